@@ -1,0 +1,62 @@
+# make demo and make test are the two that everybody needs; see README.md.
+SHELL := /bin/bash
+
+WEB := $(shell find web -path web/node_modules -prune -o -path web/dist -prune -o -type f -print)
+GO := $(shell find . -name '*.go' -not -path './web/node_modules/*') go.mod go.sum
+FUZZ := core/source:FuzzCSV core/source:FuzzXLSX core/mapping:FuzzParse
+FUZZ_TIME ?= 5s
+
+.PHONY: demo test build check unit fuzz bench screenshots generate clean
+
+demo: build
+	@bin/koinos demo
+
+test: chromium build check unit fuzz
+
+build: bin/koinos
+
+web/node_modules/.installed: web/package-lock.json
+	cd web && npm ci --no-audit --no-fund --ignore-scripts
+	@touch $@
+
+web/dist/index.html: web/node_modules/.installed $(WEB)
+	cd web && npm run --silent build
+	@touch $@ web/dist/.gitkeep
+
+bin/koinos: web/dist/index.html $(GO) $(shell find store/migrations demo/lists demo/mappings demo/documents demo/expected -type f)
+	go build -trimpath -o $@ ./cmd/koinos
+
+check: web/node_modules/.installed web/dist/index.html
+	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo 'not gofmt-ed:'; gofmt -l $$(git ls-files '*.go'); exit 1; }
+	go vet ./...
+	go tool staticcheck ./...
+	cd web && npm run --silent check
+
+unit: bin/koinos
+	go test ./...
+
+# Each parser's fuzz test for some seconds, from the kept seeds on.
+fuzz:
+	@for f in $(FUZZ); do go test ./$${f%%:*} -run '^$$' -fuzz "^$${f##*:}\$$" -fuzztime $(FUZZ_TIME) || exit 1; done
+
+bench:
+	go test ./core/... ./load ./store -run '^$$' -bench . -benchmem -count 3
+
+# Pictures of today's product for the README.
+screenshots: chromium build
+	go run ./docs/screenshots
+
+# What is made from the code: schema, findings, API description, the console's types, demo data.
+generate: web/node_modules/.installed
+	go generate ./demo
+	go test ./core/mapping ./e2e -run 'Published' -update
+	go test ./load -run 'TestEveryFinding' -update
+	cd web && npm run --silent api
+
+.PHONY: chromium
+chromium:
+	@command -v chromium >/dev/null || { echo "Installing Debian's chromium for the console's tests"; \
+	  SUDO=$$([ $$(id -u) = 0 ] || echo sudo); $$SUDO apt-get update -qq && $$SUDO apt-get install -y -qq --no-install-recommends chromium fonts-dejavu-core; }
+
+clean:
+	rm -rf bin web/node_modules; find web/dist -mindepth 1 ! -name .gitkeep -delete

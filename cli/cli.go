@@ -1,0 +1,233 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"runtime/debug"
+	"syscall"
+
+	"github.com/mattn/go-isatty"
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"koinos/client"
+	"koinos/core/finding"
+	"koinos/core/report"
+)
+
+// Exit codes; docs/commands.md and koinos help exit-codes explain them.
+const (
+	exitFailed  = 1 // anything that has no code of its own
+	exitUsage   = 2
+	exitRefused = 3 // some orders were refused, the rest is in
+	exitBad     = 4 // the document or mapping cannot be used
+	exitAway    = 5 // no service answers
+	exitLogin   = 6 // the access token is missing, unknown or too weak
+	exitStopped = 7 // the load was cancelled or interrupted
+)
+
+const exitCodes = `Koinos ends with one of these codes:
+
+  0  all done; of a load: every order is in, or would be
+  1  something went wrong that has no code of its own
+  2  the command was not understood
+  3  of a load: some orders were refused or withheld; the rest is in
+  4  the document or the mapping cannot be used
+  5  no service answers at the address
+  6  the access token is missing, unknown, or does not allow it
+  7  the load was cancelled, or interrupted by the end of the service`
+
+// exit is an error that ends the program with a code; a blank message says
+// that everything has been said.
+type exit struct {
+	code    int
+	message string
+}
+
+func (e *exit) Error() string { return e.message }
+
+// DefaultAddress is where a service listens and a client looks for it.
+const DefaultAddress = "127.0.0.1:8740"
+
+// app is what every command needs.
+type app struct {
+	in       io.Reader
+	out, err io.Writer
+	address  string
+	token    string
+	output   string
+}
+
+// Main runs the command line and gives its exit code.
+func Main(args []string, in io.Reader, out, errOut io.Writer) int {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	a := &app{in: in, out: out, err: errOut}
+	root := a.root()
+	root.SetArgs(args)
+	root.SetIn(in)
+	root.SetOut(out)
+	root.SetErr(errOut)
+	err := root.ExecuteContext(ctx)
+	if err == nil {
+		return 0
+	}
+	code := exitCode(err)
+	if err.Error() != "" {
+		if a.output == "json" {
+			a.printError(err)
+		} else {
+			fmt.Fprintln(errOut, "koinos: "+err.Error())
+		}
+	}
+	return code
+}
+
+// usage marks errors of arguments and flags.
+type usage struct{ error }
+
+func (u usage) Unwrap() error { return u.error }
+
+func exitCode(err error) int {
+	var e *exit
+	var u usage
+	var p *client.Problem
+	switch {
+	case errors.As(err, &e):
+		return e.code
+	case errors.As(err, &u):
+		return exitUsage
+	case errors.Is(err, client.ErrAway):
+		return exitAway
+	case errors.As(err, &p):
+		switch p.Code {
+		case "login_needed", "not_allowed":
+			return exitLogin
+		case "document_unreadable", "mapping_invalid", "too_large":
+			return exitBad
+		}
+	case len(finding.Of(err)) > 0:
+		return exitBad
+	}
+	return exitFailed
+}
+
+// printError writes an error as JSON, for programs.
+func (a *app) printError(err error) {
+	var p *client.Problem
+	if !errors.As(err, &p) {
+		p = &client.Problem{Type: "about:blank", Title: err.Error(), Code: "command_failed", Findings: finding.Of(err)}
+	}
+	enc := json.NewEncoder(a.err)
+	enc.SetIndent("", "  ")
+	_ = enc.Encode(p) // nowhere left to report to
+}
+
+func (a *app) root() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "koinos",
+		Short: "Order documents in, orders out, and an answer for every row",
+		Long: `Koinos takes order documents as partners send them, maps them onto sales and
+purchase orders, loads them, and says what is wrong and where.
+
+Start with "koinos demo" to see it at work, or "koinos inspect FILE" to see what
+is in a document.`,
+		SilenceErrors: true, SilenceUsage: true, Version: Version(),
+	}
+	flags := root.PersistentFlags()
+	address := "http://" + DefaultAddress
+	if v := os.Getenv("KOINOS_ADDRESS"); v != "" {
+		address = v
+	}
+	flags.StringVar(&a.address, "address", address, "where the service is; $KOINOS_ADDRESS")
+	flags.StringVar(&a.token, "token", "", "access token; $KOINOS_TOKEN is safer")
+	flags.StringVarP(&a.output, "output", "o", "table", "table for people, json for programs")
+	root.PersistentPreRunE = func(*cobra.Command, []string) error {
+		if a.token == "" {
+			a.token = os.Getenv("KOINOS_TOKEN")
+		}
+		if a.output != "table" && a.output != "json" {
+			return usage{fmt.Errorf("--output is table or json, not %q", a.output)}
+		}
+		return nil
+	}
+	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
+		return usage{fmt.Errorf("%w; see koinos help %s", err, c.Name())}
+	})
+	root.AddCommand(a.serve(), a.demo(), a.inspect(), a.mapping(), a.load(), a.order(), a.lists(false), a.lists(true), a.tokens(),
+		&cobra.Command{Use: "exit-codes", Short: "What the exit codes mean", Long: exitCodes})
+	for _, c := range root.Commands() {
+		checkArgs(c)
+	}
+	return root
+}
+
+// checkArgs makes wrong arguments end with the code for wrong usage, and a
+// noun without a verb show its help.
+func checkArgs(c *cobra.Command) {
+	if check := c.Args; check != nil {
+		c.Args = func(c *cobra.Command, args []string) error {
+			if err := check(c, args); err != nil {
+				return usage{fmt.Errorf("%w; see %s --help", err, c.CommandPath())}
+			}
+			return nil
+		}
+	}
+	if c.Run == nil && c.RunE == nil && c.HasSubCommands() {
+		c.Args = cobra.ArbitraryArgs
+		c.RunE = func(c *cobra.Command, args []string) error {
+			if len(args) == 0 {
+				return c.Help()
+			}
+			return usage{fmt.Errorf("%q is not known to %s; see %s --help", args[0], c.CommandPath(), c.CommandPath())}
+		}
+	}
+	for _, sub := range c.Commands() {
+		checkArgs(sub)
+	}
+}
+
+// Version is the program's version, as it was built.
+func Version() string {
+	info, ok := debug.ReadBuildInfo()
+	if !ok || info.Main.Version == "" {
+		return "devel"
+	}
+	return info.Main.Version
+}
+
+func (a *app) client() *client.Client { return client.New(a.address, a.token) }
+
+// json writes v for programs where they asked for it.
+func (a *app) json(v any) (bool, error) {
+	if a.output != "json" {
+		return false, nil
+	}
+	enc := json.NewEncoder(a.out)
+	enc.SetIndent("", "  ")
+	return true, enc.Encode(v)
+}
+
+// style says how a report looks on the way out: colours on a terminal only.
+func (a *app) style() report.Style {
+	f, ok := a.out.(*os.File)
+	if !ok || !isatty.IsTerminal(f.Fd()) {
+		return report.Style{}
+	}
+	width, _, err := term.GetSize(int(f.Fd()))
+	if err != nil {
+		width = 0
+	}
+	return report.Style{Color: os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb", Width: width}
+}
+
+// watched reports whether a person sees the error stream, where progress goes.
+func (a *app) watched() bool {
+	f, ok := a.err.(*os.File)
+	return ok && isatty.IsTerminal(f.Fd()) && a.output == "table"
+}

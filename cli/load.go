@@ -1,0 +1,399 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/schollz/progressbar/v3"
+	"github.com/spf13/cobra"
+
+	"koinos/client"
+	"koinos/core/report"
+)
+
+func (a *app) load() *cobra.Command {
+	var mappingName string
+	var dryRun, allOrNone bool
+	c := &cobra.Command{
+		Use:   "load FILE --mapping MAPPING",
+		Short: "Load a document's orders, or try it without keeping anything",
+		Long: `Load sends a document to the service, runs it through a mapping, and says what
+became of its orders. Good orders go in although others fail; loading the same
+document again makes no second order.
+
+MAPPING is a mapping's file, which is sent along, or the name of one that the
+service has.`,
+		Example: `  koinos load week-12.xlsx --mapping ostrand-weekly --dry-run
+  koinos load week-12.xlsx --mapping mappings/ostrand-weekly.yaml
+  koinos load returns.csv --mapping saltry --all-or-none --output json`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			return a.runLoad(c.Context(), args[0], mappingName, client.NewLoad{DryRun: dryRun, AllOrNone: allOrNone})
+		},
+	}
+	c.Flags().StringVarP(&mappingName, "mapping", "m", "", "mapping: a file, or a name that the service knows")
+	c.Flags().BoolVarP(&dryRun, "dry-run", "n", false, "say what would happen, store no order")
+	c.Flags().BoolVar(&allOrNone, "all-or-none", false, "store nothing where one order is refused")
+	if err := c.MarkFlagRequired("mapping"); err != nil {
+		panic(err) // the flag is three lines above
+	}
+	c.AddCommand(a.loadList(), a.loadShow(), a.loadReport(), a.loadCancel())
+	return c
+}
+
+func (a *app) runLoad(ctx context.Context, file, mappingName string, req client.NewLoad) error {
+	api := a.client()
+	if _, err := os.Stat(file); err != nil {
+		return &exit{exitBad, fmt.Sprintf("%s cannot be read: %v", file, errors.Unwrap(err))}
+	}
+	if looksLikeFile(mappingName) {
+		text, err := os.ReadFile(mappingName)
+		if err != nil {
+			return &exit{exitBad, fmt.Sprintf("the mapping %s cannot be read: %v", mappingName, errors.Unwrap(err))}
+		}
+		kept, err := api.KeepMapping(ctx, text)
+		if err != nil {
+			return err
+		}
+		mappingName = kept.Name
+	}
+	doc, err := a.send(ctx, api, file)
+	if err != nil {
+		return err
+	}
+	req.Document, req.Mapping = doc.SHA, mappingName
+	l, err := api.StartLoad(ctx, req)
+	if err != nil {
+		return err
+	}
+	bar := a.bar("loading")
+	last, err := api.WatchLoad(ctx, l.ID, func(l report.Load) {
+		bar.show(l.Share, fmt.Sprintf("%s, %d refused", report.Plural(l.Orders, "order"), l.Refused))
+	})
+	bar.done()
+	if ctx.Err() != nil { // a person pressed Ctrl-C
+		stop, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
+		defer cancel()
+		if _, err := api.CancelLoad(stop, l.ID); err != nil {
+			return fmt.Errorf("load %d goes on in the service: %w", l.ID, err)
+		}
+		return a.showLoad(stop, api, l.ID)
+	}
+	if err != nil {
+		return fmt.Errorf("load %d: %w", last.ID, err)
+	}
+	return a.showLoad(ctx, api, l.ID)
+}
+
+// looksLikeFile tells a mapping's file from its name.
+func looksLikeFile(name string) bool {
+	ext := strings.ToLower(filepath.Ext(name))
+	return ext == ".yaml" || ext == ".yml" || strings.ContainsRune(name, filepath.Separator)
+}
+
+// send uploads a file, with progress where it is large.
+func (a *app) send(ctx context.Context, api *client.Client, file string) (client.Received, error) {
+	f, err := os.Open(file)
+	if err != nil {
+		return client.Received{}, err
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return client.Received{}, err
+	}
+	if info.IsDir() {
+		return client.Received{}, &exit{exitBad, file + " is a folder"}
+	}
+	bar := a.bar("sending")
+	defer bar.done()
+	return api.SendDocument(ctx, filepath.Base(file), &counted{f, info.Size(), 0, bar})
+}
+
+type counted struct {
+	r       io.Reader
+	size, n int64
+	bar     *bar
+}
+
+func (c *counted) Read(p []byte) (int, error) {
+	n, err := c.r.Read(p)
+	c.n += int64(n)
+	if c.size > 0 {
+		c.bar.show(float64(c.n)/float64(c.size), "")
+	}
+	return n, err
+}
+
+// bar is progress for a person who watches; it shows only after a moment, so
+// that short work leaves no trace.
+type bar struct {
+	a     *app
+	title string
+	start time.Time
+	bar   *progressbar.ProgressBar
+}
+
+func (a *app) bar(title string) *bar { return &bar{a: a, title: title, start: time.Now()} }
+
+func (b *bar) show(share float64, words string) {
+	if !b.a.watched() || time.Since(b.start) < 400*time.Millisecond {
+		return
+	}
+	if b.bar == nil {
+		b.bar = progressbar.NewOptions(1000, progressbar.OptionSetWriter(b.a.err), progressbar.OptionClearOnFinish(),
+			progressbar.OptionSetWidth(30), progressbar.OptionSetPredictTime(true), progressbar.OptionSetDescription(b.title))
+	}
+	if words != "" {
+		b.bar.Describe(b.title + " " + words)
+	}
+	_ = b.bar.Set(int(share * 1000)) // a bar that cannot be drawn is no reason to stop
+}
+
+func (b *bar) done() {
+	if b.bar != nil {
+		_ = b.bar.Finish()
+	}
+}
+
+// showLoad prints a load that has ended and gives the exit code for it.
+func (a *app) showLoad(ctx context.Context, api *client.Client, id int64) error {
+	rep, err := api.Load(ctx, id)
+	if err != nil {
+		return err
+	}
+	if done, err := a.json(rep); done {
+		return joinExit(err, &rep.Load)
+	}
+	report.Text(a.out, &rep.Load, rep.Reasons, a.style())
+	a.nextSteps(&rep.Load)
+	return joinExit(nil, &rep.Load)
+}
+
+// nextSteps says what a person would do now.
+func (a *app) nextSteps(l *report.Load) {
+	fmt.Fprintln(a.out)
+	if l.Errors+l.Warnings > 0 && l.Orders > 0 {
+		ext := strings.ToLower(filepath.Ext(l.DocumentName))
+		if ext != ".xlsx" {
+			ext = ".csv"
+		}
+		fmt.Fprintf(a.out, "Every cell and row with its answer: koinos load report %d --format marked --to marked%s\n", l.ID, ext)
+	}
+	if l.DryRun && l.Ready > 0 {
+		fmt.Fprintf(a.out, "Nothing was stored. To load: the same command without --dry-run.\n")
+	}
+	if l.Loaded > 0 {
+		fmt.Fprintf(a.out, "The orders: koinos order list --load %d\n", l.ID)
+	}
+	fmt.Fprintf(a.out, "In the console: %s/loads/%d\n", a.address, l.ID)
+}
+
+func joinExit(err error, l *report.Load) error {
+	switch {
+	case err != nil:
+		return err
+	case l.Clean() || l.Status == report.Running:
+		return nil
+	case l.Status == report.Failed:
+		return &exit{code: exitBad}
+	case l.Status == report.Done:
+		return &exit{code: exitRefused}
+	}
+	return &exit{code: exitStopped}
+}
+
+func (a *app) loadList() *cobra.Command {
+	var limit int
+	c := &cobra.Command{
+		Use: "list", Short: "List loads, newest first", Example: "  koinos load list --limit 5", Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			page, err := a.client().Loads(c.Context(), url.Values{"limit": {strconv.Itoa(limit)}})
+			if err != nil {
+				return err
+			}
+			if done, err := a.json(page); done {
+				return err
+			}
+			var rows [][]string
+			for _, l := range page.Items {
+				kind := "load"
+				if l.DryRun {
+					kind = "dry run"
+				}
+				rows = append(rows, []string{strconv.FormatInt(l.ID, 10), local(l.StartedAt), kind, l.DocumentName, fmt.Sprintf("%s v%d", l.Mapping, l.Version), string(l.Status),
+					num(l.Orders), num(l.Loaded + l.Ready), num(l.Unchanged), num(l.Refused + l.Withheld)})
+			}
+			report.Table(a.out, []string{">load", "started", "kind", "document", "mapping", "status", ">orders", ">good", ">unchanged", ">refused"}, rows)
+			a.moreRows(page.Next)
+			return nil
+		},
+	}
+	c.Flags().IntVar(&limit, "limit", 20, "how many, up to 1000")
+	return c
+}
+
+func num(n int) string { return strconv.Itoa(n) }
+
+func local(t time.Time) string { return t.Local().Format("2006-01-02 15:04") }
+
+func (a *app) moreRows(next string) {
+	if next != "" {
+		fmt.Fprintln(a.out, "There are more; see --limit, or --output json for everything.")
+	}
+}
+
+func loadID(arg string) (int64, error) {
+	id, err := strconv.ParseInt(arg, 10, 64)
+	if err != nil || id < 1 {
+		return 0, usage{fmt.Errorf("%q is not the number of a load; koinos load list shows them", arg)}
+	}
+	return id, nil
+}
+
+func (a *app) loadShow() *cobra.Command {
+	var findings, code string
+	c := &cobra.Command{
+		Use: "show LOAD", Short: "Show a load: its figures, its reasons, and single findings where asked for",
+		Example: "  koinos load show 4\n  koinos load show 4 --findings error\n  koinos load show 4 --code unknown_code",
+		Args:    cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			id, err := loadID(args[0])
+			if err != nil {
+				return err
+			}
+			if findings != "" || code != "" {
+				return a.showFindings(c.Context(), id, findings, code)
+			}
+			return ignoreRefused(a.showLoad(c.Context(), a.client(), id))
+		},
+	}
+	c.Flags().StringVar(&findings, "findings", "", "list findings of a severity: error, warning or all")
+	c.Flags().StringVar(&code, "code", "", "list findings of this code")
+	return c
+}
+
+// ignoreRefused: looking at a load is no failure, whatever became of it.
+func ignoreRefused(err error) error {
+	var e *exit
+	if errors.As(err, &e) && e.message == "" {
+		return nil
+	}
+	return err
+}
+
+func (a *app) showFindings(ctx context.Context, id int64, severity, code string) error {
+	q := url.Values{"limit": {"1000"}}
+	if severity != "all" && severity != "" {
+		q.Set("severity", severity)
+	}
+	if code != "" {
+		q.Set("code", code)
+	}
+	api := a.client()
+	var rows [][]string
+	for {
+		page, err := api.Findings(ctx, id, q)
+		if err != nil {
+			return err
+		}
+		if a.output == "json" { // a page at a time, as NDJSON would be
+			if _, err := a.json(page.Items); err != nil {
+				return err
+			}
+		}
+		for _, f := range page.Items {
+			order := "–"
+			if f.Order > 0 {
+				order = num(f.Order)
+			}
+			rows = append(rows, []string{f.At, string(f.Severity), order, f.Field, string(f.Code), f.Message})
+		}
+		if page.Next == "" || a.output == "json" && len(page.Items) == 0 {
+			break
+		}
+		q.Set("cursor", page.Next)
+	}
+	if a.output != "json" {
+		report.Table(a.out, []string{"place", "severity", ">order", "field", "code", "what"}, rows)
+	}
+	return nil
+}
+
+func (a *app) loadReport() *cobra.Command {
+	var format, to string
+	c := &cobra.Command{
+		Use: "report LOAD", Short: "Write a load's report as a file",
+		Long: `Report writes what a load has to say:
+
+  json    figures, reasons, every order's outcome, every finding
+  csv     every finding, one a row
+  marked  the document itself: cells coloured, with comments, where something
+          was found, and outcome, order number and message beside every row`,
+		Example: "  koinos load report 4 --format marked --to week-12-marked.xlsx\n  koinos load report 4 --format csv > findings.csv",
+		Args:    cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			id, err := loadID(args[0])
+			if err != nil {
+				return err
+			}
+			if format != "json" && format != "csv" && format != "marked" {
+				return usage{fmt.Errorf("--format is json, csv or marked, not %q", format)}
+			}
+			if to == "" {
+				if f, ok := a.out.(*os.File); ok && format == "marked" && a.style().Color {
+					return usage{fmt.Errorf("a marked copy is not for %s; say where with --to FILE", f.Name())}
+				}
+				return a.client().Report(c.Context(), id, format, a.out)
+			}
+			return writeFile(to, func(w io.Writer) error { return a.client().Report(c.Context(), id, format, w) })
+		},
+	}
+	c.Flags().StringVarP(&format, "format", "f", "json", "json, csv or marked")
+	c.Flags().StringVar(&to, "to", "", "file to write; left out, standard output")
+	return c
+}
+
+// writeFile writes a file whole or not at all.
+func writeFile(name string, write func(io.Writer) error) error {
+	tmp, err := os.CreateTemp(filepath.Dir(name), ".koinos-*")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(tmp.Name())
+	defer tmp.Close()
+	if err := write(tmp); err != nil {
+		return err
+	}
+	if err := tmp.Chmod(0o644); err != nil {
+		return err
+	}
+	if err := tmp.Close(); err != nil {
+		return err
+	}
+	return os.Rename(tmp.Name(), name)
+}
+
+func (a *app) loadCancel() *cobra.Command {
+	return &cobra.Command{
+		Use: "cancel LOAD", Short: "Stop a running load; what went in stays", Example: "  koinos load cancel 7", Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			id, err := loadID(args[0])
+			if err != nil {
+				return err
+			}
+			if _, err := a.client().CancelLoad(c.Context(), id); err != nil {
+				return err
+			}
+			return ignoreRefused(a.showLoad(c.Context(), a.client(), id))
+		},
+	}
+}

@@ -1,0 +1,154 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"net/url"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"koinos/core/order"
+	"koinos/core/report"
+	"koinos/store"
+)
+
+func (a *app) order() *cobra.Command {
+	c := &cobra.Command{Use: "order", Short: "List orders and show one"}
+	filters := map[string]*string{}
+	var loadID int64
+	var limit int
+	ls := &cobra.Command{
+		Use: "list", Short: "List orders, newest first", Args: cobra.NoArgs,
+		Example: "  koinos order list --kind purchase --partner EBBING\n  koinos order list --load 4 --limit 50\n  koinos order list --text OB-26",
+		RunE: func(c *cobra.Command, _ []string) error {
+			q := url.Values{"limit": {strconv.Itoa(limit)}}
+			for name, v := range filters {
+				if *v != "" {
+					q.Set(name, *v)
+				}
+			}
+			if loadID > 0 {
+				q.Set("load", strconv.FormatInt(loadID, 10))
+			}
+			page, err := a.client().Orders(c.Context(), q)
+			if err != nil {
+				return err
+			}
+			if done, err := a.json(page); done {
+				return err
+			}
+			var rows [][]string
+			for _, o := range page.Items {
+				rows = append(rows, []string{o.Number, string(o.Kind), o.Partner, o.SenderNumber, string(o.OrderedOn), num(o.Lines), o.Total + " " + o.Currency, string(o.Status)})
+			}
+			report.Table(a.out, []string{"number", "kind", "partner", "their number", "ordered", ">lines", ">total", "status"}, rows)
+			a.moreRows(page.Next)
+			return nil
+		},
+	}
+	for name, about := range map[string]string{"kind": "sales or purchase", "status": "open, partial, complete or cancelled", "partner": "our code of the partner", "text": "beginning of a number or partner"} {
+		filters[name] = ls.Flags().String(name, "", about)
+	}
+	ls.Flags().Int64Var(&loadID, "load", 0, "only orders that this load stored")
+	ls.Flags().IntVar(&limit, "limit", 20, "how many, up to 1000")
+	show := &cobra.Command{
+		Use: "show NUMBER", Short: "Show an order, and where each of its values came from", Example: "  koinos order show SO-000012", Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error { return a.showOrder(c.Context(), args[0]) },
+	}
+	c.AddCommand(ls, show)
+	return c
+}
+
+func (a *app) showOrder(ctx context.Context, number string) error {
+	api := a.client()
+	page, err := api.Orders(ctx, url.Values{"number": {number}, "limit": {"5"}})
+	if err != nil {
+		return err
+	}
+	if len(page.Items) == 0 {
+		return &exit{exitFailed, fmt.Sprintf("no order has the number %q; koinos order list --text %s looks for a beginning", number, number)}
+	}
+	for _, found := range page.Items { // a sales and a purchase order may share a number given by hand
+		o, err := api.Order(ctx, found.ID)
+		if err != nil {
+			return err
+		}
+		if done, err := a.json(o); done {
+			if err != nil {
+				return err
+			}
+			continue
+		}
+		a.printOrder(o)
+	}
+	return nil
+}
+
+func (a *app) printOrder(o *store.StoredOrder) {
+	fmt.Fprintf(a.out, "%s order %s, %s, revision %d\n", title(string(o.Kind)), o.Number, o.Status, o.Revision)
+	fmt.Fprintf(a.out, "from %s through mapping %s version %d, load %d\n\n", o.DocumentName, o.Mapping, o.Version, o.Load)
+	var rows [][]string
+	lines := make([]map[string]string, len(o.Lines))
+	o.Each(func(line int, field, value string) {
+		if line == 0 {
+			rows = append(rows, []string{field, value, o.Trace.Place(0, field).String()})
+			return
+		}
+		if lines[line-1] == nil {
+			lines[line-1] = map[string]string{}
+		}
+		lines[line-1][field] = value
+	})
+	report.Table(a.out, []string{"field", "value", "place"}, rows)
+	rows = nil
+	for i, l := range o.Lines {
+		more := ""
+		for _, f := range []string{"location", "requested_delivery_on", "buyer_item", "supplier_item", "notes"} {
+			if v := lines[i][f]; v != "" {
+				more += f + " " + v + "  "
+			}
+		}
+		discount := ""
+		if !l.DiscountPercent.IsZero() {
+			discount = l.DiscountPercent.String() + " %"
+		}
+		place := ""
+		if i < len(o.Trace.Rows) {
+			place = "row " + num(o.Trace.Rows[i])
+		}
+		rows = append(rows, []string{l.Number, item(&l), l.Description, l.Quantity.String(), l.Unit, l.UnitPrice.String(), discount, l.Amount.String(), place, strings.TrimSpace(more)})
+	}
+	fmt.Fprintln(a.out)
+	report.Table(a.out, []string{">line", "item", "description", ">quantity", "unit", ">price", ">less", ">amount", "place", "more"}, rows)
+	fmt.Fprintln(a.out)
+	sums := [][]string{{"goods", o.Goods.String()}}
+	for _, c := range o.Charges {
+		sign := ""
+		if c.Allowance {
+			sign = "−"
+		}
+		sums = append(sums, []string{c.Code, sign + c.Amount.String()})
+	}
+	if !o.Tax.IsZero() {
+		sums = append(sums, []string{"tax", o.Tax.String()})
+	}
+	sums = append(sums, []string{"total " + o.Currency, o.Total.String()})
+	report.Table(a.out, []string{"", ">"}, sums)
+	fmt.Fprintln(a.out)
+	for _, e := range o.Events {
+		fmt.Fprintf(a.out, "%s  %s by %s (load %d)\n", local(e.At), e.Action, e.By, e.Load)
+	}
+}
+
+func title(s string) string { return strings.ToUpper(s[:1]) + s[1:] }
+
+func item(l *order.Line) string {
+	for _, s := range []string{l.Item, l.SupplierItem, l.BuyerItem, l.GTIN} {
+		if s != "" {
+			return s
+		}
+	}
+	return ""
+}

@@ -1,0 +1,291 @@
+package client
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+
+	"koinos/core/finding"
+	"koinos/core/list"
+	"koinos/core/report"
+	"koinos/store"
+)
+
+// Client calls a Koinos service.
+type Client struct {
+	base  string
+	token string
+	http  *http.Client
+}
+
+// New makes a client of the service at address, such as http://127.0.0.1:8740,
+// with an access token where the service asks for one.
+func New(address, token string) *Client {
+	return &Client{base: strings.TrimRight(address, "/"), token: token, http: &http.Client{}}
+}
+
+// ErrAway says that no service answers at the address.
+var ErrAway = errors.New("no service answers")
+
+// send makes a request; the answer's body is the caller's to close.
+func (c *Client) send(ctx context.Context, method, path string, query url.Values, kind string, body io.Reader) (*http.Response, error) {
+	u := c.base + "/api/v1" + path
+	if len(query) > 0 {
+		u += "?" + query.Encode()
+	}
+	req, err := http.NewRequestWithContext(ctx, method, u, body)
+	if err != nil {
+		return nil, err
+	}
+	if kind != "" {
+		req.Header.Set("Content-Type", kind)
+	}
+	if c.token != "" {
+		req.Header.Set("Authorization", "Bearer "+c.token)
+	}
+	res, err := c.http.Do(req)
+	if err != nil {
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		return nil, fmt.Errorf("%w at %s (%v)", ErrAway, c.base, err)
+	}
+	if res.StatusCode < 300 {
+		return res, nil
+	}
+	defer res.Body.Close()
+	p := &Problem{Status: res.StatusCode, Title: res.Status, Code: "unknown"}
+	b, err := io.ReadAll(io.LimitReader(res.Body, 4<<20))
+	if err == nil && strings.Contains(res.Header.Get("Content-Type"), "json") {
+		_ = json.Unmarshal(b, p) // what is not a problem stays as its status
+	}
+	return nil, p
+}
+
+// call makes a request and reads its JSON answer into out, which may be nil.
+func (c *Client) call(ctx context.Context, method, path string, query url.Values, in, out any) error {
+	var body io.Reader
+	kind := ""
+	if in != nil {
+		b, err := json.Marshal(in)
+		if err != nil {
+			return err
+		}
+		body, kind = bytes.NewReader(b), "application/json"
+	}
+	res, err := c.send(ctx, method, path, query, kind, body)
+	if err != nil {
+		return err
+	}
+	return decode(res, out)
+}
+
+func decode(res *http.Response, out any) error {
+	defer res.Body.Close()
+	if out == nil {
+		_, err := io.Copy(io.Discard, res.Body)
+		return err
+	}
+	if err := json.NewDecoder(res.Body).Decode(out); err != nil {
+		return fmt.Errorf("the service's answer is not readable: %w", err)
+	}
+	return nil
+}
+
+// SendDocument sends a file in.
+func (c *Client) SendDocument(ctx context.Context, name string, r io.Reader) (Received, error) {
+	var out Received
+	res, err := c.send(ctx, http.MethodPost, "/documents", url.Values{"name": {name}}, "application/octet-stream", r)
+	if err != nil {
+		return out, err
+	}
+	return out, decode(res, &out)
+}
+
+// KeepMapping keeps a mapping's YAML and gives its name and version.
+func (c *Client) KeepMapping(ctx context.Context, text []byte) (MappingDetail, error) {
+	var out MappingDetail
+	res, err := c.send(ctx, http.MethodPost, "/mappings", nil, "application/yaml", bytes.NewReader(text))
+	if err != nil {
+		return out, err
+	}
+	return out, decode(res, &out)
+}
+
+// Mappings lists mappings.
+func (c *Client) Mappings(ctx context.Context) ([]MappingDetail, error) {
+	var out Page[MappingDetail]
+	err := c.call(ctx, http.MethodGet, "/mappings", nil, nil, &out)
+	return out.Items, err
+}
+
+// Mapping gives a version of a mapping; 0 is the newest.
+func (c *Client) Mapping(ctx context.Context, name string, version int) (out MappingDetail, err error) {
+	q := url.Values{}
+	if version > 0 {
+		q.Set("version", strconv.Itoa(version))
+	}
+	err = c.call(ctx, http.MethodGet, "/mappings/"+url.PathEscape(name), q, nil, &out)
+	return out, err
+}
+
+// StartLoad starts a load.
+func (c *Client) StartLoad(ctx context.Context, l NewLoad) (out report.Load, err error) {
+	err = c.call(ctx, http.MethodPost, "/loads", nil, l, &out)
+	return out, err
+}
+
+// Load gives a load with its reasons.
+func (c *Client) Load(ctx context.Context, id int64) (out LoadReport, err error) {
+	err = c.call(ctx, http.MethodGet, loadPath(id, ""), nil, nil, &out)
+	return out, err
+}
+
+func loadPath(id int64, rest string) string { return "/loads/" + strconv.FormatInt(id, 10) + rest }
+
+// CancelLoad stops a load.
+func (c *Client) CancelLoad(ctx context.Context, id int64) (out report.Load, err error) {
+	err = c.call(ctx, http.MethodPost, loadPath(id, "/cancel"), nil, nil, &out)
+	return out, err
+}
+
+// WatchLoad calls each with the load as it changes, until it has ended, and
+// gives it as it ended.
+func (c *Client) WatchLoad(ctx context.Context, id int64, each func(report.Load)) (last report.Load, err error) {
+	res, err := c.send(ctx, http.MethodGet, loadPath(id, "/progress"), nil, "", nil)
+	if err != nil {
+		return last, err
+	}
+	defer res.Body.Close()
+	lines := bufio.NewScanner(res.Body)
+	lines.Buffer(nil, 1<<20)
+	event := "load"
+	for lines.Scan() {
+		name, value, _ := strings.Cut(lines.Text(), ":")
+		value = strings.TrimPrefix(value, " ")
+		switch name {
+		case "event":
+			event = value
+		case "data":
+			if event == "problem" {
+				p := &Problem{}
+				if err := json.Unmarshal([]byte(value), p); err != nil {
+					return last, err
+				}
+				return last, p
+			}
+			if err := json.Unmarshal([]byte(value), &last); err != nil {
+				return last, fmt.Errorf("the service's answer is not readable: %w", err)
+			}
+			each(last)
+		case "":
+			event = "load"
+		}
+	}
+	if err := lines.Err(); err != nil && last.Status == report.Running {
+		return last, fmt.Errorf("%w any more (%v)", ErrAway, err)
+	}
+	return last, ctx.Err()
+}
+
+// Loads gives a page of loads, newest first.
+func (c *Client) Loads(ctx context.Context, query url.Values) (out Page[report.Load], err error) {
+	err = c.call(ctx, http.MethodGet, "/loads", query, nil, &out)
+	return out, err
+}
+
+// Findings gives a page of a load's findings.
+func (c *Client) Findings(ctx context.Context, id int64, query url.Values) (out Page[finding.Finding], err error) {
+	err = c.call(ctx, http.MethodGet, loadPath(id, "/findings"), query, nil, &out)
+	return out, err
+}
+
+// Outcomes gives a page of what became of a load's orders.
+func (c *Client) Outcomes(ctx context.Context, id int64, query url.Values) (out Page[report.OrderOutcome], err error) {
+	err = c.call(ctx, http.MethodGet, loadPath(id, "/orders"), query, nil, &out)
+	return out, err
+}
+
+// Report writes a load's report in a format: json, csv or marked.
+func (c *Client) Report(ctx context.Context, id int64, format string, w io.Writer) error {
+	res, err := c.send(ctx, http.MethodGet, loadPath(id, "/report"), url.Values{"format": {format}}, "", nil)
+	if err != nil {
+		return err
+	}
+	defer res.Body.Close()
+	if _, err := io.Copy(w, res.Body); err != nil {
+		return fmt.Errorf("the report broke off: %w", err)
+	}
+	return nil
+}
+
+// Orders gives a page of orders, newest first.
+func (c *Client) Orders(ctx context.Context, query url.Values) (out Page[store.OrderSummary], err error) {
+	err = c.call(ctx, http.MethodGet, "/orders", query, nil, &out)
+	return out, err
+}
+
+// Order gives an order.
+func (c *Client) Order(ctx context.Context, id int64) (out *store.StoredOrder, err error) {
+	err = c.call(ctx, http.MethodGet, "/orders/"+strconv.FormatInt(id, 10), nil, nil, &out)
+	return out, err
+}
+
+// PutList replaces a reference list.
+func (c *Client) PutList(ctx context.Context, name string, entries []list.Entry) error {
+	return c.call(ctx, http.MethodPut, "/lists/"+url.PathEscape(name), nil, Entries{entries}, nil)
+}
+
+// PutCrosswalk replaces a crosswalk.
+func (c *Client) PutCrosswalk(ctx context.Context, name string, pairs []list.Pair) error {
+	return c.call(ctx, http.MethodPut, "/crosswalks/"+url.PathEscape(name), nil, Pairs{pairs}, nil)
+}
+
+// Lists gives the reference lists, or the crosswalks.
+func (c *Client) Lists(ctx context.Context, crosswalks bool) ([]store.ListInfo, error) {
+	path := "/lists"
+	if crosswalks {
+		path = "/crosswalks"
+	}
+	var out Page[store.ListInfo]
+	err := c.call(ctx, http.MethodGet, path, nil, nil, &out)
+	return out.Items, err
+}
+
+// Entries gives a page of a reference list's entries.
+func (c *Client) Entries(ctx context.Context, name string, query url.Values) (out Page[list.Entry], err error) {
+	err = c.call(ctx, http.MethodGet, "/lists/"+url.PathEscape(name)+"/entries", query, nil, &out)
+	return out, err
+}
+
+// Pairs gives a page of a crosswalk's pairs.
+func (c *Client) Pairs(ctx context.Context, name string, query url.Values) (out Page[list.Pair], err error) {
+	err = c.call(ctx, http.MethodGet, "/crosswalks/"+url.PathEscape(name)+"/pairs", query, nil, &out)
+	return out, err
+}
+
+// CreateToken makes an access token.
+func (c *Client) CreateToken(ctx context.Context, t NewToken) (out CreatedToken, err error) {
+	err = c.call(ctx, http.MethodPost, "/tokens", nil, t, &out)
+	return out, err
+}
+
+// Tokens lists access tokens.
+func (c *Client) Tokens(ctx context.Context) ([]store.Token, error) {
+	var out Page[store.Token]
+	err := c.call(ctx, http.MethodGet, "/tokens", nil, nil, &out)
+	return out.Items, err
+}
+
+// RevokeToken ends an access token.
+func (c *Client) RevokeToken(ctx context.Context, id int64) error {
+	return c.call(ctx, http.MethodDelete, "/tokens/"+strconv.FormatInt(id, 10), nil, nil, nil)
+}

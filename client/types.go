@@ -1,0 +1,155 @@
+package client
+
+import (
+	"fmt"
+	"strings"
+
+	"koinos/core/finding"
+	"koinos/core/list"
+	"koinos/core/mapping"
+	"koinos/core/order"
+	"koinos/core/report"
+	"koinos/core/source"
+	"koinos/store"
+)
+
+// Problem is an error answer of the API (RFC 9457, application/problem+json).
+type Problem struct {
+	Type     string            `json:"type" doc:"URI reference of the code's explanation" example:"/docs/problems#not_found"`
+	Title    string            `json:"title"`
+	Status   int               `json:"status"`
+	Detail   string            `json:"detail,omitempty"`
+	Code     string            `json:"code" doc:"Stable code" example:"not_found"`
+	Request  string            `json:"request,omitempty" doc:"Request id, as in the service's log"`
+	Findings []finding.Finding `json:"findings,omitempty" doc:"What is wrong with a document or mapping, each at its place"`
+	Invalid  []Invalid         `json:"invalid,omitempty" doc:"Parts of the request that are not valid"`
+}
+
+// Invalid is a part of a request that is not valid.
+type Invalid struct {
+	Where   string `json:"where,omitempty" example:"body.mapping"`
+	Message string `json:"message"`
+}
+
+func (p *Problem) Error() string {
+	s := p.Detail
+	if s == "" {
+		s = p.Title
+	}
+	for _, i := range p.Invalid {
+		s += fmt.Sprintf("\n  %s: %s", i.Where, i.Message)
+	}
+	for i := range p.Findings {
+		s += "\n  " + strings.ReplaceAll(p.Findings[i].Error(), "\n", "\n  ")
+	}
+	return s
+}
+
+// GetStatus is the HTTP status, as the service's framework asks for it.
+func (p *Problem) GetStatus() int { return p.Status }
+
+// ContentType is what RFC 9457 prescribes.
+func (p *Problem) ContentType(string) string { return "application/problem+json" }
+
+// Page is a part of a list. Next is the cursor of the following page; blank on
+// the last one. The same cursor stands in the answer's Link header (RFC 8288).
+type Page[T any] struct {
+	Items []T    `json:"items"`
+	Next  string `json:"next,omitempty" doc:"Cursor of the next page"`
+}
+
+// Received is the answer to a document sent in.
+type Received struct {
+	store.Document
+	Known bool `json:"known" doc:"The same bytes were received before"`
+}
+
+// Row is one row of a document.
+type Row struct {
+	Row   int      `json:"row"`
+	Cells []string `json:"cells"`
+}
+
+// Rows is a stretch of a document's rows.
+type Rows struct {
+	Sheet string `json:"sheet,omitempty"`
+	Rows  []Row  `json:"rows"`
+	More  bool   `json:"more" doc:"Rows follow the last one given"`
+}
+
+// RowsOutcome is a stretch of rows with what became of them.
+type RowsOutcome struct {
+	Rows
+	Spans    []report.SpanOutcome `json:"spans" doc:"Which rows made which order"`
+	Findings []finding.Finding    `json:"findings"`
+}
+
+// NewLoad asks for a load.
+type NewLoad struct {
+	Document  string `json:"document" minLength:"8" doc:"SHA-256 of a document received, or its first letters"`
+	Mapping   string `json:"mapping" minLength:"1" doc:"Name of a mapping"`
+	Version   int    `json:"version,omitempty" minimum:"0" doc:"Version of the mapping; left out, the newest"`
+	DryRun    bool   `json:"dry_run,omitempty" doc:"Store no order"`
+	AllOrNone bool   `json:"all_or_none,omitempty" doc:"Store nothing where one order is refused"`
+}
+
+// LoadReport is everything a load has to say but its single findings.
+type LoadReport struct {
+	Load    report.Load     `json:"load"`
+	Reasons []report.Reason `json:"reasons"`
+}
+
+// FullReport is a load's report with its findings and outcomes.
+type FullReport struct {
+	LoadReport
+	Orders   []report.OrderOutcome `json:"orders"`
+	Findings []finding.Finding     `json:"findings"`
+}
+
+// Paper is an order of a load's document as the mapping understands it, stored or not.
+type Paper struct {
+	Outcome  report.OrderOutcome `json:"outcome"`
+	Order    order.Order         `json:"order"`
+	Trace    mapping.Trace       `json:"trace"`
+	Findings []finding.Finding   `json:"findings"`
+	Spans    []mapping.Span      `json:"spans"`
+}
+
+// MappingDetail is a mapping with what it makes of a document in a sentence.
+type MappingDetail struct {
+	store.Mapping
+	About    string `json:"about,omitempty"`
+	Describe string `json:"describe"`
+}
+
+// NewToken asks for an access token.
+type NewToken struct {
+	Name  string `json:"name" minLength:"1" maxLength:"80" doc:"What or whom the token is for"`
+	Scope string `json:"scope" enum:"read,load,admin" doc:"read: look; load: also send documents and load; admin: also mappings, lists and tokens"`
+}
+
+// CreatedToken is a new token; its secret is shown this once.
+type CreatedToken struct {
+	store.Token
+	Secret string `json:"secret"`
+}
+
+// Session says who the caller is.
+type Session struct {
+	Name   string   `json:"name"`
+	Scopes []string `json:"scopes"`
+	Tokens bool     `json:"tokens_required"`
+}
+
+// Inspection is what a document is made of.
+type Inspection = source.Inspection
+
+// Entries and Pairs are bodies of list and crosswalk imports.
+type (
+	Entries struct {
+		Entries []list.Entry `json:"entries" maxItems:"1000000"`
+	}
+	Pairs struct {
+		Pairs []list.Pair `json:"pairs" maxItems:"1000000"`
+	}
+)

@@ -1,0 +1,156 @@
+// Package check holds the rules that an order must keep whatever it was read
+// from: its figures agree, its lines say something, its dates make sense.
+package check
+
+import (
+	"koinos/core/finding"
+	"koinos/core/order"
+)
+
+// Subject is an order being checked, able to note what is found at the place
+// that the field came from. A mapping's Draft is one.
+type Subject interface {
+	Add(code finding.Code, line int, field, value, format string, args ...any) *finding.Finding
+	// Has reports whether something was found about the field already: a rule
+	// then keeps silent, for one mistake should read as one.
+	Has(line int, field string) bool
+	// Stated lists the amounts (lines from 1) and the total (0) that the
+	// document states and that are to be compared.
+	Stated() []int
+}
+
+// Terms are what the mapping says of figures.
+type Terms struct {
+	Tolerance order.Number
+	Rounding  order.Rounding
+}
+
+// Order computes the order's sums and applies every rule.
+func Order(o *order.Order, s Subject, terms Terms) {
+	for _, rule := range rules {
+		rule(o, s)
+	}
+	figures(o, s, terms)
+}
+
+// rules are the rules that need nothing but the order. What a mapping's need
+// has reported already they leave alone.
+var rules = []func(*order.Order, Subject){
+	func(o *order.Order, s Subject) {
+		if len(o.Lines) == 0 {
+			s.Add(finding.OrderWithoutLines, 0, "", o.SenderNumber, "The order has a header but no line.")
+		}
+	},
+	func(o *order.Order, s Subject) {
+		if o.SenderNumber == "" && !s.Has(0, "sender_number") {
+			s.Add(finding.IdentityMissing, 0, "sender_number", "", "The sender's order number is not known.")
+		}
+	},
+	func(o *order.Order, s Subject) {
+		for i := range o.Lines {
+			l := &o.Lines[i]
+			if l.Item == "" && l.BuyerItem == "" && l.SupplierItem == "" && l.GTIN == "" && l.Description == "" && !anyItem(s, i+1) {
+				s.Add(finding.LineWithoutItem, i+1, "item", "", "The line names no item and has no description.")
+			}
+			switch l.Quantity.Sign() {
+			case -1:
+				s.Add(finding.QuantityNegative, i+1, "quantity", l.Quantity.String(), "The quantity is %s.", l.Quantity)
+			case 0:
+				if !l.Quantity.IsZero() {
+					s.Add(finding.QuantityZero, i+1, "quantity", l.Quantity.String(), "The quantity is zero.")
+				}
+			}
+		}
+	},
+	func(o *order.Order, s Subject) {
+		before := func(line int, field string, day order.Date) {
+			if day != "" && o.OrderedOn != "" && day < o.OrderedOn {
+				s.Add(finding.DatesOutOfOrder, line, field, string(day), "%s is %s, before the order was made on %s.", field, day, o.OrderedOn)
+			}
+		}
+		before(0, "requested_ship_on", o.RequestedShipOn)
+		before(0, "requested_delivery_on", o.RequestedDeliveryOn)
+		before(0, "cancel_after", o.CancelAfter)
+		for i := range o.Lines {
+			before(i+1, "requested_ship_on", o.Lines[i].RequestedShipOn)
+			before(i+1, "requested_delivery_on", o.Lines[i].RequestedDeliveryOn)
+		}
+	},
+}
+
+func anyItem(s Subject, line int) bool {
+	for _, field := range []string{"item", "buyer_item", "supplier_item", "gtin", "description"} {
+		if s.Has(line, field) {
+			return true
+		}
+	}
+	return false
+}
+
+// figures works the sums out and compares what the document states with them.
+func figures(o *order.Order, s Subject, terms Terms) {
+	line, err := o.Compute(terms.Rounding)
+	if err != nil {
+		field := "amount"
+		if line < 0 {
+			field = "total"
+		}
+		s.Add(finding.AmountTooLarge, line+1, field, "", "The %s has more digits than can be computed with.", field)
+		return
+	}
+	sound := true // a wrong line would only be reported once more by the total
+	for _, n := range s.Stated() {
+		if n == 0 {
+			continue
+		}
+		l := &o.Lines[n-1]
+		if s.Has(n, "quantity") && l.Quantity.IsZero() || s.Has(n, "unit_price") || s.Has(n, "discount_percent") || s.Has(n, "price_basis") {
+			sound = false
+			continue
+		}
+		if l.UnitPrice.IsZero() || order.Within(l.Amount, l.StatedAmount, terms.Tolerance) {
+			continue
+		}
+		sound = false
+		less := ""
+		if l.DiscountPercent.Sign() != 0 {
+			less = " less " + l.DiscountPercent.String() + " %"
+		}
+		per := ""
+		if l.PriceBasis.Sign() > 0 {
+			per = " per " + l.PriceBasis.String()
+		}
+		s.Add(finding.AmountDiffers, n, "amount", l.StatedAmount.String(), "The document says %s, but %s × %s%s%s is %s.",
+			l.StatedAmount, l.Quantity, l.UnitPrice, per, less, l.Amount)
+	}
+	for _, n := range s.Stated() {
+		if n != 0 || !sound || anyFigure(o, s) || order.Within(o.Total, o.StatedTotal, terms.Tolerance) {
+			continue
+		}
+		s.Add(finding.TotalDiffers, 0, "total", o.StatedTotal.String(), "The document says %s, but its lines%s make %s.",
+			o.StatedTotal, extras(o), o.Total)
+	}
+}
+
+// anyFigure reports whether a figure that the total is made of could not be read.
+func anyFigure(o *order.Order, s Subject) bool {
+	for n := range o.Lines {
+		for _, field := range []string{"quantity", "unit_price", "amount", "discount_percent", "tax_percent", "price_basis"} {
+			if s.Has(n+1, field) && o.Lines[n].Quantity.Sign() >= 0 {
+				return true
+			}
+		}
+	}
+	return s.Has(0, "total") || s.Has(0, "tax_amount")
+}
+
+func extras(o *order.Order) string {
+	s := ""
+	if len(o.Charges) > 0 {
+		s += " with charges and allowances"
+	}
+	if o.Tax.Sign() != 0 && o.TaxTreatment != order.TaxInclusive && o.TaxTreatment != order.TaxExempt {
+		s += " and " + o.Tax.String() + " tax"
+	}
+	return s
+}

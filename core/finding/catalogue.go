@@ -1,0 +1,120 @@
+package finding
+
+// Code names a kind of finding. Codes are stable: programs switch on them.
+type Code string
+
+// About is what is known of every finding of a code.
+type About struct {
+	Severity Severity
+	Title    string // the reason in a few words, as a summary line reads it
+	Advice   string // what usually mends it; a finding may carry a better hint
+}
+
+const (
+	FormatUnknown    Code = "format_unknown"
+	DocumentBroken   Code = "document_broken"
+	DocumentEmpty    Code = "document_empty"
+	DocumentTooLarge Code = "document_too_large"
+	SheetMissing     Code = "sheet_missing"
+	HeadingMissing   Code = "heading_missing"
+	ColumnMissing    Code = "column_missing"
+	ColumnAmbiguous  Code = "column_ambiguous"
+	ListMissing      Code = "list_missing"
+
+	StorageFailed Code = "storage_failed"
+
+	EncodingInvalid  Code = "encoding_invalid"
+	ControlCharacter Code = "control_character"
+	QuoteUnclosed    Code = "quote_unclosed"
+	QuoteStray       Code = "quote_stray"
+	CellTooLong      Code = "cell_too_long"
+	RowTooWide       Code = "row_too_wide"
+	CellError        Code = "cell_error"
+	FormulaUnkept    Code = "formula_unkept"
+
+	MustMissing       Code = "must_missing"
+	ShouldMissing     Code = "should_missing"
+	NotADate          Code = "not_a_date"
+	NotANumber        Code = "not_a_number"
+	NumberMangled     Code = "number_mangled"
+	UnknownCurrency   Code = "unknown_currency"
+	UnknownUnit       Code = "unknown_unit"
+	UnknownChoice     Code = "unknown_choice"
+	UnknownCode       Code = "unknown_code"
+	CrosswalkMissing  Code = "crosswalk_missing"
+	QuantityNegative  Code = "quantity_negative"
+	QuantityZero      Code = "quantity_zero"
+	LineWithoutItem   Code = "line_without_item"
+	DatesOutOfOrder   Code = "dates_out_of_order"
+	AmountDiffers     Code = "amount_differs"
+	TotalDiffers      Code = "total_differs"
+	AmountTooLarge    Code = "amount_too_large"
+	HeaderDisagrees   Code = "header_disagrees"
+	LineBeforeHeader  Code = "line_before_header"
+	OrderWithoutLines Code = "order_without_lines"
+	OrderTooLong      Code = "order_too_long"
+	IdentityMissing   Code = "identity_missing"
+	IdentityRepeated  Code = "identity_repeated"
+	IdentityStored    Code = "identity_stored"
+	NumberTaken       Code = "number_taken"
+
+	MappingInvalid    Code = "mapping_invalid"
+	MappingUnknownKey Code = "mapping_unknown_key"
+	MappingMissingKey Code = "mapping_missing_key"
+	MappingWrongValue Code = "mapping_wrong_value"
+)
+
+// Catalogue holds every code. docs/findings.md is made from it.
+var Catalogue = map[Code]About{
+	FormatUnknown:    {Error, "not a document that Koinos reads", "Send a CSV file or an .xlsx workbook."},
+	DocumentBroken:   {Error, "the document is damaged", "Ask the sender for the file again; this copy cannot be read to its end."},
+	DocumentEmpty:    {Error, "no orders in the document", "Look whether the right file and sheet were sent, and where the mapping stops reading (document.until)."},
+	DocumentTooLarge: {Error, "the document is over a limit", "Split the document, or raise the limit where the service is started."},
+	SheetMissing:     {Error, "the workbook has no such sheet", "Correct document.sheet in the mapping, or ask for the right workbook."},
+	HeadingMissing:   {Error, "the heading row was not found", "Say where it is with document.heading in the mapping; or this document belongs to another mapping."},
+	ColumnMissing:    {Error, "a column of the mapping is not in the document", "Correct `from` in the mapping, or ask the sender what became of the column."},
+	ColumnAmbiguous:  {Error, "two columns have the same heading", "Name the column by its letter in the mapping, for example from: \"@C\"."},
+	ListMissing:      {Error, "a list or crosswalk of the mapping is not here", "Import it: koinos list import NAME FILE, or koinos crosswalk import NAME FILE."},
+
+	StorageFailed: {Error, "the store could not be written", "Look at the disk's free space and the service's log, then load the document again: what went in is recognised."},
+
+	EncodingInvalid:  {Warning, "characters that do not fit the encoding", "State document.encoding in the mapping; the unreadable bytes were replaced by U+FFFD."},
+	ControlCharacter: {Warning, "control characters inside a cell", "They were left out of the value; the document itself is kept as it came."},
+	QuoteUnclosed:    {Error, "a quoted cell never ends", "Close the quotation mark; everything after it was read as one cell."},
+	QuoteStray:       {Warning, "a quotation mark inside a cell", "Double quotation marks inside a quoted cell; it was taken as it stands."},
+	CellTooLong:      {Error, "a cell is too long", "The value was cut. Look for a missing quotation mark, or shorten the text."},
+	RowTooWide:       {Warning, "a row has more cells than the heading", "Look for an unquoted delimiter inside a value: the cells after it have moved."},
+	CellError:        {Error, "a cell holds a spreadsheet error", "Correct the formula in the sheet and send it again."},
+	FormulaUnkept:    {Error, "a formula has no kept value", "Open the workbook in a spreadsheet program, let it calculate, and save it."},
+
+	MustMissing:       {Error, "a value that must be there is missing", "Fill the cell in."},
+	ShouldMissing:     {Warning, "a value that should be there is missing", "Fill the cell in if the value is known."},
+	NotADate:          {Error, "not a date", "Write the date as the mapping expects it, or add its form to document.locale.dates."},
+	NotANumber:        {Error, "not a number", "Write a plain number with the decimal sign that the mapping names."},
+	NumberMangled:     {Error, "a code was turned into a rounded number", "Format the column as text in the spreadsheet and enter the full code again: its last digits are lost."},
+	UnknownCurrency:   {Error, "not a currency", "Use the three-letter code of ISO 4217, for example EUR."},
+	UnknownUnit:       {Error, "not a unit of measure", "Use a code of the list `units`, or bring the partner's word there with a crosswalk."},
+	UnknownChoice:     {Error, "not one of the words allowed here", "Use one of the words named."},
+	UnknownCode:       {Error, "a code is not in its list", "Correct the code, or add it to the list."},
+	CrosswalkMissing:  {Error, "a partner's code is not in the crosswalk", "Add the partner's code to the crosswalk, with ours beside it."},
+	QuantityNegative:  {Error, "a quantity is below zero", "An order line cannot take goods back: leave the line out or send a return."},
+	QuantityZero:      {Warning, "a quantity is zero", "Leave the line out if nothing is wanted."},
+	LineWithoutItem:   {Error, "a line says nothing about what is ordered", "Fill in an item code or a description."},
+	DatesOutOfOrder:   {Warning, "goods are wanted before they were ordered", "Compare the dates; day and month may be exchanged."},
+	AmountDiffers:     {Error, "a line's amount is not quantity × price", "Correct the figure that is wrong, or raise orders.tolerance in the mapping."},
+	TotalDiffers:      {Error, "an order's total is not the sum of its parts", "Look for a missing line or charge, or raise orders.tolerance in the mapping."},
+	AmountTooLarge:    {Error, "a figure is too large to compute with", "Nineteen digits is the most; look for columns that have moved."},
+	HeaderDisagrees:   {Error, "rows of one order disagree about its header", "Make the rows agree, or look whether two orders share a number."},
+	LineBeforeHeader:  {Error, "a line stands before any order", "Fill in the cell that begins the order."},
+	OrderWithoutLines: {Error, "an order has no lines", "Add its lines, or take the order out."},
+	OrderTooLong:      {Error, "more rows in one order than Koinos holds", "Look at the grouping: a wrong key makes one order of many. Or sort the document by its key."},
+	IdentityMissing:   {Warning, "the sender's order number is missing", "Without it a corrected copy of this order cannot be recognised."},
+	IdentityRepeated:  {Error, "the same order twice in the document", "Take one out. If its rows stand apart, say `rows: anywhere` in orders.group."},
+	IdentityStored:    {Error, "the order is already stored and differs", "Nothing was changed. Compare the two and change the stored order if the new one is right."},
+	NumberTaken:       {Error, "the order's number belongs to another order", "Give another number, or leave it out to have one assigned."},
+
+	MappingInvalid:    {Error, "the mapping cannot be read", "Correct the YAML at the place named."},
+	MappingUnknownKey: {Error, "an unknown word in the mapping", "docs/mapping.md lists the words that may stand there."},
+	MappingMissingKey: {Error, "something is missing from the mapping", "Add it."},
+	MappingWrongValue: {Error, "a value in the mapping is not one that may stand there", "Use one of the values named."},
+}

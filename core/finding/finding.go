@@ -1,0 +1,97 @@
+package finding
+
+import (
+	"errors"
+	"fmt"
+	"unicode/utf8"
+)
+
+// Severity says what a finding does to its order.
+type Severity string
+
+const (
+	Error   Severity = "error"   // the order is refused
+	Warning Severity = "warning" // the order goes in; somebody should look
+)
+
+// Finding is one thing that is wrong, or looks wrong, at one place.
+// It is also an error, so that whatever makes a whole document unreadable
+// travels with its code and place.
+type Finding struct {
+	Code     Code     `json:"code" doc:"Stable code; docs/findings.md explains each"`
+	Severity Severity `json:"severity" enum:"error,warning"`
+	Place    Place    `json:"place"`
+	At       string   `json:"at" doc:"The place as a person says it, e.g. Orders!C17"`
+	Order    int      `json:"order,omitempty" doc:"Which order of the document, counted from 1; 0 is none"`
+	Line     int      `json:"line,omitempty" doc:"Which line of the order, counted from 1; 0 is the header"`
+	Field    string   `json:"field,omitempty" doc:"Field of the order, e.g. ship_to.code"`
+	Value    string   `json:"value,omitempty" doc:"The value as it stands in the document"`
+	Message  string   `json:"message"`
+	Hint     string   `json:"hint,omitempty" doc:"What to do about it"`
+}
+
+// New makes a finding with its code's usual severity and advice.
+// A longer value is cut: a finding quotes a cell, it does not carry it.
+func New(code Code, at Place, value, format string, args ...any) Finding {
+	about := Catalogue[code]
+	return Finding{
+		Code: code, Severity: about.Severity, Place: at, At: at.String(),
+		Value: Clip(value, 120), Message: fmt.Sprintf(format, args...), Hint: about.Advice,
+	}
+}
+
+func (f *Finding) Error() string {
+	s := f.Message
+	if f.At != "" {
+		s = f.At + ": " + s
+	}
+	if f.Hint != "" {
+		s += " (" + f.Hint + ")"
+	}
+	return s
+}
+
+// Fatal makes a finding that ends the reading of a document, as an error.
+func Fatal(code Code, at Place, format string, args ...any) *Finding {
+	f := New(code, at, "", format, args...)
+	return &f
+}
+
+// Clip shortens s to at most n bytes at a character's edge, with an ellipsis.
+func Clip(s string, n int) string {
+	if len(s) <= n {
+		return s
+	}
+	for n > 0 && !utf8.RuneStart(s[n]) {
+		n--
+	}
+	return s[:n] + "…"
+}
+
+// All is several findings as one error: everything that keeps a document or a
+// mapping from being used, said at once.
+type All []Finding
+
+func (all All) Error() string {
+	s := ""
+	for i := range all {
+		if i > 0 {
+			s += "\n"
+		}
+		s += all[i].Error()
+	}
+	return s
+}
+
+// Of gives the findings that an error carries; an error of another kind gives nil.
+func Of(err error) []Finding {
+	var one *Finding
+	var all All
+	switch {
+	case errors.As(err, &all):
+		return all
+	case errors.As(err, &one):
+		return []Finding{*one}
+	}
+	return nil
+}

@@ -1,0 +1,80 @@
+package finding
+
+import (
+	"strconv"
+	"strings"
+)
+
+// Place is where a value stands in something that was received.
+// The zero Place is "the document as a whole".
+type Place struct {
+	Sheet  string `json:"sheet,omitempty" doc:"Sheet of a workbook; empty for CSV"`
+	Row    int    `json:"row,omitempty" doc:"Row, counted from 1 as a spreadsheet shows it"`
+	Column int    `json:"column,omitempty" doc:"Column, counted from 1; 0 means the whole row"`
+	// Mapping is set when the place is in the mapping document instead of the
+	// order document: Row and Column are then its line and column.
+	Mapping bool `json:"mapping,omitempty" doc:"True when row and column are line and column of the mapping document"`
+}
+
+// String gives the place as a person would say it: "Orders!C17" in a
+// workbook, "row 17 column 3" in a CSV, "mapping line 4 column 9" in a mapping,
+// and "" for the document as a whole.
+func (p Place) String() string {
+	switch {
+	case p.Row == 0 && p.Sheet != "":
+		return p.Sheet
+	case p.Row == 0:
+		return ""
+	case p.Mapping:
+		return "mapping line " + strconv.Itoa(p.Row) + " column " + strconv.Itoa(p.Column)
+	case p.Sheet == "" && p.Column == 0:
+		return "row " + strconv.Itoa(p.Row)
+	case p.Sheet == "":
+		return "row " + strconv.Itoa(p.Row) + " column " + strconv.Itoa(p.Column)
+	case p.Column == 0:
+		return quoteSheet(p.Sheet) + "!" + strconv.Itoa(p.Row) + ":" + strconv.Itoa(p.Row)
+	}
+	return quoteSheet(p.Sheet) + "!" + ColumnName(p.Column) + strconv.Itoa(p.Row)
+}
+
+// quoteSheet writes a sheet name as a cell reference in a formula needs it
+// (ECMA-376 part 1, 18.17.2.3), so that a place can be pasted into a "go to" box.
+func quoteSheet(name string) string {
+	plain := func(r rune) bool {
+		return r == '_' || r > 127 || r >= '0' && r <= '9' || r >= 'A' && r <= 'Z' || r >= 'a' && r <= 'z'
+	}
+	for _, r := range name {
+		if !plain(r) {
+			return "'" + strings.ReplaceAll(name, "'", "''") + "'"
+		}
+	}
+	return name
+}
+
+// ColumnName gives the letters of a column counted from 1: 1 is A, 28 is AB.
+func ColumnName(n int) string {
+	var b [8]byte
+	i := len(b)
+	for ; n > 0 && i > 0; n = (n - 1) / 26 {
+		i--
+		b[i] = byte('A' + (n-1)%26)
+	}
+	return string(b[i:])
+}
+
+// ColumnNumber is the reverse of ColumnName; it is 0 where s is not the
+// letters of a column that a spreadsheet has (A to XFD).
+func ColumnNumber(s string) int {
+	n := 0
+	for i := 0; i < len(s); i++ {
+		c := s[i] | 0x20
+		if c < 'a' || c > 'z' || i > 2 {
+			return 0
+		}
+		n = n*26 + int(c-'a') + 1
+	}
+	if n > 16384 {
+		return 0
+	}
+	return n
+}

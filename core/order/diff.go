@@ -1,0 +1,115 @@
+package order
+
+import (
+	"crypto/sha256"
+	"slices"
+	"strconv"
+	"strings"
+)
+
+// Change is one field that differs between two orders.
+type Change struct {
+	Line  int    `json:"line,omitempty" doc:"Position of the line, counted from 1; 0 is the header"`
+	Field string `json:"field"`
+	Was   string `json:"was"`
+	Is    string `json:"is"`
+}
+
+// Each calls yield with every value that the sender gave: line 0 is the header,
+// lines count from 1. Absent values are passed over. What Koinos itself adds
+// (its number, sums, status, revision) is left out. Numbers come in their
+// shortest form, so that 2 and 2.00 are the same content.
+func (o *Order) Each(yield func(line int, field, value string)) {
+	give := func(line int, field, value string) {
+		if value != "" {
+			yield(line, field, value)
+		}
+	}
+	for i := range fields {
+		if f := &fields[i]; f.Level == Header && f.Name != "number" {
+			give(0, f.Name, f.value(o, nil))
+		}
+	}
+	for _, r := range byKey(o.References, func(r Reference) string { return r.Qualifier }) {
+		give(0, "reference."+r.Qualifier, r.Value)
+	}
+	for _, p := range byKey(o.Parties, func(p Party) string { return p.Role }) {
+		for _, part := range partyParts {
+			give(0, p.Role+"."+part.name, *part.of(&p))
+		}
+	}
+	eachExtra(0, o.Charges, o.Custom, give)
+	for n := range o.Lines {
+		l := &o.Lines[n]
+		for i := range fields {
+			if f := &fields[i]; f.Level == Lines {
+				give(n+1, f.Name, f.value(o, l))
+			}
+		}
+		eachExtra(n+1, l.Charges, l.Custom, give)
+	}
+}
+
+func eachExtra(line int, charges []Charge, custom []Custom, give func(int, string, string)) {
+	for _, c := range byKey(charges, Charge.field) {
+		give(line, c.field(), c.Amount.plain())
+	}
+	for _, c := range byKey(custom, func(c Custom) string { return c.Name }) {
+		give(line, "custom."+c.Name, c.Value)
+	}
+}
+
+func (c Charge) field() string {
+	if c.Allowance {
+		return "allowance." + c.Code
+	}
+	return "charge." + c.Code
+}
+
+// byKey gives list sorted by key, leaving list itself alone.
+func byKey[T any](list []T, key func(T) string) []T {
+	if len(list) < 2 {
+		return list
+	}
+	list = slices.Clone(list)
+	slices.SortStableFunc(list, func(a, b T) int { return strings.Compare(key(a), key(b)) })
+	return list
+}
+
+// Fingerprint is a SHA-256 over the order's content: two orders of equal
+// fingerprint ask for the same goods on the same terms.
+func (o *Order) Fingerprint() [sha256.Size]byte {
+	b := make([]byte, 0, 512+256*len(o.Lines))
+	b = append(b, o.Kind...)
+	o.Each(func(line int, field, value string) {
+		b = strconv.AppendInt(append(b, 0), int64(line), 10)
+		b = append(append(b, 1), field...)
+		b = append(append(b, 2), value...)
+	})
+	return sha256.Sum256(b)
+}
+
+// Diff lists what is different in b, in the order of Each; lines are compared
+// by position.
+func Diff(a, b *Order) []Change {
+	type key struct {
+		line  int
+		field string
+	}
+	was := map[key]string{}
+	a.Each(func(line int, field, value string) { was[key{line, field}] = value })
+	var list []Change
+	b.Each(func(line int, field, value string) {
+		k := key{line, field}
+		if was[k] != value {
+			list = append(list, Change{line, field, was[k], value})
+		}
+		delete(was, k)
+	})
+	a.Each(func(line int, field, value string) {
+		if _, gone := was[key{line, field}]; gone {
+			list = append(list, Change{line, field, value, ""})
+		}
+	})
+	return list
+}

@@ -1,0 +1,250 @@
+package order
+
+import (
+	"slices"
+	"strings"
+)
+
+// Level says whether a field belongs to the order as a whole or to each line.
+type Level string
+
+const (
+	Header Level = "header"
+	Lines  Level = "lines"
+)
+
+// Type is how a field's text is understood.
+type Type string
+
+const (
+	Text     Type = "text"     // taken as it stands, outer space trimmed
+	Code     Type = "code"     // text that a spreadsheet may have mangled into a number
+	Decimal  Type = "decimal"  // exact number
+	Percent  Type = "percent"  // exact number, a percent sign allowed: 5 and "5%" are five per cent
+	Day      Type = "date"     // calendar day
+	Currency Type = "currency" // ISO 4217 code
+	Unit     Type = "unit"     // unit of measure
+	Choice   Type = "choice"   // one of the field's Choices
+)
+
+// Field is one field of an order that a mapping can bind.
+// Exactly one of its accessors is set.
+type Field struct {
+	Name    string
+	Level   Level
+	Type    Type
+	About   string
+	Choices []string
+	Must    bool // an order makes no sense without it: a mapping cannot lower this need
+
+	text func(*Order, *Line) *string
+	num  func(*Order, *Line) *Number
+	date func(*Order, *Line) *Date
+}
+
+// SetText, SetNumber and SetDate store a value of the field's type in an
+// order, or in line l of it for a field of the lines.
+func (f *Field) SetText(o *Order, l *Line, v string)   { *f.text(o, l) = v }
+func (f *Field) SetNumber(o *Order, l *Line, v Number) { *f.num(o, l) = v }
+func (f *Field) SetDate(o *Order, l *Line, v Date)     { *f.date(o, l) = v }
+
+func (f *Field) value(o *Order, l *Line) string {
+	switch {
+	case f.text != nil:
+		return *f.text(o, l)
+	case f.num != nil:
+		return f.num(o, l).plain()
+	}
+	return string(*f.date(o, l))
+}
+
+// fields is the one table of plain fields. Computed fields are not in it:
+// nothing can be bound to them.
+var fields = []Field{
+	{Name: "number", Level: Header, Type: Text, About: "Our order number; left out, one is taken from the series", text: func(o *Order, _ *Line) *string { return &o.Number }},
+	{Name: "sender_number", Level: Header, Type: Code, About: "The number the sender gave the order; part of its identity", text: func(o *Order, _ *Line) *string { return &o.SenderNumber }},
+	{Name: "partner", Level: Header, Type: Code, Must: true, About: "Our code of the customer (sales) or supplier (purchase)", text: func(o *Order, _ *Line) *string { return &o.Partner }},
+	{Name: "ordered_on", Level: Header, Type: Day, About: "Day the order was made", date: func(o *Order, _ *Line) *Date { return &o.OrderedOn }},
+	{Name: "requested_ship_on", Level: Header, Type: Day, About: "Day the goods should leave", date: func(o *Order, _ *Line) *Date { return &o.RequestedShipOn }},
+	{Name: "requested_delivery_on", Level: Header, Type: Day, About: "Day the goods should arrive", date: func(o *Order, _ *Line) *Date { return &o.RequestedDeliveryOn }},
+	{Name: "cancel_after", Level: Header, Type: Day, About: "Last day the order may be delivered", date: func(o *Order, _ *Line) *Date { return &o.CancelAfter }},
+	{Name: "currency", Level: Header, Type: Currency, About: "Currency of every amount, ISO 4217", text: func(o *Order, _ *Line) *string { return &o.Currency }},
+	{Name: "payment_terms", Level: Header, Type: Text, About: "Code of the payment terms", text: func(o *Order, _ *Line) *string { return &o.PaymentTerms }},
+	{Name: "delivery_terms", Level: Header, Type: Text, About: "Delivery terms, e.g. an Incoterms code", text: func(o *Order, _ *Line) *string { return &o.DeliveryTerms }},
+	{Name: "price_level", Level: Header, Type: Text, About: "Which of our price levels applies", text: func(o *Order, _ *Line) *string { return &o.PriceLevel }},
+	{Name: "tax_treatment", Level: Header, Type: Choice, Choices: []string{TaxExclusive, TaxInclusive, TaxExempt}, About: "Whether prices hold the tax already", text: func(o *Order, _ *Line) *string { return &o.TaxTreatment }},
+	{Name: "tax_amount", Level: Header, Type: Decimal, About: "Tax on the whole order as the document states it", num: func(o *Order, _ *Line) *Number { return &o.TaxAmount }},
+	{Name: "total", Level: Header, Type: Decimal, About: "The document's own total; kept and compared with ours", num: func(o *Order, _ *Line) *Number { return &o.StatedTotal }},
+	{Name: "notes", Level: Header, Type: Text, About: "Free text for people", text: func(o *Order, _ *Line) *string { return &o.Notes }},
+
+	{Name: "number", Level: Lines, Type: Text, About: "The sender's line number; left out, lines are counted from 1", text: func(_ *Order, l *Line) *string { return &l.Number }},
+	{Name: "item", Level: Lines, Type: Code, About: "Our item code", text: func(_ *Order, l *Line) *string { return &l.Item }},
+	{Name: "buyer_item", Level: Lines, Type: Code, About: "The buyer's item code", text: func(_ *Order, l *Line) *string { return &l.BuyerItem }},
+	{Name: "supplier_item", Level: Lines, Type: Code, About: "The supplier's item code", text: func(_ *Order, l *Line) *string { return &l.SupplierItem }},
+	{Name: "gtin", Level: Lines, Type: Code, About: "Global Trade Item Number (GS1)", text: func(_ *Order, l *Line) *string { return &l.GTIN }},
+	{Name: "description", Level: Lines, Type: Text, About: "What is ordered, in words", text: func(_ *Order, l *Line) *string { return &l.Description }},
+	{Name: "quantity", Level: Lines, Type: Decimal, Must: true, About: "How much is ordered", num: func(_ *Order, l *Line) *Number { return &l.Quantity }},
+	{Name: "unit", Level: Lines, Type: Unit, About: "Unit of measure of the quantity", text: func(_ *Order, l *Line) *string { return &l.Unit }},
+	{Name: "unit_price", Level: Lines, Type: Decimal, About: "Price of one unit, or of price_basis units", num: func(_ *Order, l *Line) *Number { return &l.UnitPrice }},
+	{Name: "price_basis", Level: Lines, Type: Decimal, About: "How many units the price is for; left out, 1", num: func(_ *Order, l *Line) *Number { return &l.PriceBasis }},
+	{Name: "discount_percent", Level: Lines, Type: Percent, About: "Discount on the line in per cent", num: func(_ *Order, l *Line) *Number { return &l.DiscountPercent }},
+	{Name: "tax_percent", Level: Lines, Type: Percent, About: "Tax on the line in per cent", num: func(_ *Order, l *Line) *Number { return &l.TaxPercent }},
+	{Name: "amount", Level: Lines, Type: Decimal, About: "The document's own amount; kept and compared with ours", num: func(_ *Order, l *Line) *Number { return &l.StatedAmount }},
+	{Name: "requested_ship_on", Level: Lines, Type: Day, About: "Day this line should leave", date: func(_ *Order, l *Line) *Date { return &l.RequestedShipOn }},
+	{Name: "requested_delivery_on", Level: Lines, Type: Day, About: "Day this line should arrive", date: func(_ *Order, l *Line) *Date { return &l.RequestedDeliveryOn }},
+	{Name: "location", Level: Lines, Type: Code, About: "Our code of the warehouse or yard", text: func(_ *Order, l *Line) *string { return &l.Location }},
+	{Name: "shipped", Level: Lines, Type: Decimal, About: "Quantity shipped so far", num: func(_ *Order, l *Line) *Number { return &l.Shipped }},
+	{Name: "received", Level: Lines, Type: Decimal, About: "Quantity received so far", num: func(_ *Order, l *Line) *Number { return &l.Received }},
+	{Name: "cancelled", Level: Lines, Type: Decimal, About: "Quantity cancelled", num: func(_ *Order, l *Line) *Number { return &l.Cancelled }},
+	{Name: "notes", Level: Lines, Type: Text, About: "Free text for people", text: func(_ *Order, l *Line) *string { return &l.Notes }},
+}
+
+// Roles are the parties an order can name.
+var Roles = []string{"ship_to", "bill_to", "buyer", "supplier", "carrier"}
+
+// partyParts are the fields of a party: a mapping binds role.part.
+var partyParts = []struct {
+	name, about string
+	typ         Type
+	of          func(*Party) *string
+}{
+	{"code", "Our code", Code, func(p *Party) *string { return &p.Code }},
+	{"code_qualifier", "Whose code it is", Text, func(p *Party) *string { return &p.CodeQualifier }},
+	{"name", "Name", Text, func(p *Party) *string { return &p.Name }},
+	{"street", "Street and number", Text, func(p *Party) *string { return &p.Street }},
+	{"street2", "Second line of the address", Text, func(p *Party) *string { return &p.Street2 }},
+	{"city", "City", Text, func(p *Party) *string { return &p.City }},
+	{"region", "State, county or canton", Text, func(p *Party) *string { return &p.Region }},
+	{"postal_code", "Postal code", Text, func(p *Party) *string { return &p.PostalCode }},
+	{"country", "Country, ISO 3166-1 alpha-2", Text, func(p *Party) *string { return &p.Country }},
+	{"contact", "Person to ask", Text, func(p *Party) *string { return &p.Contact }},
+	{"phone", "Telephone", Text, func(p *Party) *string { return &p.Phone }},
+	{"email", "E-mail", Text, func(p *Party) *string { return &p.Email }},
+}
+
+// family is a group of fields whose names end in a word of the user's choice.
+type family struct {
+	prefix, about string
+	typ           Type
+	levels        []Level
+	make          func(key string) Field
+}
+
+var families = []family{
+	{"reference.", "A reference number; the last word is its qualifier, e.g. reference.contract", Text, []Level{Header}, func(key string) Field {
+		return Field{text: func(o *Order, _ *Line) *string {
+			i := slices.IndexFunc(o.References, func(r Reference) bool { return r.Qualifier == key })
+			if i < 0 {
+				o.References = append(o.References, Reference{Qualifier: key})
+				i = len(o.References) - 1
+			}
+			return &o.References[i].Value
+		}}
+	}},
+	{"charge.", "Money added; the last word says what for, e.g. charge.freight", Decimal, []Level{Header, Lines}, func(key string) Field { return chargeField(key, false) }},
+	{"allowance.", "Money taken off; the last word says what for", Decimal, []Level{Header, Lines}, func(key string) Field { return chargeField(key, true) }},
+	{"custom.", "A field of your own; the last word is its name", Text, []Level{Header, Lines}, func(key string) Field {
+		return Field{text: func(o *Order, l *Line) *string {
+			list := &o.Custom
+			if l != nil {
+				list = &l.Custom
+			}
+			i := slices.IndexFunc(*list, func(c Custom) bool { return c.Name == key })
+			if i < 0 {
+				*list = append(*list, Custom{Name: key})
+				i = len(*list) - 1
+			}
+			return &(*list)[i].Value
+		}}
+	}},
+}
+
+func chargeField(key string, allowance bool) Field {
+	return Field{num: func(o *Order, l *Line) *Number {
+		list := &o.Charges
+		if l != nil {
+			list = &l.Charges
+		}
+		i := slices.IndexFunc(*list, func(c Charge) bool { return c.Code == key && c.Allowance == allowance })
+		if i < 0 {
+			*list = append(*list, Charge{Allowance: allowance, Code: key})
+			i = len(*list) - 1
+		}
+		return &(*list)[i].Amount
+	}}
+}
+
+// FieldNames lists the names that can be bound at a level, in the order of the
+// reference; families stand as their prefix and an asterisk ("custom.*").
+func FieldNames(level Level) []string {
+	var names []string
+	for _, f := range AllFields(level) {
+		names = append(names, f.Name)
+	}
+	return names
+}
+
+// AllFields lists the fields of a level, parties included; a family stands as
+// one field whose name ends in an asterisk.
+func AllFields(level Level) []Field {
+	var list []Field
+	for _, f := range fields {
+		if f.Level == level {
+			list = append(list, f)
+		}
+	}
+	if level == Header {
+		for _, role := range Roles {
+			for _, part := range partyParts {
+				list = append(list, Field{Name: role + "." + part.name, Level: Header, Type: part.typ, About: part.about + " of the party in role " + role})
+			}
+		}
+	}
+	for _, fam := range families {
+		if slices.Contains(fam.levels, level) {
+			list = append(list, Field{Name: fam.prefix + "*", Level: level, Type: fam.typ, About: fam.about})
+		}
+	}
+	return list
+}
+
+// Lookup finds the field of a name, "ordered_on", "ship_to.city" or
+// "custom.hull_no". The second result is false where there is none.
+func Lookup(level Level, name string) (Field, bool) {
+	for _, f := range fields {
+		if f.Level == level && f.Name == name {
+			return f, true
+		}
+	}
+	head, tail, dotted := strings.Cut(name, ".")
+	if !dotted || tail == "" {
+		return Field{}, false
+	}
+	if level == Header && slices.Contains(Roles, head) {
+		for _, part := range partyParts {
+			if part.name == tail {
+				return Field{Name: name, Level: level, Type: part.typ, About: part.about, text: func(o *Order, _ *Line) *string {
+					p := o.Party(head)
+					if p == nil {
+						o.Parties = append(o.Parties, Party{Role: head})
+						p = &o.Parties[len(o.Parties)-1]
+					}
+					return part.of(p)
+				}}, true
+			}
+		}
+	}
+	for _, fam := range families {
+		if fam.prefix != head+"." || !slices.Contains(fam.levels, level) {
+			continue
+		}
+		f := fam.make(tail)
+		f.Name, f.Level, f.Type, f.About = name, level, fam.typ, fam.about
+		return f, true
+	}
+	return Field{}, false
+}
+
+// IsStated reports whether the field is a figure that Koinos also works out
+// itself, so that the two are compared.
+func (f *Field) IsStated() bool { return f.Name == "amount" || f.Name == "total" }

@@ -1,0 +1,134 @@
+package order
+
+import (
+	"errors"
+	"fmt"
+
+	"github.com/govalues/decimal"
+)
+
+// Number is an exact decimal that may be absent. It holds up to 19 digits.
+// In JSON it is a string, so that no reader rounds it through a float.
+type Number struct {
+	d   decimal.Decimal
+	set bool
+}
+
+// ErrTooLong says that a figure has more digits than a Number holds.
+var ErrTooLong = errors.New("more than 19 digits")
+
+// ParseNumber reads a plain decimal: digits, an optional leading sign, an
+// optional point. Blank text is the absent number.
+func ParseNumber(s string) (Number, error) {
+	if s == "" {
+		return Number{}, nil
+	}
+	digits := 0
+	for i := 0; i < len(s); i++ {
+		if s[i] >= '0' && s[i] <= '9' {
+			digits++
+		} else if s[i] != '.' && !(i == 0 && (s[i] == '-' || s[i] == '+')) {
+			return Number{}, fmt.Errorf("%q is not a number", s)
+		}
+	}
+	if digits == 0 {
+		return Number{}, fmt.Errorf("%q is not a number", s)
+	}
+	d, err := decimal.Parse(s)
+	if err != nil {
+		return Number{}, fmt.Errorf("%q: %w", s, ErrTooLong)
+	}
+	// Beyond 19 digits the parser rounds what it cannot hold: refuse instead.
+	if digits > decimal.MaxPrec && significantDigits(s) > decimal.MaxPrec {
+		return Number{}, fmt.Errorf("%q: %w", s, ErrTooLong)
+	}
+	return Number{d, true}, nil
+}
+
+func significantDigits(s string) int {
+	n, seen := 0, false
+	for i := 0; i < len(s); i++ {
+		if s[i] > '0' && s[i] <= '9' {
+			seen = true
+		}
+		if seen && s[i] >= '0' && s[i] <= '9' {
+			n++
+		}
+	}
+	return n
+}
+
+// MustNumber is ParseNumber for constants; it panics on text that is no number.
+func MustNumber(s string) Number {
+	n, err := ParseNumber(s)
+	if err != nil {
+		panic(err)
+	}
+	return n
+}
+
+// IsZero reports whether the number is absent; a number 0 is not absent.
+func (n Number) IsZero() bool { return !n.set }
+
+// Sign is -1, 0 or 1; an absent number has sign 0.
+func (n Number) Sign() int { return n.d.Sign() }
+
+// Cmp compares two numbers; an absent one counts as 0.
+func (n Number) Cmp(m Number) int { return n.d.Cmp(m.d) }
+
+func (n Number) String() string {
+	if !n.set {
+		return ""
+	}
+	return n.d.String()
+}
+
+// plain is the number without trailing zeros, so that 12.50 and 12.5 compare equal as text.
+func (n Number) plain() string {
+	if !n.set {
+		return ""
+	}
+	return n.d.Trim(0).String()
+}
+
+func (n Number) MarshalText() ([]byte, error) { return []byte(n.String()), nil }
+
+func (n *Number) UnmarshalText(b []byte) (err error) {
+	*n, err = ParseNumber(string(b))
+	return err
+}
+
+// Rounding is a named rule for bringing an amount to a currency's digits.
+type Rounding string
+
+const (
+	HalfUp   Rounding = "half-up"   // a tie goes away from zero: 2.345 is 2.35, -2.345 is -2.35
+	HalfEven Rounding = "half-even" // a tie goes to the even digit: 2.345 is 2.34
+	Down     Rounding = "down"      // digits are cut off
+)
+
+// Roundings are the rules in the order they are offered.
+var Roundings = []string{string(HalfUp), string(HalfEven), string(Down)}
+
+// round brings d to digits decimal places, padding with zeros where it has fewer.
+func (r Rounding) round(d decimal.Decimal, digits int) decimal.Decimal {
+	switch r {
+	case HalfEven:
+		d = d.Round(digits)
+	case Down:
+		d = d.Trunc(digits)
+	default:
+		cut := d.Trunc(digits)
+		if rest, err := d.Sub(cut); err == nil {
+			half := decimal.MustNew(5, min(digits+1, decimal.MaxScale))
+			if rest.Abs().Cmp(half) >= 0 {
+				step := decimal.MustNew(int64(d.Sign()), digits)
+				if up, err := cut.Add(step); err == nil {
+					cut = up
+				}
+			}
+		}
+		d = cut
+	}
+	return d.Pad(digits)
+}

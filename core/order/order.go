@@ -1,0 +1,178 @@
+package order
+
+import "strings"
+
+// Kind says which way the goods go.
+type Kind string
+
+const (
+	Sales    Kind = "sales"    // a partner orders from us
+	Purchase Kind = "purchase" // we order from a supplier
+)
+
+// Kinds are both kinds of order.
+var Kinds = []string{string(Sales), string(Purchase)}
+
+// Date is a calendar day as ISO 8601 writes it, "2026-03-14"; "" is no date.
+// Days compare as their text does.
+type Date string
+
+// Status is worked out from an order's lines; nobody types it in.
+type Status string
+
+const (
+	Open      Status = "open"      // nothing has moved
+	Partial   Status = "partial"   // some of the goods have been shipped or received
+	Complete  Status = "complete"  // nothing more is due
+	Cancelled Status = "cancelled" // every line was cancelled whole
+)
+
+// Order is one sales or purchase order with its lines.
+type Order struct {
+	ID           int64  `json:"id,omitzero" doc:"Koinos's own id; 0 before the order is stored"`
+	Kind         Kind   `json:"kind" enum:"sales,purchase"`
+	Number       string `json:"number,omitempty" doc:"Our number, given or taken from the series of its kind"`
+	SenderNumber string `json:"sender_number,omitempty" doc:"The number the sender gave it"`
+	Partner      string `json:"partner,omitempty" doc:"Our code of the customer or supplier"`
+
+	OrderedOn           Date   `json:"ordered_on,omitempty"`
+	RequestedShipOn     Date   `json:"requested_ship_on,omitempty"`
+	RequestedDeliveryOn Date   `json:"requested_delivery_on,omitempty"`
+	CancelAfter         Date   `json:"cancel_after,omitempty"`
+	Currency            string `json:"currency,omitempty" doc:"ISO 4217"`
+	PaymentTerms        string `json:"payment_terms,omitempty"`
+	DeliveryTerms       string `json:"delivery_terms,omitempty"`
+	PriceLevel          string `json:"price_level,omitempty"`
+	TaxTreatment        string `json:"tax_treatment,omitempty" doc:"exclusive, inclusive or exempt"`
+	Notes               string `json:"notes,omitempty"`
+
+	References []Reference `json:"references,omitempty"`
+	Parties    []Party     `json:"parties,omitempty"`
+	Charges    []Charge    `json:"charges,omitempty" doc:"Allowances and charges on the whole order"`
+	Custom     []Custom    `json:"custom,omitempty" doc:"Fields of the user's own"`
+	Lines      []Line      `json:"lines,omitempty"`
+
+	TaxAmount   Number `json:"tax_amount,omitzero" doc:"Tax as the document states it for the whole order"`
+	StatedTotal Number `json:"total_stated,omitzero" doc:"The total as the document states it"`
+	Goods       Number `json:"goods,omitzero" doc:"Sum of the lines' amounts"`
+	Tax         Number `json:"tax,omitzero" doc:"Sum of the lines' tax, or the stated tax where lines carry none"`
+	Total       Number `json:"total,omitzero" doc:"Goods + charges − allowances + tax"`
+
+	Status   Status `json:"status,omitempty" enum:"open,partial,complete,cancelled"`
+	Revision int    `json:"revision,omitzero" doc:"1 when stored first; one more with every change"`
+}
+
+// Reference is a number of somebody else's that belongs to the order.
+type Reference struct {
+	Qualifier string `json:"qualifier" doc:"What kind of number it is, e.g. contract"`
+	Value     string `json:"value"`
+}
+
+// Custom is a field of the user's own.
+type Custom struct {
+	Name  string `json:"name"`
+	Value string `json:"value"`
+}
+
+// Party is a firm or place with a role in the order.
+type Party struct {
+	Role          string `json:"role" doc:"ship_to, bill_to, buyer, supplier, carrier"`
+	Code          string `json:"code,omitempty"`
+	CodeQualifier string `json:"code_qualifier,omitempty" doc:"Whose code it is, e.g. GLN"`
+	Name          string `json:"name,omitempty"`
+	Street        string `json:"street,omitempty"`
+	Street2       string `json:"street2,omitempty"`
+	City          string `json:"city,omitempty"`
+	Region        string `json:"region,omitempty"`
+	PostalCode    string `json:"postal_code,omitempty"`
+	Country       string `json:"country,omitempty" doc:"ISO 3166-1 alpha-2"`
+	Contact       string `json:"contact,omitempty"`
+	Phone         string `json:"phone,omitempty"`
+	Email         string `json:"email,omitempty"`
+}
+
+// Charge is money added to (charge) or taken from (allowance) an order or line.
+type Charge struct {
+	Allowance bool   `json:"allowance,omitempty" doc:"True takes the amount off, false adds it"`
+	Code      string `json:"code" doc:"What it is for, e.g. freight"`
+	Amount    Number `json:"amount"`
+}
+
+// Line is one position of an order.
+type Line struct {
+	Number          string `json:"number,omitempty" doc:"Line number: the sender's, or counted from 1"`
+	Item            string `json:"item,omitempty" doc:"Our item code"`
+	BuyerItem       string `json:"buyer_item,omitempty"`
+	SupplierItem    string `json:"supplier_item,omitempty"`
+	GTIN            string `json:"gtin,omitempty" doc:"Global Trade Item Number"`
+	Description     string `json:"description,omitempty"`
+	Quantity        Number `json:"quantity,omitzero"`
+	Unit            string `json:"unit,omitempty"`
+	UnitPrice       Number `json:"unit_price,omitzero"`
+	PriceBasis      Number `json:"price_basis,omitzero" doc:"How many units the price is for; absent is 1"`
+	DiscountPercent Number `json:"discount_percent,omitzero" doc:"5 is five per cent"`
+	TaxPercent      Number `json:"tax_percent,omitzero" doc:"20 is twenty per cent"`
+	StatedAmount    Number `json:"amount_stated,omitzero" doc:"The amount as the document states it"`
+	Amount          Number `json:"amount,omitzero" doc:"quantity × unit price ÷ price basis, less discount, rounded"`
+
+	RequestedShipOn     Date     `json:"requested_ship_on,omitempty"`
+	RequestedDeliveryOn Date     `json:"requested_delivery_on,omitempty"`
+	Location            string   `json:"location,omitempty"`
+	Shipped             Number   `json:"shipped,omitzero" doc:"Quantity shipped so far"`
+	Received            Number   `json:"received,omitzero" doc:"Quantity received so far"`
+	Cancelled           Number   `json:"cancelled,omitzero" doc:"Quantity cancelled"`
+	Notes               string   `json:"notes,omitempty"`
+	Charges             []Charge `json:"charges,omitempty"`
+	Custom              []Custom `json:"custom,omitempty"`
+}
+
+// Identity is what makes two arrivals the same order: kind, partner and the
+// sender's number, letter case and outer space aside. It is "" where the
+// sender's number is missing.
+func (o *Order) Identity() string {
+	number := strings.ToUpper(strings.TrimSpace(o.SenderNumber))
+	if number == "" {
+		return ""
+	}
+	return string(o.Kind) + "|" + strings.ToUpper(strings.TrimSpace(o.Partner)) + "|" + number
+}
+
+// Party gives the party of a role, or nil.
+func (o *Order) Party(role string) *Party {
+	for i := range o.Parties {
+		if o.Parties[i].Role == role {
+			return &o.Parties[i]
+		}
+	}
+	return nil
+}
+
+// DeriveStatus works the status out from what has moved on the lines:
+// shipped for a sales order, received for a purchase order.
+func (o *Order) DeriveStatus() Status {
+	due, moved, live := false, false, len(o.Lines) == 0
+	for i := range o.Lines {
+		l := &o.Lines[i]
+		done := l.Shipped
+		if o.Kind == Purchase {
+			done = l.Received
+		}
+		moved = moved || done.Sign() > 0
+		left, err := l.Quantity.d.Sub(l.Cancelled.d)
+		if err != nil || left.Sign() > 0 || l.Cancelled.Sign() == 0 {
+			live = true
+		}
+		if err != nil || left.Cmp(done.d) > 0 {
+			due = true
+		}
+	}
+	switch {
+	case !live:
+		return Cancelled
+	case moved && !due:
+		return Complete
+	case moved:
+		return Partial
+	}
+	return Open
+}

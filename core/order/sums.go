@@ -1,0 +1,121 @@
+package order
+
+import (
+	"github.com/govalues/decimal"
+	"golang.org/x/text/currency"
+)
+
+// KnownCurrency reports whether code is a currency of ISO 4217.
+func KnownCurrency(code string) bool {
+	_, err := currency.ParseISO(code)
+	return err == nil && len(code) == 3
+}
+
+// CurrencyDigits is how many decimal places amounts of a currency have
+// (ISO 4217); 2 where the currency is not known.
+func CurrencyDigits(code string) int {
+	if code == "EUR" || code == "" { // what nearly every order says
+		return 2
+	}
+	unit, err := currency.ParseISO(code)
+	if err != nil {
+		return 2
+	}
+	digits, _ := currency.Standard.Rounding(unit)
+	return digits
+}
+
+var hundred = decimal.MustNew(100, 0)
+
+// sum adds and multiplies decimals until the first overflow, which it keeps.
+type sum struct{ err error }
+
+func (s *sum) do(d decimal.Decimal, err error) decimal.Decimal {
+	if err != nil && s.err == nil {
+		s.err = err
+	}
+	return d
+}
+
+// Compute fills in the amounts, sums and status that follow from the order's
+// own values, rounding each amount to the currency's digits. Where a line has
+// no unit price its stated amount stands. A figure beyond 19 digits gives
+// ErrTooLong and leaves the order as it was; line is then the line's index,
+// or -1 for the order's own sums.
+func (o *Order) Compute(r Rounding) (line int, err error) {
+	digits := CurrencyDigits(o.Currency)
+	goods, tax, total := decimal.Decimal{}, decimal.Decimal{}, decimal.Decimal{}
+	var s sum
+	taxed := false
+	for i := range o.Lines {
+		l := &o.Lines[i]
+		amount := l.StatedAmount.d
+		priced := l.UnitPrice.set
+		if priced {
+			amount = s.do(l.Quantity.d.Mul(l.UnitPrice.d))
+			if l.PriceBasis.Sign() > 0 {
+				amount = s.do(amount.Quo(l.PriceBasis.d))
+			}
+			if l.DiscountPercent.Sign() != 0 {
+				rate := s.do(hundred.Sub(l.DiscountPercent.d))
+				amount = s.do(s.do(amount.Mul(rate)).Quo(hundred))
+			}
+		}
+		amount = r.round(amount, digits)
+		if priced || l.StatedAmount.set {
+			l.Amount = Number{amount, true}
+		}
+		goods = s.do(goods.Add(amount))
+		for _, c := range l.Charges {
+			total = s.do(addCharge(total, c))
+		}
+		if l.TaxPercent.set {
+			taxed = true
+			tax = s.do(tax.Add(r.round(s.do(s.do(amount.Mul(l.TaxPercent.d)).Quo(hundred)), digits)))
+		}
+		if s.err != nil {
+			return i, ErrTooLong
+		}
+	}
+	for _, c := range o.Charges {
+		total = s.do(addCharge(total, c))
+	}
+	if !taxed {
+		tax = o.TaxAmount.d
+	}
+	total = s.do(total.Add(goods))
+	if o.TaxTreatment != TaxInclusive && o.TaxTreatment != TaxExempt {
+		total = s.do(total.Add(tax))
+	}
+	if s.err != nil {
+		return -1, ErrTooLong
+	}
+	o.Goods = Number{goods.Pad(digits), true}
+	o.Total = Number{r.round(total, digits), true}
+	o.Tax = Number{}
+	if taxed || o.TaxAmount.set {
+		o.Tax = Number{tax, true}
+	}
+	o.Status = o.DeriveStatus()
+	return 0, nil
+}
+
+func addCharge(total decimal.Decimal, c Charge) (decimal.Decimal, error) {
+	if c.Allowance {
+		return total.Sub(c.Amount.d)
+	}
+	return total.Add(c.Amount.d)
+}
+
+// Within reports whether a and b differ by no more than tolerance.
+func Within(a, b, tolerance Number) bool {
+	diff, err := a.d.Sub(b.d)
+	return err == nil && diff.Abs().Cmp(tolerance.d) <= 0
+}
+
+// Tax treatments: whether the lines' prices hold the tax already.
+const (
+	TaxExclusive = "exclusive"
+	TaxInclusive = "inclusive"
+	TaxExempt    = "exempt"
+)

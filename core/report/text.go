@@ -1,0 +1,174 @@
+package report
+
+import (
+	"fmt"
+	"io"
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
+
+	"koinos/core/finding"
+)
+
+// Style is how text is written: with colours, and how wide.
+type Style struct {
+	Color bool
+	Width int // columns of the terminal; 0 is 100
+}
+
+func (s Style) paint(words string, colors ...text.Color) string {
+	if !s.Color || words == "" {
+		return words
+	}
+	return text.Colors(colors).Sprint(words)
+}
+
+// Text writes a load and its reasons for a terminal.
+func Text(w io.Writer, l *Load, reasons []Reason, style Style) {
+	if style.Width <= 0 {
+		style.Width = 100
+	}
+	title := l.DocumentName
+	if l.ID != 0 {
+		title = fmt.Sprintf("Load %d: %s", l.ID, l.DocumentName)
+	}
+	version := ""
+	if l.Version > 0 {
+		version = fmt.Sprintf(" (version %d)", l.Version)
+	}
+	fmt.Fprintf(w, "%s  through mapping %s%s\n", style.paint(title, text.Bold), l.Mapping, version)
+	fmt.Fprintf(w, "  %s in %s, %s read\n", Plural(l.Orders, "order"), Plural(l.Lines, "line"), Plural(l.Rows, "row"))
+	for _, o := range []struct {
+		n     int
+		word  string
+		color text.Color
+	}{
+		{l.Loaded, "loaded", text.FgGreen}, {l.Ready, "ready: they would be loaded", text.FgGreen}, {l.Unchanged, "unchanged: stored before, the same", text.FgHiBlack},
+		{l.Withheld, "withheld: good, but all or none was asked for", text.FgYellow}, {l.Refused, "refused", text.FgRed},
+	} {
+		if o.n > 0 {
+			fmt.Fprintf(w, "  %s %s\n", style.paint(fmt.Sprintf("%7d", o.n), o.color), o.word)
+		}
+	}
+	switch l.Status {
+	case Failed:
+		fmt.Fprintf(w, "  %s\n", style.paint("The load stopped before the document's end.", text.FgRed))
+	case Cancelled, Interrupted:
+		fmt.Fprintf(w, "  %s Load the document again: what went in is recognised.\n", style.paint("The load was "+string(l.Status)+".", text.FgYellow))
+	case Running:
+		fmt.Fprintf(w, "  still running, %.0f %% read\n", 100*l.Share)
+	}
+	for _, part := range []struct {
+		severity finding.Severity
+		title    string
+		color    text.Color
+	}{{finding.Error, "What keeps orders out", text.FgRed}, {finding.Warning, "What to look at", text.FgYellow}} {
+		writeReasons(w, reasons, part.severity, part.title, part.color, style)
+	}
+}
+
+func writeReasons(w io.Writer, reasons []Reason, severity finding.Severity, title string, color text.Color, style Style) {
+	t := table.NewWriter()
+	t.SetStyle(plainTable)
+	const reasonWidth, placeWidth = 30, 22
+	exampleWidth := max(30, style.Width-reasonWidth-placeWidth-24)
+	t.SetColumnConfigs([]table.ColumnConfig{
+		{Number: 1, Align: text.AlignRight, AlignHeader: text.AlignRight}, {Number: 2, Align: text.AlignRight, AlignHeader: text.AlignRight},
+	})
+	t.AppendHeader(table.Row{"  times", "orders", "reason", "first at", "what it says there"})
+	n := 0
+	for _, r := range reasons {
+		if r.Severity != severity {
+			continue
+		}
+		n++
+		reason := r.Title
+		if r.Field != "" {
+			reason = r.Field + ": " + reason
+		}
+		if r.Values > 1 && r.Count > 1 {
+			reason += fmt.Sprintf(" (%d values)", r.Values)
+		}
+		example := text.WrapSoft(clean(r.Example.Message), exampleWidth)
+		if r.Example.Hint != "" {
+			hint := text.WrapSoft(clean(r.Example.Hint), exampleWidth-2)
+			example += "\n→ " + strings.ReplaceAll(hint, "\n", "\n  ")
+		}
+		t.AppendRow(table.Row{style.paint(fmt.Sprint(r.Count), color), orDash(r.Orders), text.WrapSoft(reason, reasonWidth), text.WrapSoft(clean(r.Example.At), placeWidth), example})
+	}
+	if n == 0 {
+		return
+	}
+	fmt.Fprintf(w, "\n%s\n%s\n", style.paint(title, text.Bold), trimLines(t.Render()))
+}
+
+func orDash(n int) string {
+	if n == 0 {
+		return "–"
+	}
+	return fmt.Sprint(n)
+}
+
+// plainTable is columns with air between them and no lines.
+var plainTable = table.Style{
+	Name:    "plain",
+	Box:     table.BoxStyle{PaddingRight: "  ", MiddleVertical: "", UnfinishedRow: ""},
+	Format:  table.FormatOptions{Header: text.FormatDefault},
+	Options: table.Options{},
+}
+
+// Table writes rows as aligned columns for a terminal. Columns whose heading
+// begins with > are numbers and stand at the right.
+func Table(w io.Writer, headings []string, rows [][]string) {
+	t := table.NewWriter()
+	t.SetStyle(plainTable)
+	var configs []table.ColumnConfig
+	head := make(table.Row, len(headings))
+	for i, h := range headings {
+		name, right := strings.CutPrefix(h, ">")
+		head[i] = name
+		if right {
+			configs = append(configs, table.ColumnConfig{Number: i + 1, Align: text.AlignRight, AlignHeader: text.AlignRight})
+		}
+	}
+	t.SetColumnConfigs(configs)
+	t.AppendHeader(head)
+	for _, r := range rows {
+		row := make(table.Row, len(r))
+		for i, cell := range r {
+			row[i] = clean(cell)
+		}
+		t.AppendRow(row)
+	}
+	fmt.Fprintln(w, trimLines(t.Render()))
+}
+
+// clean keeps a document's text from steering the terminal.
+func clean(s string) string {
+	return strings.Map(func(r rune) rune {
+		if r == '\n' || r == '\r' || r == '\t' {
+			return ' '
+		}
+		if r < ' ' || r >= 0x7f && r < 0xa0 {
+			return '·'
+		}
+		return r
+	}, s)
+}
+
+func trimLines(s string) string {
+	lines := strings.Split(s, "\n")
+	for i := range lines {
+		lines[i] = strings.TrimRight(lines[i], " ")
+	}
+	return strings.Join(lines, "\n")
+}
+
+// Plural gives "1 order", "2 orders".
+func Plural(n int, word string) string {
+	if n == 1 {
+		return "1 " + word
+	}
+	return fmt.Sprintf("%d %ss", n, word)
+}

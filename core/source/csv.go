@@ -1,0 +1,264 @@
+package source
+
+import (
+	"bufio"
+	"bytes"
+	"io"
+	"unicode/utf8"
+
+	"koinos/core/finding"
+)
+
+type csvReader struct {
+	r            *bufio.Reader
+	delim, quote byte
+	lineEnd      byte
+	limits       Limits
+
+	row   int
+	raw   []byte // the row as it came, line end included
+	text  []byte // its cells' text, quotation marks resolved
+	ends  []int  // where each cell ends in text
+	notes []finding.Finding
+
+	read, size int64
+}
+
+func openCSV(r io.ReaderAt, size int64, shape Shape, limits Limits) *csvReader {
+	c := &csvReader{delim: shape.Delimiter[0], quote: shape.Quote[0], lineEnd: shape.lineEnd, limits: limits, size: size}
+	if c.lineEnd == 0 {
+		c.lineEnd = '\n'
+	}
+	counted := &counter{r: io.NewSectionReader(r, 0, size), n: &c.read}
+	c.r = bufio.NewReaderSize(shape.decode(counted), 128<<10)
+	return c
+}
+
+type counter struct {
+	r io.Reader
+	n *int64
+}
+
+func (c *counter) Read(p []byte) (int, error) {
+	n, err := c.r.Read(p)
+	*c.n += int64(n)
+	return n, err
+}
+
+func (c *csvReader) Offset() float64 {
+	if c.size == 0 {
+		return 1
+	}
+	return min(1, float64(c.read)/float64(c.size))
+}
+
+// quotedLines bounds how far a quoted cell may run over line ends before it
+// counts as one that was never closed.
+const quotedLines = 1 << 20
+
+func (c *csvReader) Next() (Record, error) {
+	c.raw = c.raw[:0]
+	if err := c.line(); err != nil {
+		return Record{}, err
+	}
+	c.row++
+	if c.limits.Rows > 0 && c.row > c.limits.Rows {
+		return Record{}, tooLarge(finding.Place{Row: c.row}, "The document has more than %d rows.", c.limits.Rows)
+	}
+	c.text, c.ends, c.notes = c.text[:0], c.ends[:0], nil
+	if bytes.IndexByte(c.raw, c.quote) < 0 {
+		c.splitPlain(trimLineEnd(c.raw))
+	} else if err := c.splitQuoted(); err != nil {
+		return Record{}, err
+	}
+	if c.limits.Columns > 0 && len(c.ends) > c.limits.Columns {
+		return Record{}, tooLarge(finding.Place{Row: c.row}, "Row %d has %d cells; %d is the most.", c.row, len(c.ends), c.limits.Columns)
+	}
+	return c.record(), nil
+}
+
+// line appends the next line to raw; io.EOF only where nothing is left.
+func (c *csvReader) line() error {
+	had := len(c.raw)
+	for {
+		part, err := c.r.ReadSlice(c.lineEnd)
+		c.raw = append(c.raw, part...)
+		if c.limits.RowBytes > 0 && len(c.raw) > c.limits.RowBytes {
+			return tooLarge(finding.Place{Row: c.row + 1}, "Row %d is longer than %d bytes.", c.row+1, c.limits.RowBytes)
+		}
+		switch {
+		case err == nil:
+			return nil
+		case err == bufio.ErrBufferFull:
+			continue
+		case err == io.EOF && len(c.raw) > had:
+			return nil
+		case err == io.EOF:
+			return io.EOF
+		default:
+			return finding.Fatal(finding.DocumentBroken, finding.Place{Row: c.row + 1}, "Reading stopped at row %d: %v.", c.row+1, err)
+		}
+	}
+}
+
+func trimLineEnd(b []byte) []byte {
+	for len(b) > 0 && (b[len(b)-1] == '\n' || b[len(b)-1] == '\r') {
+		b = b[:len(b)-1]
+	}
+	return b
+}
+
+func (c *csvReader) splitPlain(line []byte) {
+	c.text = append(c.text, line...)
+	at := 0
+	for {
+		i := bytes.IndexByte(line[at:], c.delim)
+		if i < 0 {
+			c.ends = append(c.ends, len(line))
+			return
+		}
+		// Delimiters stay in text: a cell begins one byte behind the last end.
+		c.ends = append(c.ends, at+i)
+		at += i + 1
+	}
+}
+
+// splitQuoted cuts a row with quotation marks, taking further lines in while a
+// quoted cell is open.
+func (c *csvReader) splitQuoted() error {
+	at, first := 0, len(c.raw)
+	for {
+		if at < len(c.raw) && c.raw[at] == c.quote {
+			closed, err := c.quoted(&at)
+			if err != nil {
+				return err
+			}
+			if !closed {
+				c.reread(first)
+				return nil
+			}
+		}
+		// The plain rest of the cell, or all of a plain cell.
+		rest := c.raw[at:]
+		end := bytes.IndexByte(rest, c.delim)
+		line := len(trimLineEnd(rest))
+		if i := bytes.IndexByte(rest, c.lineEnd); i >= 0 && i < line {
+			line = len(trimLineEnd(rest[:i]))
+		}
+		last := end < 0 || end > line
+		if last {
+			end = line
+		}
+		c.text = append(c.text, rest[:end]...)
+		c.ends = append(c.ends, len(c.text))
+		if last {
+			return nil
+		}
+		c.text = append(c.text, c.delim)
+		at += end + 1
+	}
+}
+
+// quoted appends the text of the quoted cell at *at and moves behind it; it is
+// false where the cell never ends.
+func (c *csvReader) quoted(at *int) (closed bool, err error) {
+	i := *at + 1
+	for {
+		n := bytes.IndexByte(c.raw[i:], c.quote)
+		if n < 0 {
+			c.text = append(c.text, c.raw[i:]...)
+			i = len(c.raw)
+			if i-*at > quotedLines {
+				return false, nil
+			}
+			if err := c.line(); err == io.EOF {
+				return false, nil
+			} else if err != nil {
+				return false, err
+			}
+			continue
+		}
+		c.text = append(c.text, c.raw[i:i+n]...)
+		i += n + 1
+		if i < len(c.raw) && c.raw[i] == c.quote {
+			c.text = append(c.text, c.quote)
+			i++
+			continue
+		}
+		if i < len(c.raw) && c.raw[i] != c.delim && c.raw[i] != '\n' && c.raw[i] != '\r' {
+			c.note(finding.QuoteStray, len(c.ends)+1, string(trimLineEnd(c.raw[*at:min(len(c.raw), i+20)])),
+				"Text goes on behind the closing quotation mark.")
+		}
+		*at = i
+		return true, nil
+	}
+}
+
+// reread takes the row's first line as plain text and gives the lines that its
+// open quotation mark had swallowed back to be read as rows of their own.
+func (c *csvReader) reread(first int) {
+	swallowed := bytes.Clone(c.raw[first:])
+	if len(swallowed) > 0 {
+		c.r = bufio.NewReaderSize(io.MultiReader(bytes.NewReader(swallowed), c.r), 128<<10)
+	}
+	open := len(c.ends) + 1
+	c.text, c.ends = c.text[:0], c.ends[:0]
+	c.splitPlain(trimLineEnd(c.raw[:first]))
+	c.note(finding.QuoteUnclosed, open, string(trimLineEnd(c.raw[:min(first, 60)])),
+		"The quotation mark that opens this cell is never closed; the row was read without it.")
+}
+
+func (c *csvReader) note(code finding.Code, column int, value, format string, args ...any) {
+	c.notes = append(c.notes, finding.New(code, finding.Place{Row: c.row, Column: column}, value, format, args...))
+}
+
+// record makes the row just cut into cells of one string.
+func (c *csvReader) record() Record {
+	if !utf8.Valid(c.text) {
+		c.tidy(finding.EncodingInvalid, "Row %d has bytes that are not text in the document's encoding.", func(cell []byte) []byte {
+			return bytes.ToValidUTF8(cell, []byte("\uFFFD"))
+		})
+	}
+	if bytes.IndexByte(c.text, 0) >= 0 {
+		c.tidy(finding.ControlCharacter, "Row %d has NUL bytes inside a value.", func(cell []byte) []byte {
+			return bytes.ReplaceAll(cell, []byte{0}, nil)
+		})
+	}
+	all := string(c.text)
+	cells := make([]Cell, 0, len(c.ends))
+	begin := 0
+	for i, end := range c.ends {
+		text := ""
+		if begin <= end {
+			text = all[begin:end]
+		}
+		if c.limits.CellText > 0 && len(text) > c.limits.CellText {
+			c.note(finding.CellTooLong, i+1, text, "The cell has %d bytes; %d is the most.", len(text), c.limits.CellText)
+			text = finding.Clip(text, c.limits.CellText-3)
+		}
+		cells = append(cells, Cell{Text: text})
+		begin = end + 1
+	}
+	return Record{Row: c.row, Cells: cells, Findings: c.notes}
+}
+
+// tidy replaces every cell by what clean makes of it and notes the first that changed.
+func (c *csvReader) tidy(code finding.Code, message string, clean func([]byte) []byte) {
+	var text []byte
+	begin, noted := 0, false
+	for i, end := range c.ends {
+		cell := c.text[min(begin, end):end]
+		tidied := clean(cell)
+		if !noted && !bytes.Equal(cell, tidied) {
+			noted = true
+			c.note(code, i+1, string(tidied), message, c.row)
+		}
+		if i > 0 {
+			text = append(text, c.delim)
+		}
+		text = append(text, tidied...)
+		c.ends[i] = len(text)
+		begin = end + 1
+	}
+	c.text = text
+}

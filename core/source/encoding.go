@@ -1,0 +1,126 @@
+package source
+
+import (
+	"bytes"
+	"io"
+	"unicode/utf8"
+
+	"golang.org/x/text/encoding"
+	"golang.org/x/text/encoding/charmap"
+	"golang.org/x/text/encoding/unicode"
+	"golang.org/x/text/transform"
+
+	"koinos/core/finding"
+)
+
+// Encoding is how a CSV document's characters are written as bytes.
+type Encoding string
+
+const (
+	UTF8        Encoding = "utf-8"
+	UTF16LE     Encoding = "utf-16le"
+	UTF16BE     Encoding = "utf-16be"
+	Windows1252 Encoding = "windows-1252"
+)
+
+// Encodings are the encodings that can be stated.
+var Encodings = []string{string(UTF8), string(UTF16LE), string(UTF16BE), string(Windows1252)}
+
+var byteOrderMarks = []struct {
+	mark []byte
+	is   Encoding
+}{{[]byte("\xef\xbb\xbf"), UTF8}, {[]byte("\xff\xfe"), UTF16LE}, {[]byte("\xfe\xff"), UTF16BE}}
+
+// sniffEncoding takes the byte order mark's word, else what was stated, else
+// what the bytes allow. Telling UTF-8 from Windows-1252 takes the whole
+// document: a single accent may stand on its last row.
+func (s *Shape) sniffEncoding(r io.ReaderAt, size int64, head []byte, stated Encoding) error {
+	for _, b := range byteOrderMarks {
+		if bytes.HasPrefix(head, b.mark) && (stated == "" || stated == b.is) {
+			s.Encoding, s.Marked = b.is, true
+			return nil
+		}
+	}
+	if stated != "" {
+		s.Encoding = stated
+		return nil
+	}
+	var zero [2]int
+	for i, c := range head {
+		if c == 0 {
+			zero[i%2]++
+		}
+	}
+	switch half := len(head) / 2; {
+	case half > 1 && zero[1] > half*6/10 && zero[0] < half/10:
+		s.Encoding = UTF16LE
+		return nil
+	case half > 1 && zero[0] > half*6/10 && zero[1] < half/10:
+		s.Encoding = UTF16BE
+		return nil
+	}
+	valid, err := validUTF8(io.NewSectionReader(r, 0, size))
+	if err != nil {
+		return finding.Fatal(finding.DocumentBroken, finding.Place{}, "The document cannot be read: %v.", err)
+	}
+	s.Encoding = Windows1252
+	if valid {
+		s.Encoding = UTF8
+	}
+	return nil
+}
+
+func validUTF8(r io.Reader) (bool, error) {
+	buf := make([]byte, 256<<10)
+	kept := 0
+	for {
+		n, err := r.Read(buf[kept:])
+		chunk := buf[:kept+n]
+		end := len(chunk)
+		if err == nil { // a character may go on in the next chunk
+			for back := 1; back <= min(3, end); back++ {
+				if utf8.RuneStart(chunk[end-back]) {
+					if !utf8.FullRune(chunk[end-back:]) {
+						end -= back
+					}
+					break
+				}
+			}
+		}
+		if !utf8.Valid(chunk[:end]) {
+			return false, nil
+		}
+		if err == io.EOF {
+			return true, nil
+		}
+		if err != nil {
+			return false, err
+		}
+		kept = copy(buf, chunk[end:])
+	}
+}
+
+// decode gives the document's text as UTF-8, without its byte order mark.
+func (s *Shape) decode(r io.Reader) io.Reader {
+	var enc encoding.Encoding
+	switch s.Encoding {
+	case UTF16LE:
+		enc = unicode.UTF16(unicode.LittleEndian, unicode.UseBOM)
+	case UTF16BE:
+		enc = unicode.UTF16(unicode.BigEndian, unicode.UseBOM)
+	case Windows1252:
+		enc = charmap.Windows1252
+	default:
+		if s.Marked {
+			_, _ = io.CopyN(io.Discard, r, 3)
+		}
+		return r
+	}
+	return transform.NewReader(r, enc.NewDecoder())
+}
+
+// decoded is the shape of the text that decode gives.
+func (s Shape) decoded() Shape {
+	s.Encoding, s.Marked = UTF8, false
+	return s
+}

@@ -1,0 +1,225 @@
+package source
+
+import (
+	"io"
+	"strings"
+
+	"koinos/core/finding"
+)
+
+// Inspection is what a document is made of, found without a mapping.
+type Inspection struct {
+	Shape
+	Size   int64             `json:"size"`
+	Tables []Table           `json:"tables"`
+	Notes  []finding.Finding `json:"notes,omitempty" doc:"What is odd about the document"`
+}
+
+// Table is one sheet, or the whole of a CSV, as it looks.
+type Table struct {
+	Sheet    string   `json:"sheet,omitempty"`
+	Rows     int      `json:"rows" doc:"Rows with a value"`
+	LastRow  int      `json:"last_row"`
+	Heading  int      `json:"heading" doc:"Row that looks like the heading; 0 is none"`
+	Columns  []Column `json:"columns"`
+	headings bool
+}
+
+// Column is one column below the heading.
+type Column struct {
+	Letter  string   `json:"column"`
+	Heading string   `json:"heading,omitempty"`
+	Looks   string   `json:"looks_like" doc:"What most of its values look like: text, code, number, date, words or blank"`
+	Filled  int      `json:"filled"`
+	Samples []string `json:"samples,omitempty"`
+	counts  map[string]int
+	seen    map[string]bool
+}
+
+const (
+	headingWithin = 30
+	sampleCount   = 3
+	mostNotes     = 20
+	distinctKept  = 50
+)
+
+// Inspect reads a whole document and says what it is made of.
+func Inspect(r io.ReaderAt, size int64, opt Options) (*Inspection, error) {
+	shape, err := Sniff(r, size, opt)
+	if err != nil {
+		return nil, err
+	}
+	if opt.Sheets == nil {
+		opt.Sheets = func(string) bool { return true }
+	}
+	src, err := Open(r, size, opt)
+	if err != nil {
+		return nil, err
+	}
+	in := &Inspection{Shape: shape, Size: size}
+	var t *Table
+	var top []Record // the first rows of a table, until its heading is chosen
+	for {
+		rec, err := src.Next()
+		if err == io.EOF {
+			break
+		}
+		if err != nil {
+			if found := finding.Of(err); len(found) > 0 {
+				in.Notes = append(in.Notes, found...)
+				break
+			}
+			return nil, err
+		}
+		if len(in.Notes) < mostNotes {
+			in.Notes = append(in.Notes, rec.Findings...)
+		}
+		if len(in.Tables) == 0 || in.Tables[len(in.Tables)-1].Sheet != rec.Sheet {
+			if t != nil {
+				t.settle(top)
+			}
+			in.Tables = append(in.Tables, Table{Sheet: rec.Sheet})
+			t, top = &in.Tables[len(in.Tables)-1], nil
+		}
+		if rec.Blank() {
+			continue
+		}
+		t.Rows++
+		t.LastRow = rec.Row
+		if t.headings {
+			t.count(&rec)
+			continue
+		}
+		if top = append(top, rec); len(top) == headingWithin {
+			t.settle(top)
+			top = nil
+		}
+	}
+	if t != nil {
+		t.settle(top)
+	}
+	for i := range in.Tables {
+		for j := range in.Tables[i].Columns {
+			in.Tables[i].Columns[j].judge()
+		}
+	}
+	return in, nil
+}
+
+// settle chooses the heading among the first rows and counts those below it.
+func (t *Table) settle(top []Record) {
+	if t.headings {
+		return
+	}
+	t.headings = true
+	widest := 0
+	for i := range top {
+		widest = max(widest, filled(&top[i], nil))
+	}
+	head := -1
+	for i := range top {
+		words := filled(&top[i], func(c Cell) bool { return c.Kind == Text && looks(c) != "number" && looks(c) != "date" })
+		if words > 1 && words*10 >= widest*6 && words == filled(&top[i], nil) && i+1 < len(top) {
+			head = i
+			break
+		}
+	}
+	if head >= 0 {
+		t.Heading = top[head].Row
+		for i, c := range top[head].Cells {
+			t.column(i).Heading = strings.Join(strings.Fields(c.Text), " ")
+		}
+	}
+	for i := head + 1; i < len(top); i++ {
+		t.count(&top[i])
+	}
+}
+
+func filled(rec *Record, like func(Cell) bool) int {
+	n := 0
+	for _, c := range rec.Cells {
+		if c.Text != "" && (like == nil || like(c)) {
+			n++
+		}
+	}
+	return n
+}
+
+func (t *Table) column(i int) *Column {
+	for len(t.Columns) <= i {
+		t.Columns = append(t.Columns, Column{Letter: finding.ColumnName(len(t.Columns) + 1), counts: map[string]int{}, seen: map[string]bool{}})
+	}
+	return &t.Columns[i]
+}
+
+func (t *Table) count(rec *Record) {
+	for i, c := range rec.Cells {
+		if c.Text == "" {
+			continue
+		}
+		col := t.column(i)
+		col.Filled++
+		col.counts[looks(c)]++
+		if len(col.seen) < distinctKept && !col.seen[c.Text] {
+			col.seen[c.Text] = true
+			if len(col.Samples) < sampleCount {
+				col.Samples = append(col.Samples, finding.Clip(c.Text, 40))
+			}
+		}
+	}
+}
+
+// judge says what most of the column's values look like.
+func (c *Column) judge() {
+	c.Looks = "blank"
+	most := 0
+	for _, kind := range []string{"number", "date", "code", "text"} {
+		if n := c.counts[kind]; n > most {
+			c.Looks, most = kind, n
+		}
+	}
+	// One code with a leading zero makes a column of numbers a column of codes.
+	if c.Looks == "number" && c.counts["code"] > 0 {
+		c.Looks = "code"
+	}
+	if c.Looks == "text" && len(c.seen) < 12 && c.Filled > 3*len(c.seen) {
+		c.Looks = "words"
+	}
+}
+
+// looks says what a single value looks like.
+func looks(c Cell) string {
+	switch c.Kind {
+	case Number:
+		return "number"
+	case Day:
+		return "date"
+	}
+	s := strings.TrimSpace(c.Text)
+	digits, signs, letters := 0, 0, 0
+	for _, r := range s {
+		switch {
+		case r >= '0' && r <= '9':
+			digits++
+		case strings.ContainsRune(".,-/+%: \u00a0", r):
+			signs++
+		default:
+			letters++
+		}
+	}
+	switch {
+	case digits == 0:
+		return "text"
+	case letters > 0 && letters+digits <= 16 && !strings.Contains(s, " "):
+		return "code"
+	case letters > 0:
+		return "text"
+	case strings.Count(s, ".") == 2 || strings.Count(s, "/") == 2 || strings.Count(s, "-") == 2:
+		return "date"
+	case digits > 1 && s[0] == '0' && signs == 0, digits > 11:
+		return "code"
+	case strings.ContainsAny(s, "/:"), strings.LastIndexByte(s, '-') > 0:
+		return "text"
+	}
+	return "number"
+}

@@ -1,0 +1,241 @@
+package source
+
+import (
+	"archive/zip"
+	"bytes"
+	"fmt"
+	"io"
+
+	"koinos/core/finding"
+)
+
+// Format is the outer form of a document.
+type Format string
+
+const (
+	CSV  Format = "csv"
+	XLSX Format = "xlsx"
+)
+
+// Formats are the forms that can be read.
+var Formats = []string{string(CSV), string(XLSX)}
+
+// Kind says what the document itself knows of a cell's value.
+type Kind uint8
+
+const (
+	Text       Kind = iota // text; all that CSV has
+	Number                 // a number in plain digits with a point
+	Day                    // a date or date and time in ISO 8601
+	Bool                   // TRUE or FALSE
+	ErrorValue             // a spreadsheet error such as #N/A
+	Unkept                 // a formula whose result was not kept
+)
+
+// Cell is one value of a record.
+type Cell struct {
+	Text string
+	Kind Kind
+}
+
+// Record is one row of a document.
+type Record struct {
+	Sheet    string // "" for CSV
+	Row      int    // counted from 1, as a spreadsheet shows it
+	Cells    []Cell // from column A on; may be shorter than the heading
+	Findings []finding.Finding
+}
+
+// Place is where the cell of a column (counted from 1) stands; column 0 is the row.
+func (r *Record) Place(column int) finding.Place {
+	return finding.Place{Sheet: r.Sheet, Row: r.Row, Column: column}
+}
+
+// Blank reports whether no cell of the record has a value.
+func (r *Record) Blank() bool {
+	for i := range r.Cells {
+		if r.Cells[i].Text != "" || r.Cells[i].Kind == Unkept {
+			return false
+		}
+	}
+	return true
+}
+
+// Reader gives the records of a document one after another. Next returns io.EOF
+// after the last one; an error of type *finding.Finding says what stopped it.
+// A record belongs to the caller.
+type Reader interface {
+	Next() (Record, error)
+	// Offset is how far the reader has got, as a share of the document from 0 to 1.
+	Offset() float64
+}
+
+// Limits bound what a document may ask of the machine. A zero field is no limit.
+type Limits struct {
+	Rows     int   // rows of a document
+	Columns  int   // cells of a row
+	CellText int   // bytes of a cell; a longer value is cut, with a finding
+	RowBytes int   // bytes of a CSV row
+	Unpacked int64 // bytes of a workbook's parts, unpacked
+	Strings  int64 // bytes of a workbook's shared texts: all that is held in memory
+}
+
+// DefaultLimits suit a service that strangers' files reach.
+var DefaultLimits = Limits{
+	Rows: 5_000_000, Columns: 16_384, CellText: 32_767, RowBytes: 16 << 20,
+	Unpacked: 4 << 30, Strings: 512 << 20,
+}
+
+// Options say how to read; what is left out is found out.
+type Options struct {
+	Format    Format
+	Encoding  Encoding
+	Delimiter string                 // one character
+	Quote     string                 // one character
+	Sheets    func(name string) bool // which sheets of a workbook; nil is the first visible one
+	Limits    Limits
+}
+
+// Open starts reading a document of size bytes. The error is a *finding.Finding.
+func Open(r io.ReaderAt, size int64, opt Options) (Reader, error) {
+	shape, err := Sniff(r, size, opt)
+	if err != nil {
+		return nil, err
+	}
+	if shape.Format == XLSX {
+		return openXLSX(r, size, opt)
+	}
+	return openCSV(r, size, shape, opt.Limits), nil
+}
+
+// Shape is what a document is made of, before any row is understood.
+type Shape struct {
+	Format    Format   `json:"format"`
+	Encoding  Encoding `json:"encoding,omitempty"`
+	Marked    bool     `json:"byte_order_mark,omitempty"`
+	Delimiter string   `json:"delimiter,omitempty"`
+	Quote     string   `json:"quote,omitempty"`
+	Sheets    []string `json:"sheets,omitempty"`
+	lineEnd   byte
+}
+
+// magic are the first bytes of files that are often sent by mistake.
+var magic = []struct{ prefix, is, advice string }{
+	{"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1", "a workbook of the old binary kind, or one with a password", "Open it in a spreadsheet program and save it as .xlsx without a password."},
+	{"%PDF-", "a PDF", "A PDF shows a table but does not hold one. Ask for the sheet it was made from."},
+	{"\x89PNG", "a picture (PNG)", ""}, {"\xff\xd8\xff", "a picture (JPEG)", ""}, {"GIF8", "a picture (GIF)", ""},
+	{"{\\rtf", "a text document (RTF)", ""}, {"\x1f\x8b", "a compressed file (gzip)", "Unpack it first."},
+	{"Rar!", "a packed folder (RAR)", "Unpack it first."}, {"7z\xbc\xaf", "a packed folder (7z)", "Unpack it first."},
+	{"<!DOCTYPE html", "a web page", "Some systems export a web page and call it a workbook. Open it in a spreadsheet program and save it as .xlsx."},
+	{"<html", "a web page", "Some systems export a web page and call it a workbook. Open it in a spreadsheet program and save it as .xlsx."},
+	{"<?xml", "an XML document", ""}, {"\x7fELF", "a program", ""}, {"MZ\x90", "a program", ""},
+}
+
+// Sniff finds out the shape of a document; what opt states is taken as stated.
+func Sniff(r io.ReaderAt, size int64, opt Options) (Shape, error) {
+	if size == 0 {
+		return Shape{}, finding.Fatal(finding.DocumentEmpty, finding.Place{}, "The document is empty: it has no bytes at all.")
+	}
+	head := make([]byte, min(size, 64<<10))
+	if _, err := r.ReadAt(head, 0); err != nil && err != io.EOF {
+		return Shape{}, finding.Fatal(finding.DocumentBroken, finding.Place{}, "The document cannot be read: %v.", err)
+	}
+	for _, m := range magic {
+		if bytes.HasPrefix(bytes.ToLower(head[:min(len(head), 16)]), bytes.ToLower([]byte(m.prefix))) {
+			f := finding.Fatal(finding.FormatUnknown, finding.Place{}, "This is %s, not a CSV file or an .xlsx workbook.", m.is)
+			if m.advice != "" {
+				f.Hint = m.advice
+			}
+			return Shape{}, f
+		}
+	}
+	if bytes.HasPrefix(head, []byte("PK")) {
+		if opt.Format == CSV {
+			return Shape{}, finding.Fatal(finding.FormatUnknown, finding.Place{}, "The mapping expects CSV, but this is a workbook or another ZIP archive.")
+		}
+		z, err := zip.NewReader(r, size)
+		if err != nil {
+			return Shape{}, finding.Fatal(finding.DocumentBroken, finding.Place{}, "This looks like a workbook, but its archive is damaged or cut short (%v).", err)
+		}
+		book, err := readBook(z, opt.Limits)
+		if err != nil {
+			return Shape{}, err
+		}
+		shape := Shape{Format: XLSX}
+		for _, s := range book.sheets {
+			shape.Sheets = append(shape.Sheets, s.name)
+		}
+		return shape, nil
+	}
+	if opt.Format == XLSX {
+		return Shape{}, finding.Fatal(finding.FormatUnknown, finding.Place{}, "The mapping expects an .xlsx workbook, but this is not one.")
+	}
+	shape := Shape{Format: CSV, Delimiter: opt.Delimiter, Quote: opt.Quote}
+	if err := shape.sniffEncoding(r, size, head, opt.Encoding); err != nil {
+		return Shape{}, err
+	}
+	text, err := io.ReadAll(io.LimitReader(shape.decode(io.NewSectionReader(r, 0, size)), 256<<10))
+	if err != nil {
+		return Shape{}, finding.Fatal(finding.DocumentBroken, finding.Place{}, "The document cannot be read: %v.", err)
+	}
+	if n := bytes.Count(text, []byte{0}); n > 16 && n > len(text)/100 {
+		return Shape{}, finding.Fatal(finding.FormatUnknown, finding.Place{}, "This is not text: it is full of NUL bytes.")
+	}
+	shape.lineEnd = '\n'
+	if bytes.IndexByte(text, '\n') < 0 && bytes.IndexByte(text, '\r') >= 0 {
+		shape.lineEnd = '\r'
+	}
+	if shape.Quote == "" {
+		shape.Quote = sniffQuote(text)
+	}
+	if shape.Delimiter == "" {
+		shape.Delimiter = sniffDelimiter(text, shape)
+	}
+	return shape, nil
+}
+
+// sniffQuote prefers the double quotation mark unless single ones wrap more cells.
+func sniffQuote(text []byte) string {
+	wraps := func(q byte) (n int) {
+		for i := 0; i+1 < len(text); i++ {
+			if text[i] == q && bytes.IndexByte([]byte(",;\t|\r\n"), text[i+1]) >= 0 {
+				n++
+			}
+		}
+		return n
+	}
+	if single := wraps('\''); single > 2 && single > 2*wraps('"') {
+		return "'"
+	}
+	return `"`
+}
+
+// sniffDelimiter takes the sign that cuts most rows into the same number of
+// cells, more than one; among equals the one that makes more cells.
+func sniffDelimiter(text []byte, shape Shape) string {
+	best, bestScore := ",", 0
+	for _, d := range []string{",", ";", "\t", "|"} {
+		shape.Delimiter = d
+		rows := openCSV(bytes.NewReader(text), int64(len(text)), shape.decoded(), Limits{})
+		widths := map[int]int{}
+		for range 200 {
+			rec, err := rows.Next()
+			if err != nil {
+				break
+			}
+			if len(rec.Cells) > 1 {
+				widths[len(rec.Cells)]++
+			}
+		}
+		for width, n := range widths {
+			if score := n*1000 + min(width, 999); score > bestScore {
+				best, bestScore = d, score
+			}
+		}
+	}
+	return best
+}
+
+func tooLarge(at finding.Place, format string, args ...any) *finding.Finding {
+	return finding.Fatal(finding.DocumentTooLarge, at, "%s", fmt.Sprintf(format, args...))
+}

@@ -1,0 +1,220 @@
+package source
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/xml"
+	"io"
+	"strconv"
+	"unicode/utf8"
+)
+
+// xmlScanner cuts a workbook part into tags and text. It knows as much XML as
+// ECMA-376 parts use: elements, attributes, entities, CDATA, comments;
+// namespace prefixes are dropped. A general decoder costs ten times as much
+// and is what makes reading a sheet slow.
+type xmlScanner struct {
+	r    *bufio.Reader
+	body []byte // the tag between < and >
+	text []byte // text in front of the tag
+}
+
+func newXMLScanner(r io.Reader) *xmlScanner { return &xmlScanner{r: bufio.NewReaderSize(r, 64<<10)} }
+
+type xmlTag struct {
+	name  []byte // without prefix
+	attrs []byte // everything behind the name
+	open  bool   // <a> or <a/>
+	close bool   // </a> or <a/>
+}
+
+// next gives the next tag; the text in front of it is in s.text where keep is
+// set. What it gives is valid until the next call.
+func (s *xmlScanner) next(keep bool) (xmlTag, error) {
+	s.text = s.text[:0]
+	for {
+		if err := s.until('<', keep, &s.text); err != nil {
+			return xmlTag{}, err
+		}
+		s.body = s.body[:0]
+		if err := s.until('>', true, &s.body); err != nil {
+			return xmlTag{}, unexpected(err)
+		}
+		switch {
+		case bytes.HasPrefix(s.body, []byte("!--")):
+			for !bytes.HasSuffix(s.body, []byte("--")) || len(s.body) < 5 {
+				if err := s.more(); err != nil {
+					return xmlTag{}, err
+				}
+			}
+			continue
+		case bytes.HasPrefix(s.body, []byte("![CDATA[")):
+			for !bytes.HasSuffix(s.body, []byte("]]")) {
+				if err := s.more(); err != nil {
+					return xmlTag{}, err
+				}
+			}
+			if keep {
+				inner := s.body[8 : len(s.body)-2]
+				s.text = append(s.text, bytes.ReplaceAll(inner, []byte("&"), []byte("&amp;"))...)
+			}
+			continue
+		case len(s.body) > 0 && (s.body[0] == '?' || s.body[0] == '!'):
+			continue
+		}
+		for bytes.Count(s.body, []byte{'"'})%2 == 1 || bytes.Count(s.body, []byte{'"'}) == 0 && bytes.Count(s.body, []byte{'\''})%2 == 1 {
+			if err := s.more(); err != nil { // a > inside an attribute
+				return xmlTag{}, err
+			}
+		}
+		return parseTag(s.body), nil
+	}
+}
+
+// more takes the text up to the next > into body, that sign included before it.
+func (s *xmlScanner) more() error {
+	s.body = append(s.body, '>')
+	return unexpected(s.until('>', true, &s.body))
+}
+
+func unexpected(err error) error {
+	if err == io.EOF {
+		return io.ErrUnexpectedEOF
+	}
+	return err
+}
+
+// tagMost bounds a tag and the text between two tags.
+const tagMost = 8 << 20
+
+func (s *xmlScanner) until(end byte, keep bool, into *[]byte) error {
+	for {
+		part, err := s.r.ReadSlice(end)
+		if keep {
+			if err == nil {
+				*into = append(*into, part[:len(part)-1]...)
+			} else {
+				*into = append(*into, part...)
+			}
+			if len(*into) > tagMost {
+				return errTooLong
+			}
+		}
+		if err != bufio.ErrBufferFull {
+			return err
+		}
+	}
+}
+
+func parseTag(b []byte) xmlTag {
+	t := xmlTag{open: true}
+	if len(b) > 0 && b[0] == '/' {
+		t.open, t.close, b = false, true, b[1:]
+	}
+	if n := len(b); n > 0 && b[n-1] == '/' {
+		t.close, b = true, b[:n-1]
+	}
+	i := bytes.IndexAny(b, " \t\r\n")
+	if i < 0 {
+		i = len(b)
+	}
+	t.name, t.attrs = b[:i], b[i:]
+	if c := bytes.IndexByte(t.name, ':'); c >= 0 {
+		t.name = t.name[c+1:]
+	}
+	return t
+}
+
+// attr gives the raw value of the attribute of a local name, nil where absent.
+func (t xmlTag) attr(name string) []byte {
+	b := t.attrs
+	for {
+		eq := bytes.IndexByte(b, '=')
+		if eq < 0 {
+			return nil
+		}
+		key := bytes.TrimSpace(b[:eq])
+		b = bytes.TrimLeft(b[eq+1:], " \t\r\n")
+		if len(b) == 0 {
+			return nil
+		}
+		end := bytes.IndexByte(b[1:], b[0])
+		if end < 0 {
+			return nil
+		}
+		value := b[1 : 1+end]
+		b = b[end+2:]
+		if c := bytes.IndexByte(key, ':'); c >= 0 {
+			key = key[c+1:]
+		}
+		if string(key) == name {
+			return value
+		}
+	}
+}
+
+// unescape resolves entities and the _xHHHH_ form of ECMA-376 18.4.
+func unescape(b []byte) string {
+	if bytes.IndexByte(b, '&') < 0 && !bytes.Contains(b, []byte("_x")) {
+		return string(b)
+	}
+	out := make([]byte, 0, len(b))
+	for i := 0; i < len(b); i++ {
+		switch {
+		case b[i] == '&':
+			end := bytes.IndexByte(b[i:min(len(b), i+12)], ';')
+			r, ok := rune(0), false
+			if end > 0 {
+				r, ok = entity(string(b[i+1 : i+end]))
+			}
+			if !ok {
+				out = append(out, '&')
+				continue
+			}
+			out = utf8.AppendRune(out, r)
+			i += end
+		case b[i] == '_' && i+6 < len(b) && b[i+1] == 'x' && b[i+6] == '_':
+			n, err := strconv.ParseUint(string(b[i+2:i+6]), 16, 16)
+			if err != nil {
+				out = append(out, '_')
+				continue
+			}
+			out = utf8.AppendRune(out, rune(n))
+			i += 6
+		default:
+			out = append(out, b[i])
+		}
+	}
+	return string(out)
+}
+
+func entity(name string) (rune, bool) {
+	switch name {
+	case "amp":
+		return '&', true
+	case "lt":
+		return '<', true
+	case "gt":
+		return '>', true
+	case "quot":
+		return '"', true
+	case "apos":
+		return '\'', true
+	}
+	if len(name) < 2 || name[0] != '#' {
+		return 0, false
+	}
+	base, digits := 10, name[1:]
+	if digits[0] == 'x' || digits[0] == 'X' {
+		base, digits = 16, digits[1:]
+	}
+	n, err := strconv.ParseUint(digits, base, 32)
+	return rune(n), err == nil && utf8.ValidRune(rune(n))
+}
+
+// decodeXML reads one of a workbook's small parts.
+func decodeXML(r io.Reader, into any) error {
+	d := xml.NewDecoder(r)
+	d.Strict = false
+	return d.Decode(into)
+}

@@ -1,0 +1,66 @@
+// Package demo is the scenario of Quillmere Chandlery: its lists, mappings and
+// partners' documents, and what must come out when they are loaded.
+package demo
+
+import (
+	"embed"
+	"encoding/json"
+	"io/fs"
+	"path"
+	"strings"
+)
+
+//go:generate go run ./make .
+
+// Files are the scenario's files: lists, lists/crosswalks, mappings, documents, expected.
+//
+//go:embed lists mappings documents expected
+var Files embed.FS
+
+// Step is one document with the mapping that it is loaded through, in the
+// order in which the demo does it.
+type Step struct {
+	Document, Mapping string
+}
+
+// Steps are the demo's loads.
+var Steps = []Step{
+	{"slipway-2026-q1.csv", "slipway-export"},
+	{"saltry-march.csv", "saltry-orders"},
+	{"ostrand-week-12.xlsx", "ostrand-weekly"},
+	{"ebbing-paints-march.xlsx", "ebbing-purchases"},
+	{"kestle-confirmations.csv", "kestle-open-orders"},
+}
+
+// Expected is what must come out of a document.
+type Expected struct {
+	Orders  int            `json:"orders"`
+	Lines   int            `json:"lines"`
+	Loaded  int            `json:"loaded"`
+	Refused int            `json:"refused"`
+	Codes   map[string]int `json:"codes"` // how often each code is found
+}
+
+// Expect reads what must come out of a document.
+func Expect(document string) (e Expected, err error) {
+	b, err := Files.ReadFile("expected/" + strings.TrimSuffix(document, path.Ext(document)) + ".json")
+	if err != nil {
+		return e, err
+	}
+	return e, json.Unmarshal(b, &e)
+}
+
+// Names lists the files of a folder of the scenario, without their folder.
+func Names(folder string) []string {
+	entries, err := fs.ReadDir(Files, folder)
+	if err != nil {
+		return nil
+	}
+	var names []string
+	for _, e := range entries {
+		if !e.IsDir() {
+			names = append(names, e.Name())
+		}
+	}
+	return names
+}

@@ -1,0 +1,141 @@
+package load
+
+import (
+	"context"
+	"crypto/sha256"
+	"errors"
+	"io"
+	"runtime"
+	"strconv"
+
+	"golang.org/x/sync/errgroup"
+
+	"koinos/core/check"
+	"koinos/core/list"
+	"koinos/core/mapping"
+	"koinos/core/source"
+)
+
+const (
+	batchOrders = 64
+	batchRows   = 1_000
+	batchesHeld = 8
+)
+
+// mapped is an order as the middle stage hands it to the writer.
+type mapped struct {
+	*mapping.Draft
+	identity    string
+	fingerprint [sha256.Size]byte
+	trace       []byte
+	at          int // rows of the document read so far
+	share       float64
+}
+
+type batch struct {
+	groups []mapping.Group
+	rows   int
+	share  float64
+	orders []mapped
+	ready  chan struct{}
+}
+
+// input is a document with all that is needed to understand it.
+type input struct {
+	document string // SHA-256
+	mapping  *mapping.Mapping
+	set      *list.Set
+	src      source.Reader
+}
+
+// run reads the document to its end and gives its orders to put, in their
+// order. The error of a document that cannot be read carries findings.
+func (in *input) run(ctx context.Context, put func([]mapped) error) (table *mapping.Table, err error) {
+	table = mapping.NewTable(in.mapping, in.src)
+	g, ctx := errgroup.WithContext(ctx)
+	ordered, work := make(chan *batch, batchesHeld), make(chan *batch, batchesHeld)
+	var broken error // what stopped the reader; what it read before still counts
+	g.Go(func() error {
+		defer close(ordered)
+		defer close(work)
+		for {
+			b := &batch{ready: make(chan struct{})}
+			rows := 0
+			for len(b.groups) < batchOrders && rows < batchRows && broken == nil {
+				var group mapping.Group
+				if group, broken = table.Next(); broken == nil {
+					b.groups = append(b.groups, group)
+					rows += len(group.Rows)
+				}
+			}
+			b.rows, b.share = table.Read, table.Offset()
+			for _, c := range []chan *batch{ordered, work} {
+				select {
+				case c <- b:
+				case <-ctx.Done():
+					return ctx.Err()
+				}
+			}
+			if broken != nil {
+				return nil
+			}
+		}
+	})
+	for range runtime.GOMAXPROCS(0) {
+		g.Go(func() error {
+			for b := range work {
+				b.orders = make([]mapped, len(b.groups))
+				for i := range b.groups {
+					b.orders[i] = in.mapOne(&b.groups[i])
+					b.orders[i].at, b.orders[i].share = b.rows, b.share
+				}
+				b.groups = nil
+				close(b.ready)
+			}
+			return nil
+		})
+	}
+	g.Go(func() error {
+		for b := range ordered {
+			select {
+			case <-b.ready:
+			case <-ctx.Done():
+				return ctx.Err()
+			}
+			if err := put(b.orders); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	if err := g.Wait(); err != nil {
+		return table, err
+	}
+	if errors.Is(broken, io.EOF) {
+		return table, nil
+	}
+	return table, broken
+}
+
+func (in *input) mapOne(g *mapping.Group) mapped {
+	m := mapped{Draft: in.mapping.Draft(g, in.set)}
+	if !m.Orphan {
+		check.Order(&m.Order, m.Draft, check.Terms{Tolerance: in.mapping.Tolerance, Rounding: in.mapping.Rounding})
+	}
+	for i := range m.Findings {
+		m.Findings[i].Order = m.Seq
+	}
+	if m.identity = m.Order.Identity(); m.identity == "" && len(m.Spans) > 0 {
+		// Without the sender's number the place in the document is all there is:
+		// it recognises the same document, not a corrected one.
+		m.identity = string(m.Order.Kind) + "@" + in.document + "#" + m.Spans[0].Sheet + "!" + strconv.Itoa(m.Spans[0].First)
+	}
+	if !m.Refused() {
+		m.fingerprint = m.Order.Fingerprint()
+		m.trace = m.Trace.AppendJSON(nil)
+	}
+	return m
+}
+
+// short is a document's SHA-256 as people see it.
+func short(sha string) string { return sha[:min(12, len(sha))] }

@@ -1,0 +1,105 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"net/url"
+	"strconv"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"koinos/client"
+)
+
+// answer is an operation's body.
+type answer[T any] struct{ Body T }
+
+// paged is a page of a list with its link to the next one (RFC 8288).
+type paged[T any] struct {
+	Link string `header:"Link"`
+	Body client.Page[T]
+}
+
+// none is the input of operations that take nothing.
+type none struct{}
+
+// pageOf gives the items of one page; one more than limit was asked for to see
+// whether there is a next.
+func pageOf[T any](ctx context.Context, items []T, limit int, cursor func(T) string) *paged[T] {
+	p := &paged[T]{Body: client.Page[T]{Items: items}}
+	if items == nil {
+		p.Body.Items = []T{}
+	}
+	if len(items) > limit {
+		p.Body.Items = items[:limit]
+		p.Body.Next = cursor(items[limit-1])
+		if u, ok := ctx.Value(urlKey).(url.URL); ok {
+			q := u.Query()
+			q.Set("cursor", p.Body.Next)
+			p.Link = fmt.Sprintf("<%s?%s>; rel=\"next\"", u.Path, q.Encode())
+		}
+	}
+	return p
+}
+
+const urlKey contextKey = "url"
+
+// Paging is the input (exported because the framework fills embedded structs only then) of operations that give pages.
+type Paging struct {
+	Cursor string `query:"cursor" doc:"The next field of the page before"`
+	Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"100" doc:"Items a page"`
+}
+
+// number reads a cursor that is a number.
+func (p *Paging) number() (int64, error) {
+	if p.Cursor == "" {
+		return 0, nil
+	}
+	n, err := strconv.ParseInt(p.Cursor, 10, 64)
+	if err != nil {
+		return 0, badCursor(p.Cursor)
+	}
+	return n, nil
+}
+
+func badCursor(cursor string) error {
+	problem := problem("invalid_request", "The cursor is not one that this service gave.")
+	problem.Invalid = []client.Invalid{{Where: "query.cursor", Message: cursor}}
+	return problem
+}
+
+// op describes an operation: what it is called, where, and who may.
+func op(method, path, id, tag, scope, summary string) huma.Operation {
+	o := huma.Operation{
+		OperationID: id, Method: method, Path: "/api/v1" + path, Summary: summary, Tags: []string{tag},
+		Security: []map[string][]string{{"token": {scope}}}, Errors: []int{http.StatusUnauthorized, http.StatusForbidden},
+	}
+	if method == http.MethodPost {
+		o.DefaultStatus = http.StatusCreated
+	}
+	return o
+}
+
+// handle registers an operation whose errors become problems.
+func handle[I, O any](s *Service, api huma.API, o huma.Operation, f func(context.Context, *I) (*O, error)) {
+	huma.Register(api, o, func(ctx context.Context, in *I) (*O, error) {
+		out, err := f(ctx, in)
+		if err != nil {
+			return nil, s.fail(ctx, err)
+		}
+		return out, nil
+	})
+}
+
+func (s *Service) register(api huma.API) {
+	api.UseMiddleware(func(ctx huma.Context, next func(huma.Context)) {
+		next(huma.WithValue(ctx, urlKey, ctx.URL()))
+	})
+	s.documents(api)
+	s.mappings(api)
+	s.lists(api)
+	s.loads(api)
+	s.orders(api)
+	s.access(api)
+}

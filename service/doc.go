@@ -1,0 +1,4 @@
+// Package service is Koinos over HTTP: the API under /api/v1, made of typed
+// handlers from which its OpenAPI 3.1 description is generated, the console's
+// files, and health and metrics for those who run it.
+package service

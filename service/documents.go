@@ -1,0 +1,220 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"io"
+	"net/http"
+	"os"
+	"path"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"koinos/client"
+	"koinos/core/mapping"
+	"koinos/core/source"
+	"koinos/store"
+)
+
+// upload takes the request's body as a stream.
+type upload struct {
+	Name string `query:"name" required:"true" minLength:"1" maxLength:"255" doc:"File name, for people"`
+	body io.Reader
+}
+
+func (u *upload) Resolve(ctx huma.Context) []error {
+	u.body = ctx.BodyReader()
+	return nil
+}
+
+type ByDocument struct {
+	Document string `path:"document" doc:"SHA-256 of the document, or at least eight of its first letters"`
+}
+
+type rowsInput struct {
+	ByDocument
+	Sheet   string `query:"sheet" doc:"Sheet of a workbook; left out, the first visible one"`
+	From    int    `query:"from" minimum:"1" default:"1" doc:"First row"`
+	Limit   int    `query:"limit" minimum:"1" maximum:"1000" default:"200" doc:"Rows"`
+	Mapping string `query:"mapping" doc:"Mapping whose word on encoding and delimiter counts"`
+}
+
+func (s *Service) documents(api huma.API) {
+	const tag = "Documents"
+	receive := op(http.MethodPost, "/documents", "receive-document", tag, "load", "Send a document in")
+	receive.Description = "The body is the file as it is. The same bytes sent again are recognised by their SHA-256."
+	receive.RequestBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{
+		"application/octet-stream": {Schema: &huma.Schema{Type: "string", Format: "binary"}},
+	}}
+	receive.Errors = append(receive.Errors, http.StatusRequestEntityTooLarge, http.StatusUnprocessableEntity)
+	receive.BodyReadTimeout = -1 // a large file over a slow line
+	handle(s, api, receive, s.receive)
+
+	handle(s, api, op(http.MethodGet, "/documents", "list-documents", tag, "read", "List documents, newest first"),
+		func(ctx context.Context, in *Paging) (*paged[store.Document], error) {
+			var before time.Time
+			sha := ""
+			if in.Cursor != "" {
+				stamp, rest, _ := strings.Cut(in.Cursor, "~")
+				var err error
+				if before, err = time.Parse(time.RFC3339Nano, stamp); err != nil || rest == "" {
+					return nil, badCursor(in.Cursor)
+				}
+				sha = rest
+			}
+			list, err := s.store.Documents(ctx, before, sha, in.Limit+1)
+			if err != nil {
+				return nil, err
+			}
+			return pageOf(ctx, list, in.Limit, func(d store.Document) string { return d.ReceivedAt.Format(time.RFC3339Nano) + "~" + d.SHA }), nil
+		})
+
+	handle(s, api, op(http.MethodGet, "/documents/{document}", "get-document", tag, "read", "What is known of a document"),
+		func(ctx context.Context, in *ByDocument) (*answer[store.Document], error) {
+			d, err := s.store.Document(ctx, in.Document)
+			return &answer[store.Document]{d}, err
+		})
+
+	content := op(http.MethodGet, "/documents/{document}/content", "get-document-content", tag, "read", "The document, byte for byte")
+	content.Responses = file("The document's bytes", "application/octet-stream")
+	handle(s, api, content, func(ctx context.Context, in *ByDocument) (*huma.StreamResponse, error) {
+		d, f, err := s.openDocument(ctx, in.Document)
+		if err != nil {
+			return nil, err
+		}
+		return stream("application/octet-stream", d.Name, func(w io.Writer) error {
+			defer f.Close()
+			_, err := io.Copy(w, f)
+			return err
+		}, s), nil
+	})
+
+	handle(s, api, op(http.MethodGet, "/documents/{document}/rows", "get-document-rows", tag, "read", "Rows of a document as they stand"),
+		func(ctx context.Context, in *rowsInput) (*answer[client.Rows], error) {
+			rows, err := s.rows(ctx, in)
+			return &answer[client.Rows]{rows}, err
+		})
+}
+
+// file describes an answer that is a file.
+func file(about string, kinds ...string) map[string]*huma.Response {
+	content := map[string]*huma.MediaType{}
+	for _, k := range kinds {
+		content[k] = &huma.MediaType{Schema: &huma.Schema{Type: "string", Format: "binary"}}
+	}
+	return map[string]*huma.Response{"200": {Description: about, Content: content}}
+}
+
+// stream answers with a file that is made while it is sent.
+func stream(kind, name string, write func(io.Writer) error, s *Service) *huma.StreamResponse {
+	return &huma.StreamResponse{Body: func(ctx huma.Context) {
+		ctx.SetHeader("Content-Type", kind)
+		plain := strings.Map(func(r rune) rune {
+			if r < ' ' || r > '~' || r == '"' || r == '\\' || r == '/' {
+				return '_'
+			}
+			return r
+		}, name)
+		ctx.SetHeader("Content-Disposition", `attachment; filename="`+plain+`"`)
+		if err := write(ctx.BodyWriter()); err != nil {
+			// The answer has begun: a cut connection is all that can still tell.
+			s.log.Error("file could not be sent whole", "request", requestID(ctx.Context()), "error", err)
+			panic(http.ErrAbortHandler)
+		}
+	}}
+}
+
+func (s *Service) receive(ctx context.Context, in *upload) (*answer[client.Received], error) {
+	sha, size, err := s.store.KeepFile(in.body)
+	if err != nil {
+		return nil, err
+	}
+	f, err := s.store.OpenFile(sha)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	shape, err := source.Sniff(f, size, source.Options{Limits: s.cfg.Limits})
+	if err != nil {
+		return nil, err
+	}
+	doc := store.Document{SHA: sha, Name: path.Base(strings.ReplaceAll(in.Name, `\`, "/")), Size: size, Shape: shape, ReceivedAt: s.now().UTC(), ReceivedBy: callerOf(ctx).name}
+	known, err := s.store.PutDocument(ctx, doc)
+	if err != nil {
+		return nil, err
+	}
+	doc, err = s.store.Document(ctx, sha)
+	return &answer[client.Received]{client.Received{Document: doc, Known: known}}, err
+}
+
+func (s *Service) openDocument(ctx context.Context, name string) (store.Document, *os.File, error) {
+	d, err := s.store.Document(ctx, name)
+	if err != nil {
+		return d, nil, err
+	}
+	f, err := s.store.OpenFile(d.SHA)
+	return d, f, err
+}
+
+// rows reads a stretch of rows. Rows that the sheet leaves out are given blank,
+// so that the grid shows the sheet as its spreadsheet does.
+func (s *Service) rows(ctx context.Context, in *rowsInput) (client.Rows, error) {
+	out := client.Rows{Sheet: in.Sheet, Rows: []client.Row{}}
+	d, f, err := s.openDocument(ctx, in.Document)
+	if err != nil {
+		return out, err
+	}
+	defer f.Close()
+	opt := source.Options{Limits: s.cfg.Limits}
+	if in.Mapping != "" {
+		m, err := s.parsed(ctx, in.Mapping, 0)
+		if err != nil {
+			return out, err
+		}
+		opt = m.Document.Options(s.cfg.Limits)
+	}
+	if in.Sheet != "" {
+		opt.Sheets = func(name string) bool { return name == in.Sheet }
+	}
+	src, err := source.Open(f, d.Size, opt)
+	if err != nil {
+		return out, err
+	}
+	for next := in.From; ctx.Err() == nil; {
+		rec, err := src.Next()
+		if errors.Is(err, io.EOF) || in.Sheet == "" && out.Sheet != "" && rec.Sheet != out.Sheet {
+			return out, nil
+		}
+		if err != nil {
+			return out, err
+		}
+		out.Sheet = rec.Sheet
+		if rec.Row < in.From {
+			continue
+		}
+		for ; next < rec.Row && len(out.Rows) < in.Limit; next++ {
+			out.Rows = append(out.Rows, client.Row{Row: next, Cells: []string{}})
+		}
+		if len(out.Rows) >= in.Limit {
+			out.More = true
+			return out, nil
+		}
+		row := client.Row{Row: rec.Row, Cells: make([]string, len(rec.Cells))}
+		for i, c := range rec.Cells {
+			row.Cells[i] = c.Text
+		}
+		out.Rows = append(out.Rows, row)
+		next = rec.Row + 1
+	}
+	return out, ctx.Err()
+}
+
+func (s *Service) parsed(ctx context.Context, name string, version int) (*mapping.Mapping, error) {
+	kept, err := s.store.Mapping(ctx, name, version)
+	if err != nil {
+		return nil, err
+	}
+	return mapping.Parse([]byte(kept.Text))
+}

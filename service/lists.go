@@ -1,0 +1,96 @@
+package service
+
+import (
+	"context"
+	"net/http"
+	"regexp"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"koinos/client"
+	"koinos/core/list"
+	"koinos/store"
+)
+
+var listName = regexp.MustCompile(`^[a-z0-9][a-z0-9_-]{0,63}$`)
+
+// mostListBody is how long an imported list may be, in bytes of JSON.
+const mostListBody = 256 << 20
+
+func (s *Service) lists(api huma.API) {
+	const tag = "Lists"
+	type ByName struct {
+		Name string `path:"name" doc:"Small letters, digits, _ and -"`
+	}
+	type entriesOf struct {
+		ByName
+		Paging
+	}
+	for _, kind := range []struct {
+		path, id, word string
+		crosswalk      bool
+	}{{"/lists", "list", "list", false}, {"/crosswalks", "crosswalk", "crosswalk", true}} {
+		handle(s, api, op(http.MethodGet, kind.path, "list-"+kind.id+"s", tag, "read", "List "+kind.word+"s"),
+			func(ctx context.Context, _ *none) (*answer[client.Page[store.ListInfo]], error) {
+				infos, err := s.store.Lists(ctx, kind.crosswalk)
+				return &answer[client.Page[store.ListInfo]]{client.Page[store.ListInfo]{Items: infos}}, err
+			})
+	}
+
+	type putList struct {
+		ByName
+		Body client.Entries
+	}
+	put := op(http.MethodPut, "/lists/{name}", "import-list", tag, "admin", "Replace a reference list")
+	put.MaxBodyBytes, put.DefaultStatus = mostListBody, http.StatusNoContent
+	handle(s, api, put, func(ctx context.Context, in *putList) (*struct{}, error) {
+		if err := checkName(in.Name); err != nil {
+			return nil, err
+		}
+		return nil, s.store.PutList(ctx, in.Name, in.Body.Entries, s.now())
+	})
+
+	type putWalk struct {
+		ByName
+		Body client.Pairs
+	}
+	walk := op(http.MethodPut, "/crosswalks/{name}", "import-crosswalk", tag, "admin", "Replace a crosswalk")
+	walk.MaxBodyBytes, walk.DefaultStatus = mostListBody, http.StatusNoContent
+	handle(s, api, walk, func(ctx context.Context, in *putWalk) (*struct{}, error) {
+		if err := checkName(in.Name); err != nil {
+			return nil, err
+		}
+		return nil, s.store.PutCrosswalk(ctx, in.Name, in.Body.Pairs, s.now())
+	})
+
+	handle(s, api, op(http.MethodGet, "/lists/{name}/entries", "get-list-entries", tag, "read", "Entries of a reference list by code"),
+		func(ctx context.Context, in *entriesOf) (*paged[list.Entry], error) {
+			entries, err := s.store.Entries(ctx, in.Name, false, in.Cursor, in.Limit+1)
+			if err != nil {
+				return nil, err
+			}
+			return pageOf(ctx, entries, in.Limit, func(e list.Entry) string { return e.Code }), nil
+		})
+
+	handle(s, api, op(http.MethodGet, "/crosswalks/{name}/pairs", "get-crosswalk-pairs", tag, "read", "Pairs of a crosswalk by the partner's code"),
+		func(ctx context.Context, in *entriesOf) (*paged[list.Pair], error) {
+			entries, err := s.store.Entries(ctx, in.Name, true, in.Cursor, in.Limit+1)
+			if err != nil {
+				return nil, err
+			}
+			pairs := make([]list.Pair, len(entries))
+			for i, e := range entries {
+				pairs[i] = list.Pair{Theirs: e.Code, Ours: e.Name}
+			}
+			return pageOf(ctx, pairs, in.Limit, func(p list.Pair) string { return p.Theirs }), nil
+		})
+}
+
+func checkName(name string) error {
+	if listName.MatchString(name) {
+		return nil
+	}
+	p := problem("invalid_request", "A list's name is of small letters, digits, _ and -.")
+	p.Invalid = []client.Invalid{{Where: "path.name", Message: name}}
+	return p
+}

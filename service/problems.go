@@ -1,0 +1,124 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"net/http"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/gin-gonic/gin"
+
+	"koinos/client"
+	"koinos/core/finding"
+	"koinos/load"
+	"koinos/store"
+)
+
+// problemKinds are the codes of the API's problems; docs/api.md lists them.
+var problemKinds = map[string]struct {
+	status int
+	title  string
+}{
+	"invalid_request":     {http.StatusUnprocessableEntity, "The request is not valid"},
+	"not_found":           {http.StatusNotFound, "There is no such thing here"},
+	"method_not_allowed":  {http.StatusMethodNotAllowed, "That cannot be done here"},
+	"document_unreadable": {http.StatusUnprocessableEntity, "The document cannot be read"},
+	"mapping_invalid":     {http.StatusUnprocessableEntity, "The mapping has mistakes"},
+	"too_large":           {http.StatusRequestEntityTooLarge, "The request is too large"},
+	"login_needed":        {http.StatusUnauthorized, "An access token is needed"},
+	"not_allowed":         {http.StatusForbidden, "The access token does not allow this"},
+	"host_refused":        {http.StatusForbidden, "The request came under a name that is not this service's"},
+	"origin_refused":      {http.StatusForbidden, "Another web site made this request"},
+	"not_running":         {http.StatusConflict, "The load is not running"},
+	"stopping":            {http.StatusServiceUnavailable, "The service is stopping"},
+	"storage_failed":      {http.StatusInsufficientStorage, "The store could not be written"},
+	"internal":            {http.StatusInternalServerError, "Something went wrong here"},
+}
+
+func problem(code, detail string) *client.Problem {
+	k := problemKinds[code]
+	return &client.Problem{Type: "/docs/problems#" + code, Title: k.title, Status: k.status, Code: code, Detail: detail}
+}
+
+// fromFramework turns what the framework finds wrong with a request into a problem.
+func fromFramework(status int, message string, errs ...error) huma.StatusError {
+	code := "internal"
+	for name, k := range problemKinds {
+		if k.status == status && name != "document_unreadable" && name != "mapping_invalid" && name != "host_refused" && name != "origin_refused" {
+			code = name
+		}
+	}
+	if status == http.StatusBadRequest || status == http.StatusUnsupportedMediaType || status == http.StatusNotAcceptable {
+		code = "invalid_request"
+	}
+	p := problem(code, message)
+	p.Status = status
+	for _, err := range errs {
+		var inner *client.Problem
+		if errors.As(err, &inner) {
+			return inner
+		}
+		var tooLarge *http.MaxBytesError
+		if errors.As(err, &tooLarge) {
+			return problem("too_large", bodyLimit(tooLarge))
+		}
+		var d *huma.ErrorDetail
+		if errors.As(err, &d) {
+			p.Invalid = append(p.Invalid, client.Invalid{Where: d.Location, Message: d.Message})
+		} else if err != nil {
+			p.Invalid = append(p.Invalid, client.Invalid{Message: err.Error()})
+		}
+	}
+	return p
+}
+
+func init() { huma.NewError = fromFramework }
+
+// fail turns an error of the store or engine into a problem.
+func (s *Service) fail(ctx context.Context, err error) error {
+	var p *client.Problem
+	var tooLarge *http.MaxBytesError
+	found := finding.Of(err)
+	switch {
+	case err == nil:
+		return nil
+	case errors.As(err, &p):
+		return p
+	case errors.Is(err, store.ErrNotFound):
+		detail := strings.TrimSuffix(err.Error(), ": "+store.ErrNotFound.Error())
+		if detail == store.ErrNotFound.Error() {
+			detail = ""
+		}
+		return problem("not_found", detail)
+	case errors.As(err, &tooLarge):
+		return problem("too_large", bodyLimit(tooLarge))
+	case errors.Is(err, load.ErrStopping):
+		return problem("stopping", "Try again when it is back.")
+	case errors.Is(err, load.ErrNotRunning):
+		return problem("not_running", "It has ended already.")
+	case len(found) > 0:
+		code := "document_unreadable"
+		if strings.HasPrefix(string(found[0].Code), "mapping_") {
+			code = "mapping_invalid"
+		}
+		p := problem(code, "")
+		p.Findings = found
+		return p
+	case store.IsFull(err):
+		s.log.ErrorContext(ctx, "storage failed", "error", err, "request", requestID(ctx))
+		return problem("storage_failed", "The disk is full or cannot be written; nothing was lost that had been accepted.")
+	}
+	s.log.ErrorContext(ctx, "request failed", "error", err, "request", requestID(ctx))
+	return problem("internal", "The service's log has the details under the request id.")
+}
+
+// abort answers a request outside of the typed handlers.
+func abort(c *gin.Context, p *client.Problem) {
+	p.Request = requestID(c)
+	c.Header("Content-Type", p.ContentType(""))
+	if p.Status == http.StatusUnauthorized {
+		c.Header("WWW-Authenticate", `Bearer realm="Koinos"`)
+	}
+	c.AbortWithStatusJSON(p.Status, p)
+}

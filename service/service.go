@@ -1,0 +1,145 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"log/slog"
+	"net"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humagin"
+	"github.com/gin-contrib/gzip"
+	"github.com/gin-gonic/gin"
+
+	"koinos/core/source"
+	"koinos/load"
+	"koinos/store"
+)
+
+// Config is how a service runs.
+type Config struct {
+	Listen       string   // host:port; loopback needs no tokens unless RequireToken
+	Hosts        []string // further host names that browsers may use to reach it
+	RequireToken bool
+	MaxBody      int64 // bytes of a request
+	Limits       source.Limits
+	Version      string
+}
+
+// DefaultMaxBody is the largest document taken where nothing else is stated.
+const DefaultMaxBody = 1 << 30
+
+// Service is a running Koinos.
+type Service struct {
+	cfg     Config
+	store   *store.Store
+	engine  *load.Engine
+	log     *slog.Logger
+	now     func() time.Time
+	metrics *metrics
+	hosts   map[string]bool
+	http    *http.Server
+	stop    context.CancelFunc // ends streams when the service stops
+	stopped context.Context
+}
+
+// New makes a service over a store.
+func New(ctx context.Context, cfg Config, s *store.Store, log *slog.Logger) (*Service, error) {
+	host, _, err := net.SplitHostPort(cfg.Listen)
+	if err != nil {
+		return nil, err
+	}
+	if !loopback(host) {
+		cfg.RequireToken = true
+	}
+	if cfg.MaxBody == 0 {
+		cfg.MaxBody = DefaultMaxBody
+	}
+	engine, err := load.New(ctx, s, cfg.Limits, time.Now, log)
+	if err != nil {
+		return nil, err
+	}
+	svc := &Service{cfg: cfg, store: s, engine: engine, log: log, now: time.Now, hosts: map[string]bool{}}
+	for _, h := range append(cfg.Hosts, host) {
+		svc.hosts[strings.ToLower(h)] = true
+	}
+	svc.metrics = newMetrics(engine)
+	svc.stopped, svc.stop = context.WithCancel(context.Background())
+	svc.http = &http.Server{
+		Handler: svc.router(), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
+		ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelWarn),
+	}
+	return svc, nil
+}
+
+func loopback(host string) bool {
+	ip := net.ParseIP(strings.Trim(host, "[]"))
+	return host == "localhost" || ip != nil && ip.IsLoopback()
+}
+
+// Serve answers requests on l until ctx ends, then stops gracefully: streams
+// and loads end, requests in progress have a few seconds.
+func (s *Service) Serve(ctx context.Context, l net.Listener) error {
+	failed := make(chan error, 1)
+	go func() { failed <- s.http.Serve(l) }()
+	var err error
+	select {
+	case err = <-failed:
+	case <-ctx.Done():
+	}
+	s.stop()
+	end, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+	defer cancel()
+	err = errors.Join(err, s.http.Shutdown(end))
+	s.engine.Close()
+	if errors.Is(err, http.ErrServerClosed) {
+		return nil
+	}
+	return err
+}
+
+func (s *Service) router() http.Handler {
+	gin.SetMode(gin.ReleaseMode)
+	r := gin.New()
+	r.ContextWithFallback = true
+	r.Use(s.record, s.recover, s.guard, gzip.Gzip(gzip.BestSpeed, gzip.WithExcludedPathsRegexs([]string{`/progress$`, `/report$`, `/content$`, `^/metrics$`})))
+	r.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
+	r.GET("/readyz", s.ready)
+	r.GET("/metrics", s.metrics.handler())
+	s.console(r)
+	api := humagin.New(r, apiConfig(s.cfg.Version))
+	api.UseMiddleware(s.authorize(api))
+	s.register(api)
+	r.NoRoute(s.noRoute)
+	return r
+}
+
+func (s *Service) ready(c *gin.Context) {
+	if err := s.store.Ready(c); err != nil {
+		c.String(http.StatusServiceUnavailable, "the database does not answer\n")
+		return
+	}
+	c.String(http.StatusOK, "ready\n")
+}
+
+func apiConfig(version string) huma.Config {
+	cfg := huma.DefaultConfig("Koinos", version)
+	cfg.Info.Description = "Takes order documents, maps them onto sales and purchase orders, loads them, and answers every row."
+	cfg.OpenAPIPath, cfg.DocsPath, cfg.SchemasPath = "/api/v1/openapi", "", ""
+	cfg.CreateHooks = nil // no $schema links in answers
+	cfg.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
+		"token": {Type: "http", Scheme: "bearer", Description: "An access token of the scope named; on loopback none is needed unless the service requires tokens."},
+	}
+	cfg.Tags = []*huma.Tag{
+		{Name: "Documents", Description: "What was received, byte for byte"},
+		{Name: "Mappings", Description: "How documents become orders"},
+		{Name: "Lists", Description: "Reference lists and crosswalks that orders must agree with"},
+		{Name: "Loads", Description: "Runs of documents through mappings, and what became of every row"},
+		{Name: "Orders", Description: "The orders themselves"},
+		{Name: "Access", Description: "Who may do what"},
+	}
+	return cfg
+}

@@ -1,0 +1,4 @@
+// Package store keeps Koinos's data: documents as files named by their
+// SHA-256, everything else in one SQLite database. There is one writer, whose
+// work is batched in transactions; readers run beside it and never wait.
+package store

@@ -1,0 +1,94 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"time"
+
+	"koinos/core/source"
+)
+
+// Document is one file received, kept byte for byte.
+type Document struct {
+	SHA        string       `json:"sha"`
+	Name       string       `json:"name"`
+	Size       int64        `json:"size"`
+	Shape      source.Shape `json:"shape"`
+	ReceivedAt time.Time    `json:"received_at"`
+	ReceivedBy string       `json:"received_by"`
+	Loads      int          `json:"loads"`
+}
+
+type documentRow struct {
+	SHA        string `db:"sha"`
+	Name       string `db:"name"`
+	Size       int64  `db:"size"`
+	Shape      string `db:"shape"`
+	ReceivedAt string `db:"received_at"`
+	ReceivedBy string `db:"received_by"`
+	Loads      int    `db:"loads"`
+}
+
+func (r *documentRow) document() (Document, error) {
+	d := Document{SHA: r.SHA, Name: r.Name, Size: r.Size, ReceivedAt: parseTime(r.ReceivedAt), ReceivedBy: r.ReceivedBy, Loads: r.Loads}
+	return d, json.Unmarshal([]byte(r.Shape), &d.Shape)
+}
+
+const selectDocument = `SELECT sha, name, size, shape, received_at, received_by,
+  (SELECT count(*) FROM loads WHERE document = sha) AS loads FROM documents `
+
+// PutDocument records a document whose file is kept. A document that is known
+// already keeps its first record; known is then true.
+func (s *Store) PutDocument(ctx context.Context, d Document) (known bool, err error) {
+	shape, err := json.Marshal(d.Shape)
+	if err != nil {
+		return false, err
+	}
+	err = s.Write(ctx, func(t *Tx) error {
+		res, err := t.exec(`INSERT INTO documents VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING`,
+			d.SHA, d.Name, d.Size, string(shape), at(d.ReceivedAt), d.ReceivedBy)
+		if err != nil {
+			return err
+		}
+		n, err := res.RowsAffected()
+		known = n == 0
+		return err
+	})
+	return known, err
+}
+
+// Document gives the document whose SHA-256 begins with prefix (at least eight
+// letters of it).
+func (s *Store) Document(ctx context.Context, prefix string) (Document, error) {
+	if len(prefix) < 8 {
+		return Document{}, ErrNotFound
+	}
+	var rows []documentRow
+	if err := s.r.SelectContext(ctx, &rows, selectDocument+`WHERE sha >= ? AND sha < ? LIMIT 2`, prefix, prefix+"g"); err != nil {
+		return Document{}, err
+	}
+	if len(rows) != 1 {
+		return Document{}, ErrNotFound
+	}
+	return rows[0].document()
+}
+
+// Documents lists documents, newest first, before the one named; limit at most.
+func (s *Store) Documents(ctx context.Context, beforeTime time.Time, beforeSHA string, limit int) ([]Document, error) {
+	if beforeSHA == "" {
+		beforeTime = time.Date(9999, 1, 1, 0, 0, 0, 0, time.UTC)
+	}
+	var rows []documentRow
+	if err := s.r.SelectContext(ctx, &rows, selectDocument+`WHERE (received_at, sha) < (?, ?) ORDER BY received_at DESC, sha DESC LIMIT ?`,
+		at(beforeTime), beforeSHA, limit); err != nil {
+		return nil, err
+	}
+	list := make([]Document, len(rows))
+	for i := range rows {
+		var err error
+		if list[i], err = rows[i].document(); err != nil {
+			return nil, err
+		}
+	}
+	return list, nil
+}

@@ -1,0 +1,225 @@
+package store
+
+import (
+	"context"
+	"crypto/sha256"
+	"database/sql"
+	"embed"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net/url"
+	"os"
+	"path/filepath"
+	"sync"
+	"syscall"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+	"github.com/mattn/go-sqlite3" // docs/decisions/0001-sqlite-driver.md
+	"github.com/pressly/goose/v3"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// ErrNotFound says that there is nothing of that name or id.
+var ErrNotFound = errors.New("not found")
+
+// Store is an open data folder.
+type Store struct {
+	dir   string
+	lock  *os.File
+	mu    sync.Mutex // held by the one writer
+	w     *sqlx.DB
+	conn  *sqlx.Conn // the writer's only connection
+	r     *sqlx.DB
+	stmts map[string]*sql.Stmt // the writer's, prepared once
+}
+
+const databaseFile = "koinos.db"
+
+// Open opens the data folder dir, making it and bringing its database up to
+// date where needed.
+func Open(dir string) (*Store, error) {
+	if err := os.MkdirAll(filepath.Join(dir, "documents"), 0o700); err != nil {
+		return nil, fmt.Errorf("data folder: %w", err)
+	}
+	file := filepath.Join(dir, databaseFile)
+	dsn := "file:" + (&url.URL{Path: file}).EscapedPath() + "?_journal_mode=WAL&_foreign_keys=on&_busy_timeout=10000&_synchronous=FULL"
+	w, err := sqlx.Open("sqlite3", dsn+"&_txlock=immediate")
+	if err != nil {
+		return nil, fmt.Errorf("database: %w", err)
+	}
+	w.SetMaxOpenConns(1)
+	if err := migrate(w.DB); err != nil {
+		w.Close()
+		return nil, fmt.Errorf("database %s: %w", file, err)
+	}
+	r, err := sqlx.Open("sqlite3", dsn+"&mode=ro&_query_only=1")
+	if err != nil {
+		w.Close()
+		return nil, fmt.Errorf("database: %w", err)
+	}
+	r.SetMaxOpenConns(8)
+	conn, err := w.Connx(context.Background())
+	if err != nil {
+		return nil, errors.Join(fmt.Errorf("database: %w", err), w.Close(), r.Close())
+	}
+	return &Store{dir: dir, w: w, conn: conn, r: r, stmts: map[string]*sql.Stmt{}}, nil
+}
+
+func migrate(db *sql.DB) error {
+	files, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return err
+	}
+	provider, err := goose.NewProvider(goose.DialectSQLite3, db, files)
+	if err != nil {
+		return err
+	}
+	_, err = provider.Up(context.Background())
+	return err
+}
+
+// Close closes the database.
+func (s *Store) Close() error {
+	err := errors.Join(s.r.Close(), s.conn.Close(), s.w.Close())
+	if s.lock != nil {
+		err = errors.Join(err, s.lock.Close())
+	}
+	return err
+}
+
+// Claim makes sure that no other service uses the data folder; it lasts until Close.
+func (s *Store) Claim() error {
+	f, err := os.OpenFile(filepath.Join(s.dir, "service.lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return err
+	}
+	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		f.Close()
+		return fmt.Errorf("the data folder %s is used by another running service", s.dir)
+	}
+	s.lock = f
+	return nil
+}
+
+// Ready reports whether the database answers.
+func (s *Store) Ready(ctx context.Context) error { return s.r.PingContext(ctx) }
+
+// Write runs f in the writer's transaction: all of what it did is kept, or none.
+func (s *Store) Write(ctx context.Context, f func(*Tx) error) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	tx, err := s.conn.BeginTxx(ctx, nil)
+	if err != nil {
+		return fmt.Errorf("begin: %w", err)
+	}
+	t := &Tx{s: s, tx: tx, ctx: ctx}
+	if err := f(t); err != nil {
+		return errors.Join(err, ignoreDone(tx.Rollback()))
+	}
+	if err := tx.Commit(); err != nil {
+		return fmt.Errorf("commit: %w", err)
+	}
+	return nil
+}
+
+func ignoreDone(err error) error {
+	if errors.Is(err, sql.ErrTxDone) {
+		return nil
+	}
+	return err
+}
+
+// Tx is the writer's transaction.
+type Tx struct {
+	s   *Store
+	tx  *sqlx.Tx
+	ctx context.Context
+}
+
+func (t *Tx) exec(query string, args ...any) (sql.Result, error) {
+	return t.tx.ExecContext(t.ctx, query, args...)
+}
+
+// stamp is how times are stored: UTC, to the millisecond, sortable as text.
+const stamp = "2006-01-02T15:04:05.000Z"
+
+func at(t time.Time) string { return t.UTC().Format(stamp) }
+
+func parseTime(s string) time.Time {
+	t, _ := time.Parse(stamp, s)
+	return t
+}
+
+// null stores blank text as NULL.
+func null(s string) any {
+	if s == "" {
+		return nil
+	}
+	return s
+}
+
+func notFound(err error) error {
+	if errors.Is(err, sql.ErrNoRows) {
+		return ErrNotFound
+	}
+	return err
+}
+
+// KeepFile takes a document's bytes in and gives their SHA-256 and number.
+// They are on the disk when it returns; the same bytes are kept once.
+func (s *Store) KeepFile(r io.Reader) (sha string, size int64, err error) {
+	dir := filepath.Join(s.dir, "documents")
+	tmp, err := os.CreateTemp(dir, "arriving-*")
+	if err != nil {
+		return "", 0, err
+	}
+	defer os.Remove(tmp.Name())
+	defer tmp.Close()
+	hash := sha256.New()
+	if size, err = io.Copy(io.MultiWriter(tmp, hash), r); err != nil {
+		return "", 0, err
+	}
+	if err := tmp.Sync(); err != nil {
+		return "", 0, err
+	}
+	sha = hex.EncodeToString(hash.Sum(nil))
+	path := s.file(sha)
+	if _, err := os.Stat(path); err == nil {
+		return sha, size, nil
+	}
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return "", 0, err
+	}
+	return sha, size, os.Rename(tmp.Name(), path)
+}
+
+func (s *Store) file(sha string) string {
+	return filepath.Join(s.dir, "documents", sha[:2], sha)
+}
+
+// OpenFile opens the bytes of a kept document.
+func (s *Store) OpenFile(sha string) (*os.File, error) {
+	if len(sha) != 2*sha256.Size {
+		return nil, ErrNotFound
+	}
+	f, err := os.Open(s.file(sha))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, ErrNotFound
+	}
+	return f, err
+}
+
+// IsFull reports whether an error says that the disk is full or cannot be written.
+func IsFull(err error) bool {
+	var db sqlite3.Error
+	if errors.As(err, &db) {
+		return db.Code == sqlite3.ErrFull || db.Code == sqlite3.ErrIoErr || db.Code == sqlite3.ErrReadonly
+	}
+	return errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EROFS) || errors.Is(err, syscall.EDQUOT)
+}

@@ -1,0 +1,108 @@
+package store
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"database/sql"
+	"time"
+)
+
+// Token is what is known of an access token; the token itself is not kept.
+type Token struct {
+	ID        int64      `json:"id"`
+	Name      string     `json:"name"`
+	Scope     string     `json:"scope" enum:"read,load,admin"`
+	CreatedAt time.Time  `json:"created_at"`
+	UsedAt    *time.Time `json:"used_at,omitempty"`
+	RevokedAt *time.Time `json:"revoked_at,omitempty"`
+}
+
+type tokenRow struct {
+	ID        int64          `db:"id"`
+	Name      string         `db:"name"`
+	Scope     string         `db:"scope"`
+	CreatedAt string         `db:"created_at"`
+	UsedAt    sql.NullString `db:"used_at"`
+	RevokedAt sql.NullString `db:"revoked_at"`
+}
+
+func (r *tokenRow) token() Token {
+	t := Token{ID: r.ID, Name: r.Name, Scope: r.Scope, CreatedAt: parseTime(r.CreatedAt)}
+	for _, v := range []struct {
+		from sql.NullString
+		to   **time.Time
+	}{{r.UsedAt, &t.UsedAt}, {r.RevokedAt, &t.RevokedAt}} {
+		if v.from.Valid {
+			when := parseTime(v.from.String)
+			*v.to = &when
+		}
+	}
+	return t
+}
+
+const selectToken = `SELECT id, name, scope, created_at, used_at, revoked_at FROM tokens `
+
+// hash is enough for tokens: they are 256 random bits, not passwords.
+func hash(secret string) []byte {
+	sum := sha256.Sum256([]byte(secret))
+	return sum[:]
+}
+
+// NewToken makes a token and gives its secret, of which only the hash is kept.
+func (s *Store) NewToken(ctx context.Context, name, scope string, now time.Time) (t Token, secret string, err error) {
+	t = Token{Name: name, Scope: scope, CreatedAt: now.UTC()}
+	secret = "koinos_" + rand.Text() + rand.Text() // twice 128 bits
+	err = s.Write(ctx, func(tx *Tx) error {
+		res, err := tx.exec(`INSERT INTO tokens (name, scope, hash, created_at) VALUES (?, ?, ?, ?)`, t.Name, t.Scope, hash(secret), at(t.CreatedAt))
+		if err != nil {
+			return err
+		}
+		t.ID, err = res.LastInsertId()
+		return err
+	})
+	return t, secret, err
+}
+
+// FindToken gives the token of a secret that has not been revoked.
+func (s *Store) FindToken(ctx context.Context, secret string) (Token, error) {
+	var row tokenRow
+	err := s.r.GetContext(ctx, &row, selectToken+`WHERE hash = ? AND revoked_at IS NULL`, hash(secret))
+	return row.token(), notFound(err)
+}
+
+// UsedToken notes when a token was used last, to the minute.
+func (s *Store) UsedToken(ctx context.Context, t Token, now time.Time) error {
+	if t.UsedAt != nil && now.Sub(*t.UsedAt) < time.Minute {
+		return nil
+	}
+	return s.Write(ctx, func(tx *Tx) error {
+		_, err := tx.exec(`UPDATE tokens SET used_at = ? WHERE id = ?`, at(now), t.ID)
+		return err
+	})
+}
+
+// Tokens lists all tokens, revoked ones too.
+func (s *Store) Tokens(ctx context.Context) ([]Token, error) {
+	var rows []tokenRow
+	err := s.r.SelectContext(ctx, &rows, selectToken+`ORDER BY id`)
+	list := make([]Token, len(rows))
+	for i := range rows {
+		list[i] = rows[i].token()
+	}
+	return list, err
+}
+
+// RevokeToken ends a token.
+func (s *Store) RevokeToken(ctx context.Context, id int64, now time.Time) error {
+	return s.Write(ctx, func(tx *Tx) error {
+		res, err := tx.exec(`UPDATE tokens SET revoked_at = ? WHERE id = ? AND revoked_at IS NULL`, at(now), id)
+		if err != nil {
+			return err
+		}
+		if n, err := res.RowsAffected(); err != nil || n == 0 {
+			return ErrNotFound
+		}
+		return nil
+	})
+}
