@@ -123,19 +123,19 @@ func (a *app) printOrder(o *store.StoredOrder) {
 	fmt.Fprintln(a.out)
 	report.Table(a.out, []string{">line", "item", "description", ">quantity", "unit", ">price", ">less", ">amount", "place", "more"}, rows)
 	fmt.Fprintln(a.out)
-	sums := [][]string{{"goods", o.Goods.String()}}
+	sum := func(word, amount string) { fmt.Fprintf(a.out, "%-14s %12s\n", word, amount) }
+	sum("goods", o.Goods.String())
 	for _, c := range o.Charges {
 		sign := ""
 		if c.Allowance {
 			sign = "−"
 		}
-		sums = append(sums, []string{c.Code, sign + c.Amount.String()})
+		sum(c.Code, sign+c.Amount.String())
 	}
 	if !o.Tax.IsZero() {
-		sums = append(sums, []string{"tax", o.Tax.String()})
+		sum("tax", o.Tax.String())
 	}
-	sums = append(sums, []string{"total " + o.Currency, o.Total.String()})
-	report.Table(a.out, []string{"", ">"}, sums)
+	sum("total "+o.Currency, o.Total.String())
 	fmt.Fprintln(a.out)
 	for _, e := range o.Events {
 		fmt.Fprintf(a.out, "%s  %s by %s (load %d)\n", local(e.At), e.Action, e.By, e.Load)

@@ -73,7 +73,10 @@ func fromFramework(status int, message string, errs ...error) huma.StatusError {
 	return p
 }
 
-func init() { huma.NewError = fromFramework }
+func init() {
+	huma.NewError = fromFramework
+	huma.DefaultArrayNullable = false // lists are never null in answers
+}
 
 // fail turns an error of the store or engine into a problem.
 func (s *Service) fail(ctx context.Context, err error) error {

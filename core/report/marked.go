@@ -270,7 +270,7 @@ func (mk *marker) sheet(sheet string, last int, at [3]int, a Answers) error {
 		return err
 	}
 	if first > 1 {
-		bold, err := mk.f.NewStyle(&excelize.Style{Font: &excelize.Font{Bold: true}, Border: []excelize.Border{{Type: "bottom", Style: 1, Color: "8A8474"}}})
+		bold, err := mk.newStyle("", []excelize.Border{{Type: "bottom", Style: 1, Color: "8A8474"}})
 		if err != nil {
 			return err
 		}
@@ -336,9 +336,22 @@ func (mk *marker) outcomeStyle(o Outcome) (int, error) {
 	if id, ok := mk.font[o]; ok || o == "" {
 		return id, nil
 	}
-	id, err := mk.f.NewStyle(&excelize.Style{Font: &excelize.Font{Bold: true, Color: outcomeColors[o]}})
+	id, err := mk.newStyle(outcomeColors[o], nil)
 	mk.font[o] = id
 	return id, err
+}
+
+// newStyle gives the workbook's own typeface in bold, a step in from the left.
+func (mk *marker) newStyle(color string, border []excelize.Border) (int, error) {
+	font := excelize.Font{}
+	if usual, err := mk.f.GetStyle(0); err == nil && usual.Font != nil {
+		font.Family, font.Size = usual.Font.Family, usual.Font.Size
+	}
+	if font.Family == "" {
+		font.Family, font.Size = "Calibri", 11
+	}
+	font.Bold, font.Color = true, color
+	return mk.f.NewStyle(&excelize.Style{Font: &font, Border: border, Alignment: &excelize.Alignment{Indent: 1, Horizontal: "left", Vertical: "bottom"}})
 }
 
 // comments gives the partner's own comments, which are kept above ours.

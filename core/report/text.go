@@ -14,7 +14,7 @@ import (
 // Style is how text is written: with colours, and how wide.
 type Style struct {
 	Color bool
-	Width int // columns of the terminal; 0 is 100
+	Width int // columns of the terminal; 0 is 120
 }
 
 func (s Style) paint(words string, colors ...text.Color) string {
@@ -27,7 +27,7 @@ func (s Style) paint(words string, colors ...text.Color) string {
 // Text writes a load and its reasons for a terminal.
 func Text(w io.Writer, l *Load, reasons []Reason, style Style) {
 	if style.Width <= 0 {
-		style.Width = 100
+		style.Width = 120
 	}
 	title := l.DocumentName
 	if l.ID != 0 {
@@ -71,7 +71,7 @@ func Text(w io.Writer, l *Load, reasons []Reason, style Style) {
 func writeReasons(w io.Writer, reasons []Reason, severity finding.Severity, title string, color text.Color, style Style) {
 	t := table.NewWriter()
 	t.SetStyle(plainTable)
-	const reasonWidth, placeWidth = 30, 22
+	const reasonWidth, placeWidth = 34, 20
 	exampleWidth := max(30, style.Width-reasonWidth-placeWidth-24)
 	t.SetColumnConfigs([]table.ColumnConfig{
 		{Number: 1, Align: text.AlignRight, AlignHeader: text.AlignRight}, {Number: 2, Align: text.AlignRight, AlignHeader: text.AlignRight},
@@ -90,12 +90,11 @@ func writeReasons(w io.Writer, reasons []Reason, severity finding.Severity, titl
 		if r.Values > 1 && r.Count > 1 {
 			reason += fmt.Sprintf(" (%d values)", r.Values)
 		}
-		example := text.WrapSoft(clean(r.Example.Message), exampleWidth)
+		example := clean(r.Example.Message)
 		if r.Example.Hint != "" {
-			hint := text.WrapSoft(clean(r.Example.Hint), exampleWidth-2)
-			example += "\n→ " + strings.ReplaceAll(hint, "\n", "\n  ")
+			example += " → " + clean(r.Example.Hint)
 		}
-		t.AppendRow(table.Row{style.paint(fmt.Sprint(r.Count), color), orDash(r.Orders), text.WrapSoft(reason, reasonWidth), text.WrapSoft(clean(r.Example.At), placeWidth), example})
+		t.AppendRow(table.Row{style.paint(fmt.Sprint(r.Count), color), orDash(r.Orders), text.WrapSoft(reason, reasonWidth), text.WrapSoft(clean(r.Example.At), placeWidth), text.WrapSoft(example, exampleWidth)})
 	}
 	if n == 0 {
 		return

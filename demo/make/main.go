@@ -232,7 +232,7 @@ func kestle() []byte {
 	add(line("Q-26111", "31.02.2026", "30.03.2026", 2, 5))                          // no such day
 	add(line("Q-26112", "09.03.2026", "30.03.2026", 3, 5))[7] = "a dozen"           // not a number
 	r := add(line("Q-26113", "09.03.2026", "30.03.2026", 4, 5))                     // unknown item, near a known one
-	r[4] = r[4][:3] + "9" + r[4][4:]                                                //
+	r[4] = strings.Replace(r[4], "00", "0O", 1)                                     // a letter O for a zero
 	add(line("Q-26114", "09.03.2026", "30.03.2026", 5, 5))[8] = "pcs"               // unit not in the crosswalk
 	add(line("Q-26115", "09.03.2026", "30.03.2026", 6, 5))[10] = "999,99"           // sum is not quantity × price
 	add(line("Q-26116", "09.03.2026", "30.03.2026", 7, 5))                          // header facts disagree

@@ -1,0 +1,22 @@
+<script setup lang="ts">
+// The word for an outcome or status, with its colour never alone in saying so.
+defineProps<{ word: string }>()
+const tone: Record<string, string> = {
+  loaded: 'good', ready: 'good', 'all in': 'good', 'all ready': 'good', complete: 'good',
+  refused: 'error', failed: 'error', 'some refused': 'error',
+  withheld: 'warning', cancelled: 'warning', interrupted: 'warning', partial: 'warning', running: 'accent', open: 'accent',
+}
+const sign: Record<string, string> = { good: '✓', error: '✕', warning: '!', accent: '•' }
+</script>
+
+<template>
+  <span class="mark" :class="tone[word]"><span aria-hidden="true">{{ sign[tone[word] ?? ''] ?? '·' }}</span> {{ word }}</span>
+</template>
+
+<style scoped>
+.mark { white-space: nowrap; color: var(--ink-soft); }
+.good { color: var(--good); }
+.error { color: var(--error); }
+.warning { color: var(--warning); }
+.accent { color: var(--accent); }
+</style>

@@ -1,0 +1,43 @@
+import type { Load } from './api/client'
+
+/** columnName gives the letters of a column counted from 1. */
+export function columnName(n: number): string {
+  let s = ''
+  for (; n > 0; n = Math.floor((n - 1) / 26)) s = String.fromCharCode(65 + ((n - 1) % 26)) + s
+  return s
+}
+
+export function count(n: number, word: string): string {
+  return `${n.toLocaleString('en')} ${word}${n === 1 ? '' : 's'}`
+}
+
+export function when(iso: string): string {
+  const d = new Date(iso)
+  const p = (n: number) => String(n).padStart(2, '0')
+  return `${d.getFullYear()}-${p(d.getMonth() + 1)}-${p(d.getDate())} ${p(d.getHours())}:${p(d.getMinutes())}`
+}
+
+export function size(bytes: number): string {
+  if (bytes < 1024) return `${bytes} B`
+  return bytes < 1 << 20 ? `${(bytes / 1024).toFixed(1)} KiB` : `${(bytes / (1 << 20)).toFixed(1)} MiB`
+}
+
+/** money adds thin spaces between thousands without touching the digits. */
+export function money(s: string | undefined): string {
+  if (!s) return ''
+  const [whole = '', fraction] = s.split('.')
+  const grouped = whole.replace(/\B(?=(\d{3})+(?!\d))/g, '\u202f')
+  return fraction === undefined ? grouped : `${grouped}.${fraction}`
+}
+
+/** fieldName gives the words of a field's name: ship_to.code is "ship-to code". */
+export function fieldName(field: string): string {
+  return field.replace(/^(custom|reference|charge|allowance)\./, '').replace('_to.', '-to ').replace(/[._]/g, ' ')
+}
+
+export function loadWord(l: Load): string {
+  if (l.status === 'running') return 'running'
+  if (l.status !== 'done') return l.status
+  if (l.refused + l.withheld > 0) return 'some refused'
+  return l.dry_run ? 'all ready' : 'all in'
+}

@@ -1,0 +1,14 @@
+import { VueQueryPlugin } from '@tanstack/vue-query'
+import PrimeVue from 'primevue/config'
+import { createApp } from 'vue'
+
+import App from './App.vue'
+import { router } from './router'
+import './style.css'
+import { OrderPaperTheme } from './theme'
+
+createApp(App)
+  .use(router)
+  .use(VueQueryPlugin, { queryClientConfig: { defaultOptions: { queries: { retry: false, refetchOnWindowFocus: false } } } })
+  .use(PrimeVue, { theme: { preset: OrderPaperTheme, options: { darkModeSelector: '.dark', cssLayer: false } } })
+  .mount('#app')

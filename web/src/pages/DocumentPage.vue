@@ -1,0 +1,114 @@
+<script setup lang="ts">
+import { useQuery } from '@tanstack/vue-query'
+import Button from 'primevue/button'
+import Checkbox from 'primevue/checkbox'
+import Select from 'primevue/select'
+import { computed, ref, watch } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+
+import { api, data, download, type RowsOutcome } from '../api/client'
+import OutcomeMark from '../components/OutcomeMark.vue'
+import SourceGrid from '../components/SourceGrid.vue'
+import StateNote from '../components/StateNote.vue'
+import { loadWord, size, when } from '../format'
+
+const props = defineProps<{ sha: string }>()
+const route = useRoute()
+const router = useRouter()
+
+const { data: doc, error, isPending, refetch } = useQuery({
+  queryKey: ['document', () => props.sha],
+  queryFn: () => data(api.GET('/api/v1/documents/{document}', { params: { path: { document: props.sha } } })),
+})
+const { data: mappings } = useQuery({ queryKey: ['mappings'], queryFn: () => data(api.GET('/api/v1/mappings')) })
+const { data: loads } = useQuery({
+  queryKey: ['loads of', () => props.sha],
+  queryFn: () => data(api.GET('/api/v1/loads', { params: { query: { document: props.sha, limit: 10 } } })),
+})
+
+const mapping = ref('')
+const allOrNone = ref(false)
+const sheet = ref('')
+const busy = ref('')
+const failed = ref<unknown>()
+const chosen = computed(() => mappings.value?.items.find((m) => m.name === mapping.value))
+watch([loads, mappings], () => {
+  if (mapping.value) return
+  if (loads.value?.items[0]) mapping.value = loads.value.items[0].mapping
+  else if (mappings.value?.items.length === 1) mapping.value = mappings.value.items[0]!.name
+})
+watch(doc, (d) => {
+  if (!sheet.value) sheet.value = d?.shape.sheets?.[0] ?? ''
+})
+
+async function fetchRows(from: number, limit: number): Promise<RowsOutcome> {
+  const rows = await data(api.GET('/api/v1/documents/{document}/rows', { params: { path: { document: props.sha }, query: { sheet: sheet.value || undefined, from, limit } } }))
+  return { ...rows, spans: [], findings: [] }
+}
+
+async function begin(dryRun: boolean) {
+  failed.value = undefined
+  busy.value = dryRun ? 'dry' : 'real'
+  try {
+    const l = await data(api.POST('/api/v1/loads', { body: { document: props.sha, mapping: mapping.value, dry_run: dryRun, all_or_none: allOrNone.value } }))
+    await router.push(`/loads/${l.id}`)
+  } catch (e) {
+    failed.value = e
+  } finally {
+    busy.value = ''
+  }
+}
+</script>
+
+<template>
+  <div class="page full">
+    <StateNote v-if="error || isPending" :error="error" :loading="isPending" @retry="refetch()" />
+    <template v-else-if="doc">
+      <div class="bar">
+        <h1>{{ doc.name }}</h1>
+        <span class="soft">{{ size(doc.size) }}, received {{ when(doc.received_at) }}</span>
+        <span v-if="route.query.known" class="known">The same bytes were received before: this is that document.</span>
+        <span class="grow" />
+        <Button size="small" text label="The file as it came" @click="download(`/api/v1/documents/${sha}/content`)" />
+      </div>
+      <StateNote v-if="failed" :error="failed" class="sheet" @retry="failed = undefined" />
+      <div class="split">
+        <SourceGrid v-if="sheet || doc.shape.format === 'csv'" :key="sheet" :fetch-rows="fetchRows" />
+        <div class="side">
+          <section class="sheet box">
+            <h2>Try it, then load it</h2>
+            <label for="mapping">Mapping</label>
+            <Select v-model="mapping" input-id="mapping" :options="mappings?.items ?? []" option-label="name" option-value="name" placeholder="Choose a mapping" filter :empty-message="'No mapping is here yet: koinos mapping keep FILE'" />
+            <p v-if="chosen" class="soft">{{ chosen.about }} · {{ chosen.describe }} · version {{ chosen.version }}</p>
+            <label class="check"><Checkbox v-model="allOrNone" binary input-id="all" /> <span>All or none: one refused order keeps every order out</span></label>
+            <div class="bar">
+              <Button label="Dry run" :disabled="!mapping" :loading="busy === 'dry'" @click="begin(true)" />
+              <Button label="Load" outlined :disabled="!mapping" :loading="busy === 'real'" @click="begin(false)" />
+            </div>
+            <p class="soft">A dry run stores no order and shows every finding at its cell.</p>
+          </section>
+          <section v-if="doc.shape.sheets && doc.shape.sheets.length > 1" class="sheet box">
+            <h2>Sheets</h2>
+            <div class="bar"><Button v-for="s in doc.shape.sheets" :key="s" size="small" :label="s" :outlined="s !== sheet" @click="sheet = s" /></div>
+          </section>
+          <section v-if="loads?.items.length" class="sheet box">
+            <h2>Loads of this document</h2>
+            <ul>
+              <li v-for="l in loads.items" :key="l.id"><RouterLink :to="`/loads/${l.id}`">{{ l.dry_run ? 'Dry run' : 'Load' }} {{ l.id }}</RouterLink> {{ when(l.started_at) }} <OutcomeMark :word="loadWord(l)" /></li>
+            </ul>
+          </section>
+        </div>
+      </div>
+    </template>
+  </div>
+</template>
+
+<style scoped>
+.side { display: flex; flex-direction: column; gap: 12px; overflow: auto; }
+.box { padding: 14px 16px; display: flex; flex-direction: column; gap: 8px; }
+.box p { margin: 0; }
+ul { margin: 0; padding: 0; list-style: none; }
+li { padding: 3px 0; }
+.check { display: flex; gap: 8px; align-items: center; }
+.known { color: var(--warning); }
+</style>

@@ -1,0 +1,67 @@
+<script setup lang="ts">
+import { useQuery } from '@tanstack/vue-query'
+import { computed, ref, useTemplateRef } from 'vue'
+
+import { api, data } from '../api/client'
+import OrderPaper from '../components/OrderPaper.vue'
+import SourceGrid, { type Spot } from '../components/SourceGrid.vue'
+import StateNote from '../components/StateNote.vue'
+import { columnName, fieldName, when } from '../format'
+
+const props = defineProps<{ id: number }>()
+const { data: order, error, isPending, refetch } = useQuery({
+  queryKey: ['order', () => props.id],
+  queryFn: () => data(api.GET('/api/v1/orders/{id}', { params: { path: { id: props.id } } })),
+})
+const grid = useTemplateRef<InstanceType<typeof SourceGrid>>('grid')
+const pointed = ref<Spot>()
+const picked = ref<Spot>()
+const fetchRows = (from: number, limit: number) =>
+  data(api.GET('/api/v1/loads/{id}/rows', { params: { path: { id: order.value!.load }, query: { from, limit, sheet: order.value!.trace.sheet } } }))
+
+// What became of the cell that was chosen in the grid.
+const became = computed(() => {
+  const s = picked.value
+  const t = order.value?.trace
+  if (!s || !t) return ''
+  const name = t.sheet ? `${columnName(s.column)}${s.row}` : `Row ${s.row} column ${s.column}`
+  const fields = [
+    ...(t.header ?? []).filter((h) => h.row === s.row && h.column === s.column).map((h) => fieldName(h.field)),
+    ...Object.entries(t.columns ?? {}).filter(([, c]) => c === s.column && t.rows?.includes(s.row)).map(([f]) => `${fieldName(f)} of line ${t.rows!.indexOf(s.row) + 1}`),
+  ]
+  return fields.length ? `${name} became ${fields.join(' and ')}.` : `${name} feeds nothing in this order.`
+})
+</script>
+
+<template>
+  <div class="page full">
+    <StateNote v-if="error || isPending" :error="error" :loading="isPending" @retry="refetch()" />
+    <template v-else-if="order">
+      <div class="bar">
+        <h1>{{ order.number }}</h1>
+        <span class="soft">from <RouterLink :to="`/documents/${order.document}`">{{ order.document_name }}</RouterLink> in <RouterLink :to="`/loads/${order.load}`">load {{ order.load }}</RouterLink> through {{ order.mapping }} v{{ order.mapping_version }}</span>
+        <span class="grow" />
+        <span class="soft" role="status">{{ became || 'Point at a value on the paper: its cell lights up. Choose a cell: see what became of it.' }}</span>
+      </div>
+      <div class="split">
+        <SourceGrid ref="grid" :key="id" :fetch-rows="fetchRows" :lit="pointed" :order="order.load_seq" :start="order.trace.rows?.[0]" @pick="(s) => (picked = s)" />
+        <div class="side">
+          <OrderPaper :order="order" :trace="order.trace" :mark="order.status" :lit="picked" @point="pointed = $event" @pick="grid?.goTo($event)">
+            <section class="events">
+              <h2>What happened</h2>
+              <ol>
+                <li v-for="e in order.events" :key="e.revision"><span class="soft">{{ when(e.at) }}</span> {{ e.action }} by {{ e.by }}<template v-if="e.load"> in <RouterLink :to="`/loads/${e.load}`">load {{ e.load }}</RouterLink></template>, revision {{ e.revision }}</li>
+              </ol>
+            </section>
+          </OrderPaper>
+        </div>
+      </div>
+    </template>
+  </div>
+</template>
+
+<style scoped>
+.side { overflow: auto; }
+.events { margin-top: 16px; border-top: 1px solid var(--rule); padding-top: 10px; }
+ol { margin: 6px 0 0; padding: 0; list-style: none; }
+</style>
