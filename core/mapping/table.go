@@ -34,6 +34,7 @@ type Table struct {
 	ended   bool
 
 	open   *Group
+	orphan *Group // rows in a row that stand before any order
 	key    string
 	held   []*Group          // by key, rows anywhere
 	byKey  map[string]*Group // of held
@@ -142,11 +143,11 @@ func (t *Table) place(rec source.Record) error {
 		if !p.hasLine(&rec) {
 			return nil // a note between the orders
 		}
-		if n := len(t.ready); n > 0 && t.ready[n-1].Orphan {
-			return t.add(&t.ready[n-1], rec)
+		if t.orphan != nil {
+			return t.add(t.orphan, rec)
 		}
 		t.seq++
-		t.ready = append(t.ready, Group{Seq: t.seq, Orphan: true, Rows: []source.Record{rec}, plan: p})
+		t.orphan = &Group{Seq: t.seq, Orphan: true, Rows: []source.Record{rec}, plan: p}
 		return nil
 	case grouping.By == "key" && t.open != nil && t.key == key:
 		return t.add(t.open, rec)
@@ -158,6 +159,7 @@ func (t *Table) place(rec source.Record) error {
 		}
 	}
 	t.close()
+	t.closeOrphan()
 	t.seq++
 	t.open, t.key = &Group{Seq: t.seq, Rows: []source.Record{rec}, plan: p}, key
 	if grouping.Anywhere {
@@ -194,8 +196,16 @@ func (t *Table) close() {
 	t.open, t.key = nil, ""
 }
 
+func (t *Table) closeOrphan() {
+	if t.orphan != nil {
+		t.ready = append(t.ready, *t.orphan)
+		t.orphan = nil
+	}
+}
+
 func (t *Table) closeSheet() {
 	t.close()
+	t.closeOrphan()
 	for _, g := range t.held {
 		t.ready = append(t.ready, *g)
 	}

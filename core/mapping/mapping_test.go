@@ -1,0 +1,428 @@
+package mapping
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"flag"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/goccy/go-yaml"
+	"github.com/santhosh-tekuri/jsonschema/v6"
+
+	"koinos/core/check"
+	"koinos/core/finding"
+	"koinos/core/list"
+	"koinos/core/source"
+)
+
+var update = flag.Bool("update", false, "write docs/mapping.schema.json anew")
+
+const base = `koinos: mapping/1
+name: test
+document:
+  locale: {decimal: ",", dates: [d.m.yyyy, d/m/yy, d mmm yyyy]}
+orders:
+  kind: sales
+  group: {by: key, columns: [No]}
+header:
+  sender_number: {from: No}
+  partner: {value: P}
+  ordered_on: {from: Date}
+lines:
+  item: {from: Item}
+  quantity: {from: Qty}
+  unit_price: {from: Price}
+  discount_percent: {from: Less}
+`
+
+func parse(t testing.TB, text string) *Mapping {
+	t.Helper()
+	m, err := Parse([]byte(text))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return m
+}
+
+func compiled(t testing.TB) *jsonschema.Schema {
+	t.Helper()
+	b, err := os.ReadFile("../../docs/mapping.schema.json")
+	if err != nil {
+		t.Fatal(err)
+	}
+	doc, err := jsonschema.UnmarshalJSON(bytes.NewReader(b))
+	if err != nil {
+		t.Fatal(err)
+	}
+	c := jsonschema.NewCompiler()
+	if err := c.AddResource("schema.json", doc); err != nil {
+		t.Fatal(err)
+	}
+	s, err := c.Compile("schema.json")
+	if err != nil {
+		t.Fatal(err)
+	}
+	return s
+}
+
+func TestPublishedSchema(t *testing.T) {
+	b, err := json.MarshalIndent(Schema(), "", "  ")
+	if err != nil {
+		t.Fatal(err)
+	}
+	b = append(b, '\n')
+	const file = "../../docs/mapping.schema.json"
+	if *update {
+		if err := os.WriteFile(file, b, 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if have, err := os.ReadFile(file); err != nil || !bytes.Equal(have, b) {
+		t.Errorf("%s is not the grammar's (%v); write it with make generate", file, err)
+	}
+}
+
+// Parser and published schema agree: the demo's mappings are right to both.
+func TestDemoMappings(t *testing.T) {
+	schema := compiled(t)
+	files, err := filepath.Glob("../../demo/mappings/*.yaml")
+	if err != nil || len(files) < 5 {
+		t.Fatalf("%d files, %v", len(files), err)
+	}
+	for _, file := range files {
+		b, err := os.ReadFile(file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := Parse(b); err != nil {
+			t.Errorf("%s: %v", file, err)
+		}
+		if err := schema.Validate(asJSON(t, b)); err != nil {
+			t.Errorf("%s: %v", file, err)
+		}
+	}
+}
+
+func asJSON(t testing.TB, b []byte) any {
+	t.Helper()
+	j, err := yaml.YAMLToJSON(b)
+	if err != nil {
+		t.Fatal(err)
+	}
+	v, err := jsonschema.UnmarshalJSON(bytes.NewReader(j))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return v
+}
+
+// The example of the design's page is a mapping.
+func TestDesignExample(t *testing.T) {
+	parse(t, `
+koinos: mapping/1
+name: ostrand-weekly
+about: Weekly order sheet of Ostrand Boatyard
+document:
+  format: xlsx
+  sheet: "Order*"
+  heading: {find: [Article, Qty]}          # or row: 4
+  until: {blank_rows: 3, text: "Total*"}
+  locale: {decimal: ",", dates: ["d.m.yyyy"]}
+orders:
+  kind: sales
+  group: {by: key, columns: [PO no], blanks: continue}
+header:
+  sender_number: {from: PO no, need: must}
+  ordered_on:    {from: Date, need: must}
+  partner:       {value: OSTRAND}
+  ship_to.code:  {from: Yard, crosswalk: ostrand-yards, need: must}
+lines:
+  item:       {from: Article, list: items, need: must}
+  quantity:   {from: Qty, need: must}
+  unit_price: {from: Price}
+  amount:     {from: Sum, check: true}
+results:                                   # written beside the rows after a load
+  number: R
+  message: S
+`)
+}
+
+func TestMistakes(t *testing.T) {
+	schema := compiled(t)
+	for _, c := range []struct {
+		old, new   string
+		line, col  int
+		says       string
+		schemaSees bool // a schema cannot see everything
+	}{
+		{"kind: sales", "kind: sails", 6, 9, `Did you mean "sales"?`, true},
+		{"  kind: sales\n", "", 6, 3, `orders needs "kind"`, true},
+		{"item: {from", "itme: {from", 13, 3, `Did you mean "item"?`, true},
+		{"item: {from", "item: {form", 13, 10, `Did you mean "from"?`, true},
+		{"item: {from: Item}", "item: Item", 13, 9, "group of words", true},
+		{"item: {from: Item}", "item: {from: Item, value: 7}", 13, 29, "both from and value", false},
+		{"item: {from: Item}", "item: {need: must}", 13, 3, "needs from", false},
+		{"item: {from: Item}", "item: {from: \"@9\"}", 13, 16, "not a column", false},
+		{"item: {from: Item}", "item: {from: Item, need: shall}", 13, 28, "must, should, may", true},
+		{"item: {from: Item}", "item: {from: Item, dates: [d.m.yyyy]}", 13, 29, "does not go with item", false},
+		{"  item: {from: Item}\n", "", 13, 3, "what is ordered", false},
+		{"quantity: {from: Qty}", "quantity: {from: Qty, from: Qty}", 14, 25, "already defined", false},
+		{"d.m.yyyy,", "d.m,", 4, 34, "a day, a month and a year", false},
+		{"decimal: \",\"", "decimal: \";\"", 4, 21, "It may be: ., ,", true},
+		{"columns: [No]", "columns: []", 7, 29, "must be a list", true},
+		{"columns: [No]", "columns: [No], blanks: stop", 7, 43, "continue, break", true},
+		{"by: key", "by: opener, rows: anywhere", 7, 29, "by: key only", false},
+		{"koinos: mapping/1", "koinos: mapping/2", 1, 9, `"mapping/2"`, true},
+		{"name: test", "name: Test Map", 2, 7, "small letters", false},
+		{"header:\n", "header:\n  ship_to.cty: {from: City}\n", 9, 3, `"ship_to.city"`, true},
+		{"header:\n", "header:\n\tx: 1\n", 9, 1, "not readable YAML", true},
+		{"partner: {value: P}", "partner: {value: }", 10, 0, "needs a value", true},
+		{"orders:", "document2: {}\norders:", 5, 1, `Did you mean "document"?`, true},
+		{"locale:", "heading: {row: 0}\n  locale:", 4, 18, "whole number", true},
+		{"locale:", "heading: {row: 2, find: [a]}\n  locale:", 4, 13, "exactly one of", true},
+	} {
+		text := strings.Replace(base, c.old, c.new, 1)
+		_, err := Parse([]byte(text))
+		found := finding.Of(err)
+		if len(found) != 1 || found[0].Place.Row != c.line || c.col > 0 && found[0].Place.Column != c.col || !strings.Contains(found[0].Message+" "+found[0].Hint, c.says) {
+			t.Errorf("%q: %v; want line %d column %d, %q", c.new, err, c.line, c.col, c.says)
+		}
+		if j, err := yaml.YAMLToJSON([]byte(text)); err == nil {
+			v, err := jsonschema.UnmarshalJSON(bytes.NewReader(j))
+			if err == nil {
+				if bad := schema.Validate(v) != nil; bad != c.schemaSees {
+					t.Errorf("%q: the schema refuses it: %v", c.new, bad)
+				}
+			}
+		}
+	}
+	_, err := Parse([]byte("koinos: mapping/1\nname: x\norders: {kind: sale, group: {by: keys, columns: [A]}}\nheader: {partnr: {value: P}}\nlines: {item: {from: I}}\n"))
+	if n := len(finding.Of(err)); n != 3 {
+		t.Errorf("%d mistakes are reported of 3: %v", n, err)
+	}
+}
+
+// draft runs a CSV through a mapping; an order reads "number: item×quantity …".
+func draft(t testing.TB, m *Mapping, doc string) (orders []string, found []finding.Finding) {
+	t.Helper()
+	src, err := source.Open(strings.NewReader(doc), int64(len(doc)), m.Document.Options(source.DefaultLimits))
+	if err != nil {
+		return nil, finding.Of(err)
+	}
+	table := NewTable(m, src)
+	for {
+		g, err := table.Next()
+		if err == io.EOF {
+			return orders, append(found, table.Notes...)
+		}
+		if err != nil {
+			return orders, append(found, finding.Of(err)...)
+		}
+		d := m.Draft(&g, &list.Set{})
+		s := d.Order.SenderNumber + ":"
+		if d.Orphan {
+			s = "orphan:"
+		}
+		for i, l := range d.Order.Lines {
+			s += fmt.Sprintf(" %s×%s@%d", l.Item, l.Quantity, d.Trace.Rows[i])
+		}
+		for _, sp := range d.Spans {
+			s += fmt.Sprintf(" [%d-%d]", sp.First, sp.Last)
+		}
+		orders = append(orders, s)
+		found = append(found, d.Findings...)
+	}
+}
+
+func TestGrouping(t *testing.T) {
+	const heading = "No,Item,Qty\n"
+	for _, c := range []struct{ name, group, extra, doc, want string }{
+		{"a change of the key begins an order", "{by: key, columns: [No]}", "", heading + "1,a,1\n1,b,2\n2,c,3\n",
+			"1: a×1@2 b×2@3 [2-3] / 2: c×3@4 [4-4]"},
+		{"a blank key continues", "{by: key, columns: [No]}", "", heading + "1,a,1\n,b,2\n2,c,3\n,d,4\n",
+			"1: a×1@2 b×2@3 [2-3] / 2: c×3@4 d×4@5 [4-5]"},
+		{"a blank key breaks", "{by: key, columns: [No], blanks: break}", "", heading + "1,a,1\n,b,2\n1,c,3\n",
+			"1: a×1@2 [2-2] / orphan: [3-3] / 1: c×3@4 [4-4]"},
+		{"letter case and space do not change a key", "{by: key, columns: [No]}", "", heading + "a1,a,1\n A1 ,b,2\n",
+			"a1: a×1@2 b×2@3 [2-3]"},
+		{"adjacent rows only: the key again is another order", "{by: key, columns: [No]}", "", heading + "1,a,1\n2,b,2\n1,c,3\n",
+			"1: a×1@2 [2-2] / 2: b×2@3 [3-3] / 1: c×3@4 [4-4]"},
+		{"rows anywhere", "{by: key, columns: [No], rows: anywhere}", "", heading + "1,a,1\n2,b,2\n1,c,3\n,d,4\n",
+			"1: a×1@2 c×3@4 d×4@5 [2-2] [4-5] / 2: b×2@3 [3-3]"},
+		{"several columns", "{by: key, columns: [No, Item]}", "", heading + "1,a,1\n1,a,2\n1,b,3\n",
+			"1: a×1@2 a×2@3 [2-3] / 1: b×3@4 [4-4]"},
+		{"a filled cell opens an order, the same one too", "{by: opener, columns: [No]}", "", heading + "1,a,1\n,b,2\n1,c,3\n",
+			"1: a×1@2 b×2@3 [2-3] / 1: c×3@4 [4-4]"},
+		{"lines begin on the row below", "{by: opener, columns: [No]}", "", heading + "1,,\n,a,1\n,b,2\n2,,\n,c,3\n",
+			"1: a×1@3 b×2@4 [2-4] / 2: c×3@6 [5-6]"},
+		{"blank rows belong to nothing", "{by: opener, columns: [No]}", "", heading + "\n1,a,1\n,,\n,b,2\n",
+			"1: a×1@3 b×2@5 [3-3] [5-5]"},
+		{"lines before any order", "{by: opener, columns: [No]}", "", heading + ",x,1\n,y,1\n1,a,1\n",
+			"orphan: [2-3] / 1: a×1@4 [4-4]"},
+		{"titles above, a heading on every page, a totals row", "{by: key, columns: [No]}", `document: {until: {text: "total*"}}`, "Orders of March\n,,\nNo,Item,Qty\n1,a,1\nNo,Item,Qty\n2,b,2\n,Total 2,3\n3,c,3\n",
+			"1: a×1@4 [4-4] / 2: b×2@6 [6-6]"},
+		{"a blank stretch ends the table", "{by: key, columns: [No]}", "document: {until: {blank_rows: 2}}", heading + "1,a,1\n,,\n2,b,2\n,,\n,,\n3,c,3\n",
+			"1: a×1@2 [2-2] / 2: b×2@4 [4-4]"},
+		{"the heading's row is stated", "{by: key, columns: [No]}", "document: {heading: {row: 3}}", "No,Item,Qty\n0,z,9\nNo,Item,Qty\n1,a,1\n",
+			"1: a×1@4 [4-4]"},
+		{"columns by letter, no heading", `{by: key, columns: ["@A"]}`, "letters", "1,a,1\n1,b,2\n",
+			"1: a×1@1 b×2@2 [1-2]"},
+	} {
+		text := strings.Replace(strings.Replace(base, "{by: key, columns: [No]}", c.group, 1), "  ordered_on: {from: Date}\n", "", 1)
+		text = strings.NewReplacer("  unit_price: {from: Price}\n", "", "  discount_percent: {from: Less}\n", "").Replace(text)
+		if c.extra == "letters" {
+			text = strings.NewReplacer("from: No", `from: "@A"`, "from: Item", `from: "@B"`, "from: Qty", `from: "@C"`).Replace(text)
+		} else if c.extra != "" {
+			text = strings.Replace(text, text[strings.Index(text, "document:"):strings.Index(text, "orders:")], c.extra+"\n", 1)
+		}
+		orders, _ := draft(t, parse(t, text), c.doc)
+		if got := strings.Join(orders, " / "); got != c.want {
+			t.Errorf("%s:\n got %s\nwant %s", c.name, got, c.want)
+		}
+	}
+}
+
+// Values as people write them, in the locale of base: decimal comma, three forms of date.
+func TestValues(t *testing.T) {
+	m := parse(t, base)
+	for _, c := range []struct{ field, in, want string }{
+		{"ordered_on", "2.3.2026", "2026-03-02"}, {"ordered_on", "02.03.2026", "2026-03-02"}, {"ordered_on", "2/3/26", "2026-03-02"}, {"ordered_on", "2/3/70", "1970-03-02"},
+		{"ordered_on", "2026-03-02", "2026-03-02"}, {"ordered_on", "2026-03-02T10:15:00Z", "2026-03-02"}, {"ordered_on", "2.3.2026 10:15", "2026-03-02"}, {"ordered_on", "5 Mar 2026", "2026-03-05"},
+		{"ordered_on", "29.2.2028", "2028-02-29"}, {"ordered_on", "29.2.2026", "!"}, {"ordered_on", "3.13.2026", "!"}, {"ordered_on", "2.3.26", "!"}, {"ordered_on", "soon", "!"}, {"ordered_on", "2.3.2026 or so", "!"},
+		{"quantity", "12", "12"}, {"quantity", "1.234,50", "1234.50"}, {"quantity", "1 234,5", "1234.5"}, {"quantity", "1\u00a0234", "1234"}, {"quantity", "-5", "-5"}, {"quantity", ",5", "0.5"},
+		{"quantity", "1.2", "!"}, {"quantity", "1,2,3", "!"}, {"quantity", "12 kg", "!"}, {"quantity", "1.23.456", "!"}, {"quantity", "12345678901234567890", "!"}, {"quantity", "5%", "!"},
+		{"discount_percent", "5 %", "5"}, {"discount_percent", "12,5%", "12.5"}, {"discount_percent", "%", "!"},
+	} {
+		cells := map[string]string{"No": "1", "Item": "a", "Qty": "1", "Price": "1", "Less": "0", "Date": "2.3.2026"}
+		column := map[string]string{"ordered_on": "Date", "quantity": "Qty", "discount_percent": "Less"}[c.field]
+		cells[column] = c.in
+		doc := "No;Date;Item;Qty;Price;Less\n1;" + cells["Date"] + ";a;" + cells["Qty"] + ";1;" + cells["Less"] + "\n"
+		src, err := source.Open(strings.NewReader(doc), int64(len(doc)), source.Options{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		g, err := NewTable(m, src).Next()
+		if err != nil {
+			t.Fatal(err)
+		}
+		d := m.Draft(&g, &list.Set{})
+		got := map[string]string{"ordered_on": string(d.Order.OrderedOn), "quantity": d.Order.Lines[0].Quantity.String(), "discount_percent": d.Order.Lines[0].DiscountPercent.String()}[c.field]
+		if c.want == "!" {
+			if got != "" || len(d.Findings) != 1 || d.Findings[0].Field != c.field || d.Findings[0].Value != c.in {
+				t.Errorf("%s %q gives %q and %v; want one finding", c.field, c.in, got, d.Findings)
+			}
+		} else if got != c.want || len(d.Findings) != 0 {
+			t.Errorf("%s %q gives %q %v, want %q", c.field, c.in, got, d.Findings, c.want)
+		}
+	}
+}
+
+// A document that the mapping was not made for says what is missing, all at once.
+func TestWrongDocument(t *testing.T) {
+	m := parse(t, base)
+	for _, c := range []struct{ doc, want string }{
+		{"Artikel;Menge\n1;2\n", "heading_missing"},
+		{"No;Item;Qty;Price;Less\n1;a;2;3;0\n", "column_missing ordered_on warning"},
+		{"No;Date;Qty\n1;2.3.2026;2\n", "column_missing item warning,column_missing unit_price warning,column_missing discount_percent warning"},
+		{"No;Date;Item;Price;Less\n1;2.3.2026;a;3;0\n", "column_missing quantity error"},
+	} {
+		_, found := draft(t, m, c.doc)
+		var got []string
+		for _, f := range found {
+			if f.Code == finding.HeadingMissing {
+				got = append(got, string(f.Code))
+			} else if f.Code == finding.ColumnMissing {
+				got = append(got, fmt.Sprintf("%s %s %s", f.Code, f.Field, f.Severity))
+			}
+		}
+		if strings.Join(got, ",") != c.want {
+			t.Errorf("%q: %v, want %s", c.doc, got, c.want)
+		}
+	}
+}
+
+func FuzzParse(f *testing.F) {
+	f.Add([]byte(base))
+	f.Add([]byte("koinos: mapping/1\nname: &a x\nabout: *a\norders: {kind: sales, group: {by: key, columns: A}}"))
+	f.Add([]byte("a: [1, {b: c}, |\n  x\n]"))
+	f.Add([]byte("? x\n: - y\n--- z\n"))
+	f.Fuzz(func(t *testing.T, b []byte) {
+		m, err := Parse(b)
+		var all finding.All
+		if err != nil && (!errors.As(err, &all) || len(all) == 0) {
+			t.Fatalf("an error without findings: %v", err)
+		}
+		if err == nil && m.Name == "" {
+			t.Fatal("a mapping without a name")
+		}
+	})
+}
+
+// thirty is a mapping of thirty fields, for the document of benchDoc.
+func thirty(t testing.TB) *Mapping {
+	text := "koinos: mapping/1\nname: thirty\norders: {kind: sales, group: {by: key, columns: [c1]}}\nheader:\n  sender_number: {from: c1}\n  partner: {value: P}\n  ordered_on: {from: c2}\n"
+	for i, f := range []string{"currency: {value: EUR}", "payment_terms: {from: c5}", "price_level: {value: B}", "delivery_terms: {value: X}", "notes: {from: c14}", "requested_ship_on: {from: c13}", "cancel_after: {from: c13}",
+		"ship_to.code: {from: c4}", "ship_to.name: {from: c4}", "ship_to.city: {from: c4}", "bill_to.code: {from: c4}", "custom.a: {from: c14}", "reference.x: {from: c3}"} {
+		_ = i
+		text += "  " + f + "\n"
+	}
+	text += "lines:\n  item: {from: c6, list: items}\n  description: {from: c7}\n  quantity: {from: c8, need: must}\n  unit: {from: c9}\n  unit_price: {from: c10}\n  discount_percent: {from: c11}\n  amount: {from: c12}\n" +
+		"  requested_delivery_on: {from: c13}\n  location: {value: \"0010\"}\n  notes: {from: c14}\n  buyer_item: {from: c6}\n  tax_percent: {value: 20}\n  custom.b: {from: c14}\n  supplier_item: {from: c6}\n"
+	return parse(t, text)
+}
+
+func benchDoc(n int) (string, *list.Set) {
+	var b strings.Builder
+	b.WriteString("c1,c2,c3,c4,c5,c6,c7,c8,c9,c10,c11,c12,c13,c14\n")
+	for i := range n {
+		fmt.Fprintf(&b, "A-%07d,2026-03-02,OSTRAND,East yard,N30,%05d,\"Braided rope 10 mm, white\",%d,MTR,1.45,0,%d.%02d,2026-03-30,on pallets\n", i/10, i%977, i%50+1, (i%50+1)*145/100, (i%50+1)*145%100)
+	}
+	var items []list.Entry
+	for i := range 977 {
+		items = append(items, list.Entry{Code: fmt.Sprintf("%05d", i)})
+	}
+	return b.String(), &list.Set{Lists: map[string]*list.List{"items": list.New(items)}}
+}
+
+// BenchmarkMapping maps and checks 10,000 line rows on one core; reading is
+// measured apart, as the floor.
+func BenchmarkMapping(b *testing.B) {
+	doc, set := benchDoc(10_000)
+	m := thirty(b)
+	run := func(b *testing.B, work func(*Group)) {
+		for b.Loop() {
+			src, err := source.Open(strings.NewReader(doc), int64(len(doc)), m.Document.Options(source.DefaultLimits))
+			if err != nil {
+				b.Fatal(err)
+			}
+			table := NewTable(m, src)
+			for {
+				g, err := table.Next()
+				if err == io.EOF {
+					break
+				}
+				if err != nil {
+					b.Fatal(err)
+				}
+				work(&g)
+			}
+		}
+	}
+	b.Run("read", func(b *testing.B) { run(b, func(*Group) {}) })
+	b.Run("read+map", func(b *testing.B) { run(b, func(g *Group) { m.Draft(g, set) }) })
+	b.Run("read+map+check", func(b *testing.B) {
+		run(b, func(g *Group) {
+			d := m.Draft(g, set)
+			check.Order(&d.Order, d, check.Terms{Tolerance: m.Tolerance, Rounding: m.Rounding})
+			if d.Refused() {
+				b.Fatal(d.Findings)
+			}
+		})
+	})
+}

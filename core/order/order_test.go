@@ -1,0 +1,187 @@
+package order
+
+import (
+	"encoding/json"
+	"errors"
+	"strings"
+	"testing"
+)
+
+func TestParseNumber(t *testing.T) {
+	for _, c := range []struct{ in, want string }{
+		{"", ""}, {"0", "0"}, {"12.50", "12.50"}, {"-0.05", "-0.05"}, {"+7", "7"}, {"0012", "12"}, {"9999999999999999999", "9999999999999999999"},
+		{"0.0000000000000000001", "0.0000000000000000001"},
+		{"1e3", "!"}, {".", "!"}, {"-", "!"}, {"1 000", "!"}, {"1,5", "!"}, {"12345678901234567890", "!"}, {"1.2345678901234567890", "!"},
+	} {
+		n, err := ParseNumber(c.in)
+		if got := n.String(); err == nil && got != c.want || (err != nil) != (c.want == "!") {
+			t.Errorf("%q gives %q, %v; want %q", c.in, got, err, c.want)
+		}
+	}
+	if _, err := ParseNumber("12345678901234567890"); !errors.Is(err, ErrTooLong) {
+		t.Errorf("twenty digits: %v", err)
+	}
+}
+
+func TestAmounts(t *testing.T) {
+	for _, c := range []struct {
+		name, currency, rounding           string
+		quantity, price, basis, less, want string
+	}{
+		{"plain", "EUR", "half-up", "3", "1.10", "", "", "3.30"},
+		{"a tie goes up", "EUR", "half-up", "1", "2.345", "", "", "2.35"},
+		{"a tie below zero goes away from zero", "EUR", "half-up", "-1", "2.345", "", "", "-2.35"},
+		{"a tie goes to even", "EUR", "half-even", "1", "2.345", "", "", "2.34"},
+		{"cut off", "EUR", "down", "1", "2.349", "", "", "2.34"},
+		{"no digits in yen", "JPY", "half-up", "3", "33.5", "", "", "101"},
+		{"three digits in dinar", "KWD", "half-up", "3", "1.2345", "", "", "3.704"},
+		{"price for ten", "EUR", "half-up", "25", "147.00", "10", "", "367.50"},
+		{"price for three", "EUR", "half-up", "1", "10", "3", "", "3.33"},
+		{"discount", "EUR", "half-up", "7", "19.99", "", "12.5", "122.44"},
+		{"floats would say 0.29", "EUR", "down", "1", "0.30", "", "0", "0.30"},
+	} {
+		o := Order{Currency: c.currency, Lines: []Line{{Quantity: MustNumber(c.quantity), UnitPrice: MustNumber(c.price), PriceBasis: MustNumber(c.basis), DiscountPercent: MustNumber(c.less)}}}
+		if _, err := o.Compute(Rounding(c.rounding)); err != nil || o.Lines[0].Amount.String() != c.want {
+			t.Errorf("%s: %s, %v; want %s", c.name, o.Lines[0].Amount, err, c.want)
+		}
+	}
+}
+
+func TestTotal(t *testing.T) {
+	o := Order{Currency: "EUR", Charges: []Charge{{Code: "freight", Amount: MustNumber("12.00")}, {Allowance: true, Code: "bonus", Amount: MustNumber("2.50")}},
+		Lines: []Line{
+			{Quantity: MustNumber("2"), UnitPrice: MustNumber("10"), TaxPercent: MustNumber("20"), Charges: []Charge{{Code: "box", Amount: MustNumber("1")}}},
+			{StatedAmount: MustNumber("5.55"), TaxPercent: MustNumber("7")},
+		}}
+	for treatment, want := range map[string]string{TaxExclusive: "40.44", TaxInclusive: "36.05", TaxExempt: "36.05"} {
+		o.TaxTreatment = treatment
+		if _, err := o.Compute(HalfUp); err != nil || o.Total.String() != want {
+			t.Errorf("%s: total %s, %v; want %s", treatment, o.Total, err, want)
+		}
+	}
+}
+
+func TestStatus(t *testing.T) {
+	n := MustNumber
+	for _, c := range []struct {
+		kind Kind
+		want Status
+		line []Line
+	}{
+		{Sales, Open, []Line{{Quantity: n("2")}}},
+		{Sales, Partial, []Line{{Quantity: n("2"), Shipped: n("1")}}},
+		{Sales, Partial, []Line{{Quantity: n("2"), Shipped: n("2")}, {Quantity: n("1")}}},
+		{Sales, Complete, []Line{{Quantity: n("2"), Shipped: n("1"), Cancelled: n("1")}}},
+		{Sales, Cancelled, []Line{{Quantity: n("2"), Cancelled: n("2")}}},
+		{Purchase, Open, []Line{{Quantity: n("2"), Shipped: n("2")}}},
+		{Purchase, Complete, []Line{{Quantity: n("2"), Received: n("2")}}},
+	} {
+		o := Order{Kind: c.kind, Lines: c.line}
+		if got := o.DeriveStatus(); got != c.want {
+			t.Errorf("%s %+v is %s, want %s", c.kind, c.line, got, c.want)
+		}
+	}
+}
+
+// Every field that can be bound is read back by Each, survives JSON, and counts
+// in the fingerprint and the difference.
+func TestEveryField(t *testing.T) {
+	set := func(o *Order, f *Field, value string) {
+		var l *Line
+		if f.Level == Lines {
+			l = &o.Lines[0]
+		}
+		switch {
+		case f.text != nil:
+			f.SetText(o, l, value)
+		case f.num != nil:
+			n, err := ParseNumber(value)
+			if err != nil {
+				t.Fatal(err)
+			}
+			f.SetNumber(o, l, n)
+		default:
+			f.SetDate(o, l, Date(value))
+		}
+	}
+	for _, level := range []Level{Header, Lines} {
+		for _, f := range AllFields(level) {
+			name := strings.Replace(f.Name, "*", "own_word", 1)
+			field, ok := Lookup(level, name)
+			if !ok {
+				t.Errorf("%s %s is listed but not found", level, name)
+				continue
+			}
+			o := Order{Kind: Sales, Lines: []Line{{}}}
+			before := o.Fingerprint()
+			set(&o, &field, "7")
+			b, err := json.Marshal(&o)
+			if err != nil {
+				t.Fatal(err)
+			}
+			var back Order
+			if err := json.Unmarshal(b, &back); err != nil {
+				t.Fatalf("%s: %v", name, err)
+			}
+			if level == Header && name == "number" {
+				continue // ours, not the sender's: it is no content
+			}
+			line := 0
+			if level == Lines {
+				line = 1
+			}
+			found := false
+			back.Each(func(n int, field, value string) { found = found || n == line && field == name && value == "7" })
+			if !found || o.Fingerprint() == before {
+				t.Errorf("%s %s does not survive", level, name)
+			}
+			other := Order{Kind: Sales, Lines: []Line{{}}}
+			set(&other, &field, "8")
+			if d := Diff(&o, &other); len(d) != 1 || d[0] != (Change{line, name, "7", "8"}) {
+				t.Errorf("difference of %s %s: %v", level, name, d)
+			}
+		}
+	}
+	for _, wrong := range []string{"ship_to.", "ship_to.colour", "custom", "reference.", "charge", "nonsense.x"} {
+		if _, ok := Lookup(Header, wrong); ok {
+			t.Errorf("%q is taken for a field", wrong)
+		}
+	}
+}
+
+func TestSameContent(t *testing.T) {
+	a := Order{Kind: Sales, SenderNumber: "1", Number: "SO-1", Lines: []Line{{Quantity: MustNumber("2.00")}}, References: []Reference{{"a", "1"}, {"b", "2"}}}
+	b := Order{Kind: Sales, SenderNumber: "1", Number: "SO-2", Lines: []Line{{Quantity: MustNumber("2")}}, References: []Reference{{"b", "2"}, {"a", "1"}}}
+	if a.Fingerprint() != b.Fingerprint() || len(Diff(&a, &b)) != 0 {
+		t.Error("the same content has two fingerprints")
+	}
+	for _, pair := range [][2]Order{
+		{{Kind: Sales, Partner: "P", SenderNumber: " a1"}, {Kind: Sales, Partner: "p", SenderNumber: "A1"}},
+	} {
+		if pair[0].Identity() != pair[1].Identity() || pair[0].Identity() == "" {
+			t.Errorf("%q is not %q", pair[0].Identity(), pair[1].Identity())
+		}
+	}
+}
+
+func BenchmarkCompute(b *testing.B) {
+	o := Order{Currency: "EUR"}
+	for range 10 {
+		o.Lines = append(o.Lines, Line{Quantity: MustNumber("12"), UnitPrice: MustNumber("3.45"), DiscountPercent: MustNumber("5")})
+	}
+	for b.Loop() {
+		if _, err := o.Compute(HalfUp); err != nil {
+			b.Fatal(err)
+		}
+	}
+}
+
+func BenchmarkFingerprint(b *testing.B) {
+	o := Order{Kind: Sales, SenderNumber: "A-1", Partner: "OSTRAND", Currency: "EUR"}
+	for range 10 {
+		o.Lines = append(o.Lines, Line{Number: "1", Item: "00417", Description: "Shackle", Unit: "BX", Quantity: MustNumber("12"), UnitPrice: MustNumber("3.45")})
+	}
+	for b.Loop() {
+		o.Fingerprint()
+	}
+}

@@ -1,0 +1,406 @@
+package source
+
+import (
+	"archive/zip"
+	"bytes"
+	"encoding/csv"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+	"testing"
+
+	"github.com/xuri/excelize/v2"
+	"golang.org/x/text/encoding/unicode"
+
+	"koinos/core/finding"
+)
+
+// read gives a document's rows as text, "row:cell|cell", and its findings.
+func read(t testing.TB, b []byte, opt Options) (rows []string, found []finding.Finding, err error) {
+	t.Helper()
+	r, err := Open(bytes.NewReader(b), int64(len(b)), opt)
+	if err != nil {
+		return nil, nil, err
+	}
+	for {
+		rec, err := r.Next()
+		if err == io.EOF {
+			return rows, found, nil
+		}
+		if err != nil {
+			return rows, found, err
+		}
+		var cells []string
+		for _, c := range rec.Cells {
+			cells = append(cells, c.Text)
+		}
+		rows = append(rows, fmt.Sprintf("%d:%s", rec.Row, strings.Join(cells, "|")))
+		found = append(found, rec.Findings...)
+	}
+}
+
+func TestCSV(t *testing.T) {
+	utf16le, err := unicode.UTF16(unicode.LittleEndian, unicode.UseBOM).NewEncoder().String("a;b\nü;2\n")
+	if err != nil {
+		t.Fatal(err)
+	}
+	bare, err := unicode.UTF16(unicode.BigEndian, unicode.IgnoreBOM).NewEncoder().String("name,qty\nrope,2\nlamp,3\n")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		name, in string
+		opt      Options
+		want     []string
+		codes    []finding.Code
+	}{
+		{"plain", "a,b\n1,2\n", Options{}, []string{"1:a|b", "2:1|2"}, nil},
+		{"no last line end", "a,b\n1,2", Options{}, []string{"1:a|b", "2:1|2"}, nil},
+		{"text stays text", "a,b\n00417,4006381333931000001\n", Options{}, []string{"1:a|b", "2:00417|4006381333931000001"}, nil},
+		{"CRLF, blank rows count", "a,b\r\n\r\n1,2\r\n", Options{}, []string{"1:a|b", "2:", "3:1|2"}, nil},
+		{"lone CR", "a,b\r1,2\r", Options{}, []string{"1:a|b", "2:1|2"}, nil},
+		{"semicolons with decimal commas", "a;b\n1,5;2,5\n3,5;4\n", Options{}, []string{"1:a|b", "2:1,5|2,5", "3:3,5|4"}, nil},
+		{"tabs", "a\tb\n1\t2\n", Options{}, []string{"1:a|b", "2:1|2"}, nil},
+		{"titles above", "Orders, of March\n\na;b;c\n1;2;3\n4;5;6\n", Options{}, []string{"1:Orders, of March", "2:", "3:a|b|c", "4:1|2|3", "5:4|5|6"}, nil},
+		{"quoted", "a,b\n\"1,5\",\"say \"\"hi\"\"\"\n", Options{}, []string{"1:a|b", `2:1,5|say "hi"`}, nil},
+		{"quoted line end is one row", "a,b\n\"1\n2\",3\n4,5\n", Options{}, []string{"1:a|b", "2:1\n2|3", "3:4|5"}, nil},
+		{"single quotes", "'a','b'\n'1,0','2'\n'3','4'\n", Options{}, []string{"1:a|b", "2:1,0|2", "3:3|4"}, nil},
+		{"inches inside a cell", "a,b\n5\" bolt,2\n", Options{}, []string{"1:a|b", "2:5\" bolt|2"}, nil},
+		{"text behind a quote", "a,b\n\"x\"y,2\n", Options{}, []string{"1:a|b", "2:xy|2"}, []finding.Code{finding.QuoteStray}},
+		{"a quote never closed loses no row", "a,b\n\"1,2\n3,4\n5,6\n", Options{}, []string{"1:a|b", "2:\"1|2", "3:3|4", "4:5|6"}, []finding.Code{finding.QuoteUnclosed}},
+		{"byte order mark", "\xef\xbb\xbfa,b\n", Options{}, []string{"1:a|b"}, nil},
+		{"UTF-16 with mark", utf16le, Options{}, []string{"1:a|b", "2:ü|2"}, nil},
+		{"UTF-16 without mark", bare, Options{}, []string{"1:name|qty", "2:rope|2", "3:lamp|3"}, nil},
+		{"Windows-1252 found by itself", "a;b\nM\xfcller;\x80 5\n", Options{}, []string{"1:a|b", "2:Müller|€ 5"}, nil},
+		{"stated delimiter", "a|b;c\n", Options{Delimiter: "|"}, []string{"1:a|b;c"}, nil},
+		{"wrong encoding stated", "a\xfc,b\n", Options{Encoding: UTF8}, []string{"1:a\ufffd|b"}, []finding.Code{finding.EncodingInvalid}},
+		{"NUL inside", "a,b\n1\x00,2\n", Options{}, []string{"1:a|b", "2:1|2"}, []finding.Code{finding.ControlCharacter}},
+		{"a long cell is cut", "a,b\nabcdefgh,2\n", Options{Limits: Limits{CellText: 6}}, []string{"1:a|b", "2:abc…|2"}, []finding.Code{finding.CellTooLong}},
+		{"ragged", "a,b,c\n1\n1,2,3,4\n", Options{}, []string{"1:a|b|c", "2:1", "3:1|2|3|4"}, nil},
+	} {
+		rows, found, err := read(t, []byte(c.in), c.opt)
+		var codes []finding.Code
+		for _, f := range found {
+			codes = append(codes, f.Code)
+		}
+		if err != nil || fmt.Sprint(rows) != fmt.Sprint(c.want) || fmt.Sprint(codes) != fmt.Sprint(c.codes) {
+			t.Errorf("%s: %q %v %v, want %q %v", c.name, rows, codes, err, c.want, c.codes)
+		}
+	}
+}
+
+// workbook packs parts of a minimal workbook; those given replace or add to the usual ones.
+func workbook(t testing.TB, parts map[string]string) []byte {
+	t.Helper()
+	all := map[string]string{
+		"_rels/.rels":                `<Relationships><Relationship Id="r1" Type="http://x/officeDocument" Target="xl/workbook.xml"/></Relationships>`,
+		"xl/workbook.xml":            `<workbook xmlns:r="http://schemas.openxmlformats.org/officeDocument/2006/relationships"><sheets><sheet name="Old" state="hidden" r:id="r2"/><sheet name="Orders" r:id="r1"/></sheets></workbook>`,
+		"xl/_rels/workbook.xml.rels": `<Relationships><Relationship Id="r1" Type="http://x/worksheet" Target="worksheets/s1.xml"/><Relationship Id="r2" Type="http://x/worksheet" Target="/xl/worksheets/s2.xml"/><Relationship Id="r3" Type="http://x/styles" Target="styles.xml"/><Relationship Id="r4" Type="http://x/sharedStrings" Target="shared.xml"/></Relationships>`,
+		"xl/worksheets/s1.xml":       `<worksheet><sheetData/></worksheet>`,
+		"xl/worksheets/s2.xml":       `<worksheet><sheetData><row><c t="inlineStr"><is><t>hidden</t></is></c></row></sheetData></worksheet>`,
+		"xl/shared.xml":              `<sst><si><t>plain</t></si><si><r><t>rich </t></r><r><t xml:space="preserve">text</t></r><rPh><t>no</t></rPh></si><si><t>a&amp;b &#228;_x000A_c</t></si></sst>`,
+		"xl/styles.xml":              `<styleSheet><numFmts><numFmt numFmtId="164" formatCode="00000"/><numFmt numFmtId="165" formatCode="[$-407]d. mmm yy;@"/><numFmt numFmtId="166" formatCode="0.00&quot; kg&quot;"/><numFmt numFmtId="167" formatCode="0.0%"/></numFmts><cellXfs><xf numFmtId="0"/><xf numFmtId="14"/><xf numFmtId="164"/><xf numFmtId="165"/><xf numFmtId="166"/><xf numFmtId="9"/><xf numFmtId="22"/><xf numFmtId="167"/></cellXfs></styleSheet>`,
+	}
+	for k, v := range parts {
+		all[k] = v
+	}
+	var b bytes.Buffer
+	w := zip.NewWriter(&b)
+	for name, text := range all {
+		f, err := w.Create(name)
+		if err == nil {
+			_, err = io.WriteString(f, text)
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := w.Close(); err != nil {
+		t.Fatal(err)
+	}
+	return b.Bytes()
+}
+
+func sheet(rows string) map[string]string {
+	return map[string]string{"xl/worksheets/s1.xml": `<?xml version="1.0"?><!-- made > by hand --><x:worksheet xmlns:x="y"><x:sheetData>` + rows + `</x:sheetData></x:worksheet>`}
+}
+
+// Each kind of cell that ECMA-376 knows, and what is read from it.
+func TestXLSXCells(t *testing.T) {
+	for _, c := range []struct {
+		cell, want string
+		kind       Kind
+	}{
+		{`<c r="A1" t="s"><v>0</v></c>`, "plain", Text},
+		{`<c r="A1" t="s"><v>1</v></c>`, "rich text", Text},
+		{`<c r="A1" t="s"><v>2</v></c>`, "a&b ä\nc", Text},
+		{`<c r="A1" t="s"><v>9</v></c>`, "#TEXT 9", ErrorValue},
+		{`<c r="A1" t="inlineStr"><is><t> 00417 </t></is></c>`, " 00417 ", Text},
+		{`<c r="A1" t="str"><f>A2</f><v>x&lt;y</v></c>`, "x<y", Text},
+		{`<c r="A1"><v>4006381333931</v></c>`, "4006381333931", Number},
+		{`<c r="A1"><v>4.006381333931E+12</v></c>`, "4006381333931", Number},
+		{`<c r="A1"><v>0.30000000000000004</v></c>`, "0.3", Number},
+		{`<c r="A1"><v>1.5E-3</v></c>`, "0.0015", Number},
+		{`<c r="A1"><v>-12.50</v></c>`, "-12.50", Number},
+		{`<c r="A1" s="2"><v>417</v></c>`, "00417", Text},
+		{`<c r="A1" s="2"><v>1234567</v></c>`, "1234567", Number},
+		{`<c r="A1" s="4"><v>12.345</v></c>`, "12.345", Number},
+		{`<c r="A1" s="5"><v>0.05</v></c>`, "5%", Number},
+		{`<c r="A1" s="7"><v>0.125</v></c>`, "12.5%", Number},
+		{`<c r="A1" s="1"><v>46095</v></c>`, "2026-03-14", Day},
+		{`<c r="A1" s="3"><v>46095</v></c>`, "2026-03-14", Day},
+		{`<c r="A1" s="6"><v>46095.395833333336</v></c>`, "2026-03-14T09:30:00", Day},
+		{`<c r="A1" s="1"><v>59</v></c>`, "1900-02-28", Day},
+		{`<c r="A1" s="1"><v>0.5</v></c>`, "12:00:00", Day},
+		{`<c r="A1" s="1"><v>-5</v></c>`, "-5", Number},
+		{`<c r="A1" t="d"><v>2026-03-14</v></c>`, "2026-03-14", Day},
+		{`<c r="A1" t="b"><v>1</v></c>`, "TRUE", Bool},
+		{`<c r="A1" t="e"><v>#N/A</v></c>`, "#N/A", ErrorValue},
+		{`<c r="A1"><f>SUM(B1)</f><v>7</v></c>`, "7", Number},
+		{`<c r="A1"><f>SUM(B1)</f></c>`, "", Unkept},
+		{`<c r="A1" t="str"><f>""</f><v></v></c>`, "", Text},
+		{`<c><v><![CDATA[5]]></v></c>`, "5", Number},
+	} {
+		b := workbook(t, sheet(`<x:row r="1" spans='1:2'>`+strings.NewReplacer("<c", "<x:c", "</c", "</x:c", "<v", "<x:v", "</v", "</x:v").Replace(c.cell)+`</x:row>`))
+		r, err := Open(bytes.NewReader(b), int64(len(b)), Options{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		rec, err := r.Next()
+		if err != nil || len(rec.Cells) != 1 || rec.Cells[0] != (Cell{c.want, c.kind}) {
+			t.Errorf("%s gives %+v, %v; want %q of kind %d", c.cell, rec.Cells, err, c.want, c.kind)
+		}
+	}
+	b := workbook(t, map[string]string{
+		"xl/workbook.xml":      `<workbook><workbookPr date1904="1"/><sheets><sheet name="Orders" xmlns:r="http://schemas.openxmlformats.org/officeDocument/2006/relationships" r:id="r1"/></sheets></workbook>`,
+		"xl/worksheets/s1.xml": `<worksheet><sheetData><row><c s="1"><v>44633</v></c></row></sheetData></worksheet>`,
+	})
+	if rows, _, err := read(t, b, Options{}); err != nil || fmt.Sprint(rows) != "[1:2026-03-14]" {
+		t.Errorf("1904 system: %q %v", rows, err)
+	}
+}
+
+func TestXLSXRows(t *testing.T) {
+	rows := `<x:row r="2"><x:c r="B2"><x:v>1</x:v></x:c><x:c r="D2"><x:v>2</x:v></x:c></x:row><x:row/><x:row r="7"><x:c><x:v>3</x:v></x:c><x:c><x:v>4</x:v></x:c></x:row><x:row><x:c><x:v>5</x:v></x:c></x:row>`
+	got, _, err := read(t, workbook(t, sheet(rows)), Options{})
+	if want := "[2:|1||2 3: 7:3|4 8:5]"; err != nil || fmt.Sprint(got) != want {
+		t.Errorf("%v %v, want %s", got, err, want)
+	}
+	got, _, err = read(t, workbook(t, sheet(rows)), Options{Sheets: func(n string) bool { return n == "Old" }})
+	if err != nil || fmt.Sprint(got) != "[1:hidden]" {
+		t.Errorf("hidden sheet by name: %v %v", got, err)
+	}
+}
+
+// What is not a document, or wants too much, says so and nothing worse.
+func TestRefused(t *testing.T) {
+	good := workbook(t, sheet(`<x:row><x:c><x:v>1</x:v></x:c></x:row>`))
+	bomb := workbook(t, sheet("<x:row><x:c><x:v>1</x:v></x:c></x:row>"+strings.Repeat(" ", 40<<20)))
+	for _, c := range []struct {
+		name string
+		in   []byte
+		opt  Options
+		code finding.Code
+	}{
+		{"empty", nil, Options{}, finding.DocumentEmpty},
+		{"PDF", []byte("%PDF-1.4 x"), Options{}, finding.FormatUnknown},
+		{"picture", []byte("\x89PNG\r\n\x1a\n"), Options{}, finding.FormatUnknown},
+		{"old workbook", []byte("\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1...."), Options{}, finding.FormatUnknown},
+		{"binary", bytes.Repeat([]byte{1, 0, 0, 7, 0}, 5_000), Options{}, finding.FormatUnknown},
+		{"another ZIP", func() []byte {
+			var b bytes.Buffer
+			w := zip.NewWriter(&b)
+			_, _ = w.Create("x.txt")
+			w.Close()
+			return b.Bytes()
+		}(), Options{}, finding.FormatUnknown},
+		{"CSV where a workbook is expected", []byte("a,b\n"), Options{Format: XLSX}, finding.FormatUnknown},
+		{"workbook where CSV is expected", good, Options{Format: CSV}, finding.FormatUnknown},
+		{"cut short", good[:len(good)-40], Options{}, finding.DocumentBroken},
+		{"sheet cut short", workbook(t, map[string]string{"xl/worksheets/s1.xml": `<worksheet><sheetData><row><c><v>1`}), Options{}, finding.DocumentBroken},
+		{"no such sheet", good, Options{Sheets: func(string) bool { return false }}, finding.SheetMissing},
+		{"unpacks to too much", bomb, Options{Limits: Limits{Unpacked: 8 << 20}}, finding.DocumentTooLarge},
+		{"too many texts", workbook(t, map[string]string{"xl/shared.xml": "<sst>" + strings.Repeat("<si><t>abcdefgh</t></si>", 1000) + "</sst>"}), Options{Limits: Limits{Strings: 8_000}}, finding.DocumentTooLarge},
+		{"too many rows", []byte("a\nb\nc\n"), Options{Limits: Limits{Rows: 2}}, finding.DocumentTooLarge},
+		{"too many columns", []byte("a,b,c\n"), Options{Limits: Limits{Columns: 2}}, finding.DocumentTooLarge},
+		{"a column that no sheet has", workbook(t, sheet(`<x:row><x:c r="ZZZZ1"><x:v>1</x:v></x:c></x:row>`)), Options{}, finding.DocumentTooLarge},
+		{"a row without end", bytes.Repeat([]byte("x"), 5_000), Options{Limits: Limits{RowBytes: 1_000}}, finding.DocumentTooLarge},
+	} {
+		_, _, err := read(t, c.in, c.opt)
+		var f *finding.Finding
+		if !errors.As(err, &f) || f.Code != c.code || f.Message == "" || f.Hint == "" {
+			t.Errorf("%s: %v, want code %s", c.name, err, c.code)
+		}
+	}
+}
+
+func TestInspect(t *testing.T) {
+	b := []byte("Saltry orders\n\nOrder;Date;Item;Qty;Price;Unit\n" + strings.Repeat("S-1;02.03.2026;00417;2;9,50;EA\n", 40) + ";;;;\nTotal;;;80;;\n")
+	in, err := Inspect(bytes.NewReader(b), int64(len(b)), Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	table := in.Tables[0]
+	var looks []string
+	for _, c := range table.Columns {
+		looks = append(looks, c.Letter+" "+c.Heading+" "+c.Looks)
+	}
+	if got, want := strings.Join(looks, ", "), "A Order code, B Date date, C Item code, D Qty number, E Price number, F Unit words"; got != want || table.Heading != 3 || in.Delimiter != ";" || table.Rows != 43 {
+		t.Errorf("heading %d, %d rows, %s; want %s", table.Heading, table.Rows, got, want)
+	}
+}
+
+func FuzzCSV(f *testing.F) {
+	for _, s := range []string{"a,b\n1,2\n", "\"a\"\"b\",c\r\n\"x\ny\",z", "\xff\xfea\x00;\x00b\x00\n\x00", "a;b\n\"never closed;1\n2;3", "'a'\t'b'\r'c'\td", "\xef\xbb\xbf;\n;;", "a\xfc,\x00b\n"} {
+		f.Add([]byte(s), "", "")
+	}
+	f.Fuzz(func(t *testing.T, b []byte, delimiter, quote string) {
+		opt := Options{Format: CSV, Limits: DefaultLimits}
+		if len(delimiter) == 1 && delimiter[0] < 0x80 && delimiter != "\n" && delimiter != "\r" {
+			opt.Delimiter = delimiter
+		}
+		if len(quote) == 1 && quote[0] < 0x80 && quote != delimiter && quote != "\n" && quote != "\r" {
+			opt.Quote = quote
+		}
+		r, err := Open(bytes.NewReader(b), int64(len(b)), opt)
+		if err != nil {
+			return
+		}
+		for row := 1; ; row++ {
+			rec, err := r.Next()
+			if err == io.EOF {
+				return
+			}
+			var known *finding.Finding
+			if err != nil && !errors.As(err, &known) {
+				t.Fatalf("an error without a code: %v", err)
+			}
+			if err != nil {
+				return
+			}
+			if rec.Row != row || row > len(b)+1 {
+				t.Fatalf("row %d comes as %d", row, rec.Row)
+			}
+		}
+	})
+}
+
+func FuzzXLSX(f *testing.F) {
+	f.Add([]byte(`<row r="3"><c r="B3" t="s"><v>1</v></c><c t="inlineStr"><is><t>x</t></is></c></row>`), []byte(`<si><t>a</t></si><si><r><t>b</t></r></si>`))
+	f.Add([]byte(`<row><c r="A1"><f>1</f></c></row><row/></sheetData>`), []byte(`<si><t>&#x41;_x0041_</t></si>`))
+	f.Add([]byte(`<c><v>1</v><row><row></c>`), []byte(`<si><si>`))
+	f.Fuzz(func(t *testing.T, rows, texts []byte) {
+		b := workbook(t, map[string]string{
+			"xl/worksheets/s1.xml": "<worksheet><sheetData>" + string(rows) + "</sheetData></worksheet>",
+			"xl/shared.xml":        "<sst>" + string(texts) + "</sst>",
+		})
+		_, _, err := read(t, b, Options{Limits: DefaultLimits})
+		var known *finding.Finding
+		if err != nil && !errors.As(err, &known) {
+			t.Fatalf("an error without a code: %v", err)
+		}
+	})
+}
+
+// benchRows is the same table for every reader: 14 columns as orders have them.
+func benchRow(i int) []string {
+	return []string{fmt.Sprintf("A-%07d", i/10), "2026-03-02", "OSTRAND", "East yard", "N30", fmt.Sprintf("%05d", i%977), "Braided rope 10 mm, white", fmt.Sprint(i%50 + 1), "MTR", "1.45", "5", "27.55", "2026-03-30", "on pallets"}
+}
+
+func benchCSV(n int) []byte {
+	var b bytes.Buffer
+	w := csv.NewWriter(&b)
+	for i := range n {
+		_ = w.Write(benchRow(i)) // to memory
+	}
+	w.Flush()
+	return b.Bytes()
+}
+
+func BenchmarkCSV(b *testing.B) {
+	doc := benchCSV(100_000)
+	b.Run("floor=encoding-csv", func(b *testing.B) {
+		b.SetBytes(int64(len(doc)))
+		for b.Loop() {
+			r := csv.NewReader(bytes.NewReader(doc))
+			r.ReuseRecord = true
+			for {
+				if _, err := r.Read(); err != nil {
+					break
+				}
+			}
+		}
+	})
+	b.Run("koinos", func(b *testing.B) {
+		b.SetBytes(int64(len(doc)))
+		for b.Loop() {
+			drain(b, doc)
+		}
+	})
+}
+
+func drain(b *testing.B, doc []byte) {
+	r, err := Open(bytes.NewReader(doc), int64(len(doc)), Options{Limits: DefaultLimits})
+	if err != nil {
+		b.Fatal(err)
+	}
+	for {
+		if _, err := r.Next(); err != nil {
+			if err != io.EOF {
+				b.Fatal(err)
+			}
+			return
+		}
+	}
+}
+
+func BenchmarkXLSX(b *testing.B) {
+	f := excelize.NewFile()
+	w, err := f.NewStreamWriter("Sheet1")
+	if err != nil {
+		b.Fatal(err)
+	}
+	for i := range 20_000 {
+		var row []any
+		for j, s := range benchRow(i) {
+			if j == 7 {
+				row = append(row, i%50+1)
+			} else {
+				row = append(row, s)
+			}
+		}
+		if err := w.SetRow(fmt.Sprintf("A%d", i+1), row); err != nil {
+			b.Fatal(err)
+		}
+	}
+	if err := w.Flush(); err != nil {
+		b.Fatal(err)
+	}
+	var doc bytes.Buffer
+	if err := f.Write(&doc); err != nil {
+		b.Fatal(err)
+	}
+	b.Run("floor=excelize-rows", func(b *testing.B) {
+		for b.Loop() {
+			f, err := excelize.OpenReader(bytes.NewReader(doc.Bytes()))
+			if err != nil {
+				b.Fatal(err)
+			}
+			rows, err := f.Rows("Sheet1")
+			if err != nil {
+				b.Fatal(err)
+			}
+			for rows.Next() {
+				if _, err := rows.Columns(); err != nil {
+					b.Fatal(err)
+				}
+			}
+		}
+	})
+	b.Run("koinos", func(b *testing.B) {
+		for b.Loop() {
+			drain(b, doc.Bytes())
+		}
+	})
+}
