@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/signal"
 	"runtime/debug"
+	"strings"
 	"syscall"
 
 	"github.com/mattn/go-isatty"
@@ -161,9 +162,7 @@ is in a document.`,
 	})
 	root.AddCommand(a.serve(), a.demo(), a.inspect(), a.mapping(), a.load(), a.order(), a.lists(false), a.lists(true), a.tokens(),
 		&cobra.Command{Use: "exit-codes", Short: "What the exit codes mean", Long: exitCodes})
-	for _, c := range root.Commands() {
-		checkArgs(c)
-	}
+	checkArgs(root)
 	return root
 }
 
@@ -184,7 +183,11 @@ func checkArgs(c *cobra.Command) {
 			if len(args) == 0 {
 				return c.Help()
 			}
-			return usage{fmt.Errorf("%q is not known to %s; see %s --help", args[0], c.CommandPath(), c.CommandPath())}
+			near := ""
+			if words := c.SuggestionsFor(args[0]); len(words) > 0 {
+				near = fmt.Sprintf("; did you mean %s?", strings.Join(words, " or "))
+			}
+			return usage{fmt.Errorf("%q is not known to %s%s; see %s --help", args[0], c.CommandPath(), near, c.CommandPath())}
 		}
 	}
 	for _, sub := range c.Commands() {

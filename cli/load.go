@@ -36,15 +36,15 @@ service has.`,
   koinos load returns.csv --mapping saltry --all-or-none --output json`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
+			if mappingName == "" {
+				return usage{errors.New("say which mapping with --mapping; koinos mapping list shows those of the service")}
+			}
 			return a.runLoad(c.Context(), args[0], mappingName, client.NewLoad{DryRun: dryRun, AllOrNone: allOrNone})
 		},
 	}
 	c.Flags().StringVarP(&mappingName, "mapping", "m", "", "mapping: a file, or a name that the service knows")
 	c.Flags().BoolVarP(&dryRun, "dry-run", "n", false, "say what would happen, store no order")
 	c.Flags().BoolVar(&allOrNone, "all-or-none", false, "store nothing where one order is refused")
-	if err := c.MarkFlagRequired("mapping"); err != nil {
-		panic(err) // the flag is three lines above
-	}
 	c.AddCommand(a.loadList(), a.loadShow(), a.loadReport(), a.loadCancel())
 	return c
 }

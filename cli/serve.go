@@ -124,6 +124,9 @@ func (a *app) tokens() *cobra.Command {
 		Long:    "With --data the token is made in a data folder directly, without a service: that is how the first one is made.",
 		Example: "  koinos token create --name warehouse --scope read\n  koinos token create --name first --scope admin --data /srv/koinos",
 		RunE: func(c *cobra.Command, _ []string) error {
+			if name == "" {
+				return usage{errors.New("say what or whom the token is for with --name")}
+			}
 			if scope != "read" && scope != "load" && scope != "admin" {
 				return usage{fmt.Errorf("--scope is read, load or admin, not %q", scope)}
 			}
@@ -142,11 +145,6 @@ func (a *app) tokens() *cobra.Command {
 	create.Flags().StringVar(&name, "name", "", "what or whom it is for")
 	create.Flags().StringVar(&scope, "scope", "", "read, load or admin")
 	create.Flags().StringVar(&data, "data", "", "data folder to make it in, without a service")
-	for _, f := range []string{"name", "scope"} {
-		if err := create.MarkFlagRequired(f); err != nil {
-			panic(err) // the flags are above
-		}
-	}
 	ls := &cobra.Command{
 		Use: "list", Short: "List access tokens", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {

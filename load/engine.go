@@ -214,20 +214,20 @@ func (e *Engine) perform(ctx context.Context, r *run, m *mapping.Mapping) {
 		notes = append(notes, found...)
 	}
 	end := e.now().UTC()
-	r.update(func(l *report.Load) {
-		l.Status, l.EndedAt, l.Share = status, &end, 1
-		for _, f := range notes {
-			l.Errors += btoi(f.Severity == finding.Error)
-			l.Warnings += btoi(f.Severity == finding.Warning)
-		}
-	})
 	final := r.snapshot()
+	final.Status, final.EndedAt, final.Share = status, &end, 1
+	for _, f := range notes {
+		final.Errors += btoi(f.Severity == finding.Error)
+		final.Warnings += btoi(f.Severity == finding.Warning)
+	}
 	err = e.store.Write(context.WithoutCancel(ctx), func(tx *store.Tx) error {
 		if err := tx.AddFindings(final.ID, notes, &t.next); err != nil {
 			return err
 		}
 		return tx.SaveCounts(&final)
 	})
+	// Whoever watches sees the end when its findings can be asked for, not before.
+	r.update(func(l *report.Load) { *l = final })
 	if err != nil {
 		// The load stays in memory with its end, and is "interrupted" after a restart.
 		log.Error("the load's end could not be kept", "error", err)

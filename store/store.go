@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"database/sql"
+	"database/sql/driver"
 	"embed"
 	"encoding/hex"
 	"errors"
@@ -111,10 +112,16 @@ func (s *Store) Claim() error {
 func (s *Store) Ready(ctx context.Context) error { return s.r.PingContext(ctx) }
 
 // Write runs f in the writer's transaction: all of what it did is kept, or none.
+// A transaction that has begun is not broken off when ctx ends: the driver
+// would give its connection up. f may end it by returning ctx's error.
 func (s *Store) Write(ctx context.Context, f func(*Tx) error) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	tx, err := s.conn.BeginTxx(ctx, nil)
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	ctx = context.WithoutCancel(ctx)
+	tx, err := s.begin(ctx)
 	if err != nil {
 		return fmt.Errorf("begin: %w", err)
 	}
@@ -126,6 +133,20 @@ func (s *Store) Write(ctx context.Context, f func(*Tx) error) error {
 		return fmt.Errorf("commit: %w", err)
 	}
 	return nil
+}
+
+// begin opens a transaction, on a new connection where the old one was lost.
+func (s *Store) begin(ctx context.Context) (*sqlx.Tx, error) {
+	tx, err := s.conn.BeginTxx(ctx, nil)
+	if !errors.Is(err, sql.ErrConnDone) && !errors.Is(err, driver.ErrBadConn) {
+		return tx, err
+	}
+	conn, err := s.w.Connx(ctx)
+	if err != nil {
+		return nil, err
+	}
+	s.conn, s.stmts = conn, map[string]*sql.Stmt{}
+	return s.conn.BeginTxx(ctx, nil)
 }
 
 func ignoreDone(err error) error {

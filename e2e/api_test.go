@@ -1,0 +1,211 @@
+package e2e
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"net/http"
+	"os"
+	"strings"
+	"testing"
+
+	"github.com/getkin/kin-openapi/openapi3"
+	"github.com/getkin/kin-openapi/openapi3filter"
+	"github.com/getkin/kin-openapi/routers/gorillamux"
+
+	"koinos/client"
+)
+
+// The published description is the running service's, and the service's
+// answers are what it describes.
+func TestPublishedAPI(t *testing.T) {
+	s := start(t, t.TempDir(), "demo")
+	_, served := s.do("GET", "/api/v1/openapi.json", "")
+	var doc map[string]any
+	if err := json.Unmarshal([]byte(served), &doc); err != nil {
+		t.Fatal(err)
+	}
+	doc["info"].(map[string]any)["version"] = "devel"
+	b, err := json.MarshalIndent(doc, "", " ")
+	if err != nil {
+		t.Fatal(err)
+	}
+	b = append(b, '\n')
+	const name = "../docs/openapi.json"
+	if *update {
+		if err := os.WriteFile(name, b, 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if have, err := os.ReadFile(name); err != nil || !bytes.Equal(have, b) {
+		t.Errorf("%s is not the service's description (%v); write it with make generate", name, err)
+	}
+	spec, err := openapi3.NewLoader().LoadFromData([]byte(served))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := spec.Validate(context.Background()); err != nil {
+		t.Errorf("the description is not valid: %v", err)
+	}
+	spec.Servers = openapi3.Servers{{URL: s.address}}
+	router, err := gorillamux.NewRouter(spec)
+	if err != nil {
+		t.Fatal(err)
+	}
+	documents, err := s.api().Loads(context.Background(), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	sha := documents.Items[0].Document
+	called := map[string]bool{}
+	for _, c := range []struct {
+		method, path, body string
+		status             int
+	}{
+		{"GET", "/documents?limit=2", "", 200}, {"GET", "/documents/" + sha, "", 200}, {"GET", "/documents/" + sha[:12] + "/content", "", 200}, {"GET", "/documents/" + sha + "/rows?limit=3", "", 200},
+		{"GET", "/documents/00000000", "", 404}, {"POST", "/documents?name=a.csv", "a,b\n1,2\n", 201}, {"POST", "/documents?name=a.pdf", "%PDF-1.7", 422}, {"POST", "/documents", "x", 422},
+		{"GET", "/mappings", "", 200}, {"GET", "/mappings/saltry-orders", "", 200}, {"GET", "/mappings/nothing", "", 404}, {"POST", "/mappings", csvMapping, 201}, {"POST", "/mappings", "koinos: x", 422}, {"GET", "/mapping.schema.json", "", 200},
+		{"GET", "/lists", "", 200}, {"GET", "/lists/items/entries?limit=3", "", 200}, {"PUT", "/lists/colours", `{"entries":[{"code":"r","name":"red"}]}`, 204}, {"PUT", "/lists/Colours!", `{"entries":[]}`, 422},
+		{"GET", "/crosswalks", "", 200}, {"GET", "/crosswalks/ostrand-yards/pairs", "", 200}, {"PUT", "/crosswalks/c", `{"pairs":[{"theirs":"a","ours":"b"}]}`, 204},
+		{"GET", "/loads?limit=2", "", 200}, {"GET", "/loads/5", "", 200}, {"GET", "/loads/5/findings?severity=error&limit=4", "", 200}, {"GET", "/loads/5/orders?outcome=refused", "", 200}, {"GET", "/loads/5/orders/2", "", 200},
+		{"GET", "/loads/5/rows?from=10&limit=5", "", 200}, {"GET", "/loads/5/report?format=json", "", 200}, {"GET", "/loads/5/progress", "", 200}, {"GET", "/loads/77", "", 404}, {"GET", "/loads/5/findings?cursor=x", "", 422},
+		{"POST", "/loads", `{"document":"` + sha + `","mapping":"saltry-orders","dry_run":true}`, 202}, {"POST", "/loads", `{"document":"` + sha + `"}`, 422}, {"POST", "/loads", `{`, 400}, {"POST", "/loads/5/cancel", "", 409},
+		{"GET", "/orders?kind=sales&limit=3", "", 200}, {"GET", "/orders?kind=neither", "", 422}, {"GET", "/orders/1", "", 200}, {"GET", "/orders/99999", "", 404}, {"GET", "/session", "", 200},
+		{"POST", "/tokens", `{"name":"a","scope":"read"}`, 201}, {"GET", "/tokens", "", 200}, {"DELETE", "/tokens/1", "", 204}, {"DELETE", "/tokens/1", "", 404},
+	} {
+		kind := ""
+		if strings.HasPrefix(c.body, "{") {
+			kind = "application/json"
+		} else if strings.Contains(c.path, "/documents") && c.body != "" {
+			kind = "application/octet-stream"
+		} else if c.body != "" {
+			kind = "application/yaml"
+		}
+		res, body := s.do(c.method, "/api/v1"+c.path, c.body, "Content-Type: "+kind)
+		if res.StatusCode != c.status {
+			t.Errorf("%s %s: %d, want %d\n%.300s", c.method, c.path, res.StatusCode, c.status, body)
+			continue
+		}
+		if c.status >= 400 {
+			var p client.Problem
+			if err := json.Unmarshal([]byte(body), &p); err != nil || p.Code == "" || p.Title == "" || p.Status != c.status || !strings.HasPrefix(res.Header.Get("Content-Type"), "application/problem+json") {
+				t.Errorf("%s %s is no problem: %s %s", c.method, c.path, res.Header.Get("Content-Type"), body)
+			}
+		}
+		req, err := http.NewRequest(c.method, s.address+"/api/v1"+c.path, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		route, params, err := router.FindRoute(req)
+		if err != nil {
+			t.Errorf("%s %s is not described: %v", c.method, c.path, err)
+			continue
+		}
+		called[route.Operation.OperationID] = true
+		if !strings.Contains(res.Header.Get("Content-Type"), "json") || strings.Contains(c.path, "/report") {
+			continue
+		}
+		err = openapi3filter.ValidateResponse(context.Background(), &openapi3filter.ResponseValidationInput{
+			RequestValidationInput: &openapi3filter.RequestValidationInput{Request: req, Route: route, PathParams: params},
+			Status:                 res.StatusCode, Header: res.Header, Body: http.NoBody, Options: &openapi3filter.Options{IncludeResponseStatus: true},
+		})
+		if c.status < 400 {
+			in := &openapi3filter.ResponseValidationInput{RequestValidationInput: &openapi3filter.RequestValidationInput{Request: req, Route: route, PathParams: params}, Status: res.StatusCode, Header: res.Header}
+			in.SetBodyBytes([]byte(body))
+			if err = openapi3filter.ValidateResponse(context.Background(), in); err != nil {
+				t.Errorf("%s %s does not answer as described: %v", c.method, c.path, err)
+			}
+		}
+	}
+	for path, item := range spec.Paths.Map() {
+		for method, o := range item.Operations() {
+			if !called[o.OperationID] {
+				t.Errorf("%s %s is not called by this test", method, path)
+			}
+		}
+	}
+	res, _ := s.do("GET", "/api/v1/orders?limit=3&kind=sales", "")
+	if link := res.Header.Get("Link"); !strings.Contains(link, `rel="next"`) || !strings.Contains(link, "kind=sales") {
+		t.Errorf("link to the next page: %q", link)
+	}
+	if res, _ := s.do("GET", "/api/v1/orders/1", ""); res.Header.Get("ETag") != `"1-1"` {
+		t.Errorf("ETag %q", res.Header.Get("ETag"))
+	}
+	for path, want := range map[string]string{"/healthz": "ok", "/readyz": "ready", "/metrics": "koinos_orders_loaded_total 355"} {
+		if res, body := s.do("GET", path, ""); res.StatusCode != 200 || !strings.Contains(body, want) {
+			t.Errorf("%s: %d %.200s", path, res.StatusCode, body)
+		}
+	}
+	_, events := s.do("GET", "/api/v1/loads/5/progress", "")
+	if !strings.Contains(events, "data: {") || !strings.Contains(events, `"status":"done"`) {
+		t.Errorf("events of an ended load: %q", events)
+	}
+}
+
+// Who may do what, and under which name.
+func TestAccess(t *testing.T) {
+	data := t.TempDir()
+	secret, _, code := koinos(t, nil, "token", "create", "--name", "first", "--scope", "admin", "--data", data)
+	if secret = strings.TrimSpace(secret); code != 0 || len(secret) < 40 {
+		t.Fatalf("no first token: %q", secret)
+	}
+	s := start(t, data, "serve", "--require-token")
+	admin := "Authorization: Bearer " + secret
+	scoped := map[string]string{"admin": admin}
+	for _, scope := range []string{"read", "load"} {
+		out, _, code := koinos(t, []string{"KOINOS_TOKEN=" + secret, "KOINOS_ADDRESS=" + s.address}, "token", "create", "--name", scope, "--scope", scope)
+		if code != 0 {
+			t.Fatal(out)
+		}
+		scoped[scope] = "Authorization: Bearer " + strings.TrimSpace(out)
+	}
+	host := strings.TrimPrefix(s.address, "http://")
+	for _, c := range []struct {
+		name, method, path string
+		headers            []string
+		status             int
+		code               string
+	}{
+		{"no token", "GET", "/api/v1/orders", nil, 401, "login_needed"},
+		{"unknown token", "GET", "/api/v1/orders", []string{"Authorization: Bearer koinos_x"}, 401, "login_needed"},
+		{"another scheme", "GET", "/api/v1/orders", []string{"Authorization: Basic eDp5"}, 401, "login_needed"},
+		{"read may look", "GET", "/api/v1/orders", []string{scoped["read"]}, 200, ""},
+		{"read may not send", "POST", "/api/v1/documents?name=x", []string{scoped["read"]}, 403, "not_allowed"},
+		{"load may send", "POST", "/api/v1/documents?name=x", []string{scoped["load"]}, 422, "document_unreadable"},
+		{"load may not change mappings", "POST", "/api/v1/mappings", []string{scoped["load"]}, 403, "not_allowed"},
+		{"load may not make tokens", "GET", "/api/v1/tokens", []string{scoped["load"]}, 403, "not_allowed"},
+		{"admin may", "GET", "/api/v1/tokens", []string{admin}, 200, ""},
+		{"health needs none", "GET", "/healthz", nil, 200, ""},
+		{"a name that is not ours", "GET", "/api/v1/orders", []string{admin, "Host: evil.example"}, 403, "host_refused"},
+		{"a rebound name with our port", "GET", "/", []string{"Host: evil.example:8740"}, 403, "host_refused"},
+		{"another site's page", "POST", "/api/v1/mappings", []string{admin, "Origin: http://evil.example"}, 403, "origin_refused"},
+		{"a page without origin", "POST", "/api/v1/mappings", []string{admin, "Origin: null"}, 403, "origin_refused"},
+		{"another site, by the browser's word", "POST", "/api/v1/loads", []string{admin, "Sec-Fetch-Site: cross-site"}, 403, "origin_refused"},
+		{"our own page", "GET", "/api/v1/orders", []string{admin, "Origin: http://" + host}, 200, ""},
+	} {
+		res, body := s.do(c.method, c.path, "", c.headers...)
+		if res.StatusCode != c.status || !strings.Contains(body, c.code) {
+			t.Errorf("%s: %d %.200s; want %d %s", c.name, res.StatusCode, body, c.status, c.code)
+		}
+		if c.status == 401 && res.Header.Get("WWW-Authenticate") == "" {
+			t.Errorf("%s: no WWW-Authenticate", c.name)
+		}
+	}
+	if _, errOut, code := koinos(t, []string{"KOINOS_ADDRESS=" + s.address}, "load", "list"); code != 6 || !strings.Contains(errOut, "Bearer") {
+		t.Errorf("without a token: %d %s", code, errOut)
+	}
+	if _, _, code := koinos(t, []string{"KOINOS_TOKEN=" + secret, "KOINOS_ADDRESS=" + s.address}, "token", "revoke", "2"); code != 0 {
+		t.Errorf("revoke: %d", code)
+	}
+	if res, _ := s.do("GET", "/api/v1/orders", "", scoped["read"]); res.StatusCode != 401 {
+		t.Errorf("a revoked token: %d", res.StatusCode)
+	}
+	s.stop()
+	if log := s.log.String(); strings.Contains(log, secret) || !strings.Contains(log, "request=") || !strings.Contains(log, "status=403") {
+		t.Errorf("the log holds the secret or lacks requests:\n%.500s", log)
+	}
+	raw, err := os.ReadFile(data + "/koinos.db")
+	if err != nil || bytes.Contains(raw, []byte(secret)) {
+		t.Errorf("the database holds the secret (%v)", err)
+	}
+}

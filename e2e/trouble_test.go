@@ -1,0 +1,171 @@
+package e2e
+
+import (
+	"archive/zip"
+	"bytes"
+	"context"
+	"database/sql"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+
+	_ "github.com/mattn/go-sqlite3"
+
+	"koinos/client"
+	"koinos/core/report"
+)
+
+// What people send by mistake is refused with a sentence that says what it is,
+// and nothing of it is loaded.
+func TestBadInput(t *testing.T) {
+	s := start(t, t.TempDir(), "serve", "--max-body", "12", "--max-unpacked", "16", "--max-rows", "5000")
+	mapping := file(t, "plain.yaml", []byte(csvMapping))
+	good := manyOrders(2)
+	var bomb bytes.Buffer
+	w := zip.NewWriter(&bomb)
+	for name, text := range map[string]string{
+		"_rels/.rels":                `<Relationships><Relationship Id="r1" Type="http://x/officeDocument" Target="xl/workbook.xml"/></Relationships>`,
+		"xl/workbook.xml":            `<workbook xmlns:r="http://schemas.openxmlformats.org/officeDocument/2006/relationships"><sheets><sheet name="Orders" r:id="r1"/></sheets></workbook>`,
+		"xl/_rels/workbook.xml.rels": `<Relationships><Relationship Id="r1" Type="http://x/worksheet" Target="worksheets/s1.xml"/></Relationships>`,
+		"xl/worksheets/s1.xml":       "<worksheet><sheetData>" + strings.Repeat(" ", 64<<20) + "<row><c><v>1</v></c></row></sheetData></worksheet>",
+	} {
+		f, err := w.Create(name)
+		if err == nil {
+			_, err = io.WriteString(f, text)
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := w.Close(); err != nil {
+		t.Fatal(err)
+	}
+	workbook, err := os.ReadFile("../demo/documents/ostrand-week-12.xlsx")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		name string
+		doc  []byte
+		code int
+		says string
+	}{
+		{"empty.csv", nil, 4, "no bytes at all"},
+		{"invoice.pdf", []byte("%PDF-1.7\n"), 4, "This is a PDF"},
+		{"page.xls", []byte("<html><table>"), 4, "a web page"},
+		{"cut.xlsx", workbook[:len(workbook)/2], 4, "damaged or cut short"},
+		{"bomb.xlsx", bomb.Bytes(), 4, "unpacks to more than 16 MiB"},
+		{"zeros.csv", make([]byte, 4096), 4, "full of NUL bytes"},
+		{"large.csv", bytes.Repeat([]byte("x,y\n"), 4<<20), 4, "split the document"},
+		{"long.csv", manyOrders(2_000), 4, "more than 5000 rows"},
+		{"other.csv", []byte("Artikel;Menge\n1;2\n"), 4, "None of the first"},
+		{"heading.csv", []byte("Order,Item,Qty,Price\n"), 4, "No row below the heading"},
+		{"hugecell.csv", append(append([]byte{}, good...), "A-9,\""+strings.Repeat("x", 10<<20)+"\",1,9.50\n"...), 3, "is the most"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			before, _, _ := s.koinos("order", "list", "--output", "json")
+			out, errOut, code := s.koinos("load", file(t, c.name, c.doc), "--mapping", mapping)
+			if code != c.code || !strings.Contains(strings.Join(strings.Fields(out+errOut), " "), c.says) {
+				t.Errorf("%d, want %d and %q:\n%s%s", code, c.code, c.says, out, errOut)
+			}
+			if after, _, _ := s.koinos("order", "list", "--output", "json"); c.code == 4 && after != before && c.name != "long.csv" {
+				t.Error("something was loaded")
+			}
+		})
+	}
+	if out, errOut, code := s.koinos("load", file(t, "good.csv", good), "--mapping", file(t, "bad.yaml", []byte("koinos: mapping/1\nnmae: x\n"))); code != 4 || !strings.Contains(errOut, `Did you mean "name"?`) {
+		t.Errorf("a mapping with mistakes: %d %s%s", code, out, errOut)
+	}
+	// The service is well after all that.
+	if out, errOut, code := s.koinos("load", file(t, "good.csv", append(good, "A-7,1,1,1\n"...)), "--mapping", mapping); code != 0 {
+		t.Errorf("%d %s%s", code, out, errOut)
+	}
+}
+
+// A service killed in the middle of a load starts again with whole orders
+// only, calls the load interrupted, and takes the document to its end when it
+// is loaded again.
+func TestKilled(t *testing.T) {
+	data := t.TempDir()
+	const n = 40_000
+	doc := manyOrders(n)
+	s := start(t, data, "serve")
+	l := s.begin(doc)
+	waitFor(t, "the first orders", func() bool {
+		rep, err := s.api().Load(context.Background(), l.ID)
+		return err == nil && (rep.Load.Loaded > 0 || rep.Load.Status != report.Running)
+	})
+	s.kill()
+	db, err := sql.Open("sqlite3", "file:"+filepath.Join(data, "koinos.db"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	var orders, wrong, outcomes int
+	for query, into := range map[string]*int{
+		`SELECT count(*) FROM orders`: &orders,
+		`SELECT count(*) FROM orders o WHERE line_count <> (SELECT count(*) FROM lines WHERE order_id = o.id) OR NOT EXISTS (SELECT 1 FROM events WHERE order_id = o.id)`: &wrong,
+		`SELECT count(*) FROM load_orders WHERE outcome = 'loaded'`: &outcomes,
+	} {
+		if err := db.QueryRow(query).Scan(into); err != nil {
+			t.Fatal(err)
+		}
+	}
+	db.Close()
+	if orders == 0 || orders == n || wrong != 0 || outcomes != orders {
+		t.Fatalf("after the kill: %d orders, %d of them not whole, %d outcomes", orders, wrong, outcomes)
+	}
+	s = start(t, data, "serve")
+	rep, err := s.api().Load(context.Background(), l.ID)
+	if err != nil || rep.Load.Status != report.Interrupted || rep.Load.Loaded != orders {
+		t.Fatalf("%+v %v, want %d loaded", rep.Load, err, orders)
+	}
+	out, errOut, code := s.koinos("load", file(t, "many.csv", doc), "--mapping", "plain", "--output", "json")
+	if code != 0 || !strings.Contains(out, fmt.Sprintf(`"unchanged": %d`, orders)) || !strings.Contains(out, fmt.Sprintf(`"loaded": %d`, n-orders)) {
+		t.Errorf("the second run: %d %.600s %s", code, out, errOut)
+	}
+	// A graceful end does the same, and says so.
+	l = s.begin(bytes.ReplaceAll(doc, []byte("A-"), []byte("B-")))
+	waitFor(t, "the load to begin", func() bool {
+		rep, err := s.api().Load(context.Background(), l.ID)
+		return err == nil && rep.Load.Loaded > 0
+	})
+	s.stop()
+	if code := s.cmd.ProcessState.ExitCode(); code != 0 || !strings.Contains(s.log.String(), "koinos has stopped") {
+		t.Errorf("a graceful end: %d\n%s", code, s.log)
+	}
+}
+
+// A full disk stops a load with a sentence; what was accepted stays.
+func TestFullDisk(t *testing.T) {
+	data := t.TempDir()
+	if err := syscall.Mount("tmpfs", data, "tmpfs", 0, "size=12m"); err != nil {
+		t.Skipf("a small disk cannot be made here: %v", err)
+	}
+	t.Cleanup(func() { _ = syscall.Unmount(data, syscall.MNT_DETACH) })
+	s := start(t, data, "serve")
+	small := s.load(t, string(manyOrders(50)))
+	if small.Load.Loaded != 50 {
+		t.Fatalf("%+v", small.Load)
+	}
+	l := s.begin(manyOrders(40_000))
+	last, err := s.api().WatchLoad(context.Background(), l.ID, func(report.Load) {})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if last.Status != report.Failed || last.Orders >= 40_000 {
+		t.Errorf("on a full disk: %+v", last)
+	}
+	if _, err := s.api().SendDocument(context.Background(), "big.csv", bytes.NewReader(manyOrders(400_000))); err == nil {
+		t.Error("a document was accepted that the disk cannot hold")
+	} else if p, ok := err.(*client.Problem); !ok || p.Code != "storage_failed" {
+		t.Errorf("a document on a full disk: %v", err)
+	}
+	if o, err := s.api().Order(context.Background(), 50); err != nil || len(o.Lines) != 3 {
+		t.Errorf("what was loaded before: %v", err)
+	}
+	s.stop()
+}
