@@ -2,7 +2,7 @@
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import ProgressBar from 'primevue/progressbar'
-import { computed, onUnmounted, ref, useTemplateRef, watch } from 'vue'
+import { computed, onMounted, onUnmounted, ref, useTemplateRef, watch } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { api, data, download, watchLoad, type Finding, type Load } from '../api/client'
@@ -44,7 +44,11 @@ watch(() => props.id, () => {
   seq.value = 0
   tab.value = 'reasons'
 })
-onUnmounted(() => watching?.abort())
+onMounted(() => window.addEventListener('keydown', onKey))
+onUnmounted(() => {
+  watching?.abort()
+  window.removeEventListener('keydown', onKey)
+})
 
 const grid = useTemplateRef<InstanceType<typeof SourceGrid>>('grid')
 const reasons = useTemplateRef<InstanceType<typeof ReasonList>>('reasons')
@@ -114,7 +118,7 @@ function onKey(e: KeyboardEvent) {
 </script>
 
 <template>
-  <div class="page full" @keydown="onKey">
+  <div class="page full">
     <StateNote v-if="error || isPending" :error="error" :loading="isPending" @retry="refetch()" />
     <template v-else-if="load">
       <div class="bar">

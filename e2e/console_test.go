@@ -1,0 +1,147 @@
+package e2e
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/chromedp/cdproto/log"
+	"github.com/chromedp/cdproto/runtime"
+	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
+)
+
+// browser opens a headless browser; whatever its pages complain about fails the test.
+func browser(t *testing.T, width, height int64) context.Context {
+	t.Helper()
+	if _, err := exec.LookPath("chromium"); err != nil {
+		t.Skip("Debian's chromium is not installed; make test installs it")
+	}
+	if _, err := os.Stat("../web/dist/index.html"); err != nil {
+		t.Skip("the console has not been built; make test builds it")
+	}
+	ctx, cancel := chromedp.NewExecAllocator(context.Background(), append(chromedp.DefaultExecAllocatorOptions[:],
+		chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(int(width), int(height)), chromedp.Flag("disable-quic", true), chromedp.UserDataDir(t.TempDir()))...)
+	t.Cleanup(cancel)
+	ctx, cancel = chromedp.NewContext(ctx)
+	t.Cleanup(cancel)
+	ctx, cancel = context.WithTimeout(ctx, 90*time.Second)
+	t.Cleanup(cancel)
+	var mu sync.Mutex
+	var complaints []string
+	chromedp.ListenTarget(ctx, func(ev any) {
+		mu.Lock()
+		defer mu.Unlock()
+		switch e := ev.(type) {
+		case *runtime.EventExceptionThrown:
+			complaints = append(complaints, e.ExceptionDetails.Error())
+		case *log.EventEntryAdded:
+			if e.Entry.Level == log.LevelError && !strings.Contains(e.Entry.Text, "401") && !strings.HasSuffix(e.Entry.URL, "/9999") {
+				complaints = append(complaints, e.Entry.Text+" "+e.Entry.URL)
+			}
+		}
+	})
+	t.Cleanup(func() {
+		mu.Lock()
+		defer mu.Unlock()
+		for _, c := range complaints {
+			t.Errorf("the browser complains: %s", c)
+		}
+	})
+	if err := chromedp.Run(ctx, log.Enable(), chromedp.EmulateViewport(width, height)); err != nil {
+		t.Fatal(err)
+	}
+	return ctx
+}
+
+// has waits until a part of the page contains some text.
+func has(selector, text string) chromedp.Action {
+	return chromedp.ActionFunc(func(ctx context.Context) error {
+		var seen string
+		for end := time.Now().Add(15 * time.Second); time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
+			script := fmt.Sprintf(`[...document.querySelectorAll(%q)].map(e => e.innerText).join(' ').replace(/\s+/g, ' ')`, selector)
+			if err := chromedp.Evaluate(script, &seen).Do(ctx); err != nil {
+				return err
+			}
+			if strings.Contains(seen, text) {
+				return nil
+			}
+		}
+		return fmt.Errorf("%s does not say %q but %.400q", selector, text, seen)
+	})
+}
+
+// press clicks the button or link with a label.
+func press(label string) chromedp.Action {
+	return chromedp.Click(fmt.Sprintf(`//*[self::button or self::a][contains(normalize-space(.), %q)]`, label), chromedp.BySearch, chromedp.NodeVisible)
+}
+
+func run(t *testing.T, ctx context.Context, steps ...chromedp.Action) {
+	t.Helper()
+	for i, step := range steps {
+		if err := chromedp.Run(ctx, step); err != nil {
+			t.Fatalf("step %d: %v", i+1, err)
+		}
+	}
+}
+
+// From a dropped file to stored orders, as a person does it.
+func TestConsole(t *testing.T) {
+	s := start(t, t.TempDir(), "demo")
+	ctx := browser(t, 1280, 800)
+	doc := file(t, "saltry-april.csv", []byte("Order,Order date,Needed by,Course,Item,What,Qty,Unit,Each,Line total,Order total\n"+
+		"SSS/0401,01/04/2026,,Beginners,00101,Rope,10,MTR,0.85,8.50,8.50\n"+
+		"SSS/0402,02/04/2026,12/04/2026,Beginners,001O4,Rope,10,MTR,0.97,9.70,9.70\n"+
+		"SSS/0403,03/04/2026,13/04/2026,Beginners,00104,Rope,5,dozen,0.97,4.85,4.85\n"))
+	run(t, ctx,
+		chromedp.Navigate(s.address+"/"),
+		has("main", "Documents received"), has("main", "kestle-confirmations.csv"),
+		chromedp.SetUploadFiles("input[type=file]", []string{doc}, chromedp.NodeReady),
+		has("h1", "saltry-april.csv"), has(".grid", "SSS/0402"),
+		chromedp.Click("#mapping", chromedp.ByQuery), has("[role=listbox]", "saltry-orders"),
+		chromedp.Click(`//*[@role="option"][contains(., "saltry-orders")]`, chromedp.BySearch),
+		has(".side", "Monthly orders of Saltry"), press("Dry run"),
+		has("h1", "Dry run 6"), has(".figures", "2 ✕ refused"), has(".figures", "1 warning"), has(".reasons", "a code is not in its list"),
+		// The keyboard steps through the findings; the grid and the paper follow.
+		chromedp.KeyEvent("n"), has(".grid td.active", "001O4"), has(".opened", "Nearest in the list: 00104"),
+		chromedp.KeyEvent("o"), has(".paper", "SSS/0402"), has(".paper .value.error", "001O4"), has(".paper", "refused"),
+		press("Load the 1 good orders"),
+		has("h1", "Load 7"), has(".figures", "1 ✓ loaded"), press("The orders"),
+		has("main", "of load 7"), press("SO-000338"), has(".paper", "SSS/0401"), has(".events", "created by local"),
+		// A value points at its cell, a cell says what became of it.
+		chromedp.Focus(".paper .lines .value.from", chromedp.ByQuery), chromedp.WaitVisible("td.lit", chromedp.ByQuery), has("td.lit", "00101"),
+		chromedp.Click(`[data-at="2:7"]`, chromedp.ByQuery), has("[role=status]", "Row 2 column 7 became quantity of line 1"), has(".paper .value.lit", "10"),
+		chromedp.KeyEvent(kb.ArrowRight), has("[role=status]", "Row 2 column 8 became unit of line 1"),
+		// Lists: a page of orders, narrowed by what is typed.
+		chromedp.Navigate(s.address+"/orders"), has("main", "page 1"), chromedp.SendKeys("input[placeholder^=Number]", "EBBING", chromedp.ByQuery), has("main", "EB-7701"),
+		chromedp.Navigate(s.address+"/loads"), has("main", "ostrand-week-12.xlsx"), has("main", "dry run"),
+		chromedp.Navigate(s.address+"/orders/9999"), has("[role=alert]", "There is no such thing here"),
+	)
+}
+
+// At 200 % zoom of a 1280 × 800 window nothing is cut off sideways.
+func TestConsoleZoomed(t *testing.T) {
+	s := start(t, t.TempDir(), "demo")
+	ctx := browser(t, 640, 400)
+	for path, text := range map[string]string{"/documents": "Documents received", "/loads": "Loads", "/loads/5": "refused", "/orders": "PO-0000", "/orders/326": "SO-000326"} {
+		var wide bool
+		run(t, ctx, chromedp.Navigate(s.address+path), has("main", text), chromedp.Evaluate(`document.documentElement.scrollWidth > innerWidth`, &wide))
+		if wide {
+			t.Errorf("%s is wider than the window", path)
+		}
+	}
+}
+
+// Where tokens are needed the console asks for one.
+func TestConsoleSignIn(t *testing.T) {
+	data := t.TempDir()
+	secret, _, _ := koinos(t, nil, "token", "create", "--name", "me", "--scope", "read", "--data", data)
+	s := start(t, data, "serve", "--require-token")
+	run(t, browser(t, 1280, 800), chromedp.Navigate(s.address+"/orders"), has("[role=dialog]", "An access token is needed"),
+		chromedp.SendKeys("[role=dialog] input", strings.TrimSpace(secret), chromedp.ByQuery), press("Sign in"), has("main", "No order has been loaded yet"))
+}
