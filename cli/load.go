@@ -69,6 +69,9 @@ func (a *app) runLoad(ctx context.Context, file, mappingName string, req client.
 	if err != nil {
 		return err
 	}
+	if doc.Known && a.output == "table" {
+		fmt.Fprintf(a.err, "These bytes were received before, as %s on %s; what is loaded already is recognised.\n", doc.Name, local(doc.ReceivedAt))
+	}
 	req.Document, req.Mapping = doc.SHA, mappingName
 	l, err := api.StartLoad(ctx, req)
 	if err != nil {

@@ -105,16 +105,10 @@ func TestPublishedAPI(t *testing.T) {
 		if !strings.Contains(res.Header.Get("Content-Type"), "json") || strings.Contains(c.path, "/report") {
 			continue
 		}
-		err = openapi3filter.ValidateResponse(context.Background(), &openapi3filter.ResponseValidationInput{
-			RequestValidationInput: &openapi3filter.RequestValidationInput{Request: req, Route: route, PathParams: params},
-			Status:                 res.StatusCode, Header: res.Header, Body: http.NoBody, Options: &openapi3filter.Options{IncludeResponseStatus: true},
-		})
-		if c.status < 400 {
-			in := &openapi3filter.ResponseValidationInput{RequestValidationInput: &openapi3filter.RequestValidationInput{Request: req, Route: route, PathParams: params}, Status: res.StatusCode, Header: res.Header}
-			in.SetBodyBytes([]byte(body))
-			if err = openapi3filter.ValidateResponse(context.Background(), in); err != nil {
-				t.Errorf("%s %s does not answer as described: %v", c.method, c.path, err)
-			}
+		in := &openapi3filter.ResponseValidationInput{RequestValidationInput: &openapi3filter.RequestValidationInput{Request: req, Route: route, PathParams: params}, Status: res.StatusCode, Header: res.Header}
+		in.SetBodyBytes([]byte(body))
+		if err := openapi3filter.ValidateResponse(context.Background(), in); err != nil {
+			t.Errorf("%s %s does not answer as described: %v", c.method, c.path, err)
 		}
 	}
 	for path, item := range spec.Paths.Map() {

@@ -137,6 +137,9 @@ func TestKilled(t *testing.T) {
 	if code := s.cmd.ProcessState.ExitCode(); code != 0 || !strings.Contains(s.log.String(), "koinos has stopped") {
 		t.Errorf("a graceful end: %d\n%s", code, s.log)
 	}
+	if _, err := os.Stat(filepath.Join(data, "koinos.db-wal")); !os.IsNotExist(err) {
+		t.Errorf("after a graceful end the database is not one file: %v", err)
+	}
 }
 
 // A full disk stops a load with a sentence; what was accepted stays.

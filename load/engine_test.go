@@ -141,7 +141,7 @@ func TestCancelAndRestart(t *testing.T) {
 	s := testStore(t)
 	e := testEngine(t, s, source.DefaultLimits)
 	ctx := context.Background()
-	sha, size, err := s.KeepFile(strings.NewReader(string(doc)))
+	sha, size, err := keep(s, doc)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -45,15 +45,14 @@ lines:
 // example shows a code at work: the last of docs is loaded and must give
 // exactly this finding at this place.
 type example struct {
-	code    finding.Code
-	change  string         // of plainMapping: old → new, lines by ;
-	doc     string         // a CSV; what a reader of the docs sees
-	bytes   func() []byte  // the document where it is no CSV
-	shown   string         // what the docs say about such a document
-	before  string         // a CSV loaded first
-	at      string         // place of the finding
-	says    string         // part of its message or hint
-	outcome map[string]int // not checked where nil
+	code   finding.Code
+	change string        // of plainMapping: old → new, lines by ;
+	doc    string        // a CSV; what a reader of the docs sees
+	bytes  func() []byte // the document where it is no CSV
+	shown  string        // what the docs say about such a document
+	before string        // a CSV loaded first
+	at     string        // place of the finding
+	says   string        // part of its message or hint
 }
 
 // book is a workbook with one good order.
@@ -192,11 +191,15 @@ func testEngine(t testing.TB, s *store.Store, limits source.Limits) *Engine {
 	return e
 }
 
+func keep(s *store.Store, doc []byte) (string, int64, error) {
+	return s.KeepFile(bytes.NewReader(doc), func(io.ReaderAt, int64) error { return nil })
+}
+
 // send keeps a document and mapping as the service does, and loads it.
 func send(t testing.TB, e *Engine, mappingText string, doc []byte, req Request) report.Load {
 	t.Helper()
 	ctx := context.Background()
-	sha, size, err := e.store.KeepFile(bytes.NewReader(doc))
+	sha, size, err := keep(e.store, doc)
 	if err != nil {
 		t.Fatal(err)
 	}

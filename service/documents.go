@@ -39,6 +39,7 @@ type rowsInput struct {
 	From    int    `query:"from" minimum:"1" default:"1" doc:"First row"`
 	Limit   int    `query:"limit" minimum:"1" maximum:"1000" default:"200" doc:"Rows"`
 	Mapping string `query:"mapping" doc:"Mapping whose word on encoding and delimiter counts"`
+	Version int    `query:"version" minimum:"0" doc:"Its version; left out, the newest"`
 }
 
 func (s *Service) documents(api huma.API) {
@@ -127,16 +128,11 @@ func stream(kind, name string, write func(io.Writer) error, s *Service) *huma.St
 }
 
 func (s *Service) receive(ctx context.Context, in *upload) (*answer[client.Received], error) {
-	sha, size, err := s.store.KeepFile(in.body)
-	if err != nil {
-		return nil, err
-	}
-	f, err := s.store.OpenFile(sha)
-	if err != nil {
-		return nil, err
-	}
-	defer f.Close()
-	shape, err := source.Sniff(f, size, source.Options{Limits: s.cfg.Limits})
+	var shape source.Shape
+	sha, size, err := s.store.KeepFile(in.body, func(r io.ReaderAt, size int64) (err error) {
+		shape, err = source.Sniff(r, size, source.Options{Limits: s.cfg.Limits})
+		return err
+	})
 	if err != nil {
 		return nil, err
 	}
@@ -169,7 +165,7 @@ func (s *Service) rows(ctx context.Context, in *rowsInput) (client.Rows, error) 
 	defer f.Close()
 	opt := source.Options{Limits: s.cfg.Limits}
 	if in.Mapping != "" {
-		m, err := s.parsed(ctx, in.Mapping, 0)
+		m, err := s.parsed(ctx, in.Mapping, in.Version)
 		if err != nil {
 			return out, err
 		}

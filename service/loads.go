@@ -230,7 +230,7 @@ func (s *Service) rowsOutcome(ctx context.Context, id int64, in rowsInput) (clie
 	if err != nil {
 		return client.RowsOutcome{}, err
 	}
-	in.Document, in.Mapping = l.Document, l.Mapping
+	in.Document, in.Mapping, in.Version = l.Document, l.Mapping, l.Version
 	if in.Sheet == "" {
 		first, err := s.store.FirstSheet(ctx, id)
 		if err != nil {

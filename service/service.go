@@ -114,6 +114,10 @@ func (s *Service) router() http.Handler {
 	api.UseMiddleware(s.authorize(api))
 	s.register(api)
 	r.NoRoute(s.noRoute)
+	r.HandleMethodNotAllowed = true
+	r.NoMethod(func(c *gin.Context) {
+		abort(c, problem("method_not_allowed", c.Request.Method+" is not for "+c.Request.URL.Path+"."))
+	})
 	return r
 }
 

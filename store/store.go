@@ -85,9 +85,18 @@ func migrate(db *sql.DB) error {
 	return err
 }
 
-// Close closes the database.
+// Close closes the database: koinos.db is then whole in one file.
 func (s *Store) Close() error {
-	err := errors.Join(s.r.Close(), s.conn.Close(), s.w.Close())
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	err := s.r.Close()
+	// A statement left open would keep the connection, and what it wrote in the
+	// write-ahead log instead of the database.
+	for _, stmt := range s.stmts {
+		err = errors.Join(err, stmt.Close())
+	}
+	s.stmts = map[string]*sql.Stmt{}
+	err = errors.Join(err, s.conn.Close(), s.w.Close())
 	if s.lock != nil {
 		err = errors.Join(err, s.lock.Close())
 	}
@@ -193,8 +202,9 @@ func notFound(err error) error {
 }
 
 // KeepFile takes a document's bytes in and gives their SHA-256 and number.
-// They are on the disk when it returns; the same bytes are kept once.
-func (s *Store) KeepFile(r io.Reader) (sha string, size int64, err error) {
+// They are on the disk when it returns; the same bytes are kept once. What
+// accept refuses is not kept; its error is given back.
+func (s *Store) KeepFile(r io.Reader, accept func(r io.ReaderAt, size int64) error) (sha string, size int64, err error) {
 	dir := filepath.Join(s.dir, "documents")
 	tmp, err := os.CreateTemp(dir, "arriving-*")
 	if err != nil {
@@ -204,6 +214,9 @@ func (s *Store) KeepFile(r io.Reader) (sha string, size int64, err error) {
 	defer tmp.Close()
 	hash := sha256.New()
 	if size, err = io.Copy(io.MultiWriter(tmp, hash), r); err != nil {
+		return "", 0, err
+	}
+	if err := accept(tmp, size); err != nil {
 		return "", 0, err
 	}
 	if err := tmp.Sync(); err != nil {

@@ -270,7 +270,7 @@ func (mk *marker) sheet(sheet string, last int, at [3]int, a Answers) error {
 		return err
 	}
 	if first > 1 {
-		bold, err := mk.newStyle("", []excelize.Border{{Type: "bottom", Style: 1, Color: "8A8474"}})
+		bold, err := mk.newStyle("", true, []excelize.Border{{Type: "bottom", Style: 1, Color: "8A8474"}})
 		if err != nil {
 			return err
 		}
@@ -285,6 +285,10 @@ func (mk *marker) sheet(sheet string, last int, at [3]int, a Answers) error {
 		if err := mk.f.SetColWidth(sheet, name, name, wide); err != nil {
 			return err
 		}
+	}
+	plain, err := mk.newStyle("", false, nil)
+	if err != nil {
+		return err
 	}
 	comments, err := mk.comments(sheet)
 	if err != nil {
@@ -309,7 +313,7 @@ func (mk *marker) sheet(sheet string, last int, at [3]int, a Answers) error {
 					continue
 				}
 				if i > 0 {
-					style = 0
+					style = plain
 				}
 				if err := mk.write(sheet, at[i], row, text, style); err != nil {
 					return err
@@ -336,13 +340,13 @@ func (mk *marker) outcomeStyle(o Outcome) (int, error) {
 	if id, ok := mk.font[o]; ok || o == "" {
 		return id, nil
 	}
-	id, err := mk.newStyle(outcomeColors[o], nil)
+	id, err := mk.newStyle(outcomeColors[o], true, nil)
 	mk.font[o] = id
 	return id, err
 }
 
-// newStyle gives the workbook's own typeface in bold, a step in from the left.
-func (mk *marker) newStyle(color string, border []excelize.Border) (int, error) {
+// newStyle gives the workbook's own typeface, a step in from the left.
+func (mk *marker) newStyle(color string, bold bool, border []excelize.Border) (int, error) {
 	font := excelize.Font{}
 	if usual, err := mk.f.GetStyle(0); err == nil && usual.Font != nil {
 		font.Family, font.Size = usual.Font.Family, usual.Font.Size
@@ -350,7 +354,7 @@ func (mk *marker) newStyle(color string, border []excelize.Border) (int, error) 
 	if font.Family == "" {
 		font.Family, font.Size = "Calibri", 11
 	}
-	font.Bold, font.Color = true, color
+	font.Bold, font.Color = bold, color
 	return mk.f.NewStyle(&excelize.Style{Font: &font, Border: border, Alignment: &excelize.Alignment{Indent: 1, Horizontal: "left", Vertical: "bottom"}})
 }
 

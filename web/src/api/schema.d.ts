@@ -1588,6 +1588,8 @@ export interface operations {
                 limit?: number;
                 /** @description Mapping whose word on encoding and delimiter counts */
                 mapping?: string;
+                /** @description Its version; left out, the newest */
+                version?: number;
             };
             header?: never;
             path: {
