@@ -2,6 +2,8 @@ module koinos
 
 go 1.26.0
 
+ignore ./web/node_modules
+
 require (
 	github.com/chromedp/chromedp v0.15.1
 	github.com/danielgtaylor/huma/v2 v2.37.2

@@ -86,19 +86,20 @@ func (a *app) runDemo(ctx context.Context, listen, data string) error {
 	if r.address() != "http://"+DefaultAddress {
 		flag = " --address " + r.address()
 	}
+	at, self := r.address(), os.Args[0]
 	fmt.Fprintf(a.out, `
-%s
-  Loads       %s/loads        what was refused and why, cell by cell
-  Orders      %s/orders       the order paper, and where each value came from
-  Documents   %s/documents    drop a file, choose a mapping, try it
+%[1]s
+  Loads       %[2]s/loads        what was refused and why, cell by cell
+  Orders      %[2]s/orders       the order paper, and where each value came from
+  Documents   %[2]s/documents    drop a file, choose a mapping, try it
 
 From another terminal:
-  koinos load show 5%s
-  koinos load report 5 --format marked --to marked.csv%s
-  koinos inspect %s/ostrand-week-12.xlsx
+  %[3]s load show 5%[4]s
+  %[3]s load report 5 --format marked --to marked.csv%[4]s
+  %[3]s inspect %[5]s/ostrand-week-12.xlsx
 
 Ctrl-C ends the demo.
-`, bold("Koinos is running at "+r.address()), r.address(), r.address(), r.address(), flag, flag, examples)
+`, bold("Koinos is running at "+at), at, self, flag, examples)
 	return <-ended
 }
 
@@ -162,14 +163,15 @@ func (a *app) fillDemo(ctx context.Context, api *client.Client, data string) err
 		}
 		var reasons []string
 		for _, r := range rep.Reasons {
-			if r.Severity == finding.Error && len(reasons) < 3 {
+			if r.Severity == finding.Error {
 				reasons = append(reasons, r.Title)
 			}
 		}
 		if len(reasons) > 0 {
-			why = strings.Join(reasons, "; ")
-			if l.Errors > 3 {
-				why += " …"
+			const named = 2
+			why = strings.Join(reasons[:min(named, len(reasons))], "; ")
+			if more := len(reasons) - named; more > 0 {
+				why += "; and " + report.Plural(more, "other reason")
 			}
 		}
 		rows = append(rows, []string{fmt.Sprint(l.ID), step.Document, num(l.Orders), num(l.Loaded), num(l.Refused), why})

@@ -37,6 +37,7 @@ var pages = []page{
 	{name: "load-paper-dark", path: "/loads/3", dark: true, steps: []chromedp.Action{
 		js(`[...document.querySelectorAll('.reason')].at(-1).click()`), js(`document.querySelectorAll('[role=tab]')[1].click()`)}},
 	{name: "loads", path: "/loads"},
+	{name: "document", path: "/documents", steps: []chromedp.Action{js(`[...document.querySelectorAll('td a')].find(a => a.innerText.startsWith('ebbing')).click()`)}},
 	{name: "orders", path: "/orders"},
 	{name: "order", path: "/orders/331", steps: []chromedp.Action{js(`document.querySelectorAll('.lines .value.from')[3].focus()`)}},
 }

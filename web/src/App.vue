@@ -3,6 +3,7 @@ import Button from 'primevue/button'
 import Dialog from 'primevue/dialog'
 import InputText from 'primevue/inputtext'
 import { ref } from 'vue'
+import { useRoute } from 'vue-router'
 
 import { loginNeeded, signIn } from './api/client'
 import { dark, toggleDark } from './theme'
@@ -12,6 +13,7 @@ const pages = [
   { to: '/loads', label: 'Loads' },
   { to: '/orders', label: 'Orders' },
 ]
+const route = useRoute()
 const entered = ref('')
 function submit() {
   signIn(entered.value)
@@ -24,7 +26,7 @@ function submit() {
   <header class="top">
     <RouterLink to="/" class="brand"><img src="/favicon.svg" alt="" width="22" height="22" /> Koinos</RouterLink>
     <nav aria-label="Pages">
-      <RouterLink v-for="p in pages" :key="p.to" :to="p.to" active-class="here">{{ p.label }}</RouterLink>
+      <RouterLink v-for="p in pages" :key="p.to" :to="p.to" :class="{ here: route.path.startsWith(p.to) }">{{ p.label }}</RouterLink>
     </nav>
     <span class="grow" />
     <Button size="small" text severity="secondary" :label="dark ? 'Light' : 'Dark'" :aria-label="dark ? 'Use light colours' : 'Use dark colours'" @click="toggleDark" />

@@ -136,7 +136,7 @@ function onKey(e: KeyboardEvent) {
       </div>
       <div class="bar figures">
         <span><b>{{ load.orders.toLocaleString('en') }}</b> {{ load.orders === 1 ? 'order' : 'orders' }} in {{ count(load.rows, 'row') }}</span>
-        <span v-for="f in figures" :key="f.word"><b>{{ f.n.toLocaleString('en') }}</b> <OutcomeMark :word="f.mark" /><template v-if="f.word !== f.mark"> {{ f.word.replace(f.mark, '') }}</template></span>
+        <span v-for="f in figures" :key="f.word"><b>{{ f.n.toLocaleString('en') }}</b> <OutcomeMark :word="f.mark" /><span v-if="f.word !== f.mark">&nbsp;({{ f.word }})</span></span>
         <span v-if="load.warnings"><b>{{ load.warnings.toLocaleString('en') }}</b> <span class="warn">{{ load.warnings === 1 ? 'warning' : 'warnings' }}</span></span>
         <span v-if="load.status === 'failed'" class="err">The load stopped before the document's end.</span>
         <span v-if="load.status === 'interrupted' || load.status === 'cancelled'" class="warn">Load the document again: what went in is recognised.</span>
