@@ -21,14 +21,18 @@ web/node_modules/.installed: web/package-lock.json
 	cd web && npm ci --no-audit --no-fund --ignore-scripts
 	@touch $@
 
-web/dist/index.html: web/node_modules/.installed $(WEB)
+# The console's types, from the API's description.
+web/src/api/schema.d.ts: web/node_modules/.installed docs/openapi.json
+	cd web && npm run --silent api
+
+web/dist/index.html: web/src/api/schema.d.ts $(WEB)
 	cd web && npm run --silent build
 	@touch $@ web/dist/.gitkeep
 
 bin/koinos: web/dist/index.html $(GO) $(shell find store/migrations demo/lists demo/mappings demo/documents demo/expected -type f)
 	go build -trimpath -o $@ ./cmd/koinos
 
-check: web/node_modules/.installed web/dist/index.html
+check: web/dist/index.html
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo 'not gofmt-ed:'; gofmt -l $$(git ls-files '*.go'); exit 1; }
 	go vet ./...
 	go tool staticcheck ./...
@@ -49,12 +53,11 @@ bench:
 screenshots: chromium build
 	go run ./docs/screenshots
 
-# What is made from the code: schema, findings, API description, the console's types, demo data.
+# What is made from the code: schema, findings, API description, demo data.
 generate: web/node_modules/.installed
 	go generate ./demo
 	go test ./core/mapping ./e2e -run 'Published' -update
 	go test ./load -run 'TestEveryFinding' -update
-	cd web && npm run --silent api
 
 .PHONY: chromium
 chromium:

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -266,6 +267,7 @@ func (a *app) loadShow() *cobra.Command {
 	var findings, code string
 	c := &cobra.Command{
 		Use: "show LOAD", Short: "Show a load: its figures, its reasons, and single findings where asked for",
+		Long:    "Show prints a load's figures and its findings by reason. With --findings or --code it\nlists single findings; --output json then writes one a line (NDJSON).",
 		Example: "  koinos load show 4\n  koinos load show 4 --findings error\n  koinos load show 4 --code unknown_code",
 		Args:    cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -301,26 +303,27 @@ func (a *app) showFindings(ctx context.Context, id int64, severity, code string)
 	if code != "" {
 		q.Set("code", code)
 	}
-	api := a.client()
+	api, lines := a.client(), json.NewEncoder(a.out)
 	var rows [][]string
 	for {
 		page, err := api.Findings(ctx, id, q)
 		if err != nil {
 			return err
 		}
-		if a.output == "json" { // a page at a time, as NDJSON would be
-			if _, err := a.json(page.Items); err != nil {
-				return err
-			}
-		}
 		for _, f := range page.Items {
+			if a.output == "json" { // one a line (NDJSON): there may be very many
+				if err := lines.Encode(f); err != nil {
+					return err
+				}
+				continue
+			}
 			order := "–"
 			if f.Order > 0 {
 				order = num(f.Order)
 			}
 			rows = append(rows, []string{f.At, string(f.Severity), order, f.Field, string(f.Code), f.Message})
 		}
-		if page.Next == "" || a.output == "json" && len(page.Items) == 0 {
+		if page.Next == "" {
 			break
 		}
 		q.Set("cursor", page.Next)

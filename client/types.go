@@ -97,6 +97,7 @@ type NewLoad struct {
 type LoadReport struct {
 	Load    report.Load     `json:"load"`
 	Reasons []report.Reason `json:"reasons"`
+	Sheets  []string        `json:"sheets" doc:"Sheets in which orders were found; a CSV has one of no name"`
 }
 
 // FullReport is a load's report with its findings and outcomes.

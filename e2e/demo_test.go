@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/csv"
 	"encoding/json"
+	"fmt"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -16,6 +17,7 @@ import (
 
 	"koinos/client"
 	"koinos/core/finding"
+	"koinos/core/order"
 	"koinos/core/report"
 	"koinos/demo"
 	"koinos/store"
@@ -91,8 +93,74 @@ func TestDemo(t *testing.T) {
 	if _, errOut, code := koinos(t, []string{"KOINOS_ADDRESS=http://127.0.0.1:1"}, "load", "list"); code != 5 || !strings.Contains(errOut, "no service answers") {
 		t.Errorf("service away: %d %s", code, errOut)
 	}
+	checkPlaces(t, s)
 	checkMarked(t, s)
 	checkOrders(t, s)
+}
+
+// checkPlaces follows every value of every loaded order to the cell that it is
+// said to come from, and compares.
+func checkPlaces(t *testing.T, s *service) {
+	ctx := context.Background()
+	cells := map[string]map[int][]string{} // by document, by row
+	followed := 0
+	for id := int64(1); id <= 355; id++ {
+		o, err := s.api().Order(ctx, id)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if cells[o.Document] == nil {
+			cells[o.Document] = map[int][]string{}
+			for from := 1; ; from += 1000 {
+				var page client.Rows
+				_, body := s.do("GET", fmt.Sprintf("/api/v1/documents/%s/rows?limit=1000&from=%d&sheet=%s", o.Document, from, url.QueryEscape(o.Trace.Sheet)), "")
+				if err := json.Unmarshal([]byte(body), &page); err != nil {
+					t.Fatal(err)
+				}
+				for _, r := range page.Rows {
+					cells[o.Document][r.Row] = r.Cells
+				}
+				if !page.More {
+					break
+				}
+			}
+		}
+		crossed := map[string]bool{"ship_to.code": true, "unit": true} // a crosswalk makes them ours
+		o.Each(func(line int, field, value string) {
+			at := o.Trace.Place(line, field)
+			if at.Row == 0 || crossed[field] || field == "item" && o.Partner == "EBBING" {
+				return
+			}
+			followed++
+			row := cells[o.Document][at.Row]
+			if at.Column > len(row) || !means(row[at.Column-1], value) {
+				t.Errorf("order %s: %s of line %d is %q, but its place %s holds %q", o.Number, field, line, value, at, row)
+			}
+		})
+	}
+	if followed < 8_000 {
+		t.Errorf("only %d values were followed", followed)
+	}
+}
+
+// means reports whether a cell's text is a way to write the value.
+func means(cell, value string) bool {
+	if cell == value || strings.Contains(cell, value) {
+		return true
+	}
+	plain := strings.NewReplacer(",", ".", " ", "", "%", "").Replace(cell)
+	if n, err := order.ParseNumber(plain); err == nil {
+		if v, err := order.ParseNumber(value); err == nil {
+			return n.Cmp(v) == 0
+		}
+	}
+	var y, m, d int
+	for _, form := range []string{"%d/%d/%d", "%d.%d.%d"} {
+		if n, _ := fmt.Sscanf(cell, form, &d, &m, &y); n == 3 {
+			return fmt.Sprintf("%04d-%02d-%02d", y, m, d) == value
+		}
+	}
+	return false
 }
 
 func checkExpected(t *testing.T, s *service, id int64, document string) {

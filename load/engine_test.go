@@ -1,10 +1,13 @@
 package load
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"strings"
 	"testing"
+
+	"github.com/xuri/excelize/v2"
 
 	"koinos/core/finding"
 	"koinos/core/mapping"
@@ -203,5 +206,38 @@ func TestTwoLoadsAtOnce(t *testing.T) {
 			t.Fatalf("number %s twice", o.Number)
 		}
 		numbers[o.Number] = true
+	}
+}
+
+// A pattern may fit several sheets: each has its own heading, and no order
+// runs over two.
+func TestSeveralSheets(t *testing.T) {
+	f := excelize.NewFile()
+	for i, name := range []string{"Orders north", "Notes", "Orders south"} {
+		if _, err := f.NewSheet(name); err != nil {
+			t.Fatal(err)
+		}
+		rows := [][]any{{"Order", "Date", "Item", "Qty", "Price"}, {"", "", "00417", 1, 9.5}, {fmt.Sprintf("A-%d", i), "2026-03-02", "00417", 2, 9.5}}
+		if i == 2 { // another order of columns, further down
+			rows = [][]any{{"South"}, {}, {"Price", "Qty", "Item", "Date", "Order"}, {64.5, 1, "00501", "2026-03-02", "A-2"}, {9.5, 3, "00417", "", ""}}
+		}
+		for r, row := range rows {
+			must(f.SetSheetRow(name, fmt.Sprintf("A%d", r+1), &row))
+		}
+	}
+	var doc bytes.Buffer
+	must(f.Write(&doc))
+	e := testEngine(t, testStore(t), source.DefaultLimits)
+	l := send(t, e, strings.Replace(plainMapping, "orders:", "document: {sheet: \"orders *\"}\norders:", 1), doc.Bytes(), Request{})
+	if l.Loaded != 2 || l.Refused != 1 || l.Lines != 3 {
+		t.Fatalf("%+v", l.Counts)
+	}
+	sheets, err := e.store.Sheets(context.Background(), l.ID)
+	if err != nil || fmt.Sprint(sheets) != "[Orders north Orders south]" {
+		t.Errorf("sheets %v %v", sheets, err)
+	}
+	o, err := e.store.Order(context.Background(), 2)
+	if err != nil || o.Trace.Place(2, "quantity").String() != "'Orders south'!B5" || o.Trace.Place(0, "ordered_on").String() != "'Orders south'!D4" {
+		t.Errorf("%+v %v", o.Trace, err)
 	}
 }

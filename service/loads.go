@@ -65,12 +65,8 @@ func (s *Service) loads(api huma.API) {
 
 	handle(s, api, op(http.MethodGet, "/loads/{id}", "get-load", tag, "read", "A load as it stands, with its findings by reason"),
 		func(ctx context.Context, in *ByLoad) (*answer[client.LoadReport], error) {
-			l, err := s.engine.Get(ctx, in.ID)
-			if err != nil {
-				return nil, err
-			}
-			reasons, err := s.store.Reasons(ctx, in.ID)
-			return &answer[client.LoadReport]{client.LoadReport{Load: l, Reasons: reasons}}, err
+			rep, err := s.loadReport(ctx, in.ID)
+			return &answer[client.LoadReport]{rep}, err
 		})
 
 	sse.Register(api, op(http.MethodGet, "/loads/{id}/progress", "watch-load", tag, "read", "Watch a load: server-sent events until it has ended"),
@@ -232,11 +228,13 @@ func (s *Service) rowsOutcome(ctx context.Context, id int64, in rowsInput) (clie
 	}
 	in.Document, in.Mapping, in.Version = l.Document, l.Mapping, l.Version
 	if in.Sheet == "" {
-		first, err := s.store.FirstSheet(ctx, id)
+		sheets, err := s.store.Sheets(ctx, id)
 		if err != nil {
 			return client.RowsOutcome{}, err
 		}
-		in.Sheet = first
+		if len(sheets) > 0 {
+			in.Sheet = sheets[0]
+		}
 	}
 	out := client.RowsOutcome{Spans: []report.SpanOutcome{}, Findings: []finding.Finding{}}
 	if out.Rows, err = s.rows(ctx, &in); err != nil || len(out.Rows.Rows) == 0 {
@@ -307,13 +305,22 @@ func (s *Service) report(ctx context.Context, id int64, format string) (*huma.St
 	case "marked":
 		return s.marked(ctx, l, base)
 	}
-	reasons, err := s.store.Reasons(ctx, id)
+	rep, err := s.loadReport(ctx, id)
 	if err != nil {
 		return nil, err
 	}
-	return stream("application/json", base+".json", func(w io.Writer) error {
-		return s.writeJSON(ctx, w, client.LoadReport{Load: l, Reasons: reasons})
-	}, s), nil
+	return stream("application/json", base+".json", func(w io.Writer) error { return s.writeJSON(ctx, w, rep) }, s), nil
+}
+
+func (s *Service) loadReport(ctx context.Context, id int64) (rep client.LoadReport, err error) {
+	if rep.Load, err = s.engine.Get(ctx, id); err != nil {
+		return rep, err
+	}
+	if rep.Reasons, err = s.store.Reasons(ctx, id); err != nil {
+		return rep, err
+	}
+	rep.Sheets, err = s.store.Sheets(ctx, id)
+	return rep, err
 }
 
 func (s *Service) marked(ctx context.Context, l report.Load, base string) (*huma.StreamResponse, error) {

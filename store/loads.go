@@ -310,8 +310,10 @@ func (s *Store) FirstRow(ctx context.Context, load int64, sheet string) (row int
 	return row, err
 }
 
-// FirstSheet is the first sheet, by name, of which the load has anything to say.
-func (s *Store) FirstSheet(ctx context.Context, load int64) (sheet string, err error) {
-	err = s.r.GetContext(ctx, &sheet, `SELECT coalesce(min(sheet), '') FROM load_spans WHERE load_id = ?`, load)
-	return sheet, err
+// Sheets lists the sheets in which the load found orders, by name; a CSV has
+// one of no name.
+func (s *Store) Sheets(ctx context.Context, load int64) ([]string, error) {
+	sheets := []string{}
+	err := s.r.SelectContext(ctx, &sheets, `SELECT DISTINCT sheet FROM load_spans WHERE load_id = ? ORDER BY sheet`, load)
+	return sheets, err
 }

@@ -323,7 +323,7 @@ func (x *xlsxReader) fail(err error) error {
 
 func number(b []byte, otherwise int) int {
 	n, err := strconv.Atoi(string(b))
-	if err != nil || n < 1 {
+	if err != nil || n < 1 || n > 1<<24 { // sixteen times the rows of a sheet
 		return otherwise
 	}
 	return n

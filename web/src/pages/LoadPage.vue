@@ -2,7 +2,7 @@
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import ProgressBar from 'primevue/progressbar'
-import { computed, onMounted, onUnmounted, ref, useTemplateRef, watch } from 'vue'
+import { computed, nextTick, onMounted, onUnmounted, ref, useTemplateRef, watch } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { api, data, download, watchLoad, type Finding, type Load } from '../api/client'
@@ -42,6 +42,7 @@ watch(() => props.id, () => {
   watching = undefined
   live.value = undefined
   seq.value = 0
+  sheet.value = ''
   tab.value = 'reasons'
 })
 onMounted(() => window.addEventListener('keydown', onKey))
@@ -62,7 +63,8 @@ const { data: paper, error: paperError, isFetching: paperLoading } = useQuery({
   queryFn: () => data(api.GET('/api/v1/loads/{id}/orders/{seq}', { params: { path: { id: props.id, seq: seq.value } } })),
 })
 
-const fetchRows = (from: number, limit: number) => data(api.GET('/api/v1/loads/{id}/rows', { params: { path: { id: props.id }, query: { from, limit } } }))
+const sheet = ref('') // blank: the first in which orders were found
+const fetchRows = (from: number, limit: number) => data(api.GET('/api/v1/loads/{id}/rows', { params: { path: { id: props.id }, query: { from, limit, sheet: sheet.value || undefined } } }))
 function onPick(spot: Spot, order: number) {
   picked.value = spot
   if (order) {
@@ -74,6 +76,10 @@ let stepping = false
 async function go(f: Finding) {
   if (!f.place.row || f.place.mapping) return
   stepping = true
+  if (f.place.sheet && f.place.sheet !== (sheet.value || report.value?.sheets[0])) {
+    sheet.value = f.place.sheet
+    await nextTick()
+  }
   await grid.value?.goTo({ row: f.place.row, column: f.place.column || 1 })
   stepping = false
 }
@@ -138,13 +144,16 @@ function onKey(e: KeyboardEvent) {
         <span><b>{{ load.orders.toLocaleString('en') }}</b> {{ load.orders === 1 ? 'order' : 'orders' }} in {{ count(load.rows, 'row') }}</span>
         <span v-for="f in figures" :key="f.word"><b>{{ f.n.toLocaleString('en') }}</b> <OutcomeMark :word="f.mark" /><span v-if="f.word !== f.mark">&nbsp;({{ f.word }})</span></span>
         <span v-if="load.warnings"><b>{{ load.warnings.toLocaleString('en') }}</b> <span class="warn">{{ load.warnings === 1 ? 'warning' : 'warnings' }}</span></span>
+        <span v-if="report && report.sheets.length > 1" class="bar">
+          <Button v-for="s in report.sheets" :key="s" size="small" :label="s" :outlined="s !== (sheet || report.sheets[0])" @click="sheet = s" />
+        </span>
         <span v-if="load.status === 'failed'" class="err">The load stopped before the document's end.</span>
         <span v-if="load.status === 'interrupted' || load.status === 'cancelled'" class="warn">Load the document again: what went in is recognised.</span>
       </div>
       <ProgressBar v-if="load.status === 'running'" :value="Math.round(load.share * 100)" style="height: 16px" />
       <StateNote v-if="failed" :error="failed" class="sheet" @retry="failed = undefined" />
       <div class="split">
-        <SourceGrid ref="grid" :key="id" :fetch-rows="fetchRows" :lit="pointed" :order="seq" @pick="onPick" />
+        <SourceGrid ref="grid" :key="`${id} ${sheet}`" :fetch-rows="fetchRows" :lit="pointed" :order="seq" @pick="onPick" />
         <div class="side">
           <div class="tabs" role="tablist">
             <button type="button" role="tab" :aria-selected="tab === 'reasons'" @click="tab = 'reasons'">Findings by reason</button>

@@ -1,0 +1,49 @@
+package list
+
+import (
+	"strings"
+	"testing"
+)
+
+func TestFindAndNearest(t *testing.T) {
+	l := New([]Entry{{Code: "00417", Name: "Shackle bow"}, {Code: "MTR", Name: "metre"}, {Code: "EA", Name: "piece"}, {Code: "Straße 5", Name: ""}})
+	for _, c := range []struct{ text, found, near string }{
+		{"00417", "00417", ""}, {"mtr", "MTR", ""}, {" Mtr ", "MTR", ""}, {"straße\u00a05", "Straße 5", ""},
+		{"0O417", "", "00417"}, {"00471", "", "00417"}, {"metres", "", "MTR"}, {"peice", "", "EA"}, {"417", "", ""}, {"kilogram", "", ""}, {"", "", ""},
+		{strings.Repeat("0", 500), "", ""},
+	} {
+		found, _ := l.Find(c.text)
+		if found != c.found {
+			t.Errorf("%q finds %q, want %q", c.text, found, c.found)
+		}
+		if found == "" {
+			for range 2 { // the second answer comes from memory
+				if near, _ := l.Nearest(c.text); near.Code != c.near {
+					t.Errorf("nearest to %q is %q, want %q", c.text, near.Code, c.near)
+				}
+			}
+		}
+	}
+}
+
+func TestCrosswalk(t *testing.T) {
+	c := NewCrosswalk([]Pair{{"East yard", "0040"}, {"West yard", "0030"}})
+	if ours, ok := c.Ours("EAST  YARD"); !ok || ours != "0040" {
+		t.Errorf("%q %v", ours, ok)
+	}
+	if near, _ := c.Nearest("Eats yard"); near != "East yard" {
+		t.Errorf("nearest is %q", near)
+	}
+}
+
+func BenchmarkNearest(b *testing.B) {
+	var entries []Entry
+	for _, a := range "abcdefghij" {
+		for _, c := range "klmnopqrst" {
+			entries = append(entries, Entry{Code: string(a) + "00" + string(c), Name: "Braided rope " + string(a) + string(c)})
+		}
+	}
+	for b.Loop() {
+		New(entries).Nearest("x00y") // every entry is looked at
+	}
+}
