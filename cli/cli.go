@@ -138,7 +138,7 @@ purchase orders, loads them, and says what is wrong and where.
 
 Start with "koinos demo" to see it at work, or "koinos inspect FILE" to see what
 is in a document.`,
-		SilenceErrors: true, SilenceUsage: true, Version: Version(),
+		SilenceErrors: true, SilenceUsage: true, SuggestionsMinimumDistance: 2, Version: Version(),
 	}
 	flags := root.PersistentFlags()
 	address := "http://" + DefaultAddress

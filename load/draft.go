@@ -3,6 +3,7 @@ package load
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 
 	"koinos/core/finding"
@@ -41,7 +42,7 @@ func (e *Engine) Draft(ctx context.Context, l report.Load, seq int) (*mapping.Dr
 	for {
 		g, err := table.Next()
 		if errors.Is(err, io.EOF) {
-			return nil, store.ErrNotFound
+			return nil, fmt.Errorf("order %d of load %d: %w", seq, l.ID, store.ErrNotFound)
 		}
 		if err != nil {
 			return nil, err

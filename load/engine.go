@@ -3,7 +3,6 @@ package load
 import (
 	"context"
 	"errors"
-	"fmt"
 	"log/slog"
 	"os"
 	"sync"
@@ -92,11 +91,11 @@ type Request struct {
 func (e *Engine) Start(ctx context.Context, req Request) (report.Load, error) {
 	doc, err := e.store.Document(ctx, req.Document)
 	if err != nil {
-		return report.Load{}, fmt.Errorf("document %s: %w", req.Document, err)
+		return report.Load{}, err
 	}
 	kept, err := e.store.Mapping(ctx, req.Mapping, req.Version)
 	if err != nil {
-		return report.Load{}, fmt.Errorf("mapping %s: %w", req.Mapping, err)
+		return report.Load{}, err
 	}
 	m, err := mapping.Parse([]byte(kept.Text))
 	if err != nil {

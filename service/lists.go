@@ -4,6 +4,7 @@ import (
 	"context"
 	"net/http"
 	"regexp"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -14,8 +15,11 @@ import (
 
 var listName = regexp.MustCompile(`^[a-z0-9][a-z0-9_-]{0,63}$`)
 
-// mostListBody is how long an imported list may be, in bytes of JSON.
-const mostListBody = 256 << 20
+// How long an imported list may be, in bytes of JSON, and may take to arrive.
+const (
+	mostListBody = 256 << 20
+	listReadTime = 5 * time.Minute
+)
 
 func (s *Service) lists(api huma.API) {
 	const tag = "Lists"
@@ -42,7 +46,7 @@ func (s *Service) lists(api huma.API) {
 		Body client.Entries
 	}
 	put := op(http.MethodPut, "/lists/{name}", "import-list", tag, "admin", "Replace a reference list")
-	put.MaxBodyBytes, put.DefaultStatus = mostListBody, http.StatusNoContent
+	put.MaxBodyBytes, put.BodyReadTimeout, put.DefaultStatus = mostListBody, listReadTime, http.StatusNoContent
 	handle(s, api, put, func(ctx context.Context, in *putList) (*struct{}, error) {
 		if err := checkName(in.Name); err != nil {
 			return nil, err
@@ -55,7 +59,7 @@ func (s *Service) lists(api huma.API) {
 		Body client.Pairs
 	}
 	walk := op(http.MethodPut, "/crosswalks/{name}", "import-crosswalk", tag, "admin", "Replace a crosswalk")
-	walk.MaxBodyBytes, walk.DefaultStatus = mostListBody, http.StatusNoContent
+	walk.MaxBodyBytes, walk.BodyReadTimeout, walk.DefaultStatus = mostListBody, listReadTime, http.StatusNoContent
 	handle(s, api, walk, func(ctx context.Context, in *putWalk) (*struct{}, error) {
 		if err := checkName(in.Name); err != nil {
 			return nil, err

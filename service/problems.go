@@ -89,11 +89,7 @@ func (s *Service) fail(ctx context.Context, err error) error {
 	case errors.As(err, &p):
 		return p
 	case errors.Is(err, store.ErrNotFound):
-		detail := strings.TrimSuffix(err.Error(), ": "+store.ErrNotFound.Error())
-		if detail == store.ErrNotFound.Error() {
-			detail = ""
-		}
-		return problem("not_found", detail)
+		return problem("not_found", "There is no "+strings.TrimSuffix(err.Error(), ": "+store.ErrNotFound.Error())+" here.")
 	case errors.As(err, &tooLarge):
 		return problem("too_large", bodyLimit(tooLarge))
 	case errors.Is(err, load.ErrStopping):

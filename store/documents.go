@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"time"
 
 	"koinos/core/source"
@@ -61,14 +62,14 @@ func (s *Store) PutDocument(ctx context.Context, d Document) (known bool, err er
 // letters of it).
 func (s *Store) Document(ctx context.Context, prefix string) (Document, error) {
 	if len(prefix) < 8 {
-		return Document{}, ErrNotFound
+		return Document{}, fmt.Errorf("document %q: %w", prefix, ErrNotFound)
 	}
 	var rows []documentRow
 	if err := s.r.SelectContext(ctx, &rows, selectDocument+`WHERE sha >= ? AND sha < ? LIMIT 2`, prefix, prefix+"g"); err != nil {
 		return Document{}, err
 	}
 	if len(rows) != 1 {
-		return Document{}, ErrNotFound
+		return Document{}, fmt.Errorf("document %q: %w", prefix, ErrNotFound)
 	}
 	return rows[0].document()
 }

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"time"
 
 	"koinos/core/list"
@@ -79,7 +80,7 @@ func (s *Store) Entries(ctx context.Context, name string, crosswalk bool, after 
 		return nil, err
 	}
 	if known == 0 {
-		return nil, ErrNotFound
+		return nil, fmt.Errorf("%s %s: %w", map[bool]string{false: "list", true: "crosswalk"}[crosswalk], name, ErrNotFound)
 	}
 	if limit == 0 {
 		limit = -1

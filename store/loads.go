@@ -75,7 +75,7 @@ func (s *Store) InterruptRunning(ctx context.Context, now time.Time) (n int64, e
 func (s *Store) Load(ctx context.Context, id int64) (report.Load, error) {
 	var row loadRow
 	err := s.r.GetContext(ctx, &row, selectLoad+`WHERE l.id = ?`, id)
-	return row.load(), notFound(err)
+	return row.load(), named(err, "load %d", id)
 }
 
 // LoadFilter narrows a list of loads.
@@ -282,7 +282,7 @@ func (s *Store) Outcomes(ctx context.Context, load int64, f OutcomeFilter) ([]re
 func (s *Store) Outcome(ctx context.Context, load int64, seq int) (report.OrderOutcome, error) {
 	var o report.OrderOutcome
 	err := s.r.GetContext(ctx, &o, `SELECT `+outcomeColumns+` FROM load_orders WHERE load_id = ? AND seq = ?`, load, seq)
-	return o, notFound(err)
+	return o, named(err, "order %d of load %d", seq, load)
 }
 
 // Spans lists runs of rows with their orders' outcomes, in the order of rows,
@@ -296,12 +296,6 @@ func (s *Store) Spans(ctx context.Context, load int64, sheet string, first, last
 	  FROM load_spans s JOIN load_orders o ON o.load_id = s.load_id AND o.seq = s.seq
 	  WHERE s.load_id = ? AND s.sheet = ? AND s.first <= ? AND s.last >= ? ORDER BY s.first LIMIT ?`, load, sheet, last, first, limit)
 	return list, err
-}
-
-// SpanOf gives the first run of rows of an order of a load.
-func (s *Store) SpanOf(ctx context.Context, load int64, seq int) (sp report.SpanOutcome, err error) {
-	err = s.r.GetContext(ctx, &sp, `SELECT sheet, first, last FROM load_spans WHERE load_id = ? AND seq = ? LIMIT 1`, load, seq)
-	return sp, notFound(err)
 }
 
 // FirstRow is the first row of a sheet that belongs to an order of the load; 0 is none.

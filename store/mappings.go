@@ -52,7 +52,10 @@ func (s *Store) PutMapping(ctx context.Context, m Mapping) (kept Mapping, err er
 func (s *Store) Mapping(ctx context.Context, name string, version int) (Mapping, error) {
 	var row mappingRow
 	err := s.r.GetContext(ctx, &row, `SELECT * FROM mappings WHERE name = ? AND (? = 0 OR version = ?) ORDER BY version DESC LIMIT 1`, name, version, version)
-	return row.mapping(), notFound(err)
+	if version > 0 {
+		return row.mapping(), named(err, "mapping %s version %d", name, version)
+	}
+	return row.mapping(), named(err, "mapping %s", name)
 }
 
 // Mappings lists the newest version of every mapping by name.

@@ -317,7 +317,7 @@ func (s *Store) Order(ctx context.Context, id int64) (*StoredOrder, error) {
 	if err := tx.GetContext(ctx, &h, `SELECT o.id, kind, number, o.status, revision, sender_number, partner, ordered_on, requested_ship_on, requested_delivery_on,
 	  currency, total, more, trace, load_id, load_seq, l.document, d.name AS document_name, l.mapping, l.mapping_version
 	  FROM orders o JOIN loads l ON l.id = o.load_id JOIN documents d ON d.sha = l.document WHERE o.id = ?`, id); err != nil {
-		return nil, notFound(err)
+		return nil, named(err, "order %d", id)
 	}
 	o := &StoredOrder{Load: h.Load, Seq: h.Seq, Document: h.Document, DocumentName: h.DocumentName, Mapping: h.Mapping, Version: h.Version, Events: []Event{}}
 	if h.More.Valid {

@@ -26,7 +26,8 @@ import (
 //go:embed migrations/*.sql
 var migrations embed.FS
 
-// ErrNotFound says that there is nothing of that name or id.
+// ErrNotFound says that there is nothing of that name or id. Errors that wrap
+// it name what was looked for: "load 7: not found".
 var ErrNotFound = errors.New("not found")
 
 // Store is an open data folder.
@@ -114,7 +115,12 @@ func (s *Store) Claim() error {
 		return fmt.Errorf("the data folder %s is used by another running service", s.dir)
 	}
 	s.lock = f
-	return nil
+	// What was arriving when an earlier service was killed never arrived.
+	left, err := filepath.Glob(filepath.Join(s.dir, "documents", "arriving-*"))
+	for _, name := range left {
+		err = errors.Join(err, os.Remove(name))
+	}
+	return err
 }
 
 // Ready reports whether the database answers.
@@ -194,9 +200,10 @@ func null(s string) any {
 	return s
 }
 
-func notFound(err error) error {
+// named turns "no rows" into ErrNotFound with the name of what was looked for.
+func named(err error, format string, args ...any) error {
 	if errors.Is(err, sql.ErrNoRows) {
-		return ErrNotFound
+		return fmt.Errorf(format+": %w", append(args, ErrNotFound)...)
 	}
 	return err
 }
@@ -240,11 +247,11 @@ func (s *Store) file(sha string) string {
 // OpenFile opens the bytes of a kept document.
 func (s *Store) OpenFile(sha string) (*os.File, error) {
 	if len(sha) != 2*sha256.Size {
-		return nil, ErrNotFound
+		return nil, fmt.Errorf("document %s: %w", sha, ErrNotFound)
 	}
 	f, err := os.Open(s.file(sha))
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, ErrNotFound
+		return nil, fmt.Errorf("document %s: %w", sha, ErrNotFound)
 	}
 	return f, err
 }

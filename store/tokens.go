@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"crypto/sha256"
 	"database/sql"
+	"fmt"
 	"time"
 )
 
@@ -68,7 +69,7 @@ func (s *Store) NewToken(ctx context.Context, name, scope string, now time.Time)
 func (s *Store) FindToken(ctx context.Context, secret string) (Token, error) {
 	var row tokenRow
 	err := s.r.GetContext(ctx, &row, selectToken+`WHERE hash = ? AND revoked_at IS NULL`, hash(secret))
-	return row.token(), notFound(err)
+	return row.token(), named(err, "token")
 }
 
 // UsedToken notes when a token was used last, to the minute.
@@ -101,7 +102,7 @@ func (s *Store) RevokeToken(ctx context.Context, id int64, now time.Time) error 
 			return err
 		}
 		if n, err := res.RowsAffected(); err != nil || n == 0 {
-			return ErrNotFound
+			return fmt.Errorf("token %d: %w", id, ErrNotFound)
 		}
 		return nil
 	})

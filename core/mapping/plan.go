@@ -87,6 +87,15 @@ func (m *Mapping) bind(head *source.Record) (*plan, finding.All) {
 		}
 	}
 	p.columns = p.columnsOf()
+	if len(all) > 0 { // said once, not for every column
+		var words []string
+		for _, c := range head.Cells {
+			if c.Text != "" {
+				words = append(words, strings.Join(strings.Fields(c.Text), " "))
+			}
+		}
+		all[0].Hint += " The headings are: " + finding.Clip(strings.Join(words, ", "), 300) + "."
+	}
 	return p, all
 }
 
@@ -116,8 +125,6 @@ func (m *Mapping) column(head *source.Record, from string, at finding.Place) (in
 	f := finding.New(finding.ColumnMissing, head.Place(0), from, "The heading row has no column %q (%s).", from, at)
 	if near, ok := list.Nearest(from, words); ok {
 		f.Hint = "Did you mean \"" + near + "\"? " + f.Hint
-	} else if len(words) > 0 {
-		f.Hint = "The headings are: " + finding.Clip(strings.Join(words, ", "), 300) + "."
 	}
 	return 0, &f
 }

@@ -15,6 +15,7 @@ type csvReader struct {
 	lineEnd      byte
 	limits       Limits
 
+	back  []byte // lines to be read again, before those of r
 	row   int
 	raw   []byte // the row as it came, line end included
 	text  []byte // its cells' text, quotation marks resolved
@@ -52,9 +53,13 @@ func (c *csvReader) Offset() float64 {
 	return min(1, float64(c.read)/float64(c.size))
 }
 
-// quotedLines bounds how far a quoted cell may run over line ends before it
-// counts as one that was never closed.
-const quotedLines = 1 << 20
+// A quoted cell may run over so many line ends, and so many bytes, before it
+// counts as one that was never closed. What it had swallowed holds no mark that
+// could open another cell, so no line is read more than twice.
+const (
+	quotedLines = 200
+	quotedBytes = 1 << 20
+)
 
 func (c *csvReader) Next() (Record, error) {
 	c.raw = c.raw[:0]
@@ -80,6 +85,14 @@ func (c *csvReader) Next() (Record, error) {
 // line appends the next line to raw; io.EOF only where nothing is left.
 func (c *csvReader) line() error {
 	had := len(c.raw)
+	if len(c.back) > 0 {
+		end := bytes.IndexByte(c.back, c.lineEnd) + 1
+		if end > 0 {
+			c.raw, c.back = append(c.raw, c.back[:end]...), c.back[end:]
+			return nil
+		}
+		c.raw, c.back = append(c.raw, c.back...), nil
+	}
 	for {
 		part, err := c.r.ReadSlice(c.lineEnd)
 		c.raw = append(c.raw, part...)
@@ -163,12 +176,12 @@ func (c *csvReader) splitQuoted() error {
 // false where the cell never ends.
 func (c *csvReader) quoted(at *int) (closed bool, err error) {
 	i := *at + 1
-	for {
+	for lines := 0; ; {
 		n := bytes.IndexByte(c.raw[i:], c.quote)
 		if n < 0 {
 			c.text = append(c.text, c.raw[i:]...)
 			i = len(c.raw)
-			if i-*at > quotedLines {
+			if lines++; lines > quotedLines || i-*at > quotedBytes {
 				return false, nil
 			}
 			if err := c.line(); err == io.EOF {
@@ -197,10 +210,7 @@ func (c *csvReader) quoted(at *int) (closed bool, err error) {
 // reread takes the row's first line as plain text and gives the lines that its
 // open quotation mark had swallowed back to be read as rows of their own.
 func (c *csvReader) reread(first int) {
-	swallowed := bytes.Clone(c.raw[first:])
-	if len(swallowed) > 0 {
-		c.r = bufio.NewReaderSize(io.MultiReader(bytes.NewReader(swallowed), c.r), 128<<10)
-	}
+	c.back = append(bytes.Clone(c.raw[first:]), c.back...)
 	open := len(c.ends) + 1
 	c.text, c.ends = c.text[:0], c.ends[:0]
 	c.splitPlain(trimLineEnd(c.raw[:first]))

@@ -90,6 +90,20 @@ func TestCSV(t *testing.T) {
 	}
 }
 
+// A quotation mark that is never closed costs its own row and no other, however
+// far the next one is; a long quoted cell is still one cell.
+func TestOpenQuotes(t *testing.T) {
+	plain := strings.Repeat("1,2\n", 1_000)
+	rows, found, err := read(t, []byte("a,b\n\"x,1\n"+plain+"\"y,1\n"+plain+"\"z\",\"1\"\n"), Options{})
+	if err != nil || len(rows) != 2_004 || len(found) != 2 || rows[1] != `2:"x,1` && rows[1] != `2:"x|1` || rows[2_003] != "2004:z|1" {
+		t.Errorf("%d rows, %v %v", len(rows), found, err)
+	}
+	long := "a,b\n\"" + strings.Repeat("line\n", 150) + "\",2\n3,4\n"
+	if rows, found, err := read(t, []byte(long), Options{}); err != nil || len(rows) != 3 || len(found) != 0 {
+		t.Errorf("a cell of 150 lines: %d rows, %v %v", len(rows), found, err)
+	}
+}
+
 // workbook packs parts of a minimal workbook; those given replace or add to the usual ones.
 func workbook(t testing.TB, parts map[string]string) []byte {
 	t.Helper()

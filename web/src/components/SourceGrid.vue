@@ -73,6 +73,11 @@ function severity(r: GridRow, column: number): string {
   return list.some((f) => f.severity === 'error') ? 'error' : 'warning'
 }
 
+/** spills reports whether a long text may run over the blank cells behind it, as titles do in a spreadsheet. */
+function spills(r: GridRow, column: number): boolean {
+  return (r.cells[column - 1]?.length ?? 0) > 20 && !r.seq && r.cells.slice(column).every((c) => !c)
+}
+
 function tip(r: GridRow, column: number): string | undefined {
   return r.findings.get(column)?.map((f) => `${f.message} ${f.hint ?? ''}`).join('\n')
 }
@@ -112,7 +117,7 @@ defineExpose({ goTo, reload: windowed.reload })
           <td class="number" :class="severity(r, 0)" :title="tip(r, 0)">{{ r.row }}</td>
           <td
             v-for="c in width" :key="c" role="gridcell" :data-at="`${r.row}:${c}`" :title="tip(r, c) ?? (r.cells[c - 1] && r.cells[c - 1]!.length > 24 ? r.cells[c - 1] : undefined)"
-            :class="[severity(r, c), { active: active.row === r.row && active.column === c, lit: lit?.row === r.row && lit?.column === c }]"
+            :class="[severity(r, c), { spill: spills(r, c), active: active.row === r.row && active.column === c, lit: lit?.row === r.row && lit?.column === c }]"
             @click="choose({ row: r.row, column: c })"
           >{{ r.cells[c - 1] }}</td>
         </tr>
@@ -125,12 +130,13 @@ defineExpose({ goTo, reload: windowed.reload })
 <style scoped>
 .grid { overflow: auto; position: relative; font-size: 12.5px; height: 100%; }
 table { border-collapse: separate; border-spacing: 0; }
-th { position: sticky; top: 0; z-index: 2; background: var(--desk); color: var(--ink-soft); font-weight: 400; height: 24px; border-bottom: 1px solid var(--rule); border-right: 1px solid var(--rule-soft); padding: 0 6px; }
+th { position: sticky; top: 0; z-index: 3; background: var(--desk); color: var(--ink-soft); font-weight: 400; height: 24px; border-bottom: 1px solid var(--rule); border-right: 1px solid var(--rule-soft); padding: 0 6px; }
 td { height: 24px; line-height: 23px; padding: 0 6px; border-bottom: 1px solid var(--rule-soft); border-right: 1px solid var(--rule-soft); white-space: nowrap; max-width: 220px; overflow: hidden; text-overflow: ellipsis; cursor: cell; background: var(--paper); }
-.margin { position: sticky; left: 0; z-index: 1; width: 92px; min-width: 92px; max-width: 92px; padding: 0 0 0 6px; border-bottom-color: transparent; background: var(--desk); overflow: visible; }
-th.margin { z-index: 3; text-align: left; padding-left: 10px; }
-.number { position: sticky; left: 92px; z-index: 1; min-width: 40px; text-align: right; color: var(--ink-soft); background: var(--desk); cursor: default; }
-th.number { z-index: 3; }
+td.spill { overflow: visible; position: relative; z-index: 1; max-width: 0; }
+.margin { position: sticky; left: 0; z-index: 2; width: 92px; min-width: 92px; max-width: 92px; padding: 0 0 0 6px; border-bottom-color: transparent; background: var(--desk); overflow: visible; }
+th.margin { z-index: 4; text-align: left; padding-left: 10px; }
+.number { position: sticky; left: 92px; z-index: 2; min-width: 40px; text-align: right; color: var(--ink-soft); background: var(--desk); cursor: default; }
+th.number { z-index: 4; }
 .band { display: block; height: 24px; margin-right: 6px; padding-left: 8px; border-left: 5px solid var(--accent); font-size: 11px; overflow: hidden; text-overflow: ellipsis; }
 .band.odd { background: var(--band-a); }
 .band.even { background: var(--band-b); }
