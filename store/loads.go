@@ -10,17 +10,19 @@ import (
 	"koinos/core/report"
 )
 
+// loadRow takes the columns of selectLoad; those that are named like a field
+// of report.Load in small letters go there.
 type loadRow struct {
 	report.Load
-	StartedAt string         `db:"started_at"`
-	EndedAt   sql.NullString `db:"ended_at"`
+	Started string         `db:"started_at"`
+	Ended   sql.NullString `db:"ended_at"`
 }
 
 func (r *loadRow) load() report.Load {
 	l := r.Load
-	l.StartedAt = parseTime(r.StartedAt)
-	if r.EndedAt.Valid {
-		end := parseTime(r.EndedAt.String)
+	l.StartedAt = parseTime(r.Started)
+	if r.Ended.Valid {
+		end := parseTime(r.Ended.String)
 		l.EndedAt = &end
 	}
 	if l.Status != report.Running {
@@ -29,7 +31,9 @@ func (r *loadRow) load() report.Load {
 	return l
 }
 
-const selectLoad = `SELECT l.*, d.name AS document_name FROM loads l JOIN documents d ON d.sha = l.document `
+const selectLoad = `SELECT l.id, l.document, d.name AS documentname, l.mapping, l.mapping_version AS version, l.dry_run AS dryrun, l.all_or_none AS allornone, l.status,
+  l.rows, l.orders, l.lines, l.loaded, l.ready, l.unchanged, l.refused, l.withheld, l.errors, l.warnings, l.started_at, l.ended_at, l.by
+  FROM loads l JOIN documents d ON d.sha = l.document `
 
 // StartLoad records a load that begins and gives its id.
 func (s *Store) StartLoad(ctx context.Context, l report.Load) (id int64, err error) {
@@ -244,7 +248,7 @@ func (s *Store) Reasons(ctx context.Context, load int64) ([]report.Reason, error
 		First int `db:"first"`
 	}
 	err := s.r.SelectContext(ctx, &rows, `SELECT code, severity, field, count(*) AS count, count(DISTINCT seq) AS orders,
-	  count(DISTINCT value) AS values_seen, min(n) AS first FROM findings WHERE load_id = ?
+	  count(DISTINCT value) AS "values", min(n) AS first FROM findings WHERE load_id = ?
 	  GROUP BY severity, code, field ORDER BY severity, count(*) DESC, code, field`, load)
 	if err != nil {
 		return nil, err
@@ -261,7 +265,7 @@ func (s *Store) Reasons(ctx context.Context, load int64) ([]report.Reason, error
 	return list, nil
 }
 
-const outcomeColumns = `seq, outcome, coalesce(order_id, 0) AS order_id, coalesce(number, '') AS number, coalesce(sender_number, '') AS sender_number, lines, errors, warnings`
+const outcomeColumns = `seq, outcome, coalesce(order_id, 0) AS orderid, coalesce(number, '') AS number, coalesce(sender_number, '') AS sendernumber, lines, errors, warnings`
 
 // OutcomeFilter narrows a list of outcomes.
 type OutcomeFilter struct {

@@ -3,11 +3,13 @@ package store
 import (
 	"bytes"
 	"context"
+	"database/sql"
 	"errors"
 	"fmt"
 	"io"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -268,21 +270,72 @@ func TestListsAndVersions(t *testing.T) {
 	}
 }
 
-// BenchmarkInsert stores orders of ten lines, a thousand a transaction.
+// BenchmarkInsert stores orders of ten lines, a thousand a transaction, with
+// their events. The floor inserts header and line rows of the same width one by
+// one with prepared statements, and nothing else.
 func BenchmarkInsert(b *testing.B) {
-	s := open(b, b.TempDir())
-	load := aLoad(b, s)
-	n := 0
-	for b.Loop() {
-		orders := newOrders(order.Sales, n, 1000, blank)
-		for i := range orders {
-			line := order.Line{Number: "1", Item: "00417", Description: "Braided rope", Quantity: order.MustNumber("2"), Unit: "MTR", UnitPrice: order.MustNumber("1.45"), Amount: order.MustNumber("2.90")}
-			orders[i].Order.Lines = []order.Line{line, line, line, line, line, line, line, line, line, line}
-		}
-		n += 1000
-		if err := s.Write(ctx, func(tx *Tx) error { return tx.InsertOrders(load, orders, "me", now) }); err != nil {
+	report := func(b *testing.B, orders int) {
+		b.ReportMetric(float64(b.Elapsed().Nanoseconds())/1000/float64(orders*10), "µs/line")
+	}
+	b.Run("floor=plain-inserts", func(b *testing.B) {
+		db, err := sql.Open("sqlite3", "file:"+filepath.Join(b.TempDir(), "floor.db")+"?_journal_mode=WAL&_synchronous=FULL")
+		if err != nil {
 			b.Fatal(err)
 		}
-	}
-	b.ReportMetric(float64(b.Elapsed().Microseconds())/float64(n*10), "µs/line")
+		defer db.Close()
+		db.SetMaxOpenConns(1)
+		for _, q := range []string{`CREATE TABLE o (id INTEGER PRIMARY KEY, number TEXT UNIQUE, partner TEXT, ordered TEXT, total TEXT)`,
+			`CREATE TABLE l (o INTEGER, n INTEGER, item TEXT, description TEXT, quantity TEXT, unit TEXT, price TEXT, amount TEXT, PRIMARY KEY (o, n)) WITHOUT ROWID`} {
+			if _, err := db.Exec(q); err != nil {
+				b.Fatal(err)
+			}
+		}
+		n := 0
+		for b.Loop() {
+			tx, err := db.Begin()
+			if err != nil {
+				b.Fatal(err)
+			}
+			head, err1 := tx.Prepare(`INSERT INTO o VALUES (?, ?, ?, ?, ?)`)
+			line, err2 := tx.Prepare(`INSERT INTO l VALUES (?, ?, ?, ?, ?, ?, ?, ?)`)
+			if err := errors.Join(err1, err2); err != nil {
+				b.Fatal(err)
+			}
+			for range 1000 {
+				n++
+				if _, err := head.Exec(n, fmt.Sprint("SO-", n), "P", "2026-03-02", "29.00"); err != nil {
+					b.Fatal(err)
+				}
+				for l := range 10 {
+					if _, err := line.Exec(n, l, "00417", "Braided rope", "2", "MTR", "1.45", "2.90"); err != nil {
+						b.Fatal(err)
+					}
+				}
+			}
+			if err := tx.Commit(); err != nil {
+				b.Fatal(err)
+			}
+		}
+		report(b, n)
+	})
+	b.Run("koinos", func(b *testing.B) {
+		s := open(b, b.TempDir())
+		load := aLoad(b, s)
+		n := 0
+		for b.Loop() {
+			orders := newOrders(order.Sales, n, 1000, blank)
+			for i := range orders {
+				line := order.Line{Number: "1", Item: "00417", Description: "Braided rope", Quantity: order.MustNumber("2"), Unit: "MTR", UnitPrice: order.MustNumber("1.45"), Amount: order.MustNumber("2.90")}
+				orders[i].Order.Lines = []order.Line{line, line, line, line, line, line, line, line, line, line}
+				for j := range orders[i].Order.Lines {
+					orders[i].Order.Lines[j].Number = strconv.Itoa(j + 1)
+				}
+			}
+			n += 1000
+			if err := s.Write(ctx, func(tx *Tx) error { return tx.InsertOrders(load, orders, "me", now) }); err != nil {
+				b.Fatal(err)
+			}
+		}
+		report(b, n)
+	})
 }

@@ -69,3 +69,20 @@ func TestRules(t *testing.T) {
 		}
 	}
 }
+
+// BenchmarkOrder computes and checks an order of ten lines.
+func BenchmarkOrder(b *testing.B) {
+	n := order.MustNumber
+	o := order.Order{SenderNumber: "A-1", Currency: "EUR", OrderedOn: "2026-03-02"}
+	s := &subject{}
+	for i := range 10 {
+		o.Lines = append(o.Lines, order.Line{Item: "00417", Quantity: n("12"), UnitPrice: n("1.45"), StatedAmount: n("17.40")})
+		s.stated = append(s.stated, i+1)
+	}
+	for b.Loop() {
+		Order(&o, s, Terms{Tolerance: n("0.01"), Rounding: order.HalfUp})
+	}
+	if len(s.found) > 0 {
+		b.Fatal(s.found)
+	}
+}

@@ -33,33 +33,33 @@ const (
 
 // Load is one run of a document through a mapping.
 type Load struct {
-	ID           int64  `json:"id" db:"id"`
-	Document     string `json:"document" db:"document" doc:"SHA-256 of the document"`
-	DocumentName string `json:"document_name" db:"document_name"`
-	Mapping      string `json:"mapping" db:"mapping"`
-	Version      int    `json:"mapping_version" db:"mapping_version"`
-	DryRun       bool   `json:"dry_run" db:"dry_run" doc:"Nothing is stored"`
-	AllOrNone    bool   `json:"all_or_none" db:"all_or_none" doc:"One refused order keeps all out"`
-	Status       Status `json:"status" db:"status" enum:"running,done,failed,cancelled,interrupted"`
+	ID           int64  `json:"id"`
+	Document     string `json:"document" doc:"SHA-256 of the document"`
+	DocumentName string `json:"document_name"`
+	Mapping      string `json:"mapping"`
+	Version      int    `json:"mapping_version"`
+	DryRun       bool   `json:"dry_run" doc:"Nothing is stored"`
+	AllOrNone    bool   `json:"all_or_none" doc:"One refused order keeps all out"`
+	Status       Status `json:"status" enum:"running,done,failed,cancelled,interrupted"`
 	Counts
-	Share     float64    `json:"share" db:"-" doc:"How much of the document has been read, 0 to 1"`
-	StartedAt time.Time  `json:"started_at" db:"-"`
-	EndedAt   *time.Time `json:"ended_at,omitempty" db:"-"`
-	By        string     `json:"by" db:"by" doc:"Who started it"`
+	Share     float64    `json:"share" doc:"How much of the document has been read, 0 to 1"`
+	StartedAt time.Time  `json:"started_at"`
+	EndedAt   *time.Time `json:"ended_at,omitempty"`
+	By        string     `json:"by" doc:"Who started it"`
 }
 
 // Counts are a load's figures.
 type Counts struct {
-	Rows      int `json:"rows" db:"rows" doc:"Rows read, headings and blank rows included"`
-	Orders    int `json:"orders" db:"orders"`
-	Lines     int `json:"lines" db:"lines"`
-	Loaded    int `json:"loaded" db:"loaded"`
-	Ready     int `json:"ready" db:"ready"`
-	Unchanged int `json:"unchanged" db:"unchanged"`
-	Refused   int `json:"refused" db:"refused"`
-	Withheld  int `json:"withheld" db:"withheld"`
-	Errors    int `json:"errors" db:"errors" doc:"Findings of severity error"`
-	Warnings  int `json:"warnings" db:"warnings"`
+	Rows      int `json:"rows" doc:"Rows read, headings and blank rows included"`
+	Orders    int `json:"orders"`
+	Lines     int `json:"lines"`
+	Loaded    int `json:"loaded"`
+	Ready     int `json:"ready"`
+	Unchanged int `json:"unchanged"`
+	Refused   int `json:"refused"`
+	Withheld  int `json:"withheld"`
+	Errors    int `json:"errors" doc:"Findings of severity error"`
+	Warnings  int `json:"warnings"`
 }
 
 // Count adds one order's outcome.
@@ -85,32 +85,32 @@ func (l *Load) Clean() bool {
 
 // OrderOutcome is what became of one order of a document.
 type OrderOutcome struct {
-	Seq          int     `json:"seq" db:"seq" doc:"Which order of the document, counted from 1"`
-	Outcome      Outcome `json:"outcome" db:"outcome" enum:"loaded,ready,unchanged,refused,withheld"`
-	OrderID      int64   `json:"order_id,omitempty" db:"order_id" doc:"The stored order, where there is one"`
-	Number       string  `json:"number,omitempty" db:"number" doc:"Its number"`
-	SenderNumber string  `json:"sender_number,omitempty" db:"sender_number"`
-	Lines        int     `json:"lines" db:"lines"`
-	Errors       int     `json:"errors" db:"errors"`
-	Warnings     int     `json:"warnings" db:"warnings"`
+	Seq          int     `json:"seq" doc:"Which order of the document, counted from 1"`
+	Outcome      Outcome `json:"outcome" enum:"loaded,ready,unchanged,refused,withheld"`
+	OrderID      int64   `json:"order_id,omitempty" doc:"The stored order, where there is one"`
+	Number       string  `json:"number,omitempty" doc:"Its number"`
+	SenderNumber string  `json:"sender_number,omitempty"`
+	Lines        int     `json:"lines"`
+	Errors       int     `json:"errors"`
+	Warnings     int     `json:"warnings"`
 }
 
 // SpanOutcome is a run of rows with the outcome of the order they belong to.
 type SpanOutcome struct {
-	Sheet string `json:"sheet,omitempty" db:"sheet"`
-	First int    `json:"first" db:"first"`
-	Last  int    `json:"last" db:"last"`
+	Sheet string `json:"sheet,omitempty"`
+	First int    `json:"first"`
+	Last  int    `json:"last"`
 	OrderOutcome
 }
 
 // Reason is all findings of a load that say the same of the same field.
 type Reason struct {
-	Code     finding.Code     `json:"code" db:"code"`
-	Severity finding.Severity `json:"severity" db:"severity" enum:"error,warning"`
-	Field    string           `json:"field,omitempty" db:"field"`
-	Title    string           `json:"title" db:"-"`
-	Count    int              `json:"count" db:"count"`
-	Orders   int              `json:"orders" db:"orders" doc:"How many orders have it"`
-	Values   int              `json:"values" db:"values_seen" doc:"How many different values were seen"`
-	Example  finding.Finding  `json:"example" db:"-"`
+	Code     finding.Code     `json:"code"`
+	Severity finding.Severity `json:"severity" enum:"error,warning"`
+	Field    string           `json:"field,omitempty"`
+	Title    string           `json:"title"`
+	Count    int              `json:"count"`
+	Orders   int              `json:"orders" doc:"How many orders have it"`
+	Values   int              `json:"values" doc:"How many different values were seen"`
+	Example  finding.Finding  `json:"example"`
 }
