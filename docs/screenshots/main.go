@@ -39,7 +39,7 @@ var pages = []page{
 	{name: "loads", path: "/loads"},
 	{name: "document", path: "/documents", steps: []chromedp.Action{js(`[...document.querySelectorAll('td a')].find(a => a.innerText.startsWith('ebbing')).click()`)}},
 	{name: "orders", path: "/orders"},
-	{name: "order", path: "/orders/331", steps: []chromedp.Action{js(`document.querySelectorAll('.lines .value.from')[3].focus()`)}},
+	{name: "order", path: "/orders/331", steps: []chromedp.Action{js(`[...document.querySelectorAll('.lines .value.from')].find(v => v.innerText === '00450').dispatchEvent(new Event('mouseenter'))`)}},
 }
 
 // terminal is a picture of commands in a terminal window.

@@ -50,7 +50,7 @@ function clear() {
       <h1>Orders</h1>
       <span v-if="fromLoad" class="soft">of load {{ fromLoad }}</span>
       <span class="grow" />
-      <InputText v-model="text" size="small" placeholder="Number or partner begins with …" aria-label="Number or partner begins with" />
+      <InputText v-model="text" size="small" placeholder="Number or partner …" aria-label="Number or partner begins with" />
       <Select v-model="kind" size="small" :options="kinds" option-label="label" option-value="value" aria-label="Kind" />
       <Select v-model="status" size="small" :options="states" option-label="label" option-value="value" aria-label="State" />
       <Button v-if="filtered" size="small" text label="Show all" @click="clear" />
