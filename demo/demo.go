@@ -50,11 +50,12 @@ func Expect(document string) (e Expected, err error) {
 	return e, json.Unmarshal(b, &e)
 }
 
-// Names lists the files of a folder of the scenario, without their folder.
+// Names lists the files of a folder of the scenario, without their folder. It
+// panics on a folder that the scenario does not have.
 func Names(folder string) []string {
 	entries, err := fs.ReadDir(Files, folder)
 	if err != nil {
-		return nil
+		panic(err) // the files are part of the program
 	}
 	var names []string
 	for _, e := range entries {

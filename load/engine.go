@@ -264,7 +264,7 @@ func (e *Engine) runWith(ctx context.Context, t *target, m *mapping.Mapping) err
 		return missing
 	}
 	in := &input{document: t.run.load.Document, mapping: m, set: set}
-	pass := func(store bool) error {
+	pass := func(real bool) error {
 		f, err := e.store.OpenFile(in.document)
 		if err != nil {
 			return err
@@ -273,7 +273,7 @@ func (e *Engine) runWith(ctx context.Context, t *target, m *mapping.Mapping) err
 		if in.src, err = openFile(f, m, e.limits); err != nil {
 			return err
 		}
-		t.begin(store)
+		t.begin(real)
 		table, err := in.run(ctx, t.put)
 		t.notes = table.Notes
 		t.run.update(func(l *report.Load) { l.Rows = table.Read })

@@ -241,3 +241,23 @@ func TestSeveralSheets(t *testing.T) {
 		t.Errorf("%+v %v", o.Trace, err)
 	}
 }
+
+// A corrected document brings in what was refused and leaves alone what is in;
+// orders that nobody numbered are known by their document.
+func TestCorrectedDocument(t *testing.T) {
+	e := testEngine(t, testStore(t), source.DefaultLimits)
+	wrong := head + "A-1,2026-03-02,00417,2,9.50\nA-2,2026-03-02,0O417,1,9.50\nA-3,2026-03-02,00501,1,64.50\n"
+	if l := send(t, e, plainMapping, []byte(wrong), Request{}); l.Loaded != 2 || l.Refused != 1 {
+		t.Fatalf("%+v", l.Counts)
+	}
+	right := head + "A-0,2026-03-01,00417,1,9.50\n" + strings.Replace(strings.TrimPrefix(wrong, head), "0O417", "00417", 1)
+	if l := send(t, e, plainMapping, []byte(right), Request{}); l.Loaded != 2 || l.Unchanged != 2 || l.Refused != 0 {
+		t.Errorf("corrected: %+v", l.Counts)
+	}
+	nameless := strings.Replace(plainMapping, "  sender_number: {from: Order, need: must}\n", "", 1)
+	for i, want := range []report.Counts{{Loaded: 4, Warnings: 4}, {Unchanged: 4, Warnings: 4}} {
+		if l := send(t, e, nameless, []byte(right), Request{}); l.Loaded != want.Loaded || l.Unchanged != want.Unchanged || l.Warnings != want.Warnings {
+			t.Errorf("nameless, time %d: %+v", i+1, l.Counts)
+		}
+	}
+}

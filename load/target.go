@@ -15,11 +15,11 @@ import (
 
 // target takes mapped orders and writes them and their outcomes in batches.
 type target struct {
-	e     *Engine
-	run   *run
-	ctx   context.Context
-	store bool      // false is a dry run
-	tx    *store.Tx // set while everything goes into one transaction
+	e    *Engine
+	run  *run
+	ctx  context.Context
+	real bool      // false is a dry run
+	tx   *store.Tx // set while everything goes into one transaction
 
 	pending []mapped
 	lines   int
@@ -36,8 +36,8 @@ const (
 )
 
 // begin starts a pass over the document.
-func (t *target) begin(store bool) {
-	t.store, t.pending, t.lines, t.next = store, nil, 0, 0
+func (t *target) begin(real bool) {
+	t.real, t.pending, t.lines, t.next = real, nil, 0, 0
 	t.seen, t.numbers = map[[16]byte]int32{}, map[string]int{}
 	t.run.update(func(l *report.Load) { l.Counts = report.Counts{} })
 }
@@ -149,7 +149,7 @@ func (t *target) judge(m *mapped, known, taken map[string]store.Known, res *stor
 	before := len(m.Findings)
 	stored, isKnown := known[m.identity]
 	outcome := report.Ready
-	if t.store {
+	if t.real {
 		outcome = report.Loaded
 	}
 	if !m.Orphan && !t.firstOf(m) {
@@ -245,7 +245,7 @@ func quote(s string) string {
 
 // allOrNone reads the document twice: dry, and where nothing is refused once
 // more for real, in one transaction.
-func (t *target) allOrNone(pass func(store bool) error) error {
+func (t *target) allOrNone(pass func(real bool) error) error {
 	err := pass(false)
 	dry, notes, next := t.run.snapshot().Counts, t.notes, t.next
 	if err == nil && dry.Refused == 0 {

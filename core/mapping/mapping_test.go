@@ -426,3 +426,23 @@ func BenchmarkMapping(b *testing.B) {
 		})
 	})
 }
+
+// Every mapping that the documents show is one.
+func TestDocumentedMappings(t *testing.T) {
+	for _, file := range []string{"../../README.md", "../../docs/findings.md"} {
+		b, err := os.ReadFile(file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		shown := strings.Split(string(b), "```yaml\n")[1:]
+		if len(shown) == 0 {
+			t.Errorf("%s shows no mapping", file)
+		}
+		for _, s := range shown {
+			text, _, _ := strings.Cut(s, "```")
+			if _, err := Parse([]byte(text)); err != nil {
+				t.Errorf("%s: %v", file, err)
+			}
+		}
+	}
+}
