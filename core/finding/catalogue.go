@@ -80,8 +80,8 @@ var Catalogue = map[Code]About{
 
 	EncodingInvalid:  {Warning, "characters that do not fit the encoding", "State document.encoding in the mapping; the unreadable bytes were replaced by U+FFFD."},
 	ControlCharacter: {Warning, "control characters inside a cell", "They were left out of the value; the document itself is kept as it came."},
-	QuoteUnclosed:    {Error, "a quoted cell never ends", "Close the quotation mark; everything after it was read as one cell."},
-	QuoteStray:       {Warning, "a quotation mark inside a cell", "Double quotation marks inside a quoted cell; it was taken as it stands."},
+	QuoteUnclosed:    {Error, "a quoted cell never ends", "Close the quotation mark, or double it where it belongs to the text."},
+	QuoteStray:       {Warning, "a quotation mark inside a cell", "Double the quotation marks that belong to a quoted text; the value is what stands within and behind them."},
 	CellTooLong:      {Error, "a cell is too long", "The value was cut. Look for a missing quotation mark, or shorten the text."},
 	RowTooWide:       {Warning, "a row has more cells than the heading", "Look for an unquoted delimiter inside a value: the cells after it have moved."},
 	CellError:        {Error, "a cell holds a spreadsheet error", "Correct the formula in the sheet and send it again."},
