@@ -83,7 +83,7 @@ func start(t testing.TB, data string, args ...string) *service {
 	}()
 	select {
 	case <-found:
-	case <-time.After(60 * time.Second):
+	case <-time.After(2 * time.Minute):
 		s.kill()
 		t.Fatalf("the service did not start:\n%s", s.log)
 	}
@@ -189,7 +189,7 @@ func manyOrders(n int) []byte {
 
 func waitFor(t testing.TB, what string, ok func() bool) {
 	t.Helper()
-	for end := time.Now().Add(60 * time.Second); time.Now().Before(end); time.Sleep(5 * time.Millisecond) {
+	for end := time.Now().Add(2 * time.Minute); time.Now().Before(end); time.Sleep(5 * time.Millisecond) {
 		if ok() {
 			return
 		}
