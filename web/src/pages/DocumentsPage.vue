@@ -1,24 +1,19 @@
 <script setup lang="ts">
-import { useQuery, useQueryClient } from '@tanstack/vue-query'
+import { useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import Column from 'primevue/column'
-import DataTable from 'primevue/datatable'
-import { computed, ref } from 'vue'
+import { ref } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { api, data, sendDocument } from '../api/client'
-import PageTurner from '../components/PageTurner.vue'
+import PagedTable from '../components/PagedTable.vue'
 import StateNote from '../components/StateNote.vue'
 import { size, when } from '../format'
+import { usePages } from '../paging'
 
 const router = useRouter()
 const queries = useQueryClient()
-const trail = ref<string[]>([])
-const cursor = computed(() => trail.value.at(-1))
-const { data: page, error, isPending, refetch } = useQuery({
-  queryKey: ['documents', cursor],
-  queryFn: () => data(api.GET('/api/v1/documents', { params: { query: { limit: 20, cursor: cursor.value } } })),
-})
+const { trail, page, error, isPending, refetch } = usePages('documents', [], (cursor) => data(api.GET('/api/v1/documents', { params: { query: { limit: 20, cursor } } })))
 
 const chooser = ref<HTMLInputElement>()
 const over = ref(false)
@@ -55,20 +50,14 @@ async function take(files: FileList | null | undefined) {
     </div>
     <StateNote v-if="failed" :error="failed" class="sheet failed" @retry="failed = undefined; chooser?.click()" />
     <h2 class="title">Documents received</h2>
-    <div class="sheet">
-      <StateNote v-if="error || isPending || !page?.items.length" :error="error" :loading="isPending" empty="Nothing has been received yet." @retry="refetch()" />
-      <template v-else>
-        <DataTable :value="page.items" data-key="sha" @row-click="router.push(`/documents/${$event.data.sha}`)">
-          <Column header="Document"><template #body="{ data: d }"><RouterLink :to="`/documents/${d.sha}`" @click.stop>{{ d.name }}</RouterLink></template></Column>
-          <Column header="Kind"><template #body="{ data: d }">{{ d.shape.format === 'xlsx' ? `workbook, ${d.shape.sheets?.length} sheet${d.shape.sheets?.length === 1 ? '' : 's'}` : `CSV, ${d.shape.encoding}` }}</template></Column>
-          <Column header="Size" class="right"><template #body="{ data: d }">{{ size(d.size) }}</template></Column>
-          <Column header="Received"><template #body="{ data: d }">{{ when(d.received_at) }} by {{ d.received_by }}</template></Column>
-          <Column header="Loads" class="right"><template #body="{ data: d }">{{ d.loads }}</template></Column>
-          <Column header="SHA-256"><template #body="{ data: d }"><code class="soft">{{ d.sha.slice(0, 12) }}</code></template></Column>
-        </DataTable>
-        <PageTurner v-if="page.next || trail.length" v-model="trail" :next="page.next" />
-      </template>
-    </div>
+    <PagedTable v-model:trail="trail" :page="page" :error="error" :loading="isPending" row-key="sha" empty="Nothing has been received yet." @open="router.push(`/documents/${$event.sha}`)" @retry="refetch()">
+      <Column header="Document"><template #body="{ data: d }"><RouterLink :to="`/documents/${d.sha}`" @click.stop>{{ d.name }}</RouterLink></template></Column>
+      <Column header="Kind"><template #body="{ data: d }">{{ d.shape.format === 'xlsx' ? `workbook, ${d.shape.sheets?.length} sheet${d.shape.sheets?.length === 1 ? '' : 's'}` : `CSV, ${d.shape.encoding}` }}</template></Column>
+      <Column header="Size" class="right"><template #body="{ data: d }">{{ size(d.size) }}</template></Column>
+      <Column header="Received"><template #body="{ data: d }">{{ when(d.received_at) }} by {{ d.received_by }}</template></Column>
+      <Column header="Loads" class="right"><template #body="{ data: d }">{{ d.loads }}</template></Column>
+      <Column header="SHA-256"><template #body="{ data: d }"><code class="soft">{{ d.sha.slice(0, 12) }}</code></template></Column>
+    </PagedTable>
   </div>
 </template>
 

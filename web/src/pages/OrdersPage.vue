@@ -1,8 +1,6 @@
 <script setup lang="ts">
-import { keepPreviousData, useQuery } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import Column from 'primevue/column'
-import DataTable from 'primevue/datatable'
 import InputText from 'primevue/inputtext'
 import Select from 'primevue/select'
 import { computed, ref, watch } from 'vue'
@@ -10,9 +8,9 @@ import { useRoute, useRouter } from 'vue-router'
 
 import { api, data } from '../api/client'
 import OutcomeMark from '../components/OutcomeMark.vue'
-import PageTurner from '../components/PageTurner.vue'
-import StateNote from '../components/StateNote.vue'
+import PagedTable from '../components/PagedTable.vue'
 import { money } from '../format'
+import { usePages } from '../paging'
 
 const route = useRoute()
 const router = useRouter()
@@ -20,20 +18,15 @@ const text = ref(String(route.query.text ?? ''))
 const kind = ref(String(route.query.kind ?? 'any'))
 const status = ref(String(route.query.status ?? 'any'))
 const fromLoad = computed(() => Number(route.query.load ?? 0))
-const trail = ref<string[]>([])
 watch([text, kind, status, fromLoad], () => {
   trail.value = []
   void router.replace({ query: Object.fromEntries(Object.entries({ text: text.value, kind: kind.value, status: status.value, load: fromLoad.value || '' }).filter(([, v]) => v !== '' && v !== 'any')) })
 })
-const cursor = computed(() => trail.value.at(-1))
-const { data: page, error, isPending, refetch } = useQuery({
-  queryKey: ['orders', text, kind, status, fromLoad, cursor],
-  placeholderData: keepPreviousData,
-  queryFn: () =>
+const { trail, page, error, isPending, refetch } = usePages('orders', [text, kind, status, fromLoad], (cursor) =>
     data(api.GET('/api/v1/orders', {
-      params: { query: { text: text.value || undefined, kind: (kind.value === 'any' ? undefined : kind.value) as 'sales' | undefined, status: (status.value === 'any' ? undefined : status.value) as 'open' | undefined, load: fromLoad.value || undefined, limit: 20, cursor: cursor.value } },
+      params: { query: { text: text.value || undefined, kind: (kind.value === 'any' ? undefined : kind.value) as 'sales' | undefined, status: (status.value === 'any' ? undefined : status.value) as 'open' | undefined, load: fromLoad.value || undefined, limit: 20, cursor } },
     })),
-})
+)
 const kinds = [{ label: 'Sales and purchases', value: 'any' }, { label: 'Sales', value: 'sales' }, { label: 'Purchases', value: 'purchase' }]
 const states = [{ label: 'Any state', value: 'any' }, ...['open', 'partial', 'complete', 'cancelled'].map((s) => ({ label: s, value: s }))]
 const filtered = computed(() => text.value !== '' || kind.value !== 'any' || status.value !== 'any' || fromLoad.value > 0)
@@ -55,23 +48,17 @@ function clear() {
       <Select v-model="status" size="small" :options="states" option-label="label" option-value="value" aria-label="State" />
       <Button v-if="filtered" size="small" text label="Show all" @click="clear" />
     </div>
-    <div class="sheet">
-      <StateNote v-if="error || isPending || !page?.items.length" :error="error" :loading="isPending" :empty="filtered ? 'No order fits what was asked for.' : 'No order has been loaded yet.'" @retry="refetch()" />
-      <template v-else>
-        <DataTable :value="page.items" data-key="id" @row-click="router.push(`/orders/${$event.data.id}`)">
-          <Column header="Number"><template #body="{ data: o }"><RouterLink :to="`/orders/${o.id}`" @click.stop>{{ o.number }}</RouterLink></template></Column>
-          <Column header="Kind"><template #body="{ data: o }">{{ o.kind }}</template></Column>
-          <Column header="Partner"><template #body="{ data: o }">{{ o.partner }}</template></Column>
-          <Column header="Their number"><template #body="{ data: o }">{{ o.sender_number }}</template></Column>
-          <Column header="Ordered"><template #body="{ data: o }">{{ o.ordered_on }}</template></Column>
-          <Column header="Deliver"><template #body="{ data: o }">{{ o.requested_delivery_on }}</template></Column>
-          <Column header="Lines" class="right"><template #body="{ data: o }">{{ o.lines }}</template></Column>
-          <Column header="Total" class="right"><template #body="{ data: o }">{{ money(o.total) }} <span class="soft">{{ o.currency }}</span></template></Column>
-          <Column header="State"><template #body="{ data: o }"><OutcomeMark :word="o.status" /></template></Column>
-        </DataTable>
-        <PageTurner v-if="page.next || trail.length" v-model="trail" :next="page.next" />
-      </template>
-    </div>
+    <PagedTable v-model:trail="trail" :page="page" :error="error" :loading="isPending" row-key="id" :empty="filtered ? 'No order fits what was asked for.' : 'No order has been loaded yet.'" @open="router.push(`/orders/${$event.id}`)" @retry="refetch()">
+      <Column header="Number"><template #body="{ data: o }"><RouterLink :to="`/orders/${o.id}`" @click.stop>{{ o.number }}</RouterLink></template></Column>
+      <Column header="Kind"><template #body="{ data: o }">{{ o.kind }}</template></Column>
+      <Column header="Partner"><template #body="{ data: o }">{{ o.partner }}</template></Column>
+      <Column header="Their number"><template #body="{ data: o }">{{ o.sender_number }}</template></Column>
+      <Column header="Ordered"><template #body="{ data: o }">{{ o.ordered_on }}</template></Column>
+      <Column header="Deliver"><template #body="{ data: o }">{{ o.requested_delivery_on }}</template></Column>
+      <Column header="Lines" class="right"><template #body="{ data: o }">{{ o.lines }}</template></Column>
+      <Column header="Total" class="right"><template #body="{ data: o }">{{ money(o.total) }} <span class="soft">{{ o.currency }}</span></template></Column>
+      <Column header="State"><template #body="{ data: o }"><OutcomeMark :word="o.status" /></template></Column>
+    </PagedTable>
   </div>
 </template>
 
