@@ -132,6 +132,10 @@ func (s *Store) Ready(ctx context.Context) error { return s.r.PingContext(ctx) }
 func (s *Store) Write(ctx context.Context, f func(*Tx) error) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	return s.write(ctx, f)
+}
+
+func (s *Store) write(ctx context.Context, f func(*Tx) error) error {
 	if err := ctx.Err(); err != nil {
 		return err
 	}

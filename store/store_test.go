@@ -262,6 +262,13 @@ func TestListsAndVersions(t *testing.T) {
 	if got, err := s.FindToken(ctx, secret); err != nil || got.ID != token.ID {
 		t.Errorf("%+v %v", got, err)
 	}
+	busy := s.Write(ctx, func(*Tx) error { return s.UsedToken(ctx, token, now) }) // would wait for ever
+	if err := errors.Join(busy, s.UsedToken(ctx, token, now)); err != nil {
+		t.Fatal(err)
+	}
+	if all, err := s.Tokens(ctx); err != nil || all[0].UsedAt == nil || !all[0].UsedAt.Equal(now) {
+		t.Errorf("%+v %v", all, err)
+	}
 	if err := s.RevokeToken(ctx, token.ID, now); err != nil {
 		t.Fatal(err)
 	}

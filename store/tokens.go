@@ -72,12 +72,14 @@ func (s *Store) FindToken(ctx context.Context, secret string) (Token, error) {
 	return row.token(), named(err, "token")
 }
 
-// UsedToken notes when a token was used last, to the minute.
+// UsedToken notes when a token was used last, to the minute. While the writer
+// is busy it does not: no request should wait for that.
 func (s *Store) UsedToken(ctx context.Context, t Token, now time.Time) error {
-	if t.UsedAt != nil && now.Sub(*t.UsedAt) < time.Minute {
+	if t.UsedAt != nil && now.Sub(*t.UsedAt) < time.Minute || !s.mu.TryLock() {
 		return nil
 	}
-	return s.Write(ctx, func(tx *Tx) error {
+	defer s.mu.Unlock()
+	return s.write(ctx, func(tx *Tx) error {
 		_, err := tx.exec(`UPDATE tokens SET used_at = ? WHERE id = ?`, at(now), t.ID)
 		return err
 	})
