@@ -15,7 +15,7 @@ import (
 
 // Problem is an error answer of the API (RFC 9457, application/problem+json).
 type Problem struct {
-	Type     string            `json:"type" doc:"URI reference of the code's explanation" example:"/docs/problems#not_found"`
+	Type     string            `json:"type" doc:"The code as a URI (RFC 4151); docs/api.md explains each" example:"tag:koinos.example,2026:not_found"`
 	Title    string            `json:"title"`
 	Status   int               `json:"status"`
 	Detail   string            `json:"detail,omitempty"`

@@ -82,7 +82,6 @@ func Try(ctx context.Context, src source.Reader, m *mapping.Mapping, set *list.S
 				l.Count(report.Ready)
 			}
 			for _, f := range o.Findings {
-				f.Order = o.Seq
 				note(f)
 			}
 		}

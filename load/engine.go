@@ -277,6 +277,9 @@ func (e *Engine) runWith(ctx context.Context, t *target, m *mapping.Mapping) err
 		table, err := in.run(ctx, t.put)
 		t.notes = table.Notes
 		t.run.update(func(l *report.Load) { l.Rows = table.Read })
+		if err != nil && len(finding.Of(err)) == 0 {
+			return err // not the document's fault: writing on would fail again
+		}
 		return errors.Join(err, t.flush())
 	}
 	if !t.run.load.AllOrNone || t.run.load.DryRun {

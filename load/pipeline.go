@@ -122,9 +122,6 @@ func (in *input) mapOne(g *mapping.Group) mapped {
 	if !m.Orphan {
 		check.Order(&m.Order, m.Draft, check.Terms{Tolerance: in.mapping.Tolerance, Rounding: in.mapping.Rounding})
 	}
-	for i := range m.Findings {
-		m.Findings[i].Order = m.Seq
-	}
 	if m.identity = m.Order.Identity(); m.identity == "" && len(m.Spans) > 0 {
 		// Without the sender's number the place in the document is all there is:
 		// it recognises the same document, not a corrected one.

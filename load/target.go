@@ -146,7 +146,6 @@ func (t *target) decide(tx *store.Tx) ([]store.OrderResult, error) {
 
 // judge decides on one order and fills in its result.
 func (t *target) judge(m *mapped, known, taken map[string]store.Known, res *store.OrderResult) error {
-	before := len(m.Findings)
 	stored, isKnown := known[m.identity]
 	outcome := report.Ready
 	if t.real {
@@ -174,9 +173,6 @@ func (t *target) judge(m *mapped, known, taken map[string]store.Known, res *stor
 	}
 	if m.Refused() {
 		outcome = report.Refused
-	}
-	for i := before; i < len(m.Findings); i++ {
-		m.Findings[i].Order = m.Seq
 	}
 	res.Seq, res.Outcome, res.SenderNumber, res.Lines = m.Seq, outcome, m.Order.SenderNumber, len(m.Order.Lines)
 	res.Findings = m.Findings

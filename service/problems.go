@@ -38,7 +38,7 @@ var problemKinds = map[string]struct {
 
 func problem(code, detail string) *client.Problem {
 	k := problemKinds[code]
-	return &client.Problem{Type: "/docs/problems#" + code, Title: k.title, Status: k.status, Code: code, Detail: detail}
+	return &client.Problem{Type: "tag:koinos.example,2026:" + code, Title: k.title, Status: k.status, Code: code, Detail: detail}
 }
 
 // fromFramework turns what the framework finds wrong with a request into a problem.

@@ -83,7 +83,10 @@ func (m *Mapping) Draft(g *Group, set *list.Set) *Draft {
 	d.Order.Kind = m.Kind
 	d.Trace.Sheet = g.Rows[0].Sheet
 	for i := range g.Rows {
-		d.Findings = append(d.Findings, g.Rows[i].Findings...)
+		for _, f := range g.Rows[i].Findings { // what the reader found knows no order yet
+			f.Order = g.Seq
+			d.Findings = append(d.Findings, f)
+		}
 	}
 	if g.Orphan {
 		for i := range g.Rows {
@@ -127,12 +130,12 @@ func (m *Mapping) Draft(g *Group, set *list.Set) *Draft {
 	return d
 }
 
+// spans gives the runs of adjacent rows; all are of one sheet.
 func spans(rows []source.Record) []Span {
 	all := make([]Span, 0, 1)
 	for i := range rows {
 		r := &rows[i]
-		// Blank rows inside an order belong to it.
-		if n := len(all); n > 0 && all[n-1].Sheet == r.Sheet && r.Row > all[n-1].Last && r.Row-all[n-1].Last <= 1 {
+		if n := len(all); n > 0 && r.Row == all[n-1].Last+1 {
 			all[n-1].Last = r.Row
 			continue
 		}
