@@ -3,6 +3,7 @@ package load
 import (
 	"context"
 	"errors"
+	"fmt"
 	"log/slog"
 	"os"
 	"sync"
@@ -207,8 +208,13 @@ func (e *Engine) perform(ctx context.Context, r *run, m *mapping.Mapping) {
 		status = report.Failed
 		found := finding.Of(err)
 		if found == nil {
+			code := finding.StorageFailed
+			if p := (*panicked)(nil); errors.As(err, &p) {
+				code = finding.KoinosFailed
+				log.Error("load crashed", "panic", fmt.Sprint(p.value), "stack", string(p.stack))
+			}
 			log.Error("load failed", "error", err)
-			found = []finding.Finding{finding.New(finding.StorageFailed, finding.Place{}, "", "The load stopped: %v.", err)}
+			found = []finding.Finding{finding.New(code, finding.Place{}, "", "The load stopped: %v.", err)}
 		}
 		notes = append(notes, found...)
 	}

@@ -18,6 +18,7 @@ import (
 
 	"koinos/core/finding"
 	"koinos/core/list"
+	"koinos/core/mapping"
 	"koinos/core/report"
 	"koinos/core/source"
 	"koinos/store"
@@ -110,6 +111,7 @@ var examples = []example{
 	{code: finding.ColumnAmbiguous, doc: "Order,Date,Item,Qty,Price,Qty\nA-1,2026-03-02,00417,2,9.50,2\n", at: "row 1 column 6", says: "columns D and F"},
 	{code: finding.ListMissing, change: "list: items → list: articles", doc: head + "A-1,2026-03-02,00417,2,9.50\n", at: "mapping line 12 column 3", says: "articles"},
 	{code: finding.StorageFailed, shown: "any document, on a full disk"},
+	{code: finding.KoinosFailed, shown: "one that Koinos has a mistake with"},
 
 	{code: finding.EncodingInvalid, change: "orders: → document: {encoding: utf-8}; orders:", bytes: func() []byte { return []byte(head + "A-1,2026-03-02,00417,2,9.50\nA-2\xe9,2026-03-02,00417,2,9.50\n") }, shown: "a Windows-1252 é where the mapping says utf-8", at: "row 3 column 1", says: "not text in the document's encoding"},
 	{code: finding.ControlCharacter, bytes: func() []byte { return []byte(head + "A-1,2026-03-02,00417,2,9.50\nA-2,2026-03-02,\x0000417,2,9.50\n") }, shown: "a NUL byte in front of an item code", at: "row 3 column 3", says: "NUL"},
@@ -226,6 +228,9 @@ func (e *example) run(t *testing.T) []finding.Finding {
 		// A full disk is made in e2e; here the finding itself is shown.
 		return []finding.Finding{finding.New(e.code, finding.Place{}, "", "The load stopped: database or disk is full.")}
 	}
+	if e.code == finding.KoinosFailed {
+		return crash(t)
+	}
 	if strings.HasPrefix(string(e.code), "mapping_") {
 		return parseFindings(e.mapping())
 	}
@@ -259,6 +264,27 @@ func (e *example) run(t *testing.T) []finding.Finding {
 		t.Errorf("the load counts %d errors and %d warnings, but has %d findings", l.Errors, l.Warnings, len(all))
 	}
 	return all
+}
+
+// crash loads through a mapping that no parser would give: the load fails with
+// a finding, and the engine goes on with the next.
+func crash(t *testing.T) []finding.Finding {
+	e := testEngine(t, testStore(t), source.DefaultLimits)
+	good := []byte(head + "A-1,2026-03-02,00417,2,9.50\n")
+	l := send(t, e, plainMapping, good, Request{DryRun: true})
+	r := &run{load: l, done: make(chan struct{})}
+	e.perform(context.Background(), r, &mapping.Mapping{Lines: []mapping.Binding{{From: "Qty"}}})
+	if got := r.snapshot(); got.Status != report.Failed {
+		t.Errorf("a crash leaves the load %s", got.Status)
+	}
+	if again := send(t, e, plainMapping, good, Request{}); again.Loaded != 1 {
+		t.Errorf("after a crash: %+v", again.Counts)
+	}
+	found, err := e.store.Findings(context.Background(), l.ID, store.FindingFilter{})
+	if err != nil || len(found) == 0 {
+		t.Fatal(found, err)
+	}
+	return []finding.Finding{found[len(found)-1].Finding}
 }
 
 // Every code of the catalogue has an example that really gives it, at the

@@ -4,8 +4,10 @@ import (
 	"context"
 	"crypto/sha256"
 	"errors"
+	"fmt"
 	"io"
 	"runtime"
+	"runtime/debug"
 	"strconv"
 
 	"golang.org/x/sync/errgroup"
@@ -48,6 +50,26 @@ type input struct {
 	src      source.Reader
 }
 
+// safely turns a panic of f into an error that fails the load: a mistake of
+// ours in reading one document must not end the service.
+func safely(f func() error) func() error {
+	return func() (err error) {
+		defer func() {
+			if r := recover(); r != nil {
+				err = &panicked{r, debug.Stack()}
+			}
+		}()
+		return f()
+	}
+}
+
+type panicked struct {
+	value any
+	stack []byte
+}
+
+func (p *panicked) Error() string { return fmt.Sprintf("panic: %v", p.value) }
+
 // run reads the document to its end and gives its orders to put, in their
 // order. The error of a document that cannot be read carries findings.
 func (in *input) run(ctx context.Context, put func([]mapped) error) (table *mapping.Table, err error) {
@@ -55,7 +77,7 @@ func (in *input) run(ctx context.Context, put func([]mapped) error) (table *mapp
 	g, ctx := errgroup.WithContext(ctx)
 	ordered, work := make(chan *batch, batchesHeld), make(chan *batch, batchesHeld)
 	var broken error // what stopped the reader; what it read before still counts
-	g.Go(func() error {
+	g.Go(safely(func() error {
 		defer close(ordered)
 		defer close(work)
 		for {
@@ -80,9 +102,9 @@ func (in *input) run(ctx context.Context, put func([]mapped) error) (table *mapp
 				return nil
 			}
 		}
-	})
+	}))
 	for range runtime.GOMAXPROCS(0) {
-		g.Go(func() error {
+		g.Go(safely(func() error {
 			for b := range work {
 				b.orders = make([]mapped, len(b.groups))
 				for i := range b.groups {
@@ -93,9 +115,9 @@ func (in *input) run(ctx context.Context, put func([]mapped) error) (table *mapp
 				close(b.ready)
 			}
 			return nil
-		})
+		}))
 	}
-	g.Go(func() error {
+	g.Go(safely(func() error {
 		for b := range ordered {
 			select {
 			case <-b.ready:
@@ -107,7 +129,7 @@ func (in *input) run(ctx context.Context, put func([]mapped) error) (table *mapp
 			}
 		}
 		return nil
-	})
+	}))
 	if err := g.Wait(); err != nil {
 		return table, err
 	}

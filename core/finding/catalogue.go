@@ -22,6 +22,7 @@ const (
 	ListMissing      Code = "list_missing"
 
 	StorageFailed Code = "storage_failed"
+	KoinosFailed  Code = "koinos_failed"
 
 	EncodingInvalid  Code = "encoding_invalid"
 	ControlCharacter Code = "control_character"
@@ -77,6 +78,8 @@ var Catalogue = map[Code]About{
 	ListMissing:      {Error, "a list or crosswalk of the mapping is not here", "Import it: koinos list import NAME FILE, or koinos crosswalk import NAME FILE."},
 
 	StorageFailed: {Error, "the store could not be written", "Look at the disk's free space and the service's log, then load the document again: what went in is recognised."},
+
+	KoinosFailed: {Error, "Koinos itself failed on the document", "This is a mistake in Koinos, not in the document. The service's log has the details: report them, with the document if you may."},
 
 	EncodingInvalid:  {Warning, "characters that do not fit the encoding", "State document.encoding in the mapping; the unreadable bytes were replaced by U+FFFD."},
 	ControlCharacter: {Warning, "control characters inside a cell", "They were left out of the value; the document itself is kept as it came."},

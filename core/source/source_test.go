@@ -304,6 +304,7 @@ func FuzzXLSX(f *testing.F) {
 	f.Add([]byte(`<row r="3"><c r="B3" t="s"><v>1</v></c><c t="inlineStr"><is><t>x</t></is></c></row>`), []byte(`<si><t>a</t></si><si><r><t>b</t></r></si>`))
 	f.Add([]byte(`<row><c r="A1"><f>1</f></c></row><row/></sheetData>`), []byte(`<si><t>&#x41;_x0041_</t></si>`))
 	f.Add([]byte(`<c><v>1</v><row><row></c>`), []byte(`<si><si>`))
+	f.Add([]byte(`<row>0</v></c ></row>`), []byte(`0`)) // once a crash
 	f.Fuzz(func(t *testing.T, rows, texts []byte) {
 		b := workbook(t, map[string]string{
 			"xl/worksheets/s1.xml": "<worksheet><sheetData>" + string(rows) + "</sheetData></worksheet>",

@@ -351,7 +351,8 @@ func (x *xlsxReader) cells(rec *Record) error {
 				style, _ = strconv.Atoi(string(t.attr("s")))
 				value, formula, inline = value[:0], false, false
 			}
-			if t.close && (len(value) > 0 || formula || inline) {
+			// column is 0 where a cell ends that never began.
+			if t.close && column > 0 && (len(value) > 0 || formula || inline) {
 				if column > 16_384 || x.book.limits.Columns > 0 && column > x.book.limits.Columns {
 					return tooLarge(x.place(0), "Row %d has a cell in column %d; %d is the last.", rec.Row, column, x.book.limits.Columns)
 				}
