@@ -44,7 +44,7 @@ unit: bin/koinos
 # Each parser's fuzz test, from the kept seeds on.
 fuzz:
 	@for f in $(FUZZ); do IFS=: read -r package name runs <<< "$$f"; \
-	  go test ./$$package -run '^$$' -fuzz "^$$name\$$" -fuzztime $$((runs * $(FUZZ_RUNS)))x || exit 1; done
+	  go test ./$$package -run '^$$' -fuzz "^$$name\$$" -fuzztime $$((runs * $(FUZZ_RUNS)))x -fuzzminimizetime 10x || exit 1; done
 
 bench:
 	go test ./core/... ./load ./store -run '^$$' -bench . -benchmem -count 3
