@@ -201,12 +201,8 @@ func (a *app) checkMapping(ctx context.Context, name, document, lists string) er
 		return err
 	}
 	defer f.Close()
-	src, err := source.Open(f, size, m.Document.Options(source.DefaultLimits))
-	if err != nil {
-		return err
-	}
 	var tally report.Tally
-	l, err := load.Try(ctx, src, m, set, tally.Add)
+	l, err := load.Try(ctx, f, size, m, set, source.DefaultLimits, nil, tally.Add)
 	if err != nil {
 		return err
 	}

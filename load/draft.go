@@ -34,11 +34,11 @@ func (e *Engine) Draft(ctx context.Context, l report.Load, seq int) (*mapping.Dr
 		return nil, err
 	}
 	defer f.Close()
-	src, err := openFile(f, m, e.limits)
-	if err != nil {
+	in := input{document: l.Document, mapping: m, set: set}
+	if err := in.open(f, e.limits); err != nil {
 		return nil, err
 	}
-	table := mapping.NewTable(m, src)
+	table := mapping.NewTable(m, in.src, in.decided)
 	for {
 		g, err := table.Next()
 		if errors.Is(err, io.EOF) {
@@ -48,7 +48,6 @@ func (e *Engine) Draft(ctx context.Context, l report.Load, seq int) (*mapping.Dr
 			return nil, err
 		}
 		if g.Seq == seq {
-			in := input{document: l.Document, mapping: m, set: set}
 			return in.mapOne(&g).Draft, nil
 		}
 		if err := ctx.Err(); err != nil {
@@ -58,15 +57,36 @@ func (e *Engine) Draft(ctx context.Context, l report.Load, seq int) (*mapping.Dr
 }
 
 // Try runs a document through a mapping without a store: what a dry run finds
-// but for orders that are stored already. Findings go to each as they come.
-func Try(ctx context.Context, src source.Reader, m *mapping.Mapping, set *list.Set, each func(finding.Finding)) (report.Load, error) {
+// but for orders that are stored already. Each draft goes to order and each
+// finding to each as they come; either may be nil.
+func Try(ctx context.Context, r io.ReaderAt, size int64, m *mapping.Mapping, set *list.Set, limits source.Limits, order func(*mapping.Draft), each func(finding.Finding)) (report.Load, error) {
+	l, notes, err := try(ctx, r, size, m, set, limits, order, each)
+	if each != nil {
+		for _, f := range notes {
+			each(f)
+		}
+	}
+	return l, err
+}
+
+// Expected is Try for people and for comparison: it writes the orders and what
+// was found in the form of report.Expected.
+func Expected(ctx context.Context, w io.Writer, r io.ReaderAt, size int64, m *mapping.Mapping, set *list.Set, limits source.Limits) (report.Load, error) {
+	e := report.NewExpected(w)
+	l, notes, err := try(ctx, r, size, m, set, limits, e.Add, nil)
+	return l, errors.Join(err, e.Close(notes))
+}
+
+func try(ctx context.Context, r io.ReaderAt, size int64, m *mapping.Mapping, set *list.Set, limits source.Limits, order func(*mapping.Draft), each func(finding.Finding)) (report.Load, []finding.Finding, error) {
 	l := report.Load{Mapping: m.Name, DryRun: true, Status: report.Done}
-	note := func(f finding.Finding) {
+	count := func(f finding.Finding) {
 		l.Errors += btoi(f.Severity == finding.Error)
 		l.Warnings += btoi(f.Severity == finding.Warning)
-		each(f)
 	}
-	in := &input{mapping: m, set: set, src: src}
+	in := &input{mapping: m, set: set}
+	if err := in.openAt(r, size, limits); err != nil {
+		return l, nil, err
+	}
 	t := &target{seen: map[[16]byte]int32{}}
 	table, err := in.run(ctx, func(orders []mapped) error {
 		for i := range orders {
@@ -82,20 +102,25 @@ func Try(ctx context.Context, src source.Reader, m *mapping.Mapping, set *list.S
 				l.Count(report.Ready)
 			}
 			for _, f := range o.Findings {
-				note(f)
+				count(f)
+				if each != nil {
+					each(f)
+				}
+			}
+			if order != nil {
+				order(o.Draft)
 			}
 		}
 		return nil
 	})
 	l.Rows = table.Read
-	for _, f := range table.Notes {
-		note(f)
-	}
+	notes := table.Notes
 	if found := finding.Of(err); len(found) > 0 {
 		l.Status, err = report.Failed, nil
-		for _, f := range found {
-			note(f)
-		}
+		notes = append(notes, found...)
 	}
-	return l, err
+	for _, f := range notes {
+		count(f)
+	}
+	return l, notes, err
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
 	"os"
 	"sync"
@@ -276,7 +277,7 @@ func (e *Engine) runWith(ctx context.Context, t *target, m *mapping.Mapping) err
 			return err
 		}
 		defer f.Close()
-		if in.src, err = openFile(f, m, e.limits); err != nil {
+		if err = in.open(f, e.limits); err != nil {
 			return err
 		}
 		t.begin(real)
@@ -294,10 +295,27 @@ func (e *Engine) runWith(ctx context.Context, t *target, m *mapping.Mapping) err
 	return t.allOrNone(pass)
 }
 
-func openFile(f *os.File, m *mapping.Mapping, limits source.Limits) (source.Reader, error) {
+// open begins to read a document's file, after a first reading where only the
+// whole document tells what its dates mean.
+func (in *input) open(f *os.File, limits source.Limits) error {
 	info, err := f.Stat()
 	if err != nil {
-		return nil, err
+		return err
 	}
-	return source.Open(f, info.Size(), m.Document.Options(limits))
+	return in.openAt(f, info.Size(), limits)
+}
+
+func (in *input) openAt(r io.ReaderAt, size int64, limits source.Limits) (err error) {
+	opt := in.mapping.Options(limits)
+	if in.mapping.Undecided() && in.decided == nil {
+		src, err := source.Open(r, size, opt)
+		if err != nil {
+			return err
+		}
+		if in.decided, err = in.mapping.Weigh(src); err != nil {
+			return err
+		}
+	}
+	in.src, err = source.Open(r, size, opt)
+	return err
 }

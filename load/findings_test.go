@@ -271,9 +271,9 @@ func (e *example) run(t *testing.T) []finding.Finding {
 func crash(t *testing.T) []finding.Finding {
 	e := testEngine(t, testStore(t), source.DefaultLimits)
 	good := []byte(head + "A-1,2026-03-02,00417,2,9.50\n")
-	l := send(t, e, plainMapping, good, Request{DryRun: true})
+	l := send(t, e, plainMapping, []byte(`[{"Order": "A-1", "Date": "2026-03-02", "Item": "00417", "Qty": 2, "Price": 9.50}]`), Request{DryRun: true})
 	r := &run{load: l, done: make(chan struct{})}
-	e.perform(context.Background(), r, &mapping.Mapping{Lines: []mapping.Binding{{From: "Qty"}}})
+	e.perform(context.Background(), r, &mapping.Mapping{Group: mapping.Grouping{By: "key", Columns: []mapping.Source{{Text: "Order"}}}})
 	if got := r.snapshot(); got.Status != report.Failed {
 		t.Errorf("a crash leaves the load %s", got.Status)
 	}

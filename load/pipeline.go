@@ -48,6 +48,7 @@ type input struct {
 	mapping  *mapping.Mapping
 	set      *list.Set
 	src      source.Reader
+	decided  *mapping.Evidence // what the whole document says of its dates; nil where nothing is in doubt
 }
 
 // safely turns a panic of f into an error that fails the load: a mistake of
@@ -73,7 +74,7 @@ func (p *panicked) Error() string { return fmt.Sprintf("panic: %v", p.value) }
 // run reads the document to its end and gives its orders to put, in their
 // order. The error of a document that cannot be read carries findings.
 func (in *input) run(ctx context.Context, put func([]mapped) error) (table *mapping.Table, err error) {
-	table = mapping.NewTable(in.mapping, in.src)
+	table = mapping.NewTable(in.mapping, in.src, in.decided)
 	g, ctx := errgroup.WithContext(ctx)
 	ordered, work := make(chan *batch, batchesHeld), make(chan *batch, batchesHeld)
 	var broken error // what stopped the reader; what it read before still counts

@@ -163,16 +163,17 @@ func (s *Service) rows(ctx context.Context, in *rowsInput) (client.Rows, error) 
 		return out, err
 	}
 	defer f.Close()
-	opt := source.Options{Limits: s.cfg.Limits}
+	opt := source.Options{Limits: s.cfg.Limits, Leaves: true}
 	if in.Mapping != "" {
 		m, err := s.parsed(ctx, in.Mapping, in.Version)
 		if err != nil {
 			return out, err
 		}
-		opt = m.Document.Options(s.cfg.Limits)
+		opt = m.Options(s.cfg.Limits)
+		opt.Leaves = true
 	}
 	if in.Sheet != "" {
-		opt.Sheets = func(name string) bool { return name == in.Sheet }
+		opt.Sheets = func(_ int, name string) bool { return name == in.Sheet }
 	}
 	src, err := source.Open(f, d.Size, opt)
 	if err != nil {

@@ -138,10 +138,10 @@ func (t *Tx) AddFindings(load int64, findings []finding.Finding, next *int) erro
 	if len(findings) == 0 {
 		return nil
 	}
-	b := t.bulk("findings", "load_id", "n", "seq", "line", "code", "severity", "sheet", "row", "col", "in_mapping", "field", "value", "message", "hint")
+	b := t.bulk("findings", "load_id", "n", "seq", "line", "code", "severity", "sheet", "row", "col", "in_mapping", "field", "value", "message", "hint", "pointer", "source_line", "list")
 	for _, f := range findings {
 		*next++
-		b.add(load, *next, f.Order, f.Line, string(f.Code), string(f.Severity), f.Place.Sheet, f.Place.Row, f.Place.Column, f.Place.Mapping, f.Field, f.Value, f.Message, f.Hint)
+		b.add(load, *next, f.Order, f.Line, string(f.Code), string(f.Severity), f.Place.Sheet, f.Place.Row, f.Place.Column, f.Place.Mapping, f.Field, f.Value, f.Message, f.Hint, f.Place.Pointer, f.Place.Line, f.List)
 	}
 	return b.done()
 }
@@ -176,15 +176,18 @@ type findingRow struct {
 	Value     string `db:"value"`
 	Message   string `db:"message"`
 	Hint      string `db:"hint"`
+	Pointer   string `db:"pointer"`
+	SourceLn  int    `db:"source_line"`
+	List      string `db:"list"`
 }
 
 func (r *findingRow) finding() finding.Finding {
-	p := finding.Place{Sheet: r.Sheet, Row: r.Row, Column: r.Col, Mapping: r.InMapping}
+	p := finding.Place{Sheet: r.Sheet, Row: r.Row, Column: r.Col, Mapping: r.InMapping, Pointer: r.Pointer, Line: r.SourceLn}
 	return finding.Finding{Code: finding.Code(r.Code), Severity: finding.Severity(r.Severity), Place: p, At: p.String(),
-		Order: r.Seq, Line: r.Line, Field: r.Field, Value: r.Value, Message: r.Message, Hint: r.Hint}
+		Order: r.Seq, Line: r.Line, Field: r.Field, Value: r.Value, Message: r.Message, Hint: r.Hint, List: r.List}
 }
 
-const findingColumns = `n, seq, line, code, severity, sheet, row, col, in_mapping, field, value, message, hint`
+const findingColumns = `n, seq, line, code, severity, sheet, row, col, in_mapping, field, value, message, hint, pointer, source_line, list`
 
 // FindingFilter narrows a list of findings. Blank fields do not narrow.
 type FindingFilter struct {

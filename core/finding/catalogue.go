@@ -30,18 +30,28 @@ const (
 	QuoteStray       Code = "quote_stray"
 	CellTooLong      Code = "cell_too_long"
 	RowTooWide       Code = "row_too_wide"
+	RecordBroken     Code = "record_broken"
+	NameTwice        Code = "name_twice"
+	TextBehind       Code = "text_behind"
 	CellError        Code = "cell_error"
 	FormulaUnkept    Code = "formula_unkept"
 
 	MustMissing       Code = "must_missing"
 	ShouldMissing     Code = "should_missing"
 	NotADate          Code = "not_a_date"
+	DatesDecided      Code = "dates_decided"
+	DateAmbiguous     Code = "date_ambiguous"
+	NotABoolean       Code = "not_a_boolean"
+	ExpressionFailed  Code = "expression_failed"
 	NotANumber        Code = "not_a_number"
 	NumberMangled     Code = "number_mangled"
 	UnknownCurrency   Code = "unknown_currency"
 	UnknownUnit       Code = "unknown_unit"
 	UnknownChoice     Code = "unknown_choice"
 	UnknownCode       Code = "unknown_code"
+	NearMatch         Code = "near_match"
+	ListAmbiguous     Code = "list_ambiguous"
+	CurrencyDiffers   Code = "currency_differs"
 	CrosswalkMissing  Code = "crosswalk_missing"
 	QuantityNegative  Code = "quantity_negative"
 	QuantityZero      Code = "quantity_zero"
@@ -51,6 +61,7 @@ const (
 	TotalDiffers      Code = "total_differs"
 	AmountTooLarge    Code = "amount_too_large"
 	HeaderDisagrees   Code = "header_disagrees"
+	RowKindUnknown    Code = "row_kind_unknown"
 	LineBeforeHeader  Code = "line_before_header"
 	OrderWithoutLines Code = "order_without_lines"
 	OrderTooLong      Code = "order_too_long"
@@ -87,18 +98,28 @@ var Catalogue = map[Code]About{
 	QuoteStray:       {Warning, "a quotation mark inside a cell", "Double the quotation marks that belong to a quoted text; the value is what stands within and behind them."},
 	CellTooLong:      {Error, "a cell is too long", "The value was cut. Look for a missing quotation mark, or shorten the text."},
 	RowTooWide:       {Warning, "a row has more cells than the heading", "Look for an unquoted delimiter inside a value: the cells after it have moved."},
+	RecordBroken:     {Error, "a record is not JSON", "Correct the record; the others are read."},
+	NameTwice:        {Warning, "a name stands twice in a JSON object", "The last one was taken. Ask the sender which of the two is meant."},
+	TextBehind:       {Error, "something stands behind the end of the JSON document", "Ask the sender for the whole document; orders in a second one were not read. Several JSON values under one another are NDJSON: say so with document.format."},
 	CellError:        {Error, "a cell holds a spreadsheet error", "Correct the formula in the sheet and send it again."},
 	FormulaUnkept:    {Error, "a formula has no kept value", "Open the workbook in a spreadsheet program, let it calculate, and save it."},
 
 	MustMissing:       {Error, "a value that must be there is missing", "Fill the cell in."},
 	ShouldMissing:     {Warning, "a value that should be there is missing", "Fill the cell in if the value is known."},
 	NotADate:          {Error, "not a date", "Write the date as the mapping expects it, or add its form to document.locale.dates."},
+	DatesDecided:      {Warning, "day and month were told apart by the whole column", "Look at one date whose order you know. Name a single form in dates to settle it."},
+	DateAmbiguous:     {Warning, "day and month cannot be told apart", "Name a single form in dates, or ask the sender for yyyy-mm-dd."},
+	NotABoolean:       {Error, "neither true nor false", "Add the partner's words to yes and no in the mapping."},
+	ExpressionFailed:  {Error, "an expression of the mapping failed", "Correct the value, or the expression at the place of the mapping that is named."},
 	NotANumber:        {Error, "not a number", "Write a plain number with the decimal sign that the mapping names."},
 	NumberMangled:     {Error, "a code was turned into a rounded number", "Format the column as text in the spreadsheet and enter the full code again: its last digits are lost."},
 	UnknownCurrency:   {Error, "not a currency", "Use the three-letter code of ISO 4217, for example EUR."},
 	UnknownUnit:       {Error, "not a unit of measure", "Use a code of the list `units`, or bring the partner's word there with a crosswalk."},
 	UnknownChoice:     {Error, "not one of the words allowed here", "Use one of the words named."},
 	UnknownCode:       {Error, "a code is not in its list", "Correct the code, or add it to the list."},
+	NearMatch:         {Warning, "a value was taken for one near to it", "Look whether it is the one that was meant."},
+	ListAmbiguous:     {Error, "several entries of a list fit", "Ask the list by a key that tells them apart, or correct the list."},
+	CurrencyDiffers:   {Error, "a figure is in another currency than its order", "Ask the sender; an order has one currency."},
 	CrosswalkMissing:  {Error, "a partner's code is not in the crosswalk", "Add the partner's code to the crosswalk, with ours beside it."},
 	QuantityNegative:  {Error, "a quantity is below zero", "An order line cannot take goods back: leave the line out or send a return."},
 	QuantityZero:      {Warning, "a quantity is zero", "Leave the line out if nothing is wanted."},
@@ -108,6 +129,7 @@ var Catalogue = map[Code]About{
 	TotalDiffers:      {Error, "an order's total is not the sum of its parts", "Look for a missing line or charge, or raise orders.tolerance in the mapping."},
 	AmountTooLarge:    {Error, "a figure is too large to compute with", "Nineteen digits is the most; look for columns that have moved."},
 	HeaderDisagrees:   {Error, "rows of one order disagree about its header", "Make the rows agree, or look whether two orders share a number."},
+	RowKindUnknown:    {Error, "a row of an unknown kind", "Name the kind in orders.group.kinds; leave-out passes such rows over."},
 	LineBeforeHeader:  {Error, "a line stands before any order", "Fill in the cell that begins the order."},
 	OrderWithoutLines: {Error, "an order has no lines", "Add its lines, or take the order out."},
 	OrderTooLong:      {Error, "more rows in one order than Koinos holds", "Look at the grouping: a wrong key makes one order of many. Or sort the document by its key."},

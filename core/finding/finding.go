@@ -26,6 +26,7 @@ type Finding struct {
 	Line     int      `json:"line,omitempty" doc:"Which line of the order, counted from 1; 0 is the header"`
 	Field    string   `json:"field,omitempty" doc:"Field of the order, e.g. ship_to.code"`
 	Value    string   `json:"value,omitempty" doc:"The value as it stands in the document"`
+	List     string   `json:"list,omitempty" doc:"List or crosswalk that was asked and does not have the value"`
 	Message  string   `json:"message"`
 	Hint     string   `json:"hint,omitempty" doc:"What to do about it"`
 }

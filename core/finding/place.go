@@ -11,16 +11,26 @@ type Place struct {
 	Sheet  string `json:"sheet,omitempty" doc:"Sheet of a workbook; empty for CSV"`
 	Row    int    `json:"row,omitempty" doc:"Row, counted from 1 as a spreadsheet shows it"`
 	Column int    `json:"column,omitempty" doc:"Column, counted from 1; 0 means the whole row"`
+	// Pointer is where a value stands in a JSON document (RFC 6901), Line the
+	// line of NDJSON that it is in. Row and Column are then those of the table
+	// in which Koinos shows the document's values, one a row.
+	Pointer string `json:"pointer,omitempty" doc:"JSON Pointer of a value in a JSON document, or in its line of NDJSON"`
+	Line    int    `json:"line,omitempty" doc:"Line of NDJSON, counted from 1"`
 	// Mapping is set when the place is in the mapping document instead of the
 	// order document: Row and Column are then its line and column.
 	Mapping bool `json:"mapping,omitempty" doc:"True when row and column are line and column of the mapping document"`
 }
 
 // String gives the place as a person would say it: "Orders!C17" in a
-// workbook, "row 17 column 3" in a CSV, "mapping line 4 column 9" in a mapping,
-// and "" for the document as a whole.
+// workbook, "row 17 column 3" in a CSV, "/orders/3/lines/0/qty" in JSON, "line
+// 17 /lines/0/qty" in NDJSON, "mapping line 4 column 9" in a mapping, and "" for
+// the document as a whole.
 func (p Place) String() string {
 	switch {
+	case p.Line > 0:
+		return strings.TrimSuffix("line "+strconv.Itoa(p.Line)+" "+p.Pointer, " ")
+	case p.Pointer != "":
+		return p.Pointer
 	case p.Row == 0 && p.Sheet != "":
 		return p.Sheet
 	case p.Row == 0:

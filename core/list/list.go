@@ -21,8 +21,121 @@ type List struct {
 	folded  map[string]int
 
 	mu      sync.Mutex
-	nearest map[string]int // what was asked for and not found: few, and often again
+	nearest map[string]int            // what was asked for and not found: few, and often again
+	keys    map[string]map[string]int // by key and folded value: the entry, or several
 }
+
+// several marks a value that more than one entry has.
+const several = -1
+
+// Get gives an attribute of the entry; code and name are attributes too, and
+// "" asks for the code.
+func (e *Entry) Get(name string) string {
+	switch Fold(name) {
+	case "", "code":
+		return e.Code
+	case "name":
+		return e.Name
+	}
+	if v, ok := e.Attributes[name]; ok {
+		return v
+	}
+	for k, v := range e.Attributes {
+		if Fold(k) == Fold(name) {
+			return v
+		}
+	}
+	return ""
+}
+
+// Match is what a look-up found.
+type Match struct {
+	Entry   *Entry // nil is none
+	Key     string // the key by which it was found
+	Near    bool   // the value is not the entry's own, only near to it
+	Several bool   // more than one entry fits: none was taken
+}
+
+// Look finds the entry whose code, or one of the keys given instead, is text,
+// letter case and space aside. Keys are tried in turn. Where none fits and
+// near is above 0, the one entry that differs in no more letters is taken.
+func (l *List) Look(text string, keys []string, near int) Match {
+	if len(keys) == 0 {
+		if i, ok := l.byCode[text]; ok {
+			return Match{Entry: &l.entries[i], Key: "code"}
+		}
+		keys = onlyCode
+	}
+	want := Fold(text)
+	for _, key := range keys {
+		if i, ok := l.index(key)[want]; ok {
+			if i == several {
+				return Match{Key: key, Several: true}
+			}
+			return Match{Entry: &l.entries[i], Key: key}
+		}
+	}
+	if near <= 0 || want == "" {
+		return Match{}
+	}
+	found, least, count := Match{Near: true}, near+1, 0
+	for _, key := range keys {
+		for i := range l.entries {
+			have := Fold(l.entries[i].Get(key))
+			if have == "" {
+				continue
+			}
+			switch d := distance(want, have, least+1); {
+			case d < least:
+				least, count = d, 1
+				found.Entry, found.Key = &l.entries[i], key
+			case d == least && d <= near && found.Entry != &l.entries[i]:
+				count++
+			}
+		}
+	}
+	switch {
+	case count > 1:
+		return Match{Key: found.Key, Several: true, Near: true}
+	case count == 0:
+		return Match{}
+	}
+	return found
+}
+
+var onlyCode = []string{"code"}
+
+// index gives the entries by a key, made when first asked for.
+func (l *List) index(key string) map[string]int {
+	if key == "code" {
+		return l.folded
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if m := l.keys[key]; m != nil {
+		return m
+	}
+	m := make(map[string]int, len(l.entries))
+	for i := range l.entries {
+		v := Fold(l.entries[i].Get(key))
+		if v == "" {
+			continue
+		}
+		if _, twice := m[v]; twice {
+			m[v] = several
+			continue
+		}
+		m[v] = i
+	}
+	if l.keys == nil {
+		l.keys = map[string]map[string]int{}
+	}
+	l.keys[key] = m
+	return m
+}
+
+// Entries are the list's entries in their order.
+func (l *List) Entries() []Entry { return l.entries }
 
 // New makes a list of entries; where a code stands twice the last one counts.
 func New(entries []Entry) *List {
@@ -37,13 +150,11 @@ func New(entries []Entry) *List {
 // Find gives the code of the list that text means: the same text, or the same
 // but for letter case and space.
 func (l *List) Find(text string) (code string, ok bool) {
-	if _, ok := l.byCode[text]; ok {
-		return text, true
+	m := l.Look(text, nil, 0)
+	if m.Entry == nil {
+		return "", false
 	}
-	if i, ok := l.folded[Fold(text)]; ok {
-		return l.entries[i].Code, true
-	}
-	return "", false
+	return m.Entry.Code, true
 }
 
 // nearestKept bounds what a list remembers of its misses.
@@ -89,15 +200,19 @@ type Pair struct {
 type Crosswalk struct {
 	theirs *List
 	ours   map[string]string // folded theirs -> ours
+	back   map[string]string // folded ours -> theirs, the first
 }
 
 // NewCrosswalk makes a crosswalk of its pairs.
 func NewCrosswalk(pairs []Pair) *Crosswalk {
-	c := &Crosswalk{ours: make(map[string]string, len(pairs))}
+	c := &Crosswalk{ours: make(map[string]string, len(pairs)), back: make(map[string]string, len(pairs))}
 	entries := make([]Entry, len(pairs))
 	for i, p := range pairs {
 		entries[i] = Entry{Code: p.Theirs}
 		c.ours[Fold(p.Theirs)] = p.Ours
+		if _, known := c.back[Fold(p.Ours)]; !known {
+			c.back[Fold(p.Ours)] = p.Theirs
+		}
 	}
 	c.theirs = New(entries)
 	return c
@@ -107,6 +222,12 @@ func NewCrosswalk(pairs []Pair) *Crosswalk {
 func (c *Crosswalk) Ours(theirs string) (string, bool) {
 	ours, ok := c.ours[Fold(theirs)]
 	return ours, ok
+}
+
+// Theirs gives the partner's code for ours; of several the first of the table.
+func (c *Crosswalk) Theirs(ours string) (string, bool) {
+	theirs, ok := c.back[Fold(ours)]
+	return theirs, ok
 }
 
 // Nearest gives the partner's code that is closest to one that is not there.

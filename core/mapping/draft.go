@@ -1,9 +1,6 @@
 package mapping
 
 import (
-	"encoding/json"
-	"fmt"
-	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -18,7 +15,7 @@ import (
 // checked, what was found on the way, and where its values came from.
 type Draft struct {
 	Seq      int
-	Orphan   bool
+	Orphan   bool // no order was made: its rows belong to none, or cannot be read
 	Order    order.Order
 	Findings []finding.Finding
 	Trace    Trace
@@ -33,53 +30,13 @@ type Span struct {
 	Last  int    `json:"last"`
 }
 
-// Trace says where in the document each value of an order stands.
-type Trace struct {
-	Sheet   string         `json:"sheet,omitempty"`
-	Header  []TraceCell    `json:"header,omitempty"`
-	Columns map[string]int `json:"columns,omitempty" doc:"Column of each field of the lines, counted from 1"`
-	Rows    []int          `json:"rows,omitempty" doc:"Row of each line"`
-}
-
-// TraceCell is where one header field stands.
-type TraceCell struct {
-	Field  string `json:"field"`
-	Row    int    `json:"row"`
-	Column int    `json:"column"`
-}
-
-// Place is where a field of the header (line 0) or of a line stands; the zero
-// Place where the document does not hold it.
-func (t *Trace) Place(line int, field string) finding.Place {
-	if line > 0 {
-		if c := t.Columns[field]; c > 0 && line <= len(t.Rows) {
-			return finding.Place{Sheet: t.Sheet, Row: t.Rows[line-1], Column: c}
-		}
-		return finding.Place{}
-	}
-	for _, h := range t.Header {
-		if h.Field == field {
-			return finding.Place{Sheet: t.Sheet, Row: h.Row, Column: h.Column}
-		}
-	}
-	return finding.Place{}
-}
-
-// columnsOf gives the columns of the lines' fields, the same for every order.
-func (p *plan) columnsOf() map[string]int {
-	m := make(map[string]int, len(p.lines))
-	for _, b := range p.lines {
-		if b.column > 0 {
-			m[b.Field.Name] = b.column
-		}
-	}
-	return m
-}
-
 // Draft maps a group onto an order. Set holds the lists and crosswalks that
 // the mapping names. It may be called for several groups at once.
-func (m *Mapping) Draft(g *Group, set *list.Set) *Draft {
-	d := &Draft{Seq: g.Seq, Orphan: g.Orphan, Spans: spans(g.Rows)}
+func (m *Mapping) Draft(g *Group, set *list.Set) *Draft { return m.Explain(g, set, nil) }
+
+// Explain is Draft, and calls watch with every step that every value takes.
+func (m *Mapping) Explain(g *Group, set *list.Set, watch func(Step)) *Draft {
+	d := &Draft{Seq: g.Seq, Orphan: g.Orphan || g.Broken, Spans: spans(g.Rows)}
 	d.Order.Kind = m.Kind
 	d.Trace.Sheet = g.Rows[0].Sheet
 	for i := range g.Rows {
@@ -88,58 +45,75 @@ func (m *Mapping) Draft(g *Group, set *list.Set) *Draft {
 			d.Findings = append(d.Findings, f)
 		}
 	}
+	for _, f := range g.bad {
+		f.Order = g.Seq
+		d.Findings = append(d.Findings, f)
+	}
+	if g.Broken {
+		return d
+	}
 	if g.Orphan {
+		if d.Refused() {
+			return d
+		}
 		for i := range g.Rows {
-			d.find(finding.LineBeforeHeader, g.Rows[i].Place(g.plan.group[0]), "", 0,
-				"Row %d has a line, but nothing above it says which order it belongs to.", g.Rows[i].Row)
+			r := &g.Rows[i]
+			column := 0
+			if len(r.plan.group) > 0 {
+				column = r.plan.group[0].column
+			}
+			d.find(finding.LineBeforeHeader, r.Place(column), "", 0,
+				"%s has a line, but nothing says which order it belongs to.", capital(rowName(&r.Record)))
 		}
 		return d
 	}
+	w := worker{m: m, d: d, set: set, g: g, watch: watch}
+	if m.computes {
+		w.newEnv()
+	}
+	first := &g.Rows[0]
 	if g.Long {
-		d.find(finding.OrderTooLong, g.Rows[0].Place(g.plan.group[0]), cell(&g.Rows[0], g.plan.group[0]).Text, 0,
-			"The order has more than %d rows.", MostRows)
+		column := 0
+		if len(first.plan.group) > 0 {
+			column = first.plan.group[0].column
+		}
+		d.find(finding.OrderTooLong, first.Place(column), cell(&first.Record, column).Text, 0, "The order has more than %d rows.", MostRows)
 	}
-	w := worker{m: m, d: d, set: set}
-	for i := range g.plan.header {
-		w.header(&g.plan.header[i], g.Rows)
-	}
-	d.Trace.Columns = g.plan.columns
-	lines := 0
-	for i := range g.Rows {
-		if g.plan.hasLine(&g.Rows[i]) {
-			lines++
+	w.headers()
+	d.Trace.Columns, d.Trace.Paths = w.linePlan().columns, w.linePlan().paths
+	w.lines()
+	for _, level := range []int{inParties, inCharges} {
+		if m.levels[level] != nil {
+			w.others(level)
 		}
 	}
-	d.Order.Lines = make([]order.Line, 0, lines)
-	d.Trace.Rows = make([]int, 0, lines)
-	for i := range g.Rows {
-		rec := &g.Rows[i]
-		if !g.plan.hasLine(rec) {
-			continue
-		}
-		d.Order.Lines = append(d.Order.Lines, order.Line{})
-		d.Trace.Rows = append(d.Trace.Rows, rec.Row)
-		n := len(d.Order.Lines)
-		for j := range g.plan.lines {
-			w.line(&g.plan.lines[j], rec, n)
-		}
-		if l := &d.Order.Lines[n-1]; l.Number == "" {
-			l.Number = strconv.Itoa(n)
-		}
-	}
+	w.compareCurrencies()
 	return d
 }
 
-// spans gives the runs of adjacent rows; all are of one sheet.
-func spans(rows []source.Record) []Span {
+func rowName(r *source.Record) string {
+	switch {
+	case r.Line > 0:
+		return "line " + strconv.Itoa(r.Line)
+	case r.Node != nil:
+		return "the record " + r.Node.Pointer()
+	}
+	return "row " + strconv.Itoa(r.Row)
+}
+
+func capital(s string) string { return strings.ToUpper(s[:1]) + s[1:] }
+
+// spans gives the runs of adjacent rows, sheet by sheet.
+func spans(rows []Row) []Span {
 	all := make([]Span, 0, 1)
 	for i := range rows {
 		r := &rows[i]
-		if n := len(all); n > 0 && r.Row == all[n-1].Last+1 {
-			all[n-1].Last = r.Row
+		last := max(r.Row, r.Last)
+		if n := len(all); n > 0 && r.Row == all[n-1].Last+1 && r.Sheet == all[n-1].Sheet {
+			all[n-1].Last = last
 			continue
 		}
-		all = append(all, Span{r.Sheet, r.Row, r.Row})
+		all = append(all, Span{r.Sheet, r.Row, last})
 	}
 	return all
 }
@@ -154,10 +128,10 @@ func (d *Draft) find(code finding.Code, at finding.Place, value string, line int
 // Add adds a finding about a field of the order, at the place it came from.
 func (d *Draft) Add(code finding.Code, line int, field, value, format string, args ...any) *finding.Finding {
 	at := d.Trace.Place(line, field)
-	if at.Row == 0 && len(d.Spans) > 0 {
-		at = finding.Place{Sheet: d.Spans[0].Sheet, Row: d.Spans[0].First}
-		if line > 0 {
-			at.Row = d.Trace.Rows[line-1]
+	if at == (finding.Place{}) {
+		at = d.Trace.Line(line)
+		if at == (finding.Place{}) && len(d.Spans) > 0 {
+			at = finding.Place{Sheet: d.Spans[0].Sheet, Row: d.Spans[0].First}
 		}
 	}
 	f := d.find(code, at, value, line, format, args...)
@@ -185,257 +159,295 @@ func (d *Draft) Has(line int, field string) bool {
 	return false
 }
 
-// worker maps one group.
-type worker struct {
-	m   *Mapping
-	d   *Draft
-	set *list.Set
-	now int // line being mapped, counted from 1; 0 is the header
+// Stated lists the figures of the document that are to be compared with
+// Koinos's own: the amounts of lines counted from 1, and 0 for the total.
+func (d *Draft) Stated() []int { return d.stated }
+
+// linePlan is the plan of the first row that can be a line.
+func (w *worker) linePlan() *plan {
+	for i := range w.g.Rows {
+		if p := w.g.Rows[i].plan; len(p.bound[inLines]) > 0 {
+			return p
+		}
+	}
+	return w.g.Rows[0].plan
 }
 
-// header takes a header fact from the first row that has it; other rows must agree.
-func (w *worker) header(b *boundColumn, rows []source.Record) {
-	if b.column == 0 {
+// kindOf is the kind of row, by rowkind, that feeds a level unless a binding
+// names others.
+var kindOf = [4]string{"header", "line", "party", "charge"}
+
+// feeds reports whether a binding looks at a row at all.
+func (w *worker) feeds(b *Binding, r *Row) bool {
+	if w.m.Group.By != "rowkind" {
+		return true
+	}
+	if len(b.Rows) > 0 {
+		return slices.Contains(b.Rows, r.word)
+	}
+	return r.kind == kindOf[w.part]
+}
+
+// headers takes the header's facts from the rows that have them.
+func (w *worker) headers() {
+	rows := w.g.Rows
+	for i := range w.m.levels[inHeader] {
+		w.header(i, rows)
+	}
+}
+
+// header takes one header fact: from the first row that has it, where the
+// others must agree, or as repeat says.
+func (w *worker) header(i int, rows []Row) {
+	binding := &w.m.levels[inHeader][i]
+	var first taken
+	var b *bound
+	var texts []string
+	var sum order.Number
+	for j := range rows {
+		r := &rows[j]
+		if len(r.plan.bound[inHeader]) == 0 || !w.feeds(binding, r) {
+			continue
+		}
+		one := &r.plan.bound[inHeader][i]
+		if b == nil {
+			b = one
+		}
+		t, ok := w.fetch(one, view{row: r})
+		if !ok {
+			continue
+		}
+		if first.ok && (binding.Repeat == "" || binding.Repeat == "agree") {
+			if t.cell.Text != first.cell.Text && !w.sameValue(one, first.cell, t.cell) {
+				f := w.d.find(finding.HeaderDisagrees, t.at.place(), t.cell.Text, 0,
+					"%s is %q here but %q in %s of the same order.", binding.Field.Name, t.cell.Text, first.cell.Text, rowName(first.at.rec))
+				f.Field = binding.Field.Name
+			}
+			continue
+		}
+		switch binding.Repeat {
+		case "join":
+			if !slices.Contains(texts, t.cell.Text) {
+				texts = append(texts, t.cell.Text)
+			}
+		case "sum":
+			n, _, err := one.loc.number(t.cell, true)
+			if err == nil {
+				sum, err = sum.Add(n)
+			}
+			if err != nil {
+				w.bad(one, t, finding.NotANumber, "%q cannot be added to %s: %v.", t.cell.Text, binding.Field.Name, err)
+				continue
+			}
+		}
+		if !first.ok || binding.Repeat == "last" {
+			first = t
+		}
+		if binding.Repeat == "first" || w.constant(one) {
+			break
+		}
+	}
+	if b == nil {
+		for j := range rows { // no row of the right kind: the mapping's own value, or none
+			if len(rows[j].plan.bound[inHeader]) > 0 {
+				b = &rows[j].plan.bound[inHeader][i]
+				break
+			}
+		}
+		if b == nil {
+			return
+		}
+	}
+	if !first.ok {
 		w.stated(b, nil, &rows[0])
 		return
 	}
-	var first source.Cell
-	var from *source.Record
-	for i := range rows {
-		c := cell(&rows[i], b.column)
-		if c.Text == "" && c.Kind != source.Unkept {
-			continue
-		}
-		if from == nil {
-			first, from = c, &rows[i]
-			continue
-		}
-		if c.Text != first.Text && !w.sameValue(b, first, c) {
-			f := w.d.find(finding.HeaderDisagrees, rows[i].Place(b.column), c.Text, 0,
-				"%s is %q here but %q in row %d of the same order.", b.Field.Name, c.Text, first.Text, from.Row)
-			f.Field = b.Field.Name
-		}
+	if binding.Repeat == "join" {
+		first.cell.Text = strings.Join(texts, "\n")
+	} else if binding.Repeat == "sum" {
+		first.cell = source.Cell{Text: sum.String(), Kind: source.Exact}
 	}
-	if from == nil {
-		w.stated(b, nil, &rows[0])
-		return
+	if first.at.rec != nil && (first.at.column > 0 || first.at.node != nil) {
+		w.d.Trace.Header = append(w.d.Trace.Header, traceCell(0, binding.Field.Name, first.at.place(), w.d.Trace.Sheet))
 	}
-	w.d.Trace.Header = append(w.d.Trace.Header, TraceCell{b.Field.Name, from.Row, b.column})
-	w.take(b, first, from, nil)
+	w.take(b, first, nil)
+}
+
+// constant reports whether a binding finds the same whatever row it looks at.
+func (w *worker) constant(b *bound) bool {
+	return len(b.spots) > 0 && b.Expr == nil && b.When == nil && !slices.ContainsFunc(b.spots, func(s spot) bool { return s.src.Kind < ByCell })
 }
 
 // sameValue reports whether two cells of different text mean the same.
-func (w *worker) sameValue(b *boundColumn, a, c source.Cell) bool {
+func (w *worker) sameValue(b *bound, a, c source.Cell) bool {
 	switch b.Field.Type {
 	case order.Day:
-		x, errX := b.locale.date(a)
-		y, errY := b.locale.date(c)
+		x, errX := b.loc.date(a)
+		y, errY := b.loc.date(c)
 		return errX == nil && errY == nil && x == y
 	case order.Decimal, order.Percent:
-		x, errX := b.locale.number(a, true)
-		y, errY := b.locale.number(c, true)
+		x, _, errX := b.loc.number(a, true)
+		y, _, errY := b.loc.number(c, true)
 		return errX == nil && errY == nil && x.Cmp(y) == 0
 	}
 	return list.Fold(a.Text) == list.Fold(c.Text)
 }
 
-func (w *worker) line(b *boundColumn, rec *source.Record, n int) {
-	w.now = n
-	l := &w.d.Order.Lines[n-1]
-	if c := cell(rec, b.column); b.column > 0 && (c.Text != "" || c.Kind == source.Unkept) {
-		w.take(b, c, rec, l)
-	} else {
-		w.stated(b, l, rec)
+// lines maps the lines of the group's rows.
+func (w *worker) lines() {
+	w.part = inLines
+	defer func() { w.part = inHeader }()
+	rows, part := w.g.Rows, w.m.parts[inLines]
+	w.d.Order.Lines = make([]order.Line, 0, len(rows))
+	w.d.Trace.Rows = make([]int, 0, len(rows))
+	rowkind := w.m.Group.By == "rowkind"
+	for i := range rows {
+		r := &rows[i]
+		switch {
+		case len(r.plan.bound[inLines]) == 0 || part != nil && part.Next && i == 0:
+		case rowkind && r.kind != "line":
+			w.continued(r)
+		case part != nil && part.When != nil && !w.partHolds(part.When, r):
+		case part != nil && part.Each != nil && r.Node != nil:
+			for _, n := range part.Each.All(r.Node) {
+				w.line(view{row: &Row{Record: source.Record{Row: r.Row, Line: r.Line, Node: n}, plan: r.plan}})
+			}
+		case r.plan.reps > 0:
+			for n := 1; n <= r.plan.reps; n++ {
+				if v := (view{row: r, n: n}); w.hasPart(inLines, v) {
+					w.line(v)
+				}
+			}
+		case r.plan.matrix != nil:
+			for _, c := range r.plan.matrix {
+				if v := cell(&r.Record, c); v.Text != "" || v.Kind == source.Unkept {
+					w.line(view{row: r, column: c})
+				}
+			}
+		case rowkind || part != nil && part.When != nil || w.hasPart(inLines, view{row: r}):
+			w.line(view{row: r})
+		}
+	}
+}
+
+func (w *worker) partHolds(x *Expr, r *Row) bool {
+	return w.holds(x, r.plan.reads[x], view{row: r}, func(err error) {
+		w.d.find(finding.ExpressionFailed, r.Place(0), "", 0, "The condition at %s failed: %v.", x.at, err)
+	})
+}
+
+// line maps one line.
+func (w *worker) line(v view) {
+	d := w.d
+	d.Order.Lines = append(d.Order.Lines, order.Line{})
+	w.now = len(d.Order.Lines)
+	d.Trace.addLine(v.row)
+	l := &d.Order.Lines[w.now-1]
+	for j := range v.row.plan.bound[inLines] {
+		b := &v.row.plan.bound[inLines][j]
+		if !w.feeds(b.Binding, v.row) {
+			continue
+		}
+		if t, ok := w.fetch(b, v); ok {
+			w.traceLine(b, t.at, v)
+			w.take(b, t, l)
+		} else {
+			w.stated(b, l, v.row)
+		}
+	}
+	if l.Number == "" {
+		l.Number = strconv.Itoa(w.now)
 	}
 	w.now = 0
 }
 
-// stated takes the mapping's own value or default, or notes that there is none.
-func (w *worker) stated(b *boundColumn, l *order.Line, rec *source.Record) {
-	text := b.Value
-	if text == "" {
-		text = b.Default
-	}
-	if text != "" {
-		// What the mapping itself says is written plainly: 1.5, 2026-03-14.
-		plain := *b
-		bind := *b.Binding
-		bind.locale = locale{decimal: '.'}
-		if b.Value != "" {
-			bind.Crosswalk = ""
+// continued adds what a row of another kind says of the line above it.
+func (w *worker) continued(r *Row) {
+	lines := w.d.Order.Lines
+	for j := range r.plan.bound[inLines] {
+		b := &r.plan.bound[inLines][j]
+		if len(b.Rows) == 0 || !slices.Contains(b.Rows, r.word) || len(lines) == 0 {
+			continue
 		}
-		plain.Binding = &bind
-		w.take(&plain, source.Cell{Text: text}, rec, l)
-		return
-	}
-	code, word := finding.MustMissing, "must"
-	switch b.Need {
-	case May:
-		return
-	case Should:
-		code, word = finding.ShouldMissing, "should"
-	}
-	where := ""
-	if b.From != "" {
-		where = fmt.Sprintf(" (column %q)", b.From)
-	}
-	f := w.d.find(code, rec.Place(b.column), "", w.now, "%s %s be there, but the cell is blank%s.", b.Field.Name, word, where)
-	f.Field = b.Field.Name
-}
-
-// take brings one cell into its field: cell kinds, crosswalk, type, list.
-func (w *worker) take(b *boundColumn, c source.Cell, rec *source.Record, l *order.Line) {
-	o, f := &w.d.Order, &b.Field
-	bad := func(code finding.Code, format string, args ...any) *finding.Finding {
-		found := w.d.find(code, rec.Place(b.column), c.Text, w.now, format, args...)
-		found.Field = f.Name
-		return found
-	}
-	switch {
-	case c.Kind == source.ErrorValue:
-		bad(finding.CellError, "The cell for %s holds the spreadsheet error %s.", f.Name, c.Text)
-		return
-	case c.Kind == source.Unkept:
-		bad(finding.FormulaUnkept, "The cell for %s holds a formula whose result was not saved.", f.Name)
-		return
-	}
-	text := c.Text
-	if b.Crosswalk != "" {
-		walk := w.set.Crosswalks[b.Crosswalk]
-		if walk == nil {
-			return // Missing has said so before the load began
-		}
-		ours, ok := walk.Ours(text)
+		t, ok := w.fetch(b, view{row: r})
 		if !ok {
-			found := bad(finding.CrosswalkMissing, "%q is not in the crosswalk %s.", text, b.Crosswalk)
-			if near, ok := walk.Nearest(text); ok {
-				found.Hint = fmt.Sprintf("Did the partner mean %q? %s", near, found.Hint)
+			continue
+		}
+		w.now = len(lines)
+		if b.Repeat == "join" {
+			if before := b.Field.Value(&w.d.Order, &lines[w.now-1]); before != "" {
+				t.cell.Text = before + "\n" + t.cell.Text
 			}
-			return
 		}
-		text = ours
+		w.traceLine(b, t.at, view{row: r})
+		w.take(b, t, &lines[w.now-1])
+		w.now = 0
 	}
-	switch f.Type {
-	case order.Decimal, order.Percent:
-		n, err := b.locale.number(c, f.Type == order.Percent)
-		if err != nil {
-			bad(finding.NotANumber, "%q is not a number for %s: %v.", c.Text, f.Name, err)
-			return
+}
+
+// others maps the repeating parties or charges.
+func (w *worker) others(level int) {
+	w.part = level
+	defer func() { w.part = inHeader }()
+	part := w.m.parts[level]
+	for i := range w.g.Rows {
+		r := &w.g.Rows[i]
+		switch {
+		case len(r.plan.bound[level]) == 0:
+		case w.m.Group.By == "rowkind" && r.kind != kindOf[level]:
+		case part != nil && part.When != nil && !w.partHolds(part.When, r):
+		case part != nil && part.Each != nil && r.Node != nil:
+			for _, n := range part.Each.All(r.Node) {
+				w.other(level, view{row: &Row{Record: source.Record{Row: r.Row, Line: r.Line, Node: n}, plan: r.plan}})
+			}
+		case w.m.Group.By == "rowkind" || w.hasPart(level, view{row: r}):
+			w.other(level, view{row: r})
 		}
-		f.SetNumber(o, l, n)
-		if f.IsStated() && b.Compare {
-			w.d.stated = append(w.d.stated, w.now)
+	}
+}
+
+func (w *worker) other(level int, v view) {
+	o, trace := &w.d.Order, &w.d.Trace
+	before := len(trace.Header)
+	if level == inParties {
+		o.Parties = append(o.Parties, order.Party{})
+	} else {
+		o.Charges = append(o.Charges, order.Charge{})
+	}
+	for j := range v.row.plan.bound[level] {
+		b := &v.row.plan.bound[level][j]
+		if t, ok := w.fetch(b, v); ok {
+			trace.Header = append(trace.Header, traceCell(0, b.Field.Name, t.at.place(), trace.Sheet))
+			w.take(b, t, nil)
+		} else {
+			w.stated(b, nil, v.row)
+		}
+	}
+	// Now that it is known which one it is, its values get the names they have
+	// in the order.
+	if level == inCharges {
+		o.SettleCharge()
+		name := o.Charges[len(o.Charges)-1].Field()
+		trace.Header = slices.DeleteFunc(trace.Header, func(c TraceCell) bool { return c.Field == "kind" || c.Field == "code" })
+		for i := min(before, len(trace.Header)); i < len(trace.Header); i++ {
+			trace.Header[i].Field = name
 		}
 		return
-	case order.Day:
-		day, err := b.locale.date(c)
-		if err != nil {
-			bad(finding.NotADate, "%q is not a date for %s: %v.", c.Text, f.Name, err)
-			return
+	}
+	last := o.Parties[len(o.Parties)-1]
+	for i := before; i < len(trace.Header); i++ {
+		trace.Header[i].Field = last.Role + "." + trace.Header[i].Field
+	}
+	for _, p := range o.Parties[:len(o.Parties)-1] {
+		if p.Role != last.Role || last.Role == "" {
+			continue
 		}
-		f.SetDate(o, l, day)
-		return
-	case order.Currency:
-		text = strings.ToUpper(text)
-		if !order.KnownCurrency(text) {
-			bad(finding.UnknownCurrency, "%q is not a currency.", c.Text)
-			return
+		if p != last {
+			w.d.find(finding.HeaderDisagrees, v.row.Place(0), last.Code+" "+last.Name, 0,
+				"The order has a second, different party in the role %s.", last.Role).Field = last.Role
 		}
-	case order.Choice:
-		near, ok := list.Nearest(text, f.Choices)
-		if !ok || list.Fold(near) != list.Fold(text) {
-			bad(finding.UnknownChoice, "%s cannot be %q.", f.Name, text).Hint = "It may be: " + strings.Join(f.Choices, ", ") + "."
-			return
-		}
-		text = near
-	case order.Code:
-		if mangled(c) {
-			bad(finding.NumberMangled, "%q was a longer code; a spreadsheet has rounded it.", c.Text)
-			return
-		}
+		o.Parties = o.Parties[:len(o.Parties)-1]
+		trace.Header = trace.Header[:before]
+		break
 	}
-	listName, code := b.List, finding.UnknownCode
-	if f.Type == order.Unit && listName == "" {
-		listName = "units"
-	}
-	if f.Type == order.Unit {
-		code = finding.UnknownUnit
-	}
-	if known := w.set.Lists[listName]; listName != "" && known != nil {
-		found, ok := known.Find(text)
-		if !ok {
-			bad(code, "%q is not in the list %s.", text, listName).Hint = unknownHint(known, text, listName)
-			return
-		}
-		text = found
-	} else if f.Type == order.Unit {
-		upper := strings.ToUpper(text)
-		if !order.KnownUnit(upper) {
-			bad(code, "%q is not a unit of measure.", text)
-			return
-		}
-		text = upper
-	}
-	f.SetText(o, l, text)
-}
-
-func unknownHint(known *list.List, text, name string) string {
-	near, ok := known.Nearest(text)
-	switch {
-	case !ok:
-		return "Nothing in the list is near it. Add it to the list " + name + ", or correct the cell."
-	case near.Name != "":
-		return fmt.Sprintf("Nearest in the list: %s (%s).", near.Code, near.Name)
-	}
-	return fmt.Sprintf("Nearest in the list: %s.", near.Code)
-}
-
-// Stated lists the figures of the document that are to be compared with
-// Koinos's own: the amounts of lines counted from 1, and 0 for the total.
-func (d *Draft) Stated() []int { return d.stated }
-
-// AppendJSON appends the trace as JSON, as encoding/json would write it; a
-// load writes one for each order.
-func (t *Trace) AppendJSON(b []byte) []byte {
-	b = append(b, '{')
-	if t.Sheet != "" {
-		b = append(b, `"sheet":`...)
-		b = appendString(b, t.Sheet)
-		b = append(b, ',')
-	}
-	b = append(b, `"header":[`...)
-	for i, h := range t.Header {
-		if i > 0 {
-			b = append(b, ',')
-		}
-		b = append(b, `{"field":`...)
-		b = appendString(b, h.Field)
-		b = strconv.AppendInt(append(b, `,"row":`...), int64(h.Row), 10)
-		b = strconv.AppendInt(append(b, `,"column":`...), int64(h.Column), 10)
-		b = append(b, '}')
-	}
-	b = append(b, `],"columns":{`...)
-	for i, name := range slices.Sorted(maps.Keys(t.Columns)) {
-		if i > 0 {
-			b = append(b, ',')
-		}
-		b = append(appendString(b, name), ':')
-		b = strconv.AppendInt(b, int64(t.Columns[name]), 10)
-	}
-	b = append(b, `},"rows":[`...)
-	for i, row := range t.Rows {
-		if i > 0 {
-			b = append(b, ',')
-		}
-		b = strconv.AppendInt(b, int64(row), 10)
-	}
-	return append(b, ']', '}')
-}
-
-func appendString(b []byte, s string) []byte {
-	q, err := json.Marshal(s) // a string never fails
-	if err != nil {
-		return append(b, '"', '"')
-	}
-	return append(b, q...)
 }

@@ -3,26 +3,33 @@ package mapping
 import (
 	"errors"
 	"fmt"
-	"regexp"
 	"strconv"
 	"strings"
 	"time"
+	_ "time/tzdata" // zones are named in mappings, wherever Koinos runs
+	"unicode"
+	"unicode/utf8"
 
+	"koinos/core/list"
 	"koinos/core/order"
 	"koinos/core/source"
 )
 
-// locale is how a document writes numbers and dates.
+// locale is how a document writes numbers, dates and yes and no.
 type locale struct {
 	decimal  byte
 	grouping byte // 0 is none; spaces of any kind are always allowed
 	dates    []dateForm
+	zone     *time.Location
+	yes, no  []string
+	mixed    bool // a column was found to have days before months and months before days
 }
 
 // dateForm is a form such as d.m.yyyy, cut into parts.
 type dateForm struct {
-	text  string
-	parts []datePart
+	text   string
+	parts  []datePart
+	serial int // a spreadsheet's day number: the first year of its count, 1900 or 1904
 }
 
 type datePart struct {
@@ -32,6 +39,12 @@ type datePart struct {
 }
 
 func parseDateForm(s string) (dateForm, error) {
+	switch s {
+	case "serial":
+		return dateForm{text: s, serial: 1900}, nil
+	case "serial-1904":
+		return dateForm{text: s, serial: 1904}, nil
+	}
 	form := dateForm{text: s}
 	seen := map[byte]bool{}
 	for i := 0; i < len(s); {
@@ -45,8 +58,8 @@ func parseDateForm(s string) (dateForm, error) {
 		for i+n < len(s) && s[i+n]|0x20 == c {
 			n++
 		}
-		if seen[c] || c == 'd' && n > 2 || c == 'm' && n > 3 || c == 'y' && n != 2 && n != 4 {
-			return form, fmt.Errorf("write d or dd, m, mm or mmm, and yy or yyyy, each once")
+		if seen[c] || c == 'd' && n > 2 || c == 'm' && n > 4 || c == 'y' && n != 2 && n != 4 {
+			return form, fmt.Errorf("write d or dd, m, mm, mmm or mmmm, and yy or yyyy, each once")
 		}
 		seen[c] = true
 		form.parts = append(form.parts, datePart{what: c, width: n})
@@ -58,10 +71,73 @@ func parseDateForm(s string) (dateForm, error) {
 	return form, nil
 }
 
-var monthNames = []string{"jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec"}
+// swapped reports whether two forms differ only in that day and month change
+// places, so that a value such as 4/5/2026 fits both.
+func (f dateForm) swapped(g dateForm) bool {
+	if len(f.parts) != len(g.parts) {
+		return false
+	}
+	changed := false
+	for i, p := range f.parts {
+		q := g.parts[i]
+		switch {
+		case p.what == 'd' && q.what == 'm' && q.width < 3, p.what == 'm' && q.what == 'd' && p.width < 3:
+			changed = true
+		case p.what != q.what || p.literal != q.literal:
+			return false
+		}
+	}
+	return changed
+}
+
+// monthNames are the names of the months in the languages of order documents;
+// a value may be cut short to its first three letters or more.
+var monthNames = [12][]string{
+	{"january", "januar", "janvier", "enero", "gennaio", "januari", "janeiro"},
+	{"february", "februar", "février", "fevrier", "febrero", "febbraio", "februari", "fevereiro"},
+	{"march", "märz", "maerz", "mrz", "mars", "marzo", "maart", "mrt", "março", "marts"},
+	{"april", "avril", "abril", "aprile"},
+	{"may", "mai", "mayo", "maggio", "mei", "maj", "maio"},
+	{"june", "juni", "juin", "junio", "giugno", "junho"},
+	{"july", "juli", "juillet", "julio", "luglio", "julho"},
+	{"august", "août", "aout", "agosto", "augustus", "augusti"},
+	{"september", "septembre", "septiembre", "settembre", "setembro"},
+	{"october", "oktober", "octobre", "octubre", "ottobre", "outubro"},
+	{"november", "novembre", "noviembre", "novembro"},
+	{"december", "dezember", "décembre", "decembre", "diciembre", "dicembre", "desember", "dezembro"},
+}
+
+// monthName reads a month's name at the beginning of s and gives what follows.
+func monthName(s string) (month int, rest string, ok bool) {
+	end := strings.IndexFunc(s, func(r rune) bool { return !unicode.IsLetter(r) })
+	if end < 0 {
+		end = len(s)
+	}
+	word := strings.ToLower(s[:end])
+	if utf8.RuneCountInString(word) < 3 {
+		return 0, "", false
+	}
+	// The names of two months never begin alike for as long as they are unequal:
+	// jun and jul, mar and mai differ in their third letter. French juin and
+	// juillet differ in the fourth.
+	for i, names := range monthNames {
+		for _, name := range names {
+			if strings.HasPrefix(name, word) {
+				if month != 0 && month != i+1 {
+					return 0, "", false
+				}
+				month = i + 1
+			}
+		}
+	}
+	return month, strings.TrimPrefix(s[end:], "."), month > 0
+}
 
 // parse reads a date of the form; text behind it must be a time of day.
 func (f dateForm) parse(s string) (order.Date, bool) {
+	if f.serial > 0 {
+		return f.day(s)
+	}
 	var d, m, y int
 	for _, p := range f.parts {
 		if p.what == 0 {
@@ -71,16 +147,11 @@ func (f dateForm) parse(s string) (order.Date, bool) {
 			s = s[len(p.literal):]
 			continue
 		}
-		if p.what == 'm' && p.width == 3 {
-			if len(s) < 3 {
+		if p.what == 'm' && p.width >= 3 {
+			var ok bool
+			if m, s, ok = monthName(s); !ok {
 				return "", false
 			}
-			for i, name := range monthNames {
-				if strings.EqualFold(s[:3], name) {
-					m = i + 1
-				}
-			}
-			s = s[3:]
 			continue
 		}
 		least, most := p.width, p.width
@@ -94,7 +165,10 @@ func (f dateForm) parse(s string) (order.Date, bool) {
 		if n < least {
 			return "", false
 		}
-		v, _ := strconv.Atoi(s[:n])
+		v := 0
+		for _, c := range []byte(s[:n]) {
+			v = v*10 + int(c-'0')
+		}
 		switch s = s[n:]; p.what {
 		case 'd':
 			d = v
@@ -113,6 +187,21 @@ func (f dateForm) parse(s string) (order.Date, bool) {
 		return "", false
 	}
 	return day(y, m, d)
+}
+
+// day reads a spreadsheet's day number. Numbers before March 1900 are refused:
+// programs disagree about them.
+func (f dateForm) day(s string) (order.Date, bool) {
+	whole, _, _ := strings.Cut(s, ".")
+	n, err := strconv.Atoi(whole)
+	if err != nil || n < 61 || n > 2_958_465 {
+		return "", false
+	}
+	first := time.Date(1899, 12, 30, 0, 0, 0, 0, time.UTC)
+	if f.serial == 1904 {
+		first = time.Date(1904, 1, 1, 0, 0, 0, 0, time.UTC)
+	}
+	return order.Date(first.AddDate(0, 0, n).Format(time.DateOnly)), true
 }
 
 func timeOfDay(s string) bool {
@@ -135,15 +224,26 @@ var isoForm, _ = parseDateForm("yyyy-mm-dd")
 // date reads a cell as a day. The error says what to do, without the value.
 func (l *locale) date(c source.Cell) (order.Date, error) {
 	if d, ok := isoForm.parse(c.Text); ok {
+		if l.zone != nil && len(c.Text) > 10 {
+			for _, form := range []string{time.RFC3339Nano, "2006-01-02 15:04:05Z07:00", "2006-01-02T15:04Z07:00"} {
+				if t, err := time.Parse(form, c.Text); err == nil {
+					return order.Date(t.In(l.zone).Format(time.DateOnly)), nil
+				}
+			}
+		}
 		return d, nil
 	}
-	if c.Kind == source.Number {
-		return "", errors.New("the cell holds a number that is not formatted as a date")
-	}
+	number := c.Kind == source.Number || c.Kind == source.Exact
 	for _, form := range l.dates {
+		if number && form.serial == 0 && len(c.Text) < 6 {
+			continue
+		}
 		if d, ok := form.parse(c.Text); ok {
 			return d, nil
 		}
+	}
+	if number {
+		return "", errors.New("the cell holds a number that is not formatted as a date (dates: serial reads a spreadsheet's day number)")
 	}
 	forms := "yyyy-mm-dd"
 	for _, f := range l.dates {
@@ -152,31 +252,97 @@ func (l *locale) date(c source.Cell) (order.Date, error) {
 	return "", fmt.Errorf("a day written %s was expected", forms)
 }
 
-var spaces = strings.NewReplacer(" ", "", "\u00a0", "", "\u202f", "", "\u2009", "")
-
-// number reads a cell as an exact number.
-func (l *locale) number(c source.Cell, percent bool) (order.Number, error) {
-	s := c.Text
-	if percent {
-		s = strings.TrimRight(strings.TrimSuffix(s, "%"), " \u00a0")
-	}
-	switch c.Kind {
-	case source.Number:
-		n, err := order.ParseNumber(s)
-		if err != nil {
-			return n, errors.New("a plain number was expected")
+// boolean reads yes or no.
+func (l *locale) boolean(text string) (value, ok bool) {
+	word := list.Fold(text)
+	for _, one := range []struct {
+		words []string
+		is    bool
+	}{{l.yes, true}, {l.no, false}, {[]string{"true", "yes", "1", "x"}, true}, {[]string{"false", "no", "0"}, false}} {
+		for _, w := range one.words {
+			if list.Fold(w) == word {
+				return one.is, true
+			}
 		}
-		return n, nil
+	}
+	return false, false
+}
+
+var spaces = strings.NewReplacer(" ", "", "\u00a0", "", "\u202f", "", "\u2009", "", "\t", "", "\u2212", "-", "\u2019", "'")
+
+// number reads a cell as an exact number. Word is what stands before or behind
+// the digits: a currency, a unit.
+func (l *locale) number(c source.Cell, percent bool) (n order.Number, word string, err error) {
+	s := c.Text
+	switch c.Kind {
+	case source.Number, source.Exact:
+		if percent {
+			s = strings.TrimSuffix(s, "%")
+		}
+		if plain, ok := withoutExponent(s); ok {
+			if n, err = parsed(order.ParseNumber(plain)); err == nil {
+				return n, "", nil
+			}
+			return n, "", err
+		}
+		return n, "", errors.New("a plain number was expected")
 	case source.Day:
-		return order.Number{}, errors.New("the cell holds a date: a spreadsheet may have turned the number into one")
+		return n, "", errors.New("the cell holds a date: a spreadsheet may have turned the number into one")
 	}
 	if l.decimal == '.' && plainNumber(s) {
-		return parsed(order.ParseNumber(s))
+		n, err = parsed(order.ParseNumber(s))
+		return n, "", err
 	}
 	s = spaces.Replace(s)
-	whole, fraction, _ := strings.Cut(s, string(l.decimal))
+	s, word, minus := undress(s, percent)
+	n, err = l.dressed(s)
+	if err == nil && minus {
+		n, err = order.Number{}.Sub(n)
+	}
+	return n, word, err
+}
+
+// undress takes away what stands around the digits: brackets and a minus sign
+// at the end, which mean less than zero, a percent sign, and a word.
+func undress(s string, percent bool) (digits, word string, minus bool) {
+	if len(s) > 2 && s[0] == '(' && s[len(s)-1] == ')' {
+		s, minus = s[1:len(s)-1], true
+	}
+	isDigit := func(r rune) bool { return r >= '0' && r <= '9' }
+	first, last := strings.IndexFunc(s, isDigit), strings.LastIndexFunc(s, isDigit)
+	if first < 0 {
+		return s, "", minus
+	}
+	for first > 0 && strings.IndexByte(".,'", s[first-1]) >= 0 {
+		first--
+	}
+	before, behind := s[:first], s[last+1:]
+	for len(behind) > 0 && strings.IndexByte(".,", behind[0]) >= 0 && len(behind) == 1 {
+		behind = ""
+	}
+	digits = s[first : last+1]
+	sign := func(part string) string {
+		if i := strings.IndexAny(part, "+-"); i == 0 || i >= 0 && i == len(part)-1 {
+			if part[i] == '-' {
+				minus = !minus
+			}
+			return part[:i] + part[i+1:]
+		}
+		return part
+	}
+	before, behind = sign(before), sign(behind)
+	if percent {
+		behind = strings.TrimSuffix(behind, "%")
+	}
+	// 12,50- EUR and the like: a sign between digits and word was taken above.
+	return digits, strings.TrimSuffix(before+behind, "."), minus
+}
+
+// dressed reads digits with the locale's own signs.
+func (l *locale) dressed(s string) (order.Number, error) {
+	whole, fraction, cut := strings.Cut(s, string(l.decimal))
 	if l.grouping != 0 && strings.IndexByte(whole, l.grouping) >= 0 {
-		groups := strings.Split(strings.TrimLeft(whole, "+-"), string(l.grouping))
+		groups := strings.Split(whole, string(l.grouping))
 		for i, g := range groups {
 			if i > 0 && len(g) != 3 || i == 0 && (len(g) == 0 || len(g) > 3) {
 				return order.Number{}, fmt.Errorf("a number with the decimal sign %q was expected; here %q seems to be it", l.decimal, l.grouping)
@@ -184,7 +350,7 @@ func (l *locale) number(c source.Cell, percent bool) (order.Number, error) {
 		}
 		whole = strings.ReplaceAll(whole, string(l.grouping), "")
 	}
-	if fraction != "" {
+	if fraction != "" || cut && whole == "" {
 		whole += "." + fraction
 	}
 	if !plainNumber(whole) {
@@ -198,6 +364,42 @@ func (l *locale) number(c source.Cell, percent bool) (order.Number, error) {
 		return order.Number{}, fmt.Errorf("a number with the decimal sign %q was expected", l.decimal)
 	}
 	return parsed(order.ParseNumber(whole))
+}
+
+// withoutExponent writes 1.5e3 as 1500.
+func withoutExponent(s string) (string, bool) {
+	i := strings.IndexAny(s, "eE")
+	if i < 0 {
+		return s, plainNumber(s)
+	}
+	exp, err := strconv.Atoi(s[i+1:])
+	if err != nil || exp > 40 || exp < -40 || !plainNumber(s[:i]) {
+		return "", false
+	}
+	sign, rest := "", s[:i]
+	if rest[0] == '-' || rest[0] == '+' {
+		sign, rest = rest[:1], rest[1:]
+	}
+	whole, fraction, _ := strings.Cut(rest, ".")
+	for ; exp > 0; exp-- {
+		if fraction == "" {
+			fraction = "0"
+		}
+		whole, fraction = whole+fraction[:1], fraction[1:]
+	}
+	for ; exp < 0; exp++ {
+		if whole == "" {
+			whole = "0"
+		}
+		whole, fraction = whole[:len(whole)-1], whole[len(whole)-1:]+fraction
+	}
+	if whole = strings.TrimLeft(whole, "0"); whole == "" {
+		whole = "0"
+	}
+	if fraction = strings.TrimRight(fraction, "0"); fraction != "" {
+		whole += "." + fraction
+	}
+	return sign + whole, true
 }
 
 func parsed(n order.Number, err error) (order.Number, error) {
@@ -225,12 +427,36 @@ func plainNumber(s string) bool {
 	return digits > 0 && points <= 1
 }
 
-var mangledPattern = regexp.MustCompile(`^[0-9]([.,][0-9]+)?[eE]\+[0-9]+$`)
-
 // mangled reports whether a code can only be the rounded rest of a longer one.
 func mangled(c source.Cell) bool {
 	if c.Kind == source.Number {
 		return len(c.Text) > 15 && !strings.Contains(c.Text, ".")
 	}
-	return len(c.Text) > 3 && (strings.Contains(c.Text, "E+") || strings.Contains(c.Text, "e+")) && mangledPattern.MatchString(c.Text)
+	return c.Kind == source.Text && len(c.Text) > 3 && (strings.Contains(c.Text, "E+") || strings.Contains(c.Text, "e+")) && isRounded(c.Text)
+}
+
+// isRounded recognises 4.00638E+12.
+func isRounded(s string) bool {
+	mantissa, exponent, _ := strings.Cut(strings.ToLower(strings.Replace(s, ",", ".", 1)), "e+")
+	_, err := strconv.ParseUint(exponent, 10, 16)
+	return err == nil && plainNumber(mantissa) && mantissa[0] >= '0' && mantissa[0] <= '9' && (len(mantissa) == 1 || mantissa[1] == '.')
+}
+
+// currencies are the signs and words that stand beside figures, each with the
+// currencies that use it (ISO 4217).
+var currencies = map[string]string{
+	"€": "EUR", "£": "GBP", "$": "USD CAD AUD NZD SGD HKD MXN", "us$": "USD", "¥": "JPY CNY", "kr": "SEK NOK DKK ISK", "fr": "CHF", "sfr": "CHF",
+	"zł": "PLN", "kč": "CZK", "ft": "HUF", "₺": "TRY", "₹": "INR", "r$": "BRL", "₩": "KRW", "lei": "RON", "лв": "BGN", "euro": "EUR", "euros": "EUR",
+}
+
+// currencyOf gives the currencies that a word beside a figure can mean; "" is none.
+func currencyOf(word string) string {
+	folded := strings.ToLower(word)
+	if all, ok := currencies[folded]; ok {
+		return all
+	}
+	if len(word) == 3 && order.KnownCurrency(strings.ToUpper(word)) && word == strings.ToUpper(word) {
+		return word
+	}
+	return ""
 }

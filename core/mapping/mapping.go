@@ -2,11 +2,10 @@ package mapping
 
 import (
 	"fmt"
-	"regexp"
-	"strconv"
 	"strings"
 
 	"koinos/core/finding"
+	"koinos/core/jsondoc"
 	"koinos/core/list"
 	"koinos/core/order"
 	"koinos/core/source"
@@ -23,10 +22,24 @@ type Mapping struct {
 	Group     Grouping
 	Tolerance order.Number
 	Rounding  order.Rounding
-	Header    []Binding
-	Lines     []Binding
+	Parts     map[order.Level]*Part
+	Bindings  map[order.Level][]Binding
 	Results   Results
+	levels    [4][]Binding // Bindings by the index of order.Levels
+	parts     [4]*Part
+	computes  bool // an expression stands somewhere
+	wide      bool // bindings ask for the objects around the records
+	swaps     bool // two forms of a date differ in day and month only
+	beside    bool // cells or labels are asked
 }
+
+// indexes of the levels in order.Levels
+const (
+	inHeader = iota
+	inLines
+	inParties
+	inCharges
+)
 
 // Document is what a mapping says of the document's outer form.
 type Document struct {
@@ -34,30 +47,81 @@ type Document struct {
 	Encoding  source.Encoding
 	Delimiter string
 	Quote     string
-	Sheet     string // pattern; "" is the first visible sheet
-	HeadRow   int    // 0 is not stated
+	Sheets    []string      // patterns or numbers; none is the first visible one
+	Records   *jsondoc.Path // nil is found out
+	HeadRow   int           // 0 is not stated
 	HeadFind  []string
+	HeadRows  int // rows that the heading takes
 	BlankRows int // 0 reads to the end
 	UntilText []string
+	SkipHide  bool // hidden rows are left out
+	First     int  // first row of the table that counts; 0 is not stated
+	Last      int
+	Chosen    [][2]int // first and last of the rows that alone count
+	LeaveOut  *Expr
+	Keep      *Expr
 	locale    locale
 }
 
 // Options is what the reader of the document must know.
-func (d *Document) Options(limits source.Limits) source.Options {
-	opt := source.Options{Format: d.Format, Encoding: d.Encoding, Delimiter: d.Delimiter, Quote: d.Quote, Limits: limits}
-	if d.Sheet != "" {
-		opt.Sheets = func(name string) bool { return match(d.Sheet, name) }
+func (m *Mapping) Options(limits source.Limits) source.Options {
+	d := &m.Document
+	opt := source.Options{Format: d.Format, Encoding: d.Encoding, Delimiter: d.Delimiter, Quote: d.Quote, Limits: limits, Records: d.Records, Around: m.wide}
+	sheets := d.Sheets
+	if m.Group.By == "join" {
+		sheets = []string{m.Group.Headers.Sheet, m.Group.Lines.Sheet}
+	}
+	if len(sheets) > 0 {
+		opt.Sheets = func(number int, name string) bool {
+			for _, s := range sheets {
+				if isSheet(s, number, name) {
+					return true
+				}
+			}
+			return false
+		}
 	}
 	return opt
 }
 
+func isSheet(pattern string, number int, name string) bool {
+	return match(pattern, name) || pattern == fmt.Sprint(number)
+}
+
 // Grouping says which rows make one order.
 type Grouping struct {
-	By       string // key or opener
-	Columns  []string
-	Break    bool // a blank key breaks the order instead of continuing it
-	Anywhere bool // rows of one key need not be adjacent
+	By       string // one of groupings
+	Columns  []Source
+	Break    bool // key: a blank key breaks the order instead of continuing it
+	Anywhere bool // key: rows of one key need not be adjacent
+	When     *Expr
+	Kind     *Source           // rowkind: the column that says what a row is
+	Kinds    map[string]string // rowkind: the partner's word, folded, and what it means
+	Count    int
+	Opener   string
+	Headers  Joined
+	Lines    Joined
 	at       finding.Place
+}
+
+// Joined is one side of a join.
+type Joined struct {
+	Sheet   string
+	Columns []Source
+}
+
+// whole reports whether an order is made of all rows of a sheet, a file or a
+// form, so that its cells and labels may stand anywhere around its lines.
+func (g *Grouping) whole() bool { return g.By == "sheet" || g.By == "file" || g.By == "form" }
+
+// Part says how a repeating part of an order stands in its rows.
+type Part struct {
+	Each   *jsondoc.Path
+	Across string // "", numbered or matrix
+	Matrix []Source
+	Range  [2]int // matrix: first and last column
+	When   *Expr
+	Next   bool // lines begin on the row below the order's first
 }
 
 // Need is how much a field is needed, in the words of RFC 2119.
@@ -69,17 +133,54 @@ const (
 	May    Need = "may"
 )
 
+// SourceKind says how a Source is found.
+type SourceKind uint8
+
+const (
+	ByHeading       SourceKind = iota // a column by its heading; a member by its name in JSON
+	ByColumn                          // a column by its letter
+	ByPath                            // a value by its path
+	ByCell                            // a fixed cell
+	ByLabel                           // the cell beside a label
+	ByMatrixHeading                   // the heading of the matrix's column
+	ByMatrixCell                      // the cell of the matrix's column
+	BySheet                           // the sheet's name
+)
+
+// Source is one place of a document that a mapping names.
+type Source struct {
+	Text   string
+	Kind   SourceKind
+	Column int // ByColumn and ByCell, counted from 1
+	Row    int // ByCell
+	path   *jsondoc.Path
+	fold   string // the heading as headings are compared
+	number bool   // {n} stands in the heading
+}
+
 // Binding says where one field gets its value.
 type Binding struct {
 	Field     order.Field
-	From      string // heading or @C; "" where Value is set
+	From      []Source // of several the first that has a value
 	Value     string
 	Default   string
 	Need      Need
+	Of        string   // "", order, parent or document
+	Rows      []string // by rowkind: words of the rows that are asked, folded
+	Repeat    string   // agree, first, last, join, sum
+	Beside    string   // "", right or below
+	Expr      *Expr
+	When      *Expr
 	Crosswalk string
 	List      string
+	Keys      []string // of the list
+	Near      int
+	Give      string
+	Suffix    string
+	Write     *Expr
 	Compare   bool // a stated amount or total is compared with ours
 	locale    locale
+	swapped   int           // index of the date form that is the one before it with day and month exchanged; 0 is none
 	at        finding.Place // of the binding in the mapping
 }
 
@@ -89,253 +190,17 @@ type Results struct {
 	Outcome, Number, Message int
 }
 
-// Parse reads a mapping. Where it is wrong in any way the error is a
-// finding.All with everything that is wrong, each at its line and column.
-func Parse(src []byte) (*Mapping, error) {
-	root, bad := readYAML(src)
-	if bad != nil {
-		return nil, finding.All{*bad}
-	}
-	var m mistakes
-	grammar.fit(root, "a mapping", &m)
-	if len(m.all) > 0 {
-		return nil, m.all
-	}
-	b := builder{mistakes: &m}
-	mapping := b.mapping(root)
-	mapping.Text = string(src)
-	if len(m.all) > 0 {
-		return nil, m.all
-	}
-	return mapping, nil
-}
-
-// builder makes a Mapping of nodes that fit the grammar, and checks what the
-// grammar alone cannot say.
-type builder struct{ *mistakes }
-
-func (n *node) str(key string) string {
-	if v := n.get(key); v != nil {
-		return v.text
-	}
-	return ""
-}
-
-func (n *node) strs(key string) []string {
-	v := n.get(key)
-	if v == nil {
-		return nil
-	}
-	if v.scalar {
-		return []string{v.text}
-	}
-	var list []string
-	for _, item := range v.items {
-		list = append(list, item.text)
-	}
-	return list
-}
-
-var namePattern = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,63}$`)
-
-func (b *builder) mapping(root *node) *Mapping {
-	m := &Mapping{Name: root.str("name"), About: root.str("about")}
-	if !namePattern.MatchString(m.Name) {
-		b.add(finding.MappingWrongValue, root.get("name").at, m.Name, "name must be of small letters, digits and hyphens, at most 64.")
-	}
-	m.Document.locale = locale{decimal: '.', grouping: ','}
-	if d := root.get("document"); d != nil {
-		b.document(d, &m.Document)
-	}
-	orders := root.get("orders")
-	m.Kind = order.Kind(orders.str("kind"))
-	m.Rounding = order.Rounding(orders.str("rounding"))
-	m.Tolerance = order.MustNumber("0.01")
-	if t := orders.get("tolerance"); t != nil {
-		n, err := order.ParseNumber(t.text)
-		if err != nil || n.Sign() < 0 || n.IsZero() {
-			b.add(finding.MappingWrongValue, t.at, t.text, "tolerance must be a plain number from 0 on, such as 0.05.")
-		}
-		m.Tolerance = n
-	}
-	b.group(orders.get("group"), &m.Group)
-	m.Header = b.bindings(root.get("header"), order.Header, m.Document.locale)
-	m.Lines = b.bindings(root.get("lines"), order.Lines, m.Document.locale)
-	b.complete(root, m)
-	if r := root.get("results"); r != nil {
-		m.Results = Results{b.letter(r, "outcome"), b.letter(r, "number"), b.letter(r, "message")}
-	}
-	return m
-}
-
-func (b *builder) document(n *node, d *Document) {
-	d.Format = source.Format(n.str("format"))
-	d.Encoding = source.Encoding(n.str("encoding"))
-	d.Sheet = n.str("sheet")
-	d.Delimiter, d.Quote = b.sign(n, "delimiter"), b.sign(n, "quote")
-	if h := n.get("heading"); h != nil {
-		d.HeadRow, _ = strconv.Atoi(h.str("row"))
-		d.HeadFind = h.strs("find")
-	}
-	if u := n.get("until"); u != nil {
-		d.BlankRows, _ = strconv.Atoi(u.str("blank_rows"))
-		d.UntilText = u.strs("text")
-	}
-	if l := n.get("locale"); l != nil {
-		b.locale(l, &d.locale)
-	}
-}
-
-// sign reads a single ASCII character.
-func (b *builder) sign(n *node, key string) string {
-	s := n.str(key)
-	if s == `\t` || s == "tab" {
-		s = "\t"
-	}
-	if s != "" && (len(s) != 1 || s[0] >= 0x80 || s == "\n" || s == "\r") {
-		b.add(finding.MappingWrongValue, n.get(key).at, s, "%s must be one plain character.", key)
-		return ""
-	}
-	return s
-}
-
-func (b *builder) locale(n *node, l *locale) {
-	if s := n.str("decimal"); s != "" {
-		l.decimal = s[0]
-		l.grouping = map[byte]byte{'.': ',', ',': '.'}[s[0]]
-	}
-	if s := n.str("grouping"); s == "none" {
-		l.grouping = 0
-	} else if s != "" {
-		l.grouping = s[0]
-	}
-	if g := n.get("grouping"); g != nil && l.grouping == l.decimal {
-		b.add(finding.MappingWrongValue, g.at, g.text, "grouping and decimal cannot be the same sign.")
-	}
-	if d := n.get("dates"); d != nil {
-		l.dates = nil
-		for i, s := range n.strs("dates") {
-			form, err := parseDateForm(s)
-			if err != nil {
-				at := d.at
-				if d.isList {
-					at = d.items[i].at
-				}
-				b.add(finding.MappingWrongValue, at, s, "%q is not a form of a date: %v.", s, err)
-				continue
-			}
-			l.dates = append(l.dates, form)
-		}
-	}
-}
-
-func (b *builder) group(n *node, g *Grouping) {
-	g.By, g.Columns, g.at = n.str("by"), n.strs("columns"), n.at
-	g.Break, g.Anywhere = n.str("blanks") == "break", n.str("rows") == "anywhere"
-	for _, only := range []string{"blanks", "rows"} {
-		if v := n.get(only); v != nil && g.By != "key" {
-			b.add(finding.MappingWrongValue, v.at, v.text, "%s goes with by: key only.", only)
-		}
-	}
-}
-
-func (b *builder) bindings(n *node, level order.Level, doc locale) []Binding {
-	var all []Binding
-	for _, e := range n.entries {
-		f, _ := order.Lookup(level, e.key)
-		v := e.node
-		bind := Binding{
-			Field: f, From: v.str("from"), Value: v.str("value"), Default: v.str("default"), Need: Need(v.str("need")),
-			Crosswalk: v.str("crosswalk"), List: v.str("list"), Compare: v.str("check") != "false", locale: doc, at: e.at,
-		}
-		if bind.Need == "" {
-			bind.Need = May
-		}
-		b.locale(v, &bind.locale)
-		switch from, value := v.get("from"), v.get("value"); {
-		case from == nil && value == nil:
-			b.add(finding.MappingMissingKey, e.at, "", "%s needs from (a column) or value (the same for all).", e.key)
-		case from != nil && value != nil:
-			b.add(finding.MappingWrongValue, value.at, value.text, "%s has both from and value; take one of them out, or say default instead of value.", e.key)
-		case from != nil && strings.HasPrefix(bind.From, "@") && finding.ColumnNumber(bind.From[1:]) == 0:
-			b.add(finding.MappingWrongValue, from.at, bind.From, "%q is not a column; write @A to @XFD.", bind.From)
-		}
-		for key, types := range bindingKeysFor {
-			if k := v.get(key); k != nil && !strings.Contains(types, string(f.Type)) {
-				b.add(finding.MappingWrongValue, k.at, k.text, "%s does not go with %s, which is a %s.", key, e.key, f.Type)
-			}
-		}
-		if k := v.get("check"); k != nil && !f.IsStated() {
-			b.add(finding.MappingWrongValue, k.at, k.text, "check goes with amount and total only.")
-		}
-		all = append(all, bind)
-	}
-	return all
-}
-
-// bindingKeysFor says with which types of field a word of a binding makes sense.
-var bindingKeysFor = map[string]string{
-	"dates":     "date",
-	"decimal":   "decimal percent",
-	"grouping":  "decimal percent",
-	"list":      "text code unit currency",
-	"crosswalk": "text code unit currency choice",
-}
-
-// complete checks that the fields without which an order makes no sense are bound.
-func (b *builder) complete(root *node, m *Mapping) {
-	bound := func(all []Binding, name string) *Binding {
-		for i := range all {
-			if all[i].Field.Name == name {
-				return &all[i]
-			}
-		}
-		return nil
-	}
-	for _, level := range []struct {
-		name order.Level
-		all  []Binding
-	}{{order.Header, m.Header}, {order.Lines, m.Lines}} {
-		for _, f := range order.AllFields(level.name) {
-			if !f.Must {
-				continue
-			}
-			if bind := bound(level.all, f.Name); bind == nil {
-				b.add(finding.MappingMissingKey, root.get(string(level.name)).at, "", "%s needs %q: %s.", level.name, f.Name, f.About)
-			} else {
-				bind.Need = Must
-			}
-		}
-	}
-	for _, name := range []string{"item", "buyer_item", "supplier_item", "gtin", "description"} {
-		if bound(m.Lines, name) != nil {
-			return
-		}
-	}
-	b.add(finding.MappingMissingKey, root.get("lines").at, "", "lines needs one of item, buyer_item, supplier_item, gtin, description: what is ordered.")
-}
-
-func (b *builder) letter(n *node, key string) int {
-	s := n.str(key)
-	if s == "" {
-		return 0
-	}
-	column := finding.ColumnNumber(s)
-	if column == 0 {
-		b.add(finding.MappingWrongValue, n.get(key).at, s, "%q is not a column; write A to XFD.", s)
-	}
-	return column
-}
-
 // Missing lists the lists and crosswalks that the mapping names and set does not have.
 func (m *Mapping) Missing(set *list.Set) finding.All {
 	var all finding.All
-	for _, b := range append(append([]Binding{}, m.Header...), m.Lines...) {
-		if b.List != "" && set.Lists[b.List] == nil {
-			all = append(all, finding.New(finding.ListMissing, b.at, b.List, "%s asks the list %q, which has not been imported.", b.Field.Name, b.List))
-		}
-		if b.Crosswalk != "" && set.Crosswalks[b.Crosswalk] == nil {
-			all = append(all, finding.New(finding.ListMissing, b.at, b.Crosswalk, "%s asks the crosswalk %q, which has not been imported.", b.Field.Name, b.Crosswalk))
+	for _, bindings := range m.levels {
+		for _, b := range bindings {
+			if b.List != "" && set.Lists[b.List] == nil {
+				all = append(all, finding.New(finding.ListMissing, b.at, b.List, "%s asks the list %q, which has not been imported.", b.Field.Name, b.List))
+			}
+			if b.Crosswalk != "" && set.Crosswalks[b.Crosswalk] == nil {
+				all = append(all, finding.New(finding.ListMissing, b.at, b.Crosswalk, "%s asks the crosswalk %q, which has not been imported.", b.Field.Name, b.Crosswalk))
+			}
 		}
 	}
 	return all
@@ -343,8 +208,28 @@ func (m *Mapping) Missing(set *list.Set) finding.All {
 
 // Describe says in a sentence what the mapping makes of a document.
 func (m *Mapping) Describe() string {
-	return fmt.Sprintf("%s orders, grouped by %s of %s, %d header and %d line fields bound",
-		m.Kind, m.Group.By, strings.Join(m.Group.Columns, " + "), len(m.Header), len(m.Lines))
+	by := "grouped by " + m.Group.By
+	var columns []string
+	for _, c := range m.Group.Columns {
+		columns = append(columns, c.Text)
+	}
+	if len(columns) > 0 {
+		by += " of " + strings.Join(columns, " + ")
+	}
+	switch m.Group.By {
+	case "sheet", "file", "form":
+		by = "one a " + m.Group.By
+	case "count":
+		by = fmt.Sprintf("%d rows each", m.Group.Count)
+	case "path":
+		by = "one for each value of a path"
+		if m.Document.Records != nil {
+			by = "one for each " + m.Document.Records.String()
+		}
+	case "join":
+		by = fmt.Sprintf("headers of sheet %s joined with lines of sheet %s", m.Group.Headers.Sheet, m.Group.Lines.Sheet)
+	}
+	return fmt.Sprintf("%s orders, %s, %d header and %d line fields bound", m.Kind, by, len(m.levels[inHeader]), len(m.levels[inLines]))
 }
 
 // match compares a name with a pattern in which * stands for any letters;

@@ -185,7 +185,7 @@ func TestMistakes(t *testing.T) {
 		{"partner: {value: P}", "partner: {value: }", 10, 0, "needs a value", true},
 		{"orders:", "document2: {}\norders:", 5, 1, `Did you mean "document"?`, true},
 		{"locale:", "heading: {row: 0}\n  locale:", 4, 18, "whole number", true},
-		{"locale:", "heading: {row: 2, find: [a]}\n  locale:", 4, 13, "exactly one of", true},
+		{"locale:", "heading: {row: 2, find: [a]}\n  locale:", 4, 13, "exactly one of", false},
 	} {
 		text := strings.Replace(base, c.old, c.new, 1)
 		_, err := Parse([]byte(text))
@@ -211,11 +211,11 @@ func TestMistakes(t *testing.T) {
 // draft runs a CSV through a mapping; an order reads "number: item×quantity …".
 func draft(t testing.TB, m *Mapping, doc string) (orders []string, found []finding.Finding) {
 	t.Helper()
-	src, err := source.Open(strings.NewReader(doc), int64(len(doc)), m.Document.Options(source.DefaultLimits))
+	src, err := source.Open(strings.NewReader(doc), int64(len(doc)), m.Options(source.DefaultLimits))
 	if err != nil {
 		return nil, finding.Of(err)
 	}
-	table := NewTable(m, src)
+	table := NewTable(m, src, nil)
 	for {
 		g, err := table.Next()
 		if err == io.EOF {
@@ -307,7 +307,7 @@ func TestValues(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		g, err := NewTable(m, src).Next()
+		g, err := NewTable(m, src, nil).Next()
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -397,11 +397,11 @@ func BenchmarkMapping(b *testing.B) {
 	m := thirty(b)
 	run := func(b *testing.B, work func(*Group)) {
 		for b.Loop() {
-			src, err := source.Open(strings.NewReader(doc), int64(len(doc)), m.Document.Options(source.DefaultLimits))
+			src, err := source.Open(strings.NewReader(doc), int64(len(doc)), m.Options(source.DefaultLimits))
 			if err != nil {
 				b.Fatal(err)
 			}
-			table := NewTable(m, src)
+			table := NewTable(m, src, nil)
 			for {
 				g, err := table.Next()
 				if err == io.EOF {

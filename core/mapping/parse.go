@@ -183,7 +183,7 @@ func (c *converter) entry(m *node, v *ast.MappingValueNode, depth int) {
 // fit checks n against the shape, adding what does not fit.
 func (s *shape) fit(n *node, where string, m *mistakes) {
 	switch s.kind {
-	case object, fields:
+	case object, fields, table:
 		if n.scalar || n.isList {
 			m.add(finding.MappingWrongValue, n.at, n.text, "%s must be a group of words, each with a colon behind it.", where)
 			return
@@ -222,7 +222,8 @@ func (s *shape) fitKeys(n *node, where string, m *mistakes) {
 	}
 	for _, e := range n.entries {
 		under := s.items
-		if s.kind == fields {
+		if s.kind == table {
+		} else if s.kind == fields {
 			if _, ok := order.Lookup(s.level, e.key); !ok {
 				under = nil
 			}

@@ -49,6 +49,8 @@ func (s *shape) schema() map[string]any {
 		}
 		m["type"], m["properties"], m["patternProperties"], m["additionalProperties"] = "object", properties, patterns, false
 		m["minProperties"] = 1
+	case table:
+		m["type"], m["additionalProperties"], m["minProperties"] = "object", s.items.schema(), 1
 	case choice:
 		m["enum"] = s.choices
 	case integer:

@@ -2,20 +2,29 @@ package mapping
 
 import (
 	"io"
-	"strings"
+	"slices"
 
 	"koinos/core/finding"
 	"koinos/core/list"
 	"koinos/core/source"
 )
 
+// Row is a record with what the mapping knows of it.
+type Row struct {
+	source.Record
+	plan *plan
+	kind string // by rowkind: header, line, party, charge or note
+	word string // by rowkind: the partner's word for it, folded
+}
+
 // Group is the rows of one order.
 type Group struct {
 	Seq    int // counted from 1 over the document
-	Rows   []source.Record
+	Rows   []Row
 	Orphan bool // the rows stand before any order; they make none
+	Broken bool // the record could not be read, or the form not be understood
 	Long   bool // rows beyond MostRows were left out
-	plan   *plan
+	bad    []finding.Finding
 }
 
 // Table reads a document as the mapping says and cuts it into groups.
@@ -24,36 +33,40 @@ type Table struct {
 	Notes   []finding.Finding // what was found about the document as a whole
 	m       *Mapping
 	src     source.Reader
+	decided *Evidence
 	pushed  []source.Record // rows read while looking for the heading
 	sheet   string
+	begun   bool
 	plan    *plan
 	stopped bool // the rest of the sheet is behind the table's end
 	last    int  // last row that was not blank
 	seq     int
 	ready   []Group
 	ended   bool
+	cond    worker // evaluates the conditions of rows
 
 	open   *Group
 	orphan *Group // rows in a row that stand before any order
 	key    string
-	held   []*Group          // by key, rows anywhere
-	byKey  map[string]*Group // of held
-	holds  int
+	form   []source.Record // whole groupings: the rows of the sheet or form being read
+	gather *gather         // key anywhere, join: rows by key
 	groups int
 }
 
-const (
-	// MostRows is how many rows one order may have.
-	MostRows = 50_000
-	// MostHeld is how many rows are held where rows of an order may stand
-	// anywhere and only the sheet's end tells that an order is whole.
-	MostHeld = 200_000
-	// headWithin is how many rows are looked at to find the heading.
-	headWithin = 200
-)
+// MostRows is how many rows one order may have.
+const MostRows = 50_000
 
-// NewTable begins to read src as the mapping says.
-func NewTable(m *Mapping, src source.Reader) *Table { return &Table{m: m, src: src} }
+// NewTable begins to read src as the mapping says. Decided is what Weigh found
+// out about the whole document; nil where the mapping does not need it.
+func NewTable(m *Mapping, src source.Reader, decided *Evidence) *Table {
+	t := &Table{m: m, src: src, decided: decided}
+	t.cond = worker{m: m, set: &list.Set{}, d: &Draft{}, loc: &m.Document.locale}
+	t.cond.newEnv()
+	if m.Group.Anywhere || m.Group.By == "join" {
+		t.gather = newGather()
+	}
+	return t
+}
 
 // Offset is how much of the document has been read, from 0 to 1.
 func (t *Table) Offset() float64 { return t.src.Offset() }
@@ -63,12 +76,22 @@ func (t *Table) Offset() float64 { return t.src.Offset() }
 func (t *Table) Next() (Group, error) {
 	for len(t.ready) == 0 {
 		if t.ended {
+			g, err := t.gather.next()
+			if err == nil {
+				t.groups++
+				return g, nil
+			}
+			if err != io.EOF {
+				return Group{}, err
+			}
 			if t.groups == 0 {
 				return Group{}, finding.Fatal(finding.DocumentEmpty, finding.Place{}, "No row below the heading belongs to an order.")
 			}
 			return Group{}, io.EOF
 		}
 		if err := t.advance(); err != nil {
+			// What stands whole before the place where reading stopped still counts.
+			t.ended = true
 			return Group{}, err
 		}
 	}
@@ -95,22 +118,48 @@ func (t *Table) row() (source.Record, error) {
 func (t *Table) advance() error {
 	rec, err := t.row()
 	if err == io.EOF {
-		t.closeSheet()
+		err := t.closeSheet()
+		t.closeDocument()
 		t.ended = true
-		return nil
-	}
-	if err != nil {
 		return err
 	}
-	if t.plan == nil || rec.Sheet != t.sheet {
-		t.closeSheet()
-		t.sheet, t.stopped = rec.Sheet, false
-		t.pushed = append([]source.Record{rec}, t.pushed...)
-		return t.findHeading()
+	if err != nil {
+		if rec := finding.Of(err); len(rec) > 0 && rec[0].Code == finding.TextBehind {
+			// The document ended well; only what follows it is in question.
+			t.Notes = append(t.Notes, rec...)
+			err := t.closeSheet()
+			t.closeDocument()
+			t.ended = true
+			return err
+		}
+		return err
+	}
+	if rec.Broken {
+		t.seq++
+		t.ready = append(t.ready, Group{Seq: t.seq, Broken: true, Rows: []Row{{Record: rec, plan: &plan{m: t.m}}}})
+		return nil
+	}
+	if rec.Hidden && t.m.Document.SkipHide {
+		t.last = rec.Row
+		return nil
+	}
+	if !t.begun || rec.Sheet != t.sheet {
+		if err := t.closeSheet(); err != nil {
+			return err
+		}
+		t.sheet, t.stopped, t.begun, t.last = rec.Sheet, false, true, 0
+		if !t.m.Group.whole() || rec.Node != nil {
+			t.pushed = append([]source.Record{rec}, t.pushed...)
+			return t.findHeading()
+		}
+	}
+	if t.m.Group.whole() && rec.Node == nil {
+		return t.collect(rec)
 	}
 	if t.stopped || rec.Blank() {
 		return nil
 	}
+	gap := t.last > 0 && rec.Row-t.last > 1
 	if b := t.m.Document.BlankRows; b > 0 && rec.Row-t.last > b {
 		t.stopped = true
 		return nil
@@ -119,78 +168,225 @@ func (t *Table) advance() error {
 		t.stopped = true
 		return nil
 	}
-	t.last = rec.Row
+	t.last = max(rec.Row, rec.Last)
 	if t.plan.repeatsHeading(&rec) {
 		return nil
 	}
-	return t.place(rec)
+	r := Row{Record: rec, plan: t.plan}
+	if !t.counts(&r) {
+		return nil
+	}
+	return t.place(r, gap)
 }
 
-// place puts a row of the table into its group.
-func (t *Table) place(rec source.Record) error {
-	p := t.plan
-	if p.width > 0 && len(rec.Cells) > p.width && wider(&rec, p.width) {
-		rec.Findings = append(rec.Findings, finding.New(finding.RowTooWide, rec.Place(p.width+1), rec.Cells[len(rec.Cells)-1].Text,
-			"The row has %d cells, the heading %d.", len(rec.Cells), p.width))
+// counts reports whether the mapping lets a row of the table count.
+func (t *Table) counts(r *Row) bool {
+	d := &t.m.Document
+	if d.First > 0 && r.Row < d.First || d.Last > 0 && r.Row > d.Last {
+		return false
 	}
-	key, filled := p.key(&rec)
-	grouping := &t.m.Group
+	if d.Chosen != nil && !slices.ContainsFunc(d.Chosen, func(c [2]int) bool { return r.Row >= c[0] && r.Row <= c[1] }) {
+		return false
+	}
+	if d.LeaveOut != nil && t.holds(d.LeaveOut, r) {
+		return false
+	}
+	return d.Keep == nil || t.holds(d.Keep, r)
+}
+
+// holds evaluates a condition of a row; one that fails is a finding of the row.
+func (t *Table) holds(x *Expr, r *Row) bool {
+	return t.cond.holds(x, r.plan.reads[x], view{row: r}, func(err error) {
+		r.Findings = append(r.Findings, finding.New(finding.ExpressionFailed, r.Place(0), "", "The condition at %s failed: %v.", x.at, err))
+	})
+}
+
+// verdict is what a row does to the order being read.
+type verdict int
+
+const (
+	opens     verdict = iota // it begins an order
+	continues                // it belongs to the order being read, or to none
+	closes                   // it ends the order and belongs to none
+	passes                   // it is left out
+)
+
+// place puts a row of the table into its group; gap is whether a blank row
+// stands before it.
+func (t *Table) place(r Row, gap bool) error {
+	p := r.plan
+	if p.width > 0 && len(r.Cells) > p.width && wider(&r.Record, p.width) {
+		r.Findings = append(r.Findings, finding.New(finding.RowTooWide, r.Place(p.width+1), r.Cells[len(r.Cells)-1].Text,
+			"The row has %d cells, the heading %d.", len(r.Cells), p.width))
+	}
+	v, key := t.judge(&r, gap)
 	switch {
-	case !filled && t.open != nil && !(grouping.By == "key" && grouping.Break):
-		return t.add(t.open, rec)
-	case !filled:
+	case v == passes:
+		return nil
+	case v == closes:
 		t.close()
-		if !p.hasLine(&rec) {
+		return nil
+	case v == continues && t.open != nil:
+		return t.add(t.open, r)
+	case v == continues:
+		if !t.isLine(&r) {
 			return nil // a note between the orders
 		}
-		if t.orphan != nil {
-			return t.add(t.orphan, rec)
+		if t.orphan == nil {
+			t.seq++
+			t.orphan = &Group{Seq: t.seq, Orphan: true}
 		}
-		t.seq++
-		t.orphan = &Group{Seq: t.seq, Orphan: true, Rows: []source.Record{rec}, plan: p}
-		return nil
-	case grouping.By == "key" && t.open != nil && t.key == key:
-		return t.add(t.open, rec)
-	}
-	if grouping.Anywhere {
-		if g := t.byKey[key]; g != nil {
-			t.open, t.key = g, key
-			return t.add(g, rec)
-		}
+		return t.add(t.orphan, r)
 	}
 	t.close()
 	t.closeOrphan()
-	t.seq++
-	t.open, t.key = &Group{Seq: t.seq, Rows: []source.Record{rec}, plan: p}, key
-	if grouping.Anywhere {
-		if t.byKey == nil {
-			t.byKey = map[string]*Group{}
+	if t.gather != nil {
+		if g := t.gather.open(key); g != nil {
+			t.open, t.key = g, key
+			return t.add(g, r)
 		}
-		t.byKey[key] = t.open
-		t.held = append(t.held, t.open)
-		t.holds++
 	}
-	return nil
+	t.seq++
+	t.open, t.key = &Group{Seq: t.seq}, key
+	if t.gather != nil {
+		t.gather.begin(key, t.open)
+	}
+	return t.add(t.open, r)
 }
 
-func (t *Table) add(g *Group, rec source.Record) error {
-	if t.m.Group.Anywhere && !g.Orphan {
-		if t.holds++; t.holds > MostHeld {
-			return finding.Fatal(finding.DocumentTooLarge, rec.Place(0),
-				"With rows: anywhere every order is held until the sheet ends, and this one has more than %d rows. Sort it by its key and say rows: adjacent.", MostHeld)
+// judge says what a row does, by the mapping's grouping.
+func (t *Table) judge(r *Row, gap bool) (verdict, string) {
+	g := &t.m.Group
+	switch g.By {
+	case "key", "join":
+		key, filled := t.keyOf(r)
+		switch {
+		case filled && t.open != nil && t.key == key:
+			return continues, key
+		case filled:
+			return opens, key
+		case g.Break || g.By == "join":
+			t.close()
 		}
+		return continues, ""
+	case "opener":
+		if g.When != nil {
+			if t.holds(g.When, r) {
+				return opens, ""
+			}
+			return continues, ""
+		}
+		if _, filled := t.keyOf(r); filled {
+			return opens, ""
+		}
+		return continues, ""
+	case "gap":
+		if len(g.Columns) > 0 {
+			if _, filled := t.keyOf(r); !filled {
+				return closes, ""
+			}
+		} else if gap {
+			t.close()
+		}
+		if t.open == nil {
+			return opens, ""
+		}
+		return continues, ""
+	case "rowkind":
+		c := t.value(r, &r.plan.kind)
+		r.word = list.Fold(c.Text)
+		r.kind = g.Kinds[r.word]
+		switch {
+		case r.kind == "":
+			r.Findings = append(r.Findings, finding.New(finding.RowKindUnknown, r.Place(r.plan.kind.column), c.Text, "Row %d is of the kind %q, which the mapping does not know.", r.Row, c.Text))
+			if t.open == nil && t.orphan == nil {
+				t.seq++
+				t.orphan = &Group{Seq: t.seq, Orphan: true}
+			}
+			if t.open == nil {
+				t.orphan.Rows = append(t.orphan.Rows, *r)
+				return passes, ""
+			}
+			return continues, ""
+		case r.kind == "leave-out":
+			return passes, ""
+		case len(g.Columns) > 0:
+			key, filled := t.keyOf(r)
+			if filled && (t.open == nil || key != t.key) {
+				return opens, key
+			}
+			return continues, key
+		case r.kind == "header":
+			return opens, ""
+		}
+		return continues, ""
+	case "count":
+		if t.open != nil && len(t.open.Rows) < g.Count {
+			return continues, ""
+		}
+		return opens, ""
+	case "path":
+		return opens, ""
+	}
+	if t.open == nil { // sheet, file and form of JSON: all that there is
+		return opens, ""
+	}
+	return continues, ""
+}
+
+func (t *Table) value(r *Row, s *spot) source.Cell {
+	if s.column > 0 {
+		return cell(&r.Record, s.column)
+	}
+	if s.src == nil {
+		return source.Cell{}
+	}
+	t.cond.view, t.cond.of = view{row: r}, ""
+	c, _, _ := t.cond.find(s)
+	return c
+}
+
+// keyOf gives the row's group key; false where all of its cells are blank.
+func (t *Table) keyOf(r *Row) (string, bool) {
+	p := r.plan
+	if len(p.group) == 1 {
+		s := list.Fold(t.value(r, &p.group[0]).Text)
+		return s, s != ""
+	}
+	filled := false
+	key := ""
+	for i := range p.group {
+		part := list.Fold(t.value(r, &p.group[i]).Text)
+		filled = filled || part != ""
+		key += "\x00" + part
+	}
+	return key, filled
+}
+
+// isLine reports whether a row that belongs to no order says anything about a line.
+func (t *Table) isLine(r *Row) bool {
+	if r.kind != "" {
+		return r.kind != "leave-out"
+	}
+	t.cond.of = ""
+	return t.cond.hasPart(inLines, view{row: r}) || r.plan.reps > 0 || r.plan.matrix != nil
+}
+
+func (t *Table) add(g *Group, r Row) error {
+	if t.gather != nil && !g.Orphan {
+		return t.gather.add(t.key, r)
 	}
 	if len(g.Rows) >= MostRows {
 		g.Long = true
 		return nil
 	}
-	g.Rows = append(g.Rows, rec)
+	g.Rows = append(g.Rows, r)
 	return nil
 }
 
-// close ends the open group; one whose rows may stand anywhere stays held.
+// close ends the open group; one whose rows are gathered by key stays open to more.
 func (t *Table) close() {
-	if t.open != nil && !t.m.Group.Anywhere {
+	if t.open != nil && t.gather == nil {
 		t.ready = append(t.ready, *t.open)
 	}
 	t.open, t.key = nil, ""
@@ -203,27 +399,29 @@ func (t *Table) closeOrphan() {
 	}
 }
 
-func (t *Table) closeSheet() {
+// closeSheet ends what does not run over into the next sheet.
+func (t *Table) closeSheet() error {
+	if t.m.Group.By != "file" {
+		t.close()
+	}
+	t.closeOrphan()
+	t.plan, t.last = nil, 0
+	if t.m.Group.whole() {
+		return t.settle()
+	}
+	return nil
+}
+
+func (t *Table) closeDocument() {
 	t.close()
 	t.closeOrphan()
-	for _, g := range t.held {
-		t.ready = append(t.ready, *g)
-	}
-	t.held, t.byKey, t.holds, t.plan, t.last = nil, nil, 0, nil, 0
 }
 
 // findHeading reads to the heading row of the sheet and binds the columns.
 // Rows behind the heading that it had to look at are pushed back.
 func (t *Table) findHeading() error {
-	d := &t.m.Document
-	named := t.m.headings()
-	var head *source.Record
-	best := 0
-	if d.HeadRow == 0 && len(d.HeadFind) == 0 && len(named) == 0 {
-		head = &source.Record{Sheet: t.sheet} // columns by letter only: data from the first row
-	}
-	var seen []source.Record
-	for head == nil && len(seen) < headWithin || d.HeadRow > 0 && head == nil {
+	f := t.m.finder(t.sheet)
+	for len(f.rows) < headWithin {
 		rec, err := t.row()
 		if err == io.EOF {
 			break
@@ -235,114 +433,58 @@ func (t *Table) findHeading() error {
 			t.pushed = append([]source.Record{rec}, t.pushed...)
 			break
 		}
-		if d.HeadRow > 0 {
-			if rec.Row == d.HeadRow {
-				head = &rec
-			}
-			continue // rows above a stated heading are never data
+		if rec.Node != nil {
+			t.pushed = append([]source.Record{rec}, t.pushed...)
+			return t.bind(&source.Record{Node: rec.Node}, nil)
 		}
-		seen = append(seen, rec)
-		if n := holds(&rec, d.HeadFind); len(d.HeadFind) > 0 && n == len(d.HeadFind) {
-			head = &seen[len(seen)-1]
-		} else if len(d.HeadFind) == 0 && len(named) > 0 {
-			best = max(best, holds(&rec, named))
-			if best == len(named) {
-				head = &seen[len(seen)-1]
-			}
+		if f.none() {
+			t.pushed = append([]source.Record{rec}, t.pushed...)
+			break
 		}
-	}
-	if head == nil && len(d.HeadFind) == 0 && best > 0 {
-		for i := range seen {
-			if holds(&seen[i], named) == best {
-				head = &seen[i]
-				break
-			}
+		if rec.Broken || rec.Hidden && t.m.Document.SkipHide || rec.Blank() && len(f.rows) == 0 {
+			continue
 		}
-	}
-	if head == nil {
-		return t.m.noHeading(t.sheet, named, seen)
-	}
-	for i := range seen {
-		if seen[i].Row > head.Row {
-			t.pushed = append(seen[i:len(seen):len(seen)], t.pushed...)
+		if f.add(rec) {
 			break
 		}
 	}
-	p, all := t.m.bind(head)
+	at, head, err := f.choose()
+	if err != nil {
+		return err
+	}
+	for i := range f.rows {
+		if f.rows[i].Row > head.Row {
+			t.pushed = append(f.rows[i:len(f.rows):len(f.rows)], t.pushed...)
+			break
+		}
+	}
+	return t.bind(&head, f.rows[:max(at, 0)])
+}
+
+func (t *Table) bind(head *source.Record, above []source.Record) error {
+	p, all := t.m.bind(head, &around{above}, t.decided)
 	if len(all) > 0 {
 		return all
 	}
 	t.plan, t.last = p, head.Row
-	t.Notes = append(t.Notes, p.notes...)
+	t.note(p)
 	return nil
 }
 
-func (m *Mapping) noHeading(sheet string, named []string, seen []source.Record) error {
-	at := finding.Place{Sheet: sheet}
-	switch {
-	case m.Document.HeadRow > 0:
-		return finding.Fatal(finding.HeadingMissing, at, "The mapping says that row %d is the heading, but the document does not go that far.", m.Document.HeadRow)
-	case len(m.Document.HeadFind) > 0:
-		named = m.Document.HeadFind
-	}
-	f := finding.Fatal(finding.HeadingMissing, at, "None of the first %d rows has the headings that the mapping names: %s.", min(headWithin, len(seen)), strings.Join(named, ", "))
-	for i := range seen {
-		var words []string
-		for _, c := range seen[i].Cells {
-			if c.Text != "" {
-				words = append(words, finding.Clip(c.Text, 30))
-			}
-		}
-		if len(words) > 1 {
-			f.Value = finding.Clip(strings.Join(words, " | "), 200)
-			f.Message += " The first row with several cells reads: " + f.Value + "."
-			break
+// note keeps what was found while binding, once for all sheets alike.
+func (t *Table) note(p *plan) {
+	for _, f := range p.notes {
+		if !slices.ContainsFunc(t.Notes, func(n finding.Finding) bool { return n.Code == f.Code && n.Message == f.Message }) {
+			t.Notes = append(t.Notes, f)
 		}
 	}
-	return f
-}
-
-// holds counts how many of words stand in cells of the record.
-func holds(rec *source.Record, words []string) int {
-	n := 0
-	for _, w := range words {
-		for i := range rec.Cells {
-			if list.Fold(rec.Cells[i].Text) == list.Fold(w) {
-				n++
-				break
-			}
+	for _, f := range t.decided.notes(p) {
+		if !slices.ContainsFunc(t.Notes, func(n finding.Finding) bool { return n.Code == f.Code && n.Message == f.Message }) {
+			t.Notes = append(t.Notes, f)
 		}
 	}
-	return n
 }
 
 func wider(rec *source.Record, width int) bool {
-	for _, c := range rec.Cells[width:] {
-		if c.Text != "" {
-			return true
-		}
-	}
-	return false
-}
-
-// headings are the heading words that the mapping names, each once.
-func (m *Mapping) headings() []string {
-	var words []string
-	seen := map[string]bool{}
-	name := func(from string) {
-		if from != "" && from[0] != '@' && !seen[list.Fold(from)] {
-			seen[list.Fold(from)] = true
-			words = append(words, from)
-		}
-	}
-	for _, c := range m.Group.Columns {
-		name(c)
-	}
-	for _, b := range m.Header {
-		name(b.From)
-	}
-	for _, b := range m.Lines {
-		name(b.From)
-	}
-	return words
+	return slices.ContainsFunc(rec.Cells[width:], func(c source.Cell) bool { return c.Text != "" })
 }

@@ -27,7 +27,7 @@ func (o *Order) Each(yield func(line int, field, value string)) {
 	}
 	for i := range fields {
 		if f := &fields[i]; f.Level == Header && f.Name != "number" {
-			give(0, f.Name, f.value(o, nil))
+			give(0, f.Name, f.Value(o, nil))
 		}
 	}
 	for _, r := range byKey(o.References, func(r Reference) string { return r.Qualifier }) {
@@ -43,7 +43,7 @@ func (o *Order) Each(yield func(line int, field, value string)) {
 		l := &o.Lines[n]
 		for i := range fields {
 			if f := &fields[i]; f.Level == Lines {
-				give(n+1, f.Name, f.value(o, l))
+				give(n+1, f.Name, f.Value(o, l))
 			}
 		}
 		eachExtra(n+1, l.Charges, l.Custom, give)
@@ -51,15 +51,16 @@ func (o *Order) Each(yield func(line int, field, value string)) {
 }
 
 func eachExtra(line int, charges []Charge, custom []Custom, give func(int, string, string)) {
-	for _, c := range byKey(charges, Charge.field) {
-		give(line, c.field(), c.Amount.plain())
+	for _, c := range byKey(charges, Charge.Field) {
+		give(line, c.Field(), c.Amount.plain())
 	}
 	for _, c := range byKey(custom, func(c Custom) string { return c.Name }) {
 		give(line, "custom."+c.Name, c.Value)
 	}
 }
 
-func (c Charge) field() string {
+// Field is the name under which Each gives the charge, e.g. charge.freight.
+func (c Charge) Field() string {
 	if c.Allowance {
 		return "allowance." + c.Code
 	}

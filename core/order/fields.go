@@ -9,9 +9,14 @@ import (
 type Level string
 
 const (
-	Header Level = "header"
-	Lines  Level = "lines"
+	Header  Level = "header"
+	Lines   Level = "lines"
+	Parties Level = "parties" // repeating: each binding fills the party last added
+	Charges Level = "charges" // repeating: each binding fills the charge last added
 )
+
+// Levels are all levels, the header first.
+var Levels = []Level{Header, Lines, Parties, Charges}
 
 // Type is how a field's text is understood.
 type Type string
@@ -25,6 +30,7 @@ const (
 	Currency Type = "currency" // ISO 4217 code
 	Unit     Type = "unit"     // unit of measure
 	Choice   Type = "choice"   // one of the field's Choices
+	Boolean  Type = "boolean"  // "true" or "false"
 )
 
 // Field is one field of an order that a mapping can bind.
@@ -42,13 +48,30 @@ type Field struct {
 	date func(*Order, *Line) *Date
 }
 
-// SetText, SetNumber and SetDate store a value of the field's type in an
-// order, or in line l of it for a field of the lines.
-func (f *Field) SetText(o *Order, l *Line, v string)   { *f.text(o, l) = v }
-func (f *Field) SetNumber(o *Order, l *Line, v Number) { *f.num(o, l) = v }
-func (f *Field) SetDate(o *Order, l *Line, v Date)     { *f.date(o, l) = v }
+// SetText stores a text in an order, or in line l of it for a field of the lines.
+func (f *Field) SetText(o *Order, l *Line, v string) { *f.text(o, l) = v }
 
-func (f *Field) value(o *Order, l *Line) string {
+// SetNumber stores a number; a custom field of a number's type keeps its text.
+func (f *Field) SetNumber(o *Order, l *Line, v Number) {
+	if f.num == nil {
+		*f.text(o, l) = v.String()
+		return
+	}
+	*f.num(o, l) = v
+}
+
+// SetDate stores a day; a custom field of a day's type keeps its text.
+func (f *Field) SetDate(o *Order, l *Line, v Date) {
+	if f.date == nil {
+		*f.text(o, l) = string(v)
+		return
+	}
+	*f.date(o, l) = v
+}
+
+// Value gives the field's value as Each does; "" is none. It may add a blank
+// party, reference or custom field to the order.
+func (f *Field) Value(o *Order, l *Line) string {
 	switch {
 	case f.text != nil:
 		return *f.text(o, l)
@@ -122,6 +145,37 @@ var partyParts = []struct {
 	{"email", "E-mail", Text, func(p *Party) *string { return &p.Email }},
 }
 
+func lastParty(o *Order) *Party { return &o.Parties[len(o.Parties)-1] }
+
+func partyRole() Field {
+	return Field{Name: "role", Level: Parties, Type: Choice, Choices: Roles, Must: true, About: "What the party is to the order",
+		text: func(o *Order, _ *Line) *string { return &lastParty(o).Role }}
+}
+
+func partyField(i int) Field {
+	part := &partyParts[i]
+	return Field{Name: part.name, Level: Parties, Type: part.typ, About: part.about + " of the party",
+		text: func(o *Order, _ *Line) *string { return part.of(lastParty(o)) }}
+}
+
+// ChargeKinds are what a repeating charge can be.
+var ChargeKinds = []string{"charge", "allowance"}
+
+func lastCharge(o *Order) *Charge { return &o.Charges[len(o.Charges)-1] }
+
+var chargeFields = []Field{
+	{Name: "kind", Level: Charges, Type: Choice, Choices: ChargeKinds, About: "charge adds the amount (the usual), allowance takes it off",
+		text: func(o *Order, _ *Line) *string { return &lastCharge(o).kind }},
+	{Name: "code", Level: Charges, Type: Text, Must: true, About: "What it is for, e.g. freight", text: func(o *Order, _ *Line) *string { return &lastCharge(o).Code }},
+	{Name: "amount", Level: Charges, Type: Decimal, Must: true, About: "How much", num: func(o *Order, _ *Line) *Number { return &lastCharge(o).Amount }},
+}
+
+// SettleCharge brings the kind of the charge last added into its sign.
+func (o *Order) SettleCharge() {
+	c := lastCharge(o)
+	c.Allowance, c.kind = c.kind == "allowance", ""
+}
+
 // family is a group of fields whose names end in a word of the user's choice.
 type family struct {
 	prefix, about string
@@ -193,7 +247,15 @@ func AllFields(level Level) []Field {
 			list = append(list, f)
 		}
 	}
-	if level == Header {
+	switch level {
+	case Parties:
+		list = append(list, partyRole())
+		for i := range partyParts {
+			list = append(list, partyField(i))
+		}
+	case Charges:
+		list = append(list, chargeFields...)
+	case Header:
 		for _, role := range Roles {
 			for _, part := range partyParts {
 				list = append(list, Field{Name: role + "." + part.name, Level: Header, Type: part.typ, About: part.about + " of the party in role " + role})
@@ -215,6 +277,14 @@ func Lookup(level Level, name string) (Field, bool) {
 		if f.Level == level && f.Name == name {
 			return f, true
 		}
+	}
+	if level == Parties || level == Charges {
+		all := AllFields(level)
+		i := slices.IndexFunc(all, func(f Field) bool { return f.Name == name })
+		if i < 0 {
+			return Field{}, false
+		}
+		return all[i], true
 	}
 	head, tail, dotted := strings.Cut(name, ".")
 	if !dotted || tail == "" {
@@ -245,6 +315,17 @@ func Lookup(level Level, name string) (Field, bool) {
 	return Field{}, false
 }
 
+// IsMoney reports whether the field is an amount in the order's currency.
+func (f *Field) IsMoney() bool {
+	switch f.Name {
+	case "unit_price", "amount", "total", "tax_amount":
+		return true
+	}
+	return strings.HasPrefix(f.Name, "charge.") || strings.HasPrefix(f.Name, "allowance.")
+}
+
 // IsStated reports whether the field is a figure that Koinos also works out
 // itself, so that the two are compared.
-func (f *Field) IsStated() bool { return f.Name == "amount" || f.Name == "total" }
+func (f *Field) IsStated() bool {
+	return f.Level == Lines && f.Name == "amount" || f.Level == Header && f.Name == "total"
+}

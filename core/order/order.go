@@ -96,6 +96,7 @@ type Charge struct {
 	Allowance bool   `json:"allowance,omitempty" doc:"True takes the amount off, false adds it"`
 	Code      string `json:"code" doc:"What it is for, e.g. freight"`
 	Amount    Number `json:"amount"`
+	kind      string // while it is being mapped
 }
 
 // Line is one position of an order.

@@ -135,7 +135,8 @@ func guard(s string) string {
 // MarkedCSV writes the document's rows again with the answers beside them, in
 // UTF-8 with a byte order mark, which spreadsheets need to see accents right.
 func MarkedCSV(w io.Writer, r io.ReaderAt, size int64, m *mapping.Mapping, a Answers) error {
-	opt := m.Document.Options(source.DefaultLimits)
+	opt := m.Options(source.DefaultLimits)
+	opt.Leaves = true // JSON is shown as a table of its values
 	shape, err := source.Sniff(r, size, opt)
 	if err != nil {
 		return err
@@ -157,7 +158,7 @@ func MarkedCSV(w io.Writer, r io.ReaderAt, size int64, m *mapping.Mapping, a Ans
 		return err
 	}
 	out := csv.NewWriter(buf)
-	out.Comma, out.UseCRLF = rune(shape.Delimiter[0]), true
+	out.Comma, out.UseCRLF = rune(delimiter(shape)), true
 	at := columns(m.Results, width[""])
 	var answers map[int]*rowAnswer
 	for upTo := 0; ; {
@@ -201,6 +202,13 @@ func MarkedCSV(w io.Writer, r io.ReaderAt, size int64, m *mapping.Mapping, a Ans
 	return errors.Join(out.Error(), buf.Flush())
 }
 
+func delimiter(shape source.Shape) byte {
+	if shape.Delimiter == "" {
+		return ','
+	}
+	return shape.Delimiter[0]
+}
+
 // extent gives the last used column of each sheet, and its last row.
 func extent(r io.ReaderAt, size int64, opt source.Options) (width, last map[string]int, err error) {
 	src, err := source.Open(r, size, opt)
@@ -235,7 +243,7 @@ var outcomeColors = map[Outcome]string{Loaded: "2E6B3E", Ready: "2E6B3E", Refuse
 // coloured and with a comment where something was found, and the answers in
 // columns of their own. The workbook is held in memory while it is marked.
 func MarkedWorkbook(w io.Writer, r io.ReaderAt, size int64, m *mapping.Mapping, a Answers) error {
-	width, last, err := extent(r, size, m.Document.Options(source.DefaultLimits))
+	width, last, err := extent(r, size, m.Options(source.DefaultLimits))
 	if err != nil {
 		return err
 	}

@@ -46,12 +46,7 @@ func (c *counter) Read(p []byte) (int, error) {
 	return n, err
 }
 
-func (c *csvReader) Offset() float64 {
-	if c.size == 0 {
-		return 1
-	}
-	return min(1, float64(c.read)/float64(c.size))
-}
+func (c *csvReader) Offset() float64 { return share(c.read, c.size) }
 
 // A quoted cell may run over so many line ends, and so many bytes, before it
 // counts as one that was never closed. What it had swallowed holds no mark that

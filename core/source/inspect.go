@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"koinos/core/finding"
+	"koinos/core/jsondoc"
 )
 
 // Inspection is what a document is made of, found without a mapping.
@@ -23,12 +24,13 @@ type Table struct {
 	Heading  int      `json:"heading" doc:"Row that looks like the heading; 0 is none"`
 	Columns  []Column `json:"columns"`
 	headings bool
+	byPath   map[string]int
 }
 
 // Column is one column below the heading.
 type Column struct {
-	Letter  string   `json:"column"`
-	Heading string   `json:"heading,omitempty"`
+	Letter  string   `json:"column,omitempty" doc:"Letter of the column; JSON has none"`
+	Heading string   `json:"heading,omitempty" doc:"Heading of the column, or the path of the values in a JSON record"`
 	Looks   string   `json:"looks_like" doc:"What most of its values look like: text, code, number, date, words or blank"`
 	Filled  int      `json:"filled"`
 	Samples []string `json:"samples,omitempty"`
@@ -50,7 +52,7 @@ func Inspect(r io.ReaderAt, size int64, opt Options) (*Inspection, error) {
 		return nil, err
 	}
 	if opt.Sheets == nil {
-		opt.Sheets = func(string) bool { return true }
+		opt.Sheets = func(int, string) bool { return true }
 	}
 	src, err := Open(r, size, opt)
 	if err != nil {
@@ -81,11 +83,15 @@ func Inspect(r io.ReaderAt, size int64, opt Options) (*Inspection, error) {
 			in.Tables = append(in.Tables, Table{Sheet: rec.Sheet})
 			t, top = &in.Tables[len(in.Tables)-1], nil
 		}
-		if rec.Blank() {
+		if rec.Blank() || rec.Broken {
 			continue
 		}
 		t.Rows++
-		t.LastRow = rec.Row
+		t.LastRow = max(rec.Row, rec.Last)
+		if rec.Node != nil {
+			t.countTree(rec.Node)
+			continue
+		}
 		if t.headings {
 			t.count(&rec)
 			continue
@@ -157,16 +163,72 @@ func (t *Table) count(rec *Record) {
 		if c.Text == "" {
 			continue
 		}
-		col := t.column(i)
-		col.Filled++
-		col.counts[looks(c)]++
-		if len(col.seen) < distinctKept && !col.seen[c.Text] {
-			col.seen[c.Text] = true
-			if len(col.Samples) < sampleCount {
-				col.Samples = append(col.Samples, finding.Clip(c.Text, 40))
-			}
+		t.column(i).count(c)
+	}
+}
+
+func (col *Column) count(c Cell) {
+	col.Filled++
+	col.counts[looks(c)]++
+	if len(col.seen) < distinctKept && !col.seen[c.Text] {
+		col.seen[c.Text] = true
+		if len(col.Samples) < sampleCount {
+			col.Samples = append(col.Samples, finding.Clip(c.Text, 40))
 		}
 	}
+}
+
+// mostPaths bounds the paths of a JSON document that are told apart.
+const mostPaths = 1000
+
+// countTree counts a JSON record's values by their path, in which [*] stands
+// for any element.
+func (t *Table) countTree(n *jsondoc.Node) {
+	t.headings = true
+	if t.byPath == nil {
+		t.byPath = map[string]int{}
+	}
+	n.Leaves(func(leaf *jsondoc.Node) {
+		if !leaf.Scalar() || leaf.Kind == jsondoc.Null {
+			return
+		}
+		path := PathOf(leaf, n)
+		i, ok := t.byPath[path]
+		if !ok {
+			if len(t.Columns) >= mostPaths {
+				return
+			}
+			i = len(t.Columns)
+			t.byPath[path] = i
+			t.column(i).Heading, t.Columns[i].Letter = path, ""
+		}
+		kind := Text
+		if leaf.Kind == jsondoc.Number {
+			kind = Exact
+		}
+		t.Columns[i].count(Cell{Text: leaf.Text, Kind: kind})
+	})
+}
+
+// PathOf is the path of a value within an outer one, with [*] for any element:
+// $.lines[*].sku.
+func PathOf(n, outer *jsondoc.Node) string {
+	if n == outer || n.Parent == nil {
+		return "$"
+	}
+	up := PathOf(n.Parent, outer)
+	if n.Parent.Kind == jsondoc.Array {
+		return up + "[*]"
+	}
+	for i, r := range n.Name {
+		if !(r == '_' || r|0x20 >= 'a' && r|0x20 <= 'z' || r >= 0x80 || i > 0 && r >= '0' && r <= '9') {
+			return up + "['" + strings.NewReplacer(`\`, `\\`, `'`, `\'`).Replace(n.Name) + "']"
+		}
+	}
+	if n.Name == "" {
+		return up + "['']"
+	}
+	return up + "." + n.Name
 }
 
 // judge says what most of the column's values look like.
@@ -190,7 +252,7 @@ func (c *Column) judge() {
 // looks says what a single value looks like.
 func looks(c Cell) string {
 	switch c.Kind {
-	case Number:
+	case Number, Exact:
 		return "number"
 	case Day:
 		return "date"

@@ -7,25 +7,32 @@ import (
 	"io"
 
 	"koinos/core/finding"
+	"koinos/core/jsondoc"
 )
 
 // Format is the outer form of a document.
 type Format string
 
 const (
-	CSV  Format = "csv"
-	XLSX Format = "xlsx"
+	CSV    Format = "csv"
+	XLSX   Format = "xlsx"
+	JSON   Format = "json"
+	NDJSON Format = "ndjson"
 )
 
+// Tree reports whether documents of the format are JSON values, not rows of cells.
+func (f Format) Tree() bool { return f == JSON || f == NDJSON }
+
 // Formats are the forms that can be read.
-var Formats = []string{string(CSV), string(XLSX)}
+var Formats = []string{string(CSV), string(XLSX), string(JSON), string(NDJSON)}
 
 // Kind says what the document itself knows of a cell's value.
 type Kind uint8
 
 const (
 	Text       Kind = iota // text; all that CSV has
-	Number                 // a number in plain digits with a point
+	Number                 // a number in plain digits with a point, as a spreadsheet keeps it
+	Exact                  // a number as JSON writes it, with all its digits
 	Day                    // a date or date and time in ISO 8601
 	Bool                   // TRUE or FALSE
 	ErrorValue             // a spreadsheet error such as #N/A
@@ -38,21 +45,36 @@ type Cell struct {
 	Kind Kind
 }
 
-// Record is one row of a document.
+// Record is one row of a document, or one value of a JSON document.
 type Record struct {
-	Sheet    string // "" for CSV
-	Row      int    // counted from 1, as a spreadsheet shows it
+	Sheet    string // "" for CSV and JSON
+	Row      int    // counted from 1, as a spreadsheet shows it; of JSON the number of the record's first value
 	Cells    []Cell // from column A on; may be shorter than the heading
 	Findings []finding.Finding
+
+	Node   *jsondoc.Node // the JSON value; nil for a row of cells
+	Line   int           // line of NDJSON
+	Last   int           // number of the record's last value in JSON; 0 is Row
+	Hidden bool          // the row is hidden or filtered out in a workbook
+	Broken bool          // the line of NDJSON could not be read; Findings says why
 }
 
 // Place is where the cell of a column (counted from 1) stands; column 0 is the row.
 func (r *Record) Place(column int) finding.Place {
+	if r.Node != nil {
+		return PlaceOf(r.Node, r.Line)
+	}
+	if r.Line > 0 {
+		return finding.Place{Row: r.Row, Line: r.Line}
+	}
 	return finding.Place{Sheet: r.Sheet, Row: r.Row, Column: column}
 }
 
 // Blank reports whether no cell of the record has a value.
 func (r *Record) Blank() bool {
+	if r.Node != nil || r.Broken {
+		return false
+	}
 	for i := range r.Cells {
 		if r.Cells[i].Text != "" || r.Cells[i].Kind == Unkept {
 			return false
@@ -90,9 +112,12 @@ var DefaultLimits = Limits{
 type Options struct {
 	Format    Format
 	Encoding  Encoding
-	Delimiter string                 // one character
-	Quote     string                 // one character
-	Sheets    func(name string) bool // which sheets of a workbook; nil is the first visible one
+	Delimiter string                             // one character
+	Quote     string                             // one character
+	Sheets    func(number int, name string) bool // which sheets of a workbook, counted from 1; nil is the first visible one
+	Records   *jsondoc.Path                      // which values of a JSON document are its records; nil is each element of the outermost array, or each line
+	Around    bool                               // JSON: records know the objects around them
+	Leaves    bool                               // JSON: give a row for each value instead, for people to look at
 	Limits    Limits
 }
 
@@ -102,8 +127,15 @@ func Open(r io.ReaderAt, size int64, opt Options) (Reader, error) {
 	if err != nil {
 		return nil, err
 	}
-	if shape.Format == XLSX {
+	switch {
+	case shape.Format == XLSX:
 		return openXLSX(r, size, opt)
+	case shape.Format.Tree() && opt.Leaves:
+		return openLeaves(r, size, shape, opt), nil
+	case shape.Format == JSON:
+		return openJSON(r, size, shape, opt)
+	case shape.Format == NDJSON:
+		return openNDJSON(r, size, shape, opt), nil
 	}
 	return openCSV(r, size, shape, opt.Limits), nil
 }
@@ -142,7 +174,7 @@ func Sniff(r io.ReaderAt, size int64, opt Options) (Shape, error) {
 	}
 	for _, m := range magic {
 		if bytes.HasPrefix(bytes.ToLower(head[:min(len(head), 16)]), bytes.ToLower([]byte(m.prefix))) {
-			f := finding.Fatal(finding.FormatUnknown, finding.Place{}, "This is %s, not a CSV file or an .xlsx workbook.", m.is)
+			f := finding.Fatal(finding.FormatUnknown, finding.Place{}, "This is %s, not a CSV file, an .xlsx workbook or JSON.", m.is)
 			if m.advice != "" {
 				f.Hint = m.advice
 			}
@@ -150,8 +182,8 @@ func Sniff(r io.ReaderAt, size int64, opt Options) (Shape, error) {
 		}
 	}
 	if bytes.HasPrefix(head, []byte("PK")) {
-		if opt.Format == CSV {
-			return Shape{}, finding.Fatal(finding.FormatUnknown, finding.Place{}, "The mapping expects CSV, but this is a workbook or another ZIP archive.")
+		if opt.Format != "" && opt.Format != XLSX {
+			return Shape{}, finding.Fatal(finding.FormatUnknown, finding.Place{}, "The mapping expects %s, but this is a workbook or another ZIP archive.", opt.Format)
 		}
 		z, err := zip.NewReader(r, size)
 		if err != nil {
@@ -180,6 +212,13 @@ func Sniff(r io.ReaderAt, size int64, opt Options) (Shape, error) {
 	}
 	if n := bytes.Count(text, []byte{0}); n > 16 && n > len(text)/100 {
 		return Shape{}, finding.Fatal(finding.FormatUnknown, finding.Place{}, "This is not text: it is full of NUL bytes.")
+	}
+	is := opt.Format
+	if is == "" {
+		is = sniffJSON(text, int64(len(text)) >= size)
+	}
+	if is.Tree() {
+		return Shape{Format: is, Encoding: shape.Encoding, Marked: shape.Marked}, nil
 	}
 	shape.lineEnd = '\n'
 	if bytes.IndexByte(text, '\n') < 0 && bytes.IndexByte(text, '\r') >= 0 {

@@ -201,7 +201,7 @@ func TestXLSXRows(t *testing.T) {
 	if want := "[2:|1||2 3: 7:3|4 8:5]"; err != nil || fmt.Sprint(got) != want {
 		t.Errorf("%v %v, want %s", got, err, want)
 	}
-	got, _, err = read(t, workbook(t, sheet(rows)), Options{Sheets: func(n string) bool { return n == "Old" }})
+	got, _, err = read(t, workbook(t, sheet(rows)), Options{Sheets: func(_ int, n string) bool { return n == "Old" }})
 	if err != nil || fmt.Sprint(got) != "[1:hidden]" {
 		t.Errorf("hidden sheet by name: %v %v", got, err)
 	}
@@ -233,7 +233,7 @@ func TestRefused(t *testing.T) {
 		{"workbook where CSV is expected", good, Options{Format: CSV}, finding.FormatUnknown},
 		{"cut short", good[:len(good)-40], Options{}, finding.DocumentBroken},
 		{"sheet cut short", workbook(t, map[string]string{"xl/worksheets/s1.xml": `<worksheet><sheetData><row><c><v>1`}), Options{}, finding.DocumentBroken},
-		{"no such sheet", good, Options{Sheets: func(string) bool { return false }}, finding.SheetMissing},
+		{"no such sheet", good, Options{Sheets: func(int, string) bool { return false }}, finding.SheetMissing},
 		{"unpacks to too much", bomb, Options{Limits: Limits{Unpacked: 8 << 20}}, finding.DocumentTooLarge},
 		{"too many texts", workbook(t, map[string]string{"xl/shared.xml": "<sst>" + strings.Repeat("<si><t>abcdefgh</t></si>", 1000) + "</sst>"}), Options{Limits: Limits{Strings: 8_000}}, finding.DocumentTooLarge},
 		{"too many rows", []byte("a\nb\nc\n"), Options{Limits: Limits{Rows: 2}}, finding.DocumentTooLarge},

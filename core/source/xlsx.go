@@ -191,11 +191,11 @@ func openXLSX(r io.ReaderAt, size int64, opt Options) (Reader, error) {
 		return nil, err
 	}
 	x := &xlsxReader{book: b, sheet: -1}
-	for _, s := range b.sheets {
+	for i, s := range b.sheets {
 		if opt.Sheets == nil && s.hidden {
 			continue
 		}
-		if opt.Sheets == nil || opt.Sheets(s.name) {
+		if opt.Sheets == nil || opt.Sheets(i+1, s.name) {
 			x.chosen = append(x.chosen, s)
 			x.total += int64(s.part.UncompressedSize64)
 		}
@@ -303,6 +303,9 @@ func (x *xlsxReader) Next() (Record, error) {
 				return Record{}, tooLarge(x.place(0), "The workbook has more than %d rows.", most)
 			}
 			rec := Record{Sheet: x.chosen[x.sheet].name, Row: x.row}
+			if h := t.attr("hidden"); len(h) > 0 {
+				rec.Hidden = h[0] == '1' || h[0] == 't'
+			}
 			if !t.close {
 				if err := x.cells(&rec); err != nil {
 					return Record{}, x.fail(err)

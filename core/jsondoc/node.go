@@ -1,0 +1,202 @@
+package jsondoc
+
+import (
+	"github.com/go-json-experiment/json/jsontext"
+	"strconv"
+	"strings"
+)
+
+// Kind is what a JSON value is.
+type Kind uint8
+
+const (
+	Null Kind = iota
+	Bool
+	Number
+	String
+	Object
+	Array
+)
+
+// Node is one JSON value.
+type Node struct {
+	Kind   Kind
+	Text   string // a string's text, a number as it is written, true or false
+	Name   string // its name where the parent is an object
+	Index  int    // its position in the parent, counted from 0
+	Leaf   int    // number of its first leaf in the document, counted from 1; a leaf is a scalar or an empty object or array
+	Parent *Node
+	first  *Node
+	last   *Node
+	next   *Node
+	count  int
+	base   string // pointer of a root that is part of a larger document
+}
+
+// First gives the first member or element, Next the one after n; nil is none.
+func (n *Node) First() *Node { return n.first }
+
+// Next gives the member or element behind n in the same parent.
+func (n *Node) Next() *Node { return n.next }
+
+// Len is how many members or elements there are.
+func (n *Node) Len() int { return n.count }
+
+// Scalar reports whether the value is neither an object nor an array.
+func (n *Node) Scalar() bool { return n.Kind < Object }
+
+// Member gives an object's member of a name; where it stands twice the last
+// one, as most readers do. Nil is none.
+func (n *Node) Member(name string) *Node {
+	var found *Node
+	if n.Kind == Object {
+		for c := n.first; c != nil; c = c.next {
+			if c.Name == name {
+				found = c
+			}
+		}
+	}
+	return found
+}
+
+// Element gives an array's element; a negative index counts from the end.
+func (n *Node) Element(i int) *Node {
+	if n.Kind != Array {
+		return nil
+	}
+	if i < 0 {
+		i += n.count
+	}
+	for c := n.first; c != nil && i >= 0; c = c.next {
+		if i == 0 {
+			return c
+		}
+		i--
+	}
+	return nil
+}
+
+// Enclosing gives the nearest object around n; nil is none.
+func (n *Node) Enclosing() *Node {
+	for p := n.Parent; p != nil; p = p.Parent {
+		if p.Kind == Object {
+			return p
+		}
+	}
+	return nil
+}
+
+// Root is the outermost value that n is part of, as far as it is held.
+func (n *Node) Root() *Node {
+	for n.Parent != nil {
+		n = n.Parent
+	}
+	return n
+}
+
+// Pointer is the JSON Pointer of the value in its document (RFC 6901).
+func (n *Node) Pointer() string {
+	if n.Parent == nil {
+		return n.base
+	}
+	return n.Parent.Pointer() + "/" + n.token()
+}
+
+// PointerFrom is the pointer of n within an outer value of it; ok is false
+// where outer is not around n.
+func (n *Node) PointerFrom(outer *Node) (pointer string, ok bool) {
+	if n == outer {
+		return "", true
+	}
+	if n.Parent == nil {
+		return "", false
+	}
+	up, ok := n.Parent.PointerFrom(outer)
+	return up + "/" + n.token(), ok
+}
+
+func (n *Node) token() string {
+	if n.Parent.Kind == Array {
+		return strconv.Itoa(n.Index)
+	}
+	return escapePointer(n.Name)
+}
+
+func escapePointer(s string) string {
+	if strings.ContainsAny(s, "~/") {
+		return strings.ReplaceAll(strings.ReplaceAll(s, "~", "~0"), "/", "~1")
+	}
+	return s
+}
+
+// LastLeaf is the number of the last leaf within n.
+func (n *Node) LastLeaf() int {
+	for n.last != nil {
+		n = n.last
+	}
+	return n.Leaf
+}
+
+// Leaves calls yield for every scalar, and every empty object and array,
+// within n, in the order in which they stand.
+func (n *Node) Leaves(yield func(*Node)) {
+	if n.first == nil {
+		yield(n)
+		return
+	}
+	for c := n.first; c != nil; c = c.next {
+		c.Leaves(yield)
+	}
+}
+
+func (n *Node) add(c *Node) {
+	c.Parent, c.Index = n, n.count
+	if n.first == nil {
+		n.first = c
+	} else {
+		n.last.next = c
+	}
+	n.last = c
+	n.count++
+}
+
+// At makes n the root of a tree at a pointer of its document.
+func (n *Node) At(pointer string) *Node {
+	n.Parent, n.base = nil, pointer
+	return n
+}
+
+// AppendJSON appends the value as JSON, numbers as they were written.
+func (n *Node) AppendJSON(b []byte) []byte {
+	switch n.Kind {
+	case Null:
+		return append(b, "null"...)
+	case String:
+		return appendString(b, n.Text)
+	case Object, Array:
+		open, end := byte('{'), byte('}')
+		if n.Kind == Array {
+			open, end = '[', ']'
+		}
+		b = append(b, open)
+		for c := n.first; c != nil; c = c.next {
+			if c != n.first {
+				b = append(b, ',')
+			}
+			if n.Kind == Object {
+				b = append(appendString(b, c.Name), ':')
+			}
+			b = c.AppendJSON(b)
+		}
+		return append(b, end)
+	}
+	return append(b, n.Text...)
+}
+
+func appendString(b []byte, s string) []byte {
+	q, err := jsontext.AppendQuote(b, s)
+	if err != nil { // text that is not UTF-8 was replaced, and quoted all the same
+		return q
+	}
+	return q
+}

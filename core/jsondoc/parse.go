@@ -1,0 +1,381 @@
+package jsondoc
+
+import (
+	"fmt"
+	"unicode/utf16"
+	"unicode/utf8"
+)
+
+// Twice is a name that stands more than once in an object.
+type Twice struct{ Node *Node }
+
+// SyntaxError says where text stops being JSON.
+type SyntaxError struct {
+	Offset  int // bytes from the beginning of the value
+	Message string
+}
+
+func (e *SyntaxError) Error() string { return e.Message }
+
+const mostDepth = 500
+
+// Parse reads one JSON value; its first leaf gets the number behind leaf.
+// Twice lists the members whose name an earlier
+// member of the same object has. The error is a *SyntaxError.
+func Parse(text []byte, leaf int) (*Node, []Twice, error) {
+	p := parser{b: text, leaf: leaf}
+	p.space()
+	n, err := p.value(0)
+	if err == nil {
+		if p.space(); p.i < len(p.b) {
+			err = p.fail("something stands behind the end of the value")
+		}
+	}
+	if err != nil {
+		return nil, nil, err
+	}
+	return n, p.twice, nil
+}
+
+type parser struct {
+	b     []byte
+	i     int
+	slab  []Node
+	leaf  int               // number of the last leaf read
+	names map[string]string // member names, kept once
+	twice []Twice
+}
+
+func (p *parser) fail(format string, args ...any) error {
+	return &SyntaxError{p.i, fmt.Sprintf(format, args...)}
+}
+
+func (p *parser) node(k Kind) *Node {
+	if len(p.slab) == 0 {
+		p.slab = make([]Node, 64)
+	}
+	n := &p.slab[0]
+	p.slab = p.slab[1:]
+	n.Kind = k
+	n.Leaf = p.leaf + 1
+	if k < Object {
+		p.leaf++
+	}
+	return n
+}
+
+func (p *parser) space() {
+	for p.i < len(p.b) {
+		switch p.b[p.i] {
+		case ' ', '\t', '\n', '\r':
+			p.i++
+		default:
+			return
+		}
+	}
+}
+
+func (p *parser) peek() byte {
+	if p.i < len(p.b) {
+		return p.b[p.i]
+	}
+	return 0
+}
+
+func (p *parser) value(depth int) (*Node, error) {
+	if depth > mostDepth {
+		return nil, p.fail("values are nested more than %d deep", mostDepth)
+	}
+	switch c := p.peek(); {
+	case c == '{':
+		return p.object(depth)
+	case c == '[':
+		return p.array(depth)
+	case c == '"':
+		s, err := p.str()
+		if err != nil {
+			return nil, err
+		}
+		n := p.node(String)
+		n.Text = s
+		return n, nil
+	case c == '-' || c >= '0' && c <= '9':
+		return p.number()
+	case p.word("true"):
+		n := p.node(Bool)
+		n.Text = "true"
+		return n, nil
+	case p.word("false"):
+		n := p.node(Bool)
+		n.Text = "false"
+		return n, nil
+	case p.word("null"):
+		return p.node(Null), nil
+	}
+	if p.i >= len(p.b) {
+		return nil, p.fail("the text ends where a value should stand")
+	}
+	return nil, p.fail("a value cannot begin with %q", p.b[p.i])
+}
+
+func (p *parser) word(w string) bool {
+	if len(p.b)-p.i >= len(w) && string(p.b[p.i:p.i+len(w)]) == w {
+		p.i += len(w)
+		return true
+	}
+	return false
+}
+
+func (p *parser) object(depth int) (*Node, error) {
+	n := p.node(Object)
+	p.i++
+	p.space()
+	if p.peek() == '}' {
+		p.i++
+		p.leaf++
+		return n, nil
+	}
+	for {
+		if p.space(); p.peek() != '"' {
+			return nil, p.fail("a member's name in quotation marks should stand here")
+		}
+		name, err := p.name()
+		if err != nil {
+			return nil, err
+		}
+		if p.space(); p.peek() != ':' {
+			return nil, p.fail("a colon should stand behind the name %q", name)
+		}
+		p.i++
+		p.space()
+		c, err := p.value(depth + 1)
+		if err != nil {
+			return nil, err
+		}
+		c.Name = name
+		before := n.count < 32 && n.Member(name) != nil
+		n.add(c)
+		if before {
+			p.twice = append(p.twice, Twice{c})
+		}
+		p.space()
+		switch p.peek() {
+		case ',':
+			p.i++
+		case '}':
+			p.i++
+			if n.count > 32 {
+				p.largeTwice(n)
+			}
+			return n, nil
+		default:
+			return nil, p.fail("a comma or a closing brace should stand here")
+		}
+	}
+}
+
+// largeTwice looks for repeated names among the members that object did not
+// compare one by one.
+func (p *parser) largeTwice(n *Node) {
+	seen := make(map[string]bool, n.count)
+	for c := n.first; c != nil; c = c.next {
+		if seen[c.Name] && c.Index >= 32 {
+			p.twice = append(p.twice, Twice{c})
+		}
+		seen[c.Name] = true
+	}
+}
+
+func (p *parser) array(depth int) (*Node, error) {
+	n := p.node(Array)
+	p.i++
+	p.space()
+	if p.peek() == ']' {
+		p.i++
+		p.leaf++
+		return n, nil
+	}
+	for {
+		p.space()
+		c, err := p.value(depth + 1)
+		if err != nil {
+			return nil, err
+		}
+		n.add(c)
+		p.space()
+		switch p.peek() {
+		case ',':
+			p.i++
+		case ']':
+			p.i++
+			return n, nil
+		default:
+			return nil, p.fail("a comma or a closing bracket should stand here")
+		}
+	}
+}
+
+func (p *parser) number() (*Node, error) {
+	begin := p.i
+	digits := func() int {
+		from := p.i
+		for p.i < len(p.b) && p.b[p.i] >= '0' && p.b[p.i] <= '9' {
+			p.i++
+		}
+		return p.i - from
+	}
+	if p.peek() == '-' {
+		p.i++
+	}
+	if p.peek() == '0' {
+		p.i++
+		if c := p.peek(); c >= '0' && c <= '9' {
+			return nil, p.fail("a number cannot begin with 0; a code belongs in quotation marks")
+		}
+	} else if digits() == 0 {
+		return nil, p.fail("digits should stand here")
+	}
+	if p.peek() == '.' {
+		if p.i++; digits() == 0 {
+			return nil, p.fail("digits should stand behind the point")
+		}
+	}
+	if c := p.peek(); c == 'e' || c == 'E' {
+		p.i++
+		if c := p.peek(); c == '+' || c == '-' {
+			p.i++
+		}
+		if digits() == 0 {
+			return nil, p.fail("digits should stand in the exponent")
+		}
+	}
+	n := p.node(Number)
+	n.Text = string(p.b[begin:p.i])
+	return n, nil
+}
+
+// name reads a member's name; the few names of a document are kept once.
+func (p *parser) name() (string, error) {
+	from := p.i + 1
+	for i := from; i < len(p.b) && i < from+64; i++ {
+		if c := p.b[i]; c == '"' {
+			if s, ok := p.names[string(p.b[from:i])]; ok {
+				p.i = i + 1
+				return s, nil
+			}
+			break
+		} else if c == '\\' || c < ' ' || c >= 0x80 {
+			break
+		}
+	}
+	s, err := p.str()
+	if err == nil && len(p.names) < 1000 {
+		if p.names == nil {
+			p.names = map[string]string{}
+		}
+		p.names[s] = s
+	}
+	return s, err
+}
+
+func (p *parser) str() (string, error) {
+	p.i++
+	begin := p.i
+	plain := true
+	for {
+		if p.i >= len(p.b) {
+			return "", p.fail("the text ends inside a string")
+		}
+		c := p.b[p.i]
+		switch {
+		case c == '"':
+			text := p.b[begin:p.i]
+			p.i++
+			if plain {
+				return string(text), nil
+			}
+			return p.unescape(text, begin)
+		case c == '\\':
+			plain = false
+			p.i += 2
+		case c < ' ':
+			return "", p.fail("a line break or control character stands inside a string")
+		case c >= 0x80:
+			r, size := utf8.DecodeRune(p.b[p.i:])
+			if r == utf8.RuneError && size < 2 {
+				return "", p.fail("a string has bytes that are not UTF-8")
+			}
+			p.i += size
+		default:
+			p.i++
+		}
+	}
+}
+
+func (p *parser) unescape(text []byte, at int) (string, error) {
+	bad := func(i int) error { return &SyntaxError{at + i, "an escape in a string is not one of JSON's"} }
+	hex := func(i int) (rune, bool) {
+		if i+4 > len(text) {
+			return 0, false
+		}
+		var r rune
+		for _, c := range text[i : i+4] {
+			switch {
+			case c >= '0' && c <= '9':
+				r = r<<4 + rune(c-'0')
+			case c|0x20 >= 'a' && c|0x20 <= 'f':
+				r = r<<4 + rune(c|0x20-'a'+10)
+			default:
+				return 0, false
+			}
+		}
+		return r, true
+	}
+	out := make([]byte, 0, len(text))
+	for i := 0; i < len(text); i++ {
+		if text[i] != '\\' {
+			out = append(out, text[i])
+			continue
+		}
+		i++
+		if i >= len(text) {
+			return "", bad(i)
+		}
+		switch c := text[i]; c {
+		case '"', '\\', '/':
+			out = append(out, c)
+		case 'b':
+			out = append(out, '\b')
+		case 'f':
+			out = append(out, '\f')
+		case 'n':
+			out = append(out, '\n')
+		case 'r':
+			out = append(out, '\r')
+		case 't':
+			out = append(out, '\t')
+		case 'u':
+			r, ok := hex(i + 1)
+			if !ok {
+				return "", bad(i)
+			}
+			i += 4
+			if utf16.IsSurrogate(r) {
+				second, ok := rune(0), false
+				if i+2 < len(text) && text[i+1] == '\\' && text[i+2] == 'u' {
+					second, ok = hex(i + 3)
+				}
+				if pair := utf16.DecodeRune(r, second); ok && pair != utf8.RuneError {
+					r = pair
+					i += 6
+				} else {
+					r = utf8.RuneError
+				}
+			}
+			out = utf8.AppendRune(out, r)
+		default:
+			return "", bad(i)
+		}
+	}
+	return string(out), nil
+}

@@ -1,0 +1,173 @@
+package mapping
+
+import (
+	"slices"
+	"strings"
+
+	"koinos/core/finding"
+	"koinos/core/list"
+	"koinos/core/source"
+)
+
+// headWithin is how many rows are looked at to find the heading.
+const headWithin = 200
+
+// finder looks for the heading among the first rows of a sheet, or of a form.
+type finder struct {
+	m     *Mapping
+	sheet string
+	named [][]string
+	rows  []source.Record
+	best  int
+}
+
+func (m *Mapping) finder(sheet string) *finder {
+	f := &finder{m: m, sheet: sheet}
+	if d := &m.Document; d.HeadFind != nil {
+		for _, w := range d.HeadFind {
+			f.named = append(f.named, []string{list.Fold(w)})
+		}
+	} else {
+		f.named = m.headings(sheet)
+	}
+	return f
+}
+
+// none reports whether the mapping names columns by letter only: there is no
+// heading, and data begins in the first row.
+func (f *finder) none() bool {
+	return f.m.Document.HeadRow == 0 && len(f.named) == 0 && !f.m.hasNumbered()
+}
+
+// add takes one more row in and reports whether the heading is known now.
+func (f *finder) add(rec source.Record) bool {
+	f.rows = append(f.rows, rec)
+	need := max(f.m.Document.HeadRows, 1)
+	if len(f.rows) < need {
+		return false
+	}
+	at := len(f.rows) - need
+	if row := f.m.Document.HeadRow; row > 0 {
+		return f.rows[at].Row >= row
+	}
+	n := f.holds(at)
+	f.best = max(f.best, n)
+	return n == len(f.named) && n > 0
+}
+
+// heading gives the heading that begins at a row: its texts, those of several
+// rows joined.
+func (f *finder) heading(at int) source.Record {
+	need := f.m.Document.HeadRows
+	if need < 2 {
+		return f.rows[at]
+	}
+	head := source.Record{Sheet: f.sheet, Row: f.rows[at].Row}
+	rows := f.rows[at:min(at+need, len(f.rows))]
+	width := 0
+	for i := range rows {
+		width = max(width, len(rows[i].Cells))
+	}
+	head.Cells = make([]source.Cell, width)
+	for i := range rows {
+		above := ""
+		for c := range width {
+			text := cell(&rows[i], c+1).Text
+			if text != "" {
+				above = text
+			} else if i+1 < len(rows) {
+				// A text above several columns stands over the first of them.
+				below := cell(&rows[len(rows)-1], c+1).Text
+				if text = above; below == "" {
+					text = ""
+				}
+			}
+			head.Cells[c].Text = strings.TrimSpace(head.Cells[c].Text + " " + text)
+		}
+		head.Row = rows[i].Row
+	}
+	return head
+}
+
+// holds counts how many of the words stand in the heading that begins at a row.
+func (f *finder) holds(at int) int {
+	head := f.heading(at)
+	n := 0
+	for _, words := range f.named {
+		if slices.ContainsFunc(head.Cells, func(c source.Cell) bool {
+			return c.Text != "" && slices.Contains(words, list.Fold(c.Text))
+		}) {
+			n++
+		}
+	}
+	return n
+}
+
+// choose gives the index of the heading's first row and the heading.
+func (f *finder) choose() (int, source.Record, error) {
+	d := &f.m.Document
+	if f.none() {
+		return -1, source.Record{Sheet: f.sheet}, nil
+	}
+	need := max(d.HeadRows, 1)
+	if d.HeadRow > 0 {
+		for i := range f.rows {
+			switch {
+			case f.rows[i].Row == d.HeadRow && i+need <= len(f.rows):
+				return i, f.heading(i), nil
+			case f.rows[i].Row > d.HeadRow: // the row is blank: a heading without a word
+				return i - 1, source.Record{Sheet: f.sheet, Row: d.HeadRow}, nil
+			}
+		}
+		return 0, source.Record{}, f.missing()
+	}
+	if f.best > 0 && (len(d.HeadFind) == 0 || f.best == len(f.named)) {
+		for i := 0; i+need <= len(f.rows); i++ {
+			if f.holds(i) == f.best {
+				return i, f.heading(i), nil
+			}
+		}
+	}
+	if len(f.named) == 0 && f.m.hasNumbered() {
+		for i := 0; i+need <= len(f.rows); i++ {
+			head := f.heading(i)
+			p := &plan{m: f.m, head: head}
+			for _, b := range f.m.levels[inLines] {
+				for j := range b.From {
+					if b.From[j].number {
+						if _, bad := p.spot(&b.From[j], b.at); bad == nil {
+							return i, head, nil
+						}
+					}
+				}
+			}
+		}
+	}
+	return 0, source.Record{}, f.missing()
+}
+
+func (f *finder) missing() error {
+	at := finding.Place{Sheet: f.sheet}
+	if row := f.m.Document.HeadRow; row > 0 {
+		return finding.Fatal(finding.HeadingMissing, at, "The mapping says that row %d is the heading, but the document does not go that far.", row)
+	}
+	named := f.m.Document.HeadFind
+	if named == nil {
+		named = f.m.headingTexts(f.sheet)
+	}
+	bad := finding.Fatal(finding.HeadingMissing, at, "None of the first %d rows has the headings that the mapping names: %s.", min(headWithin, len(f.rows)), strings.Join(named, ", "))
+	for i := range f.rows {
+		var words []string
+		for _, c := range f.rows[i].Cells {
+			if c.Text != "" {
+				words = append(words, finding.Clip(c.Text, 30))
+			}
+		}
+		if len(words) > 1 {
+			bad.Value = finding.Clip(strings.Join(words, " | "), 200)
+			bad.Message += " The first row with several cells reads: " + bad.Value + "."
+			break
+		}
+	}
+	return bad
+}

@@ -1,0 +1,366 @@
+package mapping
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"koinos/core/finding"
+	"koinos/core/list"
+	"koinos/core/order"
+	"koinos/core/source"
+)
+
+// taken is a value on its way into an order.
+type taken struct {
+	cell source.Cell
+	at   where
+	ok   bool
+}
+
+// sign is a currency that stood beside a figure.
+type sign struct {
+	means, text, field string
+	line               int
+	at                 where
+}
+
+// fetch looks a binding's value up; false where there is none.
+func (w *worker) fetch(b *bound, v view) (taken, bool) {
+	if b.column > 0 && w.watch == nil { // what nearly every binding is
+		c := cell(&v.row.Record, b.column)
+		return taken{c, where{rec: &v.row.Record, column: b.column}, true}, c.Text != "" || c.Kind == source.Unkept
+	}
+	if b.When != nil && !w.holds(b.When, b.cond, v, func(err error) {
+		w.bad(b, taken{at: where{rec: &v.row.Record}}, finding.ExpressionFailed, "The condition of %s at %s failed: %v.", b.Field.Name, b.When.at, err)
+	}) {
+		return taken{}, false
+	}
+	var t taken
+	w.view, w.of = v, b.Of
+	if b.Beside != "" {
+		w.of += "|" + b.Beside
+	}
+	for i := range b.spots {
+		var ok bool
+		if t.cell, t.at, ok = w.find(&b.spots[i]); ok {
+			t.ok = true
+			w.step(b, t, "found")
+			break
+		}
+	}
+	w.of = b.Of
+	if b.Expr == nil {
+		w.of = ""
+		return t, t.ok
+	}
+	defer func() { w.of = "" }()
+	if !t.ok && len(b.spots) > 0 && len(b.reads) == 0 {
+		return t, false // nothing to work on: a default may stand in
+	}
+	if t.cell.Kind == source.ErrorValue || t.cell.Kind == source.Unkept {
+		return t, t.ok
+	}
+	w.loc, w.reads = b.loc, b.reads
+	w.env.Value, w.env.Row, w.env.Sheet = t.cell.Text, v.row.Row, v.row.Sheet
+	value, err := b.Expr.run(w)
+	if t.at.rec == nil || t.at.column == 0 && t.at.node == nil {
+		t.at = where{rec: &v.row.Record}
+		if len(b.reads) > 0 {
+			_, t.at, _ = w.find(&b.reads[0])
+		}
+	}
+	if err != nil {
+		w.bad(b, t, finding.ExpressionFailed, "The expression of %s at %s failed: %v.", b.Field.Name, b.Expr.at, err)
+		return t, false
+	}
+	t.cell.Text, t.cell.Kind = result(value)
+	t.ok = t.cell.Text != ""
+	if t.ok {
+		w.step(b, t, "expr "+b.Expr.Text)
+	}
+	return t, t.ok
+}
+
+func (w *worker) step(b *bound, t taken, what string) {
+	if w.watch == nil {
+		return
+	}
+	at := t.at.place()
+	w.watch(Step{Line: w.now, Field: b.Field.Name, What: what, Text: t.cell.Text, Place: at, At: at.String()})
+}
+
+func (w *worker) bad(b *bound, t taken, code finding.Code, format string, args ...any) *finding.Finding {
+	f := w.d.find(code, t.at.place(), t.cell.Text, w.now, format, args...)
+	f.Field = b.Field.Name
+	return f
+}
+
+// stated takes the mapping's own value or default, or notes that there is none.
+func (w *worker) stated(b *bound, l *order.Line, r *Row) {
+	text, what := b.Value, "value of the mapping"
+	if text == "" {
+		text, what = b.Default, "default of the mapping"
+	}
+	if b.When != nil && b.Value != "" && !w.holds(b.When, b.cond, view{row: r}, func(error) {}) {
+		text = ""
+	}
+	if text != "" {
+		// What the mapping itself says is written plainly: 1.5, 2026-03-14.
+		plain := *b
+		bind := *b.Binding
+		plain.loc = &locale{decimal: '.'}
+		if b.Value != "" {
+			bind.Crosswalk = ""
+		}
+		plain.Binding = &bind
+		t := taken{source.Cell{Text: text}, where{rec: &r.Record}, true}
+		w.step(b, t, what)
+		w.take(&plain, t, l)
+		return
+	}
+	code, word := finding.MustMissing, "must"
+	switch b.Need {
+	case May:
+		return
+	case Should:
+		code, word = finding.ShouldMissing, "should"
+	}
+	if w.d.Has(w.now, b.Field.Name) {
+		return // what kept the value from being there has been said
+	}
+	at, named := w.blank(b, r)
+	f := w.d.find(code, at, "", w.now, "%s %s be there, but %s.", b.Field.Name, word, named)
+	f.Field = b.Field.Name
+}
+
+// blank says where a missing value should have stood.
+func (w *worker) blank(b *bound, r *Row) (finding.Place, string) {
+	at := r.Place(0)
+	if len(b.From) == 0 {
+		return at, "the expression gives nothing"
+	}
+	s := b.From[0]
+	switch {
+	case s.Kind == ByLabel:
+		return at, fmt.Sprintf("nothing stands beside the label %q", s.Text)
+	case s.Kind == ByCell:
+		return finding.Place{Sheet: r.Sheet, Row: s.Row, Column: s.Column}, "the cell " + s.Text + " is blank"
+	case r.Node != nil:
+		return at, fmt.Sprintf("%s is not there", s.Text)
+	}
+	if len(b.spots) > 0 {
+		column := b.spots[0].column
+		if w.view.n > 0 && w.view.n <= len(b.spots[0].columns) {
+			column = b.spots[0].columns[w.view.n-1]
+		}
+		at = r.Place(column)
+	}
+	return at, fmt.Sprintf("the cell is blank (column %q)", s.Text)
+}
+
+// take brings one value into its field: crosswalk, type, list.
+func (w *worker) take(b *bound, t taken, l *order.Line) {
+	o, f := &w.d.Order, &b.Field
+	c := t.cell
+	switch {
+	case c.Kind == source.ErrorValue && t.at.node != nil:
+		w.bad(b, t, finding.CellError, "%s is not a single value here but %s.", f.Name, c.Text).Hint = "Name the path of a value within it."
+		return
+	case c.Kind == source.ErrorValue:
+		w.bad(b, t, finding.CellError, "The cell for %s holds the spreadsheet error %s.", f.Name, c.Text)
+		return
+	case c.Kind == source.Unkept:
+		w.bad(b, t, finding.FormulaUnkept, "The cell for %s holds a formula whose result was not saved.", f.Name)
+		return
+	}
+	text := c.Text
+	if b.Crosswalk != "" {
+		walk := w.set.Crosswalks[b.Crosswalk]
+		if walk == nil {
+			return // Missing has said so before the load began
+		}
+		ours, ok := walk.Ours(text)
+		if !ok {
+			found := w.bad(b, t, finding.CrosswalkMissing, "%q is not in the crosswalk %s.", text, b.Crosswalk)
+			found.List = b.Crosswalk
+			if near, ok := walk.Nearest(text); ok {
+				found.Hint = fmt.Sprintf("Did the partner mean %q? %s", near, found.Hint)
+			}
+			return
+		}
+		text = ours
+		w.step(b, taken{source.Cell{Text: text}, t.at, true}, "crosswalk "+b.Crosswalk)
+	}
+	switch f.Type {
+	case order.Decimal, order.Percent:
+		n, word, err := b.loc.number(c, f.Type == order.Percent)
+		if err != nil {
+			w.bad(b, t, finding.NotANumber, "%q is not a number for %s: %v.", c.Text, f.Name, err)
+			return
+		}
+		if word != "" && !w.suffix(b, t, word, l) {
+			return
+		}
+		f.SetNumber(o, l, n)
+		if f.IsStated() && b.Compare {
+			w.d.stated = append(w.d.stated, w.now)
+		}
+		w.settled(b, t, n.String())
+		return
+	case order.Day:
+		day, err := b.loc.date(c)
+		if err != nil {
+			w.bad(b, t, finding.NotADate, "%q is not a date for %s: %v.", c.Text, f.Name, err)
+			return
+		}
+		if b.loc.unsure(c, b.swapped) {
+			w.bad(b, t, finding.DateAmbiguous, "%q is read as %s, but day and month could be exchanged.", c.Text, day)
+		}
+		f.SetDate(o, l, day)
+		w.settled(b, t, string(day))
+		return
+	case order.Boolean:
+		is, ok := b.loc.boolean(text)
+		if !ok {
+			w.bad(b, t, finding.NotABoolean, "%q is neither true nor false for %s.", c.Text, f.Name)
+			return
+		}
+		text = fmt.Sprint(is)
+	case order.Currency:
+		means := currencyOf(text)
+		text = strings.ToUpper(text)
+		if len(means) == 3 {
+			text = means
+		}
+		if !order.KnownCurrency(text) {
+			w.bad(b, t, finding.UnknownCurrency, "%q is not a currency.", c.Text)
+			return
+		}
+	case order.Choice:
+		near, ok := list.Nearest(text, f.Choices)
+		if !ok || list.Fold(near) != list.Fold(text) {
+			w.bad(b, t, finding.UnknownChoice, "%s cannot be %q.", f.Name, text).Hint = "It may be: " + strings.Join(f.Choices, ", ") + "."
+			return
+		}
+		text = near
+	case order.Code:
+		if mangled(c) {
+			w.bad(b, t, finding.NumberMangled, "%q was a longer code; a spreadsheet has rounded it.", c.Text)
+			return
+		}
+	}
+	text, ok := w.listed(b, t, text)
+	if !ok {
+		return
+	}
+	f.SetText(o, l, text)
+	w.settled(b, t, text)
+}
+
+func (w *worker) settled(b *bound, t taken, text string) {
+	if w.watch != nil {
+		w.step(b, taken{source.Cell{Text: text}, t.at, true}, "read as "+string(b.Field.Type))
+	}
+}
+
+// listed asks the binding's list, and for a unit the list of units.
+func (w *worker) listed(b *bound, t taken, text string) (string, bool) {
+	name, code, unit := b.List, finding.UnknownCode, b.Field.Type == order.Unit
+	if unit {
+		code = finding.UnknownUnit
+		if name == "" {
+			name = "units"
+		}
+	}
+	known := w.set.Lists[name]
+	if name == "" || known == nil {
+		if unit {
+			upper := strings.ToUpper(text)
+			if !order.KnownUnit(upper) {
+				w.bad(b, t, code, "%q is not a unit of measure.", text)
+				return "", false
+			}
+			return upper, true
+		}
+		return text, true
+	}
+	m := known.Look(text, b.Keys, b.Near)
+	switch {
+	case m.Several:
+		f := w.bad(b, t, finding.ListAmbiguous, "%q fits several entries of the list %s by %s.", text, name, m.Key)
+		f.List = name
+		return "", false
+	case m.Entry == nil:
+		f := w.bad(b, t, code, "%q is not in the list %s.", text, name)
+		f.Hint, f.List = unknownHint(known, text, name), name
+		return "", false
+	}
+	got := m.Entry.Get(b.Give)
+	if m.Near {
+		w.bad(b, t, finding.NearMatch, "%q was taken for %s (%s) of the list %s.", text, m.Entry.Get(m.Key), m.Entry.Code, name)
+	}
+	if got == "" {
+		f := w.bad(b, t, code, "The entry %s of the list %s has no %s.", m.Entry.Code, name, b.Give)
+		f.List = name
+		return "", false
+	}
+	if w.watch != nil {
+		w.step(b, taken{source.Cell{Text: got}, t.at, true}, "list "+name+" by "+m.Key)
+	}
+	return got, true
+}
+
+// suffix understands a word that stands beside a number.
+func (w *worker) suffix(b *bound, t taken, word string, l *order.Line) bool {
+	if means := currencyOf(word); means != "" && b.Field.IsMoney() {
+		w.signs = append(w.signs, sign{means, word, b.Field.Name, w.now, t.at})
+		return true
+	}
+	switch b.Suffix {
+	case "drop":
+		return true
+	case "unit":
+		if l == nil {
+			return true
+		}
+		unit, _ := order.Lookup(order.Lines, "unit")
+		bind := Binding{Field: unit, Crosswalk: b.Crosswalk}
+		for i := range w.m.levels[inLines] { // the unit's own binding says how units are understood
+			if o := &w.m.levels[inLines][i]; o.Field.Name == "unit" {
+				bind.Crosswalk, bind.List, bind.Keys = o.Crosswalk, o.List, o.Keys
+			}
+		}
+		if bind.List == "" && bind.Keys == nil {
+			bind.Keys = []string{"code", "name"}
+		}
+		w.take(&bound{Binding: &bind, loc: b.loc}, taken{source.Cell{Text: word}, t.at, true}, l)
+		return true
+	}
+	f := w.bad(b, t, finding.NotANumber, "%q is not a number for %s: %q stands beside it.", t.cell.Text, b.Field.Name, word)
+	f.Hint = "If it is a unit, say suffix: unit in the binding; suffix: drop leaves it out."
+	return false
+}
+
+// compareCurrencies looks whether figures name the order's currency.
+func (w *worker) compareCurrencies() {
+	currency := w.d.Order.Currency
+	for _, s := range w.signs {
+		if currency == "" || slices.Contains(strings.Fields(s.means), currency) {
+			continue
+		}
+		f := w.d.find(finding.CurrencyDiffers, s.at.place(), s.text, s.line, "%s is in %q, but the order is in %s.", s.field, s.text, currency)
+		f.Field = s.field
+	}
+}
+
+func unknownHint(known *list.List, text, name string) string {
+	near, ok := known.Nearest(text)
+	switch {
+	case !ok:
+		return "Nothing in the list is near it. Add it to the list " + name + ", or correct the cell."
+	case near.Name != "":
+		return fmt.Sprintf("Nearest in the list: %s (%s).", near.Code, near.Name)
+	}
+	return fmt.Sprintf("Nearest in the list: %s.", near.Code)
+}

@@ -1,0 +1,284 @@
+package mapping
+
+import (
+	"strings"
+
+	"github.com/expr-lang/expr/vm"
+
+	"koinos/core/finding"
+	"koinos/core/jsondoc"
+	"koinos/core/list"
+	"koinos/core/source"
+)
+
+// view is what bindings look at: a row, and where several lines stand in it,
+// one of them.
+type view struct {
+	row    *Row
+	n      int // numbered: the repetition, an index of spot.columns plus one
+	column int // matrix: its column
+}
+
+// where is the place of a value that was found.
+type where struct {
+	rec    *source.Record
+	column int
+	node   *jsondoc.Node
+}
+
+func (w where) place() finding.Place {
+	switch {
+	case w.node != nil:
+		return source.PlaceOf(w.node, w.rec.Line)
+	case w.rec == nil:
+		return finding.Place{}
+	}
+	return w.rec.Place(w.column)
+}
+
+// worker maps one group, or evaluates the conditions of rows.
+type worker struct {
+	m     *Mapping
+	d     *Draft
+	set   *list.Set
+	g     *Group
+	view  view
+	of    string // of the binding at work
+	reads []spot // of the expression at work
+	loc   *locale
+	env   env
+	vm    vm.VM
+	now   int // line being mapped, counted from 1; 0 is the header
+	part  int // index of the level being mapped
+	signs []sign
+	watch func(Step)
+}
+
+// Step is one thing that was done to a value on its way into an order.
+type Step struct {
+	Line  int           `json:"line,omitempty"`
+	Field string        `json:"field"`
+	What  string        `json:"what" doc:"What was done: found, expr, crosswalk, list, read as …"`
+	Text  string        `json:"text" doc:"The value after it"`
+	Place finding.Place `json:"place,omitzero"`
+	At    string        `json:"at,omitempty" doc:"The place as a person says it"`
+}
+
+// find looks a spot's value up in the view.
+func (w *worker) find(s *spot) (source.Cell, where, bool) {
+	row := w.view.row
+	switch s.src.Kind {
+	case ByHeading, ByColumn, ByPath:
+		if row.plan != nil && row.plan.tree || row.Node != nil {
+			return w.findNode(s)
+		}
+		if w.of == "order" && w.g != nil {
+			for i := range w.g.Rows {
+				if c := cell(&w.g.Rows[i].Record, s.column); c.Text != "" {
+					return c, where{rec: &w.g.Rows[i].Record, column: s.column}, true
+				}
+			}
+		}
+		column := s.column
+		if s.columns != nil {
+			if column = 0; w.view.n > 0 && w.view.n <= len(s.columns) {
+				column = s.columns[w.view.n-1]
+			}
+		}
+		c := cell(&row.Record, column)
+		return c, where{rec: &row.Record, column: column}, column > 0 && (c.Text != "" || c.Kind == source.Unkept)
+	case ByMatrixHeading:
+		head := &row.plan.head
+		c := cell(head, w.view.column)
+		return c, where{rec: head, column: w.view.column}, c.Text != ""
+	case ByMatrixCell:
+		c := cell(&row.Record, w.view.column)
+		return c, where{rec: &row.Record, column: w.view.column}, c.Text != "" || c.Kind == source.Unkept
+	case BySheet:
+		return source.Cell{Text: row.Sheet}, where{rec: &row.Record}, row.Sheet != ""
+	case ByCell:
+		return w.findCell(s)
+	}
+	return w.findLabel(s)
+}
+
+func (w *worker) findNode(s *spot) (source.Cell, where, bool) {
+	row := w.view.row
+	n := row.Node
+	switch w.of {
+	case "order":
+		if w.g != nil {
+			n = w.g.Rows[0].Node
+		}
+	case "parent":
+		n = n.Enclosing()
+	case "document":
+		n = n.Root()
+	}
+	if n == nil || s.src.path == nil {
+		return source.Cell{}, where{rec: &row.Record}, false
+	}
+	found := s.src.path.First(n)
+	if found == nil || found.Kind == jsondoc.Null {
+		return source.Cell{}, where{&row.Record, 0, found}, false
+	}
+	c := source.Cell{Text: found.Text}
+	switch found.Kind {
+	case jsondoc.String:
+		c.Text = trim(c.Text)
+	case jsondoc.Number:
+		c.Kind = source.Exact
+	case jsondoc.Bool:
+		c.Kind = source.Bool
+	default:
+		c = source.Cell{Text: map[jsondoc.Kind]string{jsondoc.Object: "{…}", jsondoc.Array: "[…]"}[found.Kind], Kind: source.ErrorValue}
+		if found.Len() == 0 {
+			c = source.Cell{}
+		}
+	}
+	return c, where{&row.Record, 0, found}, c.Text != ""
+}
+
+// outside calls look with the rows around the table and those of the order
+// until one is what it looks for.
+func (w *worker) outside(look func(*source.Record) bool) {
+	seen := map[*around]bool{}
+	rows := []Row(nil)
+	if w.g != nil {
+		rows = w.g.Rows
+	}
+	if w.view.row != nil {
+		rows = append(rows[:len(rows):len(rows)], *w.view.row)
+	}
+	for i := range rows {
+		if a := rows[i].plan.around; a != nil && !seen[a] {
+			seen[a] = true
+			for j := range a.rows {
+				if look(&a.rows[j]) {
+					return
+				}
+			}
+		}
+	}
+	if w.m.Group.whole() {
+		for i := range rows {
+			if look(&rows[i].Record) {
+				return
+			}
+		}
+	}
+}
+
+func (w *worker) findCell(s *spot) (c source.Cell, at where, ok bool) {
+	row := s.src.Row
+	if w.m.Group.By == "form" && w.g != nil {
+		row += w.firstRow() - 1 // a form's cells are counted from its first row
+	}
+	w.outside(func(rec *source.Record) bool {
+		if rec.Row != row {
+			return false
+		}
+		c, at = cell(rec, s.src.Column), where{rec: rec, column: s.src.Column}
+		return true
+	})
+	return c, at, c.Text != ""
+}
+
+func (w *worker) firstRow() int {
+	first := w.g.Rows[0].Row
+	if a := w.g.Rows[0].plan.around; a != nil && len(a.rows) > 0 {
+		first = min(first, a.rows[0].Row)
+	}
+	return first
+}
+
+// findLabel finds the cell beside a label: behind its colon in the same cell,
+// or the first filled one to the right, or the one below.
+func (w *worker) findLabel(s *spot) (c source.Cell, at where, ok bool) {
+	var below *where // the place below a label that has nothing to its right
+	w.outside(func(rec *source.Record) bool {
+		if below != nil {
+			if rec.Row == below.rec.Row+1 {
+				if v := cell(rec, below.column); v.Text != "" {
+					c, at, ok = v, where{rec: rec, column: below.column}, true
+					return true
+				}
+			}
+			below = nil
+		}
+		for i := range rec.Cells {
+			text := trim(rec.Cells[i].Text)
+			if text == "" {
+				continue
+			}
+			label := strings.TrimRight(text, ": \u00a0")
+			if !match(s.src.fold, label) {
+				if head, rest, cut := strings.Cut(text, ":"); cut && trim(rest) != "" && match(s.src.fold, head) {
+					c, at, ok = source.Cell{Text: trim(rest)}, where{rec: rec, column: i + 1}, true
+					return true
+				}
+				continue
+			}
+			if w.beside() != "below" {
+				for j := i + 1; j < len(rec.Cells); j++ {
+					if v := cell(rec, j+1); v.Text != "" {
+						if strings.HasSuffix(v.Text, ":") {
+							break // the next label: this one has nothing beside it
+						}
+						c, at, ok = v, where{rec: rec, column: j + 1}, true
+						return true
+					}
+				}
+			}
+			if w.beside() != "right" {
+				below = &where{rec: rec, column: i + 1}
+			}
+		}
+		return false
+	})
+	return c, at, ok
+}
+
+func (w *worker) beside() string {
+	if i := strings.IndexByte(w.of, '|'); i >= 0 {
+		return w.of[i+1:]
+	}
+	return ""
+}
+
+// hasPart reports whether a row says anything about a part of an order.
+func (w *worker) hasPart(level int, v view) bool {
+	p := v.row.plan
+	for i := range p.marks[level] {
+		s := &p.marks[level][i]
+		if s.column > 0 {
+			if s.column <= len(v.row.Cells) {
+				if c := cell(&v.row.Record, s.column); c.Text != "" || c.Kind == source.Unkept {
+					return true
+				}
+			}
+			continue
+		}
+		w.view = v
+		if _, _, ok := w.find(s); ok {
+			return true
+		}
+	}
+	return false
+}
+
+// holds evaluates a condition; bad takes what went wrong.
+func (w *worker) holds(x *Expr, reads []spot, v view, bad func(error)) bool {
+	if w.env.Col == nil {
+		w.newEnv()
+	}
+	w.view, w.reads = v, reads
+	w.env.Row, w.env.Sheet = v.row.Row, v.row.Sheet
+	is, err := x.run(w)
+	if err != nil {
+		bad(err)
+		return false
+	}
+	yes, _ := is.(bool)
+	return yes
+}

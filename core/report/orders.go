@@ -1,0 +1,123 @@
+package report
+
+import (
+	"bufio"
+	"fmt"
+	"io"
+	"strconv"
+	"strings"
+
+	"koinos/core/finding"
+	"koinos/core/mapping"
+)
+
+// Expected writes orders as people review them and programs compare them: what
+// a mapping makes of a document, order by order, with the codes and places of
+// what was found. It is the form of kept expected orders.
+type Expected struct {
+	w       *bufio.Writer
+	orders  int
+	lines   int
+	refused int
+}
+
+// NewExpected begins to write to w.
+func NewExpected(w io.Writer) *Expected { return &Expected{w: bufio.NewWriter(w)} }
+
+// Add writes one order.
+func (e *Expected) Add(d *mapping.Draft) {
+	if e.orders > 0 {
+		e.w.WriteByte('\n') // errors stay with the writer until Close
+	}
+	e.orders++
+	e.lines += len(d.Order.Lines)
+	outcome := ""
+	if d.Refused() {
+		e.refused++
+		outcome = " refused"
+	}
+	if d.Orphan {
+		outcome = " not an order"
+	}
+	fmt.Fprintf(e.w, "order %d%s, %s\n", d.Seq, outcome, spansText(d.Spans))
+	line := 0
+	d.Order.Each(func(n int, field, value string) {
+		if n == 0 {
+			fmt.Fprintf(e.w, "  %s: %s\n", field, quoted(value))
+			return
+		}
+		if n != line {
+			if line > 0 {
+				e.w.WriteByte('\n')
+			}
+			line = n
+			fmt.Fprintf(e.w, "  line %d:", n)
+		} else {
+			e.w.WriteByte(',')
+		}
+		fmt.Fprintf(e.w, " %s %s", field, quoted(value))
+	})
+	if line > 0 {
+		e.w.WriteByte('\n')
+	}
+	if !d.Order.Total.IsZero() {
+		fmt.Fprintf(e.w, "  = %s\n", strings.TrimSpace(d.Order.Total.String()+" "+d.Order.Currency))
+	}
+	for i := range d.Findings {
+		e.finding(&d.Findings[i])
+	}
+}
+
+func (e *Expected) finding(f *finding.Finding) {
+	about := f.Field
+	if f.Line > 0 {
+		about = strings.TrimSpace("line " + strconv.Itoa(f.Line) + " " + about)
+	}
+	at := f.At
+	if at == "" {
+		at = "the document"
+	}
+	fmt.Fprintf(e.w, "  %s %s at %s", f.Severity, f.Code, at)
+	if about != "" {
+		fmt.Fprintf(e.w, " (%s)", about)
+	}
+	e.w.WriteByte('\n')
+}
+
+// Close writes what was found about the document as a whole, and the sums.
+func (e *Expected) Close(notes []finding.Finding) error {
+	if e.orders > 0 {
+		e.w.WriteByte('\n')
+	}
+	fmt.Fprintf(e.w, "%s, %s, %d refused\n", Plural(e.orders, "order"), Plural(e.lines, "line"), e.refused)
+	for i := range notes {
+		e.finding(&notes[i])
+	}
+	return e.w.Flush()
+}
+
+func quoted(s string) string {
+	if s == "" || strings.ContainsAny(s, ",\"\n\r\t") || strings.TrimSpace(s) != s {
+		return strconv.Quote(s)
+	}
+	return s
+}
+
+// spansText says which rows: rows 2-4, Orders!7.
+func spansText(spans []mapping.Span) string {
+	var parts []string
+	for _, s := range spans {
+		rows := strconv.Itoa(s.First)
+		if s.Last > s.First {
+			rows += "-" + strconv.Itoa(s.Last)
+		}
+		if s.Sheet != "" {
+			rows = s.Sheet + " " + rows
+		}
+		parts = append(parts, rows)
+	}
+	if len(parts) == 1 && spans[0].First == spans[0].Last {
+		return "row " + parts[0]
+	}
+	return "rows " + strings.Join(parts, ", ")
+}
