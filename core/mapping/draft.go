@@ -36,7 +36,7 @@ func (m *Mapping) Draft(g *Group, set *list.Set) *Draft { return m.Explain(g, se
 
 // Explain is Draft, and calls watch with every step that every value takes.
 func (m *Mapping) Explain(g *Group, set *list.Set, watch func(Step)) *Draft {
-	d := &Draft{Seq: g.Seq, Orphan: g.Orphan || g.Broken, Spans: spans(g.Rows)}
+	d := &Draft{Seq: g.Seq, Orphan: g.Orphan || g.Broken, Spans: spans(g.all())}
 	d.Order.Kind = m.Kind
 	d.Trace.Sheet = g.Rows[0].Sheet
 	for i := range g.Rows {
@@ -103,14 +103,42 @@ func rowName(r *source.Record) string {
 
 func capital(s string) string { return strings.ToUpper(s[:1]) + s[1:] }
 
+// all gives the group's rows, and with a whole grouping what stands around them.
+func (g *Group) all() []Row {
+	if first := g.Rows[0].plan; first.m == nil || !first.m.Group.whole() || first.around == nil {
+		return g.Rows
+	}
+	var rows []Row
+	var last *plan
+	for i := range g.Rows {
+		if p := g.Rows[i].plan; p != last {
+			last = p
+			for _, rec := range p.around.rows {
+				rows = append(rows, Row{Record: rec})
+			}
+			if p.head.Row > 0 {
+				rows = append(rows, Row{Record: source.Record{Sheet: g.Rows[i].Sheet, Row: p.head.Row}})
+			}
+		}
+		rows = append(rows, g.Rows[i])
+	}
+	slices.SortStableFunc(rows, func(a, b Row) int {
+		if a.Sheet != b.Sheet {
+			return 0
+		}
+		return a.Row - b.Row
+	})
+	return rows
+}
+
 // spans gives the runs of adjacent rows, sheet by sheet.
 func spans(rows []Row) []Span {
 	all := make([]Span, 0, 1)
 	for i := range rows {
 		r := &rows[i]
 		last := max(r.Row, r.Last)
-		if n := len(all); n > 0 && r.Row == all[n-1].Last+1 && r.Sheet == all[n-1].Sheet {
-			all[n-1].Last = last
+		if n := len(all); n > 0 && r.Row <= all[n-1].Last+1 && r.Row >= all[n-1].First && r.Sheet == all[n-1].Sheet {
+			all[n-1].Last = max(last, all[n-1].Last)
 			continue
 		}
 		all = append(all, Span{r.Sheet, r.Row, last})

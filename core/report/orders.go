@@ -46,6 +46,9 @@ func (e *Expected) Add(d *mapping.Draft) {
 			fmt.Fprintf(e.w, "  %s: %s\n", field, quoted(value))
 			return
 		}
+		if n > 0 && field == "number" && value == strconv.Itoa(n) {
+			return // counted, not read
+		}
 		if n != line {
 			if line > 0 {
 				e.w.WriteByte('\n')
@@ -60,7 +63,7 @@ func (e *Expected) Add(d *mapping.Draft) {
 	if line > 0 {
 		e.w.WriteByte('\n')
 	}
-	if !d.Order.Total.IsZero() {
+	if d.Order.Total.Sign() != 0 || !d.Order.StatedTotal.IsZero() {
 		fmt.Fprintf(e.w, "  = %s\n", strings.TrimSpace(d.Order.Total.String()+" "+d.Order.Currency))
 	}
 	for i := range d.Findings {
