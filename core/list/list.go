@@ -199,13 +199,14 @@ type Pair struct {
 // Crosswalk is a two-way table of a partner's codes and ours.
 type Crosswalk struct {
 	theirs *List
+	pairs  []Pair
 	ours   map[string]string // folded theirs -> ours
 	back   map[string]string // folded ours -> theirs, the first
 }
 
 // NewCrosswalk makes a crosswalk of its pairs.
 func NewCrosswalk(pairs []Pair) *Crosswalk {
-	c := &Crosswalk{ours: make(map[string]string, len(pairs)), back: make(map[string]string, len(pairs))}
+	c := &Crosswalk{pairs: pairs, ours: make(map[string]string, len(pairs)), back: make(map[string]string, len(pairs))}
 	entries := make([]Entry, len(pairs))
 	for i, p := range pairs {
 		entries[i] = Entry{Code: p.Theirs}
@@ -223,6 +224,9 @@ func (c *Crosswalk) Ours(theirs string) (string, bool) {
 	ours, ok := c.ours[Fold(theirs)]
 	return ours, ok
 }
+
+// Pairs are the crosswalk's rows in their order.
+func (c *Crosswalk) Pairs() []Pair { return c.pairs }
 
 // Theirs gives the partner's code for ours; of several the first of the table.
 func (c *Crosswalk) Theirs(ours string) (string, bool) {

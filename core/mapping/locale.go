@@ -460,3 +460,23 @@ func currencyOf(word string) string {
 	}
 	return ""
 }
+
+// DayIn reads text as a day of a form such as d.m.yyyy; false where it is none.
+func DayIn(form, text string) (order.Date, bool) {
+	f, err := parseDateForm(form)
+	if err != nil {
+		return "", false
+	}
+	return f.parse(text)
+}
+
+// NumberIn reads text as a number with a decimal sign, with what stands beside
+// its digits; false where it is none.
+func NumberIn(decimal byte, text string) (n order.Number, word string, ok bool) {
+	l := locale{decimal: decimal, grouping: '.'}
+	if decimal == '.' {
+		l.grouping = ','
+	}
+	n, word, err := l.number(source.Cell{Text: text}, true)
+	return n, word, err == nil
+}

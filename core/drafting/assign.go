@@ -1,0 +1,420 @@
+package drafting
+
+import (
+	"fmt"
+	"regexp"
+	"slices"
+	"sort"
+	"strings"
+
+	"koinos/core/list"
+	"koinos/core/mapping"
+	"koinos/core/order"
+)
+
+// candidate is a field that a column may be.
+type candidate struct {
+	column *profile
+	level  order.Level
+	field  order.Field
+	score  float64
+	why    []string
+	strong bool // the values themselves say so, or the heading leaves no doubt
+}
+
+func (c *candidate) name() string { return c.field.Name }
+
+var pricePer = regexp.MustCompile(`(?i)^(.*?)\s*(?:per|pro|par|por|/)\s*([0-9]+)\b.*$`)
+
+// hintsOf gives what a heading means: as mappings of this partner or of others
+// bound it before, and as the vocabulary has it.
+func (d *drafter) hintsOf(heading string) []hint {
+	if h, ok := d.cache[heading]; ok {
+		return h
+	}
+	all := hints(heading)
+	if m := pricePer.FindStringSubmatch(heading); m != nil { // the price of so many
+		if price := hints(m[1]); len(price) > 0 && price[0].field == "unit_price" {
+			all = price
+		}
+	}
+	folded := list.Fold(heading)
+	for _, m := range d.hints.Known {
+		for level, bindings := range m.Bindings {
+			for i := range bindings {
+				for _, s := range bindings[i].From {
+					if s.Kind == mapping.ByHeading && list.Fold(s.Text) == folded {
+						all = append([]hint{{level, bindings[i].Field.Name, 1.05, "the mapping " + m.Name}}, all...)
+					}
+				}
+			}
+		}
+	}
+	d.cache[heading] = all
+	return all
+}
+
+// bothLevels are fields that a header and a line have alike.
+var bothLevels = []string{"requested_ship_on", "requested_delivery_on", "notes", "charge.freight"}
+
+// constant reports how a column behaves within orders: the share of orders in
+// which it has one value at most.
+func constant(p *profile, groups []int) float64 {
+	if len(p.values) == 0 {
+		return 1
+	}
+	first := map[int]string{}
+	bad := map[int]bool{}
+	for _, v := range p.values {
+		g := groups[v.row]
+		t := list.Fold(v.cell.Text)
+		if f, ok := first[g]; !ok {
+			first[g] = t
+		} else if f != t {
+			bad[g] = true
+		}
+	}
+	return 1 - float64(len(bad))/float64(max(len(first), 1))
+}
+
+// firstOnly reports whether the column is filled in the first row of its
+// orders only, in orders of several rows.
+func firstOnly(p *profile, groups []int) bool {
+	begins := map[int]int{}
+	sizes := map[int]int{}
+	for i, g := range groups {
+		if _, ok := begins[g]; !ok {
+			begins[g] = i
+		}
+		sizes[g]++
+	}
+	several := false
+	for _, v := range p.values {
+		g := groups[v.row]
+		if begins[g] != v.row {
+			return false
+		}
+		several = several || sizes[g] > 1
+	}
+	return several && len(p.values) > 0
+}
+
+// candidates gives what each column may be; groups says which order each row
+// belongs to, nil where that is not known yet.
+func (d *drafter) candidates(columns []*profile, groups []int) []candidate {
+	var all []candidate
+	for _, p := range columns {
+		if p.filled == 0 {
+			continue
+		}
+		byField := map[string]*candidate{}
+		add := func(level order.Level, field string, score float64, why string, strong bool) {
+			level, field = d.settleLevel(p, level, field, groups)
+			f, ok := order.Lookup(level, field)
+			if !ok {
+				return
+			}
+			fit := p.fits(f)
+			if fit == 0 {
+				return
+			}
+			key := string(level) + "/" + field
+			c := byField[key]
+			if c == nil {
+				c = &candidate{column: p, level: level, field: f}
+				byField[key] = c
+			}
+			s := score * fit
+			if s > c.score {
+				c.score, s = s, c.score
+			}
+			c.score = min(c.score+s*0.25, 1.2)
+			c.why = append(c.why, why)
+			c.strong = c.strong || strong && fit > 0.7
+		}
+		for _, h := range d.hintsOf(p.heading) {
+			why := fmt.Sprintf("its heading is like %q", h.word)
+			if h.score >= 0.98 {
+				why = fmt.Sprintf("its heading says %q", h.word)
+			}
+			add(h.level, h.field, h.score, why, h.score >= 0.9)
+		}
+		d.byValues(p, add)
+		for _, c := range byField {
+			all = append(all, *c)
+		}
+	}
+	d.byProducts(columns, &all)
+	sort.SliceStable(all, func(i, j int) bool {
+		if all[i].score != all[j].score {
+			return all[i].score > all[j].score
+		}
+		if all[i].column.letter != all[j].column.letter {
+			return all[i].column.letter < all[j].column.letter
+		}
+		if all[i].column.from != all[j].column.from {
+			return all[i].column.from < all[j].column.from
+		}
+		return all[i].field.Name < all[j].field.Name
+	})
+	return all
+}
+
+// settleLevel puts a field to the level at which its column behaves.
+func (d *drafter) settleLevel(p *profile, level order.Level, field string, groups []int) (order.Level, string) {
+	if groups == nil {
+		return level, field
+	}
+	c := constant(p, groups)
+	several := 0
+	sizes := map[int]int{}
+	for _, g := range groups {
+		if sizes[g]++; sizes[g] == 2 {
+			several++
+		}
+	}
+	if several == 0 {
+		return level, field // each order has one row: nothing to be seen
+	}
+	varies := c < 0.97
+	switch {
+	case slices.Contains(bothLevels, field) && level == order.Header && varies:
+		return order.Lines, field
+	case slices.Contains(bothLevels, field) && level == order.Lines && !varies:
+		return order.Header, field
+	case field == "ship_to.code" && varies:
+		return order.Lines, "location"
+	case field == "location" && firstOnly(p, groups):
+		return order.Header, "ship_to.code"
+	case field == "amount" && firstOnly(p, groups):
+		return order.Header, "total"
+	case field == "total" && varies:
+		return order.Lines, "amount"
+	case field == "ship_to.name" && varies && p.filled > 3:
+		return order.Lines, "description"
+	}
+	return level, field
+}
+
+// byValues adds what the values alone say.
+func (d *drafter) byValues(p *profile, add func(order.Level, string, float64, string, bool)) {
+	if p.filled > 1 && p.share(p.gtins) >= 0.9 {
+		add(order.Lines, "gtin", 0.9, "its values are GTINs, check digits and all", true)
+	}
+	type listed struct {
+		list, key, field string
+		level            order.Level
+		score            float64
+	}
+	for _, l := range []listed{
+		{"items", "code", "item", order.Lines, 0.9}, {"items", "gtin", "gtin", order.Lines, 0.85}, {"items", "name", "description", order.Lines, 0.7},
+		{"customers", "code", "partner", order.Header, 0.85}, {"suppliers", "code", "partner", order.Header, 0.85},
+		{"customers", "name", "partner", order.Header, 0.7}, {"suppliers", "name", "partner", order.Header, 0.7},
+		{"locations", "code", "ship_to.code", order.Header, 0.75}, {"units", "code", "unit", order.Lines, 0.8}, {"units", "name", "unit", order.Lines, 0.7},
+		{"terms", "code", "payment_terms", order.Header, 0.8}, {"price-levels", "code", "price_level", order.Header, 0.7},
+	} {
+		if n := p.inList[l.list+"/"+l.key]; n > 0 && p.share(n) >= 0.6 && (p.filled > 2 || len(p.words) > 1) {
+			if l.list == "price-levels" && len(p.words) < 2 {
+				continue
+			}
+			add(l.level, l.field, l.score*min(1, 0.4+0.6*p.share(n)), fmt.Sprintf("%.0f %% of its values stand in the list %s by %s", 100*p.share(n), l.list, l.key), p.share(n) > 0.8)
+		}
+	}
+	for name, n := range p.across {
+		if p.share(n) < 0.6 {
+			continue
+		}
+		level, field := d.walkField(name)
+		if field != "" {
+			add(level, field, 0.85*p.share(n), fmt.Sprintf("%.0f %% of its values stand in the crosswalk %s", 100*p.share(n), name), true)
+		}
+	}
+	if currency, _ := order.Lookup(order.Header, "currency"); p.fits(currency) == 1 && p.longest <= 3 {
+		add(order.Header, "currency", 0.8, "its values are currencies", true)
+	}
+	if p.heading == "" || len(d.hintsOf(p.heading)) == 0 {
+		_, dates := p.isDates()
+		switch {
+		case dates:
+			add(order.Header, "ordered_on", 0.4, "its values are dates", false)
+		case p.share(p.numbers) > 0.95 && p.share(p.whole) > 0.95 && p.longest <= 5:
+			add(order.Lines, "quantity", 0.35, "its values are small whole numbers", false)
+		case p.share(p.numbers) > 0.95 && p.share(p.whole) < 0.6:
+			add(order.Lines, "unit_price", 0.3, "its values are numbers with decimals", false)
+		case p.share(p.spaces) > 0.5 && p.share(p.numbers) < 0.2:
+			add(order.Lines, "description", 0.35, "its values are words", false)
+		}
+	}
+}
+
+// walkField guesses what a crosswalk is for from the list that its codes stand in.
+func (d *drafter) walkField(name string) (order.Level, string) {
+	for _, f := range []struct {
+		list, field string
+		level       order.Level
+	}{{"items", "item", order.Lines}, {"units", "unit", order.Lines}, {"locations", "ship_to.code", order.Header}, {"customers", "partner", order.Header}, {"suppliers", "partner", order.Header}} {
+		l := d.hints.Lists.Lists[f.list]
+		if l == nil {
+			continue
+		}
+		n, all := 0, 0
+		for _, p := range d.hints.Lists.Crosswalks[name].Pairs() {
+			all++
+			if _, ok := l.Find(p.Ours); ok {
+				n++
+			}
+		}
+		if all > 0 && n*10 >= all*8 {
+			return f.level, f.field
+		}
+	}
+	return "", ""
+}
+
+// byProducts finds three columns of which one is the product of the others.
+func (d *drafter) byProducts(columns []*profile, all *[]candidate) {
+	type numbers map[int]order.Number
+	var cols []*profile
+	var values []numbers
+	for _, p := range columns {
+		if p.filled < 3 || p.share(p.numbers) < 0.9 {
+			continue
+		}
+		n := numbers{}
+		for _, v := range p.values {
+			if x, _, ok := mapping.NumberIn(d.decimalOf(v.cell), v.cell.Text); ok {
+				n[v.row] = x
+			}
+		}
+		cols, values = append(cols, p), append(values, n)
+	}
+	if len(cols) > 12 {
+		return
+	}
+	tolerance := order.MustNumber("0.011")
+	for a := range cols { // the amount
+		for q := range cols {
+			for u := q + 1; u < len(cols); u++ {
+				if a == q || a == u {
+					continue
+				}
+				good, total, ones := 0, 0, 0
+				for row, x := range values[a] {
+					y, okY := values[q][row]
+					z, okZ := values[u][row]
+					if !okY || !okZ || x.Sign() == 0 {
+						continue
+					}
+					total++
+					if one := order.NumberOf(1); y.Cmp(one) == 0 || z.Cmp(one) == 0 {
+						ones++
+					}
+					if product, err := y.Mul(z); err == nil && order.Within(product.Round(order.HalfUp, 2), x, tolerance) {
+						good++
+					}
+				}
+				if total < 3 || good*10 < total*7 || ones*2 > total {
+					continue
+				}
+				// The quantity is the whole one, or the one that is called so.
+				qty, price := cols[q], cols[u]
+				if d.looksLike(price, "quantity") > d.looksLike(qty, "quantity") || d.looksLike(price, "quantity") == d.looksLike(qty, "quantity") && price.share(price.whole) > qty.share(qty.whole) {
+					qty, price = price, qty
+				}
+				for _, x := range []struct {
+					p     *profile
+					field string
+				}{{qty, "quantity"}, {price, "unit_price"}, {cols[a], "amount"}} {
+					d.raise(all, x.p, x.field, fmt.Sprintf("%s × %s is %s in %d of %d rows", qty.from, price.from, cols[a].from, good, total))
+				}
+				return
+			}
+		}
+	}
+}
+
+func (d *drafter) looksLike(p *profile, field string) float64 {
+	for _, h := range d.hintsOf(p.heading) {
+		if h.field == field {
+			return h.score
+		}
+	}
+	return 0
+}
+
+func (d *drafter) raise(all *[]candidate, p *profile, field, why string) {
+	for i := range *all {
+		if c := &(*all)[i]; c.column == p && c.field.Name == field && c.level == order.Lines {
+			c.score, c.strong = min(1.2, c.score+0.4), true
+			c.why = append(c.why, why)
+			return
+		}
+	}
+	f, _ := order.Lookup(order.Lines, field)
+	*all = append(*all, candidate{p, order.Lines, f, 0.7, []string{why}, true})
+}
+
+// assign gives each column one field and each field one column, the best first.
+func assign(all []candidate) (chosen []candidate, second map[*profile]*candidate) {
+	taken := map[string]bool{}
+	has := map[*profile]bool{}
+	second = map[*profile]*candidate{}
+	for i := range all {
+		c := &all[i]
+		key := string(c.level) + "/" + c.name()
+		if c.score < 0.3 {
+			continue
+		}
+		if has[c.column] || taken[key] {
+			if second[c.column] == nil && has[c.column] {
+				second[c.column] = c
+			}
+			continue
+		}
+		if c.field.Name == "description" && c.score < 0.45 && len(all) == 0 {
+			continue
+		}
+		has[c.column], taken[key] = true, true
+		chosen = append(chosen, *c)
+	}
+	return chosen, second
+}
+
+// sureness says how sure a choice is: sure, likely or unsure.
+func sureness(c *candidate, all []candidate) string {
+	rival := 0.0
+	for i := range all {
+		o := &all[i]
+		if o.column == c.column && o.field.Name == c.field.Name && o.level == c.level {
+			continue
+		}
+		if o.column == c.column || o.field.Name == c.field.Name && o.level == c.level {
+			rival = max(rival, o.score)
+		}
+	}
+	switch margin := c.score - rival; {
+	case c.strong && c.score >= 0.9 && margin >= 0.2:
+		return "sure"
+	case c.score >= 0.6 && margin >= 0.05:
+		return "likely"
+	}
+	return "unsure"
+}
+
+func sortedKeys[V any](m map[string]V) []string {
+	keys := make([]string, 0, len(m))
+	for k := range m {
+		keys = append(keys, k)
+	}
+	slices.Sort(keys)
+	return keys
+}
+
+func quote(s string) string {
+	if s == "" || strings.ContainsAny(s, ":{}[],&*#?|<>=!%@\\\"'`\n\t") || strings.TrimSpace(s) != s || strings.ContainsAny(s[:1], "-0123456789~.") || yamlWord[strings.ToLower(s)] {
+		return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "\n", " ", "\t", " ").Replace(s) + `"`
+	}
+	return s
+}
+
+var yamlWord = map[string]bool{"yes": true, "no": true, "true": true, "false": true, "null": true, "on": true, "off": true, "y": true, "n": true}

@@ -1,0 +1,537 @@
+package drafting
+
+import (
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"koinos/core/finding"
+	"koinos/core/list"
+	"koinos/core/mapping"
+	"koinos/core/order"
+	"koinos/core/source"
+)
+
+// Hints is what is known besides the document.
+type Hints struct {
+	Name    string             // of the mapping; left out, draft
+	Partner string             // our code of the partner, where it is known
+	Kind    order.Kind         // left out, it is guessed
+	Lists   *list.Set          // lists and crosswalks to look values up in; nil is none
+	Known   []*mapping.Mapping // mappings made before: their headings count as words
+	Limits  source.Limits
+}
+
+// Guess is one thing that was guessed.
+type Guess struct {
+	What   string `json:"what" doc:"What was guessed: heading, grouping, locale, header.ordered_on …"`
+	Choice string `json:"choice"`
+	Why    string `json:"why"`
+	Sure   string `json:"sure" enum:"sure,likely,unsure"`
+	Second string `json:"second,omitempty" doc:"What else it could be"`
+}
+
+// Proposal is a mapping for a person to review.
+type Proposal struct {
+	Text    string   `json:"text" doc:"The mapping as YAML; what is not sure is marked in it"`
+	Guesses []Guess  `json:"guesses"`
+	Unbound []string `json:"unbound" doc:"Columns or paths with values that feed nothing"`
+}
+
+type drafter struct {
+	hints   Hints
+	decimal byte
+	cache   map[string][]hint
+	out     Proposal
+	format  source.Format
+	sheets  []*sheet
+	y       yaml
+}
+
+// Draft proposes a mapping for a document of size bytes.
+func Draft(r io.ReaderAt, size int64, h Hints) (*Proposal, error) {
+	if h.Lists == nil {
+		h.Lists = &list.Set{}
+	}
+	if h.Name == "" {
+		h.Name = "draft"
+	}
+	d := &drafter{hints: h, decimal: '.', cache: map[string][]hint{}}
+	opt := source.Options{Limits: h.Limits}
+	shape, err := source.Sniff(r, size, opt)
+	if err != nil {
+		return nil, err
+	}
+	d.format = shape.Format
+	if shape.Format.Tree() {
+		err = d.tree(r, size, opt)
+	} else {
+		opt.Sheets = func(int, string) bool { return true }
+		if d.sheets, _, err = readSheets(r, size, opt); err == nil {
+			err = d.tables()
+		}
+	}
+	if err != nil {
+		return nil, err
+	}
+	d.out.Text = d.y.text(d)
+	// A draft that Koinos itself does not understand would be worse than none.
+	if _, err := mapping.Parse([]byte(d.out.Text)); err != nil {
+		return &d.out, fmt.Errorf("the draft needs a hand: %w", err)
+	}
+	return &d.out, nil
+}
+
+func (d *drafter) guess(what, choice, why, sure, second string) {
+	d.out.Guesses = append(d.out.Guesses, Guess{what, choice, why, sure, second})
+}
+
+func (d *drafter) decimalOf(c source.Cell) byte {
+	if c.Kind != source.Text {
+		return '.'
+	}
+	return d.decimal
+}
+
+// binding is one line of the mapping that is being written.
+type binding struct {
+	level  order.Level
+	field  string
+	from   string // heading, @C or path; "" where words says it all
+	words  []string
+	sure   string
+	why    string
+	second string
+}
+
+// tables drafts a mapping for sheets.
+func (d *drafter) tables() error {
+	sign, comma, point := decimalSign(d.sheets)
+	d.decimal = sign
+	if comma+point > 0 {
+		sure := "sure"
+		if comma > 0 && point > 0 {
+			sure = "likely"
+		}
+		d.guess("locale.decimal", string(sign), fmt.Sprintf("%d numbers can only have a decimal comma, %d only a point", comma, point), sure, "")
+	}
+	var all []*table
+	for _, s := range d.sheets {
+		if len(s.rows) > 0 {
+			all = append(all, d.find(s))
+		}
+	}
+	if len(all) == 0 {
+		return finding.Fatal(finding.DocumentEmpty, finding.Place{}, "No sheet of the document has a row.")
+	}
+	main := all[0]
+	for _, t := range all[1:] {
+		if t.score > main.score+0.5 || len(main.rows) < 2 && t.score >= main.score && len(t.rows) > len(main.rows) {
+			main = t
+		}
+	}
+	for _, draft := range []func(*table, []*table) bool{d.kinds, d.joined, d.forms, d.plain} {
+		if draft(main, all) {
+			return nil
+		}
+	}
+	return nil
+}
+
+// plain drafts for one table of rows: by key, opener, gap, across or matrix.
+func (d *drafter) plain(t *table, all []*table) bool {
+	d.describe(t, d.alikeSheets(t, all))
+	columns := t.columns
+	numbered := d.numbered(t)
+	if numbered != nil {
+		columns = numbered
+	}
+	candidates := d.candidates(columns, nil)
+	chosen, _ := assign(candidates)
+	g := d.groupRows(t, columns, chosen)
+	candidates = d.candidates(columns, g.groups)
+	matrix := []*profile(nil)
+	if numbered == nil {
+		matrix = d.matrix(t, candidates)
+		if matrix != nil {
+			candidates = slices.DeleteFunc(candidates, func(c candidate) bool { return slices.Contains(matrix, c.column) || c.name() == "quantity" })
+		}
+	}
+	if g.ident != nil { // the grouping knows which column identifies the order
+		candidates = settle(candidates, g.ident, "sender_number")
+	}
+	chosen, second := assign(candidates)
+	for _, c := range chosen {
+		d.bind(&c, candidates, second[c.column])
+	}
+	if matrix != nil {
+		d.bindMatrix(matrix)
+	}
+	d.y.group = g.yaml
+	d.guess("grouping", g.by, g.why, g.sure, g.second)
+	d.labels(t, false)
+	d.finish(t, columns, chosen, matrix)
+	return true
+}
+
+// settle makes a column the field that the grouping found it to be.
+func settle(all []candidate, column *profile, field string) []candidate {
+	kept := slices.DeleteFunc(all, func(c candidate) bool {
+		return (c.column == column) != (c.field.Name == field && c.level == order.Header)
+	})
+	found := slices.ContainsFunc(kept, func(c candidate) bool { return c.column == column })
+	if !found {
+		f, _ := order.Lookup(order.Header, field)
+		kept = append([]candidate{{column, order.Header, f, 0.55, []string{"rows hang together by it"}, false}}, kept...)
+	}
+	return kept
+}
+
+// describe writes what the document looks like.
+func (d *drafter) describe(t *table, sheets string) {
+	d.y.format = string(d.format)
+	d.y.sheet = sheets
+	if t.headAt >= 0 {
+		row := t.sheet.rows[t.headAt].Row
+		d.y.headRow, d.y.headRows = row, t.headRows
+		sure := "sure"
+		if t.score < 2 {
+			sure = "unsure"
+		}
+		d.guess("heading", fmt.Sprintf("row %d", row), fmt.Sprintf("it reads: %s", finding.Clip(strings.Join(nonblank(t.head), ", "), 120)), sure, "")
+	} else {
+		d.guess("heading", "none", "no row looks like headings; columns are named by their letters", "likely", "")
+	}
+	if t.until != "" {
+		d.y.until = t.until
+		d.guess("until", t.until, "nothing behind it looks like a row of the table", "likely", "")
+	}
+	if t.leaveOut != "" {
+		d.y.leaveOut = t.leaveOut
+		d.guess("rows.leave_out", t.leaveOut, "rows of sums stand between the lines", "likely", "")
+	}
+}
+
+func nonblank(all []string) []string {
+	var some []string
+	for _, s := range all {
+		if s != "" {
+			some = append(some, s)
+		}
+	}
+	return some
+}
+
+// alikeSheets names the sheets that have the same headings: "" where the
+// first visible one is all, else a pattern.
+func (d *drafter) alikeSheets(t *table, all []*table) string {
+	if t.sheet.name == "" {
+		return ""
+	}
+	var alike []string
+	for _, o := range all {
+		if o == t || o.headAt >= 0 && t.headAt >= 0 && sameHead(o.head, t.head) {
+			alike = append(alike, o.sheet.name)
+		}
+	}
+	if len(alike) == 1 {
+		if len(all) == 1 || d.sheets[0] == t.sheet {
+			return ""
+		}
+		return t.sheet.name
+	}
+	if len(alike) == len(d.sheets) {
+		return "*"
+	}
+	prefix := alike[0]
+	for _, n := range alike[1:] {
+		for !strings.HasPrefix(n, prefix) {
+			prefix = prefix[:len(prefix)-1]
+		}
+	}
+	others := 0
+	for _, s := range d.sheets {
+		if strings.HasPrefix(s.name, prefix) && !slices.Contains(alike, s.name) {
+			others++
+		}
+	}
+	if len(prefix) >= 2 && others == 0 {
+		return strings.TrimRight(prefix, " ") + "*"
+	}
+	return strings.Join(alike, "\x00")
+}
+
+func sameHead(a, b []string) bool {
+	a, b = nonblank(a), nonblank(b)
+	n := 0
+	for _, x := range a {
+		if countFold(b, x) > 0 {
+			n++
+		}
+	}
+	return n >= 2 && n*10 >= max(len(a), len(b))*8
+}
+
+// bind writes the binding of a chosen candidate.
+func (d *drafter) bind(c *candidate, all []candidate, second *candidate) {
+	b := binding{level: c.level, field: c.field.Name, from: c.column.from, sure: sureness(c, all), why: strings.Join(unique(c.why), "; ")}
+	if second != nil {
+		b.second = string(second.level) + "." + second.name()
+	}
+	d.values(&b, c)
+	d.add(b)
+	if m := pricePer.FindStringSubmatch(c.column.heading); m != nil && c.field.Name == "unit_price" && m[2] != "1" {
+		d.add(binding{level: order.Lines, field: "price_basis", words: []string{"value: " + m[2]}, sure: "likely", why: "the heading of the price says so"})
+	}
+}
+
+func unique(all []string) []string {
+	var some []string
+	for _, s := range all {
+		if !slices.Contains(some, s) {
+			some = append(some, s)
+		}
+	}
+	return some
+}
+
+func (d *drafter) add(b binding) {
+	if slices.ContainsFunc(d.y.bindings, func(o binding) bool { return o.level == b.level && o.field == b.field }) {
+		return
+	}
+	d.y.bindings = append(d.y.bindings, b)
+	choice := b.from
+	if choice == "" {
+		choice = strings.Join(b.words, ", ")
+	}
+	d.guess(string(b.level)+"."+b.field, choice, b.why, b.sure, b.second)
+}
+
+// values adds to a binding what its values ask for: forms of dates, lists,
+// crosswalks, suffixes.
+func (d *drafter) values(b *binding, c *candidate) {
+	p := c.column
+	switch c.field.Type {
+	case order.Day:
+		forms, _ := p.isDates()
+		if len(forms) > 0 {
+			b.words = append(b.words, "dates: "+flow(forms))
+		}
+		if len(forms) == 2 && swapped(forms[0], forms[1]) {
+			b.sure = "unsure"
+			b.why += "; day and month cannot be told apart in the sample"
+		}
+	case order.Decimal, order.Percent:
+		words, all := 0, 0
+		for w, n := range p.suffix {
+			all += n
+			if !isCurrency(w) {
+				words += n
+			}
+		}
+		if words > 0 && c.field.Type == order.Decimal {
+			suffix := "drop"
+			if c.field.Name == "quantity" {
+				suffix = "unit"
+			}
+			b.words = append(b.words, "suffix: "+suffix)
+		}
+	case order.Code, order.Text, order.Unit, order.Currency:
+		d.look(b, c)
+	}
+	switch c.field.Name {
+	case "sender_number", "item", "quantity":
+		b.words = append(b.words, "need: must")
+	}
+}
+
+func isCurrency(w string) bool {
+	return strings.ContainsAny(w, "€£$¥") || len(w) == 3 && order.KnownCurrency(strings.ToUpper(w)) || strings.EqualFold(w, "kr")
+}
+
+// look adds the crosswalk and list that know the values.
+func (d *drafter) look(b *binding, c *candidate) {
+	p := c.column
+	lists := map[string][]string{"item": {"items"}, "partner": {"customers", "suppliers"}, "ship_to.code": {"locations"}, "location": {"locations"}, "payment_terms": {"terms"}}[c.name()]
+	for _, l := range lists {
+		if p.share(p.inList[l+"/code"]) >= 0.5 {
+			b.words = append(b.words, "list: "+l)
+			return
+		}
+		for _, key := range []string{"name", "gtin"} {
+			if p.share(p.inList[l+"/"+key]) >= 0.6 {
+				b.words = append(b.words, "list: "+l, "by: ["+key+", code]")
+				return
+			}
+		}
+	}
+	best := ""
+	for name, n := range p.across {
+		if p.share(n) >= 0.6 && (best == "" || n > p.across[best]) {
+			best = name
+		}
+	}
+	if best != "" {
+		b.words = append(b.words, "crosswalk: "+best)
+		if len(lists) > 0 && d.hints.Lists.Lists[lists[0]] != nil {
+			b.words = append(b.words, "list: "+lists[0])
+		}
+	}
+	if c.field.Type == order.Unit && best == "" {
+		unknown := 0
+		for w := range p.words {
+			if !order.KnownUnit(strings.ToUpper(w)) && p.inList["units/code"] == 0 {
+				unknown++
+			}
+		}
+		if p.share(p.inList["units/name"]) > 0.6 {
+			b.words = append(b.words, "list: units", "by: [name, code]")
+		} else if unknown > 0 {
+			b.why += "; its words are not codes of units: a crosswalk will be needed"
+		}
+	}
+}
+
+func flow(words []string) string {
+	if len(words) == 1 {
+		return quote(words[0])
+	}
+	var all []string
+	for _, w := range words {
+		all = append(all, quote(w))
+	}
+	return "[" + strings.Join(all, ", ") + "]"
+}
+
+// finish adds the partner and the kind, and lists what feeds nothing.
+func (d *drafter) finish(t *table, columns []*profile, chosen []candidate, matrix []*profile) {
+	for _, p := range columns {
+		used := slices.ContainsFunc(chosen, func(c candidate) bool { return c.column == p }) || slices.Contains(matrix, p)
+		if p.filled > 0 && !used {
+			name := p.from
+			if p.heading != "" {
+				name = p.heading
+			}
+			d.out.Unbound = append(d.out.Unbound, name)
+		}
+	}
+	if !d.bound(order.Lines, "quantity") {
+		d.add(binding{level: order.Lines, field: "quantity", words: []string{"value: 1"}, sure: "unsure", why: "no column looks like a quantity"})
+	}
+	if !slices.ContainsFunc([]string{"item", "buyer_item", "supplier_item", "gtin", "description"}, func(f string) bool { return d.bound(order.Lines, f) }) {
+		d.add(binding{level: order.Lines, field: "description", words: []string{"value: unknown"}, sure: "unsure", why: "no column looks like an item"})
+	}
+	var texts []string
+	if t != nil {
+		for _, s := range d.sheets {
+			for i := range s.rows {
+				if i < 30 {
+					for c := range s.rows[i].Cells {
+						if x := text(&s.rows[i], c); x != "" && len(texts) < 600 {
+							texts = append(texts, x)
+						}
+					}
+				}
+			}
+		}
+	}
+	d.partner(texts)
+	d.kind(texts)
+}
+
+func (d *drafter) bound(level order.Level, field string) bool {
+	return slices.ContainsFunc(d.y.bindings, func(b binding) bool { return b.level == level && b.field == field })
+}
+
+func (d *drafter) partner(texts []string) {
+	if d.bound(order.Header, "partner") {
+		return
+	}
+	if p := d.hints.Partner; p != "" {
+		d.add(binding{level: order.Header, field: "partner", words: []string{"value: " + quote(p)}, sure: "sure", why: "you said so"})
+		return
+	}
+	for _, m := range d.hints.Known {
+		for _, b := range m.Bindings[order.Header] {
+			if b.Field.Name == "partner" && b.Value != "" && d.knownHeads(m) {
+				d.add(binding{level: order.Header, field: "partner", words: []string{"value: " + quote(b.Value)}, sure: "likely", why: "the mapping " + m.Name + " has the same headings"})
+				return
+			}
+		}
+	}
+	for _, name := range []string{"customers", "suppliers"} {
+		l := d.hints.Lists.Lists[name]
+		if l == nil {
+			continue
+		}
+		for _, e := range l.Entries() {
+			for _, t := range texts {
+				if f := list.Fold(t); e.Name != "" && strings.Contains(f, list.Fold(e.Name)) || f == list.Fold(e.Code) {
+					d.add(binding{level: order.Header, field: "partner", words: []string{"value: " + quote(e.Code), "list: " + name}, sure: "likely", why: fmt.Sprintf("the document says %q", finding.Clip(t, 60))})
+					return
+				}
+			}
+		}
+	}
+	d.add(binding{level: order.Header, field: "partner", words: []string{"value: UNKNOWN"}, sure: "unsure", why: "nothing says who the partner is: put our code of it here"})
+}
+
+// knownHeads reports whether the headings of a known mapping are this document's.
+func (d *drafter) knownHeads(m *mapping.Mapping) bool {
+	n, all := 0, 0
+	for _, bindings := range m.Bindings {
+		for _, b := range bindings {
+			for _, s := range b.From {
+				all++
+				if slices.ContainsFunc(d.y.bindings, func(o binding) bool { return list.Fold(o.from) == list.Fold(s.Text) }) {
+					n++
+				}
+			}
+		}
+	}
+	return all > 0 && n*10 >= all*8
+}
+
+func (d *drafter) kind(texts []string) {
+	if k := d.hints.Kind; k != "" {
+		d.y.kind = string(k)
+		return
+	}
+	sales, purchase := 0, 0
+	for _, b := range d.y.bindings {
+		if b.field == "partner" {
+			words := strings.Join(b.words, " ") + " " + strings.ToLower(b.from)
+			if strings.Contains(words, "suppliers") {
+				purchase += 5
+			}
+			if strings.Contains(words, "customers") {
+				sales += 5
+			}
+			texts = append(texts, b.from)
+		}
+	}
+	for _, t := range texts {
+		words := strings.Join(plainWords(t), " ")
+		for _, w := range []string{"supplier", "vendor", "lieferant", "fournisseur", "proveedor", "fornitore", "leverancier", "our order", "our purchase"} {
+			if strings.Contains(words, w) {
+				purchase++
+			}
+		}
+		for _, w := range []string{"customer", "sales order", "kunde", "web shop", "cliente", "auftrag"} {
+			if strings.Contains(words, w) {
+				sales++
+			}
+		}
+	}
+	d.y.kind = "sales"
+	sure := "unsure"
+	why := "nothing says whether they order from us or we from them"
+	if purchase > sales {
+		d.y.kind, sure, why = "purchase", "likely", "its words speak of a supplier"
+	} else if sales > 0 {
+		sure, why = "likely", "its words speak of a customer"
+	}
+	other := map[string]string{"sales": "purchase", "purchase": "sales"}[d.y.kind]
+	d.guess("kind", d.y.kind, why, sure, other)
+}

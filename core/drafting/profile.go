@@ -1,0 +1,243 @@
+package drafting
+
+import (
+	"strings"
+
+	"koinos/core/list"
+	"koinos/core/mapping"
+	"koinos/core/order"
+	"koinos/core/source"
+)
+
+// profile is what the values of a column, or of a path, are like.
+type profile struct {
+	heading string
+	from    string // as a binding names it
+	letter  int    // counted from 1; 0 in JSON
+	values  []value
+	filled  int
+	numbers int
+	whole   int
+	dates   map[string]int // how many values fit each form
+	days    int            // values that are dates whatever the form
+	gtins   int
+	months  int
+	percent int
+	longest int
+	spaces  int
+	words   map[string]bool // distinct values, folded, up to a bound
+	suffix  map[string]int  // words beside numbers
+	inList  map[string]int  // how many values stand in a list, by list and key
+	across  map[string]int  // how many values a crosswalk knows
+}
+
+// value is one filled cell with the row it stands in.
+type value struct {
+	row  int // index of the sample's row
+	cell source.Cell
+}
+
+var dateForms = []string{"d.m.yyyy", "d/m/yyyy", "m/d/yyyy", "d-m-yyyy", "m-d-yyyy", "yyyy/m/d", "yyyy.m.d", "yyyymmdd", "d.m.yy", "d/m/yy", "m/d/yy", "d-m-yy", "d mmm yyyy", "d-mmm-yyyy", "d mmm yy", "d-mmm-yy", "mmm d, yyyy", "mmm d yyyy", "d. mmm yyyy", "d. m. yyyy", "mmm-d-yyyy", "yyyy-m-d", "d/mmm/yyyy"}
+
+const distinctKept = 4000
+
+func (d *drafter) profile(heading, from string, letter int, values []value) *profile {
+	p := &profile{heading: heading, from: from, letter: letter, values: values, dates: map[string]int{}, words: map[string]bool{}, suffix: map[string]int{}, inList: map[string]int{}, across: map[string]int{}}
+	for _, v := range values {
+		p.add(v.cell, d)
+	}
+	return p
+}
+
+func (p *profile) add(c source.Cell, d *drafter) {
+	s := strings.TrimSpace(c.Text)
+	if s == "" {
+		return
+	}
+	p.filled++
+	p.longest = max(p.longest, len(s))
+	if strings.Contains(s, " ") {
+		p.spaces++
+	}
+	folded := list.Fold(s)
+	known := p.words[folded]
+	if len(p.words) < distinctKept {
+		p.words[folded] = true
+	}
+	switch c.Kind {
+	case source.Day:
+		p.days++
+	case source.Number, source.Exact:
+		p.numbers++
+		if !strings.ContainsAny(s, ".eE%") {
+			p.whole++
+		}
+	default:
+		if n, word, ok := mapping.NumberIn(d.decimal, s); ok && len(word) <= 8 {
+			p.numbers++
+			if n.Plain() == "" || !strings.Contains(n.Plain(), ".") {
+				p.whole++
+			}
+			if word != "" {
+				p.suffix[word]++
+			}
+		}
+		if _, ok := mapping.DayIn("yyyy-mm-dd", s); ok {
+			p.days++
+		} else if strings.ContainsAny(s, "0123456789") && len(s) >= 6 {
+			for _, form := range dateForms {
+				if _, ok := mapping.DayIn(form, s); ok {
+					p.dates[form]++
+				}
+			}
+		}
+	}
+	if strings.HasSuffix(s, "%") {
+		p.percent++
+	}
+	if isGTIN(s) {
+		p.gtins++
+	}
+	if !known || p.filled < 500 {
+		p.ask(s, d)
+	}
+}
+
+// ask looks a value up in every list and crosswalk.
+func (p *profile) ask(s string, d *drafter) {
+	for name, l := range d.hints.Lists.Lists {
+		for _, key := range []string{"code", "gtin", "name"} {
+			if l.Look(s, []string{key}, 0).Entry != nil {
+				p.inList[name+"/"+key]++
+			}
+		}
+	}
+	for name, w := range d.hints.Lists.Crosswalks {
+		if _, ok := w.Ours(s); ok {
+			p.across[name]++
+		}
+	}
+}
+
+// share is n of the filled values.
+func (p *profile) share(n int) float64 {
+	if p.filled == 0 {
+		return 0
+	}
+	return float64(n) / float64(p.filled)
+}
+
+// isDates reports whether the values are dates, and in which forms besides
+// yyyy-mm-dd: the fewest that fit all of them.
+func (p *profile) isDates() (forms []string, ok bool) {
+	if p.share(p.days) >= 0.9 {
+		return nil, true
+	}
+	left := float64(p.filled - p.days)
+	var fits []string
+	best := 0
+	for _, form := range dateForms {
+		if n := p.dates[form]; float64(n) >= 0.9*left && n > 0 {
+			fits = append(fits, form)
+			best = max(best, n)
+		}
+	}
+	if len(fits) > 0 {
+		// Of several that fit equally, only those that differ in day and month
+		// say something different.
+		for _, f := range fits {
+			if p.dates[f] == best && (len(forms) == 0 || swapped(forms[0], f)) {
+				forms = append(forms, f)
+			}
+		}
+		return forms, true
+	}
+	// No single form: two that fit all together.
+	for i, f := range dateForms {
+		for _, g := range dateForms[i+1:] {
+			if p.dates[f] > 0 && p.dates[g] > 0 && !swapped(f, g) && float64(p.dates[f]+p.dates[g]) >= 0.95*left {
+				return []string{f, g}, true
+			}
+		}
+	}
+	return nil, false
+}
+
+func swapped(a, b string) bool {
+	return len(a) == len(b) && strings.NewReplacer("d", "m", "m", "d").Replace(a) == b
+}
+
+// isGTIN checks the check digit of a GTIN (GS1).
+func isGTIN(s string) bool {
+	if n := len(s); n != 8 && n != 12 && n != 13 && n != 14 {
+		return false
+	}
+	sum := 0
+	for i := range len(s) {
+		c := int(s[len(s)-1-i] - '0')
+		if c < 0 || c > 9 {
+			return false
+		}
+		if i%2 == 1 {
+			c *= 3
+		}
+		sum += c
+	}
+	return sum%10 == 0
+}
+
+// fits says whether a field of a type can hold the values: 0 cannot, 1 can, and
+// between them perhaps.
+func (p *profile) fits(f order.Field) float64 {
+	_, dates := p.isDates()
+	switch f.Type {
+	case order.Day:
+		if dates {
+			return 1
+		}
+		return 0
+	case order.Decimal, order.Percent:
+		if dates && p.share(p.numbers) < 0.9 || p.share(p.gtins) > 0.8 && p.filled > 2 {
+			return 0
+		}
+		return cutAt(p.share(p.numbers), 0.75)
+	case order.Currency:
+		n := 0
+		for _, v := range p.values {
+			w := strings.TrimSpace(v.cell.Text)
+			if order.KnownCurrency(strings.ToUpper(w)) || len(w) <= 4 && strings.ContainsAny(w, "€£$¥") {
+				n++
+			}
+		}
+		return cutAt(p.share(n), 0.7)
+	case order.Unit:
+		if p.longest > 12 || p.share(p.numbers) > 0.3 || dates {
+			return 0
+		}
+		return 1
+	case order.Code:
+		if dates && p.share(p.numbers) < 0.9 || p.longest > 60 {
+			return 0
+		}
+		if p.share(p.spaces) > 0.7 && p.longest > 20 {
+			return 0.4
+		}
+		return 1
+	case order.Text:
+		if dates {
+			return 0.1
+		}
+		if f.Name == "description" && p.share(p.numbers) > 0.8 {
+			return 0.1
+		}
+		return 1
+	}
+	return 0.9
+}
+
+func cutAt(share, least float64) float64 {
+	if share < least {
+		return 0
+	}
+	return share
+}

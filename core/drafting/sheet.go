@@ -1,0 +1,433 @@
+package drafting
+
+import (
+	"io"
+	"math"
+	"regexp"
+	"strings"
+
+	"koinos/core/finding"
+	"koinos/core/list"
+	"koinos/core/mapping"
+	"koinos/core/source"
+)
+
+// sheet is the beginning of one sheet, or of a CSV.
+type sheet struct {
+	name string
+	rows []source.Record // blank rows left out
+}
+
+// table is where on a sheet the rows of orders stand.
+type table struct {
+	sheet    *sheet
+	headAt   int // index of the heading's first row; -1 is none
+	headRows int
+	head     []string        // headings, by column
+	rows     []source.Record // between the heading and the end
+	above    []source.Record
+	below    []source.Record
+	until    string // text of the first row behind the end
+	leaveOut string // condition of rows of sums inside
+	columns  []*profile
+	score    float64
+}
+
+const (
+	sampleRows = 3000
+	headWithin = 60
+)
+
+func readSheets(r io.ReaderAt, size int64, opt source.Options) ([]*sheet, []finding.Finding, error) {
+	src, err := source.Open(r, size, opt)
+	if err != nil {
+		return nil, nil, err
+	}
+	var sheets []*sheet
+	var s *sheet
+	for {
+		rec, err := src.Next()
+		if err == io.EOF {
+			return sheets, nil, nil
+		}
+		if err != nil {
+			if found := finding.Of(err); len(found) > 0 && s != nil {
+				return sheets, found, nil
+			}
+			return nil, nil, err
+		}
+		if s == nil || rec.Sheet != s.name {
+			s = &sheet{name: rec.Sheet}
+			sheets = append(sheets, s)
+		}
+		if rec.Blank() || len(s.rows) >= sampleRows {
+			continue
+		}
+		s.rows = append(s.rows, rec)
+	}
+}
+
+func text(rec *source.Record, column int) string {
+	if column < len(rec.Cells) {
+		return strings.Join(strings.Fields(rec.Cells[column].Text), " ")
+	}
+	return ""
+}
+
+func filledCells(rec *source.Record) (n int) {
+	for i := range rec.Cells {
+		if text(rec, i) != "" {
+			n++
+		}
+	}
+	return n
+}
+
+func firstText(rec *source.Record) string {
+	for i := range rec.Cells {
+		if t := text(rec, i); t != "" {
+			return t
+		}
+	}
+	return ""
+}
+
+var someNumber = regexp.MustCompile(`^[^A-Za-z]*[0-9][^A-Za-z]*$`)
+
+// wordy reports whether a cell can be a heading.
+func wordy(c source.Cell) bool {
+	return c.Kind == source.Text && !someNumber.MatchString(c.Text)
+}
+
+func isDay(c source.Cell) bool {
+	if c.Kind == source.Day {
+		return true
+	}
+	for _, form := range append([]string{"yyyy-mm-dd"}, dateForms...) {
+		if _, ok := mapping.DayIn(form, c.Text); ok {
+			return true
+		}
+	}
+	return false
+}
+
+// headings joins the texts of one or two rows.
+func headings(rows []source.Record) []string {
+	width := 0
+	for i := range rows {
+		width = max(width, len(rows[i].Cells))
+	}
+	head := make([]string, width)
+	for i := range rows {
+		above := ""
+		for c := range width {
+			t := text(&rows[i], c)
+			if t != "" {
+				above = t
+			} else if i+1 < len(rows) && text(&rows[len(rows)-1], c) != "" {
+				t = above
+			}
+			head[c] = strings.TrimSpace(head[c] + " " + t)
+		}
+	}
+	return head
+}
+
+// scoreHead says how much a row looks like the heading of orders.
+func (d *drafter) scoreHead(head []string) (score float64, known int) {
+	used := map[string]bool{}
+	for _, h := range head {
+		if h == "" {
+			continue
+		}
+		best := 0.0
+		for _, x := range d.hintsOf(h) {
+			if !used[string(x.level)+x.field] {
+				best = x.score
+				used[string(x.level)+x.field] = true
+				break
+			}
+		}
+		if best >= 0.55 {
+			known++
+		}
+		score += best
+	}
+	return score, known
+}
+
+// find finds the table on a sheet; nil where there is none.
+func (d *drafter) find(s *sheet) *table {
+	best := &table{sheet: s, headAt: -1}
+	for i := range s.rows {
+		if i >= headWithin {
+			break
+		}
+		words, days, filled := 0, 0, filledCells(&s.rows[i])
+		for _, c := range s.rows[i].Cells {
+			if strings.TrimSpace(c.Text) != "" && wordy(c) {
+				words++
+			} else if isDay(c) {
+				days++
+			}
+		}
+		if words >= 2 { // a matrix has days as headings
+			words += days
+		}
+		if filled < 2 || words*10 < filled*7 || i+1 >= len(s.rows) {
+			continue
+		}
+		// What stands below decides: headings stand over values.
+		below := filledCells(&s.rows[i+1])
+		for rows := 1; rows <= 2 && i+rows < len(s.rows); rows++ {
+			if rows == 2 {
+				second := &s.rows[i+1]
+				plain := true
+				for _, c := range second.Cells {
+					plain = plain && (strings.TrimSpace(c.Text) == "" || wordy(c))
+				}
+				if !plain || second.Row != s.rows[i].Row+1 {
+					break
+				}
+			}
+			head := headings(s.rows[i : i+rows])
+			score, known := d.scoreHead(head)
+			score += 0.1*float64(min(filled, below)) - 0.3*float64(rows-1)
+			if known == 0 {
+				score = 0
+			}
+			if score > best.score+1e-9 {
+				*best = table{sheet: s, headAt: i, headRows: rows, head: head, score: score}
+			}
+		}
+	}
+	if best.headAt < 0 || best.score < 1.2 {
+		if h := d.plainHead(s); h >= 0 {
+			*best = table{sheet: s, headAt: h, headRows: 1, head: headings(s.rows[h : h+1]), score: 0.5}
+		} else {
+			*best = table{sheet: s, headAt: -1}
+		}
+	}
+	d.cut(best)
+	return best
+}
+
+// plainHead finds a heading in a language that nobody here speaks: the first
+// row of words over rows that are not.
+func (d *drafter) plainHead(s *sheet) int {
+	for i := range s.rows {
+		if i >= 20 || i+1 >= len(s.rows) {
+			break
+		}
+		filled := filledCells(&s.rows[i])
+		if filled < 3 {
+			continue
+		}
+		words, under := 0, 0
+		for c := range s.rows[i].Cells {
+			if t := s.rows[i].Cells[c]; t.Text != "" && wordy(t) {
+				words++
+				if u := text(&s.rows[i+1], c); u != "" && someNumber.MatchString(u) {
+					under++
+				}
+			}
+		}
+		if words == filled && under >= 2 {
+			return i
+		}
+	}
+	return -1
+}
+
+// cut finds the end of the table, and rows of sums in it.
+func (d *drafter) cut(t *table) {
+	s := t.sheet
+	begin := 0
+	if t.headAt >= 0 {
+		begin = t.headAt + t.headRows
+		t.above = s.rows[:t.headAt]
+	}
+	rows := s.rows[begin:]
+	width := len(t.head)
+	typical := typicalFill(rows)
+	end := len(rows)
+	odd := func(i int) bool {
+		r := &rows[i]
+		first := firstText(r)
+		n := filledCells(r)
+		return isTotal(first) && n <= max(typical-1, 3)
+	}
+	// The tail: rows behind which no row of the table stands any more.
+	for end > 0 {
+		r := &rows[end-1]
+		n := filledCells(r)
+		lonely := n == 1 && typical >= 3 && !d.oneFilledIsData(rows, r)
+		if !odd(end-1) && !lonely && !(n <= 2 && typical >= 5 && isLabelled(r)) {
+			break
+		}
+		end--
+	}
+	if end < len(rows) && end > 0 {
+		t.below = rows[end:]
+		rows = rows[:end]
+		// Sums inside the table may begin like those at its foot: then these are
+		// left out one by one, and the end is the first row that is told apart.
+		sumWords := map[string]bool{}
+		for i := range rows {
+			if odd(i) {
+				sumWords[firstText(&rows[i])] = true
+			}
+		}
+		for i := range t.below {
+			p := pattern(firstText(&t.below[i]))
+			inside := false
+			for w := range sumWords {
+				inside = inside || matches(p, w)
+			}
+			if !inside {
+				t.until = p
+				break
+			}
+		}
+	}
+	sums := map[string]bool{}
+	kept := rows[:0:0]
+	for i := range rows {
+		if odd(i) {
+			word := strings.ToLower(strings.Fields(firstText(&rows[i]))[0])
+			sums[word] = true
+			continue
+		}
+		kept = append(kept, rows[i])
+	}
+	if len(sums) > 0 {
+		var parts []string
+		for _, w := range sortedKeys(sums) {
+			parts = append(parts, `lower(text()) startsWith "`+strings.ReplaceAll(w, `"`, "")+`"`)
+		}
+		t.leaveOut = strings.Join(parts, " or ")
+	}
+	// The heading again, as printed sheets have it.
+	for _, r := range kept {
+		same := 0
+		for c := range width {
+			if t.head[c] != "" && list.Fold(text(&r, c)) == list.Fold(t.head[c]) {
+				same++
+			}
+		}
+		if same < 2 {
+			t.rows = append(t.rows, r)
+		}
+	}
+	for c := range max(width, widest(t.rows)) {
+		heading := ""
+		if c < width {
+			heading = t.head[c]
+		}
+		var values []value
+		for i := range t.rows {
+			if c < len(t.rows[i].Cells) && strings.TrimSpace(t.rows[i].Cells[c].Text) != "" {
+				values = append(values, value{i, t.rows[i].Cells[c]})
+			}
+		}
+		from := heading
+		if heading == "" || countFold(t.head, heading) > 1 {
+			from = "@" + finding.ColumnName(c+1)
+		}
+		t.columns = append(t.columns, d.profile(heading, from, c+1, values))
+	}
+}
+
+// oneFilledIsData reports whether rows with one filled cell in that column are
+// usual in the table.
+func (d *drafter) oneFilledIsData(rows []source.Record, r *source.Record) bool {
+	n := 0
+	for i := range rows {
+		if filledCells(&rows[i]) == 1 {
+			n++
+		}
+	}
+	return n > 3 && n*4 > len(rows)
+}
+
+func isLabelled(r *source.Record) bool {
+	first := firstText(r)
+	return strings.HasSuffix(first, ":") || isTotal(first)
+}
+
+func typicalFill(rows []source.Record) int {
+	counts := map[int]int{}
+	best := 0
+	for i := range rows {
+		counts[filledCells(&rows[i])]++
+	}
+	for n, c := range counts {
+		if c > counts[best] || c == counts[best] && n > best {
+			best = n
+		}
+	}
+	return best
+}
+
+func matches(pattern, text string) bool {
+	return strings.HasPrefix(list.Fold(text), list.Fold(strings.TrimSuffix(pattern, "*")))
+}
+
+// pattern makes a text of the foot a pattern: its letters up to the first digit.
+func pattern(s string) string {
+	cut := strings.IndexFunc(s, func(r rune) bool { return r >= '0' && r <= '9' || r == ':' })
+	if cut > 2 {
+		s = s[:cut]
+	}
+	if len(s) > 30 {
+		s = finding.Clip(s, 30)
+		s = strings.TrimSuffix(s, "…")
+	}
+	return strings.TrimSpace(s) + "*"
+}
+
+func widest(rows []source.Record) int {
+	n := 0
+	for i := range rows {
+		for c := len(rows[i].Cells); c > n; c-- {
+			if strings.TrimSpace(rows[i].Cells[c-1].Text) != "" {
+				n = c
+			}
+		}
+	}
+	return n
+}
+
+func countFold(all []string, one string) int {
+	n := 0
+	for _, s := range all {
+		if list.Fold(s) == list.Fold(one) {
+			n++
+		}
+	}
+	return n
+}
+
+// decimalSign weighs which sign the document's numbers have.
+func decimalSign(sheets []*sheet) (sign byte, comma, point int) {
+	onlyComma := regexp.MustCompile(`(^|[^0-9.,])[0-9]{1,3}(\.[0-9]{3})*,([0-9]{1,2}|[0-9]{4,})($|[^0-9.,])|[0-9]{4,},[0-9]+`)
+	onlyPoint := regexp.MustCompile(`(^|[^0-9.,])[0-9]{1,3}(,[0-9]{3})*\.([0-9]{1,2}|[0-9]{4,})($|[^0-9.,])|[0-9]{4,}\.[0-9]+`)
+	for _, s := range sheets {
+		for i := range s.rows {
+			for _, c := range s.rows[i].Cells {
+				if c.Kind != source.Text || len(c.Text) > 24 || c.Text == "" {
+					continue
+				}
+				if onlyComma.MatchString(c.Text) {
+					comma++
+				} else if onlyPoint.MatchString(c.Text) && strings.Count(c.Text, ".") == 1 {
+					point++
+				}
+			}
+		}
+	}
+	if comma > point && float64(comma) > math.Max(1, 0.6*float64(comma+point)) || comma > 0 && point == 0 {
+		return ',', comma, point
+	}
+	return '.', comma, point
+}

@@ -1,0 +1,394 @@
+package drafting
+
+import (
+	"bytes"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"koinos/core/finding"
+	"koinos/core/jsondoc"
+	"koinos/core/order"
+	"koinos/core/source"
+)
+
+// treeSample is how many bytes of a JSON document are looked at.
+const treeSample = 8 << 20
+
+// repeated is a path of objects that repeat: the elements of arrays, or the
+// members of an object that are all objects.
+type repeated struct {
+	path  string // $.orders[*]
+	nodes []*jsondoc.Node
+	score float64 // how much its values look like lines
+	head  float64 // how much they look like headers
+}
+
+// tree drafts for JSON and NDJSON.
+func (d *drafter) tree(r io.ReaderAt, size int64, opt source.Options) error {
+	d.y.format = string(d.format)
+	roots, err := d.roots(r, size, opt)
+	if err != nil {
+		return err
+	}
+	found := map[string]*repeated{}
+	var paths []string
+	for _, root := range roots {
+		collect(root, "$", found, &paths)
+	}
+	if d.format == source.NDJSON {
+		var nodes []*jsondoc.Node
+		for _, root := range roots {
+			if root.Kind == jsondoc.Object {
+				nodes = append(nodes, root)
+			}
+		}
+		found["$"] = &repeated{path: "$", nodes: nodes}
+		paths = append([]string{"$"}, paths...)
+	} else if len(roots) == 1 && roots[0].Kind == jsondoc.Object {
+		found["$"] = &repeated{path: "$", nodes: roots}
+		paths = append([]string{"$"}, paths...)
+	}
+	var lines *repeated
+	for _, path := range paths {
+		r := found[path]
+		for _, p := range d.leafProfiles(r.nodes, nil) {
+			for _, h := range d.hintsOf(p.heading) {
+				f, ok := order.Lookup(h.level, h.field)
+				if !ok || p.fits(f) == 0 {
+					continue
+				}
+				switch {
+				case h.field == "quantity" && h.level == order.Lines:
+					r.score += 2 * h.score
+				case h.level == order.Lines && (h.field == "item" || h.field == "unit_price" || h.field == "gtin" || h.field == "description"):
+					r.score += h.score
+				case h.level == order.Header && (h.field == "sender_number" || h.field == "ordered_on"):
+					r.head += h.score
+				}
+				break
+			}
+		}
+		if lines == nil || r.score > lines.score+0.01 {
+			lines = r
+		}
+	}
+	if lines == nil || len(lines.nodes) == 0 {
+		return finding.Fatal(finding.DocumentEmpty, finding.Place{}, "The document has no object that could be an order.")
+	}
+	// The order is what repeats around the lines.
+	var orders *repeated
+	for _, path := range paths {
+		if path != lines.path && (strings.HasPrefix(lines.path, path+".") || strings.HasPrefix(lines.path, path+"[")) {
+			if r := found[path]; orders == nil || r.head >= orders.head-0.3 {
+				orders = r
+			}
+		}
+	}
+	if orders == nil {
+		return d.flatTree(lines)
+	}
+	each := "$" + strings.TrimPrefix(lines.path, orders.path)
+	d.y.group = "by: path"
+	if orders.path != "$" || d.format == source.JSON {
+		d.y.group = "by: path, path: " + quote(orders.path)
+	}
+	sure := "sure"
+	if orders.head < 0.6 || lines.score < 2 {
+		sure = "unsure"
+	}
+	d.guess("grouping", "path "+orders.path, fmt.Sprintf("%d objects there hold %d objects with quantities at %s", len(orders.nodes), len(lines.nodes), each), sure, "")
+	d.y.parts = append(d.y.parts, "lines: {each: "+quote(each)+"}")
+	heads := d.leafProfiles(orders.nodes, nil)
+	group := make([]int, len(orders.nodes))
+	for i := range group {
+		group[i] = i
+	}
+	candidates := d.candidates(heads, group)
+	candidates = slices.DeleteFunc(candidates, func(c candidate) bool {
+		return c.level == order.Lines && !slices.Contains(bothLevels, c.name())
+	})
+	chosen, second := assign(candidates)
+	for _, c := range chosen {
+		d.bind(&c, candidates, second[c.column])
+	}
+	below := d.leafProfiles(lines.nodes, orders.nodes)
+	under := slices.DeleteFunc(d.candidates(below, nil), func(c candidate) bool { return c.level == order.Header && !slices.Contains(bothLevels, c.name()) })
+	for i := range under { // what a line says of dates is the line's
+		if under[i].level == order.Header {
+			if f, ok := order.Lookup(order.Lines, under[i].name()); ok {
+				under[i].level, under[i].field = order.Lines, f
+			}
+		}
+	}
+	more, second := assign(under)
+	for _, c := range more {
+		d.bind(&c, under, second[c.column])
+	}
+	d.outer(roots, orders)
+	d.finish(nil, append(heads, below...), append(chosen, more...), nil)
+	return nil
+}
+
+// outer binds what stands once around all orders.
+func (d *drafter) outer(roots []*jsondoc.Node, orders *repeated) {
+	if len(roots) != 1 || orders.path == "$" || roots[0].Kind != jsondoc.Object {
+		return
+	}
+	outside := d.leafProfiles(roots, nil)
+	for _, c := range d.candidates(outside, nil) {
+		if c.level == order.Header && c.score >= 0.8 && !d.bound(order.Header, c.name()) && c.name() != "sender_number" && c.name() != "total" {
+			b := binding{level: order.Header, field: c.name(), from: c.column.from, words: []string{"of: document"}, sure: "likely", why: "it stands around all orders; " + strings.Join(unique(c.why), "; ")}
+			d.values(&b, &c)
+			d.add(b)
+		}
+	}
+}
+
+// flatTree drafts for records of which each is a line with its order's facts.
+func (d *drafter) flatTree(lines *repeated) error {
+	t := &table{sheet: &sheet{}, headAt: 0}
+	for i := range lines.nodes {
+		t.rows = append(t.rows, source.Record{Row: i + 1})
+	}
+	t.columns = d.leafProfiles(lines.nodes, nil)
+	if lines.path != "$" && lines.path != "$[*]" {
+		d.y.records = lines.path
+	}
+	chosen, _ := assign(d.candidates(t.columns, nil))
+	g := d.groupRows(t, t.columns, chosen)
+	candidates := d.candidates(t.columns, g.groups)
+	if g.ident != nil {
+		candidates = settle(candidates, g.ident, "sender_number")
+	}
+	chosen, second := assign(candidates)
+	for _, c := range chosen {
+		d.bind(&c, candidates, second[c.column])
+	}
+	d.y.group = g.yaml
+	d.guess("grouping", g.by, g.why, g.sure, g.second)
+	d.finish(nil, t.columns, chosen, nil)
+	return nil
+}
+
+// roots reads the beginning of the document: of NDJSON the values of its first
+// lines, of JSON one value, mended where the sample ends inside it.
+func (d *drafter) roots(r io.ReaderAt, size int64, opt source.Options) ([]*jsondoc.Node, error) {
+	if d.format == source.NDJSON {
+		opt.Format = d.format
+		src, err := source.Open(r, size, opt)
+		if err != nil {
+			return nil, err
+		}
+		var roots []*jsondoc.Node
+		for len(roots) < sampleRows {
+			rec, err := src.Next()
+			if err == io.EOF {
+				break
+			}
+			if err != nil {
+				return nil, err
+			}
+			if rec.Node != nil {
+				roots = append(roots, rec.Node)
+			}
+		}
+		return roots, nil
+	}
+	sample := make([]byte, min(size, treeSample))
+	if _, err := r.ReadAt(sample, 0); err != nil && err != io.EOF {
+		return nil, err
+	}
+	sample = bytes.TrimPrefix(sample, []byte("\xef\xbb\xbf"))
+	if size > treeSample {
+		sample = mend(sample)
+	}
+	root, _, err := jsondoc.Parse(sample, 0)
+	if err != nil {
+		return nil, finding.Fatal(finding.DocumentBroken, finding.Place{}, "The document stops being JSON: %v.", err)
+	}
+	return []*jsondoc.Node{root}, nil
+}
+
+// mend cuts JSON that ends too early behind its last whole member or element
+// and closes what is open.
+func mend(b []byte) []byte {
+	var stack, at []byte
+	cut := 0
+	inString := false
+	for i := 0; i < len(b); i++ {
+		switch c := b[i]; {
+		case inString && c == '\\':
+			i++
+		case c == '"':
+			inString = !inString
+		case inString:
+		case c == '{':
+			stack = append(stack, '}')
+		case c == '[':
+			stack = append(stack, ']')
+		case (c == '}' || c == ']') && len(stack) > 0:
+			stack = stack[:len(stack)-1]
+		case c == ',':
+			cut, at = i, append(at[:0], stack...)
+		}
+	}
+	if len(stack) == 0 {
+		return b
+	}
+	out := append([]byte{}, b[:cut]...)
+	for i := len(at) - 1; i >= 0; i-- {
+		out = append(out, at[i])
+	}
+	return out
+}
+
+// collect gathers the paths of objects that repeat.
+func collect(n *jsondoc.Node, path string, found map[string]*repeated, paths *[]string) {
+	add := func(path string, c *jsondoc.Node) {
+		if found[path] == nil {
+			found[path] = &repeated{path: path}
+			*paths = append(*paths, path)
+		}
+		if len(found[path].nodes) < sampleRows {
+			found[path].nodes = append(found[path].nodes, c)
+		}
+	}
+	switch n.Kind {
+	case jsondoc.Array:
+		for c := n.First(); c != nil; c = c.Next() {
+			inner, at := c, path+"[*]"
+			if c.Kind == jsondoc.Object {
+				if only := c.Member("node"); only != nil && only.Kind == jsondoc.Object && c.Len() <= 2 {
+					inner, at = only, at+".node" // an edge around its node
+				}
+				add(at, inner)
+			}
+			collect(inner, at, found, paths)
+		}
+	case jsondoc.Object:
+		if keyed(n) {
+			for c := n.First(); c != nil; c = c.Next() {
+				add(path+".*", c)
+				collect(c, path+".*", found, paths)
+			}
+			return
+		}
+		for c := n.First(); c != nil; c = c.Next() {
+			if !c.Scalar() {
+				collect(c, path+member(c.Name), found, paths)
+			}
+		}
+	}
+}
+
+// keyed reports whether an object's members are objects of the same kind, each
+// under a key of its own.
+func keyed(n *jsondoc.Node) bool {
+	if n.Len() < 2 || n.First().Kind != jsondoc.Object {
+		return false
+	}
+	first := n.First()
+	for c := first.Next(); c != nil; c = c.Next() {
+		if c.Kind != jsondoc.Object {
+			return false
+		}
+		same := 0
+		for m := first.First(); m != nil; m = m.Next() {
+			if c.Member(m.Name) != nil {
+				same++
+			}
+		}
+		if same == 0 || same*10 < first.Len()*6 {
+			return false
+		}
+	}
+	digits := strings.ContainsAny(first.Name, "0123456789")
+	return digits || n.Len() > 5
+}
+
+func member(name string) string {
+	for i, r := range name {
+		if !(r == '_' || r|0x20 >= 'a' && r|0x20 <= 'z' || i > 0 && r >= '0' && r <= '9') {
+			return "['" + strings.NewReplacer(`\`, `\\`, `'`, `\'`).Replace(name) + "']"
+		}
+	}
+	return "." + name
+}
+
+// leafProfiles gives the values of objects by their path within them, arrays
+// left out. Their heading is the path's names.
+func (d *drafter) leafProfiles(nodes, _ []*jsondoc.Node) []*profile {
+	values := map[string][]value{}
+	var paths []string
+	headings := map[string]string{}
+	var walk func(n *jsondoc.Node, path, heading string, row int)
+	walk = func(n *jsondoc.Node, path, heading string, row int) {
+		for c := n.First(); c != nil; c = c.Next() {
+			p := path + member(c.Name)
+			h := strings.TrimSpace(heading + " " + c.Name)
+			switch c.Kind {
+			case jsondoc.Object:
+				if !keyed(c) {
+					walk(c, p, h, row)
+				}
+			case jsondoc.Array, jsondoc.Null:
+			default:
+				kind := source.Text
+				if c.Kind == jsondoc.Number {
+					kind = source.Exact
+				}
+				if _, ok := values[p]; !ok {
+					paths = append(paths, p)
+					headings[p] = h
+				}
+				values[p] = append(values[p], value{row, source.Cell{Text: c.Text, Kind: kind}})
+			}
+		}
+	}
+	for i, n := range nodes {
+		walk(n, "$", "", i)
+	}
+	var all []*profile
+	for i, p := range paths {
+		from := p
+		if simple := strings.TrimPrefix(p, "$."); !strings.ContainsAny(simple, ".['*") {
+			from = simple
+		}
+		heading := headings[p]
+		// The last name alone often says more: price.amount, buyer.order.number.
+		if last := heading[strings.LastIndexByte(heading, ' ')+1:]; last != heading && best(d.hintsOf(last)) > best(d.hintsOf(heading)) && !ofAParty(heading) {
+			heading = last
+		} else if first := heading[:strings.IndexByte(heading+" ", ' ')]; first != heading && best(d.hintsOf(heading)) == 0 {
+			if f := d.hintsOf(first); best(f) > 0.9 {
+				heading = first
+			}
+		}
+		profile := d.profile(heading, from, 0, values[p])
+		profile.letter = i + 1
+		all = append(all, profile)
+	}
+	return all
+}
+
+func best(all []hint) float64 {
+	if len(all) == 0 {
+		return 0
+	}
+	return all[0].score
+}
+
+// ofAParty reports whether names lead into a party, whose name, city and code
+// are not the order's.
+func ofAParty(heading string) bool {
+	words := strings.Join(plainWords(heading), " ")
+	for _, role := range roleWords {
+		for _, w := range strings.Split(role, "|") {
+			if strings.HasPrefix(words, w+" ") {
+				return true
+			}
+		}
+	}
+	return false
+}

@@ -1,0 +1,286 @@
+package drafting
+
+import (
+	"slices"
+	"strings"
+	"unicode"
+
+	"koinos/core/order"
+)
+
+// wording is what order documents call a field. Plain words leave no doubt;
+// loose ones are also used for other things.
+type wording struct {
+	level order.Level
+	field string
+	plain string // separated by bars
+	loose string
+}
+
+// wordings is the vocabulary: English, German, French, Spanish, Italian,
+// Dutch, Portuguese, the Scandinavian languages and Polish.
+var wordings = []wording{
+	{order.Header, "sender_number",
+		"order no|po no|purchase order no|purchase order|po|your order no|customer order no|order id|order ref|order reference|po ref|web order|sales order no|bestell no|bestellno|bestelno|bestellung|auftrags no|auftragsno|auftrag|beleg no|belegno|no commande|commande|no de commande|ref commande|no pedido|pedido|no de pedido|no ordine|ordine|no d ordine|order no klant|bestelling|ordre no|ordreno|best no|zamowienie|no zamowienia|encomenda|no encomenda|no da encomenda|orderno|ordernumber|pono|purchaseorder|purchaseorderno|order code|order key",
+		"order|reference|ref|our ref|your ref|document no|document|doc no|no|id|job|order nbr|number"},
+	{order.Header, "ordered_on",
+		"order date|ordered on|ordered|date ordered|po date|date of order|placed on|placed at|order placed|bestelldatum|auftragsdatum|bestellt am|date commande|date de commande|date de la commande|fecha pedido|fecha de pedido|fecha del pedido|data ordine|data dell ordine|orderdatum|besteldatum|ordredato|bestillingsdato|data zamowienia|data da encomenda|data encomenda|orderdate|podate|document date|order day",
+		"date|datum|fecha|data|dato|created|created at|placed|created on|day|jour|belegdatum"},
+	{order.Header, "requested_delivery_on",
+		"delivery date|deliver by|deliver on|requested delivery|requested delivery date|delivery on|required date|required by|required on|wanted on|wanted by|need by|needed by|need date|due date|eta|delivery day|lieferdatum|liefertermin|wunschtermin|wunschlieferdatum|lieferung am|date de livraison|date livraison|livrer le|fecha de entrega|fecha entrega|data consegna|data di consegna|consegna entro|leverdatum|leveringsdatum|leveringsdato|leveransdatum|gewenste leverdatum|data dostawy|data de entrega|data entrega|deliverydate|arrive by|arrival date|in hands date",
+		"delivery|due|wanted|livraison|entrega|consegna|levering|lieferung|leverans|required|deadline|dostawa"},
+	{order.Header, "requested_ship_on",
+		"ship date|ship on|ship by|requested ship date|dispatch date|despatch date|dispatch by|dispatch on|versanddatum|versand am|versandtermin|date d expedition|date expedition|fecha de envio|fecha envio|data spedizione|data di spedizione|verzenddatum|afsendelsesdato|shipdate|shipping date|data wysylki",
+		"ship|dispatch|versand|expedition|envio|spedizione"},
+	{order.Header, "cancel_after", "cancel date|cancel after|cancel by|cancel if not shipped by|stornodatum|stornieren nach|latest delivery|last delivery date|not after", ""},
+	{order.Header, "currency", "currency|ccy|curr|cur|currency code|wahrung|waehrung|devise|moneda|valuta|divisa|waluta|moeda", ""},
+	{order.Header, "payment_terms", "terms|payment terms|terms of payment|payment|zahlungsbedingungen|zahlungsbedingung|zahlungsziel|zahlung|conditions de paiement|paiement|condiciones de pago|forma de pago|pagamento|termini di pagamento|condizioni di pagamento|betalingstermijn|betalingscondities|betalingsbetingelser|betalningsvillkor", ""},
+	{order.Header, "delivery_terms", "incoterms|incoterm|delivery terms|terms of delivery|lieferbedingungen|lieferbedingung|incoterm code|conditions de livraison|leveringsvoorwaarden|leveringsbetingelser", ""},
+	{order.Header, "price_level", "price level|price list|price group|preisliste|preisgruppe|tarif|lista de precios|listino|prijslijst|prisliste", ""},
+	{order.Header, "partner",
+		"customer no|customer code|customer id|account no|account code|supplier no|supplier code|vendor no|vendor code|vendor id|kunden no|kundenno|lieferanten no|lieferantenno|code client|no client|code fournisseur|codigo cliente|codigo proveedor|codice cliente|codice fornitore|klant no|klantno|leverancier no|kunde no|kundeno|kund no|supplierno|customerno|customer account|buyer code",
+		"customer|account|supplier|vendor|kunde|lieferant|client|fournisseur|cliente|proveedor|fornitore|klant|leverancier|kund|leverantor|leverandor|kontrahent|fornecedor|buyer|partner|seller"},
+	{order.Header, "total", "order total|grand total|total order|order value|order sum|order amount|total amount|total value|total price|gesamtsumme|gesamtbetrag|auftragssumme|bestellsumme|rechnungsbetrag|total commande|total general|montant total|total pedido|importe total|totale ordine|ordertotaal|totaalbedrag|totalbelop|ordresum|ordretotal|total encomenda|total due", ""},
+	{order.Header, "tax_amount", "tax amount|vat amount|total tax|total vat|mwst betrag|steuerbetrag|montant tva|importe iva|importo iva|btw bedrag|momsbelob|order tax", ""},
+	{order.Header, "notes", "notes|note|remark|remarks|comment|comments|instructions|special instructions|delivery notes|bemerkung|bemerkungen|hinweis|hinweise|notiz|remarque|remarques|commentaire|observaciones|comentarios|notas|opmerking|opmerkingen|anmerkung|bemaerkning|merknad|anmarkning|uwagi|osservazioni|observacoes|memo|message", ""},
+	{order.Header, "reference.contract", "contract|contract no|contract id|vertrag|vertrags no|contrat|contrato|contratto|kontrakt", ""},
+	{order.Header, "charge.freight", "freight|shipping|shipping cost|shipping costs|freight charge|delivery charge|fracht|frachtkosten|versandkosten|frais de port|port|portes|gastos de envio|trasporto|spese di trasporto|verzendkosten|vracht|fragt|frakt|postage|shipping fee|carriage", ""},
+	{order.Header, "ship_to.code", "ship to code|ship to no|ship to id|ship to location|deliver to code|delivery code|store no|store code|yard code|branch code|branch no|filial no|filialno|lieferort|lieu de livraison|delivery location|delivery site|receiving location|destination code", "yard|store|branch|site|filiale|destination|deliver to|ship to|depot"},
+	{order.Header, "ship_to.name", "ship to name|deliver to name|delivery name|recipient|consignee|receiver|lieferempfanger|empfanger|warenempfanger|destinataire|destinatario|ontvanger|mottaker|modtager", "ship to|deliver to|delivery address|lieferadresse|adresse de livraison|direccion de entrega|afleveradres|leveringsadresse"},
+
+	{order.Lines, "number", "line|line no|line number|pos|position|pos no|posno|row|row no|ligne|no ligne|linea|regel|regelno|zeile|lnr|rad|linje|no linea|lineno|item line|lp", "no|item|nr"},
+	{order.Lines, "item", "item|item no|item code|item id|sku|stock code|article|article no|article code|part no|part|part number|product no|product code|product id|material no|material|artikel|artikel no|artikelno|art no|artno|art|code article|no article|article ref|codigo articulo|codigo de articulo|codigo|articulo|cod articulo|codice|codice articolo|articolo|cod articolo|produktno|varenummer|vare no|vareno|varenno|artikelcode|produktkode|kod|kod towaru|indeks|codigo artigo|artigo|our item|our code|itemcode|itemno|partno|productcode|articleno|stock no|catalogue no|catalog no|cat no|model no", "code|product|reference|ref|produkt|produit|producto|prodotto|no|id|model"},
+	{order.Lines, "buyer_item", "customer item|customer part no|buyer item|buyer part no|your item|your part no|your article no|kundenartikelno|kundenartikel no|ihre artikel no|ref client|buyer item code|customer sku", ""},
+	{order.Lines, "supplier_item", "supplier item|supplier part no|supplier sku|vendor item|vendor part no|vendor sku|mfr part no|manufacturer part no|their article|lieferantenartikel no|lieferantenartikelno|ref fournisseur|reference fournisseur|referencia proveedor|leveranciersartikel|supplier code item|supplier article|codice fornitore articolo", ""},
+	{order.Lines, "gtin", "gtin|ean|ean code|ean 13|ean13|upc|upc code|barcode|bar code|streckcode|strichcode|code barres|codigo de barras|codice a barre|kod ean|gtin 13|gtin 14", ""},
+	{order.Lines, "description", "description|item description|product description|product name|item name|article description|artikelbezeichnung|bezeichnung|beschreibung|designation|libelle|descripcion|descrizione|omschrijving|beskrivelse|benamning|benaming|varetekst|denumire|opis|nazwa|nazwa towaru|descricao|article name|produktname|text|goods|what|articlename|productname|itemdescription|item title|title", "name|product|produkt|artikel|item|article|produit|details|colour|color|varenavn|navn"},
+	{order.Lines, "quantity", "qty|quantity|qty ordered|ordered qty|quantity ordered|order qty|order quantity|pieces|pcs|menge|anzahl|stuck|stueck|stk|bestellmenge|quantite|qte|quantite commandee|cantidad|cant|cantidades|quantita|q ta|qta|aantal|antal|antall|kvantitet|ilosc|qtd|quantidade|qtde|units ordered|how many|kolicina|quant|order pieces|qty pcs", "amount|units|boxes|number|metres|litres|ordered"},
+	{order.Lines, "unit", "unit|uom|u m|um|unit of measure|units of measure|einheit|mengeneinheit|me|unite|unidad|ud|unita|unita di misura|eenheid|enhed|enhet|jm|jednostka|unidade|un|measure|order unit", "pack|packaging"},
+	{order.Lines, "unit_price", "price|unit price|each|price each|price unit|item price|net price|unit cost|cost|preis|einzelpreis|stuckpreis|stueckpreis|nettopreis|ep|e preis|prix|prix unitaire|pu|prix unit|p u|precio|precio unitario|precio unidad|prezzo|prezzo unitario|prijs|stuksprijs|eenheidsprijs|pris|a pris|stykpris|enhetspris|cena|cena netto|preco|preco unitario|unitprice|price ea|rate", ""},
+	{order.Lines, "price_basis", "price basis|price per|per|pricing unit|preiseinheit|price quantity|price unit qty", ""},
+	{order.Lines, "discount_percent", "discount|disc|disc %|discount %|rabatt|rabatt %|remise|remise %|descuento|dto|dto %|desc %|sconto|sconto %|korting|korting %|rabat|rabat %|rabais|desconto|less|less %|discount percent|discount pct|rebate %", ""},
+	{order.Lines, "tax_percent", "vat|vat %|tax %|tax rate|vat rate|mwst|mwst %|ust|ust %|tva|tva %|iva|iva %|btw|btw %|moms|moms %|steuersatz|taux tva|tax percent", "tax"},
+	{order.Lines, "amount", "amount|line total|line amount|extended|extended price|ext price|line value|net amount|net value|betrag|gesamtpreis|positionswert|zeilensumme|nettobetrag|gp|montant|montant ht|total ligne|importe|importo|bedrag|regeltotaal|belob|belop|wartosc|wartosc netto|valor|linetotal|line sum|value|sum", "total|summe|gesamt|somme|suma|somma|totaal|net|totale|price total"},
+	{order.Lines, "location", "location|warehouse|from warehouse|lager|lagerort|entrepot|almacen|magazzino|magazijn|ship from|stock location|bin|magazyn|armazem|from location", "store|yard"},
+	{order.Lines, "shipped", "shipped|qty shipped|shipped qty|quantity shipped|delivered|geliefert|gelieferte menge|livre|enviado|spedito|geleverd", ""},
+	{order.Lines, "received", "received|qty received|received qty|erhalten|recu|recibido|ricevuto|ontvangen", ""},
+	{order.Lines, "cancelled", "cancelled|qty cancelled|canceled|storniert|annule|cancelado|annullato|geannuleerd", ""},
+}
+
+// roles and parts make the parties' fields: "Ship to city", "Lieferort PLZ".
+var roleWords = map[string]string{
+	"ship_to":  "ship to|shipto|shipping|lieferort|deliver to|deliverto|delivery|delivery address|shipping address|liefer|lieferadresse|lieferanschrift|livraison|entrega|envio|consegna|lever|levering|consignee|recipient|destination",
+	"bill_to":  "bill to|billto|billing|billing address|invoice to|invoice|rechnung|rechnungsadresse|facturation|factuur|facturacion|fattura|faktura",
+	"buyer":    "buyer|purchaser|ordered by|besteller|einkaufer|acheteur|comprador|inkoper",
+	"supplier": "supplier|vendor|seller|lieferant|fournisseur|proveedor|fornitore|leverancier",
+}
+
+var partWords = []struct{ part, words string }{
+	{"name", "name|company|firm|firma|nom|nombre|nome|naam|navn|namn|company name"},
+	{"street", "street|address|address 1|address1|address line|address line 1|street 1|strasse|str|adresse|rue|direccion|calle|indirizzo|via|straat|adres|gade|gate|adress|ulica|addr|line1|line 1"},
+	{"street2", "address 2|address2|address line 2|street 2|line2|line 2"},
+	{"city", "city|town|ort|stadt|ville|ciudad|citta|plaats|stad|by|poststed|miasto|cidade|localidad"},
+	{"region", "state|region|county|province|provincia|bundesland|kanton"},
+	{"postal_code", "zip|zip code|zipcode|postcode|post code|postal code|postalcode|plz|postleitzahl|code postal|cp|codigo postal|cap|postno|postnummer|kod pocztowy"},
+	{"country", "country|country code|land|pays|pais|paese|kraj"},
+	{"contact", "contact|contact name|contact person|attention|attn|ansprechpartner|kontakt|contacto|contatto|contactpersoon"},
+	{"phone", "phone|telephone|tel|phone no|mobile|telefon|telefono|telefoon"},
+	{"email", "email|e mail|mail|email address"},
+	{"code", "code|id|no|gln|location no"},
+}
+
+// totals are the words with which rows of sums begin.
+var totals = []string{"total", "grand total", "sub total", "subtotal", "sum", "summe", "gesamt", "gesamtsumme", "zwischensumme", "totale", "totaal", "suma", "somme", "sous total", "razem", "i alt", "sammenlagt", "summa", "importe total", "soma", "sum total", "montant total", "order total", "carried forward", "ubertrag", "page total"}
+
+var plainLetters = strings.NewReplacer("ä", "a", "ö", "o", "ü", "u", "ß", "ss", "é", "e", "è", "e", "ê", "e", "à", "a", "â", "a", "ç", "c", "ñ", "n", "ó", "o", "ò", "o", "í", "i", "á", "a", "ú", "u", "ù", "u", "ø", "o", "å", "a", "æ", "ae", "ã", "a", "õ", "o", "ł", "l", "ś", "s", "ć", "c", "ę", "e", "ą", "a", "ż", "z", "ź", "z", "ń", "n", "î", "i", "ô", "o", "û", "u", "ë", "e", "ï", "i", "ì", "i")
+
+var numberWords = map[string]bool{"nr": true, "number": true, "num": true, "nummer": true, "nbr": true, "numero": true, "n": true, "nº": true, "n°": true, "№": true, "#": true, "numer": true, "nro": true}
+
+// plainWords brings a heading to the words that are compared: no accents, no
+// signs, camelCase cut, every word for "number" the same.
+func plainWords(s string) []string {
+	var b strings.Builder
+	before := rune(0)
+	for _, r := range s {
+		if unicode.IsUpper(r) && unicode.IsLower(before) {
+			b.WriteByte(' ')
+		}
+		before = r
+		if r == '#' || r == '№' {
+			b.WriteString(" # ")
+			continue
+		}
+		b.WriteRune(unicode.ToLower(r))
+	}
+	text := plainLetters.Replace(b.String())
+	text = strings.NewReplacer("n°", " no ", "nº", " no ", "%", " % ").Replace(text)
+	fields := strings.FieldsFunc(text, func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) && r != '%' && r != '#' })
+	var words []string
+	for _, w := range fields {
+		if numberWords[w] {
+			w = "no"
+		} else if len(w) > 5 && strings.HasSuffix(w, "nummer") {
+			w = strings.TrimSuffix(w, "nummer") + "no"
+		} else if len(w) > 4 && strings.HasSuffix(w, "nr") {
+			w = strings.TrimSuffix(w, "nr") + "no"
+		}
+		words = append(words, w)
+	}
+	return words
+}
+
+// fill are words that say nothing about what a column is.
+var fill = map[string]bool{"the": true, "of": true, "de": true, "la": true, "le": true, "der": true, "die": true, "das": true, "del": true, "van": true, "eur": true, "usd": true, "gbp": true, "€": true, "in": true, "per": true, "net": true, "netto": true, "ht": true, "excl": true, "requested": true, "no": true}
+
+// about are words that only say what a heading is about.
+var about = map[string]bool{"item": true, "line": true, "order": true, "product": true, "article": true, "artikel": true, "position": true, "pos": true}
+
+// alike says how well a heading fits a word of the vocabulary, from 0 to 1.
+func alike(heading, word []string) float64 {
+	if slices.Equal(heading, word) {
+		return 1
+	}
+	if strings.Join(heading, "") == strings.Join(word, "") {
+		return 0.98
+	}
+	var rest []string
+	for _, h := range heading {
+		if !fill[h] && !slices.Contains(word, h) {
+			rest = append(rest, h)
+		}
+	}
+	all := true
+	for _, w := range word {
+		all = all && slices.Contains(heading, w)
+	}
+	switch {
+	case all && len(rest) == 0:
+		return 0.93
+	case all && len(rest) == 1 && about[rest[0]]:
+		return 0.86
+	case all && len(word) > 1:
+		return 0.8 - 0.06*float64(len(rest))
+	case all:
+		return 0.62 - 0.08*float64(len(rest))
+	}
+	a, b := strings.Join(heading, " "), strings.Join(word, " ")
+	if len(b) >= 5 && (near(a, b, 1) || len(b) >= 9 && near(a, b, 2)) {
+		return 0.78
+	}
+	return 0
+}
+
+// near reports whether two words differ by at most n letters.
+func near(a, b string, n int) bool {
+	x, y := []rune(a), []rune(b)
+	if d := len(x) - len(y); d > n || -d > n {
+		return false
+	}
+	prev := make([]int, len(y)+1)
+	for j := range prev {
+		prev[j] = j
+	}
+	for i := range x {
+		cur := make([]int, len(y)+1)
+		cur[0] = i + 1
+		for j := range y {
+			cost := 1
+			if x[i] == y[j] {
+				cost = 0
+			}
+			cur[j+1] = min(prev[j+1]+1, cur[j]+1, prev[j]+cost)
+		}
+		prev = cur
+	}
+	return prev[len(y)] <= n
+}
+
+// hint is a field that a heading can mean.
+type hint struct {
+	level order.Level
+	field string
+	score float64
+	word  string
+}
+
+type entry struct {
+	level order.Level
+	field string
+	words []string
+	text  string
+	top   float64
+}
+
+var vocabulary = func() []entry {
+	var all []entry
+	add := func(level order.Level, field, words string, top float64) {
+		for _, w := range strings.Split(words, "|") {
+			if w != "" {
+				all = append(all, entry{level, field, plainWords(w), w, top})
+			}
+		}
+	}
+	for _, w := range wordings {
+		add(w.level, w.field, w.plain, 1)
+		add(w.level, w.field, w.loose, 0.72)
+	}
+	for _, role := range []string{"ship_to", "bill_to", "buyer", "supplier"} {
+		for _, part := range partWords {
+			for _, r := range strings.Split(roleWords[role], "|") {
+				for _, p := range strings.Split(part.words, "|") {
+					add(order.Header, role+"."+part.part, r+" "+p, 0.97)
+				}
+			}
+		}
+	}
+	for _, part := range partWords {
+		if part.part != "code" && part.part != "contact" {
+			add(order.Header, "ship_to."+part.part, part.words, 0.68) // whose it is, the heading does not say
+		}
+	}
+	add(order.Header, "buyer.contact", "contact|contact name|contact person|attention|attn|ordered by|ansprechpartner|besteller|kontakt|contacto|contatto|contactpersoon|buyer name|buyer", 0.66)
+	return all
+}()
+
+// hints gives what a heading can mean, the best first.
+func hints(heading string) []hint {
+	words := plainWords(heading)
+	if len(words) == 0 || len(words) > 8 {
+		return nil
+	}
+	best := map[[2]string]hint{}
+	for i := range vocabulary {
+		e := &vocabulary[i]
+		score := alike(words, e.words) * e.top
+		key := [2]string{string(e.level), e.field}
+		if score >= 0.4 && score > best[key].score {
+			best[key] = hint{e.level, e.field, score, e.text}
+		}
+	}
+	var all []hint
+	for _, h := range best {
+		all = append(all, h)
+	}
+	slices.SortFunc(all, func(a, b hint) int {
+		if a.score != b.score {
+			if a.score > b.score {
+				return -1
+			}
+			return 1
+		}
+		return strings.Compare(string(a.level)+a.field, string(b.level)+b.field)
+	})
+	return all
+}
+
+// isTotal reports whether a text begins a row of sums.
+func isTotal(text string) bool {
+	words := plainWords(text)
+	for _, t := range totals {
+		want := strings.Fields(t)
+		if len(words) >= len(want) && len(words) <= len(want)+4 && slices.Equal(words[:len(want)], want) {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,119 @@
+package drafting
+
+import (
+	"fmt"
+	"strings"
+
+	"koinos/core/order"
+)
+
+// yaml gathers what the drafted mapping says.
+type yaml struct {
+	format   string
+	sheet    string // several are separated by NUL
+	records  string
+	headRow  int
+	headRows int
+	until    string
+	blank    int
+	leaveOut string
+	kind     string
+	group    string   // inside of the braces
+	parts    []string // lines: {…}
+	bindings []binding
+}
+
+func (y *yaml) text(d *drafter) string {
+	var b strings.Builder
+	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
+	line("koinos: mapping/1")
+	line("name: %s", d.hints.Name)
+	line("about: Drafted from a sample; look at what is marked with a question mark")
+	line("document:")
+	line("  format: %s", y.format)
+	if y.sheet != "" {
+		var names []string
+		for _, s := range strings.Split(y.sheet, "\x00") {
+			names = append(names, `"`+strings.ReplaceAll(strings.ReplaceAll(s, `\`, `\\`), `"`, `\"`)+`"`)
+		}
+		if len(names) == 1 {
+			line("  sheet: %s", names[0])
+		} else {
+			line("  sheet: [%s]", strings.Join(names, ", "))
+		}
+	}
+	if y.records != "" {
+		line("  records: %s", quote(y.records))
+	}
+	if y.headRow > 0 {
+		rows := ""
+		if y.headRows > 1 {
+			rows = fmt.Sprintf(", rows: %d", y.headRows)
+		}
+		line("  heading: {row: %d%s}", y.headRow, rows)
+	}
+	if y.until != "" {
+		line("  until: {text: %s}", quote(y.until))
+	} else if y.blank > 0 {
+		line("  until: {blank_rows: %d}", y.blank)
+	}
+	if y.leaveOut != "" {
+		line("  rows: {leave_out: '%s'}", strings.ReplaceAll(y.leaveOut, "'", "''"))
+	}
+	if d.decimal == ',' {
+		line("  locale: {decimal: \",\"}")
+	}
+	line("orders:")
+	line("  kind: %s%s", y.kind, d.mark("kind"))
+	line("  group: {%s}%s", y.group, d.mark("grouping"))
+	if len(y.parts) > 0 {
+		line("  parts:")
+		for _, p := range y.parts {
+			line("    %s", p)
+		}
+	}
+	for _, level := range order.Levels {
+		first := true
+		for i := range y.bindings {
+			o := &y.bindings[i]
+			if o.level != level {
+				continue
+			}
+			if first {
+				line("%s:", level)
+				first = false
+			}
+			var words []string
+			if o.from != "" {
+				words = append(words, "from: "+quote(o.from))
+			}
+			words = append(words, o.words...)
+			note := ""
+			if o.sure != "sure" {
+				note = "   # ? " + o.sure + ": " + strings.ReplaceAll(o.why, "\n", " ")
+				if o.second != "" {
+					note += "; or " + o.second
+				}
+			}
+			line("  %s: {%s}%s", o.field, strings.Join(words, ", "), note)
+		}
+	}
+	if len(d.out.Unbound) > 0 {
+		line("# These feed nothing: %s", strings.ReplaceAll(strings.Join(d.out.Unbound, ", "), "\n", " "))
+	}
+	return b.String()
+}
+
+// mark is the comment on a guess that is not sure.
+func (d *drafter) mark(what string) string {
+	for _, g := range d.out.Guesses {
+		if g.What == what && g.Sure != "sure" {
+			s := "   # ? " + g.Sure + ": " + strings.ReplaceAll(g.Why, "\n", " ")
+			if g.Second != "" {
+				s += "; or " + g.Second
+			}
+			return s
+		}
+	}
+	return ""
+}
