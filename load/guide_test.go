@@ -14,6 +14,8 @@ import (
 
 	"koinos/core/list"
 	"koinos/core/mapping"
+	"koinos/core/order"
+	"koinos/core/sheet"
 	"koinos/core/source"
 )
 
@@ -91,5 +93,56 @@ func runExample(t *testing.T, text, blocks string) string {
 	if _, err := Expected(context.Background(), &out, bytes.NewReader(doc), int64(len(doc)), m, set, source.DefaultLimits); err != nil {
 		t.Errorf("%s\n%v", text, err)
 	}
+	roundTrip(t, m, doc, set)
 	return out.String()
+}
+
+// ordersOf maps a document and gives its sound orders.
+func ordersOf(t *testing.T, m *mapping.Mapping, doc []byte, set *list.Set) (orders []order.Order, refused string) {
+	keep := func(d *mapping.Draft) {
+		if d.Refused() {
+			refused += fmt.Sprint(d.Findings)
+			return
+		}
+		orders = append(orders, d.Order)
+	}
+	if _, err := Try(context.Background(), bytes.NewReader(doc), int64(len(doc)), m, set, source.DefaultLimits, keep, nil); err != nil {
+		t.Fatal(err)
+	}
+	return orders, refused
+}
+
+// What a mapping reads it writes, and reads again the same, in all the ways in
+// which rows become orders.
+func roundTrip(t *testing.T, m *mapping.Mapping, doc []byte, set *list.Set) {
+	orders, _ := ordersOf(t, m, doc, set)
+	if m.Group.By == "file" && len(orders) > 1 {
+		orders = orders[:1]
+	}
+	var buf bytes.Buffer
+	problems, err := sheet.Write(&buf, m, orders, set)
+	if err != nil {
+		t.Errorf("%s\ncannot be written: %v", m.Text, err)
+		return
+	}
+	var unsaid []string // what the mapping computes cannot be written without write
+	for _, p := range problems {
+		if !strings.Contains(p.Why, "no write") {
+			t.Errorf("%s\n%+v", m.Text, p)
+		}
+		unsaid = append(unsaid, p.Field)
+	}
+	again, refused := ordersOf(t, m, buf.Bytes(), set)
+	if len(unsaid) > 0 {
+		return
+	}
+	if refused != "" || len(again) != len(orders) {
+		t.Errorf("%s\nis written as\n%s\nwhich reads as %d orders, not %d %s", m.Text, buf.String(), len(again), len(orders), refused)
+		return
+	}
+	for i := range orders {
+		if changes := order.Diff(&orders[i], &again[i]); len(changes) > 0 {
+			t.Errorf("%s\nis written as\n%s\nwhich reads with %+v", m.Text, buf.String(), changes)
+		}
+	}
 }

@@ -246,10 +246,12 @@ var sizeWord = regexp.MustCompile(`(?i)^(x{0,3}s|m|x{0,4}l|[2-6]xl|one size|[0-9
 // matrix finds columns of numbers whose headings are sizes, days or places, in
 // a table without a quantity.
 func (d *drafter) matrix(t *table, candidates []candidate) []*profile {
-	for _, c := range candidates {
-		if c.name() == "quantity" && c.score > 0.6 {
+	seen := map[*profile]bool{}
+	for _, c := range candidates { // the best of each column comes first
+		if c.name() == "quantity" && c.score > 0.6 && !seen[c.column] {
 			return nil
 		}
+		seen[c.column] = true
 	}
 	var run, best []*profile
 	end := func() {

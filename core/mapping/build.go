@@ -251,6 +251,7 @@ func (b *builder) group(n *node, g *Grouping) {
 		g.Kinds = map[string]string{}
 		for _, e := range k.entries {
 			g.Kinds[list.Fold(e.key)] = e.node.text
+			g.Words = append(g.Words, e.key)
 		}
 	}
 	g.Count, g.Opener = n.number("count"), n.str("opener")

@@ -97,6 +97,7 @@ type Grouping struct {
 	When     *Expr
 	Kind     *Source           // rowkind: the column that says what a row is
 	Kinds    map[string]string // rowkind: the partner's word, folded, and what it means
+	Words    []string          // rowkind: the words as the mapping writes them
 	Count    int
 	Opener   string
 	Headers  Joined

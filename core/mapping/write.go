@@ -1,0 +1,159 @@
+package mapping
+
+import (
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"koinos/core/list"
+	"koinos/core/order"
+	"koinos/core/source"
+)
+
+// ErrOneWay says that a binding computes its value and does not say how the
+// value is written back.
+var ErrOneWay = errors.New("its expression has no write that turns the value back")
+
+// Written gives the text that a document of this mapping has for a field's
+// value (as order.Each gives it): the way back through list, crosswalk and
+// locale. The error says why there is none.
+func (b *Binding) Written(value string, set *list.Set) (string, error) {
+	if value == "" {
+		return "", nil
+	}
+	if b.Write != nil {
+		w := worker{set: set, d: &Draft{}, loc: &b.locale}
+		w.newEnv()
+		w.env.Value = value
+		v, err := b.Write.run(&w)
+		if err != nil {
+			return "", err
+		}
+		text, kind := result(v)
+		if kind == source.Exact {
+			return b.locale.written(text), nil
+		}
+		return text, nil
+	}
+	if b.Expr != nil {
+		return "", ErrOneWay
+	}
+	if b.List != "" && (len(b.Keys) > 0 && b.Keys[0] != "code" || b.Give != "") {
+		l := set.Lists[b.List]
+		if l == nil {
+			return "", fmt.Errorf("there is no list %q", b.List)
+		}
+		m := l.Look(value, []string{either(b.Give, "code")}, 0)
+		if m.Entry == nil {
+			return "", fmt.Errorf("%q is not in the list %s", value, b.List)
+		}
+		key := "code"
+		if len(b.Keys) > 0 {
+			key = b.Keys[0]
+		}
+		if text := m.Entry.Get(key); text != "" {
+			value = text
+		} else {
+			value = m.Entry.Code
+		}
+	}
+	if b.Crosswalk != "" {
+		walk := set.Crosswalks[b.Crosswalk]
+		if walk == nil {
+			return "", fmt.Errorf("there is no crosswalk %q", b.Crosswalk)
+		}
+		theirs, ok := walk.Theirs(value)
+		if !ok {
+			return "", fmt.Errorf("the crosswalk %s has nothing for our %q", b.Crosswalk, value)
+		}
+		value = theirs
+	}
+	switch b.Field.Type {
+	case order.Decimal, order.Percent:
+		return b.locale.written(value), nil
+	case order.Day:
+		return b.locale.writtenDay(value), nil
+	case order.Boolean:
+		if value == "true" && len(b.locale.yes) > 0 {
+			return b.locale.yes[0], nil
+		}
+		if value == "false" && len(b.locale.no) > 0 {
+			return b.locale.no[0], nil
+		}
+	}
+	return value, nil
+}
+
+func either(a, b string) string {
+	if a != "" {
+		return a
+	}
+	return b
+}
+
+func (l *locale) written(number string) string {
+	if l.decimal == ',' {
+		return strings.Replace(number, ".", ",", 1)
+	}
+	return number
+}
+
+// writtenDay writes a day in the first form that is not a spreadsheet's number.
+func (l *locale) writtenDay(value string) string {
+	t, err := time.Parse(time.DateOnly, value)
+	if err != nil {
+		return value
+	}
+	for _, form := range l.dates {
+		if form.serial > 0 {
+			continue
+		}
+		var b strings.Builder
+		for _, p := range form.parts {
+			switch {
+			case p.what == 0:
+				b.WriteString(p.literal)
+			case p.what == 'y' && p.width == 2:
+				b.WriteString(t.Format("06"))
+			case p.what == 'y':
+				b.WriteString(strconv.Itoa(t.Year()))
+			case p.what == 'm' && p.width == 4:
+				b.WriteString(t.Month().String())
+			case p.what == 'm' && p.width == 3:
+				b.WriteString(t.Format("Jan"))
+			case p.what == 'm':
+				fmt.Fprintf(&b, "%0*d", p.width, int(t.Month()))
+			default:
+				fmt.Fprintf(&b, "%0*d", p.width, t.Day())
+			}
+		}
+		return b.String()
+	}
+	return value
+}
+
+// Forms are the forms of a date that the binding reads.
+func (b *Binding) Forms() []string {
+	forms := []string{}
+	for _, f := range b.locale.dates {
+		forms = append(forms, f.text)
+	}
+	return append(forms, "yyyy-mm-dd")
+}
+
+// Decimal is the decimal sign that the binding reads.
+func (b *Binding) Decimal() string { return string(b.locale.decimal) }
+
+// Pointer is the pointer, from its record, of the JSON value that the source
+// names; "" where it is not always the same.
+func (s *Source) Pointer() string {
+	if s.path == nil {
+		return ""
+	}
+	return s.path.Pointer()
+}
+
+// Numbered reports whether {n} in the heading counts repetitions.
+func (s *Source) Numbered() bool { return s.number }

@@ -1,0 +1,759 @@
+package sheet
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"koinos/core/list"
+	"koinos/core/mapping"
+	"koinos/core/order"
+)
+
+// Page is one sheet of rows of text.
+type Page struct {
+	Name    string
+	Rows    [][]string
+	Heading int      // row of the headings, counted from 1; 0 is none
+	Columns []Column // of the table
+}
+
+// Column is one column of a page with the binding that it feeds.
+type Column struct {
+	Number  int // counted from 1
+	Heading string
+	Level   order.Level
+	Binding *mapping.Binding // nil is a column of the grouping alone
+}
+
+// Problem is something of an order that the mapping's document has no way to say.
+type Problem struct {
+	Order string `json:"order"`
+	Line  int    `json:"line,omitempty"`
+	Field string `json:"field"`
+	Why   string `json:"why"`
+}
+
+// writer lays orders out.
+type writer struct {
+	m        *mapping.Mapping
+	set      *list.Set
+	problems []Problem
+	columns  []Column
+	at       map[string]int // column of a source by its folded text
+	next     int
+}
+
+// values are an order's values: line 0 is the header.
+type values struct {
+	o      *order.Order
+	fields []map[string]string
+}
+
+func valuesOf(o *order.Order) values {
+	v := values{o, make([]map[string]string, len(o.Lines)+1)}
+	for i := range v.fields {
+		v.fields[i] = map[string]string{}
+	}
+	v.fields[0]["number"] = o.Number
+	o.Each(func(line int, field, value string) { v.fields[line][field] = value })
+	return v
+}
+
+// Layout lays orders out in the rows that the mapping reads. It is for all
+// formats but JSON.
+func Layout(m *mapping.Mapping, orders []order.Order, set *list.Set) ([]Page, []Problem, error) {
+	if set == nil {
+		set = &list.Set{}
+	}
+	w := &writer{m: m, set: set, at: map[string]int{}}
+	pages, err := w.pages(orders)
+	return pages, w.problems, err
+}
+
+func (w *writer) pages(orders []order.Order) ([]Page, error) {
+	switch w.m.Group.By {
+	case "join":
+		return w.joined(orders), nil
+	case "sheet":
+		var pages []Page
+		for i := range orders {
+			p := w.form(&orders[i])
+			p.Name = w.sheetName(i, &orders[i])
+			pages = append(pages, p)
+		}
+		if pages == nil {
+			p := w.form(&order.Order{})
+			p.Name = w.sheetName(0, &order.Order{})
+			pages = []Page{p}
+		}
+		return pages, nil
+	case "file":
+		if len(orders) > 1 {
+			return nil, fmt.Errorf("the mapping %s makes one order of a file: write orders one at a time", w.m.Name)
+		}
+		if len(orders) == 0 {
+			orders = []order.Order{{}}
+		}
+		p := w.form(&orders[0])
+		p.Name = w.sheetName(0, &orders[0])
+		return []Page{p}, nil
+	case "form":
+		page := Page{Name: w.sheetName(0, &order.Order{})}
+		if len(orders) == 0 {
+			orders = []order.Order{{}}
+		}
+		for i := range orders {
+			p := w.form(&orders[i])
+			if i == 0 {
+				page.Heading, page.Columns = p.Heading, p.Columns
+			}
+			page.Rows = append(append(page.Rows, p.Rows...), []string{""})
+		}
+		return []Page{page}, nil
+	case "path":
+		return nil, fmt.Errorf("the mapping %s reads JSON", w.m.Name)
+	}
+	return []Page{w.table(orders)}, nil
+}
+
+// sheetName gives a name that the mapping's document.sheet fits.
+func (w *writer) sheetName(i int, o *order.Order) string {
+	for _, b := range w.m.Bindings[order.Header] {
+		if len(b.From) > 0 && b.From[0].Kind == mapping.BySheet {
+			if v := valuesOf(o).fields[0][b.Field.Name]; v != "" {
+				return v
+			}
+		}
+	}
+	name := "Orders"
+	if w.m.Group.By == "sheet" {
+		name = "Order *"
+	}
+	if s := w.m.Document.Sheets; len(s) > 0 {
+		if name = s[0]; name == "*" {
+			name = "Order *"
+		}
+		if _, err := strconv.Atoi(name); err == nil {
+			name = "Orders"
+		}
+	}
+	return strings.ReplaceAll(name, "*", strconv.Itoa(i+1))
+}
+
+// column gives the column of a source, a new one where it has none yet.
+func (w *writer) column(s *mapping.Source, level order.Level, b *mapping.Binding) int {
+	key := list.Fold(s.Text)
+	if c := w.at[key]; c > 0 {
+		for i := range w.columns {
+			if w.columns[i].Number == c && w.columns[i].Binding == nil {
+				w.columns[i].Binding, w.columns[i].Level = b, level
+			}
+		}
+		return c
+	}
+	c := s.Column
+	if s.Kind != mapping.ByColumn {
+		for w.next++; w.taken(w.next); w.next++ {
+		}
+		c = w.next
+	}
+	w.at[key] = c
+	heading := s.Text
+	if s.Kind == mapping.ByColumn {
+		heading = ""
+	}
+	w.columns = append(w.columns, Column{c, heading, level, b})
+	return c
+}
+
+// taken reports whether a binding names the column by its letter.
+func (w *writer) taken(c int) bool {
+	letter := func(all []mapping.Source) bool {
+		return slices.ContainsFunc(all, func(s mapping.Source) bool { return s.Kind == mapping.ByColumn && s.Column == c })
+	}
+	if letter(w.m.Group.Columns) || w.m.Group.Kind != nil && letter([]mapping.Source{*w.m.Group.Kind}) {
+		return true
+	}
+	if p := w.m.Parts[order.Lines]; p != nil && p.Range[0] > 0 && c >= p.Range[0] && c <= p.Range[1] {
+		return true
+	}
+	for _, level := range order.Levels {
+		for i := range w.m.Bindings[level] {
+			if letter(w.m.Bindings[level][i].From) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// inTable reports whether a binding takes its value from a column of the table.
+func inTable(b *mapping.Binding) bool {
+	return len(b.From) > 0 && (b.From[0].Kind == mapping.ByHeading || b.From[0].Kind == mapping.ByColumn)
+}
+
+// put writes text into a row.
+func put(row []string, column int, text string) []string {
+	for len(row) < column {
+		row = append(row, "")
+	}
+	if text != "" {
+		row[column-1] = text
+	}
+	return row
+}
+
+// text gives what a binding's place says of an order, or notes why it cannot.
+func (w *writer) text(b *mapping.Binding, v values, line int, value string) string {
+	text, err := b.Written(value, w.set)
+	if err != nil {
+		w.problem(v, line, b.Field.Name, err.Error())
+		return ""
+	}
+	if b.Suffix == "unit" && line > 0 && text != "" {
+		if unit := v.fields[line]["unit"]; unit != "" {
+			text += " " + unit
+		}
+	}
+	return text
+}
+
+func (w *writer) problem(v values, line int, field, why string) {
+	w.problems = append(w.problems, Problem{v.o.SenderNumber, line, field, why})
+}
+
+// cells writes the bindings of a level into a row. Where two bindings share a
+// column the first that has a text stands.
+func (w *writer) cells(row []string, level order.Level, v values, line int, value func(field string) string, only func(*mapping.Binding) bool) []string {
+	all := w.m.Bindings[level]
+	for i := range all {
+		b := &all[i]
+		if !inTable(b) || only != nil && !only(b) {
+			continue
+		}
+		c := w.column(&b.From[0], level, b)
+		text := w.text(b, v, line, value(b.Field.Name))
+		row = put(row, c, "")
+		if row[c-1] == "" {
+			row[c-1] = text
+		} else if text != "" && text != row[c-1] && level == order.Lines && b.Of == "" {
+			row[c-1] = text // the line's own fact stands on its row
+		}
+	}
+	return row
+}
+
+func (v values) header(field string) string { return v.fields[0][field] }
+
+func (v values) line(n int) func(string) string {
+	return func(field string) string {
+		if field == "number" && v.fields[n]["number"] == strconv.Itoa(n) {
+			return strconv.Itoa(n)
+		}
+		return v.fields[n][field]
+	}
+}
+
+func party(p *order.Party) func(string) string {
+	return func(field string) string {
+		o := order.Order{Parties: []order.Party{*p}}
+		f, ok := order.Lookup(order.Parties, field)
+		if !ok {
+			return ""
+		}
+		return f.Value(&o, nil)
+	}
+}
+
+func charge(c *order.Charge) func(string) string {
+	return func(field string) string {
+		switch field {
+		case "code":
+			return c.Code
+		case "amount":
+			return c.Amount.Plain()
+		case "kind":
+			if c.Allowance {
+				return "allowance"
+			}
+			return "charge"
+		}
+		return ""
+	}
+}
+
+// claim gives every column of the mapping its place before rows are written.
+func (w *writer) claim(levels ...order.Level) {
+	w.columns, w.at, w.next = nil, map[string]int{}, 0
+	if k := w.m.Group.Kind; k != nil {
+		w.column(k, order.Header, nil)
+	}
+	for i := range w.m.Group.Columns {
+		w.column(&w.m.Group.Columns[i], order.Header, nil)
+	}
+	for _, level := range levels {
+		for i := range w.m.Bindings[level] {
+			b := &w.m.Bindings[level][i]
+			if inTable(b) && !b.From[0].Numbered() && !w.across(level) {
+				w.column(&b.From[0], level, b)
+			}
+		}
+	}
+}
+
+func (w *writer) across(level order.Level) bool {
+	p := w.m.Parts[level]
+	return p != nil && p.Across == "numbered"
+}
+
+// headings is the row of headings; nil where columns go by letter only.
+func (w *writer) headings() []string {
+	var row []string
+	for _, c := range w.columns {
+		if c.Heading != "" {
+			row = put(row, c.Number, c.Heading)
+		}
+	}
+	return row
+}
+
+// stacked spreads headings over as many rows as the mapping's heading takes:
+// the first word above, the rest below.
+func (w *writer) stacked(head []string) [][]string {
+	n := w.m.Document.HeadRows
+	if n < 2 {
+		return [][]string{head}
+	}
+	rows := make([][]string, n)
+	for i := range rows {
+		rows[i] = make([]string, len(head))
+	}
+	for c, h := range head {
+		rows[0][c], rows[1][c], _ = strings.Cut(h, " ")
+	}
+	return rows
+}
+
+// table lays orders out under one heading: by key, opener, gap, rowkind, count.
+func (w *writer) table(orders []order.Order) Page {
+	w.claim(order.Levels...)
+	page := Page{Name: w.sheetName(0, &order.Order{})}
+	page.Rows = w.around(nil, values{&order.Order{}, []map[string]string{{}}}, orders)
+	part := w.m.Parts[order.Lines]
+	var body [][]string
+	switch {
+	case part != nil && part.Across == "numbered":
+		body = w.numbered(orders)
+	case part != nil && part.Across == "matrix":
+		body = w.matrix(orders, part)
+	default:
+		for i := range orders {
+			body = append(body, w.order(valuesOf(&orders[i]))...)
+		}
+	}
+	if head := w.headings(); head != nil {
+		for len(page.Rows)+1 < w.m.Document.HeadRow {
+			page.Rows = append(page.Rows, []string{""})
+		}
+		page.Rows = append(page.Rows, w.stacked(head)...)
+		page.Heading = len(page.Rows)
+	}
+	page.Columns = w.columns
+	page.Rows = append(page.Rows, body...)
+	return page
+}
+
+// around writes what stands in fixed cells and beside labels: the facts of one
+// order, or those in which all orders agree.
+func (w *writer) around(rows [][]string, v values, all []order.Order) [][]string {
+	if all != nil && len(all) > 0 {
+		v = valuesOf(&all[0])
+	}
+	for i := range w.m.Bindings[order.Header] {
+		b := &w.m.Bindings[order.Header][i]
+		if len(b.From) == 0 {
+			continue
+		}
+		s := &b.From[0]
+		text := w.text(b, v, 0, v.header(b.Field.Name))
+		switch s.Kind {
+		case mapping.ByCell:
+			for len(rows) < s.Row {
+				rows = append(rows, []string{""})
+			}
+			rows[s.Row-1] = put(rows[s.Row-1], s.Column, text)
+		case mapping.ByLabel:
+			label := strings.ReplaceAll(s.Text, "*", "")
+			if b.Beside == "below" {
+				rows = append(rows, []string{label}, []string{text})
+			} else {
+				rows = append(rows, []string{label, text})
+			}
+		}
+		for k := range all {
+			if o := valuesOf(&all[k]); (s.Kind == mapping.ByCell || s.Kind == mapping.ByLabel) && o.header(b.Field.Name) != v.header(b.Field.Name) {
+				w.problem(o, 0, b.Field.Name, "the document says it once for all orders, and they differ")
+			}
+		}
+	}
+	if len(rows) > 0 {
+		rows = append(rows, []string{""})
+	}
+	return rows
+}
+
+// order lays one order out in rows of a table.
+func (w *writer) order(v values) [][]string {
+	if w.m.Group.By == "rowkind" {
+		return w.kinds(v)
+	}
+	once := w.m.Group.By == "opener" || w.m.Group.By == "gap" && len(w.m.Group.Columns) == 0
+	next := w.m.Parts[order.Lines] != nil && w.m.Parts[order.Lines].Next
+	n := max(len(v.o.Lines), w.count(order.Parties, v), w.count(order.Charges, v))
+	var rows [][]string
+	if next {
+		rows = append(rows, w.cells(nil, order.Header, v, 0, v.header, nil))
+	}
+	for k := range max(n, 1) {
+		var row []string
+		if !next && (k == 0 || !once) {
+			row = w.cells(row, order.Header, v, 0, v.header, nil)
+		}
+		if k < len(v.o.Lines) {
+			row = w.cells(row, order.Lines, v, k+1, v.line(k+1), nil)
+		}
+		if len(w.m.Bindings[order.Parties]) > 0 && k < len(v.o.Parties) {
+			row = w.cells(row, order.Parties, v, 0, party(&v.o.Parties[k]), nil)
+		}
+		if len(w.m.Bindings[order.Charges]) > 0 && k < len(v.o.Charges) {
+			row = w.cells(row, order.Charges, v, 0, charge(&v.o.Charges[k]), nil)
+		}
+		rows = append(rows, row)
+	}
+	if w.m.Group.By == "gap" {
+		rows = append(rows, []string{""})
+	}
+	if c := w.m.Group.Count; c > 0 && len(rows) != c {
+		w.problem(v, 0, "", fmt.Sprintf("the order has %d rows, and the document has %d for each", len(rows), c))
+	}
+	return rows
+}
+
+func (w *writer) count(level order.Level, v values) int {
+	switch {
+	case len(w.m.Bindings[level]) == 0:
+		return 0
+	case level == order.Parties:
+		return len(v.o.Parties)
+	}
+	return len(v.o.Charges)
+}
+
+// word gives the partner's first word for a kind of row.
+func (w *writer) word(kind string) string {
+	for _, word := range w.m.Group.Words {
+		if w.m.Group.Kinds[list.Fold(word)] == kind {
+			return word
+		}
+	}
+	return ""
+}
+
+// kinds lays one order out in rows of which each says what it is.
+func (w *writer) kinds(v values) [][]string {
+	var rows [][]string
+	plain := func(b *mapping.Binding) bool { return len(b.Rows) == 0 }
+	add := func(word string, row []string) {
+		if word != "" && row != nil {
+			rows = append(rows, put(row, w.column(w.m.Group.Kind, order.Header, nil), word))
+		}
+	}
+	add(w.word("header"), w.cells([]string{""}, order.Header, v, 0, v.header, plain))
+	// Values on rows of other kinds: one row a line of text.
+	extra := func(level order.Level, line int, value func(string) string) {
+		all := w.m.Bindings[level]
+		for i := range all {
+			b := &all[i]
+			if len(b.Rows) == 0 || !inTable(b) {
+				continue
+			}
+			for _, part := range strings.Split(w.text(b, v, line, value(b.Field.Name)), "\n") {
+				if part != "" {
+					word := b.Rows[0]
+					for _, as := range w.m.Group.Words {
+						if list.Fold(as) == word {
+							word = as
+						}
+					}
+					add(word, put(nil, w.column(&b.From[0], level, b), part))
+				}
+			}
+		}
+	}
+	extra(order.Header, 0, v.header)
+	for k := range v.o.Parties {
+		if len(w.m.Bindings[order.Parties]) > 0 {
+			add(w.word("party"), w.cells(nil, order.Parties, v, 0, party(&v.o.Parties[k]), nil))
+		}
+	}
+	for n := range v.o.Lines {
+		add(w.word("line"), w.cells([]string{""}, order.Lines, v, n+1, v.line(n+1), plain))
+		extra(order.Lines, n+1, v.line(n+1))
+	}
+	for k := range v.o.Charges {
+		if len(w.m.Bindings[order.Charges]) > 0 {
+			add(w.word("charge"), w.cells(nil, order.Charges, v, 0, charge(&v.o.Charges[k]), nil))
+		}
+	}
+	return rows
+}
+
+// joined lays orders out on a sheet of headers and one of lines.
+func (w *writer) joined(orders []order.Order) []Page {
+	name := func(pattern string) string { return strings.ReplaceAll(pattern, "*", "1") }
+	page := func(sheet string, key []mapping.Source, level order.Level, rows func(v values) [][]string) Page {
+		w.columns, w.at, w.next = nil, map[string]int{}, 0
+		for i := range key {
+			w.column(&key[i], level, nil)
+		}
+		for i := range w.m.Bindings[level] {
+			if b := &w.m.Bindings[level][i]; inTable(b) {
+				w.column(&b.From[0], level, b)
+			}
+		}
+		p := Page{Name: name(sheet), Rows: [][]string{w.headings()}, Heading: 1}
+		for i := range orders {
+			p.Rows = append(p.Rows, rows(valuesOf(&orders[i]))...)
+		}
+		p.Columns = w.columns
+		return p
+	}
+	g := &w.m.Group
+	heads := page(g.Headers.Sheet, g.Headers.Columns, order.Header, func(v values) [][]string {
+		return [][]string{w.cells(nil, order.Header, v, 0, v.header, nil)}
+	})
+	keyOf := func(v values, i int) string {
+		for k := range w.m.Bindings[order.Header] {
+			b := &w.m.Bindings[order.Header][k]
+			if len(b.From) > 0 && list.Fold(b.From[0].Text) == list.Fold(g.Headers.Columns[i].Text) {
+				return w.text(b, v, 0, v.header(b.Field.Name))
+			}
+		}
+		w.problem(v, 0, "", "no field stands in the key column "+g.Headers.Columns[i].Text)
+		return ""
+	}
+	lines := page(g.Lines.Sheet, g.Lines.Columns, order.Lines, func(v values) [][]string {
+		var rows [][]string
+		for n := range v.o.Lines {
+			var row []string
+			for i := range g.Lines.Columns {
+				row = put(row, w.column(&g.Lines.Columns[i], order.Lines, nil), keyOf(v, i))
+			}
+			rows = append(rows, w.cells(row, order.Lines, v, n+1, v.line(n+1), nil))
+		}
+		return rows
+	})
+	return []Page{heads, lines}
+}
+
+// form lays one order out as a form: facts in cells and beside labels, the
+// lines' table below.
+func (w *writer) form(o *order.Order) Page {
+	v := valuesOf(o)
+	w.claim(order.Lines, order.Header)
+	var rows [][]string
+	if opener := w.m.Group.Opener; opener != "" {
+		// A label that begins the form stands in its first row.
+		labelled := false
+		for _, b := range w.m.Bindings[order.Header] {
+			for _, s := range b.From {
+				if s.Kind == mapping.ByLabel && matches(opener, strings.ReplaceAll(s.Text, "*", "")) {
+					labelled = true
+				}
+			}
+			if labelled {
+				break
+			}
+		}
+		first := firstLabel(w.m)
+		if !labelled || first == "" || !matches(opener, first) {
+			rows = append(rows, []string{strings.ReplaceAll(opener, "*", "")})
+		}
+	}
+	rows = w.around(rows, v, nil)
+	for len(rows)+1 < w.m.Document.HeadRow {
+		rows = append(rows, []string{""})
+	}
+	head := w.headings()
+	if head != nil {
+		rows = append(rows, w.stacked(head)...)
+	}
+	p := Page{Heading: len(rows), Columns: w.columns}
+	for n := range o.Lines {
+		row := w.cells(nil, order.Header, v, 0, v.header, nil)
+		rows = append(rows, w.cells(row, order.Lines, v, n+1, v.line(n+1), nil))
+	}
+	p.Rows = rows
+	return p
+}
+
+func firstLabel(m *mapping.Mapping) string {
+	for _, b := range m.Bindings[order.Header] {
+		for _, s := range b.From {
+			if s.Kind == mapping.ByLabel {
+				return strings.ReplaceAll(s.Text, "*", "")
+			}
+		}
+	}
+	return ""
+}
+
+func matches(pattern, text string) bool {
+	before, behind, star := strings.Cut(list.Fold(pattern), "*")
+	text = list.Fold(text)
+	if !star {
+		return text == before
+	}
+	return strings.HasPrefix(text, before) && strings.HasSuffix(text, behind)
+}
+
+// numbered lays orders out with their lines across a row.
+func (w *writer) numbered(orders []order.Order) [][]string {
+	most := 0
+	for i := range orders {
+		most = max(most, len(orders[i].Lines))
+	}
+	columns := map[string]map[int]int{}
+	all := w.m.Bindings[order.Lines]
+	for n := 1; n <= most; n++ {
+		for i := range all {
+			b := &all[i]
+			if !inTable(b) || w.at[list.Fold(b.From[0].Text)] > 0 {
+				continue
+			}
+			s := b.From[0]
+			if !s.Numbered() && !w.repeats(b) {
+				continue
+			}
+			if columns[s.Text] == nil {
+				columns[s.Text] = map[int]int{}
+			}
+			if columns[s.Text][n] == 0 {
+				for w.next++; w.taken(w.next); w.next++ {
+				}
+				columns[s.Text][n] = w.next
+				w.columns = append(w.columns, Column{w.next, strings.ReplaceAll(s.Text, "{n}", strconv.Itoa(n)), order.Lines, b})
+			}
+		}
+	}
+	for i := range all { // what all lines of a row share
+		if b := &all[i]; inTable(b) && columns[b.From[0].Text] == nil {
+			w.column(&b.From[0], order.Lines, b)
+		}
+	}
+	var rows [][]string
+	for i := range orders {
+		v := valuesOf(&orders[i])
+		row := w.cells(nil, order.Header, v, 0, v.header, nil)
+		for n := range v.o.Lines {
+			for k := range all {
+				b := &all[k]
+				if !inTable(b) {
+					continue
+				}
+				text := w.text(b, v, n+1, v.line(n+1)(b.Field.Name))
+				c := columns[b.From[0].Text][n+1]
+				if c == 0 {
+					c = w.at[list.Fold(b.From[0].Text)]
+					if row = put(row, c, ""); row[c-1] != "" && row[c-1] != text {
+						w.problem(v, n+1, b.Field.Name, "the document says it once for all lines of the order, and they differ")
+						continue
+					}
+				}
+				row = put(row, c, text)
+			}
+		}
+		rows = append(rows, row)
+	}
+	return rows
+}
+
+// repeats reports whether a binding's heading stands once for each line.
+func (w *writer) repeats(b *mapping.Binding) bool {
+	numbers := slices.ContainsFunc(w.m.Bindings[order.Lines], func(o mapping.Binding) bool { return len(o.From) > 0 && o.From[0].Numbered() })
+	return !numbers
+}
+
+// matrix lays orders out with a column for each value of the matrix's heading.
+func (w *writer) matrix(orders []order.Order, part *mapping.Part) [][]string {
+	all := w.m.Bindings[order.Lines]
+	var heading, cell *mapping.Binding
+	for i := range all {
+		if len(all[i].From) == 0 {
+			continue
+		}
+		switch all[i].From[0].Kind {
+		case mapping.ByMatrixHeading:
+			heading = &all[i]
+		case mapping.ByMatrixCell:
+			cell = &all[i]
+		}
+	}
+	if heading == nil || cell == nil {
+		return nil
+	}
+	columns := map[string]int{}
+	column := func(text string) int {
+		if columns[text] > 0 {
+			return columns[text]
+		}
+		c := 0
+		if part.Range[0] > 0 {
+			if c = part.Range[0] + len(columns); c > part.Range[1] {
+				return 0
+			}
+		} else {
+			i := slices.IndexFunc(part.Matrix, func(s mapping.Source) bool { return list.Fold(s.Text) == list.Fold(text) })
+			if i < 0 {
+				return 0
+			}
+			for w.next++; w.taken(w.next); w.next++ {
+			}
+			c = w.next
+		}
+		columns[text] = c
+		w.columns = append(w.columns, Column{c, text, order.Lines, cell})
+		return c
+	}
+	if part.Range[0] == 0 {
+		for i := range part.Matrix {
+			column(part.Matrix[i].Text)
+		}
+	}
+	var rows [][]string
+	for i := range orders {
+		v := valuesOf(&orders[i])
+		last := ""
+		for n := range v.o.Lines {
+			row := w.cells(nil, order.Header, v, 0, v.header, nil)
+			row = w.cells(row, order.Lines, v, n+1, v.line(n+1), nil)
+			key := strings.Join(row, "\x00")
+			c := column(w.text(heading, v, n+1, v.line(n+1)(heading.Field.Name)))
+			if c == 0 {
+				w.problem(v, n+1, heading.Field.Name, "the matrix has no column for it")
+				continue
+			}
+			text := w.text(cell, v, n+1, v.line(n+1)(cell.Field.Name))
+			// Another cell of the same row, where the lines' order stays what it was.
+			if k := len(rows) - 1; k >= 0 && key == last && c > len(rows[k]) {
+				rows[k] = put(rows[k], c, text)
+				continue
+			}
+			last = key
+			rows = append(rows, put(row, c, text))
+		}
+	}
+	return rows
+}
