@@ -16,6 +16,7 @@ import (
 	"koinos/client"
 	"koinos/core/finding"
 	"koinos/core/report"
+	"koinos/core/sheet"
 	"koinos/core/source"
 	"koinos/demo"
 	"koinos/service"
@@ -113,13 +114,13 @@ func (a *app) fillDemo(ctx context.Context, api *client.Client, data string) err
 			if err != nil {
 				return err
 			}
-			entries, err := ReadEntries(bytes.NewReader(b), int64(len(b)), i == 1)
+			entries, err := sheet.ReadEntries(bytes.NewReader(b), int64(len(b)), i == 1)
 			if err != nil {
 				return fmt.Errorf("%s: %w", name, err)
 			}
 			name = strings.TrimSuffix(name, path.Ext(name))
 			if i == 1 {
-				err = api.PutCrosswalk(ctx, name, Pairs(entries))
+				err = api.PutCrosswalk(ctx, name, sheet.Pairs(entries))
 			} else {
 				err = api.PutList(ctx, name, entries)
 			}

@@ -2,98 +2,19 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"io"
 	"net/url"
+	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
 
-	"koinos/core/finding"
-	"koinos/core/list"
 	"koinos/core/report"
-	"koinos/core/source"
+	"koinos/core/sheet"
 )
-
-// ReadEntries reads a list from a CSV or workbook whose first row is its
-// heading: code and name of a list, theirs and ours of a crosswalk (which then
-// are the entries' code and name). Further columns become attributes.
-func ReadEntries(r io.ReaderAt, size int64, crosswalk bool) ([]list.Entry, error) {
-	src, err := source.Open(r, size, source.Options{Limits: source.DefaultLimits})
-	if err != nil {
-		return nil, err
-	}
-	key, value := "code", "name"
-	if crosswalk {
-		key, value = "theirs", "ours"
-	}
-	head, err := src.Next()
-	if err != nil && !errors.Is(err, io.EOF) {
-		return nil, err
-	}
-	names := make([]string, len(head.Cells))
-	for i, c := range head.Cells {
-		names[i] = list.Fold(c.Text)
-	}
-	if !slices.Contains(names, key) || crosswalk && !slices.Contains(names, value) {
-		f := finding.Fatal(finding.HeadingMissing, head.Place(0), "The first row must be the heading, with a column %q%s.", key, map[bool]string{true: " and a column \"ours\""}[crosswalk])
-		f.Hint = "Its cells are: " + strings.Join(names, ", ") + "."
-		return nil, f
-	}
-	var entries []list.Entry
-	seen := map[string]int{}
-	for {
-		rec, err := src.Next()
-		if errors.Is(err, io.EOF) {
-			return entries, nil
-		}
-		if err != nil {
-			return nil, err
-		}
-		if rec.Blank() {
-			continue
-		}
-		e := list.Entry{}
-		for i, c := range rec.Cells {
-			text := strings.TrimSpace(c.Text)
-			if i >= len(names) || text == "" {
-				continue
-			}
-			switch names[i] {
-			case key:
-				e.Code = text
-			case value:
-				e.Name = text
-			case "":
-			default:
-				if e.Attributes == nil {
-					e.Attributes = map[string]string{}
-				}
-				e.Attributes[names[i]] = text
-			}
-		}
-		if e.Code == "" || crosswalk && e.Name == "" {
-			return nil, finding.Fatal(finding.MustMissing, rec.Place(0), "Row %d has no %s.", rec.Row, map[bool]string{true: key, false: value}[e.Code == ""])
-		}
-		if before, twice := seen[e.Code]; twice {
-			return nil, finding.Fatal(finding.IdentityRepeated, rec.Place(0), "%q stands in row %d and again in row %d.", e.Code, before, rec.Row)
-		}
-		seen[e.Code] = rec.Row
-		entries = append(entries, e)
-	}
-}
-
-// Pairs turns entries read as a crosswalk into pairs.
-func Pairs(entries []list.Entry) []list.Pair {
-	pairs := make([]list.Pair, len(entries))
-	for i, e := range entries {
-		pairs[i] = list.Pair{Theirs: e.Code, Ours: e.Name}
-	}
-	return pairs
-}
 
 // lists makes the commands for reference lists or for crosswalks.
 func (a *app) lists(crosswalk bool) *cobra.Command {
@@ -106,22 +27,31 @@ func (a *app) lists(crosswalk bool) *cobra.Command {
 		columns = "The first row names the columns: theirs and ours."
 	}
 	c := &cobra.Command{Use: noun, Short: about}
-	c.AddCommand(&cobra.Command{
-		Use: "import NAME FILE", Short: "Replace a " + noun + " from a CSV or workbook", Long: columns, Example: "  koinos " + noun + " import " + example, Args: cobra.ExactArgs(2),
+	var add bool
+	imports := &cobra.Command{
+		Use: "import NAME FILE", Short: "Replace a " + noun + " from a CSV or workbook, or add to it", Long: columns, Example: "  koinos " + noun + " import " + example, Args: cobra.ExactArgs(2),
 		RunE: func(c *cobra.Command, args []string) error {
 			f, size, err := openLocal(args[1])
 			if err != nil {
 				return err
 			}
 			defer f.Close()
-			entries, err := ReadEntries(f, size, crosswalk)
+			entries, err := sheet.ReadEntries(f, size, crosswalk)
 			if err != nil {
 				return err
 			}
+			api := a.client()
+			if add {
+				before, err := api.AllEntries(c.Context(), args[0], crosswalk)
+				if err != nil {
+					return err
+				}
+				entries = sheet.Merge(before, entries)
+			}
 			if crosswalk {
-				err = a.client().PutCrosswalk(c.Context(), args[0], Pairs(entries))
+				err = api.PutCrosswalk(c.Context(), args[0], sheet.Pairs(entries))
 			} else {
-				err = a.client().PutList(c.Context(), args[0], entries)
+				err = api.PutList(c.Context(), args[0], entries)
 			}
 			if err != nil {
 				return err
@@ -133,7 +63,29 @@ func (a *app) lists(crosswalk bool) *cobra.Command {
 			fmt.Fprintf(a.out, "The %s %s has %s.\n", noun, args[0], words)
 			return nil
 		},
-	})
+	}
+	imports.Flags().BoolVar(&add, "add", false, "keep what the "+noun+" has; rows of a known code replace it")
+	var to string
+	exports := &cobra.Command{
+		Use: "export NAME", Short: "Write a " + noun + " as a CSV or workbook", Example: "  koinos " + noun + " export " + strings.Fields(example)[0] + " --to out.xlsx", Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			entries, err := a.client().AllEntries(c.Context(), args[0], crosswalk)
+			if err != nil {
+				return err
+			}
+			if done, err := a.json(entries); done {
+				return err
+			}
+			if to == "" {
+				return sheet.WriteEntries(a.out, entries, crosswalk, false)
+			}
+			return writeFile(to, func(w io.Writer) error {
+				return sheet.WriteEntries(w, entries, crosswalk, strings.EqualFold(filepath.Ext(to), ".xlsx"))
+			})
+		},
+	}
+	exports.Flags().StringVar(&to, "to", "", "file to write, .csv or .xlsx; left out, CSV on standard output")
+	c.AddCommand(imports, exports)
 	var limit int
 	show := &cobra.Command{
 		Use: "show [NAME]", Short: "Show a " + noun + ", or which there are", Example: "  koinos " + noun + " show\n  koinos " + noun + " show " + strings.Fields(example)[0], Args: cobra.MaximumNArgs(1),

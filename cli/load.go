@@ -46,7 +46,7 @@ service has.`,
 	c.Flags().StringVarP(&mappingName, "mapping", "m", "", "mapping: a file, or a name that the service knows")
 	c.Flags().BoolVarP(&dryRun, "dry-run", "n", false, "say what would happen, store no order")
 	c.Flags().BoolVar(&allOrNone, "all-or-none", false, "store nothing where one order is refused")
-	c.AddCommand(a.loadList(), a.loadShow(), a.loadReport(), a.loadCancel())
+	c.AddCommand(a.loadList(), a.loadShow(), a.loadReport(), a.loadMissing(), a.loadCancel())
 	return c
 }
 

@@ -15,7 +15,7 @@ import (
 )
 
 func (a *app) order() *cobra.Command {
-	c := &cobra.Command{Use: "order", Short: "List orders and show one"}
+	c := &cobra.Command{Use: "order", Short: "List orders, show one, write them as a document"}
 	filters := map[string]*string{}
 	var loadID int64
 	var limit int
@@ -57,7 +57,7 @@ func (a *app) order() *cobra.Command {
 		Use: "show NUMBER", Short: "Show an order, and where each of its values came from", Example: "  koinos order show SO-000012", Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error { return a.showOrder(c.Context(), args[0]) },
 	}
-	c.AddCommand(ls, show)
+	c.AddCommand(ls, show, a.writeOrders())
 	return c
 }
 

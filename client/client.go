@@ -13,9 +13,12 @@ import (
 	"strconv"
 	"strings"
 
+	"koinos/core/drafting"
 	"koinos/core/finding"
 	"koinos/core/list"
+	"koinos/core/mapping"
 	"koinos/core/report"
+	"koinos/load"
 	"koinos/store"
 )
 
@@ -288,4 +291,91 @@ func (c *Client) Tokens(ctx context.Context) ([]store.Token, error) {
 // RevokeToken ends an access token.
 func (c *Client) RevokeToken(ctx context.Context, id int64) error {
 	return c.call(ctx, http.MethodDelete, "/tokens/"+strconv.FormatInt(id, 10), nil, nil, nil)
+}
+
+// Draft proposes a mapping for a document.
+func (c *Client) Draft(ctx context.Context, document string, d NewDraft) (out drafting.Proposal, err error) {
+	err = c.call(ctx, http.MethodPost, "/documents/"+url.PathEscape(document)+"/draft", nil, d, &out)
+	return out, err
+}
+
+// Preview says what a mapping makes of a part of a document.
+func (c *Client) Preview(ctx context.Context, document string, p NewPreview) (out load.Preview, err error) {
+	err = c.call(ctx, http.MethodPost, "/documents/"+url.PathEscape(document)+"/preview", nil, p, &out)
+	return out, err
+}
+
+// Compare says how the orders of a document differ between two mappings.
+func (c *Client) Compare(ctx context.Context, document string, n NewComparison) (out load.Comparison, err error) {
+	err = c.call(ctx, http.MethodPost, "/documents/"+url.PathEscape(document)+"/comparison", nil, n, &out)
+	return out, err
+}
+
+// Cover says what of a document a mapping does not use.
+func (c *Client) Cover(ctx context.Context, document string, m MappingRef) (out mapping.Coverage, err error) {
+	err = c.call(ctx, http.MethodPost, "/documents/"+url.PathEscape(document)+"/coverage", nil, m, &out)
+	return out, err
+}
+
+// Why says why an order says what it says; line 0 is the header.
+func (c *Client) Why(ctx context.Context, order int64, line int, field string) (out load.Why, err error) {
+	q := url.Values{"field": {field}, "line": {strconv.Itoa(line)}}
+	err = c.call(ctx, http.MethodGet, "/orders/"+strconv.FormatInt(order, 10)+"/why", q, nil, &out)
+	return out, err
+}
+
+// Missing lists what lists and crosswalks did not know during a load.
+func (c *Client) Missing(ctx context.Context, load int64) ([]mapping.Miss, error) {
+	var out Page[mapping.Miss]
+	err := c.call(ctx, http.MethodGet, loadPath(load, "/missing"), nil, nil, &out)
+	return out.Items, err
+}
+
+// MappingVersions lists the versions of a mapping, newest first.
+func (c *Client) MappingVersions(ctx context.Context, name string) ([]store.Mapping, error) {
+	var out Page[store.Mapping]
+	err := c.call(ctx, http.MethodGet, "/mappings/"+url.PathEscape(name)+"/versions", nil, nil, &out)
+	return out.Items, err
+}
+
+// MappingFile writes what a mapping's path gives: blank, or document with
+// orders. Problems is how many values a document has no way to say.
+func (c *Client) MappingFile(ctx context.Context, name, what string, query url.Values, w io.Writer) (problems int, err error) {
+	res, err := c.send(ctx, http.MethodGet, "/mappings/"+url.PathEscape(name)+"/"+what, query, "", nil)
+	if err != nil {
+		return 0, err
+	}
+	defer res.Body.Close()
+	problems, _ = strconv.Atoi(res.Header.Get("Koinos-Problems")) // absent is none
+	_, err = io.Copy(w, res.Body)
+	return problems, err
+}
+
+// AllEntries gives a whole list, or a crosswalk as entries of theirs and ours.
+func (c *Client) AllEntries(ctx context.Context, name string, crosswalk bool) ([]list.Entry, error) {
+	q := url.Values{"limit": {"1000"}}
+	var all []list.Entry
+	for {
+		var next string
+		if crosswalk {
+			page, err := c.Pairs(ctx, name, q)
+			if err != nil {
+				return nil, err
+			}
+			for _, p := range page.Items {
+				all = append(all, list.Entry{Code: p.Theirs, Name: p.Ours})
+			}
+			next = page.Next
+		} else {
+			page, err := c.Entries(ctx, name, q)
+			if err != nil {
+				return nil, err
+			}
+			all, next = append(all, page.Items...), page.Next
+		}
+		if next == "" {
+			return all, nil
+		}
+		q.Set("cursor", next)
+	}
 }

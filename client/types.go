@@ -154,3 +154,43 @@ type (
 		Pairs []list.Pair `json:"pairs" maxItems:"1000000"`
 	}
 )
+
+// MappingRef names a mapping: its text, or a kept one.
+type MappingRef struct {
+	Text    string `json:"text,omitempty" doc:"YAML of a mapping that need not be kept"`
+	Name    string `json:"name,omitempty" doc:"Name of a kept mapping"`
+	Version int    `json:"version,omitempty" minimum:"0" doc:"Its version; left out, the newest"`
+}
+
+// NewDraft asks for a draft of a mapping.
+type NewDraft struct {
+	Name    string `json:"name,omitempty" doc:"Name of the mapping; left out, draft"`
+	Partner string `json:"partner,omitempty" doc:"Our code of the partner, where it is known"`
+	Kind    string `json:"kind,omitempty" enum:"sales,purchase" doc:"Left out, it is guessed"`
+}
+
+// NewPreview asks what a mapping makes of a part of a document.
+type NewPreview struct {
+	Mapping MappingRef `json:"mapping"`
+	Sheet   string     `json:"sheet,omitempty" doc:"Sheet that is looked at"`
+	From    int        `json:"from" minimum:"1" doc:"First row that is seen"`
+	To      int        `json:"to" minimum:"1" doc:"Last row that is seen"`
+	Row     int        `json:"row,omitempty" minimum:"0" doc:"Row under the cursor, whose order is wanted"`
+	Seq     int        `json:"seq,omitempty" minimum:"0" doc:"Or which order of the document"`
+}
+
+// NewComparison asks how two mappings differ in effect.
+type NewComparison struct {
+	Was MappingRef `json:"was"`
+	Is  MappingRef `json:"is"`
+}
+
+// Field is one field of an order that a mapping can bind.
+type Field struct {
+	Level   order.Level `json:"level" enum:"header,lines,parties,charges"`
+	Name    string      `json:"name" doc:"A name that ends in an asterisk stands for names of one's own"`
+	Type    order.Type  `json:"type"`
+	About   string      `json:"about"`
+	Choices []string    `json:"choices,omitempty"`
+	Must    bool        `json:"must" doc:"No order can do without it"`
+}

@@ -17,6 +17,10 @@ import (
 // Draft maps one order of a load's document again, as it was mapped then but
 // with today's lists: what a refused order, or one of a dry run, looks like.
 func (e *Engine) Draft(ctx context.Context, l report.Load, seq int) (*mapping.Draft, error) {
+	return e.draft(ctx, l, seq, nil)
+}
+
+func (e *Engine) draft(ctx context.Context, l report.Load, seq int, watch func(mapping.Step)) (*mapping.Draft, error) {
 	kept, err := e.store.Mapping(ctx, l.Mapping, l.Version)
 	if err != nil {
 		return nil, err
@@ -48,7 +52,9 @@ func (e *Engine) Draft(ctx context.Context, l report.Load, seq int) (*mapping.Dr
 			return nil, err
 		}
 		if g.Seq == seq {
-			return in.mapOne(&g).Draft, nil
+			d := m.Explain(&g, set, watch)
+			in.check(d)
+			return d, nil
 		}
 		if err := ctx.Err(); err != nil {
 			return nil, err

@@ -142,9 +142,7 @@ func (in *input) run(ctx context.Context, put func([]mapped) error) (table *mapp
 
 func (in *input) mapOne(g *mapping.Group) mapped {
 	m := mapped{Draft: in.mapping.Draft(g, in.set)}
-	if !m.Orphan {
-		check.Order(&m.Order, m.Draft, check.Terms{Tolerance: in.mapping.Tolerance, Rounding: in.mapping.Rounding})
-	}
+	in.check(m.Draft)
 	if m.identity = m.Order.Identity(); m.identity == "" && len(m.Spans) > 0 {
 		// Without the sender's number the place in the document is all there is:
 		// it recognises the same document, not a corrected one.
@@ -155,6 +153,13 @@ func (in *input) mapOne(g *mapping.Group) mapped {
 		m.trace = m.Trace.AppendJSON(nil)
 	}
 	return m
+}
+
+// check applies the rules for every order.
+func (in *input) check(d *mapping.Draft) {
+	if !d.Orphan {
+		check.Order(&d.Order, d, check.Terms{Tolerance: in.mapping.Tolerance, Rounding: in.mapping.Rounding})
+	}
 }
 
 // short is a document's SHA-256 as people see it.

@@ -101,5 +101,6 @@ func (s *Service) register(api huma.API) {
 	s.lists(api)
 	s.loads(api)
 	s.orders(api)
+	s.workbench(api)
 	s.access(api)
 }

@@ -32,6 +32,7 @@ func (s *Store) PutCrosswalk(ctx context.Context, name string, pairs []list.Pair
 }
 
 func (s *Store) putEntries(ctx context.Context, name string, crosswalk bool, entries []list.Entry, now time.Time) error {
+	defer s.set.Store(nil)
 	return s.Write(ctx, func(t *Tx) error {
 		if _, err := t.exec(`DELETE FROM lists WHERE crosswalk = ? AND name = ?`, crosswalk, name); err != nil {
 			return err
@@ -107,8 +108,12 @@ func (s *Store) Entries(ctx context.Context, name string, crosswalk bool, after 
 	return entries, nil
 }
 
-// Set reads every list and crosswalk into memory, as a load needs them.
+// Set gives every list and crosswalk in memory, as a load needs them; it is
+// read again only when one has changed.
 func (s *Store) Set(ctx context.Context) (*list.Set, error) {
+	if set := s.set.Load(); set != nil {
+		return set, nil
+	}
 	set := &list.Set{Lists: map[string]*list.List{}, Crosswalks: map[string]*list.Crosswalk{}}
 	for _, crosswalk := range []bool{false, true} {
 		infos, err := s.Lists(ctx, crosswalk)
@@ -131,5 +136,6 @@ func (s *Store) Set(ctx context.Context) (*list.Set, error) {
 			set.Crosswalks[info.Name] = list.NewCrosswalk(pairs)
 		}
 	}
+	s.set.Store(set)
 	return set, nil
 }

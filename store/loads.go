@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"koinos/core/finding"
+	"koinos/core/mapping"
 	"koinos/core/report"
 )
 
@@ -317,4 +318,24 @@ func (s *Store) Sheets(ctx context.Context, load int64) ([]string, error) {
 	sheets := []string{}
 	err := s.r.SelectContext(ctx, &sheets, `SELECT DISTINCT sheet FROM load_spans WHERE load_id = ? ORDER BY sheet`, load)
 	return sheets, err
+}
+
+// Misses groups what lists and crosswalks did not know during a load, by list,
+// the most frequent first.
+func (s *Store) Misses(ctx context.Context, load int64) ([]mapping.Miss, error) {
+	var rows []struct {
+		List  string `db:"list"`
+		Code  string `db:"code"`
+		Value string `db:"value"`
+		Count int    `db:"count"`
+		Hint  string `db:"hint"`
+	}
+	err := s.r.SelectContext(ctx, &rows, `SELECT list, code, value, count(*) AS count, min(hint) AS hint FROM findings
+	  WHERE load_id = ? AND list <> '' AND code IN (?, ?, ?) GROUP BY list, code, value ORDER BY list, count(*) DESC, value`,
+		load, string(finding.CrosswalkMissing), string(finding.UnknownCode), string(finding.UnknownUnit))
+	list := make([]mapping.Miss, len(rows))
+	for i, r := range rows {
+		list[i] = mapping.Miss{List: r.List, Crosswalk: r.Code == string(finding.CrosswalkMissing), Value: r.Value, Count: r.Count, Nearest: mapping.NearestOf(r.Hint)}
+	}
+	return list, err
 }

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"time"
 )
 
@@ -67,4 +68,20 @@ func (s *Store) Mappings(ctx context.Context) ([]Mapping, error) {
 		list[i] = rows[i].mapping()
 	}
 	return list, err
+}
+
+// MappingVersions lists the versions of a mapping, newest first.
+func (s *Store) MappingVersions(ctx context.Context, name string) ([]Mapping, error) {
+	var rows []mappingRow
+	if err := s.r.SelectContext(ctx, &rows, `SELECT * FROM mappings WHERE name = ? ORDER BY version DESC`, name); err != nil {
+		return nil, err
+	}
+	if len(rows) == 0 {
+		return nil, named(sql.ErrNoRows, "mapping %s", name)
+	}
+	list := make([]Mapping, len(rows))
+	for i := range rows {
+		list[i] = rows[i].mapping()
+	}
+	return list, nil
 }

@@ -15,12 +15,15 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
 	"github.com/jmoiron/sqlx"
 	"github.com/mattn/go-sqlite3" // docs/decisions/0001-sqlite-driver.md
 	"github.com/pressly/goose/v3"
+
+	"koinos/core/list"
 )
 
 //go:embed migrations/*.sql
@@ -38,7 +41,8 @@ type Store struct {
 	w     *sqlx.DB
 	conn  *sqlx.Conn // the writer's only connection
 	r     *sqlx.DB
-	stmts map[string]*sql.Stmt // the writer's, prepared once
+	stmts map[string]*sql.Stmt     // the writer's, prepared once
+	set   atomic.Pointer[list.Set] // every list and crosswalk, as long as none changes
 }
 
 const databaseFile = "koinos.db"

@@ -1,0 +1,184 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"koinos/core/finding"
+	"koinos/core/list"
+	"koinos/core/mapping"
+	"koinos/core/report"
+	"koinos/core/sheet"
+	"koinos/core/source"
+	"koinos/load"
+)
+
+func (a *app) mapping() *cobra.Command {
+	c := &cobra.Command{Use: "mapping", Short: "Draft mappings, check and test them, keep them, show them"}
+	var file, lists string
+	check := &cobra.Command{
+		Use: "check MAPPING", Short: "Check a mapping's file, and try it on a document, without a service",
+		Long: `Check reads a mapping and names every mistake with its line and column. With
+--document it runs a document through it as a dry run would, without a service:
+lists and crosswalks are then read from --lists, a folder of NAME.csv and
+crosswalks/NAME.csv.`,
+		Example: `  koinos mapping check ostrand-weekly.yaml
+  koinos mapping check ostrand-weekly.yaml --document week-12.xlsx --lists demo/lists`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error { return a.checkMapping(c.Context(), args[0], file, lists) },
+	}
+	check.Flags().StringVar(&file, "document", "", "document to try the mapping on")
+	check.Flags().StringVar(&lists, "lists", "", "folder of lists and crosswalks")
+
+	keep := &cobra.Command{
+		Use: "keep FILE...", Short: "Send mappings to the service; changed text makes a new version", Example: "  koinos mapping keep mappings/*.yaml", Args: cobra.MinimumNArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			for _, name := range args {
+				text, err := os.ReadFile(name)
+				if err != nil {
+					return err
+				}
+				m, err := a.client().KeepMapping(c.Context(), text)
+				if err != nil {
+					return fmt.Errorf("%s: %w", name, err)
+				}
+				fmt.Fprintf(a.out, "%s version %d: %s\n", m.Name, m.Version, m.Describe)
+			}
+			return nil
+		},
+	}
+	ls := &cobra.Command{
+		Use: "list", Short: "List the service's mappings", Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			all, err := a.client().Mappings(c.Context())
+			if err != nil {
+				return err
+			}
+			if done, err := a.json(all); done {
+				return err
+			}
+			var rows [][]string
+			for _, m := range all {
+				rows = append(rows, []string{m.Name, num(m.Version), local(m.StoredAt), m.About})
+			}
+			report.Table(a.out, []string{"mapping", ">version", "kept", "about"}, rows)
+			return nil
+		},
+	}
+	var version int
+	show := &cobra.Command{
+		Use: "show NAME", Short: "Print a mapping's text", Args: cobra.ExactArgs(1), Example: "  koinos mapping show ostrand-weekly > ostrand-weekly.yaml",
+		RunE: func(c *cobra.Command, args []string) error {
+			m, err := a.client().Mapping(c.Context(), args[0], version)
+			if err != nil {
+				return err
+			}
+			if done, err := a.json(m); done {
+				return err
+			}
+			_, err = io.WriteString(a.out, m.Text)
+			return err
+		},
+	}
+	show.Flags().IntVar(&version, "version", 0, "version; left out, the newest")
+	c.AddCommand(a.draftMapping(), check, a.testMappings(), a.coverMapping(), a.compareMappings(), keep, ls, a.mappingVersions(), show, a.blankSheet())
+	return c
+}
+
+func (a *app) checkMapping(ctx context.Context, name, document, lists string) error {
+	text, err := os.ReadFile(name)
+	if err != nil {
+		return &exit{exitBad, fmt.Sprintf("the mapping %s cannot be read: %v", name, errors.Unwrap(err))}
+	}
+	m, err := mapping.Parse(text)
+	if err != nil {
+		found := finding.Of(err)
+		if done, err := a.json(map[string]any{"mapping": name, "findings": found}); done {
+			return joinCode(err, exitBad)
+		}
+		for _, f := range found {
+			fmt.Fprintf(a.out, "%s:%d:%d: %s %s\n", name, f.Place.Row, f.Place.Column, f.Message, f.Hint)
+		}
+		return &exit{exitBad, report.Plural(len(found), "mistake") + " in " + name}
+	}
+	if document == "" {
+		if done, err := a.json(map[string]any{"mapping": m.Name, "describe": m.Describe(), "findings": []finding.Finding{}}); done {
+			return err
+		}
+		fmt.Fprintf(a.out, "%s is sound: %s.\n", m.Name, m.Describe())
+		return nil
+	}
+	set, err := readLists(lists)
+	if err != nil {
+		return err
+	}
+	if missing := m.Missing(set); len(missing) > 0 {
+		return fmt.Errorf("%w\nPoint --lists at a folder that has them", missing)
+	}
+	f, size, err := openLocal(document)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	var tally report.Tally
+	l, err := load.Try(ctx, f, size, m, set, source.DefaultLimits, nil, tally.Add)
+	if err != nil {
+		return err
+	}
+	l.DocumentName = filepath.Base(document)
+	if done, err := a.json(map[string]any{"load": l, "reasons": tally.Reasons()}); done {
+		return joinExit(err, &l)
+	}
+	report.Text(a.out, &l, tally.Reasons(), a.style())
+	return joinExit(nil, &l)
+}
+
+func joinCode(err error, code int) error {
+	if err != nil {
+		return err
+	}
+	return &exit{code: code}
+}
+
+// readLists reads a folder of lists and crosswalks; a blank name is none.
+func readLists(dir string) (*list.Set, error) {
+	set := &list.Set{Lists: map[string]*list.List{}, Crosswalks: map[string]*list.Crosswalk{}}
+	if dir == "" {
+		return set, nil
+	}
+	for _, crosswalk := range []bool{false, true} {
+		pattern := filepath.Join(dir, "*.*")
+		if crosswalk {
+			pattern = filepath.Join(dir, "crosswalks", "*.*")
+		}
+		files, err := filepath.Glob(pattern)
+		if err != nil {
+			return nil, err
+		}
+		for _, file := range files {
+			name := strings.TrimSuffix(filepath.Base(file), filepath.Ext(file))
+			f, size, err := openLocal(file)
+			if err != nil {
+				return nil, err
+			}
+			entries, err := sheet.ReadEntries(f, size, crosswalk)
+			f.Close()
+			if err != nil {
+				return nil, fmt.Errorf("%s: %w", file, err)
+			}
+			if crosswalk {
+				set.Crosswalks[name] = list.NewCrosswalk(sheet.Pairs(entries))
+			} else {
+				set.Lists[name] = list.New(entries)
+			}
+		}
+	}
+	return set, nil
+}

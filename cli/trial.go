@@ -1,0 +1,549 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"koinos/core/drafting"
+	"koinos/core/finding"
+	"koinos/core/list"
+	"koinos/core/mapping"
+	"koinos/core/order"
+	"koinos/core/report"
+	"koinos/core/sheet"
+	"koinos/core/source"
+	"koinos/load"
+)
+
+// mappingText gives the text of a mapping's file, or of one that the service
+// keeps: NAME, or NAME@VERSION.
+func (a *app) mappingText(ctx context.Context, arg string) (string, error) {
+	if looksLikeFile(arg) {
+		text, err := os.ReadFile(arg)
+		if err != nil {
+			return "", &exit{exitBad, fmt.Sprintf("the mapping %s cannot be read: %v", arg, errors.Unwrap(err))}
+		}
+		return string(text), nil
+	}
+	name, after, found := strings.Cut(arg, "@")
+	version := 0
+	if found {
+		var err error
+		if version, err = strconv.Atoi(after); err != nil || version < 1 {
+			return "", usage{fmt.Errorf("%q is no version; write %s@3", after, name)}
+		}
+	}
+	m, err := a.client().Mapping(ctx, name, version)
+	return m.Text, err
+}
+
+func (a *app) mappingOf(ctx context.Context, arg string) (*mapping.Mapping, error) {
+	text, err := a.mappingText(ctx, arg)
+	if err != nil {
+		return nil, err
+	}
+	m, err := mapping.Parse([]byte(text))
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", arg, err)
+	}
+	return m, nil
+}
+
+// setFor gives the lists that mappings ask: those of a folder, or else those
+// of the service where one answers.
+func (a *app) setFor(ctx context.Context, dir string, mappings ...*mapping.Mapping) (*list.Set, error) {
+	set, err := readLists(dir)
+	if err != nil {
+		return nil, err
+	}
+	api := a.client()
+	for _, m := range mappings {
+		for _, f := range m.Missing(set) {
+			name := f.Value
+			if dir != "" {
+				return nil, fmt.Errorf("%w\nPoint --lists at a folder that has it", &f)
+			}
+			if entries, err := api.AllEntries(ctx, name, false); err == nil {
+				set.Lists[name] = list.New(entries)
+			} else if entries, err := api.AllEntries(ctx, name, true); err == nil {
+				set.Crosswalks[name] = list.NewCrosswalk(sheet.Pairs(entries))
+			} else {
+				return nil, fmt.Errorf("%w\nPoint --lists at a folder that has it, or start the service that does", &f)
+			}
+		}
+	}
+	return set, nil
+}
+
+func (a *app) draftMapping() *cobra.Command {
+	var name, partner, kind, lists, to string
+	var known []string
+	c := &cobra.Command{
+		Use: "draft FILE", Short: "Propose a mapping for a document that has none",
+		Long: `Draft looks at a document's headings, labels and values and writes a mapping for
+it, without a service. Every guess says why it was made; what is not sure is
+marked in the mapping with "# ?". With --lists values are looked up in lists and
+crosswalks, and the headings of mappings named with --known count as words.`,
+		Example: "  koinos mapping draft week-12.xlsx --lists demo/lists > week.yaml\n  koinos mapping draft orders.json --partner SLIPWAY --kind sales --to slipway.yaml",
+		Args:    cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			f, size, err := openLocal(args[0])
+			if err != nil {
+				return err
+			}
+			defer f.Close()
+			set, err := readLists(lists)
+			if err != nil {
+				return err
+			}
+			h := drafting.Hints{Name: name, Partner: partner, Kind: order.Kind(kind), Lists: set, Limits: source.DefaultLimits}
+			if kind != "" && !slices.Contains(order.Kinds, kind) {
+				return usage{fmt.Errorf("--kind is sales or purchase, not %q", kind)}
+			}
+			for _, k := range known {
+				m, err := a.mappingOf(c.Context(), k)
+				if err != nil {
+					return err
+				}
+				h.Known = append(h.Known, m)
+			}
+			p, err := drafting.Draft(f, size, h)
+			if p == nil {
+				return err
+			}
+			if err != nil {
+				fmt.Fprintln(a.err, "koinos: "+err.Error())
+			}
+			if done, err := a.json(p); done {
+				return err
+			}
+			if to != "" {
+				if err := writeFile(to, func(w io.Writer) error { _, err := io.WriteString(w, p.Text); return err }); err != nil {
+					return err
+				}
+			} else if _, err := io.WriteString(a.out, p.Text); err != nil {
+				return err
+			}
+			a.showGuesses(p)
+			return nil
+		},
+	}
+	c.Flags().StringVar(&name, "name", "draft", "name of the mapping")
+	c.Flags().StringVar(&partner, "partner", "", "our code of the partner, where it is known")
+	c.Flags().StringVar(&kind, "kind", "", "sales or purchase; left out, it is guessed")
+	c.Flags().StringVar(&lists, "lists", "", "folder of lists and crosswalks to look values up in")
+	c.Flags().StringArrayVar(&known, "known", nil, "mapping made before; may be given several times")
+	c.Flags().StringVar(&to, "to", "", "file to write; left out, standard output")
+	return c
+}
+
+// showGuesses says, apart from the mapping, what in it to look at.
+func (a *app) showGuesses(p *drafting.Proposal) {
+	counts := map[string]int{}
+	var rows [][]string
+	for _, g := range p.Guesses {
+		counts[g.Sure]++
+		if g.Sure != "sure" {
+			second := g.Second
+			if second != "" {
+				second = "or " + second
+			}
+			rows = append(rows, []string{g.Sure, g.What, finding.Clip(g.Choice, 40), finding.Clip(g.Why, 70), second})
+		}
+	}
+	fmt.Fprintf(a.err, "\n%d guesses are sure, %d likely, %d unsure.", counts["sure"], counts["likely"], counts["unsure"])
+	if len(rows) > 0 {
+		fmt.Fprintln(a.err, " Look at these:")
+		fmt.Fprintln(a.err)
+		report.Table(a.err, []string{"how sure", "what", "choice", "why", "second choice"}, rows)
+	} else {
+		fmt.Fprintln(a.err)
+	}
+	if len(p.Unbound) > 0 {
+		fmt.Fprintf(a.err, "\nThese feed nothing: %s.\n", strings.Join(p.Unbound, ", "))
+	}
+}
+
+func (a *app) testMappings() *cobra.Command {
+	var update bool
+	var lists string
+	c := &cobra.Command{
+		Use: "test DIR", Short: "Run mappings over sample documents and compare with kept expected orders",
+		Long: `Test runs every mapping DIR/NAME.yaml over the documents in DIR/NAME/ and
+compares what comes out with DOCUMENT.expected beside each, without a service.
+--update writes these files anew; review them as you review code. Lists and
+crosswalks are read from DIR/lists unless --lists says otherwise.`,
+		Example: "  koinos mapping test mappings\n  koinos mapping test mappings --update", Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			if lists == "" {
+				if info, err := os.Stat(filepath.Join(args[0], "lists")); err == nil && info.IsDir() {
+					lists = filepath.Join(args[0], "lists")
+				}
+			}
+			return a.runTests(c.Context(), args[0], lists, update)
+		},
+	}
+	c.Flags().BoolVar(&update, "update", false, "write the expected orders anew")
+	c.Flags().StringVar(&lists, "lists", "", "folder of lists and crosswalks; left out, DIR/lists")
+	return c
+}
+
+// tested is the result of one sample.
+type tested struct {
+	Mapping  string `json:"mapping"`
+	Document string `json:"document"`
+	Result   string `json:"result"` // same, differs, new, written
+	Changes  string `json:"changes,omitempty"`
+}
+
+func (a *app) runTests(ctx context.Context, dir, lists string, update bool) error {
+	set, err := readLists(lists)
+	if err != nil {
+		return err
+	}
+	files, err := filepath.Glob(filepath.Join(dir, "*.yaml"))
+	if err != nil {
+		return err
+	}
+	var results []tested
+	bad := 0
+	for _, file := range files {
+		m, err := a.mappingOf(ctx, file)
+		if err != nil {
+			return err
+		}
+		if missing := m.Missing(set); len(missing) > 0 {
+			return fmt.Errorf("%s: %w\nPut it into %s, or name its folder with --lists", file, missing, filepath.Join(dir, "lists"))
+		}
+		samples, err := os.ReadDir(strings.TrimSuffix(file, ".yaml"))
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+		for _, s := range samples {
+			if s.IsDir() || strings.HasSuffix(s.Name(), ".expected") || strings.HasPrefix(s.Name(), ".") {
+				continue
+			}
+			r, err := a.testOne(ctx, m, set, filepath.Join(strings.TrimSuffix(file, ".yaml"), s.Name()), update)
+			if err != nil {
+				return err
+			}
+			bad += btoi(r.Result == "differs" || r.Result == "new")
+			results = append(results, r)
+		}
+	}
+	if len(results) == 0 {
+		return &exit{exitBad, fmt.Sprintf("%s has no mapping NAME.yaml with a folder NAME of sample documents beside it", dir)}
+	}
+	if done, err := a.json(results); done {
+		if err == nil && bad > 0 {
+			err = &exit{code: exitFailed}
+		}
+		return err
+	}
+	for _, r := range results {
+		fmt.Fprintf(a.out, "%-8s %s  %s\n", r.Result, r.Mapping, r.Document)
+		if r.Changes != "" {
+			fmt.Fprintln(a.out, r.Changes)
+		}
+	}
+	if bad > 0 {
+		return &exit{exitFailed, fmt.Sprintf("%d of %s; where the new is right, say --update", bad, report.Plural(len(results), "sample"))}
+	}
+	return nil
+}
+
+func btoi(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
+}
+
+func (a *app) testOne(ctx context.Context, m *mapping.Mapping, set *list.Set, document string, update bool) (tested, error) {
+	r := tested{Mapping: m.Name, Document: document}
+	f, size, err := openLocal(document)
+	if err != nil {
+		return r, err
+	}
+	defer f.Close()
+	var out bytes.Buffer
+	if _, err := load.Expected(ctx, &out, f, size, m, set, source.DefaultLimits); err != nil {
+		return r, fmt.Errorf("%s: %w", document, err)
+	}
+	kept, err := os.ReadFile(document + ".expected")
+	switch {
+	case err == nil && bytes.Equal(kept, out.Bytes()):
+		r.Result = "same"
+		return r, nil
+	case update:
+		r.Result = "written"
+		return r, writeFile(document+".expected", func(w io.Writer) error { _, err := w.Write(out.Bytes()); return err })
+	case errors.Is(err, fs.ErrNotExist):
+		r.Result, r.Changes = "new", "  nothing is kept to compare with; --update keeps what came out"
+		return r, nil
+	case err != nil:
+		return r, err
+	}
+	r.Result, r.Changes = "differs", lineDiff(string(kept), out.String(), 40)
+	return r, nil
+}
+
+func (a *app) coverMapping() *cobra.Command {
+	var lists string
+	c := &cobra.Command{
+		Use: "coverage MAPPING DOCUMENT", Short: "Say what of a document feeds nothing, and which fields stay empty",
+		Example: "  koinos mapping coverage ostrand-weekly.yaml week-12.xlsx --lists demo/lists", Args: cobra.ExactArgs(2),
+		RunE: func(c *cobra.Command, args []string) error {
+			m, err := a.mappingOf(c.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			set, err := a.setFor(c.Context(), lists, m)
+			if err != nil {
+				return err
+			}
+			f, size, err := openLocal(args[1])
+			if err != nil {
+				return err
+			}
+			defer f.Close()
+			cover, notes, err := load.Coverage(c.Context(), f, size, m, set, source.DefaultLimits)
+			if err != nil {
+				return err
+			}
+			if done, err := a.json(cover); done {
+				return err
+			}
+			a.showCoverage(cover)
+			for _, n := range notes {
+				fmt.Fprintf(a.out, "\n%s: %s\n", n.Severity, n.Error())
+			}
+			return nil
+		},
+	}
+	c.Flags().StringVar(&lists, "lists", "", "folder of lists and crosswalks; left out, those of the service")
+	return c
+}
+
+func (a *app) showCoverage(c *mapping.Coverage) {
+	var rows [][]string
+	for _, u := range c.Unbound {
+		rows = append(rows, []string{u.Sheet, u.Column, u.Heading, num(u.Filled), u.Sample})
+	}
+	if len(rows) > 0 {
+		fmt.Fprintln(a.out, "These have values and feed nothing:")
+		fmt.Fprintln(a.out)
+		report.Table(a.out, []string{"sheet", "column", "heading", ">filled", "for example"}, rows)
+	} else {
+		fmt.Fprintln(a.out, "Everything that has values feeds a field.")
+	}
+	fmt.Fprintln(a.out, "\nFields:")
+	fmt.Fprintln(a.out)
+	rows = nil
+	for _, f := range c.Fields {
+		note := ""
+		if f.Filled == 0 {
+			note = "always empty"
+		} else if f.Filled < f.Of {
+			note = fmt.Sprintf("%d without", f.Of-f.Filled)
+		}
+		rows = append(rows, []string{string(f.Level), f.Field, num(f.Filled), num(f.Of), note})
+	}
+	report.Table(a.out, []string{"level", "field", ">filled", ">of", ""}, rows)
+	if len(c.Misses) > 0 {
+		fmt.Fprintln(a.out, "\nLists and crosswalks do not know:")
+		fmt.Fprintln(a.out)
+		a.showMisses(c.Misses)
+	}
+}
+
+func (a *app) showMisses(all []mapping.Miss) {
+	var rows [][]string
+	for _, m := range all {
+		noun := "list"
+		if m.Crosswalk {
+			noun = "crosswalk"
+		}
+		rows = append(rows, []string{noun + " " + m.List, m.Value, num(m.Count), m.Nearest})
+	}
+	report.Table(a.out, []string{"asked", "value", ">times", "nearest"}, rows)
+}
+
+func (a *app) compareMappings() *cobra.Command {
+	var lists string
+	c := &cobra.Command{
+		Use: "compare OLD NEW [DOCUMENT]", Short: "Compare two mappings as text, and by what they make of a document",
+		Long: `Compare shows how two mappings differ: line by line, and, where a document is
+named, which of its orders differ in which fields. OLD and NEW are files, or
+NAME@VERSION of the service.`,
+		Example: "  koinos mapping compare ostrand-weekly@2 ostrand-weekly@3 week-12.xlsx\n  koinos mapping compare old.yaml new.yaml orders.csv --lists demo/lists",
+		Args:    cobra.RangeArgs(2, 3),
+		RunE: func(c *cobra.Command, args []string) error {
+			return a.runCompare(c.Context(), args, lists)
+		},
+	}
+	c.Flags().StringVar(&lists, "lists", "", "folder of lists and crosswalks; left out, those of the service")
+	return c
+}
+
+func (a *app) runCompare(ctx context.Context, args []string, lists string) error {
+	was, err := a.mappingOf(ctx, args[0])
+	if err != nil {
+		return err
+	}
+	is, err := a.mappingOf(ctx, args[1])
+	if err != nil {
+		return err
+	}
+	text := lineDiff(was.Text, is.Text, 1000)
+	var effect *load.Comparison
+	if len(args) == 3 {
+		set, err := a.setFor(ctx, lists, was, is)
+		if err != nil {
+			return err
+		}
+		f, size, err := openLocal(args[2])
+		if err != nil {
+			return err
+		}
+		defer f.Close()
+		if effect, err = load.Compare(ctx, f, size, was, is, set, source.DefaultLimits); err != nil {
+			return err
+		}
+	}
+	if done, err := a.json(map[string]any{"text": text, "effect": effect}); done {
+		return err
+	}
+	if text == "" {
+		text = "  The texts are the same."
+	}
+	fmt.Fprintln(a.out, text)
+	if effect == nil {
+		return nil
+	}
+	fmt.Fprintf(a.out, "\nOf %s %d are the same, %d differ.\n", report.Plural(effect.Orders, "order"), effect.Same, len(effect.Effects))
+	var rows [][]string
+	for _, e := range effect.Effects {
+		word := e.Is
+		switch {
+		case e.Was == "":
+			word = "new, " + e.Is
+		case e.Is == "":
+			word = "gone, was " + e.Was
+		case e.Was != e.Is:
+			word = e.Was + " → " + e.Is
+		}
+		first := []string{e.Order, word}
+		for i, ch := range e.Changes {
+			if i == 12 {
+				rows = append(rows, []string{"", "", fmt.Sprintf("and %d more", len(e.Changes)-i), "", ""})
+				break
+			}
+			field := ch.Field
+			if ch.Line > 0 {
+				field = fmt.Sprintf("line %d %s", ch.Line, ch.Field)
+			}
+			rows = append(rows, append(slices.Clone(first), field, ch.Was, ch.Is))
+			first = []string{"", ""}
+		}
+		if len(e.Changes) == 0 {
+			rows = append(rows, append(first, "", "", ""))
+		}
+	}
+	if len(rows) > 0 {
+		fmt.Fprintln(a.out)
+		report.Table(a.out, []string{"order", "outcome", "field", "was", "is"}, rows)
+	}
+	return nil
+}
+
+// lineDiff shows two texts' differing lines with - and +, up to most of them;
+// "" where they are the same.
+func lineDiff(a, b string, most int) string {
+	x, y := strings.Split(strings.TrimSuffix(a, "\n"), "\n"), strings.Split(strings.TrimSuffix(b, "\n"), "\n")
+	// What is equal at both ends needs no comparing.
+	head := 0
+	for head < len(x) && head < len(y) && x[head] == y[head] {
+		head++
+	}
+	tail := 0
+	for tail < len(x)-head && tail < len(y)-head && x[len(x)-1-tail] == y[len(y)-1-tail] {
+		tail++
+	}
+	x, y = x[head:len(x)-tail], y[head:len(y)-tail]
+	if len(x) == 0 && len(y) == 0 {
+		return ""
+	}
+	var lines []string
+	if len(x)*len(y) > 4_000_000 {
+		return fmt.Sprintf("  %d lines became %d", len(x), len(y))
+	}
+	common := make([][]int, len(x)+1) // longest common run of lines from here on
+	for i := range common {
+		common[i] = make([]int, len(y)+1)
+	}
+	for i := len(x) - 1; i >= 0; i-- {
+		for j := len(y) - 1; j >= 0; j-- {
+			if x[i] == y[j] {
+				common[i][j] = common[i+1][j+1] + 1
+			} else {
+				common[i][j] = max(common[i+1][j], common[i][j+1])
+			}
+		}
+	}
+	i, j := 0, 0
+	for i < len(x) || j < len(y) {
+		switch {
+		case i < len(x) && j < len(y) && x[i] == y[j]:
+			i, j = i+1, j+1
+			continue
+		case j >= len(y) || i < len(x) && common[i+1][j] >= common[i][j+1]:
+			lines = append(lines, "  - "+x[i])
+			i++
+		default:
+			lines = append(lines, "  + "+y[j])
+			j++
+		}
+		if len(lines) == most {
+			return strings.Join(append(lines, "  …"), "\n")
+		}
+	}
+	return strings.Join(lines, "\n")
+}
+
+func (a *app) mappingVersions() *cobra.Command {
+	return &cobra.Command{
+		Use: "versions NAME", Short: "List the versions of a mapping", Args: cobra.ExactArgs(1), Example: "  koinos mapping versions ostrand-weekly",
+		RunE: func(c *cobra.Command, args []string) error {
+			all, err := a.client().MappingVersions(c.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			if done, err := a.json(all); done {
+				return err
+			}
+			var rows [][]string
+			for i, m := range all {
+				changed := ""
+				if i+1 < len(all) {
+					diff := lineDiff(all[i+1].Text, m.Text, 1000)
+					changed = fmt.Sprintf("%d lines out, %d in", strings.Count(diff, "  - "), strings.Count(diff, "  + "))
+				}
+				rows = append(rows, []string{num(m.Version), local(m.StoredAt), m.StoredBy, changed})
+			}
+			report.Table(a.out, []string{">version", "kept", "by", "against the one before"}, rows)
+			return nil
+		},
+	}
+}

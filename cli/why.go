@@ -1,0 +1,223 @@
+package cli
+
+import (
+	"context"
+	"encoding/csv"
+	"fmt"
+	"io"
+	"net/url"
+	"os"
+	"regexp"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"koinos/core/report"
+	"koinos/core/sheet"
+)
+
+func (a *app) why() *cobra.Command {
+	var line int
+	c := &cobra.Command{
+		Use: "why ORDER FIELD", Short: "Say why an order says what it says: document, cell, every step on the way",
+		Long: `Why answers where a value of a stored order came from: the document and the place
+in it, the text that stands there, everything the mapping did to it, the load,
+and what changed it later. A field of a line is named with --line.`,
+		Example: "  koinos why SO-000012 ordered_on\n  koinos why SO-000012 quantity --line 2", Args: cobra.ExactArgs(2),
+		RunE: func(c *cobra.Command, args []string) error { return a.runWhy(c.Context(), args[0], args[1], line) },
+	}
+	c.Flags().IntVar(&line, "line", 0, "which line, counted from 1; left out, the header")
+	return c
+}
+
+func (a *app) runWhy(ctx context.Context, number, field string, line int) error {
+	api := a.client()
+	page, err := api.Orders(ctx, url.Values{"number": {number}, "limit": {"5"}})
+	if err != nil {
+		return err
+	}
+	if len(page.Items) == 0 {
+		return &exit{exitFailed, fmt.Sprintf("no order has the number %q; koinos order list --text %s looks for a beginning", number, number)}
+	}
+	for i, o := range page.Items {
+		w, err := api.Why(ctx, o.ID, line, field)
+		if err != nil {
+			return err
+		}
+		if done, err := a.json(w); done {
+			if err != nil {
+				return err
+			}
+			continue
+		}
+		if i > 0 {
+			fmt.Fprintln(a.out)
+		}
+		what := w.Field
+		if w.Line > 0 {
+			what = fmt.Sprintf("%s of line %d", w.Field, w.Line)
+		}
+		value := strconv.Quote(w.Value)
+		if w.Value == "" {
+			value = "empty"
+		}
+		fmt.Fprintf(a.out, "%s: %s is %s\n\n", w.Number, what, value)
+		where := w.At
+		if where == "" {
+			where = "nowhere in it: the mapping, or Koinos, gave the value"
+		}
+		rows := [][]string{{"document", w.DocumentName + " (" + w.Document[:12] + ")"}, {"place", where}}
+		for _, s := range w.Steps {
+			rows = append(rows, []string{s.What, strconv.Quote(s.Text)})
+		}
+		rows = append(rows, []string{"mapping", fmt.Sprintf("%s version %d", w.Mapping, w.Version)}, []string{"load", fmt.Sprintf("%d, %s, by %s", w.Load, w.LoadedAt, w.LoadedBy)})
+		for _, e := range w.Events {
+			rows = append(rows, []string{e.Action, fmt.Sprintf("revision %d, %s, by %s", e.Revision, local(e.At), e.By)})
+		}
+		if len(w.Events) == 0 {
+			rows = append(rows, []string{"since then", "nothing has changed it"})
+		}
+		report.Table(a.out, []string{"step", ""}, rows)
+	}
+	return nil
+}
+
+func (a *app) blankSheet() *cobra.Command {
+	var lists, to string
+	c := &cobra.Command{
+		Use: "blank MAPPING --to FILE", Short: "Write a workbook to fill in: headings, required columns, choices",
+		Example: "  koinos mapping blank ostrand-weekly.yaml --lists demo/lists --to blank.xlsx", Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			if to == "" {
+				return usage{fmt.Errorf("say where with --to FILE.xlsx")}
+			}
+			m, err := a.mappingOf(c.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			set, err := a.setFor(c.Context(), lists, m)
+			if err != nil {
+				return err
+			}
+			if err := writeFile(to, func(w io.Writer) error { return sheet.Blank(w, m, set) }); err != nil {
+				return err
+			}
+			fmt.Fprintf(a.err, "%s is ready to be filled in; columns with a dark edge are required.\n", to)
+			return nil
+		},
+	}
+	c.Flags().StringVar(&lists, "lists", "", "folder of lists and crosswalks; left out, those of the service")
+	c.Flags().StringVar(&to, "to", "", "workbook to write")
+	return c
+}
+
+func (a *app) writeOrders() *cobra.Command {
+	var mappingName, to string
+	var loadID int64
+	c := &cobra.Command{
+		Use: "write [NUMBER…] --mapping MAPPING --to FILE", Short: "Write orders as a document in the shape that a mapping reads",
+		Example: "  koinos order write SO-000012 SO-000013 --mapping ostrand-weekly --to out.xlsx\n  koinos order write --load 4 --mapping saltry-orders --to march.csv",
+		RunE: func(c *cobra.Command, args []string) error {
+			if mappingName == "" || to == "" || (loadID == 0) == (len(args) == 0) {
+				return usage{fmt.Errorf("say which orders (numbers, or --load), --mapping and --to")}
+			}
+			api := a.client()
+			q := url.Values{}
+			if loadID > 0 {
+				q.Set("load", strconv.FormatInt(loadID, 10))
+			}
+			var ids []string
+			for _, number := range args {
+				page, err := api.Orders(c.Context(), url.Values{"number": {number}, "limit": {"5"}})
+				if err != nil {
+					return err
+				}
+				if len(page.Items) == 0 {
+					return &exit{exitFailed, fmt.Sprintf("no order has the number %q", number)}
+				}
+				for _, o := range page.Items {
+					ids = append(ids, strconv.FormatInt(o.ID, 10))
+				}
+			}
+			if ids != nil {
+				q.Set("order", strings.Join(ids, ","))
+			}
+			name, version, _ := strings.Cut(mappingName, "@")
+			if version != "" {
+				q.Set("version", version)
+			}
+			problems := 0
+			err := writeFile(to, func(w io.Writer) (err error) {
+				problems, err = api.MappingFile(c.Context(), name, "document", q, w)
+				return err
+			})
+			if err == nil && problems > 0 {
+				fmt.Fprintf(a.err, "%d values have no place in this document: the mapping computes them, or the partner's tables do not know them.\n", problems)
+			}
+			return err
+		},
+	}
+	c.Flags().StringVarP(&mappingName, "mapping", "m", "", "mapping of the service: NAME, or NAME@VERSION")
+	c.Flags().Int64Var(&loadID, "load", 0, "all orders that this load stored")
+	c.Flags().StringVar(&to, "to", "", "file to write")
+	return c
+}
+
+var badName = regexp.MustCompile(`[^a-z0-9_-]`)
+
+func (a *app) loadMissing() *cobra.Command {
+	var to string
+	c := &cobra.Command{
+		Use: "missing LOAD", Short: "List what lists and crosswalks did not know, ready to be filled in",
+		Long: `Missing lists the values that a load's lists and crosswalks did not know. With
+--to DIR it writes a table for each: fill in the blank column and import it with
+koinos crosswalk import NAME FILE --add, or koinos list import NAME FILE --add.`,
+		Example: "  koinos load missing 4\n  koinos load missing 4 --to missing/", Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			id, err := loadID(args[0])
+			if err != nil {
+				return err
+			}
+			all, err := a.client().Missing(c.Context(), id)
+			if err != nil {
+				return err
+			}
+			if done, err := a.json(all); done {
+				return err
+			}
+			if len(all) == 0 {
+				fmt.Fprintln(a.out, "Lists and crosswalks knew everything.")
+				return nil
+			}
+			if to == "" {
+				a.showMisses(all)
+				return nil
+			}
+			if err := os.MkdirAll(to, 0o755); err != nil {
+				return err
+			}
+			tables := map[string][][]string{}
+			for _, m := range all {
+				file, head := m.List+"-list.csv", []string{"code", "name", "nearest", "times"}
+				if m.Crosswalk {
+					file, head = m.List+"-crosswalk.csv", []string{"theirs", "ours", "nearest", "times"}
+				}
+				file = badName.ReplaceAllString(strings.TrimSuffix(file, ".csv"), "_") + ".csv"
+				if tables[file] == nil {
+					tables[file] = [][]string{head}
+				}
+				tables[file] = append(tables[file], []string{m.Value, "", m.Nearest, num(m.Count)})
+			}
+			for file, rows := range tables {
+				if err := writeFile(to+string(os.PathSeparator)+file, func(w io.Writer) error { return csv.NewWriter(w).WriteAll(rows) }); err != nil {
+					return err
+				}
+				fmt.Fprintf(a.out, "%s%c%s: %s to fill in\n", strings.TrimRight(to, "/"), os.PathSeparator, file, report.Plural(len(rows)-1, "value"))
+			}
+			return nil
+		},
+	}
+	c.Flags().StringVar(&to, "to", "", "folder for the tables to fill in")
+	return c
+}

@@ -1,0 +1,290 @@
+package mapping
+
+import (
+	"slices"
+	"strings"
+
+	"koinos/core/finding"
+	"koinos/core/jsondoc"
+	"koinos/core/order"
+	"koinos/core/source"
+)
+
+// Coverage is what of a document feeds nothing, which fields stay empty, and
+// what lists and crosswalks did not know.
+type Coverage struct {
+	Unbound []UnboundColumn `json:"unbound" doc:"Columns, or paths of JSON, that have values and feed nothing"`
+	Fields  []FieldFill     `json:"fields" doc:"Fields that the mapping binds, with how often they have a value"`
+	Misses  []Miss          `json:"misses" doc:"Values that lists and crosswalks did not know, the most frequent first"`
+
+	columns map[string]*UnboundColumn
+	order   []string
+	used    map[string]bool
+	fills   map[[2]string]*FieldFill
+	misses  map[[2]string]*Miss
+	m       *Mapping
+}
+
+// UnboundColumn is a source of values that the mapping does not use.
+type UnboundColumn struct {
+	Sheet   string `json:"sheet,omitempty"`
+	Column  string `json:"column,omitempty" doc:"Its letter; JSON has none"`
+	Heading string `json:"heading,omitempty" doc:"Its heading, or the path of the values"`
+	Filled  int    `json:"filled" doc:"Rows with a value"`
+	Sample  string `json:"sample,omitempty"`
+}
+
+// FieldFill is how often a field has a value.
+type FieldFill struct {
+	Level  order.Level `json:"level"`
+	Field  string      `json:"field"`
+	Filled int         `json:"filled"`
+	Of     int         `json:"of" doc:"Orders, or lines, that could have one"`
+}
+
+// Miss is a value that a list or crosswalk did not know.
+type Miss struct {
+	List      string `json:"list"`
+	Crosswalk bool   `json:"crosswalk,omitempty"`
+	Value     string `json:"value"`
+	Count     int    `json:"count"`
+	Nearest   string `json:"nearest,omitempty" doc:"What the list has that is nearest"`
+}
+
+// NewCoverage begins to count for a mapping.
+func NewCoverage(m *Mapping) *Coverage {
+	c := &Coverage{m: m, columns: map[string]*UnboundColumn{}, used: map[string]bool{}, fills: map[[2]string]*FieldFill{}, misses: map[[2]string]*Miss{}}
+	for _, level := range order.Levels {
+		for _, b := range m.Bindings[level] {
+			f := &FieldFill{Level: level, Field: b.Field.Name}
+			c.fills[[2]string{string(level), b.Field.Name}] = f
+		}
+	}
+	return c
+}
+
+// Watch takes the steps of Explain: what was found in JSON is used.
+func (c *Coverage) Watch(s Step) {
+	if s.Place.Pointer != "" && s.What == "found" {
+		c.used[s.Place.Pointer] = true
+	}
+}
+
+// Add counts one group and what was made of it.
+func (c *Coverage) Add(g *Group, d *Draft) {
+	for i := range g.Rows {
+		c.row(&g.Rows[i])
+	}
+	clear(c.used)
+	for i := range d.Findings {
+		if f := &d.Findings[i]; f.List != "" {
+			c.miss(f)
+		}
+	}
+	if d.Orphan {
+		return
+	}
+	count := func(level order.Level, n int) {
+		for _, b := range c.m.Bindings[level] {
+			c.fills[[2]string{string(level), b.Field.Name}].Of += n
+		}
+	}
+	count(order.Header, 1)
+	count(order.Lines, len(d.Order.Lines))
+	count(order.Parties, len(d.Order.Parties))
+	count(order.Charges, len(d.Order.Charges))
+	d.Order.Each(func(line int, field, _ string) {
+		level := order.Header
+		if line > 0 {
+			level = order.Lines
+		}
+		if f := c.fills[[2]string{string(level), field}]; f != nil {
+			f.Filled++
+		}
+	})
+	if f := c.fills[[2]string{string(order.Header), "number"}]; f != nil && d.Order.Number != "" {
+		f.Filled++
+	}
+	for i := range d.Order.Parties {
+		for _, b := range c.m.Bindings[order.Parties] {
+			one := order.Order{Parties: d.Order.Parties[i : i+1]}
+			if b.Field.Value(&one, nil) != "" {
+				c.fills[[2]string{string(order.Parties), b.Field.Name}].Filled++
+			}
+		}
+	}
+	for range d.Order.Charges {
+		for _, b := range c.m.Bindings[order.Charges] {
+			c.fills[[2]string{string(order.Charges), b.Field.Name}].Filled++
+		}
+	}
+}
+
+func (c *Coverage) row(r *Row) {
+	if r.Node != nil {
+		r.Node.Leaves(func(n *jsondoc.Node) {
+			if !n.Scalar() || n.Kind == jsondoc.Null || n.Text == "" || c.used[n.Pointer()] {
+				return
+			}
+			c.count("", "", source.PathOf(n, r.Node), n.Text)
+		})
+		return
+	}
+	for i := range r.Cells {
+		text := trim(r.Cells[i].Text)
+		if text == "" || r.plan.uses(i+1) {
+			continue
+		}
+		c.count(r.Sheet, finding.ColumnName(i+1), cell(&r.plan.head, i+1).Text, text)
+	}
+}
+
+func (c *Coverage) count(sheet, letter, heading, text string) {
+	key := sheet + "\x00" + letter + "\x00" + heading
+	u := c.columns[key]
+	if u == nil {
+		if len(c.columns) > 2000 {
+			return
+		}
+		u = &UnboundColumn{Sheet: sheet, Column: letter, Heading: strings.Join(strings.Fields(heading), " "), Sample: finding.Clip(text, 40)}
+		c.columns[key] = u
+		c.order = append(c.order, key)
+	}
+	u.Filled++
+}
+
+// uses reports whether anything of the mapping reads a column.
+func (p *plan) uses(column int) bool {
+	has := func(all []spot) bool {
+		return slices.ContainsFunc(all, func(s spot) bool { return s.column == column || slices.Contains(s.columns, column) })
+	}
+	if has(p.group) || p.kind.column == column || slices.Contains(p.matrix, column) {
+		return true
+	}
+	for level := range p.bound {
+		for i := range p.bound[level] {
+			b := &p.bound[level][i]
+			if has(b.spots) || has(b.reads) || has(b.cond) {
+				return true
+			}
+		}
+	}
+	for _, reads := range p.reads {
+		if has(reads) {
+			return true
+		}
+	}
+	return false
+}
+
+func (c *Coverage) miss(f *finding.Finding) {
+	key := [2]string{f.List, f.Value}
+	m := c.misses[key]
+	if m == nil {
+		if len(c.misses) > 100_000 {
+			return
+		}
+		m = &Miss{List: f.List, Crosswalk: f.Code == finding.CrosswalkMissing, Value: f.Value, Nearest: NearestOf(f.Hint)}
+		c.misses[key] = m
+	}
+	m.Count++
+}
+
+// NearestOf gives the value that a finding's hint proposes.
+func NearestOf(hint string) string {
+	if _, rest, ok := strings.Cut(hint, "Did the partner mean \""); ok {
+		near, _, _ := strings.Cut(rest, "\"")
+		return near
+	}
+	if _, rest, ok := strings.Cut(hint, "Nearest in the list: "); ok {
+		near, _, _ := strings.Cut(rest, ".")
+		near, _, _ = strings.Cut(near, " (")
+		return near
+	}
+	return ""
+}
+
+// Done brings what was counted into lists.
+func (c *Coverage) Done() {
+	c.Unbound, c.Fields, c.Misses = []UnboundColumn{}, []FieldFill{}, []Miss{}
+	for _, key := range c.order {
+		c.Unbound = append(c.Unbound, *c.columns[key])
+	}
+	for _, level := range order.Levels {
+		for _, b := range c.m.Bindings[level] {
+			c.Fields = append(c.Fields, *c.fills[[2]string{string(level), b.Field.Name}])
+		}
+	}
+	for _, m := range c.misses {
+		c.Misses = append(c.Misses, *m)
+	}
+	slices.SortFunc(c.Misses, func(a, b Miss) int {
+		if a.List != b.List {
+			return strings.Compare(a.List, b.List)
+		}
+		if a.Count != b.Count {
+			return b.Count - a.Count
+		}
+		return strings.Compare(a.Value, b.Value)
+	})
+}
+
+// ColumnRole says what a column of a sheet feeds.
+type ColumnRole struct {
+	Column int      `json:"column" doc:"Counted from 1"`
+	Role   string   `json:"role" enum:"group,header,line,party,charge"`
+	Fields []string `json:"fields" doc:"header.ordered_on and the like"`
+}
+
+// Roles says what the columns of the group's rows feed, and in which row of
+// which sheet their heading is; 0 is none.
+func (g *Group) Roles() (heading int, roles []ColumnRole) {
+	all := map[int]*ColumnRole{}
+	add := func(column int, role, field string) {
+		if column < 1 {
+			return
+		}
+		r := all[column]
+		if r == nil {
+			r = &ColumnRole{Column: column, Role: role, Fields: []string{}}
+			all[column] = r
+		}
+		if field != "" {
+			r.Fields = append(r.Fields, field)
+		}
+	}
+	seen := map[*plan]bool{}
+	for i := range g.Rows {
+		p := g.Rows[i].plan
+		if seen[p] || p.m == nil {
+			continue
+		}
+		seen[p] = true
+		heading = max(heading, p.head.Row)
+		for level, role := range kindOf {
+			for _, b := range p.bound[level] {
+				for _, s := range append(append([]spot{}, b.spots...), b.reads...) {
+					add(s.column, role, string(order.Levels[level])+"."+b.Field.Name)
+					for _, c := range s.columns {
+						add(c, role, string(order.Levels[level])+"."+b.Field.Name)
+					}
+				}
+			}
+		}
+		for _, c := range p.matrix {
+			add(c, "line", "")
+		}
+		for _, s := range p.group {
+			add(s.column, "group", "")
+			if r := all[s.column]; r != nil {
+				r.Role = "group"
+			}
+		}
+		add(p.kind.column, "group", "")
+	}
+	for _, r := range all {
+		roles = append(roles, *r)
+	}
+	slices.SortFunc(roles, func(a, b ColumnRole) int { return a.Column - b.Column })
+	return heading, roles
+}

@@ -1,0 +1,146 @@
+package sheet
+
+import (
+	"encoding/csv"
+	"errors"
+	"io"
+	"slices"
+	"strings"
+
+	"github.com/xuri/excelize/v2"
+
+	"koinos/core/finding"
+	"koinos/core/list"
+	"koinos/core/source"
+)
+
+// ReadEntries reads a list from a CSV or workbook whose first row is its
+// heading: code and name of a list, theirs and ours of a crosswalk (which then
+// are the entries' code and name). Further columns become attributes.
+func ReadEntries(r io.ReaderAt, size int64, crosswalk bool) ([]list.Entry, error) {
+	src, err := source.Open(r, size, source.Options{Limits: source.DefaultLimits})
+	if err != nil {
+		return nil, err
+	}
+	key, value := "code", "name"
+	if crosswalk {
+		key, value = "theirs", "ours"
+	}
+	head, err := src.Next()
+	if err != nil && !errors.Is(err, io.EOF) {
+		return nil, err
+	}
+	names := make([]string, len(head.Cells))
+	for i, c := range head.Cells {
+		names[i] = list.Fold(c.Text)
+	}
+	if !slices.Contains(names, key) || crosswalk && !slices.Contains(names, value) {
+		f := finding.Fatal(finding.HeadingMissing, head.Place(0), "The first row must be the heading, with a column %q%s.", key, map[bool]string{true: " and a column \"ours\""}[crosswalk])
+		f.Hint = "Its cells are: " + strings.Join(names, ", ") + "."
+		return nil, f
+	}
+	var entries []list.Entry
+	seen := map[string]int{}
+	for {
+		rec, err := src.Next()
+		if errors.Is(err, io.EOF) {
+			return entries, nil
+		}
+		if err != nil {
+			return nil, err
+		}
+		if rec.Blank() {
+			continue
+		}
+		e := list.Entry{}
+		for i, c := range rec.Cells {
+			text := strings.TrimSpace(c.Text)
+			if i >= len(names) || text == "" {
+				continue
+			}
+			switch names[i] {
+			case key:
+				e.Code = text
+			case value:
+				e.Name = text
+			case "":
+			default:
+				if e.Attributes == nil {
+					e.Attributes = map[string]string{}
+				}
+				e.Attributes[names[i]] = text
+			}
+		}
+		if e.Code == "" || crosswalk && e.Name == "" {
+			return nil, finding.Fatal(finding.MustMissing, rec.Place(0), "Row %d has no %s.", rec.Row, map[bool]string{true: key, false: value}[e.Code == ""])
+		}
+		if before, twice := seen[e.Code]; twice {
+			return nil, finding.Fatal(finding.IdentityRepeated, rec.Place(0), "%q stands in row %d and again in row %d.", e.Code, before, rec.Row)
+		}
+		seen[e.Code] = rec.Row
+		entries = append(entries, e)
+	}
+}
+
+// Pairs turns entries read as a crosswalk into pairs.
+func Pairs(entries []list.Entry) []list.Pair {
+	pairs := make([]list.Pair, len(entries))
+	for i, e := range entries {
+		pairs[i] = list.Pair{Theirs: e.Code, Ours: e.Name}
+	}
+	return pairs
+}
+
+
+// WriteEntries writes a list, or a crosswalk as its entries, as a CSV or a
+// workbook that ReadEntries reads.
+func WriteEntries(out io.Writer, entries []list.Entry, crosswalk, workbook bool) error {
+	head := []string{"code", "name"}
+	if crosswalk {
+		head = []string{"theirs", "ours"}
+	}
+	var extra []string
+	for _, e := range entries {
+		for k := range e.Attributes {
+			if !slices.Contains(extra, k) {
+				extra = append(extra, k)
+			}
+		}
+	}
+	slices.Sort(extra)
+	rows := [][]string{append(head, extra...)}
+	for _, e := range entries {
+		row := []string{e.Code, e.Name}
+		for _, k := range extra {
+			row = append(row, e.Attributes[k])
+		}
+		rows = append(rows, row)
+	}
+	if !workbook {
+		return csv.NewWriter(out).WriteAll(rows)
+	}
+	f := excelize.NewFile()
+	defer f.Close()
+	if err := addPage(f, 0, &Page{Name: "List", Rows: rows}); err != nil {
+		return err
+	}
+	return f.Write(out)
+}
+
+// Merge gives entries with those of more in their place or behind them.
+func Merge(entries, more []list.Entry) []list.Entry {
+	at := map[string]int{}
+	for i, e := range entries {
+		at[e.Code] = i
+	}
+	entries = slices.Clone(entries)
+	for _, e := range more {
+		if i, ok := at[e.Code]; ok {
+			entries[i] = e
+			continue
+		}
+		at[e.Code] = len(entries)
+		entries = append(entries, e)
+	}
+	return entries
+}

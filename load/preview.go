@@ -1,0 +1,114 @@
+package load
+
+import (
+	"context"
+	"io"
+	"slices"
+
+	"koinos/core/finding"
+	"koinos/core/list"
+	"koinos/core/mapping"
+	"koinos/core/order"
+	"koinos/core/report"
+	"koinos/core/source"
+)
+
+// View says which part of a document a preview is about.
+type View struct {
+	Sheet string
+	From  int // first and last row that are seen
+	To    int
+	Row   int // the row under the cursor; 0 asks for the first order seen
+	Seq   int // or the number of an order
+}
+
+// Preview is what a mapping that is being made does to the part of a document
+// that somebody looks at.
+type Preview struct {
+	Heading  int                  `json:"heading" doc:"Row of the headings; 0 is none"`
+	Columns  []mapping.ColumnRole `json:"columns"`
+	Spans    []report.SpanOutcome `json:"spans" doc:"Which of the rows seen make which order"`
+	Orders   int                  `json:"orders" doc:"Orders among the rows read"`
+	Lines    int                  `json:"lines"`
+	Refused  int                  `json:"refused"`
+	Rows     int                  `json:"rows" doc:"Rows read"`
+	Complete bool                 `json:"complete" doc:"The document was read to its end"`
+	Paper    *PreviewPaper        `json:"paper,omitempty" doc:"The order under the cursor"`
+	Reasons  []report.Reason      `json:"reasons"`
+	Coverage *mapping.Coverage    `json:"coverage"`
+}
+
+// PreviewPaper is one order as the mapping makes it.
+type PreviewPaper struct {
+	Seq      int               `json:"seq"`
+	Refused  bool              `json:"refused"`
+	Order    order.Order       `json:"order"`
+	Trace    mapping.Trace     `json:"trace"`
+	Findings []finding.Finding `json:"findings"`
+	Spans    []mapping.Span    `json:"spans"`
+}
+
+// previewRows is how many rows a preview reads beyond those seen, to say what
+// the mapping does as a whole.
+const previewRows = 3_000
+
+// Look makes a preview.
+func Look(ctx context.Context, r io.ReaderAt, size int64, m *mapping.Mapping, set *list.Set, limits source.Limits, v View) (*Preview, error) {
+	p := &Preview{Columns: []mapping.ColumnRole{}, Spans: []report.SpanOutcome{}, Complete: true}
+	in := &input{mapping: m, set: set}
+	if err := in.openAt(r, size, limits); err != nil {
+		return nil, err
+	}
+	var tally report.Tally
+	c := mapping.NewCoverage(m)
+	to := max(v.To, previewRows)
+	notes, err := in.each(ctx, c.Watch, func(g *mapping.Group, d *mapping.Draft) bool {
+		here := slices.ContainsFunc(d.Spans, func(s mapping.Span) bool {
+			return (v.Sheet == "" || s.Sheet == v.Sheet) && s.First <= v.To && s.Last >= v.From
+		})
+		if here {
+			outcome := report.Ready
+			if d.Refused() {
+				outcome = report.Refused
+			}
+			for _, s := range d.Spans {
+				if v.Sheet == "" || s.Sheet == v.Sheet {
+					p.Spans = append(p.Spans, report.SpanOutcome{Sheet: s.Sheet, First: s.First, Last: s.Last, OrderOutcome: report.OrderOutcome{Seq: d.Seq, Outcome: outcome, SenderNumber: d.Order.SenderNumber, Lines: len(d.Order.Lines)}})
+				}
+			}
+			if len(p.Columns) == 0 {
+				p.Heading, p.Columns = g.Roles()
+			}
+		}
+		under := slices.ContainsFunc(d.Spans, func(s mapping.Span) bool {
+			return v.Row > 0 && (v.Sheet == "" || s.Sheet == v.Sheet) && s.First <= v.Row && s.Last >= v.Row
+		})
+		if under || v.Seq > 0 && d.Seq == v.Seq || v.Row == 0 && v.Seq == 0 && here && p.Paper == nil {
+			p.Paper = &PreviewPaper{d.Seq, d.Refused(), d.Order, d.Trace, d.Findings, d.Spans}
+			if p.Paper.Findings == nil {
+				p.Paper.Findings = []finding.Finding{}
+			}
+		}
+		p.Orders++
+		p.Lines += len(d.Order.Lines)
+		p.Refused += btoi(d.Refused())
+		for _, f := range d.Findings {
+			tally.Add(f)
+		}
+		c.Add(g, d)
+		for _, s := range d.Spans {
+			p.Rows = max(p.Rows, s.Last)
+		}
+		if p.Rows > to && (v.Seq == 0 || d.Seq >= v.Seq) {
+			p.Complete = false
+			return false
+		}
+		return true
+	})
+	for _, f := range notes {
+		tally.Add(f)
+	}
+	c.Done()
+	p.Coverage, p.Reasons = c, tally.Reasons()
+	return p, err
+}

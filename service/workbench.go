@@ -1,0 +1,312 @@
+package service
+
+import (
+	"bytes"
+	"context"
+	"io"
+	"net/http"
+	"os"
+	"strconv"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"koinos/client"
+	"koinos/core/drafting"
+	"koinos/core/list"
+	"koinos/core/mapping"
+	"koinos/core/order"
+	"koinos/core/sheet"
+	"koinos/load"
+	"koinos/store"
+)
+
+// on is a document opened for one answer, with the lists that mappings ask.
+type on struct {
+	store.Document
+	*os.File
+	set *list.Set
+}
+
+func (s *Service) on(ctx context.Context, document string) (*on, error) {
+	d, f, err := s.openDocument(ctx, document)
+	if err != nil {
+		return nil, err
+	}
+	set, err := s.store.Set(ctx)
+	if err != nil {
+		f.Close()
+		return nil, err
+	}
+	return &on{d, f, set}, nil
+}
+
+// meant gives the mapping that a request means: text of its own, or a kept version.
+func (s *Service) meant(ctx context.Context, ref client.MappingRef) (*mapping.Mapping, error) {
+	text := ref.Text
+	if text == "" {
+		kept, err := s.store.Mapping(ctx, ref.Name, ref.Version)
+		if err != nil {
+			return nil, err
+		}
+		text = kept.Text
+	}
+	return mapping.Parse([]byte(text))
+}
+
+// asked makes an operation that answers a question and keeps nothing.
+func asked(o huma.Operation) huma.Operation {
+	o.DefaultStatus = http.StatusOK
+	o.Errors = append(o.Errors, http.StatusNotFound, http.StatusUnprocessableEntity)
+	return o
+}
+
+func (s *Service) workbench(api huma.API) {
+	const tag = "Workbench"
+	type byDocument struct {
+		Document string `path:"document" doc:"SHA-256 of a document, or its first letters"`
+	}
+	type drafted struct {
+		byDocument
+		Body client.NewDraft
+	}
+	handle(s, api, asked(op(http.MethodPost, "/documents/{document}/draft", "draft-mapping", tag, "read", "Propose a mapping for a document")),
+		func(ctx context.Context, in *drafted) (*answer[drafting.Proposal], error) {
+			d, err := s.on(ctx, in.Document)
+			if err != nil {
+				return nil, err
+			}
+			defer d.Close()
+			known, err := s.known(ctx)
+			if err != nil {
+				return nil, err
+			}
+			p, err := drafting.Draft(d, d.Size, drafting.Hints{Name: in.Body.Name, Partner: in.Body.Partner, Kind: order.Kind(in.Body.Kind), Lists: d.set, Known: known, Limits: s.cfg.Limits})
+			if p == nil {
+				return nil, err
+			}
+			// A draft that needs a hand is still a beginning; its mistakes show in the workbench.
+			return &answer[drafting.Proposal]{*p}, nil
+		})
+
+	type previewed struct {
+		byDocument
+		Body client.NewPreview
+	}
+	handle(s, api, asked(op(http.MethodPost, "/documents/{document}/preview", "preview-mapping", tag, "read", "What a mapping makes of the part of a document that is looked at")),
+		func(ctx context.Context, in *previewed) (*answer[load.Preview], error) {
+			m, err := s.meant(ctx, in.Body.Mapping)
+			if err != nil {
+				return nil, err
+			}
+			d, err := s.on(ctx, in.Document)
+			if err != nil {
+				return nil, err
+			}
+			defer d.Close()
+			b := &in.Body
+			p, err := load.Look(ctx, d, d.Size, m, d.set, s.cfg.Limits, load.View{Sheet: b.Sheet, From: b.From, To: b.To, Row: b.Row, Seq: b.Seq})
+			if err != nil {
+				return nil, err
+			}
+			return &answer[load.Preview]{*p}, nil
+		})
+
+	type covered struct {
+		byDocument
+		Body client.MappingRef
+	}
+	handle(s, api, asked(op(http.MethodPost, "/documents/{document}/coverage", "cover-document", tag, "read", "What of a document a mapping does not use, and what lists do not know")),
+		func(ctx context.Context, in *covered) (*answer[mapping.Coverage], error) {
+			m, err := s.meant(ctx, in.Body)
+			if err != nil {
+				return nil, err
+			}
+			d, err := s.on(ctx, in.Document)
+			if err != nil {
+				return nil, err
+			}
+			defer d.Close()
+			c, _, err := load.Coverage(ctx, d, d.Size, m, d.set, s.cfg.Limits)
+			if err != nil {
+				return nil, err
+			}
+			return &answer[mapping.Coverage]{*c}, nil
+		})
+
+	type compared struct {
+		byDocument
+		Body client.NewComparison
+	}
+	handle(s, api, asked(op(http.MethodPost, "/documents/{document}/comparison", "compare-mappings", tag, "read", "How the orders of a document differ between two mappings")),
+		func(ctx context.Context, in *compared) (*answer[load.Comparison], error) {
+			was, err := s.meant(ctx, in.Body.Was)
+			if err != nil {
+				return nil, err
+			}
+			is, err := s.meant(ctx, in.Body.Is)
+			if err != nil {
+				return nil, err
+			}
+			d, err := s.on(ctx, in.Document)
+			if err != nil {
+				return nil, err
+			}
+			defer d.Close()
+			c, err := load.Compare(ctx, d, d.Size, was, is, d.set, s.cfg.Limits)
+			if err != nil {
+				return nil, err
+			}
+			return &answer[load.Comparison]{*c}, nil
+		})
+
+	handle(s, api, op(http.MethodGet, "/fields", "list-fields", tag, "read", "The fields of an order that a mapping can bind"),
+		func(context.Context, *none) (*answer[client.Page[client.Field]], error) {
+			page := client.Page[client.Field]{}
+			for _, level := range order.Levels {
+				for _, f := range order.AllFields(level) {
+					page.Items = append(page.Items, client.Field{Level: level, Name: f.Name, Type: f.Type, About: f.About, Choices: f.Choices, Must: f.Must})
+				}
+			}
+			return &answer[client.Page[client.Field]]{page}, nil
+		})
+
+	s.trust(api)
+}
+
+func (s *Service) trust(api huma.API) {
+	const tag = "Workbench"
+	type whyOf struct {
+		ID    int64  `path:"id" doc:"The order's id"`
+		Field string `query:"field" required:"true" doc:"Field of the order, e.g. ship_to.code"`
+		Line  int    `query:"line" minimum:"0" doc:"Which line, counted from 1; 0 is the header"`
+	}
+	handle(s, api, op(http.MethodGet, "/orders/{id}/why", "explain-value", "Orders", "read", "Why an order says what it says: the place, and every step on the way"),
+		func(ctx context.Context, in *whyOf) (*answer[load.Why], error) {
+			w, err := s.engine.Why(ctx, in.ID, in.Line, in.Field)
+			if err != nil {
+				return nil, err
+			}
+			return &answer[load.Why]{*w}, nil
+		})
+
+	type missingOf struct {
+		ID int64 `path:"id" doc:"The load's id"`
+	}
+	handle(s, api, op(http.MethodGet, "/loads/{id}/missing", "list-missing", "Loads", "read", "What lists and crosswalks did not know during a load"),
+		func(ctx context.Context, in *missingOf) (*answer[client.Page[mapping.Miss]], error) {
+			if _, err := s.engine.Get(ctx, in.ID); err != nil {
+				return nil, err
+			}
+			misses, err := s.store.Misses(ctx, in.ID)
+			return &answer[client.Page[mapping.Miss]]{client.Page[mapping.Miss]{Items: misses}}, err
+		})
+
+	type named struct {
+		Name string `path:"name" doc:"Name of the mapping"`
+	}
+	handle(s, api, op(http.MethodGet, "/mappings/{name}/versions", "list-mapping-versions", "Mappings", "read", "Versions of a mapping, newest first"),
+		func(ctx context.Context, in *named) (*answer[client.Page[store.Mapping]], error) {
+			versions, err := s.store.MappingVersions(ctx, in.Name)
+			return &answer[client.Page[store.Mapping]]{client.Page[store.Mapping]{Items: versions}}, err
+		})
+
+	blank := op(http.MethodGet, "/mappings/{name}/blank", "get-blank-sheet", "Mappings", "read", "A workbook to fill in, for a mapping of rows")
+	blank.Responses = file("The workbook", "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet")
+	blank.Errors = append(blank.Errors, http.StatusUnprocessableEntity)
+	handle(s, api, blank, func(ctx context.Context, in *byMapping) (*huma.StreamResponse, error) {
+		m, err := s.parsed(ctx, in.Name, in.Version)
+		if err != nil {
+			return nil, err
+		}
+		set, err := s.store.Set(ctx)
+		if err != nil {
+			return nil, err
+		}
+		var buf bytes.Buffer
+		if err := sheet.Blank(&buf, m, set); err != nil {
+			return nil, problem("invalid_request", err.Error())
+		}
+		return stream("application/vnd.openxmlformats-officedocument.spreadsheetml.sheet", m.Name+"-blank.xlsx", func(w io.Writer) error {
+			_, err := buf.WriteTo(w)
+			return err
+		}, s), nil
+	})
+
+	type written struct {
+		byMapping
+		Load  int64   `query:"load" doc:"Orders that this load stored"`
+		Order []int64 `query:"order" doc:"Ids of orders"`
+	}
+	write := op(http.MethodGet, "/mappings/{name}/document", "write-document", "Mappings", "read", "Stored orders as a document that the mapping reads")
+	write.Description = "The header Koinos-Problems says how many values the document has no way to say."
+	write.Responses = file("The document", "text/csv", "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet", "application/json", "application/x-ndjson")
+	write.Errors = append(write.Errors, http.StatusUnprocessableEntity)
+	handle(s, api, write, func(ctx context.Context, in *written) (*huma.StreamResponse, error) {
+		m, err := s.parsed(ctx, in.Name, in.Version)
+		if err != nil {
+			return nil, err
+		}
+		set, err := s.store.Set(ctx)
+		if err != nil {
+			return nil, err
+		}
+		orders, err := s.ordersOf(ctx, in.Load, in.Order)
+		if err != nil {
+			return nil, err
+		}
+		var buf bytes.Buffer
+		problems, err := sheet.Write(&buf, m, orders, set)
+		if err != nil {
+			return nil, problem("invalid_request", err.Error())
+		}
+		kind := map[string]string{"csv": "text/csv", "xlsx": "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet", "json": "application/json", "ndjson": "application/x-ndjson"}[string(sheet.Format(m))]
+		return &huma.StreamResponse{Body: func(c huma.Context) {
+			c.SetHeader("Koinos-Problems", strconv.Itoa(len(problems)))
+			stream(kind, m.Name+"."+string(sheet.Format(m)), func(w io.Writer) error {
+				_, err := buf.WriteTo(w)
+				return err
+			}, s).Body(c)
+		}}, nil
+	})
+}
+
+// mostWritten is how many orders one document is written from: they are held.
+const mostWritten = 10_000
+
+func (s *Service) ordersOf(ctx context.Context, loadID int64, ids []int64) ([]order.Order, error) {
+	if loadID > 0 {
+		found, err := s.store.Orders(ctx, store.OrderFilter{Load: loadID, Limit: mostWritten + 1})
+		if err != nil {
+			return nil, err
+		}
+		for i := len(found) - 1; i >= 0; i-- { // oldest first, as they stood in their document
+			ids = append(ids, found[i].ID)
+		}
+	}
+	if len(ids) == 0 || len(ids) > mostWritten {
+		p := problem("invalid_request", "Name a load, or orders, of up to "+strconv.Itoa(mostWritten)+" orders.")
+		p.Invalid = []client.Invalid{{Where: "query.order", Message: strconv.Itoa(len(ids)) + " orders"}}
+		return nil, p
+	}
+	orders := make([]order.Order, len(ids))
+	for i, id := range ids {
+		o, err := s.store.Order(ctx, id)
+		if err != nil {
+			return nil, err
+		}
+		orders[i] = o.Order
+	}
+	return orders, nil
+}
+
+// known gives every mapping that is kept: their headings are words to draft by.
+func (s *Service) known(ctx context.Context) ([]*mapping.Mapping, error) {
+	kept, err := s.store.Mappings(ctx)
+	var all []*mapping.Mapping
+	for _, k := range kept {
+		if m, err := mapping.Parse([]byte(k.Text)); err == nil {
+			all = append(all, m)
+		}
+	}
+	return all, err
+}
