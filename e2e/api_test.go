@@ -71,12 +71,18 @@ func TestPublishedAPI(t *testing.T) {
 		{"GET", "/loads/5/rows?from=10&limit=5", "", 200}, {"GET", "/loads/5/report?format=json", "", 200}, {"GET", "/loads/5/progress", "", 200}, {"GET", "/loads/77", "", 404}, {"GET", "/loads/5/findings?cursor=x", "", 422},
 		{"POST", "/loads", `{"document":"` + sha + `","mapping":"saltry-orders","dry_run":true}`, 202}, {"POST", "/loads", `{"document":"` + sha + `"}`, 422}, {"POST", "/loads", `{`, 400}, {"POST", "/loads/5/cancel", "", 409},
 		{"GET", "/orders?kind=sales&limit=3", "", 200}, {"GET", "/orders?kind=neither", "", 422}, {"GET", "/orders/1", "", 200}, {"GET", "/orders/99999", "", 404}, {"GET", "/session", "", 200},
+		{"POST", "/documents/" + sha + "/draft", `{"name":"a-draft","kind":"sales"}`, 200}, {"POST", "/documents/" + sha + "/preview", `{"mapping":{"name":"kestle-open-orders"},"from":1,"to":40}`, 200},
+		{"POST", "/documents/" + sha + "/preview", `{"mapping":{"text":"koinos: x"},"from":1,"to":40}`, 422}, {"POST", "/documents/" + sha + "/coverage", `{"name":"kestle-open-orders"}`, 200},
+		{"POST", "/documents/" + sha + "/comparison", `{"was":{"name":"kestle-open-orders"},"is":{"name":"kestle-open-orders","version":1}}`, 200},
+		{"GET", "/orders/1/why?field=partner", "", 200}, {"GET", "/orders/1/why?field=nonsense", "", 404}, {"GET", "/fields", "", 200}, {"GET", "/loads/5/missing", "", 200},
+		{"GET", "/mappings/saltry-orders/versions", "", 200}, {"GET", "/mappings/nothing/versions", "", 404}, {"GET", "/mappings/saltry-orders/blank", "", 200}, {"GET", "/mappings/saltry-orders/document?order=1", "", 200}, {"GET", "/mappings/saltry-orders/document", "", 422},
+		{"PUT", "/lists/colours/file?add=true", "code,name\nb,blue\n", 200}, {"GET", "/lists/colours/file?format=xlsx", "", 200}, {"PUT", "/crosswalks/c/file", "theirs,ours\na,b\n", 200}, {"GET", "/crosswalks/c/file", "", 200}, {"PUT", "/crosswalks/c/file", "x,y\na,b\n", 422},
 		{"POST", "/tokens", `{"name":"a","scope":"read"}`, 201}, {"GET", "/tokens", "", 200}, {"DELETE", "/tokens/1", "", 204}, {"DELETE", "/tokens/1", "", 404},
 	} {
 		kind := ""
 		if strings.HasPrefix(c.body, "{") {
 			kind = "application/json"
-		} else if strings.Contains(c.path, "/documents") && c.body != "" {
+		} else if (strings.Contains(c.path, "/documents") || strings.Contains(c.path, "/file")) && c.body != "" {
 			kind = "application/octet-stream"
 		} else if c.body != "" {
 			kind = "application/yaml"

@@ -99,6 +99,7 @@ func (s *Service) register(api huma.API) {
 	s.documents(api)
 	s.mappings(api)
 	s.lists(api)
+	s.listFiles(api)
 	s.loads(api)
 	s.orders(api)
 	s.workbench(api)

@@ -1,7 +1,10 @@
 package service
 
 import (
+	"bytes"
 	"context"
+	"errors"
+	"io"
 	"net/http"
 	"regexp"
 	"time"
@@ -10,6 +13,7 @@ import (
 
 	"koinos/client"
 	"koinos/core/list"
+	"koinos/core/sheet"
 	"koinos/store"
 )
 
@@ -88,6 +92,66 @@ func (s *Service) lists(api huma.API) {
 			}
 			return pageOf(ctx, pairs, in.Limit, func(p list.Pair) string { return p.Theirs }), nil
 		})
+}
+
+// listFiles are lists and crosswalks as files that people edit.
+func (s *Service) listFiles(api huma.API) {
+	const tag = "Lists"
+	type importing struct {
+		Name string `path:"name" doc:"Small letters, digits, _ and -"`
+		Add  bool   `query:"add" doc:"Keep what is there; rows of a known code replace it"`
+
+		RawBody []byte
+	}
+	type exporting struct {
+		Name   string `path:"name"`
+		Format string `query:"format" enum:"csv,xlsx" default:"csv"`
+	}
+	for _, kind := range []struct {
+		path, word string
+		crosswalk  bool
+	}{{"/lists", "list", false}, {"/crosswalks", "crosswalk", true}} {
+		put := op(http.MethodPut, kind.path+"/{name}/file", "import-"+kind.word+"-file", tag, "admin", "Replace a "+kind.word+", or add to it, from a CSV or workbook")
+		put.Description = "The first row names the columns: code and name of a list, theirs and ours of a crosswalk; further ones are attributes."
+		put.RequestBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/octet-stream": {Schema: &huma.Schema{Type: "string", Format: "binary"}}}}
+		put.MaxBodyBytes, put.BodyReadTimeout = mostListBody, listReadTime
+		put.Errors = append(put.Errors, http.StatusUnprocessableEntity)
+		handle(s, api, put, func(ctx context.Context, in *importing) (*answer[store.ListInfo], error) {
+			if err := checkName(in.Name); err != nil {
+				return nil, err
+			}
+			entries, err := sheet.ReadEntries(bytes.NewReader(in.RawBody), int64(len(in.RawBody)), kind.crosswalk)
+			if err != nil {
+				return nil, err
+			}
+			if in.Add {
+				before, err := s.store.Entries(ctx, in.Name, kind.crosswalk, "", 0)
+				if err != nil && !errors.Is(err, store.ErrNotFound) {
+					return nil, err
+				}
+				entries = sheet.Merge(before, entries)
+			}
+			if kind.crosswalk {
+				err = s.store.PutCrosswalk(ctx, in.Name, sheet.Pairs(entries), s.now())
+			} else {
+				err = s.store.PutList(ctx, in.Name, entries, s.now())
+			}
+			return &answer[store.ListInfo]{store.ListInfo{Name: in.Name, Entries: len(entries), ImportedAt: s.now().UTC()}}, err
+		})
+
+		get := op(http.MethodGet, kind.path+"/{name}/file", "export-"+kind.word+"-file", tag, "read", "A "+kind.word+" as a CSV or workbook")
+		get.Responses = file("The "+kind.word, "text/csv", xlsxType)
+		handle(s, api, get, func(ctx context.Context, in *exporting) (*huma.StreamResponse, error) {
+			entries, err := s.store.Entries(ctx, in.Name, kind.crosswalk, "", 0)
+			if err != nil {
+				return nil, err
+			}
+			mime := map[string]string{"csv": "text/csv", "xlsx": xlsxType}[in.Format]
+			return stream(mime, in.Name+"."+in.Format, func(w io.Writer) error {
+				return sheet.WriteEntries(w, entries, kind.crosswalk, in.Format == "xlsx")
+			}, s), nil
+		})
+	}
 }
 
 func checkName(name string) error {

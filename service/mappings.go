@@ -11,7 +11,7 @@ import (
 	"koinos/store"
 )
 
-type byMapping struct {
+type ByMapping struct {
 	Name    string `path:"name"`
 	Version int    `query:"version" minimum:"0" doc:"Left out, the newest"`
 }
@@ -44,7 +44,7 @@ func (s *Service) mappings(api huma.API) {
 		})
 
 	handle(s, api, op(http.MethodGet, "/mappings/{name}", "get-mapping", tag, "read", "A mapping's text"),
-		func(ctx context.Context, in *byMapping) (*answer[client.MappingDetail], error) {
+		func(ctx context.Context, in *ByMapping) (*answer[client.MappingDetail], error) {
 			kept, err := s.store.Mapping(ctx, in.Name, in.Version)
 			if err != nil {
 				return nil, err

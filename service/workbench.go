@@ -62,11 +62,11 @@ func asked(o huma.Operation) huma.Operation {
 
 func (s *Service) workbench(api huma.API) {
 	const tag = "Workbench"
-	type byDocument struct {
+	type ByDocument struct {
 		Document string `path:"document" doc:"SHA-256 of a document, or its first letters"`
 	}
 	type drafted struct {
-		byDocument
+		ByDocument
 		Body client.NewDraft
 	}
 	handle(s, api, asked(op(http.MethodPost, "/documents/{document}/draft", "draft-mapping", tag, "read", "Propose a mapping for a document")),
@@ -89,7 +89,7 @@ func (s *Service) workbench(api huma.API) {
 		})
 
 	type previewed struct {
-		byDocument
+		ByDocument
 		Body client.NewPreview
 	}
 	handle(s, api, asked(op(http.MethodPost, "/documents/{document}/preview", "preview-mapping", tag, "read", "What a mapping makes of the part of a document that is looked at")),
@@ -112,7 +112,7 @@ func (s *Service) workbench(api huma.API) {
 		})
 
 	type covered struct {
-		byDocument
+		ByDocument
 		Body client.MappingRef
 	}
 	handle(s, api, asked(op(http.MethodPost, "/documents/{document}/coverage", "cover-document", tag, "read", "What of a document a mapping does not use, and what lists do not know")),
@@ -134,7 +134,7 @@ func (s *Service) workbench(api huma.API) {
 		})
 
 	type compared struct {
-		byDocument
+		ByDocument
 		Body client.NewComparison
 	}
 	handle(s, api, asked(op(http.MethodPost, "/documents/{document}/comparison", "compare-mappings", tag, "read", "How the orders of a document differ between two mappings")),
@@ -211,9 +211,9 @@ func (s *Service) trust(api huma.API) {
 		})
 
 	blank := op(http.MethodGet, "/mappings/{name}/blank", "get-blank-sheet", "Mappings", "read", "A workbook to fill in, for a mapping of rows")
-	blank.Responses = file("The workbook", "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet")
+	blank.Responses = file("The workbook", xlsxType)
 	blank.Errors = append(blank.Errors, http.StatusUnprocessableEntity)
-	handle(s, api, blank, func(ctx context.Context, in *byMapping) (*huma.StreamResponse, error) {
+	handle(s, api, blank, func(ctx context.Context, in *ByMapping) (*huma.StreamResponse, error) {
 		m, err := s.parsed(ctx, in.Name, in.Version)
 		if err != nil {
 			return nil, err
@@ -226,20 +226,20 @@ func (s *Service) trust(api huma.API) {
 		if err := sheet.Blank(&buf, m, set); err != nil {
 			return nil, problem("invalid_request", err.Error())
 		}
-		return stream("application/vnd.openxmlformats-officedocument.spreadsheetml.sheet", m.Name+"-blank.xlsx", func(w io.Writer) error {
+		return stream(xlsxType, m.Name+"-blank.xlsx", func(w io.Writer) error {
 			_, err := buf.WriteTo(w)
 			return err
 		}, s), nil
 	})
 
 	type written struct {
-		byMapping
+		ByMapping
 		Load  int64   `query:"load" doc:"Orders that this load stored"`
 		Order []int64 `query:"order" doc:"Ids of orders"`
 	}
 	write := op(http.MethodGet, "/mappings/{name}/document", "write-document", "Mappings", "read", "Stored orders as a document that the mapping reads")
 	write.Description = "The header Koinos-Problems says how many values the document has no way to say."
-	write.Responses = file("The document", "text/csv", "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet", "application/json", "application/x-ndjson")
+	write.Responses = file("The document", "text/csv", xlsxType, "application/json", "application/x-ndjson")
 	write.Errors = append(write.Errors, http.StatusUnprocessableEntity)
 	handle(s, api, write, func(ctx context.Context, in *written) (*huma.StreamResponse, error) {
 		m, err := s.parsed(ctx, in.Name, in.Version)
@@ -259,7 +259,7 @@ func (s *Service) trust(api huma.API) {
 		if err != nil {
 			return nil, problem("invalid_request", err.Error())
 		}
-		kind := map[string]string{"csv": "text/csv", "xlsx": "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet", "json": "application/json", "ndjson": "application/x-ndjson"}[string(sheet.Format(m))]
+		kind := map[string]string{"csv": "text/csv", "xlsx": xlsxType, "json": "application/json", "ndjson": "application/x-ndjson"}[string(sheet.Format(m))]
 		return &huma.StreamResponse{Body: func(c huma.Context) {
 			c.SetHeader("Koinos-Problems", strconv.Itoa(len(problems)))
 			stream(kind, m.Name+"."+string(sheet.Format(m)), func(w io.Writer) error {

@@ -281,7 +281,7 @@ func (d *drafter) byProducts(columns []*profile, all *[]candidate) {
 			continue
 		}
 		n := numbers{}
-		for _, v := range p.values {
+		for _, v := range p.values[:min(len(p.values), 200)] { // enough to see a rule
 			if x, _, ok := mapping.NumberIn(d.decimalOf(v.cell), v.cell.Text); ok {
 				n[v.row] = x
 			}

@@ -3,6 +3,8 @@ package drafting
 import (
 	"slices"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"unicode"
 
 	"koinos/core/order"
@@ -136,11 +138,12 @@ var fill = map[string]bool{"the": true, "of": true, "de": true, "la": true, "le"
 var about = map[string]bool{"item": true, "line": true, "order": true, "product": true, "article": true, "artikel": true, "position": true, "pos": true}
 
 // alike says how well a heading fits a word of the vocabulary, from 0 to 1.
-func alike(heading, word []string) float64 {
-	if slices.Equal(heading, word) {
+func alike(heading []string, joined, run string, e *entry) float64 {
+	word := e.words
+	switch {
+	case joined == e.joined:
 		return 1
-	}
-	if strings.Join(heading, "") == strings.Join(word, "") {
+	case run == e.run:
 		return 0.98
 	}
 	var rest []string
@@ -163,8 +166,7 @@ func alike(heading, word []string) float64 {
 	case all:
 		return 0.62 - 0.08*float64(len(rest))
 	}
-	a, b := strings.Join(heading, " "), strings.Join(word, " ")
-	if len(b) >= 5 && (near(a, b, 1) || len(b) >= 9 && near(a, b, 2)) {
+	if d := len(joined) - len(e.joined); len(e.joined) >= 5 && d >= -4 && d <= 4 && (near(joined, e.joined, 1) || len(e.joined) >= 9 && near(joined, e.joined, 2)) {
 		return 0.78
 	}
 	return 0
@@ -204,11 +206,13 @@ type hint struct {
 }
 
 type entry struct {
-	level order.Level
-	field string
-	words []string
-	text  string
-	top   float64
+	level  order.Level
+	field  string
+	words  []string
+	joined string // the words with a space between
+	run    string // and with none
+	text   string
+	top    float64
 }
 
 var vocabulary = func() []entry {
@@ -216,7 +220,8 @@ var vocabulary = func() []entry {
 	add := func(level order.Level, field, words string, top float64) {
 		for _, w := range strings.Split(words, "|") {
 			if w != "" {
-				all = append(all, entry{level, field, plainWords(w), w, top})
+				words := plainWords(w)
+				all = append(all, entry{level, field, words, strings.Join(words, " "), strings.Join(words, ""), w, top})
 			}
 		}
 	}
@@ -248,10 +253,14 @@ func hints(heading string) []hint {
 	if len(words) == 0 || len(words) > 8 {
 		return nil
 	}
+	if all, ok := hintsSeen.Load(heading); ok {
+		return all.([]hint)
+	}
+	joined, run := strings.Join(words, " "), strings.Join(words, "")
 	best := map[[2]string]hint{}
 	for i := range vocabulary {
 		e := &vocabulary[i]
-		score := alike(words, e.words) * e.top
+		score := alike(words, joined, run, e) * e.top
 		key := [2]string{string(e.level), e.field}
 		if score >= 0.4 && score > best[key].score {
 			best[key] = hint{e.level, e.field, score, e.text}
@@ -270,8 +279,16 @@ func hints(heading string) []hint {
 		}
 		return strings.Compare(string(a.level)+a.field, string(b.level)+b.field)
 	})
+	if hintsKept.Add(1) < 10_000 { // headings come again, strangers' texts do not
+		hintsSeen.Store(heading, slices.Clip(all))
+	}
 	return all
 }
+
+var (
+	hintsSeen sync.Map
+	hintsKept atomic.Int64
+)
 
 // isTotal reports whether a text begins a row of sums.
 func isTotal(text string) bool {

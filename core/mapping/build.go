@@ -122,6 +122,7 @@ func (b *builder) document(n *node, d *Document) {
 	d.Delimiter, d.Quote = b.sign(n, "delimiter"), b.sign(n, "quote")
 	d.SkipHide = n.str("hidden") == "leave-out"
 	d.Records = b.path(n.get("records"))
+	d.Unused = b.sources(n.all("unused"))
 	if h := n.get("heading"); h != nil {
 		d.HeadRow, d.HeadFind, d.HeadRows = h.number("row"), h.strs("find"), h.number("rows")
 		if d.HeadRow > 0 && d.HeadFind != nil {

@@ -6,6 +6,7 @@ import (
 
 	"koinos/core/finding"
 	"koinos/core/jsondoc"
+	"koinos/core/list"
 	"koinos/core/order"
 	"koinos/core/source"
 )
@@ -140,6 +141,11 @@ func (c *Coverage) row(r *Row) {
 }
 
 func (c *Coverage) count(sheet, letter, heading, text string) {
+	if slices.ContainsFunc(c.m.Document.Unused, func(s Source) bool {
+		return s.fold == list.Fold(heading) || s.Text == "@"+letter && letter != ""
+	}) {
+		return
+	}
 	key := sheet + "\x00" + letter + "\x00" + heading
 	u := c.columns[key]
 	if u == nil {

@@ -94,7 +94,7 @@ var rowKinds = []string{"header", "line", "party", "charge", "note", "leave-out"
 
 func joined(about string) *shape {
 	return &shape{kind: object, about: about, keys: []key{
-		{"sheet", true, some("Sheet by name, * for any letters, or by number")},
+		{"sheet", true, some("Sheet by name, * for any letters")},
 		{"columns", true, many("The columns of the key; named like from")},
 	}}
 }
@@ -124,6 +124,7 @@ var grammar = &shape{kind: object, about: "How a document's records become order
 		{"quote", false, some("Quotation mark of a CSV")},
 		{"sheet", false, many("Sheets of a workbook by name, * for any letters, or by number; left out, the first visible one")},
 		{"records", false, some("JSON: path (RFC 9535) of the values that are the rows; left out, each line of NDJSON, or each element of the outermost array")},
+		{"unused", false, many("Columns, or paths of JSON, that are left out on purpose; named like from")},
 		{"hidden", false, words("What becomes of hidden and filtered rows: they are read (the usual) or left out", "read", "leave-out")},
 		{"rows", false, &shape{kind: object, about: "Which rows of the table count", keys: []key{
 			{"first", false, whole("First row, counted from 1")},

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 	_ "time/tzdata" // zones are named in mappings, wherever Koinos runs
 	"unicode"
@@ -463,12 +464,20 @@ func currencyOf(word string) string {
 
 // DayIn reads text as a day of a form such as d.m.yyyy; false where it is none.
 func DayIn(form, text string) (order.Date, bool) {
-	f, err := parseDateForm(form)
-	if err != nil {
-		return "", false
+	f, known := formsSeen.Load(form)
+	if !known {
+		parsed, err := parseDateForm(form)
+		if err != nil {
+			return "", false
+		}
+		f = parsed
+		formsSeen.Store(form, f)
 	}
-	return f.parse(text)
+	return f.(dateForm).parse(text)
 }
+
+// formsSeen keeps the forms that DayIn was asked for: a few dozen, asked often.
+var formsSeen sync.Map
 
 // NumberIn reads text as a number with a decimal sign, with what stands beside
 // its digits; false where it is none.

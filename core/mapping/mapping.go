@@ -60,6 +60,7 @@ type Document struct {
 	Chosen    [][2]int // first and last of the rows that alone count
 	LeaveOut  *Expr
 	Keep      *Expr
+	Unused    []Source // columns that are left out on purpose
 	locale    locale
 }
 

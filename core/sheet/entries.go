@@ -91,7 +91,6 @@ func Pairs(entries []list.Entry) []list.Pair {
 	return pairs
 }
 
-
 // WriteEntries writes a list, or a crosswalk as its entries, as a CSV or a
 // workbook that ReadEntries reads.
 func WriteEntries(out io.Writer, entries []list.Entry, crosswalk, workbook bool) error {

@@ -10,8 +10,10 @@ import { dark, toggleDark } from './theme'
 
 const pages = [
   { to: '/documents', label: 'Documents' },
+  { to: '/mappings', label: 'Mappings' },
   { to: '/loads', label: 'Loads' },
   { to: '/orders', label: 'Orders' },
+  { to: '/lists', label: 'Lists' },
 ]
 const route = useRoute()
 const entered = ref('')

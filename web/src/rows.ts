@@ -72,10 +72,19 @@ export function rowWindow(fetchRows: (from: number, limit: number) => Promise<Ro
       const first = blocks[0]
       if (first && first.index > 0) await load(first.index - 1, 'before')
     },
+    /** reload fetches what is seen anew, and leaves it where it is. */
     async reload() {
-      const first = blocks[0]?.index ?? 0
-      blocks = []
-      await load(first, 'start')
+      if (!blocks.length) return load(0, 'start')
+      const mine = ++generation
+      try {
+        const fresh = await Promise.all(blocks.map((b) => block(b.index)))
+        if (mine !== generation) return
+        blocks = fresh
+        state.value = { ...state.value, loading: false, error: undefined }
+        publish()
+      } catch (error) {
+        if (mine === generation) state.value = { ...state.value, loading: false, error }
+      }
     },
   }
 }

@@ -13,6 +13,12 @@ export type StoredOrder = S['StoredOrder']
 export type Trace = S['Trace']
 export type Outcome = S['OrderOutcome']
 export type RowsOutcome = S['RowsOutcome']
+export type Preview = S['Preview']
+export type Mapping = S['MappingDetail']
+export type Field = S['Field']
+export type Proposal = S['Proposal']
+export type Comparison = S['Comparison']
+export type Why = S['Why']
 export type Problem = S['Problem']
 
 const tokenKey = 'koinos.token'
@@ -82,6 +88,12 @@ async function plainFetch(path: string, init?: RequestInit): Promise<Response> {
 /** sendDocument sends a file as it is. */
 export async function sendDocument(file: File): Promise<S['Received']> {
   const res = await plainFetch(`/api/v1/documents?name=${encodeURIComponent(file.name)}`, { method: 'POST', body: file, headers: { 'Content-Type': 'application/octet-stream' } })
+  return res.json()
+}
+
+/** sendText sends text that is not JSON, such as a mapping. */
+export async function sendText<T>(path: string, method: string, kind: string, body: BodyInit): Promise<T> {
+  const res = await plainFetch(path, { method, body, headers: { 'Content-Type': kind } })
   return res.json()
 }
 

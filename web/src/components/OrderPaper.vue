@@ -18,15 +18,19 @@ provide(paperKey, {
     const t = props.trace
     if (!t) return undefined
     if (line > 0) {
+      const c = t.cells?.find((x) => x.line === line && x.field === field)
+      if (c) return { row: c.row, column: c.column, pointer: c.pointer }
+      const path = t.paths?.[field]
+      if (path !== undefined && t.pointers?.[line - 1] !== undefined) return { row: t.rows![line - 1]!, column: t.lines ? 3 : 2, pointer: t.pointers[line - 1]! + path }
       const column = t.columns?.[field]
       const row = t.rows?.[line - 1]
       return column && row ? { row, column } : undefined
     }
     const h = t.header?.find((x) => x.field === field)
-    return h && { row: h.row, column: h.column }
+    return h && { row: h.row, column: h.column, pointer: h.pointer || undefined }
   },
   findings: (line, field) => (props.findings ?? []).filter((f) => (f.line ?? 0) === line && f.field === field),
-  placeName: (s) => (props.trace?.sheet ? `${props.trace.sheet}!${columnName(s.column)}${s.row}` : `row ${s.row} column ${s.column}`),
+  placeName: (s) => s.pointer ?? (props.trace?.sheet ? `${props.trace.sheet}!${columnName(s.column)}${s.row}` : `row ${s.row} column ${s.column}`),
   point: (s) => emit('point', s),
   pick: (s) => emit('pick', s),
 })

@@ -11,7 +11,7 @@ const place = computed(() => paper.place(props.line ?? 0, props.field))
 const found = computed(() => paper.findings(props.line ?? 0, props.field))
 const severity = computed(() => (found.value.some((f) => f.severity === 'error') ? 'error' : found.value.length ? 'warning' : ''))
 const shown = computed(() => (props.value ? (props.number ? money(props.value) : props.value) : severity.value ? found.value[0]!.value || 'missing' : ''))
-const lit = computed(() => place.value && paper.lit.value?.row === place.value.row && paper.lit.value?.column === place.value.column)
+const lit = computed(() => place.value && paper.lit.value?.column === place.value.column && (paper.lit.value?.pointer ?? paper.lit.value?.row) === (place.value.pointer ?? place.value.row))
 const title = computed(() => [...found.value.map((f) => f.message), place.value ? paper.placeName(place.value) : props.value ? 'from the mapping' : ''].filter(Boolean).join('\n'))
 </script>
 

@@ -6,7 +6,9 @@ import { columnName } from '../format'
 import { rowWindow, type GridRow } from '../rows'
 import StateNote from './StateNote.vue'
 
-export interface Spot { row: number; column: number }
+export interface Spot { row: number; column: number; pointer?: string }
+/** What a column feeds, for the workbench. */
+export interface Role { role: string; fields: string[] }
 
 // A document's cells as its spreadsheet shows them, with a band in the margin
 // for each order and the findings at their cells.
@@ -15,8 +17,11 @@ const props = defineProps<{
   lit?: Spot // cell that something else points at
   order?: number // order whose rows are tinted
   start?: number // row to begin at
+  roles?: Map<number, Role> // what columns feed
+  heading?: number // row of the headings
+  armed?: boolean // a column is being chosen
 }>()
-const emit = defineEmits<{ pick: [spot: Spot, seq: number, findings: Finding[]]; sheet: [name: string] }>()
+const emit = defineEmits<{ pick: [spot: Spot, seq: number, findings: Finding[]]; sheet: [name: string]; column: [column: number]; seen: [from: number, to: number] }>()
 
 const rowHeight = 24
 const scroller = ref<HTMLElement>()
@@ -43,6 +48,13 @@ async function goTo(spot: Spot, select = true) {
   if (top < box.scrollTop + rowHeight || top > box.scrollTop + box.clientHeight - 3 * rowHeight) box.scrollTop = Math.max(0, top - box.clientHeight / 3)
   const cell = box.querySelector<HTMLElement>(`[data-at="${spot.row}:${spot.column}"]`)
   if (cell && (cell.offsetLeft < box.scrollLeft + 130 || cell.offsetLeft + cell.offsetWidth > box.scrollLeft + box.clientWidth)) box.scrollLeft = Math.max(0, cell.offsetLeft - 150)
+}
+
+/** isLit finds the cell that is pointed at; a value of JSON by its pointer. */
+function isLit(r: GridRow, column: number): boolean {
+  const l = props.lit
+  if (!l || l.column !== column) return false
+  return l.pointer ? r.cells[column - 2] === l.pointer && Math.abs(r.row - l.row) < 500 : l.row === r.row
 }
 
 async function onScroll() {
@@ -104,11 +116,14 @@ defineExpose({ goTo, reload: windowed.reload })
         <tr>
           <th class="margin">order</th>
           <th class="number"></th>
-          <th v-for="c in width" :key="c">{{ columnName(c) }}</th>
+          <th
+            v-for="c in width" :key="c" :class="[{ armed }, roles && `role-${roles.get(c)?.role ?? 'none'}`]" :draggable="!!roles" :title="roles?.get(c)?.fields.join('\n')"
+            @click="emit('column', c)" @dragstart="$event.dataTransfer?.setData('text/koinos-column', String(c))"
+          >{{ columnName(c) }}<span v-if="roles?.get(c)?.fields.length" class="feeds">{{ roles.get(c)!.fields.map((f) => f.replace(/^\w+\./, '')).join(', ') }}</span></th>
         </tr>
       </thead>
       <tbody>
-        <tr v-for="r in rows" :key="r.row" :class="{ chosen: r.seq > 0 && r.seq === order }">
+        <tr v-for="r in rows" :key="r.row" :class="{ chosen: r.seq > 0 && r.seq === order, heading: r.row === heading }">
           <td class="margin" :title="r.seq ? `${r.label}: ${r.outcome}` : undefined" @click="choose({ row: r.row, column: 1 })">
             <span v-if="r.seq" class="band" :class="[r.outcome, r.seq % 2 ? 'odd' : 'even', { first: r.first, last: r.last }]">
               <span v-if="r.first || r === rows[0]" class="label">{{ r.label }}</span>
@@ -117,7 +132,7 @@ defineExpose({ goTo, reload: windowed.reload })
           <td class="number" :class="severity(r, 0)" :title="tip(r, 0)">{{ r.row }}</td>
           <td
             v-for="c in width" :key="c" role="gridcell" :data-at="`${r.row}:${c}`" :title="tip(r, c) ?? (r.cells[c - 1] && r.cells[c - 1]!.length > 24 ? r.cells[c - 1] : undefined)"
-            :class="[severity(r, c), { spill: spills(r, c), active: active.row === r.row && active.column === c, lit: lit?.row === r.row && lit?.column === c }]"
+            :class="[severity(r, c), { spill: spills(r, c), active: active.row === r.row && active.column === c, lit: isLit(r, c) }, roles?.get(c) && `role-${roles.get(c)!.role}`]"
             @click="choose({ row: r.row, column: c })"
           >{{ r.cells[c - 1] }}</td>
         </tr>
@@ -151,5 +166,13 @@ td.error, .chosen td.error:not(.margin):not(.number) { background: var(--error-w
 td.warning, .chosen td.warning:not(.margin):not(.number) { background: var(--warning-wash); box-shadow: inset 0 -2px 0 var(--warning); }
 td.lit, .chosen td.lit:not(.margin) { outline: 2px solid var(--accent); outline-offset: -2px; background: var(--accent-wash); }
 td.active { outline: 2px solid var(--ink); outline-offset: -2px; }
+th .feeds { display: block; font-size: 10.5px; line-height: 13px; max-width: 140px; overflow: hidden; text-overflow: ellipsis; color: var(--accent); }
+th.armed { cursor: crosshair; background: var(--accent-wash); }
+th[draggable='true'] { cursor: grab; }
+tr.heading td:not(.margin) { font-weight: 600; border-bottom-color: var(--ink-soft); }
+td.role-header, td.role-group, th.role-header, th.role-group { background: color-mix(in srgb, var(--band-a) 38%, var(--paper)); }
+td.role-group, th.role-group { box-shadow: inset 3px 0 0 var(--accent); }
+td.role-line, th.role-line, td.role-party, td.role-charge { background: color-mix(in srgb, var(--band-b) 38%, var(--paper)); }
+th.role-none { color: var(--ink-soft); font-style: italic; }
 .more { padding: 6px 10px; }
 </style>

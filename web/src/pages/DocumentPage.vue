@@ -73,7 +73,7 @@ async function begin(dryRun: boolean) {
       </div>
       <StateNote v-if="failed" :error="failed" class="sheet" @retry="failed = undefined" />
       <div class="split">
-        <SourceGrid v-if="sheet || doc.shape.format === 'csv'" :key="sheet" :fetch-rows="fetchRows" />
+        <SourceGrid v-if="sheet || doc.shape.format !== 'xlsx'" :key="sheet" :fetch-rows="fetchRows" />
         <div class="side">
           <section class="sheet box">
             <h2>Try it, then load it</h2>
@@ -85,6 +85,8 @@ async function begin(dryRun: boolean) {
               <Button label="Dry run" :disabled="!mapping" :loading="busy === 'dry'" @click="begin(true)" />
               <Button label="Load" outlined :disabled="!mapping" :loading="busy === 'real'" @click="begin(false)" />
             </div>
+            <Button outlined label="Open in the workbench" :disabled="!mapping" @click="router.push(`/documents/${sha}/workbench?mapping=${mapping}`)" />
+            <Button text label="Draft a new mapping for it" @click="router.push(`/documents/${sha}/workbench`)" />
             <p class="soft">A dry run stores no order and shows every finding at its cell.</p>
           </section>
           <section v-if="doc.shape.sheets && doc.shape.sheets.length > 1" class="sheet box">
