@@ -307,6 +307,7 @@ func (in *input) open(f *os.File, limits source.Limits) error {
 
 func (in *input) openAt(r io.ReaderAt, size int64, limits source.Limits) (err error) {
 	opt := in.mapping.Options(limits)
+	opt.Around = opt.Around || in.around
 	if in.mapping.Undecided() && in.decided == nil {
 		src, err := source.Open(r, size, opt)
 		if err != nil {

@@ -92,6 +92,13 @@ func cellD2(xml string) func() []byte {
 	}
 }
 
+func ndjson() []byte {
+	return []byte(`{"Order": "A-1", "Item": "00417", "Qty": 1}
+{"Order": "A-1", "Item": "00
+{"Order": "A-2", "Item": "00501", "Qty": 2}
+`)
+}
+
 func must(err error) {
 	if err != nil {
 		panic(err)
@@ -107,6 +114,19 @@ var examples = []example{
 	{code: finding.DocumentTooLarge, doc: head + strings.Repeat("A-1,2026-03-02,00417,1,9.50\n", 12), shown: "13 rows where the service takes 12", at: "row 13", says: "more than 12 rows"},
 	{code: finding.SheetMissing, change: "orders: → document: {sheet: Orders}; orders:", bytes: book, shown: "a workbook whose only sheet is Sheet1", says: "Sheet1"},
 	{code: finding.HeadingMissing, change: "orders: → document: {heading: {find: [Article]}}; orders:", doc: head + "A-1,2026-03-02,00417,2,9.50\n", says: "Article"},
+	{code: finding.RecordBroken, bytes: ndjson, shown: "three lines of NDJSON, of which the second is cut short", at: "line 2", says: "is not JSON"},
+	{code: finding.NameTwice, bytes: func() []byte {
+		return []byte(`[{"Order": "A-1", "Item": "00417", "Qty": 1, "Qty": 2}]`)
+	}, shown: "an order whose Qty stands twice", at: "/0/Qty", says: `"Qty" stands twice`},
+	{code: finding.TextBehind, bytes: func() []byte { return []byte(`[{"Order": "A-1", "Item": "00417", "Qty": 1}] and more`) }, shown: "a JSON document with words behind its end", says: "behind the end"},
+	{code: finding.DatesDecided, change: `ordered_on:    {from: Date} → ordered_on:    {from: Date, dates: [d/m/yyyy, m/d/yyyy]}`, doc: head + "A-1,3/4/2026,00417,2,9.50\nA-2,3/17/2026,00417,2,9.50\n", at: "row 1 column 2", says: "1 values can only be m/d/yyyy"},
+	{code: finding.DateAmbiguous, change: `ordered_on:    {from: Date} → ordered_on:    {from: Date, dates: [d/m/yyyy, m/d/yyyy]}`, doc: head + "A-1,3/4/2026,00417,2,9.50\n", at: "row 1 column 2", says: "each of the 1 values"},
+	{code: finding.NotABoolean, change: "currency:      {value: EUR} → custom.urgent: {from: Date, type: boolean, yes: ja}", doc: head + "A-1,vielleicht,00417,2,9.50\n", at: "row 2 column 2", says: "neither true nor false"},
+	{code: finding.ExpressionFailed, change: "quantity:   {from: Qty, need: must} → quantity:   {from: Qty, expr: 'num(value) / num(col(\"Price\"))'}", doc: head + "A-1,2026-03-02,00417,2,0\n", at: "row 2 column 4", says: "division by zero"},
+	{code: finding.NearMatch, change: "item:       {from: Item, list: items} → item:       {from: Item, list: items, by: name, near: 2}", doc: head + "A-1,2026-03-02,Shackel,2,9.50\n", at: "row 2 column 3", says: "taken for Shackle (00417)"},
+	{code: finding.ListAmbiguous, change: "item:       {from: Item, list: items} → item:       {from: Item, list: items, by: shelf}", doc: head + "A-1,2026-03-02,S1,2,9.50\n", at: "row 2 column 3", says: "several entries"},
+	{code: finding.CurrencyDiffers, doc: head + "A-1,2026-03-02,00417,2,USD 9.50\n", at: "row 2 column 5", says: `"USD", but the order is in EUR`},
+	{code: finding.RowKindUnknown, change: "group: {by: key, columns: [Order]} → group: {by: rowkind, kind: Date, kinds: {H: header, L: line}}", doc: head + "A-1,H,,,\n,L,00417,2,9.50\n,Z,00501,1,9.50\n", at: "row 4 column 2", says: `kind "Z"`},
 	{code: finding.ColumnMissing, doc: "Order,Date,Item,Quantity,Price\nA-1,2026-03-02,00417,2,9.50\n", at: "row 1", says: `no column "Qty"`},
 	{code: finding.ColumnAmbiguous, doc: "Order,Date,Item,Qty,Price,Qty\nA-1,2026-03-02,00417,2,9.50,2\n", at: "row 1 column 6", says: "columns D and F"},
 	{code: finding.ListMissing, change: "list: items → list: articles", doc: head + "A-1,2026-03-02,00417,2,9.50\n", at: "mapping line 12 column 3", says: "articles"},
@@ -172,7 +192,7 @@ func testStore(t testing.TB) *store.Store {
 	t.Cleanup(func() { s.Close() })
 	ctx, now := context.Background(), time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC)
 	for _, err := range []error{
-		s.PutList(ctx, "items", []list.Entry{{Code: "00417", Name: "Shackle"}, {Code: "00501", Name: "Lantern"}}, now),
+		s.PutList(ctx, "items", []list.Entry{{Code: "00417", Name: "Shackle", Attributes: map[string]string{"shelf": "S1"}}, {Code: "00501", Name: "Lantern", Attributes: map[string]string{"shelf": "S1"}}}, now),
 		s.PutList(ctx, "units", []list.Entry{{Code: "EA", Name: "piece"}}, now),
 		s.PutCrosswalk(ctx, "yards", []list.Pair{{Theirs: "East yard", Ours: "0040"}}, now),
 	} {
@@ -336,7 +356,7 @@ Everything that Koinos says about a document, a mapping or an order has one of t
 where it is about the document as a whole, ends the load); a **warning** lets it in. Codes are stable: programs may switch on them.
 
 The examples are run by a test, and this page is written by it (` + "`make generate`" + `). They are read with this mapping, changed where the
-example says so; the list ` + "`items`" + ` holds 00417 Shackle and 00501 Lantern.
+example says so; the list ` + "`items`" + ` holds 00417 Shackle and 00501 Lantern, both of shelf S1.
 
 ` + "```yaml\n" + plainMapping + "```\n"
 

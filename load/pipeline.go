@@ -48,6 +48,7 @@ type input struct {
 	mapping  *mapping.Mapping
 	set      *list.Set
 	src      source.Reader
+	around   bool              // JSON: what stands around the records is looked at too
 	decided  *mapping.Evidence // what the whole document says of its dates; nil where nothing is in doubt
 }
 

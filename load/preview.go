@@ -46,6 +46,7 @@ type PreviewPaper struct {
 	Trace    mapping.Trace     `json:"trace"`
 	Findings []finding.Finding `json:"findings"`
 	Spans    []mapping.Span    `json:"spans"`
+	Base     string            `json:"base,omitempty" doc:"JSON: pointer of the order's record"`
 }
 
 // previewRows is how many rows a preview reads beyond those seen, to say what
@@ -55,7 +56,7 @@ const previewRows = 3_000
 // Look makes a preview.
 func Look(ctx context.Context, r io.ReaderAt, size int64, m *mapping.Mapping, set *list.Set, limits source.Limits, v View) (*Preview, error) {
 	p := &Preview{Columns: []mapping.ColumnRole{}, Spans: []report.SpanOutcome{}, Complete: true}
-	in := &input{mapping: m, set: set}
+	in := &input{mapping: m, set: set, around: true}
 	if err := in.openAt(r, size, limits); err != nil {
 		return nil, err
 	}
@@ -84,7 +85,7 @@ func Look(ctx context.Context, r io.ReaderAt, size int64, m *mapping.Mapping, se
 			return v.Row > 0 && (v.Sheet == "" || s.Sheet == v.Sheet) && s.First <= v.Row && s.Last >= v.Row
 		})
 		if under || v.Seq > 0 && d.Seq == v.Seq || v.Row == 0 && v.Seq == 0 && here && p.Paper == nil {
-			p.Paper = &PreviewPaper{d.Seq, d.Refused(), d.Order, d.Trace, d.Findings, d.Spans}
+			p.Paper = &PreviewPaper{d.Seq, d.Refused(), d.Order, d.Trace, d.Findings, d.Spans, g.Pointer()}
 			if p.Paper.Findings == nil {
 				p.Paper.Findings = []finding.Finding{}
 			}

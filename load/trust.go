@@ -45,7 +45,7 @@ func (in *input) each(ctx context.Context, watch func(mapping.Step), do func(*ma
 // Coverage says what of a document a mapping does not use, and what lists and
 // crosswalks do not know.
 func Coverage(ctx context.Context, r io.ReaderAt, size int64, m *mapping.Mapping, set *list.Set, limits source.Limits) (*mapping.Coverage, []finding.Finding, error) {
-	in := &input{mapping: m, set: set}
+	in := &input{mapping: m, set: set, around: true}
 	if err := in.openAt(r, size, limits); err != nil {
 		return nil, nil, err
 	}

@@ -125,6 +125,9 @@ func (d *drafter) candidates(columns []*profile, groups []int) []candidate {
 				byField[key] = c
 			}
 			s := score * fit
+			if level == order.Lines && field == "number" && !p.counts() {
+				s *= 0.6 // the lines of an order are counted
+			}
 			if s > c.score {
 				c.score, s = s, c.score
 			}
@@ -134,7 +137,9 @@ func (d *drafter) candidates(columns []*profile, groups []int) []candidate {
 		}
 		for _, h := range d.hintsOf(p.heading) {
 			why := fmt.Sprintf("its heading is like %q", h.word)
-			if h.score >= 0.98 {
+			if h.score > 1 {
+				why = h.word + " binds it so"
+			} else if h.score >= 0.98 {
 				why = fmt.Sprintf("its heading says %q", h.word)
 			}
 			add(h.level, h.field, h.score, why, h.score >= 0.9)

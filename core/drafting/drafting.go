@@ -58,6 +58,7 @@ func Draft(r io.ReaderAt, size int64, h Hints) (*Proposal, error) {
 		h.Name = "draft"
 	}
 	d := &drafter{hints: h, decimal: '.', cache: map[string][]hint{}}
+	d.out.Guesses, d.out.Unbound = []Guess{}, []string{}
 	opt := source.Options{Limits: h.Limits}
 	shape, err := source.Sniff(r, size, opt)
 	if err != nil {

@@ -7,7 +7,6 @@ import (
 
 	"koinos/core/finding"
 	"koinos/core/list"
-	"koinos/core/mapping"
 	"koinos/core/order"
 	"koinos/core/source"
 )
@@ -448,23 +447,7 @@ func (d *drafter) kinds(t *table, _ []*table) bool {
 			}
 		}
 	}
-	counts := func(p *profile) bool { // 1, 2, 3 …: the line's number
-		last := 0
-		for _, v := range p.values {
-			n, _, ok := mapping.NumberIn('.', v.cell.Text)
-			if !ok || len(n.String()) > 4 {
-				return false
-			}
-			x := 0
-			fmt.Sscan(n.String(), &x)
-			if x != last+1 && x != 1 && x != last+10 && x != 10 {
-				return false
-			}
-			last = x
-		}
-		return true
-	}
-	if len(details) > 0 && counts(details[0]) && len(details[0].words) > 1 {
+	if len(details) > 0 && details[0].counts() {
 		more = slices.DeleteFunc(more, func(c candidate) bool { return c.column == details[0] })
 		f, _ := order.Lookup(order.Lines, "number")
 		more = append(more, candidate{details[0], order.Lines, f, 0.7, []string{"it counts the lines"}, false})

@@ -69,18 +69,17 @@ func (d *drafter) identity(t *table, columns []*profile, chosen []candidate) *pr
 		runs, _ := d.runs(t, p)
 		share := float64(len(p.words)) / float64(len(t.rows))
 		score := 0.5 - 0.03*float64(i)
-		if p.filled == len(t.rows) && len(p.words) == 1 {
+		named := slices.ContainsFunc(chosen, func(c candidate) bool { return c.column == p && c.name() == "sender_number" })
+		if p.filled == len(t.rows) && len(p.words) == 1 && !named {
 			continue
 		}
 		if share <= 0.7 && runs == len(p.words) {
 			score += 0.2
 		}
-		for _, c := range chosen {
-			if c.column == p && c.name() == "sender_number" {
-				score += 0.3
-			}
+		if named {
+			score += 0.3
 		}
-		if score > bestScore && (p.filled < len(t.rows) || share < 0.9 || slices.ContainsFunc(chosen, func(c candidate) bool { return c.column == p && c.name() == "sender_number" })) {
+		if score > bestScore && (p.filled < len(t.rows) || share < 0.9 || named) {
 			best, bestScore = p, score
 		}
 	}

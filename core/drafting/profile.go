@@ -1,6 +1,7 @@
 package drafting
 
 import (
+	"strconv"
 	"strings"
 
 	"koinos/core/list"
@@ -184,6 +185,27 @@ func isGTIN(s string) bool {
 		sum += c
 	}
 	return sum%10 == 0
+}
+
+// counts reports whether the values count: 1, 2, 3, or 10, 20, 30, and again
+// from the beginning with each order.
+func (p *profile) counts() bool {
+	last, step, begin := 0, 0, 0
+	for i, v := range p.values {
+		n, err := strconv.Atoi(strings.TrimSpace(v.cell.Text))
+		switch {
+		case err != nil || n < 0:
+			return false
+		case i == 0:
+			begin = n
+			step = max(n, 1)
+		case n == last+step || n == begin && last > begin || n == begin && len(p.values) < 3:
+		default:
+			return false
+		}
+		last = n
+	}
+	return begin <= 10 && len(p.words) > 1
 }
 
 // fits says whether a field of a type can hold the values: 0 cannot, 1 can, and

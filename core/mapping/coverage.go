@@ -20,6 +20,7 @@ type Coverage struct {
 
 	columns map[string]*UnboundColumn
 	order   []string
+	outside bool // what stands around the records has been counted
 	used    map[string]bool
 	fills   map[[2]string]*FieldFill
 	misses  map[[2]string]*Miss
@@ -75,6 +76,15 @@ func (c *Coverage) Watch(s Step) {
 func (c *Coverage) Add(g *Group, d *Draft) {
 	for i := range g.Rows {
 		c.row(&g.Rows[i])
+	}
+	if n := g.Rows[0].Node; n != nil && !c.outside && n.Root() != n {
+		c.outside = true
+		root := n.Root()
+		root.Leaves(func(n *jsondoc.Node) {
+			if n.Scalar() && n.Kind != jsondoc.Null && n.Text != "" && !c.used[n.Pointer()] {
+				c.count("", "", source.PathOf(n, root)+" (of: document)", n.Text)
+			}
+		})
 	}
 	clear(c.used)
 	for i := range d.Findings {
@@ -293,4 +303,12 @@ func (g *Group) Roles() (heading int, roles []ColumnRole) {
 	}
 	slices.SortFunc(roles, func(a, b ColumnRole) int { return a.Column - b.Column })
 	return heading, roles
+}
+
+// Pointer is the pointer of the group's first record in JSON; "" in rows.
+func (g *Group) Pointer() string {
+	if n := g.Rows[0].Node; n != nil {
+		return n.Pointer()
+	}
+	return ""
 }

@@ -91,12 +91,15 @@ const word = (b: Bound, w: string) => new RegExp(`(?:^|, )${w}: (.*?)(?=, \\w+: 
 <style scoped>
 .fields { padding: 10px 14px; display: flex; flex-direction: column; gap: 12px; font-size: 13px; }
 h3 { font: 600 13px var(--serif); margin: 0 0 4px; }
-.row { display: grid; grid-template-columns: 150px minmax(90px, 1fr) minmax(80px, 1fr) 52px; gap: 6px; align-items: center; padding: 2px 4px; border-top: 1px solid var(--rule-soft); }
+.row { display: grid; grid-template-columns: 116px minmax(110px, 1.25fr) minmax(80px, 1fr) 44px; gap: 6px; align-items: center; padding: 2px 4px; border-top: 1px solid var(--rule-soft); }
 .row.armed, .row.over { background: var(--accent-wash); }
 .name { font: inherit; text-align: left; color: inherit; background: none; border: 0; padding: 2px; cursor: pointer; overflow-wrap: anywhere; }
 .name:hover { text-decoration: underline; }
 .q { color: var(--warning); font-weight: 600; margin-left: 4px; }
 .from, .fixed { min-width: 0; width: 100%; }
+.from :deep(.p-select-label) { padding: 3px 4px 3px 8px; font-size: 12.5px; }
+.from :deep(.p-select-dropdown) { width: 22px; }
+.row :deep(.p-button) { padding: 2px 4px; font-size: 12px; }
 .fixed, .more input { font: inherit; color: inherit; background: var(--paper); border: 1px solid var(--rule); border-radius: 3px; padding: 3px 6px; }
 .value { overflow: hidden; text-overflow: ellipsis; white-space: nowrap; font-weight: 600; }
 .error .value, .error .said { color: var(--error); }

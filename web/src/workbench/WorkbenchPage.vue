@@ -89,6 +89,7 @@ const mistakes = ref<Finding[]>([])
 const seq = ref(0)
 const pointed = ref<Spot>()
 const picked = ref<Spot>()
+const pickedCells = ref<string[]>([])
 const seen = { from: 1, to: 200 }
 const cache = new Map<string, Promise<RowsOutcome>>()
 async function look(from: number, to: number, row?: number, order?: number): Promise<Preview | undefined> {
@@ -128,6 +129,8 @@ watch([text, sheet], () => {
 })
 async function onPick(spot: Spot, order: number) {
   picked.value = spot
+  const block = await cache.get(`${sheet.value} ${Math.floor((spot.row - 1) / 200) * 200 + 1}`)
+  pickedCells.value = block?.rows.find((r) => r.row === spot.row)?.cells ?? []
   if (armed.value) return bindColumn(spot.column)
   if (order && order !== seq.value) {
     seq.value = order
@@ -176,14 +179,23 @@ function bindColumn(column: number) {
   const [level, ...field] = armed.value.split('.')
   armed.value = ''
   if (!level) return
-  const from = tree.value ? pathUnder() : named(column)
-  if (from) apply(edit.bind(text.value, level, field.join('.'), from))
+  if (!tree.value) return apply(edit.bind(text.value, level, field.join('.'), named(column)))
+  const found = pathUnder(level)
+  if (!found) return
+  let next = edit.bind(text.value, level, field.join('.'), found.path)
+  if (found.of) next = edit.say(next, level, field.join('.'), 'of', found.of)
+  apply(next)
 }
-/** pathUnder turns the pointer of the row under the cursor into a path from its record. */
-function pathUnder(): string {
-  const row = picked.value
-  const found = preview.value?.coverage.unbound.find((u) => u.heading && row)
-  return found?.heading ?? ''
+/** pathUnder turns the pointer in the row under the cursor into a path from its record. */
+function pathUnder(level: string): { path: string; of: string } | undefined {
+  const pointer = pickedCells.value.find((c) => c.startsWith('/'))
+  const paper = preview.value?.paper
+  if (!pointer || !paper) return undefined
+  const line = (paper.trace.pointers ?? []).find((p) => pointer.startsWith(p + '/'))
+  const [base, of] = level === 'lines' && line ? [line, ''] : pointer.startsWith(paper.base + '/') ? [paper.base ?? '', level === 'lines' ? 'order' : ''] : ['', 'document']
+  const names = pointer.slice(base.length + 1).split('/').map((n) => n.replace(/~1/g, '/').replace(/~0/g, '~'))
+  const path = names.map((n) => (/^\d+$/.test(n) ? `[${n}]` : /^[A-Za-z_]\w*$/.test(n) ? `.${n}` : `['${n}']`)).join('')
+  return { path: names.length === 1 && /^[A-Za-z_]\w*$/.test(names[0]!) ? names[0]! : `$${path}`, of }
 }
 const onColumn = (c: number) => armed.value && bindColumn(c)
 const groups = ['key', 'opener', 'gap', 'rowkind', 'count', 'sheet', 'file', 'form', 'join', 'path']
@@ -192,12 +204,13 @@ const unbound = computed(() => preview.value?.coverage.unbound ?? [])
 const misses = computed(() => preview.value?.coverage.misses ?? [])
 const errors = computed(() => (preview.value?.reasons ?? []).filter((r) => r.severity === 'error'))
 
-const draft = () =>
-  act('draft', async () => {
+function draft() {
+  return act('draft', async () => {
     const p = await data(api.POST('/api/v1/documents/{document}/draft', { ...path, body: { name: (doc.value?.name ?? 'draft').replace(/\.[^.]*$/, '').toLowerCase().replace(/[^a-z0-9]+/g, '-').replace(/^-|-$/g, '').slice(0, 60) || 'draft' } }))
     apply(p.text)
     tab.value = 'fields'
   })
+}
 const keep = () =>
   act('keep', async () => {
     kept.value = await sendText<Mapping>('/api/v1/mappings', 'POST', 'application/yaml', text.value)
@@ -218,7 +231,7 @@ const compare = () =>
 
 onMounted(async () => {
   window.addEventListener('keydown', onKey)
-  if (!props.name) return draft()
+  if (!props.name) return // the draft begins when the document is known
   await act('open', async () => {
     kept.value = await data(api.GET('/api/v1/mappings/{name}', { params: { path: { name: props.name } } }))
     text.value = kept.value.text ?? ''
@@ -227,7 +240,8 @@ onMounted(async () => {
 onUnmounted(() => window.removeEventListener('keydown', onKey))
 watch(doc, (d) => {
   if (!sheet.value) sheet.value = d?.shape.sheets?.[0] ?? ''
-})
+  if (d && !props.name && !text.value) void draft()
+}, { immediate: true })
 function onKey(e: KeyboardEvent) {
   if ((e.target as HTMLElement).closest('.cm-editor, input, textarea')) return
   if ((e.ctrlKey || e.metaKey) && e.key === 'z') {
@@ -257,7 +271,7 @@ function onKey(e: KeyboardEvent) {
         <Button size="small" label="Dry run" :disabled="mistakes.length > 0" :loading="busy === 'dry'" @click="dryRun" />
       </div>
       <div v-if="outline" class="bar group">
-        <label>The orders are <Select size="small" :model-value="outline.kind" :options="['sales', 'purchase']" aria-label="Kind of order" @update:model-value="apply(edit.setKind(text, $event))" /></label>
+        <label>The orders are <Select size="small" :model-value="outline.kind" :options="['sales', 'purchase']" aria-label="Kind of order" @update:model-value="apply(edit.setKind(text, $event))" /><span v-if="guesses.has('orders.kind')" class="warn" :title="guesses.get('orders.kind')">?</span></label>
         <label>and begin by <Select size="small" :model-value="outline.by" :options="groups" aria-label="Grouping" @update:model-value="regroup($event)" /></label>
         <label v-if="['key', 'opener', 'gap', 'rowkind'].includes(outline.by)">of <MultiSelect size="small" :model-value="outline.columns" :options="columns" option-label="label" option-value="value" filter :max-selected-labels="2" placeholder="no column" aria-label="Columns of the grouping" @update:model-value="regroup(outline.by, $event)" /></label>
         <label v-if="outline.by === 'key'">rows stand <Select size="small" :model-value="outline.rows || 'adjacent'" :options="['adjacent', 'anywhere']" aria-label="Where rows of one order stand" @update:model-value="regroup('key', undefined, $event)" /></label>

@@ -134,7 +134,11 @@ export function setGroup(text: string, group: { by: string; columns?: string[]; 
   })
 }
 
-export const setKind = (text: string, kind: string) => edit(text, (doc) => doc.setIn(['orders', 'kind'], kind))
+export const setKind = (text: string, kind: string) =>
+  edit(text, (doc) => {
+    const orders = doc.get('orders')
+    if (isMap(orders)) orders.set('kind', doc.createNode(kind)) // the guess's comment goes with the old word
+  })
 export const setName = (text: string, name: string) => edit(text, (doc) => doc.setIn(['name'], name))
 
 /** leaveOut says that a column is left out on purpose, or takes that back. */
