@@ -80,7 +80,11 @@ func (m *Mapping) Explain(g *Group, set *list.Set, watch func(Step)) *Draft {
 		d.find(finding.OrderTooLong, first.Place(column), cell(&first.Record, column).Text, 0, "The order has more than %d rows.", MostRows)
 	}
 	w.headers()
-	d.Trace.Columns, d.Trace.Paths = w.linePlan().columns, w.linePlan().paths
+	if w.usual = w.linePlan(); first.Sheet != w.usual.head.Sheet && len(w.usual.bound[inLines]) > 0 && w.usual.head.Sheet != "" {
+		d.Trace.Columns, d.Trace.Paths, w.usual = w.usual.columns, w.usual.paths, nil // the lines are on another sheet than the order's first row
+	} else {
+		d.Trace.Columns, d.Trace.Paths = w.usual.columns, w.usual.paths
+	}
 	w.lines()
 	for _, level := range []int{inParties, inCharges} {
 		if m.levels[level] != nil {
@@ -230,6 +234,7 @@ func (w *worker) header(i int, rows []Row) {
 	binding := &w.m.levels[inHeader][i]
 	var first taken
 	var b *bound
+	agree := binding.Repeat == "" || binding.Repeat == "agree"
 	var texts []string
 	var sum order.Number
 	for j := range rows {
@@ -240,12 +245,14 @@ func (w *worker) header(i int, rows []Row) {
 		one := &r.plan.bound[inHeader][i]
 		if b == nil {
 			b = one
+		} else if c := one.column; first.ok && agree && c > 0 && c <= len(r.Cells) && r.Cells[c-1] == first.cell {
+			continue // the same once more, as on every row of most documents
 		}
 		t, ok := w.fetch(one, view{row: r})
 		if !ok {
 			continue
 		}
-		if first.ok && (binding.Repeat == "" || binding.Repeat == "agree") {
+		if first.ok && agree {
 			if t.cell.Text != first.cell.Text && !w.sameValue(one, first.cell, t.cell) {
 				f := w.d.find(finding.HeaderDisagrees, t.at.place(), t.cell.Text, 0,
 					"%s is %q here but %q in %s of the same order.", binding.Field.Name, t.cell.Text, first.cell.Text, rowName(first.at.rec))
@@ -377,7 +384,9 @@ func (w *worker) line(v view) {
 			continue
 		}
 		if t, ok := w.fetch(b, v); ok {
-			w.traceLine(b, t.at, v)
+			if b.column == 0 || v.row.plan != w.usual {
+				w.traceLine(b, t.at, v)
+			}
 			w.take(b, t, l)
 		} else {
 			w.stated(b, l, v.row)

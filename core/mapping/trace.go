@@ -234,6 +234,16 @@ func (c *TraceCell) appendJSON(b []byte) []byte {
 }
 
 func appendString(b []byte, s string) []byte {
+	plain := true
+	for i := 0; i < len(s); i++ {
+		if c := s[i]; c < ' ' || c >= 0x7f || c == '"' || c == '\\' || c == '<' || c == '>' || c == '&' {
+			plain = false
+			break
+		}
+	}
+	if plain {
+		return append(append(append(b, '"'), s...), '"')
+	}
 	q, err := json.Marshal(s) // a string never fails
 	if err != nil {
 		return append(b, '"', '"')

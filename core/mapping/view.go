@@ -52,6 +52,7 @@ type worker struct {
 	part  int // index of the level being mapped
 	signs []sign
 	watch func(Step)
+	usual *plan // the plan whose columns the trace says once for all lines
 }
 
 // Step is one thing that was done to a value on its way into an order.

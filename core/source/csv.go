@@ -9,6 +9,9 @@ import (
 	"koinos/core/finding"
 )
 
+// slabCells is how many cells are made at once.
+const slabCells = 2048
+
 type csvReader struct {
 	r            *bufio.Reader
 	delim, quote byte
@@ -21,6 +24,7 @@ type csvReader struct {
 	text  []byte // its cells' text, quotation marks resolved
 	ends  []int  // where each cell ends in text
 	notes []finding.Finding
+	slab  []Cell // memory for the cells of the next rows
 
 	read, size int64
 }
@@ -135,6 +139,7 @@ func (c *csvReader) splitPlain(line []byte) {
 // quoted cell is open.
 func (c *csvReader) splitQuoted() error {
 	at, first := 0, len(c.raw)
+	line := -1 // where the line that at is in ends, its end left out
 	for {
 		if at < len(c.raw) && c.raw[at] == c.quote {
 			closed, err := c.quoted(&at)
@@ -149,13 +154,16 @@ func (c *csvReader) splitQuoted() error {
 		// The plain rest of the cell, or all of a plain cell.
 		rest := c.raw[at:]
 		end := bytes.IndexByte(rest, c.delim)
-		line := len(trimLineEnd(rest))
-		if i := bytes.IndexByte(rest, c.lineEnd); i >= 0 && i < line {
-			line = len(trimLineEnd(rest[:i]))
+		if line < at {
+			if i := bytes.IndexByte(rest, c.lineEnd); i >= 0 {
+				line = at + len(trimLineEnd(rest[:i]))
+			} else {
+				line = at + len(trimLineEnd(rest))
+			}
 		}
-		last := end < 0 || end > line
+		last := end < 0 || at+end > line
 		if last {
-			end = line
+			end = line - at
 		}
 		c.text = append(c.text, rest[:end]...)
 		c.ends = append(c.ends, len(c.text))
@@ -230,7 +238,13 @@ func (c *csvReader) record() Record {
 		})
 	}
 	all := string(c.text)
-	cells := make([]Cell, 0, len(c.ends))
+	// Cells of many rows share one piece of memory: rows are many and small.
+	if cap(c.slab)-len(c.slab) < len(c.ends) {
+		c.slab = make([]Cell, 0, max(slabCells, len(c.ends)))
+	}
+	from := len(c.slab)
+	cells := c.slab[from : from : from+len(c.ends)]
+	c.slab = c.slab[:from+len(c.ends)]
 	begin := 0
 	for i, end := range c.ends {
 		text := ""
