@@ -5,10 +5,10 @@ WEB := $(shell find web -path web/node_modules -prune -o -path web/dist -prune -
 GO := $(shell find . -name '*.go' -not -path './web/node_modules/*') go.mod go.sum
 # Some seconds each, counted in runs: a fuzz run that ends by the clock now and
 # then fails for no reason but that. FUZZ_RUNS=10 makes ten times as many.
-FUZZ := core/source:FuzzCSV:12000 core/source:FuzzXLSX:5000 core/mapping:FuzzParse:30000
+FUZZ := core/source:FuzzCSV:12000 core/source:FuzzXLSX:5000 core/mapping:FuzzParse:30000 core/jsondoc:FuzzParse:60000 core/jsondoc:FuzzPath:30000 core/drafting:FuzzDraft:4000
 FUZZ_RUNS ?= 1
 
-.PHONY: demo test build check unit fuzz bench screenshots generate clean
+.PHONY: demo test build check unit fuzz bench draft-score screenshots generate clean
 
 demo: build
 	@bin/koinos demo
@@ -49,6 +49,10 @@ fuzz:
 bench:
 	go test ./core/... ./load ./store -run '^$$' -bench . -benchmem -count 3
 
+# How good drafted mappings are for the documents of the corpus.
+draft-score:
+	go run ./core/drafting/score
+
 # Pictures of today's product for the README.
 screenshots: chromium build
 	go run ./docs/screenshots
@@ -57,7 +61,7 @@ screenshots: chromium build
 generate: web/node_modules/.installed
 	go generate ./demo
 	go test ./core/mapping ./e2e -run 'Published' -update
-	go test ./load -run 'TestEveryFinding' -update
+	go test ./load -run 'TestEveryFinding|TestGuide' -update
 
 .PHONY: chromium
 chromium:

@@ -167,6 +167,9 @@ func (d *drafter) candidates(columns []*profile, groups []int) []candidate {
 
 // settleLevel puts a field to the level at which its column behaves.
 func (d *drafter) settleLevel(p *profile, level order.Level, field string, groups []int) (order.Level, string) {
+	if role, isCode := strings.CutSuffix(field, ".code"); isCode && p.share(p.spaces) > 0.8 && len(p.inList) == 0 && len(p.across) == 0 {
+		field = role + ".name" // words, not codes
+	}
 	if groups == nil {
 		return level, field
 	}

@@ -75,6 +75,9 @@ func (d *drafter) labels(t *table, below bool) {
 			if h.level == order.Lines && (field == "amount") {
 				field = "total"
 			}
+			if role, isCode := strings.CutSuffix(field, ".code"); isCode && strings.Contains(l.value.Text, " ") {
+				field = role + ".name" // words, not a code
+			}
 			f, ok := order.Lookup(order.Header, field)
 			if !ok || h.score < 0.65 || p.fits(f) == 0 || d.bound(order.Header, field) {
 				continue

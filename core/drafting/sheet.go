@@ -232,7 +232,7 @@ func (d *drafter) plainHead(s *sheet) int {
 				}
 			}
 		}
-		if words == filled && under >= 2 {
+		if words == filled && under >= 1 {
 			return i
 		}
 	}

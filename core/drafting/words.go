@@ -55,7 +55,7 @@ var wordings = []wording{
 	{order.Lines, "buyer_item", "customer item|customer part no|buyer item|buyer part no|your item|your part no|your article no|kundenartikelno|kundenartikel no|ihre artikel no|ref client|buyer item code|customer sku", ""},
 	{order.Lines, "supplier_item", "supplier item|supplier part no|supplier sku|vendor item|vendor part no|vendor sku|mfr part no|manufacturer part no|their article|lieferantenartikel no|lieferantenartikelno|ref fournisseur|reference fournisseur|referencia proveedor|leveranciersartikel|supplier code item|supplier article|codice fornitore articolo", ""},
 	{order.Lines, "gtin", "gtin|ean|ean code|ean 13|ean13|upc|upc code|barcode|bar code|streckcode|strichcode|code barres|codigo de barras|codice a barre|kod ean|gtin 13|gtin 14", ""},
-	{order.Lines, "description", "description|item description|product description|product name|item name|article description|artikelbezeichnung|bezeichnung|beschreibung|designation|libelle|descripcion|descrizione|omschrijving|beskrivelse|benamning|benaming|varetekst|denumire|opis|nazwa|nazwa towaru|descricao|article name|produktname|text|goods|what|articlename|productname|itemdescription|item title|title", "name|product|produkt|artikel|item|article|produit|details|colour|color|varenavn|navn"},
+	{order.Lines, "description", "description|item description|product description|product name|item name|article description|artikelbezeichnung|kurztext|artikeltext|warenbezeichnung|bezeichnung|beschreibung|designation|libelle|descripcion|descrizione|omschrijving|beskrivelse|benamning|benaming|varetekst|denumire|opis|nazwa|nazwa towaru|descricao|article name|produktname|text|goods|what|articlename|productname|itemdescription|item title|title", "name|product|produkt|artikel|item|article|produit|details|colour|color|varenavn|navn"},
 	{order.Lines, "quantity", "qty|quantity|qty ordered|ordered qty|quantity ordered|order qty|order quantity|pieces|pcs|menge|anzahl|stuck|stueck|stk|bestellmenge|quantite|qte|quantite commandee|cantidad|cant|cantidades|quantita|q ta|qta|aantal|antal|antall|kvantitet|ilosc|qtd|quantidade|qtde|units ordered|how many|kolicina|quant|order pieces|qty pcs", "amount|units|boxes|metres|litres|ordered"},
 	{order.Lines, "unit", "unit|uom|u m|um|unit of measure|units of measure|einheit|mengeneinheit|me|unite|unidad|ud|unita|unita di misura|eenheid|enhed|enhet|jm|jednostka|unidade|un|measure|order unit", "pack|packaging"},
 	{order.Lines, "unit_price", "price|unit price|each|price each|price unit|item price|net price|unit cost|cost|preis|einzelpreis|stuckpreis|stueckpreis|nettopreis|ep|e preis|prix|prix unitaire|pu|prix unit|p u|precio|precio unitario|precio unidad|prezzo|prezzo unitario|prijs|stuksprijs|eenheidsprijs|pris|a pris|stykpris|enhetspris|cena|cena netto|preco|preco unitario|unitprice|price ea|rate", ""},
@@ -167,7 +167,7 @@ func alike(heading []string, joined, run string, e *entry) float64 {
 		return 0.62 - 0.08*float64(len(rest))
 	}
 	if d := len(joined) - len(e.joined); len(e.joined) >= 5 && d >= -4 && d <= 4 && (near(joined, e.joined, 1) || len(e.joined) >= 9 && near(joined, e.joined, 2)) {
-		return 0.78
+		return 0.68
 	}
 	return 0
 }

@@ -1,0 +1,83 @@
+package drafting
+
+import (
+	"bytes"
+	"strings"
+	"testing"
+
+	"koinos/core/finding"
+	"koinos/core/list"
+	"koinos/core/mapping"
+	"koinos/core/source"
+)
+
+// What lists, crosswalks and earlier mappings know goes into a draft.
+func TestHints(t *testing.T) {
+	set := &list.Set{
+		Lists: map[string]*list.List{
+			"items":     list.New([]list.Entry{{Code: "00101", Name: "Rope"}, {Code: "00104", Name: "Shackle"}}),
+			"suppliers": list.New([]list.Entry{{Code: "EBBING", Name: "Ebbing Paints"}}),
+		},
+		Crosswalks: map[string]*list.Crosswalk{"ebbing-articles": list.NewCrosswalk([]list.Pair{{Theirs: "EP-1", Ours: "00101"}, {Theirs: "EP-2", Ours: "00104"}})},
+	}
+	const doc = "Ebbing Paints\nRef;X1;Wieviel\nE-1;EP-1;2\nE-1;EP-2;3\nE-2;EP-1;4\n"
+	for _, c := range []struct{ known, want string }{
+		{"", `item: {from: X1, crosswalk: ebbing-articles, list: items, need: must}`}, {"", "partner: {value: EBBING, list: suppliers}"}, {"", "kind: purchase"},
+		{"koinos: mapping/1\nname: before\norders: {kind: purchase, group: {by: key, columns: Ref}}\nheader: {sender_number: {from: Ref}, partner: {value: EBBING}}\nlines: {item: {from: X1}, quantity: {from: Wieviel}}\n", "quantity: {from: Wieviel"},
+	} {
+		h := Hints{Lists: set, Limits: source.DefaultLimits}
+		if c.known != "" {
+			m, err := mapping.Parse([]byte(c.known))
+			if err != nil {
+				t.Fatal(err)
+			}
+			h.Known = []*mapping.Mapping{m}
+		}
+		p, err := Draft(strings.NewReader(doc), int64(len(doc)), h)
+		if err != nil || !strings.Contains(p.Text, c.want) {
+			t.Errorf("%v: no %q in\n%s", err, c.want, p.Text)
+		}
+	}
+}
+
+// Whatever a document holds, a draft is a mapping, or the document's fault is
+// said; and the mapping can be run over it.
+func FuzzDraft(f *testing.F) {
+	for _, s := range []string{
+		"Order,Item,Qty\n1,a,2\n1,b,3\n2,c,4\n", "Lieferant: X;;\n;;\nBestell-Nr;Material;Menge\n1;a;1,5\n;b;2\nGesamt;;3\n", "H|1|20260302\nL|a|2\nH|2|20260303\nL|b|3\n",
+		`{"orders":[{"id":1,"lines":[{"sku":"a","qty":2}]},{"id":2,"lines":[]}]}`, "{\"no\":1,\"sku\":\"a\",\"qty\":2}\n{\"no\":1,\"sku\":\"b\",\"qty\":1}\n", "Order no: 1\nItem,Qty\na,2\n\nOrder no: 2\nItem,Qty\nb,3\n", "Item,S,M,L\na,1,,2\nb,,3,\n", "sku_1,qty_1,sku_2,qty_2,po\na,1,b,2,7\n",
+	} {
+		f.Add([]byte(s))
+	}
+	f.Fuzz(func(t *testing.T, b []byte) {
+		if len(b) > 3000 {
+			return
+		}
+		p, err := Draft(bytes.NewReader(b), int64(len(b)), Hints{Limits: source.DefaultLimits})
+		if err != nil {
+			if len(finding.Of(err)) == 0 {
+				t.Fatalf("an error without findings: %v", err)
+			}
+			if p != nil {
+				t.Fatalf("%q is drafted as\n%s\nwhich is no mapping: %v", b, p.Text, err)
+			}
+			return
+		}
+		m, err := mapping.Parse([]byte(p.Text))
+		if err != nil {
+			t.Fatal(err)
+		}
+		src, err := source.Open(bytes.NewReader(b), int64(len(b)), m.Options(source.DefaultLimits))
+		if err != nil {
+			return
+		}
+		table := mapping.NewTable(m, src, nil)
+		for range 10_000 {
+			g, err := table.Next()
+			if err != nil {
+				return
+			}
+			m.Draft(&g, &list.Set{})
+		}
+	})
+}
