@@ -174,7 +174,6 @@ func (s *Service) workbench(api huma.API) {
 }
 
 func (s *Service) trust(api huma.API) {
-	const tag = "Workbench"
 	type whyOf struct {
 		ID    int64  `path:"id" doc:"The order's id"`
 		Field string `query:"field" required:"true" doc:"Field of the order, e.g. ship_to.code"`

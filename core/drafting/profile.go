@@ -22,7 +22,6 @@ type profile struct {
 	dates   map[string]int // how many values fit each form
 	days    int            // values that are dates whatever the form
 	gtins   int
-	months  int
 	percent int
 	longest int
 	spaces  int

@@ -369,7 +369,7 @@ func (p *pathParser) operand() (operand, error) {
 		s, err := p.quoted()
 		return literal{&Node{Kind: String, Text: s}}, err
 	case c == '-' || c >= '0' && c <= '9':
-		js := parser{b: []byte(p.s), i: p.i}
+		js := parser{b: []byte(p.s), s: p.s, i: p.i}
 		n, err := js.number()
 		if err != nil {
 			return nil, p.fail("%v", err)

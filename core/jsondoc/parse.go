@@ -23,7 +23,16 @@ const mostDepth = 500
 // Twice lists the members whose name an earlier
 // member of the same object has. The error is a *SyntaxError.
 func Parse(text []byte, leaf int) (*Node, []Twice, error) {
-	p := parser{b: text, leaf: leaf}
+	return new(Parser).Parse(text, leaf)
+}
+
+// Parser reads values one after another, which costs less than Parse for each.
+type Parser struct{ parser }
+
+// Parse is Parse.
+func (p *Parser) Parse(text []byte, leaf int) (*Node, []Twice, error) {
+	p.b, p.i, p.leaf, p.twice = text, 0, leaf, nil
+	p.s = string(text) // one copy: names, texts and numbers are parts of it
 	p.space()
 	n, err := p.value(0)
 	if err == nil {
@@ -31,18 +40,21 @@ func Parse(text []byte, leaf int) (*Node, []Twice, error) {
 			err = p.fail("something stands behind the end of the value")
 		}
 	}
+	twice := p.twice
+	p.b, p.s, p.twice = nil, "", nil
 	if err != nil {
 		return nil, nil, err
 	}
-	return n, p.twice, nil
+	return n, twice, nil
 }
 
 type parser struct {
 	b     []byte
+	s     string // b once more
 	i     int
 	slab  []Node
-	leaf  int               // number of the last leaf read
-	names map[string]string // member names, kept once
+	made  int
+	leaf  int // number of the last leaf read
 	twice []Twice
 }
 
@@ -52,7 +64,9 @@ func (p *parser) fail(format string, args ...any) error {
 
 func (p *parser) node(k Kind) *Node {
 	if len(p.slab) == 0 {
-		p.slab = make([]Node, 64)
+		// A short text needs few; a parser that goes on uses up the rest.
+		p.made = min(max(2*p.made, len(p.b)/24+4), 128)
+		p.slab = make([]Node, p.made)
 	}
 	n := &p.slab[0]
 	p.slab = p.slab[1:]
@@ -139,7 +153,7 @@ func (p *parser) object(depth int) (*Node, error) {
 		if p.space(); p.peek() != '"' {
 			return nil, p.fail("a member's name in quotation marks should stand here")
 		}
-		name, err := p.name()
+		name, err := p.str()
 		if err != nil {
 			return nil, err
 		}
@@ -250,32 +264,8 @@ func (p *parser) number() (*Node, error) {
 		}
 	}
 	n := p.node(Number)
-	n.Text = string(p.b[begin:p.i])
+	n.Text = p.s[begin:p.i]
 	return n, nil
-}
-
-// name reads a member's name; the few names of a document are kept once.
-func (p *parser) name() (string, error) {
-	from := p.i + 1
-	for i := from; i < len(p.b) && i < from+64; i++ {
-		if c := p.b[i]; c == '"' {
-			if s, ok := p.names[string(p.b[from:i])]; ok {
-				p.i = i + 1
-				return s, nil
-			}
-			break
-		} else if c == '\\' || c < ' ' || c >= 0x80 {
-			break
-		}
-	}
-	s, err := p.str()
-	if err == nil && len(p.names) < 1000 {
-		if p.names == nil {
-			p.names = map[string]string{}
-		}
-		p.names[s] = s
-	}
-	return s, err
 }
 
 func (p *parser) str() (string, error) {
@@ -289,12 +279,12 @@ func (p *parser) str() (string, error) {
 		c := p.b[p.i]
 		switch {
 		case c == '"':
-			text := p.b[begin:p.i]
+			text := p.s[begin:p.i]
 			p.i++
 			if plain {
-				return string(text), nil
+				return text, nil
 			}
-			return p.unescape(text, begin)
+			return p.unescape([]byte(text), begin)
 		case c == '\\':
 			plain = false
 			p.i += 2

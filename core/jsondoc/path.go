@@ -423,7 +423,8 @@ func (p *pathParser) quoted() (string, error) {
 					}
 				}
 			}
-			js := parser{b: []byte(`"` + p.s[p.i:end] + `"`)}
+			quoted := `"` + p.s[p.i:end] + `"`
+			js := parser{b: []byte(quoted), s: quoted}
 			text, err := js.str()
 			if err != nil || js.i != len(js.b) || strings.ContainsRune(text, utf8.RuneError) {
 				return "", p.fail("the escape %q is not one of JSON's", p.s[p.i:end])

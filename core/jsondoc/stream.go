@@ -28,6 +28,7 @@ type Stream struct {
 	rest    *Path     // what is asked of each value found by them
 	frames  []frame
 	leaf    int
+	parser  Parser
 	begun   bool
 	ready   []Value
 	outside *Node // the document without the streamed values, where it was asked for
@@ -112,7 +113,7 @@ func (s *Stream) skeleton(depth int, most *int) (*Node, error) {
 		if err != nil {
 			return nil, err
 		}
-		n, _, err := Parse(raw, s.leaf)
+		n, _, err := s.parser.Parse(raw, s.leaf)
 		if err == nil {
 			s.leaf = n.LastLeaf()
 		}
@@ -150,7 +151,7 @@ func (s *Stream) skeleton(depth int, most *int) (*Node, error) {
 			var raw []byte
 			if raw, err = s.dec.ReadValue(); err == nil {
 				*most -= len(raw) / 16
-				if c, _, err = Parse(raw, s.leaf); err == nil {
+				if c, _, err = s.parser.Parse(raw, s.leaf); err == nil {
 					s.leaf = c.LastLeaf()
 				}
 			}
@@ -273,7 +274,7 @@ func (s *Stream) take() error {
 	if err != nil {
 		return err
 	}
-	n, twice, err := Parse(raw, s.leaf)
+	n, twice, err := s.parser.Parse(raw, s.leaf)
 	if err != nil {
 		return err
 	}

@@ -368,7 +368,7 @@ func (w *writer) table(orders []order.Order) Page {
 // around writes what stands in fixed cells and beside labels: the facts of one
 // order, or those in which all orders agree.
 func (w *writer) around(rows [][]string, v values, all []order.Order) [][]string {
-	if all != nil && len(all) > 0 {
+	if len(all) > 0 {
 		v = valuesOf(&all[0])
 	}
 	for i := range w.m.Bindings[order.Header] {

@@ -146,6 +146,7 @@ type ndjsonReader struct {
 	line   int
 	leaf   int
 	raw    []byte
+	parser jsondoc.Parser
 	ready  []Record
 	read   int64
 	size   int64
@@ -202,7 +203,7 @@ func (n *ndjsonReader) Next() (Record, error) {
 		if n.limits.Rows > 0 && n.line > n.limits.Rows {
 			return Record{}, tooLarge(finding.Place{Line: n.line}, "The document has more than %d lines.", n.limits.Rows)
 		}
-		root, twice, err := jsondoc.Parse(n.raw, n.leaf)
+		root, twice, err := n.parser.Parse(n.raw, n.leaf)
 		if err != nil {
 			n.leaf++
 			at := finding.Place{Row: n.leaf, Line: n.line}

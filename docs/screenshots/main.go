@@ -38,6 +38,11 @@ var pages = []page{
 		js(`[...document.querySelectorAll('.reason')].at(-1).click()`), js(`document.querySelectorAll('[role=tab]')[1].click()`)}},
 	{name: "loads", path: "/loads"},
 	{name: "document", path: "/documents", steps: []chromedp.Action{js(`[...document.querySelectorAll('td a')].find(a => a.innerText.startsWith('ebbing')).click()`)}},
+	{name: "workbench", path: "/documents", steps: []chromedp.Action{js(`[...document.querySelectorAll('td a')].find(a => a.innerText.startsWith('ostrand')).click()`),
+		js(`[...document.querySelectorAll('button')].find(b => b.innerText.startsWith('Draft')).click()`), chromedp.Sleep(3 * time.Second), js(`document.querySelector('[data-at="9:6"]').click()`)}},
+	{name: "workbench-yaml", path: "/documents", steps: []chromedp.Action{js(`[...document.querySelectorAll('td a')].find(a => a.innerText.startsWith('kestle')).click()`),
+		js(`[...document.querySelectorAll('button')].find(b => b.innerText.startsWith('Open in the workbench')).click()`), chromedp.Sleep(3 * time.Second), js(`document.querySelectorAll('[role=tab]')[2].click()`), chromedp.Sleep(2 * time.Second)}},
+	{name: "mappings", path: "/mappings"},
 	{name: "orders", path: "/orders"},
 	{name: "order", path: "/orders/331", steps: []chromedp.Action{js(`[...document.querySelectorAll('.lines .value.from')].find(v => v.innerText === '00450').dispatchEvent(new Event('mouseenter'))`)}},
 }
@@ -48,6 +53,8 @@ type terminal struct{ name, commands string }
 var terminals = []terminal{
 	{"terminal-load", "koinos load $EXAMPLES/kestle-confirmations.csv -m kestle-open-orders --dry-run"},
 	{"terminal-inspect", "koinos inspect $EXAMPLES/ostrand-week-12.xlsx; koinos order show SO-000326"},
+	{"terminal-draft", "koinos mapping draft $EXAMPLES/ostrand-week-12.xlsx --lists $LISTS"},
+	{"terminal-why", "koinos why SO-000326 ship_to.code; koinos load missing 3"},
 	{"terminal-demo", "cat $DEMO_OUT"},
 }
 
