@@ -180,7 +180,7 @@ func shootTerminal(bin, work, out string, t terminal, n int) {
 	term := exec.Command("xterm", "-fa", "DejaVu Sans Mono", "-fs", "10", "-geometry", "158x49+0+0", "-bg", "#1e262d", "-fg", "#ece6d8",
 		"-e", "bash", "-c", "clear; "+t.commands+"; sleep 30")
 	term.Env = append(os.Environ(), "DISPLAY="+display, "PATH="+filepath.Dir(bin)+":"+os.Getenv("PATH"), "KOINOS_ADDRESS=http://"+address,
-		"EXAMPLES="+filepath.Join(work, "data", "examples"), "DEMO_OUT="+filepath.Join(work, "demo.out"), "LANG=C.UTF-8", "TERM=xterm-256color")
+		"EXAMPLES="+filepath.Join(work, "data", "examples"), "LISTS="+filepath.Join(filepath.Dir(filepath.Dir(bin)), "demo", "lists"), "DEMO_OUT="+filepath.Join(work, "demo.out"), "LANG=C.UTF-8", "TERM=xterm-256color")
 	check(term.Start())
 	defer func() { check(term.Process.Kill()); _ = term.Wait() }()
 	time.Sleep(3 * time.Second)

@@ -10,7 +10,7 @@ import type { Spot } from './SourceGrid.vue'
 
 // The order as a printed form. Point at a value and its cell lights up.
 const props = defineProps<{ order: Order; trace?: Trace; findings?: Finding[]; lit?: Spot; mark?: string }>()
-const emit = defineEmits<{ point: [spot: Spot | undefined]; pick: [spot: Spot] }>()
+const emit = defineEmits<{ point: [spot: Spot | undefined]; pick: [spot: Spot]; ask: [line: number, field: string] }>()
 
 provide(paperKey, {
   lit: toRef(props, 'lit'),
@@ -33,6 +33,7 @@ provide(paperKey, {
   placeName: (s) => s.pointer ?? (props.trace?.sheet ? `${props.trace.sheet}!${columnName(s.column)}${s.row}` : `row ${s.row} column ${s.column}`),
   point: (s) => emit('point', s),
   pick: (s) => emit('pick', s),
+  ask: (line, field) => emit('ask', line, field),
 })
 
 const o = computed(() => props.order)

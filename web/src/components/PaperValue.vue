@@ -18,7 +18,7 @@ const title = computed(() => [...found.value.map((f) => f.message), place.value 
 <template>
   <component
     :is="place ? 'button' : 'span'" v-if="shown" class="value" :class="[severity, { lit, strong, from: place }]" :title="title" type="button"
-    @mouseenter="paper.point(place)" @mouseleave="paper.point(undefined)" @focus="paper.point(place)" @blur="paper.point(undefined)" @click="place && paper.pick(place)"
+    @mouseenter="paper.point(place)" @mouseleave="paper.point(undefined)" @focus="paper.point(place)" @blur="paper.point(undefined)" @click="paper.ask(line ?? 0, field); place && paper.pick(place)"
   >{{ shown }}</component>
 </template>
 

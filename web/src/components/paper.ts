@@ -11,6 +11,7 @@ export interface PaperContext {
   placeName(spot: Spot): string
   point(spot: Spot | undefined): void
   pick(spot: Spot): void
+  ask(line: number, field: string): void
 }
 
 export const paperKey: InjectionKey<PaperContext> = Symbol('paper')

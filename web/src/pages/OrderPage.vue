@@ -19,6 +19,14 @@ const picked = ref<Spot>()
 const fetchRows = (from: number, limit: number) =>
   data(api.GET('/api/v1/loads/{id}/rows', { params: { path: { id: order.value!.load }, query: { from, limit, sheet: order.value!.trace.sheet } } }))
 
+// Why a value is what it is: asked when it is clicked.
+const asked = ref<{ line: number; field: string }>()
+const { data: why, error: whyError } = useQuery({
+  queryKey: ['why', () => props.id, asked],
+  enabled: computed(() => !!asked.value),
+  queryFn: () => data(api.GET('/api/v1/orders/{id}/why', { params: { path: { id: props.id }, query: { field: asked.value!.field, line: asked.value!.line } } })),
+})
+
 // What became of the cell that was chosen in the grid.
 const became = computed(() => {
   const s = picked.value
@@ -46,7 +54,16 @@ const became = computed(() => {
       <div class="split">
         <SourceGrid ref="grid" :key="id" :fetch-rows="fetchRows" :lit="pointed" :order="order.load_seq" :start="order.trace.rows?.[0]" @pick="(s) => (picked = s)" />
         <div class="side">
-          <OrderPaper :order="order" :trace="order.trace" :mark="order.status" :lit="picked" @point="pointed = $event" @pick="grid?.goTo($event)">
+          <OrderPaper :order="order" :trace="order.trace" :mark="order.status" :lit="picked" @point="pointed = $event" @pick="grid?.goTo($event)" @ask="(line, field) => (asked = { line, field })">
+            <section v-if="asked && (why || whyError)" class="events" aria-live="polite">
+              <h2>Why {{ fieldName(asked.field) }}{{ asked.line ? ` of line ${asked.line}` : '' }}{{ why?.value ? ` is ${why.value}` : '' }}</h2>
+              <p v-if="whyError" class="soft">{{ (whyError as Error).message }}</p>
+              <ol v-else-if="why">
+                <li>{{ why.document_name }} <b>{{ why.at || 'nowhere in it: the mapping, or Koinos, gave the value' }}</b></li>
+                <li v-for="(s, i) in why.steps" :key="i"><span class="soft">{{ s.what }}</span> “{{ s.text }}”</li>
+                <li class="soft">by {{ why.mapping }} version {{ why.version }}, <RouterLink :to="`/loads/${why.load}`">load {{ why.load }}</RouterLink>, {{ when(why.loaded_at) }}; {{ why.events.length ? `changed ${why.events.length} times since` : 'nothing has changed it since' }}</li>
+              </ol>
+            </section>
             <section class="events">
               <h2>What happened</h2>
               <ol>
