@@ -48,8 +48,9 @@ type input struct {
 	mapping  *mapping.Mapping
 	set      *list.Set
 	src      source.Reader
-	around   bool              // JSON: what stands around the records is looked at too
-	decided  *mapping.Evidence // what the whole document says of its dates; nil where nothing is in doubt
+	around   bool                      // JSON: what stands around the records is looked at too
+	wanted   func(*mapping.Group) bool // which groups each maps; nil is all
+	decided  *mapping.Evidence         // what the whole document says of its dates; nil where nothing is in doubt
 }
 
 // safely turns a panic of f into an error that fails the load: a mistake of

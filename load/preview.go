@@ -62,11 +62,23 @@ func Look(ctx context.Context, r io.ReaderAt, size int64, m *mapping.Mapping, se
 	}
 	var tally report.Tally
 	c := mapping.NewCoverage(m)
-	to := max(v.To, previewRows)
-	notes, err := in.each(ctx, c.Watch, func(g *mapping.Group, d *mapping.Draft) bool {
-		here := slices.ContainsFunc(d.Spans, func(s mapping.Span) bool {
-			return (v.Sheet == "" || s.Sheet == v.Sheet) && s.First <= v.To && s.Last >= v.From
+	read := 0
+	among := func(spans []mapping.Span, first, last int) bool {
+		return slices.ContainsFunc(spans, func(s mapping.Span) bool {
+			return (v.Sheet == "" || s.Sheet == v.Sheet) && s.First <= last && s.Last >= first
 		})
+	}
+	// Between the document's beginning and what is seen rows are only grouped.
+	in.wanted = func(g *mapping.Group) bool {
+		spans := g.Spans()
+		read = max(read, spans[len(spans)-1].Last)
+		return p.Rows <= previewRows || among(spans, v.From, v.To) || v.Row > 0 && among(spans, v.Row, v.Row) || g.Seq == v.Seq
+	}
+	notes, err := in.each(ctx, c.Watch, func(g *mapping.Group, d *mapping.Draft) bool {
+		if d == nil {
+			return read <= max(v.To, v.Row, previewRows) || v.Seq > g.Seq
+		}
+		here := among(d.Spans, v.From, v.To)
 		if here {
 			outcome := report.Ready
 			if d.Refused() {
@@ -81,14 +93,15 @@ func Look(ctx context.Context, r io.ReaderAt, size int64, m *mapping.Mapping, se
 				p.Heading, p.Columns = g.Roles()
 			}
 		}
-		under := slices.ContainsFunc(d.Spans, func(s mapping.Span) bool {
-			return v.Row > 0 && (v.Sheet == "" || s.Sheet == v.Sheet) && s.First <= v.Row && s.Last >= v.Row
-		})
+		under := v.Row > 0 && among(d.Spans, v.Row, v.Row)
 		if under || v.Seq > 0 && d.Seq == v.Seq || v.Row == 0 && v.Seq == 0 && here && p.Paper == nil {
 			p.Paper = &PreviewPaper{d.Seq, d.Refused(), d.Order, d.Trace, d.Findings, d.Spans, g.Pointer()}
 			if p.Paper.Findings == nil {
 				p.Paper.Findings = []finding.Finding{}
 			}
+		}
+		if p.Rows > previewRows {
+			return true // seen, but not part of what the figures are about
 		}
 		p.Orders++
 		p.Lines += len(d.Order.Lines)
@@ -100,10 +113,7 @@ func Look(ctx context.Context, r io.ReaderAt, size int64, m *mapping.Mapping, se
 		for _, s := range d.Spans {
 			p.Rows = max(p.Rows, s.Last)
 		}
-		if p.Rows > to && (v.Seq == 0 || d.Seq >= v.Seq) {
-			p.Complete = false
-			return false
-		}
+		p.Complete = p.Rows <= previewRows
 		return true
 	})
 	for _, f := range notes {

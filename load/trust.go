@@ -17,7 +17,7 @@ import (
 )
 
 // each maps a document group by group, one after another, and gives each with
-// its steps; it ends early where do says so.
+// its draft, or nil where the group is not wanted; it ends early where do says so.
 func (in *input) each(ctx context.Context, watch func(mapping.Step), do func(*mapping.Group, *mapping.Draft) bool) ([]finding.Finding, error) {
 	table := mapping.NewTable(in.mapping, in.src, in.decided)
 	for {
@@ -31,8 +31,11 @@ func (in *input) each(ctx context.Context, watch func(mapping.Step), do func(*ma
 		if err != nil {
 			return table.Notes, err
 		}
-		d := in.mapping.Explain(&g, in.set, watch)
-		in.check(d)
+		var d *mapping.Draft
+		if in.wanted == nil || in.wanted(&g) {
+			d = in.mapping.Explain(&g, in.set, watch)
+			in.check(d)
+		}
 		if !do(&g, d) {
 			return table.Notes, nil
 		}

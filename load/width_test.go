@@ -66,6 +66,44 @@ func BenchmarkThirtyFields(b *testing.B) {
 			}
 		}
 	})
+	b.Run("mapping-alone", func(b *testing.B) { // one goroutine reads and groups, one maps
+		b.SetBytes(int64(len(doc)))
+		for range b.N {
+			src, err := source.Open(bytes.NewReader(doc), int64(len(doc)), m.Options(source.DefaultLimits))
+			if err != nil {
+				b.Fatal(err)
+			}
+			groups := make(chan []mapping.Group, 8)
+			go func() {
+				defer close(groups)
+				table := mapping.NewTable(m, src, nil)
+				var some []mapping.Group
+				for {
+					g, err := table.Next()
+					if err != nil {
+						groups <- some
+						return
+					}
+					if some = append(some, g); len(some) == 64 {
+						groups <- some
+						some = nil
+					}
+				}
+			}()
+			n := 0
+			for some := range groups {
+				for i := range some {
+					if m.Draft(&some[i], &list.Set{}).Refused() {
+						b.Fatal("refused")
+					}
+					n++
+				}
+			}
+			if n != 10_000 {
+				b.Fatal(n)
+			}
+		}
+	})
 	b.Run("encoding-csv", func(b *testing.B) {
 		b.SetBytes(int64(len(doc)))
 		for range b.N {

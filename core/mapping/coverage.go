@@ -305,6 +305,9 @@ func (g *Group) Roles() (heading int, roles []ColumnRole) {
 	return heading, roles
 }
 
+// Spans are the runs of rows that make the group.
+func (g *Group) Spans() []Span { return spans(g.all()) }
+
 // Pointer is the pointer of the group's first record in JSON; "" in rows.
 func (g *Group) Pointer() string {
 	if n := g.Rows[0].Node; n != nil {

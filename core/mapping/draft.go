@@ -223,6 +223,11 @@ func (w *worker) feeds(b *Binding, r *Row) bool {
 // headers takes the header's facts from the rows that have them.
 func (w *worker) headers() {
 	rows := w.g.Rows
+	w.plain = w.m.Group.By != "rowkind" && w.watch == nil && len(rows[0].plan.bound[inHeader]) > 0
+	for i := range rows {
+		w.plain = w.plain && rows[i].plan == rows[0].plan
+	}
+	w.d.Trace.Header = make([]TraceCell, 0, len(w.m.levels[inHeader]))
 	for i := range w.m.levels[inHeader] {
 		w.header(i, rows)
 	}
@@ -232,6 +237,9 @@ func (w *worker) headers() {
 // others must agree, or as repeat says.
 func (w *worker) header(i int, rows []Row) {
 	binding := &w.m.levels[inHeader][i]
+	if w.plain && (binding.Repeat == "" || binding.Repeat == "agree") && w.plainHeader(i, rows) {
+		return
+	}
 	var first taken
 	var b *bound
 	agree := binding.Repeat == "" || binding.Repeat == "agree"
@@ -306,6 +314,39 @@ func (w *worker) header(i int, rows []Row) {
 		w.d.Trace.Header = append(w.d.Trace.Header, traceCell(0, binding.Field.Name, first.at.place(), w.d.Trace.Sheet))
 	}
 	w.take(b, first, nil)
+}
+
+// plainHeader takes a fact from one column of rows that say it alike, which is
+// what nearly every document has; false leaves it to header.
+func (w *worker) plainHeader(i int, rows []Row) bool {
+	b := &rows[0].plan.bound[inHeader][i]
+	c := b.column - 1
+	if c < 0 {
+		return false
+	}
+	first := -1
+	for j := range rows {
+		cells := rows[j].Cells
+		if c >= len(cells) || cells[c].Text == "" && cells[c].Kind != source.Unkept {
+			continue
+		}
+		if first < 0 {
+			first = j
+		} else if cells[c] != rows[first].Cells[c] {
+			return false
+		}
+	}
+	if first < 0 {
+		w.stated(b, nil, &rows[0])
+		return true
+	}
+	t, ok := w.fetch(b, view{row: &rows[first]})
+	if !ok {
+		return false
+	}
+	w.d.Trace.Header = append(w.d.Trace.Header, traceCell(0, b.Field.Name, t.at.place(), w.d.Trace.Sheet))
+	w.take(b, t, nil)
+	return true
 }
 
 // constant reports whether a binding finds the same whatever row it looks at.

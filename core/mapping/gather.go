@@ -66,7 +66,7 @@ func (g *gather) next() (Group, error) {
 		return Group{}, io.EOF
 	}
 	c := g.chains[g.given]
-	g.chains[g.given] = nil
+	g.chains[g.given], g.byKey = nil, nil // what was given is nobody's here any more
 	g.given++
 	c.group.Rows = make([]Row, c.rows)
 	at := c.last
@@ -202,6 +202,7 @@ type spill struct {
 	file  *os.File
 	size  int64 // of the file
 	wrote []byte
+	head  []byte // the bytes read last
 }
 
 func (s *spill) append(b []byte) (int64, error) {
@@ -246,7 +247,10 @@ func (s *spill) at(at int64) ([]byte, error) {
 		}
 	}
 	at -= spillAt
-	head := make([]byte, 4096)
+	if s.head == nil {
+		s.head = make([]byte, 4096)
+	}
+	head := s.head // decode copies what it keeps
 	n, err := s.file.ReadAt(head, at)
 	if n == 0 {
 		return nil, err

@@ -224,6 +224,11 @@ var isoForm, _ = parseDateForm("yyyy-mm-dd")
 
 // date reads a cell as a day. The error says what to do, without the value.
 func (l *locale) date(c source.Cell) (order.Date, error) {
+	if s := c.Text; len(s) == 10 && s[4] == '-' && s[7] == '-' {
+		if _, ok := isoForm.parse(s); ok {
+			return order.Date(s), nil
+		}
+	}
 	if d, ok := isoForm.parse(c.Text); ok {
 		if l.zone != nil && len(c.Text) > 10 {
 			for _, form := range []string{time.RFC3339Nano, "2006-01-02 15:04:05Z07:00", "2006-01-02T15:04Z07:00"} {
@@ -290,9 +295,11 @@ func (l *locale) number(c source.Cell, percent bool) (n order.Number, word strin
 	case source.Day:
 		return n, "", errors.New("the cell holds a date: a spreadsheet may have turned the number into one")
 	}
-	if l.decimal == '.' && plainNumber(s) {
-		n, err = parsed(order.ParseNumber(s))
-		return n, "", err
+	if l.decimal == '.' && (len(s) < 18 || plainNumber(s)) && s != "" && (s[len(s)-1] >= '0' && s[len(s)-1] <= '9' || s[len(s)-1] == '.') {
+		if n, err = order.ParseNumber(s); err == nil || errors.Is(err, order.ErrTooLong) {
+			n, err = parsed(n, err)
+			return n, "", err
+		}
 	}
 	s = spaces.Replace(s)
 	s, word, minus := undress(s, percent)
@@ -433,7 +440,7 @@ func mangled(c source.Cell) bool {
 	if c.Kind == source.Number {
 		return len(c.Text) > 15 && !strings.Contains(c.Text, ".")
 	}
-	return c.Kind == source.Text && len(c.Text) > 3 && (strings.Contains(c.Text, "E+") || strings.Contains(c.Text, "e+")) && isRounded(c.Text)
+	return c.Kind == source.Text && len(c.Text) > 3 && strings.IndexByte(c.Text, '+') > 0 && (strings.Contains(c.Text, "E+") || strings.Contains(c.Text, "e+")) && isRounded(c.Text)
 }
 
 // isRounded recognises 4.00638E+12.

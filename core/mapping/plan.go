@@ -488,6 +488,9 @@ func (p *plan) repeatsHeading(rec *source.Record) bool {
 		if head == "" {
 			continue
 		}
+		if t := rec.Cells[i].Text; t == "" || t[0] > ' ' && t[0] < 0x80 && head[0] > ' ' && head[0] < 0x80 && t[0]|0x20 != head[0]|0x20 {
+			return false // told apart by its first letter, as nearly every row is
+		}
 		if rec.Cells[i].Text != head && list.Fold(rec.Cells[i].Text) != list.Fold(head) {
 			return false
 		}

@@ -48,6 +48,8 @@ type Table struct {
 	open   *Group
 	orphan *Group // rows in a row that stand before any order
 	key    string
+	rawKey string // the key as it was written last, and folded
+	folded string
 	form   []source.Record // whole groupings: the rows of the sheet or form being read
 	gather *gather         // key anywhere, join: rows by key
 	groups int
@@ -350,8 +352,11 @@ func (t *Table) value(r *Row, s *spot) source.Cell {
 func (t *Table) keyOf(r *Row) (string, bool) {
 	p := r.plan
 	if len(p.group) == 1 {
-		s := list.Fold(t.value(r, &p.group[0]).Text)
-		return s, s != ""
+		// Rows of one order mostly write their key alike.
+		if text := t.value(r, &p.group[0]).Text; text != t.rawKey {
+			t.rawKey, t.folded = text, list.Fold(text)
+		}
+		return t.folded, t.folded != ""
 	}
 	filled := false
 	key := ""

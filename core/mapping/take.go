@@ -273,8 +273,11 @@ func (w *worker) listed(b *bound, t taken, text string) (string, bool) {
 			name = "units"
 		}
 	}
+	if name == "" {
+		return text, true
+	}
 	known := w.set.Lists[name]
-	if name == "" || known == nil {
+	if known == nil {
 		if unit {
 			upper := strings.ToUpper(text)
 			if !order.KnownUnit(upper) {

@@ -52,6 +52,7 @@ type worker struct {
 	part  int // index of the level being mapped
 	signs []sign
 	watch func(Step)
+	plain bool  // every row of the group has the same plan
 	usual *plan // the plan whose columns the trace says once for all lines
 }
 

@@ -23,6 +23,9 @@ func ParseNumber(s string) (Number, error) {
 	if s == "" {
 		return Number{}, nil
 	}
+	if n, ok := shortNumber(s); ok {
+		return n, nil
+	}
 	digits := 0
 	for i := 0; i < len(s); i++ {
 		if s[i] >= '0' && s[i] <= '9' {
@@ -43,6 +46,44 @@ func ParseNumber(s string) (Number, error) {
 		return Number{}, fmt.Errorf("%q: %w", s, ErrTooLong)
 	}
 	return Number{d, true}, nil
+}
+
+// shortNumber reads what nearly every figure is: up to 18 digits.
+func shortNumber(s string) (Number, bool) {
+	i, negative := 0, false
+	if s[0] == '-' || s[0] == '+' {
+		negative = s[0] == '-'
+		i++
+	}
+	if len(s)-i > 19 || len(s) == i {
+		return Number{}, false
+	}
+	var coefficient int64
+	digits, point := 0, -1
+	for ; i < len(s); i++ {
+		c := s[i]
+		switch {
+		case c >= '0' && c <= '9':
+			coefficient = coefficient*10 + int64(c-'0')
+			digits++
+		case c == '.' && point < 0:
+			point = digits
+		default:
+			return Number{}, false
+		}
+	}
+	if digits == 0 || digits > 18 {
+		return Number{}, false
+	}
+	scale := 0
+	if point >= 0 {
+		scale = digits - point
+	}
+	if negative {
+		coefficient = -coefficient
+	}
+	d, err := decimal.New(coefficient, scale)
+	return Number{d, true}, err == nil
 }
 
 func significantDigits(s string) int {
