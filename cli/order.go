@@ -61,16 +61,23 @@ func (a *app) order() *cobra.Command {
 	return c
 }
 
+// numbered gives the orders of a number: a sales and a purchase order may
+// share one that was given by hand.
+func (a *app) numbered(ctx context.Context, number string) ([]store.OrderSummary, error) {
+	page, err := a.client().Orders(ctx, url.Values{"number": {number}, "limit": {"5"}})
+	if err == nil && len(page.Items) == 0 {
+		err = &exit{exitFailed, fmt.Sprintf("no order has the number %q; koinos order list --text %s looks for a beginning", number, number)}
+	}
+	return page.Items, err
+}
+
 func (a *app) showOrder(ctx context.Context, number string) error {
 	api := a.client()
-	page, err := api.Orders(ctx, url.Values{"number": {number}, "limit": {"5"}})
+	numbered, err := a.numbered(ctx, number)
 	if err != nil {
 		return err
 	}
-	if len(page.Items) == 0 {
-		return &exit{exitFailed, fmt.Sprintf("no order has the number %q; koinos order list --text %s looks for a beginning", number, number)}
-	}
-	for _, found := range page.Items { // a sales and a purchase order may share a number given by hand
+	for _, found := range numbered {
 		o, err := api.Order(ctx, found.ID)
 		if err != nil {
 			return err

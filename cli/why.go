@@ -33,14 +33,11 @@ and what changed it later. A field of a line is named with --line.`,
 
 func (a *app) runWhy(ctx context.Context, number, field string, line int) error {
 	api := a.client()
-	page, err := api.Orders(ctx, url.Values{"number": {number}, "limit": {"5"}})
+	orders, err := a.numbered(ctx, number)
 	if err != nil {
 		return err
 	}
-	if len(page.Items) == 0 {
-		return &exit{exitFailed, fmt.Sprintf("no order has the number %q; koinos order list --text %s looks for a beginning", number, number)}
-	}
-	for i, o := range page.Items {
+	for i, o := range orders {
 		w, err := api.Why(ctx, o.ID, line, field)
 		if err != nil {
 			return err
@@ -129,14 +126,11 @@ func (a *app) writeOrders() *cobra.Command {
 			}
 			var ids []string
 			for _, number := range args {
-				page, err := api.Orders(c.Context(), url.Values{"number": {number}, "limit": {"5"}})
+				orders, err := a.numbered(c.Context(), number)
 				if err != nil {
 					return err
 				}
-				if len(page.Items) == 0 {
-					return &exit{exitFailed, fmt.Sprintf("no order has the number %q", number)}
-				}
-				for _, o := range page.Items {
+				for _, o := range orders {
 					ids = append(ids, strconv.FormatInt(o.ID, 10))
 				}
 			}

@@ -40,6 +40,20 @@ func (s *Service) on(ctx context.Context, document string) (*on, error) {
 	return &on{d, f, set}, nil
 }
 
+// answerOn answers a question about a document.
+func answerOn[T any](ctx context.Context, s *Service, document string, f func(*on) (*T, error)) (*answer[T], error) {
+	d, err := s.on(ctx, document)
+	if err != nil {
+		return nil, err
+	}
+	defer d.Close()
+	v, err := f(d)
+	if err != nil {
+		return nil, err
+	}
+	return &answer[T]{*v}, nil
+}
+
 // meant gives the mapping that a request means: text of its own, or a kept version.
 func (s *Service) meant(ctx context.Context, ref client.MappingRef) (*mapping.Mapping, error) {
 	text := ref.Text
@@ -71,21 +85,17 @@ func (s *Service) workbench(api huma.API) {
 	}
 	handle(s, api, asked(op(http.MethodPost, "/documents/{document}/draft", "draft-mapping", tag, "read", "Propose a mapping for a document")),
 		func(ctx context.Context, in *drafted) (*answer[drafting.Proposal], error) {
-			d, err := s.on(ctx, in.Document)
-			if err != nil {
-				return nil, err
-			}
-			defer d.Close()
 			known, err := s.known(ctx)
 			if err != nil {
 				return nil, err
 			}
-			p, err := drafting.Draft(d, d.Size, drafting.Hints{Name: in.Body.Name, Partner: in.Body.Partner, Kind: order.Kind(in.Body.Kind), Lists: d.set, Known: known, Limits: s.cfg.Limits})
-			if p == nil {
+			return answerOn(ctx, s, in.Document, func(d *on) (*drafting.Proposal, error) {
+				p, err := drafting.Draft(d, d.Size, drafting.Hints{Name: in.Body.Name, Partner: in.Body.Partner, Kind: order.Kind(in.Body.Kind), Lists: d.set, Known: known, Limits: s.cfg.Limits})
+				if p != nil {
+					return p, nil // one that needs a hand is still a beginning: its mistakes show in the workbench
+				}
 				return nil, err
-			}
-			// A draft that needs a hand is still a beginning; its mistakes show in the workbench.
-			return &answer[drafting.Proposal]{*p}, nil
+			})
 		})
 
 	type previewed struct {
@@ -94,21 +104,14 @@ func (s *Service) workbench(api huma.API) {
 	}
 	handle(s, api, asked(op(http.MethodPost, "/documents/{document}/preview", "preview-mapping", tag, "read", "What a mapping makes of the part of a document that is looked at")),
 		func(ctx context.Context, in *previewed) (*answer[load.Preview], error) {
-			m, err := s.meant(ctx, in.Body.Mapping)
-			if err != nil {
-				return nil, err
-			}
-			d, err := s.on(ctx, in.Document)
-			if err != nil {
-				return nil, err
-			}
-			defer d.Close()
 			b := &in.Body
-			p, err := load.Look(ctx, d, d.Size, m, d.set, s.cfg.Limits, load.View{Sheet: b.Sheet, From: b.From, To: b.To, Row: b.Row, Seq: b.Seq})
+			m, err := s.meant(ctx, b.Mapping)
 			if err != nil {
 				return nil, err
 			}
-			return &answer[load.Preview]{*p}, nil
+			return answerOn(ctx, s, in.Document, func(d *on) (*load.Preview, error) {
+				return load.Look(ctx, d, d.Size, m, d.set, s.cfg.Limits, load.View{Sheet: b.Sheet, From: b.From, To: b.To, Row: b.Row, Seq: b.Seq})
+			})
 		})
 
 	type covered struct {
@@ -121,16 +124,10 @@ func (s *Service) workbench(api huma.API) {
 			if err != nil {
 				return nil, err
 			}
-			d, err := s.on(ctx, in.Document)
-			if err != nil {
-				return nil, err
-			}
-			defer d.Close()
-			c, _, err := load.Coverage(ctx, d, d.Size, m, d.set, s.cfg.Limits)
-			if err != nil {
-				return nil, err
-			}
-			return &answer[mapping.Coverage]{*c}, nil
+			return answerOn(ctx, s, in.Document, func(d *on) (*mapping.Coverage, error) {
+				c, _, err := load.Coverage(ctx, d, d.Size, m, d.set, s.cfg.Limits)
+				return c, err
+			})
 		})
 
 	type compared struct {
@@ -147,16 +144,9 @@ func (s *Service) workbench(api huma.API) {
 			if err != nil {
 				return nil, err
 			}
-			d, err := s.on(ctx, in.Document)
-			if err != nil {
-				return nil, err
-			}
-			defer d.Close()
-			c, err := load.Compare(ctx, d, d.Size, was, is, d.set, s.cfg.Limits)
-			if err != nil {
-				return nil, err
-			}
-			return &answer[load.Comparison]{*c}, nil
+			return answerOn(ctx, s, in.Document, func(d *on) (*load.Comparison, error) {
+				return load.Compare(ctx, d, d.Size, was, is, d.set, s.cfg.Limits)
+			})
 		})
 
 	handle(s, api, op(http.MethodGet, "/fields", "list-fields", tag, "read", "The fields of an order that a mapping can bind"),
