@@ -323,6 +323,24 @@ func TestValues(t *testing.T) {
 	}
 }
 
+// What stands whole before a document breaks off is read.
+func TestBrokenOff(t *testing.T) {
+	m := parse(t, "koinos: mapping/1\nname: x\norders: {kind: sales, group: {by: path}, parts: {lines: {each: \"$.lines[*]\"}}}\nheader: {sender_number: {from: no}, partner: {value: P}}\nlines: {item: {from: sku}, quantity: {from: qty}}\n")
+	for doc, want := range map[string]string{
+		`[{"no": 1, "lines": [{"sku": "a", "qty": 2}]}, {"no": 2, "lines": [{"sku"`:       "1: a×2@2 [1-3] document_broken",
+		`[{"no": 1, "lines": [{"sku": "a", "qty": 2}]}, {"no": 2, "lines": []}] trailing`: "1: a×2@2 [1-3] 2: [4-5] text_behind",
+		"{\"no\": 1, \"lines\": []}\n{\"no\": \n{\"no\": 3, \"lines\": []}\n":             "1: [1-2] orphan: [3-3] 3: [4-5] record_broken",
+	} {
+		orders, found := draft(t, m, doc)
+		for _, f := range found {
+			orders = append(orders, string(f.Code))
+		}
+		if got := strings.Join(orders, " "); got != want {
+			t.Errorf("%s:\n got %s\nwant %s", doc, got, want)
+		}
+	}
+}
+
 // A document that the mapping was not made for says what is missing, all at once.
 func TestWrongDocument(t *testing.T) {
 	m := parse(t, base)

@@ -43,6 +43,7 @@ type Table struct {
 	seq     int
 	ready   []Group
 	ended   bool
+	broken  error  // what stopped the reading
 	cond    worker // evaluates the conditions of rows
 
 	open   *Group
@@ -77,6 +78,9 @@ func (t *Table) Offset() float64 { return t.src.Offset() }
 // findings (finding.Of) and ends the reading.
 func (t *Table) Next() (Group, error) {
 	for len(t.ready) == 0 {
+		if t.broken != nil {
+			return Group{}, t.broken
+		}
 		if t.ended {
 			g, err := t.gather.next()
 			if err == nil {
@@ -91,10 +95,8 @@ func (t *Table) Next() (Group, error) {
 			}
 			return Group{}, io.EOF
 		}
-		if err := t.advance(); err != nil {
-			// What stands whole before the place where reading stopped still counts.
-			t.ended = true
-			return Group{}, err
+		if t.broken = t.advance(); t.broken != nil && t.m.Group.By == "path" {
+			t.close() // a record is whole, or it was not given; of rows more may be missing
 		}
 	}
 	g := t.ready[0]
@@ -137,6 +139,9 @@ func (t *Table) advance() error {
 		return err
 	}
 	if rec.Broken {
+		if t.m.Group.By == "path" {
+			t.close()
+		}
 		t.seq++
 		t.ready = append(t.ready, Group{Seq: t.seq, Broken: true, Rows: []Row{{Record: rec, plan: &plan{m: t.m}}}})
 		return nil

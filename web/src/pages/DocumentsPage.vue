@@ -46,7 +46,7 @@ async function take(files: FileList | null | undefined) {
         <p class="soft">A CSV file or an .xlsx workbook, as the partner sent it. It is kept byte for byte; nothing is loaded before you say so.</p>
       </div>
       <Button label="Choose a file" :loading="!!sending" @click="chooser?.click()" />
-      <input ref="chooser" type="file" accept=".csv,.txt,.tsv,.xlsx,.xlsm" hidden @change="take(($event.target as HTMLInputElement).files)" />
+      <input ref="chooser" type="file" accept=".csv,.txt,.tsv,.xlsx,.xlsm,.json,.ndjson,.jsonl" hidden @change="take(($event.target as HTMLInputElement).files)" />
     </div>
     <StateNote v-if="failed" :error="failed" class="sheet failed" @retry="failed = undefined; chooser?.click()" />
     <h2 class="title">Documents received</h2>
