@@ -129,7 +129,7 @@ func TestConsole(t *testing.T) {
 func TestConsoleZoomed(t *testing.T) {
 	s := start(t, t.TempDir(), "demo")
 	ctx := browser(t, 640, 400)
-	for path, text := range map[string]string{"/documents": "Documents received", "/loads": "Loads", "/loads/5": "refused", "/orders": "PO-0000", "/orders/326": "SO-000326"} {
+	for path, text := range map[string]string{"/documents": "Documents received", "/loads": "Loads", "/loads/5": "refused", "/orders": "PO-0000", "/orders/326": "SO-000326", "/mappings": "saltry-orders", "/mappings/saltry-orders": "version 1", "/lists": "ostrand-yards"} {
 		var wide bool
 		run(t, ctx, chromedp.Navigate(s.address+path), has("main", text), chromedp.Evaluate(`document.documentElement.scrollWidth > innerWidth`, &wide))
 		if wide {

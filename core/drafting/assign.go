@@ -6,6 +6,8 @@ import (
 	"slices"
 	"sort"
 	"strings"
+	"unicode"
+	"unicode/utf8"
 
 	"koinos/core/list"
 	"koinos/core/mapping"
@@ -419,6 +421,12 @@ func sortedKeys[V any](m map[string]V) []string {
 }
 
 func quote(s string) string {
+	s = strings.Map(func(r rune) rune {
+		if unicode.IsControl(r) || r == utf8.RuneError {
+			return ' '
+		}
+		return r
+	}, s)
 	if s == "" || strings.ContainsAny(s, ":{}[],&*#?|<>=!%@\\\"'`\n\t") || strings.TrimSpace(s) != s || strings.ContainsAny(s[:1], "-0123456789~.") || yamlWord[strings.ToLower(s)] {
 		return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "\n", " ", "\t", " ").Replace(s) + `"`
 	}

@@ -28,12 +28,12 @@ func (d *drafter) findLabels(rows []source.Record) []label {
 			if t == "" || r.Cells[c].Kind != source.Text {
 				continue
 			}
-			if head, rest, cut := strings.Cut(t, ":"); cut && strings.TrimSpace(rest) != "" && len(head) < 40 && len(hints(head)) > 0 && !strings.Contains(rest[:1], "/") {
+			if head, rest, cut := strings.Cut(t, ":"); cut && strings.TrimSpace(rest) != "" && len(head) < 40 && plainName(strings.TrimSpace(head)) && len(hints(head)) > 0 && !strings.Contains(rest[:1], "/") {
 				all = append(all, label{strings.TrimSpace(head), source.Cell{Text: strings.TrimSpace(rest)}, i})
 				continue
 			}
 			word := strings.TrimRight(t, ": ")
-			if len(d.hintsOf(word)) == 0 {
+			if !plainName(word) || len(d.hintsOf(word)) == 0 {
 				continue
 			}
 			for next := c + 1; next < len(r.Cells); next++ {

@@ -175,7 +175,7 @@ func (d *drafter) numbered(t *table) []*profile {
 	var order []string
 	for c, h := range t.head {
 		m := numberAtEnd.FindStringSubmatch(h)
-		if h == "" || m == nil || m[1] == "" && m[3] == "" {
+		if !plainName(h) || m == nil || m[1] == "" && m[3] == "" {
 			continue
 		}
 		at := len(m[1])
@@ -196,7 +196,7 @@ func (d *drafter) numbered(t *table) []*profile {
 		if n < 2 { // the same heading several times
 			families, order = map[string]*family{}, nil
 			for c, h := range t.head {
-				if h == "" || countFold(t.head, h) < 2 {
+				if !plainName(h) || countFold(t.head, h) < 2 {
 					continue
 				}
 				key := list.Fold(h)

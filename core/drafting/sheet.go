@@ -5,6 +5,8 @@ import (
 	"math"
 	"regexp"
 	"strings"
+	"unicode"
+	"unicode/utf8"
 
 	"koinos/core/finding"
 	"koinos/core/list"
@@ -331,11 +333,17 @@ func (d *drafter) cut(t *table) {
 			}
 		}
 		from := heading
-		if heading == "" || countFold(t.head, heading) > 1 {
+		if !plainName(heading) || countFold(t.head, heading) > 1 {
 			from = "@" + finding.ColumnName(c+1)
 		}
 		t.columns = append(t.columns, d.profile(heading, from, c+1, values))
 	}
+}
+
+// plainName reports whether a heading can be named as it is: it is not blank,
+// and nothing in it means something else in a mapping.
+func plainName(s string) bool {
+	return s != "" && len(s) < 200 && !strings.ContainsAny(s[:1], "@${") && !strings.Contains(s, "{n}") && utf8.ValidString(s) && strings.IndexFunc(s, unicode.IsControl) < 0
 }
 
 // oneFilledIsData reports whether rows with one filled cell in that column are

@@ -15,6 +15,8 @@ const emit = defineEmits<{ bind: [level: string, field: string, from: string]; d
 const open = ref('')
 const over = ref('')
 const adding = ref<string>()
+const own = ref('')
+const ownName = computed(() => own.value.trim().toLowerCase().replace(/[^a-z0-9_]+/g, '_'))
 const titles: Record<string, string> = { header: 'Header', lines: 'Lines', parties: 'Parties', charges: 'Charges' }
 const sections = computed(() => Object.keys(titles).map((level) => ({ level, title: titles[level]!, bound: props.bound.filter((b) => b.level === level) })).filter((s) => s.bound.length))
 const unboundMust = computed(() => props.fields.filter((f) => f.must && ['header', 'lines'].includes(f.level) && !props.bound.some((b) => b.level === f.level && b.field === f.name)))
@@ -85,6 +87,10 @@ const word = (b: Bound, w: string) => new RegExp(`(?:^|, )${w}: (.*?)(?=, \\w+: 
       </div>
     </section>
     <section class="bar"><Select v-model="adding" size="small" :options="addable" option-label="label" option-value="value" filter placeholder="Bind another field …" class="add" @update:model-value="add" /></section>
+    <section class="bar own">
+      <input v-model="own" class="fixed" placeholder="or a field of your own, e.g. hull_no" aria-label="Name of a field of your own" />
+      <Button size="small" text label="on the header" :disabled="!ownName" @click="emit('arm', `header.custom.${ownName}`)" /><Button size="small" text label="on the lines" :disabled="!ownName" @click="emit('arm', `lines.custom.${ownName}`)" />
+    </section>
   </div>
 </template>
 
@@ -112,4 +118,5 @@ h3 { font: 600 13px var(--serif); margin: 0 0 4px; }
 .must { display: flex; flex-wrap: wrap; gap: 6px; align-items: center; border-left: 3px solid var(--warning); padding-left: 8px; }
 .arming { margin: 0; background: var(--accent-wash); padding: 6px 8px; border-radius: 3px; }
 .add { width: 100%; }
+.own .fixed { flex: 1; }
 </style>
