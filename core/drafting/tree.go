@@ -314,6 +314,9 @@ func member(name string) string {
 			return "['" + strings.NewReplacer(`\`, `\\`, `'`, `\'`).Replace(name) + "']"
 		}
 	}
+	if name == "" {
+		return "['']"
+	}
 	return "." + name
 }
 
