@@ -270,7 +270,7 @@ func (e *Engine) runWith(ctx context.Context, t *target, m *mapping.Mapping) err
 	if missing := m.Missing(set); len(missing) > 0 {
 		return missing
 	}
-	in := &input{document: t.run.load.Document, mapping: m, set: set}
+	in := &input{document: t.run.load.Document, mapping: m, set: set, keeps: true}
 	pass := func(real bool) error {
 		f, err := e.store.OpenFile(in.document)
 		if err != nil {

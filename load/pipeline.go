@@ -48,6 +48,7 @@ type input struct {
 	mapping  *mapping.Mapping
 	set      *list.Set
 	src      source.Reader
+	keeps    bool                      // orders are compared with stored ones, and stored
 	around   bool                      // JSON: what stands around the records is looked at too
 	wanted   func(*mapping.Group) bool // which groups each maps; nil is all
 	decided  *mapping.Evidence         // what the whole document says of its dates; nil where nothing is in doubt
@@ -150,7 +151,7 @@ func (in *input) mapOne(g *mapping.Group) mapped {
 		// it recognises the same document, not a corrected one.
 		m.identity = string(m.Order.Kind) + "@" + in.document + "#" + m.Spans[0].Sheet + "!" + strconv.Itoa(m.Spans[0].First)
 	}
-	if !m.Refused() {
+	if !m.Refused() && in.keeps {
 		m.fingerprint = m.Order.Fingerprint()
 		m.trace = m.Trace.AppendJSON(nil)
 	}
