@@ -48,7 +48,7 @@ func BenchmarkThirtyFields(b *testing.B) {
 	b.Run("koinos", func(b *testing.B) {
 		b.SetBytes(int64(len(doc)))
 		for range b.N {
-			in := &input{mapping: m, set: &list.Set{}, keeps: true}
+			in := &input{mapping: m, set: &list.Set{}}
 			if err := in.openAt(bytes.NewReader(doc), int64(len(doc)), source.DefaultLimits); err != nil {
 				b.Fatal(err)
 			}

@@ -51,6 +51,7 @@ type Table struct {
 	key    string
 	rawKey string // the key as it was written last, and folded
 	folded string
+	usual  int             // rows of the order before
 	form   []source.Record // whole groupings: the rows of the sheet or form being read
 	gather *gather         // key anywhere, join: rows by key
 	groups int
@@ -254,7 +255,7 @@ func (t *Table) place(r Row, gap bool) error {
 		}
 	}
 	t.seq++
-	t.open, t.key = &Group{Seq: t.seq}, key
+	t.open, t.key = &Group{Seq: t.seq, Rows: make([]Row, 0, t.usual)}, key
 	if t.gather != nil {
 		t.gather.begin(key, t.open)
 	}
@@ -398,6 +399,7 @@ func (t *Table) add(g *Group, r Row) error {
 func (t *Table) close() {
 	if t.open != nil && t.gather == nil {
 		t.ready = append(t.ready, *t.open)
+		t.usual = min(len(t.open.Rows), 64) // orders of one document are much alike
 	}
 	t.open, t.key = nil, ""
 }

@@ -206,7 +206,9 @@ func (w *worker) take(b *bound, t taken, l *order.Line) {
 		if f.IsStated() && b.Compare {
 			w.d.stated = append(w.d.stated, w.now)
 		}
-		w.settled(b, t, n.String())
+		if w.watch != nil {
+			w.settled(b, t, n.String())
+		}
 		return
 	case order.Day:
 		day, err := b.loc.date(c)
@@ -218,7 +220,9 @@ func (w *worker) take(b *bound, t taken, l *order.Line) {
 			w.bad(b, t, finding.DateAmbiguous, "%q is read as %s, but day and month could be exchanged.", c.Text, day)
 		}
 		f.SetDate(o, l, day)
-		w.settled(b, t, string(day))
+		if w.watch != nil {
+			w.settled(b, t, string(day))
+		}
 		return
 	case order.Boolean:
 		is, ok := b.loc.boolean(text)
@@ -255,13 +259,13 @@ func (w *worker) take(b *bound, t taken, l *order.Line) {
 		return
 	}
 	f.SetText(o, l, text)
-	w.settled(b, t, text)
+	if w.watch != nil {
+		w.settled(b, t, text)
+	}
 }
 
 func (w *worker) settled(b *bound, t taken, text string) {
-	if w.watch != nil {
-		w.step(b, taken{source.Cell{Text: text}, t.at, true}, "read as "+string(b.Field.Type))
-	}
+	w.step(b, taken{source.Cell{Text: text}, t.at, true}, "read as "+string(b.Field.Type))
 }
 
 // listed asks the binding's list, and for a unit the list of units.

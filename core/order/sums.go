@@ -25,7 +25,7 @@ func CurrencyDigits(code string) int {
 	return digits
 }
 
-var hundred = decimal.MustNew(100, 0)
+var hundred, hundredth = decimal.MustNew(100, 0), decimal.MustNew(1, 2)
 
 // sum adds and multiplies decimals until the first overflow, which it keeps.
 type sum struct{ err error }
@@ -53,12 +53,12 @@ func (o *Order) Compute(r Rounding) (line int, err error) {
 		priced := l.UnitPrice.set
 		if priced {
 			amount = s.do(l.Quantity.d.Mul(l.UnitPrice.d))
-			if l.PriceBasis.Sign() > 0 {
+			if l.PriceBasis.Sign() > 0 && l.PriceBasis.d.Cmp(decimal.One) != 0 {
 				amount = s.do(amount.Quo(l.PriceBasis.d))
 			}
 			if l.DiscountPercent.Sign() != 0 {
 				rate := s.do(hundred.Sub(l.DiscountPercent.d))
-				amount = s.do(s.do(amount.Mul(rate)).Quo(hundred))
+				amount = s.do(s.do(amount.Mul(rate)).Mul(hundredth))
 			}
 		}
 		amount = r.round(amount, digits)
@@ -71,7 +71,7 @@ func (o *Order) Compute(r Rounding) (line int, err error) {
 		}
 		if l.TaxPercent.set {
 			taxed = true
-			tax = s.do(tax.Add(r.round(s.do(s.do(amount.Mul(l.TaxPercent.d)).Quo(hundred)), digits)))
+			tax = s.do(tax.Add(r.round(s.do(s.do(amount.Mul(l.TaxPercent.d)).Mul(hundredth)), digits)))
 		}
 		if s.err != nil {
 			return i, ErrTooLong
