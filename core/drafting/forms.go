@@ -337,7 +337,6 @@ var kindWords = map[string]string{
 // kinds drafts for rows of which the first column says what each is.
 func (d *drafter) kinds(t *table, _ []*table) bool {
 	s := t.sheet
-	begin := 0
 	if t.headAt >= 0 && t.score > 3.4 {
 		return false // a heading that names many fields: rows are all alike
 	}
@@ -346,7 +345,7 @@ func (d *drafter) kinds(t *table, _ []*table) bool {
 	}
 	words := map[string]int{}
 	headers, lines := 0, 0
-	for i := begin; i < len(s.rows); i++ {
+	for i := range s.rows {
 		w := list.Fold(text(&s.rows[i], 0))
 		words[w]++
 		switch kindWords[w] {
@@ -369,18 +368,13 @@ func (d *drafter) kinds(t *table, _ []*table) bool {
 	d.guess("heading", "none", "the first column says what each row is", "sure", "")
 	d.out.Guesses = slices.DeleteFunc(d.out.Guesses, func(g Guess) bool { return g.What == "until" })
 	var pairs []string
-	notes := ""
 	for _, w := range sortedKeys(words) {
 		kind := kindWords[w]
 		if kind == "" {
 			kind = "leave-out"
 		}
-		if kind == "party" || kind == "charge" || kind == "note" {
-			notes = w
-		}
 		pairs = append(pairs, quote(strings.ToUpper(w))+": "+kind)
 	}
-	_ = notes
 	d.y.group = `by: rowkind, kind: "@A", kinds: {` + strings.Join(pairs, ", ") + "}"
 	d.guess("grouping", "rowkind", "the words of the first column: "+strings.Join(sortedKeys(words), ", "), "likely", "")
 	section := func(kind string) []*profile {

@@ -187,28 +187,27 @@ func (d *drafter) numbered(t *table) []*profile {
 		}
 		families[key].columns = append(families[key].columns, c)
 	}
-	if n := 0; true {
-		for _, key := range order {
-			if len(families[key].columns) > 1 {
-				n++
-			}
+	several := 0
+	for _, key := range order {
+		if len(families[key].columns) > 1 {
+			several++
 		}
-		if n < 2 { // the same heading several times
-			families, order = map[string]*family{}, nil
-			for c, h := range t.head {
-				if !plainName(h) || countFold(t.head, h) < 2 {
-					continue
-				}
-				key := list.Fold(h)
-				if families[key] == nil {
-					families[key] = &family{from: h}
-					order = append(order, key)
-				}
-				families[key].columns = append(families[key].columns, c)
+	}
+	if several < 2 { // the same heading several times?
+		families, order = map[string]*family{}, nil
+		for c, h := range t.head {
+			if !plainName(h) || countFold(t.head, h) < 2 {
+				continue
 			}
-			if len(order) < 2 {
-				return nil
+			key := list.Fold(h)
+			if families[key] == nil {
+				families[key] = &family{from: h}
+				order = append(order, key)
 			}
+			families[key].columns = append(families[key].columns, c)
+		}
+		if len(order) < 2 {
+			return nil
 		}
 	}
 	grouped := map[int]bool{}

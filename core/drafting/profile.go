@@ -169,7 +169,9 @@ func swapped(a, b string) bool {
 
 // isGTIN checks the check digit of a GTIN (GS1).
 func isGTIN(s string) bool {
-	if n := len(s); n != 8 && n != 12 && n != 13 && n != 14 {
+	switch len(s) {
+	case 8, 12, 13, 14:
+	default:
 		return false
 	}
 	sum := 0

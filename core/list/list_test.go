@@ -47,3 +47,30 @@ func BenchmarkNearest(b *testing.B) {
 		New(entries).Nearest("x00y") // every entry is looked at
 	}
 }
+
+// Look-ups by any key, folded and near; what is not one entry is none.
+func TestLook(t *testing.T) {
+	l := New([]Entry{{Code: "00417", Name: "Shackle bow", Attributes: map[string]string{"gtin": "2004417000118", "shelf": "S1"}}, {Code: "00501", Name: "Lantern", Attributes: map[string]string{"shelf": "S1"}}, {Code: "00502", Name: "Lanterna"}})
+	for _, c := range []struct {
+		text, keys string
+		near       int
+		want       string
+	}{
+		{"00417", "", 0, "00417 by code"}, {"shackle  BOW", "", 0, ""}, {"shackle  BOW", "code name", 0, "00417 by name"}, {"2004417000118", "gtin", 0, "00417 by gtin"}, {"S1", "shelf", 0, "several by shelf"},
+		{"Shackel bow", "name", 0, ""}, {"Shackel bow", "name", 1, "00417 by name near"}, {"Lanternb", "name", 1, "several by name"}, {"", "name", 2, ""}, {"00500", "", 1, "several by code"},
+	} {
+		m := l.Look(c.text, strings.Fields(c.keys), c.near)
+		got := ""
+		if m.Entry != nil {
+			got = m.Entry.Code + " by " + m.Key
+			if m.Near {
+				got += " near"
+			}
+		} else if m.Several {
+			got = "several by " + m.Key
+		}
+		if got != c.want {
+			t.Errorf("%q by %q within %d: %q, want %q", c.text, c.keys, c.near, got, c.want)
+		}
+	}
+}
