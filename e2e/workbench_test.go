@@ -81,3 +81,30 @@ func TestKeptExpectations(t *testing.T) {
 		t.Errorf("%d %s %s", code, out, notes)
 	}
 }
+
+// A column is dragged onto a field, what that changes is shown, and a value of
+// a JSON document is bound by choosing it.
+func TestWorkbenchByHand(t *testing.T) {
+	s := start(t, t.TempDir(), "demo")
+	ctx := browser(t, 1280, 800)
+	tree := file(t, "slipway.json", []byte(`{"orders": [{"id": "W-1", "placed": "2026-03-02", "hull": {"no": "NX 4"}, "lines": [{"sku": "00101", "qty": 2, "shade": "navy"}]}, {"id": "W-2", "placed": "2026-03-03", "lines": [{"sku": "00104", "qty": 1}]}]}`))
+	drag := func(column, field string) chromedp.Action {
+		return chromedp.Evaluate(`(() => {
+			const data = new DataTransfer(), head = [...document.querySelectorAll('th')].find(t => t.innerText.startsWith('`+column+`'))
+			const row = [...document.querySelectorAll('.fields .row')].find(r => r.innerText.startsWith('`+field+`'))
+			head.dispatchEvent(new DragEvent('dragstart', { dataTransfer: data, bubbles: true }))
+			for (const what of ['dragover', 'drop']) row.dispatchEvent(new DragEvent(what, { dataTransfer: data, bubbles: true, cancelable: true }))
+		})()`, nil)
+	}
+	run(t, ctx,
+		chromedp.Navigate(s.address+"/"), has("main", "Documents received"), press("saltry-march.csv"), has("h1", "saltry-march.csv"), has(".side", "saltry-orders"),
+		press("Open in the workbench"), has("main", "version 1"), has(".fields", "Item (E)"), has("main", "25 orders"),
+		drag("E", "description"), has(".fields .row:nth-of-type(2)", "Item (E)"), has("main", "version 1, changed"),
+		press("What changes?"), has("[role=dialog]", "Of 25 orders 0 are the same"), has("[role=dialog]", "line 1 description"),
+		chromedp.Navigate(s.address+"/"), has("main", "Documents received"), chromedp.SetUploadFiles("input[type=file]", []string{tree}, chromedp.NodeReady), has("h1", "slipway.json"),
+		press("Draft a new mapping for it"), has("main", "2 orders, 2 lines"), has(".todo", "hull"),
+		chromedp.SendKeys(`input[aria-label="Name of a field of your own"]`, "hull_no", chromedp.ByQuery), press("on the header"), has(".arming", "hull no"),
+		chromedp.Click(`//td[contains(., "/orders/0/hull/no")]`, chromedp.BySearch), has(".fields", "NX 4"),
+		press("YAML"), has(".cm-content", "custom.hull_no: {from: $.hull.no}"),
+	)
+}

@@ -37,10 +37,7 @@ func (w *worker) fetch(b *bound, v view) (taken, bool) {
 		return taken{}, false
 	}
 	var t taken
-	w.view, w.of = v, b.Of
-	if b.Beside != "" {
-		w.of += "|" + b.Beside
-	}
+	w.view, w.of, w.beside = v, b.Of, b.Beside
 	for i := range b.spots {
 		var ok bool
 		if t.cell, t.at, ok = w.find(&b.spots[i]); ok {
@@ -49,7 +46,6 @@ func (w *worker) fetch(b *bound, v view) (taken, bool) {
 			break
 		}
 	}
-	w.of = b.Of
 	if b.Expr == nil {
 		w.of = ""
 		return t, t.ok

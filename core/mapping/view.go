@@ -38,22 +38,23 @@ func (w where) place() finding.Place {
 
 // worker maps one group, or evaluates the conditions of rows.
 type worker struct {
-	m     *Mapping
-	d     *Draft
-	set   *list.Set
-	g     *Group
-	view  view
-	of    string // of the binding at work
-	reads []spot // of the expression at work
-	loc   *locale
-	env   env
-	vm    vm.VM
-	now   int // line being mapped, counted from 1; 0 is the header
-	part  int // index of the level being mapped
-	signs []sign
-	watch func(Step)
-	plain bool  // every row of the group has the same plan
-	usual *plan // the plan whose columns the trace says once for all lines
+	m      *Mapping
+	d      *Draft
+	set    *list.Set
+	g      *Group
+	view   view
+	of     string // of the binding at work
+	beside string // and where its values stand beside their labels
+	reads  []spot // of the expression at work
+	loc    *locale
+	env    env
+	vm     vm.VM
+	now    int // line being mapped, counted from 1; 0 is the header
+	part   int // index of the level being mapped
+	signs  []sign
+	watch  func(Step)
+	plain  bool  // every row of the group has the same plan
+	usual  *plan // the plan whose columns the trace says once for all lines
 }
 
 // Step is one thing that was done to a value on its way into an order.
@@ -221,7 +222,7 @@ func (w *worker) findLabel(s *spot) (c source.Cell, at where, ok bool) {
 				}
 				continue
 			}
-			if w.beside() != "below" {
+			if w.beside != "below" {
 				for j := i + 1; j < len(rec.Cells); j++ {
 					if v := cell(rec, j+1); v.Text != "" {
 						if strings.HasSuffix(v.Text, ":") {
@@ -232,20 +233,13 @@ func (w *worker) findLabel(s *spot) (c source.Cell, at where, ok bool) {
 					}
 				}
 			}
-			if w.beside() != "right" {
+			if w.beside != "right" {
 				below = &where{rec: rec, column: i + 1}
 			}
 		}
 		return false
 	})
 	return c, at, ok
-}
-
-func (w *worker) beside() string {
-	if i := strings.IndexByte(w.of, '|'); i >= 0 {
-		return w.of[i+1:]
-	}
-	return ""
 }
 
 // hasPart reports whether a row says anything about a part of an order.

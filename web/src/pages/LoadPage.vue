@@ -11,6 +11,7 @@ import OutcomeMark from '../components/OutcomeMark.vue'
 import ReasonList from '../components/ReasonList.vue'
 import SourceGrid, { type Spot } from '../components/SourceGrid.vue'
 import StateNote from '../components/StateNote.vue'
+import { useBusy } from '../busy'
 import { count, loadWord } from '../format'
 
 const props = defineProps<{ id: number }>()
@@ -84,19 +85,7 @@ async function go(f: Finding) {
   stepping = false
 }
 
-const busy = ref('')
-const failed = ref<unknown>()
-async function act(what: string, f: () => Promise<unknown>) {
-  failed.value = undefined
-  busy.value = what
-  try {
-    await f()
-  } catch (e) {
-    failed.value = e
-  } finally {
-    busy.value = ''
-  }
-}
+const { busy, failed, act } = useBusy()
 const loadForReal = () =>
   act('load', async () => {
     const d = load.value!

@@ -12,6 +12,7 @@ import { api, data, ProblemError, sendText, type Comparison, type Finding, type 
 import OrderPaper from '../components/OrderPaper.vue'
 import SourceGrid, { type Role, type Spot } from '../components/SourceGrid.vue'
 import StateNote from '../components/StateNote.vue'
+import { useBusy } from '../busy'
 import { columnName, count } from '../format'
 import EffectTable from './EffectTable.vue'
 import FieldTable from './FieldTable.vue'
@@ -33,23 +34,11 @@ const { data: schema } = useQuery({ queryKey: ['schema'], staleTime: Infinity, q
 const text = ref('')
 const kept = ref<Mapping>() // the version that the text began with
 const sheet = ref('')
-const failed = ref<unknown>()
-const busy = ref('')
+const { busy, failed, act } = useBusy()
 const outline = computed(() => edit.outline(text.value))
 const guesses = computed(() => edit.guesses(text.value))
 const changed = computed(() => text.value !== (kept.value?.text ?? ''))
 
-async function act(what: string, f: () => Promise<unknown>) {
-  busy.value = what
-  failed.value = undefined
-  try {
-    await f()
-  } catch (e) {
-    failed.value = e
-  } finally {
-    busy.value = ''
-  }
-}
 
 // Undo: every text that stood for a moment.
 const past = ref<string[]>([])
