@@ -29,7 +29,7 @@ const (
 	exitBad     = 4 // the document or mapping cannot be used
 	exitAway    = 5 // no service answers
 	exitLogin   = 6 // the access token is missing, unknown or too weak
-	exitStopped = 7 // the load was cancelled or interrupted
+	exitStopped = 7 // the load was cancelled, paused or stopped early
 )
 
 const exitCodes = `Koinos ends with one of these codes:
@@ -41,7 +41,7 @@ const exitCodes = `Koinos ends with one of these codes:
   4  the document or the mapping cannot be used
   5  no service answers at the address
   6  the access token is missing, unknown, or does not allow it
-  7  the load was cancelled, or interrupted by the end of the service`
+  7  the load was cancelled, paused, or stopped after as many failures as allowed`
 
 // exit is an error that ends the program with a code; a blank message says
 // that everything has been said.
@@ -160,7 +160,7 @@ is in a document.`,
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return usage{fmt.Errorf("%w; see koinos help %s", err, c.Name())}
 	})
-	root.AddCommand(a.serve(), a.demo(), a.inspect(), a.mapping(), a.load(), a.order(), a.why(), a.lists(false), a.lists(true), a.tokens(),
+	root.AddCommand(a.serve(), a.demo(), a.inspect(), a.mapping(), a.load(), a.sequence(), a.findings(), a.report(), a.today(), a.order(), a.why(), a.lists(false), a.lists(true), a.tokens(),
 		&cobra.Command{Use: "exit-codes", Short: "What the exit codes mean", Long: exitCodes})
 	checkArgs(root)
 	return root

@@ -22,7 +22,7 @@ import (
 
 func (a *app) load() *cobra.Command {
 	var mappingName string
-	var dryRun, allOrNone bool
+	var opt loadOptions
 	c := &cobra.Command{
 		Use:   "load FILE --mapping MAPPING",
 		Short: "Load a document's orders, or try it without keeping anything",
@@ -34,19 +34,24 @@ MAPPING is a mapping's file, which is sent along, or the name of one that the
 service has.`,
 		Example: `  koinos load week-12.xlsx --mapping ostrand-weekly --dry-run
   koinos load week-12.xlsx --mapping mappings/ostrand-weekly.yaml
-  koinos load returns.csv --mapping saltry --all-or-none --output json`,
+  koinos load returns.csv --mapping saltry --all-or-none --output json
+  koinos load corrected.xlsx -m ostrand-weekly --again update --note "prices of 2 March"
+  koinos load stock.csv -m opening --opening --default currency=EUR --only-rows 5-400`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			if mappingName == "" {
 				return usage{errors.New("say which mapping with --mapping; koinos mapping list shows those of the service")}
 			}
-			return a.runLoad(c.Context(), args[0], mappingName, client.NewLoad{DryRun: dryRun, AllOrNone: allOrNone})
+			asked, err := opt.options()
+			if err != nil {
+				return err
+			}
+			return a.runLoad(c.Context(), args[0], mappingName, client.NewLoad{Options: asked})
 		},
 	}
 	c.Flags().StringVarP(&mappingName, "mapping", "m", "", "mapping: a file, or a name that the service knows")
-	c.Flags().BoolVarP(&dryRun, "dry-run", "n", false, "say what would happen, store no order")
-	c.Flags().BoolVar(&allOrNone, "all-or-none", false, "store nothing where one order is refused")
-	c.AddCommand(a.loadList(), a.loadShow(), a.loadReport(), a.loadMissing(), a.loadCancel())
+	opt.flags(c)
+	c.AddCommand(a.loadList(), a.loadShow(), a.loadReport(), a.loadMissing(), a.loadCancel(), a.loadPause(), a.loadResume(), a.loadRetry(), a.loadAccept(), a.loadUndo())
 	return c
 }
 
@@ -78,9 +83,20 @@ func (a *app) runLoad(ctx context.Context, file, mappingName string, req client.
 	if err != nil {
 		return err
 	}
+	return a.follow(ctx, api, l)
+}
+
+// follow watches a load to its end and shows it. Ctrl-C cancels it.
+func (a *app) follow(ctx context.Context, api *client.Client, l report.Load) error {
 	bar := a.bar("loading")
 	last, err := api.WatchLoad(ctx, l.ID, func(l report.Load) {
-		bar.show(l.Share, fmt.Sprintf("%s, %d refused", report.Plural(l.Orders, "order"), l.Refused))
+		words := fmt.Sprintf("%s, %d refused", report.Plural(l.Orders, "order"), l.Refused)
+		if l.Status == report.Waiting {
+			words = "waiting for other loads to end"
+		} else if l.RowsASecond > 0 {
+			words += fmt.Sprintf(", %d rows a second, %s left", l.RowsASecond, (time.Duration(l.SecondsLeft) * time.Second).String())
+		}
+		bar.show(l.Share, words)
 	})
 	bar.done()
 	if ctx.Err() != nil { // a person pressed Ctrl-C
@@ -91,8 +107,11 @@ func (a *app) runLoad(ctx context.Context, file, mappingName string, req client.
 		}
 		return a.showLoad(stop, api, l.ID)
 	}
-	if err != nil {
-		return fmt.Errorf("load %d: %w", last.ID, err)
+	if err != nil || !last.Status.Ended() {
+		if err == nil {
+			err = client.ErrAway
+		}
+		return fmt.Errorf("load %d: %w; it goes on by itself when the service is back: koinos load show %d", l.ID, err, l.ID)
 	}
 	return a.showLoad(ctx, api, l.ID)
 }
@@ -185,14 +204,21 @@ func (a *app) showLoad(ctx context.Context, api *client.Client, id int64) error 
 // nextSteps says what a person would do now.
 func (a *app) nextSteps(l *report.Load) {
 	fmt.Fprintln(a.out)
+	ext := strings.ToLower(filepath.Ext(l.DocumentName))
+	if ext != ".xlsx" {
+		ext = ".csv"
+	}
 	if l.Errors+l.Warnings > 0 && l.Orders > 0 {
-		ext := strings.ToLower(filepath.Ext(l.DocumentName))
-		if ext != ".xlsx" {
-			ext = ".csv"
-		}
 		fmt.Fprintf(a.out, "Every cell and row with its answer: koinos load report %d --format marked --to marked%s\n", l.ID, ext)
 	}
-	if l.DryRun && l.Ready > 0 {
+	if l.Failing() > 0 && l.Status != report.Running {
+		fmt.Fprintf(a.out, "Mend many at once: koinos findings fix %d\n", l.ID)
+		fmt.Fprintf(a.out, "Only what failed, to be mended and loaded again: koinos load report %d --format failed --to failed%s\n", l.ID, ext)
+	}
+	if l.Held > 0 {
+		fmt.Fprintf(a.out, "Held orders go in when their warnings are accepted: koinos load accept %d CODE\n", l.ID)
+	}
+	if l.DryRun && l.Ready+l.Differs > 0 {
 		fmt.Fprintf(a.out, "Nothing was stored. To load: the same command without --dry-run.\n")
 	}
 	if l.Loaded > 0 {
@@ -205,7 +231,7 @@ func joinExit(err error, l *report.Load) error {
 	switch {
 	case err != nil:
 		return err
-	case l.Clean() || l.Status == report.Running:
+	case l.Clean() || !l.Status.Ended():
 		return nil
 	case l.Status == report.Failed:
 		return &exit{code: exitBad}
@@ -234,9 +260,9 @@ func (a *app) loadList() *cobra.Command {
 					kind = "dry run"
 				}
 				rows = append(rows, []string{strconv.FormatInt(l.ID, 10), local(l.StartedAt), kind, l.DocumentName, fmt.Sprintf("%s v%d", l.Mapping, l.Version), string(l.Status),
-					num(l.Orders), num(l.Loaded + l.Ready), num(l.Unchanged), num(l.Refused + l.Withheld)})
+					num(l.Orders), num(l.Loaded + l.Ready), num(l.Changed + l.Differs), num(l.Unchanged), num(l.Failing())})
 			}
-			report.Table(a.out, []string{">load", "started", "kind", "document", "mapping", "status", ">orders", ">good", ">unchanged", ">refused"}, rows)
+			report.Table(a.out, []string{">load", "started", "kind", "document", "mapping", "status", ">orders", ">good", ">changed", ">unchanged", ">failed"}, rows)
 			a.moreRows(page.Next)
 			return nil
 		},
@@ -343,7 +369,9 @@ func (a *app) loadReport() *cobra.Command {
   json    figures, reasons, every order's outcome, every finding
   csv     every finding, one a row
   marked  the document itself: cells coloured, with comments, where something
-          was found, and outcome, order number and message beside every row`,
+          was found, and outcome, order number and message beside every row
+  failed  the same of only those orders that did not go in, whole, in the
+          document's own layout: mend it and load it again`,
 		Example: "  koinos load report 4 --format marked --to week-12-marked.xlsx\n  koinos load report 4 --format csv > findings.csv",
 		Args:    cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -351,11 +379,11 @@ func (a *app) loadReport() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if format != "json" && format != "csv" && format != "marked" {
-				return usage{fmt.Errorf("--format is json, csv or marked, not %q", format)}
+			if format != "json" && format != "csv" && format != "marked" && format != "failed" {
+				return usage{fmt.Errorf("--format is json, csv, marked or failed, not %q", format)}
 			}
 			if to == "" {
-				if f, ok := a.out.(*os.File); ok && format == "marked" && a.style().Color {
+				if f, ok := a.out.(*os.File); ok && (format == "marked" || format == "failed") && a.style().Color {
 					return usage{fmt.Errorf("a marked copy is not for %s; say where with --to FILE", f.Name())}
 				}
 				return a.client().Report(c.Context(), id, format, a.out)
@@ -363,7 +391,7 @@ func (a *app) loadReport() *cobra.Command {
 			return writeFile(to, func(w io.Writer) error { return a.client().Report(c.Context(), id, format, w) })
 		},
 	}
-	c.Flags().StringVarP(&format, "format", "f", "json", "json, csv or marked")
+	c.Flags().StringVarP(&format, "format", "f", "json", "json, csv, marked or failed")
 	c.Flags().StringVar(&to, "to", "", "file to write; left out, standard output")
 	return c
 }

@@ -86,11 +86,10 @@ type RowsOutcome struct {
 
 // NewLoad asks for a load.
 type NewLoad struct {
-	Document  string `json:"document" minLength:"8" doc:"SHA-256 of a document received, or its first letters"`
-	Mapping   string `json:"mapping" minLength:"1" doc:"Name of a mapping"`
-	Version   int    `json:"version,omitempty" minimum:"0" doc:"Version of the mapping; left out, the newest"`
-	DryRun    bool   `json:"dry_run,omitempty" doc:"Store no order"`
-	AllOrNone bool   `json:"all_or_none,omitempty" doc:"Store nothing where one order is refused"`
+	Document string `json:"document" minLength:"8" doc:"SHA-256 of a document received, or its first letters"`
+	Mapping  string `json:"mapping" minLength:"1" doc:"Name of a mapping"`
+	Version  int    `json:"version,omitempty" minimum:"0" doc:"Version of the mapping; left out, the newest"`
+	report.Options
 }
 
 // LoadReport is everything a load has to say but its single findings.
@@ -193,4 +192,37 @@ type Field struct {
 	About   string      `json:"about"`
 	Choices []string    `json:"choices,omitempty"`
 	Must    bool        `json:"must" doc:"No order can do without it"`
+}
+
+// Acceptance names warnings that shall not hold orders.
+type Acceptance struct {
+	Codes []finding.Code `json:"codes" minItems:"1"`
+}
+
+// NewRun asks for a run of a document through a sequence.
+type NewRun struct {
+	Document string `json:"document,omitempty" doc:"SHA-256 of a document received, or its first letters"`
+	Sequence string `json:"sequence,omitempty" doc:"Name of a sequence"`
+	Version  int    `json:"version,omitempty" minimum:"0" doc:"Version of the sequence; left out, the newest"`
+	AgainOf  int64  `json:"again_of,omitempty" minimum:"0" doc:"Instead of document and sequence: an earlier run to go on from"`
+	report.Options
+}
+
+// SequenceDetail is a sequence with its steps.
+type SequenceDetail struct {
+	store.Sequence
+	About string                 `json:"about,omitempty"`
+	Steps []mapping.SequenceStep `json:"steps"`
+}
+
+// Day is what loads did on one day.
+type Day = store.Day
+
+// Today is what somebody who comes to work looks at first.
+type Today struct {
+	Running []report.Load `json:"running" doc:"Waiting, running and paused loads"`
+	Failing []report.Load `json:"failing" doc:"Loads of the last days of which orders failed or were held, and no later load took up"`
+	Days    []Day         `json:"days" doc:"Orders by day, the oldest first"`
+	Saved   int           `json:"saved_seconds" doc:"Work by hand that loads stood for, over all days"`
+	Orders  int           `json:"orders" doc:"Orders stored"`
 }

@@ -21,11 +21,7 @@ func (e *Engine) Draft(ctx context.Context, l report.Load, seq int) (*mapping.Dr
 }
 
 func (e *Engine) draft(ctx context.Context, l report.Load, seq int, watch func(mapping.Step)) (*mapping.Draft, error) {
-	kept, err := e.store.Mapping(ctx, l.Mapping, l.Version)
-	if err != nil {
-		return nil, err
-	}
-	m, err := mapping.Parse([]byte(kept.Text))
+	m, err := e.mappingOf(ctx, &l)
 	if err != nil {
 		return nil, err
 	}
@@ -52,6 +48,9 @@ func (e *Engine) draft(ctx context.Context, l report.Load, seq int, watch func(m
 			return nil, err
 		}
 		if g.Seq == seq {
+			if g.Outcomes, err = e.outcomesFor(ctx, &l, m); err != nil {
+				return nil, err
+			}
 			d := m.Explain(&g, set, watch)
 			in.check(d)
 			return d, nil
@@ -84,7 +83,7 @@ func Expected(ctx context.Context, w io.Writer, r io.ReaderAt, size int64, m *ma
 }
 
 func try(ctx context.Context, r io.ReaderAt, size int64, m *mapping.Mapping, set *list.Set, limits source.Limits, order func(*mapping.Draft), each func(finding.Finding)) (report.Load, []finding.Finding, error) {
-	l := report.Load{Mapping: m.Name, DryRun: true, Status: report.Done}
+	l := report.Load{Mapping: m.Name, Options: report.Options{DryRun: true}, Status: report.Done}
 	count := func(f finding.Finding) {
 		l.Errors += btoi(f.Severity == finding.Error)
 		l.Warnings += btoi(f.Severity == finding.Warning)

@@ -165,6 +165,10 @@ var examples = []example{
 	{code: finding.OrderTooLong, shown: "an order of more than 50,000 rows", says: "50000 rows"},
 	{code: finding.IdentityMissing, change: "  sender_number: {from: Order, need: must} → ", doc: head + "A-1,2026-03-02,00417,2,9.50\n", at: "row 2", says: "not known"},
 	{code: finding.IdentityRepeated, doc: head + "A-1,2026-03-02,00417,2,9.50\nA-2,2026-03-02,00417,2,9.50\nA-1,2026-03-02,00417,2,9.50\n", at: "row 4 column 1", says: "began in row 2"},
+	{code: finding.UpdateConflict, change: "  kind: sales →   kind: sales;   again: {do: update, missing: refuse}", before: head + "A-1,2026-03-02,00417,2,9.50\nA-1,,00501,1,64.50\n", doc: head + "A-1,2026-03-02,00417,3,9.50\n", at: "row 2", says: "The stored line 2 (00501) is missing"},
+	{code: finding.NotNewer, change: "  kind: sales →   kind: sales;   again: {do: revise}", before: head + "A-1,2026-03-02,00417,2,9.50\n", doc: head + "A-1,2026-03-01,00417,3,9.50\n", at: "row 2 column 2", says: "is not after 2026-03-02"},
+	{code: finding.ResultMissing, change: "{value: EUR} → {value: EUR};   reference.purchase: {result: purchase.number, need: must}", doc: head + "A-1,2026-03-02,00417,2,9.50\n", at: "row 2", says: "only a run of a sequence has"},
+	{code: finding.StepFailed, shown: "a sequence whose first step refused the order of row 2, and whose second step needs its number", at: "row 2", says: "was refused in the step purchase"},
 	{code: finding.IdentityStored, before: head + "A-1,2026-03-02,00417,2,9.50\n", doc: head + "A-1,2026-03-02,00417,3,9.50\n", at: "row 2 column 1", says: `line 1 quantity was "2", is "3"`},
 	{code: finding.NumberTaken, change: "header: → header:;   number: {from: Price}", before: head + "A-1,2026-03-02,00417,2,9\n", doc: head + "A-2,2026-03-02,00417,3,9\n", at: "row 2 column 5", says: "OSTRAND A-1"},
 
@@ -205,10 +209,7 @@ func testStore(t testing.TB) *store.Store {
 
 func testEngine(t testing.TB, s *store.Store, limits source.Limits) *Engine {
 	t.Helper()
-	e, err := New(context.Background(), s, limits, time.Now, slog.New(slog.NewTextHandler(io.Discard, nil)))
-	if err != nil {
-		t.Fatal(err)
-	}
+	e := New(s, limits, time.Now, slog.New(slog.NewTextHandler(io.Discard, nil)))
 	t.Cleanup(e.Close)
 	return e
 }
@@ -251,6 +252,9 @@ func (e *example) run(t *testing.T) []finding.Finding {
 	if e.code == finding.KoinosFailed {
 		return crash(t)
 	}
+	if e.code == finding.StepFailed {
+		return stepFailed(t)
+	}
 	if strings.HasPrefix(string(e.code), "mapping_") {
 		return parseFindings(e.mapping())
 	}
@@ -291,10 +295,12 @@ func (e *example) run(t *testing.T) []finding.Finding {
 func crash(t *testing.T) []finding.Finding {
 	e := testEngine(t, testStore(t), source.DefaultLimits)
 	good := []byte(head + "A-1,2026-03-02,00417,2,9.50\n")
-	l := send(t, e, plainMapping, []byte(`[{"Order": "A-1", "Date": "2026-03-02", "Item": "00417", "Qty": 2, "Price": 9.50}]`), Request{DryRun: true})
+	l := send(t, e, plainMapping, []byte(`[{"Order": "A-1", "Date": "2026-03-02", "Item": "00417", "Qty": 2, "Price": 9.50}]`), Request{Options: report.Options{DryRun: true}})
 	r := &run{load: l, done: make(chan struct{})}
-	e.perform(context.Background(), r, &mapping.Mapping{Group: mapping.Grouping{By: "key", Columns: []mapping.Source{{Text: "Order"}}}})
-	if got := r.snapshot(); got.Status != report.Failed {
+	e.perform(context.Background(), r, func(context.Context, *report.Load) (*mapping.Mapping, error) {
+		return &mapping.Mapping{Group: mapping.Grouping{By: "key", Columns: []mapping.Source{{Text: "Order"}}}}, nil
+	})
+	if got := r.snapshot(time.Now()); got.Status != report.Failed {
 		t.Errorf("a crash leaves the load %s", got.Status)
 	}
 	if again := send(t, e, plainMapping, good, Request{}); again.Loaded != 1 {
@@ -305,6 +311,60 @@ func crash(t *testing.T) []finding.Finding {
 		t.Fatal(found, err)
 	}
 	return []finding.Finding{found[len(found)-1].Finding}
+}
+
+// dropShip is a sequence of two steps over one document: purchase orders first,
+// then the sales orders that carry their numbers.
+func dropShip(t testing.TB, s *store.Store, doc string) (sha string) {
+	t.Helper()
+	ctx := context.Background()
+	purchase := strings.NewReplacer("name: example", "name: purchases", "kind: sales", "kind: purchase", "partner:       {value: OSTRAND}", "partner:       {value: VARNHOLT}", "currency: ", "currency: ").Replace(plainMapping)
+	sales := strings.Replace(strings.Replace(plainMapping, "name: example", "name: sales", 1), "{value: EUR}\n", "{value: EUR}\n  reference.purchase: {result: purchase.number, need: must}\n", 1)
+	sales = strings.Replace(sales, ", list: items", "", 1) + "  custom.cost: {result: purchase.lines.amount}\n"
+	for _, text := range []string{purchase, sales} {
+		m, err := mapping.Parse([]byte(text))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := s.PutMapping(ctx, store.Mapping{Name: m.Name, Text: text}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if _, err := s.PutSequence(ctx, "drop-ship", "koinos: sequence/1\nname: drop-ship\nsteps:\n  - {step: purchase, mapping: purchases}\n  - {step: sales, mapping: sales}\n", "test", time.Now()); err != nil {
+		t.Fatal(err)
+	}
+	sha, size, err := keep(s, []byte(doc))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.PutDocument(ctx, store.Document{SHA: sha, Name: "drop-ship.csv", Size: size}); err != nil {
+		t.Fatal(err)
+	}
+	return sha
+}
+
+// finish waits for a run's end.
+func finish(t testing.TB, e *Engine, req RunRequest) report.Run {
+	t.Helper()
+	r, err := e.StartRun(context.Background(), req)
+	for err == nil && r.Status == report.Running {
+		time.Sleep(2 * time.Millisecond)
+		r, err = e.Run(context.Background(), r.ID)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	return r
+}
+
+func stepFailed(t *testing.T) []finding.Finding {
+	e := testEngine(t, testStore(t), source.DefaultLimits)
+	r := finish(t, e, RunRequest{Document: dropShip(t, e.store, head+"A-1,2026-03-02,0O417,2,9.50\n"), Sequence: "drop-ship"})
+	found, err := e.store.Findings(context.Background(), r.Loads[1].ID, store.FindingFilter{})
+	if err != nil || len(found) == 0 {
+		t.Fatal(found, err)
+	}
+	return []finding.Finding{found[0].Finding}
 }
 
 // Every code of the catalogue has an example that really gives it, at the

@@ -30,7 +30,9 @@ type mapped struct {
 	identity    string
 	fingerprint [sha256.Size]byte
 	trace       []byte
-	at          int // rows of the document read so far
+	found       int    // findings before it was compared with what is stored
+	given       string // number that the document gave it
+	at          int    // rows of the document read so far
 	share       float64
 }
 
@@ -51,6 +53,8 @@ type input struct {
 	keeps    bool                      // orders are compared with stored ones, and stored
 	around   bool                      // JSON: what stands around the records is looked at too
 	wanted   func(*mapping.Group) bool // which groups each maps; nil is all
+	only     func([]mapping.Span) bool // which groups belong to the load at all; nil is all
+	outcomes mapping.Outcomes          // what earlier steps of a sequence made; nil outside of one
 	decided  *mapping.Evidence         // what the whole document says of its dates; nil where nothing is in doubt
 }
 
@@ -90,8 +94,12 @@ func (in *input) run(ctx context.Context, put func([]mapped) error) (table *mapp
 			for len(b.groups) < batchOrders && rows < batchRows && broken == nil {
 				var group mapping.Group
 				if group, broken = table.Next(); broken == nil {
-					b.groups = append(b.groups, group)
 					rows += len(group.Rows)
+					if in.only != nil && !in.only(group.Spans()) {
+						continue
+					}
+					group.Outcomes = in.outcomes
+					b.groups = append(b.groups, group)
 				}
 			}
 			b.rows, b.share = table.Read, table.Offset()

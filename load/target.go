@@ -6,6 +6,7 @@ import (
 	"errors"
 	"strconv"
 	"strings"
+	"time"
 
 	"koinos/core/finding"
 	"koinos/core/order"
@@ -15,14 +16,16 @@ import (
 
 // target takes mapped orders and writes them and their outcomes in batches.
 type target struct {
-	e    *Engine
-	run  *run
-	ctx  context.Context
-	real bool      // false is a dry run
-	tx   *store.Tx // set while everything goes into one transaction
+	e     *Engine
+	run   *run
+	ctx   context.Context
+	rules rules
+	real  bool      // false is a dry run
+	tx    *store.Tx // set while everything goes into one transaction
 
 	pending []mapped
 	lines   int
+	from    int // orders up to this one were written before: the load goes on behind them
 	next    int // number of the load's last finding
 	notes   []finding.Finding
 	seen    map[[16]byte]int32 // identities of the document's orders: their first row, 20 bytes an order
@@ -35,17 +38,53 @@ const (
 	txLines  = 10_000
 )
 
-// begin starts a pass over the document.
-func (t *target) begin(real bool) {
-	t.real, t.pending, t.lines, t.next = real, nil, 0, 0
+// begin starts a pass over the document, behind what an earlier service has
+// written of it.
+func (t *target) begin(real bool) (err error) {
+	t.real, t.pending, t.lines, t.next, t.from = real, nil, 0, 0, 0
 	t.seen, t.numbers = map[[16]byte]int32{}, map[string]int{}
-	t.run.update(func(l *report.Load) { l.Counts = report.Counts{} })
+	if t.tx == nil {
+		if t.from, t.next, err = t.e.store.Progress(t.ctx, t.run.load.ID); err != nil {
+			return err
+		}
+	}
+	t.run.update(func(l *report.Load) {
+		if t.from == 0 {
+			l.Counts = report.Counts{}
+		}
+		l.Share = 0
+	})
+	t.run.mu.Lock()
+	t.run.began = time.Time{}
+	t.run.mu.Unlock()
+	return nil
 }
 
+// put takes the next orders in. A load that was begun before passes over those
+// that are written, noting what later ones are compared with.
 func (t *target) put(orders []mapped) error {
 	for i := range orders {
-		t.pending = append(t.pending, orders[i])
-		t.lines += len(orders[i].Order.Lines)
+		m := &orders[i]
+		if !t.rules.takes(&m.Order) {
+			continue
+		}
+		if m.Seq <= t.from {
+			if !m.Orphan {
+				t.firstOf(m)
+			}
+			if n := m.Order.Number; n != "" && !m.Refused() {
+				t.numbers[n] = m.Spans[0].First
+			}
+			continue
+		}
+		if t.run.began.IsZero() { // from here on it can be said how fast it is
+			t.run.mu.Lock()
+			t.run.began, t.run.rows, t.run.share = t.e.now(), t.run.load.Rows, m.share
+			t.run.mu.Unlock()
+		}
+		t.rules.stage(&m.Order)
+		t.pending = append(t.pending, *m)
+		t.lines += len(m.Order.Lines)
 	}
 	if len(t.pending) >= txOrders || t.lines >= txLines {
 		return t.flush()
@@ -58,38 +97,69 @@ func (t *target) flush() error {
 	if len(t.pending) == 0 {
 		return nil
 	}
-	counts := t.run.snapshot().Counts
-	next := t.next
+	before := t.run.counts()
+	counts, next, enough := before, t.next, false
+	last := &t.pending[len(t.pending)-1]
 	err := t.write(func(tx *store.Tx) error {
-		next, counts = t.next, t.run.snapshot().Counts
+		next, counts = t.next, before
 		results, err := t.decide(tx)
 		if err != nil {
 			return err
 		}
 		for i := range results {
+			if enough = t.rules.StopAfter > 0 && counts.Failing() >= t.rules.StopAfter; enough {
+				return errEnough // in the middle of the batch: once more with what comes before
+			}
+			r := &results[i]
 			counts.Orders++
-			counts.Lines += results[i].Lines
-			counts.Errors += results[i].Errors
-			counts.Warnings += results[i].Warnings
-			counts.Count(results[i].Outcome)
+			counts.Lines += r.Lines
+			counts.Errors += r.Errors
+			counts.Warnings += r.Warnings
+			counts.Count(r.Outcome)
+			if r.Outcome == report.Loaded || r.Outcome == report.Changed || r.Outcome == report.Ready || r.Outcome == report.Differs {
+				counts.Saved += t.rules.saved(r.Lines)
+			}
 		}
-		last := &t.pending[len(t.pending)-1]
 		counts.Rows = last.at
 		if err := tx.AddResults(t.run.load.ID, results, &next); err != nil {
 			return err
 		}
-		l := t.run.snapshot()
+		l := t.run.snapshot(t.e.now())
 		l.Counts = counts
-		return tx.SaveCounts(&l)
+		return tx.SaveLoad(&l)
 	})
+	if enough {
+		return t.flushSome(counts.Orders - before.Orders)
+	}
 	if err != nil {
 		return err
 	}
-	share := t.pending[len(t.pending)-1].share
+	share := last.share
 	t.next = next
 	t.run.update(func(l *report.Load) { l.Counts, l.Share = counts, share })
 	t.pending, t.lines = t.pending[:0], 0
+	if t.rules.StopAfter > 0 && counts.Failing() >= t.rules.StopAfter {
+		return errEnough
+	}
 	return nil
+}
+
+// flushSome writes the first n pending orders, the last of which is one
+// failure too many, and leaves the others.
+func (t *target) flushSome(n int) error {
+	t.pending = t.pending[:n]
+	for i := range t.pending { // they are decided anew
+		m := &t.pending[i]
+		m.Findings = m.Findings[:m.found:m.found]
+		if key := m.key(); t.seen[key] == int32(m.Spans[0].First) {
+			delete(t.seen, key)
+		}
+		m.Order.Number = m.given
+		if t.numbers[m.given] == m.Spans[0].First {
+			delete(t.numbers, m.given)
+		}
+	}
+	return t.flush()
 }
 
 func (t *target) write(f func(*store.Tx) error) error {
@@ -127,12 +197,20 @@ func (t *target) decide(tx *store.Tx) ([]store.OrderResult, error) {
 	var freshAt []int
 	for i := range t.pending {
 		m, res := &t.pending[i], &results[i]
-		if err := t.judge(m, known, taken, res); err != nil {
+		m.found, m.given = len(m.Findings), m.Order.Number
+		changed, err := t.judge(tx, m, known, taken, res)
+		if err != nil {
 			return nil, err
 		}
-		if res.Outcome == report.Loaded {
+		switch res.Outcome {
+		case report.Loaded:
 			fresh = append(fresh, store.NewOrder{Order: &m.Order, Identity: m.identity, Fingerprint: m.fingerprint, Trace: m.trace, Seq: m.Seq})
 			freshAt = append(freshAt, i)
+		case report.Changed:
+			changed.Action, changed.Load, changed.Seq, changed.Fingerprint = "changed", t.run.load.ID, m.Seq, m.fingerprint[:]
+			if err := tx.ChangeOrder(*changed, t.run.load.By, t.e.now()); err != nil {
+				return nil, err
+			}
 		}
 	}
 	if err := tx.InsertOrders(t.run.load.ID, fresh, t.run.load.By, t.e.now()); err != nil {
@@ -144,8 +222,9 @@ func (t *target) decide(tx *store.Tx) ([]store.OrderResult, error) {
 	return results, nil
 }
 
-// judge decides on one order and fills in its result.
-func (t *target) judge(m *mapped, known, taken map[string]store.Known, res *store.OrderResult) error {
+// judge decides on one order and fills in its result; changed is what a stored
+// order becomes where the outcome is that it changes.
+func (t *target) judge(tx *store.Tx, m *mapped, known, taken map[string]store.Known, res *store.OrderResult) (changed *store.Changed, err error) {
 	stored, isKnown := known[m.identity]
 	outcome := report.Ready
 	if t.real {
@@ -154,12 +233,17 @@ func (t *target) judge(m *mapped, known, taken map[string]store.Known, res *stor
 	if !m.Orphan && !t.firstOf(m) {
 		outcome = report.Refused
 	} else if !m.Refused() && isKnown {
-		outcome = report.Unchanged
 		res.OrderID, res.Number = stored.ID, stored.Number
-		if string(stored.Fingerprint) != string(m.fingerprint[:]) {
-			if err := t.clash(m, stored); err != nil {
-				return err
-			}
+		if changed, err = t.again(tx, m, stored); err != nil {
+			return nil, err
+		}
+		switch {
+		case changed == nil:
+			outcome = report.Unchanged
+		case t.real:
+			outcome, res.Changes = report.Changed, changed.Changes
+		default:
+			outcome, res.Changes = report.Differs, changed.Changes
 		}
 	} else if n := m.Order.Number; !m.Refused() && n != "" {
 		other, isTaken := taken[n]
@@ -171,8 +255,20 @@ func (t *target) judge(m *mapped, known, taken map[string]store.Known, res *stor
 			t.numbers[n] = m.Spans[0].First
 		}
 	}
-	if m.Refused() {
+	switch {
+	case m.Waits:
+		outcome = report.Held
+	case m.Refused():
 		outcome = report.Refused
+	case outcome != report.Unchanged && t.rules.holds != nil:
+		for i := range m.Findings {
+			if t.rules.holds(&m.Findings[i]) {
+				outcome = report.Held
+			}
+		}
+	}
+	if outcome.Failed() {
+		res.Changes = nil
 	}
 	res.Seq, res.Outcome, res.SenderNumber, res.Lines = m.Seq, outcome, m.Order.SenderNumber, len(m.Order.Lines)
 	res.Findings = m.Findings
@@ -183,13 +279,83 @@ func (t *target) judge(m *mapped, known, taken map[string]store.Known, res *stor
 	for _, s := range m.Spans {
 		res.Spans = append(res.Spans, report.SpanOutcome{Sheet: s.Sheet, First: s.First, Last: s.Last})
 	}
-	return nil
+	return changed, nil
+}
+
+// again decides what the arrival of a stored order means. It gives what the
+// order becomes, or nil where nothing changes or a finding says why it cannot.
+func (t *target) again(tx *store.Tx, m *mapped, known store.Known) (*store.Changed, error) {
+	same := string(known.Fingerprint) == string(m.fingerprint[:])
+	if t.rules.again == report.Refuse && same {
+		m.Add(finding.IdentityStored, 0, "sender_number", m.Order.SenderNumber, "It is stored as %s, the same as here, and must not arrive again.", known.Number).Hint = ""
+	}
+	if same {
+		return nil, nil
+	}
+	was, err := tx.Order(known.ID)
+	if err != nil {
+		return nil, err
+	}
+	var is *order.Order
+	var from []int // line of the arriving order of each line
+	switch t.rules.again {
+	case report.Update:
+		is, from, err = was.Update(&m.Order, t.rules.arrival)
+	case report.Revise:
+		before, now := t.rules.newer.Value(&was.Order, nil), t.rules.newer.Value(&m.Order, nil)
+		if now <= before {
+			f := m.Add(finding.NotNewer, 0, t.rules.newer.Name, now, "It differs from the stored %s, but its %s %s is not after %s.", known.Number, t.rules.newer.Name, said(now), said(before))
+			f.Message += " " + t.differences(&was.Order, &m.Order)
+			return nil, nil
+		}
+		is, from, err = was.Replace(&m.Order)
+	default:
+		f := m.Add(finding.IdentityStored, 0, "sender_number", m.Order.SenderNumber, "It is stored as %s and differs: %s", known.Number, t.differences(&was.Order, &m.Order))
+		if changes := order.Diff(&was.Order, &m.Order); len(changes) > 0 && changes[0].Line > 0 {
+			f.Line = changes[0].Line
+		}
+		return nil, nil
+	}
+	if err == nil {
+		_, err = is.Compute(t.rules.rounding)
+	}
+	if conflict := (*order.Conflict)(nil); errors.As(err, &conflict) {
+		m.Add(finding.UpdateConflict, conflict.Line, "", "", "%s", conflict.Message)
+		return nil, nil
+	} else if errors.Is(err, order.ErrTooLong) {
+		m.Add(finding.AmountTooLarge, 0, "total", "", "With these changes the order's figures have more digits than can be computed with.")
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	is.Status = is.DeriveStatus()
+	changes := order.Diff(&was.Order, is)
+	if len(changes) == 0 {
+		return nil, nil
+	}
+	for i := range changes {
+		c := &changes[i]
+		line := c.Line
+		if line > 0 && line <= len(from) {
+			line = from[line-1]
+		}
+		if c.Line == 0 || line > 0 {
+			c.At = m.Trace.Place(line, c.Field).String()
+		}
+	}
+	return &store.Changed{Was: &was.Order, Is: is, Changes: changes}, nil
+}
+
+// key is the order's identity, short enough to hold very many.
+func (m *mapped) key() [16]byte {
+	sum := sha256.Sum256([]byte(m.identity))
+	return [16]byte(sum[:16])
 }
 
 // firstOf notes the order's identity, or finds that the document has it already.
 func (t *target) firstOf(m *mapped) bool {
-	sum := sha256.Sum256([]byte(m.identity))
-	key := [16]byte(sum[:16])
+	key := m.key()
 	if row, twice := t.seen[key]; twice {
 		if !m.Has(0, "sender_number") {
 			m.Add(finding.IdentityRepeated, 0, "sender_number", m.Order.SenderNumber, "The order %s of %s began in row %d already.",
@@ -204,47 +370,36 @@ func (t *target) firstOf(m *mapped) bool {
 // mostNamed is how many differing fields a finding names.
 const mostNamed = 4
 
-// clash says in which fields the arriving order differs from the stored one.
-func (t *target) clash(m *mapped, stored store.Known) error {
-	// The stored order is read beside the writer: it was there before this
-	// document, or firstOf had found it.
-	was, err := t.e.store.Order(t.ctx, stored.ID)
-	if err != nil {
-		return err
-	}
-	changes := order.Diff(&was.Order, &m.Order)
+// differences says in which fields the arriving order differs from the stored one.
+func (t *target) differences(was, is *order.Order) string {
+	changes := order.Diff(was, is)
 	var named []string
 	for i, c := range changes {
 		if i == mostNamed {
 			named = append(named, strconv.Itoa(len(changes)-mostNamed)+" more")
 			break
 		}
-		where := c.Field
-		if c.Line > 0 {
-			where = "line " + strconv.Itoa(c.Line) + " " + c.Field
-		}
-		named = append(named, where+" was "+quote(c.Was)+", is "+quote(c.Is))
+		named = append(named, c.String())
 	}
-	f := m.Add(finding.IdentityStored, 0, "sender_number", m.Order.SenderNumber, "It is stored as %s and differs: %s.", stored.Number, strings.Join(named, "; "))
-	if len(changes) > 0 && changes[0].Line > 0 {
-		f.Line = changes[0].Line
-	}
-	return nil
+	return strings.Join(named, "; ") + "."
 }
 
-func quote(s string) string {
+func said(s string) string {
 	if s == "" {
-		return "blank"
+		return "(blank)"
 	}
-	return strconv.Quote(finding.Clip(s, 40))
+	return s
 }
 
-// allOrNone reads the document twice: dry, and where nothing is refused once
-// more for real, in one transaction.
+// allOrNone reads the document twice: dry, and where nothing fails once more
+// for real, in one transaction. A load that was begun before begins anew.
 func (t *target) allOrNone(pass func(real bool) error) error {
+	if err := t.e.store.Write(t.ctx, func(tx *store.Tx) error { return tx.Forget(t.run.load.ID) }); err != nil {
+		return err
+	}
 	err := pass(false)
-	dry, notes, next := t.run.snapshot().Counts, t.notes, t.next
-	if err == nil && dry.Refused == 0 {
+	dry, notes, next := t.run.counts(), t.notes, t.next
+	if err == nil && dry.Failing() == 0 {
 		err = t.e.store.Write(t.ctx, func(tx *store.Tx) error {
 			if err := tx.Forget(t.run.load.ID); err != nil {
 				return err
@@ -254,7 +409,8 @@ func (t *target) allOrNone(pass func(real bool) error) error {
 			if err := pass(true); err != nil {
 				return err
 			}
-			if n := t.run.snapshot().Refused; n > 0 {
+			c := t.run.counts()
+			if n := c.Failing(); n > 0 {
 				return finding.Fatal(finding.IdentityStored, finding.Place{}, "While this load ran, another one stored %d of its orders; nothing of this one was kept.", n)
 			}
 			return nil
@@ -263,11 +419,14 @@ func (t *target) allOrNone(pass func(real bool) error) error {
 			return nil
 		}
 	}
+	if err != nil && t.ctx.Err() != nil {
+		return err // it begins anew
+	}
 	// Nothing was kept: what the dry pass found stands, and good orders are withheld.
-	dry.Withheld, dry.Ready = dry.Ready, 0
+	dry.Withheld, dry.Ready, dry.Differs, dry.Saved = dry.Ready+dry.Differs, 0, 0, 0
 	t.notes, t.next = notes, next
 	t.run.update(func(l *report.Load) { l.Counts = dry })
 	return errors.Join(err, t.e.store.Write(context.WithoutCancel(t.ctx), func(tx *store.Tx) error {
-		return tx.SetOutcomes(t.run.load.ID, report.Ready, report.Withheld)
+		return errors.Join(tx.SetOutcomes(t.run.load.ID, report.Ready, report.Withheld), tx.SetOutcomes(t.run.load.ID, report.Differs, report.Withheld))
 	}))
 }

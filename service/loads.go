@@ -16,7 +16,6 @@ import (
 	"koinos/client"
 	"koinos/core/finding"
 	"koinos/core/report"
-	"koinos/core/source"
 	"koinos/load"
 	"koinos/store"
 )
@@ -34,7 +33,7 @@ func (s *Service) loads(api huma.API) {
 	handle(s, api, begin, func(ctx context.Context, in *start) (*answer[report.Load], error) {
 		l, err := s.engine.Start(ctx, load.Request{
 			Document: in.Body.Document, Mapping: in.Body.Mapping, Version: in.Body.Version,
-			DryRun: in.Body.DryRun, AllOrNone: in.Body.AllOrNone, By: callerOf(ctx).name,
+			Options: in.Body.Options, By: callerOf(ctx).name, Name: requestName(ctx),
 		})
 		return &answer[report.Load]{l}, err
 	})
@@ -54,7 +53,7 @@ func (s *Service) loads(api huma.API) {
 				return nil, err
 			}
 			for i := range loads { // those that run are further than the store knows
-				if loads[i].Status == report.Running {
+				if !loads[i].Status.Ended() {
 					if live, err := s.engine.Get(ctx, loads[i].ID); err == nil {
 						loads[i] = live
 					}
@@ -79,7 +78,7 @@ func (s *Service) loads(api huma.API) {
 		if _, err := s.store.Load(ctx, in.ID); err != nil {
 			return nil, err
 		}
-		if err := s.engine.Cancel(in.ID); err != nil {
+		if err := s.engine.Cancel(ctx, in.ID); err != nil {
 			return nil, err
 		}
 		l, err := s.engine.Wait(ctx, in.ID)
@@ -114,7 +113,7 @@ func (s *Service) loads(api huma.API) {
 	type outcomes struct {
 		ByLoad
 		Paging
-		Outcome string `query:"outcome" enum:"loaded,ready,unchanged,refused,withheld"`
+		Outcome string `query:"outcome" enum:"loaded,changed,ready,differs,unchanged,refused,held,withheld,undone"`
 	}
 	handle(s, api, op(http.MethodGet, "/loads/{id}/orders", "list-outcomes", tag, "read", "What became of each order of a load's document"),
 		func(ctx context.Context, in *outcomes) (*paged[report.OrderOutcome], error) {
@@ -156,7 +155,7 @@ func (s *Service) loads(api huma.API) {
 
 	type reportInput struct {
 		ByLoad
-		Format string `query:"format" enum:"json,csv,marked" default:"json" doc:"json: everything; csv: the findings; marked: the document itself with cells coloured and outcomes beside the rows"`
+		Format string `query:"format" enum:"json,csv,marked,failed" default:"json" doc:"json: everything; csv: the findings; marked: the document itself with cells coloured and outcomes beside the rows; failed: the same of only those orders that did not go in"`
 	}
 	rep := op(http.MethodGet, "/loads/{id}/report", "get-report", tag, "read", "A load's report as a file")
 	rep.Responses = file("The report", "application/json", "text/csv", xlsxType)
@@ -187,7 +186,7 @@ func (s *Service) watch(ctx context.Context, in *ByLoad, send sse.Sender) {
 			}
 			return
 		}
-		if err := send.Data(l); err != nil || l.Status != report.Running {
+		if err := send.Data(l); err != nil || l.Status.Ended() {
 			return
 		}
 		select {
@@ -249,24 +248,6 @@ func (s *Service) rowsOutcome(ctx context.Context, id int64, in rowsInput) (clie
 	return out, err
 }
 
-// answers gives a load's answers to a marked-up copy.
-type answers struct {
-	ctx  context.Context
-	s    *store.Store
-	load int64
-}
-
-func (a answers) Spans(sheet string, first, last int) ([]report.SpanOutcome, error) {
-	return a.s.Spans(a.ctx, a.load, sheet, first, last, 0)
-}
-
-func (a answers) FirstRow(sheet string) (int, error) { return a.s.FirstRow(a.ctx, a.load, sheet) }
-
-func (a answers) Findings(sheet string, first, last int) ([]finding.Finding, error) {
-	found, err := a.s.Findings(a.ctx, a.load, store.FindingFilter{Sheet: &sheet, FromRow: first, ToRow: last})
-	return plain(found), err
-}
-
 // findingsPage is how many findings a report reads at a time.
 const findingsPage = 2_000
 
@@ -304,6 +285,8 @@ func (s *Service) report(ctx context.Context, id int64, format string) (*huma.St
 		}, s), nil
 	case "marked":
 		return s.marked(ctx, l, base)
+	case "failed":
+		return s.failed(ctx, l, base+"-failed")
 	}
 	rep, err := s.loadReport(ctx, id)
 	if err != nil {
@@ -321,25 +304,6 @@ func (s *Service) loadReport(ctx context.Context, id int64) (rep client.LoadRepo
 	}
 	rep.Sheets, err = s.store.Sheets(ctx, id)
 	return rep, err
-}
-
-func (s *Service) marked(ctx context.Context, l report.Load, base string) (*huma.StreamResponse, error) {
-	m, err := s.parsed(ctx, l.Mapping, l.Version)
-	if err != nil {
-		return nil, err
-	}
-	d, f, err := s.openDocument(ctx, l.Document)
-	if err != nil {
-		return nil, err
-	}
-	write, kind, ext := report.MarkedCSV, "text/csv; charset=utf-8", ".csv"
-	if d.Shape.Format == source.XLSX {
-		write, kind, ext = report.MarkedWorkbook, xlsxType, ".xlsx"
-	}
-	return stream(kind, base+ext, func(w io.Writer) error {
-		defer f.Close()
-		return write(w, f, d.Size, m, answers{ctx, s.store, l.ID})
-	}, s), nil
 }
 
 // writeJSON writes a client.FullReport without holding its lists.

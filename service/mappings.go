@@ -24,12 +24,8 @@ func (s *Service) mappings(api huma.API) {
 	put.RequestBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/yaml": {Schema: &huma.Schema{Type: "string"}}}}
 	put.Errors = append(put.Errors, http.StatusUnprocessableEntity)
 	handle(s, api, put, func(ctx context.Context, in *body) (*answer[client.MappingDetail], error) {
-		m, err := mapping.Parse(in.RawBody)
-		if err != nil {
-			return nil, err
-		}
-		kept, err := s.store.PutMapping(ctx, store.Mapping{Name: m.Name, Text: m.Text, StoredAt: s.now().UTC(), StoredBy: callerOf(ctx).name})
-		return &answer[client.MappingDetail]{client.MappingDetail{Mapping: kept, About: m.About, Describe: m.Describe()}}, err
+		kept, err := s.keepMapping(ctx, string(in.RawBody))
+		return &answer[client.MappingDetail]{kept}, err
 	})
 
 	handle(s, api, op(http.MethodGet, "/mappings", "list-mappings", tag, "read", "List mappings, each in its newest version"),
@@ -56,6 +52,15 @@ func (s *Service) mappings(api huma.API) {
 		func(context.Context, *none) (*answer[map[string]any], error) {
 			return &answer[map[string]any]{mapping.Schema()}, nil
 		})
+}
+
+func (s *Service) keepMapping(ctx context.Context, text string) (client.MappingDetail, error) {
+	m, err := mapping.Parse([]byte(text))
+	if err != nil {
+		return client.MappingDetail{}, err
+	}
+	kept, err := s.store.PutMapping(ctx, store.Mapping{Name: m.Name, Text: m.Text, StoredAt: s.now().UTC(), StoredBy: callerOf(ctx).name})
+	return client.MappingDetail{Mapping: kept, About: m.About, Describe: m.Describe()}, err
 }
 
 func detail(kept store.Mapping) client.MappingDetail {

@@ -11,6 +11,7 @@ import (
 
 	"koinos/client"
 	"koinos/core/finding"
+	"koinos/core/report"
 	"koinos/load"
 	"koinos/store"
 )
@@ -31,6 +32,11 @@ var problemKinds = map[string]struct {
 	"host_refused":        {http.StatusForbidden, "The request came under a name that is not this service's"},
 	"origin_refused":      {http.StatusForbidden, "Another web site made this request"},
 	"not_running":         {http.StatusConflict, "The load is not running"},
+	"order_refused":       {http.StatusUnprocessableEntity, "The order was refused"},
+	"not_paused":          {http.StatusConflict, "The load is not paused"},
+	"not_ended":           {http.StatusConflict, "The load has not ended"},
+	"key_in_use":          {http.StatusConflict, "The request is being answered already"},
+	"key_reused":          {http.StatusUnprocessableEntity, "The Idempotency-Key was used for another request"},
 	"stopping":            {http.StatusServiceUnavailable, "The service is stopping"},
 	"storage_failed":      {http.StatusInsufficientStorage, "The store could not be written"},
 	"internal":            {http.StatusInternalServerError, "Something went wrong here"},
@@ -45,7 +51,7 @@ func problem(code, detail string) *client.Problem {
 func fromFramework(status int, message string, errs ...error) huma.StatusError {
 	code := "internal"
 	for name, k := range problemKinds {
-		if k.status == status && name != "document_unreadable" && name != "mapping_invalid" && name != "host_refused" && name != "origin_refused" {
+		if k.status == status && name != "document_unreadable" && name != "mapping_invalid" && name != "order_refused" && name != "not_paused" && name != "not_ended" && name != "key_in_use" && name != "key_reused" && name != "host_refused" && name != "origin_refused" {
 			code = name
 		}
 	}
@@ -94,6 +100,16 @@ func (s *Service) fail(ctx context.Context, err error) error {
 		return problem("too_large", bodyLimit(tooLarge))
 	case errors.Is(err, load.ErrStopping):
 		return problem("stopping", "Try again when it is back.")
+	case errors.Is(err, load.ErrNotPaused):
+		return problem("not_paused", "Only a paused load can be resumed.")
+	case errors.Is(err, load.ErrRunning):
+		return problem("not_ended", "Wait for its end, or cancel it.")
+	case errors.Is(err, store.ErrInProgress):
+		return problem("key_in_use", "A request with this Idempotency-Key has not been answered yet; send it again in a moment.")
+	case errors.Is(err, store.ErrOtherUse):
+		return problem("key_reused", "Take a new Idempotency-Key for every new piece of work.")
+	case errors.Is(err, report.ErrNotMarked):
+		return problem("invalid_request", report.ErrNotMarked.Error()+".")
 	case errors.Is(err, load.ErrNotRunning):
 		return problem("not_running", "It has ended already.")
 	case len(found) > 0:

@@ -40,6 +40,7 @@ type Service struct {
 	log     *slog.Logger
 	now     func() time.Time
 	metrics *metrics
+	started time.Time
 	hosts   map[string]bool
 	http    *http.Server
 	stop    context.CancelFunc // ends streams when the service stops
@@ -58,21 +59,22 @@ func New(ctx context.Context, cfg Config, s *store.Store, log *slog.Logger) (*Se
 	if cfg.MaxBody == 0 {
 		cfg.MaxBody = DefaultMaxBody
 	}
-	engine, err := load.New(ctx, s, cfg.Limits, time.Now, log)
-	if err != nil {
-		return nil, err
-	}
+	engine := load.New(s, cfg.Limits, time.Now, log)
 	svc := &Service{cfg: cfg, store: s, engine: engine, log: log, now: time.Now, hosts: map[string]bool{}}
 	for _, h := range append(cfg.Hosts, host) {
 		svc.hosts[strings.ToLower(h)] = true
 	}
 	svc.metrics = newMetrics(engine)
+	svc.started = svc.now()
 	svc.stopped, svc.stop = context.WithCancel(context.Background())
 	svc.http = &http.Server{
 		Handler: svc.router(), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
 		ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelWarn),
 	}
-	return svc, nil
+	if err := s.ForgetRequests(ctx, svc.started.AddDate(0, 0, -keptRequestDays)); err != nil {
+		return nil, err
+	}
+	return svc, engine.Resume(ctx)
 }
 
 func loopback(host string) bool {
@@ -111,7 +113,7 @@ func (s *Service) router() http.Handler {
 	r.GET("/metrics", s.metrics.handler())
 	s.console(r)
 	api := humagin.New(r, apiConfig(s.cfg.Version))
-	api.UseMiddleware(s.authorize(api))
+	api.UseMiddleware(s.authorize(api), s.once(api))
 	s.register(api)
 	r.NoRoute(s.noRoute)
 	r.HandleMethodNotAllowed = true
@@ -142,6 +144,7 @@ func apiConfig(version string) huma.Config {
 		{Name: "Mappings", Description: "How documents become orders"},
 		{Name: "Lists", Description: "Reference lists and crosswalks that orders must agree with"},
 		{Name: "Loads", Description: "Runs of documents through mappings, and what became of every row"},
+		{Name: "Sequences", Description: "Several loads over one document, of which later ones use what earlier ones got"},
 		{Name: "Orders", Description: "The orders themselves"},
 		{Name: "Access", Description: "Who may do what"},
 	}

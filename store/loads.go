@@ -3,8 +3,10 @@ package store
 import (
 	"context"
 	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
 	"strings"
-	"time"
 
 	"koinos/core/finding"
 	"koinos/core/mapping"
@@ -17,89 +19,130 @@ type loadRow struct {
 	report.Load
 	Started string         `db:"started_at"`
 	Ended   sql.NullString `db:"ended_at"`
+	Asked   string         `db:"asked"`
 }
 
-func (r *loadRow) load() report.Load {
+func (r *loadRow) load() (report.Load, error) {
 	l := r.Load
+	if err := json.Unmarshal([]byte(r.Asked), &l.Options); err != nil {
+		return l, fmt.Errorf("load %d: %w", l.ID, err)
+	}
 	l.StartedAt = parseTime(r.Started)
 	if r.Ended.Valid {
 		end := parseTime(r.Ended.String)
 		l.EndedAt = &end
 	}
-	if l.Status != report.Running {
+	if l.Status.Ended() && l.Status != report.Paused {
 		l.Share = 1
 	}
-	return l
+	return l, nil
 }
 
-const selectLoad = `SELECT l.id, l.document, d.name AS documentname, l.mapping, l.mapping_version AS version, l.dry_run AS dryrun, l.all_or_none AS allornone, l.status,
-  l.rows, l.orders, l.lines, l.loaded, l.ready, l.unchanged, l.refused, l.withheld, l.errors, l.warnings, l.started_at, l.ended_at, l.by
+const selectLoad = `SELECT l.id, l.document, d.name AS documentname, l.mapping, l.mapping_version AS version, l.options AS asked, l.status, l.reason,
+  l.rows, l.orders, l.lines, l.loaded, l.changed, l.ready, l.differs, l.unchanged, l.refused, l.held, l.withheld, l.undone, l.errors, l.warnings, l.saved,
+  coalesce(l.run, 0) AS run, l.step, l.started_at, l.ended_at, l.by
   FROM loads l JOIN documents d ON d.sha = l.document `
 
-// StartLoad records a load that begins and gives its id.
-func (s *Store) StartLoad(ctx context.Context, l report.Load) (id int64, err error) {
+// StartLoad records a load that begins and gives its id. A request that named
+// itself (blank: it did not) starts one load only, however often it comes:
+// known is then true.
+func (s *Store) StartLoad(ctx context.Context, l report.Load, request string) (id int64, known bool, err error) {
+	asked, err := json.Marshal(l.Options)
+	if err != nil {
+		return 0, false, err
+	}
 	err = s.Write(ctx, func(t *Tx) error {
-		res, err := t.exec(`INSERT INTO loads (document, mapping, mapping_version, dry_run, all_or_none, status, started_at, by) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
-			l.Document, l.Mapping, l.Version, l.DryRun, l.AllOrNone, report.Running, at(l.StartedAt), l.By)
+		if request != "" {
+			err := t.tx.GetContext(t.ctx, &id, `SELECT id FROM loads WHERE request = ?`, request)
+			if known = err == nil; known || !errors.Is(err, sql.ErrNoRows) {
+				return err
+			}
+		}
+		var run any
+		if l.Run != 0 {
+			run = l.Run
+		}
+		res, err := t.exec(`INSERT INTO loads (document, mapping, mapping_version, dry_run, all_or_none, options, status, started_at, by, request, run, step) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+			l.Document, l.Mapping, l.Version, l.DryRun, l.AllOrNone, string(asked), l.Status, at(l.StartedAt), l.By, null(request), run, l.Step)
 		if err != nil {
 			return err
 		}
 		id, err = res.LastInsertId()
 		return err
 	})
-	return id, err
+	return id, known, err
 }
 
-// SaveCounts brings a load's figures up to date; with an end time the load has
-// ended with the given status.
-func (t *Tx) SaveCounts(l *report.Load) error {
+// SaveLoad brings a load's status and figures up to date; with an end time it
+// has ended.
+func (t *Tx) SaveLoad(l *report.Load) error {
 	var ended any
 	if l.EndedAt != nil {
 		ended = at(*l.EndedAt)
 	}
-	_, err := t.exec(`UPDATE loads SET status = ?, ended_at = ?, rows = ?, orders = ?, lines = ?, loaded = ?, ready = ?, unchanged = ?,
-	  refused = ?, withheld = ?, errors = ?, warnings = ? WHERE id = ?`,
-		l.Status, ended, l.Rows, l.Orders, l.Lines, l.Loaded, l.Ready, l.Unchanged, l.Refused, l.Withheld, l.Errors, l.Warnings, l.ID)
+	stmt, err := t.prepared(`UPDATE loads SET status = ?, reason = ?, ended_at = ?, rows = ?, orders = ?, lines = ?, loaded = ?, changed = ?, ready = ?, differs = ?,
+	  unchanged = ?, refused = ?, held = ?, withheld = ?, undone = ?, errors = ?, warnings = ?, saved = ? WHERE id = ?`)
+	if err != nil {
+		return err
+	}
+	_, err = stmt.ExecContext(t.ctx, string(l.Status), l.Reason, ended, l.Rows, l.Orders, l.Lines, l.Loaded, l.Changed, l.Ready, l.Differs,
+		l.Unchanged, l.Refused, l.Held, l.Withheld, l.Undone, l.Errors, l.Warnings, l.Saved, l.ID)
 	return err
 }
 
-// InterruptRunning marks loads that were running when the service ended.
-func (s *Store) InterruptRunning(ctx context.Context, now time.Time) (n int64, err error) {
-	err = s.Write(ctx, func(t *Tx) error {
-		res, err := t.exec(`UPDATE loads SET status = ?, ended_at = ? WHERE status = ?`, report.Interrupted, at(now), report.Running)
-		if err != nil {
-			return err
+// Unfinished lists the loads that an earlier service did not bring to an end,
+// oldest first.
+func (s *Store) Unfinished(ctx context.Context) ([]report.Load, error) {
+	return s.loads(ctx, `WHERE l.status IN (?, ?) ORDER BY l.id`, report.Waiting, report.Running)
+}
+
+func (s *Store) loads(ctx context.Context, where string, args ...any) ([]report.Load, error) {
+	var rows []loadRow
+	if err := s.r.SelectContext(ctx, &rows, selectLoad+where, args...); err != nil {
+		return nil, err
+	}
+	list := make([]report.Load, len(rows))
+	for i := range rows {
+		var err error
+		if list[i], err = rows[i].load(); err != nil {
+			return nil, err
 		}
-		n, err = res.RowsAffected()
-		return err
-	})
-	return n, err
+	}
+	return list, nil
+}
+
+// Progress is how far a load has come in the store: the number of its last
+// order and of its last finding.
+func (s *Store) Progress(ctx context.Context, load int64) (seq, n int, err error) {
+	err = s.r.QueryRowxContext(ctx, `SELECT coalesce((SELECT max(seq) FROM load_orders WHERE load_id = ?), 0),
+	  coalesce((SELECT max(n) FROM findings WHERE load_id = ?), 0)`, load, load).Scan(&seq, &n)
+	return seq, n, err
 }
 
 // Load gives a load by its id.
 func (s *Store) Load(ctx context.Context, id int64) (report.Load, error) {
-	var row loadRow
-	err := s.r.GetContext(ctx, &row, selectLoad+`WHERE l.id = ?`, id)
-	return row.load(), named(err, "load %d", id)
+	list, err := s.loads(ctx, `WHERE l.id = ?`, id)
+	if err == nil && len(list) == 0 {
+		return report.Load{}, fmt.Errorf("load %d: %w", id, ErrNotFound)
+	}
+	if err != nil {
+		return report.Load{}, err
+	}
+	return list[0], nil
 }
 
 // LoadFilter narrows a list of loads.
 type LoadFilter struct {
 	Document string
+	Run      int64 // of a sequence
 	Before   int64 // 0 is from the newest on
 	Limit    int
 }
 
 // Loads lists loads, newest first.
 func (s *Store) Loads(ctx context.Context, f LoadFilter) ([]report.Load, error) {
-	var rows []loadRow
-	err := s.r.SelectContext(ctx, &rows, selectLoad+`WHERE (? = 0 OR l.id < ?) AND (? = '' OR l.document = ?) ORDER BY l.id DESC LIMIT ?`,
-		f.Before, f.Before, f.Document, f.Document, f.Limit)
-	list := make([]report.Load, len(rows))
-	for i := range rows {
-		list[i] = rows[i].load()
-	}
-	return list, err
+	return s.loads(ctx, `WHERE (? = 0 OR l.id < ?) AND (? = '' OR l.document = ?) AND (? = 0 OR l.run = ?) ORDER BY l.id DESC LIMIT ?`,
+		f.Before, f.Before, f.Document, f.Document, f.Run, f.Run, f.Limit)
 }
 
 // OrderResult is an order's outcome with its rows, as a load writes it.
@@ -114,6 +157,7 @@ type OrderResult struct {
 func (t *Tx) AddResults(load int64, results []OrderResult, next *int) error {
 	orders := t.bulk("load_orders", "load_id", "seq", "outcome", "order_id", "number", "sender_number", "lines", "errors", "warnings")
 	spans := t.bulk("load_spans", "load_id", "sheet", "first", "last", "seq")
+	changes := t.bulk("load_changes", "load_id", "seq", "changes")
 	for i := range results {
 		r := &results[i]
 		var order any
@@ -121,6 +165,13 @@ func (t *Tx) AddResults(load int64, results []OrderResult, next *int) error {
 			order = r.OrderID
 		}
 		orders.add(load, r.Seq, string(r.Outcome), order, null(r.Number), null(r.SenderNumber), r.Lines, r.Errors, r.Warnings)
+		if len(r.Changes) > 0 {
+			text, err := json.Marshal(r.Changes)
+			if err != nil {
+				return err
+			}
+			changes.add(load, r.Seq, string(text))
+		}
 		for _, s := range r.Spans {
 			spans.add(load, s.Sheet, s.First, s.Last, r.Seq)
 		}
@@ -131,7 +182,7 @@ func (t *Tx) AddResults(load int64, results []OrderResult, next *int) error {
 	if err := orders.done(); err != nil {
 		return err
 	}
-	return spans.done()
+	return errors.Join(spans.done(), changes.done())
 }
 
 // AddFindings records findings of a load.
@@ -155,7 +206,7 @@ func (t *Tx) SetOutcomes(load int64, from, to report.Outcome) error {
 
 // Forget takes back what a load recorded of its orders and findings, so that it can be run anew.
 func (t *Tx) Forget(load int64) error {
-	for _, table := range []string{"load_orders", "load_spans", "findings"} {
+	for _, table := range []string{"load_orders", "load_spans", "load_changes", "findings"} {
 		if _, err := t.exec(`DELETE FROM `+table+` WHERE load_id = ?`, load); err != nil {
 			return err
 		}
@@ -271,26 +322,53 @@ func (s *Store) Reasons(ctx context.Context, load int64) ([]report.Reason, error
 
 const outcomeColumns = `seq, outcome, coalesce(order_id, 0) AS orderid, coalesce(number, '') AS number, coalesce(sender_number, '') AS sendernumber, lines, errors, warnings`
 
-// OutcomeFilter narrows a list of outcomes.
+// OutcomeFilter narrows a list of outcomes. Blank fields do not narrow.
 type OutcomeFilter struct {
 	After   int // seq
 	Limit   int
 	Outcome string
+	Seq     int
 }
 
 // Outcomes lists what became of a load's orders, in the document's order.
 func (s *Store) Outcomes(ctx context.Context, load int64, f OutcomeFilter) ([]report.OrderOutcome, error) {
-	list := []report.OrderOutcome{}
-	err := s.r.SelectContext(ctx, &list, `SELECT `+outcomeColumns+` FROM load_orders WHERE load_id = ? AND seq > ? AND (? = '' OR outcome = ?) ORDER BY seq LIMIT ?`,
-		load, f.After, f.Outcome, f.Outcome, f.Limit)
+	var rows []struct {
+		report.OrderOutcome
+		Changed sql.NullString `db:"changed"`
+	}
+	err := s.r.SelectContext(ctx, &rows, `SELECT `+outcomeColumns+`, (SELECT changes FROM load_changes c WHERE c.load_id = o.load_id AND c.seq = o.seq) AS changed
+	  FROM load_orders o WHERE load_id = ? AND seq > ? AND (? = '' OR outcome = ?) AND (? = 0 OR seq = ?) ORDER BY seq LIMIT ?`,
+		load, f.After, f.Outcome, f.Outcome, f.Seq, f.Seq, f.Limit)
+	list := make([]report.OrderOutcome, len(rows))
+	for i := range rows {
+		list[i] = rows[i].OrderOutcome
+		if rows[i].Changed.Valid {
+			if err := json.Unmarshal([]byte(rows[i].Changed.String), &list[i].Changes); err != nil {
+				return nil, fmt.Errorf("changes of order %d of load %d: %w", list[i].Seq, load, err)
+			}
+		}
+	}
 	return list, err
 }
 
 // Outcome gives what became of one order of a load's document.
 func (s *Store) Outcome(ctx context.Context, load int64, seq int) (report.OrderOutcome, error) {
-	var o report.OrderOutcome
-	err := s.r.GetContext(ctx, &o, `SELECT `+outcomeColumns+` FROM load_orders WHERE load_id = ? AND seq = ?`, load, seq)
-	return o, named(err, "order %d of load %d", seq, load)
+	list, err := s.Outcomes(ctx, load, OutcomeFilter{Seq: seq, Limit: 1})
+	if err == nil && len(list) == 0 {
+		err = fmt.Errorf("order %d of load %d: %w", seq, load, ErrNotFound)
+	}
+	if err != nil {
+		return report.OrderOutcome{}, err
+	}
+	return list[0], nil
+}
+
+// FailedSpans lists the rows of the orders of a load that did not go in.
+func (s *Store) FailedSpans(ctx context.Context, load int64) ([]report.SpanOutcome, error) {
+	list := []report.SpanOutcome{}
+	err := s.r.SelectContext(ctx, &list, `SELECT s.sheet, s.first, s.last, o.seq, o.outcome FROM load_spans s JOIN load_orders o ON o.load_id = s.load_id AND o.seq = s.seq
+	  WHERE s.load_id = ? AND o.outcome IN (?, ?, ?) ORDER BY s.sheet, s.first`, load, report.Refused, report.Held, report.Withheld)
+	return list, err
 }
 
 // Spans lists runs of rows with their orders' outcomes, in the order of rows,

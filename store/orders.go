@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"strconv"
 	"strings"
@@ -89,7 +90,7 @@ func headerMore(o *order.Order) (any, error) {
 }
 
 func lineMore(l *order.Line, n int) (any, error) {
-	if l.BuyerItem == "" && l.SupplierItem == "" && l.GTIN == "" && l.PriceBasis.IsZero() && l.TaxPercent.IsZero() &&
+	if l.SenderLine == "" && l.BuyerItem == "" && l.SupplierItem == "" && l.GTIN == "" && l.PriceBasis.IsZero() && l.TaxPercent.IsZero() &&
 		l.RequestedShipOn == "" && l.Shipped.IsZero() && l.Received.IsZero() && l.Cancelled.IsZero() &&
 		l.Notes == "" && len(l.Charges) == 0 && len(l.Custom) == 0 && l.Number == strconv.Itoa(n) {
 		if l.StatedAmount.IsZero() {
@@ -129,9 +130,12 @@ func (t *Tx) InsertOrders(load int64, orders []NewOrder, by string, now time.Tim
 	}
 	heads := t.bulk("orders", "id", "kind", "number", "identity", "fingerprint", "status", "revision", "sender_number", "partner", "ordered_on",
 		"requested_ship_on", "requested_delivery_on", "currency", "total", "line_count", "more", "trace", "load_id", "load_seq")
-	lines := t.bulk("lines", "order_id", "n", "item", "description", "quantity", "unit", "unit_price", "discount_percent", "amount",
-		"requested_delivery_on", "location", "more")
-	events := t.bulk("events", "order_id", "revision", "at", "by", "action", "load_id")
+	lines := t.lines()
+	events := t.bulk("events", "order_id", "revision", "at", "by", "action", "load_id", "load_seq")
+	var from any // orders that come one by one have no load
+	if load != 0 {
+		from = load
+	}
 	when := at(now)
 	for i := range orders {
 		n := &orders[i]
@@ -142,28 +146,39 @@ func (t *Tx) InsertOrders(load int64, orders []NewOrder, by string, now time.Tim
 			return err
 		}
 		heads.add(o.ID, string(o.Kind), o.Number, n.Identity, n.Fingerprint[:], string(o.Status), o.Revision, null(o.SenderNumber), o.Partner, null(string(o.OrderedOn)),
-			null(string(o.RequestedShipOn)), null(string(o.RequestedDeliveryOn)), null(o.Currency), o.Total.String(), len(o.Lines), more, string(n.Trace), load, n.Seq)
-		events.add(o.ID, 1, when, by, "created", load)
+			null(string(o.RequestedShipOn)), null(string(o.RequestedDeliveryOn)), null(o.Currency), o.Total.String(), len(o.Lines), more, string(n.Trace), from, n.Seq)
+		events.add(o.ID, 1, when, by, "created", from, n.Seq)
 	}
 	if err := heads.done(); err != nil { // before the lines that point at them
 		return err
 	}
 	for i := range orders {
-		o := orders[i].Order
-		for j := range o.Lines {
-			l := &o.Lines[j]
-			more, err := lineMore(l, j+1)
-			if err != nil {
-				return err
-			}
-			lines.add(o.ID, j+1, null(l.Item), null(l.Description), null(l.Quantity.String()), null(l.Unit), null(l.UnitPrice.String()), null(l.DiscountPercent.String()),
-				null(l.Amount.String()), null(string(l.RequestedDeliveryOn)), null(l.Location), more)
+		if err := lines.add(orders[i].Order); err != nil {
+			return err
 		}
 	}
-	if err := lines.done(); err != nil {
-		return err
+	return errors.Join(lines.done(), events.done())
+}
+
+// lineRows inserts the lines of orders.
+type lineRows struct{ *bulk }
+
+func (t *Tx) lines() lineRows {
+	return lineRows{t.bulk("lines", "order_id", "n", "item", "description", "quantity", "unit", "unit_price", "discount_percent", "amount",
+		"requested_delivery_on", "location", "more")}
+}
+
+func (r lineRows) add(o *order.Order) error {
+	for j := range o.Lines {
+		l := &o.Lines[j]
+		more, err := lineMore(l, j+1)
+		if err != nil {
+			return err
+		}
+		r.bulk.add(o.ID, j+1, null(l.Item), null(l.Description), null(l.Quantity.String()), null(l.Unit), null(l.UnitPrice.String()), null(l.DiscountPercent.String()),
+			null(l.Amount.String()), null(string(l.RequestedDeliveryOn)), null(l.Location), more)
 	}
-	return events.done()
+	return nil
 }
 
 // number gives each order without a number the next of its kind's series,
@@ -214,8 +229,9 @@ type Event struct {
 	Revision int            `json:"revision"`
 	At       time.Time      `json:"at"`
 	By       string         `json:"by"`
-	Action   string         `json:"action" doc:"created, changed"`
+	Action   string         `json:"action" doc:"created, changed, taken back"`
 	Load     int64          `json:"load,omitempty" doc:"The load that did it"`
+	Seq      int            `json:"load_seq,omitempty" doc:"Which order of that load's document it was"`
 	Changes  []order.Change `json:"changes,omitempty"`
 }
 
@@ -223,12 +239,12 @@ type Event struct {
 type StoredOrder struct {
 	order.Order
 	Trace        mapping.Trace `json:"trace" doc:"Where each value stands in the document"`
-	Load         int64         `json:"load" doc:"The load that stored it"`
-	Seq          int           `json:"load_seq" doc:"Which order of that load's document it was"`
-	Document     string        `json:"document" doc:"SHA-256 of the document it came from"`
-	DocumentName string        `json:"document_name"`
-	Mapping      string        `json:"mapping"`
-	Version      int           `json:"mapping_version"`
+	Load         int64         `json:"load,omitempty" doc:"The load that stored it; absent where it came by itself"`
+	Seq          int           `json:"load_seq,omitempty" doc:"Which order of that load's document it was"`
+	Document     string        `json:"document,omitempty" doc:"SHA-256 of the document it came from"`
+	DocumentName string        `json:"document_name,omitempty"`
+	Mapping      string        `json:"mapping,omitempty"`
+	Version      int           `json:"mapping_version,omitempty"`
 	Events       []Event       `json:"events"`
 }
 
@@ -244,8 +260,8 @@ type OrderSummary struct {
 	Currency            string       `json:"currency,omitempty" db:"currency"`
 	Total               string       `json:"total" db:"total"`
 	Lines               int          `json:"lines" db:"line_count"`
-	Status              order.Status `json:"status" db:"status" enum:"open,partial,complete,cancelled"`
-	Load                int64        `json:"load" db:"load_id"`
+	Status              order.Status `json:"status" db:"status" enum:"draft,open,confirmed,partial,complete,cancelled"`
+	Load                int64        `json:"load,omitempty" db:"load_id"`
 }
 
 // OrderFilter narrows a list of orders. Blank fields do not narrow.
@@ -280,7 +296,7 @@ func (s *Store) Orders(ctx context.Context, f OrderFilter) ([]OrderSummary, erro
 	}
 	list := []OrderSummary{}
 	err := s.r.SelectContext(ctx, &list, `SELECT id, kind, number, coalesce(sender_number, '') AS sender_number, partner, coalesce(ordered_on, '') AS ordered_on,
-	  coalesce(requested_delivery_on, '') AS requested_delivery_on, coalesce(currency, '') AS currency, total, line_count, status, load_id
+	  coalesce(requested_delivery_on, '') AS requested_delivery_on, coalesce(currency, '') AS currency, total, line_count, status, coalesce(load_id, 0) AS load_id
 	  FROM orders WHERE `+strings.Join(where, " AND ")+` ORDER BY id DESC LIMIT ?`, append(args, f.Limit)...)
 	return list, err
 }
@@ -292,6 +308,18 @@ func (s *Store) Order(ctx context.Context, id int64) (*StoredOrder, error) {
 		return nil, err
 	}
 	defer func() { _ = tx.Rollback() }()
+	return readOrder(ctx, tx, id)
+}
+
+// Order gives a stored order as the transaction sees it.
+func (t *Tx) Order(id int64) (*StoredOrder, error) { return readOrder(t.ctx, t.tx, id) }
+
+type querier interface {
+	SelectContext(ctx context.Context, dest any, query string, args ...any) error
+	GetContext(ctx context.Context, dest any, query string, args ...any) error
+}
+
+func readOrder(ctx context.Context, tx querier, id int64) (_ *StoredOrder, err error) {
 	var h struct {
 		ID                  int64          `db:"id"`
 		Kind                string         `db:"kind"`
@@ -315,8 +343,9 @@ func (s *Store) Order(ctx context.Context, id int64) (*StoredOrder, error) {
 		Version             int            `db:"mapping_version"`
 	}
 	if err := tx.GetContext(ctx, &h, `SELECT o.id, kind, number, o.status, revision, sender_number, partner, ordered_on, requested_ship_on, requested_delivery_on,
-	  currency, total, more, trace, load_id, load_seq, l.document, d.name AS document_name, l.mapping, l.mapping_version
-	  FROM orders o JOIN loads l ON l.id = o.load_id JOIN documents d ON d.sha = l.document WHERE o.id = ?`, id); err != nil {
+	  currency, total, more, trace, coalesce(load_id, 0) AS load_id, load_seq, coalesce(l.document, '') AS document, coalesce(d.name, '') AS document_name,
+	  coalesce(l.mapping, '') AS mapping, coalesce(l.mapping_version, 0) AS mapping_version
+	  FROM orders o LEFT JOIN loads l ON l.id = o.load_id LEFT JOIN documents d ON d.sha = l.document WHERE o.id = ?`, id); err != nil {
 		return nil, named(err, "order %d", id)
 	}
 	o := &StoredOrder{Load: h.Load, Seq: h.Seq, Document: h.Document, DocumentName: h.DocumentName, Mapping: h.Mapping, Version: h.Version, Events: []Event{}}
@@ -343,13 +372,14 @@ func (s *Store) Order(ctx context.Context, id int64) (*StoredOrder, error) {
 		By       string         `db:"by"`
 		Action   string         `db:"action"`
 		Load     sql.NullInt64  `db:"load_id"`
+		Seq      int            `db:"load_seq"`
 		Changes  sql.NullString `db:"changes"`
 	}
-	if err := tx.SelectContext(ctx, &events, `SELECT revision, at, by, action, load_id, changes FROM events WHERE order_id = ? ORDER BY revision`, id); err != nil {
+	if err := tx.SelectContext(ctx, &events, `SELECT revision, at, by, action, load_id, load_seq, changes FROM events WHERE order_id = ? ORDER BY revision`, id); err != nil {
 		return nil, err
 	}
 	for _, e := range events {
-		event := Event{Revision: e.Revision, At: parseTime(e.At), By: e.By, Action: e.Action, Load: e.Load.Int64}
+		event := Event{Revision: e.Revision, At: parseTime(e.At), By: e.By, Action: e.Action, Load: e.Load.Int64, Seq: e.Seq}
 		if e.Changes.Valid {
 			if err := json.Unmarshal([]byte(e.Changes.String), &event.Changes); err != nil {
 				return nil, err
@@ -358,10 +388,6 @@ func (s *Store) Order(ctx context.Context, id int64) (*StoredOrder, error) {
 		o.Events = append(o.Events, event)
 	}
 	return o, nil
-}
-
-type querier interface {
-	SelectContext(ctx context.Context, dest any, query string, args ...any) error
 }
 
 func readLines(ctx context.Context, q querier, id int64) ([]order.Line, error) {

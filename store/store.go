@@ -35,9 +35,13 @@ var ErrNotFound = errors.New("not found")
 
 // Store is an open data folder.
 type Store struct {
-	dir   string
-	lock  *os.File
-	mu    sync.Mutex // held by the one writer
+	dir  string
+	lock *os.File
+	mu   sync.Mutex // held by the one writer
+
+	queueMu sync.Mutex
+	queue   []*shared // work that waits to share a transaction
+
 	w     *sqlx.DB
 	conn  *sqlx.Conn // the writer's only connection
 	r     *sqlx.DB
@@ -245,7 +249,19 @@ func (s *Store) KeepFile(r io.Reader, accept func(r io.ReaderAt, size int64) err
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return "", 0, err
 	}
-	return sha, size, os.Rename(tmp.Name(), path)
+	if err := os.Rename(tmp.Name(), path); err != nil {
+		return "", 0, err
+	}
+	// The names must outlive a power cut too, not only the bytes.
+	return sha, size, errors.Join(syncDir(filepath.Dir(path)), syncDir(dir))
+}
+
+func syncDir(dir string) error {
+	d, err := os.Open(dir)
+	if err != nil {
+		return err
+	}
+	return errors.Join(d.Sync(), d.Close())
 }
 
 func (s *Store) file(sha string) string {

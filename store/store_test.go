@@ -49,7 +49,7 @@ func aLoad(t testing.TB, s *Store) int64 {
 	if _, err := s.PutMapping(ctx, Mapping{Name: "m", Text: "x", StoredAt: now}); err != nil {
 		t.Fatal(err)
 	}
-	id, err := s.StartLoad(ctx, report.Load{Document: sha, Mapping: "m", Version: 1, StartedAt: now})
+	id, _, err := s.StartLoad(ctx, report.Load{Document: sha, Mapping: "m", Version: 1, StartedAt: now}, "")
 	if err != nil {
 		t.Fatal(err)
 	}

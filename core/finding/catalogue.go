@@ -67,6 +67,10 @@ const (
 	OrderTooLong      Code = "order_too_long"
 	IdentityMissing   Code = "identity_missing"
 	IdentityRepeated  Code = "identity_repeated"
+	UpdateConflict    Code = "update_conflict"
+	NotNewer          Code = "not_newer"
+	ResultMissing     Code = "result_missing"
+	StepFailed        Code = "step_failed"
 	IdentityStored    Code = "identity_stored"
 	NumberTaken       Code = "number_taken"
 
@@ -135,6 +139,10 @@ var Catalogue = map[Code]About{
 	OrderTooLong:      {Error, "more rows in one order than Koinos holds", "Look at the grouping: a wrong key makes one order of many. Or sort the document by its key."},
 	IdentityMissing:   {Warning, "the sender's order number is missing", "Without it a corrected copy of this order cannot be recognised."},
 	IdentityRepeated:  {Error, "the same order twice in the document", "Take one out. If its rows stand apart, say `rows: anywhere` in orders.group."},
+	UpdateConflict:    {Error, "the stored order cannot be changed so", "Correct the row, or say in orders.again of the mapping how lines are matched and what becomes of missing ones."},
+	NotNewer:          {Error, "the stored order is newer", "Nothing needs to be done where an old document came late; else correct the date."},
+	ResultMissing:     {Error, "an earlier step gave no value", "Run the document through the sequence, and see that the earlier step makes an order of this row."},
+	StepFailed:        {Error, "it waits for an order of an earlier step", "Mend the order of the earlier step, then run the sequence again: it goes on from there."},
 	IdentityStored:    {Error, "the order is already stored and differs", "Nothing was changed. Compare the two and change the stored order if the new one is right."},
 	NumberTaken:       {Error, "the order's number belongs to another order", "Give another number, or leave it out to have one assigned."},
 

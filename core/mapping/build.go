@@ -109,8 +109,11 @@ func (b *builder) mapping(root *node) *Mapping {
 		}
 	}
 	b.complete(root, m)
+	b.again(orders, m)
 	if r := root.get("results"); r != nil {
-		m.Results = Results{b.letter(r, "outcome"), b.letter(r, "number"), b.letter(r, "message")}
+		b.results(r, &m.Results)
+	} else {
+		b.results(&node{}, &m.Results)
 	}
 	return m
 }
@@ -136,13 +139,8 @@ func (b *builder) document(n *node, d *Document) {
 		d.First, d.Last = r.number("first"), r.number("last")
 		d.LeaveOut, d.Keep = b.compile(r.get("leave_out"), true), b.compile(r.get("keep"), true)
 		for _, c := range r.all("chosen") {
-			first, last, _ := strings.Cut(c.text, "-")
-			x, errX := strconv.Atoi(strings.TrimSpace(first))
-			y, errY := x, error(nil)
-			if last != "" {
-				y, errY = strconv.Atoi(strings.TrimSpace(last))
-			}
-			if errX != nil || errY != nil || x < 1 || y < x {
+			x, y, ok := rowsOf(c.text)
+			if !ok {
 				b.add(finding.MappingWrongValue, c.at, c.text, "%q are no rows; write 12, or 20-35.", c.text)
 				continue
 			}
@@ -352,7 +350,7 @@ func (b *builder) binding(e entry, f order.Field, doc locale) Binding {
 		Field: f, From: b.sources(v.all("from")), Value: v.str("value"), Default: v.str("default"), Need: Need(v.str("need")), Of: v.str("of"),
 		Repeat: v.str("repeat"), Beside: v.str("beside"), Expr: b.compile(v.get("expr"), false), When: b.compile(v.get("when"), true),
 		Crosswalk: v.str("crosswalk"), List: v.str("list"), Keys: v.strs("by"), Near: v.number("near"), Give: v.str("give"), Suffix: v.str("suffix"),
-		Write: b.compile(v.get("write"), false), Compare: v.str("check") != "false", locale: doc, at: e.at,
+		Write: b.compile(v.get("write"), false), Result: b.resultOf(v.get("result")), Compare: v.str("check") != "false", locale: doc, at: e.at,
 	}
 	b.m.computes = b.m.computes || bind.Expr != nil || bind.When != nil || bind.Write != nil
 	b.m.wide = b.m.wide || bind.Of == "parent" || bind.Of == "document"
@@ -390,9 +388,9 @@ func (b *builder) binding(e entry, f order.Field, doc locale) Binding {
 		}
 	}
 	value := v.get("value")
-	switch given := v.get("from") != nil || v.get("cell") != nil || v.get("label") != nil || bind.Expr != nil; {
+	switch given := v.get("from") != nil || v.get("cell") != nil || v.get("label") != nil || bind.Expr != nil || bind.Result.Step != ""; {
 	case !given && value == nil:
-		b.add(finding.MappingMissingKey, e.at, "", "%s needs from (a column), cell, label or expr, or value (the same for all).", e.key)
+		b.add(finding.MappingMissingKey, e.at, "", "%s needs from (a column), cell, label, expr or result, or value (the same for all).", e.key)
 	case v.get("from") != nil && value != nil:
 		b.add(finding.MappingWrongValue, value.at, value.text, "%s has both from and value; take one of them out, or say default instead of value.", e.key)
 	case given && value != nil:
@@ -471,6 +469,88 @@ func (b *builder) complete(root *node, m *Mapping) {
 		}
 	}
 	b.add(finding.MappingMissingKey, root.get("lines").at, "", "lines needs one of item, buyer_item, supplier_item, gtin, description: what is ordered.")
+}
+
+// again understands what a second arrival means, and what holds an order.
+func (b *builder) again(orders *node, m *Mapping) {
+	a := orders.get("again")
+	if a == nil {
+		a = &node{}
+	}
+	m.Again.Do = a.str("do")
+	if m.Again.Do == "" {
+		m.Again.Do = "skip"
+	}
+	arrival := &m.Again.Arrival
+	arrival.Parties, arrival.Charges = len(m.levels[inParties]) > 0, len(m.levels[inCharges]) > 0
+	arrival.Match, arrival.Missing, arrival.Clear = order.LineKey(a.str("lines")), order.Missing(a.str("missing")), a.str("blanks") == "clear"
+	usual := order.ByItem
+	for _, bind := range m.levels[inHeader] {
+		arrival.Header = append(arrival.Header, bind.Field)
+	}
+	for _, bind := range m.levels[inLines] {
+		arrival.Lines = append(arrival.Lines, bind.Field)
+		if k := order.LineKey(bind.Field.Name); k == order.ByNumber || k == order.BySenderLine && usual != order.ByNumber {
+			usual = k
+		}
+	}
+	if arrival.Match == "" {
+		arrival.Match = usual
+	}
+	newer := "ordered_on"
+	if n := a.get("newer"); n != nil {
+		newer = n.text
+	}
+	f, ok := order.Lookup(order.Header, newer)
+	if !ok || f.Type != order.Day {
+		b.add(finding.MappingWrongValue, a.get("newer").at, newer, "newer must name a date of the header, such as ordered_on.")
+	}
+	m.Again.Newer = f
+	for _, h := range orders.all("hold") {
+		info, known := finding.Catalogue[finding.Code(h.text)]
+		if h.text != "all" && (!known || info.Severity != finding.Warning) {
+			b.add(finding.MappingWrongValue, h.at, h.text, "%q is not the code of a warning, or all; docs/findings.md has them.", h.text)
+		}
+		m.Holds = append(m.Holds, h.text)
+	}
+	if h := orders.get("by_hand"); h != nil {
+		for i, key := range []string{"order", "line"} {
+			if v := h.get(key); v != nil {
+				minutes, err := strconv.ParseFloat(v.text, 64)
+				if err != nil || !(minutes >= 0 && minutes <= 1440) {
+					b.add(finding.MappingWrongValue, v.at, v.text, "by_hand takes minutes, such as 2 or 0.5.")
+				}
+				m.ByHand[i] = minutes
+			}
+		}
+	}
+}
+
+// ResultWords are what results can give besides fields of the order.
+var ResultWords = []string{"outcome", "number", "message", "warnings", "line", "line_id"}
+
+func (b *builder) results(n *node, r *Results) {
+	for i, what := range ResultWords {
+		if i < 3 || n.get(what) != nil {
+			r.Columns = append(r.Columns, ResultColumn{what, b.letter(n, what)})
+		}
+	}
+	if f := n.get("fields"); f != nil {
+		for _, e := range f.entries {
+			if !order.IsResult(e.key) {
+				b.add(finding.MappingUnknownKey, e.at, e.key, "%q is no field of an order; those of lines are written lines.amount.", e.key)
+			}
+			r.Columns = append(r.Columns, ResultColumn{e.key, b.letter(f, e.key)})
+		}
+	}
+	r.Overwrite = n.str("overwrite") == "true"
+	used := map[int]string{}
+	for _, c := range r.Columns {
+		if c.Column > 0 && used[c.Column] != "" {
+			b.add(finding.MappingWrongValue, n.at, c.What, "results: %s and %s are given the same column.", used[c.Column], c.What)
+		}
+		used[c.Column] = c.What
+	}
 }
 
 func (b *builder) letter(n *node, key string) int {

@@ -14,6 +14,7 @@ import (
 // Draft is what a mapping made of a group: an order that has yet to be
 // checked, what was found on the way, and where its values came from.
 type Draft struct {
+	Waits    bool // for the order that an earlier step did not make
 	Seq      int
 	Orphan   bool // no order was made: its rows belong to none, or cannot be read
 	Order    order.Order

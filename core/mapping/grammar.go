@@ -62,6 +62,7 @@ var binding = &shape{kind: object, about: "Where one field of the order gets its
 	{"of", false, words("Which record is asked: the line's own (the usual), the order's, the object around the record, or the whole document", "order", "parent", "document")},
 	{"row", false, many("By rowkind: the kinds of row, in the partner's words, on which the value stands; left out, those that fit the level")},
 	{"value", false, some("The same value for every order")},
+	{"result", false, some("In a sequence: what an earlier step gave the order of the same row, as step.field: purchase.number, purchase.lines.amount")},
 	{"expr", false, some("Expression that gives the value; value is what from, cell or label found")},
 	{"when", false, some("Condition: the binding counts only where it is true")},
 	{"repeat", false, words("What a header fact does that stands in several rows: agree (the usual), first, last, join its texts, sum its numbers", "agree", "first", "last", "join", "sum")},
@@ -170,6 +171,18 @@ var grammar = &shape{kind: object, about: "How a document's records become order
 		{"parts", false, &shape{kind: object, about: "How the repeating parts of an order stand in its rows", keys: []key{
 			{"lines", false, part("lines")}, {"parties", false, part("parties")}, {"charges", false, part("charges")},
 		}}},
+		{"again", false, &shape{kind: object, about: "What a second arrival of a stored order means", keys: []key{
+			{"do", true, words("refuse: it is refused, the same or not; skip: the same is left alone, a different one refused (the usual); update: the fields bound here are changed; revise: a newer one takes the place of the stored one", "refuse", "skip", "update", "revise")},
+			{"lines", false, words("update: by what arriving lines are matched with stored ones; left out, by number or sender_line where it is bound, else by item", order.LineKeys...)},
+			{"missing", false, words("update: what becomes of stored lines that do not arrive: they are kept (the usual), closed (what has not moved is cancelled), or the order is refused", order.Missings...)},
+			{"blanks", false, words("update: what a blank value does: it keeps the stored one (the usual), or clears it", "keep", "clear")},
+			{"newer", false, some("revise: the header's date that says which is newer; left out, ordered_on")},
+		}}},
+		{"hold", false, many("Warnings that hold an order back until somebody accepts them: their codes, or all")},
+		{"by_hand", false, &shape{kind: object, about: "How many minutes it takes to enter an order by hand: what a load saves", keys: []key{
+			{"order", false, some("Minutes for an order")},
+			{"line", false, some("Minutes for each line")},
+		}}},
 		{"tolerance", false, some("How far stated amounts and totals may differ from Koinos's own; left out, 0.01")},
 		{"rounding", false, words("How amounts are rounded to the currency's digits", order.Roundings...)},
 	}}},
@@ -177,9 +190,14 @@ var grammar = &shape{kind: object, about: "How a document's records become order
 	{"lines", true, &shape{kind: fields, level: order.Lines, items: binding, about: "Bindings of each line's fields"}},
 	{"parties", false, &shape{kind: fields, level: order.Parties, items: binding, about: "Bindings of parties that repeat within an order"}},
 	{"charges", false, &shape{kind: fields, level: order.Charges, items: binding, about: "Bindings of allowances and charges that repeat within an order"}},
-	{"results", false, &shape{kind: object, about: "Columns of the marked-up copy that take the outcome; left out, the first free ones at the right", keys: []key{
+	{"results", false, &shape{kind: object, about: "Columns of the marked-up copy that take the answers; outcome, number and message that are left out take the first free ones at the right", keys: []key{
 		{"outcome", false, some("Column letter for loaded, refused, unchanged …")},
 		{"number", false, some("Column letter for the order number")},
 		{"message", false, some("Column letter for what was found")},
+		{"warnings", false, some("Column letter for warnings, which otherwise stand with the errors")},
+		{"line", false, some("Column letter for the line number")},
+		{"line_id", false, some("Column letter for Koinos's own id of the line, such as 318-2")},
+		{"fields", false, &shape{kind: table, about: "Further fields of the order as it is stored: status, total, ordered_on, lines.amount …", items: some("Column letter")}},
+		{"overwrite", false, &shape{kind: boolean, about: "true writes over columns in which something stands; else the first free ones are taken instead"}},
 	}}},
 }}

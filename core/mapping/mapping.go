@@ -1,7 +1,12 @@
 package mapping
 
 import (
+	"errors"
 	"fmt"
+	"maps"
+	"math"
+	"slices"
+	"strconv"
 	"strings"
 
 	"koinos/core/finding"
@@ -25,12 +30,16 @@ type Mapping struct {
 	Parts     map[order.Level]*Part
 	Bindings  map[order.Level][]Binding
 	Results   Results
+	Again     Again
+	Holds     []string     // codes of warnings that hold an order; "all" is every one
+	ByHand    [2]float64   // minutes for an order and for each of its lines
 	levels    [4][]Binding // Bindings by the index of order.Levels
 	parts     [4]*Part
-	computes  bool // an expression stands somewhere
-	wide      bool // bindings ask for the objects around the records
-	swaps     bool // two forms of a date differ in day and month only
-	beside    bool // cells or labels are asked
+	Needs     []string // steps of a sequence whose results it takes
+	computes  bool     // an expression stands somewhere
+	wide      bool     // bindings ask for the objects around the records
+	swaps     bool     // two forms of a date differ in day and month only
+	beside    bool     // cells or labels are asked
 }
 
 // indexes of the levels in order.Levels
@@ -58,6 +67,7 @@ type Document struct {
 	First     int  // first row of the table that counts; 0 is not stated
 	Last      int
 	Chosen    [][2]int // first and last of the rows that alone count
+	chosen    [][2]int // the same, as asked for one load
 	LeaveOut  *Expr
 	Keep      *Expr
 	Unused    []Source // columns that are left out on purpose
@@ -180,16 +190,102 @@ type Binding struct {
 	Give      string
 	Suffix    string
 	Write     *Expr
-	Compare   bool // a stated amount or total is compared with ours
+	Result    Result // in a sequence: what an earlier step gave
+	Compare   bool   // a stated amount or total is compared with ours
 	locale    locale
 	swapped   int           // index of the date form that is the one before it with day and month exchanged; 0 is none
 	at        finding.Place // of the binding in the mapping
 }
 
-// Results names the columns of the marked-up copy, counted from 1; 0 is "the
-// first free ones at the right".
+// Again is what a second arrival of a stored order means.
+type Again struct {
+	Do      string // refuse, skip, update, revise
+	Arrival order.Arrival
+	Newer   order.Field // revise: the date that says which is newer
+}
+
+// ResultColumn is a column of the marked-up copy and what it takes: outcome,
+// number, message, warnings, line, line_id, or the name of a field.
+type ResultColumn struct {
+	What   string
+	Column int // counted from 1; 0 is "the first free one at the right"
+}
+
+// Results are the columns of the marked-up copy.
 type Results struct {
-	Outcome, Number, Message int
+	Columns   []ResultColumn
+	Overwrite bool
+}
+
+// Asked is what somebody asks of one load of a mapping's document besides
+// what the mapping says itself.
+type Asked struct {
+	Rows     []string // 12, 20-35, 40-
+	Sheets   []string
+	Defaults map[string]string // by field of the header, or lines.field
+}
+
+// With gives the mapping as it is with what was asked.
+func (m *Mapping) With(a Asked) (*Mapping, error) {
+	if len(a.Rows)+len(a.Sheets)+len(a.Defaults) == 0 {
+		return m, nil
+	}
+	out := *m
+	var all finding.All
+	for _, text := range a.Rows {
+		first, last, ok := rowsOf(text)
+		if !ok {
+			all = append(all, finding.New(finding.MappingWrongValue, finding.Place{}, text, "%q are no rows; write 12, 20-35 or 40-.", text))
+			continue
+		}
+		out.Document.chosen = append(out.Document.chosen, [2]int{first, last})
+	}
+	if len(a.Sheets) > 0 {
+		out.Document.Sheets = a.Sheets
+	}
+	for _, name := range slices.Sorted(maps.Keys(a.Defaults)) {
+		level, field := inHeader, name
+		if rest, ok := strings.CutPrefix(name, "lines."); ok {
+			level, field = inLines, rest
+		}
+		f, ok := order.Lookup(order.Levels[level], field)
+		if !ok {
+			all = append(all, finding.New(finding.MappingUnknownKey, finding.Place{}, name, "%q is no field of an order; those of lines are written lines.unit.", name))
+			continue
+		}
+		bindings := slices.Clone(out.levels[level])
+		if i := slices.IndexFunc(bindings, func(b Binding) bool { return b.Field.Name == field }); i >= 0 {
+			bindings[i].Default = a.Defaults[name]
+		} else {
+			bindings = append(bindings, Binding{Field: f, Value: a.Defaults[name], Need: May, Compare: true, locale: m.Document.locale})
+		}
+		out.levels[level] = bindings
+	}
+	if len(all) > 0 {
+		return nil, all
+	}
+	out.Bindings = maps.Clone(m.Bindings)
+	for i, level := range order.Levels {
+		if out.levels[i] != nil {
+			out.Bindings[level] = out.levels[i]
+		}
+	}
+	return &out, nil
+}
+
+// rowsOf reads 12, 20-35 or 40-.
+func rowsOf(text string) (first, last int, ok bool) {
+	from, to, span := strings.Cut(strings.TrimSpace(text), "-")
+	first, err := strconv.Atoi(strings.TrimSpace(from))
+	last = first
+	if span {
+		if last = math.MaxInt; strings.TrimSpace(to) != "" {
+			var errTo error
+			last, errTo = strconv.Atoi(strings.TrimSpace(to))
+			err = errors.Join(err, errTo)
+		}
+	}
+	return first, last, err == nil && first >= 1 && last >= first
 }
 
 // Missing lists the lists and crosswalks that the mapping names and set does not have.

@@ -23,8 +23,11 @@ type Group struct {
 	Rows   []Row
 	Orphan bool // the rows stand before any order; they make none
 	Broken bool // the record could not be read, or the form not be understood
-	Long   bool // rows beyond MostRows were left out
-	bad    []finding.Finding
+	// Outcomes is asked for what earlier steps of a sequence made of the rows;
+	// nil outside of sequences.
+	Outcomes Outcomes
+	Long     bool // rows beyond MostRows were left out
+	bad      []finding.Finding
 }
 
 // Table reads a document as the mapping says and cuts it into groups.
@@ -193,7 +196,8 @@ func (t *Table) counts(r *Row) bool {
 	if d.First > 0 && r.Row < d.First || d.Last > 0 && r.Row > d.Last {
 		return false
 	}
-	if d.Chosen != nil && !slices.ContainsFunc(d.Chosen, func(c [2]int) bool { return r.Row >= c[0] && r.Row <= c[1] }) {
+	among := func(c [2]int) bool { return r.Row >= c[0] && r.Row <= c[1] }
+	if d.Chosen != nil && !slices.ContainsFunc(d.Chosen, among) || d.chosen != nil && !slices.ContainsFunc(d.chosen, among) {
 		return false
 	}
 	if d.LeaveOut != nil && t.holds(d.LeaveOut, r) {

@@ -36,6 +36,9 @@ func (w *worker) fetch(b *bound, v view) (taken, bool) {
 	}) {
 		return taken{}, false
 	}
+	if b.Result.Step != "" {
+		return w.result(b, v)
+	}
 	var t taken
 	w.view, w.of, w.beside = v, b.Of, b.Beside
 	for i := range b.spots {

@@ -13,6 +13,26 @@ type Change struct {
 	Field string `json:"field"`
 	Was   string `json:"was"`
 	Is    string `json:"is"`
+	At    string `json:"at,omitempty" doc:"Where in the document the new value stands"`
+}
+
+// String says what changed in a line of text.
+func (c *Change) String() string {
+	where := c.Field
+	if c.Line > 0 {
+		where = "line " + strconv.Itoa(c.Line) + " " + c.Field
+	}
+	return where + " was " + said(c.Was) + ", is " + said(c.Is)
+}
+
+func said(s string) string {
+	if s == "" {
+		return "blank"
+	}
+	if r := []rune(s); len(r) > 40 {
+		s = string(r[:39]) + "…"
+	}
+	return strconv.Quote(s)
 }
 
 // Each calls yield with every value that the sender gave: line 0 is the header,
@@ -103,13 +123,13 @@ func Diff(a, b *Order) []Change {
 	b.Each(func(line int, field, value string) {
 		k := key{line, field}
 		if was[k] != value {
-			list = append(list, Change{line, field, was[k], value})
+			list = append(list, Change{Line: line, Field: field, Was: was[k], Is: value})
 		}
 		delete(was, k)
 	})
 	a.Each(func(line int, field, value string) {
 		if _, gone := was[key{line, field}]; gone {
-			list = append(list, Change{line, field, value, ""})
+			list = append(list, Change{Line: line, Field: field, Was: value})
 		}
 	})
 	return list

@@ -101,6 +101,7 @@ var fields = []Field{
 	{Name: "notes", Level: Header, Type: Text, About: "Free text for people", text: func(o *Order, _ *Line) *string { return &o.Notes }},
 
 	{Name: "number", Level: Lines, Type: Text, About: "The sender's line number; left out, lines are counted from 1", text: func(_ *Order, l *Line) *string { return &l.Number }},
+	{Name: "sender_line", Level: Lines, Type: Code, About: "The sender's own id of the line, where it has one besides its number", text: func(_ *Order, l *Line) *string { return &l.SenderLine }},
 	{Name: "item", Level: Lines, Type: Code, About: "Our item code", text: func(_ *Order, l *Line) *string { return &l.Item }},
 	{Name: "buyer_item", Level: Lines, Type: Code, About: "The buyer's item code", text: func(_ *Order, l *Line) *string { return &l.BuyerItem }},
 	{Name: "supplier_item", Level: Lines, Type: Code, About: "The supplier's item code", text: func(_ *Order, l *Line) *string { return &l.SupplierItem }},

@@ -21,11 +21,16 @@ type Date string
 type Status string
 
 const (
+	Draft     Status = "draft"     // nobody has said yes to it
 	Open      Status = "open"      // nothing has moved
+	Confirmed Status = "confirmed" // the other side has said yes, nothing has moved
 	Partial   Status = "partial"   // some of the goods have been shipped or received
 	Complete  Status = "complete"  // nothing more is due
 	Cancelled Status = "cancelled" // every line was cancelled whole
 )
+
+// Stages are what an order can be before anything of it has moved.
+var Stages = []string{string(Draft), string(Open), string(Confirmed)}
 
 // Order is one sales or purchase order with its lines.
 type Order struct {
@@ -58,7 +63,9 @@ type Order struct {
 	Tax         Number `json:"tax,omitzero" doc:"Sum of the lines' tax, or the stated tax where lines carry none"`
 	Total       Number `json:"total,omitzero" doc:"Goods + charges − allowances + tax"`
 
-	Status   Status `json:"status,omitempty" enum:"open,partial,complete,cancelled"`
+	Stage    Status `json:"stage,omitempty" enum:"draft,open,confirmed" doc:"Its status as long as nothing has moved; absent is open"`
+	Opening  bool   `json:"opening,omitempty" doc:"It was there before Koinos was: it keeps the sender's number and is not passed on"`
+	Status   Status `json:"status,omitempty" enum:"draft,open,confirmed,partial,complete,cancelled"`
 	Revision int    `json:"revision,omitzero" doc:"1 when stored first; one more with every change"`
 }
 
@@ -102,6 +109,7 @@ type Charge struct {
 // Line is one position of an order.
 type Line struct {
 	Number          string `json:"number,omitempty" doc:"Line number: the sender's, or counted from 1"`
+	SenderLine      string `json:"sender_line,omitempty" doc:"The sender's own id of the line"`
 	Item            string `json:"item,omitempty" doc:"Our item code"`
 	BuyerItem       string `json:"buyer_item,omitempty"`
 	SupplierItem    string `json:"supplier_item,omitempty"`
@@ -174,6 +182,8 @@ func (o *Order) DeriveStatus() Status {
 		return Complete
 	case moved:
 		return Partial
+	case o.Stage != "":
+		return o.Stage
 	}
 	return Open
 }

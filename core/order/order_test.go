@@ -137,7 +137,7 @@ func TestEveryField(t *testing.T) {
 			}
 			other := Order{Kind: Sales, Lines: []Line{{}}}
 			set(&other, &field, "8")
-			if d := Diff(&o, &other); len(d) != 1 || d[0] != (Change{line, name, "7", "8"}) {
+			if d := Diff(&o, &other); len(d) != 1 || d[0] != (Change{Line: line, Field: name, Was: "7", Is: "8"}) {
 				t.Errorf("difference of %s %s: %v", level, name, d)
 			}
 		}

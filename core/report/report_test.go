@@ -8,6 +8,8 @@ import (
 
 	"koinos/core/finding"
 	"koinos/core/mapping"
+	"koinos/core/order"
+	"koinos/core/source"
 )
 
 func found(code finding.Code, order, row, column int, field, value string) finding.Finding {
@@ -52,7 +54,7 @@ func TestText(t *testing.T) {
 	if !strings.Contains(b.String(), "\x1b[") {
 		t.Error("no colours on a terminal")
 	}
-	for status, want := range map[Status]string{Failed: "stopped before the document's end", Interrupted: "what went in is recognised", Cancelled: "was cancelled", Running: "still running"} {
+	for status, want := range map[Status]string{Failed: "stopped before the document's end", Paused: "load resume 4", Stopped: "when it is mended", Cancelled: "what went in is recognised", Running: "still running"} {
 		b.Reset()
 		l.Status = status
 		if Text(&b, &l, nil, Style{}); !strings.Contains(b.String(), want) {
@@ -94,6 +96,9 @@ func (a answerList) Findings(sheet string, first, last int) (list []finding.Find
 	return list, nil
 }
 func (a answerList) FirstRow(string) (int, error) { return 3, nil }
+func (a answerList) Stored(*OrderOutcome) (*order.Order, func(string, int) int, error) {
+	return nil, nil, nil
+}
 
 func TestMarkedCSV(t *testing.T) {
 	const doc = "Orders;of March\nNo;Item\nA-1;00417\nA-1;=2+3\nA-2;ümlaut \"x\"\n;\nTotal;3\n"
@@ -107,11 +112,10 @@ func TestMarkedCSV(t *testing.T) {
 	}{
 		{mapping.Results{}, []string{"Orders;of March;;", "No;Item;Koinos outcome;Koinos order;Koinos message", "A-1;00417;refused;;Another row of this order keeps it out.",
 			`A-1;'=2+3;refused;;item says =2+3. Correct the code, or add it to the list.`, `A-2;"ümlaut ""x""";loaded;SO-000001;`, ";;;;", "Total;3;;;"}},
-		{mapping.Results{Number: 4, Message: 6}, []string{"Orders;of March;;;;", "No;Item;Koinos outcome;Koinos order;;Koinos message"}},
+		{mapping.Results{Columns: []mapping.ResultColumn{{What: "outcome"}, {What: "number", Column: 4}, {What: "message", Column: 6}}}, []string{"Orders;of March;;;;", "No;Item;Koinos outcome;Koinos order;;Koinos message"}},
 	} {
 		var b bytes.Buffer
-		m := &mapping.Mapping{Results: c.results}
-		if err := MarkedCSV(&b, strings.NewReader(doc), int64(len(doc)), m, a); err != nil {
+		if err := MarkedCSV(&b, strings.NewReader(doc), int64(len(doc)), source.Options{}, []Set{{Results: c.results, Answers: a}}); err != nil {
 			t.Fatal(err)
 		}
 		lines := strings.Split(strings.TrimPrefix(b.String(), "\ufeff"), "\r\n")

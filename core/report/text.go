@@ -44,8 +44,10 @@ func Text(w io.Writer, l *Load, reasons []Reason, style Style) {
 		word  string
 		color text.Color
 	}{
-		{l.Loaded, "loaded", text.FgGreen}, {l.Ready, "ready: they would be loaded", text.FgGreen}, {l.Unchanged, "unchanged: stored before, the same", text.FgHiBlack},
-		{l.Withheld, "withheld: good, but all or none was asked for", text.FgYellow}, {l.Refused, "refused", text.FgRed},
+		{l.Loaded, "loaded", text.FgGreen}, {l.Changed, "changed: stored before, and brought up to date", text.FgGreen},
+		{l.Ready, "ready: they would be loaded", text.FgGreen}, {l.Differs, "differ: stored before, they would be changed", text.FgGreen}, {l.Unchanged, "unchanged: stored before, the same", text.FgHiBlack},
+		{l.Withheld, "withheld: good, but all or none was asked for", text.FgYellow}, {l.Held, "held: they wait for somebody", text.FgYellow},
+		{l.Refused, "refused", text.FgRed}, {l.Undone, "taken back", text.FgHiBlack},
 	} {
 		if o.n > 0 {
 			fmt.Fprintf(w, "  %s %s\n", style.paint(fmt.Sprintf("%7d", o.n), o.color), o.word)
@@ -54,10 +56,19 @@ func Text(w io.Writer, l *Load, reasons []Reason, style Style) {
 	switch l.Status {
 	case Failed:
 		fmt.Fprintf(w, "  %s\n", style.paint("The load stopped before the document's end.", text.FgRed))
-	case Cancelled, Interrupted:
-		fmt.Fprintf(w, "  %s Load the document again: what went in is recognised.\n", style.paint("The load was "+string(l.Status)+".", text.FgYellow))
+	case Cancelled:
+		fmt.Fprintf(w, "  %s Load the document again: what went in is recognised.\n", style.paint("The load was cancelled.", text.FgYellow))
+	case Stopped:
+		fmt.Fprintf(w, "  %s Load the document again when it is mended: what went in is recognised.\n", style.paint("The load stopped: "+l.Reason+".", text.FgYellow))
+	case Paused:
+		fmt.Fprintf(w, "  %s koinos load resume %d goes on from here.\n", style.paint("The load is paused at "+fmt.Sprintf("%.0f", 100*l.Share)+" %: "+l.Reason+".", text.FgYellow), l.ID)
+	case Waiting:
+		fmt.Fprintln(w, "  waiting for other loads to end")
 	case Running:
 		fmt.Fprintf(w, "  still running, %.0f %% read\n", 100*l.Share)
+	}
+	if l.Saved > 0 {
+		fmt.Fprintf(w, "  %s\n", style.paint("By hand this would have taken "+Minutes(l.Saved)+".", text.FgHiBlack))
 	}
 	for _, part := range []struct {
 		severity finding.Severity
@@ -170,4 +181,13 @@ func Plural(n int, word string) string {
 		return "1 " + word
 	}
 	return fmt.Sprintf("%d %ss", n, word)
+}
+
+// Minutes gives a stretch of time as people say it: "25 min", "3 h 10 min".
+func Minutes(seconds int) string {
+	m := (seconds + 30) / 60
+	if m < 60 {
+		return fmt.Sprintf("%d min", m)
+	}
+	return fmt.Sprintf("%d h %d min", m/60, m%60)
 }

@@ -1,0 +1,284 @@
+package cli
+
+import (
+	"fmt"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"koinos/client"
+	"koinos/core/finding"
+	"koinos/core/list"
+	"koinos/core/report"
+	"koinos/core/sheet"
+	"koinos/load"
+)
+
+// findings are the commands that mend what loads found.
+func (a *app) findings() *cobra.Command {
+	c := &cobra.Command{Use: "findings", Short: "Mend what many findings of a load have in common"}
+	var pairs, entries, dates, accept []string
+	var tables string
+	var nearest bool
+	fix := &cobra.Command{
+		Use: "fix LOAD", Short: "Say what would mend many findings at once, or do it and load what failed again",
+		Long: `Fix without flags lists the acts that would mend most: values that a crosswalk or a
+list does not have, dates in a form that the mapping does not know, warnings that
+hold orders. With flags it does what they say and loads the orders that failed
+once more, and only those.
+
+Many values are easiest said in tables: koinos load missing LOAD --to FOLDER
+writes one for each list and crosswalk; fill them in and name the folder with
+--tables.`,
+		Example: `  koinos findings fix 4
+  koinos findings fix 4 --pair "ostrand-yards:Nord yard=0042"
+  koinos findings fix 4 --entry items:00519 --dates lines.requested_delivery_on=d/m/yyyy
+  koinos findings fix 4 --tables missing/
+  koinos findings fix 4 --take-nearest`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			id, err := loadID(args[0])
+			if err != nil {
+				return err
+			}
+			api := a.client()
+			acts, err := api.Acts(c.Context(), id)
+			if err != nil {
+				return err
+			}
+			if len(pairs)+len(entries)+len(dates)+len(accept) == 0 && tables == "" && !nearest {
+				if done, err := a.json(acts); done {
+					return err
+				}
+				a.showActs(id, acts)
+				return nil
+			}
+			f := load.Fix{Crosswalks: map[string][]list.Pair{}, Lists: map[string][]list.Entry{}, Dates: map[string]string{}}
+			if nearest {
+				takeNearest(&f, acts)
+			}
+			if tables != "" {
+				if err := fromTables(&f, tables); err != nil {
+					return err
+				}
+			}
+			if err := fromFlags(&f, pairs, entries, dates); err != nil {
+				return err
+			}
+			for _, code := range accept {
+				f.Accept = append(f.Accept, finding.Code(code))
+			}
+			l, err := api.Fix(c.Context(), id, f)
+			if err != nil {
+				return err
+			}
+			return a.follow(c.Context(), api, l)
+		},
+	}
+	flags := fix.Flags()
+	flags.StringArrayVar(&pairs, "pair", nil, "CROSSWALK:THEIRS=OURS to add to a crosswalk")
+	flags.StringArrayVar(&entries, "entry", nil, "LIST:CODE or LIST:CODE=NAME to add to a list")
+	flags.StringArrayVar(&dates, "dates", nil, "FIELD=FORM: one more form of a date for the mapping")
+	flags.StringSliceVar(&accept, "accept", nil, "codes of warnings that shall not hold orders this time")
+	flags.StringVar(&tables, "tables", "", "folder of tables that koinos load missing wrote, filled in")
+	flags.BoolVar(&nearest, "take-nearest", false, "for crosswalks: take what is nearest for each value that has one")
+	c.AddCommand(fix)
+	return c
+}
+
+// showActs lists acts with the command for each.
+func (a *app) showActs(id int64, acts []load.Act) {
+	if len(acts) == 0 {
+		fmt.Fprintf(a.out, "Nothing that one act would mend. koinos load show %d has the reasons.\n", id)
+		return
+	}
+	const named = 5
+	for i, act := range acts {
+		if i > 0 {
+			fmt.Fprintln(a.out)
+		}
+		fmt.Fprintf(a.out, "%s (%s, %s)\n", act.About, report.Plural(act.Orders, "order"), report.Plural(act.Findings, "finding"))
+		if act.Kind == "accept" {
+			fmt.Fprintf(a.out, "  koinos findings fix %d --accept %s\n", id, act.Name)
+			continue
+		}
+		rows := [][]string{}
+		for _, v := range act.Values[:min(named, len(act.Values))] {
+			rows = append(rows, []string{"  " + num(v.Count) + " ×", v.Value, v.Nearest})
+		}
+		report.Table(a.out, []string{"  times", "value", "nearest"}, rows)
+		if more := len(act.Values) - named; more > 0 {
+			fmt.Fprintf(a.out, "  and %s\n", report.Plural(more, "more value"))
+		}
+		first := act.Values[0]
+		switch act.Kind {
+		case "crosswalk":
+			fmt.Fprintf(a.out, "  koinos findings fix %d --pair %q\n", id, act.Name+":"+first.Value+"="+orWord(first.Nearest, "OURS"))
+		case "list":
+			fmt.Fprintf(a.out, "  koinos findings fix %d --entry %q\n", id, act.Name+":"+first.Value)
+		case "dates":
+			fmt.Fprintf(a.out, "  koinos findings fix %d --dates %s=%s\n", id, act.Name, orWord(act.Form, "FORM"))
+		}
+	}
+	fmt.Fprintf(a.out, "\nMany values: koinos load missing %d --to missing/, fill the tables in, koinos findings fix %d --tables missing/\n", id, id)
+}
+
+func orWord(s, word string) string {
+	if s == "" {
+		return word
+	}
+	return s
+}
+
+func takeNearest(f *load.Fix, acts []load.Act) {
+	for _, act := range acts {
+		for _, v := range act.Values {
+			if act.Kind == "crosswalk" && v.Nearest != "" {
+				f.Crosswalks[act.Name] = append(f.Crosswalks[act.Name], list.Pair{Theirs: v.Value, Ours: v.Nearest})
+			}
+		}
+	}
+}
+
+func fromFlags(f *load.Fix, pairs, entries, dates []string) error {
+	cut := func(text, form string) (name, key, value string, err error) {
+		name, rest, ok := strings.Cut(text, ":")
+		key, value, _ = strings.Cut(rest, "=")
+		if !ok || name == "" || key == "" {
+			err = usage{fmt.Errorf("%q is not %s", text, form)}
+		}
+		return name, key, value, err
+	}
+	for _, text := range pairs {
+		name, theirs, ours, err := cut(text, "CROSSWALK:THEIRS=OURS")
+		if err != nil {
+			return err
+		}
+		if ours == "" {
+			return usage{fmt.Errorf("%q does not say what %q is with us", text, theirs)}
+		}
+		f.Crosswalks[name] = append(f.Crosswalks[name], list.Pair{Theirs: theirs, Ours: ours})
+	}
+	for _, text := range entries {
+		name, code, about, err := cut(text, "LIST:CODE=NAME")
+		if err != nil {
+			return err
+		}
+		f.Lists[name] = append(f.Lists[name], list.Entry{Code: code, Name: about})
+	}
+	for _, text := range dates {
+		field, form, ok := strings.Cut(text, "=")
+		if !ok {
+			return usage{fmt.Errorf("%q is not FIELD=FORM", text)}
+		}
+		f.Dates[field] = form
+	}
+	return nil
+}
+
+// fromTables reads the tables that load missing wrote; rows whose blank column
+// is still blank are left out.
+func fromTables(f *load.Fix, folder string) error {
+	files, err := filepath.Glob(filepath.Join(folder, "*.csv"))
+	if err != nil {
+		return err
+	}
+	filled := 0
+	for _, file := range files {
+		base := strings.TrimSuffix(filepath.Base(file), ".csv")
+		name, crosswalk := strings.CutSuffix(base, "-crosswalk")
+		if !crosswalk {
+			var isList bool
+			if name, isList = strings.CutSuffix(base, "-list"); !isList {
+				continue
+			}
+		}
+		r, size, err := openLocal(file)
+		if err != nil {
+			return err
+		}
+		rows, err := sheet.ReadEntries(r, size, crosswalk)
+		r.Close()
+		if err != nil {
+			return fmt.Errorf("%s: %w", file, err)
+		}
+		for _, e := range rows {
+			if e.Name == "" {
+				continue
+			}
+			filled++
+			if crosswalk {
+				f.Crosswalks[name] = append(f.Crosswalks[name], list.Pair{Theirs: e.Code, Ours: e.Name})
+			} else {
+				f.Lists[name] = append(f.Lists[name], list.Entry{Code: e.Code, Name: e.Name})
+			}
+		}
+	}
+	if filled == 0 {
+		return &exit{exitBad, fmt.Sprintf("no table in %s is filled in; koinos load missing LOAD --to FOLDER writes them", folder)}
+	}
+	return nil
+}
+
+func (a *app) today() *cobra.Command {
+	return &cobra.Command{
+		Use: "today", Short: "Show what runs, what waits for somebody, and what the last days brought", Example: "  koinos today", Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			t, err := a.client().Today(c.Context())
+			if err != nil {
+				return err
+			}
+			if done, err := a.json(t); done {
+				return err
+			}
+			a.showToday(t)
+			return nil
+		},
+	}
+}
+
+func (a *app) showToday(t client.Today) {
+	loads := func(title string, list []report.Load, what func(*report.Load) string) {
+		if len(list) == 0 {
+			return
+		}
+		fmt.Fprintf(a.out, "%s\n", title)
+		var rows [][]string
+		for i := range list {
+			l := &list[i]
+			rows = append(rows, []string{fmt.Sprint(l.ID), local(l.StartedAt), l.DocumentName, l.Mapping, what(l)})
+		}
+		report.Table(a.out, []string{">load", "started", "document", "mapping", "what"}, rows)
+		fmt.Fprintln(a.out)
+	}
+	loads("Running", t.Running, func(l *report.Load) string {
+		if l.Reason != "" {
+			return fmt.Sprintf("%s at %.0f %%: %s", l.Status, 100*l.Share, l.Reason)
+		}
+		return fmt.Sprintf("%s, %.0f %%", l.Status, 100*l.Share)
+	})
+	loads("Waiting for somebody", t.Failing, func(l *report.Load) string {
+		var parts []string
+		for _, p := range []struct {
+			n    int
+			word string
+		}{{l.Refused, "refused"}, {l.Held, "held"}, {l.Withheld, "withheld"}} {
+			if p.n > 0 {
+				parts = append(parts, fmt.Sprintf("%d %s", p.n, p.word))
+			}
+		}
+		if len(parts) == 0 {
+			return string(l.Status)
+		}
+		return strings.Join(parts, ", ") + " of " + report.Plural(l.Orders, "order")
+	})
+	var rows [][]string
+	for _, d := range t.Days {
+		if d.Loads > 0 {
+			rows = append(rows, []string{d.Day, num(d.Loads), num(d.Loaded), num(d.Changed), num(d.Failed), report.Minutes(d.Saved)})
+		}
+	}
+	report.Table(a.out, []string{"day", ">loads", ">loaded", ">changed", ">failed", ">by hand"}, rows)
+	fmt.Fprintf(a.out, "\n%s stored. By hand all loads would have taken %s.\n", report.Plural(t.Orders, "order"), report.Minutes(t.Saved))
+}

@@ -1,0 +1,225 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"koinos/client"
+	"koinos/core/finding"
+	"koinos/core/order"
+	"koinos/core/report"
+)
+
+// loadOptions takes what is asked of a load from flags.
+type loadOptions struct {
+	report.Options
+	again, stage string
+	defaults     []string
+	accept       []string
+}
+
+func (o *loadOptions) flags(c *cobra.Command) {
+	f := c.Flags()
+	f.BoolVarP(&o.DryRun, "dry-run", "n", false, "say what would happen, store nothing")
+	f.BoolVar(&o.AllOrNone, "all-or-none", false, "store nothing where one order fails")
+	f.StringVar(&o.again, "again", "", "what a second arrival of a stored order means: refuse, skip, update or revise; left out, what the mapping says")
+	f.StringSliceVar(&o.OnlyRows, "only-rows", nil, "only these rows: 12, 20-35, 40-")
+	f.StringSliceVar(&o.OnlyOrders, "only-orders", nil, "only the orders of these sender's numbers")
+	f.StringSliceVar(&o.OnlySheets, "only-sheets", nil, "only these sheets, by name or number, * for any letters")
+	f.StringVar(&o.stage, "stage", "", "status that new orders begin with: draft, open or confirmed")
+	f.BoolVar(&o.Opening, "opening", false, "opening orders: they keep the sender's numbers and are not passed on")
+	f.StringArrayVar(&o.defaults, "default", nil, "value for a field that the document leaves blank: currency=EUR, lines.unit=PCE")
+	f.IntVar(&o.StopAfter, "stop-after", 0, "stop when so many orders have failed")
+	f.StringVar(&o.Note, "note", "", "a note for people, kept with the load")
+	f.StringSliceVar(&o.accept, "accept", nil, "codes of warnings that shall not hold orders this time")
+}
+
+// options checks the flags and gives what they ask for.
+func (o *loadOptions) options() (report.Options, error) {
+	out := o.Options
+	switch out.Again = report.Again(o.again); out.Again {
+	case "", report.Refuse, report.Skip, report.Update, report.Revise:
+	default:
+		return out, usage{fmt.Errorf("--again is refuse, skip, update or revise, not %q", o.again)}
+	}
+	switch out.Stage = order.Status(o.stage); out.Stage {
+	case "", order.Draft, order.Open, order.Confirmed:
+	default:
+		return out, usage{fmt.Errorf("--stage is draft, open or confirmed, not %q", o.stage)}
+	}
+	for _, d := range o.defaults {
+		name, value, ok := strings.Cut(d, "=")
+		if !ok || name == "" {
+			return out, usage{fmt.Errorf("--default is FIELD=VALUE, not %q", d)}
+		}
+		if out.Defaults == nil {
+			out.Defaults = map[string]string{}
+		}
+		out.Defaults[name] = value
+	}
+	for _, code := range o.accept {
+		out.Accept = append(out.Accept, finding.Code(code))
+	}
+	return out, nil
+}
+
+// onLoad makes a command that does something to one load.
+func (a *app) onLoad(use, short, long, example string, do func(ctx context.Context, api *client.Client, id int64) error) *cobra.Command {
+	return &cobra.Command{
+		Use: use + " LOAD", Short: short, Long: long, Example: example, Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			id, err := loadID(args[0])
+			if err != nil {
+				return err
+			}
+			return do(c.Context(), a.client(), id)
+		},
+	}
+}
+
+func (a *app) loadPause() *cobra.Command {
+	return a.onLoad("pause", "Pause a running load; it goes on from there when it is resumed", "", "  koinos load pause 7",
+		func(ctx context.Context, api *client.Client, id int64) error {
+			if _, err := api.ActOnLoad(ctx, id, "pause"); err != nil {
+				return err
+			}
+			return ignoreRefused(a.showLoad(ctx, api, id))
+		})
+}
+
+func (a *app) loadResume() *cobra.Command {
+	return a.onLoad("resume", "Go on with a paused load", "", "  koinos load resume 7",
+		func(ctx context.Context, api *client.Client, id int64) error {
+			l, err := api.ActOnLoad(ctx, id, "resume")
+			if err != nil {
+				return err
+			}
+			return a.follow(ctx, api, l)
+		})
+}
+
+func (a *app) loadRetry() *cobra.Command {
+	return a.onLoad("retry", "Load the orders that failed once more, with the mapping and lists of now",
+		"Retry is for when the lists, the crosswalks or the mapping were mended. Where the\ndocument itself was corrected, load it again: what is in is recognised.", "  koinos load retry 7",
+		func(ctx context.Context, api *client.Client, id int64) error {
+			l, err := api.ActOnLoad(ctx, id, "retry")
+			if err != nil {
+				return err
+			}
+			return a.follow(ctx, api, l)
+		})
+}
+
+func (a *app) loadAccept() *cobra.Command {
+	return &cobra.Command{
+		Use: "accept LOAD CODE...", Short: "Accept warnings that hold orders of a load, by their codes",
+		Long:    "Accept is for mappings that hold orders for a warning (orders.hold). The held orders\nare loaded once more; the new load keeps who accepted what.",
+		Example: "  koinos load accept 7 dates_decided", Args: cobra.MinimumNArgs(2),
+		RunE: func(c *cobra.Command, args []string) error {
+			id, err := loadID(args[0])
+			if err != nil {
+				return err
+			}
+			var codes []finding.Code
+			for _, code := range args[1:] {
+				if about, ok := finding.Catalogue[finding.Code(code)]; !ok || about.Severity != finding.Warning {
+					return usage{fmt.Errorf("%q is not the code of a warning", code)}
+				}
+				codes = append(codes, finding.Code(code))
+			}
+			api := a.client()
+			l, err := api.AcceptWarnings(c.Context(), id, codes)
+			if err != nil {
+				return err
+			}
+			return a.follow(c.Context(), api, l)
+		},
+	}
+}
+
+func (a *app) loadUndo() *cobra.Command {
+	var dry bool
+	c := a.onLoad("undo", "Take back what a load did, where nothing has happened to its orders since",
+		"Undo removes the orders that a load stored and gives those that it changed their\ncontent from before. Orders to which something has happened since stay; they are\nnamed with the reason.", "  koinos load undo 7 --dry-run\n  koinos load undo 7",
+		func(ctx context.Context, api *client.Client, id int64) error {
+			u, err := api.UndoLoad(ctx, id, dry)
+			if err != nil {
+				return err
+			}
+			if done, err := a.json(u); done {
+				return err
+			}
+			would := ""
+			if dry {
+				would = "would be "
+			}
+			fmt.Fprintf(a.out, "%7d orders %sremoved: the load had stored them\n%7d orders %sas before: the load had changed them\n%7d orders stay\n", u.Removed, would, u.Changed, would, u.Kept)
+			if len(u.Why) > 0 {
+				rows := [][]string{}
+				for _, k := range u.Why {
+					rows = append(rows, []string{num(k.Seq), k.Number, k.Why})
+				}
+				fmt.Fprintln(a.out)
+				report.Table(a.out, []string{">order", "number", "why it stays"}, rows)
+			}
+			if dry {
+				fmt.Fprintf(a.out, "\nNothing was done. To do it: koinos load undo %d\n", id)
+			}
+			if u.Kept > 0 && !dry {
+				return &exit{code: exitRefused}
+			}
+			return nil
+		})
+	c.Flags().BoolVarP(&dry, "dry-run", "n", false, "only say what would happen")
+	return c
+}
+
+func (a *app) report() *cobra.Command {
+	c := &cobra.Command{Use: "report", Short: "Bring marked copies up to date"}
+	var to string
+	refresh := &cobra.Command{
+		Use: "refresh FILE", Short: "Bring a marked workbook or CSV up to date with what its orders are today",
+		Long: `Refresh reads the order numbers that a marked copy has in its column "Koinos
+order" and writes today's status, and today's values of the fields that the
+mapping's results name, beside them. Everything else in the file stays as it is,
+also what people have written into it.`,
+		Example: "  koinos report refresh week-12-marked.xlsx\n  koinos report refresh marked.csv --to today.csv", Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			f, err := os.Open(args[0])
+			if err != nil {
+				return &exit{exitBad, fmt.Sprintf("%s cannot be read: %v", args[0], errors.Unwrap(err))}
+			}
+			defer f.Close()
+			if to == "" {
+				to = args[0]
+			}
+			var count report.Refreshed
+			err = writeFile(to, func(w io.Writer) error {
+				count, err = a.client().RefreshReport(c.Context(), filepath.Base(args[0]), f, w)
+				return err
+			})
+			if err != nil {
+				return err
+			}
+			if done, err := a.json(count); done {
+				return err
+			}
+			fmt.Fprintf(a.out, "%s: %s with an order, %s brought up to date", to, report.Plural(count.Rows, "row"), report.Plural(count.Cells, "cell"))
+			if count.Absent > 0 {
+				fmt.Fprintf(a.out, ", %s whose order is not there any more", report.Plural(count.Absent, "row"))
+			}
+			fmt.Fprintln(a.out, ".")
+			return nil
+		},
+	}
+	refresh.Flags().StringVar(&to, "to", "", "file to write; left out, the file itself")
+	c.AddCommand(refresh)
+	return c
+}

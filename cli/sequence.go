@@ -1,0 +1,204 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/url"
+	"os"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"koinos/client"
+	"koinos/core/report"
+)
+
+func (a *app) sequence() *cobra.Command {
+	c := &cobra.Command{Use: "sequence", Short: "Run several loads over one document, of which later ones use what earlier ones got"}
+	var name string
+	var again int64
+	var opt loadOptions
+	run := &cobra.Command{
+		Use: "run FILE --sequence SEQUENCE", Short: "Run a document through a sequence",
+		Long: `Run sends a document to the service and loads it once for each step of the
+sequence. An order that needs the result of an earlier step is held where the
+order of that step failed; the others go on. Run it again when the cause is
+mended: what is stored is recognised, and the rest goes on from there.
+
+SEQUENCE is a sequence's file, which is sent along, or the name of one that the
+service has.`,
+		Example: "  koinos sequence run drop-ship.xlsx --sequence drop-ship\n  koinos sequence run --from-run 3", Args: cobra.MaximumNArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			asked, err := opt.options()
+			if err != nil {
+				return err
+			}
+			if (len(args) == 1) == (again != 0) || again == 0 && name == "" {
+				return usage{errors.New("name a file and, with --sequence, the sequence; or an earlier run with --from-run")}
+			}
+			req := client.NewRun{AgainOf: again, Sequence: name, Options: asked}
+			ctx, api := c.Context(), a.client()
+			if again == 0 {
+				if looksLikeFile(name) {
+					text, err := os.ReadFile(name)
+					if err != nil {
+						return &exit{exitBad, fmt.Sprintf("the sequence %s cannot be read: %v", name, errors.Unwrap(err))}
+					}
+					kept, err := api.KeepSequence(ctx, text)
+					if err != nil {
+						return err
+					}
+					req.Sequence = kept.Name
+				}
+				doc, err := a.send(ctx, api, args[0])
+				if err != nil {
+					return err
+				}
+				req.Document = doc.SHA
+			}
+			r, err := api.StartRun(ctx, req)
+			if err != nil {
+				return err
+			}
+			return a.followRun(ctx, api, r.ID)
+		},
+	}
+	run.Flags().StringVarP(&name, "sequence", "s", "", "sequence: a file, or a name that the service knows")
+	run.Flags().Int64Var(&again, "from-run", 0, "go on from an earlier run, with its document")
+	opt.flags(run)
+	keep := &cobra.Command{
+		Use: "keep FILE", Short: "Keep a sequence in the service", Example: "  koinos sequence keep drop-ship.yaml", Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			text, err := os.ReadFile(args[0])
+			if err != nil {
+				return &exit{exitBad, fmt.Sprintf("%s cannot be read: %v", args[0], errors.Unwrap(err))}
+			}
+			kept, err := a.client().KeepSequence(c.Context(), text)
+			if err != nil {
+				return err
+			}
+			if done, err := a.json(kept); done {
+				return err
+			}
+			fmt.Fprintf(a.out, "Sequence %s, version %d.\n", kept.Name, kept.Version)
+			return nil
+		},
+	}
+	list := &cobra.Command{
+		Use: "list", Short: "List sequences", Example: "  koinos sequence list", Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			all, err := a.client().Sequences(c.Context())
+			if err != nil {
+				return err
+			}
+			if done, err := a.json(all); done {
+				return err
+			}
+			var rows [][]string
+			for _, s := range all {
+				var steps []string
+				for _, step := range s.Steps {
+					steps = append(steps, step.Name)
+				}
+				rows = append(rows, []string{s.Name, strconv.Itoa(s.Version), strings.Join(steps, ", then "), s.About})
+			}
+			report.Table(a.out, []string{"sequence", ">version", "steps", "about"}, rows)
+			return nil
+		},
+	}
+	runs := &cobra.Command{
+		Use: "runs", Short: "List runs of sequences, newest first", Example: "  koinos sequence runs", Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			page, err := a.client().Runs(c.Context(), url.Values{})
+			if err != nil {
+				return err
+			}
+			if done, err := a.json(page); done {
+				return err
+			}
+			var rows [][]string
+			for _, r := range page.Items {
+				rows = append(rows, []string{strconv.FormatInt(r.ID, 10), local(r.StartedAt), r.DocumentName, fmt.Sprintf("%s v%d", r.Sequence, r.Version), string(r.Status)})
+			}
+			report.Table(a.out, []string{">run", "started", "document", "sequence", "status"}, rows)
+			return nil
+		},
+	}
+	show := &cobra.Command{
+		Use: "show RUN", Short: "Show a run and the loads of its steps", Example: "  koinos sequence show 1", Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			id, err := strconv.ParseInt(args[0], 10, 64)
+			if err != nil {
+				return usage{fmt.Errorf("%q is not the number of a run; koinos sequence runs shows them", args[0])}
+			}
+			r, err := a.client().Run(c.Context(), id)
+			if err != nil {
+				return err
+			}
+			return ignoreRefused(a.showRun(&r))
+		},
+	}
+	c.AddCommand(run, keep, list, runs, show)
+	return c
+}
+
+// followRun waits for a run's end and shows it.
+func (a *app) followRun(ctx context.Context, api *client.Client, id int64) error {
+	bar := a.bar("running")
+	for {
+		r, err := api.Run(ctx, id)
+		if err != nil {
+			return fmt.Errorf("run %d: %w; it goes on in the service: koinos sequence show %d", id, err, id)
+		}
+		if r.Status != report.Running {
+			bar.done()
+			return a.showRun(&r)
+		}
+		if n := len(r.Loads); n > 0 {
+			l := r.Loads[n-1]
+			if l.Status == report.Paused {
+				bar.done()
+				return &exit{exitStopped, fmt.Sprintf("the step %s is paused: %s; koinos load resume %d goes on", l.Step, l.Reason, l.ID)}
+			}
+			bar.show(l.Share, fmt.Sprintf("step %s: %s", l.Step, report.Plural(l.Orders, "order")))
+		}
+		select {
+		case <-ctx.Done():
+			bar.done()
+			return &exit{exitStopped, fmt.Sprintf("run %d goes on in the service", id)}
+		case <-time.After(100 * time.Millisecond):
+		}
+	}
+}
+
+func (a *app) showRun(r *report.Run) error {
+	if done, err := a.json(r); done {
+		return err
+	}
+	fmt.Fprintf(a.out, "Run %d: %s through sequence %s (version %d), %s\n\n", r.ID, r.DocumentName, r.Sequence, r.Version, r.Status)
+	var rows [][]string
+	failing := false
+	for _, l := range r.Loads {
+		failing = failing || l.Failing() > 0
+		rows = append(rows, []string{l.Step, strconv.FormatInt(l.ID, 10), l.Mapping, string(l.Status), num(l.Orders), num(l.Loaded + l.Ready), num(l.Changed + l.Differs), num(l.Unchanged), num(l.Refused), num(l.Held + l.Withheld)})
+	}
+	report.Table(a.out, []string{"step", ">load", "mapping", "status", ">orders", ">good", ">changed", ">unchanged", ">refused", ">held"}, rows)
+	if failing {
+		fmt.Fprintf(a.out, "\nWhat failed: koinos load show LOAD. When it is mended: koinos sequence run --from-run %d\n", r.ID)
+	}
+	if len(r.Loads) > 0 {
+		fmt.Fprintf(a.out, "\nEvery row with the answers of every step: koinos load report %d --format marked --to marked\n", r.Loads[len(r.Loads)-1].ID)
+	}
+	switch {
+	case r.Status == report.Done && failing:
+		return &exit{code: exitRefused}
+	case r.Status == report.Failed:
+		return &exit{code: exitBad}
+	case r.Status == report.Cancelled:
+		return &exit{code: exitStopped}
+	}
+	return nil
+}

@@ -1,0 +1,116 @@
+package client
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strconv"
+
+	"koinos/core/finding"
+	"koinos/core/order"
+	"koinos/core/report"
+	"koinos/load"
+)
+
+// ActOnLoad does one of pause, resume, retry or cancel to a load and gives the
+// load that comes of it.
+func (c *Client) ActOnLoad(ctx context.Context, id int64, act string) (out report.Load, err error) {
+	err = c.call(ctx, http.MethodPost, loadPath(id, "/"+act), nil, nil, &out)
+	return out, err
+}
+
+// AcceptWarnings accepts warnings that hold orders of a load and gives the new
+// load of its failed orders.
+func (c *Client) AcceptWarnings(ctx context.Context, id int64, codes []finding.Code) (out report.Load, err error) {
+	err = c.call(ctx, http.MethodPost, loadPath(id, "/accept"), nil, Acceptance{codes}, &out)
+	return out, err
+}
+
+// Acts lists what would mend many findings of a load at once.
+func (c *Client) Acts(ctx context.Context, id int64) ([]load.Act, error) {
+	var out Page[load.Act]
+	err := c.call(ctx, http.MethodGet, loadPath(id, "/acts"), nil, nil, &out)
+	return out.Items, err
+}
+
+// Fix mends what failed in a load and gives the new load of its failed orders.
+func (c *Client) Fix(ctx context.Context, id int64, f load.Fix) (out report.Load, err error) {
+	err = c.call(ctx, http.MethodPost, loadPath(id, "/fix"), nil, f, &out)
+	return out, err
+}
+
+// UndoLoad takes back what a load did, or says what it would do.
+func (c *Client) UndoLoad(ctx context.Context, id int64, dry bool) (out load.Undone, err error) {
+	err = c.call(ctx, http.MethodPost, loadPath(id, "/undo"), url.Values{"dry_run": {strconv.FormatBool(dry)}}, nil, &out)
+	return out, err
+}
+
+// RefreshReport brings a marked copy up to date and writes it to w.
+func (c *Client) RefreshReport(ctx context.Context, name string, r io.Reader, w io.Writer) (count report.Refreshed, err error) {
+	res, err := c.send(ctx, http.MethodPost, "/reports/refresh", url.Values{"name": {name}}, "application/octet-stream", r)
+	if err != nil {
+		return count, err
+	}
+	defer res.Body.Close()
+	for header, into := range map[string]*int{"Koinos-Rows": &count.Rows, "Koinos-Cells": &count.Cells, "Koinos-Absent": &count.Absent} {
+		*into, _ = strconv.Atoi(res.Header.Get(header)) // absent is none
+	}
+	if _, err := io.Copy(w, res.Body); err != nil {
+		return count, fmt.Errorf("the copy broke off: %w", err)
+	}
+	return count, nil
+}
+
+// PostOrder stores one order. Again is what it means where it is stored
+// already; blank is skip.
+func (c *Client) PostOrder(ctx context.Context, o *order.Order, again report.Again) (out load.Posted, err error) {
+	q := url.Values{}
+	if again != "" {
+		q.Set("again", string(again))
+	}
+	err = c.call(ctx, http.MethodPost, "/orders", q, o, &out)
+	return out, err
+}
+
+// KeepSequence keeps a sequence's YAML.
+func (c *Client) KeepSequence(ctx context.Context, text []byte) (out SequenceDetail, err error) {
+	res, err := c.send(ctx, http.MethodPost, "/sequences", nil, "application/yaml", bytes.NewReader(text))
+	if err != nil {
+		return out, err
+	}
+	return out, decode(res, &out)
+}
+
+// Sequences lists sequences.
+func (c *Client) Sequences(ctx context.Context) ([]SequenceDetail, error) {
+	var out Page[SequenceDetail]
+	err := c.call(ctx, http.MethodGet, "/sequences", nil, nil, &out)
+	return out.Items, err
+}
+
+// StartRun runs a document through a sequence.
+func (c *Client) StartRun(ctx context.Context, r NewRun) (out report.Run, err error) {
+	err = c.call(ctx, http.MethodPost, "/runs", nil, r, &out)
+	return out, err
+}
+
+// Run gives a run with the loads of its steps.
+func (c *Client) Run(ctx context.Context, id int64) (out report.Run, err error) {
+	err = c.call(ctx, http.MethodGet, "/runs/"+strconv.FormatInt(id, 10), nil, nil, &out)
+	return out, err
+}
+
+// Runs gives a page of runs, newest first.
+func (c *Client) Runs(ctx context.Context, query url.Values) (out Page[report.Run], err error) {
+	err = c.call(ctx, http.MethodGet, "/runs", query, nil, &out)
+	return out, err
+}
+
+// Today gives what runs, what waits for somebody, and the last days.
+func (c *Client) Today(ctx context.Context) (out Today, err error) {
+	err = c.call(ctx, http.MethodGet, "/today", nil, nil, &out)
+	return out, err
+}

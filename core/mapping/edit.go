@@ -1,0 +1,87 @@
+package mapping
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"koinos/core/order"
+)
+
+// AddDateForm gives a mapping's text with one more form in which the dates of
+// a field may be written, behind those that it has: in the field's own binding
+// where it names forms, else in document.locale, else in the binding. Comments
+// and layout stay.
+func AddDateForm(text string, level order.Level, field, form string) (string, error) {
+	if _, err := parseDateForm(form); err != nil {
+		return "", fmt.Errorf("%q is not a form of a date: %w", form, err)
+	}
+	root, bad := readYAML([]byte(text))
+	if bad != nil {
+		return "", bad
+	}
+	var bind *node
+	if l := root.get(string(level)); l != nil {
+		bind = l.get(field)
+	}
+	if bind == nil || len(bind.entries) == 0 {
+		return "", fmt.Errorf("the mapping has no binding %s.%s", level, field)
+	}
+	quoted := strconv.Quote(form)
+	forms := bind.get("dates")
+	if forms == nil {
+		if d := root.get("document"); d != nil && d.get("locale") != nil {
+			forms = d.get("locale").get("dates")
+		}
+	}
+	lines := strings.SplitAfter(text, "\n")
+	switch {
+	case forms == nil: // a word of its own, before the binding's first
+		at := bind.entries[0].at
+		line, before := lines[at.Row-1], lines[at.Row-1][:at.Column-1]
+		if strings.TrimSpace(before) == "" {
+			lines[at.Row-1] = before + "dates: [" + quoted + "]\n" + line
+		} else {
+			lines[at.Row-1] = before + "dates: [" + quoted + "], " + line[at.Column-1:]
+		}
+	case forms.scalar: // one form becomes a list of two
+		end := scalarEnd(lines[forms.at.Row-1], forms.at.Column-1)
+		line := lines[forms.at.Row-1]
+		lines[forms.at.Row-1] = line[:forms.at.Column-1] + "[" + line[forms.at.Column-1:end] + ", " + quoted + "]" + line[end:]
+	case len(forms.items) > 0:
+		last := forms.items[len(forms.items)-1]
+		if slices.ContainsFunc(forms.items, func(n *node) bool { return n.text == form }) {
+			return text, nil
+		}
+		line, before := lines[last.at.Row-1], lines[last.at.Row-1][:last.at.Column-1]
+		if indent, dash := strings.CutSuffix(strings.TrimRight(before, " "), "-"); dash && strings.TrimSpace(indent) == "" {
+			lines[last.at.Row-1] = strings.TrimRight(line, "\n") + "\n" + before + quoted + "\n"
+		} else {
+			end := scalarEnd(line, last.at.Column-1)
+			lines[last.at.Row-1] = line[:end] + ", " + quoted + line[end:]
+		}
+	}
+	edited := strings.Join(lines, "")
+	if _, err := Parse([]byte(edited)); err != nil {
+		return "", fmt.Errorf("the mapping cannot be changed by itself; add %s to the dates of %s by hand: %w", quoted, field, err)
+	}
+	return edited, nil
+}
+
+// scalarEnd is where the scalar that begins at a byte of a line ends.
+func scalarEnd(line string, from int) int {
+	if q := line[from]; q == '"' || q == '\'' {
+		if end := strings.IndexByte(line[from+1:], q); end >= 0 {
+			return from + end + 2
+		}
+	}
+	end := strings.IndexAny(line[from:], ",]}\r\n")
+	if comment := strings.Index(line[from:], " #"); comment >= 0 && (end < 0 || comment < end) {
+		end = comment
+	}
+	if end < 0 {
+		return len(line)
+	}
+	return from + len(strings.TrimRight(line[from:from+end], " "))
+}

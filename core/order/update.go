@@ -1,0 +1,223 @@
+package order
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// LineKey says by what the lines of two arrivals of an order are matched.
+type LineKey string
+
+const (
+	ByNumber     LineKey = "number"      // the line number
+	BySenderLine LineKey = "sender_line" // the sender's own id of the line
+	ByItem       LineKey = "item"        // the item, by whichever code the line has
+)
+
+// LineKeys are all of them.
+var LineKeys = []string{string(ByNumber), string(BySenderLine), string(ByItem)}
+
+func (k LineKey) of(l *Line) string {
+	var key string
+	switch k {
+	case BySenderLine:
+		key = l.SenderLine
+	case ByItem:
+		for _, code := range []string{l.Item, l.BuyerItem, l.SupplierItem, l.GTIN, l.Description} {
+			if key = code; key != "" {
+				break
+			}
+		}
+	default:
+		key = l.Number
+	}
+	return strings.ToUpper(strings.TrimSpace(key))
+}
+
+// Missing says what becomes of stored lines that an arriving order does not have.
+type Missing string
+
+const (
+	KeepMissing   Missing = "keep"   // they stay as they are
+	CloseMissing  Missing = "close"  // what has not been shipped or received of them is cancelled
+	RefuseMissing Missing = "refuse" // the arriving order is refused
+)
+
+// Missings are all of them.
+var Missings = []string{string(KeepMissing), string(CloseMissing), string(RefuseMissing)}
+
+// Arrival is how an order that arrives again changes the stored one.
+type Arrival struct {
+	Header  []Field // fields that the arriving order speaks of; of the others nothing changes
+	Lines   []Field
+	Parties bool // its repeating parties take the place of those of the same role
+	Charges bool // its repeating charges take the place of those of the same code
+	Match   LineKey
+	Missing Missing
+	Clear   bool // a blank value of a field that it speaks of clears the stored one
+}
+
+// Conflict is why an arriving order cannot change the stored one.
+type Conflict struct {
+	Line    int // of the arriving order, counted from 1; 0 is the header
+	Message string
+}
+
+func (c *Conflict) Error() string { return c.Message }
+
+// Update gives what o becomes when in arrives, and for each line of the result
+// the line of in that it took values from, counted from 1; 0 is none. Neither
+// order is changed. What has moved (shipped, received) is never taken back: an
+// arriving quantity below it is a *Conflict. Sums and status are not worked out.
+func (o *Order) Update(in *Order, a Arrival) (*Order, []int, error) {
+	out := o.clone()
+	for i := range a.Header {
+		f := &a.Header[i]
+		if f.Name != "number" {
+			f.copy(out, nil, in, nil, a.Clear)
+		}
+	}
+	if a.Parties {
+		for _, p := range in.Parties {
+			if was := out.Party(p.Role); was != nil {
+				*was = p
+			} else {
+				out.Parties = append(out.Parties, p)
+			}
+		}
+	}
+	if a.Charges {
+		for _, c := range in.Charges {
+			i := slices.IndexFunc(out.Charges, func(d Charge) bool { return d.Code == c.Code && d.Allowance == c.Allowance })
+			if i < 0 {
+				out.Charges = append(out.Charges, c)
+			} else {
+				out.Charges[i] = c
+			}
+		}
+	}
+	at := map[string]int{}
+	for i := range out.Lines {
+		key := a.Match.of(&out.Lines[i])
+		if _, twice := at[key]; twice && key != "" {
+			return nil, nil, &Conflict{0, fmt.Sprintf("The stored order has two lines of %s %s; the arriving lines cannot be told apart by it.", a.Match, key)}
+		}
+		at[key] = i
+	}
+	from := make([]int, len(out.Lines), len(out.Lines)+len(in.Lines))
+	for i := range in.Lines {
+		l := &in.Lines[i]
+		key := a.Match.of(l)
+		if key == "" {
+			return nil, nil, &Conflict{i + 1, fmt.Sprintf("The line has no %s to find the stored line by.", a.Match)}
+		}
+		j, known := at[key]
+		if !known {
+			at[key] = len(out.Lines)
+			out.Lines = append(out.Lines, *l)
+			from = append(from, i+1)
+			continue
+		}
+		if from[j] != 0 {
+			return nil, nil, &Conflict{i + 1, fmt.Sprintf("A second line of %s %s arrives; it is not clear which one counts.", a.Match, key)}
+		}
+		from[j] = i + 1
+		was := &out.Lines[j]
+		for k := range a.Lines {
+			a.Lines[k].copy(out, was, in, l, a.Clear)
+		}
+		if moved := o.moved(was); was.Quantity.Cmp(moved) < 0 {
+			return nil, nil, &Conflict{i + 1, fmt.Sprintf("The quantity arrives as %s, but %s have moved already.", was.Quantity, moved)}
+		}
+	}
+	for j := range o.Lines {
+		if from[j] != 0 {
+			continue
+		}
+		l := &out.Lines[j]
+		switch a.Missing {
+		case RefuseMissing:
+			return nil, nil, &Conflict{0, fmt.Sprintf("The stored line %s (%s) is missing.", l.Number, ByItem.of(l))}
+		case CloseMissing:
+			left, err := l.Quantity.Sub(o.moved(l))
+			if err != nil {
+				return nil, nil, err
+			}
+			l.Cancelled = left
+		}
+	}
+	return out, from, nil
+}
+
+// LineLike finds the line of the order that an arriving line, the nth of its
+// order, is: by the key, or else by its position where it has the same item.
+func (o *Order) LineLike(l *Line, n int, by LineKey) int {
+	for i := range o.Lines {
+		if key := by.of(l); key != "" && by.of(&o.Lines[i]) == key {
+			return i + 1
+		}
+	}
+	if n <= len(o.Lines) && ByItem.of(&o.Lines[n-1]) == ByItem.of(l) {
+		return n
+	}
+	return 0
+}
+
+// Replace gives what o becomes when a newer revision takes its place: the whole
+// of in, with what has moved of the lines of the same number. from is as
+// Update's. A line of which something has moved cannot go away.
+func (o *Order) Replace(in *Order) (is *Order, from []int, err error) {
+	is = in.clone()
+	is.ID, is.Number, is.Revision, is.Stage, is.Opening = o.ID, o.Number, o.Revision, o.Stage, o.Opening
+	for i := range is.Lines {
+		from = append(from, i+1)
+	}
+	for i := range o.Lines {
+		was := &o.Lines[i]
+		moved := o.moved(was)
+		if moved.Sign() == 0 {
+			continue
+		}
+		j := slices.IndexFunc(is.Lines, func(l Line) bool { return ByNumber.of(&l) == ByNumber.of(was) })
+		if j < 0 || is.Lines[j].Quantity.Cmp(moved) < 0 {
+			return nil, nil, &Conflict{j + 1, fmt.Sprintf("Line %s is missing or less than the %s that have moved already.", was.Number, moved)}
+		}
+		is.Lines[j].Shipped, is.Lines[j].Received = was.Shipped, was.Received
+	}
+	return is, from, nil
+}
+
+// moved is what has been shipped of a line of a sales order, or received of a
+// purchase order's.
+func (o *Order) moved(l *Line) Number {
+	if o.Kind == Purchase {
+		return l.Received
+	}
+	return l.Shipped
+}
+
+func (o *Order) clone() *Order {
+	out := *o
+	out.References, out.Parties, out.Charges = slices.Clone(o.References), slices.Clone(o.Parties), slices.Clone(o.Charges)
+	out.Custom, out.Lines = slices.Clone(o.Custom), slices.Clone(o.Lines)
+	for i := range out.Lines {
+		out.Lines[i].Charges, out.Lines[i].Custom = slices.Clone(out.Lines[i].Charges), slices.Clone(out.Lines[i].Custom)
+	}
+	return &out
+}
+
+// copy sets the field in one order to what another says.
+func (f *Field) copy(to *Order, toLine *Line, from *Order, fromLine *Line, clear bool) {
+	if f.Value(from, fromLine) == "" && (!clear || f.Value(to, toLine) == "") {
+		return
+	}
+	switch {
+	case f.text != nil:
+		*f.text(to, toLine) = *f.text(from, fromLine)
+	case f.num != nil:
+		*f.num(to, toLine) = *f.num(from, fromLine)
+	default:
+		*f.date(to, toLine) = *f.date(from, fromLine)
+	}
+}

@@ -1,0 +1,114 @@
+package report
+
+import (
+	"bufio"
+	"encoding/csv"
+	"errors"
+	"io"
+
+	"koinos/core/finding"
+	"koinos/core/source"
+)
+
+// MarkedCSV writes the document's rows again with the answers beside them, in
+// UTF-8 with a byte order mark, which spreadsheets need to see accents right.
+func MarkedCSV(w io.Writer, r io.ReaderAt, size int64, opt source.Options, sets []Set) error {
+	return writeCSV(w, r, size, opt, sets, nil)
+}
+
+// writeCSV writes the rows that keep lets through, all where it is nil.
+func writeCSV(w io.Writer, r io.ReaderAt, size int64, opt source.Options, sets []Set, keep func(sheet string, row int) (bool, error)) error {
+	opt.Leaves = true // JSON is shown as a table of its values
+	shape, err := source.Sniff(r, size, opt)
+	if err != nil {
+		return err
+	}
+	sheets, err := extents(r, size, opt, sets)
+	if err != nil {
+		return err
+	}
+	e := sheets[""]
+	if e == nil {
+		e = &extent{}
+	}
+	all := columns(sets, e)
+	src, err := source.Open(r, size, opt)
+	if err != nil {
+		return err
+	}
+	buf := bufio.NewWriter(w)
+	if _, err := buf.WriteString("\ufeff"); err != nil {
+		return err
+	}
+	out := csv.NewWriter(buf)
+	out.Comma, out.UseCRLF = rune(delimiter(shape)), true
+	first, answers := make([]int, len(sets)), make([]map[int]*rowAnswer, len(sets))
+	for i := range sets {
+		if first[i], err = sets[i].Answers.FirstRow(""); err != nil {
+			return err
+		}
+	}
+	width := e.width
+	for _, c := range all {
+		width = max(width, c.at)
+	}
+	for upTo := 0; ; {
+		rec, err := src.Next()
+		var broken *finding.Finding
+		if err == io.EOF || errors.As(err, &broken) { // the load's report says so too
+			break
+		}
+		if err != nil {
+			return err
+		}
+		if rec.Row > upTo {
+			upTo = rec.Row + chunkRows - 1
+			for i := range sets {
+				if answers[i], err = sets[i].rows("", rec.Row, upTo); err != nil {
+					return err
+				}
+			}
+		}
+		if keep != nil {
+			if ok, err := keep("", rec.Row); err != nil {
+				return err
+			} else if !ok {
+				continue
+			}
+		}
+		row := make([]string, max(len(rec.Cells), width))
+		for i, c := range rec.Cells {
+			row[i] = guard(c.Text)
+		}
+		for i := range all {
+			c, text := &all[i], ""
+			for j := range sets {
+				if c.set != &sets[j] {
+					continue
+				}
+				if answer := answers[j][rec.Row]; answer != nil {
+					if text, err = c.value(answer); err != nil {
+						return err
+					}
+				} else if rec.Row == first[j]-1 {
+					text = c.heading
+				}
+			}
+			if text != "" {
+				row[c.at-1] = guard(text)
+			}
+		}
+		if err := out.Write(row); err != nil {
+			return err
+		}
+	}
+	out.Flush()
+	return errors.Join(out.Error(), buf.Flush())
+}
+
+func delimiter(shape source.Shape) byte {
+	if shape.Delimiter == "" {
+		return ','
+	}
+	return shape.Delimiter[0]
+}

@@ -1,0 +1,275 @@
+package report
+
+import (
+	"bufio"
+	"encoding/csv"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+
+	"github.com/xuri/excelize/v2"
+
+	"koinos/core/order"
+	"koinos/core/source"
+)
+
+// ErrNotMarked says that a document has no column of order numbers that
+// Koinos wrote.
+var ErrNotMarked = errors.New("no column is headed \"Koinos order\"; only a marked copy can be brought up to date")
+
+// FindOrder gives the stored order of a number, nil where there is none.
+type FindOrder func(number string) (*order.Order, error)
+
+// Refreshed counts what bringing a marked copy up to date did.
+type Refreshed struct {
+	Rows   int `json:"rows" doc:"Rows with an order number"`
+	Cells  int `json:"cells" doc:"Cells that say something else now"`
+	Absent int `json:"absent" doc:"Rows whose order is not there any more"`
+}
+
+// refresher works through the rows of one sheet. It knows the columns by the
+// headings that a marked copy has: a group of columns begins with its order
+// number's, "Koinos order" or "Koinos STEP order".
+type refresher struct {
+	find    FindOrder
+	last    *order.Order
+	of      string
+	columns []refreshed
+	count   *Refreshed
+}
+
+type refreshed struct {
+	at   int // counted from 1
+	step string
+	what string
+}
+
+// heads looks for the headings of a marked copy in a row. Where a group has no
+// column of the order's status, width+1 and on take one.
+func (x *refresher) heads(cells []string) bool {
+	var list []refreshed
+	var steps []string
+	status := map[string]bool{}
+	for i, text := range cells {
+		rest, ours := strings.CutPrefix(text, "Koinos ")
+		if !ours {
+			continue
+		}
+		step, what, stepped := strings.Cut(rest, " ")
+		if !stepped || rest == "line id" {
+			step, what = "", rest
+		}
+		switch what {
+		case "line id":
+			what = "line_id"
+		case "order":
+			what = "number"
+			steps = append(steps, step)
+		}
+		status[step] = status[step] || what == "status"
+		list = append(list, refreshed{i + 1, step, what})
+	}
+	if len(steps) == 0 {
+		return false
+	}
+	next := len(cells)
+	for _, step := range steps {
+		if !status[step] {
+			next++
+			list = append(list, refreshed{next, step, "status"})
+		}
+	}
+	x.columns = list
+	return true
+}
+
+// gone is the status of an order that is not there any more.
+const gone = "gone"
+
+// row gives what the columns of a row say now, by column; those that say the
+// same are left out.
+func (x *refresher) row(cell func(int) string) (map[int]string, error) {
+	numbers, lines := map[string]string{}, map[string]string{}
+	for _, c := range x.columns {
+		switch c.what {
+		case "number":
+			numbers[c.step] = strings.TrimSpace(cell(c.at))
+		case "line", "line_id":
+			lines[c.step] = strings.TrimSpace(cell(c.at))
+		}
+	}
+	changed := map[int]string{}
+	for step, number := range numbers {
+		if number == "" {
+			continue
+		}
+		x.count.Rows++
+		if number != x.of || x.last == nil {
+			o, err := x.find(number)
+			if err != nil {
+				return nil, err
+			}
+			x.last, x.of = o, number
+		}
+		x.count.Absent += btoi(x.last == nil)
+		for _, c := range x.columns {
+			if c.step != step || c.what == "number" || c.what == "outcome" || c.what == "message" || c.what == "warnings" || c.what == "line" || c.what == "line_id" {
+				continue
+			}
+			now := gone
+			if x.last != nil {
+				now = storedValue(x.last, c.what, lineOf(x.last, lines[step]))
+			} else if c.what != "status" {
+				now = ""
+			}
+			if now != cell(c.at) {
+				changed[c.at] = now
+				x.count.Cells++
+			}
+		}
+	}
+	return changed, nil
+}
+
+func btoi(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
+}
+
+// lineOf finds the line of a line number or line id; 0 is none.
+func lineOf(o *order.Order, name string) int {
+	for i := range o.Lines {
+		if name != "" && (o.Lines[i].Number == name || fmt.Sprintf("%d-%d", o.ID, i+1) == name) {
+			return i + 1
+		}
+	}
+	return 0
+}
+
+// RefreshWorkbook brings the answers of a marked workbook up to date with what
+// its orders are today. Everything else in it stays.
+func RefreshWorkbook(w io.Writer, r io.ReaderAt, size int64, find FindOrder) (count Refreshed, err error) {
+	f, err := excelize.OpenReader(io.NewSectionReader(r, 0, size))
+	if err != nil {
+		return count, fmt.Errorf("the workbook cannot be opened: %w", err)
+	}
+	defer f.Close()
+	mk := newMarker(f)
+	plain, err := mk.newStyle("", false, nil)
+	if err != nil {
+		return count, err
+	}
+	marked := false
+	for _, sheet := range f.GetSheetList() {
+		x := refresher{find: find, count: &count}
+		rows, err := f.GetRows(sheet)
+		if err != nil {
+			return count, err
+		}
+		for i, cells := range rows {
+			if x.columns == nil {
+				if x.heads(cells) {
+					marked = true
+					var headings []column
+					for _, c := range x.columns {
+						headings = append(headings, column{what: c.what, at: c.at, heading: heading(c.step, c.what)})
+					}
+					if err := mk.headings(sheet, i+1, headings); err != nil {
+						return count, err
+					}
+				}
+				continue
+			}
+			changed, err := x.row(func(c int) string {
+				if c > len(cells) {
+					return ""
+				}
+				return cells[c-1]
+			})
+			if err != nil {
+				return count, err
+			}
+			for c, text := range changed {
+				if err := mk.write(sheet, c, i+1, text, plain); err != nil {
+					return count, err
+				}
+			}
+		}
+	}
+	if !marked {
+		return count, ErrNotMarked
+	}
+	return count, f.Write(w)
+}
+
+// RefreshCSV is RefreshWorkbook for a marked CSV.
+func RefreshCSV(w io.Writer, r io.ReaderAt, size int64, opt source.Options, find FindOrder) (count Refreshed, err error) {
+	shape, err := source.Sniff(r, size, opt)
+	if err != nil {
+		return count, err
+	}
+	src, err := source.Open(r, size, opt)
+	if err != nil {
+		return count, err
+	}
+	buf := bufio.NewWriter(w)
+	if _, err := buf.WriteString("\ufeff"); err != nil {
+		return count, err
+	}
+	out := csv.NewWriter(buf)
+	out.Comma, out.UseCRLF = rune(delimiter(shape)), true
+	x := refresher{find: find, count: &count}
+	for {
+		rec, err := src.Next()
+		if err == io.EOF {
+			break
+		}
+		if err != nil {
+			return count, err
+		}
+		row := make([]string, len(rec.Cells))
+		for i, c := range rec.Cells {
+			row[i] = c.Text
+		}
+		set := func(c int, text string) {
+			for len(row) < c {
+				row = append(row, "")
+			}
+			row[c-1] = text
+		}
+		if x.columns == nil {
+			if x.heads(row) {
+				for _, c := range x.columns {
+					set(c.at, heading(c.step, c.what))
+				}
+			}
+		} else {
+			changed, err := x.row(func(c int) string {
+				if c > len(row) {
+					return ""
+				}
+				return row[c-1]
+			})
+			if err != nil {
+				return count, err
+			}
+			for c, text := range changed {
+				set(c, text)
+			}
+		}
+		for i := range row {
+			row[i] = guard(row[i])
+		}
+		if err := out.Write(row); err != nil {
+			return count, err
+		}
+	}
+	if x.columns == nil {
+		return count, ErrNotMarked
+	}
+	out.Flush()
+	return count, errors.Join(out.Error(), buf.Flush())
+}

@@ -1,0 +1,175 @@
+package e2e
+
+import (
+	"bytes"
+	"context"
+	"database/sql"
+	"flag"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"koinos/client"
+	"koinos/core/report"
+)
+
+var kills = flag.Int("kills", 100, "how many times TestKilledAtRandom kills the service")
+
+// state is everything that a database says of orders and loads, but for times
+// and for the addresses of the documents.
+func state(t testing.TB, data string) string {
+	t.Helper()
+	db, err := sql.Open("sqlite3", "file:"+filepath.Join(data, "koinos.db")+"?mode=ro")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	var out strings.Builder
+	for _, query := range []string{
+		`SELECT id, kind, number, identity, hex(fingerprint), status, revision, partner, currency, total, line_count, more, trace, load_id, load_seq FROM orders ORDER BY id`,
+		`SELECT * FROM lines ORDER BY order_id, n`,
+		`SELECT order_id, revision, by, action, load_id, load_seq, changes, was FROM events ORDER BY order_id, revision`,
+		`SELECT * FROM series ORDER BY kind`,
+		`SELECT * FROM load_orders ORDER BY load_id, seq`,
+		`SELECT * FROM load_spans ORDER BY load_id, sheet, first`,
+		`SELECT * FROM load_changes ORDER BY load_id, seq`,
+		`SELECT * FROM findings ORDER BY load_id, n`,
+		`SELECT id, document, mapping, mapping_version, options, status, rows, orders, lines, loaded, changed, ready, differs, unchanged, refused, held, errors, warnings, saved FROM loads ORDER BY id`,
+	} {
+		rows, err := db.Query(query)
+		if err != nil {
+			t.Fatal(err)
+		}
+		columns, err := rows.Columns()
+		if err != nil {
+			t.Fatal(err)
+		}
+		values, into := make([]sql.NullString, len(columns)), make([]any, len(columns))
+		for i := range values {
+			into[i] = &values[i]
+		}
+		fmt.Fprintln(&out, query)
+		for rows.Next() {
+			if err := rows.Scan(into...); err != nil {
+				t.Fatal(err)
+			}
+			for _, v := range values {
+				fmt.Fprintf(&out, "%v|", v.String)
+			}
+			out.WriteByte('\n')
+		}
+		if err := rows.Err(); err != nil {
+			t.Fatal(err)
+		}
+		rows.Close()
+	}
+	return out.String()
+}
+
+// killMapping updates what is stored, and refuses some of it.
+const killMapping = `koinos: mapping/1
+name: plain
+orders:
+  kind: sales
+  group: {by: key, columns: [Order]}
+  again: {do: update}
+  by_hand: {order: 2, line: 0.5}
+header:
+  sender_number: {from: Order, need: must}
+  partner:       {value: OSTRAND}
+  currency:      {value: EUR}
+lines:
+  item:       {from: Item, need: must}
+  quantity:   {from: Qty, need: must}
+  unit_price: {from: Price}
+`
+
+// killSteps are the loads that every round must bring to its end: one that
+// stores, one that changes half of what is stored, a dry run, one all or none.
+func killSteps() []struct {
+	doc []byte
+	opt report.Options
+} {
+	first := manyOrders(5_000)
+	first = append(first, "A-000007,99999,0,1\nB-1,,2,9.50\n"...) // refused: it began before; no item
+	second := bytes.ReplaceAll(first[:len(first)/2], []byte(",9.50\n"), []byte(",9.75\n"))
+	second = second[:bytes.LastIndexByte(second, '\n')+1]
+	third := append(bytes.ReplaceAll(manyOrders(2_500), []byte("A-"), []byte("C-")), second[len("Order,Item,Qty,Price\n"):]...)
+	return []struct {
+		doc []byte
+		opt report.Options
+	}{{first, report.Options{}}, {second, report.Options{}}, {first, report.Options{DryRun: true, StopAfter: 50}}, {third, report.Options{AllOrNone: true, Note: "all"}}}
+}
+
+// A service that is killed at any moment, again and again, ends with exactly
+// the database of one that was left alone.
+func TestKilledAtRandom(t *testing.T) {
+	steps := killSteps()
+	play := func(data string, seed uint64, most int) (kills int) {
+		rnd := rand.New(rand.NewPCG(seed, 17))
+		s := start(t, data, "serve")
+		ctx := context.Background()
+		if _, err := s.api().KeepMapping(ctx, []byte(killMapping)); err != nil {
+			t.Fatal(err)
+		}
+		for i, step := range steps {
+			d, err := s.api().SendDocument(ctx, fmt.Sprintf("step-%d.csv", i), bytes.NewReader(step.doc))
+			if err != nil {
+				t.Fatal(err)
+			}
+			l, err := s.api().StartLoad(ctx, client.NewLoad{Document: d.SHA, Mapping: "plain", Options: step.opt})
+			if err != nil {
+				t.Fatal(err)
+			}
+			for {
+				if kills < most {
+					time.Sleep(time.Duration(rnd.IntN(120)) * time.Millisecond)
+					s.kill()
+					kills++
+					s = start(t, data, "serve")
+				}
+				rep, err := s.api().Load(ctx, l.ID)
+				if err != nil {
+					t.Fatal(err)
+				}
+				if rep.Load.Status.Ended() {
+					break
+				}
+				if kills >= most {
+					if _, err := s.api().WatchLoad(ctx, l.ID, func(report.Load) {}); err != nil {
+						t.Fatal(err)
+					}
+				}
+			}
+		}
+		s.stop()
+		return kills
+	}
+	calm := t.TempDir()
+	play(calm, 0, 0)
+	want := state(t, calm)
+	if !strings.Contains(want, "changed") || !strings.Contains(want, "|created|") {
+		t.Fatal("the undisturbed run did nothing worth comparing")
+	}
+	seed := uint64(time.Now().UnixNano())
+	for done := 0; done < *kills; seed++ {
+		data := filepath.Join(t.TempDir(), "data")
+		n := play(data, seed, min(25, *kills-done))
+		if n == 0 {
+			t.Fatal("nothing was killed")
+		}
+		done += n
+		if got := state(t, data); got != want {
+			at := 0
+			for at < min(len(got), len(want)) && got[at] == want[at] {
+				at++
+			}
+			t.Fatalf("seed %d: after %d kills the database differs:\n…%.300s\nwant\n…%.300s", seed, n, got[max(0, at-100):], want[max(0, at-100):])
+		}
+		os.RemoveAll(data)
+	}
+}

@@ -1,0 +1,163 @@
+package load
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"koinos/core/finding"
+	"koinos/core/list"
+	"koinos/core/mapping"
+	"koinos/core/order"
+	"koinos/core/report"
+	"koinos/store"
+)
+
+// Act is one thing that somebody can do about many findings at once.
+type Act struct {
+	Kind     string      `json:"kind" enum:"crosswalk,list,dates,accept" doc:"crosswalk, list: an entry for each value; dates: one more form of a date in the mapping; accept: a warning that holds orders"`
+	Name     string      `json:"name" doc:"Of the crosswalk or list, the field, or the warning's code"`
+	About    string      `json:"about"`
+	Findings int         `json:"findings"`
+	Orders   int         `json:"orders" doc:"Orders that it may bring in"`
+	Values   []ActValue  `json:"values,omitempty" doc:"What is to be said of each value, the most frequent first"`
+	Level    order.Level `json:"level,omitempty"`
+	Form     string      `json:"form,omitempty" doc:"dates: the form that all the values have, where there is one"`
+}
+
+// ActValue is a value that an act is about.
+type ActValue struct {
+	Value   string `json:"value"`
+	Count   int    `json:"count"`
+	Nearest string `json:"nearest,omitempty" doc:"What the list has that is nearest"`
+}
+
+// Fix is what somebody decided to do about a load's findings.
+type Fix struct {
+	Crosswalks map[string][]list.Pair  `json:"crosswalks,omitempty" doc:"Pairs to add, by crosswalk"`
+	Lists      map[string][]list.Entry `json:"lists,omitempty" doc:"Entries to add, by list"`
+	Dates      map[string]string       `json:"dates,omitempty" doc:"A form of a date to add, by field of the header, or lines.field"`
+	Accept     []finding.Code          `json:"accept,omitempty" doc:"Warnings that shall not hold orders"`
+}
+
+// actValues bounds the values that an act lists.
+const actValues = 500
+
+// someForms are the forms of dates that are tried on what was not a date.
+var someForms = []string{"yyyy-mm-dd", "d.m.yyyy", "d/m/yyyy", "m/d/yyyy", "d-m-yyyy", "yyyy/m/d", "yyyy.m.d", "yyyymmdd", "d mmm yyyy", "d-mmm-yyyy", "mmm d yyyy", "mmm d, yyyy", "d.m.yy", "d/m/yy", "m/d/yy", "d-mmm-yy", "d. mmm yyyy", "yymmdd", "ddmmyyyy"}
+
+// Acts lists what can be done about a load's findings, the most effective first.
+func (e *Engine) Acts(ctx context.Context, id int64) ([]Act, error) {
+	l, err := e.store.Load(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	groups, err := e.store.ActGroups(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	acts := []Act{}
+	for _, g := range groups {
+		a := Act{Findings: g.Findings, Orders: g.Orders}
+		f := store.ValueFilter{Code: g.Code, List: g.List, Field: g.Field, Lines: g.Lines, Limit: actValues}
+		switch finding.Code(g.Code) {
+		case finding.CrosswalkMissing, finding.UnknownCode, finding.UnknownUnit:
+			a.Kind, a.Name, a.About = "list", g.List, fmt.Sprintf("Add what is missing to the list %s", g.List)
+			if finding.Code(g.Code) == finding.CrosswalkMissing {
+				a.Kind, a.About = "crosswalk", fmt.Sprintf("Say what these are with us, in the crosswalk %s", g.List)
+			}
+		case finding.NotADate:
+			a.Kind, a.Name, a.Level = "dates", g.Field, order.Header
+			if g.Lines {
+				a.Name, a.Level = "lines."+g.Field, order.Lines
+			}
+			a.About = fmt.Sprintf("Teach the mapping %s how these dates of %s are written", l.Mapping, g.Field)
+		default:
+			a.Kind, a.Name, a.About = "accept", g.Code, "Accept for this load: "+finding.Catalogue[finding.Code(g.Code)].Title
+			f.Limit = 5
+		}
+		values, err := e.store.Values(ctx, id, f)
+		if err != nil {
+			return nil, err
+		}
+		for _, v := range values {
+			a.Values = append(a.Values, ActValue{v.Value, v.Count, mapping.NearestOf(v.Hint)})
+		}
+		if a.Kind == "dates" {
+			if a.Form = formOf(a.Values); a.Form == "" {
+				a.About += "; they do not all have one form"
+			}
+		}
+		acts = append(acts, a)
+	}
+	return acts, nil
+}
+
+// formOf finds the form that every value has, and that no other contradicts.
+func formOf(values []ActValue) string {
+	for _, form := range someForms {
+		all := len(values) > 0
+		for _, v := range values {
+			if _, ok := mapping.DayIn(form, strings.TrimSpace(v.Value)); !ok {
+				all = false
+				break
+			}
+		}
+		if all {
+			return form
+		}
+	}
+	return ""
+}
+
+// Fix does what somebody decided about a load's findings, and then checks the
+// orders that failed once more, and only those: it gives the new load.
+func (e *Engine) Fix(ctx context.Context, id int64, f Fix, by, name string) (report.Load, error) {
+	l, err := e.ended(ctx, id)
+	if err != nil {
+		return l, err
+	}
+	kept, err := e.store.Mapping(ctx, l.Mapping, 0)
+	if err != nil {
+		return l, err
+	}
+	text := kept.Text
+	for field, form := range f.Dates {
+		level, plain := order.Header, field
+		if rest, ok := strings.CutPrefix(field, "lines."); ok {
+			level, plain = order.Lines, rest
+		}
+		if text, err = mapping.AddDateForm(text, level, plain, form); err != nil {
+			return l, finding.All{finding.New(finding.MappingWrongValue, finding.Place{}, form, "%v.", err)}
+		}
+	}
+	if err := e.store.AddEntries(ctx, f.Lists, f.Crosswalks, e.now()); err != nil {
+		return l, err
+	}
+	if text != kept.Text {
+		if _, err := e.store.PutMapping(ctx, store.Mapping{Name: kept.Name, Text: text, StoredAt: e.now(), StoredBy: by}); err != nil {
+			return l, err
+		}
+	}
+	return e.Retry(ctx, id, f.Accept, by, name)
+}
+
+// Retry loads the orders of a load that failed once more, with the mapping and
+// the lists as they are now; accept adds warnings that shall not hold them.
+func (e *Engine) Retry(ctx context.Context, id int64, accept []finding.Code, by, name string) (report.Load, error) {
+	l, err := e.ended(ctx, id)
+	if err != nil {
+		return l, err
+	}
+	opt := l.Options
+	opt.Retry, opt.StopAfter = id, 0
+	opt.Accept = append(append([]finding.Code{}, opt.Accept...), accept...)
+	if len(accept) > 0 {
+		var names []string
+		for _, c := range accept {
+			names = append(names, string(c))
+		}
+		opt.Note = strings.TrimSpace(opt.Note + "\n" + by + " accepted " + strings.Join(names, ", "))
+	}
+	return e.Start(ctx, Request{Document: l.Document, Mapping: l.Mapping, Options: opt, By: by, Name: name, Run: l.Run, Step: l.Step})
+}

@@ -1,0 +1,98 @@
+package load
+
+import (
+	"context"
+	"math"
+	"slices"
+	"strings"
+
+	"koinos/core/finding"
+	"koinos/core/mapping"
+	"koinos/core/order"
+	"koinos/core/report"
+)
+
+// rules are what a load does with orders beyond mapping and checking them:
+// what its mapping says, and what was asked of this load.
+type rules struct {
+	report.Options
+	again    report.Again
+	arrival  order.Arrival
+	newer    order.Field
+	rounding order.Rounding
+	holds    func(*finding.Finding) bool
+	byHand   [2]float64 // minutes an order and a line
+	chosen   map[string]bool
+}
+
+func rulesOf(m *mapping.Mapping, l *report.Load) rules {
+	r := rules{Options: l.Options, again: l.Again, arrival: m.Again.Arrival, newer: m.Again.Newer, rounding: m.Rounding, byHand: m.ByHand}
+	if r.again == "" {
+		r.again = report.Again(m.Again.Do)
+	}
+	if len(m.Holds) > 0 {
+		all := slices.Contains(m.Holds, "all")
+		r.holds = func(f *finding.Finding) bool {
+			return f.Severity == finding.Warning && (all || slices.Contains(m.Holds, string(f.Code))) && !slices.Contains(l.Accept, f.Code)
+		}
+	}
+	if len(l.OnlyOrders) > 0 {
+		r.chosen = map[string]bool{}
+		for _, n := range l.OnlyOrders {
+			r.chosen[strings.ToUpper(strings.TrimSpace(n))] = true
+		}
+	}
+	return r
+}
+
+// takes reports whether the order belongs to the load.
+func (r *rules) takes(o *order.Order) bool {
+	return r.chosen == nil || r.chosen[strings.ToUpper(strings.TrimSpace(o.SenderNumber))]
+}
+
+// stage gives a new order what was asked for all.
+func (r *rules) stage(o *order.Order) {
+	if r.Stage != "" && r.Stage != order.Open {
+		o.Stage = r.Stage
+	}
+	if r.Opening {
+		o.Opening = true
+		if o.Number == "" {
+			o.Number = o.SenderNumber
+		}
+	}
+	if r.Stage != "" || r.Opening {
+		o.Status = o.DeriveStatus()
+	}
+}
+
+// saved is how many seconds of work by hand an order stands for.
+func (r *rules) saved(lines int) int {
+	return int(math.Round(60 * (r.byHand[0] + r.byHand[1]*float64(lines))))
+}
+
+// only narrows a retry to the orders that failed in the earlier load: those
+// that touch one of their rows.
+func (e *Engine) only(ctx context.Context, l *report.Load, m *mapping.Mapping) (func([]mapping.Span) bool, error) {
+	if l.Retry == 0 {
+		return nil, nil
+	}
+	failed, err := e.store.FailedSpans(ctx, l.Retry)
+	if err != nil {
+		return nil, err
+	}
+	bySheet := map[string][]report.SpanOutcome{}
+	for _, s := range failed {
+		bySheet[s.Sheet] = append(bySheet[s.Sheet], s)
+	}
+	return func(spans []mapping.Span) bool {
+		for _, s := range spans {
+			list := bySheet[s.Sheet]
+			i, _ := slices.BinarySearchFunc(list, s.First, func(f report.SpanOutcome, row int) int { return f.Last - row })
+			if i < len(list) && list[i].First <= s.Last {
+				return true
+			}
+		}
+		return false
+	}, nil
+}

@@ -1,0 +1,80 @@
+package load
+
+import (
+	"context"
+
+	"koinos/core/report"
+	"koinos/store"
+)
+
+// Undone is what taking a load back did.
+type Undone struct {
+	Load    int64         `json:"load"`
+	DryRun  bool          `json:"dry_run,omitempty"`
+	Removed int           `json:"removed" doc:"Orders that the load had stored, and that are gone now"`
+	Changed int           `json:"changed" doc:"Orders that the load had changed, and that are as before now"`
+	Kept    int           `json:"kept" doc:"Orders that could not be taken back"`
+	Why     []store.Taken `json:"why" doc:"The first of those, and why"`
+}
+
+// undoneAtATime is how many orders a transaction takes back.
+const undoneAtATime = 500
+
+// mostKept bounds the orders that Undone names.
+const mostKept = 1_000
+
+// Undo takes back what a load stored and changed, where nothing has happened
+// to those orders since. Broken off, it can be begun again. With dry it says
+// what it would do.
+func (e *Engine) Undo(ctx context.Context, id int64, dry bool, by string) (Undone, error) {
+	u := Undone{Load: id, DryRun: dry, Why: []store.Taken{}}
+	l, err := e.ended(ctx, id)
+	if err != nil {
+		return u, err
+	}
+	for after, more := 0, true; more && err == nil; {
+		if err := ctx.Err(); err != nil {
+			return u, err
+		}
+		part, last := Undone{}, after
+		err = e.store.Write(ctx, func(tx *store.Tx) error {
+			list, err := tx.ToTakeBack(id, after, undoneAtATime)
+			if err != nil {
+				return err
+			}
+			more = len(list) == undoneAtATime
+			done := l
+			for _, k := range list {
+				last = k.Seq
+				if k.Why, err = tx.TakeBack(id, k, dry, by, e.now()); err != nil {
+					return err
+				}
+				switch {
+				case k.Why != "":
+					part.Kept++
+					part.Why = append(part.Why, k)
+					continue
+				case report.Outcome(k.Outcome) == report.Loaded:
+					part.Removed++
+				default:
+					part.Changed++
+				}
+				done.Move(1, report.Outcome(k.Outcome), report.Undone)
+			}
+			if dry {
+				return nil
+			}
+			if err := tx.SaveLoad(&done); err != nil {
+				return err
+			}
+			l = done
+			return nil
+		})
+		if err == nil {
+			after = last
+			u.Removed, u.Changed, u.Kept = u.Removed+part.Removed, u.Changed+part.Changed, u.Kept+part.Kept
+			u.Why = append(u.Why, part.Why[:min(len(part.Why), mostKept-len(u.Why))]...)
+		}
+	}
+	return u, err
+}

@@ -1,0 +1,140 @@
+package service
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/json"
+	"hash"
+	"io"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humagin"
+	"github.com/gin-gonic/gin"
+
+	"koinos/client"
+	"koinos/store"
+)
+
+// keptRequestDays is how long an answered request is known by its
+// Idempotency-Key.
+const keptRequestDays = 30
+
+// mostKeptAnswer bounds the answers that are kept; a longer one is not sent
+// again, its work is still done once only.
+const mostKeptAnswer = 1 << 20
+
+const nameKey contextKey = "name"
+
+// requestName is the name under which a request's work is done once only,
+// blank where it did not name itself.
+func requestName(ctx context.Context) string {
+	name, _ := ctx.Value(nameKey).(string)
+	return name
+}
+
+// once answers a changing request that comes again with the same
+// Idempotency-Key as it was answered the first time, and does its work once
+// (the header is that of the IETF's draft of the same name).
+func (s *Service) once(api huma.API) func(huma.Context, func(huma.Context)) {
+	return func(ctx huma.Context, next func(huma.Context)) {
+		key := ctx.Header("Idempotency-Key")
+		if key == "" || ctx.Method() == http.MethodGet {
+			next(ctx)
+			return
+		}
+		refuse := func(p *client.Problem) {
+			p.Request = requestID(ctx.Context())
+			write(api, ctx, p)
+		}
+		if len(key) > 255 {
+			refuse(problem("invalid_request", "An Idempotency-Key may have 255 characters."))
+			return
+		}
+		u := ctx.URL()
+		r := store.Request{Caller: callerOf(ctx.Context()).name, Key: key, What: ctx.Method() + " " + u.RequestURI()}
+		known, body, err := s.store.BeginRequest(ctx.Context(), r, s.started, s.now())
+		if err != nil {
+			if p, ok := s.fail(ctx.Context(), err).(*client.Problem); ok {
+				refuse(p)
+			}
+			return
+		}
+		c := humagin.Unwrap(ctx)
+		sum := &summed{ReadCloser: c.Request.Body, hash: sha256.New()}
+		if known != nil {
+			if _, err := io.Copy(io.Discard, sum); err != nil || !bytes.Equal(sum.hash.Sum(nil), body) {
+				refuse(problem("key_reused", "The same Idempotency-Key came with another body before."))
+				return
+			}
+			resend(c, known)
+			return
+		}
+		c.Request.Body = sum
+		kept := &keeping{ResponseWriter: c.Writer}
+		c.Writer = kept
+		done := false
+		defer func() {
+			c.Writer = kept.ResponseWriter
+			var answer *store.Answered
+			// What failed here, or might have, is worth trying again.
+			if status := kept.Status(); done && status < 500 && status != http.StatusTooManyRequests && !kept.long {
+				headers, err := json.Marshal(map[string]string{"Content-Type": kept.Header().Get("Content-Type"), "ETag": kept.Header().Get("ETag"), "Content-Disposition": kept.Header().Get("Content-Disposition")})
+				if err == nil {
+					answer = &store.Answered{Status: status, Headers: string(headers), Body: kept.body.Bytes()}
+				}
+			}
+			if _, err := io.Copy(io.Discard, sum); err != nil { // what the handler left unread belongs to the body too
+				answer = nil
+			}
+			if err := s.store.EndRequest(context.WithoutCancel(ctx.Context()), r, sum.hash.Sum(nil), answer); err != nil {
+				s.log.ErrorContext(ctx.Context(), "answer could not be kept", "error", err)
+			}
+		}()
+		next(huma.WithValue(ctx, nameKey, r.Caller+" "+key))
+		done = true
+	}
+}
+
+// resend gives a kept answer.
+func resend(c *gin.Context, a *store.Answered) {
+	headers := map[string]string{}
+	_ = json.Unmarshal([]byte(a.Headers), &headers) // ours; without them the answer is still the answer
+	for name, value := range headers {
+		if value != "" {
+			c.Header(name, value)
+		}
+	}
+	c.Header("Idempotency-Replayed", "true")
+	c.Status(a.Status)
+	_, _ = c.Writer.Write(a.Body) // the connection is gone
+}
+
+// summed takes the SHA-256 of a body as it is read.
+type summed struct {
+	io.ReadCloser
+	hash hash.Hash
+}
+
+func (s *summed) Read(p []byte) (int, error) {
+	n, err := s.ReadCloser.Read(p)
+	s.hash.Write(p[:n])
+	return n, err
+}
+
+// keeping keeps an answer while it is sent.
+type keeping struct {
+	gin.ResponseWriter
+	body bytes.Buffer
+	long bool
+}
+
+func (k *keeping) Write(p []byte) (int, error) {
+	if k.body.Len()+len(p) > mostKeptAnswer {
+		k.long = true
+	} else {
+		k.body.Write(p)
+	}
+	return k.ResponseWriter.Write(p)
+}

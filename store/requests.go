@@ -1,0 +1,88 @@
+package store
+
+import (
+	"bytes"
+	"context"
+	"database/sql"
+	"errors"
+	"time"
+)
+
+// Answered is the answer that a request was given.
+type Answered struct {
+	Status  int    `db:"status"`
+	Headers string `db:"headers"` // JSON of an http.Header
+	Body    []byte `db:"answer"`
+}
+
+// Errors of requests that name themselves.
+var (
+	ErrInProgress = errors.New("a request of this name has not been answered yet")
+	ErrOtherUse   = errors.New("the name was used for another request")
+)
+
+// Request is one that names itself, so that it can be sent again without
+// doing its work twice.
+type Request struct {
+	Caller string
+	Key    string
+	What   string // method and path
+}
+
+// BeginRequest notes that a request has come. One that was answered before
+// gives its answer and the SHA-256 of its body; the same name for something
+// else is ErrOtherUse, and one whose answer is still being made ErrInProgress.
+// since is when this service started: what an earlier one left unanswered is
+// done anew.
+func (s *Store) BeginRequest(ctx context.Context, r Request, since, now time.Time) (answer *Answered, body []byte, err error) {
+	err = s.Share(ctx, func(t *Tx) error {
+		var row struct {
+			What    string         `db:"what"`
+			Body    []byte         `db:"body"`
+			Status  sql.NullInt64  `db:"status"`
+			Headers sql.NullString `db:"headers"`
+			Answer  []byte         `db:"answer"`
+			At      string         `db:"at"`
+		}
+		err := t.tx.GetContext(t.ctx, &row, `SELECT what, body, status, headers, answer, at FROM requests WHERE caller = ? AND key = ?`, r.Caller, r.Key)
+		switch {
+		case errors.Is(err, sql.ErrNoRows):
+			_, err = t.exec(`INSERT INTO requests (caller, key, what, at) VALUES (?, ?, ?, ?)`, r.Caller, r.Key, r.What, at(now))
+			return err
+		case err != nil:
+			return err
+		case row.What != r.What:
+			return ErrOtherUse
+		case row.Status.Valid:
+			answer, body = &Answered{int(row.Status.Int64), row.Headers.String, row.Answer}, row.Body
+			return nil
+		case row.At >= at(since):
+			return ErrInProgress
+		}
+		_, err = t.exec(`UPDATE requests SET at = ? WHERE caller = ? AND key = ?`, at(now), r.Caller, r.Key)
+		return err
+	})
+	return answer, body, err
+}
+
+// EndRequest keeps a request's answer. A nil answer forgets the request: it
+// failed in a way that is worth trying again.
+func (s *Store) EndRequest(ctx context.Context, r Request, body []byte, a *Answered) error {
+	return s.Share(ctx, func(t *Tx) error {
+		if a == nil {
+			_, err := t.exec(`DELETE FROM requests WHERE caller = ? AND key = ?`, r.Caller, r.Key)
+			return err
+		}
+		_, err := t.exec(`UPDATE requests SET body = ?, status = ?, headers = ?, answer = ? WHERE caller = ? AND key = ?`,
+			body, a.Status, a.Headers, bytes.Clone(a.Body), r.Caller, r.Key)
+		return err
+	})
+}
+
+// ForgetRequests forgets the requests that came before a time.
+func (s *Store) ForgetRequests(ctx context.Context, before time.Time) error {
+	return s.Write(ctx, func(t *Tx) error {
+		_, err := t.exec(`DELETE FROM requests WHERE at < ?`, at(before))
+		return err
+	})
+}

@@ -1,0 +1,117 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"runtime/debug"
+)
+
+// shared is a piece of work that waits for a transaction.
+type shared struct {
+	ctx  context.Context
+	f    func(*Tx) error
+	done bool
+	err  error
+}
+
+// mostShared is how many pieces of work one transaction takes.
+const mostShared = 128
+
+// Share is Write for small pieces of work that arrive together: those that
+// wait at the same time share one transaction, and with it one durable commit.
+// Each has all of what it did kept, or none; what one returns does not touch
+// the others. f must not keep the transaction waiting.
+func (s *Store) Share(ctx context.Context, f func(*Tx) error) error {
+	w := &shared{ctx: ctx, f: f}
+	s.queueMu.Lock()
+	s.queue = append(s.queue, w)
+	s.queueMu.Unlock()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if w.done { // whoever had the writer before took it along
+		return w.err
+	}
+	s.queueMu.Lock()
+	n := min(len(s.queue), mostShared)
+	batch := append([]*shared{}, s.queue[:n]...)
+	s.queue = append(s.queue[:0], s.queue[n:]...)
+	s.queueMu.Unlock()
+	if !contains(batch, w) { // a long queue: its turn has come all the same
+		batch = append(batch, w)
+		s.queueMu.Lock()
+		s.queue = without(s.queue, w)
+		s.queueMu.Unlock()
+	}
+	err := s.write(context.WithoutCancel(ctx), func(t *Tx) error {
+		for _, one := range batch {
+			one.done = true
+			if one.err = one.ctx.Err(); one.err != nil {
+				continue
+			}
+			if err := t.part(one); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		for _, one := range batch {
+			one.done = true
+			if one.err == nil {
+				one.err = err
+			}
+		}
+	}
+	return w.err
+}
+
+func contains(list []*shared, w *shared) bool {
+	for _, one := range list {
+		if one == w {
+			return true
+		}
+	}
+	return false
+}
+
+func without(list []*shared, w *shared) []*shared {
+	out := list[:0]
+	for _, one := range list {
+		if one != w {
+			out = append(out, one)
+		}
+	}
+	return out
+}
+
+// part runs one piece of work within the transaction; an error of part itself
+// spoils the transaction.
+func (t *Tx) part(w *shared) error {
+	if err := t.plain("SAVEPOINT part"); err != nil {
+		return err
+	}
+	w.err = caught(func() error { return w.f(t) })
+	if w.err != nil {
+		return errors.Join(t.plain("ROLLBACK TO part"), t.plain("RELEASE part"))
+	}
+	return t.plain("RELEASE part")
+}
+
+func (t *Tx) plain(query string) error {
+	stmt, err := t.prepared(query)
+	if err == nil {
+		_, err = stmt.ExecContext(t.ctx)
+	}
+	return err
+}
+
+// caught turns a panic into an error: it must not reach the others that wait.
+func caught(f func() error) (err error) {
+	defer func() {
+		if r := recover(); r != nil {
+			err = fmt.Errorf("panic: %v\n%s", r, debug.Stack())
+		}
+	}()
+	return f()
+}
