@@ -10,6 +10,7 @@ import (
 	"path"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -96,7 +97,8 @@ func (a *app) runDemo(ctx context.Context, listen, data string) error {
 
 From another terminal:
   %[3]s load show 5%[4]s
-  %[3]s load report 5 --format marked --to marked.csv%[4]s
+  %[3]s findings fix 5%[4]s
+  %[3]s load report 5 --format failed --to failed.csv%[4]s
   %[3]s inspect %[5]s/ostrand-week-12.xlsx
 
 Ctrl-C ends the demo.
@@ -140,45 +142,109 @@ func (a *app) fillDemo(ctx context.Context, api *client.Client, data string) err
 			return fmt.Errorf("%s: %w", name, err)
 		}
 	}
-	fmt.Fprintf(a.out, "  %d lists, %d crosswalks, %d mappings\n\n", counts[0], counts[1], len(names))
+	sequences := demo.Names("sequences")
+	for _, name := range sequences {
+		b, err := demo.Files.ReadFile("sequences/" + name)
+		if err != nil {
+			return err
+		}
+		if _, err := api.KeepSequence(ctx, b); err != nil {
+			return fmt.Errorf("%s: %w", name, err)
+		}
+	}
+	fmt.Fprintf(a.out, "  %d lists, %d crosswalks, %d mappings, %s\n\n", counts[0], counts[1], len(names), report.Plural(len(sequences), "sequence"))
 	if err := os.MkdirAll(filepath.Join(data, "examples"), 0o700); err != nil {
 		return err
 	}
 	var rows [][]string
-	for _, step := range demo.Steps {
-		b, err := demo.Files.ReadFile("documents/" + step.Document)
-		if err != nil {
-			return err
+	add := func(rep client.LoadReport, what string) {
+		l := rep.Load
+		if what == "" {
+			what = whyRefused(&rep)
 		}
-		if err := os.WriteFile(filepath.Join(data, "examples", step.Document), b, 0o600); err != nil {
+		rows = append(rows, []string{fmt.Sprint(l.ID), l.DocumentName, num(l.Orders), num(l.Loaded + l.Differs), num(l.Failing()), what})
+	}
+	example := func(name string) ([]byte, error) {
+		b, err := demo.Files.ReadFile("documents/" + name)
+		if err != nil {
+			return nil, err
+		}
+		return b, os.WriteFile(filepath.Join(data, "examples", name), b, 0o600)
+	}
+	for _, step := range demo.Steps {
+		b, err := example(step.Document)
+		if err != nil {
 			return err
 		}
 		rep, err := LoadDocument(ctx, api, step.Document, bytes.NewReader(b), client.NewLoad{Mapping: step.Mapping})
 		if err != nil {
 			return fmt.Errorf("%s: %w", step.Document, err)
 		}
-		l := rep.Load
-		why := "–"
-		if l.Unchanged > 0 {
-			why = report.Plural(l.Unchanged, "order") + " loaded before"
-		}
-		var reasons []string
-		for _, r := range rep.Reasons {
-			if r.Severity == finding.Error {
-				reasons = append(reasons, r.Title)
-			}
-		}
-		if len(reasons) > 0 {
-			const named = 2
-			why = strings.Join(reasons[:min(named, len(reasons))], "; ")
-			if more := len(reasons) - named; more > 0 {
-				why += "; and " + report.Plural(more, "other reason")
-			}
-		}
-		rows = append(rows, []string{fmt.Sprint(l.ID), step.Document, num(l.Orders), num(l.Loaded), num(l.Refused), why})
+		add(rep, "")
 	}
-	report.Table(a.out, []string{">load", "document", ">orders", ">loaded", ">refused", "why refused"}, rows)
+	b, err := example(demo.Run.Document)
+	if err != nil {
+		return err
+	}
+	run, err := RunDocument(ctx, api, demo.Run.Document, bytes.NewReader(b), demo.Run.Sequence)
+	if err != nil {
+		return fmt.Errorf("%s: %w", demo.Run.Document, err)
+	}
+	for _, l := range run.Loads {
+		rep, err := api.Load(ctx, l.ID)
+		if err != nil {
+			return err
+		}
+		add(rep, "step "+l.Step+": "+whyRefused(&rep))
+	}
+	if b, err = example(demo.Changes.Document); err != nil {
+		return err
+	}
+	rep, err := LoadDocument(ctx, api, demo.Changes.Document, bytes.NewReader(b), client.NewLoad{Mapping: demo.Changes.Mapping, Options: report.Options{DryRun: true}})
+	if err != nil {
+		return fmt.Errorf("%s: %w", demo.Changes.Document, err)
+	}
+	add(rep, "a dry run: orders that are stored would be changed")
+	report.Table(a.out, []string{">load", "document", ">orders", ">good", ">failed", "why"}, rows)
 	return nil
+}
+
+// whyRefused names the first reasons for which orders failed.
+func whyRefused(rep *client.LoadReport) string {
+	var reasons []string
+	for _, r := range rep.Reasons {
+		if r.Severity == finding.Error {
+			reasons = append(reasons, r.Title)
+		}
+	}
+	if len(reasons) == 0 {
+		return "–"
+	}
+	const named = 2
+	why := strings.Join(reasons[:min(named, len(reasons))], "; ")
+	if more := len(reasons) - named; more > 0 {
+		why += "; and " + report.Plural(more, "other reason")
+	}
+	return why
+}
+
+// RunDocument sends a document in, runs it through a sequence, and waits for
+// the run's end.
+func RunDocument(ctx context.Context, api *client.Client, name string, r io.Reader, sequence string) (report.Run, error) {
+	doc, err := api.SendDocument(ctx, name, r)
+	if err != nil {
+		return report.Run{}, err
+	}
+	run, err := api.StartRun(ctx, client.NewRun{Document: doc.SHA, Sequence: sequence})
+	for err == nil && run.Status == report.Running {
+		select {
+		case <-ctx.Done():
+			return run, ctx.Err()
+		case <-time.After(10 * time.Millisecond):
+			run, err = api.Run(ctx, run.ID)
+		}
+	}
+	return run, err
 }
 
 // LoadDocument sends a document in, loads it, and waits for the load's end.

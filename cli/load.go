@@ -215,7 +215,9 @@ func (a *app) nextSteps(l *report.Load) {
 		fmt.Fprintf(a.out, "Mend many at once: koinos findings fix %d\n", l.ID)
 		fmt.Fprintf(a.out, "Only what failed, to be mended and loaded again: koinos load report %d --format failed --to failed%s\n", l.ID, ext)
 	}
-	if l.Held > 0 {
+	if l.Held > 0 && l.Run > 0 {
+		fmt.Fprintf(a.out, "When the earlier step is mended: koinos sequence run --from-run %d\n", l.Run)
+	} else if l.Held > 0 {
 		fmt.Fprintf(a.out, "Held orders go in when their warnings are accepted: koinos load accept %d CODE\n", l.ID)
 	}
 	if l.DryRun && l.Ready+l.Differs > 0 {

@@ -12,9 +12,9 @@ import (
 
 //go:generate go run ./make .
 
-// Files are the scenario's files: lists, lists/crosswalks, mappings, documents, expected.
+// Files are the scenario's files: lists, lists/crosswalks, mappings, sequences, documents, expected.
 //
-//go:embed lists mappings documents expected
+//go:embed lists mappings sequences documents expected
 var Files embed.FS
 
 // Step is one document with the mapping that it is loaded through, in the
@@ -31,6 +31,14 @@ var Steps = []Step{
 	{"ebbing-paints-march.xlsx", "ebbing-purchases"},
 	{"kestle-confirmations.csv", "kestle-open-orders"},
 }
+
+// Run is the document that the demo runs through a sequence, after its loads:
+// purchase orders first, then the sales orders that carry their numbers.
+var Run = struct{ Document, Sequence string }{"drop-ship-week-13.xlsx", "drop-ship"}
+
+// Changes is a document that would change stored orders; the demo tries it in
+// a dry run.
+var Changes = Step{"saltry-changes.csv", "saltry-changes"}
 
 // Expected is what must come out of a document.
 type Expected struct {

@@ -52,11 +52,11 @@ func TestPublishedAPI(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	documents, err := s.api().Loads(context.Background(), nil)
+	kestle, err := s.api().Load(context.Background(), 5)
 	if err != nil {
 		t.Fatal(err)
 	}
-	sha := documents.Items[0].Document
+	sha := kestle.Load.Document
 	called := map[string]bool{}
 	for _, c := range []struct {
 		method, path, body string
@@ -77,13 +77,26 @@ func TestPublishedAPI(t *testing.T) {
 		{"GET", "/orders/1/why?field=partner", "", 200}, {"GET", "/orders/1/why?field=nonsense", "", 404}, {"GET", "/fields", "", 200}, {"GET", "/loads/5/missing", "", 200},
 		{"GET", "/mappings/saltry-orders/versions", "", 200}, {"GET", "/mappings/nothing/versions", "", 404}, {"GET", "/mappings/saltry-orders/blank", "", 200}, {"GET", "/mappings/saltry-orders/document?order=1", "", 200}, {"GET", "/mappings/saltry-orders/document", "", 422},
 		{"PUT", "/lists/colours/file?add=true", "code,name\nb,blue\n", 200}, {"GET", "/lists/colours/file?format=xlsx", "", 200}, {"PUT", "/crosswalks/c/file", "theirs,ours\na,b\n", 200}, {"GET", "/crosswalks/c/file", "", 200}, {"PUT", "/crosswalks/c/file", "x,y\na,b\n", 422},
+		{"GET", "/today", "", 200}, {"GET", "/sequences", "", 200}, {"POST", "/sequences", "koinos: sequence/1\nname: other\nsteps:\n  - {step: sale, mapping: drop-ship-sales}\n", 422},
+		{"POST", "/sequences", "koinos: sequence/1\nname: other\nsteps:\n  - {step: one, mapping: saltry-orders}\n", 201}, {"GET", "/runs", "", 200}, {"GET", "/runs/1", "", 200}, {"GET", "/runs/9", "", 404},
+		{"POST", "/runs", `{"again_of":1,"dry_run":true}`, 202}, {"POST", "/runs", `{"document":"` + sha + `","sequence":"nothing"}`, 404},
+		{"GET", "/loads/5/acts", "", 200}, {"POST", "/loads/5/fix", `{"crosswalks":{"kestle-units":[{"theirs":"pcs","ours":"EA"}]}}`, 202}, {"POST", "/loads/5/fix", `{"dates":{"ordered_on":"yyy"}}`, 422},
+		{"POST", "/loads/5/retry", "", 202}, {"POST", "/loads/5/accept", `{"codes":["dates_decided"]}`, 202}, {"POST", "/loads/5/pause", "", 409}, {"POST", "/loads/5/resume", "", 409}, {"POST", "/loads/4/undo?dry_run=true", "", 200},
+		{"POST", "/reports/refresh?name=a.csv", "Order,Koinos order\nx,SO-000301\n", 200}, {"POST", "/reports/refresh?name=a.csv", "a,b\n", 422}, {"GET", "/loads/5/report?format=failed", "", 200},
+		{"POST", "/orders", `{"kind":"sales","sender_number":"X-1","partner":"SALTRY","lines":[{"item":"00417","quantity":"2","unit_price":"9.50"}]}`, 201},
+		{"POST", "/orders", `{"kind":"sales","sender_number":"X-1","partner":"SALTRY","lines":[{"item":"00417","quantity":"2","unit_price":"9.50"}]}`, 200},
+		{"POST", "/orders?again=update", `{"kind":"sales","sender_number":"X-1","partner":"SALTRY","lines":[{"item":"00417","quantity":"3","unit_price":"9.50"}]}`, 200},
+		{"POST", "/orders", `{"kind":"sales","sender_number":"X-1","partner":"SALTRY","lines":[{"item":"00417","quantity":"2"}]}`, 422}, {"POST", "/orders", `{"kind":"sales"}`, 422},
+		{"POST", "/load", "--b\r\nContent-Disposition: form-data; name=\"file\"; filename=\"a.csv\"\r\n\r\nOrder,Item,Qty,Price\nA-1,00417,2,9.50\n\r\n--b\r\nContent-Disposition: form-data; name=\"mapping\"\r\n\r\nplain\r\n--b--\r\n", 200},
 		{"POST", "/tokens", `{"name":"a","scope":"read"}`, 201}, {"GET", "/tokens", "", 200}, {"DELETE", "/tokens/1", "", 204}, {"DELETE", "/tokens/1", "", 404},
 	} {
 		kind := ""
 		if strings.HasPrefix(c.body, "{") {
 			kind = "application/json"
-		} else if (strings.Contains(c.path, "/documents") || strings.Contains(c.path, "/file")) && c.body != "" {
+		} else if (strings.Contains(c.path, "/documents") || strings.Contains(c.path, "/file") || strings.Contains(c.path, "/reports")) && c.body != "" {
 			kind = "application/octet-stream"
+		} else if strings.HasPrefix(c.body, "--b") {
+			kind = "multipart/form-data; boundary=b"
 		} else if c.body != "" {
 			kind = "application/yaml"
 		}
@@ -131,7 +144,7 @@ func TestPublishedAPI(t *testing.T) {
 	if res, _ := s.do("GET", "/api/v1/orders/1", ""); res.Header.Get("ETag") != `"1-1"` {
 		t.Errorf("ETag %q", res.Header.Get("ETag"))
 	}
-	for path, want := range map[string]string{"/healthz": "ok", "/readyz": "ready", "/metrics": "koinos_orders_loaded_total 355"} {
+	for path, want := range map[string]string{"/healthz": "ok", "/readyz": "ready", "/metrics": "koinos_orders_loaded_total 39"} {
 		if res, body := s.do("GET", path, ""); res.StatusCode != 200 || !strings.Contains(body, want) {
 			t.Errorf("%s: %d %.200s", path, res.StatusCode, body)
 		}

@@ -94,11 +94,11 @@ func killSteps() []struct {
 	doc []byte
 	opt report.Options
 } {
-	first := manyOrders(5_000)
+	first := manyOrders(2_200)
 	first = append(first, "A-000007,99999,0,1\nB-1,,2,9.50\n"...) // refused: it began before; no item
 	second := bytes.ReplaceAll(first[:len(first)/2], []byte(",9.50\n"), []byte(",9.75\n"))
 	second = second[:bytes.LastIndexByte(second, '\n')+1]
-	third := append(bytes.ReplaceAll(manyOrders(2_500), []byte("A-"), []byte("C-")), second[len("Order,Item,Qty,Price\n"):]...)
+	third := append(bytes.ReplaceAll(manyOrders(1_200), []byte("A-"), []byte("C-")), second[len("Order,Item,Qty,Price\n"):]...)
 	return []struct {
 		doc []byte
 		opt report.Options
@@ -127,7 +127,7 @@ func TestKilledAtRandom(t *testing.T) {
 			}
 			for {
 				if kills < most {
-					time.Sleep(time.Duration(rnd.IntN(120)) * time.Millisecond)
+					time.Sleep(time.Duration(rnd.IntN(80)) * time.Millisecond)
 					s.kill()
 					kills++
 					s = start(t, data, "serve")

@@ -22,14 +22,14 @@ type Act struct {
 	Orders   int         `json:"orders" doc:"Orders that it may bring in"`
 	Values   []ActValue  `json:"values,omitempty" doc:"What is to be said of each value, the most frequent first"`
 	Level    order.Level `json:"level,omitempty"`
-	Form     string      `json:"form,omitempty" doc:"dates: the form that all the values have, where there is one"`
+	Form     string      `json:"form,omitempty" doc:"dates: the form that most of the values have"`
 }
 
 // ActValue is a value that an act is about.
 type ActValue struct {
 	Value   string `json:"value"`
 	Count   int    `json:"count"`
-	Nearest string `json:"nearest,omitempty" doc:"What the list has that is nearest"`
+	Nearest string `json:"nearest,omitempty" doc:"What the list has that is nearest; of a crosswalk, what that is with us"`
 }
 
 // Fix is what somebody decided to do about a load's findings.
@@ -53,6 +53,10 @@ func (e *Engine) Acts(ctx context.Context, id int64) ([]Act, error) {
 		return nil, err
 	}
 	groups, err := e.store.ActGroups(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	set, err := e.store.Set(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -83,9 +87,18 @@ func (e *Engine) Acts(ctx context.Context, id int64) ([]Act, error) {
 		for _, v := range values {
 			a.Values = append(a.Values, ActValue{v.Value, v.Count, mapping.NearestOf(v.Hint)})
 		}
+		if walk := set.Crosswalks[a.Name]; a.Kind == "crosswalk" && walk != nil {
+			for i, v := range a.Values { // near is what a partner may have meant; wanted is what that is with us
+				a.Values[i].Nearest, _ = walk.Ours(v.Nearest)
+			}
+		}
 		if a.Kind == "dates" {
-			if a.Form = formOf(a.Values); a.Form == "" {
-				a.About += "; they do not all have one form"
+			var fit int
+			if a.Form, fit = formOf(a.Values); fit == 0 {
+				continue // no way of writing a date: only the document can be mended
+			}
+			if fit < len(a.Values) {
+				a.About += fmt.Sprintf("; %d of the %d values have this form", fit, len(a.Values))
 			}
 		}
 		acts = append(acts, a)
@@ -93,21 +106,20 @@ func (e *Engine) Acts(ctx context.Context, id int64) ([]Act, error) {
 	return acts, nil
 }
 
-// formOf finds the form that every value has, and that no other contradicts.
-func formOf(values []ActValue) string {
-	for _, form := range someForms {
-		all := len(values) > 0
+// formOf finds the form that most of the values have, and how many have it.
+func formOf(values []ActValue) (form string, most int) {
+	for _, f := range someForms {
+		n := 0
 		for _, v := range values {
-			if _, ok := mapping.DayIn(form, strings.TrimSpace(v.Value)); !ok {
-				all = false
-				break
+			if _, ok := mapping.DayIn(f, strings.TrimSpace(v.Value)); ok {
+				n++
 			}
 		}
-		if all {
-			return form
+		if n > most {
+			form, most = f, n
 		}
 	}
-	return ""
+	return form, most
 }
 
 // Fix does what somebody decided about a load's findings, and then checks the

@@ -341,7 +341,11 @@ func (t *target) again(tx *store.Tx, m *mapped, known store.Known) (*store.Chang
 			line = from[line-1]
 		}
 		if c.Line == 0 || line > 0 {
-			c.At = m.Trace.Place(line, c.Field).String()
+			at := m.Trace.Place(line, c.Field)
+			if at == (finding.Place{}) {
+				at = m.Trace.Line(line)
+			}
+			c.At, c.Row = at.String(), at.Row
 		}
 	}
 	return &store.Changed{Was: &was.Order, Is: is, Changes: changes}, nil

@@ -20,7 +20,7 @@ type oneCall struct {
 	RawBody huma.MultipartFormFiles[struct {
 		File    huma.FormFile `form:"file" required:"true" doc:"The document"`
 		Mapping string        `form:"mapping" required:"true" doc:"Name of a mapping, or a mapping's YAML"`
-		Options string        `form:"options" doc:"What is asked of the load, as JSON: {\"dry_run\": true}"`
+		Options string        `form:"options" required:"false" doc:"What is asked of the load, as JSON: {\"dry_run\": true}"`
 	}]
 }
 

@@ -57,7 +57,7 @@ func knownBy(t *Tx, column string, values []string, key func(*Known) string) (ma
 			}
 		}
 		values = values[n:]
-		stmt, err := t.prepared(`SELECT id, identity, number, fingerprint, load_id, load_seq FROM orders WHERE ` + column + ` IN (?` + strings.Repeat(", ?", chunk-1) + `)`)
+		stmt, err := t.prepared(`SELECT id, identity, number, fingerprint, coalesce(load_id, 0), load_seq FROM orders WHERE ` + column + ` IN (?` + strings.Repeat(", ?", chunk-1) + `)`)
 		if err != nil {
 			return nil, err
 		}

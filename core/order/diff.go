@@ -14,6 +14,7 @@ type Change struct {
 	Was   string `json:"was"`
 	Is    string `json:"is"`
 	At    string `json:"at,omitempty" doc:"Where in the document the new value stands"`
+	Row   int    `json:"row,omitempty" doc:"The row of that place"`
 }
 
 // String says what changed in a line of text.

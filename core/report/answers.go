@@ -90,7 +90,9 @@ func (s *Set) rows(sheet string, first, last int) (map[int]*rowAnswer, error) {
 		case r.span.Outcome == Held && len(r.findings) == 0:
 			say(&r.message, "Another row of this order holds it.")
 		case r.span.Outcome == Changed || r.span.Outcome == Differs:
-			say(&r.message, changesText(r.span.Changes))
+			if text := changesText(r.span.Changes, r.row, r.row == r.span.First); text != "" {
+				say(&r.message, text)
+			}
 		}
 	}
 	return rows, nil
@@ -99,15 +101,17 @@ func (s *Set) rows(sheet string, first, last int) (map[int]*rowAnswer, error) {
 // mostNamed is how many changed fields a message names.
 const mostNamed = 4
 
-// changesText says which fields changed, in a line.
-func changesText(changes []order.Change) string {
+// changesText says which fields changed by what stands in a row, in a line;
+// what stands nowhere is said on the order's first row.
+func changesText(changes []order.Change, row int, first bool) string {
 	var named []string
-	for i, c := range changes {
-		if i == mostNamed {
-			named = append(named, strconv.Itoa(len(changes)-mostNamed)+" more")
-			break
+	for _, c := range changes {
+		if c.Row == row || c.Row == 0 && first {
+			named = append(named, c.String())
 		}
-		named = append(named, c.String())
+	}
+	if more := len(named) - mostNamed; more > 0 {
+		named = append(named[:mostNamed], strconv.Itoa(more)+" more")
 	}
 	return strings.Join(named, "; ")
 }

@@ -84,7 +84,10 @@ func FailedWorkbook(w io.Writer, r io.ReaderAt, size int64, opt source.Options, 
 	if err != nil {
 		return err
 	}
-	f, err := excelize.OpenFile(tmp.Name())
+	if _, err := tmp.Seek(0, io.SeekStart); err != nil {
+		return err
+	}
+	f, err := excelize.OpenReader(tmp)
 	if err != nil {
 		return fmt.Errorf("the workbook cannot be opened for marking: %w", err)
 	}

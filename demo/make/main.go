@@ -83,6 +83,8 @@ func main() {
 	write(filepath.Join(docs, "kestle-confirmations.csv"), kestle())
 	ostrand(filepath.Join(docs, "ostrand-week-12.xlsx"))
 	ebbing(filepath.Join(docs, "ebbing-paints-march.xlsx"))
+	dropship(filepath.Join(docs, "drop-ship-week-13.xlsx"))
+	write(filepath.Join(docs, "saltry-changes.csv"), saltryChanges())
 }
 
 func write(name string, b []byte) {
@@ -184,8 +186,13 @@ func saltry() []byte {
 			rows[first][10] = money(total, ".")
 		}
 	}
+	for _, row := range rows[1:] {
+		saltryLines = append(saltryLines, append([]string{}, row...))
+	}
 	return table(',', rows)
 }
+
+var saltryLines [][]string // of saltry's document
 
 // slipway: three hundred clean orders.
 func slipway() []byte {
