@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"strconv"
+	"strings"
 	"syscall"
 	"time"
 
@@ -74,17 +75,34 @@ func (r *running) address() string { return "http://" + r.listener.Addr().String
 func (a *app) serve() *cobra.Command {
 	cfg := service.Config{Limits: source.DefaultLimits}
 	var data, logFormat string
+	var folders []string
 	var maxBody, maxUnpacked int64
 	c := &cobra.Command{
 		Use: "serve", Short: "Run the service and its console", Args: cobra.NoArgs,
 		Long: `Serve runs the service until it is told to stop. It listens on loopback unless
 told otherwise, and then insists on access tokens; make the first one with
-"koinos token create --data FOLDER", which needs no running service.`,
+"koinos token create --data FOLDER", which needs no running service.
+
+A watched folder (--folder DIR=MAPPING, or a sequence's name) takes in every file
+that has stopped growing and moves it to done, or to failed where an order did
+not go in, with the marked-up copy beside it.`,
 		Example: `  koinos serve
   koinos serve --listen 127.0.0.1:9000 --data /srv/koinos
-  koinos serve --listen 0.0.0.0:8740 --host koinos.quillmere.example`,
+  koinos serve --listen 0.0.0.0:8740 --host koinos.quillmere.example
+  koinos serve --folder /srv/in/saltry=saltry-orders --folder /srv/in/desk=drop-ship`,
 		RunE: func(c *cobra.Command, _ []string) error {
 			log := newLog(a, logFormat)
+			for _, f := range folders {
+				dir, name, ok := strings.Cut(f, "=")
+				if !ok || dir == "" || name == "" {
+					return usage{fmt.Errorf("--folder is DIR=MAPPING, not %q", f)}
+				}
+				dir, err := filepath.Abs(dir)
+				if err != nil {
+					return err
+				}
+				cfg.Folders = append(cfg.Folders, service.Folder{Dir: dir, Mapping: name})
+			}
 			cfg.MaxBody, cfg.Limits.Unpacked = maxBody<<20, maxUnpacked<<20
 			r, err := start(c.Context(), data, cfg, log)
 			if err != nil {
@@ -97,6 +115,7 @@ told otherwise, and then insists on access tokens; make the first one with
 		},
 	}
 	f := c.Flags()
+	f.StringArrayVar(&folders, "folder", nil, "DIR=MAPPING: load the files that come into a folder; may be given several times")
 	f.StringVar(&cfg.Listen, "listen", DefaultAddress, "host:port; anything but loopback insists on tokens")
 	f.StringVar(&data, "data", defaultData(), "data folder; $KOINOS_DATA")
 	f.StringSliceVar(&cfg.Hosts, "host", nil, "further host names under which browsers reach the service")

@@ -107,12 +107,12 @@ func TestConsole(t *testing.T) {
 		chromedp.Click(`//*[@role="option"][contains(., "saltry-orders")]`, chromedp.BySearch),
 		chromedp.WaitNotPresent("[role=listbox]", chromedp.ByQuery), // it lies over the buttons while it closes
 		has(".side", "Monthly orders of Saltry"), press("Dry run"),
-		has("h1", "Dry run 6"), has(".figures", "2 ✕ refused"), has(".figures", "1 warning"), has(".reasons", "a code is not in its list"),
+		has("h1", "Dry run 9"), has(".figures", "2 ✕ refused"), has(".figures", "1 warning"), has(".reasons", "a code is not in its list"),
 		// The keyboard steps through the findings; the grid and the paper follow.
 		chromedp.KeyEvent("n"), has(".grid td.active", "001O4"), has(".opened", "Nearest in the list: 00104"),
 		chromedp.KeyEvent("o"), has(".paper", "SSS/0402"), has(".paper .value.error", "001O4"), has(".paper", "refused"),
 		press("Load the 1 good orders"),
-		has("h1", "Load 7"), has(".figures", "1 ✓ loaded"), press("The orders"),
+		has("h1", "Load 10"), has(".figures", "1 ✓ loaded"), press("The orders"),
 		has("main", "of load 7"), press("SO-000338"), has(".paper", "SSS/0401"), has(".events", "created by local"),
 		// A value points at its cell, a cell says what became of it.
 		chromedp.Focus(".paper .lines .value.from", chromedp.ByQuery), chromedp.WaitVisible("td.lit", chromedp.ByQuery), has("td.lit", "00101"),

@@ -207,9 +207,11 @@ func testStore(t testing.TB) *store.Store {
 	return s
 }
 
+var testLog = slog.New(slog.NewTextHandler(io.Discard, nil))
+
 func testEngine(t testing.TB, s *store.Store, limits source.Limits) *Engine {
 	t.Helper()
-	e := New(s, limits, time.Now, slog.New(slog.NewTextHandler(io.Discard, nil)))
+	e := New(s, limits, time.Now, testLog)
 	t.Cleanup(e.Close)
 	return e
 }

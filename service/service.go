@@ -26,6 +26,7 @@ type Config struct {
 	RequireToken bool
 	MaxBody      int64 // bytes of a request
 	Limits       source.Limits
+	Folders      []Folder // that are watched
 	Version      string
 }
 
@@ -85,6 +86,8 @@ func loopback(host string) bool {
 // Serve answers requests on l until ctx ends, then stops gracefully: streams
 // and loads end, requests in progress have a few seconds.
 func (s *Service) Serve(ctx context.Context, l net.Listener) error {
+	watch, unwatch := context.WithCancel(context.WithoutCancel(ctx))
+	watched := s.folders(watch)
 	failed := make(chan error, 1)
 	go func() { failed <- s.http.Serve(l) }()
 	var err error
@@ -93,10 +96,12 @@ func (s *Service) Serve(ctx context.Context, l net.Listener) error {
 	case <-ctx.Done():
 	}
 	s.stop()
+	unwatch()
 	end, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 	defer cancel()
 	err = errors.Join(err, s.http.Shutdown(end))
 	s.engine.Close()
+	watched()
 	if errors.Is(err, http.ErrServerClosed) {
 		return nil
 	}

@@ -59,6 +59,6 @@ func (w *worker) result(b *bound, v view) (t taken, ok bool) {
 	if value == "" && b.Need == Must {
 		w.d.find(finding.ResultMissing, v.row.Place(0), b.Result.Step, w.now, "%s", why).Field = b.Field.Name
 	}
-	t.cell = source.Cell{Text: value}
-	return t, value != ""
+	t.cell, t.ok = source.Cell{Text: value}, value != ""
+	return t, t.ok
 }

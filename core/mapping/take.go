@@ -119,6 +119,9 @@ func (w *worker) stated(b *bound, l *order.Line, r *Row) {
 		return
 	}
 	code, word := finding.MustMissing, "must"
+	if b.Result.Step != "" && w.d.Has(w.now, b.Field.Name) {
+		return // the earlier step's answer is said already
+	}
 	switch b.Need {
 	case May:
 		return

@@ -1,0 +1,120 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"io"
+	"os"
+	"path/filepath"
+	"time"
+
+	"koinos/core/report"
+	"koinos/core/source"
+	"koinos/folder"
+	"koinos/load"
+	"koinos/store"
+)
+
+// Folder is a watched folder: what comes into it goes through a mapping, or
+// through a sequence of that name where there is no such mapping.
+type Folder struct {
+	Dir     string
+	Mapping string
+}
+
+// folderEvery is how often a watched folder is looked into.
+const folderEvery = time.Second
+
+// folders watches until ctx ends.
+func (s *Service) folders(ctx context.Context) (wait func()) {
+	done := make(chan struct{})
+	n := len(s.cfg.Folders)
+	for _, f := range s.cfg.Folders {
+		w := folder.Watch{Dir: f.Dir, Load: func(ctx context.Context, file *os.File, name, once string) (folder.Result, error) {
+			return s.loadFile(ctx, f, file, name, once)
+		}}
+		go func() {
+			if err := w.Run(ctx, folderEvery, s.log); err != nil {
+				s.log.Error("folder is not watched", "folder", f.Dir, "error", err)
+			}
+			done <- struct{}{}
+		}()
+	}
+	return func() {
+		for range n {
+			<-done
+		}
+	}
+}
+
+// loadFile loads a file of a watched folder and waits for the end.
+func (s *Service) loadFile(ctx context.Context, f Folder, file *os.File, name, once string) (r folder.Result, err error) {
+	defer func() { // what is not the file's fault is tried again
+		if store.IsFull(err) || errors.Is(err, load.ErrStopping) {
+			err = errors.Join(folder.ErrLater, err)
+		}
+	}()
+	ctx = context.WithValue(ctx, callerKey, caller{"folder " + filepath.Base(f.Dir), scopes["load"]})
+	got, err := s.receive(ctx, &upload{Name: name, body: file})
+	if err != nil {
+		return r, err
+	}
+	by := callerOf(ctx).name
+	var last report.Load
+	_, err = s.store.Mapping(ctx, f.Mapping, 0)
+	if errors.Is(err, store.ErrNotFound) {
+		run, err := s.engine.StartRun(ctx, load.RunRequest{Document: got.Body.SHA, Sequence: f.Mapping, By: by, Name: once})
+		for err == nil && run.Status == report.Running {
+			select {
+			case <-ctx.Done():
+				return r, ctx.Err()
+			case <-time.After(100 * time.Millisecond):
+				run, err = s.engine.Run(ctx, run.ID)
+			}
+		}
+		if err != nil {
+			return r, err
+		}
+		r.Clean = run.Status == report.Done
+		if run, err = s.engine.Run(ctx, run.ID); err != nil {
+			return r, err
+		}
+		for _, l := range run.Loads {
+			r.Clean = r.Clean && l.Clean()
+			last = l
+		}
+	} else if err != nil {
+		return r, err
+	} else {
+		if last, err = s.engine.Start(ctx, load.Request{Document: got.Body.SHA, Mapping: f.Mapping, By: by, Name: once}); err != nil {
+			return r, err
+		}
+		for {
+			if last, err = s.engine.Wait(ctx, last.ID); err != nil || last.Status.Ended() && last.Status != report.Paused {
+				break
+			}
+			select { // paused, or left for the next service
+			case <-ctx.Done():
+				return r, ctx.Err()
+			case <-time.After(folderEvery):
+			}
+		}
+		if err != nil {
+			return r, err
+		}
+		r.Clean = last.Clean()
+	}
+	r.Load, r.Ext = last.ID, ".csv"
+	sets, opt, err := s.engine.Sets(ctx, last, true)
+	if err != nil {
+		return r, err
+	}
+	write := report.MarkedCSV
+	if got.Body.Shape.Format == source.XLSX {
+		write, r.Ext = report.MarkedWorkbook, ".xlsx"
+	}
+	if last.Orders > 0 {
+		r.Mark = func(w io.Writer) error { return write(w, file, got.Body.Size, opt, sets) }
+	}
+	return r, nil
+}
