@@ -18,7 +18,7 @@ import (
 // findings are the commands that mend what loads found.
 func (a *app) findings() *cobra.Command {
 	c := &cobra.Command{Use: "findings", Short: "Mend what many findings of a load have in common"}
-	var pairs, entries, dates, accept []string
+	var pairs, means, entries, dates, accept []string
 	var tables string
 	var nearest bool
 	fix := &cobra.Command{
@@ -33,6 +33,7 @@ writes one for each list and crosswalk; fill them in and name the folder with
 --tables.`,
 		Example: `  koinos findings fix 4
   koinos findings fix 4 --pair "ostrand-yards:Nord yard=0042"
+  koinos findings fix 4 --means "lines.unit:Mtr.=MTR"
   koinos findings fix 4 --entry items:00519 --dates lines.requested_delivery_on=d/m/yyyy
   koinos findings fix 4 --tables missing/
   koinos findings fix 4 --take-nearest`,
@@ -47,14 +48,14 @@ writes one for each list and crosswalk; fill them in and name the folder with
 			if err != nil {
 				return err
 			}
-			if len(pairs)+len(entries)+len(dates)+len(accept) == 0 && tables == "" && !nearest {
+			if len(pairs)+len(means)+len(entries)+len(dates)+len(accept) == 0 && tables == "" && !nearest {
 				if done, err := a.json(acts); done {
 					return err
 				}
 				a.showActs(id, acts)
 				return nil
 			}
-			f := load.Fix{Crosswalks: map[string][]list.Pair{}, Lists: map[string][]list.Entry{}, Dates: map[string]string{}}
+			f := load.Fix{Means: map[string][]list.Pair{}, Crosswalks: map[string][]list.Pair{}, Lists: map[string][]list.Entry{}, Dates: map[string]string{}}
 			if nearest {
 				takeNearest(&f, acts)
 			}
@@ -63,7 +64,7 @@ writes one for each list and crosswalk; fill them in and name the folder with
 					return err
 				}
 			}
-			if err := fromFlags(&f, pairs, entries, dates); err != nil {
+			if err := fromFlags(&f, pairs, means, entries, dates); err != nil {
 				return err
 			}
 			for _, code := range accept {
@@ -78,11 +79,12 @@ writes one for each list and crosswalk; fill them in and name the folder with
 	}
 	flags := fix.Flags()
 	flags.StringArrayVar(&pairs, "pair", nil, "CROSSWALK:THEIRS=OURS to add to a crosswalk")
+	flags.StringArrayVar(&means, "means", nil, "FIELD:THEIRS=OURS: what a value of a field is with us; makes the field a crosswalk where it has none")
 	flags.StringArrayVar(&entries, "entry", nil, "LIST:CODE or LIST:CODE=NAME to add to a list")
 	flags.StringArrayVar(&dates, "dates", nil, "FIELD=FORM: one more form of a date for the mapping")
 	flags.StringSliceVar(&accept, "accept", nil, "codes of warnings that shall not hold orders this time")
 	flags.StringVar(&tables, "tables", "", "folder of tables that koinos load missing wrote, filled in")
-	flags.BoolVar(&nearest, "take-nearest", false, "for crosswalks: take what is nearest for each value that has one")
+	flags.BoolVar(&nearest, "take-nearest", false, "take what is nearest for each value that has one")
 	c.AddCommand(fix)
 	return c
 }
@@ -116,6 +118,7 @@ func (a *app) showActs(id int64, acts []load.Act) {
 		case "crosswalk":
 			fmt.Fprintf(a.out, "  koinos findings fix %d --pair %q\n", id, act.Name+":"+first.Value+"="+orWord(first.Nearest, "OURS"))
 		case "list":
+			fmt.Fprintf(a.out, "  koinos findings fix %d --means %q\n", id, act.Field+":"+first.Value+"="+orWord(first.Nearest, "OURS"))
 			fmt.Fprintf(a.out, "  koinos findings fix %d --entry %q\n", id, act.Name+":"+first.Value)
 		case "dates":
 			fmt.Fprintf(a.out, "  koinos findings fix %d --dates %s=%s\n", id, act.Name, orWord(act.Form, "FORM"))
@@ -134,14 +137,19 @@ func orWord(s, word string) string {
 func takeNearest(f *load.Fix, acts []load.Act) {
 	for _, act := range acts {
 		for _, v := range act.Values {
-			if act.Kind == "crosswalk" && v.Nearest != "" {
-				f.Crosswalks[act.Name] = append(f.Crosswalks[act.Name], list.Pair{Theirs: v.Value, Ours: v.Nearest})
+			pair := list.Pair{Theirs: v.Value, Ours: v.Nearest}
+			switch {
+			case v.Nearest == "":
+			case act.Kind == "crosswalk":
+				f.Crosswalks[act.Name] = append(f.Crosswalks[act.Name], pair)
+			case act.Kind == "list":
+				f.Means[act.Field] = append(f.Means[act.Field], pair)
 			}
 		}
 	}
 }
 
-func fromFlags(f *load.Fix, pairs, entries, dates []string) error {
+func fromFlags(f *load.Fix, pairs, means, entries, dates []string) error {
 	cut := func(text, form string) (name, key, value string, err error) {
 		name, rest, ok := strings.Cut(text, ":")
 		key, value, _ = strings.Cut(rest, "=")
@@ -159,6 +167,13 @@ func fromFlags(f *load.Fix, pairs, entries, dates []string) error {
 			return usage{fmt.Errorf("%q does not say what %q is with us", text, theirs)}
 		}
 		f.Crosswalks[name] = append(f.Crosswalks[name], list.Pair{Theirs: theirs, Ours: ours})
+	}
+	for _, text := range means {
+		field, theirs, ours, err := cut(text, "FIELD:THEIRS=OURS")
+		if err != nil {
+			return err
+		}
+		f.Means[field] = append(f.Means[field], list.Pair{Theirs: theirs, Ours: ours})
 	}
 	for _, text := range entries {
 		name, code, about, err := cut(text, "LIST:CODE=NAME")

@@ -3,6 +3,7 @@ package load
 import (
 	"context"
 	"fmt"
+	"maps"
 	"strings"
 
 	"koinos/core/finding"
@@ -15,14 +16,14 @@ import (
 
 // Act is one thing that somebody can do about many findings at once.
 type Act struct {
-	Kind     string      `json:"kind" enum:"crosswalk,list,dates,accept" doc:"crosswalk, list: an entry for each value; dates: one more form of a date in the mapping; accept: a warning that holds orders"`
-	Name     string      `json:"name" doc:"Of the crosswalk or list, the field, or the warning's code"`
-	About    string      `json:"about"`
-	Findings int         `json:"findings"`
-	Orders   int         `json:"orders" doc:"Orders that it may bring in"`
-	Values   []ActValue  `json:"values,omitempty" doc:"What is to be said of each value, the most frequent first"`
-	Level    order.Level `json:"level,omitempty"`
-	Form     string      `json:"form,omitempty" doc:"dates: the form that most of the values have"`
+	Kind     string     `json:"kind" enum:"crosswalk,list,dates,accept" doc:"crosswalk, list: an entry for each value; dates: one more form of a date in the mapping; accept: a warning that holds orders"`
+	Name     string     `json:"name" doc:"Of the crosswalk or list, the field, or the warning's code"`
+	About    string     `json:"about"`
+	Findings int        `json:"findings"`
+	Orders   int        `json:"orders" doc:"Orders that it may bring in"`
+	Values   []ActValue `json:"values,omitempty" doc:"What is to be said of each value, the most frequent first"`
+	Field    string     `json:"field,omitempty" doc:"list and dates: the field, lines.field of a line"`
+	Form     string     `json:"form,omitempty" doc:"dates: the form that most of the values have"`
 }
 
 // ActValue is a value that an act is about.
@@ -36,6 +37,7 @@ type ActValue struct {
 type Fix struct {
 	Crosswalks map[string][]list.Pair  `json:"crosswalks,omitempty" doc:"Pairs to add, by crosswalk"`
 	Lists      map[string][]list.Entry `json:"lists,omitempty" doc:"Entries to add, by list"`
+	Means      map[string][]list.Pair  `json:"means,omitempty" doc:"What values of a field are with us, by field of the header, or lines.field; they go into the field's crosswalk, which is made where it has none"`
 	Dates      map[string]string       `json:"dates,omitempty" doc:"A form of a date to add, by field of the header, or lines.field"`
 	Accept     []finding.Code          `json:"accept,omitempty" doc:"Warnings that shall not hold orders"`
 }
@@ -66,15 +68,13 @@ func (e *Engine) Acts(ctx context.Context, id int64) ([]Act, error) {
 		f := store.ValueFilter{Code: g.Code, List: g.List, Field: g.Field, Lines: g.Lines, Limit: actValues}
 		switch finding.Code(g.Code) {
 		case finding.CrosswalkMissing, finding.UnknownCode, finding.UnknownUnit:
-			a.Kind, a.Name, a.About = "list", g.List, fmt.Sprintf("Add what is missing to the list %s", g.List)
+			a.Kind, a.Name, a.About = "list", g.List, fmt.Sprintf("Say what these are with us, or add them to the list %s", g.List)
+			a.Field = fieldOf(&g)
 			if finding.Code(g.Code) == finding.CrosswalkMissing {
-				a.Kind, a.About = "crosswalk", fmt.Sprintf("Say what these are with us, in the crosswalk %s", g.List)
+				a.Kind, a.Field, a.About = "crosswalk", "", fmt.Sprintf("Say what these are with us, in the crosswalk %s", g.List)
 			}
 		case finding.NotADate:
-			a.Kind, a.Name, a.Level = "dates", g.Field, order.Header
-			if g.Lines {
-				a.Name, a.Level = "lines."+g.Field, order.Lines
-			}
+			a.Kind, a.Name, a.Field = "dates", fieldOf(&g), fieldOf(&g)
 			a.About = fmt.Sprintf("Teach the mapping %s how these dates of %s are written", l.Mapping, g.Field)
 		default:
 			a.Kind, a.Name, a.About = "accept", g.Code, "Accept for this load: "+finding.Catalogue[finding.Code(g.Code)].Title
@@ -106,6 +106,22 @@ func (e *Engine) Acts(ctx context.Context, id int64) ([]Act, error) {
 	return acts, nil
 }
 
+// fieldOf is a field's name as Fix takes it.
+func fieldOf(g *store.ActGroup) string {
+	if g.Lines {
+		return "lines." + g.Field
+	}
+	return g.Field
+}
+
+// level takes such a name apart.
+func levelOf(field string) (order.Level, string) {
+	if rest, ok := strings.CutPrefix(field, "lines."); ok {
+		return order.Lines, rest
+	}
+	return order.Header, field
+}
+
 // formOf finds the form that most of the values have, and how many have it.
 func formOf(values []ActValue) (form string, most int) {
 	for _, f := range someForms {
@@ -135,15 +151,22 @@ func (e *Engine) Fix(ctx context.Context, id int64, f Fix, by, name string) (rep
 	}
 	text := kept.Text
 	for field, form := range f.Dates {
-		level, plain := order.Header, field
-		if rest, ok := strings.CutPrefix(field, "lines."); ok {
-			level, plain = order.Lines, rest
-		}
+		level, plain := levelOf(field)
 		if text, err = mapping.AddDateForm(text, level, plain, form); err != nil {
 			return l, finding.All{finding.New(finding.MappingWrongValue, finding.Place{}, form, "%v.", err)}
 		}
 	}
-	if err := e.store.AddEntries(ctx, f.Lists, f.Crosswalks, e.now()); err != nil {
+	walks := map[string][]list.Pair{}
+	maps.Copy(walks, f.Crosswalks)
+	for field, pairs := range f.Means {
+		level, plain := levelOf(field)
+		name := l.Mapping + "-" + strings.NewReplacer(".", "-", "_", "-").Replace(plain)
+		if text, name, err = mapping.AddCrosswalk(text, level, plain, name); err != nil {
+			return l, finding.All{finding.New(finding.MappingWrongValue, finding.Place{}, field, "%v.", err)}
+		}
+		walks[name] = append(walks[name], pairs...)
+	}
+	if err := e.store.AddEntries(ctx, f.Lists, walks, e.now()); err != nil {
 		return l, err
 	}
 	if text != kept.Text {

@@ -273,6 +273,16 @@ func TestOptions(t *testing.T) {
 	}
 }
 
+// mustMapping is the newest text of the example's mapping.
+func mustMapping(t *testing.T, e *Engine) string {
+	t.Helper()
+	kept, err := e.store.Mapping(context.Background(), "example", 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return kept.Text
+}
+
 func mustSHA(t *testing.T, e *Engine, doc string) string {
 	t.Helper()
 	sha, _, err := keep(e.store, []byte(doc))
@@ -324,6 +334,22 @@ func TestFix(t *testing.T) {
 	kept, err := e.store.Mapping(ctx, "example", 2)
 	if err != nil || !strings.Contains(kept.Text, `ordered_on:    {dates: ["d.m.yyyy"], from: Date}`) || !strings.HasPrefix(kept.Text, "# reviewed\n") {
 		t.Errorf("%v\n%s", err, kept.Text)
+	}
+	// A value that a list does not have gets a crosswalk of its own.
+	units := strings.Replace(text, "  quantity:", "  unit:       {from: Unit}\n  quantity:", 1)
+	odd := send(t, e, units, []byte("Order,Date,Item,Qty,Price,Yard,Unit\nU-1,2026-03-02,00417,2,9.50,East yard,EA\nU-2,2026-03-02,00417,2,9.50,East yard,pce\n"), Request{})
+	if acts, err = e.Acts(ctx, odd.ID); err != nil || len(acts) != 1 || acts[0].Kind != "list" || acts[0].Field != "lines.unit" {
+		t.Fatalf("%+v %v", acts, err)
+	}
+	meant, err := e.Fix(ctx, odd.ID, Fix{Means: map[string][]list.Pair{"lines.unit": {{Theirs: "pce", Ours: "EA"}}}}, "Ada", "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if meant, err = e.Wait(ctx, meant.ID); err != nil || meant.Loaded != 1 || meant.Orders != 1 {
+		t.Errorf("%+v %v", meant, err)
+	}
+	if all := send(t, e, mustMapping(t, e), []byte("Order,Date,Item,Qty,Price,Yard,Unit\nU-3,2026-03-02,00417,2,9.50,East yard,EA\nU-4,2026-03-02,00417,2,9.50,East yard,pce\n"), Request{}); all.Loaded != 2 {
+		t.Errorf("what the crosswalk does not have is not kept: %+v", all.Counts)
 	}
 	if acts, err = e.Acts(ctx, fixed.ID); err != nil || len(acts) != 0 {
 		t.Errorf("still to do: %+v %v", acts, err)

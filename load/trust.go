@@ -197,18 +197,11 @@ func (e *Engine) Why(ctx context.Context, id int64, line int, field string) (*Wh
 	if err != nil {
 		return nil, err
 	}
-	l, err := e.store.Load(ctx, o.Load)
-	if err != nil {
-		return nil, err
-	}
-	w := &Why{Order: id, Number: o.Number, Line: line, Field: field, Document: l.Document, DocumentName: l.DocumentName, Mapping: l.Mapping, Version: l.Version,
-		Load: l.ID, LoadedAt: l.StartedAt.Format("2006-01-02T15:04:05Z07:00"), LoadedBy: l.By, Steps: []mapping.Step{}, Events: []store.Event{}}
-	known := false
+	w := &Why{Order: id, Number: o.Number, Line: line, Field: field, Steps: []mapping.Step{}, Events: []store.Event{}}
 	values := map[string]string{}
 	o.Order.Each(func(n int, f, value string) {
 		if n == line {
 			values[f] = value
-			known = known || f == field
 		}
 	})
 	w.Value = values[field]
@@ -222,17 +215,50 @@ func (e *Engine) Why(ctx context.Context, id int64, line int, field string) (*Wh
 	if _, ok := order.Lookup(level, field); !ok {
 		return nil, fmt.Errorf("%q is no field of the %s: %w", field, level, store.ErrNotFound)
 	}
-	if at := o.Trace.Place(line, field); at != (finding.Place{}) {
+	// The value comes from the load that changed it last, or else from the one
+	// that stored the order.
+	from, seq, arrived := o.Load, o.Seq, line
+	var changed *order.Change
+	for i := range o.Events {
+		for k := range o.Events[i].Changes {
+			if c := &o.Events[i].Changes[k]; c.Line == line && c.Field == field {
+				from, seq, changed = o.Events[i].Load, o.Events[i].Seq, c
+			}
+		}
+	}
+	if changed != nil {
+		w.At = changed.At
+	} else if at := o.Trace.Place(line, field); at != (finding.Place{}) {
 		w.Place, w.At = at, at.String()
 	}
-	_, err = e.draft(ctx, l, o.Seq, func(s mapping.Step) {
-		name := s.Field
-		if s.Line == line && (name == field || strings.HasSuffix(field, "."+name)) {
-			w.Steps = append(w.Steps, s)
+	if from != 0 {
+		l, err := e.store.Load(ctx, from)
+		if err != nil {
+			return nil, err
 		}
-	})
-	if err != nil {
-		return nil, err
+		w.Document, w.DocumentName, w.Mapping, w.Version = l.Document, l.DocumentName, l.Mapping, l.Version
+		w.Load, w.LoadedAt, w.LoadedBy = l.ID, l.StartedAt.Format("2006-01-02T15:04:05Z07:00"), l.By
+		var steps []mapping.Step
+		d, err := e.draft(ctx, l, seq, func(s mapping.Step) {
+			if name := s.Field; name == field || strings.HasSuffix(field, "."+name) {
+				steps = append(steps, s)
+			}
+		})
+		if err != nil {
+			return nil, err
+		}
+		if changed != nil && line > 0 { // the line may stand elsewhere in the document that changed it
+			for n := range d.Trace.Rows {
+				if d.Trace.Line(n+1).Row == changed.Row {
+					arrived = n + 1
+				}
+			}
+		}
+		for _, s := range steps {
+			if s.Line == arrived {
+				w.Steps = append(w.Steps, s)
+			}
+		}
 	}
 	for _, ev := range o.Events {
 		for _, c := range ev.Changes {

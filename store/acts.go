@@ -25,7 +25,7 @@ type ActGroup struct {
 // them, those that touch most orders first.
 func (s *Store) ActGroups(ctx context.Context, load int64) ([]ActGroup, error) {
 	list := []ActGroup{}
-	err := s.r.SelectContext(ctx, &list, `SELECT f.code, f.list, CASE WHEN f.code = ?1 THEN f.field ELSE '' END AS field, f.code = ?1 AND f.line > 0 AS of_lines,
+	err := s.r.SelectContext(ctx, &list, `SELECT f.code, f.list, CASE WHEN f.code IN (?1, ?5, ?6) THEN f.field ELSE '' END AS field, f.code IN (?1, ?5, ?6) AND f.line > 0 AS of_lines,
 	  count(*) AS findings, count(DISTINCT f.seq) AS orders
 	  FROM findings f JOIN load_orders o ON o.load_id = f.load_id AND o.seq = f.seq
 	  WHERE f.load_id = ?2 AND (o.outcome = ?3 AND (f.list <> '' AND f.code IN (?4, ?5, ?6) OR f.code = ?1) OR o.outcome = ?7 AND f.severity = ?8)

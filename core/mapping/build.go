@@ -349,7 +349,7 @@ func (b *builder) binding(e entry, f order.Field, doc locale) Binding {
 	bind := Binding{
 		Field: f, From: b.sources(v.all("from")), Value: v.str("value"), Default: v.str("default"), Need: Need(v.str("need")), Of: v.str("of"),
 		Repeat: v.str("repeat"), Beside: v.str("beside"), Expr: b.compile(v.get("expr"), false), When: b.compile(v.get("when"), true),
-		Crosswalk: v.str("crosswalk"), List: v.str("list"), Keys: v.strs("by"), Near: v.number("near"), Give: v.str("give"), Suffix: v.str("suffix"),
+		Crosswalk: v.str("crosswalk"), Others: v.str("others") == "keep", List: v.str("list"), Keys: v.strs("by"), Near: v.number("near"), Give: v.str("give"), Suffix: v.str("suffix"),
 		Write: b.compile(v.get("write"), false), Result: b.resultOf(v.get("result")), Compare: v.str("check") != "false", locale: doc, at: e.at,
 	}
 	b.m.computes = b.m.computes || bind.Expr != nil || bind.When != nil || bind.Write != nil
@@ -401,6 +401,9 @@ func (b *builder) binding(e entry, f order.Field, doc locale) Binding {
 		if at := v.get(k.name); limited && at != nil && !slices.Contains(strings.Fields(types), string(bind.Field.Type)) {
 			b.add(finding.MappingWrongValue, at.at, at.text, "%s does not go with %s, which is a %s.", k.name, e.key, bind.Field.Type)
 		}
+	}
+	if k := v.get("others"); k != nil && bind.Crosswalk == "" {
+		b.add(finding.MappingWrongValue, k.at, k.text, "others goes with crosswalk only.")
 	}
 	for _, key := range []string{"by", "near", "give"} {
 		if k := v.get(key); k != nil && bind.List == "" {

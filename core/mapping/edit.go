@@ -37,14 +37,8 @@ func AddDateForm(text string, level order.Level, field, form string) (string, er
 	}
 	lines := strings.SplitAfter(text, "\n")
 	switch {
-	case forms == nil: // a word of its own, before the binding's first
-		at := bind.entries[0].at
-		line, before := lines[at.Row-1], lines[at.Row-1][:at.Column-1]
-		if strings.TrimSpace(before) == "" {
-			lines[at.Row-1] = before + "dates: [" + quoted + "]\n" + line
-		} else {
-			lines[at.Row-1] = before + "dates: [" + quoted + "], " + line[at.Column-1:]
-		}
+	case forms == nil:
+		bind.insert(lines, "dates: ["+quoted+"]")
 	case forms.scalar: // one form becomes a list of two
 		end := scalarEnd(lines[forms.at.Row-1], forms.at.Column-1)
 		line := lines[forms.at.Row-1]
@@ -67,6 +61,50 @@ func AddDateForm(text string, level order.Level, field, form string) (string, er
 		return "", fmt.Errorf("the mapping cannot be changed by itself; add %s to the dates of %s by hand: %w", quoted, field, err)
 	}
 	return edited, nil
+}
+
+// AddCrosswalk gives a mapping's text with a crosswalk in a field's binding; a
+// value that the crosswalk does not have is taken as it is. Where the binding
+// has a crosswalk already, its name is given and the text stays.
+func AddCrosswalk(text string, level order.Level, field, name string) (edited, used string, err error) {
+	root, bad := readYAML([]byte(text))
+	if bad != nil {
+		return "", "", bad
+	}
+	var bind *node
+	if l := root.get(string(level)); l != nil {
+		bind = l.get(field)
+	}
+	if bind == nil || len(bind.entries) == 0 {
+		return "", "", fmt.Errorf("the mapping has no binding %s.%s", level, field)
+	}
+	if has := bind.get("crosswalk"); has != nil {
+		return text, has.text, nil
+	}
+	lines := strings.SplitAfter(text, "\n")
+	if len(bind.entries) > 0 && lines[bind.entries[0].at.Row-1][bind.entries[0].at.Column-2] == '{' {
+		bind.insert(lines, "crosswalk: "+name+", others: keep")
+	} else {
+		bind.insert(lines, "others: keep")
+		bind.insert(lines, "crosswalk: "+name)
+	}
+	edited = strings.Join(lines, "")
+	if _, err := Parse([]byte(edited)); err != nil {
+		return "", "", fmt.Errorf("the mapping cannot be changed by itself; add crosswalk: %s to %s by hand: %w", name, field, err)
+	}
+	return edited, name, nil
+}
+
+// insert puts words before the first of a binding, on the same line or on one
+// of their own as the binding is written.
+func (n *node) insert(lines []string, words string) {
+	at := n.entries[0].at
+	line, before := lines[at.Row-1], lines[at.Row-1][:at.Column-1]
+	if strings.TrimSpace(before) == "" {
+		lines[at.Row-1] = before + words + "\n" + line
+	} else {
+		lines[at.Row-1] = before + words + ", " + line[at.Column-1:]
+	}
 }
 
 // scalarEnd is where the scalar that begins at a byte of a line ends.

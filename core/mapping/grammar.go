@@ -69,6 +69,7 @@ var binding = &shape{kind: object, about: "Where one field of the order gets its
 	{"default", false, some("Value where there is none")},
 	{"need", false, words("must: a missing value refuses the order; should: it warns; may: it is fine", "must", "should", "may")},
 	{"crosswalk", false, some("Crosswalk that turns the partner's code into ours, before the list is asked")},
+	{"others", false, words("What the crosswalk does not have: refuse (the usual), or keep: it is taken as a code of ours, which the list then judges", "refuse", "keep")},
 	{"list", false, some("Reference list that must hold the value")},
 	{"by", false, many("What of the list's entries the value is compared with: code (the usual), name, or any column; the first that fits counts")},
 	{"near", false, whole("How many letters a value may differ from the list's; always leaves a warning")},

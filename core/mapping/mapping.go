@@ -184,6 +184,7 @@ type Binding struct {
 	Expr      *Expr
 	When      *Expr
 	Crosswalk string
+	Others    bool // what the crosswalk does not have is taken as it is
 	List      string
 	Keys      []string // of the list
 	Near      int

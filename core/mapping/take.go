@@ -183,7 +183,9 @@ func (w *worker) take(b *bound, t taken, l *order.Line) {
 			return // Missing has said so before the load began
 		}
 		ours, ok := walk.Ours(text)
-		if !ok {
+		if !ok && b.Others {
+			ours = text
+		} else if !ok {
 			found := w.bad(b, t, finding.CrosswalkMissing, "%q is not in the crosswalk %s.", text, b.Crosswalk)
 			found.List = b.Crosswalk
 			if near, ok := walk.Nearest(text); ok {
@@ -337,7 +339,7 @@ func (w *worker) suffix(b *bound, t taken, word string, l *order.Line) bool {
 		bind := Binding{Field: unit, Crosswalk: b.Crosswalk}
 		for i := range w.m.levels[inLines] { // the unit's own binding says how units are understood
 			if o := &w.m.levels[inLines][i]; o.Field.Name == "unit" {
-				bind.Crosswalk, bind.List, bind.Keys = o.Crosswalk, o.List, o.Keys
+				bind.Crosswalk, bind.Others, bind.List, bind.Keys = o.Crosswalk, o.Others, o.List, o.Keys
 			}
 		}
 		if bind.List == "" && bind.Keys == nil {

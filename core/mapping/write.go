@@ -65,7 +65,9 @@ func (b *Binding) Written(value string, set *list.Set) (string, error) {
 			return "", fmt.Errorf("there is no crosswalk %q", b.Crosswalk)
 		}
 		theirs, ok := walk.Theirs(value)
-		if !ok {
+		if !ok && b.Others {
+			theirs = value
+		} else if !ok {
 			return "", fmt.Errorf("the crosswalk %s has nothing for our %q", b.Crosswalk, value)
 		}
 		value = theirs

@@ -9,6 +9,7 @@ import { loginNeeded, signIn } from './api/client'
 import { dark, toggleDark } from './theme'
 
 const pages = [
+  { to: '/today', label: 'Today' },
   { to: '/documents', label: 'Documents' },
   { to: '/mappings', label: 'Mappings' },
   { to: '/loads', label: 'Loads' },

@@ -36,8 +36,21 @@ export function fieldName(field: string): string {
 }
 
 export function loadWord(l: Load): string {
-  if (l.status === 'running') return 'running'
   if (l.status !== 'done') return l.status
+  if (l.undone > 0) return 'taken back'
   if (l.refused + l.withheld > 0) return 'some refused'
+  if (l.held > 0) return 'some held'
   return l.dry_run ? 'all ready' : 'all in'
 }
+
+/** active reports whether a load has more to come by itself. */
+export const active = (l: Load) => l.status === 'running' || l.status === 'waiting'
+
+/** minutes gives a stretch of seconds as people say it: 25 min, 3 h 10 min. */
+export function minutes(seconds: number): string {
+  const m = Math.round(seconds / 60)
+  return m < 60 ? `${m} min` : `${Math.floor(m / 60).toLocaleString('en')} h ${m % 60} min`
+}
+
+/** span gives a short stretch of seconds: 40 s, 3 min. */
+export const span = (seconds: number) => (seconds < 90 ? `${seconds} s` : minutes(seconds))

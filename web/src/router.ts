@@ -3,7 +3,8 @@ import { createRouter, createWebHistory } from 'vue-router'
 export const router = createRouter({
   history: createWebHistory(),
   routes: [
-    { path: '/', redirect: '/documents' },
+    { path: '/', redirect: '/today' },
+    { path: '/today', component: () => import('./pages/TodayPage.vue'), meta: { title: 'Today' } },
     { path: '/documents', component: () => import('./pages/DocumentsPage.vue'), meta: { title: 'Documents' } },
     { path: '/documents/:sha', component: () => import('./pages/DocumentPage.vue'), props: true, meta: { title: 'Document' } },
     { path: '/documents/:sha/workbench', component: () => import('./workbench/WorkbenchPage.vue'), props: (r) => ({ sha: String(r.params.sha), name: String(r.query.mapping ?? '') }), meta: { title: 'Workbench' } },
@@ -12,7 +13,7 @@ export const router = createRouter({
     { path: '/lists', component: () => import('./pages/ListsPage.vue'), meta: { title: 'Lists' } },
     { path: '/lists/:kind/:name', component: () => import('./pages/ListPage.vue'), props: true, meta: { title: 'List' } },
     { path: '/loads', component: () => import('./pages/LoadsPage.vue'), meta: { title: 'Loads' } },
-    { path: '/loads/:id', component: () => import('./pages/LoadPage.vue'), props: (r) => ({ id: Number(r.params.id) }), meta: { title: 'Load' } },
+    { path: '/loads/:id', component: () => import('./pages/LoadPage.vue'), props: (r) => ({ id: Number(r.params.id), first: String(r.query.tab ?? 'reasons') }), meta: { title: 'Load' } },
     { path: '/orders', component: () => import('./pages/OrdersPage.vue'), meta: { title: 'Orders' } },
     { path: '/orders/:id', component: () => import('./pages/OrderPage.vue'), props: (r) => ({ id: Number(r.params.id) }), meta: { title: 'Order' } },
     { path: '/:rest(.*)*', component: () => import('./pages/MissingPage.vue'), meta: { title: 'Not here' } },

@@ -2,9 +2,9 @@
 // The word for an outcome or status, with its colour never alone in saying so.
 defineProps<{ word: string }>()
 const tone: Record<string, string> = {
-  loaded: 'good', ready: 'good', 'all in': 'good', 'all ready': 'good', complete: 'good',
+  loaded: 'good', changed: 'good', ready: 'good', differs: 'good', confirmed: 'good', 'all in': 'good', 'all ready': 'good', complete: 'good',
   refused: 'error', failed: 'error', 'some refused': 'error',
-  withheld: 'warning', cancelled: 'warning', interrupted: 'warning', partial: 'warning', running: 'accent', open: 'accent',
+  withheld: 'warning', cancelled: 'warning', held: 'warning', 'some held': 'warning', paused: 'warning', stopped: 'warning', partial: 'warning', running: 'accent', waiting: 'accent', open: 'accent', draft: 'accent',
 }
 const sign: Record<string, string> = { good: '✓', error: '✕', warning: '!', accent: '•' }
 </script>

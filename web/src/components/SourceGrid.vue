@@ -156,9 +156,11 @@ th.number { z-index: 4; }
 .band.odd { background: var(--band-a); }
 .band.even { background: var(--band-b); }
 .band.refused { border-left-color: var(--error); }
+.band.held, .band.withheld { border-left-color: var(--warning); }
 .band.withheld { border-left-color: var(--warning); }
 .band.unchanged { border-left-color: var(--ink-soft); }
 .band.refused .label { color: var(--error); font-weight: 600; }
+.band.held .label, .band.withheld .label { color: var(--warning); font-weight: 600; }
 .band.first { border-top-left-radius: 4px; margin-top: 1px; height: 23px; }
 .band.last { border-bottom-left-radius: 4px; height: 22px; }
 .chosen td:not(.margin):not(.number) { background: color-mix(in srgb, var(--accent-wash) 45%, var(--paper)); }

@@ -6,7 +6,8 @@ import Select from 'primevue/select'
 import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
-import { api, data, download, type RowsOutcome } from '../api/client'
+import { api, data, download, type Options, type RowsOutcome } from '../api/client'
+import LoadOptions from '../components/LoadOptions.vue'
 import OutcomeMark from '../components/OutcomeMark.vue'
 import SourceGrid from '../components/SourceGrid.vue'
 import StateNote from '../components/StateNote.vue'
@@ -27,7 +28,7 @@ const { data: loads } = useQuery({
 })
 
 const mapping = ref('')
-const allOrNone = ref(false)
+const options = ref<Options>({})
 const sheet = ref('')
 const busy = ref('')
 const failed = ref<unknown>()
@@ -50,7 +51,7 @@ async function begin(dryRun: boolean) {
   failed.value = undefined
   busy.value = dryRun ? 'dry' : 'real'
   try {
-    const l = await data(api.POST('/api/v1/loads', { body: { document: props.sha, mapping: mapping.value, dry_run: dryRun, all_or_none: allOrNone.value } }))
+    const l = await data(api.POST('/api/v1/loads', { body: { document: props.sha, mapping: mapping.value, ...options.value, dry_run: dryRun } }))
     await router.push(`/loads/${l.id}`)
   } catch (e) {
     failed.value = e
@@ -80,7 +81,8 @@ async function begin(dryRun: boolean) {
             <label for="mapping">Mapping</label>
             <Select v-model="mapping" input-id="mapping" :options="mappings?.items ?? []" option-label="name" option-value="name" placeholder="Choose a mapping" filter :empty-message="'No mapping is here yet: koinos mapping keep FILE'" />
             <p v-if="chosen" class="soft">{{ chosen.about }} · {{ chosen.describe }} · version {{ chosen.version }}</p>
-            <label class="check"><Checkbox v-model="allOrNone" binary input-id="all" /> <span>All or none: one refused order keeps every order out</span></label>
+            <label class="check"><Checkbox v-model="options.all_or_none" binary input-id="all" /> <span>All or none: one refused order keeps every order out</span></label>
+            <LoadOptions v-model="options" />
             <div class="bar">
               <Button label="Dry run" :disabled="!mapping" :loading="busy === 'dry'" @click="begin(true)" />
               <Button label="Load" outlined :disabled="!mapping" :loading="busy === 'real'" @click="begin(false)" />

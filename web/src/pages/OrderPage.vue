@@ -17,7 +17,7 @@ const grid = useTemplateRef<InstanceType<typeof SourceGrid>>('grid')
 const pointed = ref<Spot>()
 const picked = ref<Spot>()
 const fetchRows = (from: number, limit: number) =>
-  data(api.GET('/api/v1/loads/{id}/rows', { params: { path: { id: order.value!.load }, query: { from, limit, sheet: order.value!.trace.sheet } } }))
+  data(api.GET('/api/v1/loads/{id}/rows', { params: { path: { id: order.value!.load! }, query: { from, limit, sheet: order.value!.trace.sheet } } }))
 
 // Why a value is what it is: asked when it is clicked.
 const asked = ref<{ line: number; field: string }>()
@@ -47,12 +47,13 @@ const became = computed(() => {
     <template v-else-if="order">
       <div class="bar">
         <h1>{{ order.number }}</h1>
-        <span class="soft">from <RouterLink :to="`/documents/${order.document}`">{{ order.document_name }}</RouterLink> in <RouterLink :to="`/loads/${order.load}`">load {{ order.load }}</RouterLink> through {{ order.mapping }} v{{ order.mapping_version }}</span>
+        <span v-if="!order.load" class="soft">came by itself, through the API</span>
+        <span v-else class="soft">from <RouterLink :to="`/documents/${order.document}`">{{ order.document_name }}</RouterLink> in <RouterLink :to="`/loads/${order.load}`">load {{ order.load }}</RouterLink> through {{ order.mapping }} v{{ order.mapping_version }}</span>
         <span class="grow" />
-        <span class="soft" role="status">{{ became || 'Point at a value on the paper: its cell lights up. Choose a cell: see what became of it.' }}</span>
+        <span v-if="order.load" class="soft" role="status">{{ became || 'Point at a value on the paper: its cell lights up. Choose a cell: see what became of it.' }}</span>
       </div>
-      <div class="split">
-        <SourceGrid ref="grid" :key="id" :fetch-rows="fetchRows" :lit="pointed" :order="order.load_seq" :start="order.trace.rows?.[0]" @pick="(s) => (picked = s)" />
+      <div class="split" :class="{ alone: !order.load }">
+        <SourceGrid v-if="order.load" ref="grid" :key="id" :fetch-rows="fetchRows" :lit="pointed" :order="order.load_seq" :start="order.trace.rows?.[0]" @pick="(s) => (picked = s)" />
         <div class="side">
           <OrderPaper :order="order" :trace="order.trace" :mark="order.status" :lit="picked" @point="pointed = $event" @pick="grid?.goTo($event)" @ask="(line, field) => (asked = { line, field })">
             <section v-if="asked && (why || whyError)" class="events" aria-live="polite">
@@ -67,7 +68,9 @@ const became = computed(() => {
             <section class="events">
               <h2>What happened</h2>
               <ol>
-                <li v-for="e in order.events" :key="e.revision"><span class="soft">{{ when(e.at) }}</span> {{ e.action }} by {{ e.by }}<template v-if="e.load"> in <RouterLink :to="`/loads/${e.load}`">load {{ e.load }}</RouterLink></template>, revision {{ e.revision }}</li>
+                <li v-for="e in order.events" :key="e.revision"><span class="soft">{{ when(e.at) }}</span> {{ e.action }} by {{ e.by }}<template v-if="e.load"> in <RouterLink :to="`/loads/${e.load}`">load {{ e.load }}</RouterLink></template>, revision {{ e.revision }}
+                  <ul v-if="e.changes?.length"><li v-for="(c, i) in e.changes.slice(0, 12)" :key="i">{{ c.line ? `line ${c.line} ` : '' }}{{ fieldName(c.field) }} <span class="was">{{ c.was || '(blank)' }}</span> {{ c.is || '(blank)' }} <span class="soft">{{ c.at }}</span></li><li v-if="e.changes.length > 12" class="soft">and {{ e.changes.length - 12 }} more</li></ul>
+                </li>
               </ol>
             </section>
           </OrderPaper>
@@ -80,5 +83,8 @@ const became = computed(() => {
 <style scoped>
 .side { overflow: auto; }
 .events { margin-top: 16px; border-top: 1px solid var(--rule); padding-top: 10px; }
+.alone { grid-template-columns: minmax(0, 60rem); justify-content: center; }
+ul { margin: 0 0 4px 18px; padding: 0; list-style: none; font-size: 13px; }
+.was { color: var(--ink-soft); text-decoration: line-through; }
 ol { margin: 6px 0 0; padding: 0; list-style: none; }
 </style>

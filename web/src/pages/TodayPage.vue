@@ -1,0 +1,106 @@
+<script setup lang="ts">
+import { useQuery } from '@tanstack/vue-query'
+import { computed } from 'vue'
+
+import { api, data, type Load } from '../api/client'
+import LoadState from '../components/LoadState.vue'
+import StateNote from '../components/StateNote.vue'
+import { count, minutes, when } from '../format'
+
+// What somebody who comes to work looks at first: what runs, what waits for a
+// person and why, what the last days brought.
+const { data: today, error, isPending, refetch } = useQuery({
+  queryKey: ['today'],
+  queryFn: () => data(api.GET('/api/v1/today')),
+  refetchInterval: (q) => (q.state.data?.running.length ? 1000 : 15000),
+})
+const tallest = computed(() => Math.max(1, ...(today.value?.days.map((d) => d.loaded + d.changed + d.failed) ?? [])))
+const height = (n: number) => `${(100 * n) / tallest.value}%`
+const week = computed(() => today.value?.days.slice(-7).reduce((sum, d) => ({ loaded: sum.loaded + d.loaded, changed: sum.changed + d.changed, failed: sum.failed + d.failed, saved: sum.saved + d.saved_seconds }), { loaded: 0, changed: 0, failed: 0, saved: 0 }))
+function what(l: Load): string {
+  const parts = [l.refused && `${l.refused.toLocaleString('en')} refused`, l.held && `${l.held.toLocaleString('en')} held`, l.withheld && `${l.withheld.toLocaleString('en')} withheld`].filter(Boolean)
+  if (l.status === 'failed') parts.unshift('not read to its end')
+  return `${parts.join(', ')} of ${count(l.orders, 'order')}`
+}
+const dayName = (iso: string) => new Date(iso + 'T00:00:00Z').toLocaleDateString('en', { weekday: 'short', timeZone: 'UTC' })
+</script>
+
+<template>
+  <div class="page">
+    <StateNote v-if="error || isPending" :error="error" :loading="isPending" class="sheet" @retry="refetch()" />
+    <div v-else-if="today" class="desk">
+      <section class="sheet box wide">
+        <h2>Waiting for somebody</h2>
+        <p v-if="!today.failing.length" class="soft">Nothing. Every order of the last two weeks is where it should be.</p>
+        <ul>
+          <li v-for="l in today.failing" :key="l.id">
+            <RouterLink :to="`/loads/${l.id}`" class="row">
+              <b>{{ l.document_name }}</b><span class="bad">{{ what(l) }}</span><span class="soft">{{ l.mapping }}<template v-if="l.step"> · step {{ l.step }} of run {{ l.run }}</template> · load {{ l.id }} of {{ when(l.started_at) }} · {{ l.by }}</span>
+            </RouterLink>
+            <RouterLink :to="{ path: `/loads/${l.id}`, query: { tab: 'mend' } }">Mend</RouterLink>
+          </li>
+        </ul>
+      </section>
+      <section class="sheet box">
+        <h2>Running</h2>
+        <p v-if="!today.running.length" class="soft">Nothing runs. <RouterLink to="/documents">Send a document in</RouterLink>.</p>
+        <ul>
+          <li v-for="l in today.running" :key="l.id" class="run">
+            <RouterLink :to="`/loads/${l.id}`">{{ l.document_name }}</RouterLink> <span class="soft">{{ l.dry_run ? 'dry run' : 'load' }} {{ l.id }}</span>
+            <LoadState :load="l" />
+          </li>
+        </ul>
+      </section>
+      <section class="sheet box">
+        <h2>By hand</h2>
+        <p class="figure"><b>{{ minutes(week!.saved) }}</b> <span class="soft">in the last seven days</span></p>
+        <p class="soft">{{ minutes(today.saved_seconds) }} in all, for {{ count(today.orders, 'order') }} that are stored. Mappings say what an order and a line take (<code>orders.by_hand</code>).</p>
+      </section>
+      <section class="sheet box wide">
+        <div class="bar"><h2>Orders by day</h2><span class="grow" /><span class="key"><i class="good" /> loaded</span><span class="key"><i class="changed" /> changed</span><span class="key"><i class="failed" /> failed</span></div>
+        <table class="chart" aria-label="Orders loaded, changed and failed by day">
+          <thead><tr><th v-for="d in today.days" :key="d.day" scope="col"><span class="name">{{ dayName(d.day) }}</span> {{ d.day.slice(8) }}.{{ d.day.slice(5, 7) }}.</th></tr></thead>
+          <tbody>
+            <tr>
+              <td v-for="d in today.days" :key="d.day" :title="`${d.day}: ${d.loaded} loaded, ${d.changed} changed, ${d.failed} failed in ${count(d.loads, 'load')}`">
+                <div class="column">
+                  <span v-if="d.loads" class="n">{{ (d.loaded + d.changed).toLocaleString('en') }}<template v-if="d.failed">&nbsp;<b class="bad">{{ d.failed.toLocaleString('en') }}</b></template></span>
+                  <i v-if="d.failed" class="failed" :style="{ height: height(d.failed) }" /><i v-if="d.changed" class="changed" :style="{ height: height(d.changed) }" /><i v-if="d.loaded" class="good" :style="{ height: height(d.loaded) }" />
+                </div>
+              </td>
+            </tr>
+          </tbody>
+        </table>
+      </section>
+    </div>
+  </div>
+</template>
+
+<style scoped>
+.desk { display: grid; grid-template-columns: 1fr 1fr; gap: 12px; }
+.wide { grid-column: 1 / -1; }
+.box { padding: 14px 16px; }
+.box p { margin: 6px 0; }
+ul { list-style: none; margin: 8px 0 0; padding: 0; }
+li { display: flex; gap: 14px; align-items: center; border-top: 1px solid var(--rule-soft); padding: 6px 0; }
+li.run { display: block; }
+.row { flex: 1; display: grid; grid-template-columns: minmax(12em, 2fr) minmax(11em, 1.2fr) 4fr; gap: 12px; color: inherit; text-decoration: none; }
+.row:hover { background: var(--accent-wash); }
+.bad { color: var(--error); }
+.figure b { font: 600 26px var(--serif); }
+.chart { width: 100%; table-layout: fixed; border-collapse: collapse; display: flex; flex-direction: column-reverse; margin-top: 6px; }
+.chart thead, .chart tbody { display: block; }
+.chart tr { display: grid; grid-auto-flow: column; grid-auto-columns: 1fr; }
+.chart th { font: 400 11.5px/1.3 var(--sans); color: var(--ink-soft); border-top: 1px solid var(--rule); padding: 4px 2px 0; text-align: center; }
+.name { display: block; }
+.chart td { padding: 0 14%; }
+.column { height: 170px; display: flex; flex-direction: column; justify-content: flex-end; }
+.column i { display: block; min-height: 2px; }
+.n { text-align: center; font-size: 11.5px; white-space: nowrap; margin: 0 -14px; }
+i.good { background: var(--good); }
+i.changed { background: var(--accent); }
+i.failed { background: var(--error); }
+.key { display: flex; align-items: center; gap: 5px; font-size: 12.5px; }
+.key i { width: 10px; height: 10px; }
+@media (max-width: 900px) { .desk { grid-template-columns: 1fr; } .row { grid-template-columns: 1fr; gap: 0; } }
+</style>
