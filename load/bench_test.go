@@ -34,25 +34,43 @@ func benchDocument(n int) []byte {
 	return b.Bytes()
 }
 
+// benchMapping binds thirty fields, of which the document's columns give some
+// twice.
 const benchMapping = `koinos: mapping/1
 name: example
 orders: {kind: sales, group: {by: key, columns: [order]}}
 header:
   sender_number: {from: order, need: must}
   ordered_on: {from: date, need: must}
+  requested_delivery_on: {from: wanted}
   partner: {from: partner, list: customers, need: must}
   ship_to.code: {from: yard, crosswalk: yards}
+  bill_to.name: {from: partner}
   payment_terms: {from: terms}
+  delivery_terms: {value: DAP}
+  price_level: {value: B}
+  tax_treatment: {value: exclusive}
+  reference.contract: {value: C-2026}
+  custom.channel: {value: sheet}
   currency: {value: EUR}
+  notes: {from: note}
 lines:
   item: {from: item, list: items, need: must}
+  buyer_item: {from: item}
   description: {from: description}
   quantity: {from: qty, need: must}
   unit: {from: unit}
   unit_price: {from: price, need: must}
+  price_basis: {value: 1}
   discount_percent: {from: less}
+  tax_percent: {value: 20}
   amount: {from: amount}
+  requested_ship_on: {from: wanted}
   requested_delivery_on: {from: wanted}
+  location: {value: "0040"}
+  notes: {from: note}
+  custom.batch: {from: terms}
+  custom.grade: {value: A}
 `
 
 // cpu is the processor time that this process has used, of all cores.

@@ -16,6 +16,7 @@ import (
 	"koinos/core/list"
 	"koinos/core/mapping"
 	"koinos/core/source"
+	"koinos/store"
 )
 
 const (
@@ -30,6 +31,8 @@ type mapped struct {
 	identity    string
 	fingerprint [sha256.Size]byte
 	trace       []byte
+	lines       []any  // store.PackLines
+	err         error  // of that
 	found       int    // findings before it was compared with what is stored
 	given       string // number that the document gave it
 	at          int    // rows of the document read so far
@@ -162,6 +165,7 @@ func (in *input) mapOne(g *mapping.Group) mapped {
 	if !m.Refused() && in.keeps {
 		m.fingerprint = m.Order.Fingerprint()
 		m.trace = m.Trace.AppendJSON(nil)
+		m.lines, m.err = store.PackLines(&m.Order)
 	}
 	return m
 }

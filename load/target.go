@@ -199,12 +199,12 @@ func (t *target) decide(tx *store.Tx) ([]store.OrderResult, error) {
 		m, res := &t.pending[i], &results[i]
 		m.found, m.given = len(m.Findings), m.Order.Number
 		changed, err := t.judge(tx, m, known, taken, res)
-		if err != nil {
+		if err = errors.Join(err, m.err); err != nil {
 			return nil, err
 		}
 		switch res.Outcome {
 		case report.Loaded:
-			fresh = append(fresh, store.NewOrder{Order: &m.Order, Identity: m.identity, Fingerprint: m.fingerprint, Trace: m.trace, Seq: m.Seq})
+			fresh = append(fresh, store.NewOrder{Order: &m.Order, Identity: m.identity, Fingerprint: m.fingerprint, Trace: m.trace, Lines: m.lines, Seq: m.Seq})
 			freshAt = append(freshAt, i)
 		case report.Changed:
 			changed.Action, changed.Load, changed.Seq, changed.Fingerprint = "changed", t.run.load.ID, m.Seq, m.fingerprint[:]
@@ -285,17 +285,22 @@ func (t *target) judge(tx *store.Tx, m *mapped, known, taken map[string]store.Kn
 // again decides what the arrival of a stored order means. It gives what the
 // order becomes, or nil where nothing changes or a finding says why it cannot.
 func (t *target) again(tx *store.Tx, m *mapped, known store.Known) (*store.Changed, error) {
-	same := string(known.Fingerprint) == string(m.fingerprint[:])
-	if t.rules.again == report.Refuse && same {
-		m.Add(finding.IdentityStored, 0, "sender_number", m.Order.SenderNumber, "It is stored as %s, the same as here, and must not arrive again.", known.Number).Hint = ""
+	var was *store.StoredOrder
+	var differs []order.Change
+	if string(known.Fingerprint) != string(m.fingerprint[:]) {
+		var err error
+		if was, err = tx.Order(known.ID); err != nil {
+			return nil, err
+		}
+		differs = order.Diff(&was.Order, &m.Order) // none: another version of Koinos took the fingerprint
 	}
-	if same {
+	if len(differs) == 0 {
+		if t.rules.again == report.Refuse {
+			m.Add(finding.IdentityStored, 0, "sender_number", m.Order.SenderNumber, "It is stored as %s, the same as here, and must not arrive again.", known.Number).Hint = ""
+		}
 		return nil, nil
 	}
-	was, err := tx.Order(known.ID)
-	if err != nil {
-		return nil, err
-	}
+	var err error
 	var is *order.Order
 	var from []int // line of the arriving order of each line
 	switch t.rules.again {
@@ -305,15 +310,13 @@ func (t *target) again(tx *store.Tx, m *mapped, known store.Known) (*store.Chang
 		before, now := t.rules.newer.Value(&was.Order, nil), t.rules.newer.Value(&m.Order, nil)
 		if now <= before {
 			f := m.Add(finding.NotNewer, 0, t.rules.newer.Name, now, "It differs from the stored %s, but its %s %s is not after %s.", known.Number, t.rules.newer.Name, said(now), said(before))
-			f.Message += " " + t.differences(&was.Order, &m.Order)
+			f.Message += " " + named(differs)
 			return nil, nil
 		}
 		is, from, err = was.Replace(&m.Order)
 	default:
-		f := m.Add(finding.IdentityStored, 0, "sender_number", m.Order.SenderNumber, "It is stored as %s and differs: %s", known.Number, t.differences(&was.Order, &m.Order))
-		if changes := order.Diff(&was.Order, &m.Order); len(changes) > 0 && changes[0].Line > 0 {
-			f.Line = changes[0].Line
-		}
+		f := m.Add(finding.IdentityStored, 0, "sender_number", m.Order.SenderNumber, "It is stored as %s and differs: %s", known.Number, named(differs))
+		f.Line = differs[0].Line
 		return nil, nil
 	}
 	if err == nil {
@@ -374,18 +377,17 @@ func (t *target) firstOf(m *mapped) bool {
 // mostNamed is how many differing fields a finding names.
 const mostNamed = 4
 
-// differences says in which fields the arriving order differs from the stored one.
-func (t *target) differences(was, is *order.Order) string {
-	changes := order.Diff(was, is)
-	var named []string
+// named says what differs, the first few fields by name.
+func named(changes []order.Change) string {
+	var list []string
 	for i, c := range changes {
 		if i == mostNamed {
-			named = append(named, strconv.Itoa(len(changes)-mostNamed)+" more")
+			list = append(list, strconv.Itoa(len(changes)-mostNamed)+" more")
 			break
 		}
-		named = append(named, c.String())
+		list = append(list, c.String())
 	}
-	return strings.Join(named, "; ") + "."
+	return strings.Join(list, "; ") + "."
 }
 
 func said(s string) string {

@@ -40,7 +40,7 @@ func (t *Tx) ChangeOrder(c Changed, by string, now time.Time) error {
 		return err
 	}
 	lines := t.lines()
-	if err := lines.add(o); err != nil {
+	if err := lines.add(o, nil); err != nil {
 		return err
 	}
 	if err := lines.done(); err != nil {

@@ -20,6 +20,7 @@ type NewOrder struct {
 	Identity    string
 	Fingerprint [32]byte
 	Trace       []byte // JSON of a mapping.Trace
+	Lines       []any  // what PackLines gave; nil where it was not asked
 	Seq         int    // which order of the load's document
 }
 
@@ -80,7 +81,7 @@ func knownBy(t *Tx, column string, values []string, key func(*Known) string) (ma
 	return known, nil
 }
 
-// headerMore and lineMore are what the narrow tables keep as JSON.
+// headerMore is what the narrow table of orders keeps as JSON.
 func headerMore(o *order.Order) (any, error) {
 	more := *o
 	more.ID, more.Kind, more.Number, more.SenderNumber, more.Partner = 0, "", "", "", ""
@@ -89,22 +90,75 @@ func headerMore(o *order.Order) (any, error) {
 	return jsonOrNull(more)
 }
 
-func lineMore(l *order.Line, n int) (any, error) {
-	if l.SenderLine == "" && l.BuyerItem == "" && l.SupplierItem == "" && l.GTIN == "" && l.PriceBasis.IsZero() && l.TaxPercent.IsZero() &&
-		l.RequestedShipOn == "" && l.Shipped.IsZero() && l.Received.IsZero() && l.Cancelled.IsZero() &&
-		l.Notes == "" && len(l.Charges) == 0 && len(l.Custom) == 0 && l.Number == strconv.Itoa(n) {
-		if l.StatedAmount.IsZero() {
-			return nil, nil
+// PackLines gives what the narrow table of lines keeps as JSON, for each line
+// of an order; nil is nothing. A load does it beside the writer.
+func PackLines(o *order.Order) ([]any, error) {
+	packed := make([]any, len(o.Lines))
+	var b []byte
+	for i := range o.Lines {
+		l := &o.Lines[i]
+		b = append(b[:0], '{')
+		text := func(name, value string) {
+			if value != "" {
+				if len(b) > 1 {
+					b = append(b, ',')
+				}
+				b = append(append(append(b, '"'), name...), '"', ':')
+				b = appendString(b, value)
+			}
 		}
-		return `{"amount_stated":"` + l.StatedAmount.String() + `"}`, nil // common enough to spare the encoder
+		if l.Number != strconv.Itoa(i+1) {
+			text("number", l.Number)
+		}
+		text("sender_line", l.SenderLine)
+		text("buyer_item", l.BuyerItem)
+		text("supplier_item", l.SupplierItem)
+		text("gtin", l.GTIN)
+		text("price_basis", l.PriceBasis.String())
+		text("tax_percent", l.TaxPercent.String())
+		text("amount_stated", l.StatedAmount.String())
+		text("requested_ship_on", string(l.RequestedShipOn))
+		text("shipped", l.Shipped.String())
+		text("received", l.Received.String())
+		text("cancelled", l.Cancelled.String())
+		text("notes", l.Notes)
+		more := func(name string, list any) error {
+			value, err := json.Marshal(list)
+			if len(b) > 1 {
+				b = append(b, ',')
+			}
+			b = append(append(append(append(b, '"'), name...), '"', ':'), value...)
+			return err
+		}
+		if len(l.Charges) > 0 {
+			if err := more("charges", l.Charges); err != nil {
+				return nil, err
+			}
+		}
+		if len(l.Custom) > 0 {
+			if err := more("custom", l.Custom); err != nil {
+				return nil, err
+			}
+		}
+		if len(b) > 1 {
+			packed[i] = string(append(b, '}'))
+		}
 	}
-	more := *l
-	if more.Number == strconv.Itoa(n) {
-		more.Number = ""
+	return packed, nil
+}
+
+// appendString appends a JSON string.
+func appendString(b []byte, s string) []byte {
+	for i := 0; i < len(s); i++ {
+		if c := s[i]; c < ' ' || c >= 0x7f || c == '"' || c == '\\' {
+			q, err := json.Marshal(s) // a string never fails
+			if err != nil {
+				return append(b, '"', '"')
+			}
+			return append(b, q...)
+		}
 	}
-	more.Item, more.Description, more.Unit, more.RequestedDeliveryOn, more.Location = "", "", "", "", ""
-	more.Quantity, more.UnitPrice, more.DiscountPercent, more.Amount = order.Number{}, order.Number{}, order.Number{}, order.Number{}
-	return jsonOrNull(more)
+	return append(append(append(b, '"'), s...), '"')
 }
 
 func jsonOrNull(v any) (any, error) {
@@ -153,7 +207,7 @@ func (t *Tx) InsertOrders(load int64, orders []NewOrder, by string, now time.Tim
 		return err
 	}
 	for i := range orders {
-		if err := lines.add(orders[i].Order); err != nil {
+		if err := lines.add(orders[i].Order, orders[i].Lines); err != nil {
 			return err
 		}
 	}
@@ -168,15 +222,18 @@ func (t *Tx) lines() lineRows {
 		"requested_delivery_on", "location", "more")}
 }
 
-func (r lineRows) add(o *order.Order) error {
-	for j := range o.Lines {
-		l := &o.Lines[j]
-		more, err := lineMore(l, j+1)
-		if err != nil {
+// add adds an order's lines; packed is what PackLines gave, nil where it was
+// not asked yet.
+func (r lineRows) add(o *order.Order, packed []any) (err error) {
+	if packed == nil {
+		if packed, err = PackLines(o); err != nil {
 			return err
 		}
+	}
+	for j := range o.Lines {
+		l := &o.Lines[j]
 		r.bulk.add(o.ID, j+1, null(l.Item), null(l.Description), null(l.Quantity.String()), null(l.Unit), null(l.UnitPrice.String()), null(l.DiscountPercent.String()),
-			null(l.Amount.String()), null(string(l.RequestedDeliveryOn)), null(l.Location), more)
+			null(l.Amount.String()), null(string(l.RequestedDeliveryOn)), null(l.Location), packed[j])
 	}
 	return nil
 }

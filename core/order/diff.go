@@ -41,14 +41,38 @@ func said(s string) string {
 // (its number, sums, status, revision) is left out. Numbers come in their
 // shortest form, so that 2 and 2.00 are the same content.
 func (o *Order) Each(yield func(line int, field, value string)) {
-	give := func(line int, field, value string) {
-		if value != "" {
-			yield(line, field, value)
+	o.each(func(line, _ int, field, value string) { yield(line, field, value) })
+}
+
+// headerFields and lineFields are the fields of the two levels, each with its
+// place in the table of fields.
+var headerFields, lineFields = atLevel(Header), atLevel(Lines)
+
+type placed struct {
+	*Field
+	at int // counted from 1
+}
+
+func atLevel(level Level) (list []placed) {
+	for i := range fields {
+		if f := &fields[i]; f.Level == level && (level != Header || f.Name != "number") {
+			list = append(list, placed{f, i + 1})
 		}
 	}
-	for i := range fields {
-		if f := &fields[i]; f.Level == Header && f.Name != "number" {
-			give(0, f.Name, f.Value(o, nil))
+	return list
+}
+
+// each is Each, and tells the field's place in the table; 0 is a field that is
+// not in it.
+func (o *Order) each(yield func(line, at int, field, value string)) {
+	give := func(line int, field, value string) {
+		if value != "" {
+			yield(line, 0, field, value)
+		}
+	}
+	for i := range headerFields {
+		if v := headerFields[i].Value(o, nil); v != "" {
+			yield(0, headerFields[i].at, headerFields[i].Name, v)
 		}
 	}
 	for _, r := range byKey(o.References, func(r Reference) string { return r.Qualifier }) {
@@ -56,15 +80,17 @@ func (o *Order) Each(yield func(line int, field, value string)) {
 	}
 	for _, p := range byKey(o.Parties, func(p Party) string { return p.Role }) {
 		for _, part := range partyParts {
-			give(0, p.Role+"."+part.name, *part.of(&p))
+			if v := *part.of(&p); v != "" {
+				yield(0, 0, p.Role+"."+part.name, v)
+			}
 		}
 	}
 	eachExtra(0, o.Charges, o.Custom, give)
 	for n := range o.Lines {
 		l := &o.Lines[n]
-		for i := range fields {
-			if f := &fields[i]; f.Level == Lines {
-				give(n+1, f.Name, f.Value(o, l))
+		for i := range lineFields {
+			if v := lineFields[i].Value(o, l); v != "" {
+				yield(n+1, lineFields[i].at, lineFields[i].Name, v)
 			}
 		}
 		eachExtra(n+1, l.Charges, l.Custom, give)
@@ -99,14 +125,24 @@ func byKey[T any](list []T, key func(T) string) []T {
 }
 
 // Fingerprint is a SHA-256 over the order's content: two orders of equal
-// fingerprint ask for the same goods on the same terms.
+// fingerprint ask for the same goods on the same terms. Another version of
+// Koinos may take another one of the same content.
 func (o *Order) Fingerprint() [sha256.Size]byte {
-	b := make([]byte, 0, 512+256*len(o.Lines))
+	b := make([]byte, 0, 512+192*len(o.Lines))
 	b = append(b, o.Kind...)
-	o.Each(func(line int, field, value string) {
-		b = strconv.AppendInt(append(b, 0), int64(line), 10)
-		b = append(append(b, 1), field...)
-		b = append(append(b, 2), value...)
+	last := 0
+	o.each(func(line, at int, field, value string) {
+		if line != last { // lines come in turn
+			b = append(b, 0)
+			last = line
+		}
+		if at > 0 {
+			b = append(b, byte(at))
+		} else {
+			b = append(append(b, 0xff), field...)
+		}
+		b = append(append(b, 1), value...)
+		b = append(b, 2)
 	})
 	return sha256.Sum256(b)
 }
