@@ -84,8 +84,10 @@ func (p *panicked) Error() string { return fmt.Sprintf("panic: %v", p.value) }
 // run reads the document to its end and gives its orders to put, in their
 // order. The error of a document that cannot be read carries findings.
 func (in *input) run(ctx context.Context, put func([]mapped) error) (table *mapping.Table, err error) {
-	table = mapping.NewTable(in.mapping, in.src, in.decided)
 	g, ctx := errgroup.WithContext(ctx)
+	ahead := &readAhead{ctx: ctx, src: in.src, full: make(chan recordBatch, 4)}
+	g.Go(safely(ahead.read))
+	table = mapping.NewTable(in.mapping, ahead, in.decided)
 	ordered, work := make(chan *batch, batchesHeld), make(chan *batch, batchesHeld)
 	var broken error // what stopped the reader; what it read before still counts
 	g.Go(safely(func() error {
@@ -104,6 +106,9 @@ func (in *input) run(ctx context.Context, put func([]mapped) error) (table *mapp
 					group.Outcomes = in.outcomes
 					b.groups = append(b.groups, group)
 				}
+			}
+			if errors.Is(broken, context.Canceled) {
+				return broken
 			}
 			b.rows, b.share = table.Read, table.Offset()
 			for _, c := range []chan *batch{ordered, work} {
@@ -153,6 +158,62 @@ func (in *input) run(ctx context.Context, put func([]mapped) error) (table *mapp
 	}
 	return table, broken
 }
+
+// readAhead is a source that is read on a goroutine of its own: unpacking and
+// cutting a workbook takes as long as storing it.
+type readAhead struct {
+	ctx  context.Context
+	src  source.Reader
+	full chan recordBatch
+	now  recordBatch
+}
+
+type recordBatch struct {
+	records []source.Record
+	share   float64
+	err     error // behind the records
+}
+
+const recordsAhead = 256
+
+func (a *readAhead) read() error {
+	for {
+		b := recordBatch{records: make([]source.Record, 0, recordsAhead)}
+		for len(b.records) < recordsAhead && b.err == nil {
+			var rec source.Record
+			if rec, b.err = a.src.Next(); b.err == nil {
+				b.records = append(b.records, rec)
+			}
+		}
+		b.share = a.src.Offset()
+		select {
+		case a.full <- b:
+		case <-a.ctx.Done():
+			return nil // whoever ended it says why
+		}
+		if b.err != nil {
+			return nil
+		}
+	}
+}
+
+func (a *readAhead) Next() (source.Record, error) {
+	for len(a.now.records) == 0 {
+		if a.now.err != nil {
+			return source.Record{}, a.now.err
+		}
+		select {
+		case a.now = <-a.full:
+		case <-a.ctx.Done():
+			return source.Record{}, a.ctx.Err()
+		}
+	}
+	rec := a.now.records[0]
+	a.now.records = a.now.records[1:]
+	return rec, nil
+}
+
+func (a *readAhead) Offset() float64 { return a.now.share }
 
 func (in *input) mapOne(g *mapping.Group) mapped {
 	m := mapped{Draft: in.mapping.Draft(g, in.set)}

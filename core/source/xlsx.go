@@ -2,6 +2,7 @@ package source
 
 import (
 	"archive/zip"
+	"bytes"
 	"errors"
 	"io"
 	"path"
@@ -335,6 +336,18 @@ func number(b []byte, otherwise int) int {
 // cells reads up to the row's end.
 func (x *xlsxReader) cells(rec *Record) error {
 	rec.Cells = make([]Cell, 0, x.width)
+	if !x.x.odd {
+		n, err := x.x.quick(func(b []byte) int {
+			rec.Cells = rec.Cells[:0]
+			return x.quickCells(rec, b)
+		})
+		if n > 0 || err != nil {
+			x.width = max(x.width, len(rec.Cells))
+			return err
+		}
+		x.x.odd = n == 0 // rows that long are not tried in vain again and again
+	}
+	rec.Cells, rec.Findings = rec.Cells[:0], nil
 	column := 0
 	var kind, value []byte
 	style, formula, inline := 0, false, false
@@ -356,22 +369,9 @@ func (x *xlsxReader) cells(rec *Record) error {
 			}
 			// column is 0 where a cell ends that never began.
 			if t.close && column > 0 && (len(value) > 0 || formula || inline) {
-				if column > 16_384 || x.book.limits.Columns > 0 && column > x.book.limits.Columns {
-					return tooLarge(x.place(0), "Row %d has a cell in column %d; %d is the last.", rec.Row, column, x.book.limits.Columns)
+				if err := x.put(rec, column, kind, value, style, formula); err != nil {
+					return err
 				}
-				for len(rec.Cells) < column {
-					rec.Cells = append(rec.Cells, Cell{})
-				}
-				cell := x.cell(string(kind), value, style, formula)
-				if most := x.book.limits.CellText; most > 0 && len(cell.Text) > most {
-					rec.Findings = append(rec.Findings, finding.New(finding.CellTooLong, x.place(column), cell.Text, "The cell has %d bytes; %d is the most.", len(cell.Text), most))
-					cell.Text = finding.Clip(cell.Text, most-3)
-				}
-				if strings.IndexByte(cell.Text, 0) >= 0 {
-					cell.Text = strings.ReplaceAll(cell.Text, "\x00", "")
-					rec.Findings = append(rec.Findings, finding.New(finding.ControlCharacter, x.place(column), cell.Text, "The cell has NUL characters inside its value."))
-				}
-				rec.Cells[column-1] = cell
 			}
 		case "f":
 			formula = true
@@ -385,6 +385,121 @@ func (x *xlsxReader) cells(rec *Record) error {
 			if !t.open && inline {
 				value = append(value, x.x.text...)
 			}
+		}
+	}
+}
+
+// put puts a cell into its row.
+func (x *xlsxReader) put(rec *Record, column int, kind, value []byte, style int, formula bool) error {
+	if column > 16_384 || x.book.limits.Columns > 0 && column > x.book.limits.Columns {
+		return tooLarge(x.place(0), "Row %d has a cell in column %d; %d is the last.", rec.Row, column, x.book.limits.Columns)
+	}
+	for len(rec.Cells) < column {
+		rec.Cells = append(rec.Cells, Cell{})
+	}
+	cell := x.cell(kind, value, style, formula)
+	if most := x.book.limits.CellText; most > 0 && len(cell.Text) > most {
+		rec.Findings = append(rec.Findings, finding.New(finding.CellTooLong, x.place(column), cell.Text, "The cell has %d bytes; %d is the most.", len(cell.Text), most))
+		cell.Text = finding.Clip(cell.Text, most-3)
+	}
+	if strings.IndexByte(cell.Text, 0) >= 0 {
+		cell.Text = strings.ReplaceAll(cell.Text, "\x00", "")
+		rec.Findings = append(rec.Findings, finding.New(finding.ControlCharacter, x.place(column), cell.Text, "The cell has NUL characters inside its value."))
+	}
+	rec.Cells[column-1] = cell
+	return nil
+}
+
+// quickCells reads a row as nearly every program writes it, in place, and gives
+// how many bytes it had with its end; 0 where b ends before it does. It gives
+// up, -1, at whatever is out of the ordinary: cells then reads the row tag by
+// tag, and says what is wrong with it.
+func (x *xlsxReader) quickCells(rec *Record, b []byte) int {
+	whole := len(b)
+	var kind, value []byte
+	column, style, formula, inline, open := 0, 0, false, false, false
+	for {
+		lt := bytes.IndexByte(b, '<')
+		if lt < 0 {
+			return 0
+		}
+		gt := bytes.IndexByte(b[lt:], '>')
+		if gt < 0 {
+			return 0
+		}
+		if gt < 2 {
+			return -1
+		}
+		text, tag := b[:lt:lt], b[lt+1:lt+gt]
+		b = b[lt+gt+1:]
+		switch {
+		case tag[0] == 'c' && (len(tag) == 1 || tag[1] == ' ' || tag[1] == '/'):
+			if open {
+				return -1
+			}
+			closed := tag[len(tag)-1] == '/'
+			column++
+			kind, value, style, formula, inline, open = nil, nil, 0, false, false, !closed
+			for a := tag[1:]; ; {
+				for len(a) > 0 && a[0] == ' ' {
+					a = a[1:]
+				}
+				eq := bytes.IndexByte(a, '=')
+				if eq < 0 {
+					if len(a) > 0 && string(a) != "/" {
+						return -1
+					}
+					break
+				}
+				if eq+2 > len(a)-1 || a[eq+1] != '"' {
+					return -1
+				}
+				end := bytes.IndexByte(a[eq+2:], '"')
+				if end < 0 {
+					return -1
+				}
+				v := a[eq+2 : eq+2+end]
+				switch string(a[:eq]) {
+				case "r":
+					column = columnOf(v, column)
+				case "t":
+					kind = v
+				case "s":
+					style = number(v, 0)
+				}
+				a = a[eq+3+end:]
+			}
+		case string(tag) == "/c":
+			if !open {
+				return -1
+			}
+			open = false
+			if (len(value) > 0 || formula || inline) && x.put(rec, column, kind, value, style, formula) != nil {
+				return -1
+			}
+		case string(tag) == "v" || string(tag) == "t" || string(tag) == `t xml:space="preserve"`:
+		case string(tag) == "/v":
+			value = text
+		case string(tag) == "/t":
+			if inline {
+				if value == nil {
+					value = text
+				} else {
+					value = append(value, text...)
+				}
+			}
+		case string(tag) == "is":
+			inline = true
+		case string(tag) == "f" || string(tag) == "f/":
+			formula = true
+		case string(tag) == "/row":
+			if open {
+				return -1
+			}
+			return whole - len(b)
+		case string(tag) == "/is" || string(tag) == "/f":
+		default:
+			return -1
 		}
 	}
 }
@@ -407,11 +522,11 @@ func columnOf(ref []byte, otherwise int) int {
 	return n
 }
 
-func (x *xlsxReader) cell(kind string, value []byte, style int, formula bool) Cell {
-	if len(value) == 0 && formula && kind != "str" {
+func (x *xlsxReader) cell(kind, value []byte, style int, formula bool) Cell {
+	if len(value) == 0 && formula && string(kind) != "str" {
 		return Cell{Kind: Unkept}
 	}
-	switch kind {
+	switch string(kind) {
 	case "s":
 		i, err := strconv.Atoi(string(value))
 		if err != nil || i < 0 || i >= len(x.shared) {

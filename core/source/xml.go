@@ -17,9 +17,10 @@ type xmlScanner struct {
 	r    *bufio.Reader
 	body []byte // the tag between < and >
 	text []byte // text in front of the tag
+	odd  bool   // it is not written as nearly every program does
 }
 
-func newXMLScanner(r io.Reader) *xmlScanner { return &xmlScanner{r: bufio.NewReaderSize(r, 64<<10)} }
+func newXMLScanner(r io.Reader) *xmlScanner { return &xmlScanner{r: bufio.NewReaderSize(r, 256<<10)} }
 
 type xmlTag struct {
 	name  []byte // without prefix
@@ -69,6 +70,23 @@ func (s *xmlScanner) next(keep bool) (xmlTag, error) {
 		}
 		return parseTag(s.body), nil
 	}
+}
+
+// quick lets read work on the bytes that are held, and passes over as many as
+// it says. Where it says 0, it wanted more: it gets as many as can be held.
+func (s *xmlScanner) quick(read func([]byte) int) (n int, err error) {
+	held, _ := s.r.Peek(s.r.Buffered())
+	if n = read(held); n == 0 {
+		if held, err = s.r.Peek(s.r.Size()); err != nil && err != io.EOF && err != bufio.ErrBufferFull {
+			return 0, err
+		}
+		n = read(held)
+	}
+	if n > 0 {
+		_, err = s.r.Discard(n)
+		return n, err
+	}
+	return n, nil
 }
 
 // more takes the text up to the next > into body, that sign included before it.
