@@ -106,25 +106,24 @@ func (p *posted) required() {
 	if o.Kind != order.Sales && o.Kind != order.Purchase {
 		p.Add(finding.MustMissing, 0, "kind", string(o.Kind), "kind must be sales or purchase.")
 	}
-	for _, level := range []order.Level{order.Header, order.Lines} {
-		for _, f := range order.AllFields(level) {
-			if !f.Must {
-				continue
+	for i := range needed {
+		f := &needed[i]
+		if f.Level == order.Header {
+			if f.Value(o, nil) == "" {
+				p.Add(finding.MustMissing, 0, f.Name, "", "%s is missing.", f.Name)
 			}
-			if level == order.Header {
-				if f.Value(o, nil) == "" {
-					p.Add(finding.MustMissing, 0, f.Name, "", "%s is missing.", f.Name)
-				}
-				continue
-			}
-			for i := range o.Lines {
-				if f.Value(o, &o.Lines[i]) == "" {
-					p.Add(finding.MustMissing, i+1, f.Name, "", "%s is missing.", f.Name)
-				}
+			continue
+		}
+		for i := range o.Lines {
+			if f.Value(o, &o.Lines[i]) == "" {
+				p.Add(finding.MustMissing, i+1, f.Name, "", "%s is missing.", f.Name)
 			}
 		}
 	}
 }
+
+// needed are the fields that no order can do without.
+var needed = slices.DeleteFunc(append(order.AllFields(order.Header), order.AllFields(order.Lines)...), func(f order.Field) bool { return !f.Must })
 
 // wholeArrival speaks of every field that the order has.
 func wholeArrival(o *order.Order) order.Arrival {

@@ -43,13 +43,9 @@ func (b *bulk) flush() {
 	}
 	n := len(b.args) / b.columns
 	query := b.insert + b.row + strings.Repeat(", "+b.row, n-1)
-	if n == bulkRows {
-		var stmt *sql.Stmt
-		if stmt, b.err = b.tx.prepared(query); b.err == nil {
-			_, b.err = stmt.ExecContext(b.tx.ctx, b.args...)
-		}
-	} else {
-		_, b.err = b.tx.exec(query, b.args...)
+	var stmt *sql.Stmt // one for each number of rows: compiled once
+	if stmt, b.err = b.tx.prepared(query); b.err == nil {
+		_, b.err = stmt.ExecContext(b.tx.ctx, b.args...)
 	}
 	b.args = b.args[:0]
 }
@@ -72,4 +68,13 @@ func (t *Tx) prepared(query string) (*sql.Stmt, error) {
 	}
 	t.s.stmts[query] = stmt
 	return stmt, nil
+}
+
+// row reads one row with a statement that is compiled once.
+func (t *Tx) row(query string, args []any, into ...any) error {
+	stmt, err := t.prepared(query)
+	if err != nil {
+		return err
+	}
+	return stmt.QueryRowContext(t.ctx, args...).Scan(into...)
 }

@@ -46,9 +46,12 @@ func (t *Tx) KnownNumbers(kind order.Kind, numbers []string) (map[string]Known, 
 }
 
 func knownBy(t *Tx, column string, values []string, key func(*Known) string) (map[string]Known, error) {
-	const chunk = 200
 	known := map[string]Known{}
 	for len(values) > 0 {
+		chunk := 200
+		if len(values) < 10 {
+			chunk = 1
+		}
 		n := min(chunk, len(values))
 		args := make([]any, chunk)
 		for i := range chunk { // always the same statement: the last chunk repeats its first value
@@ -176,7 +179,7 @@ func (t *Tx) InsertOrders(load int64, orders []NewOrder, by string, now time.Tim
 		return nil
 	}
 	var last sql.NullInt64
-	if err := t.tx.GetContext(t.ctx, &last, `SELECT max(id) FROM orders`); err != nil {
+	if err := t.row(`SELECT max(id) FROM orders`, nil, &last); err != nil {
 		return err
 	}
 	if err := t.number(orders); err != nil {
@@ -252,10 +255,10 @@ func (t *Tx) number(orders []NewOrder) error {
 			continue
 		}
 		var series struct {
-			Prefix string `db:"prefix"`
-			Next   int64  `db:"next"`
+			Prefix string
+			Next   int64
 		}
-		if err := t.tx.GetContext(t.ctx, &series, `SELECT prefix, next FROM series WHERE kind = ?`, kind); err != nil {
+		if err := t.row(`SELECT prefix, next FROM series WHERE kind = ?`, []any{string(kind)}, &series.Prefix, &series.Next); err != nil {
 			return err
 		}
 		for len(blank) > 0 {
@@ -274,7 +277,11 @@ func (t *Tx) number(orders []NewOrder) error {
 				}
 			}
 		}
-		if _, err := t.exec(`UPDATE series SET next = ? WHERE kind = ?`, series.Next, kind); err != nil {
+		update, err := t.prepared(`UPDATE series SET next = ? WHERE kind = ?`)
+		if err != nil {
+			return err
+		}
+		if _, err := update.ExecContext(t.ctx, series.Next, string(kind)); err != nil {
 			return err
 		}
 	}
