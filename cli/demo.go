@@ -9,6 +9,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -91,13 +92,14 @@ func (a *app) runDemo(ctx context.Context, listen, data string) error {
 	at, self := r.address(), os.Args[0]
 	fmt.Fprintf(a.out, `
 %[1]s
+  Today       %[2]s/today        what waits for somebody, and what the days brought
   Loads       %[2]s/loads        what was refused and why, cell by cell
   Orders      %[2]s/orders       the order paper, and where each value came from
   Documents   %[2]s/documents    drop a file, choose a mapping, try it
 
 From another terminal:
   %[3]s load show 5%[4]s
-  %[3]s findings fix 5%[4]s
+  %[3]s findings fix 9%[4]s
   %[3]s load report 5 --format failed --to failed.csv%[4]s
   %[3]s inspect %[5]s/ostrand-week-12.xlsx
 
@@ -205,6 +207,13 @@ func (a *app) fillDemo(ctx context.Context, api *client.Client, data string) err
 		return fmt.Errorf("%s: %w", demo.Changes.Document, err)
 	}
 	add(rep, "a dry run: orders that are stored would be changed")
+	if b, err = example(demo.Season.Document); err != nil {
+		return err
+	}
+	if rep, err = LoadDocument(ctx, api, demo.Season.Document, bytes.NewReader(b), client.NewLoad{Mapping: demo.Season.Mapping}); err != nil {
+		return fmt.Errorf("%s: %w", demo.Season.Document, err)
+	}
+	add(rep, "")
 	report.Table(a.out, []string{">load", "document", ">orders", ">good", ">failed", "why"}, rows)
 	return nil
 }
@@ -213,7 +222,7 @@ func (a *app) fillDemo(ctx context.Context, api *client.Client, data string) err
 func whyRefused(rep *client.LoadReport) string {
 	var reasons []string
 	for _, r := range rep.Reasons {
-		if r.Severity == finding.Error {
+		if r.Severity == finding.Error && !slices.Contains(reasons, r.Title) {
 			reasons = append(reasons, r.Title)
 		}
 	}

@@ -40,6 +40,9 @@ var Run = struct{ Document, Sequence string }{"drop-ship-week-13.xlsx", "drop-sh
 // a dry run.
 var Changes = Step{"saltry-changes.csv", "saltry-changes"}
 
+// Season is a document of which two orders in three fail, for few reasons.
+var Season = Step{"saltry-season.csv", "saltry-orders"}
+
 // Expected is what must come out of a document.
 type Expected struct {
 	Orders  int            `json:"orders"`

@@ -18,7 +18,7 @@ func TestWorkbench(t *testing.T) {
 		"B-1;02.03.2026;00101;Tau;10;0,85;x1\n;;00104;Tau;5;0,97;x2\nB-2;03.03.2026;00107;Tau;4;1,09;x3\n;;00110;Tau;6;1,21;x1\n"))
 	var rows int
 	run(t, ctx,
-		chromedp.Navigate(s.address+"/"), has("main", "Documents received"),
+		chromedp.Navigate(s.address+"/documents"), has("main", "Documents received"),
 		chromedp.SetUploadFiles("input[type=file]", []string{doc}, chromedp.NodeReady), has("h1", "bootshaus.csv"),
 		press("Draft a new mapping for it"), has("main", "2 orders, 4 lines"), has(".fields", "sender number"), has(".band .label", "B-2"),
 		// What feeds nothing is listed until it is dealt with.
@@ -31,7 +31,7 @@ func TestWorkbench(t *testing.T) {
 		chromedp.Click(`[aria-label="Undo"], .bar button:nth-of-type(1)`, chromedp.ByQuery), has(".fields", "Bezeichnung (D)"),
 		// The text is the same mapping.
 		press("YAML"), has(".cm-content", "Bestell-Nr."), press("Fields"),
-		press("Keep"), has("main", "version 1"), press("Dry run"), has("h1", "Dry run 9"), has(".figures", "2"),
+		press("Keep"), has("main", "version 1"), press("Dry run"), has("h1", "Dry run 10"), has(".figures", "2"),
 		// The new mapping is among the others, with its versions.
 		chromedp.Navigate(s.address+"/mappings"), has("main", "bootshaus"), press("bootshaus"), has("main", "version 1"), has("pre", "Fach"),
 		// Lists are edited in place.
@@ -97,11 +97,11 @@ func TestWorkbenchByHand(t *testing.T) {
 		})()`, nil)
 	}
 	run(t, ctx,
-		chromedp.Navigate(s.address+"/"), has("main", "Documents received"), press("saltry-march.csv"), has("h1", "saltry-march.csv"), has(".side", "saltry-orders"),
+		chromedp.Navigate(s.address+"/documents"), has("main", "Documents received"), press("saltry-march.csv"), has("h1", "saltry-march.csv"), has(".side", "saltry-orders"),
 		press("Open in the workbench"), has("main", "version 1"), has(".fields", "Item (E)"), has("main", "25 orders"),
 		drag("E", "description"), has(".fields .row:nth-of-type(2)", "Item (E)"), has("main", "version 1, changed"),
 		press("What changes?"), has("[role=dialog]", "Of 25 orders 0 are the same"), has("[role=dialog]", "line 1 description"),
-		chromedp.Navigate(s.address+"/"), has("main", "Documents received"), chromedp.SetUploadFiles("input[type=file]", []string{tree}, chromedp.NodeReady), has("h1", "slipway.json"),
+		chromedp.Navigate(s.address+"/documents"), has("main", "Documents received"), chromedp.SetUploadFiles("input[type=file]", []string{tree}, chromedp.NodeReady), has("h1", "slipway.json"),
 		press("Draft a new mapping for it"), has("main", "2 orders, 2 lines"), has(".todo", "hull"),
 		chromedp.SendKeys(`input[aria-label="Name of a field of your own"]`, "hull_no", chromedp.ByQuery), press("on the header"), has(".arming", "hull no"),
 		chromedp.Click(`//td[contains(., "/orders/0/hull/no")]`, chromedp.BySearch), has(".fields", "NX 4"),

@@ -74,3 +74,31 @@ func saltryChanges() []byte {
 	rows = append(rows, []string{rows[len(rows)-1][0], "00590", "1", rows[len(rows)-1][3]})
 	return table(',', rows)
 }
+
+// saltrySeason: the school's whole season, typed by somebody new: codes that
+// are not ours, a unit in words, dates in another form. Two orders of three
+// fail, for few reasons.
+func saltrySeason() []byte {
+	r := rand.New(rand.NewPCG(2026, 26))
+	rows := [][]string{{"Order", "Order date", "Needed by", "Course", "Item", "What", "Qty", "Unit", "Each", "Line total", "Order total"}}
+	odd := []string{"ROPE-WH-10", "ROPE-NV-8", "0O113", "LANT-ANCHOR", "FENDER-F3"}
+	for n := range 600 {
+		number, ordered := fmt.Sprintf("SSN/%04d", 1+n), day(60+n%28)
+		written := ordered.Format("02/01/2006")
+		if n%5 == 0 {
+			written = ordered.Format("2006.01.02")
+		}
+		for l := range 3 {
+			it, q := items[r.IntN(16)], 1+r.IntN(9)
+			code, unit := it.code, it.unit
+			if n%3 != 0 && l == 1 {
+				code = odd[r.IntN(len(odd))]
+			}
+			if n%7 == 0 {
+				unit = "metres"
+			}
+			rows = append(rows, []string{number, written, ordered.AddDate(0, 0, 14).Format("02/01/2006"), "Season 2026", code, it.name, fmt.Sprint(q), unit, money(it.cents, "."), money(it.cents*q, "."), ""})
+		}
+	}
+	return table(',', rows)
+}

@@ -85,6 +85,7 @@ func main() {
 	ebbing(filepath.Join(docs, "ebbing-paints-march.xlsx"))
 	dropship(filepath.Join(docs, "drop-ship-week-13.xlsx"))
 	write(filepath.Join(docs, "saltry-changes.csv"), saltryChanges())
+	write(filepath.Join(docs, "saltry-season.csv"), saltrySeason())
 }
 
 func write(name string, b []byte) {

@@ -35,7 +35,10 @@ var pages = []page{
 	{name: "documents", path: "/documents"},
 	{name: "load", path: "/loads/5", steps: []chromedp.Action{js(`document.querySelectorAll('.reason')[1].click()`)}},
 	{name: "load-paper-dark", path: "/loads/3", dark: true, steps: []chromedp.Action{
-		js(`[...document.querySelectorAll('.reason')].at(-1).click()`), js(`document.querySelectorAll('[role=tab]')[1].click()`)}},
+		js(`[...document.querySelectorAll('.reason')].at(-1).click()`), js(`[...document.querySelectorAll('[role=tab]')].at(-1).click()`)}},
+	{name: "today", path: "/today"},
+	{name: "mend", path: "/loads/9?tab=mend", steps: []chromedp.Action{js(`document.querySelectorAll('.near').forEach(b => b.click())`)}},
+	{name: "changes", path: "/loads/8?tab=changes"},
 	{name: "loads", path: "/loads"},
 	{name: "document", path: "/documents", steps: []chromedp.Action{js(`[...document.querySelectorAll('td a')].find(a => a.innerText.startsWith('ebbing')).click()`)}},
 	{name: "workbench", path: "/documents", steps: []chromedp.Action{js(`[...document.querySelectorAll('td a')].find(a => a.innerText.startsWith('ostrand')).click()`),

@@ -53,6 +53,11 @@ nav a { display: flex; align-items: center; padding: 0 12px; color: var(--ink-so
 nav a:hover { color: var(--ink); }
 nav a.here { color: var(--ink); border-bottom-color: var(--accent); }
 .grow { flex: 1; }
+@media (max-width: 720px) {
+  .top { gap: 8px; padding: 0 10px; }
+  nav { min-width: 0; overflow-x: auto; }
+  nav a { padding: 0 7px; }
+}
 main { height: calc(100% - 44px); overflow: auto; outline: none; }
 .skip { position: absolute; left: -999px; }
 .skip:focus { left: 8px; top: 8px; background: var(--paper); padding: 6px 10px; z-index: 9; }
