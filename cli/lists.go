@@ -14,6 +14,7 @@ import (
 
 	"koinos/core/report"
 	"koinos/core/sheet"
+	"koinos/folder"
 )
 
 // lists makes the commands for reference lists or for crosswalks.
@@ -79,7 +80,7 @@ func (a *app) lists(crosswalk bool) *cobra.Command {
 			if to == "" {
 				return sheet.WriteEntries(a.out, entries, crosswalk, false)
 			}
-			return writeFile(to, func(w io.Writer) error {
+			return folder.WriteWhole(to, func(w io.Writer) error {
 				return sheet.WriteEntries(w, entries, crosswalk, strings.EqualFold(filepath.Ext(to), ".xlsx"))
 			})
 		},

@@ -18,6 +18,7 @@ import (
 
 	"koinos/client"
 	"koinos/core/report"
+	"koinos/folder"
 )
 
 func (a *app) load() *cobra.Command {
@@ -390,32 +391,12 @@ func (a *app) loadReport() *cobra.Command {
 				}
 				return a.client().Report(c.Context(), id, format, a.out)
 			}
-			return writeFile(to, func(w io.Writer) error { return a.client().Report(c.Context(), id, format, w) })
+			return folder.WriteWhole(to, func(w io.Writer) error { return a.client().Report(c.Context(), id, format, w) })
 		},
 	}
 	c.Flags().StringVarP(&format, "format", "f", "json", "json, csv, marked or failed")
 	c.Flags().StringVar(&to, "to", "", "file to write; left out, standard output")
 	return c
-}
-
-// writeFile writes a file whole or not at all.
-func writeFile(name string, write func(io.Writer) error) error {
-	tmp, err := os.CreateTemp(filepath.Dir(name), ".koinos-*")
-	if err != nil {
-		return err
-	}
-	defer os.Remove(tmp.Name())
-	defer tmp.Close()
-	if err := write(tmp); err != nil {
-		return err
-	}
-	if err := tmp.Chmod(0o644); err != nil {
-		return err
-	}
-	if err := tmp.Close(); err != nil {
-		return err
-	}
-	return os.Rename(tmp.Name(), name)
 }
 
 func (a *app) loadCancel() *cobra.Command {

@@ -15,6 +15,7 @@ import (
 	"koinos/core/finding"
 	"koinos/core/order"
 	"koinos/core/report"
+	"koinos/folder"
 )
 
 // loadOptions takes what is asked of a load from flags.
@@ -201,7 +202,7 @@ also what people have written into it.`,
 				to = args[0]
 			}
 			var count report.Refreshed
-			err = writeFile(to, func(w io.Writer) error {
+			err = folder.WriteWhole(to, func(w io.Writer) error {
 				count, err = a.client().RefreshReport(c.Context(), filepath.Base(args[0]), f, w)
 				return err
 			})

@@ -23,6 +23,7 @@ import (
 	"koinos/core/report"
 	"koinos/core/sheet"
 	"koinos/core/source"
+	"koinos/folder"
 	"koinos/load"
 )
 
@@ -129,7 +130,7 @@ crosswalks, and the headings of mappings named with --known count as words.`,
 				return err
 			}
 			if to != "" {
-				if err := writeFile(to, func(w io.Writer) error { _, err := io.WriteString(w, p.Text); return err }); err != nil {
+				if err := folder.WriteWhole(to, func(w io.Writer) error { _, err := io.WriteString(w, p.Text); return err }); err != nil {
 					return err
 				}
 			} else if _, err := io.WriteString(a.out, p.Text); err != nil {
@@ -288,7 +289,7 @@ func (a *app) testOne(ctx context.Context, m *mapping.Mapping, set *list.Set, do
 		return r, nil
 	case update:
 		r.Result = "written"
-		return r, writeFile(document+".expected", func(w io.Writer) error { _, err := w.Write(out.Bytes()); return err })
+		return r, folder.WriteWhole(document+".expected", func(w io.Writer) error { _, err := w.Write(out.Bytes()); return err })
 	case errors.Is(err, fs.ErrNotExist):
 		r.Result, r.Changes = "new", "  nothing is kept to compare with; --update keeps what came out"
 		return r, nil

@@ -15,6 +15,7 @@ import (
 
 	"koinos/core/report"
 	"koinos/core/sheet"
+	"koinos/folder"
 )
 
 func (a *app) why() *cobra.Command {
@@ -97,7 +98,7 @@ func (a *app) blankSheet() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := writeFile(to, func(w io.Writer) error { return sheet.Blank(w, m, set) }); err != nil {
+			if err := folder.WriteWhole(to, func(w io.Writer) error { return sheet.Blank(w, m, set) }); err != nil {
 				return err
 			}
 			fmt.Fprintf(a.err, "%s is ready to be filled in; columns with a dark edge are required.\n", to)
@@ -142,7 +143,7 @@ func (a *app) writeOrders() *cobra.Command {
 				q.Set("version", version)
 			}
 			problems := 0
-			err := writeFile(to, func(w io.Writer) (err error) {
+			err := folder.WriteWhole(to, func(w io.Writer) (err error) {
 				problems, err = api.MappingFile(c.Context(), name, "document", q, w)
 				return err
 			})
@@ -204,7 +205,7 @@ koinos crosswalk import NAME FILE --add, or koinos list import NAME FILE --add.`
 				tables[file] = append(tables[file], []string{m.Value, "", m.Nearest, num(m.Count)})
 			}
 			for file, rows := range tables {
-				if err := writeFile(to+string(os.PathSeparator)+file, func(w io.Writer) error { return csv.NewWriter(w).WriteAll(rows) }); err != nil {
+				if err := folder.WriteWhole(to+string(os.PathSeparator)+file, func(w io.Writer) error { return csv.NewWriter(w).WriteAll(rows) }); err != nil {
 					return err
 				}
 				fmt.Fprintf(a.out, "%s%c%s: %s to fill in\n", strings.TrimRight(to, "/"), os.PathSeparator, file, report.Plural(len(rows)-1, "value"))

@@ -170,14 +170,14 @@ func (w *Watch) take(ctx context.Context, name string, info fs.FileInfo) error {
 	beside := strings.TrimSuffix(to, ext)
 	switch {
 	case err != nil:
-		if err := writeWhole(beside+".txt", func(w io.Writer) error {
+		if err := WriteWhole(beside+".txt", func(w io.Writer) error {
 			_, e := fmt.Fprintf(w, "%s was not loaded:\n%v\n", name, err)
 			return e
 		}); err != nil {
 			return err
 		}
 	case r.Mark != nil:
-		if err := writeWhole(beside+"-load-"+strconv.FormatInt(r.Load, 10)+r.Ext, r.Mark); err != nil {
+		if err := WriteWhole(beside+"-load-"+strconv.FormatInt(r.Load, 10)+r.Ext, r.Mark); err != nil {
 			return err
 		}
 	}
@@ -196,9 +196,9 @@ func free(dir, name string) string {
 	}
 }
 
-// writeWhole writes a file under a name that nobody takes up, and then gives it
-// its own.
-func writeWhole(name string, write func(io.Writer) error) error {
+// WriteWhole writes a file whole or not at all: under a name that nobody takes
+// up, and then under its own.
+func WriteWhole(name string, write func(io.Writer) error) error {
 	tmp, err := os.CreateTemp(filepath.Dir(name), ".koinos-*")
 	if err != nil {
 		return err

@@ -356,6 +356,43 @@ func TestFix(t *testing.T) {
 	}
 }
 
+// The answers beside the rows: those asked for, in their columns, never over
+// what stands there, and of the stored order as it is today.
+func TestResults(t *testing.T) {
+	ctx := context.Background()
+	e := testEngine(t, testStore(t), source.DefaultLimits)
+	text := strings.Replace(plainMapping, "  kind: sales\n", "  kind: sales\n  again: {do: update}\n", 1) + "results: {outcome: A, number: G, line: H, line_id: I, warnings: J, fields: {status: K, total: L, lines.amount: M}}\n"
+	l := send(t, e, text, []byte(head+"A-1,2026-03-02,00417,2,9.50\nA-1,,00501,1,64.50\nA-2,2026-03-02,99999,2,9.50\n"), Request{})
+	send(t, e, text, []byte(head+"A-1,2026-03-02,00501,3,\n"), Request{})
+	sets, opt, err := e.Sets(ctx, l, true)
+	if err != nil {
+		t.Fatal(err)
+	}
+	f, err := e.store.OpenFile(l.Document)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		t.Fatal(err)
+	}
+	var b strings.Builder
+	if err := report.MarkedCSV(&b, f, info.Size(), opt, sets); err != nil {
+		t.Fatal(err)
+	}
+	const want = "Order,Date,Item,Qty,Price,Koinos outcome,Koinos order,Koinos line,Koinos line id,Koinos warnings,Koinos status,Koinos total,Koinos lines.amount,Koinos message\r\n" +
+		"A-1,2026-03-02,00417,2,9.50,loaded,SO-000001,1,1-1,,open,212.50,19.00,\r\nA-1,,00501,1,64.50,loaded,SO-000001,2,1-2,,open,212.50,193.50,\r\n" +
+		"A-2,2026-03-02,99999,2,9.50,refused,,,,,,,,"
+	if got := strings.TrimPrefix(b.String(), "\ufeff"); !strings.HasPrefix(got, want) {
+		t.Errorf("%s\nwant %s", got, want)
+	}
+	b.Reset()
+	if err := report.FailedCSV(&b, f, info.Size(), opt, sets[0]); err != nil || strings.Count(b.String(), "\r\n") != 2 || !strings.Contains(b.String(), "A-2,2026-03-02,99999") {
+		t.Errorf("%v %s", err, b.String())
+	}
+}
+
 // Later steps of a sequence carry what earlier ones got; what depends on a
 // failure is held, and goes on when the cause is mended.
 func TestSequence(t *testing.T) {

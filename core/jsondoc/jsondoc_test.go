@@ -190,3 +190,22 @@ func BenchmarkStream(b *testing.B) {
 		}
 	})
 }
+
+// Elements are left out of arrays wherever they stand, and nothing else changes.
+func TestWithout(t *testing.T) {
+	for _, c := range []struct{ doc, drop, want string }{
+		{`[1,{"a":[1]},"3"]`, "/0 /2", `[{"a":[1]}]`},
+		{`[1]`, "/0", `[]`},
+		{`{"orders":[{"n":1,"lines":[1,2]},{"n":2}],"more":[[1],[2,3]]}`, "/orders/0 /more/1/0", `{"orders":[{"n":2}],"more":[[1],[3]]}`},
+		{`{"a/b":[1,2],"x":1.50}`, "/a~1b/1 /x", `{"a/b":[1],"x":1.50}`},
+	} {
+		drop := map[string]bool{}
+		for _, p := range strings.Fields(c.drop) {
+			drop[p] = true
+		}
+		var b strings.Builder
+		if err := Without(&b, strings.NewReader(c.doc), drop); err != nil || strings.Join(strings.Fields(b.String()), "") != c.want {
+			t.Errorf("%s without %s is %s %v, want %s", c.doc, c.drop, b.String(), err, c.want)
+		}
+	}
+}

@@ -68,6 +68,9 @@ func KeepRows(w io.Writer, r io.ReaderAt, size int64, limits Limits, keep func(s
 	return rows, out.Close()
 }
 
+// mostSheetRows is the last row that ECMA-376 knows.
+const mostSheetRows = 1 << 20
+
 func keepRows(w io.Writer, part io.Reader, sheet string, keep func(string, int) (bool, error)) (kept []int, err error) {
 	x, out := newXMLScanner(part), bufio.NewWriter(w)
 	out.WriteString(`<?xml version="1.0" encoding="UTF-8" standalone="yes"?>`) // its error comes back from Flush
@@ -95,6 +98,15 @@ func keepRows(w io.Writer, part io.Reader, sheet string, keep func(string, int) 
 			inside = t.open && !t.close
 		case inside && name == "row" && t.open:
 			next := number(t.attr("r"), row+1)
+			if next > mostSheetRows {
+				return nil, tooLarge(finding.Place{Sheet: sheet, Row: next}, "The sheet %s has a row %d; %d is the last that a sheet can have.", sheet, next, mostSheetRows)
+			}
+			if next <= row { // rows stand in their order; one that does not is nobody's
+				if !t.close {
+					skip = "row"
+				}
+				continue
+			}
 			for ; row < next; row++ {
 				ok, err := keep(sheet, row+1)
 				if err != nil {

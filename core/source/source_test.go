@@ -176,14 +176,19 @@ func TestXLSXCells(t *testing.T) {
 		{`<c r="A1" t="str"><f>""</f><v></v></c>`, "", Text},
 		{`<c><v><![CDATA[5]]></v></c>`, "5", Number},
 	} {
-		b := workbook(t, sheet(`<x:row r="1" spans='1:2'>`+strings.NewReplacer("<c", "<x:c", "</c", "</x:c", "<v", "<x:v", "</v", "</x:v").Replace(c.cell)+`</x:row>`))
-		r, err := Open(bytes.NewReader(b), int64(len(b)), Options{})
-		if err != nil {
-			t.Fatal(err)
-		}
-		rec, err := r.Next()
-		if err != nil || len(rec.Cells) != 1 || rec.Cells[0] != (Cell{c.want, c.kind}) {
-			t.Errorf("%s gives %+v, %v; want %q of kind %d", c.cell, rec.Cells, err, c.want, c.kind)
+		for _, row := range []string{ // in place, and tag by tag
+			`<row r="1" spans='1:2'>` + c.cell + `</row>`,
+			`<x:row r="1" spans='1:2'>` + strings.NewReplacer("<c", "<x:c", "</c", "</x:c", "<v", "<x:v", "</v", "</x:v").Replace(c.cell) + `</x:row>`,
+		} {
+			b := workbook(t, sheet(row))
+			r, err := Open(bytes.NewReader(b), int64(len(b)), Options{})
+			if err != nil {
+				t.Fatal(err)
+			}
+			rec, err := r.Next()
+			if err != nil || len(rec.Cells) != 1 || rec.Cells[0] != (Cell{c.want, c.kind}) {
+				t.Errorf("%s gives %+v, %v; want %q of kind %d", row, rec.Cells, err, c.want, c.kind)
+			}
 		}
 	}
 	b := workbook(t, map[string]string{
@@ -192,6 +197,43 @@ func TestXLSXCells(t *testing.T) {
 	})
 	if rows, _, err := read(t, b, Options{}); err != nil || fmt.Sprint(rows) != "[1:2026-03-14]" {
 		t.Errorf("1904 system: %q %v", rows, err)
+	}
+}
+
+// Rows are left out of a workbook; the others close up with what hangs on them.
+func TestKeepRows(t *testing.T) {
+	row := func(n int) string {
+		return fmt.Sprintf(`<row r="%d" ht="20"><c r="A%d" s="2"><v>%d</v></c><c r="B%d"><f>A%d*2</f><v>%d</v></c></row>`, n, n, n, n, n, 2*n)
+	}
+	b := workbook(t, map[string]string{"xl/worksheets/s1.xml": `<worksheet><cols/><sheetData>` + row(1) + row(2) + row(4) + row(5) + row(6) + `</sheetData><mergeCells><mergeCell ref="A1:B1"/><mergeCell ref="A2:A2"/><mergeCell ref="A4:A6"/></mergeCells></worksheet>`, "xl/calcChain.xml": "<calcChain/>"})
+	var out bytes.Buffer
+	rows, err := KeepRows(&out, bytes.NewReader(b), int64(len(b)), DefaultLimits, func(sheet string, row int) (bool, error) { return sheet == "Old" || row != 2 && row != 5, nil })
+	if err != nil || fmt.Sprint(rows["Orders"]) != "[1 3 4 6]" {
+		t.Fatal(rows, err)
+	}
+	got, _, err := read(t, out.Bytes(), Options{})
+	if want := "[1:00001|2 3:00004|8 4:00006|12]"; err != nil || fmt.Sprint(got) != want {
+		t.Errorf("%v %v, want %s", got, err, want)
+	}
+	z, err := zip.NewReader(bytes.NewReader(out.Bytes()), int64(out.Len()))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, f := range z.File {
+		r, err := f.Open()
+		if err != nil {
+			t.Fatal(err)
+		}
+		text, err := io.ReadAll(r)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if s := string(text); f.Name == "xl/worksheets/s1.xml" && (!strings.Contains(s, `<mergeCell ref="A1:B1"/><mergeCell ref="A3:A4"/></mergeCells>`) || strings.Contains(s, "<f>") || !strings.Contains(s, `<row r="3" ht="20"><c r="A3" s="2">`)) {
+			t.Error(s)
+		}
+		if strings.Contains(f.Name, "calcChain") {
+			t.Error("the order of computing formulas is still there")
+		}
 	}
 }
 
@@ -306,15 +348,27 @@ func FuzzXLSX(f *testing.F) {
 	f.Add([]byte(`<c><v>1</v><row><row></c>`), []byte(`<si><si>`))
 	f.Add([]byte(`<row>0</v></c ></row>`), []byte(`0`)) // once a crash
 	f.Fuzz(func(t *testing.T, rows, texts []byte) {
-		b := workbook(t, map[string]string{
-			"xl/worksheets/s1.xml": "<worksheet><sheetData>" + string(rows) + "</sheetData></worksheet>",
-			"xl/shared.xml":        "<sst>" + string(texts) + "</sst>",
-		})
-		_, _, err := read(t, b, Options{Limits: DefaultLimits})
-		var known *finding.Finding
-		if err != nil && !errors.As(err, &known) {
-			t.Fatalf("an error without a code: %v", err)
+		look := func(rows string) (got []string, err error) {
+			b := workbook(t, map[string]string{"xl/worksheets/s1.xml": "<worksheet><sheetData>" + rows + "</sheetData></worksheet>", "xl/shared.xml": "<sst>" + string(texts) + "</sst>"})
+			got, _, err = read(t, b, Options{Limits: DefaultLimits})
+			var known *finding.Finding
+			if err != nil && !errors.As(err, &known) {
+				t.Fatalf("an error without a code: %v", err)
+			}
+			return got, err
 		}
+		got, err := look(string(rows))
+		if bytes.Contains(rows, []byte("<!")) {
+			return
+		}
+		// A comment makes rows be read tag by tag: what comes out is the same.
+		slow, slowErr := look(strings.ReplaceAll(string(rows), "</row>", "<!-- --></row>"))
+		if err == nil && slowErr == nil && fmt.Sprint(got) != fmt.Sprint(slow) {
+			t.Errorf("in place %q %v, tag by tag %q %v", got, err, slow, slowErr)
+		}
+		// Writing it again without some rows copes with all that as well.
+		whole := workbook(t, sheet(string(rows)))
+		_, _ = KeepRows(io.Discard, bytes.NewReader(whole), int64(len(whole)), DefaultLimits, func(_ string, row int) (bool, error) { return row%2 == 1, nil })
 	})
 }
 

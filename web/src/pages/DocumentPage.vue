@@ -22,6 +22,12 @@ const { data: doc, error, isPending, refetch } = useQuery({
   queryFn: () => data(api.GET('/api/v1/documents/{document}', { params: { path: { document: props.sha } } })),
 })
 const { data: mappings } = useQuery({ queryKey: ['mappings'], queryFn: () => data(api.GET('/api/v1/mappings')) })
+const { data: sequences } = useQuery({ queryKey: ['sequences'], queryFn: () => data(api.GET('/api/v1/sequences')) })
+const choices = computed(() => [
+  ...(mappings.value?.items ?? []).map((m) => ({ name: m.name, value: m.name })),
+  ...(sequences.value?.items ?? []).map((q) => ({ name: `${q.name} (sequence of ${q.steps.map((s) => s.step).join(', ')})`, value: `sequence ${q.name}` })),
+])
+const sequence = computed(() => sequences.value?.items.find((q) => mapping.value === `sequence ${q.name}`))
 const { data: loads } = useQuery({
   queryKey: ['loads of', () => props.sha],
   queryFn: () => data(api.GET('/api/v1/loads', { params: { query: { document: props.sha, limit: 10 } } })),
@@ -51,6 +57,11 @@ async function begin(dryRun: boolean) {
   failed.value = undefined
   busy.value = dryRun ? 'dry' : 'real'
   try {
+    if (sequence.value) {
+      await data(api.POST('/api/v1/runs', { body: { document: props.sha, sequence: sequence.value.name, ...options.value, dry_run: dryRun } }))
+      await router.push('/loads')
+      return
+    }
     const l = await data(api.POST('/api/v1/loads', { body: { document: props.sha, mapping: mapping.value, ...options.value, dry_run: dryRun } }))
     await router.push(`/loads/${l.id}`)
   } catch (e) {
@@ -79,7 +90,8 @@ async function begin(dryRun: boolean) {
           <section class="sheet box">
             <h2>Try it, then load it</h2>
             <label for="mapping">Mapping</label>
-            <Select v-model="mapping" input-id="mapping" :options="mappings?.items ?? []" option-label="name" option-value="name" placeholder="Choose a mapping" filter :empty-message="'No mapping is here yet: koinos mapping keep FILE'" />
+            <Select v-model="mapping" input-id="mapping" :options="choices" option-label="name" option-value="value" placeholder="Choose a mapping" filter :empty-message="'No mapping is here yet: koinos mapping keep FILE'" />
+            <p v-if="sequence" class="soft">{{ sequence.about }} · {{ sequence.steps.map((s) => `${s.step}: ${s.mapping}`).join(', then ') }}</p>
             <p v-if="chosen" class="soft">{{ chosen.about }} · {{ chosen.describe }} · version {{ chosen.version }}</p>
             <label class="check"><Checkbox v-model="options.all_or_none" binary input-id="all" /> <span>All or none: one refused order keeps every order out</span></label>
             <LoadOptions v-model="options" />
@@ -87,7 +99,7 @@ async function begin(dryRun: boolean) {
               <Button label="Dry run" :disabled="!mapping" :loading="busy === 'dry'" @click="begin(true)" />
               <Button label="Load" outlined :disabled="!mapping" :loading="busy === 'real'" @click="begin(false)" />
             </div>
-            <Button outlined label="Open in the workbench" :disabled="!mapping" @click="router.push(`/documents/${sha}/workbench?mapping=${mapping}`)" />
+            <Button outlined label="Open in the workbench" :disabled="!chosen" @click="router.push(`/documents/${sha}/workbench?mapping=${mapping}`)" />
             <Button text label="Draft a new mapping for it" @click="router.push(`/documents/${sha}/workbench`)" />
             <p class="soft">A dry run stores no order and shows every finding at its cell.</p>
           </section>
