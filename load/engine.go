@@ -355,24 +355,13 @@ func (e *Engine) perform(ctx context.Context, r *run, mappingOf func(context.Con
 		}
 		notes = append(notes, found...)
 	}
-	final := r.snapshot(e.now())
-	final.Status, final.Reason, final.RowsASecond, final.SecondsLeft = status, reason, 0, 0
-	if status != report.Paused {
-		end := e.now().UTC()
-		final.EndedAt, final.Share = &end, 1
+	final := t.finished
+	if final == nil {
+		final = t.end(status, reason, notes)
+		err = e.store.Write(context.WithoutCancel(ctx), func(tx *store.Tx) error { return t.keepEnd(tx, final, notes) })
 	}
-	for _, f := range notes {
-		final.Errors += btoi(f.Severity == finding.Error)
-		final.Warnings += btoi(f.Severity == finding.Warning)
-	}
-	err = e.store.Write(context.WithoutCancel(ctx), func(tx *store.Tx) error {
-		if err := tx.AddFindings(final.ID, notes, &t.next); err != nil {
-			return err
-		}
-		return tx.SaveLoad(&final)
-	})
 	// Whoever watches sees the end when its findings can be asked for, not before.
-	r.update(func(l *report.Load) { *l = final })
+	r.update(func(l *report.Load) { *l = *final })
 	if err != nil {
 		// The load stays in memory with its end; the next service takes it up again.
 		log.Error("the load's end could not be kept", "error", err)
@@ -387,6 +376,28 @@ func (e *Engine) perform(ctx context.Context, r *run, mappingOf func(context.Con
 	e.mu.Unlock()
 	log.Info("load ended", "status", status, "orders", final.Orders, "loaded", final.Loaded, "refused", final.Refused,
 		"seconds", e.now().Sub(final.StartedAt).Seconds())
+}
+
+// end is the load as it ends, with what was found about the document as a whole.
+func (t *target) end(status report.Status, reason string, notes []finding.Finding) *report.Load {
+	final := t.run.snapshot(t.e.now())
+	final.Status, final.Reason, final.RowsASecond, final.SecondsLeft = status, reason, 0, 0
+	if status != report.Paused {
+		end := t.e.now().UTC()
+		final.EndedAt, final.Share = &end, 1
+	}
+	for _, f := range notes {
+		final.Errors += btoi(f.Severity == finding.Error)
+		final.Warnings += btoi(f.Severity == finding.Warning)
+	}
+	return &final
+}
+
+func (t *target) keepEnd(tx *store.Tx, final *report.Load, notes []finding.Finding) error {
+	if err := tx.AddFindings(final.ID, notes, &t.next); err != nil {
+		return err
+	}
+	return tx.SaveLoad(final)
 }
 
 func failingText(c report.Counts) string {

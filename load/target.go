@@ -28,8 +28,11 @@ type target struct {
 	from    int // orders up to this one were written before: the load goes on behind them
 	next    int // number of the load's last finding
 	notes   []finding.Finding
-	seen    map[[16]byte]int32 // identities of the document's orders: their first row, 20 bytes an order
-	numbers map[string]int     // numbers given by the document, where it gives any
+	// finished is set where the load's end was kept with its orders: of all or
+	// none there is no moment in which the orders are in and the end is not.
+	finished *report.Load
+	seen     map[[16]byte]int32 // identities of the document's orders: their first row, 20 bytes an order
+	numbers  map[string]int     // numbers given by the document, where it gives any
 }
 
 // A transaction holds so much: more gains nothing, and readers see orders arrive.
@@ -419,11 +422,17 @@ func (t *target) allOrNone(pass func(real bool) error) error {
 			if n := c.Failing(); n > 0 {
 				return finding.Fatal(finding.IdentityStored, finding.Place{}, "While this load ran, another one stored %d of its orders; nothing of this one was kept.", n)
 			}
+			final := t.end(report.Done, "", t.notes)
+			if err := t.keepEnd(tx, final, t.notes); err != nil {
+				return err
+			}
+			t.finished = final
 			return nil
 		})
 		if err == nil {
 			return nil
 		}
+		t.finished = nil
 	}
 	if err != nil && t.ctx.Err() != nil {
 		return err // it begins anew
