@@ -2,10 +2,10 @@
 SHELL := /bin/bash
 
 WEB := $(shell find web -path web/node_modules -prune -o -path web/dist -prune -o -type f -print)
-GO := $(shell find . -name '*.go' -not -path './web/node_modules/*') go.mod go.sum
+GO := $(shell find . \( -name "*.go" -o -path "./core/x12/*.txt" -o -path "./demo/*" -o -path "./store/migrations/*" \) -not -path "./web/node_modules/*" -type f) go.mod go.sum
 # Some seconds each, counted in runs: a fuzz run that ends by the clock now and
 # then fails for no reason but that. FUZZ_RUNS=10 makes ten times as many.
-FUZZ := core/source:FuzzCSV:12000 core/source:FuzzXLSX:5000 core/mapping:FuzzParse:30000 core/jsondoc:FuzzParse:60000 core/jsondoc:FuzzPath:30000 core/drafting:FuzzDraft:1500
+FUZZ := core/source:FuzzCSV:12000 core/source:FuzzXLSX:5000 core/mapping:FuzzParse:30000 core/jsondoc:FuzzParse:60000 core/jsondoc:FuzzPath:30000 core/drafting:FuzzDraft:1500 core/x12:FuzzRead:20000
 FUZZ_RUNS ?= 1
 
 .PHONY: demo test build check unit fuzz bench draft-score screenshots generate clean

@@ -3,6 +3,7 @@ package main
 import (
 	"fmt"
 	"math/rand/v2"
+	"strings"
 	"time"
 
 	"github.com/xuri/excelize/v2"
@@ -101,4 +102,28 @@ func saltrySeason() []byte {
 		}
 	}
 	return table(',', rows)
+}
+
+// pellow: two orders of Pellow Marina in X12, the second with a day that is
+// none and a number that is not one.
+func pellow() []byte {
+	set := func(n int, segments ...string) string {
+		all := append([]string{fmt.Sprintf("ST*850*%04d", n)}, segments...)
+		return strings.Join(append(all, fmt.Sprintf("SE*%d*%04d", len(all)+1, n)), "~\n") + "~\n"
+	}
+	line := func(n int, it item, q int) []string {
+		unit := map[string]string{"MTR": "MR", "LTR": "LT"}[it.unit]
+		if unit == "" {
+			unit = it.unit
+		}
+		return []string{fmt.Sprintf("PO1*%d*%d*%s*%s*PE*VP*%s*EN*%s", n, q, unit, money(it.cents, "."), it.code, it.gtin), "PID*F****" + it.name}
+	}
+	first := []string{"BEG*00*SA*PM-4711**20260314", "CUR*BY*EUR", "REF*CT*C-2026-18", "SAC*C*D240***1850", "ITD*01*3*****30", "DTM*002*20260330", "N1*ST*Pellow Marina*92*0040", "N3*Berth office", "N4*Pellow Haven**44210*NO"}
+	first = append(first, line(1, items[4], 20)...)
+	first = append(first, line(2, items[69], 3)...)
+	first = append(first, "CTT*2")
+	second := append([]string{"BEG*00*SA*PM-4712**20260231", "DTM*002*20260402"}, line(1, items[20], 4)...)
+	second = append(second, strings.Replace(line(2, items[21], 5)[0], "*5*", "*five*", 1), "CTT*2")
+	return []byte("ISA*00*          *00*          *ZZ*PELLOW         *ZZ*QUILLMERE      *260314*0930*U*00401*000000905*1*T*>~\nGS*PO*PELLOW*QUILLMERE*20260314*0930*77*X*004010~\n" +
+		set(1, first...) + set(2, second...) + "GE*2*77~\nIEA*1*000000905~\n")
 }

@@ -86,6 +86,7 @@ func main() {
 	dropship(filepath.Join(docs, "drop-ship-week-13.xlsx"))
 	write(filepath.Join(docs, "saltry-changes.csv"), saltryChanges())
 	write(filepath.Join(docs, "saltry-season.csv"), saltrySeason())
+	write(filepath.Join(docs, "pellow-orders.edi"), pellow())
 }
 
 func write(name string, b []byte) {

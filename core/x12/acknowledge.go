@@ -1,0 +1,229 @@
+package x12
+
+import (
+	"fmt"
+	"io"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// Answer is what an acknowledgement needs besides what it answers.
+type Answer struct {
+	Interchange, Group int // control numbers of the answer, each used once only
+	At                 time.Time
+}
+
+// Acknowledge writes the answers to the interchanges of a document: a TA1 where
+// the interchange asks for one or is wrong itself, and a 997 for each functional
+// group, in the delimiters and version of what it answers. A transaction set is
+// rejected (AK501 R) where its envelope is wrong, the dictionary does not have
+// it, or something mandatory is missing; with other errors it is accepted, but
+// they are noted (E). Groups of acknowledgements are not acknowledged. next
+// gives the control numbers for an answer of so many groups; it is not asked
+// where nothing is answered.
+func Acknowledge(w io.Writer, r io.Reader, next func(groups int) (Answer, error)) error {
+	var a *answering
+	return Read(r, Handler{
+		Interchange: func(i *Interchange) error {
+			a = &answering{i: i}
+			return nil
+		},
+		Group: func(g *Group) error {
+			a.g = &groupAnswer{group: g}
+			a.groups = append(a.groups, a.g)
+			return nil
+		},
+		Set: func(s *Set) error {
+			if a.g != nil {
+				a.g.set(s)
+			}
+			return nil
+		},
+		GroupEnd: func(_ *Group, sets int) error {
+			a.g.received = sets
+			a.g = nil
+			return nil
+		},
+		InterchangeEnd: func(*Interchange, int) error { return a.write(w, next) },
+		Finding: func(f Finding) error {
+			if a == nil {
+				return nil // before any interchange there is nobody to answer
+			}
+			switch {
+			case f.Level == AtInterchange && a.note == "":
+				a.note = f.Code
+			case f.Level == AtGroup && a.g != nil:
+				a.g.codes = append(a.g.codes, f.Code)
+			}
+			return nil
+		},
+	})
+}
+
+type answering struct {
+	i      *Interchange
+	note   string // TA105
+	groups []*groupAnswer
+	g      *groupAnswer // the open one
+}
+
+type groupAnswer struct {
+	group              *Group
+	body               []string // AK2 to AK5 of every set
+	codes              []string
+	received, accepted int
+	noted              bool
+}
+
+// mostNotes bounds the notes about one transaction set.
+const mostNotes = 500
+
+// set notes what is wrong with a set.
+func (g *groupAnswer) set(s *Set) {
+	_, found := Check(s)
+	g.body = append(g.body, "AK2*"+s.ID+"*"+s.Control)
+	outcome, codes := "A", []string{}
+	note := func(code string) {
+		for _, c := range codes {
+			if c == code {
+				return
+			}
+		}
+		if len(codes) < 5 {
+			codes = append(codes, code)
+		}
+	}
+	open := "" // the AK3 that AK4s belong to
+	for n, f := range found {
+		if f.Level == AtSet || f.Level == AtSegment && f.Code == "3" || f.Level == AtElement && f.Code == "1" {
+			outcome = "R"
+		} else if outcome == "A" {
+			outcome = "E"
+		}
+		if f.Level == AtSet {
+			note(f.Code)
+			continue
+		}
+		note("5")
+		if n >= mostNotes {
+			continue
+		}
+		if f.Level == AtSegment {
+			open = ""
+			g.body = append(g.body, "AK3*"+clean(f.Segment, 3)+"*"+strconv.Itoa(f.Position)+"**"+f.Code)
+			continue
+		}
+		if key := fmt.Sprint(f.Position); open != key {
+			open = key
+			g.body = append(g.body, "AK3*"+f.Segment+"*"+key+"**8")
+		}
+		at := strconv.Itoa(f.Element)
+		if f.Component > 0 {
+			at += ":" + strconv.Itoa(f.Component)
+		}
+		ref := ""
+		if def := segments[f.Segment]; def != nil && f.Element <= len(def.elements) {
+			if r := def.elements[f.Element-1].ref; strings.Trim(r, "0123456789") == "" {
+				ref = r
+			}
+		}
+		ak4 := "AK4*" + at + "*" + ref + "*" + f.Code
+		if bad := clean(f.Value, 99); bad != "" {
+			ak4 += "*" + bad
+		}
+		g.body = append(g.body, ak4)
+	}
+	g.body = append(g.body, strings.TrimRight("AK5*"+outcome+"*"+strings.Join(codes, "*"), "*"))
+	if outcome != "R" {
+		g.accepted++
+	}
+	g.noted = g.noted || outcome == "E"
+}
+
+// clean is a value of what is answered, without anything that could be taken
+// for a delimiter of the answer.
+func clean(s string, most int) string {
+	s = strings.Map(func(r rune) rune {
+		if r < ' ' || r > '~' || strings.ContainsRune("*~:^|", r) {
+			return -1
+		}
+		return r
+	}, s)
+	return s[:min(len(s), most)]
+}
+
+// write writes the answer to one interchange.
+func (a *answering) write(w io.Writer, next func(groups int) (Answer, error)) error {
+	var groups []*groupAnswer
+	for _, g := range a.groups {
+		if g.group.FunctionalID != "FA" {
+			groups = append(groups, g)
+		}
+	}
+	asked := a.i.AcknowledgmentRequested == "1" || a.note != ""
+	if !asked && len(groups) == 0 {
+		return nil
+	}
+	answer, err := next(len(groups))
+	if err != nil {
+		return err
+	}
+	i, d := a.i, a.i.Delimiters
+	out := func(text string) string { // written with * and :, sent with the partner's
+		return strings.NewReplacer("*", string(d.Element), ":", string(d.Component)).Replace(text) + string(d.Segment)
+	}
+	pad := func(s string, n int) string { return fmt.Sprintf("%-*.*s", n, n, s) }
+	element := func(n int) string { return i.Segment.Element(n) }
+	date, clock := answer.At.Format("060102"), answer.At.Format("1504")
+	repetition := "U"
+	if d.Repetition != 0 {
+		repetition = string(d.Repetition)
+	}
+	control := fmt.Sprintf("%09d", answer.Interchange)
+	var b strings.Builder
+	b.WriteString(strings.ReplaceAll(strings.Join([]string{"ISA", "00", pad("", 10), "00", pad("", 10), pad(element(7), 2), pad(element(8), 15), pad(element(5), 2), pad(element(6), 15),
+		date, clock, repetition, pad(element(12), 5), control, "0", pad(i.Usage, 1), string(d.Component)}, "\x00"), "\x00", string(d.Element)) + string(d.Segment))
+	if asked {
+		outcome, note := "A", "000"
+		if a.note != "" {
+			outcome, note = "E", a.note
+			if len(a.groups) == 0 {
+				outcome = "R"
+			}
+		}
+		b.WriteString(out(fmt.Sprintf("TA1*%s*%s*%s*%s*%s", clean(i.Control, 9), clean(i.Date, 6), clean(i.Time, 4), outcome, note)))
+	}
+	for n, g := range groups {
+		number := strconv.Itoa(answer.Group + n)
+		b.WriteString(out("GS*FA*" + clean(g.group.Receiver, 15) + "*" + clean(g.group.Sender, 15) + "*" + answer.At.Format("20060102") + "*" + clock + "*" + number + "*X*" + clean(g.group.Version, 12)))
+		body := append([]string{"ST*997*0001", "AK1*" + clean(g.group.FunctionalID, 2) + "*" + clean(g.group.Control, 9)}, g.body...)
+		outcome := "A"
+		switch {
+		case len(g.codes) > 0 || g.accepted == 0 && g.received > 0:
+			outcome = "R"
+		case g.accepted < g.received:
+			outcome = "P"
+		case g.noted:
+			outcome = "E"
+		}
+		said := g.group.said(g.received)
+		body = append(body, strings.TrimRight(fmt.Sprintf("AK9*%s*%s*%d*%d*%s", outcome, said, g.received, g.accepted, strings.Join(g.codes[:min(5, len(g.codes))], "*")), "*"))
+		body = append(body, fmt.Sprintf("SE*%d*0001", len(body)+1))
+		for _, s := range body {
+			b.WriteString(out(s))
+		}
+		b.WriteString(out("GE*1*" + number))
+	}
+	b.WriteString(out(fmt.Sprintf("IEA*%d*%s", len(groups), control)))
+	_, err = io.WriteString(w, b.String())
+	return err
+}
+
+// said is how many sets the group's trailer counted, for AK902.
+func (g *Group) said(received int) string {
+	if g.Included != "" && strings.Trim(g.Included, "0123456789") == "" && len(g.Included) <= 6 {
+		return g.Included
+	}
+	return strconv.Itoa(received)
+}

@@ -1,0 +1,348 @@
+package x12
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"strconv"
+	"strings"
+)
+
+// Level says what a finding is about, and with it which list of the standard
+// its code is from.
+type Level string
+
+const (
+	AtInterchange Level = "interchange" // TA105, interchange note code
+	AtGroup       Level = "group"       // AK905, functional group syntax error code
+	AtSet         Level = "set"         // AK502, transaction set syntax error code
+	AtSegment     Level = "segment"     // AK304, segment syntax error code
+	AtElement     Level = "element"     // AK403, data element syntax error code
+)
+
+// Finding is one thing that is wrong with an interchange.
+type Finding struct {
+	Level     Level  `json:"level"`
+	Code      string `json:"code" doc:"The standard's code, of the list that the level names"`
+	Message   string `json:"message"`
+	Place     string `json:"place" doc:"ISA 000000905 / ST 0004 / PO1 #3 / 02"`
+	Offset    int64  `json:"offset" doc:"Byte of the document"`
+	Segment   string `json:"segment,omitempty"`
+	Position  int    `json:"position,omitempty" doc:"Of the segment in its set; ST is 1"`
+	Element   int    `json:"element,omitempty" doc:"Counted from 1"`
+	Component int    `json:"component,omitempty"`
+	Value     string `json:"value,omitempty"`
+}
+
+// Interchange is what an ISA segment says.
+type Interchange struct {
+	Segment                        Segment
+	Delimiters                     Delimiters
+	SenderQualifier, Sender        string
+	ReceiverQualifier, Receiver    string
+	Date, Time, Version, Control   string
+	AcknowledgmentRequested, Usage string
+}
+
+// Group is what a GS segment says.
+type Group struct {
+	Segment                              Segment
+	FunctionalID, Sender, Receiver       string
+	Date, Time, Control, Agency, Version string
+	Included                             string // GE01: how many sets the trailer counts
+}
+
+// Set is a transaction set, whole.
+type Set struct {
+	Interchange *Interchange
+	Group       *Group // nil where the set stands outside of one
+	ID          string // 850
+	Control     string
+	Segments    []Segment // ST to SE
+	Findings    []Finding // of the envelope; Check has those of its content
+}
+
+// Handler takes what a Reader finds, in its order. A nil function is not called.
+type Handler struct {
+	Interchange func(*Interchange) error
+	Group       func(*Group) error
+	Set         func(*Set) error
+	// GroupEnd and InterchangeEnd come with what the trailer got wrong and how
+	// many sets or groups there were.
+	GroupEnd       func(g *Group, sets int) error
+	InterchangeEnd func(i *Interchange, groups int) error
+	Finding        func(Finding) error
+}
+
+// mostSegments bounds a transaction set: it is what is held.
+const mostSegments = 1_000_000
+
+// Read reads interchanges to the document's end. Its error is that of the
+// stream or of the handler; what is wrong with the document goes to Finding.
+func Read(r io.Reader, h Handler) error {
+	e := &envelope{s: newScanner(r), h: h}
+	for {
+		if err := e.s.blank(); err == io.EOF {
+			return nil
+		} else if err != nil {
+			return err
+		}
+		seg, short, err := e.s.isa()
+		if errors.Is(err, errNoISA) {
+			at := e.s.offset
+			n, sample, err := e.s.toISA()
+			if err2 := e.find(Finding{Level: AtInterchange, Code: "024", Offset: at, Message: fmt.Sprintf("%d bytes are no interchange: %q …", n, clip(string(sample)))}); err2 != nil {
+				return err2
+			}
+			if err == io.EOF {
+				return nil
+			}
+			if err != nil {
+				return err
+			}
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		if err := e.interchange(seg, short); err != nil {
+			if err == io.EOF {
+				return nil
+			}
+			return err
+		}
+	}
+}
+
+type envelope struct {
+	s      *scanner
+	h      Handler
+	i      *Interchange
+	g      *Group
+	set    *Set
+	groups int
+	sets   int
+	stray  bool // the last segment belonged nowhere, and that was said
+}
+
+func clip(s string) string {
+	if r := []rune(s); len(r) > 40 {
+		return string(r[:40])
+	}
+	return s
+}
+
+func (e *envelope) find(f Finding) error {
+	var parts []string
+	if e.i != nil {
+		parts = append(parts, "ISA "+e.i.Control)
+	}
+	if e.set != nil {
+		parts = append(parts, "ST "+e.set.Control)
+	} else if e.g != nil {
+		parts = append(parts, "GS "+e.g.Control)
+	}
+	if f.Place == "" {
+		f.Place = strings.Join(parts, " / ")
+	}
+	if f.Level == AtSet && e.set != nil {
+		e.set.Findings = append(e.set.Findings, f)
+	}
+	if e.h.Finding == nil {
+		return nil
+	}
+	return e.h.Finding(f)
+}
+
+func (e *envelope) interchange(seg *Segment, short bool) error {
+	i := &Interchange{Segment: seg.clone(), Delimiters: e.s.d}
+	get := func(n int) string { return strings.TrimSpace(i.Segment.Element(n)) }
+	i.SenderQualifier, i.Sender, i.ReceiverQualifier, i.Receiver = get(5), get(6), get(7), get(8)
+	i.Date, i.Time, i.Version, i.Control, i.AcknowledgmentRequested, i.Usage = get(9), get(10), get(12), get(13), get(14), get(15)
+	e.i, e.g, e.set, e.groups, e.sets, e.stray = i, nil, nil, 0, 0, false
+	if e.h.Interchange != nil {
+		if err := e.h.Interchange(i); err != nil {
+			return err
+		}
+	}
+	if short {
+		if err := e.find(Finding{Level: AtInterchange, Code: "024", Offset: seg.Offset, Segment: "ISA", Message: "The elements of the ISA are not padded to their fixed lengths; the delimiters were taken from where its sixteenth ends."}); err != nil {
+			return err
+		}
+	}
+	for {
+		seg, err := e.s.next()
+		if err == io.EOF {
+			err = e.find(Finding{Level: AtInterchange, Code: "023", Offset: e.s.offset, Message: "The document ends before the interchange's IEA."})
+			return errors.Join(e.closeSet(nil), e.closeGroup(nil), e.closeInterchange(nil), err)
+		}
+		if err == io.ErrUnexpectedEOF || errors.Is(err, errLong) {
+			what := "The document ends within a segment"
+			if errors.Is(err, errLong) {
+				what = "No segment ends for a very long stretch"
+			}
+			if err := e.find(Finding{Level: AtInterchange, Code: "023", Offset: seg.Offset, Segment: clip(seg.ID), Message: fmt.Sprintf("%s: %q …", what, clip(seg.String()))}); err != nil {
+				return err
+			}
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		ended, err := e.segment(seg)
+		if err != nil || ended {
+			return err
+		}
+	}
+}
+
+// segment puts a segment where it belongs; ended is the interchange's end.
+func (e *envelope) segment(seg *Segment) (ended bool, err error) {
+	switch seg.ID {
+	case "ISA": // the one before never ended
+		if err := errors.Join(e.closeSet(nil), e.closeGroup(nil)); err != nil {
+			return false, err
+		}
+		if err := e.find(Finding{Level: AtInterchange, Code: "023", Offset: seg.Offset, Message: "Another ISA begins before the interchange's IEA."}); err != nil {
+			return false, err
+		}
+		if err := e.closeInterchange(nil); err != nil {
+			return false, err
+		}
+		return true, e.interchange(seg, false)
+	case "IEA":
+		if err := errors.Join(e.closeSet(nil), e.closeGroup(nil)); err != nil {
+			return false, err
+		}
+		return true, e.closeInterchange(seg)
+	case "GS":
+		if err := errors.Join(e.closeSet(nil), e.closeGroup(nil)); err != nil {
+			return false, err
+		}
+		c := seg.clone()
+		e.g = &Group{Segment: c, FunctionalID: c.Element(1), Sender: c.Element(2), Receiver: c.Element(3), Date: c.Element(4), Time: c.Element(5), Control: c.Element(6), Agency: c.Element(7), Version: c.Element(8)}
+		e.groups++
+		e.sets = 0
+		if e.h.Group != nil {
+			return false, e.h.Group(e.g)
+		}
+		return false, nil
+	case "GE":
+		if err := e.closeSet(nil); err != nil {
+			return false, err
+		}
+		return false, e.closeGroup(seg)
+	case "ST":
+		if err := e.closeSet(nil); err != nil {
+			return false, err
+		}
+		e.set = &Set{Interchange: e.i, Group: e.g, ID: seg.Element(1), Control: seg.Element(2)}
+		e.sets++
+		e.stray = false
+		if e.g == nil {
+			if err := e.find(Finding{Level: AtInterchange, Code: "024", Offset: seg.Offset, Segment: "ST", Message: "The transaction set stands outside of a functional group."}); err != nil {
+				return false, err
+			}
+		}
+		e.set.Segments = append(e.set.Segments, seg.clone())
+		return false, nil
+	case "SE":
+		if e.set != nil {
+			return false, e.closeSet(seg)
+		}
+	case "TA1": // answers to interchanges stand between ISA and GS
+		if e.set == nil && e.g == nil {
+			return false, nil
+		}
+	}
+	if e.set == nil {
+		if e.stray {
+			return false, nil // its neighbours were said to belong nowhere
+		}
+		e.stray = true
+		return false, e.find(Finding{Level: AtInterchange, Code: "024", Offset: seg.Offset, Segment: clip(seg.ID), Message: fmt.Sprintf("The segment %q belongs to no transaction set; reading goes on at the next ST, GS or ISA.", clip(seg.String()))})
+	}
+	if len(e.set.Segments) >= mostSegments {
+		return false, nil // said when the set ends: its count does not agree
+	}
+	e.set.Segments = append(e.set.Segments, seg.clone())
+	return false, nil
+}
+
+// closeSet ends the open transaction set with its SE, or without one.
+func (e *envelope) closeSet(se *Segment) error {
+	if e.set == nil {
+		return nil
+	}
+	var err error
+	if se == nil {
+		err = e.find(Finding{Level: AtSet, Code: "2", Offset: e.s.seg.Offset, Message: "The transaction set has no SE."})
+	} else {
+		e.set.Segments = append(e.set.Segments, se.clone())
+		n := len(e.set.Segments)
+		if said, wrong := strconv.Atoi(se.Element(1)); wrong != nil || said != n {
+			err = e.find(Finding{Level: AtSet, Code: "4", Offset: se.Offset, Segment: "SE", Position: n, Element: 1, Value: se.Element(1), Message: fmt.Sprintf("SE01 counts %s segments; there are %d, ST and SE included.", se.Element(1), n)})
+		}
+		if se.Element(2) != e.set.Control {
+			err = errors.Join(err, e.find(Finding{Level: AtSet, Code: "3", Offset: se.Offset, Segment: "SE", Position: n, Element: 2, Value: se.Element(2), Message: fmt.Sprintf("The control number in SE02 is %q, in ST02 %q.", se.Element(2), e.set.Control)}))
+		}
+	}
+	if err != nil {
+		return err
+	}
+	set := e.set
+	e.set = nil
+	if e.h.Set != nil {
+		return e.h.Set(set)
+	}
+	return nil
+}
+
+func (e *envelope) closeGroup(ge *Segment) error {
+	if e.g == nil {
+		if ge != nil {
+			return e.find(Finding{Level: AtInterchange, Code: "024", Offset: ge.Offset, Segment: "GE", Message: "A GE stands where no functional group is open."})
+		}
+		return nil
+	}
+	var err error
+	if ge == nil {
+		err = e.find(Finding{Level: AtGroup, Code: "3", Offset: e.s.seg.Offset, Message: "The functional group has no GE."})
+	} else {
+		e.g.Included = ge.Element(1)
+		if said, wrong := strconv.Atoi(ge.Element(1)); wrong != nil || said != e.sets {
+			err = e.find(Finding{Level: AtGroup, Code: "5", Offset: ge.Offset, Segment: "GE", Element: 1, Value: ge.Element(1), Message: fmt.Sprintf("GE01 counts %s transaction sets; there are %d.", ge.Element(1), e.sets)})
+		}
+		if ge.Element(2) != e.g.Control {
+			err = errors.Join(err, e.find(Finding{Level: AtGroup, Code: "4", Offset: ge.Offset, Segment: "GE", Element: 2, Value: ge.Element(2), Message: fmt.Sprintf("The control number in GE02 is %q, in GS06 %q.", ge.Element(2), e.g.Control)}))
+		}
+	}
+	if err != nil {
+		return err
+	}
+	g := e.g
+	e.g = nil
+	if e.h.GroupEnd != nil {
+		return e.h.GroupEnd(g, e.sets)
+	}
+	return nil
+}
+
+func (e *envelope) closeInterchange(iea *Segment) error {
+	var err error
+	if iea != nil {
+		if said, wrong := strconv.Atoi(iea.Element(1)); wrong != nil || said != e.groups {
+			err = e.find(Finding{Level: AtInterchange, Code: "021", Offset: iea.Offset, Segment: "IEA", Element: 1, Value: iea.Element(1), Message: fmt.Sprintf("IEA01 counts %s functional groups; there are %d.", iea.Element(1), e.groups)})
+		}
+		if iea.Element(2) != e.i.Control {
+			err = errors.Join(err, e.find(Finding{Level: AtInterchange, Code: "001", Offset: iea.Offset, Segment: "IEA", Element: 2, Value: iea.Element(2), Message: fmt.Sprintf("The control number in IEA02 is %q, in ISA13 %q.", iea.Element(2), e.i.Control)}))
+		}
+	}
+	if err != nil {
+		return err
+	}
+	if e.h.InterchangeEnd != nil {
+		return e.h.InterchangeEnd(e.i, e.groups)
+	}
+	return nil
+}
