@@ -125,7 +125,7 @@ func startDemo(bin, work string) (stop func()) {
 	check(err)
 	lines := bufio.NewScanner(pipe)
 	for lines.Scan() {
-		line := strings.ReplaceAll(lines.Text(), filepath.Join(work, "data"), "/tmp/koinos-demo")
+		line := strings.NewReplacer(filepath.Join(work, "data"), "/tmp/koinos-demo", bin, "koinos").Replace(lines.Text())
 		_, err := fmt.Fprintln(said, line)
 		check(err)
 		if strings.HasPrefix(line, "Ctrl-C") {
