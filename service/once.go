@@ -21,8 +21,8 @@ import (
 // Idempotency-Key.
 const keptRequestDays = 30
 
-// mostKeptAnswer bounds the answers that are kept; a longer one is not sent
-// again, its work is still done once only.
+// mostKeptAnswer bounds the answers that are kept. Only files are longer, and
+// making one again changes nothing.
 const mostKeptAnswer = 1 << 20
 
 const nameKey contextKey = "name"

@@ -3,6 +3,8 @@
 PRAGMA foreign_keys = OFF;
 BEGIN;
 ALTER TABLE loads ADD COLUMN options TEXT NOT NULL DEFAULT '{}';    -- what was asked, as JSON
+UPDATE loads SET options = CASE WHEN dry_run AND all_or_none THEN '{"dry_run":true,"all_or_none":true}' WHEN dry_run THEN '{"dry_run":true}'
+  WHEN all_or_none THEN '{"all_or_none":true}' ELSE '{}' END;
 ALTER TABLE loads ADD COLUMN reason TEXT NOT NULL DEFAULT '';       -- why it is paused or stopped
 ALTER TABLE loads ADD COLUMN changed INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE loads ADD COLUMN differs INTEGER NOT NULL DEFAULT 0;
