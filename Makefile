@@ -39,7 +39,7 @@ check: web/dist/index.html
 	cd web && npm run --silent check
 
 unit: bin/koinos
-	go test ./...
+	go test -timeout 60m ./...
 
 # Each parser's fuzz test, from the kept seeds on.
 fuzz:

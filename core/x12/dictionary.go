@@ -53,17 +53,25 @@ type elementDef struct {
 	open            bool // the standard has more codes than are named
 }
 
+// dictionary is everything that a dictionary's text says.
+type dictionary struct {
+	sets                 map[string]*setDef
+	segments, composites map[string]*segmentDef
+	elements             map[string]*elementDef
+}
+
 var (
-	sets       = map[string]*setDef{}
-	segments   = map[string]*segmentDef{}
-	composites = map[string]*segmentDef{}
-	elements   = map[string]*elementDef{}
+	sets                 map[string]*setDef
+	segments, composites map[string]*segmentDef
+	elements             map[string]*elementDef
 )
 
 func init() {
-	if err := readDictionary(dictionaryText); err != nil {
+	d, err := readDictionary(dictionaryText)
+	if err != nil {
 		panic(err) // the dictionary is part of the program; a test reads it
 	}
+	sets, segments, composites, elements = d.sets, d.segments, d.composites, d.elements
 	ids := slices.Collect(maps.Keys(segments))
 	for _, id := range append(ids, "ISA", "IEA", "GS", "GE", "TA1") {
 		key := idKey([]byte(id))
@@ -71,7 +79,8 @@ func init() {
 	}
 }
 
-func readDictionary(text string) error {
+func readDictionary(text string) (*dictionary, error) {
+	d := &dictionary{map[string]*setDef{}, map[string]*segmentDef{}, map[string]*segmentDef{}, map[string]*elementDef{}}
 	var set *setDef
 	var seg *segmentDef
 	var el *elementDef
@@ -80,7 +89,9 @@ func readDictionary(text string) error {
 		if line == "" || line[0] == '#' {
 			continue
 		}
-		fail := func(what string) error { return fmt.Errorf("dictionary line %d: %s: %q", i+1, what, line) }
+		fail := func(what string) (*dictionary, error) {
+			return nil, fmt.Errorf("dictionary line %d: %s: %q", i+1, what, line)
+		}
 		words := strings.Fields(line)
 		if line[0] != ' ' {
 			set, seg, el = nil, nil, nil
@@ -90,14 +101,14 @@ func readDictionary(text string) error {
 			switch words[0] {
 			case "set":
 				set = &setDef{id: words[1], group: words[2], name: strings.Join(words[3:], " "), segments: map[string]bool{}}
-				sets[set.id] = set
+				d.sets[set.id] = set
 				open = []*[]node{&set.nodes}
 			case "segment", "composite":
 				seg = &segmentDef{id: words[1], name: strings.Join(words[2:], " ")}
 				if words[0] == "segment" {
-					segments[seg.id] = seg
+					d.segments[seg.id] = seg
 				} else {
-					composites[seg.id] = seg
+					d.composites[seg.id] = seg
 				}
 			case "element":
 				if len(words) < 6 {
@@ -109,7 +120,7 @@ func readDictionary(text string) error {
 					return fail("no lengths")
 				}
 				el = &elementDef{ref: words[1], kind: words[2], min: low, max: high, name: strings.Join(words[5:], " "), codes: map[string]string{}}
-				elements[el.ref] = el
+				d.elements[el.ref] = el
 			default:
 				return fail("unknown word")
 			}
@@ -166,5 +177,5 @@ func readDictionary(text string) error {
 			}
 		}
 	}
-	return nil
+	return d, nil
 }

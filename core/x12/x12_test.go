@@ -153,7 +153,7 @@ func TestDictionary(t *testing.T) {
 		}
 	}
 	for _, wrong := range []string{"set 1", "element 1 ID x 2 name", "segment A b\n  P0X", "set 1 A b\n      ST M 1", "word a b c", "set 1 A b\n  ST M"} {
-		if err := readDictionary(wrong); err == nil {
+		if _, err := readDictionary(wrong); err == nil {
 			t.Errorf("%q is taken for a dictionary", wrong)
 		}
 	}
