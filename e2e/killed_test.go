@@ -173,3 +173,70 @@ func TestKilledAtRandom(t *testing.T) {
 		os.RemoveAll(data)
 	}
 }
+
+// The same holds for a sequence, whose later loads take what earlier ones got,
+// and for the undoing of a load, which is asked again until it is done.
+func TestSequenceKilledAtRandom(t *testing.T) {
+	purchase := strings.NewReplacer("name: plain", "name: purchase", "kind: sales", "kind: purchase").Replace(csvMapping)
+	sale := strings.NewReplacer("name: plain", "name: sale", "  currency: ", "  reference.purchase: {result: buy.number, need: must}\n  currency: ").Replace(csvMapping)
+	doc := append(manyOrders(1_500), "Z-1,,1,1\n"...) // refused as a purchase, held as a sale
+	ctx := context.Background()
+	play := func(data string, seed uint64, most int) {
+		rnd := rand.New(rand.NewPCG(seed, 29))
+		s := start(t, data, "serve")
+		kill := func() {
+			if most > 0 {
+				most--
+				time.Sleep(time.Duration(rnd.IntN(60)) * time.Millisecond)
+				s.kill()
+				s = start(t, data, "serve")
+			}
+		}
+		for _, text := range []string{purchase, sale} {
+			if _, err := s.api().KeepMapping(ctx, []byte(text)); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if _, err := s.api().KeepSequence(ctx, []byte("koinos: sequence/1\nname: both\nsteps:\n  - {step: buy, mapping: purchase}\n  - {step: sell, mapping: sale}\n")); err != nil {
+			t.Fatal(err)
+		}
+		d, err := s.api().SendDocument(ctx, "both.csv", bytes.NewReader(doc))
+		if err != nil {
+			t.Fatal(err)
+		}
+		r, err := s.api().StartRun(ctx, client.NewRun{Document: d.SHA, Sequence: "both"})
+		for err == nil && r.Status == report.Running {
+			kill()
+			time.Sleep(5 * time.Millisecond)
+			r, err = s.api().Run(ctx, r.ID)
+		}
+		if err != nil || len(r.Loads) != 2 || r.Loads[0].Loaded != 1_500 || r.Loads[1].Loaded != 1_500 || r.Loads[1].Held != 1 {
+			t.Fatalf("%+v %v", r, err)
+		}
+		most = max(most, 1)
+		done := make(chan error, 1)
+		for first := true; ; first = false {
+			api := s.api()
+			go func() { _, err := api.UndoLoad(ctx, r.Loads[1].ID, false); done <- err }()
+			if first && seed != 0 {
+				kill()
+			}
+			if err := <-done; err == nil {
+				break
+			} else if !first {
+				t.Fatal(err)
+			}
+		}
+		s.stop()
+	}
+	calm, wild := t.TempDir(), t.TempDir()
+	play(calm, 0, 0)
+	play(wild, uint64(time.Now().UnixNano()), 12)
+	if want, got := state(t, calm), state(t, wild); want != got {
+		at := 0
+		for at < min(len(got), len(want)) && got[at] == want[at] {
+			at++
+		}
+		t.Fatalf("the database differs:\n…%.300s\nwant\n…%.300s", got[max(0, at-100):], want[max(0, at-100):])
+	}
+}
