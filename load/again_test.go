@@ -183,7 +183,7 @@ func TestPauseAndResume(t *testing.T) {
 	if err := e.Pause(l.ID); err != nil {
 		t.Fatal(err)
 	}
-	if l, err = e.Wait(ctx, l.ID); err != nil || l.Status != report.Paused || l.Loaded == 0 || l.Loaded == 20_000 || l.Reason == "" {
+	if l, err = e.Wait(ctx, l.ID); err != nil || l.Status != report.Paused || l.Loaded == 0 || l.Loaded == 20_000 || l.Reason == "" || l.Share <= 0 || l.Share >= 1 {
 		t.Fatalf("paused: %+v %v", l, err)
 	}
 	if _, err := e.Undo(ctx, l.ID, false, "test"); !errors.Is(err, ErrRunning) {

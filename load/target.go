@@ -53,9 +53,8 @@ func (t *target) begin(real bool) (err error) {
 	}
 	t.run.update(func(l *report.Load) {
 		if t.from == 0 {
-			l.Counts = report.Counts{}
+			l.Counts, l.Share = report.Counts{}, 0
 		}
-		l.Share = 0
 	})
 	t.run.mu.Lock()
 	t.run.began = time.Time{}
@@ -128,7 +127,7 @@ func (t *target) flush() error {
 			return err
 		}
 		l := t.run.snapshot(t.e.now())
-		l.Counts = counts
+		l.Counts, l.Share = counts, last.share
 		return tx.SaveLoad(&l)
 	})
 	if enough {

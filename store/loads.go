@@ -38,7 +38,7 @@ func (r *loadRow) load() (report.Load, error) {
 	return l, nil
 }
 
-const selectLoad = `SELECT l.id, l.document, d.name AS documentname, l.mapping, l.mapping_version AS version, l.options AS asked, l.status, l.reason,
+const selectLoad = `SELECT l.id, l.document, d.name AS documentname, l.mapping, l.mapping_version AS version, l.options AS asked, l.status, l.reason, l.share,
   l.rows, l.orders, l.lines, l.loaded, l.changed, l.ready, l.differs, l.unchanged, l.refused, l.held, l.withheld, l.undone, l.errors, l.warnings, l.saved,
   coalesce(l.run, 0) AS run, l.step, l.started_at, l.ended_at, l.by
   FROM loads l JOIN documents d ON d.sha = l.document `
@@ -80,12 +80,12 @@ func (t *Tx) SaveLoad(l *report.Load) error {
 	if l.EndedAt != nil {
 		ended = at(*l.EndedAt)
 	}
-	stmt, err := t.prepared(`UPDATE loads SET status = ?, reason = ?, ended_at = ?, rows = ?, orders = ?, lines = ?, loaded = ?, changed = ?, ready = ?, differs = ?,
+	stmt, err := t.prepared(`UPDATE loads SET status = ?, reason = ?, share = ?, ended_at = ?, rows = ?, orders = ?, lines = ?, loaded = ?, changed = ?, ready = ?, differs = ?,
 	  unchanged = ?, refused = ?, held = ?, withheld = ?, undone = ?, errors = ?, warnings = ?, saved = ? WHERE id = ?`)
 	if err != nil {
 		return err
 	}
-	_, err = stmt.ExecContext(t.ctx, string(l.Status), l.Reason, ended, l.Rows, l.Orders, l.Lines, l.Loaded, l.Changed, l.Ready, l.Differs,
+	_, err = stmt.ExecContext(t.ctx, string(l.Status), l.Reason, l.Share, ended, l.Rows, l.Orders, l.Lines, l.Loaded, l.Changed, l.Ready, l.Differs,
 		l.Unchanged, l.Refused, l.Held, l.Withheld, l.Undone, l.Errors, l.Warnings, l.Saved, l.ID)
 	return err
 }

@@ -6,6 +6,7 @@ ALTER TABLE loads ADD COLUMN options TEXT NOT NULL DEFAULT '{}';    -- what was 
 UPDATE loads SET options = CASE WHEN dry_run AND all_or_none THEN '{"dry_run":true,"all_or_none":true}' WHEN dry_run THEN '{"dry_run":true}'
   WHEN all_or_none THEN '{"all_or_none":true}' ELSE '{}' END;
 ALTER TABLE loads ADD COLUMN reason TEXT NOT NULL DEFAULT '';       -- why it is paused or stopped
+ALTER TABLE loads ADD COLUMN share REAL NOT NULL DEFAULT 0;         -- of the document that has been read
 ALTER TABLE loads ADD COLUMN changed INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE loads ADD COLUMN differs INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE loads ADD COLUMN held INTEGER NOT NULL DEFAULT 0;

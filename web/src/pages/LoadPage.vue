@@ -220,7 +220,7 @@ function onKey(e: KeyboardEvent) {
             <span class="grow" /><span v-if="tab === 'reasons'" class="soft keys"><kbd>n</kbd> <kbd>p</kbd> next, previous</span>
           </div>
           <div v-show="tab === 'reasons'" class="sheet panel">
-            <StateNote v-if="!report?.reasons.length" :empty="active(load) ? 'Findings appear when the load has ended.' : load.orders ? 'Nothing was found: every order is as it should be.' : 'No findings.'" />
+            <StateNote v-if="!report?.reasons.length" :empty="active(load) ? 'Findings appear when the load has ended.' : load.status === 'paused' ? 'Nothing was found so far.' : load.orders ? 'Nothing was found: every order is as it should be.' : 'No findings.'" />
             <ReasonList v-else ref="reasons" :key="id" :load="id" :reasons="report.reasons" @go="go" />
           </div>
           <div v-if="tab === 'mend'" class="sheet panel"><MendPanel :key="id" :load="id" :failing="failing" :busy="busy === 'fix' || busy === 'retry'" @fix="fix" @retry="retry" /></div>
