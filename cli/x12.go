@@ -32,7 +32,7 @@ func (a *app) x12() *cobra.Command {
 	check := &cobra.Command{
 		Use: "check FILE", Short: "Say what is wrong with an interchange: envelope, segments, elements",
 		Long: `Check compares envelopes with their trailers, and transaction sets with the
-dictionary (850 and 997 so far): order and repeats of segments and loops, needs,
+dictionary (850, 997 and 999 so far): order and repeats of segments and loops, needs,
 types, lengths, codes and the standard's own conditions between elements. Each
 finding has the standard's error code.`,
 		Example: "  koinos x12 check order.edi\n  koinos x12 check order.edi --output json", Args: cobra.ExactArgs(1),
@@ -73,10 +73,10 @@ finding has the standard's error code.`,
 			return &exit{code: exitBad}
 		},
 	}
-	var to string
+	var to, kind string
 	var control, group int
 	answer := &cobra.Command{
-		Use: "acknowledge FILE", Short: "Write the TA1 and 997 that answer an interchange",
+		Use: "acknowledge FILE", Short: "Write the TA1 and 997 or 999 that answer an interchange",
 		Long: `Acknowledge answers each interchange of the file in its own delimiters and
 version. A transaction set is rejected where its envelope is wrong, where it is
 not known, or where something mandatory is missing; other errors are noted.
@@ -86,6 +86,9 @@ Control numbers must be new ones: say the first of each.`,
 			if control < 1 || group < 1 {
 				return usage{fmt.Errorf("say the control numbers of the answer with --control and --group; none may be used twice")}
 			}
+			if kind != "997" && kind != "999" {
+				return usage{fmt.Errorf("--set is 997 or 999, not %q", kind)}
+			}
 			f, _, err := openLocal(args[0])
 			if err != nil {
 				return err
@@ -94,7 +97,7 @@ Control numbers must be new ones: say the first of each.`,
 			now := time.Now()
 			write := func(w io.Writer) error {
 				return x12.Acknowledge(w, io.NewSectionReader(f, 0, 1<<62), func(groups int) (x12.Answer, error) {
-					answer := x12.Answer{Interchange: control, Group: group, At: now}
+					answer := x12.Answer{Interchange: control, Group: group, At: now, Implementation: kind == "999"}
 					control, group = control+1, group+groups
 					return answer, nil
 				})
@@ -106,6 +109,7 @@ Control numbers must be new ones: say the first of each.`,
 		},
 	}
 	answer.Flags().StringVar(&to, "to", "", "file to write; left out, standard output")
+	answer.Flags().StringVar(&kind, "set", "997", "transaction set of the answer: 997 or 999")
 	answer.Flags().IntVar(&control, "control", 0, "control number of the answering interchange; each further one is one higher")
 	answer.Flags().IntVar(&group, "group", 0, "control number of its first functional group")
 	c.AddCommand(show, check, answer)

@@ -12,11 +12,12 @@ import (
 type Answer struct {
 	Interchange, Group int // control numbers of the answer, each used once only
 	At                 time.Time
+	Implementation     bool // a 999 instead of a 997
 }
 
 // Acknowledge writes the answers to the interchanges of a document: a TA1 where
-// the interchange asks for one or is wrong itself, and a 997 for each functional
-// group, in the delimiters and version of what it answers. A transaction set is
+// the interchange asks for one or is wrong itself, and a 997 or 999 for each
+// functional group, in the delimiters and version of what it answers. A transaction set is
 // rejected (AK501 R) where its envelope is wrong, the dictionary does not have
 // it, or something mandatory is missing; with other errors it is accepted, but
 // they are noted (E). Groups of acknowledgements are not acknowledged. next
@@ -197,7 +198,16 @@ func (a *answering) write(w io.Writer, next func(groups int) (Answer, error)) er
 	for n, g := range groups {
 		number := strconv.Itoa(answer.Group + n)
 		b.WriteString(out("GS*FA*" + clean(g.group.Receiver, 15) + "*" + clean(g.group.Sender, 15) + "*" + answer.At.Format("20060102") + "*" + clock + "*" + number + "*X*" + clean(g.group.Version, 12)))
-		body := append([]string{"ST*997*0001", "AK1*" + clean(g.group.FunctionalID, 2) + "*" + clean(g.group.Control, 9)}, g.body...)
+		kind, version := "997", ""
+		if answer.Implementation {
+			kind, version = "999", "*"+clean(g.group.Version, 12)
+			for k, s := range g.body { // the same notes under other names
+				if rest, ok := strings.CutPrefix(s, "AK"); ok && s[2] != '2' {
+					g.body[k] = "IK" + rest
+				}
+			}
+		}
+		body := append([]string{"ST*" + kind + "*0001", "AK1*" + clean(g.group.FunctionalID, 2) + "*" + clean(g.group.Control, 9) + version}, g.body...)
 		outcome := "A"
 		switch {
 		case len(g.codes) > 0 || g.accepted == 0 && g.received > 0:
