@@ -141,7 +141,7 @@ func TestConsoleMend(t *testing.T) {
 		press("Take back"), has("[role=dialog]", "463 orders that it stored will be gone"), press("Take it back"), has("h1 ~ .mark", "taken back"), has(".figures", "463 · taken back"),
 		chromedp.Navigate(s.address+"/loads/8"), press("Changes"), has(".changes", "line 1 quantity"), press("Load the 6 good orders"), has("h1", "Load 11"), has(".figures", "6 ✓ changed"),
 		press("Changes"), press("SO-000301"), press("Open the stored order"), has(".events", "changed by local in load 11, revision 2"), has(".events", "row 2 column 3"),
-		chromedp.Navigate(s.address+"/loads/7"), has("main", "Step sale of run 1"), press("purchase"), has("h1", "Load 6"),
+		chromedp.Navigate(s.address+"/loads/7"), has(".small", "Step sale of run 1: purchase"), press("purchase"), has("h1", "Load 6"),
 	)
 }
 
