@@ -71,22 +71,7 @@ func state(t testing.TB, data string) string {
 }
 
 // killMapping updates what is stored, and refuses some of it.
-const killMapping = `koinos: mapping/1
-name: plain
-orders:
-  kind: sales
-  group: {by: key, columns: [Order]}
-  again: {do: update}
-  by_hand: {order: 2, line: 0.5}
-header:
-  sender_number: {from: Order, need: must}
-  partner:       {value: OSTRAND}
-  currency:      {value: EUR}
-lines:
-  item:       {from: Item, need: must}
-  quantity:   {from: Qty, need: must}
-  unit_price: {from: Price}
-`
+var killMapping = strings.Replace(csvMapping, "header:\n", "  again: {do: update}\n  by_hand: {order: 2, line: 0.5}\nheader:\n", 1)
 
 // killSteps are the loads that every round must bring to its end: one that
 // stores, one that changes half of what is stored, a dry run, one all or none.

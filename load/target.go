@@ -4,7 +4,6 @@ import (
 	"context"
 	"crypto/sha256"
 	"errors"
-	"strconv"
 	"strings"
 	"time"
 
@@ -312,12 +311,12 @@ func (t *target) again(tx *store.Tx, m *mapped, known store.Known) (*store.Chang
 		before, now := t.rules.newer.Value(&was.Order, nil), t.rules.newer.Value(&m.Order, nil)
 		if now <= before {
 			f := m.Add(finding.NotNewer, 0, t.rules.newer.Name, now, "It differs from the stored %s, but its %s %s is not after %s.", known.Number, t.rules.newer.Name, said(now), said(before))
-			f.Message += " " + named(differs)
+			f.Message += " " + order.Named(differs) + "."
 			return nil, nil
 		}
 		is, from, err = was.Replace(&m.Order)
 	default:
-		f := m.Add(finding.IdentityStored, 0, "sender_number", m.Order.SenderNumber, "It is stored as %s and differs: %s", known.Number, named(differs))
+		f := m.Add(finding.IdentityStored, 0, "sender_number", m.Order.SenderNumber, "It is stored as %s and differs: %s", known.Number, order.Named(differs)+".")
 		f.Line = differs[0].Line
 		return nil, nil
 	}
@@ -374,22 +373,6 @@ func (t *target) firstOf(m *mapped) bool {
 	}
 	t.seen[key] = int32(m.Spans[0].First)
 	return true
-}
-
-// mostNamed is how many differing fields a finding names.
-const mostNamed = 4
-
-// named says what differs, the first few fields by name.
-func named(changes []order.Change) string {
-	var list []string
-	for i, c := range changes {
-		if i == mostNamed {
-			list = append(list, strconv.Itoa(len(changes)-mostNamed)+" more")
-			break
-		}
-		list = append(list, c.String())
-	}
-	return strings.Join(list, "; ") + "."
 }
 
 func said(s string) string {

@@ -91,8 +91,7 @@ const todayDays = 14
 func (s *Service) today(api huma.API) {
 	handle(s, api, op(http.MethodGet, "/today", "get-today", "Loads", "read", "What runs, what waits for somebody, and what the last days brought"),
 		func(ctx context.Context, _ *none) (*answer[client.Today], error) {
-			since := s.now().AddDate(0, 0, 1-todayDays)
-			t, err := s.store.Today(ctx, since)
+			t, err := s.store.Today(ctx, s.now(), todayDays)
 			if err != nil {
 				return nil, err
 			}

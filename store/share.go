@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"runtime/debug"
+	"slices"
 )
 
 // shared is a piece of work that waits for a transaction.
@@ -37,10 +38,10 @@ func (s *Store) Share(ctx context.Context, f func(*Tx) error) error {
 	batch := append([]*shared{}, s.queue[:n]...)
 	s.queue = append(s.queue[:0], s.queue[n:]...)
 	s.queueMu.Unlock()
-	if !contains(batch, w) { // a long queue: its turn has come all the same
+	if !slices.Contains(batch, w) { // a long queue: its turn has come all the same
 		batch = append(batch, w)
 		s.queueMu.Lock()
-		s.queue = without(s.queue, w)
+		s.queue = slices.DeleteFunc(s.queue, func(one *shared) bool { return one == w })
 		s.queueMu.Unlock()
 	}
 	err := s.write(context.WithoutCancel(ctx), func(t *Tx) error {
@@ -64,25 +65,6 @@ func (s *Store) Share(ctx context.Context, f func(*Tx) error) error {
 		}
 	}
 	return w.err
-}
-
-func contains(list []*shared, w *shared) bool {
-	for _, one := range list {
-		if one == w {
-			return true
-		}
-	}
-	return false
-}
-
-func without(list []*shared, w *shared) []*shared {
-	out := list[:0]
-	for _, one := range list {
-		if one != w {
-			out = append(out, one)
-		}
-	}
-	return out
 }
 
 // part runs one piece of work within the transaction; an error of part itself

@@ -26,14 +26,15 @@ type Today struct {
 	Orders  int
 }
 
-// Today looks at loads since a day. A load of which orders failed counts as
+// Today looks at the loads of so many days, the one of now included. A load of which orders failed counts as
 // failing until one that took them up again, or a later load of the same
 // document, has been made.
-func (s *Store) Today(ctx context.Context, since time.Time) (t Today, err error) {
+func (s *Store) Today(ctx context.Context, now time.Time, days int) (t Today, err error) {
+	since := now.UTC().AddDate(0, 0, 1-days)
 	if t.Running, err = s.loads(ctx, `WHERE l.status IN (?, ?, ?) ORDER BY l.id DESC LIMIT 50`, report.Waiting, report.Running, report.Paused); err != nil {
 		return t, err
 	}
-	day := since.UTC().Format("2006-01-02")
+	day := since.Format("2006-01-02")
 	t.Failing, err = s.loads(ctx, `WHERE l.started_at >= ? AND NOT l.dry_run AND l.ended_at IS NOT NULL AND (l.refused + l.held + l.withheld > 0 OR l.status = ?)
 	  AND NOT EXISTS (SELECT 1 FROM loads n WHERE n.id > l.id AND NOT n.dry_run AND n.status <> ? AND n.step = l.step
 	    AND (n.document = l.document AND n.mapping = l.mapping OR json_extract(n.options, '$.retry') = l.id))
@@ -41,19 +42,20 @@ func (s *Store) Today(ctx context.Context, since time.Time) (t Today, err error)
 	if err != nil {
 		return t, err
 	}
-	var days []Day
-	err = s.r.SelectContext(ctx, &days, `SELECT substr(started_at, 1, 10) AS day, count(*) AS loads, sum(loaded) AS loaded, sum(changed) AS changed,
+	var busy []Day
+	err = s.r.SelectContext(ctx, &busy, `SELECT substr(started_at, 1, 10) AS day, count(*) AS loads, sum(loaded) AS loaded, sum(changed) AS changed,
 	  sum(refused + held + withheld) AS failed, sum(saved) AS saved FROM loads WHERE NOT dry_run AND started_at >= ? GROUP BY 1`, day)
 	if err != nil {
 		return t, err
 	}
 	byDay := map[string]Day{}
-	for _, d := range days {
+	for _, d := range busy {
 		byDay[d.Day] = d
 	}
-	for at := since.UTC(); len(t.Days) < 366 && at.Before(since.UTC().AddDate(0, 0, 14)); at = at.AddDate(0, 0, 1) { // days without loads too
-		d := byDay[at.Format("2006-01-02")]
-		d.Day = at.Format("2006-01-02")
+	for i := range days { // days without loads too
+		name := since.AddDate(0, 0, i).Format("2006-01-02")
+		d := byDay[name]
+		d.Day = name
 		t.Days = append(t.Days, d)
 	}
 	err = s.r.QueryRowxContext(ctx, `SELECT (SELECT coalesce(sum(saved), 0) FROM loads WHERE NOT dry_run), (SELECT count(*) FROM orders)`).Scan(&t.Saved, &t.Orders)

@@ -26,6 +26,23 @@ func (c *Change) String() string {
 	return where + " was " + said(c.Was) + ", is " + said(c.Is)
 }
 
+// mostNamed is how many changes are named in a line.
+const mostNamed = 4
+
+// Named says what changed in a line of text, the first few fields by name; ""
+// where nothing did.
+func Named(changes []Change) string {
+	var list []string
+	for i := range changes {
+		if i == mostNamed {
+			list = append(list, strconv.Itoa(len(changes)-mostNamed)+" more")
+			break
+		}
+		list = append(list, changes[i].String())
+	}
+	return strings.Join(list, "; ")
+}
+
 func said(s string) string {
 	if s == "" {
 		return "blank"

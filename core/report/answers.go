@@ -98,22 +98,16 @@ func (s *Set) rows(sheet string, first, last int) (map[int]*rowAnswer, error) {
 	return rows, nil
 }
 
-// mostNamed is how many changed fields a message names.
-const mostNamed = 4
-
 // changesText says which fields changed by what stands in a row, in a line;
 // what stands nowhere is said on the order's first row.
 func changesText(changes []order.Change, row int, first bool) string {
-	var named []string
+	var here []order.Change
 	for _, c := range changes {
 		if c.Row == row || c.Row == 0 && first {
-			named = append(named, c.String())
+			here = append(here, c)
 		}
 	}
-	if more := len(named) - mostNamed; more > 0 {
-		named = append(named[:mostNamed], strconv.Itoa(more)+" more")
-	}
-	return strings.Join(named, "; ")
+	return order.Named(here)
 }
 
 func hasError(list []finding.Finding) bool {
