@@ -74,6 +74,10 @@ type Handler struct {
 	Finding        func(Finding) error
 }
 
+// mostControls bounds the control numbers that are remembered to find one that
+// stands twice in a group.
+const mostControls = 1_000_000
+
 // mostSegments bounds a transaction set: it is what is held.
 const mostSegments = 1_000_000
 
@@ -115,14 +119,15 @@ func Read(r io.Reader, h Handler) error {
 }
 
 type envelope struct {
-	s      *scanner
-	h      Handler
-	i      *Interchange
-	g      *Group
-	set    *Set
-	groups int
-	sets   int
-	stray  bool // the last segment belonged nowhere, and that was said
+	s        *scanner
+	h        Handler
+	i        *Interchange
+	g        *Group
+	set      *Set
+	groups   int
+	sets     int
+	controls map[string]bool // of the group's sets
+	stray    bool            // the last segment belonged nowhere, and that was said
 }
 
 func clip(s string) string {
@@ -154,15 +159,49 @@ func (e *envelope) find(f Finding) error {
 	return e.h.Finding(f)
 }
 
+// isaChecks are what the elements of an ISA segment must be, with the
+// interchange note codes (TA105) of those that are not.
+var isaChecks = []struct {
+	element int
+	code    string
+	sound   func(string) bool
+	must    string
+}{
+	{1, "010", twoOf, "a code of two characters"},
+	{3, "012", twoOf, "a code of two characters"},
+	{5, "005", twoOf, "a code of two characters"},
+	{6, "006", filled, "the sender's id"},
+	{7, "007", twoOf, "a code of two characters"},
+	{8, "008", filled, "the receiver's id"},
+	{9, "014", func(v string) bool { return len(v) == 6 && isDay([]byte(v)) }, "a day written YYMMDD"},
+	{10, "015", func(v string) bool { return len(v) == 4 && isTime([]byte(v)) }, "a time written HHMM"},
+	{12, "017", func(v string) bool { return len(v) == 5 && digits(v) }, "a version of five digits, such as 00401"},
+	{13, "018", func(v string) bool { return len(v) == 9 && digits(v) }, "a control number of nine digits"},
+	{14, "019", func(v string) bool { return v == "0" || v == "1" }, "0 or 1"},
+	{15, "020", func(v string) bool { return v == "P" || v == "T" || v == "I" }, "P (production), T (test) or I (information)"},
+}
+
+func twoOf(v string) bool  { return len(strings.TrimSpace(v)) == 2 }
+func filled(v string) bool { return strings.TrimSpace(v) != "" }
+func digits(v string) bool { return v != "" && strings.Trim(v, "0123456789") == "" }
+
 func (e *envelope) interchange(seg *Segment, short bool) error {
 	i := &Interchange{Segment: seg.clone(), Delimiters: e.s.d}
 	get := func(n int) string { return strings.TrimSpace(i.Segment.Element(n)) }
 	i.SenderQualifier, i.Sender, i.ReceiverQualifier, i.Receiver = get(5), get(6), get(7), get(8)
 	i.Date, i.Time, i.Version, i.Control, i.AcknowledgmentRequested, i.Usage = get(9), get(10), get(12), get(13), get(14), get(15)
 	e.i, e.g, e.set, e.groups, e.sets, e.stray = i, nil, nil, 0, 0, false
+	e.controls = map[string]bool{}
 	if e.h.Interchange != nil {
 		if err := e.h.Interchange(i); err != nil {
 			return err
+		}
+	}
+	for _, c := range isaChecks {
+		if v := i.Segment.Element(c.element); !c.sound(v) {
+			if err := e.find(Finding{Level: AtInterchange, Code: c.code, Offset: seg.Offset, Segment: "ISA", Element: c.element, Value: v, Message: fmt.Sprintf("ISA%02d is %q; it must be %s.", c.element, v, c.must)}); err != nil {
+				return err
+			}
 		}
 	}
 	if short {
@@ -222,7 +261,12 @@ func (e *envelope) segment(seg *Segment) (ended bool, err error) {
 		c := seg.clone()
 		e.g = &Group{Segment: c, FunctionalID: c.Element(1), Sender: c.Element(2), Receiver: c.Element(3), Date: c.Element(4), Time: c.Element(5), Control: c.Element(6), Agency: c.Element(7), Version: c.Element(8)}
 		e.groups++
-		e.sets = 0
+		e.sets, e.controls = 0, map[string]bool{}
+		if !digits(e.g.Control) || len(e.g.Control) > 9 {
+			if err := e.find(Finding{Level: AtGroup, Code: "6", Offset: seg.Offset, Segment: "GS", Element: 6, Value: clip(e.g.Control), Message: fmt.Sprintf("GS06 is %q; a control number has one to nine digits.", clip(e.g.Control))}); err != nil {
+				return false, err
+			}
+		}
 		if e.h.Group != nil {
 			return false, e.h.Group(e.g)
 		}
@@ -239,8 +283,15 @@ func (e *envelope) segment(seg *Segment) (ended bool, err error) {
 		e.set = &Set{Interchange: e.i, Group: e.g, ID: seg.Element(1), Control: seg.Element(2)}
 		e.sets++
 		e.stray = false
+		if e.controls[e.set.Control] {
+			if err := e.find(Finding{Level: AtSet, Code: "23", Offset: seg.Offset, Segment: "ST", Position: 1, Element: 2, Value: e.set.Control, Message: fmt.Sprintf("The control number %q stands twice in this functional group.", e.set.Control)}); err != nil {
+				return false, err
+			}
+		} else if len(e.controls) < mostControls {
+			e.controls[e.set.Control] = true
+		}
 		if e.g == nil {
-			if err := e.find(Finding{Level: AtInterchange, Code: "024", Offset: seg.Offset, Segment: "ST", Message: "The transaction set stands outside of a functional group."}); err != nil {
+			if err := e.find(Finding{Level: AtInterchange, Code: "022", Offset: seg.Offset, Segment: "ST", Message: "The transaction set stands outside of a functional group."}); err != nil {
 				return false, err
 			}
 		}

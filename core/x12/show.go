@@ -92,7 +92,7 @@ func dated(v string) string {
 }
 
 func timed(v string) string {
-	if timeOfDay(v) {
+	if isTime([]byte(v)) {
 		return v[:2] + ":" + v[2:4]
 	}
 	return printable(v)

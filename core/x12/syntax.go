@@ -80,7 +80,7 @@ func (s *Segment) cut(element byte) {
 
 // idTable holds the known ids where their letters point; of those that share a
 // place one is found, the others are made anew each time.
-var idTable [1024]struct {
+var idTable [4096]struct {
 	key uint32
 	id  string
 }
@@ -96,7 +96,7 @@ func idKey(b []byte) uint32 {
 	return 0
 }
 
-func idPlace(key uint32) uint32 { return key * 2654435761 >> 22 }
+func idPlace(key uint32) uint32 { return key * 2654435761 >> 20 }
 
 // segmentID gives the id as a string without allocating for those that are known.
 func segmentID(b []byte) string {

@@ -33,7 +33,7 @@ func findings(t testing.TB, doc string) (list []string, sets int) {
 			sets++
 			_, found := Check(s)
 			for _, f := range found {
-				if f.Level == AtSegment || f.Level == AtElement || f.Level == AtSet && (f.Code == "1" || f.Code == "7") {
+				if f.Level == AtSegment || f.Level == AtElement || f.Level == AtSet && (f.Code == "1" || f.Code == "6" || f.Code == "7") {
 					add(f)
 				}
 			}
@@ -85,13 +85,21 @@ func TestFindings(t *testing.T) {
 		{"an unknown segment", wrap(beg, "XYZ*1", line), 1, []string{"segment 1 ST 0001 / XYZ"}},
 		{"a segment of another set", wrap(beg, "AK5*A", line), 1, []string{"segment 6 ST 0001 / AK5"}},
 		{"out of its order", wrap(beg, line, "CUR*BY*EUR", "CTT*1", "BEG*00*SA*PM-2**20260314"), 1, []string{"segment 7 ST 0001 / BEG"}},
-		{"too often", wrap(beg, "CUR*BY*EUR", "CUR*SE*EUR", line), 1, []string{"segment 5 ST 0001 / CUR"}},
+		{"out of its order within a line, and what follows is well", wrap(beg, line, "DTM*002*20260401", "PID*F****rope", "N1*ST*x", line), 1, []string{"segment 7 ST 0001 / PO1 / PID"}},
+		{"a line behind the totals", wrap(beg, line, "CTT*1", line, "PID*F****rope", "CTT*2"), 1, []string{"segment 7 ST 0001 / PO1 #2", "segment 4 ST 0001 / CTT #2"}},
+		{"of another group", strings.Replace(plain850, "GS*PO", "GS*IN", 1), 1, []string{"set 6 "}},
+		{"one number twice in a group", strings.Replace(plain850, "GE*1", "ST*850*0001~"+beg+"~"+line+"~SE*4*0001~GE*2", 1), 2, []string{"set 23 ISA 000000905 / ST 0001"}},
+		{"days before 004010", strings.NewReplacer("00401*", "00304*", "004010", "003040", "BEG*00*SA*PM-4711**20260314", "BEG*00*SA*PM-4711**260314", "DTM*002*20260330", "DTM*002*260330").Replace(plain850), 1, nil},
+		{"ISA with a wrong day and time", strings.Replace(plain850, "260314*0930*U", "261314*0990*U", 1), 1, []string{"interchange 014 ISA 000000905", "interchange 015 ISA 000000905"}},
+		{"ISA with a wrong usage", strings.Replace(plain850, "*0*T*>", "*0*X*>", 1), 1, []string{"interchange 020 ISA 000000905"}},
+		{"a control number of letters", strings.ReplaceAll(plain850, "000000905", "00000090A"), 1, []string{"interchange 018 ISA 00000090A"}},
+		{"too often", wrap(beg, "CUR*BY*EUR", "CUR*SE*EUR", line), 1, []string{"segment 5 ST 0001 / CUR #2"}},
 		{"a mandatory element", wrap("BEG*00**PM-1**20260314", line), 1, []string{"element 1 ST 0001 / BEG / 02"}},
 		{"too many elements", wrap(beg, "CUR*BY*EUR*1.5*BY*EUR*1*002*20260101*0900*1", line), 1, []string{"element 4 ST 0001 / CUR / 03", "element 7 ST 0001 / CUR / 06", "element 3 ST 0001 / CUR / 10"}[0:1]},
 		{"too short", wrap(beg, "N1*S*x", line), 1, []string{"element 4 ST 0001 / N1 / 01"}},
 		{"too long", wrap("BEG*00*SA*"+strings.Repeat("9", 23)+"**20260314", line), 1, []string{"element 5 ST 0001 / BEG / 03"}},
 		{"not a number", wrap(beg, "PO1*1*twenty*MR*1.45"), 1, []string{"element 6 ST 0001 / PO1 / 02"}},
-		{"not a code", wrap(beg, line, "PID*Q****x"), 1, []string{"element 7 ST 0001 / PID / 01"}},
+		{"not a code", wrap(beg, line, "PID*Q****x"), 1, []string{"element 7 ST 0001 / PO1 / PID / 01"}},
 		{"not a day", wrap("BEG*00*SA*PM-1**20260231", line), 1, []string{"element 8 ST 0001 / BEG / 05"}},
 		{"not a time", wrap(beg, "DTM*002*20260330*2561", line), 1, []string{"element 9 ST 0001 / DTM / 03"}},
 		{"a pair apart", wrap(beg, "N1*ST*x*92", line), 1, []string{"element 2 ST 0001 / N1 / 04"}},
@@ -136,7 +144,7 @@ func TestDictionary(t *testing.T) {
 	for _, defs := range []map[string]*segmentDef{segments, composites} {
 		for id, def := range defs {
 			for _, use := range def.elements {
-				if elements[use.ref] == nil && composites[use.ref] == nil {
+				if use.element == nil && use.composite == nil {
 					t.Errorf("%s names the element %s", id, use.ref)
 				}
 			}
