@@ -33,6 +33,11 @@ const (
 	RecordBroken     Code = "record_broken"
 	NameTwice        Code = "name_twice"
 	TextBehind       Code = "text_behind"
+	X12Envelope      Code = "x12_envelope"
+	X12Rejected      Code = "x12_rejected"
+	X12Noted         Code = "x12_noted"
+	X12Rule          Code = "x12_rule"
+	FieldUnwritten   Code = "field_unwritten"
 	CellError        Code = "cell_error"
 	FormulaUnkept    Code = "formula_unkept"
 
@@ -105,6 +110,11 @@ var Catalogue = map[Code]About{
 	RecordBroken:     {Error, "a record is not JSON", "Correct the record; the others are read."},
 	NameTwice:        {Warning, "a name stands twice in a JSON object", "The last one was taken. Ask the sender which of the two is meant."},
 	TextBehind:       {Error, "something stands behind the end of the JSON document", "Ask the sender for the whole document; orders in a second one were not read. Several JSON values under one another are NDJSON: say so with document.format."},
+	X12Envelope:      {Error, "an envelope of the interchange is wrong", "Ask the sender for the interchange again, with the standard's code in brackets; koinos x12 show has the place. What could be read was read."},
+	X12Rejected:      {Error, "the transaction set is rejected", "The acknowledgement (997 or 999) tells the sender so, with the same code; the order comes again when it is mended there."},
+	X12Rule:          {Error, "a partner's rule is broken", "What comes in: tell the partner. What should go out: give the order or its lists what the rule asks for, then send again; or correct the partner's rules."},
+	FieldUnwritten:   {Error, "the partner's document has no place for a value", "Bind the field in the partner's mapping, or take the value out of the order."},
+	X12Noted:         {Warning, "the transaction set has errors that do not reject it", "The acknowledgement (997 or 999) notes them. koinos x12 show prints the set with each at its place."},
 	CellError:        {Error, "a cell holds a spreadsheet error", "Correct the formula in the sheet and send it again."},
 	FormulaUnkept:    {Error, "a formula has no kept value", "Open the workbook in a spreadsheet program, let it calculate, and save it."},
 

@@ -16,9 +16,13 @@ const (
 	String
 	Object
 	Array
+	// Segment is no value of JSON: a transaction set of X12, or a segment of one
+	// with its elements and the segments of the loop that it opens. Its Index is
+	// which one of its id it is in its loop, its Leaf which one of the document.
+	Segment
 )
 
-// Node is one JSON value.
+// Node is one JSON value, or one of X12.
 type Node struct {
 	Kind   Kind
 	Text   string // a string's text, a number as it is written, true or false
@@ -49,7 +53,7 @@ func (n *Node) Scalar() bool { return n.Kind < Object }
 // one, as most readers do. Nil is none.
 func (n *Node) Member(name string) *Node {
 	var found *Node
-	if n.Kind == Object {
+	if n.Kind == Object || n.Kind == Segment {
 		for c := n.first; c != nil; c = c.next {
 			if c.Name == name {
 				found = c
@@ -99,6 +103,13 @@ func (n *Node) Pointer() string {
 	if n.Parent == nil {
 		return n.base
 	}
+	if n.Parent.Kind == Segment { // ST 0004 / PO1 #3 / 02, as X12 says a place
+		up := n.Parent.Pointer() + " / " + n.Name
+		if n.Kind == Segment && n.Index > 1 {
+			up += " #" + strconv.Itoa(n.Index)
+		}
+		return up
+	}
 	return n.Parent.Pointer() + "/" + n.token()
 }
 
@@ -137,6 +148,11 @@ func (n *Node) LastLeaf() int {
 	return n.Leaf
 }
 
+// InSegment reports whether the node is of X12.
+func (n *Node) InSegment() bool {
+	return n.Kind == Segment || n.Parent != nil && n.Parent.Kind == Segment
+}
+
 // Leaves calls yield for every scalar, and every empty object and array,
 // within n, in the order in which they stand.
 func (n *Node) Leaves(yield func(*Node)) {
@@ -148,6 +164,9 @@ func (n *Node) Leaves(yield func(*Node)) {
 		c.Leaves(yield)
 	}
 }
+
+// Add puts a member of a segment behind the others.
+func (n *Node) Add(c *Node) { n.add(c) }
 
 func (n *Node) add(c *Node) {
 	c.Parent, c.Index = n, n.count
@@ -173,7 +192,7 @@ func (n *Node) AppendJSON(b []byte) []byte {
 		return append(b, "null"...)
 	case String:
 		return appendString(b, n.Text)
-	case Object, Array:
+	case Object, Array, Segment:
 		open, end := byte('{'), byte('}')
 		if n.Kind == Array {
 			open, end = '[', ']'
@@ -183,7 +202,7 @@ func (n *Node) AppendJSON(b []byte) []byte {
 			if c != n.first {
 				b = append(b, ',')
 			}
-			if n.Kind == Object {
+			if n.Kind != Array {
 				b = append(appendString(b, c.Name), ':')
 			}
 			b = c.AppendJSON(b)

@@ -12,6 +12,7 @@ import (
 	"koinos/core/list"
 	"koinos/core/order"
 	"koinos/core/source"
+	"koinos/core/x12"
 )
 
 // Parse reads a mapping. Where it is wrong in any way the error is a
@@ -22,6 +23,14 @@ func Parse(src []byte) (*Mapping, error) {
 		return nil, finding.All{*bad}
 	}
 	var m mistakes
+	if e := root.get("extends"); e != nil && e.scalar {
+		base := standardNode(e.text, e.at)
+		if base == nil {
+			m.add(finding.MappingWrongValue, e.at, e.text, "There is no standard mapping %q; there are %s.", e.text, strings.Join(StandardNames(), ", "))
+			return nil, m.all
+		}
+		root = root.over(base, 0)
+	}
 	grammar.fit(root, "a mapping", &m)
 	if len(m.all) > 0 {
 		return nil, m.all
@@ -39,7 +48,10 @@ func Parse(src []byte) (*Mapping, error) {
 // grammar alone cannot say.
 type builder struct {
 	*mistakes
-	m *Mapping
+	m       *Mapping
+	x12     bool         // the document is of X12
+	each    *x12.Address // of the part whose bindings are read
+	records *x12.Address // of the orders within a set
 }
 
 func (n *node) str(key string) string {
@@ -83,6 +95,14 @@ func (b *builder) mapping(root *node) *Mapping {
 		b.add(finding.MappingWrongValue, root.get("name").at, m.Name, "name must be of small letters, digits and hyphens, at most 64.")
 	}
 	m.Document.locale = locale{decimal: '.', grouping: ','}
+	if d := root.get("document"); d != nil && d.str("format") == string(source.X12) {
+		b.x12 = true
+		m.Document.locale.grouping = 0
+		for _, form := range []string{"yyyymmdd", "yymmdd"} { // as the element type DT has them
+			f, _ := parseDateForm(form)
+			m.Document.locale.dates = append(m.Document.locale.dates, f)
+		}
+	}
 	if d := root.get("document"); d != nil {
 		b.document(d, &m.Document)
 	}
@@ -104,6 +124,11 @@ func (b *builder) mapping(root *node) *Mapping {
 			m.parts[i] = m.Parts[level]
 		}
 		if n := root.get(string(level)); n != nil {
+			b.records, _ = m.Document.Records.(*x12.Address)
+			b.each = b.records
+			if m.parts[i] != nil && m.parts[i].Each != nil {
+				b.each, _ = m.parts[i].Each.(*x12.Address)
+			}
 			m.Bindings[level] = b.bindings(n, level, m.Document.locale)
 			m.levels[i] = m.Bindings[level]
 		}
@@ -125,6 +150,23 @@ func (b *builder) document(n *node, d *Document) {
 	d.Delimiter, d.Quote = b.sign(n, "delimiter"), b.sign(n, "quote")
 	d.SkipHide = n.str("hidden") == "leave-out"
 	d.Records = b.path(n.get("records"))
+	d.Set = n.str("set")
+	if d.Set != "" && !slices.Contains(x12.Sets(), d.Set) {
+		b.add(finding.MappingWrongValue, n.get("set").at, d.Set, "The dictionary has no transaction set %q; it has %s.", d.Set, strings.Join(x12.Sets(), ", "))
+	}
+	if b.x12 != (d.Set != "") {
+		b.add(finding.MappingWrongValue, n.at, d.Set, "format: x12 and set go together.")
+	}
+	if f := n.get("fixed"); f != nil {
+		for _, e := range f.entries {
+			a, err := x12.ParseAddress(e.key)
+			if err != nil || !a.IsElement() {
+				b.add(finding.MappingWrongValue, e.at, e.key, "%q is no element of X12, such as BEG/01.", e.key)
+				continue
+			}
+			d.Fixed = append(d.Fixed, Fixed{a, e.node.text})
+		}
+	}
 	d.Unused = b.sources(n.all("unused"))
 	if h := n.get("heading"); h != nil {
 		d.HeadRow, d.HeadFind, d.HeadRows = h.number("row"), h.strs("find"), h.number("rows")
@@ -165,15 +207,29 @@ func (b *builder) sign(n *node, key string) string {
 	return s
 }
 
-func (b *builder) path(n *node) *jsondoc.Path {
+func (b *builder) path(n *node) query {
 	if n == nil {
 		return nil
+	}
+	if b.x12 {
+		return b.address(n, n.text)
 	}
 	p, err := jsondoc.ParsePath(n.text)
 	if err != nil {
 		b.add(finding.MappingWrongValue, n.at, n.text, "%q is not a path of RFC 9535: %v.", n.text, err)
+		return nil
 	}
 	return p
+}
+
+// address reads an address of X12.
+func (b *builder) address(n *node, text string) query {
+	a, err := x12.ParseAddress(text)
+	if err != nil {
+		b.add(finding.MappingWrongValue, n.at, text, "%q is no address of X12: %v.", text, err)
+		return nil
+	}
+	return a
 }
 
 func (b *builder) locale(n *node, l *locale) {
@@ -221,7 +277,7 @@ var groupKeys = map[string]struct{ with, needed string }{
 	"blanks":  {"key", ""}, "rows": {"key", ""},
 	"when":  {"opener", ""},
 	"kinds": {"rowkind", "rowkind"}, "kind": {"rowkind", "rowkind"},
-	"count": {"count", "count"}, "opener": {"form", "form"}, "path": {"path", ""},
+	"count": {"count", "count"}, "opener": {"form", "form"}, "path": {"path set", ""},
 	"headers": {"join", "join"}, "lines": {"join", "join"},
 }
 
@@ -235,6 +291,12 @@ func (b *builder) group(n *node, g *Grouping) {
 		case v == nil && slices.Contains(strings.Fields(use.needed), g.By):
 			b.add(finding.MappingMissingKey, n.at, "", "group by %s needs %q: %s.", g.By, k.name, k.shape.about)
 		}
+	}
+	if b.x12 != (g.By == "set") {
+		b.add(finding.MappingWrongValue, n.at, g.By, "group by: set goes with format: x12, and only with it.")
+	}
+	if g.By == "set" { // a transaction set is a record, as a value of JSON is
+		g.By = "path"
 	}
 	g.Columns = b.sources(n.all("columns"))
 	g.Break, g.Anywhere = n.str("blanks") == "break", n.str("rows") == "anywhere"
@@ -309,6 +371,11 @@ func (b *builder) sources(nodes []*node) []Source {
 func (b *builder) source(n *node, text string) Source {
 	s := Source{Text: text, fold: list.Fold(text), number: strings.Contains(text, "{n}")}
 	switch {
+	case b.x12:
+		s.Kind = ByPath
+		if a, ok := b.address(n, text).(*x12.Address); ok {
+			s.path, s.full = a.Within(b.each), a
+		}
 	case text == "{heading}":
 		s.Kind = ByMatrixHeading
 	case text == "{cell}":
@@ -320,8 +387,9 @@ func (b *builder) source(n *node, text string) Source {
 		p, err := jsondoc.ParsePath(text)
 		if err != nil {
 			b.add(finding.MappingWrongValue, n.at, text, "%q is not a path of RFC 9535: %v.", text, err)
+		} else {
+			s.path = p
 		}
-		s.path = p
 	case strings.HasPrefix(text, "@"):
 		s.Kind = ByColumn
 		if s.Column = finding.ColumnNumber(text[1:]); s.Column == 0 {
@@ -346,6 +414,12 @@ func (b *builder) bindings(n *node, level order.Level, doc locale) []Binding {
 
 func (b *builder) binding(e entry, f order.Field, doc locale) Binding {
 	v := e.node
+	if within := b.each; within != nil && v.get("of") != nil {
+		if b.each = nil; v.str("of") == "order" {
+			b.each = b.records
+		}
+		defer func() { b.each = within }()
+	}
 	bind := Binding{
 		Field: f, From: b.sources(v.all("from")), Value: v.str("value"), Default: v.str("default"), Need: Need(v.str("need")), Of: v.str("of"),
 		Repeat: v.str("repeat"), Beside: v.str("beside"), Expr: b.compile(v.get("expr"), false), When: b.compile(v.get("when"), true),
@@ -390,7 +464,7 @@ func (b *builder) binding(e entry, f order.Field, doc locale) Binding {
 	value := v.get("value")
 	switch given := v.get("from") != nil || v.get("cell") != nil || v.get("label") != nil || bind.Expr != nil || bind.Result.Step != ""; {
 	case !given && value == nil:
-		b.add(finding.MappingMissingKey, e.at, "", "%s needs from (a column), cell, label, expr or result, or value (the same for all).", e.key)
+		b.add(finding.MappingMissingKey, e.at, "", "%s needs from (a column, a path, an element), cell, label, expr or result, or value (the same for all).", e.key)
 	case v.get("from") != nil && value != nil:
 		b.add(finding.MappingWrongValue, value.at, value.text, "%s has both from and value; take one of them out, or say default instead of value.", e.key)
 	case given && value != nil:

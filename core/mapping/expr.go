@@ -334,7 +334,7 @@ func (w *worker) newEnv() {
 			return d, err
 		},
 		Walk: func(name, text string) (string, error) {
-			walk := w.set.Crosswalks[name]
+			walk := w.set.Crosswalk(name)
 			if walk == nil {
 				return "", fmt.Errorf("there is no crosswalk %q", name)
 			}

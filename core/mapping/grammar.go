@@ -55,7 +55,7 @@ var (
 )
 
 var binding = &shape{kind: object, about: "Where one field of the order gets its value, and what is done to it on the way", keys: []key{
-	{"from", false, many("Heading of the column, letter case and space aside; @C for column C; a name or a path ($.a.b, RFC 9535) in JSON; {n} in a heading is a number from 1 on; {heading}, {cell} of a matrix; {sheet} the sheet's name. Of several the first that has a value")},
+	{"from", false, many("Heading of the column, letter case and space aside; @C for column C; a name or a path ($.a.b, RFC 9535) in JSON; an element of X12 (BEG/03, PO1/07 where PO1/06 = VP); {n} in a heading is a number from 1 on; {heading}, {cell} of a matrix; {sheet} the sheet's name. Of several the first that has a value")},
 	{"cell", false, some("Fixed cell, such as B3")},
 	{"label", false, many("Text of the cell beside which the value stands, * for any letters; a colon at its end does not matter")},
 	{"beside", false, words("Where the value stands beside its label; left out, the first filled cell to the right, or else below", "right", "below")},
@@ -89,7 +89,7 @@ var binding = &shape{kind: object, about: "Where one field of the order gets its
 var condition = "col(\"Heading\") is a cell's text, text the row's first filled cell, filled how many cells are filled, row its number"
 
 // groupings are the ways in which rows become orders.
-var groupings = []string{"key", "opener", "gap", "rowkind", "count", "sheet", "file", "form", "join", "path"}
+var groupings = []string{"key", "opener", "gap", "rowkind", "count", "sheet", "file", "form", "join", "path", "set"}
 
 // rowKinds are what a row can be by rowkind.
 var rowKinds = []string{"header", "line", "party", "charge", "note", "leave-out"}
@@ -103,7 +103,7 @@ func joined(about string) *shape {
 
 func part(what string) *shape {
 	keys := []key{
-		{"each", false, some("JSON: path of the " + what + " within the order (RFC 9535)")},
+		{"each", false, some("JSON: path of the " + what + " within the order (RFC 9535); X12: the segment that begins one of them, such as PO1")},
 		{"across", false, words("Several in one row. numbered: {n} in a heading counts them, or the same heading stands several times; matrix: one for each filled cell of the columns", "numbered", "matrix")},
 		{"columns", false, many("matrix: the columns by heading, @F, or from first to last as @F-@M")},
 		{"when", false, some("Condition of a row that is one: " + condition)},
@@ -118,6 +118,7 @@ func part(what string) *shape {
 var grammar = &shape{kind: object, about: "How a document's records become orders", keys: []key{
 	{"koinos", true, words("Version of the grammar", Version)},
 	{"name", true, some("Name of the mapping: small letters, digits and hyphens")},
+	{"extends", false, some("A standard mapping, such as x12-850, whose words hold where this one says nothing: koinos mapping standard lists them")},
 	{"about", false, some("What the mapping is for, in a sentence")},
 	{"document", false, &shape{kind: object, about: "What the document looks like; what is left out is found out", keys: []key{
 		{"format", false, words("Outer form", source.Formats...)},
@@ -125,6 +126,8 @@ var grammar = &shape{kind: object, about: "How a document's records become order
 		{"delimiter", false, some("Sign between the cells of a CSV; \\t is a tab")},
 		{"quote", false, some("Quotation mark of a CSV")},
 		{"sheet", false, many("Sheets of a workbook by name, * for any letters, or by number; left out, the first visible one")},
+		{"set", false, some("X12: the transaction set that is read and written, such as 850; of others in the document nothing is taken")},
+		{"fixed", false, &shape{kind: table, about: "X12: elements that are always written so, such as BEG/01: \"00\"", items: some("Value")}},
 		{"records", false, some("JSON: path (RFC 9535) of the values that are the rows; left out, each line of NDJSON, or each element of the outermost array")},
 		{"unused", false, many("Columns, or paths of JSON, that are left out on purpose; named like from")},
 		{"hidden", false, words("What becomes of hidden and filtered rows: they are read (the usual) or left out", "read", "leave-out")},
@@ -165,7 +168,7 @@ var grammar = &shape{kind: object, about: "How a document's records become order
 			{"kind", false, some("rowkind: the column that says what a row is; named like from")},
 			{"count", false, whole("count: how many rows make an order")},
 			{"opener", false, some("form: text of the cell with which each form begins, * for any letters")},
-			{"path", false, some("path: which values of a JSON document are the orders (RFC 9535)")},
+			{"path", false, some("path: which values of a JSON document are the orders (RFC 9535); set: the segment that begins each order of a transaction set that holds several, such as HL where HL/03 = O")},
 			{"headers", false, joined("join: the sheet of the headers")},
 			{"lines", false, joined("join: the sheet of the lines")},
 		}}},

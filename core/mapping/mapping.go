@@ -14,6 +14,7 @@ import (
 	"koinos/core/list"
 	"koinos/core/order"
 	"koinos/core/source"
+	"koinos/core/x12"
 )
 
 // Mapping is a parsed mapping. It does not change after Parse and may be used
@@ -56,9 +57,11 @@ type Document struct {
 	Encoding  source.Encoding
 	Delimiter string
 	Quote     string
-	Sheets    []string      // patterns or numbers; none is the first visible one
-	Records   *jsondoc.Path // nil is found out
-	HeadRow   int           // 0 is not stated
+	Sheets    []string // patterns or numbers; none is the first visible one
+	Records   query    // nil is found out
+	Set       string   // of X12: the transaction set that is read and written
+	Fixed     []Fixed
+	HeadRow   int // 0 is not stated
 	HeadFind  []string
 	HeadRows  int // rows that the heading takes
 	BlankRows int // 0 reads to the end
@@ -77,7 +80,13 @@ type Document struct {
 // Options is what the reader of the document must know.
 func (m *Mapping) Options(limits source.Limits) source.Options {
 	d := &m.Document
-	opt := source.Options{Format: d.Format, Encoding: d.Encoding, Delimiter: d.Delimiter, Quote: d.Quote, Limits: limits, Records: d.Records, Around: m.wide}
+	opt := source.Options{Format: d.Format, Encoding: d.Encoding, Delimiter: d.Delimiter, Quote: d.Quote, Limits: limits, Set: d.Set, Around: m.wide}
+	switch records := d.Records.(type) {
+	case *jsondoc.Path:
+		opt.Records = records
+	case *x12.Address:
+		opt.Loops = records
+	}
 	sheets := d.Sheets
 	if m.Group.By == "join" {
 		sheets = []string{m.Group.Headers.Sheet, m.Group.Lines.Sheet}
@@ -128,7 +137,7 @@ func (g *Grouping) whole() bool { return g.By == "sheet" || g.By == "file" || g.
 
 // Part says how a repeating part of an order stands in its rows.
 type Part struct {
-	Each   *jsondoc.Path
+	Each   query
 	Across string // "", numbered or matrix
 	Matrix []Source
 	Range  [2]int // matrix: first and last column
@@ -159,15 +168,30 @@ const (
 	BySheet                           // the sheet's name
 )
 
+// query finds values in a tree: a path of JSON, or an address of X12.
+type query interface {
+	First(*jsondoc.Node) *jsondoc.Node
+	All(*jsondoc.Node) []*jsondoc.Node
+	Pointer() string
+	String() string
+}
+
+// Fixed is an element of X12 that is always written so.
+type Fixed struct {
+	At    *x12.Address
+	Value string
+}
+
 // Source is one place of a document that a mapping names.
 type Source struct {
 	Text   string
 	Kind   SourceKind
 	Column int // ByColumn and ByCell, counted from 1
 	Row    int // ByCell
-	path   *jsondoc.Path
-	fold   string // the heading as headings are compared
-	number bool   // {n} stands in the heading
+	path   query
+	full   *x12.Address // X12: path as it is from the set on
+	fold   string       // the heading as headings are compared
+	number bool         // {n} stands in the heading
 }
 
 // Binding says where one field gets its value.
@@ -297,7 +321,7 @@ func (m *Mapping) Missing(set *list.Set) finding.All {
 			if b.List != "" && set.Lists[b.List] == nil {
 				all = append(all, finding.New(finding.ListMissing, b.at, b.List, "%s asks the list %q, which has not been imported.", b.Field.Name, b.List))
 			}
-			if b.Crosswalk != "" && set.Crosswalks[b.Crosswalk] == nil {
+			if b.Crosswalk != "" && set.Crosswalk(b.Crosswalk) == nil {
 				all = append(all, finding.New(finding.ListMissing, b.at, b.Crosswalk, "%s asks the crosswalk %q, which has not been imported.", b.Field.Name, b.Crosswalk))
 			}
 		}
@@ -322,6 +346,9 @@ func (m *Mapping) Describe() string {
 		by = fmt.Sprintf("%d rows each", m.Group.Count)
 	case "path":
 		by = "one for each value of a path"
+		if m.Document.Set != "" {
+			by = "one for each transaction set " + m.Document.Set
+		}
 		if m.Document.Records != nil {
 			by = "one for each " + m.Document.Records.String()
 		}

@@ -301,8 +301,11 @@ func (p *plan) spot(src *Source, at finding.Place) (spot, *finding.Finding) {
 			return s, nil
 		}
 	case ByPath:
+		if src.path == nil {
+			return s, nil // Parse has said so
+		}
 		if !p.tree {
-			f := finding.New(finding.ColumnMissing, p.head.Place(0), src.Text, "%s is a path of JSON, but this document has rows of cells (%s).", src.Text, at)
+			f := finding.New(finding.ColumnMissing, p.head.Place(0), src.Text, "%s is a path of JSON or X12, but this document has rows of cells (%s).", src.Text, at)
 			return s, &f
 		}
 		s.pointer = src.path.Pointer()

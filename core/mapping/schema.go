@@ -31,7 +31,10 @@ func (s *shape) schema() map[string]any {
 			}
 		}
 		m["type"], m["properties"], m["additionalProperties"] = "object", properties, false
-		if len(required) > 0 {
+		switch {
+		case len(required) > 0 && s == grammar: // what it extends has the rest
+			m["anyOf"] = []any{map[string]any{"required": required}, map[string]any{"required": []any{"koinos", "name", "extends"}}}
+		case len(required) > 0:
 			m["required"] = required
 		}
 		if s.one {

@@ -178,7 +178,7 @@ func (w *worker) take(b *bound, t taken, l *order.Line) {
 	}
 	text := c.Text
 	if b.Crosswalk != "" {
-		walk := w.set.Crosswalks[b.Crosswalk]
+		walk := w.set.Crosswalk(b.Crosswalk)
 		if walk == nil {
 			return // Missing has said so before the load began
 		}

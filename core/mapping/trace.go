@@ -5,6 +5,7 @@ import (
 	"maps"
 	"slices"
 	"strconv"
+	"strings"
 
 	"koinos/core/finding"
 )
@@ -71,6 +72,10 @@ func (t *Trace) Place(line int, field string) finding.Place {
 	if path, ok := t.Paths[field]; ok && line <= len(t.Pointers) {
 		p := t.Line(line)
 		p.Pointer += path
+		if element, ok := strings.CutPrefix(path, " / "); ok {
+			n, _ := strconv.Atoi(element)
+			p.Column = n + 1
+		}
 		return p
 	}
 	if c := t.Columns[field]; c > 0 {
@@ -86,6 +91,8 @@ func (t *Trace) Line(line int) finding.Place {
 		return finding.Place{}
 	case line <= len(t.Lines):
 		return finding.Place{Row: t.Rows[line-1], Column: 3, Line: t.Lines[line-1], Pointer: t.Pointers[line-1]}
+	case line <= len(t.Pointers) && strings.HasPrefix(t.Pointers[line-1], "ST "):
+		return finding.Place{Row: t.Rows[line-1], Pointer: t.Pointers[line-1]}
 	case line <= len(t.Pointers):
 		return finding.Place{Row: t.Rows[line-1], Column: 2, Pointer: t.Pointers[line-1]}
 	}

@@ -127,6 +127,8 @@ func (w *worker) findNode(s *spot) (source.Cell, where, bool) {
 	}
 	c := source.Cell{Text: found.Text}
 	switch found.Kind {
+	case jsondoc.Segment:
+		c = source.Cell{Text: "the segment " + found.Name, Kind: source.ErrorValue}
 	case jsondoc.String:
 		c.Text = trim(c.Text)
 	case jsondoc.Number:

@@ -60,7 +60,7 @@ func (b *Binding) Written(value string, set *list.Set) (string, error) {
 		}
 	}
 	if b.Crosswalk != "" {
-		walk := set.Crosswalks[b.Crosswalk]
+		walk := set.Crosswalk(b.Crosswalk)
 		if walk == nil {
 			return "", fmt.Errorf("there is no crosswalk %q", b.Crosswalk)
 		}

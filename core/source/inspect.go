@@ -216,6 +216,12 @@ func PathOf(n, outer *jsondoc.Node) string {
 	if n == outer || n.Parent == nil {
 		return "$"
 	}
+	if n.InSegment() { // as an address of X12 is written
+		if up := PathOf(n.Parent, outer); n.Parent.Parent != nil && up != "$" {
+			return up + "/" + n.Name
+		}
+		return n.Name
+	}
 	up := PathOf(n.Parent, outer)
 	if n.Parent.Kind == jsondoc.Array {
 		return up + "[*]"

@@ -226,6 +226,14 @@ func (n *ndjsonReader) Next() (Record, error) {
 // PlaceOf is the place of a JSON value, in NDJSON within a line. Row and column
 // are those of the table that Options.Leaves gives.
 func PlaceOf(n *jsondoc.Node, line int) finding.Place {
+	if n.InSegment() { // a row a segment: its id, then its elements
+		column := 0
+		if n.Kind != jsondoc.Segment {
+			column, _ = strconv.Atoi(n.Name[:min(2, len(n.Name))])
+			column++
+		}
+		return finding.Place{Row: n.Leaf, Column: column, Pointer: n.Pointer()}
+	}
 	p := finding.Place{Row: n.Leaf, Column: 2, Line: line, Pointer: n.Pointer()}
 	if line > 0 {
 		p.Column = 3

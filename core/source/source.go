@@ -8,6 +8,7 @@ import (
 
 	"koinos/core/finding"
 	"koinos/core/jsondoc"
+	"koinos/core/x12"
 )
 
 // Format is the outer form of a document.
@@ -18,13 +19,17 @@ const (
 	XLSX   Format = "xlsx"
 	JSON   Format = "json"
 	NDJSON Format = "ndjson"
+	X12    Format = "x12"
 )
 
 // Tree reports whether documents of the format are JSON values, not rows of cells.
 func (f Format) Tree() bool { return f == JSON || f == NDJSON }
 
+// Nested reports whether the format's records are trees: of JSON or of X12.
+func (f Format) Nested() bool { return f.Tree() || f == X12 }
+
 // Formats are the forms that can be read.
-var Formats = []string{string(CSV), string(XLSX), string(JSON), string(NDJSON)}
+var Formats = []string{string(CSV), string(XLSX), string(JSON), string(NDJSON), string(X12)}
 
 // Kind says what the document itself knows of a cell's value.
 type Kind uint8
@@ -116,8 +121,10 @@ type Options struct {
 	Quote     string                             // one character
 	Sheets    func(number int, name string) bool // which sheets of a workbook, counted from 1; nil is the first visible one
 	Records   *jsondoc.Path                      // which values of a JSON document are its records; nil is each element of the outermost array, or each line
+	Set       string                             // X12: which transaction sets are records; "" is every one
+	Loops     *x12.Address                       // X12: which loops of a set are records; nil is the set as a whole
 	Around    bool                               // JSON: records know the objects around them
-	Leaves    bool                               // JSON: give a row for each value instead, for people to look at
+	Leaves    bool                               // JSON and X12: give a row for each value or segment instead, for people to look at
 	Limits    Limits
 }
 
@@ -130,6 +137,10 @@ func Open(r io.ReaderAt, size int64, opt Options) (Reader, error) {
 	switch {
 	case shape.Format == XLSX:
 		return openXLSX(r, size, opt)
+	case shape.Format == X12 && opt.Leaves:
+		return openSegments(r, size), nil
+	case shape.Format == X12:
+		return openX12(r, size, opt), nil
 	case shape.Format.Tree() && opt.Leaves:
 		return openLeaves(r, size, shape, opt), nil
 	case shape.Format == JSON:
@@ -174,7 +185,7 @@ func Sniff(r io.ReaderAt, size int64, opt Options) (Shape, error) {
 	}
 	for _, m := range magic {
 		if bytes.HasPrefix(bytes.ToLower(head[:min(len(head), 16)]), bytes.ToLower([]byte(m.prefix))) {
-			f := finding.Fatal(finding.FormatUnknown, finding.Place{}, "This is %s, not a CSV file, an .xlsx workbook or JSON.", m.is)
+			f := finding.Fatal(finding.FormatUnknown, finding.Place{}, "This is %s, not a CSV file, an .xlsx workbook, JSON or X12.", m.is)
 			if m.advice != "" {
 				f.Hint = m.advice
 			}
@@ -198,6 +209,12 @@ func Sniff(r io.ReaderAt, size int64, opt Options) (Shape, error) {
 			shape.Sheets = append(shape.Sheets, s.name)
 		}
 		return shape, nil
+	}
+	if isX12(head) && (opt.Format == "" || opt.Format == X12) {
+		return Shape{Format: X12}, nil
+	}
+	if opt.Format == X12 {
+		return Shape{}, finding.Fatal(finding.FormatUnknown, finding.Place{}, "The mapping expects X12, but this does not begin with an ISA segment.")
 	}
 	if opt.Format == XLSX {
 		return Shape{}, finding.Fatal(finding.FormatUnknown, finding.Place{}, "The mapping expects an .xlsx workbook, but this is not one.")

@@ -97,7 +97,7 @@ func (g *groupAnswer) set(s *Set) {
 	}
 	open := "" // the AK3 that AK4s belong to
 	for n, f := range found {
-		if f.Level == AtSet || f.Level == AtSegment && f.Code == "3" || f.Level == AtElement && f.Code == "1" {
+		if Rejecting(&f) {
 			outcome = "R"
 		} else if outcome == "A" {
 			outcome = "E"
@@ -172,19 +172,19 @@ func (a *answering) write(w io.Writer, next func(groups int) (Answer, error)) er
 	}
 	i, d := a.i, a.i.Delimiters
 	out := func(text string) string { // written with * and :, sent with the partner's
-		return strings.NewReplacer("*", string(d.Element), ":", string(d.Component)).Replace(text) + string(d.Segment)
+		return strings.NewReplacer("*", one(d.Element), ":", one(d.Component)).Replace(text) + one(d.Segment)
 	}
 	pad := func(s string, n int) string { return fmt.Sprintf("%-*.*s", n, n, s) }
 	element := func(n int) string { return i.Segment.Element(n) }
 	date, clock := answer.At.Format("060102"), answer.At.Format("1504")
 	repetition := "U"
 	if d.Repetition != 0 {
-		repetition = string(d.Repetition)
+		repetition = one(d.Repetition)
 	}
 	control := fmt.Sprintf("%09d", answer.Interchange)
 	var b strings.Builder
 	b.WriteString(strings.ReplaceAll(strings.Join([]string{"ISA", "00", pad("", 10), "00", pad("", 10), pad(element(7), 2), pad(element(8), 15), pad(element(5), 2), pad(element(6), 15),
-		date, clock, repetition, pad(element(12), 5), control, "0", pad(i.Usage, 1), string(d.Component)}, "\x00"), "\x00", string(d.Element)) + string(d.Segment))
+		date, clock, repetition, pad(element(12), 5), control, "0", pad(i.Usage, 1), one(d.Component)}, "\x00"), "\x00", one(d.Element)) + one(d.Segment))
 	if asked {
 		outcome, note := "A", "000"
 		if a.note != "" {

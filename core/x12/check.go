@@ -31,14 +31,14 @@ func Check(set *Set) ([]Placed, []Finding) {
 		for i := range set.Segments {
 			c.placed = append(c.placed, Placed{Segment: &set.Segments[i], Count: 1, Parent: -1})
 		}
-		c.add(Finding{Level: AtSet, Code: "1", Offset: set.Segments[0].Offset, Segment: "ST", Position: 1, Element: 1, Value: set.ID, Message: fmt.Sprintf("The transaction set %q is not one that Koinos knows.", set.ID)})
+		c.add(Finding{Level: AtSet, Code: "1", Offset: set.Segments[0].Offset, Row: set.Segments[0].Row, Segment: "ST", Position: 1, Element: 1, Value: set.ID, Message: fmt.Sprintf("The transaction set %q is not one that Koinos knows.", set.ID)})
 		return c.placed, c.found
 	}
 	if g := set.Group; g != nil && g.FunctionalID != c.def.group {
-		c.add(Finding{Level: AtSet, Code: "6", Offset: set.Segments[0].Offset, Segment: "ST", Position: 1, Element: 1, Value: set.ID, Message: fmt.Sprintf("A %s travels in a functional group of %s, not of %q.", set.ID, c.def.group, g.FunctionalID)})
+		c.add(Finding{Level: AtSet, Code: "6", Offset: set.Segments[0].Offset, Row: set.Segments[0].Row, Segment: "ST", Position: 1, Element: 1, Value: set.ID, Message: fmt.Sprintf("A %s travels in a functional group of %s, not of %q.", set.ID, c.def.group, g.FunctionalID)})
 	}
 	if n := len(set.Control); n < 4 || n > 9 {
-		c.add(Finding{Level: AtSet, Code: "7", Offset: set.Segments[0].Offset, Segment: "ST", Position: 1, Element: 2, Value: set.Control, Message: "The control number of a transaction set has four to nine characters."})
+		c.add(Finding{Level: AtSet, Code: "7", Offset: set.Segments[0].Offset, Row: set.Segments[0].Row, Segment: "ST", Position: 1, Element: 2, Value: set.Control, Message: "The control number of a transaction set has four to nine characters."})
 	}
 	c.frames = append(c.frames[:0], frame{nodes: c.def.nodes, parent: -1})
 	for c.at = range set.Segments {
@@ -89,7 +89,7 @@ func (c *checker) add(f Finding) { c.found = append(c.found, f) }
 // segment adds a finding about the segment that is looked at.
 func (c *checker) segment(code, format string, args ...any) {
 	s := &c.set.Segments[c.at]
-	c.add(Finding{Level: AtSegment, Code: code, Offset: s.Offset, Segment: clip(s.ID), Position: c.at + 1, Message: fmt.Sprintf(format, args...), Place: c.where(len(c.placed) - 1)})
+	c.add(Finding{Level: AtSegment, Code: code, Offset: s.Offset, Row: s.Row, Segment: clip(s.ID), Position: c.at + 1, Message: fmt.Sprintf(format, args...), Place: c.where(len(c.placed) - 1)})
 }
 
 // where is the place of a segment: ST 0004 / PO1 #3 / N1 #2 / N3.
@@ -114,19 +114,11 @@ func PlaceIn(control string, placed []Placed, i int) string {
 // open loop from where that stands on, or in one of those around it.
 func (c *checker) place() {
 	s := &c.set.Segments[c.at]
-	if !c.def.segments[s.ID] {
-		c.put(len(c.frames)-1, 1, true)
-		if segments[s.ID] != nil {
-			c.segment("6", "%q does not belong to the transaction set %s.", clip(s.ID), c.def.id)
-		} else {
-			c.segment("1", "%q is not a segment of X12.", clip(s.ID))
-		}
-		return
-	}
+	key := idKey([]byte(s.ID))
 	for d := len(c.frames) - 1; d >= 0; d-- {
 		f := &c.frames[d]
 		for j := f.at; j < len(f.nodes); j++ {
-			if f.nodes[j].id != s.ID || d > 0 && j == 0 {
+			if f.nodes[j].key != key || d > 0 && j == 0 {
 				continue // a loop's opener again is the loop's next round, which is the outer one's to say
 			}
 			c.close(d)
@@ -135,6 +127,15 @@ func (c *checker) place() {
 			c.enter(d, j)
 			return
 		}
+	}
+	if !c.def.segments[s.ID] {
+		c.put(len(c.frames)-1, 1, true)
+		if segments[s.ID] != nil {
+			c.segment("6", "%q does not belong to the transaction set %s.", clip(s.ID), c.def.id)
+		} else {
+			c.segment("1", "%q is not a segment of X12.", clip(s.ID))
+		}
+		return
 	}
 	// It stands behind where it belongs. One that opens a loop begins a round of it
 	// all the same, so that what belongs to it is not called out of place too.
@@ -199,7 +200,7 @@ func (c *checker) skip(f *frame, j int) {
 		if f.parent >= 0 {
 			place = c.where(f.parent) + " / "
 		}
-		c.add(Finding{Level: AtSegment, Code: "3", Offset: s.Offset, Segment: n.id, Position: c.at + 1, Message: fmt.Sprintf("The segment %s (%s) must be there.", n.id, nameOf(n.id)), Place: place + n.id})
+		c.add(Finding{Level: AtSegment, Code: "3", Offset: s.Offset, Row: s.Row, Segment: n.id, Position: c.at + 1, Message: fmt.Sprintf("The segment %s (%s) must be there.", n.id, nameOf(n.id)), Place: place + n.id})
 	}
 	if j != f.at {
 		f.at, f.count = min(j, len(f.nodes)), 0
@@ -259,7 +260,7 @@ func (c *checker) elements(s *Segment) {
 		if component > 0 {
 			place += "-" + strconv.Itoa(component)
 		}
-		c.add(Finding{Level: AtElement, Code: code, Offset: s.Offset, Segment: s.ID, Position: c.at + 1, Element: n, Component: component, Value: clip(value), Message: fmt.Sprintf(format, args...), Place: place})
+		c.add(Finding{Level: AtElement, Code: code, Offset: s.Offset, Row: s.Row, Segment: s.ID, Position: c.at + 1, Element: n, Component: component, Value: clip(value), Message: fmt.Sprintf(format, args...), Place: place})
 	}
 	filled := func(n int) bool { return len(s.Bytes(n)) > 0 }
 	name := func(n int) string { return fmt.Sprintf("%s%02d", s.ID, n) }

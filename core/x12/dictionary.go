@@ -22,6 +22,7 @@ type setDef struct {
 // node is a segment of a set, or a loop of them.
 type node struct {
 	id    string // of the segment, or of the one that opens the loop
+	key   uint32 // the id packed, quick to compare
 	must  bool
 	most  int
 	inner []node // of a loop
@@ -282,6 +283,9 @@ func (r *dictionaryReader) node(words []string, depth int) string {
 		return "is no segment of a set"
 	} else {
 		n.must = words[1] == "M"
+	}
+	if n.key = idKey([]byte(n.id)); n.key == 0 {
+		return "no id of two or three characters"
 	}
 	var err error
 	if n.most, err = strconv.Atoi(words[2]); err != nil {

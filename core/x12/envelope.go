@@ -27,6 +27,7 @@ type Finding struct {
 	Message   string `json:"message"`
 	Place     string `json:"place" doc:"ISA 000000905 / ST 0004 / PO1 #3 / 02"`
 	Offset    int64  `json:"offset" doc:"Byte of the document"`
+	Row       int    `json:"row,omitempty" doc:"Segment of the document, counted from 1"`
 	Segment   string `json:"segment,omitempty"`
 	Position  int    `json:"position,omitempty" doc:"Of the segment in its set; ST is 1"`
 	Element   int    `json:"element,omitempty" doc:"Counted from 1"`
@@ -86,36 +87,55 @@ const mostSegments = 1_000_000
 func Read(r io.Reader, h Handler) error {
 	e := &envelope{s: newScanner(r), h: h}
 	for {
-		if err := e.s.blank(); err == io.EOF {
+		if err := e.step(); err == io.EOF {
 			return nil
 		} else if err != nil {
 			return err
 		}
-		seg, short, err := e.s.isa()
-		if errors.Is(err, errNoISA) {
-			at := e.s.offset
-			n, sample, err := e.s.toISA()
-			if err2 := e.find(Finding{Level: AtInterchange, Code: "024", Offset: at, Message: fmt.Sprintf("%d bytes are no interchange: %q …", n, clip(string(sample)))}); err2 != nil {
-				return err2
-			}
-			if err == io.EOF {
-				return nil
-			}
-			if err != nil {
-				return err
-			}
-			continue
-		}
-		if err != nil {
-			return err
-		}
-		if err := e.interchange(seg, short); err != nil {
-			if err == io.EOF {
-				return nil
-			}
-			return err
-		}
 	}
+}
+
+// step takes in what comes next: a segment, or what is none. Its error is
+// io.EOF at the document's end.
+func (e *envelope) step() error {
+	if e.i == nil {
+		return e.between()
+	}
+	seg, err := e.s.next()
+	switch {
+	case err == io.EOF:
+		err = e.find(Finding{Level: AtInterchange, Code: "023", Offset: e.s.offset, Row: e.s.row, Message: "The document ends before the interchange's IEA."})
+		return errors.Join(err, e.closeSet(nil), e.closeGroup(nil), e.closeInterchange(nil))
+	case err == io.ErrUnexpectedEOF || errors.Is(err, errLong):
+		what := "The document ends within a segment"
+		if errors.Is(err, errLong) {
+			what = "No segment ends for a very long stretch"
+		}
+		return e.find(Finding{Level: AtInterchange, Code: "023", Offset: seg.Offset, Row: seg.Row, Segment: clip(seg.ID), Message: fmt.Sprintf("%s: %q …", what, clip(seg.String()))})
+	case err != nil:
+		return err
+	}
+	return e.segment(seg)
+}
+
+// between looks for the next interchange.
+func (e *envelope) between() error {
+	if err := e.s.blank(); err != nil {
+		return err
+	}
+	seg, short, err := e.s.isa()
+	if errors.Is(err, errNoISA) {
+		at := e.s.offset
+		n, sample, err := e.s.toISA()
+		if err2 := e.find(Finding{Level: AtInterchange, Code: "024", Offset: at, Row: e.s.row + 1, Message: fmt.Sprintf("%d bytes are no interchange: %q …", n, clip(string(sample)))}); err2 != nil {
+			return err2
+		}
+		return err
+	}
+	if err != nil {
+		return err
+	}
+	return e.interchange(seg, short)
 }
 
 type envelope struct {
@@ -124,6 +144,8 @@ type envelope struct {
 	i        *Interchange
 	g        *Group
 	set      *Set
+	keep     keep
+	usual    int // segments of the set before
 	groups   int
 	sets     int
 	controls map[string]bool // of the group's sets
@@ -199,125 +221,102 @@ func (e *envelope) interchange(seg *Segment, short bool) error {
 	}
 	for _, c := range isaChecks {
 		if v := i.Segment.Element(c.element); !c.sound(v) {
-			if err := e.find(Finding{Level: AtInterchange, Code: c.code, Offset: seg.Offset, Segment: "ISA", Element: c.element, Value: v, Message: fmt.Sprintf("ISA%02d is %q; it must be %s.", c.element, v, c.must)}); err != nil {
+			if err := e.find(Finding{Level: AtInterchange, Code: c.code, Offset: seg.Offset, Row: seg.Row, Segment: "ISA", Element: c.element, Value: v, Message: fmt.Sprintf("ISA%02d is %q; it must be %s.", c.element, v, c.must)}); err != nil {
 				return err
 			}
 		}
 	}
 	if short {
-		if err := e.find(Finding{Level: AtInterchange, Code: "024", Offset: seg.Offset, Segment: "ISA", Message: "The elements of the ISA are not padded to their fixed lengths; the delimiters were taken from where its sixteenth ends."}); err != nil {
+		if err := e.find(Finding{Level: AtInterchange, Code: "024", Offset: seg.Offset, Row: seg.Row, Segment: "ISA", Message: "The elements of the ISA are not padded to their fixed lengths; the delimiters were taken from where its sixteenth ends."}); err != nil {
 			return err
 		}
 	}
-	for {
-		seg, err := e.s.next()
-		if err == io.EOF {
-			err = e.find(Finding{Level: AtInterchange, Code: "023", Offset: e.s.offset, Message: "The document ends before the interchange's IEA."})
-			return errors.Join(e.closeSet(nil), e.closeGroup(nil), e.closeInterchange(nil), err)
-		}
-		if err == io.ErrUnexpectedEOF || errors.Is(err, errLong) {
-			what := "The document ends within a segment"
-			if errors.Is(err, errLong) {
-				what = "No segment ends for a very long stretch"
-			}
-			if err := e.find(Finding{Level: AtInterchange, Code: "023", Offset: seg.Offset, Segment: clip(seg.ID), Message: fmt.Sprintf("%s: %q …", what, clip(seg.String()))}); err != nil {
-				return err
-			}
-			continue
-		}
-		if err != nil {
-			return err
-		}
-		ended, err := e.segment(seg)
-		if err != nil || ended {
-			return err
-		}
-	}
+	return nil
 }
 
-// segment puts a segment where it belongs; ended is the interchange's end.
-func (e *envelope) segment(seg *Segment) (ended bool, err error) {
+// segment puts a segment where it belongs.
+func (e *envelope) segment(seg *Segment) error {
 	switch seg.ID {
 	case "ISA": // the one before never ended
 		if err := errors.Join(e.closeSet(nil), e.closeGroup(nil)); err != nil {
-			return false, err
+			return err
 		}
-		if err := e.find(Finding{Level: AtInterchange, Code: "023", Offset: seg.Offset, Message: "Another ISA begins before the interchange's IEA."}); err != nil {
-			return false, err
+		if err := e.find(Finding{Level: AtInterchange, Code: "023", Offset: seg.Offset, Row: seg.Row, Message: "Another ISA begins before the interchange's IEA."}); err != nil {
+			return err
 		}
 		if err := e.closeInterchange(nil); err != nil {
-			return false, err
+			return err
 		}
-		return true, e.interchange(seg, false)
+		return e.interchange(seg, false)
 	case "IEA":
 		if err := errors.Join(e.closeSet(nil), e.closeGroup(nil)); err != nil {
-			return false, err
+			return err
 		}
-		return true, e.closeInterchange(seg)
+		return e.closeInterchange(seg)
 	case "GS":
 		if err := errors.Join(e.closeSet(nil), e.closeGroup(nil)); err != nil {
-			return false, err
+			return err
 		}
 		c := seg.clone()
 		e.g = &Group{Segment: c, FunctionalID: c.Element(1), Sender: c.Element(2), Receiver: c.Element(3), Date: c.Element(4), Time: c.Element(5), Control: c.Element(6), Agency: c.Element(7), Version: c.Element(8)}
 		e.groups++
 		e.sets, e.controls = 0, map[string]bool{}
 		if !digits(e.g.Control) || len(e.g.Control) > 9 {
-			if err := e.find(Finding{Level: AtGroup, Code: "6", Offset: seg.Offset, Segment: "GS", Element: 6, Value: clip(e.g.Control), Message: fmt.Sprintf("GS06 is %q; a control number has one to nine digits.", clip(e.g.Control))}); err != nil {
-				return false, err
+			if err := e.find(Finding{Level: AtGroup, Code: "6", Offset: seg.Offset, Row: seg.Row, Segment: "GS", Element: 6, Value: clip(e.g.Control), Message: fmt.Sprintf("GS06 is %q; a control number has one to nine digits.", clip(e.g.Control))}); err != nil {
+				return err
 			}
 		}
 		if e.h.Group != nil {
-			return false, e.h.Group(e.g)
+			return e.h.Group(e.g)
 		}
-		return false, nil
+		return nil
 	case "GE":
 		if err := e.closeSet(nil); err != nil {
-			return false, err
+			return err
 		}
-		return false, e.closeGroup(seg)
+		return e.closeGroup(seg)
 	case "ST":
 		if err := e.closeSet(nil); err != nil {
-			return false, err
+			return err
 		}
-		e.set = &Set{Interchange: e.i, Group: e.g, ID: seg.Element(1), Control: seg.Element(2)}
+		e.set = &Set{Interchange: e.i, Group: e.g, ID: seg.Element(1), Control: seg.Element(2), Segments: make([]Segment, 0, e.usual)}
 		e.sets++
 		e.stray = false
 		if e.controls[e.set.Control] {
-			if err := e.find(Finding{Level: AtSet, Code: "23", Offset: seg.Offset, Segment: "ST", Position: 1, Element: 2, Value: e.set.Control, Message: fmt.Sprintf("The control number %q stands twice in this functional group.", e.set.Control)}); err != nil {
-				return false, err
+			if err := e.find(Finding{Level: AtSet, Code: "23", Offset: seg.Offset, Row: seg.Row, Segment: "ST", Position: 1, Element: 2, Value: e.set.Control, Message: fmt.Sprintf("The control number %q stands twice in this functional group.", e.set.Control)}); err != nil {
+				return err
 			}
 		} else if len(e.controls) < mostControls {
 			e.controls[e.set.Control] = true
 		}
 		if e.g == nil {
-			if err := e.find(Finding{Level: AtInterchange, Code: "022", Offset: seg.Offset, Segment: "ST", Message: "The transaction set stands outside of a functional group."}); err != nil {
-				return false, err
+			if err := e.find(Finding{Level: AtInterchange, Code: "022", Offset: seg.Offset, Row: seg.Row, Segment: "ST", Message: "The transaction set stands outside of a functional group."}); err != nil {
+				return err
 			}
 		}
-		e.set.Segments = append(e.set.Segments, seg.clone())
-		return false, nil
+		e.set.Segments = append(e.set.Segments, e.keep.clone(seg))
+		return nil
 	case "SE":
 		if e.set != nil {
-			return false, e.closeSet(seg)
+			return e.closeSet(seg)
 		}
 	case "TA1": // answers to interchanges stand between ISA and GS
 		if e.set == nil && e.g == nil {
-			return false, nil
+			return nil
 		}
 	}
 	if e.set == nil {
 		if e.stray {
-			return false, nil // its neighbours were said to belong nowhere
+			return nil // its neighbours were said to belong nowhere
 		}
 		e.stray = true
-		return false, e.find(Finding{Level: AtInterchange, Code: "024", Offset: seg.Offset, Segment: clip(seg.ID), Message: fmt.Sprintf("The segment %q belongs to no transaction set; reading goes on at the next ST, GS or ISA.", clip(seg.String()))})
+		return e.find(Finding{Level: AtInterchange, Code: "024", Offset: seg.Offset, Row: seg.Row, Segment: clip(seg.ID), Message: fmt.Sprintf("The segment %q belongs to no transaction set; reading goes on at the next ST, GS or ISA.", clip(seg.String()))})
 	}
 	if len(e.set.Segments) >= mostSegments {
-		return false, nil // said when the set ends: its count does not agree
+		return nil // said when the set ends: its count does not agree
 	}
-	e.set.Segments = append(e.set.Segments, seg.clone())
-	return false, nil
+	e.set.Segments = append(e.set.Segments, e.keep.clone(seg))
+	return nil
 }
 
 // closeSet ends the open transaction set with its SE, or without one.
@@ -327,22 +326,22 @@ func (e *envelope) closeSet(se *Segment) error {
 	}
 	var err error
 	if se == nil {
-		err = e.find(Finding{Level: AtSet, Code: "2", Offset: e.s.seg.Offset, Message: "The transaction set has no SE."})
+		err = e.find(Finding{Level: AtSet, Code: "2", Offset: e.s.seg.Offset, Row: e.s.seg.Row, Message: "The transaction set has no SE."})
 	} else {
-		e.set.Segments = append(e.set.Segments, se.clone())
+		e.set.Segments = append(e.set.Segments, e.keep.clone(se))
 		n := len(e.set.Segments)
 		if said, wrong := strconv.Atoi(se.Element(1)); wrong != nil || said != n {
-			err = e.find(Finding{Level: AtSet, Code: "4", Offset: se.Offset, Segment: "SE", Position: n, Element: 1, Value: se.Element(1), Message: fmt.Sprintf("SE01 counts %s segments; there are %d, ST and SE included.", se.Element(1), n)})
+			err = e.find(Finding{Level: AtSet, Code: "4", Offset: se.Offset, Row: se.Row, Segment: "SE", Position: n, Element: 1, Value: se.Element(1), Message: fmt.Sprintf("SE01 counts %s segments; there are %d, ST and SE included.", se.Element(1), n)})
 		}
 		if se.Element(2) != e.set.Control {
-			err = errors.Join(err, e.find(Finding{Level: AtSet, Code: "3", Offset: se.Offset, Segment: "SE", Position: n, Element: 2, Value: se.Element(2), Message: fmt.Sprintf("The control number in SE02 is %q, in ST02 %q.", se.Element(2), e.set.Control)}))
+			err = errors.Join(err, e.find(Finding{Level: AtSet, Code: "3", Offset: se.Offset, Row: se.Row, Segment: "SE", Position: n, Element: 2, Value: se.Element(2), Message: fmt.Sprintf("The control number in SE02 is %q, in ST02 %q.", se.Element(2), e.set.Control)}))
 		}
 	}
 	if err != nil {
 		return err
 	}
 	set := e.set
-	e.set = nil
+	e.set, e.usual = nil, min(len(set.Segments), 1024) // sets of one group are much alike
 	if e.h.Set != nil {
 		return e.h.Set(set)
 	}
@@ -352,20 +351,20 @@ func (e *envelope) closeSet(se *Segment) error {
 func (e *envelope) closeGroup(ge *Segment) error {
 	if e.g == nil {
 		if ge != nil {
-			return e.find(Finding{Level: AtInterchange, Code: "024", Offset: ge.Offset, Segment: "GE", Message: "A GE stands where no functional group is open."})
+			return e.find(Finding{Level: AtInterchange, Code: "024", Offset: ge.Offset, Row: ge.Row, Segment: "GE", Message: "A GE stands where no functional group is open."})
 		}
 		return nil
 	}
 	var err error
 	if ge == nil {
-		err = e.find(Finding{Level: AtGroup, Code: "3", Offset: e.s.seg.Offset, Message: "The functional group has no GE."})
+		err = e.find(Finding{Level: AtGroup, Code: "3", Offset: e.s.seg.Offset, Row: e.s.seg.Row, Message: "The functional group has no GE."})
 	} else {
 		e.g.Included = ge.Element(1)
 		if said, wrong := strconv.Atoi(ge.Element(1)); wrong != nil || said != e.sets {
-			err = e.find(Finding{Level: AtGroup, Code: "5", Offset: ge.Offset, Segment: "GE", Element: 1, Value: ge.Element(1), Message: fmt.Sprintf("GE01 counts %s transaction sets; there are %d.", ge.Element(1), e.sets)})
+			err = e.find(Finding{Level: AtGroup, Code: "5", Offset: ge.Offset, Row: ge.Row, Segment: "GE", Element: 1, Value: ge.Element(1), Message: fmt.Sprintf("GE01 counts %s transaction sets; there are %d.", ge.Element(1), e.sets)})
 		}
 		if ge.Element(2) != e.g.Control {
-			err = errors.Join(err, e.find(Finding{Level: AtGroup, Code: "4", Offset: ge.Offset, Segment: "GE", Element: 2, Value: ge.Element(2), Message: fmt.Sprintf("The control number in GE02 is %q, in GS06 %q.", ge.Element(2), e.g.Control)}))
+			err = errors.Join(err, e.find(Finding{Level: AtGroup, Code: "4", Offset: ge.Offset, Row: ge.Row, Segment: "GE", Element: 2, Value: ge.Element(2), Message: fmt.Sprintf("The control number in GE02 is %q, in GS06 %q.", ge.Element(2), e.g.Control)}))
 		}
 	}
 	if err != nil {
@@ -383,17 +382,19 @@ func (e *envelope) closeInterchange(iea *Segment) error {
 	var err error
 	if iea != nil {
 		if said, wrong := strconv.Atoi(iea.Element(1)); wrong != nil || said != e.groups {
-			err = e.find(Finding{Level: AtInterchange, Code: "021", Offset: iea.Offset, Segment: "IEA", Element: 1, Value: iea.Element(1), Message: fmt.Sprintf("IEA01 counts %s functional groups; there are %d.", iea.Element(1), e.groups)})
+			err = e.find(Finding{Level: AtInterchange, Code: "021", Offset: iea.Offset, Row: iea.Row, Segment: "IEA", Element: 1, Value: iea.Element(1), Message: fmt.Sprintf("IEA01 counts %s functional groups; there are %d.", iea.Element(1), e.groups)})
 		}
 		if iea.Element(2) != e.i.Control {
-			err = errors.Join(err, e.find(Finding{Level: AtInterchange, Code: "001", Offset: iea.Offset, Segment: "IEA", Element: 2, Value: iea.Element(2), Message: fmt.Sprintf("The control number in IEA02 is %q, in ISA13 %q.", iea.Element(2), e.i.Control)}))
+			err = errors.Join(err, e.find(Finding{Level: AtInterchange, Code: "001", Offset: iea.Offset, Row: iea.Row, Segment: "IEA", Element: 2, Value: iea.Element(2), Message: fmt.Sprintf("The control number in IEA02 is %q, in ISA13 %q.", iea.Element(2), e.i.Control)}))
 		}
 	}
 	if err != nil {
 		return err
 	}
+	i := e.i
+	e.i = nil
 	if e.h.InterchangeEnd != nil {
-		return e.h.InterchangeEnd(e.i, e.groups)
+		return e.h.InterchangeEnd(i, e.groups)
 	}
 	return nil
 }

@@ -22,6 +22,7 @@ type Delimiters struct {
 type Segment struct {
 	ID     string
 	Offset int64    // of its first byte in the document
+	Row    int      // which segment of the document it is, counted from 1
 	raw    []byte   // without the terminator
 	ends   []uint32 // where the id and each element end in raw
 }
@@ -44,7 +45,25 @@ func (s *Segment) Element(n int) string { return string(s.Bytes(n)) }
 func (s *Segment) String() string { return string(s.raw) }
 
 func (s *Segment) clone() Segment {
-	return Segment{ID: s.ID, Offset: s.Offset, raw: bytes.Clone(s.raw), ends: slices.Clone(s.ends)}
+	return Segment{ID: s.ID, Offset: s.Offset, Row: s.Row, raw: bytes.Clone(s.raw), ends: slices.Clone(s.ends)}
+}
+
+// keep holds copies of segments in slabs: a set has very many of them.
+type keep struct {
+	raw  []byte
+	ends []uint32
+}
+
+func (k *keep) clone(s *Segment) Segment {
+	if cap(k.raw)-len(k.raw) < len(s.raw) {
+		k.raw = make([]byte, 0, max(16<<10, len(s.raw)))
+	}
+	if cap(k.ends)-len(k.ends) < len(s.ends) {
+		k.ends = make([]uint32, 0, max(4<<10, len(s.ends)))
+	}
+	r, e := len(k.raw), len(k.ends)
+	k.raw, k.ends = append(k.raw, s.raw...), append(k.ends, s.ends...)
+	return Segment{ID: s.ID, Offset: s.Offset, Row: s.Row, raw: k.raw[r:len(k.raw):len(k.raw)], ends: k.ends[e:len(k.ends):len(k.ends)]}
 }
 
 // cut finds where the id and the elements end. It looks at eight bytes at a
@@ -128,6 +147,7 @@ var (
 type scanner struct {
 	r      *bufio.Reader
 	offset int64 // of what is read next
+	row    int   // segments read so far
 	d      Delimiters
 	seg    Segment
 	held   []byte // of a segment that does not fit the buffer
@@ -190,6 +210,8 @@ func (s *scanner) isa() (seg *Segment, short bool, err error) {
 	s.seg.raw = append(s.held[:0], head[:length-1]...)
 	s.held = s.seg.raw
 	s.seg.Offset = s.offset
+	s.row++
+	s.seg.Row = s.row
 	s.seg.cut(s.d.Element)
 	if _, err := s.r.Discard(length); err != nil {
 		return nil, short, err
@@ -219,6 +241,8 @@ func (s *scanner) next() (*Segment, error) {
 		}
 		s.seg.Offset = s.offset + int64(lead)
 		s.offset += int64(n) + 1
+		s.row++
+		s.seg.Row = s.row
 		s.seg.raw = raw[lead:]
 		s.seg.cut(s.d.Element)
 		return &s.seg, nil
@@ -260,6 +284,8 @@ func (s *scanner) slow() (*Segment, error) {
 	if err == io.EOF {
 		err = io.ErrUnexpectedEOF
 	}
+	s.row++
+	s.seg.Row = s.row
 	s.seg.raw = raw
 	s.seg.cut(s.d.Element)
 	s.win, _ = s.r.Peek(s.r.Buffered())
@@ -328,3 +354,6 @@ func (s *scanner) toISA() (skipped int64, sample []byte, err error) {
 		}
 	}
 }
+
+// one is a byte as text, as it stands.
+func one(b byte) string { return string([]byte{b}) }

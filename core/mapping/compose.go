@@ -1,0 +1,175 @@
+package mapping
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"koinos/core/finding"
+	"koinos/core/list"
+	"koinos/core/order"
+	"koinos/core/x12"
+)
+
+// Compose writes orders into a transaction set of X12, by the bindings that
+// read them from it. An order's values that the mapping has no place for are
+// findings; what is fixed, counted and totalled is written too. Hash asks for
+// the hash total of quantities.
+func (m *Mapping) Compose(w *x12.Writing, orders []order.Order, set *list.Set, hash bool) []finding.Finding {
+	c := composer{m: m, w: w, set: set}
+	for _, f := range m.Document.Fixed {
+		w.Put(w.Root(), f.At, f.Value)
+	}
+	for i := range orders {
+		c.order(&orders[i])
+	}
+	c.totals(hash)
+	return c.found
+}
+
+// composer writes orders.
+type composer struct {
+	m     *Mapping
+	w     *x12.Writing
+	set   *list.Set
+	found []finding.Finding
+	sum   order.Number // of the quantities
+	lines int
+}
+
+func (c *composer) order(o *order.Order) {
+	values := make([]map[string]string, len(o.Lines)+1)
+	for i := range values {
+		values[i] = map[string]string{}
+	}
+	values[0]["number"] = o.Number
+	o.Each(func(line int, field, value string) { values[line][field] = value })
+	in := c.w.Root()
+	if records, ok := c.m.Document.Records.(*x12.Address); ok {
+		in = c.w.Open(in, records)
+	}
+	c.level(o, inHeader, in, in, values[0])
+	part := c.m.parts[inLines]
+	for i := range o.Lines {
+		at := in
+		if part != nil {
+			if each, ok := part.Each.(*x12.Address); ok {
+				at = c.w.Open(in, each)
+			}
+		}
+		c.level(o, inLines, in, at, values[i+1])
+		c.lines++
+		if sum, err := c.sum.Add(o.Lines[i].Quantity); err == nil {
+			c.sum = sum
+		}
+	}
+	c.charges(o, in, values[0])
+	for line, left := range values {
+		for field, value := range left {
+			if value != "" && !c.passedOver(field) {
+				f := finding.New(finding.FieldUnwritten, finding.Place{}, value, "The mapping %s has no place in %s for %s.", c.m.Name, c.m.Document.Set, field)
+				f.Field, f.Line = field, line
+				c.found = append(c.found, f)
+			}
+		}
+	}
+	slices.SortFunc(c.found, func(a, b finding.Finding) int {
+		if a.Line != b.Line {
+			return a.Line - b.Line
+		}
+		return strings.Compare(a.Field, b.Field)
+	})
+}
+
+// passedOver are fields that an order has for us, not for the other side, or
+// that follow from others.
+func (c *composer) passedOver(field string) bool {
+	switch field {
+	case "partner", "amount", "total", "number", "price_level", "tax_treatment", "shipped", "received", "cancelled":
+		return true
+	}
+	return strings.HasPrefix(field, "custom.")
+}
+
+// level writes the values of a level that bindings speak of, and takes them
+// out of values.
+func (c *composer) level(o *order.Order, level int, header, in *x12.Loop, values map[string]string) {
+	for i := range c.m.levels[level] {
+		b := &c.m.levels[level][i]
+		value := values[b.Field.Name]
+		if value == "" && b.Value != "" && len(b.From) == 0 {
+			continue
+		}
+		delete(values, b.Field.Name)
+		if value == "" || len(b.From) == 0 || b.Field.Name == "partner" {
+			continue
+		}
+		src := &b.From[0]
+		a, ok := src.path.(*x12.Address)
+		if !ok {
+			continue
+		}
+		at := in
+		switch b.Of {
+		case "order":
+			at = header
+		case "document", "parent":
+			at = c.w.Root()
+		}
+		text, err := b.Written(value, c.set)
+		if err != nil {
+			f := finding.New(finding.FieldUnwritten, finding.Place{}, value, "%s cannot be written: %v.", b.Field.Name, err)
+			f.Field = b.Field.Name
+			c.found = append(c.found, f)
+			continue
+		}
+		if b.Field.Type == order.Day || b.Field.Type == order.Decimal {
+			text = value // the element's own type says how it is written
+		}
+		c.w.Put(at, a, text)
+	}
+}
+
+// charges writes the allowances and charges that repeat, as far as the header's
+// own bindings have left them.
+func (c *composer) charges(o *order.Order, in *x12.Loop, values map[string]string) {
+	part := c.m.parts[inCharges]
+	if part == nil {
+		return
+	}
+	each, ok := part.Each.(*x12.Address)
+	if !ok {
+		return
+	}
+	for _, charge := range o.Charges {
+		if values[charge.Field()] == "" {
+			continue
+		}
+		delete(values, charge.Field())
+		kind := "charge"
+		if charge.Allowance {
+			kind = "allowance"
+		}
+		at := c.w.Open(in, each.Kind())
+		c.level(o, inCharges, in, at, map[string]string{"kind": kind, "code": charge.Code, "amount": charge.Amount.String()})
+	}
+}
+
+// totals writes the number of lines, and the hash total.
+func (c *composer) totals(hash bool) {
+	ctt := func(element int) *x12.Address {
+		a, err := x12.ParseAddress(fmt.Sprintf("CTT/%02d", element))
+		if err != nil {
+			panic(err) // the dictionary has it
+		}
+		return a
+	}
+	n := c.lines
+	if c.m.Document.Set == "856" {
+		n = c.w.Count("HL")
+	}
+	c.w.Put(c.w.Root(), ctt(1), fmt.Sprint(n))
+	if hash {
+		c.w.Put(c.w.Root(), ctt(2), c.sum.String())
+	}
+}

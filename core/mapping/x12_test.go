@@ -1,0 +1,185 @@
+package mapping
+
+import (
+	"bytes"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"strings"
+	"testing"
+	"time"
+
+	"koinos/core/list"
+	"koinos/core/order"
+	"koinos/core/source"
+	"koinos/core/x12"
+)
+
+// anyOrder is an order with a value for every field that a mapping binds, and
+// now and then for none.
+func anyOrder(r *rand.Rand, m *Mapping, lines int) order.Order {
+	o := order.Order{Kind: order.Sales}
+	words := []string{"Rope", "white 10 mm", "Pier 4", "A-17", "0040", "N30", "Berth office", "x1"}
+	put := func(l *order.Line, b *Binding) {
+		f := b.Field
+		a := b.From[0].Text
+		switch {
+		case f.Name == "partner" || b.Need != Must && r.IntN(4) == 0 && !strings.Contains(" unit unit_price item ship_to.name bill_to.name buyer.name supplier.name ship_to.contact ship_to.street bill_to.street custom.answer custom.change custom.accepted custom.accepted_unit ", " "+f.Name+" "):
+			return
+		case f.Type == order.Day:
+			f.SetDate(&o, l, order.Date(fmt.Sprintf("2026-%02d-%02d", 1+r.IntN(12), 1+r.IntN(28))))
+		case f.Type == order.Decimal && strings.Contains(f.Name, "packages"):
+			f.SetNumber(&o, l, order.MustNumber(fmt.Sprint(1+r.IntN(99))))
+		case f.Type == order.Decimal:
+			f.SetNumber(&o, l, order.MustNumber(fmt.Sprintf("%d.%d5", 1+r.IntN(9999), r.IntN(10))))
+		case f.Type == order.Unit || f.Name == "custom.accepted_unit":
+			f.SetText(&o, l, []string{"EA", "MTR", "BX", "KGM", "LTR"}[r.IntN(5)])
+		case f.Type == order.Currency:
+			f.SetText(&o, l, "EUR")
+		case f.Name == "custom.change":
+			f.SetText(&o, l, "QI")
+		case f.Name == "custom.answer":
+			f.SetText(&o, l, map[bool]string{true: "IA", false: "AC"}[l != nil])
+		case f.Name == "custom.shipped_at":
+			f.SetText(&o, l, "1405")
+		case strings.HasSuffix(f.Name, ".region"):
+			f.SetText(&o, l, "NW")
+		case strings.HasSuffix(f.Name, ".country"):
+			f.SetText(&o, l, "NO")
+		case strings.HasSuffix(f.Name, ".postal_code"):
+			f.SetText(&o, l, "44210")
+		case f.Name == "delivery_terms":
+			f.SetText(&o, l, "DAP")
+		case f.Name == "gtin":
+			f.SetText(&o, l, "2004417001597")
+		default:
+			_ = a
+			f.SetText(&o, l, words[r.IntN(len(words))])
+		}
+	}
+	for i := range m.levels[inHeader] {
+		put(nil, &m.levels[inHeader][i])
+	}
+	for n := range lines {
+		o.Lines = append(o.Lines, order.Line{})
+		l := &o.Lines[n]
+		for i := range m.levels[inLines] {
+			put(l, &m.levels[inLines][i])
+		}
+		if l.Number == "" || m.Document.Set == "855" {
+			l.Number = fmt.Sprint(n + 1)
+		}
+	}
+	if m.levels[inCharges] != nil {
+		o.Charges = []order.Charge{{Code: "freight", Amount: order.MustNumber("18.5")}, {Allowance: true, Code: "discount", Amount: order.MustNumber("7")}}
+	}
+	o.Number = ""
+	return o
+}
+
+// What is written is read back the same, for every set, in several styles, and
+// the dictionary has nothing to say against it.
+func TestWriteAndReadX12(t *testing.T) {
+	styles := []x12.Style{
+		{Delimiters: x12.Delimiters{Element: '*', Component: '>', Segment: '~'}, Version: "004010", Characters: "extended", Delimiter: "replace"},
+		{Delimiters: x12.Delimiters{Element: '|', Component: '\\', Segment: '\n', Repetition: '^'}, Version: "005010", Characters: "utf-8", Delimiter: "refuse"},
+		{Delimiters: x12.Delimiters{Element: 0x1d, Component: 0x1f, Segment: 0x1c}, Version: "004010", LineEnds: true, Characters: "extended"},
+	}
+	for _, name := range StandardNames() {
+		text := strings.Replace(Standard(name), "partner: {from: ISA/06, list: customers, need: must}", "partner: {from: ISA/06, need: must}", 1)
+		m := parse(t, text)
+		for seed := range uint64(60) {
+			r := rand.New(rand.NewPCG(seed, 7))
+			style := styles[seed%3]
+			orders := []order.Order{anyOrder(r, m, 1+r.IntN(5))}
+			for m.Document.Records != nil && len(orders) < 1+int(seed%3) {
+				more := anyOrder(r, m, 1+r.IntN(3))
+				for _, b := range m.levels[inHeader] { // what stands around the orders is the same for all
+					if b.Of == "document" && b.Field.Name != "partner" {
+						b.Field.SetText(&more, nil, b.Field.Value(&orders[0], nil))
+					}
+				}
+				orders = append(orders, more)
+			}
+			w, err := x12.NewWriting(m.Document.Set, &style)
+			if err != nil {
+				t.Fatal(err)
+			}
+			for _, f := range m.Compose(w, orders, &list.Set{}, seed%2 == 0) {
+				t.Fatalf("%s %d: %v", name, seed, f.Error())
+			}
+			if m.Document.Set == "810" && w.Get(mustAddress(t, "TDS/01")) == "" {
+				w.Put(w.Root(), mustAddress(t, "TDS/01"), "1.00")
+				orders[0].StatedTotal = order.MustNumber("1")
+			}
+			for _, need := range map[string][][2]string{"850": {{"BEG/05", "2026-03-02"}}, "855": {{"BAK/02", "AC"}, {"BAK/04", "2026-03-02"}}, "860": {{"BCH/06", "2026-03-02"}},
+				"865": {{"BCA/02", "AC"}, {"BCA/06", "2026-03-02"}}, "856": {{"BSN/03", "2026-03-02"}, {"BSN/04", "1200"}}}[m.Document.Set] {
+				if w.Get(mustAddress(t, need[0])) == "" {
+					w.Put(w.Root(), mustAddress(t, need[0]), need[1])
+				}
+			}
+			var b bytes.Buffer
+			e := x12.Envelope{SenderQualifier: "ZZ", Sender: "QUILLMERE", ReceiverQualifier: "ZZ", Receiver: "PELLOW", GroupSender: "QUILLMERE", GroupReceiver: "PELLOW", Usage: "T", Control: 31, Group: 12, At: time.Date(2026, 3, 16, 8, 5, 0, 0, time.UTC)}
+			if err := e.Write(&b, &style, []*x12.Writing{w}); err != nil {
+				t.Fatal(name, err)
+			}
+			doc := b.Bytes()
+			if err := x12.Read(bytes.NewReader(doc), x12.Handler{Finding: func(f x12.Finding) error {
+				t.Errorf("%s %d: %+v", name, seed, f)
+				return nil
+			}, Set: func(s *x12.Set) error {
+				placed, found := x12.Check(s)
+				for _, f := range append(found, x12.CheckCount(s, x12.Tree(s, placed))...) {
+					{
+						t.Errorf("%s %d: %s %s %s\n%q", name, seed, f.Place, f.Code, f.Message, doc)
+					}
+				}
+				return nil
+			}}); err != nil {
+				t.Fatal(err)
+			}
+			got := readX12(t, m, doc)
+			if len(got) != len(orders) {
+				t.Fatalf("%s %d: %d orders of %d\n%q", name, seed, len(got), len(orders), doc)
+			}
+			for i := range orders {
+				for _, c := range order.Diff(&orders[i], &got[i]) {
+					if c.Field == "partner" || strings.HasPrefix(c.Field, "custom.shipped_on") && c.Was == "" || c.Field == "ordered_on" && c.Was == "" || strings.HasPrefix(c.Field, "custom.answer") && c.Was == "" || c.Field == "custom.shipped_at" && c.Was == "" {
+						continue
+					}
+					t.Errorf("%s %d: order %d %s\n%s", name, seed, i+1, c.String(), doc)
+				}
+			}
+			if t.Failed() {
+				return
+			}
+		}
+	}
+}
+
+func mustAddress(t testing.TB, text string) *x12.Address {
+	a, err := x12.ParseAddress(text)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return a
+}
+
+func readX12(t testing.TB, m *Mapping, doc []byte) (orders []order.Order) {
+	t.Helper()
+	src, err := source.Open(bytes.NewReader(doc), int64(len(doc)), m.Options(source.DefaultLimits))
+	if err != nil {
+		t.Fatal(err)
+	}
+	table := NewTable(m, src, nil)
+	for {
+		g, err := table.Next()
+		if err == io.EOF {
+			return orders
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		orders = append(orders, m.Draft(&g, &list.Set{}).Order)
+	}
+}

@@ -1,0 +1,154 @@
+package source
+
+import (
+	"bytes"
+	"io"
+
+	"koinos/core/finding"
+	"koinos/core/x12"
+)
+
+// isX12 reports whether a document begins as an interchange does.
+func isX12(head []byte) bool {
+	head = bytes.TrimLeft(bytes.TrimPrefix(head, []byte("\xef\xbb\xbf")), " \t\r\n")
+	if len(head) < 16 || !bytes.HasPrefix(head, []byte("ISA")) {
+		return false
+	}
+	c := head[3]
+	return !(c >= '0' && c <= '9' || c|0x20 >= 'a' && c|0x20 <= 'z' || c == ' ') && bytes.Count(head[:min(len(head), 120)], head[3:4]) > 3
+}
+
+// x12Reader gives the transaction sets of one kind as records: trees of
+// segments. What is wrong with a set travels with its record; what is wrong
+// with the envelopes with the next one, or with a broken record at the end.
+type x12Reader struct {
+	r      *x12.Reader
+	opt    Options
+	ready  []Record
+	around []finding.Finding // of envelopes, for the next record
+	read   int64
+	size   int64
+	sets   int
+	row    int
+}
+
+func openX12(r io.ReaderAt, size int64, opt Options) Reader {
+	x := &x12Reader{opt: opt, size: size}
+	x.r = x12.NewReader(&counter{io.NewSectionReader(r, 0, size), &x.read})
+	return x
+}
+
+func (x *x12Reader) Offset() float64 { return share(x.read, x.size) }
+
+func (x *x12Reader) Next() (Record, error) {
+	for len(x.ready) == 0 {
+		set, found, err := x.r.Next()
+		for i := range found {
+			if found[i].Level == x12.AtInterchange || found[i].Level == x12.AtGroup {
+				x.around = append(x.around, findingOf(&found[i], false))
+				x.row = max(x.row, found[i].Row)
+			}
+		}
+		if err == io.EOF {
+			if len(x.around) > 0 {
+				rec := Record{Row: max(x.row, 1), Broken: true, Findings: x.around}
+				x.around = nil
+				for i := range rec.Findings {
+					rec.Findings[i].Severity = finding.Error
+				}
+				return rec, nil
+			}
+			return Record{}, io.EOF
+		}
+		if err != nil {
+			return Record{}, finding.Fatal(finding.DocumentBroken, finding.Place{}, "The document cannot be read: %v.", err)
+		}
+		x.row = set.Segments[len(set.Segments)-1].Row
+		if x.opt.Set != "" && set.ID != x.opt.Set {
+			continue
+		}
+		if x.sets++; x.opt.Limits.Rows > 0 && x.row > x.opt.Limits.Rows {
+			return Record{}, tooLarge(finding.Place{Row: x.row}, "The document has more than %d segments.", x.opt.Limits.Rows)
+		}
+		x.take(set)
+	}
+	rec := x.ready[0]
+	x.ready = x.ready[1:]
+	return rec, nil
+}
+
+func (x *x12Reader) take(set *x12.Set) {
+	placed, found := x12.Check(set)
+	root := x12.Tree(set, placed)
+	rec := Record{Row: set.Segments[0].Row, Last: x.row, Node: root, Findings: x.around}
+	x.around = nil
+	found = append(found, x12.CheckCount(set, root)...)
+	rejected := x12.Rejected(found)
+	for i := range found {
+		rec.Findings = append(rec.Findings, findingOf(&found[i], rejected && x12.Rejecting(&found[i])))
+	}
+	if x.opt.Loops == nil {
+		x.ready = append(x.ready, rec)
+		return
+	}
+	for i, n := range x.opt.Loops.All(root) {
+		part := Record{Row: n.Leaf, Last: n.LastLeaf(), Node: n}
+		if i == 0 {
+			part.Findings = rec.Findings
+		}
+		x.ready = append(x.ready, part)
+	}
+}
+
+// findingOf is a finding of X12 as documents of every form have them.
+func findingOf(f *x12.Finding, rejects bool) finding.Finding {
+	code := finding.X12Noted
+	switch {
+	case f.Level == x12.AtInterchange || f.Level == x12.AtGroup:
+		code = finding.X12Envelope
+	case rejects:
+		code = finding.X12Rejected
+	}
+	at := finding.Place{Row: f.Row, Pointer: f.Place}
+	if f.Element > 0 {
+		at.Column = f.Element + 1
+	}
+	return finding.New(code, at, f.Value, "%s (%s %s)", f.Message, f.Level, f.Code)
+}
+
+// segmentRows gives an interchange as a table for people: a row for each
+// segment, its id and then its elements.
+type segmentRows struct {
+	s    *x12.Segments
+	read int64
+	size int64
+}
+
+func openSegments(r io.ReaderAt, size int64) Reader {
+	s := &segmentRows{size: size}
+	s.s = x12.NewSegments(&counter{io.NewSectionReader(r, 0, size), &s.read})
+	return s
+}
+
+func (s *segmentRows) Offset() float64 { return share(s.read, s.size) }
+
+func (s *segmentRows) Next() (Record, error) {
+	seg, err := s.s.Next()
+	if err == io.EOF {
+		return Record{}, io.EOF
+	}
+	if err != nil {
+		return Record{}, finding.Fatal(finding.DocumentBroken, finding.Place{}, "The document cannot be read: %v.", err)
+	}
+	rec := Record{Row: seg.Row, Cells: make([]Cell, 1, seg.Len()+1)}
+	rec.Cells[0].Text = seg.ID
+	if limit := s.limit(); len(rec.Cells[0].Text) > limit {
+		rec.Cells[0].Text = finding.Clip(seg.ID, limit)
+	}
+	for n := 1; n <= seg.Len(); n++ {
+		rec.Cells = append(rec.Cells, Cell{Text: finding.Clip(seg.Element(n), s.limit())})
+	}
+	return rec, nil
+}
+
+func (s *segmentRows) limit() int { return 32_767 }

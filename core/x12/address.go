@@ -1,0 +1,286 @@
+package x12
+
+import (
+	"fmt"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"koinos/core/jsondoc"
+)
+
+// Address names an element, or a segment, of a transaction set:
+//
+//	BEG/03                          element 3 of BEG
+//	N1/N3/01 where N1/01 = ST       of the N3 in the loop that such an N1 opens
+//	PO1/07 where PO1/06 = VP or VN  of several codes any
+//	MEA/04-1                        a component
+//	REF where REF/01 = DP           a segment
+//
+// Where element and code stand in a row of like pairs, as the product ids of
+// PO1, any of the pairs is meant: PO1/07 where PO1/06 = UP finds it in 08/09 too.
+type Address struct {
+	text      string
+	path      []string // segments, outermost first
+	element   int      // 0 is the segment itself
+	component int      // 0 is the whole element
+	where     []condition
+}
+
+// condition is one "PO1/06 = VP or VN"; no codes ask whether it is filled.
+type condition struct {
+	depth     int // how many segments of the path it speaks of the last of
+	inner     []string
+	element   int
+	component int
+	codes     []string
+	not       bool
+	stride    int // between like pairs; 0 is none
+}
+
+var addressPattern = regexp.MustCompile(`^[A-Z][A-Z0-9]{1,2}(/[A-Z][A-Z0-9]{1,2})*(/[0-9]{1,2}(-[0-9]{1,2})?)?$`)
+
+// IsAddress reports whether text could be an address: BEG/03, or with where.
+func IsAddress(text string) bool {
+	head, _, _ := strings.Cut(text, " where ")
+	return addressPattern.MatchString(strings.TrimSpace(head))
+}
+
+// ParseAddress reads an address.
+func ParseAddress(text string) (*Address, error) {
+	head, rest, _ := strings.Cut(text, " where ")
+	a := &Address{text: text}
+	var err error
+	if a.path, a.element, a.component, err = parsePlace(strings.TrimSpace(head)); err != nil {
+		return nil, err
+	}
+	for _, part := range strings.Split(rest, " and ") {
+		if strings.TrimSpace(part) == "" {
+			continue
+		}
+		if err := a.condition(part); err != nil {
+			return nil, err
+		}
+	}
+	return a, nil
+}
+
+func parsePlace(text string) (path []string, element, component int, err error) {
+	if !addressPattern.MatchString(text) {
+		return nil, 0, 0, fmt.Errorf("%q is not written as BEG/03, N1/N3/01 or MEA/04-1", text)
+	}
+	path = strings.Split(text, "/")
+	if last := path[len(path)-1]; last[0] >= '0' && last[0] <= '9' {
+		path = path[:len(path)-1]
+		number, part, _ := strings.Cut(last, "-")
+		element, _ = strconv.Atoi(number)
+		component, _ = strconv.Atoi(part)
+		if element == 0 {
+			return nil, 0, 0, fmt.Errorf("%q: elements are counted from 1", text)
+		}
+	}
+	for _, id := range path {
+		if segments[id] == nil && id != "ISA" && id != "GS" {
+			return nil, 0, 0, fmt.Errorf("the dictionary has no segment %s", id)
+		}
+	}
+	if def := segments[path[len(path)-1]]; def != nil && element > len(def.elements) {
+		return nil, 0, 0, fmt.Errorf("%s has %d elements", def.id, len(def.elements))
+	}
+	return path, element, component, nil
+}
+
+func (a *Address) condition(text string) error {
+	var c condition
+	place, codes, compared := strings.Cut(text, " != ")
+	if c.not = compared; !compared {
+		place, codes, compared = strings.Cut(text, " = ")
+	}
+	path, element, component, err := parsePlace(strings.TrimSpace(place))
+	switch {
+	case err != nil:
+		return err
+	case element == 0:
+		return fmt.Errorf("%q names no element", strings.TrimSpace(place))
+	}
+	for c.depth < len(path) && c.depth < len(a.path) && path[c.depth] == a.path[c.depth] {
+		c.depth++
+	}
+	if c.depth == 0 {
+		return fmt.Errorf("the condition on %s says nothing of %s", strings.TrimSpace(place), strings.Join(a.path, "/"))
+	}
+	c.inner, c.element, c.component = path[c.depth:], element, component
+	if compared {
+		for _, code := range strings.Split(codes, " or ") {
+			c.codes = append(c.codes, strings.Trim(strings.TrimSpace(code), `"'`))
+		}
+	}
+	if c.depth == len(a.path) && len(c.inner) == 0 && a.element > 0 && len(c.codes) > 0 && !c.not {
+		c.stride = stride(a.path[len(a.path)-1], c.element, a.element)
+	}
+	a.where = append(a.where, c)
+	return nil
+}
+
+// stride is how far a pair of elements of a segment is from the next one like
+// it; 0 where the pair stands once.
+func stride(segment string, code, value int) int {
+	def := segments[segment]
+	step := value - code
+	if def == nil || step < 0 || step > 4 {
+		return 0
+	}
+	step++
+	if value+step > len(def.elements) {
+		return 0
+	}
+	if def.elements[code-1+step].ref == def.elements[code-1].ref && def.elements[value-1+step].ref == def.elements[value-1].ref {
+		return step
+	}
+	return 0
+}
+
+// IsElement reports whether the address names an element, not a segment.
+func (a *Address) IsElement() bool { return a.element > 0 }
+
+// Kind is the address without its conditions.
+func (a *Address) Kind() *Address { return &Address{text: strings.Join(a.path, "/"), path: a.path} }
+
+// String is the address as it was written.
+func (a *Address) String() string { return a.text }
+
+// Pointer is where the value always stands within the record whose segment
+// opens the address's path, as a place goes on: " / 02"; "" where it depends.
+func (a *Address) Pointer() string {
+	if len(a.path) > 0 || len(a.where) > 0 || a.element == 0 || a.component > 0 {
+		return ""
+	}
+	return " / " + elementName(a.element)
+}
+
+// Within gives the address as it is within the loop of an outer one: PO1/02
+// within PO1 is 02 of the loop's own segment.
+func (a *Address) Within(outer *Address) *Address {
+	if outer == nil || len(outer.path) > len(a.path) || !slices.Equal(outer.path, a.path[:len(outer.path)]) {
+		return a
+	}
+	b := *a
+	cut := len(outer.path)
+	b.path = a.path[cut:]
+	b.where = slices.Clone(a.where)
+	for i := range b.where {
+		b.where[i].depth -= cut
+		if b.where[i].depth < 0 {
+			return a
+		}
+	}
+	return &b
+}
+
+// All gives the values of an address from the node of a set, a loop or a
+// segment, in their order; of a segment the node of the segment.
+func (a *Address) All(root *jsondoc.Node) []*jsondoc.Node {
+	var found []*jsondoc.Node
+	a.walk(root, 0, func(n *jsondoc.Node) bool { found = append(found, n); return true })
+	return found
+}
+
+// First gives the first of them; nil is none.
+func (a *Address) First(root *jsondoc.Node) *jsondoc.Node {
+	var found *jsondoc.Node
+	a.walk(root, 0, func(n *jsondoc.Node) bool { found = n; return false })
+	return found
+}
+
+// walk goes down the path from n, whose depth segments of the path are behind.
+func (a *Address) walk(n *jsondoc.Node, depth int, yield func(*jsondoc.Node) bool) bool {
+	shift := 0
+	for i := range a.where {
+		c := &a.where[i]
+		if c.depth != depth {
+			continue
+		}
+		if c.stride > 0 {
+			k := c.pair(n)
+			if k < 0 {
+				return true
+			}
+			shift = k
+		} else if !c.holds(n) {
+			return true
+		}
+	}
+	if depth == len(a.path) {
+		if a.element == 0 {
+			return yield(n)
+		}
+		if v := element(n, a.element+shift, a.component); v != nil {
+			return yield(v)
+		}
+		return true
+	}
+	hl := a.path[depth] == "HL"
+	for c := n.First(); c != nil; c = c.Next() {
+		if c.Kind != jsondoc.Segment || c.Name != a.path[depth] {
+			continue
+		}
+		if !a.walk(c, depth+1, yield) {
+			return false
+		}
+		if hl && !a.walk(c, depth, yield) { // HL loops stand within each other
+			return false
+		}
+	}
+	return true
+}
+
+// pair gives how far behind the first the pair is whose code fits; -1 is none.
+func (c *condition) pair(n *jsondoc.Node) int {
+	for v := n.First(); v != nil; v = v.Next() {
+		if v.Kind == jsondoc.Segment {
+			break
+		}
+		at, _ := strconv.Atoi(v.Name)
+		if k := at - c.element; k >= 0 && k%c.stride == 0 && slices.Contains(c.codes, v.Text) {
+			return k
+		}
+	}
+	return -1
+}
+
+func (c *condition) holds(n *jsondoc.Node) bool {
+	if len(c.inner) > 0 {
+		for v := n.First(); v != nil; v = v.Next() {
+			if v.Kind == jsondoc.Segment && v.Name == c.inner[0] {
+				rest := *c
+				rest.inner = c.inner[1:]
+				if rest.holds(v) != c.not {
+					return !c.not
+				}
+			}
+		}
+		return c.not
+	}
+	v := element(n, c.element, c.component)
+	switch {
+	case len(c.codes) == 0:
+		return v != nil
+	case v == nil:
+		return c.not
+	}
+	return slices.Contains(c.codes, v.Text) != c.not
+}
+
+func element(n *jsondoc.Node, number, component int) *jsondoc.Node {
+	name := elementName(number)
+	for v := n.First(); v != nil && v.Kind != jsondoc.Segment; v = v.Next() {
+		if component == 0 && (v.Name == name || strings.HasPrefix(v.Name, name) && v.Name[len(name):] == "-1") {
+			return v
+		}
+		if component > 0 && strings.HasPrefix(v.Name, name) && v.Name[len(name):] == "-"+strconv.Itoa(component) {
+			return v
+		}
+	}
+	return nil
+}

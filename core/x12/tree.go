@@ -1,0 +1,144 @@
+package x12
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+
+	"koinos/core/jsondoc"
+)
+
+// Tree gives a set as a tree of values: a member for each segment, named by its
+// id, in the loop that it belongs to; within it a member for each filled
+// element, named by its number (02), or number and component (02-1). Numbers
+// with implied decimals get their point. The segments of the interchange and
+// group around it (ISA, GS) stand in front. HL loops stand within the loop that
+// their HL02 names.
+func Tree(set *Set, placed []Placed) *jsondoc.Node {
+	b := builder{set: set, placed: placed, nodes: make([]*jsondoc.Node, len(placed))}
+	size := 40 // the root and the segments around the set
+	for i := range placed {
+		size += len(placed[i].Segment.ends)
+	}
+	b.slab = make([]jsondoc.Node, size)
+	root := b.node(jsondoc.Segment, "")
+	root.At("ST " + set.Control)
+	root.Leaf = placed[0].Segment.Row
+	b.segment(root, &set.Interchange.Segment, 1)
+	if set.Group != nil {
+		b.segment(root, &set.Group.Segment, 1)
+	}
+	var levels map[string]*jsondoc.Node // HL loops by their number
+	for i := range placed {
+		p := &placed[i]
+		in := root
+		if p.Parent >= 0 {
+			in = b.nodes[p.Parent]
+		}
+		if p.Segment.ID == "HL" {
+			if up := levels[p.Segment.Element(2)]; up != nil {
+				in = up
+			}
+		}
+		n := b.segment(in, p.Segment, p.Count)
+		b.nodes[i] = n
+		if p.Segment.ID == "HL" {
+			if levels == nil {
+				levels = map[string]*jsondoc.Node{}
+			}
+			levels[p.Segment.Element(1)] = n
+		}
+	}
+	return root
+}
+
+// builder makes trees. Nodes come from slabs: a set has very many.
+type builder struct {
+	set    *Set
+	placed []Placed
+	nodes  []*jsondoc.Node
+	slab   []jsondoc.Node
+}
+
+func (b *builder) node(kind jsondoc.Kind, name string) *jsondoc.Node {
+	if len(b.slab) == 0 {
+		b.slab = make([]jsondoc.Node, 64)
+	}
+	n := &b.slab[0]
+	b.slab = b.slab[1:]
+	n.Kind, n.Name = kind, name
+	return n
+}
+
+func (b *builder) segment(in *jsondoc.Node, s *Segment, count int) *jsondoc.Node {
+	n := b.node(jsondoc.Segment, s.ID)
+	n.Leaf = s.Row
+	in.Add(n)
+	n.Index = count
+	def := segments[s.ID]
+	text := string(s.raw) // one copy for all of its elements
+	for i := 1; i < len(s.ends); i++ {
+		from, to := s.ends[i-1]+1, s.ends[i]
+		if from == to {
+			continue
+		}
+		v := text[from:to]
+		var use *elementUse
+		if def != nil && i <= len(def.elements) {
+			use = &def.elements[i-1]
+		}
+		if use != nil && use.composite != nil {
+			b.composite(n, use.composite, elementName(i), v)
+			continue
+		}
+		b.value(n, use, elementName(i), v)
+	}
+	return n
+}
+
+func (b *builder) composite(in *jsondoc.Node, def *segmentDef, name, v string) {
+	d := b.set.Interchange.Delimiters
+	if d.Repetition != 0 {
+		v, _, _ = strings.Cut(v, one(d.Repetition))
+	}
+	for k, part := range strings.Split(v, one(d.Component)) {
+		if part == "" {
+			continue
+		}
+		var use *elementUse
+		if k < len(def.elements) {
+			use = &def.elements[k]
+		}
+		b.value(in, use, name+"-"+strconv.Itoa(k+1), part)
+	}
+}
+
+func (b *builder) value(in *jsondoc.Node, use *elementUse, name, v string) {
+	n := b.node(jsondoc.String, name)
+	n.Text, n.Leaf = v, in.Leaf
+	if use != nil && use.element != nil {
+		if places := use.element.places(); places > 0 {
+			if plain := withPoint(v, places); plain != "" {
+				n.Text = plain
+			}
+		}
+		if k := use.element.kind[0]; k == 'R' || k == 'N' {
+			n.Kind = jsondoc.Number
+		}
+	}
+	in.Add(n)
+}
+
+var elementNames = func() (names [100]string) {
+	for i := range names {
+		names[i] = fmt.Sprintf("%02d", i)
+	}
+	return names
+}()
+
+func elementName(n int) string {
+	if n < len(elementNames) {
+		return elementNames[n]
+	}
+	return strconv.Itoa(n)
+}
