@@ -89,7 +89,7 @@ crosswalks/NAME.csv.`,
 		},
 	}
 	show.Flags().IntVar(&version, "version", 0, "version; left out, the newest")
-	c.AddCommand(a.draftMapping(), check, a.testMappings(), a.coverMapping(), a.compareMappings(), keep, ls, a.mappingVersions(), show, a.blankSheet())
+	c.AddCommand(a.draftMapping(), check, a.testMappings(), a.coverMapping(), a.compareMappings(), keep, ls, a.mappingVersions(), show, a.blankSheet(), a.standardMappings())
 	return c
 }
 
@@ -188,4 +188,33 @@ func readLists(dir string) (*list.Set, error) {
 		}
 	}
 	return set, nil
+}
+
+// standardMappings prints what ships with Koinos.
+func (a *app) standardMappings() *cobra.Command {
+	return &cobra.Command{
+		Use: "standard [NAME]", Short: "List the mappings that ship with Koinos, or print one",
+		Long:    "A mapping of your own that says extends: x12-850 takes what it does not say itself\nfrom the standard one: header and line bindings one by one.",
+		Example: "  koinos mapping standard\n  koinos mapping standard x12-850", Args: cobra.MaximumNArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			if len(args) == 1 {
+				text := mapping.Standard(args[0])
+				if text == "" {
+					return usage{fmt.Errorf("there is no standard mapping %q; there are %s", args[0], strings.Join(mapping.StandardNames(), ", "))}
+				}
+				_, err := io.WriteString(a.out, text)
+				return err
+			}
+			var rows [][]string
+			for _, name := range mapping.StandardNames() {
+				m, err := mapping.Parse([]byte(mapping.Standard(name)))
+				if err != nil {
+					return err
+				}
+				rows = append(rows, []string{name, m.About})
+			}
+			report.Table(a.out, []string{"name", "about"}, rows)
+			return nil
+		},
+	}
 }

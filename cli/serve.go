@@ -85,10 +85,14 @@ told otherwise, and then insists on access tokens; make the first one with
 
 A watched folder (--folder DIR=MAPPING, or a sequence's name) takes in every file
 that has stopped growing and moves it to done, or to failed where an order did
-not go in, with the marked-up copy beside it.`,
+not go in, with the marked-up copy beside it.
+
+The folder of --exchange has one for each trading partner, with in (what they
+send) and out (what we send); koinos partner keep makes partners known.`,
 		Example: `  koinos serve
   koinos serve --listen 127.0.0.1:9000 --data /srv/koinos
   koinos serve --listen 0.0.0.0:8740 --host koinos.quillmere.example
+  koinos serve --exchange /srv/edi
   koinos serve --folder /srv/in/saltry=saltry-orders --folder /srv/in/desk=drop-ship`,
 		RunE: func(c *cobra.Command, _ []string) error {
 			log := newLog(a, logFormat)
@@ -103,6 +107,12 @@ not go in, with the marked-up copy beside it.`,
 				}
 				cfg.Folders = append(cfg.Folders, service.Folder{Dir: dir, Mapping: name})
 			}
+			if cfg.Exchange != "" {
+				var err error
+				if cfg.Exchange, err = filepath.Abs(cfg.Exchange); err != nil {
+					return err
+				}
+			}
 			cfg.MaxBody, cfg.Limits.Unpacked = maxBody<<20, maxUnpacked<<20
 			r, err := start(c.Context(), data, cfg, log)
 			if err != nil {
@@ -116,6 +126,7 @@ not go in, with the marked-up copy beside it.`,
 	}
 	f := c.Flags()
 	f.StringArrayVar(&folders, "folder", nil, "DIR=MAPPING: load the files that come into a folder; may be given several times")
+	f.StringVar(&cfg.Exchange, "exchange", "", "folder with one for each trading partner: files come into PARTNER/in and go out by PARTNER/out")
 	f.StringVar(&cfg.Listen, "listen", DefaultAddress, "host:port; anything but loopback insists on tokens")
 	f.StringVar(&data, "data", defaultData(), "data folder; $KOINOS_DATA")
 	f.StringSliceVar(&cfg.Hosts, "host", nil, "further host names under which browsers reach the service")

@@ -3,10 +3,12 @@ package cli
 import (
 	"fmt"
 	"io"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
+	"koinos/core/partner"
 	"koinos/core/report"
 	"koinos/core/x12"
 	"koinos/folder"
@@ -14,7 +16,7 @@ import (
 
 // x12 are the commands that read X12 interchanges without a service.
 func (a *app) x12() *cobra.Command {
-	c := &cobra.Command{Use: "x12", Short: "Show, check and acknowledge X12 interchanges"}
+	c := &cobra.Command{Use: "x12", Short: "Show, check, compare and acknowledge X12 interchanges without a service"}
 	show := &cobra.Command{
 		Use: "show FILE", Short: "Print an interchange as people read it",
 		Long:    "Show indents loops, names every element, spells codes out, and puts findings where\nthey are. What the dictionary does not have is shown as it stands.",
@@ -29,48 +31,92 @@ func (a *app) x12() *cobra.Command {
 			return err
 		},
 	}
+	var rules string
 	check := &cobra.Command{
-		Use: "check FILE", Short: "Say what is wrong with an interchange: envelope, segments, elements",
+		Use: "check FILE…", Short: "Say what is wrong with interchanges: envelope, segments, elements, a partner's rules",
 		Long: `Check compares envelopes with their trailers, and transaction sets with the
-dictionary (850, 997 and 999 so far): order and repeats of segments and loops, needs,
-types, lengths, codes and the standard's own conditions between elements. Each
-finding has the standard's error code.`,
-		Example: "  koinos x12 check order.edi\n  koinos x12 check order.edi --output json", Args: cobra.ExactArgs(1),
+dictionary (` + strings.Join(x12.Sets(), ", ") + `): order and repeats of segments and
+loops, needs, types, lengths, codes, the standard's own conditions between
+elements, and the count of lines. Each finding has the standard's error code.
+With --partner the rules of a partner's file are checked too.`,
+		Example: "  koinos x12 check order.edi\n  koinos x12 check --partner partners/pellow.yaml samples/*.edi\n  koinos x12 check order.edi --output json", Args: cobra.MinimumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
-			f, _, err := openLocal(args[0])
-			if err != nil {
-				return err
-			}
-			defer f.Close()
-			found, sets := []x12.Finding{}, 0
-			err = x12.Read(io.NewSectionReader(f, 0, 1<<62), x12.Handler{
-				Set: func(s *x12.Set) error {
-					sets++
-					_, list := x12.Check(s)
-					found = append(found, list[len(s.Findings):]...)
-					return nil
-				},
-				Finding: func(f x12.Finding) error { found = append(found, f); return nil },
-			})
-			if err != nil {
-				return err
-			}
-			if done, err := a.json(found); done {
-				if err == nil && len(found) > 0 {
-					err = &exit{code: exitBad}
+			var p *partner.Partner
+			if rules != "" {
+				var err error
+				if p, err = readPartner(rules); err != nil {
+					return err
 				}
+			}
+			all, bad := []x12.Finding{}, 0
+			for _, name := range args {
+				found, sets, err := checkFile(name, p)
+				if err != nil {
+					return err
+				}
+				all = append(all, found...)
+				if a.output == "json" {
+					continue
+				}
+				if len(found) == 0 {
+					fmt.Fprintf(a.out, "%s: sound, %s.\n", name, report.Plural(sets, "transaction set"))
+					continue
+				}
+				if bad++; len(args) > 1 {
+					fmt.Fprintf(a.out, "%s: %s\n", name, report.Plural(len(found), "finding"))
+				}
+				var rows [][]string
+				for _, f := range found {
+					rows = append(rows, []string{f.Place, string(f.Level), f.Code, f.Message})
+				}
+				report.Table(a.out, []string{"place", "level", "code", "what"}, rows)
+			}
+			if done, err := a.json(all); done && err != nil {
 				return err
 			}
-			if len(found) == 0 {
-				fmt.Fprintf(a.out, "%s: sound, %s.\n", args[0], report.Plural(sets, "transaction set"))
-				return nil
+			if len(all) > 0 {
+				return &exit{code: exitBad}
 			}
-			var rows [][]string
-			for _, f := range found {
-				rows = append(rows, []string{f.Place, string(f.Level), f.Code, f.Message})
+			return nil
+		},
+	}
+	check.Flags().StringVar(&rules, "partner", "", "partner's file whose rules are checked too")
+	diff := &cobra.Command{
+		Use: "diff A B", Short: "Say in what two interchanges differ, by meaning",
+		Long:    "Diff compares what the transaction sets say. Delimiters, line ends, envelopes,\ncontrol numbers and the order of like segments do not matter; 1.50 is 1.5. It ends\nwith code 4 where something differs.",
+		Example: "  koinos x12 diff sent.edi expected.edi", Args: cobra.ExactArgs(2),
+		RunE: func(_ *cobra.Command, args []string) error {
+			var files [2]io.Reader
+			for i, name := range args {
+				f, _, err := openLocal(name)
+				if err != nil {
+					return err
+				}
+				defer f.Close()
+				files[i] = io.NewSectionReader(f, 0, 1<<62)
 			}
-			report.Table(a.out, []string{"place", "level", "code", "what"}, rows)
-			return &exit{code: exitBad}
+			list, err := x12.Diff(files[0], files[1])
+			if err != nil {
+				return err
+			}
+			done, err := a.json(list)
+			if err != nil {
+				return err
+			}
+			if len(list) > 0 && !done {
+				var rows [][]string
+				for _, d := range list {
+					rows = append(rows, []string{d.Set, d.Place, d.Name, orDash(d.A), orDash(d.B)})
+				}
+				report.Table(a.out, []string{"set", "place", "what", "first", "second"}, rows)
+			}
+			if len(list) > 0 {
+				return &exit{code: exitBad}
+			}
+			if !done {
+				fmt.Fprintln(a.out, "They say the same.")
+			}
+			return nil
 		},
 	}
 	var to, kind string
@@ -112,6 +158,38 @@ Control numbers must be new ones: say the first of each.`,
 	answer.Flags().StringVar(&kind, "set", "997", "transaction set of the answer: 997 or 999")
 	answer.Flags().IntVar(&control, "control", 0, "control number of the answering interchange; each further one is one higher")
 	answer.Flags().IntVar(&group, "group", 0, "control number of its first functional group")
-	c.AddCommand(show, check, answer)
+	c.AddCommand(show, check, diff, answer)
 	return c
+}
+
+// checkFile gives what is wrong with a file's interchanges.
+func checkFile(name string, p *partner.Partner) (found []x12.Finding, sets int, err error) {
+	f, _, err := openLocal(name)
+	if err != nil {
+		return nil, 0, err
+	}
+	defer f.Close()
+	err = x12.Read(io.NewSectionReader(f, 0, 1<<62), x12.Handler{
+		Set: func(s *x12.Set) error {
+			sets++
+			placed, list := x12.Check(s)
+			found = append(found, list[len(s.Findings):]...)
+			root := x12.Tree(s, placed)
+			found = append(found, x12.CheckCount(s, root)...)
+			if p != nil {
+				found = append(found, x12.CheckRules(root, p.Rules[s.ID])...)
+			}
+			return nil
+		},
+		Finding: func(f x12.Finding) error { found = append(found, f); return nil },
+	})
+	return found, sets, err
+}
+
+// orDash is a dash for what is blank.
+func orDash(s string) string {
+	if s == "" {
+		return "–"
+	}
+	return s
 }

@@ -105,6 +105,8 @@ func (s *Service) register(api huma.API) {
 	s.loadAtOnce(api)
 	s.sequences(api)
 	s.today(api)
+	s.partners(api)
+	s.interchanges(api)
 	s.orders(api)
 	s.workbench(api)
 	s.access(api)

@@ -33,6 +33,8 @@ var problemKinds = map[string]struct {
 	"origin_refused":      {http.StatusForbidden, "Another web site made this request"},
 	"not_running":         {http.StatusConflict, "The load is not running"},
 	"order_refused":       {http.StatusUnprocessableEntity, "The order was refused"},
+	"not_now":             {http.StatusConflict, "That cannot be done with this interchange"},
+	"partner_invalid":     {http.StatusUnprocessableEntity, "The partner's description is wrong"},
 	"not_paused":          {http.StatusConflict, "The load is not paused"},
 	"not_ended":           {http.StatusConflict, "The load has not ended"},
 	"key_in_use":          {http.StatusConflict, "The request is being answered already"},
@@ -51,7 +53,7 @@ func problem(code, detail string) *client.Problem {
 func fromFramework(status int, message string, errs ...error) huma.StatusError {
 	code := "internal"
 	for name, k := range problemKinds {
-		if k.status == status && name != "document_unreadable" && name != "mapping_invalid" && name != "order_refused" && name != "not_paused" && name != "not_ended" && name != "key_in_use" && name != "key_reused" && name != "host_refused" && name != "origin_refused" {
+		if k.status == status && name != "document_unreadable" && name != "mapping_invalid" && name != "order_refused" && name != "not_paused" && name != "not_now" && name != "partner_invalid" && name != "not_ended" && name != "key_in_use" && name != "key_reused" && name != "host_refused" && name != "origin_refused" {
 			code = name
 		}
 	}
@@ -116,6 +118,9 @@ func (s *Service) fail(ctx context.Context, err error) error {
 		code := "document_unreadable"
 		if strings.HasPrefix(string(found[0].Code), "mapping_") {
 			code = "mapping_invalid"
+		}
+		if found[0].Code == finding.PartnerInvalid {
+			code = "partner_invalid"
 		}
 		p := problem(code, "")
 		p.Findings = found

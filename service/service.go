@@ -15,6 +15,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"koinos/core/source"
+	"koinos/exchange"
 	"koinos/load"
 	"koinos/store"
 )
@@ -27,6 +28,7 @@ type Config struct {
 	MaxBody      int64 // bytes of a request
 	Limits       source.Limits
 	Folders      []Folder // that are watched
+	Exchange     string   // folder with one for each trading partner; "" is none
 	Version      string
 }
 
@@ -35,17 +37,18 @@ const DefaultMaxBody = 1 << 30
 
 // Service is a running Koinos.
 type Service struct {
-	cfg     Config
-	store   *store.Store
-	engine  *load.Engine
-	log     *slog.Logger
-	now     func() time.Time
-	metrics *metrics
-	started time.Time
-	hosts   map[string]bool
-	http    *http.Server
-	stop    context.CancelFunc // ends streams when the service stops
-	stopped context.Context
+	cfg      Config
+	store    *store.Store
+	engine   *load.Engine
+	exchange *exchange.Exchange
+	log      *slog.Logger
+	now      func() time.Time
+	metrics  *metrics
+	started  time.Time
+	hosts    map[string]bool
+	http     *http.Server
+	stop     context.CancelFunc // ends streams when the service stops
+	stopped  context.Context
 }
 
 // New makes a service over a store.
@@ -62,6 +65,7 @@ func New(ctx context.Context, cfg Config, s *store.Store, log *slog.Logger) (*Se
 	}
 	engine := load.New(s, cfg.Limits, time.Now, log)
 	svc := &Service{cfg: cfg, store: s, engine: engine, log: log, now: time.Now, hosts: map[string]bool{}}
+	svc.exchange = exchange.New(s, engine, cfg.Exchange, svc.now, log)
 	for _, h := range append(cfg.Hosts, host) {
 		svc.hosts[strings.ToLower(h)] = true
 	}
@@ -88,6 +92,11 @@ func loopback(host string) bool {
 func (s *Service) Serve(ctx context.Context, l net.Listener) error {
 	watch, unwatch := context.WithCancel(context.WithoutCancel(ctx))
 	watched := s.folders(watch)
+	exchanged := make(chan struct{})
+	go func() {
+		s.exchange.Run(watch)
+		close(exchanged)
+	}()
 	failed := make(chan error, 1)
 	go func() { failed <- s.http.Serve(l) }()
 	var err error
@@ -102,6 +111,7 @@ func (s *Service) Serve(ctx context.Context, l net.Listener) error {
 	err = errors.Join(err, s.http.Shutdown(end))
 	s.engine.Close()
 	watched()
+	<-exchanged
 	if errors.Is(err, http.ErrServerClosed) {
 		return nil
 	}
@@ -150,6 +160,7 @@ func apiConfig(version string) huma.Config {
 		{Name: "Lists", Description: "Reference lists and crosswalks that orders must agree with"},
 		{Name: "Loads", Description: "Runs of documents through mappings, and what became of every row"},
 		{Name: "Sequences", Description: "Several loads over one document, of which later ones use what earlier ones got"},
+		{Name: "Exchange", Description: "Trading partners, and the interchanges of X12 that go to and fro"},
 		{Name: "Orders", Description: "The orders themselves"},
 		{Name: "Access", Description: "Who may do what"},
 	}

@@ -41,21 +41,26 @@ const selectDocument = `SELECT sha, name, size, shape, received_at, received_by,
 // PutDocument records a document whose file is kept. A document that is known
 // already keeps its first record; known is then true.
 func (s *Store) PutDocument(ctx context.Context, d Document) (known bool, err error) {
+	err = s.Write(ctx, func(t *Tx) (err error) {
+		known, err = t.PutDocument(d)
+		return err
+	})
+	return known, err
+}
+
+// PutDocument is the store's within a transaction.
+func (t *Tx) PutDocument(d Document) (known bool, err error) {
 	shape, err := json.Marshal(d.Shape)
 	if err != nil {
 		return false, err
 	}
-	err = s.Write(ctx, func(t *Tx) error {
-		res, err := t.exec(`INSERT INTO documents VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING`,
-			d.SHA, d.Name, d.Size, string(shape), at(d.ReceivedAt), d.ReceivedBy)
-		if err != nil {
-			return err
-		}
-		n, err := res.RowsAffected()
-		known = n == 0
-		return err
-	})
-	return known, err
+	res, err := t.exec(`INSERT INTO documents VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING`,
+		d.SHA, d.Name, d.Size, string(shape), at(d.ReceivedAt), d.ReceivedBy)
+	if err != nil {
+		return false, err
+	}
+	n, err := res.RowsAffected()
+	return n == 0, err
 }
 
 // Document gives the document whose SHA-256 begins with prefix (at least eight

@@ -38,6 +38,13 @@ const (
 	X12Noted         Code = "x12_noted"
 	X12Rule          Code = "x12_rule"
 	FieldUnwritten   Code = "field_unwritten"
+	CharacterChanged Code = "character_changed"
+	NoticeDiffers    Code = "notice_differs"
+	OrderUnknown     Code = "order_unknown"
+	PartnerInvalid   Code = "partner_invalid"
+	PartnerUnknown   Code = "partner_unknown"
+	X12Duplicate     Code = "x12_duplicate"
+	NotSent          Code = "not_sent"
 	CellError        Code = "cell_error"
 	FormulaUnkept    Code = "formula_unkept"
 
@@ -114,6 +121,13 @@ var Catalogue = map[Code]About{
 	X12Rejected:      {Error, "the transaction set is rejected", "The acknowledgement (997 or 999) tells the sender so, with the same code; the order comes again when it is mended there."},
 	X12Rule:          {Error, "a partner's rule is broken", "What comes in: tell the partner. What should go out: give the order or its lists what the rule asks for, then send again; or correct the partner's rules."},
 	FieldUnwritten:   {Error, "the partner's document has no place for a value", "Bind the field in the partner's mapping, or take the value out of the order."},
+	CharacterChanged: {Warning, "a value was written in the partner's characters", "Nothing, if it can still be read; else change the value, or characters.set of the partner."},
+	NoticeDiffers:    {Warning, "what the partner says differs from the order", "Look at the order beside the document, and settle it with the partner."},
+	OrderUnknown:     {Error, "no order of that number", "Look whether the partner names the right order; when it is stored, replay the interchange."},
+	PartnerInvalid:   {Error, "the partner's description is wrong", "Correct the text at the place named."},
+	PartnerUnknown:   {Error, "from nobody that is known", "Keep a partner with these ids (koinos partner keep), then replay the interchange."},
+	X12Duplicate:     {Warning, "the interchange has come before", "Nothing, where the sender only sent it again; else it must give it a new control number."},
+	NotSent:          {Warning, "it acknowledges what was never sent", "Ask the partner what it means; nothing of ours is changed by it."},
 	X12Noted:         {Warning, "the transaction set has errors that do not reject it", "The acknowledgement (997 or 999) notes them. koinos x12 show prints the set with each at its place."},
 	CellError:        {Error, "a cell holds a spreadsheet error", "Correct the formula in the sheet and send it again."},
 	FormulaUnkept:    {Error, "a formula has no kept value", "Open the workbook in a spreadsheet program, let it calculate, and save it."},

@@ -36,6 +36,8 @@ func anyOrder(r *rand.Rand, m *Mapping, lines int) order.Order {
 			f.SetText(&o, l, []string{"EA", "MTR", "BX", "KGM", "LTR"}[r.IntN(5)])
 		case f.Type == order.Currency:
 			f.SetText(&o, l, "EUR")
+		case f.Name == "custom.change_number":
+			f.SetText(&o, l, "2")
 		case f.Name == "custom.change":
 			f.SetText(&o, l, "QI")
 		case f.Name == "custom.answer":

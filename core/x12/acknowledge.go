@@ -13,6 +13,7 @@ type Answer struct {
 	Interchange, Group int // control numbers of the answer, each used once only
 	At                 time.Time
 	Implementation     bool // a 999 instead of a 997
+	Duplicate          bool // the interchange has come before: only a TA1 says so
 }
 
 // Acknowledge writes the answers to the interchanges of a document: a TA1 where
@@ -169,6 +170,9 @@ func (a *answering) write(w io.Writer, next func(groups int) (Answer, error)) er
 	answer, err := next(len(groups))
 	if err != nil {
 		return err
+	}
+	if answer.Duplicate {
+		a.note, asked, groups, a.groups = "025", true, nil, nil
 	}
 	i, d := a.i, a.i.Delimiters
 	out := func(text string) string { // written with * and :, sent with the partner's

@@ -68,6 +68,7 @@ type Handler struct {
 	Interchange func(*Interchange) error
 	Group       func(*Group) error
 	Set         func(*Set) error
+	Answer      func(*Segment) error // a TA1, about an interchange of ours
 	// GroupEnd and InterchangeEnd come with what the trailer got wrong and how
 	// many sets or groups there were.
 	GroupEnd       func(g *Group, sets int) error
@@ -302,6 +303,9 @@ func (e *envelope) segment(seg *Segment) error {
 		}
 	case "TA1": // answers to interchanges stand between ISA and GS
 		if e.set == nil && e.g == nil {
+			if e.h.Answer != nil {
+				return e.h.Answer(seg)
+			}
 			return nil
 		}
 	}

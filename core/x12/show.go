@@ -7,76 +7,149 @@ import (
 	"strings"
 )
 
+// Item is one thing of an interchange as people read it: an envelope, a set, or
+// a segment in its loop.
+type Item struct {
+	Kind     string    `json:"kind" enum:"interchange,group,set,segment"`
+	Row      int       `json:"row" doc:"Which segment of the document, counted from 1"`
+	Depth    int       `json:"depth" doc:"How far it is set in: envelopes, then loops"`
+	ID       string    `json:"id" doc:"ISA, GS, ST or the segment's own id"`
+	Count    int       `json:"count,omitempty" doc:"Which one of its id or loop, from the second on"`
+	Text     string    `json:"text" doc:"In a line: what it is"`
+	Elements []Element `json:"elements,omitempty"`
+	Findings []Remark  `json:"findings,omitempty"`
+}
+
+// Element is an element that is filled, with its name and what its value means.
+type Element struct {
+	Number int    `json:"number"`
+	Name   string `json:"name"`
+	Value  string `json:"value"`
+	Means  string `json:"means,omitempty" doc:"A code's meaning, a date, an amount with its point"`
+}
+
+// Remark is a finding at an item.
+type Remark struct {
+	Level   Level  `json:"level"`
+	Code    string `json:"code" doc:"The standard's code, of the list that the level names"`
+	Message string `json:"message"`
+	Place   string `json:"place"`
+	Element int    `json:"element,omitempty" doc:"Counted from 1"`
+}
+
+func remarks(list ...Finding) (all []Remark) {
+	for _, f := range list {
+		all = append(all, Remark{f.Level, f.Code, printable(f.Message), f.Place, f.Element})
+	}
+	return all
+}
+
+// Outline gives interchanges item by item, each with what was found there.
+// Findings about envelopes come as items without elements.
+func Outline(r io.Reader, yield func(Item) error) error {
+	return Read(r, Handler{
+		Interchange: func(i *Interchange) error {
+			usage := map[string]string{"P": "production", "T": "test", "I": "information"}[i.Usage]
+			if usage == "" {
+				usage = "usage " + printable(i.Usage)
+			}
+			return yield(Item{Kind: "interchange", Row: i.Segment.Row, ID: "ISA", Text: fmt.Sprintf("Interchange %s from %s:%s to %s:%s, %s %s, version %s, %s", printable(i.Control),
+				printable(i.SenderQualifier), printable(i.Sender), printable(i.ReceiverQualifier), printable(i.Receiver), dated(i.Date), timed(i.Time), printable(i.Version), usage)})
+		},
+		Group: func(g *Group) error {
+			return yield(Item{Kind: "group", Row: g.Segment.Row, Depth: 1, ID: "GS", Text: fmt.Sprintf("Group %s of %s (%s) from %s to %s, %s %s, version %s", printable(g.Control), printable(g.FunctionalID), elements["479"].codes[g.FunctionalID],
+				printable(g.Sender), printable(g.Receiver), dated(g.Date), timed(g.Time), printable(g.Version))})
+		},
+		Set:    func(s *Set) error { return outlineSet(s, yield) },
+		Answer: func(s *Segment) error { return yield(segmentItem(s, 1, 1)) },
+		Finding: func(f Finding) error {
+			if f.Level == AtSet {
+				return nil // those are shown with their set
+			}
+			return yield(Item{Kind: string(f.Level), Row: f.Row, Depth: 1, Text: printable(f.Message), Findings: remarks(f)})
+		},
+	})
+}
+
+func outlineSet(set *Set, yield func(Item) error) error {
+	name := SetName(set.ID)
+	if name == "" {
+		name = "not known"
+	}
+	placed, found := Check(set)
+	root := Tree(set, placed)
+	found = append(found, CheckCount(set, root)...)
+	head := Item{Kind: "set", Row: set.Segments[0].Row, Depth: 2, ID: "ST", Text: fmt.Sprintf("Set %s: %s %s", printable(set.Control), printable(set.ID), name)}
+	at := map[int][]Finding{} // by row
+	last := set.Segments[len(set.Segments)-1].Row
+	for _, f := range found {
+		switch {
+		case f.Level == AtSet && f.Position == 0 || f.Row < head.Row || f.Row > last:
+			head.Findings = append(head.Findings, remarks(f)...)
+		default:
+			at[f.Row] = append(at[f.Row], f)
+		}
+	}
+	if err := yield(head); err != nil {
+		return err
+	}
+	for _, p := range placed {
+		item := segmentItem(p.Segment, 3+p.Depth, p.Count)
+		item.Findings = remarks(at[p.Segment.Row]...)
+		if err := yield(item); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func segmentItem(s *Segment, depth, count int) Item {
+	item := Item{Kind: "segment", Row: s.Row, Depth: depth, ID: printable(clip(s.ID)), Text: nameOf(s.ID)}
+	if count > 1 {
+		item.Count = count
+	}
+	for n := 1; n <= s.Len(); n++ {
+		v := s.Element(n)
+		if v == "" {
+			continue
+		}
+		name, means := Meaning(s.ID, n, v)
+		item.Elements = append(item.Elements, Element{n, name, printable(v), means})
+	}
+	return item
+}
+
 // Show prints interchanges as people read them: loops indented, every element
 // with its name, codes spelled out, dates and amounts plain, findings where
 // they are. It gives how many findings there were.
 func Show(w io.Writer, r io.Reader) (findings int, err error) {
 	out := bufio.NewWriter(w)
-	say := func(indent int, f *Finding) {
-		findings++
-		fmt.Fprintf(out, "%s✕ %s: %s [%s %s]\n", strings.Repeat(" ", indent), f.Place, printable(f.Message), f.Level, f.Code)
-	}
-	err = Read(r, Handler{
-		Interchange: func(i *Interchange) error {
-			fmt.Fprintf(out, "Interchange %s from %s:%s to %s:%s, %s %s, version %s, %s\n", printable(i.Control), i.SenderQualifier, printable(i.Sender), i.ReceiverQualifier, printable(i.Receiver), dated(i.Date), timed(i.Time), printable(i.Version), map[string]string{"P": "production", "T": "test", "I": "information"}[i.Usage])
-			return nil
-		},
-		Group: func(g *Group) error {
-			fmt.Fprintf(out, "  Group %s of %s (%s) from %s to %s, %s %s, version %s\n", printable(g.Control), g.FunctionalID, elements["479"].codes[g.FunctionalID], printable(g.Sender), printable(g.Receiver), dated(g.Date), timed(g.Time), printable(g.Version))
-			return nil
-		},
-		Set: func(set *Set) error {
-			name := "not known"
-			if d := sets[set.ID]; d != nil {
-				name = d.name
+	err = Outline(r, func(i Item) error {
+		indent := strings.Repeat("  ", i.Depth)
+		count := ""
+		if i.Count > 0 {
+			count = fmt.Sprintf(" #%d", i.Count)
+		}
+		switch i.Kind {
+		case "interchange", "group", "set":
+			if i.ID != "" {
+				fmt.Fprintf(out, "%s%s\n", indent, i.Text)
 			}
-			fmt.Fprintf(out, "    Set %s: %s %s\n", printable(set.Control), printable(set.ID), name)
-			placed, found := Check(set)
-			at := map[int64][]Finding{}
-			for _, f := range found {
-				if f.Level == AtSegment || f.Level == AtElement || f.Level == AtSet && f.Position > 0 {
-					at[f.Offset] = append(at[f.Offset], f)
-				}
+		case "segment":
+			fmt.Fprintf(out, "%s%s%s %s\n", indent, i.ID, count, i.Text)
+		}
+		for _, e := range i.Elements {
+			means := ""
+			if e.Means != "" {
+				means = " = " + e.Means
 			}
-			for _, p := range placed {
-				indent := 6 + 2*p.Depth
-				number := ""
-				if p.Count > 1 {
-					number = fmt.Sprintf(" #%d", p.Count)
-				}
-				fmt.Fprintf(out, "%s%s%s %s\n", strings.Repeat(" ", indent), printable(p.Segment.ID), number, nameOf(p.Segment.ID))
-				for n := 1; n <= p.Segment.Len(); n++ {
-					v := p.Segment.Element(n)
-					if v == "" {
-						continue
-					}
-					name, means := Meaning(p.Segment.ID, n, v)
-					if means != "" {
-						means = " = " + means
-					}
-					fmt.Fprintf(out, "%s%02d %-32s %s%s\n", strings.Repeat(" ", indent+2), n, name, printable(v), means)
-				}
-				for i := range at[p.Segment.Offset] {
-					say(indent+2, &at[p.Segment.Offset][i])
-				}
-				delete(at, p.Segment.Offset)
-			}
-			for _, f := range found { // about segments that are not there
-				if rest := at[f.Offset]; len(rest) > 0 {
-					for i := range rest {
-						say(6, &rest[i])
-					}
-					delete(at, f.Offset)
-				}
-			}
-			return nil
-		},
-		Finding: func(f Finding) error {
-			if f.Level != AtSet || f.Position == 0 { // those are shown at their segment
-				say(2, &f)
-			}
-			return nil
-		},
+			fmt.Fprintf(out, "%s  %02d %-32s %s%s\n", indent, e.Number, e.Name, e.Value, means)
+		}
+		for _, f := range i.Findings {
+			findings++
+			fmt.Fprintf(out, "%s  ✕ %s: %s [%s %s]\n", indent, f.Place, f.Message, f.Level, f.Code)
+		}
+		return nil
 	})
 	if e := out.Flush(); err == nil {
 		err = e

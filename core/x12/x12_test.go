@@ -201,14 +201,16 @@ func TestAcknowledge(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			var b bytes.Buffer
-			if err := Acknowledge(&b, strings.NewReader(c.doc), func(int) (Answer, error) { return Answer{31, 12, at, false}, nil }); err != nil || b.String() != c.want {
+			if err := Acknowledge(&b, strings.NewReader(c.doc), func(int) (Answer, error) { return Answer{Interchange: 31, Group: 12, At: at}, nil }); err != nil || b.String() != c.want {
 				t.Errorf("%v\n%s\nwant\n%s", err, strings.ReplaceAll(b.String(), "~", "~\n"), strings.ReplaceAll(c.want, "~", "~\n"))
 			}
 			if found, _ := findings(t, b.String()); len(found) > 0 {
 				t.Errorf("the answer is wrong itself: %q", found)
 			}
 			var newer bytes.Buffer
-			err := Acknowledge(&newer, strings.NewReader(c.doc), func(int) (Answer, error) { return Answer{31, 12, at, true}, nil })
+			err := Acknowledge(&newer, strings.NewReader(c.doc), func(int) (Answer, error) {
+				return Answer{Interchange: 31, Group: 12, At: at, Implementation: true}, nil
+			})
 			want := strings.NewReplacer("ST*997", "ST*999", "AK1*PO*77", "AK1*PO*77*004010", "AK3*", "IK3*", "AK4*", "IK4*", "AK5*", "IK5*").Replace(c.want)
 			if err != nil || newer.String() != want {
 				t.Errorf("%v\n%s\nwant\n%s", err, &newer, want)
@@ -218,7 +220,7 @@ func TestAcknowledge(t *testing.T) {
 			}
 			// An acknowledgement is not acknowledged.
 			var again bytes.Buffer
-			if err := Acknowledge(&again, &b, func(int) (Answer, error) { return Answer{1, 1, at, false}, nil }); err != nil || again.Len() > 0 {
+			if err := Acknowledge(&again, &b, func(int) (Answer, error) { return Answer{Interchange: 1, Group: 1, At: at}, nil }); err != nil || again.Len() > 0 {
 				t.Errorf("%v %s", err, &again)
 			}
 		})
@@ -258,7 +260,9 @@ func FuzzRead(f *testing.F) {
 			t.Fatal(err)
 		}
 		var b bytes.Buffer
-		if err := Acknowledge(&b, bytes.NewReader(doc), func(int) (Answer, error) { return Answer{1, 1, time.Unix(0, 0).UTC(), true}, nil }); err != nil {
+		if err := Acknowledge(&b, bytes.NewReader(doc), func(int) (Answer, error) {
+			return Answer{Interchange: 1, Group: 1, At: time.Unix(0, 0).UTC(), Implementation: true}, nil
+		}); err != nil {
 			t.Fatal(err)
 		}
 	})

@@ -1,0 +1,375 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"koinos/core/finding"
+	"koinos/core/partner"
+	"koinos/core/report"
+	"koinos/core/x12"
+	"koinos/exchange"
+	"koinos/store"
+)
+
+// partner are the commands for trading partners.
+func (a *app) partner() *cobra.Command {
+	c := &cobra.Command{Use: "partner", Short: "Keep trading partners: who they are, what they require"}
+	c.AddCommand(&cobra.Command{
+		Use: "check FILE…", Short: "Check partners' files without a service", Example: "  koinos partner check partners/*.yaml", Args: cobra.MinimumNArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			bad := 0
+			for _, name := range args {
+				p, err := readPartner(name)
+				if err != nil {
+					bad++
+					fmt.Fprintf(a.err, "%s: %v\n", name, err)
+					continue
+				}
+				fmt.Fprintf(a.out, "%s is sound: %s, %s.\n", name, p.Name, ruleCount(p))
+			}
+			if bad > 0 {
+				return &exit{code: exitBad}
+			}
+			return nil
+		},
+	}, &cobra.Command{
+		Use: "keep FILE…", Short: "Send partners to the service", Example: "  koinos partner keep partners/pellow.yaml", Args: cobra.MinimumNArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			for _, name := range args {
+				p, err := readPartner(name)
+				if err != nil {
+					return err
+				}
+				kept, err := a.client().KeepPartner(c.Context(), []byte(p.Text))
+				if err != nil {
+					return err
+				}
+				if done, err := a.json(kept); done {
+					return err
+				}
+				fmt.Fprintf(a.out, "%s is kept: in %s, out %s, %s.\n", kept.Name, orDash(strings.Join(kept.In, " ")), orDash(strings.Join(kept.Out, " ")), ruleCount(p))
+			}
+			return nil
+		},
+	}, &cobra.Command{
+		Use: "list", Short: "List the service's partners", Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			all, err := a.client().Partners(c.Context())
+			if err != nil {
+				return err
+			}
+			if done, err := a.json(all); done {
+				return err
+			}
+			var rows [][]string
+			for _, p := range all {
+				rows = append(rows, []string{p.Name, p.Kind, p.Them.Key(), p.Version, strings.Join(p.In, " "), strings.Join(p.Out, " "), p.About})
+			}
+			report.Table(a.out, []string{"name", "kind", "their id", "version", "in", "out", "about"}, rows)
+			return nil
+		},
+	}, &cobra.Command{
+		Use: "show NAME", Short: "Print a partner's text", Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			p, err := a.client().Partner(c.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			if done, err := a.json(p); done {
+				return err
+			}
+			_, err = io.WriteString(a.out, p.Text)
+			return err
+		},
+	})
+	return c
+}
+
+func ruleCount(p *partner.Partner) string {
+	n := 0
+	for _, rules := range p.Rules {
+		n += len(rules)
+	}
+	return report.Plural(n, "rule")
+}
+
+func readPartner(name string) (*partner.Partner, error) {
+	text, err := os.ReadFile(name)
+	if err != nil {
+		return nil, &exit{exitBad, fmt.Sprintf("the partner %s cannot be read: %v", name, err)}
+	}
+	p, err := partner.Parse(text)
+	if err != nil {
+		return nil, &exit{exitBad, fmt.Sprintf("%s: %v", name, err)}
+	}
+	return p, nil
+}
+
+// exchange are the commands for interchanges.
+func (a *app) exchange() *cobra.Command {
+	c := &cobra.Command{Use: "exchange", Short: "Take in, send, list and replay interchanges with trading partners"}
+	var partnerName, direction, state, kind, number string
+	var limit int
+	list := &cobra.Command{
+		Use: "list", Short: "List interchanges, newest first", Example: "  koinos exchange list\n  koinos exchange list --partner PELLOW --state held", Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			q := url.Values{"limit": {strconv.Itoa(limit)}}
+			for name, v := range map[string]string{"partner": partnerName, "direction": direction, "state": state, "kind": kind} {
+				if v != "" {
+					q.Set(name, v)
+				}
+			}
+			if number != "" {
+				orders, err := a.numbered(c.Context(), number)
+				if err != nil {
+					return err
+				}
+				q.Set("order", strconv.FormatInt(orders[0].ID, 10))
+			}
+			page, err := a.client().Interchanges(c.Context(), q)
+			if err != nil {
+				return err
+			}
+			if done, err := a.json(page.Items); done {
+				return err
+			}
+			a.interchanges(page.Items)
+			if page.Next != "" {
+				fmt.Fprintf(a.out, "There are more; --limit shows them.\n")
+			}
+			return nil
+		},
+	}
+	list.Flags().StringVar(&partnerName, "partner", "", "only with this partner")
+	list.Flags().StringVar(&direction, "direction", "", "in or out")
+	list.Flags().StringVar(&state, "state", "", "received, done, held, rejected, duplicate, unknown, ready, sent, accepted, noted, partly, overdue")
+	list.Flags().StringVar(&kind, "set", "", "only those with this transaction set, e.g. 855")
+	list.Flags().StringVar(&number, "order", "", "only those that speak of the order of this number")
+	list.Flags().IntVar(&limit, "limit", 50, "how many at most")
+
+	show := &cobra.Command{
+		Use: "show ID", Short: "Show an interchange, what became of its sets, and why", Example: "  koinos exchange show 3", Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			id, err := interchangeID(args[0])
+			if err != nil {
+				return err
+			}
+			i, err := a.client().Interchange(c.Context(), id)
+			if err != nil {
+				return err
+			}
+			if done, err := a.json(i); done {
+				return err
+			}
+			a.interchange(&i)
+			return nil
+		},
+	}
+	receive := &cobra.Command{
+		Use: "receive FILE…", Short: "Take in what a partner sent", Long: "Receive keeps each interchange of the files, recognises what has come before,\nacknowledges it, and brings it into orders.", Example: "  koinos exchange receive pellow-orders.edi", Args: cobra.MinimumNArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			var all []store.Interchange
+			for _, name := range args {
+				f, _, err := openLocal(name)
+				if err != nil {
+					return err
+				}
+				came, err := a.client().ReceiveInterchange(c.Context(), filepath.Base(name), f)
+				f.Close()
+				if err != nil {
+					return err
+				}
+				all = append(all, came...)
+			}
+			return a.became(all)
+		},
+	}
+	var want exchange.Wanted
+	send := &cobra.Command{
+		Use: "send PARTNER SET", Short: "Tell a partner what is to be said",
+		Long: `Send writes one interchange of all that has not been said yet: to a supplier the
+850 of confirmed purchase orders and the 860 of their changes; to a customer the
+855 and 865 that answer, the 856 of what has been shipped, and the 810 of what
+was not invoiced. What breaks the partner's rules is held with the reasons.`,
+		Example: "  koinos exchange send VARNHOLT 850\n  koinos exchange send PELLOW 855 --order SO-000012 --try", Args: cobra.ExactArgs(2),
+		RunE: func(c *cobra.Command, args []string) error {
+			want.Set = args[1]
+			done, err := a.client().SendDue(c.Context(), args[0], want)
+			if err != nil {
+				return err
+			}
+			if want.Try && a.output != "json" {
+				fmt.Fprintln(a.out, "Nothing was sent or kept. What would go out:")
+				if done.Text != "" {
+					if _, err := x12.Show(a.out, strings.NewReader(done.Text)); err != nil {
+						return err
+					}
+				}
+			}
+			return a.became(done.Interchanges)
+		},
+	}
+	send.Flags().StringSliceVar(&want.Orders, "order", nil, "only of orders of these numbers")
+	send.Flags().StringSliceVar(&want.Status, "status", nil, "850: statuses of the orders; left out, confirmed")
+	send.Flags().StringVar(&want.From, "from", "", "850: ordered on this day or later")
+	send.Flags().StringVar(&want.To, "to", "", "850: ordered on this day or earlier")
+	send.Flags().BoolVar(&want.Try, "try", false, "only show what would go out, and what keeps it from going")
+	resend := &cobra.Command{
+		Use: "resend ID", Short: "Send an interchange of ours once more: the same bytes, the same control number", Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			id, err := interchangeID(args[0])
+			if err != nil {
+				return err
+			}
+			i, err := a.client().Resend(c.Context(), id)
+			if err != nil {
+				return err
+			}
+			return a.became([]store.Interchange{i})
+		},
+	}
+	replay := &cobra.Command{
+		Use: "replay ID", Short: "Do once more what an interchange asks for, after the cause was mended", Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			id, err := interchangeID(args[0])
+			if err != nil {
+				return err
+			}
+			i, err := a.client().Replay(c.Context(), id)
+			if err != nil {
+				return err
+			}
+			return a.became([]store.Interchange{i})
+		},
+	}
+	c.AddCommand(list, show, receive, send, resend, replay)
+	return c
+}
+
+func interchangeID(s string) (int64, error) {
+	id, err := strconv.ParseInt(s, 10, 64)
+	if err != nil || id < 1 {
+		return 0, usage{fmt.Errorf("an interchange is named by its id, a number; koinos exchange list shows them: %q", s)}
+	}
+	return id, nil
+}
+
+// became says what became of interchanges; held ones end with a code.
+func (a *app) became(all []store.Interchange) error {
+	held := false
+	for _, i := range all {
+		held = held || i.State == store.Held || i.State == store.Unknown || i.State == store.Rejected
+	}
+	if done, err := a.json(all); done {
+		if err == nil && held {
+			err = &exit{code: exitRefused}
+		}
+		return err
+	}
+	if len(all) == 0 {
+		fmt.Fprintln(a.out, "There is nothing to say that has not been said.")
+		return nil
+	}
+	for k := range all {
+		if k > 0 {
+			fmt.Fprintln(a.out)
+		}
+		a.interchange(&all[k])
+	}
+	if held {
+		return &exit{code: exitRefused}
+	}
+	return nil
+}
+
+func (a *app) interchanges(all []store.Interchange) {
+	var rows [][]string
+	for k := range all {
+		i := &all[k]
+		rows = append(rows, []string{fmt.Sprint(i.ID), i.At.Local().Format("01-02 15:04"), i.Direction, orDash(i.Partner), i.Kinds, controlOf(i), stateOf(i), strings.Join(i.Orders, " "), i.Name})
+	}
+	report.Table(a.out, []string{">id", "when", "", "partner", "sets", ">control", "state", "orders", "file"}, rows)
+}
+
+func controlOf(i *store.Interchange) string {
+	if i.Control == 0 {
+		return "–"
+	}
+	return fmt.Sprintf("%09d", i.Control)
+}
+
+// stateWords say states as people do.
+var stateWords = map[string]string{store.Sent: "sent, not yet acknowledged", store.Accepted: "acknowledged", store.Noted: "acknowledged with errors noted", store.Partly: "partly rejected by the partner",
+	store.Rejected: "rejected", store.Duplicate: "came before", store.Unknown: "from nobody known", store.Ready: "waits to leave"}
+
+func stateOf(i *store.Interchange) string {
+	if i.Overdue {
+		return "OVERDUE: not acknowledged"
+	}
+	if w := stateWords[i.State]; w != "" {
+		return w
+	}
+	return i.State
+}
+
+func (a *app) interchange(i *store.Interchange) {
+	way := "from"
+	if i.Direction == "out" {
+		way = "to"
+	}
+	fmt.Fprintf(a.out, "Interchange %d  %s %s, %s, control %s: %s\n", i.ID, way, orDash(i.Partner), i.Kinds, controlOf(i), stateOf(i))
+	if i.Name != "" {
+		fmt.Fprintf(a.out, "  file %s", i.Name)
+		if i.Answers != 0 {
+			fmt.Fprintf(a.out, ", answers interchange %d", i.Answers)
+		}
+		fmt.Fprintln(a.out)
+	}
+	if !i.DueAt.IsZero() && i.AcknowledgedAt.IsZero() {
+		fmt.Fprintf(a.out, "  to be acknowledged by %s\n", i.DueAt.Local().Format("2006-01-02 15:04"))
+	}
+	a.said("  ", i.Findings)
+	var rows [][]string
+	for _, s := range i.Sets {
+		load := ""
+		if s.LoadID != 0 {
+			load = fmt.Sprint(s.LoadID)
+		}
+		rows = append(rows, []string{s.Kind, s.Control, s.State, s.Number, load, fmt.Sprint(len(s.Findings))})
+	}
+	if len(rows) > 0 {
+		report.Table(a.out, []string{"set", "control", "state", "order", ">load", ">findings"}, rows)
+	}
+	for _, s := range i.Sets {
+		if len(s.Findings) > 0 {
+			fmt.Fprintf(a.out, "Set %s %s\n", s.Kind, s.Control)
+			a.said("  ", s.Findings)
+		}
+	}
+}
+
+// said prints findings, each with its place and what to do.
+func (a *app) said(indent string, found []finding.Finding) {
+	for _, f := range found {
+		sign := "✕"
+		if f.Severity == finding.Warning {
+			sign = "!"
+		}
+		where := f.At
+		if where != "" {
+			where += ": "
+		}
+		fmt.Fprintf(a.out, "%s%s %s%s\n", indent, sign, where, f.Message)
+		if f.Severity == finding.Error && f.Hint != "" {
+			fmt.Fprintf(a.out, "%s  → %s\n", indent, f.Hint)
+		}
+	}
+}

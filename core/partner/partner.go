@@ -1,0 +1,257 @@
+package partner
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/goccy/go-yaml"
+
+	"koinos/core/finding"
+	"koinos/core/mapping"
+	"koinos/core/x12"
+)
+
+// Version is the first line of every partner.
+const Version = "partner/1"
+
+// Kinds of partner.
+const (
+	Customer = "customer" // orders from us
+	Supplier = "supplier" // takes our orders
+)
+
+// Partner is a trading partner. Its zero fields were filled by Parse.
+type Partner struct {
+	Koinos string `yaml:"koinos" json:"-"`
+	Name   string `yaml:"name" json:"name" doc:"Our code of the customer or supplier"`
+	About  string `yaml:"about" json:"about,omitempty"`
+	Kind   string `yaml:"kind" json:"kind" enum:"customer,supplier"`
+	Them   ID     `yaml:"them" json:"them"`
+	Us     ID     `yaml:"us" json:"us"`
+
+	Version    string `yaml:"version" json:"version" doc:"Version, release and industry code of what we write, e.g. 004010"`
+	Usage      string `yaml:"usage" json:"usage" enum:"P,T,I" doc:"ISA15: production, test, information"`
+	Delimiters struct {
+		Element    string `yaml:"element" json:"element"`
+		Component  string `yaml:"component" json:"component"`
+		Repetition string `yaml:"repetition" json:"repetition,omitempty"`
+		Segment    string `yaml:"segment" json:"segment"`
+	} `yaml:"delimiters" json:"delimiters"`
+	LineEnds   bool `yaml:"line_ends" json:"line_ends,omitempty" doc:"A line end behind each segment"`
+	Characters struct {
+		Set        string `yaml:"set" json:"set" enum:"basic,extended,latin-1,utf-8"`
+		Others     string `yaml:"others" json:"others" enum:"replace,refuse" doc:"What becomes of other characters"`
+		Delimiters string `yaml:"delimiters" json:"delimiters" enum:"replace,refuse" doc:"What becomes of a delimiter within a value"`
+		Long       string `yaml:"long" json:"long" enum:"refuse,cut" doc:"What becomes of a text that is too long"`
+	} `yaml:"characters" json:"characters"`
+	Acknowledge struct {
+		With   string `yaml:"with" json:"with" enum:"997,999,none" doc:"What we answer what we receive with"`
+		Within string `yaml:"within" json:"within,omitempty" doc:"Agreed time in which they acknowledge what we send, e.g. 24h"`
+		Ask    bool   `yaml:"ask" json:"ask,omitempty" doc:"We ask for a TA1 (ISA14)"`
+	} `yaml:"acknowledge" json:"acknowledge"`
+	Hash  bool                  `yaml:"hash" json:"hash,omitempty" doc:"We write the hash total of quantities (CTT02)"`
+	Sets  map[string]Set        `yaml:"sets" json:"sets" doc:"Transaction sets that go to and fro"`
+	Rules map[string][]x12.Rule `yaml:"rules" json:"rules,omitempty" doc:"By transaction set; they hold in both directions"`
+
+	Text   string        `yaml:"-" json:"-"`
+	within time.Duration // 0 is no agreement
+	style  x12.Style
+}
+
+// ID is how one side is named in interchanges (ISA05 to ISA08) and groups (GS02, GS03).
+type ID struct {
+	Qualifier string `yaml:"qualifier" json:"qualifier"`
+	ID        string `yaml:"id" json:"id"`
+	Group     string `yaml:"group" json:"group"`
+}
+
+// Set is how one transaction set is exchanged.
+type Set struct {
+	Mapping string `yaml:"mapping" json:"mapping" doc:"Left out, one of the partner's own on top of the standard one: pellow-850"`
+	Send    string `yaml:"send" json:"send,omitempty" enum:"asked,due" doc:"Ours: when somebody asks (the usual), or as soon as there is something to say"`
+}
+
+// inward are the sets that come in from a customer and go out to a supplier.
+var inward = []string{"850", "860"}
+
+// Outgoing reports whether a set goes from us to the partner.
+func (p *Partner) Outgoing(set string) bool {
+	return slices.Contains(inward, set) == (p.Kind == Supplier)
+}
+
+// Within is the time in which the partner acknowledges; 0 is no agreement.
+func (p *Partner) Within() time.Duration { return p.within }
+
+// Style is how the partner wants what is written to it.
+func (p *Partner) Style() *x12.Style { return &p.style }
+
+var namePattern = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,63}$`)
+
+// slug is a partner's name as names of mappings are written.
+func slug(name string) string {
+	return strings.Trim(strings.Map(func(r rune) rune {
+		if r >= 'a' && r <= 'z' || r >= '0' && r <= '9' {
+			return r
+		}
+		return '-'
+	}, strings.ToLower(name)), "-")
+}
+
+// OwnMapping is the text of the mapping that a partner has for a set unless
+// somebody writes another: the standard one, for orders of this partner.
+func (p *Partner) OwnMapping(set string) string {
+	return fmt.Sprintf("koinos: mapping/1\nname: %s\nextends: x12-%s\nabout: %s to and from %s\nheader:\n  partner: {value: %s}\n", p.Sets[set].Mapping, set, set, p.Name, p.Name)
+}
+
+const mostText = 1 << 20
+
+// Parse reads a partner. The error is a finding.All with all that is wrong.
+func Parse(text []byte) (*Partner, error) {
+	var all finding.All
+	bad := func(where, format string, args ...any) {
+		f := finding.New(finding.PartnerInvalid, finding.Place{Mapping: true}, where, format, args...)
+		f.At = where
+		all = append(all, f)
+	}
+	if len(text) > mostText {
+		bad("", "The partner is longer than %d bytes.", mostText)
+		return nil, all
+	}
+	p := &Partner{}
+	if err := decode(text, p); err != nil {
+		bad("", "%s", strings.TrimSpace(yaml.FormatError(err, false, false)))
+		return nil, all
+	}
+	p.Text = string(text)
+	if p.Koinos != Version {
+		bad("koinos", "A partner begins with koinos: %s.", Version)
+	}
+	if !namePattern.MatchString(p.Name) {
+		bad("name", "name is our code of the partner: letters, digits, hyphens, points, at most 64.")
+	}
+	usual := func(v *string, value string) {
+		if *v == "" {
+			*v = value
+		}
+	}
+	choice := func(where, v string, choices ...string) {
+		if !slices.Contains(choices, v) {
+			bad(where, "%s is one of %s, not %q.", where, strings.Join(choices, ", "), v)
+		}
+	}
+	choice("kind", p.Kind, Customer, Supplier)
+	for where, id := range map[string]*ID{"them": &p.Them, "us": &p.Us} {
+		if len(id.Qualifier) != 2 || id.ID == "" || len(id.ID) > 15 {
+			bad(where, "%s needs qualifier (two characters, such as ZZ) and id (at most 15).", where)
+		}
+		usual(&id.Group, id.ID)
+		if len(id.Group) < 2 || len(id.Group) > 15 {
+			bad(where+".group", "%s.group has two to 15 characters.", where)
+		}
+	}
+	usual(&p.Version, "004010")
+	usual(&p.Usage, "P")
+	choice("usage", p.Usage, "P", "T", "I")
+	if len(p.Version) < 6 || strings.Trim(p.Version[:6], "0123456789") != "" || len(p.Version) > 12 {
+		bad("version", "version is six digits, such as 004010, and an industry code where there is one.")
+	}
+	p.characters(usual, choice, bad)
+	usual(&p.Acknowledge.With, "997")
+	choice("acknowledge.with", p.Acknowledge.With, "997", "999", "none")
+	if w := p.Acknowledge.Within; w != "" {
+		var err error
+		if p.within, err = time.ParseDuration(w); err != nil || p.within <= 0 {
+			bad("acknowledge.within", "%q is no time such as 24h or 90m.", w)
+		}
+	}
+	if len(p.Sets) == 0 {
+		bad("sets", "A partner needs sets: which transaction sets go to and fro, such as \"850\": {}.")
+	}
+	for id, set := range p.Sets {
+		if _, carried := mappedSets[id]; !carried {
+			bad("sets."+id, "Koinos exchanges no %s; it exchanges 810, 850, 855, 856, 860, 865.", id)
+		}
+		usual(&set.Mapping, slug(p.Name)+"-"+id)
+		usual(&set.Send, "asked")
+		choice("sets."+id+".send", set.Send, "asked", "due")
+		p.Sets[id] = set
+	}
+	for id, rules := range p.Rules {
+		if x12.SetName(id) == "" {
+			bad("rules."+id, "The dictionary has no transaction set %s.", id)
+		}
+		for i := range rules {
+			if err := rules[i].Compile(); err != nil {
+				bad(fmt.Sprintf("rules.%s, rule %d", id, i+1), "%v.", err)
+			}
+		}
+	}
+	if len(all) > 0 {
+		return nil, all
+	}
+	return p, nil
+}
+
+var mappedSets = func() map[string]bool {
+	m := map[string]bool{}
+	for _, name := range mapping.StandardNames() {
+		m[strings.TrimPrefix(name, "x12-")] = true
+	}
+	return m
+}()
+
+// decode reads YAML, strictly; a crash of its reader is a mistake in the text.
+func decode(text []byte, p *Partner) (err error) {
+	defer func() {
+		if r := recover(); r != nil {
+			err = fmt.Errorf("the text is not readable YAML (%v)", r)
+		}
+	}()
+	err = yaml.NewDecoder(bytes.NewReader(text), yaml.DisallowUnknownField()).Decode(p)
+	if errors.Is(err, io.EOF) {
+		return errors.New("the text is empty")
+	}
+	return err
+}
+
+func (p *Partner) characters(usual func(*string, string), choice func(string, string, ...string), bad func(string, string, ...any)) {
+	usual(&p.Delimiters.Element, "*")
+	usual(&p.Delimiters.Component, ">")
+	usual(&p.Delimiters.Segment, "~")
+	if p.Version >= "00402" {
+		usual(&p.Delimiters.Repetition, "^")
+	}
+	usual(&p.Characters.Set, "extended")
+	usual(&p.Characters.Others, "replace")
+	usual(&p.Characters.Delimiters, "replace")
+	usual(&p.Characters.Long, "refuse")
+	choice("characters.set", p.Characters.Set, x12.CharacterSets...)
+	choice("characters.others", p.Characters.Others, "replace", "refuse")
+	choice("characters.delimiters", p.Characters.Delimiters, "replace", "refuse")
+	choice("characters.long", p.Characters.Long, "refuse", "cut")
+	p.style = x12.Style{Version: p.Version, LineEnds: p.LineEnds, Characters: p.Characters.Set, Others: p.Characters.Others, Delimiter: p.Characters.Delimiters, Long: p.Characters.Long}
+	used := map[string]string{}
+	for _, d := range []struct {
+		where, text string
+		to          *byte
+	}{{"element", p.Delimiters.Element, &p.style.Delimiters.Element}, {"component", p.Delimiters.Component, &p.style.Delimiters.Component},
+		{"segment", p.Delimiters.Segment, &p.style.Delimiters.Segment}, {"repetition", p.Delimiters.Repetition, &p.style.Delimiters.Repetition}} {
+		switch {
+		case d.text == "":
+			continue
+		case len(d.text) != 1 || d.text[0] == ' ' || d.text[0] >= 'a' && d.text[0] <= 'z' || d.text[0] >= 'A' && d.text[0] <= 'Z' || d.text[0] >= '0' && d.text[0] <= '9':
+			bad("delimiters."+d.where, "delimiters.%s is one character, no letter, digit or space.", d.where)
+		case used[d.text] != "":
+			bad("delimiters."+d.where, "delimiters.%s is the same as delimiters.%s.", d.where, used[d.text])
+		default:
+			*d.to = d.text[0]
+			used[d.text] = d.where
+		}
+	}
+}

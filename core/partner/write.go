@@ -1,0 +1,161 @@
+package partner
+
+import (
+	"bytes"
+	"fmt"
+	"io"
+	"strings"
+	"time"
+
+	"koinos/core/finding"
+	"koinos/core/list"
+	"koinos/core/mapping"
+	"koinos/core/order"
+	"koinos/core/source"
+	"koinos/core/x12"
+)
+
+// Compose writes an order, as the seller sees it, into a transaction set as the
+// partner wants it, and looks at what came out: against the dictionary, against
+// the partner's rules, and by reading it back. A finding of severity error says
+// why it must not leave.
+func (p *Partner) Compose(m *mapping.Mapping, view *order.Order, lists *list.Set) (*x12.Writing, []finding.Finding) {
+	set := m.Document.Set
+	w, err := x12.NewWriting(set, &p.style)
+	if err != nil {
+		return nil, []finding.Finding{finding.New(finding.FieldUnwritten, finding.Place{}, set, "%v.", err)}
+	}
+	found := m.Compose(w, []order.Order{*view}, lists, p.Hash)
+	w.Fill(p.Rules[set])
+	for _, n := range w.Notes {
+		code := finding.CharacterChanged
+		if n.Code != "" {
+			code = finding.X12Rule
+		}
+		f := finding.New(code, finding.Place{Pointer: n.Place}, n.Value, "%s", n.Message)
+		found = append(found, f)
+	}
+	return w, append(found, p.look(m, w, view, lists)...)
+}
+
+// look reads back what was written.
+func (p *Partner) look(m *mapping.Mapping, w *x12.Writing, view *order.Order, lists *list.Set) []finding.Finding {
+	var found []finding.Finding
+	bad := func(code finding.Code, at finding.Place, value, format string, args ...any) {
+		found = append(found, finding.New(code, at, value, format, args...))
+	}
+	var b bytes.Buffer
+	probe := p.Envelope(1, 1, time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC))
+	if err := probe.Write(&b, &p.style, []*x12.Writing{w}); err != nil {
+		bad(finding.X12Rule, finding.Place{}, "", "It cannot be written: %v.", err)
+		return found
+	}
+	sets := 0
+	err := x12.Read(bytes.NewReader(b.Bytes()), x12.Handler{
+		Finding: func(f x12.Finding) error {
+			bad(finding.X12Rule, placeOf(&f), f.Value, "%s (%s %s)", f.Message, f.Level, f.Code)
+			return nil
+		},
+		Set: func(s *x12.Set) error {
+			sets++
+			placed, all := x12.Check(s)
+			root := x12.Tree(s, placed)
+			all = append(all, x12.CheckCount(s, root)...)
+			for i := range all {
+				bad(finding.X12Rule, placeOf(&all[i]), all[i].Value, "%s (%s %s)", all[i].Message, all[i].Level, all[i].Code)
+			}
+			found = append(found, p.broken(s.ID, x12.CheckRules(root, p.Rules[s.ID]))...)
+			return nil
+		},
+	})
+	if err != nil || sets != 1 {
+		bad(finding.X12Rule, finding.Place{}, "", "What was written cannot be read back (%d transaction sets, %v).", sets, err)
+	}
+	for _, f := range found {
+		if f.Severity == finding.Error {
+			return found // said already; reading orders of it says it again in other words
+		}
+	}
+	return append(found, p.readBack(m, b.Bytes(), view, lists)...)
+}
+
+// readBack compares the order that the partner will read with the one that was
+// to be written.
+func (p *Partner) readBack(m *mapping.Mapping, doc []byte, view *order.Order, lists *list.Set) []finding.Finding {
+	broken := func(format string, args ...any) []finding.Finding {
+		return []finding.Finding{finding.New(finding.X12Rule, finding.Place{}, "", format, args...)}
+	}
+	src, err := source.Open(bytes.NewReader(doc), int64(len(doc)), m.Options(source.DefaultLimits))
+	if err != nil {
+		return broken("What was written cannot be read back: %v.", err)
+	}
+	g, err := mapping.NewTable(m, src, nil).Next()
+	if err != nil {
+		return broken("What was written cannot be read back: %v.", err)
+	}
+	got := m.Draft(&g, lists).Order
+	var all []finding.Finding
+	for _, c := range order.Diff(view, &got) {
+		numeric := c.Field == "quantity" || c.Field == "unit_price" || strings.HasPrefix(c.Field, "charge.") || strings.HasPrefix(c.Field, "allowance.")
+		if c.Was == "" || !numeric && c.Field != "sender_number" && c.Field != "item" && c.Field != "unit" { // texts may have been transliterated
+			continue
+		}
+		f := finding.New(finding.X12Rule, finding.Place{}, c.Is, "The partner would read %q where the order has %q (%s).", c.Is, c.Was, c.Field)
+		f.Field, f.Line = c.Field, c.Line
+		all = append(all, f)
+	}
+	return all
+}
+
+// broken turns broken rules into findings: errors, but for what only should be.
+func (p *Partner) broken(set string, rules []x12.Finding) []finding.Finding {
+	var all []finding.Finding
+	for i := range rules {
+		f := finding.New(finding.X12Rule, placeOf(&rules[i]), rules[i].Value, "%s asks in a %s: %s", p.Name, set, rules[i].Message)
+		if rules[i].Code == "should" {
+			f.Severity = finding.Warning
+		}
+		all = append(all, f)
+	}
+	return all
+}
+
+// CheckSet compares a set that has come with the partner's rules.
+func (p *Partner) CheckSet(s *x12.Set, placed []x12.Placed) []finding.Finding {
+	root := x12.Tree(s, placed)
+	all := p.broken(s.ID, x12.CheckRules(root, p.Rules[s.ID]))
+	for _, f := range x12.CheckCount(s, root) {
+		all = append(all, finding.New(finding.X12Noted, placeOf(&f), f.Value, "%s", f.Message))
+	}
+	return all
+}
+
+func placeOf(f *x12.Finding) finding.Place {
+	at := finding.Place{Row: f.Row, Pointer: f.Place}
+	if f.Element > 0 {
+		at.Column = f.Element + 1
+	}
+	return at
+}
+
+// Envelope is what stands around what we write to the partner.
+func (p *Partner) Envelope(control, group int64, at time.Time) x12.Envelope {
+	return x12.Envelope{
+		SenderQualifier: p.Us.Qualifier, Sender: p.Us.ID, ReceiverQualifier: p.Them.Qualifier, Receiver: p.Them.ID, GroupSender: p.Us.Group, GroupReceiver: p.Them.Group,
+		Usage: p.Usage, Acknowledge: p.Acknowledge.Ask, Control: int(control), Group: int(group), At: at,
+	}
+}
+
+// Key is how a side is named in interchanges, with its qualifier: ZZ:PELLOW.
+func (id ID) Key() string { return id.Qualifier + ":" + id.ID }
+
+// Write writes an interchange of sets to the partner.
+func (p *Partner) Write(out io.Writer, sets []*x12.Writing, control, group int64, at time.Time) error {
+	e := p.Envelope(control, group, at)
+	return e.Write(out, &p.style, sets)
+}
+
+// FileName is what an interchange of ours is called: PELLOW-855-000000031.edi.
+func (p *Partner) FileName(kind string, control int64) string {
+	return fmt.Sprintf("%s-%s-%09d.edi", p.Name, kind, control)
+}

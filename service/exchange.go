@@ -1,0 +1,203 @@
+package service
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"path"
+	"strconv"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"koinos/client"
+	"koinos/core/partner"
+	"koinos/core/x12"
+	"koinos/exchange"
+	"koinos/store"
+)
+
+// mostInterchange is how long a body with interchanges may be: it is held.
+const mostInterchange = 64 << 20
+
+func (s *Service) partners(api huma.API) {
+	const tag = "Exchange"
+	type body struct{ RawBody []byte }
+	put := op(http.MethodPost, "/partners", "keep-partner", tag, "admin", "Keep a trading partner")
+	put.Description = "The body is the partner's YAML. It takes the place of one of the same name. Mappings that it names and that are not here are made: the standard ones, for orders of this partner."
+	put.RequestBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/yaml": {Schema: &huma.Schema{Type: "string"}}}}
+	put.Errors = append(put.Errors, http.StatusUnprocessableEntity)
+	handle(s, api, put, func(ctx context.Context, in *body) (*answer[client.Partner], error) {
+		p, err := s.exchange.Keep(ctx, string(in.RawBody), callerOf(ctx).name)
+		if err != nil {
+			return nil, err
+		}
+		return &answer[client.Partner]{partnerDetail(p)}, nil
+	})
+	handle(s, api, op(http.MethodGet, "/partners", "list-partners", tag, "read", "List trading partners"),
+		func(ctx context.Context, _ *none) (*answer[client.Page[client.Partner]], error) {
+			kept, err := s.store.Partners(ctx)
+			page := client.Page[client.Partner]{Items: []client.Partner{}}
+			for _, k := range kept {
+				p, err := partner.Parse([]byte(k.Text))
+				if err != nil {
+					return nil, err
+				}
+				page.Items = append(page.Items, partnerDetail(p))
+			}
+			return &answer[client.Page[client.Partner]]{page}, err
+		})
+	type named struct {
+		Name string `path:"name"`
+	}
+	handle(s, api, op(http.MethodGet, "/partners/{name}", "get-partner", tag, "read", "A trading partner with its text"),
+		func(ctx context.Context, in *named) (*answer[client.Partner], error) {
+			p, err := s.exchange.Partner(ctx, in.Name)
+			if err != nil {
+				return nil, err
+			}
+			return &answer[client.Partner]{partnerDetail(p)}, nil
+		})
+	type send struct {
+		Name string `path:"name"`
+		Body exchange.Wanted
+	}
+	out := op(http.MethodPost, "/partners/{name}/send", "send-due", tag, "load", "Tell a partner what is to be said")
+	out.Description = "Writes one interchange of all that has not been said yet: 850 of confirmed purchase orders, 860 of their changes; 855 and 865 as answers, 856 of what has been shipped, 810 of what was not invoiced. What breaks the partner's rules is held with the reasons."
+	out.DefaultStatus = http.StatusOK
+	handle(s, api, out, func(ctx context.Context, in *send) (*answer[exchange.Sending], error) {
+		done, err := s.exchange.Send(ctx, in.Name, in.Body, callerOf(ctx).name)
+		return &answer[exchange.Sending]{done}, err
+	})
+}
+
+func partnerDetail(p *partner.Partner) client.Partner {
+	d := client.Partner{Partner: *p, Text: p.Text, In: []string{}, Out: []string{}}
+	for _, set := range x12.Sets() {
+		if _, ok := p.Sets[set]; !ok {
+			continue
+		}
+		if p.Outgoing(set) {
+			d.Out = append(d.Out, set)
+		} else {
+			d.In = append(d.In, set)
+		}
+	}
+	return d
+}
+
+func (s *Service) interchanges(api huma.API) {
+	const tag = "Exchange"
+	type list struct {
+		Paging
+		Partner   string `query:"partner"`
+		Direction string `query:"direction" enum:"in,out"`
+		State     string `query:"state" enum:"received,done,held,rejected,duplicate,unknown,ready,sent,accepted,noted,partly,overdue"`
+		Kind      string `query:"kind" doc:"Holding a transaction set of this kind, e.g. 855"`
+		Order     int64  `query:"order" doc:"Speaking of the order of this id"`
+	}
+	handle(s, api, op(http.MethodGet, "/interchanges", "list-interchanges", tag, "read", "List interchanges, newest first"),
+		func(ctx context.Context, in *list) (*paged[store.Interchange], error) {
+			before, err := in.Paging.number()
+			if err != nil {
+				return nil, err
+			}
+			all, err := s.store.Interchanges(ctx, store.InterchangeFilter{Partner: in.Partner, Direction: in.Direction, State: in.State, Kind: in.Kind, Order: in.Order, Before: before, Limit: in.Limit + 1}, s.now())
+			if err != nil {
+				return nil, err
+			}
+			return pageOf(ctx, all, in.Limit, func(i store.Interchange) string { return strconv.FormatInt(i.ID, 10) }), nil
+		})
+	type one struct {
+		ID int64 `path:"id" doc:"The interchange's id"`
+	}
+	handle(s, api, op(http.MethodGet, "/interchanges/{id}", "get-interchange", tag, "read", "An interchange with its sets and what became of each"),
+		func(ctx context.Context, in *one) (*answer[store.Interchange], error) {
+			i, err := s.store.Interchange(ctx, in.ID, s.now())
+			return &answer[store.Interchange]{i}, err
+		})
+	type stretch struct {
+		ID    int64 `path:"id" doc:"The interchange's id"`
+		From  int   `query:"from" minimum:"1" default:"1" doc:"First segment, counted from 1"`
+		Limit int   `query:"limit" minimum:"1" maximum:"2000" default:"500"`
+	}
+	handle(s, api, op(http.MethodGet, "/interchanges/{id}/segments", "get-segments", tag, "read", "An interchange as people read it, segment by segment"),
+		func(ctx context.Context, in *stretch) (*answer[client.Page[x12.Item]], error) {
+			page, err := s.segments(ctx, in.ID, in.From, in.Limit)
+			return &answer[client.Page[x12.Item]]{page}, err
+		})
+
+	type came struct {
+		Name    string `query:"name" doc:"What to call it; left out, interchange.edi"`
+		RawBody []byte
+	}
+	receive := op(http.MethodPost, "/interchanges", "receive-interchange", tag, "load", "Take in what a partner sent")
+	receive.Description = "The body is the bytes as they came, one interchange or several. Each is kept, recognised where its control number has come before, acknowledged, and brought into orders before the answer comes. Send the same bytes again where the answer was lost: nothing is done twice."
+	receive.MaxBodyBytes = min(mostInterchange, s.cfg.MaxBody)
+	receive.RequestBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/octet-stream": {Schema: &huma.Schema{Type: "string", Format: "binary"}}}}
+	handle(s, api, receive, func(ctx context.Context, in *came) (*answer[client.Page[store.Interchange]], error) {
+		name := path.Base(strings.ReplaceAll(in.Name, `\`, "/"))
+		if in.Name == "" {
+			name = "interchange.edi"
+		}
+		all, err := s.exchange.Receive(ctx, bytes.NewReader(in.RawBody), int64(len(in.RawBody)), name, callerOf(ctx).name)
+		return &answer[client.Page[store.Interchange]]{client.Page[store.Interchange]{Items: all}}, notNow(err)
+	})
+	act := func(verb, id, summary, description string, do func(context.Context, int64) (store.Interchange, error)) {
+		o := op(http.MethodPost, "/interchanges/{id}/"+verb, id, tag, "load", summary)
+		o.Description = description
+		o.DefaultStatus = http.StatusOK
+		handle(s, api, o, func(ctx context.Context, in *one) (*answer[store.Interchange], error) {
+			i, err := do(ctx, in.ID)
+			return &answer[store.Interchange]{i}, notNow(err)
+		})
+	}
+	act("resend", "resend-interchange", "Send an interchange of ours once more", "The same bytes under the same control number.", s.exchange.Resend)
+	act("replay", "replay-interchange", "Do once more what an interchange that came asks for", "As far as it has not been done: after the cause of what is held was mended.", func(ctx context.Context, id int64) (store.Interchange, error) {
+		return s.exchange.Replay(ctx, id, callerOf(ctx).name)
+	})
+}
+
+func notNow(err error) error {
+	if errors.Is(err, exchange.ErrNotNow) {
+		return problem("not_now", strings.TrimPrefix(err.Error(), exchange.ErrNotNow.Error()+": ")+".")
+	}
+	return err
+}
+
+// errEnough ends a reading that has all it wants.
+var errEnough = errors.New("enough")
+
+func (s *Service) segments(ctx context.Context, id int64, from, limit int) (client.Page[x12.Item], error) {
+	page := client.Page[x12.Item]{Items: []x12.Item{}}
+	i, err := s.store.Interchange(ctx, id, s.now())
+	if err != nil {
+		return page, err
+	}
+	if i.Document == "" {
+		return page, nil
+	}
+	f, err := s.store.OpenFile(i.Document)
+	if err != nil {
+		return page, err
+	}
+	defer f.Close()
+	err = x12.Outline(io.NewSectionReader(f, 0, 1<<62), func(item x12.Item) error {
+		if item.Row < from && item.Kind == "segment" {
+			return nil
+		}
+		if len(page.Items) >= limit {
+			page.Next = fmt.Sprint(item.Row)
+			return errEnough
+		}
+		page.Items = append(page.Items, item)
+		return nil
+	})
+	if errors.Is(err, errEnough) {
+		err = nil
+	}
+	return page, err
+}

@@ -1,0 +1,433 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"time"
+
+	"koinos/core/finding"
+	"koinos/core/order"
+)
+
+// Partner is a trading partner as it is kept.
+type Partner struct {
+	Name     string    `json:"name"`
+	Text     string    `json:"text"`
+	Them     string    `json:"-"`
+	Us       string    `json:"-"`
+	StoredAt time.Time `json:"stored_at"`
+	StoredBy string    `json:"stored_by"`
+}
+
+// States of interchanges and sets.
+const (
+	Received  = "received"  // in: kept, what it asks for has not been done
+	Done      = "done"      // in: what it asks for has been done
+	Held      = "held"      // a person must look at it
+	Rejected  = "rejected"  // in: we rejected it; out: the partner did
+	Duplicate = "duplicate" // in: its control number has come before
+	Unknown   = "unknown"   // in: from nobody that is known
+	Ready     = "ready"     // out: kept with its control number, not yet delivered
+	Sent      = "sent"      // out: delivered
+	Accepted  = "accepted"  // out: acknowledged without errors
+	Noted     = "noted"     // out: acknowledged, errors were noted
+	Partly    = "partly"    // out: some of its sets were rejected
+)
+
+// Interchange is one that came in or goes out.
+type Interchange struct {
+	ID             int64             `json:"id"`
+	Partner        string            `json:"partner"`
+	Direction      string            `json:"direction" enum:"in,out"`
+	Control        int64             `json:"control,omitempty" doc:"ISA13; none where it is held"`
+	GroupControl   int64             `json:"group_control,omitempty" doc:"Ours: GS06"`
+	Document       string            `json:"document,omitempty" doc:"SHA-256"`
+	Kinds          string            `json:"kinds" doc:"Its transaction sets"`
+	State          string            `json:"state" enum:"received,done,held,rejected,duplicate,unknown,ready,sent,accepted,noted,partly"`
+	Overdue        bool              `json:"overdue,omitempty" doc:"It should have been acknowledged by now"`
+	Name           string            `json:"name,omitempty" doc:"Of the file it came or goes in"`
+	Answers        int64             `json:"answers,omitempty" doc:"The interchange that it acknowledges"`
+	At             time.Time         `json:"at"`
+	SentAt         time.Time         `json:"sent_at,omitzero"`
+	DueAt          time.Time         `json:"due_at,omitzero" doc:"When it should be acknowledged"`
+	AcknowledgedAt time.Time         `json:"acknowledged_at,omitzero"`
+	By             string            `json:"by"`
+	Orders         []string          `json:"orders" doc:"Numbers of the orders that its sets speak of, the first few"`
+	Findings       []finding.Finding `json:"findings,omitempty"`
+	Sets           []SetRecord       `json:"sets,omitempty"`
+}
+
+// SetRecord is a transaction set of an interchange and what became of it.
+type SetRecord struct {
+	Interchange  int64             `json:"-"`
+	Seq          int               `json:"seq"`
+	Kind         string            `json:"kind"`
+	GroupControl string            `json:"group_control"`
+	Control      string            `json:"control"`
+	Row          int               `json:"row" doc:"Segment of the document with its ST, counted from 1"`
+	Rows         int               `json:"rows"`
+	State        string            `json:"state" enum:"received,done,held,rejected,ready,sent,accepted,noted"`
+	Number       string            `json:"number,omitempty" doc:"The order's number as the set has it"`
+	OrderID      int64             `json:"order_id,omitempty"`
+	Revision     int               `json:"order_revision,omitempty"`
+	LoadID       int64             `json:"load_id,omitempty"`
+	Said         json.RawMessage   `json:"said,omitempty" doc:"The order as the set says it"`
+	Findings     []finding.Finding `json:"findings"`
+}
+
+type interchangeRow struct {
+	ID           int64          `db:"id"`
+	Partner      string         `db:"partner"`
+	Direction    string         `db:"direction"`
+	Control      int64          `db:"control"`
+	GroupControl int64          `db:"group_control"`
+	Document     sql.NullString `db:"document"`
+	Kinds        string         `db:"kinds"`
+	State        string         `db:"state"`
+	Name         string         `db:"name"`
+	Answers      sql.NullInt64  `db:"answers"`
+	At           string         `db:"at"`
+	SentAt       sql.NullString `db:"sent_at"`
+	DueAt        sql.NullString `db:"due_at"`
+	AckAt        sql.NullString `db:"acknowledged_at"`
+	By           string         `db:"by"`
+	Findings     string         `db:"findings"`
+	Orders       sql.NullString `db:"orders"`
+}
+
+func (r *interchangeRow) interchange() (Interchange, error) {
+	i := Interchange{ID: r.ID, Partner: r.Partner, Direction: r.Direction, Control: r.Control, GroupControl: r.GroupControl, Document: r.Document.String, Kinds: r.Kinds, State: r.State,
+		Name: r.Name, Answers: r.Answers.Int64, At: parseTime(r.At), SentAt: parseTime(r.SentAt.String), DueAt: parseTime(r.DueAt.String), AcknowledgedAt: parseTime(r.AckAt.String), By: r.By, Orders: []string{}}
+	if r.Orders.String != "" {
+		i.Orders = strings.Split(r.Orders.String, "\n")
+	}
+	return i, json.Unmarshal([]byte(r.Findings), &i.Findings)
+}
+
+type setRow struct {
+	Interchange  int64          `db:"interchange"`
+	Seq          int            `db:"seq"`
+	Kind         string         `db:"kind"`
+	GroupControl string         `db:"group_control"`
+	Control      string         `db:"control"`
+	Row          int            `db:"row"`
+	Rows         int            `db:"rows"`
+	State        string         `db:"state"`
+	Number       string         `db:"number"`
+	OrderID      sql.NullInt64  `db:"order_id"`
+	Revision     int            `db:"order_revision"`
+	LoadID       sql.NullInt64  `db:"load_id"`
+	Said         sql.NullString `db:"said"`
+	Findings     string         `db:"findings"`
+}
+
+func (r *setRow) set() (SetRecord, error) {
+	s := SetRecord{Interchange: r.Interchange, Seq: r.Seq, Kind: r.Kind, GroupControl: r.GroupControl, Control: r.Control, Row: r.Row, Rows: r.Rows, State: r.State, Number: r.Number,
+		OrderID: r.OrderID.Int64, Revision: r.Revision, LoadID: r.LoadID.Int64}
+	if r.Said.Valid {
+		s.Said = json.RawMessage(r.Said.String)
+	}
+	return s, json.Unmarshal([]byte(r.Findings), &s.Findings)
+}
+
+func setsOf(rows []setRow) ([]SetRecord, error) {
+	list := make([]SetRecord, len(rows))
+	for i := range rows {
+		var err error
+		if list[i], err = rows[i].set(); err != nil {
+			return nil, err
+		}
+	}
+	return list, nil
+}
+
+// PutPartner keeps a partner in place of one of the same name.
+func (s *Store) PutPartner(ctx context.Context, p Partner) error {
+	return s.Write(ctx, func(t *Tx) error {
+		_, err := t.exec(`INSERT INTO partners VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT (name) DO UPDATE SET text = excluded.text, them = excluded.them, us = excluded.us, stored_at = excluded.stored_at, stored_by = excluded.stored_by`,
+			p.Name, p.Text, p.Them, p.Us, at(p.StoredAt), p.StoredBy)
+		return err
+	})
+}
+
+// Partners lists partners by name.
+func (s *Store) Partners(ctx context.Context) ([]Partner, error) {
+	var rows []struct {
+		Name     string `db:"name"`
+		Text     string `db:"text"`
+		Them     string `db:"them"`
+		Us       string `db:"us"`
+		StoredAt string `db:"stored_at"`
+		StoredBy string `db:"stored_by"`
+	}
+	if err := s.r.SelectContext(ctx, &rows, `SELECT * FROM partners ORDER BY name`); err != nil {
+		return nil, err
+	}
+	list := make([]Partner, len(rows))
+	for i, r := range rows {
+		list[i] = Partner{r.Name, r.Text, r.Them, r.Us, parseTime(r.StoredAt), r.StoredBy}
+	}
+	return list, nil
+}
+
+// NextNumber gives the next number of a kind for a partner. It is durable with
+// the transaction, and never given again.
+func (t *Tx) NextNumber(partner, what string) (n int64, err error) {
+	if _, err := t.exec(`INSERT INTO control_numbers VALUES (?, ?, 1) ON CONFLICT DO UPDATE SET last = last + 1`, partner, what); err != nil {
+		return 0, err
+	}
+	err = t.tx.GetContext(t.ctx, &n, `SELECT last FROM control_numbers WHERE partner = ? AND what = ?`, partner, what)
+	if n > 999_999_999 {
+		return 0, fmt.Errorf("the control numbers for %s are used up", partner)
+	}
+	return n, err
+}
+
+// AddInterchange keeps an interchange with its sets; it gets its ID.
+func (t *Tx) AddInterchange(i *Interchange) error {
+	found, err := json.Marshal(nonNil(i.Findings))
+	if err != nil {
+		return err
+	}
+	var answers, due any
+	if i.Answers != 0 {
+		answers = i.Answers
+	}
+	if !i.DueAt.IsZero() {
+		due = at(i.DueAt)
+	}
+	res, err := t.exec(`INSERT INTO interchanges (partner, direction, control, group_control, document, kinds, state, name, answers, at, due_at, by, findings) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		i.Partner, i.Direction, i.Control, i.GroupControl, null(i.Document), i.Kinds, i.State, i.Name, answers, at(i.At), due, i.By, string(found))
+	if err != nil {
+		return err
+	}
+	if i.ID, err = res.LastInsertId(); err != nil {
+		return err
+	}
+	for k := range i.Sets {
+		i.Sets[k].Interchange = i.ID
+		if err := t.putSet(&i.Sets[k]); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func nonNil(list []finding.Finding) []finding.Finding {
+	if list == nil {
+		return []finding.Finding{}
+	}
+	return list
+}
+
+func (t *Tx) putSet(s *SetRecord) error {
+	found, err := json.Marshal(nonNil(s.Findings))
+	if err != nil {
+		return err
+	}
+	var about, load any
+	if s.OrderID != 0 {
+		about = s.OrderID
+	}
+	if s.LoadID != 0 {
+		load = s.LoadID
+	}
+	_, err = t.exec(`INSERT INTO sets VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET state = excluded.state, number = excluded.number, order_id = excluded.order_id,
+	  order_revision = excluded.order_revision, load_id = excluded.load_id, said = excluded.said, findings = excluded.findings`,
+		s.Interchange, s.Seq, s.Kind, s.GroupControl, s.Control, s.Row, s.Rows, s.State, s.Number, about, s.Revision, load, null(string(s.Said)), string(found))
+	return err
+}
+
+// SetSet keeps what became of a set.
+func (t *Tx) SetSet(s SetRecord) error { return t.putSet(&s) }
+
+// SetInterchange keeps the state of an interchange, and the times that are not zero.
+func (t *Tx) SetInterchange(id int64, state string, sent, acknowledged time.Time) error {
+	stampOrNull := func(x time.Time) any {
+		if x.IsZero() {
+			return nil
+		}
+		return at(x)
+	}
+	_, err := t.exec(`UPDATE interchanges SET state = ?, sent_at = coalesce(?, sent_at), acknowledged_at = coalesce(?, acknowledged_at) WHERE id = ?`, state, stampOrNull(sent), stampOrNull(acknowledged), id)
+	return err
+}
+
+// DropHeld forgets outgoing interchanges that were held because of an order:
+// they are written anew.
+func (t *Tx) DropHeld(kind string, order int64) error {
+	var ids []int64
+	if err := t.tx.SelectContext(t.ctx, &ids, `SELECT i.id FROM interchanges i JOIN sets s ON s.interchange = i.id WHERE s.order_id = ? AND s.kind = ? AND i.direction = 'out' AND i.control = 0`, order, kind); err != nil {
+		return err
+	}
+	for _, id := range ids {
+		for _, q := range []string{`DELETE FROM sets WHERE interchange = ?`, `DELETE FROM interchanges WHERE id = ?`} {
+			if _, err := t.exec(q, id); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// KnownControl gives the interchange with a control number that came from a
+// partner before; 0 is none.
+func (t *Tx) KnownControl(partner string, control int64) (id int64, err error) {
+	err = t.tx.GetContext(t.ctx, &id, `SELECT coalesce(min(id), 0) FROM interchanges WHERE partner = ? AND direction = 'in' AND control = ? AND state <> 'duplicate'`, partner, control)
+	return id, err
+}
+
+// OutgoingByGroup finds what we sent a partner by its group's control number;
+// OutgoingByControl by that of the interchange. An ID of 0 is none.
+func (t *Tx) OutgoingByGroup(partner string, group int64) (Interchange, error) {
+	return t.outgoing(`group_control = ?`, partner, group)
+}
+
+// OutgoingByControl is described at OutgoingByGroup.
+func (t *Tx) OutgoingByControl(partner string, control int64) (Interchange, error) {
+	return t.outgoing(`control = ?`, partner, control)
+}
+
+func (t *Tx) outgoing(where, partner string, number int64) (Interchange, error) {
+	var rows []interchangeRow
+	if err := t.tx.SelectContext(t.ctx, &rows, `SELECT *, '' AS orders FROM interchanges WHERE partner = ? AND direction = 'out' AND control > 0 AND `+where+` LIMIT 1`, partner, number); err != nil || len(rows) == 0 {
+		return Interchange{}, err
+	}
+	i, err := rows[0].interchange()
+	if err != nil {
+		return i, err
+	}
+	var sets []setRow
+	if err := t.tx.SelectContext(t.ctx, &sets, `SELECT * FROM sets WHERE interchange = ? ORDER BY seq`, i.ID); err != nil {
+		return i, err
+	}
+	i.Sets, err = setsOf(sets)
+	return i, err
+}
+
+// InterchangeFilter chooses interchanges.
+type InterchangeFilter struct {
+	Partner, Direction, State, Kind string // State may be overdue
+	Order                           int64
+	Before                          int64
+	Limit                           int
+}
+
+const selectInterchange = `SELECT i.*, (SELECT group_concat(number, char(10)) FROM (SELECT DISTINCT number FROM sets WHERE interchange = i.id AND number <> '' LIMIT 4)) AS orders FROM interchanges i `
+
+// Interchanges lists interchanges, newest first.
+func (s *Store) Interchanges(ctx context.Context, f InterchangeFilter, now time.Time) ([]Interchange, error) {
+	where, args := []string{"(? = 0 OR i.id < ?)"}, []any{f.Before, f.Before}
+	for _, c := range []struct{ column, value string }{{"i.partner", f.Partner}, {"i.direction", f.Direction}, {"i.state", f.State}} {
+		if c.column == "i.state" && c.value == "overdue" {
+			where, args = append(where, "i.state = 'sent' AND i.due_at < ?"), append(args, at(now))
+		} else if c.value != "" {
+			where, args = append(where, c.column+" = ?"), append(args, c.value)
+		}
+	}
+	if f.Kind != "" {
+		where, args = append(where, "instr(i.kinds, ?) > 0"), append(args, f.Kind)
+	}
+	if f.Order != 0 {
+		where, args = append(where, "EXISTS (SELECT 1 FROM sets WHERE interchange = i.id AND order_id = ?)"), append(args, f.Order)
+	}
+	var rows []interchangeRow
+	if err := s.r.SelectContext(ctx, &rows, selectInterchange+"WHERE "+strings.Join(where, " AND ")+" ORDER BY i.id DESC LIMIT ?", append(args, f.Limit)...); err != nil {
+		return nil, err
+	}
+	list := make([]Interchange, len(rows))
+	for k := range rows {
+		var err error
+		if list[k], err = rows[k].interchange(); err != nil {
+			return nil, err
+		}
+		list[k].late(now)
+	}
+	return list, nil
+}
+
+func (i *Interchange) late(now time.Time) {
+	i.Overdue = i.State == Sent && !i.DueAt.IsZero() && i.DueAt.Before(now)
+}
+
+// Interchange gives one with its sets.
+func (s *Store) Interchange(ctx context.Context, id int64, now time.Time) (Interchange, error) {
+	var row interchangeRow
+	if err := s.r.GetContext(ctx, &row, selectInterchange+"WHERE i.id = ?", id); err != nil {
+		return Interchange{}, named(err, "interchange %d", id)
+	}
+	i, err := row.interchange()
+	if err != nil {
+		return i, err
+	}
+	i.late(now)
+	var rows []setRow
+	if err := s.r.SelectContext(ctx, &rows, `SELECT * FROM sets WHERE interchange = ? ORDER BY seq`, id); err != nil {
+		return i, err
+	}
+	i.Sets, err = setsOf(rows)
+	return i, err
+}
+
+// InterchangesIn lists the ids of interchanges of a direction in a state.
+func (s *Store) InterchangesIn(ctx context.Context, direction, state string) (ids []int64, err error) {
+	err = s.r.SelectContext(ctx, &ids, `SELECT id FROM interchanges WHERE direction = ? AND state = ? ORDER BY id`, direction, state)
+	return ids, err
+}
+
+// Said are the sets of a kind, in a direction, that speak of an order and were
+// not rejected or held, oldest first.
+func (s *Store) Said(ctx context.Context, direction, kind string, order int64) ([]SetRecord, error) {
+	var rows []setRow
+	err := s.r.SelectContext(ctx, &rows, `SELECT s.* FROM sets s JOIN interchanges i ON i.id = s.interchange WHERE s.order_id = ? AND s.kind = ? AND i.direction = ? AND s.state NOT IN ('held', 'rejected') ORDER BY s.interchange, s.seq`, order, kind, direction)
+	if err != nil {
+		return nil, err
+	}
+	return setsOf(rows)
+}
+
+// speaking says in SQL which orders a set could speak of: those that have come to
+// more since it spoke of them last. Column o is of orders.
+var speaking = map[string]string{
+	"850": `NOT EXISTS (SELECT 1 FROM told WHERE kind = '850' AND order_id = o.id)`,
+	"860": `EXISTS (SELECT 1 FROM told WHERE kind = '850' AND order_id = o.id) AND NOT EXISTS (SELECT 1 FROM told WHERE kind IN ('850', '860') AND order_id = o.id AND order_revision >= o.revision)`,
+	"855": `(SELECT count(*) FROM heard WHERE kind = '850' AND order_id = o.id) > (SELECT count(*) FROM told WHERE kind = '855' AND order_id = o.id)`,
+	"865": `(SELECT count(*) FROM heard WHERE kind = '860' AND order_id = o.id) > (SELECT count(*) FROM told WHERE kind = '865' AND order_id = o.id)`,
+	"856": `EXISTS (SELECT 1 FROM lines WHERE order_id = o.id AND instr(more, '"shipped"') > 0) AND NOT EXISTS (SELECT 1 FROM told WHERE kind = '856' AND order_id = o.id AND order_revision >= o.revision)`,
+	"810": `EXISTS (SELECT 1 FROM lines WHERE order_id = o.id AND instr(more, '"shipped"') > 0) AND NOT EXISTS (SELECT 1 FROM told WHERE kind = '810' AND order_id = o.id AND order_revision >= o.revision)`,
+}
+
+// Speaking lists the ids of a partner's orders that a set could speak of, oldest
+// first. With fresh, those of which it was held are left out until they change.
+func (s *Store) Speaking(ctx context.Context, kind, partner, set string, fresh bool) (ids []int64, err error) {
+	where, ok := speaking[set]
+	if !ok {
+		return nil, fmt.Errorf("transaction set %s: %w", set, ErrNotFound)
+	}
+	if fresh {
+		where += ` AND NOT EXISTS (SELECT 1 FROM sets s WHERE s.order_id = o.id AND s.kind = '` + set + `' AND s.state = 'held' AND s.order_revision >= o.revision)`
+	}
+	err = s.r.SelectContext(ctx, &ids, `WITH told AS (SELECT s.* FROM sets s JOIN interchanges i ON i.id = s.interchange WHERE i.direction = 'out' AND i.partner = ?2 AND s.state NOT IN ('held', 'rejected')),
+	  heard AS (SELECT s.* FROM sets s JOIN interchanges i ON i.id = s.interchange WHERE i.direction = 'in' AND i.partner = ?2 AND s.state = 'done')
+	  SELECT o.id FROM orders o WHERE o.kind = ?1 AND o.partner = ?2 AND `+where+` ORDER BY o.id`, kind, partner)
+	return ids, err
+}
+
+// AsOf gives an order as it was at a revision; nil where that is what it is now.
+func (s *Store) AsOf(ctx context.Context, id int64, revision int) (*order.Order, error) {
+	var was []string
+	if err := s.r.SelectContext(ctx, &was, `SELECT was FROM events WHERE order_id = ? AND revision = ? AND was IS NOT NULL`, id, revision+1); err != nil || len(was) == 0 {
+		return nil, err
+	}
+	o := &order.Order{}
+	return o, json.Unmarshal([]byte(was[0]), o)
+}
+
+// OrderOf finds an order by its number, or the sender's number; 0 is none.
+func (s *Store) OrderOf(ctx context.Context, kind, partner, number, sender string) (id int64, err error) {
+	err = s.r.GetContext(ctx, &id, `SELECT coalesce(max(id), 0) FROM orders WHERE kind = ? AND partner = ? AND (? <> '' AND number = ? OR ? <> '' AND upper(sender_number) = upper(?))`, kind, partner, number, number, sender, sender)
+	return id, err
+}
