@@ -61,7 +61,8 @@ func (a *app) runDemo(ctx context.Context, listen, data string) error {
 		return err
 	}
 	defer logFile.Close()
-	r, err := start(ctx, data, service.Config{Listen: listen, Limits: source.DefaultLimits}, slog.New(slog.NewTextHandler(logFile, nil)))
+	log := slog.New(slog.NewTextHandler(logFile, nil))
+	r, err := start(ctx, data, service.Config{Listen: listen, Limits: source.DefaultLimits, Exchange: filepath.Join(data, "exchange")}, log)
 	if err != nil {
 		return err
 	}
@@ -70,7 +71,12 @@ func (a *app) runDemo(ctx context.Context, listen, data string) error {
 	defer cancel()
 	ended := make(chan error, 1)
 	go func() { ended <- r.serve(ctx) }()
-	if err := a.fillDemo(ctx, client.New(r.address(), ""), data); err != nil {
+	api := client.New(r.address(), "")
+	err = a.fillDemo(ctx, api, data)
+	if err == nil {
+		err = a.fillExchange(ctx, api, filepath.Join(data, "exchange"), log)
+	}
+	if err != nil {
 		cancel()
 		<-ended
 		if parent.Err() != nil {
@@ -95,12 +101,14 @@ func (a *app) runDemo(ctx context.Context, listen, data string) error {
   Today       %[2]s/today        what waits for somebody, and what the days brought
   Loads       %[2]s/loads        what was refused and why, cell by cell
   Orders      %[2]s/orders       the order paper, and where each value came from
+  Exchange    %[2]s/exchange     what goes to and fro by X12, and what is held
   Documents   %[2]s/documents    drop a file, choose a mapping, try it
 
 From another terminal:
   %[3]s load show 5%[4]s
   %[3]s findings fix 9%[4]s
   %[3]s load report 5 --format failed --to failed.csv%[4]s
+  %[3]s exchange list%[4]s
   %[3]s inspect %[5]s/ostrand-week-12.xlsx
 
 Ctrl-C ends the demo.

@@ -8,13 +8,15 @@ import (
 	"io/fs"
 	"path"
 	"strings"
+
+	"koinos/core/order"
 )
 
 //go:generate go run ./make .
 
-// Files are the scenario's files: lists, lists/crosswalks, mappings, sequences, documents, expected.
+// Files are the scenario's files: lists, lists/crosswalks, mappings, sequences, documents, expected, partners, orders.
 //
-//go:embed lists mappings sequences documents expected
+//go:embed lists mappings sequences documents expected partners orders
 var Files embed.FS
 
 // Step is one document with the mapping that it is loaded through, in the
@@ -59,6 +61,15 @@ func Expect(document string) (e Expected, err error) {
 		return e, err
 	}
 	return e, json.Unmarshal(b, &e)
+}
+
+// Orders reads orders that a trading partner gets or gives, by its name.
+func Orders(name string) (list []order.Order, err error) {
+	b, err := Files.ReadFile("orders/" + name + ".json")
+	if err != nil {
+		return nil, err
+	}
+	return list, json.Unmarshal(b, &list)
 }
 
 // Names lists the files of a folder of the scenario, without their folder. It

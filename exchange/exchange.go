@@ -129,8 +129,11 @@ func (x *Exchange) mappingOf(ctx context.Context, p *partner.Partner, set string
 	return m, err
 }
 
+// inTurn are the sets in the order in which they make sense to who reads them.
+var inTurn = []string{"850", "860", "855", "865", "856", "810"}
+
 // every is how often folders and what is due are looked at.
-const every = time.Second
+const every = 400 * time.Millisecond
 
 // Run takes up what an earlier service left, then watches the partners' folders
 // and sends what is due until ctx ends.
@@ -151,8 +154,8 @@ func (x *Exchange) Run(ctx context.Context) {
 				watched[p.Name] = true
 				wait.Go(func() { x.watch(ctx, p.Name) })
 			}
-			for set, s := range p.Sets {
-				if s.Send == "due" && p.Outgoing(set) {
+			for _, set := range inTurn {
+				if p.Sets[set].Send == "due" && p.Outgoing(set) {
 					if _, err := x.Send(ctx, p.Name, Wanted{Set: set, fresh: true}, "service"); err != nil && ctx.Err() == nil {
 						x.log.Error("what is due cannot be sent", "partner", p.Name, "set", set, "error", err)
 					}

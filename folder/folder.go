@@ -11,6 +11,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -86,6 +87,7 @@ func (w *Watch) look(ctx context.Context, files map[string]seen, log *slog.Logge
 		return err
 	}
 	here := map[string]bool{}
+	slices.SortStableFunc(entries, func(a, b fs.DirEntry) int { return changed(a).Compare(changed(b)) }) // as they came
 	for _, e := range entries {
 		name := e.Name()
 		if !e.Type().IsRegular() || strings.HasPrefix(name, ".") || strings.HasPrefix(name, "~$") || unfinished(name) {
@@ -124,6 +126,15 @@ func (w *Watch) look(ctx context.Context, files map[string]seen, log *slog.Logge
 		}
 	}
 	return nil
+}
+
+// changed is when a file was written last; one that is gone comes first.
+func changed(e fs.DirEntry) time.Time {
+	info, err := e.Info()
+	if err != nil {
+		return time.Time{}
+	}
+	return info.ModTime()
 }
 
 func unfinished(name string) bool {

@@ -21,6 +21,7 @@ const (
 	Shipment     = "shipment"   // number
 	ShippedOn    = "shipped_on" // day
 	ShippedAt    = "shipped_at" // time of day, HHMM
+	ToldOn       = "told_on"    // day of the notice
 	ShippedSoFar = "shipped_to_date"
 	Invoice      = "invoice" // number
 	InvoicedOn   = "invoiced_on"
@@ -182,8 +183,8 @@ func promised(o *order.Order, l *order.Line) order.Date {
 // Changes is what a buyer asks to be changed: the lines that differ between what
 // was said last and what the order is now; none is nothing to say.
 func Changes(was, is *order.Order, number string, today order.Date) order.Order {
-	v := *is
-	v.Custom, v.Lines = nil, nil
+	v := bare(is)
+	v.RequestedShipOn, v.RequestedDeliveryOn, v.CancelAfter = is.RequestedShipOn, is.RequestedDeliveryOn, is.CancelAfter
 	for i := range is.Lines {
 		l := is.Lines[i]
 		before := lineOf(was, l.Number)
@@ -256,6 +257,7 @@ func Ship(is *order.Order, said map[string]order.Number, number string, today or
 	}
 	Set(&v, Shipment, number)
 	Set(&v, ShippedOn, string(today))
+	Set(&v, ToldOn, string(today))
 	Set(&v, ShippedAt, clock)
 	return v
 }

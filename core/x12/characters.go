@@ -110,5 +110,6 @@ func (s *Style) plain(text string) (plain string, changed bool, refused string) 
 			}
 		}
 	}
-	return strings.TrimSpace(b.String()), true, ""
+	plain = strings.TrimSpace(b.String())
+	return plain, !strings.EqualFold(plain, strings.TrimSpace(text)), ""
 }

@@ -34,6 +34,7 @@ type Rule struct {
 	when *condition
 	in   *Address // the loops in which At is looked for
 	last *Address // At within one of them
+	own  *Address // At within one of its segments: the element, or one of its pairs
 	each bool     // every segment is asked, not whether there is one
 }
 
@@ -45,10 +46,16 @@ func (r *Rule) Compile() error {
 	}
 	r.at = at
 	n := len(at.path)
+	r.own = &Address{element: at.element, component: at.component}
 	r.in, r.last = &Address{path: at.path[:n-1]}, &Address{path: at.path[n-1:], element: at.element, component: at.component}
 	for _, c := range at.where {
 		if c.depth < n {
 			r.in.where = append(r.in.where, c)
+			continue
+		}
+		if c.stride > 0 { // which of the pairs, not which of the segments
+			c.depth = 0
+			r.own.where = append(r.own.where, c)
 			continue
 		}
 		c.depth = 1
@@ -110,7 +117,7 @@ func CheckRules(root *jsondoc.Node, rules []Rule) []Finding {
 					if r.when != nil && r.when.depth > depth && !r.holds(s, depth+1) {
 						continue
 					}
-					if v := element(s, r.at.element, r.at.component); v != nil {
+					if v := r.own.First(s); v != nil {
 						nodes = append(nodes, v)
 					} else if r.Need == "must" || r.Need == "should" {
 						say(s, r.Need, "", "%s (%s) %s be there.", r.At, r.name(), r.Need)

@@ -1,0 +1,177 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"log/slog"
+	"net/url"
+	"path/filepath"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"koinos/client"
+	"koinos/core/order"
+	"koinos/core/report"
+	"koinos/demo"
+	"koinos/standin"
+	"koinos/store"
+)
+
+// standins plays the trading partners of the scenario against a running service.
+func (a *app) standins() *cobra.Command {
+	var dir string
+	c := &cobra.Command{
+		Use: "standin", Short: "Play the demo's trading partners over the folders of a running service",
+		Long: `Standin plays two trading partners until it is stopped: PELLOW orders, changes an
+order, and acknowledges what it is told; VARNHOLT takes orders, answers, ships and
+invoices them. They exchange files with a service that was started with the same
+folder (koinos serve --exchange), and that knows them: koinos partner keep.`,
+		Example: "  koinos standin --exchange /srv/edi", Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			if dir == "" {
+				return usage{fmt.Errorf("say the folder of the exchange with --exchange")}
+			}
+			fmt.Fprintf(a.out, "PELLOW and VARNHOLT play over %s. Ctrl-C ends it.\n", dir)
+			return playPartners(c.Context(), dir, slog.New(slog.NewTextHandler(a.err, nil)))
+		},
+	}
+	c.Flags().StringVar(&dir, "exchange", "", "folder of the service's exchange")
+	return c
+}
+
+// playPartners plays both partners until ctx ends.
+func playPartners(ctx context.Context, dir string, log *slog.Logger) error {
+	read := func(name string) (string, error) {
+		b, err := demo.Files.ReadFile("partners/" + name + ".yaml")
+		return string(b), err
+	}
+	orders, err := demo.Orders("pellow")
+	if err != nil {
+		return err
+	}
+	text, err := read("pellow")
+	if err != nil {
+		return err
+	}
+	customer, err := standin.Customer(filepath.Join(dir, "PELLOW"), text, orders, time.Now, log)
+	if err != nil {
+		return err
+	}
+	if text, err = read("varnholt"); err != nil {
+		return err
+	}
+	supplier, err := standin.Supplier(filepath.Join(dir, "VARNHOLT"), text, time.Now, log)
+	if err != nil {
+		return err
+	}
+	ended := make(chan error, 2)
+	for _, p := range []*standin.Partner{customer, supplier} {
+		go func() { ended <- p.Run(ctx, 200*time.Millisecond) }()
+	}
+	err = <-ended
+	if other := <-ended; err == nil {
+		err = other
+	}
+	return err
+}
+
+// fillExchange lets the partners play until all that they have to say is said.
+func (a *app) fillExchange(ctx context.Context, api *client.Client, dir string, log *slog.Logger) error {
+	for _, name := range demo.Names("partners") {
+		b, err := demo.Files.ReadFile("partners/" + name)
+		if err != nil {
+			return err
+		}
+		if _, err := api.KeepPartner(ctx, b); err != nil {
+			return fmt.Errorf("%s: %w", name, err)
+		}
+	}
+	b, err := demo.Files.ReadFile("documents/pellow-orders.edi")
+	if err != nil {
+		return err
+	}
+	if _, err := api.ReceiveInterchange(ctx, "pellow-orders.edi", bytes.NewReader(b)); err != nil {
+		return err
+	}
+	purchases, err := demo.Orders("varnholt")
+	if err != nil {
+		return err
+	}
+	for i := range purchases {
+		if _, err := api.PostOrder(ctx, &purchases[i], report.Skip); err != nil {
+			return err
+		}
+	}
+	go func() {
+		if err := playPartners(ctx, dir, log); err != nil {
+			log.Error("stand-ins", "error", err)
+		}
+	}()
+	if err := until(ctx, func() (bool, error) { return told(ctx, api, "PELLOW", "865") }); err != nil {
+		return fmt.Errorf("Pellow's change was not answered: %w", err)
+	}
+	page, err := api.Orders(ctx, url.Values{"partner": {"PELLOW"}, "text": {"PM-4801"}})
+	if err != nil || len(page.Items) == 0 {
+		return fmt.Errorf("the order PM-4801 is not there: %w", err)
+	}
+	stored, err := api.Order(ctx, page.Items[0].ID)
+	if err != nil {
+		return err
+	}
+	for i := range stored.Lines { // what the warehouse says has left
+		l := &stored.Lines[i]
+		if l.Cancelled.Sign() == 0 && i == 0 {
+			l.Shipped = order.NumberOf(30)
+		} else if l.Cancelled.Sign() == 0 {
+			l.Shipped = l.Quantity
+		}
+	}
+	if _, err := api.PostOrder(ctx, &stored.Order, report.Update); err != nil {
+		return err
+	}
+	for _, step := range [][2]string{{"PELLOW", "856"}, {"PELLOW", "810"}, {"VARNHOLT", "850"}} {
+		if err := until(ctx, func() (bool, error) { return told(ctx, api, step[0], step[1]) }); err != nil {
+			return fmt.Errorf("%s did not acknowledge its %s: %w", step[0], step[1], err)
+		}
+	}
+	if err := until(ctx, func() (bool, error) {
+		page, err := api.Interchanges(ctx, url.Values{"partner": {"VARNHOLT"}, "direction": {"in"}, "kind": {"810"}})
+		return len(page.Items) > 0 && page.Items[0].State != store.Received, err
+	}); err != nil {
+		return fmt.Errorf("Varnholt's invoice did not come: %w", err)
+	}
+	page2, err := api.Interchanges(ctx, url.Values{"limit": {"100"}})
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(a.out, "\nPELLOW ordered, changed, and was told of shipment and invoice by X12; VARNHOLT took an order,\nanswered, shipped and invoiced it: %d interchanges.\n", len(page2.Items))
+	return nil
+}
+
+// told reports whether a partner has acknowledged a set of ours.
+func told(ctx context.Context, api *client.Client, name, set string) (bool, error) {
+	page, err := api.Interchanges(ctx, url.Values{"partner": {name}, "direction": {"out"}, "kind": {set}, "state": {store.Accepted}})
+	return len(page.Items) > 0, err
+}
+
+// mostWait bounds how long the demo waits for a stand-in.
+const mostWait = 60 * time.Second
+
+// until asks again and again until done.
+func until(ctx context.Context, done func() (bool, error)) error {
+	ctx, cancel := context.WithTimeout(ctx, mostWait)
+	defer cancel()
+	for {
+		ok, err := done()
+		if ok || err != nil {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
+}
