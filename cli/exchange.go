@@ -117,6 +117,7 @@ func readPartner(name string) (*partner.Partner, error) {
 func (a *app) exchange() *cobra.Command {
 	c := &cobra.Command{Use: "exchange", Short: "Take in, send, list and replay interchanges with trading partners"}
 	var partnerName, direction, state, kind, number string
+	var speaking bool
 	var limit int
 	list := &cobra.Command{
 		Use: "list", Short: "List interchanges, newest first", Example: "  koinos exchange list\n  koinos exchange list --partner PELLOW --state held", Args: cobra.NoArgs,
@@ -126,6 +127,9 @@ func (a *app) exchange() *cobra.Command {
 				if v != "" {
 					q.Set(name, v)
 				}
+			}
+			if speaking {
+				q.Set("speaking", "true")
 			}
 			if number != "" {
 				orders, err := a.numbered(c.Context(), number)
@@ -153,6 +157,7 @@ func (a *app) exchange() *cobra.Command {
 	list.Flags().StringVar(&state, "state", "", "received, done, held, rejected, duplicate, unknown, ready, sent, accepted, noted, partly, overdue")
 	list.Flags().StringVar(&kind, "set", "", "only those with this transaction set, e.g. 855")
 	list.Flags().StringVar(&number, "order", "", "only those that speak of the order of this number")
+	list.Flags().BoolVar(&speaking, "speaking", false, "only those that speak of orders: no acknowledgements")
 	list.Flags().IntVar(&limit, "limit", 50, "how many at most")
 
 	show := &cobra.Command{

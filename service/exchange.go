@@ -2,6 +2,7 @@ package service
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -98,6 +99,7 @@ func (s *Service) interchanges(api huma.API) {
 		State     string `query:"state" enum:"received,done,held,rejected,duplicate,unknown,ready,sent,accepted,noted,partly,overdue"`
 		Kind      string `query:"kind" doc:"Holding a transaction set of this kind, e.g. 855"`
 		Order     int64  `query:"order" doc:"Speaking of the order of this id"`
+		Speaking  bool   `query:"speaking" doc:"Only those that speak of orders: no acknowledgements"`
 	}
 	handle(s, api, op(http.MethodGet, "/interchanges", "list-interchanges", tag, "read", "List interchanges, newest first"),
 		func(ctx context.Context, in *list) (*paged[store.Interchange], error) {
@@ -105,7 +107,7 @@ func (s *Service) interchanges(api huma.API) {
 			if err != nil {
 				return nil, err
 			}
-			all, err := s.store.Interchanges(ctx, store.InterchangeFilter{Partner: in.Partner, Direction: in.Direction, State: in.State, Kind: in.Kind, Order: in.Order, Before: before, Limit: in.Limit + 1}, s.now())
+			all, err := s.store.Interchanges(ctx, store.InterchangeFilter{Partner: in.Partner, Direction: in.Direction, State: in.State, Kind: in.Kind, Order: in.Order, Speaking: in.Speaking, Before: before, Limit: in.Limit + 1}, s.now())
 			if err != nil {
 				return nil, err
 			}
@@ -128,6 +130,32 @@ func (s *Service) interchanges(api huma.API) {
 		func(ctx context.Context, in *stretch) (*answer[client.Page[x12.Item]], error) {
 			page, err := s.segments(ctx, in.ID, in.From, in.Limit)
 			return &answer[client.Page[x12.Item]]{page}, err
+		})
+
+	type bySet struct {
+		ID  int64 `path:"id" doc:"The interchange's id"`
+		Seq int   `path:"seq" minimum:"1" doc:"Which of its transaction sets, counted from 1"`
+	}
+	handle(s, api, op(http.MethodGet, "/interchanges/{id}/sets/{seq}/orders", "get-set-orders", tag, "read", "The orders that a transaction set speaks of, with the segment and element of each value"),
+		func(ctx context.Context, in *bySet) (*answer[client.Page[exchange.SetOrder]], error) {
+			papers, err := s.exchange.SetOrders(ctx, in.ID, in.Seq)
+			return &answer[client.Page[exchange.SetOrder]]{client.Page[exchange.SetOrder]{Items: papers}}, err
+		})
+	handle(s, api, op(http.MethodGet, "/interchanges/{id}/content", "get-interchange-content", tag, "read", "An interchange's bytes, to be sent by other means"),
+		func(ctx context.Context, in *one) (*huma.StreamResponse, error) {
+			i, err := s.store.Interchange(ctx, in.ID, s.now())
+			if err != nil {
+				return nil, err
+			}
+			f, err := s.exchange.Text(ctx, in.ID)
+			if err != nil {
+				return nil, err
+			}
+			return stream("application/edi-x12", cmp.Or(i.Name, fmt.Sprintf("interchange-%d.edi", i.ID)), func(w io.Writer) error {
+				defer f.Close()
+				_, err := io.Copy(w, f)
+				return err
+			}, s), nil
 		})
 
 	type came struct {
@@ -173,19 +201,12 @@ var errEnough = errors.New("enough")
 
 func (s *Service) segments(ctx context.Context, id int64, from, limit int) (client.Page[x12.Item], error) {
 	page := client.Page[x12.Item]{Items: []x12.Item{}}
-	i, err := s.store.Interchange(ctx, id, s.now())
-	if err != nil {
-		return page, err
-	}
-	if i.Document == "" {
-		return page, nil
-	}
-	f, err := s.store.OpenFile(i.Document)
+	f, err := s.exchange.Text(ctx, id)
 	if err != nil {
 		return page, err
 	}
 	defer f.Close()
-	err = x12.Outline(io.NewSectionReader(f, 0, 1<<62), func(item x12.Item) error {
+	err = x12.Outline(f, func(item x12.Item) error {
 		if item.Row < from && item.Kind == "segment" {
 			return nil
 		}

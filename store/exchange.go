@@ -312,6 +312,7 @@ func (t *Tx) outgoing(where, partner string, number int64) (Interchange, error) 
 type InterchangeFilter struct {
 	Partner, Direction, State, Kind string // State may be overdue
 	Order                           int64
+	Speaking                        bool // only those that speak of orders: no acknowledgements
 	Before                          int64
 	Limit                           int
 }
@@ -330,6 +331,9 @@ func (s *Store) Interchanges(ctx context.Context, f InterchangeFilter, now time.
 	}
 	if f.Kind != "" {
 		where, args = append(where, "instr(i.kinds, ?) > 0"), append(args, f.Kind)
+	}
+	if f.Speaking {
+		where = append(where, "i.kinds NOT IN ('997', '999', 'TA1')")
 	}
 	if f.Order != 0 {
 		where, args = append(where, "EXISTS (SELECT 1 FROM sets WHERE interchange = i.id AND order_id = ?)"), append(args, f.Order)

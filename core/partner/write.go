@@ -111,7 +111,7 @@ func (p *Partner) readBack(m *mapping.Mapping, doc []byte, view *order.Order, li
 func (p *Partner) broken(set string, rules []x12.Finding) []finding.Finding {
 	var all []finding.Finding
 	for i := range rules {
-		f := finding.New(finding.X12Rule, placeOf(&rules[i]), rules[i].Value, "%s asks in a %s: %s", p.Name, set, rules[i].Message)
+		f := finding.New(finding.X12Rule, placeOf(&rules[i]), rules[i].Value, "A rule of %s for %s: %s", p.Name, set, rules[i].Message)
 		if rules[i].Code == "should" {
 			f.Severity = finding.Warning
 		}

@@ -14,6 +14,7 @@ const pages = [
   { to: '/mappings', label: 'Mappings' },
   { to: '/loads', label: 'Loads' },
   { to: '/orders', label: 'Orders' },
+  { to: '/exchange', label: 'Exchange' },
   { to: '/lists', label: 'Lists' },
 ]
 const route = useRoute()

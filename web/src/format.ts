@@ -1,4 +1,4 @@
-import type { Load } from './api/client'
+import type { Interchange, Load } from './api/client'
 
 /** columnName gives the letters of a column counted from 1. */
 export function columnName(n: number): string {
@@ -41,6 +41,12 @@ export function loadWord(l: Load): string {
   if (l.refused + l.withheld > 0) return 'some refused'
   if (l.held > 0) return 'some held'
   return l.dry_run ? 'all ready' : 'all in'
+}
+
+/** interchangeWord says an interchange's state as people do. */
+export function interchangeWord(i: Pick<Interchange, 'state' | 'overdue'>): string {
+  if (i.overdue) return 'not acknowledged in time'
+  return { sent: 'not yet acknowledged', accepted: 'acknowledged', noted: 'errors noted', partly: 'partly rejected', duplicate: 'came before', unknown: 'from nobody known', ready: 'waits to leave' }[i.state as string] ?? i.state
 }
 
 /** active reports whether a load has more to come by itself. */

@@ -16,6 +16,8 @@ export const router = createRouter({
     { path: '/loads/:id', component: () => import('./pages/LoadPage.vue'), props: (r) => ({ id: Number(r.params.id), first: String(r.query.tab ?? 'reasons') }), meta: { title: 'Load' } },
     { path: '/orders', component: () => import('./pages/OrdersPage.vue'), meta: { title: 'Orders' } },
     { path: '/orders/:id', component: () => import('./pages/OrderPage.vue'), props: (r) => ({ id: Number(r.params.id) }), meta: { title: 'Order' } },
+    { path: '/exchange', component: () => import('./pages/ExchangePage.vue'), meta: { title: 'Exchange' } },
+    { path: '/exchange/:id', component: () => import('./pages/InterchangePage.vue'), props: (r) => ({ id: Number(r.params.id) }), meta: { title: 'Interchange' } },
     { path: '/:rest(.*)*', component: () => import('./pages/MissingPage.vue'), meta: { title: 'Not here' } },
   ],
 })

@@ -22,6 +22,8 @@ export type Options = Omit<S['NewLoad'], 'document' | 'mapping' | 'version'>
 export type Undone = S['Undone']
 export type Comparison = S['Comparison']
 export type Why = S['Why']
+export type Interchange = S['Interchange']
+export type Item = S['Item']
 export type Problem = S['Problem']
 
 const tokenKey = 'koinos.token'

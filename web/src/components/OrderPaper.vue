@@ -21,7 +21,7 @@ provide(paperKey, {
       const c = t.cells?.find((x) => x.line === line && x.field === field)
       if (c) return { row: c.row, column: c.column, pointer: c.pointer }
       const path = t.paths?.[field]
-      if (path !== undefined && t.pointers?.[line - 1] !== undefined) return { row: t.rows![line - 1]!, column: t.lines ? 3 : 2, pointer: t.pointers[line - 1]! + path }
+      if (path !== undefined && t.pointers?.[line - 1] !== undefined) return { row: t.rows![line - 1]!, column: path.startsWith(' / ') ? Number(path.slice(3)) + 1 : t.lines ? 3 : 2, pointer: t.pointers[line - 1]! + path }
       const column = t.columns?.[field]
       const row = t.rows?.[line - 1]
       return column && row ? { row, column } : undefined

@@ -54,7 +54,7 @@ async function goTo(spot: Spot, select = true) {
 function isLit(r: GridRow, column: number): boolean {
   const l = props.lit
   if (!l || l.column !== column) return false
-  return l.pointer ? r.cells[column - 2] === l.pointer && Math.abs(r.row - l.row) < 500 : l.row === r.row
+  return l.pointer && !l.pointer.startsWith('ST ') ? r.cells[column - 2] === l.pointer && Math.abs(r.row - l.row) < 500 : l.row === r.row
 }
 
 async function onScroll() {

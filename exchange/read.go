@@ -1,0 +1,151 @@
+package exchange
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+
+	"koinos/core/finding"
+	"koinos/core/list"
+	"koinos/core/mapping"
+	"koinos/core/order"
+	"koinos/core/source"
+	"koinos/core/x12"
+	"koinos/store"
+)
+
+// SetOrder is an order as a transaction set says it, with where each value stands.
+type SetOrder struct {
+	Order    order.Order       `json:"order" doc:"As the seller sees it"`
+	Trace    mapping.Trace     `json:"trace" doc:"Rows are segments; columns are elements, from 2 on"`
+	Findings []finding.Finding `json:"findings"`
+}
+
+// Text is an interchange's bytes: as they are kept, or of one that is held as
+// they would be.
+func (x *Exchange) Text(ctx context.Context, id int64) (_ io.ReadSeekCloser, err error) {
+	i, err := x.store.Interchange(ctx, id, x.now())
+	if err != nil {
+		return nil, err
+	}
+	if i.Document != "" {
+		return x.store.OpenFile(i.Document)
+	}
+	b, err := x.wouldBe(ctx, &i)
+	return kept{bytes.NewReader(b)}, err
+}
+
+type kept struct{ *bytes.Reader }
+
+func (kept) Close() error { return nil }
+
+// wouldBe writes what is held as it would go out.
+func (x *Exchange) wouldBe(ctx context.Context, i *store.Interchange) ([]byte, error) {
+	p, err := x.Partner(ctx, i.Partner)
+	if err != nil {
+		return nil, err
+	}
+	lists, err := x.store.Set(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var all []*x12.Writing
+	for _, s := range i.Sets {
+		m, err := x.mappingOf(ctx, p, s.Kind)
+		if err != nil {
+			return nil, err
+		}
+		var view order.Order
+		if err := json.Unmarshal(s.Said, &view); err != nil {
+			return nil, err
+		}
+		if w, _ := p.Compose(m, &view, lists); w != nil {
+			all = append(all, w)
+		}
+	}
+	var b bytes.Buffer
+	if err := p.Write(&b, all, 1, 1, i.At); err != nil {
+		return nil, nil // that is among the findings
+	}
+	return b.Bytes(), nil
+}
+
+// Papers reads the orders that a set of an interchange speaks of.
+func (x *Exchange) SetOrders(ctx context.Context, id int64, seq int) ([]SetOrder, error) {
+	i, err := x.store.Interchange(ctx, id, x.now())
+	if err != nil {
+		return nil, err
+	}
+	if seq < 1 || seq > len(i.Sets) {
+		return nil, fmt.Errorf("set %d of interchange %d: %w", seq, id, store.ErrNotFound)
+	}
+	s := i.Sets[seq-1]
+	papers := []SetOrder{}
+	p, err := x.Partner(ctx, i.Partner)
+	if errors.Is(err, store.ErrNotFound) {
+		return papers, nil // from nobody known: there is no mapping to read it by
+	}
+	if err != nil {
+		return nil, err
+	}
+	m, err := x.mappingOf(ctx, p, s.Kind)
+	if finding.Of(err) != nil || errors.Is(err, store.ErrNotFound) {
+		return papers, nil // an acknowledgement speaks of no order
+	}
+	if err != nil {
+		return nil, err
+	}
+	lists, err := x.store.Set(ctx)
+	if err != nil {
+		return nil, err
+	}
+	r, err := x.Text(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	at, ok := r.(io.ReaderAt)
+	size, err := r.Seek(0, io.SeekEnd)
+	if err != nil || !ok || size == 0 {
+		return papers, err
+	}
+	first, last := s.Row, s.Row+s.Rows-1
+	if i.Document == "" { // of what is held each set is shown by itself
+		first, last = 1, 1<<30
+	}
+	return readSetOrders(at, size, m, lists, first, last)
+}
+
+func readSetOrders(r io.ReaderAt, size int64, m *mapping.Mapping, lists *list.Set, first, last int) ([]SetOrder, error) {
+	papers := []SetOrder{}
+	src, err := source.Open(r, size, m.Options(source.DefaultLimits))
+	if err != nil {
+		return nil, err
+	}
+	table := mapping.NewTable(m, src, nil)
+	for {
+		g, err := table.Next()
+		if errors.Is(err, io.EOF) || finding.Of(err) != nil {
+			return papers, nil
+		}
+		if err != nil {
+			return nil, err
+		}
+		if row := g.Rows[0].Row; g.Broken || row < first || row > last {
+			continue
+		}
+		d := m.Draft(&g, lists)
+		if _, err := d.Order.Compute(m.Rounding); err != nil {
+			d.Add(finding.AmountTooLarge, 0, "total", "", "The sums cannot be worked out: %v.", err)
+		}
+		found := d.Findings
+		if found == nil {
+			found = []finding.Finding{}
+		}
+		papers = append(papers, SetOrder{d.Order, d.Trace, found})
+	}
+}
+

@@ -1,0 +1,79 @@
+<script setup lang="ts">
+import { nextTick, ref } from 'vue'
+
+import type { Item } from '../api/client'
+import type { Spot } from './SourceGrid.vue'
+import StateNote from './StateNote.vue'
+
+// An interchange as people read it: segments in their loops, each element with
+// its name and what its value means, findings where they are.
+const props = defineProps<{ items: Item[]; more?: boolean; error?: unknown; lit?: Spot; setRow?: number; setRows?: number }>()
+const emit = defineEmits<{ pick: [spot: Spot] }>()
+const box = ref<HTMLElement>()
+const active = ref<Spot>({ row: 0, column: 0 })
+
+async function goTo(row: number, column = 0) {
+  active.value = { row, column }
+  if (column) emit('pick', { row, column })
+  await nextTick()
+  const at = box.value?.querySelector<HTMLElement>(column ? `[data-at="${row}:${column}"]` : `[data-row="${row}"]`) ?? box.value?.querySelector<HTMLElement>(`[data-row="${row}"]`)
+  if (at && box.value) box.value.scrollTop = Math.max(0, at.offsetTop - box.value.clientHeight / 4)
+}
+function choose(row: number, column: number) {
+  active.value = { row, column }
+  emit('pick', { row, column })
+}
+const other = (i: Item) => !!props.setRows && !!props.setRow && i.kind === 'segment' && (i.row < props.setRow || i.row >= props.setRow + props.setRows)
+const is = (s: Spot | undefined, row: number, column: number) => !!s && s.row === row && s.column === column
+
+function onKey(e: KeyboardEvent) {
+  const move = { ArrowDown: 1, ArrowUp: -1 }[e.key]
+  if (!move) return
+  e.preventDefault()
+  const all = props.items.flatMap((i) => (i.elements ?? []).map((x) => ({ row: i.row, column: x.number + 1 })))
+  const at = all.findIndex((s) => s.row === active.value.row && s.column === active.value.column)
+  const from = at < 0 ? Math.max(0, all.findIndex((s) => s.row >= active.value.row) - (move > 0 ? 1 : 0)) : at
+  const to = all[Math.min(all.length - 1, Math.max(0, from + move))]
+  if (to) void goTo(to.row, to.column)
+}
+defineExpose({ goTo })
+</script>
+
+<template>
+  <div ref="box" class="segments" tabindex="0" role="list" aria-label="The interchange, segment by segment; arrow keys move" @keydown="onKey">
+    <StateNote v-if="error || !items.length" :error="error" empty="There is nothing to read." />
+    <div v-for="(i, n) in items" :key="n" role="listitem" class="item" :class="[i.kind, { other: other(i) }]" :data-row="i.row" :style="{ marginLeft: `${i.depth * 14}px` }">
+      <div v-if="i.kind === 'segment'" class="id"><span class="row">{{ i.row }}</span><b>{{ i.id }}</b><span v-if="i.count" class="count">#{{ i.count }}</span> <span class="soft">{{ i.text }}</span></div>
+      <div v-else-if="i.id" class="id head"><span class="row">{{ i.row }}</span>{{ i.text }}</div>
+      <dl v-if="i.elements?.length">
+        <div v-for="e in i.elements" :key="e.number" :data-at="`${i.row}:${e.number + 1}`" :class="{ lit: is(lit, i.row, e.number + 1), active: is(active, i.row, e.number + 1), wrong: i.findings?.some((f) => f.element === e.number) }" @click="choose(i.row, e.number + 1)">
+          <dt><span class="n">{{ String(e.number).padStart(2, '0') }}</span> {{ e.name }}</dt>
+          <dd>{{ e.value }} <span v-if="e.means" class="means">{{ e.means }}</span></dd>
+        </div>
+      </dl>
+      <p v-for="(f, k) in i.findings" :key="k" class="finding">{{ f.message }} <span class="soft">{{ f.level }} {{ f.code }}</span></p>
+    </div>
+    <p v-if="more" class="soft">It is longer than this page shows: koinos x12 show prints all of it.</p>
+  </div>
+</template>
+
+<style scoped>
+.segments { overflow: auto; padding: 10px 14px; font-size: 12.5px; position: relative; }
+.item { padding: 2px 0; }
+.item.other { opacity: 0.55; }
+.id { display: flex; gap: 6px; align-items: baseline; }
+.id.head { font-weight: 600; border-bottom: 1px solid var(--rule-soft); padding-bottom: 2px; margin-top: 4px; }
+.row { min-width: 26px; color: var(--ink-soft); font-weight: 400; font-size: 11px; text-align: right; }
+.count { color: var(--ink-soft); }
+dl { margin: 1px 0 2px 32px; }
+dl > div { display: grid; grid-template-columns: minmax(150px, 210px) 1fr; gap: 10px; padding: 0 5px; cursor: pointer; border-radius: 2px; }
+dl > div:hover { background: var(--desk); }
+dl > div.lit { outline: 2px solid var(--accent); outline-offset: -1px; background: var(--accent-wash); }
+dl > div.active { outline: 2px solid var(--ink); outline-offset: -1px; }
+dl > div.wrong { background: var(--error-wash); }
+dt { color: var(--ink-soft); overflow: hidden; text-overflow: ellipsis; white-space: nowrap; }
+.n { font-variant-numeric: tabular-nums; }
+dd { margin: 0; overflow-wrap: anywhere; }
+.means { color: var(--ink-soft); }
+.finding { margin: 1px 0 3px 32px; border-left: 3px solid var(--error); padding-left: 7px; }
+</style>

@@ -1,0 +1,123 @@
+<script setup lang="ts">
+import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
+import Button from 'primevue/button'
+import Column from 'primevue/column'
+import Select from 'primevue/select'
+import { ref } from 'vue'
+import { useRouter } from 'vue-router'
+
+import { api, data, sendText, type Interchange } from '../api/client'
+import OutcomeMark from '../components/OutcomeMark.vue'
+import PagedTable from '../components/PagedTable.vue'
+import StateNote from '../components/StateNote.vue'
+import { interchangeWord, when } from '../format'
+import { usePages } from '../paging'
+
+const router = useRouter()
+const client = useQueryClient()
+const partner = ref<string>()
+const state = ref<string>()
+const direction = ref<'in' | 'out'>()
+const acknowledgements = ref(false)
+const { data: partners } = useQuery({ queryKey: ['partners'], queryFn: () => data(api.GET('/api/v1/partners')) })
+const { trail, page, error, isPending, refetch } = usePages('interchanges', [partner, state, direction, acknowledgements], (cursor) =>
+  data(api.GET('/api/v1/interchanges', { params: { query: { limit: 20, cursor, partner: partner.value || undefined, direction: direction.value, speaking: acknowledgements.value || !!state.value ? undefined : true, state: state.value as 'held' | undefined } } })),
+)
+// What waits for somebody, whatever else is chosen.
+const waiting = useQuery({
+  queryKey: ['interchanges', 'waiting'],
+  refetchInterval: 5000,
+  queryFn: async () => {
+    const of = (s: 'held' | 'overdue' | 'rejected' | 'unknown') => data(api.GET('/api/v1/interchanges', { params: { query: { limit: 100, state: s } } }))
+    const [held, overdue, rejected, unknown] = await Promise.all([of('held'), of('overdue'), of('rejected'), of('unknown')])
+    return { held: held.items.length, overdue: overdue.items.length, rejected: rejected.items.length, unknown: unknown.items.length }
+  },
+}).data
+const states = ['held', 'overdue', 'rejected', 'unknown', 'sent', 'accepted', 'noted', 'partly', 'done', 'duplicate', 'ready']
+
+const file = ref<HTMLInputElement>()
+const over = ref(false)
+const receive = useMutation({
+  mutationFn: async (files: File[]) => {
+    const all: Interchange[] = []
+    for (const f of files) all.push(...(await sendText<{ items: Interchange[] }>(`/api/v1/interchanges?name=${encodeURIComponent(f.name)}`, 'POST', 'application/octet-stream', f)).items)
+    return all
+  },
+  onSuccess: (all) => {
+    void client.invalidateQueries({ queryKey: ['interchanges'] })
+    if (all.length === 1) void router.push(`/exchange/${all[0]!.id}`)
+  },
+})
+function take(files: FileList | null | undefined) {
+  over.value = false
+  if (files?.length) receive.mutate([...files])
+}
+
+const saidSets = ref('')
+const send = useMutation({
+  mutationFn: async (p: { name: string; out: string[] }) => {
+    const all: Interchange[] = []
+    for (const set of p.out) all.push(...(await data(api.POST('/api/v1/partners/{name}/send', { params: { path: { name: p.name } }, body: { set } }))).interchanges)
+    return all
+  },
+  onSuccess: (all, p) => {
+    const held = all.filter((i) => i.state === 'held').length
+    saidSets.value = all.length ? `${p.name}: ${all.length - held} sent, ${held} held.` : `There is nothing to say to ${p.name} that has not been said.`
+    void client.invalidateQueries({ queryKey: ['interchanges'] })
+  },
+})
+</script>
+
+<template>
+  <div class="page" @dragover.prevent="over = true" @dragleave="over = false" @drop.prevent="take($event.dataTransfer?.files)">
+    <div class="bar title">
+      <h1>Exchange</h1><span class="soft">What goes to and fro with trading partners by X12, newest first</span>
+      <span class="grow" />
+      <input ref="file" type="file" multiple hidden @change="take(file?.files)" />
+      <Button size="small" :label="over ? 'Let go to take it in' : 'Take in a file'" :loading="receive.isPending.value" @click="file?.click()" />
+    </div>
+    <StateNote v-if="receive.error.value || send.error.value" :error="receive.error.value || send.error.value" @retry="receive.reset(), send.reset()" />
+    <div v-if="waiting && waiting.held + waiting.overdue + waiting.rejected + waiting.unknown" class="sheet waiting" role="status">
+      <strong>For somebody to look at:</strong>
+      <button v-for="(n, s) in waiting" v-show="n" :key="s" :class="{ on: state === s }" @click="state = state === s ? undefined : s">{{ n }} {{ { held: 'held', overdue: 'not acknowledged in time', rejected: 'rejected', unknown: 'from nobody known' }[s] }}</button>
+    </div>
+    <div v-if="partners?.items.length" class="partners">
+      <section v-for="p in partners.items" :key="p.name" class="sheet" :class="{ chosen: partner === p.name }">
+        <div class="bar"><button class="name" :aria-pressed="partner === p.name" @click="partner = partner === p.name ? undefined : p.name">{{ p.name }}</button><span class="grow" /><Button size="small" text label="Send what is due" :loading="send.isPending.value && send.variables.value?.name === p.name" @click="send.mutate(p)" /></div>
+        <div class="soft">{{ p.kind }}, {{ p.them.qualifier }}:{{ p.them.id }}, version {{ p.version }}{{ p.usage === 'T' ? ', test' : '' }}</div>
+        <div class="soft">they send {{ p.in.join(', ') || 'nothing' }} · we send {{ p.out.join(', ') || 'nothing' }} · answered with {{ p.acknowledge.with }}</div>
+      </section>
+    </div>
+    <StateNote v-else-if="partners" empty="No trading partner is known yet: koinos partner keep FILE makes one known." />
+    <div class="bar filters">
+      <Select v-model="direction" :options="['in', 'out']" show-clear placeholder="In and out" size="small" aria-label="Direction" @change="trail = []" />
+      <Select v-model="state" :options="states" show-clear placeholder="Any state" size="small" aria-label="State" @change="trail = []" />
+      <label class="check"><input v-model="acknowledgements" type="checkbox" @change="trail = []" /> acknowledgements too</label>
+      <span class="soft" role="status">{{ saidSets }}</span>
+    </div>
+    <PagedTable v-model:trail="trail" :page="page" :error="error" :loading="isPending" row-key="id" empty="Nothing of that kind has come or gone." @open="router.push(`/exchange/${$event.id}`)" @retry="refetch()">
+      <Column header="No."><template #body="{ data: i }"><RouterLink :to="`/exchange/${i.id}`" @click.stop>{{ i.id }}</RouterLink></template></Column>
+      <Column header="When"><template #body="{ data: i }"><span class="when">{{ when(i.at) }}</span></template></Column>
+      <Column header="Way"><template #body="{ data: i }"><span :title="i.direction === 'in' ? 'came in' : 'went out'">{{ i.direction === 'in' ? '← from' : '→ to' }}</span> {{ i.partner || 'nobody known' }}</template></Column>
+      <Column header="Sets"><template #body="{ data: i }"><b>{{ i.kinds || '–' }}</b><span v-if="i.answers" class="soft"> answers {{ i.answers }}</span></template></Column>
+      <Column header="Control" class="right"><template #body="{ data: i }">{{ i.control ? String(i.control).padStart(9, '0') : '–' }}</template></Column>
+      <Column header="State"><template #body="{ data: i }"><OutcomeMark :word="interchangeWord(i)" /></template></Column>
+      <Column header="Orders"><template #body="{ data: i }">{{ i.orders.join(', ') }}</template></Column>
+      <Column header="File"><template #body="{ data: i }"><span class="soft">{{ i.name }}</span></template></Column>
+    </PagedTable>
+  </div>
+</template>
+
+<style scoped>
+.title { margin-bottom: 10px; }
+.when { white-space: nowrap; }
+.waiting { display: flex; flex-wrap: wrap; gap: 6px 14px; align-items: baseline; padding: 8px 14px; margin-bottom: 10px; border-left: 4px solid var(--warning); }
+.waiting button, .name { font: inherit; background: none; border: 0; padding: 0; color: var(--accent); cursor: pointer; text-decoration: underline; }
+.waiting button.on { font-weight: 600; }
+.partners { display: grid; grid-template-columns: repeat(auto-fill, minmax(440px, 1fr)); gap: 10px; margin-bottom: 10px; }
+.partners section { padding: 6px 14px 10px; }
+.partners section.chosen { outline: 2px solid var(--accent); }
+.partners .name { font-weight: 600; margin-right: 8px; }
+.check { display: flex; gap: 6px; align-items: center; }
+.filters { margin-bottom: 8px; }
+</style>

@@ -1,0 +1,127 @@
+<script setup lang="ts">
+import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
+import Button from 'primevue/button'
+import { computed, nextTick, ref, watch } from 'vue'
+
+import { api, data, download } from '../api/client'
+import OrderPaper from '../components/OrderPaper.vue'
+import OutcomeMark from '../components/OutcomeMark.vue'
+import SegmentList from '../components/SegmentList.vue'
+import type { Spot } from '../components/SourceGrid.vue'
+import StateNote from '../components/StateNote.vue'
+import { fieldName, interchangeWord, when } from '../format'
+
+const props = defineProps<{ id: number }>()
+const client = useQueryClient()
+const { data: it, error, isPending, refetch } = useQuery({
+  queryKey: ['interchange', () => props.id],
+  queryFn: () => data(api.GET('/api/v1/interchanges/{id}', { params: { path: { id: props.id } } })),
+})
+const { data: segments, error: segmentError } = useQuery({
+  queryKey: ['segments', () => props.id],
+  queryFn: () => data(api.GET('/api/v1/interchanges/{id}/segments', { params: { path: { id: props.id }, query: { limit: 2000 } } })),
+})
+const seq = ref(1)
+watch(it, (i) => {
+  const worst = i?.sets?.find((s) => s.state === 'held' || s.state === 'rejected')
+  if (worst) seq.value = worst.seq
+}, { once: true })
+const set = computed(() => it.value?.sets?.find((s) => s.seq === seq.value))
+const { data: papers } = useQuery({
+  queryKey: ['set-orders', () => props.id, seq],
+  enabled: computed(() => !!it.value?.sets?.length),
+  queryFn: () => data(api.GET('/api/v1/interchanges/{id}/sets/{seq}/orders', { params: { path: { id: props.id, seq: seq.value } } })),
+})
+const pointed = ref<Spot>() // by the paper, for the segments
+const picked = ref<Spot>() // in the segments, for the paper
+const list = ref<InstanceType<typeof SegmentList>>()
+watch([seq, segments], async () => {
+  await nextTick()
+  if (set.value) list.value?.goTo(set.value.row || 1)
+})
+
+// What became of the element that was chosen.
+const became = computed(() => {
+  const s = picked.value
+  if (!s) return ''
+  const fields = (papers.value?.items ?? []).flatMap(({ trace: t }) => [
+    ...(t.header ?? []).filter((h) => h.row === s.row && h.column === s.column).map((h) => fieldName(h.field)),
+    ...(t.cells ?? []).filter((c) => c.row === s.row && c.column === s.column).map((c) => `${fieldName(c.field)} of line ${c.line}`),
+    ...Object.entries(t.paths ?? {}).filter(([, p]) => Number(p.replace(/\D/g, '')) + 1 === s.column && t.rows?.includes(s.row)).map(([f]) => `${fieldName(f)} of line ${t.rows!.indexOf(s.row) + 1}`),
+  ])
+  return fields.length ? `It is ${fields.join(' and ')}.` : 'It feeds nothing in this order.'
+})
+
+const act = useMutation({
+  mutationFn: (what: 'resend' | 'replay') => data(what === 'resend' ? api.POST('/api/v1/interchanges/{id}/resend', { params: { path: { id: props.id } } }) : api.POST('/api/v1/interchanges/{id}/replay', { params: { path: { id: props.id } } })),
+  onSuccess: () => client.invalidateQueries(),
+})
+const send = useMutation({
+  mutationFn: () => data(api.POST('/api/v1/partners/{name}/send', { params: { path: { name: it.value!.partner } }, body: { set: set.value!.kind, orders: [set.value!.number ?? ''] } })),
+  onSuccess: () => client.invalidateQueries(),
+})
+const next = computed(() => send.data.value?.interchanges[0])
+// Errors first; what the acknowledgement notes of a value that an error speaks of is said by that.
+const found = computed(() => {
+  const all = [...(it.value?.findings ?? []), ...(set.value?.findings ?? [])]
+  const errors = all.filter((f) => f.severity === 'error')
+  return [...errors, ...all.filter((f) => f.severity !== 'error' && !(f.code === 'x12_noted' && errors.some((e) => e.at === f.at)))]
+})
+</script>
+
+<template>
+  <div class="page full">
+    <StateNote v-if="error || isPending" :error="error" :loading="isPending" @retry="refetch()" />
+    <template v-else-if="it">
+      <div class="bar">
+        <h1>{{ it.kinds || 'Interchange' }} {{ it.direction === 'in' ? 'from' : 'to' }} {{ it.partner || 'nobody known' }}</h1>
+        <OutcomeMark :word="interchangeWord(it)" />
+        <span class="soft">{{ it.control ? `control ${String(it.control).padStart(9, '0')}, ` : '' }}{{ when(it.at) }}<template v-if="it.answers">, answers <RouterLink :to="`/exchange/${it.answers}`">{{ it.answers }}</RouterLink></template><template v-if="it.acknowledged_at">, acknowledged {{ when(it.acknowledged_at) }}</template><template v-else-if="it.due_at">, to be acknowledged by {{ when(it.due_at) }}</template></span>
+        <span class="grow" />
+        <Button v-if="it.direction === 'in' && (it.state === 'held' || it.state === 'unknown')" size="small" label="Replay" title="Do once more what it asks for, after the cause was mended" :loading="act.isPending.value" @click="act.mutate('replay')" />
+        <Button v-if="it.direction === 'out' && it.state === 'held'" size="small" label="Try again" title="Write it anew from the order as it is now" :loading="send.isPending.value" @click="send.mutate()" />
+        <Button v-if="it.direction === 'out' && it.control" size="small" outlined label="Resend" title="The same bytes under the same control number" :loading="act.isPending.value" @click="act.mutate('resend')" />
+        <Button size="small" text label="Download" @click="download(`/api/v1/interchanges/${id}/content`)" />
+      </div>
+      <StateNote v-if="act.error.value || send.error.value" :error="act.error.value || send.error.value" @retry="act.reset(), send.reset()" />
+      <p v-if="next" class="soft" role="status">Written anew: <RouterLink :to="`/exchange/${next.id}`">interchange {{ next.id }}</RouterLink> is {{ interchangeWord(next) }}.</p>
+      <div v-if="(it.sets?.length ?? 0) > 1" class="bar sets" role="tablist" aria-label="Transaction sets">
+        <button v-for="s in it.sets" :key="s.seq" role="tab" :aria-selected="s.seq === seq" :class="{ on: s.seq === seq }" @click="seq = s.seq">{{ s.kind }} {{ s.control }} <span class="soft">{{ s.number }}</span> <OutcomeMark :word="s.state" /></button>
+      </div>
+      <div class="split">
+        <SegmentList ref="list" class="sheet" :items="segments?.items ?? []" :more="!!segments?.next" :error="segmentError" :lit="pointed" :set-row="set?.row" :set-rows="set?.rows" @pick="picked = $event" />
+        <div class="side">
+          <section v-if="found.length" class="sheet findings" aria-label="Findings">
+            <h2>{{ it.state === 'held' ? 'Why it is held' : 'What was found' }}</h2>
+            <ol>
+              <li v-for="(f, i) in found" :key="i" :class="f.severity">
+                <button v-if="f.place.row" class="at" @click="list?.goTo(f.place.row!)">{{ f.at }}</button><b v-else-if="f.at">{{ f.at }}</b> {{ f.message }} <span v-if="f.severity === 'error'" class="soft">{{ f.hint }}</span>
+              </li>
+            </ol>
+          </section>
+          <p v-if="set?.order_id || set?.load_id" class="soft links">
+            <template v-if="set.order_id">This is <RouterLink :to="`/orders/${set.order_id}`">order {{ set.number }}</RouterLink>{{ set.order_revision ? `, revision ${set.order_revision}` : '' }}. </template>
+            <template v-if="set.load_id">It came through <RouterLink :to="`/loads/${set.load_id}`">load {{ set.load_id }}</RouterLink>. </template>
+            <span role="status">{{ became || 'Point at a value: its element lights up. Choose an element: see what it became.' }}</span>
+          </p>
+          <OrderPaper v-for="(p, i) in papers?.items ?? []" :key="i" :order="p.order" :trace="p.trace" :findings="p.findings.filter((f) => f.field)" :lit="picked" @point="pointed = $event" @pick="(s) => list?.goTo(s.row, s.column)" />
+          <p v-if="papers && !papers.items.length && !found.length" class="soft">It speaks of no order: it acknowledges what was sent.</p>
+        </div>
+      </div>
+    </template>
+  </div>
+</template>
+
+<style scoped>
+.side { overflow: auto; display: flex; flex-direction: column; gap: 10px; }
+.sets { gap: 6px; flex-wrap: wrap; }
+.sets button { font: inherit; background: none; border: 1px solid var(--rule); border-radius: 3px; padding: 3px 10px; color: var(--ink); cursor: pointer; }
+.sets button.on { background: var(--paper); border-color: var(--accent); box-shadow: inset 0 -2px 0 var(--accent); }
+.findings { padding: 10px 14px; }
+.findings h2 { font-size: 14px; margin: 0 0 6px; }
+.findings ol { margin: 0; padding: 0; list-style: none; display: grid; gap: 5px; font-size: 13px; }
+.findings li { border-left: 3px solid var(--warning); padding-left: 8px; }
+.findings li.error { border-left-color: var(--error); }
+.at { font: inherit; font-weight: 600; color: var(--accent); background: none; border: 0; padding: 0; cursor: pointer; text-decoration: underline; }
+.links { margin: 0; }
+</style>
