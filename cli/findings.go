@@ -273,6 +273,11 @@ func (a *app) showToday(t client.Today) {
 		}
 		return fmt.Sprintf("%s, %.0f %%", l.Status, 100*l.Share)
 	})
+	if len(t.Interchanges) > 0 {
+		fmt.Fprintln(a.out, "Interchanges that wait for somebody (koinos exchange show ID says why)")
+		a.interchanges(t.Interchanges)
+		fmt.Fprintln(a.out)
+	}
 	loads("Waiting for somebody", t.Failing, func(l *report.Load) string {
 		var parts []string
 		for _, p := range []struct {

@@ -95,7 +95,11 @@ func (a *app) showOrder(ctx context.Context, number string) error {
 
 func (a *app) printOrder(o *store.StoredOrder) {
 	fmt.Fprintf(a.out, "%s order %s, %s, revision %d\n", title(string(o.Kind)), o.Number, o.Status, o.Revision)
-	fmt.Fprintf(a.out, "from %s through mapping %s version %d, load %d\n\n", o.DocumentName, o.Mapping, o.Version, o.Load)
+	if o.Load != 0 {
+		fmt.Fprintf(a.out, "from %s through mapping %s version %d, load %d\n\n", o.DocumentName, o.Mapping, o.Version, o.Load)
+	} else {
+		fmt.Fprint(a.out, "it came by itself, through the API\n\n")
+	}
 	var rows [][]string
 	lines := make([]map[string]string, len(o.Lines))
 	o.Each(func(line int, field, value string) {
@@ -112,7 +116,7 @@ func (a *app) printOrder(o *store.StoredOrder) {
 	rows = nil
 	for i, l := range o.Lines {
 		more := ""
-		for _, f := range []string{"location", "requested_delivery_on", "buyer_item", "supplier_item", "notes"} {
+		for _, f := range []string{"location", "requested_delivery_on", "buyer_item", "supplier_item", "shipped", "received", "cancelled", "notes"} {
 			if v := lines[i][f]; v != "" {
 				more += f + " " + v + "  "
 			}
@@ -145,7 +149,14 @@ func (a *app) printOrder(o *store.StoredOrder) {
 	sum("total "+o.Currency, o.Total.String())
 	fmt.Fprintln(a.out)
 	for _, e := range o.Events {
-		fmt.Fprintf(a.out, "%s  %s by %s (load %d)\n", local(e.At), e.Action, e.By, e.Load)
+		load := ""
+		if e.Load != 0 {
+			load = fmt.Sprintf(" (load %d)", e.Load)
+		}
+		fmt.Fprintf(a.out, "%s  %s by %s%s\n", local(e.At), e.Action, e.By, load)
+		if named := order.Named(e.Changes); named != "" {
+			fmt.Fprintf(a.out, "                  %s\n", named)
+		}
 	}
 }
 

@@ -220,9 +220,10 @@ type Day = store.Day
 
 // Today is what somebody who comes to work looks at first.
 type Today struct {
-	Running []report.Load `json:"running" doc:"Waiting, running and paused loads"`
-	Failing []report.Load `json:"failing" doc:"Loads of the last days of which orders failed or were held, and no later load took up"`
-	Days    []Day         `json:"days" doc:"Orders by day, the oldest first"`
-	Saved   int           `json:"saved_seconds" doc:"Work by hand that loads stood for, over all days"`
-	Orders  int           `json:"orders" doc:"Orders stored"`
+	Running      []report.Load       `json:"running" doc:"Waiting, running and paused loads"`
+	Failing      []report.Load       `json:"failing" doc:"Loads of the last days of which orders failed or were held, and no later load took up"`
+	Interchanges []store.Interchange `json:"interchanges" doc:"Interchanges that are held, rejected, from nobody known, or not acknowledged in time"`
+	Days         []Day               `json:"days" doc:"Orders by day, the oldest first"`
+	Saved        int                 `json:"saved_seconds" doc:"Work by hand that loads stood for, over all days"`
+	Orders       int                 `json:"orders" doc:"Orders stored"`
 }

@@ -11,7 +11,9 @@ import (
 	"koinos/core/finding"
 	"koinos/core/list"
 	"koinos/core/mapping"
+	"koinos/core/notice"
 	"koinos/core/order"
+	"koinos/core/partner"
 	"koinos/core/source"
 	"koinos/core/x12"
 	"koinos/store"
@@ -19,7 +21,7 @@ import (
 
 // SetOrder is an order as a transaction set says it, with where each value stands.
 type SetOrder struct {
-	Order    order.Order       `json:"order" doc:"As the seller sees it"`
+	Order    order.Order       `json:"order" doc:"As we have it: with a supplier a purchase order"`
 	Trace    mapping.Trace     `json:"trace" doc:"Rows are segments; columns are elements, from 2 on"`
 	Findings []finding.Finding `json:"findings"`
 }
@@ -116,7 +118,39 @@ func (x *Exchange) SetOrders(ctx context.Context, id int64, seq int) ([]SetOrder
 	if i.Document == "" { // of what is held each set is shown by itself
 		first, last = 1, 1<<30
 	}
-	return readSetOrders(at, size, m, lists, first, last)
+	papers, err = readSetOrders(at, size, m, lists, first, last)
+	for k := range papers {
+		if p.Kind == partner.Supplier {
+			papers[k].ours()
+		}
+	}
+	return papers, err
+}
+
+// ourNames are the fields that the buyer has under other names than the seller.
+var ourNames = map[string]string{"sender_number": "number", "number": "sender_number", "item": "supplier_item", "buyer_item": "item"}
+
+// ours turns an order, and where its values stand, from how the seller sees it
+// to how we do.
+func (s *SetOrder) ours() {
+	s.Order = notice.Buyer(&s.Order)
+	t := &s.Trace
+	for k := range t.Header {
+		if to := ourNames[t.Header[k].Field]; to != "" {
+			t.Header[k].Field = to
+		}
+	}
+	for k := range t.Cells {
+		if to := ourNames[t.Cells[k].Field]; to != "" && t.Cells[k].Field != "number" {
+			t.Cells[k].Field = to
+		}
+	}
+	for k := range s.Findings {
+		f := &s.Findings[k]
+		if to := ourNames[f.Field]; to != "" && (f.Line == 0 || f.Field != "number") {
+			f.Field = to
+		}
+	}
 }
 
 func readSetOrders(r io.ReaderAt, size int64, m *mapping.Mapping, lists *list.Set, first, last int) ([]SetOrder, error) {
@@ -148,4 +182,3 @@ func readSetOrders(r io.ReaderAt, size int64, m *mapping.Mapping, lists *list.Se
 		papers = append(papers, SetOrder{d.Order, d.Trace, found})
 	}
 }
-

@@ -208,6 +208,27 @@ type said struct {
 	row   int
 }
 
+// locate says where in the document a change of the order comes from: the value
+// of the same name, or else the line that speaks of it.
+func (s *said) locate(c *order.Change, is *order.Order) {
+	line := 0
+	if c.Line > 0 {
+		for i := range s.view.Lines {
+			if s.view.Lines[i].Number == is.Lines[c.Line-1].Number {
+				line = i + 1
+			}
+		}
+		if line == 0 {
+			return
+		}
+	}
+	at := s.draft.Trace.Place(line, c.Field)
+	if at == (finding.Place{}) && line > 0 {
+		at = s.draft.Trace.Line(line)
+	}
+	c.At, c.Row = at.String(), at.Row
+}
+
 // notices brings the notices of a kind into the orders that they speak of.
 func (x *Exchange) notices(ctx context.Context, p *partner.Partner, i *store.Interchange, kind string) error {
 	m, err := x.mappingOf(ctx, p, kind)
@@ -288,9 +309,13 @@ func (x *Exchange) notice(ctx context.Context, p *partner.Partner, s *store.SetR
 		kind = order.Purchase
 	}
 	return x.store.Write(ctx, func(t *store.Tx) error {
-		type change struct{ was, is *order.Order }
+		type change struct {
+			was, is *order.Order
+			from    *said
+		}
 		var changes []change
-		for _, one := range all {
+		for n := range all {
+			one := &all[n]
 			s.Number = one.view.SenderNumber
 			for _, f := range one.draft.Findings {
 				if f.Severity == finding.Error {
@@ -330,7 +355,7 @@ func (x *Exchange) notice(ctx context.Context, p *partner.Partner, s *store.SetR
 			if _, err := is.Compute(order.HalfUp); err != nil {
 				return err
 			}
-			changes = append(changes, change{&stored.Order, is})
+			changes = append(changes, change{&stored.Order, is, one})
 			s.OrderID, s.Revision = id, stored.Revision+1
 			if s.Said, err = json.Marshal(one.view); err != nil {
 				return err
@@ -339,6 +364,9 @@ func (x *Exchange) notice(ctx context.Context, p *partner.Partner, s *store.SetR
 		if s.State == store.Done {
 			for _, c := range changes {
 				diff := order.Diff(c.was, c.is)
+				for k := range diff {
+					c.from.locate(&diff[k], c.is)
+				}
 				if len(diff) == 0 && c.was.Stage == c.is.Stage {
 					continue
 				}

@@ -96,6 +96,9 @@ func (s *Service) today(api huma.API) {
 				return nil, err
 			}
 			out := client.Today{Running: t.Running, Failing: t.Failing, Days: t.Days, Saved: t.Saved, Orders: t.Orders}
+			if out.Interchanges, err = s.store.Waiting(ctx, s.now()); err != nil {
+				return nil, err
+			}
 			for i, l := range out.Running {
 				if live, err := s.engine.Get(ctx, l.ID); err == nil {
 					out.Running[i] = live

@@ -353,6 +353,24 @@ func (s *Store) Interchanges(ctx context.Context, f InterchangeFilter, now time.
 	return list, nil
 }
 
+// Waiting lists interchanges that wait for somebody: held, rejected by the
+// partner, from nobody known, or not acknowledged in time.
+func (s *Store) Waiting(ctx context.Context, now time.Time) ([]Interchange, error) {
+	var rows []interchangeRow
+	if err := s.r.SelectContext(ctx, &rows, selectInterchange+`WHERE i.state IN ('held', 'unknown', 'partly') OR i.state = 'rejected' AND i.direction = 'out' OR i.state = 'sent' AND i.due_at < ? ORDER BY i.id DESC LIMIT 50`, at(now)); err != nil {
+		return nil, err
+	}
+	list := make([]Interchange, len(rows))
+	for k := range rows {
+		var err error
+		if list[k], err = rows[k].interchange(); err != nil {
+			return nil, err
+		}
+		list[k].late(now)
+	}
+	return list, nil
+}
+
 func (i *Interchange) late(now time.Time) {
 	i.Overdue = i.State == Sent && !i.DueAt.IsZero() && i.DueAt.Before(now)
 }

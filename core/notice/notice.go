@@ -47,6 +47,17 @@ func Seller(o *order.Order) order.Order {
 	return m
 }
 
+// Buyer gives an order that is as its seller sees it as its buyer does.
+func Buyer(o *order.Order) order.Order {
+	m := *o
+	m.Kind, m.Number, m.SenderNumber, m.Lines = order.Purchase, o.SenderNumber, o.Number, slices.Clone(o.Lines)
+	for i := range m.Lines {
+		l := &m.Lines[i]
+		l.Item, l.BuyerItem, l.SupplierItem = l.BuyerItem, "", l.Item
+	}
+	return m
+}
+
 // get gives a custom field.
 func get(list []order.Custom, name string) string {
 	for _, c := range list {

@@ -112,6 +112,7 @@ function has(line: number, field: string) {
             <td :colspan="2" class="right">
               <template v-if="l.price_basis">per <PaperValue :line="i + 1" field="price_basis" :value="l.price_basis" /> </template>
               <template v-if="l.discount_percent && Number(l.discount_percent)"> less <PaperValue :line="i + 1" field="discount_percent" :value="l.discount_percent" /> %</template>
+              <template v-for="moved in (['shipped', 'received', 'cancelled'] as const)" :key="moved"><template v-if="l[moved] && Number(l[moved])"> {{ moved }} <PaperValue :line="i + 1" :field="moved" :value="l[moved]" /></template></template>
               <template v-if="l.tax_percent"> tax <PaperValue :line="i + 1" field="tax_percent" :value="l.tax_percent" /> %</template>
             </td>
           </tr>

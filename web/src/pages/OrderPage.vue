@@ -3,15 +3,20 @@ import { useQuery } from '@tanstack/vue-query'
 import { computed, ref, useTemplateRef } from 'vue'
 
 import { api, data } from '../api/client'
+import OutcomeMark from '../components/OutcomeMark.vue'
 import OrderPaper from '../components/OrderPaper.vue'
 import SourceGrid, { type Spot } from '../components/SourceGrid.vue'
 import StateNote from '../components/StateNote.vue'
-import { columnName, fieldName, when } from '../format'
+import { columnName, fieldName, interchangeWord, when } from '../format'
 
 const props = defineProps<{ id: number }>()
 const { data: order, error, isPending, refetch } = useQuery({
   queryKey: ['order', () => props.id],
   queryFn: () => data(api.GET('/api/v1/orders/{id}', { params: { path: { id: props.id } } })),
+})
+const { data: exchanged } = useQuery({
+  queryKey: ['interchanges', 'order', () => props.id],
+  queryFn: () => data(api.GET('/api/v1/interchanges', { params: { query: { order: props.id, limit: 100 } } })),
 })
 const grid = useTemplateRef<InstanceType<typeof SourceGrid>>('grid')
 const pointed = ref<Spot>()
@@ -63,6 +68,12 @@ const became = computed(() => {
                 <li>{{ why.document_name }} <b>{{ why.at || 'nowhere in it: the mapping, or Koinos, gave the value' }}</b></li>
                 <li v-for="(s, i) in why.steps" :key="i"><span class="soft">{{ s.what }}</span> “{{ s.text }}”</li>
                 <li class="soft">by {{ why.mapping }} version {{ why.version }}, <RouterLink :to="`/loads/${why.load}`">load {{ why.load }}</RouterLink>, {{ when(why.loaded_at) }}; {{ why.events.length ? `changed ${why.events.length} times since` : 'nothing has changed it since' }}</li>
+              </ol>
+            </section>
+            <section v-if="exchanged?.items.length" class="events">
+              <h2>What went to and fro</h2>
+              <ol>
+                <li v-for="i in [...exchanged.items].reverse()" :key="i.id"><span class="soft">{{ when(i.at) }}</span> <RouterLink :to="`/exchange/${i.id}`">{{ i.kinds }} {{ i.direction === 'in' ? 'from' : 'to' }} {{ i.partner }}</RouterLink> <OutcomeMark :word="interchangeWord(i)" /></li>
               </ol>
             </section>
             <section class="events">

@@ -5,7 +5,7 @@ import { computed } from 'vue'
 import { api, data, type Load } from '../api/client'
 import LoadState from '../components/LoadState.vue'
 import StateNote from '../components/StateNote.vue'
-import { count, minutes, when } from '../format'
+import { count, interchangeWord, minutes, when } from '../format'
 
 // What somebody who comes to work looks at first: what runs, what waits for a
 // person and why, what the last days brought.
@@ -31,8 +31,14 @@ const dayName = (iso: string) => new Date(iso + 'T00:00:00Z').toLocaleDateString
     <div v-else-if="today" class="desk">
       <section class="sheet box wide">
         <h2>Waiting for somebody</h2>
-        <p v-if="!today.failing.length" class="soft">Nothing. Every order of the last two weeks is where it should be.</p>
+        <p v-if="!today.failing.length && !today.interchanges.length" class="soft">Nothing. Every order of the last two weeks is where it should be.</p>
         <ul>
+          <li v-for="i in today.interchanges" :key="`i${i.id}`">
+            <RouterLink :to="`/exchange/${i.id}`" class="row">
+              <b>{{ i.kinds || 'Interchange' }} {{ i.direction === 'in' ? 'from' : 'to' }} {{ i.partner || 'nobody known' }}</b><span class="bad">{{ interchangeWord(i) }}</span><span class="soft">{{ i.orders.join(', ') }} · interchange {{ i.id }} of {{ when(i.at) }}</span>
+            </RouterLink>
+            <RouterLink :to="`/exchange/${i.id}`">Why</RouterLink>
+          </li>
           <li v-for="l in today.failing" :key="l.id">
             <RouterLink :to="`/loads/${l.id}`" class="row">
               <b>{{ l.document_name }}</b><span class="bad">{{ what(l) }}</span><span class="soft">{{ l.mapping }}<template v-if="l.step"> · step {{ l.step }} of run {{ l.run }}</template> · load {{ l.id }} of {{ when(l.started_at) }} · {{ l.by }}</span>
