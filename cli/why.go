@@ -65,11 +65,19 @@ func (a *app) runWhy(ctx context.Context, number, field string, line int) error 
 		if where == "" {
 			where = "nowhere in it: the mapping, or Koinos, gave the value"
 		}
-		rows := [][]string{{"document", w.DocumentName + " (" + w.Document[:12] + ")"}, {"place", where}}
+		rows := [][]string{{"document", "none: it came by itself, through the API"}}
+		if w.Document != "" {
+			rows = [][]string{{"document", w.DocumentName + " (" + w.Document[:12] + ")"}, {"place", where}}
+		}
 		for _, s := range w.Steps {
 			rows = append(rows, []string{s.What, strconv.Quote(s.Text)})
 		}
-		rows = append(rows, []string{"mapping", fmt.Sprintf("%s version %d", w.Mapping, w.Version)}, []string{"load", fmt.Sprintf("%d, %s, by %s", w.Load, w.LoadedAt, w.LoadedBy)})
+		if w.Load != 0 {
+			rows = append(rows, []string{"mapping", fmt.Sprintf("%s version %d", w.Mapping, w.Version)}, []string{"load", fmt.Sprintf("%d, %s, by %s", w.Load, w.LoadedAt, w.LoadedBy)})
+		}
+		if w.Interchange != 0 {
+			rows = append(rows, []string{"interchange", fmt.Sprint(w.Interchange)})
+		}
 		for _, e := range w.Events {
 			rows = append(rows, []string{e.Action, fmt.Sprintf("revision %d, %s, by %s", e.Revision, local(e.At), e.By)})
 		}

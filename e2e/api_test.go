@@ -88,12 +88,17 @@ func TestPublishedAPI(t *testing.T) {
 		{"POST", "/orders?again=update", `{"kind":"sales","sender_number":"X-1","partner":"SALTRY","lines":[{"item":"00417","quantity":"3","unit_price":"9.50"}]}`, 200},
 		{"POST", "/orders", `{"kind":"sales","sender_number":"X-1","partner":"SALTRY","lines":[{"item":"00417","quantity":"2"}]}`, 422}, {"POST", "/orders", `{"kind":"sales"}`, 422},
 		{"POST", "/load", "--b\r\nContent-Disposition: form-data; name=\"file\"; filename=\"a.csv\"\r\n\r\nOrder,Item,Qty,Price\nA-1,00417,2,9.50\n\r\n--b\r\nContent-Disposition: form-data; name=\"mapping\"\r\n\r\nplain\r\n--b--\r\n", 200},
+		{"GET", "/partners", "", 200}, {"GET", "/partners/PELLOW", "", 200}, {"GET", "/partners/NOBODY", "", 404}, {"POST", "/partners", "koinos: partner/1\nname: EBBING\nkind: supplier\nthem: {qualifier: ZZ, id: EBBING}\nus: {qualifier: ZZ, id: QUILLMERE}\nsets: {\"850\": {}}\n", 201},
+		{"POST", "/partners", "koinos: partner/1\nname: X\n", 422}, {"POST", "/partners/VARNHOLT/send", `{"set":"850","try":true}`, 200}, {"POST", "/partners/VARNHOLT/send", `{"set":"855"}`, 422},
+		{"GET", "/interchanges?limit=3&speaking=true", "", 200}, {"GET", "/interchanges?state=held", "", 200}, {"GET", "/interchanges?order=1", "", 200}, {"GET", "/interchanges/1", "", 200}, {"GET", "/interchanges/999", "", 404}, {"GET", "/interchanges/1/segments?from=3&limit=9", "", 200},
+		{"GET", "/interchanges/4/segments", "", 200}, {"GET", "/interchanges/1/sets/1/orders", "", 200}, {"GET", "/interchanges/1/sets/9/orders", "", 404}, {"GET", "/interchanges/1/content", "", 200},
+		{"POST", "/interchanges?name=x.edi", "ISA rubbish", 201}, {"POST", "/interchanges/1/replay", "", 200}, {"POST", "/interchanges/1/resend", "", 409}, {"POST", "/interchanges/2/resend", "", 200}, {"POST", "/interchanges/2/replay", "", 409},
 		{"POST", "/tokens", `{"name":"a","scope":"read"}`, 201}, {"GET", "/tokens", "", 200}, {"DELETE", "/tokens/1", "", 204}, {"DELETE", "/tokens/1", "", 404},
 	} {
 		kind := ""
 		if strings.HasPrefix(c.body, "{") {
 			kind = "application/json"
-		} else if (strings.Contains(c.path, "/documents") || strings.Contains(c.path, "/file") || strings.Contains(c.path, "/reports")) && c.body != "" {
+		} else if (strings.Contains(c.path, "/documents") || strings.Contains(c.path, "/file") || strings.Contains(c.path, "/reports") || strings.Contains(c.path, "/interchanges?")) && c.body != "" {
 			kind = "application/octet-stream"
 		} else if strings.HasPrefix(c.body, "--b") {
 			kind = "multipart/form-data; boundary=b"

@@ -54,6 +54,21 @@ type example struct {
 	before string        // a CSV loaded first
 	at     string        // place of the finding
 	says   string        // part of its message or hint
+	whole  string        // a mapping of its own
+	apart  bool          // the exchange finds it; its own test sees that it does
+}
+
+// orders850 is a mapping that reads X12, and order850 an interchange of one order.
+const orders850 = `koinos: mapping/1
+name: example
+extends: x12-850
+header:
+  partner: {value: OSTRAND}
+`
+
+func order850(segments string) string {
+	n := strings.Count(segments, "~") + 2
+	return fmt.Sprintf("ISA*00*          *00*          *ZZ*OSTRAND        *ZZ*QUILLMERE      *260302*0930*U*00401*000000041*0*T*>~\nGS*PO*OSTRAND*QUILLMERE*20260302*0930*7*X*004010~\nST*850*0001~\n%sSE*%d*0001~\nGE*1*7~\nIEA*1*000000041~\n", segments, n)
 }
 
 // book is a workbook with one good order.
@@ -172,6 +187,19 @@ var examples = []example{
 	{code: finding.IdentityStored, before: head + "A-1,2026-03-02,00417,2,9.50\n", doc: head + "A-1,2026-03-02,00417,3,9.50\n", at: "row 2 column 1", says: `line 1 quantity was "2", is "3"`},
 	{code: finding.NumberTaken, change: "header: → header:;   number: {from: Price}", before: head + "A-1,2026-03-02,00417,2,9\n", doc: head + "A-2,2026-03-02,00417,3,9\n", at: "row 2 column 5", says: "OSTRAND A-1"},
 
+	{code: finding.X12Envelope, whole: orders850, doc: strings.Replace(order850("BEG*00*SA*A-1**20260302~\nPO1*1*2*EA*9.50**VP*00417~\n"), "IEA*1", "IEA*2", 1), at: "ISA 000000041", says: "IEA01 counts 2 functional groups; there are 1"},
+	{code: finding.X12Rejected, whole: orders850, doc: order850("BEG*00**A-1**20260302~\nPO1*1*2*EA*9.50**VP*00417~\n"), at: "ST 0001 / BEG / 02", says: "BEG02 (Purchase Order Type Code) must be there"},
+	{code: finding.X12Noted, whole: orders850, doc: order850("BEG*00*SA*A-1**20260302~\nPO1*1*2*EA*9.50**VP*00417~\nDTM*002*20260330*2561~\n"), at: "ST 0001 / PO1 / DTM / 03", says: "is not a time written HHMM"},
+	{code: finding.X12Rule, apart: true, shown: "a purchase order to a supplier whose rules ask for the supplier's item code on each line, and a line without one", at: "ST 0001 / PO1 #2", says: "A rule of VARNHOLT for 850: PO1/07 where PO1/06 = VP (Product/Service ID) must be there."},
+	{code: finding.FieldUnwritten, apart: true, shown: "a purchase order with a carrier, and a partner's 850 that has no place for one", says: "The mapping varnholt-850 has no place in 850 for carrier.name."},
+	{code: finding.CharacterChanged, apart: true, shown: "an order to 12 Café Quay, for a partner with the basic characters", at: "N3 / 01", says: "Address Information was written \"12 CAFE QUAY\"."},
+	{code: finding.NoticeDiffers, apart: true, shown: "an 855 that promises 80 of 100", at: "ST 0001 / PO1 / ACK / 01", says: "Line 1 is accepted with changes (IQ): quantity 80 of 100, price 0.71 for 0.71."},
+	{code: finding.OrderUnknown, apart: true, shown: "an 860 that changes an order which never came", at: "ST 0001 / BCH / 03", says: "No sales order of PELLOW has the number \"PM-1\"."},
+	{code: finding.PartnerUnknown, apart: true, shown: "an interchange from ids that no partner has", at: "ISA 000000001", says: "No partner has the ids ZZ:STRANGER (theirs) and ZZ:QUILLMERE (ours)."},
+	{code: finding.PartnerInvalid, apart: true, shown: "a partner that names no kind", at: "kind", says: "kind is one of customer, supplier, not \"\"."},
+	{code: finding.X12Duplicate, apart: true, shown: "an interchange whose control number has come before", at: "row 1", says: "The control number 000000905 came from PELLOW before, in interchange 1; nothing is done a second time."},
+	{code: finding.NotSent, apart: true, shown: "a 997 for a group that was never sent", at: "row 3", says: "It acknowledges a group 4711, which was never sent to PELLOW."},
+
 	{code: finding.MappingInvalid, change: "header: → header: [", says: "not readable YAML"},
 	{code: finding.MappingUnknownKey, change: "quantity: → quantty:", at: "mapping line 13 column 3", says: `Did you mean "quantity"?`},
 	{code: finding.MappingMissingKey, change: "  kind: sales → ", at: "mapping line 5 column 3", says: `needs "kind"`},
@@ -180,6 +208,9 @@ var examples = []example{
 
 func (e *example) mapping() string {
 	text := plainMapping
+	if e.whole != "" {
+		return e.whole
+	}
 	if old, new, ok := strings.Cut(e.change, " → "); ok {
 		text = strings.Replace(text, old, strings.ReplaceAll(new, "; ", "\n"), 1)
 	}
@@ -247,6 +278,9 @@ func send(t testing.TB, e *Engine, mappingText string, doc []byte, req Request) 
 }
 
 func (e *example) run(t *testing.T) []finding.Finding {
+	if e.apart {
+		return []finding.Finding{{Code: e.code, Severity: finding.Catalogue[e.code].Severity, At: e.at, Message: e.says, Hint: finding.Catalogue[e.code].Advice}}
+	}
 	if e.code == finding.StorageFailed {
 		// A full disk is made in e2e; here the finding itself is shown.
 		return []finding.Finding{finding.New(e.code, finding.Place{}, "", "The load stopped: database or disk is full.")}
@@ -425,6 +459,9 @@ example says so; the list ` + "`items`" + ` holds 00417 Shackle and 00501 Lanter
 func (e *example) document(b *strings.Builder, f finding.Finding) {
 	about := finding.Catalogue[e.code]
 	fmt.Fprintf(b, "\n## %s\n\n**%s**: %s. %s\n\n", e.code, about.Severity, about.Title, about.Advice)
+	if e.whole != "" {
+		fmt.Fprintf(b, "The mapping:\n\n```yaml\n%s```\n\n", e.whole)
+	}
 	if e.change != "" {
 		old, new, _ := strings.Cut(e.change, " → ")
 		what := "without it"

@@ -184,6 +184,7 @@ type Why struct {
 	Mapping      string         `json:"mapping"`
 	Version      int            `json:"version"`
 	Load         int64          `json:"load"`
+	Interchange  int64          `json:"interchange,omitempty" doc:"The interchange that brought the value, where no load did"`
 	LoadedAt     string         `json:"loaded_at"`
 	LoadedBy     string         `json:"loaded_by,omitempty"`
 	Events       []store.Event  `json:"events" doc:"What happened to the field afterwards"`
@@ -219,10 +220,11 @@ func (e *Engine) Why(ctx context.Context, id int64, line int, field string) (*Wh
 	// that stored the order.
 	from, seq, arrived := o.Load, o.Seq, line
 	var changed *order.Change
+	revision := 1
 	for i := range o.Events {
 		for k := range o.Events[i].Changes {
 			if c := &o.Events[i].Changes[k]; c.Line == line && c.Field == field {
-				from, seq, changed = o.Events[i].Load, o.Events[i].Seq, c
+				from, seq, changed, revision = o.Events[i].Load, o.Events[i].Seq, c, o.Events[i].Revision
 			}
 		}
 	}
@@ -230,6 +232,15 @@ func (e *Engine) Why(ctx context.Context, id int64, line int, field string) (*Wh
 		w.At = changed.At
 	} else if at := o.Trace.Place(line, field); at != (finding.Place{}) {
 		w.Place, w.At = at, at.String()
+	}
+	if from == 0 {
+		i, err := e.store.InterchangeOf(ctx, id, revision)
+		if err != nil {
+			return nil, err
+		}
+		if w.Interchange = i.ID; i.ID != 0 {
+			w.Document, w.DocumentName = i.Document, i.Name
+		}
 	}
 	if from != 0 {
 		l, err := e.store.Load(ctx, from)

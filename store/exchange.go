@@ -394,6 +394,17 @@ func (s *Store) Interchange(ctx context.Context, id int64, now time.Time) (Inter
 	return i, err
 }
 
+// InterchangeOf gives the interchange that came and brought an order to a
+// revision; ID 0 is none.
+func (s *Store) InterchangeOf(ctx context.Context, order int64, revision int) (Interchange, error) {
+	var rows []interchangeRow
+	err := s.r.SelectContext(ctx, &rows, selectInterchange+`JOIN sets s ON s.interchange = i.id WHERE s.order_id = ? AND s.order_revision = ? AND i.direction = 'in' AND s.load_id IS NULL LIMIT 1`, order, revision)
+	if err != nil || len(rows) == 0 {
+		return Interchange{}, err
+	}
+	return rows[0].interchange()
+}
+
 // InterchangesIn lists the ids of interchanges of a direction in a state.
 func (s *Store) InterchangesIn(ctx context.Context, direction, state string) (ids []int64, err error) {
 	err = s.r.SelectContext(ctx, &ids, `SELECT id FROM interchanges WHERE direction = ? AND state = ? ORDER BY id`, direction, state)

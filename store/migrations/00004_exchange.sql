@@ -21,7 +21,7 @@ CREATE TABLE control_numbers (
 ) WITHOUT ROWID;
 
 CREATE TABLE interchanges (
-  id          INTEGER PRIMARY KEY,
+  id          INTEGER PRIMARY KEY AUTOINCREMENT, -- one that was held and written anew leaves a gap
   partner     TEXT NOT NULL,              -- '' is nobody that is known
   direction   TEXT NOT NULL,              -- in, out
   control     INTEGER NOT NULL,           -- ISA13; 0 is held before it got one

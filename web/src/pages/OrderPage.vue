@@ -65,9 +65,11 @@ const became = computed(() => {
               <h2>Why {{ fieldName(asked.field) }}{{ asked.line ? ` of line ${asked.line}` : '' }}{{ why?.value ? ` is ${why.value}` : '' }}</h2>
               <p v-if="whyError" class="soft">{{ (whyError as Error).message }}</p>
               <ol v-else-if="why">
-                <li>{{ why.document_name }} <b>{{ why.at || 'nowhere in it: the mapping, or Koinos, gave the value' }}</b></li>
+                <li v-if="!why.document" class="soft">It came by itself, through the API.</li>
+                <li v-else>{{ why.document_name }} <b>{{ why.at || 'nowhere in it: the mapping, or Koinos, gave the value' }}</b></li>
                 <li v-for="(s, i) in why.steps" :key="i"><span class="soft">{{ s.what }}</span> “{{ s.text }}”</li>
-                <li class="soft">by {{ why.mapping }} version {{ why.version }}, <RouterLink :to="`/loads/${why.load}`">load {{ why.load }}</RouterLink>, {{ when(why.loaded_at) }}; {{ why.events.length ? `changed ${why.events.length} times since` : 'nothing has changed it since' }}</li>
+                <li v-if="why.interchange" class="soft">in <RouterLink :to="`/exchange/${why.interchange}`">interchange {{ why.interchange }}</RouterLink></li>
+                <li v-if="why.load" class="soft">by {{ why.mapping }} version {{ why.version }}, <RouterLink :to="`/loads/${why.load}`">load {{ why.load }}</RouterLink>, {{ when(why.loaded_at) }}; {{ why.events.length ? `changed ${why.events.length} times since` : 'nothing has changed it since' }}</li>
               </ol>
             </section>
             <section v-if="exchanged?.items.length" class="events">

@@ -1,0 +1,183 @@
+package e2e
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"koinos/client"
+	"koinos/core/order"
+	"koinos/core/report"
+	"koinos/demo"
+	"koinos/store"
+)
+
+// The partners of the demo have said all that they have to say; every
+// interchange of ours is sound by their rules, in order, and answered.
+func TestExchange(t *testing.T) {
+	s := start(t, t.TempDir(), "demo")
+	out, errOut, code := s.koinos("exchange", "list", "--limit", "500", "--output", "json")
+	var all []store.Interchange
+	if err := json.Unmarshal([]byte(out), &all); err != nil || code != 0 {
+		t.Fatal(err, errOut)
+	}
+	partners := map[string]string{}
+	for _, name := range demo.Names("partners") {
+		text, err := demo.Files.ReadFile("partners/" + name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		partners[strings.ToUpper(strings.TrimSuffix(name, ".yaml"))] = file(t, name, text)
+	}
+	said, last := map[string]int{}, map[string]int64{}
+	for k := len(all) - 1; k >= 0; k-- { // oldest first
+		i := &all[k]
+		said[i.Direction+" "+i.Partner+" "+i.Kinds+" "+i.State]++
+		if i.Direction == "in" || i.Control == 0 {
+			continue
+		}
+		if i.Control != last[i.Partner]+1 {
+			t.Errorf("the control number %d of %s comes after %d", i.Control, i.Partner, last[i.Partner])
+		}
+		last[i.Partner] = i.Control
+		written := filepath.Join(s.data, "exchange", i.Partner, "out", i.Name)
+		if out, _, code := koinos(t, nil, "x12", "check", "--partner", partners[i.Partner], written); code != 0 {
+			t.Errorf("%s: %s", i.Name, out)
+		}
+		_, kept := s.do("GET", fmt.Sprintf("/api/v1/interchanges/%d/content", i.ID), "")
+		if onDisk, err := os.ReadFile(written); err != nil || string(onDisk) != kept {
+			t.Errorf("%s is not what is kept (%v)", i.Name, err)
+		}
+	}
+	for _, want := range []string{"in PELLOW 850 held", "in PELLOW 850 done", "in PELLOW 860 done", "out PELLOW 865 accepted", "out PELLOW 856 accepted", "out PELLOW 810 accepted",
+		"out VARNHOLT 850 accepted", "out VARNHOLT 850 held", "in VARNHOLT 855 done", "in VARNHOLT 856 done", "in VARNHOLT 810 done"} {
+		if said[want] != 1 {
+			t.Errorf("%d times %s: %v", said[want], want, said)
+		}
+	}
+	if said["out PELLOW 855 accepted"] != 2 {
+		t.Errorf("%v", said)
+	}
+	page, err := s.api().Orders(context.Background(), url.Values{"text": {"PM-4801"}})
+	if err != nil || len(page.Items) != 1 || page.Items[0].Status != order.Partial {
+		t.Fatal(page.Items, err)
+	}
+	why, _, _ := s.koinos("why", page.Items[0].Number, "quantity", "--line", "1")
+	if !strings.Contains(why, `is "50"`) || !strings.Contains(why, "ST 0001 / POC / 03") {
+		t.Errorf("why: %s", why)
+	}
+	var held int64
+	for _, i := range all {
+		if i.State == store.Held && i.Direction == "out" {
+			held = i.ID
+		}
+	}
+	if out, _, code := s.koinos("exchange", "show", fmt.Sprint(held)); code != 0 || !strings.Contains(out, "Give the line the supplier's own item code") {
+		t.Errorf("show: %d %s", code, out)
+	}
+	if out, _, code := s.koinos("exchange", "send", "VARNHOLT", "850", "--try"); code != 3 || !strings.Contains(out, "Nothing was sent or kept") || !strings.Contains(out, "held") {
+		t.Errorf("try: %d %s", code, out)
+	}
+	b := filepath.Join(s.data, "exchange", "PELLOW", "out", "PELLOW-855-000000002.edi")
+	text, err := os.ReadFile(b)
+	if err != nil {
+		t.Fatal(err)
+	}
+	same := file(t, "same.edi", []byte(strings.NewReplacer("*", "|", "~", "~\r\n").Replace(string(text))))
+	if out, _, code := koinos(t, nil, "x12", "diff", b, same); code != 0 {
+		t.Errorf("other delimiters are another meaning: %s", out)
+	}
+	other := file(t, "other.edi", []byte(strings.Replace(string(text), "ACK*IA*20*", "ACK*IQ*18*", 1)))
+	if out, _, code := koinos(t, nil, "x12", "diff", b, other); code != 4 || !strings.Contains(out, "PO1[1]/ACK[IA]") {
+		t.Errorf("diff: %d %s", code, out)
+	}
+}
+
+// However often the service is killed, each order goes out once, and no control
+// number is given twice.
+func TestExchangeKilled(t *testing.T) {
+	data, dir := t.TempDir(), t.TempDir()
+	ctx := context.Background()
+	text, err := demo.Files.ReadFile("partners/varnholt.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	orders, err := demo.Orders("varnholt")
+	if err != nil {
+		t.Fatal(err)
+	}
+	r := rand.New(rand.NewPCG(5, 7))
+	numbers := map[string]int{}
+	n := 0
+	for kill := range 8 {
+		s := start(t, data, "serve", "--exchange", dir)
+		if _, err := s.api().KeepPartner(ctx, text); err != nil {
+			t.Fatal(err)
+		}
+		for range 6 {
+			n++
+			o := orders[0]
+			o.SenderNumber = fmt.Sprintf("REQ-%d", n)
+			p, err := s.api().PostOrder(ctx, &o, report.Skip)
+			if err != nil {
+				t.Fatal(err)
+			}
+			numbers[p.Number] = 0
+			time.Sleep(time.Duration(r.IntN(90)) * time.Millisecond)
+		}
+		if kill < 7 {
+			s.kill()
+			continue
+		}
+		waitFor(t, "all orders to be sent", func() bool { return sentOf(t, s.api()) == n })
+		s.stop()
+	}
+	files, err := os.ReadDir(filepath.Join(dir, "VARNHOLT", "out"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	controls := map[string]bool{}
+	for _, f := range files {
+		b, err := os.ReadFile(filepath.Join(dir, "VARNHOLT", "out", f.Name()))
+		if err != nil {
+			t.Fatal(err)
+		}
+		control := strings.Split(string(b), "|")[13]
+		if controls[control] || !strings.HasSuffix(f.Name(), control+".edi") {
+			t.Errorf("%s bears the control number %s, which is used", f.Name(), control)
+		}
+		controls[control] = true
+		for number := range numbers {
+			numbers[number] += strings.Count(string(b), "BEG|00|SA|"+number+"|")
+		}
+	}
+	for number, times := range numbers {
+		if times != 1 {
+			t.Errorf("%s went out %d times", number, times)
+		}
+	}
+}
+
+func sentOf(t *testing.T, api *client.Client) (n int) {
+	page, err := api.Interchanges(context.Background(), url.Values{"limit": {"1000"}, "kind": {"850"}, "direction": {"out"}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, i := range page.Items {
+		full, err := api.Interchange(context.Background(), i.ID)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if i.State != store.Ready && i.State != store.Held {
+			n += len(full.Sets)
+		}
+	}
+	return n
+}

@@ -1,0 +1,348 @@
+package exchange
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"koinos/core/finding"
+	"koinos/core/list"
+	"koinos/core/order"
+	"koinos/core/report"
+	"koinos/core/source"
+	"koinos/core/x12"
+	"koinos/demo"
+	"koinos/load"
+	"koinos/store"
+)
+
+// desk is an exchange with the demo's partners and a clock of its own.
+type desk struct {
+	*Exchange
+	t   *testing.T
+	at  time.Time
+	dir string
+}
+
+func open(t *testing.T) *desk {
+	t.Helper()
+	s, err := store.Open(filepath.Join(t.TempDir(), "data"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	d := &desk{t: t, at: time.Date(2026, 3, 16, 8, 0, 0, 0, time.UTC), dir: t.TempDir()}
+	log := slog.New(slog.NewTextHandler(io.Discard, nil))
+	engine := load.New(s, source.DefaultLimits, d.clock, log)
+	t.Cleanup(func() { engine.Close(); s.Close() })
+	d.Exchange = New(s, engine, d.dir, d.clock, log)
+	ctx := context.Background()
+	if err := s.PutList(ctx, "customers", []list.Entry{{Code: "PELLOW"}}, d.at); err != nil {
+		t.Fatal(err)
+	}
+	for _, name := range []string{"pellow", "varnholt"} {
+		text, err := demo.Files.ReadFile("partners/" + name + ".yaml")
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := d.Keep(ctx, string(text), "test"); err != nil {
+			t.Fatal(err)
+		}
+	}
+	return d
+}
+
+func (d *desk) clock() time.Time { return d.at }
+
+// from writes an interchange of one set, as a partner would.
+func from(sender, receiver, version string, control int, kind, segments string) string {
+	group := x12.GroupOf(kind)
+	n := strings.Count(segments, "~") + 2
+	q, r := "ZZ", "ZZ"
+	if sender == "0417000118842" {
+		q = "14"
+	}
+	return fmt.Sprintf("ISA*00*          *00*          *%s*%-15s*%s*%-15s*260316*0930*%s*%s*%09d*0*T*>~GS*%s*%s*%s*20260316*0930*%d*X*%s~ST*%s*0001~%sSE*%d*0001~GE*1*%d~IEA*1*%09d~",
+		q, sender, r, receiver, map[bool]string{true: "^", false: "U"}[version > "00402"], version[:5], control, group, sender, receiver, control, version, kind, segments, n, control, control)
+}
+
+func pellow(control int, kind, segments string) string {
+	return from("PELLOW", "QUILLMERE", "004010", control, kind, segments)
+}
+func varnholt(control int, kind, segments string) string {
+	return from("0417000118842", "QUILLMERE", "005010", control, kind, segments)
+}
+
+const order4711 = "BEG*00*SA*PM-1**20260316~CUR*BY*EUR~N1*ST*Pellow Marina*92*0040~PO1*1*20*MR*1.33**VP*00113~PO1*2*3*BX*31.42**VP*00489~CTT*2~"
+
+func (d *desk) receive(doc string) store.Interchange {
+	d.t.Helper()
+	all, err := d.Receive(context.Background(), strings.NewReader(doc), int64(len(doc)), "test.edi", "test")
+	if err != nil || len(all) != 1 {
+		d.t.Fatal(len(all), err)
+	}
+	return all[0]
+}
+
+func (d *desk) send(name, set string) []store.Interchange {
+	d.t.Helper()
+	out, err := d.Send(context.Background(), name, Wanted{Set: set}, "test")
+	if err != nil {
+		d.t.Fatal(err)
+	}
+	return out.Interchanges
+}
+
+func (d *desk) order(kind order.Kind, partner, number, sender string) *store.StoredOrder {
+	d.t.Helper()
+	id, err := d.store.OrderOf(context.Background(), string(kind), partner, number, sender)
+	if err != nil || id == 0 {
+		d.t.Fatalf("order %s%s: %v", number, sender, err)
+	}
+	o, err := d.store.Order(context.Background(), id)
+	if err != nil {
+		d.t.Fatal(err)
+	}
+	return o
+}
+
+// post stores or changes an order.
+func (d *desk) post(o order.Order) {
+	d.t.Helper()
+	if p, err := d.engine.Post(context.Background(), &o, report.Update, "test"); err != nil || p.Outcome == report.Refused {
+		d.t.Fatal(p.Findings, err)
+	}
+}
+
+func purchase(n int) order.Order {
+	line := func(number, item, theirs string) order.Line {
+		return order.Line{Number: number, Item: item, SupplierItem: theirs, Description: "Rope", Quantity: order.MustNumber("100"), Unit: "MTR", UnitPrice: order.MustNumber("0.71")}
+	}
+	return order.Order{Kind: order.Purchase, Partner: "VARNHOLT", SenderNumber: fmt.Sprintf("REQ-%d", n), OrderedOn: "2026-03-16", RequestedDeliveryOn: "2026-04-06", Currency: "EUR", Stage: order.Confirmed,
+		Parties: []order.Party{{Role: "ship_to", Code: "0010", Name: "Main store", Street: "12 Café Quay"}}, Lines: []order.Line{line("1", "00113", "BR-10-W"), line("2", "00110", "BR-08-W")}}
+}
+
+func (d *desk) text(i store.Interchange) string {
+	d.t.Helper()
+	r, err := d.Text(context.Background(), i.ID)
+	if err != nil {
+		d.t.Fatal(err)
+	}
+	defer r.Close()
+	b, err := io.ReadAll(r)
+	if err != nil {
+		d.t.Fatal(err)
+	}
+	return string(b)
+}
+
+func foundIn(i store.Interchange) []finding.Finding {
+	all := slices.Clone(i.Findings)
+	for _, s := range i.Sets {
+		all = append(all, s.Findings...)
+	}
+	return all
+}
+
+// Every finding that only the exchange makes, with the words that
+// docs/findings.md shows for it.
+func TestFindings(t *testing.T) {
+	has := func(t *testing.T, all []finding.Finding, code finding.Code, at, message string) {
+		t.Helper()
+		for _, f := range all {
+			if f.Code == code && f.At == at && f.Message == message {
+				return
+			}
+		}
+		t.Errorf("no %s at %q saying %q; there is %+v", code, at, message, all)
+	}
+	d := open(t)
+	d.receive(pellow(905, "850", order4711))
+	has(t, foundIn(d.receive(pellow(905, "850", order4711))), finding.X12Duplicate, "row 1", "The control number 000000905 came from PELLOW before, in interchange 1; nothing is done a second time.")
+	has(t, foundIn(d.receive(from("STRANGER", "QUILLMERE", "004010", 1, "850", order4711))), finding.PartnerUnknown, "ISA 000000001", "No partner has the ids ZZ:STRANGER (theirs) and ZZ:QUILLMERE (ours).")
+	has(t, foundIn(d.receive(pellow(906, "997", "AK1*PR*4711~AK9*A*1*1*1~"))), finding.NotSent, "row 3", "It acknowledges a group 4711, which was never sent to PELLOW.")
+	empty := open(t)
+	has(t, foundIn(empty.receive(pellow(7, "860", "BCH*04*SA*PM-1***20260316~POC*1*QI*30**MR*1.33**VP*00113~"))), finding.OrderUnknown, "ST 0001 / BCH / 03", `No sales order of PELLOW has the number "PM-1".`)
+	bare := purchase(1)
+	bare.Lines[1].SupplierItem = ""
+	bare.Parties = append(bare.Parties, order.Party{Role: "carrier", Name: "Sundry"})
+	d.post(bare)
+	held := d.send("VARNHOLT", "850")
+	has(t, foundIn(held[0]), finding.X12Rule, "ST 0001 / PO1 #2", "A rule of VARNHOLT for 850: PO1/07 where PO1/06 = VP (Product/Service ID) must be there. Give the line the supplier's own item code.")
+	has(t, foundIn(held[0]), finding.FieldUnwritten, "", "The mapping varnholt-850 has no place in 850 for carrier.name.")
+	has(t, foundIn(held[0]), finding.CharacterChanged, "N3 / 01", `Address Information was written "12 CAFE QUAY".`)
+	d.post(purchase(2))
+	d.send("VARNHOLT", "850")
+	number := d.order(order.Purchase, "VARNHOLT", "", "REQ-2").Number
+	has(t, foundIn(d.receive(varnholt(9, "855", "BAK*00*AC*"+number+"*20260316~PO1*1*100*MR*0.71**VP*BR-10-W~ACK*IQ*80*MR~"))), finding.NoticeDiffers, "ST 0001 / PO1 / ACK / 01", "Line 1 is accepted with changes (IQ): quantity 80 of 100, price 0.71 for 0.71.")
+	_, err := d.Keep(context.Background(), "koinos: partner/1\nname: X\nthem: {qualifier: ZZ, id: X1}\nus: {qualifier: ZZ, id: US}\nsets: {\"850\": {}}\n", "test")
+	has(t, finding.Of(err), finding.PartnerInvalid, "kind", `kind is one of customer, supplier, not "".`)
+	_, err = d.Keep(context.Background(), "koinos: partner/1\nname: X\nkind: customer\nthem: {qualifier: ZZ, id: PELLOW}\nus: {qualifier: ZZ, id: QUILLMERE}\nsets: {\"850\": {}}\n", "test")
+	has(t, finding.Of(err), finding.PartnerInvalid, "", "PELLOW and X have the same ids; an interchange could be of either.")
+}
+
+// A customer's order goes its whole way: ordered, answered, changed, answered
+// again, shipped in parts, invoiced, each said once only.
+func TestCustomer(t *testing.T) {
+	d := open(t)
+	if i := d.receive(pellow(905, "850", order4711)); i.State != store.Done || i.Sets[0].OrderID == 0 {
+		t.Fatalf("%+v", i)
+	}
+	answer := d.send("PELLOW", "855")
+	if len(answer) != 1 || answer[0].State != store.Sent || !strings.Contains(d.text(answer[0]), "ACK*IA*20*MR~") {
+		t.Fatalf("%+v %s", answer, d.text(answer[0]))
+	}
+	if again := d.send("PELLOW", "855"); len(again) != 0 {
+		t.Errorf("it is answered twice: %+v", again)
+	}
+	if i := d.receive(pellow(906, "860", "BCH*04*SA*PM-1***20260317~POC*1*QI*30**MR*1.33**VP*00113~POC*2*DI*0**BX*31.42**VP*00489~POC*3*AI*5**MR*1.21**VP*00110~CTT*3~")); i.State != store.Done {
+		t.Fatalf("%+v", i.Sets[0].Findings)
+	}
+	o := d.order(order.Sales, "PELLOW", "", "PM-1")
+	if o.Lines[0].Quantity.String() != "30" || o.Lines[1].Cancelled.String() != "3" || len(o.Lines) != 3 || o.Events[1].Changes[0].At == "" {
+		t.Fatalf("%+v %+v", o.Lines, o.Events[1])
+	}
+	if text := d.text(d.send("PELLOW", "865")[0]); !strings.Contains(text, "POC*1*QI*30**MR") || !strings.Contains(text, "POC*2*DI*") || !strings.Contains(text, "ACK*IR*0*BX~") {
+		t.Error(text)
+	}
+	ship := func(first, third string) {
+		o := d.order(order.Sales, "PELLOW", "", "PM-1").Order
+		o.Lines[0].Shipped, o.Lines[2].Shipped = order.MustNumber(first), order.MustNumber(third)
+		d.post(o)
+	}
+	ship("20", "5")
+	for _, c := range []struct{ set, want string }{{"856", "SN1**20*MR*20~"}, {"810", "TDS*3265~"}} { // 20 × 1.33 + 5 × 1.21
+		text := d.text(d.send("PELLOW", c.set)[0])
+		if !strings.Contains(text, c.want) {
+			t.Errorf("%s lacks %s: %s", c.set, c.want, text)
+		}
+		if again := d.send("PELLOW", c.set); len(again) != 0 {
+			t.Errorf("%s is said twice", c.set)
+		}
+	}
+	ship("30", "5")
+	for _, c := range []struct{ set, want string }{{"856", "SN1**10*MR*30~"}, {"810", "TDS*1330~"}} {
+		if text := d.text(d.send("PELLOW", c.set)[0]); !strings.Contains(text, c.want) {
+			t.Errorf("the second %s lacks %s: %s", c.set, c.want, text)
+		}
+	}
+}
+
+// A supplier's acknowledgements, answers and mistakes come home to what we sent.
+func TestSupplier(t *testing.T) {
+	d := open(t)
+	ctx := context.Background()
+	d.post(purchase(1))
+	out := d.send("VARNHOLT", "850")
+	if len(out) != 1 || out[0].State != store.Sent || out[0].GroupControl == 0 {
+		t.Fatalf("%+v", out)
+	}
+	number := out[0].Orders[0]
+	d.at = d.at.Add(25 * time.Hour)
+	if late, err := d.store.Waiting(ctx, d.at); err != nil || len(late) != 1 || !late[0].Overdue {
+		t.Errorf("what is not acknowledged in time is not shown: %+v %v", late, err)
+	}
+	for _, c := range []struct{ doc, state string }{
+		{varnholt(1, "999", fmt.Sprintf("AK1*PO*%d~AK2*850*0001~IK3*PO1*8**8~IK4*4*212*6*x~IK5*R*5~AK9*R*1*1*0~", out[0].GroupControl)), store.Rejected},
+		{varnholt(2, "997", fmt.Sprintf("AK1*PO*%d~AK2*850*0001~AK5*E*5~AK9*E*1*1*1~", out[0].GroupControl)), store.Noted},
+		{varnholt(3, "997", fmt.Sprintf("AK1*PO*%d~AK9*A*1*1*1~", out[0].GroupControl)), store.Accepted},
+	} {
+		if i := d.receive(c.doc); i.State != store.Done {
+			t.Errorf("%+v", i)
+		}
+		got, err := d.store.Interchange(ctx, out[0].ID, d.at)
+		if err != nil || got.State != c.state || got.Sets[0].State != c.state {
+			t.Errorf("%s, want %s (%v)", got.State, c.state, err)
+		}
+	}
+	d.receive(varnholt(4, "856", "BSN*00*VS-1*20260318*1405~HL*1**S*1~HL*2*1*O*1~PRF*"+number+"~HL*3*2*I*0~LIN*1*VP*BR-10-W~SN1**60*MR~"))
+	d.receive(varnholt(5, "856", "BSN*00*VS-2*20260319*1405~HL*1**S*1~HL*2*1*O*1~PRF*"+number+"~HL*3*2*P*1~HL*4*3*I*0~LIN**VP*BR-10-W~SN1**40*MR~"))
+	o := d.order(order.Purchase, "VARNHOLT", number, "")
+	if o.Lines[0].Shipped.String() != "100" || o.Lines[1].Shipped.Sign() != 0 {
+		t.Errorf("shipped %s and %s", o.Lines[0].Shipped, o.Lines[1].Shipped)
+	}
+	bill := d.receive(varnholt(6, "810", "BIG*20260320*VI-1**"+number+"~IT1*1*100*MR*0.75**VP*BR-10-W~TDS*7600~"))
+	if len(bill.Sets[0].Findings) != 2 { // another price, and a total that its lines do not make
+		t.Errorf("%+v", bill.Sets[0].Findings)
+	}
+	if i := d.receive(varnholt(7, "850", order4711)); i.State != store.Held {
+		t.Errorf("a supplier orders from us: %s", i.State)
+	}
+	// What changes after it was ordered is a change, said once.
+	o = d.order(order.Purchase, "VARNHOLT", number, "")
+	o.Lines[1].Quantity = order.MustNumber("250")
+	d.post(o.Order)
+	if text := d.text(d.send("VARNHOLT", "860")[0]); !strings.Contains(text, "POC|2|QI|250||MR|0.71") || strings.Contains(text, "POC|1") {
+		t.Error(text)
+	}
+	if again := d.send("VARNHOLT", "860"); len(again) != 0 {
+		t.Errorf("a change is said twice")
+	}
+}
+
+// Control numbers rise by one, are never used twice, and a resend is the same
+// bytes; what is held goes out when its cause is mended.
+func TestNumbers(t *testing.T) {
+	d := open(t)
+	ctx := context.Background()
+	var seen []int64
+	for n := range 5 {
+		d.post(purchase(10 + n))
+		for _, i := range d.send("VARNHOLT", "850") {
+			seen = append(seen, i.Control)
+		}
+	}
+	if fmt.Sprint(seen) != "[1 2 3 4 5]" {
+		t.Errorf("control numbers %v", seen)
+	}
+	files, err := os.ReadDir(filepath.Join(d.dir, "VARNHOLT", "out"))
+	if err != nil || len(files) != 5 {
+		t.Fatal(len(files), err)
+	}
+	name := filepath.Join(d.dir, "VARNHOLT", "out", files[0].Name())
+	first, err := os.ReadFile(name)
+	if err != nil || os.Remove(name) != nil {
+		t.Fatal(err)
+	}
+	if _, err := d.Resend(ctx, 1); err != nil {
+		t.Fatal(err)
+	}
+	if again, err := os.ReadFile(name); err != nil || !bytes.Equal(first, again) {
+		t.Errorf("a resend is not the same bytes: %v", err)
+	}
+	bare := purchase(20)
+	bare.Lines[0].SupplierItem = ""
+	d.post(bare)
+	held := d.send("VARNHOLT", "850")
+	if len(held) != 1 || held[0].State != store.Held || held[0].Control != 0 {
+		t.Fatalf("%+v", held)
+	}
+	if _, err := d.Resend(ctx, held[0].ID); err == nil {
+		t.Error("what never left is sent once more")
+	}
+	o := d.order(order.Purchase, "VARNHOLT", "", "REQ-20").Order
+	o.Lines[0].SupplierItem = "BR-10-W"
+	d.post(o)
+	if out := d.send("VARNHOLT", "850"); len(out) != 1 || out[0].Control != 6 {
+		t.Errorf("%+v", out)
+	}
+	if _, err := d.store.Interchange(ctx, held[0].ID, d.at); err == nil {
+		t.Error("it is held still, although it went out")
+	}
+	// An order that is held for want of an entry goes on when it is there.
+	i := d.receive(pellow(50, "860", "BCH*04*SA*PM-1***20260317~POC*1*QI*30**MR*1.33**VP*00113~"))
+	d.receive(pellow(51, "850", order4711))
+	if i, err = d.Replay(ctx, i.ID, "test"); err != nil || i.State != store.Done {
+		t.Errorf("%s %v %+v", i.State, err, i.Sets[0].Findings)
+	}
+	if _, err = d.Replay(ctx, i.ID, "test"); err == nil {
+		t.Error("what is done is done again")
+	}
+}
