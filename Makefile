@@ -2,10 +2,10 @@
 SHELL := /bin/bash
 
 WEB := $(shell find web -path web/node_modules -prune -o -path web/dist -prune -o -type f -print)
-GO := $(shell find . \( -name "*.go" -o -path "./core/x12/*.txt" -o -path "./demo/*" -o -path "./store/migrations/*" \) -not -path "./web/node_modules/*" -type f) go.mod go.sum
+GO := $(shell find . \( -name "*.go" -o -path "./core/x12/dictionary/*" -o -path "./core/mapping/standard/*" -o -path "./demo/*" -o -path "./store/migrations/*" \) -not -path "./web/node_modules/*" -type f) go.mod go.sum
 # Some seconds each, counted in runs: a fuzz run that ends by the clock now and
 # then fails for no reason but that. FUZZ_RUNS=10 makes ten times as many.
-FUZZ := core/source:FuzzCSV:12000 core/source:FuzzXLSX:5000 core/mapping:FuzzParse:30000 core/jsondoc:FuzzParse:60000 core/jsondoc:FuzzPath:30000 core/drafting:FuzzDraft:1500 core/x12:FuzzRead:20000
+FUZZ := core/source:FuzzCSV:12000 core/source:FuzzXLSX:5000 core/mapping:FuzzParse:30000 core/jsondoc:FuzzParse:60000 core/jsondoc:FuzzPath:30000 core/drafting:FuzzDraft:1500 core/x12:FuzzRead:20000 core/x12:FuzzAddress:40000 core/partner:FuzzParse:10000
 FUZZ_RUNS ?= 1
 
 .PHONY: demo test build check unit fuzz bench draft-score screenshots generate clean
@@ -29,7 +29,7 @@ web/dist/index.html: web/src/api/schema.d.ts $(WEB)
 	cd web && npm run --silent build
 	@touch $@ web/dist/.gitkeep
 
-bin/koinos: web/dist/index.html $(GO) $(shell find store/migrations demo/lists demo/mappings demo/documents demo/expected -type f)
+bin/koinos: web/dist/index.html $(GO) $(shell find store/migrations demo/lists demo/mappings demo/documents demo/expected demo/partners demo/orders -type f)
 	go build -trimpath -o $@ ./cmd/koinos
 
 check: web/dist/index.html
@@ -61,6 +61,7 @@ screenshots: chromium build
 generate: web/node_modules/.installed
 	go generate ./demo
 	go test ./core/mapping ./e2e -run 'Published' -update
+	go test ./core/x12 -run Reference -update
 	go test ./load -run 'TestEveryFinding|TestGuide' -update
 
 .PHONY: chromium

@@ -113,7 +113,11 @@ func CheckRules(root *jsondoc.Node, rules []Rule) []Finding {
 			var nodes []*jsondoc.Node
 			segment := &Address{path: r.last.path}
 			if r.each {
-				for _, s := range segment.All(in) {
+				there := segment.All(in)
+				if len(there) == 0 && (r.when == nil || r.when.depth <= depth) && (r.Need == "must" || r.Need == "should") {
+					say(in, r.Need, "", "%s (%s) %s be there.", r.At, r.name(), r.Need)
+				}
+				for _, s := range there {
 					if r.when != nil && r.when.depth > depth && !r.holds(s, depth+1) {
 						continue
 					}
