@@ -192,6 +192,9 @@ func TestFindings(t *testing.T) {
 // again, shipped in parts, invoiced, each said once only.
 func TestCustomer(t *testing.T) {
 	d := open(t)
+	if i := d.receive(strings.Replace(pellow(904, "850", order4711), "~GE*1*", "~GE*2*", 1)); i.State != store.Rejected || i.Sets[0].OrderID != 0 {
+		t.Fatalf("a group that lost a set: %+v", i)
+	}
 	if i := d.receive(pellow(905, "850", order4711)); i.State != store.Done || i.Sets[0].OrderID == 0 {
 		t.Fatalf("%+v", i)
 	}

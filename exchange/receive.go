@@ -23,8 +23,9 @@ type arrival struct {
 	kept     store.Interchange
 	kinds    []string
 	findings []finding.Finding
-	answers  []answered // what it says of what we sent
-	received []string   // TA1 segments
+	broken   map[string]bool // groups, by their control number, that are rejected
+	answers  []answered      // what it says of what we sent
+	received []string        // TA1 segments
 }
 
 // answered is what a 997 or 999 says of a group of ours.
@@ -83,7 +84,7 @@ func (x *Exchange) read(r io.Reader, partners []*partner.Partner) ([]*arrival, e
 	var a *arrival
 	var p *partner.Partner
 	start := func() {
-		a = &arrival{kept: store.Interchange{Direction: "in", State: store.Unknown}}
+		a = &arrival{broken: map[string]bool{}, kept: store.Interchange{Direction: "in", State: store.Unknown}}
 		came = append(came, a)
 		p = nil
 	}
@@ -111,6 +112,16 @@ func (x *Exchange) read(r io.Reader, partners []*partner.Partner) ([]*arrival, e
 			a.set(s, p)
 			return nil
 		},
+		GroupEnd: func(g *x12.Group, sets int) error {
+			if a.broken[g.Control] { // it is rejected as a whole, and the sender told so
+				for k := len(a.kept.Sets) - sets; k < len(a.kept.Sets); k++ {
+					s := &a.kept.Sets[k]
+					s.State = store.Rejected
+					s.Findings = append(s.Findings, finding.New(finding.X12Rejected, finding.Place{Row: s.Row}, g.Control, "Its functional group %s is rejected: the group's trailer is wrong or missing.", g.Control))
+				}
+			}
+			return nil
+		},
 		Answer: func(s *x12.Segment) error {
 			a.received = append(a.received, s.String())
 			if !slices.Contains(a.kinds, "TA1") {
@@ -121,6 +132,10 @@ func (x *Exchange) read(r io.Reader, partners []*partner.Partner) ([]*arrival, e
 		Finding: func(f x12.Finding) error {
 			if a == nil {
 				start()
+			}
+			if f.Level == x12.AtGroup {
+				group := f.Place[strings.LastIndex(f.Place, " ")+1:]
+				a.broken[group] = true
 			}
 			if f.Level == x12.AtInterchange || f.Level == x12.AtGroup {
 				a.findings = append(a.findings, findingOf(&f))

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"slices"
+	"strconv"
 
 	"koinos/core/finding"
 	"koinos/core/list"
@@ -121,7 +122,16 @@ func (x *Exchange) load(ctx context.Context, p *partner.Partner, i *store.Interc
 	if attempt > 1 {
 		name = "" // each replay is a load of its own; orders that are stored are recognised
 	}
-	l, err := x.engine.Start(ctx, load.Request{Document: i.Document, Mapping: p.Sets["850"].Mapping, By: p.Name, Name: name})
+	var asked report.Options
+	for _, s := range i.Sets {
+		if s.Kind == "850" && s.State != store.Rejected {
+			asked.OnlyRows = append(asked.OnlyRows, strconv.Itoa(s.Row))
+		}
+	}
+	if len(asked.OnlyRows) == len(i.Sets) {
+		asked.OnlyRows = nil // all of them
+	}
+	l, err := x.engine.Start(ctx, load.Request{Document: i.Document, Mapping: p.Sets["850"].Mapping, By: p.Name, Name: name, Options: asked})
 	if err != nil {
 		return err
 	}

@@ -21,7 +21,8 @@ type Answer struct {
 // functional group, in the delimiters and version of what it answers. A transaction set is
 // rejected (AK501 R) where its envelope is wrong, the dictionary does not have
 // it, or something mandatory is missing; with other errors it is accepted, but
-// they are noted (E). Groups of acknowledgements are not acknowledged. next
+// they are noted (E). A group whose trailer is wrong or missing is rejected with
+// all its sets. Groups of acknowledgements are not acknowledged. next
 // gives the control numbers for an answer of so many groups; it is not asked
 // where nothing is answered.
 func Acknowledge(w io.Writer, r io.Reader, next func(groups int) (Answer, error)) error {
@@ -84,7 +85,14 @@ const mostNotes = 500
 // set notes what is wrong with a set.
 func (g *groupAnswer) set(s *Set) {
 	_, found := Check(s)
-	g.body = append(g.body, "AK2*"+s.ID+"*"+s.Control)
+	id, control := clean(s.ID, 3), clean(s.Control, 9)
+	if len(id) < 3 { // what is not there cannot be said back, and something must stand there
+		id = "000"
+	}
+	for len(control) < 4 {
+		control = "0" + control
+	}
+	g.body = append(g.body, "AK2*"+id+"*"+control)
 	outcome, codes := "A", []string{}
 	note := func(code string) {
 		for _, c := range codes {
@@ -214,7 +222,9 @@ func (a *answering) write(w io.Writer, next func(groups int) (Answer, error)) er
 		body := append([]string{"ST*" + kind + "*0001", "AK1*" + clean(g.group.FunctionalID, 2) + "*" + clean(g.group.Control, 9) + version}, g.body...)
 		outcome := "A"
 		switch {
-		case len(g.codes) > 0 || g.accepted == 0 && g.received > 0:
+		case len(g.codes) > 0: // what its trailer does not account for may be lost: the sender must send it all again
+			outcome, g.accepted = "R", 0
+		case g.accepted == 0 && g.received > 0:
 			outcome = "R"
 		case g.accepted < g.received:
 			outcome = "P"

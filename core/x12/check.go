@@ -31,7 +31,11 @@ func Check(set *Set) ([]Placed, []Finding) {
 		for i := range set.Segments {
 			c.placed = append(c.placed, Placed{Segment: &set.Segments[i], Count: 1, Parent: -1})
 		}
-		c.add(Finding{Level: AtSet, Code: "1", Offset: set.Segments[0].Offset, Row: set.Segments[0].Row, Segment: "ST", Position: 1, Element: 1, Value: set.ID, Message: fmt.Sprintf("The transaction set %q is not one that Koinos knows.", set.ID)})
+		code := "1"
+		if len(set.ID) != 3 || !digits(set.ID) {
+			code = "6"
+		}
+		c.add(Finding{Level: AtSet, Code: code, Offset: set.Segments[0].Offset, Row: set.Segments[0].Row, Segment: "ST", Position: 1, Element: 1, Value: set.ID, Message: fmt.Sprintf("The transaction set %q is not one that Koinos knows.", set.ID)})
 		return c.placed, c.found
 	}
 	if g := set.Group; g != nil && g.FunctionalID != c.def.group {

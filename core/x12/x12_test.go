@@ -196,6 +196,8 @@ func TestAcknowledge(t *testing.T) {
 		{"noted", strings.Replace(plain850, "*20260330~", "*20261330~", 1), head + group("AK1*PO*77~AK2*850*0001~AK3*DTM*5**8~AK4*2*373*8*20261330~AK5*E*5~AK9*E*1*1*1~") + "IEA*1*000000031~"},
 		{"one of two rejected", strings.Replace(plain850, "GE*1", second, 1), head + group("AK1*PO*77~AK2*850*0001~AK5*A~AK2*850*0002~AK3*BEG*2**8~AK4*2*92*1~AK3*PO1*3**8~AK4*2*330*6*x~AK5*R*5~AK9*P*2*2*1~") + "IEA*1*000000031~"},
 		{"miscounted", strings.Replace(plain850, "SE*15", "SE*16", 1), head + group("AK1*PO*77~AK2*850*0001~AK5*R*4~AK9*R*1*1*0~") + "IEA*1*000000031~"},
+		{"a wrong count of sets", strings.Replace(plain850, "GE*1", "GE*2", 1), head + group("AK1*PO*77~AK2*850*0001~AK5*A~AK9*R*2*1*0*5~") + "IEA*1*000000031~"},
+		{"no id of a set", strings.Replace(plain850, "ST*850", "ST*", 1), head + group("AK1*PO*77~AK2*000*0001~AK5*R*6~AK9*R*1*1*0~") + "IEA*1*000000031~"},
 		{"asked for a TA1", strings.Replace(plain850, "*0*T*>", "*1*T*>", 1), head + "TA1*000000905*260314*0930*A*000~" + group("AK1*PO*77~AK2*850*0001~AK5*A~AK9*A*1*1*1~") + "IEA*1*000000031~"},
 		{"a wrong envelope", strings.Replace(plain850, "IEA*1", "IEA*4", 1), head + "TA1*000000905*260314*0930*E*021~" + group("AK1*PO*77~AK2*850*0001~AK5*A~AK9*A*1*1*1~") + "IEA*1*000000031~"},
 	} {
