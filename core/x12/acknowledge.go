@@ -121,16 +121,16 @@ func (g *groupAnswer) set(s *Set) {
 		}
 		if f.Level == AtSegment {
 			open = ""
-			g.body = append(g.body, "AK3*"+clean(f.Segment, 3)+"*"+strconv.Itoa(f.Position)+"**"+f.Code)
+			g.body = append(g.body, "AK3*"+padded(clean(f.Segment, 3))+"*"+strconv.Itoa(f.Position)+"**"+f.Code)
 			continue
 		}
 		if key := fmt.Sprint(f.Position); open != key {
 			open = key
-			g.body = append(g.body, "AK3*"+f.Segment+"*"+key+"**8")
+			g.body = append(g.body, "AK3*"+padded(clean(f.Segment, 3))+"*"+key+"**8")
 		}
-		at := strconv.Itoa(f.Element)
+		at := strconv.Itoa(min(f.Element, 99))
 		if f.Component > 0 {
-			at += ":" + strconv.Itoa(f.Component)
+			at += ":" + strconv.Itoa(min(f.Component, 99))
 		}
 		ref := ""
 		if def := segments[f.Segment]; def != nil && f.Element <= len(def.elements) {
@@ -149,6 +149,19 @@ func (g *groupAnswer) set(s *Set) {
 		g.accepted++
 	}
 	g.noted = g.noted || outcome == "E"
+}
+
+// padded makes an id of one character, or of none, one that may be written.
+func padded(id string) string {
+	return (id + "ZZ")[:max(len(id), 2)]
+}
+
+// number9 is a control number of a group as it may be written; what is none is 0.
+func number9(s string) string {
+	if digits(s) && len(s) <= 9 {
+		return s
+	}
+	return "0"
 }
 
 // clean is a value of what is answered, without anything that could be taken
@@ -219,7 +232,7 @@ func (a *answering) write(w io.Writer, next func(groups int) (Answer, error)) er
 				}
 			}
 		}
-		body := append([]string{"ST*" + kind + "*0001", "AK1*" + clean(g.group.FunctionalID, 2) + "*" + clean(g.group.Control, 9) + version}, g.body...)
+		body := append([]string{"ST*" + kind + "*0001", "AK1*" + padded(clean(g.group.FunctionalID, 2)) + "*" + number9(g.group.Control) + version}, g.body...)
 		outcome := "A"
 		switch {
 		case len(g.codes) > 0: // what its trailer does not account for may be lost: the sender must send it all again

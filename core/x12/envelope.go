@@ -201,6 +201,7 @@ var isaChecks = []struct {
 	{12, "017", func(v string) bool { return len(v) == 5 && digits(v) }, "a version of five digits, such as 00401"},
 	{13, "018", func(v string) bool { return len(v) == 9 && digits(v) }, "a control number of nine digits"},
 	{14, "019", func(v string) bool { return v == "0" || v == "1" }, "0 or 1"},
+	{16, "027", func(v string) bool { return len(v) == 1 && !alphanumeric(v[0]) }, "one character that is no letter, digit or space"},
 	{15, "020", func(v string) bool { return v == "P" || v == "T" || v == "I" }, "P (production), T (test) or I (information)"},
 }
 

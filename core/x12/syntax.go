@@ -207,6 +207,11 @@ func (s *scanner) isa() (seg *Segment, short bool, err error) {
 	if s.d.Segment == s.d.Element || s.d.Segment == s.d.Component || s.d.Component == s.d.Element || alphanumeric(s.d.Element) || alphanumeric(s.d.Segment) {
 		return nil, true, errNoISA
 	}
+	for _, c := range []byte(":>\\|") { // one that parts nothing: a letter or digit cannot
+		if alphanumeric(s.d.Component) && c != s.d.Element && c != s.d.Segment {
+			s.d.Component = c
+		}
+	}
 	s.seg.raw = append(s.held[:0], head[:length-1]...)
 	s.held = s.seg.raw
 	s.seg.Offset = s.offset

@@ -267,6 +267,14 @@ func FuzzRead(f *testing.F) {
 		}); err != nil {
 			t.Fatal(err)
 		}
+		if err := Read(&b, Handler{Set: func(s *Set) error {
+			if _, found := Check(s); len(found) > 0 && s.Group != nil && s.Group.FunctionalID == "FA" {
+				t.Errorf("the answer is wrong itself: %+v", found[0])
+			}
+			return nil
+		}}); err != nil {
+			t.Fatal(err)
+		}
 	})
 }
 
