@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"log/slog"
 	"net/url"
+	"os"
 	"path/filepath"
 	"time"
 
@@ -90,6 +91,9 @@ func (a *app) fillExchange(ctx context.Context, api *client.Client, dir string, 
 	}
 	b, err := demo.Files.ReadFile("documents/pellow-orders.edi")
 	if err != nil {
+		return err
+	}
+	if err := os.WriteFile(filepath.Join(filepath.Dir(dir), "examples", "pellow-orders.edi"), b, 0o600); err != nil {
 		return err
 	}
 	if _, err := api.ReceiveInterchange(ctx, "pellow-orders.edi", bytes.NewReader(b)); err != nil {

@@ -55,7 +55,7 @@ func (a *app) inspect() *cobra.Command {
 }
 
 func (a *app) showInspection(name string, in *source.Inspection) {
-	what := "workbook (.xlsx)"
+	what := map[string]string{"xlsx": "workbook (.xlsx)", "json": "JSON", "ndjson": "NDJSON", "x12": "X12"}[string(in.Format)]
 	if in.Format == source.CSV {
 		delimiter := map[string]string{"\t": "tab", ",": "comma", ";": "semicolon", "|": "bar"}[in.Delimiter]
 		what = fmt.Sprintf("CSV, %s, delimiter %s, quotation mark %s", in.Encoding, delimiter, in.Quote)

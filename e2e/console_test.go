@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"strings"
 	"sync"
 	"testing"
@@ -134,7 +135,7 @@ func TestConsoleMend(t *testing.T) {
 		return chromedp.SendKeys(fmt.Sprintf(`input[aria-label="Ours for %s"]`, theirs), code, chromedp.ByQuery)
 	}
 	run(t, ctx,
-		chromedp.Navigate(s.address+"/today"), has("main", "saltry-season.csv"), press("Mend"), has("h1", "Load 9"), has(".mend", "400 orders"),
+		chromedp.Navigate(s.address+"/today"), has("main", "saltry-season.csv"), chromedp.Click(`a[href="/loads/9?tab=mend"]`, chromedp.ByQuery), has("h1", "Load 9"), has(".mend", "400 orders"),
 		ours("ROPE-WH-10", "00113"), ours("ROPE-NV-8", "00143"), ours("LANT-ANCHOR", "00501"), ours("FENDER-F3", "00556"), ours("0O113", "00113"), ours("metres", "MTR"),
 		press("Take yyyy.m.d"), press("Mend, and load 463 orders again"),
 		has("h1", "Load 12"), has(".small", "only what failed in load 9"), has(".figures", "463 ✓ loaded"), has("main", "saltry-orders v2"),
@@ -145,11 +146,32 @@ func TestConsoleMend(t *testing.T) {
 	)
 }
 
+// What is held at the exchange says why, beside the order; a value and its element
+// point at each other; a file that is taken in shows what became of it.
+func TestConsoleExchange(t *testing.T) {
+	s := start(t, t.TempDir(), "demo")
+	text, err := os.ReadFile(filepath.Join(s.data, "examples", "pellow-orders.edi"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	again := file(t, "again.edi", []byte(strings.Replace(strings.ReplaceAll(string(text), "000000905", "000000906"), "PM-4712**20260231", "PM-4713**20260320", 1)))
+	arrow := chromedp.KeyEvent(kb.ArrowDown)
+	run(t, browser(t, 1280, 800),
+		chromedp.Navigate(s.address+"/today"), has("main", "850 to VARNHOLT"), press("850 to VARNHOLT"),
+		has(".findings", "Give the line the supplier's own item code"), has(".paper", "PO-000044"), has(".segments", "QUILLMERE CHANDLERY, WEST YARD DEPOT"),
+		press("Try again"), has("main", "Written anew"),
+		chromedp.Navigate(s.address+"/exchange"), has("main", "2 held"), has(".partners", "they send 850, 860"), has("tbody", "acknowledged"),
+		chromedp.SetUploadFiles("input[type=file]", []string{again}, chromedp.NodeReady), has("h1", "850 from PELLOW"), has("main", "control 000000906"), has("[role=tab][aria-selected=true]", "PM-4713"),
+		has(".findings", `"five" is not a number for quantity`), has(".segments .wrong", "five"),
+		press("PM-4711"), has(".paper", "PM-4711"), chromedp.Click(`[data-at="5:4"], [data-at="4:4"]`, chromedp.ByQuery), has("[role=status]", "It is"), chromedp.Focus(".segments", chromedp.ByQuery), arrow, has(".segments .active", "20260314"),
+	)
+}
+
 // At 200 % zoom of a 1280 × 800 window nothing is cut off sideways.
 func TestConsoleZoomed(t *testing.T) {
 	s := start(t, t.TempDir(), "demo")
 	ctx := browser(t, 640, 400)
-	for path, text := range map[string]string{"/today": "Orders by day", "/loads/9?tab=mend": "Say what these are", "/loads/8?tab=changes": "would change", "/documents": "Documents received", "/loads": "Loads", "/loads/5": "refused", "/orders": "SO-0004", "/orders/326": "SO-000326", "/mappings": "saltry-orders", "/mappings/saltry-orders": "version 1", "/lists": "ostrand-yards"} {
+	for path, text := range map[string]string{"/today": "Orders by day", "/loads/9?tab=mend": "Say what these are", "/loads/8?tab=changes": "would change", "/documents": "Documents received", "/loads": "Loads", "/loads/5": "refused", "/orders": "SO-0004", "/orders/326": "SO-000326", "/mappings": "saltry-orders", "/mappings/saltry-orders": "version 1", "/lists": "ostrand-yards", "/exchange": "VARNHOLT", "/exchange/1": "PM-4712"} {
 		var wide bool
 		run(t, ctx, chromedp.Navigate(s.address+path), has("main", text), chromedp.Evaluate(`document.documentElement.scrollWidth > innerWidth`, &wide))
 		if wide {

@@ -80,12 +80,14 @@ func (s *Store) Document(ctx context.Context, prefix string) (Document, error) {
 }
 
 // Documents lists documents, newest first, before the one named; limit at most.
+// What the exchange wrote, and the acknowledgements that came, are left out:
+// they are its interchanges'.
 func (s *Store) Documents(ctx context.Context, beforeTime time.Time, beforeSHA string, limit int) ([]Document, error) {
 	if beforeSHA == "" {
 		beforeTime = time.Date(9999, 1, 1, 0, 0, 0, 0, time.UTC)
 	}
 	var rows []documentRow
-	if err := s.r.SelectContext(ctx, &rows, selectDocument+`WHERE (received_at, sha) < (?, ?) ORDER BY received_at DESC, sha DESC LIMIT ?`,
+	if err := s.r.SelectContext(ctx, &rows, selectDocument+`WHERE (received_at, sha) < (?, ?) AND NOT EXISTS (SELECT 1 FROM interchanges i WHERE i.document = sha AND (i.direction = 'out' OR i.kinds IN ('997', '999', 'TA1'))) ORDER BY received_at DESC, sha DESC LIMIT ?`,
 		at(beforeTime), beforeSHA, limit); err != nil {
 		return nil, err
 	}

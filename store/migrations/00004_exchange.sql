@@ -39,6 +39,7 @@ CREATE TABLE interchanges (
   findings    TEXT NOT NULL DEFAULT '[]'
 );
 CREATE INDEX interchanges_by_partner ON interchanges (partner, direction, control);
+CREATE INDEX interchanges_by_document ON interchanges (document);
 CREATE INDEX interchanges_by_state ON interchanges (state, direction);
 
 CREATE TABLE sets (

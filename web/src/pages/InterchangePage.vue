@@ -2,6 +2,7 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import { computed, nextTick, ref, watch } from 'vue'
+import { useRouter } from 'vue-router'
 
 import { api, data, download } from '../api/client'
 import OrderPaper from '../components/OrderPaper.vue'
@@ -13,6 +14,7 @@ import { fieldName, interchangeWord, when } from '../format'
 
 const props = defineProps<{ id: number }>()
 const client = useQueryClient()
+const router = useRouter()
 const { data: it, error, isPending, refetch } = useQuery({
   queryKey: ['interchange', () => props.id],
   queryFn: () => data(api.GET('/api/v1/interchanges/{id}', { params: { path: { id: props.id } } })),
@@ -58,7 +60,10 @@ const act = useMutation({
 })
 const send = useMutation({
   mutationFn: () => data(api.POST('/api/v1/partners/{name}/send', { params: { path: { name: it.value!.partner } }, body: { set: set.value!.kind, orders: [set.value!.number ?? ''] } })),
-  onSuccess: () => client.invalidateQueries(),
+  onSuccess: async (sent) => { // what was held is gone; what was written instead has a page of its own
+    if (sent.interchanges[0]) await router.replace(`/exchange/${sent.interchanges[0].id}`)
+    return client.invalidateQueries()
+  },
 })
 const next = computed(() => send.data.value?.interchanges[0])
 // Errors first; what the acknowledgement notes of a value that an error speaks of is said by that.
@@ -84,7 +89,7 @@ const found = computed(() => {
         <Button size="small" text label="Download" @click="download(`/api/v1/interchanges/${id}/content`)" />
       </div>
       <StateNote v-if="act.error.value || send.error.value" :error="act.error.value || send.error.value" @retry="act.reset(), send.reset()" />
-      <p v-if="next" class="soft" role="status">Written anew: <RouterLink :to="`/exchange/${next.id}`">interchange {{ next.id }}</RouterLink> is {{ interchangeWord(next) }}.</p>
+      <p v-if="next?.id === id" class="soft" role="status">Written anew from the order as it is now: {{ interchangeWord(next) }}.</p>
       <div v-if="(it.sets?.length ?? 0) > 1" class="bar sets" role="tablist" aria-label="Transaction sets">
         <button v-for="s in it.sets" :key="s.seq" role="tab" :aria-selected="s.seq === seq" :class="{ on: s.seq === seq }" @click="seq = s.seq">{{ s.kind }} {{ s.control }} <span class="soft">{{ s.number }}</span> <OutcomeMark :word="s.state" /></button>
       </div>
