@@ -26,7 +26,7 @@ const (
 type Node struct {
 	Kind   Kind
 	Text   string // a string's text, a number as it is written, true or false
-	Name   string // its name where the parent is an object
+	Name   string // its name where the parent is an object; of a root that is part of a larger document its pointer
 	Index  int    // its position in the parent, counted from 0
 	Leaf   int    // number of its first leaf in the document, counted from 1; a leaf is a scalar or an empty object or array
 	Parent *Node
@@ -34,7 +34,6 @@ type Node struct {
 	last   *Node
 	next   *Node
 	count  int
-	base   string // pointer of a root that is part of a larger document
 }
 
 // First gives the first member or element, Next the one after n; nil is none.
@@ -101,7 +100,7 @@ func (n *Node) Root() *Node {
 // Pointer is the JSON Pointer of the value in its document (RFC 6901).
 func (n *Node) Pointer() string {
 	if n.Parent == nil {
-		return n.base
+		return n.Name
 	}
 	if n.Parent.Kind == Segment { // ST 0004 / PO1 #3 / 02, as X12 says a place
 		up := n.Parent.Pointer() + " / " + n.Name
@@ -181,7 +180,7 @@ func (n *Node) add(c *Node) {
 
 // At makes n the root of a tree at a pointer of its document.
 func (n *Node) At(pointer string) *Node {
-	n.Parent, n.base = nil, pointer
+	n.Parent, n.Name = nil, pointer
 	return n
 }
 

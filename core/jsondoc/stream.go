@@ -279,7 +279,7 @@ func (s *Stream) take() error {
 		return err
 	}
 	if s.outside == nil || len(s.frames) == 0 {
-		n.base = s.pointer()
+		n.Name = s.pointer()
 	} else {
 		s.attach(n)
 	}
@@ -311,7 +311,7 @@ func (s *Stream) attach(n *Node) {
 			}
 		}
 		if c == nil {
-			n.base = s.pointer()
+			n.Name = s.pointer()
 			return
 		}
 		at = c

@@ -386,7 +386,9 @@ func (w *worker) lines() {
 			w.continued(r)
 		case part != nil && part.When != nil && !w.partHolds(part.When, r):
 		case part != nil && part.Each != nil && r.Node != nil:
-			for _, n := range part.Each.All(r.Node) {
+			nodes := part.Each.All(r.Node)
+			w.room(len(nodes), r.plan)
+			for _, n := range nodes {
 				w.line(view{row: &Row{Record: source.Record{Row: r.Row, Line: r.Line, Node: n}, plan: r.plan}})
 			}
 		case r.plan.reps > 0:
@@ -404,6 +406,21 @@ func (w *worker) lines() {
 		case rowkind || part != nil && part.When != nil || w.hasPart(inLines, view{row: r}):
 			w.line(view{row: r})
 		}
+	}
+}
+
+// room makes place for so many more lines, and for where their values stand.
+func (w *worker) room(lines int, p *plan) {
+	d := w.d
+	d.Order.Lines, d.Trace.Rows, d.Trace.Pointers = slices.Grow(d.Order.Lines, lines), slices.Grow(d.Trace.Rows, lines), slices.Grow(d.Trace.Pointers, lines)
+	if len(d.Order.Lines) == 0 && d.Trace.Cells == nil {
+		cells := 0
+		for _, b := range p.bound[inLines] {
+			if len(b.spots) > 0 && (len(b.spots) > 1 || !b.spots[0].static) && b.Need == Must {
+				cells++
+			}
+		}
+		d.Trace.Cells = make([]TraceCell, 0, lines*min(cells+2, 4))
 	}
 }
 

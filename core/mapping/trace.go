@@ -2,12 +2,14 @@ package mapping
 
 import (
 	"encoding/json"
+	"fmt"
 	"maps"
 	"slices"
 	"strconv"
 	"strings"
 
 	"koinos/core/finding"
+	"koinos/core/source"
 )
 
 // Trace says where in the document each value of an order stands. What is the
@@ -63,7 +65,11 @@ func (t *Trace) Place(line int, field string) finding.Place {
 	}
 	for i := range t.Cells {
 		if t.Cells[i].Line == line && t.Cells[i].Field == field {
-			return t.Cells[i].place(t.Sheet)
+			p := t.Cells[i].place(t.Sheet)
+			if p.Pointer == "" && line <= len(t.Pointers) {
+				p.Pointer = fmt.Sprintf("%s / %02d", t.Pointers[line-1], p.Column-1)
+			}
+			return p
 		}
 	}
 	if line > len(t.Rows) {
@@ -126,6 +132,11 @@ func (w *worker) traceLine(b *bound, at where, v view) {
 		if path, ok := t.Paths[b.Field.Name]; ok && len(b.spots) == 1 && b.spots[0].pointer == path {
 			return
 		}
+	}
+	if at.node != nil && at.node.Parent == v.row.Node && at.node.InSegment() {
+		// Its pointer goes on from the line's, by the element that its column says.
+		t.Cells = append(t.Cells, traceCell(w.now, b.Field.Name, source.SpotOf(at.node), t.Sheet))
+		return
 	}
 	p := at.place()
 	if p.Column == 0 && p.Pointer == "" {

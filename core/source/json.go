@@ -226,19 +226,27 @@ func (n *ndjsonReader) Next() (Record, error) {
 // PlaceOf is the place of a JSON value, in NDJSON within a line. Row and column
 // are those of the table that Options.Leaves gives.
 func PlaceOf(n *jsondoc.Node, line int) finding.Place {
-	if n.InSegment() { // a row a segment: its id, then its elements
-		column := 0
-		if n.Kind != jsondoc.Segment {
-			column, _ = strconv.Atoi(n.Name[:min(2, len(n.Name))])
-			column++
-		}
-		return finding.Place{Row: n.Leaf, Column: column, Pointer: n.Pointer()}
+	if n.InSegment() {
+		p := SpotOf(n)
+		p.Pointer = n.Pointer()
+		return p
 	}
 	p := finding.Place{Row: n.Leaf, Column: 2, Line: line, Pointer: n.Pointer()}
 	if line > 0 {
 		p.Column = 3
 	}
 	return p
+}
+
+// SpotOf is the cell of a value of X12 in the table that Options.Leaves gives: a
+// row for each segment, its id and then its elements.
+func SpotOf(n *jsondoc.Node) finding.Place {
+	column := 0
+	if n.Kind != jsondoc.Segment {
+		column, _ = strconv.Atoi(n.Name[:min(2, len(n.Name))])
+		column++
+	}
+	return finding.Place{Row: n.Leaf, Column: column}
 }
 
 func offset(err error) int {

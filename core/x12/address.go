@@ -220,9 +220,10 @@ func (a *Address) walk(n *jsondoc.Node, depth int, yield func(*jsondoc.Node) boo
 		}
 		return true
 	}
-	hl := a.path[depth] == "HL"
+	id := a.path[depth]
+	hl := id == "HL"
 	for c := n.First(); c != nil; c = c.Next() {
-		if c.Kind != jsondoc.Segment || c.Name != a.path[depth] {
+		if c.Kind != jsondoc.Segment || c.Name != id {
 			continue
 		}
 		if !a.walk(c, depth+1, yield) {
@@ -241,8 +242,7 @@ func (c *condition) pair(n *jsondoc.Node) int {
 		if v.Kind == jsondoc.Segment {
 			break
 		}
-		at, _ := strconv.Atoi(v.Name)
-		if k := at - c.element; k >= 0 && k%c.stride == 0 && slices.Contains(c.codes, v.Text) {
+		if k := v.Index - c.element; k >= 0 && k%c.stride == 0 && slices.Contains(c.codes, v.Text) {
 			return k
 		}
 	}
@@ -273,12 +273,12 @@ func (c *condition) holds(n *jsondoc.Node) bool {
 }
 
 func element(n *jsondoc.Node, number, component int) *jsondoc.Node {
-	name := elementName(number)
-	for v := n.First(); v != nil && v.Kind != jsondoc.Segment; v = v.Next() {
-		if component == 0 && (v.Name == name || strings.HasPrefix(v.Name, name) && v.Name[len(name):] == "-1") {
-			return v
+	for v := n.First(); v != nil && v.Kind != jsondoc.Segment && v.Index <= number; v = v.Next() {
+		if v.Index != number {
+			continue
 		}
-		if component > 0 && strings.HasPrefix(v.Name, name) && v.Name[len(name):] == "-"+strconv.Itoa(component) {
+		_, part, _ := strings.Cut(v.Name, "-")
+		if component == 0 && (part == "" || part == "1") || component > 0 && part == strconv.Itoa(component) {
 			return v
 		}
 	}

@@ -88,15 +88,15 @@ func (b *builder) segment(in *jsondoc.Node, s *Segment, count int) *jsondoc.Node
 			use = &def.elements[i-1]
 		}
 		if use != nil && use.composite != nil {
-			b.composite(n, use.composite, elementName(i), v)
+			b.composite(n, use.composite, i, v)
 			continue
 		}
-		b.value(n, use, elementName(i), v)
+		b.value(n, use, i, elementName(i), v)
 	}
 	return n
 }
 
-func (b *builder) composite(in *jsondoc.Node, def *segmentDef, name, v string) {
+func (b *builder) composite(in *jsondoc.Node, def *segmentDef, number int, v string) {
 	d := b.set.Interchange.Delimiters
 	if d.Repetition != 0 {
 		v, _, _ = strings.Cut(v, one(d.Repetition))
@@ -109,11 +109,11 @@ func (b *builder) composite(in *jsondoc.Node, def *segmentDef, name, v string) {
 		if k < len(def.elements) {
 			use = &def.elements[k]
 		}
-		b.value(in, use, name+"-"+strconv.Itoa(k+1), part)
+		b.value(in, use, number, elementName(number)+"-"+strconv.Itoa(k+1), part)
 	}
 }
 
-func (b *builder) value(in *jsondoc.Node, use *elementUse, name, v string) {
+func (b *builder) value(in *jsondoc.Node, use *elementUse, number int, name, v string) {
 	n := b.node(jsondoc.String, name)
 	n.Text, n.Leaf = v, in.Leaf
 	if use != nil && use.element != nil {
@@ -127,6 +127,7 @@ func (b *builder) value(in *jsondoc.Node, use *elementUse, name, v string) {
 		}
 	}
 	in.Add(n)
+	n.Index = number // quick to compare; among elements no position is asked
 }
 
 var elementNames = func() (names [100]string) {
