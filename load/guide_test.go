@@ -19,8 +19,8 @@ import (
 	"koinos/core/source"
 )
 
-var inGuide = regexp.MustCompile("(?s)```yaml example\n(.*?)```\n((?:```(?:csv|json|ndjson|sheet [^\n]*)\n.*?```\n)+)```orders\n(.*?)```\n")
-var block = regexp.MustCompile("(?s)```(csv|json|ndjson|sheet ([^\n]*))\n(.*?)```\n")
+var inGuide = regexp.MustCompile("(?s)```yaml example\n(.*?)```\n((?:```(?:csv|json|ndjson|x12|sheet [^\n]*)\n.*?```\n)+)```orders\n(.*?)```\n")
+var block = regexp.MustCompile("(?s)```(csv|json|ndjson|x12|sheet ([^\n]*))\n(.*?)```\n")
 
 // Every example of the guide is run, and says what comes out.
 func TestGuide(t *testing.T) {
@@ -93,7 +93,9 @@ func runExample(t *testing.T, text, blocks string) string {
 	if _, err := Expected(context.Background(), &out, bytes.NewReader(doc), int64(len(doc)), m, set, source.DefaultLimits); err != nil {
 		t.Errorf("%s\n%v", text, err)
 	}
-	roundTrip(t, m, doc, set)
+	if m.Document.Set == "" { // X12 is written by the exchange
+		roundTrip(t, m, doc, set)
+	}
 	return out.String()
 }
 

@@ -21,7 +21,7 @@ const mostChoices = 5_000
 // choices from lists, and a second sheet that explains each column.
 func Blank(out io.Writer, m *mapping.Mapping, set *list.Set) error {
 	if m.Group.By == "path" || m.Document.Format.Tree() {
-		return fmt.Errorf("the mapping %s reads JSON: there is no sheet to fill in", m.Name)
+		return fmt.Errorf("the mapping %s reads no sheet: there is none to fill in", m.Name)
 	}
 	if set == nil {
 		set = &list.Set{}

@@ -33,6 +33,9 @@ func Format(m *mapping.Mapping) source.Format {
 // of them the document cannot say.
 func Write(out io.Writer, m *mapping.Mapping, orders []order.Order, set *list.Set) ([]Problem, error) {
 	format := Format(m)
+	if format == source.X12 {
+		return nil, fmt.Errorf("the mapping %s writes X12, which needs a partner and control numbers: koinos exchange send", m.Name)
+	}
 	if format.Tree() {
 		return writeTree(out, m, orders, set, format)
 	}

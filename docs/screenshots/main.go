@@ -39,13 +39,14 @@ var pages = []page{
 	{name: "today", path: "/today"},
 	{name: "mend", path: "/loads/9?tab=mend", steps: []chromedp.Action{js(`document.querySelectorAll('.near').forEach(b => b.click())`)}},
 	{name: "changes", path: "/loads/8?tab=changes"},
-	{name: "loads", path: "/loads"},
+	{name: "exchange", path: "/exchange"},
+	{name: "interchange", path: "/exchange/1", steps: []chromedp.Action{js(`document.querySelectorAll('[role=tab]')[0].click()`), chromedp.Sleep(time.Second),
+		js(`[...document.querySelectorAll('.paper .value')].find(v => v.innerText === 'Pellow Marina').dispatchEvent(new MouseEvent('mouseenter'))`)}},
 	{name: "document", path: "/documents", steps: []chromedp.Action{js(`[...document.querySelectorAll('td a')].find(a => a.innerText.startsWith('ebbing')).click()`)}},
 	{name: "workbench", path: "/documents", steps: []chromedp.Action{js(`[...document.querySelectorAll('td a')].find(a => a.innerText.startsWith('ostrand')).click()`),
 		js(`[...document.querySelectorAll('button')].find(b => b.innerText.startsWith('Draft')).click()`), chromedp.Sleep(3 * time.Second), js(`document.querySelector('[data-at="9:6"]').click()`)}},
 	{name: "workbench-yaml", path: "/documents", steps: []chromedp.Action{js(`[...document.querySelectorAll('td a')].find(a => a.innerText.startsWith('kestle')).click()`),
 		js(`[...document.querySelectorAll('button')].find(b => b.innerText.startsWith('Open in the workbench')).click()`), chromedp.Sleep(3 * time.Second), js(`document.querySelectorAll('[role=tab]')[2].click()`), chromedp.Sleep(2 * time.Second)}},
-	{name: "mappings", path: "/mappings"},
 	{name: "orders", path: "/orders"},
 	{name: "order", path: "/orders/331", steps: []chromedp.Action{js(`[...document.querySelectorAll('.lines .value.from')].find(v => v.innerText === '00450').dispatchEvent(new Event('mouseenter'))`)}},
 }
@@ -58,7 +59,7 @@ var terminals = []terminal{
 	{"terminal-inspect", "koinos inspect $EXAMPLES/ostrand-week-12.xlsx; koinos order show SO-000326"},
 	{"terminal-draft", "koinos mapping draft $EXAMPLES/ostrand-week-12.xlsx --lists $LISTS"},
 	{"terminal-why", "koinos why SO-000326 ship_to.code; koinos load missing 3"},
-	{"terminal-demo", "cat $DEMO_OUT"},
+	{"terminal-x12", "koinos x12 check $EXAMPLES/pellow-orders.edi; koinos exchange list --speaking; koinos exchange show 4"},
 }
 
 func main() {
@@ -121,18 +122,12 @@ func startDemo(bin, work string) (stop func()) {
 	check(err)
 	cmd.Stderr = os.Stderr
 	check(cmd.Start())
-	said, err := os.Create(filepath.Join(work, "demo.out"))
-	check(err)
 	lines := bufio.NewScanner(pipe)
 	for lines.Scan() {
-		line := strings.NewReplacer(filepath.Join(work, "data"), "/tmp/koinos-demo", bin, "koinos").Replace(lines.Text())
-		_, err := fmt.Fprintln(said, line)
-		check(err)
-		if strings.HasPrefix(line, "Ctrl-C") {
+		if strings.HasPrefix(lines.Text(), "Ctrl-C") {
 			break
 		}
 	}
-	check(said.Close())
 	return func() {
 		check(cmd.Process.Signal(os.Interrupt))
 		_ = cmd.Wait() // it was told to end
@@ -183,7 +178,7 @@ func shootTerminal(bin, work, out string, t terminal, n int) {
 	term := exec.Command("xterm", "-fa", "DejaVu Sans Mono", "-fs", "10", "-geometry", "158x49+0+0", "-bg", "#1e262d", "-fg", "#ece6d8",
 		"-e", "bash", "-c", "clear; "+t.commands+"; sleep 30")
 	term.Env = append(os.Environ(), "DISPLAY="+display, "PATH="+filepath.Dir(bin)+":"+os.Getenv("PATH"), "KOINOS_ADDRESS=http://"+address,
-		"EXAMPLES="+filepath.Join(work, "data", "examples"), "LISTS="+filepath.Join(filepath.Dir(filepath.Dir(bin)), "demo", "lists"), "DEMO_OUT="+filepath.Join(work, "demo.out"), "LANG=C.UTF-8", "TERM=xterm-256color")
+		"EXAMPLES="+filepath.Join(work, "data", "examples"), "LISTS="+filepath.Join(filepath.Dir(filepath.Dir(bin)), "demo", "lists"), "LANG=C.UTF-8", "TERM=xterm-256color")
 	check(term.Start())
 	defer func() { check(term.Process.Kill()); _ = term.Wait() }()
 	time.Sleep(3 * time.Second)
