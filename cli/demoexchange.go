@@ -114,7 +114,7 @@ func (a *app) fillExchange(ctx context.Context, api *client.Client, dir string, 
 		}
 	}()
 	if err := until(ctx, func() (bool, error) { return told(ctx, api, "PELLOW", "865") }); err != nil {
-		return fmt.Errorf("Pellow's change was not answered: %w", err)
+		return fmt.Errorf("the change of PELLOW was not answered: %w", err)
 	}
 	page, err := api.Orders(ctx, url.Values{"partner": {"PELLOW"}, "text": {"PM-4801"}})
 	if err != nil || len(page.Items) == 0 {
@@ -144,7 +144,7 @@ func (a *app) fillExchange(ctx context.Context, api *client.Client, dir string, 
 		page, err := api.Interchanges(ctx, url.Values{"partner": {"VARNHOLT"}, "direction": {"in"}, "kind": {"810"}})
 		return len(page.Items) > 0 && page.Items[0].State != store.Received, err
 	}); err != nil {
-		return fmt.Errorf("Varnholt's invoice did not come: %w", err)
+		return fmt.Errorf("the invoice of VARNHOLT did not come: %w", err)
 	}
 	page2, err := api.Interchanges(ctx, url.Values{"limit": {"100"}})
 	if err != nil {

@@ -12,6 +12,7 @@ import (
 	"koinos/core/check"
 	"koinos/core/list"
 	"koinos/core/source"
+	"koinos/core/x12"
 )
 
 func cpuTime(b *testing.B) time.Duration {
@@ -76,6 +77,26 @@ func BenchmarkOrdersOfX12(b *testing.B) {
 		}
 		b.ReportMetric(float64(lines)/(cpuTime(b)-from).Seconds(), "lines/s")
 	}
+	b.Run("cut", func(b *testing.B) { // into segments and elements: the floor
+		lines := 0
+		from := cpuTime(b)
+		for b.Loop() {
+			s := x12.NewSegments(bytes.NewReader(doc))
+			for {
+				seg, err := s.Next()
+				if err == io.EOF {
+					break
+				}
+				if err != nil {
+					b.Fatal(err)
+				}
+				if seg.ID == "PO1" {
+					lines++
+				}
+			}
+		}
+		b.ReportMetric(float64(lines)/(cpuTime(b)-from).Seconds(), "lines/s")
+	})
 	b.Run("read", func(b *testing.B) { run(b, func(*Group) {}) })
 	b.Run("read+map+check", func(b *testing.B) {
 		run(b, func(g *Group) {

@@ -126,9 +126,9 @@ func Confirm(asked, is *order.Order, today order.Date) order.Order {
 		l := lineOf(is, a.Number)
 		out := named(a)
 		out.Quantity, out.UnitPrice = a.Quantity, a.UnitPrice
-		code, accepted, day := "IA", a.Quantity, order.Date("")
+		code, accepted, day := "IA", order.NumberOf(0), order.Date("")
 		if l == nil || due(l).Sign() == 0 {
-			code, accepted = "IR", order.NumberOf(0)
+			code = "IR"
 			rejected++
 		} else {
 			accepted = due(l)

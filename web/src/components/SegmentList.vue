@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { nextTick, ref } from 'vue'
+import { nextTick, ref, watch } from 'vue'
 
 import type { Item } from '../api/client'
 import type { Spot } from './SourceGrid.vue'
@@ -19,6 +19,11 @@ async function goTo(row: number, column = 0) {
   const at = box.value?.querySelector<HTMLElement>(column ? `[data-at="${row}:${column}"]` : `[data-row="${row}"]`) ?? box.value?.querySelector<HTMLElement>(`[data-row="${row}"]`)
   if (at && box.value) box.value.scrollTop = Math.max(0, at.offsetTop - box.value.clientHeight / 4)
 }
+// What the paper points at comes into view.
+watch(() => props.lit, async (spot) => {
+  await nextTick()
+  if (spot) box.value?.querySelector<HTMLElement>(`[data-at="${spot.row}:${spot.column}"]`)?.scrollIntoView({ block: 'nearest' })
+})
 function choose(row: number, column: number) {
   active.value = { row, column }
   emit('pick', { row, column })
