@@ -138,7 +138,7 @@ func (x *Exchange) read(r io.Reader, partners []*partner.Partner) ([]*arrival, e
 				a.broken[group] = true
 			}
 			if f.Level == x12.AtInterchange || f.Level == x12.AtGroup {
-				a.findings = append(a.findings, findingOf(&f))
+				a.findings = append(a.findings, source.FindingOf(&f))
 			}
 			return nil
 		},
@@ -150,21 +150,6 @@ func (x *Exchange) read(r io.Reader, partners []*partner.Partner) ([]*arrival, e
 	return came, err
 }
 
-func findingOf(f *x12.Finding) finding.Finding {
-	code := finding.X12Noted
-	switch {
-	case f.Level == x12.AtInterchange || f.Level == x12.AtGroup:
-		code = finding.X12Envelope
-	case x12.Rejecting(f):
-		code = finding.X12Rejected
-	}
-	at := finding.Place{Row: f.Row, Pointer: f.Place}
-	if f.Element > 0 {
-		at.Column = f.Element + 1
-	}
-	return finding.New(code, at, f.Value, "%s (%s %s)", f.Message, f.Level, f.Code)
-}
-
 // set records a transaction set.
 func (a *arrival) set(s *x12.Set, p *partner.Partner) {
 	placed, found := x12.Check(s)
@@ -173,7 +158,7 @@ func (a *arrival) set(s *x12.Set, p *partner.Partner) {
 		rec.GroupControl = s.Group.Control
 	}
 	for i := range found {
-		rec.Findings = append(rec.Findings, findingOf(&found[i]))
+		rec.Findings = append(rec.Findings, source.FindingOf(&found[i]))
 	}
 	if x12.Rejected(found) {
 		rec.State = store.Rejected

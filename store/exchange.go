@@ -342,15 +342,7 @@ func (s *Store) Interchanges(ctx context.Context, f InterchangeFilter, now time.
 	if err := s.r.SelectContext(ctx, &rows, selectInterchange+"WHERE "+strings.Join(where, " AND ")+" ORDER BY i.id DESC LIMIT ?", append(args, f.Limit)...); err != nil {
 		return nil, err
 	}
-	list := make([]Interchange, len(rows))
-	for k := range rows {
-		var err error
-		if list[k], err = rows[k].interchange(); err != nil {
-			return nil, err
-		}
-		list[k].late(now)
-	}
-	return list, nil
+	return interchangesOf(rows, now)
 }
 
 // Waiting lists interchanges that wait for somebody: held, rejected by the
@@ -360,6 +352,10 @@ func (s *Store) Waiting(ctx context.Context, now time.Time) ([]Interchange, erro
 	if err := s.r.SelectContext(ctx, &rows, selectInterchange+`WHERE i.state IN ('held', 'unknown', 'partly') OR i.state = 'rejected' AND i.direction = 'out' OR i.state = 'sent' AND i.due_at < ? ORDER BY i.id DESC LIMIT 50`, at(now)); err != nil {
 		return nil, err
 	}
+	return interchangesOf(rows, now)
+}
+
+func interchangesOf(rows []interchangeRow, now time.Time) ([]Interchange, error) {
 	list := make([]Interchange, len(rows))
 	for k := range rows {
 		var err error

@@ -53,7 +53,7 @@ func (p *Partner) look(m *mapping.Mapping, w *x12.Writing, view *order.Order, li
 	sets := 0
 	err := x12.Read(bytes.NewReader(b.Bytes()), x12.Handler{
 		Finding: func(f x12.Finding) error {
-			bad(finding.X12Rule, placeOf(&f), f.Value, "%s (%s %s)", f.Message, f.Level, f.Code)
+			bad(finding.X12Rule, source.PlaceOfX12(&f), f.Value, "%s (%s %s)", f.Message, f.Level, f.Code)
 			return nil
 		},
 		Set: func(s *x12.Set) error {
@@ -62,7 +62,7 @@ func (p *Partner) look(m *mapping.Mapping, w *x12.Writing, view *order.Order, li
 			root := x12.Tree(s, placed)
 			all = append(all, x12.CheckCount(s, root)...)
 			for i := range all {
-				bad(finding.X12Rule, placeOf(&all[i]), all[i].Value, "%s (%s %s)", all[i].Message, all[i].Level, all[i].Code)
+				bad(finding.X12Rule, source.PlaceOfX12(&all[i]), all[i].Value, "%s (%s %s)", all[i].Message, all[i].Level, all[i].Code)
 			}
 			found = append(found, p.broken(s.ID, x12.CheckRules(root, p.Rules[s.ID]))...)
 			return nil
@@ -111,7 +111,7 @@ func (p *Partner) readBack(m *mapping.Mapping, doc []byte, view *order.Order, li
 func (p *Partner) broken(set string, rules []x12.Finding) []finding.Finding {
 	var all []finding.Finding
 	for i := range rules {
-		f := finding.New(finding.X12Rule, placeOf(&rules[i]), rules[i].Value, "A rule of %s for %s: %s", p.Name, set, rules[i].Message)
+		f := finding.New(finding.X12Rule, source.PlaceOfX12(&rules[i]), rules[i].Value, "A rule of %s for %s: %s", p.Name, set, rules[i].Message)
 		if rules[i].Code == "should" {
 			f.Severity = finding.Warning
 		}
@@ -125,17 +125,9 @@ func (p *Partner) CheckSet(s *x12.Set, placed []x12.Placed) []finding.Finding {
 	root := x12.Tree(s, placed)
 	all := p.broken(s.ID, x12.CheckRules(root, p.Rules[s.ID]))
 	for _, f := range x12.CheckCount(s, root) {
-		all = append(all, finding.New(finding.X12Noted, placeOf(&f), f.Value, "%s", f.Message))
+		all = append(all, finding.New(finding.X12Noted, source.PlaceOfX12(&f), f.Value, "%s", f.Message))
 	}
 	return all
-}
-
-func placeOf(f *x12.Finding) finding.Place {
-	at := finding.Place{Row: f.Row, Pointer: f.Place}
-	if f.Element > 0 {
-		at.Column = f.Element + 1
-	}
-	return at
 }
 
 // Envelope is what stands around what we write to the partner.

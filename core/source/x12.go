@@ -45,7 +45,7 @@ func (x *x12Reader) Next() (Record, error) {
 		set, found, err := x.r.Next()
 		for i := range found {
 			if found[i].Level == x12.AtInterchange || found[i].Level == x12.AtGroup {
-				x.around = append(x.around, findingOf(&found[i], false))
+				x.around = append(x.around, FindingOf(&found[i]))
 				x.row = max(x.row, found[i].Row)
 			}
 		}
@@ -83,9 +83,8 @@ func (x *x12Reader) take(set *x12.Set) {
 	rec := Record{Row: set.Segments[0].Row, Last: x.row, Node: root, Findings: x.around}
 	x.around = nil
 	found = append(found, x12.CheckCount(set, root)...)
-	rejected := x12.Rejected(found)
 	for i := range found {
-		rec.Findings = append(rec.Findings, findingOf(&found[i], rejected && x12.Rejecting(&found[i])))
+		rec.Findings = append(rec.Findings, FindingOf(&found[i]))
 	}
 	if x.opt.Loops == nil {
 		x.ready = append(x.ready, rec)
@@ -100,20 +99,25 @@ func (x *x12Reader) take(set *x12.Set) {
 	}
 }
 
-// findingOf is a finding of X12 as documents of every form have them.
-func findingOf(f *x12.Finding, rejects bool) finding.Finding {
+// FindingOf is a finding of X12 as documents of every form have them.
+func FindingOf(f *x12.Finding) finding.Finding {
 	code := finding.X12Noted
 	switch {
 	case f.Level == x12.AtInterchange || f.Level == x12.AtGroup:
 		code = finding.X12Envelope
-	case rejects:
+	case x12.Rejecting(f):
 		code = finding.X12Rejected
 	}
+	return finding.New(code, PlaceOfX12(f), f.Value, "%s (%s %s)", f.Message, f.Level, f.Code)
+}
+
+// PlaceOfX12 is the place of a finding of X12: the segment is the row.
+func PlaceOfX12(f *x12.Finding) finding.Place {
 	at := finding.Place{Row: f.Row, Pointer: f.Place}
 	if f.Element > 0 {
 		at.Column = f.Element + 1
 	}
-	return finding.New(code, at, f.Value, "%s (%s %s)", f.Message, f.Level, f.Code)
+	return at
 }
 
 // segmentRows gives an interchange as a table for people: a row for each

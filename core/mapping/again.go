@@ -1,0 +1,97 @@
+package mapping
+
+import (
+	"strconv"
+
+	"koinos/core/finding"
+	"koinos/core/order"
+)
+
+// complete checks that the fields without which an order makes no sense are bound.
+func (b *builder) complete(root *node, m *Mapping) {
+	bound := func(all []Binding, name string) *Binding {
+		for i := range all {
+			if all[i].Field.Name == name {
+				return &all[i]
+			}
+		}
+		return nil
+	}
+	for i, level := range order.Levels {
+		n := root.get(string(level))
+		if n == nil {
+			continue
+		}
+		for _, f := range order.AllFields(level) {
+			if !f.Must {
+				continue
+			}
+			if bind := bound(m.levels[i], f.Name); bind == nil {
+				b.add(finding.MappingMissingKey, n.at, "", "%s needs %q: %s.", level, f.Name, f.About)
+			} else {
+				bind.Need = Must
+			}
+		}
+	}
+	for _, name := range []string{"item", "buyer_item", "supplier_item", "gtin", "description"} {
+		if bound(m.levels[inLines], name) != nil {
+			return
+		}
+	}
+	b.add(finding.MappingMissingKey, root.get("lines").at, "", "lines needs one of item, buyer_item, supplier_item, gtin, description: what is ordered.")
+}
+
+// again understands what a second arrival means, and what holds an order.
+func (b *builder) again(orders *node, m *Mapping) {
+	a := orders.get("again")
+	if a == nil {
+		a = &node{}
+	}
+	m.Again.Do = a.str("do")
+	if m.Again.Do == "" {
+		m.Again.Do = "skip"
+	}
+	arrival := &m.Again.Arrival
+	arrival.Parties, arrival.Charges = len(m.levels[inParties]) > 0, len(m.levels[inCharges]) > 0
+	arrival.Match, arrival.Missing, arrival.Clear = order.LineKey(a.str("lines")), order.Missing(a.str("missing")), a.str("blanks") == "clear"
+	usual := order.ByItem
+	for _, bind := range m.levels[inHeader] {
+		arrival.Header = append(arrival.Header, bind.Field)
+	}
+	for _, bind := range m.levels[inLines] {
+		arrival.Lines = append(arrival.Lines, bind.Field)
+		if k := order.LineKey(bind.Field.Name); k == order.ByNumber || k == order.BySenderLine && usual != order.ByNumber {
+			usual = k
+		}
+	}
+	if arrival.Match == "" {
+		arrival.Match = usual
+	}
+	newer := "ordered_on"
+	if n := a.get("newer"); n != nil {
+		newer = n.text
+	}
+	f, ok := order.Lookup(order.Header, newer)
+	if !ok || f.Type != order.Day {
+		b.add(finding.MappingWrongValue, a.get("newer").at, newer, "newer must name a date of the header, such as ordered_on.")
+	}
+	m.Again.Newer = f
+	for _, h := range orders.all("hold") {
+		info, known := finding.Catalogue[finding.Code(h.text)]
+		if h.text != "all" && (!known || info.Severity != finding.Warning) {
+			b.add(finding.MappingWrongValue, h.at, h.text, "%q is not the code of a warning, or all; docs/findings.md has them.", h.text)
+		}
+		m.Holds = append(m.Holds, h.text)
+	}
+	if h := orders.get("by_hand"); h != nil {
+		for i, key := range []string{"order", "line"} {
+			if v := h.get(key); v != nil {
+				minutes, err := strconv.ParseFloat(v.text, 64)
+				if err != nil || !(minutes >= 0 && minutes <= 1440) {
+					b.add(finding.MappingWrongValue, v.at, v.text, "by_hand takes minutes, such as 2 or 0.5.")
+				}
+				m.ByHand[i] = minutes
+			}
+		}
+	}
+}
