@@ -65,6 +65,9 @@ func Draft(r io.ReaderAt, size int64, h Hints) (*Proposal, error) {
 		return nil, err
 	}
 	d.format = shape.Format
+	if shape.Format == source.X12 {
+		return &d.out, d.interchange(r, size)
+	}
 	if shape.Format.Tree() {
 		err = d.tree(r, size, opt)
 	} else {

@@ -25,6 +25,7 @@ type Coverage struct {
 	fills   map[[2]string]*FieldFill
 	misses  map[[2]string]*Miss
 	m       *Mapping
+	asked   map[string]bool // X12: elements that addresses compare with codes
 }
 
 // UnboundColumn is a source of values that the mapping does not use.
@@ -81,6 +82,9 @@ func (c *Coverage) Add(g *Group, d *Draft) {
 		c.outside = true
 		root := n.Root()
 		root.Leaves(func(n *jsondoc.Node) {
+			if n.InSegment() && (c.ofEnvelope(n) || within(n, g.Rows[0].Node)) {
+				return
+			}
 			if n.Scalar() && n.Kind != jsondoc.Null && n.Text != "" && !c.used[n.Pointer()] {
 				c.count("", "", source.PathOf(n, root)+" (of: document)", n.Text)
 			}
@@ -134,7 +138,7 @@ func (c *Coverage) Add(g *Group, d *Draft) {
 func (c *Coverage) row(r *Row) {
 	if r.Node != nil {
 		r.Node.Leaves(func(n *jsondoc.Node) {
-			if !n.Scalar() || n.Kind == jsondoc.Null || n.Text == "" || c.used[n.Pointer()] {
+			if !n.Scalar() || n.Kind == jsondoc.Null || n.Text == "" || c.used[n.Pointer()] || n.InSegment() && c.ofEnvelope(n) {
 				return
 			}
 			c.count("", "", source.PathOf(n, r.Node), n.Text)
@@ -148,6 +152,50 @@ func (c *Coverage) row(r *Row) {
 		}
 		c.count(r.Sheet, finding.ColumnName(i+1), cell(&r.plan.head, i+1).Text, text)
 	}
+}
+
+// within reports whether an element of X12 stands in a loop of the same kind as a
+// record, which is counted by itself.
+func within(n, record *jsondoc.Node) bool {
+	kind := func(n *jsondoc.Node) string {
+		if code := n.Member("03"); n.Name == "HL" && code != nil {
+			return "HL " + code.Text
+		}
+		return n.Name
+	}
+	for p := n.Parent; p != nil && p.Parent != nil; p = p.Parent {
+		if kind(p) == kind(record) {
+			return true
+		}
+	}
+	return false
+}
+
+// ofEnvelope reports whether an element of X12 says nothing of an order: it is of
+// an envelope or a total, or tells which of several segments is meant.
+func (c *Coverage) ofEnvelope(n *jsondoc.Node) bool {
+	switch n.Parent.Name {
+	case "ISA", "GS", "ST", "SE", "CTT":
+		return true
+	case "HL":
+		return n.Name != "03" || c.m.Document.Records != nil
+	}
+	if c.asked == nil {
+		c.asked = map[string]bool{}
+		for _, bindings := range c.m.levels {
+			for i := range bindings {
+				for k := range bindings[i].From {
+					if a := bindings[i].From[k].full; a != nil {
+						a.Asks(func(place string) { c.asked[place] = true })
+					}
+				}
+			}
+		}
+		for _, f := range c.m.Document.Fixed {
+			c.asked[f.At.String()] = true
+		}
+	}
+	return c.asked[source.PathOf(n, n.Root())]
 }
 
 func (c *Coverage) count(sheet, letter, heading, text string) {

@@ -217,10 +217,14 @@ func PathOf(n, outer *jsondoc.Node) string {
 		return "$"
 	}
 	if n.InSegment() { // as an address of X12 is written
-		if up := PathOf(n.Parent, outer); n.Parent.Parent != nil && up != "$" {
-			return up + "/" + n.Name
+		if n.Parent.Parent == nil {
+			return n.Name
 		}
-		return n.Name
+		up := PathOf(n.Parent, n.Root())
+		if n.Name == "HL" && strings.HasSuffix(up, "HL") {
+			return up // HL loops stand within each other; addresses name the loop once
+		}
+		return up + "/" + n.Name
 	}
 	up := PathOf(n.Parent, outer)
 	if n.Parent.Kind == jsondoc.Array {

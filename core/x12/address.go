@@ -144,6 +144,20 @@ func stride(segment string, code, value int) int {
 // IsElement reports whether the address names an element, not a segment.
 func (a *Address) IsElement() bool { return a.element > 0 }
 
+// Asks gives the elements that the address compares with codes, as PO1/06.
+func (a *Address) Asks(yield func(place string)) {
+	for _, c := range a.where {
+		path := append(slices.Clone(a.path[:c.depth]), c.inner...)
+		def := segments[path[len(path)-1]]
+		for k := c.element; ; k += c.stride {
+			yield(strings.Join(path, "/") + "/" + elementName(k))
+			if c.stride == 0 || def == nil || k+c.stride > len(def.elements) {
+				break
+			}
+		}
+	}
+}
+
 // Kind is the address without its conditions.
 func (a *Address) Kind() *Address { return &Address{text: strings.Join(a.path, "/"), path: a.path} }
 
