@@ -144,7 +144,12 @@ func (x *Exchange) Run(ctx context.Context) {
 	defer wait.Wait()
 	tick := time.NewTicker(every)
 	defer tick.Stop()
+	var seen uint64    // commits of the store when what is due was looked for last
+	var rest time.Time // until then it is not looked for again: looking took that long
 	for {
+		began := time.Now()
+		commits := x.store.Commits()
+		look := commits != seen && began.After(rest)
 		all, err := x.partners(ctx)
 		if err != nil && ctx.Err() == nil {
 			x.log.Error("partners cannot be read", "error", err)
@@ -155,12 +160,16 @@ func (x *Exchange) Run(ctx context.Context) {
 				wait.Go(func() { x.watch(ctx, p.Name) })
 			}
 			for _, set := range inTurn {
-				if p.Sets[set].Send == "due" && p.Outgoing(set) {
+				if look && p.Sets[set].Send == "due" && p.Outgoing(set) {
 					if _, err := x.Send(ctx, p.Name, Wanted{Set: set, fresh: true}, "service"); err != nil && ctx.Err() == nil {
 						x.log.Error("what is due cannot be sent", "partner", p.Name, "set", set, "error", err)
+						commits = ^uint64(0) // to be tried again
 					}
 				}
 			}
+		}
+		if look {
+			seen, rest = commits, time.Now().Add(10*time.Since(began))
 		}
 		select {
 		case <-ctx.Done():

@@ -46,6 +46,7 @@ type Store struct {
 	conn  *sqlx.Conn // the writer's only connection
 	r     *sqlx.DB
 	stmts map[string]*sql.Stmt     // the writer's, prepared once
+	wrote atomic.Uint64            // transactions that were committed
 	set   atomic.Pointer[list.Set] // every list and crosswalk, as long as none changes
 }
 
@@ -159,8 +160,13 @@ func (s *Store) write(ctx context.Context, f func(*Tx) error) error {
 	if err := tx.Commit(); err != nil {
 		return fmt.Errorf("commit: %w", err)
 	}
+	s.wrote.Add(1)
 	return nil
 }
+
+// Commits counts the writer's transactions since the store was opened: as long
+// as it stays the same nothing has changed.
+func (s *Store) Commits() uint64 { return s.wrote.Load() }
 
 // begin opens a transaction, on a new connection where the old one was lost.
 func (s *Store) begin(ctx context.Context) (*sqlx.Tx, error) {

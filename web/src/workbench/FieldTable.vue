@@ -9,7 +9,7 @@ import type { Bound } from './text'
 
 // The fields of the paper, each with the column that feeds it and the value
 // that this gives the order under the cursor.
-const props = defineProps<{ bound: Bound[]; fields: Field[]; columns: { value: string; label: string }[]; guesses: Map<string, string>; order?: Order; line: number; findings: Finding[]; armed: string }>()
+const props = defineProps<{ bound: Bound[]; fields: Field[]; columns: { value: string; label: string }[]; guesses: Map<string, string>; order?: Order; line: number; findings: Finding[]; armed: string; extends?: boolean }>()
 const emit = defineEmits<{ bind: [level: string, field: string, from: string]; drop: [level: string, field: string, column: number]; unbind: [level: string, field: string]; arm: [key: string]; confirm: [level: string, field: string]; say: [level: string, field: string, word: string, value: string]; fix: [level: string, field: string, value: string] }>()
 
 const open = ref('')
@@ -19,7 +19,7 @@ const own = ref('')
 const ownName = computed(() => own.value.trim().toLowerCase().replace(/[^a-z0-9_]+/g, '_'))
 const titles: Record<string, string> = { header: 'Header', lines: 'Lines', parties: 'Parties', charges: 'Charges' }
 const sections = computed(() => Object.keys(titles).map((level) => ({ level, title: titles[level]!, bound: props.bound.filter((b) => b.level === level) })).filter((s) => s.bound.length))
-const unboundMust = computed(() => props.fields.filter((f) => f.must && ['header', 'lines'].includes(f.level) && !props.bound.some((b) => b.level === f.level && b.field === f.name)))
+const unboundMust = computed(() => props.extends ? [] : props.fields.filter((f) => f.must && ['header', 'lines'].includes(f.level) && !props.bound.some((b) => b.level === f.level && b.field === f.name)))
 const addable = computed(() => props.fields.filter((f) => !f.name.endsWith('*') && !props.bound.some((b) => b.level === f.level && b.field === f.name)).map((f) => ({ value: `${f.level}.${f.name}`, label: `${fieldName(f.name)} — ${f.level}`, about: f.about })))
 const key = (b: { level: string; field: string }) => `${b.level}.${b.field}`
 

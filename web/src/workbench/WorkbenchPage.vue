@@ -260,8 +260,11 @@ function onKey(e: KeyboardEvent) {
         <Button size="small" label="Dry run" :disabled="mistakes.length > 0" :loading="busy === 'dry'" @click="dryRun" />
       </div>
       <div v-if="outline" class="bar group">
+        <span v-if="outline.extends" class="soft">What is not said here is as in <code>{{ outline.extends }}</code>, which ships with Koinos.</span>
+        <template v-else>
         <label>The orders are <Select size="small" :model-value="outline.kind" :options="['sales', 'purchase']" aria-label="Kind of order" @update:model-value="apply(edit.setKind(text, $event))" /><span v-if="guesses.has('orders.kind')" class="warn" :title="guesses.get('orders.kind')">?</span></label>
         <label>and begin by <Select size="small" :model-value="outline.by" :options="groups" aria-label="Grouping" @update:model-value="regroup($event)" /></label>
+        </template>
         <label v-if="['key', 'opener', 'gap', 'rowkind'].includes(outline.by)">of <MultiSelect size="small" :model-value="outline.columns" :options="columns" option-label="label" option-value="value" filter :max-selected-labels="2" placeholder="no column" aria-label="Columns of the grouping" @update:model-value="regroup(outline.by, $event)" /></label>
         <label v-if="outline.by === 'key'">rows stand <Select size="small" :model-value="outline.rows || 'adjacent'" :options="['adjacent', 'anywhere']" aria-label="Where rows of one order stand" @update:model-value="regroup('key', undefined, $event)" /></label>
         <span v-if="guesses.has('orders.group')" class="warn">? {{ guesses.get('orders.group') }}</span>
@@ -285,7 +288,7 @@ function onKey(e: KeyboardEvent) {
           </div>
           <div class="sheet panel">
             <FieldTable
-              v-if="tab === 'fields' && outline" :bound="outline.bound" :fields="fields?.items ?? []" :columns="columns" :guesses="guesses" :order="preview?.paper?.order" :line="line" :findings="preview?.paper?.findings ?? []" :armed="armed"
+              v-if="tab === 'fields' && outline" :bound="outline.bound" :fields="fields?.items ?? []" :columns="columns" :guesses="guesses" :order="preview?.paper?.order" :line="line" :findings="preview?.paper?.findings ?? []" :armed="armed" :extends="!!outline.extends"
               @bind="(l, f, from) => apply(edit.bind(text, l, f, from))" @drop="(l, f, c) => apply(edit.bind(text, l, f, named(c)))" @unbind="(l, f) => apply(edit.unbind(text, l, f))" @arm="armed = $event"
               @confirm="(l, f) => apply(edit.confirm(text, l, f))" @say="(l, f, w, v) => apply(edit.say(text, l, f, w, v))" @fix="(l, f, v) => apply(edit.fix(text, l, f, v))"
             />

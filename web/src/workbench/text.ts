@@ -52,7 +52,7 @@ export function outline(text: string) {
     return v === undefined || v === null ? [] : [plain(v)]
   }
   return {
-    name: at(['name']), kind: at(['orders', 'kind']), by: at(['orders', 'group', 'by']), columns: list(['orders', 'group', 'columns']),
+    name: at(['name']), extends: at(['extends']), kind: at(['orders', 'kind']), by: at(['orders', 'group', 'by']), columns: list(['orders', 'group', 'columns']),
     rows: at(['orders', 'group', 'rows']), unused: list(['document', 'unused']), bound,
   }
 }
