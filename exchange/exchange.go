@@ -144,7 +144,7 @@ func (x *Exchange) Run(ctx context.Context) {
 	defer wait.Wait()
 	tick := time.NewTicker(every)
 	defer tick.Stop()
-	var seen uint64    // commits of the store when what is due was looked for last
+	seen := ^uint64(0) // commits of the store when what is due was looked for last
 	var rest time.Time // until then it is not looked for again: looking took that long
 	for {
 		began := time.Now()
