@@ -2,7 +2,9 @@ package x12
 
 import (
 	"fmt"
+	"math/big"
 	"slices"
+	"strconv"
 	"strings"
 	"unicode/utf8"
 
@@ -225,16 +227,39 @@ func Quantity(set string) *Address {
 	return a
 }
 
-// CheckCount compares the number of lines that CTT01 states with the lines.
+// CheckCount compares what CTT states, the number of lines (01) and the hash
+// total of their quantities (02), with the lines.
 func CheckCount(set *Set, root *jsondoc.Node) []Finding {
 	loop := lineLoops[set.ID].loop
-	ctt := (&Address{path: []string{"CTT"}, element: 1}).First(root)
-	if loop == "" || ctt == nil {
+	if loop == "" {
 		return nil
+	}
+	var found []Finding
+	compare := func(element int, code, is string, agrees func(stated string) bool, format string) {
+		ctt := (&Address{path: []string{"CTT"}, element: element}).First(root)
+		if ctt != nil && !agrees(ctt.Text) {
+			found = append(found, Finding{Level: AtTotals, Code: code, Place: ctt.Pointer(), Row: ctt.Leaf, Segment: "CTT", Element: element, Value: clip(ctt.Text), Message: fmt.Sprintf(format, clip(ctt.Text), is)})
+		}
 	}
 	n := len((&Address{path: []string{loop}}).All(root))
-	if ctt.Text == fmt.Sprint(n) {
-		return nil
+	compare(1, "count", fmt.Sprint(n), func(stated string) bool { k, err := strconv.Atoi(stated); return err == nil && k == n }, "CTT01 counts %s lines; there are %s.")
+	sum := new(big.Rat)
+	for _, q := range Quantity(set.ID).All(root) {
+		if v, ok := decimal(q.Text); ok {
+			sum.Add(sum, v)
+		}
 	}
-	return []Finding{{Level: AtTotals, Code: "count", Place: ctt.Pointer(), Row: ctt.Leaf, Segment: "CTT", Element: 1, Value: clip(ctt.Text), Message: fmt.Sprintf("CTT01 counts %s lines; there are %d.", clip(ctt.Text), n)}}
+	compare(2, "hash", strings.TrimSuffix(strings.TrimRight(sum.FloatString(6), "0"), "."), func(stated string) bool {
+		v, ok := decimal(stated)
+		return ok && v.Cmp(sum) == 0
+	}, "CTT02 states a hash total of %s; the lines' quantities add up to %s.")
+	return found
+}
+
+// decimal is a number of type R; its characters alone, for a big.Rat reads more.
+func decimal(s string) (*big.Rat, bool) {
+	if s == "" || len(s) > 40 || strings.Trim(s, "-.0123456789") != "" {
+		return nil, false
+	}
+	return new(big.Rat).SetString(s)
 }

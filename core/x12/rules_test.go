@@ -70,6 +70,21 @@ func TestRules(t *testing.T) {
 	}
 }
 
+// Totals are compared with what they total.
+func TestTotals(t *testing.T) {
+	for ctt, want := range map[string]string{"CTT*2": "", "CTT*3": "count CTT01 counts 3 lines; there are 2.", "CTT*2*22.5": "", "CTT*2*22.50": "", "CTT*2*23": "hash CTT02 states a hash total of 23; the lines' quantities add up to 22.5."} {
+		s := onlySet(t, wrap("BEG*00*SA*PM-1**20260314", "PO1*1*20*MR*1", "PO1*2*2.5*MR*1", ctt))
+		placed, _ := Check(s)
+		got := ""
+		for _, f := range CheckCount(s, Tree(s, placed)) {
+			got = f.Code + " " + f.Message
+		}
+		if got != want {
+			t.Errorf("%s: %q, want %q", ctt, got, want)
+		}
+	}
+}
+
 func TestDiff(t *testing.T) {
 	for _, c := range []struct{ old, new, want string }{
 		{"~", "~\r\n", ""},
