@@ -36,7 +36,7 @@ type Partner struct {
 	Us     ID     `yaml:"us" json:"us"`
 
 	Version    string `yaml:"version" json:"version" doc:"Version, release and industry code of what we write, e.g. 004010"`
-	Usage      string `yaml:"usage" json:"usage" enum:"P,T,I" doc:"ISA15: production, test, information"`
+	Usage      string `yaml:"usage" json:"usage" enum:"I,P,T" doc:"ISA15: production, test, information"`
 	Delimiters struct {
 		Element    string `yaml:"element" json:"element"`
 		Component  string `yaml:"component" json:"component"`
