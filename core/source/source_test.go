@@ -358,7 +358,7 @@ func FuzzXLSX(f *testing.F) {
 			return got, err
 		}
 		got, err := look(string(rows))
-		if bytes.Contains(rows, []byte("<!")) {
+		if bytes.Contains(rows, []byte("<!")) || bytes.Contains(rows, []byte("</<")) { // there the comment would stand within a broken tag
 			return
 		}
 		// A comment makes rows be read tag by tag: what comes out is the same.
