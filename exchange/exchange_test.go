@@ -195,6 +195,13 @@ func TestCustomer(t *testing.T) {
 	if i := d.receive(strings.Replace(pellow(904, "850", order4711), "~GE*1*", "~GE*2*", 1)); i.State != store.Rejected || i.Sets[0].OrderID != 0 {
 		t.Fatalf("a group that lost a set: %+v", i)
 	}
+	two := strings.Replace(strings.Replace(pellow(903, "850", order4711), "~GE*1*", "~ST*850*0002~BEG*00**PM-2**20260316~PO1*1*1*EA*1~SE*4*0002~GE*2*", 1), "PM-1*", "PM-0*", 1)
+	if i := d.receive(two); i.State != store.Partly || i.Sets[0].State != store.Done || i.Sets[1].State != store.Rejected {
+		t.Fatalf("one of two sets is rejected: %+v", i)
+	}
+	if left, err := d.store.Waiting(context.Background(), d.at); err != nil || len(left) != 0 {
+		t.Errorf("what the sender must mend waits for us: %+v %v", left, err)
+	}
 	if i := d.receive(pellow(905, "850", order4711)); i.State != store.Done || i.Sets[0].OrderID == 0 {
 		t.Fatalf("%+v", i)
 	}

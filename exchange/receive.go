@@ -254,7 +254,7 @@ func (x *Exchange) keep(ctx context.Context, a *arrival, body *io.SectionReader)
 		if err := t.AddInterchange(&a.kept); err != nil || p == nil || p.Acknowledge.With == "none" {
 			return err
 		}
-		reply, err = x.acknowledge(ctx, t, a, p, body, known != 0)
+		reply, err = x.acknowledge(t, a, p, body, known != 0)
 		return err
 	})
 	if err == nil && reply != 0 {
@@ -326,7 +326,7 @@ func (x *Exchange) matched(t *store.Tx, a *arrival, p *partner.Partner, again bo
 }
 
 // acknowledge writes and keeps the answer to an interchange; 0 is none.
-func (x *Exchange) acknowledge(ctx context.Context, t *store.Tx, a *arrival, p *partner.Partner, body *io.SectionReader, again bool) (int64, error) {
+func (x *Exchange) acknowledge(t *store.Tx, a *arrival, p *partner.Partner, body *io.SectionReader, again bool) (int64, error) {
 	if _, err := body.Seek(0, io.SeekStart); err != nil {
 		return 0, err
 	}
@@ -356,7 +356,7 @@ func (x *Exchange) acknowledge(ctx context.Context, t *store.Tx, a *arrival, p *
 		kinds = "TA1"
 	}
 	out := store.Interchange{Partner: p.Name, Direction: "out", Control: control, Kinds: kinds, State: store.Ready, Name: p.FileName(kinds, control), Answers: a.kept.ID, At: x.now().UTC(), By: "service"}
-	if out.Document, err = x.keepBytes(ctx, t, b.Bytes(), out.Name, "service"); err != nil {
+	if out.Document, err = x.keepBytes(t, b.Bytes(), out.Name, "service"); err != nil {
 		return 0, err
 	}
 	err = t.AddInterchange(&out)
@@ -364,7 +364,7 @@ func (x *Exchange) acknowledge(ctx context.Context, t *store.Tx, a *arrival, p *
 }
 
 // keepBytes keeps what we write as a document, within the transaction.
-func (x *Exchange) keepBytes(_ context.Context, t *store.Tx, b []byte, name, by string) (string, error) {
+func (x *Exchange) keepBytes(t *store.Tx, b []byte, name, by string) (string, error) {
 	sha, size, err := x.store.KeepFile(bytes.NewReader(b), func(io.ReaderAt, int64) error { return nil })
 	if err != nil {
 		return "", err

@@ -14,7 +14,6 @@ import (
 	"time"
 
 	"koinos/core/finding"
-	"koinos/core/mapping"
 	"koinos/core/notice"
 	"koinos/core/order"
 	"koinos/core/partner"
@@ -78,7 +77,7 @@ func (x *Exchange) Send(ctx context.Context, name string, want Wanted, by string
 		return out, err
 	}
 	if want.Try {
-		return x.try(p, m, all, func(t *telling) { t.w, t.found = p.Compose(m, &t.view, lists) })
+		return x.try(p, all, func(t *telling) { t.w, t.found = p.Compose(m, &t.view, lists) })
 	}
 	var ids []int64
 	err = x.store.Write(ctx, func(t *store.Tx) error {
@@ -112,7 +111,7 @@ func (x *Exchange) Send(ctx context.Context, name string, want Wanted, by string
 		if len(good) == 0 {
 			return nil
 		}
-		id, err := x.put(ctx, t, p, want.Set, good, by)
+		id, err := x.put(t, p, want.Set, good, by)
 		ids = append(ids, id)
 		return err
 	})
@@ -144,7 +143,7 @@ func sound(found []finding.Finding) bool {
 	return true
 }
 
-func (x *Exchange) try(p *partner.Partner, _ *mapping.Mapping, all []telling, compose func(*telling)) (Sending, error) {
+func (x *Exchange) try(p *partner.Partner, all []telling, compose func(*telling)) (Sending, error) {
 	out := Sending{Interchanges: []store.Interchange{}}
 	var good []*x12.Writing
 	for i := range all {
@@ -188,7 +187,7 @@ func (x *Exchange) hold(t *store.Tx, p *partner.Partner, set string, one *tellin
 
 // put writes what is sound into one interchange and keeps it, with control
 // numbers that are durable before anything leaves.
-func (x *Exchange) put(ctx context.Context, t *store.Tx, p *partner.Partner, set string, good []*telling, by string) (int64, error) {
+func (x *Exchange) put(t *store.Tx, p *partner.Partner, set string, good []*telling, by string) (int64, error) {
 	control, err := t.NextNumber(p.Name, "interchange")
 	if err != nil {
 		return 0, err
@@ -210,7 +209,7 @@ func (x *Exchange) put(ctx context.Context, t *store.Tx, p *partner.Partner, set
 	if p.Within() > 0 {
 		i.DueAt = now.Add(p.Within())
 	}
-	if i.Document, err = x.keepBytes(ctx, t, b.Bytes(), i.Name, by); err != nil {
+	if i.Document, err = x.keepBytes(t, b.Bytes(), i.Name, by); err != nil {
 		return 0, err
 	}
 	seq := 0

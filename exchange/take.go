@@ -78,11 +78,13 @@ func stateOf(i *store.Interchange) string {
 			return state
 		}
 	}
-	if has[store.Rejected] && !has[store.Done] {
+	switch { // what is rejected or wrong was told to the sender, and is for it to mend
+	case has[store.Rejected] && has[store.Done]:
+		return store.Partly
+	case has[store.Rejected]:
 		return store.Rejected
-	}
-	if has[store.Rejected] || slices.ContainsFunc(i.Findings, func(f finding.Finding) bool { return f.Severity == finding.Error }) {
-		return store.Held
+	case slices.ContainsFunc(i.Findings, func(f finding.Finding) bool { return f.Severity == finding.Error }):
+		return store.Noted
 	}
 	return store.Done
 }
@@ -160,13 +162,19 @@ func (x *Exchange) loaded(ctx context.Context, i *store.Interchange, l report.Lo
 			if s.Kind != "850" || s.State == store.Done {
 				continue
 			}
-			s.LoadID = l.ID
-			outcome, err := x.store.Outcome(ctx, l.ID, seqOf[s.Row])
-			switch {
-			case errors.Is(err, store.ErrNotFound):
+			seq, loaded := seqOf[s.Row]
+			if !loaded { // it was rejected before; or its orders were not read, which the load says
 				if s.State != store.Rejected {
-					s.State = store.Held
+					s.State, s.LoadID = store.Held, l.ID
 				}
+				if err := t.SetSet(*s); err != nil {
+					return err
+				}
+				continue
+			}
+			s.LoadID = l.ID
+			outcome, err := x.store.Outcome(ctx, l.ID, seq)
+			switch {
 			case err != nil:
 				return err
 			case outcome.OrderID != 0 && outcome.Outcome != report.Refused:

@@ -33,8 +33,8 @@ const (
 	Ready     = "ready"     // out: kept with its control number, not yet delivered
 	Sent      = "sent"      // out: delivered
 	Accepted  = "accepted"  // out: acknowledged without errors
-	Noted     = "noted"     // out: acknowledged, errors were noted
-	Partly    = "partly"    // out: some of its sets were rejected
+	Noted     = "noted"     // out: acknowledged, errors were noted; in: done, its envelope has errors
+	Partly    = "partly"    // some of its sets were rejected: by the partner, or in: by us
 )
 
 // Interchange is one that came in or goes out.
@@ -349,7 +349,7 @@ func (s *Store) Interchanges(ctx context.Context, f InterchangeFilter, now time.
 // partner, from nobody known, or not acknowledged in time.
 func (s *Store) Waiting(ctx context.Context, now time.Time) ([]Interchange, error) {
 	var rows []interchangeRow
-	if err := s.r.SelectContext(ctx, &rows, selectInterchange+`WHERE i.state IN ('held', 'unknown', 'partly') OR i.state = 'rejected' AND i.direction = 'out' OR i.state = 'sent' AND i.due_at < ? ORDER BY i.id DESC LIMIT 50`, at(now)); err != nil {
+	if err := s.r.SelectContext(ctx, &rows, selectInterchange+`WHERE i.state IN ('held', 'unknown') OR i.state IN ('rejected', 'partly') AND i.direction = 'out' OR i.state = 'sent' AND i.due_at < ? ORDER BY i.id DESC LIMIT 50`, at(now)); err != nil {
 		return nil, err
 	}
 	return interchangesOf(rows, now)

@@ -71,7 +71,6 @@ type frame struct {
 	nodes  []node
 	at     int // node that was met last
 	count  int // how often
-	round  int // of the loop
 	parent int // index in placed of its opener; -1 is the set itself
 }
 
@@ -158,7 +157,7 @@ func (c *checker) place() {
 				c.put(d, rounds+1, true)
 				c.segment("7", "The segment %s stands where it does not belong.", s.ID)
 				c.elements(s)
-				c.frames = append(c.frames, frame{nodes: f.nodes[j].inner, count: 1, round: rounds + 1, parent: len(c.placed) - 1})
+				c.frames = append(c.frames, frame{nodes: f.nodes[j].inner, count: 1, parent: len(c.placed) - 1})
 				return
 			}
 		}
@@ -231,7 +230,7 @@ func (c *checker) enter(d, j int) {
 	}
 	c.elements(s)
 	if n.inner != nil {
-		c.frames = append(c.frames, frame{nodes: n.inner, count: 1, round: f.count, parent: len(c.placed) - 1})
+		c.frames = append(c.frames, frame{nodes: n.inner, count: 1, parent: len(c.placed) - 1})
 	}
 }
 
