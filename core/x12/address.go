@@ -88,6 +88,15 @@ func parsePlace(text string) (path []string, element, component int, err error) 
 	if def := segments[path[len(path)-1]]; def != nil && element > len(def.elements) {
 		return nil, 0, 0, fmt.Errorf("%s has %d elements", def.id, len(def.elements))
 	}
+	if component > 0 {
+		parts := 0
+		if def := segments[path[len(path)-1]]; def != nil && def.elements[element-1].composite != nil {
+			parts = len(def.elements[element-1].composite.elements)
+		}
+		if component > parts {
+			return nil, 0, 0, fmt.Errorf("%s has %d components", text, parts)
+		}
+	}
 	return path, element, component, nil
 }
 

@@ -144,6 +144,9 @@ func (l *Loop) find(id string, where []condition) *Loop {
 // Put writes a value to an address from a loop on. What had to be changed in
 // the value, or keeps it from being written, is noted.
 func (w *Writing) Put(in *Loop, at *Address, value string) {
+	if len(at.path) > 0 && segments[at.path[0]] == nil {
+		return // of an envelope, which is written around the set
+	}
 	l := in
 	l.meet(at.at(0))
 	for i, id := range at.path {

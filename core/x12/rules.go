@@ -178,7 +178,7 @@ func (r *Rule) name() string {
 func (w *Writing) Fill(rules []Rule) {
 	for i := range rules {
 		r := &rules[i]
-		if r.Is == "" || r.Need != "must" || r.when != nil || r.at.element == 0 {
+		if r.Is == "" || r.Need != "must" || r.when != nil || r.at.element == 0 || r.at.component > 0 {
 			continue
 		}
 		w.fill(&w.root, r.at, 0, r.Is)

@@ -63,7 +63,7 @@ func TestRules(t *testing.T) {
 			t.Errorf("%+v gives %q, want %q", c.rule, got, c.want)
 		}
 	}
-	for _, r := range []Rule{{At: "PO1/02"}, {At: "PO1", Is: "x"}, {At: "PO1/99", Need: "must"}, {At: "ZZZ/01", Need: "must"}, {At: "PO1/02", Need: "always"}, {At: "PO1/02", Need: "must", When: "REF/01 = CT"}, {At: "", Need: "must"}} {
+	for _, r := range []Rule{{At: "PO1/02"}, {At: "PO1", Is: "x"}, {At: "PO1/99", Need: "must"}, {At: "MEA/01-4", Need: "must"}, {At: "MEA/04-99", Need: "must"}, {At: "ZZZ/01", Need: "must"}, {At: "PO1/02", Need: "always"}, {At: "PO1/02", Need: "must", When: "REF/01 = CT"}, {At: "", Need: "must"}} {
 		if err := r.Compile(); err == nil {
 			t.Errorf("%+v is taken for a rule", r)
 		}
@@ -137,7 +137,7 @@ func TestCharacters(t *testing.T) {
 
 // No address makes a reading fail, and what is read is in the set.
 func FuzzAddress(f *testing.F) {
-	for _, text := range []string{"BEG/03", "N1/N3/01 where N1/01 = ST", "PO1/07 where PO1/06 = VP or VN and PO1/02 != 3", "MEA/04-1", "REF where REF/01", "ISA/06", "HL/LIN/03 where HL/03 = I"} {
+	for _, text := range []string{"BEG/03", "N1/N3/01 where N1/01 = ST", "PO1/07 where PO1/06 = VP or VN and PO1/02 != 3", "MEA/04-1", "MEA/1-4", "REF where REF/01", "ISA/06", "HL/LIN/03 where HL/03 = I"} {
 		f.Add(text)
 	}
 	s := onlySet(f, plain850)
@@ -161,7 +161,7 @@ func FuzzAddress(f *testing.F) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if a.IsElement() && a.path[0] != "ISA" && a.path[0] != "GS" {
+		if a.IsElement() {
 			w.Put(w.Root(), a, "1")
 			e := Envelope{SenderQualifier: "ZZ", Sender: "A", ReceiverQualifier: "ZZ", Receiver: "B", GroupSender: "AA", GroupReceiver: "BB", Usage: "T", Control: 1, Group: 1}
 			_ = e.Write(&bytes.Buffer{}, w.style, []*Writing{w}) // it may have no place in an 850
