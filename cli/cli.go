@@ -16,6 +16,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"koinos/api"
 	"koinos/client"
 	"koinos/core/finding"
 	"koinos/core/report"
@@ -97,7 +98,7 @@ func (u usage) Unwrap() error { return u.error }
 func exitCode(err error) int {
 	var e *exit
 	var u usage
-	var p *client.Problem
+	var p *api.Problem
 	switch {
 	case errors.As(err, &e):
 		return e.code
@@ -120,9 +121,9 @@ func exitCode(err error) int {
 
 // printError writes an error as JSON, for programs.
 func (a *app) printError(err error) {
-	var p *client.Problem
+	var p *api.Problem
 	if !errors.As(err, &p) {
-		p = &client.Problem{Type: "about:blank", Title: err.Error(), Code: "command_failed", Findings: finding.Of(err)}
+		p = &api.Problem{Type: "about:blank", Title: err.Error(), Code: "command_failed", Findings: finding.Of(err)}
 	}
 	enc := json.NewEncoder(a.err)
 	enc.SetIndent("", "  ")
@@ -160,7 +161,7 @@ is in a document.`,
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return usage{fmt.Errorf("%w; see koinos help %s", err, c.Name())}
 	})
-	root.AddCommand(a.serve(), a.demo(), a.inspect(), a.mapping(), a.load(), a.sequence(), a.findings(), a.report(), a.today(), a.x12(), a.partner(), a.exchange(), a.standins(), a.order(), a.why(), a.lists(false), a.lists(true), a.tokens(),
+	root.AddCommand(a.serve(), a.demo(), a.inspect(), a.mapping(), a.load(), a.sequence(), a.findings(), a.report(), a.today(), a.x12(), a.partner(), a.exchange(), a.standins(), a.order(), a.why(), a.held(), a.lists(false), a.lists(true), a.tokens(),
 		&cobra.Command{Use: "exit-codes", Short: "What the exit codes mean", Long: exitCodes})
 	checkArgs(root)
 	return root

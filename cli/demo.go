@@ -15,6 +15,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"koinos/api"
 	"koinos/client"
 	"koinos/core/finding"
 	"koinos/core/report"
@@ -71,10 +72,10 @@ func (a *app) runDemo(ctx context.Context, listen, data string) error {
 	defer cancel()
 	ended := make(chan error, 1)
 	go func() { ended <- r.serve(ctx) }()
-	api := client.New(r.address(), "")
-	err = a.fillDemo(ctx, api, data)
+	calls := client.New(r.address(), "")
+	err = a.fillDemo(ctx, calls, data)
 	if err == nil {
-		err = a.fillExchange(ctx, api, filepath.Join(data, "exchange"), log)
+		err = a.fillExchange(ctx, calls, filepath.Join(data, "exchange"), log)
 	}
 	if err != nil {
 		cancel()
@@ -117,7 +118,7 @@ Ctrl-C ends the demo.
 }
 
 // fillDemo imports and loads the scenario.
-func (a *app) fillDemo(ctx context.Context, api *client.Client, data string) error {
+func (a *app) fillDemo(ctx context.Context, calls *client.Client, data string) error {
 	fmt.Fprintln(a.out, "Quillmere Chandlery sets up its books.")
 	counts := [2]int{}
 	for i, folder := range []string{"lists", "lists/crosswalks"} {
@@ -132,9 +133,9 @@ func (a *app) fillDemo(ctx context.Context, api *client.Client, data string) err
 			}
 			name = strings.TrimSuffix(name, path.Ext(name))
 			if i == 1 {
-				err = api.PutCrosswalk(ctx, name, sheet.Pairs(entries))
+				err = calls.PutCrosswalk(ctx, name, sheet.Pairs(entries))
 			} else {
-				err = api.PutList(ctx, name, entries)
+				err = calls.PutList(ctx, name, entries)
 			}
 			if err != nil {
 				return err
@@ -148,7 +149,7 @@ func (a *app) fillDemo(ctx context.Context, api *client.Client, data string) err
 		if err != nil {
 			return err
 		}
-		if _, err := api.KeepMapping(ctx, b); err != nil {
+		if _, err := calls.KeepMapping(ctx, b); err != nil {
 			return fmt.Errorf("%s: %w", name, err)
 		}
 	}
@@ -158,7 +159,7 @@ func (a *app) fillDemo(ctx context.Context, api *client.Client, data string) err
 		if err != nil {
 			return err
 		}
-		if _, err := api.KeepSequence(ctx, b); err != nil {
+		if _, err := calls.KeepSequence(ctx, b); err != nil {
 			return fmt.Errorf("%s: %w", name, err)
 		}
 	}
@@ -167,7 +168,7 @@ func (a *app) fillDemo(ctx context.Context, api *client.Client, data string) err
 		return err
 	}
 	var rows [][]string
-	add := func(rep client.LoadReport, what string) {
+	add := func(rep api.LoadReport, what string) {
 		l := rep.Load
 		if what == "" {
 			what = whyRefused(&rep)
@@ -186,7 +187,7 @@ func (a *app) fillDemo(ctx context.Context, api *client.Client, data string) err
 		if err != nil {
 			return err
 		}
-		rep, err := LoadDocument(ctx, api, step.Document, bytes.NewReader(b), client.NewLoad{Mapping: step.Mapping})
+		rep, err := LoadDocument(ctx, calls, step.Document, bytes.NewReader(b), api.NewLoad{Mapping: step.Mapping})
 		if err != nil {
 			return fmt.Errorf("%s: %w", step.Document, err)
 		}
@@ -196,12 +197,12 @@ func (a *app) fillDemo(ctx context.Context, api *client.Client, data string) err
 	if err != nil {
 		return err
 	}
-	run, err := RunDocument(ctx, api, demo.Run.Document, bytes.NewReader(b), demo.Run.Sequence)
+	run, err := RunDocument(ctx, calls, demo.Run.Document, bytes.NewReader(b), demo.Run.Sequence)
 	if err != nil {
 		return fmt.Errorf("%s: %w", demo.Run.Document, err)
 	}
 	for _, l := range run.Loads {
-		rep, err := api.Load(ctx, l.ID)
+		rep, err := calls.Load(ctx, l.ID)
 		if err != nil {
 			return err
 		}
@@ -210,7 +211,7 @@ func (a *app) fillDemo(ctx context.Context, api *client.Client, data string) err
 	if b, err = example(demo.Changes.Document); err != nil {
 		return err
 	}
-	rep, err := LoadDocument(ctx, api, demo.Changes.Document, bytes.NewReader(b), client.NewLoad{Mapping: demo.Changes.Mapping, Options: report.Options{DryRun: true}})
+	rep, err := LoadDocument(ctx, calls, demo.Changes.Document, bytes.NewReader(b), api.NewLoad{Mapping: demo.Changes.Mapping, Options: report.Options{DryRun: true}})
 	if err != nil {
 		return fmt.Errorf("%s: %w", demo.Changes.Document, err)
 	}
@@ -218,7 +219,7 @@ func (a *app) fillDemo(ctx context.Context, api *client.Client, data string) err
 	if b, err = example(demo.Season.Document); err != nil {
 		return err
 	}
-	if rep, err = LoadDocument(ctx, api, demo.Season.Document, bytes.NewReader(b), client.NewLoad{Mapping: demo.Season.Mapping}); err != nil {
+	if rep, err = LoadDocument(ctx, calls, demo.Season.Document, bytes.NewReader(b), api.NewLoad{Mapping: demo.Season.Mapping}); err != nil {
 		return fmt.Errorf("%s: %w", demo.Season.Document, err)
 	}
 	add(rep, "")
@@ -227,7 +228,7 @@ func (a *app) fillDemo(ctx context.Context, api *client.Client, data string) err
 }
 
 // whyRefused names the first reasons for which orders failed.
-func whyRefused(rep *client.LoadReport) string {
+func whyRefused(rep *api.LoadReport) string {
 	var reasons []string
 	for _, r := range rep.Reasons {
 		if r.Severity == finding.Error && !slices.Contains(reasons, r.Title) {
@@ -247,36 +248,36 @@ func whyRefused(rep *client.LoadReport) string {
 
 // RunDocument sends a document in, runs it through a sequence, and waits for
 // the run's end.
-func RunDocument(ctx context.Context, api *client.Client, name string, r io.Reader, sequence string) (report.Run, error) {
-	doc, err := api.SendDocument(ctx, name, r)
+func RunDocument(ctx context.Context, calls *client.Client, name string, r io.Reader, sequence string) (report.Run, error) {
+	doc, err := calls.SendDocument(ctx, name, r)
 	if err != nil {
 		return report.Run{}, err
 	}
-	run, err := api.StartRun(ctx, client.NewRun{Document: doc.SHA, Sequence: sequence})
+	run, err := calls.StartRun(ctx, api.NewRun{Document: doc.SHA, Sequence: sequence})
 	for err == nil && run.Status == report.Running {
 		select {
 		case <-ctx.Done():
 			return run, ctx.Err()
 		case <-time.After(10 * time.Millisecond):
-			run, err = api.Run(ctx, run.ID)
+			run, err = calls.Run(ctx, run.ID)
 		}
 	}
 	return run, err
 }
 
 // LoadDocument sends a document in, loads it, and waits for the load's end.
-func LoadDocument(ctx context.Context, api *client.Client, name string, r io.Reader, req client.NewLoad) (client.LoadReport, error) {
-	doc, err := api.SendDocument(ctx, name, r)
+func LoadDocument(ctx context.Context, calls *client.Client, name string, r io.Reader, req api.NewLoad) (api.LoadReport, error) {
+	doc, err := calls.SendDocument(ctx, name, r)
 	if err != nil {
-		return client.LoadReport{}, err
+		return api.LoadReport{}, err
 	}
 	req.Document = doc.SHA
-	l, err := api.StartLoad(ctx, req)
+	l, err := calls.StartLoad(ctx, req)
 	if err != nil {
-		return client.LoadReport{}, err
+		return api.LoadReport{}, err
 	}
-	if _, err := api.WatchLoad(ctx, l.ID, func(report.Load) {}); err != nil {
-		return client.LoadReport{}, err
+	if _, err := calls.WatchLoad(ctx, l.ID, func(report.Load) {}); err != nil {
+		return api.LoadReport{}, err
 	}
-	return api.Load(ctx, l.ID)
+	return calls.Load(ctx, l.ID)
 }

@@ -12,12 +12,12 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"koinos/api"
 	"koinos/client"
 	"koinos/core/order"
 	"koinos/core/report"
 	"koinos/demo"
 	"koinos/standin"
-	"koinos/store"
 )
 
 // standins plays the trading partners of the scenario against a running service.
@@ -79,13 +79,13 @@ func playPartners(ctx context.Context, dir string, log *slog.Logger) error {
 }
 
 // fillExchange lets the partners play until all that they have to say is said.
-func (a *app) fillExchange(ctx context.Context, api *client.Client, dir string, log *slog.Logger) error {
+func (a *app) fillExchange(ctx context.Context, calls *client.Client, dir string, log *slog.Logger) error {
 	for _, name := range demo.Names("partners") {
 		b, err := demo.Files.ReadFile("partners/" + name)
 		if err != nil {
 			return err
 		}
-		if _, err := api.KeepPartner(ctx, b); err != nil {
+		if _, err := calls.KeepPartner(ctx, b); err != nil {
 			return fmt.Errorf("%s: %w", name, err)
 		}
 	}
@@ -96,7 +96,7 @@ func (a *app) fillExchange(ctx context.Context, api *client.Client, dir string, 
 	if err := os.WriteFile(filepath.Join(filepath.Dir(dir), "examples", "pellow-orders.edi"), b, 0o600); err != nil {
 		return err
 	}
-	if _, err := api.ReceiveInterchange(ctx, "pellow-orders.edi", bytes.NewReader(b)); err != nil {
+	if _, err := calls.ReceiveInterchange(ctx, "pellow-orders.edi", bytes.NewReader(b)); err != nil {
 		return err
 	}
 	purchases, err := demo.Orders("varnholt")
@@ -104,7 +104,7 @@ func (a *app) fillExchange(ctx context.Context, api *client.Client, dir string, 
 		return err
 	}
 	for i := range purchases {
-		if _, err := api.PostOrder(ctx, &purchases[i], report.Skip); err != nil {
+		if _, err := calls.PostOrder(ctx, &purchases[i], report.Skip); err != nil {
 			return err
 		}
 	}
@@ -113,14 +113,14 @@ func (a *app) fillExchange(ctx context.Context, api *client.Client, dir string, 
 			log.Error("stand-ins", "error", err)
 		}
 	}()
-	if err := until(ctx, func() (bool, error) { return told(ctx, api, "PELLOW", "865") }); err != nil {
+	if err := until(ctx, func() (bool, error) { return told(ctx, calls, "PELLOW", "865") }); err != nil {
 		return fmt.Errorf("the change of PELLOW was not answered: %w", err)
 	}
-	page, err := api.Orders(ctx, url.Values{"partner": {"PELLOW"}, "text": {"PM-4801"}})
+	page, err := calls.Orders(ctx, url.Values{"partner": {"PELLOW"}, "text": {"PM-4801"}})
 	if err != nil || len(page.Items) == 0 {
 		return fmt.Errorf("the order PM-4801 is not there: %w", err)
 	}
-	stored, err := api.Order(ctx, page.Items[0].ID)
+	stored, err := calls.Order(ctx, page.Items[0].ID)
 	if err != nil {
 		return err
 	}
@@ -132,21 +132,21 @@ func (a *app) fillExchange(ctx context.Context, api *client.Client, dir string, 
 			l.Shipped = l.Quantity
 		}
 	}
-	if _, err := api.PostOrder(ctx, &stored.Order, report.Update); err != nil {
+	if _, err := calls.PostOrder(ctx, &stored.Order, report.Update); err != nil {
 		return err
 	}
 	for _, step := range [][2]string{{"PELLOW", "856"}, {"PELLOW", "810"}, {"VARNHOLT", "850"}} {
-		if err := until(ctx, func() (bool, error) { return told(ctx, api, step[0], step[1]) }); err != nil {
+		if err := until(ctx, func() (bool, error) { return told(ctx, calls, step[0], step[1]) }); err != nil {
 			return fmt.Errorf("%s did not acknowledge its %s: %w", step[0], step[1], err)
 		}
 	}
 	if err := until(ctx, func() (bool, error) {
-		page, err := api.Interchanges(ctx, url.Values{"partner": {"VARNHOLT"}, "direction": {"in"}, "kind": {"810"}})
-		return len(page.Items) > 0 && page.Items[0].State != store.Received, err
+		page, err := calls.Interchanges(ctx, url.Values{"partner": {"VARNHOLT"}, "direction": {"in"}, "kind": {"810"}})
+		return len(page.Items) > 0 && page.Items[0].State != api.StateReceived, err
 	}); err != nil {
 		return fmt.Errorf("the invoice of VARNHOLT did not come: %w", err)
 	}
-	page2, err := api.Interchanges(ctx, url.Values{"limit": {"100"}})
+	page2, err := calls.Interchanges(ctx, url.Values{"limit": {"100"}})
 	if err != nil {
 		return err
 	}
@@ -155,8 +155,8 @@ func (a *app) fillExchange(ctx context.Context, api *client.Client, dir string, 
 }
 
 // told reports whether a partner has acknowledged a set of ours.
-func told(ctx context.Context, api *client.Client, name, set string) (bool, error) {
-	page, err := api.Interchanges(ctx, url.Values{"partner": {name}, "direction": {"out"}, "kind": {set}, "state": {store.Accepted}})
+func told(ctx context.Context, calls *client.Client, name, set string) (bool, error) {
+	page, err := calls.Interchanges(ctx, url.Values{"partner": {name}, "direction": {"out"}, "kind": {set}, "state": {api.StateAccepted}})
 	return len(page.Items) > 0, err
 }
 

@@ -11,12 +11,11 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"koinos/api"
 	"koinos/core/finding"
 	"koinos/core/partner"
 	"koinos/core/report"
 	"koinos/core/x12"
-	"koinos/exchange"
-	"koinos/store"
 )
 
 // partner are the commands for trading partners.
@@ -181,7 +180,7 @@ func (a *app) exchange() *cobra.Command {
 	receive := &cobra.Command{
 		Use: "receive FILE…", Short: "Take in what a partner sent", Long: "Receive keeps each interchange of the files, recognises what has come before,\nacknowledges it, and brings it into orders.", Example: "  koinos exchange receive pellow-orders.edi", Args: cobra.MinimumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
-			var all []store.Interchange
+			var all []api.Interchange
 			for _, name := range args {
 				f, _, err := openLocal(name)
 				if err != nil {
@@ -197,7 +196,7 @@ func (a *app) exchange() *cobra.Command {
 			return a.became(all)
 		},
 	}
-	var want exchange.Wanted
+	var want api.Wanted
 	send := &cobra.Command{
 		Use: "send PARTNER SET", Short: "Tell a partner what is to be said",
 		Long: `Send writes one interchange of all that has not been said yet: to a supplier the
@@ -238,7 +237,7 @@ was not invoiced. What breaks the partner's rules is held with the reasons.`,
 			if err != nil {
 				return err
 			}
-			return a.became([]store.Interchange{i})
+			return a.became([]api.Interchange{i})
 		},
 	}
 	replay := &cobra.Command{
@@ -252,7 +251,7 @@ was not invoiced. What breaks the partner's rules is held with the reasons.`,
 			if err != nil {
 				return err
 			}
-			return a.became([]store.Interchange{i})
+			return a.became([]api.Interchange{i})
 		},
 	}
 	c.AddCommand(list, show, receive, send, resend, replay)
@@ -268,10 +267,10 @@ func interchangeID(s string) (int64, error) {
 }
 
 // became says what became of interchanges; held ones end with a code.
-func (a *app) became(all []store.Interchange) error {
+func (a *app) became(all []api.Interchange) error {
 	held := false
 	for _, i := range all {
-		held = held || i.State == store.Held || i.State == store.Unknown || i.State == store.Rejected
+		held = held || i.State == api.StateHeld || i.State == api.StateUnknown || i.State == api.StateRejected
 	}
 	if done, err := a.json(all); done {
 		if err == nil && held {
@@ -295,7 +294,7 @@ func (a *app) became(all []store.Interchange) error {
 	return nil
 }
 
-func (a *app) interchanges(all []store.Interchange) {
+func (a *app) interchanges(all []api.Interchange) {
 	var rows [][]string
 	for k := range all {
 		i := &all[k]
@@ -304,7 +303,7 @@ func (a *app) interchanges(all []store.Interchange) {
 	report.Table(a.out, []string{">id", "when", "", "partner", "sets", ">control", "state", "orders", "file"}, rows)
 }
 
-func controlOf(i *store.Interchange) string {
+func controlOf(i *api.Interchange) string {
 	if i.Control == 0 {
 		return "–"
 	}
@@ -312,10 +311,10 @@ func controlOf(i *store.Interchange) string {
 }
 
 // stateWords say states as people do.
-var stateWords = map[string]string{store.Sent: "sent, not yet acknowledged", store.Accepted: "acknowledged", store.Noted: "acknowledged with errors noted", store.Partly: "partly rejected by the partner",
-	store.Rejected: "rejected", store.Duplicate: "came before", store.Unknown: "from nobody known", store.Ready: "waits to leave"}
+var stateWords = map[string]string{api.StateSent: "sent, not yet acknowledged", api.StateAccepted: "acknowledged", api.StateNoted: "acknowledged with errors noted", api.StatePartly: "partly rejected by the partner",
+	api.StateRejected: "rejected", api.StateDuplicate: "came before", api.StateUnknown: "from nobody known", api.StateReady: "waits to leave"}
 
-func stateOf(i *store.Interchange) string {
+func stateOf(i *api.Interchange) string {
 	if i.Overdue {
 		return "OVERDUE: not acknowledged"
 	}
@@ -325,7 +324,7 @@ func stateOf(i *store.Interchange) string {
 	return i.State
 }
 
-func (a *app) interchange(i *store.Interchange) {
+func (a *app) interchange(i *api.Interchange) {
 	way := "from"
 	if i.Direction == "out" {
 		way = "to"

@@ -7,12 +7,11 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"koinos/client"
+	"koinos/api"
 	"koinos/core/finding"
 	"koinos/core/list"
 	"koinos/core/report"
 	"koinos/core/sheet"
-	"koinos/load"
 )
 
 // findings are the commands that mend what loads found.
@@ -43,8 +42,8 @@ writes one for each list and crosswalk; fill them in and name the folder with
 			if err != nil {
 				return err
 			}
-			api := a.client()
-			acts, err := api.Acts(c.Context(), id)
+			calls := a.client()
+			acts, err := calls.Acts(c.Context(), id)
 			if err != nil {
 				return err
 			}
@@ -55,7 +54,7 @@ writes one for each list and crosswalk; fill them in and name the folder with
 				a.showActs(id, acts)
 				return nil
 			}
-			f := load.Fix{Means: map[string][]list.Pair{}, Crosswalks: map[string][]list.Pair{}, Lists: map[string][]list.Entry{}, Dates: map[string]string{}}
+			f := api.Fix{Means: map[string][]list.Pair{}, Crosswalks: map[string][]list.Pair{}, Lists: map[string][]list.Entry{}, Dates: map[string]string{}}
 			if nearest {
 				takeNearest(&f, acts)
 			}
@@ -70,11 +69,11 @@ writes one for each list and crosswalk; fill them in and name the folder with
 			for _, code := range accept {
 				f.Accept = append(f.Accept, finding.Code(code))
 			}
-			l, err := api.Fix(c.Context(), id, f)
+			l, err := calls.Fix(c.Context(), id, f)
 			if err != nil {
 				return err
 			}
-			return a.follow(c.Context(), api, l)
+			return a.follow(c.Context(), calls, l)
 		},
 	}
 	flags := fix.Flags()
@@ -90,7 +89,7 @@ writes one for each list and crosswalk; fill them in and name the folder with
 }
 
 // showActs lists acts with the command for each.
-func (a *app) showActs(id int64, acts []load.Act) {
+func (a *app) showActs(id int64, acts []api.Act) {
 	if len(acts) == 0 {
 		fmt.Fprintf(a.out, "Nothing that one act would mend. koinos load show %d has the reasons.\n", id)
 		return
@@ -134,7 +133,7 @@ func orWord(s, word string) string {
 	return s
 }
 
-func takeNearest(f *load.Fix, acts []load.Act) {
+func takeNearest(f *api.Fix, acts []api.Act) {
 	for _, act := range acts {
 		for _, v := range act.Values {
 			pair := list.Pair{Theirs: v.Value, Ours: v.Nearest}
@@ -149,7 +148,7 @@ func takeNearest(f *load.Fix, acts []load.Act) {
 	}
 }
 
-func fromFlags(f *load.Fix, pairs, means, entries, dates []string) error {
+func fromFlags(f *api.Fix, pairs, means, entries, dates []string) error {
 	cut := func(text, form string) (name, key, value string, err error) {
 		name, rest, ok := strings.Cut(text, ":")
 		key, value, _ = strings.Cut(rest, "=")
@@ -194,7 +193,7 @@ func fromFlags(f *load.Fix, pairs, means, entries, dates []string) error {
 
 // fromTables reads the tables that load missing wrote; rows whose blank column
 // is still blank are left out.
-func fromTables(f *load.Fix, folder string) error {
+func fromTables(f *api.Fix, folder string) error {
 	files, err := filepath.Glob(filepath.Join(folder, "*.csv"))
 	if err != nil {
 		return err
@@ -253,7 +252,7 @@ func (a *app) today() *cobra.Command {
 	}
 }
 
-func (a *app) showToday(t client.Today) {
+func (a *app) showToday(t api.Today) {
 	loads := func(title string, list []report.Load, what func(*report.Load) string) {
 		if len(list) == 0 {
 			return

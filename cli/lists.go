@@ -41,18 +41,18 @@ func (a *app) lists(crosswalk bool) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			api := a.client()
+			calls := a.client()
 			if add {
-				before, err := api.AllEntries(c.Context(), args[0], crosswalk)
+				before, err := calls.AllEntries(c.Context(), args[0], crosswalk)
 				if err != nil {
 					return err
 				}
 				entries = sheet.Merge(before, entries)
 			}
 			if crosswalk {
-				err = api.PutCrosswalk(c.Context(), args[0], sheet.Pairs(entries))
+				err = calls.PutCrosswalk(c.Context(), args[0], sheet.Pairs(entries))
 			} else {
-				err = api.PutList(c.Context(), args[0], entries)
+				err = calls.PutList(c.Context(), args[0], entries)
 			}
 			if err != nil {
 				return err

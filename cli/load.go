@@ -16,6 +16,7 @@ import (
 	"github.com/schollz/progressbar/v3"
 	"github.com/spf13/cobra"
 
+	"koinos/api"
 	"koinos/client"
 	"koinos/core/report"
 	"koinos/folder"
@@ -47,7 +48,7 @@ service has.`,
 			if err != nil {
 				return err
 			}
-			return a.runLoad(c.Context(), args[0], mappingName, client.NewLoad{Options: asked})
+			return a.runLoad(c.Context(), args[0], mappingName, api.NewLoad{Options: asked})
 		},
 	}
 	c.Flags().StringVarP(&mappingName, "mapping", "m", "", "mapping: a file, or a name that the service knows")
@@ -56,8 +57,8 @@ service has.`,
 	return c
 }
 
-func (a *app) runLoad(ctx context.Context, file, mappingName string, req client.NewLoad) error {
-	api := a.client()
+func (a *app) runLoad(ctx context.Context, file, mappingName string, req api.NewLoad) error {
+	calls := a.client()
 	if _, err := os.Stat(file); err != nil {
 		return &exit{exitBad, fmt.Sprintf("%s cannot be read: %v", file, errors.Unwrap(err))}
 	}
@@ -66,13 +67,17 @@ func (a *app) runLoad(ctx context.Context, file, mappingName string, req client.
 		if err != nil {
 			return &exit{exitBad, fmt.Sprintf("the mapping %s cannot be read: %v", mappingName, errors.Unwrap(err))}
 		}
-		kept, err := api.KeepMapping(ctx, text)
-		if err != nil {
-			return err
+		if req.DryRun { // nothing is kept, the mapping no more than the orders
+			req.Text, mappingName = string(text), ""
+		} else {
+			kept, err := calls.KeepMapping(ctx, text)
+			if err != nil {
+				return err
+			}
+			mappingName = kept.Name
 		}
-		mappingName = kept.Name
 	}
-	doc, err := a.send(ctx, api, file)
+	doc, err := a.send(ctx, calls, file)
 	if err != nil {
 		return err
 	}
@@ -80,17 +85,17 @@ func (a *app) runLoad(ctx context.Context, file, mappingName string, req client.
 		fmt.Fprintf(a.err, "These bytes were received before, as %s on %s; what is loaded already is recognised.\n", doc.Name, local(doc.ReceivedAt))
 	}
 	req.Document, req.Mapping = doc.SHA, mappingName
-	l, err := api.StartLoad(ctx, req)
+	l, err := calls.StartLoad(ctx, req)
 	if err != nil {
 		return err
 	}
-	return a.follow(ctx, api, l)
+	return a.follow(ctx, calls, l)
 }
 
 // follow watches a load to its end and shows it. Ctrl-C cancels it.
-func (a *app) follow(ctx context.Context, api *client.Client, l report.Load) error {
+func (a *app) follow(ctx context.Context, calls *client.Client, l report.Load) error {
 	bar := a.bar("loading")
-	last, err := api.WatchLoad(ctx, l.ID, func(l report.Load) {
+	last, err := calls.WatchLoad(ctx, l.ID, func(l report.Load) {
 		words := fmt.Sprintf("%s, %d refused", report.Plural(l.Orders, "order"), l.Refused)
 		if l.Status == report.Waiting {
 			words = "waiting for other loads to end"
@@ -103,10 +108,10 @@ func (a *app) follow(ctx context.Context, api *client.Client, l report.Load) err
 	if ctx.Err() != nil { // a person pressed Ctrl-C
 		stop, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
 		defer cancel()
-		if _, err := api.CancelLoad(stop, l.ID); err != nil {
+		if _, err := calls.CancelLoad(stop, l.ID); err != nil {
 			return fmt.Errorf("load %d goes on in the service: %w", l.ID, err)
 		}
-		return a.showLoad(stop, api, l.ID)
+		return a.showLoad(stop, calls, l.ID)
 	}
 	if err != nil || !last.Status.Ended() {
 		if err == nil {
@@ -114,7 +119,7 @@ func (a *app) follow(ctx context.Context, api *client.Client, l report.Load) err
 		}
 		return fmt.Errorf("load %d: %w; it goes on by itself when the service is back: koinos load show %d", l.ID, err, l.ID)
 	}
-	return a.showLoad(ctx, api, l.ID)
+	return a.showLoad(ctx, calls, l.ID)
 }
 
 // looksLikeFile tells a mapping's file from its name.
@@ -124,22 +129,22 @@ func looksLikeFile(name string) bool {
 }
 
 // send uploads a file, with progress where it is large.
-func (a *app) send(ctx context.Context, api *client.Client, file string) (client.Received, error) {
+func (a *app) send(ctx context.Context, calls *client.Client, file string) (api.Received, error) {
 	f, err := os.Open(file)
 	if err != nil {
-		return client.Received{}, err
+		return api.Received{}, err
 	}
 	defer f.Close()
 	info, err := f.Stat()
 	if err != nil {
-		return client.Received{}, err
+		return api.Received{}, err
 	}
 	if info.IsDir() {
-		return client.Received{}, &exit{exitBad, file + " is a folder"}
+		return api.Received{}, &exit{exitBad, file + " is a folder"}
 	}
 	bar := a.bar("sending")
 	defer bar.done()
-	return api.SendDocument(ctx, filepath.Base(file), &counted{f, info.Size(), 0, bar})
+	return calls.SendDocument(ctx, filepath.Base(file), &counted{f, info.Size(), 0, bar})
 }
 
 type counted struct {
@@ -189,8 +194,8 @@ func (b *bar) done() {
 }
 
 // showLoad prints a load that has ended and gives the exit code for it.
-func (a *app) showLoad(ctx context.Context, api *client.Client, id int64) error {
-	rep, err := api.Load(ctx, id)
+func (a *app) showLoad(ctx context.Context, calls *client.Client, id int64) error {
+	rep, err := calls.Load(ctx, id)
 	if err != nil {
 		return err
 	}
@@ -332,10 +337,10 @@ func (a *app) showFindings(ctx context.Context, id int64, severity, code string)
 	if code != "" {
 		q.Set("code", code)
 	}
-	api, lines := a.client(), json.NewEncoder(a.out)
+	calls, lines := a.client(), json.NewEncoder(a.out)
 	var rows [][]string
 	for {
-		page, err := api.Findings(ctx, id, q)
+		page, err := calls.Findings(ctx, id, q)
 		if err != nil {
 			return err
 		}

@@ -72,7 +72,7 @@ func (o *loadOptions) options() (report.Options, error) {
 }
 
 // onLoad makes a command that does something to one load.
-func (a *app) onLoad(use, short, long, example string, do func(ctx context.Context, api *client.Client, id int64) error) *cobra.Command {
+func (a *app) onLoad(use, short, long, example string, do func(ctx context.Context, calls *client.Client, id int64) error) *cobra.Command {
 	return &cobra.Command{
 		Use: use + " LOAD", Short: short, Long: long, Example: example, Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -87,34 +87,34 @@ func (a *app) onLoad(use, short, long, example string, do func(ctx context.Conte
 
 func (a *app) loadPause() *cobra.Command {
 	return a.onLoad("pause", "Pause a running load; it goes on from there when it is resumed", "", "  koinos load pause 7",
-		func(ctx context.Context, api *client.Client, id int64) error {
-			if _, err := api.ActOnLoad(ctx, id, "pause"); err != nil {
+		func(ctx context.Context, calls *client.Client, id int64) error {
+			if _, err := calls.ActOnLoad(ctx, id, "pause"); err != nil {
 				return err
 			}
-			return ignoreRefused(a.showLoad(ctx, api, id))
+			return ignoreRefused(a.showLoad(ctx, calls, id))
 		})
 }
 
 func (a *app) loadResume() *cobra.Command {
 	return a.onLoad("resume", "Go on with a paused load", "", "  koinos load resume 7",
-		func(ctx context.Context, api *client.Client, id int64) error {
-			l, err := api.ActOnLoad(ctx, id, "resume")
+		func(ctx context.Context, calls *client.Client, id int64) error {
+			l, err := calls.ActOnLoad(ctx, id, "resume")
 			if err != nil {
 				return err
 			}
-			return a.follow(ctx, api, l)
+			return a.follow(ctx, calls, l)
 		})
 }
 
 func (a *app) loadRetry() *cobra.Command {
 	return a.onLoad("retry", "Load the orders that failed once more, with the mapping and lists of now",
 		"Retry is for when the lists, the crosswalks or the mapping were mended. Where the\ndocument itself was corrected, load it again: what is in is recognised.", "  koinos load retry 7",
-		func(ctx context.Context, api *client.Client, id int64) error {
-			l, err := api.ActOnLoad(ctx, id, "retry")
+		func(ctx context.Context, calls *client.Client, id int64) error {
+			l, err := calls.ActOnLoad(ctx, id, "retry")
 			if err != nil {
 				return err
 			}
-			return a.follow(ctx, api, l)
+			return a.follow(ctx, calls, l)
 		})
 }
 
@@ -135,12 +135,12 @@ func (a *app) loadAccept() *cobra.Command {
 				}
 				codes = append(codes, finding.Code(code))
 			}
-			api := a.client()
-			l, err := api.AcceptWarnings(c.Context(), id, codes)
+			calls := a.client()
+			l, err := calls.AcceptWarnings(c.Context(), id, codes)
 			if err != nil {
 				return err
 			}
-			return a.follow(c.Context(), api, l)
+			return a.follow(c.Context(), calls, l)
 		},
 	}
 }
@@ -149,8 +149,8 @@ func (a *app) loadUndo() *cobra.Command {
 	var dry bool
 	c := a.onLoad("undo", "Take back what a load did, where nothing has happened to its orders since",
 		"Undo removes the orders that a load stored and gives those that it changed their\ncontent from before. Orders to which something has happened since stay; they are\nnamed with the reason.", "  koinos load undo 7 --dry-run\n  koinos load undo 7",
-		func(ctx context.Context, api *client.Client, id int64) error {
-			u, err := api.UndoLoad(ctx, id, dry)
+		func(ctx context.Context, calls *client.Client, id int64) error {
+			u, err := calls.UndoLoad(ctx, id, dry)
 			if err != nil {
 				return err
 			}

@@ -9,9 +9,10 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"koinos/api"
 	"koinos/core/order"
+	"koinos/core/origin"
 	"koinos/core/report"
-	"koinos/store"
 )
 
 func (a *app) order() *cobra.Command {
@@ -63,7 +64,7 @@ func (a *app) order() *cobra.Command {
 
 // numbered gives the orders of a number: a sales and a purchase order may
 // share one that was given by hand.
-func (a *app) numbered(ctx context.Context, number string) ([]store.OrderSummary, error) {
+func (a *app) numbered(ctx context.Context, number string) ([]api.OrderSummary, error) {
 	page, err := a.client().Orders(ctx, url.Values{"number": {number}, "limit": {"5"}})
 	if err == nil && len(page.Items) == 0 {
 		err = &exit{exitFailed, fmt.Sprintf("no order has the number %q; koinos order list --text %s looks for a beginning", number, number)}
@@ -72,13 +73,13 @@ func (a *app) numbered(ctx context.Context, number string) ([]store.OrderSummary
 }
 
 func (a *app) showOrder(ctx context.Context, number string) error {
-	api := a.client()
+	calls := a.client()
 	numbered, err := a.numbered(ctx, number)
 	if err != nil {
 		return err
 	}
 	for _, found := range numbered {
-		o, err := api.Order(ctx, found.ID)
+		o, err := calls.Order(ctx, found.ID)
 		if err != nil {
 			return err
 		}
@@ -93,18 +94,22 @@ func (a *app) showOrder(ctx context.Context, number string) error {
 	return nil
 }
 
-func (a *app) printOrder(o *store.StoredOrder) {
+func (a *app) printOrder(o *api.StoredOrder) {
 	fmt.Fprintf(a.out, "%s order %s, %s, revision %d\n", title(string(o.Kind)), o.Number, o.Status, o.Revision)
 	if o.Load != 0 {
 		fmt.Fprintf(a.out, "from %s through mapping %s version %d, load %d\n\n", o.DocumentName, o.Mapping, o.Version, o.Load)
 	} else {
 		fmt.Fprint(a.out, "it came by itself, through the API\n\n")
 	}
+	places := map[string]string{}
+	for _, p := range o.Places {
+		places[fmt.Sprintf("%d %s", p.Line, p.Field)] = p.At
+	}
 	var rows [][]string
 	lines := make([]map[string]string, len(o.Lines))
 	o.Each(func(line int, field, value string) {
 		if line == 0 {
-			rows = append(rows, []string{field, value, o.Trace.Place(0, field).String()})
+			rows = append(rows, []string{field, value, places["0 "+field]})
 			return
 		}
 		if lines[line-1] == nil {
@@ -116,19 +121,19 @@ func (a *app) printOrder(o *store.StoredOrder) {
 	rows = nil
 	for i, l := range o.Lines {
 		more := ""
-		for _, f := range []string{"location", "requested_delivery_on", "buyer_item", "supplier_item", "shipped", "received", "cancelled", "notes"} {
+		for _, f := range []string{"location", "requested_delivery_on", "buyer_item", "supplier_item", "shipped", "received", "cancelled", "backordered", "notes"} {
 			if v := lines[i][f]; v != "" {
 				more += f + " " + v + "  "
 			}
+		}
+		if !l.Invoiced.IsZero() {
+			more += "invoiced " + l.Invoiced.Plain()
 		}
 		discount := ""
 		if !l.DiscountPercent.IsZero() {
 			discount = l.DiscountPercent.String() + " %"
 		}
-		place := ""
-		if i < len(o.Trace.Rows) {
-			place = "row " + num(o.Trace.Rows[i])
-		}
+		place := places[fmt.Sprintf("%d ", i+1)]
 		rows = append(rows, []string{l.Number, item(&l), l.Description, l.Quantity.String(), l.Unit, l.UnitPrice.String(), discount, l.Amount.String(), place, strings.TrimSpace(more)})
 	}
 	fmt.Fprintln(a.out)
@@ -148,15 +153,51 @@ func (a *app) printOrder(o *store.StoredOrder) {
 	}
 	sum("total "+o.Currency, o.Total.String())
 	fmt.Fprintln(a.out)
+	a.printMoves(o)
 	for _, e := range o.Events {
-		load := ""
-		if e.Load != 0 {
-			load = fmt.Sprintf(" (load %d)", e.Load)
-		}
-		fmt.Fprintf(a.out, "%s  %s by %s%s\n", local(e.At), e.Action, e.By, load)
+		fmt.Fprintf(a.out, "%s  %s by %s%s\n", local(e.Origin.At), e.Action, e.Origin.By, broughtBy(&e.Origin))
 		if named := order.Named(e.Changes); named != "" {
 			fmt.Fprintf(a.out, "                  %s\n", named)
 		}
+	}
+}
+
+// broughtBy says in brackets what brought something.
+func broughtBy(o *origin.Origin) string {
+	switch {
+	case o.Interchange != 0:
+		return fmt.Sprintf(" (interchange %d)", o.Interchange)
+	case o.Load != 0:
+		return fmt.Sprintf(" (load %d)", o.Load)
+	}
+	return ""
+}
+
+// printMoves shows what was shipped, received, answered and invoiced.
+func (a *app) printMoves(o *api.StoredOrder) {
+	number := map[int]string{}
+	for _, l := range o.Lines {
+		number[l.ID] = l.Number
+	}
+	var rows [][]string
+	for _, m := range o.Movements {
+		for _, l := range m.Lines {
+			rows = append(rows, []string{string(m.Kind), m.Number, string(m.On), number[l.Line], l.Quantity.String(), ""})
+		}
+	}
+	for _, s := range o.Answers {
+		for _, l := range s.Lines {
+			rows = append(rows, []string{"answer", s.Code, string(s.On), number[l.Line], l.Quantity.String(), strings.TrimSpace(l.Code + " " + string(l.DueOn))})
+		}
+	}
+	for _, v := range o.Invoices {
+		for _, l := range v.Lines {
+			rows = append(rows, []string{"invoice", v.Number, string(v.On), number[l.Line], l.Quantity.String(), l.Amount.String()})
+		}
+	}
+	if rows != nil {
+		report.Table(a.out, []string{"what", "number", "on", ">line", ">quantity", ""}, rows)
+		fmt.Fprintln(a.out)
 	}
 }
 

@@ -6,12 +6,14 @@ import (
 	"fmt"
 	"net/url"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
+	"koinos/api"
 	"koinos/client"
 	"koinos/core/report"
 )
@@ -39,31 +41,31 @@ service has.`,
 			if (len(args) == 1) == (again != 0) || again == 0 && name == "" {
 				return usage{errors.New("name a file and, with --sequence, the sequence; or an earlier run with --from-run")}
 			}
-			req := client.NewRun{AgainOf: again, Sequence: name, Options: asked}
-			ctx, api := c.Context(), a.client()
+			req := api.NewRun{AgainOf: again, Sequence: name, Options: asked}
+			ctx, calls := c.Context(), a.client()
 			if again == 0 {
 				if looksLikeFile(name) {
 					text, err := os.ReadFile(name)
 					if err != nil {
 						return &exit{exitBad, fmt.Sprintf("the sequence %s cannot be read: %v", name, errors.Unwrap(err))}
 					}
-					kept, err := api.KeepSequence(ctx, text)
+					kept, err := calls.KeepSequence(ctx, text)
 					if err != nil {
 						return err
 					}
 					req.Sequence = kept.Name
 				}
-				doc, err := a.send(ctx, api, args[0])
+				doc, err := a.send(ctx, calls, args[0])
 				if err != nil {
 					return err
 				}
 				req.Document = doc.SHA
 			}
-			r, err := api.StartRun(ctx, req)
+			r, err := calls.StartRun(ctx, req)
 			if err != nil {
 				return err
 			}
-			return a.followRun(ctx, api, r.ID)
+			return a.followRun(ctx, calls, r.ID)
 		},
 	}
 	run.Flags().StringVarP(&name, "sequence", "s", "", "sequence: a file, or a name that the service knows")
@@ -146,10 +148,10 @@ service has.`,
 }
 
 // followRun waits for a run's end and shows it.
-func (a *app) followRun(ctx context.Context, api *client.Client, id int64) error {
+func (a *app) followRun(ctx context.Context, calls *client.Client, id int64) error {
 	bar := a.bar("running")
 	for {
-		r, err := api.Run(ctx, id)
+		r, err := calls.Run(ctx, id)
 		if err != nil {
 			return fmt.Errorf("run %d: %w; it goes on in the service: koinos sequence show %d", id, err, id)
 		}
@@ -176,24 +178,32 @@ func (a *app) followRun(ctx context.Context, api *client.Client, id int64) error
 
 func (a *app) showRun(r *report.Run) error {
 	if done, err := a.json(r); done {
-		return err
+		return errors.Join(err, runExit(r))
 	}
 	fmt.Fprintf(a.out, "Run %d: %s through sequence %s (version %d), %s\n\n", r.ID, r.DocumentName, r.Sequence, r.Version, r.Status)
 	var rows [][]string
-	failing := false
 	for _, l := range r.Loads {
-		failing = failing || l.Failing() > 0
 		rows = append(rows, []string{l.Step, strconv.FormatInt(l.ID, 10), l.Mapping, string(l.Status), num(l.Orders), num(l.Loaded + l.Ready), num(l.Changed + l.Differs), num(l.Unchanged), num(l.Refused), num(l.Held + l.Withheld)})
 	}
 	report.Table(a.out, []string{"step", ">load", "mapping", "status", ">orders", ">good", ">changed", ">unchanged", ">refused", ">held"}, rows)
-	if failing {
+	if runFailing(r) {
 		fmt.Fprintf(a.out, "\nWhat failed: koinos load show LOAD. When it is mended: koinos sequence run --from-run %d\n", r.ID)
 	}
 	if len(r.Loads) > 0 {
 		fmt.Fprintf(a.out, "\nEvery row with the answers of every step: koinos load report %d --format marked --to marked\n", r.Loads[len(r.Loads)-1].ID)
 	}
+	return runExit(r)
+}
+
+// runFailing reports whether an order of a step did not go in.
+func runFailing(r *report.Run) bool {
+	return slices.ContainsFunc(r.Loads, func(l report.Load) bool { return l.Failing() > 0 })
+}
+
+// runExit gives the exit code of a run, the same for people and programs.
+func runExit(r *report.Run) error {
 	switch {
-	case r.Status == report.Done && failing:
+	case r.Status == report.Done && runFailing(r):
 		return &exit{code: exitRefused}
 	case r.Status == report.Failed:
 		return &exit{code: exitBad}

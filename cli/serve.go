@@ -15,7 +15,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"koinos/client"
+	"koinos/api"
 	"koinos/core/report"
 	"koinos/core/source"
 	"koinos/service"
@@ -57,7 +57,14 @@ func start(ctx context.Context, data string, cfg service.Config, log *slog.Logge
 		}
 		return nil, errors.Join(err, s.Close())
 	}
-	cfg.Version = Version()
+	crash, err := watchCrashes(data)
+	if err != nil {
+		return nil, errors.Join(err, l.Close(), s.Close())
+	}
+	if crash != "" {
+		log.Error("the service crashed before", "crash", crash)
+	}
+	cfg.Version, cfg.Crashed = Version(), crash != ""
 	svc, err := service.New(ctx, cfg, s, log)
 	if err != nil {
 		return nil, errors.Join(err, l.Close(), s.Close())
@@ -218,14 +225,14 @@ func when(t *time.Time) string {
 	return local(*t)
 }
 
-func (a *app) newToken(ctx context.Context, name, scope, data string) (client.CreatedToken, error) {
+func (a *app) newToken(ctx context.Context, name, scope, data string) (api.CreatedToken, error) {
 	if data == "" {
-		return a.client().CreateToken(ctx, client.NewToken{Name: name, Scope: scope})
+		return a.client().CreateToken(ctx, api.NewToken{Name: name, Scope: scope})
 	}
 	s, err := store.Open(data)
 	if err != nil {
-		return client.CreatedToken{}, err
+		return api.CreatedToken{}, err
 	}
 	t, secret, err := s.NewToken(ctx, name, scope, time.Now())
-	return client.CreatedToken{Token: t, Secret: secret}, errors.Join(err, s.Close())
+	return api.CreatedToken{Token: t, Secret: secret}, errors.Join(err, s.Close())
 }

@@ -15,6 +15,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"koinos/api"
 	"koinos/core/drafting"
 	"koinos/core/finding"
 	"koinos/core/list"
@@ -68,16 +69,16 @@ func (a *app) setFor(ctx context.Context, dir string, mappings ...*mapping.Mappi
 	if err != nil {
 		return nil, err
 	}
-	api := a.client()
+	calls := a.client()
 	for _, m := range mappings {
 		for _, f := range m.Missing(set) {
 			name := f.Value
 			if dir != "" {
 				return nil, fmt.Errorf("%w\nPoint --lists at a folder that has it", &f)
 			}
-			if entries, err := api.AllEntries(ctx, name, false); err == nil {
+			if entries, err := calls.AllEntries(ctx, name, false); err == nil {
 				set.Lists[name] = list.New(entries)
-			} else if entries, err := api.AllEntries(ctx, name, true); err == nil {
+			} else if entries, err := calls.AllEntries(ctx, name, true); err == nil {
 				set.Crosswalks[name] = list.NewCrosswalk(sheet.Pairs(entries))
 			} else {
 				return nil, fmt.Errorf("%w\nPoint --lists at a folder that has it, or start the service that does", &f)
@@ -408,7 +409,7 @@ func (a *app) runCompare(ctx context.Context, args []string, lists string) error
 		return err
 	}
 	text := lineDiff(was.Text, is.Text, 1000)
-	var effect *load.Comparison
+	var effect *api.Comparison
 	if len(args) == 3 {
 		set, err := a.setFor(ctx, lists, was, is)
 		if err != nil {

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"encoding/csv"
+	"errors"
 	"fmt"
 	"io"
 	"net/url"
@@ -13,6 +14,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"koinos/api"
+	"koinos/client"
 	"koinos/core/report"
 	"koinos/core/sheet"
 	"koinos/folder"
@@ -24,7 +27,8 @@ func (a *app) why() *cobra.Command {
 		Use: "why ORDER FIELD", Short: "Say why an order says what it says: document, cell, every step on the way",
 		Long: `Why answers where a value of a stored order came from: the document and the place
 in it, the text that stands there, everything the mapping did to it, the load,
-and what changed it later. A field of a line is named with --line.`,
+and what changed it later. A field of lines is named with --line; without it every line
+answers. Of a value that Koinos computed it says what it was made of.`,
 		Example: "  koinos why SO-000012 ordered_on\n  koinos why SO-000012 quantity --line 2", Args: cobra.ExactArgs(2),
 		RunE: func(c *cobra.Command, args []string) error { return a.runWhy(c.Context(), args[0], args[1], line) },
 	}
@@ -33,60 +37,96 @@ and what changed it later. A field of a line is named with --line.`,
 }
 
 func (a *app) runWhy(ctx context.Context, number, field string, line int) error {
-	api := a.client()
+	calls := a.client()
 	orders, err := a.numbered(ctx, number)
 	if err != nil {
 		return err
 	}
 	for i, o := range orders {
-		w, err := api.Why(ctx, o.ID, line, field)
+		all, err := whys(ctx, calls, o, line, field)
 		if err != nil {
 			return err
 		}
-		if done, err := a.json(w); done {
-			if err != nil {
-				return err
+		for k, w := range all {
+			if done, err := a.json(w); done {
+				if err != nil {
+					return err
+				}
+				continue
 			}
-			continue
+			if i+k > 0 {
+				fmt.Fprintln(a.out)
+			}
+			a.showWhy(&w)
 		}
-		if i > 0 {
-			fmt.Fprintln(a.out)
+	}
+	return nil
+}
+
+// whys asks why; a field of lines is asked of each where no line is named.
+func whys(ctx context.Context, calls *client.Client, o api.OrderSummary, line int, field string) ([]api.Why, error) {
+	w, err := calls.Why(ctx, o.ID, line, field)
+	var p *api.Problem
+	if !errors.As(err, &p) || p.Code != "line_needed" {
+		return []api.Why{w}, err
+	}
+	var all []api.Why
+	for n := 1; n <= o.Lines; n++ {
+		if w, err = calls.Why(ctx, o.ID, n, field); err != nil {
+			return nil, err
 		}
-		what := w.Field
-		if w.Line > 0 {
-			what = fmt.Sprintf("%s of line %d", w.Field, w.Line)
+		all = append(all, w)
+	}
+	return all, nil
+}
+
+func (a *app) showWhy(w *api.Why) {
+	what := w.Field
+	if w.Line > 0 {
+		what = fmt.Sprintf("%s of line %d", w.Field, w.Line)
+	}
+	value := strconv.Quote(w.Value)
+	if w.Value == "" {
+		value = "empty"
+	}
+	fmt.Fprintf(a.out, "%s: %s is %s\n\n", w.Number, what, value)
+	var rows [][]string
+	from := &w.Origin
+	if w.Terms != nil {
+		rows = append(rows, []string{"computed", "by Koinos, from the following"})
+		for _, t := range w.Terms {
+			rows = append(rows, []string{t.What, strings.TrimSpace(t.Sign + " " + t.Text)})
 		}
-		value := strconv.Quote(w.Value)
-		if w.Value == "" {
-			value = "empty"
-		}
-		fmt.Fprintf(a.out, "%s: %s is %s\n\n", w.Number, what, value)
+	} else if from.Document == "" {
+		rows = append(rows, []string{"document", "none"})
+	} else {
 		where := w.At
 		if where == "" {
 			where = "nowhere in it: the mapping, or Koinos, gave the value"
 		}
-		rows := [][]string{{"document", "none: it came by itself, through the API"}}
-		if w.Document != "" {
-			rows = [][]string{{"document", w.DocumentName + " (" + w.Document[:12] + ")"}, {"place", where}}
-		}
+		rows = append(rows, []string{"document", from.DocumentName + " (" + from.Document[:12] + ")"}, []string{"place", where})
 		for _, s := range w.Steps {
 			rows = append(rows, []string{s.What, strconv.Quote(s.Text)})
 		}
-		if w.Load != 0 {
-			rows = append(rows, []string{"mapping", fmt.Sprintf("%s version %d", w.Mapping, w.Version)}, []string{"load", fmt.Sprintf("%d, %s, by %s", w.Load, w.LoadedAt, w.LoadedBy)})
-		}
-		if w.Interchange != 0 {
-			rows = append(rows, []string{"interchange", fmt.Sprint(w.Interchange)})
-		}
-		for _, e := range w.Events {
-			rows = append(rows, []string{e.Action, fmt.Sprintf("revision %d, %s, by %s", e.Revision, local(e.At), e.By)})
-		}
-		if len(w.Events) == 0 {
-			rows = append(rows, []string{"since then", "nothing has changed it"})
-		}
-		report.Table(a.out, []string{"step", ""}, rows)
 	}
-	return nil
+	if from.Load != 0 {
+		rows = append(rows, []string{"mapping", fmt.Sprintf("%s version %d", from.Mapping, from.Version)}, []string{"load", fmt.Sprint(from.Load)})
+	}
+	if from.Interchange != 0 {
+		rows = append(rows, []string{"interchange", fmt.Sprintf("%d, set %d", from.Interchange, from.Set)})
+	}
+	rows = append(rows, []string{"brought", fmt.Sprintf("%s by %s", local(from.At), from.By)})
+	for _, e := range w.Events {
+		change := ""
+		if len(e.Changes) == 1 {
+			change = fmt.Sprintf(": was %q, is %q", e.Changes[0].Was, e.Changes[0].Is)
+		}
+		rows = append(rows, []string{e.Action, fmt.Sprintf("revision %d, %s, by %s%s%s", e.Revision, local(e.Origin.At), e.Origin.By, broughtBy(&e.Origin), change)})
+	}
+	if len(w.Events) == 0 && w.Terms == nil {
+		rows = append(rows, []string{"since then", "nothing has changed it"})
+	}
+	report.Table(a.out, []string{"step", ""}, rows)
 }
 
 func (a *app) blankSheet() *cobra.Command {
@@ -128,7 +168,7 @@ func (a *app) writeOrders() *cobra.Command {
 			if mappingName == "" || to == "" || (loadID == 0) == (len(args) == 0) {
 				return usage{fmt.Errorf("say which orders (numbers, or --load), --mapping and --to")}
 			}
-			api := a.client()
+			calls := a.client()
 			q := url.Values{}
 			if loadID > 0 {
 				q.Set("load", strconv.FormatInt(loadID, 10))
@@ -152,7 +192,7 @@ func (a *app) writeOrders() *cobra.Command {
 			}
 			problems := 0
 			err := folder.WriteWhole(to, func(w io.Writer) (err error) {
-				problems, err = api.MappingFile(c.Context(), name, "document", q, w)
+				problems, err = calls.MappingFile(c.Context(), name, "document", q, w)
 				return err
 			})
 			if err == nil && problems > 0 {

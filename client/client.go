@@ -13,13 +13,12 @@ import (
 	"strconv"
 	"strings"
 
+	"koinos/api"
 	"koinos/core/drafting"
 	"koinos/core/finding"
 	"koinos/core/list"
 	"koinos/core/mapping"
 	"koinos/core/report"
-	"koinos/load"
-	"koinos/store"
 )
 
 // Client calls a Koinos service.
@@ -65,7 +64,7 @@ func (c *Client) send(ctx context.Context, method, path string, query url.Values
 		return res, nil
 	}
 	defer res.Body.Close()
-	p := &Problem{Status: res.StatusCode, Title: res.Status, Code: "unknown"}
+	p := &api.Problem{Status: res.StatusCode, Title: res.Status, Code: "unknown"}
 	b, err := io.ReadAll(io.LimitReader(res.Body, 4<<20))
 	if err == nil && strings.Contains(res.Header.Get("Content-Type"), "json") {
 		_ = json.Unmarshal(b, p) // what is not a problem stays as its status
@@ -104,8 +103,8 @@ func decode(res *http.Response, out any) error {
 }
 
 // SendDocument sends a file in.
-func (c *Client) SendDocument(ctx context.Context, name string, r io.Reader) (Received, error) {
-	var out Received
+func (c *Client) SendDocument(ctx context.Context, name string, r io.Reader) (api.Received, error) {
+	var out api.Received
 	res, err := c.send(ctx, http.MethodPost, "/documents", url.Values{"name": {name}}, "application/octet-stream", r)
 	if err != nil {
 		return out, err
@@ -114,8 +113,8 @@ func (c *Client) SendDocument(ctx context.Context, name string, r io.Reader) (Re
 }
 
 // KeepMapping keeps a mapping's YAML and gives its name and version.
-func (c *Client) KeepMapping(ctx context.Context, text []byte) (MappingDetail, error) {
-	var out MappingDetail
+func (c *Client) KeepMapping(ctx context.Context, text []byte) (api.MappingDetail, error) {
+	var out api.MappingDetail
 	res, err := c.send(ctx, http.MethodPost, "/mappings", nil, "application/yaml", bytes.NewReader(text))
 	if err != nil {
 		return out, err
@@ -124,14 +123,14 @@ func (c *Client) KeepMapping(ctx context.Context, text []byte) (MappingDetail, e
 }
 
 // Mappings lists mappings.
-func (c *Client) Mappings(ctx context.Context) ([]MappingDetail, error) {
-	var out Page[MappingDetail]
+func (c *Client) Mappings(ctx context.Context) ([]api.MappingDetail, error) {
+	var out api.Page[api.MappingDetail]
 	err := c.call(ctx, http.MethodGet, "/mappings", nil, nil, &out)
 	return out.Items, err
 }
 
 // Mapping gives a version of a mapping; 0 is the newest.
-func (c *Client) Mapping(ctx context.Context, name string, version int) (out MappingDetail, err error) {
+func (c *Client) Mapping(ctx context.Context, name string, version int) (out api.MappingDetail, err error) {
 	q := url.Values{}
 	if version > 0 {
 		q.Set("version", strconv.Itoa(version))
@@ -141,13 +140,13 @@ func (c *Client) Mapping(ctx context.Context, name string, version int) (out Map
 }
 
 // StartLoad starts a load.
-func (c *Client) StartLoad(ctx context.Context, l NewLoad) (out report.Load, err error) {
+func (c *Client) StartLoad(ctx context.Context, l api.NewLoad) (out report.Load, err error) {
 	err = c.call(ctx, http.MethodPost, "/loads", nil, l, &out)
 	return out, err
 }
 
 // Load gives a load with its reasons.
-func (c *Client) Load(ctx context.Context, id int64) (out LoadReport, err error) {
+func (c *Client) Load(ctx context.Context, id int64) (out api.LoadReport, err error) {
 	err = c.call(ctx, http.MethodGet, loadPath(id, ""), nil, nil, &out)
 	return out, err
 }
@@ -179,7 +178,7 @@ func (c *Client) WatchLoad(ctx context.Context, id int64, each func(report.Load)
 			event = value
 		case "data":
 			if event == "problem" {
-				p := &Problem{}
+				p := &api.Problem{}
 				if err := json.Unmarshal([]byte(value), p); err != nil {
 					return last, err
 				}
@@ -200,19 +199,19 @@ func (c *Client) WatchLoad(ctx context.Context, id int64, each func(report.Load)
 }
 
 // Loads gives a page of loads, newest first.
-func (c *Client) Loads(ctx context.Context, query url.Values) (out Page[report.Load], err error) {
+func (c *Client) Loads(ctx context.Context, query url.Values) (out api.Page[report.Load], err error) {
 	err = c.call(ctx, http.MethodGet, "/loads", query, nil, &out)
 	return out, err
 }
 
 // Findings gives a page of a load's findings.
-func (c *Client) Findings(ctx context.Context, id int64, query url.Values) (out Page[finding.Finding], err error) {
+func (c *Client) Findings(ctx context.Context, id int64, query url.Values) (out api.Page[finding.Finding], err error) {
 	err = c.call(ctx, http.MethodGet, loadPath(id, "/findings"), query, nil, &out)
 	return out, err
 }
 
 // Outcomes gives a page of what became of a load's orders.
-func (c *Client) Outcomes(ctx context.Context, id int64, query url.Values) (out Page[report.OrderOutcome], err error) {
+func (c *Client) Outcomes(ctx context.Context, id int64, query url.Values) (out api.Page[report.OrderOutcome], err error) {
 	err = c.call(ctx, http.MethodGet, loadPath(id, "/orders"), query, nil, &out)
 	return out, err
 }
@@ -231,59 +230,59 @@ func (c *Client) Report(ctx context.Context, id int64, format string, w io.Write
 }
 
 // Orders gives a page of orders, newest first.
-func (c *Client) Orders(ctx context.Context, query url.Values) (out Page[store.OrderSummary], err error) {
+func (c *Client) Orders(ctx context.Context, query url.Values) (out api.Page[api.OrderSummary], err error) {
 	err = c.call(ctx, http.MethodGet, "/orders", query, nil, &out)
 	return out, err
 }
 
 // Order gives an order.
-func (c *Client) Order(ctx context.Context, id int64) (out *store.StoredOrder, err error) {
+func (c *Client) Order(ctx context.Context, id int64) (out *api.StoredOrder, err error) {
 	err = c.call(ctx, http.MethodGet, "/orders/"+strconv.FormatInt(id, 10), nil, nil, &out)
 	return out, err
 }
 
 // PutList replaces a reference list.
 func (c *Client) PutList(ctx context.Context, name string, entries []list.Entry) error {
-	return c.call(ctx, http.MethodPut, "/lists/"+url.PathEscape(name), nil, Entries{entries}, nil)
+	return c.call(ctx, http.MethodPut, "/lists/"+url.PathEscape(name), nil, api.Entries{Entries: entries}, nil)
 }
 
 // PutCrosswalk replaces a crosswalk.
 func (c *Client) PutCrosswalk(ctx context.Context, name string, pairs []list.Pair) error {
-	return c.call(ctx, http.MethodPut, "/crosswalks/"+url.PathEscape(name), nil, Pairs{pairs}, nil)
+	return c.call(ctx, http.MethodPut, "/crosswalks/"+url.PathEscape(name), nil, api.Pairs{Pairs: pairs}, nil)
 }
 
 // Lists gives the reference lists, or the crosswalks.
-func (c *Client) Lists(ctx context.Context, crosswalks bool) ([]store.ListInfo, error) {
+func (c *Client) Lists(ctx context.Context, crosswalks bool) ([]api.ListInfo, error) {
 	path := "/lists"
 	if crosswalks {
 		path = "/crosswalks"
 	}
-	var out Page[store.ListInfo]
+	var out api.Page[api.ListInfo]
 	err := c.call(ctx, http.MethodGet, path, nil, nil, &out)
 	return out.Items, err
 }
 
 // Entries gives a page of a reference list's entries.
-func (c *Client) Entries(ctx context.Context, name string, query url.Values) (out Page[list.Entry], err error) {
+func (c *Client) Entries(ctx context.Context, name string, query url.Values) (out api.Page[list.Entry], err error) {
 	err = c.call(ctx, http.MethodGet, "/lists/"+url.PathEscape(name)+"/entries", query, nil, &out)
 	return out, err
 }
 
 // Pairs gives a page of a crosswalk's pairs.
-func (c *Client) Pairs(ctx context.Context, name string, query url.Values) (out Page[list.Pair], err error) {
+func (c *Client) Pairs(ctx context.Context, name string, query url.Values) (out api.Page[list.Pair], err error) {
 	err = c.call(ctx, http.MethodGet, "/crosswalks/"+url.PathEscape(name)+"/pairs", query, nil, &out)
 	return out, err
 }
 
 // CreateToken makes an access token.
-func (c *Client) CreateToken(ctx context.Context, t NewToken) (out CreatedToken, err error) {
+func (c *Client) CreateToken(ctx context.Context, t api.NewToken) (out api.CreatedToken, err error) {
 	err = c.call(ctx, http.MethodPost, "/tokens", nil, t, &out)
 	return out, err
 }
 
 // Tokens lists access tokens.
-func (c *Client) Tokens(ctx context.Context) ([]store.Token, error) {
-	var out Page[store.Token]
+func (c *Client) Tokens(ctx context.Context) ([]api.Token, error) {
+	var out api.Page[api.Token]
 	err := c.call(ctx, http.MethodGet, "/tokens", nil, nil, &out)
 	return out.Items, err
 }
@@ -294,31 +293,31 @@ func (c *Client) RevokeToken(ctx context.Context, id int64) error {
 }
 
 // Draft proposes a mapping for a document.
-func (c *Client) Draft(ctx context.Context, document string, d NewDraft) (out drafting.Proposal, err error) {
+func (c *Client) Draft(ctx context.Context, document string, d api.NewDraft) (out drafting.Proposal, err error) {
 	err = c.call(ctx, http.MethodPost, "/documents/"+url.PathEscape(document)+"/draft", nil, d, &out)
 	return out, err
 }
 
 // Preview says what a mapping makes of a part of a document.
-func (c *Client) Preview(ctx context.Context, document string, p NewPreview) (out load.Preview, err error) {
+func (c *Client) Preview(ctx context.Context, document string, p api.NewPreview) (out api.Preview, err error) {
 	err = c.call(ctx, http.MethodPost, "/documents/"+url.PathEscape(document)+"/preview", nil, p, &out)
 	return out, err
 }
 
 // Compare says how the orders of a document differ between two mappings.
-func (c *Client) Compare(ctx context.Context, document string, n NewComparison) (out load.Comparison, err error) {
+func (c *Client) Compare(ctx context.Context, document string, n api.NewComparison) (out api.Comparison, err error) {
 	err = c.call(ctx, http.MethodPost, "/documents/"+url.PathEscape(document)+"/comparison", nil, n, &out)
 	return out, err
 }
 
 // Cover says what of a document a mapping does not use.
-func (c *Client) Cover(ctx context.Context, document string, m MappingRef) (out mapping.Coverage, err error) {
+func (c *Client) Cover(ctx context.Context, document string, m api.MappingRef) (out mapping.Coverage, err error) {
 	err = c.call(ctx, http.MethodPost, "/documents/"+url.PathEscape(document)+"/coverage", nil, m, &out)
 	return out, err
 }
 
 // Why says why an order says what it says; line 0 is the header.
-func (c *Client) Why(ctx context.Context, order int64, line int, field string) (out load.Why, err error) {
+func (c *Client) Why(ctx context.Context, order int64, line int, field string) (out api.Why, err error) {
 	q := url.Values{"field": {field}, "line": {strconv.Itoa(line)}}
 	err = c.call(ctx, http.MethodGet, "/orders/"+strconv.FormatInt(order, 10)+"/why", q, nil, &out)
 	return out, err
@@ -326,14 +325,14 @@ func (c *Client) Why(ctx context.Context, order int64, line int, field string) (
 
 // Missing lists what lists and crosswalks did not know during a load.
 func (c *Client) Missing(ctx context.Context, load int64) ([]mapping.Miss, error) {
-	var out Page[mapping.Miss]
+	var out api.Page[mapping.Miss]
 	err := c.call(ctx, http.MethodGet, loadPath(load, "/missing"), nil, nil, &out)
 	return out.Items, err
 }
 
 // MappingVersions lists the versions of a mapping, newest first.
-func (c *Client) MappingVersions(ctx context.Context, name string) ([]store.Mapping, error) {
-	var out Page[store.Mapping]
+func (c *Client) MappingVersions(ctx context.Context, name string) ([]api.Mapping, error) {
+	var out api.Page[api.Mapping]
 	err := c.call(ctx, http.MethodGet, "/mappings/"+url.PathEscape(name)+"/versions", nil, nil, &out)
 	return out.Items, err
 }

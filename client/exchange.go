@@ -8,23 +8,13 @@ import (
 	"net/url"
 	"strconv"
 
-	"koinos/core/partner"
+	"koinos/api"
 	"koinos/core/x12"
-	"koinos/exchange"
-	"koinos/store"
 )
 
-// Partner is a trading partner.
-type Partner struct {
-	partner.Partner
-	Text string   `json:"text" doc:"The YAML"`
-	In   []string `json:"in" doc:"Transaction sets that come from it"`
-	Out  []string `json:"out" doc:"Transaction sets that go to it"`
-}
-
 // KeepPartner keeps a partner's YAML.
-func (c *Client) KeepPartner(ctx context.Context, text []byte) (Partner, error) {
-	var out Partner
+func (c *Client) KeepPartner(ctx context.Context, text []byte) (api.PartnerDetail, error) {
+	var out api.PartnerDetail
 	res, err := c.send(ctx, http.MethodPost, "/partners", nil, "application/yaml", bytes.NewReader(text))
 	if err != nil {
 		return out, err
@@ -33,45 +23,45 @@ func (c *Client) KeepPartner(ctx context.Context, text []byte) (Partner, error) 
 }
 
 // Partners lists trading partners.
-func (c *Client) Partners(ctx context.Context) ([]Partner, error) {
-	var out Page[Partner]
+func (c *Client) Partners(ctx context.Context) ([]api.PartnerDetail, error) {
+	var out api.Page[api.PartnerDetail]
 	err := c.call(ctx, http.MethodGet, "/partners", nil, nil, &out)
 	return out.Items, err
 }
 
 // Partner gives a trading partner.
-func (c *Client) Partner(ctx context.Context, name string) (out Partner, err error) {
+func (c *Client) Partner(ctx context.Context, name string) (out api.PartnerDetail, err error) {
 	err = c.call(ctx, http.MethodGet, "/partners/"+url.PathEscape(name), nil, nil, &out)
 	return out, err
 }
 
 // SendDue tells a partner what is to be said.
-func (c *Client) SendDue(ctx context.Context, name string, want exchange.Wanted) (out exchange.Sending, err error) {
+func (c *Client) SendDue(ctx context.Context, name string, want api.Wanted) (out api.Sending, err error) {
 	err = c.call(ctx, http.MethodPost, "/partners/"+url.PathEscape(name)+"/send", nil, want, &out)
 	return out, err
 }
 
 // Interchanges gives a page of interchanges, newest first.
-func (c *Client) Interchanges(ctx context.Context, query url.Values) (out Page[store.Interchange], err error) {
+func (c *Client) Interchanges(ctx context.Context, query url.Values) (out api.Page[api.Interchange], err error) {
 	err = c.call(ctx, http.MethodGet, "/interchanges", query, nil, &out)
 	return out, err
 }
 
 // Interchange gives an interchange with its sets.
-func (c *Client) Interchange(ctx context.Context, id int64) (out store.Interchange, err error) {
+func (c *Client) Interchange(ctx context.Context, id int64) (out api.Interchange, err error) {
 	err = c.call(ctx, http.MethodGet, interchangePath(id, ""), nil, nil, &out)
 	return out, err
 }
 
 // Segments gives a stretch of an interchange as people read it, from a segment on.
-func (c *Client) Segments(ctx context.Context, id int64, from int) (out Page[x12.Item], err error) {
+func (c *Client) Segments(ctx context.Context, id int64, from int) (out api.Page[x12.Item], err error) {
 	err = c.call(ctx, http.MethodGet, interchangePath(id, "/segments"), url.Values{"from": {strconv.Itoa(from)}}, nil, &out)
 	return out, err
 }
 
 // ReceiveInterchange sends in what a partner sent.
-func (c *Client) ReceiveInterchange(ctx context.Context, name string, r io.Reader) ([]store.Interchange, error) {
-	var out Page[store.Interchange]
+func (c *Client) ReceiveInterchange(ctx context.Context, name string, r io.Reader) ([]api.Interchange, error) {
+	var out api.Page[api.Interchange]
 	res, err := c.send(ctx, http.MethodPost, "/interchanges", url.Values{"name": {name}}, "application/octet-stream", r)
 	if err != nil {
 		return nil, err
@@ -81,13 +71,13 @@ func (c *Client) ReceiveInterchange(ctx context.Context, name string, r io.Reade
 }
 
 // Resend sends an interchange of ours once more.
-func (c *Client) Resend(ctx context.Context, id int64) (out store.Interchange, err error) {
+func (c *Client) Resend(ctx context.Context, id int64) (out api.Interchange, err error) {
 	err = c.call(ctx, http.MethodPost, interchangePath(id, "/resend"), nil, nil, &out)
 	return out, err
 }
 
 // Replay does once more what an interchange asks for.
-func (c *Client) Replay(ctx context.Context, id int64) (out store.Interchange, err error) {
+func (c *Client) Replay(ctx context.Context, id int64) (out api.Interchange, err error) {
 	err = c.call(ctx, http.MethodPost, interchangePath(id, "/replay"), nil, nil, &out)
 	return out, err
 }

@@ -9,10 +9,10 @@ import (
 	"net/url"
 	"strconv"
 
+	"koinos/api"
 	"koinos/core/finding"
 	"koinos/core/order"
 	"koinos/core/report"
-	"koinos/load"
 )
 
 // ActOnLoad does one of pause, resume, retry or cancel to a load and gives the
@@ -25,25 +25,25 @@ func (c *Client) ActOnLoad(ctx context.Context, id int64, act string) (out repor
 // AcceptWarnings accepts warnings that hold orders of a load and gives the new
 // load of its failed orders.
 func (c *Client) AcceptWarnings(ctx context.Context, id int64, codes []finding.Code) (out report.Load, err error) {
-	err = c.call(ctx, http.MethodPost, loadPath(id, "/accept"), nil, Acceptance{codes}, &out)
+	err = c.call(ctx, http.MethodPost, loadPath(id, "/accept"), nil, api.Acceptance{Codes: codes}, &out)
 	return out, err
 }
 
 // Acts lists what would mend many findings of a load at once.
-func (c *Client) Acts(ctx context.Context, id int64) ([]load.Act, error) {
-	var out Page[load.Act]
+func (c *Client) Acts(ctx context.Context, id int64) ([]api.Act, error) {
+	var out api.Page[api.Act]
 	err := c.call(ctx, http.MethodGet, loadPath(id, "/acts"), nil, nil, &out)
 	return out.Items, err
 }
 
 // Fix mends what failed in a load and gives the new load of its failed orders.
-func (c *Client) Fix(ctx context.Context, id int64, f load.Fix) (out report.Load, err error) {
+func (c *Client) Fix(ctx context.Context, id int64, f api.Fix) (out report.Load, err error) {
 	err = c.call(ctx, http.MethodPost, loadPath(id, "/fix"), nil, f, &out)
 	return out, err
 }
 
 // UndoLoad takes back what a load did, or says what it would do.
-func (c *Client) UndoLoad(ctx context.Context, id int64, dry bool) (out load.Undone, err error) {
+func (c *Client) UndoLoad(ctx context.Context, id int64, dry bool) (out api.Undone, err error) {
 	err = c.call(ctx, http.MethodPost, loadPath(id, "/undo"), url.Values{"dry_run": {strconv.FormatBool(dry)}}, nil, &out)
 	return out, err
 }
@@ -66,7 +66,7 @@ func (c *Client) RefreshReport(ctx context.Context, name string, r io.Reader, w 
 
 // PostOrder stores one order. Again is what it means where it is stored
 // already; blank is skip.
-func (c *Client) PostOrder(ctx context.Context, o *order.Order, again report.Again) (out load.Posted, err error) {
+func (c *Client) PostOrder(ctx context.Context, o *order.Order, again report.Again) (out api.Posted, err error) {
 	q := url.Values{}
 	if again != "" {
 		q.Set("again", string(again))
@@ -76,7 +76,7 @@ func (c *Client) PostOrder(ctx context.Context, o *order.Order, again report.Aga
 }
 
 // KeepSequence keeps a sequence's YAML.
-func (c *Client) KeepSequence(ctx context.Context, text []byte) (out SequenceDetail, err error) {
+func (c *Client) KeepSequence(ctx context.Context, text []byte) (out api.SequenceDetail, err error) {
 	res, err := c.send(ctx, http.MethodPost, "/sequences", nil, "application/yaml", bytes.NewReader(text))
 	if err != nil {
 		return out, err
@@ -85,14 +85,14 @@ func (c *Client) KeepSequence(ctx context.Context, text []byte) (out SequenceDet
 }
 
 // Sequences lists sequences.
-func (c *Client) Sequences(ctx context.Context) ([]SequenceDetail, error) {
-	var out Page[SequenceDetail]
+func (c *Client) Sequences(ctx context.Context) ([]api.SequenceDetail, error) {
+	var out api.Page[api.SequenceDetail]
 	err := c.call(ctx, http.MethodGet, "/sequences", nil, nil, &out)
 	return out.Items, err
 }
 
 // StartRun runs a document through a sequence.
-func (c *Client) StartRun(ctx context.Context, r NewRun) (out report.Run, err error) {
+func (c *Client) StartRun(ctx context.Context, r api.NewRun) (out report.Run, err error) {
 	err = c.call(ctx, http.MethodPost, "/runs", nil, r, &out)
 	return out, err
 }
@@ -104,13 +104,31 @@ func (c *Client) Run(ctx context.Context, id int64) (out report.Run, err error) 
 }
 
 // Runs gives a page of runs, newest first.
-func (c *Client) Runs(ctx context.Context, query url.Values) (out Page[report.Run], err error) {
+func (c *Client) Runs(ctx context.Context, query url.Values) (out api.Page[report.Run], err error) {
 	err = c.call(ctx, http.MethodGet, "/runs", query, nil, &out)
 	return out, err
 }
 
 // Today gives what runs, what waits for somebody, and the last days.
-func (c *Client) Today(ctx context.Context) (out Today, err error) {
+func (c *Client) Today(ctx context.Context) (out api.Today, err error) {
 	err = c.call(ctx, http.MethodGet, "/today", nil, nil, &out)
+	return out, err
+}
+
+// Held gives a page of what is held, oldest first.
+func (c *Client) Held(ctx context.Context, query url.Values) (out api.Page[api.HeldWork], err error) {
+	err = c.call(ctx, http.MethodGet, "/held", query, nil, &out)
+	return out, err
+}
+
+// RetryHeld tries what is held once more.
+func (c *Client) RetryHeld(ctx context.Context, id int64) (out api.Retried, err error) {
+	err = c.call(ctx, http.MethodPost, "/held/"+strconv.FormatInt(id, 10)+"/retry", nil, nil, &out)
+	return out, err
+}
+
+// Events gives what happened to orders behind the event of a number.
+func (c *Client) Events(ctx context.Context, after int64) (out api.Page[api.Event], err error) {
+	err = c.call(ctx, http.MethodGet, "/events", url.Values{"after": {strconv.FormatInt(after, 10)}}, nil, &out)
 	return out, err
 }

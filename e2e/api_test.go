@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"koinos/api"
 	"net/http"
 	"os"
 	"strings"
@@ -12,8 +13,6 @@ import (
 	"github.com/getkin/kin-openapi/openapi3"
 	"github.com/getkin/kin-openapi/openapi3filter"
 	"github.com/getkin/kin-openapi/routers/gorillamux"
-
-	"koinos/client"
 )
 
 // The published description is the running service's, and the service's
@@ -83,16 +82,19 @@ func TestPublishedAPI(t *testing.T) {
 		{"GET", "/loads/5/acts", "", 200}, {"POST", "/loads/5/fix", `{"crosswalks":{"kestle-units":[{"theirs":"pcs","ours":"EA"}]}}`, 202}, {"POST", "/loads/5/fix", `{"dates":{"ordered_on":"yyy"}}`, 422},
 		{"POST", "/loads/5/retry", "", 202}, {"POST", "/loads/5/accept", `{"codes":["dates_decided"]}`, 202}, {"POST", "/loads/5/pause", "", 409}, {"POST", "/loads/5/resume", "", 409}, {"POST", "/loads/4/undo?dry_run=true", "", 200},
 		{"POST", "/reports/refresh?name=a.csv", "Order,Koinos order\nx,SO-000301\n", 200}, {"POST", "/reports/refresh?name=a.csv", "a,b\n", 422}, {"GET", "/loads/5/report?format=failed", "", 200},
-		{"POST", "/orders", `{"kind":"sales","sender_number":"X-1","partner":"SALTRY","lines":[{"item":"00417","quantity":"2","unit_price":"9.50"}]}`, 201},
-		{"POST", "/orders", `{"kind":"sales","sender_number":"X-1","partner":"SALTRY","lines":[{"item":"00417","quantity":"2","unit_price":"9.50"}]}`, 200},
-		{"POST", "/orders?again=update", `{"kind":"sales","sender_number":"X-1","partner":"SALTRY","lines":[{"item":"00417","quantity":"3","unit_price":"9.50"}]}`, 200},
-		{"POST", "/orders", `{"kind":"sales","sender_number":"X-1","partner":"SALTRY","lines":[{"item":"00417","quantity":"2"}]}`, 422}, {"POST", "/orders", `{"kind":"sales"}`, 422},
+		{"POST", "/orders", `{"kind":"sales","sender_number":"X-1","partner":"SALTRY","lines":[{"item":"00113","quantity":"2","unit_price":"9.50"}]}`, 201},
+		{"POST", "/orders", `{"kind":"sales","sender_number":"X-1","partner":"SALTRY","lines":[{"item":"00113","quantity":"2","unit_price":"9.50"}]}`, 200},
+		{"POST", "/orders?again=update", `{"kind":"sales","sender_number":"X-1","partner":"SALTRY","lines":[{"item":"00113","quantity":"3","unit_price":"9.50"}]}`, 200},
+		{"POST", "/orders", `{"kind":"sales","sender_number":"X-1","partner":"SALTRY","lines":[{"item":"00113","quantity":"2"}]}`, 422}, {"POST", "/orders", `{"kind":"sales"}`, 422},
 		{"POST", "/load", "--b\r\nContent-Disposition: form-data; name=\"file\"; filename=\"a.csv\"\r\n\r\nOrder,Item,Qty,Price\nA-1,00417,2,9.50\n\r\n--b\r\nContent-Disposition: form-data; name=\"mapping\"\r\n\r\nplain\r\n--b--\r\n", 200},
 		{"GET", "/partners", "", 200}, {"GET", "/partners/PELLOW", "", 200}, {"GET", "/partners/NOBODY", "", 404}, {"POST", "/partners", "koinos: partner/1\nname: EBBING\nkind: supplier\nthem: {qualifier: ZZ, id: EBBING}\nus: {qualifier: ZZ, id: QUILLMERE}\nsets: {\"850\": {}}\n", 201},
 		{"POST", "/partners", "koinos: partner/1\nname: X\n", 422}, {"POST", "/partners/VARNHOLT/send", `{"set":"850","try":true}`, 200}, {"POST", "/partners/VARNHOLT/send", `{"set":"855"}`, 422},
 		{"GET", "/interchanges?limit=3&speaking=true", "", 200}, {"GET", "/interchanges?state=held", "", 200}, {"GET", "/interchanges?order=1", "", 200}, {"GET", "/interchanges/1", "", 200}, {"GET", "/interchanges/999", "", 404}, {"GET", "/interchanges/1/segments?from=3&limit=9", "", 200},
 		{"GET", "/interchanges/4/segments", "", 200}, {"GET", "/interchanges/1/sets/1/orders", "", 200}, {"GET", "/interchanges/1/sets/9/orders", "", 404}, {"GET", "/interchanges/1/content", "", 200},
 		{"POST", "/interchanges?name=x.edi", "ISA rubbish", 201}, {"POST", "/interchanges/1/replay", "", 200}, {"POST", "/interchanges/1/resend", "", 409}, {"POST", "/interchanges/2/resend", "", 200}, {"POST", "/interchanges/2/replay", "", 409},
+		{"GET", "/interchanges/1/sets?limit=1", "", 200}, {"GET", "/interchanges/999/sets", "", 404}, {"GET", "/events?after=3&limit=2", "", 200}, {"GET", "/held", "", 200}, {"GET", "/held?kind=notice", "", 200},
+		{"POST", "/held/2/retry", "", 202}, {"POST", "/held/999/retry", "", 404}, {"GET", "/orders/1/why?field=quantity", "", 422}, {"GET", "/orders/1/why?field=total", "", 200},
+		{"POST", "/loads", `{"document":"` + sha + `","mapping_text":"koinos: x","dry_run":true}`, 422}, {"POST", "/loads", `{"document":"` + sha + `","mapping_text":"koinos: x"}`, 422},
 		{"POST", "/tokens", `{"name":"a","scope":"read"}`, 201}, {"GET", "/tokens", "", 200}, {"DELETE", "/tokens/1", "", 204}, {"DELETE", "/tokens/1", "", 404},
 	} {
 		kind := ""
@@ -111,7 +113,7 @@ func TestPublishedAPI(t *testing.T) {
 			continue
 		}
 		if c.status >= 400 {
-			var p client.Problem
+			var p api.Problem
 			if err := json.Unmarshal([]byte(body), &p); err != nil || p.Code == "" || p.Title == "" || p.Status != c.status || !strings.HasPrefix(res.Header.Get("Content-Type"), "application/problem+json") {
 				t.Errorf("%s %s is no problem: %s %s", c.method, c.path, res.Header.Get("Content-Type"), body)
 			}

@@ -108,12 +108,12 @@ func TestConsole(t *testing.T) {
 		chromedp.Click(`//*[@role="option"][contains(., "saltry-orders")]`, chromedp.BySearch),
 		chromedp.WaitNotPresent("[role=listbox]", chromedp.ByQuery), // it lies over the buttons while it closes
 		has(".side", "Monthly orders of Saltry"), press("Dry run"),
-		has("h1", "Dry run 12"), has(".figures", "2 ✕ refused"), has(".figures", "1 warning"), has(".reasons", "a code is not in its list"),
+		has("h1", "Dry run 16"), has(".figures", "2 ✕ refused"), has(".figures", "1 warning"), has(".reasons", "a code is not in its list"),
 		// The keyboard steps through the findings; the grid and the paper follow.
 		chromedp.KeyEvent("n"), has(".grid td.active", "001O4"), has(".opened", "Nearest in the list: 00104"),
 		chromedp.KeyEvent("o"), has(".paper", "SSS/0402"), has(".paper .value.error", "001O4"), has(".paper", "refused"),
 		press("Load the 1 good orders"),
-		has("h1", "Load 13"), has(".figures", "1 ✓ loaded"), press("The orders"),
+		has("h1", "Load 17"), has(".figures", "1 ✓ loaded"), press("The orders"),
 		has("main", "of load 13"), press("SO-000491"), has(".paper", "SSS/0401"), has(".events", "created by local"),
 		// A value points at its cell, a cell says what became of it.
 		chromedp.Focus(".paper .lines .value.from", chromedp.ByQuery), chromedp.WaitVisible("td.lit", chromedp.ByQuery), has("td.lit", "00101"),
@@ -138,9 +138,9 @@ func TestConsoleMend(t *testing.T) {
 		chromedp.Navigate(s.address+"/today"), has("main", "saltry-season.csv"), chromedp.Click(`a[href="/loads/9?tab=mend"]`, chromedp.ByQuery), has("h1", "Load 9"), has(".mend", "400 orders"),
 		ours("ROPE-WH-10", "00113"), ours("ROPE-NV-8", "00143"), ours("LANT-ANCHOR", "00501"), ours("FENDER-F3", "00556"), ours("0O113", "00113"), ours("metres", "MTR"),
 		press("Take yyyy.m.d"), press("Mend, and load 463 orders again"),
-		has("h1", "Load 12"), has(".small", "only what failed in load 9"), has(".figures", "463 ✓ loaded"), has("main", "saltry-orders v2"),
+		has("h1", "Load 16"), has(".small", "only what failed in load 9"), has(".figures", "463 ✓ loaded"), has("main", "saltry-orders v2"),
 		press("Take back"), has("[role=dialog]", "463 orders that it stored will be gone"), press("Take it back"), has("h1 ~ .mark", "taken back"), has(".figures", "463 · taken back"),
-		chromedp.Navigate(s.address+"/loads/8"), press("Changes"), has(".changes", "line 1 quantity"), press("Load the 6 good orders"), has("h1", "Load 13"), has(".figures", "6 ✓ changed"),
+		chromedp.Navigate(s.address+"/loads/8"), press("Changes"), has(".changes", "line 1 quantity"), press("Load the 6 good orders"), has("h1", "Load 17"), has(".figures", "6 ✓ changed"),
 		press("Changes"), press("SO-000301"), press("Open the stored order"), has(".events", "changed by local in load 13, revision 2"), has(".events", "row 2 column 3"),
 		chromedp.Navigate(s.address+"/loads/7"), has(".small", "Step sale of run 1: purchase"), press("purchase"), has("h1", "Load 6"),
 	)

@@ -15,12 +15,12 @@ import (
 
 	"github.com/xuri/excelize/v2"
 
-	"koinos/client"
+	"koinos/api"
 	"koinos/core/finding"
 	"koinos/core/order"
+	"koinos/core/origin"
 	"koinos/core/report"
 	"koinos/demo"
-	"koinos/store"
 )
 
 // The demo loads its documents with the results that are written down, and
@@ -117,8 +117,8 @@ func checkPlaces(t *testing.T, s *service) {
 		if cells[o.Document] == nil {
 			cells[o.Document] = map[int][]string{}
 			for from := 1; ; from += 1000 {
-				var page client.Rows
-				_, body := s.do("GET", fmt.Sprintf("/api/v1/documents/%s/rows?limit=1000&from=%d&sheet=%s", o.Document, from, url.QueryEscape(o.Trace.Sheet)), "")
+				var page api.Rows
+				_, body := s.do("GET", fmt.Sprintf("/api/v1/documents/%s/rows?limit=1000&from=%d&sheet=%s", o.Document, from, url.QueryEscape(sheetOf(o))), "")
 				if err := json.Unmarshal([]byte(body), &page); err != nil {
 					t.Fatal(err)
 				}
@@ -131,8 +131,12 @@ func checkPlaces(t *testing.T, s *service) {
 			}
 		}
 		crossed := map[string]bool{"ship_to.code": true, "unit": true} // a crosswalk makes them ours
+		places := map[string]origin.Place{}
+		for _, p := range o.Places {
+			places[fmt.Sprintf("%d %s", p.Line, p.Field)] = p.Place
+		}
 		o.Each(func(line int, field, value string) {
-			at := o.Trace.Place(line, field)
+			at := places[fmt.Sprintf("%d %s", line, field)]
 			if at.Row == 0 || crossed[field] || field == "item" && o.Partner == "EBBING" {
 				return
 			}
@@ -146,6 +150,14 @@ func checkPlaces(t *testing.T, s *service) {
 	if followed < 8_000 {
 		t.Errorf("only %d values were followed", followed)
 	}
+}
+
+// sheetOf is the sheet that an order stands in.
+func sheetOf(o *api.StoredOrder) string {
+	if len(o.Places) == 0 {
+		return ""
+	}
+	return o.Places[0].Place.Sheet
 }
 
 // means reports whether a cell's text is a way to write the value.
@@ -234,7 +246,7 @@ func checkMarked(t *testing.T, s *service) {
 	for i, row := range was {
 		for j, want := range row {
 			if is[i][j] != want {
-				t.Errorf("the partner's %s%d was %q, is %q", finding.ColumnName(j+1), i+1, want, is[i][j])
+				t.Errorf("the partner's %s%d was %q, is %q", origin.ColumnName(j+1), i+1, want, is[i][j])
 			}
 		}
 	}
@@ -281,13 +293,13 @@ func checkMarked(t *testing.T, s *service) {
 	if err := s.api().Report(context.Background(), 5, "json", &b); err != nil {
 		t.Fatal(err)
 	}
-	var full client.FullReport
+	var full api.FullReport
 	if err := json.Unmarshal(b.Bytes(), &full); err != nil || len(full.Orders) != full.Load.Orders || len(full.Findings) != full.Load.Errors+full.Load.Warnings {
 		t.Errorf("the JSON report holds %d orders, %d findings, %v", len(full.Orders), len(full.Findings), err)
 	}
 }
 
-func (s *service) load(t *testing.T, doc string) client.LoadReport {
+func (s *service) load(t *testing.T, doc string) api.LoadReport {
 	t.Helper()
 	l := s.begin([]byte(doc))
 	ctx := context.Background()
@@ -304,7 +316,7 @@ func (s *service) load(t *testing.T, doc string) client.LoadReport {
 // checkOrders pages through everything and finds every loaded order once.
 func checkOrders(t *testing.T, s *service) {
 	ctx, q := context.Background(), url.Values{"limit": {"70"}}
-	seen := map[int64]store.OrderSummary{}
+	seen := map[int64]api.OrderSummary{}
 	for {
 		page, err := s.api().Orders(ctx, q)
 		if err != nil {

@@ -12,11 +12,11 @@ import (
 	"testing"
 	"time"
 
+	"koinos/api"
 	"koinos/client"
 	"koinos/core/order"
 	"koinos/core/report"
 	"koinos/demo"
-	"koinos/store"
 )
 
 // The partners of the demo have said all that they have to say; every
@@ -24,7 +24,7 @@ import (
 func TestExchange(t *testing.T) {
 	s := start(t, t.TempDir(), "demo")
 	out, errOut, code := s.koinos("exchange", "list", "--limit", "500", "--output", "json")
-	var all []store.Interchange
+	var all []api.Interchange
 	if err := json.Unmarshal([]byte(out), &all); err != nil || code != 0 {
 		t.Fatal(err, errOut)
 	}
@@ -75,7 +75,7 @@ func TestExchange(t *testing.T) {
 	}
 	var held int64
 	for _, i := range all {
-		if i.State == store.Held && i.Direction == "out" {
+		if i.State == api.StateHeld && i.Direction == "out" {
 			held = i.ID
 		}
 	}
@@ -165,17 +165,17 @@ func TestExchangeKilled(t *testing.T) {
 	}
 }
 
-func sentOf(t *testing.T, api *client.Client) (n int) {
-	page, err := api.Interchanges(context.Background(), url.Values{"limit": {"1000"}, "kind": {"850"}, "direction": {"out"}})
+func sentOf(t *testing.T, calls *client.Client) (n int) {
+	page, err := calls.Interchanges(context.Background(), url.Values{"limit": {"1000"}, "kind": {"850"}, "direction": {"out"}})
 	if err != nil {
 		t.Fatal(err)
 	}
 	for _, i := range page.Items {
-		full, err := api.Interchange(context.Background(), i.ID)
+		full, err := calls.Interchange(context.Background(), i.ID)
 		if err != nil {
 			t.Fatal(err)
 		}
-		if i.State != store.Ready && i.State != store.Held {
+		if i.State != api.StateReady && i.State != api.StateHeld {
 			n += len(full.Sets)
 		}
 	}

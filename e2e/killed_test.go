@@ -13,7 +13,7 @@ import (
 	"testing"
 	"time"
 
-	"koinos/client"
+	"koinos/api"
 	"koinos/core/report"
 )
 
@@ -30,10 +30,12 @@ func state(t testing.TB, data string) string {
 	defer db.Close()
 	var out strings.Builder
 	for _, query := range []string{
-		`SELECT id, kind, number, identity, hex(fingerprint), status, revision, partner, currency, total, line_count, more, trace, load_id, load_seq FROM orders ORDER BY id`,
+		`SELECT id, kind, number, identity, hex(fingerprint), status, revision, partner, currency, total, line_count, last_line, more, load_id FROM orders ORDER BY id`,
 		`SELECT * FROM lines ORDER BY order_id, n`,
-		`SELECT order_id, revision, by, action, load_id, load_seq, changes, was FROM events ORDER BY order_id, revision`,
+		`SELECT n, order_id, revision, by, action, load_id, load_seq, document, trace, changes, was FROM events ORDER BY n`,
 		`SELECT * FROM series ORDER BY kind`,
+		`SELECT * FROM jobs`,
+		`SELECT kind, load_id, load_seq, partner, number, code, reason FROM held ORDER BY load_id, load_seq`,
 		`SELECT * FROM load_orders ORDER BY load_id, seq`,
 		`SELECT * FROM load_spans ORDER BY load_id, sheet, first`,
 		`SELECT * FROM load_changes ORDER BY load_id, seq`,
@@ -106,7 +108,7 @@ func TestKilledAtRandom(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			l, err := s.api().StartLoad(ctx, client.NewLoad{Document: d.SHA, Mapping: "plain", Options: step.opt})
+			l, err := s.api().StartLoad(ctx, api.NewLoad{Document: d.SHA, Mapping: "plain", Options: step.opt})
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -189,7 +191,7 @@ func TestSequenceKilledAtRandom(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		r, err := s.api().StartRun(ctx, client.NewRun{Document: d.SHA, Sequence: "both"})
+		r, err := s.api().StartRun(ctx, api.NewRun{Document: d.SHA, Sequence: "both"})
 		for err == nil && r.Status == report.Running {
 			kill()
 			time.Sleep(5 * time.Millisecond)
@@ -201,8 +203,8 @@ func TestSequenceKilledAtRandom(t *testing.T) {
 		most = max(most, 1)
 		done := make(chan error, 1)
 		for first := true; ; first = false {
-			api := s.api()
-			go func() { _, err := api.UndoLoad(ctx, r.Loads[1].ID, false); done <- err }()
+			calls := s.api()
+			go func() { _, err := calls.UndoLoad(ctx, r.Loads[1].ID, false); done <- err }()
 			if first && seed != 0 {
 				kill()
 			}

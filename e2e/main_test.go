@@ -17,6 +17,7 @@ import (
 	"testing"
 	"time"
 
+	"koinos/api"
 	"koinos/client"
 	"koinos/core/report"
 )
@@ -200,15 +201,15 @@ func waitFor(t testing.TB, what string, ok func() bool) {
 // begin sends csvMapping and a document in and starts a load.
 func (s *service) begin(doc []byte) report.Load {
 	s.t.Helper()
-	ctx, api := context.Background(), s.api()
-	if _, err := api.KeepMapping(ctx, []byte(csvMapping)); err != nil {
+	ctx, calls := context.Background(), s.api()
+	if _, err := calls.KeepMapping(ctx, []byte(csvMapping)); err != nil {
 		s.t.Fatal(err)
 	}
-	d, err := api.SendDocument(ctx, "many.csv", bytes.NewReader(doc))
+	d, err := calls.SendDocument(ctx, "many.csv", bytes.NewReader(doc))
 	if err != nil {
 		s.t.Fatal(err)
 	}
-	l, err := api.StartLoad(ctx, client.NewLoad{Document: d.SHA, Mapping: "plain"})
+	l, err := calls.StartLoad(ctx, api.NewLoad{Document: d.SHA, Mapping: "plain"})
 	if err != nil {
 		s.t.Fatal(err)
 	}

@@ -13,8 +13,8 @@ import (
 
 	"github.com/xuri/excelize/v2"
 
+	"koinos/api"
 	"koinos/cli"
-	"koinos/client"
 )
 
 // A request that names itself is answered once and again, also by the next
@@ -227,14 +227,14 @@ func TestMendAndLoadAgain(t *testing.T) {
 }
 
 // loadAs loads a document through a mapping and waits for the end.
-func (s *service) loadAs(t *testing.T, name, doc, mapping string) client.LoadReport {
+func (s *service) loadAs(t *testing.T, name, doc, mapping string) api.LoadReport {
 	t.Helper()
 	ctx := context.Background()
 	kept, err := s.api().KeepMapping(ctx, []byte(mapping))
 	if err != nil {
 		t.Fatal(err)
 	}
-	rep, err := cli.LoadDocument(ctx, s.api(), name, strings.NewReader(doc), client.NewLoad{Mapping: kept.Name})
+	rep, err := cli.LoadDocument(ctx, s.api(), name, strings.NewReader(doc), api.NewLoad{Mapping: kept.Name})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -12,7 +12,7 @@ import (
 
 	_ "github.com/mattn/go-sqlite3"
 
-	"koinos/client"
+	"koinos/api"
 	"koinos/core/report"
 )
 
@@ -105,7 +105,7 @@ func TestFullDisk(t *testing.T) {
 	}
 	if _, err := s.api().SendDocument(context.Background(), "big.csv", bytes.NewReader(manyOrders(400_000))); err == nil {
 		t.Error("a document was accepted that the disk cannot hold")
-	} else if p, ok := err.(*client.Problem); !ok || p.Code != "storage_failed" {
+	} else if p, ok := err.(*api.Problem); !ok || p.Code != "storage_failed" {
 		t.Errorf("a document on a full disk: %v", err)
 	}
 	if o, err := s.api().Order(context.Background(), 50); err != nil || len(o.Lines) != 3 {

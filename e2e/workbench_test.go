@@ -31,7 +31,7 @@ func TestWorkbench(t *testing.T) {
 		chromedp.Click(`[aria-label="Undo"], .bar button:nth-of-type(1)`, chromedp.ByQuery), has(".fields", "Bezeichnung (D)"),
 		// The text is the same mapping.
 		press("YAML"), has(".cm-content", "Bestell-Nr."), press("Fields"),
-		press("Keep"), has("main", "version 1"), press("Dry run"), has("h1", "Dry run 12"), has(".figures", "2"),
+		press("Keep"), has("main", "version 1"), press("Dry run"), has("h1", "Dry run 16"), has(".figures", "2"),
 		// The new mapping is among the others, with its versions.
 		chromedp.Navigate(s.address+"/mappings"), has("main", "bootshaus"), press("bootshaus"), has("main", "version 1"), has("pre", "Fach"),
 		// Lists are edited in place.

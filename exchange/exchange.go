@@ -10,10 +10,13 @@ import (
 	"sync"
 	"time"
 
+	"koinos/api"
 	"koinos/core/finding"
 	"koinos/core/mapping"
+	"koinos/core/origin"
 	"koinos/core/partner"
 	"koinos/folder"
+	"koinos/jobs"
 	"koinos/load"
 	"koinos/store"
 )
@@ -27,14 +30,14 @@ type Exchange struct {
 	now    func() time.Time
 	log    *slog.Logger
 
-	mu      sync.Mutex // one change of the exchange's state at a time
-	cacheMu sync.Mutex
-	cache   map[string]*partner.Partner // by their text
+	mu    sync.Mutex
+	cache map[string]*partner.Partner // by their text
+	locks map[string]*sync.Mutex      // by partner: what is told to one is worked out once at a time
 }
 
 // New makes an exchange over a store. Dir holds a folder for each partner.
 func New(s *store.Store, engine *load.Engine, dir string, now func() time.Time, log *slog.Logger) *Exchange {
-	return &Exchange{store: s, engine: engine, dir: dir, now: now, log: log, cache: map[string]*partner.Partner{}}
+	return &Exchange{store: s, engine: engine, dir: dir, now: now, log: log, cache: map[string]*partner.Partner{}, locks: map[string]*sync.Mutex{}}
 }
 
 // Keep keeps a partner, and the mappings that it names where they are not there.
@@ -49,7 +52,7 @@ func (x *Exchange) Keep(ctx context.Context, text, by string) (*partner.Partner,
 	}
 	for _, other := range all {
 		if other.Name != p.Name && other.Them.Key() == p.Them.Key() && other.Us.Key() == p.Us.Key() {
-			f := finding.New(finding.PartnerInvalid, finding.Place{Mapping: true}, p.Them.Key(), "%s and %s have the same ids; an interchange could be of either.", other.Name, p.Name)
+			f := finding.New(finding.PartnerInvalid, origin.Place{Mapping: true}, p.Them.Key(), "%s and %s have the same ids; an interchange could be of either.", other.Name, p.Name)
 			return nil, finding.All{f}
 		}
 	}
@@ -68,11 +71,11 @@ func (x *Exchange) Keep(ctx context.Context, text, by string) (*partner.Partner,
 		if _, err := mapping.Parse([]byte(text)); err != nil {
 			return nil, err
 		}
-		if _, err := x.store.PutMapping(ctx, store.Mapping{Name: set.Mapping, Text: text, StoredAt: x.now().UTC(), StoredBy: by}); err != nil {
+		if _, err := x.store.PutMapping(ctx, api.Mapping{Name: set.Mapping, Text: text, StoredAt: x.now().UTC(), StoredBy: by}); err != nil {
 			return nil, err
 		}
 	}
-	return p, x.store.PutPartner(ctx, store.Partner{Name: p.Name, Text: text, Them: p.Them.Key(), Us: p.Us.Key(), StoredAt: x.now().UTC(), StoredBy: by})
+	return p, x.store.PutPartner(ctx, api.Partner{Name: p.Name, Text: text, Them: p.Them.Key(), Us: p.Us.Key(), StoredAt: x.now().UTC(), StoredBy: by})
 }
 
 // partners are all that are kept.
@@ -81,8 +84,8 @@ func (x *Exchange) partners(ctx context.Context) ([]*partner.Partner, error) {
 	if err != nil {
 		return nil, err
 	}
-	x.cacheMu.Lock()
-	defer x.cacheMu.Unlock()
+	x.mu.Lock()
+	defer x.mu.Unlock()
 	var list []*partner.Partner
 	for _, k := range kept {
 		p := x.cache[k.Text]
@@ -114,7 +117,7 @@ func (x *Exchange) Partner(ctx context.Context, name string) (*partner.Partner, 
 func (x *Exchange) mappingOf(ctx context.Context, p *partner.Partner, set string) (*mapping.Mapping, error) {
 	s, ok := p.Sets[set]
 	if !ok {
-		f := finding.New(finding.PartnerInvalid, finding.Place{}, set, "%s exchanges no %s with us: the partner's sets do not name it.", p.Name, set)
+		f := finding.New(finding.PartnerInvalid, origin.Place{}, set, "%s exchanges no %s with us: the partner's sets do not name it.", p.Name, set)
 		return nil, &f
 	}
 	kept, err := x.store.Mapping(ctx, s.Mapping, 0)
@@ -122,8 +125,11 @@ func (x *Exchange) mappingOf(ctx context.Context, p *partner.Partner, set string
 		return nil, err
 	}
 	m, err := mapping.Parse([]byte(kept.Text))
+	if err == nil {
+		m, err = m.With(mapping.Asked{Of: p.Orders()})
+	}
 	if err == nil && m.Document.Set != set {
-		f := finding.New(finding.PartnerInvalid, finding.Place{}, s.Mapping, "The mapping %s reads and writes a %q, not a %s.", s.Mapping, m.Document.Set, set)
+		f := finding.New(finding.PartnerInvalid, origin.Place{}, s.Mapping, "The mapping %s reads and writes a %q, not a %s.", s.Mapping, m.Document.Set, set)
 		return nil, &f
 	}
 	return m, err
@@ -132,67 +138,124 @@ func (x *Exchange) mappingOf(ctx context.Context, p *partner.Partner, set string
 // inTurn are the sets in the order in which they make sense to who reads them.
 var inTurn = []string{"850", "860", "855", "865", "856", "810"}
 
-// every is how often folders and what is due are looked at.
-const every = 400 * time.Millisecond
+// lock makes sure that one partner is told of things once at a time.
+func (x *Exchange) lock(name string) (unlock func()) {
+	x.mu.Lock()
+	l := x.locks[name]
+	if l == nil {
+		l = &sync.Mutex{}
+		x.locks[name] = l
+	}
+	x.mu.Unlock()
+	l.Lock()
+	return l.Unlock
+}
 
-// Run takes up what an earlier service left, then watches the partners' folders
-// and sends what is due until ctx ends.
-func (x *Exchange) Run(ctx context.Context) {
-	x.resume(ctx)
-	watched := map[string]bool{}
-	var wait sync.WaitGroup
-	defer wait.Wait()
-	tick := time.NewTicker(every)
-	defer tick.Stop()
-	seen := ^uint64(0) // commits of the store when what is due was looked for last
-	var rest time.Time // until then it is not looked for again: looking took that long
+// every is how often folders are looked into.
+const every = 200 * time.Millisecond
+
+// atOnce is how many interchanges are dealt with side by side, of different partners.
+const atOnce = 4
+
+// Kinds are the jobs that the exchange does: interchanges that came and that go,
+// those of a partner one after another.
+func (x *Exchange) Kinds() map[string]jobs.Kind {
+	return map[string]jobs.Kind{api.InterchangeJob: {Work: x.work, AtOnce: atOnce, Key: func(ctx context.Context, id int64) (string, error) {
+		i, err := x.store.Interchange(ctx, id, x.now())
+		return i.Direction + " " + i.Partner, err
+	}}}
+}
+
+// work does what is to be done with an interchange: it is the work of a job.
+func (x *Exchange) work(ctx context.Context, id int64) error {
+	i, err := x.store.Interchange(ctx, id, x.now())
+	if errors.Is(err, store.ErrNotFound) {
+		return nil // it was held, and written anew
+	}
+	switch {
+	case err != nil:
+		return err
+	case i.Direction == "in" && i.State == api.StateReceived:
+		return x.take(ctx, &i)
+	case i.Direction == "out" && i.State == api.StateReady:
+		return x.deliver(ctx, &i)
+	}
+	return nil
+}
+
+// settled waits until the queue has dealt with an interchange, and gives it.
+func (x *Exchange) settled(ctx context.Context, id int64) (api.Interchange, error) {
 	for {
-		began := time.Now()
-		commits := x.store.Commits()
-		look := commits != seen && began.After(rest)
-		all, err := x.partners(ctx)
-		if err != nil && ctx.Err() == nil {
-			x.log.Error("partners cannot be read", "error", err)
-		}
-		for _, p := range all {
-			if x.dir != "" && !watched[p.Name] {
-				watched[p.Name] = true
-				wait.Go(func() { x.watch(ctx, p.Name) })
-			}
-			for _, set := range inTurn {
-				if look && p.Sets[set].Send == "due" && p.Outgoing(set) {
-					if _, err := x.Send(ctx, p.Name, Wanted{Set: set, fresh: true}, "service"); err != nil && ctx.Err() == nil {
-						x.log.Error("what is due cannot be sent", "partner", p.Name, "set", set, "error", err)
-						commits = ^uint64(0) // to be tried again
-					}
-				}
-			}
-		}
-		if look {
-			seen, rest = commits, time.Now().Add(10*time.Since(began))
+		woken := x.store.Woken()
+		i, err := x.store.Interchange(ctx, id, x.now())
+		if err != nil || i.State != api.StateReceived && i.State != api.StateReady {
+			return i, err
 		}
 		select {
+		case <-woken:
 		case <-ctx.Done():
-			return
-		case <-tick.C:
+			return i, ctx.Err()
 		}
 	}
 }
 
-// resume delivers and takes in what was kept before the service ended.
-func (x *Exchange) resume(ctx context.Context) {
-	ready, err := x.store.InterchangesIn(ctx, "out", store.Ready)
-	for _, id := range ready {
-		err = errors.Join(err, x.deliver(ctx, id))
+// Run watches the partners' folders and sends what is due until ctx ends. It looks
+// for what is due when something has changed, and never more than a tenth of the
+// time.
+func (x *Exchange) Run(ctx context.Context) {
+	watched := map[string]bool{}
+	var wait sync.WaitGroup
+	defer wait.Wait()
+	for ctx.Err() == nil {
+		woken := x.store.Woken()
+		began := time.Now()
+		again := x.lookDue(ctx, func(name string) {
+			if x.dir != "" && !watched[name] {
+				watched[name] = true
+				wait.Go(func() { x.watch(ctx, name) })
+			}
+		})
+		pause(ctx, nil, max(10*time.Since(began), 20*time.Millisecond))
+		if again {
+			pause(ctx, woken, time.Second)
+		} else {
+			pause(ctx, woken, time.Hour)
+		}
 	}
-	came, more := x.store.InterchangesIn(ctx, "in", store.Received)
-	err = errors.Join(err, more)
-	for _, id := range came {
-		err = errors.Join(err, x.take(ctx, id))
+}
+
+// pause waits for a channel, but no longer than a time or ctx.
+func pause(ctx context.Context, c <-chan struct{}, most time.Duration) {
+	t := time.NewTimer(most)
+	defer t.Stop()
+	select {
+	case <-ctx.Done():
+	case <-c:
+	case <-t.C:
 	}
+}
+
+// lookDue sends every partner what is due; again reports that something could not
+// be sent that may be later.
+func (x *Exchange) lookDue(ctx context.Context, see func(name string)) (again bool) {
+	all, err := x.partners(ctx)
 	if err != nil && ctx.Err() == nil {
-		x.log.Error("interchanges that were left could not be taken up", "error", err)
+		x.log.Error("partners cannot be read", "error", err)
+		again = true
 	}
+	for _, p := range all {
+		see(p.Name)
+		for _, set := range inTurn {
+			if p.Sets[set].Send != "due" || !p.Outgoing(set) {
+				continue
+			}
+			if _, err := x.send(ctx, p.Name, api.Wanted{Set: set}, true, "service"); err != nil && ctx.Err() == nil {
+				x.log.Error("what is due cannot be sent", "partner", p.Name, "set", set, "error", err)
+				again = true
+			}
+		}
+	}
+	return again
 }
 
 // watch takes in the files of a partner's folder.
@@ -206,7 +269,7 @@ func (x *Exchange) watch(ctx context.Context, name string) {
 			return folder.Result{}, err
 		}
 		came, err := x.Receive(ctx, f, info.Size(), file, "folder "+name)
-		if store.IsFull(err) || errors.Is(err, load.ErrStopping) {
+		if store.IsFull(err) || ctx.Err() != nil {
 			err = errors.Join(folder.ErrLater, err)
 		}
 		if err != nil {
@@ -214,11 +277,11 @@ func (x *Exchange) watch(ctx context.Context, name string) {
 		}
 		clean := true
 		for i := range came {
-			clean = clean && came[i].State == store.Done
+			clean = clean && came[i].State == api.StateDone
 		}
 		return folder.Result{Clean: clean}, nil
 	}}
-	if err := w.Run(ctx, every/2, x.log); err != nil {
+	if err := w.Run(ctx, every, x.log); err != nil {
 		x.log.Error("partner's folder is not watched", "partner", name, "error", err)
 	}
 }

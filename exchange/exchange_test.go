@@ -3,9 +3,11 @@ package exchange
 import (
 	"bytes"
 	"context"
+	"encoding/json"
 	"fmt"
 	"io"
 	"log/slog"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -13,6 +15,7 @@ import (
 	"testing"
 	"time"
 
+	"koinos/api"
 	"koinos/core/finding"
 	"koinos/core/list"
 	"koinos/core/order"
@@ -20,6 +23,7 @@ import (
 	"koinos/core/source"
 	"koinos/core/x12"
 	"koinos/demo"
+	"koinos/jobs"
 	"koinos/load"
 	"koinos/store"
 )
@@ -41,8 +45,22 @@ func open(t *testing.T) *desk {
 	d := &desk{t: t, at: time.Date(2026, 3, 16, 8, 0, 0, 0, time.UTC), dir: t.TempDir()}
 	log := slog.New(slog.NewTextHandler(io.Discard, nil))
 	engine := load.New(s, source.DefaultLimits, d.clock, log)
-	t.Cleanup(func() { engine.Close(); s.Close() })
 	d.Exchange = New(s, engine, d.dir, d.clock, log)
+	kinds := engine.Kinds()
+	maps.Copy(kinds, d.Kinds())
+	queue := jobs.New(s, kinds, time.Now, log)
+	engine.Use(queue)
+	working, stop := context.WithCancel(context.Background())
+	stopped := make(chan struct{})
+	go func() {
+		defer close(stopped)
+		queue.Run(working)
+	}()
+	t.Cleanup(func() {
+		stop()
+		<-stopped
+		s.Close()
+	})
 	ctx := context.Background()
 	if err := s.PutList(ctx, "customers", []list.Entry{{Code: "PELLOW"}}, d.at); err != nil {
 		t.Fatal(err)
@@ -82,7 +100,7 @@ func varnholt(control int, kind, segments string) string {
 
 const order4711 = "BEG*00*SA*PM-1**20260316~CUR*BY*EUR~N1*ST*Pellow Marina*92*0040~PO1*1*20*MR*1.33**VP*00113~PO1*2*3*BX*31.42**VP*00489~CTT*2~"
 
-func (d *desk) receive(doc string) store.Interchange {
+func (d *desk) receive(doc string) api.Interchange {
 	d.t.Helper()
 	all, err := d.Receive(context.Background(), strings.NewReader(doc), int64(len(doc)), "test.edi", "test")
 	if err != nil || len(all) != 1 {
@@ -91,9 +109,9 @@ func (d *desk) receive(doc string) store.Interchange {
 	return all[0]
 }
 
-func (d *desk) send(name, set string) []store.Interchange {
+func (d *desk) send(name, set string) []api.Interchange {
 	d.t.Helper()
-	out, err := d.Send(context.Background(), name, Wanted{Set: set}, "test")
+	out, err := d.Send(context.Background(), name, api.Wanted{Set: set}, "test")
 	if err != nil {
 		d.t.Fatal(err)
 	}
@@ -102,11 +120,15 @@ func (d *desk) send(name, set string) []store.Interchange {
 
 func (d *desk) order(kind order.Kind, partner, number, sender string) *store.StoredOrder {
 	d.t.Helper()
-	id, err := d.store.OrderOf(context.Background(), string(kind), partner, number, sender)
-	if err != nil || id == 0 {
-		d.t.Fatalf("order %s%s: %v", number, sender, err)
+	var ids []int64
+	err := d.store.Write(context.Background(), func(t *store.Tx) (err error) {
+		ids, err = t.OrderOf(kind, partner, number, sender)
+		return err
+	})
+	if err != nil || len(ids) != 1 {
+		d.t.Fatalf("order %s%s: %d, %v", number, sender, len(ids), err)
 	}
-	o, err := d.store.Order(context.Background(), id)
+	o, err := d.store.Order(context.Background(), ids[0])
 	if err != nil {
 		d.t.Fatal(err)
 	}
@@ -116,7 +138,11 @@ func (d *desk) order(kind order.Kind, partner, number, sender string) *store.Sto
 // post stores or changes an order.
 func (d *desk) post(o order.Order) {
 	d.t.Helper()
-	if p, err := d.engine.Post(context.Background(), &o, report.Update, "test"); err != nil || p.Outcome == report.Refused {
+	body, err := json.Marshal(&o)
+	if err != nil {
+		d.t.Fatal(err)
+	}
+	if p, err := d.engine.Post(context.Background(), &o, body, report.Update, "test"); err != nil || p.Outcome == report.Refused {
 		d.t.Fatal(p.Findings, err)
 	}
 }
@@ -129,7 +155,7 @@ func purchase(n int) order.Order {
 		Parties: []order.Party{{Role: "ship_to", Code: "0010", Name: "Main store", Street: "12 Café Quay"}}, Lines: []order.Line{line("1", "00113", "BR-10-W"), line("2", "00110", "BR-08-W")}}
 }
 
-func (d *desk) text(i store.Interchange) string {
+func (d *desk) text(i api.Interchange) string {
 	d.t.Helper()
 	r, err := d.Text(context.Background(), i.ID)
 	if err != nil {
@@ -143,7 +169,7 @@ func (d *desk) text(i store.Interchange) string {
 	return string(b)
 }
 
-func foundIn(i store.Interchange) []finding.Finding {
+func foundIn(i api.Interchange) []finding.Finding {
 	all := slices.Clone(i.Findings)
 	for _, s := range i.Sets {
 		all = append(all, s.Findings...)
@@ -192,27 +218,27 @@ func TestFindings(t *testing.T) {
 // again, shipped in parts, invoiced, each said once only.
 func TestCustomer(t *testing.T) {
 	d := open(t)
-	if i := d.receive(strings.Replace(pellow(904, "850", order4711), "~GE*1*", "~GE*2*", 1)); i.State != store.Rejected || i.Sets[0].OrderID != 0 {
+	if i := d.receive(strings.Replace(pellow(904, "850", order4711), "~GE*1*", "~GE*2*", 1)); i.State != api.StateRejected || i.Sets[0].OrderID != 0 {
 		t.Fatalf("a group that lost a set: %+v", i)
 	}
 	two := strings.Replace(strings.Replace(pellow(903, "850", order4711), "~GE*1*", "~ST*850*0002~BEG*00**PM-2**20260316~PO1*1*1*EA*1~SE*4*0002~GE*2*", 1), "PM-1*", "PM-0*", 1)
-	if i := d.receive(two); i.State != store.Partly || i.Sets[0].State != store.Done || i.Sets[1].State != store.Rejected {
+	if i := d.receive(two); i.State != api.StatePartly || i.Sets[0].State != api.StateDone || i.Sets[1].State != api.StateRejected {
 		t.Fatalf("one of two sets is rejected: %+v", i)
 	}
 	if left, err := d.store.Waiting(context.Background(), d.at); err != nil || len(left) != 0 {
 		t.Errorf("what the sender must mend waits for us: %+v %v", left, err)
 	}
-	if i := d.receive(pellow(905, "850", order4711)); i.State != store.Done || i.Sets[0].OrderID == 0 {
+	if i := d.receive(pellow(905, "850", order4711)); i.State != api.StateDone || i.Sets[0].OrderID == 0 {
 		t.Fatalf("%+v", i)
 	}
 	answer := d.send("PELLOW", "855")
-	if len(answer) != 1 || answer[0].State != store.Sent || !strings.Contains(d.text(answer[0]), "ACK*IA*20*MR~") {
+	if len(answer) != 1 || answer[0].State != api.StateSent || !strings.Contains(d.text(answer[0]), "ACK*IA*20*MR~") {
 		t.Fatalf("%+v %s", answer, d.text(answer[0]))
 	}
 	if again := d.send("PELLOW", "855"); len(again) != 0 {
 		t.Errorf("it is answered twice: %+v", again)
 	}
-	if i := d.receive(pellow(906, "860", "BCH*04*SA*PM-1***20260317~POC*1*QI*30**MR*1.33**VP*00113~POC*2*DI*0**BX*31.42**VP*00489~POC*3*AI*5**MR*1.21**VP*00110~CTT*3~")); i.State != store.Done {
+	if i := d.receive(pellow(906, "860", "BCH*04*SA*PM-1***20260317~POC*1*QI*30**MR*1.33**VP*00113~POC*2*DI*0**BX*31.42**VP*00489~POC*3*AI*5**MR*1.21**VP*00110~CTT*3~")); i.State != api.StateDone {
 		t.Fatalf("%+v", i.Sets[0].Findings)
 	}
 	o := d.order(order.Sales, "PELLOW", "", "PM-1")
@@ -251,7 +277,7 @@ func TestSupplier(t *testing.T) {
 	ctx := context.Background()
 	d.post(purchase(1))
 	out := d.send("VARNHOLT", "850")
-	if len(out) != 1 || out[0].State != store.Sent || out[0].GroupControl == 0 {
+	if len(out) != 1 || out[0].State != api.StateSent || out[0].GroupControl == 0 {
 		t.Fatalf("%+v", out)
 	}
 	number := out[0].Orders[0]
@@ -260,11 +286,11 @@ func TestSupplier(t *testing.T) {
 		t.Errorf("what is not acknowledged in time is not shown: %+v %v", late, err)
 	}
 	for _, c := range []struct{ doc, state string }{
-		{varnholt(1, "999", fmt.Sprintf("AK1*PO*%d~AK2*850*0001~IK3*PO1*8**8~IK4*4*212*6*x~IK5*R*5~AK9*R*1*1*0~", out[0].GroupControl)), store.Rejected},
-		{varnholt(2, "997", fmt.Sprintf("AK1*PO*%d~AK2*850*0001~AK5*E*5~AK9*E*1*1*1~", out[0].GroupControl)), store.Noted},
-		{varnholt(3, "997", fmt.Sprintf("AK1*PO*%d~AK9*A*1*1*1~", out[0].GroupControl)), store.Accepted},
+		{varnholt(1, "999", fmt.Sprintf("AK1*PO*%d~AK2*850*0001~IK3*PO1*8**8~IK4*4*212*6*x~IK5*R*5~AK9*R*1*1*0~", out[0].GroupControl)), api.StateRejected},
+		{varnholt(2, "997", fmt.Sprintf("AK1*PO*%d~AK2*850*0001~AK5*E*5~AK9*E*1*1*1~", out[0].GroupControl)), api.StateNoted},
+		{varnholt(3, "997", fmt.Sprintf("AK1*PO*%d~AK9*A*1*1*1~", out[0].GroupControl)), api.StateAccepted},
 	} {
-		if i := d.receive(c.doc); i.State != store.Done {
+		if i := d.receive(c.doc); i.State != api.StateDone {
 			t.Errorf("%+v", i)
 		}
 		got, err := d.store.Interchange(ctx, out[0].ID, d.at)
@@ -282,7 +308,7 @@ func TestSupplier(t *testing.T) {
 	if len(bill.Sets[0].Findings) != 2 { // another price, and a total that its lines do not make
 		t.Errorf("%+v", bill.Sets[0].Findings)
 	}
-	if i := d.receive(varnholt(7, "850", order4711)); i.State != store.Held {
+	if i := d.receive(varnholt(7, "850", order4711)); i.State != api.StateHeld {
 		t.Errorf("a supplier orders from us: %s", i.State)
 	}
 	// What changes after it was ordered is a change, said once.
@@ -331,7 +357,7 @@ func TestNumbers(t *testing.T) {
 	bare.Lines[0].SupplierItem = ""
 	d.post(bare)
 	held := d.send("VARNHOLT", "850")
-	if len(held) != 1 || held[0].State != store.Held || held[0].Control != 0 {
+	if len(held) != 1 || held[0].State != api.StateHeld || held[0].Control != 0 {
 		t.Fatalf("%+v", held)
 	}
 	if _, err := d.Resend(ctx, held[0].ID); err == nil {
@@ -349,7 +375,7 @@ func TestNumbers(t *testing.T) {
 	// An order that is held for want of an entry goes on when it is there.
 	i := d.receive(pellow(50, "860", "BCH*04*SA*PM-1***20260317~POC*1*QI*30**MR*1.33**VP*00113~"))
 	d.receive(pellow(51, "850", order4711))
-	if i, err = d.Replay(ctx, i.ID, "test"); err != nil || i.State != store.Done {
+	if i, err = d.Replay(ctx, i.ID, "test"); err != nil || i.State != api.StateDone {
 		t.Errorf("%s %v %+v", i.State, err, i.Sets[0].Findings)
 	}
 	if _, err = d.Replay(ctx, i.ID, "test"); err == nil {

@@ -5,26 +5,17 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"io"
 
+	"koinos/api"
 	"koinos/core/finding"
 	"koinos/core/list"
 	"koinos/core/mapping"
-	"koinos/core/notice"
 	"koinos/core/order"
-	"koinos/core/partner"
 	"koinos/core/source"
 	"koinos/core/x12"
 	"koinos/store"
 )
-
-// SetOrder is an order as a transaction set says it, with where each value stands.
-type SetOrder struct {
-	Order    order.Order       `json:"order" doc:"As we have it: with a supplier a purchase order"`
-	Trace    mapping.Trace     `json:"trace" doc:"Rows are segments; columns are elements, from 2 on"`
-	Findings []finding.Finding `json:"findings"`
-}
 
 // Text is an interchange's bytes: as they are kept, or of one that is held as
 // they would be.
@@ -45,7 +36,7 @@ type kept struct{ *bytes.Reader }
 func (kept) Close() error { return nil }
 
 // wouldBe writes what is held as it would go out.
-func (x *Exchange) wouldBe(ctx context.Context, i *store.Interchange) ([]byte, error) {
+func (x *Exchange) wouldBe(ctx context.Context, i *api.Interchange) ([]byte, error) {
 	p, err := x.Partner(ctx, i.Partner)
 	if err != nil {
 		return nil, err
@@ -75,17 +66,17 @@ func (x *Exchange) wouldBe(ctx context.Context, i *store.Interchange) ([]byte, e
 	return b.Bytes(), nil
 }
 
-// Papers reads the orders that a set of an interchange speaks of.
-func (x *Exchange) SetOrders(ctx context.Context, id int64, seq int) ([]SetOrder, error) {
+// SetOrders reads the orders that a set of an interchange speaks of.
+func (x *Exchange) SetOrders(ctx context.Context, id int64, seq int) ([]api.SetOrder, error) {
 	i, err := x.store.Interchange(ctx, id, x.now())
 	if err != nil {
 		return nil, err
 	}
-	if seq < 1 || seq > len(i.Sets) {
-		return nil, fmt.Errorf("set %d of interchange %d: %w", seq, id, store.ErrNotFound)
+	s, err := x.store.SetOf(ctx, id, seq)
+	if err != nil {
+		return nil, err
 	}
-	s := i.Sets[seq-1]
-	papers := []SetOrder{}
+	papers := []api.SetOrder{}
 	p, err := x.Partner(ctx, i.Partner)
 	if errors.Is(err, store.ErrNotFound) {
 		return papers, nil // from nobody known: there is no mapping to read it by
@@ -118,43 +109,12 @@ func (x *Exchange) SetOrders(ctx context.Context, id int64, seq int) ([]SetOrder
 	if i.Document == "" { // of what is held each set is shown by itself
 		first, last = 1, 1<<30
 	}
-	papers, err = readSetOrders(at, size, m, lists, first, last)
-	for k := range papers {
-		if p.Kind == partner.Supplier {
-			papers[k].ours()
-		}
-	}
-	return papers, err
+	// What we wrote to a supplier ourselves is in the seller's words too.
+	return readSetOrders(at, size, m, lists, first, last, p.Orders() == order.Purchase && !m.FromSeller)
 }
 
-// ourNames are the fields that the buyer has under other names than the seller.
-var ourNames = map[string]string{"sender_number": "number", "number": "sender_number", "item": "supplier_item", "buyer_item": "item"}
-
-// ours turns an order, and where its values stand, from how the seller sees it
-// to how we do.
-func (s *SetOrder) ours() {
-	s.Order = notice.Buyer(&s.Order)
-	t := &s.Trace
-	for k := range t.Header {
-		if to := ourNames[t.Header[k].Field]; to != "" {
-			t.Header[k].Field = to
-		}
-	}
-	for k := range t.Cells {
-		if to := ourNames[t.Cells[k].Field]; to != "" && t.Cells[k].Field != "number" {
-			t.Cells[k].Field = to
-		}
-	}
-	for k := range s.Findings {
-		f := &s.Findings[k]
-		if to := ourNames[f.Field]; to != "" && (f.Line == 0 || f.Field != "number") {
-			f.Field = to
-		}
-	}
-}
-
-func readSetOrders(r io.ReaderAt, size int64, m *mapping.Mapping, lists *list.Set, first, last int) ([]SetOrder, error) {
-	papers := []SetOrder{}
+func readSetOrders(r io.ReaderAt, size int64, m *mapping.Mapping, lists *list.Set, first, last int, fromSeller bool) ([]api.SetOrder, error) {
+	papers := []api.SetOrder{}
 	src, err := source.Open(r, size, m.Options(source.DefaultLimits))
 	if err != nil {
 		return nil, err
@@ -171,14 +131,17 @@ func readSetOrders(r io.ReaderAt, size int64, m *mapping.Mapping, lists *list.Se
 		if row := g.Rows[0].Row; g.Broken || row < first || row > last {
 			continue
 		}
-		d := m.Draft(&g, lists)
+		d := m.Read(&g, lists)
 		if _, err := d.Order.Compute(m.Rounding); err != nil {
 			d.Add(finding.AmountTooLarge, 0, "total", "", "The sums cannot be worked out: %v.", err)
+		}
+		if fromSeller {
+			d.FromSeller()
 		}
 		found := d.Findings
 		if found == nil {
 			found = []finding.Finding{}
 		}
-		papers = append(papers, SetOrder{d.Order, d.Trace, found})
+		papers = append(papers, api.SetOrder{Order: d.Order, Places: d.Trace.All(len(d.Order.Lines)), Findings: found})
 	}
 }

@@ -3,13 +3,17 @@ package exchange
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"fmt"
 	"io"
 	"slices"
 	"strconv"
 	"strings"
 
+	"koinos/api"
 	"koinos/core/finding"
+	"koinos/core/origin"
 	"koinos/core/partner"
 	"koinos/core/source"
 	"koinos/core/x12"
@@ -20,7 +24,8 @@ import (
 type arrival struct {
 	i        *x12.Interchange
 	from     int64 // first byte
-	kept     store.Interchange
+	before   int   // segments of the document in front of it: rows are counted in its own
+	kept     api.Interchange
 	kinds    []string
 	findings []finding.Finding
 	broken   map[string]bool // groups, by their control number, that are rejected
@@ -38,11 +43,9 @@ type answered struct {
 }
 
 // Receive keeps what came: each interchange of a document as a document of its
-// own, with its acknowledgement, and does what its sets ask for. What it gives
-// has been done as far as it can be; what is held says why.
-func (x *Exchange) Receive(ctx context.Context, r io.ReaderAt, size int64, name, by string) ([]store.Interchange, error) {
-	x.mu.Lock()
-	defer x.mu.Unlock()
+// own, with its acknowledgement. What its sets ask for is a job that goes on when
+// the caller goes away; Receive waits for it. What is held says why.
+func (x *Exchange) Receive(ctx context.Context, r io.ReaderAt, size int64, name, by string) ([]api.Interchange, error) {
 	all, err := x.partners(ctx)
 	if err != nil {
 		return nil, err
@@ -51,7 +54,6 @@ func (x *Exchange) Receive(ctx context.Context, r io.ReaderAt, size int64, name,
 	if err != nil {
 		return nil, err
 	}
-	var out []store.Interchange
 	for n, a := range came {
 		end := size
 		if n+1 < len(came) {
@@ -62,14 +64,13 @@ func (x *Exchange) Receive(ctx context.Context, r io.ReaderAt, size int64, name,
 		}
 		a.kept.Name, a.kept.By, a.kept.At = name, by, x.now().UTC()
 		if err := x.keep(ctx, a, io.NewSectionReader(r, a.from, end-a.from)); err != nil {
-			return out, err
+			return nil, err
 		}
-		if a.kept.State == store.Received {
-			if err := x.take(ctx, a.kept.ID); err != nil {
-				return out, err
-			}
-		}
-		i, err := x.store.Interchange(ctx, a.kept.ID, x.now())
+		a.kept.Sets, a.findings = nil, nil
+	}
+	out := []api.Interchange{}
+	for _, a := range came {
+		i, err := x.settled(ctx, a.kept.ID)
 		if err != nil {
 			return out, err
 		}
@@ -84,7 +85,7 @@ func (x *Exchange) read(r io.Reader, partners []*partner.Partner) ([]*arrival, e
 	var a *arrival
 	var p *partner.Partner
 	start := func() {
-		a = &arrival{broken: map[string]bool{}, kept: store.Interchange{Direction: "in", State: store.Unknown}}
+		a = &arrival{broken: map[string]bool{}, kept: api.Interchange{Direction: "in", State: api.StateUnknown}}
 		came = append(came, a)
 		p = nil
 	}
@@ -94,16 +95,18 @@ func (x *Exchange) read(r io.Reader, partners []*partner.Partner) ([]*arrival, e
 			if !lead {
 				start()
 			}
-			a.i, a.from = i, i.Segment.Offset
+			if a.i, a.from = i, i.Segment.Offset; !lead && len(came) > 1 {
+				a.before = i.Segment.Row - 1
+			}
 			a.kept.Control, _ = strconv.ParseInt(i.Control, 10, 64)
 			for _, one := range partners {
 				if one.Them.Key() == i.SenderQualifier+":"+i.Sender && one.Us.Key() == i.ReceiverQualifier+":"+i.Receiver {
 					p = one
-					a.kept.Partner, a.kept.State = p.Name, store.Received
+					a.kept.Partner, a.kept.State = p.Name, api.StateReceived
 				}
 			}
 			if p == nil {
-				a.findings = append(a.findings, finding.New(finding.PartnerUnknown, finding.Place{Row: i.Segment.Row, Pointer: "ISA " + i.Control}, i.SenderQualifier+":"+i.Sender,
+				a.findings = append(a.findings, finding.New(finding.PartnerUnknown, origin.Place{Row: i.Segment.Row - a.before, Segment: "ISA " + i.Control}, i.SenderQualifier+":"+i.Sender,
 					"No partner has the ids %s:%s (theirs) and %s:%s (ours).", i.SenderQualifier, i.Sender, i.ReceiverQualifier, i.Receiver))
 			}
 			return nil
@@ -116,8 +119,8 @@ func (x *Exchange) read(r io.Reader, partners []*partner.Partner) ([]*arrival, e
 			if a.broken[g.Control] { // it is rejected as a whole, and the sender told so
 				for k := len(a.kept.Sets) - sets; k < len(a.kept.Sets); k++ {
 					s := &a.kept.Sets[k]
-					s.State = store.Rejected
-					s.Findings = append(s.Findings, finding.New(finding.X12Rejected, finding.Place{Row: s.Row}, g.Control, "Its functional group %s is rejected: the group's trailer is wrong or missing.", g.Control))
+					s.State = api.StateRejected
+					s.Findings = append(s.Findings, finding.New(finding.X12Rejected, origin.Place{Row: s.Row}, g.Control, "Its functional group %s is rejected: the group's trailer is wrong or missing.", g.Control))
 				}
 			}
 			return nil
@@ -134,37 +137,46 @@ func (x *Exchange) read(r io.Reader, partners []*partner.Partner) ([]*arrival, e
 				start()
 			}
 			if f.Level == x12.AtGroup {
-				group := f.Place[strings.LastIndex(f.Place, " ")+1:]
-				a.broken[group] = true
+				a.broken[f.Group] = true
 			}
 			if f.Level == x12.AtInterchange || f.Level == x12.AtGroup {
-				a.findings = append(a.findings, source.FindingOf(&f))
+				a.findings = append(a.findings, a.found(&f))
 			}
 			return nil
 		},
 	})
 	if a == nil && err == nil {
 		start()
-		a.findings = append(a.findings, finding.New(finding.DocumentEmpty, finding.Place{}, "", "The document holds no interchange."))
+		a.findings = append(a.findings, finding.New(finding.DocumentEmpty, origin.Place{}, "", "The document holds no interchange."))
 	}
 	return came, err
+}
+
+// found is a finding of X12 with its row counted in the interchange.
+func (a *arrival) found(f *x12.Finding) finding.Finding {
+	out := source.FindingOf(f)
+	out.Place.Row -= min(a.before, out.Place.Row)
+	return out
 }
 
 // set records a transaction set.
 func (a *arrival) set(s *x12.Set, p *partner.Partner) {
 	placed, found := x12.Check(s)
-	rec := store.SetRecord{Seq: len(a.kept.Sets) + 1, Kind: s.ID, Control: s.Control, Row: s.Segments[0].Row, Rows: len(s.Segments), State: store.Received}
+	rec := api.SetRecord{Seq: len(a.kept.Sets) + 1, Kind: s.ID, Control: s.Control, Row: s.Segments[0].Row - a.before, Rows: len(s.Segments), State: api.StateReceived}
 	if s.Group != nil {
 		rec.GroupControl = s.Group.Control
 	}
 	for i := range found {
-		rec.Findings = append(rec.Findings, source.FindingOf(&found[i]))
+		rec.Findings = append(rec.Findings, a.found(&found[i]))
 	}
 	if x12.Rejected(found) {
-		rec.State = store.Rejected
+		rec.State = api.StateRejected
 	}
 	if p != nil {
-		rec.Findings = append(rec.Findings, p.CheckSet(s, placed)...)
+		for _, f := range p.CheckSet(s, placed) {
+			f.Place.Row -= min(a.before, f.Place.Row)
+			rec.Findings = append(rec.Findings, f)
+		}
 	}
 	if !slices.Contains(a.kinds, s.ID) {
 		a.kinds = append(a.kinds, s.ID)
@@ -179,7 +191,7 @@ func (a *arrival) set(s *x12.Set, p *partner.Partner) {
 }
 
 // outcomes are the states that acknowledgement codes (AK501, AK901, TA104) bring.
-var outcomes = map[string]string{"A": store.Accepted, "E": store.Noted, "P": store.Partly, "R": store.Rejected, "M": store.Rejected, "W": store.Rejected, "X": store.Rejected}
+var outcomes = map[string]string{"A": api.StateAccepted, "E": api.StateNoted, "P": api.StatePartly, "R": api.StateRejected, "M": api.StateRejected, "W": api.StateRejected, "X": api.StateRejected}
 
 // readAnswer reads a 997 or 999.
 func readAnswer(s *x12.Set) *answered {
@@ -192,16 +204,16 @@ func readAnswer(s *x12.Set) *answered {
 			a.group, _ = strconv.ParseInt(g.Element(2), 10, 64)
 		case "AK2":
 			set = g.Element(2)
-			a.sets[set] = store.Accepted
+			a.sets[set] = api.StateAccepted
 		case "AK3", "IK3":
 			segment = fmt.Sprintf("%s at position %s", g.Element(1), g.Element(2))
 			if code := g.Element(4); code != "" && code != "8" {
 				_, means := x12.Meaning(g.ID, 4, code)
-				a.says[set] = append(a.says[set], finding.New(finding.X12Rejected, finding.Place{Row: g.Row}, "", "The partner notes: %s: %s (%s).", segment, strings.ToLower(means), code))
+				a.says[set] = append(a.says[set], finding.New(finding.X12Rejected, origin.Place{Row: g.Row}, "", "The partner notes: %s: %s (%s).", segment, strings.ToLower(means), code))
 			}
 		case "AK4", "IK4":
 			_, means := x12.Meaning(g.ID, 3, g.Element(3))
-			f := finding.New(finding.X12Rejected, finding.Place{Row: g.Row}, g.Element(4), "The partner notes: %s, element %s: %s (%s).", segment, g.Element(1), strings.ToLower(means), g.Element(3))
+			f := finding.New(finding.X12Rejected, origin.Place{Row: g.Row}, g.Element(4), "The partner notes: %s, element %s: %s (%s).", segment, g.Element(1), strings.ToLower(means), g.Element(3))
 			a.says[set] = append(a.says[set], f)
 		case "AK5", "IK5":
 			if to := outcomes[g.Element(1)]; to != "" && set != "" {
@@ -223,7 +235,7 @@ func (x *Exchange) keep(ctx context.Context, a *arrival, body *io.SectionReader)
 	if err != nil {
 		return err
 	}
-	if _, err := x.store.PutDocument(ctx, store.Document{SHA: sha, Name: a.kept.Name, Size: size, Shape: source.Shape{Format: source.X12}, ReceivedAt: a.kept.At, ReceivedBy: a.kept.By}); err != nil {
+	if _, err := x.store.PutDocument(ctx, api.Document{SHA: sha, Name: a.kept.Name, Size: size, Shape: source.Shape{Format: source.X12}, ReceivedAt: a.kept.At, ReceivedBy: a.kept.By}); err != nil {
 		return err
 	}
 	a.kept.Document, a.kept.Kinds, a.kept.Findings = sha, strings.Join(a.kinds, " "), a.findings
@@ -233,8 +245,17 @@ func (x *Exchange) keep(ctx context.Context, a *arrival, body *io.SectionReader)
 			return err
 		}
 	}
-	var reply int64
-	err = x.store.Write(ctx, func(t *store.Tx) error {
+	var reply *x12.Reply // worked out before the transaction
+	if p != nil && p.Acknowledge.With != "none" {
+		replies, err := x12.Judge(io.NewSectionReader(body, 0, body.Size()))
+		if err != nil {
+			return err
+		}
+		if len(replies) > 0 && replies[0].Needed() {
+			reply = replies[0]
+		}
+	}
+	return x.store.Write(ctx, func(t *store.Tx) error {
 		known := int64(0)
 		if p != nil {
 			if known, err = t.KnownControl(p.Name, a.kept.Control); err != nil {
@@ -242,25 +263,28 @@ func (x *Exchange) keep(ctx context.Context, a *arrival, body *io.SectionReader)
 			}
 		}
 		if known != 0 {
-			a.kept.State = store.Duplicate
-			a.kept.Findings = append(a.kept.Findings, finding.New(finding.X12Duplicate, finding.Place{Row: 1}, a.i.Control, "The control number %s came from %s before, in interchange %d; nothing is done a second time.", a.i.Control, p.Name, known))
+			a.kept.State = api.StateDuplicate
+			a.kept.Findings = append(a.kept.Findings, finding.New(finding.X12Duplicate, origin.Place{Row: 1}, a.i.Control, "The control number %s came from %s before, in interchange %d; nothing is done a second time.", a.i.Control, p.Name, known))
 			for k := range a.kept.Sets {
-				a.kept.Sets[k].State = store.Held
+				a.kept.Sets[k].State = api.StateDuplicate
 			}
 		}
 		if err := x.matched(t, a, p, known != 0); err != nil {
 			return err
 		}
-		if err := t.AddInterchange(&a.kept); err != nil || p == nil || p.Acknowledge.With == "none" {
+		if err := t.AddInterchange(&a.kept); err != nil {
 			return err
 		}
-		reply, err = x.acknowledge(t, a, p, body, known != 0)
-		return err
+		if a.kept.State == api.StateReceived {
+			if err := t.AddJob(api.Job{Kind: api.InterchangeJob, Subject: a.kept.ID, DueAt: x.now()}); err != nil {
+				return err
+			}
+		}
+		if reply == nil {
+			return nil
+		}
+		return x.acknowledge(t, a, p, reply, known != 0)
 	})
-	if err == nil && reply != 0 {
-		err = x.deliver(ctx, reply)
-	}
-	return err
 }
 
 // matched brings what the partner acknowledges to what we sent.
@@ -275,11 +299,11 @@ func (x *Exchange) matched(t *store.Tx, a *arrival, p *partner.Partner, again bo
 			return err
 		}
 		if ours.ID == 0 {
-			rec.State = store.Held
-			rec.Findings = append(rec.Findings, finding.New(finding.NotSent, finding.Place{Row: rec.Row}, fmt.Sprint(one.group), "It acknowledges a group %d, which was never sent to %s.", one.group, p.Name))
+			rec.State = api.StateHeld
+			rec.Findings = append(rec.Findings, finding.New(finding.NotSent, origin.Place{Row: rec.Row}, fmt.Sprint(one.group), "It acknowledges a group %d, which was never sent to %s.", one.group, p.Name))
 			continue
 		}
-		rec.State, rec.Number = store.Done, ""
+		rec.State, rec.Number = api.StateDone, ""
 		for k := range ours.Sets {
 			s := ours.Sets[k]
 			to := one.sets[s.Control]
@@ -307,17 +331,17 @@ func (x *Exchange) matched(t *store.Tx, a *arrival, p *partner.Partner, again bo
 			return err
 		}
 		if ours.ID == 0 {
-			a.kept.Findings = append(a.kept.Findings, finding.New(finding.NotSent, finding.Place{}, parts[1], "Its TA1 speaks of an interchange %s, which was never sent to %s.", parts[1], p.Name))
+			a.kept.Findings = append(a.kept.Findings, finding.New(finding.NotSent, origin.Place{}, parts[1], "Its TA1 speaks of an interchange %s, which was never sent to %s.", parts[1], p.Name))
 			continue
 		}
 		if parts[4] == "R" { // what is in it was not looked at; acceptance of its sets comes with a 997
 			for _, s := range ours.Sets {
-				s.State = store.Rejected
+				s.State = api.StateRejected
 				if err := t.SetSet(s); err != nil {
 					return err
 				}
 			}
-			if err := t.SetInterchange(ours.ID, store.Rejected, ours.SentAt, a.kept.At); err != nil {
+			if err := t.SetInterchange(ours.ID, api.StateRejected, ours.SentAt, a.kept.At); err != nil {
 				return err
 			}
 		}
@@ -325,50 +349,49 @@ func (x *Exchange) matched(t *store.Tx, a *arrival, p *partner.Partner, again bo
 	return nil
 }
 
-// acknowledge writes and keeps the answer to an interchange; 0 is none.
-func (x *Exchange) acknowledge(t *store.Tx, a *arrival, p *partner.Partner, body *io.SectionReader, again bool) (int64, error) {
-	if _, err := body.Seek(0, io.SeekStart); err != nil {
-		return 0, err
+// acknowledge writes and keeps the answer to an interchange, and makes its delivery
+// a job.
+func (x *Exchange) acknowledge(t *store.Tx, a *arrival, p *partner.Partner, reply *x12.Reply, again bool) error {
+	control, err := t.NextNumber(p.Name, "interchange")
+	if err != nil {
+		return err
+	}
+	var group int64
+	for n := range reply.Groups() { // numbers of a partner's groups go up one by one
+		next, err := t.NextNumber(p.Name, "group")
+		if err != nil {
+			return err
+		}
+		if n == 0 {
+			group = next
+		}
 	}
 	var b bytes.Buffer
-	var control, group int64
-	err := x12.Acknowledge(&b, body, func(groups int) (x12.Answer, error) {
-		var err error
-		if control, err = t.NextNumber(p.Name, "interchange"); err != nil {
-			return x12.Answer{}, err
-		}
-		for n := range groups { // numbers of a partner's groups go up one by one
-			next, err := t.NextNumber(p.Name, "group")
-			if err != nil {
-				return x12.Answer{}, err
-			}
-			if n == 0 {
-				group = next
-			}
-		}
-		return x12.Answer{Interchange: int(control), Group: int(max(group, 1)), At: x.now(), Implementation: p.Acknowledge.With == "999", Duplicate: again}, nil
-	})
-	if err != nil || b.Len() == 0 {
-		return 0, err
+	if err := reply.Write(&b, x12.Answer{Interchange: int(control), Group: int(max(group, 1)), At: x.now(), Implementation: p.Acknowledge.With == "999", Duplicate: again}); err != nil {
+		return err
 	}
 	kinds := p.Acknowledge.With
 	if again {
 		kinds = "TA1"
 	}
-	out := store.Interchange{Partner: p.Name, Direction: "out", Control: control, Kinds: kinds, State: store.Ready, Name: p.FileName(kinds, control), Answers: a.kept.ID, At: x.now().UTC(), By: "service"}
+	out := api.Interchange{Partner: p.Name, Direction: "out", Control: control, Kinds: kinds, State: api.StateReady, Name: p.FileName(kinds, control), Answers: a.kept.ID, At: x.now().UTC(), By: "service"}
 	if out.Document, err = x.keepBytes(t, b.Bytes(), out.Name, "service"); err != nil {
-		return 0, err
+		return err
 	}
-	err = t.AddInterchange(&out)
-	return out.ID, err
+	return x.add(t, &out)
 }
 
-// keepBytes keeps what we write as a document, within the transaction.
-func (x *Exchange) keepBytes(t *store.Tx, b []byte, name, by string) (string, error) {
-	sha, size, err := x.store.KeepFile(bytes.NewReader(b), func(io.ReaderAt, int64) error { return nil })
-	if err != nil {
-		return "", err
+// add keeps an interchange that is ready to leave, and makes its delivery a job.
+func (x *Exchange) add(t *store.Tx, i *api.Interchange) error {
+	if err := t.AddInterchange(i); err != nil {
+		return err
 	}
-	_, err = t.PutDocument(store.Document{SHA: sha, Name: name, Size: size, Shape: source.Shape{Format: source.X12}, ReceivedAt: x.now().UTC(), ReceivedBy: by})
-	return sha, err
+	return t.AddJob(api.Job{Kind: api.InterchangeJob, Subject: i.ID, DueAt: x.now()})
+}
+
+// keepBytes keeps what we write as a document, in the same commit.
+func (x *Exchange) keepBytes(t *store.Tx, b []byte, name, by string) (string, error) {
+	sum := sha256.Sum256(b)
+	sha := hex.EncodeToString(sum[:])
+	return sha, t.PutBody(api.Document{SHA: sha, Name: name, Shape: source.Shape{Format: source.X12}, ReceivedAt: x.now().UTC(), ReceivedBy: by}, b, false)
 }

@@ -13,32 +13,16 @@ import (
 	"strings"
 	"time"
 
+	"koinos/api"
 	"koinos/core/finding"
 	"koinos/core/notice"
 	"koinos/core/order"
+	"koinos/core/origin"
 	"koinos/core/partner"
 	"koinos/core/x12"
 	"koinos/folder"
 	"koinos/store"
 )
-
-// Wanted says what to tell a partner: a transaction set, and of which orders.
-// Of those, only what has not been said yet is.
-type Wanted struct {
-	Set    string   `json:"set" doc:"850, 860 to a supplier; 855, 856, 810, 865 to a customer"`
-	Orders []string `json:"orders,omitempty" doc:"Numbers of the orders; left out, all"`
-	Status []string `json:"status,omitempty" doc:"850: statuses of the orders; left out, confirmed"`
-	From   string   `json:"from,omitempty" doc:"850: ordered on this day or later"`
-	To     string   `json:"to,omitempty" doc:"850: ordered on this day or earlier"`
-	Try    bool     `json:"try,omitempty" doc:"Only say what would go out, and what keeps it from going"`
-	fresh  bool     // leaves out what is held, until it changes
-}
-
-// Sending is what became of it.
-type Sending struct {
-	Interchanges []store.Interchange `json:"interchanges" doc:"What was sent, and what is held"`
-	Text         string              `json:"text,omitempty" doc:"When only tried: what would go out"`
-}
 
 // telling is something that is to be said of an order.
 type telling struct {
@@ -51,51 +35,85 @@ type telling struct {
 }
 
 // Send tells a partner what is to be said. What breaks its rules is held with
-// the reasons; the rest goes out in one interchange.
-func (x *Exchange) Send(ctx context.Context, name string, want Wanted, by string) (out Sending, err error) {
-	x.mu.Lock()
-	defer x.mu.Unlock()
-	out.Interchanges = []store.Interchange{}
+// the reasons; the rest goes out, many orders to an interchange. It waits until
+// what is sent has left.
+func (x *Exchange) Send(ctx context.Context, name string, want api.Wanted, by string) (out api.Sending, err error) {
+	out, err = x.send(ctx, name, want, false, by)
+	for k := range out.Interchanges {
+		if i := &out.Interchanges[k]; err == nil && i.State == api.StateReady && i.ID != 0 {
+			*i, err = x.settled(ctx, i.ID)
+		}
+	}
+	return out, err
+}
+
+// setsInOne is how many orders one interchange tells of.
+const setsInOne = 200
+
+// send is Send; with fresh what is held is left out until it changes.
+func (x *Exchange) send(ctx context.Context, name string, want api.Wanted, fresh bool, by string) (out api.Sending, err error) {
+	defer x.lock(name)()
+	out.Interchanges = []api.Interchange{}
 	p, err := x.Partner(ctx, name)
 	if err != nil {
 		return out, err
 	}
 	if !p.Outgoing(want.Set) {
-		f := finding.New(finding.PartnerInvalid, finding.Place{}, want.Set, "A %s comes from %s, a %s, and does not go there.", want.Set, p.Name, p.Kind)
+		f := finding.New(finding.PartnerInvalid, origin.Place{}, want.Set, "A %s comes from %s, a %s, and does not go there.", want.Set, p.Name, p.Kind)
 		return out, &f
+	}
+	ids, err := x.store.Speaking(ctx, string(p.Orders()), p.Name, want.Set, fresh)
+	if err != nil || len(ids) == 0 {
+		return out, err
 	}
 	m, err := x.mappingOf(ctx, p, want.Set)
 	if err != nil {
-		return out, err
-	}
-	all, err := x.tellings(ctx, p, want)
-	if err != nil || len(all) == 0 {
 		return out, err
 	}
 	lists, err := x.store.Set(ctx)
 	if err != nil {
 		return out, err
 	}
-	if want.Try {
-		return x.try(p, all, func(t *telling) { t.w, t.found = p.Compose(m, &t.view, lists) })
+	compose := func(t *telling) { t.w, t.found = p.Compose(m, &t.view, lists) }
+	for len(ids) > 0 {
+		all, rest, err := x.tellings(ctx, ids, want)
+		if ids = rest; err != nil {
+			return out, err
+		}
+		for i := range all {
+			if one := &all[i]; one.number != nil { // looked at first with a number that costs none
+				one.number(&one.view, 1)
+			}
+			compose(&all[i])
+		}
+		if want.Try {
+			if err := x.try(p, all, &out); err != nil {
+				return out, err
+			}
+			continue
+		}
+		if err := x.tell(ctx, p, want.Set, all, compose, by, &out); err != nil {
+			return out, err
+		}
 	}
+	return out, nil
+}
+
+// tell keeps what is sound as an interchange that is ready to leave, and holds the
+// rest.
+func (x *Exchange) tell(ctx context.Context, p *partner.Partner, set string, all []telling, compose func(*telling), by string, out *api.Sending) error {
 	var ids []int64
-	err = x.store.Write(ctx, func(t *store.Tx) error {
+	err := x.store.Write(ctx, func(t *store.Tx) error {
 		ids = nil
 		var good []*telling
 		for i := range all {
 			one := &all[i]
-			if one.number != nil { // looked at first with a number that costs none
-				one.number(&one.view, 1)
-			}
-			if one.w, one.found = p.Compose(m, &one.view, lists); !sound(one.found) {
-				id, err := x.hold(t, p, want.Set, one, by)
+			if !sound(one.found) {
+				id, err := x.hold(t, p, set, one, by)
 				if err != nil {
 					return err
 				}
-				if id != 0 {
-					ids = append(ids, id)
-				}
+				ids = append(ids, id)
 				continue
 			}
 			if one.number != nil {
@@ -104,33 +122,28 @@ func (x *Exchange) Send(ctx context.Context, name string, want Wanted, by string
 					return err
 				}
 				one.number(&one.view, n)
-				one.w, one.found = p.Compose(m, &one.view, lists)
+				compose(one)
 			}
 			good = append(good, one)
 		}
 		if len(good) == 0 {
 			return nil
 		}
-		id, err := x.put(t, p, want.Set, good, by)
+		id, err := x.put(t, p, set, good, by)
 		ids = append(ids, id)
 		return err
 	})
 	if err != nil {
-		return out, err
+		return err
 	}
 	for _, id := range ids {
 		i, err := x.store.Interchange(ctx, id, x.now())
-		if err == nil && i.State == store.Ready {
-			if err = x.deliver(ctx, id); err == nil {
-				i, err = x.store.Interchange(ctx, id, x.now())
-			}
-		}
 		if err != nil {
-			return out, err
+			return err
 		}
 		out.Interchanges = append(out.Interchanges, i)
 	}
-	return out, nil
+	return nil
 }
 
 // sound reports whether nothing keeps a set from leaving.
@@ -143,30 +156,26 @@ func sound(found []finding.Finding) bool {
 	return true
 }
 
-func (x *Exchange) try(p *partner.Partner, all []telling, compose func(*telling)) (Sending, error) {
-	out := Sending{Interchanges: []store.Interchange{}}
+// try says what would go out, and what would be held.
+func (x *Exchange) try(p *partner.Partner, all []telling, out *api.Sending) error {
 	var good []*x12.Writing
 	for i := range all {
 		one := &all[i]
-		if one.number != nil {
-			one.number(&one.view, 1)
-		}
-		compose(one)
-		state := store.Held
+		state := api.StateHeld
 		if sound(one.found) {
 			good = append(good, one.w)
-			state = store.Ready
+			state = api.StateReady
 		}
-		out.Interchanges = append(out.Interchanges, store.Interchange{Partner: p.Name, Direction: "out", Kinds: one.w.ID, State: state, At: x.now().UTC(), Orders: []string{one.order.Number},
-			Sets: []store.SetRecord{{Seq: 1, Kind: one.w.ID, State: state, Number: one.order.Number, OrderID: one.order.ID, Findings: one.found}}})
+		out.Interchanges = append(out.Interchanges, api.Interchange{Partner: p.Name, Direction: "out", Kinds: one.w.ID, State: state, At: x.now().UTC(), Orders: []string{one.order.Number},
+			Sets: []api.SetRecord{{Seq: 1, Kind: one.w.ID, State: state, Number: one.order.Number, OrderID: one.order.ID, Findings: one.found}}})
 	}
 	if len(good) == 0 {
-		return out, nil
+		return nil
 	}
 	var b bytes.Buffer
 	err := p.Write(&b, good, 1, 1, x.now())
-	out.Text = b.String()
-	return out, err
+	out.Text += b.String()
+	return err
 }
 
 // hold keeps what must not leave, with the reasons, in place of what was held
@@ -179,8 +188,8 @@ func (x *Exchange) hold(t *store.Tx, p *partner.Partner, set string, one *tellin
 	if err := t.DropHeld(set, one.order.ID); err != nil {
 		return 0, err
 	}
-	i := store.Interchange{Partner: p.Name, Direction: "out", Kinds: set, State: store.Held, At: x.now().UTC(), By: by,
-		Sets: []store.SetRecord{{Seq: 1, Kind: set, State: store.Held, Number: one.order.Number, OrderID: one.order.ID, Revision: one.order.Revision, Said: said, Findings: one.found}}}
+	i := api.Interchange{Partner: p.Name, Direction: "out", Kinds: set, State: api.StateHeld, At: x.now().UTC(), By: by,
+		Sets: []api.SetRecord{{Seq: 1, Kind: set, State: api.StateHeld, Number: one.order.Number, OrderID: one.order.ID, Revision: one.order.Revision, Said: said, Findings: one.found}}}
 	err = t.AddInterchange(&i)
 	return i.ID, err
 }
@@ -205,7 +214,7 @@ func (x *Exchange) put(t *store.Tx, p *partner.Partner, set string, good []*tell
 	if err := p.Write(&b, writings, control, group, now); err != nil {
 		return 0, err
 	}
-	i := store.Interchange{Partner: p.Name, Direction: "out", Control: control, GroupControl: group, Kinds: set, State: store.Ready, Name: p.FileName(set, control), At: now.UTC(), By: by}
+	i := api.Interchange{Partner: p.Name, Direction: "out", Control: control, GroupControl: group, Kinds: set, State: api.StateReady, Name: p.FileName(set, control), At: now.UTC(), By: by}
 	if p.Within() > 0 {
 		i.DueAt = now.Add(p.Within())
 	}
@@ -220,23 +229,18 @@ func (x *Exchange) put(t *store.Tx, p *partner.Partner, set string, good []*tell
 		if err != nil {
 			return err
 		}
-		i.Sets = append(i.Sets, store.SetRecord{Seq: seq, Kind: set, GroupControl: strconv.FormatInt(group, 10), Control: s.Control, Row: s.Segments[0].Row, Rows: len(s.Segments), State: store.Ready,
+		i.Sets = append(i.Sets, api.SetRecord{Seq: seq, Kind: set, GroupControl: strconv.FormatInt(group, 10), Control: s.Control, Row: s.Segments[0].Row, Rows: len(s.Segments), State: api.StateReady,
 			Number: one.order.Number, OrderID: one.order.ID, Revision: one.order.Revision, Said: said, Findings: one.found})
 		return t.DropHeld(set, one.order.ID)
 	}}); err != nil {
 		return 0, err
 	}
-	err = t.AddInterchange(&i)
-	return i.ID, err
+	return i.ID, x.add(t, &i)
 }
 
 // deliver puts what was kept into the partner's folder: the same bytes, however
 // often. Without folders it waits to be fetched over the API.
-func (x *Exchange) deliver(ctx context.Context, id int64) error {
-	i, err := x.store.Interchange(ctx, id, x.now())
-	if err != nil {
-		return err
-	}
+func (x *Exchange) deliver(ctx context.Context, i *api.Interchange) error {
 	if x.dir != "" {
 		dir := filepath.Join(x.dir, i.Partner, "out")
 		if err := os.MkdirAll(dir, 0o755); err != nil {
@@ -254,31 +258,21 @@ func (x *Exchange) deliver(ctx context.Context, id int64) error {
 			return err
 		}
 	}
+	state := i.State
+	if state == api.StateReady {
+		state = api.StateSent
+	}
+	if i.Answers != 0 && state == api.StateSent {
+		state = api.StateDone // nobody acknowledges an acknowledgement
+	}
 	return x.store.Write(ctx, func(t *store.Tx) error {
-		state := i.State
-		if state == store.Ready {
-			state = store.Sent
-		}
-		if i.Answers != 0 && state == store.Sent {
-			state = store.Done // nobody acknowledges an acknowledgement
-		}
-		for _, s := range i.Sets {
-			if s.State == store.Ready {
-				s.State = store.Sent
-				if err := t.SetSet(s); err != nil {
-					return err
-				}
-			}
-		}
-		return t.SetInterchange(id, state, x.now(), time.Time{})
+		return errors.Join(t.SentSets(i.ID), t.SetInterchange(i.ID, state, x.now(), time.Time{}))
 	})
 }
 
 // Resend delivers an interchange of ours once more: the same bytes under the
 // same control number.
-func (x *Exchange) Resend(ctx context.Context, id int64) (store.Interchange, error) {
-	x.mu.Lock()
-	defer x.mu.Unlock()
+func (x *Exchange) Resend(ctx context.Context, id int64) (api.Interchange, error) {
 	i, err := x.store.Interchange(ctx, id, x.now())
 	if err != nil {
 		return i, err
@@ -286,7 +280,7 @@ func (x *Exchange) Resend(ctx context.Context, id int64) (store.Interchange, err
 	if i.Direction != "out" || i.Control == 0 {
 		return i, fmt.Errorf("%w: interchange %d never left; only what has can go out again", ErrNotNow, id)
 	}
-	if err := x.deliver(ctx, id); err != nil {
+	if err := x.deliver(ctx, &i); err != nil {
 		return i, err
 	}
 	return x.store.Interchange(ctx, id, x.now())
@@ -297,7 +291,7 @@ var ErrNotNow = errors.New("not with this interchange")
 
 // Replay does once more what an interchange that came asks for, as far as it
 // has not been done: sets that are held, or all where its partner was unknown.
-func (x *Exchange) Replay(ctx context.Context, id int64, by string) (store.Interchange, error) {
+func (x *Exchange) Replay(ctx context.Context, id int64, by string) (api.Interchange, error) {
 	i, err := x.store.Interchange(ctx, id, x.now())
 	if err != nil {
 		return i, err
@@ -305,68 +299,57 @@ func (x *Exchange) Replay(ctx context.Context, id int64, by string) (store.Inter
 	switch {
 	case i.Direction != "in":
 		return i, fmt.Errorf("%w: interchange %d is one of ours; send what is due instead", ErrNotNow, id)
-	case i.State == store.Unknown:
+	case i.State == api.StateUnknown:
 		return x.again(ctx, &i, by)
-	case i.State != store.Held && i.State != store.Received:
+	case i.State != api.StateHeld && i.State != api.StateReceived:
 		return i, fmt.Errorf("%w: nothing of interchange %d is held", ErrNotNow, id)
 	}
-	x.mu.Lock()
-	defer x.mu.Unlock()
-	if err := x.take(ctx, id); err != nil {
+	if err := x.store.Write(ctx, func(t *store.Tx) error {
+		return errors.Join(t.SetInterchange(id, api.StateReceived, time.Time{}, time.Time{}), t.AddJob(api.Job{Kind: api.InterchangeJob, Subject: id, DueAt: x.now()}))
+	}); err != nil {
 		return i, err
 	}
-	return x.store.Interchange(ctx, id, x.now())
+	return x.settled(ctx, id)
 }
 
 // again receives an interchange anew whose partner was not known.
-func (x *Exchange) again(ctx context.Context, i *store.Interchange, by string) (store.Interchange, error) {
+func (x *Exchange) again(ctx context.Context, i *api.Interchange, by string) (api.Interchange, error) {
 	f, err := x.store.OpenFile(i.Document)
 	if err != nil {
 		return *i, err
 	}
 	defer f.Close()
-	info, err := f.Stat()
-	if err != nil {
+	came, err := x.Receive(ctx, f, f.Size(), i.Name, by)
+	if err != nil || len(came) == 0 || came[0].State == api.StateUnknown {
 		return *i, err
 	}
-	came, err := x.Receive(ctx, f, info.Size(), i.Name, by)
-	if err != nil || len(came) == 0 || came[0].State == store.Unknown {
-		return *i, err
-	}
-	if err := x.store.Write(ctx, func(t *store.Tx) error { return t.SetInterchange(i.ID, store.Done, time.Time{}, time.Time{}) }); err != nil {
+	if err := x.store.Write(ctx, func(t *store.Tx) error { return t.SetInterchange(i.ID, api.StateDone, time.Time{}, time.Time{}) }); err != nil {
 		return came[0], err
 	}
 	return came[0], nil
 }
 
-// tellings works out what is to be said of a partner's orders.
-func (x *Exchange) tellings(ctx context.Context, p *partner.Partner, want Wanted) ([]telling, error) {
-	kind := order.Sales
-	if p.Kind == partner.Supplier {
-		kind = order.Purchase
-	}
-	ids, err := x.store.Speaking(ctx, string(kind), p.Name, want.Set, want.fresh)
-	if err != nil {
-		return nil, err
-	}
-	var all []telling
-	for _, id := range ids {
-		o, err := x.store.Order(ctx, id)
+// tellings works out what is to be said of the next orders of ids: as many as go
+// into one interchange. Rest are those behind them.
+func (x *Exchange) tellings(ctx context.Context, ids []int64, want api.Wanted) (all []telling, rest []int64, err error) {
+	for len(ids) > 0 && len(all) < setsInOne {
+		o, err := x.store.Order(ctx, ids[0])
 		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
+		ids = ids[1:]
 		if len(want.Orders) > 0 && !contains(want.Orders, o.Number) && !contains(want.Orders, o.SenderNumber) {
 			continue
 		}
 		t, err := x.telling(ctx, o, want)
 		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		if t != nil {
 			all = append(all, *t)
 		}
 	}
-	return all, nil
+	return all, ids, nil
 }
 
 func contains(list []string, s string) bool {
@@ -379,12 +362,12 @@ func contains(list []string, s string) bool {
 }
 
 // telling is what a set would say of an order; nil is nothing.
-func (x *Exchange) telling(ctx context.Context, o *store.StoredOrder, want Wanted) (*telling, error) {
+func (x *Exchange) telling(ctx context.Context, o *store.StoredOrder, want api.Wanted) (*telling, error) {
 	before, err := x.store.Said(ctx, "out", want.Set, o.ID)
 	if err != nil {
 		return nil, err
 	}
-	is := notice.Seller(&o.Order)
+	is := order.Seller(&o.Order)
 	now := x.now()
 	today := order.Date(now.Format(time.DateOnly))
 	t := &telling{order: o}
@@ -408,38 +391,36 @@ func (x *Exchange) telling(ctx context.Context, o *store.StoredOrder, want Wante
 		if err != nil || was == nil {
 			return nil, err
 		}
-		last := notice.Seller(was)
+		last := order.Seller(was)
 		t.view = notice.Changes(&last, &is, strconv.Itoa(len(before)+1), today)
 		if len(t.view.Lines) == 0 {
 			return nil, nil
 		}
 		t.view.StatedTotal = o.Total
 	case "855", "865":
-		asked := map[string]string{"855": "850", "865": "860"}[want.Set]
-		came, err := x.store.Said(ctx, "in", asked, o.ID)
+		came, err := x.store.Said(ctx, "in", map[string]string{"855": "850", "865": "860"}[want.Set], o.ID)
 		if err != nil || len(before) >= len(came) {
 			return nil, err
 		}
-		last := came[len(before)]
-		var view order.Order
-		if err := json.Unmarshal(last.Said, &view); err != nil {
+		asked, err := x.asked(ctx, &came[len(before)], o)
+		if err != nil {
 			return nil, err
 		}
-		t.view = notice.Confirm(&view, &is, today)
+		t.view = notice.Confirm(asked, &is, today)
 		if want.Set == "865" {
-			notice.Answered(&t.view, &view)
+			notice.Answered(&t.view, asked)
 		}
 	case "856":
 		so := quantities(before)
 		t.series = "shipment"
 		t.view = notice.Ship(&is, so, "1", today, now.Format("1504"))
-		t.number = func(v *order.Order, n int64) { notice.Set(v, notice.Shipment, fmt.Sprintf("SH-%06d", n)) }
+		t.number = func(v *order.Order, n int64) { v.Statement.Number = fmt.Sprintf("SH-%06d", n) }
 	case "810":
 		t.series = "invoice"
 		if t.view, err = notice.Bill(&is, quantities(before), "1", today, len(before) == 0); err != nil {
 			return nil, err
 		}
-		t.number = func(v *order.Order, n int64) { notice.Set(v, notice.Invoice, fmt.Sprintf("IN-%06d", n)) }
+		t.number = func(v *order.Order, n int64) { v.Statement.Number = fmt.Sprintf("IN-%06d", n) }
 	}
 	if len(t.view.Lines) == 0 {
 		return nil, nil
@@ -447,8 +428,34 @@ func (x *Exchange) telling(ctx context.Context, o *store.StoredOrder, want Wante
 	return t, nil
 }
 
+// asked is what a set that came asked for: the order as it came first, or the
+// change as the set says it. Both as the seller sees them.
+func (x *Exchange) asked(ctx context.Context, s *api.SetRecord, o *store.StoredOrder) (*order.Order, error) {
+	if s.Kind == "850" {
+		was, err := x.store.AsOf(ctx, o.ID, s.Revision)
+		if err != nil {
+			return nil, err
+		}
+		if was == nil {
+			was = &o.Order
+		}
+		seen := order.Seller(was)
+		return &seen, nil
+	}
+	said, err := x.SetOrders(ctx, s.Interchange, s.Seq)
+	if err != nil {
+		return nil, err
+	}
+	for i := range said {
+		if strings.EqualFold(said[i].Order.SenderNumber, o.SenderNumber) {
+			return &said[i].Order, nil
+		}
+	}
+	return nil, fmt.Errorf("set %d of interchange %d does not speak of order %d any more", s.Seq, s.Interchange, o.ID)
+}
+
 // quantities are what earlier notices said of each line, added up.
-func quantities(sets []store.SetRecord) map[string]order.Number {
+func quantities(sets []api.SetRecord) map[string]order.Number {
 	sum := map[string]order.Number{}
 	for _, s := range sets {
 		var view order.Order
@@ -464,7 +471,7 @@ func quantities(sets []store.SetRecord) map[string]order.Number {
 	return sum
 }
 
-func lastOf(sets []store.SetRecord) (last store.SetRecord) {
+func lastOf(sets []api.SetRecord) (last api.SetRecord) {
 	for _, s := range sets {
 		if s.Revision >= last.Revision {
 			last = s

@@ -6,41 +6,15 @@ import (
 	"maps"
 	"strings"
 
+	"koinos/api"
 	"koinos/core/finding"
 	"koinos/core/list"
 	"koinos/core/mapping"
 	"koinos/core/order"
+	"koinos/core/origin"
 	"koinos/core/report"
 	"koinos/store"
 )
-
-// Act is one thing that somebody can do about many findings at once.
-type Act struct {
-	Kind     string     `json:"kind" enum:"crosswalk,list,dates,accept" doc:"crosswalk, list: an entry for each value; dates: one more form of a date in the mapping; accept: a warning that holds orders"`
-	Name     string     `json:"name" doc:"Of the crosswalk or list, the field, or the warning's code"`
-	About    string     `json:"about"`
-	Findings int        `json:"findings"`
-	Orders   int        `json:"orders" doc:"Orders that it may bring in"`
-	Values   []ActValue `json:"values,omitempty" doc:"What is to be said of each value, the most frequent first"`
-	Field    string     `json:"field,omitempty" doc:"list and dates: the field, lines.field of a line"`
-	Form     string     `json:"form,omitempty" doc:"dates: the form that most of the values have"`
-}
-
-// ActValue is a value that an act is about.
-type ActValue struct {
-	Value   string `json:"value"`
-	Count   int    `json:"count"`
-	Nearest string `json:"nearest,omitempty" doc:"What the list has that is nearest; of a crosswalk, what that is with us"`
-}
-
-// Fix is what somebody decided to do about a load's findings.
-type Fix struct {
-	Crosswalks map[string][]list.Pair  `json:"crosswalks,omitempty" doc:"Pairs to add, by crosswalk"`
-	Lists      map[string][]list.Entry `json:"lists,omitempty" doc:"Entries to add, by list"`
-	Means      map[string][]list.Pair  `json:"means,omitempty" doc:"What values of a field are with us, by field of the header, or lines.field; they go into the field's crosswalk, which is made where it has none"`
-	Dates      map[string]string       `json:"dates,omitempty" doc:"A form of a date to add, by field of the header, or lines.field"`
-	Accept     []finding.Code          `json:"accept,omitempty" doc:"Warnings that shall not hold orders"`
-}
 
 // actValues bounds the values that an act lists.
 const actValues = 500
@@ -49,7 +23,7 @@ const actValues = 500
 var someForms = []string{"yyyy-mm-dd", "d.m.yyyy", "d/m/yyyy", "m/d/yyyy", "d-m-yyyy", "yyyy/m/d", "yyyy.m.d", "yyyymmdd", "d mmm yyyy", "d-mmm-yyyy", "mmm d yyyy", "mmm d, yyyy", "d.m.yy", "d/m/yy", "m/d/yy", "d-mmm-yy", "d. mmm yyyy", "yymmdd", "ddmmyyyy"}
 
 // Acts lists what can be done about a load's findings, the most effective first.
-func (e *Engine) Acts(ctx context.Context, id int64) ([]Act, error) {
+func (e *Engine) Acts(ctx context.Context, id int64) ([]api.Act, error) {
 	l, err := e.store.Load(ctx, id)
 	if err != nil {
 		return nil, err
@@ -62,9 +36,9 @@ func (e *Engine) Acts(ctx context.Context, id int64) ([]Act, error) {
 	if err != nil {
 		return nil, err
 	}
-	acts := []Act{}
+	acts := []api.Act{}
 	for _, g := range groups {
-		a := Act{Findings: g.Findings, Orders: g.Orders}
+		a := api.Act{Findings: g.Findings, Orders: g.Orders}
 		f := store.ValueFilter{Code: g.Code, List: g.List, Field: g.Field, Lines: g.Lines, Limit: actValues}
 		switch finding.Code(g.Code) {
 		case finding.CrosswalkMissing, finding.UnknownCode, finding.UnknownUnit:
@@ -85,7 +59,7 @@ func (e *Engine) Acts(ctx context.Context, id int64) ([]Act, error) {
 			return nil, err
 		}
 		for _, v := range values {
-			a.Values = append(a.Values, ActValue{v.Value, v.Count, mapping.NearestOf(v.Hint)})
+			a.Values = append(a.Values, api.ActValue{Value: v.Value, Count: v.Count, Nearest: v.Nearest})
 		}
 		if walk := set.Crosswalks[a.Name]; a.Kind == "crosswalk" && walk != nil {
 			for i, v := range a.Values { // near is what a partner may have meant; wanted is what that is with us
@@ -123,7 +97,7 @@ func levelOf(field string) (order.Level, string) {
 }
 
 // formOf finds the form that most of the values have, and how many have it.
-func formOf(values []ActValue) (form string, most int) {
+func formOf(values []api.ActValue) (form string, most int) {
 	for _, f := range someForms {
 		n := 0
 		for _, v := range values {
@@ -140,7 +114,7 @@ func formOf(values []ActValue) (form string, most int) {
 
 // Fix does what somebody decided about a load's findings, and then checks the
 // orders that failed once more, and only those: it gives the new load.
-func (e *Engine) Fix(ctx context.Context, id int64, f Fix, by, name string) (report.Load, error) {
+func (e *Engine) Fix(ctx context.Context, id int64, f api.Fix, by, name string) (report.Load, error) {
 	l, err := e.ended(ctx, id)
 	if err != nil {
 		return l, err
@@ -153,7 +127,7 @@ func (e *Engine) Fix(ctx context.Context, id int64, f Fix, by, name string) (rep
 	for field, form := range f.Dates {
 		level, plain := levelOf(field)
 		if text, err = mapping.AddDateForm(text, level, plain, form); err != nil {
-			return l, finding.All{finding.New(finding.MappingWrongValue, finding.Place{}, form, "%v.", err)}
+			return l, finding.All{finding.New(finding.MappingWrongValue, origin.Place{}, form, "%v.", err)}
 		}
 	}
 	walks := map[string][]list.Pair{}
@@ -162,7 +136,7 @@ func (e *Engine) Fix(ctx context.Context, id int64, f Fix, by, name string) (rep
 		level, plain := levelOf(field)
 		name := l.Mapping + "-" + strings.NewReplacer(".", "-", "_", "-").Replace(plain)
 		if text, name, err = mapping.AddCrosswalk(text, level, plain, name); err != nil {
-			return l, finding.All{finding.New(finding.MappingWrongValue, finding.Place{}, field, "%v.", err)}
+			return l, finding.All{finding.New(finding.MappingWrongValue, origin.Place{}, field, "%v.", err)}
 		}
 		walks[name] = append(walks[name], pairs...)
 	}
@@ -170,7 +144,7 @@ func (e *Engine) Fix(ctx context.Context, id int64, f Fix, by, name string) (rep
 		return l, err
 	}
 	if text != kept.Text {
-		if _, err := e.store.PutMapping(ctx, store.Mapping{Name: kept.Name, Text: text, StoredAt: e.now(), StoredBy: by}); err != nil {
+		if _, err := e.store.PutMapping(ctx, api.Mapping{Name: kept.Name, Text: text, StoredAt: e.now(), StoredBy: by}); err != nil {
 			return l, err
 		}
 	}

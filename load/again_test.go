@@ -8,6 +8,7 @@ import (
 	"testing"
 	"time"
 
+	"koinos/api"
 	"koinos/core/finding"
 	"koinos/core/list"
 	"koinos/core/order"
@@ -158,13 +159,13 @@ func TestPauseAndResume(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.PutDocument(ctx, store.Document{SHA: sha, Name: "many", Size: size}); err != nil {
+	if _, err := s.PutDocument(ctx, api.Document{SHA: sha, Name: "many", Size: size}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.PutMapping(ctx, store.Mapping{Name: "example", Text: plainMapping}); err != nil {
+	if _, err := s.PutMapping(ctx, api.Mapping{Name: "example", Text: plainMapping}); err != nil {
 		t.Fatal(err)
 	}
-	e := New(s, source.DefaultLimits, time.Now, testLog)
+	e, stop := testService(t, s, source.DefaultLimits)
 	l, err := e.Start(ctx, Request{Document: sha, Mapping: "example", By: "test", Name: "once"})
 	if err != nil {
 		t.Fatal(err)
@@ -180,7 +181,7 @@ func TestPauseAndResume(t *testing.T) {
 		}
 	}
 	begun()
-	if err := e.Pause(l.ID); err != nil {
+	if err := e.Pause(ctx, l.ID); err != nil {
 		t.Fatal(err)
 	}
 	if l, err = e.Wait(ctx, l.ID); err != nil || l.Status != report.Paused || l.Loaded == 0 || l.Loaded == 20_000 || l.Reason == "" || l.Share <= 0 || l.Share >= 1 {
@@ -193,11 +194,8 @@ func TestPauseAndResume(t *testing.T) {
 		t.Fatal(err)
 	}
 	begun()
-	e.Close() // the service ends
+	stop() // the service ends
 	e = testEngine(t, s, source.DefaultLimits)
-	if err := e.Resume(ctx); err != nil {
-		t.Fatal(err)
-	}
 	if l, err = e.Wait(ctx, l.ID); err != nil || l.Status != report.Done || l.Loaded != 20_000 || l.Refused != bad || l.Errors != bad || l.Unchanged != 0 {
 		t.Errorf("in the end: %+v %v", l, err)
 	}
@@ -318,13 +316,13 @@ func TestFix(t *testing.T) {
 	if err != nil || len(acts) != 2 {
 		t.Fatalf("%+v %v", acts, err)
 	}
-	if a := acts[0]; a.Kind != "crosswalk" || a.Name != "yards" || a.Orders != 20 || len(a.Values) != 1 || a.Values[0] != (ActValue{"Eest yard", 20, "0040"}) {
+	if a := acts[0]; a.Kind != "crosswalk" || a.Name != "yards" || a.Orders != 20 || len(a.Values) != 1 || a.Values[0] != (api.ActValue{Value: "Eest yard", Count: 20, Nearest: "0040"}) {
 		t.Errorf("%+v", a)
 	}
 	if a := acts[1]; a.Kind != "dates" || a.Name != "ordered_on" || a.Form != "d.m.yyyy" || a.Orders != 10 {
 		t.Errorf("%+v", a)
 	}
-	fixed, err := e.Fix(ctx, l.ID, Fix{Crosswalks: map[string][]list.Pair{"yards": {{Theirs: "Eest yard", Ours: "0040"}}}, Dates: map[string]string{"ordered_on": "d.m.yyyy"}}, "Ada", "")
+	fixed, err := e.Fix(ctx, l.ID, api.Fix{Crosswalks: map[string][]list.Pair{"yards": {{Theirs: "Eest yard", Ours: "0040"}}}, Dates: map[string]string{"ordered_on": "d.m.yyyy"}}, "Ada", "")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -341,7 +339,7 @@ func TestFix(t *testing.T) {
 	if acts, err = e.Acts(ctx, odd.ID); err != nil || len(acts) != 1 || acts[0].Kind != "list" || acts[0].Field != "lines.unit" {
 		t.Fatalf("%+v %v", acts, err)
 	}
-	meant, err := e.Fix(ctx, odd.ID, Fix{Means: map[string][]list.Pair{"lines.unit": {{Theirs: "pce", Ours: "EA"}}}}, "Ada", "")
+	meant, err := e.Fix(ctx, odd.ID, api.Fix{Means: map[string][]list.Pair{"lines.unit": {{Theirs: "pce", Ours: "EA"}}}}, "Ada", "")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -373,12 +371,8 @@ func TestResults(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer f.Close()
-	info, err := f.Stat()
-	if err != nil {
-		t.Fatal(err)
-	}
 	var b strings.Builder
-	if err := report.MarkedCSV(&b, f, info.Size(), opt, sets); err != nil {
+	if err := report.MarkedCSV(&b, f, f.Size(), opt, sets); err != nil {
 		t.Fatal(err)
 	}
 	const want = "Order,Date,Item,Qty,Price,Koinos outcome,Koinos order,Koinos line,Koinos line id,Koinos warnings,Koinos status,Koinos total,Koinos lines.amount,Koinos message\r\n" +
@@ -388,7 +382,7 @@ func TestResults(t *testing.T) {
 		t.Errorf("%s\nwant %s", got, want)
 	}
 	b.Reset()
-	if err := report.FailedCSV(&b, f, info.Size(), opt, sets[0]); err != nil || strings.Count(b.String(), "\r\n") != 2 || !strings.Contains(b.String(), "A-2,2026-03-02,99999") {
+	if err := report.FailedCSV(&b, f, f.Size(), opt, sets[0]); err != nil || strings.Count(b.String(), "\r\n") != 2 || !strings.Contains(b.String(), "A-2,2026-03-02,99999") {
 		t.Errorf("%v %s", err, b.String())
 	}
 }
@@ -428,7 +422,7 @@ func TestPost(t *testing.T) {
 	ctx := context.Background()
 	e := testEngine(t, testStore(t), source.DefaultLimits)
 	type answer struct {
-		p   Posted
+		p   api.Posted
 		err error
 	}
 	answers := make(chan answer)
@@ -436,7 +430,7 @@ func TestPost(t *testing.T) {
 	for i := range n * times {
 		go func() {
 			o := order.Order{Kind: order.Sales, SenderNumber: fmt.Sprintf("P-%d", i%n), Partner: "OSTRAND", Lines: []order.Line{{Item: "00417", Quantity: order.MustNumber("2"), UnitPrice: order.MustNumber("9.50")}}}
-			p, err := e.Post(ctx, &o, "", "test")
+			p, err := e.Post(ctx, &o, fmt.Appendf(nil, `{"sender_number": "P-%d"}`, i%n), "", "test")
 			answers <- answer{p, err}
 		}()
 	}
@@ -453,7 +447,7 @@ func TestPost(t *testing.T) {
 		t.Errorf("%v, %d numbers", count, len(numbers))
 	}
 	bad := order.Order{Kind: order.Sales, Partner: "OSTRAND", Lines: []order.Line{{Item: "00417"}}}
-	if p, err := e.Post(ctx, &bad, "", "test"); err != nil || p.Outcome != report.Refused || len(p.Findings) < 2 {
+	if p, err := e.Post(ctx, &bad, []byte("{}"), "", "test"); err != nil || p.Outcome != report.Refused || len(p.Findings) < 2 {
 		t.Errorf("%+v %v", p, err)
 	}
 }

@@ -8,6 +8,7 @@ import (
 	"koinos/core/finding"
 	"koinos/core/mapping"
 	"koinos/core/order"
+	"koinos/core/origin"
 	"koinos/core/report"
 	"koinos/core/source"
 	"koinos/store"
@@ -28,7 +29,7 @@ type answers struct {
 
 // drafted is where the lines of an order of the document stand, and their keys.
 type drafted struct {
-	trace mapping.Trace
+	trace origin.Trace
 	order order.Order
 }
 
@@ -107,8 +108,12 @@ func (a *answers) Stored(o *report.OrderOutcome) (*order.Order, func(string, int
 		return nil, nil, err
 	}
 	a.last, a.stored = o.Seq, &s.Order
-	if s.Load == a.load.ID && s.Revision == 1 {
-		a.line = lineAt(&s.Trace, func(n int) int { return n })
+	trace, ours, err := a.e.store.TraceOf(a.ctx, o.OrderID, a.load.ID)
+	if err != nil {
+		return nil, nil, err
+	}
+	if ours {
+		a.line = lineAt(&trace, func(id int) int { return s.Order.Position(id) })
 		return a.stored, a.line, nil
 	}
 	if a.traces == nil {
@@ -125,7 +130,7 @@ func (a *answers) Stored(o *report.OrderOutcome) (*order.Order, func(string, int
 }
 
 // lineAt finds the line that stands in a row; of says which stored line it is.
-func lineAt(t *mapping.Trace, of func(int) int) func(string, int) int {
+func lineAt(t *origin.Trace, of func(int) int) func(string, int) int {
 	return func(sheet string, row int) int {
 		for n := range t.Rows {
 			if at := t.Line(n + 1); at.Row == row && at.Sheet == sheet {
@@ -162,7 +167,7 @@ func (a *answers) draftAll() error {
 		if err != nil {
 			return err
 		}
-		d := a.m.Draft(&g, set)
+		d := a.m.Read(&g, set)
 		a.traces[g.Seq] = &drafted{d.Trace, d.Order}
 	}
 }

@@ -6,7 +6,9 @@ import (
 	"fmt"
 	"io"
 
+	"koinos/book"
 	"koinos/core/finding"
+	"koinos/core/intent"
 	"koinos/core/list"
 	"koinos/core/mapping"
 	"koinos/core/report"
@@ -14,18 +16,22 @@ import (
 	"koinos/store"
 )
 
-// Draft maps one order of a load's document again, as it was mapped then but
-// with today's lists: what a refused order, or one of a dry run, looks like.
-func (e *Engine) Draft(ctx context.Context, l report.Load, seq int) (*mapping.Draft, error) {
+// Draft maps one order of a load's document again, as it was mapped then, with the
+// lists of then: what a refused order, or one of a dry run, looks like.
+func (e *Engine) Draft(ctx context.Context, l report.Load, seq int) (*intent.Intent, error) {
 	return e.draft(ctx, l, seq, nil)
 }
 
-func (e *Engine) draft(ctx context.Context, l report.Load, seq int, watch func(mapping.Step)) (*mapping.Draft, error) {
+func (e *Engine) draft(ctx context.Context, l report.Load, seq int, watch func(mapping.Step)) (*intent.Intent, error) {
 	m, err := e.mappingOf(ctx, &l)
 	if err != nil {
 		return nil, err
 	}
-	set, err := e.store.Set(ctx)
+	versions, err := e.store.ListsOf(ctx, l.ID)
+	if err != nil {
+		return nil, err
+	}
+	set, err := e.store.SetAt(ctx, versions)
 	if err != nil {
 		return nil, err
 	}
@@ -64,7 +70,7 @@ func (e *Engine) draft(ctx context.Context, l report.Load, seq int, watch func(m
 // Try runs a document through a mapping without a store: what a dry run finds
 // but for orders that are stored already. Each draft goes to order and each
 // finding to each as they come; either may be nil.
-func Try(ctx context.Context, r io.ReaderAt, size int64, m *mapping.Mapping, set *list.Set, limits source.Limits, order func(*mapping.Draft), each func(finding.Finding)) (report.Load, error) {
+func Try(ctx context.Context, r io.ReaderAt, size int64, m *mapping.Mapping, set *list.Set, limits source.Limits, order func(*intent.Intent), each func(finding.Finding)) (report.Load, error) {
 	l, notes, err := try(ctx, r, size, m, set, limits, order, each)
 	if each != nil {
 		for _, f := range notes {
@@ -82,7 +88,7 @@ func Expected(ctx context.Context, w io.Writer, r io.ReaderAt, size int64, m *ma
 	return l, errors.Join(err, e.Close(notes))
 }
 
-func try(ctx context.Context, r io.ReaderAt, size int64, m *mapping.Mapping, set *list.Set, limits source.Limits, order func(*mapping.Draft), each func(finding.Finding)) (report.Load, []finding.Finding, error) {
+func try(ctx context.Context, r io.ReaderAt, size int64, m *mapping.Mapping, set *list.Set, limits source.Limits, order func(*intent.Intent), each func(finding.Finding)) (report.Load, []finding.Finding, error) {
 	l := report.Load{Mapping: m.Name, Options: report.Options{DryRun: true}, Status: report.Done}
 	count := func(f finding.Finding) {
 		l.Errors += btoi(f.Severity == finding.Error)
@@ -92,13 +98,11 @@ func try(ctx context.Context, r io.ReaderAt, size int64, m *mapping.Mapping, set
 	if err := in.openAt(r, size, limits); err != nil {
 		return l, nil, err
 	}
-	t := &target{seen: map[[16]byte]int32{}}
+	session := book.Begin(book.Rules{})
 	table, err := in.run(ctx, func(orders []mapped) error {
 		for i := range orders {
 			o := &orders[i]
-			if !o.Orphan {
-				t.firstOf(o)
-			}
+			session.Passed(&o.Entry)
 			l.Orders++
 			l.Lines += len(o.Order.Lines)
 			if o.Refused() {
@@ -113,7 +117,7 @@ func try(ctx context.Context, r io.ReaderAt, size int64, m *mapping.Mapping, set
 				}
 			}
 			if order != nil {
-				order(o.Draft)
+				order(o.Intent)
 			}
 		}
 		return nil

@@ -6,41 +6,42 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
-	"os"
 	"sync"
 	"time"
 
+	"koinos/api"
 	"koinos/core/finding"
 	"koinos/core/mapping"
+	"koinos/core/origin"
 	"koinos/core/report"
 	"koinos/core/source"
+	"koinos/jobs"
 	"koinos/store"
 )
 
-// Engine runs loads against a store.
+// Engine runs loads against a store. They are jobs of a queue, which Run does;
+// its methods may be called by several goroutines.
 type Engine struct {
 	store  *store.Store
 	limits source.Limits
 	now    func() time.Time
 	log    *slog.Logger
+	queue  *jobs.Queue
+	read   func(context.Context, *report.Load) (*mapping.Mapping, error) // the mapping of a load
 
-	mu      sync.Mutex
-	runs    map[int64]*run
-	total   report.Counts
-	stopped bool
-	wait    sync.WaitGroup
-	slots   chan struct{} // how many loads run at once; others wait their turn
+	mu    sync.Mutex // never held while the store is asked
+	runs  map[int64]*run
+	total report.Counts
 }
 
 // run is a load in progress, or one that ended in a way the store could not keep.
 type run struct {
-	mu     sync.Mutex
-	load   report.Load
-	began  time.Time // of reading, with what was read then
-	rows   int
-	share  float64
-	cancel context.CancelCauseFunc
-	done   chan struct{}
+	mu    sync.Mutex
+	load  report.Load
+	began time.Time // of reading, with what was read then
+	rows  int
+	share float64
+	done  chan struct{} // closed when it stops
 }
 
 // snapshot is the load as it stands, with how fast it is.
@@ -69,7 +70,6 @@ func (r *run) counts() report.Counts {
 
 var (
 	errCancelled = errors.New("cancelled")
-	errStopping  = errors.New("the service is stopping")
 	errPaused    = errors.New("paused")
 	errEnough    = errors.New("as many orders were refused as the load was allowed")
 	// ErrNotRunning says that a load is not running any more.
@@ -78,38 +78,33 @@ var (
 	ErrNotPaused = errors.New("the load is not paused")
 	// ErrRunning says that a load has not ended yet.
 	ErrRunning = errors.New("the load has not ended yet")
-	// ErrStopping says that no load can be started because the service is stopping.
-	ErrStopping = errStopping
 )
 
 // atOnce is how many loads run side by side: there is one writer, and a
 // second load hardly waits for the first one's reading.
 const atOnce = 2
 
-// New makes an engine. Loads that an earlier service did not bring to an end,
-// whatever ended it, go on from where they were when Resume is called.
+// runsAtOnce is how many runs of sequences wait for their loads side by side.
+const runsAtOnce = 64
+
+// New makes an engine. Its loads are done by a queue with the kinds of jobs that
+// Kinds gives; Use says which queue that is.
 func New(s *store.Store, limits source.Limits, now func() time.Time, log *slog.Logger) *Engine {
-	return &Engine{store: s, limits: limits, now: now, log: log, runs: map[int64]*run{}, slots: make(chan struct{}, atOnce)}
+	e := &Engine{store: s, limits: limits, now: now, log: log, runs: map[int64]*run{}}
+	e.read = e.mappingOf
+	return e
 }
 
-// Resume takes up the loads that an earlier service left unfinished.
-func (e *Engine) Resume(ctx context.Context) error {
-	left, err := e.store.Unfinished(ctx)
-	if err != nil {
-		return err
+// Kinds are the jobs that the engine does.
+func (e *Engine) Kinds() map[string]jobs.Kind {
+	return map[string]jobs.Kind{
+		api.LoadJob: {Work: e.perform, AtOnce: atOnce},
+		api.RunJob:  {Work: e.performRun, AtOnce: runsAtOnce},
 	}
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	for _, l := range left {
-		e.log.Warn("a load is taken up again", "load", l.ID, "orders", l.Orders)
-		e.launch(ctx, l)
-	}
-	runs, err := e.store.UnfinishedRuns(ctx)
-	for _, r := range runs {
-		e.launchRun(ctx, r)
-	}
-	return err
 }
+
+// Use says which queue does the engine's jobs.
+func (e *Engine) Use(q *jobs.Queue) { e.queue = q }
 
 // Request says what to load.
 type Request struct {
@@ -147,22 +142,13 @@ func (e *Engine) Start(ctx context.Context, req Request) (report.Load, error) {
 			return report.Load{}, err
 		}
 	}
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	if e.stopped {
-		return report.Load{}, errStopping
-	}
 	known := false
 	if l.ID, known, err = e.store.StartLoad(ctx, l, req.Name); err != nil {
 		return report.Load{}, err
 	}
 	if known {
-		if r := e.runs[l.ID]; r != nil {
-			return r.snapshot(e.now()), nil
-		}
-		return e.store.Load(ctx, l.ID)
+		return e.Get(ctx, l.ID)
 	}
-	e.launch(ctx, l)
 	return l, nil
 }
 
@@ -176,27 +162,18 @@ func (e *Engine) mappingOf(ctx context.Context, l *report.Load) (*mapping.Mappin
 	if err != nil {
 		return nil, err
 	}
-	return m.With(mapping.Asked{Rows: l.OnlyRows, Sheets: l.OnlySheets, Defaults: l.Defaults})
+	m, err = m.With(mapping.Asked{Rows: l.OnlyRows, Sheets: l.OnlySheets, Defaults: l.Defaults, Of: l.Of})
+	if err == nil && m.Of == "" {
+		f := finding.New(finding.MappingMissingKey, origin.Place{}, "of", "The mapping %s does not say which orders its records speak of.", l.Mapping)
+		f.Hint = "Say of: sales or of: purchase under orders in the mapping."
+		return nil, &f
+	}
+	return m, err
 }
 
 // Mapping is the mapping that a load goes through, with what was asked of it.
 func (e *Engine) Mapping(ctx context.Context, l report.Load) (*mapping.Mapping, error) {
 	return e.mappingOf(ctx, &l)
-}
-
-// launch runs a load that the store has; e.mu is held.
-func (e *Engine) launch(ctx context.Context, l report.Load) {
-	runCtx, cancel := context.WithCancelCause(context.WithoutCancel(ctx))
-	l.Reason, l.EndedAt = "", nil
-	r := &run{load: l, cancel: cancel, done: make(chan struct{})}
-	e.runs[l.ID] = r
-	e.wait.Add(1)
-	go func() {
-		defer e.wait.Done()
-		defer close(r.done)
-		defer cancel(nil)
-		e.perform(runCtx, r, e.mappingOf)
-	}()
 }
 
 // ended gives a load that nothing more comes of by itself.
@@ -219,89 +196,80 @@ func (e *Engine) Get(ctx context.Context, id int64) (report.Load, error) {
 	return e.store.Load(ctx, id)
 }
 
-// Wait gives a load when it has ended, or when ctx has.
+// Wait gives a load when it has ended or is paused, or when ctx has ended.
 func (e *Engine) Wait(ctx context.Context, id int64) (report.Load, error) {
-	e.mu.Lock()
-	r := e.runs[id]
-	e.mu.Unlock()
-	if r != nil {
+	for {
+		woken := e.store.Woken()
+		l, err := e.Get(ctx, id)
+		if err != nil || l.Status.Ended() {
+			return l, err
+		}
+		e.mu.Lock()
+		r := e.runs[id]
+		e.mu.Unlock()
+		var done chan struct{}
+		if r != nil {
+			done, woken = r.done, nil
+		}
 		select {
-		case <-r.done:
+		case <-done:
+		case <-woken:
 		case <-ctx.Done():
 			return report.Load{}, ctx.Err()
 		}
 	}
-	return e.Get(ctx, id)
 }
 
 // Cancel stops a load for good. Orders that are stored stay; loading the
 // document again recognises them.
 func (e *Engine) Cancel(ctx context.Context, id int64) error {
-	if e.signal(id, errCancelled) {
+	return e.halt(ctx, id, errCancelled, report.Cancelled, func(l *report.Load) bool { return l.Status == report.Paused || l.Status == report.Waiting })
+}
+
+// Pause stops a load so that it can go on from there.
+func (e *Engine) Pause(ctx context.Context, id int64) error {
+	return e.halt(ctx, id, errPaused, report.Paused, func(l *report.Load) bool { return l.Status == report.Waiting })
+}
+
+// halt stops a load that is at work with a cause, or gives one that waits its status.
+func (e *Engine) halt(ctx context.Context, id int64, cause error, status report.Status, may func(*report.Load) bool) error {
+	if e.queue.Stop(api.LoadJob, id, cause) {
 		return nil
 	}
 	l, err := e.store.Load(ctx, id)
 	if err != nil {
 		return err
 	}
-	if l.Status != report.Paused {
+	if !may(&l) {
 		return ErrNotRunning
 	}
-	end := e.now().UTC()
-	l.Status, l.Reason, l.EndedAt = report.Cancelled, "", &end
-	return e.store.Write(ctx, func(tx *store.Tx) error { return tx.SaveLoad(&l) })
-}
-
-// Pause stops a load so that it can go on from there.
-func (e *Engine) Pause(id int64) error {
-	if !e.signal(id, errPaused) {
-		return ErrNotRunning
+	l.Status, l.Reason = status, ""
+	if status == report.Cancelled {
+		end := e.now().UTC()
+		l.EndedAt = &end
 	}
-	return nil
-}
-
-func (e *Engine) signal(id int64, cause error) bool {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	r := e.runs[id]
-	if r == nil {
-		return false
-	}
-	r.cancel(cause)
-	return true
+	e.queue.Forget(api.LoadJob, id)
+	return e.store.Write(ctx, func(tx *store.Tx) error {
+		if err := tx.SaveLoad(&l); err != nil || status == report.Paused {
+			return errors.Join(err, tx.SaveJob(api.Job{Kind: api.LoadJob, Subject: id, State: api.JobPaused, DueAt: e.now(), Reason: "somebody paused it"}))
+		}
+		return tx.EndJob(api.LoadJob, id)
+	})
 }
 
 // Continue goes on with a load that is paused.
 func (e *Engine) Continue(ctx context.Context, id int64) (report.Load, error) {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	if e.stopped {
-		return report.Load{}, errStopping
-	}
-	l, err := e.store.Load(ctx, id)
+	l, err := e.Get(ctx, id)
 	if err != nil {
 		return l, err
 	}
-	if e.runs[id] != nil || l.Status != report.Paused {
+	if l.Status != report.Paused {
 		return l, ErrNotPaused
 	}
 	l.Status, l.Reason, l.EndedAt = report.Waiting, "", nil
-	if err := e.store.Write(ctx, func(tx *store.Tx) error { return tx.SaveLoad(&l) }); err != nil {
-		return l, err
-	}
-	e.launch(ctx, l)
-	return l, nil
-}
-
-// Close stops every load where it is; the next service goes on with them.
-func (e *Engine) Close() {
-	e.mu.Lock()
-	e.stopped = true
-	for _, r := range e.runs {
-		r.cancel(errStopping)
-	}
-	e.mu.Unlock()
-	e.wait.Wait()
+	return l, e.store.Write(ctx, func(tx *store.Tx) error {
+		return errors.Join(tx.SaveLoad(&l), tx.AddJob(api.Job{Kind: api.LoadJob, Subject: id, DueAt: e.now()}))
+	})
 }
 
 // Total is what the engine's ended loads add up to.
@@ -318,64 +286,106 @@ func (e *Engine) Running() int {
 	return len(e.runs)
 }
 
-// perform runs a load to its end, whatever that is, and records it.
-func (e *Engine) perform(ctx context.Context, r *run, mappingOf func(context.Context, *report.Load) (*mapping.Mapping, error)) {
-	id := r.load.ID
-	log := e.log.With("load", id, "document", short(r.load.Document), "mapping", r.load.Mapping)
-	log.Info("load started", "dry_run", r.load.DryRun)
-	t := &target{e: e, run: r, ctx: ctx}
-	err := e.runWith(ctx, t, mappingOf)
-	status, reason, notes := report.Done, "", t.notes
-	switch cause := context.Cause(ctx); {
-	case err == nil:
-	case errors.Is(err, errEnough):
-		status, reason = report.Stopped, failingText(r.counts())
-		notes = nil
-	case errors.Is(cause, errCancelled):
-		status, notes = report.Cancelled, nil
-	case errors.Is(cause, errPaused):
-		status, reason, notes = report.Paused, "somebody paused it", nil
-	case errors.Is(cause, errStopping):
-		log.Info("load left for the next service", "orders", r.counts().Orders)
-		return // the store has it as running
-	case store.IsFull(err):
-		log.Error("load paused", "error", err)
-		status, reason, notes = report.Paused, "the disk is full or cannot be written", nil
-	default:
-		status = report.Failed
-		found := finding.Of(err)
-		if found == nil {
-			code := finding.StorageFailed
-			if p := (*panicked)(nil); errors.As(err, &p) {
-				code = finding.KoinosFailed
-				log.Error("load crashed", "panic", fmt.Sprint(p.value), "stack", string(p.stack))
-			}
-			log.Error("load failed", "error", err)
-			found = []finding.Finding{finding.New(code, finding.Place{}, "", "The load stopped: %v.", err)}
+// perform runs a load to its end, whatever that is, and records it: it is the
+// work of a job.
+func (e *Engine) perform(ctx context.Context, id int64) error {
+	l, err := e.store.Load(ctx, id)
+	if err != nil {
+		return err
+	}
+	if l.Status.Ended() && l.Status != report.Paused {
+		return nil
+	}
+	l.Reason, l.EndedAt = "", nil
+	r := &run{load: l, done: make(chan struct{})}
+	e.mu.Lock()
+	e.runs[id] = r
+	e.mu.Unlock()
+	gone := true
+	defer func() {
+		if gone {
+			e.mu.Lock()
+			delete(e.runs, id)
+			e.mu.Unlock()
 		}
-		notes = append(notes, found...)
+		close(r.done)
+	}()
+	log := e.log.With("load", id, "document", short(l.Document), "mapping", l.Mapping)
+	log.Info("load started", "dry_run", l.DryRun)
+	t := &target{e: e, run: r, ctx: ctx}
+	err = safely(func() error { return e.runWith(ctx, t) })()
+	end := t.verdict(ctx, err, log)
+	if end == nil {
+		log.Info("load left for the next service", "orders", r.counts().Orders)
+		return jobs.ErrStopping // the store has it as running
 	}
 	final := t.finished
 	if final == nil {
-		final = t.end(status, reason, notes)
-		err = e.store.Write(context.WithoutCancel(ctx), func(tx *store.Tx) error { return t.keepEnd(tx, final, notes) })
+		final = t.end(end.status, end.reason, end.notes)
+		err = e.store.Write(context.WithoutCancel(ctx), func(tx *store.Tx) error { return t.keepEnd(tx, final, end.notes) })
+	} else {
+		err = nil
 	}
 	// Whoever watches sees the end when its findings can be asked for, not before.
 	r.update(func(l *report.Load) { *l = *final })
 	if err != nil {
-		// The load stays in memory with its end; the next service takes it up again.
-		log.Error("the load's end could not be kept", "error", err)
-		if status != report.Paused {
-			return
-		}
+		// It stays in memory with its end, and goes on by itself when there is room.
+		gone = false
+		return &jobs.Later{Err: fmt.Errorf("the load's end could not be kept: %w", err)}
 	}
 	e.mu.Lock()
-	delete(e.runs, final.ID)
 	e.total.Loaded += final.Loaded
 	e.total.Refused += final.Refused
 	e.mu.Unlock()
-	log.Info("load ended", "status", status, "orders", final.Orders, "loaded", final.Loaded, "refused", final.Refused,
+	log.Info("load ended", "status", final.Status, "orders", final.Orders, "loaded", final.Loaded, "refused", final.Refused,
 		"seconds", e.now().Sub(final.StartedAt).Seconds())
+	switch {
+	case end.later != nil:
+		return &jobs.Later{Err: end.later}
+	case final.Status == report.Paused:
+		return &jobs.Paused{Reason: final.Reason}
+	}
+	return nil
+}
+
+// verdict is how a load ends.
+type verdict struct {
+	status report.Status
+	reason string
+	notes  []finding.Finding
+	later  error // it goes on by itself
+}
+
+// verdict says how the load ends by the error that stopped it; nil where the
+// service stops and the next one goes on with it.
+func (t *target) verdict(ctx context.Context, err error, log *slog.Logger) *verdict {
+	cause := context.Cause(ctx)
+	switch {
+	case err == nil:
+		return &verdict{status: report.Done, notes: t.notes}
+	case errors.Is(err, errEnough):
+		return &verdict{status: report.Stopped, reason: failingText(t.run.counts())}
+	case errors.Is(cause, errCancelled):
+		return &verdict{status: report.Cancelled}
+	case errors.Is(cause, errPaused):
+		return &verdict{status: report.Paused, reason: "somebody paused it"}
+	case errors.Is(cause, jobs.ErrStopping):
+		return nil
+	case store.IsFull(err):
+		log.Error("load paused", "error", err)
+		return &verdict{status: report.Paused, reason: "the disk is full or cannot be written; it goes on by itself when there is room", later: err}
+	}
+	found := finding.Of(err)
+	if found == nil {
+		code := finding.StorageFailed
+		if p := (*store.Panicked)(nil); errors.As(err, &p) {
+			code = finding.KoinosFailed
+			log.Error("load crashed", "panic", fmt.Sprint(p.Value), "stack", string(p.Stack))
+		}
+		log.Error("load failed", "error", err)
+		found = []finding.Finding{finding.New(code, origin.Place{}, "", "The load stopped: %v.", err)}
+	}
+	return &verdict{status: report.Failed, notes: append(t.notes, found...)}
 }
 
 // end is the load as it ends, with what was found about the document as a whole.
@@ -397,6 +407,11 @@ func (t *target) keepEnd(tx *store.Tx, final *report.Load, notes []finding.Findi
 	if err := tx.AddFindings(final.ID, notes, &t.next); err != nil {
 		return err
 	}
+	if final.Retry != 0 && !final.DryRun && final.Status.Ended() { // what it took up is its own now
+		if err := tx.ReleaseLoad(final.Retry); err != nil {
+			return err
+		}
+	}
 	return tx.SaveLoad(final)
 }
 
@@ -412,20 +427,21 @@ func btoi(b bool) int {
 }
 
 // runWith reads, maps, checks and writes; its error is what stopped it.
-func (e *Engine) runWith(ctx context.Context, t *target, mappingOf func(context.Context, *report.Load) (*mapping.Mapping, error)) error {
-	select {
-	case e.slots <- struct{}{}:
-		defer func() { <-e.slots }()
-	case <-ctx.Done():
-		return ctx.Err()
-	}
+func (e *Engine) runWith(ctx context.Context, t *target) error {
 	l := &t.run.load // document and options do not change
-	m, err := mappingOf(ctx, l)
+	m, err := e.read(ctx, l)
 	if err != nil {
 		return err
 	}
 	set, err := e.store.Set(ctx)
 	if err != nil {
+		return err
+	}
+	versions, err := e.store.LoadLists(ctx, l.ID, set.Versions)
+	if err != nil {
+		return err
+	}
+	if set, err = e.store.SetAt(ctx, versions); err != nil {
 		return err
 	}
 	if missing := m.Missing(set); len(missing) > 0 {
@@ -438,7 +454,7 @@ func (e *Engine) runWith(ctx context.Context, t *target, mappingOf func(context.
 	if in.outcomes, err = e.outcomesFor(ctx, l, m); err != nil {
 		return err
 	}
-	t.rules = rulesOf(m, l)
+	t.rules, t.set = rulesOf(m, l), set
 	t.run.update(func(l *report.Load) { l.Status = report.Running })
 	pass := func(real bool) error {
 		f, err := e.store.OpenFile(in.document)
@@ -468,12 +484,8 @@ func (e *Engine) runWith(ctx context.Context, t *target, mappingOf func(context.
 
 // open begins to read a document's file, after a first reading where only the
 // whole document tells what its dates mean.
-func (in *input) open(f *os.File, limits source.Limits) error {
-	info, err := f.Stat()
-	if err != nil {
-		return err
-	}
-	return in.openAt(f, info.Size(), limits)
+func (in *input) open(f store.File, limits source.Limits) error {
+	return in.openAt(f, f.Size(), limits)
 }
 
 func (in *input) openAt(r io.ReaderAt, size int64, limits source.Limits) (err error) {

@@ -9,6 +9,7 @@ import (
 
 	"github.com/xuri/excelize/v2"
 
+	"koinos/api"
 	"koinos/core/finding"
 	"koinos/core/mapping"
 	"koinos/core/report"
@@ -21,7 +22,7 @@ func parseFindings(text string) []finding.Finding {
 	return finding.Of(err)
 }
 
-func orders(t *testing.T, e *Engine) []store.OrderSummary {
+func orders(t *testing.T, e *Engine) []api.OrderSummary {
 	t.Helper()
 	list, err := e.store.Orders(context.Background(), store.OrderFilter{Limit: 10_000})
 	if err != nil {
@@ -116,9 +117,10 @@ lines:
 	if err != nil {
 		t.Fatal(err)
 	}
+	from, trace := o.Base()
 	have := map[string]string{}
 	o.Each(func(line int, field, value string) {
-		have[fmt.Sprintf("%d %s", line, field)] = value + " @ " + o.Trace.Place(line, field).String()
+		have[fmt.Sprintf("%d %s", line, field)] = value + " @ " + trace.Place(line, field).String()
 	})
 	for key, want := range map[string]string{
 		"0 sender_number": "A-1 @ row 2 column 1", "0 ordered_on": "2026-03-02 @ row 2 column 2", "0 partner": "OSTRAND @ ", "0 ship_to.city": "Ostrand @ row 2 column 6",
@@ -133,7 +135,7 @@ lines:
 	if o.Goods.String() != "83.50" || o.Tax.String() != "16.70" || o.Total.String() != "105.20" || o.Status != "open" {
 		t.Errorf("goods %s tax %s total %s status %s", o.Goods, o.Tax, o.Total, o.Status)
 	}
-	if len(o.Events) != 1 || o.Events[0].By != "test" || o.Events[0].Load != l.ID || o.Mapping != "example" {
+	if len(o.Events) != 1 || o.Events[0].Origin.By != "test" || o.Events[0].Origin.Load != l.ID || from.Mapping != "example" {
 		t.Errorf("events %+v", o.Events)
 	}
 }
@@ -148,10 +150,10 @@ func TestCancelAndRestart(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.PutDocument(ctx, store.Document{SHA: sha, Name: "many", Size: size}); err != nil {
+	if _, err := s.PutDocument(ctx, api.Document{SHA: sha, Name: "many", Size: size}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.PutMapping(ctx, store.Mapping{Name: "example", Text: plainMapping}); err != nil {
+	if _, err := s.PutMapping(ctx, api.Mapping{Name: "example", Text: plainMapping}); err != nil {
 		t.Fatal(err)
 	}
 	l, err := e.Start(ctx, Request{Document: sha, Mapping: "example", By: "test"})
@@ -229,8 +231,11 @@ func TestSeveralSheets(t *testing.T) {
 		t.Errorf("sheets %v %v", sheets, err)
 	}
 	o, err := e.store.Order(context.Background(), 2)
-	if err != nil || o.Trace.Place(2, "quantity").String() != "'Orders south'!B5" || o.Trace.Place(0, "ordered_on").String() != "'Orders south'!D4" {
-		t.Errorf("%+v %v", o.Trace, err)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, trace := o.Base(); trace.Place(2, "quantity").String() != "'Orders south'!B5" || trace.Place(0, "ordered_on").String() != "'Orders south'!D4" {
+		t.Errorf("%+v", trace)
 	}
 }
 

@@ -16,11 +16,14 @@ import (
 
 	"github.com/xuri/excelize/v2"
 
+	"koinos/api"
 	"koinos/core/finding"
 	"koinos/core/list"
 	"koinos/core/mapping"
+	"koinos/core/origin"
 	"koinos/core/report"
 	"koinos/core/source"
+	"koinos/jobs"
 	"koinos/store"
 )
 
@@ -54,7 +57,7 @@ type example struct {
 	before string        // a CSV loaded first
 	at     string        // place of the finding
 	says   string        // part of its message or hint
-	whole  string        // a mapping of its own
+	whole  string        // a mapping of its own; what is loaded before goes through plainMapping
 	apart  bool          // the exchange finds it; its own test sees that it does
 }
 
@@ -71,8 +74,8 @@ func order850(segments string) string {
 	return fmt.Sprintf("ISA*00*          *00*          *ZZ*OSTRAND        *ZZ*QUILLMERE      *260302*0930*U*00401*000000041*0*T*>~\nGS*PO*OSTRAND*QUILLMERE*20260302*0930*7*X*004010~\nST*850*0001~\n%sSE*%d*0001~\nGE*1*7~\nIEA*1*000000041~\n", segments, n)
 }
 
-// book is a workbook with one good order.
-func book() []byte {
+// aBook is a workbook with one good order.
+func aBook() []byte {
 	f := excelize.NewFile()
 	must(f.SetSheetRow("Sheet1", "A1", &[]any{"Order", "Date", "Item", "Qty", "Price"}))
 	must(f.SetSheetRow("Sheet1", "A2", &[]any{"A-1", "2026-03-02", "00417", 2, 9.5}))
@@ -84,7 +87,7 @@ func book() []byte {
 // cellD2 is the same workbook with the quantity's cell as other programs write it.
 func cellD2(xml string) func() []byte {
 	return func() []byte {
-		old := book()
+		old := aBook()
 		r, err := zip.NewReader(bytes.NewReader(old), int64(len(old)))
 		must(err)
 		var b bytes.Buffer
@@ -107,6 +110,22 @@ func cellD2(xml string) func() []byte {
 	}
 }
 
+// changes is a mapping of a sheet that changes lines of orders.
+const changes = `koinos: mapping/1
+name: changes
+orders: {kind: change, of: sales, group: {by: key, columns: [Order]}}
+header:
+  sender_number: {from: Order, need: must}
+  partner:       {value: OSTRAND}
+lines:
+  number:   {from: Line}
+  item:     {from: Item}
+  change:   {from: What}
+  quantity: {from: Qty}
+`
+
+const changeHead = "Order,Line,Item,What,Qty\n"
+
 func ndjson() []byte {
 	return []byte(`{"Order": "A-1", "Item": "00417", "Qty": 1}
 {"Order": "A-1", "Item": "00
@@ -124,10 +143,10 @@ const head = "Order,Date,Item,Qty,Price\n"
 
 var examples = []example{
 	{code: finding.FormatUnknown, bytes: func() []byte { return []byte("%PDF-1.7\n%âãÏÓ\n1 0 obj\n") }, shown: "a PDF", says: "This is a PDF"},
-	{code: finding.DocumentBroken, bytes: func() []byte { b := book(); return b[:len(b)*2/3] }, shown: "a workbook of which a third is missing", says: "cut short"},
+	{code: finding.DocumentBroken, bytes: func() []byte { b := aBook(); return b[:len(b)*2/3] }, shown: "a workbook of which a third is missing", says: "cut short"},
 	{code: finding.DocumentEmpty, doc: head, says: "No row below the heading"},
 	{code: finding.DocumentTooLarge, doc: head + strings.Repeat("A-1,2026-03-02,00417,1,9.50\n", 12), shown: "13 rows where the service takes 12", at: "row 13", says: "more than 12 rows"},
-	{code: finding.SheetMissing, change: "orders: → document: {sheet: Orders}; orders:", bytes: book, shown: "a workbook whose only sheet is Sheet1", says: "Sheet1"},
+	{code: finding.SheetMissing, change: "orders: → document: {sheet: Orders}; orders:", bytes: aBook, shown: "a workbook whose only sheet is Sheet1", says: "Sheet1"},
 	{code: finding.HeadingMissing, change: "orders: → document: {heading: {find: [Article]}}; orders:", doc: head + "A-1,2026-03-02,00417,2,9.50\n", says: "Article"},
 	{code: finding.RecordBroken, bytes: ndjson, shown: "three lines of NDJSON, of which the second is cut short", at: "line 2", says: "is not JSON"},
 	{code: finding.NameTwice, bytes: func() []byte {
@@ -168,6 +187,9 @@ var examples = []example{
 	{code: finding.UnknownCode, doc: head + "A-1,2026-03-02,0O417,2,9.50\n", at: "row 2 column 3", says: "Nearest in the list: 00417 (Shackle)"},
 	{code: finding.CrosswalkMissing, change: "lines: → lines:;   location: {from: Price, crosswalk: yards}", doc: head + "A-1,2026-03-02,00417,2,Eats yard\n", at: "row 2 column 5", says: `"East yard"`},
 	{code: finding.QuantityNegative, doc: head + "A-1,2026-03-02,00417,-2,9.50\n", at: "row 2 column 4", says: "-2"},
+	{code: finding.OutOfRange, change: "lines: → lines:;   discount_percent: {from: Price}", doc: head + "A-1,2026-03-02,00417,2,150\n", at: "row 2 column 5", says: "discount_percent is 150"},
+	{code: finding.LineUnknown, whole: changes, before: head + "A-1,2026-03-02,00417,2,9.50\n", doc: changeHead + "A-1,7,00417,change,3\n", at: "row 2 column 2", says: "has no line 7 (00417)"},
+	{code: finding.LineDiffers, whole: changes, before: head + "A-1,2026-03-02,00417,2,9.50\n", doc: changeHead + "A-1,1,00501,change,3\n", at: "row 2 column 3", says: "is of another item: 00417"},
 	{code: finding.QuantityZero, doc: head + "A-1,2026-03-02,00417,0,9.50\n", at: "row 2 column 4", says: "zero"},
 	{code: finding.LineWithoutItem, doc: head + "A-1,2026-03-02,,2,9.50\n", at: "row 2 column 3", says: "names no item"},
 	{code: finding.DatesOutOfOrder, change: "lines: → lines:;   requested_delivery_on: {from: Price}", doc: head + "A-1,2026-03-02,00417,2,2026-02-28\n", at: "row 2 column 5", says: "before the order was made"},
@@ -242,9 +264,32 @@ var testLog = slog.New(slog.NewTextHandler(io.Discard, nil))
 
 func testEngine(t testing.TB, s *store.Store, limits source.Limits) *Engine {
 	t.Helper()
-	e := New(s, limits, time.Now, testLog)
-	t.Cleanup(e.Close)
+	e, _ := testService(t, s, limits)
 	return e
+}
+
+// testService is an engine with the queue that does its jobs; stop ends it where
+// it is, as a service that stops does.
+func testService(t testing.TB, s *store.Store, limits source.Limits) (e *Engine, stop func()) {
+	t.Helper()
+	e = New(s, limits, time.Now, testLog)
+	q := jobs.New(s, e.Kinds(), time.Now, testLog)
+	e.Use(q)
+	if err := q.Resume(context.Background(), false); err != nil {
+		t.Fatal(err)
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		q.Run(ctx)
+	}()
+	stop = func() {
+		cancel()
+		<-done
+	}
+	t.Cleanup(stop)
+	return e, stop
 }
 
 func keep(s *store.Store, doc []byte) (string, int64, error) {
@@ -259,10 +304,10 @@ func send(t testing.TB, e *Engine, mappingText string, doc []byte, req Request) 
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := e.store.PutDocument(ctx, store.Document{SHA: sha, Name: "example", Size: size}); err != nil {
+	if _, err := e.store.PutDocument(ctx, api.Document{SHA: sha, Name: "example", Size: size}); err != nil {
 		t.Fatal(err)
 	}
-	kept, err := e.store.PutMapping(ctx, store.Mapping{Name: "example", Text: mappingText})
+	kept, err := e.store.PutMapping(ctx, api.Mapping{Name: "example", Text: mappingText})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -283,7 +328,7 @@ func (e *example) run(t *testing.T) []finding.Finding {
 	}
 	if e.code == finding.StorageFailed {
 		// A full disk is made in e2e; here the finding itself is shown.
-		return []finding.Finding{finding.New(e.code, finding.Place{}, "", "The load stopped: database or disk is full.")}
+		return []finding.Finding{finding.New(e.code, origin.Place{}, "", "The load stopped: database or disk is full.")}
 	}
 	if e.code == finding.KoinosFailed {
 		return crash(t)
@@ -307,7 +352,11 @@ func (e *example) run(t *testing.T) []finding.Finding {
 	}
 	engine := testEngine(t, testStore(t), limits)
 	if e.before != "" {
-		if l := send(t, engine, e.mapping(), []byte(e.before), Request{}); l.Loaded != 1 {
+		first := e.mapping()
+		if e.whole != "" {
+			first = plainMapping
+		}
+		if l := send(t, engine, first, []byte(e.before), Request{}); l.Loaded != 1 {
 			t.Fatalf("the document before was not loaded: %+v", l.Counts)
 		}
 	}
@@ -331,14 +380,15 @@ func (e *example) run(t *testing.T) []finding.Finding {
 func crash(t *testing.T) []finding.Finding {
 	e := testEngine(t, testStore(t), source.DefaultLimits)
 	good := []byte(head + "A-1,2026-03-02,00417,2,9.50\n")
-	l := send(t, e, plainMapping, []byte(`[{"Order": "A-1", "Date": "2026-03-02", "Item": "00417", "Qty": 2, "Price": 9.50}]`), Request{Options: report.Options{DryRun: true}})
-	r := &run{load: l, done: make(chan struct{})}
-	e.perform(context.Background(), r, func(context.Context, *report.Load) (*mapping.Mapping, error) {
+	read := e.read
+	e.read = func(context.Context, *report.Load) (*mapping.Mapping, error) {
 		return &mapping.Mapping{Group: mapping.Grouping{By: "key", Columns: []mapping.Source{{Text: "Order"}}}}, nil
-	})
-	if got := r.snapshot(time.Now()); got.Status != report.Failed {
-		t.Errorf("a crash leaves the load %s", got.Status)
 	}
+	l := send(t, e, plainMapping, []byte(`[{"Order": "A-1", "Date": "2026-03-02", "Item": "00417", "Qty": 2, "Price": 9.50}]`), Request{Options: report.Options{DryRun: true}})
+	if l.Status != report.Failed {
+		t.Errorf("a crash leaves the load %s", l.Status)
+	}
+	e.read = read
 	if again := send(t, e, plainMapping, good, Request{}); again.Loaded != 1 {
 		t.Errorf("after a crash: %+v", again.Counts)
 	}
@@ -362,7 +412,7 @@ func dropShip(t testing.TB, s *store.Store, doc string) (sha string) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if _, err := s.PutMapping(ctx, store.Mapping{Name: m.Name, Text: text}); err != nil {
+		if _, err := s.PutMapping(ctx, api.Mapping{Name: m.Name, Text: text}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -373,7 +423,7 @@ func dropShip(t testing.TB, s *store.Store, doc string) (sha string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.PutDocument(ctx, store.Document{SHA: sha, Name: "drop-ship.csv", Size: size}); err != nil {
+	if _, err := s.PutDocument(ctx, api.Document{SHA: sha, Name: "drop-ship.csv", Size: size}); err != nil {
 		t.Fatal(err)
 	}
 	return sha

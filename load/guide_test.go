@@ -12,6 +12,7 @@ import (
 
 	"github.com/xuri/excelize/v2"
 
+	"koinos/core/intent"
 	"koinos/core/list"
 	"koinos/core/mapping"
 	"koinos/core/order"
@@ -101,7 +102,7 @@ func runExample(t *testing.T, text, blocks string) string {
 
 // ordersOf maps a document and gives its sound orders.
 func ordersOf(t *testing.T, m *mapping.Mapping, doc []byte, set *list.Set) (orders []order.Order, refused string) {
-	keep := func(d *mapping.Draft) {
+	keep := func(d *intent.Intent) {
 		if d.Refused() {
 			refused += fmt.Sprint(d.Findings)
 			return

@@ -2,19 +2,19 @@ package load
 
 import (
 	"context"
-	"crypto/sha256"
 	"errors"
-	"fmt"
 	"io"
 	"runtime"
 	"runtime/debug"
-	"strconv"
 
 	"golang.org/x/sync/errgroup"
 
+	"koinos/book"
 	"koinos/core/check"
+	"koinos/core/intent"
 	"koinos/core/list"
 	"koinos/core/mapping"
+	"koinos/core/origin"
 	"koinos/core/source"
 	"koinos/store"
 )
@@ -25,18 +25,11 @@ const (
 	batchesHeld = 8
 )
 
-// mapped is an order as the middle stage hands it to the writer.
+// mapped is an intent as the middle stage hands it to the writer.
 type mapped struct {
-	*mapping.Draft
-	identity    string
-	fingerprint [sha256.Size]byte
-	trace       []byte
-	lines       []any  // store.PackLines
-	err         error  // of that
-	found       int    // findings before it was compared with what is stored
-	given       string // number that the document gave it
-	at          int    // rows of the document read so far
-	share       float64
+	book.Entry
+	at    int // rows of the document read so far
+	share float64
 }
 
 type batch struct {
@@ -56,7 +49,7 @@ type input struct {
 	keeps    bool                      // orders are compared with stored ones, and stored
 	around   bool                      // JSON: what stands around the records is looked at too
 	wanted   func(*mapping.Group) bool // which groups each maps; nil is all
-	only     func([]mapping.Span) bool // which groups belong to the load at all; nil is all
+	only     func([]origin.Span) bool  // which groups belong to the load at all; nil is all
 	outcomes mapping.Outcomes          // what earlier steps of a sequence made; nil outside of one
 	decided  *mapping.Evidence         // what the whole document says of its dates; nil where nothing is in doubt
 }
@@ -67,19 +60,12 @@ func safely(f func() error) func() error {
 	return func() (err error) {
 		defer func() {
 			if r := recover(); r != nil {
-				err = &panicked{r, debug.Stack()}
+				err = &store.Panicked{Value: r, Stack: debug.Stack()}
 			}
 		}()
 		return f()
 	}
 }
-
-type panicked struct {
-	value any
-	stack []byte
-}
-
-func (p *panicked) Error() string { return fmt.Sprintf("panic: %v", p.value) }
 
 // run reads the document to its end and gives its orders to put, in their
 // order. The error of a document that cannot be read carries findings.
@@ -216,25 +202,16 @@ func (a *readAhead) Next() (source.Record, error) {
 func (a *readAhead) Offset() float64 { return a.now.share }
 
 func (in *input) mapOne(g *mapping.Group) mapped {
-	m := mapped{Draft: in.mapping.Draft(g, in.set)}
-	in.check(m.Draft)
-	if m.identity = m.Order.Identity(); m.identity == "" && len(m.Spans) > 0 {
-		// Without the sender's number the place in the document is all there is:
-		// it recognises the same document, not a corrected one.
-		m.identity = string(m.Order.Kind) + "@" + in.document + "#" + m.Spans[0].Sheet + "!" + strconv.Itoa(m.Spans[0].First)
-	}
-	if !m.Refused() && in.keeps {
-		m.fingerprint = m.Order.Fingerprint()
-		m.trace = m.Trace.AppendJSON(nil)
-		m.lines, m.err = store.PackLines(&m.Order)
-	}
-	return m
+	i := in.mapping.Read(g, in.set)
+	in.check(i)
+	return mapped{Entry: book.NewEntry(i, in.document, in.keeps)}
 }
 
-// check applies the rules for every order.
-func (in *input) check(d *mapping.Draft) {
-	if !d.Orphan {
-		check.Order(&d.Order, d, check.Terms{Tolerance: in.mapping.Tolerance, Rounding: in.mapping.Rounding})
+// check applies the rules for every order. A notice is judged beside the order
+// that it speaks of.
+func (in *input) check(i *intent.Intent) {
+	if !i.Orphan && i.Kind == intent.Order {
+		check.Order(&i.Order, i, check.Terms{Tolerance: in.mapping.Tolerance, Rounding: in.mapping.Rounding})
 	}
 }
 

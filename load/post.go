@@ -2,132 +2,206 @@ package load
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"slices"
-	"strings"
+	"strconv"
 
+	"koinos/api"
+	"koinos/book"
 	"koinos/core/check"
 	"koinos/core/finding"
-	"koinos/core/mapping"
+	"koinos/core/intent"
+	"koinos/core/jsondoc"
 	"koinos/core/order"
+	"koinos/core/origin"
 	"koinos/core/report"
+	"koinos/core/source"
 	"koinos/store"
 )
 
-// Posted is what became of an order that came by itself.
-type Posted struct {
-	Outcome  report.Outcome    `json:"outcome" enum:"loaded,changed,unchanged,refused"`
-	OrderID  int64             `json:"order_id,omitempty"`
-	Number   string            `json:"number,omitempty"`
-	Revision int               `json:"revision,omitempty"`
-	Changes  []order.Change    `json:"changes,omitempty"`
-	Findings []finding.Finding `json:"findings"`
-}
-
-// posted is an order that is checked without a document.
-type posted struct {
-	mapped
-}
-
-// Post stores one order that a program sends in Koinos's own form. The rules
-// for loads hold for it; again is what it means where it is stored already,
-// Skip where blank. Several at once share a durable commit. Findings of
-// severity error say why it was not stored.
-func (e *Engine) Post(ctx context.Context, o *order.Order, again report.Again, by string) (Posted, error) {
-	p := posted{mapped{Draft: &mapping.Draft{Order: *o}}}
-	m := &p.mapped
-	m.Order.ID, m.Order.Revision = 0, 0
-	for i := range m.Order.Lines {
-		if l := &m.Order.Lines[i]; l.Number == "" {
-			l.Number = order.NumberOf(int64(i + 1)).String()
-		}
+// Post stores one order that a program sends in Koinos's own form. It passes every
+// check that a row of a sheet passes, and the same book takes it; its body is kept
+// as a document. Again is what it means where the order is stored already, Skip
+// where blank. Several at once share a durable commit. Findings of severity error
+// say why it was not stored; their places point into the body.
+func (e *Engine) Post(ctx context.Context, o *order.Order, body []byte, again report.Again, by string) (api.Posted, error) {
+	out := api.Posted{Outcome: report.Refused, Findings: []finding.Finding{}}
+	set, err := e.store.Set(ctx)
+	if err != nil {
+		return out, err
 	}
-	p.required()
-	check.Order(&m.Order, m.Draft, check.Terms{Tolerance: order.MustNumber("0.01"), Rounding: order.HalfUp})
-	if m.Order.SenderNumber == "" {
-		m.Add(finding.MustMissing, 0, "sender_number", "", "sender_number is missing; without it the order could not be known again.")
+	sum := sha256.Sum256(body)
+	sha := hex.EncodeToString(sum[:])
+	i, err := posted(o, body)
+	if err != nil {
+		return out, err
 	}
-	if m.Order.Currency != "" && !order.KnownCurrency(m.Order.Currency) {
-		m.Add(finding.UnknownCurrency, 0, "currency", m.Order.Currency, "%q is not a currency of ISO 4217.", m.Order.Currency)
+	check.Values(&i.Order, i, set)
+	check.Order(&i.Order, i, check.Terms{Tolerance: order.MustNumber("0.01"), Rounding: order.HalfUp})
+	if i.Order.SenderNumber == "" {
+		i.Findings = slices.DeleteFunc(i.Findings, func(f finding.Finding) bool { return f.Code == finding.IdentityMissing })
+		i.Add(finding.MustMissing, 0, "sender_number", "", "sender_number is missing; without it the order could not be known again.")
 	}
-	out := Posted{Outcome: report.Refused, Findings: []finding.Finding{}}
-	if m.Refused() {
-		out.Findings = m.Findings
+	if i.Refused() {
+		out.Findings = forBody(i.Findings)
 		return out, nil
 	}
-	m.identity, m.fingerprint, m.trace = m.Order.Identity(), m.Order.Fingerprint(), []byte("{}")
 	if again == "" {
 		again = report.Skip
 	}
-	t := &target{e: e, rules: rules{again: again, arrival: wholeArrival(&m.Order), newer: orderedOn, rounding: order.HalfUp}, real: true,
-		seen: map[[16]byte]int32{}, numbers: map[string]int{}}
-	m.Spans = []mapping.Span{{}}
-	err := e.store.Share(ctx, func(tx *store.Tx) error {
-		known, err := tx.KnownOrders([]string{m.identity})
+	entries := []book.Entry{book.NewEntry(i, sha, true)}
+	session := book.Begin(book.Rules{Again: again, Arrival: wholeArrival(&i.Order), Newer: orderedOn, Rounding: order.HalfUp, Lists: set,
+		Source: store.Source{Document: sha, By: by}, Real: true, Now: e.now})
+	err = e.store.Share(ctx, func(tx *store.Tx) error {
+		if err := tx.PutBody(api.Document{SHA: sha, Name: "posted.json", Shape: source.Shape{Format: source.JSON}, ReceivedAt: e.now(), ReceivedBy: by}, body, true); err != nil {
+			return err
+		}
+		results, err := session.Take(tx, entries)
 		if err != nil {
 			return err
 		}
-		taken := map[string]store.Known{}
-		if m.Order.Number != "" {
-			if taken, err = tx.KnownNumbers(m.Order.Kind, []string{m.Order.Number}); err != nil {
-				return err
-			}
-		}
-		var res store.OrderResult
-		changed, err := t.judge(tx, m, known, taken, &res)
-		if err != nil {
-			return err
-		}
-		out.Outcome, out.OrderID, out.Number, out.Changes = res.Outcome, res.OrderID, res.Number, res.Changes
-		switch res.Outcome {
-		case report.Loaded:
-			fresh := []store.NewOrder{{Order: &m.Order, Identity: m.identity, Fingerprint: m.fingerprint, Trace: m.trace}}
-			if err := tx.InsertOrders(0, fresh, by, e.now()); err != nil {
-				return err
-			}
-			out.OrderID, out.Number, out.Revision = m.Order.ID, m.Order.Number, 1
-		case report.Changed:
-			changed.Action, changed.Fingerprint = "changed", m.fingerprint[:]
-			if err := tx.ChangeOrder(*changed, by, e.now()); err != nil {
-				return err
-			}
-			out.Revision = changed.Is.Revision
-		}
+		r := &results[0]
+		out.Outcome, out.OrderID, out.Number, out.Revision, out.Changes = r.Outcome, r.OrderID, r.Number, r.Revision, r.Changes
 		return nil
 	})
-	out.Findings = append(out.Findings, m.Findings...)
+	if out.Outcome != report.Refused {
+		out.Document = sha
+	}
+	out.Findings = append(out.Findings, forBody(i.Findings)...)
 	return out, err
 }
 
 var orderedOn, _ = order.Lookup(order.Header, "ordered_on")
 
-// required finds what no order can do without.
-func (p *posted) required() {
-	o := &p.Order
-	if o.Kind != order.Sales && o.Kind != order.Purchase {
-		p.Add(finding.MustMissing, 0, "kind", string(o.Kind), "kind must be sales or purchase.")
-	}
-	for i := range needed {
-		f := &needed[i]
-		if f.Level == order.Header {
-			if f.Value(o, nil) == "" {
-				p.Add(finding.MustMissing, 0, f.Name, "", "%s is missing.", f.Name)
-			}
-			continue
+// posted makes an intent of an order in Koinos's own form.
+func posted(o *order.Order, body []byte) (*intent.Intent, error) {
+	i := &intent.Intent{Kind: intent.Order, Order: *o}
+	i.Order.ID, i.Order.Revision, i.Order.Statement = 0, 0, nil
+	for n := range i.Order.Lines {
+		l := &i.Order.Lines[n]
+		if l.Number == "" {
+			l.Number = strconv.Itoa(n + 1)
 		}
-		for i := range o.Lines {
-			if f.Value(o, &o.Lines[i]) == "" {
-				p.Add(finding.MustMissing, i+1, f.Name, "", "%s is missing.", f.Name)
-			}
+		if l.Statement, l.Invoiced = nil, (order.Number{}); !l.StatedAmount.IsZero() {
+			i.State(n + 1)
 		}
 	}
+	if !o.StatedTotal.IsZero() {
+		i.State(0)
+	}
+	root, _, err := jsondoc.Parse(body, 1)
+	if err != nil || root == nil {
+		return i, nil // whoever decoded it has read another form of JSON; there are no places then
+	}
+	traceBody(&i.Trace, &i.Order, root)
+	return i, nil
 }
 
-// needed are the fields that no order can do without.
-var needed = slices.DeleteFunc(append(order.AllFields(order.Header), order.AllFields(order.Lines)...), func(f order.Field) bool { return !f.Must })
+// inBody says under which name a field stands in a body, where it is another one.
+var inBody = map[string]string{"total": "total_stated", "amount": "amount_stated"}
 
-// wholeArrival speaks of every field that the order has.
+func nameInBody(field string) string {
+	if name := inBody[field]; name != "" {
+		return name
+	}
+	return field
+}
+
+// traceBody notes where the values of an order stand in its body.
+func traceBody(t *origin.Trace, o *order.Order, root *jsondoc.Node) {
+	add := func(field string, n *jsondoc.Node) {
+		if n != nil {
+			t.Add(field, source.PlaceOf(n, 0))
+		}
+	}
+	for _, f := range order.PlainFields(order.Header) {
+		add(f.Name, root.Member(nameInBody(f.Name)))
+	}
+	each := func(list string, f func(i int, n *jsondoc.Node)) {
+		at := root.Member(list)
+		if at == nil {
+			return
+		}
+		i := 0
+		for n := at.First(); n != nil; n = n.Next() {
+			f(i, n)
+			i++
+		}
+	}
+	each("parties", func(i int, n *jsondoc.Node) {
+		if i < len(o.Parties) {
+			for m := n.First(); m != nil; m = m.Next() {
+				add(o.Parties[i].Role+"."+m.Name, m)
+			}
+		}
+	})
+	each("references", func(i int, n *jsondoc.Node) {
+		if i < len(o.References) {
+			add("reference."+o.References[i].Qualifier, n.Member("value"))
+		}
+	})
+	each("charges", func(i int, n *jsondoc.Node) {
+		if i < len(o.Charges) {
+			add(o.Charges[i].Field(), n.Member("amount"))
+		}
+	})
+	each("custom", func(i int, n *jsondoc.Node) {
+		if i < len(o.Custom) {
+			add("custom."+o.Custom[i].Name, n.Member("value"))
+		}
+	})
+	t.Paths = linePaths
+	each("lines", func(i int, n *jsondoc.Node) {
+		t.Rows, t.Records = append(t.Rows, n.Leaf), append(t.Records, n.Pointer())
+	})
+}
+
+// linePaths is where a line's fields stand within it.
+var linePaths = func() map[string]string {
+	paths := map[string]string{}
+	for _, f := range order.PlainFields(order.Lines) {
+		paths[f.Name] = "/" + nameInBody(f.Name)
+	}
+	return paths
+}()
+
+// bodyAdvice is what mends a finding in a body, where the usual advice speaks of
+// cells and mappings.
+var bodyAdvice = map[finding.Code]string{
+	finding.MustMissing:       "Send the value.",
+	finding.ShouldMissing:     "Send the value if it is known.",
+	finding.NotADate:          "Write the day as yyyy-mm-dd.",
+	finding.AmountDiffers:     "Correct the figure that is wrong, or leave amount_stated out.",
+	finding.TotalDiffers:      "Look for a missing line or charge, or leave total_stated out.",
+	finding.LineWithoutItem:   "Send an item code or a description.",
+	finding.OrderWithoutLines: "Send its lines.",
+	finding.UnknownUnit:       "Send a code of the list units.",
+	finding.UnknownCurrency:   "Send the three-letter code of ISO 4217, for example EUR.",
+	finding.HeaderDisagrees:   "Send one party for each role.",
+	finding.UpdateConflict:    "Correct the line.",
+	finding.AmountTooLarge:    "Nineteen digits is the most.",
+	finding.DatesOutOfOrder:   "Compare the dates.",
+	finding.NotNewer:          "Nothing needs to be done where an old order came late; else correct the date.",
+}
+
+func forBody(all []finding.Finding) []finding.Finding {
+	for i := range all {
+		f := &all[i]
+		if advice := bodyAdvice[f.Code]; advice != "" && f.Hint == finding.Catalogue[f.Code].Advice {
+			f.Hint = advice
+		}
+	}
+	return all
+}
+
+// wholeArrival speaks of every field that the order has. Lines that all have ids
+// are matched by them, others by their numbers.
 func wholeArrival(o *order.Order) order.Arrival {
-	a := order.Arrival{Match: order.ByNumber, Missing: order.KeepMissing}
+	a := order.Arrival{Match: order.ByID, Missing: order.KeepMissing}
+	if slices.ContainsFunc(o.Lines, func(l order.Line) bool { return l.ID == 0 }) {
+		a.Match = order.ByNumber
+	}
 	var names [2][]string
 	o.Each(func(line int, field, _ string) {
 		level := min(line, 1)
@@ -135,15 +209,14 @@ func wholeArrival(o *order.Order) order.Arrival {
 			names[level] = append(names[level], field)
 		}
 	})
-	for i, level := range []order.Level{order.Header, order.Lines} {
-		for _, name := range names[i] {
-			if f, ok := order.Lookup(level, strings.TrimSpace(name)); ok {
-				if level == order.Header {
-					a.Header = append(a.Header, f)
-				} else {
-					a.Lines = append(a.Lines, f)
-				}
-			}
+	for _, name := range names[0] {
+		if f, ok := order.Lookup(order.Header, name); ok {
+			a.Header = append(a.Header, f)
+		}
+	}
+	for _, name := range names[1] {
+		if f, ok := order.Lookup(order.Lines, name); ok {
+			a.Lines = append(a.Lines, f)
 		}
 	}
 	return a

@@ -6,10 +6,13 @@ import (
 	"slices"
 	"strings"
 
+	"koinos/book"
 	"koinos/core/finding"
 	"koinos/core/mapping"
 	"koinos/core/order"
+	"koinos/core/origin"
 	"koinos/core/report"
+	"koinos/store"
 )
 
 // rules are what a load does with orders beyond mapping and checking them:
@@ -45,6 +48,13 @@ func rulesOf(m *mapping.Mapping, l *report.Load) rules {
 	return r
 }
 
+// book are the rules of the order book for a load.
+func (r *rules) book(t *target, real bool) book.Rules {
+	l := &t.run.load
+	return book.Rules{Again: r.again, Arrival: r.arrival, Newer: r.newer, Rounding: r.rounding, Lists: t.set, Holds: r.holds,
+		Source: store.Source{Load: l.ID, By: l.By}, Real: real, Now: t.e.now}
+}
+
 // takes reports whether the order belongs to the load.
 func (r *rules) takes(o *order.Order) bool {
 	return r.chosen == nil || r.chosen[strings.ToUpper(strings.TrimSpace(o.SenderNumber))]
@@ -73,7 +83,7 @@ func (r *rules) saved(lines int) int {
 
 // only narrows a retry to the orders that failed in the earlier load: those
 // that touch one of their rows.
-func (e *Engine) only(ctx context.Context, l *report.Load, m *mapping.Mapping) (func([]mapping.Span) bool, error) {
+func (e *Engine) only(ctx context.Context, l *report.Load, m *mapping.Mapping) (func([]origin.Span) bool, error) {
 	if l.Retry == 0 {
 		return nil, nil
 	}
@@ -85,7 +95,7 @@ func (e *Engine) only(ctx context.Context, l *report.Load, m *mapping.Mapping) (
 	for _, s := range failed {
 		bySheet[s.Sheet] = append(bySheet[s.Sheet], s)
 	}
-	return func(spans []mapping.Span) bool {
+	return func(spans []origin.Span) bool {
 		for _, s := range spans {
 			list := bySheet[s.Sheet]
 			i, _ := slices.BinarySearchFunc(list, s.First, func(f report.SpanOutcome, row int) int { return f.Last - row })

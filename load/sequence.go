@@ -6,11 +6,12 @@ import (
 	"fmt"
 	"slices"
 	"sync"
-	"time"
 
 	"koinos/core/finding"
 	"koinos/core/mapping"
+	"koinos/core/origin"
 	"koinos/core/report"
+	"koinos/jobs"
 	"koinos/store"
 )
 
@@ -51,11 +52,6 @@ func (e *Engine) StartRun(ctx context.Context, req RunRequest) (report.Run, erro
 	}
 	r := report.Run{Sequence: kept.Name, Version: kept.Version, Document: doc.SHA, DocumentName: doc.Name, Options: req.Options,
 		Status: report.Running, AgainOf: req.AgainOf, StartedAt: e.now().UTC(), By: req.By}
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	if e.stopped {
-		return r, errStopping
-	}
 	known := false
 	if r.ID, known, err = e.store.StartRun(ctx, r, req.Name); err != nil {
 		return r, err
@@ -63,7 +59,6 @@ func (e *Engine) StartRun(ctx context.Context, req RunRequest) (report.Run, erro
 	if known {
 		return e.store.Run(ctx, r.ID)
 	}
-	e.launchRun(ctx, r)
 	return r, nil
 }
 
@@ -79,7 +74,7 @@ func (e *Engine) CheckSequence(ctx context.Context, text []byte) error {
 	for _, step := range s.Steps {
 		kept, err := e.store.Mapping(ctx, step.Mapping, 0)
 		if errors.Is(err, store.ErrNotFound) {
-			all = append(all, finding.New(finding.MappingWrongValue, finding.Place{}, step.Mapping, "The step %s goes through the mapping %q, which is not here.", step.Name, step.Mapping))
+			all = append(all, finding.New(finding.MappingWrongValue, origin.Place{}, step.Mapping, "The step %s goes through the mapping %q, which is not here.", step.Name, step.Mapping))
 			continue
 		}
 		if err != nil {
@@ -91,7 +86,7 @@ func (e *Engine) CheckSequence(ctx context.Context, text []byte) error {
 		}
 		for _, need := range m.Needs {
 			if !slices.Contains(before, need) {
-				all = append(all, finding.New(finding.MappingWrongValue, finding.Place{}, need, "The mapping %s of the step %s takes results of %q, which is not a step before it.", m.Name, step.Name, need))
+				all = append(all, finding.New(finding.MappingWrongValue, origin.Place{}, need, "The mapping %s of the step %s takes results of %q, which is not a step before it.", m.Name, step.Name, need))
 			}
 		}
 		before = append(before, step.Name)
@@ -102,23 +97,22 @@ func (e *Engine) CheckSequence(ctx context.Context, text []byte) error {
 	return nil
 }
 
-// launchRun runs the steps of a run one after another; e.mu is held.
-func (e *Engine) launchRun(ctx context.Context, r report.Run) {
-	ctx = context.WithoutCancel(ctx)
-	e.wait.Add(1)
-	go func() {
-		defer e.wait.Done()
-		status, err := e.steps(ctx, &r)
-		if errors.Is(err, errStopping) {
-			return // the next service goes on with it
-		}
-		if err != nil {
-			e.log.Error("run failed", "run", r.ID, "error", err)
-		}
-		if err := e.store.EndRun(ctx, r.ID, status, e.now()); err != nil {
-			e.log.Error("the run's end could not be kept", "run", r.ID, "error", err)
-		}
-	}()
+// performRun runs the steps of a run one after another: it is the work of a job.
+func (e *Engine) performRun(ctx context.Context, id int64) error {
+	r, err := e.store.Run(ctx, id)
+	if err != nil || r.Status.Ended() {
+		return err
+	}
+	status, err := e.steps(ctx, &r)
+	switch {
+	case errors.Is(context.Cause(ctx), jobs.ErrStopping):
+		return jobs.ErrStopping // the next service goes on with it
+	case store.IsFull(err):
+		return &jobs.Later{Err: err}
+	case err != nil:
+		e.log.Error("run failed", "run", r.ID, "error", err)
+	}
+	return e.store.Write(context.WithoutCancel(ctx), func(tx *store.Tx) error { return tx.EndRun(r.ID, status, e.now()) })
 }
 
 func (e *Engine) steps(ctx context.Context, r *report.Run) (report.Status, error) {
@@ -139,22 +133,8 @@ func (e *Engine) steps(ctx context.Context, r *report.Run) (report.Status, error
 		if err != nil {
 			return report.Failed, err
 		}
-		if l, err = e.Wait(ctx, l.ID); err != nil {
+		if l, err = e.UntilDone(ctx, l.ID); err != nil {
 			return report.Failed, err
-		}
-		for l.Status == report.Paused { // whoever resumes it resumes the run
-			if err := e.untilResumed(ctx, l.ID); err != nil {
-				return report.Failed, err
-			}
-			if l, err = e.Wait(ctx, l.ID); err != nil {
-				return report.Failed, err
-			}
-		}
-		e.mu.Lock()
-		stopped := e.stopped
-		e.mu.Unlock()
-		if stopped && !l.Status.Ended() {
-			return report.Failed, errStopping
 		}
 		if l.Status == report.Cancelled || l.Status == report.Failed || l.Status == report.Stopped {
 			return map[bool]report.Status{true: report.Cancelled, false: report.Failed}[l.Status == report.Cancelled], nil
@@ -163,20 +143,36 @@ func (e *Engine) steps(ctx context.Context, r *report.Run) (report.Status, error
 	return report.Done, nil
 }
 
-// untilResumed waits until a paused load is not paused any more.
-func (e *Engine) untilResumed(ctx context.Context, id int64) error {
+// UntilDone waits until a load has ended; one that is paused has not: whoever
+// resumes it resumes the run.
+func (e *Engine) UntilDone(ctx context.Context, id int64) (report.Load, error) {
 	for {
-		l, err := e.Get(ctx, id)
+		woken := e.store.Woken()
+		l, err := e.Wait(ctx, id)
 		if err != nil || l.Status != report.Paused {
-			return err
+			return l, err
 		}
-		e.mu.Lock()
-		stopped := e.stopped
-		e.mu.Unlock()
-		if stopped {
-			return errStopping
+		select {
+		case <-woken:
+		case <-ctx.Done():
+			return l, ctx.Err()
 		}
-		time.Sleep(200 * time.Millisecond)
+	}
+}
+
+// WaitRun gives a run when it has ended, or when ctx has.
+func (e *Engine) WaitRun(ctx context.Context, id int64) (report.Run, error) {
+	for {
+		woken := e.store.Woken()
+		r, err := e.Run(ctx, id)
+		if err != nil || r.Status.Ended() {
+			return r, err
+		}
+		select {
+		case <-woken:
+		case <-ctx.Done():
+			return r, ctx.Err()
+		}
 	}
 }
 
@@ -234,6 +230,7 @@ type spanKey struct {
 type stepSpan struct {
 	report.SpanOutcome
 	stored *store.StoredOrder
+	trace  origin.Trace // where the lines stand in the document
 }
 
 // mostHeld bounds the orders of earlier steps that are held at a time.
@@ -256,7 +253,7 @@ func (s *stepOutcomes) Result(r mapping.Result, sheet string, row int) (value, w
 	}
 	line := 0
 	for n := range span.stored.Order.Lines {
-		at := span.stored.Trace.Line(n + 1)
+		at := span.trace.Line(n + 1)
 		if at.Row == row && at.Sheet == sheet {
 			line = n + 1
 		}
@@ -291,6 +288,9 @@ func (s *stepOutcomes) span(step string, load int64, sheet string, row int) (*st
 		}
 		if err != nil {
 			return nil, err
+		}
+		if found.stored != nil {
+			_, found.trace = found.stored.Base()
 		}
 	}
 	for r := found.First; r <= min(found.Last, found.First+mostHeld); r++ {

@@ -35,7 +35,7 @@ func TestWhy(t *testing.T) {
 		for _, s := range w.Steps {
 			steps = append(steps, s.What+"="+s.Text)
 		}
-		if got := w.Value + " " + w.At + ": " + strings.Join(steps, ", "); got != c.want || w.Version != 1 || w.Load != l.ID {
+		if got := w.Value + " " + w.At + ": " + strings.Join(steps, ", "); got != c.want || w.Origin.Version != 1 || w.Origin.Load != l.ID {
 			t.Errorf("%s: %s\nwant %s", c.field, got, c.want)
 		}
 	}

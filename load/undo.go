@@ -3,19 +3,11 @@ package load
 import (
 	"context"
 
+	"koinos/api"
+	"koinos/book"
 	"koinos/core/report"
 	"koinos/store"
 )
-
-// Undone is what taking a load back did.
-type Undone struct {
-	Load    int64         `json:"load"`
-	DryRun  bool          `json:"dry_run,omitempty"`
-	Removed int           `json:"removed" doc:"Orders that the load had stored, and that are gone now"`
-	Changed int           `json:"changed" doc:"Orders that the load had changed, and that are as before now"`
-	Kept    int           `json:"kept" doc:"Orders that could not be taken back"`
-	Why     []store.Taken `json:"why" doc:"The first of those, and why"`
-}
 
 // undoneAtATime is how many orders a transaction takes back.
 const undoneAtATime = 500
@@ -26,8 +18,8 @@ const mostKept = 1_000
 // Undo takes back what a load stored and changed, where nothing has happened
 // to those orders since. Broken off, it can be begun again. With dry it says
 // what it would do.
-func (e *Engine) Undo(ctx context.Context, id int64, dry bool, by string) (Undone, error) {
-	u := Undone{Load: id, DryRun: dry, Why: []store.Taken{}}
+func (e *Engine) Undo(ctx context.Context, id int64, dry bool, by string) (api.Undone, error) {
+	u := api.Undone{Load: id, DryRun: dry, Why: []api.Taken{}}
 	l, err := e.ended(ctx, id)
 	if err != nil {
 		return u, err
@@ -36,7 +28,7 @@ func (e *Engine) Undo(ctx context.Context, id int64, dry bool, by string) (Undon
 		if err := ctx.Err(); err != nil {
 			return u, err
 		}
-		part, last := Undone{}, after
+		part, last := api.Undone{}, after
 		err = e.store.Write(ctx, func(tx *store.Tx) error {
 			list, err := tx.ToTakeBack(id, after, undoneAtATime)
 			if err != nil {
@@ -46,7 +38,7 @@ func (e *Engine) Undo(ctx context.Context, id int64, dry bool, by string) (Undon
 			done := l
 			for _, k := range list {
 				last = k.Seq
-				if k.Why, err = tx.TakeBack(id, k, dry, by, e.now()); err != nil {
+				if k.Why, err = book.TakeBack(tx, id, k, dry, by, e.now()); err != nil {
 					return err
 				}
 				switch {

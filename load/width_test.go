@@ -93,7 +93,7 @@ func BenchmarkThirtyFields(b *testing.B) {
 			n := 0
 			for some := range groups {
 				for i := range some {
-					if m.Draft(&some[i], &list.Set{}).Refused() {
+					if m.Read(&some[i], &list.Set{}).Refused() {
 						b.Fatal("refused")
 					}
 					n++

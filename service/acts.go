@@ -10,41 +10,40 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"koinos/client"
+	"koinos/api"
 	"koinos/core/jsondoc"
 	"koinos/core/order"
 	"koinos/core/report"
 	"koinos/core/source"
-	"koinos/load"
 	"koinos/store"
 )
 
 // acts are what somebody does about a load: pause it, mend what failed, load
 // that again, take it back.
-func (s *Service) acts(api huma.API) {
+func (s *Service) acts(h huma.API) {
 	const tag = "Loads"
 	after := func(o huma.Operation, about string) huma.Operation {
 		o.Description, o.DefaultStatus = about, http.StatusAccepted
 		o.Errors = append(o.Errors, http.StatusConflict)
 		return o
 	}
-	handle(s, api, after(op(http.MethodPost, "/loads/{id}/pause", "pause-load", tag, "load", "Pause a load"), "It goes on from there with resume-load, also after the service has ended and started again."),
+	handle(s, h, after(op(http.MethodPost, "/loads/{id}/pause", "pause-load", tag, "load", "Pause a load"), "It goes on from there with resume-load, also after the service has ended and started again."),
 		func(ctx context.Context, in *ByLoad) (*answer[report.Load], error) {
 			if _, err := s.store.Load(ctx, in.ID); err != nil {
 				return nil, err
 			}
-			if err := s.engine.Pause(in.ID); err != nil {
+			if err := s.engine.Pause(ctx, in.ID); err != nil {
 				return nil, err
 			}
 			l, err := s.engine.Wait(ctx, in.ID)
 			return &answer[report.Load]{l}, err
 		})
-	handle(s, api, after(op(http.MethodPost, "/loads/{id}/resume", "resume-load", tag, "load", "Go on with a paused load"), ""),
+	handle(s, h, after(op(http.MethodPost, "/loads/{id}/resume", "resume-load", tag, "load", "Go on with a paused load"), ""),
 		func(ctx context.Context, in *ByLoad) (*answer[report.Load], error) {
 			l, err := s.engine.Continue(ctx, in.ID)
 			return &answer[report.Load]{l}, err
 		})
-	handle(s, api, after(op(http.MethodPost, "/loads/{id}/retry", "retry-load", tag, "load", "Load the orders that failed once more"),
+	handle(s, h, after(op(http.MethodPost, "/loads/{id}/retry", "retry-load", tag, "load", "Load the orders that failed once more"),
 		"With the newest mapping and the lists of now. It is a load of its own, of only those orders."),
 		func(ctx context.Context, in *ByLoad) (*answer[report.Load], error) {
 			l, err := s.engine.Retry(ctx, in.ID, nil, callerOf(ctx).name, requestName(ctx))
@@ -52,24 +51,24 @@ func (s *Service) acts(api huma.API) {
 		})
 	type accept struct {
 		ByLoad
-		Body client.Acceptance
+		Body api.Acceptance
 	}
-	handle(s, api, after(op(http.MethodPost, "/loads/{id}/accept", "accept-warnings", tag, "load", "Accept warnings that hold orders, for this load"),
+	handle(s, h, after(op(http.MethodPost, "/loads/{id}/accept", "accept-warnings", tag, "load", "Accept warnings that hold orders, for this load"),
 		"The orders that failed are loaded once more; the new load says who accepted what."),
 		func(ctx context.Context, in *accept) (*answer[report.Load], error) {
 			l, err := s.engine.Retry(ctx, in.ID, in.Body.Codes, callerOf(ctx).name, requestName(ctx))
 			return &answer[report.Load]{l}, err
 		})
-	handle(s, api, op(http.MethodGet, "/loads/{id}/acts", "list-acts", tag, "read", "What would mend many findings of a load at once"),
-		func(ctx context.Context, in *ByLoad) (*answer[client.Page[load.Act]], error) {
+	handle(s, h, op(http.MethodGet, "/loads/{id}/acts", "list-acts", tag, "read", "What would mend many findings of a load at once"),
+		func(ctx context.Context, in *ByLoad) (*answer[api.Page[api.Act]], error) {
 			acts, err := s.engine.Acts(ctx, in.ID)
-			return &answer[client.Page[load.Act]]{client.Page[load.Act]{Items: acts}}, err
+			return &answer[api.Page[api.Act]]{api.Page[api.Act]{Items: acts}}, err
 		})
 	type fix struct {
 		ByLoad
-		Body load.Fix
+		Body api.Fix
 	}
-	handle(s, api, after(op(http.MethodPost, "/loads/{id}/fix", "fix-load", tag, "admin", "Mend what failed, and load that once more"),
+	handle(s, h, after(op(http.MethodPost, "/loads/{id}/fix", "fix-load", tag, "admin", "Mend what failed, and load that once more"),
 		"Adds to crosswalks and lists, teaches the mapping forms of dates, accepts warnings; then only the orders that failed are loaded again, as a load of its own."),
 		func(ctx context.Context, in *fix) (*answer[report.Load], error) {
 			l, err := s.engine.Fix(ctx, in.ID, in.Body, callerOf(ctx).name, requestName(ctx))
@@ -83,9 +82,9 @@ func (s *Service) acts(api huma.API) {
 	back.Description = "Orders that it stored go, orders that it changed are as before, where nothing has happened to them since; the answer names those that stay."
 	back.DefaultStatus = http.StatusOK
 	back.Errors = append(back.Errors, http.StatusConflict)
-	handle(s, api, back, func(ctx context.Context, in *undo) (*answer[load.Undone], error) {
+	handle(s, h, back, func(ctx context.Context, in *undo) (*answer[api.Undone], error) {
 		u, err := s.engine.Undo(ctx, in.ID, in.DryRun, callerOf(ctx).name)
-		return &answer[load.Undone]{u}, err
+		return &answer[api.Undone]{u}, err
 	})
 
 	refresh := op(http.MethodPost, "/reports/refresh", "refresh-report", tag, "read", "Bring a marked copy up to date with what its orders are today")
@@ -93,7 +92,7 @@ func (s *Service) acts(api huma.API) {
 	refresh.RequestBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/octet-stream": {Schema: &huma.Schema{Type: "string", Format: "binary"}}}}
 	refresh.Responses = file("The copy", xlsxType, "text/csv")
 	refresh.BodyReadTimeout, refresh.DefaultStatus = -1, http.StatusOK
-	handle(s, api, refresh, s.refresh)
+	handle(s, h, refresh, s.refresh)
 }
 
 // marked sends the document of a load with the answers beside its rows; one of

@@ -3,13 +3,12 @@ package service
 import (
 	"context"
 	"fmt"
+	"koinos/api"
 	"net/http"
 	"net/url"
 	"strconv"
 
 	"github.com/danielgtaylor/huma/v2"
-
-	"koinos/client"
 )
 
 // answer is an operation's body.
@@ -18,7 +17,7 @@ type answer[T any] struct{ Body T }
 // paged is a page of a list with its link to the next one (RFC 8288).
 type paged[T any] struct {
 	Link string `header:"Link"`
-	Body client.Page[T]
+	Body api.Page[T]
 }
 
 // none is the input of operations that take nothing.
@@ -27,7 +26,7 @@ type none struct{}
 // pageOf gives the items of one page; one more than limit was asked for to see
 // whether there is a next.
 func pageOf[T any](ctx context.Context, items []T, limit int, cursor func(T) string) *paged[T] {
-	p := &paged[T]{Body: client.Page[T]{Items: items}}
+	p := &paged[T]{Body: api.Page[T]{Items: items}}
 	if items == nil {
 		p.Body.Items = []T{}
 	}
@@ -65,7 +64,7 @@ func (p *Paging) number() (int64, error) {
 
 func badCursor(cursor string) error {
 	problem := problem("invalid_request", "The cursor is not one that this service gave.")
-	problem.Invalid = []client.Invalid{{Where: "query.cursor", Message: cursor}}
+	problem.Invalid = []api.Invalid{{Where: "query.cursor", Message: cursor}}
 	return problem
 }
 
@@ -82,8 +81,8 @@ func op(method, path, id, tag, scope, summary string) huma.Operation {
 }
 
 // handle registers an operation whose errors become problems.
-func handle[I, O any](s *Service, api huma.API, o huma.Operation, f func(context.Context, *I) (*O, error)) {
-	huma.Register(api, o, func(ctx context.Context, in *I) (*O, error) {
+func handle[I, O any](s *Service, h huma.API, o huma.Operation, f func(context.Context, *I) (*O, error)) {
+	huma.Register(h, o, func(ctx context.Context, in *I) (*O, error) {
 		out, err := f(ctx, in)
 		if err != nil {
 			return nil, s.fail(ctx, err)
@@ -92,22 +91,24 @@ func handle[I, O any](s *Service, api huma.API, o huma.Operation, f func(context
 	})
 }
 
-func (s *Service) register(api huma.API) {
-	api.UseMiddleware(func(ctx huma.Context, next func(huma.Context)) {
+func (s *Service) register(h huma.API) {
+	h.UseMiddleware(func(ctx huma.Context, next func(huma.Context)) {
 		next(huma.WithValue(ctx, urlKey, ctx.URL()))
 	})
-	s.documents(api)
-	s.mappings(api)
-	s.lists(api)
-	s.listFiles(api)
-	s.loads(api)
-	s.acts(api)
-	s.loadAtOnce(api)
-	s.sequences(api)
-	s.today(api)
-	s.partners(api)
-	s.interchanges(api)
-	s.orders(api)
-	s.workbench(api)
-	s.access(api)
+	s.documents(h)
+	s.mappings(h)
+	s.lists(h)
+	s.listFiles(h)
+	s.loads(h)
+	s.acts(h)
+	s.loadAtOnce(h)
+	s.sequences(h)
+	s.today(h)
+	s.partners(h)
+	s.interchanges(h)
+	s.orders(h)
+	s.events(h)
+	s.held(h)
+	s.workbench(h)
+	s.access(h)
 }

@@ -10,7 +10,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"koinos/client"
+	"koinos/api"
 	"koinos/core/report"
 	"koinos/load"
 )
@@ -24,37 +24,45 @@ type oneCall struct {
 	}]
 }
 
-func (s *Service) loadAtOnce(api huma.API) {
+func (s *Service) loadAtOnce(h huma.API) {
 	all := op(http.MethodPost, "/load", "load-document", "Loads", "load", "Send a document in, load it, and wait for the report")
 	all.Description = "One multipart call for programs that want nothing in between. With an Idempotency-Key it can be sent again when the answer was lost."
 	all.DefaultStatus, all.BodyReadTimeout, all.MaxBodyBytes = http.StatusOK, -1, s.cfg.MaxBody
-	handle(s, api, all, func(ctx context.Context, in *oneCall) (*answer[client.LoadReport], error) {
+	handle(s, h, all, func(ctx context.Context, in *oneCall) (*answer[api.LoadReport], error) {
 		form := in.RawBody.Data()
 		defer form.File.Close()
 		var opt report.Options
 		if form.Options != "" {
 			if err := strictJSON(form.Options, &opt); err != nil {
 				p := problem("invalid_request", "options cannot be read.")
-				p.Invalid = []client.Invalid{{Where: "body.options", Message: err.Error()}}
+				p.Invalid = []api.Invalid{{Where: "body.options", Message: err.Error()}}
 				return nil, p
 			}
 		}
-		name := strings.TrimSpace(form.Mapping)
+		name, version := strings.TrimSpace(form.Mapping), 0
 		if strings.Contains(name, "\n") {
 			if !slices.Contains(callerOf(ctx).scopes, "admin") {
 				return nil, problem("not_allowed", "Sending a mapping along needs a token of scope admin; name one that is here instead.")
 			}
-			kept, err := s.keepMapping(ctx, form.Mapping)
-			if err != nil {
-				return nil, err
+			if opt.DryRun {
+				tried, err := s.tryMapping(ctx, form.Mapping)
+				if err != nil {
+					return nil, err
+				}
+				name, version = tried.Name, tried.Version
+			} else {
+				kept, err := s.keepMapping(ctx, form.Mapping)
+				if err != nil {
+					return nil, err
+				}
+				name = kept.Name
 			}
-			name = kept.Name
 		}
 		got, err := s.receive(ctx, &upload{Name: form.File.Filename, body: form.File})
 		if err != nil {
 			return nil, err
 		}
-		l, err := s.engine.Start(ctx, load.Request{Document: got.Body.SHA, Mapping: name, Options: opt, By: callerOf(ctx).name, Name: requestName(ctx)})
+		l, err := s.engine.Start(ctx, load.Request{Document: got.Body.SHA, Mapping: name, Version: version, Options: opt, By: callerOf(ctx).name, Name: requestName(ctx)})
 		if err != nil {
 			return nil, err
 		}
@@ -62,7 +70,7 @@ func (s *Service) loadAtOnce(api huma.API) {
 			return nil, fmt.Errorf("load %d goes on: %w", l.ID, err)
 		}
 		rep, err := s.loadReport(ctx, l.ID)
-		return &answer[client.LoadReport]{rep}, err
+		return &answer[api.LoadReport]{rep}, err
 	})
 }
 

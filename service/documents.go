@@ -5,14 +5,13 @@ import (
 	"errors"
 	"io"
 	"net/http"
-	"os"
 	"path"
 	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"koinos/client"
+	"koinos/api"
 	"koinos/core/mapping"
 	"koinos/core/source"
 	"koinos/store"
@@ -42,7 +41,7 @@ type rowsInput struct {
 	Version int    `query:"version" minimum:"0" doc:"Its version; left out, the newest"`
 }
 
-func (s *Service) documents(api huma.API) {
+func (s *Service) documents(h huma.API) {
 	const tag = "Documents"
 	receive := op(http.MethodPost, "/documents", "receive-document", tag, "load", "Send a document in")
 	receive.Description = "The body is the file as it is. The same bytes sent again are recognised by their SHA-256."
@@ -51,10 +50,10 @@ func (s *Service) documents(api huma.API) {
 	}}
 	receive.Errors = append(receive.Errors, http.StatusRequestEntityTooLarge, http.StatusUnprocessableEntity)
 	receive.BodyReadTimeout = -1 // a large file over a slow line
-	handle(s, api, receive, s.receive)
+	handle(s, h, receive, s.receive)
 
-	handle(s, api, op(http.MethodGet, "/documents", "list-documents", tag, "read", "List documents, newest first"),
-		func(ctx context.Context, in *Paging) (*paged[store.Document], error) {
+	handle(s, h, op(http.MethodGet, "/documents", "list-documents", tag, "read", "List documents, newest first"),
+		func(ctx context.Context, in *Paging) (*paged[api.Document], error) {
 			var before time.Time
 			sha := ""
 			if in.Cursor != "" {
@@ -69,18 +68,18 @@ func (s *Service) documents(api huma.API) {
 			if err != nil {
 				return nil, err
 			}
-			return pageOf(ctx, list, in.Limit, func(d store.Document) string { return d.ReceivedAt.Format(time.RFC3339Nano) + "~" + d.SHA }), nil
+			return pageOf(ctx, list, in.Limit, func(d api.Document) string { return d.ReceivedAt.Format(time.RFC3339Nano) + "~" + d.SHA }), nil
 		})
 
-	handle(s, api, op(http.MethodGet, "/documents/{document}", "get-document", tag, "read", "What is known of a document"),
-		func(ctx context.Context, in *ByDocument) (*answer[store.Document], error) {
+	handle(s, h, op(http.MethodGet, "/documents/{document}", "get-document", tag, "read", "What is known of a document"),
+		func(ctx context.Context, in *ByDocument) (*answer[api.Document], error) {
 			d, err := s.store.Document(ctx, in.Document)
-			return &answer[store.Document]{d}, err
+			return &answer[api.Document]{d}, err
 		})
 
 	content := op(http.MethodGet, "/documents/{document}/content", "get-document-content", tag, "read", "The document, byte for byte")
 	content.Responses = file("The document's bytes", "application/octet-stream")
-	handle(s, api, content, func(ctx context.Context, in *ByDocument) (*huma.StreamResponse, error) {
+	handle(s, h, content, func(ctx context.Context, in *ByDocument) (*huma.StreamResponse, error) {
 		d, f, err := s.openDocument(ctx, in.Document)
 		if err != nil {
 			return nil, err
@@ -92,10 +91,10 @@ func (s *Service) documents(api huma.API) {
 		}, s), nil
 	})
 
-	handle(s, api, op(http.MethodGet, "/documents/{document}/rows", "get-document-rows", tag, "read", "Rows of a document as they stand"),
-		func(ctx context.Context, in *rowsInput) (*answer[client.Rows], error) {
+	handle(s, h, op(http.MethodGet, "/documents/{document}/rows", "get-document-rows", tag, "read", "Rows of a document as they stand"),
+		func(ctx context.Context, in *rowsInput) (*answer[api.Rows], error) {
 			rows, err := s.rows(ctx, in)
-			return &answer[client.Rows]{rows}, err
+			return &answer[api.Rows]{rows}, err
 		})
 }
 
@@ -127,7 +126,7 @@ func stream(kind, name string, write func(io.Writer) error, s *Service) *huma.St
 	}}
 }
 
-func (s *Service) receive(ctx context.Context, in *upload) (*answer[client.Received], error) {
+func (s *Service) receive(ctx context.Context, in *upload) (*answer[api.Received], error) {
 	var shape source.Shape
 	sha, size, err := s.store.KeepFile(in.body, func(r io.ReaderAt, size int64) (err error) {
 		shape, err = source.Sniff(r, size, source.Options{Limits: s.cfg.Limits})
@@ -136,16 +135,16 @@ func (s *Service) receive(ctx context.Context, in *upload) (*answer[client.Recei
 	if err != nil {
 		return nil, err
 	}
-	doc := store.Document{SHA: sha, Name: path.Base(strings.ReplaceAll(in.Name, `\`, "/")), Size: size, Shape: shape, ReceivedAt: s.now().UTC(), ReceivedBy: callerOf(ctx).name}
+	doc := api.Document{SHA: sha, Name: path.Base(strings.ReplaceAll(in.Name, `\`, "/")), Size: size, Shape: shape, ReceivedAt: s.now().UTC(), ReceivedBy: callerOf(ctx).name}
 	known, err := s.store.PutDocument(ctx, doc)
 	if err != nil {
 		return nil, err
 	}
 	doc, err = s.store.Document(ctx, sha)
-	return &answer[client.Received]{client.Received{Document: doc, Known: known}}, err
+	return &answer[api.Received]{api.Received{Document: doc, Known: known}}, err
 }
 
-func (s *Service) openDocument(ctx context.Context, name string) (store.Document, *os.File, error) {
+func (s *Service) openDocument(ctx context.Context, name string) (api.Document, store.File, error) {
 	d, err := s.store.Document(ctx, name)
 	if err != nil {
 		return d, nil, err
@@ -156,8 +155,8 @@ func (s *Service) openDocument(ctx context.Context, name string) (store.Document
 
 // rows reads a stretch of rows. Rows that the sheet leaves out are given blank,
 // so that the grid shows the sheet as its spreadsheet does.
-func (s *Service) rows(ctx context.Context, in *rowsInput) (client.Rows, error) {
-	out := client.Rows{Sheet: in.Sheet, Rows: []client.Row{}}
+func (s *Service) rows(ctx context.Context, in *rowsInput) (api.Rows, error) {
+	out := api.Rows{Sheet: in.Sheet, Rows: []api.Row{}}
 	d, f, err := s.openDocument(ctx, in.Document)
 	if err != nil {
 		return out, err
@@ -192,13 +191,13 @@ func (s *Service) rows(ctx context.Context, in *rowsInput) (client.Rows, error) 
 			continue
 		}
 		for ; next < rec.Row && len(out.Rows) < in.Limit; next++ {
-			out.Rows = append(out.Rows, client.Row{Row: next, Cells: []string{}})
+			out.Rows = append(out.Rows, api.Row{Row: next, Cells: []string{}})
 		}
 		if len(out.Rows) >= in.Limit {
 			out.More = true
 			return out, nil
 		}
-		row := client.Row{Row: rec.Row, Cells: make([]string, len(rec.Cells))}
+		row := api.Row{Row: rec.Row, Cells: make([]string, len(rec.Cells))}
 		for i, c := range rec.Cells {
 			row.Cells[i] = c.Text
 		}

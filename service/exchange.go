@@ -14,7 +14,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"koinos/client"
+	"koinos/api"
 	"koinos/core/partner"
 	"koinos/core/x12"
 	"koinos/exchange"
@@ -24,24 +24,24 @@ import (
 // mostInterchange is how long a body with interchanges may be: it is held.
 const mostInterchange = 64 << 20
 
-func (s *Service) partners(api huma.API) {
+func (s *Service) partners(h huma.API) {
 	const tag = "Exchange"
 	type body struct{ RawBody []byte }
 	put := op(http.MethodPost, "/partners", "keep-partner", tag, "admin", "Keep a trading partner")
 	put.Description = "The body is the partner's YAML. It takes the place of one of the same name. Mappings that it names and that are not here are made: the standard ones, for orders of this partner."
 	put.RequestBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/yaml": {Schema: &huma.Schema{Type: "string"}}}}
 	put.Errors = append(put.Errors, http.StatusUnprocessableEntity)
-	handle(s, api, put, func(ctx context.Context, in *body) (*answer[client.Partner], error) {
+	handle(s, h, put, func(ctx context.Context, in *body) (*answer[api.PartnerDetail], error) {
 		p, err := s.exchange.Keep(ctx, string(in.RawBody), callerOf(ctx).name)
 		if err != nil {
 			return nil, err
 		}
-		return &answer[client.Partner]{partnerDetail(p)}, nil
+		return &answer[api.PartnerDetail]{partnerDetail(p)}, nil
 	})
-	handle(s, api, op(http.MethodGet, "/partners", "list-partners", tag, "read", "List trading partners"),
-		func(ctx context.Context, _ *none) (*answer[client.Page[client.Partner]], error) {
+	handle(s, h, op(http.MethodGet, "/partners", "list-partners", tag, "read", "List trading partners"),
+		func(ctx context.Context, _ *none) (*answer[api.Page[api.PartnerDetail]], error) {
 			kept, err := s.store.Partners(ctx)
-			page := client.Page[client.Partner]{Items: []client.Partner{}}
+			page := api.Page[api.PartnerDetail]{Items: []api.PartnerDetail{}}
 			for _, k := range kept {
 				p, err := partner.Parse([]byte(k.Text))
 				if err != nil {
@@ -49,34 +49,34 @@ func (s *Service) partners(api huma.API) {
 				}
 				page.Items = append(page.Items, partnerDetail(p))
 			}
-			return &answer[client.Page[client.Partner]]{page}, err
+			return &answer[api.Page[api.PartnerDetail]]{page}, err
 		})
 	type named struct {
 		Name string `path:"name"`
 	}
-	handle(s, api, op(http.MethodGet, "/partners/{name}", "get-partner", tag, "read", "A trading partner with its text"),
-		func(ctx context.Context, in *named) (*answer[client.Partner], error) {
+	handle(s, h, op(http.MethodGet, "/partners/{name}", "get-partner", tag, "read", "A trading partner with its text"),
+		func(ctx context.Context, in *named) (*answer[api.PartnerDetail], error) {
 			p, err := s.exchange.Partner(ctx, in.Name)
 			if err != nil {
 				return nil, err
 			}
-			return &answer[client.Partner]{partnerDetail(p)}, nil
+			return &answer[api.PartnerDetail]{partnerDetail(p)}, nil
 		})
 	type send struct {
 		Name string `path:"name"`
-		Body exchange.Wanted
+		Body api.Wanted
 	}
 	out := op(http.MethodPost, "/partners/{name}/send", "send-due", tag, "load", "Tell a partner what is to be said")
 	out.Description = "Writes one interchange of all that has not been said yet: 850 of confirmed purchase orders, 860 of their changes; 855 and 865 as answers, 856 of what has been shipped, 810 of what was not invoiced. What breaks the partner's rules is held with the reasons."
 	out.DefaultStatus = http.StatusOK
-	handle(s, api, out, func(ctx context.Context, in *send) (*answer[exchange.Sending], error) {
+	handle(s, h, out, func(ctx context.Context, in *send) (*answer[api.Sending], error) {
 		done, err := s.exchange.Send(ctx, in.Name, in.Body, callerOf(ctx).name)
-		return &answer[exchange.Sending]{done}, err
+		return &answer[api.Sending]{done}, err
 	})
 }
 
-func partnerDetail(p *partner.Partner) client.Partner {
-	d := client.Partner{Partner: *p, Text: p.Text, In: []string{}, Out: []string{}}
+func partnerDetail(p *partner.Partner) api.PartnerDetail {
+	d := api.PartnerDetail{Partner: *p, Text: p.Text, In: []string{}, Out: []string{}}
 	for _, set := range x12.Sets() {
 		if _, ok := p.Sets[set]; !ok {
 			continue
@@ -90,7 +90,7 @@ func partnerDetail(p *partner.Partner) client.Partner {
 	return d
 }
 
-func (s *Service) interchanges(api huma.API) {
+func (s *Service) interchanges(h huma.API) {
 	const tag = "Exchange"
 	type list struct {
 		Paging
@@ -101,8 +101,8 @@ func (s *Service) interchanges(api huma.API) {
 		Order     int64  `query:"order" doc:"Speaking of the order of this id"`
 		Speaking  bool   `query:"speaking" doc:"Only those that speak of orders: no acknowledgements"`
 	}
-	handle(s, api, op(http.MethodGet, "/interchanges", "list-interchanges", tag, "read", "List interchanges, newest first"),
-		func(ctx context.Context, in *list) (*paged[store.Interchange], error) {
+	handle(s, h, op(http.MethodGet, "/interchanges", "list-interchanges", tag, "read", "List interchanges, newest first"),
+		func(ctx context.Context, in *list) (*paged[api.Interchange], error) {
 			before, err := in.Paging.number()
 			if err != nil {
 				return nil, err
@@ -111,37 +111,57 @@ func (s *Service) interchanges(api huma.API) {
 			if err != nil {
 				return nil, err
 			}
-			return pageOf(ctx, all, in.Limit, func(i store.Interchange) string { return strconv.FormatInt(i.ID, 10) }), nil
+			return pageOf(ctx, all, in.Limit, func(i api.Interchange) string { return strconv.FormatInt(i.ID, 10) }), nil
 		})
 	type one struct {
 		ID int64 `path:"id" doc:"The interchange's id"`
 	}
-	handle(s, api, op(http.MethodGet, "/interchanges/{id}", "get-interchange", tag, "read", "An interchange with its sets and what became of each"),
-		func(ctx context.Context, in *one) (*answer[store.Interchange], error) {
+	handle(s, h, op(http.MethodGet, "/interchanges/{id}", "get-interchange", tag, "read", "An interchange with its sets and what became of each"),
+		func(ctx context.Context, in *one) (*answer[api.Interchange], error) {
 			i, err := s.store.Interchange(ctx, in.ID, s.now())
-			return &answer[store.Interchange]{i}, err
+			return &answer[api.Interchange]{i}, err
 		})
+	type ofSets struct {
+		Paging
+		ID int64 `path:"id" doc:"The interchange's id"`
+	}
+	handle(s, h, op(http.MethodGet, "/interchanges/{id}/sets", "list-sets", tag, "read", "The transaction sets of an interchange, and what became of each"),
+		func(ctx context.Context, in *ofSets) (*paged[api.SetRecord], error) {
+			after, err := in.number()
+			if err != nil {
+				return nil, err
+			}
+			if _, err := s.store.Interchange(ctx, in.ID, s.now()); err != nil {
+				return nil, err
+			}
+			sets, err := s.store.Sets(ctx, in.ID, int(after), in.Limit+1)
+			if err != nil {
+				return nil, err
+			}
+			return pageOf(ctx, sets, in.Limit, func(r api.SetRecord) string { return strconv.Itoa(r.Seq) }), nil
+		})
+
 	type stretch struct {
 		ID    int64 `path:"id" doc:"The interchange's id"`
 		From  int   `query:"from" minimum:"1" default:"1" doc:"First segment, counted from 1"`
 		Limit int   `query:"limit" minimum:"1" maximum:"2000" default:"500"`
 	}
-	handle(s, api, op(http.MethodGet, "/interchanges/{id}/segments", "get-segments", tag, "read", "An interchange as people read it, segment by segment"),
-		func(ctx context.Context, in *stretch) (*answer[client.Page[x12.Item]], error) {
+	handle(s, h, op(http.MethodGet, "/interchanges/{id}/segments", "get-segments", tag, "read", "An interchange as people read it, segment by segment"),
+		func(ctx context.Context, in *stretch) (*answer[api.Page[x12.Item]], error) {
 			page, err := s.segments(ctx, in.ID, in.From, in.Limit)
-			return &answer[client.Page[x12.Item]]{page}, err
+			return &answer[api.Page[x12.Item]]{page}, err
 		})
 
 	type bySet struct {
 		ID  int64 `path:"id" doc:"The interchange's id"`
 		Seq int   `path:"seq" minimum:"1" doc:"Which of its transaction sets, counted from 1"`
 	}
-	handle(s, api, op(http.MethodGet, "/interchanges/{id}/sets/{seq}/orders", "get-set-orders", tag, "read", "The orders that a transaction set speaks of, with the segment and element of each value"),
-		func(ctx context.Context, in *bySet) (*answer[client.Page[exchange.SetOrder]], error) {
+	handle(s, h, op(http.MethodGet, "/interchanges/{id}/sets/{seq}/orders", "get-set-orders", tag, "read", "The orders that a transaction set speaks of, with the segment and element of each value"),
+		func(ctx context.Context, in *bySet) (*answer[api.Page[api.SetOrder]], error) {
 			papers, err := s.exchange.SetOrders(ctx, in.ID, in.Seq)
-			return &answer[client.Page[exchange.SetOrder]]{client.Page[exchange.SetOrder]{Items: papers}}, err
+			return &answer[api.Page[api.SetOrder]]{api.Page[api.SetOrder]{Items: papers}}, err
 		})
-	handle(s, api, op(http.MethodGet, "/interchanges/{id}/content", "get-interchange-content", tag, "read", "An interchange's bytes, to be sent by other means"),
+	handle(s, h, op(http.MethodGet, "/interchanges/{id}/content", "get-interchange-content", tag, "read", "An interchange's bytes, to be sent by other means"),
 		func(ctx context.Context, in *one) (*huma.StreamResponse, error) {
 			i, err := s.store.Interchange(ctx, in.ID, s.now())
 			if err != nil {
@@ -166,25 +186,25 @@ func (s *Service) interchanges(api huma.API) {
 	receive.Description = "The body is the bytes as they came, one interchange or several. Each is kept, recognised where its control number has come before, acknowledged, and brought into orders before the answer comes. Send the same bytes again where the answer was lost: nothing is done twice."
 	receive.MaxBodyBytes = min(mostInterchange, s.cfg.MaxBody)
 	receive.RequestBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/octet-stream": {Schema: &huma.Schema{Type: "string", Format: "binary"}}}}
-	handle(s, api, receive, func(ctx context.Context, in *came) (*answer[client.Page[store.Interchange]], error) {
+	handle(s, h, receive, func(ctx context.Context, in *came) (*answer[api.Page[api.Interchange]], error) {
 		name := path.Base(strings.ReplaceAll(in.Name, `\`, "/"))
 		if in.Name == "" {
 			name = "interchange.edi"
 		}
 		all, err := s.exchange.Receive(ctx, bytes.NewReader(in.RawBody), int64(len(in.RawBody)), name, callerOf(ctx).name)
-		return &answer[client.Page[store.Interchange]]{client.Page[store.Interchange]{Items: all}}, notNow(err)
+		return &answer[api.Page[api.Interchange]]{api.Page[api.Interchange]{Items: all}}, notNow(err)
 	})
-	act := func(verb, id, summary, description string, do func(context.Context, int64) (store.Interchange, error)) {
+	act := func(verb, id, summary, description string, do func(context.Context, int64) (api.Interchange, error)) {
 		o := op(http.MethodPost, "/interchanges/{id}/"+verb, id, tag, "load", summary)
 		o.Description = description
 		o.DefaultStatus = http.StatusOK
-		handle(s, api, o, func(ctx context.Context, in *one) (*answer[store.Interchange], error) {
+		handle(s, h, o, func(ctx context.Context, in *one) (*answer[api.Interchange], error) {
 			i, err := do(ctx, in.ID)
-			return &answer[store.Interchange]{i}, notNow(err)
+			return &answer[api.Interchange]{i}, notNow(err)
 		})
 	}
 	act("resend", "resend-interchange", "Send an interchange of ours once more", "The same bytes under the same control number.", s.exchange.Resend)
-	act("replay", "replay-interchange", "Do once more what an interchange that came asks for", "As far as it has not been done: after the cause of what is held was mended.", func(ctx context.Context, id int64) (store.Interchange, error) {
+	act("replay", "replay-interchange", "Do once more what an interchange that came asks for", "As far as it has not been done: after the cause of what is held was mended.", func(ctx context.Context, id int64) (api.Interchange, error) {
 		return s.exchange.Replay(ctx, id, callerOf(ctx).name)
 	})
 }
@@ -199,8 +219,8 @@ func notNow(err error) error {
 // errEnough ends a reading that has all it wants.
 var errEnough = errors.New("enough")
 
-func (s *Service) segments(ctx context.Context, id int64, from, limit int) (client.Page[x12.Item], error) {
-	page := client.Page[x12.Item]{Items: []x12.Item{}}
+func (s *Service) segments(ctx context.Context, id int64, from, limit int) (api.Page[x12.Item], error) {
+	page := api.Page[x12.Item]{Items: []x12.Item{}}
 	f, err := s.exchange.Text(ctx, id)
 	if err != nil {
 		return page, err

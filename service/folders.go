@@ -50,7 +50,7 @@ func (s *Service) folders(ctx context.Context) (wait func()) {
 // loadFile loads a file of a watched folder and waits for the end.
 func (s *Service) loadFile(ctx context.Context, f Folder, file *os.File, name, once string) (r folder.Result, err error) {
 	defer func() { // what is not the file's fault is tried again
-		if store.IsFull(err) || errors.Is(err, load.ErrStopping) {
+		if store.IsFull(err) {
 			err = errors.Join(folder.ErrLater, err)
 		}
 	}()
@@ -64,21 +64,13 @@ func (s *Service) loadFile(ctx context.Context, f Folder, file *os.File, name, o
 	_, err = s.store.Mapping(ctx, f.Mapping, 0)
 	if errors.Is(err, store.ErrNotFound) {
 		run, err := s.engine.StartRun(ctx, load.RunRequest{Document: got.Body.SHA, Sequence: f.Mapping, By: by, Name: once})
-		for err == nil && run.Status == report.Running {
-			select {
-			case <-ctx.Done():
-				return r, ctx.Err()
-			case <-time.After(100 * time.Millisecond):
-				run, err = s.engine.Run(ctx, run.ID)
-			}
+		if err == nil {
+			run, err = s.engine.WaitRun(ctx, run.ID)
 		}
 		if err != nil {
 			return r, err
 		}
 		r.Clean = run.Status == report.Done
-		if run, err = s.engine.Run(ctx, run.ID); err != nil {
-			return r, err
-		}
 		for _, l := range run.Loads {
 			r.Clean = r.Clean && l.Clean()
 			last = l
@@ -89,17 +81,7 @@ func (s *Service) loadFile(ctx context.Context, f Folder, file *os.File, name, o
 		if last, err = s.engine.Start(ctx, load.Request{Document: got.Body.SHA, Mapping: f.Mapping, By: by, Name: once}); err != nil {
 			return r, err
 		}
-		for {
-			if last, err = s.engine.Wait(ctx, last.ID); err != nil || last.Status.Ended() && last.Status != report.Paused {
-				break
-			}
-			select { // paused, or left for the next service
-			case <-ctx.Done():
-				return r, ctx.Err()
-			case <-time.After(folderEvery):
-			}
-		}
-		if err != nil {
+		if last, err = s.engine.UntilDone(ctx, last.ID); err != nil {
 			return r, err
 		}
 		r.Clean = last.Clean()

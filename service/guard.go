@@ -16,7 +16,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/gin-gonic/gin"
 
-	"koinos/client"
+	"koinos/api"
 	"koinos/store"
 )
 
@@ -126,25 +126,25 @@ func callerOf(ctx context.Context) caller {
 
 // authorize admits a caller whose token has the operation's scope. Without a
 // token only a service on loopback that does not require them answers.
-func (s *Service) authorize(api huma.API) func(huma.Context, func(huma.Context)) {
+func (s *Service) authorize(h huma.API) func(huma.Context, func(huma.Context)) {
 	return func(ctx huma.Context, next func(huma.Context)) {
 		who := caller{"local", scopes["admin"]}
 		header := ctx.Header("Authorization")
 		if header != "" || s.cfg.RequireToken {
-			var p *client.Problem
+			var p *api.Problem
 			if who, p = s.login(ctx.Context(), header); p != nil {
 				p.Request = requestID(ctx.Context())
 				if p.Status == http.StatusUnauthorized {
 					ctx.SetHeader("WWW-Authenticate", `Bearer realm="Koinos"`)
 				}
-				write(api, ctx, p)
+				write(h, ctx, p)
 				return
 			}
 		}
 		for _, need := range ctx.Operation().Security {
 			for _, scope := range need["token"] {
 				if !slices.Contains(who.scopes, scope) {
-					write(api, ctx, problem("not_allowed", fmt.Sprintf("This needs a token of scope %s; this one has %s.", scope, strings.Join(who.scopes, ", "))))
+					write(h, ctx, problem("not_allowed", fmt.Sprintf("This needs a token of scope %s; this one has %s.", scope, strings.Join(who.scopes, ", "))))
 					return
 				}
 			}
@@ -153,7 +153,7 @@ func (s *Service) authorize(api huma.API) func(huma.Context, func(huma.Context))
 	}
 }
 
-func (s *Service) login(ctx context.Context, header string) (caller, *client.Problem) {
+func (s *Service) login(ctx context.Context, header string) (caller, *api.Problem) {
 	scheme, secret, _ := strings.Cut(header, " ")
 	if header == "" {
 		return caller{}, problem("login_needed", "Send the header Authorization: Bearer TOKEN. An administrator makes tokens with koinos token create.")
@@ -175,10 +175,10 @@ func (s *Service) login(ctx context.Context, header string) (caller, *client.Pro
 	return caller{token.Name, scopes[token.Scope]}, nil
 }
 
-func write(api huma.API, ctx huma.Context, p *client.Problem) {
+func write(h huma.API, ctx huma.Context, p *api.Problem) {
 	ctx.SetHeader("Content-Type", p.ContentType(""))
 	ctx.SetStatus(p.Status)
-	_ = api.Marshal(ctx.BodyWriter(), "application/json", p) // the connection is gone
+	_ = h.Marshal(ctx.BodyWriter(), "application/json", p) // the connection is gone
 }
 
 // progressEvery is how often a watched load is reported.

@@ -11,7 +11,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"koinos/client"
+	"koinos/api"
 	"koinos/core/list"
 	"koinos/core/sheet"
 	"koinos/store"
@@ -25,7 +25,7 @@ const (
 	listReadTime = 5 * time.Minute
 )
 
-func (s *Service) lists(api huma.API) {
+func (s *Service) lists(h huma.API) {
 	const tag = "Lists"
 	type ByName struct {
 		Name string `path:"name" doc:"Small letters, digits, _ and -"`
@@ -38,20 +38,20 @@ func (s *Service) lists(api huma.API) {
 		path, id, word string
 		crosswalk      bool
 	}{{"/lists", "list", "list", false}, {"/crosswalks", "crosswalk", "crosswalk", true}} {
-		handle(s, api, op(http.MethodGet, kind.path, "list-"+kind.id+"s", tag, "read", "List "+kind.word+"s"),
-			func(ctx context.Context, _ *none) (*answer[client.Page[store.ListInfo]], error) {
+		handle(s, h, op(http.MethodGet, kind.path, "list-"+kind.id+"s", tag, "read", "List "+kind.word+"s"),
+			func(ctx context.Context, _ *none) (*answer[api.Page[api.ListInfo]], error) {
 				infos, err := s.store.Lists(ctx, kind.crosswalk)
-				return &answer[client.Page[store.ListInfo]]{client.Page[store.ListInfo]{Items: infos}}, err
+				return &answer[api.Page[api.ListInfo]]{api.Page[api.ListInfo]{Items: infos}}, err
 			})
 	}
 
 	type putList struct {
 		ByName
-		Body client.Entries
+		Body api.Entries
 	}
 	put := op(http.MethodPut, "/lists/{name}", "import-list", tag, "admin", "Replace a reference list")
 	put.MaxBodyBytes, put.BodyReadTimeout, put.DefaultStatus = mostListBody, listReadTime, http.StatusNoContent
-	handle(s, api, put, func(ctx context.Context, in *putList) (*struct{}, error) {
+	handle(s, h, put, func(ctx context.Context, in *putList) (*struct{}, error) {
 		if err := checkName(in.Name); err != nil {
 			return nil, err
 		}
@@ -60,18 +60,18 @@ func (s *Service) lists(api huma.API) {
 
 	type putWalk struct {
 		ByName
-		Body client.Pairs
+		Body api.Pairs
 	}
 	walk := op(http.MethodPut, "/crosswalks/{name}", "import-crosswalk", tag, "admin", "Replace a crosswalk")
 	walk.MaxBodyBytes, walk.BodyReadTimeout, walk.DefaultStatus = mostListBody, listReadTime, http.StatusNoContent
-	handle(s, api, walk, func(ctx context.Context, in *putWalk) (*struct{}, error) {
+	handle(s, h, walk, func(ctx context.Context, in *putWalk) (*struct{}, error) {
 		if err := checkName(in.Name); err != nil {
 			return nil, err
 		}
 		return nil, s.store.PutCrosswalk(ctx, in.Name, in.Body.Pairs, s.now())
 	})
 
-	handle(s, api, op(http.MethodGet, "/lists/{name}/entries", "get-list-entries", tag, "read", "Entries of a reference list by code"),
+	handle(s, h, op(http.MethodGet, "/lists/{name}/entries", "get-list-entries", tag, "read", "Entries of a reference list by code"),
 		func(ctx context.Context, in *entriesOf) (*paged[list.Entry], error) {
 			entries, err := s.store.Entries(ctx, in.Name, false, in.Cursor, in.Limit+1)
 			if err != nil {
@@ -80,7 +80,7 @@ func (s *Service) lists(api huma.API) {
 			return pageOf(ctx, entries, in.Limit, func(e list.Entry) string { return e.Code }), nil
 		})
 
-	handle(s, api, op(http.MethodGet, "/crosswalks/{name}/pairs", "get-crosswalk-pairs", tag, "read", "Pairs of a crosswalk by the partner's code"),
+	handle(s, h, op(http.MethodGet, "/crosswalks/{name}/pairs", "get-crosswalk-pairs", tag, "read", "Pairs of a crosswalk by the partner's code"),
 		func(ctx context.Context, in *entriesOf) (*paged[list.Pair], error) {
 			entries, err := s.store.Entries(ctx, in.Name, true, in.Cursor, in.Limit+1)
 			if err != nil {
@@ -95,7 +95,7 @@ func (s *Service) lists(api huma.API) {
 }
 
 // listFiles are lists and crosswalks as files that people edit.
-func (s *Service) listFiles(api huma.API) {
+func (s *Service) listFiles(h huma.API) {
 	const tag = "Lists"
 	type importing struct {
 		Name string `path:"name" doc:"Small letters, digits, _ and -"`
@@ -116,7 +116,7 @@ func (s *Service) listFiles(api huma.API) {
 		put.RequestBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/octet-stream": {Schema: &huma.Schema{Type: "string", Format: "binary"}}}}
 		put.MaxBodyBytes, put.BodyReadTimeout = mostListBody, listReadTime
 		put.Errors = append(put.Errors, http.StatusUnprocessableEntity)
-		handle(s, api, put, func(ctx context.Context, in *importing) (*answer[store.ListInfo], error) {
+		handle(s, h, put, func(ctx context.Context, in *importing) (*answer[api.ListInfo], error) {
 			if err := checkName(in.Name); err != nil {
 				return nil, err
 			}
@@ -136,12 +136,12 @@ func (s *Service) listFiles(api huma.API) {
 			} else {
 				err = s.store.PutList(ctx, in.Name, entries, s.now())
 			}
-			return &answer[store.ListInfo]{store.ListInfo{Name: in.Name, Entries: len(entries), ImportedAt: s.now().UTC()}}, err
+			return &answer[api.ListInfo]{api.ListInfo{Name: in.Name, Entries: len(entries), ImportedAt: s.now().UTC()}}, err
 		})
 
 		get := op(http.MethodGet, kind.path+"/{name}/file", "export-"+kind.word+"-file", tag, "read", "A "+kind.word+" as a CSV or workbook")
 		get.Responses = file("The "+kind.word, "text/csv", xlsxType)
-		handle(s, api, get, func(ctx context.Context, in *exporting) (*huma.StreamResponse, error) {
+		handle(s, h, get, func(ctx context.Context, in *exporting) (*huma.StreamResponse, error) {
 			entries, err := s.store.Entries(ctx, in.Name, kind.crosswalk, "", 0)
 			if err != nil {
 				return nil, err
@@ -159,6 +159,6 @@ func checkName(name string) error {
 		return nil
 	}
 	p := problem("invalid_request", "A list's name is of small letters, digits, _ and -.")
-	p.Invalid = []client.Invalid{{Where: "path.name", Message: name}}
+	p.Invalid = []api.Invalid{{Where: "path.name", Message: name}}
 	return p
 }

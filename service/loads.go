@@ -13,7 +13,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/sse"
 
-	"koinos/client"
+	"koinos/api"
 	"koinos/core/finding"
 	"koinos/core/report"
 	"koinos/load"
@@ -24,15 +24,28 @@ type ByLoad struct {
 	ID int64 `path:"id" doc:"The load's id"`
 }
 
-func (s *Service) loads(api huma.API) {
+func (s *Service) loads(h huma.API) {
 	const tag = "Loads"
-	type start struct{ Body client.NewLoad }
+	type start struct{ Body api.NewLoad }
 	begin := op(http.MethodPost, "/loads", "start-load", tag, "load", "Start a load")
 	begin.Description = "The answer comes at once; watch the load with get-load or watch-load."
 	begin.DefaultStatus = http.StatusAccepted
-	handle(s, api, begin, func(ctx context.Context, in *start) (*answer[report.Load], error) {
+	handle(s, h, begin, func(ctx context.Context, in *start) (*answer[report.Load], error) {
+		name, version := in.Body.Mapping, in.Body.Version
+		switch text := in.Body.Text; {
+		case text != "" && (name != "" || !in.Body.DryRun):
+			return nil, problem("invalid_request", "mapping_text goes with dry_run, and without mapping; keep the mapping to load through it.")
+		case text != "":
+			tried, err := s.tryMapping(ctx, text)
+			if err != nil {
+				return nil, err
+			}
+			name, version = tried.Name, tried.Version
+		case name == "":
+			return nil, problem("invalid_request", "Say which mapping.")
+		}
 		l, err := s.engine.Start(ctx, load.Request{
-			Document: in.Body.Document, Mapping: in.Body.Mapping, Version: in.Body.Version,
+			Document: in.Body.Document, Mapping: name, Version: version,
 			Options: in.Body.Options, By: callerOf(ctx).name, Name: requestName(ctx),
 		})
 		return &answer[report.Load]{l}, err
@@ -42,7 +55,7 @@ func (s *Service) loads(api huma.API) {
 		Paging
 		Document string `query:"document" doc:"Only loads of this document (whole SHA-256)"`
 	}
-	handle(s, api, op(http.MethodGet, "/loads", "list-loads", tag, "read", "List loads, newest first"),
+	handle(s, h, op(http.MethodGet, "/loads", "list-loads", tag, "read", "List loads, newest first"),
 		func(ctx context.Context, in *list) (*paged[report.Load], error) {
 			before, err := in.number()
 			if err != nil {
@@ -62,19 +75,19 @@ func (s *Service) loads(api huma.API) {
 			return pageOf(ctx, loads, in.Limit, func(l report.Load) string { return strconv.FormatInt(l.ID, 10) }), nil
 		})
 
-	handle(s, api, op(http.MethodGet, "/loads/{id}", "get-load", tag, "read", "A load as it stands, with its findings by reason"),
-		func(ctx context.Context, in *ByLoad) (*answer[client.LoadReport], error) {
+	handle(s, h, op(http.MethodGet, "/loads/{id}", "get-load", tag, "read", "A load as it stands, with its findings by reason"),
+		func(ctx context.Context, in *ByLoad) (*answer[api.LoadReport], error) {
 			rep, err := s.loadReport(ctx, in.ID)
-			return &answer[client.LoadReport]{rep}, err
+			return &answer[api.LoadReport]{rep}, err
 		})
 
-	sse.Register(api, op(http.MethodGet, "/loads/{id}/progress", "watch-load", tag, "read", "Watch a load: server-sent events until it has ended"),
-		map[string]any{"load": report.Load{}, "problem": client.Problem{}}, s.watch)
+	sse.Register(h, op(http.MethodGet, "/loads/{id}/progress", "watch-load", tag, "read", "Watch a load: server-sent events until it has ended"),
+		map[string]any{"load": report.Load{}, "problem": api.Problem{}}, s.watch)
 
 	cancel := op(http.MethodPost, "/loads/{id}/cancel", "cancel-load", tag, "load", "Stop a load")
 	cancel.Description = "Orders that are stored already stay; loading the document again recognises them."
 	cancel.DefaultStatus = http.StatusAccepted
-	handle(s, api, cancel, func(ctx context.Context, in *ByLoad) (*answer[report.Load], error) {
+	handle(s, h, cancel, func(ctx context.Context, in *ByLoad) (*answer[report.Load], error) {
 		if _, err := s.store.Load(ctx, in.ID); err != nil {
 			return nil, err
 		}
@@ -93,7 +106,7 @@ func (s *Service) loads(api huma.API) {
 		Field    string `query:"field" doc:"Only findings about this field"`
 		Order    int    `query:"order" minimum:"0" doc:"Only findings about this order of the document"`
 	}
-	handle(s, api, op(http.MethodGet, "/loads/{id}/findings", "list-findings", tag, "read", "Findings of a load"),
+	handle(s, h, op(http.MethodGet, "/loads/{id}/findings", "list-findings", tag, "read", "Findings of a load"),
 		func(ctx context.Context, in *findings) (*paged[finding.Finding], error) {
 			after, err := in.number()
 			if err != nil {
@@ -107,7 +120,7 @@ func (s *Service) loads(api huma.API) {
 				return nil, err
 			}
 			page := pageOf(ctx, found, in.Limit, func(n store.Numbered) string { return strconv.Itoa(n.N) })
-			return &paged[finding.Finding]{Link: page.Link, Body: client.Page[finding.Finding]{Items: plain(page.Body.Items), Next: page.Body.Next}}, nil
+			return &paged[finding.Finding]{Link: page.Link, Body: api.Page[finding.Finding]{Items: plain(page.Body.Items), Next: page.Body.Next}}, nil
 		})
 
 	type outcomes struct {
@@ -115,7 +128,7 @@ func (s *Service) loads(api huma.API) {
 		Paging
 		Outcome string `query:"outcome" enum:"loaded,changed,ready,differs,unchanged,refused,held,withheld,undone"`
 	}
-	handle(s, api, op(http.MethodGet, "/loads/{id}/orders", "list-outcomes", tag, "read", "What became of each order of a load's document"),
+	handle(s, h, op(http.MethodGet, "/loads/{id}/orders", "list-outcomes", tag, "read", "What became of each order of a load's document"),
 		func(ctx context.Context, in *outcomes) (*paged[report.OrderOutcome], error) {
 			after, err := in.number()
 			if err != nil {
@@ -135,10 +148,10 @@ func (s *Service) loads(api huma.API) {
 		ByLoad
 		Seq int `path:"seq" minimum:"1" doc:"Which order of the document, counted from 1"`
 	}
-	handle(s, api, op(http.MethodGet, "/loads/{id}/orders/{seq}", "get-paper", tag, "read", "One order of a load's document as the mapping understands it, stored or not"),
-		func(ctx context.Context, in *one) (*answer[client.Paper], error) {
+	handle(s, h, op(http.MethodGet, "/loads/{id}/orders/{seq}", "get-paper", tag, "read", "One order of a load's document as the mapping understands it, stored or not"),
+		func(ctx context.Context, in *one) (*answer[api.Paper], error) {
 			p, err := s.paper(ctx, in.ID, in.Seq)
-			return &answer[client.Paper]{p}, err
+			return &answer[api.Paper]{p}, err
 		})
 
 	type rows struct {
@@ -147,10 +160,10 @@ func (s *Service) loads(api huma.API) {
 		From  int    `query:"from" minimum:"1" default:"1" doc:"First row"`
 		Limit int    `query:"limit" minimum:"1" maximum:"1000" default:"200" doc:"Rows"`
 	}
-	handle(s, api, op(http.MethodGet, "/loads/{id}/rows", "get-load-rows", tag, "read", "Rows of a load's document with what became of them"),
-		func(ctx context.Context, in *rows) (*answer[client.RowsOutcome], error) {
+	handle(s, h, op(http.MethodGet, "/loads/{id}/rows", "get-load-rows", tag, "read", "Rows of a load's document with what became of them"),
+		func(ctx context.Context, in *rows) (*answer[api.RowsOutcome], error) {
 			r, err := s.rowsOutcome(ctx, in.ID, rowsInput{Sheet: in.Sheet, From: in.From, Limit: in.Limit})
-			return &answer[client.RowsOutcome]{r}, err
+			return &answer[api.RowsOutcome]{r}, err
 		})
 
 	type reportInput struct {
@@ -159,7 +172,7 @@ func (s *Service) loads(api huma.API) {
 	}
 	rep := op(http.MethodGet, "/loads/{id}/report", "get-report", tag, "read", "A load's report as a file")
 	rep.Responses = file("The report", "application/json", "text/csv", xlsxType)
-	handle(s, api, rep, func(ctx context.Context, in *reportInput) (*huma.StreamResponse, error) {
+	handle(s, h, rep, func(ctx context.Context, in *reportInput) (*huma.StreamResponse, error) {
 		return s.report(ctx, in.ID, in.Format)
 	})
 }
@@ -181,7 +194,7 @@ func (s *Service) watch(ctx context.Context, in *ByLoad, send sse.Sender) {
 	for {
 		l, err := s.engine.Get(ctx, in.ID)
 		if err != nil {
-			if p, ok := s.fail(ctx, err).(*client.Problem); ok {
+			if p, ok := s.fail(ctx, err).(*api.Problem); ok {
 				_ = send.Data(*p) // the watcher has gone
 			}
 			return
@@ -199,12 +212,12 @@ func (s *Service) watch(ctx context.Context, in *ByLoad, send sse.Sender) {
 	}
 }
 
-func (s *Service) paper(ctx context.Context, id int64, seq int) (client.Paper, error) {
+func (s *Service) paper(ctx context.Context, id int64, seq int) (api.Paper, error) {
 	l, err := s.engine.Get(ctx, id)
 	if err != nil {
-		return client.Paper{}, err
+		return api.Paper{}, err
 	}
-	p := client.Paper{Findings: []finding.Finding{}}
+	p := api.Paper{Findings: []finding.Finding{}}
 	if p.Outcome, err = s.store.Outcome(ctx, id, seq); err != nil {
 		return p, err
 	}
@@ -212,7 +225,7 @@ func (s *Service) paper(ctx context.Context, id int64, seq int) (client.Paper, e
 	if err != nil {
 		return p, err
 	}
-	p.Order, p.Trace, p.Spans = d.Order, d.Trace, d.Spans
+	p.Order, p.Places, p.Spans = d.Order, d.Trace.All(len(d.Order.Lines)), d.Spans
 	p.Order.Number = p.Outcome.Number
 	// What the load found counts, not what today's lists would say.
 	found, err := s.store.Findings(ctx, id, store.FindingFilter{Order: seq})
@@ -220,22 +233,22 @@ func (s *Service) paper(ctx context.Context, id int64, seq int) (client.Paper, e
 	return p, err
 }
 
-func (s *Service) rowsOutcome(ctx context.Context, id int64, in rowsInput) (client.RowsOutcome, error) {
+func (s *Service) rowsOutcome(ctx context.Context, id int64, in rowsInput) (api.RowsOutcome, error) {
 	l, err := s.engine.Get(ctx, id)
 	if err != nil {
-		return client.RowsOutcome{}, err
+		return api.RowsOutcome{}, err
 	}
 	in.Document, in.Mapping, in.Version = l.Document, l.Mapping, l.Version
 	if in.Sheet == "" {
 		sheets, err := s.store.Sheets(ctx, id)
 		if err != nil {
-			return client.RowsOutcome{}, err
+			return api.RowsOutcome{}, err
 		}
 		if len(sheets) > 0 {
 			in.Sheet = sheets[0]
 		}
 	}
-	out := client.RowsOutcome{Spans: []report.SpanOutcome{}, Findings: []finding.Finding{}}
+	out := api.RowsOutcome{Spans: []report.SpanOutcome{}, Findings: []finding.Finding{}}
 	if out.Rows, err = s.rows(ctx, &in); err != nil || len(out.Rows.Rows) == 0 {
 		return out, err
 	}
@@ -295,7 +308,7 @@ func (s *Service) report(ctx context.Context, id int64, format string) (*huma.St
 	return stream("application/json", base+".json", func(w io.Writer) error { return s.writeJSON(ctx, w, rep) }, s), nil
 }
 
-func (s *Service) loadReport(ctx context.Context, id int64) (rep client.LoadReport, err error) {
+func (s *Service) loadReport(ctx context.Context, id int64) (rep api.LoadReport, err error) {
 	if rep.Load, err = s.engine.Get(ctx, id); err != nil {
 		return rep, err
 	}
@@ -306,8 +319,8 @@ func (s *Service) loadReport(ctx context.Context, id int64) (rep client.LoadRepo
 	return rep, err
 }
 
-// writeJSON writes a client.FullReport without holding its lists.
-func (s *Service) writeJSON(ctx context.Context, w io.Writer, head client.LoadReport) error {
+// writeJSON writes a api.FullReport without holding its lists.
+func (s *Service) writeJSON(ctx context.Context, w io.Writer, head api.LoadReport) error {
 	first, err := json.Marshal(head)
 	if err != nil {
 		return err

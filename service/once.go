@@ -7,13 +7,15 @@ import (
 	"encoding/json"
 	"hash"
 	"io"
+	"mime"
 	"net/http"
+	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humagin"
 	"github.com/gin-gonic/gin"
 
-	"koinos/client"
+	"koinos/api"
 	"koinos/store"
 )
 
@@ -37,16 +39,16 @@ func requestName(ctx context.Context) string {
 // once answers a changing request that comes again with the same
 // Idempotency-Key as it was answered the first time, and does its work once
 // (the header is that of the IETF's draft of the same name).
-func (s *Service) once(api huma.API) func(huma.Context, func(huma.Context)) {
+func (s *Service) once(h huma.API) func(huma.Context, func(huma.Context)) {
 	return func(ctx huma.Context, next func(huma.Context)) {
 		key := ctx.Header("Idempotency-Key")
 		if key == "" || ctx.Method() == http.MethodGet {
 			next(ctx)
 			return
 		}
-		refuse := func(p *client.Problem) {
+		refuse := func(p *api.Problem) {
 			p.Request = requestID(ctx.Context())
-			write(api, ctx, p)
+			write(h, ctx, p)
 		}
 		if len(key) > 255 {
 			refuse(problem("invalid_request", "An Idempotency-Key may have 255 characters."))
@@ -56,15 +58,16 @@ func (s *Service) once(api huma.API) func(huma.Context, func(huma.Context)) {
 		r := store.Request{Caller: callerOf(ctx.Context()).name, Key: key, What: ctx.Method() + " " + u.RequestURI()}
 		known, body, err := s.store.BeginRequest(ctx.Context(), r, s.started, s.now())
 		if err != nil {
-			if p, ok := s.fail(ctx.Context(), err).(*client.Problem); ok {
+			if p, ok := s.fail(ctx.Context(), err).(*api.Problem); ok {
 				refuse(p)
 			}
 			return
 		}
 		c := humagin.Unwrap(ctx)
 		sum := &summed{ReadCloser: c.Request.Body, hash: sha256.New()}
+		sum.boundary = boundaryOf(ctx.Header("Content-Type"))
 		if known != nil {
-			if _, err := io.Copy(io.Discard, sum); err != nil || !bytes.Equal(sum.hash.Sum(nil), body) {
+			if _, err := io.Copy(io.Discard, sum); err != nil || !bytes.Equal(sum.sum(), body) {
 				refuse(problem("key_reused", "The same Idempotency-Key came with another body before."))
 				return
 			}
@@ -88,7 +91,7 @@ func (s *Service) once(api huma.API) func(huma.Context, func(huma.Context)) {
 			if _, err := io.Copy(io.Discard, sum); err != nil { // what the handler left unread belongs to the body too
 				answer = nil
 			}
-			if err := s.store.EndRequest(context.WithoutCancel(ctx.Context()), r, sum.hash.Sum(nil), answer); err != nil {
+			if err := s.store.EndRequest(context.WithoutCancel(ctx.Context()), r, sum.sum(), answer); err != nil {
 				s.log.ErrorContext(ctx.Context(), "answer could not be kept", "error", err)
 			}
 		}()
@@ -111,16 +114,51 @@ func resend(c *gin.Context, a *store.Answered) {
 	_, _ = c.Writer.Write(a.Body) // the connection is gone
 }
 
-// summed takes the SHA-256 of a body as it is read.
+// summed takes the SHA-256 of a body as it is read. The boundary between the
+// parts of a form is left out: it is another one each time the form is sent.
 type summed struct {
 	io.ReadCloser
-	hash hash.Hash
+	hash     hash.Hash
+	boundary []byte
+	held     []byte // end of what was read, which a boundary may begin in
+}
+
+func boundaryOf(contentType string) []byte {
+	kind, more, err := mime.ParseMediaType(contentType)
+	if err != nil || !strings.HasPrefix(kind, "multipart/") || more["boundary"] == "" {
+		return nil
+	}
+	return []byte(more["boundary"])
 }
 
 func (s *summed) Read(p []byte) (int, error) {
 	n, err := s.ReadCloser.Read(p)
-	s.hash.Write(p[:n])
+	if s.boundary == nil {
+		s.hash.Write(p[:n])
+		return n, err
+	}
+	s.held = append(s.held, p[:n]...)
+	for {
+		before, after, found := bytes.Cut(s.held, s.boundary)
+		if !found {
+			break
+		}
+		s.hash.Write(before)
+		s.held = append([]byte{}, after...)
+	}
+	if keep := len(s.boundary) - 1; len(s.held) > keep {
+		cut := len(s.held) - keep
+		s.hash.Write(s.held[:cut])
+		s.held = append([]byte{}, s.held[cut:]...)
+	}
 	return n, err
+}
+
+// sum is the digest of the body as far as it was read.
+func (s *summed) sum() []byte {
+	s.hash.Write(s.held)
+	s.held = nil
+	return s.hash.Sum(nil)
 }
 
 // keeping keeps an answer while it is sent.

@@ -8,13 +8,13 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"koinos/api"
 	"koinos/core/order"
 	"koinos/core/report"
-	"koinos/load"
 	"koinos/store"
 )
 
-func (s *Service) orders(api huma.API) {
+func (s *Service) orders(h huma.API) {
 	const tag = "Orders"
 	type list struct {
 		Paging
@@ -25,8 +25,8 @@ func (s *Service) orders(api huma.API) {
 		Text    string `query:"text" doc:"Beginning of the number, the sender's number or the partner"`
 		Load    int64  `query:"load" doc:"Only orders that this load stored"`
 	}
-	handle(s, api, op(http.MethodGet, "/orders", "list-orders", tag, "read", "List orders, newest first"),
-		func(ctx context.Context, in *list) (*paged[store.OrderSummary], error) {
+	handle(s, h, op(http.MethodGet, "/orders", "list-orders", tag, "read", "List orders, newest first"),
+		func(ctx context.Context, in *list) (*paged[api.OrderSummary], error) {
 			before, err := in.Paging.number()
 			if err != nil {
 				return nil, err
@@ -36,7 +36,7 @@ func (s *Service) orders(api huma.API) {
 			if err != nil {
 				return nil, err
 			}
-			return pageOf(ctx, orders, in.Limit, func(o store.OrderSummary) string { return strconv.FormatInt(o.ID, 10) }), nil
+			return pageOf(ctx, orders, in.Limit, func(o api.OrderSummary) string { return strconv.FormatInt(o.ID, 10) }), nil
 		})
 
 	type one struct {
@@ -44,31 +44,32 @@ func (s *Service) orders(api huma.API) {
 	}
 	type tagged struct {
 		ETag string `header:"ETag" doc:"The order's revision"`
-		Body *store.StoredOrder
+		Body api.StoredOrder
 	}
-	handle(s, api, op(http.MethodGet, "/orders/{id}", "get-order", tag, "read", "An order with its lines, events and where its values came from"),
+	handle(s, h, op(http.MethodGet, "/orders/{id}", "get-order", tag, "read", "An order with its lines, events and where its values came from"),
 		func(ctx context.Context, in *one) (*tagged, error) {
 			o, err := s.store.Order(ctx, in.ID)
 			if err != nil {
 				return nil, err
 			}
-			return &tagged{ETag: fmt.Sprintf(`"%d-%d"`, o.ID, o.Revision), Body: o}, nil
+			return &tagged{ETag: fmt.Sprintf(`"%d-%d"`, o.ID, o.Revision), Body: shown(o)}, nil
 		})
 
 	type post struct {
-		Again report.Again `query:"again" enum:"refuse,skip,update,revise" doc:"What it means where the order is stored already; left out, skip"`
-		Body  order.Order
+		Again   report.Again `query:"again" enum:"refuse,skip,update,revise" doc:"What it means where the order is stored already; left out, skip"`
+		Body    order.Order
+		RawBody []byte
 	}
 	type created struct {
 		Status   int
 		Location string `header:"Location"`
-		Body     load.Posted
+		Body     api.Posted
 	}
 	single := op(http.MethodPost, "/orders", "post-order", tag, "load", "Store one order")
 	single.Description = "In Koinos's own form. It is on the disk when the answer comes (orders that arrive together share a commit), 201 where it is new, 200 where it was stored already. One that was refused is answered with its findings. Send an Idempotency-Key, or rely on the sender's number: the same order is never stored twice."
 	single.Errors = append(single.Errors, http.StatusUnprocessableEntity)
-	handle(s, api, single, func(ctx context.Context, in *post) (*created, error) {
-		p, err := s.engine.Post(ctx, &in.Body, in.Again, callerOf(ctx).name)
+	handle(s, h, single, func(ctx context.Context, in *post) (*created, error) {
+		p, err := s.engine.Post(ctx, &in.Body, in.RawBody, in.Again, callerOf(ctx).name)
 		if err != nil {
 			return nil, err
 		}
@@ -82,5 +83,31 @@ func (s *Service) orders(api huma.API) {
 			status = http.StatusCreated
 		}
 		return &created{status, fmt.Sprintf("/api/v1/orders/%d", p.OrderID), p}, nil
+	})
+}
+
+// shown is a stored order as the API shows it.
+func shown(o *store.StoredOrder) api.StoredOrder {
+	from, trace := o.Base()
+	return api.StoredOrder{Order: o.Order, Load: from.Load, Seq: from.Seq, Document: from.Document, DocumentName: from.DocumentName, Mapping: from.Mapping, Version: from.Version,
+		Places: trace.All(len(o.Lines)), Movements: o.Movements, Answers: o.Answers, Invoices: o.Invoices, Events: o.Events}
+}
+
+// events is the change feed.
+func (s *Service) events(h huma.API) {
+	type after struct {
+		After int64 `query:"after" minimum:"0" doc:"Number of the last event seen; left out, from the first on"`
+		Limit int   `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+	}
+	feed := op(http.MethodGet, "/events", "list-events", "Orders", "read", "What happened to orders since an event, oldest first")
+	feed.Description = "Events of all orders have one rising number. Ask again with the number of the last one seen; an order that was removed leaves its events."
+	handle(s, h, feed, func(ctx context.Context, in *after) (*answer[api.Page[api.Event]], error) {
+		list, err := s.store.Events(ctx, in.After, in.Limit+1)
+		page := api.Page[api.Event]{Items: list}
+		if len(list) > in.Limit {
+			page.Items = list[:in.Limit]
+			page.Next = strconv.FormatInt(page.Items[in.Limit-1].N, 10)
+		}
+		return &answer[api.Page[api.Event]]{page}, err
 	})
 }

@@ -9,9 +9,10 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/gin-gonic/gin"
 
-	"koinos/client"
+	"koinos/api"
 	"koinos/core/finding"
 	"koinos/core/report"
+	"koinos/jobs"
 	"koinos/load"
 	"koinos/store"
 )
@@ -32,6 +33,7 @@ var problemKinds = map[string]struct {
 	"host_refused":        {http.StatusForbidden, "The request came under a name that is not this service's"},
 	"origin_refused":      {http.StatusForbidden, "Another web site made this request"},
 	"not_running":         {http.StatusConflict, "The load is not running"},
+	"line_needed":         {http.StatusUnprocessableEntity, "The field belongs to lines"},
 	"order_refused":       {http.StatusUnprocessableEntity, "The order was refused"},
 	"not_now":             {http.StatusConflict, "That cannot be done with this interchange"},
 	"partner_invalid":     {http.StatusUnprocessableEntity, "The partner's description is wrong"},
@@ -44,16 +46,16 @@ var problemKinds = map[string]struct {
 	"internal":            {http.StatusInternalServerError, "Something went wrong here"},
 }
 
-func problem(code, detail string) *client.Problem {
+func problem(code, detail string) *api.Problem {
 	k := problemKinds[code]
-	return &client.Problem{Type: "tag:koinos.example,2026:" + code, Title: k.title, Status: k.status, Code: code, Detail: detail}
+	return &api.Problem{Type: "tag:koinos.example,2026:" + code, Title: k.title, Status: k.status, Code: code, Detail: detail}
 }
 
 // fromFramework turns what the framework finds wrong with a request into a problem.
 func fromFramework(status int, message string, errs ...error) huma.StatusError {
 	code := "internal"
 	for name, k := range problemKinds {
-		if k.status == status && name != "document_unreadable" && name != "mapping_invalid" && name != "order_refused" && name != "not_paused" && name != "not_now" && name != "partner_invalid" && name != "not_ended" && name != "key_in_use" && name != "key_reused" && name != "host_refused" && name != "origin_refused" {
+		if k.status == status && name != "document_unreadable" && name != "mapping_invalid" && name != "order_refused" && name != "line_needed" && name != "not_paused" && name != "not_now" && name != "partner_invalid" && name != "not_ended" && name != "key_in_use" && name != "key_reused" && name != "host_refused" && name != "origin_refused" {
 			code = name
 		}
 	}
@@ -63,7 +65,7 @@ func fromFramework(status int, message string, errs ...error) huma.StatusError {
 	p := problem(code, message)
 	p.Status = status
 	for _, err := range errs {
-		var inner *client.Problem
+		var inner *api.Problem
 		if errors.As(err, &inner) {
 			return inner
 		}
@@ -73,9 +75,9 @@ func fromFramework(status int, message string, errs ...error) huma.StatusError {
 		}
 		var d *huma.ErrorDetail
 		if errors.As(err, &d) {
-			p.Invalid = append(p.Invalid, client.Invalid{Where: d.Location, Message: d.Message})
+			p.Invalid = append(p.Invalid, api.Invalid{Where: d.Location, Message: d.Message})
 		} else if err != nil {
-			p.Invalid = append(p.Invalid, client.Invalid{Message: err.Error()})
+			p.Invalid = append(p.Invalid, api.Invalid{Message: err.Error()})
 		}
 	}
 	return p
@@ -88,8 +90,9 @@ func init() {
 
 // fail turns an error of the store or engine into a problem.
 func (s *Service) fail(ctx context.Context, err error) error {
-	var p *client.Problem
+	var p *api.Problem
 	var tooLarge *http.MaxBytesError
+	var which *load.ErrWhichLine
 	found := finding.Of(err)
 	switch {
 	case err == nil:
@@ -100,8 +103,10 @@ func (s *Service) fail(ctx context.Context, err error) error {
 		return problem("not_found", "There is no "+strings.TrimSuffix(err.Error(), ": "+store.ErrNotFound.Error())+" here.")
 	case errors.As(err, &tooLarge):
 		return problem("too_large", bodyLimit(tooLarge))
-	case errors.Is(err, load.ErrStopping):
+	case errors.Is(err, jobs.ErrStopping):
 		return problem("stopping", "Try again when it is back.")
+	case errors.As(err, &which):
+		return problem("line_needed", strings.ToUpper(which.Error()[:1])+which.Error()[1:]+".")
 	case errors.Is(err, load.ErrNotPaused):
 		return problem("not_paused", "Only a paused load can be resumed.")
 	case errors.Is(err, load.ErrRunning):
@@ -134,7 +139,7 @@ func (s *Service) fail(ctx context.Context, err error) error {
 }
 
 // abort answers a request outside of the typed handlers.
-func abort(c *gin.Context, p *client.Problem) {
+func abort(c *gin.Context, p *api.Problem) {
 	p.Request = requestID(c)
 	c.Header("Content-Type", p.ContentType(""))
 	if p.Status == http.StatusUnauthorized {

@@ -7,21 +7,20 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"koinos/client"
+	"koinos/api"
 	"koinos/core/mapping"
 	"koinos/core/report"
 	"koinos/load"
-	"koinos/store"
 )
 
-func (s *Service) sequences(api huma.API) {
+func (s *Service) sequences(h huma.API) {
 	const tag = "Sequences"
 	type body struct{ RawBody []byte }
 	put := op(http.MethodPost, "/sequences", "keep-sequence", tag, "admin", "Keep a sequence")
 	put.Description = "The body is the sequence's YAML. Its mappings must be here already."
 	put.RequestBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/yaml": {Schema: &huma.Schema{Type: "string"}}}}
 	put.Errors = append(put.Errors, http.StatusUnprocessableEntity)
-	handle(s, api, put, func(ctx context.Context, in *body) (*answer[client.SequenceDetail], error) {
+	handle(s, h, put, func(ctx context.Context, in *body) (*answer[api.SequenceDetail], error) {
 		if err := s.engine.CheckSequence(ctx, in.RawBody); err != nil {
 			return nil, err
 		}
@@ -34,28 +33,28 @@ func (s *Service) sequences(api huma.API) {
 			return nil, err
 		}
 		kept, err := s.store.Sequence(ctx, q.Name, version)
-		return &answer[client.SequenceDetail]{sequenceDetail(kept)}, err
+		return &answer[api.SequenceDetail]{sequenceDetail(kept)}, err
 	})
-	handle(s, api, op(http.MethodGet, "/sequences", "list-sequences", tag, "read", "List sequences, each in its newest version"),
-		func(ctx context.Context, _ *none) (*answer[client.Page[client.SequenceDetail]], error) {
+	handle(s, h, op(http.MethodGet, "/sequences", "list-sequences", tag, "read", "List sequences, each in its newest version"),
+		func(ctx context.Context, _ *none) (*answer[api.Page[api.SequenceDetail]], error) {
 			kept, err := s.store.Sequences(ctx)
-			page := client.Page[client.SequenceDetail]{Items: make([]client.SequenceDetail, len(kept))}
+			page := api.Page[api.SequenceDetail]{Items: make([]api.SequenceDetail, len(kept))}
 			for i, k := range kept {
 				page.Items[i] = sequenceDetail(k)
 			}
-			return &answer[client.Page[client.SequenceDetail]]{page}, err
+			return &answer[api.Page[api.SequenceDetail]]{page}, err
 		})
 
-	type newRun struct{ Body client.NewRun }
+	type newRun struct{ Body api.NewRun }
 	begin := op(http.MethodPost, "/runs", "start-run", tag, "load", "Run a document through a sequence")
 	begin.Description = "The answer comes at once; watch the run with get-run. A run again recognises what is stored and does what failed."
 	begin.DefaultStatus = http.StatusAccepted
-	handle(s, api, begin, func(ctx context.Context, in *newRun) (*answer[report.Run], error) {
+	handle(s, h, begin, func(ctx context.Context, in *newRun) (*answer[report.Run], error) {
 		r, err := s.engine.StartRun(ctx, load.RunRequest{Document: in.Body.Document, Sequence: in.Body.Sequence, Version: in.Body.Version, AgainOf: in.Body.AgainOf,
 			Options: in.Body.Options, By: callerOf(ctx).name, Name: requestName(ctx)})
 		return &answer[report.Run]{r}, err
 	})
-	handle(s, api, op(http.MethodGet, "/runs", "list-runs", tag, "read", "List runs of sequences, newest first"),
+	handle(s, h, op(http.MethodGet, "/runs", "list-runs", tag, "read", "List runs of sequences, newest first"),
 		func(ctx context.Context, in *Paging) (*paged[report.Run], error) {
 			before, err := in.number()
 			if err != nil {
@@ -70,15 +69,15 @@ func (s *Service) sequences(api huma.API) {
 	type byRun struct {
 		ID int64 `path:"id" doc:"The run's id"`
 	}
-	handle(s, api, op(http.MethodGet, "/runs/{id}", "get-run", tag, "read", "A run with the loads of its steps"),
+	handle(s, h, op(http.MethodGet, "/runs/{id}", "get-run", tag, "read", "A run with the loads of its steps"),
 		func(ctx context.Context, in *byRun) (*answer[report.Run], error) {
 			r, err := s.engine.Run(ctx, in.ID)
 			return &answer[report.Run]{r}, err
 		})
 }
 
-func sequenceDetail(kept store.Sequence) client.SequenceDetail {
-	d := client.SequenceDetail{Sequence: kept, Steps: []mapping.SequenceStep{}}
+func sequenceDetail(kept api.Sequence) api.SequenceDetail {
+	d := api.SequenceDetail{Sequence: kept, Steps: []mapping.SequenceStep{}}
 	if q, err := mapping.ParseSequence([]byte(kept.Text)); err == nil {
 		d.About, d.Steps = q.About, q.Steps
 	}
@@ -88,14 +87,14 @@ func sequenceDetail(kept store.Sequence) client.SequenceDetail {
 // todayDays is how far back the page of today looks.
 const todayDays = 14
 
-func (s *Service) today(api huma.API) {
-	handle(s, api, op(http.MethodGet, "/today", "get-today", "Loads", "read", "What runs, what waits for somebody, and what the last days brought"),
-		func(ctx context.Context, _ *none) (*answer[client.Today], error) {
+func (s *Service) today(h huma.API) {
+	handle(s, h, op(http.MethodGet, "/today", "get-today", "Loads", "read", "What runs, what waits for somebody, and what the last days brought"),
+		func(ctx context.Context, _ *none) (*answer[api.Today], error) {
 			t, err := s.store.Today(ctx, s.now(), todayDays)
 			if err != nil {
 				return nil, err
 			}
-			out := client.Today{Running: t.Running, Failing: t.Failing, Days: t.Days, Saved: t.Saved, Orders: t.Orders}
+			out := api.Today{Running: t.Running, Failing: t.Failing, Days: t.Days, Saved: t.Saved, Orders: t.Orders}
 			if out.Interchanges, err = s.store.Waiting(ctx, s.now()); err != nil {
 				return nil, err
 			}
@@ -104,6 +103,6 @@ func (s *Service) today(api huma.API) {
 					out.Running[i] = live
 				}
 			}
-			return &answer[client.Today]{out}, nil
+			return &answer[api.Today]{out}, nil
 		})
 }

@@ -4,9 +4,11 @@ import (
 	"context"
 	"errors"
 	"log/slog"
+	"maps"
 	"net"
 	"net/http"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -16,6 +18,7 @@ import (
 
 	"koinos/core/source"
 	"koinos/exchange"
+	"koinos/jobs"
 	"koinos/load"
 	"koinos/store"
 )
@@ -29,6 +32,7 @@ type Config struct {
 	Limits       source.Limits
 	Folders      []Folder // that are watched
 	Exchange     string   // folder with one for each trading partner; "" is none
+	Crashed      bool     // the service before this one ended by a mistake of ours
 	Version      string
 }
 
@@ -41,6 +45,7 @@ type Service struct {
 	store    *store.Store
 	engine   *load.Engine
 	exchange *exchange.Exchange
+	queue    *jobs.Queue
 	log      *slog.Logger
 	now      func() time.Time
 	metrics  *metrics
@@ -66,6 +71,10 @@ func New(ctx context.Context, cfg Config, s *store.Store, log *slog.Logger) (*Se
 	engine := load.New(s, cfg.Limits, time.Now, log)
 	svc := &Service{cfg: cfg, store: s, engine: engine, log: log, now: time.Now, hosts: map[string]bool{}}
 	svc.exchange = exchange.New(s, engine, cfg.Exchange, svc.now, log)
+	kinds := engine.Kinds()
+	maps.Copy(kinds, svc.exchange.Kinds())
+	svc.queue = jobs.New(s, kinds, svc.now, log)
+	engine.Use(svc.queue)
 	for _, h := range append(cfg.Hosts, host) {
 		svc.hosts[strings.ToLower(h)] = true
 	}
@@ -79,7 +88,7 @@ func New(ctx context.Context, cfg Config, s *store.Store, log *slog.Logger) (*Se
 	if err := s.ForgetRequests(ctx, svc.started.AddDate(0, 0, -keptRequestDays)); err != nil {
 		return nil, err
 	}
-	return svc, engine.Resume(ctx)
+	return svc, svc.queue.Resume(ctx, cfg.Crashed)
 }
 
 func loopback(host string) bool {
@@ -92,11 +101,11 @@ func loopback(host string) bool {
 func (s *Service) Serve(ctx context.Context, l net.Listener) error {
 	watch, unwatch := context.WithCancel(context.WithoutCancel(ctx))
 	watched := s.folders(watch)
-	exchanged := make(chan struct{})
-	go func() {
-		s.exchange.Run(watch)
-		close(exchanged)
-	}()
+	var work sync.WaitGroup
+	work.Go(func() { s.exchange.Run(watch) })
+	queue, endQueue := context.WithCancel(context.WithoutCancel(ctx))
+	defer endQueue()
+	work.Go(func() { s.queue.Run(queue) })
 	failed := make(chan error, 1)
 	go func() { failed <- s.http.Serve(l) }()
 	var err error
@@ -109,9 +118,9 @@ func (s *Service) Serve(ctx context.Context, l net.Listener) error {
 	end, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 	defer cancel()
 	err = errors.Join(err, s.http.Shutdown(end))
-	s.engine.Close()
+	endQueue()
 	watched()
-	<-exchanged
+	work.Wait()
 	if errors.Is(err, http.ErrServerClosed) {
 		return nil
 	}
@@ -127,9 +136,9 @@ func (s *Service) router() http.Handler {
 	r.GET("/readyz", s.ready)
 	r.GET("/metrics", s.metrics.handler())
 	s.console(r)
-	api := humagin.New(r, apiConfig(s.cfg.Version))
-	api.UseMiddleware(s.authorize(api), s.once(api))
-	s.register(api)
+	h := humagin.New(r, apiConfig(s.cfg.Version))
+	h.UseMiddleware(s.authorize(h), s.once(h))
+	s.register(h)
 	r.NoRoute(s.noRoute)
 	r.HandleMethodNotAllowed = true
 	r.NoMethod(func(c *gin.Context) {
@@ -140,7 +149,8 @@ func (s *Service) router() http.Handler {
 
 func (s *Service) ready(c *gin.Context) {
 	if err := s.store.Ready(c); err != nil {
-		c.String(http.StatusServiceUnavailable, "the database does not answer\n")
+		s.log.WarnContext(c, "not ready", "error", err)
+		c.String(http.StatusServiceUnavailable, "the database does not answer or cannot be written\n")
 		return
 	}
 	c.String(http.StatusOK, "ready\n")
@@ -161,7 +171,8 @@ func apiConfig(version string) huma.Config {
 		{Name: "Loads", Description: "Runs of documents through mappings, and what became of every row"},
 		{Name: "Sequences", Description: "Several loads over one document, of which later ones use what earlier ones got"},
 		{Name: "Exchange", Description: "Trading partners, and the interchanges of X12 that go to and fro"},
-		{Name: "Orders", Description: "The orders themselves"},
+		{Name: "Orders", Description: "The orders themselves, and what happened to them"},
+		{Name: "Held", Description: "What waits for a person, with the reason"},
 		{Name: "Access", Description: "Who may do what"},
 	}
 	return cfg

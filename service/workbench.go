@@ -5,12 +5,11 @@ import (
 	"context"
 	"io"
 	"net/http"
-	"os"
 	"strconv"
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"koinos/client"
+	"koinos/api"
 	"koinos/core/drafting"
 	"koinos/core/list"
 	"koinos/core/mapping"
@@ -22,8 +21,9 @@ import (
 
 // on is a document opened for one answer, with the lists that mappings ask.
 type on struct {
-	store.Document
-	*os.File
+	api.Document
+	io.ReaderAt
+	io.Closer
 	set *list.Set
 }
 
@@ -37,7 +37,7 @@ func (s *Service) on(ctx context.Context, document string) (*on, error) {
 		f.Close()
 		return nil, err
 	}
-	return &on{d, f, set}, nil
+	return &on{d, f, f, set}, nil
 }
 
 // answerOn answers a question about a document.
@@ -55,7 +55,7 @@ func answerOn[T any](ctx context.Context, s *Service, document string, f func(*o
 }
 
 // meant gives the mapping that a request means: text of its own, or a kept version.
-func (s *Service) meant(ctx context.Context, ref client.MappingRef) (*mapping.Mapping, error) {
+func (s *Service) meant(ctx context.Context, ref api.MappingRef) (*mapping.Mapping, error) {
 	text := ref.Text
 	if text == "" {
 		kept, err := s.store.Mapping(ctx, ref.Name, ref.Version)
@@ -74,16 +74,16 @@ func asked(o huma.Operation) huma.Operation {
 	return o
 }
 
-func (s *Service) workbench(api huma.API) {
+func (s *Service) workbench(h huma.API) {
 	const tag = "Workbench"
 	type ByDocument struct {
 		Document string `path:"document" doc:"SHA-256 of a document, or its first letters"`
 	}
 	type drafted struct {
 		ByDocument
-		Body client.NewDraft
+		Body api.NewDraft
 	}
-	handle(s, api, asked(op(http.MethodPost, "/documents/{document}/draft", "draft-mapping", tag, "read", "Propose a mapping for a document")),
+	handle(s, h, asked(op(http.MethodPost, "/documents/{document}/draft", "draft-mapping", tag, "read", "Propose a mapping for a document")),
 		func(ctx context.Context, in *drafted) (*answer[drafting.Proposal], error) {
 			known, err := s.known(ctx)
 			if err != nil {
@@ -100,25 +100,25 @@ func (s *Service) workbench(api huma.API) {
 
 	type previewed struct {
 		ByDocument
-		Body client.NewPreview
+		Body api.NewPreview
 	}
-	handle(s, api, asked(op(http.MethodPost, "/documents/{document}/preview", "preview-mapping", tag, "read", "What a mapping makes of the part of a document that is looked at")),
-		func(ctx context.Context, in *previewed) (*answer[load.Preview], error) {
+	handle(s, h, asked(op(http.MethodPost, "/documents/{document}/preview", "preview-mapping", tag, "read", "What a mapping makes of the part of a document that is looked at")),
+		func(ctx context.Context, in *previewed) (*answer[api.Preview], error) {
 			b := &in.Body
 			m, err := s.meant(ctx, b.Mapping)
 			if err != nil {
 				return nil, err
 			}
-			return answerOn(ctx, s, in.Document, func(d *on) (*load.Preview, error) {
+			return answerOn(ctx, s, in.Document, func(d *on) (*api.Preview, error) {
 				return load.Look(ctx, d, d.Size, m, d.set, s.cfg.Limits, load.View{Sheet: b.Sheet, From: b.From, To: b.To, Row: b.Row, Seq: b.Seq})
 			})
 		})
 
 	type covered struct {
 		ByDocument
-		Body client.MappingRef
+		Body api.MappingRef
 	}
-	handle(s, api, asked(op(http.MethodPost, "/documents/{document}/coverage", "cover-document", tag, "read", "What of a document a mapping does not use, and what lists do not know")),
+	handle(s, h, asked(op(http.MethodPost, "/documents/{document}/coverage", "cover-document", tag, "read", "What of a document a mapping does not use, and what lists do not know")),
 		func(ctx context.Context, in *covered) (*answer[mapping.Coverage], error) {
 			m, err := s.meant(ctx, in.Body)
 			if err != nil {
@@ -132,10 +132,10 @@ func (s *Service) workbench(api huma.API) {
 
 	type compared struct {
 		ByDocument
-		Body client.NewComparison
+		Body api.NewComparison
 	}
-	handle(s, api, asked(op(http.MethodPost, "/documents/{document}/comparison", "compare-mappings", tag, "read", "How the orders of a document differ between two mappings")),
-		func(ctx context.Context, in *compared) (*answer[load.Comparison], error) {
+	handle(s, h, asked(op(http.MethodPost, "/documents/{document}/comparison", "compare-mappings", tag, "read", "How the orders of a document differ between two mappings")),
+		func(ctx context.Context, in *compared) (*answer[api.Comparison], error) {
 			was, err := s.meant(ctx, in.Body.Was)
 			if err != nil {
 				return nil, err
@@ -144,65 +144,65 @@ func (s *Service) workbench(api huma.API) {
 			if err != nil {
 				return nil, err
 			}
-			return answerOn(ctx, s, in.Document, func(d *on) (*load.Comparison, error) {
+			return answerOn(ctx, s, in.Document, func(d *on) (*api.Comparison, error) {
 				return load.Compare(ctx, d, d.Size, was, is, d.set, s.cfg.Limits)
 			})
 		})
 
-	handle(s, api, op(http.MethodGet, "/fields", "list-fields", tag, "read", "The fields of an order that a mapping can bind"),
-		func(context.Context, *none) (*answer[client.Page[client.Field]], error) {
-			page := client.Page[client.Field]{}
+	handle(s, h, op(http.MethodGet, "/fields", "list-fields", tag, "read", "The fields of an order that a mapping can bind"),
+		func(context.Context, *none) (*answer[api.Page[api.Field]], error) {
+			page := api.Page[api.Field]{}
 			for _, level := range order.Levels {
 				for _, f := range order.AllFields(level) {
-					page.Items = append(page.Items, client.Field{Level: level, Name: f.Name, Type: f.Type, About: f.About, Choices: f.Choices, Must: f.Must})
+					page.Items = append(page.Items, api.Field{Level: level, Name: f.Name, Type: f.Type, About: f.About, Choices: f.Choices, Must: f.Must})
 				}
 			}
-			return &answer[client.Page[client.Field]]{page}, nil
+			return &answer[api.Page[api.Field]]{page}, nil
 		})
 
-	s.trust(api)
+	s.trust(h)
 }
 
-func (s *Service) trust(api huma.API) {
+func (s *Service) trust(h huma.API) {
 	type whyOf struct {
 		ID    int64  `path:"id" doc:"The order's id"`
 		Field string `query:"field" required:"true" doc:"Field of the order, e.g. ship_to.code"`
 		Line  int    `query:"line" minimum:"0" doc:"Which line, counted from 1; 0 is the header"`
 	}
-	handle(s, api, op(http.MethodGet, "/orders/{id}/why", "explain-value", "Orders", "read", "Why an order says what it says: the place, and every step on the way"),
-		func(ctx context.Context, in *whyOf) (*answer[load.Why], error) {
+	handle(s, h, op(http.MethodGet, "/orders/{id}/why", "explain-value", "Orders", "read", "Why an order says what it says: the place, and every step on the way"),
+		func(ctx context.Context, in *whyOf) (*answer[api.Why], error) {
 			w, err := s.engine.Why(ctx, in.ID, in.Line, in.Field)
 			if err != nil {
 				return nil, err
 			}
-			return &answer[load.Why]{*w}, nil
+			return &answer[api.Why]{*w}, nil
 		})
 
 	type missingOf struct {
 		ID int64 `path:"id" doc:"The load's id"`
 	}
-	handle(s, api, op(http.MethodGet, "/loads/{id}/missing", "list-missing", "Loads", "read", "What lists and crosswalks did not know during a load"),
-		func(ctx context.Context, in *missingOf) (*answer[client.Page[mapping.Miss]], error) {
+	handle(s, h, op(http.MethodGet, "/loads/{id}/missing", "list-missing", "Loads", "read", "What lists and crosswalks did not know during a load"),
+		func(ctx context.Context, in *missingOf) (*answer[api.Page[mapping.Miss]], error) {
 			if _, err := s.engine.Get(ctx, in.ID); err != nil {
 				return nil, err
 			}
 			misses, err := s.store.Misses(ctx, in.ID)
-			return &answer[client.Page[mapping.Miss]]{client.Page[mapping.Miss]{Items: misses}}, err
+			return &answer[api.Page[mapping.Miss]]{api.Page[mapping.Miss]{Items: misses}}, err
 		})
 
 	type named struct {
 		Name string `path:"name" doc:"Name of the mapping"`
 	}
-	handle(s, api, op(http.MethodGet, "/mappings/{name}/versions", "list-mapping-versions", "Mappings", "read", "Versions of a mapping, newest first"),
-		func(ctx context.Context, in *named) (*answer[client.Page[store.Mapping]], error) {
+	handle(s, h, op(http.MethodGet, "/mappings/{name}/versions", "list-mapping-versions", "Mappings", "read", "Versions of a mapping, newest first"),
+		func(ctx context.Context, in *named) (*answer[api.Page[api.Mapping]], error) {
 			versions, err := s.store.MappingVersions(ctx, in.Name)
-			return &answer[client.Page[store.Mapping]]{client.Page[store.Mapping]{Items: versions}}, err
+			return &answer[api.Page[api.Mapping]]{api.Page[api.Mapping]{Items: versions}}, err
 		})
 
 	blank := op(http.MethodGet, "/mappings/{name}/blank", "get-blank-sheet", "Mappings", "read", "A workbook to fill in, for a mapping of rows")
 	blank.Responses = file("The workbook", xlsxType)
 	blank.Errors = append(blank.Errors, http.StatusUnprocessableEntity)
-	handle(s, api, blank, func(ctx context.Context, in *ByMapping) (*huma.StreamResponse, error) {
+	handle(s, h, blank, func(ctx context.Context, in *ByMapping) (*huma.StreamResponse, error) {
 		m, err := s.parsed(ctx, in.Name, in.Version)
 		if err != nil {
 			return nil, err
@@ -230,7 +230,7 @@ func (s *Service) trust(api huma.API) {
 	write.Description = "The header Koinos-Problems says how many values the document has no way to say."
 	write.Responses = file("The document", "text/csv", xlsxType, "application/json", "application/x-ndjson")
 	write.Errors = append(write.Errors, http.StatusUnprocessableEntity)
-	handle(s, api, write, func(ctx context.Context, in *written) (*huma.StreamResponse, error) {
+	handle(s, h, write, func(ctx context.Context, in *written) (*huma.StreamResponse, error) {
 		m, err := s.parsed(ctx, in.Name, in.Version)
 		if err != nil {
 			return nil, err
@@ -274,7 +274,7 @@ func (s *Service) ordersOf(ctx context.Context, loadID int64, ids []int64) ([]or
 	}
 	if len(ids) == 0 || len(ids) > mostWritten {
 		p := problem("invalid_request", "Name a load, or orders, of up to "+strconv.Itoa(mostWritten)+" orders.")
-		p.Invalid = []client.Invalid{{Where: "query.order", Message: strconv.Itoa(len(ids)) + " orders"}}
+		p.Invalid = []api.Invalid{{Where: "query.order", Message: strconv.Itoa(len(ids)) + " orders"}}
 		return nil, p
 	}
 	orders := make([]order.Order, len(ids))

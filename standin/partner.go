@@ -214,7 +214,7 @@ func (p *Partner) take(doc []byte) error {
 			if err != nil {
 				return err
 			}
-			o := m.Draft(&g, &list.Set{}).Order
+			o := m.Read(&g, &list.Set{}).Order
 			p.counts[set]++
 			if err := p.play(p, set, &o); err != nil {
 				return err

@@ -2,8 +2,6 @@ package store
 
 import (
 	"context"
-	"encoding/json"
-	"errors"
 	"time"
 
 	"koinos/core/finding"
@@ -43,15 +41,15 @@ type ValueFilter struct {
 
 // SeenValue is a value of findings, with how often it was seen.
 type SeenValue struct {
-	Value string `db:"value"`
-	Count int    `db:"count"`
-	Hint  string `db:"hint"`
+	Value   string `db:"value"`
+	Count   int    `db:"count"`
+	Nearest string `db:"nearest"` // what the list has that is nearest
 }
 
 // Values lists the values of findings of a load, the most frequent first.
 func (s *Store) Values(ctx context.Context, load int64, f ValueFilter) ([]SeenValue, error) {
 	list := []SeenValue{}
-	err := s.r.SelectContext(ctx, &list, `SELECT value, count(*) AS count, min(hint) AS hint FROM findings
+	err := s.r.SelectContext(ctx, &list, `SELECT value, count(*) AS count, max(nearest) AS nearest FROM findings
 	  WHERE load_id = ? AND code = ? AND (? = '' OR list = ?) AND (? = '' OR field = ? AND (line > 0) = ?) GROUP BY value ORDER BY count(*) DESC, value LIMIT ?`,
 		load, f.Code, f.List, f.List, f.Field, f.Field, f.Lines, f.Limit)
 	return list, err
@@ -63,37 +61,42 @@ func (s *Store) AddEntries(ctx context.Context, lists map[string][]list.Entry, c
 	if len(lists)+len(crosswalks) == 0 {
 		return nil
 	}
-	defer s.set.Store(nil)
 	return s.Write(ctx, func(t *Tx) error {
 		for name, entries := range lists {
-			for _, e := range entries {
-				if err := t.addEntry(name, false, e, now); err != nil {
-					return err
-				}
+			if err := t.addEntries(name, false, entries, now); err != nil {
+				return err
 			}
 		}
 		for name, pairs := range crosswalks {
-			for _, p := range pairs {
-				if err := t.addEntry(name, true, list.Entry{Code: p.Theirs, Name: p.Ours}, now); err != nil {
-					return err
-				}
+			entries := make([]list.Entry, len(pairs))
+			for i, p := range pairs {
+				entries[i] = list.Entry{Code: p.Theirs, Name: p.Ours}
+			}
+			if err := t.addEntries(name, true, entries, now); err != nil {
+				return err
 			}
 		}
 		return nil
 	})
 }
 
-func (t *Tx) addEntry(name string, crosswalk bool, e list.Entry, now time.Time) error {
-	var more any
-	if len(e.Attributes) > 0 {
-		text, err := json.Marshal(e.Attributes)
+func (t *Tx) addEntries(name string, crosswalk bool, entries []list.Entry, now time.Time) error {
+	version, err := t.nextVersion(name, crosswalk, now)
+	if err != nil {
+		return err
+	}
+	for _, e := range entries {
+		row, err := rowOf(e)
 		if err != nil {
 			return err
 		}
-		more = string(text)
+		if err := t.run(`UPDATE list_entries SET until = ? WHERE crosswalk = ? AND list = ? AND code = ? AND until IS NULL AND since < ?`, version, crosswalk, name, e.Code, version); err != nil {
+			return err
+		}
+		if err := t.run(`INSERT INTO list_entries (crosswalk, list, code, since, name, attributes) VALUES (?, ?, ?, ?, ?, ?)
+		  ON CONFLICT DO UPDATE SET name = excluded.name, attributes = excluded.attributes`, crosswalk, name, e.Code, version, row.Name, row.Attributes); err != nil {
+			return err
+		}
 	}
-	_, err := t.exec(`INSERT INTO lists (crosswalk, name, imported_at) VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET imported_at = excluded.imported_at`, crosswalk, name, at(now))
-	_, err2 := t.exec(`INSERT INTO list_entries (crosswalk, list, code, name, attributes) VALUES (?, ?, ?, ?, ?)
-	  ON CONFLICT DO UPDATE SET name = excluded.name, attributes = excluded.attributes`, crosswalk, name, e.Code, e.Name, more)
-	return errors.Join(err, err2)
+	return nil
 }

@@ -37,15 +37,9 @@ func (b *bulk) add(values ...any) {
 }
 
 func (b *bulk) flush() {
-	if b.err != nil || len(b.args) == 0 {
-		b.args = b.args[:0]
-		return
-	}
-	n := len(b.args) / b.columns
-	query := b.insert + b.row + strings.Repeat(", "+b.row, n-1)
-	var stmt *sql.Stmt // one for each number of rows: compiled once
-	if stmt, b.err = b.tx.prepared(query); b.err == nil {
-		_, b.err = stmt.ExecContext(b.tx.ctx, b.args...)
+	if b.err == nil && len(b.args) > 0 {
+		n := len(b.args) / b.columns // a statement for each number of rows: compiled once
+		b.err = b.tx.run(b.insert+b.row+strings.Repeat(", "+b.row, n-1), b.args...)
 	}
 	b.args = b.args[:0]
 }
@@ -72,9 +66,12 @@ func (t *Tx) prepared(query string) (*sql.Stmt, error) {
 
 // row reads one row with a statement that is compiled once.
 func (t *Tx) row(query string, args []any, into ...any) error {
-	stmt, err := t.prepared(query)
-	if err != nil {
-		return err
+	if t.broken != nil {
+		return t.broken
 	}
-	return stmt.QueryRowContext(t.ctx, args...).Scan(into...)
+	stmt, err := t.prepared(query)
+	if err == nil {
+		err = stmt.QueryRowContext(t.ctx, args...).Scan(into...)
+	}
+	return t.failed(err)
 }

@@ -1,11 +1,12 @@
 package store
 
 import (
-	"database/sql"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"time"
 
+	"koinos/api"
 	"koinos/core/order"
 )
 
@@ -14,29 +15,37 @@ type Changed struct {
 	Was         *order.Order
 	Is          *order.Order // with the ID of Was; gets its Revision
 	Fingerprint []byte       // of what arrived; nil leaves the one that is stored
+	Identity    string       // blank leaves the one that is stored
 	Action      string       // of the event
 	Changes     []order.Change
-	Load        int64 // 0 is none
+	Trace       []byte // JSON of an origin.Trace, by ids of lines; nil is none
 	Seq         int
+	Source
+
+	Movement *order.Movement // goods that moved; nil posts what Is has moved more than Was
+	Answer   *order.Answered
+	Invoice  *order.Invoice
+	restored bool // Is was there before: nothing has moved
 }
 
 // ChangeOrder stores an order's new content with the event of its change. What
 // it was is kept with the event.
-func (t *Tx) ChangeOrder(c Changed, by string, now time.Time) error {
+func (t *Tx) ChangeOrder(c Changed, now time.Time) error {
 	o := c.Is
 	o.Revision = c.Was.Revision + 1
+	o.NameLines()
 	more, err := headerMore(o)
 	if err != nil {
 		return err
 	}
-	_, err = t.exec(`UPDATE orders SET number = ?, status = ?, revision = ?, sender_number = ?, partner = ?, ordered_on = ?, requested_ship_on = ?, requested_delivery_on = ?,
-	  currency = ?, total = ?, line_count = ?, more = ?, fingerprint = coalesce(?, fingerprint) WHERE id = ?`,
+	err = t.run(`UPDATE orders SET number = ?, status = ?, revision = ?, sender_number = ?, partner = ?, ordered_on = ?, requested_ship_on = ?, requested_delivery_on = ?,
+	  currency = ?, total = ?, line_count = ?, last_line = ?, more = ?, fingerprint = coalesce(?, fingerprint), identity = coalesce(?, identity) WHERE id = ?`,
 		o.Number, string(o.Status), o.Revision, null(o.SenderNumber), o.Partner, null(string(o.OrderedOn)), null(string(o.RequestedShipOn)), null(string(o.RequestedDeliveryOn)),
-		null(o.Currency), o.Total.String(), len(o.Lines), more, c.Fingerprint, o.ID)
+		null(o.Currency), o.Total.String(), len(o.Lines), o.LastLine, more, c.Fingerprint, null(c.Identity), o.ID)
 	if err != nil {
 		return err
 	}
-	if _, err := t.exec(`DELETE FROM lines WHERE order_id = ?`, o.ID); err != nil {
+	if err := t.run(`DELETE FROM lines WHERE order_id = ?`, o.ID); err != nil {
 		return err
 	}
 	lines := t.lines()
@@ -46,87 +55,115 @@ func (t *Tx) ChangeOrder(c Changed, by string, now time.Time) error {
 	if err := lines.done(); err != nil {
 		return err
 	}
-	was, err := json.Marshal(c.Was)
-	if err != nil {
-		return err
+	switch {
+	case c.restored:
+	case c.Movement != nil:
+		err = t.addMovement(o, c.Movement)
+	default:
+		err = t.moveStated(c.Was, o, now)
 	}
-	changes, err := json.Marshal(c.Changes)
-	if err != nil {
-		return err
+	if err == nil && c.Answer != nil {
+		err = t.addAnswer(o, c.Answer)
 	}
-	var load any
-	if c.Load != 0 {
-		load = c.Load
+	if err == nil && c.Invoice != nil {
+		err = t.addInvoice(o, c.Invoice)
 	}
-	_, err = t.exec(`INSERT INTO events (order_id, revision, at, by, action, load_id, load_seq, changes, was) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		o.ID, o.Revision, at(now), by, c.Action, load, c.Seq, string(changes), string(was))
-	return err
-}
-
-// Taken is an order that undoing a load comes upon.
-type Taken struct {
-	Seq     int    `db:"seq" json:"seq"`
-	OrderID int64  `db:"order_id" json:"order_id"`
-	Number  string `db:"number" json:"number"`
-	Outcome string `db:"outcome" json:"outcome" doc:"What the load had done: loaded or changed"`
-	Why     string `db:"-" json:"why,omitempty" doc:"Why it cannot be taken back"`
+	return errors.Join(err, t.addEvent(&c, now))
 }
 
 // ToTakeBack lists orders that a load stored or changed, from a seq on.
-func (t *Tx) ToTakeBack(load int64, after, limit int) (list []Taken, err error) {
-	err = t.tx.SelectContext(t.ctx, &list, `SELECT seq, order_id, coalesce(number, '') AS number, outcome FROM load_orders
+func (t *Tx) ToTakeBack(load int64, after, limit int) (list []api.Taken, err error) {
+	err = t.SelectContext(t.ctx, &list, `SELECT seq, order_id, coalesce(number, '') AS number, outcome FROM load_orders
 	  WHERE load_id = ? AND seq > ? AND outcome IN ('loaded', 'changed') ORDER BY seq LIMIT ?`, load, after, limit)
 	return list, err
 }
 
-// TakeBack undoes what a load did to an order: one that it stored is gone, one
-// that it changed has its content from before again. Where something has
-// happened to the order since, nothing is done and why says what; with dry
-// nothing is done either way.
-func (t *Tx) TakeBack(load int64, k Taken, dry bool, by string, now time.Time) (why string, err error) {
-	var last struct {
-		Revision int            `db:"revision"`
-		Load     sql.NullInt64  `db:"load_id"`
-		Action   string         `db:"action"`
-		Was      sql.NullString `db:"was"`
-		By       string         `db:"by"`
-		At       string         `db:"at"`
-		Stored   []byte         `db:"fingerprint"`
-	}
-	err = t.tx.GetContext(t.ctx, &last, `SELECT e.revision, e.load_id, e.action, e.was, e.by, e.at, o.fingerprint FROM events e JOIN orders o ON o.id = e.order_id AND o.revision = e.revision WHERE e.order_id = ?`, k.OrderID)
-	if err == sql.ErrNoRows {
-		return "The order is not there any more.", nil
+// LastEvent gives the newest event of an order and the order as it was before
+// it; ErrNotFound where the order is not there any more.
+func (t *Tx) LastEvent(id int64) (e api.Event, was []byte, err error) {
+	list, err := readEvents(t.ctx, t, `e.order_id = ? ORDER BY e.n DESC LIMIT 1`, id)
+	if err == nil && (len(list) == 0 || list[0].Action == "removed") {
+		err = fmt.Errorf("order %d: %w", id, ErrNotFound)
 	}
 	if err != nil {
-		return "", err
+		return e, nil, err
 	}
-	if last.Load.Int64 != load || last.Action != "created" && last.Action != "changed" {
-		return fmt.Sprintf("The order was %s by %s since (revision %d, %s).", last.Action, last.By, last.Revision, last.At[:10]), nil
+	err = t.row(`SELECT coalesce(was, '') FROM events WHERE n = ?`, []any{list[0].N}, &was)
+	return list[0], was, err
+}
+
+// Told gives the interchange in which a partner was told of an order at a
+// revision or a later one; 0 is none.
+func (t *Tx) Told(id int64, revision int) (interchange int64, err error) {
+	err = t.row(`SELECT coalesce(max(s.interchange), 0) FROM sets s JOIN interchanges i ON i.id = s.interchange
+	  WHERE s.order_id = ? AND s.order_revision >= ? AND i.direction = 'out' AND i.control > 0`, []any{id, revision}, &interchange)
+	return interchange, err
+}
+
+// Undone notes that what a load did to an order was taken back.
+func (t *Tx) Undone(load int64, seq int) error {
+	return t.run(`UPDATE load_orders SET outcome = 'undone' WHERE load_id = ? AND seq = ?`, load, seq)
+}
+
+// Remove takes an order out of the book; its events stay, and one more says so.
+func (t *Tx) Remove(o *StoredOrder, from Source, seq int, now time.Time) error {
+	if err := t.unpost(o.ID, 0); err != nil {
+		return err
 	}
-	if dry {
-		return "", nil
+	var held []string // what was to be told of it and was held
+	if err := t.SelectContext(t.ctx, &held, `SELECT DISTINCT s.kind FROM sets s JOIN interchanges i ON i.id = s.interchange WHERE s.order_id = ? AND i.direction = 'out' AND i.control = 0`, o.ID); err != nil {
+		return err
 	}
-	if last.Action == "created" {
-		for _, query := range []string{`DELETE FROM lines WHERE order_id = ?`, `DELETE FROM events WHERE order_id = ?`, `DELETE FROM orders WHERE id = ?`} {
-			if _, err := t.exec(query, k.OrderID); err != nil {
-				return "", err
+	for _, kind := range held {
+		if err := t.DropHeld(kind, o.ID); err != nil {
+			return err
+		}
+	}
+	for _, query := range []string{
+		`DELETE FROM lines WHERE order_id = ?`, `DELETE FROM orders WHERE id = ?`,
+	} {
+		if _, err := t.exec(query, o.ID); err != nil {
+			return err
+		}
+	}
+	gone := o.Order
+	gone.Revision++
+	return t.addEvent(&Changed{Was: &o.Order, Is: &gone, Action: "removed", Seq: seq, Source: from}, now)
+}
+
+// Restore brings an order back to what it was before a revision.
+func (t *Tx) Restore(now1 *StoredOrder, revision int, kept []byte, from Source, seq int, now time.Time) error {
+	var was order.Order
+	if err := json.Unmarshal(kept, &was); err != nil {
+		return fmt.Errorf("order %d: %w", now1.ID, err)
+	}
+	if err := t.unpost(now1.ID, revision); err != nil {
+		return err
+	}
+	was.LastLine = now1.LastLine
+	print := was.Fingerprint()
+	return t.ChangeOrder(Changed{Was: &now1.Order, Is: &was, Fingerprint: print[:], Action: "taken back", Changes: order.Diff(&now1.Order, &was), Seq: seq, Source: from, restored: true}, now)
+}
+
+// unpost takes back the movements, answers and invoices that came with a
+// revision of an order; 0 is all.
+func (t *Tx) unpost(id int64, revision int) error {
+	if _, err := t.exec(`DELETE FROM answers WHERE order_id = ? AND (? = 0 OR revision = ?)`, id, revision, revision); err != nil {
+		return err
+	}
+	for _, table := range []string{"movement", "invoice"} {
+		var ids []int64
+		if err := t.SelectContext(t.ctx, &ids, `SELECT DISTINCT `+table+`_id FROM `+table+`_lines WHERE order_id = ? AND (? = 0 OR revision = ?)`, id, revision, revision); err != nil {
+			return err
+		}
+		for _, one := range ids {
+			if _, err := t.exec(`DELETE FROM `+table+`_lines WHERE `+table+`_id = ? AND order_id = ? AND (? = 0 OR revision = ?)`, one, id, revision, revision); err != nil {
+				return err
+			}
+			if _, err := t.exec(`DELETE FROM `+table+`s WHERE id = ? AND NOT EXISTS (SELECT 1 FROM `+table+`_lines WHERE `+table+`_id = ?)`, one, one); err != nil {
+				return err
 			}
 		}
-	} else {
-		now1, err := t.Order(k.OrderID)
-		if err != nil {
-			return "", err
-		}
-		var was order.Order
-		if err := json.Unmarshal([]byte(last.Was.String), &was); err != nil {
-			return "", fmt.Errorf("order %d: %w", k.OrderID, err)
-		}
-		print := was.Fingerprint()
-		err = t.ChangeOrder(Changed{Was: &now1.Order, Is: &was, Fingerprint: print[:], Action: "taken back", Changes: order.Diff(&now1.Order, &was), Load: load, Seq: k.Seq}, by, now)
-		if err != nil {
-			return "", err
-		}
 	}
-	_, err = t.exec(`UPDATE load_orders SET outcome = 'undone' WHERE load_id = ? AND seq = ?`, load, k.Seq)
-	return "", err
+	return nil
 }

@@ -4,21 +4,9 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"koinos/api"
 	"time"
-
-	"koinos/core/source"
 )
-
-// Document is one file received, kept byte for byte.
-type Document struct {
-	SHA        string       `json:"sha"`
-	Name       string       `json:"name"`
-	Size       int64        `json:"size"`
-	Shape      source.Shape `json:"shape"`
-	ReceivedAt time.Time    `json:"received_at"`
-	ReceivedBy string       `json:"received_by"`
-	Loads      int          `json:"loads"`
-}
 
 type documentRow struct {
 	SHA        string `db:"sha"`
@@ -30,8 +18,8 @@ type documentRow struct {
 	Loads      int    `db:"loads"`
 }
 
-func (r *documentRow) document() (Document, error) {
-	d := Document{SHA: r.SHA, Name: r.Name, Size: r.Size, ReceivedAt: parseTime(r.ReceivedAt), ReceivedBy: r.ReceivedBy, Loads: r.Loads}
+func (r *documentRow) document() (api.Document, error) {
+	d := api.Document{SHA: r.SHA, Name: r.Name, Size: r.Size, ReceivedAt: parseTime(r.ReceivedAt), ReceivedBy: r.ReceivedBy, Loads: r.Loads}
 	return d, json.Unmarshal([]byte(r.Shape), &d.Shape)
 }
 
@@ -40,7 +28,7 @@ const selectDocument = `SELECT sha, name, size, shape, received_at, received_by,
 
 // PutDocument records a document whose file is kept. A document that is known
 // already keeps its first record; known is then true.
-func (s *Store) PutDocument(ctx context.Context, d Document) (known bool, err error) {
+func (s *Store) PutDocument(ctx context.Context, d api.Document) (known bool, err error) {
 	err = s.Write(ctx, func(t *Tx) (err error) {
 		known, err = t.PutDocument(d)
 		return err
@@ -49,12 +37,12 @@ func (s *Store) PutDocument(ctx context.Context, d Document) (known bool, err er
 }
 
 // PutDocument is the store's within a transaction.
-func (t *Tx) PutDocument(d Document) (known bool, err error) {
+func (t *Tx) PutDocument(d api.Document) (known bool, err error) {
 	shape, err := json.Marshal(d.Shape)
 	if err != nil {
 		return false, err
 	}
-	res, err := t.exec(`INSERT INTO documents VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING`,
+	res, err := t.exec(`INSERT INTO documents (sha, name, size, shape, received_at, received_by) VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING`,
 		d.SHA, d.Name, d.Size, string(shape), at(d.ReceivedAt), d.ReceivedBy)
 	if err != nil {
 		return false, err
@@ -63,35 +51,46 @@ func (t *Tx) PutDocument(d Document) (known bool, err error) {
 	return n == 0, err
 }
 
+// PutBody keeps a small document with its bytes in the same commit. Posted is the
+// body of a request.
+func (t *Tx) PutBody(d api.Document, body []byte, posted bool) error {
+	shape, err := json.Marshal(d.Shape)
+	if err != nil {
+		return err
+	}
+	return t.run(`INSERT INTO documents (sha, name, size, shape, received_at, received_by, body, posted) VALUES (?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING`,
+		d.SHA, d.Name, len(body), string(shape), at(d.ReceivedAt), d.ReceivedBy, body, posted)
+}
+
 // Document gives the document whose SHA-256 begins with prefix (at least eight
 // letters of it).
-func (s *Store) Document(ctx context.Context, prefix string) (Document, error) {
+func (s *Store) Document(ctx context.Context, prefix string) (api.Document, error) {
 	if len(prefix) < 8 {
-		return Document{}, fmt.Errorf("document %q: %w", prefix, ErrNotFound)
+		return api.Document{}, fmt.Errorf("document %q: %w", prefix, ErrNotFound)
 	}
 	var rows []documentRow
 	if err := s.r.SelectContext(ctx, &rows, selectDocument+`WHERE sha >= ? AND sha < ? LIMIT 2`, prefix, prefix+"g"); err != nil {
-		return Document{}, err
+		return api.Document{}, err
 	}
 	if len(rows) != 1 {
-		return Document{}, fmt.Errorf("document %q: %w", prefix, ErrNotFound)
+		return api.Document{}, fmt.Errorf("document %q: %w", prefix, ErrNotFound)
 	}
 	return rows[0].document()
 }
 
 // Documents lists documents, newest first, before the one named; limit at most.
-// What the exchange wrote, and the acknowledgements that came, are left out:
-// they are its interchanges'.
-func (s *Store) Documents(ctx context.Context, beforeTime time.Time, beforeSHA string, limit int) ([]Document, error) {
+// What the exchange wrote, the acknowledgements that came, and the bodies of
+// requests are left out: they stand with the interchanges and orders.
+func (s *Store) Documents(ctx context.Context, beforeTime time.Time, beforeSHA string, limit int) ([]api.Document, error) {
 	if beforeSHA == "" {
 		beforeTime = time.Date(9999, 1, 1, 0, 0, 0, 0, time.UTC)
 	}
 	var rows []documentRow
-	if err := s.r.SelectContext(ctx, &rows, selectDocument+`WHERE (received_at, sha) < (?, ?) AND NOT EXISTS (SELECT 1 FROM interchanges i WHERE i.document = sha AND (i.direction = 'out' OR i.kinds IN ('997', '999', 'TA1'))) ORDER BY received_at DESC, sha DESC LIMIT ?`,
+	if err := s.r.SelectContext(ctx, &rows, selectDocument+`WHERE posted = 0 AND (received_at, sha) < (?, ?) AND NOT EXISTS (SELECT 1 FROM interchanges i WHERE i.document = sha AND (i.direction = 'out' OR i.kinds IN ('997', '999', 'TA1'))) ORDER BY received_at DESC, sha DESC LIMIT ?`,
 		at(beforeTime), beforeSHA, limit); err != nil {
 		return nil, err
 	}
-	list := make([]Document, len(rows))
+	list := make([]api.Document, len(rows))
 	for i := range rows {
 		var err error
 		if list[i], err = rows[i].document(); err != nil {

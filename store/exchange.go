@@ -8,75 +8,10 @@ import (
 	"strings"
 	"time"
 
+	"koinos/api"
 	"koinos/core/finding"
 	"koinos/core/order"
 )
-
-// Partner is a trading partner as it is kept.
-type Partner struct {
-	Name     string    `json:"name"`
-	Text     string    `json:"text"`
-	Them     string    `json:"-"`
-	Us       string    `json:"-"`
-	StoredAt time.Time `json:"stored_at"`
-	StoredBy string    `json:"stored_by"`
-}
-
-// States of interchanges and sets.
-const (
-	Received  = "received"  // in: kept, what it asks for has not been done
-	Done      = "done"      // in: what it asks for has been done
-	Held      = "held"      // a person must look at it
-	Rejected  = "rejected"  // in: we rejected it; out: the partner did
-	Duplicate = "duplicate" // in: its control number has come before
-	Unknown   = "unknown"   // in: from nobody that is known
-	Ready     = "ready"     // out: kept with its control number, not yet delivered
-	Sent      = "sent"      // out: delivered
-	Accepted  = "accepted"  // out: acknowledged without errors
-	Noted     = "noted"     // out: acknowledged, errors were noted; in: done, its envelope has errors
-	Partly    = "partly"    // some of its sets were rejected: by the partner, or in: by us
-)
-
-// Interchange is one that came in or goes out.
-type Interchange struct {
-	ID             int64             `json:"id"`
-	Partner        string            `json:"partner"`
-	Direction      string            `json:"direction" enum:"in,out"`
-	Control        int64             `json:"control,omitempty" doc:"ISA13; none where it is held"`
-	GroupControl   int64             `json:"group_control,omitempty" doc:"Ours: GS06"`
-	Document       string            `json:"document,omitempty" doc:"SHA-256"`
-	Kinds          string            `json:"kinds" doc:"Its transaction sets"`
-	State          string            `json:"state" enum:"received,done,held,rejected,duplicate,unknown,ready,sent,accepted,noted,partly"`
-	Overdue        bool              `json:"overdue,omitempty" doc:"It should have been acknowledged by now"`
-	Name           string            `json:"name,omitempty" doc:"Of the file it came or goes in"`
-	Answers        int64             `json:"answers,omitempty" doc:"The interchange that it acknowledges"`
-	At             time.Time         `json:"at"`
-	SentAt         time.Time         `json:"sent_at,omitzero"`
-	DueAt          time.Time         `json:"due_at,omitzero" doc:"When it should be acknowledged"`
-	AcknowledgedAt time.Time         `json:"acknowledged_at,omitzero"`
-	By             string            `json:"by"`
-	Orders         []string          `json:"orders" doc:"Numbers of the orders that its sets speak of, the first few"`
-	Findings       []finding.Finding `json:"findings,omitempty"`
-	Sets           []SetRecord       `json:"sets,omitempty"`
-}
-
-// SetRecord is a transaction set of an interchange and what became of it.
-type SetRecord struct {
-	Interchange  int64             `json:"-"`
-	Seq          int               `json:"seq"`
-	Kind         string            `json:"kind"`
-	GroupControl string            `json:"group_control"`
-	Control      string            `json:"control"`
-	Row          int               `json:"row" doc:"Segment of the document with its ST, counted from 1"`
-	Rows         int               `json:"rows"`
-	State        string            `json:"state" enum:"received,done,held,rejected,ready,sent,accepted,noted"`
-	Number       string            `json:"number,omitempty" doc:"The order's number as the set has it"`
-	OrderID      int64             `json:"order_id,omitempty"`
-	Revision     int               `json:"order_revision,omitempty"`
-	LoadID       int64             `json:"load_id,omitempty"`
-	Said         json.RawMessage   `json:"said,omitempty" doc:"The order as the set says it"`
-	Findings     []finding.Finding `json:"findings"`
-}
 
 type interchangeRow struct {
 	ID           int64          `db:"id"`
@@ -98,8 +33,8 @@ type interchangeRow struct {
 	Orders       sql.NullString `db:"orders"`
 }
 
-func (r *interchangeRow) interchange() (Interchange, error) {
-	i := Interchange{ID: r.ID, Partner: r.Partner, Direction: r.Direction, Control: r.Control, GroupControl: r.GroupControl, Document: r.Document.String, Kinds: r.Kinds, State: r.State,
+func (r *interchangeRow) interchange() (api.Interchange, error) {
+	i := api.Interchange{ID: r.ID, Partner: r.Partner, Direction: r.Direction, Control: r.Control, GroupControl: r.GroupControl, Document: r.Document.String, Kinds: r.Kinds, State: r.State,
 		Name: r.Name, Answers: r.Answers.Int64, At: parseTime(r.At), SentAt: parseTime(r.SentAt.String), DueAt: parseTime(r.DueAt.String), AcknowledgedAt: parseTime(r.AckAt.String), By: r.By, Orders: []string{}}
 	if r.Orders.String != "" {
 		i.Orders = strings.Split(r.Orders.String, "\n")
@@ -124,8 +59,8 @@ type setRow struct {
 	Findings     string         `db:"findings"`
 }
 
-func (r *setRow) set() (SetRecord, error) {
-	s := SetRecord{Interchange: r.Interchange, Seq: r.Seq, Kind: r.Kind, GroupControl: r.GroupControl, Control: r.Control, Row: r.Row, Rows: r.Rows, State: r.State, Number: r.Number,
+func (r *setRow) set() (api.SetRecord, error) {
+	s := api.SetRecord{Interchange: r.Interchange, Seq: r.Seq, Kind: r.Kind, GroupControl: r.GroupControl, Control: r.Control, Row: r.Row, Rows: r.Rows, State: r.State, Number: r.Number,
 		OrderID: r.OrderID.Int64, Revision: r.Revision, LoadID: r.LoadID.Int64}
 	if r.Said.Valid {
 		s.Said = json.RawMessage(r.Said.String)
@@ -133,8 +68,8 @@ func (r *setRow) set() (SetRecord, error) {
 	return s, json.Unmarshal([]byte(r.Findings), &s.Findings)
 }
 
-func setsOf(rows []setRow) ([]SetRecord, error) {
-	list := make([]SetRecord, len(rows))
+func setsOf(rows []setRow) ([]api.SetRecord, error) {
+	list := make([]api.SetRecord, len(rows))
 	for i := range rows {
 		var err error
 		if list[i], err = rows[i].set(); err != nil {
@@ -145,7 +80,7 @@ func setsOf(rows []setRow) ([]SetRecord, error) {
 }
 
 // PutPartner keeps a partner in place of one of the same name.
-func (s *Store) PutPartner(ctx context.Context, p Partner) error {
+func (s *Store) PutPartner(ctx context.Context, p api.Partner) error {
 	return s.Write(ctx, func(t *Tx) error {
 		_, err := t.exec(`INSERT INTO partners VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT (name) DO UPDATE SET text = excluded.text, them = excluded.them, us = excluded.us, stored_at = excluded.stored_at, stored_by = excluded.stored_by`,
 			p.Name, p.Text, p.Them, p.Us, at(p.StoredAt), p.StoredBy)
@@ -154,7 +89,7 @@ func (s *Store) PutPartner(ctx context.Context, p Partner) error {
 }
 
 // Partners lists partners by name.
-func (s *Store) Partners(ctx context.Context) ([]Partner, error) {
+func (s *Store) Partners(ctx context.Context) ([]api.Partner, error) {
 	var rows []struct {
 		Name     string `db:"name"`
 		Text     string `db:"text"`
@@ -166,9 +101,9 @@ func (s *Store) Partners(ctx context.Context) ([]Partner, error) {
 	if err := s.r.SelectContext(ctx, &rows, `SELECT * FROM partners ORDER BY name`); err != nil {
 		return nil, err
 	}
-	list := make([]Partner, len(rows))
+	list := make([]api.Partner, len(rows))
 	for i, r := range rows {
-		list[i] = Partner{r.Name, r.Text, r.Them, r.Us, parseTime(r.StoredAt), r.StoredBy}
+		list[i] = api.Partner{Name: r.Name, Text: r.Text, Them: r.Them, Us: r.Us, StoredAt: parseTime(r.StoredAt), StoredBy: r.StoredBy}
 	}
 	return list, nil
 }
@@ -179,7 +114,7 @@ func (t *Tx) NextNumber(partner, what string) (n int64, err error) {
 	if _, err := t.exec(`INSERT INTO control_numbers VALUES (?, ?, 1) ON CONFLICT DO UPDATE SET last = last + 1`, partner, what); err != nil {
 		return 0, err
 	}
-	err = t.tx.GetContext(t.ctx, &n, `SELECT last FROM control_numbers WHERE partner = ? AND what = ?`, partner, what)
+	err = t.GetContext(t.ctx, &n, `SELECT last FROM control_numbers WHERE partner = ? AND what = ?`, partner, what)
 	if n > 999_999_999 {
 		return 0, fmt.Errorf("the control numbers for %s are used up", partner)
 	}
@@ -187,7 +122,7 @@ func (t *Tx) NextNumber(partner, what string) (n int64, err error) {
 }
 
 // AddInterchange keeps an interchange with its sets; it gets its ID.
-func (t *Tx) AddInterchange(i *Interchange) error {
+func (t *Tx) AddInterchange(i *api.Interchange) error {
 	found, err := json.Marshal(nonNil(i.Findings))
 	if err != nil {
 		return err
@@ -223,7 +158,7 @@ func nonNil(list []finding.Finding) []finding.Finding {
 	return list
 }
 
-func (t *Tx) putSet(s *SetRecord) error {
+func (t *Tx) putSet(s *api.SetRecord) error {
 	found, err := json.Marshal(nonNil(s.Findings))
 	if err != nil {
 		return err
@@ -235,14 +170,39 @@ func (t *Tx) putSet(s *SetRecord) error {
 	if s.LoadID != 0 {
 		load = s.LoadID
 	}
-	_, err = t.exec(`INSERT INTO sets VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET state = excluded.state, number = excluded.number, order_id = excluded.order_id,
+	err = t.run(`INSERT INTO sets VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET state = excluded.state, number = excluded.number, order_id = excluded.order_id,
 	  order_revision = excluded.order_revision, load_id = excluded.load_id, said = excluded.said, findings = excluded.findings`,
 		s.Interchange, s.Seq, s.Kind, s.GroupControl, s.Control, s.Row, s.Rows, s.State, s.Number, about, s.Revision, load, null(string(s.Said)), string(found))
-	return err
+	if err != nil {
+		return err
+	}
+	if s.State != api.StateHeld {
+		return t.ReleaseSet(s.Interchange, s.Seq)
+	}
+	h := api.HeldWork{Interchange: s.Interchange, Set: s.Seq, OrderID: s.OrderID, Number: s.Number, Reason: "It waits for a person."}
+	for _, f := range s.Findings {
+		if h.Code == "" || f.Severity == finding.Error {
+			h.Code, h.Reason = string(f.Code), f.Message
+			if f.Severity == finding.Error {
+				break
+			}
+		}
+	}
+	var direction, since string
+	if err := t.row(`SELECT partner, direction, at FROM interchanges WHERE id = ?`, []any{s.Interchange}, &h.Partner, &direction, &since); err != nil {
+		return err
+	}
+	h.Kind, h.Since = map[string]string{"in": api.HeldSet, "out": api.HeldNotice}[direction], parseTime(since)
+	return t.Hold(h)
+}
+
+// SentSets notes that the sets of an interchange have left.
+func (t *Tx) SentSets(interchange int64) error {
+	return t.run(`UPDATE sets SET state = 'sent' WHERE interchange = ? AND state = 'ready'`, interchange)
 }
 
 // SetSet keeps what became of a set.
-func (t *Tx) SetSet(s SetRecord) error { return t.putSet(&s) }
+func (t *Tx) SetSet(s api.SetRecord) error { return t.putSet(&s) }
 
 // SetInterchange keeps the state of an interchange, and the times that are not zero.
 func (t *Tx) SetInterchange(id int64, state string, sent, acknowledged time.Time) error {
@@ -260,11 +220,11 @@ func (t *Tx) SetInterchange(id int64, state string, sent, acknowledged time.Time
 // they are written anew.
 func (t *Tx) DropHeld(kind string, order int64) error {
 	var ids []int64
-	if err := t.tx.SelectContext(t.ctx, &ids, `SELECT i.id FROM interchanges i JOIN sets s ON s.interchange = i.id WHERE s.order_id = ? AND s.kind = ? AND i.direction = 'out' AND i.control = 0`, order, kind); err != nil {
+	if err := t.SelectContext(t.ctx, &ids, `SELECT i.id FROM interchanges i JOIN sets s ON s.interchange = i.id WHERE s.order_id = ? AND s.kind = ? AND i.direction = 'out' AND i.control = 0`, order, kind); err != nil {
 		return err
 	}
 	for _, id := range ids {
-		for _, q := range []string{`DELETE FROM sets WHERE interchange = ?`, `DELETE FROM interchanges WHERE id = ?`} {
+		for _, q := range []string{`DELETE FROM held WHERE interchange = ?`, `DELETE FROM sets WHERE interchange = ?`, `DELETE FROM interchanges WHERE id = ?`} {
 			if _, err := t.exec(q, id); err != nil {
 				return err
 			}
@@ -276,32 +236,32 @@ func (t *Tx) DropHeld(kind string, order int64) error {
 // KnownControl gives the interchange with a control number that came from a
 // partner before; 0 is none.
 func (t *Tx) KnownControl(partner string, control int64) (id int64, err error) {
-	err = t.tx.GetContext(t.ctx, &id, `SELECT coalesce(min(id), 0) FROM interchanges WHERE partner = ? AND direction = 'in' AND control = ? AND state <> 'duplicate'`, partner, control)
+	err = t.GetContext(t.ctx, &id, `SELECT coalesce(min(id), 0) FROM interchanges WHERE partner = ? AND direction = 'in' AND control = ? AND state <> 'duplicate'`, partner, control)
 	return id, err
 }
 
 // OutgoingByGroup finds what we sent a partner by its group's control number;
 // OutgoingByControl by that of the interchange. An ID of 0 is none.
-func (t *Tx) OutgoingByGroup(partner string, group int64) (Interchange, error) {
+func (t *Tx) OutgoingByGroup(partner string, group int64) (api.Interchange, error) {
 	return t.outgoing(`group_control = ?`, partner, group)
 }
 
 // OutgoingByControl is described at OutgoingByGroup.
-func (t *Tx) OutgoingByControl(partner string, control int64) (Interchange, error) {
+func (t *Tx) OutgoingByControl(partner string, control int64) (api.Interchange, error) {
 	return t.outgoing(`control = ?`, partner, control)
 }
 
-func (t *Tx) outgoing(where, partner string, number int64) (Interchange, error) {
+func (t *Tx) outgoing(where, partner string, number int64) (api.Interchange, error) {
 	var rows []interchangeRow
-	if err := t.tx.SelectContext(t.ctx, &rows, `SELECT *, '' AS orders FROM interchanges WHERE partner = ? AND direction = 'out' AND control > 0 AND `+where+` LIMIT 1`, partner, number); err != nil || len(rows) == 0 {
-		return Interchange{}, err
+	if err := t.SelectContext(t.ctx, &rows, `SELECT *, '' AS orders FROM interchanges WHERE partner = ? AND direction = 'out' AND control > 0 AND `+where+` LIMIT 1`, partner, number); err != nil || len(rows) == 0 {
+		return api.Interchange{}, err
 	}
 	i, err := rows[0].interchange()
 	if err != nil {
 		return i, err
 	}
 	var sets []setRow
-	if err := t.tx.SelectContext(t.ctx, &sets, `SELECT * FROM sets WHERE interchange = ? ORDER BY seq`, i.ID); err != nil {
+	if err := t.SelectContext(t.ctx, &sets, `SELECT * FROM sets WHERE interchange = ? ORDER BY seq`, i.ID); err != nil {
 		return i, err
 	}
 	i.Sets, err = setsOf(sets)
@@ -320,7 +280,7 @@ type InterchangeFilter struct {
 const selectInterchange = `SELECT i.*, (SELECT group_concat(number, char(10)) FROM (SELECT DISTINCT number FROM sets WHERE interchange = i.id AND number <> '' LIMIT 4)) AS orders FROM interchanges i `
 
 // Interchanges lists interchanges, newest first.
-func (s *Store) Interchanges(ctx context.Context, f InterchangeFilter, now time.Time) ([]Interchange, error) {
+func (s *Store) Interchanges(ctx context.Context, f InterchangeFilter, now time.Time) ([]api.Interchange, error) {
 	where, args := []string{"(? = 0 OR i.id < ?)"}, []any{f.Before, f.Before}
 	for _, c := range []struct{ column, value string }{{"i.partner", f.Partner}, {"i.direction", f.Direction}, {"i.state", f.State}} {
 		if c.column == "i.state" && c.value == "overdue" {
@@ -347,7 +307,7 @@ func (s *Store) Interchanges(ctx context.Context, f InterchangeFilter, now time.
 
 // Waiting lists interchanges that wait for somebody: held, rejected by the
 // partner, from nobody known, or not acknowledged in time.
-func (s *Store) Waiting(ctx context.Context, now time.Time) ([]Interchange, error) {
+func (s *Store) Waiting(ctx context.Context, now time.Time) ([]api.Interchange, error) {
 	var rows []interchangeRow
 	if err := s.r.SelectContext(ctx, &rows, selectInterchange+`WHERE i.state IN ('held', 'unknown') OR i.state IN ('rejected', 'partly') AND i.direction = 'out' OR i.state = 'sent' AND i.due_at < ? ORDER BY i.id DESC LIMIT 50`, at(now)); err != nil {
 		return nil, err
@@ -355,61 +315,93 @@ func (s *Store) Waiting(ctx context.Context, now time.Time) ([]Interchange, erro
 	return interchangesOf(rows, now)
 }
 
-func interchangesOf(rows []interchangeRow, now time.Time) ([]Interchange, error) {
-	list := make([]Interchange, len(rows))
+func interchangesOf(rows []interchangeRow, now time.Time) ([]api.Interchange, error) {
+	list := make([]api.Interchange, len(rows))
 	for k := range rows {
 		var err error
 		if list[k], err = rows[k].interchange(); err != nil {
 			return nil, err
 		}
-		list[k].late(now)
+		late(&list[k], now)
 	}
 	return list, nil
 }
 
-func (i *Interchange) late(now time.Time) {
-	i.Overdue = i.State == Sent && !i.DueAt.IsZero() && i.DueAt.Before(now)
+func late(i *api.Interchange, now time.Time) {
+	i.Overdue = i.State == api.StateSent && !i.DueAt.IsZero() && i.DueAt.Before(now)
 }
 
-// Interchange gives one with its sets.
-func (s *Store) Interchange(ctx context.Context, id int64, now time.Time) (Interchange, error) {
+// setsShown is how many sets an interchange is given with; Sets gives the others.
+const setsShown = 200
+
+// Interchange gives one with its first sets.
+func (s *Store) Interchange(ctx context.Context, id int64, now time.Time) (api.Interchange, error) {
 	var row interchangeRow
 	if err := s.r.GetContext(ctx, &row, selectInterchange+"WHERE i.id = ?", id); err != nil {
-		return Interchange{}, named(err, "interchange %d", id)
+		return api.Interchange{}, named(err, "interchange %d", id)
 	}
 	i, err := row.interchange()
 	if err != nil {
 		return i, err
 	}
-	i.late(now)
-	var rows []setRow
-	if err := s.r.SelectContext(ctx, &rows, `SELECT * FROM sets WHERE interchange = ? ORDER BY seq`, id); err != nil {
+	late(&i, now)
+	if err := s.r.GetContext(ctx, &i.SetCount, `SELECT count(*) FROM sets WHERE interchange = ?`, id); err != nil {
 		return i, err
 	}
-	i.Sets, err = setsOf(rows)
+	i.Sets, err = s.Sets(ctx, id, 0, setsShown)
 	return i, err
 }
 
-// InterchangeOf gives the interchange that came and brought an order to a
-// revision; ID 0 is none.
-func (s *Store) InterchangeOf(ctx context.Context, order int64, revision int) (Interchange, error) {
-	var rows []interchangeRow
-	err := s.r.SelectContext(ctx, &rows, selectInterchange+`JOIN sets s ON s.interchange = i.id WHERE s.order_id = ? AND s.order_revision = ? AND i.direction = 'in' AND s.load_id IS NULL LIMIT 1`, order, revision)
-	if err != nil || len(rows) == 0 {
-		return Interchange{}, err
+// Sets gives sets of an interchange behind one, at most limit.
+func (s *Store) Sets(ctx context.Context, id int64, after, limit int) ([]api.SetRecord, error) {
+	var rows []setRow
+	if err := s.r.SelectContext(ctx, &rows, `SELECT * FROM sets WHERE interchange = ? AND seq > ? ORDER BY seq LIMIT ?`, id, after, limit); err != nil {
+		return nil, err
 	}
-	return rows[0].interchange()
+	return setsOf(rows)
 }
 
-// InterchangesIn lists the ids of interchanges of a direction in a state.
-func (s *Store) InterchangesIn(ctx context.Context, direction, state string) (ids []int64, err error) {
-	err = s.r.SelectContext(ctx, &ids, `SELECT id FROM interchanges WHERE direction = ? AND state = ? ORDER BY id`, direction, state)
-	return ids, err
+// SetOf gives one set of an interchange.
+func (s *Store) SetOf(ctx context.Context, id int64, seq int) (api.SetRecord, error) {
+	list, err := s.Sets(ctx, id, seq-1, 1)
+	if err == nil && (len(list) == 0 || list[0].Seq != seq) {
+		err = fmt.Errorf("set %d of interchange %d: %w", seq, id, ErrNotFound)
+	}
+	if err != nil {
+		return api.SetRecord{}, err
+	}
+	return list[0], nil
+}
+
+// SetKinds gives the kinds of an interchange's sets that wait for what they ask
+// for, in the order in which they stand.
+func (s *Store) SetKinds(ctx context.Context, id int64) (kinds []string, err error) {
+	err = s.r.SelectContext(ctx, &kinds, `SELECT kind FROM sets WHERE interchange = ? AND state IN ('received', 'held') GROUP BY kind ORDER BY min(seq)`, id)
+	return kinds, err
+}
+
+// SetStates gives the states that an interchange's sets are in.
+func (s *Store) SetStates(ctx context.Context, id int64) (states []string, err error) {
+	err = s.r.SelectContext(ctx, &states, `SELECT DISTINCT state FROM sets WHERE interchange = ?`, id)
+	return states, err
+}
+
+// SetLoads counts the loads that sets of a kind of an interchange were given to.
+func (s *Store) SetLoads(ctx context.Context, id int64, kind string) (n int, err error) {
+	err = s.r.GetContext(ctx, &n, `SELECT count(DISTINCT load_id) FROM sets WHERE interchange = ? AND kind = ?`, id, kind)
+	return n, err
+}
+
+// RevisionBy is the revision of an order that a load made, or, where it made none,
+// the one that it has.
+func (s *Store) RevisionBy(ctx context.Context, order, load int64) (revision int, err error) {
+	err = s.r.GetContext(ctx, &revision, `SELECT coalesce((SELECT max(revision) FROM events WHERE order_id = ?1 AND load_id = ?2), (SELECT revision FROM orders WHERE id = ?1), 0)`, order, load)
+	return revision, err
 }
 
 // Said are the sets of a kind, in a direction, that speak of an order and were
 // not rejected or held, oldest first.
-func (s *Store) Said(ctx context.Context, direction, kind string, order int64) ([]SetRecord, error) {
+func (s *Store) Said(ctx context.Context, direction, kind string, order int64) ([]api.SetRecord, error) {
 	var rows []setRow
 	err := s.r.SelectContext(ctx, &rows, `SELECT s.* FROM sets s JOIN interchanges i ON i.id = s.interchange WHERE s.order_id = ? AND s.kind = ? AND i.direction = ? AND s.state NOT IN ('held', 'rejected') ORDER BY s.interchange, s.seq`, order, kind, direction)
 	if err != nil {
@@ -425,8 +417,8 @@ var speaking = map[string]string{
 	"860": `EXISTS (SELECT 1 FROM told WHERE kind = '850' AND order_id = o.id) AND NOT EXISTS (SELECT 1 FROM told WHERE kind IN ('850', '860') AND order_id = o.id AND order_revision >= o.revision)`,
 	"855": `(SELECT count(*) FROM heard WHERE kind = '850' AND order_id = o.id) > (SELECT count(*) FROM told WHERE kind = '855' AND order_id = o.id)`,
 	"865": `(SELECT count(*) FROM heard WHERE kind = '860' AND order_id = o.id) > (SELECT count(*) FROM told WHERE kind = '865' AND order_id = o.id)`,
-	"856": `EXISTS (SELECT 1 FROM lines WHERE order_id = o.id AND instr(more, '"shipped"') > 0) AND NOT EXISTS (SELECT 1 FROM told WHERE kind = '856' AND order_id = o.id AND order_revision >= o.revision)`,
-	"810": `EXISTS (SELECT 1 FROM lines WHERE order_id = o.id AND instr(more, '"shipped"') > 0) AND NOT EXISTS (SELECT 1 FROM told WHERE kind = '810' AND order_id = o.id AND order_revision >= o.revision)`,
+	"856": `EXISTS (SELECT 1 FROM movement_lines ml JOIN movements m ON m.id = ml.movement_id WHERE ml.order_id = o.id AND m.kind = 'shipment') AND NOT EXISTS (SELECT 1 FROM told WHERE kind = '856' AND order_id = o.id AND order_revision >= o.revision)`,
+	"810": `EXISTS (SELECT 1 FROM movement_lines ml JOIN movements m ON m.id = ml.movement_id WHERE ml.order_id = o.id AND m.kind = 'shipment') AND NOT EXISTS (SELECT 1 FROM told WHERE kind = '810' AND order_id = o.id AND order_revision >= o.revision)`,
 }
 
 // Speaking lists the ids of a partner's orders that a set could speak of, oldest
@@ -445,7 +437,8 @@ func (s *Store) Speaking(ctx context.Context, kind, partner, set string, fresh b
 	return ids, err
 }
 
-// AsOf gives an order as it was at a revision; nil where that is what it is now.
+// AsOf gives an order as it was at a revision; nil where that is what it is now,
+// or where nobody knows.
 func (s *Store) AsOf(ctx context.Context, id int64, revision int) (*order.Order, error) {
 	var was []string
 	if err := s.r.SelectContext(ctx, &was, `SELECT was FROM events WHERE order_id = ? AND revision = ? AND was IS NOT NULL`, id, revision+1); err != nil || len(was) == 0 {
@@ -453,10 +446,4 @@ func (s *Store) AsOf(ctx context.Context, id int64, revision int) (*order.Order,
 	}
 	o := &order.Order{}
 	return o, json.Unmarshal([]byte(was[0]), o)
-}
-
-// OrderOf finds an order by its number, or the sender's number; 0 is none.
-func (s *Store) OrderOf(ctx context.Context, kind, partner, number, sender string) (id int64, err error) {
-	err = s.r.GetContext(ctx, &id, `SELECT coalesce(max(id), 0) FROM orders WHERE kind = ? AND partner = ? AND (? <> '' AND number = ? OR ? <> '' AND upper(sender_number) = upper(?))`, kind, partner, number, number, sender, sender)
-	return id, err
 }

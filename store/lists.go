@@ -2,20 +2,14 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"encoding/json"
 	"fmt"
 	"time"
 
+	"koinos/api"
 	"koinos/core/list"
 )
-
-// ListInfo is a reference list or crosswalk without its entries.
-type ListInfo struct {
-	Name       string    `json:"name"`
-	Crosswalk  bool      `json:"crosswalk,omitempty"`
-	Entries    int       `json:"entries"`
-	ImportedAt time.Time `json:"imported_at"`
-}
 
 // PutList replaces a reference list.
 func (s *Store) PutList(ctx context.Context, name string, entries []list.Entry, now time.Time) error {
@@ -31,44 +25,97 @@ func (s *Store) PutCrosswalk(ctx context.Context, name string, pairs []list.Pair
 	return s.putEntries(ctx, name, true, entries, now)
 }
 
+// putEntries makes a new version of a list of which entries are the whole.
 func (s *Store) putEntries(ctx context.Context, name string, crosswalk bool, entries []list.Entry, now time.Time) error {
-	defer s.set.Store(nil)
 	return s.Write(ctx, func(t *Tx) error {
-		if _, err := t.exec(`DELETE FROM lists WHERE crosswalk = ? AND name = ?`, crosswalk, name); err != nil {
+		var rows []entryRow
+		if err := t.SelectContext(t.ctx, &rows, `SELECT code, name, attributes FROM list_entries WHERE crosswalk = ? AND list = ? AND until IS NULL`, crosswalk, name); err != nil {
 			return err
 		}
-		if _, err := t.exec(`INSERT INTO lists (crosswalk, name, imported_at) VALUES (?, ?, ?)`, crosswalk, name, at(now)); err != nil {
+		version, err := t.nextVersion(name, crosswalk, now)
+		if err != nil {
 			return err
 		}
-		b := t.bulk("list_entries", "crosswalk", "list", "code", "name", "attributes")
+		gone := make(map[string]entryRow, len(rows))
+		for _, r := range rows {
+			gone[r.Code] = r
+		}
+		b := t.bulk("list_entries", "crosswalk", "list", "code", "since", "name", "attributes")
+		seen := make(map[string]bool, len(entries))
 		for _, e := range entries {
-			var more any
-			if len(e.Attributes) > 0 {
-				text, err := json.Marshal(e.Attributes)
-				if err != nil {
-					return err
-				}
-				more = string(text)
+			row, err := rowOf(e)
+			if err != nil {
+				return err
 			}
-			b.add(crosswalk, name, e.Code, e.Name, more)
+			if seen[e.Code] {
+				return fmt.Errorf("%s: the code %q stands twice", name, e.Code)
+			}
+			seen[e.Code] = true
+			if was, known := gone[e.Code]; known && was == row {
+				delete(gone, e.Code)
+				continue
+			}
+			b.add(crosswalk, name, e.Code, version, row.Name, row.Attributes)
+		}
+		for code := range gone {
+			if err := t.run(`UPDATE list_entries SET until = ? WHERE crosswalk = ? AND list = ? AND code = ? AND until IS NULL`, version, crosswalk, name, code); err != nil {
+				return err
+			}
 		}
 		return b.done()
 	})
 }
 
+// nextVersion makes the next version of a list, or the first one.
+func (t *Tx) nextVersion(name string, crosswalk bool, now time.Time) (version int, err error) {
+	t.after = append(t.after, func() { t.s.lists.Add(1) })
+	if err := t.run(`INSERT INTO lists (crosswalk, name, version, imported_at) VALUES (?, ?, 1, ?) ON CONFLICT DO UPDATE SET version = version + 1, imported_at = excluded.imported_at`, crosswalk, name, at(now)); err != nil {
+		return 0, err
+	}
+	err = t.row(`SELECT version FROM lists WHERE crosswalk = ? AND name = ?`, []any{crosswalk, name}, &version)
+	return version, err
+}
+
+type entryRow struct {
+	Code       string         `db:"code"`
+	Name       string         `db:"name"`
+	Attributes sql.NullString `db:"attributes"`
+}
+
+func rowOf(e list.Entry) (entryRow, error) {
+	r := entryRow{Code: e.Code, Name: e.Name}
+	if len(e.Attributes) > 0 {
+		text, err := json.Marshal(e.Attributes)
+		if err != nil {
+			return r, err
+		}
+		r.Attributes = sql.NullString{String: string(text), Valid: true}
+	}
+	return r, nil
+}
+
+func (r *entryRow) entry() (list.Entry, error) {
+	e := list.Entry{Code: r.Code, Name: r.Name}
+	if !r.Attributes.Valid {
+		return e, nil
+	}
+	return e, json.Unmarshal([]byte(r.Attributes.String), &e.Attributes)
+}
+
 // Lists lists reference lists and crosswalks by name.
-func (s *Store) Lists(ctx context.Context, crosswalk bool) ([]ListInfo, error) {
+func (s *Store) Lists(ctx context.Context, crosswalk bool) ([]api.ListInfo, error) {
 	var rows []struct {
 		Name       string `db:"name"`
 		ImportedAt string `db:"imported_at"`
+		Version    int    `db:"version"`
 		Entries    int    `db:"entries"`
 	}
-	err := s.r.SelectContext(ctx, &rows, `SELECT name, imported_at,
-	  (SELECT count(*) FROM list_entries e WHERE e.crosswalk = l.crosswalk AND list = l.name) AS entries
+	err := s.r.SelectContext(ctx, &rows, `SELECT name, version, imported_at,
+	  (SELECT count(*) FROM list_entries e WHERE e.crosswalk = l.crosswalk AND list = l.name AND until IS NULL) AS entries
 	  FROM lists l WHERE crosswalk = ? ORDER BY name`, crosswalk)
-	infos := make([]ListInfo, len(rows))
+	infos := make([]api.ListInfo, len(rows))
 	for i, r := range rows {
-		infos[i] = ListInfo{r.Name, crosswalk, r.Entries, parseTime(r.ImportedAt)}
+		infos[i] = api.ListInfo{Name: r.Name, Crosswalk: crosswalk, Version: r.Version, Entries: r.Entries, ImportedAt: parseTime(r.ImportedAt)}
 	}
 	return infos, err
 }
@@ -86,56 +133,95 @@ func (s *Store) Entries(ctx context.Context, name string, crosswalk bool, after 
 	if limit == 0 {
 		limit = -1
 	}
-	var rows []struct {
-		Code       string  `db:"code"`
-		Name       string  `db:"name"`
-		Attributes *string `db:"attributes"`
-	}
-	err := s.r.SelectContext(ctx, &rows, `SELECT code, name, attributes FROM list_entries WHERE crosswalk = ? AND list = ? AND code > ? ORDER BY code LIMIT ?`,
+	return entriesOf(ctx, s.r, `SELECT code, name, attributes FROM list_entries WHERE crosswalk = ? AND list = ? AND code > ? AND until IS NULL ORDER BY code LIMIT ?`,
 		crosswalk, name, after, limit)
-	if err != nil {
+}
+
+func entriesOf(ctx context.Context, q querier, query string, args ...any) ([]list.Entry, error) {
+	var rows []entryRow
+	if err := q.SelectContext(ctx, &rows, query, args...); err != nil {
 		return nil, err
 	}
 	entries := make([]list.Entry, len(rows))
-	for i, r := range rows {
-		entries[i] = list.Entry{Code: r.Code, Name: r.Name}
-		if r.Attributes != nil {
-			if err := json.Unmarshal([]byte(*r.Attributes), &entries[i].Attributes); err != nil {
-				return nil, err
-			}
+	for i := range rows {
+		var err error
+		if entries[i], err = rows[i].entry(); err != nil {
+			return nil, err
 		}
 	}
 	return entries, nil
 }
 
+// cached is every list and crosswalk as they were after so many changes.
+type cached struct {
+	changes uint64
+	set     *list.Set
+}
+
 // Set gives every list and crosswalk in memory, as a load needs them; it is
 // read again only when one has changed.
 func (s *Store) Set(ctx context.Context) (*list.Set, error) {
-	if set := s.set.Load(); set != nil {
-		return set, nil
+	changes := s.lists.Load()
+	if c := s.set.Load(); c != nil && c.changes == changes {
+		return c.set, nil
 	}
-	set := &list.Set{Lists: map[string]*list.List{}, Crosswalks: map[string]*list.Crosswalk{}}
-	for _, crosswalk := range []bool{false, true} {
-		infos, err := s.Lists(ctx, crosswalk)
+	set, err := s.readSet(ctx, nil)
+	if err == nil {
+		s.set.Store(&cached{changes, set}) // what changed while it was read has another number
+	}
+	return set, err
+}
+
+// SetAt gives the lists and crosswalks as they were in versions that a load
+// mapped with; those that it does not name are as they are now.
+func (s *Store) SetAt(ctx context.Context, versions map[string]int) (*list.Set, error) {
+	now, err := s.Set(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for name, version := range versions {
+		if now.Versions[name] != version {
+			return s.readSet(ctx, versions)
+		}
+	}
+	return now, nil
+}
+
+func (s *Store) readSet(ctx context.Context, versions map[string]int) (*list.Set, error) {
+	tx, err := s.r.BeginTxx(ctx, nil) // all of one moment
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = tx.Rollback() }()
+	var rows []struct {
+		Name      string `db:"name"`
+		Crosswalk bool   `db:"crosswalk"`
+		Version   int    `db:"version"`
+	}
+	if err := tx.SelectContext(ctx, &rows, `SELECT name, crosswalk, version FROM lists`); err != nil {
+		return nil, err
+	}
+	set := &list.Set{Lists: map[string]*list.List{}, Crosswalks: map[string]*list.Crosswalk{}, Versions: map[string]int{}}
+	for _, r := range rows {
+		key := list.VersionKey(r.Name, r.Crosswalk)
+		if v := versions[key]; v > 0 && v < r.Version {
+			r.Version = v
+		}
+		set.Versions[key] = r.Version
+		entries, err := entriesOf(ctx, tx, `SELECT code, name, attributes FROM list_entries WHERE crosswalk = ? AND list = ? AND since <= ? AND (until IS NULL OR until > ?) ORDER BY code`,
+			r.Crosswalk, r.Name, r.Version, r.Version)
 		if err != nil {
 			return nil, err
 		}
-		for _, info := range infos {
-			entries, err := s.Entries(ctx, info.Name, crosswalk, "", 0)
-			if err != nil {
-				return nil, err
-			}
-			if !crosswalk {
-				set.Lists[info.Name] = list.New(entries)
-				continue
-			}
-			pairs := make([]list.Pair, len(entries))
-			for i, e := range entries {
-				pairs[i] = list.Pair{Theirs: e.Code, Ours: e.Name}
-			}
-			set.Crosswalks[info.Name] = list.NewCrosswalk(pairs)
+		if !r.Crosswalk {
+			set.Lists[r.Name] = list.New(entries)
+			continue
 		}
+		pairs := make([]list.Pair, len(entries))
+		for i, e := range entries {
+			pairs[i] = list.Pair{Theirs: e.Code, Ours: e.Name}
+		}
+		set.Crosswalks[r.Name] = list.NewCrosswalk(pairs)
 	}
-	s.set.Store(set)
 	return set, nil
 }

@@ -6,10 +6,13 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"math"
 	"strings"
 
+	"koinos/api"
 	"koinos/core/finding"
 	"koinos/core/mapping"
+	"koinos/core/origin"
 	"koinos/core/report"
 )
 
@@ -53,7 +56,7 @@ func (s *Store) StartLoad(ctx context.Context, l report.Load, request string) (i
 	}
 	err = s.Write(ctx, func(t *Tx) error {
 		if request != "" {
-			err := t.tx.GetContext(t.ctx, &id, `SELECT id FROM loads WHERE request = ?`, request)
+			err := t.GetContext(t.ctx, &id, `SELECT id FROM loads WHERE request = ?`, request)
 			if known = err == nil; known || !errors.Is(err, sql.ErrNoRows) {
 				return err
 			}
@@ -67,10 +70,22 @@ func (s *Store) StartLoad(ctx context.Context, l report.Load, request string) (i
 		if err != nil {
 			return err
 		}
-		id, err = res.LastInsertId()
-		return err
+		if id, err = res.LastInsertId(); err != nil {
+			return err
+		}
+		return t.AddJob(api.Job{Kind: api.LoadJob, Subject: id, DueAt: l.StartedAt})
 	})
 	return id, known, err
+}
+
+// ListsOf gives the versions of lists and crosswalks that a load mapped with; nil
+// where an earlier version of Koinos did not keep them.
+func (s *Store) ListsOf(ctx context.Context, load int64) (versions map[string]int, err error) {
+	var kept sql.NullString
+	if err := s.r.GetContext(ctx, &kept, `SELECT lists FROM loads WHERE id = ?`, load); err != nil || !kept.Valid {
+		return nil, named(err, "load %d", load)
+	}
+	return versions, json.Unmarshal([]byte(kept.String), &versions)
 }
 
 // SaveLoad brings a load's status and figures up to date; with an end time it
@@ -80,20 +95,25 @@ func (t *Tx) SaveLoad(l *report.Load) error {
 	if l.EndedAt != nil {
 		ended = at(*l.EndedAt)
 	}
-	stmt, err := t.prepared(`UPDATE loads SET status = ?, reason = ?, share = ?, ended_at = ?, rows = ?, orders = ?, lines = ?, loaded = ?, changed = ?, ready = ?, differs = ?,
-	  unchanged = ?, refused = ?, held = ?, withheld = ?, undone = ?, errors = ?, warnings = ?, saved = ? WHERE id = ?`)
-	if err != nil {
-		return err
-	}
-	_, err = stmt.ExecContext(t.ctx, string(l.Status), l.Reason, l.Share, ended, l.Rows, l.Orders, l.Lines, l.Loaded, l.Changed, l.Ready, l.Differs,
+	return t.run(`UPDATE loads SET status = ?, reason = ?, share = ?, ended_at = ?, rows = ?, orders = ?, lines = ?, loaded = ?, changed = ?, ready = ?, differs = ?,
+	  unchanged = ?, refused = ?, held = ?, withheld = ?, undone = ?, errors = ?, warnings = ?, saved = ? WHERE id = ?`,
+		string(l.Status), l.Reason, l.Share, ended, l.Rows, l.Orders, l.Lines, l.Loaded, l.Changed, l.Ready, l.Differs,
 		l.Unchanged, l.Refused, l.Held, l.Withheld, l.Undone, l.Errors, l.Warnings, l.Saved, l.ID)
-	return err
 }
 
-// Unfinished lists the loads that an earlier service did not bring to an end,
-// oldest first.
-func (s *Store) Unfinished(ctx context.Context) ([]report.Load, error) {
-	return s.loads(ctx, `WHERE l.status IN (?, ?) ORDER BY l.id`, report.Waiting, report.Running)
+// Lists gives the versions of lists and crosswalks that a load maps with. It
+// keeps those of now where it has none yet: a load that goes on after a change
+// of a list reads on as it began.
+func (s *Store) LoadLists(ctx context.Context, load int64, now map[string]int) (map[string]int, error) {
+	kept, err := s.ListsOf(ctx, load)
+	if err != nil || kept != nil {
+		return kept, err
+	}
+	text, err := json.Marshal(now)
+	if err != nil {
+		return nil, err
+	}
+	return now, s.Write(ctx, func(t *Tx) error { return t.run(`UPDATE loads SET lists = ? WHERE id = ?`, string(text), load) })
 }
 
 func (s *Store) loads(ctx context.Context, where string, args ...any) ([]report.Load, error) {
@@ -141,8 +161,17 @@ type LoadFilter struct {
 
 // Loads lists loads, newest first.
 func (s *Store) Loads(ctx context.Context, f LoadFilter) ([]report.Load, error) {
-	return s.loads(ctx, `WHERE (? = 0 OR l.id < ?) AND (? = '' OR l.document = ?) AND (? = 0 OR l.run = ?) ORDER BY l.id DESC LIMIT ?`,
-		f.Before, f.Before, f.Document, f.Document, f.Run, f.Run, f.Limit)
+	where, args := "WHERE l.id < ?", []any{f.Before}
+	if f.Before == 0 {
+		args[0] = int64(math.MaxInt64)
+	}
+	if f.Document != "" {
+		where, args = where+" AND l.document = ?", append(args, f.Document)
+	}
+	if f.Run != 0 {
+		where, args = where+" AND l.run = ?", append(args, f.Run)
+	}
+	return s.loads(ctx, where+" ORDER BY l.id DESC LIMIT ?", append(args, f.Limit)...)
 }
 
 // OrderResult is an order's outcome with its rows, as a load writes it.
@@ -190,10 +219,10 @@ func (t *Tx) AddFindings(load int64, findings []finding.Finding, next *int) erro
 	if len(findings) == 0 {
 		return nil
 	}
-	b := t.bulk("findings", "load_id", "n", "seq", "line", "code", "severity", "sheet", "row", "col", "in_mapping", "field", "value", "message", "hint", "pointer", "source_line", "list")
+	b := t.bulk("findings", "load_id", "n", "seq", "line", "code", "severity", "sheet", "row", "col", "in_mapping", "field", "value", "message", "hint", "pointer", "source_line", "list", "segment", "element", "nearest")
 	for _, f := range findings {
 		*next++
-		b.add(load, *next, f.Order, f.Line, string(f.Code), string(f.Severity), f.Place.Sheet, f.Place.Row, f.Place.Column, f.Place.Mapping, f.Field, f.Value, f.Message, f.Hint, f.Place.Pointer, f.Place.Line, f.List)
+		b.add(load, *next, f.Order, f.Line, string(f.Code), string(f.Severity), f.Place.Sheet, f.Place.Row, f.Place.Column, f.Place.Mapping, f.Field, f.Value, f.Message, f.Hint, f.Place.Pointer, f.Place.Line, f.List, f.Place.Segment, f.Place.Element, f.Nearest)
 	}
 	return b.done()
 }
@@ -206,7 +235,7 @@ func (t *Tx) SetOutcomes(load int64, from, to report.Outcome) error {
 
 // Forget takes back what a load recorded of its orders and findings, so that it can be run anew.
 func (t *Tx) Forget(load int64) error {
-	for _, table := range []string{"load_orders", "load_spans", "load_changes", "findings"} {
+	for _, table := range []string{"load_orders", "load_spans", "load_changes", "findings", "held"} {
 		if _, err := t.exec(`DELETE FROM `+table+` WHERE load_id = ?`, load); err != nil {
 			return err
 		}
@@ -231,15 +260,18 @@ type findingRow struct {
 	Pointer   string `db:"pointer"`
 	SourceLn  int    `db:"source_line"`
 	List      string `db:"list"`
+	Segment   string `db:"segment"`
+	Element   string `db:"element"`
+	Nearest   string `db:"nearest"`
 }
 
 func (r *findingRow) finding() finding.Finding {
-	p := finding.Place{Sheet: r.Sheet, Row: r.Row, Column: r.Col, Mapping: r.InMapping, Pointer: r.Pointer, Line: r.SourceLn}
+	p := origin.Place{Sheet: r.Sheet, Row: r.Row, Column: r.Col, Mapping: r.InMapping, Pointer: r.Pointer, Line: r.SourceLn, Segment: r.Segment, Element: r.Element}
 	return finding.Finding{Code: finding.Code(r.Code), Severity: finding.Severity(r.Severity), Place: p, At: p.String(),
-		Order: r.Seq, Line: r.Line, Field: r.Field, Value: r.Value, Message: r.Message, Hint: r.Hint, List: r.List}
+		Order: r.Seq, Line: r.Line, Field: r.Field, Value: r.Value, Message: r.Message, Hint: r.Hint, List: r.List, Nearest: r.Nearest}
 }
 
-const findingColumns = `n, seq, line, code, severity, sheet, row, col, in_mapping, field, value, message, hint, pointer, source_line, list`
+const findingColumns = `n, seq, line, code, severity, sheet, row, col, in_mapping, field, value, message, hint, pointer, source_line, list, segment, element, nearest`
 
 // FindingFilter narrows a list of findings. Blank fields do not narrow.
 type FindingFilter struct {
@@ -384,6 +416,16 @@ func (s *Store) Spans(ctx context.Context, load int64, sheet string, first, last
 	return list, err
 }
 
+// SpansFrom lists runs of rows with their orders' outcomes behind a row, in the
+// order of rows, at most limit.
+func (s *Store) SpansFrom(ctx context.Context, load int64, after, limit int) ([]report.SpanOutcome, error) {
+	list := []report.SpanOutcome{}
+	err := s.r.SelectContext(ctx, &list, `SELECT s.sheet, s.first, s.last, `+strings.NewReplacer("seq,", "o.seq,").Replace(outcomeColumns)+`
+	  FROM load_spans s JOIN load_orders o ON o.load_id = s.load_id AND o.seq = s.seq
+	  WHERE s.load_id = ? AND s.sheet = '' AND s.first > ? ORDER BY s.first LIMIT ?`, load, after, limit)
+	return list, err
+}
+
 // FirstRow is the first row of a sheet that belongs to an order of the load; 0 is none.
 func (s *Store) FirstRow(ctx context.Context, load int64, sheet string) (row int, err error) {
 	err = s.r.GetContext(ctx, &row, `SELECT coalesce(min(first), 0) FROM load_spans WHERE load_id = ? AND sheet = ?`, load, sheet)
@@ -406,14 +448,14 @@ func (s *Store) Misses(ctx context.Context, load int64) ([]mapping.Miss, error) 
 		Code  string `db:"code"`
 		Value string `db:"value"`
 		Count int    `db:"count"`
-		Hint  string `db:"hint"`
+		Near  string `db:"nearest"`
 	}
-	err := s.r.SelectContext(ctx, &rows, `SELECT list, code, value, count(*) AS count, min(hint) AS hint FROM findings
+	err := s.r.SelectContext(ctx, &rows, `SELECT list, code, value, count(*) AS count, max(nearest) AS nearest FROM findings
 	  WHERE load_id = ? AND list <> '' AND code IN (?, ?, ?) GROUP BY list, code, value ORDER BY list, count(*) DESC, value`,
 		load, string(finding.CrosswalkMissing), string(finding.UnknownCode), string(finding.UnknownUnit))
 	list := make([]mapping.Miss, len(rows))
 	for i, r := range rows {
-		list[i] = mapping.Miss{List: r.List, Crosswalk: r.Code == string(finding.CrosswalkMissing), Value: r.Value, Count: r.Count, Nearest: mapping.NearestOf(r.Hint)}
+		list[i] = mapping.Miss{List: r.List, Crosswalk: r.Code == string(finding.CrosswalkMissing), Value: r.Value, Count: r.Count, Nearest: r.Near}
 	}
 	return list, err
 }

@@ -3,17 +3,8 @@ package store
 import (
 	"context"
 	"database/sql"
-	"time"
+	"koinos/api"
 )
-
-// Mapping is one version of a mapping as it is kept.
-type Mapping struct {
-	Name     string    `json:"name"`
-	Version  int       `json:"version"`
-	Text     string    `json:"text,omitempty"`
-	StoredAt time.Time `json:"stored_at"`
-	StoredBy string    `json:"stored_by"`
-}
 
 type mappingRow struct {
 	Name     string `db:"name"`
@@ -23,15 +14,15 @@ type mappingRow struct {
 	StoredBy string `db:"stored_by"`
 }
 
-func (r *mappingRow) mapping() Mapping {
-	return Mapping{r.Name, r.Version, r.Text, parseTime(r.StoredAt), r.StoredBy}
+func (r *mappingRow) mapping() api.Mapping {
+	return api.Mapping{Name: r.Name, Version: r.Version, Text: r.Text, StoredAt: parseTime(r.StoredAt), StoredBy: r.StoredBy}
 }
 
 // PutMapping keeps a mapping: a new version where its text is new.
-func (s *Store) PutMapping(ctx context.Context, m Mapping) (kept Mapping, err error) {
+func (s *Store) PutMapping(ctx context.Context, m api.Mapping) (kept api.Mapping, err error) {
 	err = s.Write(ctx, func(t *Tx) error {
 		var last []mappingRow
-		if err := t.tx.SelectContext(ctx, &last, `SELECT * FROM mappings WHERE name = ? ORDER BY version DESC LIMIT 1`, m.Name); err != nil {
+		if err := t.SelectContext(ctx, &last, `SELECT * FROM mappings WHERE name = ? AND version > 0 ORDER BY version DESC LIMIT 1`, m.Name); err != nil {
 			return err
 		}
 		if len(last) == 1 && last[0].Text == m.Text {
@@ -49,21 +40,43 @@ func (s *Store) PutMapping(ctx context.Context, m Mapping) (kept Mapping, err er
 	return kept, err
 }
 
+// TryMapping makes a mapping known to dry runs under a version below zero, and
+// keeps none: lists and the newest version pass it over.
+func (s *Store) TryMapping(ctx context.Context, m api.Mapping) (tried api.Mapping, err error) {
+	err = s.Write(ctx, func(t *Tx) error {
+		var rows []mappingRow
+		if err := t.SelectContext(t.ctx, &rows, `SELECT * FROM mappings WHERE name = ? AND version < 0 ORDER BY version`, m.Name); err != nil {
+			return err
+		}
+		tried = m
+		tried.Version = -1
+		for i := range rows {
+			if rows[i].Text == m.Text {
+				tried = rows[i].mapping()
+				return nil
+			}
+			tried.Version = min(tried.Version, rows[i].Version-1)
+		}
+		return t.run(`INSERT INTO mappings VALUES (?, ?, ?, ?, ?)`, m.Name, tried.Version, m.Text, at(m.StoredAt), m.StoredBy)
+	})
+	return tried, err
+}
+
 // Mapping gives a version of a mapping; version 0 is the newest.
-func (s *Store) Mapping(ctx context.Context, name string, version int) (Mapping, error) {
+func (s *Store) Mapping(ctx context.Context, name string, version int) (api.Mapping, error) {
 	var row mappingRow
-	err := s.r.GetContext(ctx, &row, `SELECT * FROM mappings WHERE name = ? AND (? = 0 OR version = ?) ORDER BY version DESC LIMIT 1`, name, version, version)
-	if version > 0 {
+	err := s.r.GetContext(ctx, &row, `SELECT * FROM mappings WHERE name = ? AND (? = 0 AND version > 0 OR version = ?) ORDER BY version DESC LIMIT 1`, name, version, version)
+	if version != 0 {
 		return row.mapping(), named(err, "mapping %s version %d", name, version)
 	}
 	return row.mapping(), named(err, "mapping %s", name)
 }
 
 // Mappings lists the newest version of every mapping by name.
-func (s *Store) Mappings(ctx context.Context) ([]Mapping, error) {
+func (s *Store) Mappings(ctx context.Context) ([]api.Mapping, error) {
 	var rows []mappingRow
-	err := s.r.SelectContext(ctx, &rows, `SELECT * FROM mappings m WHERE version = (SELECT max(version) FROM mappings WHERE name = m.name) ORDER BY name`)
-	list := make([]Mapping, len(rows))
+	err := s.r.SelectContext(ctx, &rows, `SELECT * FROM mappings m WHERE version > 0 AND version = (SELECT max(version) FROM mappings WHERE name = m.name) ORDER BY name`)
+	list := make([]api.Mapping, len(rows))
 	for i := range rows {
 		list[i] = rows[i].mapping()
 	}
@@ -71,15 +84,15 @@ func (s *Store) Mappings(ctx context.Context) ([]Mapping, error) {
 }
 
 // MappingVersions lists the versions of a mapping, newest first.
-func (s *Store) MappingVersions(ctx context.Context, name string) ([]Mapping, error) {
+func (s *Store) MappingVersions(ctx context.Context, name string) ([]api.Mapping, error) {
 	var rows []mappingRow
-	if err := s.r.SelectContext(ctx, &rows, `SELECT * FROM mappings WHERE name = ? ORDER BY version DESC`, name); err != nil {
+	if err := s.r.SelectContext(ctx, &rows, `SELECT * FROM mappings WHERE name = ? AND version > 0 ORDER BY version DESC`, name); err != nil {
 		return nil, err
 	}
 	if len(rows) == 0 {
 		return nil, named(sql.ErrNoRows, "mapping %s", name)
 	}
-	list := make([]Mapping, len(rows))
+	list := make([]api.Mapping, len(rows))
 	for i := range rows {
 		list[i] = rows[i].mapping()
 	}

@@ -10,18 +10,33 @@ import (
 	"strings"
 	"time"
 
-	"koinos/core/mapping"
+	"koinos/api"
 	"koinos/core/order"
 )
 
 // NewOrder is an order to be stored.
 type NewOrder struct {
-	Order       *order.Order // gets its ID, Number and Revision
+	Order       *order.Order // gets its ID, Number, Revision and the ids of its lines
 	Identity    string
 	Fingerprint [32]byte
-	Trace       []byte // JSON of a mapping.Trace
+	Trace       []byte // JSON of an origin.Trace
 	Lines       []any  // what PackLines gave; nil where it was not asked
 	Seq         int    // which order of the load's document
+}
+
+// Source is what brings orders or changes of them: a load, or a document that
+// was posted, or neither.
+type Source struct {
+	Load     int64
+	Document string // SHA-256, where there is no load
+	By       string
+}
+
+func (s *Source) load() any {
+	if s.Load == 0 {
+		return nil
+	}
+	return s.Load
 }
 
 // Known is a stored order as far as a load needs to know it.
@@ -30,8 +45,6 @@ type Known struct {
 	Identity    string `db:"identity"`
 	Number      string `db:"number"`
 	Fingerprint []byte `db:"fingerprint"`
-	Load        int64  `db:"load_id"`
-	Seq         int    `db:"load_seq"`
 }
 
 // KnownOrders gives the stored orders of the identities, by identity. It sees
@@ -47,6 +60,9 @@ func (t *Tx) KnownNumbers(kind order.Kind, numbers []string) (map[string]Known, 
 
 func knownBy(t *Tx, column string, values []string, key func(*Known) string) (map[string]Known, error) {
 	known := map[string]Known{}
+	if t.broken != nil {
+		return nil, t.broken
+	}
 	for len(values) > 0 {
 		chunk := 200
 		if len(values) < 10 {
@@ -61,24 +77,24 @@ func knownBy(t *Tx, column string, values []string, key func(*Known) string) (ma
 			}
 		}
 		values = values[n:]
-		stmt, err := t.prepared(`SELECT id, identity, number, fingerprint, coalesce(load_id, 0), load_seq FROM orders WHERE ` + column + ` IN (?` + strings.Repeat(", ?", chunk-1) + `)`)
+		stmt, err := t.prepared(`SELECT id, identity, number, fingerprint FROM orders WHERE ` + column + ` IN (?` + strings.Repeat(", ?", chunk-1) + `)`)
 		if err != nil {
-			return nil, err
+			return nil, t.failed(err)
 		}
 		rows, err := stmt.QueryContext(t.ctx, args...)
 		if err != nil {
-			return nil, err
+			return nil, t.failed(err)
 		}
 		for rows.Next() {
 			var k Known
-			if err := rows.Scan(&k.ID, &k.Identity, &k.Number, &k.Fingerprint, &k.Load, &k.Seq); err != nil {
+			if err := rows.Scan(&k.ID, &k.Identity, &k.Number, &k.Fingerprint); err != nil {
 				rows.Close()
 				return nil, err
 			}
 			known[key(&k)] = k
 		}
 		if err := rows.Err(); err != nil {
-			return nil, err
+			return nil, t.failed(err)
 		}
 	}
 	return known, nil
@@ -89,7 +105,7 @@ func headerMore(o *order.Order) (any, error) {
 	more := *o
 	more.ID, more.Kind, more.Number, more.SenderNumber, more.Partner = 0, "", "", "", ""
 	more.OrderedOn, more.RequestedShipOn, more.RequestedDeliveryOn, more.Currency = "", "", "", ""
-	more.Total, more.Status, more.Revision, more.Lines = order.Number{}, "", 0, nil
+	more.Total, more.Status, more.Revision, more.Lines, more.Statement = order.Number{}, "", 0, nil, nil
 	return jsonOrNull(more)
 }
 
@@ -121,9 +137,8 @@ func PackLines(o *order.Order) ([]any, error) {
 		text("tax_percent", l.TaxPercent.String())
 		text("amount_stated", l.StatedAmount.String())
 		text("requested_ship_on", string(l.RequestedShipOn))
-		text("shipped", l.Shipped.String())
-		text("received", l.Received.String())
 		text("cancelled", l.Cancelled.String())
+		text("backordered", l.Backordered.String())
 		text("notes", l.Notes)
 		more := func(name string, list any) error {
 			value, err := json.Marshal(list)
@@ -174,37 +189,37 @@ func jsonOrNull(v any) (any, error) {
 
 // InsertOrders stores orders with their lines and the event of their making,
 // and numbers those that have no number from the series of their kind.
-func (t *Tx) InsertOrders(load int64, orders []NewOrder, by string, now time.Time) error {
+func (t *Tx) InsertOrders(from Source, orders []NewOrder, now time.Time) error {
 	if len(orders) == 0 {
 		return nil
 	}
-	var last sql.NullInt64
-	if err := t.row(`SELECT max(id) FROM orders`, nil, &last); err != nil {
+	var last sql.NullInt64 // what an undo removed counts too
+	if err := t.row(`SELECT max(seq) FROM sqlite_sequence WHERE name = 'orders'`, nil, &last); err != nil {
 		return err
 	}
 	if err := t.number(orders); err != nil {
 		return err
 	}
 	heads := t.bulk("orders", "id", "kind", "number", "identity", "fingerprint", "status", "revision", "sender_number", "partner", "ordered_on",
-		"requested_ship_on", "requested_delivery_on", "currency", "total", "line_count", "more", "trace", "load_id", "load_seq")
+		"requested_ship_on", "requested_delivery_on", "currency", "total", "line_count", "last_line", "more", "load_id")
 	lines := t.lines()
-	events := t.bulk("events", "order_id", "revision", "at", "by", "action", "load_id", "load_seq")
-	var from any // orders that come one by one have no load
-	if load != 0 {
-		from = load
-	}
+	events := t.bulk("events", "order_id", "revision", "at", "by", "action", "load_id", "load_seq", "document", "trace")
 	when := at(now)
 	for i := range orders {
 		n := &orders[i]
 		o := n.Order
-		o.ID, o.Revision = last.Int64+int64(i)+1, 1
+		o.ID, o.Revision, o.LastLine = last.Int64+int64(i)+1, 1, 0
+		for k := range o.Lines {
+			o.Lines[k].ID = 0
+		}
+		o.NameLines()
 		more, err := headerMore(o)
 		if err != nil {
 			return err
 		}
 		heads.add(o.ID, string(o.Kind), o.Number, n.Identity, n.Fingerprint[:], string(o.Status), o.Revision, null(o.SenderNumber), o.Partner, null(string(o.OrderedOn)),
-			null(string(o.RequestedShipOn)), null(string(o.RequestedDeliveryOn)), null(o.Currency), o.Total.String(), len(o.Lines), more, string(n.Trace), from, n.Seq)
-		events.add(o.ID, 1, when, by, "created", from, n.Seq)
+			null(string(o.RequestedShipOn)), null(string(o.RequestedDeliveryOn)), null(o.Currency), o.Total.String(), len(o.Lines), o.LastLine, more, from.load())
+		events.add(o.ID, 1, when, from.By, "created", from.load(), n.Seq, null(from.Document), null(string(n.Trace)))
 	}
 	if err := heads.done(); err != nil { // before the lines that point at them
 		return err
@@ -214,14 +229,22 @@ func (t *Tx) InsertOrders(load int64, orders []NewOrder, by string, now time.Tim
 			return err
 		}
 	}
-	return errors.Join(lines.done(), events.done())
+	if err := errors.Join(lines.done(), events.done()); err != nil {
+		return err
+	}
+	for i := range orders {
+		if err := t.moveStated(nil, orders[i].Order, now); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // lineRows inserts the lines of orders.
 type lineRows struct{ *bulk }
 
 func (t *Tx) lines() lineRows {
-	return lineRows{t.bulk("lines", "order_id", "n", "item", "description", "quantity", "unit", "unit_price", "discount_percent", "amount",
+	return lineRows{t.bulk("lines", "order_id", "n", "id", "item", "description", "quantity", "unit", "unit_price", "discount_percent", "amount",
 		"requested_delivery_on", "location", "more")}
 }
 
@@ -235,7 +258,7 @@ func (r lineRows) add(o *order.Order, packed []any) (err error) {
 	}
 	for j := range o.Lines {
 		l := &o.Lines[j]
-		r.bulk.add(o.ID, j+1, null(l.Item), null(l.Description), null(l.Quantity.String()), null(l.Unit), null(l.UnitPrice.String()), null(l.DiscountPercent.String()),
+		r.bulk.add(o.ID, j+1, l.ID, null(l.Item), null(l.Description), null(l.Quantity.String()), null(l.Unit), null(l.UnitPrice.String()), null(l.DiscountPercent.String()),
 			null(l.Amount.String()), null(string(l.RequestedDeliveryOn)), null(l.Location), packed[j])
 	}
 	return nil
@@ -277,55 +300,20 @@ func (t *Tx) number(orders []NewOrder) error {
 				}
 			}
 		}
-		update, err := t.prepared(`UPDATE series SET next = ? WHERE kind = ?`)
-		if err != nil {
-			return err
-		}
-		if _, err := update.ExecContext(t.ctx, series.Next, string(kind)); err != nil {
+		if err := t.run(`UPDATE series SET next = ? WHERE kind = ?`, series.Next, string(kind)); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// Event is one thing that happened to an order.
-type Event struct {
-	Revision int            `json:"revision"`
-	At       time.Time      `json:"at"`
-	By       string         `json:"by"`
-	Action   string         `json:"action" doc:"created, changed, taken back"`
-	Load     int64          `json:"load,omitempty" doc:"The load that did it"`
-	Seq      int            `json:"load_seq,omitempty" doc:"Which order of that load's document it was"`
-	Changes  []order.Change `json:"changes,omitempty"`
-}
-
 // StoredOrder is an order with what is known about it.
 type StoredOrder struct {
 	order.Order
-	Trace        mapping.Trace `json:"trace" doc:"Where each value stands in the document"`
-	Load         int64         `json:"load,omitempty" doc:"The load that stored it; absent where it came by itself"`
-	Seq          int           `json:"load_seq,omitempty" doc:"Which order of that load's document it was"`
-	Document     string        `json:"document,omitempty" doc:"SHA-256 of the document it came from"`
-	DocumentName string        `json:"document_name,omitempty"`
-	Mapping      string        `json:"mapping,omitempty"`
-	Version      int           `json:"mapping_version,omitempty"`
-	Events       []Event       `json:"events"`
-}
-
-// OrderSummary is an order as a list shows it.
-type OrderSummary struct {
-	ID                  int64        `json:"id" db:"id"`
-	Kind                order.Kind   `json:"kind" db:"kind" enum:"sales,purchase"`
-	Number              string       `json:"number" db:"number"`
-	SenderNumber        string       `json:"sender_number,omitempty" db:"sender_number"`
-	Partner             string       `json:"partner" db:"partner"`
-	OrderedOn           order.Date   `json:"ordered_on,omitempty" db:"ordered_on"`
-	RequestedDeliveryOn order.Date   `json:"requested_delivery_on,omitempty" db:"requested_delivery_on"`
-	Currency            string       `json:"currency,omitempty" db:"currency"`
-	Total               string       `json:"total" db:"total"`
-	Lines               int          `json:"lines" db:"line_count"`
-	Status              order.Status `json:"status" db:"status" enum:"draft,open,confirmed,partial,complete,cancelled"`
-	Load                int64        `json:"load,omitempty" db:"load_id"`
+	Movements []order.Movement
+	Answers   []order.Answered
+	Invoices  []order.Invoice
+	Events    []api.Event // oldest first
 }
 
 // OrderFilter narrows a list of orders. Blank fields do not narrow.
@@ -338,31 +326,45 @@ type OrderFilter struct {
 }
 
 // Orders lists orders, newest first.
-func (s *Store) Orders(ctx context.Context, f OrderFilter) ([]OrderSummary, error) {
-	where, args := []string{"1 = 1"}, []any{}
+func (s *Store) Orders(ctx context.Context, f OrderFilter) ([]api.OrderSummary, error) {
+	query, args := f.query()
+	list := []api.OrderSummary{}
+	err := s.r.SelectContext(ctx, &list, query, args...)
+	return list, err
+}
+
+// query is written so that each filter is answered by an index: texts are
+// looked for in three of them, one after another.
+func (f *OrderFilter) query() (string, []any) {
+	where, args := "", []any{}
 	add := func(condition string, values ...any) {
-		where, args = append(where, condition), append(args, values...)
-	}
-	for column, value := range map[string]string{"kind": f.Kind, "status": f.Status, "partner": f.Partner, "number": f.Number} {
-		if value != "" {
-			add(column+" = ?", value)
+		if where != "" {
+			where += " AND "
 		}
-	}
-	if f.Text != "" {
-		like := strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(f.Text) + "%"
-		add(`(number LIKE ? ESCAPE '\' OR sender_number LIKE ? ESCAPE '\' OR partner LIKE ? ESCAPE '\')`, like, like, like)
-	}
-	if f.Load != 0 {
-		add("load_id = ?", f.Load)
+		where, args = where+condition, append(args, values...)
 	}
 	if f.Before != 0 {
 		add("id < ?", f.Before)
 	}
-	list := []OrderSummary{}
-	err := s.r.SelectContext(ctx, &list, `SELECT id, kind, number, coalesce(sender_number, '') AS sender_number, partner, coalesce(ordered_on, '') AS ordered_on,
+	for _, c := range []struct{ column, value string }{{"number", f.Number}, {"partner", f.Partner}, {"status", f.Status}, {"kind", f.Kind}} {
+		if c.value != "" {
+			add(c.column+" = ?", c.value)
+		}
+	}
+	if f.Load != 0 {
+		add("load_id = ?", f.Load)
+	}
+	if f.Text != "" {
+		end := f.Text + "\U0010ffff"
+		add(`id IN (SELECT id FROM orders WHERE number COLLATE NOCASE BETWEEN ? AND ? UNION SELECT id FROM orders WHERE sender_number COLLATE NOCASE BETWEEN ? AND ?
+		  UNION SELECT id FROM orders WHERE partner COLLATE NOCASE BETWEEN ? AND ?)`, f.Text, end, f.Text, end, f.Text, end)
+	}
+	if where != "" {
+		where = "WHERE " + where
+	}
+	return `SELECT id, kind, number, coalesce(sender_number, '') AS sender_number, partner, coalesce(ordered_on, '') AS ordered_on,
 	  coalesce(requested_delivery_on, '') AS requested_delivery_on, coalesce(currency, '') AS currency, total, line_count, status, coalesce(load_id, 0) AS load_id
-	  FROM orders WHERE `+strings.Join(where, " AND ")+` ORDER BY id DESC LIMIT ?`, append(args, f.Limit)...)
-	return list, err
+	  FROM orders ` + where + ` ORDER BY id DESC LIMIT ?`, append(args, f.Limit)
 }
 
 // Order gives a stored order with its lines and events.
@@ -376,7 +378,7 @@ func (s *Store) Order(ctx context.Context, id int64) (*StoredOrder, error) {
 }
 
 // Order gives a stored order as the transaction sees it.
-func (t *Tx) Order(id int64) (*StoredOrder, error) { return readOrder(t.ctx, t.tx, id) }
+func (t *Tx) Order(id int64) (*StoredOrder, error) { return readOrder(t.ctx, t, id) }
 
 type querier interface {
 	SelectContext(ctx context.Context, dest any, query string, args ...any) error
@@ -398,29 +400,19 @@ func readOrder(ctx context.Context, tx querier, id int64) (_ *StoredOrder, err e
 		Currency            sql.NullString `db:"currency"`
 		Total               string         `db:"total"`
 		More                sql.NullString `db:"more"`
-		Trace               string         `db:"trace"`
-		Load                int64          `db:"load_id"`
-		Seq                 int            `db:"load_seq"`
-		Document            string         `db:"document"`
-		DocumentName        string         `db:"document_name"`
-		Mapping             string         `db:"mapping"`
-		Version             int            `db:"mapping_version"`
+		LastLine            int            `db:"last_line"`
 	}
-	if err := tx.GetContext(ctx, &h, `SELECT o.id, kind, number, o.status, revision, sender_number, partner, ordered_on, requested_ship_on, requested_delivery_on,
-	  currency, total, more, trace, coalesce(load_id, 0) AS load_id, load_seq, coalesce(l.document, '') AS document, coalesce(d.name, '') AS document_name,
-	  coalesce(l.mapping, '') AS mapping, coalesce(l.mapping_version, 0) AS mapping_version
-	  FROM orders o LEFT JOIN loads l ON l.id = o.load_id LEFT JOIN documents d ON d.sha = l.document WHERE o.id = ?`, id); err != nil {
+	if err := tx.GetContext(ctx, &h, `SELECT id, kind, number, status, revision, sender_number, partner, ordered_on, requested_ship_on, requested_delivery_on,
+	  currency, total, more, last_line FROM orders WHERE id = ?`, id); err != nil {
 		return nil, named(err, "order %d", id)
 	}
-	o := &StoredOrder{Load: h.Load, Seq: h.Seq, Document: h.Document, DocumentName: h.DocumentName, Mapping: h.Mapping, Version: h.Version, Events: []Event{}}
+	o := &StoredOrder{}
 	if h.More.Valid {
 		if err := json.Unmarshal([]byte(h.More.String), &o.Order); err != nil {
 			return nil, fmt.Errorf("order %d: %w", id, err)
 		}
 	}
-	if err := json.Unmarshal([]byte(h.Trace), &o.Trace); err != nil {
-		return nil, fmt.Errorf("order %d: %w", id, err)
-	}
+	o.LastLine = h.LastLine
 	o.ID, o.Kind, o.Number, o.Status, o.Revision = h.ID, order.Kind(h.Kind), h.Number, order.Status(h.Status), h.Revision
 	o.SenderNumber, o.Partner, o.Currency = h.SenderNumber.String, h.Partner, h.Currency.String
 	o.OrderedOn, o.RequestedShipOn, o.RequestedDeliveryOn = order.Date(h.OrderedOn.String), order.Date(h.RequestedShipOn.String), order.Date(h.RequestedDeliveryOn.String)
@@ -430,33 +422,17 @@ func readOrder(ctx context.Context, tx querier, id int64) (_ *StoredOrder, err e
 	if o.Lines, err = readLines(ctx, tx, id); err != nil {
 		return nil, err
 	}
-	var events []struct {
-		Revision int            `db:"revision"`
-		At       string         `db:"at"`
-		By       string         `db:"by"`
-		Action   string         `db:"action"`
-		Load     sql.NullInt64  `db:"load_id"`
-		Seq      int            `db:"load_seq"`
-		Changes  sql.NullString `db:"changes"`
+	if err := readMoved(ctx, tx, o); err != nil {
+		return nil, fmt.Errorf("order %d: %w", id, err)
 	}
-	if err := tx.SelectContext(ctx, &events, `SELECT revision, at, by, action, load_id, load_seq, changes FROM events WHERE order_id = ? ORDER BY revision`, id); err != nil {
-		return nil, err
-	}
-	for _, e := range events {
-		event := Event{Revision: e.Revision, At: parseTime(e.At), By: e.By, Action: e.Action, Load: e.Load.Int64, Seq: e.Seq}
-		if e.Changes.Valid {
-			if err := json.Unmarshal([]byte(e.Changes.String), &event.Changes); err != nil {
-				return nil, err
-			}
-		}
-		o.Events = append(o.Events, event)
-	}
-	return o, nil
+	o.Events, err = readEvents(ctx, tx, `e.order_id = ? ORDER BY e.n`, id)
+	return o, err
 }
 
 func readLines(ctx context.Context, q querier, id int64) ([]order.Line, error) {
 	var rows []struct {
 		N           int            `db:"n"`
+		ID          int            `db:"id"`
 		Item        sql.NullString `db:"item"`
 		Description sql.NullString `db:"description"`
 		Quantity    sql.NullString `db:"quantity"`
@@ -468,14 +444,14 @@ func readLines(ctx context.Context, q querier, id int64) ([]order.Line, error) {
 		Location    sql.NullString `db:"location"`
 		More        sql.NullString `db:"more"`
 	}
-	if err := q.SelectContext(ctx, &rows, `SELECT n, item, description, quantity, unit, unit_price, discount_percent, amount, requested_delivery_on, location, more
+	if err := q.SelectContext(ctx, &rows, `SELECT n, id, item, description, quantity, unit, unit_price, discount_percent, amount, requested_delivery_on, location, more
 	  FROM lines WHERE order_id = ? ORDER BY n`, id); err != nil {
 		return nil, err
 	}
 	lines := make([]order.Line, len(rows))
 	for i, r := range rows {
 		l := &lines[i]
-		l.Number = strconv.Itoa(r.N)
+		l.ID, l.Number = r.ID, strconv.Itoa(r.N)
 		if r.More.Valid {
 			if err := json.Unmarshal([]byte(r.More.String), l); err != nil {
 				return nil, fmt.Errorf("order %d line %d: %w", id, r.N, err)

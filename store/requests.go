@@ -44,7 +44,7 @@ func (s *Store) BeginRequest(ctx context.Context, r Request, since, now time.Tim
 			Answer  []byte         `db:"answer"`
 			At      string         `db:"at"`
 		}
-		err := t.tx.GetContext(t.ctx, &row, `SELECT what, body, status, headers, answer, at FROM requests WHERE caller = ? AND key = ?`, r.Caller, r.Key)
+		err := t.GetContext(t.ctx, &row, `SELECT what, body, status, headers, answer, at FROM requests WHERE caller = ? AND key = ?`, r.Caller, r.Key)
 		switch {
 		case errors.Is(err, sql.ErrNoRows):
 			_, err = t.exec(`INSERT INTO requests (caller, key, what, at) VALUES (?, ?, ?, ?)`, r.Caller, r.Key, r.What, at(now))

@@ -8,18 +8,10 @@ import (
 	"fmt"
 	"time"
 
-	"koinos/core/mapping"
+	"koinos/api"
+	"koinos/core/origin"
 	"koinos/core/report"
 )
-
-// Sequence is a kept version of a sequence.
-type Sequence struct {
-	Name     string    `json:"name" db:"name"`
-	Version  int       `json:"version" db:"version"`
-	Text     string    `json:"text" db:"text" doc:"The sequence's YAML"`
-	StoredAt time.Time `json:"stored_at" db:"-"`
-	StoredBy string    `json:"stored_by" db:"stored_by"`
-}
 
 // PutSequence keeps a sequence's text as its next version; the same text as
 // the newest one makes none.
@@ -29,7 +21,7 @@ func (s *Store) PutSequence(ctx context.Context, name, text, by string, now time
 			Version int    `db:"version"`
 			Text    string `db:"text"`
 		}
-		err := t.tx.GetContext(t.ctx, &last, `SELECT version, text FROM sequences WHERE name = ? ORDER BY version DESC LIMIT 1`, name)
+		err := t.GetContext(t.ctx, &last, `SELECT version, text FROM sequences WHERE name = ? ORDER BY version DESC LIMIT 1`, name)
 		if err != nil && !errors.Is(err, sql.ErrNoRows) {
 			return err
 		}
@@ -46,14 +38,14 @@ func (s *Store) PutSequence(ctx context.Context, name, text, by string, now time
 const selectSequence = `SELECT name, version, text, stored_at, stored_by FROM sequences s `
 
 type sequenceRow struct {
-	Sequence
+	api.Sequence
 	Stored string `db:"stored_at"`
 }
 
-func (s *Store) sequences(ctx context.Context, where string, args ...any) ([]Sequence, error) {
+func (s *Store) sequences(ctx context.Context, where string, args ...any) ([]api.Sequence, error) {
 	var rows []sequenceRow
 	err := s.r.SelectContext(ctx, &rows, selectSequence+where, args...)
-	list := make([]Sequence, len(rows))
+	list := make([]api.Sequence, len(rows))
 	for i := range rows {
 		list[i] = rows[i].Sequence
 		list[i].StoredAt = parseTime(rows[i].Stored)
@@ -62,18 +54,18 @@ func (s *Store) sequences(ctx context.Context, where string, args ...any) ([]Seq
 }
 
 // Sequences lists the newest version of each sequence, by name.
-func (s *Store) Sequences(ctx context.Context) ([]Sequence, error) {
+func (s *Store) Sequences(ctx context.Context) ([]api.Sequence, error) {
 	return s.sequences(ctx, `WHERE version = (SELECT max(version) FROM sequences WHERE name = s.name) ORDER BY name`)
 }
 
 // Sequence gives a version of a sequence; 0 is the newest.
-func (s *Store) Sequence(ctx context.Context, name string, version int) (Sequence, error) {
+func (s *Store) Sequence(ctx context.Context, name string, version int) (api.Sequence, error) {
 	list, err := s.sequences(ctx, `WHERE name = ? AND (? = 0 OR version = ?) ORDER BY version DESC LIMIT 1`, name, version, version)
 	if err == nil && len(list) == 0 {
 		err = fmt.Errorf("sequence %s: %w", name, ErrNotFound)
 	}
 	if err != nil {
-		return Sequence{}, err
+		return api.Sequence{}, err
 	}
 	return list[0], nil
 }
@@ -113,11 +105,6 @@ func (s *Store) Runs(ctx context.Context, before int64, limit int) ([]report.Run
 	return s.runs(ctx, `WHERE ? = 0 OR r.id < ? ORDER BY r.id DESC LIMIT ?`, before, before, limit)
 }
 
-// UnfinishedRuns lists the runs that an earlier service did not bring to an end.
-func (s *Store) UnfinishedRuns(ctx context.Context) ([]report.Run, error) {
-	return s.runs(ctx, `WHERE r.status = ? ORDER BY r.id`, report.Running)
-}
-
 // Run gives a run of a sequence.
 func (s *Store) Run(ctx context.Context, id int64) (report.Run, error) {
 	list, err := s.runs(ctx, `WHERE r.id = ?`, id)
@@ -139,7 +126,7 @@ func (s *Store) StartRun(ctx context.Context, r report.Run, request string) (id 
 	}
 	err = s.Write(ctx, func(t *Tx) error {
 		if request != "" {
-			err := t.tx.GetContext(t.ctx, &id, `SELECT id FROM runs WHERE request = ?`, request)
+			err := t.GetContext(t.ctx, &id, `SELECT id FROM runs WHERE request = ?`, request)
 			if known = err == nil; known || !errors.Is(err, sql.ErrNoRows) {
 				return err
 			}
@@ -149,18 +136,17 @@ func (s *Store) StartRun(ctx context.Context, r report.Run, request string) (id 
 		if err != nil {
 			return err
 		}
-		id, err = res.LastInsertId()
-		return err
+		if id, err = res.LastInsertId(); err != nil {
+			return err
+		}
+		return t.AddJob(api.Job{Kind: api.RunJob, Subject: id, DueAt: r.StartedAt})
 	})
 	return id, known, err
 }
 
 // EndRun records how a run ended.
-func (s *Store) EndRun(ctx context.Context, id int64, status report.Status, now time.Time) error {
-	return s.Write(ctx, func(t *Tx) error {
-		_, err := t.exec(`UPDATE runs SET status = ?, ended_at = ? WHERE id = ?`, status, at(now), id)
-		return err
-	})
+func (t *Tx) EndRun(id int64, status report.Status, now time.Time) error {
+	return t.run(`UPDATE runs SET status = ?, ended_at = ? WHERE id = ?`, string(status), at(now), id)
 }
 
 // StepLoad is the load of a step of a run; ErrNotFound where it has not begun.
@@ -175,15 +161,13 @@ func (s *Store) StepLoad(ctx context.Context, run int64, step string) (report.Lo
 	return list[0], nil
 }
 
-// Trace gives where the values of an order stand in the document of the load
-// that stored it.
-func (s *Store) Trace(ctx context.Context, order int64) (t mapping.Trace, load int64, err error) {
-	var row struct {
-		Trace string        `db:"trace"`
-		Load  sql.NullInt64 `db:"load_id"`
+// TraceOf gives where the values of an order stand in the document of a load
+// that stored or changed it, by ids of lines; ok is false where it did neither.
+func (s *Store) TraceOf(ctx context.Context, order, load int64) (t origin.Trace, ok bool, err error) {
+	var text []string
+	err = s.r.SelectContext(ctx, &text, `SELECT trace FROM events WHERE order_id = ? AND load_id = ? AND trace IS NOT NULL ORDER BY n DESC LIMIT 1`, order, load)
+	if err != nil || len(text) == 0 {
+		return t, false, err
 	}
-	if err := s.r.GetContext(ctx, &row, `SELECT trace, load_id FROM orders WHERE id = ?`, order); err != nil {
-		return t, 0, named(err, "order %d", order)
-	}
-	return t, row.Load.Int64, json.Unmarshal([]byte(row.Trace), &t)
+	return t, true, json.Unmarshal([]byte(text[0]), &t)
 }

@@ -70,29 +70,34 @@ func (s *Store) Share(ctx context.Context, f func(*Tx) error) error {
 // part runs one piece of work within the transaction; an error of part itself
 // spoils the transaction.
 func (t *Tx) part(w *shared) error {
-	if err := t.plain("SAVEPOINT part"); err != nil {
+	if err := t.run("SAVEPOINT part"); err != nil {
 		return err
 	}
+	done := len(t.after)
 	w.err = caught(func() error { return w.f(t) })
+	if t.broken != nil {
+		return t.broken
+	}
 	if w.err != nil {
-		return errors.Join(t.plain("ROLLBACK TO part"), t.plain("RELEASE part"))
+		t.after = t.after[:done]
+		return errors.Join(t.run("ROLLBACK TO part"), t.run("RELEASE part"))
 	}
-	return t.plain("RELEASE part")
+	return t.run("RELEASE part")
 }
 
-func (t *Tx) plain(query string) error {
-	stmt, err := t.prepared(query)
-	if err == nil {
-		_, err = stmt.ExecContext(t.ctx)
-	}
-	return err
+// Panicked is a panic that was turned into an error: it must not reach others.
+type Panicked struct {
+	Value any
+	Stack []byte
 }
 
-// caught turns a panic into an error: it must not reach the others that wait.
+func (p *Panicked) Error() string { return fmt.Sprintf("panic: %v", p.Value) }
+
+// caught turns a panic of f into an error.
 func caught(f func() error) (err error) {
 	defer func() {
 		if r := recover(); r != nil {
-			err = fmt.Errorf("panic: %v\n%s", r, debug.Stack())
+			err = &Panicked{r, debug.Stack()}
 		}
 	}()
 	return f()

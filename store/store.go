@@ -1,6 +1,7 @@
 package store
 
 import (
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"database/sql"
@@ -14,6 +15,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"syscall"
@@ -22,8 +24,6 @@ import (
 	"github.com/jmoiron/sqlx"
 	"github.com/mattn/go-sqlite3" // docs/decisions/0001-sqlite-driver.md
 	"github.com/pressly/goose/v3"
-
-	"koinos/core/list"
 )
 
 //go:embed migrations/*.sql
@@ -45,9 +45,14 @@ type Store struct {
 	w     *sqlx.DB
 	conn  *sqlx.Conn // the writer's only connection
 	r     *sqlx.DB
-	stmts map[string]*sql.Stmt     // the writer's, prepared once
-	wrote atomic.Uint64            // transactions that were committed
-	set   atomic.Pointer[list.Set] // every list and crosswalk, as long as none changes
+	stmts map[string]*sql.Stmt // the writer's, prepared once
+	wrote atomic.Uint64        // transactions that were committed
+	woken signal               // told of each
+
+	unwell atomic.Pointer[error] // why the last write failed
+
+	lists atomic.Uint64          // changes of lists and crosswalks
+	set   atomic.Pointer[cached] // every list and crosswalk, as of one of them
 }
 
 const databaseFile = "koinos.db"
@@ -87,7 +92,8 @@ func migrate(db *sql.DB) error {
 	if err != nil {
 		return err
 	}
-	provider, err := goose.NewProvider(goose.DialectSQLite3, db, files)
+	provider, err := goose.NewProvider(goose.DialectSQLite3, db, files,
+		goose.WithGoMigrations(goose.NewGoMigration(6, &goose.GoFunc{RunTx: carryOver}, nil)))
 	if err != nil {
 		return err
 	}
@@ -132,12 +138,25 @@ func (s *Store) Claim() error {
 	return err
 }
 
-// Ready reports whether the database answers.
-func (s *Store) Ready(ctx context.Context) error { return s.r.PingContext(ctx) }
+// Ready reports whether the database answers and can be written.
+func (s *Store) Ready(ctx context.Context) error {
+	if err := s.r.PingContext(ctx); err != nil {
+		return err
+	}
+	if s.unwell.Load() == nil {
+		return nil
+	}
+	// The last write failed: the next one may not have come yet.
+	return s.Write(ctx, func(t *Tx) error {
+		_, err := t.exec(`UPDATE pulse SET at = ?`, at(time.Now()))
+		return err
+	})
+}
 
 // Write runs f in the writer's transaction: all of what it did is kept, or none.
 // A transaction that has begun is not broken off when ctx ends: the driver
-// would give its connection up. f may end it by returning ctx's error.
+// would give its connection up. f may end it by returning ctx's error. A panic
+// of f undoes the transaction and is an error.
 func (s *Store) Write(ctx context.Context, f func(*Tx) error) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -151,22 +170,67 @@ func (s *Store) write(ctx context.Context, f func(*Tx) error) error {
 	ctx = context.WithoutCancel(ctx)
 	tx, err := s.begin(ctx)
 	if err != nil {
+		s.unwell.Store(&err)
 		return fmt.Errorf("begin: %w", err)
 	}
 	t := &Tx{s: s, tx: tx, ctx: ctx}
-	if err := f(t); err != nil {
-		return errors.Join(err, ignoreDone(tx.Rollback()))
+	err = caught(func() error { return f(t) })
+	if err == nil && t.broken == nil {
+		err = t.alive()
+	}
+	if err = errors.Join(err, t.broken); err != nil {
+		err = errors.Join(err, t.rollback())
+		if t.broken != nil || IsFull(err) {
+			s.unwell.Store(&err)
+		}
+		return err
 	}
 	if err := tx.Commit(); err != nil {
-		return fmt.Errorf("commit: %w", err)
+		err = errors.Join(fmt.Errorf("commit: %w", err), t.rollback())
+		s.unwell.Store(&err)
+		return err
 	}
+	for _, f := range t.after {
+		f()
+	}
+	s.unwell.Store(nil)
 	s.wrote.Add(1)
+	s.woken.Broadcast()
 	return nil
 }
 
 // Commits counts the writer's transactions since the store was opened: as long
 // as it stays the same nothing has changed.
 func (s *Store) Commits() uint64 { return s.wrote.Load() }
+
+// Woken gives a channel that is closed by the next commit.
+func (s *Store) Woken() <-chan struct{} { return s.woken.Wait() }
+
+// signal is told to everybody who waits for it.
+type signal struct {
+	mu sync.Mutex
+	c  chan struct{}
+}
+
+// Wait gives a channel that the next Broadcast closes.
+func (s *signal) Wait() <-chan struct{} {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.c == nil {
+		s.c = make(chan struct{})
+	}
+	return s.c
+}
+
+// Broadcast wakes everybody who waits.
+func (s *signal) Broadcast() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.c != nil {
+		close(s.c)
+		s.c = nil
+	}
+}
 
 // begin opens a transaction, on a new connection where the old one was lost.
 func (s *Store) begin(ctx context.Context) (*sqlx.Tx, error) {
@@ -189,15 +253,92 @@ func ignoreDone(err error) error {
 	return err
 }
 
-// Tx is the writer's transaction.
+// Tx is the writer's transaction. After an error that may have ended the
+// transaction no further statement runs in it: SQLite undoes a transaction by
+// itself when the disk is full, and what came after would be kept by itself.
 type Tx struct {
-	s   *Store
-	tx  *sqlx.Tx
-	ctx context.Context
+	s      *Store
+	tx     *sqlx.Tx
+	ctx    context.Context
+	broken error    // what ended the transaction
+	after  []func() // done once it is committed
+}
+
+// alive reports what became of the transaction where SQLite has undone it.
+func (t *Tx) alive() error {
+	if t.broken != nil {
+		return t.broken
+	}
+	auto := false
+	err := t.s.conn.Raw(func(c any) error {
+		if c, ok := c.(*sqlite3.SQLiteConn); ok {
+			auto = c.AutoCommit()
+		}
+		return nil
+	})
+	if err == nil && auto {
+		err = errGone
+	}
+	t.broken = err
+	return err
+}
+
+var errGone = errors.New("the database has undone the transaction")
+
+// rollback ends a transaction, also one that SQLite has undone by itself.
+func (t *Tx) rollback() error {
+	err := t.tx.Rollback()
+	if errors.Is(t.broken, errGone) || err != nil && strings.Contains(err.Error(), "no transaction is active") {
+		return nil
+	}
+	return ignoreDone(err)
+}
+
+// failed looks at a statement's error: one that ended the transaction breaks it.
+func (t *Tx) failed(err error) error {
+	if err == nil || errors.Is(err, sql.ErrNoRows) {
+		return err
+	}
+	if gone := t.alive(); gone != nil {
+		return errors.Join(err, gone)
+	}
+	return err
 }
 
 func (t *Tx) exec(query string, args ...any) (sql.Result, error) {
-	return t.tx.ExecContext(t.ctx, query, args...)
+	if t.broken != nil {
+		return nil, t.broken
+	}
+	res, err := t.tx.ExecContext(t.ctx, query, args...)
+	return res, t.failed(err)
+}
+
+// run executes a statement that is compiled once.
+func (t *Tx) run(query string, args ...any) error {
+	if t.broken != nil {
+		return t.broken
+	}
+	stmt, err := t.prepared(query)
+	if err == nil {
+		_, err = stmt.ExecContext(t.ctx, args...)
+	}
+	return t.failed(err)
+}
+
+// SelectContext and GetContext read within the transaction.
+func (t *Tx) SelectContext(ctx context.Context, dest any, query string, args ...any) error {
+	if t.broken != nil {
+		return t.broken
+	}
+	return t.failed(t.tx.SelectContext(ctx, dest, query, args...))
+}
+
+// GetContext is described at SelectContext.
+func (t *Tx) GetContext(ctx context.Context, dest any, query string, args ...any) error {
+	if t.broken != nil {
+		return t.broken
+	}
+	return t.failed(t.tx.GetContext(ctx, dest, query, args...))
 }
 
 // stamp is how times are stored: UTC, to the millisecond, sortable as text.
@@ -274,16 +415,45 @@ func (s *Store) file(sha string) string {
 	return filepath.Join(s.dir, "documents", sha[:2], sha)
 }
 
+// File is the bytes of a kept document.
+type File interface {
+	io.ReadSeekCloser
+	io.ReaderAt
+	Size() int64
+}
+
+type onDisk struct {
+	*os.File
+	size int64
+}
+
+func (f onDisk) Size() int64 { return f.size }
+
+type inRow struct{ *bytes.Reader }
+
+func (inRow) Close() error { return nil }
+
 // OpenFile opens the bytes of a kept document.
-func (s *Store) OpenFile(sha string) (*os.File, error) {
+func (s *Store) OpenFile(sha string) (File, error) {
 	if len(sha) != 2*sha256.Size {
 		return nil, fmt.Errorf("document %s: %w", sha, ErrNotFound)
 	}
 	f, err := os.Open(s.file(sha))
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, fmt.Errorf("document %s: %w", sha, ErrNotFound)
+		var body []byte
+		if err := s.r.GetContext(context.Background(), &body, `SELECT body FROM documents WHERE sha = ? AND body IS NOT NULL`, sha); err != nil {
+			return nil, named(err, "document %s", sha)
+		}
+		return inRow{bytes.NewReader(body)}, nil
 	}
-	return f, err
+	if err != nil {
+		return nil, err
+	}
+	info, err := f.Stat()
+	if err != nil {
+		return nil, errors.Join(err, f.Close())
+	}
+	return onDisk{f, info.Size()}, nil
 }
 
 // IsFull reports whether an error says that the disk is full or cannot be written.

@@ -14,6 +14,7 @@ import (
 	"testing"
 	"time"
 
+	"koinos/api"
 	"koinos/core/list"
 	"koinos/core/order"
 	"koinos/core/report"
@@ -43,10 +44,10 @@ func aLoad(t testing.TB, s *Store) int64 {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.PutDocument(ctx, Document{SHA: sha, Name: "a.csv", Size: size, ReceivedAt: now}); err != nil {
+	if _, err := s.PutDocument(ctx, api.Document{SHA: sha, Name: "a.csv", Size: size, ReceivedAt: now}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.PutMapping(ctx, Mapping{Name: "m", Text: "x", StoredAt: now}); err != nil {
+	if _, err := s.PutMapping(ctx, api.Mapping{Name: "m", Text: "x", StoredAt: now}); err != nil {
 		t.Fatal(err)
 	}
 	id, _, err := s.StartLoad(ctx, report.Load{Document: sha, Mapping: "m", Version: 1, StartedAt: now}, "")
@@ -66,6 +67,9 @@ func newOrders(kind order.Kind, first, n int, number func(i int) string) []NewOr
 	return list
 }
 
+// from is what brings orders in these tests.
+func from(load int64) Source { return Source{Load: load, By: "me"} }
+
 func blank(int) string { return "" }
 
 // Numbers come from the series of their kind and pass over those given by hand.
@@ -74,7 +78,7 @@ func TestNumbers(t *testing.T) {
 	load := aLoad(t, s)
 	insert := func(orders []NewOrder) []string {
 		t.Helper()
-		if err := s.Write(ctx, func(tx *Tx) error { return tx.InsertOrders(load, orders, "me", now) }); err != nil {
+		if err := s.Write(ctx, func(tx *Tx) error { return tx.InsertOrders(from(load), orders, now) }); err != nil {
 			t.Fatal(err)
 		}
 		var numbers []string
@@ -112,7 +116,7 @@ func TestNumbers(t *testing.T) {
 	if err != nil || len(o.Lines) != 2 || o.Lines[0].Charges[0].Code != "box" || o.Lines[1].Number != "20" || o.Lines[0].Quantity.String() != "2" {
 		t.Errorf("%+v %v", o, err)
 	}
-	if err := s.Write(ctx, func(tx *Tx) error { return tx.InsertOrders(load, newOrders(order.Sales, 1, 1, blank), "me", now) }); err == nil {
+	if err := s.Write(ctx, func(tx *Tx) error { return tx.InsertOrders(from(load), newOrders(order.Sales, 1, 1, blank), now) }); err == nil {
 		t.Error("one identity was stored twice")
 	}
 }
@@ -125,7 +129,7 @@ func TestWrite(t *testing.T) {
 	load := aLoad(t, s)
 	wrong := errors.New("wrong")
 	if err := s.Write(ctx, func(tx *Tx) error {
-		if err := tx.InsertOrders(load, newOrders(order.Sales, 1, 120, blank), "me", now); err != nil {
+		if err := tx.InsertOrders(from(load), newOrders(order.Sales, 1, 120, blank), now); err != nil {
 			t.Fatal(err)
 		}
 		return wrong
@@ -135,7 +139,7 @@ func TestWrite(t *testing.T) {
 	gone, cancel := context.WithCancel(ctx)
 	err := s.Write(gone, func(tx *Tx) error {
 		cancel()
-		return tx.InsertOrders(load, newOrders(order.Sales, 1, 3, blank), "me", now)
+		return tx.InsertOrders(from(load), newOrders(order.Sales, 1, 3, blank), now)
 	})
 	if err != nil {
 		t.Errorf("a transaction that had begun: %v", err)
@@ -145,7 +149,7 @@ func TestWrite(t *testing.T) {
 	}
 	// Readers do not wait for the writer and see what was there before it.
 	err = s.Write(ctx, func(tx *Tx) error {
-		if err := tx.InsertOrders(load, newOrders(order.Sales, 50, 3, blank), "me", now); err != nil {
+		if err := tx.InsertOrders(from(load), newOrders(order.Sales, 50, 3, blank), now); err != nil {
 			return err
 		}
 		seen, err := s.Orders(ctx, OrderFilter{Limit: 100})
@@ -247,7 +251,7 @@ func TestListsAndVersions(t *testing.T) {
 		text    string
 		version int
 	}{{"one", 1}, {"one", 1}, {"two", 2}, {"one", 3}} {
-		kept, err := s.PutMapping(ctx, Mapping{Name: "m", Text: c.text, StoredAt: now})
+		kept, err := s.PutMapping(ctx, api.Mapping{Name: "m", Text: c.text, StoredAt: now})
 		if err != nil || kept.Version != c.version {
 			t.Errorf("step %d: version %d %v, want %d", i, kept.Version, err, c.version)
 		}
@@ -339,7 +343,7 @@ func BenchmarkInsert(b *testing.B) {
 				}
 			}
 			n += 1000
-			if err := s.Write(ctx, func(tx *Tx) error { return tx.InsertOrders(load, orders, "me", now) }); err != nil {
+			if err := s.Write(ctx, func(tx *Tx) error { return tx.InsertOrders(from(load), orders, now) }); err != nil {
 				b.Fatal(err)
 			}
 		}

@@ -4,24 +4,15 @@ import (
 	"context"
 	"time"
 
+	"koinos/api"
 	"koinos/core/report"
 )
-
-// Day is what loads did on one day (UTC).
-type Day struct {
-	Day     string `json:"day" db:"day"`
-	Loads   int    `json:"loads" db:"loads"`
-	Loaded  int    `json:"loaded" db:"loaded" doc:"Orders stored"`
-	Changed int    `json:"changed" db:"changed"`
-	Failed  int    `json:"failed" db:"failed" doc:"Orders refused, held or withheld"`
-	Saved   int    `json:"saved_seconds" db:"saved"`
-}
 
 // Today is what runs, what failed, and what the last days brought.
 type Today struct {
 	Running []report.Load
 	Failing []report.Load
-	Days    []Day
+	Days    []api.Day
 	Saved   int
 	Orders  int
 }
@@ -42,13 +33,13 @@ func (s *Store) Today(ctx context.Context, now time.Time, days int) (t Today, er
 	if err != nil {
 		return t, err
 	}
-	var busy []Day
+	var busy []api.Day
 	err = s.r.SelectContext(ctx, &busy, `SELECT substr(started_at, 1, 10) AS day, count(*) AS loads, sum(loaded) AS loaded, sum(changed) AS changed,
 	  sum(refused + held + withheld) AS failed, sum(saved) AS saved FROM loads WHERE NOT dry_run AND started_at >= ? GROUP BY 1`, day)
 	if err != nil {
 		return t, err
 	}
-	byDay := map[string]Day{}
+	byDay := map[string]api.Day{}
 	for _, d := range busy {
 		byDay[d.Day] = d
 	}

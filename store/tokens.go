@@ -6,18 +6,9 @@ import (
 	"crypto/sha256"
 	"database/sql"
 	"fmt"
+	"koinos/api"
 	"time"
 )
-
-// Token is what is known of an access token; the token itself is not kept.
-type Token struct {
-	ID        int64      `json:"id"`
-	Name      string     `json:"name"`
-	Scope     string     `json:"scope" enum:"read,load,admin"`
-	CreatedAt time.Time  `json:"created_at"`
-	UsedAt    *time.Time `json:"used_at,omitempty"`
-	RevokedAt *time.Time `json:"revoked_at,omitempty"`
-}
 
 type tokenRow struct {
 	ID        int64          `db:"id"`
@@ -28,8 +19,8 @@ type tokenRow struct {
 	RevokedAt sql.NullString `db:"revoked_at"`
 }
 
-func (r *tokenRow) token() Token {
-	t := Token{ID: r.ID, Name: r.Name, Scope: r.Scope, CreatedAt: parseTime(r.CreatedAt)}
+func (r *tokenRow) token() api.Token {
+	t := api.Token{ID: r.ID, Name: r.Name, Scope: r.Scope, CreatedAt: parseTime(r.CreatedAt)}
 	for _, v := range []struct {
 		from sql.NullString
 		to   **time.Time
@@ -51,8 +42,8 @@ func hash(secret string) []byte {
 }
 
 // NewToken makes a token and gives its secret, of which only the hash is kept.
-func (s *Store) NewToken(ctx context.Context, name, scope string, now time.Time) (t Token, secret string, err error) {
-	t = Token{Name: name, Scope: scope, CreatedAt: now.UTC()}
+func (s *Store) NewToken(ctx context.Context, name, scope string, now time.Time) (t api.Token, secret string, err error) {
+	t = api.Token{Name: name, Scope: scope, CreatedAt: now.UTC()}
 	secret = "koinos_" + rand.Text() + rand.Text() // twice 128 bits
 	err = s.Write(ctx, func(tx *Tx) error {
 		res, err := tx.exec(`INSERT INTO tokens (name, scope, hash, created_at) VALUES (?, ?, ?, ?)`, t.Name, t.Scope, hash(secret), at(t.CreatedAt))
@@ -66,7 +57,7 @@ func (s *Store) NewToken(ctx context.Context, name, scope string, now time.Time)
 }
 
 // FindToken gives the token of a secret that has not been revoked.
-func (s *Store) FindToken(ctx context.Context, secret string) (Token, error) {
+func (s *Store) FindToken(ctx context.Context, secret string) (api.Token, error) {
 	var row tokenRow
 	err := s.r.GetContext(ctx, &row, selectToken+`WHERE hash = ? AND revoked_at IS NULL`, hash(secret))
 	return row.token(), named(err, "token")
@@ -74,7 +65,7 @@ func (s *Store) FindToken(ctx context.Context, secret string) (Token, error) {
 
 // UsedToken notes when a token was used last, to the minute. While the writer
 // is busy it does not: no request should wait for that.
-func (s *Store) UsedToken(ctx context.Context, t Token, now time.Time) error {
+func (s *Store) UsedToken(ctx context.Context, t api.Token, now time.Time) error {
 	if t.UsedAt != nil && now.Sub(*t.UsedAt) < time.Minute || !s.mu.TryLock() {
 		return nil
 	}
@@ -86,10 +77,10 @@ func (s *Store) UsedToken(ctx context.Context, t Token, now time.Time) error {
 }
 
 // Tokens lists all tokens, revoked ones too.
-func (s *Store) Tokens(ctx context.Context) ([]Token, error) {
+func (s *Store) Tokens(ctx context.Context) ([]api.Token, error) {
 	var rows []tokenRow
 	err := s.r.SelectContext(ctx, &rows, selectToken+`ORDER BY id`)
-	list := make([]Token, len(rows))
+	list := make([]api.Token, len(rows))
 	for i := range rows {
 		list[i] = rows[i].token()
 	}

@@ -33,6 +33,8 @@ func Order(o *order.Order, s Subject, terms Terms) {
 	figures(o, s, terms)
 }
 
+var hundred = order.NumberOf(100)
+
 // rules are the rules that need nothing but the order. What a mapping's need
 // has reported already they leave alone.
 var rules = []func(*order.Order, Subject){
@@ -60,6 +62,23 @@ var rules = []func(*order.Order, Subject){
 					s.Add(finding.QuantityZero, i+1, "quantity", l.Quantity.String(), "The quantity is zero.")
 				}
 			}
+		}
+	},
+	func(o *order.Order, s Subject) {
+		within := func(line int, field string, n order.Number, share bool) {
+			if n.Sign() < 0 || share && n.Cmp(hundred) > 0 {
+				s.Add(finding.OutOfRange, line, field, n.String(), "%s is %s.", field, n)
+			}
+		}
+		for i := range o.Lines {
+			l := &o.Lines[i]
+			within(i+1, "discount_percent", l.DiscountPercent, true)
+			within(i+1, "tax_percent", l.TaxPercent, true)
+			within(i+1, "price_basis", l.PriceBasis, false)
+			within(i+1, "shipped", l.Shipped, false)
+			within(i+1, "received", l.Received, false)
+			within(i+1, "cancelled", l.Cancelled, false)
+			within(i+1, "backordered", l.Backordered, false)
 		}
 	},
 	func(o *order.Order, s Subject) {

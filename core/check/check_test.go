@@ -7,6 +7,7 @@ import (
 
 	"koinos/core/finding"
 	"koinos/core/order"
+	"koinos/core/origin"
 )
 
 // subject is an order whose findings are kept; reported are fields that the
@@ -18,7 +19,7 @@ type subject struct {
 }
 
 func (s *subject) Add(code finding.Code, line int, field, value, format string, args ...any) *finding.Finding {
-	f := finding.New(code, finding.Place{}, value, format, args...)
+	f := finding.New(code, origin.Place{}, value, format, args...)
 	s.found = append(s.found, fmt.Sprintf("%s %d %s", code, line, field))
 	return &f
 }

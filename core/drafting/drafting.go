@@ -10,6 +10,7 @@ import (
 	"koinos/core/list"
 	"koinos/core/mapping"
 	"koinos/core/order"
+	"koinos/core/origin"
 	"koinos/core/source"
 )
 
@@ -127,7 +128,7 @@ func (d *drafter) tables() error {
 		}
 	}
 	if len(all) == 0 {
-		return finding.Fatal(finding.DocumentEmpty, finding.Place{}, "No sheet of the document has a row.")
+		return finding.Fatal(finding.DocumentEmpty, origin.Place{}, "No sheet of the document has a row.")
 	}
 	main := all[0]
 	for _, t := range all[1:] {

@@ -77,7 +77,7 @@ func FuzzDraft(f *testing.F) {
 			if err != nil {
 				return
 			}
-			m.Draft(&g, &list.Set{})
+			m.Read(&g, &list.Set{})
 		}
 	})
 }

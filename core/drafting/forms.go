@@ -5,9 +5,9 @@ import (
 	"slices"
 	"strings"
 
-	"koinos/core/finding"
 	"koinos/core/list"
 	"koinos/core/order"
+	"koinos/core/origin"
 	"koinos/core/source"
 )
 
@@ -392,7 +392,7 @@ func (d *drafter) kinds(t *table, _ []*table) bool {
 					values = append(values, value{i, rows[i].Cells[c]})
 				}
 			}
-			columns = append(columns, d.profile("", "@"+finding.ColumnName(c+1), c+1, values))
+			columns = append(columns, d.profile("", "@"+origin.ColumnName(c+1), c+1, values))
 		}
 		return columns
 	}

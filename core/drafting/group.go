@@ -10,6 +10,7 @@ import (
 	"koinos/core/list"
 	"koinos/core/mapping"
 	"koinos/core/order"
+	"koinos/core/origin"
 )
 
 // grouping is a guess at which rows make one order.
@@ -283,7 +284,7 @@ func (d *drafter) matrix(t *table, candidates []candidate) []*profile {
 
 func (d *drafter) bindMatrix(columns []*profile) {
 	first, last := columns[0].letter, columns[len(columns)-1].letter
-	d.y.parts = append(d.y.parts, fmt.Sprintf(`lines: {across: matrix, columns: "@%s-@%s"}`, finding.ColumnName(first), finding.ColumnName(last)))
+	d.y.parts = append(d.y.parts, fmt.Sprintf(`lines: {across: matrix, columns: "@%s-@%s"}`, origin.ColumnName(first), origin.ColumnName(last)))
 	var heads []string
 	sizes, dates, places := 0, map[string]int{}, 0
 	for _, p := range columns {

@@ -11,6 +11,7 @@ import (
 	"koinos/core/finding"
 	"koinos/core/list"
 	"koinos/core/mapping"
+	"koinos/core/origin"
 	"koinos/core/source"
 )
 
@@ -334,7 +335,7 @@ func (d *drafter) cut(t *table) {
 		}
 		from := heading
 		if !plainName(heading) || countFold(t.head, heading) > 1 {
-			from = "@" + finding.ColumnName(c+1)
+			from = "@" + origin.ColumnName(c+1)
 		}
 		t.columns = append(t.columns, d.profile(heading, from, c+1, values))
 	}

@@ -10,6 +10,7 @@ import (
 	"koinos/core/finding"
 	"koinos/core/jsondoc"
 	"koinos/core/order"
+	"koinos/core/origin"
 	"koinos/core/source"
 )
 
@@ -75,7 +76,7 @@ func (d *drafter) tree(r io.ReaderAt, size int64, opt source.Options) error {
 		}
 	}
 	if lines == nil || len(lines.nodes) == 0 {
-		return finding.Fatal(finding.DocumentEmpty, finding.Place{}, "The document has no object that could be an order.")
+		return finding.Fatal(finding.DocumentEmpty, origin.Place{}, "The document has no object that could be an order.")
 	}
 	// The order is what repeats around the lines.
 	var orders *repeated
@@ -206,7 +207,7 @@ func (d *drafter) roots(r io.ReaderAt, size int64, opt source.Options) ([]*jsond
 	}
 	root, _, err := jsondoc.Parse(sample, 0)
 	if err != nil {
-		return nil, finding.Fatal(finding.DocumentBroken, finding.Place{}, "The document stops being JSON: %v.", err)
+		return nil, finding.Fatal(finding.DocumentBroken, origin.Place{}, "The document stops being JSON: %v.", err)
 	}
 	return []*jsondoc.Node{root}, nil
 }

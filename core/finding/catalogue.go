@@ -41,6 +41,9 @@ const (
 	CharacterChanged Code = "character_changed"
 	NoticeDiffers    Code = "notice_differs"
 	OrderUnknown     Code = "order_unknown"
+	LineUnknown      Code = "line_unknown"
+	LineDiffers      Code = "line_differs"
+	OutOfRange       Code = "out_of_range"
 	PartnerInvalid   Code = "partner_invalid"
 	PartnerUnknown   Code = "partner_unknown"
 	X12Duplicate     Code = "x12_duplicate"
@@ -124,6 +127,8 @@ var Catalogue = map[Code]About{
 	CharacterChanged: {Warning, "a value was written in the partner's characters", "Nothing, if it can still be read; else change the value, or characters.set of the partner."},
 	NoticeDiffers:    {Warning, "what the partner says differs from the order", "Look at the order beside the document, and settle it with the partner."},
 	OrderUnknown:     {Error, "no order of that number", "Look whether the partner names the right order; when it is stored, replay the interchange."},
+	LineUnknown:      {Error, "no such line in the order", "Look which line is meant: its number, the sender's id of it, or an item that only one line has."},
+	LineDiffers:      {Error, "the line of the order is another one", "Look whether number, item and unit belong together; nothing was changed."},
 	PartnerInvalid:   {Error, "the partner's description is wrong", "Correct the text at the place named."},
 	PartnerUnknown:   {Error, "from nobody that is known", "Keep a partner with these ids (koinos partner keep), then replay the interchange."},
 	X12Duplicate:     {Warning, "the interchange has come before", "Nothing, where the sender only sent it again; else it must give it a new control number."},
@@ -150,6 +155,7 @@ var Catalogue = map[Code]About{
 	CurrencyDiffers:   {Error, "a figure is in another currency than its order", "Ask the sender; an order has one currency."},
 	CrosswalkMissing:  {Error, "a partner's code is not in the crosswalk", "Add the partner's code to the crosswalk, with ours beside it."},
 	QuantityNegative:  {Error, "a quantity is below zero", "An order line cannot take goods back: leave the line out or send a return."},
+	OutOfRange:        {Error, "a figure is outside what it can be", "Correct the figure; discounts and taxes are per cent from 0 to 100, quantities that moved are not below zero."},
 	QuantityZero:      {Warning, "a quantity is zero", "Leave the line out if nothing is wanted."},
 	LineWithoutItem:   {Error, "a line says nothing about what is ordered", "Fill in an item code or a description."},
 	DatesOutOfOrder:   {Warning, "goods are wanted before they were ordered", "Compare the dates; day and month may be exchanged."},

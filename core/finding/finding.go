@@ -3,6 +3,7 @@ package finding
 import (
 	"errors"
 	"fmt"
+	"koinos/core/origin"
 	"unicode/utf8"
 )
 
@@ -18,22 +19,23 @@ const (
 // It is also an error, so that whatever makes a whole document unreadable
 // travels with its code and place.
 type Finding struct {
-	Code     Code     `json:"code" doc:"Stable code; docs/findings.md explains each"`
-	Severity Severity `json:"severity" enum:"error,warning"`
-	Place    Place    `json:"place"`
-	At       string   `json:"at" doc:"The place as a person says it, e.g. Orders!C17"`
-	Order    int      `json:"order,omitempty" doc:"Which order of the document, counted from 1; 0 is none"`
-	Line     int      `json:"line,omitempty" doc:"Which line of the order, counted from 1; 0 is the header"`
-	Field    string   `json:"field,omitempty" doc:"Field of the order, e.g. ship_to.code"`
-	Value    string   `json:"value,omitempty" doc:"The value as it stands in the document"`
-	List     string   `json:"list,omitempty" doc:"List or crosswalk that was asked and does not have the value"`
-	Message  string   `json:"message"`
-	Hint     string   `json:"hint,omitempty" doc:"What to do about it"`
+	Code     Code         `json:"code" doc:"Stable code; docs/findings.md explains each"`
+	Severity Severity     `json:"severity" enum:"error,warning"`
+	Place    origin.Place `json:"place"`
+	At       string       `json:"at" doc:"The place as a person says it, e.g. Orders!C17"`
+	Order    int          `json:"order,omitempty" doc:"Which order of the document, counted from 1; 0 is none"`
+	Line     int          `json:"line,omitempty" doc:"Which line of the order, counted from 1; 0 is the header"`
+	Field    string       `json:"field,omitempty" doc:"Field of the order, e.g. ship_to.code"`
+	Value    string       `json:"value,omitempty" doc:"The value as it stands in the document"`
+	List     string       `json:"list,omitempty" doc:"List or crosswalk that was asked and does not have the value"`
+	Nearest  string       `json:"nearest,omitempty" doc:"What that list or crosswalk has that is nearest to the value"`
+	Message  string       `json:"message"`
+	Hint     string       `json:"hint,omitempty" doc:"What to do about it"`
 }
 
 // New makes a finding with its code's usual severity and advice.
 // A longer value is cut: a finding quotes a cell, it does not carry it.
-func New(code Code, at Place, value, format string, args ...any) Finding {
+func New(code Code, at origin.Place, value, format string, args ...any) Finding {
 	about := Catalogue[code]
 	return Finding{
 		Code: code, Severity: about.Severity, Place: at, At: at.String(),
@@ -53,7 +55,7 @@ func (f *Finding) Error() string {
 }
 
 // Fatal makes a finding that ends the reading of a document, as an error.
-func Fatal(code Code, at Place, format string, args ...any) *Finding {
+func Fatal(code Code, at origin.Place, format string, args ...any) *Finding {
 	f := New(code, at, "", format, args...)
 	return &f
 }

@@ -1,9 +1,10 @@
 package jsondoc
 
 import (
-	"github.com/go-json-experiment/json/jsontext"
 	"strconv"
 	"strings"
+
+	"github.com/go-json-experiment/json/jsontext"
 )
 
 // Kind is what a JSON value is.

@@ -244,6 +244,15 @@ func (c *Crosswalk) Nearest(theirs string) (string, bool) {
 type Set struct {
 	Lists      map[string]*List
 	Crosswalks map[string]*Crosswalk
+	Versions   map[string]int // of each, by VersionKey
+}
+
+// VersionKey names a list or crosswalk among versions: both may have one name.
+func VersionKey(name string, crosswalk bool) string {
+	if crosswalk {
+		return "crosswalk " + name
+	}
+	return name
 }
 
 // Crosswalk gives the crosswalk of a name; one that ships with Koinos where none

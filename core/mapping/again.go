@@ -2,8 +2,10 @@ package mapping
 
 import (
 	"strconv"
+	"strings"
 
 	"koinos/core/finding"
+	"koinos/core/intent"
 	"koinos/core/order"
 )
 
@@ -22,8 +24,8 @@ func (b *builder) complete(root *node, m *Mapping) {
 		if n == nil {
 			continue
 		}
-		for _, f := range order.AllFields(level) {
-			if !f.Must {
+		for _, f := range append(order.AllFields(level), order.Statements(level)...) {
+			if !f.Must || !f.Of(string(m.Kind)) || f.Name == "quantity" && (m.Kind == intent.Answer || m.Kind == intent.Change) {
 				continue
 			}
 			if bind := bound(m.levels[i], f.Name); bind == nil {
@@ -33,12 +35,20 @@ func (b *builder) complete(root *node, m *Mapping) {
 			}
 		}
 	}
-	for _, name := range []string{"item", "buyer_item", "supplier_item", "gtin", "description"} {
+	named := []string{"item", "buyer_item", "supplier_item", "gtin", "description"}
+	means := "what is ordered"
+	if m.Kind != intent.Order {
+		named, means = []string{"number", "sender_line", "item", "buyer_item", "supplier_item", "gtin"}, "which line is meant"
+		if bound(m.levels[inHeader], "number") == nil && bound(m.levels[inHeader], "sender_number") == nil {
+			b.add(finding.MappingMissingKey, root.get("header").at, "", "header needs one of number, sender_number: which order is meant.")
+		}
+	}
+	for _, name := range named {
 		if bound(m.levels[inLines], name) != nil {
 			return
 		}
 	}
-	b.add(finding.MappingMissingKey, root.get("lines").at, "", "lines needs one of item, buyer_item, supplier_item, gtin, description: what is ordered.")
+	b.add(finding.MappingMissingKey, root.get("lines").at, "", "lines needs one of %s: %s.", strings.Join(named, ", "), means)
 }
 
 // again understands what a second arrival means, and what holds an order.

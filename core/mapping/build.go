@@ -8,9 +8,11 @@ import (
 	"time"
 
 	"koinos/core/finding"
+	"koinos/core/intent"
 	"koinos/core/jsondoc"
 	"koinos/core/list"
 	"koinos/core/order"
+	"koinos/core/origin"
 	"koinos/core/source"
 	"koinos/core/x12"
 )
@@ -107,7 +109,20 @@ func (b *builder) mapping(root *node) *Mapping {
 		b.document(d, &m.Document)
 	}
 	orders := root.get("orders")
-	m.Kind = order.Kind(orders.str("kind"))
+	m.Kind = intent.Order
+	switch kind := orders.str("kind"); {
+	case slices.Contains(order.Kinds, kind):
+		m.Of = order.Kind(kind)
+		if of := orders.get("of"); of != nil {
+			b.add(finding.MappingWrongValue, of.at, of.text, "of goes with notices; kind says already that the orders are %s.", kind)
+		}
+	default:
+		m.Kind = intent.Kind(kind)
+		m.side(order.Kind(orders.str("of")))
+		if m.Of == "" && !b.x12 {
+			b.add(finding.MappingMissingKey, orders.at, "", "kind: %s needs %q: which orders it speaks of, sales or purchase.", kind, "of")
+		}
+	}
 	m.Rounding = order.Rounding(orders.str("rounding"))
 	m.Tolerance = order.MustNumber("0.01")
 	if t := orders.get("tolerance"); t != nil {
@@ -349,7 +364,7 @@ func (b *builder) part(n *node) *Part {
 	}
 	if len(columns) == 1 && strings.HasPrefix(columns[0].text, "@") && strings.Contains(columns[0].text, "-") {
 		first, last, _ := strings.Cut(columns[0].text, "-")
-		p.Range = [2]int{finding.ColumnNumber(strings.TrimPrefix(strings.TrimSpace(first), "@")), finding.ColumnNumber(strings.TrimPrefix(strings.TrimSpace(last), "@"))}
+		p.Range = [2]int{origin.ColumnNumber(strings.TrimPrefix(strings.TrimSpace(first), "@")), origin.ColumnNumber(strings.TrimPrefix(strings.TrimSpace(last), "@"))}
 		if p.Range[0] == 0 || p.Range[1] < p.Range[0] {
 			b.add(finding.MappingWrongValue, columns[0].at, columns[0].text, "%q are no columns; write @F-@M.", columns[0].text)
 		}
@@ -392,7 +407,7 @@ func (b *builder) source(n *node, text string) Source {
 		}
 	case strings.HasPrefix(text, "@"):
 		s.Kind = ByColumn
-		if s.Column = finding.ColumnNumber(text[1:]); s.Column == 0 {
+		if s.Column = origin.ColumnNumber(text[1:]); s.Column == 0 {
 			b.add(finding.MappingWrongValue, n.at, text, "%q is not a column; write @A to @XFD.", text)
 		}
 	default:
@@ -406,7 +421,11 @@ var cellPattern = regexp.MustCompile(`^\$?([A-Za-z]{1,3})\$?([1-9][0-9]{0,6})$`)
 func (b *builder) bindings(n *node, level order.Level, doc locale) []Binding {
 	var all []Binding
 	for _, e := range n.entries {
-		f, _ := order.Lookup(level, e.key)
+		f, ok := order.LookupOf(string(b.m.Kind), level, e.key)
+		if !ok {
+			b.add(finding.MappingUnknownKey, e.at, e.key, "%s is no field of kind: %s.", e.key, b.m.Kind)
+			continue
+		}
 		all = append(all, b.binding(e, f, doc))
 	}
 	return all
@@ -436,11 +455,11 @@ func (b *builder) binding(e entry, f order.Field, doc locale) Binding {
 	}
 	if c := v.get("cell"); c != nil {
 		m := cellPattern.FindStringSubmatch(c.text)
-		if m == nil || finding.ColumnNumber(m[1]) == 0 {
+		if m == nil || origin.ColumnNumber(m[1]) == 0 {
 			b.add(finding.MappingWrongValue, c.at, c.text, "%q is not a cell; write one such as B3.", c.text)
 		} else {
 			row, _ := strconv.Atoi(m[2])
-			bind.From = append(bind.From, Source{Text: c.text, Kind: ByCell, Column: finding.ColumnNumber(m[1]), Row: row})
+			bind.From = append(bind.From, Source{Text: c.text, Kind: ByCell, Column: origin.ColumnNumber(m[1]), Row: row})
 			b.m.beside = true
 		}
 	}
@@ -546,7 +565,7 @@ func (b *builder) letter(n *node, key string) int {
 	if s == "" {
 		return 0
 	}
-	column := finding.ColumnNumber(s)
+	column := origin.ColumnNumber(s)
 	if column == 0 {
 		b.add(finding.MappingWrongValue, n.get(key).at, s, "%q is not a column; write A to XFD.", s)
 	}

@@ -8,6 +8,7 @@ import (
 	"koinos/core/finding"
 	"koinos/core/list"
 	"koinos/core/order"
+	"koinos/core/origin"
 	"koinos/core/x12"
 )
 
@@ -67,7 +68,7 @@ func (c *composer) order(o *order.Order) {
 	for line, left := range values {
 		for field, value := range left {
 			if value != "" && !c.passedOver(field) {
-				f := finding.New(finding.FieldUnwritten, finding.Place{}, value, "The mapping %s has no place in %s for %s.", c.m.Name, c.m.Document.Set, field)
+				f := finding.New(finding.FieldUnwritten, origin.Place{}, value, "The mapping %s has no place in %s for %s.", c.m.Name, c.m.Document.Set, field)
 				f.Field, f.Line = field, line
 				c.found = append(c.found, f)
 			}
@@ -85,8 +86,13 @@ func (c *composer) order(o *order.Order) {
 // that follow from others.
 func (c *composer) passedOver(field string) bool {
 	switch field {
-	case "partner", "amount", "total", "number", "price_level", "tax_treatment", "shipped", "received", "cancelled":
+	case "partner", "amount", "total", "number", "price_level", "tax_treatment", "shipped", "received", "cancelled", "backordered":
 		return true
+	}
+	for _, level := range []order.Level{order.Header, order.Lines} { // what a notice says besides
+		if slices.ContainsFunc(order.Statements(level), func(f order.Field) bool { return f.Name == field }) {
+			return true
+		}
 	}
 	return strings.HasPrefix(field, "custom.")
 }
@@ -118,7 +124,7 @@ func (c *composer) level(o *order.Order, level int, header, in *x12.Loop, values
 		}
 		text, err := b.Written(value, c.set)
 		if err != nil {
-			f := finding.New(finding.FieldUnwritten, finding.Place{}, value, "%s cannot be written: %v.", b.Field.Name, err)
+			f := finding.New(finding.FieldUnwritten, origin.Place{}, value, "%s cannot be written: %v.", b.Field.Name, err)
 			f.Field = b.Field.Name
 			c.found = append(c.found, f)
 			continue

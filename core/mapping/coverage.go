@@ -5,9 +5,11 @@ import (
 	"strings"
 
 	"koinos/core/finding"
+	"koinos/core/intent"
 	"koinos/core/jsondoc"
 	"koinos/core/list"
 	"koinos/core/order"
+	"koinos/core/origin"
 	"koinos/core/source"
 )
 
@@ -68,13 +70,15 @@ func NewCoverage(m *Mapping) *Coverage {
 
 // Watch takes the steps of Explain: what was found in JSON is used.
 func (c *Coverage) Watch(s Step) {
-	if s.Place.Pointer != "" && s.What == "found" {
-		c.used[s.Place.Pointer] = true
+	if (s.Place.Pointer != "" || s.Place.Segment != "") && s.What == "found" {
+		place := s.Place
+		place.Line = 0 // of NDJSON: every record's
+		c.used[place.String()] = true
 	}
 }
 
 // Add counts one group and what was made of it.
-func (c *Coverage) Add(g *Group, d *Draft) {
+func (c *Coverage) Add(g *Group, d *intent.Intent) {
 	for i := range g.Rows {
 		c.row(&g.Rows[i])
 	}
@@ -150,7 +154,7 @@ func (c *Coverage) row(r *Row) {
 		if text == "" || r.plan.uses(i+1) {
 			continue
 		}
-		c.count(r.Sheet, finding.ColumnName(i+1), cell(&r.plan.head, i+1).Text, text)
+		c.count(r.Sheet, origin.ColumnName(i+1), cell(&r.plan.head, i+1).Text, text)
 	}
 }
 
@@ -248,24 +252,10 @@ func (c *Coverage) miss(f *finding.Finding) {
 		if len(c.misses) > 100_000 {
 			return
 		}
-		m = &Miss{List: f.List, Crosswalk: f.Code == finding.CrosswalkMissing, Value: f.Value, Nearest: NearestOf(f.Hint)}
+		m = &Miss{List: f.List, Crosswalk: f.Code == finding.CrosswalkMissing, Value: f.Value, Nearest: f.Nearest}
 		c.misses[key] = m
 	}
 	m.Count++
-}
-
-// NearestOf gives the value that a finding's hint proposes.
-func NearestOf(hint string) string {
-	if _, rest, ok := strings.Cut(hint, "Did the partner mean \""); ok {
-		near, _, _ := strings.Cut(rest, "\"")
-		return near
-	}
-	if _, rest, ok := strings.Cut(hint, "Nearest in the list: "); ok {
-		near, _, _ := strings.Cut(rest, ".")
-		near, _, _ = strings.Cut(near, " (")
-		return near
-	}
-	return ""
 }
 
 // Done brings what was counted into lists.
@@ -354,7 +344,7 @@ func (g *Group) Roles() (heading int, roles []ColumnRole) {
 }
 
 // Spans are the runs of rows that make the group.
-func (g *Group) Spans() []Span { return spans(g.all()) }
+func (g *Group) Spans() []origin.Span { return spans(g.all()) }
 
 // Pointer is the pointer of the group's first record in JSON; "" in rows.
 func (g *Group) Pointer() string {

@@ -6,39 +6,33 @@ import (
 	"strings"
 
 	"koinos/core/finding"
+	"koinos/core/intent"
 	"koinos/core/list"
 	"koinos/core/order"
+	"koinos/core/origin"
 	"koinos/core/source"
 )
 
-// Draft is what a mapping made of a group: an order that has yet to be
-// checked, what was found on the way, and where its values came from.
-type Draft struct {
-	Waits    bool // for the order that an earlier step did not make
-	Seq      int
-	Orphan   bool // no order was made: its rows belong to none, or cannot be read
-	Order    order.Order
-	Findings []finding.Finding
-	Trace    Trace
-	Spans    []Span
-	stated   []int // lines whose stated amount is to be compared; 0 is the order's total
+// Read makes of a group what its record wants: an order, or a notice that speaks
+// of one. Set holds the lists and crosswalks that the mapping names. It may be
+// called for several groups at once.
+func (m *Mapping) Read(g *Group, set *list.Set) *intent.Intent { return m.Explain(g, set, nil) }
+
+// Explain is Read, and calls watch with every step that every value takes.
+func (m *Mapping) Explain(g *Group, set *list.Set, watch func(Step)) *intent.Intent {
+	d := m.explain(g, set, watch)
+	if m.FromSeller && !d.Orphan {
+		d.FromSeller()
+	}
+	return d
 }
 
-// Span is a run of rows that belong to one order.
-type Span struct {
-	Sheet string `json:"sheet,omitempty"`
-	First int    `json:"first"`
-	Last  int    `json:"last"`
-}
-
-// Draft maps a group onto an order. Set holds the lists and crosswalks that
-// the mapping names. It may be called for several groups at once.
-func (m *Mapping) Draft(g *Group, set *list.Set) *Draft { return m.Explain(g, set, nil) }
-
-// Explain is Draft, and calls watch with every step that every value takes.
-func (m *Mapping) Explain(g *Group, set *list.Set, watch func(Step)) *Draft {
-	d := &Draft{Seq: g.Seq, Orphan: g.Orphan || g.Broken, Spans: spans(g.all())}
-	d.Order.Kind = m.Kind
+func (m *Mapping) explain(g *Group, set *list.Set, watch func(Step)) *intent.Intent {
+	d := &intent.Intent{Kind: m.Kind, Seq: g.Seq, Orphan: g.Orphan || g.Broken, Spans: spans(g.all())}
+	d.Order.Kind = m.Of
+	if m.Kind != intent.Order {
+		d.Order.Statement = &order.Statement{Kind: string(m.Kind)}
+	}
 	d.Trace.Sheet = g.Rows[0].Sheet
 	for i := range g.Rows {
 		for _, f := range g.Rows[i].Findings { // what the reader found knows no order yet
@@ -63,7 +57,7 @@ func (m *Mapping) Explain(g *Group, set *list.Set, watch func(Step)) *Draft {
 			if len(r.plan.group) > 0 {
 				column = r.plan.group[0].column
 			}
-			d.find(finding.LineBeforeHeader, r.Place(column), "", 0,
+			d.Find(finding.LineBeforeHeader, r.Place(column), "", 0,
 				"%s has a line, but nothing says which order it belongs to.", capital(rowName(&r.Record)))
 		}
 		return d
@@ -78,7 +72,7 @@ func (m *Mapping) Explain(g *Group, set *list.Set, watch func(Step)) *Draft {
 		if len(first.plan.group) > 0 {
 			column = first.plan.group[0].column
 		}
-		d.find(finding.OrderTooLong, first.Place(column), cell(&first.Record, column).Text, 0, "The order has more than %d rows.", MostRows)
+		d.Find(finding.OrderTooLong, first.Place(column), cell(&first.Record, column).Text, 0, "The order has more than %d rows.", MostRows)
 	}
 	w.headers()
 	if w.usual = w.linePlan(); first.Sheet != w.usual.head.Sheet && len(w.usual.bound[inLines]) > 0 && w.usual.head.Sheet != "" {
@@ -137,8 +131,8 @@ func (g *Group) all() []Row {
 }
 
 // spans gives the runs of adjacent rows, sheet by sheet.
-func spans(rows []Row) []Span {
-	all := make([]Span, 0, 1)
+func spans(rows []Row) []origin.Span {
+	all := make([]origin.Span, 0, 1)
 	for i := range rows {
 		r := &rows[i]
 		last := max(r.Row, r.Last)
@@ -146,55 +140,10 @@ func spans(rows []Row) []Span {
 			all[n-1].Last = max(last, all[n-1].Last)
 			continue
 		}
-		all = append(all, Span{r.Sheet, r.Row, last})
+		all = append(all, origin.Span{Sheet: r.Sheet, First: r.Row, Last: last})
 	}
 	return all
 }
-
-func (d *Draft) find(code finding.Code, at finding.Place, value string, line int, format string, args ...any) *finding.Finding {
-	f := finding.New(code, at, value, format, args...)
-	f.Order, f.Line = d.Seq, line
-	d.Findings = append(d.Findings, f)
-	return &d.Findings[len(d.Findings)-1]
-}
-
-// Add adds a finding about a field of the order, at the place it came from.
-func (d *Draft) Add(code finding.Code, line int, field, value, format string, args ...any) *finding.Finding {
-	at := d.Trace.Place(line, field)
-	if at == (finding.Place{}) {
-		at = d.Trace.Line(line)
-		if at == (finding.Place{}) && len(d.Spans) > 0 {
-			at = finding.Place{Sheet: d.Spans[0].Sheet, Row: d.Spans[0].First}
-		}
-	}
-	f := d.find(code, at, value, line, format, args...)
-	f.Field = field
-	return f
-}
-
-// Refused reports whether a finding keeps the order out.
-func (d *Draft) Refused() bool {
-	for i := range d.Findings {
-		if d.Findings[i].Severity == finding.Error {
-			return true
-		}
-	}
-	return false
-}
-
-// Has reports whether a finding about the field is already there.
-func (d *Draft) Has(line int, field string) bool {
-	for i := range d.Findings {
-		if d.Findings[i].Line == line && d.Findings[i].Field == field {
-			return true
-		}
-	}
-	return false
-}
-
-// Stated lists the figures of the document that are to be compared with
-// Koinos's own: the amounts of lines counted from 1, and 0 for the total.
-func (d *Draft) Stated() []int { return d.stated }
 
 // linePlan is the plan of the first row that can be a line.
 func (w *worker) linePlan() *plan {
@@ -228,7 +177,7 @@ func (w *worker) headers() {
 	for i := range rows {
 		w.plain = w.plain && rows[i].plan == rows[0].plan
 	}
-	w.d.Trace.Header = make([]TraceCell, 0, len(w.m.levels[inHeader]))
+	w.d.Trace.Header = make([]origin.Cell, 0, len(w.m.levels[inHeader]))
 	for i := range w.m.levels[inHeader] {
 		w.header(i, rows)
 	}
@@ -263,7 +212,7 @@ func (w *worker) header(i int, rows []Row) {
 		}
 		if first.ok && agree {
 			if t.cell.Text != first.cell.Text && !w.sameValue(one, first.cell, t.cell) {
-				f := w.d.find(finding.HeaderDisagrees, t.at.place(), t.cell.Text, 0,
+				f := w.d.Find(finding.HeaderDisagrees, t.at.place(), t.cell.Text, 0,
 					"%s is %q here but %q in %s of the same order.", binding.Field.Name, t.cell.Text, first.cell.Text, rowName(first.at.rec))
 				f.Field = binding.Field.Name
 			}
@@ -312,7 +261,7 @@ func (w *worker) header(i int, rows []Row) {
 		first.cell = source.Cell{Text: sum.String(), Kind: source.Exact}
 	}
 	if first.at.rec != nil && (first.at.column > 0 || first.at.node != nil) {
-		w.d.Trace.Header = append(w.d.Trace.Header, traceCell(0, binding.Field.Name, first.at.place(), w.d.Trace.Sheet))
+		w.d.Trace.Add(binding.Field.Name, first.at.place())
 	}
 	w.take(b, first, nil)
 }
@@ -345,7 +294,7 @@ func (w *worker) plainHeader(i int, rows []Row) bool {
 	if !ok {
 		return false
 	}
-	w.d.Trace.Header = append(w.d.Trace.Header, traceCell(0, b.Field.Name, t.at.place(), w.d.Trace.Sheet))
+	w.d.Trace.Add(b.Field.Name, t.at.place())
 	w.take(b, t, nil)
 	return true
 }
@@ -412,7 +361,7 @@ func (w *worker) lines() {
 // room makes place for so many more lines, and for where their values stand.
 func (w *worker) room(lines int, p *plan) {
 	d := w.d
-	d.Order.Lines, d.Trace.Rows, d.Trace.Pointers = slices.Grow(d.Order.Lines, lines), slices.Grow(d.Trace.Rows, lines), slices.Grow(d.Trace.Pointers, lines)
+	d.Order.Lines, d.Trace.Rows, d.Trace.Records = slices.Grow(d.Order.Lines, lines), slices.Grow(d.Trace.Rows, lines), slices.Grow(d.Trace.Records, lines)
 	if len(d.Order.Lines) == 0 && d.Trace.Cells == nil {
 		cells := 0
 		for _, b := range p.bound[inLines] {
@@ -420,13 +369,13 @@ func (w *worker) room(lines int, p *plan) {
 				cells++
 			}
 		}
-		d.Trace.Cells = make([]TraceCell, 0, lines*min(cells+2, 4))
+		d.Trace.Cells = make([]origin.Cell, 0, lines*min(cells+2, 4))
 	}
 }
 
 func (w *worker) partHolds(x *Expr, r *Row) bool {
 	return w.holds(x, r.plan.reads[x], view{row: r}, func(err error) {
-		w.d.find(finding.ExpressionFailed, r.Place(0), "", 0, "The condition at %s failed: %v.", x.at, err)
+		w.d.Find(finding.ExpressionFailed, r.Place(0), "", 0, "The condition at %s failed: %v.", x.at, err)
 	})
 }
 
@@ -435,7 +384,7 @@ func (w *worker) line(v view) {
 	d := w.d
 	d.Order.Lines = append(d.Order.Lines, order.Line{})
 	w.now = len(d.Order.Lines)
-	d.Trace.addLine(v.row)
+	traceRow(&d.Trace, v.row)
 	l := &d.Order.Lines[w.now-1]
 	for j := range v.row.plan.bound[inLines] {
 		b := &v.row.plan.bound[inLines][j]
@@ -451,7 +400,7 @@ func (w *worker) line(v view) {
 			w.stated(b, l, v.row)
 		}
 	}
-	if l.Number == "" {
+	if l.Number == "" && w.m.Kind == intent.Order { // a notice names the line that it means, or does not
 		l.Number = strconv.Itoa(w.now)
 	}
 	w.now = 0
@@ -513,7 +462,7 @@ func (w *worker) other(level int, v view) {
 	for j := range v.row.plan.bound[level] {
 		b := &v.row.plan.bound[level][j]
 		if t, ok := w.fetch(b, v); ok {
-			trace.Header = append(trace.Header, traceCell(0, b.Field.Name, t.at.place(), trace.Sheet))
+			trace.Add(b.Field.Name, t.at.place())
 			w.take(b, t, nil)
 		} else {
 			w.stated(b, nil, v.row)
@@ -524,7 +473,7 @@ func (w *worker) other(level int, v view) {
 	if level == inCharges {
 		o.SettleCharge()
 		name := o.Charges[len(o.Charges)-1].Field()
-		trace.Header = slices.DeleteFunc(trace.Header, func(c TraceCell) bool { return c.Field == "kind" || c.Field == "code" })
+		trace.Header = slices.DeleteFunc(trace.Header, func(c origin.Cell) bool { return c.Field == "kind" || c.Field == "code" })
 		for i := min(before, len(trace.Header)); i < len(trace.Header); i++ {
 			trace.Header[i].Field = name
 		}
@@ -539,7 +488,7 @@ func (w *worker) other(level int, v view) {
 			continue
 		}
 		if p != last {
-			w.d.find(finding.HeaderDisagrees, v.row.Place(0), last.Code+" "+last.Name, 0,
+			w.d.Find(finding.HeaderDisagrees, v.row.Place(0), last.Code+" "+last.Name, 0,
 				"The order has a second, different party in the role %s.", last.Role).Field = last.Role
 		}
 		o.Parties = o.Parties[:len(o.Parties)-1]

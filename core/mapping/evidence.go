@@ -4,6 +4,8 @@ import (
 	"io"
 
 	"koinos/core/finding"
+	"koinos/core/intent"
+	"koinos/core/origin"
 	"koinos/core/source"
 )
 
@@ -43,7 +45,7 @@ func (m *Mapping) Weigh(src source.Reader) (*Evidence, error) {
 		if g.Orphan || g.Broken {
 			continue
 		}
-		w := worker{m: m, d: &Draft{}, g: &g}
+		w := worker{m: m, d: &intent.Intent{}, g: &g}
 		if m.computes {
 			w.newEnv()
 		}
@@ -133,12 +135,12 @@ func (e *Evidence) notes(p *plan) []finding.Finding {
 			if c == nil || c.either == 0 {
 				continue // nothing was in doubt
 			}
-			at := finding.Place{}
+			at := origin.Place{}
 			name := b.Field.Name
 			if len(b.spots) > 0 {
 				at, name = p.head.Place(b.spots[0].column), b.spots[0].src.Text
 				if p.tree {
-					at = finding.Place{}
+					at = origin.Place{}
 				}
 			}
 			form, other := c.locale.dates[b.swapped-1].text, c.locale.dates[b.swapped].text

@@ -16,6 +16,7 @@ import (
 
 	"koinos/core/finding"
 	"koinos/core/order"
+	"koinos/core/origin"
 	"koinos/core/source"
 )
 
@@ -24,7 +25,7 @@ type Expr struct {
 	Text    string
 	program *vm.Program
 	reads   []Source // what its col("…") name
-	at      finding.Place
+	at      origin.Place
 }
 
 // env is what an expression sees.

@@ -8,6 +8,7 @@ import (
 
 	"koinos/core/finding"
 	"koinos/core/jsondoc"
+	"koinos/core/origin"
 	"koinos/core/source"
 )
 
@@ -76,7 +77,7 @@ func (g *gather) next() (Group, error) {
 			at, err = g.decode(b, &c.group.Rows[i])
 		}
 		if err != nil {
-			return Group{}, finding.Fatal(finding.StorageFailed, finding.Place{}, "Rows that were put aside could not be read again: %v.", err)
+			return Group{}, finding.Fatal(finding.StorageFailed, origin.Place{}, "Rows that were put aside could not be read again: %v.", err)
 		}
 	}
 	if j := c.group.Rows[0].plan.m.Group; j.By == "join" {

@@ -1,6 +1,7 @@
 package mapping
 
 import (
+	"koinos/core/intent"
 	"koinos/core/order"
 	"koinos/core/source"
 )
@@ -157,7 +158,8 @@ var grammar = &shape{kind: object, about: "How a document's records become order
 		}}},
 	}}},
 	{"orders", true, &shape{kind: object, about: "What the orders are and which rows make one", keys: []key{
-		{"kind", true, words("sales: a partner orders from us; purchase: we order from a supplier", order.Kinds...)},
+		{"kind", true, words("What a record is. sales: an order that a partner makes with us; purchase: one that we make with a supplier. change, answer, shipment, receipt, invoice: it speaks of an order that is stored", append(order.Kinds, intent.Notices...)...)},
+		{"of", false, words("change, answer, shipment, receipt, invoice: which orders they speak of", order.Kinds...)},
 		{"group", true, &shape{kind: object, about: "Which rows make one order", keys: []key{
 			{"by", true, words("How rows are grouped", groupings...)},
 			{"columns", false, many("key, opener, gap, rowkind: the columns asked; named like from")},

@@ -6,6 +6,7 @@ import (
 
 	"koinos/core/finding"
 	"koinos/core/list"
+	"koinos/core/origin"
 	"koinos/core/source"
 )
 
@@ -147,7 +148,7 @@ func (f *finder) choose() (int, source.Record, error) {
 }
 
 func (f *finder) missing() error {
-	at := finding.Place{Sheet: f.sheet}
+	at := origin.Place{Sheet: f.sheet}
 	if row := f.m.Document.HeadRow; row > 0 {
 		return finding.Fatal(finding.HeadingMissing, at, "The mapping says that row %d is the heading, but the document does not go that far.", row)
 	}

@@ -10,9 +10,11 @@ import (
 	"strings"
 
 	"koinos/core/finding"
+	"koinos/core/intent"
 	"koinos/core/jsondoc"
 	"koinos/core/list"
 	"koinos/core/order"
+	"koinos/core/origin"
 	"koinos/core/source"
 	"koinos/core/x12"
 )
@@ -24,7 +26,8 @@ type Mapping struct {
 	About     string
 	Text      string // the YAML it was parsed from
 	Document  Document
-	Kind      order.Kind
+	Kind      intent.Kind // what its records are
+	Of        order.Kind  // sales or purchase: of the orders, or of those that its notices speak of; notices of X12 may leave it open
 	Group     Grouping
 	Tolerance order.Number
 	Rounding  order.Rounding
@@ -41,6 +44,10 @@ type Mapping struct {
 	wide      bool     // bindings ask for the objects around the records
 	swaps     bool     // two forms of a date differ in day and month only
 	beside    bool     // cells or labels are asked
+
+	// FromSeller says that the records are in the words of the orders' seller,
+	// and we are the buyer: notices of X12 that a supplier sends.
+	FromSeller bool
 }
 
 // indexes of the levels in order.Levels
@@ -122,7 +129,7 @@ type Grouping struct {
 	Opener   string
 	Headers  Joined
 	Lines    Joined
-	at       finding.Place
+	at       origin.Place
 }
 
 // Joined is one side of a join.
@@ -218,8 +225,8 @@ type Binding struct {
 	Result    Result // in a sequence: what an earlier step gave
 	Compare   bool   // a stated amount or total is compared with ours
 	locale    locale
-	swapped   int           // index of the date form that is the one before it with day and month exchanged; 0 is none
-	at        finding.Place // of the binding in the mapping
+	swapped   int          // index of the date form that is the one before it with day and month exchanged; 0 is none
+	at        origin.Place // of the binding in the mapping
 }
 
 // Again is what a second arrival of a stored order means.
@@ -248,19 +255,24 @@ type Asked struct {
 	Rows     []string // 12, 20-35, 40-
 	Sheets   []string
 	Defaults map[string]string // by field of the header, or lines.field
+	Of       order.Kind        // of the orders that notices speak of, where the mapping leaves it open
 }
 
 // With gives the mapping as it is with what was asked.
 func (m *Mapping) With(a Asked) (*Mapping, error) {
-	if len(a.Rows)+len(a.Sheets)+len(a.Defaults) == 0 {
+	open := m.Of == "" && a.Of != ""
+	if len(a.Rows)+len(a.Sheets)+len(a.Defaults) == 0 && !open {
 		return m, nil
 	}
 	out := *m
+	if open {
+		out.side(a.Of)
+	}
 	var all finding.All
 	for _, text := range a.Rows {
 		first, last, ok := rowsOf(text)
 		if !ok {
-			all = append(all, finding.New(finding.MappingWrongValue, finding.Place{}, text, "%q are no rows; write 12, 20-35 or 40-.", text))
+			all = append(all, finding.New(finding.MappingWrongValue, origin.Place{}, text, "%q are no rows; write 12, 20-35 or 40-.", text))
 			continue
 		}
 		out.Document.chosen = append(out.Document.chosen, [2]int{first, last})
@@ -273,9 +285,9 @@ func (m *Mapping) With(a Asked) (*Mapping, error) {
 		if rest, ok := strings.CutPrefix(name, "lines."); ok {
 			level, field = inLines, rest
 		}
-		f, ok := order.Lookup(order.Levels[level], field)
+		f, ok := order.LookupOf(string(m.Kind), order.Levels[level], field)
 		if !ok {
-			all = append(all, finding.New(finding.MappingUnknownKey, finding.Place{}, name, "%q is no field of an order; those of lines are written lines.unit.", name))
+			all = append(all, finding.New(finding.MappingUnknownKey, origin.Place{}, name, "%q is no field of an order; those of lines are written lines.unit.", name))
 			continue
 		}
 		bindings := slices.Clone(out.levels[level])
@@ -355,7 +367,29 @@ func (m *Mapping) Describe() string {
 	case "join":
 		by = fmt.Sprintf("headers of sheet %s joined with lines of sheet %s", m.Group.Headers.Sheet, m.Group.Lines.Sheet)
 	}
-	return fmt.Sprintf("%s orders, %s, %d header and %d line fields bound", m.Kind, by, len(m.levels[inHeader]), len(m.levels[inLines]))
+	return fmt.Sprintf("%s, %s, %d header and %d line fields bound", m.records(), by, len(m.levels[inHeader]), len(m.levels[inLines]))
+}
+
+// records names what the mapping's records are.
+func (m *Mapping) records() string {
+	orders := "orders"
+	if m.Of != "" {
+		orders = string(m.Of) + " orders"
+	}
+	switch m.Kind {
+	case intent.Order:
+		return orders
+	case intent.Answer:
+		return "answers to " + orders
+	}
+	return string(m.Kind) + "s of " + orders
+}
+
+// side says which orders notices speak of. What a supplier sends by X12 about
+// our purchase orders is in the seller's words; only a change goes the other way.
+func (m *Mapping) side(of order.Kind) {
+	m.Of = of
+	m.FromSeller = m.Document.Format == source.X12 && of == order.Purchase && m.Kind != intent.Order && m.Kind != intent.Change
 }
 
 // match compares a name with a pattern in which * stands for any letters;

@@ -224,7 +224,7 @@ func draft(t testing.TB, m *Mapping, doc string) (orders []string, found []findi
 		if err != nil {
 			return orders, append(found, finding.Of(err)...)
 		}
-		d := m.Draft(&g, &list.Set{})
+		d := m.Read(&g, &list.Set{})
 		s := d.Order.SenderNumber + ":"
 		if d.Orphan {
 			s = "orphan:"
@@ -311,7 +311,7 @@ func TestValues(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		d := m.Draft(&g, &list.Set{})
+		d := m.Read(&g, &list.Set{})
 		got := map[string]string{"ordered_on": string(d.Order.OrderedOn), "quantity": d.Order.Lines[0].Quantity.String(), "discount_percent": d.Order.Lines[0].DiscountPercent.String()}[c.field]
 		if c.want == "!" {
 			if got != "" || len(d.Findings) != 1 || d.Findings[0].Field != c.field || d.Findings[0].Value != c.in {
@@ -433,10 +433,10 @@ func BenchmarkMapping(b *testing.B) {
 		}
 	}
 	b.Run("read", func(b *testing.B) { run(b, func(*Group) {}) })
-	b.Run("read+map", func(b *testing.B) { run(b, func(g *Group) { m.Draft(g, set) }) })
+	b.Run("read+map", func(b *testing.B) { run(b, func(g *Group) { m.Read(g, set) }) })
 	b.Run("read+map+check", func(b *testing.B) {
 		run(b, func(g *Group) {
-			d := m.Draft(g, set)
+			d := m.Read(g, set)
 			check.Order(&d.Order, d, check.Terms{Tolerance: m.Tolerance, Rounding: m.Rounding})
 			if d.Refused() {
 				b.Fatal(d.Findings)

@@ -3,6 +3,7 @@ package mapping
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -11,14 +12,16 @@ import (
 	"github.com/goccy/go-yaml/token"
 
 	"koinos/core/finding"
+	"koinos/core/intent"
 	"koinos/core/list"
 	"koinos/core/order"
+	"koinos/core/origin"
 )
 
 // node is one value of a YAML document with its place. Scalars keep their text
 // as it is written, so that value: 0040 is the code 0040.
 type node struct {
-	at      finding.Place
+	at      origin.Place
 	scalar  bool
 	quoted  bool
 	text    string
@@ -29,7 +32,7 @@ type node struct {
 
 type entry struct {
 	key  string
-	at   finding.Place
+	at   origin.Place
 	node *node
 }
 
@@ -45,16 +48,16 @@ func (n *node) get(key string) *node {
 // mistakes gathers everything that is wrong with a mapping.
 type mistakes struct{ all finding.All }
 
-func (m *mistakes) add(code finding.Code, at finding.Place, value, format string, args ...any) *finding.Finding {
+func (m *mistakes) add(code finding.Code, at origin.Place, value, format string, args ...any) *finding.Finding {
 	m.all = append(m.all, finding.New(code, at, value, format, args...))
 	return &m.all[len(m.all)-1]
 }
 
-func place(t *token.Token) finding.Place {
+func place(t *token.Token) origin.Place {
 	if t == nil || t.Position == nil {
-		return finding.Place{Mapping: true, Row: 1, Column: 1}
+		return origin.Place{Mapping: true, Row: 1, Column: 1}
 	}
-	return finding.Place{Mapping: true, Row: t.Position.Line, Column: t.Position.Column}
+	return origin.Place{Mapping: true, Row: t.Position.Line, Column: t.Position.Column}
 }
 
 const (
@@ -64,7 +67,7 @@ const (
 
 // readYAML parses the text of a mapping into nodes.
 func readYAML(src []byte) (root *node, bad *finding.Finding) {
-	start := finding.Place{Mapping: true, Row: 1, Column: 1}
+	start := origin.Place{Mapping: true, Row: 1, Column: 1}
 	if len(src) > mostText {
 		return nil, finding.Fatal(finding.MappingInvalid, start, "The mapping is longer than %d bytes.", mostText)
 	}
@@ -115,7 +118,7 @@ func (c *converter) fail(t *token.Token, format string, args ...any) *node {
 
 func (c *converter) node(n ast.Node, depth int) *node {
 	if n == nil {
-		return &node{scalar: true, at: finding.Place{Mapping: true, Row: 1, Column: 1}}
+		return &node{scalar: true, at: origin.Place{Mapping: true, Row: 1, Column: 1}}
 	}
 	t := n.GetToken()
 	if depth > mostDepth {
@@ -224,7 +227,10 @@ func (s *shape) fitKeys(n *node, where string, m *mistakes) {
 		under := s.items
 		if s.kind == table {
 		} else if s.kind == fields {
-			if _, ok := order.Lookup(s.level, e.key); !ok {
+			if !slices.ContainsFunc(append([]string{""}, intent.Notices...), func(kind string) bool {
+				_, ok := order.LookupOf(kind, s.level, e.key)
+				return ok
+			}) {
 				under = nil
 			}
 		} else {

@@ -7,6 +7,7 @@ import (
 
 	"koinos/core/finding"
 	"koinos/core/list"
+	"koinos/core/origin"
 	"koinos/core/source"
 )
 
@@ -289,7 +290,7 @@ func (p *plan) trace() {
 }
 
 // spot binds a source. What is missing is a finding.
-func (p *plan) spot(src *Source, at finding.Place) (spot, *finding.Finding) {
+func (p *plan) spot(src *Source, at origin.Place) (spot, *finding.Finding) {
 	s := spot{src: src}
 	switch src.Kind {
 	case ByColumn:
@@ -339,7 +340,7 @@ func (p *plan) spot(src *Source, at finding.Place) (spot, *finding.Finding) {
 	case len(stands) > 1:
 		s.column = stands[0]
 		have := p.head.Cells[stands[0]-1].Text
-		f := finding.New(finding.ColumnAmbiguous, p.head.Place(stands[1]), have, "The heading %q stands in columns %s and %s.", have, finding.ColumnName(stands[0]), finding.ColumnName(stands[1]))
+		f := finding.New(finding.ColumnAmbiguous, p.head.Place(stands[1]), have, "The heading %q stands in columns %s and %s.", have, origin.ColumnName(stands[0]), origin.ColumnName(stands[1]))
 		return s, &f
 	}
 	f := finding.New(finding.ColumnMissing, p.head.Place(0), src.Text, "The heading row has no column %q (%s).", src.Text, at)
@@ -351,7 +352,7 @@ func (p *plan) spot(src *Source, at finding.Place) (spot, *finding.Finding) {
 
 // numbered finds the columns of a heading with {n}: sku_1, sku_2 and so on.
 // A repetition that lacks the column has 0.
-func (p *plan) numbered(s spot, at finding.Place) (spot, *finding.Finding) {
+func (p *plan) numbered(s spot, at origin.Place) (spot, *finding.Finding) {
 	before, behind, _ := strings.Cut(s.src.fold, "{n}")
 	for i := range p.head.Cells {
 		have := list.Fold(p.head.Cells[i].Text)

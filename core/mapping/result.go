@@ -46,18 +46,18 @@ func (w *worker) result(b *bound, v view) (t taken, ok bool) {
 		return t, false // said of an earlier row of the order
 	}
 	if w.g.Outcomes == nil {
-		w.d.find(finding.ResultMissing, v.row.Place(0), b.Result.Step, w.now,
+		w.d.Find(finding.ResultMissing, v.row.Place(0), b.Result.Step, w.now,
 			"%s takes the result of the step %s, which only a run of a sequence has.", b.Field.Name, b.Result.Step).Field = b.Field.Name
 		return t, false
 	}
 	value, why, wait := w.g.Outcomes.Result(b.Result, rec.Sheet, rec.Row)
 	if wait {
 		w.d.Waits = true
-		w.d.find(finding.StepFailed, v.row.Place(0), b.Result.Step, w.now, "%s", why).Field = b.Field.Name
+		w.d.Find(finding.StepFailed, v.row.Place(0), b.Result.Step, w.now, "%s", why).Field = b.Field.Name
 		return t, false
 	}
 	if value == "" && b.Need == Must {
-		w.d.find(finding.ResultMissing, v.row.Place(0), b.Result.Step, w.now, "%s", why).Field = b.Field.Name
+		w.d.Find(finding.ResultMissing, v.row.Place(0), b.Result.Step, w.now, "%s", why).Field = b.Field.Name
 	}
 	t.cell, t.ok = source.Cell{Text: value}, value != ""
 	return t, t.ok

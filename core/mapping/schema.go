@@ -42,7 +42,7 @@ func (s *shape) schema() map[string]any {
 		}
 	case fields:
 		properties, patterns := map[string]any{}, map[string]any{}
-		for _, f := range order.AllFields(s.level) {
+		for _, f := range append(order.AllFields(s.level), order.Statements(s.level)...) {
 			one := map[string]any{"description": f.About, "$ref": "#/$defs/binding"}
 			if family, ok := strings.CutSuffix(f.Name, "*"); ok {
 				patterns["^"+regexp.QuoteMeta(family)+".+$"] = one

@@ -2,11 +2,10 @@ package mapping
 
 import (
 	"embed"
+	"koinos/core/origin"
 	"path"
 	"slices"
 	"strings"
-
-	"koinos/core/finding"
 )
 
 //go:embed standard/*.yaml
@@ -38,7 +37,7 @@ func Standard(name string) string {
 
 // standardNode is a standard mapping as nodes, at the place of the word that
 // asks for it.
-func standardNode(name string, at finding.Place) *node {
+func standardNode(name string, at origin.Place) *node {
 	text := Standard(name)
 	if text == "" {
 		return nil
@@ -51,7 +50,7 @@ func standardNode(name string, at finding.Place) *node {
 	return root
 }
 
-func (n *node) moveTo(at finding.Place) {
+func (n *node) moveTo(at origin.Place) {
 	n.at = at
 	for i := range n.entries {
 		n.entries[i].at = at

@@ -5,7 +5,9 @@ import (
 	"slices"
 
 	"koinos/core/finding"
+	"koinos/core/intent"
 	"koinos/core/list"
+	"koinos/core/origin"
 	"koinos/core/source"
 )
 
@@ -67,7 +69,7 @@ const MostRows = 50_000
 // out about the whole document; nil where the mapping does not need it.
 func NewTable(m *Mapping, src source.Reader, decided *Evidence) *Table {
 	t := &Table{m: m, src: src, decided: decided}
-	t.cond = worker{m: m, set: &list.Set{}, d: &Draft{}, loc: &m.Document.locale}
+	t.cond = worker{m: m, set: &list.Set{}, d: &intent.Intent{}, loc: &m.Document.locale}
 	t.cond.newEnv()
 	if m.Group.Anywhere || m.Group.By == "join" {
 		t.gather = newGather()
@@ -95,7 +97,7 @@ func (t *Table) Next() (Group, error) {
 				return Group{}, err
 			}
 			if t.groups == 0 {
-				return Group{}, finding.Fatal(finding.DocumentEmpty, finding.Place{}, "No row below the heading belongs to an order.")
+				return Group{}, finding.Fatal(finding.DocumentEmpty, origin.Place{}, "No row below the heading belongs to an order.")
 			}
 			return Group{}, io.EOF
 		}

@@ -8,6 +8,7 @@ import (
 	"koinos/core/finding"
 	"koinos/core/list"
 	"koinos/core/order"
+	"koinos/core/origin"
 	"koinos/core/source"
 )
 
@@ -90,7 +91,7 @@ func (w *worker) step(b *bound, t taken, what string) {
 }
 
 func (w *worker) bad(b *bound, t taken, code finding.Code, format string, args ...any) *finding.Finding {
-	f := w.d.find(code, t.at.place(), t.cell.Text, w.now, format, args...)
+	f := w.d.Find(code, t.at.place(), t.cell.Text, w.now, format, args...)
 	f.Field = b.Field.Name
 	return f
 }
@@ -132,12 +133,12 @@ func (w *worker) stated(b *bound, l *order.Line, r *Row) {
 		return // what kept the value from being there has been said
 	}
 	at, named := w.blank(b, r)
-	f := w.d.find(code, at, "", w.now, "%s %s be there, but %s.", b.Field.Name, word, named)
+	f := w.d.Find(code, at, "", w.now, "%s %s be there, but %s.", b.Field.Name, word, named)
 	f.Field = b.Field.Name
 }
 
 // blank says where a missing value should have stood.
-func (w *worker) blank(b *bound, r *Row) (finding.Place, string) {
+func (w *worker) blank(b *bound, r *Row) (origin.Place, string) {
 	at := r.Place(0)
 	if len(b.From) == 0 {
 		return at, "the expression gives nothing"
@@ -147,7 +148,7 @@ func (w *worker) blank(b *bound, r *Row) (finding.Place, string) {
 	case s.Kind == ByLabel:
 		return at, fmt.Sprintf("nothing stands beside the label %q", s.Text)
 	case s.Kind == ByCell:
-		return finding.Place{Sheet: r.Sheet, Row: s.Row, Column: s.Column}, "the cell " + s.Text + " is blank"
+		return origin.Place{Sheet: r.Sheet, Row: s.Row, Column: s.Column}, "the cell " + s.Text + " is blank"
 	case r.Node != nil:
 		return at, fmt.Sprintf("%s is not there", s.Text)
 	}
@@ -189,7 +190,7 @@ func (w *worker) take(b *bound, t taken, l *order.Line) {
 			found := w.bad(b, t, finding.CrosswalkMissing, "%q is not in the crosswalk %s.", text, b.Crosswalk)
 			found.List = b.Crosswalk
 			if near, ok := walk.Nearest(text); ok {
-				found.Hint = fmt.Sprintf("Did the partner mean %q? %s", near, found.Hint)
+				found.Nearest, found.Hint = near, fmt.Sprintf("Did the partner mean %q? %s", near, found.Hint)
 			}
 			return
 		}
@@ -208,7 +209,7 @@ func (w *worker) take(b *bound, t taken, l *order.Line) {
 		}
 		f.SetNumber(o, l, n)
 		if f.IsStated() && b.Compare {
-			w.d.stated = append(w.d.stated, w.now)
+			w.d.State(w.now)
 		}
 		if w.watch != nil {
 			w.settled(b, t, n.String())
@@ -304,7 +305,8 @@ func (w *worker) listed(b *bound, t taken, text string) (string, bool) {
 		return "", false
 	case m.Entry == nil:
 		f := w.bad(b, t, code, "%q is not in the list %s.", text, name)
-		f.Hint, f.List = unknownHint(known, text, name), name
+		f.List = name
+		f.Hint, f.Nearest = unknownHint(known, text, name)
 		return "", false
 	}
 	got := m.Entry.Get(b.Give)
@@ -360,18 +362,18 @@ func (w *worker) compareCurrencies() {
 		if currency == "" || slices.Contains(strings.Fields(s.means), currency) {
 			continue
 		}
-		f := w.d.find(finding.CurrencyDiffers, s.at.place(), s.text, s.line, "%s is in %q, but the order is in %s.", s.field, s.text, currency)
+		f := w.d.Find(finding.CurrencyDiffers, s.at.place(), s.text, s.line, "%s is in %q, but the order is in %s.", s.field, s.text, currency)
 		f.Field = s.field
 	}
 }
 
-func unknownHint(known *list.List, text, name string) string {
+func unknownHint(known *list.List, text, name string) (hint, nearest string) {
 	near, ok := known.Nearest(text)
 	switch {
 	case !ok:
-		return "Nothing in the list is near it. Add it to the list " + name + ", or correct the cell."
+		return "Nothing in the list is near it. Add it to the list " + name + ", or correct the value.", ""
 	case near.Name != "":
-		return fmt.Sprintf("Nearest in the list: %s (%s).", near.Code, near.Name)
+		return fmt.Sprintf("Nearest in the list: %s (%s).", near.Code, near.Name), near.Code
 	}
-	return fmt.Sprintf("Nearest in the list: %s.", near.Code)
+	return fmt.Sprintf("Nearest in the list: %s.", near.Code), near.Code
 }

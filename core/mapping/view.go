@@ -5,9 +5,10 @@ import (
 
 	"github.com/expr-lang/expr/vm"
 
-	"koinos/core/finding"
+	"koinos/core/intent"
 	"koinos/core/jsondoc"
 	"koinos/core/list"
+	"koinos/core/origin"
 	"koinos/core/source"
 )
 
@@ -26,12 +27,12 @@ type where struct {
 	node   *jsondoc.Node
 }
 
-func (w where) place() finding.Place {
+func (w where) place() origin.Place {
 	switch {
 	case w.node != nil:
 		return source.PlaceOf(w.node, w.rec.Line)
 	case w.rec == nil:
-		return finding.Place{}
+		return origin.Place{}
 	}
 	return w.rec.Place(w.column)
 }
@@ -39,7 +40,7 @@ func (w where) place() finding.Place {
 // worker maps one group, or evaluates the conditions of rows.
 type worker struct {
 	m      *Mapping
-	d      *Draft
+	d      *intent.Intent
 	set    *list.Set
 	g      *Group
 	view   view
@@ -59,12 +60,12 @@ type worker struct {
 
 // Step is one thing that was done to a value on its way into an order.
 type Step struct {
-	Line  int           `json:"line,omitempty"`
-	Field string        `json:"field"`
-	What  string        `json:"what" doc:"What was done: found, expr, crosswalk, list, read as …"`
-	Text  string        `json:"text" doc:"The value after it"`
-	Place finding.Place `json:"place,omitzero"`
-	At    string        `json:"at,omitempty" doc:"The place as a person says it"`
+	Line  int          `json:"line,omitempty"`
+	Field string       `json:"field"`
+	What  string       `json:"what" doc:"What was done: found, expr, crosswalk, list, read as …"`
+	Text  string       `json:"text" doc:"The value after it"`
+	Place origin.Place `json:"place,omitzero"`
+	At    string       `json:"at,omitempty" doc:"The place as a person says it"`
 }
 
 // find looks a spot's value up in the view.

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"koinos/core/intent"
 	"koinos/core/list"
 	"koinos/core/order"
 	"koinos/core/source"
@@ -24,7 +25,7 @@ func (b *Binding) Written(value string, set *list.Set) (string, error) {
 		return "", nil
 	}
 	if b.Write != nil {
-		w := worker{set: set, d: &Draft{}, loc: &b.locale}
+		w := worker{set: set, d: &intent.Intent{}, loc: &b.locale}
 		w.newEnv()
 		w.env.Value = value
 		v, err := b.Write.run(&w)

@@ -100,7 +100,7 @@ func BenchmarkOrdersOfX12(b *testing.B) {
 	b.Run("read", func(b *testing.B) { run(b, func(*Group) {}) })
 	b.Run("read+map+check", func(b *testing.B) {
 		run(b, func(g *Group) {
-			d := m.Draft(g, set)
+			d := m.Read(g, set)
 			check.Order(&d.Order, d, check.Terms{Tolerance: m.Tolerance, Rounding: m.Rounding})
 			if d.Refused() || len(d.Order.Lines) != 40 {
 				b.Fatal(d.Findings)

@@ -4,88 +4,9 @@ import (
 	"slices"
 	"strings"
 
+	"koinos/core/intent"
 	"koinos/core/order"
 )
-
-// Names of the fields of the user's own that notices carry.
-const (
-	Answer       = "answer"        // of the order: element 587; of a line: element 668
-	AnsweredOn   = "answered_on"   // day
-	Accepted     = "accepted"      // quantity of a line that is accepted
-	AcceptedUnit = "accepted_unit" // and its unit
-	DueOn        = "due_on"        // day for which a line is promised
-	Backordered  = "backordered"   // quantity of a line that comes later: ours to set
-	Change       = "change"        // of a line: element 670
-	ChangeNumber = "change_number" // which change of the order it is
-	ChangedOn    = "changed_on"
-	Shipment     = "shipment"   // number
-	ShippedOn    = "shipped_on" // day
-	ShippedAt    = "shipped_at" // time of day, HHMM
-	ToldOn       = "told_on"    // day of the notice
-	ShippedSoFar = "shipped_to_date"
-	Invoice      = "invoice" // number
-	InvoicedOn   = "invoiced_on"
-	Invoiced     = "invoiced" // quantity of a line
-)
-
-// Seller gives an order as its seller sees it, whichever side we are: our
-// purchase order is their sales order, our item the buyer's, and our number the
-// sender's.
-func Seller(o *order.Order) order.Order {
-	m := *o
-	m.ID, m.Revision, m.Kind, m.Lines, m.Custom = 0, 0, order.Sales, slices.Clone(o.Lines), slices.Clone(o.Custom)
-	if o.Kind == order.Purchase {
-		m.Number, m.SenderNumber = o.SenderNumber, o.Number
-	}
-	for i := range m.Lines {
-		l := &m.Lines[i]
-		l.Custom = slices.Clone(l.Custom)
-		if o.Kind == order.Purchase {
-			l.Item, l.BuyerItem, l.SupplierItem = l.SupplierItem, l.Item, ""
-		}
-	}
-	return m
-}
-
-// Buyer gives an order that is as its seller sees it as its buyer does.
-func Buyer(o *order.Order) order.Order {
-	m := *o
-	m.Kind, m.Number, m.SenderNumber, m.Lines = order.Purchase, o.SenderNumber, o.Number, slices.Clone(o.Lines)
-	for i := range m.Lines {
-		l := &m.Lines[i]
-		l.Item, l.BuyerItem, l.SupplierItem = l.BuyerItem, "", l.Item
-	}
-	return m
-}
-
-// get gives a custom field.
-func get(list []order.Custom, name string) string {
-	for _, c := range list {
-		if c.Name == name {
-			return c.Value
-		}
-	}
-	return ""
-}
-
-// set sets a custom field; a blank value takes it away.
-func set(list *[]order.Custom, name, value string) {
-	i := slices.IndexFunc(*list, func(c order.Custom) bool { return c.Name == name })
-	switch {
-	case i >= 0 && value == "":
-		*list = slices.Delete(*list, i, i+1)
-	case i >= 0:
-		(*list)[i].Value = value
-	case value != "":
-		*list = append(*list, order.Custom{Name: name, Value: value})
-	}
-}
-
-// Get gives a custom field of an order; Set sets it.
-func Get(o *order.Order, name string) string { return get(o.Custom, name) }
-
-// Set sets a custom field of an order; a blank value takes it away.
-func Set(o *order.Order, name, value string) { set(&o.Custom, name, value) }
 
 // lineOf finds the line of a number.
 func lineOf(o *order.Order, number string) *order.Line {
@@ -120,6 +41,7 @@ func named(l *order.Line) order.Line {
 // line. Both as the seller sees them.
 func Confirm(asked, is *order.Order, today order.Date) order.Order {
 	v := bare(is)
+	v.Statement = &order.Statement{Kind: string(intent.Answer), On: today}
 	changed, rejected := false, 0
 	for i := range asked.Lines {
 		a := &asked.Lines[i]
@@ -151,9 +73,9 @@ func Confirm(asked, is *order.Order, today order.Date) order.Order {
 				codes = append(codes, "DR")
 			}
 			switch {
-			case get(l.Custom, Backordered) != "":
+			case l.Backordered.Sign() > 0:
 				code = "BP"
-				if later, err := order.ParseNumber(get(l.Custom, Backordered)); err == nil && later.Cmp(accepted) >= 0 {
+				if l.Backordered.Cmp(accepted) >= 0 {
 					code = "IB"
 				}
 			case len(codes) == 1:
@@ -163,10 +85,7 @@ func Confirm(asked, is *order.Order, today order.Date) order.Order {
 			}
 		}
 		changed = changed || code != "IA"
-		set(&out.Custom, Answer, code)
-		set(&out.Custom, Accepted, accepted.String())
-		set(&out.Custom, AcceptedUnit, a.Unit)
-		set(&out.Custom, DueOn, string(day))
+		out.Statement = &order.LineStatement{Code: code, Accepted: accepted, AcceptedUnit: a.Unit, DueOn: day}
 		v.Lines = append(v.Lines, out)
 	}
 	code := "AD"
@@ -176,8 +95,7 @@ func Confirm(asked, is *order.Order, today order.Date) order.Order {
 	case changed:
 		code = "AC"
 	}
-	Set(&v, Answer, code)
-	Set(&v, AnsweredOn, string(today))
+	v.Statement.Code = code
 	return v
 }
 
@@ -231,19 +149,18 @@ func Changes(was, is *order.Order, number string, today order.Date) order.Order 
 		if code == "DI" {
 			out.Quantity = order.NumberOf(0)
 		}
-		set(&out.Custom, Change, code)
+		out.Statement = &order.LineStatement{Code: code}
 		v.Lines = append(v.Lines, out)
 	}
 	for i := range was.Lines {
 		if before := &was.Lines[i]; lineOf(is, before.Number) == nil {
 			out := named(before)
 			out.Quantity, out.UnitPrice = order.NumberOf(0), before.UnitPrice
-			set(&out.Custom, Change, "DI")
+			out.Statement = &order.LineStatement{Code: "DI"}
 			v.Lines = append(v.Lines, out)
 		}
 	}
-	Set(&v, ChangeNumber, number)
-	Set(&v, ChangedOn, string(today))
+	v.Statement = &order.Statement{Kind: string(intent.Change), Number: number, On: today}
 	return v
 }
 
@@ -263,13 +180,10 @@ func Ship(is *order.Order, said map[string]order.Number, number string, today or
 		}
 		out := named(l)
 		out.Quantity = now
-		set(&out.Custom, ShippedSoFar, l.Shipped.String())
+		out.Statement = &order.LineStatement{ToDate: l.Shipped}
 		v.Lines = append(v.Lines, out)
 	}
-	Set(&v, Shipment, number)
-	Set(&v, ShippedOn, string(today))
-	Set(&v, ToldOn, string(today))
-	Set(&v, ShippedAt, clock)
+	v.Statement = &order.Statement{Kind: string(intent.Shipment), Number: number, On: today, ToldOn: today, At: clock}
 	return v
 }
 
@@ -292,11 +206,9 @@ func Bill(is *order.Order, said map[string]order.Number, number string, today or
 		out := named(l)
 		out.Quantity, out.UnitPrice, out.TaxPercent = now, l.UnitPrice, l.TaxPercent
 		if l.PriceBasis.Sign() > 0 || l.DiscountPercent.Sign() > 0 { // an invoice has one price for one unit
-			probe := order.Order{Currency: is.Currency, Lines: []order.Line{{Quantity: order.NumberOf(1), UnitPrice: l.UnitPrice, PriceBasis: l.PriceBasis, DiscountPercent: l.DiscountPercent}}}
-			if _, err := probe.Compute(order.HalfUp); err != nil {
+			if out.UnitPrice, err = unitPrice(is.Currency, l, now); err != nil {
 				return v, err
 			}
-			out.UnitPrice = probe.Lines[0].Amount
 		}
 		v.Lines = append(v.Lines, out)
 	}
@@ -313,16 +225,71 @@ func Bill(is *order.Order, said map[string]order.Number, number string, today or
 		v.Lines[i].TaxPercent = order.Number{}
 	}
 	v.StatedTotal = v.Total
-	Set(&v, Invoice, number)
-	Set(&v, InvoicedOn, string(today))
+	v.Statement = &order.Statement{Kind: string(intent.Invoice), Number: number, On: today}
 	return v, nil
+}
+
+// mostPlaces is how many decimal places a unit price is written with.
+const mostPlaces = 10
+
+// unitPrice is the price of one unit of a line with a price basis or a discount:
+// the one of fewest decimal places, the currency's at least, with which the
+// quantity comes to the same amount as with the line's own terms.
+func unitPrice(currency string, l *order.Line, quantity order.Number) (order.Number, error) {
+	amount := func(one order.Line) (order.Number, error) {
+		probe := order.Order{Currency: currency, Lines: []order.Line{one}}
+		_, err := probe.Compute(order.HalfUp)
+		return probe.Lines[0].Amount, err
+	}
+	want, err := amount(order.Line{Quantity: quantity, UnitPrice: l.UnitPrice, PriceBasis: l.PriceBasis, DiscountPercent: l.DiscountPercent})
+	if err != nil {
+		return order.Number{}, err
+	}
+	price := l.UnitPrice
+	if l.PriceBasis.Sign() > 0 {
+		if price, err = price.Quo(l.PriceBasis); err != nil {
+			return price, err
+		}
+	}
+	if l.DiscountPercent.Sign() > 0 {
+		rate, err := order.NumberOf(100).Sub(l.DiscountPercent)
+		if err == nil {
+			rate, err = rate.Quo(order.NumberOf(100))
+		}
+		if err == nil {
+			price, err = price.Mul(rate)
+		}
+		if err != nil {
+			return price, err
+		}
+	}
+	for places := order.CurrencyDigits(currency); ; places++ {
+		one := price.Round(order.HalfUp, places)
+		got, err := amount(order.Line{Quantity: quantity, UnitPrice: one})
+		if err != nil || got.Cmp(want) == 0 || places == mostPlaces {
+			return one, err
+		}
+	}
 }
 
 // Answered gives the lines of an answer to a change what was asked of each.
 func Answered(v, asked *order.Order) {
 	for i := range v.Lines {
 		if l := lineOf(asked, v.Lines[i].Number); l != nil {
-			set(&v.Lines[i].Custom, Change, either(get(l.Custom, Change), "CA"))
+			v.Lines[i].Statement.Asked = "CA"
+			if l.Statement != nil && l.Statement.Code != "" {
+				v.Lines[i].Statement.Asked = l.Statement.Code
+			}
 		}
 	}
+}
+
+// Quantities are what a notice says of each line, by line number: what later
+// notices of the kind must not say again.
+func Quantities(v *order.Order) map[string]order.Number {
+	q := map[string]order.Number{}
+	for i := range v.Lines {
+		q[v.Lines[i].Number] = v.Lines[i].Quantity
+	}
+	return q
 }

@@ -5,16 +5,19 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
+	"koinos/core/origin"
 )
 
 // Change is one field that differs between two orders.
 type Change struct {
-	Line  int    `json:"line,omitempty" doc:"Position of the line, counted from 1; 0 is the header"`
-	Field string `json:"field"`
-	Was   string `json:"was"`
-	Is    string `json:"is"`
-	At    string `json:"at,omitempty" doc:"Where in the document the new value stands"`
-	Row   int    `json:"row,omitempty" doc:"The row of that place"`
+	Line   int          `json:"line,omitempty" doc:"Position of the line, counted from 1; 0 is the header"`
+	LineID int          `json:"line_id,omitempty" doc:"Id of the line"`
+	Field  string       `json:"field"`
+	Was    string       `json:"was"`
+	Is     string       `json:"is"`
+	Place  origin.Place `json:"place,omitzero" doc:"Where in the document the new value stands"`
+	At     string       `json:"at,omitempty" doc:"The place as a person says it"`
 }
 
 // String says what changed in a line of text.
@@ -63,20 +66,37 @@ func (o *Order) Each(yield func(line int, field, value string)) {
 
 // headerFields and lineFields are the fields of the two levels, each with its
 // place in the table of fields.
-var headerFields, lineFields = atLevel(Header), atLevel(Lines)
+var headerFields, lineFields = atLevel(fields, Header, 0), atLevel(fields, Lines, 0)
+
+// saidHeader and saidLines are those that only a Statement has.
+var saidHeader, saidLines = atLevel(statements, Header, len(fields)), atLevel(statements, Lines, len(fields))
 
 type placed struct {
 	*Field
 	at int // counted from 1
 }
 
-func atLevel(level Level) (list []placed) {
-	for i := range fields {
-		if f := &fields[i]; f.Level == level && (level != Header || f.Name != "number") {
-			list = append(list, placed{f, i + 1})
+func atLevel(table []Field, level Level, behind int) (list []placed) {
+	for i := range table {
+		f := &table[i]
+		if f.Level != level || level == Header && f.Name == "number" {
+			continue
 		}
+		list = append(list, placed{f, behind + i + 1})
 	}
 	return list
+}
+
+// eachSaid calls yield for the fields of a Statement that records of its kind have.
+func eachSaid(o *Order, l *Line, list []placed, yield func(placed, string)) {
+	for i := range list {
+		if !list[i].Of(o.Statement.Kind) {
+			continue
+		}
+		if v := list[i].Value(o, l); v != "" {
+			yield(list[i], v)
+		}
+	}
 }
 
 // each is Each, and tells the field's place in the table; 0 is a field that is
@@ -91,6 +111,9 @@ func (o *Order) each(yield func(line, at int, field, value string)) {
 		if v := headerFields[i].Value(o, nil); v != "" {
 			yield(0, headerFields[i].at, headerFields[i].Name, v)
 		}
+	}
+	if o.Statement != nil {
+		eachSaid(o, nil, saidHeader, func(f placed, v string) { yield(0, f.at, f.Name, v) })
 	}
 	for _, r := range byKey(o.References, func(r Reference) string { return r.Qualifier }) {
 		give(0, "reference."+r.Qualifier, r.Value)
@@ -109,6 +132,9 @@ func (o *Order) each(yield func(line, at int, field, value string)) {
 			if v := lineFields[i].Value(o, l); v != "" {
 				yield(n+1, lineFields[i].at, lineFields[i].Name, v)
 			}
+		}
+		if o.Statement != nil && l.Statement != nil {
+			eachSaid(o, l, saidLines, func(f placed, v string) { yield(n+1, f.at, f.Name, v) })
 		}
 		eachExtra(n+1, l.Charges, l.Custom, give)
 	}
@@ -164,27 +190,83 @@ func (o *Order) Fingerprint() [sha256.Size]byte {
 	return sha256.Sum256(b)
 }
 
-// Diff lists what is different in b, in the order of Each; lines are compared
-// by position.
+// Diff lists what is different in b, in the order of Each. Lines are the same
+// where they have the same id, or, where neither order's lines have ids yet, the
+// same position. A line that is gone is named by its position in a.
 func Diff(a, b *Order) []Change {
 	type key struct {
-		line  int
+		line  int // position in a
 		field string
 	}
 	was := map[key]string{}
 	a.Each(func(line int, field, value string) { was[key{line, field}] = value })
+	from := linesOf(a, b)
 	var list []Change
 	b.Each(func(line int, field, value string) {
-		k := key{line, field}
-		if was[k] != value {
-			list = append(list, Change{Line: line, Field: field, Was: was[k], Is: value})
+		c := Change{Line: line, Field: field, Is: value}
+		k := key{0, field}
+		if line > 0 {
+			k.line, c.LineID = from[line-1], b.Lines[line-1].ID
+		}
+		if line > 0 && k.line == 0 {
+			list = append(list, c) // a new line
+			return
+		}
+		if c.Was = was[k]; c.Was != value {
+			list = append(list, c)
 		}
 		delete(was, k)
 	})
-	a.Each(func(line int, field, value string) {
-		if _, gone := was[key{line, field}]; gone {
-			list = append(list, Change{Line: line, Field: field, Was: value})
+	to := make([]int, len(a.Lines)) // where each line of a is in b
+	for n, at := range from {
+		if at > 0 {
+			to[at-1] = n + 1
 		}
+	}
+	a.Each(func(line int, field, value string) {
+		if _, gone := was[key{line, field}]; !gone {
+			return
+		}
+		c := Change{Line: line, Field: field, Was: value}
+		if line > 0 {
+			if c.LineID = a.Lines[line-1].ID; to[line-1] > 0 {
+				c.Line = to[line-1]
+			}
+		}
+		list = append(list, c)
 	})
 	return list
+}
+
+// linesOf gives for each line of b its position in a; 0 is a line that a does not have.
+func linesOf(a, b *Order) []int {
+	at := map[int]int{}
+	for i := range a.Lines {
+		if id := a.Lines[i].ID; id != 0 {
+			at[id] = i + 1
+		}
+	}
+	from := make([]int, len(b.Lines))
+	for i := range b.Lines {
+		switch id := b.Lines[i].ID; {
+		case len(at) > 0 && (id != 0 || i >= len(a.Lines)):
+			from[i] = at[id]
+		case i < len(a.Lines):
+			from[i] = i + 1
+		}
+	}
+	return from
+}
+
+// NameLines gives each line without an id the next one; an id is never given twice.
+func (o *Order) NameLines() {
+	for i := range o.Lines {
+		o.LastLine = max(o.LastLine, o.Lines[i].ID)
+	}
+	for i := range o.Lines {
+		if l := &o.Lines[i]; l.ID == 0 {
+			o.LastLine++
+			l.ID = o.LastLine
+		}
+	}
 }

@@ -41,7 +41,8 @@ type Field struct {
 	Type    Type
 	About   string
 	Choices []string
-	Must    bool // an order makes no sense without it: a mapping cannot lower this need
+	Must    bool     // an order makes no sense without it: a mapping cannot lower this need
+	Kinds   []string // kinds of record that alone have it: change, answer, shipment, receipt, invoice; nil is every one
 
 	text func(*Order, *Line) *string
 	num  func(*Order, *Line) *Number
@@ -121,6 +122,7 @@ var fields = []Field{
 	{Name: "received", Level: Lines, Type: Decimal, About: "Quantity received so far", num: func(_ *Order, l *Line) *Number { return &l.Received }},
 	{Name: "cancelled", Level: Lines, Type: Decimal, About: "Quantity cancelled", num: func(_ *Order, l *Line) *Number { return &l.Cancelled }},
 	{Name: "notes", Level: Lines, Type: Text, About: "Free text for people", text: func(_ *Order, l *Line) *string { return &l.Notes }},
+	{Name: "backordered", Level: Lines, Type: Decimal, About: "Quantity that comes later than was asked", num: func(_ *Order, l *Line) *Number { return &l.Backordered }},
 }
 
 // Roles are the parties an order can name.
@@ -229,14 +231,42 @@ func chargeField(key string, allowance bool) Field {
 	}}
 }
 
-// FieldNames lists the names that can be bound at a level, in the order of the
-// reference; families stand as their prefix and an asterisk ("custom.*").
+// Of reports whether records of a kind have the field: "" and "order" are orders.
+func (f *Field) Of(kind string) bool { return f.Kinds == nil || slices.Contains(f.Kinds, kind) }
+
+// FieldNames lists the names that can be bound at a level, of records of any
+// kind, in the order of the reference; families stand as their prefix and an
+// asterisk ("custom.*").
 func FieldNames(level Level) []string {
 	var names []string
-	for _, f := range AllFields(level) {
-		names = append(names, f.Name)
+	for _, f := range append(AllFields(level), Statements(level)...) {
+		if !slices.Contains(names, f.Name) {
+			names = append(names, f.Name)
+		}
 	}
 	return names
+}
+
+// Statements lists the fields of a level that only records of some kinds have.
+func Statements(level Level) []Field {
+	return slices.DeleteFunc(slices.Clone(statements), func(f Field) bool { return f.Level != level })
+}
+
+// LookupOf finds the field of a name in records of a kind: change, answer,
+// shipment, receipt, invoice. The second result is false where they have none.
+func LookupOf(kind string, level Level, name string) (Field, bool) {
+	for _, f := range statements {
+		if f.Level == level && f.Name == name && f.Of(kind) {
+			return f, true
+		}
+	}
+	return Lookup(level, name)
+}
+
+// PlainFields lists the fields of a level whose names are not of the user's choice,
+// parties aside.
+func PlainFields(level Level) []Field {
+	return slices.DeleteFunc(slices.Clone(fields), func(f Field) bool { return f.Level != level })
 }
 
 // AllFields lists the fields of a level, parties included; a family stands as

@@ -56,6 +56,7 @@ type Order struct {
 	Charges    []Charge    `json:"charges,omitempty" doc:"Allowances and charges on the whole order"`
 	Custom     []Custom    `json:"custom,omitempty" doc:"Fields of the user's own"`
 	Lines      []Line      `json:"lines,omitempty"`
+	Statement  *Statement  `json:"statement,omitempty" doc:"What a change, an answer, a shipment or an invoice says besides"`
 
 	TaxAmount   Number `json:"tax_amount,omitzero" doc:"Tax as the document states it for the whole order"`
 	StatedTotal Number `json:"total_stated,omitzero" doc:"The total as the document states it"`
@@ -67,6 +68,7 @@ type Order struct {
 	Opening  bool   `json:"opening,omitempty" doc:"It was there before Koinos was: it keeps the sender's number and is not passed on"`
 	Status   Status `json:"status,omitempty" enum:"draft,open,confirmed,partial,complete,cancelled"`
 	Revision int    `json:"revision,omitzero" doc:"1 when stored first; one more with every change"`
+	LastLine int    `json:"-"` // highest id that a line of the order ever had
 }
 
 // Reference is a number of somebody else's that belongs to the order.
@@ -108,6 +110,7 @@ type Charge struct {
 
 // Line is one position of an order.
 type Line struct {
+	ID              int    `json:"id,omitzero" doc:"The line's id within its order: it stays through every change, and no other line ever gets it"`
 	Number          string `json:"number,omitempty" doc:"Line number: the sender's, or counted from 1"`
 	SenderLine      string `json:"sender_line,omitempty" doc:"The sender's own id of the line"`
 	Item            string `json:"item,omitempty" doc:"Our item code"`
@@ -127,12 +130,16 @@ type Line struct {
 	RequestedShipOn     Date     `json:"requested_ship_on,omitempty"`
 	RequestedDeliveryOn Date     `json:"requested_delivery_on,omitempty"`
 	Location            string   `json:"location,omitempty"`
-	Shipped             Number   `json:"shipped,omitzero" doc:"Quantity shipped so far"`
-	Received            Number   `json:"received,omitzero" doc:"Quantity received so far"`
+	Shipped             Number   `json:"shipped,omitzero" doc:"Quantity shipped so far: the sum of the shipments"`
+	Received            Number   `json:"received,omitzero" doc:"Quantity received so far: the sum of the receipts"`
 	Cancelled           Number   `json:"cancelled,omitzero" doc:"Quantity cancelled"`
+	Backordered         Number   `json:"backordered,omitzero" doc:"Quantity that comes later than was asked"`
 	Notes               string   `json:"notes,omitempty"`
 	Charges             []Charge `json:"charges,omitempty"`
 	Custom              []Custom `json:"custom,omitempty"`
+
+	Invoiced  Number         `json:"invoiced,omitzero" doc:"Quantity invoiced so far"`
+	Statement *LineStatement `json:"statement,omitempty" doc:"What a change, an answer or a shipment says of the line besides"`
 }
 
 // Identity is what makes two arrivals the same order: kind, partner and the
@@ -144,6 +151,16 @@ func (o *Order) Identity() string {
 		return ""
 	}
 	return string(o.Kind) + "|" + strings.ToUpper(strings.TrimSpace(o.Partner)) + "|" + number
+}
+
+// Position is where the line of an id stands, counted from 1; 0 is none.
+func (o *Order) Position(id int) int {
+	for i := range o.Lines {
+		if o.Lines[i].ID == id {
+			return i + 1
+		}
+	}
+	return 0
 }
 
 // Party gives the party of a role, or nil.

@@ -3,6 +3,7 @@ package order
 import (
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 )
 
@@ -10,17 +11,20 @@ import (
 type LineKey string
 
 const (
+	ByID         LineKey = "id"          // Koinos's own id of the line
 	ByNumber     LineKey = "number"      // the line number
 	BySenderLine LineKey = "sender_line" // the sender's own id of the line
 	ByItem       LineKey = "item"        // the item, by whichever code the line has
 )
 
-// LineKeys are all of them.
+// LineKeys are those that a mapping can name.
 var LineKeys = []string{string(ByNumber), string(BySenderLine), string(ByItem)}
 
 func (k LineKey) of(l *Line) string {
 	var key string
 	switch k {
+	case ByID:
+		return strconv.Itoa(l.ID)
 	case BySenderLine:
 		key = l.SenderLine
 	case ByItem:
@@ -113,9 +117,13 @@ func (o *Order) Update(in *Order, a Arrival) (*Order, []int, error) {
 			return nil, nil, &Conflict{i + 1, fmt.Sprintf("The line has no %s to find the stored line by.", a.Match)}
 		}
 		j, known := at[key]
+		if !known && a.Match == ByID {
+			return nil, nil, &Conflict{i + 1, fmt.Sprintf("The stored order has no line of the id %s.", key)}
+		}
 		if !known {
 			at[key] = len(out.Lines)
 			out.Lines = append(out.Lines, *l)
+			out.Lines[len(out.Lines)-1].ID = 0
 			from = append(from, i+1)
 			continue
 		}
@@ -126,6 +134,11 @@ func (o *Order) Update(in *Order, a Arrival) (*Order, []int, error) {
 		was := &out.Lines[j]
 		for k := range a.Lines {
 			a.Lines[k].copy(out, was, in, l, a.Clear)
+		}
+		for _, kind := range []MovementKind{Shipment, Receipt} {
+			if is, had := was.Moved(kind), o.Lines[j].Moved(kind); is.Cmp(*had) < 0 {
+				return nil, nil, &Conflict{i + 1, fmt.Sprintf("%s have moved already, and %s arrives; what has moved is taken back by a counter-entry only.", had, is)}
+			}
 		}
 		if moved := o.moved(was); was.Quantity.Cmp(moved) < 0 {
 			return nil, nil, &Conflict{i + 1, fmt.Sprintf("The quantity arrives as %s, but %s have moved already.", was.Quantity, moved)}
@@ -170,16 +183,21 @@ func (o *Order) LineLike(l *Line, n int, by LineKey) int {
 func (o *Order) Replace(in *Order) (is *Order, from []int, err error) {
 	is = in.clone()
 	is.ID, is.Number, is.Revision, is.Stage, is.Opening = o.ID, o.Number, o.Revision, o.Stage, o.Opening
+	is.LastLine = o.LastLine
 	for i := range is.Lines {
 		from = append(from, i+1)
+		is.Lines[i].ID = 0
 	}
 	for i := range o.Lines {
 		was := &o.Lines[i]
 		moved := o.moved(was)
+		j := slices.IndexFunc(is.Lines, func(l Line) bool { return ByNumber.of(&l) == ByNumber.of(was) })
+		if j >= 0 && is.Lines[j].ID == 0 {
+			is.Lines[j].ID, is.Lines[j].Invoiced = was.ID, was.Invoiced
+		}
 		if moved.Sign() == 0 {
 			continue
 		}
-		j := slices.IndexFunc(is.Lines, func(l Line) bool { return ByNumber.of(&l) == ByNumber.of(was) })
 		if j < 0 || is.Lines[j].Quantity.Cmp(moved) < 0 {
 			return nil, nil, &Conflict{j + 1, fmt.Sprintf("Line %s is missing or less than the %s that have moved already.", was.Number, moved)}
 		}
@@ -202,7 +220,16 @@ func (o *Order) clone() *Order {
 	out.References, out.Parties, out.Charges = slices.Clone(o.References), slices.Clone(o.Parties), slices.Clone(o.Charges)
 	out.Custom, out.Lines = slices.Clone(o.Custom), slices.Clone(o.Lines)
 	for i := range out.Lines {
-		out.Lines[i].Charges, out.Lines[i].Custom = slices.Clone(out.Lines[i].Charges), slices.Clone(out.Lines[i].Custom)
+		l := &out.Lines[i]
+		l.Charges, l.Custom = slices.Clone(l.Charges), slices.Clone(l.Custom)
+		if l.Statement != nil {
+			said := *l.Statement
+			l.Statement = &said
+		}
+	}
+	if o.Statement != nil {
+		said := *o.Statement
+		out.Statement = &said
 	}
 	return &out
 }

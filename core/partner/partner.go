@@ -14,6 +14,8 @@ import (
 
 	"koinos/core/finding"
 	"koinos/core/mapping"
+	"koinos/core/order"
+	"koinos/core/origin"
 	"koinos/core/x12"
 )
 
@@ -106,7 +108,20 @@ func slug(name string) string {
 // OwnMapping is the text of the mapping that a partner has for a set unless
 // somebody writes another: the standard one, for orders of this partner.
 func (p *Partner) OwnMapping(set string) string {
-	return fmt.Sprintf("koinos: mapping/1\nname: %s\nextends: x12-%s\nabout: %s to and from %s\nheader:\n  partner: {value: %s}\n", p.Sets[set].Mapping, set, set, p.Name, p.Name)
+	orders := ""
+	if set != "850" {
+		orders = fmt.Sprintf("orders: {of: %s}\n", p.Orders())
+	}
+	return fmt.Sprintf("koinos: mapping/1\nname: %s\nextends: x12-%s\nabout: %s to and from %s\n%sheader:\n  partner: {value: %s}\n", p.Sets[set].Mapping, set, set, p.Name, orders, p.Name)
+}
+
+// Orders are which orders the partner's sets speak of: a customer's are our
+// sales orders, a supplier's our purchase orders.
+func (p *Partner) Orders() order.Kind {
+	if p.Kind == Supplier {
+		return order.Purchase
+	}
+	return order.Sales
 }
 
 const mostText = 1 << 20
@@ -115,7 +130,7 @@ const mostText = 1 << 20
 func Parse(text []byte) (*Partner, error) {
 	var all finding.All
 	bad := func(where, format string, args ...any) {
-		f := finding.New(finding.PartnerInvalid, finding.Place{Mapping: true}, where, format, args...)
+		f := finding.New(finding.PartnerInvalid, origin.Place{Mapping: true}, where, format, args...)
 		f.At = where
 		all = append(all, f)
 	}

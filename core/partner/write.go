@@ -11,6 +11,7 @@ import (
 	"koinos/core/list"
 	"koinos/core/mapping"
 	"koinos/core/order"
+	"koinos/core/origin"
 	"koinos/core/source"
 	"koinos/core/x12"
 )
@@ -23,7 +24,7 @@ func (p *Partner) Compose(m *mapping.Mapping, view *order.Order, lists *list.Set
 	set := m.Document.Set
 	w, err := x12.NewWriting(set, &p.style)
 	if err != nil {
-		return nil, []finding.Finding{finding.New(finding.FieldUnwritten, finding.Place{}, set, "%v.", err)}
+		return nil, []finding.Finding{finding.New(finding.FieldUnwritten, origin.Place{}, set, "%v.", err)}
 	}
 	found := m.Compose(w, []order.Order{*view}, lists, p.Hash)
 	w.Fill(p.Rules[set])
@@ -32,7 +33,7 @@ func (p *Partner) Compose(m *mapping.Mapping, view *order.Order, lists *list.Set
 		if n.Code != "" {
 			code = finding.X12Rule
 		}
-		f := finding.New(code, finding.Place{Pointer: n.Place}, n.Value, "%s", n.Message)
+		f := finding.New(code, origin.Place{Segment: n.Place}, n.Value, "%s", n.Message)
 		found = append(found, f)
 	}
 	return w, append(found, p.look(m, w, view, lists)...)
@@ -41,13 +42,13 @@ func (p *Partner) Compose(m *mapping.Mapping, view *order.Order, lists *list.Set
 // look reads back what was written.
 func (p *Partner) look(m *mapping.Mapping, w *x12.Writing, view *order.Order, lists *list.Set) []finding.Finding {
 	var found []finding.Finding
-	bad := func(code finding.Code, at finding.Place, value, format string, args ...any) {
+	bad := func(code finding.Code, at origin.Place, value, format string, args ...any) {
 		found = append(found, finding.New(code, at, value, format, args...))
 	}
 	var b bytes.Buffer
 	probe := p.Envelope(1, 1, time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC))
 	if err := probe.Write(&b, &p.style, []*x12.Writing{w}); err != nil {
-		bad(finding.X12Rule, finding.Place{}, "", "It cannot be written: %v.", err)
+		bad(finding.X12Rule, origin.Place{}, "", "It cannot be written: %v.", err)
 		return found
 	}
 	sets := 0
@@ -69,7 +70,7 @@ func (p *Partner) look(m *mapping.Mapping, w *x12.Writing, view *order.Order, li
 		},
 	})
 	if err != nil || sets != 1 {
-		bad(finding.X12Rule, finding.Place{}, "", "What was written cannot be read back (%d transaction sets, %v).", sets, err)
+		bad(finding.X12Rule, origin.Place{}, "", "What was written cannot be read back (%d transaction sets, %v).", sets, err)
 	}
 	for _, f := range found {
 		if f.Severity == finding.Error {
@@ -83,7 +84,7 @@ func (p *Partner) look(m *mapping.Mapping, w *x12.Writing, view *order.Order, li
 // to be written.
 func (p *Partner) readBack(m *mapping.Mapping, doc []byte, view *order.Order, lists *list.Set) []finding.Finding {
 	broken := func(format string, args ...any) []finding.Finding {
-		return []finding.Finding{finding.New(finding.X12Rule, finding.Place{}, "", format, args...)}
+		return []finding.Finding{finding.New(finding.X12Rule, origin.Place{}, "", format, args...)}
 	}
 	src, err := source.Open(bytes.NewReader(doc), int64(len(doc)), m.Options(source.DefaultLimits))
 	if err != nil {
@@ -93,14 +94,14 @@ func (p *Partner) readBack(m *mapping.Mapping, doc []byte, view *order.Order, li
 	if err != nil {
 		return broken("What was written cannot be read back: %v.", err)
 	}
-	got := m.Draft(&g, lists).Order
+	got := m.Read(&g, lists).Order
 	var all []finding.Finding
 	for _, c := range order.Diff(view, &got) {
 		numeric := c.Field == "quantity" || c.Field == "unit_price" || strings.HasPrefix(c.Field, "charge.") || strings.HasPrefix(c.Field, "allowance.")
 		if c.Was == "" || !numeric && c.Field != "sender_number" && c.Field != "item" && c.Field != "unit" { // texts may have been transliterated
 			continue
 		}
-		f := finding.New(finding.X12Rule, finding.Place{}, c.Is, "The partner would read %q where the order has %q (%s).", c.Is, c.Was, c.Field)
+		f := finding.New(finding.X12Rule, origin.Place{}, c.Is, "The partner would read %q where the order has %q (%s).", c.Is, c.Was, c.Field)
 		f.Field, f.Line = c.Field, c.Line
 		all = append(all, f)
 	}

@@ -103,7 +103,7 @@ func (s *Set) rows(sheet string, first, last int) (map[int]*rowAnswer, error) {
 func changesText(changes []order.Change, row int, first bool) string {
 	var here []order.Change
 	for _, c := range changes {
-		if c.Row == row || c.Row == 0 && first {
+		if c.Place.Row == row || c.Place.Row == 0 && first {
 			here = append(here, c)
 		}
 	}

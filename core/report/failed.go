@@ -7,7 +7,7 @@ import (
 
 	"github.com/xuri/excelize/v2"
 
-	"koinos/core/finding"
+	"koinos/core/origin"
 	"koinos/core/source"
 )
 
@@ -164,7 +164,7 @@ func (mk *marker) moveComments(sheet string, rows []int) (map[string]string, err
 		if err != nil || at[row] == 0 {
 			continue
 		}
-		c.Cell = finding.ColumnName(column) + fmt.Sprint(at[row])
+		c.Cell = origin.ColumnName(column) + fmt.Sprint(at[row])
 		if err := mk.f.AddComment(sheet, c); err != nil {
 			return nil, err
 		}

@@ -8,6 +8,7 @@ import (
 	"github.com/xuri/excelize/v2"
 
 	"koinos/core/finding"
+	"koinos/core/origin"
 	"koinos/core/source"
 )
 
@@ -71,7 +72,7 @@ func (mk *marker) headings(sheet string, row int, all []column) error {
 		if wide == 0 {
 			wide = 18
 		}
-		name := finding.ColumnName(all[i].at)
+		name := origin.ColumnName(all[i].at)
 		if err := mk.f.SetColWidth(sheet, name, name, wide); err != nil {
 			return err
 		}
@@ -149,7 +150,7 @@ func (mk *marker) row(sheet string, row int, answer *rowAnswer, all []column, pl
 
 // write sets a cell to text: text is never run as a formula.
 func (mk *marker) write(sheet string, column, row int, value string, style int) error {
-	cell := finding.ColumnName(column) + fmt.Sprint(row)
+	cell := origin.ColumnName(column) + fmt.Sprint(row)
 	if err := mk.f.SetCellStr(sheet, cell, finding.Clip(value, excelize.TotalCellChars-3)); err != nil {
 		return err
 	}
@@ -212,7 +213,7 @@ func (mk *marker) cells(sheet string, row int, findings []finding.Finding, own m
 		if f.Place.Column == 0 {
 			continue // the row as a whole: the message says it
 		}
-		cell := finding.ColumnName(f.Place.Column) + fmt.Sprint(row)
+		cell := origin.ColumnName(f.Place.Column) + fmt.Sprint(row)
 		style, err := mk.fill(sheet, cell, severity)
 		if err != nil {
 			return err

@@ -8,7 +8,8 @@ import (
 	"strings"
 
 	"koinos/core/finding"
-	"koinos/core/mapping"
+	"koinos/core/intent"
+	"koinos/core/origin"
 )
 
 // Expected writes orders as people review them and programs compare them: what
@@ -25,7 +26,7 @@ type Expected struct {
 func NewExpected(w io.Writer) *Expected { return &Expected{w: bufio.NewWriter(w)} }
 
 // Add writes one order.
-func (e *Expected) Add(d *mapping.Draft) {
+func (e *Expected) Add(d *intent.Intent) {
 	if e.orders > 0 {
 		e.w.WriteByte('\n') // errors stay with the writer until Close
 	}
@@ -107,7 +108,7 @@ func quoted(s string) string {
 }
 
 // spansText says which rows: rows 2-4, Orders!7.
-func spansText(spans []mapping.Span) string {
+func spansText(spans []origin.Span) string {
 	var parts []string
 	for _, s := range spans {
 		rows := strconv.Itoa(s.First)

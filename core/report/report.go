@@ -62,6 +62,7 @@ type Options struct {
 	OnlyRows   []string          `json:"only_rows,omitempty" doc:"Only these rows: 12, 20-35, 40- (to the end)"`
 	OnlyOrders []string          `json:"only_orders,omitempty" doc:"Only the orders of these sender's numbers"`
 	OnlySheets []string          `json:"only_sheets,omitempty" doc:"Only these sheets, by name or number, * for any letters"`
+	Of         order.Kind        `json:"of,omitempty" enum:"sales,purchase" doc:"Which orders changes, answers, movements and invoices speak of, where the mapping leaves it open"`
 	Stage      order.Status      `json:"stage,omitempty" enum:"draft,open,confirmed" doc:"Status that new orders begin with; left out, open"`
 	Opening    bool              `json:"opening,omitempty" doc:"Opening orders: they keep the sender's numbers as their own and are not passed on to other systems"`
 	Defaults   map[string]string `json:"defaults,omitempty" doc:"Values for fields that the document leaves blank: currency, or lines.unit"`
@@ -155,6 +156,7 @@ type OrderOutcome struct {
 	Outcome      Outcome        `json:"outcome" enum:"loaded,changed,ready,differs,unchanged,refused,held,withheld,undone"`
 	OrderID      int64          `json:"order_id,omitempty" doc:"The stored order, where there is one"`
 	Number       string         `json:"number,omitempty" doc:"Its number"`
+	Revision     int            `json:"-"` // that it has now
 	SenderNumber string         `json:"sender_number,omitempty"`
 	Lines        int            `json:"lines"`
 	Errors       int            `json:"errors"`

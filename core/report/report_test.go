@@ -9,11 +9,12 @@ import (
 	"koinos/core/finding"
 	"koinos/core/mapping"
 	"koinos/core/order"
+	"koinos/core/origin"
 	"koinos/core/source"
 )
 
 func found(code finding.Code, order, row, column int, field, value string) finding.Finding {
-	f := finding.New(code, finding.Place{Row: row, Column: column}, value, "%s says %s.", field, value)
+	f := finding.New(code, origin.Place{Row: row, Column: column}, value, "%s says %s.", field, value)
 	f.Order, f.Field = order, field
 	return f
 }
@@ -129,24 +130,24 @@ func TestMarkedCSV(t *testing.T) {
 
 func TestPlaces(t *testing.T) {
 	for _, c := range []struct {
-		place finding.Place
+		place origin.Place
 		want  string
 	}{
-		{finding.Place{}, ""}, {finding.Place{Sheet: "Orders"}, "Orders"}, {finding.Place{Row: 7}, "row 7"}, {finding.Place{Row: 7, Column: 3}, "row 7 column 3"},
-		{finding.Place{Sheet: "Orders", Row: 7, Column: 28}, "Orders!AB7"}, {finding.Place{Sheet: "Week 12", Row: 7, Column: 1}, "'Week 12'!A7"}, {finding.Place{Sheet: "Tom's", Row: 7}, "'Tom''s'!7:7"},
-		{finding.Place{Mapping: true, Row: 4, Column: 9}, "mapping line 4 column 9"},
+		{origin.Place{}, ""}, {origin.Place{Sheet: "Orders"}, "Orders"}, {origin.Place{Row: 7}, "row 7"}, {origin.Place{Row: 7, Column: 3}, "row 7 column 3"},
+		{origin.Place{Sheet: "Orders", Row: 7, Column: 28}, "Orders!AB7"}, {origin.Place{Sheet: "Week 12", Row: 7, Column: 1}, "'Week 12'!A7"}, {origin.Place{Sheet: "Tom's", Row: 7}, "'Tom''s'!7:7"},
+		{origin.Place{Mapping: true, Row: 4, Column: 9}, "mapping line 4 column 9"},
 	} {
 		if got := c.place.String(); got != c.want {
 			t.Errorf("%+v is %q, want %q", c.place, got, c.want)
 		}
 	}
 	for n := 1; n <= 16384; n += 127 {
-		if back := finding.ColumnNumber(finding.ColumnName(n)); back != n {
-			t.Errorf("column %d is %s is %d", n, finding.ColumnName(n), back)
+		if back := origin.ColumnNumber(origin.ColumnName(n)); back != n {
+			t.Errorf("column %d is %s is %d", n, origin.ColumnName(n), back)
 		}
 	}
 	for _, wrong := range []string{"", "A1", "XFE", "AAAA", "Ä"} {
-		if n := finding.ColumnNumber(wrong); n != 0 {
+		if n := origin.ColumnNumber(wrong); n != 0 {
 			t.Errorf("%q is column %d", wrong, n)
 		}
 	}

@@ -8,10 +8,10 @@ import (
 
 	"github.com/xuri/excelize/v2"
 
-	"koinos/core/finding"
 	"koinos/core/list"
 	"koinos/core/mapping"
 	"koinos/core/order"
+	"koinos/core/origin"
 )
 
 // mostChoices bounds the choices of a column that offers a list.
@@ -77,7 +77,7 @@ func (b *blank) dress(p *Page) error {
 		if c.Binding == nil {
 			continue
 		}
-		letter := finding.ColumnName(c.Number)
+		letter := origin.ColumnName(c.Number)
 		at := fmt.Sprintf("%s%d", letter, max(p.Heading, 1))
 		style := b.head
 		if c.Binding.Need == mapping.Must {
@@ -198,7 +198,7 @@ func (b *blank) explain(pages []Page) error {
 				continue
 			}
 			needed := map[mapping.Need]string{mapping.Must: "required", mapping.Should: "wanted", mapping.May: ""}[c.Binding.Need]
-			rows = append(rows, []string{p.Name, finding.ColumnName(c.Number), c.Heading, needed, about(c.Binding)})
+			rows = append(rows, []string{p.Name, origin.ColumnName(c.Number), c.Heading, needed, about(c.Binding)})
 		}
 	}
 	for i, row := range rows {

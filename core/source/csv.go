@@ -7,6 +7,7 @@ import (
 	"unicode/utf8"
 
 	"koinos/core/finding"
+	"koinos/core/origin"
 )
 
 // slabCells is how many cells are made at once.
@@ -67,7 +68,7 @@ func (c *csvReader) Next() (Record, error) {
 	}
 	c.row++
 	if c.limits.Rows > 0 && c.row > c.limits.Rows {
-		return Record{}, tooLarge(finding.Place{Row: c.row}, "The document has more than %d rows.", c.limits.Rows)
+		return Record{}, tooLarge(origin.Place{Row: c.row}, "The document has more than %d rows.", c.limits.Rows)
 	}
 	c.text, c.ends, c.notes = c.text[:0], c.ends[:0], nil
 	if bytes.IndexByte(c.raw, c.quote) < 0 {
@@ -76,7 +77,7 @@ func (c *csvReader) Next() (Record, error) {
 		return Record{}, err
 	}
 	if c.limits.Columns > 0 && len(c.ends) > c.limits.Columns {
-		return Record{}, tooLarge(finding.Place{Row: c.row}, "Row %d has %d cells; %d is the most.", c.row, len(c.ends), c.limits.Columns)
+		return Record{}, tooLarge(origin.Place{Row: c.row}, "Row %d has %d cells; %d is the most.", c.row, len(c.ends), c.limits.Columns)
 	}
 	return c.record(), nil
 }
@@ -96,7 +97,7 @@ func (c *csvReader) line() error {
 		part, err := c.r.ReadSlice(c.lineEnd)
 		c.raw = append(c.raw, part...)
 		if c.limits.RowBytes > 0 && len(c.raw) > c.limits.RowBytes {
-			return tooLarge(finding.Place{Row: c.row + 1}, "Row %d is longer than %d bytes.", c.row+1, c.limits.RowBytes)
+			return tooLarge(origin.Place{Row: c.row + 1}, "Row %d is longer than %d bytes.", c.row+1, c.limits.RowBytes)
 		}
 		switch {
 		case err == nil:
@@ -108,7 +109,7 @@ func (c *csvReader) line() error {
 		case err == io.EOF:
 			return io.EOF
 		default:
-			return finding.Fatal(finding.DocumentBroken, finding.Place{Row: c.row + 1}, "Reading stopped at row %d: %v.", c.row+1, err)
+			return finding.Fatal(finding.DocumentBroken, origin.Place{Row: c.row + 1}, "Reading stopped at row %d: %v.", c.row+1, err)
 		}
 	}
 }
@@ -222,7 +223,7 @@ func (c *csvReader) reread(first int) {
 }
 
 func (c *csvReader) note(code finding.Code, column int, value, format string, args ...any) {
-	c.notes = append(c.notes, finding.New(code, finding.Place{Row: c.row, Column: column}, value, format, args...))
+	c.notes = append(c.notes, finding.New(code, origin.Place{Row: c.row, Column: column}, value, format, args...))
 }
 
 // record makes the row just cut into cells of one string.

@@ -11,6 +11,7 @@ import (
 	"golang.org/x/text/transform"
 
 	"koinos/core/finding"
+	"koinos/core/origin"
 )
 
 // Encoding is how a CSV document's characters are written as bytes.
@@ -61,7 +62,7 @@ func (s *Shape) sniffEncoding(r io.ReaderAt, size int64, head []byte, stated Enc
 	}
 	valid, err := validUTF8(io.NewSectionReader(r, 0, size))
 	if err != nil {
-		return finding.Fatal(finding.DocumentBroken, finding.Place{}, "The document cannot be read: %v.", err)
+		return finding.Fatal(finding.DocumentBroken, origin.Place{}, "The document cannot be read: %v.", err)
 	}
 	s.Encoding = Windows1252
 	if valid {

@@ -6,6 +6,7 @@ import (
 
 	"koinos/core/finding"
 	"koinos/core/jsondoc"
+	"koinos/core/origin"
 )
 
 // Inspection is what a document is made of, found without a mapping.
@@ -153,7 +154,7 @@ func filled(rec *Record, like func(Cell) bool) int {
 
 func (t *Table) column(i int) *Column {
 	for len(t.Columns) <= i {
-		t.Columns = append(t.Columns, Column{Letter: finding.ColumnName(len(t.Columns) + 1), counts: map[string]int{}, seen: map[string]bool{}})
+		t.Columns = append(t.Columns, Column{Letter: origin.ColumnName(len(t.Columns) + 1), counts: map[string]int{}, seen: map[string]bool{}})
 	}
 	return &t.Columns[i]
 }

@@ -11,6 +11,7 @@ import (
 
 	"koinos/core/finding"
 	"koinos/core/jsondoc"
+	"koinos/core/origin"
 )
 
 // mostRecord is how many bytes one value of a JSON document, or one line of
@@ -84,7 +85,7 @@ func openJSON(r io.ReaderAt, size int64, shape Shape, opt Options) (Reader, erro
 		around, err := stream(&n).Skeleton(mostAround)
 		switch {
 		case errors.Is(err, jsondoc.ErrTooLarge):
-			return nil, tooLarge(finding.Place{}, "The document holds too much around its records to be kept.")
+			return nil, tooLarge(origin.Place{}, "The document holds too much around its records to be kept.")
 		case err == nil:
 			j.stream.Outside(around)
 		}
@@ -114,17 +115,17 @@ func (j *jsonReader) Next() (Record, error) {
 	case err == io.EOF:
 		return Record{}, io.EOF
 	case errors.Is(err, jsondoc.ErrTooLarge):
-		return Record{}, tooLarge(finding.Place{}, "One value of the document is longer than %d MiB and cannot be held; name the path of the orders within it.", mostRecord>>20)
+		return Record{}, tooLarge(origin.Place{}, "One value of the document is longer than %d MiB and cannot be held; name the path of the orders within it.", mostRecord>>20)
 	case errors.Is(err, jsondoc.ErrBehind):
 		j.ended = true
-		return Record{}, finding.Fatal(finding.TextBehind, finding.Place{}, "Something stands behind the end of the JSON value.")
+		return Record{}, finding.Fatal(finding.TextBehind, origin.Place{}, "Something stands behind the end of the JSON value.")
 	case errors.As(err, &syntax):
-		return Record{}, finding.Fatal(finding.DocumentBroken, finding.Place{}, "The document stops being JSON: %v.", err)
+		return Record{}, finding.Fatal(finding.DocumentBroken, origin.Place{}, "The document stops being JSON: %v.", err)
 	case err != nil:
-		return Record{}, finding.Fatal(finding.DocumentBroken, finding.Place{}, "The document cannot be read: %v.", err)
+		return Record{}, finding.Fatal(finding.DocumentBroken, origin.Place{}, "The document cannot be read: %v.", err)
 	}
 	if j.rows++; j.limits.Rows > 0 && j.rows > j.limits.Rows {
-		return Record{}, tooLarge(finding.Place{}, "The document has more than %d records.", j.limits.Rows)
+		return Record{}, tooLarge(origin.Place{}, "The document has more than %d records.", j.limits.Rows)
 	}
 	rec := Record{Row: v.Leaf, Last: v.LastLeaf(), Node: v.Node}
 	rec.twice(v.Twice)
@@ -174,14 +175,14 @@ func (n *ndjsonReader) next() error {
 			part, err = n.r.ReadSlice('\n')
 			n.raw = append(n.raw, part...)
 			if len(n.raw) > mostRecord {
-				return tooLarge(finding.Place{Line: n.line + 1}, "Line %d is longer than %d MiB.", n.line+1, mostRecord>>20)
+				return tooLarge(origin.Place{Line: n.line + 1}, "Line %d is longer than %d MiB.", n.line+1, mostRecord>>20)
 			}
 			if err != bufio.ErrBufferFull {
 				break
 			}
 		}
 		if err != nil && err != io.EOF {
-			return finding.Fatal(finding.DocumentBroken, finding.Place{Line: n.line + 1}, "Reading stopped at line %d: %v.", n.line+1, err)
+			return finding.Fatal(finding.DocumentBroken, origin.Place{Line: n.line + 1}, "Reading stopped at line %d: %v.", n.line+1, err)
 		}
 		if len(n.raw) > 0 {
 			n.line++
@@ -201,12 +202,12 @@ func (n *ndjsonReader) Next() (Record, error) {
 			return Record{}, err
 		}
 		if n.limits.Rows > 0 && n.line > n.limits.Rows {
-			return Record{}, tooLarge(finding.Place{Line: n.line}, "The document has more than %d lines.", n.limits.Rows)
+			return Record{}, tooLarge(origin.Place{Line: n.line}, "The document has more than %d lines.", n.limits.Rows)
 		}
 		root, twice, err := n.parser.Parse(n.raw, n.leaf)
 		if err != nil {
 			n.leaf++
-			at := finding.Place{Row: n.leaf, Line: n.line}
+			at := origin.Place{Row: n.leaf, Line: n.line}
 			return Record{Row: n.leaf, Last: n.leaf, Line: n.line, Broken: true, Findings: []finding.Finding{
 				finding.New(finding.RecordBroken, at, string(bytes.TrimSpace(n.raw)), "Line %d is not JSON: %v, at byte %d.", n.line, err, offset(err))}}, nil
 		}
@@ -225,28 +226,27 @@ func (n *ndjsonReader) Next() (Record, error) {
 
 // PlaceOf is the place of a JSON value, in NDJSON within a line. Row and column
 // are those of the table that Options.Leaves gives.
-func PlaceOf(n *jsondoc.Node, line int) finding.Place {
+func PlaceOf(n *jsondoc.Node, line int) origin.Place {
+	if n.Kind == jsondoc.Segment {
+		return origin.Place{Row: n.Leaf, Segment: n.Pointer()}
+	}
 	if n.InSegment() {
-		p := SpotOf(n)
-		p.Pointer = n.Pointer()
+		p := ElementOf(n)
+		p.Segment = n.Parent.Pointer()
 		return p
 	}
-	p := finding.Place{Row: n.Leaf, Column: 2, Line: line, Pointer: n.Pointer()}
+	p := origin.Place{Row: n.Leaf, Column: 2, Line: line, Pointer: n.Pointer()}
 	if line > 0 {
 		p.Column = 3
 	}
 	return p
 }
 
-// SpotOf is the cell of a value of X12 in the table that Options.Leaves gives: a
-// row for each segment, its id and then its elements.
-func SpotOf(n *jsondoc.Node) finding.Place {
-	column := 0
-	if n.Kind != jsondoc.Segment {
-		column, _ = strconv.Atoi(n.Name[:min(2, len(n.Name))])
-		column++
-	}
-	return finding.Place{Row: n.Leaf, Column: column}
+// ElementOf is the place of an element of X12 within its segment. Row and column
+// are those of the table that Options.Leaves gives: a row for each segment, its id
+// and then its elements.
+func ElementOf(n *jsondoc.Node) origin.Place {
+	return origin.Place{Row: n.Leaf, Column: n.Index + 1, Element: n.Name}
 }
 
 func offset(err error) int {
@@ -296,7 +296,7 @@ func (l *leafReader) Next() (Record, error) {
 			return Record{}, io.EOF
 		}
 		if err != nil {
-			return Record{}, finding.Fatal(finding.DocumentBroken, finding.Place{}, "The document stops being JSON: %v.", err)
+			return Record{}, finding.Fatal(finding.DocumentBroken, origin.Place{}, "The document stops being JSON: %v.", err)
 		}
 		if kind, length := l.dec.StackIndex(l.dec.StackDepth()); kind == '{' && length%2 == 1 && t.Kind() == '"' {
 			continue // a name

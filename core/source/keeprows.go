@@ -10,6 +10,7 @@ import (
 	"strconv"
 
 	"koinos/core/finding"
+	"koinos/core/origin"
 )
 
 var calcChain = regexp.MustCompile(`<(?:\w+:)?(?:Override|Relationship)\s[^>]*calcChain[^>]*?(?:/>|></(?:\w+:)?(?:Override|Relationship)>)`)
@@ -23,7 +24,7 @@ var calcChain = regexp.MustCompile(`<(?:\w+:)?(?:Override|Relationship)\s[^>]*ca
 func KeepRows(w io.Writer, r io.ReaderAt, size int64, limits Limits, keep func(sheet string, row int) (bool, error)) (rows map[string][]int, err error) {
 	z, err := zip.NewReader(r, size)
 	if err != nil {
-		return nil, finding.Fatal(finding.DocumentBroken, finding.Place{}, "The workbook's archive is damaged or cut short (%v).", err)
+		return nil, finding.Fatal(finding.DocumentBroken, origin.Place{}, "The workbook's archive is damaged or cut short (%v).", err)
 	}
 	b, err := readBook(z, limits)
 	if err != nil {
@@ -46,7 +47,7 @@ func KeepRows(w io.Writer, r io.ReaderAt, size int64, limits Limits, keep func(s
 		}
 		part, err := b.open(f)
 		if err != nil {
-			return nil, b.broken(err, "The workbook", finding.Place{})
+			return nil, b.broken(err, "The workbook", origin.Place{})
 		}
 		name, isSheet := names[f]
 		switch {
@@ -62,7 +63,7 @@ func KeepRows(w io.Writer, r io.ReaderAt, size int64, limits Limits, keep func(s
 		}
 		part.Close()
 		if err != nil {
-			return nil, b.broken(err, "The workbook", finding.Place{Sheet: name})
+			return nil, b.broken(err, "The workbook", origin.Place{Sheet: name})
 		}
 	}
 	return rows, out.Close()
@@ -99,7 +100,7 @@ func keepRows(w io.Writer, part io.Reader, sheet string, keep func(string, int) 
 		case inside && name == "row" && t.open:
 			next := number(t.attr("r"), row+1)
 			if next > mostSheetRows {
-				return nil, tooLarge(finding.Place{Sheet: sheet, Row: next}, "The sheet %s has a row %d; %d is the last that a sheet can have.", sheet, next, mostSheetRows)
+				return nil, tooLarge(origin.Place{Sheet: sheet, Row: next}, "The sheet %s has a row %d; %d is the last that a sheet can have.", sheet, next, mostSheetRows)
 			}
 			if next <= row { // rows stand in their order; one that does not is nobody's
 				if !t.close {

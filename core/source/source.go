@@ -8,6 +8,7 @@ import (
 
 	"koinos/core/finding"
 	"koinos/core/jsondoc"
+	"koinos/core/origin"
 	"koinos/core/x12"
 )
 
@@ -65,14 +66,14 @@ type Record struct {
 }
 
 // Place is where the cell of a column (counted from 1) stands; column 0 is the row.
-func (r *Record) Place(column int) finding.Place {
+func (r *Record) Place(column int) origin.Place {
 	if r.Node != nil {
 		return PlaceOf(r.Node, r.Line)
 	}
 	if r.Line > 0 {
-		return finding.Place{Row: r.Row, Line: r.Line}
+		return origin.Place{Row: r.Row, Line: r.Line}
 	}
-	return finding.Place{Sheet: r.Sheet, Row: r.Row, Column: column}
+	return origin.Place{Sheet: r.Sheet, Row: r.Row, Column: column}
 }
 
 // Blank reports whether no cell of the record has a value.
@@ -177,15 +178,15 @@ var magic = []struct{ prefix, is, advice string }{
 // Sniff finds out the shape of a document; what opt states is taken as stated.
 func Sniff(r io.ReaderAt, size int64, opt Options) (Shape, error) {
 	if size == 0 {
-		return Shape{}, finding.Fatal(finding.DocumentEmpty, finding.Place{}, "The document is empty: it has no bytes at all.")
+		return Shape{}, finding.Fatal(finding.DocumentEmpty, origin.Place{}, "The document is empty: it has no bytes at all.")
 	}
 	head := make([]byte, min(size, 64<<10))
 	if _, err := r.ReadAt(head, 0); err != nil && err != io.EOF {
-		return Shape{}, finding.Fatal(finding.DocumentBroken, finding.Place{}, "The document cannot be read: %v.", err)
+		return Shape{}, finding.Fatal(finding.DocumentBroken, origin.Place{}, "The document cannot be read: %v.", err)
 	}
 	for _, m := range magic {
 		if bytes.HasPrefix(bytes.ToLower(head[:min(len(head), 16)]), bytes.ToLower([]byte(m.prefix))) {
-			f := finding.Fatal(finding.FormatUnknown, finding.Place{}, "This is %s, not a CSV file, an .xlsx workbook, JSON or X12.", m.is)
+			f := finding.Fatal(finding.FormatUnknown, origin.Place{}, "This is %s, not a CSV file, an .xlsx workbook, JSON or X12.", m.is)
 			if m.advice != "" {
 				f.Hint = m.advice
 			}
@@ -194,11 +195,11 @@ func Sniff(r io.ReaderAt, size int64, opt Options) (Shape, error) {
 	}
 	if bytes.HasPrefix(head, []byte("PK")) {
 		if opt.Format != "" && opt.Format != XLSX {
-			return Shape{}, finding.Fatal(finding.FormatUnknown, finding.Place{}, "The mapping expects %s, but this is a workbook or another ZIP archive.", opt.Format)
+			return Shape{}, finding.Fatal(finding.FormatUnknown, origin.Place{}, "The mapping expects %s, but this is a workbook or another ZIP archive.", opt.Format)
 		}
 		z, err := zip.NewReader(r, size)
 		if err != nil {
-			return Shape{}, finding.Fatal(finding.DocumentBroken, finding.Place{}, "This looks like a workbook, but its archive is damaged or cut short (%v).", err)
+			return Shape{}, finding.Fatal(finding.DocumentBroken, origin.Place{}, "This looks like a workbook, but its archive is damaged or cut short (%v).", err)
 		}
 		book, err := readBook(z, opt.Limits)
 		if err != nil {
@@ -214,10 +215,10 @@ func Sniff(r io.ReaderAt, size int64, opt Options) (Shape, error) {
 		return Shape{Format: X12}, nil
 	}
 	if opt.Format == X12 {
-		return Shape{}, finding.Fatal(finding.FormatUnknown, finding.Place{}, "The mapping expects X12, but this does not begin with an ISA segment.")
+		return Shape{}, finding.Fatal(finding.FormatUnknown, origin.Place{}, "The mapping expects X12, but this does not begin with an ISA segment.")
 	}
 	if opt.Format == XLSX {
-		return Shape{}, finding.Fatal(finding.FormatUnknown, finding.Place{}, "The mapping expects an .xlsx workbook, but this is not one.")
+		return Shape{}, finding.Fatal(finding.FormatUnknown, origin.Place{}, "The mapping expects an .xlsx workbook, but this is not one.")
 	}
 	shape := Shape{Format: CSV, Delimiter: opt.Delimiter, Quote: opt.Quote}
 	if err := shape.sniffEncoding(r, size, head, opt.Encoding); err != nil {
@@ -225,10 +226,10 @@ func Sniff(r io.ReaderAt, size int64, opt Options) (Shape, error) {
 	}
 	text, err := io.ReadAll(io.LimitReader(shape.decode(io.NewSectionReader(r, 0, size)), 256<<10))
 	if err != nil {
-		return Shape{}, finding.Fatal(finding.DocumentBroken, finding.Place{}, "The document cannot be read: %v.", err)
+		return Shape{}, finding.Fatal(finding.DocumentBroken, origin.Place{}, "The document cannot be read: %v.", err)
 	}
 	if n := bytes.Count(text, []byte{0}); n > 16 && n > len(text)/100 {
-		return Shape{}, finding.Fatal(finding.FormatUnknown, finding.Place{}, "This is not text: it is full of NUL bytes.")
+		return Shape{}, finding.Fatal(finding.FormatUnknown, origin.Place{}, "This is not text: it is full of NUL bytes.")
 	}
 	is := opt.Format
 	if is == "" {
@@ -292,6 +293,6 @@ func sniffDelimiter(text []byte, shape Shape) string {
 	return best
 }
 
-func tooLarge(at finding.Place, format string, args ...any) *finding.Finding {
+func tooLarge(at origin.Place, format string, args ...any) *finding.Finding {
 	return finding.Fatal(finding.DocumentTooLarge, at, "%s", fmt.Sprintf(format, args...))
 }

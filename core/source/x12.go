@@ -5,6 +5,7 @@ import (
 	"io"
 
 	"koinos/core/finding"
+	"koinos/core/origin"
 	"koinos/core/x12"
 )
 
@@ -61,14 +62,14 @@ func (x *x12Reader) Next() (Record, error) {
 			return Record{}, io.EOF
 		}
 		if err != nil {
-			return Record{}, finding.Fatal(finding.DocumentBroken, finding.Place{}, "The document cannot be read: %v.", err)
+			return Record{}, finding.Fatal(finding.DocumentBroken, origin.Place{}, "The document cannot be read: %v.", err)
 		}
 		x.row = set.Segments[len(set.Segments)-1].Row
 		if x.opt.Set != "" && set.ID != x.opt.Set {
 			continue
 		}
 		if x.sets++; x.opt.Limits.Rows > 0 && x.row > x.opt.Limits.Rows {
-			return Record{}, tooLarge(finding.Place{Row: x.row}, "The document has more than %d segments.", x.opt.Limits.Rows)
+			return Record{}, tooLarge(origin.Place{Row: x.row}, "The document has more than %d segments.", x.opt.Limits.Rows)
 		}
 		x.take(set)
 	}
@@ -112,8 +113,8 @@ func FindingOf(f *x12.Finding) finding.Finding {
 }
 
 // PlaceOfX12 is the place of a finding of X12: the segment is the row.
-func PlaceOfX12(f *x12.Finding) finding.Place {
-	at := finding.Place{Row: f.Row, Pointer: f.Place}
+func PlaceOfX12(f *x12.Finding) origin.Place {
+	at := origin.Place{Row: f.Row, Segment: f.Place}
 	if f.Element > 0 {
 		at.Column = f.Element + 1
 	}
@@ -142,7 +143,7 @@ func (s *segmentRows) Next() (Record, error) {
 		return Record{}, io.EOF
 	}
 	if err != nil {
-		return Record{}, finding.Fatal(finding.DocumentBroken, finding.Place{}, "The document cannot be read: %v.", err)
+		return Record{}, finding.Fatal(finding.DocumentBroken, origin.Place{}, "The document cannot be read: %v.", err)
 	}
 	rec := Record{Row: seg.Row, Cells: make([]Cell, 1, seg.Len()+1)}
 	rec.Cells[0].Text = seg.ID

@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"koinos/core/finding"
+	"koinos/core/origin"
 )
 
 var errTooLong = errors.New("a tag or a text is longer than 8 MiB")
@@ -57,7 +58,7 @@ func (m *meter) Read(p []byte) (int, error) {
 }
 
 // broken turns an error met in a part into a finding.
-func (b *book) broken(err error, what string, at finding.Place) error {
+func (b *book) broken(err error, what string, at origin.Place) error {
 	var f *finding.Finding
 	switch {
 	case err == nil || err == io.EOF || errors.As(err, &f):
@@ -105,7 +106,7 @@ func readBook(z *zip.Reader, limits Limits) (*book, error) {
 	}
 	top, err := relations("")
 	if err != nil {
-		return nil, b.broken(err, "The workbook's table of contents", finding.Place{})
+		return nil, b.broken(err, "The workbook's table of contents", origin.Place{})
 	}
 	main := "xl/workbook.xml"
 	for _, rel := range top {
@@ -114,14 +115,14 @@ func readBook(z *zip.Reader, limits Limits) (*book, error) {
 		}
 	}
 	if parts[main] == nil {
-		return nil, finding.Fatal(finding.FormatUnknown, finding.Place{}, "This is a ZIP archive, but not an .xlsx workbook.")
+		return nil, finding.Fatal(finding.FormatUnknown, origin.Place{}, "This is a ZIP archive, but not an .xlsx workbook.")
 	}
 	if strings.HasSuffix(main, ".bin") {
-		return nil, finding.Fatal(finding.FormatUnknown, finding.Place{}, "This is a binary workbook (.xlsb); save it as .xlsx.")
+		return nil, finding.Fatal(finding.FormatUnknown, origin.Place{}, "This is a binary workbook (.xlsb); save it as .xlsx.")
 	}
 	r, err := b.open(parts[main])
 	if err != nil {
-		return nil, b.broken(err, "The workbook", finding.Place{})
+		return nil, b.broken(err, "The workbook", origin.Place{})
 	}
 	defer r.Close()
 	var doc struct {
@@ -136,11 +137,11 @@ func readBook(z *zip.Reader, limits Limits) (*book, error) {
 		} `xml:"sheets>sheet"`
 	}
 	if err := decodeXML(r, &doc); err != nil {
-		return nil, b.broken(err, "The workbook", finding.Place{})
+		return nil, b.broken(err, "The workbook", origin.Place{})
 	}
 	rels, err := relations(main)
 	if err != nil {
-		return nil, b.broken(err, "The workbook's table of contents", finding.Place{})
+		return nil, b.broken(err, "The workbook's table of contents", origin.Place{})
 	}
 	byID := map[string]relation{}
 	for _, rel := range rels {
@@ -162,7 +163,7 @@ func readBook(z *zip.Reader, limits Limits) (*book, error) {
 		b.sheets = append(b.sheets, bookSheet{s.Name, s.State == "hidden" || s.State == "veryHidden", part})
 	}
 	if len(b.sheets) == 0 {
-		return nil, finding.Fatal(finding.DocumentEmpty, finding.Place{}, "The workbook has no sheet with rows.")
+		return nil, finding.Fatal(finding.DocumentEmpty, origin.Place{}, "The workbook has no sheet with rows.")
 	}
 	return b, nil
 }
@@ -185,7 +186,7 @@ type xlsxReader struct {
 func openXLSX(r io.ReaderAt, size int64, opt Options) (Reader, error) {
 	z, err := zip.NewReader(r, size)
 	if err != nil {
-		return nil, finding.Fatal(finding.DocumentBroken, finding.Place{}, "The workbook's archive is damaged or cut short (%v).", err)
+		return nil, finding.Fatal(finding.DocumentBroken, origin.Place{}, "The workbook's archive is damaged or cut short (%v).", err)
 	}
 	b, err := readBook(z, opt.Limits)
 	if err != nil {
@@ -209,14 +210,14 @@ func openXLSX(r io.ReaderAt, size int64, opt Options) (Reader, error) {
 		for _, s := range b.sheets {
 			names = append(names, s.name)
 		}
-		f := finding.Fatal(finding.SheetMissing, finding.Place{}, "No sheet of the workbook has the name that the mapping asks for; it has: %s.", strings.Join(names, ", "))
+		f := finding.Fatal(finding.SheetMissing, origin.Place{}, "No sheet of the workbook has the name that the mapping asks for; it has: %s.", strings.Join(names, ", "))
 		return nil, f
 	}
 	if x.formats, err = readFormats(b); err != nil {
-		return nil, b.broken(err, "The workbook's table of formats", finding.Place{})
+		return nil, b.broken(err, "The workbook's table of formats", origin.Place{})
 	}
 	if x.shared, err = readShared(b); err != nil {
-		return nil, b.broken(err, "The workbook's table of texts", finding.Place{})
+		return nil, b.broken(err, "The workbook's table of texts", origin.Place{})
 	}
 	return x, nil
 }
@@ -261,7 +262,7 @@ func readShared(b *book) ([]string, error) {
 				s := unescape(text)
 				held += int64(len(s)) + 16
 				if b.limits.Strings > 0 && held > b.limits.Strings {
-					return nil, tooLarge(finding.Place{}, "The workbook's texts need more than %d MiB.", b.limits.Strings>>20)
+					return nil, tooLarge(origin.Place{}, "The workbook's texts need more than %d MiB.", b.limits.Strings>>20)
 				}
 				table = append(table, s)
 			}
@@ -317,8 +318,8 @@ func (x *xlsxReader) Next() (Record, error) {
 	}
 }
 
-func (x *xlsxReader) place(column int) finding.Place {
-	return finding.Place{Sheet: x.chosen[min(x.sheet, len(x.chosen)-1)].name, Row: x.row, Column: column}
+func (x *xlsxReader) place(column int) origin.Place {
+	return origin.Place{Sheet: x.chosen[min(x.sheet, len(x.chosen)-1)].name, Row: x.row, Column: column}
 }
 
 func (x *xlsxReader) fail(err error) error {

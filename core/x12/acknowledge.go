@@ -3,6 +3,7 @@ package x12
 import (
 	"fmt"
 	"io"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -26,10 +27,33 @@ type Answer struct {
 // gives the control numbers for an answer of so many groups; it is not asked
 // where nothing is answered.
 func Acknowledge(w io.Writer, r io.Reader, next func(groups int) (Answer, error)) error {
-	var a *answering
-	return Read(r, Handler{
+	replies, err := Judge(r)
+	if err != nil {
+		return err
+	}
+	for _, reply := range replies {
+		if !reply.Needed() {
+			continue
+		}
+		answer, err := next(reply.Groups())
+		if err != nil {
+			return err
+		}
+		if err := reply.Write(w, answer); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Judge reads a document and works out what is to be answered to each of its
+// interchanges.
+func Judge(r io.Reader) (replies []*Reply, err error) {
+	var a *Reply
+	err = Read(r, Handler{
 		Interchange: func(i *Interchange) error {
-			a = &answering{i: i}
+			a = &Reply{i: i}
+			replies = append(replies, a)
 			return nil
 		},
 		Group: func(g *Group) error {
@@ -48,7 +72,10 @@ func Acknowledge(w io.Writer, r io.Reader, next func(groups int) (Answer, error)
 			a.g = nil
 			return nil
 		},
-		InterchangeEnd: func(*Interchange, int) error { return a.write(w, next) },
+		InterchangeEnd: func(*Interchange, int) error {
+			a.ended = true
+			return nil
+		},
 		Finding: func(f Finding) error {
 			if a == nil {
 				return nil // before any interchange there is nobody to answer
@@ -62,14 +89,36 @@ func Acknowledge(w io.Writer, r io.Reader, next func(groups int) (Answer, error)
 			return nil
 		},
 	})
+	return slices.DeleteFunc(replies, func(r *Reply) bool { return !r.ended }), err
 }
 
-type answering struct {
+// Reply is what is to be answered to an interchange.
+type Reply struct {
 	i      *Interchange
 	note   string // TA105
 	groups []*groupAnswer
 	g      *groupAnswer // the open one
+	ended  bool
 }
+
+// Groups is how many groups the answer has: each needs a control number.
+func (a *Reply) Groups() int { return len(a.answered()) }
+
+// Needed reports whether anything is to be answered.
+func (a *Reply) Needed() bool { return a.Groups() > 0 || a.asked() }
+
+// answered are the groups that are acknowledged.
+func (a *Reply) answered() (groups []*groupAnswer) {
+	for _, g := range a.groups {
+		if g.group.FunctionalID != "FA" {
+			groups = append(groups, g)
+		}
+	}
+	return groups
+}
+
+// asked reports whether the interchange itself is answered, with a TA1.
+func (a *Reply) asked() bool { return a.i.AcknowledgmentRequested == "1" || a.note != "" }
 
 type groupAnswer struct {
 	group              *Group
@@ -176,21 +225,11 @@ func clean(s string, most int) string {
 	return s[:min(len(s), most)]
 }
 
-// write writes the answer to one interchange.
-func (a *answering) write(w io.Writer, next func(groups int) (Answer, error)) error {
-	var groups []*groupAnswer
-	for _, g := range a.groups {
-		if g.group.FunctionalID != "FA" {
-			groups = append(groups, g)
-		}
-	}
-	asked := a.i.AcknowledgmentRequested == "1" || a.note != ""
-	if !asked && len(groups) == 0 {
+// Write writes the answer, or nothing where nothing is to be answered.
+func (a *Reply) Write(w io.Writer, answer Answer) error {
+	groups, asked := a.answered(), a.asked()
+	if !a.Needed() {
 		return nil
-	}
-	answer, err := next(len(groups))
-	if err != nil {
-		return err
 	}
 	if answer.Duplicate {
 		a.note, asked, groups, a.groups = "025", true, nil, nil
@@ -253,7 +292,7 @@ func (a *answering) write(w io.Writer, next func(groups int) (Answer, error)) er
 		b.WriteString(out("GE*1*" + number))
 	}
 	b.WriteString(out(fmt.Sprintf("IEA*%d*%s", len(groups), control)))
-	_, err = io.WriteString(w, b.String())
+	_, err := io.WriteString(w, b.String())
 	return err
 }
 

@@ -173,13 +173,13 @@ func (a *Address) Kind() *Address { return &Address{text: strings.Join(a.path, "
 // String is the address as it was written.
 func (a *Address) String() string { return a.text }
 
-// Pointer is where the value always stands within the record whose segment
-// opens the address's path, as a place goes on: " / 02"; "" where it depends.
+// Pointer is the element in which the value always stands within the record whose
+// segment opens the address's path, such as 02; "" where it depends.
 func (a *Address) Pointer() string {
 	if len(a.path) > 0 || len(a.where) > 0 || a.element == 0 || a.component > 0 {
 		return ""
 	}
-	return " / " + elementName(a.element)
+	return elementName(a.element)
 }
 
 // Within gives the address as it is within the loop of an outer one: PO1/02

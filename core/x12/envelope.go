@@ -33,6 +33,7 @@ type Finding struct {
 	Element   int    `json:"element,omitempty" doc:"Counted from 1"`
 	Component int    `json:"component,omitempty"`
 	Value     string `json:"value,omitempty"`
+	Group     string `json:"group,omitempty" doc:"Control number of the functional group, where the finding is about one"`
 }
 
 // Interchange is what an ISA segment says.
@@ -169,6 +170,9 @@ func (e *envelope) find(f Finding) error {
 		parts = append(parts, "ST "+e.set.Control)
 	} else if e.g != nil {
 		parts = append(parts, "GS "+e.g.Control)
+	}
+	if f.Level == AtGroup && e.g != nil {
+		f.Group = e.g.Control
 	}
 	if f.Place == "" {
 		f.Place = strings.Join(parts, " / ")

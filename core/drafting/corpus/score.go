@@ -93,7 +93,7 @@ func orders(m *mapping.Mapping, doc []byte) [][]string {
 			}
 			return all
 		}
-		d := m.Draft(&g, &list.Set{})
+		d := m.Read(&g, &list.Set{})
 		var places []string
 		for n := range d.Order.Lines {
 			at := d.Trace.Place(n+1, "quantity")

@@ -31,7 +31,7 @@ const orders = computed<Outcome[]>(() => pages.value?.pages.flatMap((p) => p.ite
             <td><button v-if="i === 0" type="button" class="link" @click="emit('order', o.seq)">{{ o.number }}</button><span v-if="i === 0" class="soft their">{{ o.sender_number }}</span></td>
             <td>{{ c.line ? `line ${c.line} ` : '' }}{{ fieldName(c.field) }}</td>
             <td class="was">{{ c.was || '(blank)' }}</td>
-            <td><button v-if="c.row" type="button" class="link" :title="c.at" @click="emit('go', c.row!)">{{ c.is || '(blank)' }}</button><template v-else>{{ c.is || '(blank)' }}</template></td>
+            <td><button v-if="c.place?.row" type="button" class="link" :title="c.at" @click="emit('go', c.place!.row!)">{{ c.is || '(blank)' }}</button><template v-else>{{ c.is || '(blank)' }}</template></td>
           </tr>
         </tbody>
       </table>

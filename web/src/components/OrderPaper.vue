@@ -1,39 +1,26 @@
 <script setup lang="ts">
 import { computed, provide, toRef } from 'vue'
 
-import type { Finding, Order, Trace } from '../api/client'
-import { columnName, fieldName } from '../format'
+import type { Finding, Located, Order } from '../api/client'
+import { fieldName } from '../format'
+import { Places, spotOf, type Spot } from '../places'
 import OutcomeMark from './OutcomeMark.vue'
 import { paperKey } from './paper'
 import PaperValue from './PaperValue.vue'
-import type { Spot } from './SourceGrid.vue'
 
 // The order as a printed form. Point at a value and its cell lights up.
-const props = defineProps<{ order: Order; trace?: Trace; findings?: Finding[]; lit?: Spot; mark?: string }>()
+const props = defineProps<{ order: Order; places?: Located[]; notes?: Map<string, string>; findings?: Finding[]; lit?: Spot; mark?: string }>()
 const emit = defineEmits<{ point: [spot: Spot | undefined]; pick: [spot: Spot]; ask: [line: number, field: string] }>()
 
+const places = computed(() => new Places(props.places))
 provide(paperKey, {
   lit: toRef(props, 'lit'),
-  place(line, field) {
-    const t = props.trace
-    if (!t) return undefined
-    if (line > 0) {
-      const c = t.cells?.find((x) => x.line === line && x.field === field)
-      if (c) return { row: c.row, column: c.column, pointer: c.pointer }
-      const path = t.paths?.[field]
-      if (path !== undefined && t.pointers?.[line - 1] !== undefined) return { row: t.rows![line - 1]!, column: path.startsWith(' / ') ? Number(path.slice(3)) + 1 : t.lines ? 3 : 2, pointer: t.pointers[line - 1]! + path }
-      const column = t.columns?.[field]
-      const row = t.rows?.[line - 1]
-      return column && row ? { row, column } : undefined
-    }
-    const h = t.header?.find((x) => x.field === field)
-    return h && { row: h.row, column: h.column, pointer: h.pointer || undefined }
-  },
+  place: (line, field) => spotOf(places.value.of(line, field)?.place),
   findings: (line, field) => (props.findings ?? []).filter((f) => (f.line ?? 0) === line && f.field === field),
-  placeName: (s) => s.pointer ?? (props.trace?.sheet ? `${props.trace.sheet}!${columnName(s.column)}${s.row}` : `row ${s.row} column ${s.column}`),
+  placeName: (line, field) => props.notes?.get(`${line} ${field}`) ?? places.value.of(line, field)?.at ?? '',
   point: (s) => emit('point', s),
   pick: (s) => emit('pick', s),
-  ask: (line, field) => emit('ask', line, field),
+  ask: (line, field) => emit('ask', line, field === 'sum' ? 'total' : field === 'tax_amount' ? 'tax' : field),
 })
 
 const o = computed(() => props.order)
@@ -112,7 +99,7 @@ function has(line: number, field: string) {
             <td :colspan="2" class="right">
               <template v-if="l.price_basis">per <PaperValue :line="i + 1" field="price_basis" :value="l.price_basis" /> </template>
               <template v-if="l.discount_percent && Number(l.discount_percent)"> less <PaperValue :line="i + 1" field="discount_percent" :value="l.discount_percent" /> %</template>
-              <template v-for="moved in (['shipped', 'received', 'cancelled'] as const)" :key="moved"><template v-if="l[moved] && Number(l[moved])"> {{ moved }} <PaperValue :line="i + 1" :field="moved" :value="l[moved]" /></template></template>
+              <template v-for="moved in (['shipped', 'received', 'invoiced', 'cancelled', 'backordered'] as const)" :key="moved"><template v-if="l[moved] && Number(l[moved])"> {{ moved }} <PaperValue :line="i + 1" :field="moved" :value="l[moved]" /></template></template>
               <template v-if="l.tax_percent"> tax <PaperValue :line="i + 1" field="tax_percent" :value="l.tax_percent" /> %</template>
             </td>
           </tr>

@@ -12,7 +12,7 @@ const found = computed(() => paper.findings(props.line ?? 0, props.field))
 const severity = computed(() => (found.value.some((f) => f.severity === 'error') ? 'error' : found.value.length ? 'warning' : ''))
 const shown = computed(() => (props.value ? (props.number ? money(props.value) : props.value) : severity.value ? found.value[0]!.value || 'missing' : ''))
 const lit = computed(() => place.value && paper.lit.value?.column === place.value.column && (paper.lit.value?.pointer ?? paper.lit.value?.row) === (place.value.pointer ?? place.value.row))
-const title = computed(() => [...found.value.map((f) => f.message), place.value ? paper.placeName(place.value) : props.value ? 'from the mapping' : ''].filter(Boolean).join('\n'))
+const title = computed(() => [...found.value.map((f) => f.message), paper.placeName(props.line ?? 0, props.field) || (props.value ? 'from the mapping' : '')].filter(Boolean).join('\n'))
 </script>
 
 <template>

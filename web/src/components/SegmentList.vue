@@ -2,7 +2,7 @@
 import { nextTick, ref, watch } from 'vue'
 
 import type { Item } from '../api/client'
-import type { Spot } from './SourceGrid.vue'
+import type { Spot } from '../places'
 import StateNote from './StateNote.vue'
 
 // An interchange as people read it: segments in their loops, each element with

@@ -3,10 +3,10 @@ import { computed, nextTick, ref, watch } from 'vue'
 
 import type { Finding, RowsOutcome } from '../api/client'
 import { columnName } from '../format'
+import type { Spot } from '../places'
 import { rowWindow, type GridRow } from '../rows'
 import StateNote from './StateNote.vue'
 
-export interface Spot { row: number; column: number; pointer?: string }
 /** What a column feeds, for the workbench. */
 export interface Role { role: string; fields: string[] }
 
@@ -54,7 +54,7 @@ async function goTo(spot: Spot, select = true) {
 function isLit(r: GridRow, column: number): boolean {
   const l = props.lit
   if (!l || l.column !== column) return false
-  return l.pointer && !l.pointer.startsWith('ST ') ? r.cells[column - 2] === l.pointer && Math.abs(r.row - l.row) < 500 : l.row === r.row
+  return l.pointer ? r.cells[column - 2] === l.pointer && Math.abs(r.row - l.row) < 500 : l.row === r.row
 }
 
 async function onScroll() {

@@ -8,9 +8,9 @@ import { api, data, download } from '../api/client'
 import OrderPaper from '../components/OrderPaper.vue'
 import OutcomeMark from '../components/OutcomeMark.vue'
 import SegmentList from '../components/SegmentList.vue'
-import type { Spot } from '../components/SourceGrid.vue'
 import StateNote from '../components/StateNote.vue'
 import { fieldName, interchangeWord, when } from '../format'
+import { Places, type Spot } from '../places'
 
 const props = defineProps<{ id: number }>()
 const client = useQueryClient()
@@ -46,11 +46,7 @@ watch([seq, segments], async () => {
 const became = computed(() => {
   const s = picked.value
   if (!s) return ''
-  const fields = (papers.value?.items ?? []).flatMap(({ trace: t }) => [
-    ...(t.header ?? []).filter((h) => h.row === s.row && h.column === s.column).map((h) => fieldName(h.field)),
-    ...(t.cells ?? []).filter((c) => c.row === s.row && c.column === s.column).map((c) => `${fieldName(c.field)} of line ${c.line}`),
-    ...Object.entries(t.paths ?? {}).filter(([, p]) => Number(p.replace(/\D/g, '')) + 1 === s.column && t.rows?.includes(s.row)).map(([f]) => `${fieldName(f)} of line ${t.rows!.indexOf(s.row) + 1}`),
-  ])
+  const fields = (papers.value?.items ?? []).flatMap((p) => new Places(p.places).at(s)).map((l) => (l.line ? `${fieldName(l.field!)} of line ${l.line}` : fieldName(l.field!)))
   return fields.length ? `It is ${fields.join(' and ')}.` : 'It feeds nothing in this order.'
 })
 
@@ -109,7 +105,7 @@ const found = computed(() => {
             <template v-if="set.load_id">It came through <RouterLink :to="`/loads/${set.load_id}`">load {{ set.load_id }}</RouterLink>. </template>
             <span role="status">{{ became || 'Point at a value: its element lights up. Choose an element: see what it became.' }}</span>
           </p>
-          <OrderPaper v-for="(p, i) in papers?.items ?? []" :key="i" :order="p.order" :trace="p.trace" :findings="p.findings.filter((f) => f.field)" :lit="picked" @point="pointed = $event" @pick="(s) => list?.goTo(s.row, s.column)" />
+          <OrderPaper v-for="(p, i) in papers?.items ?? []" :key="i" :order="p.order" :places="p.places" :findings="p.findings.filter((f) => f.field)" :lit="picked" @point="pointed = $event" @pick="(s) => list?.goTo(s.row, s.column)" />
           <p v-if="papers && !papers.items.length && !found.length" class="soft">It speaks of no order: it acknowledges what was sent.</p>
         </div>
       </div>

@@ -12,7 +12,8 @@ import MendPanel, { type Fix } from '../components/MendPanel.vue'
 import OrderPaper from '../components/OrderPaper.vue'
 import OutcomeMark from '../components/OutcomeMark.vue'
 import ReasonList from '../components/ReasonList.vue'
-import SourceGrid, { type Spot } from '../components/SourceGrid.vue'
+import SourceGrid from '../components/SourceGrid.vue'
+import type { Spot } from '../places'
 import StateNote from '../components/StateNote.vue'
 import { useBusy } from '../busy'
 import { active, count, loadWord, minutes } from '../format'
@@ -227,7 +228,7 @@ function onKey(e: KeyboardEvent) {
           <div v-if="tab === 'changes'" class="sheet panel"><ChangeList :key="id" :load="id" :dry="!!load.dry_run" @go="grid?.goTo({ row: $event, column: 1 })" @order="toOrder" /></div>
           <div v-show="tab === 'paper'" class="panel">
             <StateNote v-if="!seq || paperError || (!paper && paperLoading)" class="sheet" :error="paperError" :loading="seq > 0 && paperLoading" empty="Choose a row at the left to see the order it belongs to." />
-            <OrderPaper v-else-if="paper" :order="paper.order" :trace="paper.trace" :findings="paper.findings" :mark="paper.outcome.outcome" :lit="picked" @point="pointed = $event" @pick="grid?.goTo($event)">
+            <OrderPaper v-else-if="paper" :order="paper.order" :places="paper.places" :findings="paper.findings" :mark="paper.outcome.outcome" :lit="picked" @point="pointed = $event" @pick="grid?.goTo($event)">
               <p v-if="paper.outcome.order_id" class="stored"><RouterLink :to="`/orders/${paper.outcome.order_id}`">Open the stored order {{ paper.outcome.number }}</RouterLink></p>
             </OrderPaper>
           </div>

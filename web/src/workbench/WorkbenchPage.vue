@@ -10,7 +10,8 @@ import { useRouter } from 'vue-router'
 
 import { api, data, ProblemError, sendText, type Comparison, type Finding, type Mapping, type Preview, type RowsOutcome } from '../api/client'
 import OrderPaper from '../components/OrderPaper.vue'
-import SourceGrid, { type Role, type Spot } from '../components/SourceGrid.vue'
+import SourceGrid, { type Role } from '../components/SourceGrid.vue'
+import type { Spot } from '../places'
 import StateNote from '../components/StateNote.vue'
 import { useBusy } from '../busy'
 import { columnName, count } from '../format'
@@ -132,6 +133,8 @@ const roles = computed(() => {
   for (const c of preview.value?.columns ?? []) m.set(c.column, { role: c.role, fields: c.fields })
   return m
 })
+/** Where the records of the paper's lines stand. */
+const lineRecords = () => (preview.value?.paper?.places ?? []).filter((l) => l.line && !l.field)
 const tree = computed(() => doc.value?.shape.format === 'json' || doc.value?.shape.format === 'ndjson')
 const headings = ref<{ column: number; heading: string }[]>([])
 watch([() => preview.value?.heading, sheet, doc], async () => {
@@ -160,7 +163,7 @@ const columns = computed(() => {
 const tab = ref<'fields' | 'paper' | 'yaml'>('fields')
 const armed = ref('')
 const line = computed(() => {
-  const rows = preview.value?.paper?.trace.rows ?? []
+  const rows = lineRecords().map((l) => l.place.row ?? 0)
   const i = rows.indexOf(picked.value?.row ?? -1)
   return i < 0 ? 0 : i
 })
@@ -180,7 +183,7 @@ function pathUnder(level: string): { path: string; of: string } | undefined {
   const pointer = pickedCells.value.find((c) => c.startsWith('/'))
   const paper = preview.value?.paper
   if (!pointer || !paper) return undefined
-  const line = (paper.trace.pointers ?? []).find((p) => pointer.startsWith(p + '/'))
+  const line = lineRecords().map((l) => l.place.pointer ?? '').find((p) => p && pointer.startsWith(p + '/'))
   const [base, of] = level === 'lines' && line ? [line, ''] : pointer.startsWith(paper.base + '/') ? [paper.base ?? '', level === 'lines' ? 'order' : ''] : ['', 'document']
   const names = pointer.slice(base.length + 1).split('/').map((n) => n.replace(/~1/g, '/').replace(/~0/g, '~'))
   const path = names.map((n) => (/^\d+$/.test(n) ? `[${n}]` : /^[A-Za-z_]\w*$/.test(n) ? `.${n}` : `['${n}']`)).join('')
@@ -292,7 +295,7 @@ function onKey(e: KeyboardEvent) {
               @bind="(l, f, from) => apply(edit.bind(text, l, f, from))" @drop="(l, f, c) => apply(edit.bind(text, l, f, named(c)))" @unbind="(l, f) => apply(edit.unbind(text, l, f))" @arm="armed = $event"
               @confirm="(l, f) => apply(edit.confirm(text, l, f))" @say="(l, f, w, v) => apply(edit.say(text, l, f, w, v))" @fix="(l, f, v) => apply(edit.fix(text, l, f, v))"
             />
-            <OrderPaper v-else-if="tab === 'paper' && preview?.paper" :order="preview.paper.order" :trace="preview.paper.trace" :findings="preview.paper.findings" :mark="preview.paper.refused ? 'refused' : 'ready'" :lit="picked" @point="pointed = $event" @pick="grid?.goTo($event)" />
+            <OrderPaper v-else-if="tab === 'paper' && preview?.paper" :order="preview.paper.order" :places="preview.paper.places" :findings="preview.paper.findings" :mark="preview.paper.refused ? 'refused' : 'ready'" :lit="picked" @point="pointed = $event" @pick="grid?.goTo($event)" />
             <YamlEditor v-else-if="tab === 'yaml'" v-model="text" :findings="mistakes" :schema="schema" :columns="columns.map((c) => c.value)" />
             <StateNote v-else-if="!text" :loading="busy === 'draft'" empty="Draft a mapping, or write one." />
             <StateNote v-else empty="Choose a row at the left to see its order; the YAML shows what keeps the mapping from being understood." />

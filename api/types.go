@@ -1,4 +1,4 @@
-package client
+package api
 
 import (
 	"fmt"
@@ -8,9 +8,9 @@ import (
 	"koinos/core/list"
 	"koinos/core/mapping"
 	"koinos/core/order"
+	"koinos/core/origin"
 	"koinos/core/report"
 	"koinos/core/source"
-	"koinos/store"
 )
 
 // Problem is an error answer of the API (RFC 9457, application/problem+json).
@@ -60,7 +60,7 @@ type Page[T any] struct {
 
 // Received is the answer to a document sent in.
 type Received struct {
-	store.Document
+	Document
 	Known bool `json:"known" doc:"The same bytes were received before"`
 }
 
@@ -87,8 +87,9 @@ type RowsOutcome struct {
 // NewLoad asks for a load.
 type NewLoad struct {
 	Document string `json:"document" minLength:"8" doc:"SHA-256 of a document received, or its first letters"`
-	Mapping  string `json:"mapping" minLength:"1" doc:"Name of a mapping"`
+	Mapping  string `json:"mapping,omitempty" doc:"Name of a mapping"`
 	Version  int    `json:"version,omitempty" minimum:"0" doc:"Version of the mapping; left out, the newest"`
+	Text     string `json:"mapping_text,omitempty" doc:"With dry_run, instead of the name: YAML of a mapping that is tried and not kept"`
 	report.Options
 }
 
@@ -110,14 +111,14 @@ type FullReport struct {
 type Paper struct {
 	Outcome  report.OrderOutcome `json:"outcome"`
 	Order    order.Order         `json:"order"`
-	Trace    mapping.Trace       `json:"trace"`
+	Places   []origin.Located    `json:"places" doc:"Where in the document each value stands"`
 	Findings []finding.Finding   `json:"findings"`
-	Spans    []mapping.Span      `json:"spans"`
+	Spans    []origin.Span       `json:"spans"`
 }
 
 // MappingDetail is a mapping with what it makes of a document in a sentence.
 type MappingDetail struct {
-	store.Mapping
+	Mapping
 	About    string `json:"about,omitempty"`
 	Describe string `json:"describe"`
 }
@@ -130,7 +131,7 @@ type NewToken struct {
 
 // CreatedToken is a new token; its secret is shown this once.
 type CreatedToken struct {
-	store.Token
+	Token
 	Secret string `json:"secret"`
 }
 
@@ -210,20 +211,17 @@ type NewRun struct {
 
 // SequenceDetail is a sequence with its steps.
 type SequenceDetail struct {
-	store.Sequence
+	Sequence
 	About string                 `json:"about,omitempty"`
 	Steps []mapping.SequenceStep `json:"steps"`
 }
 
-// Day is what loads did on one day.
-type Day = store.Day
-
 // Today is what somebody who comes to work looks at first.
 type Today struct {
-	Running      []report.Load       `json:"running" doc:"Waiting, running and paused loads"`
-	Failing      []report.Load       `json:"failing" doc:"Loads of the last days of which orders failed or were held, and no later load took up"`
-	Interchanges []store.Interchange `json:"interchanges" doc:"Interchanges that are held, rejected, from nobody known, or not acknowledged in time"`
-	Days         []Day               `json:"days" doc:"Orders by day, the oldest first"`
-	Saved        int                 `json:"saved_seconds" doc:"Work by hand that loads stood for, over all days"`
-	Orders       int                 `json:"orders" doc:"Orders stored"`
+	Running      []report.Load `json:"running" doc:"Waiting, running and paused loads"`
+	Failing      []report.Load `json:"failing" doc:"Loads of the last days of which orders failed or were held, and no later load took up"`
+	Interchanges []Interchange `json:"interchanges" doc:"Interchanges that are held, rejected, from nobody known, or not acknowledged in time"`
+	Days         []Day         `json:"days" doc:"Orders by day, the oldest first"`
+	Saved        int           `json:"saved_seconds" doc:"Work by hand that loads stood for, over all days"`
+	Orders       int           `json:"orders" doc:"Orders stored"`
 }

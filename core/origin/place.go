@@ -1,12 +1,13 @@
-package finding
+package origin
 
 import (
 	"strconv"
 	"strings"
 )
 
-// Place is where a value stands in something that was received.
-// The zero Place is "the document as a whole".
+// Place is where a value stands in something that was received. Which fields
+// are set says what kind of place it is; the zero Place is "the document as a
+// whole". Two places are the same where they are equal with ==.
 type Place struct {
 	Sheet  string `json:"sheet,omitempty" doc:"Sheet of a workbook; empty for CSV"`
 	Row    int    `json:"row,omitempty" doc:"Row, counted from 1 as a spreadsheet shows it"`
@@ -16,6 +17,10 @@ type Place struct {
 	// in which Koinos shows the document's values, one a row.
 	Pointer string `json:"pointer,omitempty" doc:"JSON Pointer of a value in a JSON document, or in its line of NDJSON"`
 	Line    int    `json:"line,omitempty" doc:"Line of NDJSON, counted from 1"`
+	// Segment and Element are where a value stands in X12. Row and Column are
+	// then those of the table in which Koinos shows the segments, one a row.
+	Segment string `json:"segment,omitempty" doc:"X12: transaction set and segment, such as ST 0004 / PO1 #3"`
+	Element string `json:"element,omitempty" doc:"X12: element of the segment, with its component: 02, or 04-1"`
 	// Mapping is set when the place is in the mapping document instead of the
 	// order document: Row and Column are then its line and column.
 	Mapping bool `json:"mapping,omitempty" doc:"True when row and column are line and column of the mapping document"`
@@ -23,10 +28,14 @@ type Place struct {
 
 // String gives the place as a person would say it: "Orders!C17" in a
 // workbook, "row 17 column 3" in a CSV, "/orders/3/lines/0/qty" in JSON, "line
-// 17 /lines/0/qty" in NDJSON, "mapping line 4 column 9" in a mapping, and "" for
-// the document as a whole.
+// 17 /lines/0/qty" in NDJSON, "ST 0004 / PO1 #3 / 02" in X12, "mapping line 4
+// column 9" in a mapping, and "" for the document as a whole.
 func (p Place) String() string {
 	switch {
+	case p.Segment != "" && p.Element != "":
+		return p.Segment + " / " + p.Element
+	case p.Segment != "":
+		return p.Segment
 	case p.Line > 0:
 		return strings.TrimSuffix("line "+strconv.Itoa(p.Line)+" "+p.Pointer, " ")
 	case p.Pointer != "":
@@ -87,4 +96,11 @@ func ColumnNumber(s string) int {
 		return 0
 	}
 	return n
+}
+
+// Span is a run of rows of a document.
+type Span struct {
+	Sheet string `json:"sheet,omitempty"`
+	First int    `json:"first"`
+	Last  int    `json:"last"`
 }

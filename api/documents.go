@@ -1,0 +1,17 @@
+package api
+
+import (
+	"koinos/core/source"
+	"time"
+)
+
+// Document is one file received, kept byte for byte.
+type Document struct {
+	SHA        string       `json:"sha"`
+	Name       string       `json:"name"`
+	Size       int64        `json:"size"`
+	Shape      source.Shape `json:"shape"`
+	ReceivedAt time.Time    `json:"received_at"`
+	ReceivedBy string       `json:"received_by"`
+	Loads      int          `json:"loads"`
+}

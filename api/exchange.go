@@ -1,0 +1,109 @@
+package api
+
+import (
+	"encoding/json"
+	"koinos/core/finding"
+	"koinos/core/order"
+	"koinos/core/origin"
+	"koinos/core/partner"
+	"time"
+)
+
+// Interchange is one that came in or goes out.
+type Interchange struct {
+	ID             int64             `json:"id"`
+	Partner        string            `json:"partner"`
+	Direction      string            `json:"direction" enum:"in,out"`
+	Control        int64             `json:"control,omitempty" doc:"ISA13; none where it is held"`
+	GroupControl   int64             `json:"group_control,omitempty" doc:"Ours: GS06"`
+	Document       string            `json:"document,omitempty" doc:"SHA-256"`
+	Kinds          string            `json:"kinds" doc:"Its transaction sets"`
+	State          string            `json:"state" enum:"received,done,held,rejected,duplicate,unknown,ready,sent,accepted,noted,partly"`
+	Overdue        bool              `json:"overdue,omitempty" doc:"It should have been acknowledged by now"`
+	Name           string            `json:"name,omitempty" doc:"Of the file it came or goes in"`
+	Answers        int64             `json:"answers,omitempty" doc:"The interchange that it acknowledges"`
+	At             time.Time         `json:"at"`
+	SentAt         time.Time         `json:"sent_at,omitzero"`
+	DueAt          time.Time         `json:"due_at,omitzero" doc:"When it should be acknowledged"`
+	AcknowledgedAt time.Time         `json:"acknowledged_at,omitzero"`
+	By             string            `json:"by"`
+	Orders         []string          `json:"orders" doc:"Numbers of the orders that its sets speak of, the first few"`
+	Findings       []finding.Finding `json:"findings,omitempty"`
+	Sets           []SetRecord       `json:"sets,omitempty" doc:"The first of its transaction sets"`
+	SetCount       int               `json:"set_count,omitempty" doc:"How many it has"`
+}
+
+// SetRecord is a transaction set of an interchange and what became of it.
+type SetRecord struct {
+	Interchange  int64             `json:"-"`
+	Seq          int               `json:"seq"`
+	Kind         string            `json:"kind"`
+	GroupControl string            `json:"group_control"`
+	Control      string            `json:"control"`
+	Row          int               `json:"row" doc:"Segment of the document with its ST, counted from 1"`
+	Rows         int               `json:"rows"`
+	State        string            `json:"state" enum:"received,done,held,rejected,duplicate,ready,sent,accepted,noted"`
+	Number       string            `json:"number,omitempty" doc:"The order's number as the set has it"`
+	OrderID      int64             `json:"order_id,omitempty"`
+	Revision     int               `json:"order_revision,omitempty"`
+	LoadID       int64             `json:"load_id,omitempty"`
+	Said         json.RawMessage   `json:"said,omitempty" doc:"The order as the set says it"`
+	Findings     []finding.Finding `json:"findings"`
+}
+
+// Partner is a trading partner as it is kept.
+type Partner struct {
+	Name     string    `json:"name"`
+	Text     string    `json:"text"`
+	Them     string    `json:"-"`
+	Us       string    `json:"-"`
+	StoredAt time.Time `json:"stored_at"`
+	StoredBy string    `json:"stored_by"`
+}
+
+// Wanted says what to tell a partner: a transaction set, and of which orders.
+// Of those, only what has not been said yet is.
+type Wanted struct {
+	Set    string   `json:"set" doc:"850, 860 to a supplier; 855, 856, 810, 865 to a customer"`
+	Orders []string `json:"orders,omitempty" doc:"Numbers of the orders; left out, all"`
+	Status []string `json:"status,omitempty" doc:"850: statuses of the orders; left out, confirmed"`
+	From   string   `json:"from,omitempty" doc:"850: ordered on this day or later"`
+	To     string   `json:"to,omitempty" doc:"850: ordered on this day or earlier"`
+	Try    bool     `json:"try,omitempty" doc:"Only say what would go out, and what keeps it from going"`
+}
+
+// Sending is what became of it.
+type Sending struct {
+	Interchanges []Interchange `json:"interchanges" doc:"What was sent, and what is held"`
+	Text         string        `json:"text,omitempty" doc:"When only tried: what would go out"`
+}
+
+// SetOrder is an order as a transaction set says it, with where each value stands.
+type SetOrder struct {
+	Order    order.Order       `json:"order" doc:"As we have it: with a supplier a purchase order"`
+	Places   []origin.Located  `json:"places" doc:"Where each value stands. Rows are segments; columns are elements, from 2 on"`
+	Findings []finding.Finding `json:"findings"`
+}
+
+// PartnerDetail is a trading partner.
+type PartnerDetail struct {
+	partner.Partner
+	Text string   `json:"text" doc:"The YAML"`
+	In   []string `json:"in" doc:"Transaction sets that come from it"`
+	Out  []string `json:"out" doc:"Transaction sets that go to it"`
+}
+
+// States of interchanges and sets.
+const (
+	StateReceived  = "received"  // in: kept, what it asks for has not been done
+	StateDone      = "done"      // in: what it asks for has been done
+	StateHeld      = "held"      // a person must look at it
+	StateRejected  = "rejected"  // in: we rejected it; out: the partner did
+	StateDuplicate = "duplicate" // in: its control number has come before
+	StateUnknown   = "unknown"   // in: from nobody that is known
+	StateReady     = "ready"     // out: kept with its control number, not yet delivered
+	StateSent      = "sent"      // out: delivered
+	StateAccepted  = "accepted"  // out: acknowledged without errors
+	StateNoted     = "noted"     // out: acknowledged, errors were noted; in: done, its envelope has errors
+	StatePartly    = "partly"    // some of its sets were rejected: by the partner, or in: by us
+)

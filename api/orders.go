@@ -1,0 +1,88 @@
+package api
+
+import (
+	"koinos/core/finding"
+	"koinos/core/mapping"
+	"koinos/core/order"
+	"koinos/core/origin"
+	"koinos/core/report"
+)
+
+// OrderSummary is an order as a list shows it.
+type OrderSummary struct {
+	ID                  int64        `json:"id" db:"id"`
+	Kind                order.Kind   `json:"kind" db:"kind" enum:"sales,purchase"`
+	Number              string       `json:"number" db:"number"`
+	SenderNumber        string       `json:"sender_number,omitempty" db:"sender_number"`
+	Partner             string       `json:"partner" db:"partner"`
+	OrderedOn           order.Date   `json:"ordered_on,omitempty" db:"ordered_on"`
+	RequestedDeliveryOn order.Date   `json:"requested_delivery_on,omitempty" db:"requested_delivery_on"`
+	Currency            string       `json:"currency,omitempty" db:"currency"`
+	Total               string       `json:"total" db:"total"`
+	Lines               int          `json:"lines" db:"line_count"`
+	Status              order.Status `json:"status" db:"status" enum:"draft,open,confirmed,partial,complete,cancelled"`
+	Load                int64        `json:"load,omitempty" db:"load_id"`
+}
+
+// Event is one thing that happened to an order. Events of all orders have one
+// rising number: who has seen some asks for those behind.
+type Event struct {
+	N        int64          `json:"n" doc:"Number of the event among those of all orders"`
+	OrderID  int64          `json:"order_id"`
+	Revision int            `json:"revision" doc:"Revision of the order that it made"`
+	Action   string         `json:"action" doc:"created, changed, revised, answered, moved, invoiced, taken back, removed"`
+	Origin   origin.Origin  `json:"origin"`
+	Changes  []order.Change `json:"changes,omitempty"`
+	Trace    *origin.Trace  `json:"-"` // where values stand in the origin's document, by ids of lines
+}
+
+// Taken is an order that undoing a load comes upon.
+type Taken struct {
+	Seq     int    `db:"seq" json:"seq"`
+	OrderID int64  `db:"order_id" json:"order_id"`
+	Number  string `db:"number" json:"number"`
+	Outcome string `db:"outcome" json:"outcome" doc:"What the load had done: loaded or changed"`
+	Why     string `db:"-" json:"why,omitempty" doc:"Why it cannot be taken back"`
+}
+
+// Why is the answer to "why does this order say that?".
+type Why struct {
+	Order  int64          `json:"order"`
+	Number string         `json:"number"`
+	Line   int            `json:"line,omitempty"`
+	Field  string         `json:"field"`
+	Value  string         `json:"value"`
+	Origin origin.Origin  `json:"origin" doc:"What brought the value"`
+	Place  origin.Place   `json:"place,omitzero" doc:"Where in the document it stands"`
+	At     string         `json:"at,omitempty" doc:"The place as a person says it"`
+	Steps  []mapping.Step `json:"steps" doc:"What was done to it on the way, in turn"`
+	Terms  []order.Term   `json:"terms,omitempty" doc:"What a value was made of that Koinos computed"`
+	Events []Event        `json:"events" doc:"What changed the field since the order was stored"`
+}
+
+// Posted is what became of an order that came by itself.
+type Posted struct {
+	Outcome  report.Outcome    `json:"outcome" enum:"loaded,changed,unchanged,refused"`
+	OrderID  int64             `json:"order_id,omitempty"`
+	Number   string            `json:"number,omitempty"`
+	Revision int               `json:"revision,omitempty"`
+	Document string            `json:"document,omitempty" doc:"SHA-256 of the body, which is kept"`
+	Changes  []order.Change    `json:"changes,omitempty"`
+	Findings []finding.Finding `json:"findings"`
+}
+
+// StoredOrder is a stored order with what is known about it.
+type StoredOrder struct {
+	order.Order
+	Load         int64            `json:"load,omitempty" doc:"The load that brought it as a whole; absent where it came by itself"`
+	Seq          int              `json:"load_seq,omitempty" doc:"Which order of that load's document it was"`
+	Document     string           `json:"document,omitempty" doc:"SHA-256 of the document that it came from"`
+	DocumentName string           `json:"document_name,omitempty"`
+	Mapping      string           `json:"mapping,omitempty"`
+	Version      int              `json:"mapping_version,omitempty"`
+	Places       []origin.Located `json:"places" doc:"Where in that document each value stands; what was changed since has its place in the event that changed it"`
+	Movements    []order.Movement `json:"movements,omitempty" doc:"Shipments and receipts"`
+	Answers      []order.Answered `json:"answers,omitempty" doc:"What the seller said"`
+	Invoices     []order.Invoice  `json:"invoices,omitempty"`
+	Events       []Event          `json:"events" doc:"What happened to it, oldest first"`
+}

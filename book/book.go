@@ -1,0 +1,298 @@
+package book
+
+import (
+	"crypto/sha256"
+	"errors"
+	"strconv"
+	"strings"
+	"time"
+
+	"koinos/api"
+	"koinos/core/finding"
+	"koinos/core/intent"
+	"koinos/core/list"
+	"koinos/core/order"
+	"koinos/core/report"
+	"koinos/store"
+)
+
+// Rules are what holds for the intents of one document or request.
+type Rules struct {
+	Again    report.Again  // what a second arrival of an order means
+	Arrival  order.Arrival // how it changes the stored one
+	Newer    order.Field   // revise: the date that says which is newer
+	Rounding order.Rounding
+	Lists    *list.Set                   // what changes of orders must agree with
+	Holds    func(*finding.Finding) bool // which warnings hold; nil is none
+	Source   store.Source
+	Real     bool // false decides without storing anything
+	Now      func() time.Time
+}
+
+// Entry is an intent with what the book needs of it, worked out beforehand so
+// that nothing slow happens in the writer's transaction.
+type Entry struct {
+	*intent.Intent
+	Identity    string
+	Fingerprint [sha256.Size]byte
+	Trace       []byte // JSON
+	Lines       []any  // store.PackLines
+	Err         error  // of that
+
+	found int    // findings before it was compared with what is stored
+	given string // number that the document gave it
+}
+
+// NewEntry works out what the book needs. Where an order has no number of the
+// sender's its place in the document is all that it can be recognised by; with
+// keeps false only the identity is worked out.
+func NewEntry(i *intent.Intent, document string, keeps bool) Entry {
+	e := Entry{Intent: i, given: i.Order.Number}
+	if i.Kind != intent.Order {
+		return e
+	}
+	if e.Identity = i.Order.Identity(); e.Identity == "" && len(i.Spans) > 0 {
+		e.Identity = string(i.Order.Kind) + "@" + document + "#" + i.Spans[0].Sheet + "!" + strconv.Itoa(i.Spans[0].First)
+	}
+	if keeps && !i.Refused() {
+		e.Fingerprint = i.Order.Fingerprint()
+		e.Trace = i.Trace.AppendJSON(nil)
+		e.Lines, e.Err = store.PackLines(&i.Order)
+	}
+	return e
+}
+
+// Session takes the intents of one document, in their order. It remembers which
+// orders and numbers the document had.
+type Session struct {
+	Rules
+	seen    map[[16]byte]int32 // identities: their first row, 20 bytes an order
+	numbers map[string]int     // numbers given by the document, where it gives any
+}
+
+// Begin begins a session.
+func Begin(r Rules) *Session {
+	return &Session{Rules: r, seen: map[[16]byte]int32{}, numbers: map[string]int{}}
+}
+
+// Passed notes an entry that was taken before the session began.
+func (s *Session) Passed(e *Entry) {
+	if e.Kind != intent.Order {
+		return
+	}
+	if !e.Orphan {
+		s.firstOf(e)
+	}
+	if n := e.Order.Number; n != "" && !e.Refused() {
+		s.numbers[n] = e.row()
+	}
+}
+
+// Forget undoes what Take noted and found of an entry, so that it can be taken anew.
+func (s *Session) Forget(e *Entry) {
+	e.Findings = e.Findings[:e.found:e.found]
+	if key := e.key(); s.seen[key] == int32(e.row()) {
+		delete(s.seen, key)
+	}
+	e.Order.Number = e.given
+	if s.numbers[e.given] == e.row() {
+		delete(s.numbers, e.given)
+	}
+}
+
+// Take decides what becomes of each entry, and carries it out where the session
+// is real. Findings are added to the entries.
+func (s *Session) Take(tx *store.Tx, entries []Entry) ([]store.OrderResult, error) {
+	known, taken, err := s.known(tx, entries)
+	if err != nil {
+		return nil, err
+	}
+	results := make([]store.OrderResult, len(entries))
+	var fresh []store.NewOrder
+	var freshAt []int
+	for i := range entries {
+		e, res := &entries[i], &results[i]
+		e.found, e.given = len(e.Findings), e.Order.Number
+		var changed *store.Changed
+		if e.Kind == intent.Order {
+			changed, err = s.judge(tx, e, known, taken, res)
+		} else {
+			changed, err = s.notice(tx, e, res)
+		}
+		if err = errors.Join(err, e.Err); err != nil {
+			return nil, err
+		}
+		s.finish(e, res)
+		switch res.Outcome {
+		case report.Loaded:
+			fresh = append(fresh, store.NewOrder{Order: &e.Order, Identity: e.Identity, Fingerprint: e.Fingerprint, Trace: e.Trace, Lines: e.Lines, Seq: e.Seq})
+			freshAt = append(freshAt, i)
+		case report.Changed:
+			changed.Source, changed.Seq = s.Source, e.Seq
+			if err := tx.ChangeOrder(*changed, s.Now()); err != nil {
+				return nil, err
+			}
+			res.Revision = changed.Is.Revision
+		}
+	}
+	if err := tx.InsertOrders(s.Source, fresh, s.Now()); err != nil {
+		return nil, err
+	}
+	for i, at := range freshAt {
+		results[at].OrderID, results[at].Number, results[at].Revision = fresh[i].Order.ID, fresh[i].Order.Number, 1
+	}
+	return results, s.hold(tx, entries, results)
+}
+
+// hold puts what is held on the list of it, and takes an order that went in off.
+func (s *Session) hold(tx *store.Tx, entries []Entry, results []store.OrderResult) error {
+	if !s.Real || s.Source.Load == 0 {
+		return nil
+	}
+	for i := range results {
+		res, e := &results[i], &entries[i]
+		if res.Outcome != report.Held {
+			continue
+		}
+		h := api.HeldWork{Kind: api.HeldOrder, Load: s.Source.Load, Seq: res.Seq, OrderID: res.OrderID, Partner: e.Order.Partner, Number: e.Order.SenderNumber, Since: s.Now()}
+		for k := range e.Findings {
+			if f := &e.Findings[k]; h.Code == "" || f.Severity == finding.Error {
+				h.Code, h.Reason = string(f.Code), f.Message
+			}
+		}
+		if err := tx.Hold(h); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// known gives the stored orders of the entries' identities and numbers.
+func (s *Session) known(tx *store.Tx, entries []Entry) (known, taken map[string]store.Known, err error) {
+	var identities, numbers []string
+	var kind order.Kind
+	for i := range entries {
+		e := &entries[i]
+		if e.Kind != intent.Order || e.Refused() {
+			continue
+		}
+		kind = e.Order.Kind
+		identities = append(identities, e.Identity)
+		if e.Order.Number != "" {
+			numbers = append(numbers, e.Order.Number)
+		}
+	}
+	if known, err = tx.KnownOrders(identities); err != nil || len(numbers) == 0 {
+		return known, nil, err
+	}
+	taken, err = tx.KnownNumbers(kind, numbers)
+	return known, taken, err
+}
+
+// finish fills in the result of an entry whose outcome is decided but for what
+// its findings do to it.
+func (s *Session) finish(e *Entry, res *store.OrderResult) {
+	switch {
+	case e.Waits:
+		res.Outcome = report.Held
+	case e.Refused():
+		res.Outcome = report.Refused
+	case res.Outcome != report.Unchanged && s.Holds != nil:
+		for i := range e.Findings {
+			if s.Holds(&e.Findings[i]) {
+				res.Outcome = report.Held
+			}
+		}
+	}
+	if res.Outcome.Failed() {
+		res.Changes = nil
+	}
+	if e.Kind == intent.Order {
+		res.SenderNumber = e.Order.SenderNumber
+	}
+	res.Seq, res.Lines = e.Seq, len(e.Order.Lines)
+	res.Findings = e.Findings
+	for _, f := range e.Findings {
+		switch f.Severity {
+		case finding.Error:
+			res.Errors++
+		case finding.Warning:
+			res.Warnings++
+		}
+	}
+	for _, span := range e.Spans {
+		res.Spans = append(res.Spans, report.SpanOutcome{Sheet: span.Sheet, First: span.First, Last: span.Last})
+	}
+}
+
+// judge decides on one order; changed is what a stored order becomes where the
+// outcome is that it changes.
+func (s *Session) judge(tx *store.Tx, e *Entry, known, taken map[string]store.Known, res *store.OrderResult) (changed *store.Changed, err error) {
+	stored, isKnown := known[e.Identity]
+	res.Outcome = report.Ready
+	if s.Real {
+		res.Outcome = report.Loaded
+	}
+	switch {
+	case !e.Orphan && !s.firstOf(e):
+		res.Outcome = report.Refused
+	case e.Refused():
+	case isKnown:
+		res.OrderID, res.Number = stored.ID, stored.Number
+		if changed, err = s.again(tx, e, stored); err != nil {
+			return nil, err
+		}
+		s.changes(changed, res)
+	case e.Order.Number != "":
+		n := e.Order.Number
+		other, isTaken := taken[n]
+		if row, twice := s.numbers[n]; twice {
+			e.Add(finding.NumberTaken, 0, "number", n, "The number %s is given to another order in row %d of this document.", n, row)
+		} else if isTaken {
+			e.Add(finding.NumberTaken, 0, "number", n, "The number %s belongs to the stored order of %s.", n, strings.ReplaceAll(other.Identity, "|", " "))
+		} else {
+			s.numbers[n] = e.row()
+		}
+	}
+	return changed, nil
+}
+
+// changes notes whether a stored order changes, or would.
+func (s *Session) changes(changed *store.Changed, res *store.OrderResult) {
+	switch {
+	case changed == nil:
+		res.Outcome = report.Unchanged
+	case s.Real:
+		res.Outcome, res.Changes = report.Changed, changed.Changes
+	default:
+		res.Outcome, res.Changes = report.Differs, changed.Changes
+	}
+}
+
+// key is the order's identity, short enough to hold very many.
+func (e *Entry) key() [16]byte {
+	sum := sha256.Sum256([]byte(e.Identity))
+	return [16]byte(sum[:16])
+}
+
+// row is the first row of the entry; 0 where it came by itself.
+func (e *Entry) row() int {
+	if len(e.Spans) == 0 {
+		return 0
+	}
+	return e.Spans[0].First
+}
+
+// firstOf notes the order's identity, or finds that the document has it already.
+func (s *Session) firstOf(e *Entry) bool {
+	key := e.key()
+	if row, twice := s.seen[key]; twice {
+		if !e.Has(0, "sender_number") {
+			e.Add(finding.IdentityRepeated, 0, "sender_number", e.Order.SenderNumber, "The order %s of %s began in row %d already.",
+				e.Order.SenderNumber, e.Order.Partner, row)
+		}
+		return false
+	}
+	s.seen[key] = int32(e.row())
+	return true
+}

@@ -1,0 +1,49 @@
+package book
+
+import (
+	"errors"
+	"fmt"
+	"time"
+
+	"koinos/api"
+	"koinos/core/report"
+	"koinos/store"
+)
+
+// TakeBack undoes what a load did to an order: one that it stored is removed, one
+// that it changed has its content from before again. Where something has happened
+// to the order since, or a partner was told of it, nothing is done and why says
+// what; with dry nothing is done either way.
+func TakeBack(tx *store.Tx, load int64, k api.Taken, dry bool, by string, now time.Time) (why string, err error) {
+	last, was, err := tx.LastEvent(k.OrderID)
+	if errors.Is(err, store.ErrNotFound) {
+		return "The order is not there any more.", nil
+	}
+	if err != nil {
+		return "", err
+	}
+	if last.Origin.Load != load || last.Action == "taken back" {
+		return fmt.Sprintf("The order was %s by %s since (revision %d, %s).", last.Action, last.Origin.By, last.Revision, last.Origin.At.Format(time.DateOnly)), nil
+	}
+	told, err := tx.Told(k.OrderID, last.Revision)
+	if err != nil {
+		return "", err
+	}
+	if told != 0 {
+		return fmt.Sprintf("The partner was told of it in interchange %d.", told), nil
+	}
+	if dry {
+		return "", nil
+	}
+	o, err := tx.Order(k.OrderID)
+	if err != nil {
+		return "", err
+	}
+	from := store.Source{Load: load, By: by}
+	if report.Outcome(k.Outcome) == report.Loaded {
+		err = tx.Remove(o, from, k.Seq, now)
+	} else {
+		err = tx.Restore(o, last.Revision, was, from, k.Seq, now)
+	}
+	return "", errors.Join(err, tx.Undone(load, k.Seq))
+}

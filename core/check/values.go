@@ -1,0 +1,144 @@
+package check
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"koinos/core/finding"
+	"koinos/core/list"
+	"koinos/core/order"
+)
+
+// Values looks at what a mapping's types make sure of where an order is read from
+// a document: days that exist, currencies, words that are allowed, what no order
+// can do without. Then it asks the lists.
+func Values(o *order.Order, s Subject, lists *list.Set) {
+	if !slices.Contains(order.Kinds, string(o.Kind)) {
+		s.Add(finding.MustMissing, 0, "kind", string(o.Kind), "kind must be sales or purchase.")
+	}
+	if !slices.Contains(append([]string{""}, order.Stages...), string(o.Stage)) {
+		choice(s, 0, "stage", string(o.Stage), order.Stages)
+	}
+	level(o, nil, 0, s)
+	for i := range o.Lines {
+		level(o, &o.Lines[i], i+1, s)
+	}
+	if o.Currency != "" && !order.KnownCurrency(o.Currency) {
+		s.Add(finding.UnknownCurrency, 0, "currency", o.Currency, "%q is not a currency of ISO 4217.", o.Currency)
+	}
+	seen := map[string]bool{}
+	for i := range o.Parties {
+		role := o.Parties[i].Role
+		if !slices.Contains(order.Roles, role) {
+			choice(s, 0, "parties", role, order.Roles)
+		} else if seen[role] {
+			s.Add(finding.HeaderDisagrees, 0, role, role, "The order has a second party in the role %s.", role)
+		}
+		seen[role] = true
+	}
+	Lists(o, s, lists)
+}
+
+var headerFields, lineFields = order.PlainFields(order.Header), order.PlainFields(order.Lines)
+
+func level(o *order.Order, l *order.Line, line int, s Subject) {
+	fields := headerFields
+	if l != nil {
+		fields = lineFields
+	}
+	for i := range fields {
+		f := &fields[i]
+		v := f.Value(o, l)
+		switch {
+		case v == "" && f.Must:
+			s.Add(finding.MustMissing, line, f.Name, "", "%s is missing.", f.Name)
+		case v == "":
+		case f.Type == order.Day:
+			if _, err := time.Parse(time.DateOnly, v); err != nil {
+				s.Add(finding.NotADate, line, f.Name, v, "%q is not a date for %s.", v, f.Name).Hint = "Write the day as yyyy-mm-dd."
+			}
+		case f.Type == order.Choice && !slices.Contains(f.Choices, v):
+			choice(s, line, f.Name, v, f.Choices)
+		}
+	}
+}
+
+func choice(s Subject, line int, field, value string, may []string) {
+	s.Add(finding.UnknownChoice, line, field, value, "%s cannot be %q.", field, value).Hint = "It may be: " + strings.Join(may, ", ") + "."
+}
+
+// lists are the fields that must agree with a reference list where one of the
+// name was imported.
+var lists = []struct {
+	level order.Level
+	field *order.Field
+	list  func(*order.Order) string
+	code  finding.Code
+}{
+	{order.Header, field(order.Header, "partner"), func(o *order.Order) string {
+		return map[order.Kind]string{order.Sales: "customers", order.Purchase: "suppliers"}[o.Kind]
+	}, finding.UnknownCode},
+	{order.Header, field(order.Header, "price_level"), named("price-levels"), finding.UnknownCode},
+	{order.Header, field(order.Header, "payment_terms"), named("terms"), finding.UnknownCode},
+	{order.Lines, field(order.Lines, "item"), named("items"), finding.UnknownCode},
+	{order.Lines, field(order.Lines, "location"), named("locations"), finding.UnknownCode},
+	{order.Lines, field(order.Lines, "unit"), named("units"), finding.UnknownUnit},
+}
+
+func field(level order.Level, name string) *order.Field {
+	f, _ := order.Lookup(level, name)
+	return &f
+}
+
+func named(name string) func(*order.Order) string { return func(*order.Order) string { return name } }
+
+// Lists asks the reference lists for partner, items, units and the like, as far
+// as there are lists of these. A code that differs in letter case or space only
+// becomes the list's.
+func Lists(o *order.Order, s Subject, set *list.Set) {
+	for _, rule := range lists {
+		f, name := rule.field, rule.list(o)
+		if rule.level == order.Header {
+			listed(o, nil, 0, f, name, rule.code, s, set)
+			continue
+		}
+		for i := range o.Lines {
+			listed(o, &o.Lines[i], i+1, f, name, rule.code, s, set)
+		}
+	}
+}
+
+func listed(o *order.Order, l *order.Line, line int, f *order.Field, name string, code finding.Code, s Subject, set *list.Set) {
+	v := f.Value(o, l)
+	if v == "" || s.Has(line, f.Name) {
+		return
+	}
+	var known *list.List
+	if set != nil {
+		known = set.Lists[name]
+	}
+	if known == nil {
+		if upper := strings.ToUpper(v); code == finding.UnknownUnit {
+			if !order.KnownUnit(upper) {
+				s.Add(code, line, f.Name, v, "%q is not a unit of measure.", v)
+			}
+			f.SetText(o, l, upper)
+		}
+		return
+	}
+	if m := known.Look(v, nil, 0); m.Entry != nil {
+		f.SetText(o, l, m.Entry.Code)
+		return
+	}
+	found := s.Add(code, line, f.Name, v, "%q is not in the list %s.", v, name)
+	found.List, found.Hint = name, fmt.Sprintf("Correct the code, or add it to the list %s.", name)
+	if near, ok := known.Nearest(v); ok {
+		found.Nearest = near.Code
+		found.Hint = fmt.Sprintf("Nearest in the list: %s.", near.Code)
+		if near.Name != "" {
+			found.Hint = fmt.Sprintf("Nearest in the list: %s (%s).", near.Code, near.Name)
+		}
+	}
+}

@@ -1,0 +1,106 @@
+package intent
+
+import (
+	"koinos/core/finding"
+	"koinos/core/order"
+	"koinos/core/origin"
+)
+
+// Kind is what somebody wants.
+type Kind string
+
+const (
+	Order    Kind = "order"    // an order: a new one, or one that came before
+	Change   Kind = "change"   // lines or terms of a stored order become others
+	Answer   Kind = "answer"   // the seller says what becomes of each line
+	Shipment Kind = "shipment" // goods have left
+	Receipt  Kind = "receipt"  // goods have arrived
+	Invoice  Kind = "invoice"  // the seller wants money for lines
+)
+
+// Notices are the kinds that speak of an order that is stored already.
+var Notices = []string{string(Change), string(Answer), string(Shipment), string(Receipt), string(Invoice)}
+
+// Intent is one thing that somebody wants, made from one record of a document
+// or from a request.
+type Intent struct {
+	Kind     Kind
+	Order    order.Order // the order, or what a notice says of one, with its Statement
+	Findings []finding.Finding
+	Trace    origin.Trace
+	Spans    []origin.Span
+	Seq      int  // which record of the document, counted from 1
+	Orphan   bool // nothing was made of it: its rows belong to no order, or cannot be read
+	Waits    bool // for the order that an earlier step of a sequence did not make
+	stated   []int
+}
+
+// Find adds a finding at a place; line 0 is the header.
+func (i *Intent) Find(code finding.Code, at origin.Place, value string, line int, format string, args ...any) *finding.Finding {
+	f := finding.New(code, at, value, format, args...)
+	f.Order, f.Line = i.Seq, line
+	i.Findings = append(i.Findings, f)
+	return &i.Findings[len(i.Findings)-1]
+}
+
+// Add adds a finding about a field, at the place that it came from.
+func (i *Intent) Add(code finding.Code, line int, field, value, format string, args ...any) *finding.Finding {
+	at := i.Trace.Find(line, field)
+	if at == (origin.Place{}) && len(i.Spans) > 0 && i.Spans[0].First > 0 {
+		at = origin.Place{Sheet: i.Spans[0].Sheet, Row: i.Spans[0].First}
+	}
+	f := i.Find(code, at, value, line, format, args...)
+	f.Field = field
+	return f
+}
+
+// Refused reports whether a finding keeps the intent from being carried out.
+func (i *Intent) Refused() bool {
+	for k := range i.Findings {
+		if i.Findings[k].Severity == finding.Error {
+			return true
+		}
+	}
+	return false
+}
+
+// Has reports whether a finding about the field is already there.
+func (i *Intent) Has(line int, field string) bool {
+	for k := range i.Findings {
+		if i.Findings[k].Line == line && i.Findings[k].Field == field {
+			return true
+		}
+	}
+	return false
+}
+
+// Stated lists the figures that the document states and that are to be compared
+// with Koinos's own: the amounts of lines counted from 1, and 0 for the total.
+func (i *Intent) Stated() []int { return i.stated }
+
+// State notes that a figure is to be compared: the amount of a line, or the
+// total with line 0.
+func (i *Intent) State(line int) { i.stated = append(i.stated, line) }
+
+// theirs are the fields of the header that a buyer has under another name than
+// the seller, and theirLines those of lines.
+var (
+	theirs     = map[string]string{"sender_number": "number", "number": "sender_number"}
+	theirLines = map[string]string{"item": "supplier_item", "buyer_item": "item"}
+)
+
+// FromSeller turns what is said in the seller's words, as X12 has it, into the
+// buyer's: their number is the sender's, their item the supplier's.
+func (i *Intent) FromSeller() {
+	i.Order = order.Buyer(&i.Order)
+	i.Trace.Rename(theirs, theirLines)
+	for k := range i.Findings {
+		f, names := &i.Findings[k], theirs
+		if f.Line > 0 {
+			names = theirLines
+		}
+		if to := names[f.Field]; to != "" {
+			f.Field = to
+		}
+	}
+}

@@ -1,0 +1,114 @@
+package order
+
+// Statement is what a record that speaks of an order says besides what an order
+// says itself: a change, an answer, a shipment, a receipt, an invoice. Which
+// fields have a meaning depends on the kind of record.
+type Statement struct {
+	Kind     string `json:"kind" enum:"change,answer,shipment,receipt,invoice" doc:"What the record is"`
+	Number   string `json:"number,omitempty" doc:"Of the change, shipment, receipt or invoice"`
+	On       Date   `json:"on,omitempty" doc:"Day of the change, answer, shipment, receipt or invoice"`
+	Code     string `json:"code,omitempty" doc:"Answer: accepted, changed, refused, or a code of X12 element 587"`
+	ToldOn   Date   `json:"told_on,omitempty" doc:"Shipment: day of the notice"`
+	At       string `json:"at,omitempty" doc:"Shipment: time of day, HHMM"`
+	DueOn    Date   `json:"due_on,omitempty" doc:"Shipment: day on which the goods should arrive"`
+	Carrier  string `json:"carrier,omitempty"`
+	Tracking string `json:"tracking,omitempty"`
+	Packages Number `json:"packages,omitzero"`
+	Shipment string `json:"shipment,omitempty" doc:"Invoice: the shipment that it bills"`
+}
+
+// LineStatement is what such a record says of a line.
+type LineStatement struct {
+	Asked        string `json:"asked,omitempty" doc:"Answer: the change that was asked for"`
+	Code         string `json:"code,omitempty" doc:"Change: add, delete, change, or a code of X12 element 670. Answer: accepted, changed, back-ordered, refused, or a code of X12 element 668"`
+	Accepted     Number `json:"accepted,omitzero" doc:"Answer: the quantity that is accepted"`
+	AcceptedUnit string `json:"accepted_unit,omitempty"`
+	DueOn        Date   `json:"due_on,omitempty" doc:"Answer: the day that is promised"`
+	Reason       string `json:"reason,omitempty"`
+	ToDate       Number `json:"to_date,omitzero" doc:"Shipment: what has been shipped of the line with this one"`
+	Lot          string `json:"lot,omitempty"`
+}
+
+func stated(o *Order) *Statement {
+	if o.Statement == nil {
+		o.Statement = &Statement{}
+	}
+	return o.Statement
+}
+
+func statedOf(l *Line) *LineStatement {
+	if l.Statement == nil {
+		l.Statement = &LineStatement{}
+	}
+	return l.Statement
+}
+
+// notices are the kinds of record that speak of a stored order, as the table of
+// statements names them.
+const (
+	ofChange   = "change"
+	ofAnswer   = "answer"
+	ofShipment = "shipment"
+	ofReceipt  = "receipt"
+	ofInvoice  = "invoice"
+)
+
+// statements are the fields that only records of some kinds have. A record of
+// such a kind has the fields of an order besides.
+var statements = []Field{
+	{Name: "change_number", Level: Header, Type: Code, Kinds: []string{ofChange}, About: "Number of the change", text: func(o *Order, _ *Line) *string { return &stated(o).Number }},
+	{Name: "changed_on", Level: Header, Type: Day, Kinds: []string{ofChange}, About: "Day of the change", date: func(o *Order, _ *Line) *Date { return &stated(o).On }},
+	{Name: "answer", Level: Header, Type: Text, Kinds: []string{ofAnswer}, About: "Answer to the order as a whole: accepted, changed, refused, or a code of X12 element 587", text: func(o *Order, _ *Line) *string { return &stated(o).Code }},
+	{Name: "answered_on", Level: Header, Type: Day, Kinds: []string{ofAnswer}, About: "Day of the answer", date: func(o *Order, _ *Line) *Date { return &stated(o).On }},
+	{Name: "shipment", Level: Header, Type: Code, Kinds: []string{ofShipment}, Must: true, About: "Number of the shipment: it is posted once", text: func(o *Order, _ *Line) *string { return &stated(o).Number }},
+	{Name: "shipped_on", Level: Header, Type: Day, Kinds: []string{ofShipment}, About: "Day on which the goods left", date: func(o *Order, _ *Line) *Date { return &stated(o).On }},
+	{Name: "receipt", Level: Header, Type: Code, Kinds: []string{ofReceipt}, Must: true, About: "Number of the receipt: it is posted once", text: func(o *Order, _ *Line) *string { return &stated(o).Number }},
+	{Name: "received_on", Level: Header, Type: Day, Kinds: []string{ofReceipt}, About: "Day on which the goods arrived", date: func(o *Order, _ *Line) *Date { return &stated(o).On }},
+	{Name: "told_on", Level: Header, Type: Day, Kinds: []string{ofShipment}, About: "Day of the notice", date: func(o *Order, _ *Line) *Date { return &stated(o).ToldOn }},
+	{Name: "shipped_at", Level: Header, Type: Text, Kinds: []string{ofShipment}, About: "Time of day, HHMM", text: func(o *Order, _ *Line) *string { return &stated(o).At }},
+	{Name: "due_on", Level: Header, Type: Day, Kinds: []string{ofShipment}, About: "Day on which the goods should arrive", date: func(o *Order, _ *Line) *Date { return &stated(o).DueOn }},
+	{Name: "carrier", Level: Header, Type: Text, Kinds: []string{ofShipment, ofReceipt}, About: "Who carries the goods", text: func(o *Order, _ *Line) *string { return &stated(o).Carrier }},
+	{Name: "tracking", Level: Header, Type: Code, Kinds: []string{ofShipment, ofReceipt}, About: "The carrier's number", text: func(o *Order, _ *Line) *string { return &stated(o).Tracking }},
+	{Name: "packages", Level: Header, Type: Decimal, Kinds: []string{ofShipment, ofReceipt}, About: "How many packages", num: func(o *Order, _ *Line) *Number { return &stated(o).Packages }},
+	{Name: "invoice", Level: Header, Type: Code, Kinds: []string{ofInvoice}, Must: true, About: "Number of the invoice: it counts once", text: func(o *Order, _ *Line) *string { return &stated(o).Number }},
+	{Name: "invoiced_on", Level: Header, Type: Day, Kinds: []string{ofInvoice}, About: "Day of the invoice", date: func(o *Order, _ *Line) *Date { return &stated(o).On }},
+	{Name: "billed_shipment", Level: Header, Type: Code, Kinds: []string{ofInvoice}, About: "Number of the shipment that it bills", text: func(o *Order, _ *Line) *string { return &stated(o).Shipment }},
+
+	{Name: "change", Level: Lines, Type: Text, Kinds: []string{ofChange}, About: "What becomes of the line: add, delete, change (the usual), or a code of X12 element 670", text: func(_ *Order, l *Line) *string { return &statedOf(l).Code }},
+	{Name: "change", Level: Lines, Type: Text, Kinds: []string{ofAnswer}, About: "The change of the line that is answered", text: func(_ *Order, l *Line) *string { return &statedOf(l).Asked }},
+	{Name: "answer", Level: Lines, Type: Text, Kinds: []string{ofAnswer}, About: "What the seller says: accepted, changed, back-ordered, refused, or a code of X12 element 668", text: func(_ *Order, l *Line) *string { return &statedOf(l).Code }},
+	{Name: "accepted", Level: Lines, Type: Decimal, Kinds: []string{ofAnswer}, About: "Quantity that is accepted", num: func(_ *Order, l *Line) *Number { return &statedOf(l).Accepted }},
+	{Name: "accepted_unit", Level: Lines, Type: Text, Kinds: []string{ofAnswer}, About: "Unit of the quantity that is accepted", text: func(_ *Order, l *Line) *string { return &statedOf(l).AcceptedUnit }},
+	{Name: "due_on", Level: Lines, Type: Day, Kinds: []string{ofAnswer}, About: "Day for which the line is promised", date: func(_ *Order, l *Line) *Date { return &statedOf(l).DueOn }},
+	{Name: "reason", Level: Lines, Type: Text, Kinds: []string{ofAnswer, ofChange}, About: "Why, in words", text: func(_ *Order, l *Line) *string { return &statedOf(l).Reason }},
+	{Name: "shipped_to_date", Level: Lines, Type: Decimal, Kinds: []string{ofShipment}, About: "What has been shipped of the line so far, this shipment included", num: func(_ *Order, l *Line) *Number { return &statedOf(l).ToDate }},
+	{Name: "lot", Level: Lines, Type: Code, Kinds: []string{ofShipment, ofReceipt}, About: "Lot or serial number of the goods", text: func(_ *Order, l *Line) *string { return &statedOf(l).Lot }},
+}
+
+// Seller gives an order as its seller sees it, whichever side we are: our
+// purchase order is their sales order, our item the buyer's, and our number the
+// sender's.
+func Seller(o *Order) Order {
+	m := *o.clone()
+	m.ID, m.Revision, m.Kind = 0, 0, Sales
+	if o.Kind == Purchase {
+		m.Number, m.SenderNumber = o.SenderNumber, o.Number
+	}
+	for i := range m.Lines {
+		if l := &m.Lines[i]; o.Kind == Purchase {
+			l.Item, l.BuyerItem, l.SupplierItem = l.SupplierItem, l.Item, ""
+		}
+	}
+	return m
+}
+
+// Buyer gives an order that is as its seller sees it as its buyer does.
+func Buyer(o *Order) Order {
+	m := *o.clone()
+	m.Kind, m.Number, m.SenderNumber = Purchase, o.SenderNumber, o.Number
+	for i := range m.Lines {
+		l := &m.Lines[i]
+		l.Item, l.BuyerItem, l.SupplierItem = l.BuyerItem, "", l.Item
+	}
+	return m
+}

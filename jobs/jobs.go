@@ -1,0 +1,351 @@
+package jobs
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"math/rand/v2"
+	"runtime/debug"
+	"sync"
+	"time"
+
+	"koinos/api"
+	"koinos/store"
+)
+
+// Work does a job. Its error says what becomes of the job: nil, it is done;
+// *Later, it is tried again; *Paused, it waits; any other error counts as Later.
+// ctx ends when the service stops, or when somebody stops the job.
+type Work func(ctx context.Context, subject int64) error
+
+// Later says that what stopped a job may pass: it is tried again, after a time
+// that doubles with each try.
+type Later struct{ Err error }
+
+func (l *Later) Error() string { return l.Err.Error() }
+
+// Unwrap gives what stopped it.
+func (l *Later) Unwrap() error { return l.Err }
+
+// Paused says that a job waits until somebody lets it go on.
+type Paused struct{ Reason string }
+
+func (p *Paused) Error() string { return p.Reason }
+
+// ErrStopping is the cause with which jobs end when the service stops.
+var ErrStopping = errors.New("the service is stopping")
+
+// Kind is how jobs of a kind are done.
+type Kind struct {
+	Work   Work
+	AtOnce int // how many side by side
+	// Key names what jobs must be done for one after another, in the order of
+	// their subjects; nil or "" is none.
+	Key func(ctx context.Context, subject int64) (string, error)
+	// Crashed is told of a job that panicked, before it ends.
+	Crashed func(subject int64, p *store.Panicked)
+}
+
+// Queue does the jobs of a store. Its methods may be called by several goroutines.
+type Queue struct {
+	store *store.Store
+	now   func() time.Time
+	log   *slog.Logger
+	kinds map[string]Kind
+
+	mu      sync.Mutex
+	mine    map[key]*running // claimed by this service
+	keys    map[key]string
+	nudge   chan struct{}
+	stopped bool
+	wait    sync.WaitGroup
+}
+
+type key struct {
+	kind    string
+	subject int64
+}
+
+// running is a job that this service has claimed: at work, or, where what became
+// of it could not be kept, waiting to be tried again.
+type running struct {
+	job    api.Job
+	key    string
+	cancel context.CancelCauseFunc // nil while it waits
+	done   chan struct{}
+}
+
+// New makes a queue for kinds of jobs.
+func New(s *store.Store, kinds map[string]Kind, now func() time.Time, log *slog.Logger) *Queue {
+	return &Queue{store: s, kinds: kinds, now: now, log: log, mine: map[key]*running{}, keys: map[key]string{}, nudge: make(chan struct{}, 1)}
+}
+
+// mostDeaths is how many services may end while they work at a job.
+const mostDeaths = 2
+
+// Resume makes the jobs that an earlier service was at ready again. Crashed says
+// that it ended by a mistake of ours: a job at which that happens again is paused.
+func (q *Queue) Resume(ctx context.Context, crashed bool) error {
+	left, err := q.store.Jobs(ctx, api.JobWorking)
+	if err != nil || len(left) == 0 {
+		return err
+	}
+	return q.store.Write(ctx, func(tx *store.Tx) error {
+		for _, j := range left {
+			j.State, j.DueAt = api.JobReady, q.now()
+			if crashed {
+				j.Deaths++
+			}
+			if j.Deaths >= mostDeaths {
+				j.State, j.Reason = api.JobPaused, fmt.Sprintf("the service crashed %d times while it worked at this", j.Deaths)
+			}
+			q.log.Warn("a job is taken up again", "kind", j.Kind, "subject", j.Subject, "state", j.State)
+			if err := tx.SaveJob(j); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// lookAgain is how long the queue waits at most before it looks for jobs: what
+// waits for a time is known, so this is only for a clock that was set.
+const lookAgain = time.Minute
+
+// Run does jobs until ctx ends, and returns when all have stopped.
+func (q *Queue) Run(ctx context.Context) {
+	defer q.stop()
+	for {
+		woken := q.store.Woken()
+		next := q.look(ctx)
+		timer := time.NewTimer(min(next, lookAgain))
+		select {
+		case <-ctx.Done():
+			timer.Stop()
+			return
+		case <-woken:
+		case <-q.nudge:
+		case <-timer.C:
+		}
+		timer.Stop()
+	}
+}
+
+// stop ends every job where it is.
+func (q *Queue) stop() {
+	q.mu.Lock()
+	q.stopped = true
+	for _, r := range q.mine {
+		if r.cancel != nil {
+			r.cancel(ErrStopping)
+		}
+	}
+	q.mu.Unlock()
+	q.wait.Wait()
+}
+
+// Stop ends a job with a cause, and reports whether this service was at it.
+func (q *Queue) Stop(kind string, subject int64, cause error) bool {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	r := q.mine[key{kind, subject}]
+	if r == nil || r.cancel == nil {
+		return false
+	}
+	r.cancel(cause)
+	return true
+}
+
+// Forget takes a job that waits in memory away.
+func (q *Queue) Forget(kind string, subject int64) {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	if r := q.mine[key{kind, subject}]; r != nil && r.cancel == nil {
+		delete(q.mine, key{kind, subject})
+	}
+}
+
+// lookAt is how many ready jobs are looked at.
+const lookAt = 256
+
+// look claims what is due and gives how long nothing more will be.
+func (q *Queue) look(ctx context.Context) time.Duration {
+	ready, err := q.store.ReadyJobs(ctx, lookAt)
+	if err != nil && ctx.Err() == nil {
+		q.log.Error("jobs cannot be read", "error", err)
+		return time.Second
+	}
+	now, next := q.now(), lookAgain
+	for _, j := range q.choose(ctx, ready, now, &next) {
+		q.claim(ctx, j)
+	}
+	return max(next, 10*time.Millisecond)
+}
+
+// choose gives the jobs that can be begun now; next becomes shorter where one
+// waits for a time.
+func (q *Queue) choose(ctx context.Context, ready []api.Job, now time.Time, next *time.Duration) []api.Job {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	busy, keys := map[string]int{}, map[string]bool{}
+	for k, r := range q.mine {
+		if r.cancel != nil {
+			busy[k.kind]++
+		} else {
+			ready = append(ready, r.job) // it waits in memory
+		}
+		keys[r.key] = keys[r.key] || r.key != "" && r.cancel != nil
+	}
+	var chosen []api.Job
+	seen := map[key]bool{}
+	for _, j := range ready {
+		at := key{j.Kind, j.Subject}
+		kind, known := q.kinds[j.Kind]
+		if r := q.mine[at]; !known || seen[at] || r != nil && r.cancel != nil {
+			continue
+		}
+		seen[at] = true
+		name := q.keyOf(ctx, kind, at)
+		if keys[name] && name != "" {
+			continue
+		}
+		if wait := j.DueAt.Sub(now); wait > 0 {
+			*next = min(*next, wait)
+			keys[name] = true // what comes behind it waits too
+			continue
+		}
+		if busy[j.Kind] >= kind.AtOnce {
+			continue
+		}
+		busy[j.Kind]++
+		keys[name] = true
+		chosen = append(chosen, j)
+	}
+	return chosen
+}
+
+// keyOf gives the key of a job; q.mu is held.
+func (q *Queue) keyOf(ctx context.Context, kind Kind, at key) string {
+	if kind.Key == nil {
+		return ""
+	}
+	name, known := q.keys[at]
+	if !known {
+		name, err := kind.Key(ctx, at.subject)
+		if err != nil {
+			q.log.Error("a job's key cannot be read", "kind", at.kind, "subject", at.subject, "error", err)
+			return ""
+		}
+		if name != "" {
+			name = at.kind + " " + name
+		}
+		q.keys[at] = name
+		return name
+	}
+	return name
+}
+
+// claim begins a job.
+func (q *Queue) claim(ctx context.Context, j api.Job) {
+	at := key{j.Kind, j.Subject}
+	work, cancel := context.WithCancelCause(context.WithoutCancel(ctx))
+	q.mu.Lock()
+	if q.stopped {
+		q.mu.Unlock()
+		cancel(nil)
+		return
+	}
+	r := &running{job: j, key: q.keys[at], cancel: cancel, done: make(chan struct{})}
+	q.mine[at] = r
+	q.wait.Add(1)
+	q.mu.Unlock()
+	go func() {
+		defer q.wait.Done()
+		defer close(r.done)
+		defer cancel(nil)
+		there := true
+		err := q.store.Write(work, func(tx *store.Tx) (err error) {
+			there, err = tx.ClaimJob(j)
+			return err
+		})
+		if err == nil && there { // else it was done, or paused, meanwhile
+			err = q.safely(work, j)
+		}
+		q.ended(work, r, j, there, err)
+	}()
+}
+
+// safely does a job; a panic is an error.
+func (q *Queue) safely(ctx context.Context, j api.Job) (err error) {
+	defer func() {
+		if v := recover(); v != nil {
+			p := &store.Panicked{Value: v, Stack: debug.Stack()}
+			q.log.Error("a job panicked", "kind", j.Kind, "subject", j.Subject, "panic", fmt.Sprint(v), "stack", string(p.Stack))
+			if crashed := q.kinds[j.Kind].Crashed; crashed != nil {
+				crashed(j.Subject, p)
+			}
+			err = &Paused{"Koinos itself failed at it: " + fmt.Sprint(v)}
+		}
+	}()
+	return q.kinds[j.Kind].Work(ctx, j.Subject)
+}
+
+// first and longest are how long a job waits after its first and after many tries.
+const (
+	first   = 500 * time.Millisecond
+	longest = time.Minute
+)
+
+// ended keeps what became of a job. Where that cannot be kept it stays in memory
+// and is tried again from there.
+func (q *Queue) ended(ctx context.Context, r *running, j api.Job, there bool, err error) {
+	at := key{j.Kind, j.Subject}
+	var paused *Paused
+	done := false
+	switch stopping := errors.Is(context.Cause(ctx), ErrStopping); {
+	case err == nil:
+		done = true
+	case stopping:
+		j.State, j.DueAt = api.JobReady, q.now()
+	case errors.As(err, &paused):
+		j.State, j.Reason = api.JobPaused, paused.Reason
+	default:
+		j.Tries++
+		wait := min(first<<min(j.Tries-1, 16), longest)
+		j.State, j.Reason, j.DueAt = api.JobReady, err.Error(), q.now().Add(wait/2+time.Duration(rand.Int64N(int64(wait))))
+		q.log.Warn("a job is tried again", "kind", j.Kind, "subject", j.Subject, "in", wait, "error", err)
+	}
+	if !there {
+		q.mu.Lock()
+		delete(q.mine, at)
+		q.mu.Unlock()
+		return
+	}
+	kept := q.store.Write(context.WithoutCancel(ctx), func(tx *store.Tx) error {
+		if done {
+			return tx.EndJob(j.Kind, j.Subject)
+		}
+		return tx.SaveJob(j)
+	})
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	delete(q.mine, at)
+	if done {
+		delete(q.keys, at)
+	}
+	if kept != nil {
+		q.log.Error("what became of a job could not be kept", "kind", j.Kind, "subject", j.Subject, "error", kept)
+		if done {
+			j.State, j.DueAt = api.JobReady, q.now().Add(first) // its work finds that it is done
+		}
+		if j.State == api.JobReady && !q.stopped {
+			r.job, r.cancel = j, nil
+			q.mine[at] = r
+		}
+	}
+	select {
+	case q.nudge <- struct{}{}:
+	default:
+	}
+}

@@ -1,0 +1,109 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"koinos/api"
+	"koinos/core/origin"
+)
+
+const selectEvents = `SELECT e.n, e.order_id, e.revision, e.at, e.by, e.action, e.load_id, e.load_seq, e.changes, e.trace, coalesce(l.document, e.document) AS document,
+  d.name AS document_name, l.mapping, l.mapping_version, l.lists, (SELECT interchange FROM sets s WHERE s.load_id = e.load_id AND s.order_id = e.order_id LIMIT 1) AS interchange,
+  (SELECT seq FROM sets s WHERE s.load_id = e.load_id AND s.order_id = e.order_id LIMIT 1) AS set_seq
+  FROM events e LEFT JOIN loads l ON l.id = e.load_id LEFT JOIN documents d ON d.sha = coalesce(l.document, e.document) WHERE `
+
+// Events lists what happened to all orders behind a number, at most limit.
+func (s *Store) Events(ctx context.Context, after int64, limit int) ([]api.Event, error) {
+	return readEvents(ctx, s.r, `e.n > ? ORDER BY e.n LIMIT ?`, after, limit)
+}
+
+func readEvents(ctx context.Context, q querier, where string, args ...any) ([]api.Event, error) {
+	var rows []struct {
+		N            int64          `db:"n"`
+		OrderID      int64          `db:"order_id"`
+		Revision     int            `db:"revision"`
+		At           string         `db:"at"`
+		By           string         `db:"by"`
+		Action       string         `db:"action"`
+		Load         sql.NullInt64  `db:"load_id"`
+		Seq          int            `db:"load_seq"`
+		Changes      sql.NullString `db:"changes"`
+		Trace        sql.NullString `db:"trace"`
+		Document     sql.NullString `db:"document"`
+		DocumentName sql.NullString `db:"document_name"`
+		Mapping      sql.NullString `db:"mapping"`
+		Version      sql.NullInt64  `db:"mapping_version"`
+		Lists        sql.NullString `db:"lists"`
+		Interchange  sql.NullInt64  `db:"interchange"`
+		Set          sql.NullInt64  `db:"set_seq"`
+	}
+	if err := q.SelectContext(ctx, &rows, selectEvents+where, args...); err != nil {
+		return nil, err
+	}
+	events := make([]api.Event, len(rows))
+	for i := range rows {
+		r, e := &rows[i], &events[i]
+		*e = api.Event{N: r.N, OrderID: r.OrderID, Revision: r.Revision, Action: r.Action, Origin: origin.Origin{At: parseTime(r.At), By: r.By, Document: r.Document.String, DocumentName: r.DocumentName.String,
+			Load: r.Load.Int64, Seq: r.Seq, Mapping: r.Mapping.String, Version: int(r.Version.Int64), Interchange: r.Interchange.Int64, Set: int(r.Set.Int64)}}
+		for _, part := range []struct {
+			from sql.NullString
+			to   any
+		}{{r.Changes, &e.Changes}, {r.Trace, &e.Trace}, {r.Lists, &e.Origin.Lists}} {
+			if part.from.Valid {
+				if err := json.Unmarshal([]byte(part.from.String), part.to); err != nil {
+					return nil, fmt.Errorf("event %d: %w", r.N, err)
+				}
+			}
+		}
+	}
+	return events, nil
+}
+
+// addEvent records that something happened to an order; was is the order before.
+func (t *Tx) addEvent(c *Changed, now time.Time) error {
+	was, err := json.Marshal(c.Was)
+	if err != nil {
+		return err
+	}
+	changes, err := json.Marshal(c.Changes)
+	if err != nil {
+		return err
+	}
+	return t.run(`INSERT INTO events (order_id, revision, at, by, action, load_id, load_seq, document, trace, changes, was) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		c.Is.ID, c.Is.Revision, at(now), c.By, c.Action, c.load(), c.Seq, null(c.Document), null(string(c.Trace)), string(changes), string(was))
+}
+
+// Base is the arrival that an order's values come from but for those that later
+// events changed: the newest one that brought it as a whole. The trace is by
+// positions of lines, without what was changed since.
+func (o *StoredOrder) Base() (origin.Origin, origin.Trace) {
+	base := 0
+	for i := range o.Events {
+		if a := o.Events[i].Action; a == "revised" || a == "created" {
+			base = i
+		}
+	}
+	if len(o.Events) == 0 || o.Events[base].Trace == nil {
+		if len(o.Events) > 0 {
+			return o.Events[base].Origin, origin.Trace{}
+		}
+		return origin.Origin{}, origin.Trace{}
+	}
+	trace := *o.Events[base].Trace
+	for i := base + 1; i < len(o.Events); i++ {
+		for _, c := range o.Events[i].Changes {
+			trace.Drop(c.LineID, c.Field)
+		}
+	}
+	to := make([]int, len(trace.Rows))
+	for n := range o.Lines {
+		if id := o.Lines[n].ID; id <= len(to) {
+			to[id-1] = n + 1
+		}
+	}
+	return o.Events[base].Origin, trace.Renumber(to)
+}

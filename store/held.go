@@ -1,0 +1,84 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"koinos/api"
+	"math"
+)
+
+// Hold puts something aside. What is held already keeps its place and takes the
+// new reason.
+func (t *Tx) Hold(h api.HeldWork) error {
+	ref := func(id int64) any {
+		if id == 0 {
+			return nil
+		}
+		return id
+	}
+	target := "(interchange, set_seq) WHERE kind <> 'order'"
+	if h.Kind == api.HeldOrder {
+		target = "(load_id, load_seq) WHERE kind = 'order'"
+	}
+	return t.run(`INSERT INTO held (kind, load_id, load_seq, interchange, set_seq, order_id, partner, number, code, reason, since) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+	  ON CONFLICT `+target+` DO UPDATE SET code = excluded.code, reason = excluded.reason, number = excluded.number, order_id = excluded.order_id`,
+		h.Kind, ref(h.Load), h.Seq, ref(h.Interchange), h.Set, ref(h.OrderID), h.Partner, h.Number, h.Code, h.Reason, at(h.Since))
+}
+
+// ReleaseSet and ReleaseLoad take away what is not held any more: a set of an
+// interchange, or every order of a load.
+func (t *Tx) ReleaseSet(interchange int64, seq int) error {
+	return t.run(`DELETE FROM held WHERE interchange = ? AND set_seq = ? AND kind <> 'order'`, interchange, seq)
+}
+
+// ReleaseLoad is described at ReleaseSet.
+func (t *Tx) ReleaseLoad(load int64) error {
+	return t.run(`DELETE FROM held WHERE load_id = ? AND kind = 'order'`, load)
+}
+
+// HeldFilter narrows a list of what is held.
+type HeldFilter struct {
+	Kind, Partner string
+	After         int64
+	Limit         int
+}
+
+const selectHeld = `SELECT id, kind, coalesce(load_id, 0) AS load_id, load_seq, coalesce(interchange, 0) AS interchange, set_seq, coalesce(order_id, 0) AS order_id, partner, number, code, reason, since FROM held `
+
+type heldRow struct {
+	api.HeldWork
+	At string `db:"since"`
+}
+
+// HeldList lists what is held, the oldest first.
+func (s *Store) HeldList(ctx context.Context, f HeldFilter) ([]api.HeldWork, error) {
+	if f.Limit == 0 {
+		f.Limit = math.MaxInt32
+	}
+	var rows []heldRow
+	err := s.r.SelectContext(ctx, &rows, selectHeld+`WHERE id > ? AND (? = '' OR kind = ?) AND (? = '' OR partner = ?) ORDER BY id LIMIT ?`, f.After, f.Kind, f.Kind, f.Partner, f.Partner, f.Limit)
+	list := make([]api.HeldWork, len(rows))
+	for i := range rows {
+		list[i] = rows[i].HeldWork
+		list[i].Since = parseTime(rows[i].At)
+	}
+	return list, err
+}
+
+// HeldOne gives one thing that is held.
+func (s *Store) HeldOne(ctx context.Context, id int64) (api.HeldWork, error) {
+	var row heldRow
+	if err := s.r.GetContext(ctx, &row, selectHeld+`WHERE id = ?`, id); err != nil {
+		return api.HeldWork{}, named(err, "held %d", id)
+	}
+	row.Since = parseTime(row.At)
+	return row.HeldWork, nil
+}
+
+// HeldCount is how many things are held.
+func (s *Store) HeldCount(ctx context.Context) (n int, err error) {
+	if err = s.r.GetContext(ctx, &n, `SELECT count(*) FROM held`); err != nil {
+		err = fmt.Errorf("held: %w", err)
+	}
+	return n, err
+}
