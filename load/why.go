@@ -65,7 +65,7 @@ func (e *Engine) Why(ctx context.Context, id int64, line int, field string) (*ap
 	w.At = w.Place.String()
 	if w.Origin.Load == 0 {
 		if w.Origin.Document != "" && w.Place != (origin.Place{}) {
-			w.Steps = append(w.Steps, mapping.Step{Line: line, Field: field, What: "posted", Text: w.Value, Place: w.Place, At: w.At})
+			w.Steps = append(w.Steps, mapping.Step{Line: line, Field: field, What: "found", Text: w.Value, Place: w.Place, At: w.At})
 		}
 		return w, nil
 	}

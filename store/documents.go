@@ -26,6 +26,9 @@ func (r *documentRow) document() (api.Document, error) {
 const selectDocument = `SELECT sha, name, size, shape, received_at, received_by,
   (SELECT count(*) FROM loads WHERE document = sha) AS loads FROM documents `
 
+// documentsQuery lists documents before a time and a SHA-256.
+const documentsQuery = selectDocument + `WHERE posted = 0 AND (received_at, sha) < (?, ?) AND NOT EXISTS (SELECT 1 FROM interchanges i WHERE i.document = sha AND (i.direction = 'out' OR i.kinds IN ('997', '999', 'TA1'))) ORDER BY received_at DESC, sha DESC LIMIT ?`
+
 // PutDocument records a document whose file is kept. A document that is known
 // already keeps its first record; known is then true.
 func (s *Store) PutDocument(ctx context.Context, d api.Document) (known bool, err error) {
@@ -86,7 +89,7 @@ func (s *Store) Documents(ctx context.Context, beforeTime time.Time, beforeSHA s
 		beforeTime = time.Date(9999, 1, 1, 0, 0, 0, 0, time.UTC)
 	}
 	var rows []documentRow
-	if err := s.r.SelectContext(ctx, &rows, selectDocument+`WHERE posted = 0 AND (received_at, sha) < (?, ?) AND NOT EXISTS (SELECT 1 FROM interchanges i WHERE i.document = sha AND (i.direction = 'out' OR i.kinds IN ('997', '999', 'TA1'))) ORDER BY received_at DESC, sha DESC LIMIT ?`,
+	if err := s.r.SelectContext(ctx, &rows, documentsQuery,
 		at(beforeTime), beforeSHA, limit); err != nil {
 		return nil, err
 	}

@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"encoding/json"
 	"fmt"
+	"math"
 	"strings"
 	"time"
 
@@ -279,27 +280,42 @@ type InterchangeFilter struct {
 
 const selectInterchange = `SELECT i.*, (SELECT group_concat(number, char(10)) FROM (SELECT DISTINCT number FROM sets WHERE interchange = i.id AND number <> '' LIMIT 4)) AS orders FROM interchanges i `
 
-// Interchanges lists interchanges, newest first.
-func (s *Store) Interchanges(ctx context.Context, f InterchangeFilter, now time.Time) ([]api.Interchange, error) {
-	where, args := []string{"(? = 0 OR i.id < ?)"}, []any{f.Before, f.Before}
-	for _, c := range []struct{ column, value string }{{"i.partner", f.Partner}, {"i.direction", f.Direction}, {"i.state", f.State}} {
-		if c.column == "i.state" && c.value == "overdue" {
-			where, args = append(where, "i.state = 'sent' AND i.due_at < ?"), append(args, at(now))
-		} else if c.value != "" {
-			where, args = append(where, c.column+" = ?"), append(args, c.value)
-		}
+func (f *InterchangeFilter) query(now time.Time) (string, []any) {
+	where, args := []string{"i.id < ?"}, []any{f.Before}
+	if f.Before == 0 {
+		args[0] = int64(math.MaxInt64)
+	}
+	add := func(condition string, values ...any) { where, args = append(where, condition), append(args, values...) }
+	if f.Partner != "" {
+		add("i.partner = ?", f.Partner)
+	}
+	if f.Direction != "" {
+		add("i.direction = ?", f.Direction)
+	}
+	switch f.State {
+	case "":
+	case "overdue":
+		add("i.state = 'sent' AND i.due_at < ?", at(now))
+	default:
+		add("i.state = ?", f.State)
 	}
 	if f.Kind != "" {
-		where, args = append(where, "instr(i.kinds, ?) > 0"), append(args, f.Kind)
+		add("instr(i.kinds, ?) > 0", f.Kind)
 	}
 	if f.Speaking {
-		where = append(where, "i.kinds NOT IN ('997', '999', 'TA1')")
+		add("i.kinds NOT IN ('997', '999', 'TA1')")
 	}
 	if f.Order != 0 {
-		where, args = append(where, "EXISTS (SELECT 1 FROM sets WHERE interchange = i.id AND order_id = ?)"), append(args, f.Order)
+		add("i.id IN (SELECT interchange FROM sets WHERE order_id = ?)", f.Order)
 	}
+	return selectInterchange + "WHERE " + strings.Join(where, " AND ") + " ORDER BY i.id DESC LIMIT ?", append(args, f.Limit)
+}
+
+// Interchanges lists interchanges, newest first.
+func (s *Store) Interchanges(ctx context.Context, f InterchangeFilter, now time.Time) ([]api.Interchange, error) {
+	query, args := f.query(now)
 	var rows []interchangeRow
-	if err := s.r.SelectContext(ctx, &rows, selectInterchange+"WHERE "+strings.Join(where, " AND ")+" ORDER BY i.id DESC LIMIT ?", append(args, f.Limit)...); err != nil {
+	if err := s.r.SelectContext(ctx, &rows, query, args...); err != nil {
 		return nil, err
 	}
 	return interchangesOf(rows, now)

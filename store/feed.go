@@ -12,9 +12,10 @@ import (
 )
 
 const selectEvents = `SELECT e.n, e.order_id, e.revision, e.at, e.by, e.action, e.load_id, e.load_seq, e.changes, e.trace, coalesce(l.document, e.document) AS document,
-  d.name AS document_name, l.mapping, l.mapping_version, l.lists, (SELECT interchange FROM sets s WHERE s.load_id = e.load_id AND s.order_id = e.order_id LIMIT 1) AS interchange,
-  (SELECT seq FROM sets s WHERE s.load_id = e.load_id AND s.order_id = e.order_id LIMIT 1) AS set_seq
-  FROM events e LEFT JOIN loads l ON l.id = e.load_id LEFT JOIN documents d ON d.sha = coalesce(l.document, e.document) WHERE `
+  d.name AS document_name, l.mapping, l.mapping_version, l.lists, s.interchange, s.seq AS set_seq
+  FROM events e LEFT JOIN loads l ON l.id = e.load_id LEFT JOIN documents d ON d.sha = coalesce(l.document, e.document)
+  LEFT JOIN sets s ON (s.interchange, s.seq) = (SELECT x.interchange, x.seq FROM sets x JOIN interchanges i ON i.id = x.interchange WHERE x.order_id = e.order_id AND i.direction = 'in'
+    AND (x.load_id = e.load_id OR x.load_id IS NULL AND e.load_id IS NULL AND x.order_revision = e.revision) LIMIT 1) WHERE `
 
 // Events lists what happened to all orders behind a number, at most limit.
 func (s *Store) Events(ctx context.Context, after int64, limit int) ([]api.Event, error) {

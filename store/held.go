@@ -50,13 +50,25 @@ type heldRow struct {
 	At string `db:"since"`
 }
 
+func (f HeldFilter) query() (string, []any) {
+	where, args := "id > ?", []any{f.After}
+	if f.Kind != "" {
+		where, args = where+" AND kind = ?", append(args, f.Kind)
+	}
+	if f.Partner != "" {
+		where, args = where+" AND partner = ?", append(args, f.Partner)
+	}
+	return selectHeld + "WHERE " + where + " ORDER BY id LIMIT ?", append(args, f.Limit)
+}
+
 // HeldList lists what is held, the oldest first.
 func (s *Store) HeldList(ctx context.Context, f HeldFilter) ([]api.HeldWork, error) {
 	if f.Limit == 0 {
 		f.Limit = math.MaxInt32
 	}
 	var rows []heldRow
-	err := s.r.SelectContext(ctx, &rows, selectHeld+`WHERE id > ? AND (? = '' OR kind = ?) AND (? = '' OR partner = ?) ORDER BY id LIMIT ?`, f.After, f.Kind, f.Kind, f.Partner, f.Partner, f.Limit)
+	query, args := f.query()
+	err := s.r.SelectContext(ctx, &rows, query, args...)
 	list := make([]api.HeldWork, len(rows))
 	for i := range rows {
 		list[i] = rows[i].HeldWork

@@ -58,7 +58,7 @@ func (s *Store) putEntries(ctx context.Context, name string, crosswalk bool, ent
 			b.add(crosswalk, name, e.Code, version, row.Name, row.Attributes)
 		}
 		for code := range gone {
-			if err := t.run(`UPDATE list_entries SET until = ? WHERE crosswalk = ? AND list = ? AND code = ? AND until IS NULL`, version, crosswalk, name, code); err != nil {
+			if err := t.run(`UPDATE list_entries SET until = ?1 WHERE crosswalk = ?2 AND list = ?3 AND code = ?4 AND until IS NULL AND since < ?1`, version, crosswalk, name, code); err != nil {
 				return err
 			}
 		}

@@ -161,6 +161,11 @@ type LoadFilter struct {
 
 // Loads lists loads, newest first.
 func (s *Store) Loads(ctx context.Context, f LoadFilter) ([]report.Load, error) {
+	query, args := f.query()
+	return s.loads(ctx, query, args...)
+}
+
+func (f LoadFilter) query() (string, []any) {
 	where, args := "WHERE l.id < ?", []any{f.Before}
 	if f.Before == 0 {
 		args[0] = int64(math.MaxInt64)
@@ -171,7 +176,7 @@ func (s *Store) Loads(ctx context.Context, f LoadFilter) ([]report.Load, error) 
 	if f.Run != 0 {
 		where, args = where+" AND l.run = ?", append(args, f.Run)
 	}
-	return s.loads(ctx, where+" ORDER BY l.id DESC LIMIT ?", append(args, f.Limit)...)
+	return where + " ORDER BY l.id DESC LIMIT ?", append(args, f.Limit)
 }
 
 // OrderResult is an order's outcome with its rows, as a load writes it.

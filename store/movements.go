@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"koinos/core/order"
@@ -118,7 +119,7 @@ func (t *Tx) Invoice(partner, number string, id int64) (*order.Invoice, error) {
 // none, and several are one too many.
 func (t *Tx) OrderOf(kind order.Kind, partner, number, sender string) (ids []int64, err error) {
 	if number != "" {
-		err = t.SelectContext(t.ctx, &ids, `SELECT id FROM orders WHERE number = ? COLLATE NOCASE AND kind = ? AND partner = ?`, number, string(kind), partner)
+		err = t.SelectContext(t.ctx, &ids, `SELECT id FROM orders WHERE kind = ? AND number IN (?, ?) AND partner = ?`, string(kind), number, strings.ToUpper(number), partner)
 		if err != nil || len(ids) > 0 {
 			return ids, err
 		}

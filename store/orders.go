@@ -346,18 +346,19 @@ func (f *OrderFilter) query() (string, []any) {
 	if f.Before != 0 {
 		add("id < ?", f.Before)
 	}
-	for _, c := range []struct{ column, value string }{{"number", f.Number}, {"partner", f.Partner}, {"status", f.Status}, {"kind", f.Kind}} {
+	for _, c := range []struct{ condition, value string }{{"kind IN ('sales', 'purchase') AND number = ?", f.Number}, {"partner = ? COLLATE NOCASE", f.Partner}, {"status = ?", f.Status}, {"kind = ?", f.Kind}} {
 		if c.value != "" {
-			add(c.column+" = ?", c.value)
+			add(c.condition, c.value)
 		}
 	}
 	if f.Load != 0 {
 		add("load_id = ?", f.Load)
 	}
 	if f.Text != "" {
-		end := f.Text + "\U0010ffff"
-		add(`id IN (SELECT id FROM orders WHERE number COLLATE NOCASE BETWEEN ? AND ? UNION SELECT id FROM orders WHERE sender_number COLLATE NOCASE BETWEEN ? AND ?
-		  UNION SELECT id FROM orders WHERE partner COLLATE NOCASE BETWEEN ? AND ?)`, f.Text, end, f.Text, end, f.Text, end)
+		upper, last := strings.ToUpper(f.Text), "\U0010ffff" // numbers from a series are in capitals
+		add(`id IN (SELECT id FROM orders WHERE kind IN ('sales', 'purchase') AND number BETWEEN ? AND ? UNION SELECT id FROM orders WHERE kind IN ('sales', 'purchase') AND number BETWEEN ? AND ?
+		  UNION SELECT id FROM orders WHERE sender_number COLLATE NOCASE BETWEEN ? AND ? UNION SELECT id FROM orders WHERE partner COLLATE NOCASE BETWEEN ? AND ?)`,
+			f.Text, f.Text+last, upper, upper+last, f.Text, f.Text+last, f.Text, f.Text+last)
 	}
 	if where != "" {
 		where = "WHERE " + where

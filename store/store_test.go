@@ -238,6 +238,41 @@ func TestListsAndVersions(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	// A list that changes in part has each entry once, and knows what it was.
+	var many []list.Entry
+	for i := range 200 {
+		many = append(many, list.Entry{Code: fmt.Sprintf("%03d", i), Name: "first"})
+	}
+	for version := 1; version <= 2; version++ {
+		for i := range many {
+			if i%3 == 0 && version == 2 {
+				many[i].Name = "second"
+			}
+		}
+		if err := s.PutList(ctx, "many", many[version-1:], now); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, c := range []struct {
+		versions map[string]int
+		code     string
+		want     string
+	}{{nil, "003", "second"}, {nil, "004", "first"}, {nil, "000", ""}, {map[string]int{"many": 1}, "003", "first"}, {map[string]int{"many": 1}, "000", "first"}} {
+		set, err := s.SetAt(ctx, c.versions)
+		if err != nil {
+			t.Fatal(err)
+		}
+		name := ""
+		if e := set.Lists["many"].Look(c.code, nil, 0).Entry; e != nil {
+			name = e.Name
+		}
+		if name != c.want {
+			t.Errorf("%s in versions %v is %q, want %q", c.code, c.versions, name, c.want)
+		}
+	}
+	if infos, err := s.Lists(ctx, false); err != nil || infos[1].Entries != 199 || infos[1].Version != 2 {
+		t.Errorf("%+v %v", infos, err)
+	}
 	if _, old := set.Lists["items"].Find("a"); old {
 		t.Error("an entry outlives its list's replacement")
 	}

@@ -223,7 +223,7 @@ func renamed[V any](was map[string]V, names map[string]string) map[string]V {
 // Located is where a value of an order stands, with the place in full.
 type Located struct {
 	Line  int    `json:"line,omitempty" doc:"Position of the line, counted from 1; absent is the header"`
-	Field string `json:"field" doc:"Absent is the line as a whole"`
+	Field string `json:"field,omitempty" doc:"Absent is the line as a whole"`
 	Place Place  `json:"place"`
 	At    string `json:"at" doc:"The place as a person says it"`
 }

@@ -75,13 +75,11 @@ ALTER TABLE orders_new RENAME TO orders;
 ALTER TABLE events_new RENAME TO events;
 ALTER TABLE lines_new RENAME TO lines;
 CREATE INDEX orders_by_load ON orders (load_id) WHERE load_id IS NOT NULL;
-CREATE INDEX orders_by_partner ON orders (partner, id);
+CREATE INDEX orders_by_partner ON orders (partner COLLATE NOCASE, id);
 CREATE INDEX orders_by_status ON orders (status, id);
 CREATE INDEX orders_by_kind ON orders (kind, id);
-CREATE INDEX orders_by_number ON orders (number COLLATE NOCASE);
 CREATE INDEX orders_by_sender_number ON orders (sender_number COLLATE NOCASE) WHERE sender_number IS NOT NULL;
 CREATE UNIQUE INDEX events_by_order ON events (order_id, revision);
-CREATE INDEX events_by_load ON events (load_id) WHERE load_id IS NOT NULL;
 
 -- Goods that moved: posted once by their number, never edited.
 CREATE TABLE movements (
@@ -170,8 +168,6 @@ ALTER TABLE loads ADD COLUMN lists TEXT;  -- versions of lists and crosswalks th
 CREATE INDEX loads_by_document ON loads (document, id);
 CREATE INDEX loads_by_start ON loads (started_at);
 CREATE INDEX loads_by_status ON loads (status) WHERE status IN ('waiting', 'running', 'paused');
-CREATE INDEX load_orders_by_outcome ON load_orders (load_id, outcome, seq);
-CREATE INDEX load_orders_by_order ON load_orders (order_id) WHERE order_id IS NOT NULL;
 
 -- Places have their parts.
 ALTER TABLE findings ADD COLUMN segment TEXT NOT NULL DEFAULT ''; -- X12: transaction set and segment
