@@ -7,6 +7,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"sync"
 	"time"
 
@@ -249,13 +250,25 @@ func (x *Exchange) lookDue(ctx context.Context, see func(name string)) (again bo
 			if p.Sets[set].Send != "due" || !p.Outgoing(set) {
 				continue
 			}
-			if _, err := x.send(ctx, p.Name, api.Wanted{Set: set}, true, "service"); err != nil && ctx.Err() == nil {
+			if err := x.sendDue(ctx, p.Name, set); err != nil && ctx.Err() == nil {
 				x.log.Error("what is due cannot be sent", "partner", p.Name, "set", set, "error", err)
 				again = true
 			}
 		}
 	}
 	return again
+}
+
+// sendDue sends a partner what is due; a panic is an error, so that a mistake with
+// one order does not end the service.
+func (x *Exchange) sendDue(ctx context.Context, name, set string) (err error) {
+	defer func() {
+		if r := recover(); r != nil {
+			err = fmt.Errorf("panic: %v\n%s", r, debug.Stack())
+		}
+	}()
+	_, err = x.send(ctx, name, api.Wanted{Set: set}, true, "service")
+	return err
 }
 
 // watch takes in the files of a partner's folder.

@@ -11,6 +11,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"slices"
 	"strconv"
 	"strings"
@@ -111,7 +112,7 @@ func (w *Watch) look(ctx context.Context, files map[string]seen, log *slog.Logge
 			continue
 		}
 		delete(files, name)
-		if err := w.take(ctx, name, info); err != nil {
+		if err := safely(func() error { return w.take(ctx, name, info) }); err != nil {
 			if ctx.Err() != nil {
 				return ctx.Err() // it stays where it is and is taken up again
 			}
@@ -126,6 +127,17 @@ func (w *Watch) look(ctx context.Context, files map[string]seen, log *slog.Logge
 		}
 	}
 	return nil
+}
+
+// safely turns a panic into an error: one file that we make a mistake with must
+// not end the service, nor come up again at each look.
+func safely(f func() error) (err error) {
+	defer func() {
+		if r := recover(); r != nil {
+			err = fmt.Errorf("panic: %v\n%s", r, debug.Stack())
+		}
+	}()
+	return f()
 }
 
 // changed is when a file was written last; one that is gone comes first.
@@ -165,7 +177,11 @@ func (w *Watch) take(ctx context.Context, name string, info fs.FileInfo) error {
 	// The same bytes put here again later are another piece of work: the time
 	// that the file bears tells the two apart.
 	once := fmt.Sprintf("folder %s %s %s %d", w.Dir, name, hex.EncodeToString(sum.Sum(nil)), info.ModTime().UnixNano())
-	r, err := w.Load(ctx, f, name, once)
+	var r Result
+	err = safely(func() (err error) {
+		r, err = w.Load(ctx, f, name, once)
+		return err
+	})
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
@@ -188,8 +204,14 @@ func (w *Watch) take(ctx context.Context, name string, info fs.FileInfo) error {
 			return err
 		}
 	case r.Mark != nil:
-		if err := WriteWhole(beside+"-load-"+strconv.FormatInt(r.Load, 10)+r.Ext, r.Mark); err != nil {
-			return err
+		marked := func(out io.Writer) error { return safely(func() error { return r.Mark(out) }) }
+		if err := WriteWhole(beside+"-load-"+strconv.FormatInt(r.Load, 10)+r.Ext, marked); err != nil { // the file was loaded all the same
+			if err := WriteWhole(beside+".txt", func(w io.Writer) error {
+				_, e := fmt.Fprintf(w, "%s is load %d; its marked-up copy could not be written:\n%v\n", name, r.Load, err)
+				return e
+			}); err != nil {
+				return err
+			}
 		}
 	}
 	return os.Rename(path, to)

@@ -362,8 +362,9 @@ func (d *drafter) leafProfiles(nodes, _ []*jsondoc.Node) []*profile {
 		}
 		heading := headings[p]
 		// The last name alone often says more: price.amount, buyer.order.number.
-		if words := plainWords(heading); len(words) > 1 && slices.Contains([]string{"amount", "value", "net", "gross"}, words[len(words)-1]) && best(d.hintsOf(heading[:strings.LastIndexByte(heading, ' ')])) > 0.9 {
-			heading = heading[:strings.LastIndexByte(heading, ' ')] // price.amount is a price
+		before := heading[:max(strings.LastIndexByte(heading, ' '), 0)] // blank where one word says several, as priceAmount does
+		if words := plainWords(heading); len(words) > 1 && before != "" && slices.Contains([]string{"amount", "value", "net", "gross"}, words[len(words)-1]) && best(d.hintsOf(before)) > 0.9 {
+			heading = before // price.amount is a price
 		} else if last := heading[strings.LastIndexByte(heading, ' ')+1:]; last != heading && best(d.hintsOf(last)) > best(d.hintsOf(heading)) && !ofAParty(heading) {
 			heading = last
 		} else if first := heading[:strings.IndexByte(heading+" ", ' ')]; first != heading && best(d.hintsOf(heading)) == 0 {

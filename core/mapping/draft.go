@@ -252,7 +252,7 @@ func (w *worker) header(i int, rows []Row) {
 		}
 	}
 	if !first.ok {
-		w.stated(b, nil, &rows[0])
+		w.stated(b, nil, view{row: &rows[0]})
 		return
 	}
 	if binding.Repeat == "join" {
@@ -287,7 +287,7 @@ func (w *worker) plainHeader(i int, rows []Row) bool {
 		}
 	}
 	if first < 0 {
-		w.stated(b, nil, &rows[0])
+		w.stated(b, nil, view{row: &rows[0]})
 		return true
 	}
 	t, ok := w.fetch(b, view{row: &rows[first]})
@@ -374,7 +374,8 @@ func (w *worker) room(lines int, p *plan) {
 }
 
 func (w *worker) partHolds(x *Expr, r *Row) bool {
-	return w.holds(x, r.plan.reads[x], view{row: r}, func(err error) {
+	w.loc = &w.m.Document.locale
+	return w.holds(x, r.plan.reads[x], view{row: r}, "", func(err error) {
 		w.d.Find(finding.ExpressionFailed, r.Place(0), "", 0, "The condition at %s failed: %v.", x.at, err)
 	})
 }
@@ -397,7 +398,7 @@ func (w *worker) line(v view) {
 			}
 			w.take(b, t, l)
 		} else {
-			w.stated(b, l, v.row)
+			w.stated(b, l, v)
 		}
 	}
 	if l.Number == "" && w.m.Kind == intent.Order { // a notice names the line that it means, or does not
@@ -465,7 +466,7 @@ func (w *worker) other(level int, v view) {
 			trace.Add(b.Field.Name, t.at.place())
 			w.take(b, t, nil)
 		} else {
-			w.stated(b, nil, v.row)
+			w.stated(b, nil, v)
 		}
 	}
 	// Now that it is known which one it is, its values get the names they have

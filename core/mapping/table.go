@@ -210,7 +210,7 @@ func (t *Table) counts(r *Row) bool {
 
 // holds evaluates a condition of a row; one that fails is a finding of the row.
 func (t *Table) holds(x *Expr, r *Row) bool {
-	return t.cond.holds(x, r.plan.reads[x], view{row: r}, func(err error) {
+	return t.cond.holds(x, r.plan.reads[x], view{row: r}, "", func(err error) {
 		r.Findings = append(r.Findings, finding.New(finding.ExpressionFailed, r.Place(0), "", "The condition at %s failed: %v.", x.at, err))
 	})
 }

@@ -32,12 +32,10 @@ func (w *worker) fetch(b *bound, v view) (taken, bool) {
 		c := cell(&v.row.Record, b.column)
 		return taken{c, where{rec: &v.row.Record, column: b.column}, true}, c.Text != "" || c.Kind == source.Unkept
 	}
-	if b.When != nil && !w.holds(b.When, b.cond, v, func(err error) {
-		w.bad(b, taken{at: where{rec: &v.row.Record}}, finding.ExpressionFailed, "The condition of %s at %s failed: %v.", b.Field.Name, b.When.at, err)
-	}) {
-		return taken{}, false
-	}
 	if b.Result.Step != "" {
+		if b.When != nil && !w.counts(b, v, "") {
+			return taken{}, false
+		}
 		return w.result(b, v)
 	}
 	var t taken
@@ -46,9 +44,15 @@ func (w *worker) fetch(b *bound, v view) (taken, bool) {
 		var ok bool
 		if t.cell, t.at, ok = w.find(&b.spots[i]); ok {
 			t.ok = true
-			w.step(b, t, "found")
 			break
 		}
+	}
+	if b.When != nil && !w.counts(b, v, t.cell.Text) {
+		w.of = ""
+		return taken{}, false
+	}
+	if t.ok {
+		w.step(b, t, "found")
 	}
 	if b.Expr == nil {
 		w.of = ""
@@ -82,6 +86,16 @@ func (w *worker) fetch(b *bound, v view) (taken, bool) {
 	return t, t.ok
 }
 
+// counts evaluates the condition of a binding; value is what was found for it.
+func (w *worker) counts(b *bound, v view, value string) bool {
+	of := w.of
+	w.of, w.loc = "", b.loc // a condition looks at its own row
+	defer func() { w.view, w.of = v, of }()
+	return w.holds(b.When, b.cond, v, value, func(err error) {
+		w.bad(b, taken{at: where{rec: &v.row.Record}}, finding.ExpressionFailed, "The condition of %s at %s failed: %v.", b.Field.Name, b.When.at, err)
+	})
+}
+
 func (w *worker) step(b *bound, t taken, what string) {
 	if w.watch == nil {
 		return
@@ -97,12 +111,13 @@ func (w *worker) bad(b *bound, t taken, code finding.Code, format string, args .
 }
 
 // stated takes the mapping's own value or default, or notes that there is none.
-func (w *worker) stated(b *bound, l *order.Line, r *Row) {
+func (w *worker) stated(b *bound, l *order.Line, v view) {
+	r := v.row
 	text, what := b.Value, "value of the mapping"
 	if text == "" {
 		text, what = b.Default, "default of the mapping"
 	}
-	if b.When != nil && b.Value != "" && !w.holds(b.When, b.cond, view{row: r}, func(error) {}) {
+	if b.When != nil && b.Value != "" && !w.counts(b, v, b.Value) {
 		text = ""
 	}
 	if text != "" {

@@ -267,12 +267,12 @@ func (w *worker) hasPart(level int, v view) bool {
 }
 
 // holds evaluates a condition; bad takes what went wrong.
-func (w *worker) holds(x *Expr, reads []spot, v view, bad func(error)) bool {
+func (w *worker) holds(x *Expr, reads []spot, v view, value string, bad func(error)) bool {
 	if w.env.Col == nil {
 		w.newEnv()
 	}
 	w.view, w.reads = v, reads
-	w.env.Row, w.env.Sheet = v.row.Row, v.row.Sheet
+	w.env.Value, w.env.Row, w.env.Sheet = value, v.row.Row, v.row.Sheet
 	is, err := x.run(w)
 	if err != nil {
 		bad(err)

@@ -25,7 +25,11 @@ func MarkedWorkbook(w io.Writer, r io.ReaderAt, size int64, opt source.Options, 
 	if err != nil {
 		return err
 	}
-	f, err := excelize.OpenReader(io.NewSectionReader(r, 0, size))
+	book, err := withStyles(r, size)
+	if err != nil {
+		return err
+	}
+	f, err := excelize.OpenReader(book)
 	if err != nil {
 		return fmt.Errorf("the workbook cannot be opened for marking: %w", err)
 	}
@@ -250,8 +254,8 @@ func (mk *marker) fill(sheet, cell string, severity finding.Severity) (int, erro
 		return done, nil
 	}
 	style, err := mk.f.GetStyle(id)
-	if err != nil {
-		return 0, err
+	if err != nil { // the cell names a style that the workbook does not have
+		style = &excelize.Style{}
 	}
 	style.Fill = excelize.Fill{Type: "pattern", Pattern: 1, Color: []string{fills[severity]}}
 	done, err := mk.f.NewStyle(style)
