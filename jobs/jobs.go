@@ -336,10 +336,10 @@ func (q *Queue) ended(ctx context.Context, r *running, j api.Job, there bool, er
 	}
 	if kept != nil {
 		q.log.Error("what became of a job could not be kept", "kind", j.Kind, "subject", j.Subject, "error", kept)
-		if done {
-			j.State, j.DueAt = api.JobReady, q.now().Add(first) // its work finds that it is done
+		if done || paused != nil {
+			j.State, j.DueAt = api.JobReady, q.now().Add(first) // its work finds that it is done, or pauses again
 		}
-		if j.State == api.JobReady && !q.stopped {
+		if !q.stopped {
 			r.job, r.cancel = j, nil
 			q.mine[at] = r
 		}

@@ -146,8 +146,12 @@ func (s *Store) Ready(ctx context.Context) error {
 	if s.unwell.Load() == nil {
 		return nil
 	}
-	// The last write failed: the next one may not have come yet.
+	// The last write failed: the next one may not have come yet. It needs room,
+	// as that one will.
 	return s.Write(ctx, func(t *Tx) error {
+		if _, err := t.exec(`UPDATE pulse SET at = zeroblob(65536)`); err != nil {
+			return err
+		}
 		_, err := t.exec(`UPDATE pulse SET at = ?`, at(time.Now()))
 		return err
 	})
@@ -299,8 +303,11 @@ func (t *Tx) failed(err error) error {
 	if err == nil || errors.Is(err, sql.ErrNoRows) {
 		return err
 	}
-	if gone := t.alive(); gone != nil {
-		return errors.Join(err, gone)
+	if t.broken == nil && t.alive() != nil {
+		t.broken = errors.Join(err, t.broken) // also whoever overlooks this error ends with it
+	}
+	if t.broken != nil {
+		return t.broken
 	}
 	return err
 }
