@@ -13,7 +13,7 @@ import (
 
 // Values looks at what a mapping's types make sure of where an order is read from
 // a document: days that exist, currencies, words that are allowed, what no order
-// can do without. Then it asks the lists.
+// can do without. Then it asks the lists. Outer space of texts is trimmed.
 func Values(o *order.Order, s Subject, lists *list.Set) {
 	if !slices.Contains(order.Kinds, string(o.Kind)) {
 		s.Add(finding.MustMissing, 0, "kind", string(o.Kind), "kind must be sales or purchase.")
@@ -30,9 +30,10 @@ func Values(o *order.Order, s Subject, lists *list.Set) {
 	}
 	seen := map[string]bool{}
 	for i := range o.Parties {
+		o.Parties[i].Trim()
 		role := o.Parties[i].Role
 		if !slices.Contains(order.Roles, role) {
-			choice(s, 0, "parties", role, order.Roles)
+			s.Add(finding.UnknownChoice, 0, role+".role", role, "The role of a party cannot be %q.", role).Hint = mayBe(order.Roles)
 		} else if seen[role] {
 			s.Add(finding.HeaderDisagrees, 0, role, role, "The order has a second party in the role %s.", role)
 		}
@@ -50,6 +51,7 @@ func level(o *order.Order, l *order.Line, line int, s Subject) {
 	}
 	for i := range fields {
 		f := &fields[i]
+		f.Trim(o, l)
 		v := f.Value(o, l)
 		switch {
 		case v == "" && f.Must:
@@ -66,8 +68,10 @@ func level(o *order.Order, l *order.Line, line int, s Subject) {
 }
 
 func choice(s Subject, line int, field, value string, may []string) {
-	s.Add(finding.UnknownChoice, line, field, value, "%s cannot be %q.", field, value).Hint = "It may be: " + strings.Join(may, ", ") + "."
+	s.Add(finding.UnknownChoice, line, field, value, "%s cannot be %q.", field, value).Hint = mayBe(may)
 }
+
+func mayBe(words []string) string { return "It may be: " + strings.Join(words, ", ") + "." }
 
 // lists are the fields that must agree with a reference list where one of the
 // name was imported.

@@ -52,6 +52,14 @@ type Field struct {
 // SetText stores a text in an order, or in line l of it for a field of the lines.
 func (f *Field) SetText(o *Order, l *Line, v string) { *f.text(o, l) = v }
 
+// Trim takes the outer space from the field where it is a text.
+func (f *Field) Trim(o *Order, l *Line) {
+	if f.text != nil {
+		p := f.text(o, l)
+		*p = strings.TrimSpace(*p)
+	}
+}
+
 // SetNumber stores a number; a custom field of a number's type keeps its text.
 func (f *Field) SetNumber(o *Order, l *Line, v Number) {
 	if f.num == nil {
@@ -146,6 +154,14 @@ var partyParts = []struct {
 	{"contact", "Person to ask", Text, func(p *Party) *string { return &p.Contact }},
 	{"phone", "Telephone", Text, func(p *Party) *string { return &p.Phone }},
 	{"email", "E-mail", Text, func(p *Party) *string { return &p.Email }},
+}
+
+// Trim takes the outer space from a party's texts.
+func (p *Party) Trim() {
+	for i := range partyParts {
+		v := partyParts[i].of(p)
+		*v = strings.TrimSpace(*v)
+	}
 }
 
 func lastParty(o *Order) *Party { return &o.Parties[len(o.Parties)-1] }
