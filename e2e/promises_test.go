@@ -240,3 +240,91 @@ func (s *service) loadAs(t *testing.T, name, doc, mapping string) api.LoadReport
 	}
 	return rep
 }
+
+// A dry run through a mapping file keeps nothing: no version of the mapping, no
+// order, and the next load goes through what was kept before.
+func TestDryRunKeepsNothing(t *testing.T) {
+	s := start(t, t.TempDir(), "serve")
+	s.load(t, string(manyOrders(3)))
+	orders, _, _ := s.koinos("order", "list", "--output", "json")
+	mappings, _, _ := s.koinos("mapping", "list", "--output", "json")
+	other := file(t, "other.yaml", []byte(strings.Replace(csvMapping, "value: EUR", "value: USD", 1)))
+	out, errOut, code := s.koinos("load", file(t, "new.csv", []byte("Order,Item,Qty,Price\nZ-1,00100,2,9.50\n")), "--mapping", other, "--dry-run")
+	if code != 0 {
+		t.Fatalf("%d\n%s%s", code, out, errOut)
+	}
+	if after, _, _ := s.koinos("mapping", "list", "--output", "json"); after != mappings {
+		t.Errorf("mappings before:\n%s\nafter:\n%s", mappings, after)
+	}
+	if after, _, _ := s.koinos("order", "list", "--output", "json"); after != orders {
+		t.Errorf("orders before:\n%s\nafter:\n%s", orders, after)
+	}
+	// The load of the dry run still says what it went through.
+	l, err := s.api().Load(context.Background(), 2)
+	if err != nil || !l.Load.DryRun || l.Load.Ready != 1 {
+		t.Errorf("%+v %v", l.Load, err)
+	}
+	if out, errOut, code = s.koinos("load", file(t, "new.csv", []byte("Order,Item,Qty,Price\nZ-1,00100,2,9.50\n")), "--mapping", "plain"); code != 0 {
+		t.Fatalf("%d\n%s%s", code, out, errOut)
+	}
+	if o, err := s.api().Order(context.Background(), 4); err != nil || o.Currency != "EUR" {
+		t.Errorf("%+v %v", o, err)
+	}
+}
+
+// The whole load in one call is answered from memory the second time, though
+// the boundary of a multipart body is another one each time.
+func TestMultipartAgain(t *testing.T) {
+	s := start(t, t.TempDir(), "serve")
+	s.load(t, string(manyOrders(1)))
+	send := func(key, boundary, doc string) (int, string, string) {
+		body := strings.NewReplacer("BOUNDARY", boundary, "DOC", doc, "\n", "\r\n").Replace(`--BOUNDARY
+Content-Disposition: form-data; name="mapping"
+
+plain
+--BOUNDARY
+Content-Disposition: form-data; name="file"; filename="one.csv"
+Content-Type: text/csv
+
+DOC
+--BOUNDARY--
+`)
+		res, text := s.do("POST", "/api/v1/load", body, "Content-Type: multipart/form-data; boundary="+boundary, "Idempotency-Key: "+key)
+		return res.StatusCode, text, res.Header.Get("Idempotency-Replayed")
+	}
+	doc := "Order,Item,Qty,Price\nM-1,00100,2,9.50"
+	status, first, _ := send("m1", "one", doc)
+	if status != 200 || !strings.Contains(first, `"loaded":1`) {
+		t.Fatal(status, first)
+	}
+	if status, again, replayed := send("m1", "another", doc); status != 200 || again != first || replayed != "true" {
+		t.Errorf("%d %q %s", status, replayed, again)
+	}
+	if status, text, _ := send("m1", "another", strings.Replace(doc, "9.50", "8.50", 1)); status != 422 || !strings.Contains(text, "key_reused") {
+		t.Errorf("another document: %d %s", status, text)
+	}
+}
+
+// A run of a sequence in which orders failed ends with the same exit code,
+// whatever form its answer has.
+func TestSequenceExitCode(t *testing.T) {
+	s := start(t, t.TempDir(), "serve")
+	if _, err := s.api().KeepMapping(context.Background(), []byte(csvMapping)); err != nil {
+		t.Fatal(err)
+	}
+	sequence := file(t, "one.yaml", []byte("koinos: sequence/1\nname: one\nsteps:\n  - {step: only, mapping: plain}\n"))
+	if out, errOut, code := s.koinos("sequence", "keep", sequence); code != 0 {
+		t.Fatal(out, errOut)
+	}
+	for _, c := range []struct {
+		doc  string
+		code int
+	}{{"Order,Item,Qty,Price\nQ-1,1,2,9.50\nQ-2,1,x,9.50\n", 3}, {"Order,Item,Qty,Price\nQ-3,1,2,9.50\n", 0}} {
+		for _, form := range []string{"table", "json"} {
+			out, errOut, code := s.koinos("sequence", "run", file(t, "q.csv", []byte(c.doc)), "--sequence", "one", "--output", form)
+			if code != c.code || form == "json" && !json.Valid([]byte(out)) {
+				t.Errorf("%s: %d, want %d\n%s%s", form, code, c.code, out, errOut)
+			}
+		}
+	}
+}

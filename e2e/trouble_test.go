@@ -4,13 +4,19 @@ import (
 	"archive/zip"
 	"bytes"
 	"context"
+	"database/sql"
+	"fmt"
 	"io"
 	"os"
+	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
 
 	_ "github.com/mattn/go-sqlite3"
+
+	"github.com/xuri/excelize/v2"
 
 	"koinos/api"
 	"koinos/core/report"
@@ -100,6 +106,9 @@ func TestFullDisk(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	if res, text := s.do("GET", "/readyz", ""); res.StatusCode != 503 {
+		t.Errorf("it says that it is well: %s %s", res.Status, text)
+	}
 	if last.Status != report.Paused || last.Orders >= 40_000 || !strings.Contains(last.Reason, "disk is full") {
 		t.Errorf("on a full disk: %+v", last)
 	}
@@ -111,5 +120,60 @@ func TestFullDisk(t *testing.T) {
 	if o, err := s.api().Order(context.Background(), 50); err != nil || len(o.Lines) != 3 {
 		t.Errorf("what was loaded before: %v", err)
 	}
+	// There is room again: the load goes on to its end, and every order is whole.
+	if err := syscall.Mount("tmpfs", data, "tmpfs", syscall.MS_REMOUNT, "size=512m"); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.api().ActOnLoad(context.Background(), l.ID, "resume"); err != nil {
+		t.Fatal(err)
+	}
+	last, err = s.api().WatchLoad(context.Background(), l.ID, func(report.Load) {})
+	if err != nil || last.Status != report.Done || last.Loaded != 40_000-50 || last.Unchanged != 50 {
+		t.Errorf("with room again: %+v %v", last, err)
+	}
+	if res, text := s.do("GET", "/readyz", ""); res.StatusCode != 200 {
+		t.Errorf("it does not say that it is well: %s %s", res.Status, text)
+	}
 	s.stop()
+	db, err := sql.Open("sqlite3", "file:"+filepath.Join(data, "koinos.db")+"?mode=ro")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	var orders, halves int
+	err = db.QueryRow(`SELECT count(*), count(CASE WHEN line_count <> 3 OR (SELECT count(*) FROM lines WHERE order_id = orders.id) <> 3 THEN 1 END) FROM orders`).Scan(&orders, &halves)
+	if err != nil || orders != 40_000 || halves != 0 {
+		t.Errorf("%d orders, %d of them not whole, %v", orders, halves, err)
+	}
+}
+
+// A workbook of a program that writes no styles loads, and its marked copy
+// opens, with what was found at its cells.
+func TestWorkbookWithoutStyles(t *testing.T) {
+	s := start(t, t.TempDir(), "serve")
+	doc, err := os.ReadFile("testdata/no-styles.xlsx")
+	if err != nil {
+		t.Fatal(err)
+	}
+	mapping := strings.Replace(csvMapping, "{from: Qty, need: must}", "{from: Price, need: must, expr: 'num(value) - 9.5'}", 1) // zero
+	rep := s.loadAs(t, "no-styles.xlsx", string(doc), mapping)
+	if rep.Load.Orders != 2 || rep.Load.Loaded != 2 || rep.Load.Warnings != 2 {
+		t.Errorf("%+v", rep.Load.Counts)
+	}
+	_, copied := s.do("GET", fmt.Sprintf("/api/v1/loads/%d/report?format=marked", rep.Load.ID), "")
+	book, err := excelize.OpenReader(strings.NewReader(copied))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer book.Close()
+	rows, err := book.GetRows(book.GetSheetName(0))
+	if err != nil {
+		t.Fatal(err)
+	}
+	const says = "Warning: The quantity is zero. Leave the line out if nothing is wanted."
+	want := [][]string{{"Order", "Date", "Item", "Qty", "Price", "Koinos outcome", "Koinos order", "Koinos message"},
+		{"A-1", "2026-03-02", "00113x", "2", "9.5", "loaded", "SO-000001", says}, {"A-2", "2026-03-02", "x99", "2", "9.5", "loaded", "SO-000002", says}}
+	if !slices.EqualFunc(rows, want, slices.Equal) {
+		t.Errorf("%q", rows)
+	}
 }

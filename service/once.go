@@ -128,7 +128,7 @@ func boundaryOf(contentType string) []byte {
 	if err != nil || !strings.HasPrefix(kind, "multipart/") || more["boundary"] == "" {
 		return nil
 	}
-	return []byte(more["boundary"])
+	return []byte("--" + more["boundary"])
 }
 
 func (s *summed) Read(p []byte) (int, error) {
