@@ -55,7 +55,7 @@ draft-score:
 
 # Pictures of today's product for the README.
 screenshots: chromium build
-	go run ./docs/screenshots
+	go run ./demo/pictures
 
 # What is made from the code: schema, findings, API description, demo data.
 generate: web/node_modules/.installed

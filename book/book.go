@@ -103,15 +103,31 @@ func (s *Session) Forget(e *Entry) {
 // Take decides what becomes of each entry, and carries it out where the session
 // is real. Findings are added to the entries.
 func (s *Session) Take(tx *store.Tx, entries []Entry) ([]store.OrderResult, error) {
-	known, taken, err := s.known(tx, entries)
+	all := make([]Arrived, len(entries))
+	for i := range entries {
+		all[i] = Arrived{s, &entries[i]}
+	}
+	return Take(tx, all)
+}
+
+// Arrived is an entry with its session.
+type Arrived struct {
+	*Session
+	*Entry
+}
+
+// Take is Session.Take for entries of several sessions. What comes later does not
+// see what came before: no two of different sessions may be of one order or number.
+func Take(tx *store.Tx, all []Arrived) ([]store.OrderResult, error) {
+	known, taken, err := known(tx, all)
 	if err != nil {
 		return nil, err
 	}
-	results := make([]store.OrderResult, len(entries))
+	results := make([]store.OrderResult, len(all))
 	var fresh []store.NewOrder
 	var freshAt []int
-	for i := range entries {
-		e, res := &entries[i], &results[i]
+	for i := range all {
+		s, e, res := all[i].Session, all[i].Entry, &results[i]
 		e.found, e.given = len(e.Findings), e.Order.Number
 		var changed *store.Changed
 		if e.Kind == intent.Order {
@@ -125,7 +141,7 @@ func (s *Session) Take(tx *store.Tx, entries []Entry) ([]store.OrderResult, erro
 		s.finish(e, res)
 		switch res.Outcome {
 		case report.Loaded:
-			fresh = append(fresh, store.NewOrder{Order: &e.Order, Identity: e.Identity, Fingerprint: e.Fingerprint, Trace: e.Trace, Lines: e.Lines, Seq: e.Seq})
+			fresh = append(fresh, store.NewOrder{Order: &e.Order, Identity: e.Identity, Fingerprint: e.Fingerprint, Trace: e.Trace, Lines: e.Lines, Seq: e.Seq, Source: &s.Source})
 			freshAt = append(freshAt, i)
 		case report.Changed:
 			changed.Source, changed.Seq = s.Source, e.Seq
@@ -135,44 +151,40 @@ func (s *Session) Take(tx *store.Tx, entries []Entry) ([]store.OrderResult, erro
 			res.Revision = changed.Is.Revision
 		}
 	}
-	if err := tx.InsertOrders(s.Source, fresh, s.Now()); err != nil {
-		return nil, err
+	if len(all) > 0 {
+		err = tx.InsertOrders(fresh, all[0].Now())
 	}
 	for i, at := range freshAt {
 		results[at].OrderID, results[at].Number, results[at].Revision = fresh[i].Order.ID, fresh[i].Order.Number, 1
 	}
-	return results, s.hold(tx, entries, results)
+	for i := range all {
+		if results[i].Outcome == report.Held && err == nil {
+			err = all[i].hold(tx, all[i].Entry, &results[i])
+		}
+	}
+	return results, err
 }
 
-// hold puts what is held on the list of it, and takes an order that went in off.
-func (s *Session) hold(tx *store.Tx, entries []Entry, results []store.OrderResult) error {
+// hold puts an entry that is held on the list of what is.
+func (s *Session) hold(tx *store.Tx, e *Entry, res *store.OrderResult) error {
 	if !s.Real || s.Source.Load == 0 {
 		return nil
 	}
-	for i := range results {
-		res, e := &results[i], &entries[i]
-		if res.Outcome != report.Held {
-			continue
-		}
-		h := api.HeldWork{Kind: api.HeldOrder, Load: s.Source.Load, Seq: res.Seq, OrderID: res.OrderID, Partner: e.Order.Partner, Number: e.Order.SenderNumber, Since: s.Now()}
-		for k := range e.Findings {
-			if f := &e.Findings[k]; h.Code == "" || f.Severity == finding.Error {
-				h.Code, h.Reason = string(f.Code), f.Message
-			}
-		}
-		if err := tx.Hold(h); err != nil {
-			return err
+	h := api.HeldWork{Kind: api.HeldOrder, Load: s.Source.Load, Seq: res.Seq, OrderID: res.OrderID, Partner: e.Order.Partner, Number: e.Order.SenderNumber, Since: s.Now()}
+	for k := range e.Findings {
+		if f := &e.Findings[k]; h.Code == "" || f.Severity == finding.Error {
+			h.Code, h.Reason = string(f.Code), f.Message
 		}
 	}
-	return nil
+	return tx.Hold(h)
 }
 
 // known gives the stored orders of the entries' identities and numbers.
-func (s *Session) known(tx *store.Tx, entries []Entry) (known, taken map[string]store.Known, err error) {
+func known(tx *store.Tx, all []Arrived) (known, taken map[string]store.Known, err error) {
 	var identities, numbers []string
 	var kind order.Kind
-	for i := range entries {
-		e := &entries[i]
+	for i := range all {
+		e := all[i].Entry
 		if e.Kind != intent.Order || e.Refused() {
 			continue
 		}

@@ -393,5 +393,5 @@ func (x *Exchange) add(t *store.Tx, i *api.Interchange) error {
 func (x *Exchange) keepBytes(t *store.Tx, b []byte, name, by string) (string, error) {
 	sum := sha256.Sum256(b)
 	sha := hex.EncodeToString(sum[:])
-	return sha, t.PutBody(api.Document{SHA: sha, Name: name, Shape: source.Shape{Format: source.X12}, ReceivedAt: x.now().UTC(), ReceivedBy: by}, b, false)
+	return sha, t.PutBodies(store.Body{Document: api.Document{SHA: sha, Name: name, Shape: source.Shape{Format: source.X12}, ReceivedAt: x.now().UTC(), ReceivedBy: by}, Bytes: b})
 }

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"koinos/api"
+	"koinos/book"
 	"koinos/core/finding"
 	"koinos/core/mapping"
 	"koinos/core/origin"
@@ -22,12 +23,13 @@ import (
 // Engine runs loads against a store. They are jobs of a queue, which Run does;
 // its methods may be called by several goroutines.
 type Engine struct {
-	store  *store.Store
-	limits source.Limits
-	now    func() time.Time
-	log    *slog.Logger
-	queue  *jobs.Queue
-	read   func(context.Context, *report.Load) (*mapping.Mapping, error) // the mapping of a load
+	counter *book.Counter
+	store   *store.Store
+	limits  source.Limits
+	now     func() time.Time
+	log     *slog.Logger
+	queue   *jobs.Queue
+	read    func(context.Context, *report.Load) (*mapping.Mapping, error) // the mapping of a load
 
 	mu    sync.Mutex // never held while the store is asked
 	runs  map[int64]*run
@@ -90,7 +92,7 @@ const runsAtOnce = 64
 // New makes an engine. Its loads are done by a queue with the kinds of jobs that
 // Kinds gives; Use says which queue that is.
 func New(s *store.Store, limits source.Limits, now func() time.Time, log *slog.Logger) *Engine {
-	e := &Engine{store: s, limits: limits, now: now, log: log, runs: map[int64]*run{}}
+	e := &Engine{store: s, counter: book.NewCounter(s), limits: limits, now: now, log: log, runs: map[int64]*run{}}
 	e.read = e.mappingOf
 	return e
 }

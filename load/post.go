@@ -50,21 +50,14 @@ func (e *Engine) Post(ctx context.Context, o *order.Order, body []byte, again re
 	if again == "" {
 		again = report.Skip
 	}
-	entries := []book.Entry{book.NewEntry(i, sha, true)}
+	entry := book.NewEntry(i, sha, true)
 	session := book.Begin(book.Rules{Again: again, Arrival: wholeArrival(&i.Order), Newer: orderedOn, Rounding: order.HalfUp, Lists: set,
 		Source: store.Source{Document: sha, By: by}, Real: true, Now: e.now})
-	err = e.store.Share(ctx, func(tx *store.Tx) error {
-		if err := tx.PutBody(api.Document{SHA: sha, Name: "posted.json", Shape: source.Shape{Format: source.JSON}, ReceivedAt: e.now(), ReceivedBy: by}, body, true); err != nil {
-			return err
-		}
-		results, err := session.Take(tx, entries)
-		if err != nil {
-			return err
-		}
-		r := &results[0]
+	d := api.Document{SHA: sha, Name: "posted.json", Shape: source.Shape{Format: source.JSON}, ReceivedAt: e.now(), ReceivedBy: by}
+	r, err := e.counter.Take(ctx, session, &entry, store.Body{Document: d, Bytes: body, Posted: true})
+	if err == nil {
 		out.Outcome, out.OrderID, out.Number, out.Revision, out.Changes = r.Outcome, r.OrderID, r.Number, r.Revision, r.Changes
-		return nil
-	})
+	}
 	if out.Outcome != report.Refused {
 		out.Document = sha
 	}

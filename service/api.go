@@ -109,6 +109,6 @@ func (s *Service) register(h huma.API) {
 	s.orders(h)
 	s.events(h)
 	s.held(h)
-	s.workbench(h)
+	s.editor(h)
 	s.access(h)
 }

@@ -10,36 +10,53 @@ import (
 // than one at a time, more gain nothing (docs/performance.md).
 const bulkRows = 50
 
-// bulk inserts many rows of one table with few statements.
-type bulk struct {
-	tx      *Tx
-	insert  string // INSERT INTO t (a, b) VALUES
-	row     string // (?, ?)
-	columns int
-	args    []any
-	err     error
+// columns is a table into which many rows are inserted, with the columns that they fill.
+type columns struct {
+	n      int
+	insert [bulkRows + 1]string // by number of rows: a statement for each, compiled once
 }
 
-func (t *Tx) bulk(table string, columns ...string) *bulk {
-	return &bulk{
-		tx: t, columns: len(columns),
-		insert: "INSERT INTO " + table + " (" + strings.Join(columns, ", ") + ") VALUES ",
-		row:    "(?" + strings.Repeat(", ?", len(columns)-1) + ")",
-		args:   make([]any, 0, bulkRows*len(columns)),
+func columnsOf(table string, names ...string) *columns {
+	c := &columns{n: len(names)}
+	insert := "INSERT INTO " + table + " (" + strings.Join(names, ", ") + ") VALUES "
+	row := "(?" + strings.Repeat(", ?", len(names)-1) + ")"
+	for rows := 1; rows <= bulkRows; rows++ {
+		c.insert[rows] = insert + row + strings.Repeat(", "+row, rows-1)
 	}
+	return c
+}
+
+// unlessThere lets rows be whose key is there.
+func (c *columns) unlessThere() *columns {
+	for rows := range c.insert[1:] {
+		c.insert[rows+1] += " ON CONFLICT DO NOTHING"
+	}
+	return c
+}
+
+// bulk inserts many rows of one table with few statements.
+type bulk struct {
+	tx   *Tx
+	into *columns
+	args []any
+	err  error
+}
+
+// bulk inserts rows, about as many as expected says.
+func (t *Tx) bulk(into *columns, expected int) *bulk {
+	return &bulk{tx: t, into: into, args: make([]any, 0, min(bulkRows, expected)*into.n)}
 }
 
 func (b *bulk) add(values ...any) {
 	b.args = append(b.args, values...)
-	if len(b.args) == bulkRows*b.columns {
+	if len(b.args) == bulkRows*b.into.n {
 		b.flush()
 	}
 }
 
 func (b *bulk) flush() {
 	if b.err == nil && len(b.args) > 0 {
-		n := len(b.args) / b.columns // a statement for each number of rows: compiled once
-		b.err = b.tx.run(b.insert+b.row+strings.Repeat(", "+b.row, n-1), b.args...)
+		b.err = b.tx.run(b.into.insert[len(b.args)/b.into.n], b.args...)
 	}
 	b.args = b.args[:0]
 }

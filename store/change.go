@@ -48,7 +48,7 @@ func (t *Tx) ChangeOrder(c Changed, now time.Time) error {
 	if err := t.run(`DELETE FROM lines WHERE order_id = ?`, o.ID); err != nil {
 		return err
 	}
-	lines := t.lines()
+	lines := lineRows{t.bulk(lineColumns, len(o.Lines))}
 	if err := lines.add(o, nil); err != nil {
 		return err
 	}

@@ -54,15 +54,28 @@ func (t *Tx) PutDocument(d api.Document) (known bool, err error) {
 	return n == 0, err
 }
 
-// PutBody keeps a small document with its bytes in the same commit. Posted is the
-// body of a request.
-func (t *Tx) PutBody(d api.Document, body []byte, posted bool) error {
-	shape, err := json.Marshal(d.Shape)
-	if err != nil {
-		return err
+// Body is a small document with its bytes.
+type Body struct {
+	api.Document
+	Bytes  []byte
+	Posted bool // the body of a request
+}
+
+var bodyColumns = columnsOf("documents", "sha", "name", "size", "shape", "received_at", "received_by", "body", "posted").unlessThere()
+
+// PutBodies keeps small documents, their bytes in the same commit. One that is
+// there stays as it is.
+func (t *Tx) PutBodies(bodies ...Body) error {
+	rows := t.bulk(bodyColumns, len(bodies))
+	for i := range bodies {
+		b := &bodies[i]
+		shape, err := json.Marshal(b.Shape)
+		if err != nil {
+			return err
+		}
+		rows.add(b.SHA, b.Name, len(b.Bytes), string(shape), at(b.ReceivedAt), b.ReceivedBy, b.Bytes, b.Posted)
 	}
-	return t.run(`INSERT INTO documents (sha, name, size, shape, received_at, received_by, body, posted) VALUES (?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING`,
-		d.SHA, d.Name, len(body), string(shape), at(d.ReceivedAt), d.ReceivedBy, body, posted)
+	return rows.done()
 }
 
 // Document gives the document whose SHA-256 begins with prefix (at least eight

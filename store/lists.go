@@ -11,6 +11,8 @@ import (
 	"koinos/core/list"
 )
 
+var entryColumns = columnsOf("list_entries", "crosswalk", "list", "code", "since", "name", "attributes")
+
 // PutList replaces a reference list.
 func (s *Store) PutList(ctx context.Context, name string, entries []list.Entry, now time.Time) error {
 	return s.putEntries(ctx, name, false, entries, now)
@@ -40,7 +42,7 @@ func (s *Store) putEntries(ctx context.Context, name string, crosswalk bool, ent
 		for _, r := range rows {
 			gone[r.Code] = r
 		}
-		b := t.bulk("list_entries", "crosswalk", "list", "code", "since", "name", "attributes")
+		b := t.bulk(entryColumns, len(entries))
 		seen := make(map[string]bool, len(entries))
 		for _, e := range entries {
 			row, err := rowOf(e)

@@ -186,12 +186,17 @@ type OrderResult struct {
 	Findings []finding.Finding
 }
 
+var (
+	ordersOfLoad   = columnsOf("load_orders", "load_id", "seq", "outcome", "order_id", "number", "sender_number", "lines", "errors", "warnings")
+	spansOfLoad    = columnsOf("load_spans", "load_id", "sheet", "first", "last", "seq")
+	changesOfLoad  = columnsOf("load_changes", "load_id", "seq", "changes")
+	findingsOfLoad = columnsOf("findings", "load_id", "n", "seq", "line", "code", "severity", "sheet", "row", "col", "in_mapping", "field", "value", "message", "hint", "pointer", "source_line", "list", "segment", "element", "nearest")
+)
+
 // AddResults records outcomes and findings; next is the number of the load's
 // next finding and is moved on.
 func (t *Tx) AddResults(load int64, results []OrderResult, next *int) error {
-	orders := t.bulk("load_orders", "load_id", "seq", "outcome", "order_id", "number", "sender_number", "lines", "errors", "warnings")
-	spans := t.bulk("load_spans", "load_id", "sheet", "first", "last", "seq")
-	changes := t.bulk("load_changes", "load_id", "seq", "changes")
+	orders, spans, changes := t.bulk(ordersOfLoad, len(results)), t.bulk(spansOfLoad, len(results)), t.bulk(changesOfLoad, 1)
 	for i := range results {
 		r := &results[i]
 		var order any
@@ -224,7 +229,7 @@ func (t *Tx) AddFindings(load int64, findings []finding.Finding, next *int) erro
 	if len(findings) == 0 {
 		return nil
 	}
-	b := t.bulk("findings", "load_id", "n", "seq", "line", "code", "severity", "sheet", "row", "col", "in_mapping", "field", "value", "message", "hint", "pointer", "source_line", "list", "segment", "element", "nearest")
+	b := t.bulk(findingsOfLoad, len(findings))
 	for _, f := range findings {
 		*next++
 		b.add(load, *next, f.Order, f.Line, string(f.Code), string(f.Severity), f.Place.Sheet, f.Place.Row, f.Place.Column, f.Place.Mapping, f.Field, f.Value, f.Message, f.Hint, f.Place.Pointer, f.Place.Line, f.List, f.Place.Segment, f.Place.Element, f.Nearest)

@@ -12,6 +12,11 @@ import (
 	"koinos/core/order"
 )
 
+var (
+	movementColumns = columnsOf("movement_lines", "movement_id", "order_id", "line_id", "n", "revision", "quantity", "lot")
+	invoiceColumns  = columnsOf("invoice_lines", "invoice_id", "order_id", "line_id", "n", "revision", "quantity", "unit_price", "amount")
+)
+
 // moveStated posts what an order says has moved beyond what its movements say:
 // nobody gave the movement a number, so it takes the order's with its revision.
 func (t *Tx) moveStated(was, is *order.Order, now time.Time) error {
@@ -66,7 +71,7 @@ func (t *Tx) addMovement(o *order.Order, m *order.Movement) error {
 	if err := t.row(`SELECT id FROM movements WHERE kind = ? AND partner = ? AND number = ?`, []any{string(m.Kind), m.Partner, m.Number}, &m.ID); err != nil {
 		return err
 	}
-	b := t.bulk("movement_lines", "movement_id", "order_id", "line_id", "n", "revision", "quantity", "lot")
+	b := t.bulk(movementColumns, len(m.Lines))
 	for i, l := range m.Lines {
 		b.add(m.ID, o.ID, l.Line, i+1, o.Revision, l.Quantity.String(), null(l.Lot))
 	}
@@ -90,7 +95,7 @@ func (t *Tx) addInvoice(o *order.Order, v *order.Invoice) error {
 	if err := t.row(`SELECT id FROM invoices WHERE partner = ? AND number = ?`, []any{v.Partner, v.Number}, &v.ID); err != nil {
 		return err
 	}
-	b := t.bulk("invoice_lines", "invoice_id", "order_id", "line_id", "n", "revision", "quantity", "unit_price", "amount")
+	b := t.bulk(invoiceColumns, len(v.Lines))
 	for i, l := range v.Lines {
 		b.add(v.ID, o.ID, l.Line, i+1, o.Revision, l.Quantity.String(), null(l.UnitPrice.String()), null(l.Amount.String()))
 	}

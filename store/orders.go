@@ -22,6 +22,7 @@ type NewOrder struct {
 	Trace       []byte // JSON of an origin.Trace
 	Lines       []any  // what PackLines gave; nil where it was not asked
 	Seq         int    // which order of the load's document
+	*Source
 }
 
 // Source is what brings orders or changes of them: a load, or a document that
@@ -65,8 +66,13 @@ func knownBy(t *Tx, column string, values []string, key func(*Known) string) (ma
 	}
 	for len(values) > 0 {
 		chunk := 200
-		if len(values) < 10 {
+		switch {
+		case len(values) < 4:
 			chunk = 1
+		case len(values) <= 32:
+			chunk = 32
+		case len(values) <= 64:
+			chunk = 64
 		}
 		n := min(chunk, len(values))
 		args := make([]any, chunk)
@@ -187,28 +193,41 @@ func jsonOrNull(v any) (any, error) {
 	return string(b), nil
 }
 
+var (
+	orderColumns = columnsOf("orders", "id", "kind", "number", "identity", "fingerprint", "status", "revision", "sender_number", "partner", "ordered_on",
+		"requested_ship_on", "requested_delivery_on", "currency", "total", "line_count", "last_line", "more", "load_id")
+	lineColumns = columnsOf("lines", "order_id", "n", "id", "item", "description", "quantity", "unit", "unit_price", "discount_percent", "amount",
+		"requested_delivery_on", "location", "more")
+	eventColumns = columnsOf("events", "order_id", "revision", "at", "by", "action", "load_id", "load_seq", "document", "trace")
+)
+
 // InsertOrders stores orders with their lines and the event of their making,
 // and numbers those that have no number from the series of their kind.
-func (t *Tx) InsertOrders(from Source, orders []NewOrder, now time.Time) error {
+func (t *Tx) InsertOrders(orders []NewOrder, now time.Time) error {
 	if len(orders) == 0 {
 		return nil
 	}
-	var last sql.NullInt64 // what an undo removed counts too
-	if err := t.row(`SELECT max(seq) FROM sqlite_sequence WHERE name = 'orders'`, nil, &last); err != nil {
-		return err
+	if t.last == 0 { // what an undo removed counts too
+		var last sql.NullInt64
+		if err := t.row(`SELECT max(seq) FROM sqlite_sequence WHERE name = 'orders'`, nil, &last); err != nil {
+			return err
+		}
+		t.last = last.Int64
 	}
 	if err := t.number(orders); err != nil {
 		return err
 	}
-	heads := t.bulk("orders", "id", "kind", "number", "identity", "fingerprint", "status", "revision", "sender_number", "partner", "ordered_on",
-		"requested_ship_on", "requested_delivery_on", "currency", "total", "line_count", "last_line", "more", "load_id")
-	lines := t.lines()
-	events := t.bulk("events", "order_id", "revision", "at", "by", "action", "load_id", "load_seq", "document", "trace")
+	count := 0
+	for i := range orders {
+		count += len(orders[i].Order.Lines)
+	}
+	heads, lines, events := t.bulk(orderColumns, len(orders)), lineRows{t.bulk(lineColumns, count)}, t.bulk(eventColumns, len(orders))
 	when := at(now)
 	for i := range orders {
 		n := &orders[i]
 		o := n.Order
-		o.ID, o.Revision, o.LastLine = last.Int64+int64(i)+1, 1, 0
+		t.last++
+		o.ID, o.Revision, o.LastLine = t.last, 1, 0
 		for k := range o.Lines {
 			o.Lines[k].ID = 0
 		}
@@ -218,8 +237,8 @@ func (t *Tx) InsertOrders(from Source, orders []NewOrder, now time.Time) error {
 			return err
 		}
 		heads.add(o.ID, string(o.Kind), o.Number, n.Identity, n.Fingerprint[:], string(o.Status), o.Revision, null(o.SenderNumber), o.Partner, null(string(o.OrderedOn)),
-			null(string(o.RequestedShipOn)), null(string(o.RequestedDeliveryOn)), null(o.Currency), o.Total.String(), len(o.Lines), o.LastLine, more, from.load())
-		events.add(o.ID, 1, when, from.By, "created", from.load(), n.Seq, null(from.Document), null(string(n.Trace)))
+			null(string(o.RequestedShipOn)), null(string(o.RequestedDeliveryOn)), null(o.Currency), o.Total.String(), len(o.Lines), o.LastLine, more, n.load())
+		events.add(o.ID, 1, when, n.By, "created", n.load(), n.Seq, null(n.Document), null(string(n.Trace)))
 	}
 	if err := heads.done(); err != nil { // before the lines that point at them
 		return err
@@ -242,11 +261,6 @@ func (t *Tx) InsertOrders(from Source, orders []NewOrder, now time.Time) error {
 
 // lineRows inserts the lines of orders.
 type lineRows struct{ *bulk }
-
-func (t *Tx) lines() lineRows {
-	return lineRows{t.bulk("lines", "order_id", "n", "id", "item", "description", "quantity", "unit", "unit_price", "discount_percent", "amount",
-		"requested_delivery_on", "location", "more")}
-}
 
 // add adds an order's lines; packed is what PackLines gave, nil where it was
 // not asked yet.

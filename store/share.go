@@ -70,20 +70,33 @@ func (s *Store) Share(ctx context.Context, f func(*Tx) error) error {
 // part runs one piece of work within the transaction; an error of part itself
 // spoils the transaction.
 func (t *Tx) part(w *shared) error {
+	w.err = t.Try(func() error { return w.f(t) })
+	return t.broken
+}
+
+// Try runs f: all of what it does is kept, or none where it gives an error or
+// panics. The transaction goes on.
+func (t *Tx) Try(f func() error) error {
 	if err := t.run("SAVEPOINT part"); err != nil {
 		return err
 	}
 	done := len(t.after)
-	w.err = caught(func() error { return w.f(t) })
+	err := caught(f)
 	if t.broken != nil {
 		return t.broken
 	}
-	if w.err != nil {
-		t.after = t.after[:done]
-		return errors.Join(t.run("ROLLBACK TO part"), t.run("RELEASE part"))
+	if err == nil {
+		return t.run("RELEASE part")
 	}
-	return t.run("RELEASE part")
+	t.after, t.last = t.after[:done], 0
+	if undone := errors.Join(t.run("ROLLBACK TO part"), t.run("RELEASE part")); undone != nil {
+		t.broken = errors.Join(err, undone)
+	}
+	return err
 }
+
+// After does f once the transaction is committed.
+func (t *Tx) After(f func()) { t.after = append(t.after, f) }
 
 // Panicked is a panic that was turned into an error: it must not reach others.
 type Panicked struct {

@@ -84,7 +84,23 @@ func Open(dir string) (*Store, error) {
 	if err != nil {
 		return nil, errors.Join(fmt.Errorf("database: %w", err), w.Close(), r.Close())
 	}
-	return &Store{dir: dir, w: w, conn: conn, r: r, stmts: map[string]*sql.Stmt{}}, nil
+	s := &Store{dir: dir, w: w, r: r}
+	if err := s.use(conn); err != nil {
+		return nil, errors.Join(fmt.Errorf("database: %w", err), conn.Close(), w.Close(), r.Close())
+	}
+	return s, nil
+}
+
+// walPages is how long the log of what was written grows before it is carried
+// into the database: pages that are written again and again are carried once.
+// 4,000 pages are 16 MiB.
+const walPages = 4_000
+
+// use makes a connection the writer's.
+func (s *Store) use(conn *sqlx.Conn) error {
+	s.conn, s.stmts = conn, map[string]*sql.Stmt{}
+	_, err := conn.ExecContext(context.Background(), fmt.Sprintf(`PRAGMA wal_autocheckpoint = %d`, walPages))
+	return err
 }
 
 func migrate(db *sql.DB) error {
@@ -246,7 +262,9 @@ func (s *Store) begin(ctx context.Context) (*sqlx.Tx, error) {
 	if err != nil {
 		return nil, err
 	}
-	s.conn, s.stmts = conn, map[string]*sql.Stmt{}
+	if err := s.use(conn); err != nil {
+		return nil, err
+	}
 	return s.conn.BeginTxx(ctx, nil)
 }
 
@@ -265,6 +283,7 @@ type Tx struct {
 	tx     *sqlx.Tx
 	ctx    context.Context
 	broken error    // what ended the transaction
+	last   int64    // highest id of an order that was ever given; 0 where it was not asked yet
 	after  []func() // done once it is committed
 }
 

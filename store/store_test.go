@@ -57,18 +57,18 @@ func aLoad(t testing.TB, s *Store) int64 {
 	return id
 }
 
-func newOrders(kind order.Kind, first, n int, number func(i int) string) []NewOrder {
+func newOrders(from *Source, kind order.Kind, first, n int, number func(i int) string) []NewOrder {
 	list := make([]NewOrder, n)
 	for i := range list {
 		o := &order.Order{Kind: kind, SenderNumber: fmt.Sprint(first + i), Partner: "P", Number: number(i), Total: order.MustNumber("1.00"),
 			Lines: []order.Line{{Number: "1", Item: "00417", Quantity: order.MustNumber("2"), Charges: []order.Charge{{Code: "box", Amount: order.MustNumber("1")}}}, {Number: "20", Item: "00501"}}}
-		list[i] = NewOrder{Order: o, Identity: o.Identity(), Fingerprint: o.Fingerprint(), Trace: []byte("{}"), Seq: i + 1}
+		list[i] = NewOrder{Order: o, Identity: o.Identity(), Fingerprint: o.Fingerprint(), Trace: []byte("{}"), Seq: i + 1, Source: from}
 	}
 	return list
 }
 
 // from is what brings orders in these tests.
-func from(load int64) Source { return Source{Load: load, By: "me"} }
+func from(load int64) *Source { return &Source{Load: load, By: "me"} }
 
 func blank(int) string { return "" }
 
@@ -78,7 +78,7 @@ func TestNumbers(t *testing.T) {
 	load := aLoad(t, s)
 	insert := func(orders []NewOrder) []string {
 		t.Helper()
-		if err := s.Write(ctx, func(tx *Tx) error { return tx.InsertOrders(from(load), orders, now) }); err != nil {
+		if err := s.Write(ctx, func(tx *Tx) error { return tx.InsertOrders(orders, now) }); err != nil {
 			t.Fatal(err)
 		}
 		var numbers []string
@@ -87,14 +87,14 @@ func TestNumbers(t *testing.T) {
 		}
 		return numbers
 	}
-	insert(newOrders(order.Sales, 1, 2, func(i int) string { return []string{"SO-000002", "X-9"}[i] }))
-	if got := fmt.Sprint(insert(newOrders(order.Sales, 10, 3, blank))); got != "[SO-000001 SO-000003 SO-000004]" {
+	insert(newOrders(from(load), order.Sales, 1, 2, func(i int) string { return []string{"SO-000002", "X-9"}[i] }))
+	if got := fmt.Sprint(insert(newOrders(from(load), order.Sales, 10, 3, blank))); got != "[SO-000001 SO-000003 SO-000004]" {
 		t.Errorf("sales %s", got)
 	}
-	if got := fmt.Sprint(insert(newOrders(order.Purchase, 10, 1, blank))); got != "[PO-000001]" {
+	if got := fmt.Sprint(insert(newOrders(from(load), order.Purchase, 10, 1, blank))); got != "[PO-000001]" {
 		t.Errorf("purchases %s", got)
 	}
-	many := insert(newOrders(order.Sales, 1000, 700, blank))
+	many := insert(newOrders(from(load), order.Sales, 1000, 700, blank))
 	if many[699] != "SO-000704" {
 		t.Errorf("the last of many is %s", many[699])
 	}
@@ -116,7 +116,7 @@ func TestNumbers(t *testing.T) {
 	if err != nil || len(o.Lines) != 2 || o.Lines[0].Charges[0].Code != "box" || o.Lines[1].Number != "20" || o.Lines[0].Quantity.String() != "2" {
 		t.Errorf("%+v %v", o, err)
 	}
-	if err := s.Write(ctx, func(tx *Tx) error { return tx.InsertOrders(from(load), newOrders(order.Sales, 1, 1, blank), now) }); err == nil {
+	if err := s.Write(ctx, func(tx *Tx) error { return tx.InsertOrders(newOrders(from(load), order.Sales, 1, 1, blank), now) }); err == nil {
 		t.Error("one identity was stored twice")
 	}
 }
@@ -129,7 +129,7 @@ func TestWrite(t *testing.T) {
 	load := aLoad(t, s)
 	wrong := errors.New("wrong")
 	if err := s.Write(ctx, func(tx *Tx) error {
-		if err := tx.InsertOrders(from(load), newOrders(order.Sales, 1, 120, blank), now); err != nil {
+		if err := tx.InsertOrders(newOrders(from(load), order.Sales, 1, 120, blank), now); err != nil {
 			t.Fatal(err)
 		}
 		return wrong
@@ -139,7 +139,7 @@ func TestWrite(t *testing.T) {
 	gone, cancel := context.WithCancel(ctx)
 	err := s.Write(gone, func(tx *Tx) error {
 		cancel()
-		return tx.InsertOrders(from(load), newOrders(order.Sales, 1, 3, blank), now)
+		return tx.InsertOrders(newOrders(from(load), order.Sales, 1, 3, blank), now)
 	})
 	if err != nil {
 		t.Errorf("a transaction that had begun: %v", err)
@@ -149,7 +149,7 @@ func TestWrite(t *testing.T) {
 	}
 	// Readers do not wait for the writer and see what was there before it.
 	err = s.Write(ctx, func(tx *Tx) error {
-		if err := tx.InsertOrders(from(load), newOrders(order.Sales, 50, 3, blank), now); err != nil {
+		if err := tx.InsertOrders(newOrders(from(load), order.Sales, 50, 3, blank), now); err != nil {
 			return err
 		}
 		seen, err := s.Orders(ctx, OrderFilter{Limit: 100})
@@ -369,7 +369,7 @@ func BenchmarkInsert(b *testing.B) {
 		load := aLoad(b, s)
 		n := 0
 		for b.Loop() {
-			orders := newOrders(order.Sales, n, 1000, blank)
+			orders := newOrders(from(load), order.Sales, n, 1000, blank)
 			for i := range orders {
 				line := order.Line{Number: "1", Item: "00417", Description: "Braided rope", Quantity: order.MustNumber("2"), Unit: "MTR", UnitPrice: order.MustNumber("1.45"), Amount: order.MustNumber("2.90")}
 				orders[i].Order.Lines = []order.Line{line, line, line, line, line, line, line, line, line, line}
@@ -378,7 +378,7 @@ func BenchmarkInsert(b *testing.B) {
 				}
 			}
 			n += 1000
-			if err := s.Write(ctx, func(tx *Tx) error { return tx.InsertOrders(from(load), orders, now) }); err != nil {
+			if err := s.Write(ctx, func(tx *Tx) error { return tx.InsertOrders(orders, now) }); err != nil {
 				b.Fatal(err)
 			}
 		}

@@ -21,7 +21,7 @@ func TestPanicInTransaction(t *testing.T) {
 	load := aLoad(t, s)
 	insert := func(n int) func(*Tx) error {
 		return func(tx *Tx) error {
-			if err := tx.InsertOrders(from(load), newOrders(order.Sales, n, 1, blank), now); err != nil {
+			if err := tx.InsertOrders(newOrders(from(load), order.Sales, n, 1, blank), now); err != nil {
 				return err
 			}
 			if n%5 == 0 {
@@ -90,7 +90,7 @@ func TestFullDisk(t *testing.T) {
 	for batch := 0; batch < 400 && !full; batch++ {
 		err := s.Write(ctx, func(tx *Tx) error {
 			for i := range 20 {
-				_ = tx.InsertOrders(from(load), newOrders(order.Sales, batch*100+i, 1, blank), now) // as a careless writer would
+				_ = tx.InsertOrders(newOrders(from(load), order.Sales, batch*100+i, 1, blank), now) // as a careless writer would
 			}
 			return nil
 		})
@@ -119,7 +119,7 @@ func TestFullDisk(t *testing.T) {
 		t.Errorf("there is room: %v", err)
 	}
 	if err := s.Write(ctx, func(tx *Tx) error {
-		return tx.InsertOrders(from(load), newOrders(order.Sales, 100000, 20, blank), now)
+		return tx.InsertOrders(newOrders(from(load), order.Sales, 100000, 20, blank), now)
 	}); err != nil {
 		t.Error(err)
 	}
@@ -185,10 +185,10 @@ func TestIDsAreNotUsedAgain(t *testing.T) {
 					return err
 				}
 				alive = slices.Delete(alive, at, at+1)
-				return tx.Remove(o, from(load), n, now)
+				return tx.Remove(o, *from(load), n, now)
 			}
-			list := newOrders(order.Sales, n, 1, blank)
-			if err := tx.InsertOrders(from(load), list, now); err != nil {
+			list := newOrders(from(load), order.Sales, n, 1, blank)
+			if err := tx.InsertOrders(list, now); err != nil {
 				return err
 			}
 			id := list[0].Order.ID

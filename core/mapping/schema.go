@@ -13,6 +13,12 @@ func Schema() map[string]any {
 	s := grammar.schema()
 	s["$schema"] = "https://json-schema.org/draft/2020-12/schema"
 	s["title"] = "Koinos mapping, version 1"
+	under := func(m map[string]any, name string) map[string]any {
+		return m["properties"].(map[string]any)[name].(map[string]any)
+	}
+	for word, use := range groupKeys { // an annotation: editors ask which words a grouping has
+		under(under(under(s, "orders"), "group"), word)["x-with"] = strings.Fields(use.with)
+	}
 	return s
 }
 

@@ -7,7 +7,7 @@ export const router = createRouter({
     { path: '/today', component: () => import('./pages/TodayPage.vue'), meta: { title: 'Today' } },
     { path: '/documents', component: () => import('./pages/DocumentsPage.vue'), meta: { title: 'Documents' } },
     { path: '/documents/:sha', component: () => import('./pages/DocumentPage.vue'), props: true, meta: { title: 'Document' } },
-    { path: '/documents/:sha/workbench', component: () => import('./workbench/WorkbenchPage.vue'), props: (r) => ({ sha: String(r.params.sha), name: String(r.query.mapping ?? '') }), meta: { title: 'Workbench' } },
+    { path: '/documents/:sha/editor', component: () => import('./editor/MappingEditorPage.vue'), props: (r) => ({ sha: String(r.params.sha), name: String(r.query.mapping ?? '') }), meta: { title: 'Mapping editor' } },
     { path: '/mappings', component: () => import('./pages/MappingsPage.vue'), meta: { title: 'Mappings' } },
     { path: '/mappings/:name', component: () => import('./pages/MappingPage.vue'), props: true, meta: { title: 'Mapping' } },
     { path: '/lists', component: () => import('./pages/ListsPage.vue'), meta: { title: 'Lists' } },

@@ -7,7 +7,7 @@ import type { Spot } from '../places'
 import { rowWindow, type GridRow } from '../rows'
 import StateNote from './StateNote.vue'
 
-/** What a column feeds, for the workbench. */
+/** What a column feeds, for the mapping editor. */
 export interface Role { role: string; fields: string[] }
 
 // A document's cells as its spreadsheet shows them, with a band in the margin
@@ -40,6 +40,7 @@ void windowed.show(props.start ?? 1).then(async () => {
 async function goTo(spot: Spot, select = true) {
   await windowed.show(Math.max(1, spot.row))
   if (select) choose(spot, false)
+  else active.value = spot
   await nextTick()
   const first = rows.value[0]?.row ?? 1
   const box = scroller.value
@@ -98,40 +99,45 @@ const moves: Record<string, [number, number]> = { ArrowUp: [-1, 0], ArrowDown: [
 function onKey(e: KeyboardEvent) {
   const move = moves[e.key]
   const list = rows.value
+  if (e.key === 'Enter' && active.value.row) {
+    e.preventDefault()
+    choose(active.value)
+    return
+  }
   if (!move || !list.length || e.ctrlKey || e.metaKey || e.altKey) return
   e.preventDefault()
   const from = active.value.row ? active.value : { row: list[0]!.row - 1, column: 1 }
   const row = Math.min(list[list.length - 1]!.row, Math.max(1, from.row + move[0]))
-  void goTo({ row, column: Math.min(width.value, Math.max(1, from.column + move[1])) })
+  void goTo({ row, column: Math.min(width.value, Math.max(1, from.column + move[1])) }, !props.armed) // while a column is chosen, Enter decides
 }
 
 defineExpose({ goTo, reload: windowed.reload })
 </script>
 
 <template>
-  <div ref="scroller" class="grid sheet" tabindex="0" role="grid" aria-label="The document's cells; arrow keys move" @scroll.passive="onScroll" @keydown="onKey">
+  <div ref="scroller" class="grid sheet" tabindex="0" role="grid" aria-label="The document's cells; arrow keys move, Enter chooses" aria-rowcount="-1" :aria-activedescendant="active.row ? `cell-${active.row}-${active.column}` : undefined" @scroll.passive="onScroll" @keydown="onKey">
     <StateNote v-if="state.error || (!rows.length && !state.loading)" :error="state.error" empty="There are no rows here." @retry="windowed.reload()" />
-    <table v-if="rows.length">
-      <thead>
-        <tr>
-          <th class="margin">order</th>
-          <th class="number"></th>
+    <table v-if="rows.length" role="presentation">
+      <thead role="rowgroup">
+        <tr role="row">
+          <th class="margin" role="columnheader">order</th>
+          <th class="number" role="columnheader" aria-label="row"></th>
           <th
-            v-for="c in width" :key="c" :class="[{ armed }, roles && `role-${roles.get(c)?.role ?? 'none'}`]" :draggable="!!roles" :title="roles?.get(c)?.fields.join('\n')"
+            v-for="c in width" :key="c" role="columnheader" :class="[{ armed }, roles && `role-${roles.get(c)?.role ?? 'none'}`]" :draggable="!!roles" :title="roles?.get(c)?.fields.join('\n')"
             @click="emit('column', c)" @dragstart="$event.dataTransfer?.setData('text/koinos-column', String(c))"
           >{{ columnName(c) }}<span v-if="roles?.get(c)?.fields.length" class="feeds">{{ roles.get(c)!.fields.map((f) => f.replace(/^\w+\./, '')).join(', ') }}</span></th>
         </tr>
       </thead>
-      <tbody>
-        <tr v-for="r in rows" :key="r.row" :class="{ chosen: r.seq > 0 && r.seq === order, heading: r.row === heading }">
-          <td class="margin" :title="r.seq ? `${r.label}: ${r.outcome}` : undefined" @click="choose({ row: r.row, column: 1 })">
+      <tbody role="rowgroup">
+        <tr v-for="r in rows" :key="r.row" role="row" :aria-rowindex="r.row" :class="{ chosen: r.seq > 0 && r.seq === order, heading: r.row === heading }">
+          <td class="margin" role="rowheader" :title="r.seq ? `${r.label}: ${r.outcome}` : undefined" @click="choose({ row: r.row, column: 1 })">
             <span v-if="r.seq" class="band" :class="[r.outcome, r.seq % 2 ? 'odd' : 'even', { first: r.first, last: r.last }]">
               <span v-if="r.first || r === rows[0]" class="label">{{ r.label }}</span>
             </span>
           </td>
-          <td class="number" :class="severity(r, 0)" :title="tip(r, 0)">{{ r.row }}</td>
+          <td class="number" role="rowheader" :class="severity(r, 0)" :title="tip(r, 0)">{{ r.row }}</td>
           <td
-            v-for="c in width" :key="c" role="gridcell" :data-at="`${r.row}:${c}`" :title="tip(r, c) ?? (r.cells[c - 1] && r.cells[c - 1]!.length > 24 ? r.cells[c - 1] : undefined)"
+            v-for="c in width" :key="c" role="gridcell" :id="`cell-${r.row}-${c}`" :aria-selected="active.row === r.row && active.column === c" :aria-invalid="severity(r, c) === 'error' || undefined" :data-at="`${r.row}:${c}`" :title="tip(r, c) ?? (r.cells[c - 1] && r.cells[c - 1]!.length > 24 ? r.cells[c - 1] : undefined)"
             :class="[severity(r, c), { spill: spills(r, c), active: active.row === r.row && active.column === c, lit: isLit(r, c) }, roles?.get(c) && `role-${roles.get(c)!.role}`]"
             @click="choose({ row: r.row, column: c })"
           >{{ r.cells[c - 1] }}</td>

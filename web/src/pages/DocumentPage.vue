@@ -99,8 +99,8 @@ async function begin(dryRun: boolean) {
               <Button label="Dry run" :disabled="!mapping" :loading="busy === 'dry'" @click="begin(true)" />
               <Button label="Load" outlined :disabled="!mapping" :loading="busy === 'real'" @click="begin(false)" />
             </div>
-            <Button outlined label="Open in the workbench" :disabled="!chosen" @click="router.push(`/documents/${sha}/workbench?mapping=${mapping}`)" />
-            <Button text label="Draft a new mapping for it" @click="router.push(`/documents/${sha}/workbench`)" />
+            <Button outlined label="Open in the mapping editor" :disabled="!chosen" @click="router.push(`/documents/${sha}/editor?mapping=${mapping}`)" />
+            <Button text label="Draft a new mapping for it" @click="router.push(`/documents/${sha}/editor`)" />
             <p class="soft">A dry run stores no order and shows every finding at its cell.</p>
           </section>
           <section v-if="doc.shape.sheets && doc.shape.sheets.length > 1" class="sheet box">

@@ -9,6 +9,7 @@ import OrderPaper from '../components/OrderPaper.vue'
 import OutcomeMark from '../components/OutcomeMark.vue'
 import SegmentList from '../components/SegmentList.vue'
 import StateNote from '../components/StateNote.vue'
+import TabStrip from '../components/TabStrip.vue'
 import { fieldName, interchangeWord, when } from '../format'
 import { Places, type Spot } from '../places'
 
@@ -28,7 +29,9 @@ watch(it, (i) => {
   const worst = i?.sets?.find((s) => s.state === 'held' || s.state === 'rejected')
   if (worst) seq.value = worst.seq
 }, { once: true })
-const set = computed(() => it.value?.sets?.find((s) => s.seq === seq.value))
+const setOf = (n: number) => it.value?.sets?.find((s) => s.seq === n)
+const setTabs = computed(() => (it.value?.sets ?? []).map((s) => ({ id: s.seq, label: `${s.kind} ${s.control}` })))
+const set = computed(() => setOf(seq.value))
 const { data: papers } = useQuery({
   queryKey: ['set-orders', () => props.id, seq],
   enabled: computed(() => !!it.value?.sets?.length),
@@ -86,12 +89,12 @@ const found = computed(() => {
       </div>
       <StateNote v-if="act.error.value || send.error.value" :error="act.error.value || send.error.value" @retry="act.reset(), send.reset()" />
       <p v-if="next?.id === id" class="soft" role="status">Written anew from the order as it is now: {{ interchangeWord(next) }}.</p>
-      <div v-if="(it.sets?.length ?? 0) > 1" class="bar sets" role="tablist" aria-label="Transaction sets">
-        <button v-for="s in it.sets" :key="s.seq" role="tab" :aria-selected="s.seq === seq" :class="{ on: s.seq === seq }" @click="seq = s.seq">{{ s.kind }} {{ s.control }} <span class="soft">{{ s.number }}</span> <OutcomeMark :word="s.state" /></button>
-      </div>
+      <TabStrip v-if="(it.sets?.length ?? 0) > 1" v-slot="{ tab }" v-model="seq" :tabs="setTabs" panel="set-panel" label="Transaction sets">
+        {{ tab.label }} <span class="soft">{{ setOf(tab.id)?.number }}</span> <OutcomeMark :word="setOf(tab.id)?.state ?? ''" />
+      </TabStrip>
       <div class="split">
         <SegmentList ref="list" class="sheet" :items="segments?.items ?? []" :more="!!segments?.next" :error="segmentError" :lit="pointed" :set-row="set?.row" :set-rows="set?.rows" @pick="picked = $event" />
-        <div class="side">
+        <div id="set-panel" class="side" :role="setTabs.length > 1 ? 'tabpanel' : undefined" :aria-labelledby="setTabs.length > 1 ? `set-panel-${seq}` : undefined">
           <section v-if="found.length" class="sheet findings" aria-label="Findings">
             <h2>{{ it.state === 'held' ? 'Why it is held' : 'What was found' }}</h2>
             <ol>
@@ -115,9 +118,6 @@ const found = computed(() => {
 
 <style scoped>
 .side { overflow: auto; display: flex; flex-direction: column; gap: 10px; }
-.sets { gap: 6px; flex-wrap: wrap; }
-.sets button { font: inherit; background: none; border: 1px solid var(--rule); border-radius: 3px; padding: 3px 10px; color: var(--ink); cursor: pointer; }
-.sets button.on { background: var(--paper); border-color: var(--accent); box-shadow: inset 0 -2px 0 var(--accent); }
 .findings { padding: 10px 14px; }
 .findings h2 { font-size: 14px; margin: 0 0 6px; }
 .findings ol { margin: 0; padding: 0; list-style: none; display: grid; gap: 5px; font-size: 13px; }

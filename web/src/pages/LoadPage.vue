@@ -15,6 +15,7 @@ import ReasonList from '../components/ReasonList.vue'
 import SourceGrid from '../components/SourceGrid.vue'
 import type { Spot } from '../places'
 import StateNote from '../components/StateNote.vue'
+import TabStrip from '../components/TabStrip.vue'
 import { useBusy } from '../busy'
 import { active, count, loadWord, minutes } from '../format'
 
@@ -139,6 +140,14 @@ const { data: run } = useQuery({
   queryFn: () => data(api.GET('/api/v1/runs/{id}', { params: { path: { id: load.value!.run! } } })),
 })
 const failing = computed(() => (load.value ? load.value.refused + load.value.held + load.value.withheld : 0))
+const tabs = computed(() => {
+  const l = load.value
+  const all: { id: Tab; label: string; there: boolean }[] = [
+    { id: 'reasons', label: 'Findings', there: true }, { id: 'mend', label: 'Mend', there: !!l && failing.value > 0 && !active(l) },
+    { id: 'changes', label: 'Changes', there: !!l && l.changed + l.differs > 0 }, { id: 'paper', label: 'Order paper', there: true },
+  ]
+  return all.filter((t) => t.there)
+})
 const asked = computed(() => {
   const l = load.value!
   return [
@@ -213,13 +222,10 @@ function onKey(e: KeyboardEvent) {
       <div class="split">
         <SourceGrid ref="grid" :key="`${id} ${sheet}`" :fetch-rows="fetchRows" :lit="pointed" :order="seq" @pick="onPick" />
         <div class="side">
-          <div class="tabs" role="tablist">
-            <button type="button" role="tab" :aria-selected="tab === 'reasons'" @click="tab = 'reasons'">Findings</button>
-            <button v-if="failing && !active(load)" type="button" role="tab" :aria-selected="tab === 'mend'" @click="tab = 'mend'">Mend</button>
-            <button v-if="load.changed + load.differs" type="button" role="tab" :aria-selected="tab === 'changes'" @click="tab = 'changes'">Changes</button>
-            <button type="button" role="tab" :aria-selected="tab === 'paper'" @click="tab = 'paper'">Order paper</button>
-            <span class="grow" /><span v-if="tab === 'reasons'" class="soft keys"><kbd>n</kbd> <kbd>p</kbd> next, previous</span>
-          </div>
+          <TabStrip v-model="tab" :tabs="tabs" panel="load-panel" label="What became of the document">
+            <template #end><span v-if="tab === 'reasons'" class="soft keys"><kbd>n</kbd> <kbd>p</kbd> next, previous</span></template>
+          </TabStrip>
+          <div id="load-panel" class="panels" role="tabpanel" :aria-labelledby="`load-panel-${tab}`">
           <div v-show="tab === 'reasons'" class="sheet panel">
             <StateNote v-if="!report?.reasons.length" :empty="active(load) ? 'Findings appear when the load has ended.' : load.status === 'paused' ? 'Nothing was found so far.' : load.orders ? 'Nothing was found: every order is as it should be.' : 'No findings.'" />
             <ReasonList v-else ref="reasons" :key="id" :load="id" :reasons="report.reasons" @go="go" />
@@ -231,6 +237,7 @@ function onKey(e: KeyboardEvent) {
             <OrderPaper v-else-if="paper" :order="paper.order" :places="paper.places" :findings="paper.findings" :mark="paper.outcome.outcome" :lit="picked" @point="pointed = $event" @pick="grid?.goTo($event)">
               <p v-if="paper.outcome.order_id" class="stored"><RouterLink :to="`/orders/${paper.outcome.order_id}`">Open the stored order {{ paper.outcome.number }}</RouterLink></p>
             </OrderPaper>
+          </div>
           </div>
         </div>
       </div>
@@ -257,9 +264,7 @@ function onKey(e: KeyboardEvent) {
 .err { color: var(--error); }
 .side { display: flex; flex-direction: column; min-height: 0; }
 .panel { flex: 1; overflow: auto; min-height: 0; }
-.tabs { display: flex; gap: 2px; align-items: center; }
-.tabs button { white-space: nowrap; font: inherit; color: var(--ink-soft); background: none; border: 1px solid transparent; border-bottom: 0; padding: 5px 12px; cursor: pointer; border-radius: 3px 3px 0 0; }
-.tabs button[aria-selected='true'] { color: var(--ink); background: var(--paper); border-color: var(--rule); }
+.panels { display: flex; flex-direction: column; flex: 1; min-height: 0; }
 .keys { font-size: 11.5px; white-space: nowrap; overflow: hidden; }
 .stored { margin: 12px 0 0; }
 </style>

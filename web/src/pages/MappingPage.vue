@@ -8,7 +8,7 @@ import { useRouter } from 'vue-router'
 import { api, data, download, type Comparison } from '../api/client'
 import StateNote from '../components/StateNote.vue'
 import { when } from '../format'
-import EffectTable from '../workbench/EffectTable.vue'
+import EffectTable from '../editor/EffectTable.vue'
 
 // One mapping: its text, its versions, and what a change did.
 const props = defineProps<{ name: string }>()
@@ -56,7 +56,7 @@ async function blank() {
         <span class="grow" />
         <Button size="small" text label="Blank sheet to fill in" @click="blank" />
         <Select v-model="document" size="small" :options="documents?.items ?? []" option-label="name" option-value="sha" filter placeholder="Choose a document …" aria-label="Document" />
-        <Button size="small" label="Open in the workbench" :disabled="!document" @click="router.push(`/documents/${document}/workbench?mapping=${name}`)" />
+        <Button size="small" label="Open in the mapping editor" :disabled="!document" @click="router.push(`/documents/${document}/editor?mapping=${name}`)" />
       </div>
       <StateNote v-if="failed" :error="failed" class="sheet" @retry="failed = undefined" />
       <div class="split">

@@ -27,6 +27,11 @@ function plain(v: unknown): string {
   return String(v)
 }
 
+function list(v: unknown): string[] {
+  if (isSeq(v)) return v.items.map(plain)
+  return v === undefined || v === null ? [] : [plain(v)]
+}
+
 /** The mapping as the tables show it; undefined where the text is no YAML. */
 export function outline(text: string) {
   const doc = read(text)
@@ -46,14 +51,9 @@ export function outline(text: string) {
     }
   }
   const at = (path: string[]) => plain(doc.getIn(path, true))
-  const list = (path: string[]): string[] => {
-    const v = doc.getIn(path, true)
-    if (isSeq(v)) return v.items.map(plain)
-    return v === undefined || v === null ? [] : [plain(v)]
-  }
   return {
-    name: at(['name']), extends: at(['extends']), kind: at(['orders', 'kind']), by: at(['orders', 'group', 'by']), columns: list(['orders', 'group', 'columns']),
-    rows: at(['orders', 'group', 'rows']), unused: list(['document', 'unused']), bound,
+    name: at(['name']), extends: at(['extends']), kind: at(['orders', 'kind']), of: at(['orders', 'of']), by: at(['orders', 'group', 'by']), columns: list(doc.getIn(['orders', 'group', 'columns'], true)),
+    rows: at(['orders', 'group', 'rows']), unused: list(doc.getIn(['document', 'unused'], true)), bound,
   }
 }
 export type Outline = NonNullable<ReturnType<typeof outline>>
@@ -124,13 +124,28 @@ export function say(text: string, level: string, field: string, word: string, va
   })
 }
 
-export function setGroup(text: string, group: { by: string; columns?: string[]; rows?: string }): string {
+/**
+ * setGroup says which rows make an order. What the grouping said besides stays
+ * as far as it goes with the new one.
+ */
+export function setGroup(text: string, group: { by: string; columns?: string[]; rows?: string }, goes: (word: string, by: string) => boolean): string {
   return edit(text, (doc) => {
-    const g: Record<string, unknown> = { by: group.by }
-    if (['key', 'opener', 'gap'].includes(group.by) && group.columns?.length) g.columns = group.columns.length === 1 ? group.columns[0] : group.columns
-    if (group.by === 'key' && group.rows === 'anywhere') g.rows = 'anywhere'
-    if (group.by === 'count') g.count = 2
-    doc.setIn(['orders', 'group'], flow(doc, g))
+    if (!isMap(doc.getIn(['orders', 'group']))) doc.setIn(['orders', 'group'], flow(doc, { by: group.by }))
+    const g = doc.getIn(['orders', 'group']) as YAMLMap
+    if (plain(g.get('by', true)) !== group.by) {
+      g.set('by', group.by)
+      g.items = g.items.filter((p) => plain(p.key) === 'by' || goes(plain(p.key), group.by))
+      dropGuess(g)
+    }
+    if (goes('columns', group.by)) {
+      if (!group.columns?.length) g.delete('columns')
+      else if (list(g.get('columns', true)).join('\n') !== group.columns.join('\n')) g.set('columns', flow(doc, group.columns.length === 1 ? group.columns[0] : group.columns))
+    }
+    if (goes('rows', group.by)) {
+      if (group.rows === 'anywhere') g.set('rows', 'anywhere')
+      else g.delete('rows')
+    }
+    if (goes('count', group.by) && !g.has('count')) g.set('count', 2)
   })
 }
 
@@ -139,6 +154,7 @@ export const setKind = (text: string, kind: string) =>
     const orders = doc.get('orders')
     if (isMap(orders)) orders.set('kind', doc.createNode(kind)) // the guess's comment goes with the old word
   })
+export const setOf = (text: string, of: string) => edit(text, (doc) => doc.setIn(['orders', 'of'], of))
 export const setName = (text: string, name: string) => edit(text, (doc) => doc.setIn(['name'], name))
 
 /** leaveOut says that a column is left out on purpose, or takes that back. */

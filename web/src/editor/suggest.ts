@@ -6,8 +6,19 @@ export interface Schema {
   properties?: Record<string, Schema>
   patternProperties?: Record<string, Schema>
   enum?: string[]
+  'x-with'?: string[] // of a word of a grouping: the groupings that it goes with
   $ref?: string
   $defs?: Record<string, Schema>
+}
+
+/** at gives the schema under a path of words. */
+export function at(schema: Schema | undefined, path: string[]): Schema | undefined {
+  return path.reduce((s, word) => s?.properties?.[word], schema)
+}
+
+/** goesWith reports whether a word of a grouping goes with by: by. */
+export function goesWith(group: Schema | undefined, word: string, by: string): boolean {
+  return group?.properties?.[word]?.['x-with']?.includes(by) ?? false
 }
 
 /** path gives the words that lead to a position, by indentation and by open braces. */

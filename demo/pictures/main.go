@@ -1,4 +1,4 @@
-// Command screenshots makes the pictures of the README from the demo's data:
+// Command pictures makes the pictures of the README from the demo's data:
 // make screenshots. The console is drawn by Debian's chromium, commands by
 // xterm under Xvfb, the marked-up workbook by LibreOffice; what is not
 // installed is left out and said.
@@ -43,10 +43,10 @@ var pages = []page{
 	{name: "interchange", path: "/exchange/1", steps: []chromedp.Action{js(`document.querySelectorAll('[role=tab]')[0].click()`), chromedp.Sleep(time.Second),
 		js(`[...document.querySelectorAll('.paper .value')].find(v => v.innerText === 'Pellow Marina').dispatchEvent(new MouseEvent('mouseenter'))`)}},
 	{name: "document", path: "/documents", steps: []chromedp.Action{js(`[...document.querySelectorAll('td a')].find(a => a.innerText.startsWith('ebbing')).click()`)}},
-	{name: "workbench", path: "/documents", steps: []chromedp.Action{js(`[...document.querySelectorAll('td a')].find(a => a.innerText.startsWith('ostrand')).click()`),
+	{name: "editor", path: "/documents", steps: []chromedp.Action{js(`[...document.querySelectorAll('td a')].find(a => a.innerText.startsWith('ostrand')).click()`),
 		js(`[...document.querySelectorAll('button')].find(b => b.innerText.startsWith('Draft')).click()`), chromedp.Sleep(3 * time.Second), js(`document.querySelector('[data-at="9:6"]').click()`)}},
-	{name: "workbench-yaml", path: "/documents", steps: []chromedp.Action{js(`[...document.querySelectorAll('td a')].find(a => a.innerText.startsWith('kestle')).click()`),
-		js(`[...document.querySelectorAll('button')].find(b => b.innerText.startsWith('Open in the workbench')).click()`), chromedp.Sleep(3 * time.Second), js(`document.querySelectorAll('[role=tab]')[2].click()`), chromedp.Sleep(2 * time.Second)}},
+	{name: "editor-yaml", path: "/documents", steps: []chromedp.Action{js(`[...document.querySelectorAll('td a')].find(a => a.innerText.startsWith('kestle')).click()`),
+		js(`[...document.querySelectorAll('button')].find(b => b.innerText.startsWith('Open in the mapping editor')).click()`), chromedp.Sleep(3 * time.Second), js(`document.querySelectorAll('[role=tab]')[2].click()`), chromedp.Sleep(2 * time.Second)}},
 	{name: "orders", path: "/orders"},
 	{name: "order", path: "/orders/331", steps: []chromedp.Action{js(`[...document.querySelectorAll('.lines .value.from')].find(v => v.innerText === '00450').dispatchEvent(new Event('mouseenter'))`)}},
 }

@@ -74,8 +74,8 @@ func asked(o huma.Operation) huma.Operation {
 	return o
 }
 
-func (s *Service) workbench(h huma.API) {
-	const tag = "Workbench"
+func (s *Service) editor(h huma.API) {
+	const tag = "Mapping editor"
 	type ByDocument struct {
 		Document string `path:"document" doc:"SHA-256 of a document, or its first letters"`
 	}
@@ -92,7 +92,7 @@ func (s *Service) workbench(h huma.API) {
 			return answerOn(ctx, s, in.Document, func(d *on) (*drafting.Proposal, error) {
 				p, err := drafting.Draft(d, d.Size, drafting.Hints{Name: in.Body.Name, Partner: in.Body.Partner, Kind: order.Kind(in.Body.Kind), Lists: d.set, Known: known, Limits: s.cfg.Limits})
 				if p != nil {
-					return p, nil // one that needs a hand is still a beginning: its mistakes show in the workbench
+					return p, nil // one that needs a hand is still a beginning: its mistakes show in the editor
 				}
 				return nil, err
 			})

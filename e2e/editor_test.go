@@ -11,7 +11,7 @@ import (
 )
 
 // From an unknown document to a kept mapping and a dry run, as a person does it.
-func TestWorkbench(t *testing.T) {
+func TestMappingEditor(t *testing.T) {
 	s := start(t, t.TempDir(), "demo")
 	ctx := browser(t, 1280, 800)
 	doc := file(t, "bootshaus.csv", []byte("Bootshaus Kestle;;;;;;\n\nBestell-Nr.;Datum;Artikelnr.;Bezeichnung;Menge;Preis;Fach\n"+
@@ -84,7 +84,7 @@ func TestKeptExpectations(t *testing.T) {
 
 // A column is dragged onto a field, what that changes is shown, and a value of
 // a JSON document is bound by choosing it.
-func TestWorkbenchByHand(t *testing.T) {
+func TestMappingEditorByHand(t *testing.T) {
 	s := start(t, t.TempDir(), "demo")
 	ctx := browser(t, 1280, 800)
 	tree := file(t, "slipway.json", []byte(`{"orders": [{"id": "W-1", "placed": "2026-03-02", "hull": {"no": "NX 4"}, "lines": [{"sku": "00101", "qty": 2, "shade": "navy"}]}, {"id": "W-2", "placed": "2026-03-03", "lines": [{"sku": "00104", "qty": 1}]}]}`))
@@ -98,7 +98,7 @@ func TestWorkbenchByHand(t *testing.T) {
 	}
 	run(t, ctx,
 		chromedp.Navigate(s.address+"/documents"), has("main", "Documents received"), press("saltry-march.csv"), has("h1", "saltry-march.csv"), has(".side", "saltry-orders"),
-		press("Open in the workbench"), has("main", "version 1"), has(".fields", "Item (E)"), has("main", "25 orders"),
+		press("Open in the mapping editor"), has("main", "version 1"), has(".fields", "Item (E)"), has("main", "25 orders"),
 		drag("E", "description"), has(".fields .row:nth-of-type(2)", "Item (E)"), has("main", "version 1, changed"),
 		press("What changes?"), has("[role=dialog]", "Of 25 orders 0 are the same"), has("[role=dialog]", "line 1 description"),
 		chromedp.Navigate(s.address+"/documents"), has("main", "Documents received"), chromedp.SetUploadFiles("input[type=file]", []string{tree}, chromedp.NodeReady), has("h1", "slipway.json"),

@@ -1,0 +1,108 @@
+package book
+
+import (
+	"context"
+	"slices"
+	"sync"
+
+	"koinos/store"
+)
+
+// Counter takes orders that arrive by themselves. Those that wait for the writer
+// at the same time are taken together, with few statements, and share a durable
+// commit; each stands or falls for itself.
+type Counter struct {
+	store   *store.Store
+	mu      sync.Mutex
+	waiting []*arrival
+}
+
+// NewCounter makes a counter of a store.
+func NewCounter(s *store.Store) *Counter { return &Counter{store: s} }
+
+// arrival is an entry that waits; what becomes of it is written by whoever has the writer.
+type arrival struct {
+	Arrived
+	ctx  context.Context
+	body store.Body
+	res  store.OrderResult
+	tx   *store.Tx // that took it
+	kept bool      // that transaction is committed
+}
+
+// together is how many are taken at once.
+const together = 64
+
+// Take is Take for one entry, whose document is kept with it.
+func (c *Counter) Take(ctx context.Context, s *Session, e *Entry, body store.Body) (store.OrderResult, error) {
+	a := &arrival{Arrived: Arrived{s, e}, ctx: ctx, body: body}
+	c.mu.Lock()
+	c.waiting = append(c.waiting, a)
+	c.mu.Unlock()
+	defer c.leave(a)
+	err := c.store.Share(ctx, func(tx *store.Tx) error {
+		if a.kept || a.tx == tx {
+			return nil
+		}
+		if all := c.beside(a); len(all) > 1 && tx.Try(func() error { return take(tx, all) }) == nil {
+			return nil
+		}
+		return take(tx, []*arrival{a}) // one of them was wrong: each by itself
+	})
+	return a.res, err
+}
+
+func (c *Counter) leave(a *arrival) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.waiting = slices.DeleteFunc(c.waiting, func(b *arrival) bool { return a == b })
+}
+
+// beside gives a with others that can be taken together with it: each of another
+// order, and none that gives itself a number.
+func (c *Counter) beside(a *arrival) []*arrival {
+	all := []*arrival{a}
+	if a.Order.Number != "" {
+		return all
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	seen := map[string]bool{a.Identity: true}
+	for _, b := range c.waiting {
+		if b == a || b.tx != nil || seen[b.Identity] || b.Order.Number != "" || b.ctx.Err() != nil {
+			continue
+		}
+		seen[b.Identity] = true
+		if all = append(all, b); len(all) == together {
+			break
+		}
+	}
+	return all
+}
+
+// take takes arrivals with what is to be done before, all or none.
+func take(tx *store.Tx, all []*arrival) error {
+	entries, bodies := make([]Arrived, len(all)), make([]store.Body, len(all))
+	for i, a := range all {
+		if a.tx != nil { // that transaction came to nothing
+			a.Forget(a.Entry)
+			a.tx = nil
+		}
+		entries[i], bodies[i] = a.Arrived, a.body
+	}
+	if err := tx.PutBodies(bodies...); err != nil {
+		return err
+	}
+	results, err := Take(tx, entries)
+	if err != nil {
+		for _, a := range all {
+			a.Forget(a.Entry)
+		}
+		return err
+	}
+	for i, a := range all {
+		a.res, a.tx = results[i], tx
+		tx.After(func() { a.kept = true })
+	}
+	return nil
+}
