@@ -7,6 +7,8 @@ GO := $(shell find . \( -name "*.go" -o -path "./core/x12/dictionary/*" -o -path
 # then fails for no reason but that. FUZZ_RUNS=10 makes ten times as many.
 FUZZ := core/source:FuzzCSV:12000 core/source:FuzzXLSX:5000 core/mapping:FuzzParse:30000 core/jsondoc:FuzzParse:60000 core/jsondoc:FuzzPath:30000 core/drafting:FuzzDraft:1500 core/x12:FuzzRead:20000 core/x12:FuzzAddress:40000 core/partner:FuzzParse:10000
 FUZZ_RUNS ?= 1
+# Packages with goroutines of their own: their tests run under the race detector too.
+GOROUTINES := ./store ./jobs ./book ./load ./exchange ./folder ./service
 
 .PHONY: demo test build check unit fuzz bench draft-score screenshots generate clean
 
@@ -36,10 +38,11 @@ check: web/dist/index.html
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo 'not gofmt-ed:'; gofmt -l $$(git ls-files '*.go'); exit 1; }
 	go vet ./...
 	go tool staticcheck ./...
-	cd web && npm run --silent check
+	cd web && npm run --silent check && npm run --silent test
 
 unit: bin/koinos
 	go test -timeout 60m ./...
+	go test -race -short $(GOROUTINES)
 
 # Each parser's fuzz test, from the kept seeds on.
 fuzz:
@@ -63,6 +66,7 @@ generate: web/node_modules/.installed
 	go test ./core/mapping ./e2e -run 'Published' -update
 	go test ./core/x12 -run Reference -update
 	go test ./load -run 'TestEveryFinding|TestGuide' -update
+	go test ./store -run DataModel -update
 
 .PHONY: chromium
 chromium:

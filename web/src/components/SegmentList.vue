@@ -47,11 +47,11 @@ defineExpose({ goTo })
 <template>
   <div ref="box" class="segments" tabindex="0" role="tree" aria-label="The interchange, segment by segment; arrow keys move" :aria-activedescendant="active.row ? `element-${active.row}-${active.column}` : undefined" @keydown="onKey">
     <StateNote v-if="error || !items.length" :error="error" empty="There is nothing to read." />
-    <div v-for="(i, n) in items" :key="n" role="treeitem" :aria-level="i.depth + 1" :aria-expanded="i.elements?.length ? true : undefined" class="item" :class="[i.kind, { other: other(i) }]" :data-row="i.row" :style="{ marginLeft: `${i.depth * 14}px` }">
+    <div v-for="(i, n) in items" :key="n" role="treeitem" :aria-level="i.depth + 1" :aria-selected="active.row === i.row && !active.column" :aria-expanded="i.elements?.length ? true : undefined" class="item" :class="[i.kind, { other: other(i) }]" :data-row="i.row" :style="{ marginLeft: `${i.depth * 14}px` }">
       <div v-if="i.kind === 'segment'" class="id"><span class="row">{{ i.row }}</span><b>{{ i.id }}</b><span v-if="i.count" class="count">#{{ i.count }}</span> <span class="soft">{{ i.text }}</span></div>
       <div v-else-if="i.id" class="id head"><span class="row">{{ i.row }}</span>{{ i.text }}</div>
       <dl v-if="i.elements?.length" role="group">
-        <div v-for="e in i.elements" :id="`element-${i.row}-${e.number + 1}`" :key="e.number" role="treeitem" :aria-level="i.depth + 2" :aria-selected="is(active, i.row, e.number + 1)" :data-at="`${i.row}:${e.number + 1}`" :class="{ lit: is(lit, i.row, e.number + 1), active: is(active, i.row, e.number + 1), wrong: i.findings?.some((f) => f.element === e.number) }" @click="choose(i.row, e.number + 1)">
+        <div v-for="e in i.elements" :id="`element-${i.row}-${e.number + 1}`" :key="e.number" role="treeitem" :aria-level="i.depth + 2" :aria-selected="is(active, i.row, e.number + 1)" :data-at="`${i.row}:${e.number + 1}`" :class="{ lit: is(lit, i.row, e.number + 1), active: is(active, i.row, e.number + 1), wrong: i.findings?.some((f) => f.element === e.number) }" tabindex="-1" @click="choose(i.row, e.number + 1)" @keydown.enter="choose(i.row, e.number + 1)">
           <dt><span class="n">{{ String(e.number).padStart(2, '0') }}</span> {{ e.name }}</dt>
           <dd>{{ e.value }} <span v-if="e.means" class="means">{{ e.means }}</span></dd>
         </div>

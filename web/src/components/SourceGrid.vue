@@ -25,6 +25,7 @@ const emit = defineEmits<{ pick: [spot: Spot, seq: number, findings: Finding[]];
 
 const rowHeight = 24
 const scroller = ref<HTMLElement>()
+const table = ref<HTMLElement>()
 const active = ref<Spot>({ row: 0, column: 0 })
 const windowed = rowWindow((from, limit) => props.fetchRows(from, limit))
 const { rows, state } = windowed
@@ -77,7 +78,7 @@ function choose(spot: Spot, focus = true) {
   active.value = spot
   const r = rows.value.find((x) => x.row === spot.row)
   emit('pick', spot, r?.seq ?? 0, r?.findings.get(spot.column) ?? [])
-  if (focus) scroller.value?.focus()
+  if (focus) table.value?.focus({ preventScroll: true })
 }
 
 function severity(r: GridRow, column: number): string {
@@ -115,21 +116,24 @@ defineExpose({ goTo, reload: windowed.reload })
 </script>
 
 <template>
-  <div ref="scroller" class="grid sheet" tabindex="0" role="grid" aria-label="The document's cells; arrow keys move, Enter chooses" aria-rowcount="-1" :aria-activedescendant="active.row ? `cell-${active.row}-${active.column}` : undefined" @scroll.passive="onScroll" @keydown="onKey">
+  <div ref="scroller" class="grid sheet" @scroll.passive="onScroll">
     <StateNote v-if="state.error || (!rows.length && !state.loading)" :error="state.error" empty="There are no rows here." @retry="windowed.reload()" />
-    <table v-if="rows.length" role="presentation">
-      <thead role="rowgroup">
-        <tr role="row">
-          <th class="margin" role="columnheader">order</th>
-          <th class="number" role="columnheader" aria-label="row"></th>
+    <table
+      v-if="rows.length" ref="table" role="grid" tabindex="0" aria-label="The document's cells; arrow keys move, Enter chooses" aria-rowcount="-1"
+      :aria-activedescendant="active.row ? `cell-${active.row}-${active.column}` : undefined" @keydown="onKey"
+    >
+      <thead>
+        <tr>
+          <th class="margin">order</th>
+          <th class="number" aria-label="row"></th>
           <th
-            v-for="c in width" :key="c" role="columnheader" :class="[{ armed }, roles && `role-${roles.get(c)?.role ?? 'none'}`]" :draggable="!!roles" :title="roles?.get(c)?.fields.join('\n')"
+            v-for="c in width" :key="c" :class="[{ armed }, roles && `role-${roles.get(c)?.role ?? 'none'}`]" :draggable="!!roles" :title="roles?.get(c)?.fields.join('\n')"
             @click="emit('column', c)" @dragstart="$event.dataTransfer?.setData('text/koinos-column', String(c))"
           >{{ columnName(c) }}<span v-if="roles?.get(c)?.fields.length" class="feeds">{{ roles.get(c)!.fields.map((f) => f.replace(/^\w+\./, '')).join(', ') }}</span></th>
         </tr>
       </thead>
-      <tbody role="rowgroup">
-        <tr v-for="r in rows" :key="r.row" role="row" :aria-rowindex="r.row" :class="{ chosen: r.seq > 0 && r.seq === order, heading: r.row === heading }">
+      <tbody>
+        <tr v-for="r in rows" :key="r.row" :aria-rowindex="r.row" :class="{ chosen: r.seq > 0 && r.seq === order, heading: r.row === heading }">
           <td class="margin" role="rowheader" :title="r.seq ? `${r.label}: ${r.outcome}` : undefined" @click="choose({ row: r.row, column: 1 })">
             <span v-if="r.seq" class="band" :class="[r.outcome, r.seq % 2 ? 'odd' : 'even', { first: r.first, last: r.last }]">
               <span v-if="r.first || r === rows[0]" class="label">{{ r.label }}</span>
@@ -150,7 +154,8 @@ defineExpose({ goTo, reload: windowed.reload })
 
 <style scoped>
 .grid { overflow: auto; position: relative; font-size: 12.5px; height: 100%; }
-table { border-collapse: separate; border-spacing: 0; }
+table { border-collapse: separate; border-spacing: 0; outline: none; }
+.grid:has(table:focus-visible) { outline: 2px solid var(--accent); outline-offset: -2px; }
 th { position: sticky; top: 0; z-index: 3; background: var(--desk); color: var(--ink-soft); font-weight: 400; height: 24px; border-bottom: 1px solid var(--rule); border-right: 1px solid var(--rule-soft); padding: 0 6px; }
 td { height: 24px; line-height: 23px; padding: 0 6px; border-bottom: 1px solid var(--rule-soft); border-right: 1px solid var(--rule-soft); white-space: nowrap; max-width: 220px; overflow: hidden; text-overflow: ellipsis; cursor: cell; background: var(--paper); }
 td.spill { overflow: visible; position: relative; z-index: 1; max-width: 0; }

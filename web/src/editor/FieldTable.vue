@@ -70,7 +70,7 @@ const word = (b: Bound, w: string) => new RegExp(`(?:^|, )${w}: (.*?)(?=, \\w+: 
     <section v-for="s in sections" :key="s.level">
       <h3>{{ s.title }}<span v-if="s.level === 'lines' && order?.lines?.length" class="soft"> · line {{ line + 1 }} of {{ order.lines.length }}</span></h3>
       <div
-        v-for="b in s.bound" :key="key(b)" class="row" :class="[found(b)?.severity, { armed: armed === key(b), over: over === key(b) }]"
+        v-for="b in s.bound" :key="key(b)" class="row" role="group" :aria-label="fieldName(b.field)" :class="[found(b)?.severity, { armed: armed === key(b), over: over === key(b) }]"
         @dragover.prevent="over = key(b)" @dragleave="over = ''" @drop.prevent="dropped($event, b)"
       >
         <button type="button" class="name" :title="guesses.get(key(b)) ?? b.words" @click="emit('arm', armed === key(b) ? '' : key(b))">{{ fieldName(b.field) }}<span v-if="guesses.has(key(b))" class="q" title="A guess">?</span></button>
@@ -81,7 +81,7 @@ const word = (b: Bound, w: string) => new RegExp(`(?:^|, )${w}: (.*?)(?=, \\w+: 
         <div v-if="found(b)" class="said">{{ found(b)!.message }} <span class="soft">{{ found(b)!.hint }}</span></div>
         <div v-if="guesses.has(key(b))" class="said guess">{{ guesses.get(key(b)) }} <Button size="small" text label="It is right" @click="emit('confirm', b.level, b.field)" /></div>
         <div v-if="open === key(b)" class="more">
-          <label v-for="w in words" :key="w">{{ w }} <input :value="word(b, w)" @change="emit('say', b.level, b.field, w, ($event.target as HTMLInputElement).value.trim())" /></label>
+          <label v-for="w in words" :key="w">{{ w }} <input :aria-label="`${w} of ${fieldName(b.field)}`" :value="word(b, w)" @change="emit('say', b.level, b.field, w, ($event.target as HTMLInputElement).value.trim())" /></label>
           <Button size="small" text severity="danger" label="Unbind" @click="emit('unbind', b.level, b.field)" />
         </div>
       </div>

@@ -69,11 +69,11 @@ const send = useMutation({
 </script>
 
 <template>
-  <div class="page" @dragover.prevent="over = true" @dragleave="over = false" @drop.prevent="take($event.dataTransfer?.files)">
+  <div class="page" role="region" aria-label="Exchange" @dragover.prevent="over = true" @dragleave="over = false" @drop.prevent="take($event.dataTransfer?.files)">
     <div class="bar title">
       <h1>Exchange</h1><span class="soft">What goes to and fro with trading partners by X12, newest first</span>
       <span class="grow" />
-      <input ref="file" type="file" multiple hidden @change="take(file?.files)" />
+      <input ref="file" type="file" aria-label="An interchange from this computer" multiple hidden @change="take(file?.files)" />
       <Button size="small" :label="over ? 'Let go to take it in' : 'Take in a file'" :loading="receive.isPending.value" @click="file?.click()" />
     </div>
     <StateNote v-if="receive.error.value || send.error.value" :error="receive.error.value || send.error.value" @retry="receive.reset(), send.reset()" />

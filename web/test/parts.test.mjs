@@ -1,0 +1,141 @@
+import assert from 'node:assert/strict'
+import { test } from 'node:test'
+import { ref, nextTick } from 'vue'
+
+import { columnName, count, money } from '../src/format.ts'
+import { Places, spotOf } from '../src/places.ts'
+import { rowWindow } from '../src/rows.ts'
+import { useHistory } from '../src/editor/history.ts'
+import { nameOf, pathUnder } from '../src/editor/naming.ts'
+import { at, goesWith } from '../src/editor/suggest.ts'
+import * as edit from '../src/editor/text.ts'
+
+test('columns have the letters of a spreadsheet', () => {
+  for (const [n, name] of [[1, 'A'], [26, 'Z'], [27, 'AA'], [52, 'AZ'], [702, 'ZZ'], [703, 'AAA']]) assert.equal(columnName(n), name)
+})
+
+test('numbers are written out as people write them', () => {
+  assert.equal(count(1, 'order'), '1 order')
+  assert.equal(count(1200, 'order'), '1,200 orders')
+  assert.equal(money('1234.5'), '1\u202f234.5')
+  assert.equal(money('-1234567.89'), '-1\u202f234\u202f567.89')
+})
+
+test('a value is found by its field and by its cell', () => {
+  const places = new Places([
+    { field: 'partner', place: { sheet: 'March', row: 4, column: 2 }, at: '' },
+    { line: 2, field: 'item', place: { row: 7, column: 3, pointer: '/0/lines/1/item' }, at: '' },
+    { line: 2, place: { row: 6 }, at: '' }, // the record of the line
+  ])
+  assert.equal(places.of(2, 'item').place.row, 7)
+  assert.equal(places.of(1, 'item'), undefined)
+  assert.deepEqual(places.at({ row: 7, column: 3 }).map((l) => l.field), ['item'])
+  assert.deepEqual(places.at({ row: 7, column: 3, pointer: '/0/lines/0/item' }), [])
+  assert.deepEqual(places.at({ row: 6, column: 0 }), [])
+  assert.equal(places.sheet, 'March')
+  assert.equal(places.first, 4)
+  assert.equal(spotOf({ pointer: '/a' }), undefined)
+  assert.deepEqual(spotOf({ row: 3 }), { row: 3, column: 0, pointer: undefined })
+})
+
+test('only the blocks near what is seen are kept', async () => {
+  const asked = []
+  const w = rowWindow(async (from, limit) => {
+    asked.push(from)
+    return { rows: Array.from({ length: limit }, (_, i) => ({ row: from + i, cells: [String(from + i)] })), spans: [{ first: from, last: from + 1, seq: 1, outcome: 'loaded', sender_number: 'A' }], findings: [{ place: { row: from, column: 1 } }], more: from < 3000 }
+  })
+  await w.show(1)
+  for (let i = 0; i < 6; i++) await w.after()
+  assert.deepEqual(asked, [1, 201, 401, 601, 801, 1001, 1201])
+  assert.equal(w.rows.value.length, 800)
+  assert.equal(w.rows.value[0].row, 601)
+  assert.deepEqual([w.rows.value[0].first, w.rows.value[1].last, w.rows.value[2].seq, w.rows.value[0].label], [true, true, 0, 'A'])
+  assert.equal(w.rows.value[0].findings.get(1).length, 1)
+  await w.before()
+  assert.equal(w.rows.value[0].row, 401)
+  await w.show(2990)
+  assert.equal(w.rows.value[0].row, 2801)
+})
+
+test('a block that comes too late is not shown', async () => {
+  const doors = []
+  const w = rowWindow((from) => new Promise((done) => doors.push(() => done({ rows: [{ row: from, cells: [] }], spans: [], findings: [], more: true }))))
+  const first = w.show(1)
+  const second = w.show(1100)
+  doors[1]()
+  await second.catch(() => undefined)
+  doors[0]()
+  await first
+  assert.ok(w.rows.value.every((r) => r.row > 800), JSON.stringify(w.rows.value))
+})
+
+const mapping = `koinos: mapping/1 # ours
+name: plain
+orders:
+  kind: sales # ? no word says so
+  group: {by: rowkind, kind: What, kinds: {H: header, L: line}, columns: [Order]} # ? by the look of it
+header:
+  sender_number: {from: Order, need: must} # ? the first column
+lines:
+  item: {from: Item}
+`
+const schema = { properties: { orders: { properties: { group: { properties: {
+  by: {}, columns: { 'x-with': ['key', 'opener', 'gap', 'rowkind'] }, kinds: { 'x-with': ['rowkind'] }, kind: { 'x-with': ['rowkind'] }, when: { 'x-with': ['opener'] }, path: { 'x-with': ['path'] }, rows: { 'x-with': ['key'] }, count: { 'x-with': ['count'] },
+} } } } } }
+const goes = (word, by) => goesWith(at(schema, ['orders', 'group']), word, by)
+
+test('another grouping keeps what goes with it', () => {
+  const group = (text) => /^ {2}group: (.*)$/m.exec(text)[1]
+  assert.equal(group(edit.setGroup(mapping, { by: 'rowkind', columns: ['Order', 'Date'] }, goes)), '{by: rowkind, kind: What, kinds: {H: header, L: line}, columns: [Order, Date]} # ? by the look of it')
+  assert.equal(group(edit.setGroup(mapping, { by: 'key', columns: ['Order'] }, goes)), '{by: key, columns: [Order]}')
+  assert.equal(group(edit.setGroup(mapping, { by: 'key', columns: ['Order'], rows: 'anywhere' }, goes)), '{by: key, columns: [Order], rows: anywhere}')
+  assert.equal(group(edit.setGroup(mapping, { by: 'count' }, goes)), '{by: count, count: 2}')
+  const opener = mapping.replace(/group: .*/, `group: {by: opener, when: 'col("A") != ""', columns: [Order]}`)
+  assert.equal(group(edit.setGroup(opener, { by: 'opener', columns: ['Date'] }, goes)), `{by: opener, when: 'col("A") != ""', columns: Date}`)
+  const path = mapping.replace(/group: .*/, 'group: {by: path, path: $.orders}')
+  assert.equal(group(edit.setGroup(path, { by: 'path', columns: [] }, goes)), '{by: path, path: $.orders}')
+})
+
+test('a mapping that is edited keeps its comments and the rest of a binding', () => {
+  const bound = edit.bind(mapping, 'header', 'sender_number', '@B')
+  assert.match(bound, /# ours/)
+  assert.match(bound, /sender_number: \{from: "?@B"?, need: must\}\n/)
+  assert.equal(edit.guesses(mapping).get('header.sender_number'), 'the first column')
+  assert.equal(edit.guesses(edit.confirm(mapping, 'header', 'sender_number')).has('header.sender_number'), false)
+  assert.equal(edit.outline(edit.setKind(mapping, 'shipment')).kind, 'shipment')
+  assert.equal(edit.outline(edit.setOf(mapping, 'purchase')).of, 'purchase')
+  assert.deepEqual(edit.outline(edit.leaveOut(mapping, 'Price', true)).unused, ['Price'])
+  assert.deepEqual(edit.outline(edit.leaveOut(edit.leaveOut(mapping, 'Price', true), 'Price', false)).unused, [])
+  assert.equal(edit.bind('a: [', 'lines', 'item', 'X'), 'a: [') // no YAML: nothing is lost
+})
+
+test('undo and redo', async () => {
+  const text = ref('a')
+  const h = useHistory(text)
+  for (const t of ['b', 'c']) {
+    h.apply(t)
+    await nextTick()
+  }
+  h.undo()
+  await nextTick()
+  assert.equal(text.value, 'b')
+  h.undo()
+  await nextTick()
+  assert.equal(text.value, 'a')
+  h.redo()
+  await nextTick()
+  assert.equal(text.value, 'b')
+  h.apply('d')
+  await nextTick()
+  assert.equal(h.future.value.length, 0)
+})
+
+test('how a binding names what it takes', () => {
+  const headings = [{ column: 1, heading: 'Order' }, { column: 2, heading: 'Date' }, { column: 3, heading: 'Date' }, { column: 4, heading: '' }]
+  assert.deepEqual([1, 2, 3, 4, 5].map((c) => nameOf(headings, c)), ['Order', '@B', '@C', '@D', '@E'])
+  const lines = ['/orders/0/lines/0', '/orders/0/lines/1']
+  for (const [pointer, level, path, of] of [
+    ['/orders/0/lines/1/sku', 'lines', 'sku', ''], ['/orders/0/number', 'header', 'number', ''], ['/orders/0/number', 'lines', 'number', 'order'],
+    ['/batch', 'header', 'batch', 'document'], ['/orders/0/ship/to', 'header', '$.ship.to', ''], ['/orders/0/a~1b', 'header', "$['a/b']", ''], ['/orders/0/refs/1', 'header', '$.refs[1]', ''],
+  ]) assert.deepEqual(pathUnder(pointer, level, '/orders/0', lines), { path, of }, pointer)
+})
