@@ -2,9 +2,9 @@ package api
 
 import (
 	"koinos/core/finding"
-	"koinos/core/mapping"
 	"koinos/core/order"
 	"koinos/core/origin"
+	"koinos/core/reading"
 	"koinos/core/report"
 	"time"
 )
@@ -47,7 +47,7 @@ type Comparison struct {
 // that somebody looks at.
 type Preview struct {
 	Heading  int                  `json:"heading" doc:"Row of the headings; 0 is none"`
-	Columns  []mapping.ColumnRole `json:"columns"`
+	Columns  []reading.ColumnRole `json:"columns"`
 	Spans    []report.SpanOutcome `json:"spans" doc:"Which of the rows seen make which order"`
 	Orders   int                  `json:"orders" doc:"Orders among the rows read"`
 	Lines    int                  `json:"lines"`
@@ -56,7 +56,7 @@ type Preview struct {
 	Complete bool                 `json:"complete" doc:"The document was read to its end"`
 	Paper    *PreviewPaper        `json:"paper,omitempty" doc:"The order under the cursor"`
 	Reasons  []report.Reason      `json:"reasons"`
-	Coverage *mapping.Coverage    `json:"coverage"`
+	Coverage *reading.Coverage    `json:"coverage"`
 }
 
 // PreviewPaper is one order as the mapping makes it.

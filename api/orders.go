@@ -2,9 +2,9 @@ package api
 
 import (
 	"koinos/core/finding"
-	"koinos/core/mapping"
 	"koinos/core/order"
 	"koinos/core/origin"
+	"koinos/core/reading"
 	"koinos/core/report"
 )
 
@@ -55,7 +55,7 @@ type Why struct {
 	Origin origin.Origin  `json:"origin" doc:"What brought the value"`
 	Place  origin.Place   `json:"place,omitzero" doc:"Where in the document it stands"`
 	At     string         `json:"at,omitempty" doc:"The place as a person says it"`
-	Steps  []mapping.Step `json:"steps" doc:"What was done to it on the way, in turn"`
+	Steps  []reading.Step `json:"steps" doc:"What was done to it on the way, in turn"`
 	Terms  []order.Term   `json:"terms,omitempty" doc:"What a value was made of that Koinos computed"`
 	Events []Event        `json:"events" doc:"What changed the field since the order was stored"`
 }

@@ -21,6 +21,7 @@ import (
 	"koinos/core/list"
 	"koinos/core/mapping"
 	"koinos/core/order"
+	"koinos/core/reading"
 	"koinos/core/report"
 	"koinos/core/sheet"
 	"koinos/core/source"
@@ -338,7 +339,7 @@ func (a *app) coverMapping() *cobra.Command {
 	return c
 }
 
-func (a *app) showCoverage(c *mapping.Coverage) {
+func (a *app) showCoverage(c *reading.Coverage) {
 	var rows [][]string
 	for _, u := range c.Unbound {
 		rows = append(rows, []string{u.Sheet, u.Column, u.Heading, num(u.Filled), u.Sample})
@@ -370,7 +371,7 @@ func (a *app) showCoverage(c *mapping.Coverage) {
 	}
 }
 
-func (a *app) showMisses(all []mapping.Miss) {
+func (a *app) showMisses(all []reading.Miss) {
 	var rows [][]string
 	for _, m := range all {
 		noun := "list"

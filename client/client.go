@@ -17,7 +17,7 @@ import (
 	"koinos/core/drafting"
 	"koinos/core/finding"
 	"koinos/core/list"
-	"koinos/core/mapping"
+	"koinos/core/reading"
 	"koinos/core/report"
 )
 
@@ -311,7 +311,7 @@ func (c *Client) Compare(ctx context.Context, document string, n api.NewComparis
 }
 
 // Cover says what of a document a mapping does not use.
-func (c *Client) Cover(ctx context.Context, document string, m api.MappingRef) (out mapping.Coverage, err error) {
+func (c *Client) Cover(ctx context.Context, document string, m api.MappingRef) (out reading.Coverage, err error) {
 	err = c.call(ctx, http.MethodPost, "/documents/"+url.PathEscape(document)+"/coverage", nil, m, &out)
 	return out, err
 }
@@ -324,8 +324,8 @@ func (c *Client) Why(ctx context.Context, order int64, line int, field string) (
 }
 
 // Missing lists what lists and crosswalks did not know during a load.
-func (c *Client) Missing(ctx context.Context, load int64) ([]mapping.Miss, error) {
-	var out api.Page[mapping.Miss]
+func (c *Client) Missing(ctx context.Context, load int64) ([]reading.Miss, error) {
+	var out api.Page[reading.Miss]
 	err := c.call(ctx, http.MethodGet, loadPath(load, "/missing"), nil, nil, &out)
 	return out.Items, err
 }

@@ -12,6 +12,7 @@ import (
 	"koinos/core/list"
 	"koinos/core/mapping"
 	"koinos/core/order"
+	"koinos/core/reading"
 	"koinos/core/source"
 	"koinos/core/x12"
 	"koinos/store"
@@ -119,7 +120,7 @@ func readSetOrders(r io.ReaderAt, size int64, m *mapping.Mapping, lists *list.Se
 	if err != nil {
 		return nil, err
 	}
-	table := mapping.NewTable(m, src, nil)
+	table := reading.NewTable(m, src, nil)
 	for {
 		g, err := table.Next()
 		if errors.Is(err, io.EOF) || finding.Of(err) != nil {
@@ -131,7 +132,7 @@ func readSetOrders(r io.ReaderAt, size int64, m *mapping.Mapping, lists *list.Se
 		if row := g.Rows[0].Row; g.Broken || row < first || row > last {
 			continue
 		}
-		d := m.Read(&g, lists)
+		d := reading.Read(m, &g, lists)
 		if _, err := d.Order.Compute(m.Rounding); err != nil {
 			d.Add(finding.AmountTooLarge, 0, "total", "", "The sums cannot be worked out: %v.", err)
 		}

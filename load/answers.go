@@ -9,6 +9,7 @@ import (
 	"koinos/core/mapping"
 	"koinos/core/order"
 	"koinos/core/origin"
+	"koinos/core/reading"
 	"koinos/core/report"
 	"koinos/core/source"
 	"koinos/store"
@@ -158,7 +159,7 @@ func (a *answers) draftAll() error {
 	if err := in.open(f, a.e.limits); err != nil {
 		return err
 	}
-	table := mapping.NewTable(a.m, in.src, in.decided)
+	table := reading.NewTable(a.m, in.src, in.decided)
 	for {
 		g, err := table.Next()
 		if errors.Is(err, io.EOF) || len(finding.Of(err)) > 0 {
@@ -167,7 +168,7 @@ func (a *answers) draftAll() error {
 		if err != nil {
 			return err
 		}
-		d := a.m.Read(&g, set)
+		d := reading.Read(a.m, &g, set)
 		a.traces[g.Seq] = &drafted{d.Trace, d.Order}
 	}
 }
@@ -189,7 +190,7 @@ func (e *Engine) Succeeded(ctx context.Context, l report.Load) (pointers map[str
 		return nil, nil, err
 	}
 	pointers, lines = map[string]bool{}, map[int]bool{}
-	table := mapping.NewTable(m, in.src, in.decided)
+	table := reading.NewTable(m, in.src, in.decided)
 	var page []report.OrderOutcome
 	for {
 		g, err := table.Next()

@@ -11,6 +11,7 @@ import (
 	"koinos/core/intent"
 	"koinos/core/list"
 	"koinos/core/mapping"
+	"koinos/core/reading"
 	"koinos/core/report"
 	"koinos/core/source"
 	"koinos/store"
@@ -22,7 +23,7 @@ func (e *Engine) Draft(ctx context.Context, l report.Load, seq int) (*intent.Int
 	return e.draft(ctx, l, seq, nil)
 }
 
-func (e *Engine) draft(ctx context.Context, l report.Load, seq int, watch func(mapping.Step)) (*intent.Intent, error) {
+func (e *Engine) draft(ctx context.Context, l report.Load, seq int, watch func(reading.Step)) (*intent.Intent, error) {
 	m, err := e.mappingOf(ctx, &l)
 	if err != nil {
 		return nil, err
@@ -44,7 +45,7 @@ func (e *Engine) draft(ctx context.Context, l report.Load, seq int, watch func(m
 	if err := in.open(f, e.limits); err != nil {
 		return nil, err
 	}
-	table := mapping.NewTable(m, in.src, in.decided)
+	table := reading.NewTable(m, in.src, in.decided)
 	for {
 		g, err := table.Next()
 		if errors.Is(err, io.EOF) {
@@ -57,7 +58,7 @@ func (e *Engine) draft(ctx context.Context, l report.Load, seq int, watch func(m
 			if g.Outcomes, err = e.outcomesFor(ctx, &l, m); err != nil {
 				return nil, err
 			}
-			d := m.Explain(&g, set, watch)
+			d := reading.Explain(m, &g, set, watch)
 			in.check(d)
 			return d, nil
 		}

@@ -14,6 +14,7 @@ import (
 	"koinos/core/finding"
 	"koinos/core/mapping"
 	"koinos/core/origin"
+	"koinos/core/reading"
 	"koinos/core/report"
 	"koinos/core/source"
 	"koinos/jobs"
@@ -498,7 +499,7 @@ func (in *input) openAt(r io.ReaderAt, size int64, limits source.Limits) (err er
 		if err != nil {
 			return err
 		}
-		if in.decided, err = in.mapping.Weigh(src); err != nil {
+		if in.decided, err = reading.Weigh(in.mapping, src); err != nil {
 			return err
 		}
 	}

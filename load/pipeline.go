@@ -15,6 +15,7 @@ import (
 	"koinos/core/list"
 	"koinos/core/mapping"
 	"koinos/core/origin"
+	"koinos/core/reading"
 	"koinos/core/source"
 	"koinos/store"
 )
@@ -33,7 +34,7 @@ type mapped struct {
 }
 
 type batch struct {
-	groups []mapping.Group
+	groups []reading.Group
 	rows   int
 	share  float64
 	orders []mapped
@@ -48,10 +49,10 @@ type input struct {
 	src      source.Reader
 	keeps    bool                      // orders are compared with stored ones, and stored
 	around   bool                      // JSON: what stands around the records is looked at too
-	wanted   func(*mapping.Group) bool // which groups each maps; nil is all
+	wanted   func(*reading.Group) bool // which groups each maps; nil is all
 	only     func([]origin.Span) bool  // which groups belong to the load at all; nil is all
-	outcomes mapping.Outcomes          // what earlier steps of a sequence made; nil outside of one
-	decided  *mapping.Evidence         // what the whole document says of its dates; nil where nothing is in doubt
+	outcomes reading.Outcomes          // what earlier steps of a sequence made; nil outside of one
+	decided  *reading.Evidence         // what the whole document says of its dates; nil where nothing is in doubt
 }
 
 // safely turns a panic of f into an error that fails the load: a mistake of
@@ -69,11 +70,11 @@ func safely(f func() error) func() error {
 
 // run reads the document to its end and gives its orders to put, in their
 // order. The error of a document that cannot be read carries findings.
-func (in *input) run(ctx context.Context, put func([]mapped) error) (table *mapping.Table, err error) {
+func (in *input) run(ctx context.Context, put func([]mapped) error) (table *reading.Table, err error) {
 	g, ctx := errgroup.WithContext(ctx)
 	ahead := &readAhead{ctx: ctx, src: in.src, full: make(chan recordBatch, 4)}
 	g.Go(safely(ahead.read))
-	table = mapping.NewTable(in.mapping, ahead, in.decided)
+	table = reading.NewTable(in.mapping, ahead, in.decided)
 	ordered, work := make(chan *batch, batchesHeld), make(chan *batch, batchesHeld)
 	var broken error // what stopped the reader; what it read before still counts
 	g.Go(safely(func() error {
@@ -83,7 +84,7 @@ func (in *input) run(ctx context.Context, put func([]mapped) error) (table *mapp
 			b := &batch{ready: make(chan struct{})}
 			rows := 0
 			for len(b.groups) < batchOrders && rows < batchRows && broken == nil {
-				var group mapping.Group
+				var group reading.Group
 				if group, broken = table.Next(); broken == nil {
 					rows += len(group.Rows)
 					if in.only != nil && !in.only(group.Spans()) {
@@ -201,8 +202,8 @@ func (a *readAhead) Next() (source.Record, error) {
 
 func (a *readAhead) Offset() float64 { return a.now.share }
 
-func (in *input) mapOne(g *mapping.Group) mapped {
-	i := in.mapping.Read(g, in.set)
+func (in *input) mapOne(g *reading.Group) mapped {
+	i := reading.Read(in.mapping, g, in.set)
 	in.check(i)
 	return mapped{Entry: book.NewEntry(i, in.document, in.keeps)}
 }

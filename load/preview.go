@@ -11,6 +11,7 @@ import (
 	"koinos/core/list"
 	"koinos/core/mapping"
 	"koinos/core/origin"
+	"koinos/core/reading"
 	"koinos/core/report"
 	"koinos/core/source"
 )
@@ -30,13 +31,13 @@ const previewRows = 3_000
 
 // Look makes a preview.
 func Look(ctx context.Context, r io.ReaderAt, size int64, m *mapping.Mapping, set *list.Set, limits source.Limits, v View) (*api.Preview, error) {
-	p := &api.Preview{Columns: []mapping.ColumnRole{}, Spans: []report.SpanOutcome{}, Complete: true}
+	p := &api.Preview{Columns: []reading.ColumnRole{}, Spans: []report.SpanOutcome{}, Complete: true}
 	in := &input{mapping: m, set: set, around: true}
 	if err := in.openAt(r, size, limits); err != nil {
 		return nil, err
 	}
 	var tally report.Tally
-	c := mapping.NewCoverage(m)
+	c := reading.NewCoverage(m)
 	read := 0
 	among := func(spans []origin.Span, first, last int) bool {
 		return slices.ContainsFunc(spans, func(s origin.Span) bool {
@@ -44,12 +45,12 @@ func Look(ctx context.Context, r io.ReaderAt, size int64, m *mapping.Mapping, se
 		})
 	}
 	// Between the document's beginning and what is seen rows are only grouped.
-	in.wanted = func(g *mapping.Group) bool {
+	in.wanted = func(g *reading.Group) bool {
 		spans := g.Spans()
 		read = max(read, spans[len(spans)-1].Last)
 		return p.Rows <= previewRows || among(spans, v.From, v.To) || v.Row > 0 && among(spans, v.Row, v.Row) || g.Seq == v.Seq
 	}
-	notes, err := in.each(ctx, c.Watch, func(g *mapping.Group, d *intent.Intent) bool {
+	notes, err := in.each(ctx, c.Watch, func(g *reading.Group, d *intent.Intent) bool {
 		if d == nil {
 			return read <= max(v.To, v.Row, previewRows) || v.Seq > g.Seq
 		}

@@ -10,6 +10,7 @@ import (
 	"koinos/core/finding"
 	"koinos/core/mapping"
 	"koinos/core/origin"
+	"koinos/core/reading"
 	"koinos/core/report"
 	"koinos/jobs"
 	"koinos/store"
@@ -198,7 +199,7 @@ func (e *Engine) Run(ctx context.Context, id int64) (report.Run, error) {
 
 // outcomesFor gives what earlier steps made of the document of a load that is
 // a step of a run; nil where it takes no results.
-func (e *Engine) outcomesFor(ctx context.Context, l *report.Load, m *mapping.Mapping) (mapping.Outcomes, error) {
+func (e *Engine) outcomesFor(ctx context.Context, l *report.Load, m *mapping.Mapping) (reading.Outcomes, error) {
 	if l.Run == 0 || len(m.Needs) == 0 {
 		return nil, nil
 	}

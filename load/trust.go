@@ -13,14 +13,15 @@ import (
 	"koinos/core/mapping"
 	"koinos/core/order"
 	"koinos/core/origin"
+	"koinos/core/reading"
 	"koinos/core/report"
 	"koinos/core/source"
 )
 
 // each maps a document group by group, one after another, and gives each with
 // its draft, or nil where the group is not wanted; it ends early where do says so.
-func (in *input) each(ctx context.Context, watch func(mapping.Step), do func(*mapping.Group, *intent.Intent) bool) ([]finding.Finding, error) {
-	table := mapping.NewTable(in.mapping, in.src, in.decided)
+func (in *input) each(ctx context.Context, watch func(reading.Step), do func(*reading.Group, *intent.Intent) bool) ([]finding.Finding, error) {
+	table := reading.NewTable(in.mapping, in.src, in.decided)
 	for {
 		g, err := table.Next()
 		if errors.Is(err, io.EOF) {
@@ -34,7 +35,7 @@ func (in *input) each(ctx context.Context, watch func(mapping.Step), do func(*ma
 		}
 		var d *intent.Intent
 		if in.wanted == nil || in.wanted(&g) {
-			d = in.mapping.Explain(&g, in.set, watch)
+			d = reading.Explain(in.mapping, &g, in.set, watch)
 			in.check(d)
 		}
 		if !do(&g, d) {
@@ -48,13 +49,13 @@ func (in *input) each(ctx context.Context, watch func(mapping.Step), do func(*ma
 
 // Coverage says what of a document a mapping does not use, and what lists and
 // crosswalks do not know.
-func Coverage(ctx context.Context, r io.ReaderAt, size int64, m *mapping.Mapping, set *list.Set, limits source.Limits) (*mapping.Coverage, []finding.Finding, error) {
+func Coverage(ctx context.Context, r io.ReaderAt, size int64, m *mapping.Mapping, set *list.Set, limits source.Limits) (*reading.Coverage, []finding.Finding, error) {
 	in := &input{mapping: m, set: set, around: true}
 	if err := in.openAt(r, size, limits); err != nil {
 		return nil, nil, err
 	}
-	c := mapping.NewCoverage(m)
-	notes, err := in.each(ctx, c.Watch, func(g *mapping.Group, d *intent.Intent) bool {
+	c := reading.NewCoverage(m)
+	notes, err := in.each(ctx, c.Watch, func(g *reading.Group, d *intent.Intent) bool {
 		c.Add(g, d)
 		return true
 	})
@@ -90,7 +91,7 @@ func Compare(ctx context.Context, r io.ReaderAt, size int64, was, is *mapping.Ma
 			return err
 		}
 		seen := map[string]int{}
-		notes, err := in.each(ctx, nil, func(_ *mapping.Group, d *intent.Intent) bool {
+		notes, err := in.each(ctx, nil, func(_ *reading.Group, d *intent.Intent) bool {
 			key := d.Order.Identity()
 			if key == "" && len(d.Spans) > 0 {
 				key = fmt.Sprintf("%s!%d", d.Spans[0].Sheet, d.Spans[0].First)

@@ -6,9 +6,9 @@ import (
 	"strings"
 
 	"koinos/api"
-	"koinos/core/mapping"
 	"koinos/core/order"
 	"koinos/core/origin"
+	"koinos/core/reading"
 	"koinos/store"
 )
 
@@ -33,7 +33,7 @@ func (e *Engine) Why(ctx context.Context, id int64, line int, field string) (*ap
 	if err != nil {
 		return nil, err
 	}
-	w := &api.Why{Order: id, Number: o.Number, Line: line, Field: field, Steps: []mapping.Step{}, Events: []api.Event{}}
+	w := &api.Why{Order: id, Number: o.Number, Line: line, Field: field, Steps: []reading.Step{}, Events: []api.Event{}}
 	if err := valueOf(w, &o.Order); err != nil {
 		return nil, err
 	}
@@ -65,7 +65,7 @@ func (e *Engine) Why(ctx context.Context, id int64, line int, field string) (*ap
 	w.At = w.Place.String()
 	if w.Origin.Load == 0 {
 		if w.Origin.Document != "" && w.Place != (origin.Place{}) {
-			w.Steps = append(w.Steps, mapping.Step{Line: line, Field: field, What: "found", Text: w.Value, Place: w.Place, At: w.At})
+			w.Steps = append(w.Steps, reading.Step{Line: line, Field: field, What: "found", Text: w.Value, Place: w.Place, At: w.At})
 		}
 		return w, nil
 	}
@@ -113,8 +113,8 @@ func (e *Engine) retrace(ctx context.Context, w *api.Why, field string) error {
 	if err != nil {
 		return err
 	}
-	var steps []mapping.Step
-	d, err := e.draft(ctx, l, w.Origin.Seq, func(s mapping.Step) {
+	var steps []reading.Step
+	d, err := e.draft(ctx, l, w.Origin.Seq, func(s reading.Step) {
 		if s.Field == field || strings.HasSuffix(field, "."+s.Field) {
 			steps = append(steps, s)
 		}

@@ -11,6 +11,7 @@ import (
 
 	"koinos/core/list"
 	"koinos/core/mapping"
+	"koinos/core/reading"
 	"koinos/core/source"
 )
 
@@ -73,11 +74,11 @@ func BenchmarkThirtyFields(b *testing.B) {
 			if err != nil {
 				b.Fatal(err)
 			}
-			groups := make(chan []mapping.Group, 8)
+			groups := make(chan []reading.Group, 8)
 			go func() {
 				defer close(groups)
-				table := mapping.NewTable(m, src, nil)
-				var some []mapping.Group
+				table := reading.NewTable(m, src, nil)
+				var some []reading.Group
 				for {
 					g, err := table.Next()
 					if err != nil {
@@ -93,7 +94,7 @@ func BenchmarkThirtyFields(b *testing.B) {
 			n := 0
 			for some := range groups {
 				for i := range some {
-					if m.Read(&some[i], &list.Set{}).Refused() {
+					if reading.Read(m, &some[i], &list.Set{}).Refused() {
 						b.Fatal("refused")
 					}
 					n++

@@ -14,6 +14,7 @@ import (
 	"koinos/core/list"
 	"koinos/core/mapping"
 	"koinos/core/order"
+	"koinos/core/reading"
 	"koinos/core/sheet"
 	"koinos/load"
 	"koinos/store"
@@ -119,12 +120,12 @@ func (s *Service) editor(h huma.API) {
 		Body api.MappingRef
 	}
 	handle(s, h, asked(op(http.MethodPost, "/documents/{document}/coverage", "cover-document", tag, "read", "What of a document a mapping does not use, and what lists do not know")),
-		func(ctx context.Context, in *covered) (*answer[mapping.Coverage], error) {
+		func(ctx context.Context, in *covered) (*answer[reading.Coverage], error) {
 			m, err := s.meant(ctx, in.Body)
 			if err != nil {
 				return nil, err
 			}
-			return answerOn(ctx, s, in.Document, func(d *on) (*mapping.Coverage, error) {
+			return answerOn(ctx, s, in.Document, func(d *on) (*reading.Coverage, error) {
 				c, _, err := load.Coverage(ctx, d, d.Size, m, d.set, s.cfg.Limits)
 				return c, err
 			})
@@ -182,12 +183,12 @@ func (s *Service) trust(h huma.API) {
 		ID int64 `path:"id" doc:"The load's id"`
 	}
 	handle(s, h, op(http.MethodGet, "/loads/{id}/missing", "list-missing", "Loads", "read", "What lists and crosswalks did not know during a load"),
-		func(ctx context.Context, in *missingOf) (*answer[api.Page[mapping.Miss]], error) {
+		func(ctx context.Context, in *missingOf) (*answer[api.Page[reading.Miss]], error) {
 			if _, err := s.engine.Get(ctx, in.ID); err != nil {
 				return nil, err
 			}
 			misses, err := s.store.Misses(ctx, in.ID)
-			return &answer[api.Page[mapping.Miss]]{api.Page[mapping.Miss]{Items: misses}}, err
+			return &answer[api.Page[reading.Miss]]{api.Page[reading.Miss]{Items: misses}}, err
 		})
 
 	type named struct {

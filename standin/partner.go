@@ -19,6 +19,7 @@ import (
 	"koinos/core/notice"
 	"koinos/core/order"
 	"koinos/core/partner"
+	"koinos/core/reading"
 	"koinos/core/source"
 	"koinos/core/x12"
 	"koinos/folder"
@@ -205,7 +206,7 @@ func (p *Partner) take(doc []byte) error {
 		if err != nil {
 			return err
 		}
-		table := mapping.NewTable(m, src, nil)
+		table := reading.NewTable(m, src, nil)
 		for {
 			g, err := table.Next()
 			if errors.Is(err, io.EOF) {
@@ -214,7 +215,7 @@ func (p *Partner) take(doc []byte) error {
 			if err != nil {
 				return err
 			}
-			o := m.Read(&g, &list.Set{}).Order
+			o := reading.Read(m, &g, &list.Set{}).Order
 			p.counts[set]++
 			if err := p.play(p, set, &o); err != nil {
 				return err

@@ -11,8 +11,8 @@ import (
 
 	"koinos/api"
 	"koinos/core/finding"
-	"koinos/core/mapping"
 	"koinos/core/origin"
+	"koinos/core/reading"
 	"koinos/core/report"
 )
 
@@ -452,7 +452,7 @@ func (s *Store) Sheets(ctx context.Context, load int64) ([]string, error) {
 
 // Misses groups what lists and crosswalks did not know during a load, by list,
 // the most frequent first.
-func (s *Store) Misses(ctx context.Context, load int64) ([]mapping.Miss, error) {
+func (s *Store) Misses(ctx context.Context, load int64) ([]reading.Miss, error) {
 	var rows []struct {
 		List  string `db:"list"`
 		Code  string `db:"code"`
@@ -463,9 +463,9 @@ func (s *Store) Misses(ctx context.Context, load int64) ([]mapping.Miss, error) 
 	err := s.r.SelectContext(ctx, &rows, `SELECT list, code, value, count(*) AS count, max(nearest) AS nearest FROM findings
 	  WHERE load_id = ? AND list <> '' AND code IN (?, ?, ?) GROUP BY list, code, value ORDER BY list, count(*) DESC, value`,
 		load, string(finding.CrosswalkMissing), string(finding.UnknownCode), string(finding.UnknownUnit))
-	list := make([]mapping.Miss, len(rows))
+	list := make([]reading.Miss, len(rows))
 	for i, r := range rows {
-		list[i] = mapping.Miss{List: r.List, Crosswalk: r.Code == string(finding.CrosswalkMissing), Value: r.Value, Count: r.Count, Nearest: r.Near}
+		list[i] = reading.Miss{List: r.List, Crosswalk: r.Code == string(finding.CrosswalkMissing), Value: r.Value, Count: r.Count, Nearest: r.Near}
 	}
 	return list, err
 }

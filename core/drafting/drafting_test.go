@@ -8,6 +8,7 @@ import (
 	"koinos/core/finding"
 	"koinos/core/list"
 	"koinos/core/mapping"
+	"koinos/core/reading"
 	"koinos/core/source"
 )
 
@@ -71,13 +72,13 @@ func FuzzDraft(f *testing.F) {
 		if err != nil {
 			return
 		}
-		table := mapping.NewTable(m, src, nil)
+		table := reading.NewTable(m, src, nil)
 		for range 10_000 {
 			g, err := table.Next()
 			if err != nil {
 				return
 			}
-			m.Read(&g, &list.Set{})
+			reading.Read(m, &g, &list.Set{})
 		}
 	})
 }

@@ -7,6 +7,7 @@ import (
 
 	"koinos/core/list"
 	"koinos/core/mapping"
+	"koinos/core/reading"
 	"koinos/core/source"
 	"koinos/core/x12"
 )
@@ -61,14 +62,14 @@ func (d *drafter) interchange(r io.ReaderAt, size int64) error {
 	if err != nil {
 		return err
 	}
-	table, c := mapping.NewTable(m, src, nil), mapping.NewCoverage(m)
+	table, c := reading.NewTable(m, src, nil), reading.NewCoverage(m)
 	for range 20 {
 		g, err := table.Next()
 		if err != nil {
 			break // what is wrong with the document is not the draft's to say
 		}
 		if !g.Broken {
-			c.Add(&g, m.Explain(&g, &list.Set{}, c.Watch))
+			c.Add(&g, reading.Explain(m, &g, &list.Set{}, c.Watch))
 		}
 	}
 	c.Done()

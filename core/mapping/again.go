@@ -28,7 +28,7 @@ func (b *builder) complete(root *node, m *Mapping) {
 			if !f.Must || !f.Of(string(m.Kind)) || f.Name == "quantity" && (m.Kind == intent.Answer || m.Kind == intent.Change) {
 				continue
 			}
-			if bind := bound(m.levels[i], f.Name); bind == nil {
+			if bind := bound(m.Levels[i], f.Name); bind == nil {
 				b.add(finding.MappingMissingKey, n.at, "", "%s needs %q: %s.", level, f.Name, f.About)
 			} else {
 				bind.Need = Must
@@ -39,12 +39,12 @@ func (b *builder) complete(root *node, m *Mapping) {
 	means := "what is ordered"
 	if m.Kind != intent.Order {
 		named, means = []string{"number", "sender_line", "item", "buyer_item", "supplier_item", "gtin"}, "which line is meant"
-		if bound(m.levels[inHeader], "number") == nil && bound(m.levels[inHeader], "sender_number") == nil {
+		if bound(m.Levels[InHeader], "number") == nil && bound(m.Levels[InHeader], "sender_number") == nil {
 			b.add(finding.MappingMissingKey, root.get("header").at, "", "header needs one of number, sender_number: which order is meant.")
 		}
 	}
 	for _, name := range named {
-		if bound(m.levels[inLines], name) != nil {
+		if bound(m.Levels[InLines], name) != nil {
 			return
 		}
 	}
@@ -62,13 +62,13 @@ func (b *builder) again(orders *node, m *Mapping) {
 		m.Again.Do = "skip"
 	}
 	arrival := &m.Again.Arrival
-	arrival.Parties, arrival.Charges = len(m.levels[inParties]) > 0, len(m.levels[inCharges]) > 0
+	arrival.Parties, arrival.Charges = len(m.Levels[InParties]) > 0, len(m.Levels[InCharges]) > 0
 	arrival.Match, arrival.Missing, arrival.Clear = order.LineKey(a.str("lines")), order.Missing(a.str("missing")), a.str("blanks") == "clear"
 	usual := order.ByItem
-	for _, bind := range m.levels[inHeader] {
+	for _, bind := range m.Levels[InHeader] {
 		arrival.Header = append(arrival.Header, bind.Field)
 	}
-	for _, bind := range m.levels[inLines] {
+	for _, bind := range m.Levels[InLines] {
 		arrival.Lines = append(arrival.Lines, bind.Field)
 		if k := order.LineKey(bind.Field.Name); k == order.ByNumber || k == order.BySenderLine && usual != order.ByNumber {
 			usual = k

@@ -96,13 +96,13 @@ func (b *builder) mapping(root *node) *Mapping {
 	if !namePattern.MatchString(m.Name) {
 		b.add(finding.MappingWrongValue, root.get("name").at, m.Name, "name must be of small letters, digits and hyphens, at most 64.")
 	}
-	m.Document.locale = locale{decimal: '.', grouping: ','}
+	m.Document.Locale = Locale{DecimalSign: '.', grouping: ','}
 	if d := root.get("document"); d != nil && d.str("format") == string(source.X12) {
 		b.x12 = true
-		m.Document.locale.grouping = 0
+		m.Document.Locale.grouping = 0
 		for _, form := range []string{"yyyymmdd", "yymmdd"} { // as the element type DT has them
 			f, _ := parseDateForm(form)
-			m.Document.locale.dates = append(m.Document.locale.dates, f)
+			m.Document.Locale.Dates = append(m.Document.Locale.Dates, f)
 		}
 	}
 	if d := root.get("document"); d != nil {
@@ -136,16 +136,16 @@ func (b *builder) mapping(root *node) *Mapping {
 	for i, level := range order.Levels {
 		if p := orders.get("parts"); p != nil && p.get(string(level)) != nil {
 			m.Parts[level] = b.part(p.get(string(level)))
-			m.parts[i] = m.Parts[level]
+			m.PartsAt[i] = m.Parts[level]
 		}
 		if n := root.get(string(level)); n != nil {
 			b.records, _ = m.Document.Records.(*x12.Address)
 			b.each = b.records
-			if m.parts[i] != nil && m.parts[i].Each != nil {
-				b.each, _ = m.parts[i].Each.(*x12.Address)
+			if m.PartsAt[i] != nil && m.PartsAt[i].Each != nil {
+				b.each, _ = m.PartsAt[i].Each.(*x12.Address)
 			}
-			m.Bindings[level] = b.bindings(n, level, m.Document.locale)
-			m.levels[i] = m.Bindings[level]
+			m.Bindings[level] = b.bindings(n, level, m.Document.Locale)
+			m.Levels[i] = m.Bindings[level]
 		}
 	}
 	b.complete(root, m)
@@ -205,7 +205,7 @@ func (b *builder) document(n *node, d *Document) {
 		}
 	}
 	if l := n.get("locale"); l != nil {
-		b.locale(l, &d.locale)
+		b.locale(l, &d.Locale)
 	}
 }
 
@@ -247,9 +247,9 @@ func (b *builder) address(n *node, text string) query {
 	return a
 }
 
-func (b *builder) locale(n *node, l *locale) {
+func (b *builder) locale(n *node, l *Locale) {
 	if s := n.str("decimal"); s != "" {
-		l.decimal = s[0]
+		l.DecimalSign = s[0]
 		l.grouping = map[byte]byte{'.': ',', ',': '.'}[s[0]]
 	}
 	if s := n.str("grouping"); s == "none" {
@@ -257,18 +257,18 @@ func (b *builder) locale(n *node, l *locale) {
 	} else if s != "" {
 		l.grouping = s[0]
 	}
-	if g := n.get("grouping"); g != nil && l.grouping == l.decimal {
+	if g := n.get("grouping"); g != nil && l.grouping == l.DecimalSign {
 		b.add(finding.MappingWrongValue, g.at, g.text, "grouping and decimal cannot be the same sign.")
 	}
 	if dates := n.all("dates"); dates != nil {
-		l.dates = nil
+		l.Dates = nil
 		for _, d := range dates {
 			form, err := parseDateForm(d.text)
 			if err != nil {
 				b.add(finding.MappingWrongValue, d.at, d.text, "%q is not a form of a date: %v.", d.text, err)
 				continue
 			}
-			l.dates = append(l.dates, form)
+			l.Dates = append(l.Dates, form)
 		}
 	}
 	if z := n.get("zone"); z != nil {
@@ -297,7 +297,7 @@ var groupKeys = map[string]struct{ with, needed string }{
 }
 
 func (b *builder) group(n *node, g *Grouping) {
-	g.By, g.at = n.str("by"), n.at
+	g.By, g.At = n.str("by"), n.at
 	for _, k := range grammar.under("orders", "group").keys[1:] {
 		v, use := n.get(k.name), groupKeys[k.name]
 		switch {
@@ -384,12 +384,12 @@ func (b *builder) sources(nodes []*node) []Source {
 
 // source understands one word of from.
 func (b *builder) source(n *node, text string) Source {
-	s := Source{Text: text, fold: list.Fold(text), number: strings.Contains(text, "{n}")}
+	s := Source{Text: text, Folded: list.Fold(text), Number: strings.Contains(text, "{n}")}
 	switch {
 	case b.x12:
 		s.Kind = ByPath
 		if a, ok := b.address(n, text).(*x12.Address); ok {
-			s.path, s.full = a.Within(b.each), a
+			s.Path, s.Full = a.Within(b.each), a
 		}
 	case text == "{heading}":
 		s.Kind = ByMatrixHeading
@@ -403,7 +403,7 @@ func (b *builder) source(n *node, text string) Source {
 		if err != nil {
 			b.add(finding.MappingWrongValue, n.at, text, "%q is not a path of RFC 9535: %v.", text, err)
 		} else {
-			s.path = p
+			s.Path = p
 		}
 	case strings.HasPrefix(text, "@"):
 		s.Kind = ByColumn
@@ -411,14 +411,14 @@ func (b *builder) source(n *node, text string) Source {
 			b.add(finding.MappingWrongValue, n.at, text, "%q is not a column; write @A to @XFD.", text)
 		}
 	default:
-		s.path = jsondoc.Name(text)
+		s.Path = jsondoc.Name(text)
 	}
 	return s
 }
 
 var cellPattern = regexp.MustCompile(`^\$?([A-Za-z]{1,3})\$?([1-9][0-9]{0,6})$`)
 
-func (b *builder) bindings(n *node, level order.Level, doc locale) []Binding {
+func (b *builder) bindings(n *node, level order.Level, doc Locale) []Binding {
 	var all []Binding
 	for _, e := range n.entries {
 		f, ok := order.LookupOf(string(b.m.Kind), level, e.key)
@@ -431,7 +431,7 @@ func (b *builder) bindings(n *node, level order.Level, doc locale) []Binding {
 	return all
 }
 
-func (b *builder) binding(e entry, f order.Field, doc locale) Binding {
+func (b *builder) binding(e entry, f order.Field, doc Locale) Binding {
 	v := e.node
 	if within := b.each; within != nil && v.get("of") != nil {
 		if b.each = nil; v.str("of") == "order" {
@@ -443,9 +443,9 @@ func (b *builder) binding(e entry, f order.Field, doc locale) Binding {
 		Field: f, From: b.sources(v.all("from")), Value: v.str("value"), Default: v.str("default"), Need: Need(v.str("need")), Of: v.str("of"),
 		Repeat: v.str("repeat"), Beside: v.str("beside"), Expr: b.compile(v.get("expr"), false), When: b.compile(v.get("when"), true),
 		Crosswalk: v.str("crosswalk"), Others: v.str("others") == "keep", List: v.str("list"), Keys: v.strs("by"), Near: v.number("near"), Give: v.str("give"), Suffix: v.str("suffix"),
-		Write: b.compile(v.get("write"), false), Result: b.resultOf(v.get("result")), Compare: v.str("check") != "false", locale: doc, at: e.at,
+		Write: b.compile(v.get("write"), false), Result: b.resultOf(v.get("result")), Compare: v.str("check") != "false", Locale: doc, At: e.at,
 	}
-	b.m.computes = b.m.computes || bind.Expr != nil || bind.When != nil || bind.Write != nil
+	b.m.Computes = b.m.Computes || bind.Expr != nil || bind.When != nil || bind.Write != nil
 	b.m.wide = b.m.wide || bind.Of == "parent" || bind.Of == "document"
 	for _, w := range v.strs("row") {
 		bind.Rows = append(bind.Rows, list.Fold(w))
@@ -460,12 +460,12 @@ func (b *builder) binding(e entry, f order.Field, doc locale) Binding {
 		} else {
 			row, _ := strconv.Atoi(m[2])
 			bind.From = append(bind.From, Source{Text: c.text, Kind: ByCell, Column: origin.ColumnNumber(m[1]), Row: row})
-			b.m.beside = true
+			b.m.Beside = true
 		}
 	}
 	for _, l := range v.all("label") {
-		bind.From = append(bind.From, Source{Text: l.text, Kind: ByLabel, fold: strings.TrimRight(list.Fold(l.text), ": ")})
-		b.m.beside = true
+		bind.From = append(bind.From, Source{Text: l.text, Kind: ByLabel, Folded: strings.TrimRight(list.Fold(l.text), ": ")})
+		b.m.Beside = true
 	}
 	if t := v.get("type"); t != nil {
 		if !strings.HasPrefix(e.key, "custom.") {
@@ -474,10 +474,10 @@ func (b *builder) binding(e entry, f order.Field, doc locale) Binding {
 			bind.Field.Type = order.Type(t.text)
 		}
 	}
-	b.locale(v, &bind.locale)
-	for i := 1; i < len(bind.locale.dates) && bind.Field.Type == order.Day; i++ {
-		if bind.locale.dates[i].swapped(bind.locale.dates[i-1]) {
-			bind.swapped, b.m.swaps = i, true
+	b.locale(v, &bind.Locale)
+	for i := 1; i < len(bind.Locale.Dates) && bind.Field.Type == order.Day; i++ {
+		if bind.Locale.Dates[i].swapped(bind.Locale.Dates[i-1]) {
+			bind.Swapped, b.m.swaps = i, true
 		}
 	}
 	value := v.get("value")
@@ -570,4 +570,26 @@ func (b *builder) letter(n *node, key string) int {
 		b.add(finding.MappingWrongValue, n.get(key).at, s, "%q is not a column; write A to XFD.", s)
 	}
 	return column
+}
+
+// Result names a value that an earlier step of a sequence gave: the step, and
+// the field of the order that it made of the same row.
+type Result struct {
+	Step  string
+	Field string // order.ResultValue knows its names
+}
+
+var resultPattern = regexp.MustCompile(`^([a-z0-9][a-z0-9-]{0,63})\.(.+)$`)
+
+func (b *builder) resultOf(n *node) Result {
+	if n == nil {
+		return Result{}
+	}
+	m := resultPattern.FindStringSubmatch(n.text)
+	if m == nil || !order.IsResult(m[2]) {
+		b.add(finding.MappingWrongValue, n.at, n.text, "%q is not a result; write step.field, such as purchase.number.", n.text)
+		return Result{Step: n.text}
+	}
+	b.m.Needs = append(b.m.Needs, m[1])
+	return Result{m[1], m[2]}
 }

@@ -49,8 +49,8 @@ func (c *composer) order(o *order.Order) {
 	if records, ok := c.m.Document.Records.(*x12.Address); ok {
 		in = c.w.Open(in, records)
 	}
-	c.level(o, inHeader, in, in, values[0])
-	part := c.m.parts[inLines]
+	c.level(o, InHeader, in, in, values[0])
+	part := c.m.PartsAt[InLines]
 	for i := range o.Lines {
 		at := in
 		if part != nil {
@@ -58,7 +58,7 @@ func (c *composer) order(o *order.Order) {
 				at = c.w.Open(in, each)
 			}
 		}
-		c.level(o, inLines, in, at, values[i+1])
+		c.level(o, InLines, in, at, values[i+1])
 		c.lines++
 		if sum, err := c.sum.Add(o.Lines[i].Quantity); err == nil {
 			c.sum = sum
@@ -100,8 +100,8 @@ func (c *composer) passedOver(field string) bool {
 // level writes the values of a level that bindings speak of, and takes them
 // out of values.
 func (c *composer) level(o *order.Order, level int, header, in *x12.Loop, values map[string]string) {
-	for i := range c.m.levels[level] {
-		b := &c.m.levels[level][i]
+	for i := range c.m.Levels[level] {
+		b := &c.m.Levels[level][i]
 		value := values[b.Field.Name]
 		if value == "" && b.Value != "" && len(b.From) == 0 {
 			continue
@@ -111,7 +111,7 @@ func (c *composer) level(o *order.Order, level int, header, in *x12.Loop, values
 			continue
 		}
 		src := &b.From[0]
-		a, ok := src.path.(*x12.Address)
+		a, ok := src.Path.(*x12.Address)
 		if !ok {
 			continue
 		}
@@ -139,7 +139,7 @@ func (c *composer) level(o *order.Order, level int, header, in *x12.Loop, values
 // charges writes the allowances and charges that repeat, as far as the header's
 // own bindings have left them.
 func (c *composer) charges(o *order.Order, in *x12.Loop, values map[string]string) {
-	part := c.m.parts[inCharges]
+	part := c.m.PartsAt[InCharges]
 	if part == nil {
 		return
 	}
@@ -157,7 +157,7 @@ func (c *composer) charges(o *order.Order, in *x12.Loop, values map[string]strin
 			kind = "allowance"
 		}
 		at := c.w.Open(in, each.Kind())
-		c.level(o, inCharges, in, at, map[string]string{"kind": kind, "code": charge.Code, "amount": charge.Amount.String()})
+		c.level(o, InCharges, in, at, map[string]string{"kind": kind, "code": charge.Code, "amount": charge.Amount.String()})
 	}
 }
 

@@ -15,6 +15,7 @@ import (
 	"github.com/expr-lang/expr/vm"
 
 	"koinos/core/finding"
+	"koinos/core/list"
 	"koinos/core/order"
 	"koinos/core/origin"
 	"koinos/core/source"
@@ -24,12 +25,12 @@ import (
 type Expr struct {
 	Text    string
 	program *vm.Program
-	reads   []Source // what its col("…") name
-	at      origin.Place
+	Reads   []Source // what its col("…") name
+	At      origin.Place
 }
 
-// env is what an expression sees.
-type env struct {
+// Env is what an expression sees.
+type Env struct {
 	Value  string                                        `expr:"value"`
 	Row    int                                           `expr:"row"`
 	Sheet  string                                        `expr:"sheet"`
@@ -75,7 +76,7 @@ func (e *exactly) Visit(n *ast.Node) {
 
 var exprOptions = func() []expr.Option {
 	type pair = func(order.Number, order.Number) (order.Number, error)
-	options := []expr.Option{expr.Env(env{}), expr.MaxNodes(500)}
+	options := []expr.Option{expr.Env(Env{}), expr.MaxNodes(500)}
 	for _, name := range []string{"now", "float", "int", "round", "ceil", "floor", "abs", "mean", "median", "sum", "toJSON", "fromJSON", "toBase64", "fromBase64", "date", "duration", "timezone", "get", "first", "last"} {
 		options = append(options, expr.DisableBuiltin(name))
 	}
@@ -219,21 +220,21 @@ func (b *builder) compile(n *node, condition bool) *Expr {
 		}
 		return nil
 	}
-	e := &Expr{Text: n.text, program: program, at: n.at}
+	e := &Expr{Text: n.text, program: program, At: n.at}
 	for _, c := range visit.columns {
-		e.reads = append(e.reads, b.source(n, c))
+		e.Reads = append(e.Reads, b.source(n, c))
 	}
 	return e
 }
 
 // result is an expression's value in the form of a cell: what it is a number
 // or a day of needs no locale.
-func result(v any) (text string, kind source.Kind) {
+func ValueText(v any) (text string, kind source.Kind) {
 	switch v := v.(type) {
 	case nil:
 		return "", source.Text
 	case string:
-		return trim(v), source.Text
+		return Trim(v), source.Text
 	case order.Number:
 		return v.String(), source.Exact
 	case order.Date:
@@ -249,15 +250,15 @@ func result(v any) (text string, kind source.Kind) {
 	case []any:
 		words := make([]string, len(v))
 		for i := range v {
-			words[i], _ = result(v[i])
+			words[i], _ = ValueText(v[i])
 		}
 		return strings.Join(words, " "), source.Text
 	}
 	return fmt.Sprint(v), source.Text
 }
 
-// run evaluates the expression in e's view.
-func (x *Expr) run(w *worker) (v any, err error) {
+// Run evaluates the expression in what it sees.
+func (x *Expr) Run(machine *vm.VM, e *Env) (v any, err error) {
 	// The engine is given what strangers' cells hold; whatever it makes of that
 	// concerns one value only.
 	defer func() {
@@ -265,7 +266,7 @@ func (x *Expr) run(w *worker) (v any, err error) {
 			err = fmt.Errorf("%v", r)
 		}
 	}()
-	v, err = w.vm.Run(x.program, w.env)
+	v, err = machine.Run(x.program, *e)
 	var where *file.Error
 	if errors.As(err, &where) {
 		if where.Prev != nil {
@@ -277,38 +278,35 @@ func (x *Expr) run(w *worker) (v any, err error) {
 	return v, err
 }
 
-// newEnv is what expressions see while w maps one group.
-func (w *worker) newEnv() {
-	w.env = env{
+// Around is what an expression can ask beside the value.
+type Around interface {
+	Cells() []source.Cell   // of the row; nil where there is none
+	Col(name string) string // value of a column or path
+	Locale() *Locale        // by which num and day read
+	Lists() *list.Set
+}
+
+// NewEnv is what expressions see of what is around them; value, row and sheet
+// are the caller's to set.
+func NewEnv(a Around) Env {
+	return Env{
 		Text: func() string {
-			if r := w.view.row; r != nil {
-				for i := range r.Cells {
-					if t := trim(r.Cells[i].Text); t != "" {
-						return t
-					}
+			for _, c := range a.Cells() {
+				if t := Trim(c.Text); t != "" {
+					return t
 				}
 			}
 			return ""
 		},
 		Filled: func() (n int) {
-			if r := w.view.row; r != nil {
-				for i := range r.Cells {
-					if trim(r.Cells[i].Text) != "" {
-						n++
-					}
+			for _, c := range a.Cells() {
+				if Trim(c.Text) != "" {
+					n++
 				}
 			}
 			return n
 		},
-		Col: func(name string) string {
-			for i := range w.reads {
-				if w.reads[i].src.Text == name {
-					c, _, _ := w.find(&w.reads[i])
-					return c.Text
-				}
-			}
-			return ""
-		},
+		Col: a.Col,
 		Num: func(v any) (order.Number, error) {
 			switch v := v.(type) {
 			case order.Number:
@@ -316,10 +314,10 @@ func (w *worker) newEnv() {
 			case int:
 				return order.NumberOf(int64(v)), nil
 			case string:
-				if trim(v) == "" {
+				if Trim(v) == "" {
 					return order.Number{}, nil
 				}
-				n, _, err := w.loc.number(source.Cell{Text: trim(v)}, true)
+				n, _, err := a.Locale().Number(source.Cell{Text: Trim(v)}, true)
 				if err != nil {
 					err = fmt.Errorf("%q is not a number: %w", v, err)
 				}
@@ -328,14 +326,14 @@ func (w *worker) newEnv() {
 			return order.Number{}, fmt.Errorf("%v is not a number", v)
 		},
 		Day: func(s string) (order.Date, error) {
-			d, err := w.loc.date(source.Cell{Text: trim(s)})
+			d, err := a.Locale().Date(source.Cell{Text: Trim(s)})
 			if err != nil {
 				err = fmt.Errorf("%q is not a day: %w", s, err)
 			}
 			return d, err
 		},
 		Walk: func(name, text string) (string, error) {
-			walk := w.set.Crosswalk(name)
+			walk := a.Lists().Crosswalk(name)
 			if walk == nil {
 				return "", fmt.Errorf("there is no crosswalk %q", name)
 			}
@@ -346,7 +344,7 @@ func (w *worker) newEnv() {
 			return ours, nil
 		},
 		Look: func(name, text, give string) (string, error) {
-			l := w.set.Lists[name]
+			l := a.Lists().Lists[name]
 			if l == nil {
 				return "", fmt.Errorf("there is no list %q", name)
 			}

@@ -17,18 +17,18 @@ import (
 )
 
 // locale is how a document writes numbers, dates and yes and no.
-type locale struct {
-	decimal  byte
-	grouping byte // 0 is none; spaces of any kind are always allowed
-	dates    []dateForm
-	zone     *time.Location
-	yes, no  []string
-	mixed    bool // a column was found to have days before months and months before days
+type Locale struct {
+	DecimalSign byte
+	grouping    byte // 0 is none; spaces of any kind are always allowed
+	Dates       []DateForm
+	zone        *time.Location
+	yes, no     []string
+	Mixed       bool // a column was found to have days before months and months before days
 }
 
 // dateForm is a form such as d.m.yyyy, cut into parts.
-type dateForm struct {
-	text   string
+type DateForm struct {
+	Text   string
 	parts  []datePart
 	serial int // a spreadsheet's day number: the first year of its count, 1900 or 1904
 }
@@ -39,14 +39,14 @@ type datePart struct {
 	literal string
 }
 
-func parseDateForm(s string) (dateForm, error) {
+func parseDateForm(s string) (DateForm, error) {
 	switch s {
 	case "serial":
-		return dateForm{text: s, serial: 1900}, nil
+		return DateForm{Text: s, serial: 1900}, nil
 	case "serial-1904":
-		return dateForm{text: s, serial: 1904}, nil
+		return DateForm{Text: s, serial: 1904}, nil
 	}
-	form := dateForm{text: s}
+	form := DateForm{Text: s}
 	seen := map[byte]bool{}
 	for i := 0; i < len(s); {
 		c := s[i] | 0x20
@@ -74,7 +74,7 @@ func parseDateForm(s string) (dateForm, error) {
 
 // swapped reports whether two forms differ only in that day and month change
 // places, so that a value such as 4/5/2026 fits both.
-func (f dateForm) swapped(g dateForm) bool {
+func (f DateForm) swapped(g DateForm) bool {
 	if len(f.parts) != len(g.parts) {
 		return false
 	}
@@ -135,7 +135,7 @@ func monthName(s string) (month int, rest string, ok bool) {
 }
 
 // parse reads a date of the form; text behind it must be a time of day.
-func (f dateForm) parse(s string) (order.Date, bool) {
+func (f DateForm) Parse(s string) (order.Date, bool) {
 	if f.serial > 0 {
 		return f.day(s)
 	}
@@ -192,7 +192,7 @@ func (f dateForm) parse(s string) (order.Date, bool) {
 
 // day reads a spreadsheet's day number. Numbers before March 1900 are refused:
 // programs disagree about them.
-func (f dateForm) day(s string) (order.Date, bool) {
+func (f DateForm) day(s string) (order.Date, bool) {
 	whole, _, _ := strings.Cut(s, ".")
 	n, err := strconv.Atoi(whole)
 	if err != nil || n < 61 || n > 2_958_465 {
@@ -220,16 +220,16 @@ func day(y, m, d int) (order.Date, bool) {
 	return order.Date(b[:]), true
 }
 
-var isoForm, _ = parseDateForm("yyyy-mm-dd")
+var ISOForm, _ = parseDateForm("yyyy-mm-dd")
 
 // date reads a cell as a day. The error says what to do, without the value.
-func (l *locale) date(c source.Cell) (order.Date, error) {
+func (l *Locale) Date(c source.Cell) (order.Date, error) {
 	if s := c.Text; len(s) == 10 && s[4] == '-' && s[7] == '-' {
-		if _, ok := isoForm.parse(s); ok {
+		if _, ok := ISOForm.Parse(s); ok {
 			return order.Date(s), nil
 		}
 	}
-	if d, ok := isoForm.parse(c.Text); ok {
+	if d, ok := ISOForm.Parse(c.Text); ok {
 		if l.zone != nil && len(c.Text) > 10 {
 			for _, form := range []string{time.RFC3339Nano, "2006-01-02 15:04:05Z07:00", "2006-01-02T15:04Z07:00"} {
 				if t, err := time.Parse(form, c.Text); err == nil {
@@ -240,11 +240,11 @@ func (l *locale) date(c source.Cell) (order.Date, error) {
 		return d, nil
 	}
 	number := c.Kind == source.Number || c.Kind == source.Exact
-	for _, form := range l.dates {
+	for _, form := range l.Dates {
 		if number && form.serial == 0 && len(c.Text) < 6 {
 			continue
 		}
-		if d, ok := form.parse(c.Text); ok {
+		if d, ok := form.Parse(c.Text); ok {
 			return d, nil
 		}
 	}
@@ -252,14 +252,14 @@ func (l *locale) date(c source.Cell) (order.Date, error) {
 		return "", errors.New("the cell holds a number that is not formatted as a date (dates: serial reads a spreadsheet's day number)")
 	}
 	forms := "yyyy-mm-dd"
-	for _, f := range l.dates {
-		forms += " or " + f.text
+	for _, f := range l.Dates {
+		forms += " or " + f.Text
 	}
 	return "", fmt.Errorf("a day written %s was expected", forms)
 }
 
 // boolean reads yes or no.
-func (l *locale) boolean(text string) (value, ok bool) {
+func (l *Locale) Boolean(text string) (value, ok bool) {
 	word := list.Fold(text)
 	for _, one := range []struct {
 		words []string
@@ -278,7 +278,7 @@ var spaces = strings.NewReplacer(" ", "", "\u00a0", "", "\u202f", "", "\u2009", 
 
 // number reads a cell as an exact number. Word is what stands before or behind
 // the digits: a currency, a unit.
-func (l *locale) number(c source.Cell, percent bool) (n order.Number, word string, err error) {
+func (l *Locale) Number(c source.Cell, percent bool) (n order.Number, word string, err error) {
 	s := c.Text
 	switch c.Kind {
 	case source.Number, source.Exact:
@@ -295,7 +295,7 @@ func (l *locale) number(c source.Cell, percent bool) (n order.Number, word strin
 	case source.Day:
 		return n, "", errors.New("the cell holds a date: a spreadsheet may have turned the number into one")
 	}
-	if l.decimal == '.' && (len(s) < 18 || plainNumber(s)) && s != "" && (s[len(s)-1] >= '0' && s[len(s)-1] <= '9' || s[len(s)-1] == '.') {
+	if l.DecimalSign == '.' && (len(s) < 18 || plainNumber(s)) && s != "" && (s[len(s)-1] >= '0' && s[len(s)-1] <= '9' || s[len(s)-1] == '.') {
 		if n, err = order.ParseNumber(s); err == nil || errors.Is(err, order.ErrTooLong) {
 			n, err = parsed(n, err)
 			return n, "", err
@@ -347,13 +347,13 @@ func undress(s string, percent bool) (digits, word string, minus bool) {
 }
 
 // dressed reads digits with the locale's own signs.
-func (l *locale) dressed(s string) (order.Number, error) {
-	whole, fraction, cut := strings.Cut(s, string(l.decimal))
+func (l *Locale) dressed(s string) (order.Number, error) {
+	whole, fraction, cut := strings.Cut(s, string(l.DecimalSign))
 	if l.grouping != 0 && strings.IndexByte(whole, l.grouping) >= 0 {
 		groups := strings.Split(whole, string(l.grouping))
 		for i, g := range groups {
 			if i > 0 && len(g) != 3 || i == 0 && (len(g) == 0 || len(g) > 3) {
-				return order.Number{}, fmt.Errorf("a number with the decimal sign %q was expected; here %q seems to be it", l.decimal, l.grouping)
+				return order.Number{}, fmt.Errorf("a number with the decimal sign %q was expected; here %q seems to be it", l.DecimalSign, l.grouping)
 			}
 		}
 		whole = strings.ReplaceAll(whole, string(l.grouping), "")
@@ -363,13 +363,13 @@ func (l *locale) dressed(s string) (order.Number, error) {
 	}
 	if !plainNumber(whole) {
 		other := byte('.')
-		if l.decimal == '.' {
+		if l.DecimalSign == '.' {
 			other = ','
 		}
 		if strings.Count(s, string(other)) == 1 && plainNumber(strings.Replace(s, string(other), ".", 1)) {
-			return order.Number{}, fmt.Errorf("a number with the decimal sign %q was expected; here %q seems to be it", l.decimal, other)
+			return order.Number{}, fmt.Errorf("a number with the decimal sign %q was expected; here %q seems to be it", l.DecimalSign, other)
 		}
-		return order.Number{}, fmt.Errorf("a number with the decimal sign %q was expected", l.decimal)
+		return order.Number{}, fmt.Errorf("a number with the decimal sign %q was expected", l.DecimalSign)
 	}
 	return parsed(order.ParseNumber(whole))
 }
@@ -436,7 +436,7 @@ func plainNumber(s string) bool {
 }
 
 // mangled reports whether a code can only be the rounded rest of a longer one.
-func mangled(c source.Cell) bool {
+func Mangled(c source.Cell) bool {
 	if c.Kind == source.Number {
 		return len(c.Text) > 15 && !strings.Contains(c.Text, ".")
 	}
@@ -458,7 +458,7 @@ var currencies = map[string]string{
 }
 
 // currencyOf gives the currencies that a word beside a figure can mean; "" is none.
-func currencyOf(word string) string {
+func CurrencyOf(word string) string {
 	folded := strings.ToLower(word)
 	if all, ok := currencies[folded]; ok {
 		return all
@@ -480,7 +480,7 @@ func DayIn(form, text string) (order.Date, bool) {
 		f = parsed
 		formsSeen.Store(form, f)
 	}
-	return f.(dateForm).parse(text)
+	return f.(DateForm).Parse(text)
 }
 
 // formsSeen keeps the forms that DayIn was asked for: a few dozen, asked often.
@@ -489,10 +489,17 @@ var formsSeen sync.Map
 // NumberIn reads text as a number with a decimal sign, with what stands beside
 // its digits; false where it is none.
 func NumberIn(decimal byte, text string) (n order.Number, word string, ok bool) {
-	l := locale{decimal: decimal, grouping: '.'}
+	l := Locale{DecimalSign: decimal, grouping: '.'}
 	if decimal == '.' {
 		l.grouping = ','
 	}
-	n, word, err := l.number(source.Cell{Text: text}, true)
+	n, word, err := l.Number(source.Cell{Text: text}, true)
 	return n, word, err == nil
+}
+
+func Trim(s string) string {
+	if s == "" || s[0] > ' ' && s[0] < 0x80 && s[len(s)-1] > ' ' && s[len(s)-1] < 0x80 {
+		return s
+	}
+	return strings.TrimFunc(s, func(r rune) bool { return r <= ' ' || r == '\u00a0' || r == '\u202f' || r == '\u200b' || r == '\ufeff' })
 }

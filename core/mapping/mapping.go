@@ -37,13 +37,13 @@ type Mapping struct {
 	Again     Again
 	Holds     []string     // codes of warnings that hold an order; "all" is every one
 	ByHand    [2]float64   // minutes for an order and for each of its lines
-	levels    [4][]Binding // Bindings by the index of order.Levels
-	parts     [4]*Part
+	Levels    [4][]Binding // Bindings by the index of order.Levels
+	PartsAt   [4]*Part
 	Needs     []string // steps of a sequence whose results it takes
-	computes  bool     // an expression stands somewhere
+	Computes  bool     // an expression stands somewhere
 	wide      bool     // bindings ask for the objects around the records
 	swaps     bool     // two forms of a date differ in day and month only
-	beside    bool     // cells or labels are asked
+	Beside    bool     // cells or labels are asked
 
 	// FromSeller says that the records are in the words of the orders' seller,
 	// and we are the buyer: notices of X12 that a supplier sends.
@@ -52,10 +52,10 @@ type Mapping struct {
 
 // indexes of the levels in order.Levels
 const (
-	inHeader = iota
-	inLines
-	inParties
-	inCharges
+	InHeader = iota
+	InLines
+	InParties
+	InCharges
 )
 
 // Document is what a mapping says of the document's outer form.
@@ -77,11 +77,11 @@ type Document struct {
 	First     int  // first row of the table that counts; 0 is not stated
 	Last      int
 	Chosen    [][2]int // first and last of the rows that alone count
-	chosen    [][2]int // the same, as asked for one load
+	Asked     [][2]int // the same, as asked for one load
 	LeaveOut  *Expr
 	Keep      *Expr
 	Unused    []Source // columns that are left out on purpose
-	locale    locale
+	Locale    Locale
 }
 
 // Options is what the reader of the document must know.
@@ -101,7 +101,7 @@ func (m *Mapping) Options(limits source.Limits) source.Options {
 	if len(sheets) > 0 {
 		opt.Sheets = func(number int, name string) bool {
 			for _, s := range sheets {
-				if isSheet(s, number, name) {
+				if IsSheet(s, number, name) {
 					return true
 				}
 			}
@@ -111,8 +111,8 @@ func (m *Mapping) Options(limits source.Limits) source.Options {
 	return opt
 }
 
-func isSheet(pattern string, number int, name string) bool {
-	return match(pattern, name) || pattern == fmt.Sprint(number)
+func IsSheet(pattern string, number int, name string) bool {
+	return Match(pattern, name) || pattern == fmt.Sprint(number)
 }
 
 // Grouping says which rows make one order.
@@ -129,7 +129,7 @@ type Grouping struct {
 	Opener   string
 	Headers  Joined
 	Lines    Joined
-	at       origin.Place
+	At       origin.Place
 }
 
 // Joined is one side of a join.
@@ -140,7 +140,7 @@ type Joined struct {
 
 // whole reports whether an order is made of all rows of a sheet, a file or a
 // form, so that its cells and labels may stand anywhere around its lines.
-func (g *Grouping) whole() bool { return g.By == "sheet" || g.By == "file" || g.By == "form" }
+func (g *Grouping) Whole() bool { return g.By == "sheet" || g.By == "file" || g.By == "form" }
 
 // Part says how a repeating part of an order stands in its rows.
 type Part struct {
@@ -195,10 +195,10 @@ type Source struct {
 	Kind   SourceKind
 	Column int // ByColumn and ByCell, counted from 1
 	Row    int // ByCell
-	path   query
-	full   *x12.Address // X12: path as it is from the set on
-	fold   string       // the heading as headings are compared
-	number bool         // {n} stands in the heading
+	Path   query
+	Full   *x12.Address // X12: path as it is from the set on
+	Folded string       // the heading as headings are compared
+	Number bool         // {n} stands in the heading
 }
 
 // Binding says where one field gets its value.
@@ -224,9 +224,9 @@ type Binding struct {
 	Write     *Expr
 	Result    Result // in a sequence: what an earlier step gave
 	Compare   bool   // a stated amount or total is compared with ours
-	locale    locale
-	swapped   int          // index of the date form that is the one before it with day and month exchanged; 0 is none
-	at        origin.Place // of the binding in the mapping
+	Locale    Locale
+	Swapped   int          // index of the date form that is the one before it with day and month exchanged; 0 is none
+	At        origin.Place // of the binding in the mapping
 }
 
 // Again is what a second arrival of a stored order means.
@@ -275,36 +275,36 @@ func (m *Mapping) With(a Asked) (*Mapping, error) {
 			all = append(all, finding.New(finding.MappingWrongValue, origin.Place{}, text, "%q are no rows; write 12, 20-35 or 40-.", text))
 			continue
 		}
-		out.Document.chosen = append(out.Document.chosen, [2]int{first, last})
+		out.Document.Asked = append(out.Document.Asked, [2]int{first, last})
 	}
 	if len(a.Sheets) > 0 {
 		out.Document.Sheets = a.Sheets
 	}
 	for _, name := range slices.Sorted(maps.Keys(a.Defaults)) {
-		level, field := inHeader, name
+		level, field := InHeader, name
 		if rest, ok := strings.CutPrefix(name, "lines."); ok {
-			level, field = inLines, rest
+			level, field = InLines, rest
 		}
 		f, ok := order.LookupOf(string(m.Kind), order.Levels[level], field)
 		if !ok {
 			all = append(all, finding.New(finding.MappingUnknownKey, origin.Place{}, name, "%q is no field of an order; those of lines are written lines.unit.", name))
 			continue
 		}
-		bindings := slices.Clone(out.levels[level])
+		bindings := slices.Clone(out.Levels[level])
 		if i := slices.IndexFunc(bindings, func(b Binding) bool { return b.Field.Name == field }); i >= 0 {
 			bindings[i].Default = a.Defaults[name]
 		} else {
-			bindings = append(bindings, Binding{Field: f, Value: a.Defaults[name], Need: May, Compare: true, locale: m.Document.locale})
+			bindings = append(bindings, Binding{Field: f, Value: a.Defaults[name], Need: May, Compare: true, Locale: m.Document.Locale})
 		}
-		out.levels[level] = bindings
+		out.Levels[level] = bindings
 	}
 	if len(all) > 0 {
 		return nil, all
 	}
 	out.Bindings = maps.Clone(m.Bindings)
 	for i, level := range order.Levels {
-		if out.levels[i] != nil {
-			out.Bindings[level] = out.levels[i]
+		if out.Levels[i] != nil {
+			out.Bindings[level] = out.Levels[i]
 		}
 	}
 	return &out, nil
@@ -328,13 +328,13 @@ func rowsOf(text string) (first, last int, ok bool) {
 // Missing lists the lists and crosswalks that the mapping names and set does not have.
 func (m *Mapping) Missing(set *list.Set) finding.All {
 	var all finding.All
-	for _, bindings := range m.levels {
+	for _, bindings := range m.Levels {
 		for _, b := range bindings {
 			if b.List != "" && set.Lists[b.List] == nil {
-				all = append(all, finding.New(finding.ListMissing, b.at, b.List, "%s asks the list %q, which has not been imported.", b.Field.Name, b.List))
+				all = append(all, finding.New(finding.ListMissing, b.At, b.List, "%s asks the list %q, which has not been imported.", b.Field.Name, b.List))
 			}
 			if b.Crosswalk != "" && set.Crosswalk(b.Crosswalk) == nil {
-				all = append(all, finding.New(finding.ListMissing, b.at, b.Crosswalk, "%s asks the crosswalk %q, which has not been imported.", b.Field.Name, b.Crosswalk))
+				all = append(all, finding.New(finding.ListMissing, b.At, b.Crosswalk, "%s asks the crosswalk %q, which has not been imported.", b.Field.Name, b.Crosswalk))
 			}
 		}
 	}
@@ -367,7 +367,7 @@ func (m *Mapping) Describe() string {
 	case "join":
 		by = fmt.Sprintf("headers of sheet %s joined with lines of sheet %s", m.Group.Headers.Sheet, m.Group.Lines.Sheet)
 	}
-	return fmt.Sprintf("%s, %s, %d header and %d line fields bound", m.records(), by, len(m.levels[inHeader]), len(m.levels[inLines]))
+	return fmt.Sprintf("%s, %s, %d header and %d line fields bound", m.records(), by, len(m.Levels[InHeader]), len(m.Levels[InLines]))
 }
 
 // records names what the mapping's records are.
@@ -394,7 +394,7 @@ func (m *Mapping) side(of order.Kind) {
 
 // match compares a name with a pattern in which * stands for any letters;
 // letter case and outer space aside.
-func match(pattern, name string) bool {
+func Match(pattern, name string) bool {
 	parts := strings.Split(list.Fold(pattern), "*")
 	rest := list.Fold(name)
 	for i, part := range parts {
@@ -416,3 +416,8 @@ func match(pattern, name string) bool {
 	}
 	return rest == ""
 }
+
+// Undecided reports whether a document must be read once before it can be
+// mapped: the mapping names two forms of a date that differ only in the order
+// of day and month.
+func (m *Mapping) Undecided() bool { return m.swaps }

@@ -7,15 +7,27 @@ import (
 	"strings"
 	"time"
 
-	"koinos/core/intent"
 	"koinos/core/list"
 	"koinos/core/order"
 	"koinos/core/source"
+
+	"github.com/expr-lang/expr/vm"
 )
 
 // ErrOneWay says that a binding computes its value and does not say how the
 // value is written back.
 var ErrOneWay = errors.New("its expression has no write that turns the value back")
+
+// nothing is around a value that is written back, but for its binding's locale and the lists.
+type nothing struct {
+	locale *Locale
+	set    *list.Set
+}
+
+func (nothing) Cells() []source.Cell { return nil }
+func (nothing) Col(string) string    { return "" }
+func (n nothing) Locale() *Locale    { return n.locale }
+func (n nothing) Lists() *list.Set   { return n.set }
 
 // Written gives the text that a document of this mapping has for a field's
 // value (as order.Each gives it): the way back through list, crosswalk and
@@ -25,16 +37,15 @@ func (b *Binding) Written(value string, set *list.Set) (string, error) {
 		return "", nil
 	}
 	if b.Write != nil {
-		w := worker{set: set, d: &intent.Intent{}, loc: &b.locale}
-		w.newEnv()
-		w.env.Value = value
-		v, err := b.Write.run(&w)
+		env := NewEnv(nothing{&b.Locale, set})
+		env.Value = value
+		v, err := b.Write.Run(&vm.VM{}, &env)
 		if err != nil {
 			return "", err
 		}
-		text, kind := result(v)
+		text, kind := ValueText(v)
 		if kind == source.Exact {
-			return b.locale.written(text), nil
+			return b.Locale.written(text), nil
 		}
 		return text, nil
 	}
@@ -75,15 +86,15 @@ func (b *Binding) Written(value string, set *list.Set) (string, error) {
 	}
 	switch b.Field.Type {
 	case order.Decimal, order.Percent:
-		return b.locale.written(value), nil
+		return b.Locale.written(value), nil
 	case order.Day:
-		return b.locale.writtenDay(value), nil
+		return b.Locale.writtenDay(value), nil
 	case order.Boolean:
-		if value == "true" && len(b.locale.yes) > 0 {
-			return b.locale.yes[0], nil
+		if value == "true" && len(b.Locale.yes) > 0 {
+			return b.Locale.yes[0], nil
 		}
-		if value == "false" && len(b.locale.no) > 0 {
-			return b.locale.no[0], nil
+		if value == "false" && len(b.Locale.no) > 0 {
+			return b.Locale.no[0], nil
 		}
 	}
 	return value, nil
@@ -96,20 +107,20 @@ func either(a, b string) string {
 	return b
 }
 
-func (l *locale) written(number string) string {
-	if l.decimal == ',' {
+func (l *Locale) written(number string) string {
+	if l.DecimalSign == ',' {
 		return strings.Replace(number, ".", ",", 1)
 	}
 	return number
 }
 
 // writtenDay writes a day in the first form that is not a spreadsheet's number.
-func (l *locale) writtenDay(value string) string {
+func (l *Locale) writtenDay(value string) string {
 	t, err := time.Parse(time.DateOnly, value)
 	if err != nil {
 		return value
 	}
-	for _, form := range l.dates {
+	for _, form := range l.Dates {
 		if form.serial > 0 {
 			continue
 		}
@@ -140,23 +151,23 @@ func (l *locale) writtenDay(value string) string {
 // Forms are the forms of a date that the binding reads.
 func (b *Binding) Forms() []string {
 	forms := []string{}
-	for _, f := range b.locale.dates {
-		forms = append(forms, f.text)
+	for _, f := range b.Locale.Dates {
+		forms = append(forms, f.Text)
 	}
 	return append(forms, "yyyy-mm-dd")
 }
 
 // Decimal is the decimal sign that the binding reads.
-func (b *Binding) Decimal() string { return string(b.locale.decimal) }
+func (b *Binding) Decimal() string { return string(b.Locale.DecimalSign) }
 
 // Pointer is the pointer, from its record, of the JSON value that the source
 // names; "" where it is not always the same.
 func (s *Source) Pointer() string {
-	if s.path == nil {
+	if s.Path == nil {
 		return ""
 	}
-	return s.path.Pointer()
+	return s.Path.Pointer()
 }
 
 // Numbered reports whether {n} in the heading counts repetitions.
-func (s *Source) Numbered() bool { return s.number }
+func (s *Source) Numbered() bool { return s.Number }

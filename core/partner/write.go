@@ -12,6 +12,7 @@ import (
 	"koinos/core/mapping"
 	"koinos/core/order"
 	"koinos/core/origin"
+	"koinos/core/reading"
 	"koinos/core/source"
 	"koinos/core/x12"
 )
@@ -90,11 +91,11 @@ func (p *Partner) readBack(m *mapping.Mapping, doc []byte, view *order.Order, li
 	if err != nil {
 		return broken("What was written cannot be read back: %v.", err)
 	}
-	g, err := mapping.NewTable(m, src, nil).Next()
+	g, err := reading.NewTable(m, src, nil).Next()
 	if err != nil {
 		return broken("What was written cannot be read back: %v.", err)
 	}
-	got := m.Read(&g, lists).Order
+	got := reading.Read(m, &g, lists).Order
 	var all []finding.Finding
 	for _, c := range order.Diff(view, &got) {
 		numeric := c.Field == "quantity" || c.Field == "unit_price" || strings.HasPrefix(c.Field, "charge.") || strings.HasPrefix(c.Field, "allowance.")

@@ -11,6 +11,7 @@ import (
 	"koinos/core/drafting"
 	"koinos/core/list"
 	"koinos/core/mapping"
+	"koinos/core/reading"
 	"koinos/core/source"
 )
 
@@ -83,7 +84,7 @@ func orders(m *mapping.Mapping, doc []byte) [][]string {
 	if err != nil {
 		return nil
 	}
-	table := mapping.NewTable(m, src, nil)
+	table := reading.NewTable(m, src, nil)
 	var all [][]string
 	for {
 		g, err := table.Next()
@@ -93,7 +94,7 @@ func orders(m *mapping.Mapping, doc []byte) [][]string {
 			}
 			return all
 		}
-		d := m.Read(&g, &list.Set{})
+		d := reading.Read(m, &g, &list.Set{})
 		var places []string
 		for n := range d.Order.Lines {
 			at := d.Trace.Place(n+1, "quantity")

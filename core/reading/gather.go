@@ -1,4 +1,4 @@
-package mapping
+package reading
 
 import (
 	"encoding/binary"
@@ -8,6 +8,7 @@ import (
 
 	"koinos/core/finding"
 	"koinos/core/jsondoc"
+	"koinos/core/mapping"
 	"koinos/core/origin"
 	"koinos/core/source"
 )
@@ -83,7 +84,7 @@ func (g *gather) next() (Group, error) {
 	if j := c.group.Rows[0].plan.m.Group; j.By == "join" {
 		joined := false
 		for i := range c.group.Rows {
-			joined = joined || len(c.group.Rows[i].plan.bound[inHeader]) > 0
+			joined = joined || len(c.group.Rows[i].plan.bound[mapping.InHeader]) > 0
 		}
 		c.group.Orphan = !joined
 	}

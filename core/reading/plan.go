@@ -1,4 +1,4 @@
-package mapping
+package reading
 
 import (
 	"slices"
@@ -7,13 +7,14 @@ import (
 
 	"koinos/core/finding"
 	"koinos/core/list"
+	"koinos/core/mapping"
 	"koinos/core/origin"
 	"koinos/core/source"
 )
 
 // plan is a mapping bound to the columns of one heading row, or to JSON.
 type plan struct {
-	m       *Mapping
+	m       *mapping.Mapping
 	tree    bool // records are JSON values
 	head    source.Record
 	width   int // cells of the heading; 0 where there is none
@@ -21,7 +22,7 @@ type plan struct {
 	kind    spot // rowkind: the column that says what a row is
 	bound   [4][]bound
 	marks   [4][]spot // what a filled value of makes a row a line, a party, a charge
-	reads   map[*Expr][]spot
+	reads   map[*mapping.Expr][]spot
 	reps    int   // numbered: how many times lines stand across a row
 	matrix  []int // matrix: its columns
 	notes   []finding.Finding
@@ -35,7 +36,7 @@ type around struct{ rows []source.Record }
 
 // spot is a Source bound to a plan: where to look for its value.
 type spot struct {
-	src     *Source
+	src     *mapping.Source
 	column  int   // counted from 1; 0 where the plan has none
 	columns []int // numbered: the column of each repetition
 	pointer string
@@ -44,18 +45,18 @@ type spot struct {
 
 // bound is a binding bound to a plan.
 type bound struct {
-	*Binding
+	*mapping.Binding
 	spots  []spot
 	reads  []spot // of expr
 	cond   []spot // of when
-	loc    *locale
+	loc    *mapping.Locale
 	column int // where the value can only be one column's cell; else 0
 }
 
 // bind looks every column of the mapping up in the heading and says all that
 // is not there at once. Of a join's sheets one binds the header, one the rest.
-func (m *Mapping) bind(head *source.Record, around *around, decided *Evidence) (*plan, finding.All) {
-	p := &plan{m: m, head: *head, tree: head.Node != nil, around: around, reads: map[*Expr][]spot{}}
+func bind(m *mapping.Mapping, head *source.Record, around *around, decided *Evidence) (*plan, finding.All) {
+	p := &plan{m: m, head: *head, tree: head.Node != nil, around: around, reads: map[*mapping.Expr][]spot{}}
 	for i, c := range head.Cells {
 		if c.Text != "" {
 			p.width = i + 1
@@ -67,40 +68,40 @@ func (m *Mapping) bind(head *source.Record, around *around, decided *Evidence) (
 			all = append(all, *f)
 		}
 	}
-	group, levels := m.Group.Columns, []int{inHeader, inLines, inParties, inCharges}
+	group, levels := m.Group.Columns, []int{mapping.InHeader, mapping.InLines, mapping.InParties, mapping.InCharges}
 	if m.Group.By == "join" {
 		group, levels = m.Group.Lines.Columns, levels[1:]
-		if isSheet(m.Group.Headers.Sheet, 0, head.Sheet) {
-			group, levels = m.Group.Headers.Columns, []int{inHeader}
+		if mapping.IsSheet(m.Group.Headers.Sheet, 0, head.Sheet) {
+			group, levels = m.Group.Headers.Columns, []int{mapping.InHeader}
 		}
 	}
 	for i := range group {
-		s, f := p.spot(&group[i], m.Group.at)
+		s, f := p.spot(&group[i], m.Group.At)
 		miss(f)
 		p.group = append(p.group, s)
 	}
 	if m.Group.Kind != nil {
 		var f *finding.Finding
-		p.kind, f = p.spot(m.Group.Kind, m.Group.at)
+		p.kind, f = p.spot(m.Group.Kind, m.Group.At)
 		miss(f)
 	}
 	for _, level := range levels {
-		for i := range m.levels[level] {
-			b := p.bindOne(&m.levels[level][i], decided, &all)
+		for i := range m.Levels[level] {
+			b := p.bindOne(&m.Levels[level][i], decided, &all)
 			p.bound[level] = append(p.bound[level], b)
 		}
 	}
-	for _, x := range m.conditions() {
-		for i := range x.reads {
-			s, f := p.spot(&x.reads[i], x.at)
+	for _, x := range conditions(m) {
+		for i := range x.Reads {
+			s, f := p.spot(&x.Reads[i], x.At)
 			miss(f)
 			p.reads[x] = append(p.reads[x], s)
 		}
 	}
-	if part := m.parts[inLines]; part != nil && part.Across == "matrix" && len(p.bound[inLines]) > 0 {
-		p.matrix = part.columns(p, &all)
+	if part := m.PartsAt[mapping.InLines]; part != nil && part.Across == "matrix" && len(p.bound[mapping.InLines]) > 0 {
+		p.matrix = columnsOf(part, p, &all)
 	}
-	for level := inLines; level <= inCharges; level++ {
+	for level := mapping.InLines; level <= mapping.InCharges; level++ {
 		p.mark(level)
 	}
 	p.trace()
@@ -117,9 +118,9 @@ func (m *Mapping) bind(head *source.Record, around *around, decided *Evidence) (
 }
 
 // conditions are the expressions that are asked of rows, not of bindings.
-func (m *Mapping) conditions() []*Expr {
-	var all []*Expr
-	add := func(x *Expr) {
+func conditions(m *mapping.Mapping) []*mapping.Expr {
+	var all []*mapping.Expr
+	add := func(x *mapping.Expr) {
 		if x != nil {
 			all = append(all, x)
 		}
@@ -127,7 +128,7 @@ func (m *Mapping) conditions() []*Expr {
 	add(m.Document.LeaveOut)
 	add(m.Document.Keep)
 	add(m.Group.When)
-	for _, part := range m.parts {
+	for _, part := range m.PartsAt {
 		if part != nil {
 			add(part.When)
 		}
@@ -135,8 +136,8 @@ func (m *Mapping) conditions() []*Expr {
 	return all
 }
 
-func (p *plan) bindOne(b *Binding, decided *Evidence, all *finding.All) bound {
-	one := bound{Binding: b, loc: &b.locale}
+func (p *plan) bindOne(b *mapping.Binding, decided *Evidence, all *finding.All) bound {
+	one := bound{Binding: b, loc: &b.Locale}
 	if decided != nil {
 		if l := decided.locale(b); l != nil {
 			one.loc = l
@@ -144,7 +145,7 @@ func (p *plan) bindOne(b *Binding, decided *Evidence, all *finding.All) bound {
 	}
 	var missing []*finding.Finding
 	for i := range b.From {
-		s, f := p.spot(&b.From[i], b.at)
+		s, f := p.spot(&b.From[i], b.At)
 		if f != nil {
 			missing = append(missing, f)
 			if f.Code == finding.ColumnMissing && len(b.From) > 1 {
@@ -154,14 +155,14 @@ func (p *plan) bindOne(b *Binding, decided *Evidence, all *finding.All) bound {
 		one.spots = append(one.spots, s)
 	}
 	for _, x := range []struct {
-		expr  *Expr
+		expr  *mapping.Expr
 		spots *[]spot
 	}{{b.Expr, &one.reads}, {b.When, &one.cond}} {
 		if x.expr == nil {
 			continue
 		}
-		for i := range x.expr.reads {
-			s, f := p.spot(&x.expr.reads[i], x.expr.at)
+		for i := range x.expr.Reads {
+			s, f := p.spot(&x.expr.Reads[i], x.expr.At)
 			if f != nil {
 				missing = append(missing, f)
 			}
@@ -174,7 +175,7 @@ func (p *plan) bindOne(b *Binding, decided *Evidence, all *finding.All) bound {
 		switch {
 		case f.Code == finding.ColumnMissing && len(b.From) > 1 && usable:
 			// One of several is enough; a document has one or the other.
-		case f.Code == finding.ColumnMissing && b.Need != Must:
+		case f.Code == finding.ColumnMissing && b.Need != mapping.Must:
 			// It may be absent, but never silently.
 			f.Severity = finding.Warning
 			p.notes = append(p.notes, *f)
@@ -190,11 +191,11 @@ func (p *plan) bindOne(b *Binding, decided *Evidence, all *finding.All) bound {
 
 // found reports whether the spot can have a value at all.
 func (s *spot) found() bool {
-	return s.column > 0 || s.columns != nil || s.src.Kind >= ByPath || s.src.path != nil && s.static
+	return s.column > 0 || s.columns != nil || s.src.Kind >= mapping.ByPath || s.src.Path != nil && s.static
 }
 
 // columns gives the matrix's columns.
-func (part *Part) columns(p *plan, all *finding.All) []int {
+func columnsOf(part *mapping.Part, p *plan, all *finding.All) []int {
 	if part.Range[0] > 0 {
 		var list []int
 		for c := part.Range[0]; c <= part.Range[1] && (p.width == 0 || c <= p.width); c++ {
@@ -204,7 +205,7 @@ func (part *Part) columns(p *plan, all *finding.All) []int {
 	}
 	var list []int
 	for i := range part.Matrix {
-		s, f := p.spot(&part.Matrix[i], p.m.Group.at)
+		s, f := p.spot(&part.Matrix[i], p.m.Group.At)
 		if f != nil {
 			f.Severity = finding.Warning
 			p.notes = append(p.notes, *f)
@@ -221,14 +222,14 @@ func (part *Part) columns(p *plan, all *finding.All) []int {
 // mark finds the values that tell a row of a part from one that says nothing about it.
 func (p *plan) mark(level int) {
 	shared := func(s *spot) bool {
-		if level == inLines {
+		if level == mapping.InLines {
 			for _, group := range p.group {
 				if group.same(s) {
 					return true
 				}
 			}
 		}
-		for _, h := range p.bound[inHeader] {
+		for _, h := range p.bound[mapping.InHeader] {
 			for i := range h.spots {
 				if h.spots[i].same(s) && h.Of == "" {
 					return true
@@ -245,7 +246,7 @@ func (p *plan) mark(level int) {
 		}
 		for _, spots := range [][]spot{b.spots, b.reads} {
 			for _, s := range spots {
-				if s.src.Kind > ByPath && s.src.Kind != ByMatrixCell || !s.found() {
+				if s.src.Kind > mapping.ByPath && s.src.Kind != mapping.ByMatrixCell || !s.found() {
 					continue
 				}
 				every = append(every, s)
@@ -258,7 +259,7 @@ func (p *plan) mark(level int) {
 	if len(p.marks[level]) == 0 { // every one of them also feeds the header
 		p.marks[level] = every
 	}
-	if level != inLines {
+	if level != mapping.InLines {
 		return
 	}
 	for _, s := range p.marks[level] {
@@ -268,7 +269,7 @@ func (p *plan) mark(level int) {
 		p.marks[level] = slices.DeleteFunc(p.marks[level], func(s spot) bool { return s.columns == nil })
 	}
 	if p.matrix != nil {
-		p.marks[level] = slices.DeleteFunc(p.marks[level], func(s spot) bool { return s.src.Kind != ByMatrixCell })
+		p.marks[level] = slices.DeleteFunc(p.marks[level], func(s spot) bool { return s.src.Kind != mapping.ByMatrixCell })
 	}
 }
 
@@ -279,7 +280,7 @@ func (s *spot) same(o *spot) bool {
 // trace notes where the lines' fields stand, as far as it is the same for all.
 func (p *plan) trace() {
 	p.columns, p.paths = map[string]int{}, map[string]string{}
-	for _, b := range p.bound[inLines] {
+	for _, b := range p.bound[mapping.InLines] {
 		switch {
 		case b.column > 0:
 			p.columns[b.Field.Name] = b.column
@@ -290,32 +291,32 @@ func (p *plan) trace() {
 }
 
 // spot binds a source. What is missing is a finding.
-func (p *plan) spot(src *Source, at origin.Place) (spot, *finding.Finding) {
+func (p *plan) spot(src *mapping.Source, at origin.Place) (spot, *finding.Finding) {
 	s := spot{src: src}
 	switch src.Kind {
-	case ByColumn:
+	case mapping.ByColumn:
 		s.column = src.Column
 		return s, nil
-	case ByHeading:
+	case mapping.ByHeading:
 		if p.tree {
-			s.static, s.pointer = true, src.path.Pointer()
+			s.static, s.pointer = true, src.Path.Pointer()
 			return s, nil
 		}
-	case ByPath:
-		if src.path == nil {
+	case mapping.ByPath:
+		if src.Path == nil {
 			return s, nil // Parse has said so
 		}
 		if !p.tree {
 			f := finding.New(finding.ColumnMissing, p.head.Place(0), src.Text, "%s is a path of JSON or X12, but this document has rows of cells (%s).", src.Text, at)
 			return s, &f
 		}
-		s.pointer = src.path.Pointer()
+		s.pointer = src.Path.Pointer()
 		s.static = s.pointer != "" || src.Text == "$"
 		return s, nil
 	default:
 		return s, nil
 	}
-	if src.number {
+	if src.Number {
 		return p.numbered(s, at)
 	}
 	var stands []int
@@ -324,12 +325,12 @@ func (p *plan) spot(src *Source, at origin.Place) (spot, *finding.Finding) {
 		have := p.head.Cells[i].Text
 		if have != "" {
 			words = append(words, have)
-			if have == src.Text || list.Fold(have) == src.fold {
+			if have == src.Text || list.Fold(have) == src.Folded {
 				stands = append(stands, i+1)
 			}
 		}
 	}
-	part := p.m.parts[inLines]
+	part := p.m.PartsAt[mapping.InLines]
 	switch {
 	case len(stands) == 1:
 		s.column = stands[0]
@@ -353,7 +354,7 @@ func (p *plan) spot(src *Source, at origin.Place) (spot, *finding.Finding) {
 // numbered finds the columns of a heading with {n}: sku_1, sku_2 and so on.
 // A repetition that lacks the column has 0.
 func (p *plan) numbered(s spot, at origin.Place) (spot, *finding.Finding) {
-	before, behind, _ := strings.Cut(s.src.fold, "{n}")
+	before, behind, _ := strings.Cut(s.src.Folded, "{n}")
 	for i := range p.head.Cells {
 		have := list.Fold(p.head.Cells[i].Text)
 		if !strings.HasPrefix(have, before) || !strings.HasSuffix(have, behind) || len(have) <= len(before)+len(behind) {
@@ -377,24 +378,24 @@ func (p *plan) numbered(s spot, at origin.Place) (spot, *finding.Finding) {
 
 // headings are those that the mapping names, each with those that may
 // stand for it, without those that the document may lack.
-func (m *Mapping) headings(sheet string) (all [][]string) {
-	m.eachHeading(sheet, func(_ string, words []string) { all = append(all, words) })
+func headings(m *mapping.Mapping, sheet string) (all [][]string) {
+	eachHeading(m, sheet, func(_ string, words []string) { all = append(all, words) })
 	return all
 }
 
 // headingTexts are the same as the mapping writes them.
-func (m *Mapping) headingTexts(sheet string) (all []string) {
-	m.eachHeading(sheet, func(text string, _ []string) { all = append(all, text) })
+func headingTexts(m *mapping.Mapping, sheet string) (all []string) {
+	eachHeading(m, sheet, func(text string, _ []string) { all = append(all, text) })
 	return all
 }
 
-func (m *Mapping) eachHeading(sheet string, yield func(text string, words []string)) {
+func eachHeading(m *mapping.Mapping, sheet string, yield func(text string, words []string)) {
 	seen := map[string]bool{}
-	name := func(sources []Source) {
+	name := func(sources []mapping.Source) {
 		var words, texts []string
 		for _, s := range sources {
-			if s.Kind == ByHeading && !s.number {
-				words, texts = append(words, s.fold), append(texts, s.Text)
+			if s.Kind == mapping.ByHeading && !s.Number {
+				words, texts = append(words, s.Folded), append(texts, s.Text)
 			}
 		}
 		if len(words) > 0 && !seen[words[0]] {
@@ -402,42 +403,42 @@ func (m *Mapping) eachHeading(sheet string, yield func(text string, words []stri
 			yield(strings.Join(texts, " or "), words)
 		}
 	}
-	each := func(sources []Source) {
+	each := func(sources []mapping.Source) {
 		for i := range sources {
 			name(sources[i : i+1])
 		}
 	}
-	levels := m.levels[:]
+	levels := m.Levels[:]
 	switch {
 	case m.Group.By != "join":
 		each(m.Group.Columns)
-	case isSheet(m.Group.Headers.Sheet, 0, sheet):
+	case mapping.IsSheet(m.Group.Headers.Sheet, 0, sheet):
 		each(m.Group.Headers.Columns)
-		levels = m.levels[:1]
+		levels = m.Levels[:1]
 	default:
 		each(m.Group.Lines.Columns)
-		levels = m.levels[1:]
+		levels = m.Levels[1:]
 	}
 	if m.Group.Kind != nil {
-		each([]Source{*m.Group.Kind})
+		each([]mapping.Source{*m.Group.Kind})
 	}
 	for _, bindings := range levels {
 		for _, b := range bindings {
 			name(b.From)
 			if b.Expr != nil {
-				each(b.Expr.reads)
+				each(b.Expr.Reads)
 			}
 		}
 	}
-	if part := m.parts[inLines]; part != nil {
+	if part := m.PartsAt[mapping.InLines]; part != nil {
 		each(part.Matrix)
 	}
 }
 
 // hasNumbered reports whether a heading with {n} is asked.
-func (m *Mapping) hasNumbered() bool {
-	for _, b := range m.levels[inLines] {
-		if slices.ContainsFunc(b.From, func(s Source) bool { return s.number }) {
+func hasNumbered(m *mapping.Mapping) bool {
+	for _, b := range m.Levels[mapping.InLines] {
+		if slices.ContainsFunc(b.From, func(s mapping.Source) bool { return s.Number }) {
 			return true
 		}
 	}
@@ -450,15 +451,8 @@ func cell(rec *source.Record, column int) source.Cell {
 		return source.Cell{}
 	}
 	c := rec.Cells[column-1]
-	c.Text = trim(c.Text)
+	c.Text = mapping.Trim(c.Text)
 	return c
-}
-
-func trim(s string) string {
-	if s == "" || s[0] > ' ' && s[0] < 0x80 && s[len(s)-1] > ' ' && s[len(s)-1] < 0x80 {
-		return s
-	}
-	return strings.TrimFunc(s, func(r rune) bool { return r <= ' ' || r == '\u00a0' || r == '\u202f' || r == '\u200b' || r == '\ufeff' })
 }
 
 // ends reports whether the row is the one behind the table's end.
@@ -467,13 +461,13 @@ func (p *plan) ends(rec *source.Record) bool {
 		return false
 	}
 	text := firstText(rec)
-	return text != "" && slices.ContainsFunc(p.m.Document.UntilText, func(pattern string) bool { return match(pattern, text) })
+	return text != "" && slices.ContainsFunc(p.m.Document.UntilText, func(pattern string) bool { return mapping.Match(pattern, text) })
 }
 
 // firstText is the text of a row's first filled cell.
 func firstText(rec *source.Record) string {
 	for i := range rec.Cells {
-		if text := trim(rec.Cells[i].Text); text != "" {
+		if text := mapping.Trim(rec.Cells[i].Text); text != "" {
 			return text
 		}
 	}

@@ -1,4 +1,4 @@
-package mapping
+package reading
 
 import (
 	"fmt"
@@ -7,6 +7,7 @@ import (
 
 	"koinos/core/finding"
 	"koinos/core/list"
+	"koinos/core/mapping"
 	"koinos/core/order"
 	"koinos/core/origin"
 	"koinos/core/source"
@@ -67,7 +68,7 @@ func (w *worker) fetch(b *bound, v view) (taken, bool) {
 	}
 	w.loc, w.reads = b.loc, b.reads
 	w.env.Value, w.env.Row, w.env.Sheet = t.cell.Text, v.row.Row, v.row.Sheet
-	value, err := b.Expr.run(w)
+	value, err := b.Expr.Run(&w.vm, &w.env)
 	if t.at.rec == nil || t.at.column == 0 && t.at.node == nil {
 		t.at = where{rec: &v.row.Record}
 		if len(b.reads) > 0 {
@@ -75,10 +76,10 @@ func (w *worker) fetch(b *bound, v view) (taken, bool) {
 		}
 	}
 	if err != nil {
-		w.bad(b, t, finding.ExpressionFailed, "The expression of %s at %s failed: %v.", b.Field.Name, b.Expr.at, err)
+		w.bad(b, t, finding.ExpressionFailed, "The expression of %s at %s failed: %v.", b.Field.Name, b.Expr.At, err)
 		return t, false
 	}
-	t.cell.Text, t.cell.Kind = result(value)
+	t.cell.Text, t.cell.Kind = mapping.ValueText(value)
 	t.ok = t.cell.Text != ""
 	if t.ok {
 		w.step(b, t, "expr "+b.Expr.Text)
@@ -92,7 +93,7 @@ func (w *worker) counts(b *bound, v view, value string) bool {
 	w.of, w.loc = "", b.loc // a condition looks at its own row
 	defer func() { w.view, w.of = v, of }()
 	return w.holds(b.When, b.cond, v, value, func(err error) {
-		w.bad(b, taken{at: where{rec: &v.row.Record}}, finding.ExpressionFailed, "The condition of %s at %s failed: %v.", b.Field.Name, b.When.at, err)
+		w.bad(b, taken{at: where{rec: &v.row.Record}}, finding.ExpressionFailed, "The condition of %s at %s failed: %v.", b.Field.Name, b.When.At, err)
 	})
 }
 
@@ -124,7 +125,7 @@ func (w *worker) stated(b *bound, l *order.Line, v view) {
 		// What the mapping itself says is written plainly: 1.5, 2026-03-14.
 		plain := *b
 		bind := *b.Binding
-		plain.loc = &locale{decimal: '.'}
+		plain.loc = &mapping.Locale{DecimalSign: '.'}
 		if b.Value != "" {
 			bind.Crosswalk = ""
 		}
@@ -139,9 +140,9 @@ func (w *worker) stated(b *bound, l *order.Line, v view) {
 		return // the earlier step's answer is said already
 	}
 	switch b.Need {
-	case May:
+	case mapping.May:
 		return
-	case Should:
+	case mapping.Should:
 		code, word = finding.ShouldMissing, "should"
 	}
 	if w.d.Has(w.now, b.Field.Name) {
@@ -160,9 +161,9 @@ func (w *worker) blank(b *bound, r *Row) (origin.Place, string) {
 	}
 	s := b.From[0]
 	switch {
-	case s.Kind == ByLabel:
+	case s.Kind == mapping.ByLabel:
 		return at, fmt.Sprintf("nothing stands beside the label %q", s.Text)
-	case s.Kind == ByCell:
+	case s.Kind == mapping.ByCell:
 		return origin.Place{Sheet: r.Sheet, Row: s.Row, Column: s.Column}, "the cell " + s.Text + " is blank"
 	case r.Node != nil:
 		return at, fmt.Sprintf("%s is not there", s.Text)
@@ -214,7 +215,7 @@ func (w *worker) take(b *bound, t taken, l *order.Line) {
 	}
 	switch f.Type {
 	case order.Decimal, order.Percent:
-		n, word, err := b.loc.number(c, f.Type == order.Percent)
+		n, word, err := b.loc.Number(c, f.Type == order.Percent)
 		if err != nil {
 			w.bad(b, t, finding.NotANumber, "%q is not a number for %s: %v.", c.Text, f.Name, err)
 			return
@@ -231,12 +232,12 @@ func (w *worker) take(b *bound, t taken, l *order.Line) {
 		}
 		return
 	case order.Day:
-		day, err := b.loc.date(c)
+		day, err := b.loc.Date(c)
 		if err != nil {
 			w.bad(b, t, finding.NotADate, "%q is not a date for %s: %v.", c.Text, f.Name, err)
 			return
 		}
-		if b.loc.unsure(c, b.swapped) {
+		if unsure(b.loc, c, b.Swapped) {
 			w.bad(b, t, finding.DateAmbiguous, "%q is read as %s, but day and month could be exchanged.", c.Text, day)
 		}
 		f.SetDate(o, l, day)
@@ -245,14 +246,14 @@ func (w *worker) take(b *bound, t taken, l *order.Line) {
 		}
 		return
 	case order.Boolean:
-		is, ok := b.loc.boolean(text)
+		is, ok := b.loc.Boolean(text)
 		if !ok {
 			w.bad(b, t, finding.NotABoolean, "%q is neither true nor false for %s.", c.Text, f.Name)
 			return
 		}
 		text = fmt.Sprint(is)
 	case order.Currency:
-		means := currencyOf(text)
+		means := mapping.CurrencyOf(text)
 		text = strings.ToUpper(text)
 		if len(means) == 3 {
 			text = means
@@ -269,7 +270,7 @@ func (w *worker) take(b *bound, t taken, l *order.Line) {
 		}
 		text = near
 	case order.Code:
-		if mangled(c) {
+		if mapping.Mangled(c) {
 			w.bad(b, t, finding.NumberMangled, "%q was a longer code; a spreadsheet has rounded it.", c.Text)
 			return
 		}
@@ -341,7 +342,7 @@ func (w *worker) listed(b *bound, t taken, text string) (string, bool) {
 
 // suffix understands a word that stands beside a number.
 func (w *worker) suffix(b *bound, t taken, word string, l *order.Line) bool {
-	if means := currencyOf(word); means != "" && b.Field.IsMoney() {
+	if means := mapping.CurrencyOf(word); means != "" && b.Field.IsMoney() {
 		w.signs = append(w.signs, sign{means, word, b.Field.Name, w.now, t.at})
 		return true
 	}
@@ -353,9 +354,9 @@ func (w *worker) suffix(b *bound, t taken, word string, l *order.Line) bool {
 			return true
 		}
 		unit, _ := order.Lookup(order.Lines, "unit")
-		bind := Binding{Field: unit, Crosswalk: b.Crosswalk}
-		for i := range w.m.levels[inLines] { // the unit's own binding says how units are understood
-			if o := &w.m.levels[inLines][i]; o.Field.Name == "unit" {
+		bind := mapping.Binding{Field: unit, Crosswalk: b.Crosswalk}
+		for i := range w.m.Levels[mapping.InLines] { // the unit's own binding says how units are understood
+			if o := &w.m.Levels[mapping.InLines][i]; o.Field.Name == "unit" {
 				bind.Crosswalk, bind.Others, bind.List, bind.Keys = o.Crosswalk, o.Others, o.List, o.Keys
 			}
 		}

@@ -1,4 +1,4 @@
-package mapping
+package reading
 
 import (
 	"io"
@@ -7,6 +7,7 @@ import (
 	"koinos/core/finding"
 	"koinos/core/intent"
 	"koinos/core/list"
+	"koinos/core/mapping"
 	"koinos/core/origin"
 	"koinos/core/source"
 )
@@ -36,7 +37,7 @@ type Group struct {
 type Table struct {
 	Read    int               // rows read so far
 	Notes   []finding.Finding // what was found about the document as a whole
-	m       *Mapping
+	m       *mapping.Mapping
 	src     source.Reader
 	decided *Evidence
 	pushed  []source.Record // rows read while looking for the heading
@@ -67,10 +68,10 @@ const MostRows = 50_000
 
 // NewTable begins to read src as the mapping says. Decided is what Weigh found
 // out about the whole document; nil where the mapping does not need it.
-func NewTable(m *Mapping, src source.Reader, decided *Evidence) *Table {
+func NewTable(m *mapping.Mapping, src source.Reader, decided *Evidence) *Table {
 	t := &Table{m: m, src: src, decided: decided}
-	t.cond = worker{m: m, set: &list.Set{}, d: &intent.Intent{}, loc: &m.Document.locale}
-	t.cond.newEnv()
+	t.cond = worker{m: m, set: &list.Set{}, d: &intent.Intent{}, loc: &m.Document.Locale}
+	t.cond.env = mapping.NewEnv(&t.cond)
 	if m.Group.Anywhere || m.Group.By == "join" {
 		t.gather = newGather()
 	}
@@ -161,12 +162,12 @@ func (t *Table) advance() error {
 			return err
 		}
 		t.sheet, t.stopped, t.begun, t.last = rec.Sheet, false, true, 0
-		if !t.m.Group.whole() || rec.Node != nil {
+		if !t.m.Group.Whole() || rec.Node != nil {
 			t.pushed = append([]source.Record{rec}, t.pushed...)
 			return t.findHeading()
 		}
 	}
-	if t.m.Group.whole() && rec.Node == nil {
+	if t.m.Group.Whole() && rec.Node == nil {
 		return t.collect(rec)
 	}
 	if t.stopped || rec.Blank() {
@@ -199,7 +200,7 @@ func (t *Table) counts(r *Row) bool {
 		return false
 	}
 	among := func(c [2]int) bool { return r.Row >= c[0] && r.Row <= c[1] }
-	if d.Chosen != nil && !slices.ContainsFunc(d.Chosen, among) || d.chosen != nil && !slices.ContainsFunc(d.chosen, among) {
+	if d.Chosen != nil && !slices.ContainsFunc(d.Chosen, among) || d.Asked != nil && !slices.ContainsFunc(d.Asked, among) {
 		return false
 	}
 	if d.LeaveOut != nil && t.holds(d.LeaveOut, r) {
@@ -209,9 +210,9 @@ func (t *Table) counts(r *Row) bool {
 }
 
 // holds evaluates a condition of a row; one that fails is a finding of the row.
-func (t *Table) holds(x *Expr, r *Row) bool {
+func (t *Table) holds(x *mapping.Expr, r *Row) bool {
 	return t.cond.holds(x, r.plan.reads[x], view{row: r}, "", func(err error) {
-		r.Findings = append(r.Findings, finding.New(finding.ExpressionFailed, r.Place(0), "", "The condition at %s failed: %v.", x.at, err))
+		r.Findings = append(r.Findings, finding.New(finding.ExpressionFailed, r.Place(0), "", "The condition at %s failed: %v.", x.At, err))
 	})
 }
 
@@ -386,7 +387,7 @@ func (t *Table) isLine(r *Row) bool {
 		return r.kind != "leave-out"
 	}
 	t.cond.of = ""
-	return t.cond.hasPart(inLines, view{row: r}) || r.plan.reps > 0 || r.plan.matrix != nil
+	return t.cond.hasPart(mapping.InLines, view{row: r}) || r.plan.reps > 0 || r.plan.matrix != nil
 }
 
 func (t *Table) add(g *Group, r Row) error {
@@ -424,7 +425,7 @@ func (t *Table) closeSheet() error {
 	}
 	t.closeOrphan()
 	t.plan, t.last = nil, 0
-	if t.m.Group.whole() {
+	if t.m.Group.Whole() {
 		return t.settle()
 	}
 	return nil
@@ -438,7 +439,7 @@ func (t *Table) closeDocument() {
 // findHeading reads to the heading row of the sheet and binds the columns.
 // Rows behind the heading that it had to look at are pushed back.
 func (t *Table) findHeading() error {
-	f := t.m.finder(t.sheet)
+	f := finderOf(t.m, t.sheet)
 	for len(f.rows) < headWithin {
 		rec, err := t.row()
 		if err == io.EOF {
@@ -480,7 +481,7 @@ func (t *Table) findHeading() error {
 }
 
 func (t *Table) bind(head *source.Record, above []source.Record) error {
-	p, all := t.m.bind(head, &around{above}, t.decided)
+	p, all := bind(t.m, head, &around{above}, t.decided)
 	if len(all) > 0 {
 		return all
 	}

@@ -1,4 +1,4 @@
-package mapping
+package reading
 
 import (
 	"bytes"
@@ -9,6 +9,7 @@ import (
 	"testing"
 
 	"koinos/core/list"
+	"koinos/core/mapping"
 	"koinos/core/order"
 	"koinos/core/source"
 )
@@ -58,7 +59,7 @@ lines:
 		if err != nil {
 			t.Fatalf("%s: %v", c.name, err)
 		}
-		d := m.Read(&g, &list.Set{})
+		d := Read(m, &g, &list.Set{})
 		field, _ := order.Lookup(order.Lines, c.field)
 		var got []string
 		for i := range d.Order.Lines {
@@ -85,7 +86,7 @@ func TestKinds(t *testing.T) {
 		{"shipment, of: sales", "", "", "header needs \"shipment\""}, {"shipment, of: sales", ", shipment: {from: Number}, invoice: {from: X}", "", "invoice is no field of kind: shipment"},
 		{"sales", ", shipment: {from: Number}", ", item: {from: Item}", "shipment is no field of kind: order"},
 	} {
-		_, err := Parse(fmt.Appendf(nil, text, c.kind, c.header, c.lines))
+		_, err := mapping.Parse(fmt.Appendf(nil, text, c.kind, c.header, c.lines))
 		switch {
 		case c.wrong == "" && err != nil:
 			t.Errorf("%s: %v", c.kind, err)
@@ -93,7 +94,7 @@ func TestKinds(t *testing.T) {
 			t.Errorf("%s: %v, want %q", c.kind, err, c.wrong)
 		}
 	}
-	m, err := Parse(fmt.Appendf(nil, text, "shipment, of: sales", ", shipment: {from: Number}, shipped_on: {from: Day}, packages: {from: Packages}", ", lot: {from: Lot}"))
+	m, err := mapping.Parse(fmt.Appendf(nil, text, "shipment, of: sales", ", shipment: {from: Number}, shipped_on: {from: Day}, packages: {from: Packages}", ", lot: {from: Lot}"))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -106,7 +107,7 @@ func TestKinds(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	o := m.Read(&g, &list.Set{}).Order
+	o := Read(m, &g, &list.Set{}).Order
 	if s := o.Statement; s.Kind != "shipment" || s.Number != "V-1" || s.On != "2026-03-16" || s.Packages.String() != "3" || o.Lines[0].Statement.Lot != "L7" || o.Lines[0].Number != "2" || o.Lines[1].Number != "" {
 		t.Errorf("%+v %+v", s, o.Lines)
 	}

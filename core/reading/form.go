@@ -1,9 +1,10 @@
-package mapping
+package reading
 
 import (
 	"slices"
 
 	"koinos/core/finding"
+	"koinos/core/mapping"
 	"koinos/core/source"
 )
 
@@ -16,7 +17,7 @@ func (t *Table) collect(rec source.Record) error {
 	if rec.Blank() {
 		return nil
 	}
-	if t.m.Group.By == "form" && slices.ContainsFunc(rec.Cells, func(c source.Cell) bool { return c.Text != "" && match(t.m.Group.Opener, trim(c.Text)) }) {
+	if t.m.Group.By == "form" && slices.ContainsFunc(rec.Cells, func(c source.Cell) bool { return c.Text != "" && mapping.Match(t.m.Group.Opener, mapping.Trim(c.Text)) }) {
 		if err := t.settle(); err != nil {
 			return err
 		}
@@ -35,10 +36,10 @@ func (t *Table) settle() error {
 	if len(rows) == 0 {
 		return nil
 	}
-	if t.m.Group.By == "form" && t.m.Group.Opener != "" && !slices.ContainsFunc(rows[0].Cells, func(c source.Cell) bool { return match(t.m.Group.Opener, trim(c.Text)) }) {
+	if t.m.Group.By == "form" && t.m.Group.Opener != "" && !slices.ContainsFunc(rows[0].Cells, func(c source.Cell) bool { return mapping.Match(t.m.Group.Opener, mapping.Trim(c.Text)) }) {
 		return nil // what stands above the first form
 	}
-	f := t.m.finder(rows[0].Sheet)
+	f := finderOf(t.m, rows[0].Sheet)
 	for i := range rows {
 		if f.none() || i >= headWithin || f.add(rows[i]) {
 			break
@@ -59,7 +60,7 @@ func (t *Table) settle() error {
 
 func (t *Table) settleAt(rows []source.Record, at int, head source.Record) error {
 	outside := &around{}
-	p, all := t.m.bind(&head, outside, t.decided)
+	p, all := bind(t.m, &head, outside, t.decided)
 	if len(all) > 0 {
 		return all
 	}
@@ -70,7 +71,7 @@ func (t *Table) settleAt(rows []source.Record, at int, head source.Record) error
 		g = &Group{Seq: t.seq}
 	}
 	blank := t.m.Document.BlankRows
-	if blank == 0 && t.m.beside && len(t.m.Document.UntilText) == 0 {
+	if blank == 0 && t.m.Beside && len(t.m.Document.UntilText) == 0 {
 		blank = 1
 	}
 	last, ended := head.Row, false

@@ -1,41 +1,17 @@
-package mapping
+package reading
 
 import (
-	"regexp"
-
 	"koinos/core/finding"
-	"koinos/core/order"
+	"koinos/core/mapping"
 	"koinos/core/source"
 )
-
-// Result names a value that an earlier step of a sequence gave: the step, and
-// the field of the order that it made of the same row.
-type Result struct {
-	Step  string
-	Field string // order.ResultValue knows its names
-}
 
 // Outcomes gives what earlier steps of a sequence made of the document.
 type Outcomes interface {
 	// Result is the value of a field of the order that a step made of a row.
 	// Where there is none, why says so in a sentence, and wait whether the order
 	// of the row failed in that step: whoever needs it has to wait for it.
-	Result(r Result, sheet string, row int) (value, why string, wait bool)
-}
-
-var resultPattern = regexp.MustCompile(`^([a-z0-9][a-z0-9-]{0,63})\.(.+)$`)
-
-func (b *builder) resultOf(n *node) Result {
-	if n == nil {
-		return Result{}
-	}
-	m := resultPattern.FindStringSubmatch(n.text)
-	if m == nil || !order.IsResult(m[2]) {
-		b.add(finding.MappingWrongValue, n.at, n.text, "%q is not a result; write step.field, such as purchase.number.", n.text)
-		return Result{Step: n.text}
-	}
-	b.m.Needs = append(b.m.Needs, m[1])
-	return Result{m[1], m[2]}
+	Result(r mapping.Result, sheet string, row int) (value, why string, wait bool)
 }
 
 // result asks an earlier step for a binding's value.
@@ -56,7 +32,7 @@ func (w *worker) result(b *bound, v view) (t taken, ok bool) {
 		w.d.Find(finding.StepFailed, v.row.Place(0), b.Result.Step, w.now, "%s", why).Field = b.Field.Name
 		return t, false
 	}
-	if value == "" && b.Need == Must {
+	if value == "" && b.Need == mapping.Must {
 		w.d.Find(finding.ResultMissing, v.row.Place(0), b.Result.Step, w.now, "%s", why).Field = b.Field.Name
 	}
 	t.cell, t.ok = source.Cell{Text: value}, value != ""

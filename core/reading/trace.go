@@ -1,4 +1,4 @@
-package mapping
+package reading
 
 import (
 	"koinos/core/origin"

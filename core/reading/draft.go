@@ -1,4 +1,4 @@
-package mapping
+package reading
 
 import (
 	"slices"
@@ -8,6 +8,7 @@ import (
 	"koinos/core/finding"
 	"koinos/core/intent"
 	"koinos/core/list"
+	"koinos/core/mapping"
 	"koinos/core/order"
 	"koinos/core/origin"
 	"koinos/core/source"
@@ -16,18 +17,18 @@ import (
 // Read makes of a group what its record wants: an order, or a notice that speaks
 // of one. Set holds the lists and crosswalks that the mapping names. It may be
 // called for several groups at once.
-func (m *Mapping) Read(g *Group, set *list.Set) *intent.Intent { return m.Explain(g, set, nil) }
+func Read(m *mapping.Mapping, g *Group, set *list.Set) *intent.Intent { return Explain(m, g, set, nil) }
 
 // Explain is Read, and calls watch with every step that every value takes.
-func (m *Mapping) Explain(g *Group, set *list.Set, watch func(Step)) *intent.Intent {
-	d := m.explain(g, set, watch)
+func Explain(m *mapping.Mapping, g *Group, set *list.Set, watch func(Step)) *intent.Intent {
+	d := explain(m, g, set, watch)
 	if m.FromSeller && !d.Orphan {
 		d.FromSeller()
 	}
 	return d
 }
 
-func (m *Mapping) explain(g *Group, set *list.Set, watch func(Step)) *intent.Intent {
+func explain(m *mapping.Mapping, g *Group, set *list.Set, watch func(Step)) *intent.Intent {
 	d := &intent.Intent{Kind: m.Kind, Seq: g.Seq, Orphan: g.Orphan || g.Broken, Spans: spans(g.all())}
 	d.Order.Kind = m.Of
 	if m.Kind != intent.Order {
@@ -63,8 +64,8 @@ func (m *Mapping) explain(g *Group, set *list.Set, watch func(Step)) *intent.Int
 		return d
 	}
 	w := worker{m: m, d: d, set: set, g: g, watch: watch}
-	if m.computes {
-		w.newEnv()
+	if m.Computes {
+		w.env = mapping.NewEnv(&w)
 	}
 	first := &g.Rows[0]
 	if g.Long {
@@ -75,14 +76,14 @@ func (m *Mapping) explain(g *Group, set *list.Set, watch func(Step)) *intent.Int
 		d.Find(finding.OrderTooLong, first.Place(column), cell(&first.Record, column).Text, 0, "The order has more than %d rows.", MostRows)
 	}
 	w.headers()
-	if w.usual = w.linePlan(); first.Sheet != w.usual.head.Sheet && len(w.usual.bound[inLines]) > 0 && w.usual.head.Sheet != "" {
+	if w.usual = w.linePlan(); first.Sheet != w.usual.head.Sheet && len(w.usual.bound[mapping.InLines]) > 0 && w.usual.head.Sheet != "" {
 		d.Trace.Columns, d.Trace.Paths, w.usual = w.usual.columns, w.usual.paths, nil // the lines are on another sheet than the order's first row
 	} else {
 		d.Trace.Columns, d.Trace.Paths = w.usual.columns, w.usual.paths
 	}
 	w.lines()
-	for _, level := range []int{inParties, inCharges} {
-		if m.levels[level] != nil {
+	for _, level := range []int{mapping.InParties, mapping.InCharges} {
+		if m.Levels[level] != nil {
 			w.others(level)
 		}
 	}
@@ -104,7 +105,7 @@ func capital(s string) string { return strings.ToUpper(s[:1]) + s[1:] }
 
 // all gives the group's rows, and with a whole grouping what stands around them.
 func (g *Group) all() []Row {
-	if first := g.Rows[0].plan; first.m == nil || !first.m.Group.whole() || first.around == nil {
+	if first := g.Rows[0].plan; first.m == nil || !first.m.Group.Whole() || first.around == nil {
 		return g.Rows
 	}
 	var rows []Row
@@ -148,7 +149,7 @@ func spans(rows []Row) []origin.Span {
 // linePlan is the plan of the first row that can be a line.
 func (w *worker) linePlan() *plan {
 	for i := range w.g.Rows {
-		if p := w.g.Rows[i].plan; len(p.bound[inLines]) > 0 {
+		if p := w.g.Rows[i].plan; len(p.bound[mapping.InLines]) > 0 {
 			return p
 		}
 	}
@@ -160,7 +161,7 @@ func (w *worker) linePlan() *plan {
 var kindOf = [4]string{"header", "line", "party", "charge"}
 
 // feeds reports whether a binding looks at a row at all.
-func (w *worker) feeds(b *Binding, r *Row) bool {
+func (w *worker) feeds(b *mapping.Binding, r *Row) bool {
 	if w.m.Group.By != "rowkind" {
 		return true
 	}
@@ -173,12 +174,12 @@ func (w *worker) feeds(b *Binding, r *Row) bool {
 // headers takes the header's facts from the rows that have them.
 func (w *worker) headers() {
 	rows := w.g.Rows
-	w.plain = w.m.Group.By != "rowkind" && w.watch == nil && len(rows[0].plan.bound[inHeader]) > 0
+	w.plain = w.m.Group.By != "rowkind" && w.watch == nil && len(rows[0].plan.bound[mapping.InHeader]) > 0
 	for i := range rows {
 		w.plain = w.plain && rows[i].plan == rows[0].plan
 	}
-	w.d.Trace.Header = make([]origin.Cell, 0, len(w.m.levels[inHeader]))
-	for i := range w.m.levels[inHeader] {
+	w.d.Trace.Header = make([]origin.Cell, 0, len(w.m.Levels[mapping.InHeader]))
+	for i := range w.m.Levels[mapping.InHeader] {
 		w.header(i, rows)
 	}
 }
@@ -186,7 +187,7 @@ func (w *worker) headers() {
 // header takes one header fact: from the first row that has it, where the
 // others must agree, or as repeat says.
 func (w *worker) header(i int, rows []Row) {
-	binding := &w.m.levels[inHeader][i]
+	binding := &w.m.Levels[mapping.InHeader][i]
 	if w.plain && (binding.Repeat == "" || binding.Repeat == "agree") && w.plainHeader(i, rows) {
 		return
 	}
@@ -197,10 +198,10 @@ func (w *worker) header(i int, rows []Row) {
 	var sum order.Number
 	for j := range rows {
 		r := &rows[j]
-		if len(r.plan.bound[inHeader]) == 0 || !w.feeds(binding, r) {
+		if len(r.plan.bound[mapping.InHeader]) == 0 || !w.feeds(binding, r) {
 			continue
 		}
-		one := &r.plan.bound[inHeader][i]
+		one := &r.plan.bound[mapping.InHeader][i]
 		if b == nil {
 			b = one
 		} else if c := one.column; first.ok && agree && c > 0 && c <= len(r.Cells) && r.Cells[c-1] == first.cell {
@@ -224,7 +225,7 @@ func (w *worker) header(i int, rows []Row) {
 				texts = append(texts, t.cell.Text)
 			}
 		case "sum":
-			n, _, err := one.loc.number(t.cell, true)
+			n, _, err := one.loc.Number(t.cell, true)
 			if err == nil {
 				sum, err = sum.Add(n)
 			}
@@ -242,8 +243,8 @@ func (w *worker) header(i int, rows []Row) {
 	}
 	if b == nil {
 		for j := range rows { // no row of the right kind: the mapping's own value, or none
-			if len(rows[j].plan.bound[inHeader]) > 0 {
-				b = &rows[j].plan.bound[inHeader][i]
+			if len(rows[j].plan.bound[mapping.InHeader]) > 0 {
+				b = &rows[j].plan.bound[mapping.InHeader][i]
 				break
 			}
 		}
@@ -269,7 +270,7 @@ func (w *worker) header(i int, rows []Row) {
 // plainHeader takes a fact from one column of rows that say it alike, which is
 // what nearly every document has; false leaves it to header.
 func (w *worker) plainHeader(i int, rows []Row) bool {
-	b := &rows[0].plan.bound[inHeader][i]
+	b := &rows[0].plan.bound[mapping.InHeader][i]
 	c := b.column - 1
 	if c < 0 {
 		return false
@@ -301,19 +302,19 @@ func (w *worker) plainHeader(i int, rows []Row) bool {
 
 // constant reports whether a binding finds the same whatever row it looks at.
 func (w *worker) constant(b *bound) bool {
-	return len(b.spots) > 0 && b.Expr == nil && b.When == nil && !slices.ContainsFunc(b.spots, func(s spot) bool { return s.src.Kind < ByCell })
+	return len(b.spots) > 0 && b.Expr == nil && b.When == nil && !slices.ContainsFunc(b.spots, func(s spot) bool { return s.src.Kind < mapping.ByCell })
 }
 
 // sameValue reports whether two cells of different text mean the same.
 func (w *worker) sameValue(b *bound, a, c source.Cell) bool {
 	switch b.Field.Type {
 	case order.Day:
-		x, errX := b.loc.date(a)
-		y, errY := b.loc.date(c)
+		x, errX := b.loc.Date(a)
+		y, errY := b.loc.Date(c)
 		return errX == nil && errY == nil && x == y
 	case order.Decimal, order.Percent:
-		x, _, errX := b.loc.number(a, true)
-		y, _, errY := b.loc.number(c, true)
+		x, _, errX := b.loc.Number(a, true)
+		y, _, errY := b.loc.Number(c, true)
 		return errX == nil && errY == nil && x.Cmp(y) == 0
 	}
 	return list.Fold(a.Text) == list.Fold(c.Text)
@@ -321,16 +322,16 @@ func (w *worker) sameValue(b *bound, a, c source.Cell) bool {
 
 // lines maps the lines of the group's rows.
 func (w *worker) lines() {
-	w.part = inLines
-	defer func() { w.part = inHeader }()
-	rows, part := w.g.Rows, w.m.parts[inLines]
+	w.part = mapping.InLines
+	defer func() { w.part = mapping.InHeader }()
+	rows, part := w.g.Rows, w.m.PartsAt[mapping.InLines]
 	w.d.Order.Lines = make([]order.Line, 0, len(rows))
 	w.d.Trace.Rows = make([]int, 0, len(rows))
 	rowkind := w.m.Group.By == "rowkind"
 	for i := range rows {
 		r := &rows[i]
 		switch {
-		case len(r.plan.bound[inLines]) == 0 || part != nil && part.Next && i == 0:
+		case len(r.plan.bound[mapping.InLines]) == 0 || part != nil && part.Next && i == 0:
 		case rowkind && r.kind != "line":
 			w.continued(r)
 		case part != nil && part.When != nil && !w.partHolds(part.When, r):
@@ -342,7 +343,7 @@ func (w *worker) lines() {
 			}
 		case r.plan.reps > 0:
 			for n := 1; n <= r.plan.reps; n++ {
-				if v := (view{row: r, n: n}); w.hasPart(inLines, v) {
+				if v := (view{row: r, n: n}); w.hasPart(mapping.InLines, v) {
 					w.line(v)
 				}
 			}
@@ -352,7 +353,7 @@ func (w *worker) lines() {
 					w.line(view{row: r, column: c})
 				}
 			}
-		case rowkind || part != nil && part.When != nil || w.hasPart(inLines, view{row: r}):
+		case rowkind || part != nil && part.When != nil || w.hasPart(mapping.InLines, view{row: r}):
 			w.line(view{row: r})
 		}
 	}
@@ -364,8 +365,8 @@ func (w *worker) room(lines int, p *plan) {
 	d.Order.Lines, d.Trace.Rows, d.Trace.Records = slices.Grow(d.Order.Lines, lines), slices.Grow(d.Trace.Rows, lines), slices.Grow(d.Trace.Records, lines)
 	if len(d.Order.Lines) == 0 && d.Trace.Cells == nil {
 		cells := 0
-		for _, b := range p.bound[inLines] {
-			if len(b.spots) > 0 && (len(b.spots) > 1 || !b.spots[0].static) && b.Need == Must {
+		for _, b := range p.bound[mapping.InLines] {
+			if len(b.spots) > 0 && (len(b.spots) > 1 || !b.spots[0].static) && b.Need == mapping.Must {
 				cells++
 			}
 		}
@@ -373,10 +374,10 @@ func (w *worker) room(lines int, p *plan) {
 	}
 }
 
-func (w *worker) partHolds(x *Expr, r *Row) bool {
-	w.loc = &w.m.Document.locale
+func (w *worker) partHolds(x *mapping.Expr, r *Row) bool {
+	w.loc = &w.m.Document.Locale
 	return w.holds(x, r.plan.reads[x], view{row: r}, "", func(err error) {
-		w.d.Find(finding.ExpressionFailed, r.Place(0), "", 0, "The condition at %s failed: %v.", x.at, err)
+		w.d.Find(finding.ExpressionFailed, r.Place(0), "", 0, "The condition at %s failed: %v.", x.At, err)
 	})
 }
 
@@ -387,8 +388,8 @@ func (w *worker) line(v view) {
 	w.now = len(d.Order.Lines)
 	traceRow(&d.Trace, v.row)
 	l := &d.Order.Lines[w.now-1]
-	for j := range v.row.plan.bound[inLines] {
-		b := &v.row.plan.bound[inLines][j]
+	for j := range v.row.plan.bound[mapping.InLines] {
+		b := &v.row.plan.bound[mapping.InLines][j]
 		if !w.feeds(b.Binding, v.row) {
 			continue
 		}
@@ -410,8 +411,8 @@ func (w *worker) line(v view) {
 // continued adds what a row of another kind says of the line above it.
 func (w *worker) continued(r *Row) {
 	lines := w.d.Order.Lines
-	for j := range r.plan.bound[inLines] {
-		b := &r.plan.bound[inLines][j]
+	for j := range r.plan.bound[mapping.InLines] {
+		b := &r.plan.bound[mapping.InLines][j]
 		if len(b.Rows) == 0 || !slices.Contains(b.Rows, r.word) || len(lines) == 0 {
 			continue
 		}
@@ -434,8 +435,8 @@ func (w *worker) continued(r *Row) {
 // others maps the repeating parties or charges.
 func (w *worker) others(level int) {
 	w.part = level
-	defer func() { w.part = inHeader }()
-	part := w.m.parts[level]
+	defer func() { w.part = mapping.InHeader }()
+	part := w.m.PartsAt[level]
 	for i := range w.g.Rows {
 		r := &w.g.Rows[i]
 		switch {
@@ -455,7 +456,7 @@ func (w *worker) others(level int) {
 func (w *worker) other(level int, v view) {
 	o, trace := &w.d.Order, &w.d.Trace
 	before := len(trace.Header)
-	if level == inParties {
+	if level == mapping.InParties {
 		o.Parties = append(o.Parties, order.Party{})
 	} else {
 		o.Charges = append(o.Charges, order.Charge{})
@@ -471,7 +472,7 @@ func (w *worker) other(level int, v view) {
 	}
 	// Now that it is known which one it is, its values get the names they have
 	// in the order.
-	if level == inCharges {
+	if level == mapping.InCharges {
 		o.SettleCharge()
 		name := o.Charges[len(o.Charges)-1].Field()
 		trace.Header = slices.DeleteFunc(trace.Header, func(c origin.Cell) bool { return c.Field == "kind" || c.Field == "code" })

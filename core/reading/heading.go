@@ -1,4 +1,4 @@
-package mapping
+package reading
 
 import (
 	"slices"
@@ -6,6 +6,7 @@ import (
 
 	"koinos/core/finding"
 	"koinos/core/list"
+	"koinos/core/mapping"
 	"koinos/core/origin"
 	"koinos/core/source"
 )
@@ -15,21 +16,21 @@ const headWithin = 200
 
 // finder looks for the heading among the first rows of a sheet, or of a form.
 type finder struct {
-	m     *Mapping
+	m     *mapping.Mapping
 	sheet string
 	named [][]string
 	rows  []source.Record
 	best  int
 }
 
-func (m *Mapping) finder(sheet string) *finder {
+func finderOf(m *mapping.Mapping, sheet string) *finder {
 	f := &finder{m: m, sheet: sheet}
 	if d := &m.Document; d.HeadFind != nil {
 		for _, w := range d.HeadFind {
 			f.named = append(f.named, []string{list.Fold(w)})
 		}
 	} else {
-		f.named = m.headings(sheet)
+		f.named = headings(m, sheet)
 	}
 	return f
 }
@@ -37,7 +38,7 @@ func (m *Mapping) finder(sheet string) *finder {
 // none reports whether the mapping names columns by letter only: there is no
 // heading, and data begins in the first row.
 func (f *finder) none() bool {
-	return f.m.Document.HeadRow == 0 && len(f.named) == 0 && !f.m.hasNumbered()
+	return f.m.Document.HeadRow == 0 && len(f.named) == 0 && !hasNumbered(f.m)
 }
 
 // add takes one more row in and reports whether the heading is known now.
@@ -129,14 +130,14 @@ func (f *finder) choose() (int, source.Record, error) {
 			}
 		}
 	}
-	if len(f.named) == 0 && f.m.hasNumbered() {
+	if len(f.named) == 0 && hasNumbered(f.m) {
 		for i := 0; i+need <= len(f.rows); i++ {
 			head := f.heading(i)
 			p := &plan{m: f.m, head: head}
-			for _, b := range f.m.levels[inLines] {
+			for _, b := range f.m.Levels[mapping.InLines] {
 				for j := range b.From {
-					if b.From[j].number {
-						if _, bad := p.spot(&b.From[j], b.at); bad == nil {
+					if b.From[j].Number {
+						if _, bad := p.spot(&b.From[j], b.At); bad == nil {
 							return i, head, nil
 						}
 					}
@@ -154,7 +155,7 @@ func (f *finder) missing() error {
 	}
 	named := f.m.Document.HeadFind
 	if named == nil {
-		named = f.m.headingTexts(f.sheet)
+		named = headingTexts(f.m, f.sheet)
 	}
 	bad := finding.Fatal(finding.HeadingMissing, at, "None of the first %d rows has the headings that the mapping names: %s.", min(headWithin, len(f.rows)), strings.Join(named, ", "))
 	for i := range f.rows {

@@ -1,4 +1,4 @@
-package mapping
+package reading
 
 import (
 	"bytes"
@@ -11,6 +11,7 @@ import (
 
 	"koinos/core/check"
 	"koinos/core/list"
+	"koinos/core/mapping"
 	"koinos/core/source"
 	"koinos/core/x12"
 )
@@ -43,7 +44,7 @@ func ordersOfX12(sets, lines int) []byte {
 // checks of orders. lines/s are of processor time.
 func BenchmarkOrdersOfX12(b *testing.B) {
 	doc := ordersOfX12(500, 40)
-	m := parse(b, strings.Replace(Standard("x12-850"), "item: {from: PO1/07 where PO1/06 = VP or VN or VC}", "item: {from: PO1/07 where PO1/06 = VP or VN or VC, list: items}", 1))
+	m := parse(b, strings.Replace(mapping.Standard("x12-850"), "item: {from: PO1/07 where PO1/06 = VP or VN or VC}", "item: {from: PO1/07 where PO1/06 = VP or VN or VC, list: items}", 1))
 	var items []list.Entry
 	for i := range 977 {
 		items = append(items, list.Entry{Code: fmt.Sprintf("%05d", i)})
@@ -100,7 +101,7 @@ func BenchmarkOrdersOfX12(b *testing.B) {
 	b.Run("read", func(b *testing.B) { run(b, func(*Group) {}) })
 	b.Run("read+map+check", func(b *testing.B) {
 		run(b, func(g *Group) {
-			d := m.Read(g, set)
+			d := Read(m, g, set)
 			check.Order(&d.Order, d, check.Terms{Tolerance: m.Tolerance, Rounding: m.Rounding})
 			if d.Refused() || len(d.Order.Lines) != 40 {
 				b.Fatal(d.Findings)

@@ -1,4 +1,4 @@
-package mapping
+package reading
 
 import (
 	"bytes"
@@ -11,6 +11,7 @@ import (
 
 	"koinos/core/intent"
 	"koinos/core/list"
+	"koinos/core/mapping"
 	"koinos/core/order"
 	"koinos/core/source"
 	"koinos/core/x12"
@@ -18,17 +19,17 @@ import (
 
 // anyOrder is an order with a value for every field that a mapping binds, and
 // now and then for none.
-func anyOrder(r *rand.Rand, m *Mapping, lines int) order.Order {
+func anyOrder(r *rand.Rand, m *mapping.Mapping, lines int) order.Order {
 	o := order.Order{Kind: order.Sales}
 	if m.Kind != intent.Order {
 		o.Statement = &order.Statement{Kind: string(m.Kind)}
 	}
 	words := []string{"Rope", "white 10 mm", "Pier 4", "A-17", "0040", "N30", "Berth office", "x1"}
-	put := func(l *order.Line, b *Binding) {
+	put := func(l *order.Line, b *mapping.Binding) {
 		f := b.Field
 		a := b.From[0].Text
 		switch {
-		case f.Name == "partner" || b.Need != Must && r.IntN(4) == 0 && !strings.Contains(" unit unit_price item ship_to.name bill_to.name buyer.name supplier.name ship_to.contact ship_to.street bill_to.street answer change accepted accepted_unit ", " "+f.Name+" "):
+		case f.Name == "partner" || b.Need != mapping.Must && r.IntN(4) == 0 && !strings.Contains(" unit unit_price item ship_to.name bill_to.name buyer.name supplier.name ship_to.contact ship_to.street bill_to.street answer change accepted accepted_unit ", " "+f.Name+" "):
 			return
 		case f.Type == order.Day:
 			f.SetDate(&o, l, order.Date(fmt.Sprintf("2026-%02d-%02d", 1+r.IntN(12), 1+r.IntN(28))))
@@ -63,20 +64,20 @@ func anyOrder(r *rand.Rand, m *Mapping, lines int) order.Order {
 			f.SetText(&o, l, words[r.IntN(len(words))])
 		}
 	}
-	for i := range m.levels[inHeader] {
-		put(nil, &m.levels[inHeader][i])
+	for i := range m.Levels[mapping.InHeader] {
+		put(nil, &m.Levels[mapping.InHeader][i])
 	}
 	for n := range lines {
 		o.Lines = append(o.Lines, order.Line{})
 		l := &o.Lines[n]
-		for i := range m.levels[inLines] {
-			put(l, &m.levels[inLines][i])
+		for i := range m.Levels[mapping.InLines] {
+			put(l, &m.Levels[mapping.InLines][i])
 		}
 		if l.Number == "" || m.Document.Set == "855" {
 			l.Number = fmt.Sprint(n + 1)
 		}
 	}
-	if m.levels[inCharges] != nil {
+	if m.Levels[mapping.InCharges] != nil {
 		o.Charges = []order.Charge{{Code: "freight", Amount: order.MustNumber("18.5")}, {Allowance: true, Code: "discount", Amount: order.MustNumber("7")}}
 	}
 	o.Number = ""
@@ -91,8 +92,8 @@ func TestWriteAndReadX12(t *testing.T) {
 		{Delimiters: x12.Delimiters{Element: '|', Component: '\\', Segment: '\n', Repetition: '^'}, Version: "005010", Characters: "utf-8", Delimiter: "refuse"},
 		{Delimiters: x12.Delimiters{Element: 0x1d, Component: 0x1f, Segment: 0x1c}, Version: "004010", LineEnds: true, Characters: "extended"},
 	}
-	for _, name := range StandardNames() {
-		text := strings.Replace(Standard(name), "partner: {from: ISA/06, list: customers, need: must}", "partner: {from: ISA/06, need: must}", 1)
+	for _, name := range mapping.StandardNames() {
+		text := strings.Replace(mapping.Standard(name), "partner: {from: ISA/06, list: customers, need: must}", "partner: {from: ISA/06, need: must}", 1)
 		m := parse(t, text)
 		for seed := range uint64(60) {
 			r := rand.New(rand.NewPCG(seed, 7))
@@ -102,7 +103,7 @@ func TestWriteAndReadX12(t *testing.T) {
 				more := anyOrder(r, m, 1+r.IntN(3))
 				said := *orders[0].Statement // what stands around the orders is the same for all
 				more.Statement = &said
-				for _, b := range m.levels[inHeader] {
+				for _, b := range m.Levels[mapping.InHeader] {
 					if b.Of == "document" && b.Field.Name != "partner" && b.Field.Kinds == nil {
 						b.Field.SetText(&more, nil, b.Field.Value(&orders[0], nil))
 					}
@@ -173,7 +174,7 @@ func mustAddress(t testing.TB, text string) *x12.Address {
 	return a
 }
 
-func readX12(t testing.TB, m *Mapping, doc []byte) (orders []order.Order) {
+func readX12(t testing.TB, m *mapping.Mapping, doc []byte) (orders []order.Order) {
 	t.Helper()
 	src, err := source.Open(bytes.NewReader(doc), int64(len(doc)), m.Options(source.DefaultLimits))
 	if err != nil {
@@ -188,6 +189,6 @@ func readX12(t testing.TB, m *Mapping, doc []byte) (orders []order.Order) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		orders = append(orders, m.Read(&g, &list.Set{}).Order)
+		orders = append(orders, Read(m, &g, &list.Set{}).Order)
 	}
 }

@@ -1,4 +1,4 @@
-package mapping
+package reading
 
 import (
 	"strings"
@@ -8,6 +8,7 @@ import (
 	"koinos/core/intent"
 	"koinos/core/jsondoc"
 	"koinos/core/list"
+	"koinos/core/mapping"
 	"koinos/core/origin"
 	"koinos/core/source"
 )
@@ -39,7 +40,7 @@ func (w where) place() origin.Place {
 
 // worker maps one group, or evaluates the conditions of rows.
 type worker struct {
-	m      *Mapping
+	m      *mapping.Mapping
 	d      *intent.Intent
 	set    *list.Set
 	g      *Group
@@ -47,8 +48,8 @@ type worker struct {
 	of     string // of the binding at work
 	beside string // and where its values stand beside their labels
 	reads  []spot // of the expression at work
-	loc    *locale
-	env    env
+	loc    *mapping.Locale
+	env    mapping.Env
 	vm     vm.VM
 	now    int // line being mapped, counted from 1; 0 is the header
 	part   int // index of the level being mapped
@@ -72,7 +73,7 @@ type Step struct {
 func (w *worker) find(s *spot) (source.Cell, where, bool) {
 	row := w.view.row
 	switch s.src.Kind {
-	case ByHeading, ByColumn, ByPath:
+	case mapping.ByHeading, mapping.ByColumn, mapping.ByPath:
 		if row.plan != nil && row.plan.tree || row.Node != nil {
 			return w.findNode(s)
 		}
@@ -91,16 +92,16 @@ func (w *worker) find(s *spot) (source.Cell, where, bool) {
 		}
 		c := cell(&row.Record, column)
 		return c, where{rec: &row.Record, column: column}, column > 0 && (c.Text != "" || c.Kind == source.Unkept)
-	case ByMatrixHeading:
+	case mapping.ByMatrixHeading:
 		head := &row.plan.head
 		c := cell(head, w.view.column)
 		return c, where{rec: head, column: w.view.column}, c.Text != ""
-	case ByMatrixCell:
+	case mapping.ByMatrixCell:
 		c := cell(&row.Record, w.view.column)
 		return c, where{rec: &row.Record, column: w.view.column}, c.Text != "" || c.Kind == source.Unkept
-	case BySheet:
+	case mapping.BySheet:
 		return source.Cell{Text: row.Sheet}, where{rec: &row.Record}, row.Sheet != ""
-	case ByCell:
+	case mapping.ByCell:
 		return w.findCell(s)
 	}
 	return w.findLabel(s)
@@ -119,10 +120,10 @@ func (w *worker) findNode(s *spot) (source.Cell, where, bool) {
 	case "document":
 		n = n.Root()
 	}
-	if n == nil || s.src.path == nil {
+	if n == nil || s.src.Path == nil {
 		return source.Cell{}, where{rec: &row.Record}, false
 	}
-	found := s.src.path.First(n)
+	found := s.src.Path.First(n)
 	if found == nil || found.Kind == jsondoc.Null {
 		return source.Cell{}, where{&row.Record, 0, found}, false
 	}
@@ -131,7 +132,7 @@ func (w *worker) findNode(s *spot) (source.Cell, where, bool) {
 	case jsondoc.Segment:
 		c = source.Cell{Text: "the segment " + found.Name, Kind: source.ErrorValue}
 	case jsondoc.String:
-		c.Text = trim(c.Text)
+		c.Text = mapping.Trim(c.Text)
 	case jsondoc.Number:
 		c.Kind = source.Exact
 	case jsondoc.Bool:
@@ -166,7 +167,7 @@ func (w *worker) outside(look func(*source.Record) bool) {
 			}
 		}
 	}
-	if w.m.Group.whole() {
+	if w.m.Group.Whole() {
 		for i := range rows {
 			if look(&rows[i].Record) {
 				return
@@ -213,14 +214,14 @@ func (w *worker) findLabel(s *spot) (c source.Cell, at where, ok bool) {
 			below = nil
 		}
 		for i := range rec.Cells {
-			text := trim(rec.Cells[i].Text)
+			text := mapping.Trim(rec.Cells[i].Text)
 			if text == "" {
 				continue
 			}
 			label := strings.TrimRight(text, ": \u00a0")
-			if !match(s.src.fold, label) {
-				if head, rest, cut := strings.Cut(text, ":"); cut && trim(rest) != "" && match(s.src.fold, head) {
-					c, at, ok = source.Cell{Text: trim(rest)}, where{rec: rec, column: i + 1}, true
+			if !mapping.Match(s.src.Folded, label) {
+				if head, rest, cut := strings.Cut(text, ":"); cut && mapping.Trim(rest) != "" && mapping.Match(s.src.Folded, head) {
+					c, at, ok = source.Cell{Text: mapping.Trim(rest)}, where{rec: rec, column: i + 1}, true
 					return true
 				}
 				continue
@@ -267,13 +268,13 @@ func (w *worker) hasPart(level int, v view) bool {
 }
 
 // holds evaluates a condition; bad takes what went wrong.
-func (w *worker) holds(x *Expr, reads []spot, v view, value string, bad func(error)) bool {
+func (w *worker) holds(x *mapping.Expr, reads []spot, v view, value string, bad func(error)) bool {
 	if w.env.Col == nil {
-		w.newEnv()
+		w.env = mapping.NewEnv(w)
 	}
 	w.view, w.reads = v, reads
 	w.env.Value, w.env.Row, w.env.Sheet = value, v.row.Row, v.row.Sheet
-	is, err := x.run(w)
+	is, err := x.Run(&w.vm, &w.env)
 	if err != nil {
 		bad(err)
 		return false
@@ -281,3 +282,28 @@ func (w *worker) holds(x *Expr, reads []spot, v view, value string, bad func(err
 	yes, _ := is.(bool)
 	return yes
 }
+
+// Cells gives the cells of the row in view.
+func (w *worker) Cells() []source.Cell {
+	if w.view.row == nil {
+		return nil
+	}
+	return w.view.row.Record.Cells
+}
+
+// Col gives the value of a column that the expression at work names.
+func (w *worker) Col(name string) string {
+	for i := range w.reads {
+		if w.reads[i].src.Text == name {
+			c, _, _ := w.find(&w.reads[i])
+			return c.Text
+		}
+	}
+	return ""
+}
+
+// Locale is that of the binding at work.
+func (w *worker) Locale() *mapping.Locale { return w.loc }
+
+// Lists are what walk and look ask.
+func (w *worker) Lists() *list.Set { return w.set }

@@ -1,10 +1,11 @@
-package mapping
+package reading
 
 import (
 	"io"
 
 	"koinos/core/finding"
 	"koinos/core/intent"
+	"koinos/core/mapping"
 	"koinos/core/origin"
 	"koinos/core/source"
 )
@@ -12,27 +13,22 @@ import (
 // Evidence is what a whole document says about the order of day and month,
 // column by column.
 type Evidence struct {
-	columns map[*Binding]*column
+	columns map[*mapping.Binding]*column
 }
 
 // column counts the values of one binding that only one of two forms fits.
 type column struct {
-	binding *Binding
+	binding *mapping.Binding
 	first   int // only the form that the mapping names first
 	second  int // only the other
 	either  int // both, with another meaning
-	locale  locale
+	locale  mapping.Locale
 }
-
-// Undecided reports whether a document must be read once before it can be
-// mapped: the mapping names two forms of a date that differ only in the order
-// of day and month.
-func (m *Mapping) Undecided() bool { return m.swaps }
 
 // Weigh reads a document to its end and decides what day and month are in
 // each column.
-func (m *Mapping) Weigh(src source.Reader) (*Evidence, error) {
-	e := &Evidence{columns: map[*Binding]*column{}}
+func Weigh(m *mapping.Mapping, src source.Reader) (*Evidence, error) {
+	e := &Evidence{columns: map[*mapping.Binding]*column{}}
 	table := NewTable(m, src, nil)
 	for {
 		g, err := table.Next()
@@ -46,15 +42,15 @@ func (m *Mapping) Weigh(src source.Reader) (*Evidence, error) {
 			continue
 		}
 		w := worker{m: m, d: &intent.Intent{}, g: &g}
-		if m.computes {
-			w.newEnv()
+		if m.Computes {
+			w.env = mapping.NewEnv(&w)
 		}
 		for i := range g.Rows {
 			for level := range g.Rows[i].plan.bound {
 				w.part = level
 				for j := range g.Rows[i].plan.bound[level] {
 					b := &g.Rows[i].plan.bound[level][j]
-					if b.swapped == 0 || !w.feeds(b.Binding, &g.Rows[i]) {
+					if b.Swapped == 0 || !w.feeds(b.Binding, &g.Rows[i]) {
 						continue
 					}
 					w.weigh(e, b, &g.Rows[i])
@@ -79,12 +75,12 @@ func (w *worker) weigh(e *Evidence, b *bound, r *Row) {
 		if !ok || t.cell.Kind != source.Text {
 			return
 		}
-		if _, plain := isoForm.parse(t.cell.Text); plain {
+		if _, plain := mapping.ISOForm.Parse(t.cell.Text); plain {
 			return
 		}
-		forms := b.locale.dates
-		x, isFirst := forms[b.swapped-1].parse(t.cell.Text)
-		y, isSecond := forms[b.swapped].parse(t.cell.Text)
+		forms := b.Locale.Dates
+		x, isFirst := forms[b.Swapped-1].Parse(t.cell.Text)
+		y, isSecond := forms[b.Swapped].Parse(t.cell.Text)
 		switch {
 		case isFirst && isSecond && x != y:
 			c.either++
@@ -94,7 +90,7 @@ func (w *worker) weigh(e *Evidence, b *bound, r *Row) {
 			c.second++
 		}
 	}
-	part := w.m.parts[w.part]
+	part := w.m.PartsAt[w.part]
 	if part != nil && part.Each != nil && r.Node != nil {
 		for _, n := range part.Each.All(r.Node) {
 			look(view{row: &Row{Record: source.Record{Row: r.Row, Line: r.Line, Node: n}, plan: r.plan}})
@@ -106,17 +102,17 @@ func (w *worker) weigh(e *Evidence, b *bound, r *Row) {
 
 // decide brings the form that the column speaks for to the front.
 func (c *column) decide() {
-	c.locale = c.binding.locale
-	c.locale.mixed = c.first > 0 && c.second > 0
-	at := c.binding.swapped
+	c.locale = c.binding.Locale
+	c.locale.Mixed = c.first > 0 && c.second > 0
+	at := c.binding.Swapped
 	if c.second > 0 && c.first == 0 {
-		forms := append([]dateForm{}, c.locale.dates...)
+		forms := append([]mapping.DateForm{}, c.locale.Dates...)
 		forms[at-1], forms[at] = forms[at], forms[at-1]
-		c.locale.dates = forms
+		c.locale.Dates = forms
 	}
 }
 
-func (e *Evidence) locale(b *Binding) *locale {
+func (e *Evidence) locale(b *mapping.Binding) *mapping.Locale {
 	if c := e.columns[b]; c != nil {
 		return &c.locale
 	}
@@ -143,12 +139,12 @@ func (e *Evidence) notes(p *plan) []finding.Finding {
 					at = origin.Place{}
 				}
 			}
-			form, other := c.locale.dates[b.swapped-1].text, c.locale.dates[b.swapped].text
+			form, other := c.locale.Dates[b.Swapped-1].Text, c.locale.Dates[b.Swapped].Text
 			var f finding.Finding
 			switch {
 			case c.first > 0 && c.second > 0:
 				f = finding.New(finding.DateAmbiguous, at, "", "In %s %d values can only be %s and %d only %s; the %d that could be either are read as %s.",
-					name, c.first, c.binding.locale.dates[b.swapped-1].text, c.second, c.binding.locale.dates[b.swapped].text, c.either, form)
+					name, c.first, c.binding.Locale.Dates[b.Swapped-1].Text, c.second, c.binding.Locale.Dates[b.Swapped].Text, c.either, form)
 			case c.first+c.second > 0:
 				f = finding.New(finding.DatesDecided, at, "", "In %s %d values can only be %s and none only %s: the %d that could be either are read as %s.",
 					name, c.first+c.second, form, other, c.either, form)
@@ -164,11 +160,11 @@ func (e *Evidence) notes(p *plan) []finding.Finding {
 
 // unsure reports whether a date, in a column that speaks for both orders of
 // day and month, could be read either way.
-func (l *locale) unsure(c source.Cell, swapped int) bool {
-	if !l.mixed || c.Kind != source.Text {
+func unsure(l *mapping.Locale, c source.Cell, swapped int) bool {
+	if !l.Mixed || c.Kind != source.Text {
 		return false
 	}
-	x, isFirst := l.dates[swapped-1].parse(c.Text)
-	y, isSecond := l.dates[swapped].parse(c.Text)
+	x, isFirst := l.Dates[swapped-1].Parse(c.Text)
+	y, isSecond := l.Dates[swapped].Parse(c.Text)
 	return isFirst && isSecond && x != y
 }

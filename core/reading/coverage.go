@@ -1,4 +1,4 @@
-package mapping
+package reading
 
 import (
 	"slices"
@@ -8,6 +8,7 @@ import (
 	"koinos/core/intent"
 	"koinos/core/jsondoc"
 	"koinos/core/list"
+	"koinos/core/mapping"
 	"koinos/core/order"
 	"koinos/core/origin"
 	"koinos/core/source"
@@ -26,7 +27,7 @@ type Coverage struct {
 	used    map[string]bool
 	fills   map[[2]string]*FieldFill
 	misses  map[[2]string]*Miss
-	m       *Mapping
+	m       *mapping.Mapping
 	asked   map[string]bool // X12: elements that addresses compare with codes
 }
 
@@ -57,7 +58,7 @@ type Miss struct {
 }
 
 // NewCoverage begins to count for a mapping.
-func NewCoverage(m *Mapping) *Coverage {
+func NewCoverage(m *mapping.Mapping) *Coverage {
 	c := &Coverage{m: m, columns: map[string]*UnboundColumn{}, used: map[string]bool{}, fills: map[[2]string]*FieldFill{}, misses: map[[2]string]*Miss{}}
 	for _, level := range order.Levels {
 		for _, b := range m.Bindings[level] {
@@ -150,7 +151,7 @@ func (c *Coverage) row(r *Row) {
 		return
 	}
 	for i := range r.Cells {
-		text := trim(r.Cells[i].Text)
+		text := mapping.Trim(r.Cells[i].Text)
 		if text == "" || r.plan.uses(i+1) {
 			continue
 		}
@@ -186,10 +187,10 @@ func (c *Coverage) ofEnvelope(n *jsondoc.Node) bool {
 	}
 	if c.asked == nil {
 		c.asked = map[string]bool{}
-		for _, bindings := range c.m.levels {
+		for _, bindings := range c.m.Levels {
 			for i := range bindings {
 				for k := range bindings[i].From {
-					if a := bindings[i].From[k].full; a != nil {
+					if a := bindings[i].From[k].Full; a != nil {
 						a.Asks(func(place string) { c.asked[place] = true })
 					}
 				}
@@ -203,8 +204,8 @@ func (c *Coverage) ofEnvelope(n *jsondoc.Node) bool {
 }
 
 func (c *Coverage) count(sheet, letter, heading, text string) {
-	if slices.ContainsFunc(c.m.Document.Unused, func(s Source) bool {
-		return s.fold == list.Fold(heading) || s.Text == "@"+letter && letter != ""
+	if slices.ContainsFunc(c.m.Document.Unused, func(s mapping.Source) bool {
+		return s.Folded == list.Fold(heading) || s.Text == "@"+letter && letter != ""
 	}) {
 		return
 	}
