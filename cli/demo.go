@@ -18,8 +18,8 @@ import (
 	"koinos/api"
 	"koinos/client"
 	"koinos/core/finding"
+	"koinos/core/listfile"
 	"koinos/core/report"
-	"koinos/core/sheet"
 	"koinos/core/source"
 	"koinos/demo"
 	"koinos/service"
@@ -127,13 +127,13 @@ func (a *app) fillDemo(ctx context.Context, calls *client.Client, data string) e
 			if err != nil {
 				return err
 			}
-			entries, err := sheet.ReadEntries(bytes.NewReader(b), int64(len(b)), i == 1)
+			entries, err := listfile.Read(bytes.NewReader(b), int64(len(b)), i == 1)
 			if err != nil {
 				return fmt.Errorf("%s: %w", name, err)
 			}
 			name = strings.TrimSuffix(name, path.Ext(name))
 			if i == 1 {
-				err = calls.PutCrosswalk(ctx, name, sheet.Pairs(entries))
+				err = calls.PutCrosswalk(ctx, name, listfile.Pairs(entries))
 			} else {
 				err = calls.PutList(ctx, name, entries)
 			}

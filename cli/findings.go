@@ -10,8 +10,8 @@ import (
 	"koinos/api"
 	"koinos/core/finding"
 	"koinos/core/list"
+	"koinos/core/listfile"
 	"koinos/core/report"
-	"koinos/core/sheet"
 )
 
 // findings are the commands that mend what loads found.
@@ -212,7 +212,7 @@ func fromTables(f *api.Fix, folder string) error {
 		if err != nil {
 			return err
 		}
-		rows, err := sheet.ReadEntries(r, size, crosswalk)
+		rows, err := listfile.Read(r, size, crosswalk)
 		r.Close()
 		if err != nil {
 			return fmt.Errorf("%s: %w", file, err)

@@ -12,8 +12,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"koinos/core/listfile"
 	"koinos/core/report"
-	"koinos/core/sheet"
 	"koinos/folder"
 )
 
@@ -37,7 +37,7 @@ func (a *app) lists(crosswalk bool) *cobra.Command {
 				return err
 			}
 			defer f.Close()
-			entries, err := sheet.ReadEntries(f, size, crosswalk)
+			entries, err := listfile.Read(f, size, crosswalk)
 			if err != nil {
 				return err
 			}
@@ -47,10 +47,10 @@ func (a *app) lists(crosswalk bool) *cobra.Command {
 				if err != nil {
 					return err
 				}
-				entries = sheet.Merge(before, entries)
+				entries = listfile.Merge(before, entries)
 			}
 			if crosswalk {
-				err = calls.PutCrosswalk(c.Context(), args[0], sheet.Pairs(entries))
+				err = calls.PutCrosswalk(c.Context(), args[0], listfile.Pairs(entries))
 			} else {
 				err = calls.PutList(c.Context(), args[0], entries)
 			}
@@ -78,10 +78,10 @@ func (a *app) lists(crosswalk bool) *cobra.Command {
 				return err
 			}
 			if to == "" {
-				return sheet.WriteEntries(a.out, entries, crosswalk, false)
+				return listfile.Write(a.out, entries, crosswalk, false)
 			}
 			return folder.WriteWhole(to, func(w io.Writer) error {
-				return sheet.WriteEntries(w, entries, crosswalk, strings.EqualFold(filepath.Ext(to), ".xlsx"))
+				return listfile.Write(w, entries, crosswalk, strings.EqualFold(filepath.Ext(to), ".xlsx"))
 			})
 		},
 	}

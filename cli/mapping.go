@@ -14,9 +14,9 @@ import (
 
 	"koinos/core/finding"
 	"koinos/core/list"
+	"koinos/core/listfile"
 	"koinos/core/mapping"
 	"koinos/core/report"
-	"koinos/core/sheet"
 	"koinos/core/source"
 	"koinos/load"
 )
@@ -175,13 +175,13 @@ func readLists(dir string) (*list.Set, error) {
 			if err != nil {
 				return nil, err
 			}
-			entries, err := sheet.ReadEntries(f, size, crosswalk)
+			entries, err := listfile.Read(f, size, crosswalk)
 			f.Close()
 			if err != nil {
 				return nil, fmt.Errorf("%s: %w", file, err)
 			}
 			if crosswalk {
-				set.Crosswalks[name] = list.NewCrosswalk(sheet.Pairs(entries))
+				set.Crosswalks[name] = list.NewCrosswalk(listfile.Pairs(entries))
 			} else {
 				set.Lists[name] = list.New(entries)
 			}

@@ -19,11 +19,11 @@ import (
 	"koinos/core/drafting"
 	"koinos/core/finding"
 	"koinos/core/list"
+	"koinos/core/listfile"
 	"koinos/core/mapping"
 	"koinos/core/order"
 	"koinos/core/reading"
 	"koinos/core/report"
-	"koinos/core/sheet"
 	"koinos/core/source"
 	"koinos/folder"
 	"koinos/load"
@@ -80,7 +80,7 @@ func (a *app) setFor(ctx context.Context, dir string, mappings ...*mapping.Mappi
 			if entries, err := calls.AllEntries(ctx, name, false); err == nil {
 				set.Lists[name] = list.New(entries)
 			} else if entries, err := calls.AllEntries(ctx, name, true); err == nil {
-				set.Crosswalks[name] = list.NewCrosswalk(sheet.Pairs(entries))
+				set.Crosswalks[name] = list.NewCrosswalk(listfile.Pairs(entries))
 			} else {
 				return nil, fmt.Errorf("%w\nPoint --lists at a folder that has it, or start the service that does", &f)
 			}

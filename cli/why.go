@@ -17,7 +17,7 @@ import (
 	"koinos/api"
 	"koinos/client"
 	"koinos/core/report"
-	"koinos/core/sheet"
+	"koinos/core/writing"
 	"koinos/folder"
 )
 
@@ -146,7 +146,7 @@ func (a *app) blankSheet() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := folder.WriteWhole(to, func(w io.Writer) error { return sheet.Blank(w, m, set) }); err != nil {
+			if err := folder.WriteWhole(to, func(w io.Writer) error { return writing.Blank(w, m, set) }); err != nil {
 				return err
 			}
 			fmt.Fprintf(a.err, "%s is ready to be filled in; columns with a dark edge are required.\n", to)

@@ -16,8 +16,8 @@ import (
 	"koinos/core/list"
 	"koinos/core/mapping"
 	"koinos/core/order"
-	"koinos/core/sheet"
 	"koinos/core/source"
+	"koinos/core/writing"
 )
 
 var inGuide = regexp.MustCompile("(?s)```yaml example\n(.*?)```\n((?:```(?:csv|json|ndjson|x12|sheet [^\n]*)\n.*?```\n)+)```orders\n(.*?)```\n")
@@ -123,7 +123,7 @@ func roundTrip(t *testing.T, m *mapping.Mapping, doc []byte, set *list.Set) {
 		orders = orders[:1]
 	}
 	var buf bytes.Buffer
-	problems, err := sheet.Write(&buf, m, orders, set)
+	problems, err := writing.Write(&buf, m, orders, set)
 	if err != nil {
 		t.Errorf("%s\ncannot be written: %v", m.Text, err)
 		return

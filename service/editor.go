@@ -15,7 +15,7 @@ import (
 	"koinos/core/mapping"
 	"koinos/core/order"
 	"koinos/core/reading"
-	"koinos/core/sheet"
+	"koinos/core/writing"
 	"koinos/load"
 	"koinos/store"
 )
@@ -213,7 +213,7 @@ func (s *Service) trust(h huma.API) {
 			return nil, err
 		}
 		var buf bytes.Buffer
-		if err := sheet.Blank(&buf, m, set); err != nil {
+		if err := writing.Blank(&buf, m, set); err != nil {
 			return nil, problem("invalid_request", err.Error())
 		}
 		return stream(xlsxType, m.Name+"-blank.xlsx", func(w io.Writer) error {
@@ -245,14 +245,14 @@ func (s *Service) trust(h huma.API) {
 			return nil, err
 		}
 		var buf bytes.Buffer
-		problems, err := sheet.Write(&buf, m, orders, set)
+		problems, err := writing.Write(&buf, m, orders, set)
 		if err != nil {
 			return nil, problem("invalid_request", err.Error())
 		}
-		kind := map[string]string{"csv": "text/csv", "xlsx": xlsxType, "json": "application/json", "ndjson": "application/x-ndjson"}[string(sheet.Format(m))]
+		kind := map[string]string{"csv": "text/csv", "xlsx": xlsxType, "json": "application/json", "ndjson": "application/x-ndjson"}[string(writing.Format(m))]
 		return &huma.StreamResponse{Body: func(c huma.Context) {
 			c.SetHeader("Koinos-Problems", strconv.Itoa(len(problems)))
-			stream(kind, m.Name+"."+string(sheet.Format(m)), func(w io.Writer) error {
+			stream(kind, m.Name+"."+string(writing.Format(m)), func(w io.Writer) error {
 				_, err := buf.WriteTo(w)
 				return err
 			}, s).Body(c)

@@ -13,7 +13,7 @@ import (
 
 	"koinos/api"
 	"koinos/core/list"
-	"koinos/core/sheet"
+	"koinos/core/listfile"
 	"koinos/store"
 )
 
@@ -120,7 +120,7 @@ func (s *Service) listFiles(h huma.API) {
 			if err := checkName(in.Name); err != nil {
 				return nil, err
 			}
-			entries, err := sheet.ReadEntries(bytes.NewReader(in.RawBody), int64(len(in.RawBody)), kind.crosswalk)
+			entries, err := listfile.Read(bytes.NewReader(in.RawBody), int64(len(in.RawBody)), kind.crosswalk)
 			if err != nil {
 				return nil, err
 			}
@@ -129,10 +129,10 @@ func (s *Service) listFiles(h huma.API) {
 				if err != nil && !errors.Is(err, store.ErrNotFound) {
 					return nil, err
 				}
-				entries = sheet.Merge(before, entries)
+				entries = listfile.Merge(before, entries)
 			}
 			if kind.crosswalk {
-				err = s.store.PutCrosswalk(ctx, in.Name, sheet.Pairs(entries), s.now())
+				err = s.store.PutCrosswalk(ctx, in.Name, listfile.Pairs(entries), s.now())
 			} else {
 				err = s.store.PutList(ctx, in.Name, entries, s.now())
 			}
@@ -148,7 +148,7 @@ func (s *Service) listFiles(h huma.API) {
 			}
 			mime := map[string]string{"csv": "text/csv", "xlsx": xlsxType}[in.Format]
 			return stream(mime, in.Name+"."+in.Format, func(w io.Writer) error {
-				return sheet.WriteEntries(w, entries, kind.crosswalk, in.Format == "xlsx")
+				return listfile.Write(w, entries, kind.crosswalk, in.Format == "xlsx")
 			}, s), nil
 		})
 	}

@@ -14,6 +14,7 @@ import (
 	"koinos/core/origin"
 	"koinos/core/reading"
 	"koinos/core/source"
+	"koinos/core/writing"
 	"koinos/core/x12"
 )
 
@@ -27,7 +28,7 @@ func (p *Partner) Compose(m *mapping.Mapping, view *order.Order, lists *list.Set
 	if err != nil {
 		return nil, []finding.Finding{finding.New(finding.FieldUnwritten, origin.Place{}, set, "%v.", err)}
 	}
-	found := m.Compose(w, []order.Order{*view}, lists, p.Hash)
+	found := writing.Compose(m, w, []order.Order{*view}, lists, p.Hash)
 	w.Fill(p.Rules[set])
 	for _, n := range w.Notes {
 		code := finding.CharacterChanged

@@ -14,6 +14,7 @@ import (
 	"koinos/core/mapping"
 	"koinos/core/order"
 	"koinos/core/source"
+	"koinos/core/writing"
 	"koinos/core/x12"
 )
 
@@ -114,7 +115,7 @@ func TestWriteAndReadX12(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			for _, f := range m.Compose(w, orders, &list.Set{}, seed%2 == 0) {
+			for _, f := range writing.Compose(m, w, orders, &list.Set{}, seed%2 == 0) {
 				t.Fatalf("%s %d: %v", name, seed, f.Error())
 			}
 			if m.Document.Set == "810" && w.Get(mustAddress(t, "TDS/01")) == "" {

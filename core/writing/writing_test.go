@@ -1,4 +1,4 @@
-package sheet
+package writing
 
 import (
 	"bytes"
@@ -92,23 +92,5 @@ func TestBlank(t *testing.T) {
 	}
 	if err := Blank(&buf, parse(t, strings.Replace(plain, "by: key, columns: PO", "by: path", 1)), set); err == nil {
 		t.Error("JSON has a sheet to fill in")
-	}
-}
-
-func TestEntries(t *testing.T) {
-	entries := []list.Entry{{Code: "00417", Name: "Shackle", Attributes: map[string]string{"shelf": "S1"}}, {Code: "b", Name: "x, y"}}
-	for _, workbook := range []bool{false, true} {
-		var buf bytes.Buffer
-		if err := WriteEntries(&buf, entries, false, workbook); err != nil {
-			t.Fatal(err)
-		}
-		again, err := ReadEntries(bytes.NewReader(buf.Bytes()), int64(buf.Len()), false)
-		if err != nil || len(again) != 2 || again[0].Code != "00417" || again[0].Attributes["shelf"] != "S1" || again[1].Name != "x, y" {
-			t.Errorf("workbook %v: %+v %v", workbook, again, err)
-		}
-	}
-	merged := Merge(entries, []list.Entry{{Code: "b", Name: "new"}, {Code: "c"}})
-	if len(merged) != 3 || merged[1].Name != "new" || entries[1].Name != "x, y" {
-		t.Errorf("%+v", merged)
 	}
 }

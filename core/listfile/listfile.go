@@ -1,4 +1,5 @@
-package sheet
+// Package listfile reads and writes reference lists and crosswalks as CSV and workbooks.
+package listfile
 
 import (
 	"encoding/csv"
@@ -14,10 +15,10 @@ import (
 	"koinos/core/source"
 )
 
-// ReadEntries reads a list from a CSV or workbook whose first row is its
+// Read reads a list from a CSV or workbook whose first row is its
 // heading: code and name of a list, theirs and ours of a crosswalk (which then
 // are the entries' code and name). Further columns become attributes.
-func ReadEntries(r io.ReaderAt, size int64, crosswalk bool) ([]list.Entry, error) {
+func Read(r io.ReaderAt, size int64, crosswalk bool) ([]list.Entry, error) {
 	src, err := source.Open(r, size, source.Options{Limits: source.DefaultLimits})
 	if err != nil {
 		return nil, err
@@ -91,9 +92,9 @@ func Pairs(entries []list.Entry) []list.Pair {
 	return pairs
 }
 
-// WriteEntries writes a list, or a crosswalk as its entries, as a CSV or a
-// workbook that ReadEntries reads.
-func WriteEntries(out io.Writer, entries []list.Entry, crosswalk, workbook bool) error {
+// Write writes a list, or a crosswalk as its entries, as a CSV or a
+// workbook that Read reads.
+func Write(out io.Writer, entries []list.Entry, crosswalk, workbook bool) error {
 	head := []string{"code", "name"}
 	if crosswalk {
 		head = []string{"theirs", "ours"}
@@ -120,8 +121,16 @@ func WriteEntries(out io.Writer, entries []list.Entry, crosswalk, workbook bool)
 	}
 	f := excelize.NewFile()
 	defer f.Close()
-	if err := addPage(f, 0, &Page{Name: "List", Rows: rows}); err != nil {
-		return err
+	for r, row := range rows {
+		for c, text := range row {
+			at, err := excelize.CoordinatesToCellName(c+1, r+1)
+			if err == nil {
+				err = f.SetCellStr(f.GetSheetName(0), at, text) // text stays text: a code keeps its zeros
+			}
+			if err != nil {
+				return err
+			}
+		}
 	}
 	return f.Write(out)
 }

@@ -1,4 +1,4 @@
-package mapping
+package writing
 
 import (
 	"fmt"
@@ -7,6 +7,7 @@ import (
 
 	"koinos/core/finding"
 	"koinos/core/list"
+	"koinos/core/mapping"
 	"koinos/core/order"
 	"koinos/core/origin"
 	"koinos/core/x12"
@@ -16,7 +17,7 @@ import (
 // read them from it. An order's values that the mapping has no place for are
 // findings; what is fixed, counted and totalled is written too. Hash asks for
 // the hash total of quantities.
-func (m *Mapping) Compose(w *x12.Writing, orders []order.Order, set *list.Set, hash bool) []finding.Finding {
+func Compose(m *mapping.Mapping, w *x12.Writing, orders []order.Order, set *list.Set, hash bool) []finding.Finding {
 	c := composer{m: m, w: w, set: set}
 	for _, f := range m.Document.Fixed {
 		w.Put(w.Root(), f.At, f.Value)
@@ -30,7 +31,7 @@ func (m *Mapping) Compose(w *x12.Writing, orders []order.Order, set *list.Set, h
 
 // composer writes orders.
 type composer struct {
-	m     *Mapping
+	m     *mapping.Mapping
 	w     *x12.Writing
 	set   *list.Set
 	found []finding.Finding
@@ -49,8 +50,8 @@ func (c *composer) order(o *order.Order) {
 	if records, ok := c.m.Document.Records.(*x12.Address); ok {
 		in = c.w.Open(in, records)
 	}
-	c.level(o, InHeader, in, in, values[0])
-	part := c.m.PartsAt[InLines]
+	c.level(o, mapping.InHeader, in, in, values[0])
+	part := c.m.PartsAt[mapping.InLines]
 	for i := range o.Lines {
 		at := in
 		if part != nil {
@@ -58,7 +59,7 @@ func (c *composer) order(o *order.Order) {
 				at = c.w.Open(in, each)
 			}
 		}
-		c.level(o, InLines, in, at, values[i+1])
+		c.level(o, mapping.InLines, in, at, values[i+1])
 		c.lines++
 		if sum, err := c.sum.Add(o.Lines[i].Quantity); err == nil {
 			c.sum = sum
@@ -139,7 +140,7 @@ func (c *composer) level(o *order.Order, level int, header, in *x12.Loop, values
 // charges writes the allowances and charges that repeat, as far as the header's
 // own bindings have left them.
 func (c *composer) charges(o *order.Order, in *x12.Loop, values map[string]string) {
-	part := c.m.PartsAt[InCharges]
+	part := c.m.PartsAt[mapping.InCharges]
 	if part == nil {
 		return
 	}
@@ -157,7 +158,7 @@ func (c *composer) charges(o *order.Order, in *x12.Loop, values map[string]strin
 			kind = "allowance"
 		}
 		at := c.w.Open(in, each.Kind())
-		c.level(o, InCharges, in, at, map[string]string{"kind": kind, "code": charge.Code, "amount": charge.Amount.String()})
+		c.level(o, mapping.InCharges, in, at, map[string]string{"kind": kind, "code": charge.Code, "amount": charge.Amount.String()})
 	}
 }
 
