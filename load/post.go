@@ -17,6 +17,7 @@ import (
 	"koinos/core/origin"
 	"koinos/core/report"
 	"koinos/core/source"
+	"koinos/core/tree"
 	"koinos/store"
 )
 
@@ -102,8 +103,8 @@ func nameInBody(field string) string {
 }
 
 // traceBody notes where the values of an order stand in its body.
-func traceBody(t *origin.Trace, o *order.Order, root *jsondoc.Node) {
-	add := func(field string, n *jsondoc.Node) {
+func traceBody(t *origin.Trace, o *order.Order, root *tree.Node) {
+	add := func(field string, n *tree.Node) {
 		if n != nil {
 			t.Add(field, source.PlaceOf(n, 0))
 		}
@@ -111,7 +112,7 @@ func traceBody(t *origin.Trace, o *order.Order, root *jsondoc.Node) {
 	for _, f := range order.PlainFields(order.Header) {
 		add(f.Name, root.Member(nameInBody(f.Name)))
 	}
-	each := func(list string, f func(i int, n *jsondoc.Node)) {
+	each := func(list string, f func(i int, n *tree.Node)) {
 		at := root.Member(list)
 		if at == nil {
 			return
@@ -122,30 +123,30 @@ func traceBody(t *origin.Trace, o *order.Order, root *jsondoc.Node) {
 			i++
 		}
 	}
-	each("parties", func(i int, n *jsondoc.Node) {
+	each("parties", func(i int, n *tree.Node) {
 		if i < len(o.Parties) {
 			for m := n.First(); m != nil; m = m.Next() {
 				add(o.Parties[i].Role+"."+m.Name, m)
 			}
 		}
 	})
-	each("references", func(i int, n *jsondoc.Node) {
+	each("references", func(i int, n *tree.Node) {
 		if i < len(o.References) {
 			add("reference."+o.References[i].Qualifier, n.Member("value"))
 		}
 	})
-	each("charges", func(i int, n *jsondoc.Node) {
+	each("charges", func(i int, n *tree.Node) {
 		if i < len(o.Charges) {
 			add(o.Charges[i].Field(), n.Member("amount"))
 		}
 	})
-	each("custom", func(i int, n *jsondoc.Node) {
+	each("custom", func(i int, n *tree.Node) {
 		if i < len(o.Custom) {
 			add("custom."+o.Custom[i].Name, n.Member("value"))
 		}
 	})
 	t.Paths = linePaths
-	each("lines", func(i int, n *jsondoc.Node) {
+	each("lines", func(i int, n *tree.Node) {
 		t.Rows, t.Records = append(t.Rows, n.Leaf), append(t.Records, n.Pointer())
 	})
 }

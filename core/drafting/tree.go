@@ -12,6 +12,7 @@ import (
 	"koinos/core/order"
 	"koinos/core/origin"
 	"koinos/core/source"
+	"koinos/core/tree"
 )
 
 // treeSample is how many bytes of a JSON document are looked at.
@@ -21,7 +22,7 @@ const treeSample = 8 << 20
 // members of an object that are all objects.
 type repeated struct {
 	path  string // $.orders[*]
-	nodes []*jsondoc.Node
+	nodes []*tree.Node
 	score float64 // how much its values look like lines
 	head  float64 // how much they look like headers
 }
@@ -39,15 +40,15 @@ func (d *drafter) tree(r io.ReaderAt, size int64, opt source.Options) error {
 		collect(root, "$", found, &paths)
 	}
 	if d.format == source.NDJSON {
-		var nodes []*jsondoc.Node
+		var nodes []*tree.Node
 		for _, root := range roots {
-			if root.Kind == jsondoc.Object {
+			if root.Kind == tree.Object {
 				nodes = append(nodes, root)
 			}
 		}
 		found["$"] = &repeated{path: "$", nodes: nodes}
 		paths = append([]string{"$"}, paths...)
-	} else if len(roots) == 1 && roots[0].Kind == jsondoc.Object {
+	} else if len(roots) == 1 && roots[0].Kind == tree.Object {
 		found["$"] = &repeated{path: "$", nodes: roots}
 		paths = append([]string{"$"}, paths...)
 	}
@@ -133,8 +134,8 @@ func (d *drafter) tree(r io.ReaderAt, size int64, opt source.Options) error {
 }
 
 // outer binds what stands once around all orders.
-func (d *drafter) outer(roots []*jsondoc.Node, orders *repeated) {
-	if len(roots) != 1 || orders.path == "$" || roots[0].Kind != jsondoc.Object {
+func (d *drafter) outer(roots []*tree.Node, orders *repeated) {
+	if len(roots) != 1 || orders.path == "$" || roots[0].Kind != tree.Object {
 		return
 	}
 	outside := d.leafProfiles(roots, nil)
@@ -175,14 +176,14 @@ func (d *drafter) flatTree(lines *repeated) error {
 
 // roots reads the beginning of the document: of NDJSON the values of its first
 // lines, of JSON one value, mended where the sample ends inside it.
-func (d *drafter) roots(r io.ReaderAt, size int64, opt source.Options) ([]*jsondoc.Node, error) {
+func (d *drafter) roots(r io.ReaderAt, size int64, opt source.Options) ([]*tree.Node, error) {
 	if d.format == source.NDJSON {
 		opt.Format = d.format
 		src, err := source.Open(r, size, opt)
 		if err != nil {
 			return nil, err
 		}
-		var roots []*jsondoc.Node
+		var roots []*tree.Node
 		for len(roots) < sampleRows {
 			rec, err := src.Next()
 			if err == io.EOF {
@@ -209,7 +210,7 @@ func (d *drafter) roots(r io.ReaderAt, size int64, opt source.Options) ([]*jsond
 	if err != nil {
 		return nil, finding.Fatal(finding.DocumentBroken, origin.Place{}, "The document stops being JSON: %v.", err)
 	}
-	return []*jsondoc.Node{root}, nil
+	return []*tree.Node{root}, nil
 }
 
 // mend cuts JSON that ends too early behind its last whole member or element
@@ -246,8 +247,8 @@ func mend(b []byte) []byte {
 }
 
 // collect gathers the paths of objects that repeat.
-func collect(n *jsondoc.Node, path string, found map[string]*repeated, paths *[]string) {
-	add := func(path string, c *jsondoc.Node) {
+func collect(n *tree.Node, path string, found map[string]*repeated, paths *[]string) {
+	add := func(path string, c *tree.Node) {
 		if found[path] == nil {
 			found[path] = &repeated{path: path}
 			*paths = append(*paths, path)
@@ -257,18 +258,18 @@ func collect(n *jsondoc.Node, path string, found map[string]*repeated, paths *[]
 		}
 	}
 	switch n.Kind {
-	case jsondoc.Array:
+	case tree.Array:
 		for c := n.First(); c != nil; c = c.Next() {
 			inner, at := c, path+"[*]"
-			if c.Kind == jsondoc.Object {
-				if only := c.Member("node"); only != nil && only.Kind == jsondoc.Object && c.Len() <= 2 {
+			if c.Kind == tree.Object {
+				if only := c.Member("node"); only != nil && only.Kind == tree.Object && c.Len() <= 2 {
 					inner, at = only, at+".node" // an edge around its node
 				}
 				add(at, inner)
 			}
 			collect(inner, at, found, paths)
 		}
-	case jsondoc.Object:
+	case tree.Object:
 		if keyed(n) {
 			for c := n.First(); c != nil; c = c.Next() {
 				add(path+".*", c)
@@ -286,13 +287,13 @@ func collect(n *jsondoc.Node, path string, found map[string]*repeated, paths *[]
 
 // keyed reports whether an object's members are objects of the same kind, each
 // under a key of its own.
-func keyed(n *jsondoc.Node) bool {
-	if n.Len() < 2 || n.First().Kind != jsondoc.Object {
+func keyed(n *tree.Node) bool {
+	if n.Len() < 2 || n.First().Kind != tree.Object {
 		return false
 	}
 	first := n.First()
 	for c := first.Next(); c != nil; c = c.Next() {
-		if c.Kind != jsondoc.Object {
+		if c.Kind != tree.Object {
 			return false
 		}
 		same := 0
@@ -323,24 +324,24 @@ func member(name string) string {
 
 // leafProfiles gives the values of objects by their path within them, arrays
 // left out. Their heading is the path's names.
-func (d *drafter) leafProfiles(nodes, _ []*jsondoc.Node) []*profile {
+func (d *drafter) leafProfiles(nodes, _ []*tree.Node) []*profile {
 	values := map[string][]value{}
 	var paths []string
 	headings := map[string]string{}
-	var walk func(n *jsondoc.Node, path, heading string, row int)
-	walk = func(n *jsondoc.Node, path, heading string, row int) {
+	var walk func(n *tree.Node, path, heading string, row int)
+	walk = func(n *tree.Node, path, heading string, row int) {
 		for c := n.First(); c != nil; c = c.Next() {
 			p := path + member(c.Name)
 			h := strings.TrimSpace(heading + " " + c.Name)
 			switch c.Kind {
-			case jsondoc.Object:
+			case tree.Object:
 				if !keyed(c) {
 					walk(c, p, h, row)
 				}
-			case jsondoc.Array, jsondoc.Null:
+			case tree.Array, tree.Null:
 			default:
 				kind := source.Text
-				if c.Kind == jsondoc.Number {
+				if c.Kind == tree.Number {
 					kind = source.Exact
 				}
 				if _, ok := values[p]; !ok {

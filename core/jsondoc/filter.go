@@ -1,6 +1,7 @@
 package jsondoc
 
 import (
+	"koinos/core/tree"
 	"math/big"
 	"regexp"
 	"strconv"
@@ -9,7 +10,7 @@ import (
 )
 
 // test is a logical expression of a filter selector (RFC 9535, 2.3.5).
-type test interface{ holds(n, root *Node) bool }
+type test interface{ holds(n, root *tree.Node) bool }
 
 type (
 	anyOf   []test
@@ -23,7 +24,7 @@ type (
 	}
 )
 
-func (t anyOf) holds(n, root *Node) bool {
+func (t anyOf) holds(n, root *tree.Node) bool {
 	for _, one := range t {
 		if one.holds(n, root) {
 			return true
@@ -32,7 +33,7 @@ func (t anyOf) holds(n, root *Node) bool {
 	return false
 }
 
-func (t allOf) holds(n, root *Node) bool {
+func (t allOf) holds(n, root *tree.Node) bool {
 	for _, one := range t {
 		if !one.holds(n, root) {
 			return false
@@ -41,11 +42,11 @@ func (t allOf) holds(n, root *Node) bool {
 	return true
 }
 
-func (t not) holds(n, root *Node) bool     { return !t.test.holds(n, root) }
-func (t exists) holds(n, root *Node) bool  { return len(t.all(n, root)) > 0 }
-func (t logical) holds(n, root *Node) bool { return t.matches(n, root) }
+func (t not) holds(n, root *tree.Node) bool     { return !t.test.holds(n, root) }
+func (t exists) holds(n, root *tree.Node) bool  { return len(t.all(n, root)) > 0 }
+func (t logical) holds(n, root *tree.Node) bool { return t.matches(n, root) }
 
-func (t compare) holds(n, root *Node) bool {
+func (t compare) holds(n, root *tree.Node) bool {
 	a, b := t.a.value(n, root), t.b.value(n, root)
 	switch t.op {
 	case "==":
@@ -63,21 +64,23 @@ func (t compare) holds(n, root *Node) bool {
 }
 
 // operand is what a comparison compares; a nil value is Nothing.
-type operand interface{ value(n, root *Node) *Node }
+type operand interface {
+	value(n, root *tree.Node) *tree.Node
+}
 
 type query struct {
 	absolute bool
 	path     *Path
 }
 
-func (q query) all(n, root *Node) []*Node {
+func (q query) all(n, root *tree.Node) []*tree.Node {
 	if q.absolute {
 		return q.path.All(root)
 	}
 	return q.path.in(n, root)
 }
 
-func (q query) value(n, root *Node) *Node {
+func (q query) value(n, root *tree.Node) *tree.Node {
 	if all := q.all(n, root); len(all) == 1 {
 		return all[0]
 	}
@@ -94,9 +97,9 @@ func (q query) singular() bool {
 	return true
 }
 
-type literal struct{ *Node }
+type literal struct{ *tree.Node }
 
-func (l literal) value(_, _ *Node) *Node { return l.Node }
+func (l literal) value(_, _ *tree.Node) *tree.Node { return l.Node }
 
 // call is a function of section 2.4.
 type call struct {
@@ -106,26 +109,26 @@ type call struct {
 	re     *regexp.Regexp
 }
 
-func (c call) value(n, root *Node) *Node {
+func (c call) value(n, root *tree.Node) *tree.Node {
 	switch c.name {
 	case "length":
 		v := c.values[0].value(n, root)
 		switch {
-		case v == nil || v.Kind < String:
+		case v == nil || v.Kind < tree.String:
 			return nil
-		case v.Kind == String:
-			return &Node{Kind: Number, Text: strconv.Itoa(utf8.RuneCountInString(v.Text))}
+		case v.Kind == tree.String:
+			return &tree.Node{Kind: tree.Number, Text: strconv.Itoa(utf8.RuneCountInString(v.Text))}
 		}
-		return &Node{Kind: Number, Text: strconv.Itoa(v.count)}
+		return &tree.Node{Kind: tree.Number, Text: strconv.Itoa(v.Len())}
 	case "count":
-		return &Node{Kind: Number, Text: strconv.Itoa(len(c.nodes.all(n, root)))}
+		return &tree.Node{Kind: tree.Number, Text: strconv.Itoa(len(c.nodes.all(n, root)))}
 	}
 	return c.nodes.value(n, root) // value()
 }
 
-func (c call) matches(n, root *Node) bool {
+func (c call) matches(n, root *tree.Node) bool {
 	v, pattern := c.values[0].value(n, root), c.values[1].value(n, root)
-	if v == nil || pattern == nil || v.Kind != String || pattern.Kind != String {
+	if v == nil || pattern == nil || v.Kind != tree.String || pattern.Kind != tree.String {
 		return false
 	}
 	re := c.re
@@ -167,7 +170,7 @@ func regular(pattern string, whole bool) (*regexp.Regexp, bool) {
 	return re, err == nil
 }
 
-func equal(a, b *Node) bool {
+func equal(a, b *tree.Node) bool {
 	if a == nil || b == nil {
 		return a == b
 	}
@@ -175,23 +178,23 @@ func equal(a, b *Node) bool {
 		return false
 	}
 	switch a.Kind {
-	case Number:
+	case tree.Number:
 		return a.Text == b.Text || compareNumbers(a.Text, b.Text) == 0
-	case Array:
-		if a.count != b.count {
+	case tree.Array:
+		if a.Len() != b.Len() {
 			return false
 		}
-		for x, y := a.first, b.first; x != nil; x, y = x.next, y.next {
+		for x, y := a.First(), b.First(); x != nil; x, y = x.Next(), y.Next() {
 			if !equal(x, y) {
 				return false
 			}
 		}
 		return true
-	case Object:
-		if a.count != b.count {
+	case tree.Object:
+		if a.Len() != b.Len() {
 			return false
 		}
-		for x := a.first; x != nil; x = x.next {
+		for x := a.First(); x != nil; x = x.Next() {
 			if y := b.Member(x.Name); y == nil || !equal(x, y) {
 				return false
 			}
@@ -201,14 +204,14 @@ func equal(a, b *Node) bool {
 	return a.Text == b.Text
 }
 
-func less(a, b *Node) bool {
+func less(a, b *tree.Node) bool {
 	if a == nil || b == nil || a.Kind != b.Kind {
 		return false
 	}
 	switch a.Kind {
-	case Number:
+	case tree.Number:
 		return compareNumbers(a.Text, b.Text) < 0
-	case String:
+	case tree.String:
 		return a.Text < b.Text
 	}
 	return false
@@ -367,7 +370,7 @@ func (p *pathParser) operand() (operand, error) {
 		return query{c == '$', &Path{segments: segments}}, err
 	case c == '\'' || c == '"':
 		s, err := p.quoted()
-		return literal{&Node{Kind: String, Text: s}}, err
+		return literal{&tree.Node{Kind: tree.String, Text: s}}, err
 	case c == '-' || c >= '0' && c <= '9':
 		js := parser{b: []byte(p.s), s: p.s, i: p.i}
 		n, err := js.number()
@@ -387,9 +390,9 @@ func (p *pathParser) operand() (operand, error) {
 		word := p.s[begin:p.i]
 		switch word {
 		case "true", "false":
-			return literal{&Node{Kind: Bool, Text: word}}, nil
+			return literal{&tree.Node{Kind: tree.Bool, Text: word}}, nil
 		case "null":
-			return literal{&Node{Kind: Null}}, nil
+			return literal{&tree.Node{Kind: tree.Null}}, nil
 		}
 		if p.eat("(") {
 			return p.call(word)
@@ -442,7 +445,7 @@ func (p *pathParser) call(name string) (operand, error) {
 		return nil, p.fail("%s() takes %d arguments", name, arity[name])
 	}
 	if len(c.values) == 2 {
-		if l, ok := c.values[1].(literal); ok && l.Kind == String {
+		if l, ok := c.values[1].(literal); ok && l.Kind == tree.String {
 			if re, ok := regular(l.Text, name == "match"); ok {
 				c.re = re
 			}

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"koinos/core/tree"
 	"strings"
 	"testing"
 )
@@ -121,7 +122,7 @@ func FuzzParse(f *testing.F) {
 			t.Fatalf("%q is written as %q: %v", b, n.AppendJSON(nil), err)
 		}
 		leaves := 0
-		n.Leaves(func(l *Node) {
+		n.Leaves(func(l *tree.Node) {
 			if leaves++; l.Leaf != leaves {
 				t.Fatalf("leaf %d of %q has the number %d", leaves, b, l.Leaf)
 			}

@@ -2,12 +2,13 @@ package jsondoc
 
 import (
 	"fmt"
+	"koinos/core/tree"
 	"unicode/utf16"
 	"unicode/utf8"
 )
 
 // Twice is a name that stands more than once in an object.
-type Twice struct{ Node *Node }
+type Twice struct{ Node *tree.Node }
 
 // SyntaxError says where text stops being JSON.
 type SyntaxError struct {
@@ -22,7 +23,7 @@ const mostDepth = 500
 // Parse reads one JSON value; its first leaf gets the number behind leaf.
 // Twice lists the members whose name an earlier
 // member of the same object has. The error is a *SyntaxError.
-func Parse(text []byte, leaf int) (*Node, []Twice, error) {
+func Parse(text []byte, leaf int) (*tree.Node, []Twice, error) {
 	return new(Parser).Parse(text, leaf)
 }
 
@@ -30,7 +31,7 @@ func Parse(text []byte, leaf int) (*Node, []Twice, error) {
 type Parser struct{ parser }
 
 // Parse is Parse.
-func (p *Parser) Parse(text []byte, leaf int) (*Node, []Twice, error) {
+func (p *Parser) Parse(text []byte, leaf int) (*tree.Node, []Twice, error) {
 	p.b, p.i, p.leaf, p.twice = text, 0, leaf, nil
 	p.s = string(text) // one copy: names, texts and numbers are parts of it
 	p.space()
@@ -52,7 +53,7 @@ type parser struct {
 	b     []byte
 	s     string // b once more
 	i     int
-	slab  []Node
+	slab  []tree.Node
 	made  int
 	leaf  int // number of the last leaf read
 	twice []Twice
@@ -62,17 +63,17 @@ func (p *parser) fail(format string, args ...any) error {
 	return &SyntaxError{p.i, fmt.Sprintf(format, args...)}
 }
 
-func (p *parser) node(k Kind) *Node {
+func (p *parser) node(k tree.Kind) *tree.Node {
 	if len(p.slab) == 0 {
 		// A short text needs few; a parser that goes on uses up the rest.
 		p.made = min(max(2*p.made, len(p.b)/24+4), 128)
-		p.slab = make([]Node, p.made)
+		p.slab = make([]tree.Node, p.made)
 	}
 	n := &p.slab[0]
 	p.slab = p.slab[1:]
 	n.Kind = k
 	n.Leaf = p.leaf + 1
-	if k < Object {
+	if k < tree.Object {
 		p.leaf++
 	}
 	return n
@@ -96,7 +97,7 @@ func (p *parser) peek() byte {
 	return 0
 }
 
-func (p *parser) value(depth int) (*Node, error) {
+func (p *parser) value(depth int) (*tree.Node, error) {
 	if depth > mostDepth {
 		return nil, p.fail("values are nested more than %d deep", mostDepth)
 	}
@@ -110,21 +111,21 @@ func (p *parser) value(depth int) (*Node, error) {
 		if err != nil {
 			return nil, err
 		}
-		n := p.node(String)
+		n := p.node(tree.String)
 		n.Text = s
 		return n, nil
 	case c == '-' || c >= '0' && c <= '9':
 		return p.number()
 	case p.word("true"):
-		n := p.node(Bool)
+		n := p.node(tree.Bool)
 		n.Text = "true"
 		return n, nil
 	case p.word("false"):
-		n := p.node(Bool)
+		n := p.node(tree.Bool)
 		n.Text = "false"
 		return n, nil
 	case p.word("null"):
-		return p.node(Null), nil
+		return p.node(tree.Null), nil
 	}
 	if p.i >= len(p.b) {
 		return nil, p.fail("the text ends where a value should stand")
@@ -140,8 +141,8 @@ func (p *parser) word(w string) bool {
 	return false
 }
 
-func (p *parser) object(depth int) (*Node, error) {
-	n := p.node(Object)
+func (p *parser) object(depth int) (*tree.Node, error) {
+	n := p.node(tree.Object)
 	p.i++
 	p.space()
 	if p.peek() == '}' {
@@ -167,8 +168,8 @@ func (p *parser) object(depth int) (*Node, error) {
 			return nil, err
 		}
 		c.Name = name
-		before := n.count < 32 && n.Member(name) != nil
-		n.add(c)
+		before := n.Len() < 32 && n.Member(name) != nil
+		n.Add(c)
 		if before {
 			p.twice = append(p.twice, Twice{c})
 		}
@@ -178,7 +179,7 @@ func (p *parser) object(depth int) (*Node, error) {
 			p.i++
 		case '}':
 			p.i++
-			if n.count > 32 {
+			if n.Len() > 32 {
 				p.largeTwice(n)
 			}
 			return n, nil
@@ -190,9 +191,9 @@ func (p *parser) object(depth int) (*Node, error) {
 
 // largeTwice looks for repeated names among the members that object did not
 // compare one by one.
-func (p *parser) largeTwice(n *Node) {
-	seen := make(map[string]bool, n.count)
-	for c := n.first; c != nil; c = c.next {
+func (p *parser) largeTwice(n *tree.Node) {
+	seen := make(map[string]bool, n.Len())
+	for c := n.First(); c != nil; c = c.Next() {
 		if seen[c.Name] && c.Index >= 32 {
 			p.twice = append(p.twice, Twice{c})
 		}
@@ -200,8 +201,8 @@ func (p *parser) largeTwice(n *Node) {
 	}
 }
 
-func (p *parser) array(depth int) (*Node, error) {
-	n := p.node(Array)
+func (p *parser) array(depth int) (*tree.Node, error) {
+	n := p.node(tree.Array)
 	p.i++
 	p.space()
 	if p.peek() == ']' {
@@ -215,7 +216,7 @@ func (p *parser) array(depth int) (*Node, error) {
 		if err != nil {
 			return nil, err
 		}
-		n.add(c)
+		n.Add(c)
 		p.space()
 		switch p.peek() {
 		case ',':
@@ -229,7 +230,7 @@ func (p *parser) array(depth int) (*Node, error) {
 	}
 }
 
-func (p *parser) number() (*Node, error) {
+func (p *parser) number() (*tree.Node, error) {
 	begin := p.i
 	digits := func() int {
 		from := p.i
@@ -263,7 +264,7 @@ func (p *parser) number() (*Node, error) {
 			return nil, p.fail("digits should stand in the exponent")
 		}
 	}
-	n := p.node(Number)
+	n := p.node(tree.Number)
 	n.Text = p.s[begin:p.i]
 	return n, nil
 }

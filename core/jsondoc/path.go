@@ -3,6 +3,7 @@ package jsondoc
 import (
 	"errors"
 	"fmt"
+	"koinos/core/tree"
 	"strconv"
 	"strings"
 	"unicode/utf8"
@@ -54,13 +55,13 @@ func (s *segment) chooses(array bool, name string) bool {
 }
 
 // All gives every value that the query finds in root, in its order.
-func (p *Path) All(root *Node) []*Node { return p.in(root, root) }
+func (p *Path) All(root *tree.Node) []*tree.Node { return p.in(root, root) }
 
 // in asks the query of n; root is what $ means inside a filter.
-func (p *Path) in(n, root *Node) []*Node {
-	found := []*Node{n}
+func (p *Path) in(n, root *tree.Node) []*tree.Node {
+	found := []*tree.Node{n}
 	for i := range p.segments {
-		var next []*Node
+		var next []*tree.Node
 		for _, n := range found {
 			next = p.segments[i].from(n, root, next)
 		}
@@ -70,7 +71,7 @@ func (p *Path) in(n, root *Node) []*Node {
 }
 
 // First gives the first value that the query finds; nil is none.
-func (p *Path) First(root *Node) *Node {
+func (p *Path) First(root *tree.Node) *tree.Node {
 	n := root
 	for i := range p.segments {
 		s := &p.segments[i]
@@ -92,26 +93,26 @@ func (p *Path) First(root *Node) *Node {
 	return n
 }
 
-func (s *segment) from(n, root *Node, out []*Node) []*Node {
+func (s *segment) from(n, root *tree.Node, out []*tree.Node) []*tree.Node {
 	for i := range s.selectors {
 		out = s.selectors[i].from(n, root, out)
 	}
 	if s.descend {
-		for c := n.first; c != nil; c = c.next {
+		for c := n.First(); c != nil; c = c.Next() {
 			out = s.from(c, root, out)
 		}
 	}
 	return out
 }
 
-func (s *selector) from(n, root *Node, out []*Node) []*Node {
+func (s *selector) from(n, root *tree.Node, out []*tree.Node) []*tree.Node {
 	switch s.kind {
 	case selectName:
 		if c := n.Member(s.name); c != nil {
 			out = append(out, c)
 		}
 	case selectAll:
-		for c := n.first; c != nil; c = c.next {
+		for c := n.First(); c != nil; c = c.Next() {
 			out = append(out, c)
 		}
 	case selectIndex:
@@ -121,7 +122,7 @@ func (s *selector) from(n, root *Node, out []*Node) []*Node {
 	case selectSlice:
 		out = s.slice(n, out)
 	case selectFilter:
-		for c := n.first; c != nil; c = c.next {
+		for c := n.First(); c != nil; c = c.Next() {
 			if s.filter.holds(c, root) {
 				out = append(out, c)
 			}
@@ -131,12 +132,12 @@ func (s *selector) from(n, root *Node, out []*Node) []*Node {
 }
 
 // slice follows section 2.3.4.2 of the RFC.
-func (s *selector) slice(n *Node, out []*Node) []*Node {
-	if n.Kind != Array || s.step == 0 {
+func (s *selector) slice(n *tree.Node, out []*tree.Node) []*tree.Node {
+	if n.Kind != tree.Array || s.step == 0 {
 		return out
 	}
-	all := make([]*Node, 0, n.count)
-	for c := n.first; c != nil; c = c.next {
+	all := make([]*tree.Node, 0, n.Len())
+	for c := n.First(); c != nil; c = c.Next() {
 		all = append(all, c)
 	}
 	size := len(all)
@@ -447,7 +448,7 @@ func (p *Path) Pointer() string {
 		case seg.descend || len(seg.selectors) != 1:
 			return ""
 		case sel.kind == selectName:
-			s += "/" + escapePointer(sel.name)
+			s += "/" + tree.Token(sel.name)
 		case sel.kind == selectIndex && sel.index >= 0:
 			s += "/" + strconv.Itoa(sel.index)
 		default:

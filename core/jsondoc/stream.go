@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"koinos/core/tree"
 	"strconv"
 
 	"github.com/go-json-experiment/json/jsontext"
@@ -14,7 +15,7 @@ var ErrTooLarge = errors.New("one value is too large to be held")
 
 // Value is one value of a stream.
 type Value struct {
-	*Node
+	*tree.Node
 	Twice []Twice
 }
 
@@ -31,7 +32,7 @@ type Stream struct {
 	parser  Parser
 	begun   bool
 	ready   []Value
-	outside *Node // the document without the streamed values, where it was asked for
+	outside *tree.Node // the document without the streamed values, where it was asked for
 }
 
 type frame struct {
@@ -87,11 +88,11 @@ func NewStream(r io.Reader, path *Path, most int64, wide bool) *Stream {
 
 // Outside makes every value of the stream part of a tree of the document
 // without the streamed values, which an earlier Skeleton has made.
-func (s *Stream) Outside(root *Node) { s.outside = root }
+func (s *Stream) Outside(root *tree.Node) { s.outside = root }
 
 // Skeleton reads to the end and gives the document without the values that
 // the stream would give; most bounds its values.
-func (s *Stream) Skeleton(most int) (*Node, error) {
+func (s *Stream) Skeleton(most int) (*tree.Node, error) {
 	n, err := s.skeleton(0, &most)
 	if err == nil && n == nil {
 		err = io.ErrUnexpectedEOF
@@ -99,14 +100,14 @@ func (s *Stream) Skeleton(most int) (*Node, error) {
 	return n, err
 }
 
-func (s *Stream) skeleton(depth int, most *int) (*Node, error) {
+func (s *Stream) skeleton(depth int, most *int) (*tree.Node, error) {
 	if *most--; *most < 0 {
 		return nil, ErrTooLarge
 	}
 	kind := s.dec.PeekKind()
 	container := kind == '{' || kind == '['
 	if depth == len(s.plain) {
-		return &Node{}, s.skip()
+		return &tree.Node{}, s.skip()
 	}
 	if !container || !s.plain[depth].fits(kind == '[') {
 		raw, err := s.dec.ReadValue()
@@ -122,9 +123,9 @@ func (s *Stream) skeleton(depth int, most *int) (*Node, error) {
 	if _, err := s.dec.ReadToken(); err != nil {
 		return nil, err
 	}
-	n := &Node{Kind: Object}
+	n := &tree.Node{Kind: tree.Object}
 	if kind == '[' {
-		n.Kind = Array
+		n.Kind = tree.Array
 	}
 	for i := 0; ; i++ {
 		if k := s.dec.PeekKind(); k == '}' || k == ']' {
@@ -139,7 +140,7 @@ func (s *Stream) skeleton(depth int, most *int) (*Node, error) {
 			}
 			name = t.String()
 		}
-		var c *Node
+		var c *tree.Node
 		var err error
 		switch {
 		case s.plain[depth].chooses(kind == '[', name) && depth+1 == len(s.plain):
@@ -161,9 +162,9 @@ func (s *Stream) skeleton(depth int, most *int) (*Node, error) {
 		}
 		if c != nil {
 			c.Name = name
-			n.add(c)
+			n.Add(c)
 		} else {
-			n.count++
+			n.Pass()
 		}
 	}
 }
@@ -301,11 +302,11 @@ func (s *Stream) take() error {
 }
 
 // attach makes n part of the tree around it.
-func (s *Stream) attach(n *Node) {
+func (s *Stream) attach(n *tree.Node) {
 	at := s.outside
 	for _, f := range s.frames[:len(s.frames)-1] {
-		var c *Node
-		for c = at.first; c != nil; c = c.next {
+		var c *tree.Node
+		for c = at.First(); c != nil; c = c.Next() {
 			if f.array && c.Index == f.index || !f.array && c.Name == f.name {
 				break
 			}
@@ -326,7 +327,7 @@ func (s *Stream) pointer() string {
 		if f.array {
 			p += "/" + strconv.Itoa(f.index)
 		} else {
-			p += "/" + escapePointer(f.name)
+			p += "/" + tree.Token(f.name)
 		}
 	}
 	return p

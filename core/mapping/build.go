@@ -222,7 +222,7 @@ func (b *builder) sign(n *node, key string) string {
 	return s
 }
 
-func (b *builder) path(n *node) query {
+func (b *builder) path(n *node) Query {
 	if n == nil {
 		return nil
 	}
@@ -238,7 +238,7 @@ func (b *builder) path(n *node) query {
 }
 
 // address reads an address of X12.
-func (b *builder) address(n *node, text string) query {
+func (b *builder) address(n *node, text string) Query {
 	a, err := x12.ParseAddress(text)
 	if err != nil {
 		b.add(finding.MappingWrongValue, n.at, text, "%q is no address of X12: %v.", text, err)

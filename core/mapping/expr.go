@@ -227,7 +227,7 @@ func (b *builder) compile(n *node, condition bool) *Expr {
 	return e
 }
 
-// result is an expression's value in the form of a cell: what it is a number
+// ValueText is an expression's value in the form of a cell: what it is a number
 // or a day of needs no locale.
 func ValueText(v any) (text string, kind source.Kind) {
 	switch v := v.(type) {

@@ -16,7 +16,7 @@ import (
 	"koinos/core/source"
 )
 
-// locale is how a document writes numbers, dates and yes and no.
+// Locale is how a document writes numbers, dates and yes and no.
 type Locale struct {
 	DecimalSign byte
 	grouping    byte // 0 is none; spaces of any kind are always allowed
@@ -26,7 +26,7 @@ type Locale struct {
 	Mixed       bool // a column was found to have days before months and months before days
 }
 
-// dateForm is a form such as d.m.yyyy, cut into parts.
+// DateForm is a form such as d.m.yyyy, cut into parts.
 type DateForm struct {
 	Text   string
 	parts  []datePart
@@ -134,7 +134,7 @@ func monthName(s string) (month int, rest string, ok bool) {
 	return month, strings.TrimPrefix(s[end:], "."), month > 0
 }
 
-// parse reads a date of the form; text behind it must be a time of day.
+// Parse reads a date of the form; text behind it must be a time of day.
 func (f DateForm) Parse(s string) (order.Date, bool) {
 	if f.serial > 0 {
 		return f.day(s)
@@ -220,9 +220,10 @@ func day(y, m, d int) (order.Date, bool) {
 	return order.Date(b[:]), true
 }
 
+// ISOForm is the form of ISO 8601.
 var ISOForm, _ = parseDateForm("yyyy-mm-dd")
 
-// date reads a cell as a day. The error says what to do, without the value.
+// Date reads a cell as a day. The error says what to do, without the value.
 func (l *Locale) Date(c source.Cell) (order.Date, error) {
 	if s := c.Text; len(s) == 10 && s[4] == '-' && s[7] == '-' {
 		if _, ok := ISOForm.Parse(s); ok {
@@ -258,7 +259,7 @@ func (l *Locale) Date(c source.Cell) (order.Date, error) {
 	return "", fmt.Errorf("a day written %s was expected", forms)
 }
 
-// boolean reads yes or no.
+// Boolean reads yes or no.
 func (l *Locale) Boolean(text string) (value, ok bool) {
 	word := list.Fold(text)
 	for _, one := range []struct {
@@ -276,7 +277,7 @@ func (l *Locale) Boolean(text string) (value, ok bool) {
 
 var spaces = strings.NewReplacer(" ", "", "\u00a0", "", "\u202f", "", "\u2009", "", "\t", "", "\u2212", "-", "\u2019", "'")
 
-// number reads a cell as an exact number. Word is what stands before or behind
+// Number reads a cell as an exact number. Word is what stands before or behind
 // the digits: a currency, a unit.
 func (l *Locale) Number(c source.Cell, percent bool) (n order.Number, word string, err error) {
 	s := c.Text
@@ -435,7 +436,7 @@ func plainNumber(s string) bool {
 	return digits > 0 && points <= 1
 }
 
-// mangled reports whether a code can only be the rounded rest of a longer one.
+// Mangled reports whether a code can only be the rounded rest of a longer one.
 func Mangled(c source.Cell) bool {
 	if c.Kind == source.Number {
 		return len(c.Text) > 15 && !strings.Contains(c.Text, ".")
@@ -457,7 +458,7 @@ var currencies = map[string]string{
 	"zł": "PLN", "kč": "CZK", "ft": "HUF", "₺": "TRY", "₹": "INR", "r$": "BRL", "₩": "KRW", "lei": "RON", "лв": "BGN", "euro": "EUR", "euros": "EUR",
 }
 
-// currencyOf gives the currencies that a word beside a figure can mean; "" is none.
+// CurrencyOf gives the currencies that a word beside a figure can mean; "" is none.
 func CurrencyOf(word string) string {
 	folded := strings.ToLower(word)
 	if all, ok := currencies[folded]; ok {
@@ -497,6 +498,7 @@ func NumberIn(decimal byte, text string) (n order.Number, word string, ok bool) 
 	return n, word, err == nil
 }
 
+// Trim takes the outer space from a cell's text, and marks that nobody sees.
 func Trim(s string) string {
 	if s == "" || s[0] > ' ' && s[0] < 0x80 && s[len(s)-1] > ' ' && s[len(s)-1] < 0x80 {
 		return s

@@ -16,6 +16,7 @@ import (
 	"koinos/core/order"
 	"koinos/core/origin"
 	"koinos/core/source"
+	"koinos/core/tree"
 	"koinos/core/x12"
 )
 
@@ -38,12 +39,12 @@ type Mapping struct {
 	Holds     []string     // codes of warnings that hold an order; "all" is every one
 	ByHand    [2]float64   // minutes for an order and for each of its lines
 	Levels    [4][]Binding // Bindings by the index of order.Levels
-	PartsAt   [4]*Part
-	Needs     []string // steps of a sequence whose results it takes
-	Computes  bool     // an expression stands somewhere
-	wide      bool     // bindings ask for the objects around the records
-	swaps     bool     // two forms of a date differ in day and month only
-	Beside    bool     // cells or labels are asked
+	PartsAt   [4]*Part     // Parts by the same index
+	Needs     []string     // steps of a sequence whose results it takes
+	Computes  bool         // an expression stands somewhere
+	wide      bool         // bindings ask for the objects around the records
+	swaps     bool         // two forms of a date differ in day and month only
+	Beside    bool         // cells or labels are asked
 
 	// FromSeller says that the records are in the words of the orders' seller,
 	// and we are the buyer: notices of X12 that a supplier sends.
@@ -65,7 +66,7 @@ type Document struct {
 	Delimiter string
 	Quote     string
 	Sheets    []string // patterns or numbers; none is the first visible one
-	Records   query    // nil is found out
+	Records   Query    // nil is found out
 	Set       string   // of X12: the transaction set that is read and written
 	Fixed     []Fixed
 	HeadRow   int // 0 is not stated
@@ -111,6 +112,7 @@ func (m *Mapping) Options(limits source.Limits) source.Options {
 	return opt
 }
 
+// IsSheet reports whether a pattern means the sheet of a number, counted from 1, and a name.
 func IsSheet(pattern string, number int, name string) bool {
 	return Match(pattern, name) || pattern == fmt.Sprint(number)
 }
@@ -138,13 +140,13 @@ type Joined struct {
 	Columns []Source
 }
 
-// whole reports whether an order is made of all rows of a sheet, a file or a
+// Whole reports whether an order is made of all rows of a sheet, a file or a
 // form, so that its cells and labels may stand anywhere around its lines.
 func (g *Grouping) Whole() bool { return g.By == "sheet" || g.By == "file" || g.By == "form" }
 
 // Part says how a repeating part of an order stands in its rows.
 type Part struct {
-	Each   query
+	Each   Query
 	Across string // "", numbered or matrix
 	Matrix []Source
 	Range  [2]int // matrix: first and last column
@@ -175,10 +177,10 @@ const (
 	BySheet                           // the sheet's name
 )
 
-// query finds values in a tree: a path of JSON, or an address of X12.
-type query interface {
-	First(*jsondoc.Node) *jsondoc.Node
-	All(*jsondoc.Node) []*jsondoc.Node
+// Query finds values in a tree: a path of JSON, or an address of X12.
+type Query interface {
+	First(*tree.Node) *tree.Node
+	All(*tree.Node) []*tree.Node
 	Pointer() string
 	String() string
 }
@@ -195,7 +197,7 @@ type Source struct {
 	Kind   SourceKind
 	Column int // ByColumn and ByCell, counted from 1
 	Row    int // ByCell
-	Path   query
+	Path   Query
 	Full   *x12.Address // X12: path as it is from the set on
 	Folded string       // the heading as headings are compared
 	Number bool         // {n} stands in the heading
@@ -392,7 +394,7 @@ func (m *Mapping) side(of order.Kind) {
 	m.FromSeller = m.Document.Format == source.X12 && of == order.Purchase && m.Kind != intent.Order && m.Kind != intent.Change
 }
 
-// match compares a name with a pattern in which * stands for any letters;
+// Match compares a name with a pattern in which * stands for any letters;
 // letter case and outer space aside.
 func Match(pattern, name string) bool {
 	parts := strings.Split(list.Fold(pattern), "*")

@@ -6,12 +6,12 @@ import (
 
 	"koinos/core/finding"
 	"koinos/core/intent"
-	"koinos/core/jsondoc"
 	"koinos/core/list"
 	"koinos/core/mapping"
 	"koinos/core/order"
 	"koinos/core/origin"
 	"koinos/core/source"
+	"koinos/core/tree"
 )
 
 // Coverage is what of a document feeds nothing, which fields stay empty, and
@@ -86,11 +86,11 @@ func (c *Coverage) Add(g *Group, d *intent.Intent) {
 	if n := g.Rows[0].Node; n != nil && !c.outside && n.Root() != n {
 		c.outside = true
 		root := n.Root()
-		root.Leaves(func(n *jsondoc.Node) {
+		root.Leaves(func(n *tree.Node) {
 			if n.InSegment() && (c.ofEnvelope(n) || within(n, g.Rows[0].Node)) {
 				return
 			}
-			if n.Scalar() && n.Kind != jsondoc.Null && n.Text != "" && !c.used[n.Pointer()] {
+			if n.Scalar() && n.Kind != tree.Null && n.Text != "" && !c.used[n.Pointer()] {
 				c.count("", "", source.PathOf(n, root)+" (of: document)", n.Text)
 			}
 		})
@@ -142,8 +142,8 @@ func (c *Coverage) Add(g *Group, d *intent.Intent) {
 
 func (c *Coverage) row(r *Row) {
 	if r.Node != nil {
-		r.Node.Leaves(func(n *jsondoc.Node) {
-			if !n.Scalar() || n.Kind == jsondoc.Null || n.Text == "" || c.used[n.Pointer()] || n.InSegment() && c.ofEnvelope(n) {
+		r.Node.Leaves(func(n *tree.Node) {
+			if !n.Scalar() || n.Kind == tree.Null || n.Text == "" || c.used[n.Pointer()] || n.InSegment() && c.ofEnvelope(n) {
 				return
 			}
 			c.count("", "", source.PathOf(n, r.Node), n.Text)
@@ -161,8 +161,8 @@ func (c *Coverage) row(r *Row) {
 
 // within reports whether an element of X12 stands in a loop of the same kind as a
 // record, which is counted by itself.
-func within(n, record *jsondoc.Node) bool {
-	kind := func(n *jsondoc.Node) string {
+func within(n, record *tree.Node) bool {
+	kind := func(n *tree.Node) string {
 		if code := n.Member("03"); n.Name == "HL" && code != nil {
 			return "HL " + code.Text
 		}
@@ -178,7 +178,7 @@ func within(n, record *jsondoc.Node) bool {
 
 // ofEnvelope reports whether an element of X12 says nothing of an order: it is of
 // an envelope or a total, or tells which of several segments is meant.
-func (c *Coverage) ofEnvelope(n *jsondoc.Node) bool {
+func (c *Coverage) ofEnvelope(n *tree.Node) bool {
 	switch n.Parent.Name {
 	case "ISA", "GS", "ST", "SE", "CTT":
 		return true

@@ -6,11 +6,11 @@ import (
 	"github.com/expr-lang/expr/vm"
 
 	"koinos/core/intent"
-	"koinos/core/jsondoc"
 	"koinos/core/list"
 	"koinos/core/mapping"
 	"koinos/core/origin"
 	"koinos/core/source"
+	"koinos/core/tree"
 )
 
 // view is what bindings look at: a row, and where several lines stand in it,
@@ -25,7 +25,7 @@ type view struct {
 type where struct {
 	rec    *source.Record
 	column int
-	node   *jsondoc.Node
+	node   *tree.Node
 }
 
 func (w where) place() origin.Place {
@@ -124,21 +124,21 @@ func (w *worker) findNode(s *spot) (source.Cell, where, bool) {
 		return source.Cell{}, where{rec: &row.Record}, false
 	}
 	found := s.src.Path.First(n)
-	if found == nil || found.Kind == jsondoc.Null {
+	if found == nil || found.Kind == tree.Null {
 		return source.Cell{}, where{&row.Record, 0, found}, false
 	}
 	c := source.Cell{Text: found.Text}
 	switch found.Kind {
-	case jsondoc.Segment:
+	case tree.Segment:
 		c = source.Cell{Text: "the segment " + found.Name, Kind: source.ErrorValue}
-	case jsondoc.String:
+	case tree.String:
 		c.Text = mapping.Trim(c.Text)
-	case jsondoc.Number:
+	case tree.Number:
 		c.Kind = source.Exact
-	case jsondoc.Bool:
+	case tree.Bool:
 		c.Kind = source.Bool
 	default:
-		c = source.Cell{Text: map[jsondoc.Kind]string{jsondoc.Object: "{…}", jsondoc.Array: "[…]"}[found.Kind], Kind: source.ErrorValue}
+		c = source.Cell{Text: map[tree.Kind]string{tree.Object: "{…}", tree.Array: "[…]"}[found.Kind], Kind: source.ErrorValue}
 		if found.Len() == 0 {
 			c = source.Cell{}
 		}

@@ -5,8 +5,8 @@ import (
 	"strings"
 
 	"koinos/core/finding"
-	"koinos/core/jsondoc"
 	"koinos/core/origin"
+	"koinos/core/tree"
 )
 
 // Inspection is what a document is made of, found without a mapping.
@@ -184,13 +184,13 @@ const mostPaths = 1000
 
 // countTree counts a JSON record's values by their path, in which [*] stands
 // for any element.
-func (t *Table) countTree(n *jsondoc.Node) {
+func (t *Table) countTree(n *tree.Node) {
 	t.headings = true
 	if t.byPath == nil {
 		t.byPath = map[string]int{}
 	}
-	n.Leaves(func(leaf *jsondoc.Node) {
-		if !leaf.Scalar() || leaf.Kind == jsondoc.Null {
+	n.Leaves(func(leaf *tree.Node) {
+		if !leaf.Scalar() || leaf.Kind == tree.Null {
 			return
 		}
 		path := PathOf(leaf, n)
@@ -204,7 +204,7 @@ func (t *Table) countTree(n *jsondoc.Node) {
 			t.column(i).Heading, t.Columns[i].Letter = path, ""
 		}
 		kind := Text
-		if leaf.Kind == jsondoc.Number {
+		if leaf.Kind == tree.Number {
 			kind = Exact
 		}
 		t.Columns[i].count(Cell{Text: leaf.Text, Kind: kind})
@@ -213,7 +213,7 @@ func (t *Table) countTree(n *jsondoc.Node) {
 
 // PathOf is the path of a value within an outer one, with [*] for any element:
 // $.lines[*].sku.
-func PathOf(n, outer *jsondoc.Node) string {
+func PathOf(n, outer *tree.Node) string {
 	if n == outer || n.Parent == nil {
 		return "$"
 	}
@@ -228,7 +228,7 @@ func PathOf(n, outer *jsondoc.Node) string {
 		return up + "/" + n.Name
 	}
 	up := PathOf(n.Parent, outer)
-	if n.Parent.Kind == jsondoc.Array {
+	if n.Parent.Kind == tree.Array {
 		return up + "[*]"
 	}
 	for i, r := range n.Name {

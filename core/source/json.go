@@ -12,6 +12,7 @@ import (
 	"koinos/core/finding"
 	"koinos/core/jsondoc"
 	"koinos/core/origin"
+	"koinos/core/tree"
 )
 
 // mostRecord is how many bytes one value of a JSON document, or one line of
@@ -226,8 +227,8 @@ func (n *ndjsonReader) Next() (Record, error) {
 
 // PlaceOf is the place of a JSON value, in NDJSON within a line. Row and column
 // are those of the table that Options.Leaves gives.
-func PlaceOf(n *jsondoc.Node, line int) origin.Place {
-	if n.Kind == jsondoc.Segment {
+func PlaceOf(n *tree.Node, line int) origin.Place {
+	if n.Kind == tree.Segment {
 		return origin.Place{Row: n.Leaf, Segment: n.Pointer()}
 	}
 	if n.InSegment() {
@@ -245,7 +246,7 @@ func PlaceOf(n *jsondoc.Node, line int) origin.Place {
 // ElementOf is the place of an element of X12 within its segment. Row and column
 // are those of the table that Options.Leaves gives: a row for each segment, its id
 // and then its elements.
-func ElementOf(n *jsondoc.Node) origin.Place {
+func ElementOf(n *tree.Node) origin.Place {
 	return origin.Place{Row: n.Leaf, Column: n.Index + 1, Element: n.Name}
 }
 
@@ -330,7 +331,7 @@ func (l *leafReader) nextOfLine() (Record, error) {
 		if rec.Broken {
 			return Record{Row: rec.Row, Cells: []Cell{line, {}, {Text: rec.Findings[0].Value}}}, nil
 		}
-		rec.Node.Leaves(func(n *jsondoc.Node) {
+		rec.Node.Leaves(func(n *tree.Node) {
 			l.ready = append(l.ready, Record{Row: n.Leaf, Cells: []Cell{line, {Text: n.Pointer()}, {Text: n.Text}}})
 		})
 	}

@@ -9,6 +9,7 @@ import (
 	"koinos/core/finding"
 	"koinos/core/jsondoc"
 	"koinos/core/origin"
+	"koinos/core/tree"
 	"koinos/core/x12"
 )
 
@@ -58,11 +59,11 @@ type Record struct {
 	Cells    []Cell // from column A on; may be shorter than the heading
 	Findings []finding.Finding
 
-	Node   *jsondoc.Node // the JSON value; nil for a row of cells
-	Line   int           // line of NDJSON
-	Last   int           // number of the record's last value in JSON; 0 is Row
-	Hidden bool          // the row is hidden or filtered out in a workbook
-	Broken bool          // the line of NDJSON could not be read; Findings says why
+	Node   *tree.Node // the JSON value; nil for a row of cells
+	Line   int        // line of NDJSON
+	Last   int        // number of the record's last value in JSON; 0 is Row
+	Hidden bool       // the row is hidden or filtered out in a workbook
+	Broken bool       // the line of NDJSON could not be read; Findings says why
 }
 
 // Place is where the cell of a column (counted from 1) stands; column 0 is the row.

@@ -2,12 +2,11 @@ package x12
 
 import (
 	"fmt"
+	"koinos/core/tree"
 	"regexp"
 	"slices"
 	"strconv"
 	"strings"
-
-	"koinos/core/jsondoc"
 )
 
 // Address names an element, or a segment, of a transaction set:
@@ -203,21 +202,21 @@ func (a *Address) Within(outer *Address) *Address {
 
 // All gives the values of an address from the node of a set, a loop or a
 // segment, in their order; of a segment the node of the segment.
-func (a *Address) All(root *jsondoc.Node) []*jsondoc.Node {
-	var found []*jsondoc.Node
-	a.walk(root, 0, func(n *jsondoc.Node) bool { found = append(found, n); return true })
+func (a *Address) All(root *tree.Node) []*tree.Node {
+	var found []*tree.Node
+	a.walk(root, 0, func(n *tree.Node) bool { found = append(found, n); return true })
 	return found
 }
 
 // First gives the first of them; nil is none.
-func (a *Address) First(root *jsondoc.Node) *jsondoc.Node {
-	var found *jsondoc.Node
-	a.walk(root, 0, func(n *jsondoc.Node) bool { found = n; return false })
+func (a *Address) First(root *tree.Node) *tree.Node {
+	var found *tree.Node
+	a.walk(root, 0, func(n *tree.Node) bool { found = n; return false })
 	return found
 }
 
 // walk goes down the path from n, whose depth segments of the path are behind.
-func (a *Address) walk(n *jsondoc.Node, depth int, yield func(*jsondoc.Node) bool) bool {
+func (a *Address) walk(n *tree.Node, depth int, yield func(*tree.Node) bool) bool {
 	shift := 0
 	for i := range a.where {
 		c := &a.where[i]
@@ -246,7 +245,7 @@ func (a *Address) walk(n *jsondoc.Node, depth int, yield func(*jsondoc.Node) boo
 	id := a.path[depth]
 	hl := id == "HL"
 	for c := n.First(); c != nil; c = c.Next() {
-		if c.Kind != jsondoc.Segment || c.Name != id {
+		if c.Kind != tree.Segment || c.Name != id {
 			continue
 		}
 		if !a.walk(c, depth+1, yield) {
@@ -260,9 +259,9 @@ func (a *Address) walk(n *jsondoc.Node, depth int, yield func(*jsondoc.Node) boo
 }
 
 // pair gives how far behind the first the pair is whose code fits; -1 is none.
-func (c *condition) pair(n *jsondoc.Node) int {
+func (c *condition) pair(n *tree.Node) int {
 	for v := n.First(); v != nil; v = v.Next() {
-		if v.Kind == jsondoc.Segment {
+		if v.Kind == tree.Segment {
 			break
 		}
 		if k := v.Index - c.element; k >= 0 && k%c.stride == 0 && slices.Contains(c.codes, v.Text) {
@@ -272,10 +271,10 @@ func (c *condition) pair(n *jsondoc.Node) int {
 	return -1
 }
 
-func (c *condition) holds(n *jsondoc.Node) bool {
+func (c *condition) holds(n *tree.Node) bool {
 	if len(c.inner) > 0 {
 		for v := n.First(); v != nil; v = v.Next() {
-			if v.Kind == jsondoc.Segment && v.Name == c.inner[0] {
+			if v.Kind == tree.Segment && v.Name == c.inner[0] {
 				rest := *c
 				rest.inner = c.inner[1:]
 				if rest.holds(v) != c.not {
@@ -295,8 +294,8 @@ func (c *condition) holds(n *jsondoc.Node) bool {
 	return slices.Contains(c.codes, v.Text) != c.not
 }
 
-func element(n *jsondoc.Node, number, component int) *jsondoc.Node {
-	for v := n.First(); v != nil && v.Kind != jsondoc.Segment && v.Index <= number; v = v.Next() {
+func element(n *tree.Node, number, component int) *tree.Node {
+	for v := n.First(); v != nil && v.Kind != tree.Segment && v.Index <= number; v = v.Next() {
 		if v.Index != number {
 			continue
 		}

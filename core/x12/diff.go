@@ -3,9 +3,8 @@ package x12
 import (
 	"fmt"
 	"io"
+	"koinos/core/tree"
 	"strings"
-
-	"koinos/core/jsondoc"
 )
 
 // Difference is one thing in which two documents differ in meaning.
@@ -74,16 +73,16 @@ func facts(r io.Reader) (document, error) {
 
 // collect gathers the facts of a tree, each with a place that does not depend
 // on how often other segments stand before it.
-func collect(n *jsondoc.Node, place string, list *[]fact) {
+func collect(n *tree.Node, place string, list *[]fact) {
 	seen := map[string]int{}
 	for c := n.First(); c != nil; c = c.Next() {
-		if c.Kind == jsondoc.Segment {
+		if c.Kind == tree.Segment {
 			switch c.Name {
 			case "ISA", "GS", "ST", "SE":
 				continue
 			}
 			key := c.Name
-			if first := c.First(); first != nil && first.Kind != jsondoc.Segment && first.Name == "01" {
+			if first := c.First(); first != nil && first.Kind != tree.Segment && first.Name == "01" {
 				key += "[" + first.Text + "]"
 			}
 			if seen[key]++; seen[key] > 1 {
@@ -100,7 +99,7 @@ func collect(n *jsondoc.Node, place string, list *[]fact) {
 		fmt.Sscanf(c.Name, "%d", &number)
 		name, means := Meaning(n.Name, number, c.Text)
 		plain := c.Text
-		if c.Kind == jsondoc.Number && strings.Contains(plain, ".") {
+		if c.Kind == tree.Number && strings.Contains(plain, ".") {
 			plain = strings.TrimRight(strings.TrimRight(plain, "0"), ".")
 		}
 		text := c.Text

@@ -2,13 +2,12 @@ package x12
 
 import (
 	"fmt"
+	"koinos/core/tree"
 	"math/big"
 	"slices"
 	"strconv"
 	"strings"
 	"unicode/utf8"
-
-	"koinos/core/jsondoc"
 )
 
 // AtRule is the level of findings about a partner's rules; their codes are the
@@ -85,7 +84,7 @@ func (r *Rule) Compile() error {
 
 // holds reports whether the rule's condition is true of a node that stands at a
 // depth of its path.
-func (r *Rule) holds(n *jsondoc.Node, depth int) bool {
+func (r *Rule) holds(n *tree.Node, depth int) bool {
 	if r.when == nil {
 		return true
 	}
@@ -96,11 +95,11 @@ func (r *Rule) holds(n *jsondoc.Node, depth int) bool {
 }
 
 // CheckRules compares a set, as Tree gives it, with a partner's rules.
-func CheckRules(root *jsondoc.Node, rules []Rule) []Finding {
+func CheckRules(root *tree.Node, rules []Rule) []Finding {
 	var found []Finding
 	for i := range rules {
 		r := &rules[i]
-		say := func(n *jsondoc.Node, code, value, format string, args ...any) {
+		say := func(n *tree.Node, code, value, format string, args ...any) {
 			f := Finding{Level: AtRule, Code: code, Place: n.Pointer(), Row: n.Leaf, Segment: r.at.path[len(r.at.path)-1], Element: r.at.element, Value: clip(value), Message: fmt.Sprintf(format, args...)}
 			if r.Say != "" {
 				f.Message += " " + r.Say
@@ -112,7 +111,7 @@ func CheckRules(root *jsondoc.Node, rules []Rule) []Finding {
 			if r.when != nil && r.when.depth <= depth && !r.holds(in, depth) {
 				continue
 			}
-			var nodes []*jsondoc.Node
+			var nodes []*tree.Node
 			segment := &Address{path: r.last.path}
 			if r.each {
 				there := segment.All(in)
@@ -143,7 +142,7 @@ func CheckRules(root *jsondoc.Node, rules []Rule) []Finding {
 	return found
 }
 
-func (r *Rule) value(n *jsondoc.Node, k int, say func(n *jsondoc.Node, code, value, format string, args ...any)) {
+func (r *Rule) value(n *tree.Node, k int, say func(n *tree.Node, code, value, format string, args ...any)) {
 	v := n.Text
 	length := utf8.RuneCountInString(v)
 	switch {
@@ -229,7 +228,7 @@ func Quantity(set string) *Address {
 
 // CheckCount compares what CTT states, the number of lines (01) and the hash
 // total of their quantities (02), with the lines.
-func CheckCount(set *Set, root *jsondoc.Node) []Finding {
+func CheckCount(set *Set, root *tree.Node) []Finding {
 	loop := lineLoops[set.ID].loop
 	if loop == "" {
 		return nil

@@ -2,10 +2,9 @@ package x12
 
 import (
 	"fmt"
+	"koinos/core/tree"
 	"strconv"
 	"strings"
-
-	"koinos/core/jsondoc"
 )
 
 // Tree gives a set as a tree of values: a member for each segment, named by its
@@ -14,21 +13,21 @@ import (
 // with implied decimals get their point. The segments of the interchange and
 // group around it (ISA, GS) stand in front. HL loops stand within the loop that
 // their HL02 names.
-func Tree(set *Set, placed []Placed) *jsondoc.Node {
-	b := builder{set: set, placed: placed, nodes: make([]*jsondoc.Node, len(placed))}
+func Tree(set *Set, placed []Placed) *tree.Node {
+	b := builder{set: set, placed: placed, nodes: make([]*tree.Node, len(placed))}
 	size := 40 // the root and the segments around the set
 	for i := range placed {
 		size += len(placed[i].Segment.ends)
 	}
-	b.slab = make([]jsondoc.Node, size)
-	root := b.node(jsondoc.Segment, "")
+	b.slab = make([]tree.Node, size)
+	root := b.node(tree.Segment, "")
 	root.At("ST " + set.Control)
 	root.Leaf = placed[0].Segment.Row
 	b.segment(root, &set.Interchange.Segment, 1)
 	if set.Group != nil {
 		b.segment(root, &set.Group.Segment, 1)
 	}
-	var levels map[string]*jsondoc.Node // HL loops by their number
+	var levels map[string]*tree.Node // HL loops by their number
 	for i := range placed {
 		p := &placed[i]
 		in := root
@@ -44,7 +43,7 @@ func Tree(set *Set, placed []Placed) *jsondoc.Node {
 		b.nodes[i] = n
 		if p.Segment.ID == "HL" {
 			if levels == nil {
-				levels = map[string]*jsondoc.Node{}
+				levels = map[string]*tree.Node{}
 			}
 			levels[p.Segment.Element(1)] = n
 		}
@@ -56,13 +55,13 @@ func Tree(set *Set, placed []Placed) *jsondoc.Node {
 type builder struct {
 	set    *Set
 	placed []Placed
-	nodes  []*jsondoc.Node
-	slab   []jsondoc.Node
+	nodes  []*tree.Node
+	slab   []tree.Node
 }
 
-func (b *builder) node(kind jsondoc.Kind, name string) *jsondoc.Node {
+func (b *builder) node(kind tree.Kind, name string) *tree.Node {
 	if len(b.slab) == 0 {
-		b.slab = make([]jsondoc.Node, 64)
+		b.slab = make([]tree.Node, 64)
 	}
 	n := &b.slab[0]
 	b.slab = b.slab[1:]
@@ -70,8 +69,8 @@ func (b *builder) node(kind jsondoc.Kind, name string) *jsondoc.Node {
 	return n
 }
 
-func (b *builder) segment(in *jsondoc.Node, s *Segment, count int) *jsondoc.Node {
-	n := b.node(jsondoc.Segment, s.ID)
+func (b *builder) segment(in *tree.Node, s *Segment, count int) *tree.Node {
+	n := b.node(tree.Segment, s.ID)
 	n.Leaf = s.Row
 	in.Add(n)
 	n.Index = count
@@ -96,7 +95,7 @@ func (b *builder) segment(in *jsondoc.Node, s *Segment, count int) *jsondoc.Node
 	return n
 }
 
-func (b *builder) composite(in *jsondoc.Node, def *segmentDef, number int, v string) {
+func (b *builder) composite(in *tree.Node, def *segmentDef, number int, v string) {
 	d := b.set.Interchange.Delimiters
 	if d.Repetition != 0 {
 		v, _, _ = strings.Cut(v, one(d.Repetition))
@@ -113,8 +112,8 @@ func (b *builder) composite(in *jsondoc.Node, def *segmentDef, number int, v str
 	}
 }
 
-func (b *builder) value(in *jsondoc.Node, use *elementUse, number int, name, v string) {
-	n := b.node(jsondoc.String, name)
+func (b *builder) value(in *tree.Node, use *elementUse, number int, name, v string) {
+	n := b.node(tree.String, name)
 	n.Text, n.Leaf = v, in.Leaf
 	if use != nil && use.element != nil {
 		if places := use.element.places(); places > 0 {
@@ -123,7 +122,7 @@ func (b *builder) value(in *jsondoc.Node, use *elementUse, number int, name, v s
 			}
 		}
 		if k := use.element.kind[0]; k == 'R' || k == 'N' {
-			n.Kind = jsondoc.Number
+			n.Kind = tree.Number
 		}
 	}
 	in.Add(n)

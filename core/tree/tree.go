@@ -1,4 +1,7 @@
-package jsondoc
+// Package tree holds a document, or a record of one, as a tree of values with
+// their places: what JSON and X12 have in common. A path of either finds its
+// values in it, and a mapping reads them in the same way.
+package tree
 
 import (
 	"strconv"
@@ -7,7 +10,7 @@ import (
 	"github.com/go-json-experiment/json/jsontext"
 )
 
-// Kind is what a JSON value is.
+// Kind is what a value is.
 type Kind uint8
 
 const (
@@ -23,7 +26,7 @@ const (
 	Segment
 )
 
-// Node is one JSON value, or one of X12.
+// Node is one value: of JSON, or a segment or element of X12.
 type Node struct {
 	Kind   Kind
 	Text   string // a string's text, a number as it is written, true or false
@@ -130,10 +133,11 @@ func (n *Node) token() string {
 	if n.Parent.Kind == Array {
 		return strconv.Itoa(n.Index)
 	}
-	return escapePointer(n.Name)
+	return Token(n.Name)
 }
 
-func escapePointer(s string) string {
+// Token is a name as JSON Pointers have it (RFC 6901).
+func Token(s string) string {
 	if strings.ContainsAny(s, "~/") {
 		return strings.ReplaceAll(strings.ReplaceAll(s, "~", "~0"), "/", "~1")
 	}
@@ -165,10 +169,11 @@ func (n *Node) Leaves(yield func(*Node)) {
 	}
 }
 
-// Add puts a member of a segment behind the others.
-func (n *Node) Add(c *Node) { n.add(c) }
+// Pass counts a member or element that is not held.
+func (n *Node) Pass() { n.count++ }
 
-func (n *Node) add(c *Node) {
+// Add puts a member or element behind the others.
+func (n *Node) Add(c *Node) {
 	c.Parent, c.Index = n, n.count
 	if n.first == nil {
 		n.first = c
