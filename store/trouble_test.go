@@ -25,8 +25,7 @@ func TestPanicInTransaction(t *testing.T) {
 				return err
 			}
 			if n%5 == 0 {
-				var none map[string]int
-				none["x"]++
+				panic("a mistake of ours")
 			}
 			return nil
 		}
