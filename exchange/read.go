@@ -111,19 +111,17 @@ func (x *Exchange) SetOrders(ctx context.Context, id int64, seq int) ([]api.SetO
 		first, last = 1, 1<<30
 	}
 	// What we wrote to a supplier ourselves is in the seller's words too.
-	return readSetOrders(at, size, m, lists, first, last, p.Orders() == order.Purchase && !m.FromSeller)
+	return readSetOrders(ctx, at, size, m, lists, first, last, p.Orders() == order.Purchase && !m.FromSeller)
 }
 
-func readSetOrders(r io.ReaderAt, size int64, m *mapping.Mapping, lists *list.Set, first, last int, fromSeller bool) ([]api.SetOrder, error) {
+func readSetOrders(ctx context.Context, r io.ReaderAt, size int64, m *mapping.Mapping, lists *list.Set, first, last int, fromSeller bool) ([]api.SetOrder, error) {
 	papers := []api.SetOrder{}
 	src, err := source.Open(r, size, m.Options(source.DefaultLimits))
 	if err != nil {
 		return nil, err
 	}
-	table := reading.NewTable(m, src, nil)
-	for {
-		g, err := table.Next()
-		if errors.Is(err, io.EOF) || finding.Of(err) != nil {
+	for g, err := range reading.NewTable(m, src, nil).Groups(ctx) {
+		if finding.Of(err) != nil {
 			return papers, nil
 		}
 		if err != nil {
@@ -132,7 +130,7 @@ func readSetOrders(r io.ReaderAt, size int64, m *mapping.Mapping, lists *list.Se
 		if row := g.Rows[0].Row; g.Broken || row < first || row > last {
 			continue
 		}
-		d := reading.Read(m, &g, lists)
+		d := reading.Read(m, g, lists)
 		if _, err := d.Order.Compute(m.Rounding); err != nil {
 			d.Add(finding.AmountTooLarge, 0, "total", "", "The sums cannot be worked out: %v.", err)
 		}
@@ -145,4 +143,5 @@ func readSetOrders(r io.ReaderAt, size int64, m *mapping.Mapping, lists *list.Se
 		}
 		papers = append(papers, api.SetOrder{Order: d.Order, Places: d.Trace.All(len(d.Order.Lines)), Findings: found})
 	}
+	return papers, nil
 }

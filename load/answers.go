@@ -3,7 +3,6 @@ package load
 import (
 	"context"
 	"errors"
-	"io"
 
 	"koinos/core/finding"
 	"koinos/core/mapping"
@@ -159,18 +158,17 @@ func (a *answers) draftAll() error {
 	if err := in.open(f, a.e.limits); err != nil {
 		return err
 	}
-	table := reading.NewTable(a.m, in.src, in.decided)
-	for {
-		g, err := table.Next()
-		if errors.Is(err, io.EOF) || len(finding.Of(err)) > 0 {
+	for g, err := range reading.NewTable(a.m, in.src, in.decided).Groups(a.ctx) {
+		if len(finding.Of(err)) > 0 {
 			return nil
 		}
 		if err != nil {
 			return err
 		}
-		d := reading.Read(a.m, &g, set)
+		d := reading.Read(a.m, g, set)
 		a.traces[g.Seq] = &drafted{d.Trace, d.Order}
 	}
+	return nil
 }
 
 // Succeeded gives what of a JSON document went in, so that the rest can be
@@ -190,11 +188,9 @@ func (e *Engine) Succeeded(ctx context.Context, l report.Load) (pointers map[str
 		return nil, nil, err
 	}
 	pointers, lines = map[string]bool{}, map[int]bool{}
-	table := reading.NewTable(m, in.src, in.decided)
 	var page []report.OrderOutcome
-	for {
-		g, err := table.Next()
-		if errors.Is(err, io.EOF) || len(finding.Of(err)) > 0 {
+	for g, err := range reading.NewTable(m, in.src, in.decided).Groups(ctx) {
+		if len(finding.Of(err)) > 0 {
 			return pointers, lines, nil
 		}
 		if err != nil {
@@ -220,4 +216,5 @@ func (e *Engine) Succeeded(ctx context.Context, l report.Load) (pointers map[str
 			}
 		}
 	}
+	return pointers, lines, nil
 }

@@ -45,12 +45,7 @@ func (e *Engine) draft(ctx context.Context, l report.Load, seq int, watch func(r
 	if err := in.open(f, e.limits); err != nil {
 		return nil, err
 	}
-	table := reading.NewTable(m, in.src, in.decided)
-	for {
-		g, err := table.Next()
-		if errors.Is(err, io.EOF) {
-			return nil, fmt.Errorf("order %d of load %d: %w", seq, l.ID, store.ErrNotFound)
-		}
+	for g, err := range reading.NewTable(m, in.src, in.decided).Groups(ctx) {
 		if err != nil {
 			return nil, err
 		}
@@ -58,14 +53,12 @@ func (e *Engine) draft(ctx context.Context, l report.Load, seq int, watch func(r
 			if g.Outcomes, err = e.outcomesFor(ctx, &l, m); err != nil {
 				return nil, err
 			}
-			d := reading.Explain(m, &g, set, watch)
+			d := reading.Explain(m, g, set, watch)
 			in.check(d)
 			return d, nil
 		}
-		if err := ctx.Err(); err != nil {
-			return nil, err
-		}
 	}
+	return nil, fmt.Errorf("order %d of load %d: %w", seq, l.ID, store.ErrNotFound)
 }
 
 // Try runs a document through a mapping without a store: what a dry run finds

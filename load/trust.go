@@ -2,7 +2,6 @@ package load
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"io"
 
@@ -22,11 +21,7 @@ import (
 // its draft, or nil where the group is not wanted; it ends early where do says so.
 func (in *input) each(ctx context.Context, watch func(reading.Step), do func(*reading.Group, *intent.Intent) bool) ([]finding.Finding, error) {
 	table := reading.NewTable(in.mapping, in.src, in.decided)
-	for {
-		g, err := table.Next()
-		if errors.Is(err, io.EOF) {
-			return table.Notes, nil
-		}
+	for g, err := range table.Groups(ctx) {
 		if found := finding.Of(err); len(found) > 0 {
 			return append(table.Notes, found...), nil
 		}
@@ -34,17 +29,15 @@ func (in *input) each(ctx context.Context, watch func(reading.Step), do func(*re
 			return table.Notes, err
 		}
 		var d *intent.Intent
-		if in.wanted == nil || in.wanted(&g) {
-			d = reading.Explain(in.mapping, &g, in.set, watch)
+		if in.wanted == nil || in.wanted(g) {
+			d = reading.Explain(in.mapping, g, in.set, watch)
 			in.check(d)
 		}
-		if !do(&g, d) {
-			return table.Notes, nil
-		}
-		if err := ctx.Err(); err != nil {
-			return table.Notes, err
+		if !do(g, d) {
+			break
 		}
 	}
+	return table.Notes, nil
 }
 
 // Coverage says what of a document a mapping does not use, and what lists and

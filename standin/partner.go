@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"io"
 	"log/slog"
@@ -206,16 +205,11 @@ func (p *Partner) take(doc []byte) error {
 		if err != nil {
 			return err
 		}
-		table := reading.NewTable(m, src, nil)
-		for {
-			g, err := table.Next()
-			if errors.Is(err, io.EOF) {
-				break
-			}
+		for g, err := range reading.NewTable(m, src, nil).Groups(context.Background()) {
 			if err != nil {
 				return err
 			}
-			o := reading.Read(m, &g, &list.Set{}).Order
+			o := reading.Read(m, g, &list.Set{}).Order
 			p.counts[set]++
 			if err := p.play(p, set, &o); err != nil {
 				return err

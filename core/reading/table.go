@@ -1,7 +1,9 @@
 package reading
 
 import (
+	"context"
 	"io"
+	"iter"
 	"slices"
 
 	"koinos/core/finding"
@@ -76,6 +78,30 @@ func NewTable(m *mapping.Mapping, src source.Reader, decided *Evidence) *Table {
 		t.gather = newGather()
 	}
 	return t
+}
+
+// Groups gives the groups one after another until the document ends, ctx does, or
+// it cannot be read on: that error comes last. Those of a document that is wrong
+// carry findings (finding.Of).
+func (t *Table) Groups(ctx context.Context) iter.Seq2[*Group, error] {
+	return func(yield func(*Group, error) bool) {
+		for {
+			g, err := t.Next()
+			if err == io.EOF {
+				return
+			}
+			if err == nil {
+				err = ctx.Err()
+			}
+			if err != nil {
+				yield(nil, err)
+				return
+			}
+			if !yield(&g, nil) {
+				return
+			}
+		}
+	}
 }
 
 // Offset is how much of the document has been read, from 0 to 1.

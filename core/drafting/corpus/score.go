@@ -2,9 +2,8 @@ package corpus
 
 import (
 	"bytes"
-	"errors"
+	"context"
 	"fmt"
-	"io"
 	"slices"
 	"strings"
 
@@ -84,17 +83,12 @@ func orders(m *mapping.Mapping, doc []byte) [][]string {
 	if err != nil {
 		return nil
 	}
-	table := reading.NewTable(m, src, nil)
 	var all [][]string
-	for {
-		g, err := table.Next()
+	for g, err := range reading.NewTable(m, src, nil).Groups(context.Background()) {
 		if err != nil {
-			if !errors.Is(err, io.EOF) {
-				all = append(all, []string{err.Error()})
-			}
-			return all
+			return append(all, []string{err.Error()})
 		}
-		d := reading.Read(m, &g, &list.Set{})
+		d := reading.Read(m, g, &list.Set{})
 		var places []string
 		for n := range d.Order.Lines {
 			at := d.Trace.Place(n+1, "quantity")
@@ -112,6 +106,7 @@ func orders(m *mapping.Mapping, doc []byte) [][]string {
 		}
 		all = append(all, places)
 	}
+	return all
 }
 
 // same compares orders whatever their order, and lines whatever theirs.
