@@ -47,7 +47,7 @@ var pages = []page{
 		js(`[...document.querySelectorAll('button')].find(b => b.innerText.startsWith('Draft')).click()`), chromedp.Sleep(3 * time.Second), js(`document.querySelector('[data-at="9:6"]').click()`)}},
 	{name: "editor-yaml", path: "/documents", steps: []chromedp.Action{js(`[...document.querySelectorAll('td a')].find(a => a.innerText.startsWith('kestle')).click()`),
 		js(`[...document.querySelectorAll('button')].find(b => b.innerText.startsWith('Open in the mapping editor')).click()`), chromedp.Sleep(3 * time.Second), js(`document.querySelectorAll('[role=tab]')[2].click()`), chromedp.Sleep(2 * time.Second)}},
-	{name: "orders", path: "/orders"},
+	{name: "held", path: "/held"},
 	{name: "order", path: "/orders/331", steps: []chromedp.Action{js(`[...document.querySelectorAll('.lines .value.from')].find(v => v.innerText === '00450').dispatchEvent(new Event('mouseenter'))`)}},
 }
 
@@ -58,7 +58,7 @@ var terminals = []terminal{
 	{"terminal-load", "koinos load $EXAMPLES/kestle-confirmations.csv -m kestle-open-orders --dry-run"},
 	{"terminal-inspect", "koinos inspect $EXAMPLES/ostrand-week-12.xlsx; koinos order show SO-000326"},
 	{"terminal-draft", "koinos mapping draft $EXAMPLES/ostrand-week-12.xlsx --lists $LISTS"},
-	{"terminal-why", "koinos why SO-000326 ship_to.code; koinos load missing 3"},
+	{"terminal-why", "koinos why SO-000326 ship_to.code; koinos why SO-000326 total; koinos load missing 3"},
 	{"terminal-x12", "koinos x12 check $EXAMPLES/pellow-orders.edi; koinos exchange list --speaking; koinos exchange show 4"},
 }
 

@@ -14,6 +14,7 @@ export const router = createRouter({
     { path: '/lists/:kind/:name', component: () => import('./pages/ListPage.vue'), props: true, meta: { title: 'List' } },
     { path: '/loads', component: () => import('./pages/LoadsPage.vue'), meta: { title: 'Loads' } },
     { path: '/loads/:id', component: () => import('./pages/LoadPage.vue'), props: (r) => ({ id: Number(r.params.id), first: String(r.query.tab ?? 'reasons') }), meta: { title: 'Load' } },
+    { path: '/held', component: () => import('./pages/HeldPage.vue'), meta: { title: 'Held' } },
     { path: '/orders', component: () => import('./pages/OrdersPage.vue'), meta: { title: 'Orders' } },
     { path: '/orders/:id', component: () => import('./pages/OrderPage.vue'), props: (r) => ({ id: Number(r.params.id) }), meta: { title: 'Order' } },
     { path: '/exchange', component: () => import('./pages/ExchangePage.vue'), meta: { title: 'Exchange' } },
