@@ -126,7 +126,7 @@ var Catalogue = map[Code]About{
 	FieldUnwritten:   {Error, "the partner's document has no place for a value", "Bind the field in the partner's mapping, or take the value out of the order."},
 	CharacterChanged: {Warning, "a value was written in the partner's characters", "Nothing, if it can still be read; else change the value, or characters.set of the partner."},
 	NoticeDiffers:    {Warning, "what the partner says differs from the order", "Look at the order beside the document, and settle it with the partner."},
-	OrderUnknown:     {Error, "no order of that number", "Look whether the partner names the right order; when it is stored, replay the interchange."},
+	OrderUnknown:     {Error, "no order of that number", "Look whether the partner names the right order; when it is stored, try this again."},
 	LineUnknown:      {Error, "no such line in the order", "Look which line is meant: its number, the sender's id of it, or an item that only one line has."},
 	LineDiffers:      {Error, "the line of the order is another one", "Look whether number, item and unit belong together; nothing was changed."},
 	PartnerInvalid:   {Error, "the partner's description is wrong", "Correct the text at the place named."},
