@@ -175,29 +175,29 @@ func (a *app) fillDemo(ctx context.Context, calls *client.Client, data string) e
 		}
 		rows = append(rows, []string{fmt.Sprint(l.ID), l.DocumentName, num(l.Orders), num(l.Loaded + l.Differs), num(l.Failing()), what})
 	}
-	example := func(name string) ([]byte, error) {
+	example := func(name string) (*bytes.Reader, error) {
 		b, err := demo.Files.ReadFile("documents/" + name)
 		if err != nil {
 			return nil, err
 		}
-		return b, os.WriteFile(filepath.Join(data, "examples", name), b, 0o600)
+		return bytes.NewReader(b), os.WriteFile(filepath.Join(data, "examples", name), b, 0o600)
 	}
 	for _, step := range demo.Steps {
-		b, err := example(step.Document)
+		doc, err := example(step.Document)
 		if err != nil {
 			return err
 		}
-		rep, err := LoadDocument(ctx, calls, step.Document, bytes.NewReader(b), api.NewLoad{Mapping: step.Mapping})
+		rep, err := LoadDocument(ctx, calls, step.Document, doc, api.NewLoad{Mapping: step.Mapping})
 		if err != nil {
 			return fmt.Errorf("%s: %w", step.Document, err)
 		}
 		add(rep, "")
 	}
-	b, err := example(demo.Run.Document)
+	doc, err := example(demo.Run.Document)
 	if err != nil {
 		return err
 	}
-	run, err := RunDocument(ctx, calls, demo.Run.Document, bytes.NewReader(b), demo.Run.Sequence)
+	run, err := RunDocument(ctx, calls, demo.Run.Document, doc, demo.Run.Sequence)
 	if err != nil {
 		return fmt.Errorf("%s: %w", demo.Run.Document, err)
 	}
@@ -208,18 +208,18 @@ func (a *app) fillDemo(ctx context.Context, calls *client.Client, data string) e
 		}
 		add(rep, "step "+l.Step+": "+whyRefused(&rep))
 	}
-	if b, err = example(demo.Changes.Document); err != nil {
+	if doc, err = example(demo.Changes.Document); err != nil {
 		return err
 	}
-	rep, err := LoadDocument(ctx, calls, demo.Changes.Document, bytes.NewReader(b), api.NewLoad{Mapping: demo.Changes.Mapping, Options: report.Options{DryRun: true}})
+	rep, err := LoadDocument(ctx, calls, demo.Changes.Document, doc, api.NewLoad{Mapping: demo.Changes.Mapping, Options: report.Options{DryRun: true}})
 	if err != nil {
 		return fmt.Errorf("%s: %w", demo.Changes.Document, err)
 	}
 	add(rep, "a dry run: orders that are stored would be changed")
-	if b, err = example(demo.Season.Document); err != nil {
+	if doc, err = example(demo.Season.Document); err != nil {
 		return err
 	}
-	if rep, err = LoadDocument(ctx, calls, demo.Season.Document, bytes.NewReader(b), api.NewLoad{Mapping: demo.Season.Mapping}); err != nil {
+	if rep, err = LoadDocument(ctx, calls, demo.Season.Document, doc, api.NewLoad{Mapping: demo.Season.Mapping}); err != nil {
 		return fmt.Errorf("%s: %w", demo.Season.Document, err)
 	}
 	add(rep, "")
