@@ -171,7 +171,7 @@ func TestConsoleExchange(t *testing.T) {
 func TestConsoleZoomed(t *testing.T) {
 	s := start(t, t.TempDir(), "demo")
 	ctx := browser(t, 640, 400)
-	for path, text := range map[string]string{"/today": "Orders by day", "/loads/9?tab=mend": "Say what these are", "/loads/8?tab=changes": "would change", "/documents": "Documents received", "/loads": "Loads", "/loads/5": "refused", "/orders": "SO-0004", "/orders/326": "SO-000326", "/mappings": "saltry-orders", "/mappings/saltry-orders": "version 1", "/lists": "ostrand-yards", "/exchange": "VARNHOLT", "/exchange/1": "PM-4712"} {
+	for path, text := range map[string]string{"/today": "Orders by day", "/loads/9?tab=mend": "Say what these are", "/loads/8?tab=changes": "would change", "/documents": "Documents received", "/loads": "Loads", "/loads/5": "refused", "/orders": "SO-0004", "/orders/326": "SO-000326", "/mappings": "saltry-orders", "/mappings/saltry-orders": "version 1", "/lists": "ostrand-yards", "/exchange": "VARNHOLT", "/held": "DS-2046", "/exchange/1": "PM-4712"} {
 		var wide bool
 		run(t, ctx, chromedp.Navigate(s.address+path), has("main", text), chromedp.Evaluate(`document.documentElement.scrollWidth > innerWidth`, &wide))
 		if wide {
