@@ -99,6 +99,13 @@ func (a *app) fillExchange(ctx context.Context, calls *client.Client, dir string
 	if _, err := calls.ReceiveInterchange(ctx, "pellow-orders.edi", bytes.NewReader(b)); err != nil {
 		return err
 	}
+	// Its answer leaves before the next order comes, also on a slow machine: the demo is the same each time.
+	if err := until(ctx, func() (bool, error) {
+		page, err := calls.Interchanges(ctx, url.Values{"partner": {"PELLOW"}, "direction": {"out"}, "kind": {"855"}})
+		return len(page.Items) > 0, err
+	}); err != nil {
+		return fmt.Errorf("the order of PELLOW was not answered: %w", err)
+	}
 	purchases, err := demo.Orders("varnholt")
 	if err != nil {
 		return err
