@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -342,11 +343,14 @@ func FuzzCSV(f *testing.F) {
 	})
 }
 
+var tagInTag = regexp.MustCompile(`<[^>]*<`)
+
 func FuzzXLSX(f *testing.F) {
 	f.Add([]byte(`<row r="3"><c r="B3" t="s"><v>1</v></c><c t="inlineStr"><is><t>x</t></is></c></row>`), []byte(`<si><t>a</t></si><si><r><t>b</t></r></si>`))
 	f.Add([]byte(`<row><c r="A1"><f>1</f></c></row><row/></sheetData>`), []byte(`<si><t>&#x41;_x0041_</t></si>`))
 	f.Add([]byte(`<c><v>1</v><row><row></c>`), []byte(`<si><si>`))
 	f.Add([]byte(`<row>0</v></c ></row>`), []byte(`0`)) // once a crash
+	f.Add([]byte(`<row><c r="A1"><f>1</f></c<</row><row/>`), []byte(`<si><t>&#x41;_x0041_</t></si>`))
 	f.Fuzz(func(t *testing.T, rows, texts []byte) {
 		look := func(rows string) (got []string, err error) {
 			b := workbook(t, map[string]string{"xl/worksheets/s1.xml": "<worksheet><sheetData>" + rows + "</sheetData></worksheet>", "xl/shared.xml": "<sst>" + string(texts) + "</sst>"})
@@ -358,7 +362,7 @@ func FuzzXLSX(f *testing.F) {
 			return got, err
 		}
 		got, err := look(string(rows))
-		if bytes.Contains(rows, []byte("<!")) || bytes.Contains(rows, []byte("</<")) { // there the comment would stand within a broken tag
+		if bytes.Contains(rows, []byte("<!")) || tagInTag.Match(rows) { // there the comment would stand within a broken tag
 			return
 		}
 		// A comment makes rows be read tag by tag: what comes out is the same.
