@@ -94,7 +94,10 @@ type noticed struct {
 
 func clone(o *order.Order) *order.Order {
 	c := *o
-	c.Lines, c.Custom = slices.Clone(o.Lines), slices.Clone(o.Custom)
+	c.Lines, c.Custom, c.Parties, c.References, c.Charges = slices.Clone(o.Lines), slices.Clone(o.Custom), slices.Clone(o.Parties), slices.Clone(o.References), slices.Clone(o.Charges)
+	for i := range c.Lines {
+		c.Lines[i].Custom, c.Lines[i].Charges = slices.Clone(c.Lines[i].Custom), slices.Clone(c.Lines[i].Charges)
+	}
 	return &c
 }
 
@@ -243,13 +246,18 @@ func (n *noticed) change() error {
 			n.alter(i)
 		}
 	}
-	for _, d := range []struct{ to, from *order.Date }{{&n.is.RequestedShipOn, &in.RequestedShipOn}, {&n.is.RequestedDeliveryOn, &in.RequestedDeliveryOn}, {&n.is.CancelAfter, &in.CancelAfter}} {
-		if *d.from != "" {
-			*d.to = *d.from
-		}
+	if in.Currency != "" && n.stored.Currency != "" && in.Currency != n.stored.Currency {
+		n.e.Add(finding.CurrencyDiffers, 0, "currency", in.Currency, "The change is in %s, but the order is in %s.", in.Currency, n.stored.Currency)
+	}
+	n.is.Say(nil, in, 0, "number", "sender_number", "partner", "ordered_on", "currency", "total", "tax_amount")
+	for _, p := range in.Parties {
+		n.is.SayParty(p)
 	}
 	return nil
 }
+
+// posted are fields of lines that no change sets: goods move by notices of their own.
+var posted = []string{"shipped", "received", "cancelled", "backordered"}
 
 func (n *noticed) add(i int) {
 	l := n.e.Order.Lines[i]
@@ -315,15 +323,12 @@ func (n *noticed) alter(i int) {
 	default:
 		l.Quantity, l.Cancelled = in.Quantity, order.Number{}
 	}
-	if !in.UnitPrice.IsZero() {
-		l.UnitPrice = in.UnitPrice
+	for _, name := range posted {
+		if f, _ := order.Lookup(order.Lines, name); f.Value(&n.e.Order, in) != "" {
+			n.e.Add(finding.NoticeDiffers, i+1, name, f.Value(&n.e.Order, in), "A change does not set %s of a line; it stays as it is.", name)
+		}
 	}
-	if in.RequestedShipOn != "" {
-		l.RequestedShipOn = in.RequestedShipOn
-	}
-	if in.RequestedDeliveryOn != "" {
-		l.RequestedDeliveryOn = in.RequestedDeliveryOn
-	}
+	n.is.Say(l, &n.e.Order, i+1, append([]string{"number", "sender_line", "quantity", "amount"}, posted...)...)
 }
 
 // check looks at the order as it would be: what the change touches must keep

@@ -168,3 +168,31 @@ func TestPriceBasis(t *testing.T) {
 		t.Error(text)
 	}
 }
+
+// What a change says besides quantities is done too, or said: nothing that is
+// read is passed over.
+func TestChangeOfTheRest(t *testing.T) {
+	d := open(t)
+	d.receive(pellow(1, "850", order4711))
+	before := d.order(order.Sales, "PELLOW", "", "PM-1")
+	change := func(control int, segments string) api.SetRecord {
+		return d.receive(pellow(control, "860", "BCH*04*SA*PM-1***20260317~"+segments+"CTT*1~")).Sets[0]
+	}
+	// The same place by its code and name is no other place.
+	if set := change(2, "N1*ST*Pellow Marina*92*0040~POC*1*QI*21**MR*1.33**VP*00113~"); set.State != api.StateDone || fmt.Sprint(d.order(order.Sales, "PELLOW", "", "PM-1").Parties) != fmt.Sprint(before.Parties) {
+		t.Errorf("%s %+v", set.State, set.Findings)
+	}
+	if set := change(3, "N1*ST*Pellow Boathouse*92*0050~POC*1*PC*21**MR*1.50**VP*00113~PID*F****Rope, white~"); set.State != api.StateDone {
+		t.Fatalf("%s %+v", set.State, set.Findings)
+	}
+	o := d.order(order.Sales, "PELLOW", "", "PM-1")
+	if p := o.Party("ship_to"); p.Code != "0050" || p.Name != "Pellow Boathouse" {
+		t.Errorf("the new place: %+v", p)
+	}
+	if l := o.Lines[0]; l.UnitPrice.String() != "1.50" || l.Description != "Rope, white" || l.Quantity.String() != "21" {
+		t.Errorf("%+v", l)
+	}
+	if set := change(4, "CUR*BY*USD~POC*1*QI*22**MR*1.50**VP*00113~"); set.State != api.StateHeld || set.Findings[0].Code != finding.CurrencyDiffers {
+		t.Errorf("another currency: %s %+v", set.State, set.Findings)
+	}
+}

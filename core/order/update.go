@@ -234,6 +234,48 @@ func (o *Order) clone() *Order {
 	return &out
 }
 
+// Say sets what line n of in says, counted from 1, in line l of the order; with n
+// 0 the header, parties aside. Fields whose names are in but stay as they are, and
+// so do codes that differ in letter case only.
+func (o *Order) Say(l *Line, in *Order, n int, but ...string) {
+	var line *Line
+	if n > 0 {
+		line = &in.Lines[n-1]
+	}
+	var names []string
+	in.Each(func(at int, field, _ string) {
+		if role, _, _ := strings.Cut(field, "."); at == n && !slices.Contains(but, field) && !slices.Contains(Roles, role) {
+			names = append(names, field)
+		}
+	})
+	level := Header
+	if n > 0 {
+		level = Lines
+	}
+	for _, name := range names {
+		if f, ok := Lookup(level, name); ok && !strings.EqualFold(f.Value(o, l), f.Value(in, line)) {
+			f.copy(o, l, in, line, false)
+		}
+	}
+}
+
+// SayParty brings what another order says of a party: nothing where it is the
+// same as far as it is said, else the whole of it, for another place has another
+// address.
+func (o *Order) SayParty(p Party) {
+	was := o.Party(p.Role)
+	if was == nil {
+		o.Parties = append(o.Parties, p)
+		return
+	}
+	for i := range partyParts {
+		if v := *partyParts[i].of(&p); v != "" && !strings.EqualFold(v, *partyParts[i].of(was)) {
+			*was = p
+			return
+		}
+	}
+}
+
 // copy sets the field in one order to what another says.
 func (f *Field) copy(to *Order, toLine *Line, from *Order, fromLine *Line, clear bool) {
 	if f.Value(from, fromLine) == "" && (!clear || f.Value(to, toLine) == "") {
