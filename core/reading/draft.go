@@ -22,6 +22,9 @@ func Read(m *mapping.Mapping, g *Group, set *list.Set) *intent.Intent { return E
 // Explain is Read, and calls watch with every step that every value takes.
 func Explain(m *mapping.Mapping, g *Group, set *list.Set, watch func(Step)) *intent.Intent {
 	d := explain(m, g, set, watch)
+	if m.Document.Set != "" && !d.Orphan {
+		purpose(m.Document.Set, g, d)
+	}
 	if m.FromSeller && !d.Orphan {
 		d.FromSeller()
 	}
