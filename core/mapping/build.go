@@ -91,7 +91,7 @@ func (n *node) number(key string) int {
 var namePattern = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,63}$`)
 
 func (b *builder) mapping(root *node) *Mapping {
-	m := &Mapping{Name: root.str("name"), About: root.str("about"), Parts: map[order.Level]*Part{}, Bindings: map[order.Level][]Binding{}}
+	m := &Mapping{Name: root.str("name"), About: root.str("about"), Bindings: map[order.Level][]Binding{}}
 	b.m = m
 	if !namePattern.MatchString(m.Name) {
 		b.add(finding.MappingWrongValue, root.get("name").at, m.Name, "name must be of small letters, digits and hyphens, at most 64.")
@@ -135,14 +135,13 @@ func (b *builder) mapping(root *node) *Mapping {
 	b.group(orders.get("group"), &m.Group)
 	for i, level := range order.Levels {
 		if p := orders.get("parts"); p != nil && p.get(string(level)) != nil {
-			m.Parts[level] = b.part(p.get(string(level)))
-			m.PartsAt[i] = m.Parts[level]
+			m.Parts[i] = b.part(p.get(string(level)))
 		}
 		if n := root.get(string(level)); n != nil {
 			b.records, _ = m.Document.Records.(*x12.Address)
 			b.each = b.records
-			if m.PartsAt[i] != nil && m.PartsAt[i].Each != nil {
-				b.each, _ = m.PartsAt[i].Each.(*x12.Address)
+			if m.Parts[i] != nil && m.Parts[i].Each != nil {
+				b.each, _ = m.Parts[i].Each.(*x12.Address)
 			}
 			m.Bindings[level] = b.bindings(n, level, m.Document.Locale)
 			m.Levels[i] = m.Bindings[level]

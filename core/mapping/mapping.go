@@ -32,14 +32,13 @@ type Mapping struct {
 	Group     Grouping
 	Tolerance order.Number
 	Rounding  order.Rounding
-	Parts     map[order.Level]*Part
 	Bindings  map[order.Level][]Binding
 	Results   Results
 	Again     Again
 	Holds     []string     // codes of warnings that hold an order; "all" is every one
 	ByHand    [2]float64   // minutes for an order and for each of its lines
 	Levels    [4][]Binding // Bindings by the index of order.Levels
-	PartsAt   [4]*Part     // Parts by the same index
+	Parts     [4]*Part     // by the same index; nil where the mapping says nothing of the level
 	Needs     []string     // steps of a sequence whose results it takes
 	Computes  bool         // an expression stands somewhere
 	wide      bool         // bindings ask for the objects around the records
@@ -423,3 +422,7 @@ func Match(pattern, name string) bool {
 // mapped: the mapping names two forms of a date that differ only in the order
 // of day and month.
 func (m *Mapping) Undecided() bool { return m.swaps }
+
+// Part is how the repeating parts of a level stand in the rows; nil where the
+// mapping says nothing of it.
+func (m *Mapping) Part(level order.Level) *Part { return m.Parts[slices.Index(order.Levels, level)] }

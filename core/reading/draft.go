@@ -327,7 +327,7 @@ func (w *worker) sameValue(b *bound, a, c source.Cell) bool {
 func (w *worker) lines() {
 	w.part = mapping.InLines
 	defer func() { w.part = mapping.InHeader }()
-	rows, part := w.g.Rows, w.m.PartsAt[mapping.InLines]
+	rows, part := w.g.Rows, w.m.Parts[mapping.InLines]
 	w.d.Order.Lines = make([]order.Line, 0, len(rows))
 	w.d.Trace.Rows = make([]int, 0, len(rows))
 	rowkind := w.m.Group.By == "rowkind"
@@ -439,7 +439,7 @@ func (w *worker) continued(r *Row) {
 func (w *worker) others(level int) {
 	w.part = level
 	defer func() { w.part = mapping.InHeader }()
-	part := w.m.PartsAt[level]
+	part := w.m.Parts[level]
 	for i := range w.g.Rows {
 		r := &w.g.Rows[i]
 		switch {

@@ -90,7 +90,7 @@ func (w *worker) weigh(e *Evidence, b *bound, r *Row) {
 			c.second++
 		}
 	}
-	part := w.m.PartsAt[w.part]
+	part := w.m.Parts[w.part]
 	if part != nil && part.Each != nil && r.Node != nil {
 		for _, n := range part.Each.All(r.Node) {
 			look(view{row: &Row{Record: source.Record{Row: r.Row, Line: r.Line, Node: n}, plan: r.plan}})

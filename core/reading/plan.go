@@ -98,7 +98,7 @@ func bind(m *mapping.Mapping, head *source.Record, around *around, decided *Evid
 			p.reads[x] = append(p.reads[x], s)
 		}
 	}
-	if part := m.PartsAt[mapping.InLines]; part != nil && part.Across == "matrix" && len(p.bound[mapping.InLines]) > 0 {
+	if part := m.Parts[mapping.InLines]; part != nil && part.Across == "matrix" && len(p.bound[mapping.InLines]) > 0 {
 		p.matrix = columnsOf(part, p, &all)
 	}
 	for level := mapping.InLines; level <= mapping.InCharges; level++ {
@@ -128,7 +128,7 @@ func conditions(m *mapping.Mapping) []*mapping.Expr {
 	add(m.Document.LeaveOut)
 	add(m.Document.Keep)
 	add(m.Group.When)
-	for _, part := range m.PartsAt {
+	for _, part := range m.Parts {
 		if part != nil {
 			add(part.When)
 		}
@@ -330,7 +330,7 @@ func (p *plan) spot(src *mapping.Source, at origin.Place) (spot, *finding.Findin
 			}
 		}
 	}
-	part := p.m.PartsAt[mapping.InLines]
+	part := p.m.Parts[mapping.InLines]
 	switch {
 	case len(stands) == 1:
 		s.column = stands[0]
@@ -430,7 +430,7 @@ func eachHeading(m *mapping.Mapping, sheet string, yield func(text string, words
 			}
 		}
 	}
-	if part := m.PartsAt[mapping.InLines]; part != nil {
+	if part := m.Parts[mapping.InLines]; part != nil {
 		each(part.Matrix)
 	}
 }

@@ -176,7 +176,7 @@ func (w *writer) taken(c int) bool {
 	if letter(w.m.Group.Columns) || w.m.Group.Kind != nil && letter([]mapping.Source{*w.m.Group.Kind}) {
 		return true
 	}
-	if p := w.m.Parts[order.Lines]; p != nil && p.Range[0] > 0 && c >= p.Range[0] && c <= p.Range[1] {
+	if p := w.m.Part(order.Lines); p != nil && p.Range[0] > 0 && c >= p.Range[0] && c <= p.Range[1] {
 		return true
 	}
 	for _, level := range order.Levels {
@@ -304,7 +304,7 @@ func (w *writer) claim(levels ...order.Level) {
 }
 
 func (w *writer) across(level order.Level) bool {
-	p := w.m.Parts[level]
+	p := w.m.Part(level)
 	return p != nil && p.Across == "numbered"
 }
 
@@ -341,7 +341,7 @@ func (w *writer) table(orders []order.Order) Page {
 	w.claim(order.Levels...)
 	page := Page{Name: w.sheetName(0, &order.Order{})}
 	page.Rows = w.around(nil, values{&order.Order{}, []map[string]string{{}}}, orders)
-	part := w.m.Parts[order.Lines]
+	part := w.m.Part(order.Lines)
 	var body [][]string
 	switch {
 	case part != nil && part.Across == "numbered":
@@ -410,7 +410,7 @@ func (w *writer) order(v values) [][]string {
 		return w.kinds(v)
 	}
 	once := w.m.Group.By == "opener" || w.m.Group.By == "gap" && len(w.m.Group.Columns) == 0
-	next := w.m.Parts[order.Lines] != nil && w.m.Parts[order.Lines].Next
+	next := w.m.Part(order.Lines) != nil && w.m.Part(order.Lines).Next
 	n := max(len(v.o.Lines), w.count(order.Parties, v), w.count(order.Charges, v))
 	var rows [][]string
 	if next {

@@ -293,7 +293,7 @@ func (t *tree) record(v values, root *ordered) (*ordered, error) {
 		if len(t.m.Bindings[level]) == 0 {
 			return nil
 		}
-		part := t.m.Parts[level]
+		part := t.m.Part(level)
 		if part == nil || part.Each == nil {
 			return fmt.Errorf("the mapping does not say at which path the %s are", level)
 		}

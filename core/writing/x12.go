@@ -51,7 +51,7 @@ func (c *composer) order(o *order.Order) {
 		in = c.w.Open(in, records)
 	}
 	c.level(o, mapping.InHeader, in, in, values[0])
-	part := c.m.PartsAt[mapping.InLines]
+	part := c.m.Parts[mapping.InLines]
 	for i := range o.Lines {
 		at := in
 		if part != nil {
@@ -140,7 +140,7 @@ func (c *composer) level(o *order.Order, level int, header, in *x12.Loop, values
 // charges writes the allowances and charges that repeat, as far as the header's
 // own bindings have left them.
 func (c *composer) charges(o *order.Order, in *x12.Loop, values map[string]string) {
-	part := c.m.PartsAt[mapping.InCharges]
+	part := c.m.Parts[mapping.InCharges]
 	if part == nil {
 		return
 	}

@@ -3,7 +3,7 @@ import { useMutation, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import Column from 'primevue/column'
 import Select from 'primevue/select'
-import { computed, ref } from 'vue'
+import { ref } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { api, data } from '../api/client'
@@ -16,7 +16,7 @@ import { usePages } from '../paging'
 // oldest first, each with its reason and a way to try it again.
 const router = useRouter()
 const client = useQueryClient()
-const kinds = [{ kind: 'order', label: 'orders of documents' }, { kind: 'set', label: 'sets that came' }, { kind: 'notice', label: 'notices to send' }] as const
+const kinds = [{ kind: 'order', label: 'orders of documents', one: 'order' }, { kind: 'set', label: 'sets that came', one: 'set that came' }, { kind: 'notice', label: 'notices to send', one: 'notice to send' }] as const
 const kind = ref<(typeof kinds)[number]['kind']>()
 const { trail, page, error, isPending, refetch } = usePages('held', [kind], (cursor) => data(api.GET('/api/v1/held', { params: { query: { kind: kind.value, limit: 50, cursor } } })))
 const retry = useMutation({
@@ -29,7 +29,7 @@ const retry = useMutation({
 type Held = NonNullable<typeof page.value>['items'][number]
 const target = (h: Held) => (h.interchange ? `/exchange/${h.interchange}` : `/loads/${h.load}?tab=mend`)
 const where = (h: Held) => (h.interchange ? `interchange ${h.interchange}, set ${h.set}` : `load ${h.load}, order ${h.load_seq}`)
-const label = computed(() => Object.fromEntries(kinds.map((k) => [k.kind, k.label.replace(/s(?= |$).*/, '')])))
+const word = (h: Held) => kinds.find((k) => k.kind === h.kind)?.one ?? h.kind
 </script>
 
 <template>
@@ -41,7 +41,7 @@ const label = computed(() => Object.fromEntries(kinds.map((k) => [k.kind, k.labe
     <StateNote v-if="retry.error.value" :error="retry.error.value" class="sheet" @retry="retry.reset()" />
     <PagedTable v-model:trail="trail" :page="page" :error="error" :loading="isPending" row-key="id" empty="Nothing is held." @open="router.push(target($event))" @retry="refetch()">
       <Column header="Since"><template #body="{ data: h }"><span class="when">{{ when(h.since) }}</span></template></Column>
-      <Column header="What"><template #body="{ data: h }">{{ label[h.kind] }}</template></Column>
+      <Column header="What"><template #body="{ data: h }">{{ word(h) }}</template></Column>
       <Column header="Partner" field="partner" />
       <Column header="Order"><template #body="{ data: h }"><RouterLink class="when" :to="target(h)" @click.stop>{{ h.number || 'no number' }}</RouterLink></template></Column>
       <Column header="Where"><template #body="{ data: h }"><span class="soft when">{{ where(h) }}</span></template></Column>
