@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -141,6 +142,9 @@ func TestKeys(t *testing.T) {
 	var mu sync.Mutex
 	done := map[string][]int64{}
 	at, most := map[string]int{}, 0
+	var three sync.WaitGroup // the first three wait for each other, so that three are at once however slow the machine
+	three.Add(3)
+	var begun atomic.Int32
 	b := begin(t, open(t), Kind{AtOnce: 3, Key: func(_ context.Context, n int64) (string, error) { return fmt.Sprint(n % 5), nil }, Work: func(_ context.Context, n int64) error {
 		name := fmt.Sprint(n % 5)
 		mu.Lock()
@@ -154,6 +158,10 @@ func TestKeys(t *testing.T) {
 			t.Errorf("two of key %s at once", name)
 		}
 		mu.Unlock()
+		if begun.Add(1) <= 3 {
+			three.Done()
+			three.Wait()
+		}
 		time.Sleep(time.Millisecond)
 		mu.Lock()
 		defer mu.Unlock()
