@@ -18,7 +18,7 @@ type Interchange struct {
 	GroupControl   int64             `json:"group_control,omitempty" doc:"Ours: GS06"`
 	Document       string            `json:"document,omitempty" doc:"SHA-256"`
 	Kinds          string            `json:"kinds" doc:"Its transaction sets"`
-	State          string            `json:"state" enum:"received,done,held,rejected,duplicate,unknown,ready,sent,accepted,noted,partly"`
+	State          string            `json:"state" enum:"arriving,received,done,held,rejected,duplicate,unknown,ready,sent,accepted,noted,partly"`
 	Overdue        bool              `json:"overdue,omitempty" doc:"It should have been acknowledged by now"`
 	Name           string            `json:"name,omitempty" doc:"Of the file it came or goes in"`
 	Answers        int64             `json:"answers,omitempty" doc:"The interchange that it acknowledges"`
@@ -95,6 +95,7 @@ type PartnerDetail struct {
 
 // States of interchanges and sets.
 const (
+	StateArriving  = "arriving"  // in: kept, it is being read
 	StateReceived  = "received"  // in: kept, what it asks for has not been done
 	StateDone      = "done"      // in: what it asks for has been done
 	StateHeld      = "held"      // a person must look at it

@@ -149,7 +149,7 @@ func (a *app) fillExchange(ctx context.Context, calls *client.Client, dir string
 	}
 	if err := until(ctx, func() (bool, error) {
 		page, err := calls.Interchanges(ctx, url.Values{"partner": {"VARNHOLT"}, "direction": {"in"}, "kind": {"810"}})
-		return len(page.Items) > 0 && page.Items[0].State != api.StateReceived, err
+		return len(page.Items) > 0 && page.Items[0].State != api.StateArriving && page.Items[0].State != api.StateReceived, err
 	}); err != nil {
 		return fmt.Errorf("the invoice of VARNHOLT did not come: %w", err)
 	}

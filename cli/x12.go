@@ -175,7 +175,7 @@ func checkFile(name string, p *partner.Partner) (found []x12.Finding, sets int, 
 			placed, list := x12.Check(s)
 			found = append(found, list[len(s.Findings):]...)
 			root := x12.Tree(s, placed)
-			found = append(found, x12.CheckCount(s, root)...)
+			found = append(found, x12.CheckCount(s, placed)...)
 			if p != nil {
 				found = append(found, x12.CheckRules(root, p.Rules[s.ID])...)
 			}

@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime/debug"
+	"slices"
 	"sync"
 	"time"
 
@@ -176,6 +177,11 @@ func (x *Exchange) work(ctx context.Context, id int64) error {
 	switch {
 	case err != nil:
 		return err
+	case i.Direction == "in" && i.State == api.StateArriving:
+		if err := x.read(ctx, &i); err != nil || i.State != api.StateReceived {
+			return err
+		}
+		return x.take(ctx, &i)
 	case i.Direction == "in" && i.State == api.StateReceived:
 		return x.take(ctx, &i)
 	case i.Direction == "out" && i.State == api.StateReady:
@@ -184,12 +190,15 @@ func (x *Exchange) work(ctx context.Context, id int64) error {
 	return nil
 }
 
+// underWay are the states that the queue has more to do in.
+var underWay = []string{api.StateArriving, api.StateReceived, api.StateReady}
+
 // settled waits until the queue has dealt with an interchange, and gives it.
 func (x *Exchange) settled(ctx context.Context, id int64) (api.Interchange, error) {
 	for {
 		woken := x.store.Woken()
 		i, err := x.store.Interchange(ctx, id, x.now())
-		if err != nil || i.State != api.StateReceived && i.State != api.StateReady {
+		if err != nil || !slices.Contains(underWay, i.State) {
 			return i, err
 		}
 		select {
@@ -277,11 +286,7 @@ func (x *Exchange) watch(ctx context.Context, name string) {
 		x.log.Error("partner's folder cannot be made", "partner", name, "error", err)
 	}
 	w := folder.Watch{Dir: filepath.Join(x.dir, name, "in"), Load: func(ctx context.Context, f *os.File, file, _ string) (folder.Result, error) {
-		info, err := f.Stat()
-		if err != nil {
-			return folder.Result{}, err
-		}
-		came, err := x.Receive(ctx, f, info.Size(), file, "folder "+name)
+		came, err := x.Receive(ctx, f, file, "folder "+name)
 		if store.IsFull(err) || ctx.Err() != nil {
 			err = errors.Join(folder.ErrLater, err)
 		}

@@ -31,12 +31,12 @@ import (
 // desk is an exchange with the demo's partners and a clock of its own.
 type desk struct {
 	*Exchange
-	t   *testing.T
+	t   testing.TB
 	at  time.Time
 	dir string
 }
 
-func open(t *testing.T) *desk {
+func open(t testing.TB) *desk {
 	t.Helper()
 	s, err := store.Open(filepath.Join(t.TempDir(), "data"))
 	if err != nil {
@@ -102,7 +102,7 @@ const order4711 = "BEG*00*SA*PM-1**20260316~CUR*BY*EUR~N1*ST*Pellow Marina*92*00
 
 func (d *desk) receive(doc string) api.Interchange {
 	d.t.Helper()
-	all, err := d.Receive(context.Background(), strings.NewReader(doc), int64(len(doc)), "test.edi", "test")
+	all, err := d.Receive(context.Background(), strings.NewReader(doc), "test.edi", "test")
 	if err != nil || len(all) != 1 {
 		d.t.Fatal(len(all), err)
 	}

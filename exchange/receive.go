@@ -5,6 +5,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"io"
 	"slices"
@@ -20,14 +21,128 @@ import (
 	"koinos/store"
 )
 
-// arrival is an interchange as it is read from a document.
+// errSeveral says that a document holds several interchanges, each of which is kept
+// as a document of its own.
+var errSeveral = errors.New("several interchanges")
+
+// Receive keeps what came: each interchange of a document as a document of its
+// own. Reading it, its acknowledgement and what its sets ask for are a job that goes
+// on when the caller goes away; Receive waits for it. What is held says why.
+func (x *Exchange) Receive(ctx context.Context, r io.Reader, name, by string) ([]api.Interchange, error) {
+	all, err := x.partners(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var came []api.Interchange
+	var documents []api.Document
+	keep := func(sha string, size int64) {
+		documents = append(documents, api.Document{SHA: sha, Name: name, Size: size, Shape: source.Shape{Format: source.X12}, ReceivedAt: x.now().UTC(), ReceivedBy: by})
+	}
+	sha, size, err := x.store.KeepFile(r, func(f io.ReaderAt, size int64) error {
+		if size == 0 {
+			return finding.Fatal(finding.DocumentEmpty, origin.Place{}, "The document is empty.")
+		}
+		cuts, err := cut(io.NewSectionReader(f, 0, size))
+		if err != nil {
+			return err
+		}
+		for n, c := range cuts {
+			came = append(came, c.interchange(all))
+			if len(cuts) == 1 {
+				return nil
+			}
+			end := size
+			if n+1 < len(cuts) {
+				end = cuts[n+1].from
+			}
+			sha, size, err := x.store.KeepFile(io.NewSectionReader(f, c.from, end-c.from), func(io.ReaderAt, int64) error { return nil })
+			if err != nil {
+				return err
+			}
+			keep(sha, size)
+		}
+		return errSeveral
+	})
+	if err == nil {
+		keep(sha, size)
+	} else if !errors.Is(err, errSeveral) {
+		return nil, err
+	}
+	for _, d := range documents {
+		if _, err := x.store.PutDocument(ctx, d); err != nil {
+			return nil, err
+		}
+	}
+	if err := x.store.Write(ctx, func(t *store.Tx) error {
+		for n := range came {
+			i := &came[n]
+			i.Name, i.By, i.At, i.Document = name, by, x.now().UTC(), documents[n].SHA
+			if err := x.add(t, i); err != nil {
+				return err
+			}
+		}
+		return nil
+	}); err != nil {
+		return nil, err
+	}
+	for n := range came {
+		if came[n], err = x.settled(ctx, came[n].ID); err != nil {
+			return came[:n], err
+		}
+	}
+	return came, nil
+}
+
+// piece is an interchange of a document.
+type piece struct {
+	from int64            // first byte
+	i    *x12.Interchange // nil where the document holds none
+}
+
+// cut finds the interchanges of a document. What stands in front of the first
+// belongs to it.
+func cut(r io.Reader) (all []piece, err error) {
+	err = x12.Read(r, x12.Handler{Interchange: func(i *x12.Interchange) error {
+		p := piece{i: i}
+		if len(all) > 0 {
+			p.from = i.Segment.Offset
+		}
+		all = append(all, p)
+		return nil
+	}})
+	if len(all) == 0 {
+		all = []piece{{}}
+	}
+	return all, err
+}
+
+// interchange is a piece as it is kept before it is read.
+func (p *piece) interchange(partners []*partner.Partner) api.Interchange {
+	out := api.Interchange{Direction: "in", State: api.StateArriving}
+	if p.i == nil {
+		return out
+	}
+	out.Control, _ = strconv.ParseInt(p.i.Control, 10, 64)
+	for _, one := range partners {
+		if one.Them.Key() == p.i.SenderQualifier+":"+p.i.Sender && one.Us.Key() == p.i.ReceiverQualifier+":"+p.i.Receiver {
+			out.Partner = one.Name
+		}
+	}
+	return out
+}
+
+// arrival is an interchange while it is read.
 type arrival struct {
+	x        *Exchange
+	ctx      context.Context
+	kept     *api.Interchange
+	p        *partner.Partner // nil where nobody knows it
 	i        *x12.Interchange
-	from     int64 // first byte
-	before   int   // segments of the document in front of it: rows are counted in its own
-	kept     api.Interchange
+	state    string // of its sets
 	kinds    []string
-	findings []finding.Finding
+	seq      int
+	sets     []api.SetRecord // that are not in the store yet
+	findings int             // of those
 	broken   map[string]bool // groups, by their control number, that are rejected
 	answers  []answered      // what it says of what we sent
 	received []string        // TA1 segments
@@ -35,159 +150,170 @@ type arrival struct {
 
 // answered is what a 997 or 999 says of a group of ours.
 type answered struct {
-	set   int // index in kept.Sets
+	set   api.SetRecord
 	group int64
 	state string            // of the group
 	sets  map[string]string // state by the set's control number
 	says  map[string][]finding.Finding
 }
 
-// Receive keeps what came: each interchange of a document as a document of its
-// own, with its acknowledgement. What its sets ask for is a job that goes on when
-// the caller goes away; Receive waits for it. What is held says why.
-func (x *Exchange) Receive(ctx context.Context, r io.ReaderAt, size int64, name, by string) ([]api.Interchange, error) {
-	all, err := x.partners(ctx)
+// read reads an interchange that has come: its sets go into the store some at a
+// time, then its acknowledgement with what it says of what we sent, both or
+// neither. Where that was interrupted it begins anew.
+func (x *Exchange) read(ctx context.Context, kept *api.Interchange) error {
+	a := &arrival{x: x, ctx: ctx, kept: kept, broken: map[string]bool{}, state: api.StateReceived}
+	known := int64(0)
+	var err error
+	if kept.Partner != "" {
+		if a.p, err = x.Partner(ctx, kept.Partner); err != nil {
+			return err
+		}
+		if known, err = x.store.KnownControl(ctx, kept.Partner, kept.Control, kept.ID); err != nil {
+			return err
+		}
+	}
+	for more := true; more; {
+		if err := x.store.Write(ctx, func(t *store.Tx) (err error) {
+			more, err = t.ForgetSets(kept.ID, setsAtATime)
+			return err
+		}); err != nil {
+			return err
+		}
+	}
+	kept.State, kept.Findings = api.StateReceived, nil
+	switch {
+	case known != 0:
+		kept.State, a.state = api.StateDuplicate, api.StateDuplicate
+	case a.p == nil:
+		kept.State = api.StateUnknown
+	}
+	f, err := x.store.OpenFile(kept.Document)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	came, err := x.read(io.NewSectionReader(r, 0, size), all)
-	if err != nil {
-		return nil, err
+	defer f.Close()
+	var judging x12.Judging
+	if err := x12.Read(io.NewSectionReader(f, 0, f.Size()), judging.Watch(a.handler())); err != nil {
+		return err
 	}
-	for n, a := range came {
-		end := size
-		if n+1 < len(came) {
-			end = came[n+1].from
-		}
-		if n == 0 {
-			a.from = 0
-		}
-		a.kept.Name, a.kept.By, a.kept.At = name, by, x.now().UTC()
-		if err := x.keep(ctx, a, io.NewSectionReader(r, a.from, end-a.from)); err != nil {
-			return nil, err
-		}
-		a.kept.Sets, a.findings = nil, nil
+	if a.i == nil {
+		a.kept.Findings = append(a.kept.Findings, finding.New(finding.DocumentEmpty, origin.Place{}, "", "The document holds no interchange."))
 	}
-	out := []api.Interchange{}
-	for _, a := range came {
-		i, err := x.settled(ctx, a.kept.ID)
-		if err != nil {
-			return out, err
-		}
-		out = append(out, i)
+	if known != 0 {
+		a.kept.Findings = append(a.kept.Findings, finding.New(finding.X12Duplicate, origin.Place{Row: 1}, a.i.Control, "The control number %s came from %s before, in interchange %d; nothing is done a second time.", a.i.Control, a.p.Name, known))
 	}
-	return out, nil
+	if err := a.flush(); err != nil {
+		return err
+	}
+	kept.Kinds = strings.Join(a.kinds, " ")
+	return x.store.Write(ctx, func(t *store.Tx) error {
+		if a.p != nil && known == 0 {
+			if err := a.matched(t); err != nil {
+				return err
+			}
+		}
+		if err := t.KnowInterchange(kept); err != nil {
+			return err
+		}
+		if a.p == nil || a.p.Acknowledge.With == "none" || len(judging.Replies) == 0 || !judging.Replies[0].Needed() {
+			return nil
+		}
+		return x.acknowledge(t, kept, a.p, judging.Replies[0], known != 0)
+	})
 }
 
-// read finds the interchanges of a document.
-func (x *Exchange) read(r io.Reader, partners []*partner.Partner) ([]*arrival, error) {
-	var came []*arrival
-	var a *arrival
-	var p *partner.Partner
-	start := func() {
-		a = &arrival{broken: map[string]bool{}, kept: api.Interchange{Direction: "in", State: api.StateUnknown}}
-		came = append(came, a)
-		p = nil
-	}
-	err := x12.Read(r, x12.Handler{
+func (a *arrival) handler() x12.Handler {
+	return x12.Handler{
 		Interchange: func(i *x12.Interchange) error {
-			lead := a != nil && a.i == nil // rubbish in front belongs to it
-			if !lead {
-				start()
-			}
-			if a.i, a.from = i, i.Segment.Offset; !lead && len(came) > 1 {
-				a.before = i.Segment.Row - 1
-			}
-			a.kept.Control, _ = strconv.ParseInt(i.Control, 10, 64)
-			for _, one := range partners {
-				if one.Them.Key() == i.SenderQualifier+":"+i.Sender && one.Us.Key() == i.ReceiverQualifier+":"+i.Receiver {
-					p = one
-					a.kept.Partner, a.kept.State = p.Name, api.StateReceived
-				}
-			}
-			if p == nil {
-				a.findings = append(a.findings, finding.New(finding.PartnerUnknown, origin.Place{Row: i.Segment.Row - a.before, Segment: "ISA " + i.Control}, i.SenderQualifier+":"+i.Sender,
+			if a.i = i; a.p == nil {
+				a.kept.Findings = append(a.kept.Findings, finding.New(finding.PartnerUnknown, origin.Place{Row: i.Segment.Row, Segment: "ISA " + i.Control}, i.SenderQualifier+":"+i.Sender,
 					"No partner has the ids %s:%s (theirs) and %s:%s (ours).", i.SenderQualifier, i.Sender, i.ReceiverQualifier, i.Receiver))
 			}
 			return nil
 		},
-		Set: func(s *x12.Set) error {
-			a.set(s, p)
-			return nil
-		},
+		Checked: a.set,
 		GroupEnd: func(g *x12.Group, sets int) error {
-			if a.broken[g.Control] { // it is rejected as a whole, and the sender told so
-				for k := len(a.kept.Sets) - sets; k < len(a.kept.Sets); k++ {
-					s := &a.kept.Sets[k]
-					s.State = api.StateRejected
-					s.Findings = append(s.Findings, finding.New(finding.X12Rejected, origin.Place{Row: s.Row}, g.Control, "Its functional group %s is rejected: the group's trailer is wrong or missing.", g.Control))
-				}
+			if !a.broken[g.Control] {
+				return nil
 			}
-			return nil
+			return a.reject(g, sets)
 		},
 		Answer: func(s *x12.Segment) error {
 			a.received = append(a.received, s.String())
-			if !slices.Contains(a.kinds, "TA1") {
-				a.kinds = append(a.kinds, "TA1")
-			}
+			a.kind("TA1")
 			return nil
 		},
 		Finding: func(f x12.Finding) error {
-			if a == nil {
-				start()
-			}
 			if f.Level == x12.AtGroup {
 				a.broken[f.Group] = true
 			}
 			if f.Level == x12.AtInterchange || f.Level == x12.AtGroup {
-				a.findings = append(a.findings, a.found(&f))
+				a.kept.Findings = append(a.kept.Findings, source.FindingOf(&f))
 			}
 			return nil
 		},
-	})
-	if a == nil && err == nil {
-		start()
-		a.findings = append(a.findings, finding.New(finding.DocumentEmpty, origin.Place{}, "", "The document holds no interchange."))
 	}
-	return came, err
 }
 
-// found is a finding of X12 with its row counted in the interchange.
-func (a *arrival) found(f *x12.Finding) finding.Finding {
-	out := source.FindingOf(f)
-	out.Place.Row -= min(a.before, out.Place.Row)
-	return out
+func (a *arrival) kind(id string) {
+	if !slices.Contains(a.kinds, id) {
+		a.kinds = append(a.kinds, id)
+	}
 }
 
-// set records a transaction set.
-func (a *arrival) set(s *x12.Set, p *partner.Partner) {
-	placed, found := x12.Check(s)
-	rec := api.SetRecord{Seq: len(a.kept.Sets) + 1, Kind: s.ID, Control: s.Control, Row: s.Segments[0].Row - a.before, Rows: len(s.Segments), State: api.StateReceived}
+// set takes a transaction set in.
+func (a *arrival) set(s *x12.Set, placed []x12.Placed, found []x12.Finding) error {
+	a.seq++
+	rec := api.SetRecord{Seq: a.seq, Kind: s.ID, Control: s.Control, Row: s.Segments[0].Row, Rows: len(s.Segments), State: a.state}
 	if s.Group != nil {
 		rec.GroupControl = s.Group.Control
 	}
 	for i := range found {
-		rec.Findings = append(rec.Findings, a.found(&found[i]))
+		rec.Findings = append(rec.Findings, source.FindingOf(&found[i]))
 	}
-	if x12.Rejected(found) {
+	if x12.Rejected(found) && a.state == api.StateReceived {
 		rec.State = api.StateRejected
 	}
-	if p != nil {
-		for _, f := range p.CheckSet(s, placed) {
-			f.Place.Row -= min(a.before, f.Place.Row)
-			rec.Findings = append(rec.Findings, f)
-		}
+	if a.p != nil {
+		rec.Findings = append(rec.Findings, a.p.CheckSet(s, placed)...)
 	}
-	if !slices.Contains(a.kinds, s.ID) {
-		a.kinds = append(a.kinds, s.ID)
-	}
-	a.kept.Sets = append(a.kept.Sets, rec)
-	if s.ID == "997" || s.ID == "999" {
+	a.kind(s.ID)
+	a.sets = append(a.sets, rec)
+	if a.findings += len(rec.Findings); s.ID == "997" || s.ID == "999" {
 		if one := readAnswer(s); one != nil {
-			one.set = len(a.kept.Sets) - 1
+			one.set = rec
 			a.answers = append(a.answers, *one)
 		}
 	}
+	if len(a.sets) < setsAtATime && a.findings < setsAtATime {
+		return nil
+	}
+	return a.flush()
+}
+
+// flush puts sets into the store.
+func (a *arrival) flush() error {
+	err := a.x.store.Write(a.ctx, func(t *store.Tx) error { return t.PutSets(a.kept.ID, a.sets) })
+	a.sets, a.findings = a.sets[:0], 0
+	return err
+}
+
+// reject says of the sets of a group, the last so many, that it is rejected as a
+// whole: the sender is told so.
+func (a *arrival) reject(g *x12.Group, sets int) error {
+	if err := a.flush(); err != nil {
+		return err
+	}
+	return a.x.eachPage(a.ctx, a.kept.ID, a.seq-sets, func(page []api.SetRecord) ([]api.SetRecord, error) {
+		for k := range page {
+			s := &page[k]
+			if a.state == api.StateReceived {
+				s.State = api.StateRejected
+			}
+			s.Findings = append(s.Findings, finding.New(finding.X12Rejected, origin.Place{Row: s.Row}, g.Control, "Its functional group %s is rejected: the group's trailer is wrong or missing.", g.Control))
+		}
+		return page, nil
+	})
 }
 
 // outcomes are the states that acknowledgement codes (AK501, AK901, TA104) bring.
@@ -229,94 +355,34 @@ func readAnswer(s *x12.Set) *answered {
 	return a
 }
 
-// keep stores an interchange with its acknowledgement: both or neither.
-func (x *Exchange) keep(ctx context.Context, a *arrival, body *io.SectionReader) error {
-	sha, size, err := x.store.KeepFile(body, func(io.ReaderAt, int64) error { return nil })
-	if err != nil {
-		return err
-	}
-	if _, err := x.store.PutDocument(ctx, api.Document{SHA: sha, Name: a.kept.Name, Size: size, Shape: source.Shape{Format: source.X12}, ReceivedAt: a.kept.At, ReceivedBy: a.kept.By}); err != nil {
-		return err
-	}
-	a.kept.Document, a.kept.Kinds, a.kept.Findings = sha, strings.Join(a.kinds, " "), a.findings
-	var p *partner.Partner
-	if a.kept.Partner != "" {
-		if p, err = x.Partner(ctx, a.kept.Partner); err != nil {
-			return err
-		}
-	}
-	var reply *x12.Reply // worked out before the transaction
-	if p != nil && p.Acknowledge.With != "none" {
-		replies, err := x12.Judge(io.NewSectionReader(body, 0, body.Size()))
-		if err != nil {
-			return err
-		}
-		if len(replies) > 0 && replies[0].Needed() {
-			reply = replies[0]
-		}
-	}
-	return x.store.Write(ctx, func(t *store.Tx) error {
-		known := int64(0)
-		if p != nil {
-			if known, err = t.KnownControl(p.Name, a.kept.Control); err != nil {
-				return err
-			}
-		}
-		if known != 0 {
-			a.kept.State = api.StateDuplicate
-			a.kept.Findings = append(a.kept.Findings, finding.New(finding.X12Duplicate, origin.Place{Row: 1}, a.i.Control, "The control number %s came from %s before, in interchange %d; nothing is done a second time.", a.i.Control, p.Name, known))
-			for k := range a.kept.Sets {
-				a.kept.Sets[k].State = api.StateDuplicate
-			}
-		}
-		if err := x.matched(t, a, p, known != 0); err != nil {
-			return err
-		}
-		if err := t.AddInterchange(&a.kept); err != nil {
-			return err
-		}
-		if a.kept.State == api.StateReceived {
-			if err := t.AddJob(api.Job{Kind: api.InterchangeJob, Subject: a.kept.ID, DueAt: x.now()}); err != nil {
-				return err
-			}
-		}
-		if reply == nil {
-			return nil
-		}
-		return x.acknowledge(t, a, p, reply, known != 0)
-	})
-}
-
 // matched brings what the partner acknowledges to what we sent.
-func (x *Exchange) matched(t *store.Tx, a *arrival, p *partner.Partner, again bool) error {
-	if p == nil || again {
-		return nil
-	}
+func (a *arrival) matched(t *store.Tx) error {
 	for _, one := range a.answers {
-		rec := &a.kept.Sets[one.set]
-		ours, err := t.OutgoingByGroup(p.Name, one.group)
+		rec := one.set
+		ours, err := t.OutgoingByGroup(a.p.Name, one.group)
 		if err != nil {
 			return err
 		}
 		if ours.ID == 0 {
 			rec.State = api.StateHeld
-			rec.Findings = append(rec.Findings, finding.New(finding.NotSent, origin.Place{Row: rec.Row}, fmt.Sprint(one.group), "It acknowledges a group %d, which was never sent to %s.", one.group, p.Name))
+			rec.Findings = append(rec.Findings, finding.New(finding.NotSent, origin.Place{Row: rec.Row}, fmt.Sprint(one.group), "It acknowledges a group %d, which was never sent to %s.", one.group, a.p.Name))
+		} else {
+			rec.State = api.StateDone
+		}
+		if err := t.PutSets(a.kept.ID, []api.SetRecord{rec}); err != nil {
+			return err
+		}
+		if ours.ID == 0 {
 			continue
 		}
-		rec.State, rec.Number = api.StateDone, ""
 		for k := range ours.Sets {
-			s := ours.Sets[k]
-			to := one.sets[s.Control]
-			if to == "" {
-				to = one.state
+			s := &ours.Sets[k]
+			if s.State = one.sets[s.Control]; s.State == "" {
+				s.State = one.state
 			}
-			s.State = to
 			s.Findings = append(s.Findings, one.says[s.Control]...)
-			if err := t.SetSet(s); err != nil {
-				return err
-			}
 		}
-		if err := t.SetInterchange(ours.ID, one.state, ours.SentAt, a.kept.At); err != nil {
+		if err := errors.Join(t.PutSets(ours.ID, ours.Sets), t.SetInterchange(ours.ID, one.state, ours.SentAt, a.kept.At)); err != nil {
 			return err
 		}
 	}
@@ -326,24 +392,22 @@ func (x *Exchange) matched(t *store.Tx, a *arrival, p *partner.Partner, again bo
 			continue
 		}
 		control, _ := strconv.ParseInt(parts[1], 10, 64)
-		ours, err := t.OutgoingByControl(p.Name, control)
+		ours, err := t.OutgoingByControl(a.p.Name, control)
 		if err != nil {
 			return err
 		}
 		if ours.ID == 0 {
-			a.kept.Findings = append(a.kept.Findings, finding.New(finding.NotSent, origin.Place{}, parts[1], "Its TA1 speaks of an interchange %s, which was never sent to %s.", parts[1], p.Name))
+			a.kept.Findings = append(a.kept.Findings, finding.New(finding.NotSent, origin.Place{}, parts[1], "Its TA1 speaks of an interchange %s, which was never sent to %s.", parts[1], a.p.Name))
 			continue
 		}
-		if parts[4] == "R" { // what is in it was not looked at; acceptance of its sets comes with a 997
-			for _, s := range ours.Sets {
-				s.State = api.StateRejected
-				if err := t.SetSet(s); err != nil {
-					return err
-				}
-			}
-			if err := t.SetInterchange(ours.ID, api.StateRejected, ours.SentAt, a.kept.At); err != nil {
-				return err
-			}
+		if parts[4] != "R" { // what is in it was not looked at; acceptance of its sets comes with a 997
+			continue
+		}
+		for k := range ours.Sets {
+			ours.Sets[k].State = api.StateRejected
+		}
+		if err := errors.Join(t.PutSets(ours.ID, ours.Sets), t.SetInterchange(ours.ID, api.StateRejected, ours.SentAt, a.kept.At)); err != nil {
+			return err
 		}
 	}
 	return nil
@@ -351,7 +415,7 @@ func (x *Exchange) matched(t *store.Tx, a *arrival, p *partner.Partner, again bo
 
 // acknowledge writes and keeps the answer to an interchange, and makes its delivery
 // a job.
-func (x *Exchange) acknowledge(t *store.Tx, a *arrival, p *partner.Partner, reply *x12.Reply, again bool) error {
+func (x *Exchange) acknowledge(t *store.Tx, came *api.Interchange, p *partner.Partner, reply *x12.Reply, again bool) error {
 	control, err := t.NextNumber(p.Name, "interchange")
 	if err != nil {
 		return err
@@ -374,14 +438,15 @@ func (x *Exchange) acknowledge(t *store.Tx, a *arrival, p *partner.Partner, repl
 	if again {
 		kinds = "TA1"
 	}
-	out := api.Interchange{Partner: p.Name, Direction: "out", Control: control, Kinds: kinds, State: api.StateReady, Name: p.FileName(kinds, control), Answers: a.kept.ID, At: x.now().UTC(), By: "service"}
+	out := api.Interchange{Partner: p.Name, Direction: "out", Control: control, Kinds: kinds, State: api.StateReady, Name: p.FileName(kinds, control), Answers: came.ID, At: x.now().UTC(), By: "service"}
 	if out.Document, err = x.keepBytes(t, b.Bytes(), out.Name, "service"); err != nil {
 		return err
 	}
 	return x.add(t, &out)
 }
 
-// add keeps an interchange that is ready to leave, and makes its delivery a job.
+// add keeps an interchange that has come or is ready to leave, and makes what is to
+// be done with it a job.
 func (x *Exchange) add(t *store.Tx, i *api.Interchange) error {
 	if err := t.AddInterchange(i); err != nil {
 		return err

@@ -319,7 +319,7 @@ func (x *Exchange) again(ctx context.Context, i *api.Interchange, by string) (ap
 		return *i, err
 	}
 	defer f.Close()
-	came, err := x.Receive(ctx, f, f.Size(), i.Name, by)
+	came, err := x.Receive(ctx, io.NewSectionReader(f, 0, f.Size()), i.Name, by)
 	if err != nil || len(came) == 0 || came[0].State == api.StateUnknown {
 		return *i, err
 	}

@@ -41,10 +41,9 @@ func (x *Exchange) take(ctx context.Context, i *api.Interchange) error {
 			}
 		}
 		if held != nil { // the partner's mapping or sets are wrong: a person's work
-			err = x.settle(ctx, i.ID, kind, func(s *api.SetRecord) error {
-				if s.State == api.StateReceived || s.State == api.StateHeld {
-					s.State = api.StateHeld
-					s.Findings = append(ofSyntax(s.Findings), held...)
+			err = x.settle(ctx, i.ID, kind, func(sets []api.SetRecord) error {
+				for k := range sets {
+					sets[k].State, sets[k].Findings = api.StateHeld, append(ofSyntax(sets[k].Findings), held...)
 				}
 				return nil
 			})
@@ -91,34 +90,35 @@ func (x *Exchange) stateOf(ctx context.Context, i *api.Interchange) (string, err
 }
 
 // setsAtATime is how many sets one write settles: none holds the writer for long.
-const setsAtATime = 200
+const setsAtATime = 1_000
 
-// settle changes the sets of a kind of an interchange, some at a time.
-func (x *Exchange) settle(ctx context.Context, id int64, kind string, f func(*api.SetRecord) error) error {
-	for after := 0; ; {
-		sets, err := x.store.Sets(ctx, id, after, setsAtATime)
-		if err != nil || len(sets) == 0 {
+// eachPage changes the sets of an interchange behind one, some at a time: f gives
+// those of a page that have changed.
+func (x *Exchange) eachPage(ctx context.Context, id int64, after int, f func([]api.SetRecord) ([]api.SetRecord, error)) error {
+	for {
+		page, err := x.store.Sets(ctx, id, after, setsAtATime)
+		if err != nil || len(page) == 0 {
 			return err
 		}
-		after = sets[len(sets)-1].Seq
-		if err := x.store.Write(ctx, func(t *store.Tx) error {
-			for k := range sets {
-				s := &sets[k]
-				if s.Kind != kind {
-					continue
-				}
-				if err := f(s); err != nil {
-					return err
-				}
-				if err := t.SetSet(*s); err != nil {
-					return err
-				}
-			}
-			return nil
-		}); err != nil {
+		after = page[len(page)-1].Seq
+		changed, err := f(page)
+		if err == nil && len(changed) > 0 {
+			err = x.store.Write(ctx, func(t *store.Tx) error { return t.PutSets(id, changed) })
+		}
+		if err != nil {
 			return err
 		}
 	}
+}
+
+// settle changes the sets of a kind of an interchange that wait, some at a time.
+func (x *Exchange) settle(ctx context.Context, id int64, kind string, f func([]api.SetRecord) error) error {
+	return x.eachPage(ctx, id, 0, func(page []api.SetRecord) ([]api.SetRecord, error) {
+		page = slices.DeleteFunc(page, func(s api.SetRecord) bool {
+			return s.Kind != kind || s.State != api.StateReceived && s.State != api.StateHeld
+		})
+		return page, f(page)
+	})
 }
 
 // load loads the sets of a kind through the partner's mapping.
@@ -187,43 +187,55 @@ func (x *Exchange) rows(ctx context.Context, id int64, kind string) (rows []stri
 // loaded brings the outcomes of a load to the sets that it was made of.
 func (x *Exchange) loaded(ctx context.Context, id int64, kind string, l report.Load) error {
 	spans := &spanReader{x: x, ctx: ctx, load: l.ID}
-	return x.settle(ctx, id, kind, func(s *api.SetRecord) error {
-		if s.State != api.StateReceived && s.State != api.StateHeld {
-			return nil
+	return x.settle(ctx, id, kind, func(sets []api.SetRecord) error {
+		orders := make([]int64, 0, len(sets))
+		for k := range sets {
+			if err := x.outcome(ctx, l, &sets[k], spans); err != nil {
+				return err
+			}
+			orders = append(orders, sets[k].OrderID)
 		}
-		mine, err := spans.of(s.Row, s.Row+s.Rows-1)
+		revisions, err := x.store.RevisionsBy(ctx, l.ID, orders)
+		for k := range sets {
+			sets[k].Revision = revisions[sets[k].OrderID]
+		}
+		return err
+	})
+}
+
+// outcome brings the outcomes of the records of a set to it.
+func (x *Exchange) outcome(ctx context.Context, l report.Load, s *api.SetRecord, spans *spanReader) error {
+	mine, err := spans.of(s.Row, s.Row+s.Rows-1)
+	if err != nil {
+		return err
+	}
+	s.Findings, s.LoadID, s.State = ofSyntax(s.Findings), l.ID, api.StateDone
+	if len(mine) == 0 {
+		s.State = api.StateHeld
+		s.Findings = append(s.Findings, x.unread(ctx, l, s)...)
+		return nil
+	}
+	for _, o := range mine {
+		if s.Number = o.SenderNumber; o.OrderID != 0 {
+			s.OrderID = o.OrderID
+		}
+		if o.Outcome.Failed() {
+			s.State = api.StateHeld
+		}
+		if o.Errors+o.Warnings == 0 {
+			continue
+		}
+		found, err := x.store.Findings(ctx, l.ID, store.FindingFilter{Order: o.Seq, Limit: 50})
 		if err != nil {
 			return err
 		}
-		s.Findings, s.LoadID, s.State = ofSyntax(s.Findings), l.ID, api.StateDone
-		if len(mine) == 0 {
-			s.State = api.StateHeld
-			s.Findings = append(s.Findings, x.unread(ctx, l, s)...)
-			return nil
-		}
-		for _, o := range mine {
-			if s.Number = o.SenderNumber; o.OrderID != 0 {
-				s.OrderID = o.OrderID
-			}
-			if o.Outcome.Failed() {
-				s.State = api.StateHeld
-			}
-			if o.Errors+o.Warnings == 0 {
-				continue
-			}
-			found, err := x.store.Findings(ctx, l.ID, store.FindingFilter{Order: o.Seq, Limit: 50})
-			if err != nil {
-				return err
-			}
-			for _, f := range found {
-				if f.Finding.Code != finding.X12Noted && f.Finding.Code != finding.X12Rejected && f.Finding.Code != finding.X12Envelope {
-					s.Findings = append(s.Findings, f.Finding)
-				}
+		for _, f := range found {
+			if f.Finding.Code != finding.X12Noted && f.Finding.Code != finding.X12Rejected && f.Finding.Code != finding.X12Envelope {
+				s.Findings = append(s.Findings, f.Finding)
 			}
 		}
-		s.Revision, err = x.store.RevisionBy(ctx, s.OrderID, l.ID)
-		return err
-	})
+	}
+	return nil
 }
 
 // unread says why a load made nothing of a set.

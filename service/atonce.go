@@ -58,7 +58,7 @@ func (s *Service) loadAtOnce(h huma.API) {
 				name = kept.Name
 			}
 		}
-		got, err := s.receive(ctx, &upload{Name: form.File.Filename, body: form.File})
+		got, err := s.receive(ctx, &upload{streamed{form.File}, form.File.Filename})
 		if err != nil {
 			return nil, err
 		}

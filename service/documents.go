@@ -17,15 +17,18 @@ import (
 	"koinos/store"
 )
 
-// upload takes the request's body as a stream.
-type upload struct {
-	Name string `query:"name" required:"true" minLength:"1" maxLength:"255" doc:"File name, for people"`
-	body io.Reader
-}
+// streamed takes the request's body as a stream.
+type streamed struct{ body io.Reader }
 
-func (u *upload) Resolve(ctx huma.Context) []error {
+// Resolve keeps the body for the handler, who reads it.
+func (u *streamed) Resolve(ctx huma.Context) []error {
 	u.body = ctx.BodyReader()
 	return nil
+}
+
+type upload struct {
+	streamed
+	Name string `query:"name" required:"true" minLength:"1" maxLength:"255" doc:"File name, for people"`
 }
 
 type ByDocument struct {

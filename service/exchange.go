@@ -1,7 +1,6 @@
 package service
 
 import (
-	"bytes"
 	"cmp"
 	"context"
 	"errors"
@@ -20,9 +19,6 @@ import (
 	"koinos/exchange"
 	"koinos/store"
 )
-
-// mostInterchange is how long a body with interchanges may be: it is held.
-const mostInterchange = 64 << 20
 
 func (s *Service) partners(h huma.API) {
 	const tag = "Exchange"
@@ -179,19 +175,19 @@ func (s *Service) interchanges(h huma.API) {
 		})
 
 	type came struct {
-		Name    string `query:"name" doc:"What to call it; left out, interchange.edi"`
-		RawBody []byte
+		streamed
+		Name string `query:"name" doc:"What to call it; left out, interchange.edi"`
 	}
 	receive := op(http.MethodPost, "/interchanges", "receive-interchange", tag, "load", "Take in what a partner sent")
 	receive.Description = "The body is the bytes as they came, one interchange or several. Each is kept, recognised where its control number has come before, acknowledged, and brought into orders before the answer comes. Send the same bytes again where the answer was lost: nothing is done twice."
-	receive.MaxBodyBytes = min(mostInterchange, s.cfg.MaxBody)
+	receive.BodyReadTimeout = -1 // a large file over a slow line
 	receive.RequestBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/octet-stream": {Schema: &huma.Schema{Type: "string", Format: "binary"}}}}
 	handle(s, h, receive, func(ctx context.Context, in *came) (*answer[api.Page[api.Interchange]], error) {
 		name := path.Base(strings.ReplaceAll(in.Name, `\`, "/"))
 		if in.Name == "" {
 			name = "interchange.edi"
 		}
-		all, err := s.exchange.Receive(ctx, bytes.NewReader(in.RawBody), int64(len(in.RawBody)), name, callerOf(ctx).name)
+		all, err := s.exchange.Receive(ctx, in.body, name, callerOf(ctx).name)
 		return &answer[api.Page[api.Interchange]]{api.Page[api.Interchange]{Items: all}}, notNow(err)
 	})
 	act := func(verb, id, summary, description string, do func(context.Context, int64) (api.Interchange, error)) {

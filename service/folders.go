@@ -55,7 +55,7 @@ func (s *Service) loadFile(ctx context.Context, f Folder, file *os.File, name, o
 		}
 	}()
 	ctx = context.WithValue(ctx, callerKey, caller{"folder " + filepath.Base(f.Dir), scopes["load"]})
-	got, err := s.receive(ctx, &upload{Name: name, body: file})
+	got, err := s.receive(ctx, &upload{streamed{file}, name})
 	if err != nil {
 		return r, err
 	}

@@ -27,9 +27,20 @@ func columnsOf(table string, names ...string) *columns {
 }
 
 // unlessThere lets rows be whose key is there.
-func (c *columns) unlessThere() *columns {
+func (c *columns) unlessThere() *columns { return c.onConflict("NOTHING") }
+
+// orElse sets some columns of rows whose key is there.
+func (c *columns) orElse(names ...string) *columns {
+	sets := make([]string, len(names))
+	for i, name := range names {
+		sets[i] = name + " = excluded." + name
+	}
+	return c.onConflict("UPDATE SET " + strings.Join(sets, ", "))
+}
+
+func (c *columns) onConflict(do string) *columns {
 	for rows := range c.insert[1:] {
-		c.insert[rows+1] += " ON CONFLICT DO NOTHING"
+		c.insert[rows+1] += " ON CONFLICT DO " + do
 	}
 	return c
 }

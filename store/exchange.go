@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"math"
 	"strings"
@@ -128,28 +129,19 @@ func (t *Tx) AddInterchange(i *api.Interchange) error {
 	if err != nil {
 		return err
 	}
-	var answers, due any
-	if i.Answers != 0 {
-		answers = i.Answers
-	}
+	var due any
 	if !i.DueAt.IsZero() {
 		due = at(i.DueAt)
 	}
 	res, err := t.exec(`INSERT INTO interchanges (partner, direction, control, group_control, document, kinds, state, name, answers, at, due_at, by, findings) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		i.Partner, i.Direction, i.Control, i.GroupControl, null(i.Document), i.Kinds, i.State, i.Name, answers, at(i.At), due, i.By, string(found))
+		i.Partner, i.Direction, i.Control, i.GroupControl, null(i.Document), i.Kinds, i.State, i.Name, ref(i.Answers), at(i.At), due, i.By, string(found))
 	if err != nil {
 		return err
 	}
 	if i.ID, err = res.LastInsertId(); err != nil {
 		return err
 	}
-	for k := range i.Sets {
-		i.Sets[k].Interchange = i.ID
-		if err := t.putSet(&i.Sets[k]); err != nil {
-			return err
-		}
-	}
-	return nil
+	return t.PutSets(i.ID, i.Sets)
 }
 
 func nonNil(list []finding.Finding) []finding.Finding {
@@ -159,51 +151,91 @@ func nonNil(list []finding.Finding) []finding.Finding {
 	return list
 }
 
-func (t *Tx) putSet(s *api.SetRecord) error {
-	found, err := json.Marshal(nonNil(s.Findings))
-	if err != nil {
-		return err
+var setColumns = columnsOf("sets", "interchange", "seq", "kind", "group_control", "control", "row", "rows", "state", "number", "order_id", "order_revision", "load_id", "said", "findings").
+	orElse("state", "number", "order_id", "order_revision", "load_id", "said", "findings")
+
+// PutSets keeps sets of an interchange, new ones and what became of those that are
+// there. Those that are held come onto the list of what is held, others leave it.
+func (t *Tx) PutSets(interchange int64, sets []api.SetRecord) error {
+	if len(sets) == 0 {
+		return nil
 	}
-	var about, load any
-	if s.OrderID != 0 {
-		about = s.OrderID
-	}
-	if s.LoadID != 0 {
-		load = s.LoadID
-	}
-	err = t.run(`INSERT INTO sets VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET state = excluded.state, number = excluded.number, order_id = excluded.order_id,
-	  order_revision = excluded.order_revision, load_id = excluded.load_id, said = excluded.said, findings = excluded.findings`,
-		s.Interchange, s.Seq, s.Kind, s.GroupControl, s.Control, s.Row, s.Rows, s.State, s.Number, about, s.Revision, load, null(string(s.Said)), string(found))
-	if err != nil {
-		return err
-	}
-	if s.State != api.StateHeld {
-		return t.ReleaseSet(s.Interchange, s.Seq)
-	}
-	h := api.HeldWork{Interchange: s.Interchange, Set: s.Seq, OrderID: s.OrderID, Number: s.Number, Reason: "It waits for a person."}
-	for _, f := range s.Findings {
-		if h.Code == "" || f.Severity == finding.Error {
-			h.Code, h.Reason = string(f.Code), f.Message
-			if f.Severity == finding.Error {
-				break
-			}
+	rows := t.bulk(setColumns, len(sets))
+	var free []int
+	held := false
+	for k := range sets {
+		s := &sets[k]
+		s.Interchange = interchange
+		found, err := json.Marshal(nonNil(s.Findings))
+		if err != nil {
+			return err
+		}
+		rows.add(interchange, s.Seq, s.Kind, s.GroupControl, s.Control, s.Row, s.Rows, s.State, s.Number, ref(s.OrderID), s.Revision, ref(s.LoadID), null(string(s.Said)), string(found))
+		if s.State == api.StateHeld {
+			held = true
+		} else {
+			free = append(free, s.Seq)
 		}
 	}
+	if err := errors.Join(rows.done(), t.releaseSets(interchange, free)); err != nil || !held {
+		return err
+	}
+	h := api.HeldWork{Interchange: interchange}
 	var direction, since string
-	if err := t.row(`SELECT partner, direction, at FROM interchanges WHERE id = ?`, []any{s.Interchange}, &h.Partner, &direction, &since); err != nil {
+	if err := t.row(`SELECT partner, direction, at FROM interchanges WHERE id = ?`, []any{interchange}, &h.Partner, &direction, &since); err != nil {
 		return err
 	}
 	h.Kind, h.Since = map[string]string{"in": api.HeldSet, "out": api.HeldNotice}[direction], parseTime(since)
-	return t.Hold(h)
+	for k := range sets {
+		s := &sets[k]
+		if s.State != api.StateHeld {
+			continue
+		}
+		h.Set, h.OrderID, h.Number = s.Seq, s.OrderID, s.Number
+		h.Code, h.Reason = reason(s.Findings)
+		if err := t.Hold(h); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// reason is why a set is held: its first error, or else its first finding.
+func reason(found []finding.Finding) (code, why string) {
+	why = "It waits for a person."
+	for i := len(found) - 1; i >= 0; i-- {
+		if f := &found[i]; i == 0 && code == "" || f.Severity == finding.Error {
+			code, why = string(f.Code), f.Message
+		}
+	}
+	return code, why
+}
+
+// ForgetSets takes away the first sets of an interchange, at most so many, and says
+// whether there may be more: they are read anew.
+func (t *Tx) ForgetSets(interchange int64, most int) (more bool, err error) {
+	res, err := t.exec(`DELETE FROM sets WHERE interchange = ?1 AND seq IN (SELECT seq FROM sets WHERE interchange = ?1 ORDER BY seq LIMIT ?2)`, interchange, most)
+	if err != nil {
+		return false, err
+	}
+	n, err := res.RowsAffected()
+	return n == int64(most), err
+}
+
+// KnowInterchange keeps what reading an interchange has brought.
+func (t *Tx) KnowInterchange(i *api.Interchange) error {
+	found, err := json.Marshal(nonNil(i.Findings))
+	if err != nil {
+		return err
+	}
+	_, err = t.exec(`UPDATE interchanges SET kinds = ?, state = ?, findings = ? WHERE id = ?`, i.Kinds, i.State, string(found), i.ID)
+	return err
 }
 
 // SentSets notes that the sets of an interchange have left.
 func (t *Tx) SentSets(interchange int64) error {
 	return t.run(`UPDATE sets SET state = 'sent' WHERE interchange = ? AND state = 'ready'`, interchange)
 }
-
-// SetSet keeps what became of a set.
-func (t *Tx) SetSet(s api.SetRecord) error { return t.putSet(&s) }
 
 // SetInterchange keeps the state of an interchange, and the times that are not zero.
 func (t *Tx) SetInterchange(id int64, state string, sent, acknowledged time.Time) error {
@@ -235,9 +267,9 @@ func (t *Tx) DropHeld(kind string, order int64) error {
 }
 
 // KnownControl gives the interchange with a control number that came from a
-// partner before; 0 is none.
-func (t *Tx) KnownControl(partner string, control int64) (id int64, err error) {
-	err = t.GetContext(t.ctx, &id, `SELECT coalesce(min(id), 0) FROM interchanges WHERE partner = ? AND direction = 'in' AND control = ? AND state <> 'duplicate'`, partner, control)
+// partner before the one with an id; 0 is none.
+func (s *Store) KnownControl(ctx context.Context, partner string, control, before int64) (id int64, err error) {
+	err = s.r.GetContext(ctx, &id, `SELECT coalesce(min(id), 0) FROM interchanges WHERE partner = ? AND direction = 'in' AND control = ? AND state <> 'duplicate' AND id < ?`, partner, control, before)
 	return id, err
 }
 
@@ -408,11 +440,24 @@ func (s *Store) SetLoads(ctx context.Context, id int64, kind string) (n int, err
 	return n, err
 }
 
-// RevisionBy is the revision of an order that a load made, or, where it made none,
-// the one that it has.
-func (s *Store) RevisionBy(ctx context.Context, order, load int64) (revision int, err error) {
-	err = s.r.GetContext(ctx, &revision, `SELECT coalesce((SELECT max(revision) FROM events WHERE order_id = ?1 AND load_id = ?2), (SELECT revision FROM orders WHERE id = ?1), 0)`, order, load)
-	return revision, err
+// RevisionsBy are the revisions of orders that a load made, or, where it made none,
+// those that they have.
+func (s *Store) RevisionsBy(ctx context.Context, load int64, orders []int64) (map[int64]int, error) {
+	ids, err := json.Marshal(orders)
+	if err != nil {
+		return nil, err
+	}
+	var rows []struct {
+		ID       int64 `db:"id"`
+		Revision int   `db:"revision"`
+	}
+	err = s.r.SelectContext(ctx, &rows, `SELECT id, coalesce((SELECT max(e.revision) FROM events e WHERE e.order_id = o.id AND e.load_id = ?), o.revision) AS revision
+	  FROM orders o WHERE id IN (SELECT value FROM json_each(?))`, load, string(ids))
+	by := make(map[int64]int, len(rows))
+	for _, r := range rows {
+		by[r.ID] = r.Revision
+	}
+	return by, err
 }
 
 // Said are the sets of a kind, in a direction, that speak of an order and were

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"koinos/api"
 	"math"
@@ -10,12 +11,6 @@ import (
 // Hold puts something aside. What is held already keeps its place and takes the
 // new reason.
 func (t *Tx) Hold(h api.HeldWork) error {
-	ref := func(id int64) any {
-		if id == 0 {
-			return nil
-		}
-		return id
-	}
 	target := "(interchange, set_seq) WHERE kind <> 'order'"
 	if h.Kind == api.HeldOrder {
 		target = "(load_id, load_seq) WHERE kind = 'order'"
@@ -25,13 +20,27 @@ func (t *Tx) Hold(h api.HeldWork) error {
 		h.Kind, ref(h.Load), h.Seq, ref(h.Interchange), h.Set, ref(h.OrderID), h.Partner, h.Number, h.Code, h.Reason, at(h.Since))
 }
 
-// ReleaseSet and ReleaseLoad take away what is not held any more: a set of an
-// interchange, or every order of a load.
-func (t *Tx) ReleaseSet(interchange int64, seq int) error {
-	return t.run(`DELETE FROM held WHERE interchange = ? AND set_seq = ? AND kind <> 'order'`, interchange, seq)
+// ref is an id as a column has it that points at another table: 0 is none.
+func ref(id int64) any {
+	if id == 0 {
+		return nil
+	}
+	return id
 }
 
-// ReleaseLoad is described at ReleaseSet.
+// releaseSets takes away sets of an interchange that are not held any more.
+func (t *Tx) releaseSets(interchange int64, seqs []int) error {
+	if len(seqs) == 0 {
+		return nil
+	}
+	list, err := json.Marshal(seqs)
+	if err != nil {
+		return err
+	}
+	return t.run(`DELETE FROM held WHERE interchange = ? AND kind <> 'order' AND set_seq IN (SELECT value FROM json_each(?))`, interchange, string(list))
+}
+
+// ReleaseLoad takes away every order of a load that is not held any more.
 func (t *Tx) ReleaseLoad(load int64) error {
 	return t.run(`DELETE FROM held WHERE load_id = ? AND kind = 'order'`, load)
 }

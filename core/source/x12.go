@@ -83,7 +83,7 @@ func (x *x12Reader) take(set *x12.Set) {
 	root := x12.Tree(set, placed)
 	rec := Record{Row: set.Segments[0].Row, Last: x.row, Node: root, Findings: x.around}
 	x.around = nil
-	found = append(found, x12.CheckCount(set, root)...)
+	found = append(found, x12.CheckCount(set, placed)...)
 	for i := range found {
 		rec.Findings = append(rec.Findings, FindingOf(&found[i]))
 	}

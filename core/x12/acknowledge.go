@@ -1,6 +1,7 @@
 package x12
 
 import (
+	"bytes"
 	"fmt"
 	"io"
 	"slices"
@@ -48,48 +49,73 @@ func Acknowledge(w io.Writer, r io.Reader, next func(groups int) (Answer, error)
 
 // Judge reads a document and works out what is to be answered to each of its
 // interchanges.
-func Judge(r io.Reader) (replies []*Reply, err error) {
-	var a *Reply
-	err = Read(r, Handler{
-		Interchange: func(i *Interchange) error {
-			a = &Reply{i: i}
-			replies = append(replies, a)
+func Judge(r io.Reader) ([]*Reply, error) {
+	var j Judging
+	err := Read(r, j.Watch(Handler{}))
+	return j.Replies, err
+}
+
+// Judging works out what is to be answered to interchanges while they are read.
+type Judging struct {
+	Replies []*Reply // to the interchanges that have ended
+	a       *Reply   // to the open one
+}
+
+// Watch gives a handler that works out the answers and then does what h does.
+func (j *Judging) Watch(h Handler) Handler {
+	own := h
+	own.Interchange = func(i *Interchange) error {
+		j.a = &Reply{i: i}
+		return call(h.Interchange, i)
+	}
+	own.Group = func(g *Group) error {
+		j.a.g = &groupAnswer{group: g}
+		j.a.groups = append(j.a.groups, j.a.g)
+		return call(h.Group, g)
+	}
+	own.Checked = func(s *Set, placed []Placed, found []Finding) error {
+		if j.a.g != nil {
+			j.a.g.set(s, found)
+		}
+		if h.Checked == nil {
 			return nil
-		},
-		Group: func(g *Group) error {
-			a.g = &groupAnswer{group: g}
-			a.groups = append(a.groups, a.g)
+		}
+		return h.Checked(s, placed, found)
+	}
+	own.GroupEnd = func(g *Group, sets int) error {
+		j.a.g.received = sets
+		j.a.g = nil
+		if h.GroupEnd == nil {
 			return nil
-		},
-		Set: func(s *Set) error {
-			if a.g != nil {
-				a.g.set(s)
-			}
+		}
+		return h.GroupEnd(g, sets)
+	}
+	own.InterchangeEnd = func(i *Interchange, groups int) error {
+		j.Replies = append(j.Replies, j.a)
+		if h.InterchangeEnd == nil {
 			return nil
-		},
-		GroupEnd: func(_ *Group, sets int) error {
-			a.g.received = sets
-			a.g = nil
-			return nil
-		},
-		InterchangeEnd: func(*Interchange, int) error {
-			a.ended = true
-			return nil
-		},
-		Finding: func(f Finding) error {
-			if a == nil {
-				return nil // before any interchange there is nobody to answer
-			}
+		}
+		return h.InterchangeEnd(i, groups)
+	}
+	own.Finding = func(f Finding) error {
+		if a := j.a; a != nil { // before any interchange there is nobody to answer
 			switch {
 			case f.Level == AtInterchange && a.note == "":
 				a.note = f.Code
 			case f.Level == AtGroup && a.g != nil:
 				a.g.codes = append(a.g.codes, f.Code)
 			}
-			return nil
-		},
-	})
-	return slices.DeleteFunc(replies, func(r *Reply) bool { return !r.ended }), err
+		}
+		return call(h.Finding, f)
+	}
+	return own
+}
+
+func call[T any](f func(T) error, v T) error {
+	if f == nil {
+		return nil
+	}
+	return f(v)
 }
 
 // Reply is what is to be answered to an interchange.
@@ -98,7 +124,6 @@ type Reply struct {
 	note   string // TA105
 	groups []*groupAnswer
 	g      *groupAnswer // the open one
-	ended  bool
 }
 
 // Groups is how many groups the answer has: each needs a control number.
@@ -120,20 +145,34 @@ func (a *Reply) answered() (groups []*groupAnswer) {
 // asked reports whether the interchange itself is answered, with a TA1.
 func (a *Reply) asked() bool { return a.i.AcknowledgmentRequested == "1" || a.note != "" }
 
+// groupAnswer is what is answered to a group: as bytes, for it may have very many
+// sets.
 type groupAnswer struct {
 	group              *Group
-	body               []string // AK2 to AK5 of every set
+	body               []byte // AK2 to AK5 of every set, each segment behind a line end
+	segments, notes    int    // of the body
 	codes              []string
 	received, accepted int
 	noted              bool
 }
 
-// mostNotes bounds the notes about one transaction set.
-const mostNotes = 500
+// mostNotes bounds the notes about one transaction set, mostOfGroup those about all
+// of a group: beyond it only the sets' outcomes are said.
+const (
+	mostNotes   = 500
+	mostOfGroup = 100_000
+)
+
+func (g *groupAnswer) say(parts ...string) {
+	g.segments++
+	for _, p := range parts {
+		g.body = append(g.body, p...)
+	}
+	g.body = append(g.body, '\n')
+}
 
 // set notes what is wrong with a set.
-func (g *groupAnswer) set(s *Set) {
-	_, found := Check(s)
+func (g *groupAnswer) set(s *Set, found []Finding) {
 	id, control := clean(s.ID, 3), clean(s.Control, 9)
 	if len(id) < 3 { // what is not there cannot be said back, and something must stand there
 		id = "000"
@@ -141,21 +180,17 @@ func (g *groupAnswer) set(s *Set) {
 	for len(control) < 4 {
 		control = "0" + control
 	}
-	g.body = append(g.body, "AK2*"+id+"*"+control)
-	outcome, codes := "A", []string{}
+	g.say("AK2*", id, "*", control)
+	outcome, codes := "A", []string(nil)
 	note := func(code string) {
-		for _, c := range codes {
-			if c == code {
-				return
-			}
-		}
-		if len(codes) < 5 {
+		if !slices.Contains(codes, code) && len(codes) < 5 {
 			codes = append(codes, code)
 		}
 	}
-	open := "" // the AK3 that AK4s belong to
-	for n, f := range found {
-		if Rejecting(&f) {
+	open := 0 // the position of the AK3 that AK4s belong to
+	for n := range found {
+		f := &found[n]
+		if Rejecting(f) {
 			outcome = "R"
 		} else if outcome == "A" {
 			outcome = "E"
@@ -165,39 +200,45 @@ func (g *groupAnswer) set(s *Set) {
 			continue
 		}
 		note("5")
-		if n >= mostNotes {
-			continue
+		if n < mostNotes && g.notes < mostOfGroup {
+			g.notes++
+			open = g.note(f, open)
 		}
-		if f.Level == AtSegment {
-			open = ""
-			g.body = append(g.body, "AK3*"+padded(clean(f.Segment, 3))+"*"+strconv.Itoa(f.Position)+"**"+f.Code)
-			continue
-		}
-		if key := fmt.Sprint(f.Position); open != key {
-			open = key
-			g.body = append(g.body, "AK3*"+padded(clean(f.Segment, 3))+"*"+key+"**8")
-		}
-		at := strconv.Itoa(min(f.Element, 99))
-		if f.Component > 0 {
-			at += ":" + strconv.Itoa(min(f.Component, 99))
-		}
-		ref := ""
-		if def := segments[f.Segment]; def != nil && f.Element <= len(def.elements) {
-			if r := def.elements[f.Element-1].ref; strings.Trim(r, "0123456789") == "" {
-				ref = r
-			}
-		}
-		ak4 := "AK4*" + at + "*" + ref + "*" + f.Code
-		if bad := clean(f.Value, 99); bad != "" {
-			ak4 += "*" + bad
-		}
-		g.body = append(g.body, ak4)
 	}
-	g.body = append(g.body, strings.TrimRight("AK5*"+outcome+"*"+strings.Join(codes, "*"), "*"))
+	g.say(strings.TrimRight("AK5*"+outcome+"*"+strings.Join(codes, "*"), "*"))
 	if outcome != "R" {
 		g.accepted++
 	}
 	g.noted = g.noted || outcome == "E"
+}
+
+// note says what is wrong with a segment or an element; open is the position of the
+// segment that was spoken of last.
+func (g *groupAnswer) note(f *Finding, open int) int {
+	segment := "AK3*" + padded(clean(f.Segment, 3)) + "*" + strconv.Itoa(f.Position) + "**"
+	if f.Level == AtSegment {
+		g.say(segment, f.Code)
+		return 0
+	}
+	if open != f.Position {
+		g.say(segment, "8")
+	}
+	at := strconv.Itoa(min(f.Element, 99))
+	if f.Component > 0 {
+		at += ":" + strconv.Itoa(min(f.Component, 99))
+	}
+	ref := ""
+	if def := segments[f.Segment]; def != nil && f.Element <= len(def.elements) {
+		if r := def.elements[f.Element-1].ref; strings.Trim(r, "0123456789") == "" {
+			ref = r
+		}
+	}
+	ak4 := "AK4*" + at + "*" + ref + "*" + f.Code
+	if bad := clean(f.Value, 99); bad != "" {
+		ak4 += "*" + bad
+	}
+	g.say(ak4)
+	return f.Position
 }
 
 // padded makes an id of one character, or of none, one that may be written.
@@ -235,8 +276,9 @@ func (a *Reply) Write(w io.Writer, answer Answer) error {
 		a.note, asked, groups, a.groups = "025", true, nil, nil
 	}
 	i, d := a.i, a.i.Delimiters
+	theirs := strings.NewReplacer("*", one(d.Element), ":", one(d.Component))
 	out := func(text string) string { // written with * and :, sent with the partner's
-		return strings.NewReplacer("*", one(d.Element), ":", one(d.Component)).Replace(text) + one(d.Segment)
+		return theirs.Replace(text) + one(d.Segment)
 	}
 	pad := func(s string, n int) string { return fmt.Sprintf("%-*.*s", n, n, s) }
 	element := func(n int) string { return i.Segment.Element(n) }
@@ -265,13 +307,16 @@ func (a *Reply) Write(w io.Writer, answer Answer) error {
 		kind, version := "997", ""
 		if answer.Implementation {
 			kind, version = "999", "*"+clean(g.group.Version, 12)
-			for k, s := range g.body { // the same notes under other names
-				if rest, ok := strings.CutPrefix(s, "AK"); ok && s[2] != '2' {
-					g.body[k] = "IK" + rest
-				}
-			}
 		}
-		body := append([]string{"ST*" + kind + "*0001", "AK1*" + padded(clean(g.group.FunctionalID, 2)) + "*" + number9(g.group.Control) + version}, g.body...)
+		b.WriteString(out("ST*" + kind + "*0001"))
+		b.WriteString(out("AK1*" + padded(clean(g.group.FunctionalID, 2)) + "*" + number9(g.group.Control) + version))
+		for line := range bytes.Lines(g.body) {
+			s := string(line[:len(line)-1])
+			if rest, ok := strings.CutPrefix(s, "AK"); ok && answer.Implementation && s[2] != '2' { // the same notes under other names
+				s = "IK" + rest
+			}
+			b.WriteString(out(s))
+		}
 		outcome := "A"
 		switch {
 		case len(g.codes) > 0: // what its trailer does not account for may be lost: the sender must send it all again
@@ -284,11 +329,8 @@ func (a *Reply) Write(w io.Writer, answer Answer) error {
 			outcome = "E"
 		}
 		said := g.group.said(g.received)
-		body = append(body, strings.TrimRight(fmt.Sprintf("AK9*%s*%s*%d*%d*%s", outcome, said, g.received, g.accepted, strings.Join(g.codes[:min(5, len(g.codes))], "*")), "*"))
-		body = append(body, fmt.Sprintf("SE*%d*0001", len(body)+1))
-		for _, s := range body {
-			b.WriteString(out(s))
-		}
+		b.WriteString(out(strings.TrimRight(fmt.Sprintf("AK9*%s*%s*%d*%d*%s", outcome, said, g.received, g.accepted, strings.Join(g.codes[:min(5, len(g.codes))], "*")), "*")))
+		b.WriteString(out(fmt.Sprintf("SE*%d*0001", g.segments+4)))
 		b.WriteString(out("GE*1*" + number))
 	}
 	b.WriteString(out(fmt.Sprintf("IEA*%d*%s", len(groups), control)))

@@ -69,7 +69,9 @@ type Handler struct {
 	Interchange func(*Interchange) error
 	Group       func(*Group) error
 	Set         func(*Set) error
-	Answer      func(*Segment) error // a TA1, about an interchange of ours
+	// Checked is Set with what Check says of the set.
+	Checked func(s *Set, placed []Placed, found []Finding) error
+	Answer  func(*Segment) error // a TA1, about an interchange of ours
 	// GroupEnd and InterchangeEnd come with what the trailer got wrong and how
 	// many sets or groups there were.
 	GroupEnd       func(g *Group, sets int) error
@@ -147,6 +149,7 @@ type envelope struct {
 	g        *Group
 	set      *Set
 	keep     keep
+	count    int // segments of the set
 	usual    int // segments of the set before
 	groups   int
 	sets     int
@@ -300,7 +303,8 @@ func (e *envelope) segment(seg *Segment) error {
 				return err
 			}
 		}
-		e.set.Segments = append(e.set.Segments, e.keep.clone(seg))
+		e.count = 0
+		e.take(seg)
 		return nil
 	case "SE":
 		if e.set != nil {
@@ -321,11 +325,19 @@ func (e *envelope) segment(seg *Segment) error {
 		e.stray = true
 		return e.find(Finding{Level: AtInterchange, Code: "024", Offset: seg.Offset, Row: seg.Row, Segment: clip(seg.ID), Message: fmt.Sprintf("The segment %q belongs to no transaction set; reading goes on at the next ST, GS or ISA.", clip(seg.String()))})
 	}
-	if len(e.set.Segments) >= mostSegments {
-		return nil // said when the set ends: its count does not agree
+	if e.count < mostSegments { // otherwise said when the set ends: its count does not agree
+		e.take(seg)
 	}
-	e.set.Segments = append(e.set.Segments, e.keep.clone(seg))
 	return nil
+}
+
+// take adds a segment to the open set, which nobody need hold whom sets do not
+// interest.
+func (e *envelope) take(seg *Segment) {
+	e.count++
+	if e.h.Set != nil || e.h.Checked != nil {
+		e.set.Segments = append(e.set.Segments, e.keep.clone(seg))
+	}
 }
 
 // closeSet ends the open transaction set with its SE, or without one.
@@ -337,8 +349,8 @@ func (e *envelope) closeSet(se *Segment) error {
 	if se == nil {
 		err = e.find(Finding{Level: AtSet, Code: "2", Offset: e.s.seg.Offset, Row: e.s.seg.Row, Message: "The transaction set has no SE."})
 	} else {
-		e.set.Segments = append(e.set.Segments, e.keep.clone(se))
-		n := len(e.set.Segments)
+		e.take(se)
+		n := e.count
 		if said, wrong := strconv.Atoi(se.Element(1)); wrong != nil || said != n {
 			err = e.find(Finding{Level: AtSet, Code: "4", Offset: se.Offset, Row: se.Row, Segment: "SE", Position: n, Element: 1, Value: se.Element(1), Message: fmt.Sprintf("SE01 counts %s segments; there are %d, ST and SE included.", se.Element(1), n)})
 		}
@@ -352,9 +364,13 @@ func (e *envelope) closeSet(se *Segment) error {
 	set := e.set
 	e.set, e.usual = nil, min(len(set.Segments), 1024) // sets of one group are much alike
 	if e.h.Set != nil {
-		return e.h.Set(set)
+		err = e.h.Set(set)
 	}
-	return nil
+	if e.h.Checked != nil && err == nil {
+		placed, found := Check(set)
+		err = e.h.Checked(set, placed, found)
+	}
+	return err
 }
 
 func (e *envelope) closeGroup(ge *Segment) error {

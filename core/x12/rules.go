@@ -209,49 +209,62 @@ func (w *Writing) opensLoop(id string) bool {
 	return id == "PO1" || id == "POC" || id == "IT1" || id == "HL"
 }
 
-// lineLoops are the loops of lines by set, with the element of their quantity.
+// lineLoops are the loops of lines by set, with the segment and element of their
+// quantity.
 var lineLoops = map[string]struct {
-	loop     string
-	quantity string
+	loop, quantity string
+	element        int
 }{
-	"850": {"PO1", "PO1/02"}, "855": {"PO1", "PO1/02"}, "860": {"POC", "POC/03"}, "865": {"POC", "POC/03"}, "810": {"IT1", "IT1/02"}, "856": {"HL", "HL/SN1/02"},
-}
-
-// Quantity is the address of the quantity of a set's lines, for the hash total.
-func Quantity(set string) *Address {
-	a, err := ParseAddress(lineLoops[set].quantity)
-	if err != nil {
-		return nil
-	}
-	return a
+	"850": {"PO1", "PO1", 2}, "855": {"PO1", "PO1", 2}, "860": {"POC", "POC", 3}, "865": {"POC", "POC", 3}, "810": {"IT1", "IT1", 2}, "856": {"HL", "SN1", 2},
 }
 
 // CheckCount compares what CTT states, the number of lines (01) and the hash
 // total of their quantities (02), with the lines.
-func CheckCount(set *Set, root *tree.Node) []Finding {
-	loop := lineLoops[set.ID].loop
-	if loop == "" {
+func CheckCount(set *Set, placed []Placed) (found []Finding) {
+	lines, ok := lineLoops[set.ID]
+	if !ok {
 		return nil
 	}
-	var found []Finding
-	compare := func(element int, code, is string, agrees func(stated string) bool, format string) {
-		ctt := (&Address{path: []string{"CTT"}, element: element}).First(root)
-		if ctt != nil && !agrees(ctt.Text) {
-			found = append(found, Finding{Level: AtTotals, Code: code, Place: ctt.Pointer(), Row: ctt.Leaf, Segment: "CTT", Element: element, Value: clip(ctt.Text), Message: fmt.Sprintf(format, clip(ctt.Text), is)})
+	// HL loops stand within each other.
+	in := func(p *Placed) bool { return p.Parent < 0 || placed[p.Parent].Segment.ID == "HL" }
+	n, ctt := 0, -1
+	for i := range placed {
+		switch id := placed[i].Segment.ID; {
+		case id == lines.loop && in(&placed[i]):
+			n++
+		case id == "CTT" && ctt < 0 && in(&placed[i]):
+			ctt = i
 		}
 	}
-	n := len((&Address{path: []string{loop}}).All(root))
-	compare(1, "count", fmt.Sprint(n), func(stated string) bool { k, err := strconv.Atoi(stated); return err == nil && k == n }, "CTT01 counts %s lines; there are %s.")
+	if ctt < 0 {
+		return nil
+	}
+	s := placed[ctt].Segment
+	say := func(element int, code, is, format string) {
+		stated := clip(s.Element(element))
+		found = append(found, Finding{Level: AtTotals, Code: code, Place: PlaceIn(set.Control, placed, ctt) + " / " + elementName(element), Row: s.Row, Segment: "CTT", Element: element, Value: stated,
+			Message: fmt.Sprintf(format, stated, is)})
+	}
+	if stated := s.Element(1); stated != "" {
+		if k, err := strconv.Atoi(stated); err != nil || k != n {
+			say(1, "count", strconv.Itoa(n), "CTT01 counts %s lines; there are %s.")
+		}
+	}
+	stated := s.Element(2)
+	if stated == "" {
+		return found
+	}
 	sum := new(big.Rat)
-	for _, q := range Quantity(set.ID).All(root) {
-		if v, ok := decimal(q.Text); ok {
-			sum.Add(sum, v)
+	for i := range placed {
+		if placed[i].Segment.ID == lines.quantity {
+			if v, ok := decimal(placed[i].Segment.Element(lines.element)); ok {
+				sum.Add(sum, v)
+			}
 		}
 	}
-	compare(2, "hash", strings.TrimSuffix(strings.TrimRight(sum.FloatString(6), "0"), "."), func(stated string) bool {
-		v, ok := decimal(stated)
-		return ok && v.Cmp(sum) == 0
-	}, "CTT02 states a hash total of %s; the lines' quantities add up to %s.")
+	if v, ok := decimal(stated); !ok || v.Cmp(sum) != 0 {
+		say(2, "hash", strings.TrimSuffix(strings.TrimRight(sum.FloatString(6), "0"), "."), "CTT02 states a hash total of %s; the lines' quantities add up to %s.")
+	}
 	return found
 }
 

@@ -76,7 +76,7 @@ func TestTotals(t *testing.T) {
 		s := onlySet(t, wrap("BEG*00*SA*PM-1**20260314", "PO1*1*20*MR*1", "PO1*2*2.5*MR*1", ctt))
 		placed, _ := Check(s)
 		got := ""
-		for _, f := range CheckCount(s, Tree(s, placed)) {
+		for _, f := range CheckCount(s, placed) {
 			got = f.Code + " " + f.Message
 		}
 		if got != want {

@@ -77,8 +77,7 @@ func outlineSet(set *Set, yield func(Item) error) error {
 		name = "not known"
 	}
 	placed, found := Check(set)
-	root := Tree(set, placed)
-	found = append(found, CheckCount(set, root)...)
+	found = append(found, CheckCount(set, placed)...)
 	head := Item{Kind: "set", Row: set.Segments[0].Row, Depth: 2, ID: "ST", Text: fmt.Sprintf("Set %s: %s %s", printable(set.Control), printable(set.ID), name)}
 	at := map[int][]Finding{} // by row
 	last := set.Segments[len(set.Segments)-1].Row
