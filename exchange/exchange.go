@@ -197,14 +197,17 @@ var underWay = []string{api.StateArriving, api.StateReceived, api.StateReady}
 func (x *Exchange) settled(ctx context.Context, id int64) (api.Interchange, error) {
 	for {
 		woken := x.store.Woken()
-		i, err := x.store.Interchange(ctx, id, x.now())
-		if err != nil || !slices.Contains(underWay, i.State) {
-			return i, err
+		state, err := x.store.InterchangeState(ctx, id)
+		if err != nil {
+			return api.Interchange{}, err
+		}
+		if !slices.Contains(underWay, state) {
+			return x.store.Interchange(ctx, id, x.now())
 		}
 		select {
 		case <-woken:
 		case <-ctx.Done():
-			return i, ctx.Err()
+			return api.Interchange{}, ctx.Err()
 		}
 	}
 }

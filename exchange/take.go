@@ -147,7 +147,9 @@ func (x *Exchange) load(ctx context.Context, p *partner.Partner, i *api.Intercha
 
 // rows are the rows of the sets of a kind that are to be loaded; nil is all.
 func (x *Exchange) rows(ctx context.Context, id int64, kind string) (rows []string, err error) {
-	all := true
+	if all, err := x.store.AllWait(ctx, id, kind); all || err != nil {
+		return nil, err
+	}
 	first, last := 0, 0
 	end := func() {
 		if first > 0 {
@@ -173,14 +175,11 @@ func (x *Exchange) rows(ctx context.Context, id int64, kind string) (rows []stri
 				}
 				last = s.Row + s.Rows - 1
 			default:
-				all = false
 				end()
 			}
 		}
 	}
-	if end(); all {
-		return nil, nil
-	}
+	end()
 	return rows, nil
 }
 

@@ -86,7 +86,7 @@ func (in *input) run(ctx context.Context, put func([]mapped) error) (table *read
 			for len(b.groups) < batchOrders && rows < batchRows && broken == nil {
 				var group reading.Group
 				if group, broken = table.Next(); broken == nil {
-					rows += len(group.Rows)
+					rows += group.Size()
 					if in.only != nil && !in.only(group.Spans()) {
 						continue
 					}
@@ -161,17 +161,22 @@ type recordBatch struct {
 	err     error // behind the records
 }
 
-const recordsAhead = 256
+// rowsAhead is how many rows of the document are read at a time; a record of X12 is
+// as many as it has segments.
+const rowsAhead = 256
 
 func (a *readAhead) read() error {
+	usual := rowsAhead
 	for {
-		b := recordBatch{records: make([]source.Record, 0, recordsAhead)}
-		for len(b.records) < recordsAhead && b.err == nil {
+		b := recordBatch{records: make([]source.Record, 0, usual)}
+		for rows := 0; rows < rowsAhead && b.err == nil; {
 			var rec source.Record
 			if rec, b.err = a.src.Next(); b.err == nil {
 				b.records = append(b.records, rec)
+				rows += rec.Rows()
 			}
 		}
+		usual = len(b.records)
 		b.share = a.src.Offset()
 		select {
 		case a.full <- b:

@@ -428,6 +428,19 @@ func (s *Store) SetKinds(ctx context.Context, id int64) (kinds []string, err err
 	return kinds, err
 }
 
+// AllWait reports whether every set of a kind of an interchange waits for what it
+// asks for.
+func (s *Store) AllWait(ctx context.Context, id int64, kind string) (all bool, err error) {
+	err = s.r.GetContext(ctx, &all, `SELECT NOT EXISTS (SELECT 1 FROM sets WHERE interchange = ? AND kind = ? AND state NOT IN ('received', 'held'))`, id, kind)
+	return all, err
+}
+
+// InterchangeState gives the state of an interchange.
+func (s *Store) InterchangeState(ctx context.Context, id int64) (state string, err error) {
+	err = s.r.GetContext(ctx, &state, `SELECT state FROM interchanges WHERE id = ?`, id)
+	return state, named(err, "interchange %d", id)
+}
+
 // SetStates gives the states that an interchange's sets are in.
 func (s *Store) SetStates(ctx context.Context, id int64) (states []string, err error) {
 	err = s.r.SelectContext(ctx, &states, `SELECT DISTINCT state FROM sets WHERE interchange = ?`, id)

@@ -344,6 +344,15 @@ func (g *Group) Roles() (heading int, roles []ColumnRole) {
 	return heading, roles
 }
 
+// Size is how many rows of the document the group's records take.
+func (g *Group) Size() int {
+	n := 0
+	for i := range g.Rows {
+		n += g.Rows[i].Record.Rows()
+	}
+	return n
+}
+
 // Spans are the runs of rows that make the group.
 func (g *Group) Spans() []origin.Span { return spans(g.all()) }
 

@@ -77,6 +77,10 @@ func (r *Record) Place(column int) origin.Place {
 	return origin.Place{Sheet: r.Sheet, Row: r.Row, Column: column}
 }
 
+// Rows is how many rows of the document the record takes: of a transaction set its
+// segments, of a JSON value the values in it.
+func (r *Record) Rows() int { return max(1, r.Last-r.Row+1) }
+
 // Blank reports whether no cell of the record has a value.
 func (r *Record) Blank() bool {
 	if r.Node != nil || r.Broken {
