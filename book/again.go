@@ -23,7 +23,8 @@ func (s *Session) again(tx *store.Tx, e *Entry, known store.Known) (*store.Chang
 	}
 	if len(differs) == 0 {
 		if s.Again == report.Refuse {
-			e.Add(finding.IdentityStored, 0, "sender_number", e.Order.SenderNumber, "It is stored as %s, the same as here, and must not arrive again.", known.Number).Hint = ""
+			e.Add(finding.IdentityStored, 0, "sender_number", e.Order.SenderNumber,
+				"It is stored as %s, the same as here, and must not arrive again.", known.Number).Hint = ""
 		}
 		return nil, nil
 	}
@@ -37,14 +38,17 @@ func (s *Session) again(tx *store.Tx, e *Entry, known store.Known) (*store.Chang
 	case report.Revise:
 		before, now := s.Newer.Value(&was.Order, nil), s.Newer.Value(&e.Order, nil)
 		if now <= before {
-			f := e.Add(finding.NotNewer, 0, s.Newer.Name, now, "It differs from the stored %s, but its %s %s is not after %s.", known.Number, s.Newer.Name, orBlank(now), orBlank(before))
+			f := e.Add(finding.NotNewer, 0, s.Newer.Name, now,
+				"It differs from the stored %s, but its %s %s is not after %s.", known.Number, s.Newer.Name,
+				orBlank(now), orBlank(before))
 			f.Message += " " + order.Named(differs) + "."
 			return nil, nil
 		}
 		action = "revised"
 		is, from, err = was.Replace(&e.Order)
 	default:
-		f := e.Add(finding.IdentityStored, 0, "sender_number", e.Order.SenderNumber, "It is stored as %s and differs: %s", known.Number, order.Named(differs)+".")
+		f := e.Add(finding.IdentityStored, 0, "sender_number", e.Order.SenderNumber,
+			"It is stored as %s and differs: %s", known.Number, order.Named(differs)+".")
 		f.Line = differs[0].Line
 		return nil, nil
 	}
@@ -55,7 +59,8 @@ func (s *Session) again(tx *store.Tx, e *Entry, known store.Known) (*store.Chang
 		e.Add(finding.UpdateConflict, conflict.Line, "", "", "%s", conflict.Message)
 		return nil, nil
 	} else if errors.Is(err, order.ErrTooLong) {
-		e.Add(finding.AmountTooLarge, 0, "total", "", "With these changes the order's figures have more digits than can be computed with.")
+		e.Add(finding.AmountTooLarge, 0, "total", "",
+			"With these changes the order's figures have more digits than can be computed with.")
 		return nil, nil
 	}
 	if err != nil {

@@ -52,7 +52,8 @@ func NewEntry(i *intent.Intent, document string, keeps bool) Entry {
 		return e
 	}
 	if e.Identity = i.Order.Identity(); e.Identity == "" && len(i.Spans) > 0 {
-		e.Identity = string(i.Order.Kind) + "@" + document + "#" + i.Spans[0].Sheet + "!" + strconv.Itoa(i.Spans[0].First)
+		e.Identity = string(i.Order.Kind) + "@" + document + "#" + i.Spans[0].Sheet + "!" +
+			strconv.Itoa(i.Spans[0].First)
 	}
 	if keeps && !i.Refused() {
 		e.Fingerprint = i.Order.Fingerprint()
@@ -141,7 +142,8 @@ func Take(tx *store.Tx, all []Arrived) ([]store.OrderResult, error) {
 		s.finish(e, res)
 		switch res.Outcome {
 		case report.Loaded:
-			fresh = append(fresh, store.NewOrder{Order: &e.Order, Identity: e.Identity, Fingerprint: e.Fingerprint, Trace: e.Trace, Lines: e.Lines, Seq: e.Seq, Source: &s.Source})
+			fresh = append(fresh, store.NewOrder{Order: &e.Order, Identity: e.Identity, Fingerprint: e.Fingerprint,
+				Trace: e.Trace, Lines: e.Lines, Seq: e.Seq, Source: &s.Source})
 			freshAt = append(freshAt, i)
 		case report.Changed:
 			changed.Source, changed.Seq = s.Source, e.Seq
@@ -170,7 +172,8 @@ func (s *Session) hold(tx *store.Tx, e *Entry, res *store.OrderResult) error {
 	if !s.Real || s.Source.Load == 0 {
 		return nil
 	}
-	h := api.HeldWork{Kind: api.HeldOrder, Load: s.Source.Load, Seq: res.Seq, OrderID: res.OrderID, Partner: e.Order.Partner, Number: e.Order.SenderNumber, Since: s.Now()}
+	h := api.HeldWork{Kind: api.HeldOrder, Load: s.Source.Load, Seq: res.Seq, OrderID: res.OrderID,
+		Partner: e.Order.Partner, Number: e.Order.SenderNumber, Since: s.Now()}
 	for k := range e.Findings {
 		if f := &e.Findings[k]; h.Code == "" || f.Severity == finding.Error {
 			h.Code, h.Reason = string(f.Code), f.Message
@@ -239,7 +242,8 @@ func (s *Session) finish(e *Entry, res *store.OrderResult) {
 
 // judge decides on one order; changed is what a stored order becomes where the
 // outcome is that it changes.
-func (s *Session) judge(tx *store.Tx, e *Entry, known, taken map[string]store.Known, res *store.OrderResult) (changed *store.Changed, err error) {
+func (s *Session) judge(tx *store.Tx, e *Entry, known, taken map[string]store.Known,
+	res *store.OrderResult) (changed *store.Changed, err error) {
 	stored, isKnown := known[e.Identity]
 	res.Outcome = report.Ready
 	if s.Real {
@@ -259,9 +263,11 @@ func (s *Session) judge(tx *store.Tx, e *Entry, known, taken map[string]store.Kn
 		n := e.Order.Number
 		other, isTaken := taken[n]
 		if row, twice := s.numbers[n]; twice {
-			e.Add(finding.NumberTaken, 0, "number", n, "The number %s is given to another order in row %d of this document.", n, row)
+			e.Add(finding.NumberTaken, 0, "number", n,
+				"The number %s is given to another order in row %d of this document.", n, row)
 		} else if isTaken {
-			e.Add(finding.NumberTaken, 0, "number", n, "The number %s belongs to the stored order of %s.", n, strings.ReplaceAll(other.Identity, "|", " "))
+			e.Add(finding.NumberTaken, 0, "number", n, "The number %s belongs to the stored order of %s.", n,
+				strings.ReplaceAll(other.Identity, "|", " "))
 		} else {
 			s.numbers[n] = e.row()
 		}
@@ -300,7 +306,8 @@ func (s *Session) firstOf(e *Entry) bool {
 	key := e.key()
 	if row, twice := s.seen[key]; twice {
 		if !e.Has(0, "sender_number") {
-			e.Add(finding.IdentityRepeated, 0, "sender_number", e.Order.SenderNumber, "The order %s of %s began in row %d already.",
+			e.Add(finding.IdentityRepeated, 0, "sender_number", e.Order.SenderNumber,
+				"The order %s of %s began in row %d already.",
 				e.Order.SenderNumber, e.Order.Partner, row)
 		}
 		return false

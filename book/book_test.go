@@ -76,7 +76,9 @@ func (s *shelf) take(again report.Again, match order.LineKey, all ...*intent.Int
 		lines = append(lines, f)
 	}
 	newer, _ := order.Lookup(order.Header, "ordered_on")
-	session := Begin(Rules{Again: again, Arrival: order.Arrival{Lines: lines, Match: match}, Newer: newer, Lists: &list.Set{}, Source: store.Source{Load: load, By: "test"}, Real: true, Now: func() time.Time { return now }})
+	session := Begin(Rules{Again: again, Arrival: order.Arrival{Lines: lines, Match: match}, Newer: newer,
+		Lists: &list.Set{}, Source: store.Source{Load: load, By: "test"}, Real: true,
+		Now: func() time.Time { return now }})
 	entries := make([]Entry, len(all))
 	for i, one := range all {
 		one.Seq, one.Spans = i+1, []origin.Span{{First: 2*i + 2, Last: 2*i + 3}}
@@ -100,7 +102,8 @@ func sale(number, day string, lines ...order.Line) *intent.Intent {
 			lines[i].Number = fmt.Sprint(i + 1)
 		}
 	}
-	return &intent.Intent{Kind: intent.Order, Order: order.Order{Kind: order.Sales, Partner: "P", SenderNumber: number, OrderedOn: order.Date(day), Currency: "EUR", Lines: slices.Clone(lines)}}
+	return &intent.Intent{Kind: intent.Order, Order: order.Order{Kind: order.Sales, Partner: "P", SenderNumber: number,
+		OrderedOn: order.Date(day), Currency: "EUR", Lines: slices.Clone(lines)}}
 }
 
 func line(item, quantity string) order.Line {
@@ -149,7 +152,8 @@ func TestAgain(t *testing.T) {
 			if res.Outcome != c.outcome || code != c.code {
 				t.Errorf("%s %s", res.Outcome, code)
 			}
-			if o := s.order(1); o.Lines[0].Quantity.String() != c.stored || (o.Revision == 2) != (c.outcome == report.Changed) {
+			if o := s.order(1); o.Lines[0].Quantity.String() != c.stored ||
+				(o.Revision == 2) != (c.outcome == report.Changed) {
 				t.Errorf("quantity %s, revision %d", o.Lines[0].Quantity, o.Revision)
 			}
 		})
@@ -165,7 +169,8 @@ func TestTwiceInADocument(t *testing.T) {
 		i.Order.Number = number
 		return i
 	}
-	res := s.take(report.Skip, order.ByNumber, sale("A-1", "2026-03-02", line("00417", "5")), sale("A-1", "2026-03-02", line("00417", "9")), numbered("B-1", "X-1"), numbered("B-2", "X-1"))
+	res := s.take(report.Skip, order.ByNumber, sale("A-1", "2026-03-02", line("00417", "5")),
+		sale("A-1", "2026-03-02", line("00417", "9")), numbered("B-1", "X-1"), numbered("B-2", "X-1"))
 	for i, want := range []struct {
 		outcome report.Outcome
 		code    finding.Code

@@ -41,8 +41,11 @@ func TestCounter(t *testing.T) {
 			case 6, 7:
 				caller = gone
 			}
-			session := Begin(Rules{Again: report.Skip, Lists: &list.Set{}, Source: store.Source{Document: fmt.Sprintf("%064d", i), By: "test"}, Real: true, Now: func() time.Time { return now }})
-			body := store.Body{Document: api.Document{SHA: fmt.Sprintf("%064d", i), Name: "posted.json", ReceivedAt: now}, Bytes: []byte("{}"), Posted: true}
+			session := Begin(Rules{Again: report.Skip, Lists: &list.Set{},
+				Source: store.Source{Document: fmt.Sprintf("%064d", i), By: "test"}, Real: true,
+				Now: func() time.Time { return now }})
+			body := store.Body{Document: api.Document{SHA: fmt.Sprintf("%064d", i), Name: "posted.json",
+				ReceivedAt: now}, Bytes: []byte("{}"), Posted: true}
 			answers[i].res, answers[i].err = c.Take(caller, session, &e, body)
 		})
 	}

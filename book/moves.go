@@ -12,8 +12,10 @@ import (
 // element 668. Those that are not as asked are for a person to look at.
 var verdicts = map[string]string{
 	"": "accepted", "ACCEPTED": "accepted", "AC": "accepted", "AR": "accepted", "IA": "accepted",
-	"CHANGED": "changed", "DR": "changed", "IC": "changed", "IP": "changed", "IQ": "changed", "IS": "changed", "IB": "changed", "BP": "changed", "BACK-ORDERED": "changed",
-	"REFUSED": "refused", "ID": "refused", "IR": "refused", "R1": "refused", "R2": "refused", "R3": "refused", "R4": "refused", "R5": "refused", "R6": "refused",
+	"CHANGED": "changed", "DR": "changed", "IC": "changed", "IP": "changed", "IQ": "changed", "IS": "changed",
+	"IB": "changed", "BP": "changed", "BACK-ORDERED": "changed",
+	"REFUSED": "refused", "ID": "refused", "IR": "refused", "R1": "refused", "R2": "refused", "R3": "refused",
+	"R4": "refused", "R5": "refused", "R6": "refused",
 }
 
 // answer keeps what the seller says to the order.
@@ -36,7 +38,8 @@ func (n *noticed) answer() error {
 		}
 		verdict, known := verdicts[strings.ToUpper(strings.TrimSpace(code.Code))]
 		if !known {
-			n.e.Add(finding.UnknownChoice, i+1, "answer", code.Code, "%q is no answer to a line.", code.Code).Hint = "It may be accepted, changed, back-ordered, refused, or a code of X12 element 668."
+			n.e.Add(finding.UnknownChoice, i+1, "answer", code.Code, "%q is no answer to a line.",
+				code.Code).Hint = "It may be accepted, changed, back-ordered, refused, or a code of X12 element 668."
 			continue
 		}
 		accepted := code.Accepted
@@ -45,7 +48,8 @@ func (n *noticed) answer() error {
 		}
 		switch verdict {
 		case "refused":
-			n.e.Add(finding.NoticeDiffers, i+1, "answer", code.Code, "Line %s is rejected (%s); what is wanted of it must come from elsewhere.", line.Number, code.Code)
+			n.e.Add(finding.NoticeDiffers, i+1, "answer", code.Code,
+				"Line %s is rejected (%s); what is wanted of it must come from elsewhere.", line.Number, code.Code)
 		case "changed":
 			price := ""
 			if !l.UnitPrice.IsZero() {
@@ -55,16 +59,22 @@ func (n *noticed) answer() error {
 			if code.DueOn != "" {
 				due = ", due " + string(code.DueOn)
 			}
-			n.e.Add(finding.NoticeDiffers, i+1, "answer", code.Code, "Line %s is accepted with changes (%s): quantity %s of %s%s%s.", line.Number, code.Code, accepted, line.Quantity, price, due)
+			n.e.Add(finding.NoticeDiffers, i+1, "answer", code.Code,
+				"Line %s is accepted with changes (%s): quantity %s of %s%s%s.", line.Number, code.Code, accepted,
+				line.Quantity, price, due)
 		}
-		a.Lines = append(a.Lines, order.AnsweredLine{Line: line.ID, Code: code.Code, Quantity: accepted, Unit: code.AcceptedUnit, DueOn: code.DueOn, UnitPrice: l.UnitPrice, Reason: code.Reason})
-		n.besides = append(n.besides, order.Change{Line: slices.IndexFunc(n.is.Lines, func(o order.Line) bool { return o.ID == line.ID }) + 1, LineID: line.ID, Field: "answer", Was: n.answered(line.ID), Is: code.Code})
+		a.Lines = append(a.Lines, order.AnsweredLine{Line: line.ID, Code: code.Code, Quantity: accepted,
+			Unit: code.AcceptedUnit, DueOn: code.DueOn, UnitPrice: l.UnitPrice, Reason: code.Reason})
+		n.besides = append(n.besides, order.Change{Line: slices.IndexFunc(n.is.Lines,
+			func(o order.Line) bool { return o.ID == line.ID }) + 1, LineID: line.ID, Field: "answer",
+			Was: n.answered(line.ID), Is: code.Code})
 	}
 	if last := len(n.stored.Answers) - 1; last >= 0 && sameAnswer(&n.stored.Answers[last], a) {
 		n.same = true
 		return nil
 	}
-	if code := strings.ToUpper(said.Code); code != "RD" && code != "RJ" && code != "REFUSED" && n.is.Stage != order.Draft {
+	if code := strings.ToUpper(said.Code); code != "RD" && code != "RJ" && code != "REFUSED" &&
+		n.is.Stage != order.Draft {
 		n.is.Stage = order.Confirmed
 	}
 	if n.stored.Kind == order.Purchase && in.SenderNumber != "" && n.is.SenderNumber == "" {
@@ -90,14 +100,16 @@ func (n *noticed) answered(line int) string {
 
 func sameAnswer(a, b *order.Answered) bool {
 	return a.Code == b.Code && a.On == b.On && slices.EqualFunc(a.Lines, b.Lines, func(x, y order.AnsweredLine) bool {
-		return x.Line == y.Line && x.Code == y.Code && x.Quantity.Cmp(y.Quantity) == 0 && x.DueOn == y.DueOn && x.UnitPrice.Cmp(y.UnitPrice) == 0
+		return x.Line == y.Line && x.Code == y.Code && x.Quantity.Cmp(y.Quantity) == 0 && x.DueOn == y.DueOn &&
+			x.UnitPrice.Cmp(y.UnitPrice) == 0
 	})
 }
 
 // move posts a shipment or a receipt.
 func (n *noticed) move(kind order.MovementKind) error {
 	in, said := &n.e.Order, n.e.Order.Statement
-	m := &order.Movement{Kind: kind, Partner: in.Partner, Number: said.Number, On: said.On, At: said.At, DueOn: said.DueOn, Carrier: said.Carrier, Tracking: said.Tracking, Packages: said.Packages}
+	m := &order.Movement{Kind: kind, Partner: in.Partner, Number: said.Number, On: said.On, At: said.At,
+		DueOn: said.DueOn, Carrier: said.Carrier, Tracking: said.Tracking, Packages: said.Packages}
 	verb := map[order.MovementKind]string{order.Shipment: "shipped", order.Receipt: "received"}[kind]
 	n.names = map[string]string{verb: "quantity"}
 	known, err := n.tx.Movement(kind, m.Partner, m.Number, n.stored.ID)
@@ -123,7 +135,8 @@ func (n *noticed) move(kind order.MovementKind) error {
 			continue
 		}
 		if unit := in.Lines[i].Unit; unit != "" && line.Unit != "" && unit != line.Unit {
-			n.e.Add(finding.LineDiffers, i+1, "unit", unit, "Line %s is ordered in %s, but %s are %s.", line.Number, line.Unit, unit, verb)
+			n.e.Add(finding.LineDiffers, i+1, "unit", unit, "Line %s is ordered in %s, but %s are %s.", line.Number,
+				line.Unit, unit, verb)
 			continue
 		}
 		to := line.Moved(kind)
@@ -131,13 +144,19 @@ func (n *noticed) move(kind order.MovementKind) error {
 			return err
 		}
 		if due := due(line); to.Cmp(due) > 0 {
-			n.e.Add(finding.NoticeDiffers, i+1, "quantity", to.String(), "Of line %s %s are %s now, more than the %s that were ordered.", line.Number, *to, verb, due)
+			n.e.Add(finding.NoticeDiffers, i+1, "quantity", to.String(),
+				"Of line %s %s are %s now, more than the %s that were ordered.", line.Number, *to, verb, due)
 		}
 	}
 	if known != nil {
 		n.same = true
-		if !slices.EqualFunc(known.Lines, m.Lines, func(a, b order.MovementLine) bool { return a.Line == b.Line && a.Quantity.Cmp(b.Quantity) == 0 }) {
-			n.e.Add(finding.IdentityStored, 0, string(kind), m.Number, "The %s %s of %s was posted before, with other quantities.", kind, m.Number, m.Partner).Hint = "Nothing was changed. A movement is posted once by its number; give the other one a number of its own."
+		if !slices.EqualFunc(known.Lines, m.Lines, func(a, b order.MovementLine) bool {
+			return a.Line == b.Line && a.Quantity.Cmp(b.Quantity) == 0
+		}) {
+			n.e.Add(finding.IdentityStored, 0, string(kind), m.Number,
+				"The %s %s of %s was posted before, with other quantities.", kind, m.Number,
+				m.Partner).Hint = "Nothing was changed. A movement is posted once by its number; give the other one " +
+				"a number of its own."
 		}
 		return nil
 	}
@@ -157,7 +176,8 @@ func due(l *order.Line) order.Number {
 // invoice keeps what the seller wants money for, and compares it with the order.
 func (n *noticed) invoice() error {
 	in, said := &n.e.Order, n.e.Order.Statement
-	v := &order.Invoice{Partner: in.Partner, Number: said.Number, On: said.On, Currency: in.Currency, Total: in.StatedTotal}
+	v := &order.Invoice{Partner: in.Partner, Number: said.Number, On: said.On, Currency: in.Currency,
+		Total: in.StatedTotal}
 	known, err := n.tx.Invoice(v.Partner, v.Number, n.stored.ID)
 	if err != nil {
 		return err
@@ -179,7 +199,8 @@ func (n *noticed) invoice() error {
 		if line == nil {
 			continue
 		}
-		v.Lines = append(v.Lines, order.InvoiceLine{Line: line.ID, Quantity: l.Quantity, UnitPrice: l.UnitPrice, Amount: sums.Lines[i].Amount})
+		v.Lines = append(v.Lines, order.InvoiceLine{Line: line.ID, Quantity: l.Quantity, UnitPrice: l.UnitPrice,
+			Amount: sums.Lines[i].Amount})
 		if known != nil {
 			continue
 		}
@@ -187,25 +208,34 @@ func (n *noticed) invoice() error {
 		if line.Invoiced, err = was.Add(l.Quantity); err != nil {
 			return err
 		}
-		n.besides = append(n.besides, order.Change{Line: slices.IndexFunc(n.is.Lines, func(o order.Line) bool { return o.ID == line.ID }) + 1, LineID: line.ID, Field: "invoiced", Was: was.Plain(), Is: line.Invoiced.Plain()})
+		n.besides = append(n.besides, order.Change{Line: slices.IndexFunc(n.is.Lines,
+			func(o order.Line) bool { return o.ID == line.ID }) + 1, LineID: line.ID, Field: "invoiced",
+			Was: was.Plain(), Is: line.Invoiced.Plain()})
 		moved := line.Shipped
 		if line.Received.Cmp(moved) > 0 {
 			moved = line.Received
 		}
 		if line.Invoiced.Cmp(moved) > 0 {
-			n.e.Add(finding.NoticeDiffers, i+1, "quantity", line.Invoiced.String(), "Of line %s %s are invoiced, more than the %s that were shipped.", line.Number, line.Invoiced, orZero(moved))
+			n.e.Add(finding.NoticeDiffers, i+1, "quantity", line.Invoiced.String(),
+				"Of line %s %s are invoiced, more than the %s that were shipped.", line.Number, line.Invoiced,
+				orZero(moved))
 		}
 		n.price(i, line)
 	}
 	if known != nil {
 		n.same = true
-		if !slices.EqualFunc(known.Lines, v.Lines, func(a, b order.InvoiceLine) bool { return a.Line == b.Line && a.Quantity.Cmp(b.Quantity) == 0 }) {
-			n.e.Add(finding.IdentityStored, 0, "invoice", v.Number, "The invoice %s of %s came before, with other quantities.", v.Number, v.Partner).Hint = "Nothing was changed. An invoice counts once by its number; ask the partner which one holds."
+		if !slices.EqualFunc(known.Lines, v.Lines, func(a, b order.InvoiceLine) bool {
+			return a.Line == b.Line && a.Quantity.Cmp(b.Quantity) == 0
+		}) {
+			n.e.Add(finding.IdentityStored, 0, "invoice", v.Number,
+				"The invoice %s of %s came before, with other quantities.", v.Number,
+				v.Partner).Hint = "Nothing was changed. An invoice counts once by its number; ask the partner which one holds."
 		}
 		return nil
 	}
 	if !in.StatedTotal.IsZero() && !order.Within(in.StatedTotal, sums.Total, order.MustNumber("0.01")) {
-		n.e.Add(finding.NoticeDiffers, 0, "total", in.StatedTotal.String(), "The invoice states a total of %s; its lines, charges and tax make %s.", in.StatedTotal, sums.Total)
+		n.e.Add(finding.NoticeDiffers, 0, "total", in.StatedTotal.String(),
+			"The invoice states a total of %s; its lines, charges and tax make %s.", in.StatedTotal, sums.Total)
 	}
 	n.c.Invoice = v
 	return nil
@@ -223,10 +253,13 @@ func (n *noticed) price(i int, line *order.Line) {
 		_, err := o.Compute(n.s.Rounding)
 		return o.Lines[0].Amount, err
 	}
-	billed, err := amount(order.Line{Quantity: l.Quantity, UnitPrice: l.UnitPrice, PriceBasis: l.PriceBasis, DiscountPercent: l.DiscountPercent})
-	ordered, err2 := amount(order.Line{Quantity: l.Quantity, UnitPrice: line.UnitPrice, PriceBasis: line.PriceBasis, DiscountPercent: line.DiscountPercent})
+	billed, err := amount(order.Line{Quantity: l.Quantity, UnitPrice: l.UnitPrice, PriceBasis: l.PriceBasis,
+		DiscountPercent: l.DiscountPercent})
+	ordered, err2 := amount(order.Line{Quantity: l.Quantity, UnitPrice: line.UnitPrice, PriceBasis: line.PriceBasis,
+		DiscountPercent: line.DiscountPercent})
 	if err == nil && err2 == nil && billed.Cmp(ordered) != 0 {
-		n.e.Add(finding.NoticeDiffers, i+1, "unit_price", l.UnitPrice.String(), "Line %s is invoiced at %s; the order says %s.", line.Number, l.UnitPrice, line.UnitPrice)
+		n.e.Add(finding.NoticeDiffers, i+1, "unit_price", l.UnitPrice.String(),
+			"Line %s is invoiced at %s; the order says %s.", line.Number, l.UnitPrice, line.UnitPrice)
 	}
 }
 

@@ -35,7 +35,9 @@ func (s *Session) notice(tx *store.Tx, e *Entry, res *store.OrderResult) (*store
 		return nil, nil
 	case 1:
 	default:
-		e.Add(finding.OrderUnknown, 0, field, number, "%d %s orders of %s have the number %q; it is not clear which one is meant.", len(ids), o.Kind, o.Partner, number)
+		e.Add(finding.OrderUnknown, 0, field, number,
+			"%d %s orders of %s have the number %q; it is not clear which one is meant.", len(ids), o.Kind, o.Partner,
+			number)
 		return nil, nil
 	}
 	stored, err := tx.Order(ids[0])
@@ -53,7 +55,8 @@ func (s *Session) notice(tx *store.Tx, e *Entry, res *store.OrderResult) (*store
 		return nil, err
 	}
 	if _, err := n.is.Compute(s.Rounding); err != nil {
-		e.Add(finding.AmountTooLarge, 0, "total", "", "With this the order's figures have more digits than can be computed with.")
+		e.Add(finding.AmountTooLarge, 0, "total", "",
+			"With this the order's figures have more digits than can be computed with.")
 		return nil, nil
 	}
 	if e.Kind == intent.Change {
@@ -61,7 +64,8 @@ func (s *Session) notice(tx *store.Tx, e *Entry, res *store.OrderResult) (*store
 	}
 	n.is.NameLines()
 	n.c.Changes = append(order.Diff(n.c.Was, n.is), n.besides...)
-	if e.Refused() || len(n.c.Changes) == 0 && n.c.Movement == nil && n.c.Answer == nil && n.c.Invoice == nil && n.is.Stage == stored.Stage {
+	if e.Refused() || len(n.c.Changes) == 0 && n.c.Movement == nil && n.c.Answer == nil && n.c.Invoice == nil &&
+		n.is.Stage == stored.Stage {
 		return nil, nil
 	}
 	e.locate(n.c, n.from, n.names)
@@ -71,10 +75,12 @@ func (s *Session) notice(tx *store.Tx, e *Entry, res *store.OrderResult) (*store
 
 // actions are what events call what a notice did, carry does it.
 var (
-	actions = map[intent.Kind]string{intent.Change: "changed", intent.Answer: "answered", intent.Shipment: "moved", intent.Receipt: "moved", intent.Invoice: "invoiced"}
-	carry   = map[intent.Kind]func(*noticed) error{
+	actions = map[intent.Kind]string{intent.Change: "changed", intent.Answer: "answered", intent.Shipment: "moved",
+		intent.Receipt: "moved", intent.Invoice: "invoiced"}
+	carry = map[intent.Kind]func(*noticed) error{
 		intent.Change: (*noticed).change, intent.Answer: (*noticed).answer, intent.Invoice: (*noticed).invoice,
-		intent.Shipment: func(n *noticed) error { return n.move(order.Shipment) }, intent.Receipt: func(n *noticed) error { return n.move(order.Receipt) },
+		intent.Shipment: func(n *noticed) error { return n.move(order.Shipment) },
+		intent.Receipt:  func(n *noticed) error { return n.move(order.Receipt) },
 	}
 )
 
@@ -94,7 +100,8 @@ type noticed struct {
 
 func clone(o *order.Order) *order.Order {
 	c := *o
-	c.Lines, c.Custom, c.Parties, c.References, c.Charges = slices.Clone(o.Lines), slices.Clone(o.Custom), slices.Clone(o.Parties), slices.Clone(o.References), slices.Clone(o.Charges)
+	c.Lines, c.Custom, c.Parties, c.References, c.Charges = slices.Clone(o.Lines), slices.Clone(o.Custom),
+		slices.Clone(o.Parties), slices.Clone(o.References), slices.Clone(o.Charges)
 	for i := range c.Lines {
 		c.Lines[i].Custom, c.Lines[i].Charges = slices.Clone(c.Lines[i].Custom), slices.Clone(c.Lines[i].Charges)
 	}
@@ -108,11 +115,13 @@ func (n *noticed) lineOf(i int, others bool) *order.Line {
 	l := &n.e.Order.Lines[i]
 	at := n.find(l)
 	if at < 0 {
-		n.e.Add(finding.LineUnknown, i+1, keyOf(l), named(l), "The order %s has no line %s, or not only one.", n.stored.Order.Number, named(l))
+		n.e.Add(finding.LineUnknown, i+1, keyOf(l), named(l), "The order %s has no line %s, or not only one.",
+			n.stored.Order.Number, named(l))
 		return nil
 	}
 	if other, is := differentItem(&n.is.Lines[at], l); other != "" && !others {
-		n.e.Add(finding.LineDiffers, i+1, other, is, "Line %s of the order %s is of another item: %s.", n.is.Lines[at].Number, n.stored.Order.Number, itemOf(&n.is.Lines[at]))
+		n.e.Add(finding.LineDiffers, i+1, other, is, "Line %s of the order %s is of another item: %s.",
+			n.is.Lines[at].Number, n.stored.Order.Number, itemOf(&n.is.Lines[at]))
 		return nil
 	}
 	if at < len(n.from) {
@@ -158,7 +167,8 @@ func sameNumber(a, b string) bool {
 
 // codes are the codes of an item, with their fields.
 func codes(l *order.Line) [4][2]string {
-	return [4][2]string{{"item", l.Item}, {"buyer_item", l.BuyerItem}, {"supplier_item", l.SupplierItem}, {"gtin", l.GTIN}}
+	return [4][2]string{{"item", l.Item}, {"buyer_item", l.BuyerItem}, {"supplier_item", l.SupplierItem},
+		{"gtin", l.GTIN}}
 }
 
 // differentItem gives a code of l, with its field, that the stored line has another of.
@@ -220,7 +230,8 @@ func named(l *order.Line) string {
 
 // changeActs says what becomes of a line: the words, and the codes of X12 element 670.
 var changeActs = map[string]string{
-	"": "change", "CHANGE": "change", "CA": "change", "CB": "change", "CC": "change", "CE": "change", "CT": "change", "MU": "change", "PC": "change", "PQ": "change", "PR": "change",
+	"": "change", "CHANGE": "change", "CA": "change", "CB": "change", "CC": "change", "CE": "change", "CT": "change",
+	"MU": "change", "PC": "change", "PQ": "change", "PR": "change",
 	"QD": "change", "QI": "change", "RA": "change", "RQ": "change", "RS": "change", "RZ": "change",
 	"ADD": "add", "AI": "add", "DELETE": "delete", "DI": "delete", "NC": "nothing",
 }
@@ -237,7 +248,8 @@ func (n *noticed) change() error {
 		act, known := changeActs[strings.ToUpper(strings.TrimSpace(code))]
 		switch {
 		case !known:
-			n.e.Add(finding.UnknownChoice, i+1, "change", code, "%q does not say what is to become of the line.", code).Hint = "It may be add, delete, change, or a code of X12 element 670 that says one of these."
+			n.e.Add(finding.UnknownChoice, i+1, "change", code, "%q does not say what is to become of the line.",
+				code).Hint = "It may be add, delete, change, or a code of X12 element 670 that says one of these."
 		case act == "add":
 			n.add(i)
 		case act == "delete":
@@ -247,7 +259,8 @@ func (n *noticed) change() error {
 		}
 	}
 	if in.Currency != "" && n.stored.Currency != "" && in.Currency != n.stored.Currency {
-		n.e.Add(finding.CurrencyDiffers, 0, "currency", in.Currency, "The change is in %s, but the order is in %s.", in.Currency, n.stored.Currency)
+		n.e.Add(finding.CurrencyDiffers, 0, "currency", in.Currency, "The change is in %s, but the order is in %s.",
+			in.Currency, n.stored.Currency)
 	}
 	n.is.Say(nil, in, 0, "number", "sender_number", "partner", "ordered_on", "currency", "total", "tax_amount")
 	for _, p := range in.Parties {
@@ -270,11 +283,13 @@ func (n *noticed) add(i int) {
 		if other, _ := differentItem(was, &l); other == "" && was.Quantity.Cmp(l.Quantity) == 0 {
 			return // it was added before
 		}
-		n.e.Add(finding.LineDiffers, i+1, "number", l.Number, "The order %s has a line %s already: %s.", n.stored.Order.Number, l.Number, itemOf(was))
+		n.e.Add(finding.LineDiffers, i+1, "number", l.Number, "The order %s has a line %s already: %s.",
+			n.stored.Order.Number, l.Number, itemOf(was))
 		return
 	}
 	if l.Quantity.Sign() <= 0 {
-		n.e.Add(finding.QuantityNegative, i+1, "quantity", l.Quantity.String(), "A line that is added needs a quantity above zero.")
+		n.e.Add(finding.QuantityNegative, i+1, "quantity", l.Quantity.String(),
+			"A line that is added needs a quantity above zero.")
 		return
 	}
 	n.is.Lines = append(n.is.Lines, l)
@@ -296,7 +311,8 @@ func (n *noticed) remove(i int) {
 		return
 	}
 	if moved.Sign() > 0 {
-		n.e.Add(finding.NoticeDiffers, i+1, "quantity", l.Quantity.String(), "Line %s is to be deleted, but %s of it have moved; the rest is cancelled.", l.Number, moved)
+		n.e.Add(finding.NoticeDiffers, i+1, "quantity", l.Quantity.String(),
+			"Line %s is to be deleted, but %s of it have moved; the rest is cancelled.", l.Number, moved)
 	}
 	l.Cancelled = left
 }
@@ -315,17 +331,21 @@ func (n *noticed) alter(i int) {
 	switch {
 	case in.Quantity.IsZero():
 	case in.Quantity.Sign() <= 0:
-		n.e.Add(finding.QuantityNegative, i+1, "quantity", in.Quantity.String(), "The quantity is to be %s; a line is taken out with a deletion.", in.Quantity)
+		n.e.Add(finding.QuantityNegative, i+1, "quantity", in.Quantity.String(),
+			"The quantity is to be %s; a line is taken out with a deletion.", in.Quantity)
 	case in.Quantity.Cmp(moved) < 0:
-		n.e.Add(finding.UpdateConflict, i+1, "quantity", in.Quantity.String(), "Line %s is to be %s, but %s of it have moved.", l.Number, in.Quantity, moved)
+		n.e.Add(finding.UpdateConflict, i+1, "quantity", in.Quantity.String(),
+			"Line %s is to be %s, but %s of it have moved.", l.Number, in.Quantity, moved)
 	case in.Unit != "" && l.Unit != "" && in.Unit != l.Unit:
-		n.e.Add(finding.LineDiffers, i+1, "unit", in.Unit, "Line %s is ordered in %s, but the change speaks of %s.", l.Number, l.Unit, in.Unit)
+		n.e.Add(finding.LineDiffers, i+1, "unit", in.Unit, "Line %s is ordered in %s, but the change speaks of %s.",
+			l.Number, l.Unit, in.Unit)
 	default:
 		l.Quantity, l.Cancelled = in.Quantity, order.Number{}
 	}
 	for _, name := range posted {
 		if f, _ := order.Lookup(order.Lines, name); f.Value(&n.e.Order, in) != "" {
-			n.e.Add(finding.NoticeDiffers, i+1, name, f.Value(&n.e.Order, in), "A change does not set %s of a line; it stays as it is.", name)
+			n.e.Add(finding.NoticeDiffers, i+1, name, f.Value(&n.e.Order, in),
+				"A change does not set %s of a line; it stays as it is.", name)
 		}
 	}
 	n.is.Say(l, &n.e.Order, i+1, append([]string{"number", "sender_line", "quantity", "amount"}, posted...)...)
@@ -357,7 +377,8 @@ func (c *changed) Add(code finding.Code, line int, field, value, format string, 
 }
 
 func (c *changed) Has(line int, field string) bool {
-	return line > 0 && (line > len(c.from) || c.from[line-1] == 0) || line > 0 && c.Intent.Has(c.from[line-1], field) || line == 0 && c.Intent.Has(0, field)
+	return line > 0 && (line > len(c.from) || c.from[line-1] == 0) || line > 0 && c.Intent.Has(c.from[line-1], field) ||
+		line == 0 && c.Intent.Has(0, field)
 }
 
 func (c *changed) Stated() []int { return nil }

@@ -23,7 +23,8 @@ func TakeBack(tx *store.Tx, load int64, k api.Taken, dry bool, by string, now ti
 		return "", err
 	}
 	if last.Origin.Load != load || last.Action == "taken back" {
-		return fmt.Sprintf("The order was %s by %s since (revision %d, %s).", last.Action, last.Origin.By, last.Revision, last.Origin.At.Format(time.DateOnly)), nil
+		return fmt.Sprintf("The order was %s by %s since (revision %d, %s).", last.Action, last.Origin.By,
+			last.Revision, last.Origin.At.Format(time.DateOnly)), nil
 	}
 	told, err := tx.Told(k.OrderID, last.Revision)
 	if err != nil {

@@ -161,7 +161,9 @@ is in a document.`,
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return usage{fmt.Errorf("%w; see koinos help %s", err, c.Name())}
 	})
-	root.AddCommand(a.serve(), a.demo(), a.inspect(), a.mapping(), a.load(), a.sequence(), a.findings(), a.report(), a.today(), a.x12(), a.partner(), a.exchange(), a.standins(), a.order(), a.why(), a.held(), a.lists(false), a.lists(true), a.tokens(),
+	root.AddCommand(a.serve(), a.demo(), a.inspect(), a.mapping(), a.load(), a.sequence(), a.findings(), a.report(),
+		a.today(), a.x12(), a.partner(), a.exchange(), a.standins(), a.order(), a.why(), a.held(), a.lists(false),
+		a.lists(true), a.tokens(),
 		&cobra.Command{Use: "exit-codes", Short: "What the exit codes mean", Long: exitCodes})
 	checkArgs(root)
 	return root
@@ -188,7 +190,8 @@ func checkArgs(c *cobra.Command) {
 			if words := c.SuggestionsFor(args[0]); len(words) > 0 {
 				near = fmt.Sprintf("; did you mean %s?", strings.Join(words, " or "))
 			}
-			return usage{fmt.Errorf("%q is not known to %s%s; see %s --help", args[0], c.CommandPath(), near, c.CommandPath())}
+			return usage{fmt.Errorf("%q is not known to %s%s; see %s --help", args[0], c.CommandPath(), near,
+				c.CommandPath())}
 		}
 	}
 	for _, sub := range c.Commands() {

@@ -63,7 +63,8 @@ func (a *app) runDemo(ctx context.Context, listen, data string) error {
 	}
 	defer logFile.Close()
 	log := slog.New(slog.NewTextHandler(logFile, nil))
-	r, err := start(ctx, data, service.Config{Listen: listen, Limits: source.DefaultLimits, Exchange: filepath.Join(data, "exchange")}, log)
+	r, err := start(ctx, data, service.Config{Listen: listen, Limits: source.DefaultLimits,
+		Exchange: filepath.Join(data, "exchange")}, log)
 	if err != nil {
 		return err
 	}
@@ -163,7 +164,8 @@ func (a *app) fillDemo(ctx context.Context, calls *client.Client, data string) e
 			return fmt.Errorf("%s: %w", name, err)
 		}
 	}
-	fmt.Fprintf(a.out, "  %d lists, %d crosswalks, %d mappings, %s\n\n", counts[0], counts[1], len(names), report.Plural(len(sequences), "sequence"))
+	fmt.Fprintf(a.out, "  %d lists, %d crosswalks, %d mappings, %s\n\n", counts[0], counts[1], len(names),
+		report.Plural(len(sequences), "sequence"))
 	if err := os.MkdirAll(filepath.Join(data, "examples"), 0o700); err != nil {
 		return err
 	}
@@ -173,7 +175,8 @@ func (a *app) fillDemo(ctx context.Context, calls *client.Client, data string) e
 		if what == "" {
 			what = whyRefused(&rep)
 		}
-		rows = append(rows, []string{fmt.Sprint(l.ID), l.DocumentName, num(l.Orders), num(l.Loaded + l.Differs), num(l.Failing()), what})
+		rows = append(rows, []string{fmt.Sprint(l.ID), l.DocumentName, num(l.Orders), num(l.Loaded + l.Differs),
+			num(l.Failing()), what})
 	}
 	example := func(name string) (*bytes.Reader, error) {
 		b, err := demo.Files.ReadFile("documents/" + name)
@@ -211,7 +214,8 @@ func (a *app) fillDemo(ctx context.Context, calls *client.Client, data string) e
 	if doc, err = example(demo.Changes.Document); err != nil {
 		return err
 	}
-	rep, err := LoadDocument(ctx, calls, demo.Changes.Document, doc, api.NewLoad{Mapping: demo.Changes.Mapping, Options: report.Options{DryRun: true}})
+	rep, err := LoadDocument(ctx, calls, demo.Changes.Document, doc,
+		api.NewLoad{Mapping: demo.Changes.Mapping, Options: report.Options{DryRun: true}})
 	if err != nil {
 		return fmt.Errorf("%s: %w", demo.Changes.Document, err)
 	}
@@ -219,7 +223,8 @@ func (a *app) fillDemo(ctx context.Context, calls *client.Client, data string) e
 	if doc, err = example(demo.Season.Document); err != nil {
 		return err
 	}
-	if rep, err = LoadDocument(ctx, calls, demo.Season.Document, doc, api.NewLoad{Mapping: demo.Season.Mapping}); err != nil {
+	if rep, err = LoadDocument(ctx, calls, demo.Season.Document, doc,
+		api.NewLoad{Mapping: demo.Season.Mapping}); err != nil {
 		return fmt.Errorf("%s: %w", demo.Season.Document, err)
 	}
 	add(rep, "")
@@ -248,7 +253,8 @@ func whyRefused(rep *api.LoadReport) string {
 
 // RunDocument sends a document in, runs it through a sequence, and waits for
 // the run's end.
-func RunDocument(ctx context.Context, calls *client.Client, name string, r io.Reader, sequence string) (report.Run, error) {
+func RunDocument(ctx context.Context, calls *client.Client, name string, r io.Reader, sequence string) (report.Run,
+	error) {
 	doc, err := calls.SendDocument(ctx, name, r)
 	if err != nil {
 		return report.Run{}, err
@@ -266,7 +272,8 @@ func RunDocument(ctx context.Context, calls *client.Client, name string, r io.Re
 }
 
 // LoadDocument sends a document in, loads it, and waits for the load's end.
-func LoadDocument(ctx context.Context, calls *client.Client, name string, r io.Reader, req api.NewLoad) (api.LoadReport, error) {
+func LoadDocument(ctx context.Context, calls *client.Client, name string, r io.Reader, req api.NewLoad) (api.LoadReport,
+	error) {
 	doc, err := calls.SendDocument(ctx, name, r)
 	if err != nil {
 		return api.LoadReport{}, err

@@ -149,7 +149,8 @@ func (a *app) fillExchange(ctx context.Context, calls *client.Client, dir string
 	}
 	if err := until(ctx, func() (bool, error) {
 		page, err := calls.Interchanges(ctx, url.Values{"partner": {"VARNHOLT"}, "direction": {"in"}, "kind": {"810"}})
-		return len(page.Items) > 0 && page.Items[0].State != api.StateArriving && page.Items[0].State != api.StateReceived, err
+		return len(page.Items) > 0 && page.Items[0].State != api.StateArriving &&
+			page.Items[0].State != api.StateReceived, err
 	}); err != nil {
 		return fmt.Errorf("the invoice of VARNHOLT did not come: %w", err)
 	}
@@ -157,13 +158,15 @@ func (a *app) fillExchange(ctx context.Context, calls *client.Client, dir string
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(a.out, "\nPELLOW ordered, changed, and was told of shipment and invoice by X12; VARNHOLT took an order,\nanswered, shipped and invoiced it: %d interchanges.\n", len(page2.Items))
+	fmt.Fprintf(a.out, "\nPELLOW ordered, changed, and was told of shipment and invoice by X12; VARNHOLT took an "+
+		"order,\nanswered, shipped and invoiced it: %d interchanges.\n", len(page2.Items))
 	return nil
 }
 
 // told reports whether a partner has acknowledged a set of ours.
 func told(ctx context.Context, calls *client.Client, name, set string) (bool, error) {
-	page, err := calls.Interchanges(ctx, url.Values{"partner": {name}, "direction": {"out"}, "kind": {set}, "state": {api.StateAccepted}})
+	page, err := calls.Interchanges(ctx, url.Values{"partner": {name}, "direction": {"out"}, "kind": {set},
+		"state": {api.StateAccepted}})
 	return len(page.Items) > 0, err
 }
 

@@ -22,7 +22,8 @@ import (
 func (a *app) partner() *cobra.Command {
 	c := &cobra.Command{Use: "partner", Short: "Keep trading partners: who they are, what they require"}
 	c.AddCommand(&cobra.Command{
-		Use: "check FILE…", Short: "Check partners' files without a service", Example: "  koinos partner check partners/*.yaml", Args: cobra.MinimumNArgs(1),
+		Use: "check FILE…", Short: "Check partners' files without a service",
+		Example: "  koinos partner check partners/*.yaml", Args: cobra.MinimumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
 			bad := 0
 			for _, name := range args {
@@ -40,7 +41,8 @@ func (a *app) partner() *cobra.Command {
 			return nil
 		},
 	}, &cobra.Command{
-		Use: "keep FILE…", Short: "Send partners to the service", Example: "  koinos partner keep partners/pellow.yaml", Args: cobra.MinimumNArgs(1),
+		Use: "keep FILE…", Short: "Send partners to the service", Example: "  koinos partner keep partners/pellow.yaml",
+		Args: cobra.MinimumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			for _, name := range args {
 				p, err := readPartner(name)
@@ -54,7 +56,8 @@ func (a *app) partner() *cobra.Command {
 				if done, err := a.json(kept); done {
 					return err
 				}
-				fmt.Fprintf(a.out, "%s is kept: in %s, out %s, %s.\n", kept.Name, orDash(strings.Join(kept.In, " ")), orDash(strings.Join(kept.Out, " ")), ruleCount(p))
+				fmt.Fprintf(a.out, "%s is kept: in %s, out %s, %s.\n", kept.Name, orDash(strings.Join(kept.In, " ")),
+					orDash(strings.Join(kept.Out, " ")), ruleCount(p))
 			}
 			return nil
 		},
@@ -70,7 +73,8 @@ func (a *app) partner() *cobra.Command {
 			}
 			var rows [][]string
 			for _, p := range all {
-				rows = append(rows, []string{p.Name, p.Kind, p.Them.Key(), p.Version, strings.Join(p.In, " "), strings.Join(p.Out, " "), p.About})
+				rows = append(rows, []string{p.Name, p.Kind, p.Them.Key(), p.Version, strings.Join(p.In, " "),
+					strings.Join(p.Out, " "), p.About})
 			}
 			report.Table(a.out, []string{"name", "kind", "their id", "version", "in", "out", "about"}, rows)
 			return nil
@@ -119,10 +123,12 @@ func (a *app) exchange() *cobra.Command {
 	var speaking bool
 	var limit int
 	list := &cobra.Command{
-		Use: "list", Short: "List interchanges, newest first", Example: "  koinos exchange list\n  koinos exchange list --partner PELLOW --state held", Args: cobra.NoArgs,
+		Use: "list", Short: "List interchanges, newest first",
+		Example: "  koinos exchange list\n  koinos exchange list --partner PELLOW --state held", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			q := url.Values{"limit": {strconv.Itoa(limit)}}
-			for name, v := range map[string]string{"partner": partnerName, "direction": direction, "state": state, "kind": kind} {
+			for name, v := range map[string]string{"partner": partnerName, "direction": direction, "state": state,
+				"kind": kind} {
 				if v != "" {
 					q.Set(name, v)
 				}
@@ -153,14 +159,16 @@ func (a *app) exchange() *cobra.Command {
 	}
 	list.Flags().StringVar(&partnerName, "partner", "", "only with this partner")
 	list.Flags().StringVar(&direction, "direction", "", "in or out")
-	list.Flags().StringVar(&state, "state", "", "received, done, held, rejected, duplicate, unknown, ready, sent, accepted, noted, partly, overdue")
+	list.Flags().StringVar(&state, "state", "",
+		"received, done, held, rejected, duplicate, unknown, ready, sent, accepted, noted, partly, overdue")
 	list.Flags().StringVar(&kind, "set", "", "only those with this transaction set, e.g. 855")
 	list.Flags().StringVar(&number, "order", "", "only those that speak of the order of this number")
 	list.Flags().BoolVar(&speaking, "speaking", false, "only those that speak of orders: no acknowledgements")
 	list.Flags().IntVar(&limit, "limit", 50, "how many at most")
 
 	show := &cobra.Command{
-		Use: "show ID", Short: "Show an interchange, what became of its sets, and why", Example: "  koinos exchange show 3", Args: cobra.ExactArgs(1),
+		Use: "show ID", Short: "Show an interchange, what became of its sets, and why",
+		Example: "  koinos exchange show 3", Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			id, err := interchangeID(args[0])
 			if err != nil {
@@ -178,7 +186,10 @@ func (a *app) exchange() *cobra.Command {
 		},
 	}
 	receive := &cobra.Command{
-		Use: "receive FILE…", Short: "Take in what a partner sent", Long: "Receive keeps each interchange of the files, recognises what has come before,\nacknowledges it, and brings it into orders.", Example: "  koinos exchange receive pellow-orders.edi", Args: cobra.MinimumNArgs(1),
+		Use: "receive FILE…", Short: "Take in what a partner sent",
+		Long: "Receive keeps each interchange of the files, recognises what has come before,\nacknowledges it, and " +
+			"brings it into orders.", Example: "  koinos exchange receive pellow-orders.edi",
+		Args: cobra.MinimumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			var all []api.Interchange
 			for _, name := range args {
@@ -203,7 +214,8 @@ func (a *app) exchange() *cobra.Command {
 850 of confirmed purchase orders and the 860 of their changes; to a customer the
 855 and 865 that answer, the 856 of what has been shipped, and the 810 of what
 was not invoiced. What breaks the partner's rules is held with the reasons.`,
-		Example: "  koinos exchange send VARNHOLT 850\n  koinos exchange send PELLOW 855 --order SO-000012 --try", Args: cobra.ExactArgs(2),
+		Example: "  koinos exchange send VARNHOLT 850\n  koinos exchange send PELLOW 855 --order SO-000012 --try",
+		Args:    cobra.ExactArgs(2),
 		RunE: func(c *cobra.Command, args []string) error {
 			want.Set = args[1]
 			done, err := a.client().SendDue(c.Context(), args[0], want)
@@ -227,7 +239,8 @@ was not invoiced. What breaks the partner's rules is held with the reasons.`,
 	send.Flags().StringVar(&want.To, "to", "", "850: ordered on this day or earlier")
 	send.Flags().BoolVar(&want.Try, "try", false, "only show what would go out, and what keeps it from going")
 	resend := &cobra.Command{
-		Use: "resend ID", Short: "Send an interchange of ours once more: the same bytes, the same control number", Args: cobra.ExactArgs(1),
+		Use: "resend ID", Short: "Send an interchange of ours once more: the same bytes, the same control number",
+		Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			id, err := interchangeID(args[0])
 			if err != nil {
@@ -241,7 +254,8 @@ was not invoiced. What breaks the partner's rules is held with the reasons.`,
 		},
 	}
 	replay := &cobra.Command{
-		Use: "replay ID", Short: "Do once more what an interchange asks for, after the cause was mended", Args: cobra.ExactArgs(1),
+		Use: "replay ID", Short: "Do once more what an interchange asks for, after the cause was mended",
+		Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			id, err := interchangeID(args[0])
 			if err != nil {
@@ -261,7 +275,8 @@ was not invoiced. What breaks the partner's rules is held with the reasons.`,
 func interchangeID(s string) (int64, error) {
 	id, err := strconv.ParseInt(s, 10, 64)
 	if err != nil || id < 1 {
-		return 0, usage{fmt.Errorf("an interchange is named by its id, a number; koinos exchange list shows them: %q", s)}
+		return 0, usage{fmt.Errorf("an interchange is named by its id, a number; koinos exchange list shows them: %q",
+			s)}
 	}
 	return id, nil
 }
@@ -298,7 +313,8 @@ func (a *app) interchanges(all []api.Interchange) {
 	var rows [][]string
 	for k := range all {
 		i := &all[k]
-		rows = append(rows, []string{fmt.Sprint(i.ID), i.At.Local().Format("01-02 15:04"), i.Direction, orDash(i.Partner), i.Kinds, controlOf(i), stateOf(i), strings.Join(i.Orders, " "), i.Name})
+		rows = append(rows, []string{fmt.Sprint(i.ID), i.At.Local().Format("01-02 15:04"), i.Direction,
+			orDash(i.Partner), i.Kinds, controlOf(i), stateOf(i), strings.Join(i.Orders, " "), i.Name})
 	}
 	report.Table(a.out, []string{">id", "when", "", "partner", "sets", ">control", "state", "orders", "file"}, rows)
 }
@@ -311,8 +327,10 @@ func controlOf(i *api.Interchange) string {
 }
 
 // stateWords say states as people do.
-var stateWords = map[string]string{api.StateSent: "sent, not yet acknowledged", api.StateAccepted: "acknowledged", api.StateNoted: "acknowledged with errors noted", api.StatePartly: "partly rejected by the partner",
-	api.StateRejected: "rejected", api.StateDuplicate: "came before", api.StateUnknown: "from nobody known", api.StateReady: "waits to leave"}
+var stateWords = map[string]string{api.StateSent: "sent, not yet acknowledged", api.StateAccepted: "acknowledged",
+	api.StateNoted: "acknowledged with errors noted", api.StatePartly: "partly rejected by the partner",
+	api.StateRejected: "rejected", api.StateDuplicate: "came before", api.StateUnknown: "from nobody known",
+	api.StateReady: "waits to leave"}
 
 func stateOf(i *api.Interchange) string {
 	if i.Overdue {
@@ -329,7 +347,8 @@ func (a *app) interchange(i *api.Interchange) {
 	if i.Direction == "out" {
 		way = "to"
 	}
-	fmt.Fprintf(a.out, "Interchange %d  %s %s, %s, control %s: %s\n", i.ID, way, orDash(i.Partner), i.Kinds, controlOf(i), stateOf(i))
+	fmt.Fprintf(a.out, "Interchange %d  %s %s, %s, control %s: %s\n", i.ID, way, orDash(i.Partner), i.Kinds,
+		controlOf(i), stateOf(i))
 	if i.Name != "" {
 		fmt.Fprintf(a.out, "  file %s", i.Name)
 		if i.Answers != 0 {

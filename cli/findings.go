@@ -54,7 +54,8 @@ writes one for each list and crosswalk; fill them in and name the folder with
 				a.showActs(id, acts)
 				return nil
 			}
-			f := api.Fix{Means: map[string][]list.Pair{}, Crosswalks: map[string][]list.Pair{}, Lists: map[string][]list.Entry{}, Dates: map[string]string{}}
+			f := api.Fix{Means: map[string][]list.Pair{}, Crosswalks: map[string][]list.Pair{},
+				Lists: map[string][]list.Entry{}, Dates: map[string]string{}}
 			if nearest {
 				takeNearest(&f, acts)
 			}
@@ -78,7 +79,8 @@ writes one for each list and crosswalk; fill them in and name the folder with
 	}
 	flags := fix.Flags()
 	flags.StringArrayVar(&pairs, "pair", nil, "CROSSWALK:THEIRS=OURS to add to a crosswalk")
-	flags.StringArrayVar(&means, "means", nil, "FIELD:THEIRS=OURS: what a value of a field is with us; makes the field a crosswalk where it has none")
+	flags.StringArrayVar(&means, "means", nil,
+		"FIELD:THEIRS=OURS: what a value of a field is with us; makes the field a crosswalk where it has none")
 	flags.StringArrayVar(&entries, "entry", nil, "LIST:CODE or LIST:CODE=NAME to add to a list")
 	flags.StringArrayVar(&dates, "dates", nil, "FIELD=FORM: one more form of a date for the mapping")
 	flags.StringSliceVar(&accept, "accept", nil, "codes of warnings that shall not hold orders this time")
@@ -99,7 +101,8 @@ func (a *app) showActs(id int64, acts []api.Act) {
 		if i > 0 {
 			fmt.Fprintln(a.out)
 		}
-		fmt.Fprintf(a.out, "%s (%s, %s)\n", act.About, report.Plural(act.Orders, "order"), report.Plural(act.Findings, "finding"))
+		fmt.Fprintf(a.out, "%s (%s, %s)\n", act.About, report.Plural(act.Orders, "order"),
+			report.Plural(act.Findings, "finding"))
 		if act.Kind == "accept" {
 			fmt.Fprintf(a.out, "  koinos findings fix %d --accept %s\n", id, act.Name)
 			continue
@@ -115,15 +118,18 @@ func (a *app) showActs(id int64, acts []api.Act) {
 		first := act.Values[0]
 		switch act.Kind {
 		case "crosswalk":
-			fmt.Fprintf(a.out, "  koinos findings fix %d --pair %q\n", id, act.Name+":"+first.Value+"="+orWord(first.Nearest, "OURS"))
+			fmt.Fprintf(a.out, "  koinos findings fix %d --pair %q\n", id,
+				act.Name+":"+first.Value+"="+orWord(first.Nearest, "OURS"))
 		case "list":
-			fmt.Fprintf(a.out, "  koinos findings fix %d --means %q\n", id, act.Field+":"+first.Value+"="+orWord(first.Nearest, "OURS"))
+			fmt.Fprintf(a.out, "  koinos findings fix %d --means %q\n", id,
+				act.Field+":"+first.Value+"="+orWord(first.Nearest, "OURS"))
 			fmt.Fprintf(a.out, "  koinos findings fix %d --entry %q\n", id, act.Name+":"+first.Value)
 		case "dates":
 			fmt.Fprintf(a.out, "  koinos findings fix %d --dates %s=%s\n", id, act.Name, orWord(act.Form, "FORM"))
 		}
 	}
-	fmt.Fprintf(a.out, "\nMany values: koinos load missing %d --to missing/, fill the tables in, koinos findings fix %d --tables missing/\n", id, id)
+	fmt.Fprintf(a.out, "\nMany values: koinos load missing %d --to missing/, fill the tables in, koinos findings fix "+
+		"%d --tables missing/\n", id, id)
 }
 
 func orWord(s, word string) string {
@@ -230,14 +236,16 @@ func fromTables(f *api.Fix, folder string) error {
 		}
 	}
 	if filled == 0 {
-		return &exit{exitBad, fmt.Sprintf("no table in %s is filled in; koinos load missing LOAD --to FOLDER writes them", folder)}
+		return &exit{exitBad,
+			fmt.Sprintf("no table in %s is filled in; koinos load missing LOAD --to FOLDER writes them", folder)}
 	}
 	return nil
 }
 
 func (a *app) today() *cobra.Command {
 	return &cobra.Command{
-		Use: "today", Short: "Show what runs, what waits for somebody, and what the last days brought", Example: "  koinos today", Args: cobra.NoArgs,
+		Use: "today", Short: "Show what runs, what waits for somebody, and what the last days brought",
+		Example: "  koinos today", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			t, err := a.client().Today(c.Context())
 			if err != nil {
@@ -295,9 +303,11 @@ func (a *app) showToday(t api.Today) {
 	var rows [][]string
 	for _, d := range t.Days {
 		if d.Loads > 0 {
-			rows = append(rows, []string{d.Day, num(d.Loads), num(d.Loaded), num(d.Changed), num(d.Failed), report.Minutes(d.Saved)})
+			rows = append(rows, []string{d.Day, num(d.Loads), num(d.Loaded), num(d.Changed), num(d.Failed),
+				report.Minutes(d.Saved)})
 		}
 	}
 	report.Table(a.out, []string{"day", ">loads", ">loaded", ">changed", ">failed", ">by hand"}, rows)
-	fmt.Fprintf(a.out, "\n%s stored. By hand all loads would have taken %s.\n", report.Plural(t.Orders, "order"), report.Minutes(t.Saved))
+	fmt.Fprintf(a.out, "\n%s stored. By hand all loads would have taken %s.\n", report.Plural(t.Orders, "order"),
+		report.Minutes(t.Saved))
 }

@@ -42,7 +42,8 @@ func (a *app) held() *cobra.Command {
 				if h.Interchange != 0 {
 					where = fmt.Sprintf("interchange %d set %d", h.Interchange, h.Set)
 				}
-				rows = append(rows, []string{num(int(h.ID)), h.Kind, h.Partner, h.Number, where, local(h.Since), h.Reason})
+				rows = append(rows, []string{num(int(h.ID)), h.Kind, h.Partner, h.Number, where, local(h.Since),
+					h.Reason})
 			}
 			report.Table(a.out, []string{">held", "kind", "partner", "order", "where", "since", "why"}, rows)
 			if page.Next != "" {

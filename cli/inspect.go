@@ -55,7 +55,8 @@ func (a *app) inspect() *cobra.Command {
 }
 
 func (a *app) showInspection(name string, in *source.Inspection) {
-	what := map[string]string{"xlsx": "workbook (.xlsx)", "json": "JSON", "ndjson": "NDJSON", "x12": "X12"}[string(in.Format)]
+	what := map[string]string{"xlsx": "workbook (.xlsx)", "json": "JSON", "ndjson": "NDJSON",
+		"x12": "X12"}[string(in.Format)]
 	if in.Format == source.CSV {
 		delimiter := map[string]string{"\t": "tab", ",": "comma", ";": "semicolon", "|": "bar"}[in.Delimiter]
 		what = fmt.Sprintf("CSV, %s, delimiter %s, quotation mark %s", in.Encoding, delimiter, in.Quote)
@@ -73,7 +74,8 @@ func (a *app) showInspection(name string, in *source.Inspection) {
 		if t.Heading > 0 {
 			heading = fmt.Sprintf("heading in row %d", t.Heading)
 		}
-		fmt.Fprintf(a.out, "\n%s: %s with values, the last is row %d; %s\n", title, report.Plural(t.Rows, "row"), t.LastRow, heading)
+		fmt.Fprintf(a.out, "\n%s: %s with values, the last is row %d; %s\n", title, report.Plural(t.Rows, "row"),
+			t.LastRow, heading)
 		var rows [][]string
 		for _, c := range t.Columns {
 			rows = append(rows, []string{c.Letter, c.Heading, c.Looks, num(c.Filled), strings.Join(c.Samples, " · ")})

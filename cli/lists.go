@@ -30,7 +30,8 @@ func (a *app) lists(crosswalk bool) *cobra.Command {
 	c := &cobra.Command{Use: noun, Short: about}
 	var add bool
 	imports := &cobra.Command{
-		Use: "import NAME FILE", Short: "Replace a " + noun + " from a CSV or workbook, or add to it", Long: columns, Example: "  koinos " + noun + " import " + example, Args: cobra.ExactArgs(2),
+		Use: "import NAME FILE", Short: "Replace a " + noun + " from a CSV or workbook, or add to it", Long: columns,
+		Example: "  koinos " + noun + " import " + example, Args: cobra.ExactArgs(2),
 		RunE: func(c *cobra.Command, args []string) error {
 			f, size, err := openLocal(args[1])
 			if err != nil {
@@ -68,7 +69,9 @@ func (a *app) lists(crosswalk bool) *cobra.Command {
 	imports.Flags().BoolVar(&add, "add", false, "keep what the "+noun+" has; rows of a known code replace it")
 	var to string
 	exports := &cobra.Command{
-		Use: "export NAME", Short: "Write a " + noun + " as a CSV or workbook", Example: "  koinos " + noun + " export " + strings.Fields(example)[0] + " --to out.xlsx", Args: cobra.ExactArgs(1),
+		Use: "export NAME", Short: "Write a " + noun + " as a CSV or workbook",
+		Example: "  koinos " + noun + " export " + strings.Fields(example)[0] + " --to out.xlsx",
+		Args:    cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			entries, err := a.client().AllEntries(c.Context(), args[0], crosswalk)
 			if err != nil {
@@ -89,7 +92,9 @@ func (a *app) lists(crosswalk bool) *cobra.Command {
 	c.AddCommand(imports, exports)
 	var limit int
 	show := &cobra.Command{
-		Use: "show [NAME]", Short: "Show a " + noun + ", or which there are", Example: "  koinos " + noun + " show\n  koinos " + noun + " show " + strings.Fields(example)[0], Args: cobra.MaximumNArgs(1),
+		Use: "show [NAME]", Short: "Show a " + noun + ", or which there are",
+		Example: "  koinos " + noun + " show\n  koinos " + noun + " show " + strings.Fields(example)[0],
+		Args:    cobra.MaximumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			if len(args) == 0 {
 				return a.showLists(c.Context(), noun, crosswalk)

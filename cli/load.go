@@ -53,7 +53,8 @@ service has.`,
 	}
 	c.Flags().StringVarP(&mappingName, "mapping", "m", "", "mapping: a file, or a name that the service knows")
 	opt.flags(c)
-	c.AddCommand(a.loadList(), a.loadShow(), a.loadReport(), a.loadMissing(), a.loadCancel(), a.loadPause(), a.loadResume(), a.loadRetry(), a.loadAccept(), a.loadUndo())
+	c.AddCommand(a.loadList(), a.loadShow(), a.loadReport(), a.loadMissing(), a.loadCancel(), a.loadPause(),
+		a.loadResume(), a.loadRetry(), a.loadAccept(), a.loadUndo())
 	return c
 }
 
@@ -82,7 +83,8 @@ func (a *app) runLoad(ctx context.Context, file, mappingName string, req api.New
 		return err
 	}
 	if doc.Known && a.output == "table" {
-		fmt.Fprintf(a.err, "These bytes were received before, as %s on %s; what is loaded already is recognised.\n", doc.Name, local(doc.ReceivedAt))
+		fmt.Fprintf(a.err, "These bytes were received before, as %s on %s; what is loaded already is recognised.\n",
+			doc.Name, local(doc.ReceivedAt))
 	}
 	req.Document, req.Mapping = doc.SHA, mappingName
 	l, err := calls.StartLoad(ctx, req)
@@ -100,7 +102,8 @@ func (a *app) follow(ctx context.Context, calls *client.Client, l report.Load) e
 		if l.Status == report.Waiting {
 			words = "waiting for other loads to end"
 		} else if l.RowsASecond > 0 {
-			words += fmt.Sprintf(", %d rows a second, %s left", l.RowsASecond, (time.Duration(l.SecondsLeft) * time.Second).String())
+			words += fmt.Sprintf(", %d rows a second, %s left", l.RowsASecond,
+				(time.Duration(l.SecondsLeft) * time.Second).String())
 		}
 		bar.show(l.Share, words)
 	})
@@ -117,7 +120,8 @@ func (a *app) follow(ctx context.Context, calls *client.Client, l report.Load) e
 		if err == nil {
 			err = client.ErrAway
 		}
-		return fmt.Errorf("load %d: %w; it goes on by itself when the service is back: koinos load show %d", l.ID, err, l.ID)
+		return fmt.Errorf("load %d: %w; it goes on by itself when the service is back: koinos load show %d", l.ID, err,
+			l.ID)
 	}
 	return a.showLoad(ctx, calls, l.ID)
 }
@@ -179,7 +183,8 @@ func (b *bar) show(share float64, words string) {
 	}
 	if b.bar == nil {
 		b.bar = progressbar.NewOptions(1000, progressbar.OptionSetWriter(b.a.err), progressbar.OptionClearOnFinish(),
-			progressbar.OptionSetWidth(30), progressbar.OptionSetPredictTime(true), progressbar.OptionSetDescription(b.title))
+			progressbar.OptionSetWidth(30), progressbar.OptionSetPredictTime(true),
+			progressbar.OptionSetDescription(b.title))
 	}
 	if words != "" {
 		b.bar.Describe(b.title + " " + words)
@@ -215,11 +220,13 @@ func (a *app) nextSteps(l *report.Load) {
 		ext = ".csv"
 	}
 	if l.Errors+l.Warnings > 0 && l.Orders > 0 {
-		fmt.Fprintf(a.out, "Every cell and row with its answer: koinos load report %d --format marked --to marked%s\n", l.ID, ext)
+		fmt.Fprintf(a.out, "Every cell and row with its answer: koinos load report %d --format marked --to marked%s\n",
+			l.ID, ext)
 	}
 	if l.Failing() > 0 && l.Status != report.Running {
 		fmt.Fprintf(a.out, "Mend many at once: koinos findings fix %d\n", l.ID)
-		fmt.Fprintf(a.out, "Only what failed, to be mended and loaded again: koinos load report %d --format failed --to failed%s\n", l.ID, ext)
+		fmt.Fprintf(a.out, "Only what failed, to be mended and loaded again: koinos load report %d --format failed "+
+			"--to failed%s\n", l.ID, ext)
 	}
 	if l.Held > 0 && l.Run > 0 {
 		fmt.Fprintf(a.out, "When the earlier step is mended: koinos sequence run --from-run %d\n", l.Run)
@@ -267,10 +274,13 @@ func (a *app) loadList() *cobra.Command {
 				if l.DryRun {
 					kind = "dry run"
 				}
-				rows = append(rows, []string{strconv.FormatInt(l.ID, 10), local(l.StartedAt), kind, l.DocumentName, fmt.Sprintf("%s v%d", l.Mapping, l.Version), string(l.Status),
-					num(l.Orders), num(l.Loaded + l.Ready), num(l.Changed + l.Differs), num(l.Unchanged), num(l.Failing())})
+				rows = append(rows, []string{strconv.FormatInt(l.ID, 10), local(l.StartedAt), kind, l.DocumentName,
+					fmt.Sprintf("%s v%d", l.Mapping, l.Version), string(l.Status),
+					num(l.Orders), num(l.Loaded + l.Ready), num(l.Changed + l.Differs), num(l.Unchanged),
+					num(l.Failing())})
 			}
-			report.Table(a.out, []string{">load", "started", "kind", "document", "mapping", "status", ">orders", ">good", ">changed", ">unchanged", ">failed"}, rows)
+			report.Table(a.out, []string{">load", "started", "kind", "document", "mapping", "status", ">orders",
+				">good", ">changed", ">unchanged", ">failed"}, rows)
 			a.moreRows(page.Next)
 			return nil
 		},
@@ -301,7 +311,8 @@ func (a *app) loadShow() *cobra.Command {
 	var findings, code string
 	c := &cobra.Command{
 		Use: "show LOAD", Short: "Show a load: its figures, its reasons, and single findings where asked for",
-		Long:    "Show prints a load's figures and its findings by reason. With --findings or --code it\nlists single findings; --output json then writes one a line (NDJSON).",
+		Long: "Show prints a load's figures and its findings by reason. With --findings or --code it\nlists " +
+			"single findings; --output json then writes one a line (NDJSON).",
 		Example: "  koinos load show 4\n  koinos load show 4 --findings error\n  koinos load show 4 --code unknown_code",
 		Args:    cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -380,8 +391,9 @@ func (a *app) loadReport() *cobra.Command {
           was found, and outcome, order number and message beside every row
   failed  the same of only those orders that did not go in, whole, in the
           document's own layout: mend it and load it again`,
-		Example: "  koinos load report 4 --format marked --to week-12-marked.xlsx\n  koinos load report 4 --format csv > findings.csv",
-		Args:    cobra.ExactArgs(1),
+		Example: "  koinos load report 4 --format marked --to week-12-marked.xlsx\n  koinos load report 4 --format " +
+			"csv > findings.csv",
+		Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			id, err := loadID(args[0])
 			if err != nil {
@@ -396,7 +408,9 @@ func (a *app) loadReport() *cobra.Command {
 				}
 				return a.client().Report(c.Context(), id, format, a.out)
 			}
-			return folder.WriteWhole(to, func(w io.Writer) error { return a.client().Report(c.Context(), id, format, w) })
+			return folder.WriteWhole(to, func(w io.Writer) error {
+				return a.client().Report(c.Context(), id, format, w)
+			})
 		},
 	}
 	c.Flags().StringVarP(&format, "format", "f", "json", "json, csv, marked or failed")
@@ -406,7 +420,8 @@ func (a *app) loadReport() *cobra.Command {
 
 func (a *app) loadCancel() *cobra.Command {
 	return &cobra.Command{
-		Use: "cancel LOAD", Short: "Stop a running load; what went in stays", Example: "  koinos load cancel 7", Args: cobra.ExactArgs(1),
+		Use: "cancel LOAD", Short: "Stop a running load; what went in stays", Example: "  koinos load cancel 7",
+		Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			id, err := loadID(args[0])
 			if err != nil {

@@ -30,13 +30,15 @@ func (o *loadOptions) flags(c *cobra.Command) {
 	f := c.Flags()
 	f.BoolVarP(&o.DryRun, "dry-run", "n", false, "say what would happen, store nothing")
 	f.BoolVar(&o.AllOrNone, "all-or-none", false, "store nothing where one order fails")
-	f.StringVar(&o.again, "again", "", "what a second arrival of a stored order means: refuse, skip, update or revise; left out, what the mapping says")
+	f.StringVar(&o.again, "again", "",
+		"what a second arrival of a stored order means: refuse, skip, update or revise; left out, what the mapping says")
 	f.StringSliceVar(&o.OnlyRows, "only-rows", nil, "only these rows: 12, 20-35, 40-")
 	f.StringSliceVar(&o.OnlyOrders, "only-orders", nil, "only the orders of these sender's numbers")
 	f.StringSliceVar(&o.OnlySheets, "only-sheets", nil, "only these sheets, by name or number, * for any letters")
 	f.StringVar(&o.stage, "stage", "", "status that new orders begin with: draft, open or confirmed")
 	f.BoolVar(&o.Opening, "opening", false, "opening orders: they keep the sender's numbers and are not passed on")
-	f.StringArrayVar(&o.defaults, "default", nil, "value for a field that the document leaves blank: currency=EUR, lines.unit=PCE")
+	f.StringArrayVar(&o.defaults, "default", nil,
+		"value for a field that the document leaves blank: currency=EUR, lines.unit=PCE")
 	f.IntVar(&o.StopAfter, "stop-after", 0, "stop when so many orders have failed")
 	f.StringVar(&o.Note, "note", "", "a note for people, kept with the load")
 	f.StringSliceVar(&o.accept, "accept", nil, "codes of warnings that shall not hold orders this time")
@@ -72,7 +74,8 @@ func (o *loadOptions) options() (report.Options, error) {
 }
 
 // onLoad makes a command that does something to one load.
-func (a *app) onLoad(use, short, long, example string, do func(ctx context.Context, calls *client.Client, id int64) error) *cobra.Command {
+func (a *app) onLoad(use, short, long, example string, do func(ctx context.Context, calls *client.Client,
+	id int64) error) *cobra.Command {
 	return &cobra.Command{
 		Use: use + " LOAD", Short: short, Long: long, Example: example, Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -86,7 +89,8 @@ func (a *app) onLoad(use, short, long, example string, do func(ctx context.Conte
 }
 
 func (a *app) loadPause() *cobra.Command {
-	return a.onLoad("pause", "Pause a running load; it goes on from there when it is resumed", "", "  koinos load pause 7",
+	return a.onLoad("pause", "Pause a running load; it goes on from there when it is resumed", "",
+		"  koinos load pause 7",
 		func(ctx context.Context, calls *client.Client, id int64) error {
 			if _, err := calls.ActOnLoad(ctx, id, "pause"); err != nil {
 				return err
@@ -108,7 +112,8 @@ func (a *app) loadResume() *cobra.Command {
 
 func (a *app) loadRetry() *cobra.Command {
 	return a.onLoad("retry", "Load the orders that failed once more, with the mapping and lists of now",
-		"Retry is for when the lists, the crosswalks or the mapping were mended. Where the\ndocument itself was corrected, load it again: what is in is recognised.", "  koinos load retry 7",
+		"Retry is for when the lists, the crosswalks or the mapping were mended. Where the\ndocument itself was "+
+			"corrected, load it again: what is in is recognised.", "  koinos load retry 7",
 		func(ctx context.Context, calls *client.Client, id int64) error {
 			l, err := calls.ActOnLoad(ctx, id, "retry")
 			if err != nil {
@@ -121,7 +126,8 @@ func (a *app) loadRetry() *cobra.Command {
 func (a *app) loadAccept() *cobra.Command {
 	return &cobra.Command{
 		Use: "accept LOAD CODE...", Short: "Accept warnings that hold orders of a load, by their codes",
-		Long:    "Accept is for mappings that hold orders for a warning (orders.hold). The held orders\nare loaded once more; the new load keeps who accepted what.",
+		Long: "Accept is for mappings that hold orders for a warning (orders.hold). The held orders\nare loaded " +
+			"once more; the new load keeps who accepted what.",
 		Example: "  koinos load accept 7 dates_decided", Args: cobra.MinimumNArgs(2),
 		RunE: func(c *cobra.Command, args []string) error {
 			id, err := loadID(args[0])
@@ -148,7 +154,9 @@ func (a *app) loadAccept() *cobra.Command {
 func (a *app) loadUndo() *cobra.Command {
 	var dry bool
 	c := a.onLoad("undo", "Take back what a load did, where nothing has happened to its orders since",
-		"Undo removes the orders that a load stored and gives those that it changed their\ncontent from before. Orders to which something has happened since stay; they are\nnamed with the reason.", "  koinos load undo 7 --dry-run\n  koinos load undo 7",
+		"Undo removes the orders that a load stored and gives those that it changed their\ncontent from before. "+
+			"Orders to which something has happened since stay; they are\nnamed with the reason.",
+		"  koinos load undo 7 --dry-run\n  koinos load undo 7",
 		func(ctx context.Context, calls *client.Client, id int64) error {
 			u, err := calls.UndoLoad(ctx, id, dry)
 			if err != nil {
@@ -161,7 +169,8 @@ func (a *app) loadUndo() *cobra.Command {
 			if dry {
 				would = "would be "
 			}
-			fmt.Fprintf(a.out, "%7d orders %sremoved: the load had stored them\n%7d orders %sas before: the load had changed them\n%7d orders stay\n", u.Removed, would, u.Changed, would, u.Kept)
+			fmt.Fprintf(a.out, "%7d orders %sremoved: the load had stored them\n%7d orders %sas before: the load had "+
+				"changed them\n%7d orders stay\n", u.Removed, would, u.Changed, would, u.Kept)
 			if len(u.Why) > 0 {
 				rows := [][]string{}
 				for _, k := range u.Why {
@@ -191,7 +200,8 @@ func (a *app) report() *cobra.Command {
 order" and writes today's status, and today's values of the fields that the
 mapping's results name, beside them. Everything else in the file stays as it is,
 also what people have written into it.`,
-		Example: "  koinos report refresh week-12-marked.xlsx\n  koinos report refresh marked.csv --to today.csv", Args: cobra.ExactArgs(1),
+		Example: "  koinos report refresh week-12-marked.xlsx\n  koinos report refresh marked.csv --to today.csv",
+		Args:    cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			f, err := os.Open(args[0])
 			if err != nil {
@@ -212,7 +222,8 @@ also what people have written into it.`,
 			if done, err := a.json(count); done {
 				return err
 			}
-			fmt.Fprintf(a.out, "%s: %s with an order, %s brought up to date", to, report.Plural(count.Rows, "row"), report.Plural(count.Cells, "cell"))
+			fmt.Fprintf(a.out, "%s: %s with an order, %s brought up to date", to, report.Plural(count.Rows, "row"),
+				report.Plural(count.Cells, "cell"))
 			if count.Absent > 0 {
 				fmt.Fprintf(a.out, ", %s whose order is not there any more", report.Plural(count.Absent, "row"))
 			}

@@ -39,7 +39,8 @@ crosswalks/NAME.csv.`,
 	check.Flags().StringVar(&lists, "lists", "", "folder of lists and crosswalks")
 
 	keep := &cobra.Command{
-		Use: "keep FILE...", Short: "Send mappings to the service; changed text makes a new version", Example: "  koinos mapping keep mappings/*.yaml", Args: cobra.MinimumNArgs(1),
+		Use: "keep FILE...", Short: "Send mappings to the service; changed text makes a new version",
+		Example: "  koinos mapping keep mappings/*.yaml", Args: cobra.MinimumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			for _, name := range args {
 				text, err := os.ReadFile(name)
@@ -75,7 +76,8 @@ crosswalks/NAME.csv.`,
 	}
 	var version int
 	show := &cobra.Command{
-		Use: "show NAME", Short: "Print a mapping's text", Args: cobra.ExactArgs(1), Example: "  koinos mapping show ostrand-weekly > ostrand-weekly.yaml",
+		Use: "show NAME", Short: "Print a mapping's text", Args: cobra.ExactArgs(1),
+		Example: "  koinos mapping show ostrand-weekly > ostrand-weekly.yaml",
 		RunE: func(c *cobra.Command, args []string) error {
 			m, err := a.client().Mapping(c.Context(), args[0], version)
 			if err != nil {
@@ -89,7 +91,8 @@ crosswalks/NAME.csv.`,
 		},
 	}
 	show.Flags().IntVar(&version, "version", 0, "version; left out, the newest")
-	c.AddCommand(a.draftMapping(), check, a.testMappings(), a.coverMapping(), a.compareMappings(), keep, ls, a.mappingVersions(), show, a.blankSheet(), a.standardMappings())
+	c.AddCommand(a.draftMapping(), check, a.testMappings(), a.coverMapping(), a.compareMappings(), keep, ls,
+		a.mappingVersions(), show, a.blankSheet(), a.standardMappings())
 	return c
 }
 
@@ -110,7 +113,8 @@ func (a *app) checkMapping(ctx context.Context, name, document, lists string) er
 		return &exit{exitBad, report.Plural(len(found), "mistake") + " in " + name}
 	}
 	if document == "" {
-		if done, err := a.json(map[string]any{"mapping": m.Name, "describe": m.Describe(), "findings": []finding.Finding{}}); done {
+		if done, err := a.json(map[string]any{"mapping": m.Name, "describe": m.Describe(),
+			"findings": []finding.Finding{}}); done {
 			return err
 		}
 		fmt.Fprintf(a.out, "%s is sound: %s.\n", m.Name, m.Describe())
@@ -194,13 +198,15 @@ func readLists(dir string) (*list.Set, error) {
 func (a *app) standardMappings() *cobra.Command {
 	return &cobra.Command{
 		Use: "standard [NAME]", Short: "List the mappings that ship with Koinos, or print one",
-		Long:    "A mapping of your own that says extends: x12-850 takes what it does not say itself\nfrom the standard one: header and line bindings one by one.",
+		Long: "A mapping of your own that says extends: x12-850 takes what it does not say itself\nfrom the " +
+			"standard one: header and line bindings one by one.",
 		Example: "  koinos mapping standard\n  koinos mapping standard x12-850", Args: cobra.MaximumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
 			if len(args) == 1 {
 				text := mapping.Standard(args[0])
 				if text == "" {
-					return usage{fmt.Errorf("there is no standard mapping %q; there are %s", args[0], strings.Join(mapping.StandardNames(), ", "))}
+					return usage{fmt.Errorf("there is no standard mapping %q; there are %s", args[0],
+						strings.Join(mapping.StandardNames(), ", "))}
 				}
 				_, err := io.WriteString(a.out, text)
 				return err

@@ -22,7 +22,8 @@ func (a *app) order() *cobra.Command {
 	var limit int
 	ls := &cobra.Command{
 		Use: "list", Short: "List orders, newest first", Args: cobra.NoArgs,
-		Example: "  koinos order list --kind purchase --partner EBBING\n  koinos order list --load 4 --limit 50\n  koinos order list --text OB-26",
+		Example: "  koinos order list --kind purchase --partner EBBING\n  koinos order list --load 4 --limit 50\n  " +
+			"koinos order list --text OB-26",
 		RunE: func(c *cobra.Command, _ []string) error {
 			q := url.Values{"limit": {strconv.Itoa(limit)}}
 			for name, v := range filters {
@@ -42,20 +43,25 @@ func (a *app) order() *cobra.Command {
 			}
 			var rows [][]string
 			for _, o := range page.Items {
-				rows = append(rows, []string{o.Number, string(o.Kind), o.Partner, o.SenderNumber, string(o.OrderedOn), num(o.Lines), o.Total + " " + o.Currency, string(o.Status)})
+				rows = append(rows, []string{o.Number, string(o.Kind), o.Partner, o.SenderNumber, string(o.OrderedOn),
+					num(o.Lines), o.Total + " " + o.Currency, string(o.Status)})
 			}
-			report.Table(a.out, []string{"number", "kind", "partner", "their number", "ordered", ">lines", ">total", "status"}, rows)
+			report.Table(a.out, []string{"number", "kind", "partner", "their number", "ordered", ">lines", ">total",
+				"status"}, rows)
 			a.moreRows(page.Next)
 			return nil
 		},
 	}
-	for name, about := range map[string]string{"kind": "sales or purchase", "status": "open, partial, complete or cancelled", "partner": "our code of the partner", "text": "beginning of a number or partner"} {
+	for name, about := range map[string]string{"kind": "sales or purchase",
+		"status": "open, partial, complete or cancelled", "partner": "our code of the partner",
+		"text": "beginning of a number or partner"} {
 		filters[name] = ls.Flags().String(name, "", about)
 	}
 	ls.Flags().Int64Var(&loadID, "load", 0, "only orders that this load stored")
 	ls.Flags().IntVar(&limit, "limit", 20, "how many, up to 1000")
 	show := &cobra.Command{
-		Use: "show NUMBER", Short: "Show an order, and where each of its values came from", Example: "  koinos order show SO-000012", Args: cobra.ExactArgs(1),
+		Use: "show NUMBER", Short: "Show an order, and where each of its values came from",
+		Example: "  koinos order show SO-000012", Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error { return a.showOrder(c.Context(), args[0]) },
 	}
 	c.AddCommand(ls, show, a.writeOrders())
@@ -67,7 +73,9 @@ func (a *app) order() *cobra.Command {
 func (a *app) numbered(ctx context.Context, number string) ([]api.OrderSummary, error) {
 	page, err := a.client().Orders(ctx, url.Values{"number": {number}, "limit": {"5"}})
 	if err == nil && len(page.Items) == 0 {
-		err = &exit{exitFailed, fmt.Sprintf("no order has the number %q; koinos order list --text %s looks for a beginning", number, number)}
+		err = &exit{exitFailed,
+			fmt.Sprintf("no order has the number %q; koinos order list --text %s looks for a beginning", number,
+				number)}
 	}
 	return page.Items, err
 }
@@ -97,7 +105,8 @@ func (a *app) showOrder(ctx context.Context, number string) error {
 func (a *app) printOrder(o *api.StoredOrder) {
 	fmt.Fprintf(a.out, "%s order %s, %s, revision %d\n", title(string(o.Kind)), o.Number, o.Status, o.Revision)
 	if o.Load != 0 {
-		fmt.Fprintf(a.out, "from %s through mapping %s version %d, load %d\n\n", o.DocumentName, o.Mapping, o.Version, o.Load)
+		fmt.Fprintf(a.out, "from %s through mapping %s version %d, load %d\n\n", o.DocumentName, o.Mapping, o.Version,
+			o.Load)
 	} else {
 		fmt.Fprint(a.out, "it came by itself, through the API\n\n")
 	}
@@ -121,7 +130,8 @@ func (a *app) printOrder(o *api.StoredOrder) {
 	rows = nil
 	for i, l := range o.Lines {
 		more := ""
-		for _, f := range []string{"location", "requested_delivery_on", "buyer_item", "supplier_item", "shipped", "received", "cancelled", "backordered", "notes"} {
+		for _, f := range []string{"location", "requested_delivery_on", "buyer_item", "supplier_item", "shipped",
+			"received", "cancelled", "backordered", "notes"} {
 			if v := lines[i][f]; v != "" {
 				more += f + " " + v + "  "
 			}
@@ -134,10 +144,12 @@ func (a *app) printOrder(o *api.StoredOrder) {
 			discount = l.DiscountPercent.String() + " %"
 		}
 		place := places[fmt.Sprintf("%d ", i+1)]
-		rows = append(rows, []string{l.Number, item(&l), l.Description, l.Quantity.String(), l.Unit, l.UnitPrice.String(), discount, l.Amount.String(), place, strings.TrimSpace(more)})
+		rows = append(rows, []string{l.Number, item(&l), l.Description, l.Quantity.String(), l.Unit,
+			l.UnitPrice.String(), discount, l.Amount.String(), place, strings.TrimSpace(more)})
 	}
 	fmt.Fprintln(a.out)
-	report.Table(a.out, []string{">line", "item", "description", ">quantity", "unit", ">price", ">less", ">amount", "place", "more"}, rows)
+	report.Table(a.out, []string{">line", "item", "description", ">quantity", "unit", ">price", ">less", ">amount",
+		"place", "more"}, rows)
 	fmt.Fprintln(a.out)
 	sum := func(word, amount string) { fmt.Fprintf(a.out, "%-14s %12s\n", word, amount) }
 	sum("goods", o.Goods.String())
@@ -182,17 +194,20 @@ func (a *app) printMoves(o *api.StoredOrder) {
 	var rows [][]string
 	for _, m := range o.Movements {
 		for _, l := range m.Lines {
-			rows = append(rows, []string{string(m.Kind), m.Number, string(m.On), number[l.Line], l.Quantity.String(), ""})
+			rows = append(rows, []string{string(m.Kind), m.Number, string(m.On), number[l.Line], l.Quantity.String(),
+				""})
 		}
 	}
 	for _, s := range o.Answers {
 		for _, l := range s.Lines {
-			rows = append(rows, []string{"answer", s.Code, string(s.On), number[l.Line], l.Quantity.String(), strings.TrimSpace(l.Code + " " + string(l.DueOn))})
+			rows = append(rows, []string{"answer", s.Code, string(s.On), number[l.Line], l.Quantity.String(),
+				strings.TrimSpace(l.Code + " " + string(l.DueOn))})
 		}
 	}
 	for _, v := range o.Invoices {
 		for _, l := range v.Lines {
-			rows = append(rows, []string{"invoice", v.Number, string(v.On), number[l.Line], l.Quantity.String(), l.Amount.String()})
+			rows = append(rows, []string{"invoice", v.Number, string(v.On), number[l.Line], l.Quantity.String(),
+				l.Amount.String()})
 		}
 	}
 	if rows != nil {

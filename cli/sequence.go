@@ -19,7 +19,8 @@ import (
 )
 
 func (a *app) sequence() *cobra.Command {
-	c := &cobra.Command{Use: "sequence", Short: "Run several loads over one document, of which later ones use what earlier ones got"}
+	c := &cobra.Command{Use: "sequence",
+		Short: "Run several loads over one document, of which later ones use what earlier ones got"}
 	var name string
 	var again int64
 	var opt loadOptions
@@ -32,7 +33,8 @@ mended: what is stored is recognised, and the rest goes on from there.
 
 SEQUENCE is a sequence's file, which is sent along, or the name of one that the
 service has.`,
-		Example: "  koinos sequence run drop-ship.xlsx --sequence drop-ship\n  koinos sequence run --from-run 3", Args: cobra.MaximumNArgs(1),
+		Example: "  koinos sequence run drop-ship.xlsx --sequence drop-ship\n  koinos sequence run --from-run 3",
+		Args:    cobra.MaximumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			asked, err := opt.options()
 			if err != nil {
@@ -47,7 +49,8 @@ service has.`,
 				if looksLikeFile(name) {
 					text, err := os.ReadFile(name)
 					if err != nil {
-						return &exit{exitBad, fmt.Sprintf("the sequence %s cannot be read: %v", name, errors.Unwrap(err))}
+						return &exit{exitBad, fmt.Sprintf("the sequence %s cannot be read: %v", name,
+							errors.Unwrap(err))}
 					}
 					kept, err := calls.KeepSequence(ctx, text)
 					if err != nil {
@@ -72,7 +75,8 @@ service has.`,
 	run.Flags().Int64Var(&again, "from-run", 0, "go on from an earlier run, with its document")
 	opt.flags(run)
 	keep := &cobra.Command{
-		Use: "keep FILE", Short: "Keep a sequence in the service", Example: "  koinos sequence keep drop-ship.yaml", Args: cobra.ExactArgs(1),
+		Use: "keep FILE", Short: "Keep a sequence in the service", Example: "  koinos sequence keep drop-ship.yaml",
+		Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			text, err := os.ReadFile(args[0])
 			if err != nil {
@@ -112,7 +116,8 @@ service has.`,
 		},
 	}
 	runs := &cobra.Command{
-		Use: "runs", Short: "List runs of sequences, newest first", Example: "  koinos sequence runs", Args: cobra.NoArgs,
+		Use: "runs", Short: "List runs of sequences, newest first", Example: "  koinos sequence runs",
+		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			page, err := a.client().Runs(c.Context(), url.Values{})
 			if err != nil {
@@ -123,14 +128,16 @@ service has.`,
 			}
 			var rows [][]string
 			for _, r := range page.Items {
-				rows = append(rows, []string{strconv.FormatInt(r.ID, 10), local(r.StartedAt), r.DocumentName, fmt.Sprintf("%s v%d", r.Sequence, r.Version), string(r.Status)})
+				rows = append(rows, []string{strconv.FormatInt(r.ID, 10), local(r.StartedAt), r.DocumentName,
+					fmt.Sprintf("%s v%d", r.Sequence, r.Version), string(r.Status)})
 			}
 			report.Table(a.out, []string{">run", "started", "document", "sequence", "status"}, rows)
 			return nil
 		},
 	}
 	show := &cobra.Command{
-		Use: "show RUN", Short: "Show a run and the loads of its steps", Example: "  koinos sequence show 1", Args: cobra.ExactArgs(1),
+		Use: "show RUN", Short: "Show a run and the loads of its steps", Example: "  koinos sequence show 1",
+		Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			id, err := strconv.ParseInt(args[0], 10, 64)
 			if err != nil {
@@ -163,7 +170,8 @@ func (a *app) followRun(ctx context.Context, calls *client.Client, id int64) err
 			l := r.Loads[n-1]
 			if l.Status == report.Paused {
 				bar.done()
-				return &exit{exitStopped, fmt.Sprintf("the step %s is paused: %s; koinos load resume %d goes on", l.Step, l.Reason, l.ID)}
+				return &exit{exitStopped, fmt.Sprintf("the step %s is paused: %s; koinos load resume %d goes on",
+					l.Step, l.Reason, l.ID)}
 			}
 			bar.show(l.Share, fmt.Sprintf("step %s: %s", l.Step, report.Plural(l.Orders, "order")))
 		}
@@ -180,12 +188,16 @@ func (a *app) showRun(r *report.Run) error {
 	if done, err := a.json(r); done {
 		return errors.Join(err, runExit(r))
 	}
-	fmt.Fprintf(a.out, "Run %d: %s through sequence %s (version %d), %s\n\n", r.ID, r.DocumentName, r.Sequence, r.Version, r.Status)
+	fmt.Fprintf(a.out, "Run %d: %s through sequence %s (version %d), %s\n\n", r.ID, r.DocumentName, r.Sequence,
+		r.Version, r.Status)
 	var rows [][]string
 	for _, l := range r.Loads {
-		rows = append(rows, []string{l.Step, strconv.FormatInt(l.ID, 10), l.Mapping, string(l.Status), num(l.Orders), num(l.Loaded + l.Ready), num(l.Changed + l.Differs), num(l.Unchanged), num(l.Refused), num(l.Held + l.Withheld)})
+		rows = append(rows, []string{l.Step, strconv.FormatInt(l.ID, 10), l.Mapping, string(l.Status), num(l.Orders),
+			num(l.Loaded + l.Ready), num(l.Changed + l.Differs), num(l.Unchanged), num(l.Refused),
+			num(l.Held + l.Withheld)})
 	}
-	report.Table(a.out, []string{"step", ">load", "mapping", "status", ">orders", ">good", ">changed", ">unchanged", ">refused", ">held"}, rows)
+	report.Table(a.out, []string{"step", ">load", "mapping", "status", ">orders", ">good", ">changed", ">unchanged",
+		">refused", ">held"}, rows)
 	if runFailing(r) {
 		fmt.Fprintf(a.out, "\nWhat failed: koinos load show LOAD. When it is mended: koinos sequence run --from-run %d\n", r.ID)
 	}

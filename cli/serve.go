@@ -132,8 +132,10 @@ send) and out (what we send); koinos partner keep makes partners known.`,
 		},
 	}
 	f := c.Flags()
-	f.StringArrayVar(&folders, "folder", nil, "DIR=MAPPING: load the files that come into a folder; may be given several times")
-	f.StringVar(&cfg.Exchange, "exchange", "", "folder with one for each trading partner: files come into PARTNER/in and go out by PARTNER/out")
+	f.StringArrayVar(&folders, "folder", nil,
+		"DIR=MAPPING: load the files that come into a folder; may be given several times")
+	f.StringVar(&cfg.Exchange, "exchange", "",
+		"folder with one for each trading partner: files come into PARTNER/in and go out by PARTNER/out")
 	f.StringVar(&cfg.Listen, "listen", DefaultAddress, "host:port; anything but loopback insists on tokens")
 	f.StringVar(&data, "data", defaultData(), "data folder; $KOINOS_DATA")
 	f.StringSliceVar(&cfg.Hosts, "host", nil, "further host names under which browsers reach the service")
@@ -157,9 +159,12 @@ func (a *app) tokens() *cobra.Command {
 	c := &cobra.Command{Use: "token", Short: "Make, list and end access tokens"}
 	var name, scope, data string
 	create := &cobra.Command{
-		Use: "create --name NAME --scope read|load|admin", Short: "Make an access token; it is shown this once", Args: cobra.NoArgs,
-		Long:    "With --data the token is made in a data folder directly, without a service: that is how the first one is made.",
-		Example: "  koinos token create --name warehouse --scope read\n  koinos token create --name first --scope admin --data /srv/koinos",
+		Use: "create --name NAME --scope read|load|admin", Short: "Make an access token; it is shown this once",
+		Args: cobra.NoArgs,
+		Long: "With --data the token is made in a data folder directly, without a service: that is how the first " +
+			"one is made.",
+		Example: "  koinos token create --name warehouse --scope read\n  koinos token create --name first --scope " +
+			"admin --data /srv/koinos",
 		RunE: func(c *cobra.Command, _ []string) error {
 			if name == "" {
 				return usage{errors.New("say what or whom the token is for with --name")}
@@ -175,7 +180,8 @@ func (a *app) tokens() *cobra.Command {
 				return err
 			}
 			fmt.Fprintf(a.out, "%s\n", made.Secret)
-			fmt.Fprintf(a.err, "Token %d for %s, scope %s. It is not shown again: put it into KOINOS_TOKEN.\n", made.ID, made.Name, made.Scope)
+			fmt.Fprintf(a.err, "Token %d for %s, scope %s. It is not shown again: put it into KOINOS_TOKEN.\n", made.ID,
+				made.Name, made.Scope)
 			return nil
 		},
 	}
@@ -194,14 +200,16 @@ func (a *app) tokens() *cobra.Command {
 			}
 			var rows [][]string
 			for _, t := range tokens {
-				rows = append(rows, []string{strconv.FormatInt(t.ID, 10), t.Name, t.Scope, local(t.CreatedAt), when(t.UsedAt), when(t.RevokedAt)})
+				rows = append(rows, []string{strconv.FormatInt(t.ID, 10), t.Name, t.Scope, local(t.CreatedAt),
+					when(t.UsedAt), when(t.RevokedAt)})
 			}
 			report.Table(a.out, []string{">token", "name", "scope", "made", "used last", "revoked"}, rows)
 			return nil
 		},
 	}
 	revoke := &cobra.Command{
-		Use: "revoke TOKEN", Short: "End an access token by its number", Example: "  koinos token revoke 3", Args: cobra.ExactArgs(1),
+		Use: "revoke TOKEN", Short: "End an access token by its number", Example: "  koinos token revoke 3",
+		Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			id, err := strconv.ParseInt(args[0], 10, 64)
 			if err != nil {

@@ -98,8 +98,9 @@ func (a *app) draftMapping() *cobra.Command {
 it, without a service. Every guess says why it was made; what is not sure is
 marked in the mapping with "# ?". With --lists values are looked up in lists and
 crosswalks, and the headings of mappings named with --known count as words.`,
-		Example: "  koinos mapping draft week-12.xlsx --lists demo/lists > week.yaml\n  koinos mapping draft orders.json --partner SLIPWAY --kind sales --to slipway.yaml",
-		Args:    cobra.ExactArgs(1),
+		Example: "  koinos mapping draft week-12.xlsx --lists demo/lists > week.yaml\n  koinos mapping draft " +
+			"orders.json --partner SLIPWAY --kind sales --to slipway.yaml",
+		Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			f, size, err := openLocal(args[0])
 			if err != nil {
@@ -110,7 +111,8 @@ crosswalks, and the headings of mappings named with --known count as words.`,
 			if err != nil {
 				return err
 			}
-			h := drafting.Hints{Name: name, Partner: partner, Kind: order.Kind(kind), Lists: set, Limits: source.DefaultLimits}
+			h := drafting.Hints{Name: name, Partner: partner, Kind: order.Kind(kind), Lists: set,
+				Limits: source.DefaultLimits}
 			if kind != "" && !slices.Contains(order.Kinds, kind) {
 				return usage{fmt.Errorf("--kind is sales or purchase, not %q", kind)}
 			}
@@ -132,7 +134,10 @@ crosswalks, and the headings of mappings named with --known count as words.`,
 				return err
 			}
 			if to != "" {
-				if err := folder.WriteWhole(to, func(w io.Writer) error { _, err := io.WriteString(w, p.Text); return err }); err != nil {
+				if err := folder.WriteWhole(to, func(w io.Writer) error {
+					_, err := io.WriteString(w, p.Text)
+					return err
+				}); err != nil {
 					return err
 				}
 			} else if _, err := io.WriteString(a.out, p.Text); err != nil {
@@ -165,7 +170,8 @@ func (a *app) showGuesses(p *drafting.Proposal) {
 			rows = append(rows, []string{g.Sure, g.What, finding.Clip(g.Choice, 40), finding.Clip(g.Why, 70), second})
 		}
 	}
-	fmt.Fprintf(a.err, "\n%d guesses are sure, %d likely, %d unsure.", counts["sure"], counts["likely"], counts["unsure"])
+	fmt.Fprintf(a.err, "\n%d guesses are sure, %d likely, %d unsure.", counts["sure"], counts["likely"],
+		counts["unsure"])
 	if len(rows) > 0 {
 		fmt.Fprintln(a.err, " Look at these:")
 		fmt.Fprintln(a.err)
@@ -227,7 +233,8 @@ func (a *app) runTests(ctx context.Context, dir, lists string, update bool) erro
 			return err
 		}
 		if missing := m.Missing(set); len(missing) > 0 {
-			return fmt.Errorf("%s: %w\nPut it into %s, or name its folder with --lists", file, missing, filepath.Join(dir, "lists"))
+			return fmt.Errorf("%s: %w\nPut it into %s, or name its folder with --lists", file, missing,
+				filepath.Join(dir, "lists"))
 		}
 		samples, err := os.ReadDir(strings.TrimSuffix(file, ".yaml"))
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
@@ -246,7 +253,8 @@ func (a *app) runTests(ctx context.Context, dir, lists string, update bool) erro
 		}
 	}
 	if len(results) == 0 {
-		return &exit{exitBad, fmt.Sprintf("%s has no mapping NAME.yaml with a folder NAME of sample documents beside it", dir)}
+		return &exit{exitBad,
+			fmt.Sprintf("%s has no mapping NAME.yaml with a folder NAME of sample documents beside it", dir)}
 	}
 	if done, err := a.json(results); done {
 		if err == nil && bad > 0 {
@@ -261,7 +269,8 @@ func (a *app) runTests(ctx context.Context, dir, lists string, update bool) erro
 		}
 	}
 	if bad > 0 {
-		return &exit{exitFailed, fmt.Sprintf("%d of %s; where the new is right, say --update", bad, report.Plural(len(results), "sample"))}
+		return &exit{exitFailed, fmt.Sprintf("%d of %s; where the new is right, say --update", bad,
+			report.Plural(len(results), "sample"))}
 	}
 	return nil
 }
@@ -273,7 +282,8 @@ func btoi(b bool) int {
 	return 0
 }
 
-func (a *app) testOne(ctx context.Context, m *mapping.Mapping, set *list.Set, document string, update bool) (tested, error) {
+func (a *app) testOne(ctx context.Context, m *mapping.Mapping, set *list.Set, document string, update bool) (tested,
+	error) {
 	r := tested{Mapping: m.Name, Document: document}
 	f, size, err := openLocal(document)
 	if err != nil {
@@ -291,7 +301,10 @@ func (a *app) testOne(ctx context.Context, m *mapping.Mapping, set *list.Set, do
 		return r, nil
 	case update:
 		r.Result = "written"
-		return r, folder.WriteWhole(document+".expected", func(w io.Writer) error { _, err := w.Write(out.Bytes()); return err })
+		return r, folder.WriteWhole(document+".expected", func(w io.Writer) error {
+			_, err := w.Write(out.Bytes())
+			return err
+		})
 	case errors.Is(err, fs.ErrNotExist):
 		r.Result, r.Changes = "new", "  nothing is kept to compare with; --update keeps what came out"
 		return r, nil
@@ -306,7 +319,8 @@ func (a *app) coverMapping() *cobra.Command {
 	var lists string
 	c := &cobra.Command{
 		Use: "coverage MAPPING DOCUMENT", Short: "Say what of a document feeds nothing, and which fields stay empty",
-		Example: "  koinos mapping coverage ostrand-weekly.yaml week-12.xlsx --lists demo/lists", Args: cobra.ExactArgs(2),
+		Example: "  koinos mapping coverage ostrand-weekly.yaml week-12.xlsx --lists demo/lists",
+		Args:    cobra.ExactArgs(2),
 		RunE: func(c *cobra.Command, args []string) error {
 			m, err := a.mappingOf(c.Context(), args[0])
 			if err != nil {
@@ -390,8 +404,9 @@ func (a *app) compareMappings() *cobra.Command {
 		Long: `Compare shows how two mappings differ: line by line, and, where a document is
 named, which of its orders differ in which fields. OLD and NEW are files, or
 NAME@VERSION of the service.`,
-		Example: "  koinos mapping compare ostrand-weekly@2 ostrand-weekly@3 week-12.xlsx\n  koinos mapping compare old.yaml new.yaml orders.csv --lists demo/lists",
-		Args:    cobra.RangeArgs(2, 3),
+		Example: "  koinos mapping compare ostrand-weekly@2 ostrand-weekly@3 week-12.xlsx\n  koinos mapping compare " +
+			"old.yaml new.yaml orders.csv --lists demo/lists",
+		Args: cobra.RangeArgs(2, 3),
 		RunE: func(c *cobra.Command, args []string) error {
 			return a.runCompare(c.Context(), args, lists)
 		},
@@ -435,7 +450,8 @@ func (a *app) runCompare(ctx context.Context, args []string, lists string) error
 	if effect == nil {
 		return nil
 	}
-	fmt.Fprintf(a.out, "\nOf %s %d are the same, %d differ.\n", report.Plural(effect.Orders, "order"), effect.Same, len(effect.Effects))
+	fmt.Fprintf(a.out, "\nOf %s %d are the same, %d differ.\n", report.Plural(effect.Orders, "order"), effect.Same,
+		len(effect.Effects))
 	var rows [][]string
 	for _, e := range effect.Effects {
 		word := e.Is
@@ -527,7 +543,8 @@ func lineDiff(a, b string, most int) string {
 
 func (a *app) mappingVersions() *cobra.Command {
 	return &cobra.Command{
-		Use: "versions NAME", Short: "List the versions of a mapping", Args: cobra.ExactArgs(1), Example: "  koinos mapping versions ostrand-weekly",
+		Use: "versions NAME", Short: "List the versions of a mapping", Args: cobra.ExactArgs(1),
+		Example: "  koinos mapping versions ostrand-weekly",
 		RunE: func(c *cobra.Command, args []string) error {
 			all, err := a.client().MappingVersions(c.Context(), args[0])
 			if err != nil {
@@ -541,7 +558,8 @@ func (a *app) mappingVersions() *cobra.Command {
 				changed := ""
 				if i+1 < len(all) {
 					diff := lineDiff(all[i+1].Text, m.Text, 1000)
-					changed = fmt.Sprintf("%d lines out, %d in", strings.Count(diff, "  - "), strings.Count(diff, "  + "))
+					changed = fmt.Sprintf("%d lines out, %d in", strings.Count(diff, "  - "),
+						strings.Count(diff, "  + "))
 				}
 				rows = append(rows, []string{num(m.Version), local(m.StoredAt), m.StoredBy, changed})
 			}

@@ -29,8 +29,9 @@ func (a *app) why() *cobra.Command {
 in it, the text that stands there, everything the mapping did to it, the load,
 and what changed it later. A field of lines is named with --line; without it every line
 answers. Of a value that Koinos computed it says what it was made of.`,
-		Example: "  koinos why SO-000012 ordered_on\n  koinos why SO-000012 quantity --line 2", Args: cobra.ExactArgs(2),
-		RunE: func(c *cobra.Command, args []string) error { return a.runWhy(c.Context(), args[0], args[1], line) },
+		Example: "  koinos why SO-000012 ordered_on\n  koinos why SO-000012 quantity --line 2",
+		Args:    cobra.ExactArgs(2),
+		RunE:    func(c *cobra.Command, args []string) error { return a.runWhy(c.Context(), args[0], args[1], line) },
 	}
 	c.Flags().IntVar(&line, "line", 0, "which line, counted from 1; left out, the header")
 	return c
@@ -104,13 +105,15 @@ func (a *app) showWhy(w *api.Why) {
 		if where == "" {
 			where = "nowhere in it: the mapping, or Koinos, gave the value"
 		}
-		rows = append(rows, []string{"document", from.DocumentName + " (" + from.Document[:12] + ")"}, []string{"place", where})
+		rows = append(rows, []string{"document", from.DocumentName + " (" + from.Document[:12] + ")"},
+			[]string{"place", where})
 		for _, s := range w.Steps {
 			rows = append(rows, []string{s.What, strconv.Quote(s.Text)})
 		}
 	}
 	if from.Load != 0 {
-		rows = append(rows, []string{"mapping", fmt.Sprintf("%s version %d", from.Mapping, from.Version)}, []string{"load", fmt.Sprint(from.Load)})
+		rows = append(rows, []string{"mapping", fmt.Sprintf("%s version %d", from.Mapping, from.Version)},
+			[]string{"load", fmt.Sprint(from.Load)})
 	}
 	if from.Interchange != 0 {
 		rows = append(rows, []string{"interchange", fmt.Sprintf("%d, set %d", from.Interchange, from.Set)})
@@ -121,7 +124,8 @@ func (a *app) showWhy(w *api.Why) {
 		if len(e.Changes) == 1 {
 			change = fmt.Sprintf(": was %q, is %q", e.Changes[0].Was, e.Changes[0].Is)
 		}
-		rows = append(rows, []string{e.Action, fmt.Sprintf("revision %d, %s, by %s%s%s", e.Revision, local(e.Origin.At), e.Origin.By, broughtBy(&e.Origin), change)})
+		rows = append(rows, []string{e.Action, fmt.Sprintf("revision %d, %s, by %s%s%s", e.Revision, local(e.Origin.At),
+			e.Origin.By, broughtBy(&e.Origin), change)})
 	}
 	if len(w.Events) == 0 && w.Terms == nil {
 		rows = append(rows, []string{"since then", "nothing has changed it"})
@@ -133,7 +137,8 @@ func (a *app) blankSheet() *cobra.Command {
 	var lists, to string
 	c := &cobra.Command{
 		Use: "blank MAPPING --to FILE", Short: "Write a workbook to fill in: headings, required columns, choices",
-		Example: "  koinos mapping blank ostrand-weekly.yaml --lists demo/lists --to blank.xlsx", Args: cobra.ExactArgs(1),
+		Example: "  koinos mapping blank ostrand-weekly.yaml --lists demo/lists --to blank.xlsx",
+		Args:    cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			if to == "" {
 				return usage{fmt.Errorf("say where with --to FILE.xlsx")}
@@ -162,8 +167,10 @@ func (a *app) writeOrders() *cobra.Command {
 	var mappingName, to string
 	var loadID int64
 	c := &cobra.Command{
-		Use: "write [NUMBER…] --mapping MAPPING --to FILE", Short: "Write orders as a document in the shape that a mapping reads",
-		Example: "  koinos order write SO-000012 SO-000013 --mapping ostrand-weekly --to out.xlsx\n  koinos order write --load 4 --mapping saltry-orders --to march.csv",
+		Use:   "write [NUMBER…] --mapping MAPPING --to FILE",
+		Short: "Write orders as a document in the shape that a mapping reads",
+		Example: "  koinos order write SO-000012 SO-000013 --mapping ostrand-weekly --to out.xlsx\n  koinos order " +
+			"write --load 4 --mapping saltry-orders --to march.csv",
 		RunE: func(c *cobra.Command, args []string) error {
 			if mappingName == "" || to == "" || (loadID == 0) == (len(args) == 0) {
 				return usage{fmt.Errorf("say which orders (numbers, or --load), --mapping and --to")}
@@ -196,7 +203,8 @@ func (a *app) writeOrders() *cobra.Command {
 				return err
 			})
 			if err == nil && problems > 0 {
-				fmt.Fprintf(a.err, "%d values have no place in this document: the mapping computes them, or the partner's tables do not know them.\n", problems)
+				fmt.Fprintf(a.err, "%d values have no place in this document: the mapping computes them, or the "+
+					"partner's tables do not know them.\n", problems)
 			}
 			return err
 		},
@@ -253,10 +261,12 @@ koinos crosswalk import NAME FILE --add, or koinos list import NAME FILE --add.`
 				tables[file] = append(tables[file], []string{m.Value, "", m.Nearest, num(m.Count)})
 			}
 			for file, rows := range tables {
-				if err := folder.WriteWhole(to+string(os.PathSeparator)+file, func(w io.Writer) error { return csv.NewWriter(w).WriteAll(rows) }); err != nil {
+				if err := folder.WriteWhole(to+string(os.PathSeparator)+file,
+					func(w io.Writer) error { return csv.NewWriter(w).WriteAll(rows) }); err != nil {
 					return err
 				}
-				fmt.Fprintf(a.out, "%s%c%s: %s to fill in\n", strings.TrimRight(to, "/"), os.PathSeparator, file, report.Plural(len(rows)-1, "value"))
+				fmt.Fprintf(a.out, "%s%c%s: %s to fill in\n", strings.TrimRight(to, "/"), os.PathSeparator, file,
+					report.Plural(len(rows)-1, "value"))
 			}
 			return nil
 		},

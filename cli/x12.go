@@ -19,7 +19,8 @@ func (a *app) x12() *cobra.Command {
 	c := &cobra.Command{Use: "x12", Short: "Show, check, compare and acknowledge X12 interchanges without a service"}
 	show := &cobra.Command{
 		Use: "show FILE", Short: "Print an interchange as people read it",
-		Long:    "Show indents loops, names every element, spells codes out, and puts findings where\nthey are. What the dictionary does not have is shown as it stands.",
+		Long: "Show indents loops, names every element, spells codes out, and puts findings where\nthey are. What " +
+			"the dictionary does not have is shown as it stands.",
 		Example: "  koinos x12 show order.edi", Args: cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
 			f, _, err := openLocal(args[0])
@@ -39,7 +40,8 @@ dictionary (` + strings.Join(x12.Sets(), ", ") + `): order and repeats of segmen
 loops, needs, types, lengths, codes, the standard's own conditions between
 elements, and the count of lines. Each finding has the standard's error code.
 With --partner the rules of a partner's file are checked too.`,
-		Example: "  koinos x12 check order.edi\n  koinos x12 check --partner partners/pellow.yaml samples/*.edi\n  koinos x12 check order.edi --output json", Args: cobra.MinimumNArgs(1),
+		Example: "  koinos x12 check order.edi\n  koinos x12 check --partner partners/pellow.yaml samples/*.edi\n  " +
+			"koinos x12 check order.edi --output json", Args: cobra.MinimumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
 			var p *partner.Partner
 			if rules != "" {
@@ -83,7 +85,8 @@ With --partner the rules of a partner's file are checked too.`,
 	check.Flags().StringVar(&rules, "partner", "", "partner's file whose rules are checked too")
 	diff := &cobra.Command{
 		Use: "diff A B", Short: "Say in what two interchanges differ, by meaning",
-		Long:    "Diff compares what the transaction sets say. Delimiters, line ends, envelopes,\ncontrol numbers and the order of like segments do not matter; 1.50 is 1.5. It ends\nwith code 4 where something differs.",
+		Long: "Diff compares what the transaction sets say. Delimiters, line ends, envelopes,\ncontrol numbers " +
+			"and the order of like segments do not matter; 1.50 is 1.5. It ends\nwith code 4 where something differs.",
 		Example: "  koinos x12 diff sent.edi expected.edi", Args: cobra.ExactArgs(2),
 		RunE: func(_ *cobra.Command, args []string) error {
 			var files [2]io.Reader
@@ -130,7 +133,8 @@ Control numbers must be new ones: say the first of each.`,
 		Example: "  koinos x12 acknowledge order.edi --control 31 --group 12 --to answer.edi", Args: cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
 			if control < 1 || group < 1 {
-				return usage{fmt.Errorf("say the control numbers of the answer with --control and --group; none may be used twice")}
+				return usage{fmt.Errorf("say the control numbers of the answer with --control and --group; none may " +
+					"be used twice")}
 			}
 			if kind != "997" && kind != "999" {
 				return usage{fmt.Errorf("--set is 997 or 999, not %q", kind)}
@@ -156,7 +160,8 @@ Control numbers must be new ones: say the first of each.`,
 	}
 	answer.Flags().StringVar(&to, "to", "", "file to write; left out, standard output")
 	answer.Flags().StringVar(&kind, "set", "997", "transaction set of the answer: 997 or 999")
-	answer.Flags().IntVar(&control, "control", 0, "control number of the answering interchange; each further one is one higher")
+	answer.Flags().IntVar(&control, "control", 0,
+		"control number of the answering interchange; each further one is one higher")
 	answer.Flags().IntVar(&group, "group", 0, "control number of its first functional group")
 	c.AddCommand(show, check, diff, answer)
 	return c

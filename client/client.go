@@ -38,7 +38,8 @@ func New(address, token string) *Client {
 var ErrAway = errors.New("no service answers")
 
 // send makes a request; the answer's body is the caller's to close.
-func (c *Client) send(ctx context.Context, method, path string, query url.Values, kind string, body io.Reader) (*http.Response, error) {
+func (c *Client) send(ctx context.Context, method, path string, query url.Values, kind string,
+	body io.Reader) (*http.Response, error) {
 	u := c.base + "/api/v1" + path
 	if len(query) > 0 {
 		u += "?" + query.Encode()
@@ -211,7 +212,8 @@ func (c *Client) Findings(ctx context.Context, id int64, query url.Values) (out 
 }
 
 // Outcomes gives a page of what became of a load's orders.
-func (c *Client) Outcomes(ctx context.Context, id int64, query url.Values) (out api.Page[report.OrderOutcome], err error) {
+func (c *Client) Outcomes(ctx context.Context, id int64, query url.Values) (out api.Page[report.OrderOutcome],
+	err error) {
 	err = c.call(ctx, http.MethodGet, loadPath(id, "/orders"), query, nil, &out)
 	return out, err
 }
@@ -339,7 +341,8 @@ func (c *Client) MappingVersions(ctx context.Context, name string) ([]api.Mappin
 
 // MappingFile writes what a mapping's path gives: blank, or document with
 // orders. Problems is how many values a document has no way to say.
-func (c *Client) MappingFile(ctx context.Context, name, what string, query url.Values, w io.Writer) (problems int, err error) {
+func (c *Client) MappingFile(ctx context.Context, name, what string, query url.Values, w io.Writer) (problems int,
+	err error) {
 	res, err := c.send(ctx, http.MethodGet, "/mappings/"+url.PathEscape(name)+"/"+what, query, "", nil)
 	if err != nil {
 		return 0, err

@@ -55,7 +55,8 @@ func (c *Client) Interchange(ctx context.Context, id int64) (out api.Interchange
 
 // Segments gives a stretch of an interchange as people read it, from a segment on.
 func (c *Client) Segments(ctx context.Context, id int64, from int) (out api.Page[x12.Item], err error) {
-	err = c.call(ctx, http.MethodGet, interchangePath(id, "/segments"), url.Values{"from": {strconv.Itoa(from)}}, nil, &out)
+	err = c.call(ctx, http.MethodGet, interchangePath(id, "/segments"), url.Values{"from": {strconv.Itoa(from)}}, nil,
+		&out)
 	return out, err
 }
 

@@ -44,18 +44,22 @@ func (c *Client) Fix(ctx context.Context, id int64, f api.Fix) (out report.Load,
 
 // UndoLoad takes back what a load did, or says what it would do.
 func (c *Client) UndoLoad(ctx context.Context, id int64, dry bool) (out api.Undone, err error) {
-	err = c.call(ctx, http.MethodPost, loadPath(id, "/undo"), url.Values{"dry_run": {strconv.FormatBool(dry)}}, nil, &out)
+	err = c.call(ctx, http.MethodPost, loadPath(id, "/undo"), url.Values{"dry_run": {strconv.FormatBool(dry)}}, nil,
+		&out)
 	return out, err
 }
 
 // RefreshReport brings a marked copy up to date and writes it to w.
-func (c *Client) RefreshReport(ctx context.Context, name string, r io.Reader, w io.Writer) (count report.Refreshed, err error) {
-	res, err := c.send(ctx, http.MethodPost, "/reports/refresh", url.Values{"name": {name}}, "application/octet-stream", r)
+func (c *Client) RefreshReport(ctx context.Context, name string, r io.Reader, w io.Writer) (count report.Refreshed,
+	err error) {
+	res, err := c.send(ctx, http.MethodPost, "/reports/refresh", url.Values{"name": {name}}, "application/octet-stream",
+		r)
 	if err != nil {
 		return count, err
 	}
 	defer res.Body.Close()
-	for header, into := range map[string]*int{"Koinos-Rows": &count.Rows, "Koinos-Cells": &count.Cells, "Koinos-Absent": &count.Absent} {
+	for header, into := range map[string]*int{"Koinos-Rows": &count.Rows, "Koinos-Cells": &count.Cells,
+		"Koinos-Absent": &count.Absent} {
 		*into, _ = strconv.Atoi(res.Header.Get(header)) // absent is none
 	}
 	if _, err := io.Copy(w, res.Body); err != nil {

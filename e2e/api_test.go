@@ -61,46 +61,96 @@ func TestPublishedAPI(t *testing.T) {
 		method, path, body string
 		status             int
 	}{
-		{"GET", "/documents?limit=2", "", 200}, {"GET", "/documents/" + sha, "", 200}, {"GET", "/documents/" + sha[:12] + "/content", "", 200}, {"GET", "/documents/" + sha + "/rows?limit=3", "", 200},
-		{"GET", "/documents/00000000", "", 404}, {"POST", "/documents?name=a.csv", "a,b\n1,2\n", 201}, {"POST", "/documents?name=a.pdf", "%PDF-1.7", 422}, {"POST", "/documents", "x", 422},
-		{"GET", "/mappings", "", 200}, {"GET", "/mappings/saltry-orders", "", 200}, {"GET", "/mappings/nothing", "", 404}, {"POST", "/mappings", csvMapping, 201}, {"POST", "/mappings", "koinos: x", 422}, {"GET", "/mapping.schema.json", "", 200},
-		{"GET", "/lists", "", 200}, {"GET", "/lists/items/entries?limit=3", "", 200}, {"PUT", "/lists/colours", `{"entries":[{"code":"r","name":"red"}]}`, 204}, {"PUT", "/lists/Colours!", `{"entries":[]}`, 422},
-		{"GET", "/crosswalks", "", 200}, {"GET", "/crosswalks/ostrand-yards/pairs", "", 200}, {"PUT", "/crosswalks/c", `{"pairs":[{"theirs":"a","ours":"b"}]}`, 204},
-		{"GET", "/loads?limit=2", "", 200}, {"GET", "/loads/5", "", 200}, {"GET", "/loads/5/findings?severity=error&limit=4", "", 200}, {"GET", "/loads/5/orders?outcome=refused", "", 200}, {"GET", "/loads/5/orders/2", "", 200},
-		{"GET", "/loads/5/rows?from=10&limit=5", "", 200}, {"GET", "/loads/5/report?format=json", "", 200}, {"GET", "/loads/5/progress", "", 200}, {"GET", "/loads/77", "", 404}, {"GET", "/loads/5/findings?cursor=x", "", 422},
-		{"POST", "/loads", `{"document":"` + sha + `","mapping":"saltry-orders","dry_run":true}`, 202}, {"POST", "/loads", `{"document":"` + sha + `"}`, 422}, {"POST", "/loads", `{`, 400}, {"POST", "/loads/5/cancel", "", 409},
-		{"GET", "/orders?kind=sales&limit=3", "", 200}, {"GET", "/orders?kind=neither", "", 422}, {"GET", "/orders/1", "", 200}, {"GET", "/orders/99999", "", 404}, {"GET", "/session", "", 200},
-		{"POST", "/documents/" + sha + "/draft", `{"name":"a-draft","kind":"sales"}`, 200}, {"POST", "/documents/" + sha + "/preview", `{"mapping":{"name":"kestle-open-orders"},"from":1,"to":40}`, 200},
-		{"POST", "/documents/" + sha + "/preview", `{"mapping":{"text":"koinos: x"},"from":1,"to":40}`, 422}, {"POST", "/documents/" + sha + "/coverage", `{"name":"kestle-open-orders"}`, 200},
-		{"POST", "/documents/" + sha + "/comparison", `{"was":{"name":"kestle-open-orders"},"is":{"name":"kestle-open-orders","version":1}}`, 200},
-		{"GET", "/orders/1/why?field=partner", "", 200}, {"GET", "/orders/1/why?field=nonsense", "", 404}, {"GET", "/fields", "", 200}, {"GET", "/loads/5/missing", "", 200},
-		{"GET", "/mappings/saltry-orders/versions", "", 200}, {"GET", "/mappings/nothing/versions", "", 404}, {"GET", "/mappings/saltry-orders/blank", "", 200}, {"GET", "/mappings/saltry-orders/document?order=1", "", 200}, {"GET", "/mappings/saltry-orders/document", "", 422},
-		{"PUT", "/lists/colours/file?add=true", "code,name\nb,blue\n", 200}, {"GET", "/lists/colours/file?format=xlsx", "", 200}, {"PUT", "/crosswalks/c/file", "theirs,ours\na,b\n", 200}, {"GET", "/crosswalks/c/file", "", 200}, {"PUT", "/crosswalks/c/file", "x,y\na,b\n", 422},
-		{"GET", "/today", "", 200}, {"GET", "/sequences", "", 200}, {"POST", "/sequences", "koinos: sequence/1\nname: other\nsteps:\n  - {step: sale, mapping: drop-ship-sales}\n", 422},
-		{"POST", "/sequences", "koinos: sequence/1\nname: other\nsteps:\n  - {step: one, mapping: saltry-orders}\n", 201}, {"GET", "/runs", "", 200}, {"GET", "/runs/1", "", 200}, {"GET", "/runs/9", "", 404},
-		{"POST", "/runs", `{"again_of":1,"dry_run":true}`, 202}, {"POST", "/runs", `{"document":"` + sha + `","sequence":"nothing"}`, 404},
-		{"GET", "/loads/5/acts", "", 200}, {"POST", "/loads/5/fix", `{"crosswalks":{"kestle-units":[{"theirs":"pcs","ours":"EA"}]}}`, 202}, {"POST", "/loads/5/fix", `{"dates":{"ordered_on":"yyy"}}`, 422},
-		{"POST", "/loads/5/retry", "", 202}, {"POST", "/loads/5/accept", `{"codes":["dates_decided"]}`, 202}, {"POST", "/loads/5/pause", "", 409}, {"POST", "/loads/5/resume", "", 409}, {"POST", "/loads/4/undo?dry_run=true", "", 200},
-		{"POST", "/reports/refresh?name=a.csv", "Order,Koinos order\nx,SO-000301\n", 200}, {"POST", "/reports/refresh?name=a.csv", "a,b\n", 422}, {"GET", "/loads/5/report?format=failed", "", 200},
+		{"GET", "/documents?limit=2", "", 200}, {"GET", "/documents/" + sha, "", 200},
+		{"GET", "/documents/" + sha[:12] + "/content", "", 200},
+		{"GET", "/documents/" + sha + "/rows?limit=3", "", 200},
+		{"GET", "/documents/00000000", "", 404}, {"POST", "/documents?name=a.csv", "a,b\n1,2\n", 201},
+		{"POST", "/documents?name=a.pdf", "%PDF-1.7", 422}, {"POST", "/documents", "x", 422},
+		{"GET", "/mappings", "", 200}, {"GET", "/mappings/saltry-orders", "", 200},
+		{"GET", "/mappings/nothing", "", 404}, {"POST", "/mappings", csvMapping, 201},
+		{"POST", "/mappings", "koinos: x", 422}, {"GET", "/mapping.schema.json", "", 200},
+		{"GET", "/lists", "", 200}, {"GET", "/lists/items/entries?limit=3", "", 200},
+		{"PUT", "/lists/colours", `{"entries":[{"code":"r","name":"red"}]}`, 204},
+		{"PUT", "/lists/Colours!", `{"entries":[]}`, 422},
+		{"GET", "/crosswalks", "", 200}, {"GET", "/crosswalks/ostrand-yards/pairs", "", 200},
+		{"PUT", "/crosswalks/c", `{"pairs":[{"theirs":"a","ours":"b"}]}`, 204},
+		{"GET", "/loads?limit=2", "", 200}, {"GET", "/loads/5", "", 200},
+		{"GET", "/loads/5/findings?severity=error&limit=4", "", 200},
+		{"GET", "/loads/5/orders?outcome=refused", "", 200}, {"GET", "/loads/5/orders/2", "", 200},
+		{"GET", "/loads/5/rows?from=10&limit=5", "", 200}, {"GET", "/loads/5/report?format=json", "", 200},
+		{"GET", "/loads/5/progress", "", 200}, {"GET", "/loads/77", "", 404},
+		{"GET", "/loads/5/findings?cursor=x", "", 422},
+		{"POST", "/loads", `{"document":"` + sha + `","mapping":"saltry-orders","dry_run":true}`, 202},
+		{"POST", "/loads", `{"document":"` + sha + `"}`, 422}, {"POST", "/loads", `{`, 400},
+		{"POST", "/loads/5/cancel", "", 409},
+		{"GET", "/orders?kind=sales&limit=3", "", 200}, {"GET", "/orders?kind=neither", "", 422},
+		{"GET", "/orders/1", "", 200}, {"GET", "/orders/99999", "", 404}, {"GET", "/session", "", 200},
+		{"POST", "/documents/" + sha + "/draft", `{"name":"a-draft","kind":"sales"}`, 200},
+		{"POST", "/documents/" + sha + "/preview", `{"mapping":{"name":"kestle-open-orders"},"from":1,"to":40}`, 200},
+		{"POST", "/documents/" + sha + "/preview", `{"mapping":{"text":"koinos: x"},"from":1,"to":40}`, 422},
+		{"POST", "/documents/" + sha + "/coverage", `{"name":"kestle-open-orders"}`, 200},
+		{"POST", "/documents/" + sha + "/comparison",
+			`{"was":{"name":"kestle-open-orders"},"is":{"name":"kestle-open-orders","version":1}}`, 200},
+		{"GET", "/orders/1/why?field=partner", "", 200}, {"GET", "/orders/1/why?field=nonsense", "", 404},
+		{"GET", "/fields", "", 200}, {"GET", "/loads/5/missing", "", 200},
+		{"GET", "/mappings/saltry-orders/versions", "", 200}, {"GET", "/mappings/nothing/versions", "", 404},
+		{"GET", "/mappings/saltry-orders/blank", "", 200}, {"GET", "/mappings/saltry-orders/document?order=1", "", 200},
+		{"GET", "/mappings/saltry-orders/document", "", 422},
+		{"PUT", "/lists/colours/file?add=true", "code,name\nb,blue\n", 200},
+		{"GET", "/lists/colours/file?format=xlsx", "", 200}, {"PUT", "/crosswalks/c/file", "theirs,ours\na,b\n", 200},
+		{"GET", "/crosswalks/c/file", "", 200}, {"PUT", "/crosswalks/c/file", "x,y\na,b\n", 422},
+		{"GET", "/today", "", 200}, {"GET", "/sequences", "", 200},
+		{"POST", "/sequences", "koinos: sequence/1\nname: other\nsteps:\n  - {step: sale, mapping: drop-ship-sales}\n",
+			422},
+		{"POST", "/sequences", "koinos: sequence/1\nname: other\nsteps:\n  - {step: one, mapping: saltry-orders}\n",
+			201}, {"GET", "/runs", "", 200}, {"GET", "/runs/1", "", 200}, {"GET", "/runs/9", "", 404},
+		{"POST", "/runs", `{"again_of":1,"dry_run":true}`, 202},
+		{"POST", "/runs", `{"document":"` + sha + `","sequence":"nothing"}`, 404},
+		{"GET", "/loads/5/acts", "", 200}, {"POST", "/loads/5/fix",
+			`{"crosswalks":{"kestle-units":[{"theirs":"pcs","ours":"EA"}]}}`, 202},
+		{"POST", "/loads/5/fix", `{"dates":{"ordered_on":"yyy"}}`, 422},
+		{"POST", "/loads/5/retry", "", 202}, {"POST", "/loads/5/accept", `{"codes":["dates_decided"]}`, 202},
+		{"POST", "/loads/5/pause", "", 409}, {"POST", "/loads/5/resume", "", 409},
+		{"POST", "/loads/4/undo?dry_run=true", "", 200},
+		{"POST", "/reports/refresh?name=a.csv", "Order,Koinos order\nx,SO-000301\n", 200},
+		{"POST", "/reports/refresh?name=a.csv", "a,b\n", 422}, {"GET", "/loads/5/report?format=failed", "", 200},
 		{"POST", "/orders", `{"kind":"sales","sender_number":"X-1","partner":"SALTRY","lines":[{"item":"00113","quantity":"2","unit_price":"9.50"}]}`, 201},
 		{"POST", "/orders", `{"kind":"sales","sender_number":"X-1","partner":"SALTRY","lines":[{"item":"00113","quantity":"2","unit_price":"9.50"}]}`, 200},
-		{"POST", "/orders?again=update", `{"kind":"sales","sender_number":"X-1","partner":"SALTRY","lines":[{"item":"00113","quantity":"3","unit_price":"9.50"}]}`, 200},
+		{"POST", "/orders?again=update",
+			`{"kind":"sales","sender_number":"X-1","partner":"SALTRY","lines":[{"item":"00113","quantity":"3","unit_price":"9.50"}]}`, 200},
 		{"POST", "/orders", `{"kind":"sales","sender_number":"X-1","partner":"SALTRY","lines":[{"item":"00113","quantity":"2"}]}`, 422}, {"POST", "/orders", `{"kind":"sales"}`, 422},
-		{"POST", "/load", "--b\r\nContent-Disposition: form-data; name=\"file\"; filename=\"a.csv\"\r\n\r\nOrder,Item,Qty,Price\nA-1,00417,2,9.50\n\r\n--b\r\nContent-Disposition: form-data; name=\"mapping\"\r\n\r\nplain\r\n--b--\r\n", 200},
-		{"GET", "/partners", "", 200}, {"GET", "/partners/PELLOW", "", 200}, {"GET", "/partners/NOBODY", "", 404}, {"POST", "/partners", "koinos: partner/1\nname: EBBING\nkind: supplier\nthem: {qualifier: ZZ, id: EBBING}\nus: {qualifier: ZZ, id: QUILLMERE}\nsets: {\"850\": {}}\n", 201},
-		{"POST", "/partners", "koinos: partner/1\nname: X\n", 422}, {"POST", "/partners/VARNHOLT/send", `{"set":"850","try":true}`, 200}, {"POST", "/partners/VARNHOLT/send", `{"set":"855"}`, 422},
-		{"GET", "/interchanges?limit=3&speaking=true", "", 200}, {"GET", "/interchanges?state=held", "", 200}, {"GET", "/interchanges?order=1", "", 200}, {"GET", "/interchanges/1", "", 200}, {"GET", "/interchanges/999", "", 404}, {"GET", "/interchanges/1/segments?from=3&limit=9", "", 200},
-		{"GET", "/interchanges/4/segments", "", 200}, {"GET", "/interchanges/1/sets/1/orders", "", 200}, {"GET", "/interchanges/1/sets/9/orders", "", 404}, {"GET", "/interchanges/1/content", "", 200},
-		{"POST", "/interchanges?name=x.edi", "ISA rubbish", 201}, {"POST", "/interchanges/1/replay", "", 200}, {"POST", "/interchanges/1/resend", "", 409}, {"POST", "/interchanges/2/resend", "", 200}, {"POST", "/interchanges/2/replay", "", 409},
-		{"GET", "/interchanges/1/sets?limit=1", "", 200}, {"GET", "/interchanges/999/sets", "", 404}, {"GET", "/events?after=3&limit=2", "", 200}, {"GET", "/held", "", 200}, {"GET", "/held?kind=notice", "", 200},
-		{"POST", "/held/2/retry", "", 202}, {"POST", "/held/999/retry", "", 404}, {"GET", "/orders/1/why?field=quantity", "", 422}, {"GET", "/orders/1/why?field=total", "", 200},
-		{"POST", "/loads", `{"document":"` + sha + `","mapping_text":"koinos: x","dry_run":true}`, 422}, {"POST", "/loads", `{"document":"` + sha + `","mapping_text":"koinos: x"}`, 422},
-		{"POST", "/tokens", `{"name":"a","scope":"read"}`, 201}, {"GET", "/tokens", "", 200}, {"DELETE", "/tokens/1", "", 204}, {"DELETE", "/tokens/1", "", 404},
+		{"POST", "/load", "--b\r\nContent-Disposition: form-data; name=\"file\"; " +
+			"filename=\"a.csv\"\r\n\r\nOrder,Item,Qty,Price\nA-1,00417,2,9.50\n\r\n--b\r\nContent-Disposition: " +
+			"form-data; name=\"mapping\"\r\n\r\nplain\r\n--b--\r\n", 200},
+		{"GET", "/partners", "", 200}, {"GET", "/partners/PELLOW", "", 200}, {"GET", "/partners/NOBODY", "", 404},
+		{"POST", "/partners",
+			"koinos: partner/1\nname: EBBING\nkind: supplier\nthem: {qualifier: ZZ, id: EBBING}\nus: {qualifier: ZZ, " +
+				"id: QUILLMERE}\nsets: {\"850\": {}}\n", 201},
+		{"POST", "/partners", "koinos: partner/1\nname: X\n", 422},
+		{"POST", "/partners/VARNHOLT/send", `{"set":"850","try":true}`, 200},
+		{"POST", "/partners/VARNHOLT/send", `{"set":"855"}`, 422},
+		{"GET", "/interchanges?limit=3&speaking=true", "", 200}, {"GET", "/interchanges?state=held", "", 200},
+		{"GET", "/interchanges?order=1", "", 200}, {"GET", "/interchanges/1", "", 200},
+		{"GET", "/interchanges/999", "", 404}, {"GET", "/interchanges/1/segments?from=3&limit=9", "", 200},
+		{"GET", "/interchanges/4/segments", "", 200}, {"GET", "/interchanges/1/sets/1/orders", "", 200},
+		{"GET", "/interchanges/1/sets/9/orders", "", 404}, {"GET", "/interchanges/1/content", "", 200},
+		{"POST", "/interchanges?name=x.edi", "ISA rubbish", 201}, {"POST", "/interchanges/1/replay", "", 200},
+		{"POST", "/interchanges/1/resend", "", 409}, {"POST", "/interchanges/2/resend", "", 200},
+		{"POST", "/interchanges/2/replay", "", 409},
+		{"GET", "/interchanges/1/sets?limit=1", "", 200}, {"GET", "/interchanges/999/sets", "", 404},
+		{"GET", "/events?after=3&limit=2", "", 200}, {"GET", "/held", "", 200}, {"GET", "/held?kind=notice", "", 200},
+		{"POST", "/held/2/retry", "", 202}, {"POST", "/held/999/retry", "", 404},
+		{"GET", "/orders/1/why?field=quantity", "", 422}, {"GET", "/orders/1/why?field=total", "", 200},
+		{"POST", "/loads", `{"document":"` + sha + `","mapping_text":"koinos: x","dry_run":true}`, 422},
+		{"POST", "/loads", `{"document":"` + sha + `","mapping_text":"koinos: x"}`, 422},
+		{"POST", "/tokens", `{"name":"a","scope":"read"}`, 201}, {"GET", "/tokens", "", 200},
+		{"DELETE", "/tokens/1", "", 204}, {"DELETE", "/tokens/1", "", 404},
 	} {
 		kind := ""
 		if strings.HasPrefix(c.body, "{") {
 			kind = "application/json"
-		} else if (strings.Contains(c.path, "/documents") || strings.Contains(c.path, "/file") || strings.Contains(c.path, "/reports") || strings.Contains(c.path, "/interchanges?")) && c.body != "" {
+		} else if (strings.Contains(c.path, "/documents") || strings.Contains(c.path, "/file") ||
+			strings.Contains(c.path, "/reports") || strings.Contains(c.path, "/interchanges?")) && c.body != "" {
 			kind = "application/octet-stream"
 		} else if strings.HasPrefix(c.body, "--b") {
 			kind = "multipart/form-data; boundary=b"
@@ -114,7 +164,8 @@ func TestPublishedAPI(t *testing.T) {
 		}
 		if c.status >= 400 {
 			var p api.Problem
-			if err := json.Unmarshal([]byte(body), &p); err != nil || p.Code == "" || p.Title == "" || p.Status != c.status || !strings.HasPrefix(res.Header.Get("Content-Type"), "application/problem+json") {
+			if err := json.Unmarshal([]byte(body), &p); err != nil || p.Code == "" || p.Title == "" ||
+				p.Status != c.status || !strings.HasPrefix(res.Header.Get("Content-Type"), "application/problem+json") {
 				t.Errorf("%s %s is no problem: %s %s", c.method, c.path, res.Header.Get("Content-Type"), body)
 			}
 		}
@@ -151,7 +202,8 @@ func TestPublishedAPI(t *testing.T) {
 	if res, _ := s.do("GET", "/api/v1/orders/1", ""); res.Header.Get("ETag") != `"1-1"` {
 		t.Errorf("ETag %q", res.Header.Get("ETag"))
 	}
-	for path, want := range map[string]string{"/healthz": "ok", "/readyz": "ready", "/metrics": "koinos_orders_loaded_total 5"} {
+	for path, want := range map[string]string{"/healthz": "ok", "/readyz": "ready",
+		"/metrics": "koinos_orders_loaded_total 5"} {
 		if res, body := s.do("GET", path, ""); res.StatusCode != 200 || !strings.Contains(body, want) {
 			t.Errorf("%s: %d %.200s", path, res.StatusCode, body)
 		}
@@ -173,7 +225,8 @@ func TestAccess(t *testing.T) {
 	admin := "Authorization: Bearer " + secret
 	scoped := map[string]string{"admin": admin}
 	for _, scope := range []string{"read", "load"} {
-		out, _, code := koinos(t, []string{"KOINOS_TOKEN=" + secret, "KOINOS_ADDRESS=" + s.address}, "token", "create", "--name", scope, "--scope", scope)
+		out, _, code := koinos(t, []string{"KOINOS_TOKEN=" + secret, "KOINOS_ADDRESS=" + s.address}, "token", "create",
+			"--name", scope, "--scope", scope)
 		if code != 0 {
 			t.Fatal(out)
 		}
@@ -196,11 +249,14 @@ func TestAccess(t *testing.T) {
 		{"load may not make tokens", "GET", "/api/v1/tokens", []string{scoped["load"]}, 403, "not_allowed"},
 		{"admin may", "GET", "/api/v1/tokens", []string{admin}, 200, ""},
 		{"health needs none", "GET", "/healthz", nil, 200, ""},
-		{"a name that is not ours", "GET", "/api/v1/orders", []string{admin, "Host: evil.example"}, 403, "host_refused"},
+		{"a name that is not ours", "GET", "/api/v1/orders", []string{admin, "Host: evil.example"}, 403,
+			"host_refused"},
 		{"a rebound name with our port", "GET", "/", []string{"Host: evil.example:8740"}, 403, "host_refused"},
-		{"another site's page", "POST", "/api/v1/mappings", []string{admin, "Origin: http://evil.example"}, 403, "origin_refused"},
+		{"another site's page", "POST", "/api/v1/mappings", []string{admin, "Origin: http://evil.example"}, 403,
+			"origin_refused"},
 		{"a page without origin", "POST", "/api/v1/mappings", []string{admin, "Origin: null"}, 403, "origin_refused"},
-		{"another site, by the browser's word", "POST", "/api/v1/loads", []string{admin, "Sec-Fetch-Site: cross-site"}, 403, "origin_refused"},
+		{"another site, by the browser's word", "POST", "/api/v1/loads", []string{admin, "Sec-Fetch-Site: cross-site"},
+			403, "origin_refused"},
 		{"our own page", "GET", "/api/v1/orders", []string{admin, "Origin: http://" + host}, 200, ""},
 	} {
 		res, body := s.do(c.method, c.path, "", c.headers...)
@@ -211,17 +267,20 @@ func TestAccess(t *testing.T) {
 			t.Errorf("%s: no WWW-Authenticate", c.name)
 		}
 	}
-	if _, errOut, code := koinos(t, []string{"KOINOS_ADDRESS=" + s.address}, "load", "list"); code != 6 || !strings.Contains(errOut, "Bearer") {
+	if _, errOut, code := koinos(t, []string{"KOINOS_ADDRESS=" + s.address}, "load", "list"); code != 6 ||
+		!strings.Contains(errOut, "Bearer") {
 		t.Errorf("without a token: %d %s", code, errOut)
 	}
-	if _, _, code := koinos(t, []string{"KOINOS_TOKEN=" + secret, "KOINOS_ADDRESS=" + s.address}, "token", "revoke", "2"); code != 0 {
+	if _, _, code := koinos(t, []string{"KOINOS_TOKEN=" + secret, "KOINOS_ADDRESS=" + s.address}, "token", "revoke",
+		"2"); code != 0 {
 		t.Errorf("revoke: %d", code)
 	}
 	if res, _ := s.do("GET", "/api/v1/orders", "", scoped["read"]); res.StatusCode != 401 {
 		t.Errorf("a revoked token: %d", res.StatusCode)
 	}
 	s.stop()
-	if log := s.log.String(); strings.Contains(log, secret) || !strings.Contains(log, "request=") || !strings.Contains(log, "status=403") {
+	if log := s.log.String(); strings.Contains(log, secret) || !strings.Contains(log, "request=") ||
+		!strings.Contains(log, "status=403") {
 		t.Errorf("the log holds the secret or lacks requests:\n%.500s", log)
 	}
 	raw, err := os.ReadFile(data + "/koinos.db")

@@ -27,7 +27,8 @@ func browser(t *testing.T, width, height int64) context.Context {
 		t.Skip("the console has not been built; make test builds it")
 	}
 	ctx, cancel := chromedp.NewExecAllocator(context.Background(), append(chromedp.DefaultExecAllocatorOptions[:],
-		chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(int(width), int(height)), chromedp.Flag("disable-quic", true), chromedp.UserDataDir(t.TempDir()))...)
+		chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(int(width), int(height)),
+		chromedp.Flag("disable-quic", true), chromedp.UserDataDir(t.TempDir()))...)
 	t.Cleanup(cancel)
 	ctx, cancel = chromedp.NewContext(ctx)
 	t.Cleanup(cancel)
@@ -42,7 +43,8 @@ func browser(t *testing.T, width, height int64) context.Context {
 		case *runtime.EventExceptionThrown:
 			complaints = append(complaints, e.ExceptionDetails.Error())
 		case *log.EventEntryAdded:
-			if e.Entry.Level == log.LevelError && !strings.Contains(e.Entry.Text, "401") && !strings.Contains(e.Entry.Text, "422") && !strings.HasSuffix(e.Entry.URL, "/9999") {
+			if e.Entry.Level == log.LevelError && !strings.Contains(e.Entry.Text, "401") &&
+				!strings.Contains(e.Entry.Text, "422") && !strings.HasSuffix(e.Entry.URL, "/9999") {
 				complaints = append(complaints, e.Entry.Text+" "+e.Entry.URL)
 			}
 		}
@@ -79,7 +81,8 @@ func has(selector, text string) chromedp.Action {
 
 // press clicks the button or link with a label.
 func press(label string) chromedp.Action {
-	return chromedp.Click(fmt.Sprintf(`//*[self::button or self::a][contains(normalize-space(.), %q)]`, label), chromedp.BySearch, chromedp.NodeVisible)
+	return chromedp.Click(fmt.Sprintf(`//*[self::button or self::a][contains(normalize-space(.), %q)]`, label),
+		chromedp.BySearch, chromedp.NodeVisible)
 }
 
 func run(t *testing.T, ctx context.Context, steps ...chromedp.Action) {
@@ -95,12 +98,14 @@ func run(t *testing.T, ctx context.Context, steps ...chromedp.Action) {
 func TestConsole(t *testing.T) {
 	s := start(t, t.TempDir(), "demo")
 	ctx := browser(t, 1280, 800)
-	doc := file(t, "saltry-april.csv", []byte("Order,Order date,Needed by,Course,Item,What,Qty,Unit,Each,Line total,Order total\n"+
-		"SSS/0401,01/04/2026,,Beginners,00101,Rope,10,MTR,0.85,8.50,8.50\n"+
-		"SSS/0402,02/04/2026,12/04/2026,Beginners,001O4,Rope,10,MTR,0.97,9.70,9.70\n"+
-		"SSS/0403,03/04/2026,13/04/2026,Beginners,00104,Rope,5,dozen,0.97,4.85,4.85\n"))
+	doc := file(t, "saltry-april.csv",
+		[]byte("Order,Order date,Needed by,Course,Item,What,Qty,Unit,Each,Line total,Order total\n"+
+			"SSS/0401,01/04/2026,,Beginners,00101,Rope,10,MTR,0.85,8.50,8.50\n"+
+			"SSS/0402,02/04/2026,12/04/2026,Beginners,001O4,Rope,10,MTR,0.97,9.70,9.70\n"+
+			"SSS/0403,03/04/2026,13/04/2026,Beginners,00104,Rope,5,dozen,0.97,4.85,4.85\n"))
 	run(t, ctx,
-		chromedp.Navigate(s.address+"/"), has("main", "Waiting for somebody"), has("main", "463 refused of 600 orders"), press("Documents"),
+		chromedp.Navigate(s.address+"/"), has("main", "Waiting for somebody"), has("main", "463 refused of 600 orders"),
+		press("Documents"),
 		has("main", "Documents received"), has("main", "kestle-confirmations.csv"),
 		chromedp.SetUploadFiles("input[type=file]", []string{doc}, chromedp.NodeReady),
 		has("h1", "saltry-april.csv"), has(".grid", "SSS/0402"),
@@ -108,19 +113,24 @@ func TestConsole(t *testing.T) {
 		chromedp.Click(`//*[@role="option"][contains(., "saltry-orders")]`, chromedp.BySearch),
 		chromedp.WaitNotPresent("[role=listbox]", chromedp.ByQuery), // it lies over the buttons while it closes
 		has(".side", "Monthly orders of Saltry"), press("Dry run"),
-		has("h1", "Dry run 16"), has(".figures", "2 ✕ refused"), has(".figures", "1 warning"), has(".reasons", "a code is not in its list"),
+		has("h1", "Dry run 16"), has(".figures", "2 ✕ refused"), has(".figures", "1 warning"),
+		has(".reasons", "a code is not in its list"),
 		// The keyboard steps through the findings; the grid and the paper follow.
 		chromedp.KeyEvent("n"), has(".grid td.active", "001O4"), has(".opened", "Nearest in the list: 00104"),
-		chromedp.KeyEvent("o"), has(".paper", "SSS/0402"), has(".paper .value.error", "001O4"), has(".paper", "refused"),
+		chromedp.KeyEvent("o"), has(".paper", "SSS/0402"), has(".paper .value.error", "001O4"),
+		has(".paper", "refused"),
 		press("Load the 1 good orders"),
 		has("h1", "Load 17"), has(".figures", "1 ✓ loaded"), press("The orders"),
 		has("main", "of load 17"), press("SO-000491"), has(".paper", "SSS/0401"), has(".events", "created by local"),
 		// A value points at its cell, a cell says what became of it.
-		chromedp.Focus(".paper .lines .value.from", chromedp.ByQuery), chromedp.WaitVisible("td.lit", chromedp.ByQuery), has("td.lit", "00101"),
-		chromedp.Click(`[data-at="2:7"]`, chromedp.ByQuery), has("[role=status]", "row 2 column 7 became quantity of line 1"), has(".paper .value.lit", "10"),
+		chromedp.Focus(".paper .lines .value.from", chromedp.ByQuery), chromedp.WaitVisible("td.lit", chromedp.ByQuery),
+		has("td.lit", "00101"),
+		chromedp.Click(`[data-at="2:7"]`, chromedp.ByQuery), has("[role=status]",
+			"row 2 column 7 became quantity of line 1"), has(".paper .value.lit", "10"),
 		chromedp.KeyEvent(kb.ArrowRight), has("[role=status]", "row 2 column 8 became unit of line 1"),
 		// Lists: a page of orders, narrowed by what is typed.
-		chromedp.Navigate(s.address+"/orders"), has("main", "page 1"), chromedp.SendKeys("input[placeholder^=Number]", "EBBING", chromedp.ByQuery), has("main", "EB-7701"),
+		chromedp.Navigate(s.address+"/orders"), has("main", "page 1"),
+		chromedp.SendKeys("input[placeholder^=Number]", "EBBING", chromedp.ByQuery), has("main", "EB-7701"),
 		chromedp.Navigate(s.address+"/loads"), has("main", "ostrand-week-12.xlsx"), has("main", "dry run"),
 		chromedp.Navigate(s.address+"/orders/9999"), has("[role=alert]", "There is no such thing here"),
 	)
@@ -135,14 +145,22 @@ func TestConsoleMend(t *testing.T) {
 		return chromedp.SendKeys(fmt.Sprintf(`input[aria-label="Ours for %s"]`, theirs), code, chromedp.ByQuery)
 	}
 	run(t, ctx,
-		chromedp.Navigate(s.address+"/today"), has("main", "saltry-season.csv"), chromedp.Click(`a[href="/loads/9?tab=mend"]`, chromedp.ByQuery), has("h1", "Load 9"), has(".mend", "400 orders"),
-		ours("ROPE-WH-10", "00113"), ours("ROPE-NV-8", "00143"), ours("LANT-ANCHOR", "00501"), ours("FENDER-F3", "00556"), ours("0O113", "00113"), ours("metres", "MTR"),
+		chromedp.Navigate(s.address+"/today"), has("main", "saltry-season.csv"),
+		chromedp.Click(`a[href="/loads/9?tab=mend"]`, chromedp.ByQuery), has("h1", "Load 9"),
+		has(".mend", "400 orders"),
+		ours("ROPE-WH-10", "00113"), ours("ROPE-NV-8", "00143"), ours("LANT-ANCHOR", "00501"),
+		ours("FENDER-F3", "00556"), ours("0O113", "00113"), ours("metres", "MTR"),
 		press("Take yyyy.m.d"), press("Mend, and load 463 orders again"),
-		has("h1", "Load 16"), has(".small", "only what failed in load 9"), has(".figures", "463 ✓ loaded"), has("main", "saltry-orders v2"),
-		press("Take back"), has("[role=dialog]", "463 orders that it stored will be gone"), press("Take it back"), has("h1 ~ .mark", "taken back"), has(".figures", "463 · taken back"),
-		chromedp.Navigate(s.address+"/loads/8"), press("Changes"), has(".changes", "line 1 quantity"), press("Load the 6 good orders"), has("h1", "Load 17"), has(".figures", "6 ✓ changed"),
-		press("Changes"), press("SO-000301"), press("Open the stored order"), has(".events", "changed by local in load 17, revision 2"), has(".events", "row 2 column 3"),
-		chromedp.Navigate(s.address+"/loads/7"), has(".small", "Step sale of run 1: purchase"), press("purchase"), has("h1", "Load 6"),
+		has("h1", "Load 16"), has(".small", "only what failed in load 9"), has(".figures", "463 ✓ loaded"),
+		has("main", "saltry-orders v2"),
+		press("Take back"), has("[role=dialog]", "463 orders that it stored will be gone"), press("Take it back"),
+		has("h1 ~ .mark", "taken back"), has(".figures", "463 · taken back"),
+		chromedp.Navigate(s.address+"/loads/8"), press("Changes"), has(".changes", "line 1 quantity"),
+		press("Load the 6 good orders"), has("h1", "Load 17"), has(".figures", "6 ✓ changed"),
+		press("Changes"), press("SO-000301"), press("Open the stored order"),
+		has(".events", "changed by local in load 17, revision 2"), has(".events", "row 2 column 3"),
+		chromedp.Navigate(s.address+"/loads/7"), has(".small", "Step sale of run 1: purchase"), press("purchase"),
+		has("h1", "Load 6"),
 	)
 }
 
@@ -154,16 +172,22 @@ func TestConsoleExchange(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	again := file(t, "again.edi", []byte(strings.Replace(strings.ReplaceAll(string(text), "000000905", "000000906"), "PM-4712**20260231", "PM-4713**20260320", 1)))
+	again := file(t, "again.edi", []byte(strings.Replace(strings.ReplaceAll(string(text), "000000905", "000000906"),
+		"PM-4712**20260231", "PM-4713**20260320", 1)))
 	arrow := chromedp.KeyEvent(kb.ArrowDown)
 	run(t, browser(t, 1280, 800),
 		chromedp.Navigate(s.address+"/today"), has("main", "850 to VARNHOLT"), press("850 to VARNHOLT"),
-		has(".findings", "Give the line the supplier's own item code"), has(".paper", "PO-000044"), has(".segments", "QUILLMERE CHANDLERY, WEST YARD DEPOT"),
+		has(".findings", "Give the line the supplier's own item code"), has(".paper", "PO-000044"),
+		has(".segments", "QUILLMERE CHANDLERY, WEST YARD DEPOT"),
 		press("Try again"), has("main", "Written anew"),
-		chromedp.Navigate(s.address+"/exchange"), has("main", "2 held"), has(".partners", "they send 850, 860"), has("tbody", "acknowledged"),
-		chromedp.SetUploadFiles("input[type=file]", []string{again}, chromedp.NodeReady), has("h1", "850 from PELLOW"), has("main", "control 000000906"), has("[role=tab][aria-selected=true]", "PM-4713"),
+		chromedp.Navigate(s.address+"/exchange"), has("main", "2 held"), has(".partners", "they send 850, 860"),
+		has("tbody", "acknowledged"),
+		chromedp.SetUploadFiles("input[type=file]", []string{again}, chromedp.NodeReady), has("h1", "850 from PELLOW"),
+		has("main", "control 000000906"), has("[role=tab][aria-selected=true]", "PM-4713"),
 		has(".findings", `"five" is not a number for quantity`), has(".segments .wrong", "five"),
-		press("PM-4711"), has(".paper", "PM-4711"), chromedp.Click(`[data-at="5:4"], [data-at="4:4"]`, chromedp.ByQuery), has("[role=status]", "It is"), chromedp.Focus(".segments", chromedp.ByQuery), arrow, has(".segments .active", "20260314"),
+		press("PM-4711"), has(".paper", "PM-4711"), chromedp.Click(`[data-at="5:4"], [data-at="4:4"]`,
+			chromedp.ByQuery), has("[role=status]", "It is"), chromedp.Focus(".segments", chromedp.ByQuery), arrow,
+		has(".segments .active", "20260314"),
 	)
 }
 
@@ -171,9 +195,14 @@ func TestConsoleExchange(t *testing.T) {
 func TestConsoleZoomed(t *testing.T) {
 	s := start(t, t.TempDir(), "demo")
 	ctx := browser(t, 640, 400)
-	for path, text := range map[string]string{"/today": "Orders by day", "/loads/9?tab=mend": "Say what these are", "/loads/8?tab=changes": "would change", "/documents": "Documents received", "/loads": "Loads", "/loads/5": "refused", "/orders": "SO-0004", "/orders/326": "SO-000326", "/mappings": "saltry-orders", "/mappings/saltry-orders": "version 1", "/lists": "ostrand-yards", "/exchange": "VARNHOLT", "/held": "DS-2046", "/exchange/1": "PM-4712"} {
+	for path, text := range map[string]string{"/today": "Orders by day", "/loads/9?tab=mend": "Say what these are",
+		"/loads/8?tab=changes": "would change", "/documents": "Documents received", "/loads": "Loads",
+		"/loads/5": "refused", "/orders": "SO-0004", "/orders/326": "SO-000326", "/mappings": "saltry-orders",
+		"/mappings/saltry-orders": "version 1", "/lists": "ostrand-yards", "/exchange": "VARNHOLT", "/held": "DS-2046",
+		"/exchange/1": "PM-4712"} {
 		var wide bool
-		run(t, ctx, chromedp.Navigate(s.address+path), has("main", text), chromedp.Evaluate(`document.documentElement.scrollWidth > innerWidth`, &wide))
+		run(t, ctx, chromedp.Navigate(s.address+path), has("main", text),
+			chromedp.Evaluate(`document.documentElement.scrollWidth > innerWidth`, &wide))
 		if wide {
 			t.Errorf("%s is wider than the window", path)
 		}
@@ -185,6 +214,8 @@ func TestConsoleSignIn(t *testing.T) {
 	data := t.TempDir()
 	secret, _, _ := koinos(t, nil, "token", "create", "--name", "me", "--scope", "read", "--data", data)
 	s := start(t, data, "serve", "--require-token")
-	run(t, browser(t, 1280, 800), chromedp.Navigate(s.address+"/orders"), has("[role=dialog]", "An access token is needed"),
-		chromedp.SendKeys("[role=dialog] input", strings.TrimSpace(secret), chromedp.ByQuery), press("Sign in"), has("main", "No order has been loaded yet"))
+	run(t, browser(t, 1280, 800), chromedp.Navigate(s.address+"/orders"),
+		has("[role=dialog]", "An access token is needed"),
+		chromedp.SendKeys("[role=dialog] input", strings.TrimSpace(secret), chromedp.ByQuery), press("Sign in"),
+		has("main", "No order has been loaded yet"))
 }

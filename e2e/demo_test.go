@@ -34,7 +34,8 @@ func TestDemo(t *testing.T) {
 		}
 	}
 	examples := filepath.Join(s.data, "examples")
-	ostrand, kestle := filepath.Join(examples, "ostrand-week-12.xlsx"), filepath.Join(examples, "kestle-confirmations.csv")
+	ostrand, kestle := filepath.Join(examples, "ostrand-week-12.xlsx"),
+		filepath.Join(examples, "kestle-confirmations.csv")
 	for _, c := range []struct {
 		args string
 		code int
@@ -43,13 +44,17 @@ func TestDemo(t *testing.T) {
 		{"inspect " + ostrand, 0, []string{"workbook", "heading in row 4", "Article", "code", "Phone list"}},
 		{"inspect " + kestle, 0, []string{"windows-1252", "semicolon", "heading in row 4"}},
 		{"mapping check ../demo/mappings/ostrand-weekly.yaml", 0, []string{"sound"}},
-		{"mapping check ../demo/mappings/ostrand-weekly.yaml --document " + ostrand + " --lists ../demo/lists", 3, []string{"14 orders", "12 ready", "2 refused", "00407"}},
+		{"mapping check ../demo/mappings/ostrand-weekly.yaml --document " + ostrand + " --lists ../demo/lists", 3,
+			[]string{"14 orders", "12 ready", "2 refused", "00407"}},
 		{"mapping check ../demo/mappings/ostrand-weekly.yaml --document " + ostrand, 4, nil},
 		{"mapping list", 0, []string{"saltry-orders", "Weekly order sheet"}},
 		{"mapping show saltry-orders", 0, []string{"koinos: mapping/1"}},
-		{"load " + ostrand + " --mapping ostrand-weekly", 3, []string{"12 unchanged", "2 refused", "Nearest in the list: 00407"}},
-		{"load " + kestle + " -m ../demo/mappings/kestle-open-orders.yaml --dry-run", 3, []string{"unchanged", "did not"}[:1]},
-		{"load " + filepath.Join(examples, "saltry-march.csv") + " -m saltry-orders --all-or-none", 0, []string{"25 unchanged"}},
+		{"load " + ostrand + " --mapping ostrand-weekly", 3, []string{"12 unchanged", "2 refused",
+			"Nearest in the list: 00407"}},
+		{"load " + kestle + " -m ../demo/mappings/kestle-open-orders.yaml --dry-run", 3,
+			[]string{"unchanged", "did not"}[:1]},
+		{"load " + filepath.Join(examples, "saltry-march.csv") + " -m saltry-orders --all-or-none", 0,
+			[]string{"25 unchanged"}},
 		{"load list", 0, []string{"ostrand-week-12.xlsx", "dry run"}},
 		{"load show 5", 0, []string{"15 refused", "What keeps orders out"}},
 		{"load show 5 --code unknown_code", 0, []string{"0O513"}},
@@ -65,13 +70,20 @@ func TestDemo(t *testing.T) {
 		{"list import yards ../demo/lists/locations.csv", 0, []string{"4 rows"}},
 		{"list import yards ../demo/mappings/saltry-orders.yaml", 4, nil},
 		{"token list", 0, []string{"scope"}},
-		{"x12 show ../demo/documents/pellow-orders.edi", 0, []string{"Set 0001: 850 Purchase Order", "02 Purchase Order Type Code SA = Stand-alone Order", "05 Amount 1850 = 18.50", "✕ ST 0002 / BEG / 05"}},
+		{"x12 show ../demo/documents/pellow-orders.edi", 0, []string{"Set 0001: 850 Purchase Order",
+			"02 Purchase Order Type Code SA = Stand-alone Order", "05 Amount 1850 = 18.50", "✕ ST 0002 / BEG / 05"}},
 		{"x12 check ../demo/documents/pellow-orders.edi", 4, []string{"ST 0002 / PO1 #2 / 02 element 6"}},
-		{"x12 acknowledge ../demo/documents/pellow-orders.edi --control 1 --group 1", 0, []string{"TA1*000000905*260314*0930*A*000~", "AK9*E*2*2*2~"}},
-		{"x12 acknowledge ../demo/documents/pellow-orders.edi", 2, nil}, {"findings fix 5", 0, []string{"kestle-units:pcs="}}, {"today", 0, []string{"Waiting for somebody", "saltry-season.csv"}},
-		{"sequence show 1", 0, []string{"purchase", "sale", "sequence run --from-run 1"}}, {"sequence list", 0, []string{"drop-ship"}}, {"load undo 4 --dry-run", 0, []string{"9 orders would be removed"}},
+		{"x12 acknowledge ../demo/documents/pellow-orders.edi --control 1 --group 1", 0,
+			[]string{"TA1*000000905*260314*0930*A*000~", "AK9*E*2*2*2~"}},
+		{"x12 acknowledge ../demo/documents/pellow-orders.edi", 2, nil},
+		{"findings fix 5", 0, []string{"kestle-units:pcs="}}, {"today", 0,
+			[]string{"Waiting for somebody", "saltry-season.csv"}},
+		{"sequence show 1", 0, []string{"purchase", "sale", "sequence run --from-run 1"}},
+		{"sequence list", 0, []string{"drop-ship"}}, {"load undo 4 --dry-run", 0,
+			[]string{"9 orders would be removed"}},
 		{"exit-codes", 0, []string{"some orders were refused"}},
-		{"load", 2, nil}, {"load x.csv", 2, nil}, {"lod", 2, nil}, {"load show many", 2, nil}, {"order list --kind", 2, nil}, {"--output xml load list", 2, nil},
+		{"load", 2, nil}, {"load x.csv", 2, nil}, {"lod", 2, nil}, {"load show many", 2, nil},
+		{"order list --kind", 2, nil}, {"--output xml load list", 2, nil},
 		{"load no-such-file.csv -m saltry-orders", 4, nil},
 		{"load " + kestle + " -m no-such-mapping", 1, nil},
 		{"completion bash", 0, []string{"__start_koinos"}},
@@ -89,13 +101,15 @@ func TestDemo(t *testing.T) {
 			t.Errorf("koinos %s writes colours into a pipe", c.args)
 		}
 	}
-	for _, args := range []string{"load list", "load show 5", "order list", "order show SO-000326", "inspect " + ostrand, "list show", "token list", "mapping list"} {
+	for _, args := range []string{"load list", "load show 5", "order list", "order show SO-000326",
+		"inspect " + ostrand, "list show", "token list", "mapping list"} {
 		out, _, _ := s.koinos(append(strings.Fields(args), "--output", "json")...)
 		if !json.Valid([]byte(out)) {
 			t.Errorf("koinos %s --output json gives no JSON:\n%.300s", args, out)
 		}
 	}
-	if _, errOut, code := koinos(t, []string{"KOINOS_ADDRESS=http://127.0.0.1:1"}, "load", "list"); code != 5 || !strings.Contains(errOut, "no service answers") {
+	if _, errOut, code := koinos(t, []string{"KOINOS_ADDRESS=http://127.0.0.1:1"}, "load", "list"); code != 5 ||
+		!strings.Contains(errOut, "no service answers") {
 		t.Errorf("service away: %d %s", code, errOut)
 	}
 	checkPlaces(t, s)
@@ -118,7 +132,8 @@ func checkPlaces(t *testing.T, s *service) {
 			cells[o.Document] = map[int][]string{}
 			for from := 1; ; from += 1000 {
 				var page api.Rows
-				_, body := s.do("GET", fmt.Sprintf("/api/v1/documents/%s/rows?limit=1000&from=%d&sheet=%s", o.Document, from, url.QueryEscape(sheetOf(o))), "")
+				_, body := s.do("GET", fmt.Sprintf("/api/v1/documents/%s/rows?limit=1000&from=%d&sheet=%s", o.Document,
+					from, url.QueryEscape(sheetOf(o))), "")
 				if err := json.Unmarshal([]byte(body), &page); err != nil {
 					t.Fatal(err)
 				}
@@ -143,7 +158,8 @@ func checkPlaces(t *testing.T, s *service) {
 			followed++
 			row := cells[o.Document][at.Row]
 			if at.Column > len(row) || !means(row[at.Column-1], value) {
-				t.Errorf("order %s: %s of line %d is %q, but its place %s holds %q", o.Number, field, line, value, at, row)
+				t.Errorf("order %s: %s of line %d is %q, but its place %s holds %q", o.Number, field, line, value, at,
+					row)
 			}
 		})
 	}
@@ -187,14 +203,16 @@ func checkExpected(t *testing.T, s *service, id int64, document string) {
 		t.Fatal(err)
 	}
 	l := rep.Load
-	got := demo.Expected{Orders: l.Orders, Lines: l.Lines, Loaded: l.Loaded, Refused: l.Refused, Codes: map[string]int{}}
+	got := demo.Expected{Orders: l.Orders, Lines: l.Lines, Loaded: l.Loaded, Refused: l.Refused,
+		Codes: map[string]int{}}
 	for _, r := range rep.Reasons {
 		got.Codes[string(r.Code)] += r.Count
 	}
 	if *update {
 		b, err := json.MarshalIndent(got, "", "  ")
 		if err == nil {
-			err = os.WriteFile("../demo/expected/"+strings.TrimSuffix(document, filepath.Ext(document))+".json", append(b, '\n'), 0o644)
+			err = os.WriteFile("../demo/expected/"+strings.TrimSuffix(document, filepath.Ext(document))+".json",
+				append(b, '\n'), 0o644)
 		}
 		if err != nil {
 			t.Fatal(err)
@@ -223,7 +241,8 @@ func checkMarked(t *testing.T, s *service) {
 	defer f.Close()
 	const sheet = "Orders week 12"
 	for cell, want := range map[string]string{
-		"A1": "Ostrand Boatyard – weekly order", "K4": "Koinos outcome", "L4": "Koinos order", "K5": "loaded", "L5": "SO-000326", "K29": "refused", "L29": "", "D29": "004O7",
+		"A1": "Ostrand Boatyard – weekly order", "K4": "Koinos outcome", "L4": "Koinos order", "K5": "loaded",
+		"L5": "SO-000326", "K29": "refused", "L29": "", "D29": "004O7",
 		"M28": "Another row of this order keeps it out.",
 	} {
 		if got, err := f.GetCellValue(sheet, cell); err != nil || got != want {
@@ -260,7 +279,8 @@ func checkMarked(t *testing.T, s *service) {
 		t.Errorf("another sheet holds %q", got)
 	}
 	comments, err := f.GetComments(sheet)
-	if err != nil || len(comments) != 2 || comments[0].Cell != "D29" || !strings.Contains(comments[0].Text+comments[0].Paragraph[0].Text, "00407") {
+	if err != nil || len(comments) != 2 || comments[0].Cell != "D29" ||
+		!strings.Contains(comments[0].Text+comments[0].Paragraph[0].Text, "00407") {
 		t.Errorf("comments %+v %v", comments, err)
 	}
 	id, _ := f.GetCellStyle(sheet, "D29")
@@ -294,7 +314,8 @@ func checkMarked(t *testing.T, s *service) {
 		t.Fatal(err)
 	}
 	var full api.FullReport
-	if err := json.Unmarshal(b.Bytes(), &full); err != nil || len(full.Orders) != full.Load.Orders || len(full.Findings) != full.Load.Errors+full.Load.Warnings {
+	if err := json.Unmarshal(b.Bytes(), &full); err != nil || len(full.Orders) != full.Load.Orders ||
+		len(full.Findings) != full.Load.Errors+full.Load.Warnings {
 		t.Errorf("the JSON report holds %d orders, %d findings, %v", len(full.Orders), len(full.Findings), err)
 	}
 }
@@ -334,7 +355,8 @@ func checkOrders(t *testing.T, s *service) {
 		t.Errorf("%d orders are listed", len(seen))
 	}
 	o, err := s.api().Order(ctx, 326)
-	if err != nil || o.Total.String() != seen[326].Total || len(o.Lines) != seen[326].Lines || o.Party("ship_to") == nil {
+	if err != nil || o.Total.String() != seen[326].Total || len(o.Lines) != seen[326].Lines ||
+		o.Party("ship_to") == nil {
 		t.Errorf("order 326: %+v %v", o, err)
 	}
 	found, err := s.api().Findings(ctx, 5, url.Values{"severity": {"warning"}})

@@ -56,8 +56,10 @@ func TestExchange(t *testing.T) {
 			t.Errorf("%s is not what is kept (%v)", i.Name, err)
 		}
 	}
-	for _, want := range []string{"in PELLOW 850 held", "in PELLOW 850 done", "in PELLOW 860 done", "out PELLOW 865 accepted", "out PELLOW 856 accepted", "out PELLOW 810 accepted",
-		"out VARNHOLT 850 accepted", "out VARNHOLT 850 held", "in VARNHOLT 855 done", "in VARNHOLT 856 done", "in VARNHOLT 810 done"} {
+	for _, want := range []string{"in PELLOW 850 held", "in PELLOW 850 done", "in PELLOW 860 done",
+		"out PELLOW 865 accepted", "out PELLOW 856 accepted", "out PELLOW 810 accepted",
+		"out VARNHOLT 850 accepted", "out VARNHOLT 850 held", "in VARNHOLT 855 done", "in VARNHOLT 856 done",
+		"in VARNHOLT 810 done"} {
 		if said[want] != 1 {
 			t.Errorf("%d times %s: %v", said[want], want, said)
 		}
@@ -79,10 +81,12 @@ func TestExchange(t *testing.T) {
 			held = i.ID
 		}
 	}
-	if out, _, code := s.koinos("exchange", "show", fmt.Sprint(held)); code != 0 || !strings.Contains(out, "Give the line the supplier's own item code") {
+	if out, _, code := s.koinos("exchange", "show", fmt.Sprint(held)); code != 0 ||
+		!strings.Contains(out, "Give the line the supplier's own item code") {
 		t.Errorf("show: %d %s", code, out)
 	}
-	if out, _, code := s.koinos("exchange", "send", "VARNHOLT", "850", "--try"); code != 3 || !strings.Contains(out, "Nothing was sent or kept") || !strings.Contains(out, "held") {
+	if out, _, code := s.koinos("exchange", "send", "VARNHOLT", "850", "--try"); code != 3 ||
+		!strings.Contains(out, "Nothing was sent or kept") || !strings.Contains(out, "held") {
 		t.Errorf("try: %d %s", code, out)
 	}
 	b := filepath.Join(s.data, "exchange", "PELLOW", "out", "PELLOW-855-000000002.edi")
@@ -166,7 +170,8 @@ func TestExchangeKilled(t *testing.T) {
 }
 
 func sentOf(t *testing.T, calls *client.Client) (n int) {
-	page, err := calls.Interchanges(context.Background(), url.Values{"limit": {"1000"}, "kind": {"850"}, "direction": {"out"}})
+	page, err := calls.Interchanges(context.Background(), url.Values{"limit": {"1000"}, "kind": {"850"},
+		"direction": {"out"}})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -73,7 +73,8 @@ func state(t testing.TB, data string) string {
 }
 
 // killMapping updates what is stored, and refuses some of it.
-var killMapping = strings.Replace(csvMapping, "header:\n", "  again: {do: update}\n  by_hand: {order: 2, line: 0.5}\nheader:\n", 1)
+var killMapping = strings.Replace(csvMapping, "header:\n",
+	"  again: {do: update}\n  by_hand: {order: 2, line: 0.5}\nheader:\n", 1)
 
 // killSteps are the loads that every round must bring to its end: one that
 // stores, one that changes half of what is stored, a dry run, one all or none.
@@ -85,7 +86,8 @@ func killSteps() []struct {
 	first = append(first, "A-000007,99999,0,1\nB-1,,2,9.50\n"...) // refused: it began before; no item
 	second := bytes.ReplaceAll(first[:len(first)/2], []byte(",9.50\n"), []byte(",9.75\n"))
 	second = second[:bytes.LastIndexByte(second, '\n')+1]
-	third := append(bytes.ReplaceAll(manyOrders(1_200), []byte("A-"), []byte("C-")), second[len("Order,Item,Qty,Price\n"):]...)
+	third := append(bytes.ReplaceAll(manyOrders(1_200), []byte("A-"), []byte("C-")),
+		second[len("Order,Item,Qty,Price\n"):]...)
 	return []struct {
 		doc []byte
 		opt report.Options

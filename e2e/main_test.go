@@ -75,7 +75,8 @@ func start(t testing.TB, data string, args ...string) *service {
 		said := ""
 		for lines.Scan() {
 			said += lines.Text() + "\n"
-			ready := args[0] == "serve" && strings.Contains(said, "koinos listens") || strings.Contains(said, "Ctrl-C ends")
+			ready := args[0] == "serve" && strings.Contains(said, "koinos listens") ||
+				strings.Contains(said, "Ctrl-C ends")
 			if a := addressPattern.FindString(said); a != "" && ready && s.address == "" {
 				s.address, s.said = a, said
 				found <- a

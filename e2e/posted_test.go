@@ -16,7 +16,8 @@ import (
 func TestPostedOrder(t *testing.T) {
 	s := start(t, t.TempDir(), "serve")
 	for name, entries := range map[string][]list.Entry{
-		"customers": {{Code: "OSTRAND"}}, "items": {{Code: "00417", Name: "Shackle"}, {Code: "M6.5-SHK"}}, "units": {{Code: "EA", Name: "piece"}},
+		"customers": {{Code: "OSTRAND"}}, "items": {{Code: "00417", Name: "Shackle"}, {Code: "M6.5-SHK"}},
+		"units": {{Code: "EA", Name: "piece"}},
 	} {
 		if err := s.api().PutList(t.Context(), name, entries); err != nil {
 			t.Fatal(err)
@@ -25,21 +26,40 @@ func TestPostedOrder(t *testing.T) {
 	const good = `{"kind": "sales", "sender_number": "P-1", "partner": "OSTRAND", "ordered_on": "2026-03-02", "currency": "EUR",
  "lines": [{"item": "00417", "quantity": "5", "unit": "EA", "unit_price": "9.50", "shipped": "0"}]}`
 	for _, c := range []struct{ name, old, new, code, at, message, hint string }{
-		{"an unknown partner", `"OSTRAND"`, `"OSTRANT"`, "unknown_code", "/partner", `"OSTRANT" is not in the list customers.`, "Nearest in the list: OSTRAND."},
-		{"an unknown item", `"00417"`, `"M6.5-SHX"`, "unknown_code", "/lines/0/item", `"M6.5-SHX" is not in the list items.`, "Nearest in the list: M6.5-SHK."},
-		{"an item in other letters", `"00417"`, `"O0417"`, "unknown_code", "/lines/0/item", `"O0417" is not in the list items.`, "Nearest in the list: 00417 (Shackle)."},
-		{"a date in words", `"2026-03-02"`, `"next week"`, "not_a_date", "/ordered_on", `"next week" is not a date for ordered_on.`, "Write the day as yyyy-mm-dd."},
-		{"a day that is not there", `"2026-03-02"`, `"2026-02-31"`, "not_a_date", "/ordered_on", `"2026-02-31" is not a date for ordered_on.`, "Write the day as yyyy-mm-dd."},
-		{"an unknown unit", `"EA"`, `"FURLONG"`, "unknown_unit", "/lines/0/unit", `"FURLONG" is not in the list units.`, "Correct the code, or add it to the list units."},
-		{"an unknown currency", `"EUR"`, `"EUX"`, "unknown_currency", "/currency", `"EUX" is not a currency of ISO 4217.`, "Send the three-letter code of ISO 4217, for example EUR."},
-		{"an unknown role", `"currency"`, `"parties": [{"role": "landlord", "name": "X"}], "currency"`, "unknown_choice", "/parties/0/role", `The role of a party cannot be "landlord".`, "It may be: ship_to, bill_to, buyer, supplier, carrier."},
-		{"a discount of 150", `"unit_price"`, `"discount_percent": "150", "unit_price"`, "out_of_range", "/lines/0/discount_percent", "discount_percent is 150.", "Correct the figure; discounts and taxes are per cent from 0 to 100, quantities that moved are not below zero."},
-		{"shipped less than nothing", `"shipped": "0"`, `"shipped": "-9"`, "out_of_range", "/lines/0/shipped", "shipped is -9.", "Correct the figure; discounts and taxes are per cent from 0 to 100, quantities that moved are not below zero."},
-		{"ordered less than nothing", `"5"`, `"-5"`, "quantity_negative", "/lines/0/quantity", "The quantity is -5.", "An order line cannot take goods back: leave the line out or send a return."},
-		{"no item", `"item": "00417", `, ``, "line_without_item", "/lines/0/item", "The line names no item and has no description.", "Send an item code or a description."},
-		{"another sum", `"unit_price"`, `"amount_stated": "47.00", "unit_price"`, "amount_differs", "/lines/0/amount_stated", "The document says 47.00, but 5 × 9.50 is 47.50.", "Correct the figure that is wrong, or leave amount_stated out."},
-		{"no number of its sender", `"sender_number": "P-1", `, ``, "must_missing", "", "sender_number is missing; without it the order could not be known again.", "Send the value."},
-		{"a blank number of its sender", `"P-1"`, `"  "`, "must_missing", "/sender_number", "sender_number is missing; without it the order could not be known again.", "Send the value."},
+		{"an unknown partner", `"OSTRAND"`, `"OSTRANT"`, "unknown_code", "/partner",
+			`"OSTRANT" is not in the list customers.`, "Nearest in the list: OSTRAND."},
+		{"an unknown item", `"00417"`, `"M6.5-SHX"`, "unknown_code", "/lines/0/item",
+			`"M6.5-SHX" is not in the list items.`, "Nearest in the list: M6.5-SHK."},
+		{"an item in other letters", `"00417"`, `"O0417"`, "unknown_code", "/lines/0/item",
+			`"O0417" is not in the list items.`, "Nearest in the list: 00417 (Shackle)."},
+		{"a date in words", `"2026-03-02"`, `"next week"`, "not_a_date", "/ordered_on",
+			`"next week" is not a date for ordered_on.`, "Write the day as yyyy-mm-dd."},
+		{"a day that is not there", `"2026-03-02"`, `"2026-02-31"`, "not_a_date", "/ordered_on",
+			`"2026-02-31" is not a date for ordered_on.`, "Write the day as yyyy-mm-dd."},
+		{"an unknown unit", `"EA"`, `"FURLONG"`, "unknown_unit", "/lines/0/unit", `"FURLONG" is not in the list units.`,
+			"Correct the code, or add it to the list units."},
+		{"an unknown currency", `"EUR"`, `"EUX"`, "unknown_currency", "/currency",
+			`"EUX" is not a currency of ISO 4217.`, "Send the three-letter code of ISO 4217, for example EUR."},
+		{"an unknown role", `"currency"`, `"parties": [{"role": "landlord", "name": "X"}], "currency"`,
+			"unknown_choice", "/parties/0/role", `The role of a party cannot be "landlord".`,
+			"It may be: ship_to, bill_to, buyer, supplier, carrier."},
+		{"a discount of 150", `"unit_price"`, `"discount_percent": "150", "unit_price"`, "out_of_range",
+			"/lines/0/discount_percent", "discount_percent is 150.",
+			"Correct the figure; discounts and taxes are per cent from 0 to 100, quantities that moved are not below zero."},
+		{"shipped less than nothing", `"shipped": "0"`, `"shipped": "-9"`, "out_of_range", "/lines/0/shipped",
+			"shipped is -9.", "Correct the figure; discounts and taxes are per cent from 0 to 100, quantities that " +
+				"moved are not below zero."},
+		{"ordered less than nothing", `"5"`, `"-5"`, "quantity_negative", "/lines/0/quantity", "The quantity is -5.",
+			"An order line cannot take goods back: leave the line out or send a return."},
+		{"no item", `"item": "00417", `, ``, "line_without_item", "/lines/0/item",
+			"The line names no item and has no description.", "Send an item code or a description."},
+		{"another sum", `"unit_price"`, `"amount_stated": "47.00", "unit_price"`, "amount_differs",
+			"/lines/0/amount_stated", "The document says 47.00, but 5 × 9.50 is 47.50.",
+			"Correct the figure that is wrong, or leave amount_stated out."},
+		{"no number of its sender", `"sender_number": "P-1", `, ``, "must_missing", "",
+			"sender_number is missing; without it the order could not be known again.", "Send the value."},
+		{"a blank number of its sender", `"P-1"`, `"  "`, "must_missing", "/sender_number",
+			"sender_number is missing; without it the order could not be known again.", "Send the value."},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			body := strings.Replace(good, c.old, c.new, 1)
@@ -51,7 +71,8 @@ func TestPostedOrder(t *testing.T) {
 			if err := json.Unmarshal([]byte(text), &p); err != nil || res.StatusCode != http.StatusUnprocessableEntity {
 				t.Fatal(res.Status, text)
 			}
-			if f := p.Findings[0]; len(p.Findings) != 1 || string(f.Code) != c.code || f.At != c.at || f.Message != c.message || f.Hint != c.hint {
+			if f := p.Findings[0]; len(p.Findings) != 1 || string(f.Code) != c.code || f.At != c.at ||
+				f.Message != c.message || f.Hint != c.hint {
 				t.Errorf("%+v", p.Findings)
 			}
 		})
@@ -70,7 +91,8 @@ func TestPostedOrder(t *testing.T) {
 		t.Errorf("the document is %q", kept)
 	}
 	for _, c := range []struct{ query, value, at string }{
-		{"line=1&field=unit_price", "9.5", "/lines/0/unit_price"}, {"field=partner", "OSTRAND", "/partner"}, {"line=1&field=quantity", "5", "/lines/0/quantity"},
+		{"line=1&field=unit_price", "9.5", "/lines/0/unit_price"}, {"field=partner", "OSTRAND", "/partner"},
+		{"line=1&field=quantity", "5", "/lines/0/quantity"},
 	} {
 		_, text := s.do("GET", fmt.Sprintf("/api/v1/orders/%d/why?%s", p.OrderID, c.query), "")
 		var w api.Why
@@ -78,7 +100,8 @@ func TestPostedOrder(t *testing.T) {
 			t.Errorf("why %s: %s", c.query, text)
 		}
 	}
-	if _, text := s.do("GET", fmt.Sprintf("/api/v1/orders/%d/why?field=quantity", p.OrderID), ""); !strings.Contains(text, `"code":"line_needed"`) {
+	if _, text := s.do("GET", fmt.Sprintf("/api/v1/orders/%d/why?field=quantity", p.OrderID),
+		""); !strings.Contains(text, `"code":"line_needed"`) {
 		t.Error(text)
 	}
 }

@@ -45,7 +45,8 @@ func TestIdempotencyKey(t *testing.T) {
 			t.Errorf("after a restart %v: %d %s %q", restart, status, again, replayed)
 		}
 	}
-	if status, text, _ := post("k1", strings.Replace(body, `"}`, `","dry_run":true}`, 1)); status != 422 || !strings.Contains(text, "key_reused") {
+	if status, text, _ := post("k1", strings.Replace(body, `"}`, `","dry_run":true}`, 1)); status != 422 ||
+		!strings.Contains(text, "key_reused") {
 		t.Errorf("another body: %d %s", status, text)
 	}
 	if status, other, _ := post("k2", body); status != 202 || other == first {
@@ -65,8 +66,10 @@ func TestIdempotencyKey(t *testing.T) {
 	codes := make(chan string)
 	for range 20 {
 		go func() {
-			res, text := s.do("POST", "/api/v1/orders", `{"kind":"sales","sender_number":"P-1","partner":"OSTRAND","lines":[{"item":"00417","quantity":"1","unit_price":"1"}]}`, "Content-Type: application/json", "Idempotency-Key: p1")
-			codes <- fmt.Sprint(res.StatusCode, strings.Contains(text, `"outcome":"loaded"`) || strings.Contains(text, "key_in_use"))
+			res, text := s.do("POST", "/api/v1/orders",
+				`{"kind":"sales","sender_number":"P-1","partner":"OSTRAND","lines":[{"item":"00417","quantity":"1","unit_price":"1"}]}`, "Content-Type: application/json", "Idempotency-Key: p1")
+			codes <- fmt.Sprint(res.StatusCode, strings.Contains(text, `"outcome":"loaded"`) ||
+				strings.Contains(text, "key_in_use"))
 		}()
 	}
 	for range 20 {
@@ -114,14 +117,17 @@ func TestFolder(t *testing.T) {
 	put("other.csv", []byte("nothing,of,this\n1,2,3\n"), 0)
 	put("page.pdf", []byte("%PDF-1.7\n"), 0)
 	waitFor(t, "the files", func() bool {
-		return exists("done/half.csv") && exists("failed/bad.csv") && exists("failed/other.csv") && exists("failed/page.pdf")
+		return exists("done/half.csv") && exists("failed/bad.csv") && exists("failed/other.csv") &&
+			exists("failed/page.pdf")
 	})
-	if !exists("done/half-load-*.csv") || !exists("failed/bad-load-*.csv") || !exists("failed/page.txt") || !exists("note.tmp") {
+	if !exists("done/half-load-*.csv") || !exists("failed/bad-load-*.csv") || !exists("failed/page.txt") ||
+		!exists("note.tmp") {
 		found, _ := filepath.Glob(filepath.Join(in, "*", "*"))
 		t.Errorf("there are %v", found)
 	}
 	marked, _ := filepath.Glob(filepath.Join(in, "failed/bad-load-*.csv"))
-	if b, err := os.ReadFile(marked[0]); err != nil || !strings.Contains(string(b), "G-1,00417,2,9.50,loaded,SO-") || !strings.Contains(string(b), "G-2,,x,9.50,refused") {
+	if b, err := os.ReadFile(marked[0]); err != nil || !strings.Contains(string(b), "G-1,00417,2,9.50,loaded,SO-") ||
+		!strings.Contains(string(b), "G-2,,x,9.50,refused") {
 		t.Errorf("%s %v", b, err)
 	}
 	loads, err := s.api().Loads(context.Background(), nil)
@@ -187,7 +193,8 @@ func TestMendAndLoadAgain(t *testing.T) {
 		}
 	}
 	drop(`[{"Order":"J-1","Item":"00417","Qty":1,"Price":2},{"Order":"J-2","Qty":"x"},{"Order":"J-3","Item":"00417","Qty":3.50}]`, `[{"Order":"J-2","Qty":"x"}]`)
-	drop("{\"Order\":\"N-1\",\"Item\":\"00417\",\"Qty\":1}\n{\"Order\":\"N-2\",\"Qty\":0.10}\n", `{"Order":"N-2","Qty":0.10}`)
+	drop("{\"Order\":\"N-1\",\"Item\":\"00417\",\"Qty\":1}\n{\"Order\":\"N-2\",\"Qty\":0.10}\n",
+		`{"Order":"N-2","Qty":0.10}`)
 
 	// The order of a row changes; the copy says so after it is refreshed.
 	csv := file(t, "m.csv", nil)
@@ -197,13 +204,16 @@ func TestMendAndLoadAgain(t *testing.T) {
 	if _, errOut, code := s.koinos("load", "undo", "2"); code != 0 {
 		t.Fatal(errOut)
 	}
-	if out, errOut, code := s.koinos("report", "refresh", csv); code != 0 || !strings.Contains(out, "whose order is not there any more") {
+	if out, errOut, code := s.koinos("report", "refresh", csv); code != 0 ||
+		!strings.Contains(out, "whose order is not there any more") {
 		t.Errorf("%d %s %s", code, out, errOut)
 	}
-	if b, err := os.ReadFile(csv); err != nil || !strings.Contains(string(b), "Koinos status") || !strings.Contains(string(b), ",gone\r\n") {
+	if b, err := os.ReadFile(csv); err != nil || !strings.Contains(string(b), "Koinos status") ||
+		!strings.Contains(string(b), ",gone\r\n") {
 		t.Errorf("%.600s %v", b, err)
 	}
-	if out, errOut, code := s.koinos("report", "refresh", marked); code != 0 || !strings.Contains(out, "brought up to date") || strings.Contains(out, "not there") {
+	if out, errOut, code := s.koinos("report", "refresh", marked); code != 0 ||
+		!strings.Contains(out, "brought up to date") || strings.Contains(out, "not there") {
 		t.Errorf("%d %s %s", code, out, errOut)
 	}
 	g, err := excelize.OpenFile(marked)
@@ -249,7 +259,8 @@ func TestDryRunKeepsNothing(t *testing.T) {
 	orders, _, _ := s.koinos("order", "list", "--output", "json")
 	mappings, _, _ := s.koinos("mapping", "list", "--output", "json")
 	other := file(t, "other.yaml", []byte(strings.Replace(csvMapping, "value: EUR", "value: USD", 1)))
-	out, errOut, code := s.koinos("load", file(t, "new.csv", []byte("Order,Item,Qty,Price\nZ-1,00100,2,9.50\n")), "--mapping", other, "--dry-run")
+	out, errOut, code := s.koinos("load", file(t, "new.csv", []byte("Order,Item,Qty,Price\nZ-1,00100,2,9.50\n")),
+		"--mapping", other, "--dry-run")
 	if code != 0 {
 		t.Fatalf("%d\n%s%s", code, out, errOut)
 	}
@@ -264,7 +275,8 @@ func TestDryRunKeepsNothing(t *testing.T) {
 	if err != nil || !l.Load.DryRun || l.Load.Ready != 1 {
 		t.Errorf("%+v %v", l.Load, err)
 	}
-	if out, errOut, code = s.koinos("load", file(t, "new.csv", []byte("Order,Item,Qty,Price\nZ-1,00100,2,9.50\n")), "--mapping", "plain"); code != 0 {
+	if out, errOut, code = s.koinos("load", file(t, "new.csv", []byte("Order,Item,Qty,Price\nZ-1,00100,2,9.50\n")),
+		"--mapping", "plain"); code != 0 {
 		t.Fatalf("%d\n%s%s", code, out, errOut)
 	}
 	if o, err := s.api().Order(context.Background(), 4); err != nil || o.Currency != "EUR" {
@@ -289,7 +301,8 @@ Content-Type: text/csv
 DOC
 --BOUNDARY--
 `)
-		res, text := s.do("POST", "/api/v1/load", body, "Content-Type: multipart/form-data; boundary="+boundary, "Idempotency-Key: "+key)
+		res, text := s.do("POST", "/api/v1/load", body, "Content-Type: multipart/form-data; boundary="+boundary,
+			"Idempotency-Key: "+key)
 		return res.StatusCode, text, res.Header.Get("Idempotency-Replayed")
 	}
 	doc := "Order,Item,Qty,Price\nM-1,00100,2,9.50"
@@ -300,7 +313,8 @@ DOC
 	if status, again, replayed := send("m1", "another", doc); status != 200 || again != first || replayed != "true" {
 		t.Errorf("%d %q %s", status, replayed, again)
 	}
-	if status, text, _ := send("m1", "another", strings.Replace(doc, "9.50", "8.50", 1)); status != 422 || !strings.Contains(text, "key_reused") {
+	if status, text, _ := send("m1", "another", strings.Replace(doc, "9.50", "8.50", 1)); status != 422 ||
+		!strings.Contains(text, "key_reused") {
 		t.Errorf("another document: %d %s", status, text)
 	}
 }
@@ -321,7 +335,8 @@ func TestSequenceExitCode(t *testing.T) {
 		code int
 	}{{"Order,Item,Qty,Price\nQ-1,1,2,9.50\nQ-2,1,x,9.50\n", 3}, {"Order,Item,Qty,Price\nQ-3,1,2,9.50\n", 0}} {
 		for _, form := range []string{"table", "json"} {
-			out, errOut, code := s.koinos("sequence", "run", file(t, "q.csv", []byte(c.doc)), "--sequence", "one", "--output", form)
+			out, errOut, code := s.koinos("sequence", "run", file(t, "q.csv", []byte(c.doc)), "--sequence", "one",
+				"--output", form)
 			if code != c.code || form == "json" && !json.Valid([]byte(out)) {
 				t.Errorf("%s: %d, want %d\n%s%s", form, code, c.code, out, errOut)
 			}

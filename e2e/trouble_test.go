@@ -34,7 +34,8 @@ func TestBadInput(t *testing.T) {
 		"_rels/.rels":                `<Relationships><Relationship Id="r1" Type="http://x/officeDocument" Target="xl/workbook.xml"/></Relationships>`,
 		"xl/workbook.xml":            `<workbook xmlns:r="http://schemas.openxmlformats.org/officeDocument/2006/relationships"><sheets><sheet name="Orders" r:id="r1"/></sheets></workbook>`,
 		"xl/_rels/workbook.xml.rels": `<Relationships><Relationship Id="r1" Type="http://x/worksheet" Target="worksheets/s1.xml"/></Relationships>`,
-		"xl/worksheets/s1.xml":       "<worksheet><sheetData>" + strings.Repeat(" ", 64<<20) + "<row><c><v>1</v></c></row></sheetData></worksheet>",
+		"xl/worksheets/s1.xml": "<worksheet><sheetData>" + strings.Repeat(" ", 64<<20) +
+			"<row><c><v>1</v></c></row></sheetData></worksheet>",
 	} {
 		f, err := w.Create(name)
 		if err == nil {
@@ -67,7 +68,8 @@ func TestBadInput(t *testing.T) {
 		{"long.csv", manyOrders(2_000), 4, "more than 5000 rows"},
 		{"other.csv", []byte("Artikel;Menge\n1;2\n"), 4, "None of the first"},
 		{"heading.csv", []byte("Order,Item,Qty,Price\n"), 4, "No row below the heading"},
-		{"hugecell.csv", append(append([]byte{}, good...), "A-9,\""+strings.Repeat("x", 10<<20)+"\",1,9.50\n"...), 3, "is the most"},
+		{"hugecell.csv", append(append([]byte{}, good...), "A-9,\""+strings.Repeat("x", 10<<20)+"\",1,9.50\n"...), 3,
+			"is the most"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			before, _, _ := s.koinos("order", "list", "--output", "json")
@@ -75,16 +77,20 @@ func TestBadInput(t *testing.T) {
 			if code != c.code || !strings.Contains(strings.Join(strings.Fields(out+errOut), " "), c.says) {
 				t.Errorf("%d, want %d and %q:\n%s%s", code, c.code, c.says, out, errOut)
 			}
-			if after, _, _ := s.koinos("order", "list", "--output", "json"); c.code == 4 && after != before && c.name != "long.csv" {
+			if after, _, _ := s.koinos("order", "list", "--output", "json"); c.code == 4 && after != before &&
+				c.name != "long.csv" {
 				t.Error("something was loaded")
 			}
 		})
 	}
-	if out, errOut, code := s.koinos("load", file(t, "good.csv", good), "--mapping", file(t, "bad.yaml", []byte("koinos: mapping/1\nnmae: x\n"))); code != 4 || !strings.Contains(errOut, `Did you mean "name"?`) {
+	if out, errOut, code := s.koinos("load", file(t, "good.csv", good), "--mapping",
+		file(t, "bad.yaml", []byte("koinos: mapping/1\nnmae: x\n"))); code != 4 ||
+		!strings.Contains(errOut, `Did you mean "name"?`) {
 		t.Errorf("a mapping with mistakes: %d %s%s", code, out, errOut)
 	}
 	// The service is well after all that.
-	if out, errOut, code := s.koinos("load", file(t, "good.csv", append(good, "A-7,1,1,1\n"...)), "--mapping", mapping); code != 0 {
+	if out, errOut, code := s.koinos("load", file(t, "good.csv", append(good, "A-7,1,1,1\n"...)), "--mapping",
+		mapping); code != 0 {
 		t.Errorf("%d %s%s", code, out, errOut)
 	}
 }
@@ -109,7 +115,8 @@ func TestFullDisk(t *testing.T) {
 	if last.Status != report.Paused || last.Orders >= 40_000 || !strings.Contains(last.Reason, "disk is full") {
 		t.Errorf("on a full disk: %+v", last)
 	}
-	if _, err := s.api().SendDocument(context.Background(), "big.csv", bytes.NewReader(manyOrders(400_000))); err == nil {
+	if _, err := s.api().SendDocument(context.Background(), "big.csv",
+		bytes.NewReader(manyOrders(400_000))); err == nil {
 		t.Error("a document was accepted that the disk cannot hold")
 	} else if p, ok := err.(*api.Problem); !ok || p.Code != "storage_failed" {
 		t.Errorf("a document on a full disk: %v", err)
@@ -121,7 +128,8 @@ func TestFullDisk(t *testing.T) {
 	if err := syscall.Mount("tmpfs", data, "tmpfs", syscall.MS_REMOUNT, "size=512m"); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.api().ActOnLoad(context.Background(), l.ID, "resume"); err != nil && !strings.Contains(err.Error(), "Only a paused load") {
+	if _, err := s.api().ActOnLoad(context.Background(), l.ID, "resume"); err != nil &&
+		!strings.Contains(err.Error(), "Only a paused load") {
 		t.Fatal(err) // one that could not even note its pause goes on by itself
 	}
 	last, err = s.api().WatchLoad(context.Background(), l.ID, func(report.Load) {})
@@ -152,7 +160,9 @@ func TestWorkbookWithoutStyles(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	mapping := strings.Replace(csvMapping, "{from: Qty, need: must}", "{from: Price, need: must, expr: 'num(value) - 9.5'}", 1) // zero
+	// zero
+	mapping := strings.Replace(csvMapping, "{from: Qty, need: must}",
+		"{from: Price, need: must, expr: 'num(value) - 9.5'}", 1)
 	rep := s.loadAs(t, "no-styles.xlsx", string(doc), mapping)
 	if rep.Load.Orders != 2 || rep.Load.Loaded != 2 || rep.Load.Warnings != 2 {
 		t.Errorf("%+v", rep.Load.Counts)
@@ -169,7 +179,8 @@ func TestWorkbookWithoutStyles(t *testing.T) {
 	}
 	const says = "Warning: The quantity is zero. Leave the line out if nothing is wanted."
 	want := [][]string{{"Order", "Date", "Item", "Qty", "Price", "Koinos outcome", "Koinos order", "Koinos message"},
-		{"A-1", "2026-03-02", "00113x", "2", "9.5", "loaded", "SO-000001", says}, {"A-2", "2026-03-02", "x99", "2", "9.5", "loaded", "SO-000002", says}}
+		{"A-1", "2026-03-02", "00113x", "2", "9.5", "loaded", "SO-000001", says},
+		{"A-2", "2026-03-02", "x99", "2", "9.5", "loaded", "SO-000002", says}}
 	if !slices.EqualFunc(rows, want, slices.Equal) {
 		t.Errorf("%q", rows)
 	}

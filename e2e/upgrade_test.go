@@ -119,10 +119,13 @@ func TestUpgrade(t *testing.T) {
 		held = append(held, fmt.Sprint(h.(object)["kind"], " ", h.(object)["partner"], " ", h.(object)["number"]))
 	}
 	slices.Sort(held)
-	if want := []string{"notice VARNHOLT PO-000044", "order  DS-2046", "set PELLOW PM-4712"}; !slices.Equal(held, want) {
+	if want := []string{"notice VARNHOLT PO-000044", "order  DS-2046", "set PELLOW PM-4712"}; !slices.Equal(held,
+		want) {
 		t.Errorf("held: %q, want %q", held, want)
 	}
-	if out, errOut, code := koinos(t, []string{"KOINOS_ADDRESS=" + s.address}, "why", "PO-000043", "shipped", "--line", "1"); code != 0 || !strings.Contains(out, `shipped of line 1 is "500"`) || !strings.Contains(out, "interchange") {
+	if out, errOut, code := koinos(t, []string{"KOINOS_ADDRESS=" + s.address}, "why", "PO-000043", "shipped", "--line",
+		"1"); code != 0 || !strings.Contains(out, `shipped of line 1 is "500"`) ||
+		!strings.Contains(out, "interchange") {
 		t.Errorf("why: %d %s %s", code, out, errOut)
 	}
 	// The feed begins with the first order and has every event once.
@@ -134,7 +137,8 @@ func TestUpgrade(t *testing.T) {
 }
 
 // renamed are fields that have other names or a place of their own now.
-var leftOut = map[string]bool{"trace": true, "said": true, "text": true, "place": true, "row": true, "column": true, "pointer": true, "loads": true, "describe": true}
+var leftOut = map[string]bool{"trace": true, "said": true, "text": true, "place": true, "row": true, "column": true,
+	"pointer": true, "loads": true, "describe": true}
 
 // same compares what was with what is, as far as it was.
 func same(t *testing.T, path string, was, is any) {
@@ -167,7 +171,8 @@ func same(t *testing.T, path string, was, is any) {
 }
 
 // own are words that Koinos kept among the user's fields.
-var own = map[string]bool{"answer": true, "answered_on": true, "accepted": true, "due_on": true, "invoice": true, "invoiced_on": true, "invoiced": true, "shipment": true, "shipped_on": true, "change_number": true}
+var own = map[string]bool{"answer": true, "answered_on": true, "accepted": true, "due_on": true, "invoice": true,
+	"invoiced_on": true, "invoiced": true, "shipment": true, "shipped_on": true, "change_number": true}
 
 // users takes Koinos's own words out of the user's fields and gives them.
 func users(o object) map[string]string {
@@ -186,7 +191,8 @@ func users(o object) map[string]string {
 	return found
 }
 
-var actions = map[string]string{"860 received": "changed", "855 received": "answered", "856 received": "moved", "810 received": "invoiced"}
+var actions = map[string]string{"860 received": "changed", "855 received": "answered", "856 received": "moved",
+	"810 received": "invoiced"}
 
 // sameOrder compares an order: its content, where its values stand, what happened.
 func sameOrder(t *testing.T, path string, was, is object) {
@@ -210,13 +216,16 @@ func sameOrder(t *testing.T, path string, was, is object) {
 		if to := actions[action]; to != "" {
 			action = to
 		}
-		if now["action"] != action || from["at"] != e["at"] || from["by"] != e["by"] || fmt.Sprint(from["load"]) != fmt.Sprint(e["load"]) {
+		if now["action"] != action || from["at"] != e["at"] || from["by"] != e["by"] ||
+			fmt.Sprint(from["load"]) != fmt.Sprint(e["load"]) {
 			t.Errorf("%s event %d: %v, was %v", path, i+1, now, e)
 		}
 	}
-	if head["answer"] != "" && is["answers"].([]any)[0].(object)["code"] != head["answer"] || head["invoice"] != "" && is["invoices"].([]any)[0].(object)["number"] != head["invoice"] ||
+	if head["answer"] != "" && is["answers"].([]any)[0].(object)["code"] != head["answer"] || head["invoice"] != "" &&
+		is["invoices"].([]any)[0].(object)["number"] != head["invoice"] ||
 		head["shipment"] != "" && is["movements"].([]any)[0].(object)["number"] != head["shipment"] {
-		t.Errorf("%s: answered, shipped and invoiced as %v, %v, %v; was %v", path, is["answers"], is["movements"], is["invoices"], head)
+		t.Errorf("%s: answered, shipped and invoiced as %v, %v, %v; was %v", path, is["answers"], is["movements"],
+			is["invoices"], head)
 	}
 	delete(was, "events")
 	delete(was, "lines")
@@ -229,7 +238,8 @@ func sameOrder(t *testing.T, path string, was, is object) {
 		cell := c.(object)
 		if !slices.ContainsFunc(places, func(p any) bool {
 			place := p.(object)["place"].(object)
-			return p.(object)["line"] == nil && p.(object)["field"] == cell["field"] && place["row"] == cell["row"] && place["column"] == cell["column"]
+			return p.(object)["line"] == nil && p.(object)["field"] == cell["field"] && place["row"] == cell["row"] &&
+				place["column"] == cell["column"]
 		}) {
 			t.Errorf("%s: the place of %v is lost", path, cell)
 		}
@@ -237,7 +247,8 @@ func sameOrder(t *testing.T, path string, was, is object) {
 	rows, _ := trace["rows"].([]any)
 	for n, row := range rows {
 		if !slices.ContainsFunc(places, func(p any) bool {
-			return fmt.Sprint(p.(object)["line"]) == fmt.Sprint(n+1) && p.(object)["field"] == nil && p.(object)["place"].(object)["row"] == row
+			return fmt.Sprint(p.(object)["line"]) == fmt.Sprint(n+1) && p.(object)["field"] == nil &&
+				p.(object)["place"].(object)["row"] == row
 		}) {
 			t.Errorf("%s: the place of line %d is lost", path, n+1)
 		}

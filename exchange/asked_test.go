@@ -20,7 +20,8 @@ import (
 func TestAskedChanges(t *testing.T) {
 	d := open(t)
 	ctx := context.Background()
-	if err := d.store.PutList(ctx, "items", []list.Entry{{Code: "00113"}, {Code: "00489"}, {Code: "M6.5-SHK"}}, d.at); err != nil {
+	if err := d.store.PutList(ctx, "items", []list.Entry{{Code: "00113"}, {Code: "00489"}, {Code: "M6.5-SHK"}},
+		d.at); err != nil {
 		t.Fatal(err)
 	}
 	d.receive(pellow(1, "850", order4711))
@@ -35,7 +36,8 @@ func TestAskedChanges(t *testing.T) {
 		{"a line that is not there", "POC*9*QI*30**MR*1.33**VP*00113~", finding.LineUnknown, "POC / 01"},
 		{"a deletion of a line that is not there", "POC*9*DI*0**MR*1.33**VP*00113~", finding.LineUnknown, "POC / 01"},
 		{"another item at the line", "POC*1*QI*30**MR*1.33**VP*00489~", finding.LineDiffers, "POC / 09"},
-		{"an item near to one with a point in it", "POC*3*AI*5**MR*1.21**VP*M6.5-SHX~", finding.UnknownCode, "POC / 09"},
+		{"an item near to one with a point in it", "POC*3*AI*5**MR*1.21**VP*M6.5-SHX~", finding.UnknownCode,
+			"POC / 09"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			i := d.receive(pellow(10+n, "860", "BCH*04*SA*PM-1***20260317~"+c.poc+"CTT*1~"))
@@ -68,10 +70,12 @@ func TestNoticesCountOnce(t *testing.T) {
 	d.post(purchase(1))
 	number := d.send("VARNHOLT", "850")[0].Orders[0]
 	ship := func(control int, name, quantity string) api.SetRecord {
-		return d.receive(varnholt(control, "856", "BSN*00*"+name+"*20260318*1405~HL*1**S*1~HL*2*1*O*1~PRF*"+number+"~HL*3*2*I*0~LIN*1*VP*BR-10-W~SN1**"+quantity+"*MR~")).Sets[0]
+		return d.receive(varnholt(control, "856", "BSN*00*"+name+"*20260318*1405~HL*1**S*1~HL*2*1*O*1~PRF*"+number+
+			"~HL*3*2*I*0~LIN*1*VP*BR-10-W~SN1**"+quantity+"*MR~")).Sets[0]
 	}
 	bill := func(control int, name string) api.SetRecord {
-		return d.receive(varnholt(control, "810", "BIG*20260320*"+name+"**"+number+"~IT1*1*40*MR*0.71**VP*BR-10-W~TDS*2840~")).Sets[0]
+		return d.receive(varnholt(control, "810", "BIG*20260320*"+name+"**"+number+
+			"~IT1*1*40*MR*0.71**VP*BR-10-W~TDS*2840~")).Sets[0]
 	}
 	for _, c := range []struct {
 		name              string
@@ -81,7 +85,8 @@ func TestNoticesCountOnce(t *testing.T) {
 	}{
 		{"the first notice", func() api.SetRecord { return ship(1, "VS-1", "60") }, api.StateDone, "60", ""},
 		{"the same under a new number", func() api.SetRecord { return ship(2, "VS-1", "60") }, api.StateDone, "60", ""},
-		{"the same with another quantity", func() api.SetRecord { return ship(3, "VS-1", "70") }, api.StateHeld, "60", ""},
+		{"the same with another quantity", func() api.SetRecord { return ship(3, "VS-1", "70") }, api.StateHeld, "60",
+			""},
 		{"another notice", func() api.SetRecord { return ship(4, "VS-2", "40") }, api.StateDone, "100", ""},
 		{"the first invoice", func() api.SetRecord { return bill(5, "VI-1") }, api.StateDone, "100", "40"},
 		{"the same invoice again", func() api.SetRecord { return bill(6, "VI-1") }, api.StateDone, "100", "40"},
@@ -106,7 +111,8 @@ func TestCallerGoesAway(t *testing.T) {
 		doc := pellow(100+i, "850", strings.ReplaceAll(order4711, "PM-1", fmt.Sprint("PM-", i)))
 		ctx, leave := context.WithCancel(context.Background())
 		left := time.AfterFunc(time.Duration(i)*150*time.Microsecond, leave)
-		if _, err := d.Receive(ctx, strings.NewReader(doc), "test.edi", "test"); err != nil && !errors.Is(err, context.Canceled) {
+		if _, err := d.Receive(ctx, strings.NewReader(doc), "test.edi", "test"); err != nil &&
+			!errors.Is(err, context.Canceled) {
 			t.Fatal(i, err)
 		}
 		left.Stop()
@@ -116,7 +122,8 @@ func TestCallerGoesAway(t *testing.T) {
 		}
 	}
 	for end := time.Now().Add(time.Minute); ; time.Sleep(5 * time.Millisecond) {
-		open, err := d.store.Interchanges(context.Background(), store.InterchangeFilter{State: api.StateReceived, Limit: n}, d.at)
+		open, err := d.store.Interchanges(context.Background(), store.InterchangeFilter{State: api.StateReceived,
+			Limit: n}, d.at)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -160,7 +167,8 @@ func TestPriceBasis(t *testing.T) {
 	d := open(t)
 	d.receive(pellow(905, "850", order4711))
 	o := d.order(order.Sales, "PELLOW", "", "PM-1").Order
-	o.Lines[0].Quantity, o.Lines[0].UnitPrice, o.Lines[0].PriceBasis = order.MustNumber("5000"), order.MustNumber("12.40"), order.MustNumber("1000")
+	o.Lines[0].Quantity, o.Lines[0].UnitPrice, o.Lines[0].PriceBasis = order.MustNumber("5000"),
+		order.MustNumber("12.40"), order.MustNumber("1000")
 	o.Lines[0].Shipped = order.MustNumber("5000")
 	d.post(o)
 	text := d.text(d.send("PELLOW", "810")[0])
@@ -179,7 +187,8 @@ func TestChangeOfTheRest(t *testing.T) {
 		return d.receive(pellow(control, "860", "BCH*04*SA*PM-1***20260317~"+segments+"CTT*1~")).Sets[0]
 	}
 	// The same place by its code and name is no other place.
-	if set := change(2, "N1*ST*Pellow Marina*92*0040~POC*1*QI*21**MR*1.33**VP*00113~"); set.State != api.StateDone || fmt.Sprint(d.order(order.Sales, "PELLOW", "", "PM-1").Parties) != fmt.Sprint(before.Parties) {
+	if set := change(2, "N1*ST*Pellow Marina*92*0040~POC*1*QI*21**MR*1.33**VP*00113~"); set.State != api.StateDone ||
+		fmt.Sprint(d.order(order.Sales, "PELLOW", "", "PM-1").Parties) != fmt.Sprint(before.Parties) {
 		t.Errorf("%s %+v", set.State, set.Findings)
 	}
 	if set := change(3, "N1*ST*Pellow Boathouse*92*0050~POC*1*PC*21**MR*1.50**VP*00113~PID*F****Rope, white~"); set.State != api.StateDone {
@@ -189,10 +198,12 @@ func TestChangeOfTheRest(t *testing.T) {
 	if p := o.Party("ship_to"); p.Code != "0050" || p.Name != "Pellow Boathouse" {
 		t.Errorf("the new place: %+v", p)
 	}
-	if l := o.Lines[0]; l.UnitPrice.String() != "1.50" || l.Description != "Rope, white" || l.Quantity.String() != "21" {
+	if l := o.Lines[0]; l.UnitPrice.String() != "1.50" || l.Description != "Rope, white" ||
+		l.Quantity.String() != "21" {
 		t.Errorf("%+v", l)
 	}
-	if set := change(4, "CUR*BY*USD~POC*1*QI*22**MR*1.50**VP*00113~"); set.State != api.StateHeld || set.Findings[0].Code != finding.CurrencyDiffers {
+	if set := change(4, "CUR*BY*USD~POC*1*QI*22**MR*1.50**VP*00113~"); set.State != api.StateHeld ||
+		set.Findings[0].Code != finding.CurrencyDiffers {
 		t.Errorf("another currency: %s %+v", set.State, set.Findings)
 	}
 }

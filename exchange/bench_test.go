@@ -21,13 +21,17 @@ var benchSets = flag.Int("sets", 2_000, "transaction sets, of four lines each, o
 // same orders, with every fact that those have, as CSV.
 func benchDocuments(n int) (edi, csv []byte) {
 	var e, c bytes.Buffer
-	e.WriteString("ISA*00*          *00*          *ZZ*PELLOW         *ZZ*QUILLMERE      *260316*0930*U*00401*000007777*0*T*>~GS*PO*PELLOW*QUILLMERE*20260316*0930*7777*X*004010~")
+	e.WriteString("ISA*00*          *00*          *ZZ*PELLOW         *ZZ*QUILLMERE      " +
+		"*260316*0930*U*00401*000007777*0*T*>~GS*PO*PELLOW*QUILLMERE*20260316*0930*7777*X*004010~")
 	c.WriteString("order,date,currency,contract,wanted,name,code,street,city,postal,country,line,qty,unit,price,item,gtin,text,line_wanted\n")
 	for i := range n {
 		fmt.Fprintf(&e, "ST*850*%04d~BEG*00*SA*BIG-%d**20260316~CUR*BY*EUR~REF*CT*C-2026-18~DTM*002*20260330~N1*ST*Pellow Marina*92*0040~N3*Berth office 7~N4*Pellow Haven**44210*NO~", i+1, i)
 		for l := range 4 {
-			fmt.Fprintf(&e, "PO1*%d*%d*MR*1.33**VP*00113*EN*2004417001597~PID*F****Braided rope 10 mm, white, quality %d~DTM*002*20260330~", l+1, l+2, l)
-			fmt.Fprintf(&c, "CSV-%d,2026-03-16,EUR,C-2026-18,2026-03-30,Pellow Marina,0040,Berth office 7,Pellow Haven,44210,NO,%d,%d,MTR,1.33,00113,2004417001597,\"Braided rope 10 mm, white, quality %d\",2026-03-30\n", i, l+1, l+2, l)
+			fmt.Fprintf(&e, "PO1*%d*%d*MR*1.33**VP*00113*EN*2004417001597~PID*F****Braided rope 10 mm, white, "+
+				"quality %d~DTM*002*20260330~", l+1, l+2, l)
+			fmt.Fprintf(&c, "CSV-%d,2026-03-16,EUR,C-2026-18,2026-03-30,Pellow Marina,0040,Berth office 7,Pellow "+
+				"Haven,44210,NO,%d,%d,MTR,1.33,00113,2004417001597,\"Braided rope 10 mm, white, quality "+
+				"%d\",2026-03-30\n", i, l+1, l+2, l)
 		}
 		fmt.Fprintf(&e, "CTT*4~SE*22*%04d~", i+1)
 	}
@@ -103,7 +107,8 @@ func BenchmarkReceive(b *testing.B) {
 			},
 		} {
 			d := open(b)
-			if _, err := d.store.PutMapping(context.Background(), api.Mapping{Name: "as-csv", Text: benchMapping}); err != nil {
+			if _, err := d.store.PutMapping(context.Background(), api.Mapping{Name: "as-csv",
+				Text: benchMapping}); err != nil {
 				b.Fatal(err)
 			}
 			syscall.Sync() // what the one before wrote is not this one's work

@@ -39,7 +39,8 @@ type Exchange struct {
 
 // New makes an exchange over a store. Dir holds a folder for each partner.
 func New(s *store.Store, engine *load.Engine, dir string, now func() time.Time, log *slog.Logger) *Exchange {
-	return &Exchange{store: s, engine: engine, dir: dir, now: now, log: log, cache: map[string]*partner.Partner{}, locks: map[string]*sync.Mutex{}}
+	return &Exchange{store: s, engine: engine, dir: dir, now: now, log: log, cache: map[string]*partner.Partner{},
+		locks: map[string]*sync.Mutex{}}
 }
 
 // Keep keeps a partner, and the mappings that it names where they are not there.
@@ -54,7 +55,8 @@ func (x *Exchange) Keep(ctx context.Context, text, by string) (*partner.Partner,
 	}
 	for _, other := range all {
 		if other.Name != p.Name && other.Them.Key() == p.Them.Key() && other.Us.Key() == p.Us.Key() {
-			f := finding.New(finding.PartnerInvalid, origin.Place{Mapping: true}, p.Them.Key(), "%s and %s have the same ids; an interchange could be of either.", other.Name, p.Name)
+			f := finding.New(finding.PartnerInvalid, origin.Place{Mapping: true}, p.Them.Key(),
+				"%s and %s have the same ids; an interchange could be of either.", other.Name, p.Name)
 			return nil, finding.All{f}
 		}
 	}
@@ -73,11 +75,13 @@ func (x *Exchange) Keep(ctx context.Context, text, by string) (*partner.Partner,
 		if _, err := mapping.Parse([]byte(text)); err != nil {
 			return nil, err
 		}
-		if _, err := x.store.PutMapping(ctx, api.Mapping{Name: set.Mapping, Text: text, StoredAt: x.now().UTC(), StoredBy: by}); err != nil {
+		if _, err := x.store.PutMapping(ctx, api.Mapping{Name: set.Mapping, Text: text, StoredAt: x.now().UTC(),
+			StoredBy: by}); err != nil {
 			return nil, err
 		}
 	}
-	return p, x.store.PutPartner(ctx, api.Partner{Name: p.Name, Text: text, Them: p.Them.Key(), Us: p.Us.Key(), StoredAt: x.now().UTC(), StoredBy: by})
+	return p, x.store.PutPartner(ctx, api.Partner{Name: p.Name, Text: text, Them: p.Them.Key(), Us: p.Us.Key(),
+		StoredAt: x.now().UTC(), StoredBy: by})
 }
 
 // partners are all that are kept.
@@ -119,7 +123,8 @@ func (x *Exchange) Partner(ctx context.Context, name string) (*partner.Partner, 
 func (x *Exchange) mappingOf(ctx context.Context, p *partner.Partner, set string) (*mapping.Mapping, error) {
 	s, ok := p.Sets[set]
 	if !ok {
-		f := finding.New(finding.PartnerInvalid, origin.Place{}, set, "%s exchanges no %s with us: the partner's sets do not name it.", p.Name, set)
+		f := finding.New(finding.PartnerInvalid, origin.Place{}, set,
+			"%s exchanges no %s with us: the partner's sets do not name it.", p.Name, set)
 		return nil, &f
 	}
 	kept, err := x.store.Mapping(ctx, s.Mapping, 0)
@@ -131,7 +136,8 @@ func (x *Exchange) mappingOf(ctx context.Context, p *partner.Partner, set string
 		m, err = m.With(mapping.Asked{Of: p.Orders()})
 	}
 	if err == nil && m.Document.Set != set {
-		f := finding.New(finding.PartnerInvalid, origin.Place{}, s.Mapping, "The mapping %s reads and writes a %q, not a %s.", s.Mapping, m.Document.Set, set)
+		f := finding.New(finding.PartnerInvalid, origin.Place{}, s.Mapping,
+			"The mapping %s reads and writes a %q, not a %s.", s.Mapping, m.Document.Set, set)
 		return nil, &f
 	}
 	return m, err
@@ -162,10 +168,11 @@ const atOnce = 4
 // Kinds are the jobs that the exchange does: interchanges that came and that go,
 // those of a partner one after another.
 func (x *Exchange) Kinds() map[string]jobs.Kind {
-	return map[string]jobs.Kind{api.InterchangeJob: {Work: x.work, AtOnce: atOnce, Key: func(ctx context.Context, id int64) (string, error) {
-		i, err := x.store.Interchange(ctx, id, x.now())
-		return i.Direction + " " + i.Partner, err
-	}}}
+	return map[string]jobs.Kind{api.InterchangeJob: {Work: x.work, AtOnce: atOnce,
+		Key: func(ctx context.Context, id int64) (string, error) {
+			i, err := x.store.Interchange(ctx, id, x.now())
+			return i.Direction + " " + i.Partner, err
+		}}}
 }
 
 // work does what is to be done with an interchange: it is the work of a job.
@@ -288,7 +295,8 @@ func (x *Exchange) watch(ctx context.Context, name string) {
 	if err := os.MkdirAll(filepath.Join(x.dir, name, "out"), 0o755); err != nil {
 		x.log.Error("partner's folder cannot be made", "partner", name, "error", err)
 	}
-	w := folder.Watch{Dir: filepath.Join(x.dir, name, "in"), Load: func(ctx context.Context, f *os.File, file, _ string) (folder.Result, error) {
+	w := folder.Watch{Dir: filepath.Join(x.dir, name, "in"), Load: func(ctx context.Context, f *os.File, file,
+		_ string) (folder.Result, error) {
 		came, err := x.Receive(ctx, f, file, "folder "+name)
 		if store.IsFull(err) || ctx.Err() != nil {
 			err = errors.Join(folder.ErrLater, err)

@@ -87,8 +87,10 @@ func from(sender, receiver, version string, control int, kind, segments string) 
 	if sender == "0417000118842" {
 		q = "14"
 	}
-	return fmt.Sprintf("ISA*00*          *00*          *%s*%-15s*%s*%-15s*260316*0930*%s*%s*%09d*0*T*>~GS*%s*%s*%s*20260316*0930*%d*X*%s~ST*%s*0001~%sSE*%d*0001~GE*1*%d~IEA*1*%09d~",
-		q, sender, r, receiver, map[bool]string{true: "^", false: "U"}[version > "00402"], version[:5], control, group, sender, receiver, control, version, kind, segments, n, control, control)
+	return fmt.Sprintf("ISA*00*          *00*          "+
+		"*%s*%-15s*%s*%-15s*260316*0930*%s*%s*%09d*0*T*>~GS*%s*%s*%s*20260316*0930*%d*X*%s~ST*%s*0001~%sSE*%d*0001~GE*1*%d~IEA*1*%09d~",
+		q, sender, r, receiver, map[bool]string{true: "^", false: "U"}[version > "00402"], version[:5], control, group,
+		sender, receiver, control, version, kind, segments, n, control, control)
 }
 
 func pellow(control int, kind, segments string) string {
@@ -98,7 +100,8 @@ func varnholt(control int, kind, segments string) string {
 	return from("0417000118842", "QUILLMERE", "005010", control, kind, segments)
 }
 
-const order4711 = "BEG*00*SA*PM-1**20260316~CUR*BY*EUR~N1*ST*Pellow Marina*92*0040~PO1*1*20*MR*1.33**VP*00113~PO1*2*3*BX*31.42**VP*00489~CTT*2~"
+const order4711 = "BEG*00*SA*PM-1**20260316~CUR*BY*EUR~N1*ST*Pellow " +
+	"Marina*92*0040~PO1*1*20*MR*1.33**VP*00113~PO1*2*3*BX*31.42**VP*00489~CTT*2~"
 
 func (d *desk) receive(doc string) api.Interchange {
 	d.t.Helper()
@@ -142,17 +145,21 @@ func (d *desk) post(o order.Order) {
 	if err != nil {
 		d.t.Fatal(err)
 	}
-	if p, err := d.engine.Post(context.Background(), &o, body, report.Update, "test"); err != nil || p.Outcome == report.Refused {
+	if p, err := d.engine.Post(context.Background(), &o, body, report.Update, "test"); err != nil ||
+		p.Outcome == report.Refused {
 		d.t.Fatal(p.Findings, err)
 	}
 }
 
 func purchase(n int) order.Order {
 	line := func(number, item, theirs string) order.Line {
-		return order.Line{Number: number, Item: item, SupplierItem: theirs, Description: "Rope", Quantity: order.MustNumber("100"), Unit: "MTR", UnitPrice: order.MustNumber("0.71")}
+		return order.Line{Number: number, Item: item, SupplierItem: theirs, Description: "Rope",
+			Quantity: order.MustNumber("100"), Unit: "MTR", UnitPrice: order.MustNumber("0.71")}
 	}
-	return order.Order{Kind: order.Purchase, Partner: "VARNHOLT", SenderNumber: fmt.Sprintf("REQ-%d", n), OrderedOn: "2026-03-16", RequestedDeliveryOn: "2026-04-06", Currency: "EUR", Stage: order.Confirmed,
-		Parties: []order.Party{{Role: "ship_to", Code: "0010", Name: "Main store", Street: "12 Café Quay"}}, Lines: []order.Line{line("1", "00113", "BR-10-W"), line("2", "00110", "BR-08-W")}}
+	return order.Order{Kind: order.Purchase, Partner: "VARNHOLT", SenderNumber: fmt.Sprintf("REQ-%d", n),
+		OrderedOn: "2026-03-16", RequestedDeliveryOn: "2026-04-06", Currency: "EUR", Stage: order.Confirmed,
+		Parties: []order.Party{{Role: "ship_to", Code: "0010", Name: "Main store", Street: "12 Café Quay"}},
+		Lines:   []order.Line{line("1", "00113", "BR-10-W"), line("2", "00110", "BR-08-W")}}
 }
 
 func (d *desk) text(i api.Interchange) string {
@@ -191,38 +198,55 @@ func TestFindings(t *testing.T) {
 	}
 	d := open(t)
 	d.receive(pellow(905, "850", order4711))
-	has(t, foundIn(d.receive(pellow(905, "850", order4711))), finding.X12Duplicate, "row 1", "The control number 000000905 came from PELLOW before, in interchange 1; nothing is done a second time.")
-	has(t, foundIn(d.receive(from("STRANGER", "QUILLMERE", "004010", 1, "850", order4711))), finding.PartnerUnknown, "ISA 000000001", "No partner has the ids ZZ:STRANGER (theirs) and ZZ:QUILLMERE (ours).")
-	has(t, foundIn(d.receive(pellow(906, "997", "AK1*PR*4711~AK9*A*1*1*1~"))), finding.NotSent, "row 3", "It acknowledges a group 4711, which was never sent to PELLOW.")
+	has(t, foundIn(d.receive(pellow(905, "850", order4711))), finding.X12Duplicate, "row 1",
+		"The control number 000000905 came from PELLOW before, in interchange 1; nothing is done a second time.")
+	has(t, foundIn(d.receive(from("STRANGER", "QUILLMERE", "004010", 1, "850", order4711))), finding.PartnerUnknown,
+		"ISA 000000001", "No partner has the ids ZZ:STRANGER (theirs) and ZZ:QUILLMERE (ours).")
+	has(t, foundIn(d.receive(pellow(906, "997", "AK1*PR*4711~AK9*A*1*1*1~"))), finding.NotSent, "row 3",
+		"It acknowledges a group 4711, which was never sent to PELLOW.")
 	empty := open(t)
-	has(t, foundIn(empty.receive(pellow(7, "860", "BCH*04*SA*PM-1***20260316~POC*1*QI*30**MR*1.33**VP*00113~"))), finding.OrderUnknown, "ST 0001 / BCH / 03", `No sales order of PELLOW has the number "PM-1".`)
+	has(t, foundIn(empty.receive(pellow(7, "860", "BCH*04*SA*PM-1***20260316~POC*1*QI*30**MR*1.33**VP*00113~"))),
+		finding.OrderUnknown, "ST 0001 / BCH / 03", `No sales order of PELLOW has the number "PM-1".`)
 	bare := purchase(1)
 	bare.Lines[1].SupplierItem = ""
 	bare.Parties = append(bare.Parties, order.Party{Role: "carrier", Name: "Sundry"})
 	d.post(bare)
 	held := d.send("VARNHOLT", "850")
-	has(t, foundIn(held[0]), finding.X12Rule, "ST 0001 / PO1 #2", "A rule of VARNHOLT for 850: PO1/07 where PO1/06 = VP (Product/Service ID) must be there. Give the line the supplier's own item code.")
-	has(t, foundIn(held[0]), finding.FieldUnwritten, "", "The mapping varnholt-850 has no place in 850 for carrier.name.")
+	has(t, foundIn(held[0]), finding.X12Rule, "ST 0001 / PO1 #2",
+		"A rule of VARNHOLT for 850: PO1/07 where PO1/06 = VP (Product/Service ID) must be there. Give the line the "+
+			"supplier's own item code.")
+	has(t, foundIn(held[0]), finding.FieldUnwritten, "",
+		"The mapping varnholt-850 has no place in 850 for carrier.name.")
 	has(t, foundIn(held[0]), finding.CharacterChanged, "N3 / 01", `Address Information was written "12 CAFE QUAY".`)
 	d.post(purchase(2))
 	d.send("VARNHOLT", "850")
 	number := d.order(order.Purchase, "VARNHOLT", "", "REQ-2").Number
-	has(t, foundIn(d.receive(varnholt(9, "855", "BAK*00*AC*"+number+"*20260316~PO1*1*100*MR*0.71**VP*BR-10-W~ACK*IQ*80*MR~"))), finding.NoticeDiffers, "ST 0001 / PO1 / ACK / 01", "Line 1 is accepted with changes (IQ): quantity 80 of 100, price 0.71 for 0.71.")
-	_, err := d.Keep(context.Background(), "koinos: partner/1\nname: X\nthem: {qualifier: ZZ, id: X1}\nus: {qualifier: ZZ, id: US}\nsets: {\"850\": {}}\n", "test")
+	has(t, foundIn(d.receive(varnholt(9, "855", "BAK*00*AC*"+number+
+		"*20260316~PO1*1*100*MR*0.71**VP*BR-10-W~ACK*IQ*80*MR~"))), finding.NoticeDiffers, "ST 0001 / PO1 / ACK / 01",
+		"Line 1 is accepted with changes (IQ): quantity 80 of 100, price 0.71 for 0.71.")
+	_, err := d.Keep(context.Background(),
+		"koinos: partner/1\nname: X\nthem: {qualifier: ZZ, id: X1}\nus: {qualifier: ZZ, id: US}\nsets: {\"850\": {}}\n",
+		"test")
 	has(t, finding.Of(err), finding.PartnerInvalid, "kind", `kind is one of customer, supplier, not "".`)
-	_, err = d.Keep(context.Background(), "koinos: partner/1\nname: X\nkind: customer\nthem: {qualifier: ZZ, id: PELLOW}\nus: {qualifier: ZZ, id: QUILLMERE}\nsets: {\"850\": {}}\n", "test")
-	has(t, finding.Of(err), finding.PartnerInvalid, "", "PELLOW and X have the same ids; an interchange could be of either.")
+	_, err = d.Keep(context.Background(),
+		"koinos: partner/1\nname: X\nkind: customer\nthem: {qualifier: ZZ, id: PELLOW}\nus: {qualifier: ZZ, id: "+
+			"QUILLMERE}\nsets: {\"850\": {}}\n", "test")
+	has(t, finding.Of(err), finding.PartnerInvalid, "",
+		"PELLOW and X have the same ids; an interchange could be of either.")
 }
 
 // A customer's order goes its whole way: ordered, answered, changed, answered
 // again, shipped in parts, invoiced, each said once only.
 func TestCustomer(t *testing.T) {
 	d := open(t)
-	if i := d.receive(strings.Replace(pellow(904, "850", order4711), "~GE*1*", "~GE*2*", 1)); i.State != api.StateRejected || i.Sets[0].OrderID != 0 {
+	if i := d.receive(strings.Replace(pellow(904, "850", order4711), "~GE*1*", "~GE*2*",
+		1)); i.State != api.StateRejected || i.Sets[0].OrderID != 0 {
 		t.Fatalf("a group that lost a set: %+v", i)
 	}
-	two := strings.Replace(strings.Replace(pellow(903, "850", order4711), "~GE*1*", "~ST*850*0002~BEG*00**PM-2**20260316~PO1*1*1*EA*1~SE*4*0002~GE*2*", 1), "PM-1*", "PM-0*", 1)
-	if i := d.receive(two); i.State != api.StatePartly || i.Sets[0].State != api.StateDone || i.Sets[1].State != api.StateRejected {
+	two := strings.Replace(strings.Replace(pellow(903, "850", order4711), "~GE*1*",
+		"~ST*850*0002~BEG*00**PM-2**20260316~PO1*1*1*EA*1~SE*4*0002~GE*2*", 1), "PM-1*", "PM-0*", 1)
+	if i := d.receive(two); i.State != api.StatePartly || i.Sets[0].State != api.StateDone ||
+		i.Sets[1].State != api.StateRejected {
 		t.Fatalf("one of two sets is rejected: %+v", i)
 	}
 	if left, err := d.store.Waiting(context.Background(), d.at); err != nil || len(left) != 0 {
@@ -238,14 +262,17 @@ func TestCustomer(t *testing.T) {
 	if again := d.send("PELLOW", "855"); len(again) != 0 {
 		t.Errorf("it is answered twice: %+v", again)
 	}
-	if i := d.receive(pellow(906, "860", "BCH*04*SA*PM-1***20260317~POC*1*QI*30**MR*1.33**VP*00113~POC*2*DI*0**BX*31.42**VP*00489~POC*3*AI*5**MR*1.21**VP*00110~CTT*3~")); i.State != api.StateDone {
+	if i := d.receive(pellow(906, "860",
+		"BCH*04*SA*PM-1***20260317~POC*1*QI*30**MR*1.33**VP*00113~POC*2*DI*0**BX*31.42**VP*00489~POC*3*AI*5**MR*1.21**VP*00110~CTT*3~")); i.State != api.StateDone {
 		t.Fatalf("%+v", i.Sets[0].Findings)
 	}
 	o := d.order(order.Sales, "PELLOW", "", "PM-1")
-	if o.Lines[0].Quantity.String() != "30" || o.Lines[1].Cancelled.String() != "3" || len(o.Lines) != 3 || o.Events[1].Changes[0].At == "" {
+	if o.Lines[0].Quantity.String() != "30" || o.Lines[1].Cancelled.String() != "3" || len(o.Lines) != 3 ||
+		o.Events[1].Changes[0].At == "" {
 		t.Fatalf("%+v %+v", o.Lines, o.Events[1])
 	}
-	if text := d.text(d.send("PELLOW", "865")[0]); !strings.Contains(text, "POC*1*QI*30**MR") || !strings.Contains(text, "POC*2*DI*") || !strings.Contains(text, "ACK*IR*0*BX~") {
+	if text := d.text(d.send("PELLOW", "865")[0]); !strings.Contains(text, "POC*1*QI*30**MR") ||
+		!strings.Contains(text, "POC*2*DI*") || !strings.Contains(text, "ACK*IR*0*BX~") {
 		t.Error(text)
 	}
 	ship := func(first, third string) {
@@ -254,7 +281,8 @@ func TestCustomer(t *testing.T) {
 		d.post(o)
 	}
 	ship("20", "5")
-	for _, c := range []struct{ set, want string }{{"856", "SN1**20*MR*20~"}, {"810", "TDS*3265~"}} { // 20 × 1.33 + 5 × 1.21
+	// 20 × 1.33 + 5 × 1.21
+	for _, c := range []struct{ set, want string }{{"856", "SN1**20*MR*20~"}, {"810", "TDS*3265~"}} {
 		text := d.text(d.send("PELLOW", c.set)[0])
 		if !strings.Contains(text, c.want) {
 			t.Errorf("%s lacks %s: %s", c.set, c.want, text)
@@ -286,8 +314,10 @@ func TestSupplier(t *testing.T) {
 		t.Errorf("what is not acknowledged in time is not shown: %+v %v", late, err)
 	}
 	for _, c := range []struct{ doc, state string }{
-		{varnholt(1, "999", fmt.Sprintf("AK1*PO*%d~AK2*850*0001~IK3*PO1*8**8~IK4*4*212*6*x~IK5*R*5~AK9*R*1*1*0~", out[0].GroupControl)), api.StateRejected},
-		{varnholt(2, "997", fmt.Sprintf("AK1*PO*%d~AK2*850*0001~AK5*E*5~AK9*E*1*1*1~", out[0].GroupControl)), api.StateNoted},
+		{varnholt(1, "999", fmt.Sprintf("AK1*PO*%d~AK2*850*0001~IK3*PO1*8**8~IK4*4*212*6*x~IK5*R*5~AK9*R*1*1*0~",
+			out[0].GroupControl)), api.StateRejected},
+		{varnholt(2, "997", fmt.Sprintf("AK1*PO*%d~AK2*850*0001~AK5*E*5~AK9*E*1*1*1~", out[0].GroupControl)),
+			api.StateNoted},
 		{varnholt(3, "997", fmt.Sprintf("AK1*PO*%d~AK9*A*1*1*1~", out[0].GroupControl)), api.StateAccepted},
 	} {
 		if i := d.receive(c.doc); i.State != api.StateDone {
@@ -298,8 +328,10 @@ func TestSupplier(t *testing.T) {
 			t.Errorf("%s, want %s (%v)", got.State, c.state, err)
 		}
 	}
-	d.receive(varnholt(4, "856", "BSN*00*VS-1*20260318*1405~HL*1**S*1~HL*2*1*O*1~PRF*"+number+"~HL*3*2*I*0~LIN*1*VP*BR-10-W~SN1**60*MR~"))
-	d.receive(varnholt(5, "856", "BSN*00*VS-2*20260319*1405~HL*1**S*1~HL*2*1*O*1~PRF*"+number+"~HL*3*2*P*1~HL*4*3*I*0~LIN**VP*BR-10-W~SN1**40*MR~"))
+	d.receive(varnholt(4, "856", "BSN*00*VS-1*20260318*1405~HL*1**S*1~HL*2*1*O*1~PRF*"+number+
+		"~HL*3*2*I*0~LIN*1*VP*BR-10-W~SN1**60*MR~"))
+	d.receive(varnholt(5, "856", "BSN*00*VS-2*20260319*1405~HL*1**S*1~HL*2*1*O*1~PRF*"+number+
+		"~HL*3*2*P*1~HL*4*3*I*0~LIN**VP*BR-10-W~SN1**40*MR~"))
 	o := d.order(order.Purchase, "VARNHOLT", number, "")
 	if o.Lines[0].Shipped.String() != "100" || o.Lines[1].Shipped.Sign() != 0 {
 		t.Errorf("shipped %s and %s", o.Lines[0].Shipped, o.Lines[1].Shipped)
@@ -315,7 +347,8 @@ func TestSupplier(t *testing.T) {
 	o = d.order(order.Purchase, "VARNHOLT", number, "")
 	o.Lines[1].Quantity = order.MustNumber("250")
 	d.post(o.Order)
-	if text := d.text(d.send("VARNHOLT", "860")[0]); !strings.Contains(text, "POC|2|QI|250||MR|0.71") || strings.Contains(text, "POC|1") {
+	if text := d.text(d.send("VARNHOLT", "860")[0]); !strings.Contains(text, "POC|2|QI|250||MR|0.71") ||
+		strings.Contains(text, "POC|1") {
 		t.Error(text)
 	}
 	if again := d.send("VARNHOLT", "860"); len(again) != 0 {

@@ -17,11 +17,15 @@ func TestPurpose(t *testing.T) {
 	d.post(purchase(1))
 	number := d.send("VARNHOLT", "850")[0].Orders[0]
 	for n, c := range []struct{ from, kind, segments, at, says string }{
-		{"PELLOW", "850", "BEG*01*SA*PM-9**20260316~PO1*1*20*MR*1.33**VP*00113~", "ST 0001 / BEG / 01", "Transaction Set Purpose Code is 01 (Cancellation), which is not done with a set 850."},
-		{"PELLOW", "850", "BEG*05*SA*PM-1**20260316~PO1*1*25*MR*1.33**VP*00113~", "ST 0001 / BEG / 01", "Transaction Set Purpose Code is 05 (Replace), which is not done with a set 850."},
+		{"PELLOW", "850", "BEG*01*SA*PM-9**20260316~PO1*1*20*MR*1.33**VP*00113~", "ST 0001 / BEG / 01",
+			"Transaction Set Purpose Code is 01 (Cancellation), which is not done with a set 850."},
+		{"PELLOW", "850", "BEG*05*SA*PM-1**20260316~PO1*1*25*MR*1.33**VP*00113~", "ST 0001 / BEG / 01",
+			"Transaction Set Purpose Code is 05 (Replace), which is not done with a set 850."},
 		{"PELLOW", "850", "BEG*07*SA*PM-7**20260316~PO1*1*25*MR*1.33**VP*00113~", "", ""},
-		{"PELLOW", "860", "BCH*01*SA*PM-1***20260317~POC*1*QI*30**MR*1.33**VP*00113~", "ST 0001 / BCH / 01", "Transaction Set Purpose Code is 01 (Cancellation), which is not done with a set 860."},
-		{"VARNHOLT", "810", "BIG*20260320*VI-1**" + number + "***CR~IT1*1*40*MR*0.71**VP*BR-10-W~TDS*2840~", "ST 0001 / BIG / 07", "Transaction Type Code is CR (another purpose), which is not done with a set 810."},
+		{"PELLOW", "860", "BCH*01*SA*PM-1***20260317~POC*1*QI*30**MR*1.33**VP*00113~", "ST 0001 / BCH / 01",
+			"Transaction Set Purpose Code is 01 (Cancellation), which is not done with a set 860."},
+		{"VARNHOLT", "810", "BIG*20260320*VI-1**" + number + "***CR~IT1*1*40*MR*0.71**VP*BR-10-W~TDS*2840~",
+			"ST 0001 / BIG / 07", "Transaction Type Code is CR (another purpose), which is not done with a set 810."},
 		{"VARNHOLT", "810", "BIG*20260320*VI-2**" + number + "***DI~IT1*1*40*MR*0.71**VP*BR-10-W~TDS*2840~", "", ""},
 	} {
 		doc := pellow(10+n, c.kind, c.segments)

@@ -114,7 +114,8 @@ func (x *Exchange) SetOrders(ctx context.Context, id int64, seq int) ([]api.SetO
 	return readSetOrders(ctx, at, size, m, lists, first, last, p.Orders() == order.Purchase && !m.FromSeller)
 }
 
-func readSetOrders(ctx context.Context, r io.ReaderAt, size int64, m *mapping.Mapping, lists *list.Set, first, last int, fromSeller bool) ([]api.SetOrder, error) {
+func readSetOrders(ctx context.Context, r io.ReaderAt, size int64, m *mapping.Mapping, lists *list.Set, first, last int,
+	fromSeller bool) ([]api.SetOrder, error) {
 	papers := []api.SetOrder{}
 	src, err := source.Open(r, size, m.Options(source.DefaultLimits))
 	if err != nil {

@@ -36,7 +36,8 @@ func (x *Exchange) Receive(ctx context.Context, r io.Reader, name, by string) ([
 	var came []api.Interchange
 	var documents []api.Document
 	keep := func(sha string, size int64) {
-		documents = append(documents, api.Document{SHA: sha, Name: name, Size: size, Shape: source.Shape{Format: source.X12}, ReceivedAt: x.now().UTC(), ReceivedBy: by})
+		documents = append(documents, api.Document{SHA: sha, Name: name, Size: size,
+			Shape: source.Shape{Format: source.X12}, ReceivedAt: x.now().UTC(), ReceivedBy: by})
 	}
 	sha, size, err := x.store.KeepFile(r, func(f io.ReaderAt, size int64) error {
 		if size == 0 {
@@ -55,7 +56,8 @@ func (x *Exchange) Receive(ctx context.Context, r io.Reader, name, by string) ([
 			if n+1 < len(cuts) {
 				end = cuts[n+1].from
 			}
-			sha, size, err := x.store.KeepFile(io.NewSectionReader(f, c.from, end-c.from), func(io.ReaderAt, int64) error { return nil })
+			sha, size, err := x.store.KeepFile(io.NewSectionReader(f, c.from, end-c.from),
+				func(io.ReaderAt, int64) error { return nil })
 			if err != nil {
 				return err
 			}
@@ -124,7 +126,8 @@ func (p *piece) interchange(partners []*partner.Partner) api.Interchange {
 	}
 	out.Control, _ = strconv.ParseInt(p.i.Control, 10, 64)
 	for _, one := range partners {
-		if one.Them.Key() == p.i.SenderQualifier+":"+p.i.Sender && one.Us.Key() == p.i.ReceiverQualifier+":"+p.i.Receiver {
+		if one.Them.Key() == p.i.SenderQualifier+":"+p.i.Sender &&
+			one.Us.Key() == p.i.ReceiverQualifier+":"+p.i.Receiver {
 			out.Partner = one.Name
 		}
 	}
@@ -197,10 +200,13 @@ func (x *Exchange) read(ctx context.Context, kept *api.Interchange) error {
 		return err
 	}
 	if a.i == nil {
-		a.kept.Findings = append(a.kept.Findings, finding.New(finding.DocumentEmpty, origin.Place{}, "", "The document holds no interchange."))
+		a.kept.Findings = append(a.kept.Findings, finding.New(finding.DocumentEmpty, origin.Place{}, "",
+			"The document holds no interchange."))
 	}
 	if known != 0 {
-		a.kept.Findings = append(a.kept.Findings, finding.New(finding.X12Duplicate, origin.Place{Row: 1}, a.i.Control, "The control number %s came from %s before, in interchange %d; nothing is done a second time.", a.i.Control, a.p.Name, known))
+		a.kept.Findings = append(a.kept.Findings, finding.New(finding.X12Duplicate, origin.Place{Row: 1}, a.i.Control,
+			"The control number %s came from %s before, in interchange %d; nothing is done a second time.", a.i.Control,
+			a.p.Name, known))
 	}
 	if err := a.flush(); err != nil {
 		return err
@@ -226,8 +232,10 @@ func (a *arrival) handler() x12.Handler {
 	return x12.Handler{
 		Interchange: func(i *x12.Interchange) error {
 			if a.i = i; a.p == nil {
-				a.kept.Findings = append(a.kept.Findings, finding.New(finding.PartnerUnknown, origin.Place{Row: i.Segment.Row, Segment: "ISA " + i.Control}, i.SenderQualifier+":"+i.Sender,
-					"No partner has the ids %s:%s (theirs) and %s:%s (ours).", i.SenderQualifier, i.Sender, i.ReceiverQualifier, i.Receiver))
+				a.kept.Findings = append(a.kept.Findings, finding.New(finding.PartnerUnknown,
+					origin.Place{Row: i.Segment.Row, Segment: "ISA " + i.Control}, i.SenderQualifier+":"+i.Sender,
+					"No partner has the ids %s:%s (theirs) and %s:%s (ours).", i.SenderQualifier, i.Sender,
+					i.ReceiverQualifier, i.Receiver))
 			}
 			return nil
 		},
@@ -264,7 +272,8 @@ func (a *arrival) kind(id string) {
 // set takes a transaction set in.
 func (a *arrival) set(s *x12.Set, placed []x12.Placed, found []x12.Finding) error {
 	a.seq++
-	rec := api.SetRecord{Seq: a.seq, Kind: s.ID, Control: s.Control, Row: s.Segments[0].Row, Rows: len(s.Segments), State: a.state}
+	rec := api.SetRecord{Seq: a.seq, Kind: s.ID, Control: s.Control, Row: s.Segments[0].Row, Rows: len(s.Segments),
+		State: a.state}
 	if s.Group != nil {
 		rec.GroupControl = s.Group.Control
 	}
@@ -310,14 +319,16 @@ func (a *arrival) reject(g *x12.Group, sets int) error {
 			if a.state == api.StateReceived {
 				s.State = api.StateRejected
 			}
-			s.Findings = append(s.Findings, finding.New(finding.X12Rejected, origin.Place{Row: s.Row}, g.Control, "Its functional group %s is rejected: the group's trailer is wrong or missing.", g.Control))
+			s.Findings = append(s.Findings, finding.New(finding.X12Rejected, origin.Place{Row: s.Row}, g.Control,
+				"Its functional group %s is rejected: the group's trailer is wrong or missing.", g.Control))
 		}
 		return page, nil
 	})
 }
 
 // outcomes are the states that acknowledgement codes (AK501, AK901, TA104) bring.
-var outcomes = map[string]string{"A": api.StateAccepted, "E": api.StateNoted, "P": api.StatePartly, "R": api.StateRejected, "M": api.StateRejected, "W": api.StateRejected, "X": api.StateRejected}
+var outcomes = map[string]string{"A": api.StateAccepted, "E": api.StateNoted, "P": api.StatePartly,
+	"R": api.StateRejected, "M": api.StateRejected, "W": api.StateRejected, "X": api.StateRejected}
 
 // readAnswer reads a 997 or 999.
 func readAnswer(s *x12.Set) *answered {
@@ -335,11 +346,14 @@ func readAnswer(s *x12.Set) *answered {
 			segment = fmt.Sprintf("%s at position %s", g.Element(1), g.Element(2))
 			if code := g.Element(4); code != "" && code != "8" {
 				_, means := x12.Meaning(g.ID, 4, code)
-				a.says[set] = append(a.says[set], finding.New(finding.X12Rejected, origin.Place{Row: g.Row}, "", "The partner notes: %s: %s (%s).", segment, strings.ToLower(means), code))
+				a.says[set] = append(a.says[set], finding.New(finding.X12Rejected, origin.Place{Row: g.Row}, "",
+					"The partner notes: %s: %s (%s).", segment, strings.ToLower(means), code))
 			}
 		case "AK4", "IK4":
 			_, means := x12.Meaning(g.ID, 3, g.Element(3))
-			f := finding.New(finding.X12Rejected, origin.Place{Row: g.Row}, g.Element(4), "The partner notes: %s, element %s: %s (%s).", segment, g.Element(1), strings.ToLower(means), g.Element(3))
+			f := finding.New(finding.X12Rejected, origin.Place{Row: g.Row}, g.Element(4),
+				"The partner notes: %s, element %s: %s (%s).", segment, g.Element(1), strings.ToLower(means),
+				g.Element(3))
 			a.says[set] = append(a.says[set], f)
 		case "AK5", "IK5":
 			if to := outcomes[g.Element(1)]; to != "" && set != "" {
@@ -365,7 +379,8 @@ func (a *arrival) matched(t *store.Tx) error {
 		}
 		if ours.ID == 0 {
 			rec.State = api.StateHeld
-			rec.Findings = append(rec.Findings, finding.New(finding.NotSent, origin.Place{Row: rec.Row}, fmt.Sprint(one.group), "It acknowledges a group %d, which was never sent to %s.", one.group, a.p.Name))
+			rec.Findings = append(rec.Findings, finding.New(finding.NotSent, origin.Place{Row: rec.Row},
+				fmt.Sprint(one.group), "It acknowledges a group %d, which was never sent to %s.", one.group, a.p.Name))
 		} else {
 			rec.State = api.StateDone
 		}
@@ -382,7 +397,8 @@ func (a *arrival) matched(t *store.Tx) error {
 			}
 			s.Findings = append(s.Findings, one.says[s.Control]...)
 		}
-		if err := errors.Join(t.PutSets(ours.ID, ours.Sets), t.SetInterchange(ours.ID, one.state, ours.SentAt, a.kept.At)); err != nil {
+		if err := errors.Join(t.PutSets(ours.ID, ours.Sets), t.SetInterchange(ours.ID, one.state, ours.SentAt,
+			a.kept.At)); err != nil {
 			return err
 		}
 	}
@@ -397,7 +413,8 @@ func (a *arrival) matched(t *store.Tx) error {
 			return err
 		}
 		if ours.ID == 0 {
-			a.kept.Findings = append(a.kept.Findings, finding.New(finding.NotSent, origin.Place{}, parts[1], "Its TA1 speaks of an interchange %s, which was never sent to %s.", parts[1], a.p.Name))
+			a.kept.Findings = append(a.kept.Findings, finding.New(finding.NotSent, origin.Place{}, parts[1],
+				"Its TA1 speaks of an interchange %s, which was never sent to %s.", parts[1], a.p.Name))
 			continue
 		}
 		if parts[4] != "R" { // what is in it was not looked at; acceptance of its sets comes with a 997
@@ -406,7 +423,8 @@ func (a *arrival) matched(t *store.Tx) error {
 		for k := range ours.Sets {
 			ours.Sets[k].State = api.StateRejected
 		}
-		if err := errors.Join(t.PutSets(ours.ID, ours.Sets), t.SetInterchange(ours.ID, api.StateRejected, ours.SentAt, a.kept.At)); err != nil {
+		if err := errors.Join(t.PutSets(ours.ID, ours.Sets), t.SetInterchange(ours.ID, api.StateRejected, ours.SentAt,
+			a.kept.At)); err != nil {
 			return err
 		}
 	}
@@ -415,7 +433,8 @@ func (a *arrival) matched(t *store.Tx) error {
 
 // acknowledge writes and keeps the answer to an interchange, and makes its delivery
 // a job.
-func (x *Exchange) acknowledge(t *store.Tx, came *api.Interchange, p *partner.Partner, reply *x12.Reply, again bool) error {
+func (x *Exchange) acknowledge(t *store.Tx, came *api.Interchange, p *partner.Partner, reply *x12.Reply,
+	again bool) error {
 	control, err := t.NextNumber(p.Name, "interchange")
 	if err != nil {
 		return err
@@ -431,14 +450,16 @@ func (x *Exchange) acknowledge(t *store.Tx, came *api.Interchange, p *partner.Pa
 		}
 	}
 	var b bytes.Buffer
-	if err := reply.Write(&b, x12.Answer{Interchange: int(control), Group: int(max(group, 1)), At: x.now(), Implementation: p.Acknowledge.With == "999", Duplicate: again}); err != nil {
+	if err := reply.Write(&b, x12.Answer{Interchange: int(control), Group: int(max(group, 1)), At: x.now(),
+		Implementation: p.Acknowledge.With == "999", Duplicate: again}); err != nil {
 		return err
 	}
 	kinds := p.Acknowledge.With
 	if again {
 		kinds = "TA1"
 	}
-	out := api.Interchange{Partner: p.Name, Direction: "out", Control: control, Kinds: kinds, State: api.StateReady, Name: p.FileName(kinds, control), Answers: came.ID, At: x.now().UTC(), By: "service"}
+	out := api.Interchange{Partner: p.Name, Direction: "out", Control: control, Kinds: kinds, State: api.StateReady,
+		Name: p.FileName(kinds, control), Answers: came.ID, At: x.now().UTC(), By: "service"}
 	if out.Document, err = x.keepBytes(t, b.Bytes(), out.Name, "service"); err != nil {
 		return err
 	}
@@ -458,5 +479,6 @@ func (x *Exchange) add(t *store.Tx, i *api.Interchange) error {
 func (x *Exchange) keepBytes(t *store.Tx, b []byte, name, by string) (string, error) {
 	sum := sha256.Sum256(b)
 	sha := hex.EncodeToString(sum[:])
-	return sha, t.PutBodies(store.Body{Document: api.Document{SHA: sha, Name: name, Shape: source.Shape{Format: source.X12}, ReceivedAt: x.now().UTC(), ReceivedBy: by}, Bytes: b})
+	return sha, t.PutBodies(store.Body{Document: api.Document{SHA: sha, Name: name,
+		Shape: source.Shape{Format: source.X12}, ReceivedAt: x.now().UTC(), ReceivedBy: by}, Bytes: b})
 }

@@ -51,7 +51,8 @@ func (x *Exchange) Send(ctx context.Context, name string, want api.Wanted, by st
 const setsInOne = 200
 
 // send is Send; with fresh what is held is left out until it changes.
-func (x *Exchange) send(ctx context.Context, name string, want api.Wanted, fresh bool, by string) (out api.Sending, err error) {
+func (x *Exchange) send(ctx context.Context, name string, want api.Wanted, fresh bool, by string) (out api.Sending,
+	err error) {
 	defer x.lock(name)()
 	out.Interchanges = []api.Interchange{}
 	p, err := x.Partner(ctx, name)
@@ -59,7 +60,8 @@ func (x *Exchange) send(ctx context.Context, name string, want api.Wanted, fresh
 		return out, err
 	}
 	if !p.Outgoing(want.Set) {
-		f := finding.New(finding.PartnerInvalid, origin.Place{}, want.Set, "A %s comes from %s, a %s, and does not go there.", want.Set, p.Name, p.Kind)
+		f := finding.New(finding.PartnerInvalid, origin.Place{}, want.Set,
+			"A %s comes from %s, a %s, and does not go there.", want.Set, p.Name, p.Kind)
 		return out, &f
 	}
 	ids, err := x.store.Speaking(ctx, string(p.Orders()), p.Name, want.Set, fresh)
@@ -101,7 +103,8 @@ func (x *Exchange) send(ctx context.Context, name string, want api.Wanted, fresh
 
 // tell keeps what is sound as an interchange that is ready to leave, and holds the
 // rest.
-func (x *Exchange) tell(ctx context.Context, p *partner.Partner, set string, all []telling, compose func(*telling), by string, out *api.Sending) error {
+func (x *Exchange) tell(ctx context.Context, p *partner.Partner, set string, all []telling, compose func(*telling),
+	by string, out *api.Sending) error {
 	var ids []int64
 	err := x.store.Write(ctx, func(t *store.Tx) error {
 		ids = nil
@@ -166,8 +169,10 @@ func (x *Exchange) try(p *partner.Partner, all []telling, out *api.Sending) erro
 			good = append(good, one.w)
 			state = api.StateReady
 		}
-		out.Interchanges = append(out.Interchanges, api.Interchange{Partner: p.Name, Direction: "out", Kinds: one.w.ID, State: state, At: x.now().UTC(), Orders: []string{one.order.Number},
-			Sets: []api.SetRecord{{Seq: 1, Kind: one.w.ID, State: state, Number: one.order.Number, OrderID: one.order.ID, Findings: one.found}}})
+		out.Interchanges = append(out.Interchanges, api.Interchange{Partner: p.Name, Direction: "out", Kinds: one.w.ID,
+			State: state, At: x.now().UTC(), Orders: []string{one.order.Number},
+			Sets: []api.SetRecord{{Seq: 1, Kind: one.w.ID, State: state, Number: one.order.Number,
+				OrderID: one.order.ID, Findings: one.found}}})
 	}
 	if len(good) == 0 {
 		return nil
@@ -189,7 +194,8 @@ func (x *Exchange) hold(t *store.Tx, p *partner.Partner, set string, one *tellin
 		return 0, err
 	}
 	i := api.Interchange{Partner: p.Name, Direction: "out", Kinds: set, State: api.StateHeld, At: x.now().UTC(), By: by,
-		Sets: []api.SetRecord{{Seq: 1, Kind: set, State: api.StateHeld, Number: one.order.Number, OrderID: one.order.ID, Revision: one.order.Revision, Said: said, Findings: one.found}}}
+		Sets: []api.SetRecord{{Seq: 1, Kind: set, State: api.StateHeld, Number: one.order.Number, OrderID: one.order.ID,
+			Revision: one.order.Revision, Said: said, Findings: one.found}}}
 	err = t.AddInterchange(&i)
 	return i.ID, err
 }
@@ -214,7 +220,8 @@ func (x *Exchange) put(t *store.Tx, p *partner.Partner, set string, good []*tell
 	if err := p.Write(&b, writings, control, group, now); err != nil {
 		return 0, err
 	}
-	i := api.Interchange{Partner: p.Name, Direction: "out", Control: control, GroupControl: group, Kinds: set, State: api.StateReady, Name: p.FileName(set, control), At: now.UTC(), By: by}
+	i := api.Interchange{Partner: p.Name, Direction: "out", Control: control, GroupControl: group, Kinds: set,
+		State: api.StateReady, Name: p.FileName(set, control), At: now.UTC(), By: by}
 	if p.Within() > 0 {
 		i.DueAt = now.Add(p.Within())
 	}
@@ -229,8 +236,10 @@ func (x *Exchange) put(t *store.Tx, p *partner.Partner, set string, good []*tell
 		if err != nil {
 			return err
 		}
-		i.Sets = append(i.Sets, api.SetRecord{Seq: seq, Kind: set, GroupControl: strconv.FormatInt(group, 10), Control: s.Control, Row: s.Segments[0].Row, Rows: len(s.Segments), State: api.StateReady,
-			Number: one.order.Number, OrderID: one.order.ID, Revision: one.order.Revision, Said: said, Findings: one.found})
+		i.Sets = append(i.Sets, api.SetRecord{Seq: seq, Kind: set, GroupControl: strconv.FormatInt(group, 10),
+			Control: s.Control, Row: s.Segments[0].Row, Rows: len(s.Segments), State: api.StateReady,
+			Number: one.order.Number, OrderID: one.order.ID, Revision: one.order.Revision, Said: said,
+			Findings: one.found})
 		return t.DropHeld(set, one.order.ID)
 	}}); err != nil {
 		return 0, err
@@ -305,7 +314,8 @@ func (x *Exchange) Replay(ctx context.Context, id int64, by string) (api.Interch
 		return i, fmt.Errorf("%w: nothing of interchange %d is held", ErrNotNow, id)
 	}
 	if err := x.store.Write(ctx, func(t *store.Tx) error {
-		return errors.Join(t.SetInterchange(id, api.StateReceived, time.Time{}, time.Time{}), t.AddJob(api.Job{Kind: api.InterchangeJob, Subject: id, DueAt: x.now()}))
+		return errors.Join(t.SetInterchange(id, api.StateReceived, time.Time{}, time.Time{}),
+			t.AddJob(api.Job{Kind: api.InterchangeJob, Subject: id, DueAt: x.now()}))
 	}); err != nil {
 		return i, err
 	}
@@ -323,7 +333,9 @@ func (x *Exchange) again(ctx context.Context, i *api.Interchange, by string) (ap
 	if err != nil || len(came) == 0 || came[0].State == api.StateUnknown {
 		return *i, err
 	}
-	if err := x.store.Write(ctx, func(t *store.Tx) error { return t.SetInterchange(i.ID, api.StateDone, time.Time{}, time.Time{}) }); err != nil {
+	if err := x.store.Write(ctx, func(t *store.Tx) error {
+		return t.SetInterchange(i.ID, api.StateDone, time.Time{}, time.Time{})
+	}); err != nil {
 		return came[0], err
 	}
 	return came[0], nil
@@ -331,7 +343,8 @@ func (x *Exchange) again(ctx context.Context, i *api.Interchange, by string) (ap
 
 // tellings works out what is to be said of the next orders of ids: as many as go
 // into one interchange. Rest are those behind them.
-func (x *Exchange) tellings(ctx context.Context, ids []int64, want api.Wanted) (all []telling, rest []int64, err error) {
+func (x *Exchange) tellings(ctx context.Context, ids []int64, want api.Wanted) (all []telling, rest []int64,
+	err error) {
 	for len(ids) > 0 && len(all) < setsInOne {
 		o, err := x.store.Order(ctx, ids[0])
 		if err != nil {
@@ -377,7 +390,8 @@ func (x *Exchange) telling(ctx context.Context, o *store.StoredOrder, want api.W
 		if len(statuses) == 0 {
 			statuses = []string{string(order.Confirmed)}
 		}
-		if len(before) > 0 || !contains(statuses, string(o.Status)) || want.From != "" && string(o.OrderedOn) < want.From || want.To != "" && string(o.OrderedOn) > want.To {
+		if len(before) > 0 || !contains(statuses, string(o.Status)) || want.From != "" &&
+			string(o.OrderedOn) < want.From || want.To != "" && string(o.OrderedOn) > want.To {
 			return nil, nil
 		}
 		t.view = is

@@ -33,11 +33,13 @@ func (x *Exchange) take(ctx context.Context, i *api.Interchange) error {
 		case kind == "997" || kind == "999":
 			continue // matched when it came
 		case p.Outgoing(kind):
-			held = []finding.Finding{finding.New(finding.PartnerInvalid, origin.Place{}, kind, "A %s goes to %s, a %s, and does not come from there.", kind, p.Name, p.Kind)}
+			held = []finding.Finding{finding.New(finding.PartnerInvalid, origin.Place{}, kind,
+				"A %s goes to %s, a %s, and does not come from there.", kind, p.Name, p.Kind)}
 		default:
 			err = x.load(ctx, p, i, kind)
 			if held = finding.Of(err); errors.Is(err, store.ErrNotFound) {
-				held = []finding.Finding{finding.New(finding.PartnerInvalid, origin.Place{}, kind, "It cannot be understood: %v.", err)}
+				held = []finding.Finding{finding.New(finding.PartnerInvalid, origin.Place{}, kind,
+					"It cannot be understood: %v.", err)}
 			}
 		}
 		if held != nil { // the partner's mapping or sets are wrong: a person's work
@@ -56,7 +58,9 @@ func (x *Exchange) take(ctx context.Context, i *api.Interchange) error {
 	if err != nil {
 		return err
 	}
-	return x.store.Write(ctx, func(t *store.Tx) error { return t.SetInterchange(i.ID, state, i.SentAt, i.AcknowledgedAt) })
+	return x.store.Write(ctx, func(t *store.Tx) error {
+		return t.SetInterchange(i.ID, state, i.SentAt, i.AcknowledgedAt)
+	})
 }
 
 // ofSyntax keeps what was found when the set came: what doing what it asks for
@@ -94,7 +98,8 @@ const setsAtATime = 1_000
 
 // eachPage changes the sets of an interchange behind one, some at a time: f gives
 // those of a page that have changed.
-func (x *Exchange) eachPage(ctx context.Context, id int64, after int, f func([]api.SetRecord) ([]api.SetRecord, error)) error {
+func (x *Exchange) eachPage(ctx context.Context, id int64, after int,
+	f func([]api.SetRecord) ([]api.SetRecord, error)) error {
 	for {
 		page, err := x.store.Sets(ctx, id, after, setsAtATime)
 		if err != nil || len(page) == 0 {
@@ -135,7 +140,8 @@ func (x *Exchange) load(ctx context.Context, p *partner.Partner, i *api.Intercha
 		return err
 	}
 	// Each replay is a load of its own; orders that are stored are recognised.
-	l, err := x.engine.Start(ctx, load.Request{Document: i.Document, Mapping: p.Sets[kind].Mapping, By: p.Name, Name: fmt.Sprintf("interchange %d %s %d", i.ID, kind, before+1), Options: asked})
+	l, err := x.engine.Start(ctx, load.Request{Document: i.Document, Mapping: p.Sets[kind].Mapping, By: p.Name,
+		Name: fmt.Sprintf("interchange %d %s %d", i.ID, kind, before+1), Options: asked})
 	if err != nil {
 		return err
 	}
@@ -229,7 +235,8 @@ func (x *Exchange) outcome(ctx context.Context, l report.Load, s *api.SetRecord,
 			return err
 		}
 		for _, f := range found {
-			if f.Finding.Code != finding.X12Noted && f.Finding.Code != finding.X12Rejected && f.Finding.Code != finding.X12Envelope {
+			if f.Finding.Code != finding.X12Noted && f.Finding.Code != finding.X12Rejected &&
+				f.Finding.Code != finding.X12Envelope {
 				s.Findings = append(s.Findings, f.Finding)
 			}
 		}
@@ -244,9 +251,11 @@ func (x *Exchange) unread(ctx context.Context, l report.Load, s *api.SetRecord) 
 		if err == nil && len(found) > 0 && found[0].Finding.Order == 0 {
 			return []finding.Finding{found[0].Finding}
 		}
-		return []finding.Finding{finding.New(finding.DocumentEmpty, origin.Place{Row: s.Row}, "", "The load %d was %s before it came to this set.", l.ID, l.Status)}
+		return []finding.Finding{finding.New(finding.DocumentEmpty, origin.Place{Row: s.Row}, "",
+			"The load %d was %s before it came to this set.", l.ID, l.Status)}
 	}
-	return []finding.Finding{finding.New(finding.DocumentEmpty, origin.Place{Row: s.Row}, "", "The %s speaks of no order.", s.Kind)}
+	return []finding.Finding{finding.New(finding.DocumentEmpty, origin.Place{Row: s.Row}, "",
+		"The %s speaks of no order.", s.Kind)}
 }
 
 // spanReader reads the outcomes of a load's records in their order.

@@ -205,9 +205,11 @@ func (w *Watch) take(ctx context.Context, name string, info fs.FileInfo) error {
 		}
 	case r.Mark != nil:
 		marked := func(out io.Writer) error { return safely(func() error { return r.Mark(out) }) }
-		if err := WriteWhole(beside+"-load-"+strconv.FormatInt(r.Load, 10)+r.Ext, marked); err != nil { // the file was loaded all the same
+		// the file was loaded all the same
+		if err := WriteWhole(beside+"-load-"+strconv.FormatInt(r.Load, 10)+r.Ext, marked); err != nil {
 			if err := WriteWhole(beside+".txt", func(w io.Writer) error {
-				_, e := fmt.Fprintf(w, "%s is load %d; its marked-up copy could not be written:\n%v\n", name, r.Load, err)
+				_, e := fmt.Fprintf(w, "%s is load %d; its marked-up copy could not be written:\n%v\n", name, r.Load,
+					err)
 				return e
 			}); err != nil {
 				return err

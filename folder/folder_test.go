@@ -32,7 +32,8 @@ func TestWatch(t *testing.T) {
 		}
 	}
 	put("done/taken.csv", "an older one")
-	names := []string{"good.csv", "bad.csv", "unread.csv", "mistake.csv", "unmarked.csv", "taken.csv", "later.csv", "half.part", ".hidden", "~$open.xlsx"}
+	names := []string{"good.csv", "bad.csv", "unread.csv", "mistake.csv", "unmarked.csv", "taken.csv", "later.csv",
+		"half.part", ".hidden", "~$open.xlsx"}
 	for _, name := range names {
 		put(name, name)
 	}
@@ -79,8 +80,10 @@ func TestWatch(t *testing.T) {
 		slices.Sort(all)
 		return all
 	}
-	want := []string{".hidden", "done/good-load-9.csv", "done/good.csv", "done/later-load-9.csv", "done/later.csv", "done/taken (2)-load-9.csv", "done/taken (2).csv", "done/taken.csv",
-		"failed/bad-load-7.csv", "failed/bad.csv", "failed/mistake.csv", "failed/mistake.txt", "failed/unmarked.csv", "failed/unmarked.txt", "failed/unread.csv", "failed/unread.txt", "half.part", "~$open.xlsx"}
+	want := []string{".hidden", "done/good-load-9.csv", "done/good.csv", "done/later-load-9.csv", "done/later.csv",
+		"done/taken (2)-load-9.csv", "done/taken (2).csv", "done/taken.csv",
+		"failed/bad-load-7.csv", "failed/bad.csv", "failed/mistake.csv", "failed/mistake.txt", "failed/unmarked.csv",
+		"failed/unmarked.txt", "failed/unread.csv", "failed/unread.txt", "half.part", "~$open.xlsx"}
 	for !slices.Equal(there(), want) && ctx.Err() == nil {
 		time.Sleep(5 * time.Millisecond)
 	}
@@ -91,7 +94,8 @@ func TestWatch(t *testing.T) {
 	if have := there(); !slices.Equal(have, want) {
 		t.Errorf("there are\n%q, want\n%q", have, want)
 	}
-	for name, text := range map[string]string{"failed/unread.txt": "unread.csv was not loaded:\nit is a photograph\n", "done/taken.csv": "an older one"} {
+	for name, text := range map[string]string{"failed/unread.txt": "unread.csv was not loaded:\nit is a photograph\n",
+		"done/taken.csv": "an older one"} {
 		if b, err := os.ReadFile(filepath.Join(dir, name)); err != nil || string(b) != text {
 			t.Errorf("%s says %q, %v", name, b, err)
 		}

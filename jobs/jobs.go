@@ -78,7 +78,8 @@ type running struct {
 
 // New makes a queue for kinds of jobs.
 func New(s *store.Store, kinds map[string]Kind, now func() time.Time, log *slog.Logger) *Queue {
-	return &Queue{store: s, kinds: kinds, now: now, log: log, mine: map[key]*running{}, keys: map[key]string{}, nudge: make(chan struct{}, 1)}
+	return &Queue{store: s, kinds: kinds, now: now, log: log, mine: map[key]*running{}, keys: map[key]string{},
+		nudge: make(chan struct{}, 1)}
 }
 
 // mostDeaths is how many services may end while they work at a job.
@@ -98,7 +99,8 @@ func (q *Queue) Resume(ctx context.Context, crashed bool) error {
 				j.Deaths++
 			}
 			if j.Deaths >= mostDeaths {
-				j.State, j.Reason = api.JobPaused, fmt.Sprintf("the service crashed %d times while it worked at this", j.Deaths)
+				j.State, j.Reason = api.JobPaused, fmt.Sprintf("the service crashed %d times while it worked at this",
+					j.Deaths)
 			}
 			q.log.Warn("a job is taken up again", "kind", j.Kind, "subject", j.Subject, "state", j.State)
 			if err := tx.SaveJob(j); err != nil {
@@ -281,7 +283,8 @@ func (q *Queue) safely(ctx context.Context, j api.Job) (err error) {
 	defer func() {
 		if v := recover(); v != nil {
 			p := &store.Panicked{Value: v, Stack: debug.Stack()}
-			q.log.Error("a job panicked", "kind", j.Kind, "subject", j.Subject, "panic", fmt.Sprint(v), "stack", string(p.Stack))
+			q.log.Error("a job panicked", "kind", j.Kind, "subject", j.Subject, "panic", fmt.Sprint(v), "stack",
+				string(p.Stack))
 			if crashed := q.kinds[j.Kind].Crashed; crashed != nil {
 				crashed(j.Subject, p)
 			}
@@ -313,7 +316,8 @@ func (q *Queue) ended(ctx context.Context, r *running, j api.Job, there bool, er
 	default:
 		j.Tries++
 		wait := min(first<<min(j.Tries-1, 16), longest)
-		j.State, j.Reason, j.DueAt = api.JobReady, err.Error(), q.now().Add(wait/2+time.Duration(rand.Int64N(int64(wait))))
+		j.State, j.Reason, j.DueAt = api.JobReady, err.Error(),
+			q.now().Add(wait/2+time.Duration(rand.Int64N(int64(wait))))
 		q.log.Warn("a job is tried again", "kind", j.Kind, "subject", j.Subject, "in", wait, "error", err)
 	}
 	if !there {

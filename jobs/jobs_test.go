@@ -29,7 +29,8 @@ type bench struct {
 // begin opens a queue and runs it; stop ends it where it is.
 func begin(t *testing.T, s *store.Store, kind Kind) *bench {
 	t.Helper()
-	b := &bench{t: t, store: s, queue: New(s, map[string]Kind{"work": kind}, time.Now, slog.New(slog.NewTextHandler(io.Discard, nil)))}
+	b := &bench{t: t, store: s, queue: New(s, map[string]Kind{"work": kind}, time.Now,
+		slog.New(slog.NewTextHandler(io.Discard, nil)))}
 	run, end := context.WithCancel(ctx)
 	done := make(chan struct{})
 	go func() {
@@ -109,17 +110,18 @@ func TestEnds(t *testing.T) {
 		t.Run(c.name, func(t *testing.T) {
 			var mu sync.Mutex
 			tries, told := 0, 0
-			b := begin(t, open(t), Kind{AtOnce: 1, Crashed: func(int64, *store.Panicked) { told++ }, Work: func(context.Context, int64) error {
-				mu.Lock()
-				defer mu.Unlock()
-				if tries++; tries > 1 {
-					return nil
-				}
-				if c.first == nil {
-					panic("a mistake of ours")
-				}
-				return c.first
-			}})
+			b := begin(t, open(t), Kind{AtOnce: 1, Crashed: func(int64, *store.Panicked) { told++ },
+				Work: func(context.Context, int64) error {
+					mu.Lock()
+					defer mu.Unlock()
+					if tries++; tries > 1 {
+						return nil
+					}
+					if c.first == nil {
+						panic("a mistake of ours")
+					}
+					return c.first
+				}})
 			add(t, b.store, 7)
 			b.until("it ends", func() bool { return c.state == "" && b.empty() || c.state != "" && b.in(c.state) == 1 })
 			b.stop()
@@ -145,7 +147,10 @@ func TestKeys(t *testing.T) {
 	var three sync.WaitGroup // the first three wait for each other, so that three are at once however slow the machine
 	three.Add(3)
 	var begun atomic.Int32
-	b := begin(t, open(t), Kind{AtOnce: 3, Key: func(_ context.Context, n int64) (string, error) { return fmt.Sprint(n % 5), nil }, Work: func(_ context.Context, n int64) error {
+	b := begin(t, open(t), Kind{AtOnce: 3, Key: func(_ context.Context, n int64) (string,
+		error) {
+		return fmt.Sprint(n % 5), nil
+	}, Work: func(_ context.Context, n int64) error {
 		name := fmt.Sprint(n % 5)
 		mu.Lock()
 		at[name]++

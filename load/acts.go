@@ -20,7 +20,9 @@ import (
 const actValues = 500
 
 // someForms are the forms of dates that are tried on what was not a date.
-var someForms = []string{"yyyy-mm-dd", "d.m.yyyy", "d/m/yyyy", "m/d/yyyy", "d-m-yyyy", "yyyy/m/d", "yyyy.m.d", "yyyymmdd", "d mmm yyyy", "d-mmm-yyyy", "mmm d yyyy", "mmm d, yyyy", "d.m.yy", "d/m/yy", "m/d/yy", "d-mmm-yy", "d. mmm yyyy", "yymmdd", "ddmmyyyy"}
+var someForms = []string{"yyyy-mm-dd", "d.m.yyyy", "d/m/yyyy", "m/d/yyyy", "d-m-yyyy", "yyyy/m/d", "yyyy.m.d",
+	"yyyymmdd", "d mmm yyyy", "d-mmm-yyyy", "mmm d yyyy", "mmm d, yyyy", "d.m.yy", "d/m/yy", "m/d/yy", "d-mmm-yy",
+	"d. mmm yyyy", "yymmdd", "ddmmyyyy"}
 
 // Acts lists what can be done about a load's findings, the most effective first.
 func (e *Engine) Acts(ctx context.Context, id int64) ([]api.Act, error) {
@@ -42,16 +44,19 @@ func (e *Engine) Acts(ctx context.Context, id int64) ([]api.Act, error) {
 		f := store.ValueFilter{Code: g.Code, List: g.List, Field: g.Field, Lines: g.Lines, Limit: actValues}
 		switch finding.Code(g.Code) {
 		case finding.CrosswalkMissing, finding.UnknownCode, finding.UnknownUnit:
-			a.Kind, a.Name, a.About = "list", g.List, fmt.Sprintf("Say what these are with us, or add them to the list %s", g.List)
+			a.Kind, a.Name, a.About = "list", g.List,
+				fmt.Sprintf("Say what these are with us, or add them to the list %s", g.List)
 			a.Field = fieldOf(&g)
 			if finding.Code(g.Code) == finding.CrosswalkMissing {
-				a.Kind, a.Field, a.About = "crosswalk", "", fmt.Sprintf("Say what these are with us, in the crosswalk %s", g.List)
+				a.Kind, a.Field, a.About = "crosswalk", "",
+					fmt.Sprintf("Say what these are with us, in the crosswalk %s", g.List)
 			}
 		case finding.NotADate:
 			a.Kind, a.Name, a.Field = "dates", fieldOf(&g), fieldOf(&g)
 			a.About = fmt.Sprintf("Teach the mapping %s how these dates of %s are written", l.Mapping, g.Field)
 		default:
-			a.Kind, a.Name, a.About = "accept", g.Code, "Accept for this load: "+finding.Catalogue[finding.Code(g.Code)].Title
+			a.Kind, a.Name, a.About = "accept", g.Code, "Accept for this load: "+
+				finding.Catalogue[finding.Code(g.Code)].Title
 			f.Limit = 5
 		}
 		values, err := e.store.Values(ctx, id, f)
@@ -144,7 +149,8 @@ func (e *Engine) Fix(ctx context.Context, id int64, f api.Fix, by, name string) 
 		return l, err
 	}
 	if text != kept.Text {
-		if _, err := e.store.PutMapping(ctx, api.Mapping{Name: kept.Name, Text: text, StoredAt: e.now(), StoredBy: by}); err != nil {
+		if _, err := e.store.PutMapping(ctx, api.Mapping{Name: kept.Name, Text: text, StoredAt: e.now(),
+			StoredBy: by}); err != nil {
 			return l, err
 		}
 	}
@@ -168,5 +174,6 @@ func (e *Engine) Retry(ctx context.Context, id int64, accept []finding.Code, by,
 		}
 		opt.Note = strings.TrimSpace(opt.Note + "\n" + by + " accepted " + strings.Join(names, ", "))
 	}
-	return e.Start(ctx, Request{Document: l.Document, Mapping: l.Mapping, Options: opt, By: by, Name: name, Run: l.Run, Step: l.Step})
+	return e.Start(ctx, Request{Document: l.Document, Mapping: l.Mapping, Options: opt, By: by, Name: name, Run: l.Run,
+		Step: l.Step})
 }

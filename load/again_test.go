@@ -31,22 +31,35 @@ func TestAgain(t *testing.T) {
 	}{
 		{"the same is left alone", "", "", first, report.Unchanged, "", "00417×2 00501×1"},
 		{"the same is refused", "{do: refuse}", "", first, report.Refused, "must not arrive again", "00417×2 00501×1"},
-		{"a different one is refused", "", "", strings.Replace(first, ",2,", ",3,", 1), report.Refused, `line 1 quantity was "2", is "3"`, "00417×2 00501×1"},
-		{"bound fields are changed", "{do: update}", "", strings.Replace(first, ",2,", ",3,", 1), report.Changed, `line 1 quantity was "2", is "3"`, "00417×3 00501×1"},
-		{"the load's word counts more", "{do: refuse}", report.Update, strings.Replace(first, ",2,", ",3,", 1), report.Changed, `quantity was "2"`, "00417×3 00501×1"},
-		{"a missing line is kept, a new one added", "{do: update}", "", head + "A-1,2026-03-02,00417,5,9.50\nA-1,,00518,4,1.00\n", report.Changed, `line 3 item was blank, is "00518"`, "00417×5 00501×1 00518×4"},
-		{"a missing line is closed", "{do: update, missing: close}", "", head + "A-1,2026-03-02,00417,2,9.50\n", report.Changed, `line 2 cancelled was blank, is "1"`, "00417×2 00501×1"},
-		{"a missing line refuses", "{do: update, missing: refuse}", "", head + "A-1,2026-03-02,00417,3,9.50\n", report.Refused, "stored line 2 (00501) is missing", "00417×2 00501×1"},
-		{"lines are told apart", "{do: update}", "", head + "A-1,2026-03-02,00417,3,9.50\nA-1,,00417,4,9.50\n", report.Refused, "not clear which one counts", "00417×2 00501×1"},
-		{"a blank keeps", "{do: update}", "", strings.Replace(first, ",9.50", ",", 1), report.Unchanged, "", "00417×2 00501×1"},
-		{"a blank clears", "{do: update, blanks: clear}", "", strings.Replace(first, ",9.50", ",", 1), report.Changed, `unit_price was "9.5", is blank`, "00417×2 00501×1"},
-		{"a newer one takes its place", "{do: revise}", "", head + "A-1,2026-03-09,00501,7,60.00\n", report.Changed, `ordered_on was "2026-03-02"`, "00501×7"},
-		{"an older one does not", "{do: revise}", "", head + "A-1,2026-03-01,00501,7,60.00\n", report.Refused, "is not after 2026-03-02", "00417×2 00501×1"},
+		{"a different one is refused", "", "", strings.Replace(first, ",2,", ",3,", 1), report.Refused,
+			`line 1 quantity was "2", is "3"`, "00417×2 00501×1"},
+		{"bound fields are changed", "{do: update}", "", strings.Replace(first, ",2,", ",3,", 1), report.Changed,
+			`line 1 quantity was "2", is "3"`, "00417×3 00501×1"},
+		{"the load's word counts more", "{do: refuse}", report.Update, strings.Replace(first, ",2,", ",3,", 1),
+			report.Changed, `quantity was "2"`, "00417×3 00501×1"},
+		{"a missing line is kept, a new one added", "{do: update}", "",
+			head + "A-1,2026-03-02,00417,5,9.50\nA-1,,00518,4,1.00\n", report.Changed,
+			`line 3 item was blank, is "00518"`, "00417×5 00501×1 00518×4"},
+		{"a missing line is closed", "{do: update, missing: close}", "", head + "A-1,2026-03-02,00417,2,9.50\n",
+			report.Changed, `line 2 cancelled was blank, is "1"`, "00417×2 00501×1"},
+		{"a missing line refuses", "{do: update, missing: refuse}", "", head + "A-1,2026-03-02,00417,3,9.50\n",
+			report.Refused, "stored line 2 (00501) is missing", "00417×2 00501×1"},
+		{"lines are told apart", "{do: update}", "", head + "A-1,2026-03-02,00417,3,9.50\nA-1,,00417,4,9.50\n",
+			report.Refused, "not clear which one counts", "00417×2 00501×1"},
+		{"a blank keeps", "{do: update}", "", strings.Replace(first, ",9.50", ",", 1), report.Unchanged, "",
+			"00417×2 00501×1"},
+		{"a blank clears", "{do: update, blanks: clear}", "", strings.Replace(first, ",9.50", ",", 1), report.Changed,
+			`unit_price was "9.5", is blank`, "00417×2 00501×1"},
+		{"a newer one takes its place", "{do: revise}", "", head + "A-1,2026-03-09,00501,7,60.00\n", report.Changed,
+			`ordered_on was "2026-03-02"`, "00501×7"},
+		{"an older one does not", "{do: revise}", "", head + "A-1,2026-03-01,00501,7,60.00\n", report.Refused,
+			"is not after 2026-03-02", "00417×2 00501×1"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			ctx := context.Background()
 			s := testStore(t)
-			if err := s.AddEntries(ctx, map[string][]list.Entry{"items": {{Code: "00518"}}}, nil, time.Now()); err != nil {
+			if err := s.AddEntries(ctx, map[string][]list.Entry{"items": {{Code: "00518"}}}, nil,
+				time.Now()); err != nil {
 				t.Fatal(err)
 			}
 			e := testEngine(t, s, source.DefaultLimits)
@@ -75,7 +88,8 @@ func TestAgain(t *testing.T) {
 			if wouldBe == "" {
 				wouldBe = c.outcome
 			}
-			if o.Outcome != c.outcome || would.Outcome != wouldBe || fmt.Sprint(o.Changes) != fmt.Sprint(would.Changes) {
+			if o.Outcome != c.outcome || would.Outcome != wouldBe ||
+				fmt.Sprint(o.Changes) != fmt.Sprint(would.Changes) {
 				t.Errorf("%s %v, dry %s %v; want %s", o.Outcome, o.Changes, would.Outcome, would.Changes, c.outcome)
 			}
 			said := ""
@@ -103,7 +117,8 @@ func TestAgain(t *testing.T) {
 			if got := strings.Join(lines, " "); got != c.lines {
 				t.Errorf("lines %s, want %s", got, c.lines)
 			}
-			if changed := c.outcome == report.Changed; changed != (after.Revision == 2) || changed != (len(after.Events) == 2) {
+			if changed := c.outcome == report.Changed; changed != (after.Revision == 2) ||
+				changed != (len(after.Events) == 2) {
 				t.Errorf("revision %d, %d events", after.Revision, len(after.Events))
 			}
 			// Undoing the second load brings the order back as it was.
@@ -111,7 +126,8 @@ func TestAgain(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			if again, err := s.Order(ctx, 1); err != nil || len(order.Diff(&before.Order, &again.Order)) > 0 || again.Total.Cmp(before.Total) != 0 || u.Kept != 0 {
+			if again, err := s.Order(ctx, 1); err != nil || len(order.Diff(&before.Order, &again.Order)) > 0 ||
+				again.Total.Cmp(before.Total) != 0 || u.Kept != 0 {
 				t.Errorf("undone: %+v %v %+v", u, err, again.Order)
 			}
 		})
@@ -132,7 +148,8 @@ func TestUndo(t *testing.T) {
 	}
 	for _, dry := range []bool{true, false} {
 		u, err := e.Undo(ctx, l.ID, dry, "test")
-		if err != nil || u.Removed != 1_199 || u.Kept != 1 || len(u.Why) != 1 || !strings.Contains(u.Why[0].Why, "changed by test since (revision 2") {
+		if err != nil || u.Removed != 1_199 || u.Kept != 1 || len(u.Why) != 1 ||
+			!strings.Contains(u.Why[0].Why, "changed by test since (revision 2") {
 			t.Fatalf("dry %v: %+v %v", dry, u, err)
 		}
 	}
@@ -170,7 +187,8 @@ func TestPauseAndResume(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if same, err := e.Start(ctx, Request{Document: sha, Mapping: "example", By: "test", Name: "once"}); err != nil || same.ID != l.ID {
+	if same, err := e.Start(ctx, Request{Document: sha, Mapping: "example", By: "test", Name: "once"}); err != nil ||
+		same.ID != l.ID {
 		t.Errorf("the same request made load %d besides %d (%v)", same.ID, l.ID, err)
 	}
 	begun := func() {
@@ -184,7 +202,8 @@ func TestPauseAndResume(t *testing.T) {
 	if err := e.Pause(ctx, l.ID); err != nil {
 		t.Fatal(err)
 	}
-	if l, err = e.Wait(ctx, l.ID); err != nil || l.Status != report.Paused || l.Loaded == 0 || l.Loaded == 20_000 || l.Reason == "" || l.Share <= 0 || l.Share >= 1 {
+	if l, err = e.Wait(ctx, l.ID); err != nil || l.Status != report.Paused || l.Loaded == 0 || l.Loaded == 20_000 ||
+		l.Reason == "" || l.Share <= 0 || l.Share >= 1 {
 		t.Fatalf("paused: %+v %v", l, err)
 	}
 	if _, err := e.Undo(ctx, l.ID, false, "test"); !errors.Is(err, ErrRunning) {
@@ -196,7 +215,8 @@ func TestPauseAndResume(t *testing.T) {
 	begun()
 	stop() // the service ends
 	e = testEngine(t, s, source.DefaultLimits)
-	if l, err = e.Wait(ctx, l.ID); err != nil || l.Status != report.Done || l.Loaded != 20_000 || l.Refused != bad || l.Errors != bad || l.Unchanged != 0 {
+	if l, err = e.Wait(ctx, l.ID); err != nil || l.Status != report.Done || l.Loaded != 20_000 || l.Refused != bad ||
+		l.Errors != bad || l.Unchanged != 0 {
 		t.Errorf("in the end: %+v %v", l, err)
 	}
 	for i, o := range orders(t, e) {
@@ -223,31 +243,41 @@ func TestOptions(t *testing.T) {
 		status             report.Status
 		check              func(*testing.T, *store.StoredOrder)
 	}{
-		{"chosen rows", plainMapping, doc, report.Options{OnlyRows: []string{"2", "5-"}}, report.Counts{Orders: 3, Loaded: 2, Refused: 1}, report.Done, nil},
-		{"chosen orders", plainMapping, doc, report.Options{OnlyOrders: []string{"a-2", "A-3"}}, report.Counts{Orders: 2, Loaded: 1, Refused: 1}, report.Done, nil},
-		{"stop after two", plainMapping, doc, report.Options{StopAfter: 2}, report.Counts{Orders: 4, Loaded: 2, Refused: 2}, report.Stopped, nil},
-		{"a stage", plainMapping, doc, report.Options{Stage: order.Draft}, report.Counts{Orders: 5, Loaded: 3, Refused: 2}, report.Done, func(t *testing.T, o *store.StoredOrder) {
-			if o.Status != order.Draft {
-				t.Errorf("status %s", o.Status)
-			}
-		}},
-		{"opening orders", plainMapping, doc, report.Options{Opening: true}, report.Counts{Orders: 5, Loaded: 3, Refused: 2}, report.Done, func(t *testing.T, o *store.StoredOrder) {
-			if o.Number != "A-1" || !o.Opening {
-				t.Errorf("number %s, opening %v", o.Number, o.Opening)
-			}
-		}},
-		{"defaults", noCurrency, doc, report.Options{Defaults: map[string]string{"currency": "SEK", "lines.location": "0040"}}, report.Counts{Orders: 5, Loaded: 3, Refused: 2}, report.Done, func(t *testing.T, o *store.StoredOrder) {
-			if o.Currency != "SEK" || o.Order.Lines[0].Location != "0040" {
-				t.Errorf("%s %s", o.Currency, o.Order.Lines[0].Location)
-			}
-		}},
-		{"a warning holds", held, blank, report.Options{}, report.Counts{Orders: 5, Loaded: 2, Held: 1, Refused: 2}, report.Done, nil},
-		{"it is accepted", held, blank, report.Options{Accept: []finding.Code{finding.ShouldMissing}}, report.Counts{Orders: 5, Loaded: 3, Refused: 2}, report.Done, nil},
+		{"chosen rows", plainMapping, doc, report.Options{OnlyRows: []string{"2", "5-"}},
+			report.Counts{Orders: 3, Loaded: 2, Refused: 1}, report.Done, nil},
+		{"chosen orders", plainMapping, doc, report.Options{OnlyOrders: []string{"a-2", "A-3"}},
+			report.Counts{Orders: 2, Loaded: 1, Refused: 1}, report.Done, nil},
+		{"stop after two", plainMapping, doc, report.Options{StopAfter: 2},
+			report.Counts{Orders: 4, Loaded: 2, Refused: 2}, report.Stopped, nil},
+		{"a stage", plainMapping, doc, report.Options{Stage: order.Draft},
+			report.Counts{Orders: 5, Loaded: 3, Refused: 2}, report.Done, func(t *testing.T, o *store.StoredOrder) {
+				if o.Status != order.Draft {
+					t.Errorf("status %s", o.Status)
+				}
+			}},
+		{"opening orders", plainMapping, doc, report.Options{Opening: true},
+			report.Counts{Orders: 5, Loaded: 3, Refused: 2}, report.Done, func(t *testing.T, o *store.StoredOrder) {
+				if o.Number != "A-1" || !o.Opening {
+					t.Errorf("number %s, opening %v", o.Number, o.Opening)
+				}
+			}},
+		{"defaults", noCurrency, doc, report.Options{Defaults: map[string]string{"currency": "SEK",
+			"lines.location": "0040"}}, report.Counts{Orders: 5, Loaded: 3, Refused: 2}, report.Done,
+			func(t *testing.T, o *store.StoredOrder) {
+				if o.Currency != "SEK" || o.Order.Lines[0].Location != "0040" {
+					t.Errorf("%s %s", o.Currency, o.Order.Lines[0].Location)
+				}
+			}},
+		{"a warning holds", held, blank, report.Options{}, report.Counts{Orders: 5, Loaded: 2, Held: 1, Refused: 2},
+			report.Done, nil},
+		{"it is accepted", held, blank, report.Options{Accept: []finding.Code{finding.ShouldMissing}},
+			report.Counts{Orders: 5, Loaded: 3, Refused: 2}, report.Done, nil},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			e := testEngine(t, testStore(t), source.DefaultLimits)
 			l := send(t, e, c.mapping, []byte(c.doc), Request{Options: c.opt})
-			if l.Status != c.status || l.Orders != c.want.Orders || l.Loaded != c.want.Loaded || l.Refused != c.want.Refused || l.Held != c.want.Held {
+			if l.Status != c.status || l.Orders != c.want.Orders || l.Loaded != c.want.Loaded ||
+				l.Refused != c.want.Refused || l.Held != c.want.Held {
 				t.Errorf("%s %+v, want %+v", l.Status, l.Counts, c.want)
 			}
 			if list := orders(t, e); len(list) != c.want.Loaded {
@@ -264,8 +294,10 @@ func TestOptions(t *testing.T) {
 	}
 	e := testEngine(t, testStore(t), source.DefaultLimits)
 	send(t, e, plainMapping, []byte(doc), Request{})
-	for _, opt := range []report.Options{{OnlyRows: []string{"x"}}, {Defaults: map[string]string{"colour": "red"}}, {Retry: 99}} {
-		if l, err := e.Start(context.Background(), Request{Document: mustSHA(t, e, doc), Mapping: "example", Options: opt}); err == nil {
+	for _, opt := range []report.Options{{OnlyRows: []string{"x"}}, {Defaults: map[string]string{"colour": "red"}},
+		{Retry: 99}} {
+		if l, err := e.Start(context.Background(), Request{Document: mustSHA(t, e, doc), Mapping: "example",
+			Options: opt}); err == nil {
 			t.Errorf("%+v was taken: load %d", opt, l.ID)
 		}
 	}
@@ -294,7 +326,8 @@ func mustSHA(t *testing.T, e *Engine, doc string) string {
 func TestFix(t *testing.T) {
 	ctx := context.Background()
 	e := testEngine(t, testStore(t), source.DefaultLimits)
-	text := strings.Replace(plainMapping, "{value: OSTRAND}", "{value: OSTRAND}\n  ship_to.code:  {from: Yard, crosswalk: yards, need: must}", 1)
+	text := strings.Replace(plainMapping, "{value: OSTRAND}",
+		"{value: OSTRAND}\n  ship_to.code:  {from: Yard, crosswalk: yards, need: must}", 1)
 	text = strings.Replace(text, "koinos: mapping/1\n", "# reviewed\nkoinos: mapping/1\n", 1)
 	var doc strings.Builder
 	doc.WriteString("Order,Date,Item,Qty,Price,Yard\n")
@@ -316,37 +349,47 @@ func TestFix(t *testing.T) {
 	if err != nil || len(acts) != 2 {
 		t.Fatalf("%+v %v", acts, err)
 	}
-	if a := acts[0]; a.Kind != "crosswalk" || a.Name != "yards" || a.Orders != 20 || len(a.Values) != 1 || a.Values[0] != (api.ActValue{Value: "Eest yard", Count: 20, Nearest: "0040"}) {
+	if a := acts[0]; a.Kind != "crosswalk" || a.Name != "yards" || a.Orders != 20 || len(a.Values) != 1 ||
+		a.Values[0] != (api.ActValue{Value: "Eest yard", Count: 20, Nearest: "0040"}) {
 		t.Errorf("%+v", a)
 	}
 	if a := acts[1]; a.Kind != "dates" || a.Name != "ordered_on" || a.Form != "d.m.yyyy" || a.Orders != 10 {
 		t.Errorf("%+v", a)
 	}
-	fixed, err := e.Fix(ctx, l.ID, api.Fix{Crosswalks: map[string][]list.Pair{"yards": {{Theirs: "Eest yard", Ours: "0040"}}}, Dates: map[string]string{"ordered_on": "d.m.yyyy"}}, "Ada", "")
+	fixed, err := e.Fix(ctx, l.ID, api.Fix{Crosswalks: map[string][]list.Pair{"yards": {{Theirs: "Eest yard",
+		Ours: "0040"}}}, Dates: map[string]string{"ordered_on": "d.m.yyyy"}}, "Ada", "")
 	if err != nil {
 		t.Fatal(err)
 	}
-	if fixed, err = e.Wait(ctx, fixed.ID); err != nil || fixed.Orders != 30 || fixed.Loaded != 30 || fixed.Retry != l.ID || fixed.Version != 2 {
+	if fixed, err = e.Wait(ctx, fixed.ID); err != nil || fixed.Orders != 30 || fixed.Loaded != 30 ||
+		fixed.Retry != l.ID || fixed.Version != 2 {
 		t.Fatalf("%+v %v", fixed, err)
 	}
 	kept, err := e.store.Mapping(ctx, "example", 2)
-	if err != nil || !strings.Contains(kept.Text, `ordered_on:    {dates: ["d.m.yyyy"], from: Date}`) || !strings.HasPrefix(kept.Text, "# reviewed\n") {
+	if err != nil || !strings.Contains(kept.Text, `ordered_on:    {dates: ["d.m.yyyy"], from: Date}`) ||
+		!strings.HasPrefix(kept.Text, "# reviewed\n") {
 		t.Errorf("%v\n%s", err, kept.Text)
 	}
 	// A value that a list does not have gets a crosswalk of its own.
 	units := strings.Replace(text, "  quantity:", "  unit:       {from: Unit}\n  quantity:", 1)
-	odd := send(t, e, units, []byte("Order,Date,Item,Qty,Price,Yard,Unit\nU-1,2026-03-02,00417,2,9.50,East yard,EA\nU-2,2026-03-02,00417,2,9.50,East yard,pce\n"), Request{})
-	if acts, err = e.Acts(ctx, odd.ID); err != nil || len(acts) != 1 || acts[0].Kind != "list" || acts[0].Field != "lines.unit" {
+	odd := send(t, e, units,
+		[]byte("Order,Date,Item,Qty,Price,Yard,Unit\nU-1,2026-03-02,00417,2,9.50,East "+
+			"yard,EA\nU-2,2026-03-02,00417,2,9.50,East yard,pce\n"), Request{})
+	if acts, err = e.Acts(ctx, odd.ID); err != nil || len(acts) != 1 || acts[0].Kind != "list" ||
+		acts[0].Field != "lines.unit" {
 		t.Fatalf("%+v %v", acts, err)
 	}
-	meant, err := e.Fix(ctx, odd.ID, api.Fix{Means: map[string][]list.Pair{"lines.unit": {{Theirs: "pce", Ours: "EA"}}}}, "Ada", "")
+	meant, err := e.Fix(ctx, odd.ID, api.Fix{Means: map[string][]list.Pair{"lines.unit": {{Theirs: "pce",
+		Ours: "EA"}}}}, "Ada", "")
 	if err != nil {
 		t.Fatal(err)
 	}
 	if meant, err = e.Wait(ctx, meant.ID); err != nil || meant.Loaded != 1 || meant.Orders != 1 {
 		t.Errorf("%+v %v", meant, err)
 	}
-	if all := send(t, e, mustMapping(t, e), []byte("Order,Date,Item,Qty,Price,Yard,Unit\nU-3,2026-03-02,00417,2,9.50,East yard,EA\nU-4,2026-03-02,00417,2,9.50,East yard,pce\n"), Request{}); all.Loaded != 2 {
+	if all := send(t, e, mustMapping(t, e),
+		[]byte("Order,Date,Item,Qty,Price,Yard,Unit\nU-3,2026-03-02,00417,2,9.50,East "+
+			"yard,EA\nU-4,2026-03-02,00417,2,9.50,East yard,pce\n"), Request{}); all.Loaded != 2 {
 		t.Errorf("what the crosswalk does not have is not kept: %+v", all.Counts)
 	}
 	if acts, err = e.Acts(ctx, fixed.ID); err != nil || len(acts) != 0 {
@@ -359,8 +402,11 @@ func TestFix(t *testing.T) {
 func TestResults(t *testing.T) {
 	ctx := context.Background()
 	e := testEngine(t, testStore(t), source.DefaultLimits)
-	text := strings.Replace(plainMapping, "  kind: sales\n", "  kind: sales\n  again: {do: update}\n", 1) + "results: {outcome: A, number: G, line: H, line_id: I, warnings: J, fields: {status: K, total: L, lines.amount: M}}\n"
-	l := send(t, e, text, []byte(head+"A-1,2026-03-02,00417,2,9.50\nA-1,,00501,1,64.50\nA-2,2026-03-02,99999,2,9.50\n"), Request{})
+	text := strings.Replace(plainMapping, "  kind: sales\n", "  kind: sales\n  again: {do: update}\n", 1) +
+		"results: {outcome: A, number: G, line: H, line_id: I, warnings: J, fields: {status: K, total: L, " +
+		"lines.amount: M}}\n"
+	l := send(t, e, text, []byte(head+"A-1,2026-03-02,00417,2,9.50\nA-1,,00501,1,64.50\nA-2,2026-03-02,99999,2,9.50\n"),
+		Request{})
 	send(t, e, text, []byte(head+"A-1,2026-03-02,00501,3,\n"), Request{})
 	sets, opt, err := e.Sets(ctx, l, true)
 	if err != nil {
@@ -375,14 +421,16 @@ func TestResults(t *testing.T) {
 	if err := report.MarkedCSV(&b, f, f.Size(), opt, sets); err != nil {
 		t.Fatal(err)
 	}
-	const want = "Order,Date,Item,Qty,Price,Koinos outcome,Koinos order,Koinos line,Koinos line id,Koinos warnings,Koinos status,Koinos total,Koinos lines.amount,Koinos message\r\n" +
+	const want = "Order,Date,Item,Qty,Price,Koinos outcome,Koinos order,Koinos line,Koinos line id,Koinos " +
+		"warnings,Koinos status,Koinos total,Koinos lines.amount,Koinos message\r\n" +
 		"A-1,2026-03-02,00417,2,9.50,loaded,SO-000001,1,1-1,,open,212.50,19.00,\r\nA-1,,00501,1,64.50,loaded,SO-000001,2,1-2,,open,212.50,193.50,\r\n" +
 		"A-2,2026-03-02,99999,2,9.50,refused,,,,,,,,"
 	if got := strings.TrimPrefix(b.String(), "\ufeff"); !strings.HasPrefix(got, want) {
 		t.Errorf("%s\nwant %s", got, want)
 	}
 	b.Reset()
-	if err := report.FailedCSV(&b, f, f.Size(), opt, sets[0]); err != nil || strings.Count(b.String(), "\r\n") != 2 || !strings.Contains(b.String(), "A-2,2026-03-02,99999") {
+	if err := report.FailedCSV(&b, f, f.Size(), opt, sets[0]); err != nil || strings.Count(b.String(), "\r\n") != 2 ||
+		!strings.Contains(b.String(), "A-2,2026-03-02,99999") {
 		t.Errorf("%v %s", err, b.String())
 	}
 }
@@ -392,24 +440,30 @@ func TestResults(t *testing.T) {
 func TestSequence(t *testing.T) {
 	ctx := context.Background()
 	e := testEngine(t, testStore(t), source.DefaultLimits)
-	sha := dropShip(t, e.store, head+"A-1,2026-03-02,00417,2,9.50\nA-1,,00501,1,64.50\nA-2,2026-03-02,0O417,2,9.50\nA-3,2026-03-02,00501,3,1.00\n")
+	sha := dropShip(t, e.store,
+		head+"A-1,2026-03-02,00417,2,9.50\nA-1,,00501,1,64.50\nA-2,2026-03-02,0O417,2,9.50\nA-3,2026-03-02,00501,3,1.00\n")
 	r := finish(t, e, RunRequest{Document: sha, Sequence: "drop-ship", By: "test"})
-	if r.Status != report.Done || len(r.Loads) != 2 || r.Loads[0].Loaded != 2 || r.Loads[0].Refused != 1 || r.Loads[1].Loaded != 2 || r.Loads[1].Held != 1 {
+	if r.Status != report.Done || len(r.Loads) != 2 || r.Loads[0].Loaded != 2 || r.Loads[0].Refused != 1 ||
+		r.Loads[1].Loaded != 2 || r.Loads[1].Held != 1 {
 		t.Fatalf("%+v", r)
 	}
 	custom := func(o *store.StoredOrder, line int) string { return o.ResultValue("lines.custom.cost", line) }
 	sale, err := e.store.Order(ctx, 3)
-	if err != nil || sale.ResultValue("reference.purchase", 0) != "PO-000001" || custom(sale, 1) != "19.00" || custom(sale, 2) != "64.50" {
+	if err != nil || sale.ResultValue("reference.purchase", 0) != "PO-000001" || custom(sale, 1) != "19.00" ||
+		custom(sale, 2) != "64.50" {
 		t.Errorf("%+v %v", sale.Order, err)
 	}
-	if err := e.store.AddEntries(ctx, map[string][]list.Entry{"items": {{Code: "0O417"}}}, nil, time.Now()); err != nil {
+	if err := e.store.AddEntries(ctx, map[string][]list.Entry{"items": {{Code: "0O417"}}}, nil,
+		time.Now()); err != nil {
 		t.Fatal(err)
 	}
 	again := finish(t, e, RunRequest{AgainOf: r.ID})
-	if a, b := again.Loads[0].Counts, again.Loads[1].Counts; a.Loaded != 1 || a.Unchanged != 2 || b.Loaded != 1 || b.Unchanged != 2 || b.Held != 0 {
+	if a, b := again.Loads[0].Counts, again.Loads[1].Counts; a.Loaded != 1 || a.Unchanged != 2 || b.Loaded != 1 ||
+		b.Unchanged != 2 || b.Held != 0 {
 		t.Errorf("the second run: %+v and %+v", a, b)
 	}
-	if late, err := e.store.Order(ctx, 6); err != nil || late.ResultValue("reference.purchase", 0) != "PO-000003" || late.SenderNumber != "A-2" {
+	if late, err := e.store.Order(ctx, 6); err != nil || late.ResultValue("reference.purchase", 0) != "PO-000003" ||
+		late.SenderNumber != "A-2" {
 		t.Errorf("%+v %v", late.Order, err)
 	}
 	if _, err := e.StartRun(ctx, RunRequest{Document: sha, Sequence: "nothing"}); !errors.Is(err, store.ErrNotFound) {
@@ -429,7 +483,9 @@ func TestPost(t *testing.T) {
 	const n, times = 40, 3
 	for i := range n * times {
 		go func() {
-			o := order.Order{Kind: order.Sales, SenderNumber: fmt.Sprintf("P-%d", i%n), Partner: "OSTRAND", Lines: []order.Line{{Item: "00417", Quantity: order.MustNumber("2"), UnitPrice: order.MustNumber("9.50")}}}
+			o := order.Order{Kind: order.Sales, SenderNumber: fmt.Sprintf("P-%d", i%n), Partner: "OSTRAND",
+				Lines: []order.Line{{Item: "00417", Quantity: order.MustNumber("2"),
+					UnitPrice: order.MustNumber("9.50")}}}
 			p, err := e.Post(ctx, &o, fmt.Appendf(nil, `{"sender_number": "P-%d"}`, i%n), "", "test")
 			answers <- answer{p, err}
 		}()
@@ -447,7 +503,8 @@ func TestPost(t *testing.T) {
 		t.Errorf("%v, %d numbers", count, len(numbers))
 	}
 	bad := order.Order{Kind: order.Sales, Partner: "OSTRAND", Lines: []order.Line{{Item: "00417"}}}
-	if p, err := e.Post(ctx, &bad, []byte("{}"), "", "test"); err != nil || p.Outcome != report.Refused || len(p.Findings) < 2 {
+	if p, err := e.Post(ctx, &bad, []byte("{}"), "", "test"); err != nil || p.Outcome != report.Refused ||
+		len(p.Findings) < 2 {
 		t.Errorf("%+v %v", p, err)
 	}
 }

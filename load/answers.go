@@ -56,7 +56,8 @@ func (e *Engine) Sets(ctx context.Context, l report.Load, whole bool) ([]report.
 		if len(loads) > 1 {
 			name = l.Step
 		}
-		sets = append(sets, report.Set{Name: name, Results: m.Results, Answers: &answers{ctx: ctx, e: e, load: l, m: m}})
+		sets = append(sets, report.Set{Name: name, Results: m.Results,
+			Answers: &answers{ctx: ctx, e: e, load: l, m: m}})
 	}
 	return sets, opt, nil
 }
@@ -173,7 +174,8 @@ func (a *answers) draftAll() error {
 
 // Succeeded gives what of a JSON document went in, so that the rest can be
 // written again: the pointers of the orders, and of NDJSON their lines.
-func (e *Engine) Succeeded(ctx context.Context, l report.Load) (pointers map[string]bool, lines map[int]bool, err error) {
+func (e *Engine) Succeeded(ctx context.Context, l report.Load) (pointers map[string]bool, lines map[int]bool,
+	err error) {
 	m, err := e.mappingOf(ctx, &l)
 	if err != nil {
 		return nil, nil, err
@@ -200,7 +202,8 @@ func (e *Engine) Succeeded(ctx context.Context, l report.Load) (pointers map[str
 			page = page[1:]
 		}
 		if len(page) == 0 {
-			if page, err = e.store.Outcomes(ctx, l.ID, store.OutcomeFilter{After: g.Seq - 1, Limit: 2_000}); err != nil {
+			if page, err = e.store.Outcomes(ctx, l.ID, store.OutcomeFilter{After: g.Seq - 1,
+				Limit: 2_000}); err != nil {
 				return nil, nil, err
 			}
 		}

@@ -28,7 +28,8 @@ func benchDocument(n int) []byte {
 	for i := range n {
 		for l := range 10 {
 			q := (i+l)%50 + 1
-			fmt.Fprintf(&b, "A-%07d,2026-03-02,OSTRAND,East yard,N30,%05d,\"Braided rope 10 mm, white\",%d,MTR,1.45,0,%d.%02d,2026-03-30,on pallets\n", i, (i*7+l)%977, q, q*145/100, q*145%100)
+			fmt.Fprintf(&b, "A-%07d,2026-03-02,OSTRAND,East yard,N30,%05d,\"Braided rope 10 mm, "+
+				"white\",%d,MTR,1.45,0,%d.%02d,2026-03-30,on pallets\n", i, (i*7+l)%977, q, q*145/100, q*145%100)
 		}
 	}
 	return b.Bytes()
@@ -102,7 +103,8 @@ func BenchmarkLoad(b *testing.B) {
 		for i := range 977 {
 			items = append(items, list.Entry{Code: fmt.Sprintf("%05d", i)})
 		}
-		for name, entries := range map[string][]list.Entry{"items": items, "customers": {{Code: "OSTRAND"}}, "units": {{Code: "MTR"}}} {
+		for name, entries := range map[string][]list.Entry{"items": items, "customers": {{Code: "OSTRAND"}},
+			"units": {{Code: "MTR"}}} {
 			if err := s.PutList(b.Context(), name, entries, time.Now()); err != nil {
 				b.Fatal(err)
 			}
@@ -135,14 +137,16 @@ func floor(b *testing.B, doc []byte) {
 	if err := os.WriteFile(file, doc, 0o600); err != nil {
 		b.Fatal(err)
 	}
-	db, err := sql.Open("sqlite3", "file:"+filepath.Join(dir, "floor.db")+"?_journal_mode=WAL&_foreign_keys=on&_synchronous=FULL")
+	db, err := sql.Open("sqlite3", "file:"+filepath.Join(dir, "floor.db")+
+		"?_journal_mode=WAL&_foreign_keys=on&_synchronous=FULL")
 	if err != nil {
 		b.Fatal(err)
 	}
 	defer db.Close()
 	db.SetMaxOpenConns(1)
 	for _, q := range []string{
-		`CREATE TABLE o (id INTEGER PRIMARY KEY, number TEXT, ordered TEXT, partner TEXT, yard TEXT, terms TEXT)`, `CREATE INDEX oi ON o (number)`,
+		`CREATE TABLE o (id INTEGER PRIMARY KEY, number TEXT, ordered TEXT, partner TEXT, yard TEXT, terms TEXT)`,
+		`CREATE INDEX oi ON o (number)`,
 		`CREATE TABLE l (order_id INTEGER REFERENCES o (id), n INTEGER, item TEXT, description TEXT, qty TEXT, unit TEXT, price TEXT, less TEXT, amount TEXT, wanted TEXT, note TEXT, PRIMARY KEY (order_id, n))`, `CREATE INDEX li ON l (item)`,
 	} {
 		if _, err := db.Exec(q); err != nil {
@@ -195,7 +199,8 @@ func floor(b *testing.B, doc []byte) {
 			}
 		}
 		n++
-		if _, err := line.Exec(id, n, row[5], row[6], row[7], row[8], row[9], row[10], row[11], row[12], row[13]); err != nil {
+		if _, err := line.Exec(id, n, row[5], row[6], row[7], row[8], row[9], row[10], row[11], row[12],
+			row[13]); err != nil {
 			b.Fatal(err)
 		}
 	}

@@ -64,7 +64,8 @@ func (e *Engine) draft(ctx context.Context, l report.Load, seq int, watch func(r
 // Try runs a document through a mapping without a store: what a dry run finds
 // but for orders that are stored already. Each draft goes to order and each
 // finding to each as they come; either may be nil.
-func Try(ctx context.Context, r io.ReaderAt, size int64, m *mapping.Mapping, set *list.Set, limits source.Limits, order func(*intent.Intent), each func(finding.Finding)) (report.Load, error) {
+func Try(ctx context.Context, r io.ReaderAt, size int64, m *mapping.Mapping, set *list.Set, limits source.Limits,
+	order func(*intent.Intent), each func(finding.Finding)) (report.Load, error) {
 	l, notes, err := try(ctx, r, size, m, set, limits, order, each)
 	if each != nil {
 		for _, f := range notes {
@@ -76,13 +77,15 @@ func Try(ctx context.Context, r io.ReaderAt, size int64, m *mapping.Mapping, set
 
 // Expected is Try for people and for comparison: it writes the orders and what
 // was found in the form of report.Expected.
-func Expected(ctx context.Context, w io.Writer, r io.ReaderAt, size int64, m *mapping.Mapping, set *list.Set, limits source.Limits) (report.Load, error) {
+func Expected(ctx context.Context, w io.Writer, r io.ReaderAt, size int64, m *mapping.Mapping, set *list.Set,
+	limits source.Limits) (report.Load, error) {
 	e := report.NewExpected(w)
 	l, notes, err := try(ctx, r, size, m, set, limits, e.Add, nil)
 	return l, errors.Join(err, e.Close(notes))
 }
 
-func try(ctx context.Context, r io.ReaderAt, size int64, m *mapping.Mapping, set *list.Set, limits source.Limits, order func(*intent.Intent), each func(finding.Finding)) (report.Load, []finding.Finding, error) {
+func try(ctx context.Context, r io.ReaderAt, size int64, m *mapping.Mapping, set *list.Set, limits source.Limits,
+	order func(*intent.Intent), each func(finding.Finding)) (report.Load, []finding.Finding, error) {
 	l := report.Load{Mapping: m.Name, Options: report.Options{DryRun: true}, Status: report.Done}
 	count := func(f finding.Finding) {
 		l.Errors += btoi(f.Severity == finding.Error)

@@ -52,7 +52,8 @@ func (r *run) snapshot(now time.Time) report.Load {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	l := r.load
-	if took := now.Sub(r.began).Seconds(); l.Status == report.Running && !r.began.IsZero() && took > 0.2 && l.Share > r.share {
+	if took := now.Sub(r.began).Seconds(); l.Status == report.Running && !r.began.IsZero() && took > 0.2 &&
+		l.Share > r.share {
 		l.RowsASecond = int(float64(l.Rows-r.rows) / took)
 		l.SecondsLeft = int(took/(l.Share-r.share)*(1-l.Share) + 0.999)
 	}
@@ -167,7 +168,8 @@ func (e *Engine) mappingOf(ctx context.Context, l *report.Load) (*mapping.Mappin
 	}
 	m, err = m.With(mapping.Asked{Rows: l.OnlyRows, Sheets: l.OnlySheets, Defaults: l.Defaults, Of: l.Of})
 	if err == nil && m.Of == "" {
-		f := finding.New(finding.MappingMissingKey, origin.Place{}, "of", "The mapping %s does not say which orders its records speak of.", l.Mapping)
+		f := finding.New(finding.MappingMissingKey, origin.Place{}, "of",
+			"The mapping %s does not say which orders its records speak of.", l.Mapping)
 		f.Hint = "Say of: sales or of: purchase under orders in the mapping."
 		return nil, &f
 	}
@@ -226,7 +228,8 @@ func (e *Engine) Wait(ctx context.Context, id int64) (report.Load, error) {
 // Cancel stops a load for good. Orders that are stored stay; loading the
 // document again recognises them.
 func (e *Engine) Cancel(ctx context.Context, id int64) error {
-	return e.halt(ctx, id, errCancelled, report.Cancelled, func(l *report.Load) bool { return l.Status == report.Paused || l.Status == report.Waiting })
+	return e.halt(ctx, id, errCancelled, report.Cancelled,
+		func(l *report.Load) bool { return l.Status == report.Paused || l.Status == report.Waiting })
 }
 
 // Pause stops a load so that it can go on from there.
@@ -235,7 +238,8 @@ func (e *Engine) Pause(ctx context.Context, id int64) error {
 }
 
 // halt stops a load that is at work with a cause, or gives one that waits its status.
-func (e *Engine) halt(ctx context.Context, id int64, cause error, status report.Status, may func(*report.Load) bool) error {
+func (e *Engine) halt(ctx context.Context, id int64, cause error, status report.Status,
+	may func(*report.Load) bool) error {
 	if e.queue.Stop(api.LoadJob, id, cause) {
 		return nil
 	}
@@ -254,7 +258,8 @@ func (e *Engine) halt(ctx context.Context, id int64, cause error, status report.
 	e.queue.Forget(api.LoadJob, id)
 	return e.store.Write(ctx, func(tx *store.Tx) error {
 		if err := tx.SaveLoad(&l); err != nil || status == report.Paused {
-			return errors.Join(err, tx.SaveJob(api.Job{Kind: api.LoadJob, Subject: id, State: api.JobPaused, DueAt: e.now(), Reason: "somebody paused it"}))
+			return errors.Join(err, tx.SaveJob(api.Job{Kind: api.LoadJob, Subject: id, State: api.JobPaused,
+				DueAt: e.now(), Reason: "somebody paused it"}))
 		}
 		return tx.EndJob(api.LoadJob, id)
 	})
@@ -325,7 +330,9 @@ func (e *Engine) perform(ctx context.Context, id int64) error {
 	final := t.finished
 	if final == nil {
 		final = t.end(end.status, end.reason, end.notes)
-		err = e.store.Write(context.WithoutCancel(ctx), func(tx *store.Tx) error { return t.keepEnd(tx, final, end.notes) })
+		err = e.store.Write(context.WithoutCancel(ctx), func(tx *store.Tx) error {
+			return t.keepEnd(tx, final, end.notes)
+		})
 	} else {
 		err = nil
 	}
@@ -340,7 +347,8 @@ func (e *Engine) perform(ctx context.Context, id int64) error {
 	e.total.Loaded += final.Loaded
 	e.total.Refused += final.Refused
 	e.mu.Unlock()
-	log.Info("load ended", "status", final.Status, "orders", final.Orders, "loaded", final.Loaded, "refused", final.Refused,
+	log.Info("load ended", "status", final.Status, "orders", final.Orders, "loaded", final.Loaded, "refused",
+		final.Refused,
 		"seconds", e.now().Sub(final.StartedAt).Seconds())
 	switch {
 	case end.later != nil:
@@ -376,7 +384,8 @@ func (t *target) verdict(ctx context.Context, err error, log *slog.Logger) *verd
 		return nil
 	case store.IsFull(err):
 		log.Error("load paused", "error", err)
-		return &verdict{status: report.Paused, reason: "the disk is full or cannot be written; it goes on by itself when there is room", later: err}
+		return &verdict{status: report.Paused,
+			reason: "the disk is full or cannot be written; it goes on by itself when there is room", later: err}
 	}
 	found := finding.Of(err)
 	if found == nil {

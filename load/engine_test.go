@@ -57,18 +57,24 @@ func TestLoading(t *testing.T) {
 		want   report.Counts // the outcomes
 		stored int           // orders in the store afterwards
 	}{
-		{"a dry run stores nothing", doc, Request{Options: report.Options{DryRun: true}}, report.Counts{Ready: n, Refused: bad}, 0},
-		{"all or none with a bad order stores nothing", doc, Request{Options: report.Options{AllOrNone: true}}, report.Counts{Withheld: n, Refused: bad}, 0},
+		{"a dry run stores nothing", doc, Request{Options: report.Options{DryRun: true}},
+			report.Counts{Ready: n, Refused: bad}, 0},
+		{"all or none with a bad order stores nothing", doc, Request{Options: report.Options{AllOrNone: true}},
+			report.Counts{Withheld: n, Refused: bad}, 0},
 		{"good orders go in although others fail", doc, Request{}, report.Counts{Loaded: n, Refused: bad}, n},
 		{"the same document again makes no second order", doc, Request{}, report.Counts{Unchanged: n, Refused: bad}, n},
-		{"a dry run sees what is stored", doc, Request{Options: report.Options{DryRun: true}}, report.Counts{Unchanged: n, Refused: bad}, n},
-		{"all or none of good orders stores all", clean, Request{Options: report.Options{AllOrNone: true}}, report.Counts{Loaded: 2}, n + 2},
-		{"all or none again changes nothing", clean, Request{Options: report.Options{AllOrNone: true}}, report.Counts{Unchanged: 2}, n + 2},
+		{"a dry run sees what is stored", doc, Request{Options: report.Options{DryRun: true}},
+			report.Counts{Unchanged: n, Refused: bad}, n},
+		{"all or none of good orders stores all", clean, Request{Options: report.Options{AllOrNone: true}},
+			report.Counts{Loaded: 2}, n + 2},
+		{"all or none again changes nothing", clean, Request{Options: report.Options{AllOrNone: true}},
+			report.Counts{Unchanged: 2}, n + 2},
 	}
 	e := testEngine(t, testStore(t), source.DefaultLimits)
 	for _, s := range steps {
 		l := send(t, e, plainMapping, s.doc, s.req)
-		got := report.Counts{Loaded: l.Loaded, Ready: l.Ready, Unchanged: l.Unchanged, Refused: l.Refused, Withheld: l.Withheld}
+		got := report.Counts{Loaded: l.Loaded, Ready: l.Ready, Unchanged: l.Unchanged, Refused: l.Refused,
+			Withheld: l.Withheld}
 		if l.Status != report.Done || got != s.want {
 			t.Fatalf("%s: %s %+v, want %+v", s.name, l.Status, got, s.want)
 		}
@@ -109,7 +115,8 @@ lines:
   gtin: {from: EAN}
   tax_percent: {value: 20}`, 1)
 	e := testEngine(t, testStore(t), source.DefaultLimits)
-	l := send(t, e, text, []byte("Order,Date,Item,Qty,Price,City,Hull,EAN\nA-1,2026-03-02,00417,2,9.50,Ostrand,H7,0012345678905\n,,,,,,,\nA-1,,00501,1,64.50,,,\n"), Request{})
+	l := send(t, e, text,
+		[]byte("Order,Date,Item,Qty,Price,City,Hull,EAN\nA-1,2026-03-02,00417,2,9.50,Ostrand,H7,0012345678905\n,,,,,,,\nA-1,,00501,1,64.50,,,\n"), Request{})
 	if l.Loaded != 1 {
 		t.Fatalf("%+v", l)
 	}
@@ -123,9 +130,12 @@ lines:
 		have[fmt.Sprintf("%d %s", line, field)] = value + " @ " + trace.Place(line, field).String()
 	})
 	for key, want := range map[string]string{
-		"0 sender_number": "A-1 @ row 2 column 1", "0 ordered_on": "2026-03-02 @ row 2 column 2", "0 partner": "OSTRAND @ ", "0 ship_to.city": "Ostrand @ row 2 column 6",
-		"0 custom.hull": "H7 @ row 2 column 7", "0 charge.freight": "5 @ ", "1 gtin": "0012345678905 @ row 2 column 8", "1 item": "00417 @ row 2 column 3",
-		"2 item": "00501 @ row 4 column 3", "2 quantity": "1 @ row 4 column 4", "2 number": "2 @ ", "1 tax_percent": "20 @ ",
+		"0 sender_number": "A-1 @ row 2 column 1", "0 ordered_on": "2026-03-02 @ row 2 column 2",
+		"0 partner": "OSTRAND @ ", "0 ship_to.city": "Ostrand @ row 2 column 6",
+		"0 custom.hull": "H7 @ row 2 column 7", "0 charge.freight": "5 @ ", "1 gtin": "0012345678905 @ row 2 column 8",
+		"1 item": "00417 @ row 2 column 3",
+		"2 item": "00501 @ row 4 column 3", "2 quantity": "1 @ row 4 column 4", "2 number": "2 @ ",
+		"1 tax_percent": "20 @ ",
 	} {
 		if have[key] != want {
 			t.Errorf("%s is %q, want %q", key, have[key], want)
@@ -135,7 +145,8 @@ lines:
 	if o.Goods.String() != "83.50" || o.Tax.String() != "16.70" || o.Total.String() != "105.20" || o.Status != "open" {
 		t.Errorf("goods %s tax %s total %s status %s", o.Goods, o.Tax, o.Total, o.Status)
 	}
-	if len(o.Events) != 1 || o.Events[0].Origin.By != "test" || o.Events[0].Origin.Load != l.ID || from.Mapping != "example" {
+	if len(o.Events) != 1 || o.Events[0].Origin.By != "test" || o.Events[0].Origin.Load != l.ID ||
+		from.Mapping != "example" {
 		t.Errorf("events %+v", o.Events)
 	}
 }
@@ -211,9 +222,11 @@ func TestSeveralSheets(t *testing.T) {
 		if _, err := f.NewSheet(name); err != nil {
 			t.Fatal(err)
 		}
-		rows := [][]any{{"Order", "Date", "Item", "Qty", "Price"}, {"", "", "00417", 1, 9.5}, {fmt.Sprintf("A-%d", i), "2026-03-02", "00417", 2, 9.5}}
+		rows := [][]any{{"Order", "Date", "Item", "Qty", "Price"}, {"", "", "00417", 1, 9.5},
+			{fmt.Sprintf("A-%d", i), "2026-03-02", "00417", 2, 9.5}}
 		if i == 2 { // another order of columns, further down
-			rows = [][]any{{"South"}, {}, {"Price", "Qty", "Item", "Date", "Order"}, {64.5, 1, "00501", "2026-03-02", "A-2"}, {9.5, 3, "00417", "", ""}}
+			rows = [][]any{{"South"}, {}, {"Price", "Qty", "Item", "Date", "Order"},
+				{64.5, 1, "00501", "2026-03-02", "A-2"}, {9.5, 3, "00417", "", ""}}
 		}
 		for r, row := range rows {
 			must(f.SetSheetRow(name, fmt.Sprintf("A%d", r+1), &row))
@@ -222,7 +235,8 @@ func TestSeveralSheets(t *testing.T) {
 	var doc bytes.Buffer
 	must(f.Write(&doc))
 	e := testEngine(t, testStore(t), source.DefaultLimits)
-	l := send(t, e, strings.Replace(plainMapping, "orders:", "document: {sheet: \"orders *\"}\norders:", 1), doc.Bytes(), Request{})
+	l := send(t, e, strings.Replace(plainMapping, "orders:", "document: {sheet: \"orders *\"}\norders:", 1),
+		doc.Bytes(), Request{})
 	if l.Loaded != 2 || l.Refused != 1 || l.Lines != 3 {
 		t.Fatalf("%+v", l.Counts)
 	}
@@ -234,7 +248,8 @@ func TestSeveralSheets(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, trace := o.Base(); trace.Place(2, "quantity").String() != "'Orders south'!B5" || trace.Place(0, "ordered_on").String() != "'Orders south'!D4" {
+	if _, trace := o.Base(); trace.Place(2, "quantity").String() != "'Orders south'!B5" ||
+		trace.Place(0, "ordered_on").String() != "'Orders south'!D4" {
 		t.Errorf("%+v", trace)
 	}
 }
@@ -247,13 +262,15 @@ func TestCorrectedDocument(t *testing.T) {
 	if l := send(t, e, plainMapping, []byte(wrong), Request{}); l.Loaded != 2 || l.Refused != 1 {
 		t.Fatalf("%+v", l.Counts)
 	}
-	right := head + "A-0,2026-03-01,00417,1,9.50\n" + strings.Replace(strings.TrimPrefix(wrong, head), "0O417", "00417", 1)
+	right := head + "A-0,2026-03-01,00417,1,9.50\n" + strings.Replace(strings.TrimPrefix(wrong, head), "0O417", "00417",
+		1)
 	if l := send(t, e, plainMapping, []byte(right), Request{}); l.Loaded != 2 || l.Unchanged != 2 || l.Refused != 0 {
 		t.Errorf("corrected: %+v", l.Counts)
 	}
 	nameless := strings.Replace(plainMapping, "  sender_number: {from: Order, need: must}\n", "", 1)
 	for i, want := range []report.Counts{{Loaded: 4, Warnings: 4}, {Unchanged: 4, Warnings: 4}} {
-		if l := send(t, e, nameless, []byte(right), Request{}); l.Loaded != want.Loaded || l.Unchanged != want.Unchanged || l.Warnings != want.Warnings {
+		if l := send(t, e, nameless, []byte(right), Request{}); l.Loaded != want.Loaded ||
+			l.Unchanged != want.Unchanged || l.Warnings != want.Warnings {
 			t.Errorf("nameless, time %d: %+v", i+1, l.Counts)
 		}
 	}

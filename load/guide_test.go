@@ -20,7 +20,8 @@ import (
 	"koinos/core/writing"
 )
 
-var inGuide = regexp.MustCompile("(?s)```yaml example\n(.*?)```\n((?:```(?:csv|json|ndjson|x12|sheet [^\n]*)\n.*?```\n)+)```orders\n(.*?)```\n")
+var inGuide = regexp.MustCompile("(?s)```yaml example\n(.*?)```\n((?:```(?:csv|json|ndjson|x12|sheet " +
+	"[^\n]*)\n.*?```\n)+)```orders\n(.*?)```\n")
 var block = regexp.MustCompile("(?s)```(csv|json|ndjson|x12|sheet ([^\n]*))\n(.*?)```\n")
 
 // Every example of the guide is run, and says what comes out.
@@ -91,7 +92,8 @@ func runExample(t *testing.T, text, blocks string) string {
 	}
 	var out strings.Builder
 	set := &list.Set{Lists: map[string]*list.List{}, Crosswalks: map[string]*list.Crosswalk{}}
-	if _, err := Expected(context.Background(), &out, bytes.NewReader(doc), int64(len(doc)), m, set, source.DefaultLimits); err != nil {
+	if _, err := Expected(context.Background(), &out, bytes.NewReader(doc), int64(len(doc)), m, set,
+		source.DefaultLimits); err != nil {
 		t.Errorf("%s\n%v", text, err)
 	}
 	if m.Document.Set == "" { // X12 is written by the exchange
@@ -109,7 +111,8 @@ func ordersOf(t *testing.T, m *mapping.Mapping, doc []byte, set *list.Set) (orde
 		}
 		orders = append(orders, d.Order)
 	}
-	if _, err := Try(context.Background(), bytes.NewReader(doc), int64(len(doc)), m, set, source.DefaultLimits, keep, nil); err != nil {
+	if _, err := Try(context.Background(), bytes.NewReader(doc), int64(len(doc)), m, set, source.DefaultLimits, keep,
+		nil); err != nil {
 		t.Fatal(err)
 	}
 	return orders, refused
@@ -140,7 +143,8 @@ func roundTrip(t *testing.T, m *mapping.Mapping, doc []byte, set *list.Set) {
 		return
 	}
 	if refused != "" || len(again) != len(orders) {
-		t.Errorf("%s\nis written as\n%s\nwhich reads as %d orders, not %d %s", m.Text, buf.String(), len(again), len(orders), refused)
+		t.Errorf("%s\nis written as\n%s\nwhich reads as %d orders, not %d %s", m.Text, buf.String(), len(again),
+			len(orders), refused)
 		return
 	}
 	for i := range orders {

@@ -32,10 +32,11 @@ type aLine struct {
 
 // layout is one of the many ways in which people write orders down.
 type layout struct {
-	workbook                    bool
-	delimiter, lineEnd, enc     string
-	decimal, thousands, day     string
-	once, opener, blankBetween  bool // header facts on the first row only; an opener instead of a key; a blank row behind each order
+	workbook                bool
+	delimiter, lineEnd, enc string
+	decimal, thousands, day string
+	// header facts on the first row only; an opener instead of a key; a blank row behind each order
+	once, opener, blankBetween  bool
 	titles, total, shuffled     bool
 	quoteAll, letters, realDays bool
 }
@@ -44,15 +45,18 @@ func someLayout(r *rand.Rand) layout {
 	coin := func() bool { return r.IntN(2) == 0 }
 	pick := func(words ...string) string { return words[r.IntN(len(words))] }
 	l := layout{
-		workbook: r.IntN(3) == 0, delimiter: pick(",", ";", "\t", "|"), lineEnd: pick("\n", "\r\n"), enc: pick("utf-8", "bom", "utf-16", "windows-1252"),
-		decimal: pick(".", ","), day: pick("2006-01-02", "2.1.2006", "02/01/2006", "2 Jan 06"), once: coin(), opener: coin(), blankBetween: coin(),
+		workbook: r.IntN(3) == 0, delimiter: pick(",", ";", "\t", "|"), lineEnd: pick("\n", "\r\n"),
+		enc:     pick("utf-8", "bom", "utf-16", "windows-1252"),
+		decimal: pick(".", ","), day: pick("2006-01-02", "2.1.2006", "02/01/2006", "2 Jan 06"), once: coin(),
+		opener: coin(), blankBetween: coin(),
 		titles: coin(), total: coin(), shuffled: coin(), quoteAll: coin(), letters: coin(), realDays: coin(),
 	}
 	l.thousands = map[string]string{".": pick(",", "", " "), ",": pick(".", "", "\u00a0")}[l.decimal]
 	return l
 }
 
-var forms = map[string]string{"2006-01-02": "yyyy-mm-dd", "2.1.2006": "d.m.yyyy", "02/01/2006": "dd/mm/yyyy", "2 Jan 06": "d mmm yy"}
+var forms = map[string]string{"2006-01-02": "yyyy-mm-dd", "2.1.2006": "d.m.yyyy", "02/01/2006": "dd/mm/yyyy",
+	"2 Jan 06": "d mmm yy"}
 
 func (l *layout) number(plain string) string {
 	whole, fraction, _ := strings.Cut(plain, ".")
@@ -90,7 +94,8 @@ func (l *layout) table(r *rand.Rand, orders []anOrder) (rows [][]string, mapping
 			if i > 0 && (l.once || l.opener) {
 				head = []string{"", "", ""}
 			}
-			put(append(head, line.item, line.description, l.number(line.quantity), l.number(line.price), l.number(line.less), l.number(amount(line)))...)
+			put(append(head, line.item, line.description, l.number(line.quantity), l.number(line.price),
+				l.number(line.less), l.number(amount(line)))...)
 		}
 		if l.blankBetween {
 			rows = append(rows, nil)
@@ -112,13 +117,16 @@ func (l *layout) table(r *rand.Rand, orders []anOrder) (rows [][]string, mapping
 		by = "opener"
 	}
 	heading := map[bool]int{true: 4, false: 1}[l.titles]
-	m := fmt.Sprintf("koinos: mapping/1\nname: example\ndocument:\n  heading: {row: %d}\n  until: {text: \"total*\"}\n  locale: {decimal: %q, dates: [%s]}\n", heading, l.decimal, forms[l.day])
+	m := fmt.Sprintf("koinos: mapping/1\nname: example\ndocument:\n  heading: {row: %d}\n  until: {text: "+
+		"\"total*\"}\n  locale: {decimal: %q, dates: [%s]}\n", heading, l.decimal, forms[l.day])
 	if l.thousands == "" {
 		m = strings.Replace(m, "dates", "grouping: none, dates", 1)
 	}
-	m += fmt.Sprintf("orders: {kind: purchase, group: {by: %s, columns: [%s]}}\nheader:\n  sender_number: {from: %s, need: must}\n  partner: {value: P}\n  ship_to.city: {from: %s}\n  ordered_on: {from: %s, need: must}\nlines:\n",
+	m += fmt.Sprintf("orders: {kind: purchase, group: {by: %s, columns: [%s]}}\nheader:\n  sender_number: {from: %s, "+
+		"need: must}\n  partner: {value: P}\n  ship_to.city: {from: %s}\n  ordered_on: {from: %s, need: must}\nlines:\n",
 		by, from(0, "order"), from(0, " ORDER"), from(1, "City"), from(2, "ordered on"))
-	for i, f := range []string{"item: {from: %s, need: must}", "description: {from: %s}", "quantity: {from: %s}", "unit_price: {from: %s}", "discount_percent: {from: %s}", "amount: {from: %s}"} {
+	for i, f := range []string{"item: {from: %s, need: must}", "description: {from: %s}", "quantity: {from: %s}",
+		"unit_price: {from: %s}", "discount_percent: {from: %s}", "amount: {from: %s}"} {
 		m += "  " + fmt.Sprintf(f, from(i+3, columns[i+3])) + "\n"
 	}
 	return rows, m
@@ -204,11 +212,16 @@ func TestLayouts(t *testing.T) {
 		l := someLayout(r)
 		var orders []anOrder
 		for n := range 1 + r.IntN(12) {
-			o := anOrder{number: fmt.Sprintf("%04d/%d", n, r.IntN(90)), city: []string{"Zürich", "Ostrand", "Saint-Malô", `"Q" mere`}[r.IntN(4)], ordered: fmt.Sprintf("2026-%02d-%02d", 1+r.IntN(12), 1+r.IntN(28))}
+			o := anOrder{number: fmt.Sprintf("%04d/%d", n, r.IntN(90)),
+				city:    []string{"Zürich", "Ostrand", "Saint-Malô", `"Q" mere`}[r.IntN(4)],
+				ordered: fmt.Sprintf("2026-%02d-%02d", 1+r.IntN(12), 1+r.IntN(28))}
 			for range 1 + r.IntN(5) {
 				o.lines = append(o.lines, aLine{
-					item: fmt.Sprintf("%05d", r.IntN(99999)), description: []string{"Rope, 10 mm", "Shackle; 8 mm", "Lantern | brass", "Tab\tbed", "", "½ litre “teak” oil"}[r.IntN(6)],
-					quantity: []string{"1", "12", "2500", "0.5", "17.25"}[r.IntN(5)], price: fmt.Sprintf("%d.%02d", r.IntN(3000), r.IntN(100)), less: []string{"", "", "5", "12.5", "33.333"}[r.IntN(5)],
+					item: fmt.Sprintf("%05d", r.IntN(99999)), description: []string{"Rope, 10 mm", "Shackle; 8 mm",
+						"Lantern | brass", "Tab\tbed", "", "½ litre “teak” oil"}[r.IntN(6)],
+					quantity: []string{"1", "12", "2500", "0.5", "17.25"}[r.IntN(5)],
+					price:    fmt.Sprintf("%d.%02d", r.IntN(3000), r.IntN(100)),
+					less:     []string{"", "", "5", "12.5", "33.333"}[r.IntN(5)],
 				})
 			}
 			orders = append(orders, o)
@@ -223,7 +236,8 @@ func TestLayouts(t *testing.T) {
 		load := send(t, e, mappingText, doc, Request{})
 		if load.Loaded != len(orders) || load.Errors+load.Warnings > 0 {
 			found, _ := s.Findings(context.Background(), load.ID, store.FindingFilter{Limit: 3})
-			t.Errorf("layout %d %+v: %d of %d orders are in; %+v\n%.600s\n%s", seed, l, load.Loaded, len(orders), found, doc, mappingText)
+			t.Errorf("layout %d %+v: %d of %d orders are in; %+v\n%.600s\n%s", seed, l, load.Loaded, len(orders), found,
+				doc, mappingText)
 			continue
 		}
 		for i, o := range orders {

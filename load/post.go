@@ -26,7 +26,8 @@ import (
 // as a document. Again is what it means where the order is stored already, Skip
 // where blank. Several at once share a durable commit. Findings of severity error
 // say why it was not stored; their places point into the body.
-func (e *Engine) Post(ctx context.Context, o *order.Order, body []byte, again report.Again, by string) (api.Posted, error) {
+func (e *Engine) Post(ctx context.Context, o *order.Order, body []byte, again report.Again, by string) (api.Posted,
+	error) {
 	out := api.Posted{Outcome: report.Refused, Findings: []finding.Finding{}}
 	set, err := e.store.Set(ctx)
 	if err != nil {
@@ -41,8 +42,10 @@ func (e *Engine) Post(ctx context.Context, o *order.Order, body []byte, again re
 	check.Values(&i.Order, i, set)
 	check.Order(&i.Order, i, check.Terms{Tolerance: order.MustNumber("0.01"), Rounding: order.HalfUp})
 	if i.Order.SenderNumber == "" {
-		i.Findings = slices.DeleteFunc(i.Findings, func(f finding.Finding) bool { return f.Code == finding.IdentityMissing })
-		i.Add(finding.MustMissing, 0, "sender_number", "", "sender_number is missing; without it the order could not be known again.")
+		i.Findings = slices.DeleteFunc(i.Findings,
+			func(f finding.Finding) bool { return f.Code == finding.IdentityMissing })
+		i.Add(finding.MustMissing, 0, "sender_number", "",
+			"sender_number is missing; without it the order could not be known again.")
 	}
 	if i.Refused() {
 		out.Findings = forBody(i.Findings)
@@ -52,12 +55,15 @@ func (e *Engine) Post(ctx context.Context, o *order.Order, body []byte, again re
 		again = report.Skip
 	}
 	entry := book.NewEntry(i, sha, true)
-	session := book.Begin(book.Rules{Again: again, Arrival: wholeArrival(&i.Order), Newer: orderedOn, Rounding: order.HalfUp, Lists: set,
+	session := book.Begin(book.Rules{Again: again, Arrival: wholeArrival(&i.Order), Newer: orderedOn,
+		Rounding: order.HalfUp, Lists: set,
 		Source: store.Source{Document: sha, By: by}, Real: true, Now: e.now})
-	d := api.Document{SHA: sha, Name: "posted.json", Shape: source.Shape{Format: source.JSON}, ReceivedAt: e.now(), ReceivedBy: by}
+	d := api.Document{SHA: sha, Name: "posted.json", Shape: source.Shape{Format: source.JSON}, ReceivedAt: e.now(),
+		ReceivedBy: by}
 	r, err := e.counter.Take(ctx, session, &entry, store.Body{Document: d, Bytes: body, Posted: true})
 	if err == nil {
-		out.Outcome, out.OrderID, out.Number, out.Revision, out.Changes = r.Outcome, r.OrderID, r.Number, r.Revision, r.Changes
+		out.Outcome, out.OrderID, out.Number, out.Revision, out.Changes = r.Outcome, r.OrderID, r.Number, r.Revision,
+			r.Changes
 	}
 	if out.Outcome != report.Refused {
 		out.Document = sha

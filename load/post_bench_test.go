@@ -52,12 +52,14 @@ func BenchmarkPost(b *testing.B) {
 		*worst = max(*worst, p)
 	}
 	for b.Loop() {
-		db, err := sql.Open("sqlite3", "file:"+filepath.Join(b.TempDir(), "floor.db")+"?_journal_mode=WAL&_synchronous=FULL&_txlock=immediate")
+		db, err := sql.Open("sqlite3", "file:"+filepath.Join(b.TempDir(), "floor.db")+
+			"?_journal_mode=WAL&_synchronous=FULL&_txlock=immediate")
 		if err != nil {
 			b.Fatal(err)
 		}
 		db.SetMaxOpenConns(1)
-		for _, q := range []string{`CREATE TABLE o (id INTEGER PRIMARY KEY, number TEXT UNIQUE, partner TEXT)`, `CREATE TABLE l (order_id INTEGER, n INTEGER, item TEXT, qty TEXT, price TEXT, PRIMARY KEY (order_id, n))`} {
+		for _, q := range []string{`CREATE TABLE o (id INTEGER PRIMARY KEY, number TEXT UNIQUE, partner TEXT)`,
+			`CREATE TABLE l (order_id INTEGER, n INTEGER, item TEXT, qty TEXT, price TEXT, PRIMARY KEY (order_id, n))`} {
 			if _, err := db.Exec(q); err != nil {
 				b.Fatal(err)
 			}
@@ -72,7 +74,8 @@ func BenchmarkPost(b *testing.B) {
 				return err
 			}
 			for n := range 2 {
-				if _, err := tx.Exec(`INSERT INTO l VALUES (?, ?, ?, ?, ?)`, i+1, n+1, "00417", "2", "9.50"); err != nil {
+				if _, err := tx.Exec(`INSERT INTO l VALUES (?, ?, ?, ?, ?)`, i+1, n+1, "00417", "2",
+					"9.50"); err != nil {
 					return err
 				}
 			}
@@ -83,7 +86,8 @@ func BenchmarkPost(b *testing.B) {
 		before := e.store.Commits()
 		took(&rate, &p99, func(i int) error {
 			line := order.Line{Item: "00417", Quantity: order.MustNumber("2"), UnitPrice: order.MustNumber("9.50")}
-			p, err := e.Post(b.Context(), &order.Order{Kind: order.Sales, Partner: "OSTRAND", SenderNumber: fmt.Sprint(i), Lines: []order.Line{line, line}}, fmt.Appendf(nil, body, i), "", "bench")
+			p, err := e.Post(b.Context(), &order.Order{Kind: order.Sales, Partner: "OSTRAND",
+				SenderNumber: fmt.Sprint(i), Lines: []order.Line{line, line}}, fmt.Appendf(nil, body, i), "", "bench")
 			if err == nil && p.Outcome != report.Loaded {
 				err = fmt.Errorf("%+v", p)
 			}

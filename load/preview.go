@@ -30,7 +30,8 @@ type View struct {
 const previewRows = 3_000
 
 // Look makes a preview.
-func Look(ctx context.Context, r io.ReaderAt, size int64, m *mapping.Mapping, set *list.Set, limits source.Limits, v View) (*api.Preview, error) {
+func Look(ctx context.Context, r io.ReaderAt, size int64, m *mapping.Mapping, set *list.Set, limits source.Limits,
+	v View) (*api.Preview, error) {
 	p := &api.Preview{Columns: []reading.ColumnRole{}, Spans: []report.SpanOutcome{}, Complete: true}
 	in := &input{mapping: m, set: set, around: true}
 	if err := in.openAt(r, size, limits); err != nil {
@@ -48,7 +49,8 @@ func Look(ctx context.Context, r io.ReaderAt, size int64, m *mapping.Mapping, se
 	in.wanted = func(g *reading.Group) bool {
 		spans := g.Spans()
 		read = max(read, spans[len(spans)-1].Last)
-		return p.Rows <= previewRows || among(spans, v.From, v.To) || v.Row > 0 && among(spans, v.Row, v.Row) || g.Seq == v.Seq
+		return p.Rows <= previewRows || among(spans, v.From, v.To) || v.Row > 0 && among(spans, v.Row, v.Row) ||
+			g.Seq == v.Seq
 	}
 	notes, err := in.each(ctx, c.Watch, func(g *reading.Group, d *intent.Intent) bool {
 		if d == nil {
@@ -62,7 +64,9 @@ func Look(ctx context.Context, r io.ReaderAt, size int64, m *mapping.Mapping, se
 			}
 			for _, s := range d.Spans {
 				if v.Sheet == "" || s.Sheet == v.Sheet {
-					p.Spans = append(p.Spans, report.SpanOutcome{Sheet: s.Sheet, First: s.First, Last: s.Last, OrderOutcome: report.OrderOutcome{Seq: d.Seq, Outcome: outcome, SenderNumber: d.Order.SenderNumber, Lines: len(d.Order.Lines)}})
+					p.Spans = append(p.Spans, report.SpanOutcome{Sheet: s.Sheet, First: s.First, Last: s.Last,
+						OrderOutcome: report.OrderOutcome{Seq: d.Seq, Outcome: outcome,
+							SenderNumber: d.Order.SenderNumber, Lines: len(d.Order.Lines)}})
 				}
 			}
 			if len(p.Columns) == 0 {
@@ -71,7 +75,8 @@ func Look(ctx context.Context, r io.ReaderAt, size int64, m *mapping.Mapping, se
 		}
 		under := v.Row > 0 && among(d.Spans, v.Row, v.Row)
 		if under || v.Seq > 0 && d.Seq == v.Seq || v.Row == 0 && v.Seq == 0 && here && p.Paper == nil {
-			p.Paper = &api.PreviewPaper{Seq: d.Seq, Refused: d.Refused(), Order: d.Order, Places: d.Trace.All(len(d.Order.Lines)), Findings: d.Findings, Spans: d.Spans, Base: g.Pointer()}
+			p.Paper = &api.PreviewPaper{Seq: d.Seq, Refused: d.Refused(), Order: d.Order,
+				Places: d.Trace.All(len(d.Order.Lines)), Findings: d.Findings, Spans: d.Spans, Base: g.Pointer()}
 			if p.Paper.Findings == nil {
 				p.Paper.Findings = []finding.Finding{}
 			}

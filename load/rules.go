@@ -29,14 +29,16 @@ type rules struct {
 }
 
 func rulesOf(m *mapping.Mapping, l *report.Load) rules {
-	r := rules{Options: l.Options, again: l.Again, arrival: m.Again.Arrival, newer: m.Again.Newer, rounding: m.Rounding, byHand: m.ByHand}
+	r := rules{Options: l.Options, again: l.Again, arrival: m.Again.Arrival, newer: m.Again.Newer, rounding: m.Rounding,
+		byHand: m.ByHand}
 	if r.again == "" {
 		r.again = report.Again(m.Again.Do)
 	}
 	if len(m.Holds) > 0 {
 		all := slices.Contains(m.Holds, "all")
 		r.holds = func(f *finding.Finding) bool {
-			return f.Severity == finding.Warning && (all || slices.Contains(m.Holds, string(f.Code))) && !slices.Contains(l.Accept, f.Code)
+			return f.Severity == finding.Warning && (all || slices.Contains(m.Holds, string(f.Code))) &&
+				!slices.Contains(l.Accept, f.Code)
 		}
 	}
 	if len(l.OnlyOrders) > 0 {
@@ -51,7 +53,8 @@ func rulesOf(m *mapping.Mapping, l *report.Load) rules {
 // book are the rules of the order book for a load.
 func (r *rules) book(t *target, real bool) book.Rules {
 	l := &t.run.load
-	return book.Rules{Again: r.again, Arrival: r.arrival, Newer: r.newer, Rounding: r.rounding, Lists: t.set, Holds: r.holds,
+	return book.Rules{Again: r.again, Arrival: r.arrival, Newer: r.newer, Rounding: r.rounding, Lists: t.set,
+		Holds:  r.holds,
 		Source: store.Source{Load: l.ID, By: l.By}, Real: real, Now: t.e.now}
 }
 
@@ -98,7 +101,10 @@ func (e *Engine) only(ctx context.Context, l *report.Load, m *mapping.Mapping) (
 	return func(spans []origin.Span) bool {
 		for _, s := range spans {
 			list := bySheet[s.Sheet]
-			i, _ := slices.BinarySearchFunc(list, s.First, func(f report.SpanOutcome, row int) int { return f.Last - row })
+			i, _ := slices.BinarySearchFunc(list, s.First, func(f report.SpanOutcome,
+				row int) int {
+				return f.Last - row
+			})
 			if i < len(list) && list[i].First <= s.Last {
 				return true
 			}

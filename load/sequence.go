@@ -51,8 +51,9 @@ func (e *Engine) StartRun(ctx context.Context, req RunRequest) (report.Run, erro
 	if err := e.CheckSequence(ctx, []byte(kept.Text)); err != nil {
 		return report.Run{}, err
 	}
-	r := report.Run{Sequence: kept.Name, Version: kept.Version, Document: doc.SHA, DocumentName: doc.Name, Options: req.Options,
-		Status: report.Running, AgainOf: req.AgainOf, StartedAt: e.now().UTC(), By: req.By}
+	r := report.Run{Sequence: kept.Name, Version: kept.Version, Document: doc.SHA, DocumentName: doc.Name,
+		Options: req.Options,
+		Status:  report.Running, AgainOf: req.AgainOf, StartedAt: e.now().UTC(), By: req.By}
 	known := false
 	if r.ID, known, err = e.store.StartRun(ctx, r, req.Name); err != nil {
 		return r, err
@@ -75,7 +76,8 @@ func (e *Engine) CheckSequence(ctx context.Context, text []byte) error {
 	for _, step := range s.Steps {
 		kept, err := e.store.Mapping(ctx, step.Mapping, 0)
 		if errors.Is(err, store.ErrNotFound) {
-			all = append(all, finding.New(finding.MappingWrongValue, origin.Place{}, step.Mapping, "The step %s goes through the mapping %q, which is not here.", step.Name, step.Mapping))
+			all = append(all, finding.New(finding.MappingWrongValue, origin.Place{}, step.Mapping,
+				"The step %s goes through the mapping %q, which is not here.", step.Name, step.Mapping))
 			continue
 		}
 		if err != nil {
@@ -87,7 +89,9 @@ func (e *Engine) CheckSequence(ctx context.Context, text []byte) error {
 		}
 		for _, need := range m.Needs {
 			if !slices.Contains(before, need) {
-				all = append(all, finding.New(finding.MappingWrongValue, origin.Place{}, need, "The mapping %s of the step %s takes results of %q, which is not a step before it.", m.Name, step.Name, need))
+				all = append(all, finding.New(finding.MappingWrongValue, origin.Place{}, need,
+					"The mapping %s of the step %s takes results of %q, which is not a step before it.", m.Name,
+					step.Name, need))
 			}
 		}
 		before = append(before, step.Name)
@@ -113,7 +117,9 @@ func (e *Engine) performRun(ctx context.Context, id int64) error {
 	case err != nil:
 		e.log.Error("run failed", "run", r.ID, "error", err)
 	}
-	return e.store.Write(context.WithoutCancel(ctx), func(tx *store.Tx) error { return tx.EndRun(r.ID, status, e.now()) })
+	return e.store.Write(context.WithoutCancel(ctx), func(tx *store.Tx) error {
+		return tx.EndRun(r.ID, status, e.now())
+	})
 }
 
 func (e *Engine) steps(ctx context.Context, r *report.Run) (report.Status, error) {
@@ -138,7 +144,8 @@ func (e *Engine) steps(ctx context.Context, r *report.Run) (report.Status, error
 			return report.Failed, err
 		}
 		if l.Status == report.Cancelled || l.Status == report.Failed || l.Status == report.Stopped {
-			return map[bool]report.Status{true: report.Cancelled, false: report.Failed}[l.Status == report.Cancelled], nil
+			return map[bool]report.Status{true: report.Cancelled, false: report.Failed}[l.Status == report.Cancelled],
+				nil
 		}
 	}
 	return report.Done, nil
@@ -246,7 +253,8 @@ func (s *stepOutcomes) Result(r mapping.Result, sheet string, row int) (value, w
 	case span == nil:
 		return "", fmt.Sprintf("The step %s made no order of row %d.", r.Step, row), false
 	case span.Outcome.Failed():
-		return "", fmt.Sprintf("The order of row %d was %s in the step %s (load %d); this order waits for it.", row, span.Outcome, r.Step, load.ID), true
+		return "", fmt.Sprintf("The order of row %d was %s in the step %s (load %d); this order waits for it.", row,
+			span.Outcome, r.Step, load.ID), true
 	case span.stored == nil && load.DryRun:
 		return "(" + r.Field + " of " + r.Step + ")", "", false // a dry run gives no numbers
 	case span.stored == nil:

@@ -118,7 +118,8 @@ func (t *target) flush() error {
 			counts.Errors += r.Errors
 			counts.Warnings += r.Warnings
 			counts.Count(r.Outcome)
-			if r.Outcome == report.Loaded || r.Outcome == report.Changed || r.Outcome == report.Ready || r.Outcome == report.Differs {
+			if r.Outcome == report.Loaded || r.Outcome == report.Changed || r.Outcome == report.Ready ||
+				r.Outcome == report.Differs {
 				counts.Saved += t.rules.saved(r.Lines)
 			}
 		}
@@ -183,7 +184,8 @@ func (t *target) allOrNone(pass func(real bool) error) error {
 			}
 			c := t.run.counts()
 			if n := c.Failing(); n > 0 {
-				return finding.Fatal(finding.IdentityStored, origin.Place{}, "While this load ran, another one stored %d of its orders; nothing of this one was kept.", n)
+				return finding.Fatal(finding.IdentityStored, origin.Place{},
+					"While this load ran, another one stored %d of its orders; nothing of this one was kept.", n)
 			}
 			final := t.end(report.Done, "", t.notes)
 			if err := t.keepEnd(tx, final, t.notes); err != nil {
@@ -205,6 +207,7 @@ func (t *target) allOrNone(pass func(real bool) error) error {
 	t.notes, t.next = notes, next
 	t.run.update(func(l *report.Load) { l.Counts = dry })
 	return errors.Join(err, t.e.store.Write(context.WithoutCancel(t.ctx), func(tx *store.Tx) error {
-		return errors.Join(tx.SetOutcomes(t.run.load.ID, report.Ready, report.Withheld), tx.SetOutcomes(t.run.load.ID, report.Differs, report.Withheld))
+		return errors.Join(tx.SetOutcomes(t.run.load.ID, report.Ready, report.Withheld),
+			tx.SetOutcomes(t.run.load.ID, report.Differs, report.Withheld))
 	}))
 }

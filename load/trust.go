@@ -19,7 +19,8 @@ import (
 
 // each maps a document group by group, one after another, and gives each with
 // its draft, or nil where the group is not wanted; it ends early where do says so.
-func (in *input) each(ctx context.Context, watch func(reading.Step), do func(*reading.Group, *intent.Intent) bool) ([]finding.Finding, error) {
+func (in *input) each(ctx context.Context, watch func(reading.Step),
+	do func(*reading.Group, *intent.Intent) bool) ([]finding.Finding, error) {
 	table := reading.NewTable(in.mapping, in.src, in.decided)
 	for g, err := range table.Groups(ctx) {
 		if found := finding.Of(err); len(found) > 0 {
@@ -42,7 +43,8 @@ func (in *input) each(ctx context.Context, watch func(reading.Step), do func(*re
 
 // Coverage says what of a document a mapping does not use, and what lists and
 // crosswalks do not know.
-func Coverage(ctx context.Context, r io.ReaderAt, size int64, m *mapping.Mapping, set *list.Set, limits source.Limits) (*reading.Coverage, []finding.Finding, error) {
+func Coverage(ctx context.Context, r io.ReaderAt, size int64, m *mapping.Mapping, set *list.Set,
+	limits source.Limits) (*reading.Coverage, []finding.Finding, error) {
 	in := &input{mapping: m, set: set, around: true}
 	if err := in.openAt(r, size, limits); err != nil {
 		return nil, nil, err
@@ -77,7 +79,8 @@ func (o *outcome) word() string {
 
 // Compare runs a document through two mappings and says which orders differ,
 // and in what. It holds the orders of the first.
-func Compare(ctx context.Context, r io.ReaderAt, size int64, was, is *mapping.Mapping, set *list.Set, limits source.Limits) (*api.Comparison, error) {
+func Compare(ctx context.Context, r io.ReaderAt, size int64, was, is *mapping.Mapping, set *list.Set,
+	limits source.Limits) (*api.Comparison, error) {
 	run := func(m *mapping.Mapping, each func(string, *outcome)) error {
 		in := &input{mapping: m, set: set}
 		if err := in.openAt(r, size, limits); err != nil {

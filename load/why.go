@@ -65,7 +65,8 @@ func (e *Engine) Why(ctx context.Context, id int64, line int, field string) (*ap
 	w.At = w.Place.String()
 	if w.Origin.Load == 0 {
 		if w.Origin.Document != "" && w.Place != (origin.Place{}) {
-			w.Steps = append(w.Steps, reading.Step{Line: line, Field: field, What: "found", Text: w.Value, Place: w.Place, At: w.At})
+			w.Steps = append(w.Steps, reading.Step{Line: line, Field: field, What: "found", Text: w.Value,
+				Place: w.Place, At: w.At})
 		}
 		return w, nil
 	}
@@ -124,7 +125,8 @@ func (e *Engine) retrace(ctx context.Context, w *api.Why, field string) error {
 	}
 	arrived := w.Line // the line may stand elsewhere in the document
 	for n := len(d.Trace.Rows); w.Line > 0 && n > 0; n-- {
-		if at := d.Trace.Find(n, field); at != (origin.Place{}) && at == w.Place || d.Trace.Line(n) == w.Place && w.Place != (origin.Place{}) {
+		if at := d.Trace.Find(n, field); at != (origin.Place{}) && at == w.Place || d.Trace.Line(n) == w.Place &&
+			w.Place != (origin.Place{}) {
 			arrived = n
 		}
 	}

@@ -25,7 +25,8 @@ func TestWhyAfterChanges(t *testing.T) {
 	text := strings.Replace(plainMapping, "lines:", "lines:\n  location:   {from: Yard, crosswalk: yards}", 1)
 	text = strings.Replace(text, "  kind: sales\n", "  kind: sales\n  again: {do: revise}\n", 1)
 	const head = "Order,Date,Item,Qty,Price,Yard\n"
-	first := send(t, e, text, []byte(head+"A-1,2026-03-02,00417,2,9.50,East yard\nA-1,,00501,1,64.50,East yard\n"), Request{})
+	first := send(t, e, text, []byte(head+"A-1,2026-03-02,00417,2,9.50,East yard\nA-1,,00501,1,64.50,East yard\n"),
+		Request{})
 	if err := s.PutCrosswalk(ctx, "yards", []list.Pair{{Theirs: "East yard", Ours: "0099"}}, time.Now()); err != nil {
 		t.Fatal(err)
 	}
@@ -39,13 +40,15 @@ func TestWhyAfterChanges(t *testing.T) {
 		for _, st := range w.Steps {
 			steps = append(steps, st.What+" "+st.Text)
 		}
-		if got := fmt.Sprintf("%s, load %d, %s: %s", w.Value, w.Origin.Load, w.At, strings.Join(steps, "; ")); got != want {
+		if got := fmt.Sprintf("%s, load %d, %s: %s", w.Value, w.Origin.Load, w.At,
+			strings.Join(steps, "; ")); got != want {
 			t.Errorf("line %d %s:\n got %s\nwant %s", line, field, got, want)
 		}
 	}
 	why(1, "location", fmt.Sprintf("0040, load %d, row 2 column 6: found East yard; crosswalk yards 0040; read as code 0040", first.ID))
 	// The revision has its lines in another order, one row further down.
-	second := send(t, e, text, []byte(head+",,,,,\nA-1,2026-03-05,00501,3,64.50,East yard\nA-1,,00417,2,9.50,East yard\n"), Request{})
+	second := send(t, e, text,
+		[]byte(head+",,,,,\nA-1,2026-03-05,00501,3,64.50,East yard\nA-1,,00417,2,9.50,East yard\n"), Request{})
 	if second.Changed != 1 {
 		t.Fatalf("%+v", second.Counts)
 	}
@@ -58,10 +61,14 @@ func TestWhyAfterChanges(t *testing.T) {
 		if o.Lines[line].Item == "00417" {
 			row, quantity = 4, "2"
 		}
-		why(line+1, "location", fmt.Sprintf("0099, load %d, row %d column 6: found East yard; crosswalk yards 0099; read as code 0099", second.ID, row))
-		why(line+1, "quantity", fmt.Sprintf("%s, load %d, row %d column 4: found %s; read as decimal %s", quantity, second.ID, row, quantity, quantity))
+		why(line+1, "location",
+			fmt.Sprintf("0099, load %d, row %d column 6: found East yard; crosswalk yards 0099; read as code 0099",
+				second.ID, row))
+		why(line+1, "quantity", fmt.Sprintf("%s, load %d, row %d column 4: found %s; read as decimal %s", quantity,
+			second.ID, row, quantity, quantity))
 	}
-	why(0, "ordered_on", fmt.Sprintf("2026-03-05, load %d, row 3 column 2: found 2026-03-05; read as date 2026-03-05", second.ID))
+	why(0, "ordered_on", fmt.Sprintf("2026-03-05, load %d, row 3 column 2: found 2026-03-05; read as date 2026-03-05",
+		second.ID))
 	// A program changes one value: that value is of its body, the others stay.
 	changed := o.Order
 	changed.Lines = append([]order.Line(nil), o.Lines...)
@@ -82,7 +89,8 @@ func TestWhyAfterChanges(t *testing.T) {
 func TestWhyComputed(t *testing.T) {
 	ctx := context.Background()
 	e := testEngine(t, testStore(t), source.DefaultLimits)
-	text := strings.Replace(plainMapping, "lines:", "  charge.freight: {value: 5}\nlines:\n  tax_percent: {value: 20}", 1)
+	text := strings.Replace(plainMapping, "lines:", "  charge.freight: {value: 5}\nlines:\n  tax_percent: {value: 20}",
+		1)
 	send(t, e, text, []byte(head+"A-1,2026-03-02,00417,2,9.50\nA-1,,00501,1,64.50\n"), Request{})
 	for _, c := range []struct {
 		line        int
@@ -129,7 +137,8 @@ func TestUndoLeavesNothing(t *testing.T) {
 		t.Errorf("%+v %v", o.Events, err)
 	}
 	all, err := s.Events(ctx, 0, 10)
-	if err != nil || len(all) != 3 || all[0].OrderID != 1 || all[1].OrderID != 1 || all[1].Action != "removed" || all[2].OrderID != 2 {
+	if err != nil || len(all) != 3 || all[0].OrderID != 1 || all[1].OrderID != 1 || all[1].Action != "removed" ||
+		all[2].OrderID != 2 {
 		t.Errorf("%+v %v", all, err)
 	}
 }

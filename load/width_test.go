@@ -18,16 +18,21 @@ import (
 // wideOrders is a CSV of orders of ten lines with thirty columns, and the
 // mapping that binds all of them.
 func wideOrders(rows int) (doc []byte, m string) {
-	header := []string{"sender_number", "ordered_on", "requested_delivery_on", "requested_ship_on", "cancel_after", "currency", "payment_terms", "delivery_terms", "price_level", "ship_to.code", "ship_to.name", "ship_to.street", "ship_to.city", "ship_to.postal_code", "ship_to.country", "reference.contract"}
-	lines := []string{"number", "item", "buyer_item", "gtin", "description", "quantity", "unit", "unit_price", "price_basis", "discount_percent", "tax_percent", "amount", "location", "notes"}
+	header := []string{"sender_number", "ordered_on", "requested_delivery_on", "requested_ship_on", "cancel_after",
+		"currency", "payment_terms", "delivery_terms", "price_level", "ship_to.code", "ship_to.name", "ship_to.street",
+		"ship_to.city", "ship_to.postal_code", "ship_to.country", "reference.contract"}
+	lines := []string{"number", "item", "buyer_item", "gtin", "description", "quantity", "unit", "unit_price",
+		"price_basis", "discount_percent", "tax_percent", "amount", "location", "notes"}
 	var b bytes.Buffer
 	b.WriteString(strings.Join(header, ",") + ",line " + strings.Join(lines, ",line ") + "\n")
 	for i := range rows {
-		fmt.Fprintf(&b, "A-%06d,2026-03-02,2026-04-01,2026-03-20,2026-05-01,EUR,N30,DAP,B,0040,East yard,Harbour street 4,Ostrand,04170,NO,C-77,", i/10)
+		fmt.Fprintf(&b, "A-%06d,2026-03-02,2026-04-01,2026-03-20,2026-05-01,EUR,N30,DAP,B,0040,East yard,Harbour "+
+			"street 4,Ostrand,04170,NO,C-77,", i/10)
 		fmt.Fprintf(&b, "%d,00%03d,K-%d,2004417000118,\"Braided rope, white\",%d,MTR,12.50,1,5,20,%d.%02d,0010,cut to length\n", i%10+1, i%999, i%999, i%90+1, (i%90+1)*1250*95/10000, (i%90+1)*1250*95/100%100)
 	}
 	var y strings.Builder
-	y.WriteString("koinos: mapping/1\nname: wide\norders: {kind: sales, tolerance: 1, group: {by: key, columns: sender_number}}\nheader:\n  partner: {value: P}\n")
+	y.WriteString("koinos: mapping/1\nname: wide\norders: {kind: sales, tolerance: 1, group: {by: key, columns: " +
+		"sender_number}}\nheader:\n  partner: {value: P}\n")
 	for _, f := range header {
 		fmt.Fprintf(&y, "  %s: {from: %s}\n", f, f)
 	}

@@ -13,11 +13,13 @@ func (s *Service) access(h huma.API) {
 	handle(s, h, op(http.MethodGet, "/session", "get-session", tag, "read", "Who the caller is and what it may do"),
 		func(ctx context.Context, _ *none) (*answer[api.Session], error) {
 			who := callerOf(ctx)
-			return &answer[api.Session]{api.Session{Name: who.name, Scopes: who.scopes, Tokens: s.cfg.RequireToken}}, nil
+			return &answer[api.Session]{api.Session{Name: who.name, Scopes: who.scopes, Tokens: s.cfg.RequireToken}},
+				nil
 		})
 
 	type create struct{ Body api.NewToken }
-	handle(s, h, op(http.MethodPost, "/tokens", "create-token", tag, "admin", "Make an access token; its secret is shown this once"),
+	handle(s, h, op(http.MethodPost, "/tokens", "create-token", tag, "admin",
+		"Make an access token; its secret is shown this once"),
 		func(ctx context.Context, in *create) (*answer[api.CreatedToken], error) {
 			t, secret, err := s.store.NewToken(ctx, in.Body.Name, in.Body.Scope, s.now())
 			return &answer[api.CreatedToken]{api.CreatedToken{Token: t, Secret: secret}}, err

@@ -27,7 +27,8 @@ func (s *Service) acts(h huma.API) {
 		o.Errors = append(o.Errors, http.StatusConflict)
 		return o
 	}
-	handle(s, h, after(op(http.MethodPost, "/loads/{id}/pause", "pause-load", tag, "load", "Pause a load"), "It goes on from there with resume-load, also after the service has ended and started again."),
+	handle(s, h, after(op(http.MethodPost, "/loads/{id}/pause", "pause-load", tag, "load", "Pause a load"),
+		"It goes on from there with resume-load, also after the service has ended and started again."),
 		func(ctx context.Context, in *ByLoad) (*answer[report.Load], error) {
 			if _, err := s.store.Load(ctx, in.ID); err != nil {
 				return nil, err
@@ -38,12 +39,14 @@ func (s *Service) acts(h huma.API) {
 			l, err := s.engine.Wait(ctx, in.ID)
 			return &answer[report.Load]{l}, err
 		})
-	handle(s, h, after(op(http.MethodPost, "/loads/{id}/resume", "resume-load", tag, "load", "Go on with a paused load"), ""),
+	handle(s, h, after(op(http.MethodPost, "/loads/{id}/resume", "resume-load", tag, "load",
+		"Go on with a paused load"), ""),
 		func(ctx context.Context, in *ByLoad) (*answer[report.Load], error) {
 			l, err := s.engine.Continue(ctx, in.ID)
 			return &answer[report.Load]{l}, err
 		})
-	handle(s, h, after(op(http.MethodPost, "/loads/{id}/retry", "retry-load", tag, "load", "Load the orders that failed once more"),
+	handle(s, h, after(op(http.MethodPost, "/loads/{id}/retry", "retry-load", tag, "load",
+		"Load the orders that failed once more"),
 		"With the newest mapping and the lists of now. It is a load of its own, of only those orders."),
 		func(ctx context.Context, in *ByLoad) (*answer[report.Load], error) {
 			l, err := s.engine.Retry(ctx, in.ID, nil, callerOf(ctx).name, requestName(ctx))
@@ -53,13 +56,15 @@ func (s *Service) acts(h huma.API) {
 		ByLoad
 		Body api.Acceptance
 	}
-	handle(s, h, after(op(http.MethodPost, "/loads/{id}/accept", "accept-warnings", tag, "load", "Accept warnings that hold orders, for this load"),
+	handle(s, h, after(op(http.MethodPost, "/loads/{id}/accept", "accept-warnings", tag, "load",
+		"Accept warnings that hold orders, for this load"),
 		"The orders that failed are loaded once more; the new load says who accepted what."),
 		func(ctx context.Context, in *accept) (*answer[report.Load], error) {
 			l, err := s.engine.Retry(ctx, in.ID, in.Body.Codes, callerOf(ctx).name, requestName(ctx))
 			return &answer[report.Load]{l}, err
 		})
-	handle(s, h, op(http.MethodGet, "/loads/{id}/acts", "list-acts", tag, "read", "What would mend many findings of a load at once"),
+	handle(s, h, op(http.MethodGet, "/loads/{id}/acts", "list-acts", tag, "read",
+		"What would mend many findings of a load at once"),
 		func(ctx context.Context, in *ByLoad) (*answer[api.Page[api.Act]], error) {
 			acts, err := s.engine.Acts(ctx, in.ID)
 			return &answer[api.Page[api.Act]]{api.Page[api.Act]{Items: acts}}, err
@@ -68,8 +73,10 @@ func (s *Service) acts(h huma.API) {
 		ByLoad
 		Body api.Fix
 	}
-	handle(s, h, after(op(http.MethodPost, "/loads/{id}/fix", "fix-load", tag, "admin", "Mend what failed, and load that once more"),
-		"Adds to crosswalks and lists, teaches the mapping forms of dates, accepts warnings; then only the orders that failed are loaded again, as a load of its own."),
+	handle(s, h, after(op(http.MethodPost, "/loads/{id}/fix", "fix-load", tag, "admin",
+		"Mend what failed, and load that once more"),
+		"Adds to crosswalks and lists, teaches the mapping forms of dates, accepts warnings; then only the orders "+
+			"that failed are loaded again, as a load of its own."),
 		func(ctx context.Context, in *fix) (*answer[report.Load], error) {
 			l, err := s.engine.Fix(ctx, in.ID, in.Body, callerOf(ctx).name, requestName(ctx))
 			return &answer[report.Load]{l}, err
@@ -79,7 +86,8 @@ func (s *Service) acts(h huma.API) {
 		DryRun bool `query:"dry_run" doc:"Only say what would happen"`
 	}
 	back := op(http.MethodPost, "/loads/{id}/undo", "undo-load", tag, "load", "Take back what a load did")
-	back.Description = "Orders that it stored go, orders that it changed are as before, where nothing has happened to them since; the answer names those that stay."
+	back.Description = "Orders that it stored go, orders that it changed are as before, where nothing has happened " +
+		"to them since; the answer names those that stay."
 	back.DefaultStatus = http.StatusOK
 	back.Errors = append(back.Errors, http.StatusConflict)
 	handle(s, h, back, func(ctx context.Context, in *undo) (*answer[api.Undone], error) {
@@ -87,9 +95,14 @@ func (s *Service) acts(h huma.API) {
 		return &answer[api.Undone]{u}, err
 	})
 
-	refresh := op(http.MethodPost, "/reports/refresh", "refresh-report", tag, "read", "Bring a marked copy up to date with what its orders are today")
-	refresh.Description = "The body is a marked workbook or CSV; the answer is the same with today's status and fields. The header Koinos-Cells says how many cells changed, Koinos-Absent how many rows name an order that is not there any more."
-	refresh.RequestBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/octet-stream": {Schema: &huma.Schema{Type: "string", Format: "binary"}}}}
+	refresh := op(http.MethodPost, "/reports/refresh", "refresh-report", tag, "read",
+		"Bring a marked copy up to date with what its orders are today")
+	refresh.Description = "The body is a marked workbook or CSV; the answer is the same with today's status and " +
+		"fields. The header Koinos-Cells says how many cells changed, Koinos-Absent how many rows name an order that " +
+		"is not there any more."
+	refresh.RequestBody = &huma.RequestBody{Required: true,
+		Content: map[string]*huma.MediaType{"application/octet-stream": {Schema: &huma.Schema{Type: "string",
+			Format: "binary"}}}}
 	refresh.Responses = file("The copy", xlsxType, "text/csv")
 	refresh.BodyReadTimeout, refresh.DefaultStatus = -1, http.StatusOK
 	handle(s, h, refresh, s.refresh)

@@ -72,7 +72,8 @@ func badCursor(cursor string) error {
 func op(method, path, id, tag, scope, summary string) huma.Operation {
 	o := huma.Operation{
 		OperationID: id, Method: method, Path: "/api/v1" + path, Summary: summary, Tags: []string{tag},
-		Security: []map[string][]string{{"token": {scope}}}, Errors: []int{http.StatusUnauthorized, http.StatusForbidden},
+		Security: []map[string][]string{{"token": {scope}}}, Errors: []int{http.StatusUnauthorized,
+			http.StatusForbidden},
 	}
 	if method == http.MethodPost {
 		o.DefaultStatus = http.StatusCreated

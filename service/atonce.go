@@ -25,8 +25,10 @@ type oneCall struct {
 }
 
 func (s *Service) loadAtOnce(h huma.API) {
-	all := op(http.MethodPost, "/load", "load-document", "Loads", "load", "Send a document in, load it, and wait for the report")
-	all.Description = "One multipart call for programs that want nothing in between. With an Idempotency-Key it can be sent again when the answer was lost."
+	all := op(http.MethodPost, "/load", "load-document", "Loads", "load",
+		"Send a document in, load it, and wait for the report")
+	all.Description = "One multipart call for programs that want nothing in between. With an Idempotency-Key it can " +
+		"be sent again when the answer was lost."
 	all.DefaultStatus, all.BodyReadTimeout, all.MaxBodyBytes = http.StatusOK, -1, s.cfg.MaxBody
 	handle(s, h, all, func(ctx context.Context, in *oneCall) (*answer[api.LoadReport], error) {
 		form := in.RawBody.Data()
@@ -42,7 +44,8 @@ func (s *Service) loadAtOnce(h huma.API) {
 		name, version := strings.TrimSpace(form.Mapping), 0
 		if strings.Contains(name, "\n") {
 			if !slices.Contains(callerOf(ctx).scopes, "admin") {
-				return nil, problem("not_allowed", "Sending a mapping along needs a token of scope admin; name one that is here instead.")
+				return nil, problem("not_allowed",
+					"Sending a mapping along needs a token of scope admin; name one that is here instead.")
 			}
 			if opt.DryRun {
 				tried, err := s.tryMapping(ctx, form.Mapping)
@@ -62,7 +65,8 @@ func (s *Service) loadAtOnce(h huma.API) {
 		if err != nil {
 			return nil, err
 		}
-		l, err := s.engine.Start(ctx, load.Request{Document: got.Body.SHA, Mapping: name, Version: version, Options: opt, By: callerOf(ctx).name, Name: requestName(ctx)})
+		l, err := s.engine.Start(ctx, load.Request{Document: got.Body.SHA, Mapping: name, Version: version,
+			Options: opt, By: callerOf(ctx).name, Name: requestName(ctx)})
 		if err != nil {
 			return nil, err
 		}

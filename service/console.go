@@ -25,8 +25,11 @@ func (s *Service) console(r *gin.Engine) {
 		if strings.HasPrefix(name, "assets/") {
 			h.Set("Cache-Control", "public, max-age=31536000, immutable")
 		}
-		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data: blob:; font-src 'self' data:; frame-ancestors 'none'")
-		kinds := map[string]string{".html": "text/html; charset=utf-8", ".js": "text/javascript", ".css": "text/css", ".svg": "image/svg+xml",
+		h.Set("Content-Security-Policy",
+			"default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data: blob:; font-src 'self' "+
+				"data:; frame-ancestors 'none'")
+		kinds := map[string]string{".html": "text/html; charset=utf-8", ".js": "text/javascript", ".css": "text/css",
+			".svg":   "image/svg+xml",
 			".woff2": "font/woff2", ".woff": "font/woff", ".ttf": "font/ttf"}
 		kind := kinds[path.Ext(name)]
 		if kind == "" {
@@ -42,16 +45,21 @@ func (s *Service) console(r *gin.Engine) {
 	})
 	page := func(c *gin.Context) {
 		if !serve(c, "index.html") {
-			c.String(http.StatusOK, "Koinos is running, but its console was not built into this program: make build does that. The API is under /api/v1.\n")
+			c.String(http.StatusOK,
+				"Koinos is running, but its console was not built into this program: make build does that. The API "+
+					"is under /api/v1.\n")
 		}
 	}
 	r.GET("/favicon.svg", func(c *gin.Context) { serve(c, "favicon.svg") })
 	// The console's own addresses: each opens the page, which finds its way.
-	for _, p := range []string{"/", "/today", "/documents", "/documents/*rest", "/loads", "/loads/*rest", "/orders", "/orders/*rest", "/held", "/exchange", "/exchange/*rest", "/mappings", "/mappings/*rest", "/lists", "/lists/*rest"} {
+	for _, p := range []string{"/", "/today", "/documents", "/documents/*rest", "/loads", "/loads/*rest", "/orders",
+		"/orders/*rest", "/held", "/exchange", "/exchange/*rest", "/mappings", "/mappings/*rest", "/lists",
+		"/lists/*rest"} {
 		r.GET(p, page)
 	}
 }
 
 func (s *Service) noRoute(c *gin.Context) {
-	abort(c, problem("not_found", "Nothing is at "+c.Request.URL.Path+". The API is described at /api/v1/openapi.json."))
+	abort(c, problem("not_found", "Nothing is at "+c.Request.URL.Path+
+		". The API is described at /api/v1/openapi.json."))
 }

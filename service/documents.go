@@ -71,16 +71,19 @@ func (s *Service) documents(h huma.API) {
 			if err != nil {
 				return nil, err
 			}
-			return pageOf(ctx, list, in.Limit, func(d api.Document) string { return d.ReceivedAt.Format(time.RFC3339Nano) + "~" + d.SHA }), nil
+			return pageOf(ctx, list, in.Limit,
+				func(d api.Document) string { return d.ReceivedAt.Format(time.RFC3339Nano) + "~" + d.SHA }), nil
 		})
 
-	handle(s, h, op(http.MethodGet, "/documents/{document}", "get-document", tag, "read", "What is known of a document"),
+	handle(s, h, op(http.MethodGet, "/documents/{document}", "get-document", tag, "read",
+		"What is known of a document"),
 		func(ctx context.Context, in *ByDocument) (*answer[api.Document], error) {
 			d, err := s.store.Document(ctx, in.Document)
 			return &answer[api.Document]{d}, err
 		})
 
-	content := op(http.MethodGet, "/documents/{document}/content", "get-document-content", tag, "read", "The document, byte for byte")
+	content := op(http.MethodGet, "/documents/{document}/content", "get-document-content", tag, "read",
+		"The document, byte for byte")
 	content.Responses = file("The document's bytes", "application/octet-stream")
 	handle(s, h, content, func(ctx context.Context, in *ByDocument) (*huma.StreamResponse, error) {
 		d, f, err := s.openDocument(ctx, in.Document)
@@ -94,7 +97,8 @@ func (s *Service) documents(h huma.API) {
 		}, s), nil
 	})
 
-	handle(s, h, op(http.MethodGet, "/documents/{document}/rows", "get-document-rows", tag, "read", "Rows of a document as they stand"),
+	handle(s, h, op(http.MethodGet, "/documents/{document}/rows", "get-document-rows", tag, "read",
+		"Rows of a document as they stand"),
 		func(ctx context.Context, in *rowsInput) (*answer[api.Rows], error) {
 			rows, err := s.rows(ctx, in)
 			return &answer[api.Rows]{rows}, err
@@ -138,7 +142,8 @@ func (s *Service) receive(ctx context.Context, in *upload) (*answer[api.Received
 	if err != nil {
 		return nil, err
 	}
-	doc := api.Document{SHA: sha, Name: path.Base(strings.ReplaceAll(in.Name, `\`, "/")), Size: size, Shape: shape, ReceivedAt: s.now().UTC(), ReceivedBy: callerOf(ctx).name}
+	doc := api.Document{SHA: sha, Name: path.Base(strings.ReplaceAll(in.Name, `\`, "/")), Size: size, Shape: shape,
+		ReceivedAt: s.now().UTC(), ReceivedBy: callerOf(ctx).name}
 	known, err := s.store.PutDocument(ctx, doc)
 	if err != nil {
 		return nil, err

@@ -84,14 +84,16 @@ func (s *Service) editor(h huma.API) {
 		ByDocument
 		Body api.NewDraft
 	}
-	handle(s, h, asked(op(http.MethodPost, "/documents/{document}/draft", "draft-mapping", tag, "read", "Propose a mapping for a document")),
+	handle(s, h, asked(op(http.MethodPost, "/documents/{document}/draft", "draft-mapping", tag, "read",
+		"Propose a mapping for a document")),
 		func(ctx context.Context, in *drafted) (*answer[drafting.Proposal], error) {
 			known, err := s.known(ctx)
 			if err != nil {
 				return nil, err
 			}
 			return answerOn(ctx, s, in.Document, func(d *on) (*drafting.Proposal, error) {
-				p, err := drafting.Draft(d, d.Size, drafting.Hints{Name: in.Body.Name, Partner: in.Body.Partner, Kind: order.Kind(in.Body.Kind), Lists: d.set, Known: known, Limits: s.cfg.Limits})
+				p, err := drafting.Draft(d, d.Size, drafting.Hints{Name: in.Body.Name, Partner: in.Body.Partner,
+					Kind: order.Kind(in.Body.Kind), Lists: d.set, Known: known, Limits: s.cfg.Limits})
 				if p != nil {
 					return p, nil // one that needs a hand is still a beginning: its mistakes show in the editor
 				}
@@ -103,7 +105,8 @@ func (s *Service) editor(h huma.API) {
 		ByDocument
 		Body api.NewPreview
 	}
-	handle(s, h, asked(op(http.MethodPost, "/documents/{document}/preview", "preview-mapping", tag, "read", "What a mapping makes of the part of a document that is looked at")),
+	handle(s, h, asked(op(http.MethodPost, "/documents/{document}/preview", "preview-mapping", tag, "read",
+		"What a mapping makes of the part of a document that is looked at")),
 		func(ctx context.Context, in *previewed) (*answer[api.Preview], error) {
 			b := &in.Body
 			m, err := s.meant(ctx, b.Mapping)
@@ -111,7 +114,8 @@ func (s *Service) editor(h huma.API) {
 				return nil, err
 			}
 			return answerOn(ctx, s, in.Document, func(d *on) (*api.Preview, error) {
-				return load.Look(ctx, d, d.Size, m, d.set, s.cfg.Limits, load.View{Sheet: b.Sheet, From: b.From, To: b.To, Row: b.Row, Seq: b.Seq})
+				return load.Look(ctx, d, d.Size, m, d.set, s.cfg.Limits,
+					load.View{Sheet: b.Sheet, From: b.From, To: b.To, Row: b.Row, Seq: b.Seq})
 			})
 		})
 
@@ -119,7 +123,8 @@ func (s *Service) editor(h huma.API) {
 		ByDocument
 		Body api.MappingRef
 	}
-	handle(s, h, asked(op(http.MethodPost, "/documents/{document}/coverage", "cover-document", tag, "read", "What of a document a mapping does not use, and what lists do not know")),
+	handle(s, h, asked(op(http.MethodPost, "/documents/{document}/coverage", "cover-document", tag, "read",
+		"What of a document a mapping does not use, and what lists do not know")),
 		func(ctx context.Context, in *covered) (*answer[reading.Coverage], error) {
 			m, err := s.meant(ctx, in.Body)
 			if err != nil {
@@ -135,7 +140,8 @@ func (s *Service) editor(h huma.API) {
 		ByDocument
 		Body api.NewComparison
 	}
-	handle(s, h, asked(op(http.MethodPost, "/documents/{document}/comparison", "compare-mappings", tag, "read", "How the orders of a document differ between two mappings")),
+	handle(s, h, asked(op(http.MethodPost, "/documents/{document}/comparison", "compare-mappings", tag, "read",
+		"How the orders of a document differ between two mappings")),
 		func(ctx context.Context, in *compared) (*answer[api.Comparison], error) {
 			was, err := s.meant(ctx, in.Body.Was)
 			if err != nil {
@@ -150,12 +156,14 @@ func (s *Service) editor(h huma.API) {
 			})
 		})
 
-	handle(s, h, op(http.MethodGet, "/fields", "list-fields", tag, "read", "The fields of an order that a mapping can bind"),
+	handle(s, h, op(http.MethodGet, "/fields", "list-fields", tag, "read",
+		"The fields of an order that a mapping can bind"),
 		func(context.Context, *none) (*answer[api.Page[api.Field]], error) {
 			page := api.Page[api.Field]{}
 			for _, level := range order.Levels {
 				for _, f := range order.AllFields(level) {
-					page.Items = append(page.Items, api.Field{Level: level, Name: f.Name, Type: f.Type, About: f.About, Choices: f.Choices, Must: f.Must})
+					page.Items = append(page.Items, api.Field{Level: level, Name: f.Name, Type: f.Type, About: f.About,
+						Choices: f.Choices, Must: f.Must})
 				}
 			}
 			return &answer[api.Page[api.Field]]{page}, nil
@@ -170,7 +178,8 @@ func (s *Service) trust(h huma.API) {
 		Field string `query:"field" required:"true" doc:"Field of the order, e.g. ship_to.code"`
 		Line  int    `query:"line" minimum:"0" doc:"Which line, counted from 1; 0 is the header"`
 	}
-	handle(s, h, op(http.MethodGet, "/orders/{id}/why", "explain-value", "Orders", "read", "Why an order says what it says: the place, and every step on the way"),
+	handle(s, h, op(http.MethodGet, "/orders/{id}/why", "explain-value", "Orders", "read",
+		"Why an order says what it says: the place, and every step on the way"),
 		func(ctx context.Context, in *whyOf) (*answer[api.Why], error) {
 			w, err := s.engine.Why(ctx, in.ID, in.Line, in.Field)
 			if err != nil {
@@ -182,7 +191,8 @@ func (s *Service) trust(h huma.API) {
 	type missingOf struct {
 		ID int64 `path:"id" doc:"The load's id"`
 	}
-	handle(s, h, op(http.MethodGet, "/loads/{id}/missing", "list-missing", "Loads", "read", "What lists and crosswalks did not know during a load"),
+	handle(s, h, op(http.MethodGet, "/loads/{id}/missing", "list-missing", "Loads", "read",
+		"What lists and crosswalks did not know during a load"),
 		func(ctx context.Context, in *missingOf) (*answer[api.Page[reading.Miss]], error) {
 			if _, err := s.engine.Get(ctx, in.ID); err != nil {
 				return nil, err
@@ -194,13 +204,15 @@ func (s *Service) trust(h huma.API) {
 	type named struct {
 		Name string `path:"name" doc:"Name of the mapping"`
 	}
-	handle(s, h, op(http.MethodGet, "/mappings/{name}/versions", "list-mapping-versions", "Mappings", "read", "Versions of a mapping, newest first"),
+	handle(s, h, op(http.MethodGet, "/mappings/{name}/versions", "list-mapping-versions", "Mappings", "read",
+		"Versions of a mapping, newest first"),
 		func(ctx context.Context, in *named) (*answer[api.Page[api.Mapping]], error) {
 			versions, err := s.store.MappingVersions(ctx, in.Name)
 			return &answer[api.Page[api.Mapping]]{api.Page[api.Mapping]{Items: versions}}, err
 		})
 
-	blank := op(http.MethodGet, "/mappings/{name}/blank", "get-blank-sheet", "Mappings", "read", "A workbook to fill in, for a mapping of rows")
+	blank := op(http.MethodGet, "/mappings/{name}/blank", "get-blank-sheet", "Mappings", "read",
+		"A workbook to fill in, for a mapping of rows")
 	blank.Responses = file("The workbook", xlsxType)
 	blank.Errors = append(blank.Errors, http.StatusUnprocessableEntity)
 	handle(s, h, blank, func(ctx context.Context, in *ByMapping) (*huma.StreamResponse, error) {
@@ -227,7 +239,8 @@ func (s *Service) trust(h huma.API) {
 		Load  int64   `query:"load" doc:"Orders that this load stored"`
 		Order []int64 `query:"order" doc:"Ids of orders"`
 	}
-	write := op(http.MethodGet, "/mappings/{name}/document", "write-document", "Mappings", "read", "Stored orders as a document that the mapping reads")
+	write := op(http.MethodGet, "/mappings/{name}/document", "write-document", "Mappings", "read",
+		"Stored orders as a document that the mapping reads")
 	write.Description = "The header Koinos-Problems says how many values the document has no way to say."
 	write.Responses = file("The document", "text/csv", xlsxType, "application/json", "application/x-ndjson")
 	write.Errors = append(write.Errors, http.StatusUnprocessableEntity)
@@ -249,7 +262,8 @@ func (s *Service) trust(h huma.API) {
 		if err != nil {
 			return nil, problem("invalid_request", err.Error())
 		}
-		kind := map[string]string{"csv": "text/csv", "xlsx": xlsxType, "json": "application/json", "ndjson": "application/x-ndjson"}[string(writing.Format(m))]
+		kind := map[string]string{"csv": "text/csv", "xlsx": xlsxType, "json": "application/json",
+			"ndjson": "application/x-ndjson"}[string(writing.Format(m))]
 		return &huma.StreamResponse{Body: func(c huma.Context) {
 			c.SetHeader("Koinos-Problems", strconv.Itoa(len(problems)))
 			stream(kind, m.Name+"."+string(writing.Format(m)), func(w io.Writer) error {

@@ -24,8 +24,10 @@ func (s *Service) partners(h huma.API) {
 	const tag = "Exchange"
 	type body struct{ RawBody []byte }
 	put := op(http.MethodPost, "/partners", "keep-partner", tag, "admin", "Keep a trading partner")
-	put.Description = "The body is the partner's YAML. It takes the place of one of the same name. Mappings that it names and that are not here are made: the standard ones, for orders of this partner."
-	put.RequestBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/yaml": {Schema: &huma.Schema{Type: "string"}}}}
+	put.Description = "The body is the partner's YAML. It takes the place of one of the same name. Mappings that it " +
+		"names and that are not here are made: the standard ones, for orders of this partner."
+	put.RequestBody = &huma.RequestBody{Required: true,
+		Content: map[string]*huma.MediaType{"application/yaml": {Schema: &huma.Schema{Type: "string"}}}}
 	put.Errors = append(put.Errors, http.StatusUnprocessableEntity)
 	handle(s, h, put, func(ctx context.Context, in *body) (*answer[api.PartnerDetail], error) {
 		p, err := s.exchange.Keep(ctx, string(in.RawBody), callerOf(ctx).name)
@@ -63,7 +65,9 @@ func (s *Service) partners(h huma.API) {
 		Body api.Wanted
 	}
 	out := op(http.MethodPost, "/partners/{name}/send", "send-due", tag, "load", "Tell a partner what is to be said")
-	out.Description = "Writes one interchange of all that has not been said yet: 850 of confirmed purchase orders, 860 of their changes; 855 and 865 as answers, 856 of what has been shipped, 810 of what was not invoiced. What breaks the partner's rules is held with the reasons."
+	out.Description = "Writes one interchange of all that has not been said yet: 850 of confirmed purchase orders, " +
+		"860 of their changes; 855 and 865 as answers, 856 of what has been shipped, 810 of what was not invoiced. " +
+		"What breaks the partner's rules is held with the reasons."
 	out.DefaultStatus = http.StatusOK
 	handle(s, h, out, func(ctx context.Context, in *send) (*answer[api.Sending], error) {
 		done, err := s.exchange.Send(ctx, in.Name, in.Body, callerOf(ctx).name)
@@ -97,22 +101,27 @@ func (s *Service) interchanges(h huma.API) {
 		Order     int64  `query:"order" doc:"Speaking of the order of this id"`
 		Speaking  bool   `query:"speaking" doc:"Only those that speak of orders: no acknowledgements"`
 	}
-	handle(s, h, op(http.MethodGet, "/interchanges", "list-interchanges", tag, "read", "List interchanges, newest first"),
+	handle(s, h, op(http.MethodGet, "/interchanges", "list-interchanges", tag, "read",
+		"List interchanges, newest first"),
 		func(ctx context.Context, in *list) (*paged[api.Interchange], error) {
 			before, err := in.Paging.number()
 			if err != nil {
 				return nil, err
 			}
-			all, err := s.store.Interchanges(ctx, store.InterchangeFilter{Partner: in.Partner, Direction: in.Direction, State: in.State, Kind: in.Kind, Order: in.Order, Speaking: in.Speaking, Before: before, Limit: in.Limit + 1}, s.now())
+			all, err := s.store.Interchanges(ctx, store.InterchangeFilter{Partner: in.Partner, Direction: in.Direction,
+				State: in.State, Kind: in.Kind, Order: in.Order, Speaking: in.Speaking, Before: before,
+				Limit: in.Limit + 1}, s.now())
 			if err != nil {
 				return nil, err
 			}
-			return pageOf(ctx, all, in.Limit, func(i api.Interchange) string { return strconv.FormatInt(i.ID, 10) }), nil
+			return pageOf(ctx, all, in.Limit, func(i api.Interchange) string { return strconv.FormatInt(i.ID, 10) }),
+				nil
 		})
 	type one struct {
 		ID int64 `path:"id" doc:"The interchange's id"`
 	}
-	handle(s, h, op(http.MethodGet, "/interchanges/{id}", "get-interchange", tag, "read", "An interchange with its sets and what became of each"),
+	handle(s, h, op(http.MethodGet, "/interchanges/{id}", "get-interchange", tag, "read",
+		"An interchange with its sets and what became of each"),
 		func(ctx context.Context, in *one) (*answer[api.Interchange], error) {
 			i, err := s.store.Interchange(ctx, in.ID, s.now())
 			return &answer[api.Interchange]{i}, err
@@ -121,7 +130,8 @@ func (s *Service) interchanges(h huma.API) {
 		Paging
 		ID int64 `path:"id" doc:"The interchange's id"`
 	}
-	handle(s, h, op(http.MethodGet, "/interchanges/{id}/sets", "list-sets", tag, "read", "The transaction sets of an interchange, and what became of each"),
+	handle(s, h, op(http.MethodGet, "/interchanges/{id}/sets", "list-sets", tag, "read",
+		"The transaction sets of an interchange, and what became of each"),
 		func(ctx context.Context, in *ofSets) (*paged[api.SetRecord], error) {
 			after, err := in.number()
 			if err != nil {
@@ -142,7 +152,8 @@ func (s *Service) interchanges(h huma.API) {
 		From  int   `query:"from" minimum:"1" default:"1" doc:"First segment, counted from 1"`
 		Limit int   `query:"limit" minimum:"1" maximum:"2000" default:"500"`
 	}
-	handle(s, h, op(http.MethodGet, "/interchanges/{id}/segments", "get-segments", tag, "read", "An interchange as people read it, segment by segment"),
+	handle(s, h, op(http.MethodGet, "/interchanges/{id}/segments", "get-segments", tag, "read",
+		"An interchange as people read it, segment by segment"),
 		func(ctx context.Context, in *stretch) (*answer[api.Page[x12.Item]], error) {
 			page, err := s.segments(ctx, in.ID, in.From, in.Limit)
 			return &answer[api.Page[x12.Item]]{page}, err
@@ -152,12 +163,14 @@ func (s *Service) interchanges(h huma.API) {
 		ID  int64 `path:"id" doc:"The interchange's id"`
 		Seq int   `path:"seq" minimum:"1" doc:"Which of its transaction sets, counted from 1"`
 	}
-	handle(s, h, op(http.MethodGet, "/interchanges/{id}/sets/{seq}/orders", "get-set-orders", tag, "read", "The orders that a transaction set speaks of, with the segment and element of each value"),
+	handle(s, h, op(http.MethodGet, "/interchanges/{id}/sets/{seq}/orders", "get-set-orders", tag, "read",
+		"The orders that a transaction set speaks of, with the segment and element of each value"),
 		func(ctx context.Context, in *bySet) (*answer[api.Page[api.SetOrder]], error) {
 			papers, err := s.exchange.SetOrders(ctx, in.ID, in.Seq)
 			return &answer[api.Page[api.SetOrder]]{api.Page[api.SetOrder]{Items: papers}}, err
 		})
-	handle(s, h, op(http.MethodGet, "/interchanges/{id}/content", "get-interchange-content", tag, "read", "An interchange's bytes, to be sent by other means"),
+	handle(s, h, op(http.MethodGet, "/interchanges/{id}/content", "get-interchange-content", tag, "read",
+		"An interchange's bytes, to be sent by other means"),
 		func(ctx context.Context, in *one) (*huma.StreamResponse, error) {
 			i, err := s.store.Interchange(ctx, in.ID, s.now())
 			if err != nil {
@@ -167,11 +180,12 @@ func (s *Service) interchanges(h huma.API) {
 			if err != nil {
 				return nil, err
 			}
-			return stream("application/edi-x12", cmp.Or(i.Name, fmt.Sprintf("interchange-%d.edi", i.ID)), func(w io.Writer) error {
-				defer f.Close()
-				_, err := io.Copy(w, f)
-				return err
-			}, s), nil
+			return stream("application/edi-x12", cmp.Or(i.Name, fmt.Sprintf("interchange-%d.edi", i.ID)),
+				func(w io.Writer) error {
+					defer f.Close()
+					_, err := io.Copy(w, f)
+					return err
+				}, s), nil
 		})
 
 	type came struct {
@@ -179,9 +193,13 @@ func (s *Service) interchanges(h huma.API) {
 		Name string `query:"name" doc:"What to call it; left out, interchange.edi"`
 	}
 	receive := op(http.MethodPost, "/interchanges", "receive-interchange", tag, "load", "Take in what a partner sent")
-	receive.Description = "The body is the bytes as they came, one interchange or several. Each is kept, recognised where its control number has come before, acknowledged, and brought into orders before the answer comes. Send the same bytes again where the answer was lost: nothing is done twice."
+	receive.Description = "The body is the bytes as they came, one interchange or several. Each is kept, recognised " +
+		"where its control number has come before, acknowledged, and brought into orders before the answer comes. " +
+		"Send the same bytes again where the answer was lost: nothing is done twice."
 	receive.BodyReadTimeout = -1 // a large file over a slow line
-	receive.RequestBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/octet-stream": {Schema: &huma.Schema{Type: "string", Format: "binary"}}}}
+	receive.RequestBody = &huma.RequestBody{Required: true,
+		Content: map[string]*huma.MediaType{"application/octet-stream": {Schema: &huma.Schema{Type: "string",
+			Format: "binary"}}}}
 	handle(s, h, receive, func(ctx context.Context, in *came) (*answer[api.Page[api.Interchange]], error) {
 		name := path.Base(strings.ReplaceAll(in.Name, `\`, "/"))
 		if in.Name == "" {
@@ -199,10 +217,13 @@ func (s *Service) interchanges(h huma.API) {
 			return &answer[api.Interchange]{i}, notNow(err)
 		})
 	}
-	act("resend", "resend-interchange", "Send an interchange of ours once more", "The same bytes under the same control number.", s.exchange.Resend)
-	act("replay", "replay-interchange", "Do once more what an interchange that came asks for", "As far as it has not been done: after the cause of what is held was mended.", func(ctx context.Context, id int64) (api.Interchange, error) {
-		return s.exchange.Replay(ctx, id, callerOf(ctx).name)
-	})
+	act("resend", "resend-interchange", "Send an interchange of ours once more",
+		"The same bytes under the same control number.", s.exchange.Resend)
+	act("replay", "replay-interchange", "Do once more what an interchange that came asks for",
+		"As far as it has not been done: after the cause of what is held was mended.",
+		func(ctx context.Context, id int64) (api.Interchange, error) {
+			return s.exchange.Replay(ctx, id, callerOf(ctx).name)
+		})
 }
 
 func notNow(err error) error {

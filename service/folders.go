@@ -30,7 +30,8 @@ func (s *Service) folders(ctx context.Context) (wait func()) {
 	done := make(chan struct{})
 	n := len(s.cfg.Folders)
 	for _, f := range s.cfg.Folders {
-		w := folder.Watch{Dir: f.Dir, Load: func(ctx context.Context, file *os.File, name, once string) (folder.Result, error) {
+		w := folder.Watch{Dir: f.Dir, Load: func(ctx context.Context, file *os.File, name, once string) (folder.Result,
+			error) {
 			return s.loadFile(ctx, f, file, name, once)
 		}}
 		go func() {
@@ -48,7 +49,8 @@ func (s *Service) folders(ctx context.Context) (wait func()) {
 }
 
 // loadFile loads a file of a watched folder and waits for the end.
-func (s *Service) loadFile(ctx context.Context, f Folder, file *os.File, name, once string) (r folder.Result, err error) {
+func (s *Service) loadFile(ctx context.Context, f Folder, file *os.File, name, once string) (r folder.Result,
+	err error) {
 	defer func() { // what is not the file's fault is tried again
 		if store.IsFull(err) {
 			err = errors.Join(folder.ErrLater, err)
@@ -63,7 +65,8 @@ func (s *Service) loadFile(ctx context.Context, f Folder, file *os.File, name, o
 	var last report.Load
 	_, err = s.store.Mapping(ctx, f.Mapping, 0)
 	if errors.Is(err, store.ErrNotFound) {
-		run, err := s.engine.StartRun(ctx, load.RunRequest{Document: got.Body.SHA, Sequence: f.Mapping, By: by, Name: once})
+		run, err := s.engine.StartRun(ctx, load.RunRequest{Document: got.Body.SHA, Sequence: f.Mapping, By: by,
+			Name: once})
 		if err == nil {
 			run, err = s.engine.WaitRun(ctx, run.ID)
 		}
@@ -78,7 +81,8 @@ func (s *Service) loadFile(ctx context.Context, f Folder, file *os.File, name, o
 	} else if err != nil {
 		return r, err
 	} else {
-		if last, err = s.engine.Start(ctx, load.Request{Document: got.Body.SHA, Mapping: f.Mapping, By: by, Name: once}); err != nil {
+		if last, err = s.engine.Start(ctx, load.Request{Document: got.Body.SHA, Mapping: f.Mapping, By: by,
+			Name: once}); err != nil {
 			return r, err
 		}
 		if last, err = s.engine.UntilDone(ctx, last.ID); err != nil {

@@ -57,7 +57,8 @@ func (s *Service) recover(c *gin.Context) {
 			if r == http.ErrAbortHandler {
 				panic(r)
 			}
-			s.log.Error("request crashed", "request", requestID(c), "panic", fmt.Sprint(r), "stack", string(debug.Stack()))
+			s.log.Error("request crashed", "request", requestID(c), "panic", fmt.Sprint(r), "stack",
+				string(debug.Stack()))
 			if !c.Writer.Written() {
 				abort(c, problem("internal", "The service's log has the details under the request id."))
 			}
@@ -76,7 +77,8 @@ func (s *Service) guard(c *gin.Context) {
 	h.Set("X-Frame-Options", "DENY")
 	host := hostName(c.Request.Host)
 	if !loopback(host) && !s.hosts[host] {
-		abort(c, problem("host_refused", fmt.Sprintf("%q is not a name of this service; start it with --host %s to allow it.", host, host)))
+		abort(c, problem("host_refused",
+			fmt.Sprintf("%q is not a name of this service; start it with --host %s to allow it.", host, host)))
 		return
 	}
 	if origin := c.GetHeader("Origin"); origin != "" {
@@ -103,7 +105,8 @@ func hostName(hostport string) string {
 }
 
 func bodyLimit(e *http.MaxBytesError) string {
-	return fmt.Sprintf("A request may have %d MiB; split the document, or start the service with a larger --max-body.", e.Limit>>20)
+	return fmt.Sprintf("A request may have %d MiB; split the document, or start the service with a larger --max-body.",
+		e.Limit>>20)
 }
 
 // Scopes, each with what it includes.
@@ -144,7 +147,8 @@ func (s *Service) authorize(h huma.API) func(huma.Context, func(huma.Context)) {
 		for _, need := range ctx.Operation().Security {
 			for _, scope := range need["token"] {
 				if !slices.Contains(who.scopes, scope) {
-					write(h, ctx, problem("not_allowed", fmt.Sprintf("This needs a token of scope %s; this one has %s.", scope, strings.Join(who.scopes, ", "))))
+					write(h, ctx, problem("not_allowed", fmt.Sprintf("This needs a token of scope %s; this one has %s.",
+						scope, strings.Join(who.scopes, ", "))))
 					return
 				}
 			}
@@ -156,7 +160,8 @@ func (s *Service) authorize(h huma.API) func(huma.Context, func(huma.Context)) {
 func (s *Service) login(ctx context.Context, header string) (caller, *api.Problem) {
 	scheme, secret, _ := strings.Cut(header, " ")
 	if header == "" {
-		return caller{}, problem("login_needed", "Send the header Authorization: Bearer TOKEN. An administrator makes tokens with koinos token create.")
+		return caller{}, problem("login_needed",
+			"Send the header Authorization: Bearer TOKEN. An administrator makes tokens with koinos token create.")
 	}
 	if !strings.EqualFold(scheme, "bearer") {
 		return caller{}, problem("login_needed", "Only the Bearer scheme is understood.")

@@ -25,7 +25,8 @@ func (s *Service) held(h huma.API) {
 			if err != nil {
 				return nil, err
 			}
-			all, err := s.store.HeldList(ctx, store.HeldFilter{Kind: in.Kind, Partner: in.Partner, After: after, Limit: in.Limit + 1})
+			all, err := s.store.HeldList(ctx, store.HeldFilter{Kind: in.Kind, Partner: in.Partner, After: after,
+				Limit: in.Limit + 1})
 			if err != nil {
 				return nil, err
 			}
@@ -35,7 +36,9 @@ func (s *Service) held(h huma.API) {
 		ID int64 `path:"id" doc:"Number of what is held"`
 	}
 	retry := op(http.MethodPost, "/held/{id}/retry", "retry-held", tag, "load", "Try what is held once more")
-	retry.Description = "An order: the orders of its load that failed are loaded again with the newest mapping and lists. A set that came: what it asks for is done again. A notice: it is written anew from the order as it is now. What succeeds is not held any more."
+	retry.Description = "An order: the orders of its load that failed are loaded again with the newest mapping and " +
+		"lists. A set that came: what it asks for is done again. A notice: it is written anew from the order as it " +
+		"is now. What succeeds is not held any more."
 	retry.DefaultStatus = http.StatusAccepted
 	handle(s, h, retry, func(ctx context.Context, in *one) (*answer[api.Retried], error) {
 		w, err := s.store.HeldOne(ctx, in.ID)

@@ -71,7 +71,8 @@ func (s *Service) lists(h huma.API) {
 		return nil, s.store.PutCrosswalk(ctx, in.Name, in.Body.Pairs, s.now())
 	})
 
-	handle(s, h, op(http.MethodGet, "/lists/{name}/entries", "get-list-entries", tag, "read", "Entries of a reference list by code"),
+	handle(s, h, op(http.MethodGet, "/lists/{name}/entries", "get-list-entries", tag, "read",
+		"Entries of a reference list by code"),
 		func(ctx context.Context, in *entriesOf) (*paged[list.Entry], error) {
 			entries, err := s.store.Entries(ctx, in.Name, false, in.Cursor, in.Limit+1)
 			if err != nil {
@@ -80,7 +81,8 @@ func (s *Service) lists(h huma.API) {
 			return pageOf(ctx, entries, in.Limit, func(e list.Entry) string { return e.Code }), nil
 		})
 
-	handle(s, h, op(http.MethodGet, "/crosswalks/{name}/pairs", "get-crosswalk-pairs", tag, "read", "Pairs of a crosswalk by the partner's code"),
+	handle(s, h, op(http.MethodGet, "/crosswalks/{name}/pairs", "get-crosswalk-pairs", tag, "read",
+		"Pairs of a crosswalk by the partner's code"),
 		func(ctx context.Context, in *entriesOf) (*paged[list.Pair], error) {
 			entries, err := s.store.Entries(ctx, in.Name, true, in.Cursor, in.Limit+1)
 			if err != nil {
@@ -111,9 +113,13 @@ func (s *Service) listFiles(h huma.API) {
 		path, word string
 		crosswalk  bool
 	}{{"/lists", "list", false}, {"/crosswalks", "crosswalk", true}} {
-		put := op(http.MethodPut, kind.path+"/{name}/file", "import-"+kind.word+"-file", tag, "admin", "Replace a "+kind.word+", or add to it, from a CSV or workbook")
-		put.Description = "The first row names the columns: code and name of a list, theirs and ours of a crosswalk; further ones are attributes."
-		put.RequestBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/octet-stream": {Schema: &huma.Schema{Type: "string", Format: "binary"}}}}
+		put := op(http.MethodPut, kind.path+"/{name}/file", "import-"+kind.word+"-file", tag, "admin",
+			"Replace a "+kind.word+", or add to it, from a CSV or workbook")
+		put.Description = "The first row names the columns: code and name of a list, theirs and ours of a crosswalk; " +
+			"further ones are attributes."
+		put.RequestBody = &huma.RequestBody{Required: true,
+			Content: map[string]*huma.MediaType{"application/octet-stream": {Schema: &huma.Schema{Type: "string",
+				Format: "binary"}}}}
 		put.MaxBodyBytes, put.BodyReadTimeout = mostListBody, listReadTime
 		put.Errors = append(put.Errors, http.StatusUnprocessableEntity)
 		handle(s, h, put, func(ctx context.Context, in *importing) (*answer[api.ListInfo], error) {
@@ -136,10 +142,12 @@ func (s *Service) listFiles(h huma.API) {
 			} else {
 				err = s.store.PutList(ctx, in.Name, entries, s.now())
 			}
-			return &answer[api.ListInfo]{api.ListInfo{Name: in.Name, Entries: len(entries), ImportedAt: s.now().UTC()}}, err
+			return &answer[api.ListInfo]{api.ListInfo{Name: in.Name, Entries: len(entries), ImportedAt: s.now().UTC()}},
+				err
 		})
 
-		get := op(http.MethodGet, kind.path+"/{name}/file", "export-"+kind.word+"-file", tag, "read", "A "+kind.word+" as a CSV or workbook")
+		get := op(http.MethodGet, kind.path+"/{name}/file", "export-"+kind.word+"-file", tag, "read",
+			"A "+kind.word+" as a CSV or workbook")
 		get.Responses = file("The "+kind.word, "text/csv", xlsxType)
 		handle(s, h, get, func(ctx context.Context, in *exporting) (*huma.StreamResponse, error) {
 			entries, err := s.store.Entries(ctx, in.Name, kind.crosswalk, "", 0)

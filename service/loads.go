@@ -34,7 +34,8 @@ func (s *Service) loads(h huma.API) {
 		name, version := in.Body.Mapping, in.Body.Version
 		switch text := in.Body.Text; {
 		case text != "" && (name != "" || !in.Body.DryRun):
-			return nil, problem("invalid_request", "mapping_text goes with dry_run, and without mapping; keep the mapping to load through it.")
+			return nil, problem("invalid_request",
+				"mapping_text goes with dry_run, and without mapping; keep the mapping to load through it.")
 		case text != "":
 			tried, err := s.tryMapping(ctx, text)
 			if err != nil {
@@ -61,7 +62,8 @@ func (s *Service) loads(h huma.API) {
 			if err != nil {
 				return nil, err
 			}
-			loads, err := s.store.Loads(ctx, store.LoadFilter{Document: in.Document, Before: before, Limit: in.Limit + 1})
+			loads, err := s.store.Loads(ctx, store.LoadFilter{Document: in.Document, Before: before,
+				Limit: in.Limit + 1})
 			if err != nil {
 				return nil, err
 			}
@@ -75,13 +77,15 @@ func (s *Service) loads(h huma.API) {
 			return pageOf(ctx, loads, in.Limit, func(l report.Load) string { return strconv.FormatInt(l.ID, 10) }), nil
 		})
 
-	handle(s, h, op(http.MethodGet, "/loads/{id}", "get-load", tag, "read", "A load as it stands, with its findings by reason"),
+	handle(s, h, op(http.MethodGet, "/loads/{id}", "get-load", tag, "read",
+		"A load as it stands, with its findings by reason"),
 		func(ctx context.Context, in *ByLoad) (*answer[api.LoadReport], error) {
 			rep, err := s.loadReport(ctx, in.ID)
 			return &answer[api.LoadReport]{rep}, err
 		})
 
-	sse.Register(h, op(http.MethodGet, "/loads/{id}/progress", "watch-load", tag, "read", "Watch a load: server-sent events until it has ended"),
+	sse.Register(h, op(http.MethodGet, "/loads/{id}/progress", "watch-load", tag, "read",
+		"Watch a load: server-sent events until it has ended"),
 		map[string]any{"load": report.Load{}, "problem": api.Problem{}}, s.watch)
 
 	cancel := op(http.MethodPost, "/loads/{id}/cancel", "cancel-load", tag, "load", "Stop a load")
@@ -115,12 +119,14 @@ func (s *Service) loads(h huma.API) {
 			if _, err := s.store.Load(ctx, in.ID); err != nil {
 				return nil, err
 			}
-			found, err := s.store.Findings(ctx, in.ID, store.FindingFilter{After: int(after), Limit: in.Limit + 1, Code: in.Code, Severity: in.Severity, Field: in.Field, Order: in.Order})
+			found, err := s.store.Findings(ctx, in.ID, store.FindingFilter{After: int(after), Limit: in.Limit + 1,
+				Code: in.Code, Severity: in.Severity, Field: in.Field, Order: in.Order})
 			if err != nil {
 				return nil, err
 			}
 			page := pageOf(ctx, found, in.Limit, func(n store.Numbered) string { return strconv.Itoa(n.N) })
-			return &paged[finding.Finding]{Link: page.Link, Body: api.Page[finding.Finding]{Items: plain(page.Body.Items), Next: page.Body.Next}}, nil
+			return &paged[finding.Finding]{Link: page.Link,
+				Body: api.Page[finding.Finding]{Items: plain(page.Body.Items), Next: page.Body.Next}}, nil
 		})
 
 	type outcomes struct {
@@ -128,7 +134,8 @@ func (s *Service) loads(h huma.API) {
 		Paging
 		Outcome string `query:"outcome" enum:"loaded,changed,ready,differs,unchanged,refused,held,withheld,undone"`
 	}
-	handle(s, h, op(http.MethodGet, "/loads/{id}/orders", "list-outcomes", tag, "read", "What became of each order of a load's document"),
+	handle(s, h, op(http.MethodGet, "/loads/{id}/orders", "list-outcomes", tag, "read",
+		"What became of each order of a load's document"),
 		func(ctx context.Context, in *outcomes) (*paged[report.OrderOutcome], error) {
 			after, err := in.number()
 			if err != nil {
@@ -137,7 +144,8 @@ func (s *Service) loads(h huma.API) {
 			if _, err := s.store.Load(ctx, in.ID); err != nil {
 				return nil, err
 			}
-			items, err := s.store.Outcomes(ctx, in.ID, store.OutcomeFilter{After: int(after), Limit: in.Limit + 1, Outcome: in.Outcome})
+			items, err := s.store.Outcomes(ctx, in.ID, store.OutcomeFilter{After: int(after), Limit: in.Limit + 1,
+				Outcome: in.Outcome})
 			if err != nil {
 				return nil, err
 			}
@@ -148,7 +156,8 @@ func (s *Service) loads(h huma.API) {
 		ByLoad
 		Seq int `path:"seq" minimum:"1" doc:"Which order of the document, counted from 1"`
 	}
-	handle(s, h, op(http.MethodGet, "/loads/{id}/orders/{seq}", "get-paper", tag, "read", "One order of a load's document as the mapping understands it, stored or not"),
+	handle(s, h, op(http.MethodGet, "/loads/{id}/orders/{seq}", "get-paper", tag, "read",
+		"One order of a load's document as the mapping understands it, stored or not"),
 		func(ctx context.Context, in *one) (*answer[api.Paper], error) {
 			p, err := s.paper(ctx, in.ID, in.Seq)
 			return &answer[api.Paper]{p}, err
@@ -160,7 +169,8 @@ func (s *Service) loads(h huma.API) {
 		From  int    `query:"from" minimum:"1" default:"1" doc:"First row"`
 		Limit int    `query:"limit" minimum:"1" maximum:"1000" default:"200" doc:"Rows"`
 	}
-	handle(s, h, op(http.MethodGet, "/loads/{id}/rows", "get-load-rows", tag, "read", "Rows of a load's document with what became of them"),
+	handle(s, h, op(http.MethodGet, "/loads/{id}/rows", "get-load-rows", tag, "read",
+		"Rows of a load's document with what became of them"),
 		func(ctx context.Context, in *rows) (*answer[api.RowsOutcome], error) {
 			r, err := s.rowsOutcome(ctx, in.ID, rowsInput{Sheet: in.Sheet, From: in.From, Limit: in.Limit})
 			return &answer[api.RowsOutcome]{r}, err
@@ -291,7 +301,8 @@ func (s *Service) report(ctx context.Context, id int64, format string) (*huma.St
 			if err != nil {
 				return err
 			}
-			if err := s.eachFindings(ctx, id, func(list []finding.Finding) error { return out.Add(list...) }); err != nil {
+			if err := s.eachFindings(ctx, id,
+				func(list []finding.Finding) error { return out.Add(list...) }); err != nil {
 				return err
 			}
 			return out.Close()

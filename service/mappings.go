@@ -19,15 +19,18 @@ func (s *Service) mappings(h huma.API) {
 	const tag = "Mappings"
 	type body struct{ RawBody []byte }
 	put := op(http.MethodPost, "/mappings", "keep-mapping", tag, "admin", "Keep a mapping")
-	put.Description = "The body is the mapping's YAML. Changed text of a known name makes a new version; the same text makes none. A mapping with mistakes is not kept: the problem names each with its line and column."
-	put.RequestBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/yaml": {Schema: &huma.Schema{Type: "string"}}}}
+	put.Description = "The body is the mapping's YAML. Changed text of a known name makes a new version; the same " +
+		"text makes none. A mapping with mistakes is not kept: the problem names each with its line and column."
+	put.RequestBody = &huma.RequestBody{Required: true,
+		Content: map[string]*huma.MediaType{"application/yaml": {Schema: &huma.Schema{Type: "string"}}}}
 	put.Errors = append(put.Errors, http.StatusUnprocessableEntity)
 	handle(s, h, put, func(ctx context.Context, in *body) (*answer[api.MappingDetail], error) {
 		kept, err := s.keepMapping(ctx, string(in.RawBody))
 		return &answer[api.MappingDetail]{kept}, err
 	})
 
-	handle(s, h, op(http.MethodGet, "/mappings", "list-mappings", tag, "read", "List mappings, each in its newest version"),
+	handle(s, h, op(http.MethodGet, "/mappings", "list-mappings", tag, "read",
+		"List mappings, each in its newest version"),
 		func(ctx context.Context, _ *none) (*answer[api.Page[api.MappingDetail]], error) {
 			kept, err := s.store.Mappings(ctx)
 			page := api.Page[api.MappingDetail]{Items: make([]api.MappingDetail, len(kept))}
@@ -47,7 +50,8 @@ func (s *Service) mappings(h huma.API) {
 			return &answer[api.MappingDetail]{detail(kept)}, nil
 		})
 
-	handle(s, h, op(http.MethodGet, "/mapping.schema.json", "get-mapping-schema", tag, "read", "JSON Schema of mappings, for editors"),
+	handle(s, h, op(http.MethodGet, "/mapping.schema.json", "get-mapping-schema", tag, "read",
+		"JSON Schema of mappings, for editors"),
 		func(context.Context, *none) (*answer[map[string]any], error) {
 			return &answer[map[string]any]{mapping.Schema()}, nil
 		})
@@ -58,7 +62,8 @@ func (s *Service) keepMapping(ctx context.Context, text string) (api.MappingDeta
 	if err != nil {
 		return api.MappingDetail{}, err
 	}
-	kept, err := s.store.PutMapping(ctx, api.Mapping{Name: m.Name, Text: m.Text, StoredAt: s.now().UTC(), StoredBy: callerOf(ctx).name})
+	kept, err := s.store.PutMapping(ctx, api.Mapping{Name: m.Name, Text: m.Text, StoredAt: s.now().UTC(),
+		StoredBy: callerOf(ctx).name})
 	return api.MappingDetail{Mapping: kept, About: m.About, Describe: m.Describe()}, err
 }
 
@@ -68,7 +73,8 @@ func (s *Service) tryMapping(ctx context.Context, text string) (api.Mapping, err
 	if err != nil {
 		return api.Mapping{}, err
 	}
-	return s.store.TryMapping(ctx, api.Mapping{Name: m.Name, Text: m.Text, StoredAt: s.now().UTC(), StoredBy: callerOf(ctx).name})
+	return s.store.TryMapping(ctx, api.Mapping{Name: m.Name, Text: m.Text, StoredAt: s.now().UTC(),
+		StoredBy: callerOf(ctx).name})
 }
 
 func detail(kept api.Mapping) api.MappingDetail {

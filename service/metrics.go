@@ -24,10 +24,16 @@ func newMetrics(engine *load.Engine) *metrics {
 			Name: "koinos_request_seconds", Help: "Time to answer requests.", Buckets: prometheus.DefBuckets,
 		}, []string{"method", "route", "status"}),
 	}
-	m.registry.MustRegister(m.requests, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}),
-		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "koinos_loads_running", Help: "Loads that run now."}, func() float64 { return float64(engine.Running()) }),
-		prometheus.NewCounterFunc(prometheus.CounterOpts{Name: "koinos_orders_loaded_total", Help: "Orders stored since the service started."}, func() float64 { return float64(engine.Total().Loaded) }),
-		prometheus.NewCounterFunc(prometheus.CounterOpts{Name: "koinos_orders_refused_total", Help: "Orders refused in loads and dry runs since the service started."}, func() float64 { return float64(engine.Total().Refused) }),
+	m.registry.MustRegister(m.requests, collectors.NewGoCollector(),
+		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}),
+		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "koinos_loads_running", Help: "Loads that run now."},
+			func() float64 { return float64(engine.Running()) }),
+		prometheus.NewCounterFunc(prometheus.CounterOpts{Name: "koinos_orders_loaded_total",
+			Help: "Orders stored since the service started."},
+			func() float64 { return float64(engine.Total().Loaded) }),
+		prometheus.NewCounterFunc(prometheus.CounterOpts{Name: "koinos_orders_refused_total",
+			Help: "Orders refused in loads and dry runs since the service started."},
+			func() float64 { return float64(engine.Total().Refused) }),
 	)
 	return m
 }

@@ -31,12 +31,16 @@ func (s *Service) orders(h huma.API) {
 			if err != nil {
 				return nil, err
 			}
-			orders, err := s.store.Orders(ctx, store.OrderFilter{Kind: in.Kind, Status: in.Status, Partner: in.Partner, Number: in.Number,
-				Text: in.Text, Load: in.Load, Before: before, Limit: in.Limit + 1})
+			orders, err := s.store.Orders(ctx, store.OrderFilter{Kind: in.Kind, Status: in.Status, Partner: in.Partner,
+				Number: in.Number,
+				Text:   in.Text, Load: in.Load, Before: before, Limit: in.Limit + 1})
 			if err != nil {
 				return nil, err
 			}
-			return pageOf(ctx, orders, in.Limit, func(o api.OrderSummary) string { return strconv.FormatInt(o.ID, 10) }), nil
+			return pageOf(ctx, orders, in.Limit, func(o api.OrderSummary) string {
+				return strconv.FormatInt(o.ID,
+					10)
+			}), nil
 		})
 
 	type one struct {
@@ -46,7 +50,8 @@ func (s *Service) orders(h huma.API) {
 		ETag string `header:"ETag" doc:"The order's revision"`
 		Body api.StoredOrder
 	}
-	handle(s, h, op(http.MethodGet, "/orders/{id}", "get-order", tag, "read", "An order with its lines, events and where its values came from"),
+	handle(s, h, op(http.MethodGet, "/orders/{id}", "get-order", tag, "read",
+		"An order with its lines, events and where its values came from"),
 		func(ctx context.Context, in *one) (*tagged, error) {
 			o, err := s.store.Order(ctx, in.ID)
 			if err != nil {
@@ -66,7 +71,9 @@ func (s *Service) orders(h huma.API) {
 		Body     api.Posted
 	}
 	single := op(http.MethodPost, "/orders", "post-order", tag, "load", "Store one order")
-	single.Description = "In Koinos's own form. It is on the disk when the answer comes (orders that arrive together share a commit), 201 where it is new, 200 where it was stored already. One that was refused is answered with its findings. Send an Idempotency-Key, or rely on the sender's number: the same order is never stored twice."
+	single.Description = "In Koinos's own form. It is on the disk when the answer comes (orders that arrive together " +
+		"share a commit), 201 where it is new, 200 where it was stored already. One that was refused is answered " +
+		"with its findings. Send an Idempotency-Key, or rely on the sender's number: the same order is never stored twice."
 	single.Errors = append(single.Errors, http.StatusUnprocessableEntity)
 	handle(s, h, single, func(ctx context.Context, in *post) (*created, error) {
 		p, err := s.engine.Post(ctx, &in.Body, in.RawBody, in.Again, callerOf(ctx).name)
@@ -89,8 +96,10 @@ func (s *Service) orders(h huma.API) {
 // shown is a stored order as the API shows it.
 func shown(o *store.StoredOrder) api.StoredOrder {
 	from, trace := o.Base()
-	return api.StoredOrder{Order: o.Order, Load: from.Load, Seq: from.Seq, Document: from.Document, DocumentName: from.DocumentName, Mapping: from.Mapping, Version: from.Version,
-		Places: trace.All(len(o.Lines)), Movements: o.Movements, Answers: o.Answers, Invoices: o.Invoices, Events: o.Events}
+	return api.StoredOrder{Order: o.Order, Load: from.Load, Seq: from.Seq, Document: from.Document,
+		DocumentName: from.DocumentName, Mapping: from.Mapping, Version: from.Version,
+		Places: trace.All(len(o.Lines)), Movements: o.Movements, Answers: o.Answers, Invoices: o.Invoices,
+		Events: o.Events}
 }
 
 // events is the change feed.
@@ -99,8 +108,10 @@ func (s *Service) events(h huma.API) {
 		After int64 `query:"after" minimum:"0" doc:"Number of the last event seen; left out, from the first on"`
 		Limit int   `query:"limit" minimum:"1" maximum:"1000" default:"100"`
 	}
-	feed := op(http.MethodGet, "/events", "list-events", "Orders", "read", "What happened to orders since an event, oldest first")
-	feed.Description = "Events of all orders have one rising number. Ask again with the number of the last one seen; an order that was removed leaves its events."
+	feed := op(http.MethodGet, "/events", "list-events", "Orders", "read",
+		"What happened to orders since an event, oldest first")
+	feed.Description = "Events of all orders have one rising number. Ask again with the number of the last one seen; " +
+		"an order that was removed leaves its events."
 	handle(s, h, feed, func(ctx context.Context, in *after) (*answer[api.Page[api.Event]], error) {
 		list, err := s.store.Events(ctx, in.After, in.Limit+1)
 		page := api.Page[api.Event]{Items: list}

@@ -48,18 +48,23 @@ var problemKinds = map[string]struct {
 
 func problem(code, detail string) *api.Problem {
 	k := problemKinds[code]
-	return &api.Problem{Type: "tag:koinos.example,2026:" + code, Title: k.title, Status: k.status, Code: code, Detail: detail}
+	return &api.Problem{Type: "tag:koinos.example,2026:" + code, Title: k.title, Status: k.status, Code: code,
+		Detail: detail}
 }
 
 // fromFramework turns what the framework finds wrong with a request into a problem.
 func fromFramework(status int, message string, errs ...error) huma.StatusError {
 	code := "internal"
 	for name, k := range problemKinds {
-		if k.status == status && name != "document_unreadable" && name != "mapping_invalid" && name != "order_refused" && name != "line_needed" && name != "not_paused" && name != "not_now" && name != "partner_invalid" && name != "not_ended" && name != "key_in_use" && name != "key_reused" && name != "host_refused" && name != "origin_refused" {
+		if k.status == status && name != "document_unreadable" && name != "mapping_invalid" &&
+			name != "order_refused" && name != "line_needed" && name != "not_paused" && name != "not_now" &&
+			name != "partner_invalid" && name != "not_ended" && name != "key_in_use" && name != "key_reused" &&
+			name != "host_refused" && name != "origin_refused" {
 			code = name
 		}
 	}
-	if status == http.StatusBadRequest || status == http.StatusUnsupportedMediaType || status == http.StatusNotAcceptable {
+	if status == http.StatusBadRequest || status == http.StatusUnsupportedMediaType ||
+		status == http.StatusNotAcceptable {
 		code = "invalid_request"
 	}
 	p := problem(code, message)
@@ -100,7 +105,8 @@ func (s *Service) fail(ctx context.Context, err error) error {
 	case errors.As(err, &p):
 		return p
 	case errors.Is(err, store.ErrNotFound):
-		return problem("not_found", "There is no "+strings.TrimSuffix(err.Error(), ": "+store.ErrNotFound.Error())+" here.")
+		return problem("not_found", "There is no "+strings.TrimSuffix(err.Error(), ": "+store.ErrNotFound.Error())+
+			" here.")
 	case errors.As(err, &tooLarge):
 		return problem("too_large", bodyLimit(tooLarge))
 	case errors.Is(err, jobs.ErrStopping):
@@ -112,7 +118,8 @@ func (s *Service) fail(ctx context.Context, err error) error {
 	case errors.Is(err, load.ErrRunning):
 		return problem("not_ended", "Wait for its end, or cancel it.")
 	case errors.Is(err, store.ErrInProgress):
-		return problem("key_in_use", "A request with this Idempotency-Key has not been answered yet; send it again in a moment.")
+		return problem("key_in_use",
+			"A request with this Idempotency-Key has not been answered yet; send it again in a moment.")
 	case errors.Is(err, store.ErrOtherUse):
 		return problem("key_reused", "Take a new Idempotency-Key for every new piece of work.")
 	case errors.Is(err, report.ErrNotMarked):
@@ -132,7 +139,8 @@ func (s *Service) fail(ctx context.Context, err error) error {
 		return p
 	case store.IsFull(err):
 		s.log.ErrorContext(ctx, "storage failed", "error", err, "request", requestID(ctx))
-		return problem("storage_failed", "The disk is full or cannot be written; nothing was lost that had been accepted.")
+		return problem("storage_failed",
+			"The disk is full or cannot be written; nothing was lost that had been accepted.")
 	}
 	s.log.ErrorContext(ctx, "request failed", "error", err, "request", requestID(ctx))
 	return problem("internal", "The service's log has the details under the request id.")

@@ -18,7 +18,8 @@ func (s *Service) sequences(h huma.API) {
 	type body struct{ RawBody []byte }
 	put := op(http.MethodPost, "/sequences", "keep-sequence", tag, "admin", "Keep a sequence")
 	put.Description = "The body is the sequence's YAML. Its mappings must be here already."
-	put.RequestBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/yaml": {Schema: &huma.Schema{Type: "string"}}}}
+	put.RequestBody = &huma.RequestBody{Required: true,
+		Content: map[string]*huma.MediaType{"application/yaml": {Schema: &huma.Schema{Type: "string"}}}}
 	put.Errors = append(put.Errors, http.StatusUnprocessableEntity)
 	handle(s, h, put, func(ctx context.Context, in *body) (*answer[api.SequenceDetail], error) {
 		if err := s.engine.CheckSequence(ctx, in.RawBody); err != nil {
@@ -35,7 +36,8 @@ func (s *Service) sequences(h huma.API) {
 		kept, err := s.store.Sequence(ctx, q.Name, version)
 		return &answer[api.SequenceDetail]{sequenceDetail(kept)}, err
 	})
-	handle(s, h, op(http.MethodGet, "/sequences", "list-sequences", tag, "read", "List sequences, each in its newest version"),
+	handle(s, h, op(http.MethodGet, "/sequences", "list-sequences", tag, "read",
+		"List sequences, each in its newest version"),
 		func(ctx context.Context, _ *none) (*answer[api.Page[api.SequenceDetail]], error) {
 			kept, err := s.store.Sequences(ctx)
 			page := api.Page[api.SequenceDetail]{Items: make([]api.SequenceDetail, len(kept))}
@@ -47,10 +49,12 @@ func (s *Service) sequences(h huma.API) {
 
 	type newRun struct{ Body api.NewRun }
 	begin := op(http.MethodPost, "/runs", "start-run", tag, "load", "Run a document through a sequence")
-	begin.Description = "The answer comes at once; watch the run with get-run. A run again recognises what is stored and does what failed."
+	begin.Description = "The answer comes at once; watch the run with get-run. A run again recognises what is stored " +
+		"and does what failed."
 	begin.DefaultStatus = http.StatusAccepted
 	handle(s, h, begin, func(ctx context.Context, in *newRun) (*answer[report.Run], error) {
-		r, err := s.engine.StartRun(ctx, load.RunRequest{Document: in.Body.Document, Sequence: in.Body.Sequence, Version: in.Body.Version, AgainOf: in.Body.AgainOf,
+		r, err := s.engine.StartRun(ctx, load.RunRequest{Document: in.Body.Document, Sequence: in.Body.Sequence,
+			Version: in.Body.Version, AgainOf: in.Body.AgainOf,
 			Options: in.Body.Options, By: callerOf(ctx).name, Name: requestName(ctx)})
 		return &answer[report.Run]{r}, err
 	})
@@ -88,7 +92,8 @@ func sequenceDetail(kept api.Sequence) api.SequenceDetail {
 const todayDays = 14
 
 func (s *Service) today(h huma.API) {
-	handle(s, h, op(http.MethodGet, "/today", "get-today", "Loads", "read", "What runs, what waits for somebody, and what the last days brought"),
+	handle(s, h, op(http.MethodGet, "/today", "get-today", "Loads", "read",
+		"What runs, what waits for somebody, and what the last days brought"),
 		func(ctx context.Context, _ *none) (*answer[api.Today], error) {
 			t, err := s.store.Today(ctx, s.now(), todayDays)
 			if err != nil {

@@ -131,7 +131,8 @@ func (s *Service) router() http.Handler {
 	gin.SetMode(gin.ReleaseMode)
 	r := gin.New()
 	r.ContextWithFallback = true
-	r.Use(s.record, s.recover, s.guard, gzip.Gzip(gzip.BestSpeed, gzip.WithExcludedPathsRegexs([]string{`/progress$`, `/report$`, `/content$`, `^/metrics$`})))
+	r.Use(s.record, s.recover, s.guard, gzip.Gzip(gzip.BestSpeed,
+		gzip.WithExcludedPathsRegexs([]string{`/progress$`, `/report$`, `/content$`, `^/metrics$`})))
 	r.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
 	r.GET("/readyz", s.ready)
 	r.GET("/metrics", s.metrics.handler())
@@ -162,7 +163,8 @@ func apiConfig(version string) huma.Config {
 	cfg.OpenAPIPath, cfg.DocsPath, cfg.SchemasPath = "/api/v1/openapi", "", ""
 	cfg.CreateHooks = nil // no $schema links in answers
 	cfg.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
-		"token": {Type: "http", Scheme: "bearer", Description: "An access token of the scope named; on loopback none is needed unless the service requires tokens."},
+		"token": {Type: "http", Scheme: "bearer",
+			Description: "An access token of the scope named; on loopback none is needed unless the service requires tokens."},
 	}
 	cfg.Tags = []*huma.Tag{
 		{Name: "Documents", Description: "What was received, byte for byte"},

@@ -121,7 +121,8 @@ func newPartner(dir, as string, now func() time.Time, log *slog.Logger) (*Partne
 	}
 	us.Them, us.Us = us.Us, us.Them // seen from the other side
 	us.Rules = nil
-	return &Partner{dir: dir, us: us, now: now, log: log, control: 4100, group: 900, seen: map[string]bool{}, counts: map[string]int{}}, nil
+	return &Partner{dir: dir, us: us, now: now, log: log, control: 4100, group: 900, seen: map[string]bool{},
+		counts: map[string]int{}}, nil
 }
 
 // Run plays until ctx ends.
@@ -179,7 +180,8 @@ func (p *Partner) take(doc []byte) error {
 		p.control++
 		first := p.group + 1
 		p.group += int64(groups)
-		return x12.Answer{Interchange: int(p.control), Group: int(first), At: p.now(), Implementation: p.us.Acknowledge.With == "999"}, nil
+		return x12.Answer{Interchange: int(p.control), Group: int(first), At: p.now(),
+			Implementation: p.us.Acknowledge.With == "999"}, nil
 	})
 	if err != nil {
 		return err
@@ -190,7 +192,8 @@ func (p *Partner) take(doc []byte) error {
 		}
 	}
 	kinds := map[string]bool{}
-	if err := x12.Read(bytes.NewReader(doc), x12.Handler{Set: func(s *x12.Set) error { kinds[s.ID] = true; return nil }}); err != nil {
+	if err := x12.Read(bytes.NewReader(doc),
+		x12.Handler{Set: func(s *x12.Set) error { kinds[s.ID] = true; return nil }}); err != nil {
 		return err
 	}
 	for _, set := range []string{"850", "855", "860", "865"} {

@@ -23,12 +23,14 @@ type ActGroup struct {
 // them, those that touch most orders first.
 func (s *Store) ActGroups(ctx context.Context, load int64) ([]ActGroup, error) {
 	list := []ActGroup{}
-	err := s.r.SelectContext(ctx, &list, `SELECT f.code, f.list, CASE WHEN f.code IN (?1, ?5, ?6) THEN f.field ELSE '' END AS field, f.code IN (?1, ?5, ?6) AND f.line > 0 AS of_lines,
+	err := s.r.SelectContext(ctx, &list,
+		`SELECT f.code, f.list, CASE WHEN f.code IN (?1, ?5, ?6) THEN f.field ELSE '' END AS field, f.code IN (?1, ?5, ?6) AND f.line > 0 AS of_lines,
 	  count(*) AS findings, count(DISTINCT f.seq) AS orders
 	  FROM findings f JOIN load_orders o ON o.load_id = f.load_id AND o.seq = f.seq
 	  WHERE f.load_id = ?2 AND (o.outcome = ?3 AND (f.list <> '' AND f.code IN (?4, ?5, ?6) OR f.code = ?1) OR o.outcome = ?7 AND f.severity = ?8)
 	  GROUP BY 1, 2, 3, 4 ORDER BY orders DESC, findings DESC`,
-		finding.NotADate, load, report.Refused, finding.CrosswalkMissing, finding.UnknownCode, finding.UnknownUnit, report.Held, finding.Warning)
+		finding.NotADate, load, report.Refused, finding.CrosswalkMissing, finding.UnknownCode, finding.UnknownUnit,
+		report.Held, finding.Warning)
 	return list, err
 }
 
@@ -57,7 +59,8 @@ func (s *Store) Values(ctx context.Context, load int64, f ValueFilter) ([]SeenVa
 
 // AddEntries adds to lists and crosswalks that are here; an entry of a known
 // code takes the place of the one that is there.
-func (s *Store) AddEntries(ctx context.Context, lists map[string][]list.Entry, crosswalks map[string][]list.Pair, now time.Time) error {
+func (s *Store) AddEntries(ctx context.Context, lists map[string][]list.Entry, crosswalks map[string][]list.Pair,
+	now time.Time) error {
 	if len(lists)+len(crosswalks) == 0 {
 		return nil
 	}
@@ -90,7 +93,8 @@ func (t *Tx) addEntries(name string, crosswalk bool, entries []list.Entry, now t
 		if err != nil {
 			return err
 		}
-		if err := t.run(`UPDATE list_entries SET until = ? WHERE crosswalk = ? AND list = ? AND code = ? AND until IS NULL AND since < ?`, version, crosswalk, name, e.Code, version); err != nil {
+		if err := t.run(`UPDATE list_entries SET until = ? WHERE crosswalk = ? AND list = ? AND code = ?
+			AND until IS NULL AND since < ?`, version, crosswalk, name, e.Code, version); err != nil {
 			return err
 		}
 		if err := t.run(`INSERT INTO list_entries (crosswalk, list, code, since, name, attributes) VALUES (?, ?, ?, ?, ?, ?)

@@ -40,7 +40,8 @@ func (t *Tx) ChangeOrder(c Changed, now time.Time) error {
 	}
 	err = t.run(`UPDATE orders SET number = ?, status = ?, revision = ?, sender_number = ?, partner = ?, ordered_on = ?, requested_ship_on = ?, requested_delivery_on = ?,
 	  currency = ?, total = ?, line_count = ?, last_line = ?, more = ?, fingerprint = coalesce(?, fingerprint), identity = coalesce(?, identity) WHERE id = ?`,
-		o.Number, string(o.Status), o.Revision, null(o.SenderNumber), o.Partner, null(string(o.OrderedOn)), null(string(o.RequestedShipOn)), null(string(o.RequestedDeliveryOn)),
+		o.Number, string(o.Status), o.Revision, null(o.SenderNumber), o.Partner, null(string(o.OrderedOn)),
+		null(string(o.RequestedShipOn)), null(string(o.RequestedDeliveryOn)),
 		null(o.Currency), o.Total.String(), len(o.Lines), o.LastLine, more, c.Fingerprint, null(c.Identity), o.ID)
 	if err != nil {
 		return err
@@ -111,7 +112,9 @@ func (t *Tx) Remove(o *StoredOrder, from Source, seq int, now time.Time) error {
 		return err
 	}
 	var held []string // what was to be told of it and was held
-	if err := t.SelectContext(t.ctx, &held, `SELECT DISTINCT s.kind FROM sets s JOIN interchanges i ON i.id = s.interchange WHERE s.order_id = ? AND i.direction = 'out' AND i.control = 0`, o.ID); err != nil {
+	if err := t.SelectContext(t.ctx, &held,
+		`SELECT DISTINCT s.kind FROM sets s JOIN interchanges i ON i.id = s.interchange WHERE s.order_id = ?
+			AND i.direction = 'out' AND i.control = 0`, o.ID); err != nil {
 		return err
 	}
 	for _, kind := range held {
@@ -142,25 +145,30 @@ func (t *Tx) Restore(now1 *StoredOrder, revision int, kept []byte, from Source, 
 	}
 	was.LastLine = now1.LastLine
 	print := was.Fingerprint()
-	return t.ChangeOrder(Changed{Was: &now1.Order, Is: &was, Fingerprint: print[:], Action: "taken back", Changes: order.Diff(&now1.Order, &was), Seq: seq, Source: from, restored: true}, now)
+	return t.ChangeOrder(Changed{Was: &now1.Order, Is: &was, Fingerprint: print[:], Action: "taken back",
+		Changes: order.Diff(&now1.Order, &was), Seq: seq, Source: from, restored: true}, now)
 }
 
 // unpost takes back the movements, answers and invoices that came with a
 // revision of an order; 0 is all.
 func (t *Tx) unpost(id int64, revision int) error {
-	if _, err := t.exec(`DELETE FROM answers WHERE order_id = ? AND (? = 0 OR revision = ?)`, id, revision, revision); err != nil {
+	if _, err := t.exec(`DELETE FROM answers WHERE order_id = ? AND (? = 0 OR revision = ?)`, id, revision,
+		revision); err != nil {
 		return err
 	}
 	for _, table := range []string{"movement", "invoice"} {
 		var ids []int64
-		if err := t.SelectContext(t.ctx, &ids, `SELECT DISTINCT `+table+`_id FROM `+table+`_lines WHERE order_id = ? AND (? = 0 OR revision = ?)`, id, revision, revision); err != nil {
+		if err := t.SelectContext(t.ctx, &ids, `SELECT DISTINCT `+table+`_id FROM `+table+
+			`_lines WHERE order_id = ? AND (? = 0 OR revision = ?)`, id, revision, revision); err != nil {
 			return err
 		}
 		for _, one := range ids {
-			if _, err := t.exec(`DELETE FROM `+table+`_lines WHERE `+table+`_id = ? AND order_id = ? AND (? = 0 OR revision = ?)`, one, id, revision, revision); err != nil {
+			if _, err := t.exec(`DELETE FROM `+table+`_lines WHERE `+table+
+				`_id = ? AND order_id = ? AND (? = 0 OR revision = ?)`, one, id, revision, revision); err != nil {
 				return err
 			}
-			if _, err := t.exec(`DELETE FROM `+table+`s WHERE id = ? AND NOT EXISTS (SELECT 1 FROM `+table+`_lines WHERE `+table+`_id = ?)`, one, one); err != nil {
+			if _, err := t.exec(`DELETE FROM `+table+`s WHERE id = ? AND NOT EXISTS (SELECT 1 FROM `+table+
+				`_lines WHERE `+table+`_id = ?)`, one, one); err != nil {
 				return err
 			}
 		}

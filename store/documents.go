@@ -19,7 +19,8 @@ type documentRow struct {
 }
 
 func (r *documentRow) document() (api.Document, error) {
-	d := api.Document{SHA: r.SHA, Name: r.Name, Size: r.Size, ReceivedAt: parseTime(r.ReceivedAt), ReceivedBy: r.ReceivedBy, Loads: r.Loads}
+	d := api.Document{SHA: r.SHA, Name: r.Name, Size: r.Size, ReceivedAt: parseTime(r.ReceivedAt),
+		ReceivedBy: r.ReceivedBy, Loads: r.Loads}
 	return d, json.Unmarshal([]byte(r.Shape), &d.Shape)
 }
 
@@ -27,7 +28,8 @@ const selectDocument = `SELECT sha, name, size, shape, received_at, received_by,
   (SELECT count(*) FROM loads WHERE document = sha) AS loads FROM documents `
 
 // documentsQuery lists documents before a time and a SHA-256.
-const documentsQuery = selectDocument + `WHERE posted = 0 AND (received_at, sha) < (?, ?) AND NOT EXISTS (SELECT 1 FROM interchanges i WHERE i.document = sha AND (i.direction = 'out' OR i.kinds IN ('997', '999', 'TA1'))) ORDER BY received_at DESC, sha DESC LIMIT ?`
+const documentsQuery = selectDocument +
+	`WHERE posted = 0 AND (received_at, sha) < (?, ?) AND NOT EXISTS (SELECT 1 FROM interchanges i WHERE i.document = sha AND (i.direction = 'out' OR i.kinds IN ('997', '999', 'TA1'))) ORDER BY received_at DESC, sha DESC LIMIT ?`
 
 // PutDocument records a document whose file is kept. A document that is known
 // already keeps its first record; known is then true.
@@ -45,7 +47,8 @@ func (t *Tx) PutDocument(d api.Document) (known bool, err error) {
 	if err != nil {
 		return false, err
 	}
-	res, err := t.exec(`INSERT INTO documents (sha, name, size, shape, received_at, received_by) VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING`,
+	res, err := t.exec(`INSERT INTO documents (sha, name, size, shape, received_at, received_by)
+		VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING`,
 		d.SHA, d.Name, d.Size, string(shape), at(d.ReceivedAt), d.ReceivedBy)
 	if err != nil {
 		return false, err
@@ -61,7 +64,8 @@ type Body struct {
 	Posted bool // the body of a request
 }
 
-var bodyColumns = columnsOf("documents", "sha", "name", "size", "shape", "received_at", "received_by", "body", "posted").unlessThere()
+var bodyColumns = columnsOf("documents", "sha", "name", "size", "shape", "received_at", "received_by", "body",
+	"posted").unlessThere()
 
 // PutBodies keeps small documents, their bytes in the same commit. One that is
 // there stays as it is.
@@ -85,7 +89,8 @@ func (s *Store) Document(ctx context.Context, prefix string) (api.Document, erro
 		return api.Document{}, fmt.Errorf("document %q: %w", prefix, ErrNotFound)
 	}
 	var rows []documentRow
-	if err := s.r.SelectContext(ctx, &rows, selectDocument+`WHERE sha >= ? AND sha < ? LIMIT 2`, prefix, prefix+"g"); err != nil {
+	if err := s.r.SelectContext(ctx, &rows, selectDocument+`WHERE sha >= ? AND sha < ? LIMIT 2`, prefix,
+		prefix+"g"); err != nil {
 		return api.Document{}, err
 	}
 	if len(rows) != 1 {
@@ -97,7 +102,8 @@ func (s *Store) Document(ctx context.Context, prefix string) (api.Document, erro
 // Documents lists documents, newest first, before the one named; limit at most.
 // What the exchange wrote, the acknowledgements that came, and the bodies of
 // requests are left out: they stand with the interchanges and orders.
-func (s *Store) Documents(ctx context.Context, beforeTime time.Time, beforeSHA string, limit int) ([]api.Document, error) {
+func (s *Store) Documents(ctx context.Context, beforeTime time.Time, beforeSHA string, limit int) ([]api.Document,
+	error) {
 	if beforeSHA == "" {
 		beforeTime = time.Date(9999, 1, 1, 0, 0, 0, 0, time.UTC)
 	}

@@ -36,8 +36,10 @@ type interchangeRow struct {
 }
 
 func (r *interchangeRow) interchange() (api.Interchange, error) {
-	i := api.Interchange{ID: r.ID, Partner: r.Partner, Direction: r.Direction, Control: r.Control, GroupControl: r.GroupControl, Document: r.Document.String, Kinds: r.Kinds, State: r.State,
-		Name: r.Name, Answers: r.Answers.Int64, At: parseTime(r.At), SentAt: parseTime(r.SentAt.String), DueAt: parseTime(r.DueAt.String), AcknowledgedAt: parseTime(r.AckAt.String), By: r.By, Orders: []string{}}
+	i := api.Interchange{ID: r.ID, Partner: r.Partner, Direction: r.Direction, Control: r.Control,
+		GroupControl: r.GroupControl, Document: r.Document.String, Kinds: r.Kinds, State: r.State,
+		Name: r.Name, Answers: r.Answers.Int64, At: parseTime(r.At), SentAt: parseTime(r.SentAt.String),
+		DueAt: parseTime(r.DueAt.String), AcknowledgedAt: parseTime(r.AckAt.String), By: r.By, Orders: []string{}}
 	if r.Orders.String != "" {
 		i.Orders = strings.Split(r.Orders.String, "\n")
 	}
@@ -62,7 +64,8 @@ type setRow struct {
 }
 
 func (r *setRow) set() (api.SetRecord, error) {
-	s := api.SetRecord{Interchange: r.Interchange, Seq: r.Seq, Kind: r.Kind, GroupControl: r.GroupControl, Control: r.Control, Row: r.Row, Rows: r.Rows, State: r.State, Number: r.Number,
+	s := api.SetRecord{Interchange: r.Interchange, Seq: r.Seq, Kind: r.Kind, GroupControl: r.GroupControl,
+		Control: r.Control, Row: r.Row, Rows: r.Rows, State: r.State, Number: r.Number,
 		OrderID: r.OrderID.Int64, Revision: r.Revision, LoadID: r.LoadID.Int64}
 	if r.Said.Valid {
 		s.Said = json.RawMessage(r.Said.String)
@@ -84,7 +87,8 @@ func setsOf(rows []setRow) ([]api.SetRecord, error) {
 // PutPartner keeps a partner in place of one of the same name.
 func (s *Store) PutPartner(ctx context.Context, p api.Partner) error {
 	return s.Write(ctx, func(t *Tx) error {
-		_, err := t.exec(`INSERT INTO partners VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT (name) DO UPDATE SET text = excluded.text, them = excluded.them, us = excluded.us, stored_at = excluded.stored_at, stored_by = excluded.stored_by`,
+		_, err := t.exec(`INSERT INTO partners VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT (name)
+			DO UPDATE SET text = excluded.text, them = excluded.them, us = excluded.us, stored_at = excluded.stored_at, stored_by = excluded.stored_by`,
 			p.Name, p.Text, p.Them, p.Us, at(p.StoredAt), p.StoredBy)
 		return err
 	})
@@ -105,7 +109,8 @@ func (s *Store) Partners(ctx context.Context) ([]api.Partner, error) {
 	}
 	list := make([]api.Partner, len(rows))
 	for i, r := range rows {
-		list[i] = api.Partner{Name: r.Name, Text: r.Text, Them: r.Them, Us: r.Us, StoredAt: parseTime(r.StoredAt), StoredBy: r.StoredBy}
+		list[i] = api.Partner{Name: r.Name, Text: r.Text, Them: r.Them, Us: r.Us, StoredAt: parseTime(r.StoredAt),
+			StoredBy: r.StoredBy}
 	}
 	return list, nil
 }
@@ -113,7 +118,8 @@ func (s *Store) Partners(ctx context.Context) ([]api.Partner, error) {
 // NextNumber gives the next number of a kind for a partner. It is durable with
 // the transaction, and never given again.
 func (t *Tx) NextNumber(partner, what string) (n int64, err error) {
-	if _, err := t.exec(`INSERT INTO control_numbers VALUES (?, ?, 1) ON CONFLICT DO UPDATE SET last = last + 1`, partner, what); err != nil {
+	if _, err := t.exec(`INSERT INTO control_numbers VALUES (?, ?, 1) ON CONFLICT DO UPDATE SET last = last + 1`,
+		partner, what); err != nil {
 		return 0, err
 	}
 	err = t.GetContext(t.ctx, &n, `SELECT last FROM control_numbers WHERE partner = ? AND what = ?`, partner, what)
@@ -134,7 +140,8 @@ func (t *Tx) AddInterchange(i *api.Interchange) error {
 		due = at(i.DueAt)
 	}
 	res, err := t.exec(`INSERT INTO interchanges (partner, direction, control, group_control, document, kinds, state, name, answers, at, due_at, by, findings) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		i.Partner, i.Direction, i.Control, i.GroupControl, null(i.Document), i.Kinds, i.State, i.Name, ref(i.Answers), at(i.At), due, i.By, string(found))
+		i.Partner, i.Direction, i.Control, i.GroupControl, null(i.Document), i.Kinds, i.State, i.Name, ref(i.Answers),
+		at(i.At), due, i.By, string(found))
 	if err != nil {
 		return err
 	}
@@ -151,7 +158,8 @@ func nonNil(list []finding.Finding) []finding.Finding {
 	return list
 }
 
-var setColumns = columnsOf("sets", "interchange", "seq", "kind", "group_control", "control", "row", "rows", "state", "number", "order_id", "order_revision", "load_id", "said", "findings").
+var setColumns = columnsOf("sets", "interchange", "seq", "kind", "group_control", "control", "row", "rows", "state",
+	"number", "order_id", "order_revision", "load_id", "said", "findings").
 	orElse("state", "number", "order_id", "order_revision", "load_id", "said", "findings")
 
 // PutSets keeps sets of an interchange, new ones and what became of those that are
@@ -170,7 +178,8 @@ func (t *Tx) PutSets(interchange int64, sets []api.SetRecord) error {
 		if err != nil {
 			return err
 		}
-		rows.add(interchange, s.Seq, s.Kind, s.GroupControl, s.Control, s.Row, s.Rows, s.State, s.Number, ref(s.OrderID), s.Revision, ref(s.LoadID), null(string(s.Said)), string(found))
+		rows.add(interchange, s.Seq, s.Kind, s.GroupControl, s.Control, s.Row, s.Rows, s.State, s.Number,
+			ref(s.OrderID), s.Revision, ref(s.LoadID), null(string(s.Said)), string(found))
 		if s.State == api.StateHeld {
 			held = true
 		} else {
@@ -182,7 +191,8 @@ func (t *Tx) PutSets(interchange int64, sets []api.SetRecord) error {
 	}
 	h := api.HeldWork{Interchange: interchange}
 	var direction, since string
-	if err := t.row(`SELECT partner, direction, at FROM interchanges WHERE id = ?`, []any{interchange}, &h.Partner, &direction, &since); err != nil {
+	if err := t.row(`SELECT partner, direction, at FROM interchanges WHERE id = ?`, []any{interchange}, &h.Partner,
+		&direction, &since); err != nil {
 		return err
 	}
 	h.Kind, h.Since = map[string]string{"in": api.HeldSet, "out": api.HeldNotice}[direction], parseTime(since)
@@ -214,7 +224,8 @@ func reason(found []finding.Finding) (code, why string) {
 // ForgetSets takes away the first sets of an interchange, at most so many, and says
 // whether there may be more: they are read anew.
 func (t *Tx) ForgetSets(interchange int64, most int) (more bool, err error) {
-	res, err := t.exec(`DELETE FROM sets WHERE interchange = ?1 AND seq IN (SELECT seq FROM sets WHERE interchange = ?1 ORDER BY seq LIMIT ?2)`, interchange, most)
+	res, err := t.exec(`DELETE FROM sets WHERE interchange = ?1 AND seq IN (SELECT seq FROM sets WHERE interchange = ?1
+		ORDER BY seq LIMIT ?2)`, interchange, most)
 	if err != nil {
 		return false, err
 	}
@@ -228,7 +239,8 @@ func (t *Tx) KnowInterchange(i *api.Interchange) error {
 	if err != nil {
 		return err
 	}
-	_, err = t.exec(`UPDATE interchanges SET kinds = ?, state = ?, findings = ? WHERE id = ?`, i.Kinds, i.State, string(found), i.ID)
+	_, err = t.exec(`UPDATE interchanges SET kinds = ?, state = ?, findings = ? WHERE id = ?`, i.Kinds, i.State,
+		string(found), i.ID)
 	return err
 }
 
@@ -253,11 +265,14 @@ func (t *Tx) SetInterchange(id int64, state string, sent, acknowledged time.Time
 // they are written anew.
 func (t *Tx) DropHeld(kind string, order int64) error {
 	var ids []int64
-	if err := t.SelectContext(t.ctx, &ids, `SELECT i.id FROM interchanges i JOIN sets s ON s.interchange = i.id WHERE s.order_id = ? AND s.kind = ? AND i.direction = 'out' AND i.control = 0`, order, kind); err != nil {
+	if err := t.SelectContext(t.ctx, &ids,
+		`SELECT i.id FROM interchanges i JOIN sets s ON s.interchange = i.id WHERE s.order_id = ? AND s.kind = ?
+			AND i.direction = 'out' AND i.control = 0`, order, kind); err != nil {
 		return err
 	}
 	for _, id := range ids {
-		for _, q := range []string{`DELETE FROM held WHERE interchange = ?`, `DELETE FROM sets WHERE interchange = ?`, `DELETE FROM interchanges WHERE id = ?`} {
+		for _, q := range []string{`DELETE FROM held WHERE interchange = ?`, `DELETE FROM sets WHERE interchange = ?`,
+			`DELETE FROM interchanges WHERE id = ?`} {
 			if _, err := t.exec(q, id); err != nil {
 				return err
 			}
@@ -269,7 +284,9 @@ func (t *Tx) DropHeld(kind string, order int64) error {
 // KnownControl gives the interchange with a control number that came from a
 // partner before the one with an id; 0 is none.
 func (s *Store) KnownControl(ctx context.Context, partner string, control, before int64) (id int64, err error) {
-	err = s.r.GetContext(ctx, &id, `SELECT coalesce(min(id), 0) FROM interchanges WHERE partner = ? AND direction = 'in' AND control = ? AND state <> 'duplicate' AND id < ?`, partner, control, before)
+	err = s.r.GetContext(ctx, &id,
+		`SELECT coalesce(min(id), 0) FROM interchanges WHERE partner = ? AND direction = 'in' AND control = ?
+			AND state <> 'duplicate' AND id < ?`, partner, control, before)
 	return id, err
 }
 
@@ -286,7 +303,9 @@ func (t *Tx) OutgoingByControl(partner string, control int64) (api.Interchange, 
 
 func (t *Tx) outgoing(where, partner string, number int64) (api.Interchange, error) {
 	var rows []interchangeRow
-	if err := t.SelectContext(t.ctx, &rows, `SELECT *, '' AS orders FROM interchanges WHERE partner = ? AND direction = 'out' AND control > 0 AND `+where+` LIMIT 1`, partner, number); err != nil || len(rows) == 0 {
+	if err := t.SelectContext(t.ctx, &rows,
+		`SELECT *, '' AS orders FROM interchanges WHERE partner = ? AND direction = 'out' AND control > 0 AND `+where+
+			` LIMIT 1`, partner, number); err != nil || len(rows) == 0 {
 		return api.Interchange{}, err
 	}
 	i, err := rows[0].interchange()
@@ -310,7 +329,8 @@ type InterchangeFilter struct {
 	Limit                           int
 }
 
-const selectInterchange = `SELECT i.*, (SELECT group_concat(number, char(10)) FROM (SELECT DISTINCT number FROM sets WHERE interchange = i.id AND number <> '' LIMIT 4)) AS orders FROM interchanges i `
+const selectInterchange = `SELECT i.*, (SELECT group_concat(number, char(10)) FROM (SELECT DISTINCT number FROM sets
+	WHERE interchange = i.id AND number <> '' LIMIT 4)) AS orders FROM interchanges i `
 
 func (f *InterchangeFilter) query(now time.Time) (string, []any) {
 	where, args := []string{"i.id < ?"}, []any{f.Before}
@@ -340,7 +360,8 @@ func (f *InterchangeFilter) query(now time.Time) (string, []any) {
 	if f.Order != 0 {
 		add("i.id IN (SELECT interchange FROM sets WHERE order_id = ?)", f.Order)
 	}
-	return selectInterchange + "WHERE " + strings.Join(where, " AND ") + " ORDER BY i.id DESC LIMIT ?", append(args, f.Limit)
+	return selectInterchange + "WHERE " + strings.Join(where, " AND ") + " ORDER BY i.id DESC LIMIT ?",
+		append(args, f.Limit)
 }
 
 // Interchanges lists interchanges, newest first.
@@ -357,7 +378,8 @@ func (s *Store) Interchanges(ctx context.Context, f InterchangeFilter, now time.
 // partner, from nobody known, or not acknowledged in time.
 func (s *Store) Waiting(ctx context.Context, now time.Time) ([]api.Interchange, error) {
 	var rows []interchangeRow
-	if err := s.r.SelectContext(ctx, &rows, selectInterchange+`WHERE i.state IN ('held', 'unknown') OR i.state IN ('rejected', 'partly') AND i.direction = 'out' OR i.state = 'sent' AND i.due_at < ? ORDER BY i.id DESC LIMIT 50`, at(now)); err != nil {
+	if err := s.r.SelectContext(ctx, &rows, selectInterchange+
+		`WHERE i.state IN ('held', 'unknown') OR i.state IN ('rejected', 'partly') AND i.direction = 'out' OR i.state = 'sent' AND i.due_at < ? ORDER BY i.id DESC LIMIT 50`, at(now)); err != nil {
 		return nil, err
 	}
 	return interchangesOf(rows, now)
@@ -403,7 +425,8 @@ func (s *Store) Interchange(ctx context.Context, id int64, now time.Time) (api.I
 // Sets gives sets of an interchange behind one, at most limit.
 func (s *Store) Sets(ctx context.Context, id int64, after, limit int) ([]api.SetRecord, error) {
 	var rows []setRow
-	if err := s.r.SelectContext(ctx, &rows, `SELECT * FROM sets WHERE interchange = ? AND seq > ? ORDER BY seq LIMIT ?`, id, after, limit); err != nil {
+	if err := s.r.SelectContext(ctx, &rows, `SELECT * FROM sets WHERE interchange = ? AND seq > ? ORDER BY seq LIMIT ?`,
+		id, after, limit); err != nil {
 		return nil, err
 	}
 	return setsOf(rows)
@@ -424,14 +447,18 @@ func (s *Store) SetOf(ctx context.Context, id int64, seq int) (api.SetRecord, er
 // SetKinds gives the kinds of an interchange's sets that wait for what they ask
 // for, in the order in which they stand.
 func (s *Store) SetKinds(ctx context.Context, id int64) (kinds []string, err error) {
-	err = s.r.SelectContext(ctx, &kinds, `SELECT kind FROM sets WHERE interchange = ? AND state IN ('received', 'held') GROUP BY kind ORDER BY min(seq)`, id)
+	err = s.r.SelectContext(ctx, &kinds,
+		`SELECT kind FROM sets WHERE interchange = ? AND state IN ('received', 'held') GROUP BY kind ORDER BY min(seq)`,
+		id)
 	return kinds, err
 }
 
 // AllWait reports whether every set of a kind of an interchange waits for what it
 // asks for.
 func (s *Store) AllWait(ctx context.Context, id int64, kind string) (all bool, err error) {
-	err = s.r.GetContext(ctx, &all, `SELECT NOT EXISTS (SELECT 1 FROM sets WHERE interchange = ? AND kind = ? AND state NOT IN ('received', 'held'))`, id, kind)
+	err = s.r.GetContext(ctx, &all,
+		`SELECT NOT EXISTS (SELECT 1 FROM sets WHERE interchange = ? AND kind = ?
+			AND state NOT IN ('received', 'held'))`, id, kind)
 	return all, err
 }
 
@@ -449,7 +476,8 @@ func (s *Store) SetStates(ctx context.Context, id int64) (states []string, err e
 
 // SetLoads counts the loads that sets of a kind of an interchange were given to.
 func (s *Store) SetLoads(ctx context.Context, id int64, kind string) (n int, err error) {
-	err = s.r.GetContext(ctx, &n, `SELECT count(DISTINCT load_id) FROM sets WHERE interchange = ? AND kind = ?`, id, kind)
+	err = s.r.GetContext(ctx, &n, `SELECT count(DISTINCT load_id) FROM sets WHERE interchange = ? AND kind = ?`, id,
+		kind)
 	return n, err
 }
 
@@ -464,7 +492,8 @@ func (s *Store) RevisionsBy(ctx context.Context, load int64, orders []int64) (ma
 		ID       int64 `db:"id"`
 		Revision int   `db:"revision"`
 	}
-	err = s.r.SelectContext(ctx, &rows, `SELECT id, coalesce((SELECT max(e.revision) FROM events e WHERE e.order_id = o.id AND e.load_id = ?), o.revision) AS revision
+	err = s.r.SelectContext(ctx, &rows,
+		`SELECT id, coalesce((SELECT max(e.revision) FROM events e WHERE e.order_id = o.id AND e.load_id = ?), o.revision) AS revision
 	  FROM orders o WHERE id IN (SELECT value FROM json_each(?))`, load, string(ids))
 	by := make(map[int64]int, len(rows))
 	for _, r := range rows {
@@ -477,7 +506,9 @@ func (s *Store) RevisionsBy(ctx context.Context, load int64, orders []int64) (ma
 // not rejected or held, oldest first.
 func (s *Store) Said(ctx context.Context, direction, kind string, order int64) ([]api.SetRecord, error) {
 	var rows []setRow
-	err := s.r.SelectContext(ctx, &rows, `SELECT s.* FROM sets s JOIN interchanges i ON i.id = s.interchange WHERE s.order_id = ? AND s.kind = ? AND i.direction = ? AND s.state NOT IN ('held', 'rejected') ORDER BY s.interchange, s.seq`, order, kind, direction)
+	err := s.r.SelectContext(ctx, &rows,
+		`SELECT s.* FROM sets s JOIN interchanges i ON i.id = s.interchange WHERE s.order_id = ? AND s.kind = ?
+			AND i.direction = ? AND s.state NOT IN ('held', 'rejected') ORDER BY s.interchange, s.seq`, order, kind, direction)
 	if err != nil {
 		return nil, err
 	}
@@ -503,9 +534,11 @@ func (s *Store) Speaking(ctx context.Context, kind, partner, set string, fresh b
 		return nil, fmt.Errorf("transaction set %s: %w", set, ErrNotFound)
 	}
 	if fresh {
-		where += ` AND NOT EXISTS (SELECT 1 FROM sets s WHERE s.order_id = o.id AND s.kind = '` + set + `' AND s.state = 'held' AND s.order_revision >= o.revision)`
+		where += ` AND NOT EXISTS (SELECT 1 FROM sets s WHERE s.order_id = o.id AND s.kind = '` + set +
+			`' AND s.state = 'held' AND s.order_revision >= o.revision)`
 	}
-	err = s.r.SelectContext(ctx, &ids, `WITH told AS (SELECT s.* FROM sets s JOIN interchanges i ON i.id = s.interchange WHERE i.direction = 'out' AND i.partner = ?2 AND s.state NOT IN ('held', 'rejected')),
+	err = s.r.SelectContext(ctx, &ids,
+		`WITH told AS (SELECT s.* FROM sets s JOIN interchanges i ON i.id = s.interchange WHERE i.direction = 'out' AND i.partner = ?2 AND s.state NOT IN ('held', 'rejected')),
 	  heard AS (SELECT s.* FROM sets s JOIN interchanges i ON i.id = s.interchange WHERE i.direction = 'in' AND i.partner = ?2 AND s.state = 'done')
 	  SELECT o.id FROM orders o WHERE o.kind = ?1 AND o.partner = ?2 AND `+where+` ORDER BY o.id`, kind, partner)
 	return ids, err
@@ -515,7 +548,9 @@ func (s *Store) Speaking(ctx context.Context, kind, partner, set string, fresh b
 // or where nobody knows.
 func (s *Store) AsOf(ctx context.Context, id int64, revision int) (*order.Order, error) {
 	var was []string
-	if err := s.r.SelectContext(ctx, &was, `SELECT was FROM events WHERE order_id = ? AND revision = ? AND was IS NOT NULL`, id, revision+1); err != nil || len(was) == 0 {
+	if err := s.r.SelectContext(ctx, &was,
+		`SELECT was FROM events WHERE order_id = ? AND revision = ? AND was IS NOT NULL`, id, revision+1); err != nil ||
+		len(was) == 0 {
 		return nil, err
 	}
 	o := &order.Order{}

@@ -48,8 +48,11 @@ func readEvents(ctx context.Context, q querier, where string, args ...any) ([]ap
 	events := make([]api.Event, len(rows))
 	for i := range rows {
 		r, e := &rows[i], &events[i]
-		*e = api.Event{N: r.N, OrderID: r.OrderID, Revision: r.Revision, Action: r.Action, Origin: origin.Origin{At: parseTime(r.At), By: r.By, Document: r.Document.String, DocumentName: r.DocumentName.String,
-			Load: r.Load.Int64, Seq: r.Seq, Mapping: r.Mapping.String, Version: int(r.Version.Int64), Interchange: r.Interchange.Int64, Set: int(r.Set.Int64)}}
+		*e = api.Event{N: r.N, OrderID: r.OrderID, Revision: r.Revision, Action: r.Action,
+			Origin: origin.Origin{At: parseTime(r.At), By: r.By, Document: r.Document.String,
+				DocumentName: r.DocumentName.String,
+				Load:         r.Load.Int64, Seq: r.Seq, Mapping: r.Mapping.String, Version: int(r.Version.Int64),
+				Interchange: r.Interchange.Int64, Set: int(r.Set.Int64)}}
 		for _, part := range []struct {
 			from sql.NullString
 			to   any
@@ -75,7 +78,8 @@ func (t *Tx) addEvent(c *Changed, now time.Time) error {
 		return err
 	}
 	return t.run(`INSERT INTO events (order_id, revision, at, by, action, load_id, load_seq, document, trace, changes, was) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		c.Is.ID, c.Is.Revision, at(now), c.By, c.Action, c.load(), c.Seq, null(c.Document), null(string(c.Trace)), string(changes), string(was))
+		c.Is.ID, c.Is.Revision, at(now), c.By, c.Action, c.load(), c.Seq, null(c.Document), null(string(c.Trace)),
+		string(changes), string(was))
 }
 
 // Base is the arrival that an order's values come from but for those that later

@@ -17,7 +17,8 @@ func (t *Tx) Hold(h api.HeldWork) error {
 	}
 	return t.run(`INSERT INTO held (kind, load_id, load_seq, interchange, set_seq, order_id, partner, number, code, reason, since) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
 	  ON CONFLICT `+target+` DO UPDATE SET code = excluded.code, reason = excluded.reason, number = excluded.number, order_id = excluded.order_id`,
-		h.Kind, ref(h.Load), h.Seq, ref(h.Interchange), h.Set, ref(h.OrderID), h.Partner, h.Number, h.Code, h.Reason, at(h.Since))
+		h.Kind, ref(h.Load), h.Seq, ref(h.Interchange), h.Set, ref(h.OrderID), h.Partner, h.Number, h.Code, h.Reason,
+		at(h.Since))
 }
 
 // ref is an id as a column has it that points at another table: 0 is none.
@@ -37,7 +38,8 @@ func (t *Tx) releaseSets(interchange int64, seqs []int) error {
 	if err != nil {
 		return err
 	}
-	return t.run(`DELETE FROM held WHERE interchange = ? AND kind <> 'order' AND set_seq IN (SELECT value FROM json_each(?))`, interchange, string(list))
+	return t.run(`DELETE FROM held WHERE interchange = ? AND kind <> 'order' AND set_seq IN (SELECT value
+		FROM json_each(?))`, interchange, string(list))
 }
 
 // ReleaseLoad takes away every order of a load that is not held any more.

@@ -32,7 +32,8 @@ func TestListsUseIndexes(t *testing.T) {
 			}
 		}
 	}
-	for _, f := range []OrderFilter{{Kind: "sales"}, {Status: "open"}, {Partner: "P"}, {Number: "SO-1"}, {Text: "so-"}, {Load: 7}, {Kind: "sales", Status: "open", Partner: "P", Text: "x", Before: 900}} {
+	for _, f := range []OrderFilter{{Kind: "sales"}, {Status: "open"}, {Partner: "P"}, {Number: "SO-1"}, {Text: "so-"},
+		{Load: 7}, {Kind: "sales", Status: "open", Partner: "P", Text: "x", Before: 900}} {
 		f.Limit, f.Before = 50, 1_000
 		query, args := f.query()
 		explain(query, args...)
@@ -49,7 +50,8 @@ func TestListsUseIndexes(t *testing.T) {
 		query, args := HeldFilter{Kind: f.Kind, Partner: f.Partner, Limit: 50}.query()
 		explain(query, args...)
 	}
-	for _, f := range []InterchangeFilter{{}, {Partner: "P"}, {Direction: "in"}, {State: "held"}, {State: "overdue"}, {Order: 3}, {Kind: "855"}, {Speaking: true}} {
+	for _, f := range []InterchangeFilter{{}, {Partner: "P"}, {Direction: "in"}, {State: "held"}, {State: "overdue"},
+		{Order: 3}, {Kind: "855"}, {Speaking: true}} {
 		f.Limit = 50
 		query, args := f.query(time.Now())
 		explain(query, args...)

@@ -29,7 +29,8 @@ func (t *Tx) AddJob(j api.Job) error {
 
 // ClaimJob notes that a service is at a job; ok is false where it is done already.
 func (t *Tx) ClaimJob(j api.Job) (ok bool, err error) {
-	res, err := t.exec(`UPDATE jobs SET state = 'working', tries = ?, deaths = ? WHERE kind = ? AND subject = ? AND state <> 'paused'`, j.Tries, j.Deaths, j.Kind, j.Subject)
+	res, err := t.exec(`UPDATE jobs SET state = 'working', tries = ?, deaths = ? WHERE kind = ? AND subject = ?
+		AND state <> 'paused'`, j.Tries, j.Deaths, j.Kind, j.Subject)
 	if err != nil {
 		return false, err
 	}
@@ -39,7 +40,8 @@ func (t *Tx) ClaimJob(j api.Job) (ok bool, err error) {
 
 // SaveJob keeps the state of a job.
 func (t *Tx) SaveJob(j api.Job) error {
-	return t.run(`UPDATE jobs SET state = ?, due_at = ?, tries = ?, deaths = ?, reason = ? WHERE kind = ? AND subject = ?`, j.State, at(j.DueAt), j.Tries, j.Deaths, j.Reason, j.Kind, j.Subject)
+	return t.run(`UPDATE jobs SET state = ?, due_at = ?, tries = ?, deaths = ?, reason = ? WHERE kind = ?
+		AND subject = ?`, j.State, at(j.DueAt), j.Tries, j.Deaths, j.Reason, j.Kind, j.Subject)
 }
 
 // EndJob takes a job that is done away.
@@ -50,7 +52,8 @@ func (t *Tx) EndJob(kind string, subject int64) error {
 // ReadyJobs lists jobs that are ready, the one that is due first in front.
 func (s *Store) ReadyJobs(ctx context.Context, limit int) ([]api.Job, error) {
 	var rows []jobRow
-	err := s.r.SelectContext(ctx, &rows, selectJob+`WHERE state = 'ready' ORDER BY due_at, kind, subject LIMIT ?`, limit)
+	err := s.r.SelectContext(ctx, &rows, selectJob+`WHERE state = 'ready' ORDER BY due_at, kind, subject LIMIT ?`,
+		limit)
 	return jobsOf(rows), err
 }
 

@@ -28,10 +28,13 @@ func (s *Store) PutCrosswalk(ctx context.Context, name string, pairs []list.Pair
 }
 
 // putEntries makes a new version of a list of which entries are the whole.
-func (s *Store) putEntries(ctx context.Context, name string, crosswalk bool, entries []list.Entry, now time.Time) error {
+func (s *Store) putEntries(ctx context.Context, name string, crosswalk bool, entries []list.Entry,
+	now time.Time) error {
 	return s.Write(ctx, func(t *Tx) error {
 		var rows []entryRow
-		if err := t.SelectContext(t.ctx, &rows, `SELECT code, name, attributes FROM list_entries WHERE crosswalk = ? AND list = ? AND until IS NULL`, crosswalk, name); err != nil {
+		if err := t.SelectContext(t.ctx, &rows,
+			`SELECT code, name, attributes FROM list_entries WHERE crosswalk = ? AND list = ? AND until IS NULL`,
+			crosswalk, name); err != nil {
 			return err
 		}
 		version, err := t.nextVersion(name, crosswalk, now)
@@ -60,7 +63,8 @@ func (s *Store) putEntries(ctx context.Context, name string, crosswalk bool, ent
 			b.add(crosswalk, name, e.Code, version, row.Name, row.Attributes)
 		}
 		for code := range gone {
-			if err := t.run(`UPDATE list_entries SET until = ?1 WHERE crosswalk = ?2 AND list = ?3 AND code = ?4 AND until IS NULL AND since < ?1`, version, crosswalk, name, code); err != nil {
+			if err := t.run(`UPDATE list_entries SET until = ?1 WHERE crosswalk = ?2 AND list = ?3 AND code = ?4
+				AND until IS NULL AND since < ?1`, version, crosswalk, name, code); err != nil {
 				return err
 			}
 		}
@@ -71,7 +75,8 @@ func (s *Store) putEntries(ctx context.Context, name string, crosswalk bool, ent
 // nextVersion makes the next version of a list, or the first one.
 func (t *Tx) nextVersion(name string, crosswalk bool, now time.Time) (version int, err error) {
 	t.after = append(t.after, func() { t.s.lists.Add(1) })
-	if err := t.run(`INSERT INTO lists (crosswalk, name, version, imported_at) VALUES (?, ?, 1, ?) ON CONFLICT DO UPDATE SET version = version + 1, imported_at = excluded.imported_at`, crosswalk, name, at(now)); err != nil {
+	if err := t.run(`INSERT INTO lists (crosswalk, name, version, imported_at) VALUES (?, ?, 1, ?) ON CONFLICT DO UPDATE
+		SET version = version + 1, imported_at = excluded.imported_at`, crosswalk, name, at(now)); err != nil {
 		return 0, err
 	}
 	err = t.row(`SELECT version FROM lists WHERE crosswalk = ? AND name = ?`, []any{crosswalk, name}, &version)
@@ -117,25 +122,31 @@ func (s *Store) Lists(ctx context.Context, crosswalk bool) ([]api.ListInfo, erro
 	  FROM lists l WHERE crosswalk = ? ORDER BY name`, crosswalk)
 	infos := make([]api.ListInfo, len(rows))
 	for i, r := range rows {
-		infos[i] = api.ListInfo{Name: r.Name, Crosswalk: crosswalk, Version: r.Version, Entries: r.Entries, ImportedAt: parseTime(r.ImportedAt)}
+		infos[i] = api.ListInfo{Name: r.Name, Crosswalk: crosswalk, Version: r.Version, Entries: r.Entries,
+			ImportedAt: parseTime(r.ImportedAt)}
 	}
 	return infos, err
 }
 
 // Entries gives entries of a list, or of a crosswalk with theirs as code and
 // ours as name, behind the code after; limit 0 is all.
-func (s *Store) Entries(ctx context.Context, name string, crosswalk bool, after string, limit int) ([]list.Entry, error) {
+func (s *Store) Entries(ctx context.Context, name string, crosswalk bool, after string, limit int) ([]list.Entry,
+	error) {
 	var known int
-	if err := s.r.GetContext(ctx, &known, `SELECT count(*) FROM lists WHERE crosswalk = ? AND name = ?`, crosswalk, name); err != nil {
+	if err := s.r.GetContext(ctx, &known, `SELECT count(*) FROM lists WHERE crosswalk = ? AND name = ?`, crosswalk,
+		name); err != nil {
 		return nil, err
 	}
 	if known == 0 {
-		return nil, fmt.Errorf("%s %s: %w", map[bool]string{false: "list", true: "crosswalk"}[crosswalk], name, ErrNotFound)
+		return nil, fmt.Errorf("%s %s: %w", map[bool]string{false: "list", true: "crosswalk"}[crosswalk], name,
+			ErrNotFound)
 	}
 	if limit == 0 {
 		limit = -1
 	}
-	return entriesOf(ctx, s.r, `SELECT code, name, attributes FROM list_entries WHERE crosswalk = ? AND list = ? AND code > ? AND until IS NULL ORDER BY code LIMIT ?`,
+	return entriesOf(ctx, s.r,
+		`SELECT code, name, attributes FROM list_entries WHERE crosswalk = ? AND list = ? AND code > ? AND until IS NULL
+			ORDER BY code LIMIT ?`,
 		crosswalk, name, after, limit)
 }
 
@@ -203,14 +214,17 @@ func (s *Store) readSet(ctx context.Context, versions map[string]int) (*list.Set
 	if err := tx.SelectContext(ctx, &rows, `SELECT name, crosswalk, version FROM lists`); err != nil {
 		return nil, err
 	}
-	set := &list.Set{Lists: map[string]*list.List{}, Crosswalks: map[string]*list.Crosswalk{}, Versions: map[string]int{}}
+	set := &list.Set{Lists: map[string]*list.List{}, Crosswalks: map[string]*list.Crosswalk{},
+		Versions: map[string]int{}}
 	for _, r := range rows {
 		key := list.VersionKey(r.Name, r.Crosswalk)
 		if v := versions[key]; v > 0 && v < r.Version {
 			r.Version = v
 		}
 		set.Versions[key] = r.Version
-		entries, err := entriesOf(ctx, tx, `SELECT code, name, attributes FROM list_entries WHERE crosswalk = ? AND list = ? AND since <= ? AND (until IS NULL OR until > ?) ORDER BY code`,
+		entries, err := entriesOf(ctx, tx,
+			`SELECT code, name, attributes FROM list_entries WHERE crosswalk = ? AND list = ? AND since <= ?
+				AND (until IS NULL OR until > ?) ORDER BY code`,
 			r.Crosswalk, r.Name, r.Version, r.Version)
 		if err != nil {
 			return nil, err

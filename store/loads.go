@@ -66,7 +66,8 @@ func (s *Store) StartLoad(ctx context.Context, l report.Load, request string) (i
 			run = l.Run
 		}
 		res, err := t.exec(`INSERT INTO loads (document, mapping, mapping_version, dry_run, all_or_none, options, status, started_at, by, request, run, step) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-			l.Document, l.Mapping, l.Version, l.DryRun, l.AllOrNone, string(asked), l.Status, at(l.StartedAt), l.By, null(request), run, l.Step)
+			l.Document, l.Mapping, l.Version, l.DryRun, l.AllOrNone, string(asked), l.Status, at(l.StartedAt), l.By,
+			null(request), run, l.Step)
 		if err != nil {
 			return err
 		}
@@ -113,7 +114,9 @@ func (s *Store) LoadLists(ctx context.Context, load int64, now map[string]int) (
 	if err != nil {
 		return nil, err
 	}
-	return now, s.Write(ctx, func(t *Tx) error { return t.run(`UPDATE loads SET lists = ? WHERE id = ?`, string(text), load) })
+	return now, s.Write(ctx, func(t *Tx) error {
+		return t.run(`UPDATE loads SET lists = ? WHERE id = ?`, string(text), load)
+	})
 }
 
 func (s *Store) loads(ctx context.Context, where string, args ...any) ([]report.Load, error) {
@@ -187,23 +190,28 @@ type OrderResult struct {
 }
 
 var (
-	ordersOfLoad   = columnsOf("load_orders", "load_id", "seq", "outcome", "order_id", "number", "sender_number", "lines", "errors", "warnings")
+	ordersOfLoad = columnsOf("load_orders", "load_id", "seq", "outcome", "order_id", "number", "sender_number",
+		"lines", "errors", "warnings")
 	spansOfLoad    = columnsOf("load_spans", "load_id", "sheet", "first", "last", "seq")
 	changesOfLoad  = columnsOf("load_changes", "load_id", "seq", "changes")
-	findingsOfLoad = columnsOf("findings", "load_id", "n", "seq", "line", "code", "severity", "sheet", "row", "col", "in_mapping", "field", "value", "message", "hint", "pointer", "source_line", "list", "segment", "element", "nearest")
+	findingsOfLoad = columnsOf("findings", "load_id", "n", "seq", "line", "code", "severity", "sheet", "row", "col",
+		"in_mapping", "field", "value", "message", "hint", "pointer", "source_line", "list", "segment", "element",
+		"nearest")
 )
 
 // AddResults records outcomes and findings; next is the number of the load's
 // next finding and is moved on.
 func (t *Tx) AddResults(load int64, results []OrderResult, next *int) error {
-	orders, spans, changes := t.bulk(ordersOfLoad, len(results)), t.bulk(spansOfLoad, len(results)), t.bulk(changesOfLoad, 1)
+	orders, spans, changes := t.bulk(ordersOfLoad, len(results)), t.bulk(spansOfLoad, len(results)),
+		t.bulk(changesOfLoad, 1)
 	for i := range results {
 		r := &results[i]
 		var order any
 		if r.OrderID != 0 {
 			order = r.OrderID
 		}
-		orders.add(load, r.Seq, string(r.Outcome), order, null(r.Number), null(r.SenderNumber), r.Lines, r.Errors, r.Warnings)
+		orders.add(load, r.Seq, string(r.Outcome), order, null(r.Number), null(r.SenderNumber), r.Lines, r.Errors,
+			r.Warnings)
 		if len(r.Changes) > 0 {
 			text, err := json.Marshal(r.Changes)
 			if err != nil {
@@ -232,7 +240,9 @@ func (t *Tx) AddFindings(load int64, findings []finding.Finding, next *int) erro
 	b := t.bulk(findingsOfLoad, len(findings))
 	for _, f := range findings {
 		*next++
-		b.add(load, *next, f.Order, f.Line, string(f.Code), string(f.Severity), f.Place.Sheet, f.Place.Row, f.Place.Column, f.Place.Mapping, f.Field, f.Value, f.Message, f.Hint, f.Place.Pointer, f.Place.Line, f.List, f.Place.Segment, f.Place.Element, f.Nearest)
+		b.add(load, *next, f.Order, f.Line, string(f.Code), string(f.Severity), f.Place.Sheet, f.Place.Row,
+			f.Place.Column, f.Place.Mapping, f.Field, f.Value, f.Message, f.Hint, f.Place.Pointer, f.Place.Line, f.List,
+			f.Place.Segment, f.Place.Element, f.Nearest)
 	}
 	return b.done()
 }
@@ -276,9 +286,11 @@ type findingRow struct {
 }
 
 func (r *findingRow) finding() finding.Finding {
-	p := origin.Place{Sheet: r.Sheet, Row: r.Row, Column: r.Col, Mapping: r.InMapping, Pointer: r.Pointer, Line: r.SourceLn, Segment: r.Segment, Element: r.Element}
+	p := origin.Place{Sheet: r.Sheet, Row: r.Row, Column: r.Col, Mapping: r.InMapping, Pointer: r.Pointer,
+		Line: r.SourceLn, Segment: r.Segment, Element: r.Element}
 	return finding.Finding{Code: finding.Code(r.Code), Severity: finding.Severity(r.Severity), Place: p, At: p.String(),
-		Order: r.Seq, Line: r.Line, Field: r.Field, Value: r.Value, Message: r.Message, Hint: r.Hint, List: r.List, Nearest: r.Nearest}
+		Order: r.Seq, Line: r.Line, Field: r.Field, Value: r.Value, Message: r.Message, Hint: r.Hint, List: r.List,
+		Nearest: r.Nearest}
 }
 
 const findingColumns = `n, seq, line, code, severity, sheet, row, col, in_mapping, field, value, message, hint, pointer, source_line, list, segment, element, nearest`
@@ -330,7 +342,8 @@ func (s *Store) Findings(ctx context.Context, load int64, f FindingFilter) ([]Nu
 		f.Limit = -1
 	}
 	var rows []findingRow
-	err := s.r.SelectContext(ctx, &rows, `SELECT `+findingColumns+` FROM findings WHERE `+strings.Join(where, " AND ")+` ORDER BY `+by+` LIMIT ?`, append(args, f.Limit)...)
+	err := s.r.SelectContext(ctx, &rows, `SELECT `+findingColumns+` FROM findings WHERE `+strings.Join(where, " AND ")+
+		` ORDER BY `+by+` LIMIT ?`, append(args, f.Limit)...)
 	list := make([]Numbered, len(rows))
 	for i := range rows {
 		list[i] = Numbered{rows[i].N, rows[i].finding()}
@@ -344,7 +357,8 @@ func (s *Store) Reasons(ctx context.Context, load int64) ([]report.Reason, error
 		report.Reason
 		First int `db:"first"`
 	}
-	err := s.r.SelectContext(ctx, &rows, `SELECT code, severity, field, count(*) AS count, count(DISTINCT seq) AS orders,
+	err := s.r.SelectContext(ctx, &rows,
+		`SELECT code, severity, field, count(*) AS count, count(DISTINCT seq) AS orders,
 	  count(DISTINCT value) AS "values", min(n) AS first FROM findings WHERE load_id = ?
 	  GROUP BY severity, code, field ORDER BY severity, count(*) DESC, code, field`, load)
 	if err != nil {
@@ -353,7 +367,8 @@ func (s *Store) Reasons(ctx context.Context, load int64) ([]report.Reason, error
 	list := make([]report.Reason, len(rows))
 	for i, r := range rows {
 		var first findingRow
-		if err := s.r.GetContext(ctx, &first, `SELECT `+findingColumns+` FROM findings WHERE load_id = ? AND n = ?`, load, r.First); err != nil {
+		if err := s.r.GetContext(ctx, &first, `SELECT `+findingColumns+` FROM findings WHERE load_id = ? AND n = ?`,
+			load, r.First); err != nil {
 			return nil, err
 		}
 		list[i] = r.Reason
@@ -378,7 +393,8 @@ func (s *Store) Outcomes(ctx context.Context, load int64, f OutcomeFilter) ([]re
 		report.OrderOutcome
 		Changed sql.NullString `db:"changed"`
 	}
-	err := s.r.SelectContext(ctx, &rows, `SELECT `+outcomeColumns+`, (SELECT changes FROM load_changes c WHERE c.load_id = o.load_id AND c.seq = o.seq) AS changed
+	err := s.r.SelectContext(ctx, &rows, `SELECT `+outcomeColumns+
+		`, (SELECT changes FROM load_changes c WHERE c.load_id = o.load_id AND c.seq = o.seq) AS changed
 	  FROM load_orders o WHERE load_id = ? AND seq > ? AND (? = '' OR outcome = ?) AND (? = 0 OR seq = ?) ORDER BY seq LIMIT ?`,
 		load, f.After, f.Outcome, f.Outcome, f.Seq, f.Seq, f.Limit)
 	list := make([]report.OrderOutcome, len(rows))
@@ -408,19 +424,22 @@ func (s *Store) Outcome(ctx context.Context, load int64, seq int) (report.OrderO
 // FailedSpans lists the rows of the orders of a load that did not go in.
 func (s *Store) FailedSpans(ctx context.Context, load int64) ([]report.SpanOutcome, error) {
 	list := []report.SpanOutcome{}
-	err := s.r.SelectContext(ctx, &list, `SELECT s.sheet, s.first, s.last, o.seq, o.outcome FROM load_spans s JOIN load_orders o ON o.load_id = s.load_id AND o.seq = s.seq
+	err := s.r.SelectContext(ctx, &list,
+		`SELECT s.sheet, s.first, s.last, o.seq, o.outcome FROM load_spans s JOIN load_orders o ON o.load_id = s.load_id AND o.seq = s.seq
 	  WHERE s.load_id = ? AND o.outcome IN (?, ?, ?) ORDER BY s.sheet, s.first`, load, report.Refused, report.Held, report.Withheld)
 	return list, err
 }
 
 // Spans lists runs of rows with their orders' outcomes, in the order of rows,
 // that touch the rows from first to last; limit 0 is all.
-func (s *Store) Spans(ctx context.Context, load int64, sheet string, first, last, limit int) ([]report.SpanOutcome, error) {
+func (s *Store) Spans(ctx context.Context, load int64, sheet string, first, last, limit int) ([]report.SpanOutcome,
+	error) {
 	if limit == 0 {
 		limit = -1
 	}
 	list := []report.SpanOutcome{}
-	err := s.r.SelectContext(ctx, &list, `SELECT s.sheet, s.first, s.last, `+strings.NewReplacer("seq,", "o.seq,").Replace(outcomeColumns)+`
+	err := s.r.SelectContext(ctx, &list, `SELECT s.sheet, s.first, s.last, `+
+		strings.NewReplacer("seq,", "o.seq,").Replace(outcomeColumns)+`
 	  FROM load_spans s JOIN load_orders o ON o.load_id = s.load_id AND o.seq = s.seq
 	  WHERE s.load_id = ? AND s.sheet = ? AND s.first <= ? AND s.last >= ? ORDER BY s.first LIMIT ?`, load, sheet, last, first, limit)
 	return list, err
@@ -430,7 +449,8 @@ func (s *Store) Spans(ctx context.Context, load int64, sheet string, first, last
 // order of rows, at most limit.
 func (s *Store) SpansFrom(ctx context.Context, load int64, after, limit int) ([]report.SpanOutcome, error) {
 	list := []report.SpanOutcome{}
-	err := s.r.SelectContext(ctx, &list, `SELECT s.sheet, s.first, s.last, `+strings.NewReplacer("seq,", "o.seq,").Replace(outcomeColumns)+`
+	err := s.r.SelectContext(ctx, &list, `SELECT s.sheet, s.first, s.last, `+
+		strings.NewReplacer("seq,", "o.seq,").Replace(outcomeColumns)+`
 	  FROM load_spans s JOIN load_orders o ON o.load_id = s.load_id AND o.seq = s.seq
 	  WHERE s.load_id = ? AND s.sheet = '' AND s.first > ? ORDER BY s.first LIMIT ?`, load, after, limit)
 	return list, err
@@ -438,7 +458,8 @@ func (s *Store) SpansFrom(ctx context.Context, load int64, after, limit int) ([]
 
 // FirstRow is the first row of a sheet that belongs to an order of the load; 0 is none.
 func (s *Store) FirstRow(ctx context.Context, load int64, sheet string) (row int, err error) {
-	err = s.r.GetContext(ctx, &row, `SELECT coalesce(min(first), 0) FROM load_spans WHERE load_id = ? AND sheet = ?`, load, sheet)
+	err = s.r.GetContext(ctx, &row, `SELECT coalesce(min(first), 0) FROM load_spans WHERE load_id = ? AND sheet = ?`,
+		load, sheet)
 	return row, err
 }
 
@@ -446,7 +467,8 @@ func (s *Store) FirstRow(ctx context.Context, load int64, sheet string) (row int
 // one of no name.
 func (s *Store) Sheets(ctx context.Context, load int64) ([]string, error) {
 	sheets := []string{}
-	err := s.r.SelectContext(ctx, &sheets, `SELECT DISTINCT sheet FROM load_spans WHERE load_id = ? ORDER BY sheet`, load)
+	err := s.r.SelectContext(ctx, &sheets, `SELECT DISTINCT sheet FROM load_spans WHERE load_id = ? ORDER BY sheet`,
+		load)
 	return sheets, err
 }
 
@@ -460,12 +482,14 @@ func (s *Store) Misses(ctx context.Context, load int64) ([]reading.Miss, error) 
 		Count int    `db:"count"`
 		Near  string `db:"nearest"`
 	}
-	err := s.r.SelectContext(ctx, &rows, `SELECT list, code, value, count(*) AS count, max(nearest) AS nearest FROM findings
+	err := s.r.SelectContext(ctx, &rows,
+		`SELECT list, code, value, count(*) AS count, max(nearest) AS nearest FROM findings
 	  WHERE load_id = ? AND list <> '' AND code IN (?, ?, ?) GROUP BY list, code, value ORDER BY list, count(*) DESC, value`,
 		load, string(finding.CrosswalkMissing), string(finding.UnknownCode), string(finding.UnknownUnit))
 	list := make([]reading.Miss, len(rows))
 	for i, r := range rows {
-		list[i] = reading.Miss{List: r.List, Crosswalk: r.Code == string(finding.CrosswalkMissing), Value: r.Value, Count: r.Count, Nearest: r.Near}
+		list[i] = reading.Miss{List: r.List, Crosswalk: r.Code == string(finding.CrosswalkMissing), Value: r.Value,
+			Count: r.Count, Nearest: r.Near}
 	}
 	return list, err
 }

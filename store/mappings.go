@@ -15,14 +15,16 @@ type mappingRow struct {
 }
 
 func (r *mappingRow) mapping() api.Mapping {
-	return api.Mapping{Name: r.Name, Version: r.Version, Text: r.Text, StoredAt: parseTime(r.StoredAt), StoredBy: r.StoredBy}
+	return api.Mapping{Name: r.Name, Version: r.Version, Text: r.Text, StoredAt: parseTime(r.StoredAt),
+		StoredBy: r.StoredBy}
 }
 
 // PutMapping keeps a mapping: a new version where its text is new.
 func (s *Store) PutMapping(ctx context.Context, m api.Mapping) (kept api.Mapping, err error) {
 	err = s.Write(ctx, func(t *Tx) error {
 		var last []mappingRow
-		if err := t.SelectContext(ctx, &last, `SELECT * FROM mappings WHERE name = ? AND version > 0 ORDER BY version DESC LIMIT 1`, m.Name); err != nil {
+		if err := t.SelectContext(ctx, &last,
+			`SELECT * FROM mappings WHERE name = ? AND version > 0 ORDER BY version DESC LIMIT 1`, m.Name); err != nil {
 			return err
 		}
 		if len(last) == 1 && last[0].Text == m.Text {
@@ -34,7 +36,8 @@ func (s *Store) PutMapping(ctx context.Context, m api.Mapping) (kept api.Mapping
 		if len(last) == 1 {
 			kept.Version = last[0].Version + 1
 		}
-		_, err := t.exec(`INSERT INTO mappings VALUES (?, ?, ?, ?, ?)`, m.Name, kept.Version, m.Text, at(m.StoredAt), m.StoredBy)
+		_, err := t.exec(`INSERT INTO mappings VALUES (?, ?, ?, ?, ?)`, m.Name, kept.Version, m.Text, at(m.StoredAt),
+			m.StoredBy)
 		return err
 	})
 	return kept, err
@@ -45,7 +48,8 @@ func (s *Store) PutMapping(ctx context.Context, m api.Mapping) (kept api.Mapping
 func (s *Store) TryMapping(ctx context.Context, m api.Mapping) (tried api.Mapping, err error) {
 	err = s.Write(ctx, func(t *Tx) error {
 		var rows []mappingRow
-		if err := t.SelectContext(t.ctx, &rows, `SELECT * FROM mappings WHERE name = ? AND version < 0 ORDER BY version`, m.Name); err != nil {
+		if err := t.SelectContext(t.ctx, &rows,
+			`SELECT * FROM mappings WHERE name = ? AND version < 0 ORDER BY version`, m.Name); err != nil {
 			return err
 		}
 		tried = m
@@ -57,7 +61,8 @@ func (s *Store) TryMapping(ctx context.Context, m api.Mapping) (tried api.Mappin
 			}
 			tried.Version = min(tried.Version, rows[i].Version-1)
 		}
-		return t.run(`INSERT INTO mappings VALUES (?, ?, ?, ?, ?)`, m.Name, tried.Version, m.Text, at(m.StoredAt), m.StoredBy)
+		return t.run(`INSERT INTO mappings VALUES (?, ?, ?, ?, ?)`, m.Name, tried.Version, m.Text, at(m.StoredAt),
+			m.StoredBy)
 	})
 	return tried, err
 }
@@ -65,7 +70,8 @@ func (s *Store) TryMapping(ctx context.Context, m api.Mapping) (tried api.Mappin
 // Mapping gives a version of a mapping; version 0 is the newest.
 func (s *Store) Mapping(ctx context.Context, name string, version int) (api.Mapping, error) {
 	var row mappingRow
-	err := s.r.GetContext(ctx, &row, `SELECT * FROM mappings WHERE name = ? AND (? = 0 AND version > 0 OR version = ?) ORDER BY version DESC LIMIT 1`, name, version, version)
+	err := s.r.GetContext(ctx, &row,
+		`SELECT * FROM mappings WHERE name = ? AND (? = 0 AND version > 0 OR version = ?) ORDER BY version DESC LIMIT 1`, name, version, version)
 	if version != 0 {
 		return row.mapping(), named(err, "mapping %s version %d", name, version)
 	}
@@ -75,7 +81,9 @@ func (s *Store) Mapping(ctx context.Context, name string, version int) (api.Mapp
 // Mappings lists the newest version of every mapping by name.
 func (s *Store) Mappings(ctx context.Context) ([]api.Mapping, error) {
 	var rows []mappingRow
-	err := s.r.SelectContext(ctx, &rows, `SELECT * FROM mappings m WHERE version > 0 AND version = (SELECT max(version) FROM mappings WHERE name = m.name) ORDER BY name`)
+	err := s.r.SelectContext(ctx, &rows,
+		`SELECT * FROM mappings m WHERE version > 0 AND version = (SELECT max(version) FROM mappings
+			WHERE name = m.name) ORDER BY name`)
 	list := make([]api.Mapping, len(rows))
 	for i := range rows {
 		list[i] = rows[i].mapping()
@@ -86,7 +94,8 @@ func (s *Store) Mappings(ctx context.Context) ([]api.Mapping, error) {
 // MappingVersions lists the versions of a mapping, newest first.
 func (s *Store) MappingVersions(ctx context.Context, name string) ([]api.Mapping, error) {
 	var rows []mappingRow
-	if err := s.r.SelectContext(ctx, &rows, `SELECT * FROM mappings WHERE name = ? AND version > 0 ORDER BY version DESC`, name); err != nil {
+	if err := s.r.SelectContext(ctx, &rows,
+		`SELECT * FROM mappings WHERE name = ? AND version > 0 ORDER BY version DESC`, name); err != nil {
 		return nil, err
 	}
 	if len(rows) == 0 {

@@ -15,7 +15,9 @@ var update = flag.Bool("update", false, "write what the tests compare with anew"
 func TestDataModel(t *testing.T) {
 	s := open(t, t.TempDir())
 	var tables []string
-	if err := s.r.SelectContext(ctx, &tables, `SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT LIKE 'sqlite_%' AND name NOT LIKE 'goose_%' ORDER BY name`); err != nil {
+	if err := s.r.SelectContext(ctx, &tables,
+		`SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT LIKE 'sqlite_%' AND name NOT LIKE 'goose_%'
+			ORDER BY name`); err != nil {
 		t.Fatal(err)
 	}
 	var picture, columns strings.Builder
@@ -26,7 +28,9 @@ func TestDataModel(t *testing.T) {
 			From  string `db:"from"`
 			Seq   int    `db:"seq"`
 		}
-		if err := s.r.SelectContext(ctx, &keys, `SELECT "table", "from", seq FROM pragma_foreign_key_list(?) ORDER BY "table", id, seq`, table); err != nil {
+		if err := s.r.SelectContext(ctx, &keys,
+			`SELECT "table", "from", seq FROM pragma_foreign_key_list(?) ORDER BY "table", id, seq`,
+			table); err != nil {
 			t.Fatal(err)
 		}
 		for _, k := range keys {
@@ -39,7 +43,8 @@ func TestDataModel(t *testing.T) {
 			Type string `db:"type"`
 			Key  int    `db:"pk"`
 		}
-		if err := s.r.SelectContext(ctx, &fields, `SELECT name, type, pk FROM pragma_table_info(?) ORDER BY cid`, table); err != nil {
+		if err := s.r.SelectContext(ctx, &fields, `SELECT name, type, pk FROM pragma_table_info(?) ORDER BY cid`,
+			table); err != nil {
 			t.Fatal(err)
 		}
 		fmt.Fprintf(&columns, "  %s {\n", table)

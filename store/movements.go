@@ -13,8 +13,10 @@ import (
 )
 
 var (
-	movementColumns = columnsOf("movement_lines", "movement_id", "order_id", "line_id", "n", "revision", "quantity", "lot")
-	invoiceColumns  = columnsOf("invoice_lines", "invoice_id", "order_id", "line_id", "n", "revision", "quantity", "unit_price", "amount")
+	movementColumns = columnsOf("movement_lines", "movement_id", "order_id", "line_id", "n", "revision", "quantity",
+		"lot")
+	invoiceColumns = columnsOf("invoice_lines", "invoice_id", "order_id", "line_id", "n", "revision", "quantity",
+		"unit_price", "amount")
 )
 
 // moveStated posts what an order says has moved beyond what its movements say:
@@ -65,10 +67,12 @@ func (t *Tx) addMovement(o *order.Order, m *order.Movement) error {
 	if err != nil {
 		return err
 	}
-	if err := t.run(`INSERT INTO movements (kind, partner, number, moved_on, more) VALUES (?, ?, ?, ?, ?) ON CONFLICT DO NOTHING`, string(m.Kind), m.Partner, m.Number, null(string(m.On)), string(text)); err != nil {
+	if err := t.run(`INSERT INTO movements (kind, partner, number, moved_on, more) VALUES (?, ?, ?, ?, ?)
+		ON CONFLICT DO NOTHING`, string(m.Kind), m.Partner, m.Number, null(string(m.On)), string(text)); err != nil {
 		return err
 	}
-	if err := t.row(`SELECT id FROM movements WHERE kind = ? AND partner = ? AND number = ?`, []any{string(m.Kind), m.Partner, m.Number}, &m.ID); err != nil {
+	if err := t.row(`SELECT id FROM movements WHERE kind = ? AND partner = ? AND number = ?`,
+		[]any{string(m.Kind), m.Partner, m.Number}, &m.ID); err != nil {
 		return err
 	}
 	b := t.bulk(movementColumns, len(m.Lines))
@@ -88,23 +92,27 @@ func (t *Tx) addAnswer(o *order.Order, a *order.Answered) error {
 }
 
 func (t *Tx) addInvoice(o *order.Order, v *order.Invoice) error {
-	if err := t.run(`INSERT INTO invoices (partner, number, invoiced_on, currency, total) VALUES (?, ?, ?, ?, ?) ON CONFLICT DO NOTHING`,
+	if err := t.run(`INSERT INTO invoices (partner, number, invoiced_on, currency, total) VALUES (?, ?, ?, ?, ?)
+		ON CONFLICT DO NOTHING`,
 		v.Partner, v.Number, null(string(v.On)), null(v.Currency), null(v.Total.String())); err != nil {
 		return err
 	}
-	if err := t.row(`SELECT id FROM invoices WHERE partner = ? AND number = ?`, []any{v.Partner, v.Number}, &v.ID); err != nil {
+	if err := t.row(`SELECT id FROM invoices WHERE partner = ? AND number = ?`, []any{v.Partner, v.Number},
+		&v.ID); err != nil {
 		return err
 	}
 	b := t.bulk(invoiceColumns, len(v.Lines))
 	for i, l := range v.Lines {
-		b.add(v.ID, o.ID, l.Line, i+1, o.Revision, l.Quantity.String(), null(l.UnitPrice.String()), null(l.Amount.String()))
+		b.add(v.ID, o.ID, l.Line, i+1, o.Revision, l.Quantity.String(), null(l.UnitPrice.String()),
+			null(l.Amount.String()))
 	}
 	return b.done()
 }
 
 // Movement gives what a movement of a number moved of an order; nil is nothing.
 func (t *Tx) Movement(kind order.MovementKind, partner, number string, id int64) (*order.Movement, error) {
-	list, err := readMovements(t.ctx, t, `m.kind = ? AND m.partner = ? AND m.number = ? AND l.order_id = ?`, string(kind), partner, number, id)
+	list, err := readMovements(t.ctx, t, `m.kind = ? AND m.partner = ? AND m.number = ? AND l.order_id = ?`,
+		string(kind), partner, number, id)
 	if err != nil || len(list) == 0 {
 		return nil, err
 	}
@@ -124,13 +132,16 @@ func (t *Tx) Invoice(partner, number string, id int64) (*order.Invoice, error) {
 // none, and several are one too many.
 func (t *Tx) OrderOf(kind order.Kind, partner, number, sender string) (ids []int64, err error) {
 	if number != "" {
-		err = t.SelectContext(t.ctx, &ids, `SELECT id FROM orders WHERE kind = ? AND number IN (?, ?) AND partner = ?`, string(kind), number, strings.ToUpper(number), partner)
+		err = t.SelectContext(t.ctx, &ids, `SELECT id FROM orders WHERE kind = ? AND number IN (?, ?) AND partner = ?`,
+			string(kind), number, strings.ToUpper(number), partner)
 		if err != nil || len(ids) > 0 {
 			return ids, err
 		}
 	}
 	if sender != "" {
-		err = t.SelectContext(t.ctx, &ids, `SELECT id FROM orders WHERE sender_number = ? COLLATE NOCASE AND kind = ? AND partner = ? ORDER BY id`, sender, string(kind), partner)
+		err = t.SelectContext(t.ctx, &ids,
+			`SELECT id FROM orders WHERE sender_number = ? COLLATE NOCASE AND kind = ? AND partner = ? ORDER BY id`,
+			sender, string(kind), partner)
 	}
 	return ids, err
 }
@@ -144,7 +155,8 @@ func readMoved(ctx context.Context, q querier, o *StoredOrder) (err error) {
 		return err
 	}
 	var answers []string
-	if err := q.SelectContext(ctx, &answers, `SELECT content FROM answers WHERE order_id = ? ORDER BY revision`, o.ID); err != nil {
+	if err := q.SelectContext(ctx, &answers, `SELECT content FROM answers WHERE order_id = ? ORDER BY revision`,
+		o.ID); err != nil {
 		return err
 	}
 	for _, text := range answers {
@@ -195,7 +207,8 @@ func readMovements(ctx context.Context, q querier, where string, args ...any) ([
 		Lot      sql.NullString `db:"lot"`
 		Revision int            `db:"revision"`
 	}
-	if err := q.SelectContext(ctx, &rows, `SELECT m.id, m.kind, m.partner, m.number, m.moved_on, m.more, l.line_id, l.quantity, l.lot, l.revision
+	if err := q.SelectContext(ctx, &rows,
+		`SELECT m.id, m.kind, m.partner, m.number, m.moved_on, m.more, l.line_id, l.quantity, l.lot, l.revision
 	  FROM movement_lines l JOIN movements m ON m.id = l.movement_id WHERE `+where+` ORDER BY m.id, l.n`, args...); err != nil {
 		return nil, err
 	}
@@ -209,7 +222,8 @@ func readMovements(ctx context.Context, q querier, where string, args ...any) ([
 					return nil, fmt.Errorf("movement %d: %w", r.ID, err)
 				}
 			}
-			m.ID, m.Kind, m.Partner, m.Number, m.On, m.Lines = r.ID, order.MovementKind(r.Kind), r.Partner, r.Number, order.Date(r.On.String), nil
+			m.ID, m.Kind, m.Partner, m.Number, m.On, m.Lines = r.ID, order.MovementKind(r.Kind), r.Partner, r.Number,
+				order.Date(r.On.String), nil
 			list = append(list, m)
 		}
 		quantity, err := order.ParseNumber(r.Quantity)
@@ -217,7 +231,8 @@ func readMovements(ctx context.Context, q querier, where string, args ...any) ([
 			return nil, fmt.Errorf("movement %d: %w", r.ID, err)
 		}
 		m := &list[len(list)-1]
-		m.Lines = append(m.Lines, order.MovementLine{Line: r.Line, Quantity: quantity, Lot: r.Lot.String, Revision: r.Revision})
+		m.Lines = append(m.Lines, order.MovementLine{Line: r.Line, Quantity: quantity, Lot: r.Lot.String,
+			Revision: r.Revision})
 	}
 	return list, nil
 }
@@ -236,7 +251,8 @@ func readInvoices(ctx context.Context, q querier, where string, args ...any) ([]
 		Amount   sql.NullString `db:"amount"`
 		Revision int            `db:"revision"`
 	}
-	if err := q.SelectContext(ctx, &rows, `SELECT v.id, v.partner, v.number, v.invoiced_on, v.currency, v.total, l.line_id, l.quantity, l.unit_price, l.amount, l.revision
+	if err := q.SelectContext(ctx, &rows,
+		`SELECT v.id, v.partner, v.number, v.invoiced_on, v.currency, v.total, l.line_id, l.quantity, l.unit_price, l.amount, l.revision
 	  FROM invoice_lines l JOIN invoices v ON v.id = l.invoice_id WHERE `+where+` ORDER BY v.id, l.n`, args...); err != nil {
 		return nil, err
 	}
@@ -251,10 +267,12 @@ func readInvoices(ctx context.Context, q querier, where string, args ...any) ([]
 			}
 		}
 		if len(list) == 0 || list[len(list)-1].ID != r.ID {
-			list = append(list, order.Invoice{ID: r.ID, Partner: r.Partner, Number: r.Number, On: order.Date(r.On.String), Currency: r.Currency.String, Total: n[0]})
+			list = append(list, order.Invoice{ID: r.ID, Partner: r.Partner, Number: r.Number,
+				On: order.Date(r.On.String), Currency: r.Currency.String, Total: n[0]})
 		}
 		v := &list[len(list)-1]
-		v.Lines = append(v.Lines, order.InvoiceLine{Line: r.Line, Quantity: n[1], UnitPrice: n[2], Amount: n[3], Revision: r.Revision})
+		v.Lines = append(v.Lines, order.InvoiceLine{Line: r.Line, Quantity: n[1], UnitPrice: n[2], Amount: n[3],
+			Revision: r.Revision})
 	}
 	return list, nil
 }

@@ -83,7 +83,8 @@ func knownBy(t *Tx, column string, values []string, key func(*Known) string) (ma
 			}
 		}
 		values = values[n:]
-		stmt, err := t.prepared(`SELECT id, identity, number, fingerprint FROM orders WHERE ` + column + ` IN (?` + strings.Repeat(", ?", chunk-1) + `)`)
+		stmt, err := t.prepared(`SELECT id, identity, number, fingerprint FROM orders WHERE ` + column + ` IN (?` +
+			strings.Repeat(", ?", chunk-1) + `)`)
 		if err != nil {
 			return nil, t.failed(err)
 		}
@@ -194,11 +195,14 @@ func jsonOrNull(v any) (any, error) {
 }
 
 var (
-	orderColumns = columnsOf("orders", "id", "kind", "number", "identity", "fingerprint", "status", "revision", "sender_number", "partner", "ordered_on",
+	orderColumns = columnsOf("orders", "id", "kind", "number", "identity", "fingerprint", "status", "revision",
+		"sender_number", "partner", "ordered_on",
 		"requested_ship_on", "requested_delivery_on", "currency", "total", "line_count", "last_line", "more", "load_id")
-	lineColumns = columnsOf("lines", "order_id", "n", "id", "item", "description", "quantity", "unit", "unit_price", "discount_percent", "amount",
+	lineColumns = columnsOf("lines", "order_id", "n", "id", "item", "description", "quantity", "unit", "unit_price",
+		"discount_percent", "amount",
 		"requested_delivery_on", "location", "more")
-	eventColumns = columnsOf("events", "order_id", "revision", "at", "by", "action", "load_id", "load_seq", "document", "trace")
+	eventColumns = columnsOf("events", "order_id", "revision", "at", "by", "action", "load_id", "load_seq", "document",
+		"trace")
 )
 
 // InsertOrders stores orders with their lines and the event of their making,
@@ -221,7 +225,8 @@ func (t *Tx) InsertOrders(orders []NewOrder, now time.Time) error {
 	for i := range orders {
 		count += len(orders[i].Order.Lines)
 	}
-	heads, lines, events := t.bulk(orderColumns, len(orders)), lineRows{t.bulk(lineColumns, count)}, t.bulk(eventColumns, len(orders))
+	heads, lines, events := t.bulk(orderColumns, len(orders)), lineRows{t.bulk(lineColumns, count)},
+		t.bulk(eventColumns, len(orders))
 	when := at(now)
 	for i := range orders {
 		n := &orders[i]
@@ -236,8 +241,10 @@ func (t *Tx) InsertOrders(orders []NewOrder, now time.Time) error {
 		if err != nil {
 			return err
 		}
-		heads.add(o.ID, string(o.Kind), o.Number, n.Identity, n.Fingerprint[:], string(o.Status), o.Revision, null(o.SenderNumber), o.Partner, null(string(o.OrderedOn)),
-			null(string(o.RequestedShipOn)), null(string(o.RequestedDeliveryOn)), null(o.Currency), o.Total.String(), len(o.Lines), o.LastLine, more, n.load())
+		heads.add(o.ID, string(o.Kind), o.Number, n.Identity, n.Fingerprint[:], string(o.Status), o.Revision,
+			null(o.SenderNumber), o.Partner, null(string(o.OrderedOn)),
+			null(string(o.RequestedShipOn)), null(string(o.RequestedDeliveryOn)), null(o.Currency), o.Total.String(),
+			len(o.Lines), o.LastLine, more, n.load())
 		events.add(o.ID, 1, when, n.By, "created", n.load(), n.Seq, null(n.Document), null(string(n.Trace)))
 	}
 	if err := heads.done(); err != nil { // before the lines that point at them
@@ -272,7 +279,8 @@ func (r lineRows) add(o *order.Order, packed []any) (err error) {
 	}
 	for j := range o.Lines {
 		l := &o.Lines[j]
-		r.bulk.add(o.ID, j+1, l.ID, null(l.Item), null(l.Description), null(l.Quantity.String()), null(l.Unit), null(l.UnitPrice.String()), null(l.DiscountPercent.String()),
+		r.bulk.add(o.ID, j+1, l.ID, null(l.Item), null(l.Description), null(l.Quantity.String()), null(l.Unit),
+			null(l.UnitPrice.String()), null(l.DiscountPercent.String()),
 			null(l.Amount.String()), null(string(l.RequestedDeliveryOn)), null(l.Location), packed[j])
 	}
 	return nil
@@ -295,7 +303,8 @@ func (t *Tx) number(orders []NewOrder) error {
 			Prefix string
 			Next   int64
 		}
-		if err := t.row(`SELECT prefix, next FROM series WHERE kind = ?`, []any{string(kind)}, &series.Prefix, &series.Next); err != nil {
+		if err := t.row(`SELECT prefix, next FROM series WHERE kind = ?`, []any{string(kind)}, &series.Prefix,
+			&series.Next); err != nil {
 			return err
 		}
 		for len(blank) > 0 {
@@ -360,7 +369,8 @@ func (f *OrderFilter) query() (string, []any) {
 	if f.Before != 0 {
 		add("id < ?", f.Before)
 	}
-	for _, c := range []struct{ condition, value string }{{"kind IN ('sales', 'purchase') AND number = ?", f.Number}, {"partner = ? COLLATE NOCASE", f.Partner}, {"status = ?", f.Status}, {"kind = ?", f.Kind}} {
+	for _, c := range []struct{ condition, value string }{{"kind IN ('sales', 'purchase') AND number = ?", f.Number},
+		{"partner = ? COLLATE NOCASE", f.Partner}, {"status = ?", f.Status}, {"kind = ?", f.Kind}} {
 		if c.value != "" {
 			add(c.condition, c.value)
 		}
@@ -417,7 +427,8 @@ func readOrder(ctx context.Context, tx querier, id int64) (_ *StoredOrder, err e
 		More                sql.NullString `db:"more"`
 		LastLine            int            `db:"last_line"`
 	}
-	if err := tx.GetContext(ctx, &h, `SELECT id, kind, number, status, revision, sender_number, partner, ordered_on, requested_ship_on, requested_delivery_on,
+	if err := tx.GetContext(ctx, &h,
+		`SELECT id, kind, number, status, revision, sender_number, partner, ordered_on, requested_ship_on, requested_delivery_on,
 	  currency, total, more, last_line FROM orders WHERE id = ?`, id); err != nil {
 		return nil, named(err, "order %d", id)
 	}
@@ -428,9 +439,11 @@ func readOrder(ctx context.Context, tx querier, id int64) (_ *StoredOrder, err e
 		}
 	}
 	o.LastLine = h.LastLine
-	o.ID, o.Kind, o.Number, o.Status, o.Revision = h.ID, order.Kind(h.Kind), h.Number, order.Status(h.Status), h.Revision
+	o.ID, o.Kind, o.Number, o.Status, o.Revision = h.ID, order.Kind(h.Kind), h.Number, order.Status(h.Status),
+		h.Revision
 	o.SenderNumber, o.Partner, o.Currency = h.SenderNumber.String, h.Partner, h.Currency.String
-	o.OrderedOn, o.RequestedShipOn, o.RequestedDeliveryOn = order.Date(h.OrderedOn.String), order.Date(h.RequestedShipOn.String), order.Date(h.RequestedDeliveryOn.String)
+	o.OrderedOn, o.RequestedShipOn, o.RequestedDeliveryOn = order.Date(h.OrderedOn.String),
+		order.Date(h.RequestedShipOn.String), order.Date(h.RequestedDeliveryOn.String)
 	if o.Total, err = order.ParseNumber(h.Total); err != nil {
 		return nil, err
 	}
@@ -459,7 +472,8 @@ func readLines(ctx context.Context, q querier, id int64) ([]order.Line, error) {
 		Location    sql.NullString `db:"location"`
 		More        sql.NullString `db:"more"`
 	}
-	if err := q.SelectContext(ctx, &rows, `SELECT n, id, item, description, quantity, unit, unit_price, discount_percent, amount, requested_delivery_on, location, more
+	if err := q.SelectContext(ctx, &rows,
+		`SELECT n, id, item, description, quantity, unit, unit_price, discount_percent, amount, requested_delivery_on, location, more
 	  FROM lines WHERE order_id = ? ORDER BY n`, id); err != nil {
 		return nil, err
 	}
@@ -472,7 +486,8 @@ func readLines(ctx context.Context, q querier, id int64) ([]order.Line, error) {
 				return nil, fmt.Errorf("order %d line %d: %w", id, r.N, err)
 			}
 		}
-		l.Item, l.Description, l.Unit, l.Location = r.Item.String, r.Description.String, r.Unit.String, r.Location.String
+		l.Item, l.Description, l.Unit, l.Location = r.Item.String, r.Description.String, r.Unit.String,
+			r.Location.String
 		l.RequestedDeliveryOn = order.Date(r.Delivery.String)
 		for _, v := range []struct {
 			from sql.NullString

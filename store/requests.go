@@ -34,7 +34,8 @@ type Request struct {
 // else is ErrOtherUse, and one whose answer is still being made ErrInProgress.
 // since is when this service started: what an earlier one left unanswered is
 // done anew.
-func (s *Store) BeginRequest(ctx context.Context, r Request, since, now time.Time) (answer *Answered, body []byte, err error) {
+func (s *Store) BeginRequest(ctx context.Context, r Request, since, now time.Time) (answer *Answered, body []byte,
+	err error) {
 	err = s.Share(ctx, func(t *Tx) error {
 		var row struct {
 			What    string         `db:"what"`
@@ -44,10 +45,13 @@ func (s *Store) BeginRequest(ctx context.Context, r Request, since, now time.Tim
 			Answer  []byte         `db:"answer"`
 			At      string         `db:"at"`
 		}
-		err := t.GetContext(t.ctx, &row, `SELECT what, body, status, headers, answer, at FROM requests WHERE caller = ? AND key = ?`, r.Caller, r.Key)
+		err := t.GetContext(t.ctx, &row,
+			`SELECT what, body, status, headers, answer, at FROM requests WHERE caller = ? AND key = ?`, r.Caller,
+			r.Key)
 		switch {
 		case errors.Is(err, sql.ErrNoRows):
-			_, err = t.exec(`INSERT INTO requests (caller, key, what, at) VALUES (?, ?, ?, ?)`, r.Caller, r.Key, r.What, at(now))
+			_, err = t.exec(`INSERT INTO requests (caller, key, what, at) VALUES (?, ?, ?, ?)`, r.Caller, r.Key, r.What,
+				at(now))
 			return err
 		case err != nil:
 			return err
@@ -73,7 +77,8 @@ func (s *Store) EndRequest(ctx context.Context, r Request, body []byte, a *Answe
 			_, err := t.exec(`DELETE FROM requests WHERE caller = ? AND key = ?`, r.Caller, r.Key)
 			return err
 		}
-		_, err := t.exec(`UPDATE requests SET body = ?, status = ?, headers = ?, answer = ? WHERE caller = ? AND key = ?`,
+		_, err := t.exec(`UPDATE requests SET body = ?, status = ?, headers = ?, answer = ? WHERE caller = ?
+			AND key = ?`,
 			body, a.Status, a.Headers, bytes.Clone(a.Body), r.Caller, r.Key)
 		return err
 	})

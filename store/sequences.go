@@ -21,7 +21,8 @@ func (s *Store) PutSequence(ctx context.Context, name, text, by string, now time
 			Version int    `db:"version"`
 			Text    string `db:"text"`
 		}
-		err := t.GetContext(t.ctx, &last, `SELECT version, text FROM sequences WHERE name = ? ORDER BY version DESC LIMIT 1`, name)
+		err := t.GetContext(t.ctx, &last,
+			`SELECT version, text FROM sequences WHERE name = ? ORDER BY version DESC LIMIT 1`, name)
 		if err != nil && !errors.Is(err, sql.ErrNoRows) {
 			return err
 		}
@@ -29,7 +30,8 @@ func (s *Store) PutSequence(ctx context.Context, name, text, by string, now time
 			return nil
 		}
 		version++
-		_, err = t.exec(`INSERT INTO sequences (name, version, text, stored_at, stored_by) VALUES (?, ?, ?, ?, ?)`, name, version, text, at(now), by)
+		_, err = t.exec(`INSERT INTO sequences (name, version, text, stored_at, stored_by) VALUES (?, ?, ?, ?, ?)`,
+			name, version, text, at(now), by)
 		return err
 	})
 	return version, err
@@ -60,7 +62,8 @@ func (s *Store) Sequences(ctx context.Context) ([]api.Sequence, error) {
 
 // Sequence gives a version of a sequence; 0 is the newest.
 func (s *Store) Sequence(ctx context.Context, name string, version int) (api.Sequence, error) {
-	list, err := s.sequences(ctx, `WHERE name = ? AND (? = 0 OR version = ?) ORDER BY version DESC LIMIT 1`, name, version, version)
+	list, err := s.sequences(ctx, `WHERE name = ? AND (? = 0 OR version = ?) ORDER BY version DESC LIMIT 1`, name,
+		version, version)
 	if err == nil && len(list) == 0 {
 		err = fmt.Errorf("sequence %s: %w", name, ErrNotFound)
 	}
@@ -151,7 +154,9 @@ func (t *Tx) EndRun(id int64, status report.Status, now time.Time) error {
 
 // StepLoad is the load of a step of a run; ErrNotFound where it has not begun.
 func (s *Store) StepLoad(ctx context.Context, run int64, step string) (report.Load, error) {
-	list, err := s.loads(ctx, `WHERE l.run = ? AND l.step = ? AND json_extract(l.options, '$.retry') IS NULL ORDER BY l.id LIMIT 1`, run, step)
+	list, err := s.loads(ctx,
+		`WHERE l.run = ? AND l.step = ? AND json_extract(l.options, '$.retry') IS NULL ORDER BY l.id LIMIT 1`, run,
+		step)
 	if err == nil && len(list) == 0 {
 		err = fmt.Errorf("step %s of run %d: %w", step, run, ErrNotFound)
 	}
@@ -165,7 +170,9 @@ func (s *Store) StepLoad(ctx context.Context, run int64, step string) (report.Lo
 // that stored or changed it, by ids of lines; ok is false where it did neither.
 func (s *Store) TraceOf(ctx context.Context, order, load int64) (t origin.Trace, ok bool, err error) {
 	var text []string
-	err = s.r.SelectContext(ctx, &text, `SELECT trace FROM events WHERE order_id = ? AND load_id = ? AND trace IS NOT NULL ORDER BY n DESC LIMIT 1`, order, load)
+	err = s.r.SelectContext(ctx, &text,
+		`SELECT trace FROM events WHERE order_id = ? AND load_id = ? AND trace IS NOT NULL ORDER BY n DESC LIMIT 1`,
+		order, load)
 	if err != nil || len(text) == 0 {
 		return t, false, err
 	}

@@ -64,7 +64,8 @@ func Open(dir string) (*Store, error) {
 		return nil, fmt.Errorf("data folder: %w", err)
 	}
 	file := filepath.Join(dir, databaseFile)
-	dsn := "file:" + (&url.URL{Path: file}).EscapedPath() + "?_journal_mode=WAL&_foreign_keys=on&_busy_timeout=10000&_synchronous=FULL"
+	dsn := "file:" + (&url.URL{Path: file}).EscapedPath() +
+		"?_journal_mode=WAL&_foreign_keys=on&_busy_timeout=10000&_synchronous=FULL"
 	w, err := sqlx.Open("sqlite3", dsn+"&_txlock=immediate")
 	if err != nil {
 		return nil, fmt.Errorf("database: %w", err)
@@ -396,7 +397,8 @@ func named(err error, format string, args ...any) error {
 // KeepFile takes a document's bytes in and gives their SHA-256 and number.
 // They are on the disk when it returns; the same bytes are kept once. What
 // accept refuses is not kept; its error is given back.
-func (s *Store) KeepFile(r io.Reader, accept func(r io.ReaderAt, size int64) error) (sha string, size int64, err error) {
+func (s *Store) KeepFile(r io.Reader, accept func(r io.ReaderAt, size int64) error) (sha string, size int64,
+	err error) {
 	dir := filepath.Join(s.dir, "documents")
 	tmp, err := os.CreateTemp(dir, "arriving-*")
 	if err != nil {
@@ -467,7 +469,8 @@ func (s *Store) OpenFile(sha string) (File, error) {
 	f, err := os.Open(s.file(sha))
 	if errors.Is(err, fs.ErrNotExist) {
 		var body []byte
-		if err := s.r.GetContext(context.Background(), &body, `SELECT body FROM documents WHERE sha = ? AND body IS NOT NULL`, sha); err != nil {
+		if err := s.r.GetContext(context.Background(), &body,
+			`SELECT body FROM documents WHERE sha = ? AND body IS NOT NULL`, sha); err != nil {
 			return nil, named(err, "document %s", sha)
 		}
 		return inRow{bytes.NewReader(body)}, nil

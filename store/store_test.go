@@ -60,9 +60,12 @@ func aLoad(t testing.TB, s *Store) int64 {
 func newOrders(from *Source, kind order.Kind, first, n int, number func(i int) string) []NewOrder {
 	list := make([]NewOrder, n)
 	for i := range list {
-		o := &order.Order{Kind: kind, SenderNumber: fmt.Sprint(first + i), Partner: "P", Number: number(i), Total: order.MustNumber("1.00"),
-			Lines: []order.Line{{Number: "1", Item: "00417", Quantity: order.MustNumber("2"), Charges: []order.Charge{{Code: "box", Amount: order.MustNumber("1")}}}, {Number: "20", Item: "00501"}}}
-		list[i] = NewOrder{Order: o, Identity: o.Identity(), Fingerprint: o.Fingerprint(), Trace: []byte("{}"), Seq: i + 1, Source: from}
+		o := &order.Order{Kind: kind, SenderNumber: fmt.Sprint(first + i), Partner: "P", Number: number(i),
+			Total: order.MustNumber("1.00"),
+			Lines: []order.Line{{Number: "1", Item: "00417", Quantity: order.MustNumber("2"),
+				Charges: []order.Charge{{Code: "box", Amount: order.MustNumber("1")}}}, {Number: "20", Item: "00501"}}}
+		list[i] = NewOrder{Order: o, Identity: o.Identity(), Fingerprint: o.Fingerprint(), Trace: []byte("{}"),
+			Seq: i + 1, Source: from}
 	}
 	return list
 }
@@ -88,7 +91,8 @@ func TestNumbers(t *testing.T) {
 		return numbers
 	}
 	insert(newOrders(from(load), order.Sales, 1, 2, func(i int) string { return []string{"SO-000002", "X-9"}[i] }))
-	if got := fmt.Sprint(insert(newOrders(from(load), order.Sales, 10, 3, blank))); got != "[SO-000001 SO-000003 SO-000004]" {
+	if got := fmt.Sprint(insert(newOrders(from(load), order.Sales, 10, 3,
+		blank))); got != "[SO-000001 SO-000003 SO-000004]" {
 		t.Errorf("sales %s", got)
 	}
 	if got := fmt.Sprint(insert(newOrders(from(load), order.Purchase, 10, 1, blank))); got != "[PO-000001]" {
@@ -113,10 +117,13 @@ func TestNumbers(t *testing.T) {
 		t.Fatal(err)
 	}
 	o, err := s.Order(ctx, 1)
-	if err != nil || len(o.Lines) != 2 || o.Lines[0].Charges[0].Code != "box" || o.Lines[1].Number != "20" || o.Lines[0].Quantity.String() != "2" {
+	if err != nil || len(o.Lines) != 2 || o.Lines[0].Charges[0].Code != "box" || o.Lines[1].Number != "20" ||
+		o.Lines[0].Quantity.String() != "2" {
 		t.Errorf("%+v %v", o, err)
 	}
-	if err := s.Write(ctx, func(tx *Tx) error { return tx.InsertOrders(newOrders(from(load), order.Sales, 1, 1, blank), now) }); err == nil {
+	if err := s.Write(ctx, func(tx *Tx) error {
+		return tx.InsertOrders(newOrders(from(load), order.Sales, 1, 1, blank), now)
+	}); err == nil {
 		t.Error("one identity was stored twice")
 	}
 }
@@ -197,7 +204,10 @@ func TestFiles(t *testing.T) {
 		t.Errorf("%d bytes come back, %v", len(back), err)
 	}
 	wrong := errors.New("no")
-	if _, _, err := s.KeepFile(strings.NewReader("refused"), func(io.ReaderAt, int64) error { return wrong }); !errors.Is(err, wrong) {
+	if _, _, err := s.KeepFile(strings.NewReader("refused"), func(io.ReaderAt,
+		int64) error {
+		return wrong
+	}); !errors.Is(err, wrong) {
 		t.Errorf("%v", err)
 	}
 	if _, _, err := s.KeepFile(io.MultiReader(strings.NewReader("half"), brokenReader{}), anything); err == nil {
@@ -226,7 +236,8 @@ func (brokenReader) Read([]byte) (int, error) { return 0, io.ErrUnexpectedEOF }
 
 func TestListsAndVersions(t *testing.T) {
 	s := open(t, t.TempDir())
-	for _, entries := range [][]list.Entry{{{Code: "a", Name: "A"}, {Code: "b", Attributes: map[string]string{"unit": "EA"}}}, {{Code: "c"}}} {
+	for _, entries := range [][]list.Entry{{{Code: "a", Name: "A"},
+		{Code: "b", Attributes: map[string]string{"unit": "EA"}}}, {{Code: "c"}}} {
 		if err := s.PutList(ctx, "items", entries, now); err != nil {
 			t.Fatal(err)
 		}

@@ -22,11 +22,13 @@ type Today struct {
 // document, has been made.
 func (s *Store) Today(ctx context.Context, now time.Time, days int) (t Today, err error) {
 	since := now.UTC().AddDate(0, 0, 1-days)
-	if t.Running, err = s.loads(ctx, `WHERE l.status IN (?, ?, ?) ORDER BY l.id DESC LIMIT 50`, report.Waiting, report.Running, report.Paused); err != nil {
+	if t.Running, err = s.loads(ctx, `WHERE l.status IN (?, ?, ?) ORDER BY l.id DESC LIMIT 50`, report.Waiting,
+		report.Running, report.Paused); err != nil {
 		return t, err
 	}
 	day := since.Format("2006-01-02")
-	t.Failing, err = s.loads(ctx, `WHERE l.started_at >= ? AND NOT l.dry_run AND l.ended_at IS NOT NULL AND (l.refused + l.held + l.withheld > 0 OR l.status = ?)
+	t.Failing, err = s.loads(ctx,
+		`WHERE l.started_at >= ? AND NOT l.dry_run AND l.ended_at IS NOT NULL AND (l.refused + l.held + l.withheld > 0 OR l.status = ?)
 	  AND NOT EXISTS (SELECT 1 FROM loads n WHERE n.id > l.id AND NOT n.dry_run AND n.status <> ? AND n.step = l.step
 	    AND (n.document = l.document AND n.mapping = l.mapping OR json_extract(n.options, '$.retry') = l.id))
 	  ORDER BY l.id DESC LIMIT 50`, day, report.Failed, report.Cancelled)
@@ -34,7 +36,8 @@ func (s *Store) Today(ctx context.Context, now time.Time, days int) (t Today, er
 		return t, err
 	}
 	var busy []api.Day
-	err = s.r.SelectContext(ctx, &busy, `SELECT substr(started_at, 1, 10) AS day, count(*) AS loads, sum(loaded) AS loaded, sum(changed) AS changed,
+	err = s.r.SelectContext(ctx, &busy,
+		`SELECT substr(started_at, 1, 10) AS day, count(*) AS loads, sum(loaded) AS loaded, sum(changed) AS changed,
 	  sum(refused + held + withheld) AS failed, sum(saved) AS saved FROM loads WHERE NOT dry_run AND started_at >= ? GROUP BY 1`, day)
 	if err != nil {
 		return t, err
@@ -49,6 +52,7 @@ func (s *Store) Today(ctx context.Context, now time.Time, days int) (t Today, er
 		d.Day = name
 		t.Days = append(t.Days, d)
 	}
-	err = s.r.QueryRowxContext(ctx, `SELECT (SELECT coalesce(sum(saved), 0) FROM loads WHERE NOT dry_run), (SELECT count(*) FROM orders)`).Scan(&t.Saved, &t.Orders)
+	err = s.r.QueryRowxContext(ctx,
+		`SELECT (SELECT coalesce(sum(saved), 0) FROM loads WHERE NOT dry_run), (SELECT count(*) FROM orders)`).Scan(&t.Saved, &t.Orders)
 	return t, err
 }

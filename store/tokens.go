@@ -42,11 +42,13 @@ func hash(secret string) []byte {
 }
 
 // NewToken makes a token and gives its secret, of which only the hash is kept.
-func (s *Store) NewToken(ctx context.Context, name, scope string, now time.Time) (t api.Token, secret string, err error) {
+func (s *Store) NewToken(ctx context.Context, name, scope string, now time.Time) (t api.Token, secret string,
+	err error) {
 	t = api.Token{Name: name, Scope: scope, CreatedAt: now.UTC()}
 	secret = "koinos_" + rand.Text() + rand.Text() // twice 128 bits
 	err = s.Write(ctx, func(tx *Tx) error {
-		res, err := tx.exec(`INSERT INTO tokens (name, scope, hash, created_at) VALUES (?, ?, ?, ?)`, t.Name, t.Scope, hash(secret), at(t.CreatedAt))
+		res, err := tx.exec(`INSERT INTO tokens (name, scope, hash, created_at) VALUES (?, ?, ?, ?)`, t.Name, t.Scope,
+			hash(secret), at(t.CreatedAt))
 		if err != nil {
 			return err
 		}

@@ -89,7 +89,8 @@ func TestFullDisk(t *testing.T) {
 	for batch := 0; batch < 400 && !full; batch++ {
 		err := s.Write(ctx, func(tx *Tx) error {
 			for i := range 20 {
-				_ = tx.InsertOrders(newOrders(from(load), order.Sales, batch*100+i, 1, blank), now) // as a careless writer would
+				// as a careless writer would
+				_ = tx.InsertOrders(newOrders(from(load), order.Sales, batch*100+i, 1, blank), now)
 			}
 			return nil
 		})

@@ -84,12 +84,14 @@ var (
 	typeWord  = regexp.MustCompile(`, type: \w+`)
 )
 
-var noticeKind = map[string]string{"855": "answer", "865": "answer", "856": "shipment", "860": "change", "810": "invoice"}
+var noticeKind = map[string]string{"855": "answer", "865": "answer", "856": "shipment", "860": "change",
+	"810": "invoice"}
 
 // mappings gives mappings of notices that say kind: sales a next version that
 // says what they are.
 func (u *upgrade) mappings() error {
-	return u.each(`SELECT name, version, text, stored_at FROM mappings m WHERE version = (SELECT max(version) FROM mappings WHERE name = m.name) AND text LIKE '%kind: sales%'`, func(r []string) error {
+	return u.each(`SELECT name, version, text, stored_at FROM mappings m WHERE version = (SELECT max(version)
+		FROM mappings WHERE name = m.name) AND text LIKE '%kind: sales%'`, func(r []string) error {
 		set := oldNotice.FindStringSubmatch(r[2])
 		if set == nil {
 			return nil
@@ -106,14 +108,16 @@ func (u *upgrade) mappings() error {
 		if _, err := mapping.Parse([]byte(text)); err != nil {
 			return nil // it stays as it is, and says what is wrong when it is used
 		}
-		return u.exec(`INSERT INTO mappings SELECT name, version + 1, ?, stored_at, 'koinos' FROM mappings WHERE name = ? AND version = ?`, text, r[0], r[1])
+		return u.exec(`INSERT INTO mappings SELECT name, version + 1, ?, stored_at, 'koinos' FROM mappings
+			WHERE name = ? AND version = ?`, text, r[0], r[1])
 	})
 }
 
 // words that notices kept among the user's own fields, of orders and of lines.
 var (
-	orderWords = []string{"answer", "answered_on", "change_number", "changed_on", "shipment", "shipped_on", "shipped_at", "told_on", "invoice", "invoiced_on", "packages", "carrier", "tracking", "due_on"}
-	lineWords  = []string{"answer", "accepted", "accepted_unit", "due_on", "change", "shipped_to_date", "invoiced"}
+	orderWords = []string{"answer", "answered_on", "change_number", "changed_on", "shipment", "shipped_on",
+		"shipped_at", "told_on", "invoice", "invoiced_on", "packages", "carrier", "tracking", "due_on"}
+	lineWords = []string{"answer", "accepted", "accepted_unit", "due_on", "change", "shipped_to_date", "invoiced"}
 )
 
 // taken are the fields that a notice had put among the user's own; they are
@@ -156,47 +160,50 @@ func (u *upgrade) order(r []string) error {
 	answer := order.Answered{Code: said["answer"], On: order.Date(said["answered_on"])}
 	moved := map[order.MovementKind]map[int]order.Number{order.Shipment: {}, order.Receipt: {}}
 	var numbers = map[string]int{} // id of a line by its number
-	err := u.each(`SELECT n, id, quantity, more FROM lines WHERE order_id = ? AND more IS NOT NULL`, func(l []string) error {
-		var line order.Line
-		if err := json.Unmarshal([]byte(l[3]), &line); err != nil {
-			return fmt.Errorf("order %s line %s: %w", r[0], l[0], err)
-		}
-		n := atoi(l[0])
-		id := atoi(l[1])
-		for kind := range moved {
-			if q := line.Moved(kind); q.Sign() > 0 {
-				moved[kind][id] = *q
+	err := u.each(`SELECT n, id, quantity, more FROM lines WHERE order_id = ? AND more IS NOT NULL`,
+		func(l []string) error {
+			var line order.Line
+			if err := json.Unmarshal([]byte(l[3]), &line); err != nil {
+				return fmt.Errorf("order %s line %s: %w", r[0], l[0], err)
 			}
-		}
-		line.Shipped, line.Received = order.Number{}, order.Number{}
-		if notices {
-			own := taken(&line.Custom, lineWords)
-			if own["answer"] != "" {
-				quantity, err := order.ParseNumber(own["accepted"])
-				if err != nil {
-					return err
+			n := atoi(l[0])
+			id := atoi(l[1])
+			for kind := range moved {
+				if q := line.Moved(kind); q.Sign() > 0 {
+					moved[kind][id] = *q
 				}
-				answer.Lines = append(answer.Lines, order.AnsweredLine{Line: id, Code: own["answer"], Quantity: quantity, Unit: own["accepted_unit"], DueOn: order.Date(own["due_on"])})
 			}
-		}
-		o := order.Order{Lines: make([]order.Line, n)}
-		if line.Number == "" {
-			line.Number = fmt.Sprint(n)
-		}
-		o.Lines[n-1] = line
-		packed, err := PackLines(&o)
-		if err != nil {
-			return err
-		}
-		return u.exec(`UPDATE lines SET more = ? WHERE order_id = ? AND n = ?`, packed[n-1], r[0], n)
-	}, r[0])
+			line.Shipped, line.Received = order.Number{}, order.Number{}
+			if notices {
+				own := taken(&line.Custom, lineWords)
+				if own["answer"] != "" {
+					quantity, err := order.ParseNumber(own["accepted"])
+					if err != nil {
+						return err
+					}
+					answer.Lines = append(answer.Lines, order.AnsweredLine{Line: id, Code: own["answer"],
+						Quantity: quantity, Unit: own["accepted_unit"], DueOn: order.Date(own["due_on"])})
+				}
+			}
+			o := order.Order{Lines: make([]order.Line, n)}
+			if line.Number == "" {
+				line.Number = fmt.Sprint(n)
+			}
+			o.Lines[n-1] = line
+			packed, err := PackLines(&o)
+			if err != nil {
+				return err
+			}
+			return u.exec(`UPDATE lines SET more = ? WHERE order_id = ? AND n = ?`, packed[n-1], r[0], n)
+		}, r[0])
 	if err != nil {
 		return err
 	}
-	if err := u.each(`SELECT id, coalesce(json_extract(more, '$.number'), n) FROM lines WHERE order_id = ?`, func(l []string) error {
-		numbers[l[1]] = atoi(l[0])
-		return nil
-	}, r[0]); err != nil {
+	if err := u.each(`SELECT id, coalesce(json_extract(more, '$.number'), n) FROM lines WHERE order_id = ?`,
+		func(l []string) error {
+			numbers[l[1]] = atoi(l[0])
+			return nil
+		}, r[0]); err != nil {
 		return err
 	}
 	head.Statement = nil
@@ -224,14 +231,16 @@ func (u *upgrade) order(r []string) error {
 }
 
 func (u *upgrade) answer(id string, a order.Answered) error {
-	return u.each(`SELECT max(revision) FROM events WHERE order_id = ? AND action IN ('855 received', '865 received')`, func(r []string) error {
-		a.Revision = atoi(r[0])
-		text, err := json.Marshal(a)
-		if err != nil {
-			return err
-		}
-		return u.exec(`INSERT INTO answers (order_id, revision, content) VALUES (?, ?, ?)`, id, a.Revision, string(text))
-	}, id)
+	return u.each(`SELECT max(revision) FROM events WHERE order_id = ? AND action IN ('855 received', '865 received')`,
+		func(r []string) error {
+			a.Revision = atoi(r[0])
+			text, err := json.Marshal(a)
+			if err != nil {
+				return err
+			}
+			return u.exec(`INSERT INTO answers (order_id, revision, content) VALUES (?, ?, ?)`, id, a.Revision,
+				string(text))
+		}, id)
 }
 
 // notices makes movements and invoices of the shipments and invoices that a
@@ -251,13 +260,16 @@ func (u *upgrade) notices(o []string, numbers map[string]int, left map[int]order
 		table, id := "movement", int64(0)
 		if s[0] == "810" {
 			table = "invoice"
-			if err := u.exec(`INSERT INTO invoices (partner, number, invoiced_on, currency, total) VALUES (?, ?, ?, ?, ?) ON CONFLICT DO NOTHING`, o[3], number, null(day), null(view.Currency), null(view.StatedTotal.String())); err != nil {
+			if err := u.exec(`INSERT INTO invoices (partner, number, invoiced_on, currency, total)
+				VALUES (?, ?, ?, ?, ?) ON CONFLICT DO NOTHING`, o[3], number, null(day), null(view.Currency), null(view.StatedTotal.String())); err != nil {
 				return err
 			}
-		} else if err := u.exec(`INSERT INTO movements (kind, partner, number, moved_on) VALUES ('shipment', ?, ?, ?) ON CONFLICT DO NOTHING`, o[3], number, null(day)); err != nil {
+		} else if err := u.exec(`INSERT INTO movements (kind, partner, number, moved_on) VALUES ('shipment', ?, ?, ?)
+			ON CONFLICT DO NOTHING`, o[3], number, null(day)); err != nil {
 			return err
 		}
-		if err := u.tx.QueryRowContext(u.ctx, `SELECT max(id) FROM `+table+`s WHERE partner = ? AND number = ?`, o[3], number).Scan(&id); err != nil {
+		if err := u.tx.QueryRowContext(u.ctx, `SELECT max(id) FROM `+table+`s WHERE partner = ? AND number = ?`, o[3],
+			number).Scan(&id); err != nil {
 			return err
 		}
 		for n := range view.Lines {
@@ -268,7 +280,8 @@ func (u *upgrade) notices(o []string, numbers map[string]int, left map[int]order
 			}
 			if s[0] == "810" {
 				if err := u.exec(`INSERT INTO invoice_lines (invoice_id, order_id, line_id, n, revision, quantity, unit_price, amount) VALUES (?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING`,
-					id, o[0], line, n+1, s[2], l.Quantity.String(), null(l.UnitPrice.String()), null(l.Amount.String())); err != nil {
+					id, o[0], line, n+1, s[2], l.Quantity.String(), null(l.UnitPrice.String()),
+					null(l.Amount.String())); err != nil {
 					return err
 				}
 				continue
@@ -281,7 +294,8 @@ func (u *upgrade) notices(o []string, numbers map[string]int, left map[int]order
 				return err
 			}
 			left[line] = rest
-			if err := u.exec(`INSERT INTO movement_lines (movement_id, order_id, line_id, n, revision, quantity) VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING`, id, o[0], line, n+1, s[2], l.Quantity.String()); err != nil {
+			if err := u.exec(`INSERT INTO movement_lines (movement_id, order_id, line_id, n, revision, quantity)
+				VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING`, id, o[0], line, n+1, s[2], l.Quantity.String()); err != nil {
 				return err
 			}
 		}
@@ -301,7 +315,8 @@ func (u *upgrade) rest(o []string, kind order.MovementKind, lines map[int]order.
 		return nil
 	}
 	slices.Sort(ids)
-	res, err := u.tx.ExecContext(u.ctx, `INSERT INTO movements (kind, partner, number, moved_on) VALUES (?, ?, ?, ?)`, string(kind), o[3], o[2]+"/"+o[4], o[6][:min(10, len(o[6]))])
+	res, err := u.tx.ExecContext(u.ctx, `INSERT INTO movements (kind, partner, number, moved_on) VALUES (?, ?, ?, ?)`,
+		string(kind), o[3], o[2]+"/"+o[4], o[6][:min(10, len(o[6]))])
 	if err != nil {
 		return err
 	}
@@ -310,7 +325,8 @@ func (u *upgrade) rest(o []string, kind order.MovementKind, lines map[int]order.
 		return err
 	}
 	for n, id := range ids {
-		if err := u.exec(`INSERT INTO movement_lines (movement_id, order_id, line_id, n, revision, quantity) VALUES (?, ?, ?, ?, ?, ?)`, movement, o[0], id, n+1, o[4], lines[id].String()); err != nil {
+		if err := u.exec(`INSERT INTO movement_lines (movement_id, order_id, line_id, n, revision, quantity)
+			VALUES (?, ?, ?, ?, ?, ?)`, movement, o[0], id, n+1, o[4], lines[id].String()); err != nil {
 			return err
 		}
 	}
@@ -320,7 +336,8 @@ func (u *upgrade) rest(o []string, kind order.MovementKind, lines map[int]order.
 // events brings traces to places with parts, gives lines of earlier contents
 // their ids, and names what notices did.
 func (u *upgrade) events() error {
-	for from, to := range map[string]string{"860 received": "changed", "855 received": "answered", "865 received": "answered", "856 received": "moved", "810 received": "invoiced"} {
+	for from, to := range map[string]string{"860 received": "changed", "855 received": "answered",
+		"865 received": "answered", "856 received": "moved", "810 received": "invoiced"} {
 		if err := u.exec(`UPDATE events SET action = ? WHERE action = ?`, to, from); err != nil {
 			return err
 		}
@@ -329,7 +346,8 @@ func (u *upgrade) events() error {
 	  WHERE load_id IS NULL`); err != nil {
 		return err
 	}
-	return u.each(`SELECT n, trace, was, changes FROM events WHERE trace IS NOT NULL OR was IS NOT NULL OR changes IS NOT NULL`, func(r []string) error {
+	return u.each(`SELECT n, trace, was, changes FROM events WHERE trace IS NOT NULL OR was IS NOT NULL
+		OR changes IS NOT NULL`, func(r []string) error {
 		trace, err := newTrace(r[1])
 		if err != nil {
 			return fmt.Errorf("event %s: %w", r[0], err)
@@ -342,7 +360,8 @@ func (u *upgrade) events() error {
 		if err != nil {
 			return fmt.Errorf("event %s: %w", r[0], err)
 		}
-		return u.exec(`UPDATE events SET trace = ?, was = ?, changes = ? WHERE n = ?`, null(trace), null(was), null(changes), r[0])
+		return u.exec(`UPDATE events SET trace = ?, was = ?, changes = ? WHERE n = ?`, null(trace), null(was),
+			null(changes), r[0])
 	})
 }
 
@@ -436,50 +455,51 @@ func newChanges(text string) (string, error) {
 
 // sets gives what sets say its Statement.
 func (u *upgrade) sets() error {
-	return u.each(`SELECT interchange, seq, kind, said FROM sets WHERE said IS NOT NULL AND kind <> '850'`, func(r []string) error {
-		var o order.Order
-		if err := json.Unmarshal([]byte(r[3]), &o); err != nil {
-			return fmt.Errorf("set %s of interchange %s: %w", r[1], r[0], err)
-		}
-		o.Statement = &order.Statement{Kind: noticeKind[r[2]]}
-		set := func(level order.Level, l *order.Line, fields map[string]string) error {
-			for name, value := range fields {
-				if r[2] == "810" && name == "shipment" {
-					name = "billed_shipment"
-				}
-				f, ok := order.LookupOf(o.Statement.Kind, level, name)
-				if !ok || f.Kinds == nil {
-					continue
-				}
-				switch f.Type {
-				case order.Decimal:
-					n, err := order.ParseNumber(value)
-					if err != nil {
-						return err
-					}
-					f.SetNumber(&o, l, n)
-				case order.Day:
-					f.SetDate(&o, l, order.Date(value))
-				default:
-					f.SetText(&o, l, value)
-				}
+	return u.each(`SELECT interchange, seq, kind, said FROM sets WHERE said IS NOT NULL AND kind <> '850'`,
+		func(r []string) error {
+			var o order.Order
+			if err := json.Unmarshal([]byte(r[3]), &o); err != nil {
+				return fmt.Errorf("set %s of interchange %s: %w", r[1], r[0], err)
 			}
-			return nil
-		}
-		if err := set(order.Header, nil, taken(&o.Custom, orderWords)); err != nil {
-			return err
-		}
-		for i := range o.Lines {
-			if err := set(order.Lines, &o.Lines[i], taken(&o.Lines[i].Custom, lineWords)); err != nil {
+			o.Statement = &order.Statement{Kind: noticeKind[r[2]]}
+			set := func(level order.Level, l *order.Line, fields map[string]string) error {
+				for name, value := range fields {
+					if r[2] == "810" && name == "shipment" {
+						name = "billed_shipment"
+					}
+					f, ok := order.LookupOf(o.Statement.Kind, level, name)
+					if !ok || f.Kinds == nil {
+						continue
+					}
+					switch f.Type {
+					case order.Decimal:
+						n, err := order.ParseNumber(value)
+						if err != nil {
+							return err
+						}
+						f.SetNumber(&o, l, n)
+					case order.Day:
+						f.SetDate(&o, l, order.Date(value))
+					default:
+						f.SetText(&o, l, value)
+					}
+				}
+				return nil
+			}
+			if err := set(order.Header, nil, taken(&o.Custom, orderWords)); err != nil {
 				return err
 			}
-		}
-		b, err := json.Marshal(&o)
-		if err != nil {
-			return err
-		}
-		return u.exec(`UPDATE sets SET said = ? WHERE interchange = ? AND seq = ?`, string(b), r[0], r[1])
-	})
+			for i := range o.Lines {
+				if err := set(order.Lines, &o.Lines[i], taken(&o.Lines[i].Custom, lineWords)); err != nil {
+					return err
+				}
+			}
+			b, err := json.Marshal(&o)
+			if err != nil {
+				return err
+			}
+			return u.exec(`UPDATE sets SET said = ? WHERE interchange = ? AND seq = ?`, string(b), r[0], r[1])
+		})
 }
 
 // held lists what is held.

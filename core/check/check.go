@@ -51,7 +51,8 @@ var rules = []func(*order.Order, Subject){
 	func(o *order.Order, s Subject) {
 		for i := range o.Lines {
 			l := &o.Lines[i]
-			if l.Item == "" && l.BuyerItem == "" && l.SupplierItem == "" && l.GTIN == "" && l.Description == "" && !anyItem(s, i+1) {
+			if l.Item == "" && l.BuyerItem == "" && l.SupplierItem == "" && l.GTIN == "" && l.Description == "" &&
+				!anyItem(s, i+1) {
 				s.Add(finding.LineWithoutItem, i+1, "item", "", "The line names no item and has no description.")
 			}
 			switch l.Quantity.Sign() {
@@ -84,7 +85,8 @@ var rules = []func(*order.Order, Subject){
 	func(o *order.Order, s Subject) {
 		before := func(line int, field string, day order.Date) {
 			if day != "" && o.OrderedOn != "" && day < o.OrderedOn {
-				s.Add(finding.DatesOutOfOrder, line, field, string(day), "%s is %s, before the order was made on %s.", field, day, o.OrderedOn)
+				s.Add(finding.DatesOutOfOrder, line, field, string(day), "%s is %s, before the order was made on %s.",
+					field, day, o.OrderedOn)
 			}
 		}
 		before(0, "requested_ship_on", o.RequestedShipOn)
@@ -123,7 +125,8 @@ func figures(o *order.Order, s Subject, terms Terms) {
 			continue
 		}
 		l := &o.Lines[n-1]
-		if s.Has(n, "quantity") && l.Quantity.IsZero() || s.Has(n, "unit_price") || s.Has(n, "discount_percent") || s.Has(n, "price_basis") {
+		if s.Has(n, "quantity") && l.Quantity.IsZero() || s.Has(n, "unit_price") || s.Has(n, "discount_percent") ||
+			s.Has(n, "price_basis") {
 			sound = false
 			continue
 		}
@@ -139,14 +142,16 @@ func figures(o *order.Order, s Subject, terms Terms) {
 		if l.PriceBasis.Sign() > 0 {
 			per = " per " + l.PriceBasis.String()
 		}
-		s.Add(finding.AmountDiffers, n, "amount", l.StatedAmount.String(), "The document says %s, but %s × %s%s%s is %s.",
+		s.Add(finding.AmountDiffers, n, "amount", l.StatedAmount.String(),
+			"The document says %s, but %s × %s%s%s is %s.",
 			l.StatedAmount, l.Quantity, l.UnitPrice, per, less, l.Amount)
 	}
 	for _, n := range s.Stated() {
 		if n != 0 || !sound || anyFigure(o, s) || order.Within(o.Total, o.StatedTotal, terms.Tolerance) {
 			continue
 		}
-		s.Add(finding.TotalDiffers, 0, "total", o.StatedTotal.String(), "The document says %s, but its lines%s make %s.",
+		s.Add(finding.TotalDiffers, 0, "total", o.StatedTotal.String(),
+			"The document says %s, but its lines%s make %s.",
 			o.StatedTotal, extras(o), o.Total)
 	}
 }
@@ -154,7 +159,8 @@ func figures(o *order.Order, s Subject, terms Terms) {
 // anyFigure reports whether a figure that the total is made of could not be read.
 func anyFigure(o *order.Order, s Subject) bool {
 	for n := range o.Lines {
-		for _, field := range []string{"quantity", "unit_price", "amount", "discount_percent", "tax_percent", "price_basis"} {
+		for _, field := range []string{"quantity", "unit_price", "amount", "discount_percent", "tax_percent",
+			"price_basis"} {
 			if s.Has(n+1, field) && o.Lines[n].Quantity.Sign() >= 0 {
 				return true
 			}

@@ -43,23 +43,41 @@ func TestRules(t *testing.T) {
 	}{
 		{"nothing to say", order.Order{Lines: line(same)}, nil, "", ""},
 		{"no lines", order.Order{}, nil, "", "order_without_lines 0 "},
-		{"a description is enough of an item", order.Order{Lines: line(func(l *order.Line) { l.Item, l.Description = "", "Rope" })}, nil, "", ""},
-		{"no item, no description", order.Order{Lines: line(func(l *order.Line) { l.Item = "" })}, nil, "", "line_without_item 1 item"},
-		{"no item because its code is unknown", order.Order{Lines: line(func(l *order.Line) { l.Item = "" })}, nil, "1 item", ""},
-		{"below zero", order.Order{Lines: line(func(l *order.Line) { l.Quantity = n("-1") })}, nil, "", "quantity_negative 1 quantity"},
-		{"zero", order.Order{Lines: line(func(l *order.Line) { l.Quantity = n("0.00") })}, nil, "", "quantity_zero 1 quantity"},
-		{"no quantity is the mapping's to say", order.Order{Lines: line(func(l *order.Line) { l.Quantity = order.Number{} })}, nil, "1 quantity", ""},
-		{"dates", order.Order{OrderedOn: "2026-03-02", RequestedDeliveryOn: "2026-03-02", CancelAfter: "2026-03-01", Lines: line(func(l *order.Line) { l.RequestedShipOn = "2026-02-01" })}, nil, "",
+		{"a description is enough of an item", order.Order{Lines: line(func(l *order.Line) {
+			l.Item, l.Description = "", "Rope"
+		})}, nil, "", ""},
+		{"no item, no description", order.Order{Lines: line(func(l *order.Line) { l.Item = "" })}, nil, "",
+			"line_without_item 1 item"},
+		{"no item because its code is unknown", order.Order{Lines: line(func(l *order.Line) { l.Item = "" })}, nil,
+			"1 item", ""},
+		{"below zero", order.Order{Lines: line(func(l *order.Line) { l.Quantity = n("-1") })}, nil, "",
+			"quantity_negative 1 quantity"},
+		{"zero", order.Order{Lines: line(func(l *order.Line) { l.Quantity = n("0.00") })}, nil, "",
+			"quantity_zero 1 quantity"},
+		{"no quantity is the mapping's to say",
+			order.Order{Lines: line(func(l *order.Line) { l.Quantity = order.Number{} })}, nil, "1 quantity", ""},
+		{"dates", order.Order{OrderedOn: "2026-03-02", RequestedDeliveryOn: "2026-03-02", CancelAfter: "2026-03-01",
+			Lines: line(func(l *order.Line) { l.RequestedShipOn = "2026-02-01" })}, nil, "",
 			"dates_out_of_order 0 cancel_after, dates_out_of_order 1 requested_ship_on"},
-		{"an amount within the tolerance", order.Order{Lines: line(func(l *order.Line) { l.StatedAmount = n("19.01") })}, []int{1}, "", ""},
-		{"an amount beyond it", order.Order{Lines: line(func(l *order.Line) { l.StatedAmount = n("19.02") })}, []int{1}, "", "amount_differs 1 amount"},
+		{"an amount within the tolerance",
+			order.Order{Lines: line(func(l *order.Line) { l.StatedAmount = n("19.01") })}, []int{1}, "", ""},
+		{"an amount beyond it", order.Order{Lines: line(func(l *order.Line) { l.StatedAmount = n("19.02") })}, []int{1},
+			"", "amount_differs 1 amount"},
 		{"not to be compared", order.Order{Lines: line(func(l *order.Line) { l.StatedAmount = n("99") })}, nil, "", ""},
-		{"an amount without a price stands", order.Order{StatedTotal: n("7"), Lines: line(func(l *order.Line) { l.UnitPrice, l.StatedAmount = order.Number{}, n("7") })}, []int{1, 0}, "", ""},
-		{"a price that cannot be read spoils the comparison", order.Order{StatedTotal: n("19"), Lines: line(func(l *order.Line) { l.UnitPrice, l.StatedAmount = order.Number{}, n("19") })}, []int{1, 0}, "1 unit_price", ""},
+		{"an amount without a price stands", order.Order{StatedTotal: n("7"),
+			Lines: line(func(l *order.Line) { l.UnitPrice, l.StatedAmount = order.Number{}, n("7") })}, []int{1, 0}, "",
+			""},
+		{"a price that cannot be read spoils the comparison", order.Order{StatedTotal: n("19"),
+			Lines: line(func(l *order.Line) { l.UnitPrice, l.StatedAmount = order.Number{}, n("19") })}, []int{1, 0},
+			"1 unit_price", ""},
 		{"a total", order.Order{StatedTotal: n("20"), Lines: line(same)}, []int{0}, "", "total_differs 0 total"},
-		{"a total with freight and tax", order.Order{StatedTotal: n("27.80"), TaxAmount: n("3.80"), Charges: []order.Charge{{Code: "freight", Amount: n("5")}}, Lines: line(same)}, []int{0}, "", ""},
-		{"a wrong amount is not reported again by the total", order.Order{StatedTotal: n("99"), Lines: line(func(l *order.Line) { l.StatedAmount = n("99") })}, []int{1, 0}, "", "amount_differs 1 amount"},
-		{"too large", order.Order{Lines: line(func(l *order.Line) { l.Quantity, l.UnitPrice = n("9999999999999"), n("9999999999999") })}, nil, "", "amount_too_large 1 amount"},
+		{"a total with freight and tax", order.Order{StatedTotal: n("27.80"), TaxAmount: n("3.80"),
+			Charges: []order.Charge{{Code: "freight", Amount: n("5")}}, Lines: line(same)}, []int{0}, "", ""},
+		{"a wrong amount is not reported again by the total", order.Order{StatedTotal: n("99"),
+			Lines: line(func(l *order.Line) { l.StatedAmount = n("99") })}, []int{1, 0}, "", "amount_differs 1 amount"},
+		{"too large", order.Order{Lines: line(func(l *order.Line) {
+			l.Quantity, l.UnitPrice = n("9999999999999"), n("9999999999999")
+		})}, nil, "", "amount_too_large 1 amount"},
 	} {
 		o := c.order
 		o.SenderNumber = "A-1"
@@ -77,7 +95,8 @@ func BenchmarkOrder(b *testing.B) {
 	o := order.Order{SenderNumber: "A-1", Currency: "EUR", OrderedOn: "2026-03-02"}
 	s := &subject{}
 	for i := range 10 {
-		o.Lines = append(o.Lines, order.Line{Item: "00417", Quantity: n("12"), UnitPrice: n("1.45"), StatedAmount: n("17.40")})
+		o.Lines = append(o.Lines, order.Line{Item: "00417", Quantity: n("12"), UnitPrice: n("1.45"),
+			StatedAmount: n("17.40")})
 		s.stated = append(s.stated, i+1)
 	}
 	for b.Loop() {

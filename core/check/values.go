@@ -33,7 +33,8 @@ func Values(o *order.Order, s Subject, lists *list.Set) {
 		o.Parties[i].Trim()
 		role := o.Parties[i].Role
 		if !slices.Contains(order.Roles, role) {
-			s.Add(finding.UnknownChoice, 0, role+".role", role, "The role of a party cannot be %q.", role).Hint = mayBe(order.Roles)
+			s.Add(finding.UnknownChoice, 0, role+".role", role, "The role of a party cannot be %q.",
+				role).Hint = mayBe(order.Roles)
 		} else if seen[role] {
 			s.Add(finding.HeaderDisagrees, 0, role, role, "The order has a second party in the role %s.", role)
 		}
@@ -59,7 +60,8 @@ func level(o *order.Order, l *order.Line, line int, s Subject) {
 		case v == "":
 		case f.Type == order.Day:
 			if _, err := time.Parse(time.DateOnly, v); err != nil {
-				s.Add(finding.NotADate, line, f.Name, v, "%q is not a date for %s.", v, f.Name).Hint = "Write the day as yyyy-mm-dd."
+				s.Add(finding.NotADate, line, f.Name, v, "%q is not a date for %s.", v,
+					f.Name).Hint = "Write the day as yyyy-mm-dd."
 			}
 		case f.Type == order.Choice && !slices.Contains(f.Choices, v):
 			choice(s, line, f.Name, v, f.Choices)
@@ -114,7 +116,8 @@ func Lists(o *order.Order, s Subject, set *list.Set) {
 	}
 }
 
-func listed(o *order.Order, l *order.Line, line int, f *order.Field, name string, code finding.Code, s Subject, set *list.Set) {
+func listed(o *order.Order, l *order.Line, line int, f *order.Field, name string, code finding.Code, s Subject,
+	set *list.Set) {
 	v := f.Value(o, l)
 	if v == "" || s.Has(line, f.Name) {
 		return

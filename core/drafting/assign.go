@@ -169,7 +169,8 @@ func (d *drafter) candidates(columns []*profile, groups []int) []candidate {
 
 // settleLevel puts a field to the level at which its column behaves.
 func (d *drafter) settleLevel(p *profile, level order.Level, field string, groups []int) (order.Level, string) {
-	if role, isCode := strings.CutSuffix(field, ".code"); isCode && p.share(p.spaces) > 0.8 && len(p.inList) == 0 && len(p.across) == 0 {
+	if role, isCode := strings.CutSuffix(field, ".code"); isCode && p.share(p.spaces) > 0.8 && len(p.inList) == 0 &&
+		len(p.across) == 0 {
 		field = role + ".name" // words, not codes
 	}
 	if groups == nil {
@@ -217,17 +218,22 @@ func (d *drafter) byValues(p *profile, add func(order.Level, string, float64, st
 		score            float64
 	}
 	for _, l := range []listed{
-		{"items", "code", "item", order.Lines, 0.9}, {"items", "gtin", "gtin", order.Lines, 0.85}, {"items", "name", "description", order.Lines, 0.7},
+		{"items", "code", "item", order.Lines, 0.9}, {"items", "gtin", "gtin", order.Lines, 0.85},
+		{"items", "name", "description", order.Lines, 0.7},
 		{"customers", "code", "partner", order.Header, 0.85}, {"suppliers", "code", "partner", order.Header, 0.85},
 		{"customers", "name", "partner", order.Header, 0.7}, {"suppliers", "name", "partner", order.Header, 0.7},
-		{"locations", "code", "ship_to.code", order.Header, 0.75}, {"units", "code", "unit", order.Lines, 0.8}, {"units", "name", "unit", order.Lines, 0.7},
-		{"terms", "code", "payment_terms", order.Header, 0.8}, {"price-levels", "code", "price_level", order.Header, 0.7},
+		{"locations", "code", "ship_to.code", order.Header, 0.75}, {"units", "code", "unit", order.Lines, 0.8},
+		{"units", "name", "unit", order.Lines, 0.7},
+		{"terms", "code", "payment_terms", order.Header, 0.8}, {"price-levels", "code", "price_level", order.Header,
+			0.7},
 	} {
 		if n := p.inList[l.list+"/"+l.key]; n > 0 && p.share(n) >= 0.6 && (p.filled > 2 || len(p.words) > 1) {
 			if l.list == "price-levels" && len(p.words) < 2 {
 				continue
 			}
-			add(l.level, l.field, l.score*min(1, 0.4+0.6*p.share(n)), fmt.Sprintf("%.0f %% of its values stand in the list %s by %s", 100*p.share(n), l.list, l.key), p.share(n) > 0.8)
+			add(l.level, l.field, l.score*min(1, 0.4+0.6*p.share(n)),
+				fmt.Sprintf("%.0f %% of its values stand in the list %s by %s", 100*p.share(n), l.list, l.key),
+				p.share(n) > 0.8)
 		}
 	}
 	for name, n := range p.across {
@@ -236,7 +242,8 @@ func (d *drafter) byValues(p *profile, add func(order.Level, string, float64, st
 		}
 		level, field := d.walkField(name)
 		if field != "" {
-			add(level, field, 0.85*p.share(n), fmt.Sprintf("%.0f %% of its values stand in the crosswalk %s", 100*p.share(n), name), true)
+			add(level, field, 0.85*p.share(n), fmt.Sprintf("%.0f %% of its values stand in the crosswalk %s",
+				100*p.share(n), name), true)
 		}
 	}
 	if currency, _ := order.Lookup(order.Header, "currency"); p.fits(currency) == 1 && p.longest <= 3 {

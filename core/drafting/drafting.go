@@ -119,7 +119,8 @@ func (d *drafter) tables() error {
 		if comma > 0 && point > 0 {
 			sure = "likely"
 		}
-		d.guess("locale.decimal", string(sign), fmt.Sprintf("%d numbers can only have a decimal comma, %d only a point", comma, point), sure, "")
+		d.guess("locale.decimal", string(sign), fmt.Sprintf("%d numbers can only have a decimal comma, %d only a point",
+			comma, point), sure, "")
 	}
 	var all []*table
 	for _, s := range d.sheets {
@@ -160,7 +161,9 @@ func (d *drafter) plain(t *table, all []*table) bool {
 	if numbered == nil {
 		matrix = d.matrix(t, candidates)
 		if matrix != nil {
-			candidates = slices.DeleteFunc(candidates, func(c candidate) bool { return slices.Contains(matrix, c.column) || c.name() == "quantity" })
+			candidates = slices.DeleteFunc(candidates, func(c candidate) bool {
+				return slices.Contains(matrix, c.column) || c.name() == "quantity"
+			})
 		}
 	}
 	if g.ident != nil { // the grouping knows which column identifies the order
@@ -188,7 +191,8 @@ func settle(all []candidate, column *profile, field string) []candidate {
 	found := slices.ContainsFunc(kept, func(c candidate) bool { return c.column == column })
 	if !found {
 		f, _ := order.Lookup(order.Header, field)
-		kept = append([]candidate{{column, order.Header, f, 0.55, []string{"rows hang together by it"}, false}}, kept...)
+		kept = append([]candidate{{column, order.Header, f, 0.55, []string{"rows hang together by it"}, false}},
+			kept...)
 	}
 	return kept
 }
@@ -204,7 +208,8 @@ func (d *drafter) describe(t *table, sheets string) {
 		if t.score < 2 {
 			sure = "unsure"
 		}
-		d.guess("heading", fmt.Sprintf("row %d", row), fmt.Sprintf("it reads: %s", finding.Clip(strings.Join(nonblank(t.head), ", "), 120)), sure, "")
+		d.guess("heading", fmt.Sprintf("row %d", row), fmt.Sprintf("it reads: %s",
+			finding.Clip(strings.Join(nonblank(t.head), ", "), 120)), sure, "")
 	} else {
 		d.guess("heading", "none", "no row looks like headings; columns are named by their letters", "likely", "")
 	}
@@ -280,14 +285,16 @@ func sameHead(a, b []string) bool {
 
 // bind writes the binding of a chosen candidate.
 func (d *drafter) bind(c *candidate, all []candidate, second *candidate) {
-	b := binding{level: c.level, field: c.field.Name, from: c.column.from, sure: sureness(c, all), why: strings.Join(unique(c.why), "; ")}
+	b := binding{level: c.level, field: c.field.Name, from: c.column.from, sure: sureness(c, all),
+		why: strings.Join(unique(c.why), "; ")}
 	if second != nil {
 		b.second = string(second.level) + "." + second.name()
 	}
 	d.values(&b, c)
 	d.add(b)
 	if m := pricePer.FindStringSubmatch(c.column.heading); m != nil && c.field.Name == "unit_price" && m[2] != "1" {
-		d.add(binding{level: order.Lines, field: "price_basis", words: []string{"value: " + m[2]}, sure: "likely", why: "the heading of the price says so"})
+		d.add(binding{level: order.Lines, field: "price_basis", words: []string{"value: " + m[2]}, sure: "likely",
+			why: "the heading of the price says so"})
 	}
 }
 
@@ -352,13 +359,15 @@ func (d *drafter) values(b *binding, c *candidate) {
 }
 
 func isCurrency(w string) bool {
-	return strings.ContainsAny(w, "€£$¥") || len(w) == 3 && order.KnownCurrency(strings.ToUpper(w)) || strings.EqualFold(w, "kr")
+	return strings.ContainsAny(w, "€£$¥") || len(w) == 3 && order.KnownCurrency(strings.ToUpper(w)) ||
+		strings.EqualFold(w, "kr")
 }
 
 // look adds the crosswalk and list that know the values.
 func (d *drafter) look(b *binding, c *candidate) {
 	p := c.column
-	lists := map[string][]string{"item": {"items"}, "partner": {"customers", "suppliers"}, "ship_to.code": {"locations"}, "location": {"locations"}, "payment_terms": {"terms"}}[c.name()]
+	lists := map[string][]string{"item": {"items"}, "partner": {"customers", "suppliers"},
+		"ship_to.code": {"locations"}, "location": {"locations"}, "payment_terms": {"terms"}}[c.name()]
 	for _, l := range lists {
 		if p.share(p.inList[l+"/code"]) >= 0.5 {
 			b.words = append(b.words, "list: "+l)
@@ -412,7 +421,8 @@ func flow(words []string) string {
 // finish adds the partner and the kind, and lists what feeds nothing.
 func (d *drafter) finish(t *table, columns []*profile, chosen []candidate, matrix []*profile) {
 	for _, p := range columns {
-		used := slices.ContainsFunc(chosen, func(c candidate) bool { return c.column == p }) || slices.Contains(matrix, p)
+		used := slices.ContainsFunc(chosen, func(c candidate) bool { return c.column == p }) ||
+			slices.Contains(matrix, p)
 		if p.filled > 0 && !used {
 			name := p.from
 			if p.heading != "" {
@@ -422,10 +432,13 @@ func (d *drafter) finish(t *table, columns []*profile, chosen []candidate, matri
 		}
 	}
 	if !d.bound(order.Lines, "quantity") {
-		d.add(binding{level: order.Lines, field: "quantity", words: []string{"value: 1"}, sure: "unsure", why: "no column looks like a quantity"})
+		d.add(binding{level: order.Lines, field: "quantity", words: []string{"value: 1"}, sure: "unsure",
+			why: "no column looks like a quantity"})
 	}
-	if !slices.ContainsFunc([]string{"item", "buyer_item", "supplier_item", "gtin", "description"}, func(f string) bool { return d.bound(order.Lines, f) }) {
-		d.add(binding{level: order.Lines, field: "description", words: []string{"value: unknown"}, sure: "unsure", why: "no column looks like an item"})
+	if !slices.ContainsFunc([]string{"item", "buyer_item", "supplier_item", "gtin", "description"},
+		func(f string) bool { return d.bound(order.Lines, f) }) {
+		d.add(binding{level: order.Lines, field: "description", words: []string{"value: unknown"}, sure: "unsure",
+			why: "no column looks like an item"})
 	}
 	var texts []string
 	if t != nil {
@@ -454,13 +467,15 @@ func (d *drafter) partner(texts []string) {
 		return
 	}
 	if p := d.hints.Partner; p != "" {
-		d.add(binding{level: order.Header, field: "partner", words: []string{"value: " + quote(p)}, sure: "sure", why: "you said so"})
+		d.add(binding{level: order.Header, field: "partner", words: []string{"value: " + quote(p)}, sure: "sure",
+			why: "you said so"})
 		return
 	}
 	for _, m := range d.hints.Known {
 		for _, b := range m.Bindings[order.Header] {
 			if b.Field.Name == "partner" && b.Value != "" && d.knownHeads(m) {
-				d.add(binding{level: order.Header, field: "partner", words: []string{"value: " + quote(b.Value)}, sure: "likely", why: "the mapping " + m.Name + " has the same headings"})
+				d.add(binding{level: order.Header, field: "partner", words: []string{"value: " + quote(b.Value)},
+					sure: "likely", why: "the mapping " + m.Name + " has the same headings"})
 				return
 			}
 		}
@@ -473,13 +488,16 @@ func (d *drafter) partner(texts []string) {
 		for _, e := range l.Entries() {
 			for _, t := range texts {
 				if f := list.Fold(t); e.Name != "" && strings.Contains(f, list.Fold(e.Name)) || f == list.Fold(e.Code) {
-					d.add(binding{level: order.Header, field: "partner", words: []string{"value: " + quote(e.Code), "list: " + name}, sure: "likely", why: fmt.Sprintf("the document says %q", finding.Clip(t, 60))})
+					d.add(binding{level: order.Header, field: "partner",
+						words: []string{"value: " + quote(e.Code), "list: " + name}, sure: "likely",
+						why: fmt.Sprintf("the document says %q", finding.Clip(t, 60))})
 					return
 				}
 			}
 		}
 	}
-	d.add(binding{level: order.Header, field: "partner", words: []string{"value: UNKNOWN"}, sure: "unsure", why: "nothing says who the partner is: put our code of it here"})
+	d.add(binding{level: order.Header, field: "partner", words: []string{"value: UNKNOWN"}, sure: "unsure",
+		why: "nothing says who the partner is: put our code of it here"})
 }
 
 // knownHeads reports whether the headings of a known mapping are this document's.
@@ -489,7 +507,8 @@ func (d *drafter) knownHeads(m *mapping.Mapping) bool {
 		for _, b := range bindings {
 			for _, s := range b.From {
 				all++
-				if slices.ContainsFunc(d.y.bindings, func(o binding) bool { return list.Fold(o.from) == list.Fold(s.Text) }) {
+				if slices.ContainsFunc(d.y.bindings,
+					func(o binding) bool { return list.Fold(o.from) == list.Fold(s.Text) }) {
 					n++
 				}
 			}
@@ -518,7 +537,8 @@ func (d *drafter) kind(texts []string) {
 	}
 	for _, t := range texts {
 		words := strings.Join(plainWords(t), " ")
-		for _, w := range []string{"supplier", "vendor", "lieferant", "fournisseur", "proveedor", "fornitore", "leverancier", "our order", "our purchase"} {
+		for _, w := range []string{"supplier", "vendor", "lieferant", "fournisseur", "proveedor", "fornitore",
+			"leverancier", "our order", "our purchase"} {
 			if strings.Contains(words, w) {
 				purchase++
 			}

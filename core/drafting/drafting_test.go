@@ -19,12 +19,15 @@ func TestHints(t *testing.T) {
 			"items":     list.New([]list.Entry{{Code: "00101", Name: "Rope"}, {Code: "00104", Name: "Shackle"}}),
 			"suppliers": list.New([]list.Entry{{Code: "EBBING", Name: "Ebbing Paints"}}),
 		},
-		Crosswalks: map[string]*list.Crosswalk{"ebbing-articles": list.NewCrosswalk([]list.Pair{{Theirs: "EP-1", Ours: "00101"}, {Theirs: "EP-2", Ours: "00104"}})},
+		Crosswalks: map[string]*list.Crosswalk{"ebbing-articles": list.NewCrosswalk([]list.Pair{{Theirs: "EP-1",
+			Ours: "00101"}, {Theirs: "EP-2", Ours: "00104"}})},
 	}
 	const doc = "Ebbing Paints\nRef;X1;Wieviel\nE-1;EP-1;2\nE-1;EP-2;3\nE-2;EP-1;4\n"
 	for _, c := range []struct{ known, want string }{
-		{"", `item: {from: X1, crosswalk: ebbing-articles, list: items, need: must}`}, {"", "partner: {value: EBBING, list: suppliers}"}, {"", "kind: purchase"},
-		{"koinos: mapping/1\nname: before\norders: {kind: purchase, group: {by: key, columns: Ref}}\nheader: {sender_number: {from: Ref}, partner: {value: EBBING}}\nlines: {item: {from: X1}, quantity: {from: Wieviel}}\n", "quantity: {from: Wieviel"},
+		{"", `item: {from: X1, crosswalk: ebbing-articles, list: items, need: must}`},
+		{"", "partner: {value: EBBING, list: suppliers}"}, {"", "kind: purchase"},
+		{"koinos: mapping/1\nname: before\norders: {kind: purchase, group: {by: key, columns: Ref}}\nheader: " +
+			"{sender_number: {from: Ref}, partner: {value: EBBING}}\nlines: {item: {from: X1}, quantity: {from: Wieviel}}\n", "quantity: {from: Wieviel"},
 	} {
 		h := Hints{Lists: set, Limits: source.DefaultLimits}
 		if c.known != "" {
@@ -45,8 +48,13 @@ func TestHints(t *testing.T) {
 // said; and the mapping can be run over it.
 func FuzzDraft(f *testing.F) {
 	for _, s := range []string{
-		"Order,Item,Qty\n1,a,2\n1,b,3\n2,c,4\n", "Lieferant: X;;\n;;\nBestell-Nr;Material;Menge\n1;a;1,5\n;b;2\nGesamt;;3\n", "H|1|20260302\nL|a|2\nH|2|20260303\nL|b|3\n",
-		`{"orders":[{"id":1,"lines":[{"sku":"a","qty":2}]},{"id":2,"lines":[]}]}`, "{\"no\":1,\"sku\":\"a\",\"qty\":2}\n{\"no\":1,\"sku\":\"b\",\"qty\":1}\n", "Order no: 1\nItem,Qty\na,2\n\nOrder no: 2\nItem,Qty\nb,3\n", "Item,S,M,L\na,1,,2\nb,,3,\n", "sku_1,qty_1,sku_2,qty_2,po\na,1,b,2,7\n",
+		"Order,Item,Qty\n1,a,2\n1,b,3\n2,c,4\n",
+		"Lieferant: X;;\n;;\nBestell-Nr;Material;Menge\n1;a;1,5\n;b;2\nGesamt;;3\n",
+		"H|1|20260302\nL|a|2\nH|2|20260303\nL|b|3\n",
+		`{"orders":[{"id":1,"lines":[{"sku":"a","qty":2}]},{"id":2,"lines":[]}]}`,
+		"{\"no\":1,\"sku\":\"a\",\"qty\":2}\n{\"no\":1,\"sku\":\"b\",\"qty\":1}\n",
+		"Order no: 1\nItem,Qty\na,2\n\nOrder no: 2\nItem,Qty\nb,3\n", "Item,S,M,L\na,1,,2\nb,,3,\n",
+		"sku_1,qty_1,sku_2,qty_2,po\na,1,b,2,7\n",
 	} {
 		f.Add([]byte(s))
 	}
@@ -85,11 +93,14 @@ func FuzzDraft(f *testing.F) {
 
 // An interchange is drafted by what its first set is and who sent it.
 func TestDraftOfX12(t *testing.T) {
-	const doc = "ISA*00*          *00*          *ZZ*PELLOW         *ZZ*QUILLMERE      *260314*0930*U*00401*000000905*0*T*>~GS*SH*PELLOW*QUILLMERE*20260314*0930*77*X*004010~ST*856*0001~" +
+	const doc = "ISA*00*          *00*          *ZZ*PELLOW         *ZZ*QUILLMERE      " +
+		"*260314*0930*U*00401*000000905*0*T*>~GS*SH*PELLOW*QUILLMERE*20260314*0930*77*X*004010~ST*856*0001~" +
 		"BSN*00*S-1*20260318*1405~HL*1**S*1~HL*2*1*O*1~PRF*PO-1~HL*3*2*I*0~LIN**VP*A~SN1**60*MR~MEA**WT*5*KG~SE*9*0001~GE*1*77~IEA*1*000000905~"
 	lists := &list.Set{Lists: map[string]*list.List{"customers": list.New([]list.Entry{{Code: "PELLOW"}})}}
 	p, err := Draft(strings.NewReader(doc), int64(len(doc)), Hints{Lists: lists, Limits: source.DefaultLimits})
-	if err != nil || !strings.Contains(p.Text, "extends: x12-856") || !strings.Contains(p.Text, "partner: {value: PELLOW}\n") || strings.Join(p.Unbound, " ") != "HL/MEA/02 HL/MEA/03 HL/MEA/04-1" {
+	if err != nil || !strings.Contains(p.Text, "extends: x12-856") ||
+		!strings.Contains(p.Text, "partner: {value: PELLOW}\n") ||
+		strings.Join(p.Unbound, " ") != "HL/MEA/02 HL/MEA/03 HL/MEA/04-1" {
 		t.Errorf("%v %+v", err, p)
 	}
 }

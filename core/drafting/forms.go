@@ -28,7 +28,8 @@ func (d *drafter) findLabels(rows []source.Record) []label {
 			if t == "" || r.Cells[c].Kind != source.Text {
 				continue
 			}
-			if head, rest, cut := strings.Cut(t, ":"); cut && strings.TrimSpace(rest) != "" && len(head) < 40 && plainName(strings.TrimSpace(head)) && len(hints(head)) > 0 && !strings.Contains(rest[:1], "/") {
+			if head, rest, cut := strings.Cut(t, ":"); cut && strings.TrimSpace(rest) != "" && len(head) < 40 &&
+				plainName(strings.TrimSpace(head)) && len(hints(head)) > 0 && !strings.Contains(rest[:1], "/") {
 				all = append(all, label{strings.TrimSpace(head), source.Cell{Text: strings.TrimSpace(rest)}, i})
 				continue
 			}
@@ -45,7 +46,8 @@ func (d *drafter) findLabels(rows []source.Record) []label {
 					break
 				}
 			}
-			if n := len(all); (n == 0 || all[n-1].row != i || all[n-1].text != word) && i+1 < len(rows) && rows[i+1].Row == r.Row+1 {
+			if n := len(all); (n == 0 || all[n-1].row != i || all[n-1].text != word) && i+1 < len(rows) &&
+				rows[i+1].Row == r.Row+1 {
 				if v := text(&rows[i+1], c); v != "" && len(hints(strings.TrimRight(v, ":"))) == 0 {
 					all = append(all, label{word, source.Cell{Text: v, Kind: rows[i+1].Cells[c].Kind}, i})
 				}
@@ -99,7 +101,8 @@ func (d *drafter) labels(t *table, below bool) {
 			continue
 		}
 		used[f.l.text] = true
-		b := binding{level: order.Header, field: f.field.Name, words: []string{"label: " + quote(f.l.text)}, sure: "likely", why: fmt.Sprintf("it stands beside %q", f.l.text)}
+		b := binding{level: order.Header, field: f.field.Name, words: []string{"label: " + quote(f.l.text)},
+			sure: "likely", why: fmt.Sprintf("it stands beside %q", f.l.text)}
 		if f.h.score >= 0.95 {
 			b.sure = "sure"
 		} else if f.h.score < 0.7 {
@@ -144,7 +147,8 @@ func (d *drafter) forms(t *table, all []*table) bool {
 			d.describe(first, d.alikeSheets(t, all))
 			d.y.headRow, d.y.headRows = 0, 0 // each form has its own
 			d.y.group = "by: form, opener: " + quote(opener)
-			d.guess("grouping", "form", fmt.Sprintf("the heading stands %d times, each time below %q", len(heads), opener), "sure", "")
+			d.guess("grouping", "form", fmt.Sprintf("the heading stands %d times, each time below %q", len(heads),
+				opener), "sure", "")
 			d.bindForm(first)
 			return true
 		}
@@ -179,7 +183,8 @@ func (d *drafter) forms(t *table, all []*table) bool {
 	d.guess("grouping", by, why, "likely", "")
 	d.bindForm(t)
 	if alike > 1 && !d.bound(order.Header, "sender_number") {
-		d.add(binding{level: order.Header, field: "sender_number", from: "{sheet}", sure: "unsure", why: "each sheet is an order; nothing else identifies it"})
+		d.add(binding{level: order.Header, field: "sender_number", from: "{sheet}", sure: "unsure",
+			why: "each sheet is an order; nothing else identifies it"})
 	}
 	return true
 }
@@ -188,7 +193,9 @@ func (d *drafter) bindForm(t *table) {
 	columns := t.columns
 	groups := make([]int, len(t.rows))
 	candidates := d.candidates(columns, groups)
-	candidates = slices.DeleteFunc(candidates, func(c candidate) bool { return c.level != order.Lines && !slices.Contains(bothLevels, c.name()) })
+	candidates = slices.DeleteFunc(candidates, func(c candidate) bool {
+		return c.level != order.Lines && !slices.Contains(bothLevels, c.name())
+	})
 	chosen, second := assign(candidates)
 	for _, c := range chosen {
 		d.bind(&c, candidates, second[c.column])
@@ -294,9 +301,12 @@ func (d *drafter) joined(_ *table, all []*table) bool {
 				continue
 			}
 			d.y.format = string(d.format)
-			d.guess("heading", fmt.Sprintf("rows %d and %d", heads.sheet.rows[heads.headAt].Row, lines.sheet.rows[lines.headAt].Row), "the rows with the headings of both sheets", "sure", "")
-			d.y.group = fmt.Sprintf("by: join, headers: {sheet: %s, columns: %s}, lines: {sheet: %s, columns: %s}", quote(heads.sheet.name), quote(key.from), quote(lines.sheet.name), quote(ref.from))
-			d.guess("grouping", "join", fmt.Sprintf("the values of %s on %s stand in %s on %s", ref.from, lines.sheet.name, key.from, heads.sheet.name), "sure", "")
+			d.guess("heading", fmt.Sprintf("rows %d and %d", heads.sheet.rows[heads.headAt].Row,
+				lines.sheet.rows[lines.headAt].Row), "the rows with the headings of both sheets", "sure", "")
+			d.y.group = fmt.Sprintf("by: join, headers: {sheet: %s, columns: %s}, lines: {sheet: %s, columns: %s}",
+				quote(heads.sheet.name), quote(key.from), quote(lines.sheet.name), quote(ref.from))
+			d.guess("grouping", "join", fmt.Sprintf("the values of %s on %s stand in %s on %s", ref.from,
+				lines.sheet.name, key.from, heads.sheet.name), "sure", "")
 			groups := make([]int, len(heads.rows))
 			for i := range groups {
 				groups[i] = i
@@ -311,7 +321,8 @@ func (d *drafter) joined(_ *table, all []*table) bool {
 				d.bind(&c, candidates, second[c.column])
 			}
 			by := d.byValue(lines, ref)
-			under := slices.DeleteFunc(d.candidates(lines.columns, by), func(c candidate) bool { return c.level == order.Header || c.column == ref })
+			under := slices.DeleteFunc(d.candidates(lines.columns, by),
+				func(c candidate) bool { return c.level == order.Header || c.column == ref })
 			more, second := assign(under)
 			for _, c := range more {
 				d.bind(&c, under, second[c.column])
@@ -326,12 +337,19 @@ func (d *drafter) joined(_ *table, all []*table) bool {
 
 // kindWords are the words with which rows say what they are.
 var kindWords = map[string]string{
-	"h": "header", "hdr": "header", "head": "header", "header": "header", "ord": "header", "order": "header", "oh": "header", "hd": "header", "k": "header", "kopf": "header", "ent": "header", "cab": "header", "t1": "header", "100": "header", "01": "header", "10": "header",
-	"l": "line", "lin": "line", "line": "line", "d": "line", "det": "line", "dtl": "line", "detail": "line", "p": "line", "pos": "line", "item": "line", "i": "line", "it": "line", "ol": "line", "lig": "line", "z": "line", "200": "line", "02": "line", "20": "line",
+	"h": "header", "hdr": "header", "head": "header", "header": "header", "ord": "header", "order": "header",
+	"oh": "header", "hd": "header", "k": "header", "kopf": "header", "ent": "header", "cab": "header", "t1": "header",
+	"100": "header", "01": "header", "10": "header",
+	"l": "line", "lin": "line", "line": "line", "d": "line", "det": "line", "dtl": "line", "detail": "line",
+	"p": "line", "pos": "line", "item": "line", "i": "line", "it": "line", "ol": "line", "lig": "line", "z": "line",
+	"200": "line", "02": "line", "20": "line",
 	"a": "party", "adr": "party", "addr": "party", "party": "party", "n1": "party", "nad": "party", "pty": "party",
-	"n": "note", "t": "note", "txt": "note", "note": "note", "nte": "note", "msg": "note", "text": "note", "c": "note", "com": "note",
-	"f": "charge", "chg": "charge", "charge": "charge", "frt": "charge", "fee": "charge",
-	"e": "leave-out", "end": "leave-out", "trl": "leave-out", "trailer": "leave-out", "tot": "leave-out", "total": "leave-out", "s": "leave-out", "sum": "leave-out", "x": "leave-out", "eof": "leave-out", "999": "leave-out", "99": "leave-out",
+	"n": "note", "t": "note", "txt": "note", "note": "note", "nte": "note", "msg": "note", "text": "note", "c": "note",
+	"com": "note",
+	"f":   "charge", "chg": "charge", "charge": "charge", "frt": "charge", "fee": "charge",
+	"e": "leave-out", "end": "leave-out", "trl": "leave-out", "trailer": "leave-out", "tot": "leave-out",
+	"total": "leave-out", "s": "leave-out", "sum": "leave-out", "x": "leave-out", "eof": "leave-out",
+	"999": "leave-out", "99": "leave-out",
 }
 
 // kinds drafts for rows of which the first column says what each is.
@@ -376,7 +394,8 @@ func (d *drafter) kinds(t *table, _ []*table) bool {
 		pairs = append(pairs, quote(strings.ToUpper(w))+": "+kind)
 	}
 	d.y.group = `by: rowkind, kind: "@A", kinds: {` + strings.Join(pairs, ", ") + "}"
-	d.guess("grouping", "rowkind", "the words of the first column: "+strings.Join(sortedKeys(words), ", "), "likely", "")
+	d.guess("grouping", "rowkind", "the words of the first column: "+strings.Join(sortedKeys(words), ", "), "likely",
+		"")
 	section := func(kind string) []*profile {
 		var rows []source.Record
 		for i := range s.rows {
@@ -450,7 +469,8 @@ func (d *drafter) kinds(t *table, _ []*table) bool {
 		more = append(more, candidate{details[0], order.Lines, f, 0.7, []string{"it counts the lines"}, false})
 	}
 	take("item", func(p *profile) bool {
-		return p.share(p.spaces) < 0.3 && p.longest >= 3 && p.share(p.whole) < 0.99 || p.longest >= 5 && p.share(p.spaces) == 0
+		return p.share(p.spaces) < 0.3 && p.longest >= 3 && p.share(p.whole) < 0.99 || p.longest >= 5 &&
+			p.share(p.spaces) == 0
 	})
 	take("quantity", func(p *profile) bool { return p.share(p.numbers) > 0.95 && p.share(p.whole) > 0.6 })
 	take("description", func(p *profile) bool { return p.share(p.spaces) > 0.3 && p.share(p.numbers) < 0.2 })

@@ -39,12 +39,16 @@ func (d *drafter) groupRows(t *table, columns []*profile, chosen []candidate) gr
 		groups[i] = blocks - 1
 	}
 	if blocks > 1 && blocks*2 <= n+1 {
-		return grouping{"gap", "by: gap", nil, groups, fmt.Sprintf("no column identifies an order, and blank rows part the rows into %d blocks", blocks), "likely", ""}
+		return grouping{"gap", "by: gap", nil, groups,
+			fmt.Sprintf("no column identifies an order, and blank rows part the rows into %d blocks", blocks), "likely",
+			""}
 	}
 	if len(t.above) > 0 {
-		return grouping{"sheet", "by: sheet", nil, make([]int, n), "no column identifies an order; what stands above the table may", "unsure", "file"}
+		return grouping{"sheet", "by: sheet", nil, make([]int, n),
+			"no column identifies an order; what stands above the table may", "unsure", "file"}
 	}
-	return grouping{"file", "by: file", nil, make([]int, n), "no column identifies an order: the whole document may be one", "unsure", "sheet"}
+	return grouping{"file", "by: file", nil, make([]int, n),
+		"no column identifies an order: the whole document may be one", "unsure", "sheet"}
 }
 
 // identity finds the column that says which order a row belongs to.
@@ -59,9 +63,10 @@ func (d *drafter) identity(t *table, columns []*profile, chosen []candidate) *pr
 	var best *profile
 	bestScore := 0.45
 	for i, p := range columns {
-		if p.filled < 2 || p.longest > 30 || p.share(p.spaces) > 0.3 || slices.ContainsFunc(chosen, func(c candidate) bool {
-			return c.column == p && c.score > 0.7 && c.name() != "sender_number"
-		}) {
+		if p.filled < 2 || p.longest > 30 || p.share(p.spaces) > 0.3 ||
+			slices.ContainsFunc(chosen, func(c candidate) bool {
+				return c.column == p && c.score > 0.7 && c.name() != "sender_number"
+			}) {
 			continue
 		}
 		if _, dates := p.isDates(); dates {
@@ -70,7 +75,9 @@ func (d *drafter) identity(t *table, columns []*profile, chosen []candidate) *pr
 		runs, _ := d.runs(t, p)
 		share := float64(len(p.words)) / float64(len(t.rows))
 		score := 0.5 - 0.03*float64(i)
-		named := slices.ContainsFunc(chosen, func(c candidate) bool { return c.column == p && c.name() == "sender_number" })
+		named := slices.ContainsFunc(chosen, func(c candidate) bool {
+			return c.column == p && c.name() == "sender_number"
+		})
 		if p.filled == len(t.rows) && len(p.words) == 1 && !named {
 			continue
 		}
@@ -123,7 +130,8 @@ func (d *drafter) byColumn(t *table, p *profile) grouping {
 		}
 	case blank == 0:
 		g.by, g.yaml = "key anywhere", "by: key, columns: "+name+", rows: anywhere"
-		g.why = fmt.Sprintf("the %d values of %s come in %d runs: rows of one order stand apart", distinct, p.from, runs)
+		g.why = fmt.Sprintf("the %d values of %s come in %d runs: rows of one order stand apart", distinct, p.from,
+			runs)
 		g.sure, g.second = "likely", "key, adjacent"
 		g.groups = d.byValue(t, p)
 	case runs > distinct:
@@ -223,7 +231,8 @@ func (d *drafter) numbered(t *table) []*profile {
 			grouped[c] = true
 			values = append(values, t.columns[c].values...)
 		}
-		p := d.profile(strings.TrimSpace(strings.Trim(strings.ReplaceAll(f.from, "{n}", ""), "_-. ")), f.from, f.columns[0]+1, values)
+		p := d.profile(strings.TrimSpace(strings.Trim(strings.ReplaceAll(f.from, "{n}", ""), "_-. ")), f.from,
+			f.columns[0]+1, values)
 		columns = append(columns, p)
 	}
 	if len(columns) < 2 {
@@ -236,7 +245,8 @@ func (d *drafter) numbered(t *table) []*profile {
 		}
 	}
 	d.y.parts = append(d.y.parts, "lines: {across: numbered}")
-	d.guess("lines", "across: numbered", fmt.Sprintf("headings come %d times, numbered or repeated", len(families[order[0]].columns)), "sure", "")
+	d.guess("lines", "across: numbered", fmt.Sprintf("headings come %d times, numbered or repeated",
+		len(families[order[0]].columns)), "sure", "")
 	return append(all, columns...)
 }
 
@@ -284,7 +294,8 @@ func (d *drafter) matrix(t *table, candidates []candidate) []*profile {
 
 func (d *drafter) bindMatrix(columns []*profile) {
 	first, last := columns[0].letter, columns[len(columns)-1].letter
-	d.y.parts = append(d.y.parts, fmt.Sprintf(`lines: {across: matrix, columns: "@%s-@%s"}`, origin.ColumnName(first), origin.ColumnName(last)))
+	d.y.parts = append(d.y.parts, fmt.Sprintf(`lines: {across: matrix, columns: "@%s-@%s"}`, origin.ColumnName(first),
+		origin.ColumnName(last)))
 	var heads []string
 	sizes, dates, places := 0, map[string]int{}, 0
 	for _, p := range columns {
@@ -297,12 +308,15 @@ func (d *drafter) bindMatrix(columns []*profile) {
 				dates[form]++
 			}
 		}
-		if l := d.hints.Lists.Lists["locations"]; l != nil && l.Look(p.heading, []string{"code", "name"}, 0).Entry != nil {
+		if l := d.hints.Lists.Lists["locations"]; l != nil && l.Look(p.heading, []string{"code", "name"},
+			0).Entry != nil {
 			places++
 		}
 	}
-	d.guess("lines", "across: matrix", "no column is a quantity, and these hold numbers under "+finding.Clip(strings.Join(heads, ", "), 80), "likely", "")
-	d.add(binding{level: order.Lines, field: "quantity", from: "{cell}", sure: "likely", why: "each filled cell is a quantity"})
+	d.guess("lines", "across: matrix", "no column is a quantity, and these hold numbers under "+
+		finding.Clip(strings.Join(heads, ", "), 80), "likely", "")
+	d.add(binding{level: order.Lines, field: "quantity", from: "{cell}", sure: "likely",
+		why: "each filled cell is a quantity"})
 	day := ""
 	for _, form := range append([]string{"yyyy-mm-dd"}, dateForms...) {
 		if dates[form] == len(columns) && day == "" {
@@ -311,16 +325,21 @@ func (d *drafter) bindMatrix(columns []*profile) {
 	}
 	switch {
 	case places == len(columns):
-		d.add(binding{level: order.Lines, field: "location", from: "{heading}", words: []string{"list: locations", "by: [code, name]"}, sure: "likely", why: "the headings stand in the list locations"})
+		d.add(binding{level: order.Lines, field: "location", from: "{heading}",
+			words: []string{"list: locations", "by: [code, name]"}, sure: "likely",
+			why: "the headings stand in the list locations"})
 	case day != "":
-		b := binding{level: order.Lines, field: "requested_delivery_on", from: "{heading}", sure: "likely", why: "the headings are dates", second: "lines.requested_ship_on"}
+		b := binding{level: order.Lines, field: "requested_delivery_on", from: "{heading}", sure: "likely",
+			why: "the headings are dates", second: "lines.requested_ship_on"}
 		if day != "yyyy-mm-dd" {
 			b.words = []string{"dates: " + quote(day)}
 		}
 		d.add(b)
 	case sizes*2 > len(columns):
-		d.add(binding{level: order.Lines, field: "custom.size", from: "{heading}", sure: "likely", why: "the headings are sizes"})
+		d.add(binding{level: order.Lines, field: "custom.size", from: "{heading}", sure: "likely",
+			why: "the headings are sizes"})
 	default:
-		d.add(binding{level: order.Lines, field: "custom.column", from: "{heading}", sure: "unsure", why: "what the headings are is not known"})
+		d.add(binding{level: order.Lines, field: "custom.column", from: "{heading}", sure: "unsure",
+			why: "what the headings are is not known"})
 	}
 }

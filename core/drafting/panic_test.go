@@ -15,7 +15,8 @@ func TestDraftOfJoinedNames(t *testing.T) {
 		`[{"id": "A-1", "netAmount": 19, "items": [{"code": "a", "qty": 2, "unitPriceValue": 9.5, "totalGross": 19}]}]`,
 		`[{"AmountNet": 1, "Value": 2, "Gross": 3}]`,
 	} {
-		p, err := Draft(strings.NewReader(doc), int64(len(doc)), Hints{Name: "joined", Lists: &list.Set{}, Limits: source.DefaultLimits})
+		p, err := Draft(strings.NewReader(doc), int64(len(doc)),
+			Hints{Name: "joined", Lists: &list.Set{}, Limits: source.DefaultLimits})
 		if err != nil || p.Text == "" {
 			t.Errorf("%s: %v", doc, err)
 		}

@@ -37,12 +37,15 @@ type value struct {
 	cell source.Cell
 }
 
-var dateForms = []string{"d.m.yyyy", "d/m/yyyy", "m/d/yyyy", "d-m-yyyy", "m-d-yyyy", "yyyy/m/d", "yyyy.m.d", "yyyymmdd", "d.m.yy", "d/m/yy", "m/d/yy", "d-m-yy", "d mmm yyyy", "d-mmm-yyyy", "d mmm yy", "d-mmm-yy", "mmm d, yyyy", "mmm d yyyy", "d. mmm yyyy", "d. m. yyyy", "mmm-d-yyyy", "yyyy-m-d", "d/mmm/yyyy"}
+var dateForms = []string{"d.m.yyyy", "d/m/yyyy", "m/d/yyyy", "d-m-yyyy", "m-d-yyyy", "yyyy/m/d", "yyyy.m.d", "yyyymmdd",
+	"d.m.yy", "d/m/yy", "m/d/yy", "d-m-yy", "d mmm yyyy", "d-mmm-yyyy", "d mmm yy", "d-mmm-yy", "mmm d, yyyy",
+	"mmm d yyyy", "d. mmm yyyy", "d. m. yyyy", "mmm-d-yyyy", "yyyy-m-d", "d/mmm/yyyy"}
 
 const distinctKept = 4000
 
 func (d *drafter) profile(heading, from string, letter int, values []value) *profile {
-	p := &profile{heading: heading, from: from, letter: letter, values: values, dates: map[string]int{}, words: map[string]bool{}, suffix: map[string]int{}, inList: map[string]int{}, across: map[string]int{}}
+	p := &profile{heading: heading, from: from, letter: letter, values: values, dates: map[string]int{},
+		words: map[string]bool{}, suffix: map[string]int{}, inList: map[string]int{}, across: map[string]int{}}
 	for _, v := range values {
 		p.add(v.cell, d)
 	}

@@ -344,7 +344,8 @@ func (d *drafter) cut(t *table) {
 // plainName reports whether a heading can be named as it is: it is not blank,
 // and nothing in it means something else in a mapping.
 func plainName(s string) bool {
-	return s != "" && len(s) < 200 && !strings.ContainsAny(s[:1], "@${") && !strings.Contains(s, "{n}") && utf8.ValidString(s) && strings.IndexFunc(s, unicode.IsControl) < 0
+	return s != "" && len(s) < 200 && !strings.ContainsAny(s[:1], "@${") && !strings.Contains(s, "{n}") &&
+		utf8.ValidString(s) && strings.IndexFunc(s, unicode.IsControl) < 0
 }
 
 // oneFilledIsData reports whether rows with one filled cell in that column are

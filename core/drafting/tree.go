@@ -64,7 +64,8 @@ func (d *drafter) tree(r io.ReaderAt, size int64, opt source.Options) error {
 				switch {
 				case h.field == "quantity" && h.level == order.Lines:
 					r.score += 2 * h.score
-				case h.level == order.Lines && (h.field == "item" || h.field == "unit_price" || h.field == "gtin" || h.field == "description"):
+				case h.level == order.Lines && (h.field == "item" || h.field == "unit_price" || h.field == "gtin" ||
+					h.field == "description"):
 					r.score += h.score
 				case h.level == order.Header && (h.field == "sender_number" || h.field == "ordered_on"):
 					r.head += h.score
@@ -77,7 +78,8 @@ func (d *drafter) tree(r io.ReaderAt, size int64, opt source.Options) error {
 		}
 	}
 	if lines == nil || len(lines.nodes) == 0 {
-		return finding.Fatal(finding.DocumentEmpty, origin.Place{}, "The document has no object that could be an order.")
+		return finding.Fatal(finding.DocumentEmpty, origin.Place{},
+			"The document has no object that could be an order.")
 	}
 	// The order is what repeats around the lines.
 	var orders *repeated
@@ -100,7 +102,8 @@ func (d *drafter) tree(r io.ReaderAt, size int64, opt source.Options) error {
 	if orders.head < 0.6 || lines.score < 2 {
 		sure = "unsure"
 	}
-	d.guess("grouping", "path "+orders.path, fmt.Sprintf("%d objects there hold %d objects with quantities at %s", len(orders.nodes), len(lines.nodes), each), sure, "")
+	d.guess("grouping", "path "+orders.path, fmt.Sprintf("%d objects there hold %d objects with quantities at %s",
+		len(orders.nodes), len(lines.nodes), each), sure, "")
 	d.y.parts = append(d.y.parts, "lines: {each: "+quote(each)+"}")
 	heads := d.leafProfiles(orders.nodes, nil)
 	group := make([]int, len(orders.nodes))
@@ -116,7 +119,9 @@ func (d *drafter) tree(r io.ReaderAt, size int64, opt source.Options) error {
 		d.bind(&c, candidates, second[c.column])
 	}
 	below := d.leafProfiles(lines.nodes, orders.nodes)
-	under := slices.DeleteFunc(d.candidates(below, nil), func(c candidate) bool { return c.level == order.Header && !slices.Contains(bothLevels, c.name()) })
+	under := slices.DeleteFunc(d.candidates(below, nil), func(c candidate) bool {
+		return c.level == order.Header && !slices.Contains(bothLevels, c.name())
+	})
 	for i := range under { // what a line says of dates is the line's
 		if under[i].level == order.Header {
 			if f, ok := order.Lookup(order.Lines, under[i].name()); ok {
@@ -140,8 +145,10 @@ func (d *drafter) outer(roots []*tree.Node, orders *repeated) {
 	}
 	outside := d.leafProfiles(roots, nil)
 	for _, c := range d.candidates(outside, nil) {
-		if c.level == order.Header && c.score >= 0.8 && !d.bound(order.Header, c.name()) && c.name() != "sender_number" && c.name() != "total" {
-			b := binding{level: order.Header, field: c.name(), from: c.column.from, words: []string{"of: document"}, sure: "likely", why: "it stands around all orders; " + strings.Join(unique(c.why), "; ")}
+		if c.level == order.Header && c.score >= 0.8 && !d.bound(order.Header, c.name()) &&
+			c.name() != "sender_number" && c.name() != "total" {
+			b := binding{level: order.Header, field: c.name(), from: c.column.from, words: []string{"of: document"},
+				sure: "likely", why: "it stands around all orders; " + strings.Join(unique(c.why), "; ")}
 			d.values(&b, &c)
 			d.add(b)
 		}
@@ -363,12 +370,17 @@ func (d *drafter) leafProfiles(nodes, _ []*tree.Node) []*profile {
 		}
 		heading := headings[p]
 		// The last name alone often says more: price.amount, buyer.order.number.
-		before := heading[:max(strings.LastIndexByte(heading, ' '), 0)] // blank where one word says several, as priceAmount does
-		if words := plainWords(heading); len(words) > 1 && before != "" && slices.Contains([]string{"amount", "value", "net", "gross"}, words[len(words)-1]) && best(d.hintsOf(before)) > 0.9 {
+		// blank where one word says several, as priceAmount does
+		before := heading[:max(strings.LastIndexByte(heading, ' '), 0)]
+		if words := plainWords(heading); len(words) > 1 && before != "" &&
+			slices.Contains([]string{"amount", "value", "net", "gross"}, words[len(words)-1]) &&
+			best(d.hintsOf(before)) > 0.9 {
 			heading = before // price.amount is a price
-		} else if last := heading[strings.LastIndexByte(heading, ' ')+1:]; last != heading && best(d.hintsOf(last)) > best(d.hintsOf(heading)) && !ofAParty(heading) {
+		} else if last := heading[strings.LastIndexByte(heading, ' ')+1:]; last != heading &&
+			best(d.hintsOf(last)) > best(d.hintsOf(heading)) && !ofAParty(heading) {
 			heading = last
-		} else if first := heading[:strings.IndexByte(heading+" ", ' ')]; first != heading && best(d.hintsOf(heading)) == 0 {
+		} else if first := heading[:strings.IndexByte(heading+" ", ' ')]; first != heading &&
+			best(d.hintsOf(heading)) == 0 {
 			if f := d.hintsOf(first); best(f) > 0.9 {
 				heading = first
 			}

@@ -23,80 +23,183 @@ type wording struct {
 // Dutch, Portuguese, the Scandinavian languages and Polish.
 var wordings = []wording{
 	{order.Header, "sender_number",
-		"order no|po no|purchase order no|purchase order|po|your order no|customer order no|order id|order ref|order reference|po ref|web order|sales order no|bestell no|bestellno|bestelno|bestellung|auftrags no|auftragsno|auftrag|beleg no|belegno|no commande|commande|no de commande|ref commande|no pedido|pedido|no de pedido|no ordine|ordine|no d ordine|order no klant|bestelling|ordre no|ordreno|best no|zamowienie|no zamowienia|encomenda|no encomenda|no da encomenda|orderno|ordernumber|pono|purchaseorder|purchaseorderno|order code|order key",
+		"order no|po no|purchase order no|purchase order|po|your order no|customer order no|order id|order ref|order " +
+			"reference|po ref|web order|sales order no|bestell no|bestellno|bestelno|bestellung|auftrags " +
+			"no|auftragsno|auftrag|beleg no|belegno|no commande|commande|no de commande|ref commande|no " +
+			"pedido|pedido|no de pedido|no ordine|ordine|no d ordine|order no klant|bestelling|ordre no|ordreno|best " +
+			"no|zamowienie|no zamowienia|encomenda|no encomenda|no da " +
+			"encomenda|orderno|ordernumber|pono|purchaseorder|purchaseorderno|order code|order key",
 		"order|reference|ref|our ref|your ref|document no|document|doc no|no|id|job|order nbr|number"},
 	{order.Header, "ordered_on",
-		"order date|ordered on|ordered|date ordered|po date|date of order|placed on|placed at|order placed|bestelldatum|auftragsdatum|bestellt am|date commande|date de commande|date de la commande|fecha pedido|fecha de pedido|fecha del pedido|data ordine|data dell ordine|orderdatum|besteldatum|ordredato|bestillingsdato|data zamowienia|data da encomenda|data encomenda|orderdate|podate|document date|order day",
+		"order date|ordered on|ordered|date ordered|po date|date of order|placed on|placed at|order " +
+			"placed|bestelldatum|auftragsdatum|bestellt am|date commande|date de commande|date de la commande|fecha " +
+			"pedido|fecha de pedido|fecha del pedido|data ordine|data dell " +
+			"ordine|orderdatum|besteldatum|ordredato|bestillingsdato|data zamowienia|data da encomenda|data " +
+			"encomenda|orderdate|podate|document date|order day",
 		"date|datum|fecha|data|dato|created|created at|placed|created on|day|jour|belegdatum"},
 	{order.Header, "requested_delivery_on",
-		"delivery date|deliver by|deliver on|requested delivery|requested delivery date|delivery on|required date|required by|required on|wanted on|wanted by|need by|needed by|need date|due date|eta|delivery day|lieferdatum|liefertermin|wunschtermin|wunschlieferdatum|lieferung am|date de livraison|date livraison|livrer le|fecha de entrega|fecha entrega|data consegna|data di consegna|consegna entro|leverdatum|leveringsdatum|leveringsdato|leveransdatum|gewenste leverdatum|data dostawy|data de entrega|data entrega|deliverydate|arrive by|arrival date|in hands date",
+		"delivery date|deliver by|deliver on|requested delivery|requested delivery date|delivery on|required " +
+			"date|required by|required on|wanted on|wanted by|need by|needed by|need date|due date|eta|delivery " +
+			"day|lieferdatum|liefertermin|wunschtermin|wunschlieferdatum|lieferung am|date de livraison|date " +
+			"livraison|livrer le|fecha de entrega|fecha entrega|data consegna|data di consegna|consegna " +
+			"entro|leverdatum|leveringsdatum|leveringsdato|leveransdatum|gewenste leverdatum|data dostawy|data de " +
+			"entrega|data entrega|deliverydate|arrive by|arrival date|in hands date",
 		"delivery|due|wanted|livraison|entrega|consegna|levering|lieferung|leverans|required|deadline|dostawa"},
 	{order.Header, "requested_ship_on",
-		"ship date|ship on|ship by|requested ship date|dispatch date|despatch date|dispatch by|dispatch on|versanddatum|versand am|versandtermin|date d expedition|date expedition|fecha de envio|fecha envio|data spedizione|data di spedizione|verzenddatum|afsendelsesdato|shipdate|shipping date|data wysylki",
+		"ship date|ship on|ship by|requested ship date|dispatch date|despatch date|dispatch by|dispatch " +
+			"on|versanddatum|versand am|versandtermin|date d expedition|date expedition|fecha de envio|fecha " +
+			"envio|data spedizione|data di spedizione|verzenddatum|afsendelsesdato|shipdate|shipping date|data wysylki",
 		"ship|dispatch|versand|expedition|envio|spedizione"},
-	{order.Header, "cancel_after", "cancel date|cancel after|cancel by|cancel if not shipped by|stornodatum|stornieren nach|latest delivery|last delivery date|not after", ""},
-	{order.Header, "currency", "currency|ccy|curr|cur|currency code|wahrung|waehrung|devise|moneda|valuta|divisa|waluta|moeda", ""},
-	{order.Header, "payment_terms", "terms|payment terms|terms of payment|payment|zahlungsbedingungen|zahlungsbedingung|zahlungsziel|zahlung|conditions de paiement|paiement|condiciones de pago|forma de pago|pagamento|termini di pagamento|condizioni di pagamento|betalingstermijn|betalingscondities|betalingsbetingelser|betalningsvillkor", ""},
-	{order.Header, "delivery_terms", "incoterms|incoterm|delivery terms|terms of delivery|lieferbedingungen|lieferbedingung|incoterm code|conditions de livraison|leveringsvoorwaarden|leveringsbetingelser", ""},
-	{order.Header, "price_level", "price level|price list|price group|preisliste|preisgruppe|tarif|lista de precios|listino|prijslijst|prisliste", ""},
+	{order.Header, "cancel_after",
+		"cancel date|cancel after|cancel by|cancel if not shipped by|stornodatum|stornieren nach|latest " +
+			"delivery|last delivery date|not after", ""},
+	{order.Header, "currency",
+		"currency|ccy|curr|cur|currency code|wahrung|waehrung|devise|moneda|valuta|divisa|waluta|moeda", ""},
+	{order.Header, "payment_terms",
+		"terms|payment terms|terms of " +
+			"payment|payment|zahlungsbedingungen|zahlungsbedingung|zahlungsziel|zahlung|conditions de " +
+			"paiement|paiement|condiciones de pago|forma de pago|pagamento|termini di pagamento|condizioni di " +
+			"pagamento|betalingstermijn|betalingscondities|betalingsbetingelser|betalningsvillkor", ""},
+	{order.Header, "delivery_terms",
+		"incoterms|incoterm|delivery terms|terms of delivery|lieferbedingungen|lieferbedingung|incoterm " +
+			"code|conditions de livraison|leveringsvoorwaarden|leveringsbetingelser", ""},
+	{order.Header, "price_level",
+		"price level|price list|price group|preisliste|preisgruppe|tarif|lista de precios|listino|prijslijst|prisliste",
+		""},
 	{order.Header, "partner",
-		"customer no|customer code|customer id|account no|account code|supplier no|supplier code|vendor no|vendor code|vendor id|kunden no|kundenno|lieferanten no|lieferantenno|code client|no client|code fournisseur|codigo cliente|codigo proveedor|codice cliente|codice fornitore|klant no|klantno|leverancier no|kunde no|kundeno|kund no|supplierno|customerno|customer account|buyer code",
+		"customer no|customer code|customer id|account no|account code|supplier no|supplier code|vendor no|vendor " +
+			"code|vendor id|kunden no|kundenno|lieferanten no|lieferantenno|code client|no client|code " +
+			"fournisseur|codigo cliente|codigo proveedor|codice cliente|codice fornitore|klant " +
+			"no|klantno|leverancier no|kunde no|kundeno|kund no|supplierno|customerno|customer account|buyer code",
 		"customer|account|supplier|vendor|kunde|lieferant|client|fournisseur|cliente|proveedor|fornitore|klant|leverancier|kund|leverantor|leverandor|kontrahent|fornecedor|buyer|partner|seller"},
-	{order.Header, "total", "order total|grand total|total order|order value|order sum|order amount|total amount|total value|total price|gesamtsumme|gesamtbetrag|auftragssumme|bestellsumme|rechnungsbetrag|total commande|total general|montant total|total pedido|importe total|totale ordine|ordertotaal|totaalbedrag|totalbelop|ordresum|ordretotal|total encomenda|total due", ""},
-	{order.Header, "tax_amount", "tax amount|vat amount|total tax|total vat|mwst betrag|steuerbetrag|montant tva|importe iva|importo iva|btw bedrag|momsbelob|order tax", ""},
-	{order.Header, "notes", "notes|note|remark|remarks|comment|comments|instructions|special instructions|delivery notes|bemerkung|bemerkungen|hinweis|hinweise|notiz|remarque|remarques|commentaire|observaciones|comentarios|notas|opmerking|opmerkingen|anmerkung|bemaerkning|merknad|anmarkning|uwagi|osservazioni|observacoes|memo|message", ""},
-	{order.Header, "reference.contract", "contract|contract no|contract id|vertrag|vertrags no|contrat|contrato|contratto|kontrakt", ""},
-	{order.Header, "charge.freight", "freight|shipping|shipping cost|shipping costs|freight charge|delivery charge|fracht|frachtkosten|versandkosten|frais de port|port|portes|gastos de envio|trasporto|spese di trasporto|verzendkosten|vracht|fragt|frakt|postage|shipping fee|carriage", ""},
-	{order.Header, "ship_to.code", "ship to code|ship to no|ship to id|ship to location|deliver to code|delivery code|store no|store code|yard code|branch code|branch no|filial no|filialno|lieferort|lieu de livraison|delivery location|delivery site|receiving location|destination code", "yard|store|branch|site|filiale|destination|deliver to|ship to|depot"},
-	{order.Header, "ship_to.name", "ship to name|deliver to name|delivery name|recipient|consignee|receiver|lieferempfanger|empfanger|warenempfanger|destinataire|destinatario|ontvanger|mottaker|modtager", "ship to|deliver to|delivery address|lieferadresse|adresse de livraison|direccion de entrega|afleveradres|leveringsadresse"},
+	{order.Header, "total",
+		"order total|grand total|total order|order value|order sum|order amount|total amount|total value|total " +
+			"price|gesamtsumme|gesamtbetrag|auftragssumme|bestellsumme|rechnungsbetrag|total commande|total " +
+			"general|montant total|total pedido|importe total|totale " +
+			"ordine|ordertotaal|totaalbedrag|totalbelop|ordresum|ordretotal|total encomenda|total due", ""},
+	{order.Header, "tax_amount",
+		"tax amount|vat amount|total tax|total vat|mwst betrag|steuerbetrag|montant tva|importe iva|importo iva|btw " +
+			"bedrag|momsbelob|order tax", ""},
+	{order.Header, "notes",
+		"notes|note|remark|remarks|comment|comments|instructions|special instructions|delivery " +
+			"notes|bemerkung|bemerkungen|hinweis|hinweise|notiz|remarque|remarques|commentaire|observaciones|comentarios|notas|opmerking|opmerkingen|anmerkung|bemaerkning|merknad|anmarkning|uwagi|osservazioni|observacoes|memo|message", ""},
+	{order.Header, "reference.contract",
+		"contract|contract no|contract id|vertrag|vertrags no|contrat|contrato|contratto|kontrakt", ""},
+	{order.Header, "charge.freight",
+		"freight|shipping|shipping cost|shipping costs|freight charge|delivery " +
+			"charge|fracht|frachtkosten|versandkosten|frais de port|port|portes|gastos de envio|trasporto|spese di " +
+			"trasporto|verzendkosten|vracht|fragt|frakt|postage|shipping fee|carriage", ""},
+	{order.Header, "ship_to.code",
+		"ship to code|ship to no|ship to id|ship to location|deliver to code|delivery code|store no|store code|yard " +
+			"code|branch code|branch no|filial no|filialno|lieferort|lieu de livraison|delivery location|delivery " +
+			"site|receiving location|destination code",
+		"yard|store|branch|site|filiale|destination|deliver to|ship to|depot"},
+	{order.Header, "ship_to.name",
+		"ship to name|deliver to name|delivery " +
+			"name|recipient|consignee|receiver|lieferempfanger|empfanger|warenempfanger|destinataire|destinatario|ontvanger|mottaker|modtager", "ship to|deliver to|delivery address|lieferadresse|adresse de livraison|direccion de entrega|afleveradres|leveringsadresse"},
 
-	{order.Lines, "number", "line|line no|line number|pos|position|pos no|posno|row|row no|ligne|no ligne|linea|regel|regelno|zeile|lnr|rad|linje|no linea|lineno|item line|lp", "no|item|nr"},
-	{order.Lines, "item", "item|item no|item code|item id|sku|stock code|article|article no|article code|part no|part|part number|product no|product code|product id|material no|material|artikel|artikel no|artikelno|art no|artno|art|code article|no article|article ref|codigo articulo|codigo de articulo|codigo|articulo|cod articulo|codice|codice articolo|articolo|cod articolo|produktno|varenummer|vare no|vareno|varenno|artikelcode|produktkode|kod|kod towaru|indeks|codigo artigo|artigo|our item|our code|itemcode|itemno|partno|productcode|articleno|stock no|catalogue no|catalog no|cat no|model no", "code|product|reference|ref|produkt|produit|producto|prodotto|no|id|model"},
-	{order.Lines, "buyer_item", "customer item|customer part no|buyer item|buyer part no|your item|your part no|your article no|kundenartikelno|kundenartikel no|ihre artikel no|ref client|buyer item code|customer sku", ""},
-	{order.Lines, "supplier_item", "supplier item|supplier part no|supplier sku|vendor item|vendor part no|vendor sku|mfr part no|manufacturer part no|their article|lieferantenartikel no|lieferantenartikelno|ref fournisseur|reference fournisseur|referencia proveedor|leveranciersartikel|supplier code item|supplier article|codice fornitore articolo", ""},
-	{order.Lines, "gtin", "gtin|ean|ean code|ean 13|ean13|upc|upc code|barcode|bar code|streckcode|strichcode|code barres|codigo de barras|codice a barre|kod ean|gtin 13|gtin 14", ""},
-	{order.Lines, "description", "description|item description|product description|product name|item name|article description|artikelbezeichnung|kurztext|artikeltext|warenbezeichnung|bezeichnung|beschreibung|designation|libelle|descripcion|descrizione|omschrijving|beskrivelse|benamning|benaming|varetekst|denumire|opis|nazwa|nazwa towaru|descricao|article name|produktname|text|goods|what|articlename|productname|itemdescription|item title|title", "name|product|produkt|artikel|item|article|produit|details|colour|color|varenavn|navn"},
-	{order.Lines, "quantity", "qty|quantity|qty ordered|ordered qty|quantity ordered|order qty|order quantity|pieces|pcs|menge|anzahl|stuck|stueck|stk|bestellmenge|quantite|qte|quantite commandee|cantidad|cant|cantidades|quantita|q ta|qta|aantal|antal|antall|kvantitet|ilosc|qtd|quantidade|qtde|units ordered|how many|kolicina|quant|order pieces|qty pcs", "amount|units|boxes|metres|litres|ordered"},
-	{order.Lines, "unit", "unit|uom|u m|um|unit of measure|units of measure|einheit|mengeneinheit|me|unite|unidad|ud|unita|unita di misura|eenheid|enhed|enhet|jm|jednostka|unidade|un|measure|order unit", "pack|packaging"},
-	{order.Lines, "unit_price", "price|unit price|each|price each|price unit|item price|net price|unit cost|cost|preis|einzelpreis|stuckpreis|stueckpreis|nettopreis|ep|e preis|prix|prix unitaire|pu|prix unit|p u|precio|precio unitario|precio unidad|prezzo|prezzo unitario|prijs|stuksprijs|eenheidsprijs|pris|a pris|stykpris|enhetspris|cena|cena netto|preco|preco unitario|unitprice|price ea|rate", ""},
-	{order.Lines, "price_basis", "price basis|price per|per|pricing unit|preiseinheit|price quantity|price unit qty", ""},
-	{order.Lines, "discount_percent", "discount|disc|disc %|discount %|rabatt|rabatt %|remise|remise %|descuento|dto|dto %|desc %|sconto|sconto %|korting|korting %|rabat|rabat %|rabais|desconto|less|less %|discount percent|discount pct|rebate %", ""},
-	{order.Lines, "tax_percent", "vat|vat %|tax %|tax rate|vat rate|mwst|mwst %|ust|ust %|tva|tva %|iva|iva %|btw|btw %|moms|moms %|steuersatz|taux tva|tax percent", "tax"},
-	{order.Lines, "amount", "amount|line total|line amount|extended|extended price|ext price|line value|net amount|net value|betrag|gesamtpreis|positionswert|zeilensumme|nettobetrag|gp|montant|montant ht|total ligne|importe|importo|bedrag|regeltotaal|belob|belop|wartosc|wartosc netto|valor|linetotal|line sum|value|sum", "total|summe|gesamt|somme|suma|somma|totaal|net|totale|price total"},
-	{order.Lines, "location", "location|warehouse|from warehouse|lager|lagerort|entrepot|almacen|magazzino|magazijn|ship from|stock location|bin|magazyn|armazem|from location", "store|yard"},
-	{order.Lines, "shipped", "shipped|qty shipped|shipped qty|quantity shipped|delivered|geliefert|gelieferte menge|livre|enviado|spedito|geleverd", ""},
+	{order.Lines, "number",
+		"line|line no|line number|pos|position|pos no|posno|row|row no|ligne|no " +
+			"ligne|linea|regel|regelno|zeile|lnr|rad|linje|no linea|lineno|item line|lp", "no|item|nr"},
+	{order.Lines, "item",
+		"item|item no|item code|item id|sku|stock code|article|article no|article code|part no|part|part " +
+			"number|product no|product code|product id|material no|material|artikel|artikel no|artikelno|art " +
+			"no|artno|art|code article|no article|article ref|codigo articulo|codigo de articulo|codigo|articulo|cod " +
+			"articulo|codice|codice articolo|articolo|cod articolo|produktno|varenummer|vare " +
+			"no|vareno|varenno|artikelcode|produktkode|kod|kod towaru|indeks|codigo artigo|artigo|our item|our " +
+			"code|itemcode|itemno|partno|productcode|articleno|stock no|catalogue no|catalog no|cat no|model no",
+		"code|product|reference|ref|produkt|produit|producto|prodotto|no|id|model"},
+	{order.Lines, "buyer_item",
+		"customer item|customer part no|buyer item|buyer part no|your item|your part no|your article " +
+			"no|kundenartikelno|kundenartikel no|ihre artikel no|ref client|buyer item code|customer sku", ""},
+	{order.Lines, "supplier_item",
+		"supplier item|supplier part no|supplier sku|vendor item|vendor part no|vendor sku|mfr part no|manufacturer " +
+			"part no|their article|lieferantenartikel no|lieferantenartikelno|ref fournisseur|reference " +
+			"fournisseur|referencia proveedor|leveranciersartikel|supplier code item|supplier article|codice " +
+			"fornitore articolo", ""},
+	{order.Lines, "gtin",
+		"gtin|ean|ean code|ean 13|ean13|upc|upc code|barcode|bar code|streckcode|strichcode|code barres|codigo de " +
+			"barras|codice a barre|kod ean|gtin 13|gtin 14", ""},
+	{order.Lines, "description",
+		"description|item description|product description|product name|item name|article " +
+			"description|artikelbezeichnung|kurztext|artikeltext|warenbezeichnung|bezeichnung|beschreibung|designation|libelle|descripcion|descrizione|omschrijving|beskrivelse|benamning|benaming|varetekst|denumire|opis|nazwa|nazwa towaru|descricao|article name|produktname|text|goods|what|articlename|productname|itemdescription|item title|title", "name|product|produkt|artikel|item|article|produit|details|colour|color|varenavn|navn"},
+	{order.Lines, "quantity",
+		"qty|quantity|qty ordered|ordered qty|quantity ordered|order qty|order " +
+			"quantity|pieces|pcs|menge|anzahl|stuck|stueck|stk|bestellmenge|quantite|qte|quantite " +
+			"commandee|cantidad|cant|cantidades|quantita|q " +
+			"ta|qta|aantal|antal|antall|kvantitet|ilosc|qtd|quantidade|qtde|units ordered|how " +
+			"many|kolicina|quant|order pieces|qty pcs", "amount|units|boxes|metres|litres|ordered"},
+	{order.Lines, "unit",
+		"unit|uom|u m|um|unit of measure|units of measure|einheit|mengeneinheit|me|unite|unidad|ud|unita|unita di " +
+			"misura|eenheid|enhed|enhet|jm|jednostka|unidade|un|measure|order unit", "pack|packaging"},
+	{order.Lines, "unit_price",
+		"price|unit price|each|price each|price unit|item price|net price|unit " +
+			"cost|cost|preis|einzelpreis|stuckpreis|stueckpreis|nettopreis|ep|e preis|prix|prix unitaire|pu|prix " +
+			"unit|p u|precio|precio unitario|precio unidad|prezzo|prezzo " +
+			"unitario|prijs|stuksprijs|eenheidsprijs|pris|a pris|stykpris|enhetspris|cena|cena netto|preco|preco " +
+			"unitario|unitprice|price ea|rate", ""},
+	{order.Lines, "price_basis", "price basis|price per|per|pricing unit|preiseinheit|price quantity|price unit qty",
+		""},
+	{order.Lines, "discount_percent",
+		"discount|disc|disc %|discount %|rabatt|rabatt %|remise|remise %|descuento|dto|dto %|desc %|sconto|sconto " +
+			"%|korting|korting %|rabat|rabat %|rabais|desconto|less|less %|discount percent|discount pct|rebate %", ""},
+	{order.Lines, "tax_percent",
+		"vat|vat %|tax %|tax rate|vat rate|mwst|mwst %|ust|ust %|tva|tva %|iva|iva %|btw|btw %|moms|moms " +
+			"%|steuersatz|taux tva|tax percent", "tax"},
+	{order.Lines, "amount",
+		"amount|line total|line amount|extended|extended price|ext price|line value|net amount|net " +
+			"value|betrag|gesamtpreis|positionswert|zeilensumme|nettobetrag|gp|montant|montant ht|total " +
+			"ligne|importe|importo|bedrag|regeltotaal|belob|belop|wartosc|wartosc netto|valor|linetotal|line " +
+			"sum|value|sum", "total|summe|gesamt|somme|suma|somma|totaal|net|totale|price total"},
+	{order.Lines, "location",
+		"location|warehouse|from warehouse|lager|lagerort|entrepot|almacen|magazzino|magazijn|ship from|stock " +
+			"location|bin|magazyn|armazem|from location", "store|yard"},
+	{order.Lines, "shipped",
+		"shipped|qty shipped|shipped qty|quantity shipped|delivered|geliefert|gelieferte " +
+			"menge|livre|enviado|spedito|geleverd", ""},
 	{order.Lines, "received", "received|qty received|received qty|erhalten|recu|recibido|ricevuto|ontvangen", ""},
 	{order.Lines, "cancelled", "cancelled|qty cancelled|canceled|storniert|annule|cancelado|annullato|geannuleerd", ""},
 }
 
 // roles and parts make the parties' fields: "Ship to city", "Lieferort PLZ".
 var roleWords = map[string]string{
-	"ship_to":  "ship to|shipto|shipping|lieferort|deliver to|deliverto|delivery|delivery address|shipping address|liefer|lieferadresse|lieferanschrift|livraison|entrega|envio|consegna|lever|levering|consignee|recipient|destination",
-	"bill_to":  "bill to|billto|billing|billing address|invoice to|invoice|rechnung|rechnungsadresse|facturation|factuur|facturacion|fattura|faktura",
+	"ship_to": "ship to|shipto|shipping|lieferort|deliver to|deliverto|delivery|delivery address|shipping " +
+		"address|liefer|lieferadresse|lieferanschrift|livraison|entrega|envio|consegna|lever|levering|consignee|recipient|destination",
+	"bill_to": "bill to|billto|billing|billing address|invoice " +
+		"to|invoice|rechnung|rechnungsadresse|facturation|factuur|facturacion|fattura|faktura",
 	"buyer":    "buyer|purchaser|ordered by|besteller|einkaufer|acheteur|comprador|inkoper",
 	"supplier": "supplier|vendor|seller|lieferant|fournisseur|proveedor|fornitore|leverancier",
 }
 
 var partWords = []struct{ part, words string }{
 	{"name", "name|company|firm|firma|nom|nombre|nome|naam|navn|namn|company name"},
-	{"street", "street|address|address 1|address1|address line|address line 1|street 1|strasse|str|adresse|rue|direccion|calle|indirizzo|via|straat|adres|gade|gate|adress|ulica|addr|line1|line 1"},
+	{"street", "street|address|address 1|address1|address line|address line 1|street " +
+		"1|strasse|str|adresse|rue|direccion|calle|indirizzo|via|straat|adres|gade|gate|adress|ulica|addr|line1|line 1"},
 	{"street2", "address 2|address2|address line 2|street 2|line2|line 2"},
 	{"city", "city|town|ort|stadt|ville|ciudad|citta|plaats|stad|by|poststed|miasto|cidade|localidad"},
 	{"region", "state|region|county|province|provincia|bundesland|kanton"},
-	{"postal_code", "zip|zip code|zipcode|postcode|post code|postal code|postalcode|plz|postleitzahl|code postal|cp|codigo postal|cap|postno|postnummer|kod pocztowy"},
+	{"postal_code", "zip|zip code|zipcode|postcode|post code|postal code|postalcode|plz|postleitzahl|code " +
+		"postal|cp|codigo postal|cap|postno|postnummer|kod pocztowy"},
 	{"country", "country|country code|land|pays|pais|paese|kraj"},
-	{"contact", "contact|contact name|contact person|attention|attn|ansprechpartner|kontakt|contacto|contatto|contactpersoon"},
+	{"contact", "contact|contact name|contact " +
+		"person|attention|attn|ansprechpartner|kontakt|contacto|contatto|contactpersoon"},
 	{"phone", "phone|telephone|tel|phone no|mobile|telefon|telefono|telefoon"},
 	{"email", "email|e mail|mail|email address"},
 	{"code", "code|id|no|gln|location no"},
 }
 
 // totals are the words with which rows of sums begin.
-var totals = []string{"total", "grand total", "sub total", "subtotal", "sum", "summe", "gesamt", "gesamtsumme", "zwischensumme", "totale", "totaal", "suma", "somme", "sous total", "razem", "i alt", "sammenlagt", "summa", "importe total", "soma", "sum total", "montant total", "order total", "carried forward", "ubertrag", "page total"}
+var totals = []string{"total", "grand total", "sub total", "subtotal", "sum", "summe", "gesamt", "gesamtsumme",
+	"zwischensumme", "totale", "totaal", "suma", "somme", "sous total", "razem", "i alt", "sammenlagt", "summa",
+	"importe total", "soma", "sum total", "montant total", "order total", "carried forward", "ubertrag", "page total"}
 
-var plainLetters = strings.NewReplacer("ä", "a", "ö", "o", "ü", "u", "ß", "ss", "é", "e", "è", "e", "ê", "e", "à", "a", "â", "a", "ç", "c", "ñ", "n", "ó", "o", "ò", "o", "í", "i", "á", "a", "ú", "u", "ù", "u", "ø", "o", "å", "a", "æ", "ae", "ã", "a", "õ", "o", "ł", "l", "ś", "s", "ć", "c", "ę", "e", "ą", "a", "ż", "z", "ź", "z", "ń", "n", "î", "i", "ô", "o", "û", "u", "ë", "e", "ï", "i", "ì", "i")
+var plainLetters = strings.NewReplacer("ä", "a", "ö", "o", "ü", "u", "ß", "ss", "é", "e", "è", "e", "ê", "e", "à", "a",
+	"â", "a", "ç", "c", "ñ", "n", "ó", "o", "ò", "o", "í", "i", "á", "a", "ú", "u", "ù", "u", "ø", "o", "å", "a", "æ",
+	"ae", "ã", "a", "õ", "o", "ł", "l", "ś", "s", "ć", "c", "ę", "e", "ą", "a", "ż", "z", "ź", "z", "ń", "n", "î", "i",
+	"ô", "o", "û", "u", "ë", "e", "ï", "i", "ì", "i")
 
-var numberWords = map[string]bool{"nr": true, "number": true, "num": true, "nummer": true, "nbr": true, "numero": true, "n": true, "nº": true, "n°": true, "№": true, "#": true, "numer": true, "nro": true}
+var numberWords = map[string]bool{"nr": true, "number": true, "num": true, "nummer": true, "nbr": true, "numero": true,
+	"n": true, "nº": true, "n°": true, "№": true, "#": true, "numer": true, "nro": true}
 
 // plainWords brings a heading to the words that are compared: no accents, no
 // signs, camelCase cut, every word for "number" the same.
@@ -116,7 +219,9 @@ func plainWords(s string) []string {
 	}
 	text := plainLetters.Replace(b.String())
 	text = strings.NewReplacer("n°", " no ", "nº", " no ", "%", " % ").Replace(text)
-	fields := strings.FieldsFunc(text, func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) && r != '%' && r != '#' })
+	fields := strings.FieldsFunc(text, func(r rune) bool {
+		return !unicode.IsLetter(r) && !unicode.IsDigit(r) && r != '%' && r != '#'
+	})
 	var words []string
 	for _, w := range fields {
 		if numberWords[w] {
@@ -132,10 +237,13 @@ func plainWords(s string) []string {
 }
 
 // fill are words that say nothing about what a column is.
-var fill = map[string]bool{"the": true, "of": true, "de": true, "la": true, "le": true, "der": true, "die": true, "das": true, "del": true, "van": true, "eur": true, "usd": true, "gbp": true, "€": true, "in": true, "per": true, "net": true, "netto": true, "ht": true, "excl": true, "requested": true, "no": true}
+var fill = map[string]bool{"the": true, "of": true, "de": true, "la": true, "le": true, "der": true, "die": true,
+	"das": true, "del": true, "van": true, "eur": true, "usd": true, "gbp": true, "€": true, "in": true, "per": true,
+	"net": true, "netto": true, "ht": true, "excl": true, "requested": true, "no": true}
 
 // about are words that only say what a heading is about.
-var about = map[string]bool{"item": true, "line": true, "order": true, "product": true, "article": true, "artikel": true, "position": true, "pos": true}
+var about = map[string]bool{"item": true, "line": true, "order": true, "product": true, "article": true,
+	"artikel": true, "position": true, "pos": true}
 
 // alike says how well a heading fits a word of the vocabulary, from 0 to 1.
 func alike(heading []string, joined, run string, e *entry) float64 {
@@ -166,7 +274,8 @@ func alike(heading []string, joined, run string, e *entry) float64 {
 	case all:
 		return 0.62 - 0.08*float64(len(rest))
 	}
-	if d := len(joined) - len(e.joined); len(e.joined) >= 5 && d >= -4 && d <= 4 && (near(joined, e.joined, 1) || len(e.joined) >= 9 && near(joined, e.joined, 2)) {
+	if d := len(joined) - len(e.joined); len(e.joined) >= 5 && d >= -4 && d <= 4 &&
+		(near(joined, e.joined, 1) || len(e.joined) >= 9 && near(joined, e.joined, 2)) {
 		return 0.68
 	}
 	return 0
@@ -243,7 +352,9 @@ var vocabulary = func() []entry {
 			add(order.Header, "ship_to."+part.part, part.words, 0.68) // whose it is, the heading does not say
 		}
 	}
-	add(order.Header, "buyer.contact", "contact|contact name|contact person|attention|attn|ordered by|ansprechpartner|besteller|kontakt|contacto|contatto|contactpersoon|buyer name|buyer", 0.66)
+	add(order.Header, "buyer.contact",
+		"contact|contact name|contact person|attention|attn|ordered "+
+			"by|ansprechpartner|besteller|kontakt|contacto|contatto|contactpersoon|buyer name|buyer", 0.66)
 	return all
 }()
 

@@ -34,7 +34,8 @@ func (d *drafter) interchange(r io.ReaderAt, size int64) error {
 		d.guess("extends", "x12-850", "the document holds no transaction set that Koinos maps", "unsure", "")
 	} else {
 		kind, sender = set.ID, set.Interchange.Sender
-		d.guess("extends", "x12-"+kind, fmt.Sprintf("the first transaction set is %s: %s", kind, x12.SetName(kind)), "sure", "")
+		d.guess("extends", "x12-"+kind, fmt.Sprintf("the first transaction set is %s: %s", kind, x12.SetName(kind)),
+			"sure", "")
 	}
 	partner, sure := d.hints.Partner, "sure"
 	if partner == "" {
@@ -53,7 +54,9 @@ func (d *drafter) interchange(r io.ReaderAt, size int64) error {
 	if sure != "sure" {
 		mark = "   # ? " + sure + ": the interchange is from " + sender
 	}
-	d.out.Text = fmt.Sprintf("koinos: mapping/1\nname: %s\nextends: x12-%s\nabout: Drafted from a sample; what the standard mapping says holds where nothing is said here\nheader:\n  partner: {value: %s}%s\n", d.hints.Name, kind, partner, mark)
+	d.out.Text = fmt.Sprintf("koinos: mapping/1\nname: %s\nextends: x12-%s\nabout: Drafted from a sample; what the "+
+		"standard mapping says holds where nothing is said here\nheader:\n  partner: {value: %s}%s\n", d.hints.Name,
+		kind, partner, mark)
 	m, err := mapping.Parse([]byte(d.out.Text))
 	if err != nil {
 		return fmt.Errorf("the draft needs a hand: %w", err)

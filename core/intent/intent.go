@@ -36,7 +36,8 @@ type Intent struct {
 }
 
 // Find adds a finding at a place; line 0 is the header.
-func (i *Intent) Find(code finding.Code, at origin.Place, value string, line int, format string, args ...any) *finding.Finding {
+func (i *Intent) Find(code finding.Code, at origin.Place, value string, line int, format string,
+	args ...any) *finding.Finding {
 	f := finding.New(code, at, value, format, args...)
 	f.Order, f.Line = i.Seq, line
 	i.Findings = append(i.Findings, f)

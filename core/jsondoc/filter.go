@@ -90,7 +90,8 @@ func (q query) value(n, root *tree.Node) *tree.Node {
 // singular reports whether the query can find one value at most.
 func (q query) singular() bool {
 	for _, s := range q.path.segments {
-		if s.descend || len(s.selectors) != 1 || s.selectors[0].kind != selectName && s.selectors[0].kind != selectIndex {
+		if s.descend || len(s.selectors) != 1 || s.selectors[0].kind != selectName &&
+			s.selectors[0].kind != selectIndex {
 			return false
 		}
 	}

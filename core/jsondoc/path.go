@@ -75,7 +75,8 @@ func (p *Path) First(root *tree.Node) *tree.Node {
 	n := root
 	for i := range p.segments {
 		s := &p.segments[i]
-		if s.descend || len(s.selectors) != 1 || s.selectors[0].kind != selectName && s.selectors[0].kind != selectIndex {
+		if s.descend || len(s.selectors) != 1 || s.selectors[0].kind != selectName &&
+			s.selectors[0].kind != selectIndex {
 			if all := (&Path{segments: p.segments[i:]}).All(n); len(all) > 0 {
 				return all[0]
 			}

@@ -190,7 +190,8 @@ func (s *Stream) tell(err error) error {
 	case err == io.EOF || errors.Is(err, ErrTooLarge):
 		return err
 	case errors.As(err, &syntax):
-		return &SyntaxError{int(syntax.ByteOffset), fmt.Sprintf("%v, at byte %d behind %s", syntax.Err, syntax.ByteOffset, pointerOr(string(syntax.JSONPointer)))}
+		return &SyntaxError{int(syntax.ByteOffset), fmt.Sprintf("%v, at byte %d behind %s", syntax.Err,
+			syntax.ByteOffset, pointerOr(string(syntax.JSONPointer)))}
 	case errors.Is(err, io.ErrUnexpectedEOF):
 		return &SyntaxError{int(s.dec.InputOffset()), "the document is cut short"}
 	}

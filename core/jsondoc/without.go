@@ -13,7 +13,8 @@ import (
 // (RFC 6901) is in drop. It is written with an indentation of its own.
 func Without(w io.Writer, r io.Reader, drop map[string]bool) error {
 	in := jsontext.NewDecoder(r, jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true))
-	out := jsontext.NewEncoder(w, jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true), jsontext.WithIndent("  "))
+	out := jsontext.NewEncoder(w, jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true),
+		jsontext.WithIndent("  "))
 	indexes := []int64{} // of the next element, for each open array; -1 for objects
 	for {
 		pointer := in.StackPointer()

@@ -139,7 +139,8 @@ func (l *List) Entries() []Entry { return l.entries }
 
 // New makes a list of entries; where a code stands twice the last one counts.
 func New(entries []Entry) *List {
-	l := &List{entries: entries, byCode: make(map[string]int, len(entries)), folded: make(map[string]int, len(entries)), nearest: map[string]int{}}
+	l := &List{entries: entries, byCode: make(map[string]int, len(entries)), folded: make(map[string]int, len(entries)),
+		nearest: map[string]int{}}
 	for i, e := range entries {
 		l.byCode[e.Code] = i
 		l.folded[Fold(e.Code)] = i
@@ -270,9 +271,12 @@ func (s *Set) Crosswalk(name string) *Crosswalk {
 var shipped = sync.OnceValue(func() map[string]*Crosswalk {
 	all := map[string]*Crosswalk{}
 	for name, text := range map[string]string{
-		"x12-units":        "EA=EA PC=EA UN=EA BX=BX CA=CA CT=CT DZ=DZN PR=PR ST=SET MR=MTR CM=CMT MM=MMT DK=KMT FT=FOT IN=INH YD=YRD KG=KGM GR=GRM LB=LBR OZ=ONZ LT=LTR ML=MLT GA=GLL PK=PK RL=RL RO=RO BG=BG DR=DR CS=CS BO=BO GS=GRO SM=MTK SF=FTK CR=MTQ HR=HUR DA=DAY MO=MON",
+		"x12-units": "EA=EA PC=EA UN=EA BX=BX CA=CA CT=CT DZ=DZN PR=PR ST=SET MR=MTR CM=CMT MM=MMT DK=KMT " +
+			"FT=FOT IN=INH YD=YRD KG=KGM GR=GRM LB=LBR OZ=ONZ LT=LTR ML=MLT GA=GLL PK=PK RL=RL RO=RO BG=BG DR=DR " +
+			"CS=CS BO=BO GS=GRO SM=MTK SF=FTK CR=MTQ HR=HUR DA=DAY MO=MON",
 		"x12-charge-kinds": "A=allowance C=charge",
-		"x12-charge-codes": "D240=freight C310=discount F050=other D500=handling D980=insurance H850=tax I170=trade-discount",
+		"x12-charge-codes": "D240=freight C310=discount F050=other D500=handling D980=insurance H850=tax " +
+			"I170=trade-discount",
 	} {
 		var pairs []Pair
 		for _, p := range strings.Fields(text) {

@@ -6,10 +6,12 @@ import (
 )
 
 func TestFindAndNearest(t *testing.T) {
-	l := New([]Entry{{Code: "00417", Name: "Shackle bow"}, {Code: "MTR", Name: "metre"}, {Code: "EA", Name: "piece"}, {Code: "Straße 5", Name: ""}})
+	l := New([]Entry{{Code: "00417", Name: "Shackle bow"}, {Code: "MTR", Name: "metre"}, {Code: "EA", Name: "piece"},
+		{Code: "Straße 5", Name: ""}})
 	for _, c := range []struct{ text, found, near string }{
 		{"00417", "00417", ""}, {"mtr", "MTR", ""}, {" Mtr ", "MTR", ""}, {"straße\u00a05", "Straße 5", ""},
-		{"0O417", "", "00417"}, {"00471", "", "00417"}, {"metres", "", "MTR"}, {"peice", "", "EA"}, {"417", "", ""}, {"kilogram", "", ""}, {"", "", ""},
+		{"0O417", "", "00417"}, {"00471", "", "00417"}, {"metres", "", "MTR"}, {"peice", "", "EA"}, {"417", "", ""},
+		{"kilogram", "", ""}, {"", "", ""},
 		{strings.Repeat("0", 500), "", ""},
 	} {
 		found, _ := l.Find(c.text)
@@ -40,7 +42,8 @@ func BenchmarkNearest(b *testing.B) {
 	var entries []Entry
 	for _, a := range "abcdefghij" {
 		for _, c := range "klmnopqrst" {
-			entries = append(entries, Entry{Code: string(a) + "00" + string(c), Name: "Braided rope " + string(a) + string(c)})
+			entries = append(entries, Entry{Code: string(a) + "00" + string(c),
+				Name: "Braided rope " + string(a) + string(c)})
 		}
 	}
 	for b.Loop() {
@@ -50,14 +53,19 @@ func BenchmarkNearest(b *testing.B) {
 
 // Look-ups by any key, folded and near; what is not one entry is none.
 func TestLook(t *testing.T) {
-	l := New([]Entry{{Code: "00417", Name: "Shackle bow", Attributes: map[string]string{"gtin": "2004417000118", "shelf": "S1"}}, {Code: "00501", Name: "Lantern", Attributes: map[string]string{"shelf": "S1"}}, {Code: "00502", Name: "Lanterna"}})
+	l := New([]Entry{{Code: "00417", Name: "Shackle bow", Attributes: map[string]string{"gtin": "2004417000118",
+		"shelf": "S1"}}, {Code: "00501", Name: "Lantern", Attributes: map[string]string{"shelf": "S1"}},
+		{Code: "00502", Name: "Lanterna"}})
 	for _, c := range []struct {
 		text, keys string
 		near       int
 		want       string
 	}{
-		{"00417", "", 0, "00417 by code"}, {"shackle  BOW", "", 0, ""}, {"shackle  BOW", "code name", 0, "00417 by name"}, {"2004417000118", "gtin", 0, "00417 by gtin"}, {"S1", "shelf", 0, "several by shelf"},
-		{"Shackel bow", "name", 0, ""}, {"Shackel bow", "name", 1, "00417 by name near"}, {"Lanternb", "name", 1, "several by name"}, {"", "name", 2, ""}, {"00500", "", 1, "several by code"},
+		{"00417", "", 0, "00417 by code"}, {"shackle  BOW", "", 0, ""},
+		{"shackle  BOW", "code name", 0, "00417 by name"}, {"2004417000118", "gtin", 0, "00417 by gtin"},
+		{"S1", "shelf", 0, "several by shelf"},
+		{"Shackel bow", "name", 0, ""}, {"Shackel bow", "name", 1, "00417 by name near"},
+		{"Lanternb", "name", 1, "several by name"}, {"", "name", 2, ""}, {"00500", "", 1, "several by code"},
 	} {
 		m := l.Look(c.text, strings.Fields(c.keys), c.near)
 		got := ""

@@ -36,7 +36,9 @@ func Read(r io.ReaderAt, size int64, crosswalk bool) ([]list.Entry, error) {
 		names[i] = list.Fold(c.Text)
 	}
 	if !slices.Contains(names, key) || crosswalk && !slices.Contains(names, value) {
-		f := finding.Fatal(finding.HeadingMissing, head.Place(0), "The first row must be the heading, with a column %q%s.", key, map[bool]string{true: " and a column \"ours\""}[crosswalk])
+		f := finding.Fatal(finding.HeadingMissing, head.Place(0),
+			"The first row must be the heading, with a column %q%s.", key,
+			map[bool]string{true: " and a column \"ours\""}[crosswalk])
 		f.Hint = "Its cells are: " + strings.Join(names, ", ") + "."
 		return nil, f
 	}
@@ -73,10 +75,12 @@ func Read(r io.ReaderAt, size int64, crosswalk bool) ([]list.Entry, error) {
 			}
 		}
 		if e.Code == "" || crosswalk && e.Name == "" {
-			return nil, finding.Fatal(finding.MustMissing, rec.Place(0), "Row %d has no %s.", rec.Row, map[bool]string{true: key, false: value}[e.Code == ""])
+			return nil, finding.Fatal(finding.MustMissing, rec.Place(0), "Row %d has no %s.", rec.Row,
+				map[bool]string{true: key, false: value}[e.Code == ""])
 		}
 		if before, twice := seen[e.Code]; twice {
-			return nil, finding.Fatal(finding.IdentityRepeated, rec.Place(0), "%q stands in row %d and again in row %d.", e.Code, before, rec.Row)
+			return nil, finding.Fatal(finding.IdentityRepeated, rec.Place(0),
+				"%q stands in row %d and again in row %d.", e.Code, before, rec.Row)
 		}
 		seen[e.Code] = rec.Row
 		entries = append(entries, e)

@@ -25,7 +25,8 @@ func (b *builder) complete(root *node, m *Mapping) {
 			continue
 		}
 		for _, f := range append(order.AllFields(level), order.Statements(level)...) {
-			if !f.Must || !f.Of(string(m.Kind)) || f.Name == "quantity" && (m.Kind == intent.Answer || m.Kind == intent.Change) {
+			if !f.Must || !f.Of(string(m.Kind)) || f.Name == "quantity" &&
+				(m.Kind == intent.Answer || m.Kind == intent.Change) {
 				continue
 			}
 			if bind := bound(m.Levels[i], f.Name); bind == nil {
@@ -38,9 +39,11 @@ func (b *builder) complete(root *node, m *Mapping) {
 	named := []string{"item", "buyer_item", "supplier_item", "gtin", "description"}
 	means := "what is ordered"
 	if m.Kind != intent.Order {
-		named, means = []string{"number", "sender_line", "item", "buyer_item", "supplier_item", "gtin"}, "which line is meant"
+		named, means = []string{"number", "sender_line", "item", "buyer_item", "supplier_item", "gtin"},
+			"which line is meant"
 		if bound(m.Levels[InHeader], "number") == nil && bound(m.Levels[InHeader], "sender_number") == nil {
-			b.add(finding.MappingMissingKey, root.get("header").at, "", "header needs one of number, sender_number: which order is meant.")
+			b.add(finding.MappingMissingKey, root.get("header").at, "",
+				"header needs one of number, sender_number: which order is meant.")
 		}
 	}
 	for _, name := range named {
@@ -48,7 +51,8 @@ func (b *builder) complete(root *node, m *Mapping) {
 			return
 		}
 	}
-	b.add(finding.MappingMissingKey, root.get("lines").at, "", "lines needs one of %s: %s.", strings.Join(named, ", "), means)
+	b.add(finding.MappingMissingKey, root.get("lines").at, "", "lines needs one of %s: %s.", strings.Join(named, ", "),
+		means)
 }
 
 // again understands what a second arrival means, and what holds an order.
@@ -63,14 +67,16 @@ func (b *builder) again(orders *node, m *Mapping) {
 	}
 	arrival := &m.Again.Arrival
 	arrival.Parties, arrival.Charges = len(m.Levels[InParties]) > 0, len(m.Levels[InCharges]) > 0
-	arrival.Match, arrival.Missing, arrival.Clear = order.LineKey(a.str("lines")), order.Missing(a.str("missing")), a.str("blanks") == "clear"
+	arrival.Match, arrival.Missing, arrival.Clear = order.LineKey(a.str("lines")), order.Missing(a.str("missing")),
+		a.str("blanks") == "clear"
 	usual := order.ByItem
 	for _, bind := range m.Levels[InHeader] {
 		arrival.Header = append(arrival.Header, bind.Field)
 	}
 	for _, bind := range m.Levels[InLines] {
 		arrival.Lines = append(arrival.Lines, bind.Field)
-		if k := order.LineKey(bind.Field.Name); k == order.ByNumber || k == order.BySenderLine && usual != order.ByNumber {
+		if k := order.LineKey(bind.Field.Name); k == order.ByNumber || k == order.BySenderLine &&
+			usual != order.ByNumber {
 			usual = k
 		}
 	}
@@ -83,13 +89,15 @@ func (b *builder) again(orders *node, m *Mapping) {
 	}
 	f, ok := order.Lookup(order.Header, newer)
 	if !ok || f.Type != order.Day {
-		b.add(finding.MappingWrongValue, a.get("newer").at, newer, "newer must name a date of the header, such as ordered_on.")
+		b.add(finding.MappingWrongValue, a.get("newer").at, newer,
+			"newer must name a date of the header, such as ordered_on.")
 	}
 	m.Again.Newer = f
 	for _, h := range orders.all("hold") {
 		info, known := finding.Catalogue[finding.Code(h.text)]
 		if h.text != "all" && (!known || info.Severity != finding.Warning) {
-			b.add(finding.MappingWrongValue, h.at, h.text, "%q is not the code of a warning, or all; docs/findings.md has them.", h.text)
+			b.add(finding.MappingWrongValue, h.at, h.text,
+				"%q is not the code of a warning, or all; docs/findings.md has them.", h.text)
 		}
 		m.Holds = append(m.Holds, h.text)
 	}

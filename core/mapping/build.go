@@ -28,7 +28,8 @@ func Parse(src []byte) (*Mapping, error) {
 	if e := root.get("extends"); e != nil && e.scalar {
 		base := standardNode(e.text, e.at)
 		if base == nil {
-			m.add(finding.MappingWrongValue, e.at, e.text, "There is no standard mapping %q; there are %s.", e.text, strings.Join(StandardNames(), ", "))
+			m.add(finding.MappingWrongValue, e.at, e.text, "There is no standard mapping %q; there are %s.", e.text,
+				strings.Join(StandardNames(), ", "))
 			return nil, m.all
 		}
 		root = root.over(base, 0)
@@ -94,7 +95,8 @@ func (b *builder) mapping(root *node) *Mapping {
 	m := &Mapping{Name: root.str("name"), About: root.str("about"), Bindings: map[order.Level][]Binding{}}
 	b.m = m
 	if !namePattern.MatchString(m.Name) {
-		b.add(finding.MappingWrongValue, root.get("name").at, m.Name, "name must be of small letters, digits and hyphens, at most 64.")
+		b.add(finding.MappingWrongValue, root.get("name").at, m.Name,
+			"name must be of small letters, digits and hyphens, at most 64.")
 	}
 	m.Document.Locale = Locale{DecimalSign: '.', grouping: ','}
 	if d := root.get("document"); d != nil && d.str("format") == string(source.X12) {
@@ -114,13 +116,15 @@ func (b *builder) mapping(root *node) *Mapping {
 	case slices.Contains(order.Kinds, kind):
 		m.Of = order.Kind(kind)
 		if of := orders.get("of"); of != nil {
-			b.add(finding.MappingWrongValue, of.at, of.text, "of goes with notices; kind says already that the orders are %s.", kind)
+			b.add(finding.MappingWrongValue, of.at, of.text,
+				"of goes with notices; kind says already that the orders are %s.", kind)
 		}
 	default:
 		m.Kind = intent.Kind(kind)
 		m.side(order.Kind(orders.str("of")))
 		if m.Of == "" && !b.x12 {
-			b.add(finding.MappingMissingKey, orders.at, "", "kind: %s needs %q: which orders it speaks of, sales or purchase.", kind, "of")
+			b.add(finding.MappingMissingKey, orders.at, "",
+				"kind: %s needs %q: which orders it speaks of, sales or purchase.", kind, "of")
 		}
 	}
 	m.Rounding = order.Rounding(orders.str("rounding"))
@@ -166,7 +170,8 @@ func (b *builder) document(n *node, d *Document) {
 	d.Records = b.path(n.get("records"))
 	d.Set = n.str("set")
 	if d.Set != "" && !slices.Contains(x12.Sets(), d.Set) {
-		b.add(finding.MappingWrongValue, n.get("set").at, d.Set, "The dictionary has no transaction set %q; it has %s.", d.Set, strings.Join(x12.Sets(), ", "))
+		b.add(finding.MappingWrongValue, n.get("set").at, d.Set, "The dictionary has no transaction set %q; it has %s.",
+			d.Set, strings.Join(x12.Sets(), ", "))
 	}
 	if b.x12 != (d.Set != "") {
 		b.add(finding.MappingWrongValue, n.at, d.Set, "format: x12 and set go together.")
@@ -273,7 +278,8 @@ func (b *builder) locale(n *node, l *Locale) {
 	if z := n.get("zone"); z != nil {
 		zone, err := time.LoadLocation(z.text)
 		if err != nil || z.text == "Local" {
-			b.add(finding.MappingWrongValue, z.at, z.text, "%q is not a time zone; write one such as Europe/Oslo.", z.text)
+			b.add(finding.MappingWrongValue, z.at, z.text, "%q is not a time zone; write one such as Europe/Oslo.",
+				z.text)
 		}
 		l.zone = zone
 	}
@@ -301,7 +307,8 @@ func (b *builder) group(n *node, g *Grouping) {
 		v, use := n.get(k.name), groupKeys[k.name]
 		switch {
 		case v != nil && !slices.Contains(strings.Fields(use.with), g.By):
-			b.add(finding.MappingWrongValue, v.at, v.text, "%s goes with by: %s only.", k.name, strings.ReplaceAll(use.with, " ", ", "))
+			b.add(finding.MappingWrongValue, v.at, v.text, "%s goes with by: %s only.", k.name,
+				strings.ReplaceAll(use.with, " ", ", "))
 		case v == nil && slices.Contains(strings.Fields(use.needed), g.By):
 			b.add(finding.MappingMissingKey, n.at, "", "group by %s needs %q: %s.", g.By, k.name, k.shape.about)
 		}
@@ -316,7 +323,8 @@ func (b *builder) group(n *node, g *Grouping) {
 	g.Break, g.Anywhere = n.str("blanks") == "break", n.str("rows") == "anywhere"
 	g.When = b.compile(n.get("when"), true)
 	if g.By == "opener" && g.Columns == nil && g.When == nil {
-		b.add(finding.MappingMissingKey, n.at, "", "group by opener needs %q or %q: what opens an order.", "columns", "when")
+		b.add(finding.MappingMissingKey, n.at, "", "group by opener needs %q or %q: what opens an order.", "columns",
+			"when")
 	}
 	if k := n.get("kind"); k != nil {
 		s := b.source(k, k.text)
@@ -332,7 +340,8 @@ func (b *builder) group(n *node, g *Grouping) {
 	g.Count, g.Opener = n.number("count"), n.str("opener")
 	if p := n.get("path"); p != nil {
 		if b.m.Document.Records != nil {
-			b.add(finding.MappingWrongValue, p.at, p.text, "path and document.records both say which values count; take one of them out.")
+			b.add(finding.MappingWrongValue, p.at, p.text,
+				"path and document.records both say which values count; take one of them out.")
 		}
 		b.m.Document.Records = b.path(p)
 	}
@@ -342,7 +351,8 @@ func (b *builder) group(n *node, g *Grouping) {
 		}
 	}
 	if len(g.Headers.Columns) != len(g.Lines.Columns) {
-		b.add(finding.MappingWrongValue, n.at, "", "headers and lines must name as many columns as each other: they are compared one by one.")
+		b.add(finding.MappingWrongValue, n.at, "",
+			"headers and lines must name as many columns as each other: they are compared one by one.")
 	}
 }
 
@@ -356,16 +366,19 @@ func (s *shape) under(words ...string) *shape {
 }
 
 func (b *builder) part(n *node) *Part {
-	p := &Part{Each: b.path(n.get("each")), Across: n.str("across"), When: b.compile(n.get("when"), true), Next: n.str("begin") == "next"}
+	p := &Part{Each: b.path(n.get("each")), Across: n.str("across"), When: b.compile(n.get("when"), true),
+		Next: n.str("begin") == "next"}
 	columns := n.all("columns")
 	if (p.Across == "matrix") != (columns != nil) {
 		b.add(finding.MappingWrongValue, n.at, "", "across: matrix and columns go together.")
 	}
 	if len(columns) == 1 && strings.HasPrefix(columns[0].text, "@") && strings.Contains(columns[0].text, "-") {
 		first, last, _ := strings.Cut(columns[0].text, "-")
-		p.Range = [2]int{origin.ColumnNumber(strings.TrimPrefix(strings.TrimSpace(first), "@")), origin.ColumnNumber(strings.TrimPrefix(strings.TrimSpace(last), "@"))}
+		p.Range = [2]int{origin.ColumnNumber(strings.TrimPrefix(strings.TrimSpace(first), "@")),
+			origin.ColumnNumber(strings.TrimPrefix(strings.TrimSpace(last), "@"))}
 		if p.Range[0] == 0 || p.Range[1] < p.Range[0] {
-			b.add(finding.MappingWrongValue, columns[0].at, columns[0].text, "%q are no columns; write @F-@M.", columns[0].text)
+			b.add(finding.MappingWrongValue, columns[0].at, columns[0].text, "%q are no columns; write @F-@M.",
+				columns[0].text)
 		}
 		return p
 	}
@@ -439,10 +452,14 @@ func (b *builder) binding(e entry, f order.Field, doc Locale) Binding {
 		defer func() { b.each = within }()
 	}
 	bind := Binding{
-		Field: f, From: b.sources(v.all("from")), Value: v.str("value"), Default: v.str("default"), Need: Need(v.str("need")), Of: v.str("of"),
-		Repeat: v.str("repeat"), Beside: v.str("beside"), Expr: b.compile(v.get("expr"), false), When: b.compile(v.get("when"), true),
-		Crosswalk: v.str("crosswalk"), Others: v.str("others") == "keep", List: v.str("list"), Keys: v.strs("by"), Near: v.number("near"), Give: v.str("give"), Suffix: v.str("suffix"),
-		Write: b.compile(v.get("write"), false), Result: b.resultOf(v.get("result")), Compare: v.str("check") != "false", Locale: doc, At: e.at,
+		Field: f, From: b.sources(v.all("from")), Value: v.str("value"), Default: v.str("default"),
+		Need: Need(v.str("need")), Of: v.str("of"),
+		Repeat: v.str("repeat"), Beside: v.str("beside"), Expr: b.compile(v.get("expr"), false),
+		When:      b.compile(v.get("when"), true),
+		Crosswalk: v.str("crosswalk"), Others: v.str("others") == "keep", List: v.str("list"), Keys: v.strs("by"),
+		Near: v.number("near"), Give: v.str("give"), Suffix: v.str("suffix"),
+		Write: b.compile(v.get("write"), false), Result: b.resultOf(v.get("result")),
+		Compare: v.str("check") != "false", Locale: doc, At: e.at,
 	}
 	b.m.Computes = b.m.Computes || bind.Expr != nil || bind.When != nil || bind.Write != nil
 	b.m.wide = b.m.wide || bind.Of == "parent" || bind.Of == "document"
@@ -458,17 +475,20 @@ func (b *builder) binding(e entry, f order.Field, doc Locale) Binding {
 			b.add(finding.MappingWrongValue, c.at, c.text, "%q is not a cell; write one such as B3.", c.text)
 		} else {
 			row, _ := strconv.Atoi(m[2])
-			bind.From = append(bind.From, Source{Text: c.text, Kind: ByCell, Column: origin.ColumnNumber(m[1]), Row: row})
+			bind.From = append(bind.From, Source{Text: c.text, Kind: ByCell, Column: origin.ColumnNumber(m[1]),
+				Row: row})
 			b.m.Beside = true
 		}
 	}
 	for _, l := range v.all("label") {
-		bind.From = append(bind.From, Source{Text: l.text, Kind: ByLabel, Folded: strings.TrimRight(list.Fold(l.text), ": ")})
+		bind.From = append(bind.From, Source{Text: l.text, Kind: ByLabel,
+			Folded: strings.TrimRight(list.Fold(l.text), ": ")})
 		b.m.Beside = true
 	}
 	if t := v.get("type"); t != nil {
 		if !strings.HasPrefix(e.key, "custom.") {
-			b.add(finding.MappingWrongValue, t.at, t.text, "type goes with custom fields only; %s is a %s.", e.key, f.Type)
+			b.add(finding.MappingWrongValue, t.at, t.text, "type goes with custom fields only; %s is a %s.", e.key,
+				f.Type)
 		} else {
 			bind.Field.Type = order.Type(t.text)
 		}
@@ -480,18 +500,25 @@ func (b *builder) binding(e entry, f order.Field, doc Locale) Binding {
 		}
 	}
 	value := v.get("value")
-	switch given := v.get("from") != nil || v.get("cell") != nil || v.get("label") != nil || bind.Expr != nil || bind.Result.Step != ""; {
+	switch given := v.get("from") != nil || v.get("cell") != nil || v.get("label") != nil || bind.Expr != nil ||
+		bind.Result.Step != ""; {
 	case !given && value == nil:
-		b.add(finding.MappingMissingKey, e.at, "", "%s needs from (a column, a path, an element), cell, label, expr or result, or value (the same for all).", e.key)
+		b.add(finding.MappingMissingKey, e.at, "",
+			"%s needs from (a column, a path, an element), cell, label, expr or result, or value (the same for all).",
+			e.key)
 	case v.get("from") != nil && value != nil:
-		b.add(finding.MappingWrongValue, value.at, value.text, "%s has both from and value; take one of them out, or say default instead of value.", e.key)
+		b.add(finding.MappingWrongValue, value.at, value.text,
+			"%s has both from and value; take one of them out, or say default instead of value.", e.key)
 	case given && value != nil:
-		b.add(finding.MappingWrongValue, value.at, value.text, "%s has a value and something else that gives one; take one of them out.", e.key)
+		b.add(finding.MappingWrongValue, value.at, value.text,
+			"%s has a value and something else that gives one; take one of them out.", e.key)
 	}
 	for _, k := range binding.keys {
 		types, limited := bindingKeysFor[k.name]
-		if at := v.get(k.name); limited && at != nil && !slices.Contains(strings.Fields(types), string(bind.Field.Type)) {
-			b.add(finding.MappingWrongValue, at.at, at.text, "%s does not go with %s, which is a %s.", k.name, e.key, bind.Field.Type)
+		if at := v.get(k.name); limited && at != nil && !slices.Contains(strings.Fields(types),
+			string(bind.Field.Type)) {
+			b.add(finding.MappingWrongValue, at.at, at.text, "%s does not go with %s, which is a %s.", k.name, e.key,
+				bind.Field.Type)
 		}
 	}
 	if k := v.get("others"); k != nil && bind.Crosswalk == "" {
@@ -544,7 +571,8 @@ func (b *builder) results(n *node, r *Results) {
 	if f := n.get("fields"); f != nil {
 		for _, e := range f.entries {
 			if !order.IsResult(e.key) {
-				b.add(finding.MappingUnknownKey, e.at, e.key, "%q is no field of an order; those of lines are written lines.amount.", e.key)
+				b.add(finding.MappingUnknownKey, e.at, e.key,
+					"%q is no field of an order; those of lines are written lines.amount.", e.key)
 			}
 			r.Columns = append(r.Columns, ResultColumn{e.key, b.letter(f, e.key)})
 		}
@@ -553,7 +581,8 @@ func (b *builder) results(n *node, r *Results) {
 	used := map[int]string{}
 	for _, c := range r.Columns {
 		if c.Column > 0 && used[c.Column] != "" {
-			b.add(finding.MappingWrongValue, n.at, c.What, "results: %s and %s are given the same column.", used[c.Column], c.What)
+			b.add(finding.MappingWrongValue, n.at, c.What, "results: %s and %s are given the same column.",
+				used[c.Column], c.What)
 		}
 		used[c.Column] = c.What
 	}
@@ -586,7 +615,8 @@ func (b *builder) resultOf(n *node) Result {
 	}
 	m := resultPattern.FindStringSubmatch(n.text)
 	if m == nil || !order.IsResult(m[2]) {
-		b.add(finding.MappingWrongValue, n.at, n.text, "%q is not a result; write step.field, such as purchase.number.", n.text)
+		b.add(finding.MappingWrongValue, n.at, n.text, "%q is not a result; write step.field, such as purchase.number.",
+			n.text)
 		return Result{Step: n.text}
 	}
 	b.m.Needs = append(b.m.Needs, m[1])

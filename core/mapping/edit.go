@@ -42,14 +42,16 @@ func AddDateForm(text string, level order.Level, field, form string) (string, er
 	case forms.scalar: // one form becomes a list of two
 		end := scalarEnd(lines[forms.at.Row-1], forms.at.Column-1)
 		line := lines[forms.at.Row-1]
-		lines[forms.at.Row-1] = line[:forms.at.Column-1] + "[" + line[forms.at.Column-1:end] + ", " + quoted + "]" + line[end:]
+		lines[forms.at.Row-1] = line[:forms.at.Column-1] + "[" + line[forms.at.Column-1:end] + ", " + quoted + "]" +
+			line[end:]
 	case len(forms.items) > 0:
 		last := forms.items[len(forms.items)-1]
 		if slices.ContainsFunc(forms.items, func(n *node) bool { return n.text == form }) {
 			return text, nil
 		}
 		line, before := lines[last.at.Row-1], lines[last.at.Row-1][:last.at.Column-1]
-		if indent, dash := strings.CutSuffix(strings.TrimRight(before, " "), "-"); dash && strings.TrimSpace(indent) == "" {
+		if indent, dash := strings.CutSuffix(strings.TrimRight(before, " "), "-"); dash &&
+			strings.TrimSpace(indent) == "" {
 			lines[last.at.Row-1] = strings.TrimRight(line, "\n") + "\n" + before + quoted + "\n"
 		} else {
 			end := scalarEnd(line, last.at.Column-1)
@@ -58,7 +60,8 @@ func AddDateForm(text string, level order.Level, field, form string) (string, er
 	}
 	edited := strings.Join(lines, "")
 	if _, err := Parse([]byte(edited)); err != nil {
-		return "", fmt.Errorf("the mapping cannot be changed by itself; add %s to the dates of %s by hand: %w", quoted, field, err)
+		return "", fmt.Errorf("the mapping cannot be changed by itself; add %s to the dates of %s by hand: %w", quoted,
+			field, err)
 	}
 	return edited, nil
 }
@@ -90,7 +93,8 @@ func AddCrosswalk(text string, level order.Level, field, name string) (edited, u
 	}
 	edited = strings.Join(lines, "")
 	if _, err := Parse([]byte(edited)); err != nil {
-		return "", "", fmt.Errorf("the mapping cannot be changed by itself; add crosswalk: %s to %s by hand: %w", name, field, err)
+		return "", "", fmt.Errorf("the mapping cannot be changed by itself; add crosswalk: %s to %s by hand: %w", name,
+			field, err)
 	}
 	return edited, name, nil
 }

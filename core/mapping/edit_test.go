@@ -11,16 +11,22 @@ import (
 func TestEdit(t *testing.T) {
 	const rest = "lines:\n  item: {from: I}\n  quantity: {from: Q}\n"
 	head := func(locale, date string) string {
-		return "koinos: mapping/1 # ours\nname: a\n" + locale + "orders: {kind: sales, group: {by: file}}\nheader:\n  partner: {value: P}\n" + date + rest
+		return "koinos: mapping/1 # ours\nname: a\n" + locale +
+			"orders: {kind: sales, group: {by: file}}\nheader:\n  partner: {value: P}\n" + date + rest
 	}
 	for _, c := range []struct{ text, want string }{
 		{head("", "  ordered_on: {from: D}\n"), `  ordered_on: {dates: ["d.m.yy"], from: D}`},
-		{head("", "  ordered_on:\n    from: D # theirs\n"), "  ordered_on:\n    dates: [\"d.m.yy\"]\n    from: D # theirs\n"},
+		{head("", "  ordered_on:\n    from: D # theirs\n"),
+			"  ordered_on:\n    dates: [\"d.m.yy\"]\n    from: D # theirs\n"},
 		{head("", "  ordered_on: {from: D, dates: d/m/yyyy}\n"), `{from: D, dates: [d/m/yyyy, "d.m.yy"]}`},
-		{head("", "  ordered_on: {from: D, dates: ['d/m/yyyy', yyyy-mm-dd]}\n"), `dates: ['d/m/yyyy', yyyy-mm-dd, "d.m.yy"]}`},
-		{head("document:\n  locale: {dates: [d/m/yyyy]}\n", "  ordered_on: {from: D}\n"), `locale: {dates: [d/m/yyyy, "d.m.yy"]}`},
-		{head("document:\n  locale:\n    dates:\n      - d/m/yyyy # usual\n", "  ordered_on: {from: D}\n"), "      - d/m/yyyy # usual\n      - \"d.m.yy\"\n"},
-		{head("document:\n  locale:\n    dates: d/m/yyyy # usual\n", "  ordered_on: {from: D}\n"), `    dates: [d/m/yyyy, "d.m.yy"] # usual`},
+		{head("", "  ordered_on: {from: D, dates: ['d/m/yyyy', yyyy-mm-dd]}\n"),
+			`dates: ['d/m/yyyy', yyyy-mm-dd, "d.m.yy"]}`},
+		{head("document:\n  locale: {dates: [d/m/yyyy]}\n", "  ordered_on: {from: D}\n"),
+			`locale: {dates: [d/m/yyyy, "d.m.yy"]}`},
+		{head("document:\n  locale:\n    dates:\n      - d/m/yyyy # usual\n", "  ordered_on: {from: D}\n"),
+			"      - d/m/yyyy # usual\n      - \"d.m.yy\"\n"},
+		{head("document:\n  locale:\n    dates: d/m/yyyy # usual\n", "  ordered_on: {from: D}\n"),
+			`    dates: [d/m/yyyy, "d.m.yy"] # usual`},
 	} {
 		got, err := AddDateForm(c.text, order.Header, "ordered_on", "d.m.yy")
 		if err != nil || !strings.Contains(got, c.want) || !strings.Contains(got, "# ours") {
@@ -32,7 +38,8 @@ func TestEdit(t *testing.T) {
 		}
 	}
 	for _, form := range []string{"", "x", "dd"} {
-		if got, err := AddDateForm(head("", "  ordered_on: {from: D}\n"), order.Header, "ordered_on", form); err == nil {
+		if got, err := AddDateForm(head("", "  ordered_on: {from: D}\n"), order.Header, "ordered_on",
+			form); err == nil {
 			t.Errorf("%q: %s", form, got)
 		}
 	}
@@ -41,14 +48,17 @@ func TestEdit(t *testing.T) {
 	}
 	for text, want := range map[string]string{
 		head("", ""): "  item: {crosswalk: a-item, others: keep, from: I}",
-		strings.Replace(head("", ""), "item: {from: I}", "item:\n    from: I", 1): "  item:\n    crosswalk: a-item\n    others: keep\n    from: I\n",
+		strings.Replace(head("", ""), "item: {from: I}", "item:\n    from: I",
+			1): "  item:\n    crosswalk: a-item\n    others: keep\n    from: I\n",
 	} {
-		if got, name, err := AddCrosswalk(text, order.Lines, "item", "a-item"); err != nil || name != "a-item" || !strings.Contains(got, want) {
+		if got, name, err := AddCrosswalk(text, order.Lines, "item", "a-item"); err != nil || name != "a-item" ||
+			!strings.Contains(got, want) {
 			t.Errorf("%v\n%s\nwant %s", err, got, want)
 		}
 	}
 	has := strings.Replace(head("", ""), "{from: I}", "{from: I, crosswalk: theirs}", 1)
-	if got, name, err := AddCrosswalk(has, order.Lines, "item", "a-item"); err != nil || name != "theirs" || got != has {
+	if got, name, err := AddCrosswalk(has, order.Lines, "item", "a-item"); err != nil || name != "theirs" ||
+		got != has {
 		t.Errorf("%v %s\n%s", err, name, got)
 	}
 }

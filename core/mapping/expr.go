@@ -61,7 +61,8 @@ func (e *exactly) Visit(n *ast.Node) {
 		ast.Patch(n, &ast.ConstantNode{Value: number})
 	case *ast.UnaryNode:
 		if _, number := v.Node.(*ast.IntegerNode); v.Operator == "-" && !number {
-			ast.Patch(n, &ast.BinaryNode{Operator: "-", Left: &ast.ConstantNode{Value: order.NumberOf(0)}, Right: v.Node})
+			ast.Patch(n, &ast.BinaryNode{Operator: "-", Left: &ast.ConstantNode{Value: order.NumberOf(0)},
+				Right: v.Node})
 		}
 	case *ast.CallNode:
 		if id, ok := v.Callee.(*ast.IdentifierNode); ok && id.Value == "col" && len(v.Arguments) == 1 {
@@ -77,7 +78,8 @@ func (e *exactly) Visit(n *ast.Node) {
 var exprOptions = func() []expr.Option {
 	type pair = func(order.Number, order.Number) (order.Number, error)
 	options := []expr.Option{expr.Env(Env{}), expr.MaxNodes(500)}
-	for _, name := range []string{"now", "float", "int", "round", "ceil", "floor", "abs", "mean", "median", "sum", "toJSON", "fromJSON", "toBase64", "fromBase64", "date", "duration", "timezone", "get", "first", "last"} {
+	for _, name := range []string{"now", "float", "int", "round", "ceil", "floor", "abs", "mean", "median", "sum",
+		"toJSON", "fromJSON", "toBase64", "fromBase64", "date", "duration", "timezone", "get", "first", "last"} {
 		options = append(options, expr.DisableBuiltin(name))
 	}
 	number := func(v any) order.Number {
@@ -91,13 +93,15 @@ var exprOptions = func() []expr.Option {
 	}
 	n, i := new(func(order.Number, order.Number) order.Number), new(func(order.Number, int) order.Number)
 	j, k := new(func(int, order.Number) order.Number), new(func(int, int) order.Number)
-	for op, f := range map[string]pair{"+": order.Number.Add, "-": order.Number.Sub, "*": order.Number.Mul, "/": order.Number.Quo} {
+	for op, f := range map[string]pair{"+": order.Number.Add, "-": order.Number.Sub, "*": order.Number.Mul,
+		"/": order.Number.Quo} {
 		name := "number " + op
 		options = append(options, expr.Operator(op, name), expr.Function(name, func(a ...any) (any, error) {
 			return f(number(a[0]), number(a[1]))
 		}, n, i, j, k))
 	}
-	nb, ib, jb := new(func(order.Number, order.Number) bool), new(func(order.Number, int) bool), new(func(int, order.Number) bool)
+	nb, ib, jb := new(func(order.Number, order.Number) bool), new(func(order.Number, int) bool),
+		new(func(int, order.Number) bool)
 	for op, holds := range map[string]func(int) bool{
 		"==": func(c int) bool { return c == 0 }, "!=": func(c int) bool { return c != 0 },
 		"<": func(c int) bool { return c < 0 }, "<=": func(c int) bool { return c <= 0 },
@@ -121,8 +125,10 @@ type function struct {
 
 // functions are our own; value | digits() | pad(5) reads from left to right.
 var functions = map[string]function{
-	"digits":  {func(a ...any) (any, error) { return only(a[0].(string), unicode.IsDigit), nil }, []any{new(func(string) string)}},
-	"letters": {func(a ...any) (any, error) { return only(a[0].(string), unicode.IsLetter), nil }, []any{new(func(string) string)}},
+	"digits": {func(a ...any) (any, error) { return only(a[0].(string), unicode.IsDigit), nil },
+		[]any{new(func(string) string)}},
+	"letters": {func(a ...any) (any, error) { return only(a[0].(string), unicode.IsLetter), nil },
+		[]any{new(func(string) string)}},
 	"pad": {func(a ...any) (any, error) {
 		s, n := a[0].(string), min(a[1].(int), 200)
 		if missing := n - len([]rune(s)); s != "" && missing > 0 {
@@ -161,7 +167,8 @@ var functions = map[string]function{
 		}
 		return "", nil
 	}, []any{new(func(string, string, int) string)}},
-	"squeeze": {func(a ...any) (any, error) { return strings.Join(strings.Fields(a[0].(string)), " "), nil }, []any{new(func(string) string)}},
+	"squeeze": {func(a ...any) (any, error) { return strings.Join(strings.Fields(a[0].(string)), " "), nil },
+		[]any{new(func(string) string)}},
 	"either": {func(a ...any) (any, error) {
 		for _, v := range a {
 			if s, ok := v.(string); !ok || strings.TrimSpace(s) != "" {
@@ -170,7 +177,8 @@ var functions = map[string]function{
 		}
 		return "", nil
 	}, []any{new(func(...any) any)}},
-	"rounded": {func(a ...any) (any, error) { return a[0].(order.Number).Round(order.HalfUp, a[1].(int)), nil }, []any{new(func(order.Number, int) order.Number)}},
+	"rounded": {func(a ...any) (any, error) { return a[0].(order.Number).Round(order.HalfUp, a[1].(int)), nil },
+		[]any{new(func(order.Number, int) order.Number)}},
 	"shift": {func(a ...any) (any, error) {
 		t, err := time.Parse(time.DateOnly, string(a[0].(order.Date)))
 		if err != nil {

@@ -213,10 +213,12 @@ func timeOfDay(s string) bool {
 }
 
 func day(y, m, d int) (order.Date, bool) {
-	if y < 1900 || y > 9999 || m < 1 || m > 12 || d < 1 || d > 31 || d > 28 && time.Date(y, time.Month(m), d, 0, 0, 0, 0, time.UTC).Day() != d {
+	if y < 1900 || y > 9999 || m < 1 || m > 12 || d < 1 || d > 31 || d > 28 &&
+		time.Date(y, time.Month(m), d, 0, 0, 0, 0, time.UTC).Day() != d {
 		return "", false
 	}
-	b := [10]byte{byte('0' + y/1000), byte('0' + y/100%10), byte('0' + y/10%10), byte('0' + y%10), '-', byte('0' + m/10), byte('0' + m%10), '-', byte('0' + d/10), byte('0' + d%10)}
+	b := [10]byte{byte('0' + y/1000), byte('0' + y/100%10), byte('0' + y/10%10), byte('0' + y%10), '-',
+		byte('0' + m/10), byte('0' + m%10), '-', byte('0' + d/10), byte('0' + d%10)}
 	return order.Date(b[:]), true
 }
 
@@ -250,7 +252,8 @@ func (l *Locale) Date(c source.Cell) (order.Date, error) {
 		}
 	}
 	if number {
-		return "", errors.New("the cell holds a number that is not formatted as a date (dates: serial reads a spreadsheet's day number)")
+		return "", errors.New("the cell holds a number that is not formatted as a date (dates: serial reads a " +
+			"spreadsheet's day number)")
 	}
 	forms := "yyyy-mm-dd"
 	for _, f := range l.Dates {
@@ -275,7 +278,8 @@ func (l *Locale) Boolean(text string) (value, ok bool) {
 	return false, false
 }
 
-var spaces = strings.NewReplacer(" ", "", "\u00a0", "", "\u202f", "", "\u2009", "", "\t", "", "\u2212", "-", "\u2019", "'")
+var spaces = strings.NewReplacer(" ", "", "\u00a0", "", "\u202f", "", "\u2009", "", "\t", "", "\u2212", "-", "\u2019",
+	"'")
 
 // Number reads a cell as an exact number. Word is what stands before or behind
 // the digits: a currency, a unit.
@@ -296,7 +300,8 @@ func (l *Locale) Number(c source.Cell, percent bool) (n order.Number, word strin
 	case source.Day:
 		return n, "", errors.New("the cell holds a date: a spreadsheet may have turned the number into one")
 	}
-	if l.DecimalSign == '.' && (len(s) < 18 || plainNumber(s)) && s != "" && (s[len(s)-1] >= '0' && s[len(s)-1] <= '9' || s[len(s)-1] == '.') {
+	if l.DecimalSign == '.' && (len(s) < 18 || plainNumber(s)) && s != "" &&
+		(s[len(s)-1] >= '0' && s[len(s)-1] <= '9' || s[len(s)-1] == '.') {
 		if n, err = order.ParseNumber(s); err == nil || errors.Is(err, order.ErrTooLong) {
 			n, err = parsed(n, err)
 			return n, "", err
@@ -354,7 +359,9 @@ func (l *Locale) dressed(s string) (order.Number, error) {
 		groups := strings.Split(whole, string(l.grouping))
 		for i, g := range groups {
 			if i > 0 && len(g) != 3 || i == 0 && (len(g) == 0 || len(g) > 3) {
-				return order.Number{}, fmt.Errorf("a number with the decimal sign %q was expected; here %q seems to be it", l.DecimalSign, l.grouping)
+				return order.Number{},
+					fmt.Errorf("a number with the decimal sign %q was expected; here %q seems to be it", l.DecimalSign,
+						l.grouping)
 			}
 		}
 		whole = strings.ReplaceAll(whole, string(l.grouping), "")
@@ -368,7 +375,8 @@ func (l *Locale) dressed(s string) (order.Number, error) {
 			other = ','
 		}
 		if strings.Count(s, string(other)) == 1 && plainNumber(strings.Replace(s, string(other), ".", 1)) {
-			return order.Number{}, fmt.Errorf("a number with the decimal sign %q was expected; here %q seems to be it", l.DecimalSign, other)
+			return order.Number{}, fmt.Errorf("a number with the decimal sign %q was expected; here %q seems to be it",
+				l.DecimalSign, other)
 		}
 		return order.Number{}, fmt.Errorf("a number with the decimal sign %q was expected", l.DecimalSign)
 	}
@@ -441,21 +449,25 @@ func Mangled(c source.Cell) bool {
 	if c.Kind == source.Number {
 		return len(c.Text) > 15 && !strings.Contains(c.Text, ".")
 	}
-	return c.Kind == source.Text && len(c.Text) > 3 && strings.IndexByte(c.Text, '+') > 0 && (strings.Contains(c.Text, "E+") || strings.Contains(c.Text, "e+")) && isRounded(c.Text)
+	return c.Kind == source.Text && len(c.Text) > 3 && strings.IndexByte(c.Text, '+') > 0 &&
+		(strings.Contains(c.Text, "E+") || strings.Contains(c.Text, "e+")) && isRounded(c.Text)
 }
 
 // isRounded recognises 4.00638E+12.
 func isRounded(s string) bool {
 	mantissa, exponent, _ := strings.Cut(strings.ToLower(strings.Replace(s, ",", ".", 1)), "e+")
 	_, err := strconv.ParseUint(exponent, 10, 16)
-	return err == nil && plainNumber(mantissa) && mantissa[0] >= '0' && mantissa[0] <= '9' && (len(mantissa) == 1 || mantissa[1] == '.')
+	return err == nil && plainNumber(mantissa) && mantissa[0] >= '0' && mantissa[0] <= '9' &&
+		(len(mantissa) == 1 || mantissa[1] == '.')
 }
 
 // currencies are the signs and words that stand beside figures, each with the
 // currencies that use it (ISO 4217).
 var currencies = map[string]string{
-	"€": "EUR", "£": "GBP", "$": "USD CAD AUD NZD SGD HKD MXN", "us$": "USD", "¥": "JPY CNY", "kr": "SEK NOK DKK ISK", "fr": "CHF", "sfr": "CHF",
-	"zł": "PLN", "kč": "CZK", "ft": "HUF", "₺": "TRY", "₹": "INR", "r$": "BRL", "₩": "KRW", "lei": "RON", "лв": "BGN", "euro": "EUR", "euros": "EUR",
+	"€": "EUR", "£": "GBP", "$": "USD CAD AUD NZD SGD HKD MXN", "us$": "USD", "¥": "JPY CNY", "kr": "SEK NOK DKK ISK",
+	"fr": "CHF", "sfr": "CHF",
+	"zł": "PLN", "kč": "CZK", "ft": "HUF", "₺": "TRY", "₹": "INR", "r$": "BRL", "₩": "KRW", "lei": "RON", "лв": "BGN",
+	"euro": "EUR", "euros": "EUR",
 }
 
 // CurrencyOf gives the currencies that a word beside a figure can mean; "" is none.
@@ -503,5 +515,7 @@ func Trim(s string) string {
 	if s == "" || s[0] > ' ' && s[0] < 0x80 && s[len(s)-1] > ' ' && s[len(s)-1] < 0x80 {
 		return s
 	}
-	return strings.TrimFunc(s, func(r rune) bool { return r <= ' ' || r == '\u00a0' || r == '\u202f' || r == '\u200b' || r == '\ufeff' })
+	return strings.TrimFunc(s, func(r rune) bool {
+		return r <= ' ' || r == '\u00a0' || r == '\u202f' || r == '\u200b' || r == '\ufeff'
+	})
 }

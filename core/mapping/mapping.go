@@ -23,12 +23,13 @@ import (
 // Mapping is a parsed mapping. It does not change after Parse and may be used
 // by several goroutines.
 type Mapping struct {
-	Name      string
-	About     string
-	Text      string // the YAML it was parsed from
-	Document  Document
-	Kind      intent.Kind // what its records are
-	Of        order.Kind  // sales or purchase: of the orders, or of those that its notices speak of; notices of X12 may leave it open
+	Name     string
+	About    string
+	Text     string // the YAML it was parsed from
+	Document Document
+	Kind     intent.Kind // what its records are
+	// sales or purchase: of the orders, or of those that its notices speak of; notices of X12 may leave it open
+	Of        order.Kind
 	Group     Grouping
 	Tolerance order.Number
 	Rounding  order.Rounding
@@ -87,7 +88,8 @@ type Document struct {
 // Options is what the reader of the document must know.
 func (m *Mapping) Options(limits source.Limits) source.Options {
 	d := &m.Document
-	opt := source.Options{Format: d.Format, Encoding: d.Encoding, Delimiter: d.Delimiter, Quote: d.Quote, Limits: limits, Set: d.Set, Around: m.wide}
+	opt := source.Options{Format: d.Format, Encoding: d.Encoding, Delimiter: d.Delimiter, Quote: d.Quote,
+		Limits: limits, Set: d.Set, Around: m.wide}
 	switch records := d.Records.(type) {
 	case *jsondoc.Path:
 		opt.Records = records
@@ -273,7 +275,8 @@ func (m *Mapping) With(a Asked) (*Mapping, error) {
 	for _, text := range a.Rows {
 		first, last, ok := rowsOf(text)
 		if !ok {
-			all = append(all, finding.New(finding.MappingWrongValue, origin.Place{}, text, "%q are no rows; write 12, 20-35 or 40-.", text))
+			all = append(all, finding.New(finding.MappingWrongValue, origin.Place{}, text,
+				"%q are no rows; write 12, 20-35 or 40-.", text))
 			continue
 		}
 		out.Document.Asked = append(out.Document.Asked, [2]int{first, last})
@@ -288,14 +291,16 @@ func (m *Mapping) With(a Asked) (*Mapping, error) {
 		}
 		f, ok := order.LookupOf(string(m.Kind), order.Levels[level], field)
 		if !ok {
-			all = append(all, finding.New(finding.MappingUnknownKey, origin.Place{}, name, "%q is no field of an order; those of lines are written lines.unit.", name))
+			all = append(all, finding.New(finding.MappingUnknownKey, origin.Place{}, name,
+				"%q is no field of an order; those of lines are written lines.unit.", name))
 			continue
 		}
 		bindings := slices.Clone(out.Levels[level])
 		if i := slices.IndexFunc(bindings, func(b Binding) bool { return b.Field.Name == field }); i >= 0 {
 			bindings[i].Default = a.Defaults[name]
 		} else {
-			bindings = append(bindings, Binding{Field: f, Value: a.Defaults[name], Need: May, Compare: true, Locale: m.Document.Locale})
+			bindings = append(bindings, Binding{Field: f, Value: a.Defaults[name], Need: May, Compare: true,
+				Locale: m.Document.Locale})
 		}
 		out.Levels[level] = bindings
 	}
@@ -332,10 +337,12 @@ func (m *Mapping) Missing(set *list.Set) finding.All {
 	for _, bindings := range m.Levels {
 		for _, b := range bindings {
 			if b.List != "" && set.Lists[b.List] == nil {
-				all = append(all, finding.New(finding.ListMissing, b.At, b.List, "%s asks the list %q, which has not been imported.", b.Field.Name, b.List))
+				all = append(all, finding.New(finding.ListMissing, b.At, b.List,
+					"%s asks the list %q, which has not been imported.", b.Field.Name, b.List))
 			}
 			if b.Crosswalk != "" && set.Crosswalk(b.Crosswalk) == nil {
-				all = append(all, finding.New(finding.ListMissing, b.At, b.Crosswalk, "%s asks the crosswalk %q, which has not been imported.", b.Field.Name, b.Crosswalk))
+				all = append(all, finding.New(finding.ListMissing, b.At, b.Crosswalk,
+					"%s asks the crosswalk %q, which has not been imported.", b.Field.Name, b.Crosswalk))
 			}
 		}
 	}
@@ -366,9 +373,11 @@ func (m *Mapping) Describe() string {
 			by = "one for each " + m.Document.Records.String()
 		}
 	case "join":
-		by = fmt.Sprintf("headers of sheet %s joined with lines of sheet %s", m.Group.Headers.Sheet, m.Group.Lines.Sheet)
+		by = fmt.Sprintf("headers of sheet %s joined with lines of sheet %s", m.Group.Headers.Sheet,
+			m.Group.Lines.Sheet)
 	}
-	return fmt.Sprintf("%s, %s, %d header and %d line fields bound", m.records(), by, len(m.Levels[InHeader]), len(m.Levels[InLines]))
+	return fmt.Sprintf("%s, %s, %d header and %d line fields bound", m.records(), by, len(m.Levels[InHeader]),
+		len(m.Levels[InLines]))
 }
 
 // records names what the mapping's records are.
@@ -390,7 +399,8 @@ func (m *Mapping) records() string {
 // our purchase orders is in the seller's words; only a change goes the other way.
 func (m *Mapping) side(of order.Kind) {
 	m.Of = of
-	m.FromSeller = m.Document.Format == source.X12 && of == order.Purchase && m.Kind != intent.Order && m.Kind != intent.Change
+	m.FromSeller = m.Document.Format == source.X12 && of == order.Purchase && m.Kind != intent.Order &&
+		m.Kind != intent.Change
 }
 
 // Match compares a name with a pattern in which * stands for any letters;

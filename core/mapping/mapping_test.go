@@ -173,7 +173,8 @@ func TestMistakes(t *testing.T) {
 		text := strings.Replace(base, c.old, c.new, 1)
 		_, err := Parse([]byte(text))
 		found := finding.Of(err)
-		if len(found) != 1 || found[0].Place.Row != c.line || c.col > 0 && found[0].Place.Column != c.col || !strings.Contains(found[0].Message+" "+found[0].Hint, c.says) {
+		if len(found) != 1 || found[0].Place.Row != c.line || c.col > 0 && found[0].Place.Column != c.col ||
+			!strings.Contains(found[0].Message+" "+found[0].Hint, c.says) {
 			t.Errorf("%q: %v; want line %d column %d, %q", c.new, err, c.line, c.col, c.says)
 		}
 		if j, err := yaml.YAMLToJSON([]byte(text)); err == nil {
@@ -185,7 +186,8 @@ func TestMistakes(t *testing.T) {
 			}
 		}
 	}
-	_, err := Parse([]byte("koinos: mapping/1\nname: x\norders: {kind: sale, group: {by: keys, columns: [A]}}\nheader: {partnr: {value: P}}\nlines: {item: {from: I}}\n"))
+	_, err := Parse([]byte("koinos: mapping/1\nname: x\norders: {kind: sale, group: {by: keys, columns: " +
+		"[A]}}\nheader: {partnr: {value: P}}\nlines: {item: {from: I}}\n"))
 	if n := len(finding.Of(err)); n != 3 {
 		t.Errorf("%d mistakes are reported of 3: %v", n, err)
 	}

@@ -91,10 +91,12 @@ func readYAML(src []byte) (root *node, bad *finding.Finding) {
 		return nil, finding.Fatal(finding.MappingInvalid, at, "The mapping is not readable YAML: %s.", message)
 	}
 	if len(file.Docs) == 0 || file.Docs[0].Body == nil {
-		return nil, finding.Fatal(finding.MappingInvalid, start, "The mapping is empty; it begins with koinos: %s.", Version)
+		return nil, finding.Fatal(finding.MappingInvalid, start, "The mapping is empty; it begins with koinos: %s.",
+			Version)
 	}
 	if len(file.Docs) > 1 {
-		return nil, finding.Fatal(finding.MappingInvalid, place(file.Docs[1].GetToken()), "A file holds one mapping; a second YAML document begins here.")
+		return nil, finding.Fatal(finding.MappingInvalid, place(file.Docs[1].GetToken()),
+			"A file holds one mapping; a second YAML document begins here.")
 	}
 	c := converter{anchors: map[string]*node{}}
 	root = c.node(file.Docs[0].Body, 0)
@@ -188,7 +190,8 @@ func (s *shape) fit(n *node, where string, m *mistakes) {
 	switch s.kind {
 	case object, fields, table:
 		if n.scalar || n.isList {
-			m.add(finding.MappingWrongValue, n.at, n.text, "%s must be a group of words, each with a colon behind it.", where)
+			m.add(finding.MappingWrongValue, n.at, n.text, "%s must be a group of words, each with a colon behind it.",
+				where)
 			return
 		}
 		s.fitKeys(n, where, m)

@@ -39,7 +39,8 @@ func (s *shape) schema() map[string]any {
 		m["type"], m["properties"], m["additionalProperties"] = "object", properties, false
 		switch {
 		case len(required) > 0 && s == grammar: // what it extends has the rest
-			m["anyOf"] = []any{map[string]any{"required": required}, map[string]any{"required": []any{"koinos", "name", "extends"}}}
+			m["anyOf"] = []any{map[string]any{"required": required},
+				map[string]any{"required": []any{"koinos", "name", "extends"}}}
 		case len(required) > 0:
 			m["required"] = required
 		}
@@ -56,7 +57,8 @@ func (s *shape) schema() map[string]any {
 				properties[f.Name] = one
 			}
 		}
-		m["type"], m["properties"], m["patternProperties"], m["additionalProperties"] = "object", properties, patterns, false
+		m["type"], m["properties"], m["patternProperties"], m["additionalProperties"] = "object", properties, patterns,
+			false
 		m["minProperties"] = 1
 	case table:
 		m["type"], m["additionalProperties"], m["minProperties"] = "object", s.items.schema(), 1

@@ -11,10 +11,11 @@ var sequenceGrammar = &shape{kind: object, about: "Several loads over one docume
 	{"koinos", true, words("Version of the grammar", SequenceVersion)},
 	{"name", true, some("Name of the sequence: small letters, digits and hyphens")},
 	{"about", false, some("What the sequence is for, in a sentence")},
-	{"steps", true, &shape{kind: listOf, about: "The loads, in their order", items: &shape{kind: object, about: "One load", keys: []key{
-		{"step", true, some("Name of the step, by which later ones take its results: small letters, digits and hyphens")},
-		{"mapping", true, some("Name of the mapping")},
-	}}}},
+	{"steps", true, &shape{kind: listOf, about: "The loads, in their order",
+		items: &shape{kind: object, about: "One load", keys: []key{
+			{"step", true, some("Name of the step, by which later ones take its results: small letters, digits and hyphens")},
+			{"mapping", true, some("Name of the mapping")},
+		}}}},
 }}
 
 // Sequence is a parsed sequence.
@@ -43,13 +44,15 @@ func ParseSequence(src []byte) (*Sequence, error) {
 	}
 	s := &Sequence{Name: root.str("name"), About: root.str("about"), Text: string(src)}
 	if !namePattern.MatchString(s.Name) {
-		m.add(finding.MappingWrongValue, root.get("name").at, s.Name, "name must be of small letters, digits and hyphens, at most 64.")
+		m.add(finding.MappingWrongValue, root.get("name").at, s.Name,
+			"name must be of small letters, digits and hyphens, at most 64.")
 	}
 	seen := map[string]bool{}
 	for _, n := range root.all("steps") {
 		step := SequenceStep{n.str("step"), n.str("mapping")}
 		if !namePattern.MatchString(step.Name) {
-			m.add(finding.MappingWrongValue, n.at, step.Name, "step must be of small letters, digits and hyphens, at most 64.")
+			m.add(finding.MappingWrongValue, n.at, step.Name,
+				"step must be of small letters, digits and hyphens, at most 64.")
 		}
 		if seen[step.Name] {
 			m.add(finding.MappingWrongValue, n.at, step.Name, "Two steps are called %q.", step.Name)

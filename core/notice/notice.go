@@ -29,12 +29,14 @@ func due(l *order.Line) order.Number {
 
 // bare takes the terms of a whole order away that a notice does not repeat.
 func bare(o *order.Order) order.Order {
-	return order.Order{Kind: o.Kind, Number: o.Number, SenderNumber: o.SenderNumber, Partner: o.Partner, OrderedOn: o.OrderedOn, Currency: o.Currency}
+	return order.Order{Kind: o.Kind, Number: o.Number, SenderNumber: o.SenderNumber, Partner: o.Partner,
+		OrderedOn: o.OrderedOn, Currency: o.Currency}
 }
 
 // named are what a line is known by in every notice.
 func named(l *order.Line) order.Line {
-	return order.Line{Number: l.Number, Item: l.Item, BuyerItem: l.BuyerItem, GTIN: l.GTIN, Description: l.Description, Unit: l.Unit}
+	return order.Line{Number: l.Number, Item: l.Item, BuyerItem: l.BuyerItem, GTIN: l.GTIN, Description: l.Description,
+		Unit: l.Unit}
 }
 
 // Confirm is what a seller answers: what became (is) of what was asked, line by
@@ -145,7 +147,8 @@ func Changes(was, is *order.Order, number string, today order.Date) order.Order 
 			continue
 		}
 		out := named(&l)
-		out.Quantity, out.UnitPrice, out.RequestedDeliveryOn, out.RequestedShipOn = due(&l), l.UnitPrice, l.RequestedDeliveryOn, l.RequestedShipOn
+		out.Quantity, out.UnitPrice, out.RequestedDeliveryOn, out.RequestedShipOn = due(&l), l.UnitPrice,
+			l.RequestedDeliveryOn, l.RequestedShipOn
 		if code == "DI" {
 			out.Quantity = order.NumberOf(0)
 		}
@@ -189,7 +192,8 @@ func Ship(is *order.Order, said map[string]order.Number, number string, today or
 
 // Bill is what is invoiced: for each line what was shipped less what earlier
 // invoices had. Charges of the whole order go with the first one.
-func Bill(is *order.Order, said map[string]order.Number, number string, today order.Date, first bool) (order.Order, error) {
+func Bill(is *order.Order, said map[string]order.Number, number string, today order.Date, first bool) (order.Order,
+	error) {
 	v := bare(is)
 	v.PaymentTerms = is.PaymentTerms
 	for _, role := range []string{"bill_to", "ship_to"} {
@@ -241,7 +245,8 @@ func unitPrice(currency string, l *order.Line, quantity order.Number) (order.Num
 		_, err := probe.Compute(order.HalfUp)
 		return probe.Lines[0].Amount, err
 	}
-	want, err := amount(order.Line{Quantity: quantity, UnitPrice: l.UnitPrice, PriceBasis: l.PriceBasis, DiscountPercent: l.DiscountPercent})
+	want, err := amount(order.Line{Quantity: quantity, UnitPrice: l.UnitPrice, PriceBasis: l.PriceBasis,
+		DiscountPercent: l.DiscountPercent})
 	if err != nil {
 		return order.Number{}, err
 	}

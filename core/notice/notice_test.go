@@ -11,11 +11,13 @@ func num(s string) order.Number { return order.MustNumber(s) }
 
 // orderOf is a sales order of lines written item:quantity@price.
 func orderOf(lines ...string) order.Order {
-	o := order.Order{Kind: order.Sales, Number: "SO-1", SenderNumber: "PM-1", Currency: "EUR", RequestedDeliveryOn: "2026-03-30"}
+	o := order.Order{Kind: order.Sales, Number: "SO-1", SenderNumber: "PM-1", Currency: "EUR",
+		RequestedDeliveryOn: "2026-03-30"}
 	for i, l := range lines {
 		item, rest, _ := strings.Cut(l, ":")
 		quantity, price, _ := strings.Cut(rest, "@")
-		o.Lines = append(o.Lines, order.Line{Number: string(rune('1' + i)), Item: item, Quantity: num(quantity), Unit: "EA", UnitPrice: num(price)})
+		o.Lines = append(o.Lines, order.Line{Number: string(rune('1' + i)), Item: item, Quantity: num(quantity),
+			Unit: "EA", UnitPrice: num(price)})
 	}
 	return o
 }
@@ -33,17 +35,21 @@ func TestConfirm(t *testing.T) {
 		{"another price", func(o *order.Order) { o.Lines[0].UnitPrice = num("2.5") }, "AC", "IP 10"},
 		{"later", func(o *order.Order) { o.Lines[0].RequestedDeliveryOn = "2026-04-06" }, "AC", "DR 10"},
 		{"another item", func(o *order.Order) { o.Lines[0].Item = "B" }, "AC", "IS 10"},
-		{"fewer and later", func(o *order.Order) { o.Lines[0].Quantity, o.Lines[0].RequestedDeliveryOn = num("8"), "2026-04-06" }, "AC", "IC 8"},
+		{"fewer and later", func(o *order.Order) {
+			o.Lines[0].Quantity, o.Lines[0].RequestedDeliveryOn = num("8"), "2026-04-06"
+		}, "AC", "IC 8"},
 		{"part of it later", func(o *order.Order) { o.Lines[0].Backordered = num("3") }, "AC", "BP 10"},
 		{"all of it later", func(o *order.Order) { o.Lines[0].Backordered = num("10") }, "AC", "IB 10"},
 		{"cancelled", func(o *order.Order) { o.Lines[0].Cancelled = num("10") }, "AC", "IR 0"},
 		{"gone", func(o *order.Order) { o.Lines = o.Lines[1:] }, "AC", "IR 0"},
-		{"all cancelled", func(o *order.Order) { o.Lines[0].Cancelled, o.Lines[1].Cancelled = num("10"), num("5") }, "RD", "IR 0"},
+		{"all cancelled", func(o *order.Order) { o.Lines[0].Cancelled, o.Lines[1].Cancelled = num("10"), num("5") },
+			"RD", "IR 0"},
 	} {
 		asked, is := orderOf("A:10@2", "C:5@1"), orderOf("A:10@2", "C:5@1")
 		c.change(&is)
 		v := Confirm(&asked, &is, "2026-03-16")
-		if got := v.Lines[0].Statement.Code + " " + v.Lines[0].Statement.Accepted.String(); v.Statement.Code != c.order || got != c.line || len(v.Lines) != 2 {
+		if got := v.Lines[0].Statement.Code + " " +
+			v.Lines[0].Statement.Accepted.String(); v.Statement.Code != c.order || got != c.line || len(v.Lines) != 2 {
 			t.Errorf("%s: %s, %s; want %s, %s", c.name, v.Statement.Code, got, c.order, c.line)
 		}
 	}
@@ -62,7 +68,8 @@ func TestChanges(t *testing.T) {
 		{"both", func(o *order.Order) { o.Lines[1].UnitPrice, o.Lines[1].Quantity = num("1.10"), num("6") }, "2 PQ 6"},
 		{"date of all", func(o *order.Order) { o.RequestedDeliveryOn = "2026-04-06" }, "1 CT 10; 2 CT 5"},
 		{"all three", func(o *order.Order) {
-			o.Lines[0].UnitPrice, o.Lines[0].Quantity, o.Lines[0].RequestedDeliveryOn = num("1.10"), num("6"), "2026-04-06"
+			o.Lines[0].UnitPrice, o.Lines[0].Quantity, o.Lines[0].RequestedDeliveryOn = num("1.10"), num("6"),
+				"2026-04-06"
 		}, "1 MU 6"},
 		{"cancelled", func(o *order.Order) { o.Lines[0].Cancelled = num("10") }, "1 DI 0"},
 		{"gone", func(o *order.Order) { o.Lines = o.Lines[:1] }, "2 DI 0"},
@@ -87,7 +94,8 @@ func TestChanges(t *testing.T) {
 func TestShipAndBill(t *testing.T) {
 	o := orderOf("A:10@2.50", "C:5@1")
 	o.Charges = []order.Charge{{Code: "freight", Amount: num("4")}}
-	o.Lines[0].Shipped, o.Lines[0].DiscountPercent, o.Lines[1].TaxPercent, o.Lines[1].Shipped = num("6"), num("10"), num("20"), num("5")
+	o.Lines[0].Shipped, o.Lines[0].DiscountPercent, o.Lines[1].TaxPercent, o.Lines[1].Shipped = num("6"), num("10"),
+		num("20"), num("5")
 	first, err := Bill(&o, nil, "1", "2026-03-16", true)
 	if err != nil || first.StatedTotal.Plain() != "23.5" || first.TaxAmount.Plain() != "1" { // 6 × 2.25 + 5 × 1 + 4 + 1
 		t.Errorf("%s of which tax %s, %v", first.StatedTotal, first.TaxAmount, err)
@@ -98,7 +106,8 @@ func TestShipAndBill(t *testing.T) {
 		t.Errorf("%s %+v %v", second.StatedTotal, second.Lines, err)
 	}
 	ship := Ship(&o, map[string]order.Number{"1": num("6"), "2": num("5")}, "1", "2026-03-17", "1405")
-	if len(ship.Lines) != 1 || ship.Lines[0].Quantity.String() != "4" || ship.Lines[0].Statement.ToDate.String() != "10" {
+	if len(ship.Lines) != 1 || ship.Lines[0].Quantity.String() != "4" ||
+		ship.Lines[0].Statement.ToDate.String() != "10" {
 		t.Errorf("%+v", ship.Lines)
 	}
 	if none := Ship(&o, Quantities(&o), "1", "", ""); len(none.Lines) != 0 {
@@ -117,10 +126,13 @@ func TestUnitPrices(t *testing.T) {
 		{"7", "19.99", "", "12.5", "17.491", "122.44"},
 		{"1000000", "1", "7", "", "0.14285714", "142857.14"},
 	} {
-		o := order.Order{Kind: order.Sales, Currency: "EUR", Lines: []order.Line{{Number: "1", Quantity: num(c.quantity), Shipped: num(c.quantity), UnitPrice: num(c.price), PriceBasis: num(c.basis), DiscountPercent: num(c.less)}}}
+		o := order.Order{Kind: order.Sales, Currency: "EUR", Lines: []order.Line{{Number: "1",
+			Quantity: num(c.quantity), Shipped: num(c.quantity), UnitPrice: num(c.price), PriceBasis: num(c.basis),
+			DiscountPercent: num(c.less)}}}
 		v, err := Bill(&o, nil, "1", "2026-03-16", true)
 		if err != nil || v.Lines[0].UnitPrice.String() != c.want || v.StatedTotal.String() != c.total {
-			t.Errorf("%s at %s per %s less %s: %s a unit, total %s, %v; want %s, %s", c.quantity, c.price, c.basis, c.less, v.Lines[0].UnitPrice, v.StatedTotal, err, c.want, c.total)
+			t.Errorf("%s at %s per %s less %s: %s a unit, total %s, %v; want %s, %s", c.quantity, c.price, c.basis,
+				c.less, v.Lines[0].UnitPrice, v.StatedTotal, err, c.want, c.total)
 		}
 	}
 }

@@ -93,44 +93,84 @@ func (f *Field) Value(o *Order, l *Line) string {
 // fields is the one table of plain fields. Computed fields are not in it:
 // nothing can be bound to them.
 var fields = []Field{
-	{Name: "number", Level: Header, Type: Text, About: "Our order number; left out, one is taken from the series", text: func(o *Order, _ *Line) *string { return &o.Number }},
-	{Name: "sender_number", Level: Header, Type: Code, About: "The number the sender gave the order; part of its identity", text: func(o *Order, _ *Line) *string { return &o.SenderNumber }},
-	{Name: "partner", Level: Header, Type: Code, Must: true, About: "Our code of the customer (sales) or supplier (purchase)", text: func(o *Order, _ *Line) *string { return &o.Partner }},
-	{Name: "ordered_on", Level: Header, Type: Day, About: "Day the order was made", date: func(o *Order, _ *Line) *Date { return &o.OrderedOn }},
-	{Name: "requested_ship_on", Level: Header, Type: Day, About: "Day the goods should leave", date: func(o *Order, _ *Line) *Date { return &o.RequestedShipOn }},
-	{Name: "requested_delivery_on", Level: Header, Type: Day, About: "Day the goods should arrive", date: func(o *Order, _ *Line) *Date { return &o.RequestedDeliveryOn }},
-	{Name: "cancel_after", Level: Header, Type: Day, About: "Last day the order may be delivered", date: func(o *Order, _ *Line) *Date { return &o.CancelAfter }},
-	{Name: "currency", Level: Header, Type: Currency, About: "Currency of every amount, ISO 4217", text: func(o *Order, _ *Line) *string { return &o.Currency }},
-	{Name: "payment_terms", Level: Header, Type: Text, About: "Code of the payment terms", text: func(o *Order, _ *Line) *string { return &o.PaymentTerms }},
-	{Name: "delivery_terms", Level: Header, Type: Text, About: "Delivery terms, e.g. an Incoterms code", text: func(o *Order, _ *Line) *string { return &o.DeliveryTerms }},
-	{Name: "price_level", Level: Header, Type: Text, About: "Which of our price levels applies", text: func(o *Order, _ *Line) *string { return &o.PriceLevel }},
-	{Name: "tax_treatment", Level: Header, Type: Choice, Choices: []string{TaxExclusive, TaxInclusive, TaxExempt}, About: "Whether prices hold the tax already", text: func(o *Order, _ *Line) *string { return &o.TaxTreatment }},
-	{Name: "tax_amount", Level: Header, Type: Decimal, About: "Tax on the whole order as the document states it", num: func(o *Order, _ *Line) *Number { return &o.TaxAmount }},
-	{Name: "total", Level: Header, Type: Decimal, About: "The document's own total; kept and compared with ours", num: func(o *Order, _ *Line) *Number { return &o.StatedTotal }},
-	{Name: "notes", Level: Header, Type: Text, About: "Free text for people", text: func(o *Order, _ *Line) *string { return &o.Notes }},
+	{Name: "number", Level: Header, Type: Text, About: "Our order number; left out, one is taken from the series",
+		text: func(o *Order, _ *Line) *string { return &o.Number }},
+	{Name: "sender_number", Level: Header, Type: Code,
+		About: "The number the sender gave the order; part of its identity",
+		text:  func(o *Order, _ *Line) *string { return &o.SenderNumber }},
+	{Name: "partner", Level: Header, Type: Code, Must: true,
+		About: "Our code of the customer (sales) or supplier (purchase)",
+		text:  func(o *Order, _ *Line) *string { return &o.Partner }},
+	{Name: "ordered_on", Level: Header, Type: Day, About: "Day the order was made",
+		date: func(o *Order, _ *Line) *Date { return &o.OrderedOn }},
+	{Name: "requested_ship_on", Level: Header, Type: Day, About: "Day the goods should leave",
+		date: func(o *Order, _ *Line) *Date { return &o.RequestedShipOn }},
+	{Name: "requested_delivery_on", Level: Header, Type: Day, About: "Day the goods should arrive",
+		date: func(o *Order, _ *Line) *Date { return &o.RequestedDeliveryOn }},
+	{Name: "cancel_after", Level: Header, Type: Day, About: "Last day the order may be delivered",
+		date: func(o *Order, _ *Line) *Date { return &o.CancelAfter }},
+	{Name: "currency", Level: Header, Type: Currency, About: "Currency of every amount, ISO 4217",
+		text: func(o *Order, _ *Line) *string { return &o.Currency }},
+	{Name: "payment_terms", Level: Header, Type: Text, About: "Code of the payment terms",
+		text: func(o *Order, _ *Line) *string { return &o.PaymentTerms }},
+	{Name: "delivery_terms", Level: Header, Type: Text, About: "Delivery terms, e.g. an Incoterms code",
+		text: func(o *Order, _ *Line) *string { return &o.DeliveryTerms }},
+	{Name: "price_level", Level: Header, Type: Text, About: "Which of our price levels applies",
+		text: func(o *Order, _ *Line) *string { return &o.PriceLevel }},
+	{Name: "tax_treatment", Level: Header, Type: Choice, Choices: []string{TaxExclusive, TaxInclusive, TaxExempt},
+		About: "Whether prices hold the tax already", text: func(o *Order, _ *Line) *string { return &o.TaxTreatment }},
+	{Name: "tax_amount", Level: Header, Type: Decimal, About: "Tax on the whole order as the document states it",
+		num: func(o *Order, _ *Line) *Number { return &o.TaxAmount }},
+	{Name: "total", Level: Header, Type: Decimal, About: "The document's own total; kept and compared with ours",
+		num: func(o *Order, _ *Line) *Number { return &o.StatedTotal }},
+	{Name: "notes", Level: Header, Type: Text, About: "Free text for people",
+		text: func(o *Order, _ *Line) *string { return &o.Notes }},
 
-	{Name: "number", Level: Lines, Type: Text, About: "The sender's line number; left out, lines are counted from 1", text: func(_ *Order, l *Line) *string { return &l.Number }},
-	{Name: "sender_line", Level: Lines, Type: Code, About: "The sender's own id of the line, where it has one besides its number", text: func(_ *Order, l *Line) *string { return &l.SenderLine }},
-	{Name: "item", Level: Lines, Type: Code, About: "Our item code", text: func(_ *Order, l *Line) *string { return &l.Item }},
-	{Name: "buyer_item", Level: Lines, Type: Code, About: "The buyer's item code", text: func(_ *Order, l *Line) *string { return &l.BuyerItem }},
-	{Name: "supplier_item", Level: Lines, Type: Code, About: "The supplier's item code", text: func(_ *Order, l *Line) *string { return &l.SupplierItem }},
-	{Name: "gtin", Level: Lines, Type: Code, About: "Global Trade Item Number (GS1)", text: func(_ *Order, l *Line) *string { return &l.GTIN }},
-	{Name: "description", Level: Lines, Type: Text, About: "What is ordered, in words", text: func(_ *Order, l *Line) *string { return &l.Description }},
-	{Name: "quantity", Level: Lines, Type: Decimal, Must: true, About: "How much is ordered", num: func(_ *Order, l *Line) *Number { return &l.Quantity }},
-	{Name: "unit", Level: Lines, Type: Unit, About: "Unit of measure of the quantity", text: func(_ *Order, l *Line) *string { return &l.Unit }},
-	{Name: "unit_price", Level: Lines, Type: Decimal, About: "Price of one unit, or of price_basis units", num: func(_ *Order, l *Line) *Number { return &l.UnitPrice }},
-	{Name: "price_basis", Level: Lines, Type: Decimal, About: "How many units the price is for; left out, 1", num: func(_ *Order, l *Line) *Number { return &l.PriceBasis }},
-	{Name: "discount_percent", Level: Lines, Type: Percent, About: "Discount on the line in per cent", num: func(_ *Order, l *Line) *Number { return &l.DiscountPercent }},
-	{Name: "tax_percent", Level: Lines, Type: Percent, About: "Tax on the line in per cent", num: func(_ *Order, l *Line) *Number { return &l.TaxPercent }},
-	{Name: "amount", Level: Lines, Type: Decimal, About: "The document's own amount; kept and compared with ours", num: func(_ *Order, l *Line) *Number { return &l.StatedAmount }},
-	{Name: "requested_ship_on", Level: Lines, Type: Day, About: "Day this line should leave", date: func(_ *Order, l *Line) *Date { return &l.RequestedShipOn }},
-	{Name: "requested_delivery_on", Level: Lines, Type: Day, About: "Day this line should arrive", date: func(_ *Order, l *Line) *Date { return &l.RequestedDeliveryOn }},
-	{Name: "location", Level: Lines, Type: Code, About: "Our code of the warehouse or yard", text: func(_ *Order, l *Line) *string { return &l.Location }},
-	{Name: "shipped", Level: Lines, Type: Decimal, About: "Quantity shipped so far", num: func(_ *Order, l *Line) *Number { return &l.Shipped }},
-	{Name: "received", Level: Lines, Type: Decimal, About: "Quantity received so far", num: func(_ *Order, l *Line) *Number { return &l.Received }},
-	{Name: "cancelled", Level: Lines, Type: Decimal, About: "Quantity cancelled", num: func(_ *Order, l *Line) *Number { return &l.Cancelled }},
-	{Name: "notes", Level: Lines, Type: Text, About: "Free text for people", text: func(_ *Order, l *Line) *string { return &l.Notes }},
-	{Name: "backordered", Level: Lines, Type: Decimal, About: "Quantity that comes later than was asked", num: func(_ *Order, l *Line) *Number { return &l.Backordered }},
+	{Name: "number", Level: Lines, Type: Text, About: "The sender's line number; left out, lines are counted from 1",
+		text: func(_ *Order, l *Line) *string { return &l.Number }},
+	{Name: "sender_line", Level: Lines, Type: Code,
+		About: "The sender's own id of the line, where it has one besides its number",
+		text:  func(_ *Order, l *Line) *string { return &l.SenderLine }},
+	{Name: "item", Level: Lines, Type: Code, About: "Our item code",
+		text: func(_ *Order, l *Line) *string { return &l.Item }},
+	{Name: "buyer_item", Level: Lines, Type: Code, About: "The buyer's item code",
+		text: func(_ *Order, l *Line) *string { return &l.BuyerItem }},
+	{Name: "supplier_item", Level: Lines, Type: Code, About: "The supplier's item code",
+		text: func(_ *Order, l *Line) *string { return &l.SupplierItem }},
+	{Name: "gtin", Level: Lines, Type: Code, About: "Global Trade Item Number (GS1)",
+		text: func(_ *Order, l *Line) *string { return &l.GTIN }},
+	{Name: "description", Level: Lines, Type: Text, About: "What is ordered, in words",
+		text: func(_ *Order, l *Line) *string { return &l.Description }},
+	{Name: "quantity", Level: Lines, Type: Decimal, Must: true, About: "How much is ordered",
+		num: func(_ *Order, l *Line) *Number { return &l.Quantity }},
+	{Name: "unit", Level: Lines, Type: Unit, About: "Unit of measure of the quantity",
+		text: func(_ *Order, l *Line) *string { return &l.Unit }},
+	{Name: "unit_price", Level: Lines, Type: Decimal, About: "Price of one unit, or of price_basis units",
+		num: func(_ *Order, l *Line) *Number { return &l.UnitPrice }},
+	{Name: "price_basis", Level: Lines, Type: Decimal, About: "How many units the price is for; left out, 1",
+		num: func(_ *Order, l *Line) *Number { return &l.PriceBasis }},
+	{Name: "discount_percent", Level: Lines, Type: Percent, About: "Discount on the line in per cent",
+		num: func(_ *Order, l *Line) *Number { return &l.DiscountPercent }},
+	{Name: "tax_percent", Level: Lines, Type: Percent, About: "Tax on the line in per cent",
+		num: func(_ *Order, l *Line) *Number { return &l.TaxPercent }},
+	{Name: "amount", Level: Lines, Type: Decimal, About: "The document's own amount; kept and compared with ours",
+		num: func(_ *Order, l *Line) *Number { return &l.StatedAmount }},
+	{Name: "requested_ship_on", Level: Lines, Type: Day, About: "Day this line should leave",
+		date: func(_ *Order, l *Line) *Date { return &l.RequestedShipOn }},
+	{Name: "requested_delivery_on", Level: Lines, Type: Day, About: "Day this line should arrive",
+		date: func(_ *Order, l *Line) *Date { return &l.RequestedDeliveryOn }},
+	{Name: "location", Level: Lines, Type: Code, About: "Our code of the warehouse or yard",
+		text: func(_ *Order, l *Line) *string { return &l.Location }},
+	{Name: "shipped", Level: Lines, Type: Decimal, About: "Quantity shipped so far",
+		num: func(_ *Order, l *Line) *Number { return &l.Shipped }},
+	{Name: "received", Level: Lines, Type: Decimal, About: "Quantity received so far",
+		num: func(_ *Order, l *Line) *Number { return &l.Received }},
+	{Name: "cancelled", Level: Lines, Type: Decimal, About: "Quantity cancelled",
+		num: func(_ *Order, l *Line) *Number { return &l.Cancelled }},
+	{Name: "notes", Level: Lines, Type: Text, About: "Free text for people",
+		text: func(_ *Order, l *Line) *string { return &l.Notes }},
+	{Name: "backordered", Level: Lines, Type: Decimal, About: "Quantity that comes later than was asked",
+		num: func(_ *Order, l *Line) *Number { return &l.Backordered }},
 }
 
 // Roles are the parties an order can name.
@@ -167,8 +207,9 @@ func (p *Party) Trim() {
 func lastParty(o *Order) *Party { return &o.Parties[len(o.Parties)-1] }
 
 func partyRole() Field {
-	return Field{Name: "role", Level: Parties, Type: Choice, Choices: Roles, Must: true, About: "What the party is to the order",
-		text: func(o *Order, _ *Line) *string { return &lastParty(o).Role }}
+	return Field{Name: "role", Level: Parties, Type: Choice, Choices: Roles, Must: true,
+		About: "What the party is to the order",
+		text:  func(o *Order, _ *Line) *string { return &lastParty(o).Role }}
 }
 
 func partyField(i int) Field {
@@ -183,10 +224,13 @@ var ChargeKinds = []string{"charge", "allowance"}
 func lastCharge(o *Order) *Charge { return &o.Charges[len(o.Charges)-1] }
 
 var chargeFields = []Field{
-	{Name: "kind", Level: Charges, Type: Choice, Choices: ChargeKinds, About: "charge adds the amount (the usual), allowance takes it off",
-		text: func(o *Order, _ *Line) *string { return &lastCharge(o).kind }},
-	{Name: "code", Level: Charges, Type: Text, Must: true, About: "What it is for, e.g. freight", text: func(o *Order, _ *Line) *string { return &lastCharge(o).Code }},
-	{Name: "amount", Level: Charges, Type: Decimal, Must: true, About: "How much", num: func(o *Order, _ *Line) *Number { return &lastCharge(o).Amount }},
+	{Name: "kind", Level: Charges, Type: Choice, Choices: ChargeKinds,
+		About: "charge adds the amount (the usual), allowance takes it off",
+		text:  func(o *Order, _ *Line) *string { return &lastCharge(o).kind }},
+	{Name: "code", Level: Charges, Type: Text, Must: true, About: "What it is for, e.g. freight",
+		text: func(o *Order, _ *Line) *string { return &lastCharge(o).Code }},
+	{Name: "amount", Level: Charges, Type: Decimal, Must: true, About: "How much",
+		num: func(o *Order, _ *Line) *Number { return &lastCharge(o).Amount }},
 }
 
 // SettleCharge brings the kind of the charge last added into its sign.
@@ -204,18 +248,21 @@ type family struct {
 }
 
 var families = []family{
-	{"reference.", "A reference number; the last word is its qualifier, e.g. reference.contract", Text, []Level{Header}, func(key string) Field {
-		return Field{text: func(o *Order, _ *Line) *string {
-			i := slices.IndexFunc(o.References, func(r Reference) bool { return r.Qualifier == key })
-			if i < 0 {
-				o.References = append(o.References, Reference{Qualifier: key})
-				i = len(o.References) - 1
-			}
-			return &o.References[i].Value
-		}}
-	}},
-	{"charge.", "Money added; the last word says what for, e.g. charge.freight", Decimal, []Level{Header, Lines}, func(key string) Field { return chargeField(key, false) }},
-	{"allowance.", "Money taken off; the last word says what for", Decimal, []Level{Header, Lines}, func(key string) Field { return chargeField(key, true) }},
+	{"reference.", "A reference number; the last word is its qualifier, e.g. reference.contract", Text, []Level{Header},
+		func(key string) Field {
+			return Field{text: func(o *Order, _ *Line) *string {
+				i := slices.IndexFunc(o.References, func(r Reference) bool { return r.Qualifier == key })
+				if i < 0 {
+					o.References = append(o.References, Reference{Qualifier: key})
+					i = len(o.References) - 1
+				}
+				return &o.References[i].Value
+			}}
+		}},
+	{"charge.", "Money added; the last word says what for, e.g. charge.freight", Decimal, []Level{Header, Lines},
+		func(key string) Field { return chargeField(key, false) }},
+	{"allowance.", "Money taken off; the last word says what for", Decimal, []Level{Header, Lines},
+		func(key string) Field { return chargeField(key, true) }},
 	{"custom.", "A field of your own; the last word is its name", Text, []Level{Header, Lines}, func(key string) Field {
 		return Field{text: func(o *Order, l *Line) *string {
 			list := &o.Custom
@@ -305,7 +352,8 @@ func AllFields(level Level) []Field {
 	case Header:
 		for _, role := range Roles {
 			for _, part := range partyParts {
-				list = append(list, Field{Name: role + "." + part.name, Level: Header, Type: part.typ, About: part.about + " of the party in role " + role})
+				list = append(list, Field{Name: role + "." + part.name, Level: Header, Type: part.typ,
+					About: part.about + " of the party in role " + role})
 			}
 		}
 	}
@@ -340,14 +388,15 @@ func Lookup(level Level, name string) (Field, bool) {
 	if level == Header && slices.Contains(Roles, head) {
 		for _, part := range partyParts {
 			if part.name == tail {
-				return Field{Name: name, Level: level, Type: part.typ, About: part.about, text: func(o *Order, _ *Line) *string {
-					p := o.Party(head)
-					if p == nil {
-						o.Parties = append(o.Parties, Party{Role: head})
-						p = &o.Parties[len(o.Parties)-1]
-					}
-					return part.of(p)
-				}}, true
+				return Field{Name: name, Level: level, Type: part.typ, About: part.about,
+					text: func(o *Order, _ *Line) *string {
+						p := o.Party(head)
+						if p == nil {
+							o.Parties = append(o.Parties, Party{Role: head})
+							p = &o.Parties[len(o.Parties)-1]
+						}
+						return part.of(p)
+					}}, true
 			}
 		}
 	}

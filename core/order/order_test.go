@@ -9,9 +9,11 @@ import (
 
 func TestParseNumber(t *testing.T) {
 	for _, c := range []struct{ in, want string }{
-		{"", ""}, {"0", "0"}, {"12.50", "12.50"}, {"-0.05", "-0.05"}, {"+7", "7"}, {"0012", "12"}, {"9999999999999999999", "9999999999999999999"},
+		{"", ""}, {"0", "0"}, {"12.50", "12.50"}, {"-0.05", "-0.05"}, {"+7", "7"}, {"0012", "12"},
+		{"9999999999999999999", "9999999999999999999"},
 		{"0.0000000000000000001", "0.0000000000000000001"},
-		{"1e3", "!"}, {".", "!"}, {"-", "!"}, {"1 000", "!"}, {"1,5", "!"}, {"12345678901234567890", "!"}, {"1.2345678901234567890", "!"},
+		{"1e3", "!"}, {".", "!"}, {"-", "!"}, {"1 000", "!"}, {"1,5", "!"}, {"12345678901234567890", "!"},
+		{"1.2345678901234567890", "!"},
 	} {
 		n, err := ParseNumber(c.in)
 		if got := n.String(); err == nil && got != c.want || (err != nil) != (c.want == "!") {
@@ -40,7 +42,8 @@ func TestAmounts(t *testing.T) {
 		{"discount", "EUR", "half-up", "7", "19.99", "", "12.5", "122.44"},
 		{"floats would say 0.29", "EUR", "down", "1", "0.30", "", "0", "0.30"},
 	} {
-		o := Order{Currency: c.currency, Lines: []Line{{Quantity: MustNumber(c.quantity), UnitPrice: MustNumber(c.price), PriceBasis: MustNumber(c.basis), DiscountPercent: MustNumber(c.less)}}}
+		o := Order{Currency: c.currency, Lines: []Line{{Quantity: MustNumber(c.quantity),
+			UnitPrice: MustNumber(c.price), PriceBasis: MustNumber(c.basis), DiscountPercent: MustNumber(c.less)}}}
 		if _, err := o.Compute(Rounding(c.rounding)); err != nil || o.Lines[0].Amount.String() != c.want {
 			t.Errorf("%s: %s, %v; want %s", c.name, o.Lines[0].Amount, err, c.want)
 		}
@@ -48,9 +51,11 @@ func TestAmounts(t *testing.T) {
 }
 
 func TestTotal(t *testing.T) {
-	o := Order{Currency: "EUR", Charges: []Charge{{Code: "freight", Amount: MustNumber("12.00")}, {Allowance: true, Code: "bonus", Amount: MustNumber("2.50")}},
+	o := Order{Currency: "EUR", Charges: []Charge{{Code: "freight", Amount: MustNumber("12.00")},
+		{Allowance: true, Code: "bonus", Amount: MustNumber("2.50")}},
 		Lines: []Line{
-			{Quantity: MustNumber("2"), UnitPrice: MustNumber("10"), TaxPercent: MustNumber("20"), Charges: []Charge{{Code: "box", Amount: MustNumber("1")}}},
+			{Quantity: MustNumber("2"), UnitPrice: MustNumber("10"), TaxPercent: MustNumber("20"),
+				Charges: []Charge{{Code: "box", Amount: MustNumber("1")}}},
 			{StatedAmount: MustNumber("5.55"), TaxPercent: MustNumber("7")},
 		}}
 	for treatment, want := range map[string]string{TaxExclusive: "40.44", TaxInclusive: "36.05", TaxExempt: "36.05"} {
@@ -150,8 +155,10 @@ func TestEveryField(t *testing.T) {
 }
 
 func TestSameContent(t *testing.T) {
-	a := Order{Kind: Sales, SenderNumber: "1", Number: "SO-1", Lines: []Line{{Quantity: MustNumber("2.00")}}, References: []Reference{{"a", "1"}, {"b", "2"}}}
-	b := Order{Kind: Sales, SenderNumber: "1", Number: "SO-2", Lines: []Line{{Quantity: MustNumber("2")}}, References: []Reference{{"b", "2"}, {"a", "1"}}}
+	a := Order{Kind: Sales, SenderNumber: "1", Number: "SO-1", Lines: []Line{{Quantity: MustNumber("2.00")}},
+		References: []Reference{{"a", "1"}, {"b", "2"}}}
+	b := Order{Kind: Sales, SenderNumber: "1", Number: "SO-2", Lines: []Line{{Quantity: MustNumber("2")}},
+		References: []Reference{{"b", "2"}, {"a", "1"}}}
 	if a.Fingerprint() != b.Fingerprint() || len(Diff(&a, &b)) != 0 {
 		t.Error("the same content has two fingerprints")
 	}
@@ -167,7 +174,8 @@ func TestSameContent(t *testing.T) {
 func BenchmarkCompute(b *testing.B) {
 	o := Order{Currency: "EUR"}
 	for range 10 {
-		o.Lines = append(o.Lines, Line{Quantity: MustNumber("12"), UnitPrice: MustNumber("3.45"), DiscountPercent: MustNumber("5")})
+		o.Lines = append(o.Lines, Line{Quantity: MustNumber("12"), UnitPrice: MustNumber("3.45"),
+			DiscountPercent: MustNumber("5")})
 	}
 	for b.Loop() {
 		if _, err := o.Compute(HalfUp); err != nil {
@@ -179,7 +187,8 @@ func BenchmarkCompute(b *testing.B) {
 func BenchmarkFingerprint(b *testing.B) {
 	o := Order{Kind: Sales, SenderNumber: "A-1", Partner: "OSTRAND", Currency: "EUR"}
 	for range 10 {
-		o.Lines = append(o.Lines, Line{Number: "1", Item: "00417", Description: "Shackle", Unit: "BX", Quantity: MustNumber("12"), UnitPrice: MustNumber("3.45")})
+		o.Lines = append(o.Lines, Line{Number: "1", Item: "00417", Description: "Shackle", Unit: "BX",
+			Quantity: MustNumber("12"), UnitPrice: MustNumber("3.45")})
 	}
 	for b.Loop() {
 		o.Fingerprint()

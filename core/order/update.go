@@ -93,7 +93,9 @@ func (o *Order) Update(in *Order, a Arrival) (*Order, []int, error) {
 	}
 	if a.Charges {
 		for _, c := range in.Charges {
-			i := slices.IndexFunc(out.Charges, func(d Charge) bool { return d.Code == c.Code && d.Allowance == c.Allowance })
+			i := slices.IndexFunc(out.Charges, func(d Charge) bool {
+				return d.Code == c.Code && d.Allowance == c.Allowance
+			})
 			if i < 0 {
 				out.Charges = append(out.Charges, c)
 			} else {
@@ -105,7 +107,9 @@ func (o *Order) Update(in *Order, a Arrival) (*Order, []int, error) {
 	for i := range out.Lines {
 		key := a.Match.of(&out.Lines[i])
 		if _, twice := at[key]; twice && key != "" {
-			return nil, nil, &Conflict{0, fmt.Sprintf("The stored order has two lines of %s %s; the arriving lines cannot be told apart by it.", a.Match, key)}
+			return nil, nil, &Conflict{0,
+				fmt.Sprintf("The stored order has two lines of %s %s; the arriving lines cannot be told apart by it.",
+					a.Match, key)}
 		}
 		at[key] = i
 	}
@@ -128,7 +132,8 @@ func (o *Order) Update(in *Order, a Arrival) (*Order, []int, error) {
 			continue
 		}
 		if from[j] != 0 {
-			return nil, nil, &Conflict{i + 1, fmt.Sprintf("A second line of %s %s arrives; it is not clear which one counts.", a.Match, key)}
+			return nil, nil, &Conflict{i + 1,
+				fmt.Sprintf("A second line of %s %s arrives; it is not clear which one counts.", a.Match, key)}
 		}
 		from[j] = i + 1
 		was := &out.Lines[j]
@@ -137,11 +142,14 @@ func (o *Order) Update(in *Order, a Arrival) (*Order, []int, error) {
 		}
 		for _, kind := range []MovementKind{Shipment, Receipt} {
 			if is, had := was.Moved(kind), o.Lines[j].Moved(kind); is.Cmp(*had) < 0 {
-				return nil, nil, &Conflict{i + 1, fmt.Sprintf("%s have moved already, and %s arrives; what has moved is taken back by a counter-entry only.", had, is)}
+				return nil, nil, &Conflict{i + 1,
+					fmt.Sprintf("%s have moved already, and %s arrives; what has moved is taken back by a "+
+						"counter-entry only.", had, is)}
 			}
 		}
 		if moved := o.moved(was); was.Quantity.Cmp(moved) < 0 {
-			return nil, nil, &Conflict{i + 1, fmt.Sprintf("The quantity arrives as %s, but %s have moved already.", was.Quantity, moved)}
+			return nil, nil, &Conflict{i + 1, fmt.Sprintf("The quantity arrives as %s, but %s have moved already.",
+				was.Quantity, moved)}
 		}
 	}
 	for j := range o.Lines {
@@ -199,7 +207,8 @@ func (o *Order) Replace(in *Order) (is *Order, from []int, err error) {
 			continue
 		}
 		if j < 0 || is.Lines[j].Quantity.Cmp(moved) < 0 {
-			return nil, nil, &Conflict{j + 1, fmt.Sprintf("Line %s is missing or less than the %s that have moved already.", was.Number, moved)}
+			return nil, nil, &Conflict{j + 1,
+				fmt.Sprintf("Line %s is missing or less than the %s that have moved already.", was.Number, moved)}
 		}
 		is.Lines[j].Shipped, is.Lines[j].Received = was.Shipped, was.Received
 	}
@@ -217,7 +226,8 @@ func (o *Order) moved(l *Line) Number {
 
 func (o *Order) clone() *Order {
 	out := *o
-	out.References, out.Parties, out.Charges = slices.Clone(o.References), slices.Clone(o.Parties), slices.Clone(o.Charges)
+	out.References, out.Parties, out.Charges = slices.Clone(o.References), slices.Clone(o.Parties),
+		slices.Clone(o.Charges)
 	out.Custom, out.Lines = slices.Clone(o.Custom), slices.Clone(o.Lines)
 	for i := range out.Lines {
 		l := &out.Lines[i]
@@ -244,7 +254,8 @@ func (o *Order) Say(l *Line, in *Order, n int, but ...string) {
 	}
 	var names []string
 	in.Each(func(at int, field, _ string) {
-		if role, _, _ := strings.Cut(field, "."); at == n && !slices.Contains(but, field) && !slices.Contains(Roles, role) {
+		if role, _, _ := strings.Cut(field, "."); at == n && !slices.Contains(but, field) &&
+			!slices.Contains(Roles, role) {
 			names = append(names, field)
 		}
 	})

@@ -14,10 +14,16 @@ func TestPlace(t *testing.T) {
 		place Place
 		says  string
 	}{
-		{Place{}, ""}, {Place{Row: 17}, "row 17"}, {Place{Row: 17, Column: 3}, "row 17 column 3"}, {Place{Sheet: "Orders", Row: 17, Column: 28}, "Orders!AB17"},
-		{Place{Sheet: "Orders week 12", Row: 5, Column: 3}, "'Orders week 12'!C5"}, {Place{Sheet: "Ostrand's", Row: 1, Column: 1}, "'Ostrand''s'!A1"}, {Place{Sheet: "Orders", Row: 17}, "Orders!17:17"},
-		{Place{Sheet: "Orders"}, "Orders"}, {Place{Mapping: true, Row: 4, Column: 9}, "mapping line 4 column 9"}, {Place{Pointer: "/orders/3/qty", Row: 9}, "/orders/3/qty"},
-		{Place{Line: 17, Pointer: "/qty"}, "line 17 /qty"}, {Place{Line: 17}, "line 17"}, {Place{Segment: "ST 0004 / PO1 #3", Element: "02"}, "ST 0004 / PO1 #3 / 02"}, {Place{Segment: "ISA 000000001"}, "ISA 000000001"},
+		{Place{}, ""}, {Place{Row: 17}, "row 17"}, {Place{Row: 17, Column: 3}, "row 17 column 3"},
+		{Place{Sheet: "Orders", Row: 17, Column: 28}, "Orders!AB17"},
+		{Place{Sheet: "Orders week 12", Row: 5, Column: 3}, "'Orders week 12'!C5"},
+		{Place{Sheet: "Ostrand's", Row: 1, Column: 1}, "'Ostrand''s'!A1"},
+		{Place{Sheet: "Orders", Row: 17}, "Orders!17:17"},
+		{Place{Sheet: "Orders"}, "Orders"}, {Place{Mapping: true, Row: 4, Column: 9}, "mapping line 4 column 9"},
+		{Place{Pointer: "/orders/3/qty", Row: 9}, "/orders/3/qty"},
+		{Place{Line: 17, Pointer: "/qty"}, "line 17 /qty"}, {Place{Line: 17}, "line 17"},
+		{Place{Segment: "ST 0004 / PO1 #3", Element: "02"}, "ST 0004 / PO1 #3 / 02"},
+		{Place{Segment: "ISA 000000001"}, "ISA 000000001"},
 	} {
 		if got := c.place.String(); got != c.says {
 			t.Errorf("%+v is %q, want %q", c.place, got, c.says)
@@ -41,25 +47,33 @@ func sheetTrace() Trace {
 
 func TestTrace(t *testing.T) {
 	sheet := sheetTrace()
-	tree := Trace{Rows: []int{3, 9}, Records: []string{"/0/lines/0", "/0/lines/1"}, Paths: map[string]string{"item": "/sku"}}
-	x12 := Trace{Rows: []int{12}, Records: []string{"ST 0001 / PO1"}, Paths: map[string]string{"quantity": "02"}, Segments: true}
+	tree := Trace{Rows: []int{3, 9}, Records: []string{"/0/lines/0", "/0/lines/1"},
+		Paths: map[string]string{"item": "/sku"}}
+	x12 := Trace{Rows: []int{12}, Records: []string{"ST 0001 / PO1"}, Paths: map[string]string{"quantity": "02"},
+		Segments: true}
 	lines := Trace{Rows: []int{1}, Records: []string{""}, Lines: []int{4}, Paths: map[string]string{"item": "/sku"}}
 	dropped := sheetTrace()
 	dropped.Drop(1, "item")
 	dropped.Drop(0, "notes")
 	dropped.Drop(2, "quantity")
 	renamed := sheetTrace()
-	renamed.Rename(map[string]string{"sender_number": "number"}, map[string]string{"item": "supplier_item", "quantity": "accepted"})
+	renamed.Rename(map[string]string{"sender_number": "number"},
+		map[string]string{"item": "supplier_item", "quantity": "accepted"})
 	for _, c := range []struct {
 		trace Trace
 		line  int
 		field string
 		at    string
 	}{
-		{sheet, 0, "sender_number", "Orders!A5"}, {sheet, 0, "notes", "Notes!A2"}, {sheet, 0, "item", ""}, {sheet, 1, "item", "Orders!D5"}, {sheet, 2, "quantity", "Orders!I9"}, {sheet, 3, "quantity", "Orders!F7"}, {sheet, 4, "item", ""}, {sheet, 1, "unit", ""},
-		{tree, 2, "item", "/0/lines/1/sku"}, {x12, 1, "quantity", "ST 0001 / PO1 / 02"}, {lines, 1, "item", "line 4 /sku"},
-		{dropped, 1, "item", ""}, {dropped, 2, "item", "Orders!D6"}, {dropped, 0, "notes", ""}, {dropped, 0, "sender_number", "Orders!A5"}, {dropped, 2, "quantity", ""},
-		{renamed, 0, "number", "Orders!A5"}, {renamed, 0, "sender_number", ""}, {renamed, 1, "supplier_item", "Orders!D5"}, {renamed, 2, "accepted", "Orders!I9"}, {renamed, 1, "item", ""},
+		{sheet, 0, "sender_number", "Orders!A5"}, {sheet, 0, "notes", "Notes!A2"}, {sheet, 0, "item", ""},
+		{sheet, 1, "item", "Orders!D5"}, {sheet, 2, "quantity", "Orders!I9"}, {sheet, 3, "quantity", "Orders!F7"},
+		{sheet, 4, "item", ""}, {sheet, 1, "unit", ""},
+		{tree, 2, "item", "/0/lines/1/sku"}, {x12, 1, "quantity", "ST 0001 / PO1 / 02"},
+		{lines, 1, "item", "line 4 /sku"},
+		{dropped, 1, "item", ""}, {dropped, 2, "item", "Orders!D6"}, {dropped, 0, "notes", ""},
+		{dropped, 0, "sender_number", "Orders!A5"}, {dropped, 2, "quantity", ""},
+		{renamed, 0, "number", "Orders!A5"}, {renamed, 0, "sender_number", ""},
+		{renamed, 1, "supplier_item", "Orders!D5"}, {renamed, 2, "accepted", "Orders!I9"}, {renamed, 1, "item", ""},
 	} {
 		if got := c.trace.Place(c.line, c.field).String(); got != c.at {
 			t.Errorf("line %d %s is at %q, want %q", c.line, c.field, got, c.at)

@@ -87,7 +87,8 @@ func (t *Trace) whole(c *Cell) Place {
 	if c.Row == 0 {
 		return Place{} // it was dropped
 	}
-	p := Place{Sheet: c.Sheet, Row: c.Row, Column: c.Column, Pointer: c.Pointer, Segment: c.Segment, Element: c.Element, Line: c.In}
+	p := Place{Sheet: c.Sheet, Row: c.Row, Column: c.Column, Pointer: c.Pointer, Segment: c.Segment, Element: c.Element,
+		Line: c.In}
 	if p.Sheet == "" {
 		p.Sheet = t.Sheet
 	}

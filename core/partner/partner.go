@@ -112,7 +112,8 @@ func (p *Partner) OwnMapping(set string) string {
 	if set != "850" {
 		orders = fmt.Sprintf("orders: {of: %s}\n", p.Orders())
 	}
-	return fmt.Sprintf("koinos: mapping/1\nname: %s\nextends: x12-%s\nabout: %s to and from %s\n%sheader:\n  partner: {value: %s}\n", p.Sets[set].Mapping, set, set, p.Name, orders, p.Name)
+	return fmt.Sprintf("koinos: mapping/1\nname: %s\nextends: x12-%s\nabout: %s to and from %s\n%sheader:\n  "+
+		"partner: {value: %s}\n", p.Sets[set].Mapping, set, set, p.Name, orders, p.Name)
 }
 
 // Orders are which orders the partner's sets speak of: a customer's are our
@@ -235,7 +236,8 @@ func decode(text []byte, p *Partner) (err error) {
 	return err
 }
 
-func (p *Partner) characters(usual func(*string, string), choice func(string, string, ...string), bad func(string, string, ...any)) {
+func (p *Partner) characters(usual func(*string, string), choice func(string, string, ...string),
+	bad func(string, string, ...any)) {
 	usual(&p.Delimiters.Element, "*")
 	usual(&p.Delimiters.Component, ">")
 	usual(&p.Delimiters.Segment, "~")
@@ -250,17 +252,21 @@ func (p *Partner) characters(usual func(*string, string), choice func(string, st
 	choice("characters.others", p.Characters.Others, "replace", "refuse")
 	choice("characters.delimiters", p.Characters.Delimiters, "replace", "refuse")
 	choice("characters.long", p.Characters.Long, "refuse", "cut")
-	p.style = x12.Style{Version: p.Version, LineEnds: p.LineEnds, Characters: p.Characters.Set, Others: p.Characters.Others, Delimiter: p.Characters.Delimiters, Long: p.Characters.Long}
+	p.style = x12.Style{Version: p.Version, LineEnds: p.LineEnds, Characters: p.Characters.Set,
+		Others: p.Characters.Others, Delimiter: p.Characters.Delimiters, Long: p.Characters.Long}
 	used := map[string]string{}
 	for _, d := range []struct {
 		where, text string
 		to          *byte
-	}{{"element", p.Delimiters.Element, &p.style.Delimiters.Element}, {"component", p.Delimiters.Component, &p.style.Delimiters.Component},
-		{"segment", p.Delimiters.Segment, &p.style.Delimiters.Segment}, {"repetition", p.Delimiters.Repetition, &p.style.Delimiters.Repetition}} {
+	}{{"element", p.Delimiters.Element, &p.style.Delimiters.Element},
+		{"component", p.Delimiters.Component, &p.style.Delimiters.Component},
+		{"segment", p.Delimiters.Segment, &p.style.Delimiters.Segment},
+		{"repetition", p.Delimiters.Repetition, &p.style.Delimiters.Repetition}} {
 		switch {
 		case d.text == "":
 			continue
-		case len(d.text) != 1 || d.text[0] == ' ' || d.text[0] >= 'a' && d.text[0] <= 'z' || d.text[0] >= 'A' && d.text[0] <= 'Z' || d.text[0] >= '0' && d.text[0] <= '9':
+		case len(d.text) != 1 || d.text[0] == ' ' || d.text[0] >= 'a' && d.text[0] <= 'z' || d.text[0] >= 'A' &&
+			d.text[0] <= 'Z' || d.text[0] >= '0' && d.text[0] <= '9':
 			bad("delimiters."+d.where, "delimiters.%s is one character, no letter, digit or space.", d.where)
 		case used[d.text] != "":
 			bad("delimiters."+d.where, "delimiters.%s is the same as delimiters.%s.", d.where, used[d.text])

@@ -22,7 +22,8 @@ func TestParse(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if p.Outgoing("850") || !p.Outgoing("855") || p.Sets["850"].Mapping != "pellow-850" || p.Them.Group != "PELLOW" || p.Version != "004010" || p.Acknowledge.With != "997" || p.FileName("855", 31) != "PELLOW-855-000000031.edi" {
+	if p.Outgoing("850") || !p.Outgoing("855") || p.Sets["850"].Mapping != "pellow-850" || p.Them.Group != "PELLOW" ||
+		p.Version != "004010" || p.Acknowledge.With != "997" || p.FileName("855", 31) != "PELLOW-855-000000031.edi" {
 		t.Errorf("%+v", p)
 	}
 	for _, c := range []struct{ old, new, says string }{

@@ -65,14 +65,16 @@ func (p *Partner) look(m *mapping.Mapping, w *x12.Writing, view *order.Order, li
 			root := x12.Tree(s, placed)
 			all = append(all, x12.CheckCount(s, placed)...)
 			for i := range all {
-				bad(finding.X12Rule, source.PlaceOfX12(&all[i]), all[i].Value, "%s (%s %s)", all[i].Message, all[i].Level, all[i].Code)
+				bad(finding.X12Rule, source.PlaceOfX12(&all[i]), all[i].Value, "%s (%s %s)", all[i].Message,
+					all[i].Level, all[i].Code)
 			}
 			found = append(found, p.broken(s.ID, x12.CheckRules(root, p.Rules[s.ID]))...)
 			return nil
 		},
 	})
 	if err != nil || sets != 1 {
-		bad(finding.X12Rule, origin.Place{}, "", "What was written cannot be read back (%d transaction sets, %v).", sets, err)
+		bad(finding.X12Rule, origin.Place{}, "", "What was written cannot be read back (%d transaction sets, %v).",
+			sets, err)
 	}
 	for _, f := range found {
 		if f.Severity == finding.Error {
@@ -99,11 +101,14 @@ func (p *Partner) readBack(m *mapping.Mapping, doc []byte, view *order.Order, li
 	got := reading.Read(m, &g, lists).Order
 	var all []finding.Finding
 	for _, c := range order.Diff(view, &got) {
-		numeric := c.Field == "quantity" || c.Field == "unit_price" || strings.HasPrefix(c.Field, "charge.") || strings.HasPrefix(c.Field, "allowance.")
-		if c.Was == "" || !numeric && c.Field != "sender_number" && c.Field != "item" && c.Field != "unit" { // texts may have been transliterated
+		numeric := c.Field == "quantity" || c.Field == "unit_price" || strings.HasPrefix(c.Field, "charge.") ||
+			strings.HasPrefix(c.Field, "allowance.")
+		// texts may have been transliterated
+		if c.Was == "" || !numeric && c.Field != "sender_number" && c.Field != "item" && c.Field != "unit" {
 			continue
 		}
-		f := finding.New(finding.X12Rule, origin.Place{}, c.Is, "The partner would read %q where the order has %q (%s).", c.Is, c.Was, c.Field)
+		f := finding.New(finding.X12Rule, origin.Place{}, c.Is,
+			"The partner would read %q where the order has %q (%s).", c.Is, c.Was, c.Field)
 		f.Field, f.Line = c.Field, c.Line
 		all = append(all, f)
 	}
@@ -114,7 +119,8 @@ func (p *Partner) readBack(m *mapping.Mapping, doc []byte, view *order.Order, li
 func (p *Partner) broken(set string, rules []x12.Finding) []finding.Finding {
 	var all []finding.Finding
 	for i := range rules {
-		f := finding.New(finding.X12Rule, source.PlaceOfX12(&rules[i]), rules[i].Value, "A rule of %s for %s: %s", p.Name, set, rules[i].Message)
+		f := finding.New(finding.X12Rule, source.PlaceOfX12(&rules[i]), rules[i].Value, "A rule of %s for %s: %s",
+			p.Name, set, rules[i].Message)
 		if rules[i].Code == "should" {
 			f.Severity = finding.Warning
 		}
@@ -138,7 +144,8 @@ func (p *Partner) CheckSet(s *x12.Set, placed []x12.Placed) []finding.Finding {
 // Envelope is what stands around what we write to the partner.
 func (p *Partner) Envelope(control, group int64, at time.Time) x12.Envelope {
 	return x12.Envelope{
-		SenderQualifier: p.Us.Qualifier, Sender: p.Us.ID, ReceiverQualifier: p.Them.Qualifier, Receiver: p.Them.ID, GroupSender: p.Us.Group, GroupReceiver: p.Them.Group,
+		SenderQualifier: p.Us.Qualifier, Sender: p.Us.ID, ReceiverQualifier: p.Them.Qualifier, Receiver: p.Them.ID,
+		GroupSender: p.Us.Group, GroupReceiver: p.Them.Group,
 		Usage: p.Usage, Acknowledge: p.Acknowledge.Ask, Control: int(control), Group: int(group), At: at,
 	}
 }

@@ -59,7 +59,8 @@ type Miss struct {
 
 // NewCoverage begins to count for a mapping.
 func NewCoverage(m *mapping.Mapping) *Coverage {
-	c := &Coverage{m: m, columns: map[string]*UnboundColumn{}, used: map[string]bool{}, fills: map[[2]string]*FieldFill{}, misses: map[[2]string]*Miss{}}
+	c := &Coverage{m: m, columns: map[string]*UnboundColumn{}, used: map[string]bool{},
+		fills: map[[2]string]*FieldFill{}, misses: map[[2]string]*Miss{}}
 	for _, level := range order.Levels {
 		for _, b := range m.Bindings[level] {
 			f := &FieldFill{Level: level, Field: b.Field.Name}
@@ -143,7 +144,8 @@ func (c *Coverage) Add(g *Group, d *intent.Intent) {
 func (c *Coverage) row(r *Row) {
 	if r.Node != nil {
 		r.Node.Leaves(func(n *tree.Node) {
-			if !n.Scalar() || n.Kind == tree.Null || n.Text == "" || c.used[n.Pointer()] || n.InSegment() && c.ofEnvelope(n) {
+			if !n.Scalar() || n.Kind == tree.Null || n.Text == "" || c.used[n.Pointer()] || n.InSegment() &&
+				c.ofEnvelope(n) {
 				return
 			}
 			c.count("", "", source.PathOf(n, r.Node), n.Text)
@@ -215,7 +217,8 @@ func (c *Coverage) count(sheet, letter, heading, text string) {
 		if len(c.columns) > 2000 {
 			return
 		}
-		u = &UnboundColumn{Sheet: sheet, Column: letter, Heading: strings.Join(strings.Fields(heading), " "), Sample: finding.Clip(text, 40)}
+		u = &UnboundColumn{Sheet: sheet, Column: letter, Heading: strings.Join(strings.Fields(heading), " "),
+			Sample: finding.Clip(text, 40)}
 		c.columns[key] = u
 		c.order = append(c.order, key)
 	}
@@ -225,7 +228,9 @@ func (c *Coverage) count(sheet, letter, heading, text string) {
 // uses reports whether anything of the mapping reads a column.
 func (p *plan) uses(column int) bool {
 	has := func(all []spot) bool {
-		return slices.ContainsFunc(all, func(s spot) bool { return s.column == column || slices.Contains(s.columns, column) })
+		return slices.ContainsFunc(all, func(s spot) bool {
+			return s.column == column || slices.Contains(s.columns, column)
+		})
 	}
 	if has(p.group) || p.kind.column == column || slices.Contains(p.matrix, column) {
 		return true

@@ -76,11 +76,14 @@ func explain(m *mapping.Mapping, g *Group, set *list.Set, watch func(Step)) *int
 		if len(first.plan.group) > 0 {
 			column = first.plan.group[0].column
 		}
-		d.Find(finding.OrderTooLong, first.Place(column), cell(&first.Record, column).Text, 0, "The order has more than %d rows.", MostRows)
+		d.Find(finding.OrderTooLong, first.Place(column), cell(&first.Record, column).Text, 0,
+			"The order has more than %d rows.", MostRows)
 	}
 	w.headers()
-	if w.usual = w.linePlan(); first.Sheet != w.usual.head.Sheet && len(w.usual.bound[mapping.InLines]) > 0 && w.usual.head.Sheet != "" {
-		d.Trace.Columns, d.Trace.Paths, w.usual = w.usual.columns, w.usual.paths, nil // the lines are on another sheet than the order's first row
+	if w.usual = w.linePlan(); first.Sheet != w.usual.head.Sheet && len(w.usual.bound[mapping.InLines]) > 0 &&
+		w.usual.head.Sheet != "" {
+		// the lines are on another sheet than the order's first row
+		d.Trace.Columns, d.Trace.Paths, w.usual = w.usual.columns, w.usual.paths, nil
 	} else {
 		d.Trace.Columns, d.Trace.Paths = w.usual.columns, w.usual.paths
 	}
@@ -217,7 +220,8 @@ func (w *worker) header(i int, rows []Row) {
 		if first.ok && agree {
 			if t.cell.Text != first.cell.Text && !w.sameValue(one, first.cell, t.cell) {
 				f := w.d.Find(finding.HeaderDisagrees, t.at.place(), t.cell.Text, 0,
-					"%s is %q here but %q in %s of the same order.", binding.Field.Name, t.cell.Text, first.cell.Text, rowName(first.at.rec))
+					"%s is %q here but %q in %s of the same order.", binding.Field.Name, t.cell.Text, first.cell.Text,
+					rowName(first.at.rec))
 				f.Field = binding.Field.Name
 			}
 			continue
@@ -305,7 +309,8 @@ func (w *worker) plainHeader(i int, rows []Row) bool {
 
 // constant reports whether a binding finds the same whatever row it looks at.
 func (w *worker) constant(b *bound) bool {
-	return len(b.spots) > 0 && b.Expr == nil && b.When == nil && !slices.ContainsFunc(b.spots, func(s spot) bool { return s.src.Kind < mapping.ByCell })
+	return len(b.spots) > 0 && b.Expr == nil && b.When == nil &&
+		!slices.ContainsFunc(b.spots, func(s spot) bool { return s.src.Kind < mapping.ByCell })
 }
 
 // sameValue reports whether two cells of different text mean the same.
@@ -365,7 +370,8 @@ func (w *worker) lines() {
 // room makes place for so many more lines, and for where their values stand.
 func (w *worker) room(lines int, p *plan) {
 	d := w.d
-	d.Order.Lines, d.Trace.Rows, d.Trace.Records = slices.Grow(d.Order.Lines, lines), slices.Grow(d.Trace.Rows, lines), slices.Grow(d.Trace.Records, lines)
+	d.Order.Lines, d.Trace.Rows, d.Trace.Records = slices.Grow(d.Order.Lines, lines), slices.Grow(d.Trace.Rows, lines),
+		slices.Grow(d.Trace.Records, lines)
 	if len(d.Order.Lines) == 0 && d.Trace.Cells == nil {
 		cells := 0
 		for _, b := range p.bound[mapping.InLines] {
@@ -478,7 +484,9 @@ func (w *worker) other(level int, v view) {
 	if level == mapping.InCharges {
 		o.SettleCharge()
 		name := o.Charges[len(o.Charges)-1].Field()
-		trace.Header = slices.DeleteFunc(trace.Header, func(c origin.Cell) bool { return c.Field == "kind" || c.Field == "code" })
+		trace.Header = slices.DeleteFunc(trace.Header, func(c origin.Cell) bool {
+			return c.Field == "kind" || c.Field == "code"
+		})
 		for i := min(before, len(trace.Header)); i < len(trace.Header); i++ {
 			trace.Header[i].Field = name
 		}

@@ -143,13 +143,18 @@ func (e *Evidence) notes(p *plan) []finding.Finding {
 			var f finding.Finding
 			switch {
 			case c.first > 0 && c.second > 0:
-				f = finding.New(finding.DateAmbiguous, at, "", "In %s %d values can only be %s and %d only %s; the %d that could be either are read as %s.",
-					name, c.first, c.binding.Locale.Dates[b.Swapped-1].Text, c.second, c.binding.Locale.Dates[b.Swapped].Text, c.either, form)
+				f = finding.New(finding.DateAmbiguous, at, "",
+					"In %s %d values can only be %s and %d only %s; the %d that could be either are read as %s.",
+					name, c.first, c.binding.Locale.Dates[b.Swapped-1].Text, c.second,
+					c.binding.Locale.Dates[b.Swapped].Text, c.either, form)
 			case c.first+c.second > 0:
-				f = finding.New(finding.DatesDecided, at, "", "In %s %d values can only be %s and none only %s: the %d that could be either are read as %s.",
+				f = finding.New(finding.DatesDecided, at, "",
+					"In %s %d values can only be %s and none only %s: the %d that could be either are read as %s.",
 					name, c.first+c.second, form, other, c.either, form)
 			default:
-				f = finding.New(finding.DateAmbiguous, at, "", "In %s each of the %d values could be %s or %s; they are read as %s.", name, c.either, form, other, form)
+				f = finding.New(finding.DateAmbiguous, at, "",
+					"In %s each of the %d values could be %s or %s; they are read as %s.", name, c.either, form, other,
+					form)
 			}
 			f.Field = b.Field.Name
 			all = append(all, f)

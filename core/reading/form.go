@@ -17,7 +17,8 @@ func (t *Table) collect(rec source.Record) error {
 	if rec.Blank() {
 		return nil
 	}
-	if t.m.Group.By == "form" && slices.ContainsFunc(rec.Cells, func(c source.Cell) bool { return c.Text != "" && mapping.Match(t.m.Group.Opener, mapping.Trim(c.Text)) }) {
+	if t.m.Group.By == "form" && slices.ContainsFunc(rec.Cells,
+		func(c source.Cell) bool { return c.Text != "" && mapping.Match(t.m.Group.Opener, mapping.Trim(c.Text)) }) {
 		if err := t.settle(); err != nil {
 			return err
 		}
@@ -36,7 +37,8 @@ func (t *Table) settle() error {
 	if len(rows) == 0 {
 		return nil
 	}
-	if t.m.Group.By == "form" && t.m.Group.Opener != "" && !slices.ContainsFunc(rows[0].Cells, func(c source.Cell) bool { return mapping.Match(t.m.Group.Opener, mapping.Trim(c.Text)) }) {
+	if t.m.Group.By == "form" && t.m.Group.Opener != "" && !slices.ContainsFunc(rows[0].Cells,
+		func(c source.Cell) bool { return mapping.Match(t.m.Group.Opener, mapping.Trim(c.Text)) }) {
 		return nil // what stands above the first form
 	}
 	f := finderOf(t.m, rows[0].Sheet)
@@ -52,7 +54,8 @@ func (t *Table) settle() error {
 	if found := finding.Of(err); len(found) > 0 && t.m.Group.By != "file" {
 		// The others may be well: only this sheet, or form, makes no order.
 		t.seq++
-		t.ready = append(t.ready, Group{Seq: t.seq, Broken: true, bad: found, Rows: []Row{{Record: rows[0], plan: &plan{m: t.m}}}})
+		t.ready = append(t.ready, Group{Seq: t.seq, Broken: true, bad: found,
+			Rows: []Row{{Record: rows[0], plan: &plan{m: t.m}}}})
 		return nil
 	}
 	return err

@@ -54,7 +54,8 @@ func (g *gather) add(key string, r Row) error {
 	}
 	at, err := g.store.append(g.encode(nil, &r, c.last))
 	if err != nil {
-		return finding.Fatal(finding.StorageFailed, r.Place(0), "The rows of the document could not be put aside: %v.", err)
+		return finding.Fatal(finding.StorageFailed, r.Place(0), "The rows of the document could not be put aside: %v.",
+			err)
 	}
 	c.last = at
 	c.rows++
@@ -78,7 +79,8 @@ func (g *gather) next() (Group, error) {
 			at, err = g.decode(b, &c.group.Rows[i])
 		}
 		if err != nil {
-			return Group{}, finding.Fatal(finding.StorageFailed, origin.Place{}, "Rows that were put aside could not be read again: %v.", err)
+			return Group{}, finding.Fatal(finding.StorageFailed, origin.Place{},
+				"Rows that were put aside could not be read again: %v.", err)
 		}
 	}
 	if j := c.group.Rows[0].plan.m.Group; j.By == "join" {

@@ -151,13 +151,16 @@ func (f *finder) choose() (int, source.Record, error) {
 func (f *finder) missing() error {
 	at := origin.Place{Sheet: f.sheet}
 	if row := f.m.Document.HeadRow; row > 0 {
-		return finding.Fatal(finding.HeadingMissing, at, "The mapping says that row %d is the heading, but the document does not go that far.", row)
+		return finding.Fatal(finding.HeadingMissing, at,
+			"The mapping says that row %d is the heading, but the document does not go that far.", row)
 	}
 	named := f.m.Document.HeadFind
 	if named == nil {
 		named = headingTexts(f.m, f.sheet)
 	}
-	bad := finding.Fatal(finding.HeadingMissing, at, "None of the first %d rows has the headings that the mapping names: %s.", min(headWithin, len(f.rows)), strings.Join(named, ", "))
+	bad := finding.Fatal(finding.HeadingMissing, at,
+		"None of the first %d rows has the headings that the mapping names: %s.", min(headWithin, len(f.rows)),
+		strings.Join(named, ", "))
 	for i := range f.rows {
 		var words []string
 		for _, c := range f.rows[i].Cells {

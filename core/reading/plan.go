@@ -183,7 +183,8 @@ func (p *plan) bindOne(b *mapping.Binding, decided *Evidence, all *finding.All) 
 			*all = append(*all, *f)
 		}
 	}
-	if len(one.spots) == 1 && b.Expr == nil && b.When == nil && b.Of == "" && len(b.Rows) == 0 && one.spots[0].columns == nil && !p.tree {
+	if len(one.spots) == 1 && b.Expr == nil && b.When == nil && b.Of == "" && len(b.Rows) == 0 &&
+		one.spots[0].columns == nil && !p.tree {
 		one.column = one.spots[0].column
 	}
 	return one
@@ -214,7 +215,8 @@ func columnsOf(part *mapping.Part, p *plan, all *finding.All) []int {
 		list = append(list, s.column)
 	}
 	if len(list) == 0 {
-		*all = append(*all, finding.New(finding.ColumnMissing, p.head.Place(0), "", "The heading row has none of the matrix's columns."))
+		*all = append(*all, finding.New(finding.ColumnMissing, p.head.Place(0), "",
+			"The heading row has none of the matrix's columns."))
 	}
 	return list
 }
@@ -269,7 +271,8 @@ func (p *plan) mark(level int) {
 		p.marks[level] = slices.DeleteFunc(p.marks[level], func(s spot) bool { return s.columns == nil })
 	}
 	if p.matrix != nil {
-		p.marks[level] = slices.DeleteFunc(p.marks[level], func(s spot) bool { return s.src.Kind != mapping.ByMatrixCell })
+		p.marks[level] = slices.DeleteFunc(p.marks[level],
+			func(s spot) bool { return s.src.Kind != mapping.ByMatrixCell })
 	}
 }
 
@@ -307,7 +310,8 @@ func (p *plan) spot(src *mapping.Source, at origin.Place) (spot, *finding.Findin
 			return s, nil // Parse has said so
 		}
 		if !p.tree {
-			f := finding.New(finding.ColumnMissing, p.head.Place(0), src.Text, "%s is a path of JSON or X12, but this document has rows of cells (%s).", src.Text, at)
+			f := finding.New(finding.ColumnMissing, p.head.Place(0), src.Text,
+				"%s is a path of JSON or X12, but this document has rows of cells (%s).", src.Text, at)
 			return s, &f
 		}
 		s.pointer = src.Path.Pointer()
@@ -341,10 +345,13 @@ func (p *plan) spot(src *mapping.Source, at origin.Place) (spot, *finding.Findin
 	case len(stands) > 1:
 		s.column = stands[0]
 		have := p.head.Cells[stands[0]-1].Text
-		f := finding.New(finding.ColumnAmbiguous, p.head.Place(stands[1]), have, "The heading %q stands in columns %s and %s.", have, origin.ColumnName(stands[0]), origin.ColumnName(stands[1]))
+		f := finding.New(finding.ColumnAmbiguous, p.head.Place(stands[1]), have,
+			"The heading %q stands in columns %s and %s.", have, origin.ColumnName(stands[0]),
+			origin.ColumnName(stands[1]))
 		return s, &f
 	}
-	f := finding.New(finding.ColumnMissing, p.head.Place(0), src.Text, "The heading row has no column %q (%s).", src.Text, at)
+	f := finding.New(finding.ColumnMissing, p.head.Place(0), src.Text, "The heading row has no column %q (%s).",
+		src.Text, at)
 	if near, ok := list.Nearest(src.Text, words); ok {
 		f.Hint = "Did you mean \"" + near + "\"? " + f.Hint
 	}
@@ -357,7 +364,8 @@ func (p *plan) numbered(s spot, at origin.Place) (spot, *finding.Finding) {
 	before, behind, _ := strings.Cut(s.src.Folded, "{n}")
 	for i := range p.head.Cells {
 		have := list.Fold(p.head.Cells[i].Text)
-		if !strings.HasPrefix(have, before) || !strings.HasSuffix(have, behind) || len(have) <= len(before)+len(behind) {
+		if !strings.HasPrefix(have, before) || !strings.HasSuffix(have, behind) ||
+			len(have) <= len(before)+len(behind) {
 			continue
 		}
 		n, err := strconv.Atoi(strings.TrimSpace(have[len(before) : len(have)-len(behind)]))
@@ -370,7 +378,8 @@ func (p *plan) numbered(s spot, at origin.Place) (spot, *finding.Finding) {
 		s.columns[n] = i + 1
 	}
 	if s.columns == nil {
-		f := finding.New(finding.ColumnMissing, p.head.Place(0), s.src.Text, "The heading row has no column %q with a number for {n} (%s).", s.src.Text, at)
+		f := finding.New(finding.ColumnMissing, p.head.Place(0), s.src.Text,
+			"The heading row has no column %q with a number for {n} (%s).", s.src.Text, at)
 		return s, &f
 	}
 	return s, nil
@@ -461,7 +470,8 @@ func (p *plan) ends(rec *source.Record) bool {
 		return false
 	}
 	text := firstText(rec)
-	return text != "" && slices.ContainsFunc(p.m.Document.UntilText, func(pattern string) bool { return mapping.Match(pattern, text) })
+	return text != "" && slices.ContainsFunc(p.m.Document.UntilText,
+		func(pattern string) bool { return mapping.Match(pattern, text) })
 }
 
 // firstText is the text of a row's first filled cell.
@@ -486,7 +496,8 @@ func (p *plan) repeatsHeading(rec *source.Record) bool {
 		if head == "" {
 			continue
 		}
-		if t := rec.Cells[i].Text; t == "" || t[0] > ' ' && t[0] < 0x80 && head[0] > ' ' && head[0] < 0x80 && t[0]|0x20 != head[0]|0x20 {
+		if t := rec.Cells[i].Text; t == "" || t[0] > ' ' && t[0] < 0x80 && head[0] > ' ' && head[0] < 0x80 &&
+			t[0]|0x20 != head[0]|0x20 {
 			return false // told apart by its first letter, as nearly every row is
 		}
 		if rec.Cells[i].Text != head && list.Fold(rec.Cells[i].Text) != list.Fold(head) {

@@ -42,14 +42,16 @@ func purpose(kind string, g *Group, d *intent.Intent) {
 				continue
 			}
 			for e := n.First(); e != nil; e = e.Next() {
-				if e.Kind == tree.Segment || e.Name != fmt.Sprintf("%02d", p.element) || e.Text == "" || slices.Contains(p.carried, e.Text) {
+				if e.Kind == tree.Segment || e.Name != fmt.Sprintf("%02d", p.element) || e.Text == "" ||
+					slices.Contains(p.carried, e.Text) {
 					continue
 				}
 				name, means := x12.Meaning(p.segment, p.element, e.Text)
 				if means == "" {
 					means = "another purpose"
 				}
-				f := d.Find(finding.UnknownChoice, source.PlaceOf(e, rec.Line), e.Text, 0, "%s is %s (%s), which is not done with a set %s.", name, e.Text, means, kind)
+				f := d.Find(finding.UnknownChoice, source.PlaceOf(e, rec.Line), e.Text, 0,
+					"%s is %s (%s), which is not done with a set %s.", name, e.Text, means, kind)
 				f.Hint = "Do what the partner wants by hand, then settle it with them."
 			}
 		}

@@ -23,7 +23,8 @@ func (w *worker) result(b *bound, v view) (t taken, ok bool) {
 	}
 	if w.g.Outcomes == nil {
 		w.d.Find(finding.ResultMissing, v.row.Place(0), b.Result.Step, w.now,
-			"%s takes the result of the step %s, which only a run of a sequence has.", b.Field.Name, b.Result.Step).Field = b.Field.Name
+			"%s takes the result of the step %s, which only a run of a sequence has.", b.Field.Name,
+			b.Result.Step).Field = b.Field.Name
 		return t, false
 	}
 	value, why, wait := w.g.Outcomes.Result(b.Result, rec.Sheet, rec.Row)

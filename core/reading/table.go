@@ -124,7 +124,8 @@ func (t *Table) Next() (Group, error) {
 				return Group{}, err
 			}
 			if t.groups == 0 {
-				return Group{}, finding.Fatal(finding.DocumentEmpty, origin.Place{}, "No row below the heading belongs to an order.")
+				return Group{}, finding.Fatal(finding.DocumentEmpty, origin.Place{},
+					"No row below the heading belongs to an order.")
 			}
 			return Group{}, io.EOF
 		}
@@ -226,7 +227,8 @@ func (t *Table) counts(r *Row) bool {
 		return false
 	}
 	among := func(c [2]int) bool { return r.Row >= c[0] && r.Row <= c[1] }
-	if d.Chosen != nil && !slices.ContainsFunc(d.Chosen, among) || d.Asked != nil && !slices.ContainsFunc(d.Asked, among) {
+	if d.Chosen != nil && !slices.ContainsFunc(d.Chosen, among) || d.Asked != nil &&
+		!slices.ContainsFunc(d.Asked, among) {
 		return false
 	}
 	if d.LeaveOut != nil && t.holds(d.LeaveOut, r) {
@@ -238,7 +240,8 @@ func (t *Table) counts(r *Row) bool {
 // holds evaluates a condition of a row; one that fails is a finding of the row.
 func (t *Table) holds(x *mapping.Expr, r *Row) bool {
 	return t.cond.holds(x, r.plan.reads[x], view{row: r}, "", func(err error) {
-		r.Findings = append(r.Findings, finding.New(finding.ExpressionFailed, r.Place(0), "", "The condition at %s failed: %v.", x.At, err))
+		r.Findings = append(r.Findings, finding.New(finding.ExpressionFailed, r.Place(0), "",
+			"The condition at %s failed: %v.", x.At, err))
 	})
 }
 
@@ -257,7 +260,8 @@ const (
 func (t *Table) place(r Row, gap bool) error {
 	p := r.plan
 	if p.width > 0 && len(r.Cells) > p.width && wider(&r.Record, p.width) {
-		r.Findings = append(r.Findings, finding.New(finding.RowTooWide, r.Place(p.width+1), r.Cells[len(r.Cells)-1].Text,
+		r.Findings = append(r.Findings, finding.New(finding.RowTooWide, r.Place(p.width+1),
+			r.Cells[len(r.Cells)-1].Text,
 			"The row has %d cells, the heading %d.", len(r.Cells), p.width))
 	}
 	v, key := t.judge(&r, gap)
@@ -339,7 +343,8 @@ func (t *Table) judge(r *Row, gap bool) (verdict, string) {
 		r.kind = g.Kinds[r.word]
 		switch {
 		case r.kind == "":
-			r.Findings = append(r.Findings, finding.New(finding.RowKindUnknown, r.Place(r.plan.kind.column), c.Text, "Row %d is of the kind %q, which the mapping does not know.", r.Row, c.Text))
+			r.Findings = append(r.Findings, finding.New(finding.RowKindUnknown, r.Place(r.plan.kind.column), c.Text,
+				"Row %d is of the kind %q, which the mapping does not know.", r.Row, c.Text))
 			if t.open == nil && t.orphan == nil {
 				t.seq++
 				t.orphan = &Group{Seq: t.seq, Orphan: true}
@@ -519,12 +524,16 @@ func (t *Table) bind(head *source.Record, above []source.Record) error {
 // note keeps what was found while binding, once for all sheets alike.
 func (t *Table) note(p *plan) {
 	for _, f := range p.notes {
-		if !slices.ContainsFunc(t.Notes, func(n finding.Finding) bool { return n.Code == f.Code && n.Message == f.Message }) {
+		if !slices.ContainsFunc(t.Notes, func(n finding.Finding) bool {
+			return n.Code == f.Code && n.Message == f.Message
+		}) {
 			t.Notes = append(t.Notes, f)
 		}
 	}
 	for _, f := range t.decided.notes(p) {
-		if !slices.ContainsFunc(t.Notes, func(n finding.Finding) bool { return n.Code == f.Code && n.Message == f.Message }) {
+		if !slices.ContainsFunc(t.Notes, func(n finding.Finding) bool {
+			return n.Code == f.Code && n.Message == f.Message
+		}) {
 			t.Notes = append(t.Notes, f)
 		}
 	}

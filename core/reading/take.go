@@ -93,7 +93,8 @@ func (w *worker) counts(b *bound, v view, value string) bool {
 	w.of, w.loc = "", b.loc // a condition looks at its own row
 	defer func() { w.view, w.of = v, of }()
 	return w.holds(b.When, b.cond, v, value, func(err error) {
-		w.bad(b, taken{at: where{rec: &v.row.Record}}, finding.ExpressionFailed, "The condition of %s at %s failed: %v.", b.Field.Name, b.When.At, err)
+		w.bad(b, taken{at: where{rec: &v.row.Record}}, finding.ExpressionFailed,
+			"The condition of %s at %s failed: %v.", b.Field.Name, b.When.At, err)
 	})
 }
 
@@ -184,7 +185,8 @@ func (w *worker) take(b *bound, t taken, l *order.Line) {
 	c := t.cell
 	switch {
 	case c.Kind == source.ErrorValue && t.at.node != nil:
-		w.bad(b, t, finding.CellError, "%s is not a single value here but %s.", f.Name, c.Text).Hint = "Name the path of a value within it."
+		w.bad(b, t, finding.CellError, "%s is not a single value here but %s.", f.Name,
+			c.Text).Hint = "Name the path of a value within it."
 		return
 	case c.Kind == source.ErrorValue:
 		w.bad(b, t, finding.CellError, "The cell for %s holds the spreadsheet error %s.", f.Name, c.Text)
@@ -265,7 +267,8 @@ func (w *worker) take(b *bound, t taken, l *order.Line) {
 	case order.Choice:
 		near, ok := list.Nearest(text, f.Choices)
 		if !ok || list.Fold(near) != list.Fold(text) {
-			w.bad(b, t, finding.UnknownChoice, "%s cannot be %q.", f.Name, text).Hint = "It may be: " + strings.Join(f.Choices, ", ") + "."
+			w.bad(b, t, finding.UnknownChoice, "%s cannot be %q.", f.Name, text).Hint = "It may be: " +
+				strings.Join(f.Choices, ", ") + "."
 			return
 		}
 		text = near
@@ -327,7 +330,8 @@ func (w *worker) listed(b *bound, t taken, text string) (string, bool) {
 	}
 	got := m.Entry.Get(b.Give)
 	if m.Near {
-		w.bad(b, t, finding.NearMatch, "%q was taken for %s (%s) of the list %s.", text, m.Entry.Get(m.Key), m.Entry.Code, name)
+		w.bad(b, t, finding.NearMatch, "%q was taken for %s (%s) of the list %s.", text, m.Entry.Get(m.Key),
+			m.Entry.Code, name)
 	}
 	if got == "" {
 		f := w.bad(b, t, code, "The entry %s of the list %s has no %s.", m.Entry.Code, name, b.Give)
@@ -366,7 +370,8 @@ func (w *worker) suffix(b *bound, t taken, word string, l *order.Line) bool {
 		w.take(&bound{Binding: &bind, loc: b.loc}, taken{source.Cell{Text: word}, t.at, true}, l)
 		return true
 	}
-	f := w.bad(b, t, finding.NotANumber, "%q is not a number for %s: %q stands beside it.", t.cell.Text, b.Field.Name, word)
+	f := w.bad(b, t, finding.NotANumber, "%q is not a number for %s: %q stands beside it.", t.cell.Text, b.Field.Name,
+		word)
 	f.Hint = "If it is a unit, say suffix: unit in the binding; suffix: drop leaves it out."
 	return false
 }
@@ -378,7 +383,8 @@ func (w *worker) compareCurrencies() {
 		if currency == "" || slices.Contains(strings.Fields(s.means), currency) {
 			continue
 		}
-		f := w.d.Find(finding.CurrencyDiffers, s.at.place(), s.text, s.line, "%s is in %q, but the order is in %s.", s.field, s.text, currency)
+		f := w.d.Find(finding.CurrencyDiffers, s.at.place(), s.text, s.line, "%s is in %q, but the order is in %s.",
+			s.field, s.text, currency)
 		f.Field = s.field
 	}
 }

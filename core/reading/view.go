@@ -138,7 +138,8 @@ func (w *worker) findNode(s *spot) (source.Cell, where, bool) {
 	case tree.Bool:
 		c.Kind = source.Bool
 	default:
-		c = source.Cell{Text: map[tree.Kind]string{tree.Object: "{…}", tree.Array: "[…]"}[found.Kind], Kind: source.ErrorValue}
+		c = source.Cell{Text: map[tree.Kind]string{tree.Object: "{…}", tree.Array: "[…]"}[found.Kind],
+			Kind: source.ErrorValue}
 		if found.Len() == 0 {
 			c = source.Cell{}
 		}
@@ -220,7 +221,8 @@ func (w *worker) findLabel(s *spot) (c source.Cell, at where, ok bool) {
 			}
 			label := strings.TrimRight(text, ": \u00a0")
 			if !mapping.Match(s.src.Folded, label) {
-				if head, rest, cut := strings.Cut(text, ":"); cut && mapping.Trim(rest) != "" && mapping.Match(s.src.Folded, head) {
+				if head, rest, cut := strings.Cut(text, ":"); cut && mapping.Trim(rest) != "" &&
+					mapping.Match(s.src.Folded, head) {
 					c, at, ok = source.Cell{Text: mapping.Trim(rest)}, where{rec: rec, column: i + 1}, true
 					return true
 				}

@@ -27,11 +27,13 @@ func cpuTime(b *testing.B) time.Duration {
 // ordersOfX12 is an interchange of sets of lines each.
 func ordersOfX12(sets, lines int) []byte {
 	var b bytes.Buffer
-	b.WriteString("ISA*00*          *00*          *ZZ*PELLOW         *ZZ*QUILLMERE      *260314*0930*U*00401*000000905*0*T*>~GS*PO*PELLOW*QUILLMERE*20260314*0930*77*X*004010~")
+	b.WriteString("ISA*00*          *00*          *ZZ*PELLOW         *ZZ*QUILLMERE      " +
+		"*260314*0930*U*00401*000000905*0*T*>~GS*PO*PELLOW*QUILLMERE*20260314*0930*77*X*004010~")
 	for s := range sets {
 		fmt.Fprintf(&b, "ST*850*%09d~BEG*00*SA*PM-%d**20260314~CUR*BY*EUR~REF*CT*C-2026-18~ITD*01*3*****30~DTM*002*20260330~N1*ST*Pellow Marina*92*0040~N3*Berth office~N4*Pellow Haven**44210*NO~", s+1, s)
 		for l := range lines {
-			fmt.Fprintf(&b, "PO1*%d*%d*EA*1.33*PE*VP*%05d*EN*2004417001597~PID*F****Braided rope 10 mm, white~", l+1, l%50+1, (s+l)%977)
+			fmt.Fprintf(&b, "PO1*%d*%d*EA*1.33*PE*VP*%05d*EN*2004417001597~PID*F****Braided rope 10 mm, white~", l+1,
+				l%50+1, (s+l)%977)
 		}
 		fmt.Fprintf(&b, "CTT*%d~SE*%d*%09d~", lines, 11+2*lines, s+1)
 	}
@@ -44,12 +46,14 @@ func ordersOfX12(sets, lines int) []byte {
 // checks of orders. lines/s are of processor time.
 func BenchmarkOrdersOfX12(b *testing.B) {
 	doc := ordersOfX12(500, 40)
-	m := parse(b, strings.Replace(mapping.Standard("x12-850"), "item: {from: PO1/07 where PO1/06 = VP or VN or VC}", "item: {from: PO1/07 where PO1/06 = VP or VN or VC, list: items}", 1))
+	m := parse(b, strings.Replace(mapping.Standard("x12-850"), "item: {from: PO1/07 where PO1/06 = VP or VN or VC}",
+		"item: {from: PO1/07 where PO1/06 = VP or VN or VC, list: items}", 1))
 	var items []list.Entry
 	for i := range 977 {
 		items = append(items, list.Entry{Code: fmt.Sprintf("%05d", i)})
 	}
-	set := &list.Set{Lists: map[string]*list.List{"items": list.New(items), "customers": list.New([]list.Entry{{Code: "PELLOW"}})}}
+	set := &list.Set{Lists: map[string]*list.List{"items": list.New(items),
+		"customers": list.New([]list.Entry{{Code: "PELLOW"}})}}
 	run := func(b *testing.B, work func(*Group)) {
 		lines := 0
 		from := cpuTime(b)

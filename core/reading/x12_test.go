@@ -30,7 +30,9 @@ func anyOrder(r *rand.Rand, m *mapping.Mapping, lines int) order.Order {
 		f := b.Field
 		a := b.From[0].Text
 		switch {
-		case f.Name == "partner" || b.Need != mapping.Must && r.IntN(4) == 0 && !strings.Contains(" unit unit_price item ship_to.name bill_to.name buyer.name supplier.name ship_to.contact ship_to.street bill_to.street answer change accepted accepted_unit ", " "+f.Name+" "):
+		case f.Name == "partner" || b.Need != mapping.Must && r.IntN(4) == 0 &&
+			!strings.Contains(" unit unit_price item ship_to.name bill_to.name buyer.name supplier.name "+
+				"ship_to.contact ship_to.street bill_to.street answer change accepted accepted_unit ", " "+f.Name+" "):
 			return
 		case f.Type == order.Day:
 			f.SetDate(&o, l, order.Date(fmt.Sprintf("2026-%02d-%02d", 1+r.IntN(12), 1+r.IntN(28))))
@@ -79,7 +81,8 @@ func anyOrder(r *rand.Rand, m *mapping.Mapping, lines int) order.Order {
 		}
 	}
 	if m.Levels[mapping.InCharges] != nil {
-		o.Charges = []order.Charge{{Code: "freight", Amount: order.MustNumber("18.5")}, {Allowance: true, Code: "discount", Amount: order.MustNumber("7")}}
+		o.Charges = []order.Charge{{Code: "freight", Amount: order.MustNumber("18.5")},
+			{Allowance: true, Code: "discount", Amount: order.MustNumber("7")}}
 	}
 	o.Number = ""
 	return o
@@ -89,12 +92,16 @@ func anyOrder(r *rand.Rand, m *mapping.Mapping, lines int) order.Order {
 // the dictionary has nothing to say against it.
 func TestWriteAndReadX12(t *testing.T) {
 	styles := []x12.Style{
-		{Delimiters: x12.Delimiters{Element: '*', Component: '>', Segment: '~'}, Version: "004010", Characters: "extended", Delimiter: "replace"},
-		{Delimiters: x12.Delimiters{Element: '|', Component: '\\', Segment: '\n', Repetition: '^'}, Version: "005010", Characters: "utf-8", Delimiter: "refuse"},
-		{Delimiters: x12.Delimiters{Element: 0x1d, Component: 0x1f, Segment: 0x1c}, Version: "004010", LineEnds: true, Characters: "extended"},
+		{Delimiters: x12.Delimiters{Element: '*', Component: '>', Segment: '~'}, Version: "004010",
+			Characters: "extended", Delimiter: "replace"},
+		{Delimiters: x12.Delimiters{Element: '|', Component: '\\', Segment: '\n', Repetition: '^'}, Version: "005010",
+			Characters: "utf-8", Delimiter: "refuse"},
+		{Delimiters: x12.Delimiters{Element: 0x1d, Component: 0x1f, Segment: 0x1c}, Version: "004010", LineEnds: true,
+			Characters: "extended"},
 	}
 	for _, name := range mapping.StandardNames() {
-		text := strings.Replace(mapping.Standard(name), "partner: {from: ISA/06, list: customers, need: must}", "partner: {from: ISA/06, need: must}", 1)
+		text := strings.Replace(mapping.Standard(name), "partner: {from: ISA/06, list: customers, need: must}",
+			"partner: {from: ISA/06, need: must}", 1)
 		m := parse(t, text)
 		for seed := range uint64(60) {
 			r := rand.New(rand.NewPCG(seed, 7))
@@ -122,14 +129,18 @@ func TestWriteAndReadX12(t *testing.T) {
 				w.Put(w.Root(), mustAddress(t, "TDS/01"), "1.00")
 				orders[0].StatedTotal = order.MustNumber("1")
 			}
-			for _, need := range map[string][][2]string{"850": {{"BEG/05", "2026-03-02"}}, "855": {{"BAK/02", "AC"}, {"BAK/04", "2026-03-02"}}, "860": {{"BCH/06", "2026-03-02"}},
-				"865": {{"BCA/02", "AC"}, {"BCA/06", "2026-03-02"}}, "856": {{"BSN/03", "2026-03-02"}, {"BSN/04", "1200"}}}[m.Document.Set] {
+			for _, need := range map[string][][2]string{"850": {{"BEG/05", "2026-03-02"}},
+				"855": {{"BAK/02", "AC"}, {"BAK/04", "2026-03-02"}}, "860": {{"BCH/06", "2026-03-02"}},
+				"865": {{"BCA/02", "AC"}, {"BCA/06", "2026-03-02"}},
+				"856": {{"BSN/03", "2026-03-02"}, {"BSN/04", "1200"}}}[m.Document.Set] {
 				if w.Get(mustAddress(t, need[0])) == "" {
 					w.Put(w.Root(), mustAddress(t, need[0]), need[1])
 				}
 			}
 			var b bytes.Buffer
-			e := x12.Envelope{SenderQualifier: "ZZ", Sender: "QUILLMERE", ReceiverQualifier: "ZZ", Receiver: "PELLOW", GroupSender: "QUILLMERE", GroupReceiver: "PELLOW", Usage: "T", Control: 31, Group: 12, At: time.Date(2026, 3, 16, 8, 5, 0, 0, time.UTC)}
+			e := x12.Envelope{SenderQualifier: "ZZ", Sender: "QUILLMERE", ReceiverQualifier: "ZZ", Receiver: "PELLOW",
+				GroupSender: "QUILLMERE", GroupReceiver: "PELLOW", Usage: "T", Control: 31, Group: 12,
+				At: time.Date(2026, 3, 16, 8, 5, 0, 0, time.UTC)}
 			if err := e.Write(&b, &style, []*x12.Writing{w}); err != nil {
 				t.Fatal(name, err)
 			}
@@ -154,7 +165,9 @@ func TestWriteAndReadX12(t *testing.T) {
 			}
 			for i := range orders {
 				for _, c := range order.Diff(&orders[i], &got[i]) {
-					if c.Field == "partner" || (c.Field == "shipped_on" || c.Field == "told_on") && c.Was == "" || c.Field == "ordered_on" && c.Was == "" || strings.HasPrefix(c.Field, "answer") && c.Was == "" || c.Field == "shipped_at" && c.Was == "" {
+					if c.Field == "partner" || (c.Field == "shipped_on" || c.Field == "told_on") && c.Was == "" ||
+						c.Field == "ordered_on" && c.Was == "" || strings.HasPrefix(c.Field, "answer") && c.Was == "" ||
+						c.Field == "shipped_at" && c.Was == "" {
 						continue
 					}
 					t.Errorf("%s %d: order %d %s\n%s", name, seed, i+1, c.String(), doc)

@@ -15,7 +15,8 @@ import (
 // Fills of marked cells, as RGB.
 var fills = map[finding.Severity]string{finding.Error: "F6C9C2", finding.Warning: "FBE7B2"}
 
-var outcomeColors = map[Outcome]string{Loaded: "2E6B3E", Ready: "2E6B3E", Changed: "2E6B3E", Differs: "2E6B3E", Held: "8A5A00", Undone: "555555", Refused: "A3241A", Withheld: "8A5A00", Unchanged: "555555"}
+var outcomeColors = map[Outcome]string{Loaded: "2E6B3E", Ready: "2E6B3E", Changed: "2E6B3E", Differs: "2E6B3E",
+	Held: "8A5A00", Undone: "555555", Refused: "A3241A", Withheld: "8A5A00", Unchanged: "555555"}
 
 // MarkedWorkbook writes the partner's workbook again: its cells as they are,
 // coloured and with a comment where something was found, and the answers in
@@ -180,7 +181,8 @@ func (mk *marker) newStyle(color string, bold bool, border []excelize.Border) (i
 		font.Family, font.Size = "Calibri", 11
 	}
 	font.Bold, font.Color = bold, color
-	return mk.f.NewStyle(&excelize.Style{Font: &font, Border: border, Alignment: &excelize.Alignment{Indent: 1, Horizontal: "left", Vertical: "bottom"}})
+	return mk.f.NewStyle(&excelize.Style{Font: &font, Border: border,
+		Alignment: &excelize.Alignment{Indent: 1, Horizontal: "left", Vertical: "bottom"}})
 }
 
 // comments gives the partner's own comments, which are kept above ours.
@@ -234,7 +236,8 @@ func (mk *marker) cells(sheet string, row int, findings []finding.Finding, own m
 		own[cell] = said
 		lines := math.Ceil(float64(len(said))/42) + 1
 		err = mk.f.AddComment(sheet, excelize.Comment{
-			Cell: cell, Author: "Koinos", Width: 280, Height: uint(22 + 15*lines), Paragraph: []excelize.RichTextRun{{Text: said}},
+			Cell: cell, Author: "Koinos", Width: 280, Height: uint(22 + 15*lines),
+			Paragraph: []excelize.RichTextRun{{Text: said}},
 		})
 		if err != nil {
 			return err

@@ -17,7 +17,8 @@ func MarkedCSV(w io.Writer, r io.ReaderAt, size int64, opt source.Options, sets 
 }
 
 // writeCSV writes the rows that keep lets through, all where it is nil.
-func writeCSV(w io.Writer, r io.ReaderAt, size int64, opt source.Options, sets []Set, keep func(sheet string, row int) (bool, error)) error {
+func writeCSV(w io.Writer, r io.ReaderAt, size int64, opt source.Options, sets []Set,
+	keep func(sheet string, row int) (bool, error)) error {
 	opt.Leaves = true // JSON is shown as a table of its values
 	shape, err := source.Sniff(r, size, opt)
 	if err != nil {

@@ -114,7 +114,8 @@ func (x *refresher) row(cell func(int) string) (map[int]string, error) {
 		}
 		x.count.Absent += btoi(x.last == nil)
 		for _, c := range x.columns {
-			if c.step != step || c.what == "number" || c.what == "outcome" || c.what == "message" || c.what == "warnings" || c.what == "line" || c.what == "line_id" {
+			if c.step != step || c.what == "number" || c.what == "outcome" || c.what == "message" ||
+				c.what == "warnings" || c.what == "line" || c.what == "line_id" {
 				continue
 			}
 			now := gone
@@ -206,7 +207,8 @@ func RefreshWorkbook(w io.Writer, r io.ReaderAt, size int64, find FindOrder) (co
 }
 
 // RefreshCSV is RefreshWorkbook for a marked CSV.
-func RefreshCSV(w io.Writer, r io.ReaderAt, size int64, opt source.Options, find FindOrder) (count Refreshed, err error) {
+func RefreshCSV(w io.Writer, r io.ReaderAt, size int64, opt source.Options, find FindOrder) (count Refreshed,
+	err error) {
 	shape, err := source.Sniff(r, size, opt)
 	if err != nil {
 		return count, err

@@ -28,7 +28,8 @@ func TestText(t *testing.T) {
 	}
 	tally.Add(found(finding.ShouldMissing, 7, 8, 3, "ordered_on", ""))
 	tally.Add(found(finding.MustMissing, 7, 8, 4, "quantity", "\x1b[31mred\x07"))
-	l := Load{ID: 4, DocumentName: "week.csv", Mapping: "m", Version: 2, Status: Done, Counts: Counts{Rows: 401, Orders: 401, Lines: 401, Loaded: 1, Refused: 400, Errors: 801, Warnings: 1}}
+	l := Load{ID: 4, DocumentName: "week.csv", Mapping: "m", Version: 2, Status: Done,
+		Counts: Counts{Rows: 401, Orders: 401, Lines: 401, Loaded: 1, Refused: 400, Errors: 801, Warnings: 1}}
 	var b bytes.Buffer
 	Text(&b, &l, tally.Reasons(), Style{})
 	lines := strings.Split(b.String(), "\n")
@@ -36,8 +37,10 @@ func TestText(t *testing.T) {
 		t.Errorf("%d lines:\n%s", len(lines), &b)
 	}
 	flat := strings.Join(strings.Fields(b.String()), " ")
-	for _, want := range []string{"Load 4: week.csv", "through mapping m (version 2)", "401 orders in 401 lines", "1 loaded", "400 refused", "800 400 unit: not a unit of measure (4", "row 2 column 8 unit says metre0.",
-		"What keeps orders out", "1 1 quantity: a value that must be", "What to look at", "1 1 ordered_on: a value that should be"} {
+	for _, want := range []string{"Load 4: week.csv", "through mapping m (version 2)", "401 orders in 401 lines",
+		"1 loaded", "400 refused", "800 400 unit: not a unit of measure (4", "row 2 column 8 unit says metre0.",
+		"What keeps orders out", "1 1 quantity: a value that must be", "What to look at",
+		"1 1 ordered_on: a value that should be"} {
 		if !strings.Contains(flat, want) {
 			t.Errorf("it does not say %q:\n%s", want, &b)
 		}
@@ -55,7 +58,8 @@ func TestText(t *testing.T) {
 	if !strings.Contains(b.String(), "\x1b[") {
 		t.Error("no colours on a terminal")
 	}
-	for status, want := range map[Status]string{Failed: "stopped before the document's end", Paused: "load resume 4", Stopped: "when it is mended", Cancelled: "what went in is recognised", Running: "still running"} {
+	for status, want := range map[Status]string{Failed: "stopped before the document's end", Paused: "load resume 4",
+		Stopped: "when it is mended", Cancelled: "what went in is recognised", Running: "still running"} {
 		b.Reset()
 		l.Status = status
 		if Text(&b, &l, nil, Style{}); !strings.Contains(b.String(), want) {
@@ -66,7 +70,8 @@ func TestText(t *testing.T) {
 
 func TestGuard(t *testing.T) {
 	for in, want := range map[string]string{
-		"": "", "rope": "rope", "=1+1": "'=1+1", "+49 30": "'+49 30", "@x": "'@x", "-": "'-", "-5": "-5", "+5.20": "+5.20", "-1.234,50": "-1.234,50", "-2+3": "-2+3", "-cmd": "'-cmd", "\t=1": "'\t=1", "a=b": "a=b",
+		"": "", "rope": "rope", "=1+1": "'=1+1", "+49 30": "'+49 30", "@x": "'@x", "-": "'-", "-5": "-5",
+		"+5.20": "+5.20", "-1.234,50": "-1.234,50", "-2+3": "-2+3", "-cmd": "'-cmd", "\t=1": "'\t=1", "a=b": "a=b",
 	} {
 		if got := guard(in); got != want {
 			t.Errorf("%q becomes %q, want %q", in, got, want)
@@ -104,19 +109,25 @@ func (a answerList) Stored(*OrderOutcome) (*order.Order, func(string, int) int, 
 func TestMarkedCSV(t *testing.T) {
 	const doc = "Orders;of March\nNo;Item\nA-1;00417\nA-1;=2+3\nA-2;ümlaut \"x\"\n;\nTotal;3\n"
 	a := answerList{
-		spans: []SpanOutcome{{First: 3, Last: 4, OrderOutcome: OrderOutcome{Outcome: Refused}}, {First: 5, Last: 5, OrderOutcome: OrderOutcome{Outcome: Loaded, Number: "SO-000001"}}},
+		spans: []SpanOutcome{{First: 3, Last: 4, OrderOutcome: OrderOutcome{Outcome: Refused}},
+			{First: 5, Last: 5, OrderOutcome: OrderOutcome{Outcome: Loaded, Number: "SO-000001"}}},
 		found: []finding.Finding{found(finding.UnknownCode, 1, 4, 2, "item", "=2+3")},
 	}
 	for _, c := range []struct {
 		results mapping.Results
 		want    []string
 	}{
-		{mapping.Results{}, []string{"Orders;of March;;", "No;Item;Koinos outcome;Koinos order;Koinos message", "A-1;00417;refused;;Another row of this order keeps it out.",
-			`A-1;'=2+3;refused;;item says =2+3. Correct the code, or add it to the list.`, `A-2;"ümlaut ""x""";loaded;SO-000001;`, ";;;;", "Total;3;;;"}},
-		{mapping.Results{Columns: []mapping.ResultColumn{{What: "outcome"}, {What: "number", Column: 4}, {What: "message", Column: 6}}}, []string{"Orders;of March;;;;", "No;Item;Koinos outcome;Koinos order;;Koinos message"}},
+		{mapping.Results{}, []string{"Orders;of March;;", "No;Item;Koinos outcome;Koinos order;Koinos message",
+			"A-1;00417;refused;;Another row of this order keeps it out.",
+			`A-1;'=2+3;refused;;item says =2+3. Correct the code, or add it to the list.`,
+			`A-2;"ümlaut ""x""";loaded;SO-000001;`, ";;;;", "Total;3;;;"}},
+		{mapping.Results{Columns: []mapping.ResultColumn{{What: "outcome"}, {What: "number", Column: 4},
+			{What: "message", Column: 6}}}, []string{"Orders;of March;;;;",
+			"No;Item;Koinos outcome;Koinos order;;Koinos message"}},
 	} {
 		var b bytes.Buffer
-		if err := MarkedCSV(&b, strings.NewReader(doc), int64(len(doc)), source.Options{}, []Set{{Results: c.results, Answers: a}}); err != nil {
+		if err := MarkedCSV(&b, strings.NewReader(doc), int64(len(doc)), source.Options{},
+			[]Set{{Results: c.results, Answers: a}}); err != nil {
 			t.Fatal(err)
 		}
 		lines := strings.Split(strings.TrimPrefix(b.String(), "\ufeff"), "\r\n")
@@ -133,8 +144,11 @@ func TestPlaces(t *testing.T) {
 		place origin.Place
 		want  string
 	}{
-		{origin.Place{}, ""}, {origin.Place{Sheet: "Orders"}, "Orders"}, {origin.Place{Row: 7}, "row 7"}, {origin.Place{Row: 7, Column: 3}, "row 7 column 3"},
-		{origin.Place{Sheet: "Orders", Row: 7, Column: 28}, "Orders!AB7"}, {origin.Place{Sheet: "Week 12", Row: 7, Column: 1}, "'Week 12'!A7"}, {origin.Place{Sheet: "Tom's", Row: 7}, "'Tom''s'!7:7"},
+		{origin.Place{}, ""}, {origin.Place{Sheet: "Orders"}, "Orders"}, {origin.Place{Row: 7}, "row 7"},
+		{origin.Place{Row: 7, Column: 3}, "row 7 column 3"},
+		{origin.Place{Sheet: "Orders", Row: 7, Column: 28}, "Orders!AB7"},
+		{origin.Place{Sheet: "Week 12", Row: 7, Column: 1}, "'Week 12'!A7"},
+		{origin.Place{Sheet: "Tom's", Row: 7}, "'Tom''s'!7:7"},
 		{origin.Place{Mapping: true, Row: 4, Column: 9}, "mapping line 4 column 9"},
 	} {
 		if got := c.place.String(); got != c.want {

@@ -49,7 +49,8 @@ func withStyles(r io.ReaderAt, size int64) (io.Reader, error) {
 		}
 		end, more := "</Types>", `<Override PartName="/xl/styles.xml" ContentType="`+styleType+`"/>`
 		if f.Name == relations {
-			end, more = "</Relationships>", `<Relationship Id="rIdKoinosStyles" Type="`+styleRelates+`" Target="/xl/styles.xml"/>`
+			end, more = "</Relationships>", `<Relationship Id="rIdKoinosStyles" Type="`+styleRelates+
+				`" Target="/xl/styles.xml"/>`
 		}
 		if err := insertBefore(w, f, end, more); err != nil {
 			return nil, err

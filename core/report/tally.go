@@ -35,7 +35,8 @@ func (t *Tally) Add(f finding.Finding) {
 	k := reasonKey{f.Code, f.Field, f.Severity}
 	r := t.reasons[k]
 	if r == nil {
-		r = &tallied{Reason: Reason{Code: f.Code, Severity: f.Severity, Field: f.Field, Title: finding.Catalogue[f.Code].Title, Example: f}, last: -1, values: map[string]bool{}}
+		r = &tallied{Reason: Reason{Code: f.Code, Severity: f.Severity, Field: f.Field,
+			Title: finding.Catalogue[f.Code].Title, Example: f}, last: -1, values: map[string]bool{}}
 		t.reasons[k] = r
 	}
 	r.Count++
@@ -56,7 +57,8 @@ func (t *Tally) Reasons() []Reason {
 		list = append(list, r.Reason)
 	}
 	slices.SortFunc(list, func(a, b Reason) int {
-		return cmp.Or(cmp.Compare(a.Severity, b.Severity), cmp.Compare(b.Count, a.Count), cmp.Compare(a.Code, b.Code), cmp.Compare(a.Field, b.Field))
+		return cmp.Or(cmp.Compare(a.Severity, b.Severity), cmp.Compare(b.Count, a.Count), cmp.Compare(a.Code, b.Code),
+			cmp.Compare(a.Field, b.Field))
 	})
 	return list
 }

@@ -45,8 +45,11 @@ func Text(w io.Writer, l *Load, reasons []Reason, style Style) {
 		color text.Color
 	}{
 		{l.Loaded, "loaded", text.FgGreen}, {l.Changed, "changed: stored before, and brought up to date", text.FgGreen},
-		{l.Ready, "ready: they would be loaded", text.FgGreen}, {l.Differs, "differ: stored before, they would be changed", text.FgGreen}, {l.Unchanged, "unchanged: stored before, the same", text.FgHiBlack},
-		{l.Withheld, "withheld: good, but all or none was asked for", text.FgYellow}, {l.Held, "held: they wait for somebody", text.FgYellow},
+		{l.Ready, "ready: they would be loaded", text.FgGreen}, {l.Differs,
+			"differ: stored before, they would be changed", text.FgGreen},
+		{l.Unchanged, "unchanged: stored before, the same", text.FgHiBlack},
+		{l.Withheld, "withheld: good, but all or none was asked for", text.FgYellow},
+		{l.Held, "held: they wait for somebody", text.FgYellow},
 		{l.Refused, "refused", text.FgRed}, {l.Undone, "taken back", text.FgHiBlack},
 	} {
 		if o.n > 0 {
@@ -57,11 +60,15 @@ func Text(w io.Writer, l *Load, reasons []Reason, style Style) {
 	case Failed:
 		fmt.Fprintf(w, "  %s\n", style.paint("The load stopped before the document's end.", text.FgRed))
 	case Cancelled:
-		fmt.Fprintf(w, "  %s Load the document again: what went in is recognised.\n", style.paint("The load was cancelled.", text.FgYellow))
+		fmt.Fprintf(w, "  %s Load the document again: what went in is recognised.\n",
+			style.paint("The load was cancelled.", text.FgYellow))
 	case Stopped:
-		fmt.Fprintf(w, "  %s Load the document again when it is mended: what went in is recognised.\n", style.paint("The load stopped: "+l.Reason+".", text.FgYellow))
+		fmt.Fprintf(w, "  %s Load the document again when it is mended: what went in is recognised.\n",
+			style.paint("The load stopped: "+l.Reason+".", text.FgYellow))
 	case Paused:
-		fmt.Fprintf(w, "  %s koinos load resume %d goes on from here.\n", style.paint("The load is paused at "+fmt.Sprintf("%.0f", 100*l.Share)+" %: "+l.Reason+".", text.FgYellow), l.ID)
+		fmt.Fprintf(w, "  %s koinos load resume %d goes on from here.\n",
+			style.paint("The load is paused at "+fmt.Sprintf("%.0f", 100*l.Share)+" %: "+l.Reason+".", text.FgYellow),
+			l.ID)
 	case Waiting:
 		fmt.Fprintln(w, "  waiting for other loads to end")
 	case Running:
@@ -79,13 +86,15 @@ func Text(w io.Writer, l *Load, reasons []Reason, style Style) {
 	}
 }
 
-func writeReasons(w io.Writer, reasons []Reason, severity finding.Severity, title string, color text.Color, style Style) {
+func writeReasons(w io.Writer, reasons []Reason, severity finding.Severity, title string, color text.Color,
+	style Style) {
 	t := table.NewWriter()
 	t.SetStyle(plainTable)
 	const reasonWidth, placeWidth = 34, 20
 	exampleWidth := max(30, style.Width-reasonWidth-placeWidth-24)
 	t.SetColumnConfigs([]table.ColumnConfig{
-		{Number: 1, Align: text.AlignRight, AlignHeader: text.AlignRight}, {Number: 2, Align: text.AlignRight, AlignHeader: text.AlignRight},
+		{Number: 1, Align: text.AlignRight, AlignHeader: text.AlignRight},
+		{Number: 2, Align: text.AlignRight, AlignHeader: text.AlignRight},
 	})
 	t.AppendHeader(table.Row{"  times", "orders", "reason", "first at", "what it says there"})
 	n := 0
@@ -105,7 +114,9 @@ func writeReasons(w io.Writer, reasons []Reason, severity finding.Severity, titl
 		if r.Example.Hint != "" {
 			example += " → " + clean(r.Example.Hint)
 		}
-		t.AppendRow(table.Row{style.paint(fmt.Sprint(r.Count), color), orDash(r.Orders), text.WrapSoft(reason, reasonWidth), text.WrapSoft(clean(r.Example.At), placeWidth), text.WrapSoft(example, exampleWidth)})
+		t.AppendRow(table.Row{style.paint(fmt.Sprint(r.Count), color), orDash(r.Orders),
+			text.WrapSoft(reason, reasonWidth), text.WrapSoft(clean(r.Example.At), placeWidth),
+			text.WrapSoft(example, exampleWidth)})
 	}
 	if n == 0 {
 		return
@@ -139,7 +150,8 @@ func Table(w io.Writer, headings []string, rows [][]string) {
 		name, right := strings.CutPrefix(h, ">")
 		head[i] = name
 		if right {
-			configs = append(configs, table.ColumnConfig{Number: i + 1, Align: text.AlignRight, AlignHeader: text.AlignRight})
+			configs = append(configs, table.ColumnConfig{Number: i + 1, Align: text.AlignRight,
+				AlignHeader: text.AlignRight})
 		}
 	}
 	t.SetColumnConfigs(configs)

@@ -31,7 +31,8 @@ type csvReader struct {
 }
 
 func openCSV(r io.ReaderAt, size int64, shape Shape, limits Limits) *csvReader {
-	c := &csvReader{delim: shape.Delimiter[0], quote: shape.Quote[0], lineEnd: shape.lineEnd, limits: limits, size: size}
+	c := &csvReader{delim: shape.Delimiter[0], quote: shape.Quote[0], lineEnd: shape.lineEnd, limits: limits,
+		size: size}
 	if c.lineEnd == 0 {
 		c.lineEnd = '\n'
 	}
@@ -77,7 +78,8 @@ func (c *csvReader) Next() (Record, error) {
 		return Record{}, err
 	}
 	if c.limits.Columns > 0 && len(c.ends) > c.limits.Columns {
-		return Record{}, tooLarge(origin.Place{Row: c.row}, "Row %d has %d cells; %d is the most.", c.row, len(c.ends), c.limits.Columns)
+		return Record{}, tooLarge(origin.Place{Row: c.row}, "Row %d has %d cells; %d is the most.", c.row, len(c.ends),
+			c.limits.Columns)
 	}
 	return c.record(), nil
 }
@@ -109,7 +111,8 @@ func (c *csvReader) line() error {
 		case err == io.EOF:
 			return io.EOF
 		default:
-			return finding.Fatal(finding.DocumentBroken, origin.Place{Row: c.row + 1}, "Reading stopped at row %d: %v.", c.row+1, err)
+			return finding.Fatal(finding.DocumentBroken, origin.Place{Row: c.row + 1}, "Reading stopped at row %d: %v.",
+				c.row+1, err)
 		}
 	}
 }
@@ -229,9 +232,10 @@ func (c *csvReader) note(code finding.Code, column int, value, format string, ar
 // record makes the row just cut into cells of one string.
 func (c *csvReader) record() Record {
 	if !utf8.Valid(c.text) {
-		c.tidy(finding.EncodingInvalid, "Row %d has bytes that are not text in the document's encoding.", func(cell []byte) []byte {
-			return bytes.ToValidUTF8(cell, []byte("\uFFFD"))
-		})
+		c.tidy(finding.EncodingInvalid, "Row %d has bytes that are not text in the document's encoding.",
+			func(cell []byte) []byte {
+				return bytes.ToValidUTF8(cell, []byte("\uFFFD"))
+			})
 	}
 	if bytes.IndexByte(c.text, 0) >= 0 {
 		c.tidy(finding.ControlCharacter, "Row %d has NUL bytes inside a value.", func(cell []byte) []byte {
@@ -253,7 +257,8 @@ func (c *csvReader) record() Record {
 			text = all[begin:end]
 		}
 		if c.limits.CellText > 0 && len(text) > c.limits.CellText {
-			c.note(finding.CellTooLong, i+1, text, "The cell has %d bytes; %d is the most.", len(text), c.limits.CellText)
+			c.note(finding.CellTooLong, i+1, text, "The cell has %d bytes; %d is the most.", len(text),
+				c.limits.CellText)
 			text = finding.Clip(text, c.limits.CellText-3)
 		}
 		cells = append(cells, Cell{Text: text})

@@ -125,7 +125,9 @@ func (t *Table) settle(top []Record) {
 	}
 	head := -1
 	for i := range top {
-		words := filled(&top[i], func(c Cell) bool { return c.Kind == Text && looks(c) != "number" && looks(c) != "date" })
+		words := filled(&top[i], func(c Cell) bool {
+			return c.Kind == Text && looks(c) != "number" && looks(c) != "date"
+		})
 		if words > 1 && words*10 >= widest*6 && words == filled(&top[i], nil) && i+1 < len(top) {
 			head = i
 			break
@@ -154,7 +156,8 @@ func filled(rec *Record, like func(Cell) bool) int {
 
 func (t *Table) column(i int) *Column {
 	for len(t.Columns) <= i {
-		t.Columns = append(t.Columns, Column{Letter: origin.ColumnName(len(t.Columns) + 1), counts: map[string]int{}, seen: map[string]bool{}})
+		t.Columns = append(t.Columns, Column{Letter: origin.ColumnName(len(t.Columns) + 1), counts: map[string]int{},
+			seen: map[string]bool{}})
 	}
 	return &t.Columns[i]
 }

@@ -36,7 +36,8 @@ func sniffJSON(text []byte, complete bool) Format {
 		return ""
 	}
 	if next := bytes.TrimLeft(text[1:], " \t\r\n"); len(next) > 0 {
-		if text[0] == '{' && next[0] != '"' && next[0] != '}' || text[0] == '[' && bytes.IndexByte([]byte("{[\"]-0123456789tfn"), next[0]) < 0 {
+		if text[0] == '{' && next[0] != '"' && next[0] != '}' || text[0] == '[' &&
+			bytes.IndexByte([]byte("{[\"]-0123456789tfn"), next[0]) < 0 {
 			return ""
 		}
 	}
@@ -76,7 +77,8 @@ func openJSON(r io.ReaderAt, size int64, shape Shape, opt Options) (Reader, erro
 		}
 	}
 	stream := func(n *int64) *jsondoc.Stream {
-		return jsondoc.NewStream(shape.decode(&counter{io.NewSectionReader(r, 0, size), n}), path, mostRecord, opt.Around)
+		return jsondoc.NewStream(shape.decode(&counter{io.NewSectionReader(r, 0, size), n}), path, mostRecord,
+			opt.Around)
 	}
 	j := &jsonReader{size: size, limits: opt.Limits}
 	j.stream = stream(&j.read)
@@ -116,12 +118,15 @@ func (j *jsonReader) Next() (Record, error) {
 	case err == io.EOF:
 		return Record{}, io.EOF
 	case errors.Is(err, jsondoc.ErrTooLarge):
-		return Record{}, tooLarge(origin.Place{}, "One value of the document is longer than %d MiB and cannot be held; name the path of the orders within it.", mostRecord>>20)
+		return Record{}, tooLarge(origin.Place{},
+			"One value of the document is longer than %d MiB and cannot be held; name the path of the orders within it.", mostRecord>>20)
 	case errors.Is(err, jsondoc.ErrBehind):
 		j.ended = true
-		return Record{}, finding.Fatal(finding.TextBehind, origin.Place{}, "Something stands behind the end of the JSON value.")
+		return Record{}, finding.Fatal(finding.TextBehind, origin.Place{},
+			"Something stands behind the end of the JSON value.")
 	case errors.As(err, &syntax):
-		return Record{}, finding.Fatal(finding.DocumentBroken, origin.Place{}, "The document stops being JSON: %v.", err)
+		return Record{}, finding.Fatal(finding.DocumentBroken, origin.Place{}, "The document stops being JSON: %v.",
+			err)
 	case err != nil:
 		return Record{}, finding.Fatal(finding.DocumentBroken, origin.Place{}, "The document cannot be read: %v.", err)
 	}
@@ -176,14 +181,16 @@ func (n *ndjsonReader) next() error {
 			part, err = n.r.ReadSlice('\n')
 			n.raw = append(n.raw, part...)
 			if len(n.raw) > mostRecord {
-				return tooLarge(origin.Place{Line: n.line + 1}, "Line %d is longer than %d MiB.", n.line+1, mostRecord>>20)
+				return tooLarge(origin.Place{Line: n.line + 1}, "Line %d is longer than %d MiB.", n.line+1,
+					mostRecord>>20)
 			}
 			if err != bufio.ErrBufferFull {
 				break
 			}
 		}
 		if err != nil && err != io.EOF {
-			return finding.Fatal(finding.DocumentBroken, origin.Place{Line: n.line + 1}, "Reading stopped at line %d: %v.", n.line+1, err)
+			return finding.Fatal(finding.DocumentBroken, origin.Place{Line: n.line + 1},
+				"Reading stopped at line %d: %v.", n.line+1, err)
 		}
 		if len(n.raw) > 0 {
 			n.line++
@@ -210,7 +217,8 @@ func (n *ndjsonReader) Next() (Record, error) {
 			n.leaf++
 			at := origin.Place{Row: n.leaf, Line: n.line}
 			return Record{Row: n.leaf, Last: n.leaf, Line: n.line, Broken: true, Findings: []finding.Finding{
-				finding.New(finding.RecordBroken, at, string(bytes.TrimSpace(n.raw)), "Line %d is not JSON: %v, at byte %d.", n.line, err, offset(err))}}, nil
+				finding.New(finding.RecordBroken, at, string(bytes.TrimSpace(n.raw)),
+					"Line %d is not JSON: %v, at byte %d.", n.line, err, offset(err))}}, nil
 		}
 		n.leaf = root.LastLeaf()
 		for _, v := range n.path.All(root) {
@@ -276,7 +284,8 @@ func openLeaves(r io.ReaderAt, size int64, shape Shape, opt Options) Reader {
 		l.lines = openNDJSON(r, size, shape, opt).(*ndjsonReader)
 		return l
 	}
-	l.dec = jsontext.NewDecoder(shape.decode(&counter{io.NewSectionReader(r, 0, size), &l.read}), jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true))
+	l.dec = jsontext.NewDecoder(shape.decode(&counter{io.NewSectionReader(r, 0, size), &l.read}),
+		jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true))
 	return l
 }
 
@@ -297,7 +306,8 @@ func (l *leafReader) Next() (Record, error) {
 			return Record{}, io.EOF
 		}
 		if err != nil {
-			return Record{}, finding.Fatal(finding.DocumentBroken, origin.Place{}, "The document stops being JSON: %v.", err)
+			return Record{}, finding.Fatal(finding.DocumentBroken, origin.Place{}, "The document stops being JSON: %v.",
+				err)
 		}
 		if kind, length := l.dec.StackIndex(l.dec.StackDepth()); kind == '{' && length%2 == 1 && t.Kind() == '"' {
 			continue // a name

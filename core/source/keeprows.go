@@ -21,10 +21,12 @@ var calcChain = regexp.MustCompile(`<(?:\w+:)?(?:Override|Relationship)\s[^>]*ca
 // turn, up to the sheet's last. Styles, widths, merged cells and hyperlinks
 // stay; formulas, which point at rows that may be gone, become the values that
 // they last had. Only the row numbers are held in memory.
-func KeepRows(w io.Writer, r io.ReaderAt, size int64, limits Limits, keep func(sheet string, row int) (bool, error)) (rows map[string][]int, err error) {
+func KeepRows(w io.Writer, r io.ReaderAt, size int64, limits Limits,
+	keep func(sheet string, row int) (bool, error)) (rows map[string][]int, err error) {
 	z, err := zip.NewReader(r, size)
 	if err != nil {
-		return nil, finding.Fatal(finding.DocumentBroken, origin.Place{}, "The workbook's archive is damaged or cut short (%v).", err)
+		return nil, finding.Fatal(finding.DocumentBroken, origin.Place{},
+			"The workbook's archive is damaged or cut short (%v).", err)
 	}
 	b, err := readBook(z, limits)
 	if err != nil {
@@ -75,9 +77,10 @@ const mostSheetRows = 1 << 20
 func keepRows(w io.Writer, part io.Reader, sheet string, keep func(string, int) (bool, error)) (kept []int, err error) {
 	x, out := newXMLScanner(part), bufio.NewWriter(w)
 	out.WriteString(`<?xml version="1.0" encoding="UTF-8" standalone="yes"?>`) // its error comes back from Flush
-	row, now := 0, []byte(nil)                                                 // row of the original, and its number in the copy
-	skip := ""                                                                 // name of the element that is left out
-	inside := false                                                            // of sheetData
+	// row of the original, and its number in the copy
+	row, now := 0, []byte(nil)
+	skip := ""      // name of the element that is left out
+	inside := false // of sheetData
 	for {
 		t, err := x.next(true)
 		if err == io.EOF {
@@ -100,7 +103,8 @@ func keepRows(w io.Writer, part io.Reader, sheet string, keep func(string, int) 
 		case inside && name == "row" && t.open:
 			next := number(t.attr("r"), row+1)
 			if next > mostSheetRows {
-				return nil, tooLarge(origin.Place{Sheet: sheet, Row: next}, "The sheet %s has a row %d; %d is the last that a sheet can have.", sheet, next, mostSheetRows)
+				return nil, tooLarge(origin.Place{Sheet: sheet, Row: next},
+					"The sheet %s has a row %d; %d is the last that a sheet can have.", sheet, next, mostSheetRows)
 			}
 			if next <= row { // rows stand in their order; one that does not is nobody's
 				if !t.close {

@@ -123,15 +123,17 @@ var DefaultLimits = Limits{
 type Options struct {
 	Format    Format
 	Encoding  Encoding
-	Delimiter string                             // one character
-	Quote     string                             // one character
-	Sheets    func(number int, name string) bool // which sheets of a workbook, counted from 1; nil is the first visible one
-	Records   *jsondoc.Path                      // which values of a JSON document are its records; nil is each element of the outermost array, or each line
-	Set       string                             // X12: which transaction sets are records; "" is every one
-	Loops     *x12.Address                       // X12: which loops of a set are records; nil is the set as a whole
-	Around    bool                               // JSON: records know the objects around them
-	Leaves    bool                               // JSON and X12: give a row for each value or segment instead, for people to look at
-	Limits    Limits
+	Delimiter string // one character
+	Quote     string // one character
+	// which sheets of a workbook, counted from 1; nil is the first visible one
+	Sheets func(number int, name string) bool
+	// which values of a JSON document are its records; nil is each element of the outermost array, or each line
+	Records *jsondoc.Path
+	Set     string       // X12: which transaction sets are records; "" is every one
+	Loops   *x12.Address // X12: which loops of a set are records; nil is the set as a whole
+	Around  bool         // JSON: records know the objects around them
+	Leaves  bool         // JSON and X12: give a row for each value or segment instead, for people to look at
+	Limits  Limits
 }
 
 // Open starts reading a document of size bytes. The error is a *finding.Finding.
@@ -170,20 +172,24 @@ type Shape struct {
 
 // magic are the first bytes of files that are often sent by mistake.
 var magic = []struct{ prefix, is, advice string }{
-	{"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1", "a workbook of the old binary kind, or one with a password", "Open it in a spreadsheet program and save it as .xlsx without a password."},
+	{"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1", "a workbook of the old binary kind, or one with a password",
+		"Open it in a spreadsheet program and save it as .xlsx without a password."},
 	{"%PDF-", "a PDF", "A PDF shows a table but does not hold one. Ask for the sheet it was made from."},
 	{"\x89PNG", "a picture (PNG)", ""}, {"\xff\xd8\xff", "a picture (JPEG)", ""}, {"GIF8", "a picture (GIF)", ""},
 	{"{\\rtf", "a text document (RTF)", ""}, {"\x1f\x8b", "a compressed file (gzip)", "Unpack it first."},
 	{"Rar!", "a packed folder (RAR)", "Unpack it first."}, {"7z\xbc\xaf", "a packed folder (7z)", "Unpack it first."},
-	{"<!DOCTYPE html", "a web page", "Some systems export a web page and call it a workbook. Open it in a spreadsheet program and save it as .xlsx."},
-	{"<html", "a web page", "Some systems export a web page and call it a workbook. Open it in a spreadsheet program and save it as .xlsx."},
+	{"<!DOCTYPE html", "a web page",
+		"Some systems export a web page and call it a workbook. Open it in a spreadsheet program and save it as .xlsx."},
+	{"<html", "a web page",
+		"Some systems export a web page and call it a workbook. Open it in a spreadsheet program and save it as .xlsx."},
 	{"<?xml", "an XML document", ""}, {"\x7fELF", "a program", ""}, {"MZ\x90", "a program", ""},
 }
 
 // Sniff finds out the shape of a document; what opt states is taken as stated.
 func Sniff(r io.ReaderAt, size int64, opt Options) (Shape, error) {
 	if size == 0 {
-		return Shape{}, finding.Fatal(finding.DocumentEmpty, origin.Place{}, "The document is empty: it has no bytes at all.")
+		return Shape{}, finding.Fatal(finding.DocumentEmpty, origin.Place{},
+			"The document is empty: it has no bytes at all.")
 	}
 	head := make([]byte, min(size, 64<<10))
 	if _, err := r.ReadAt(head, 0); err != nil && err != io.EOF {
@@ -191,7 +197,8 @@ func Sniff(r io.ReaderAt, size int64, opt Options) (Shape, error) {
 	}
 	for _, m := range magic {
 		if bytes.HasPrefix(bytes.ToLower(head[:min(len(head), 16)]), bytes.ToLower([]byte(m.prefix))) {
-			f := finding.Fatal(finding.FormatUnknown, origin.Place{}, "This is %s, not a CSV file, an .xlsx workbook, JSON or X12.", m.is)
+			f := finding.Fatal(finding.FormatUnknown, origin.Place{},
+				"This is %s, not a CSV file, an .xlsx workbook, JSON or X12.", m.is)
 			if m.advice != "" {
 				f.Hint = m.advice
 			}
@@ -200,11 +207,13 @@ func Sniff(r io.ReaderAt, size int64, opt Options) (Shape, error) {
 	}
 	if bytes.HasPrefix(head, []byte("PK")) {
 		if opt.Format != "" && opt.Format != XLSX {
-			return Shape{}, finding.Fatal(finding.FormatUnknown, origin.Place{}, "The mapping expects %s, but this is a workbook or another ZIP archive.", opt.Format)
+			return Shape{}, finding.Fatal(finding.FormatUnknown, origin.Place{},
+				"The mapping expects %s, but this is a workbook or another ZIP archive.", opt.Format)
 		}
 		z, err := zip.NewReader(r, size)
 		if err != nil {
-			return Shape{}, finding.Fatal(finding.DocumentBroken, origin.Place{}, "This looks like a workbook, but its archive is damaged or cut short (%v).", err)
+			return Shape{}, finding.Fatal(finding.DocumentBroken, origin.Place{},
+				"This looks like a workbook, but its archive is damaged or cut short (%v).", err)
 		}
 		book, err := readBook(z, opt.Limits)
 		if err != nil {
@@ -220,10 +229,12 @@ func Sniff(r io.ReaderAt, size int64, opt Options) (Shape, error) {
 		return Shape{Format: X12}, nil
 	}
 	if opt.Format == X12 {
-		return Shape{}, finding.Fatal(finding.FormatUnknown, origin.Place{}, "The mapping expects X12, but this does not begin with an ISA segment.")
+		return Shape{}, finding.Fatal(finding.FormatUnknown, origin.Place{},
+			"The mapping expects X12, but this does not begin with an ISA segment.")
 	}
 	if opt.Format == XLSX {
-		return Shape{}, finding.Fatal(finding.FormatUnknown, origin.Place{}, "The mapping expects an .xlsx workbook, but this is not one.")
+		return Shape{}, finding.Fatal(finding.FormatUnknown, origin.Place{},
+			"The mapping expects an .xlsx workbook, but this is not one.")
 	}
 	shape := Shape{Format: CSV, Delimiter: opt.Delimiter, Quote: opt.Quote}
 	if err := shape.sniffEncoding(r, size, head, opt.Encoding); err != nil {
@@ -234,7 +245,8 @@ func Sniff(r io.ReaderAt, size int64, opt Options) (Shape, error) {
 		return Shape{}, finding.Fatal(finding.DocumentBroken, origin.Place{}, "The document cannot be read: %v.", err)
 	}
 	if n := bytes.Count(text, []byte{0}); n > 16 && n > len(text)/100 {
-		return Shape{}, finding.Fatal(finding.FormatUnknown, origin.Place{}, "This is not text: it is full of NUL bytes.")
+		return Shape{}, finding.Fatal(finding.FormatUnknown, origin.Place{},
+			"This is not text: it is full of NUL bytes.")
 	}
 	is := opt.Format
 	if is == "" {

@@ -58,26 +58,35 @@ func TestCSV(t *testing.T) {
 	}{
 		{"plain", "a,b\n1,2\n", Options{}, []string{"1:a|b", "2:1|2"}, nil},
 		{"no last line end", "a,b\n1,2", Options{}, []string{"1:a|b", "2:1|2"}, nil},
-		{"text stays text", "a,b\n00417,4006381333931000001\n", Options{}, []string{"1:a|b", "2:00417|4006381333931000001"}, nil},
+		{"text stays text", "a,b\n00417,4006381333931000001\n", Options{},
+			[]string{"1:a|b", "2:00417|4006381333931000001"}, nil},
 		{"CRLF, blank rows count", "a,b\r\n\r\n1,2\r\n", Options{}, []string{"1:a|b", "2:", "3:1|2"}, nil},
 		{"lone CR", "a,b\r1,2\r", Options{}, []string{"1:a|b", "2:1|2"}, nil},
-		{"semicolons with decimal commas", "a;b\n1,5;2,5\n3,5;4\n", Options{}, []string{"1:a|b", "2:1,5|2,5", "3:3,5|4"}, nil},
+		{"semicolons with decimal commas", "a;b\n1,5;2,5\n3,5;4\n", Options{},
+			[]string{"1:a|b", "2:1,5|2,5", "3:3,5|4"}, nil},
 		{"tabs", "a\tb\n1\t2\n", Options{}, []string{"1:a|b", "2:1|2"}, nil},
-		{"titles above", "Orders, of March\n\na;b;c\n1;2;3\n4;5;6\n", Options{}, []string{"1:Orders, of March", "2:", "3:a|b|c", "4:1|2|3", "5:4|5|6"}, nil},
+		{"titles above", "Orders, of March\n\na;b;c\n1;2;3\n4;5;6\n", Options{},
+			[]string{"1:Orders, of March", "2:", "3:a|b|c", "4:1|2|3", "5:4|5|6"}, nil},
 		{"quoted", "a,b\n\"1,5\",\"say \"\"hi\"\"\"\n", Options{}, []string{"1:a|b", `2:1,5|say "hi"`}, nil},
-		{"quoted line end is one row", "a,b\n\"1\n2\",3\n4,5\n", Options{}, []string{"1:a|b", "2:1\n2|3", "3:4|5"}, nil},
+		{"quoted line end is one row", "a,b\n\"1\n2\",3\n4,5\n", Options{}, []string{"1:a|b", "2:1\n2|3", "3:4|5"},
+			nil},
 		{"single quotes", "'a','b'\n'1,0','2'\n'3','4'\n", Options{}, []string{"1:a|b", "2:1,0|2", "3:3|4"}, nil},
 		{"inches inside a cell", "a,b\n5\" bolt,2\n", Options{}, []string{"1:a|b", "2:5\" bolt|2"}, nil},
-		{"text behind a quote", "a,b\n\"x\"y,2\n", Options{}, []string{"1:a|b", "2:xy|2"}, []finding.Code{finding.QuoteStray}},
-		{"a quote never closed loses no row", "a,b\n\"1,2\n3,4\n5,6\n", Options{}, []string{"1:a|b", "2:\"1|2", "3:3|4", "4:5|6"}, []finding.Code{finding.QuoteUnclosed}},
+		{"text behind a quote", "a,b\n\"x\"y,2\n", Options{}, []string{"1:a|b", "2:xy|2"},
+			[]finding.Code{finding.QuoteStray}},
+		{"a quote never closed loses no row", "a,b\n\"1,2\n3,4\n5,6\n", Options{},
+			[]string{"1:a|b", "2:\"1|2", "3:3|4", "4:5|6"}, []finding.Code{finding.QuoteUnclosed}},
 		{"byte order mark", "\xef\xbb\xbfa,b\n", Options{}, []string{"1:a|b"}, nil},
 		{"UTF-16 with mark", utf16le, Options{}, []string{"1:a|b", "2:ü|2"}, nil},
 		{"UTF-16 without mark", bare, Options{}, []string{"1:name|qty", "2:rope|2", "3:lamp|3"}, nil},
 		{"Windows-1252 found by itself", "a;b\nM\xfcller;\x80 5\n", Options{}, []string{"1:a|b", "2:Müller|€ 5"}, nil},
 		{"stated delimiter", "a|b;c\n", Options{Delimiter: "|"}, []string{"1:a|b;c"}, nil},
-		{"wrong encoding stated", "a\xfc,b\n", Options{Encoding: UTF8}, []string{"1:a\ufffd|b"}, []finding.Code{finding.EncodingInvalid}},
-		{"NUL inside", "a,b\n1\x00,2\n", Options{}, []string{"1:a|b", "2:1|2"}, []finding.Code{finding.ControlCharacter}},
-		{"a long cell is cut", "a,b\nabcdefgh,2\n", Options{Limits: Limits{CellText: 6}}, []string{"1:a|b", "2:abc…|2"}, []finding.Code{finding.CellTooLong}},
+		{"wrong encoding stated", "a\xfc,b\n", Options{Encoding: UTF8}, []string{"1:a\ufffd|b"},
+			[]finding.Code{finding.EncodingInvalid}},
+		{"NUL inside", "a,b\n1\x00,2\n", Options{}, []string{"1:a|b", "2:1|2"},
+			[]finding.Code{finding.ControlCharacter}},
+		{"a long cell is cut", "a,b\nabcdefgh,2\n", Options{Limits: Limits{CellText: 6}}, []string{"1:a|b", "2:abc…|2"},
+			[]finding.Code{finding.CellTooLong}},
 		{"ragged", "a,b,c\n1\n1,2,3,4\n", Options{}, []string{"1:a|b|c", "2:1", "3:1|2|3|4"}, nil},
 	} {
 		rows, found, err := read(t, []byte(c.in), c.opt)
@@ -96,7 +105,8 @@ func TestCSV(t *testing.T) {
 func TestOpenQuotes(t *testing.T) {
 	plain := strings.Repeat("1,2\n", 1_000)
 	rows, found, err := read(t, []byte("a,b\n\"x,1\n"+plain+"\"y,1\n"+plain+"\"z\",\"1\"\n"), Options{})
-	if err != nil || len(rows) != 2_004 || len(found) != 2 || rows[1] != `2:"x,1` && rows[1] != `2:"x|1` || rows[2_003] != "2004:z|1" {
+	if err != nil || len(rows) != 2_004 || len(found) != 2 || rows[1] != `2:"x,1` && rows[1] != `2:"x|1` ||
+		rows[2_003] != "2004:z|1" {
 		t.Errorf("%d rows, %v %v", len(rows), found, err)
 	}
 	long := "a,b\n\"" + strings.Repeat("line\n", 150) + "\",2\n3,4\n"
@@ -179,7 +189,8 @@ func TestXLSXCells(t *testing.T) {
 	} {
 		for _, row := range []string{ // in place, and tag by tag
 			`<row r="1" spans='1:2'>` + c.cell + `</row>`,
-			`<x:row r="1" spans='1:2'>` + strings.NewReplacer("<c", "<x:c", "</c", "</x:c", "<v", "<x:v", "</v", "</x:v").Replace(c.cell) + `</x:row>`,
+			`<x:row r="1" spans='1:2'>` + strings.NewReplacer("<c", "<x:c", "</c", "</x:c", "<v", "<x:v", "</v",
+				"</x:v").Replace(c.cell) + `</x:row>`,
 		} {
 			b := workbook(t, sheet(row))
 			r, err := Open(bytes.NewReader(b), int64(len(b)), Options{})
@@ -206,9 +217,12 @@ func TestKeepRows(t *testing.T) {
 	row := func(n int) string {
 		return fmt.Sprintf(`<row r="%d" ht="20"><c r="A%d" s="2"><v>%d</v></c><c r="B%d"><f>A%d*2</f><v>%d</v></c></row>`, n, n, n, n, n, 2*n)
 	}
-	b := workbook(t, map[string]string{"xl/worksheets/s1.xml": `<worksheet><cols/><sheetData>` + row(1) + row(2) + row(4) + row(5) + row(6) + `</sheetData><mergeCells><mergeCell ref="A1:B1"/><mergeCell ref="A2:A2"/><mergeCell ref="A4:A6"/></mergeCells></worksheet>`, "xl/calcChain.xml": "<calcChain/>"})
+	b := workbook(t, map[string]string{"xl/worksheets/s1.xml": `<worksheet><cols/><sheetData>` +
+		row(1) + row(2) + row(4) + row(5) + row(6) +
+		`</sheetData><mergeCells><mergeCell ref="A1:B1"/><mergeCell ref="A2:A2"/><mergeCell ref="A4:A6"/></mergeCells></worksheet>`, "xl/calcChain.xml": "<calcChain/>"})
 	var out bytes.Buffer
-	rows, err := KeepRows(&out, bytes.NewReader(b), int64(len(b)), DefaultLimits, func(sheet string, row int) (bool, error) { return sheet == "Old" || row != 2 && row != 5, nil })
+	rows, err := KeepRows(&out, bytes.NewReader(b), int64(len(b)), DefaultLimits,
+		func(sheet string, row int) (bool, error) { return sheet == "Old" || row != 2 && row != 5, nil })
 	if err != nil || fmt.Sprint(rows["Orders"]) != "[1 3 4 6]" {
 		t.Fatal(rows, err)
 	}
@@ -229,7 +243,9 @@ func TestKeepRows(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if s := string(text); f.Name == "xl/worksheets/s1.xml" && (!strings.Contains(s, `<mergeCell ref="A1:B1"/><mergeCell ref="A3:A4"/></mergeCells>`) || strings.Contains(s, "<f>") || !strings.Contains(s, `<row r="3" ht="20"><c r="A3" s="2">`)) {
+		if s := string(text); f.Name == "xl/worksheets/s1.xml" &&
+			(!strings.Contains(s, `<mergeCell ref="A1:B1"/><mergeCell ref="A3:A4"/></mergeCells>`) ||
+				strings.Contains(s, "<f>") || !strings.Contains(s, `<row r="3" ht="20"><c r="A3" s="2">`)) {
 			t.Error(s)
 		}
 		if strings.Contains(f.Name, "calcChain") {
@@ -275,14 +291,20 @@ func TestRefused(t *testing.T) {
 		{"CSV where a workbook is expected", []byte("a,b\n"), Options{Format: XLSX}, finding.FormatUnknown},
 		{"workbook where CSV is expected", good, Options{Format: CSV}, finding.FormatUnknown},
 		{"cut short", good[:len(good)-40], Options{}, finding.DocumentBroken},
-		{"sheet cut short", workbook(t, map[string]string{"xl/worksheets/s1.xml": `<worksheet><sheetData><row><c><v>1`}), Options{}, finding.DocumentBroken},
+		{"sheet cut short", workbook(t,
+			map[string]string{"xl/worksheets/s1.xml": `<worksheet><sheetData><row><c><v>1`}), Options{},
+			finding.DocumentBroken},
 		{"no such sheet", good, Options{Sheets: func(int, string) bool { return false }}, finding.SheetMissing},
 		{"unpacks to too much", bomb, Options{Limits: Limits{Unpacked: 8 << 20}}, finding.DocumentTooLarge},
-		{"too many texts", workbook(t, map[string]string{"xl/shared.xml": "<sst>" + strings.Repeat("<si><t>abcdefgh</t></si>", 1000) + "</sst>"}), Options{Limits: Limits{Strings: 8_000}}, finding.DocumentTooLarge},
+		{"too many texts", workbook(t, map[string]string{"xl/shared.xml": "<sst>" +
+			strings.Repeat("<si><t>abcdefgh</t></si>", 1000) + "</sst>"}), Options{Limits: Limits{Strings: 8_000}},
+			finding.DocumentTooLarge},
 		{"too many rows", []byte("a\nb\nc\n"), Options{Limits: Limits{Rows: 2}}, finding.DocumentTooLarge},
 		{"too many columns", []byte("a,b,c\n"), Options{Limits: Limits{Columns: 2}}, finding.DocumentTooLarge},
-		{"a column that no sheet has", workbook(t, sheet(`<x:row><x:c r="ZZZZ1"><x:v>1</x:v></x:c></x:row>`)), Options{}, finding.DocumentTooLarge},
-		{"a row without end", bytes.Repeat([]byte("x"), 5_000), Options{Limits: Limits{RowBytes: 1_000}}, finding.DocumentTooLarge},
+		{"a column that no sheet has", workbook(t, sheet(`<x:row><x:c r="ZZZZ1"><x:v>1</x:v></x:c></x:row>`)),
+			Options{}, finding.DocumentTooLarge},
+		{"a row without end", bytes.Repeat([]byte("x"), 5_000), Options{Limits: Limits{RowBytes: 1_000}},
+			finding.DocumentTooLarge},
 	} {
 		_, _, err := read(t, c.in, c.opt)
 		var f *finding.Finding
@@ -293,7 +315,8 @@ func TestRefused(t *testing.T) {
 }
 
 func TestInspect(t *testing.T) {
-	b := []byte("Saltry orders\n\nOrder;Date;Item;Qty;Price;Unit\n" + strings.Repeat("S-1;02.03.2026;00417;2;9,50;EA\n", 40) + ";;;;\nTotal;;;80;;\n")
+	b := []byte("Saltry orders\n\nOrder;Date;Item;Qty;Price;Unit\n" +
+		strings.Repeat("S-1;02.03.2026;00417;2;9,50;EA\n", 40) + ";;;;\nTotal;;;80;;\n")
 	in, err := Inspect(bytes.NewReader(b), int64(len(b)), Options{})
 	if err != nil {
 		t.Fatal(err)
@@ -303,13 +326,16 @@ func TestInspect(t *testing.T) {
 	for _, c := range table.Columns {
 		looks = append(looks, c.Letter+" "+c.Heading+" "+c.Looks)
 	}
-	if got, want := strings.Join(looks, ", "), "A Order code, B Date date, C Item code, D Qty number, E Price number, F Unit words"; got != want || table.Heading != 3 || in.Delimiter != ";" || table.Rows != 43 {
+	if got, want := strings.Join(looks, ", "),
+		"A Order code, B Date date, C Item code, D Qty number, E Price number, F Unit words"; got != want ||
+		table.Heading != 3 || in.Delimiter != ";" || table.Rows != 43 {
 		t.Errorf("heading %d, %d rows, %s; want %s", table.Heading, table.Rows, got, want)
 	}
 }
 
 func FuzzCSV(f *testing.F) {
-	for _, s := range []string{"a,b\n1,2\n", "\"a\"\"b\",c\r\n\"x\ny\",z", "\xff\xfea\x00;\x00b\x00\n\x00", "a;b\n\"never closed;1\n2;3", "'a'\t'b'\r'c'\td", "\xef\xbb\xbf;\n;;", "a\xfc,\x00b\n"} {
+	for _, s := range []string{"a,b\n1,2\n", "\"a\"\"b\",c\r\n\"x\ny\",z", "\xff\xfea\x00;\x00b\x00\n\x00",
+		"a;b\n\"never closed;1\n2;3", "'a'\t'b'\r'c'\td", "\xef\xbb\xbf;\n;;", "a\xfc,\x00b\n"} {
 		f.Add([]byte(s), "", "")
 	}
 	f.Fuzz(func(t *testing.T, b []byte, delimiter, quote string) {
@@ -346,14 +372,16 @@ func FuzzCSV(f *testing.F) {
 var tagInTag = regexp.MustCompile(`<[^>]*<`)
 
 func FuzzXLSX(f *testing.F) {
-	f.Add([]byte(`<row r="3"><c r="B3" t="s"><v>1</v></c><c t="inlineStr"><is><t>x</t></is></c></row>`), []byte(`<si><t>a</t></si><si><r><t>b</t></r></si>`))
+	f.Add([]byte(`<row r="3"><c r="B3" t="s"><v>1</v></c><c t="inlineStr"><is><t>x</t></is></c></row>`),
+		[]byte(`<si><t>a</t></si><si><r><t>b</t></r></si>`))
 	f.Add([]byte(`<row><c r="A1"><f>1</f></c></row><row/></sheetData>`), []byte(`<si><t>&#x41;_x0041_</t></si>`))
 	f.Add([]byte(`<c><v>1</v><row><row></c>`), []byte(`<si><si>`))
 	f.Add([]byte(`<row>0</v></c ></row>`), []byte(`0`)) // once a crash
 	f.Add([]byte(`<row><c r="A1"><f>1</f></c<</row><row/>`), []byte(`<si><t>&#x41;_x0041_</t></si>`))
 	f.Fuzz(func(t *testing.T, rows, texts []byte) {
 		look := func(rows string) (got []string, err error) {
-			b := workbook(t, map[string]string{"xl/worksheets/s1.xml": "<worksheet><sheetData>" + rows + "</sheetData></worksheet>", "xl/shared.xml": "<sst>" + string(texts) + "</sst>"})
+			b := workbook(t, map[string]string{"xl/worksheets/s1.xml": "<worksheet><sheetData>" + rows +
+				"</sheetData></worksheet>", "xl/shared.xml": "<sst>" + string(texts) + "</sst>"})
 			got, _, err = read(t, b, Options{Limits: DefaultLimits})
 			var known *finding.Finding
 			if err != nil && !errors.As(err, &known) {
@@ -362,7 +390,8 @@ func FuzzXLSX(f *testing.F) {
 			return got, err
 		}
 		got, err := look(string(rows))
-		if bytes.Contains(rows, []byte("<!")) || tagInTag.Match(rows) { // there the comment would stand within a broken tag
+		// there the comment would stand within a broken tag
+		if bytes.Contains(rows, []byte("<!")) || tagInTag.Match(rows) {
 			return
 		}
 		// A comment makes rows be read tag by tag: what comes out is the same.
@@ -372,13 +401,16 @@ func FuzzXLSX(f *testing.F) {
 		}
 		// Writing it again without some rows copes with all that as well.
 		whole := workbook(t, sheet(string(rows)))
-		_, _ = KeepRows(io.Discard, bytes.NewReader(whole), int64(len(whole)), DefaultLimits, func(_ string, row int) (bool, error) { return row%2 == 1, nil })
+		_, _ = KeepRows(io.Discard, bytes.NewReader(whole), int64(len(whole)), DefaultLimits,
+			func(_ string, row int) (bool, error) { return row%2 == 1, nil })
 	})
 }
 
 // benchRows is the same table for every reader: 14 columns as orders have them.
 func benchRow(i int) []string {
-	return []string{fmt.Sprintf("A-%07d", i/10), "2026-03-02", "OSTRAND", "East yard", "N30", fmt.Sprintf("%05d", i%977), "Braided rope 10 mm, white", fmt.Sprint(i%50 + 1), "MTR", "1.45", "5", "27.55", "2026-03-30", "on pallets"}
+	return []string{fmt.Sprintf("A-%07d", i/10), "2026-03-02", "OSTRAND", "East yard", "N30",
+		fmt.Sprintf("%05d", i%977), "Braided rope 10 mm, white", fmt.Sprint(i%50 + 1), "MTR", "1.45", "5", "27.55",
+		"2026-03-30", "on pallets"}
 }
 
 func benchCSV(n int) []byte {

@@ -16,7 +16,8 @@ func isX12(head []byte) bool {
 		return false
 	}
 	c := head[3]
-	return !(c >= '0' && c <= '9' || c|0x20 >= 'a' && c|0x20 <= 'z' || c == ' ') && bytes.Count(head[:min(len(head), 120)], head[3:4]) > 3
+	return !(c >= '0' && c <= '9' || c|0x20 >= 'a' && c|0x20 <= 'z' || c == ' ') &&
+		bytes.Count(head[:min(len(head), 120)], head[3:4]) > 3
 }
 
 // x12Reader gives the transaction sets of one kind as records: trees of
@@ -62,14 +63,16 @@ func (x *x12Reader) Next() (Record, error) {
 			return Record{}, io.EOF
 		}
 		if err != nil {
-			return Record{}, finding.Fatal(finding.DocumentBroken, origin.Place{}, "The document cannot be read: %v.", err)
+			return Record{}, finding.Fatal(finding.DocumentBroken, origin.Place{}, "The document cannot be read: %v.",
+				err)
 		}
 		x.row = set.Segments[len(set.Segments)-1].Row
 		if x.opt.Set != "" && set.ID != x.opt.Set {
 			continue
 		}
 		if x.sets++; x.opt.Limits.Rows > 0 && x.row > x.opt.Limits.Rows {
-			return Record{}, tooLarge(origin.Place{Row: x.row}, "The document has more than %d segments.", x.opt.Limits.Rows)
+			return Record{}, tooLarge(origin.Place{Row: x.row}, "The document has more than %d segments.",
+				x.opt.Limits.Rows)
 		}
 		x.take(set)
 	}

@@ -64,7 +64,8 @@ func (b *book) broken(err error, what string, at origin.Place) error {
 	case err == nil || err == io.EOF || errors.As(err, &f):
 		return err
 	case errors.Is(err, errUnpacked):
-		return tooLarge(at, "The workbook unpacks to more than %d MiB; it may be made to fill the disk.", b.limits.Unpacked>>20)
+		return tooLarge(at, "The workbook unpacks to more than %d MiB; it may be made to fill the disk.",
+			b.limits.Unpacked>>20)
 	}
 	return finding.Fatal(finding.DocumentBroken, at, "%s is damaged or cut short (%v).", what, err)
 }
@@ -115,10 +116,12 @@ func readBook(z *zip.Reader, limits Limits) (*book, error) {
 		}
 	}
 	if parts[main] == nil {
-		return nil, finding.Fatal(finding.FormatUnknown, origin.Place{}, "This is a ZIP archive, but not an .xlsx workbook.")
+		return nil, finding.Fatal(finding.FormatUnknown, origin.Place{},
+			"This is a ZIP archive, but not an .xlsx workbook.")
 	}
 	if strings.HasSuffix(main, ".bin") {
-		return nil, finding.Fatal(finding.FormatUnknown, origin.Place{}, "This is a binary workbook (.xlsb); save it as .xlsx.")
+		return nil, finding.Fatal(finding.FormatUnknown, origin.Place{},
+			"This is a binary workbook (.xlsb); save it as .xlsx.")
 	}
 	r, err := b.open(parts[main])
 	if err != nil {
@@ -186,7 +189,8 @@ type xlsxReader struct {
 func openXLSX(r io.ReaderAt, size int64, opt Options) (Reader, error) {
 	z, err := zip.NewReader(r, size)
 	if err != nil {
-		return nil, finding.Fatal(finding.DocumentBroken, origin.Place{}, "The workbook's archive is damaged or cut short (%v).", err)
+		return nil, finding.Fatal(finding.DocumentBroken, origin.Place{},
+			"The workbook's archive is damaged or cut short (%v).", err)
 	}
 	b, err := readBook(z, opt.Limits)
 	if err != nil {
@@ -210,7 +214,8 @@ func openXLSX(r io.ReaderAt, size int64, opt Options) (Reader, error) {
 		for _, s := range b.sheets {
 			names = append(names, s.name)
 		}
-		f := finding.Fatal(finding.SheetMissing, origin.Place{}, "No sheet of the workbook has the name that the mapping asks for; it has: %s.", strings.Join(names, ", "))
+		f := finding.Fatal(finding.SheetMissing, origin.Place{},
+			"No sheet of the workbook has the name that the mapping asks for; it has: %s.", strings.Join(names, ", "))
 		return nil, f
 	}
 	if x.formats, err = readFormats(b); err != nil {
@@ -262,7 +267,8 @@ func readShared(b *book) ([]string, error) {
 				s := unescape(text)
 				held += int64(len(s)) + 16
 				if b.limits.Strings > 0 && held > b.limits.Strings {
-					return nil, tooLarge(origin.Place{}, "The workbook's texts need more than %d MiB.", b.limits.Strings>>20)
+					return nil, tooLarge(origin.Place{}, "The workbook's texts need more than %d MiB.",
+						b.limits.Strings>>20)
 				}
 				table = append(table, s)
 			}
@@ -393,19 +399,22 @@ func (x *xlsxReader) cells(rec *Record) error {
 // put puts a cell into its row.
 func (x *xlsxReader) put(rec *Record, column int, kind, value []byte, style int, formula bool) error {
 	if column > 16_384 || x.book.limits.Columns > 0 && column > x.book.limits.Columns {
-		return tooLarge(x.place(0), "Row %d has a cell in column %d; %d is the last.", rec.Row, column, x.book.limits.Columns)
+		return tooLarge(x.place(0), "Row %d has a cell in column %d; %d is the last.", rec.Row, column,
+			x.book.limits.Columns)
 	}
 	for len(rec.Cells) < column {
 		rec.Cells = append(rec.Cells, Cell{})
 	}
 	cell := x.cell(kind, value, style, formula)
 	if most := x.book.limits.CellText; most > 0 && len(cell.Text) > most {
-		rec.Findings = append(rec.Findings, finding.New(finding.CellTooLong, x.place(column), cell.Text, "The cell has %d bytes; %d is the most.", len(cell.Text), most))
+		rec.Findings = append(rec.Findings, finding.New(finding.CellTooLong, x.place(column), cell.Text,
+			"The cell has %d bytes; %d is the most.", len(cell.Text), most))
 		cell.Text = finding.Clip(cell.Text, most-3)
 	}
 	if strings.IndexByte(cell.Text, 0) >= 0 {
 		cell.Text = strings.ReplaceAll(cell.Text, "\x00", "")
-		rec.Findings = append(rec.Findings, finding.New(finding.ControlCharacter, x.place(column), cell.Text, "The cell has NUL characters inside its value."))
+		rec.Findings = append(rec.Findings, finding.New(finding.ControlCharacter, x.place(column), cell.Text,
+			"The cell has NUL characters inside its value."))
 	}
 	rec.Cells[column-1] = cell
 	return nil

@@ -63,7 +63,8 @@ func (s *xmlScanner) next(keep bool) (xmlTag, error) {
 		case len(s.body) > 0 && (s.body[0] == '?' || s.body[0] == '!'):
 			continue
 		}
-		for bytes.Count(s.body, []byte{'"'})%2 == 1 || bytes.Count(s.body, []byte{'"'}) == 0 && bytes.Count(s.body, []byte{'\''})%2 == 1 {
+		for bytes.Count(s.body, []byte{'"'})%2 == 1 || bytes.Count(s.body, []byte{'"'}) == 0 &&
+			bytes.Count(s.body, []byte{'\''})%2 == 1 {
 			if err := s.more(); err != nil { // a > inside an attribute
 				return xmlTag{}, err
 			}

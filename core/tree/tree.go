@@ -28,11 +28,12 @@ const (
 
 // Node is one value: of JSON, or a segment or element of X12.
 type Node struct {
-	Kind   Kind
-	Text   string // a string's text, a number as it is written, true or false
-	Name   string // its name where the parent is an object; of a root that is part of a larger document its pointer
-	Index  int    // its position in the parent, counted from 0
-	Leaf   int    // number of its first leaf in the document, counted from 1; a leaf is a scalar or an empty object or array
+	Kind  Kind
+	Text  string // a string's text, a number as it is written, true or false
+	Name  string // its name where the parent is an object; of a root that is part of a larger document its pointer
+	Index int    // its position in the parent, counted from 0
+	// number of its first leaf in the document, counted from 1; a leaf is a scalar or an empty object or array
+	Leaf   int
 	Parent *Node
 	first  *Node
 	last   *Node

@@ -36,7 +36,8 @@ func TestTree(t *testing.T) {
 	if list.Element(-1) != member || list.Element(2) != nil || list.Element(-3) != nil || root.Element(0) != nil {
 		t.Error("elements")
 	}
-	if root.Member("e") != empty || root.Member("E") != nil || list.Member("0") != nil || text.Root() != root || text.Enclosing() != member || root.Len() != 2 || root.LastLeaf() != 3 {
+	if root.Member("e") != empty || root.Member("E") != nil || list.Member("0") != nil || text.Root() != root ||
+		text.Enclosing() != member || root.Len() != 2 || root.LastLeaf() != 3 {
 		t.Error("members")
 	}
 	var leaves []int

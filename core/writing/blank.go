@@ -33,10 +33,16 @@ func Blank(out io.Writer, m *mapping.Mapping, set *list.Set) error {
 	f := excelize.NewFile()
 	defer f.Close()
 	b := &blank{f: f, m: m, set: set}
-	if b.head, err = f.NewStyle(&excelize.Style{Font: &excelize.Font{Bold: true}, Fill: excelize.Fill{Type: "pattern", Pattern: 1, Color: []string{"E9E4D6"}}, Border: []excelize.Border{{Type: "bottom", Color: "8C8470", Style: 1}}, Alignment: &excelize.Alignment{WrapText: true, Vertical: "top"}}); err != nil {
+	if b.head, err = f.NewStyle(&excelize.Style{Font: &excelize.Font{Bold: true},
+		Fill:      excelize.Fill{Type: "pattern", Pattern: 1, Color: []string{"E9E4D6"}},
+		Border:    []excelize.Border{{Type: "bottom", Color: "8C8470", Style: 1}},
+		Alignment: &excelize.Alignment{WrapText: true, Vertical: "top"}}); err != nil {
 		return err
 	}
-	if b.must, err = f.NewStyle(&excelize.Style{Font: &excelize.Font{Bold: true, Color: "7A2E12"}, Fill: excelize.Fill{Type: "pattern", Pattern: 1, Color: []string{"F3D9BE"}}, Border: []excelize.Border{{Type: "bottom", Color: "7A2E12", Style: 2}}, Alignment: &excelize.Alignment{WrapText: true, Vertical: "top"}}); err != nil {
+	if b.must, err = f.NewStyle(&excelize.Style{Font: &excelize.Font{Bold: true, Color: "7A2E12"},
+		Fill:      excelize.Fill{Type: "pattern", Pattern: 1, Color: []string{"F3D9BE"}},
+		Border:    []excelize.Border{{Type: "bottom", Color: "7A2E12", Style: 2}},
+		Alignment: &excelize.Alignment{WrapText: true, Vertical: "top"}}); err != nil {
 		return err
 	}
 	text := "@"
@@ -88,7 +94,8 @@ func (b *blank) dress(p *Page) error {
 		errs := []error{b.f.SetColWidth(p.Name, letter, letter, max(12, float64(len(c.Heading)+3)))}
 		if p.Heading > 0 {
 			errs = append(errs, b.f.SetCellStyle(p.Name, at, at, style),
-				b.f.AddComment(p.Name, excelize.Comment{Cell: at, Author: "Koinos", Text: about(c.Binding), Width: 260, Height: 90}))
+				b.f.AddComment(p.Name, excelize.Comment{Cell: at, Author: "Koinos", Text: about(c.Binding), Width: 260,
+					Height: 90}))
 		}
 		if t := c.Binding.Field.Type; t != order.Decimal && t != order.Percent && t != order.Day {
 			errs = append(errs, b.f.SetCellStyle(p.Name, first, last, b.text)) // 00417 stays 00417
@@ -98,7 +105,8 @@ func (b *blank) dress(p *Page) error {
 			v := excelize.NewDataValidation(c.Binding.Need != mapping.Must)
 			v.SetSqref(below)
 			v.SetSqrefDropList(choices)
-			v.SetError(excelize.DataValidationErrorStyleWarning, c.Heading, "This is not one of the values of the list.")
+			v.SetError(excelize.DataValidationErrorStyleWarning, c.Heading,
+				"This is not one of the values of the list.")
 			errs = append(errs, b.f.AddDataValidation(p.Name, v))
 		}
 		for _, err := range append(errs, err) {
@@ -108,7 +116,8 @@ func (b *blank) dress(p *Page) error {
 		}
 	}
 	if p.Heading > 0 {
-		return b.f.SetPanes(p.Name, &excelize.Panes{Freeze: true, YSplit: p.Heading, TopLeftCell: fmt.Sprintf("A%d", p.Heading+1), ActivePane: "bottomLeft"})
+		return b.f.SetPanes(p.Name, &excelize.Panes{Freeze: true, YSplit: p.Heading,
+			TopLeftCell: fmt.Sprintf("A%d", p.Heading+1), ActivePane: "bottomLeft"})
 	}
 	return nil
 }
@@ -197,7 +206,8 @@ func (b *blank) explain(pages []Page) error {
 			if c.Binding == nil {
 				continue
 			}
-			needed := map[mapping.Need]string{mapping.Must: "required", mapping.Should: "wanted", mapping.May: ""}[c.Binding.Need]
+			needed := map[mapping.Need]string{mapping.Must: "required", mapping.Should: "wanted",
+				mapping.May: ""}[c.Binding.Need]
 			rows = append(rows, []string{p.Name, origin.ColumnName(c.Number), c.Heading, needed, about(c.Binding)})
 		}
 	}

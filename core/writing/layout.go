@@ -171,7 +171,9 @@ func (w *writer) column(s *mapping.Source, level order.Level, b *mapping.Binding
 // taken reports whether a binding names the column by its letter.
 func (w *writer) taken(c int) bool {
 	letter := func(all []mapping.Source) bool {
-		return slices.ContainsFunc(all, func(s mapping.Source) bool { return s.Kind == mapping.ByColumn && s.Column == c })
+		return slices.ContainsFunc(all, func(s mapping.Source) bool {
+			return s.Kind == mapping.ByColumn && s.Column == c
+		})
 	}
 	if letter(w.m.Group.Columns) || w.m.Group.Kind != nil && letter([]mapping.Source{*w.m.Group.Kind}) {
 		return true
@@ -226,7 +228,8 @@ func (w *writer) problem(v values, line int, field, why string) {
 
 // cells writes the bindings of a level into a row. Where two bindings share a
 // column the first that has a text stands.
-func (w *writer) cells(row []string, level order.Level, v values, line int, value func(field string) string, only func(*mapping.Binding) bool) []string {
+func (w *writer) cells(row []string, level order.Level, v values, line int, value func(field string) string,
+	only func(*mapping.Binding) bool) []string {
 	all := w.m.Bindings[level]
 	for i := range all {
 		b := &all[i]
@@ -393,7 +396,8 @@ func (w *writer) around(rows [][]string, v values, all []order.Order) [][]string
 			}
 		}
 		for k := range all {
-			if o := valuesOf(&all[k]); (s.Kind == mapping.ByCell || s.Kind == mapping.ByLabel) && o.header(b.Field.Name) != v.header(b.Field.Name) {
+			if o := valuesOf(&all[k]); (s.Kind == mapping.ByCell || s.Kind == mapping.ByLabel) &&
+				o.header(b.Field.Name) != v.header(b.Field.Name) {
 				w.problem(o, 0, b.Field.Name, "the document says it once for all orders, and they differ")
 			}
 		}

@@ -203,7 +203,8 @@ func (w *writer) numbered(orders []order.Order) [][]string {
 				for w.next++; w.taken(w.next); w.next++ {
 				}
 				columns[s.Text][n] = w.next
-				w.columns = append(w.columns, Column{w.next, strings.ReplaceAll(s.Text, "{n}", strconv.Itoa(n)), order.Lines, b})
+				w.columns = append(w.columns, Column{w.next, strings.ReplaceAll(s.Text, "{n}", strconv.Itoa(n)),
+					order.Lines, b})
 			}
 		}
 	}
@@ -227,7 +228,8 @@ func (w *writer) numbered(orders []order.Order) [][]string {
 				if c == 0 {
 					c = w.at[list.Fold(b.From[0].Text)]
 					if row = put(row, c, ""); row[c-1] != "" && row[c-1] != text {
-						w.problem(v, n+1, b.Field.Name, "the document says it once for all lines of the order, and they differ")
+						w.problem(v, n+1, b.Field.Name,
+							"the document says it once for all lines of the order, and they differ")
 						continue
 					}
 				}
@@ -241,7 +243,9 @@ func (w *writer) numbered(orders []order.Order) [][]string {
 
 // repeats reports whether a binding's heading stands once for each line.
 func (w *writer) repeats(b *mapping.Binding) bool {
-	numbers := slices.ContainsFunc(w.m.Bindings[order.Lines], func(o mapping.Binding) bool { return len(o.From) > 0 && o.From[0].Numbered() })
+	numbers := slices.ContainsFunc(w.m.Bindings[order.Lines], func(o mapping.Binding) bool {
+		return len(o.From) > 0 && o.From[0].Numbered()
+	})
 	return !numbers
 }
 
@@ -274,7 +278,8 @@ func (w *writer) matrix(orders []order.Order, part *mapping.Part) [][]string {
 				return 0
 			}
 		} else {
-			i := slices.IndexFunc(part.Matrix, func(s mapping.Source) bool { return list.Fold(s.Text) == list.Fold(text) })
+			i := slices.IndexFunc(part.Matrix,
+				func(s mapping.Source) bool { return list.Fold(s.Text) == list.Fold(text) })
 			if i < 0 {
 				return 0
 			}

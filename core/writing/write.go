@@ -34,7 +34,8 @@ func Format(m *mapping.Mapping) source.Format {
 func Write(out io.Writer, m *mapping.Mapping, orders []order.Order, set *list.Set) ([]Problem, error) {
 	format := Format(m)
 	if format == source.X12 {
-		return nil, fmt.Errorf("the mapping %s writes X12, which needs a partner and control numbers: koinos exchange send", m.Name)
+		return nil, fmt.Errorf("the mapping %s writes X12, which needs a partner and control numbers: koinos "+
+			"exchange send", m.Name)
 	}
 	if format.Tree() {
 		return writeTree(out, m, orders, set, format)
@@ -223,7 +224,8 @@ func steps(path string) (list, inner string, ok bool) {
 	return strings.ReplaceAll(head, ".", "/"), strings.ReplaceAll(tail, ".", "/"), true
 }
 
-func writeTree(out io.Writer, m *mapping.Mapping, orders []order.Order, set *list.Set, format source.Format) ([]Problem, error) {
+func writeTree(out io.Writer, m *mapping.Mapping, orders []order.Order, set *list.Set, format source.Format) ([]Problem,
+	error) {
 	if set == nil {
 		set = &list.Set{}
 	}
@@ -266,7 +268,8 @@ func writeTree(out io.Writer, m *mapping.Mapping, orders []order.Order, set *lis
 	}
 	if path == "$" {
 		if len(records) != 1 {
-			return t.problems, fmt.Errorf("the mapping %s makes one order of a document: write orders one at a time", m.Name)
+			return t.problems, fmt.Errorf("the mapping %s makes one order of a document: write orders one at a time",
+				m.Name)
 		}
 		return t.problems, e.Encode(records[0])
 	}
@@ -315,12 +318,15 @@ func (t *tree) record(v values, root *ordered) (*ordered, error) {
 		o.put(at, list)
 		return nil
 	}
-	err := each(order.Lines, len(v.o.Lines), func(i int) func(string) string { return v.line(i + 1) }, func(i int) int { return i + 1 })
+	err := each(order.Lines, len(v.o.Lines), func(i int) func(string) string { return v.line(i + 1) },
+		func(i int) int { return i + 1 })
 	if err == nil {
-		err = each(order.Parties, len(v.o.Parties), func(i int) func(string) string { return party(&v.o.Parties[i]) }, func(int) int { return 0 })
+		err = each(order.Parties, len(v.o.Parties), func(i int) func(string) string { return party(&v.o.Parties[i]) },
+			func(int) int { return 0 })
 	}
 	if err == nil {
-		err = each(order.Charges, len(v.o.Charges), func(i int) func(string) string { return charge(&v.o.Charges[i]) }, func(int) int { return 0 })
+		err = each(order.Charges, len(v.o.Charges), func(i int) func(string) string { return charge(&v.o.Charges[i]) },
+			func(int) int { return 0 })
 	}
 	return o, err
 }

@@ -13,8 +13,10 @@ import (
 )
 
 var set = &list.Set{
-	Lists:      map[string]*list.List{"items": list.New([]list.Entry{{Code: "00417", Name: "Shackle"}, {Code: "00501", Name: "Lantern"}})},
-	Crosswalks: map[string]*list.Crosswalk{"yards": list.NewCrosswalk([]list.Pair{{Theirs: "East yard", Ours: "0040"}})},
+	Lists: map[string]*list.List{"items": list.New([]list.Entry{{Code: "00417", Name: "Shackle"},
+		{Code: "00501", Name: "Lantern"}})},
+	Crosswalks: map[string]*list.Crosswalk{"yards": list.NewCrosswalk([]list.Pair{{Theirs: "East yard",
+		Ours: "0040"}})},
 }
 
 func parse(t *testing.T, rest string) *mapping.Mapping {
@@ -34,8 +36,10 @@ lines: {item: {from: Article, list: items, by: name, need: must}, quantity: {fro
 // Orders in a partner's own shape and codes; what has no way there is said.
 func TestWrite(t *testing.T) {
 	m := parse(t, plain)
-	o := order.Order{SenderNumber: "A-1", Partner: "P", OrderedOn: "2026-03-02", Parties: []order.Party{{Role: "ship_to", Code: "0040"}},
-		Lines: []order.Line{{Item: "00417", Quantity: order.MustNumber("2.5"), Notes: "LOUD"}, {Item: "00999", Quantity: order.MustNumber("1")}}}
+	o := order.Order{SenderNumber: "A-1", Partner: "P", OrderedOn: "2026-03-02",
+		Parties: []order.Party{{Role: "ship_to", Code: "0040"}},
+		Lines: []order.Line{{Item: "00417", Quantity: order.MustNumber("2.5"), Notes: "LOUD"},
+			{Item: "00999", Quantity: order.MustNumber("1")}}}
 	var buf bytes.Buffer
 	problems, err := Write(&buf, m, []order.Order{o}, set)
 	if err != nil {
@@ -49,10 +53,12 @@ func TestWrite(t *testing.T) {
 	for _, p := range problems {
 		said += p.Field + ": " + p.Why + "\n"
 	}
-	if !strings.Contains(said, `item: "00999" is not in the list items`) || !strings.Contains(said, "notes: its expression has no write") {
+	if !strings.Contains(said, `item: "00999" is not in the list items`) ||
+		!strings.Contains(said, "notes: its expression has no write") {
 		t.Errorf("said: %s", said)
 	}
-	if _, err := Write(&buf, parse(t, strings.Replace(plain, "by: key, columns: PO", "by: file", 1)), []order.Order{o, o}, set); err == nil {
+	if _, err := Write(&buf, parse(t, strings.Replace(plain, "by: key, columns: PO", "by: file", 1)),
+		[]order.Order{o, o}, set); err == nil {
 		t.Error("two orders go into a file that holds one")
 	}
 }

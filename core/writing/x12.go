@@ -69,7 +69,8 @@ func (c *composer) order(o *order.Order) {
 	for line, left := range values {
 		for field, value := range left {
 			if value != "" && !c.passedOver(field) {
-				f := finding.New(finding.FieldUnwritten, origin.Place{}, value, "The mapping %s has no place in %s for %s.", c.m.Name, c.m.Document.Set, field)
+				f := finding.New(finding.FieldUnwritten, origin.Place{}, value,
+					"The mapping %s has no place in %s for %s.", c.m.Name, c.m.Document.Set, field)
 				f.Field, f.Line = field, line
 				c.found = append(c.found, f)
 			}
@@ -87,7 +88,8 @@ func (c *composer) order(o *order.Order) {
 // that follow from others.
 func (c *composer) passedOver(field string) bool {
 	switch field {
-	case "partner", "amount", "total", "number", "price_level", "tax_treatment", "shipped", "received", "cancelled", "backordered":
+	case "partner", "amount", "total", "number", "price_level", "tax_treatment", "shipped", "received", "cancelled",
+		"backordered":
 		return true
 	}
 	for _, level := range []order.Level{order.Header, order.Lines} { // what a notice says besides
@@ -125,7 +127,8 @@ func (c *composer) level(o *order.Order, level int, header, in *x12.Loop, values
 		}
 		text, err := b.Written(value, c.set)
 		if err != nil {
-			f := finding.New(finding.FieldUnwritten, origin.Place{}, value, "%s cannot be written: %v.", b.Field.Name, err)
+			f := finding.New(finding.FieldUnwritten, origin.Place{}, value, "%s cannot be written: %v.", b.Field.Name,
+				err)
 			f.Field = b.Field.Name
 			c.found = append(c.found, f)
 			continue
@@ -158,7 +161,8 @@ func (c *composer) charges(o *order.Order, in *x12.Loop, values map[string]strin
 			kind = "allowance"
 		}
 		at := c.w.Open(in, each.Kind())
-		c.level(o, mapping.InCharges, in, at, map[string]string{"kind": kind, "code": charge.Code, "amount": charge.Amount.String()})
+		c.level(o, mapping.InCharges, in, at, map[string]string{"kind": kind, "code": charge.Code,
+			"amount": charge.Amount.String()})
 	}
 }
 

@@ -289,8 +289,10 @@ func (a *Reply) Write(w io.Writer, answer Answer) error {
 	}
 	control := fmt.Sprintf("%09d", answer.Interchange)
 	var b strings.Builder
-	b.WriteString(strings.ReplaceAll(strings.Join([]string{"ISA", "00", pad("", 10), "00", pad("", 10), pad(element(7), 2), pad(element(8), 15), pad(element(5), 2), pad(element(6), 15),
-		date, clock, repetition, pad(element(12), 5), control, "0", pad(i.Usage, 1), one(d.Component)}, "\x00"), "\x00", one(d.Element)) + one(d.Segment))
+	b.WriteString(strings.ReplaceAll(strings.Join([]string{"ISA", "00", pad("", 10), "00", pad("", 10),
+		pad(element(7), 2), pad(element(8), 15), pad(element(5), 2), pad(element(6), 15),
+		date, clock, repetition, pad(element(12), 5), control, "0", pad(i.Usage, 1), one(d.Component)}, "\x00"), "\x00",
+		one(d.Element)) + one(d.Segment))
 	if asked {
 		outcome, note := "A", "000"
 		if a.note != "" {
@@ -299,11 +301,13 @@ func (a *Reply) Write(w io.Writer, answer Answer) error {
 				outcome = "R"
 			}
 		}
-		b.WriteString(out(fmt.Sprintf("TA1*%s*%s*%s*%s*%s", clean(i.Control, 9), clean(i.Date, 6), clean(i.Time, 4), outcome, note)))
+		b.WriteString(out(fmt.Sprintf("TA1*%s*%s*%s*%s*%s", clean(i.Control, 9), clean(i.Date, 6), clean(i.Time, 4),
+			outcome, note)))
 	}
 	for n, g := range groups {
 		number := strconv.Itoa(answer.Group + n)
-		b.WriteString(out("GS*FA*" + clean(g.group.Receiver, 15) + "*" + clean(g.group.Sender, 15) + "*" + answer.At.Format("20060102") + "*" + clock + "*" + number + "*X*" + clean(g.group.Version, 12)))
+		b.WriteString(out("GS*FA*" + clean(g.group.Receiver, 15) + "*" + clean(g.group.Sender, 15) + "*" +
+			answer.At.Format("20060102") + "*" + clock + "*" + number + "*X*" + clean(g.group.Version, 12)))
 		kind, version := "997", ""
 		if answer.Implementation {
 			kind, version = "999", "*"+clean(g.group.Version, 12)
@@ -312,7 +316,8 @@ func (a *Reply) Write(w io.Writer, answer Answer) error {
 		b.WriteString(out("AK1*" + padded(clean(g.group.FunctionalID, 2)) + "*" + number9(g.group.Control) + version))
 		for line := range bytes.Lines(g.body) {
 			s := string(line[:len(line)-1])
-			if rest, ok := strings.CutPrefix(s, "AK"); ok && answer.Implementation && s[2] != '2' { // the same notes under other names
+			// the same notes under other names
+			if rest, ok := strings.CutPrefix(s, "AK"); ok && answer.Implementation && s[2] != '2' {
 				s = "IK" + rest
 			}
 			b.WriteString(out(s))
@@ -329,7 +334,8 @@ func (a *Reply) Write(w io.Writer, answer Answer) error {
 			outcome = "E"
 		}
 		said := g.group.said(g.received)
-		b.WriteString(out(strings.TrimRight(fmt.Sprintf("AK9*%s*%s*%d*%d*%s", outcome, said, g.received, g.accepted, strings.Join(g.codes[:min(5, len(g.codes))], "*")), "*")))
+		b.WriteString(out(strings.TrimRight(fmt.Sprintf("AK9*%s*%s*%d*%d*%s", outcome, said, g.received, g.accepted,
+			strings.Join(g.codes[:min(5, len(g.codes))], "*")), "*")))
 		b.WriteString(out(fmt.Sprintf("SE*%d*0001", g.segments+4)))
 		b.WriteString(out("GE*1*" + number))
 	}

@@ -143,7 +143,8 @@ func stride(segment string, code, value int) int {
 	if value+step > len(def.elements) {
 		return 0
 	}
-	if def.elements[code-1+step].ref == def.elements[code-1].ref && def.elements[value-1+step].ref == def.elements[value-1].ref {
+	if def.elements[code-1+step].ref == def.elements[code-1].ref &&
+		def.elements[value-1+step].ref == def.elements[value-1].ref {
 		return step
 	}
 	return 0

@@ -37,13 +37,16 @@ func (s *Style) has(r rune) bool {
 
 func (s *Style) isDelimiter(r rune) bool {
 	d := s.Delimiters
-	return r == rune(d.Element) || r == rune(d.Component) || r == rune(d.Segment) || d.Repetition != 0 && r == rune(d.Repetition)
+	return r == rune(d.Element) || r == rune(d.Component) || r == rune(d.Segment) || d.Repetition != 0 &&
+		r == rune(d.Repetition)
 }
 
 // spelled are letters that do not come apart into a plain one and a mark.
 var spelled = map[rune]string{
-	'ß': "ss", 'æ': "ae", 'Æ': "AE", 'œ': "oe", 'Œ': "OE", 'ø': "o", 'Ø': "O", 'đ': "d", 'Đ': "D", 'ł': "l", 'Ł': "L", 'þ': "th", 'Þ': "Th", 'ð': "d", 'ı': "i",
-	'–': "-", '—': "-", '‘': "'", '’': "'", '“': "\"", '”': "\"", '„': "\"", '…': "...", '€': "EUR", '£': "GBP", '×': "x", '°': " deg", '½': "1/2", '¼': "1/4", '•': "-",
+	'ß': "ss", 'æ': "ae", 'Æ': "AE", 'œ': "oe", 'Œ': "OE", 'ø': "o", 'Ø': "O", 'đ': "d", 'Đ': "D", 'ł': "l", 'Ł': "L",
+	'þ': "th", 'Þ': "Th", 'ð': "d", 'ı': "i",
+	'–': "-", '—': "-", '‘': "'", '’': "'", '“': "\"", '”': "\"", '„': "\"", '…': "...", '€': "EUR", '£': "GBP",
+	'×': "x", '°': " deg", '½': "1/2", '¼': "1/4", '•': "-",
 }
 
 // plain gives a text in the partner's characters and without its delimiters;

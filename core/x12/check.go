@@ -23,7 +23,8 @@ type Placed struct {
 // with their places, and what is wrong with them, in the set's order. A set that
 // the dictionary does not have gives one finding and its segments flat.
 func Check(set *Set) ([]Placed, []Finding) {
-	c := &checker{set: set, component: set.Interchange.Delimiters.Component, repetition: set.Interchange.Delimiters.Repetition, version: set.version()}
+	c := &checker{set: set, component: set.Interchange.Delimiters.Component,
+		repetition: set.Interchange.Delimiters.Repetition, version: set.version()}
 	c.found = append(c.found, set.Findings...)
 	c.placed = make([]Placed, 0, len(set.Segments))
 	c.def = sets[set.ID]
@@ -35,14 +36,21 @@ func Check(set *Set) ([]Placed, []Finding) {
 		if len(set.ID) != 3 || !digits(set.ID) {
 			code = "6"
 		}
-		c.add(Finding{Level: AtSet, Code: code, Offset: set.Segments[0].Offset, Row: set.Segments[0].Row, Segment: "ST", Position: 1, Element: 1, Value: set.ID, Message: fmt.Sprintf("The transaction set %q is not one that Koinos knows.", set.ID)})
+		c.add(Finding{Level: AtSet, Code: code, Offset: set.Segments[0].Offset, Row: set.Segments[0].Row, Segment: "ST",
+			Position: 1, Element: 1, Value: set.ID,
+			Message: fmt.Sprintf("The transaction set %q is not one that Koinos knows.", set.ID)})
 		return c.placed, c.found
 	}
 	if g := set.Group; g != nil && g.FunctionalID != c.def.group {
-		c.add(Finding{Level: AtSet, Code: "6", Offset: set.Segments[0].Offset, Row: set.Segments[0].Row, Segment: "ST", Position: 1, Element: 1, Value: set.ID, Message: fmt.Sprintf("A %s travels in a functional group of %s, not of %q.", set.ID, c.def.group, g.FunctionalID)})
+		c.add(Finding{Level: AtSet, Code: "6", Offset: set.Segments[0].Offset, Row: set.Segments[0].Row, Segment: "ST",
+			Position: 1, Element: 1, Value: set.ID,
+			Message: fmt.Sprintf("A %s travels in a functional group of %s, not of %q.", set.ID, c.def.group,
+				g.FunctionalID)})
 	}
 	if n := len(set.Control); n < 4 || n > 9 {
-		c.add(Finding{Level: AtSet, Code: "7", Offset: set.Segments[0].Offset, Row: set.Segments[0].Row, Segment: "ST", Position: 1, Element: 2, Value: set.Control, Message: "The control number of a transaction set has four to nine characters."})
+		c.add(Finding{Level: AtSet, Code: "7", Offset: set.Segments[0].Offset, Row: set.Segments[0].Row, Segment: "ST",
+			Position: 1, Element: 2, Value: set.Control,
+			Message: "The control number of a transaction set has four to nine characters."})
 	}
 	c.frames = append(c.frames[:0], frame{nodes: c.def.nodes, parent: -1})
 	for c.at = range set.Segments {
@@ -92,7 +100,8 @@ func (c *checker) add(f Finding) { c.found = append(c.found, f) }
 // segment adds a finding about the segment that is looked at.
 func (c *checker) segment(code, format string, args ...any) {
 	s := &c.set.Segments[c.at]
-	c.add(Finding{Level: AtSegment, Code: code, Offset: s.Offset, Row: s.Row, Segment: clip(s.ID), Position: c.at + 1, Message: fmt.Sprintf(format, args...), Place: c.where(len(c.placed) - 1)})
+	c.add(Finding{Level: AtSegment, Code: code, Offset: s.Offset, Row: s.Row, Segment: clip(s.ID), Position: c.at + 1,
+		Message: fmt.Sprintf(format, args...), Place: c.where(len(c.placed) - 1)})
 }
 
 // where is the place of a segment: ST 0004 / PO1 #3 / N1 #2 / N3.
@@ -203,7 +212,8 @@ func (c *checker) skip(f *frame, j int) {
 		if f.parent >= 0 {
 			place = c.where(f.parent) + " / "
 		}
-		c.add(Finding{Level: AtSegment, Code: "3", Offset: s.Offset, Row: s.Row, Segment: n.id, Position: c.at + 1, Message: fmt.Sprintf("The segment %s (%s) must be there.", n.id, nameOf(n.id)), Place: place + n.id})
+		c.add(Finding{Level: AtSegment, Code: "3", Offset: s.Offset, Row: s.Row, Segment: n.id, Position: c.at + 1,
+			Message: fmt.Sprintf("The segment %s (%s) must be there.", n.id, nameOf(n.id)), Place: place + n.id})
 	}
 	if j != f.at {
 		f.at, f.count = min(j, len(f.nodes)), 0
@@ -263,7 +273,8 @@ func (c *checker) elements(s *Segment) {
 		if component > 0 {
 			place += "-" + strconv.Itoa(component)
 		}
-		c.add(Finding{Level: AtElement, Code: code, Offset: s.Offset, Row: s.Row, Segment: s.ID, Position: c.at + 1, Element: n, Component: component, Value: clip(value), Message: fmt.Sprintf(format, args...), Place: place})
+		c.add(Finding{Level: AtElement, Code: code, Offset: s.Offset, Row: s.Row, Segment: s.ID, Position: c.at + 1,
+			Element: n, Component: component, Value: clip(value), Message: fmt.Sprintf(format, args...), Place: place})
 	}
 	filled := func(n int) bool { return len(s.Bytes(n)) > 0 }
 	name := func(n int) string { return fmt.Sprintf("%s%02d", s.ID, n) }
@@ -275,7 +286,10 @@ func (c *checker) elements(s *Segment) {
 			say("1", i+1, 0, "", "%s (%s) must be there.", name(i+1), use.name())
 		case len(value) == 0:
 		case use.composite != nil:
-			c.composite(use.composite, value, func(component int, code, value, message string) { say(code, i+1, component, value, "%s", message) })
+			c.composite(use.composite, value, func(component int, code, value,
+				message string) {
+				say(code, i+1, component, value, "%s", message)
+			})
 		case c.repetition != 0 && bytes.IndexByte(value, c.repetition) >= 0:
 			for one := range bytes.SplitSeq(value, []byte{c.repetition}) {
 				if code := use.element.check(one, c.version); code != "" {
@@ -466,7 +480,8 @@ func (e *elementDef) explain(code, v, version string) string {
 	case "9":
 		return fmt.Sprintf("%q is not a time written HHMM, HHMMSS or HHMMSSdd (%s).", v, e.name)
 	}
-	what := map[byte]string{'N': "a whole number: digits, with a minus in front at most", 'R': "a number: digits, with a point and a minus in front at most"}[e.kind[0]]
+	what := map[byte]string{'N': "a whole number: digits, with a minus in front at most",
+		'R': "a number: digits, with a point and a minus in front at most"}[e.kind[0]]
 	if what == "" {
 		what = "text without control characters"
 	}

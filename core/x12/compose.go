@@ -134,7 +134,8 @@ func (l *Loop) child(id string, where []condition) *Loop {
 // find is child without adding one.
 func (l *Loop) find(id string, where []condition) *Loop {
 	for _, c := range l.inner {
-		if c.id == id && c.fits(where) && !slices.ContainsFunc(where, func(w condition) bool { return c.get(w.element) == "" }) {
+		if c.id == id && c.fits(where) && !slices.ContainsFunc(where,
+			func(w condition) bool { return c.get(w.element) == "" }) {
 			return c
 		}
 	}
@@ -217,7 +218,8 @@ func (l *Loop) count(id string) int {
 // note takes what was changed in a value, or with a code of the standard what
 // keeps the set from being sent.
 func (w *Writing) note(segment string, element int, code, value, format string, args ...any) {
-	w.Notes = append(w.Notes, Finding{Level: AtElement, Code: code, Segment: segment, Element: element, Value: clip(value), Place: fmt.Sprintf("%s / %02d", segment, element), Message: fmt.Sprintf(format, args...)})
+	w.Notes = append(w.Notes, Finding{Level: AtElement, Code: code, Segment: segment, Element: element,
+		Value: clip(value), Place: fmt.Sprintf("%s / %02d", segment, element), Message: fmt.Sprintf(format, args...)})
 }
 
 // text is a value as its element is written.
@@ -235,7 +237,8 @@ func (w *Writing) text(segment string, n int, e *elementDef, value string) strin
 		whole, fraction, _ := strings.Cut(value, ".")
 		fraction = strings.TrimRight(fraction, "0")
 		if len(fraction) > e.places() {
-			w.note(segment, n, "6", value, "%q has more than the %d decimals that %s can have.", value, e.places(), e.name)
+			w.note(segment, n, "6", value, "%q has more than the %d decimals that %s can have.", value, e.places(),
+				e.name)
 		}
 		for len(fraction) < e.places() {
 			fraction += "0"
@@ -350,7 +353,8 @@ func (e *Envelope) Write(out io.Writer, style *Style, writings []*Writing) error
 			return fmt.Errorf("%q cannot be a delimiter", c)
 		}
 	}
-	if d.Element == d.Component || d.Element == d.Segment || d.Component == d.Segment || d.Repetition != 0 && (d.Repetition == d.Element || d.Repetition == d.Component || d.Repetition == d.Segment) {
+	if d.Element == d.Component || d.Element == d.Segment || d.Component == d.Segment || d.Repetition != 0 &&
+		(d.Repetition == d.Element || d.Repetition == d.Component || d.Repetition == d.Segment) {
 		return errors.New("the delimiters are not all different")
 	}
 	if len(style.Version) < 6 || !digits(style.Version[:6]) {
@@ -383,13 +387,16 @@ func (e *Envelope) Write(out io.Writer, style *Style, writings []*Writing) error
 		asked = "1"
 	}
 	control, group := fmt.Sprintf("%09d", e.Control), strconv.Itoa(e.Group)
-	segment("ISA", "00", pad("", 10), "00", pad("", 10), pad(e.SenderQualifier, 2), pad(e.Sender, 15), pad(e.ReceiverQualifier, 2), pad(e.Receiver, 15),
-		e.At.Format("060102"), e.At.Format("1504"), repetition, version, control, asked, pad(e.Usage, 1), one(d.Component))
+	segment("ISA", "00", pad("", 10), "00", pad("", 10), pad(e.SenderQualifier, 2), pad(e.Sender, 15),
+		pad(e.ReceiverQualifier, 2), pad(e.Receiver, 15),
+		e.At.Format("060102"), e.At.Format("1504"), repetition, version, control, asked, pad(e.Usage, 1),
+		one(d.Component))
 	day := e.At.Format("20060102")
 	if style.Version < "004010" {
 		day = e.At.Format("060102")
 	}
-	segment("GS", GroupOf(writings[0].ID), e.GroupSender, e.GroupReceiver, day, e.At.Format("1504"), group, "X", style.Version)
+	segment("GS", GroupOf(writings[0].ID), e.GroupSender, e.GroupReceiver, day, e.At.Format("1504"), group, "X",
+		style.Version)
 	for n, w := range writings {
 		if GroupOf(w.ID) != GroupOf(writings[0].ID) {
 			return fmt.Errorf("%s and %s do not travel in one group", writings[0].ID, w.ID)

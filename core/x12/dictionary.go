@@ -155,7 +155,8 @@ type dictionaryReader struct {
 }
 
 func readDictionary(text string) (*dictionary, error) {
-	r := &dictionaryReader{d: &dictionary{map[string]*setDef{}, map[string]*segmentDef{}, map[string]*segmentDef{}, map[string]*elementDef{}}, parts: map[string][]node{}}
+	r := &dictionaryReader{d: &dictionary{map[string]*setDef{}, map[string]*segmentDef{}, map[string]*segmentDef{},
+		map[string]*elementDef{}}, parts: map[string][]node{}}
 	for i, line := range strings.Split(text, "\n") {
 		if line == "" || line[0] == '#' {
 			continue
@@ -254,7 +255,8 @@ func (r *dictionaryReader) begin(words []string) string {
 		if err != nil || err2 != nil {
 			return "no lengths"
 		}
-		r.el = &elementDef{ref: words[1], kind: words[2], min: low, max: high, name: strings.Join(words[5:], " "), codes: map[string]string{}}
+		r.el = &elementDef{ref: words[1], kind: words[2], min: low, max: high, name: strings.Join(words[5:], " "),
+			codes: map[string]string{}}
 		r.d.elements[r.el.ref] = r.el
 	default:
 		return "unknown word"

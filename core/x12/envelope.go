@@ -108,14 +108,16 @@ func (e *envelope) step() error {
 	seg, err := e.s.next()
 	switch {
 	case err == io.EOF:
-		err = e.find(Finding{Level: AtInterchange, Code: "023", Offset: e.s.offset, Row: e.s.row, Message: "The document ends before the interchange's IEA."})
+		err = e.find(Finding{Level: AtInterchange, Code: "023", Offset: e.s.offset, Row: e.s.row,
+			Message: "The document ends before the interchange's IEA."})
 		return errors.Join(err, e.closeSet(nil), e.closeGroup(nil), e.closeInterchange(nil))
 	case err == io.ErrUnexpectedEOF || errors.Is(err, errLong):
 		what := "The document ends within a segment"
 		if errors.Is(err, errLong) {
 			what = "No segment ends for a very long stretch"
 		}
-		return e.find(Finding{Level: AtInterchange, Code: "023", Offset: seg.Offset, Row: seg.Row, Segment: clip(seg.ID), Message: fmt.Sprintf("%s: %q …", what, clip(seg.String()))})
+		return e.find(Finding{Level: AtInterchange, Code: "023", Offset: seg.Offset, Row: seg.Row,
+			Segment: clip(seg.ID), Message: fmt.Sprintf("%s: %q …", what, clip(seg.String()))})
 	case err != nil:
 		return err
 	}
@@ -131,7 +133,8 @@ func (e *envelope) between() error {
 	if errors.Is(err, errNoISA) {
 		at := e.s.offset
 		n, sample, err := e.s.toISA()
-		if err2 := e.find(Finding{Level: AtInterchange, Code: "024", Offset: at, Row: e.s.row + 1, Message: fmt.Sprintf("%d bytes are no interchange: %q …", n, clip(string(sample)))}); err2 != nil {
+		if err2 := e.find(Finding{Level: AtInterchange, Code: "024", Offset: at, Row: e.s.row + 1,
+			Message: fmt.Sprintf("%d bytes are no interchange: %q …", n, clip(string(sample)))}); err2 != nil {
 			return err2
 		}
 		return err
@@ -208,8 +211,10 @@ var isaChecks = []struct {
 	{12, "017", func(v string) bool { return len(v) == 5 && digits(v) }, "a version of five digits, such as 00401"},
 	{13, "018", func(v string) bool { return len(v) == 9 && digits(v) }, "a control number of nine digits"},
 	{14, "019", func(v string) bool { return v == "0" || v == "1" }, "0 or 1"},
-	{16, "027", func(v string) bool { return len(v) == 1 && !alphanumeric(v[0]) }, "one character that is no letter, digit or space"},
-	{15, "020", func(v string) bool { return v == "P" || v == "T" || v == "I" }, "P (production), T (test) or I (information)"},
+	{16, "027", func(v string) bool { return len(v) == 1 && !alphanumeric(v[0]) },
+		"one character that is no letter, digit or space"},
+	{15, "020", func(v string) bool { return v == "P" || v == "T" || v == "I" },
+		"P (production), T (test) or I (information)"},
 }
 
 func twoOf(v string) bool  { return len(strings.TrimSpace(v)) == 2 }
@@ -220,7 +225,8 @@ func (e *envelope) interchange(seg *Segment, short bool) error {
 	i := &Interchange{Segment: seg.clone(), Delimiters: e.s.d}
 	get := func(n int) string { return strings.TrimSpace(i.Segment.Element(n)) }
 	i.SenderQualifier, i.Sender, i.ReceiverQualifier, i.Receiver = get(5), get(6), get(7), get(8)
-	i.Date, i.Time, i.Version, i.Control, i.AcknowledgmentRequested, i.Usage = get(9), get(10), get(12), get(13), get(14), get(15)
+	i.Date, i.Time, i.Version, i.Control, i.AcknowledgmentRequested, i.Usage = get(9), get(10), get(12), get(13),
+		get(14), get(15)
 	e.i, e.g, e.set, e.groups, e.sets, e.stray = i, nil, nil, 0, 0, false
 	e.controls = map[string]bool{}
 	if e.h.Interchange != nil {
@@ -230,13 +236,17 @@ func (e *envelope) interchange(seg *Segment, short bool) error {
 	}
 	for _, c := range isaChecks {
 		if v := i.Segment.Element(c.element); !c.sound(v) {
-			if err := e.find(Finding{Level: AtInterchange, Code: c.code, Offset: seg.Offset, Row: seg.Row, Segment: "ISA", Element: c.element, Value: v, Message: fmt.Sprintf("ISA%02d is %q; it must be %s.", c.element, v, c.must)}); err != nil {
+			if err := e.find(Finding{Level: AtInterchange, Code: c.code, Offset: seg.Offset, Row: seg.Row,
+				Segment: "ISA", Element: c.element, Value: v, Message: fmt.Sprintf("ISA%02d is %q; it must be %s.",
+					c.element, v, c.must)}); err != nil {
 				return err
 			}
 		}
 	}
 	if short {
-		if err := e.find(Finding{Level: AtInterchange, Code: "024", Offset: seg.Offset, Row: seg.Row, Segment: "ISA", Message: "The elements of the ISA are not padded to their fixed lengths; the delimiters were taken from where its sixteenth ends."}); err != nil {
+		if err := e.find(Finding{Level: AtInterchange, Code: "024", Offset: seg.Offset, Row: seg.Row, Segment: "ISA",
+			Message: "The elements of the ISA are not padded to their fixed lengths; the delimiters were taken from " +
+				"where its sixteenth ends."}); err != nil {
 			return err
 		}
 	}
@@ -250,7 +260,8 @@ func (e *envelope) segment(seg *Segment) error {
 		if err := errors.Join(e.closeSet(nil), e.closeGroup(nil)); err != nil {
 			return err
 		}
-		if err := e.find(Finding{Level: AtInterchange, Code: "023", Offset: seg.Offset, Row: seg.Row, Message: "Another ISA begins before the interchange's IEA."}); err != nil {
+		if err := e.find(Finding{Level: AtInterchange, Code: "023", Offset: seg.Offset, Row: seg.Row,
+			Message: "Another ISA begins before the interchange's IEA."}); err != nil {
 			return err
 		}
 		if err := e.closeInterchange(nil); err != nil {
@@ -267,11 +278,15 @@ func (e *envelope) segment(seg *Segment) error {
 			return err
 		}
 		c := seg.clone()
-		e.g = &Group{Segment: c, FunctionalID: c.Element(1), Sender: c.Element(2), Receiver: c.Element(3), Date: c.Element(4), Time: c.Element(5), Control: c.Element(6), Agency: c.Element(7), Version: c.Element(8)}
+		e.g = &Group{Segment: c, FunctionalID: c.Element(1), Sender: c.Element(2), Receiver: c.Element(3),
+			Date: c.Element(4), Time: c.Element(5), Control: c.Element(6), Agency: c.Element(7), Version: c.Element(8)}
 		e.groups++
 		e.sets, e.controls = 0, map[string]bool{}
 		if !digits(e.g.Control) || len(e.g.Control) > 9 {
-			if err := e.find(Finding{Level: AtGroup, Code: "6", Offset: seg.Offset, Row: seg.Row, Segment: "GS", Element: 6, Value: clip(e.g.Control), Message: fmt.Sprintf("GS06 is %q; a control number has one to nine digits.", clip(e.g.Control))}); err != nil {
+			if err := e.find(Finding{Level: AtGroup, Code: "6", Offset: seg.Offset, Row: seg.Row, Segment: "GS",
+				Element: 6, Value: clip(e.g.Control),
+				Message: fmt.Sprintf("GS06 is %q; a control number has one to nine digits.",
+					clip(e.g.Control))}); err != nil {
 				return err
 			}
 		}
@@ -288,18 +303,23 @@ func (e *envelope) segment(seg *Segment) error {
 		if err := e.closeSet(nil); err != nil {
 			return err
 		}
-		e.set = &Set{Interchange: e.i, Group: e.g, ID: seg.Element(1), Control: seg.Element(2), Segments: make([]Segment, 0, e.usual)}
+		e.set = &Set{Interchange: e.i, Group: e.g, ID: seg.Element(1), Control: seg.Element(2),
+			Segments: make([]Segment, 0, e.usual)}
 		e.sets++
 		e.stray = false
 		if e.controls[e.set.Control] {
-			if err := e.find(Finding{Level: AtSet, Code: "23", Offset: seg.Offset, Row: seg.Row, Segment: "ST", Position: 1, Element: 2, Value: e.set.Control, Message: fmt.Sprintf("The control number %q stands twice in this functional group.", e.set.Control)}); err != nil {
+			if err := e.find(Finding{Level: AtSet, Code: "23", Offset: seg.Offset, Row: seg.Row, Segment: "ST",
+				Position: 1, Element: 2, Value: e.set.Control,
+				Message: fmt.Sprintf("The control number %q stands twice in this functional group.",
+					e.set.Control)}); err != nil {
 				return err
 			}
 		} else if len(e.controls) < mostControls {
 			e.controls[e.set.Control] = true
 		}
 		if e.g == nil {
-			if err := e.find(Finding{Level: AtInterchange, Code: "022", Offset: seg.Offset, Row: seg.Row, Segment: "ST", Message: "The transaction set stands outside of a functional group."}); err != nil {
+			if err := e.find(Finding{Level: AtInterchange, Code: "022", Offset: seg.Offset, Row: seg.Row, Segment: "ST",
+				Message: "The transaction set stands outside of a functional group."}); err != nil {
 				return err
 			}
 		}
@@ -323,7 +343,9 @@ func (e *envelope) segment(seg *Segment) error {
 			return nil // its neighbours were said to belong nowhere
 		}
 		e.stray = true
-		return e.find(Finding{Level: AtInterchange, Code: "024", Offset: seg.Offset, Row: seg.Row, Segment: clip(seg.ID), Message: fmt.Sprintf("The segment %q belongs to no transaction set; reading goes on at the next ST, GS or ISA.", clip(seg.String()))})
+		return e.find(Finding{Level: AtInterchange, Code: "024", Offset: seg.Offset, Row: seg.Row,
+			Segment: clip(seg.ID),
+			Message: fmt.Sprintf("The segment %q belongs to no transaction set; reading goes on at the next ST, GS or ISA.", clip(seg.String()))})
 	}
 	if e.count < mostSegments { // otherwise said when the set ends: its count does not agree
 		e.take(seg)
@@ -347,15 +369,20 @@ func (e *envelope) closeSet(se *Segment) error {
 	}
 	var err error
 	if se == nil {
-		err = e.find(Finding{Level: AtSet, Code: "2", Offset: e.s.seg.Offset, Row: e.s.seg.Row, Message: "The transaction set has no SE."})
+		err = e.find(Finding{Level: AtSet, Code: "2", Offset: e.s.seg.Offset, Row: e.s.seg.Row,
+			Message: "The transaction set has no SE."})
 	} else {
 		e.take(se)
 		n := e.count
 		if said, wrong := strconv.Atoi(se.Element(1)); wrong != nil || said != n {
-			err = e.find(Finding{Level: AtSet, Code: "4", Offset: se.Offset, Row: se.Row, Segment: "SE", Position: n, Element: 1, Value: se.Element(1), Message: fmt.Sprintf("SE01 counts %s segments; there are %d, ST and SE included.", se.Element(1), n)})
+			err = e.find(Finding{Level: AtSet, Code: "4", Offset: se.Offset, Row: se.Row, Segment: "SE", Position: n,
+				Element: 1, Value: se.Element(1),
+				Message: fmt.Sprintf("SE01 counts %s segments; there are %d, ST and SE included.", se.Element(1), n)})
 		}
 		if se.Element(2) != e.set.Control {
-			err = errors.Join(err, e.find(Finding{Level: AtSet, Code: "3", Offset: se.Offset, Row: se.Row, Segment: "SE", Position: n, Element: 2, Value: se.Element(2), Message: fmt.Sprintf("The control number in SE02 is %q, in ST02 %q.", se.Element(2), e.set.Control)}))
+			err = errors.Join(err, e.find(Finding{Level: AtSet, Code: "3", Offset: se.Offset, Row: se.Row,
+				Segment: "SE", Position: n, Element: 2, Value: se.Element(2),
+				Message: fmt.Sprintf("The control number in SE02 is %q, in ST02 %q.", se.Element(2), e.set.Control)}))
 		}
 	}
 	if err != nil {
@@ -376,20 +403,26 @@ func (e *envelope) closeSet(se *Segment) error {
 func (e *envelope) closeGroup(ge *Segment) error {
 	if e.g == nil {
 		if ge != nil {
-			return e.find(Finding{Level: AtInterchange, Code: "024", Offset: ge.Offset, Row: ge.Row, Segment: "GE", Message: "A GE stands where no functional group is open."})
+			return e.find(Finding{Level: AtInterchange, Code: "024", Offset: ge.Offset, Row: ge.Row, Segment: "GE",
+				Message: "A GE stands where no functional group is open."})
 		}
 		return nil
 	}
 	var err error
 	if ge == nil {
-		err = e.find(Finding{Level: AtGroup, Code: "3", Offset: e.s.seg.Offset, Row: e.s.seg.Row, Message: "The functional group has no GE."})
+		err = e.find(Finding{Level: AtGroup, Code: "3", Offset: e.s.seg.Offset, Row: e.s.seg.Row,
+			Message: "The functional group has no GE."})
 	} else {
 		e.g.Included = ge.Element(1)
 		if said, wrong := strconv.Atoi(ge.Element(1)); wrong != nil || said != e.sets {
-			err = e.find(Finding{Level: AtGroup, Code: "5", Offset: ge.Offset, Row: ge.Row, Segment: "GE", Element: 1, Value: ge.Element(1), Message: fmt.Sprintf("GE01 counts %s transaction sets; there are %d.", ge.Element(1), e.sets)})
+			err = e.find(Finding{Level: AtGroup, Code: "5", Offset: ge.Offset, Row: ge.Row, Segment: "GE", Element: 1,
+				Value: ge.Element(1), Message: fmt.Sprintf("GE01 counts %s transaction sets; there are %d.",
+					ge.Element(1), e.sets)})
 		}
 		if ge.Element(2) != e.g.Control {
-			err = errors.Join(err, e.find(Finding{Level: AtGroup, Code: "4", Offset: ge.Offset, Row: ge.Row, Segment: "GE", Element: 2, Value: ge.Element(2), Message: fmt.Sprintf("The control number in GE02 is %q, in GS06 %q.", ge.Element(2), e.g.Control)}))
+			err = errors.Join(err, e.find(Finding{Level: AtGroup, Code: "4", Offset: ge.Offset, Row: ge.Row,
+				Segment: "GE", Element: 2, Value: ge.Element(2),
+				Message: fmt.Sprintf("The control number in GE02 is %q, in GS06 %q.", ge.Element(2), e.g.Control)}))
 		}
 	}
 	if err != nil {
@@ -407,10 +440,14 @@ func (e *envelope) closeInterchange(iea *Segment) error {
 	var err error
 	if iea != nil {
 		if said, wrong := strconv.Atoi(iea.Element(1)); wrong != nil || said != e.groups {
-			err = e.find(Finding{Level: AtInterchange, Code: "021", Offset: iea.Offset, Row: iea.Row, Segment: "IEA", Element: 1, Value: iea.Element(1), Message: fmt.Sprintf("IEA01 counts %s functional groups; there are %d.", iea.Element(1), e.groups)})
+			err = e.find(Finding{Level: AtInterchange, Code: "021", Offset: iea.Offset, Row: iea.Row, Segment: "IEA",
+				Element: 1, Value: iea.Element(1),
+				Message: fmt.Sprintf("IEA01 counts %s functional groups; there are %d.", iea.Element(1), e.groups)})
 		}
 		if iea.Element(2) != e.i.Control {
-			err = errors.Join(err, e.find(Finding{Level: AtInterchange, Code: "001", Offset: iea.Offset, Row: iea.Row, Segment: "IEA", Element: 2, Value: iea.Element(2), Message: fmt.Sprintf("The control number in IEA02 is %q, in ISA13 %q.", iea.Element(2), e.i.Control)}))
+			err = errors.Join(err, e.find(Finding{Level: AtInterchange, Code: "001", Offset: iea.Offset, Row: iea.Row,
+				Segment: "IEA", Element: 2, Value: iea.Element(2),
+				Message: fmt.Sprintf("The control number in IEA02 is %q, in ISA13 %q.", iea.Element(2), e.i.Control)}))
 		}
 	}
 	if err != nil {

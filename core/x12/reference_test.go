@@ -15,7 +15,9 @@ const referenceBegins = "<!-- What follows is made from the dictionary: make gen
 // The reference in docs/x12.md is what the dictionary says.
 func TestReference(t *testing.T) {
 	var b strings.Builder
-	b.WriteString(referenceBegins + "\n## Transaction sets\n\nSegments in their order: M mandatory, O optional, and how often (a plus: any number of times). Loops are set in; their first segment opens them.\n")
+	b.WriteString(referenceBegins +
+		"\n## Transaction sets\n\nSegments in their order: M mandatory, O optional, and how often (a plus: any " +
+		"number of times). Loops are set in; their first segment opens them.\n")
 	for _, id := range Sets() {
 		def := sets[id]
 		fmt.Fprintf(&b, "\n### %s %s\n\nFunctional group %s.\n\n```\n", id, def.name, def.group)
@@ -34,7 +36,8 @@ func TestReference(t *testing.T) {
 				if n.inner != nil {
 					loop = " loop"
 				}
-				fmt.Fprintf(&b, "%s%-4s %s %-6s %s%s\n", strings.Repeat("    ", depth), n.id, need, most, nameOf(n.id), loop)
+				fmt.Fprintf(&b, "%s%-4s %s %-6s %s%s\n", strings.Repeat("    ", depth), n.id, need, most, nameOf(n.id),
+					loop)
 				if n.inner != nil {
 					walk(n.inner[1:], depth+1)
 				}
@@ -43,7 +46,9 @@ func TestReference(t *testing.T) {
 		walk(def.nodes, 0)
 		b.WriteString("```\n")
 	}
-	b.WriteString("\n## Segments\n\nElements with their number in the dictionary, type, least and most characters, and need (C: a syntax note speaks of it); then the syntax notes.\n\n| segment | elements | notes |\n|---|---|---|\n")
+	b.WriteString("\n## Segments\n\nElements with their number in the dictionary, type, least and most characters, " +
+		"and need (C: a syntax note speaks of it); then the syntax notes.\n\n| segment | elements | notes " +
+		"|\n|---|---|---|\n")
 	seen := map[string]bool{}
 	for _, id := range Sets() {
 		var each func(nodes []node)
@@ -79,7 +84,8 @@ func TestReference(t *testing.T) {
 				if len(notes) > 8 {
 					notes = append(notes[:7], "…", notes[len(notes)-1])
 				}
-				fmt.Fprintf(&b, "| **%s** %s | %s | %s |\n", def.id, def.name, strings.Join(list, "; "), strings.Join(notes, " "))
+				fmt.Fprintf(&b, "| **%s** %s | %s | %s |\n", def.id, def.name, strings.Join(list, "; "),
+					strings.Join(notes, " "))
 			}
 		}
 		each(sets[id].nodes)

@@ -21,10 +21,11 @@ const AtTotals Level = "totals"
 // Rule is one thing that a partner requires, forbids or limits in a transaction
 // set. It holds in both directions.
 type Rule struct {
-	At    string   `yaml:"at" json:"at"`                           // address of an element or a segment
-	When  string   `yaml:"when,omitempty" json:"when,omitempty"`   // PO1/03 = BX: the rule holds only there
-	Need  string   `yaml:"need,omitempty" json:"need,omitempty"`   // must, should, or never
-	Is    string   `yaml:"is,omitempty" json:"is,omitempty"`       // the only value; on the way out it is written where nothing stands
+	At   string `yaml:"at" json:"at"`                         // address of an element or a segment
+	When string `yaml:"when,omitempty" json:"when,omitempty"` // PO1/03 = BX: the rule holds only there
+	Need string `yaml:"need,omitempty" json:"need,omitempty"` // must, should, or never
+	// the only value; on the way out it is written where nothing stands
+	Is    string   `yaml:"is,omitempty" json:"is,omitempty"`
 	Codes []string `yaml:"codes,omitempty" json:"codes,omitempty"` // the only values
 	Least int      `yaml:"least,omitempty" json:"least,omitempty"` // characters
 	Most  int      `yaml:"most,omitempty" json:"most,omitempty"`
@@ -48,7 +49,8 @@ func (r *Rule) Compile() error {
 	r.at = at
 	n := len(at.path)
 	r.own = &Address{element: at.element, component: at.component}
-	r.in, r.last = &Address{path: at.path[:n-1]}, &Address{path: at.path[n-1:], element: at.element, component: at.component}
+	r.in, r.last = &Address{path: at.path[:n-1]}, &Address{path: at.path[n-1:], element: at.element,
+		component: at.component}
 	for _, c := range at.where {
 		if c.depth < n {
 			r.in.where = append(r.in.where, c)
@@ -100,7 +102,9 @@ func CheckRules(root *tree.Node, rules []Rule) []Finding {
 	for i := range rules {
 		r := &rules[i]
 		say := func(n *tree.Node, code, value, format string, args ...any) {
-			f := Finding{Level: AtRule, Code: code, Place: n.Pointer(), Row: n.Leaf, Segment: r.at.path[len(r.at.path)-1], Element: r.at.element, Value: clip(value), Message: fmt.Sprintf(format, args...)}
+			f := Finding{Level: AtRule, Code: code, Place: n.Pointer(), Row: n.Leaf,
+				Segment: r.at.path[len(r.at.path)-1], Element: r.at.element, Value: clip(value),
+				Message: fmt.Sprintf(format, args...)}
 			if r.Say != "" {
 				f.Message += " " + r.Say
 			}
@@ -115,7 +119,8 @@ func CheckRules(root *tree.Node, rules []Rule) []Finding {
 			segment := &Address{path: r.last.path}
 			if r.each {
 				there := segment.All(in)
-				if len(there) == 0 && (r.when == nil || r.when.depth <= depth) && (r.Need == "must" || r.Need == "should") {
+				if len(there) == 0 && (r.when == nil || r.when.depth <= depth) &&
+					(r.Need == "must" || r.Need == "should") {
 					say(in, r.Need, "", "%s (%s) %s be there.", r.At, r.name(), r.Need)
 				}
 				for _, s := range there {
@@ -215,7 +220,8 @@ var lineLoops = map[string]struct {
 	loop, quantity string
 	element        int
 }{
-	"850": {"PO1", "PO1", 2}, "855": {"PO1", "PO1", 2}, "860": {"POC", "POC", 3}, "865": {"POC", "POC", 3}, "810": {"IT1", "IT1", 2}, "856": {"HL", "SN1", 2},
+	"850": {"PO1", "PO1", 2}, "855": {"PO1", "PO1", 2}, "860": {"POC", "POC", 3}, "865": {"POC", "POC", 3},
+	"810": {"IT1", "IT1", 2}, "856": {"HL", "SN1", 2},
 }
 
 // CheckCount compares what CTT states, the number of lines (01) and the hash
@@ -242,7 +248,9 @@ func CheckCount(set *Set, placed []Placed) (found []Finding) {
 	s := placed[ctt].Segment
 	say := func(element int, code, is, format string) {
 		stated := clip(s.Element(element))
-		found = append(found, Finding{Level: AtTotals, Code: code, Place: PlaceIn(set.Control, placed, ctt) + " / " + elementName(element), Row: s.Row, Segment: "CTT", Element: element, Value: stated,
+		found = append(found, Finding{Level: AtTotals, Code: code,
+			Place: PlaceIn(set.Control, placed, ctt) + " / " + elementName(element), Row: s.Row, Segment: "CTT",
+			Element: element, Value: stated,
 			Message: fmt.Sprintf(format, stated, is)})
 	}
 	if stated := s.Element(1); stated != "" {
@@ -263,7 +271,8 @@ func CheckCount(set *Set, placed []Placed) (found []Finding) {
 		}
 	}
 	if v, ok := decimal(stated); !ok || v.Cmp(sum) != 0 {
-		say(2, "hash", strings.TrimSuffix(strings.TrimRight(sum.FloatString(6), "0"), "."), "CTT02 states a hash total of %s; the lines' quantities add up to %s.")
+		say(2, "hash", strings.TrimSuffix(strings.TrimRight(sum.FloatString(6), "0"), "."),
+			"CTT02 states a hash total of %s; the lines' quantities add up to %s.")
 	}
 	return found
 }

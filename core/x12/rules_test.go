@@ -18,7 +18,9 @@ func onlySet(t testing.TB, doc string) *Set {
 }
 
 func TestRules(t *testing.T) {
-	doc := wrap("BEG*00*SA*PM-1**20260314", "REF*CT*C-1", "N1*ST*Pellow*92*0040", "N3*Berth", "N1*BT*Pellow", "PO1*1*20*MR*1.33*PE*VP*00113*EN*2004417001597", "PO4*6", "PO1*2*3*BX*31.42**BP*R-1", "DTM*002*20260330", "CTT*2")
+	doc := wrap("BEG*00*SA*PM-1**20260314", "REF*CT*C-1", "N1*ST*Pellow*92*0040", "N3*Berth", "N1*BT*Pellow",
+		"PO1*1*20*MR*1.33*PE*VP*00113*EN*2004417001597", "PO4*6", "PO1*2*3*BX*31.42**BP*R-1", "DTM*002*20260330",
+		"CTT*2")
 	for _, c := range []struct {
 		rule Rule
 		want string // places and codes
@@ -63,7 +65,9 @@ func TestRules(t *testing.T) {
 			t.Errorf("%+v gives %q, want %q", c.rule, got, c.want)
 		}
 	}
-	for _, r := range []Rule{{At: "PO1/02"}, {At: "PO1", Is: "x"}, {At: "PO1/99", Need: "must"}, {At: "MEA/01-4", Need: "must"}, {At: "MEA/04-99", Need: "must"}, {At: "ZZZ/01", Need: "must"}, {At: "PO1/02", Need: "always"}, {At: "PO1/02", Need: "must", When: "REF/01 = CT"}, {At: "", Need: "must"}} {
+	for _, r := range []Rule{{At: "PO1/02"}, {At: "PO1", Is: "x"}, {At: "PO1/99", Need: "must"},
+		{At: "MEA/01-4", Need: "must"}, {At: "MEA/04-99", Need: "must"}, {At: "ZZZ/01", Need: "must"},
+		{At: "PO1/02", Need: "always"}, {At: "PO1/02", Need: "must", When: "REF/01 = CT"}, {At: "", Need: "must"}} {
 		if err := r.Compile(); err == nil {
 			t.Errorf("%+v is taken for a rule", r)
 		}
@@ -72,7 +76,9 @@ func TestRules(t *testing.T) {
 
 // Totals are compared with what they total.
 func TestTotals(t *testing.T) {
-	for ctt, want := range map[string]string{"CTT*2": "", "CTT*3": "count CTT01 counts 3 lines; there are 2.", "CTT*2*22.5": "", "CTT*2*22.50": "", "CTT*2*23": "hash CTT02 states a hash total of 23; the lines' quantities add up to 22.5."} {
+	for ctt, want := range map[string]string{"CTT*2": "", "CTT*3": "count CTT01 counts 3 lines; there are 2.",
+		"CTT*2*22.5": "", "CTT*2*22.50": "",
+		"CTT*2*23": "hash CTT02 states a hash total of 23; the lines' quantities add up to 22.5."} {
 		s := onlySet(t, wrap("BEG*00*SA*PM-1**20260314", "PO1*1*20*MR*1", "PO1*2*2.5*MR*1", ctt))
 		placed, _ := Check(s)
 		got := ""
@@ -90,7 +96,8 @@ func TestDiff(t *testing.T) {
 		{"~", "~\r\n", ""},
 		{"*1.45*", "*1.450*", ""},
 		{"000000905", "000000906", ""},
-		{"REF*CT*C-2026~DTM*002*20260330~", "REF*CT*C-2026~DTM*002*20260331~", "850 DTM[002]/02: 20260330 (2026-03-30) 20260331 (2026-03-31)"},
+		{"REF*CT*C-2026~DTM*002*20260330~", "REF*CT*C-2026~DTM*002*20260331~",
+			"850 DTM[002]/02: 20260330 (2026-03-30) 20260331 (2026-03-31)"},
 		{"N3*Berth office~", "N3*Berth office*Pier 4~", "850 N1[ST]/N3[Berth office]/02:  Pier 4"},
 	} {
 		other := strings.Replace(plain850, c.old, c.new, -1)
@@ -137,7 +144,9 @@ func TestCharacters(t *testing.T) {
 
 // No address makes a reading fail, and what is read is in the set.
 func FuzzAddress(f *testing.F) {
-	for _, text := range []string{"BEG/03", "N1/N3/01 where N1/01 = ST", "PO1/07 where PO1/06 = VP or VN and PO1/02 != 3", "MEA/04-1", "MEA/1-4", "REF where REF/01", "ISA/06", "HL/LIN/03 where HL/03 = I"} {
+	for _, text := range []string{"BEG/03", "N1/N3/01 where N1/01 = ST",
+		"PO1/07 where PO1/06 = VP or VN and PO1/02 != 3", "MEA/04-1", "MEA/1-4", "REF where REF/01", "ISA/06",
+		"HL/LIN/03 where HL/03 = I"} {
 		f.Add(text)
 	}
 	s := onlySet(f, plain850)
@@ -163,7 +172,8 @@ func FuzzAddress(f *testing.F) {
 		}
 		if a.IsElement() {
 			w.Put(w.Root(), a, "1")
-			e := Envelope{SenderQualifier: "ZZ", Sender: "A", ReceiverQualifier: "ZZ", Receiver: "B", GroupSender: "AA", GroupReceiver: "BB", Usage: "T", Control: 1, Group: 1}
+			e := Envelope{SenderQualifier: "ZZ", Sender: "A", ReceiverQualifier: "ZZ", Receiver: "B", GroupSender: "AA",
+				GroupReceiver: "BB", Usage: "T", Control: 1, Group: 1}
 			_ = e.Write(&bytes.Buffer{}, w.style, []*Writing{w}) // it may have no place in an 850
 		}
 	})

@@ -53,12 +53,16 @@ func Outline(r io.Reader, yield func(Item) error) error {
 			if usage == "" {
 				usage = "usage " + printable(i.Usage)
 			}
-			return yield(Item{Kind: "interchange", Row: i.Segment.Row, ID: "ISA", Text: fmt.Sprintf("Interchange %s from %s:%s to %s:%s, %s %s, version %s, %s", printable(i.Control),
-				printable(i.SenderQualifier), printable(i.Sender), printable(i.ReceiverQualifier), printable(i.Receiver), dated(i.Date), timed(i.Time), printable(i.Version), usage)})
+			return yield(Item{Kind: "interchange", Row: i.Segment.Row, ID: "ISA",
+				Text: fmt.Sprintf("Interchange %s from %s:%s to %s:%s, %s %s, version %s, %s", printable(i.Control),
+					printable(i.SenderQualifier), printable(i.Sender), printable(i.ReceiverQualifier),
+					printable(i.Receiver), dated(i.Date), timed(i.Time), printable(i.Version), usage)})
 		},
 		Group: func(g *Group) error {
-			return yield(Item{Kind: "group", Row: g.Segment.Row, Depth: 1, ID: "GS", Text: fmt.Sprintf("Group %s of %s (%s) from %s to %s, %s %s, version %s", printable(g.Control), printable(g.FunctionalID), elements["479"].codes[g.FunctionalID],
-				printable(g.Sender), printable(g.Receiver), dated(g.Date), timed(g.Time), printable(g.Version))})
+			return yield(Item{Kind: "group", Row: g.Segment.Row, Depth: 1, ID: "GS",
+				Text: fmt.Sprintf("Group %s of %s (%s) from %s to %s, %s %s, version %s", printable(g.Control),
+					printable(g.FunctionalID), elements["479"].codes[g.FunctionalID],
+					printable(g.Sender), printable(g.Receiver), dated(g.Date), timed(g.Time), printable(g.Version))})
 		},
 		Set:    func(s *Set) error { return outlineSet(s, yield) },
 		Answer: func(s *Segment) error { return yield(segmentItem(s, 1, 1)) },
@@ -66,7 +70,8 @@ func Outline(r io.Reader, yield func(Item) error) error {
 			if f.Level == AtSet {
 				return nil // those are shown with their set
 			}
-			return yield(Item{Kind: string(f.Level), Row: f.Row, Depth: 1, Text: printable(f.Message), Findings: remarks(f)})
+			return yield(Item{Kind: string(f.Level), Row: f.Row, Depth: 1, Text: printable(f.Message),
+				Findings: remarks(f)})
 		},
 	})
 }
@@ -78,7 +83,8 @@ func outlineSet(set *Set, yield func(Item) error) error {
 	}
 	placed, found := Check(set)
 	found = append(found, CheckCount(set, placed)...)
-	head := Item{Kind: "set", Row: set.Segments[0].Row, Depth: 2, ID: "ST", Text: fmt.Sprintf("Set %s: %s %s", printable(set.Control), printable(set.ID), name)}
+	head := Item{Kind: "set", Row: set.Segments[0].Row, Depth: 2, ID: "ST",
+		Text: fmt.Sprintf("Set %s: %s %s", printable(set.Control), printable(set.ID), name)}
 	at := map[int][]Finding{} // by row
 	last := set.Segments[len(set.Segments)-1].Row
 	for _, f := range found {

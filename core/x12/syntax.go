@@ -63,7 +63,8 @@ func (k *keep) clone(s *Segment) Segment {
 	}
 	r, e := len(k.raw), len(k.ends)
 	k.raw, k.ends = append(k.raw, s.raw...), append(k.ends, s.ends...)
-	return Segment{ID: s.ID, Offset: s.Offset, Row: s.Row, raw: k.raw[r:len(k.raw):len(k.raw)], ends: k.ends[e:len(k.ends):len(k.ends)]}
+	return Segment{ID: s.ID, Offset: s.Offset, Row: s.Row, raw: k.raw[r:len(k.raw):len(k.raw)],
+		ends: k.ends[e:len(k.ends):len(k.ends)]}
 }
 
 // cut finds where the id and the elements end. It looks at eight bytes at a
@@ -78,7 +79,8 @@ func (s *Segment) cut(element byte) {
 			ends = append(ends, make([]uint32, 32+len(ends))...)
 		}
 		w := binary.LittleEndian.Uint64(raw[i:]) ^ wanted
-		for hit := ^((w&low + low) | w) & high; hit != 0; hit &= hit - 1 { // a high bit for each byte that is the separator
+		// a high bit for each byte that is the separator
+		for hit := ^((w&low + low) | w) & high; hit != 0; hit &= hit - 1 {
 			ends[n] = uint32(i + bits.TrailingZeros64(hit)>>3)
 			n++
 		}
@@ -204,7 +206,8 @@ func (s *scanner) isa() (seg *Segment, short bool, err error) {
 		s.d.Component, s.d.Segment = head[at+1], head[at+2]
 		length = at + 3
 	}
-	if s.d.Segment == s.d.Element || s.d.Segment == s.d.Component || s.d.Component == s.d.Element || alphanumeric(s.d.Element) || alphanumeric(s.d.Segment) {
+	if s.d.Segment == s.d.Element || s.d.Segment == s.d.Component || s.d.Component == s.d.Element ||
+		alphanumeric(s.d.Element) || alphanumeric(s.d.Segment) {
 		return nil, true, errNoISA
 	}
 	for _, c := range []byte(":>\\|") { // one that parts nothing: a letter or digit cannot
@@ -222,7 +225,8 @@ func (s *scanner) isa() (seg *Segment, short bool, err error) {
 		return nil, short, err
 	}
 	s.offset += int64(length)
-	if version := s.seg.Element(12); version >= "00402" && len(s.seg.Bytes(11)) == 1 && !alphanumeric(s.seg.Bytes(11)[0]) {
+	if version := s.seg.Element(12); version >= "00402" && len(s.seg.Bytes(11)) == 1 &&
+		!alphanumeric(s.seg.Bytes(11)[0]) {
 		s.d.Repetition = s.seg.Bytes(11)[0]
 	}
 	return &s.seg, !fixed, nil

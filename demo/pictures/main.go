@@ -35,20 +35,28 @@ var pages = []page{
 	{name: "documents", path: "/documents"},
 	{name: "load", path: "/loads/5", steps: []chromedp.Action{js(`document.querySelectorAll('.reason')[1].click()`)}},
 	{name: "load-paper-dark", path: "/loads/3", dark: true, steps: []chromedp.Action{
-		js(`[...document.querySelectorAll('.reason')].at(-1).click()`), js(`[...document.querySelectorAll('[role=tab]')].at(-1).click()`)}},
+		js(`[...document.querySelectorAll('.reason')].at(-1).click()`),
+		js(`[...document.querySelectorAll('[role=tab]')].at(-1).click()`)}},
 	{name: "today", path: "/today"},
-	{name: "mend", path: "/loads/9?tab=mend", steps: []chromedp.Action{js(`document.querySelectorAll('.near').forEach(b => b.click())`)}},
+	{name: "mend", path: "/loads/9?tab=mend",
+		steps: []chromedp.Action{js(`document.querySelectorAll('.near').forEach(b => b.click())`)}},
 	{name: "changes", path: "/loads/8?tab=changes"},
 	{name: "exchange", path: "/exchange"},
-	{name: "interchange", path: "/exchange/1", steps: []chromedp.Action{js(`document.querySelectorAll('[role=tab]')[0].click()`), chromedp.Sleep(time.Second),
-		js(`[...document.querySelectorAll('.paper .value')].find(v => v.innerText === 'Pellow Marina').dispatchEvent(new MouseEvent('mouseenter'))`)}},
-	{name: "document", path: "/documents", steps: []chromedp.Action{js(`[...document.querySelectorAll('td a')].find(a => a.innerText.startsWith('ebbing')).click()`)}},
-	{name: "editor", path: "/documents", steps: []chromedp.Action{js(`[...document.querySelectorAll('td a')].find(a => a.innerText.startsWith('ostrand')).click()`),
-		js(`[...document.querySelectorAll('button')].find(b => b.innerText.startsWith('Draft')).click()`), chromedp.Sleep(3 * time.Second), js(`document.querySelector('[data-at="9:6"]').click()`)}},
-	{name: "editor-yaml", path: "/documents", steps: []chromedp.Action{js(`[...document.querySelectorAll('td a')].find(a => a.innerText.startsWith('kestle')).click()`),
-		js(`[...document.querySelectorAll('button')].find(b => b.innerText.startsWith('Open in the mapping editor')).click()`), chromedp.Sleep(3 * time.Second), js(`document.querySelectorAll('[role=tab]')[2].click()`), chromedp.Sleep(2 * time.Second)}},
+	{name: "interchange", path: "/exchange/1",
+		steps: []chromedp.Action{js(`document.querySelectorAll('[role=tab]')[0].click()`), chromedp.Sleep(time.Second),
+			js(`[...document.querySelectorAll('.paper .value')].find(v => v.innerText === 'Pellow Marina').dispatchEvent(new MouseEvent('mouseenter'))`)}},
+	{name: "document", path: "/documents",
+		steps: []chromedp.Action{js(`[...document.querySelectorAll('td a')].find(a => a.innerText.startsWith('ebbing')).click()`)}},
+	{name: "editor", path: "/documents",
+		steps: []chromedp.Action{js(`[...document.querySelectorAll('td a')].find(a => a.innerText.startsWith('ostrand')).click()`),
+			js(`[...document.querySelectorAll('button')].find(b => b.innerText.startsWith('Draft')).click()`),
+			chromedp.Sleep(3 * time.Second), js(`document.querySelector('[data-at="9:6"]').click()`)}},
+	{name: "editor-yaml", path: "/documents",
+		steps: []chromedp.Action{js(`[...document.querySelectorAll('td a')].find(a => a.innerText.startsWith('kestle')).click()`),
+			js(`[...document.querySelectorAll('button')].find(b => b.innerText.startsWith('Open in the mapping editor')).click()`), chromedp.Sleep(3 * time.Second), js(`document.querySelectorAll('[role=tab]')[2].click()`), chromedp.Sleep(2 * time.Second)}},
 	{name: "held", path: "/held"},
-	{name: "order", path: "/orders/331", steps: []chromedp.Action{js(`[...document.querySelectorAll('.lines .value.from')].find(v => v.innerText === '00450').dispatchEvent(new Event('mouseenter'))`)}},
+	{name: "order", path: "/orders/331",
+		steps: []chromedp.Action{js(`[...document.querySelectorAll('.lines .value.from')].find(v => v.innerText === '00450').dispatchEvent(new Event('mouseenter'))`)}},
 }
 
 // terminal is a picture of commands in a terminal window.
@@ -77,7 +85,8 @@ func main() {
 	check(err)
 
 	ctx, cancel := chromedp.NewExecAllocator(context.Background(), append(chromedp.DefaultExecAllocatorOptions[:],
-		chromedp.NoSandbox, chromedp.WindowSize(1280, 800), chromedp.Flag("disable-quic", true), chromedp.Flag("hide-scrollbars", false))...)
+		chromedp.NoSandbox, chromedp.WindowSize(1280, 800), chromedp.Flag("disable-quic", true),
+		chromedp.Flag("hide-scrollbars", false))...)
 	defer cancel()
 	ctx, cancel = chromedp.NewContext(ctx)
 	defer cancel()
@@ -90,7 +99,8 @@ func main() {
 		var png []byte
 		steps := append([]chromedp.Action{
 			chromedp.EmulateViewport(1280, 800), chromedp.Navigate("http://" + address + "/"),
-			chromedp.Evaluate(fmt.Sprintf(`localStorage.setItem('koinos.theme', '%s')`, map[bool]string{true: "dark", false: "light"}[p.dark]), nil),
+			chromedp.Evaluate(fmt.Sprintf(`localStorage.setItem('koinos.theme', '%s')`,
+				map[bool]string{true: "dark", false: "light"}[p.dark]), nil),
 			chromedp.Navigate("http://" + address + p.path), chromedp.Sleep(1500 * time.Millisecond),
 		}, p.steps...)
 		check(chromedp.Run(ctx, append(steps, chromedp.CaptureScreenshot(&png))...))
@@ -153,7 +163,8 @@ func markedWorkbook(bin, work, to string) {
 	run(exec.Command(bin, "load", "report", "3", "--address", "http://"+address, "--format", "marked", "--to", file))
 	landscape(file)
 	run(exec.Command("soffice", "--headless", "--convert-to", "pdf", "--outdir", work, file))
-	run(exec.Command("pdftoppm", "-r", "150", "-png", "-f", "1", "-l", "1", "-singlefile", filepath.Join(work, "marked.pdf"), strings.TrimSuffix(to, ".png")))
+	run(exec.Command("pdftoppm", "-r", "150", "-png", "-f", "1", "-l", "1", "-singlefile",
+		filepath.Join(work, "marked.pdf"), strings.TrimSuffix(to, ".png")))
 	if have("mogrify") {
 		run(exec.Command("mogrify", "-trim", "-bordercolor", "white", "-border", "16", to))
 	}
@@ -175,10 +186,13 @@ func shootTerminal(bin, work, out string, t terminal, n int) {
 	check(x.Start())
 	defer func() { check(x.Process.Kill()); _ = x.Wait() }()
 	time.Sleep(time.Second)
-	term := exec.Command("xterm", "-fa", "DejaVu Sans Mono", "-fs", "10", "-geometry", "158x49+0+0", "-bg", "#1e262d", "-fg", "#ece6d8",
+	term := exec.Command("xterm", "-fa", "DejaVu Sans Mono", "-fs", "10", "-geometry", "158x49+0+0", "-bg", "#1e262d",
+		"-fg", "#ece6d8",
 		"-e", "bash", "-c", "clear; "+t.commands+"; sleep 30")
-	term.Env = append(os.Environ(), "DISPLAY="+display, "PATH="+filepath.Dir(bin)+":"+os.Getenv("PATH"), "KOINOS_ADDRESS=http://"+address,
-		"EXAMPLES="+filepath.Join(work, "data", "examples"), "LISTS="+filepath.Join(filepath.Dir(filepath.Dir(bin)), "demo", "lists"), "LANG=C.UTF-8", "TERM=xterm-256color")
+	term.Env = append(os.Environ(), "DISPLAY="+display, "PATH="+filepath.Dir(bin)+":"+os.Getenv("PATH"),
+		"KOINOS_ADDRESS=http://"+address,
+		"EXAMPLES="+filepath.Join(work, "data", "examples"), "LISTS="+
+			filepath.Join(filepath.Dir(filepath.Dir(bin)), "demo", "lists"), "LANG=C.UTF-8", "TERM=xterm-256color")
 	check(term.Start())
 	defer func() { check(term.Process.Kill()); _ = term.Wait() }()
 	time.Sleep(3 * time.Second)

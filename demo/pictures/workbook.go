@@ -10,7 +10,8 @@ func landscape(file string) {
 	defer f.Close()
 	sheet := f.GetSheetName(0)
 	orientation, one, zero, fit := "landscape", 1, 0, true
-	check(f.SetPageLayout(sheet, &excelize.PageLayoutOptions{Orientation: &orientation, FitToWidth: &one, FitToHeight: &zero}))
+	check(f.SetPageLayout(sheet, &excelize.PageLayoutOptions{Orientation: &orientation, FitToWidth: &one,
+		FitToHeight: &zero}))
 	check(f.SetSheetProps(sheet, &excelize.SheetPropsOptions{FitToPage: &fit}))
 	check(f.Save())
 }

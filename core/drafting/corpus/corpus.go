@@ -25,9 +25,12 @@ type anOrder struct {
 }
 
 var items = [][4]string{ // code, words, unit, price
-	{"00101", "Braided rope 4 mm", "MTR", "0.85"}, {"00104", "Braided rope 5 mm", "MTR", "0.97"}, {"00191", "Mooring line 32 mm", "MTR", "4.80"},
-	{"00310", "Antifouling, white", "LTR", "35.00"}, {"00312", "Deck varnish", "LTR", "28.40"}, {"00501", "Lantern, anchor, brass", "EA", "64.50"},
-	{"00503", "Lantern, stern", "EA", "59.90"}, {"BR-220", "Shackle 8 mm", "BX", "12.25"}, {"BR-224", "Shackle 10 mm", "BX", "14.75"}, {"BR-300", "Cleat 150 mm", "EA", "9.90"},
+	{"00101", "Braided rope 4 mm", "MTR", "0.85"}, {"00104", "Braided rope 5 mm", "MTR", "0.97"},
+	{"00191", "Mooring line 32 mm", "MTR", "4.80"},
+	{"00310", "Antifouling, white", "LTR", "35.00"}, {"00312", "Deck varnish", "LTR", "28.40"},
+	{"00501", "Lantern, anchor, brass", "EA", "64.50"},
+	{"00503", "Lantern, stern", "EA", "59.90"}, {"BR-220", "Shackle 8 mm", "BX", "12.25"},
+	{"BR-224", "Shackle 10 mm", "BX", "14.75"}, {"BR-300", "Cleat 150 mm", "EA", "9.90"},
 }
 
 var towns = []string{"Ostrand", "Pellow Haven", "Saltry", "Varnholt", "Kestle", "Ebbing"}
@@ -39,9 +42,13 @@ func some(seed uint64, n int) []anOrder {
 	for i := range n {
 		day := fmt.Sprintf("2026-%02d-%02d", 1+r.IntN(9), 1+r.IntN(28))
 		o := anOrder{head: map[string]string{
-			"sender_number": fmt.Sprintf("%d", 45000+int(seed)*100+i*7), "ordered_on": day, "requested_delivery_on": fmt.Sprintf("2026-%02d-%02d", 10+r.IntN(3), 13+r.IntN(15)),
-			"currency": "EUR", "ship_to.city": towns[r.IntN(len(towns))], "payment_terms": []string{"N30", "N14"}[r.IntN(2)], "notes": []string{"", "call before", "leave at the gate"}[r.IntN(3)],
-			"ship_to.name": "Yard " + strconv.Itoa(1+r.IntN(4)), "ship_to.postal_code": fmt.Sprintf("%05d", 1000+r.IntN(9000)), "partner": []string{"OSTRAND", "PELLOW"}[r.IntN(2)],
+			"sender_number": fmt.Sprintf("%d", 45000+int(seed)*100+i*7), "ordered_on": day,
+			"requested_delivery_on": fmt.Sprintf("2026-%02d-%02d", 10+r.IntN(3), 13+r.IntN(15)),
+			"currency":              "EUR", "ship_to.city": towns[r.IntN(len(towns))],
+			"payment_terms": []string{"N30", "N14"}[r.IntN(2)], "notes": []string{"", "call before",
+				"leave at the gate"}[r.IntN(3)],
+			"ship_to.name": "Yard " + strconv.Itoa(1+r.IntN(4)), "ship_to.postal_code": fmt.Sprintf("%05d",
+				1000+r.IntN(9000)), "partner": []string{"OSTRAND", "PELLOW"}[r.IntN(2)],
 			"location": []string{"0010", "0020"}[r.IntN(2)],
 		}}
 		total := 0
@@ -51,8 +58,10 @@ func some(seed uint64, n int) []anOrder {
 			cents, _ := strconv.Atoi(strings.ReplaceAll(it[3], ".", ""))
 			total += qty * cents
 			o.lines = append(o.lines, map[string]string{
-				"number": strconv.Itoa(k + 1), "item": it[0], "description": it[1], "unit": it[2], "unit_price": it[3], "quantity": strconv.Itoa(qty),
-				"amount": money(qty * cents), "tax_percent": "20", "discount_percent": "", "gtin": gtin(r.IntN(100000)),
+				"number": strconv.Itoa(k + 1), "item": it[0], "description": it[1], "unit": it[2], "unit_price": it[3],
+				"quantity": strconv.Itoa(qty),
+				"amount":   money(qty * cents), "tax_percent": "20", "discount_percent": "",
+				"gtin": gtin(r.IntN(100000)),
 			})
 		}
 		o.head["total"] = money(total)
@@ -107,7 +116,9 @@ func (l *layout) value(field, plain string) string {
 			d = "2006-01-02"
 		}
 		y, m, day := plain[:4], plain[5:7], plain[8:]
-		return strings.NewReplacer("2006", y, "01", m, "02", day, "06", y[2:], "Jan", []string{"Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec"}[atoi(m)-1]).Replace(d)
+		return strings.NewReplacer("2006", y, "01", m, "02", day, "06", y[2:], "Jan",
+			[]string{"Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov",
+				"Dec"}[atoi(m)-1]).Replace(d)
 	case field == "unit_price" || field == "amount" || field == "total":
 		if l.decimal == "," {
 			return strings.Replace(plain, ".", ",", 1)
@@ -123,7 +134,9 @@ func atoi(s string) int {
 	return n
 }
 
-var lineFields = map[string]bool{"number": true, "item": true, "description": true, "unit": true, "unit_price": true, "quantity": true, "amount": true, "tax_percent": true, "gtin": true, "supplier_item": true, "discount_percent": true}
+var lineFields = map[string]bool{"number": true, "item": true, "description": true, "unit": true, "unit_price": true,
+	"quantity": true, "amount": true, "tax_percent": true, "gtin": true, "supplier_item": true,
+	"discount_percent": true}
 
 func level(field string) string {
 	if lineFields[field] {

@@ -20,6 +20,7 @@ func TestScore(t *testing.T) {
 		fields, right = fields+score.Fields, right+score.Right
 	}
 	if len(samples) < 40 || groups*100 < len(samples)*95 || right*100 < fields*95 {
-		t.Errorf("of %d documents %d are grouped as they should be; %d of %d fields are bound as they should be", len(samples), groups, right, fields)
+		t.Errorf("of %d documents %d are grouped as they should be; %d of %d fields are bound as they should be",
+			len(samples), groups, right, fields)
 	}
 }

@@ -29,7 +29,8 @@ type Score struct {
 // Draft drafts a mapping for a sample and scores it.
 func Draft(s Sample) (Score, error) {
 	out := Score{Name: s.Name, Fields: len(s.Fields)}
-	p, err := drafting.Draft(bytes.NewReader(s.Bytes), int64(len(s.Bytes)), drafting.Hints{Limits: source.DefaultLimits})
+	p, err := drafting.Draft(bytes.NewReader(s.Bytes), int64(len(s.Bytes)),
+		drafting.Hints{Limits: source.DefaultLimits})
 	if p != nil {
 		out.Text = p.Text
 	}
@@ -72,7 +73,8 @@ func Draft(s Sample) (Score, error) {
 	out.Grouping = same(have, s.Orders)
 	out.Range = same([][]string{slices.Concat(have...)}, [][]string{slices.Concat(s.Orders...)})
 	if !out.Grouping {
-		out.Wrong = append(out.Wrong, fmt.Sprintf("grouping: %d orders, not %d: %.200q", len(have), len(s.Orders), fmt.Sprint(have)))
+		out.Wrong = append(out.Wrong, fmt.Sprintf("grouping: %d orders, not %d: %.200q", len(have), len(s.Orders),
+			fmt.Sprint(have)))
 	}
 	return out, nil
 }

@@ -25,7 +25,8 @@ func main() {
 			}
 			return "WRONG"
 		}
-		fmt.Printf("%-24s grouping %s  range %s  bindings %2d of %2d\n", s.Name, mark(score.Grouping), mark(score.Range), score.Right, score.Fields)
+		fmt.Printf("%-24s grouping %s  range %s  bindings %2d of %2d\n", s.Name, mark(score.Grouping),
+			mark(score.Range), score.Right, score.Fields)
 		for _, w := range score.Wrong {
 			fmt.Println("    " + w)
 		}
@@ -42,6 +43,8 @@ func main() {
 		fields, right, sureWrong = fields+score.Fields, right+score.Right, sureWrong+score.SureWrong
 	}
 	n := len(samples)
-	fmt.Printf("\n%d documents: grouping right in %.1f %%, range in %.1f %%, bindings right in %.1f %% of %d fields, %d wrong bindings marked sure\n",
-		n, 100*float64(groups)/float64(n), 100*float64(ranges)/float64(n), 100*float64(right)/float64(fields), fields, sureWrong)
+	fmt.Printf("\n%d documents: grouping right in %.1f %%, range in %.1f %%, bindings right in %.1f %% of %d fields, "+
+		"%d wrong bindings marked sure\n",
+		n, 100*float64(groups)/float64(n), 100*float64(ranges)/float64(n), 100*float64(right)/float64(fields), fields,
+		sureWrong)
 }
