@@ -15,14 +15,14 @@ import (
 // to the order since, or a partner was told of it, nothing is done and why says
 // what; with dry nothing is done either way.
 func TakeBack(tx *store.Tx, load int64, k api.Taken, dry bool, by string, now time.Time) (why string, err error) {
-	last, was, err := tx.LastEvent(k.OrderID)
+	last, was, err := tx.LastEvent(k.OrderID, load, k.Seq)
 	if errors.Is(err, store.ErrNotFound) {
 		return "The order is not there any more.", nil
 	}
 	if err != nil {
 		return "", err
 	}
-	if last.Origin.Load != load || last.Action == "taken back" {
+	if last.Origin.Load != load || last.Origin.Seq != k.Seq {
 		return fmt.Sprintf("The order was %s by %s since (revision %d, %s).", last.Action, last.Origin.By,
 			last.Revision, last.Origin.At.Format(time.DateOnly)), nil
 	}

@@ -38,8 +38,9 @@ const exitCodes = `Koinos ends with one of these codes:
   0  all done; of a load: every order is in, or would be
   1  something went wrong that has no code of its own
   2  the command was not understood
-  3  of a load: some orders were refused or withheld; the rest is in
-  4  the document or the mapping cannot be used
+  3  of a load or a run: some orders were refused, held or withheld; the rest is in.
+     Of an exchange: something is held
+  4  the document or the mapping cannot be used; of x12 check and diff: there are findings
   5  no service answers at the address
   6  the access token is missing, unknown, or does not allow it
   7  the load was cancelled, paused, or stopped after as many failures as allowed`
@@ -174,8 +175,19 @@ is in a document.`,
 func checkArgs(c *cobra.Command) {
 	if check := c.Args; check != nil {
 		c.Args = func(c *cobra.Command, args []string) error {
-			if err := check(c, args); err != nil {
-				return usage{fmt.Errorf("%w; see %s --help", err, c.CommandPath())}
+			if check(c, args) == nil {
+				return nil
+			}
+			_, wants, _ := strings.Cut(c.Use, " ")
+			switch {
+			case wants == "":
+				return usage{fmt.Errorf("%s takes nothing besides options, not %q; see %s --help", c.CommandPath(),
+					args[0], c.CommandPath())}
+			case len(args) == 0:
+				return usage{fmt.Errorf("%s needs %s; see %s --help", c.CommandPath(), wants, c.CommandPath())}
+			default:
+				return usage{fmt.Errorf("%s takes %s, not %s; see %s --help", c.CommandPath(), wants,
+					report.Plural(len(args), "argument"), c.CommandPath())}
 			}
 			return nil
 		}

@@ -30,7 +30,7 @@ func (a *app) partner() *cobra.Command {
 				p, err := readPartner(name)
 				if err != nil {
 					bad++
-					fmt.Fprintf(a.err, "%s: %v\n", name, err)
+					fmt.Fprintln(a.err, err)
 					continue
 				}
 				fmt.Fprintf(a.out, "%s is sound: %s, %s.\n", name, p.Name, ruleCount(p))
@@ -111,7 +111,11 @@ func readPartner(name string) (*partner.Partner, error) {
 	}
 	p, err := partner.Parse(text)
 	if err != nil {
-		return nil, &exit{exitBad, fmt.Sprintf("%s: %v", name, err)}
+		var lines []string // each finding's message names the place
+		for _, f := range finding.Of(err) {
+			lines = append(lines, name+": "+f.Message)
+		}
+		return nil, &exit{exitBad, strings.Join(lines, "\n")}
 	}
 	return p, nil
 }
@@ -222,7 +226,7 @@ was not invoiced. What breaks the partner's rules is held with the reasons.`,
 			if err != nil {
 				return err
 			}
-			if want.Try && a.output != "json" {
+			if want.Try && a.output != "json" && len(done.Interchanges) > 0 {
 				fmt.Fprintln(a.out, "Nothing was sent or kept. What would go out:")
 				if done.Text != "" {
 					if _, err := x12.Show(a.out, strings.NewReader(done.Text)); err != nil {
@@ -327,8 +331,9 @@ func controlOf(i *api.Interchange) string {
 }
 
 // stateWords say states as people do.
-var stateWords = map[string]string{api.StateSent: "sent, not yet acknowledged", api.StateAccepted: "acknowledged",
-	api.StateNoted: "acknowledged with errors noted", api.StatePartly: "partly rejected by the partner",
+var stateWords = map[string]string{api.StateArriving: "is being read", api.StateSent: "sent, not yet acknowledged",
+	api.StateAccepted: "acknowledged",
+	api.StateNoted:    "acknowledged with errors noted", api.StatePartly: "partly rejected by the partner",
 	api.StateRejected: "rejected", api.StateDuplicate: "came before", api.StateUnknown: "from nobody known",
 	api.StateReady: "waits to leave"}
 

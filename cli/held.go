@@ -7,6 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"koinos/api"
 	"koinos/core/report"
 )
 
@@ -77,8 +78,11 @@ func (a *app) held() *cobra.Command {
 			if done, err := a.json(out); done {
 				return err
 			}
-			fmt.Fprintf(a.out, "Tried again: koinos exchange show %d\n", out.Interchange)
-			return nil
+			i, err := calls.Interchange(c.Context(), out.Interchange)
+			if err != nil {
+				return err
+			}
+			return a.became([]api.Interchange{i})
 		},
 	}
 	c.AddCommand(list, retry)

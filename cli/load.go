@@ -212,13 +212,18 @@ func (a *app) showLoad(ctx context.Context, calls *client.Client, id int64) erro
 	return joinExit(nil, &rep.Load)
 }
 
+// copyEnding is how the name of a marked copy of a document ends.
+func copyEnding(document string) string {
+	if strings.EqualFold(filepath.Ext(document), ".xlsx") {
+		return ".xlsx"
+	}
+	return ".csv"
+}
+
 // nextSteps says what a person would do now.
 func (a *app) nextSteps(l *report.Load) {
 	fmt.Fprintln(a.out)
-	ext := strings.ToLower(filepath.Ext(l.DocumentName))
-	if ext != ".xlsx" {
-		ext = ".csv"
-	}
+	ext := copyEnding(l.DocumentName)
 	if l.Errors+l.Warnings > 0 && l.Orders > 0 {
 		fmt.Fprintf(a.out, "Every cell and row with its answer: koinos load report %d --format marked --to marked%s\n",
 			l.ID, ext)
@@ -275,7 +280,7 @@ func (a *app) loadList() *cobra.Command {
 					kind = "dry run"
 				}
 				rows = append(rows, []string{strconv.FormatInt(l.ID, 10), local(l.StartedAt), kind, l.DocumentName,
-					fmt.Sprintf("%s v%d", l.Mapping, l.Version), string(l.Status),
+					versioned(l.Mapping, l.Version), string(l.Status),
 					num(l.Orders), num(l.Loaded + l.Ready), num(l.Changed + l.Differs), num(l.Unchanged),
 					num(l.Failing())})
 			}
@@ -292,6 +297,20 @@ func (a *app) loadList() *cobra.Command {
 func num(n int) string { return strconv.Itoa(n) }
 
 func local(t time.Time) string { return t.Local().Format("2006-01-02 15:04") }
+
+// versioned names a mapping with its version; of one that was only tried it has none.
+func versioned(name string, version int) string {
+	if version < 1 {
+		return name + " (not kept)"
+	}
+	return fmt.Sprintf("%s v%d", name, version)
+}
+
+// many is a number of things, right-aligned for a list of such.
+func many(n int, word string) string {
+	number, things, _ := strings.Cut(report.Plural(n, word), " ")
+	return fmt.Sprintf("%7s %s", number, things)
+}
 
 func (a *app) moreRows(next string) {
 	if next != "" {

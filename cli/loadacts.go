@@ -169,8 +169,9 @@ func (a *app) loadUndo() *cobra.Command {
 			if dry {
 				would = "would be "
 			}
-			fmt.Fprintf(a.out, "%7d orders %sremoved: the load had stored them\n%7d orders %sas before: the load had "+
-				"changed them\n%7d orders stay\n", u.Removed, would, u.Changed, would, u.Kept)
+			fmt.Fprintf(a.out, "%s %sremoved: the load had stored them\n%s %sas before: the load had changed them\n"+
+				"%s %s\n", many(u.Removed, "order"), would, many(u.Changed, "order"), would, many(u.Kept, "order"),
+				map[bool]string{true: "stays", false: "stay"}[u.Kept == 1])
 			if len(u.Why) > 0 {
 				rows := [][]string{}
 				for _, k := range u.Why {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -68,16 +69,26 @@ func (a *app) order() *cobra.Command {
 	return c
 }
 
-// numbered gives the orders of a number: a sales and a purchase order may
-// share one that was given by hand.
+// numbered gives the orders of a number, or else those to which their senders
+// gave it. A sales and a purchase order may share one that was given by hand, and
+// several senders count alike.
 func (a *app) numbered(ctx context.Context, number string) ([]api.OrderSummary, error) {
 	page, err := a.client().Orders(ctx, url.Values{"number": {number}, "limit": {"5"}})
-	if err == nil && len(page.Items) == 0 {
-		err = &exit{exitFailed,
-			fmt.Sprintf("no order has the number %q; koinos order list --text %s looks for a beginning", number,
-				number)}
+	if err != nil || len(page.Items) > 0 {
+		return page.Items, err
 	}
-	return page.Items, err
+	page, err = a.client().Orders(ctx, url.Values{"text": {number}, "limit": {"1000"}})
+	if err != nil {
+		return nil, err
+	}
+	theirs := slices.DeleteFunc(page.Items, func(o api.OrderSummary) bool {
+		return !strings.EqualFold(o.SenderNumber, number)
+	})
+	if len(theirs) == 0 {
+		return nil, &exit{exitFailed, fmt.Sprintf("no order has the number %q, neither ours nor its sender's; "+
+			"koinos order list --text %s looks for a beginning", number, number)}
+	}
+	return theirs, nil
 }
 
 func (a *app) showOrder(ctx context.Context, number string) error {

@@ -202,7 +202,8 @@ func (a *app) showRun(r *report.Run) error {
 		fmt.Fprintf(a.out, "\nWhat failed: koinos load show LOAD. When it is mended: koinos sequence run --from-run %d\n", r.ID)
 	}
 	if len(r.Loads) > 0 {
-		fmt.Fprintf(a.out, "\nEvery row with the answers of every step: koinos load report %d --format marked --to marked\n", r.Loads[len(r.Loads)-1].ID)
+		fmt.Fprintf(a.out, "\nEvery row with the answers of every step: koinos load report %d --format marked "+
+			"--to marked%s\n", r.Loads[len(r.Loads)-1].ID, copyEnding(r.DocumentName))
 	}
 	return runExit(r)
 }

@@ -558,7 +558,7 @@ func (a *app) mappingVersions() *cobra.Command {
 				changed := ""
 				if i+1 < len(all) {
 					diff := lineDiff(all[i+1].Text, m.Text, 1000)
-					changed = fmt.Sprintf("%d lines out, %d in", strings.Count(diff, "  - "),
+					changed = fmt.Sprintf("%s out, %d in", report.Plural(strings.Count(diff, "  - "), "line"),
 						strings.Count(diff, "  + "))
 				}
 				rows = append(rows, []string{num(m.Version), local(m.StoredAt), m.StoredBy, changed})

@@ -460,7 +460,7 @@ func (e *Engine) runWith(ctx context.Context, t *target) error {
 		return missing
 	}
 	in := &input{document: l.Document, mapping: m, set: set, keeps: true}
-	if in.only, err = e.only(ctx, l, m); err != nil {
+	if in.only, err = e.only(ctx, l); err != nil {
 		return err
 	}
 	if in.outcomes, err = e.outcomesFor(ctx, l, m); err != nil {

@@ -14,7 +14,6 @@ import (
 	"koinos/core/intent"
 	"koinos/core/list"
 	"koinos/core/mapping"
-	"koinos/core/origin"
 	"koinos/core/reading"
 	"koinos/core/source"
 	"koinos/store"
@@ -50,7 +49,7 @@ type input struct {
 	keeps    bool                      // orders are compared with stored ones, and stored
 	around   bool                      // JSON: what stands around the records is looked at too
 	wanted   func(*reading.Group) bool // which groups each maps; nil is all
-	only     func([]origin.Span) bool  // which groups belong to the load at all; nil is all
+	only     func(*reading.Group) bool // which groups belong to the load at all; nil is all
 	outcomes reading.Outcomes          // what earlier steps of a sequence made; nil outside of one
 	decided  *reading.Evidence         // what the whole document says of its dates; nil where nothing is in doubt
 }
@@ -87,7 +86,7 @@ func (in *input) run(ctx context.Context, put func([]mapped) error) (table *read
 				var group reading.Group
 				if group, broken = table.Next(); broken == nil {
 					rows += group.Size()
-					if in.only != nil && !in.only(group.Spans()) {
+					if in.only != nil && !in.only(&group) {
 						continue
 					}
 					group.Outcomes = in.outcomes

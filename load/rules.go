@@ -10,7 +10,7 @@ import (
 	"koinos/core/finding"
 	"koinos/core/mapping"
 	"koinos/core/order"
-	"koinos/core/origin"
+	"koinos/core/reading"
 	"koinos/core/report"
 	"koinos/store"
 )
@@ -85,10 +85,21 @@ func (r *rules) saved(lines int) int {
 }
 
 // only narrows a retry to the orders that failed in the earlier load: those
-// that touch one of their rows.
-func (e *Engine) only(ctx context.Context, l *report.Load, m *mapping.Mapping) (func([]origin.Span) bool, error) {
+// that touch one of their rows, and where it did not come to the document's end
+// those that it never reached.
+func (e *Engine) only(ctx context.Context, l *report.Load) (func(*reading.Group) bool, error) {
 	if l.Retry == 0 {
 		return nil, nil
+	}
+	earlier, err := e.store.Load(ctx, l.Retry)
+	if err != nil {
+		return nil, err
+	}
+	reached := math.MaxInt
+	if earlier.Status != report.Done {
+		if reached, _, err = e.store.Progress(ctx, l.Retry); err != nil {
+			return nil, err
+		}
 	}
 	failed, err := e.store.FailedSpans(ctx, l.Retry)
 	if err != nil {
@@ -98,8 +109,11 @@ func (e *Engine) only(ctx context.Context, l *report.Load, m *mapping.Mapping) (
 	for _, s := range failed {
 		bySheet[s.Sheet] = append(bySheet[s.Sheet], s)
 	}
-	return func(spans []origin.Span) bool {
-		for _, s := range spans {
+	return func(g *reading.Group) bool {
+		if g.Seq > reached {
+			return true
+		}
+		for _, s := range g.Spans() {
 			list := bySheet[s.Sheet]
 			i, _ := slices.BinarySearchFunc(list, s.First, func(f report.SpanOutcome,
 				row int) int {

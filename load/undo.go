@@ -2,6 +2,8 @@ package load
 
 import (
 	"context"
+	"math"
+	"slices"
 
 	"koinos/api"
 	"koinos/book"
@@ -24,13 +26,13 @@ func (e *Engine) Undo(ctx context.Context, id int64, dry bool, by string) (api.U
 	if err != nil {
 		return u, err
 	}
-	for after, more := 0, true; more && err == nil; {
+	for before, more := math.MaxInt, true; more && err == nil; {
 		if err := ctx.Err(); err != nil {
 			return u, err
 		}
-		part, last := api.Undone{}, after
+		part, last := api.Undone{}, before
 		err = e.store.Write(ctx, func(tx *store.Tx) error {
-			list, err := tx.ToTakeBack(id, after, undoneAtATime)
+			list, err := tx.ToTakeBack(id, before, undoneAtATime)
 			if err != nil {
 				return err
 			}
@@ -63,10 +65,11 @@ func (e *Engine) Undo(ctx context.Context, id int64, dry bool, by string) (api.U
 			return nil
 		})
 		if err == nil {
-			after = last
+			before = last
 			u.Removed, u.Changed, u.Kept = u.Removed+part.Removed, u.Changed+part.Changed, u.Kept+part.Kept
 			u.Why = append(u.Why, part.Why[:min(len(part.Why), mostKept-len(u.Why))]...)
 		}
 	}
+	slices.SortFunc(u.Why, func(a, b api.Taken) int { return a.Seq - b.Seq })
 	return u, err
 }

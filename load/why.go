@@ -98,7 +98,7 @@ func valueOf(w *api.Why, o *order.Order) error {
 		if _, ofLines := order.Lookup(order.Lines, w.Field); ofLines && w.Line == 0 {
 			return &ErrWhichLine{w.Field, len(o.Lines)}
 		}
-		return fmt.Errorf("%q is no field of the %s: %w", w.Field, level, store.ErrNotFound)
+		return fmt.Errorf("field %q of the %s: %w", w.Field, level, store.ErrNotFound)
 	}
 	o.Each(func(n int, f, value string) {
 		if n == w.Line && f == w.Field {

@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"net/http"
 	"os"
@@ -111,6 +112,9 @@ func (s *Service) acts(h huma.API) {
 // marked sends the document of a load with the answers beside its rows; one of
 // a sequence with those of every step.
 func (s *Service) marked(ctx context.Context, l report.Load, base string) (*huma.StreamResponse, error) {
+	if l.Orders == 0 {
+		return nil, noOrders(l.ID)
+	}
 	sets, opt, err := s.engine.Sets(ctx, l, true)
 	if err != nil {
 		return nil, err
@@ -129,9 +133,18 @@ func (s *Service) marked(ctx context.Context, l report.Load, base string) (*huma
 	}, s), nil
 }
 
+// noOrders says that there is no row of a load to write an answer beside.
+func noOrders(load int64) error {
+	return problem("no_orders", fmt.Sprintf("Load %d came to no order, so there is nothing to mark or to take out; "+
+		"its findings say why.", load))
+}
+
 // failed sends only those orders of a load's document that did not go in, in
 // the document's own layout.
 func (s *Service) failed(ctx context.Context, l report.Load, base string) (*huma.StreamResponse, error) {
+	if l.Orders == 0 {
+		return nil, noOrders(l.ID)
+	}
 	sets, opt, err := s.engine.Sets(ctx, l, false)
 	if err != nil {
 		return nil, err

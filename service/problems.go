@@ -37,6 +37,7 @@ var problemKinds = map[string]struct {
 	"order_refused":       {http.StatusUnprocessableEntity, "The order was refused"},
 	"not_now":             {http.StatusConflict, "That cannot be done with this interchange"},
 	"partner_invalid":     {http.StatusUnprocessableEntity, "The partner's description is wrong"},
+	"no_orders":           {http.StatusConflict, "The load found no orders"},
 	"not_paused":          {http.StatusConflict, "The load is not paused"},
 	"not_ended":           {http.StatusConflict, "The load has not ended"},
 	"key_in_use":          {http.StatusConflict, "The request is being answered already"},
@@ -58,7 +59,7 @@ func fromFramework(status int, message string, errs ...error) huma.StatusError {
 	for name, k := range problemKinds {
 		if k.status == status && name != "document_unreadable" && name != "mapping_invalid" &&
 			name != "order_refused" && name != "line_needed" && name != "not_paused" && name != "not_now" &&
-			name != "partner_invalid" && name != "not_ended" && name != "key_in_use" && name != "key_reused" &&
+			name != "partner_invalid" && name != "no_orders" && name != "not_ended" && name != "key_in_use" && name != "key_reused" &&
 			name != "host_refused" && name != "origin_refused" {
 			code = name
 		}
@@ -66,6 +67,9 @@ func fromFramework(status int, message string, errs ...error) huma.StatusError {
 	if status == http.StatusBadRequest || status == http.StatusUnsupportedMediaType ||
 		status == http.StatusNotAcceptable {
 		code = "invalid_request"
+	}
+	if message == "validation failed" { // the framework's words; what follows says what is wrong with which
+		message = "Some of its values are not allowed."
 	}
 	p := problem(code, message)
 	p.Status = status

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"math"
 	"time"
 
 	"koinos/api"
@@ -72,25 +73,49 @@ func (t *Tx) ChangeOrder(c Changed, now time.Time) error {
 	return errors.Join(err, t.addEvent(&c, now))
 }
 
-// ToTakeBack lists orders that a load stored or changed, from a seq on.
-func (t *Tx) ToTakeBack(load int64, after, limit int) (list []api.Taken, err error) {
+// ToTakeBack lists orders that a load stored or changed before a seq, the last first:
+// what was done to an order last goes first.
+func (t *Tx) ToTakeBack(load int64, before, limit int) (list []api.Taken, err error) {
 	err = t.SelectContext(t.ctx, &list, `SELECT seq, order_id, coalesce(number, '') AS number, outcome FROM load_orders
-	  WHERE load_id = ? AND seq > ? AND outcome IN ('loaded', 'changed') ORDER BY seq LIMIT ?`, load, after, limit)
+	  WHERE load_id = ? AND seq < ? AND outcome IN ('loaded', 'changed') ORDER BY seq DESC LIMIT ?`, load, before, limit)
 	return list, err
 }
 
-// LastEvent gives the newest event of an order and the order as it was before
-// it; ErrNotFound where the order is not there any more.
-func (t *Tx) LastEvent(id int64) (e api.Event, was []byte, err error) {
-	list, err := readEvents(t.ctx, t, `e.order_id = ? ORDER BY e.n DESC LIMIT 1`, id)
-	if err == nil && (len(list) == 0 || list[0].Action == "removed") {
-		err = fmt.Errorf("order %d: %w", id, ErrNotFound)
+// LastEvent gives the newest event of an order that stands, and the order as it was
+// before it, as JSON. What was taken back does not stand, nor for this question what
+// a load did to the order behind its own order seq. ErrNotFound says that the order is
+// not there any more.
+func (t *Tx) LastEvent(id, load int64, seq int) (e api.Event, was []byte, err error) {
+	gone := fmt.Errorf("order %d: %w", id, ErrNotFound)
+	type deed struct {
+		load int64
+		seq  int
 	}
-	if err != nil {
-		return e, nil, err
+	undone := map[deed]bool{}
+	for before := int64(math.MaxInt64); ; {
+		list, err := readEvents(t.ctx, t, `e.order_id = ? AND e.n < ? ORDER BY e.n DESC LIMIT 20`, id, before)
+		if err != nil {
+			return e, nil, err
+		}
+		if len(list) == 0 {
+			return e, nil, gone
+		}
+		for _, e := range list {
+			before = e.N
+			at := deed{e.Origin.Load, e.Origin.Seq}
+			switch {
+			case e.Action == "removed":
+				return e, nil, gone
+			case e.Action == "taken back":
+				undone[at] = true
+			case undone[at]:
+				delete(undone, at)
+			case at.load != load || at.seq <= seq || load == 0:
+				err = t.row(`SELECT coalesce(was, '') FROM events WHERE n = ?`, []any{e.N}, &was)
+				return e, was, err
+			}
+		}
 	}
-	err = t.row(`SELECT coalesce(was, '') FROM events WHERE n = ?`, []any{list[0].N}, &was)
-	return list[0], was, err
 }
 
 // Told gives the interchange in which a partner was told of an order at a

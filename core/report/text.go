@@ -142,6 +142,10 @@ var plainTable = table.Style{
 // Table writes rows as aligned columns for a terminal. Columns whose heading
 // begins with > are numbers and stand at the right.
 func Table(w io.Writer, headings []string, rows [][]string) {
+	if len(rows) == 0 {
+		fmt.Fprintln(w, "None.")
+		return
+	}
 	t := table.NewWriter()
 	t.SetStyle(plainTable)
 	var configs []table.ColumnConfig

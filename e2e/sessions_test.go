@@ -1,0 +1,150 @@
+package e2e
+
+import (
+	"bytes"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+	"time"
+)
+
+// Whole sessions at the command line, each in a folder of its own with the demo's
+// files and a service of its own. A session is a text: "$ " begins a command, "> NAME"
+// a file, "# " a remark; below a command stands all that it prints, and its exit
+// code where that is not 0. What a command says is compared whole.
+func TestSessions(t *testing.T) {
+	files, err := filepath.Glob("testdata/sessions/*.txt")
+	if err != nil || len(files) == 0 {
+		t.Fatal(len(files), err)
+	}
+	for _, name := range files {
+		t.Run(strings.TrimSuffix(filepath.Base(name), ".txt"), func(t *testing.T) {
+			t.Parallel()
+			text, err := os.ReadFile(name)
+			if err != nil {
+				t.Fatal(err)
+			}
+			r := newSession(t)
+			got := r.play(string(text))
+			if *update {
+				if err := os.WriteFile(name, []byte(got), 0o644); err != nil {
+					t.Fatal(err)
+				}
+				return
+			}
+			if got != string(text) {
+				t.Errorf("%s", firstDifference(string(text), got))
+			}
+		})
+	}
+}
+
+// firstDifference shows two texts from where they part.
+func firstDifference(want, got string) string {
+	w, g := strings.Split(want, "\n"), strings.Split(got, "\n")
+	at, command := 0, ""
+	for at < len(w) && at < len(g) && w[at] == g[at] {
+		if strings.HasPrefix(w[at], "$ ") {
+			command = w[at]
+		}
+		at++
+	}
+	some := func(list []string) string { return strings.Join(list[min(at, len(list)):min(at+12, len(list))], "\n") }
+	return fmt.Sprintf("line %d, after %q\nwant:\n%s\ngot:\n%s", at+1, command, some(w), some(g))
+}
+
+type session struct {
+	t   *testing.T
+	dir string
+	s   *service
+}
+
+func newSession(t *testing.T) *session {
+	r := &session{t: t, dir: t.TempDir()}
+	if err := os.CopyFS(filepath.Join(r.dir, "demo"), os.DirFS("../demo")); err != nil {
+		t.Fatal(err)
+	}
+	r.s = start(t, t.TempDir(), "serve")
+	return r
+}
+
+// play gives the session's text anew, with what its commands say now.
+func (r *session) play(text string) string {
+	var out strings.Builder
+	lines := strings.Split(strings.TrimSuffix(text, "\n"), "\n")
+	isNew := func(line string) bool {
+		return strings.HasPrefix(line, "$ ") || strings.HasPrefix(line, "> ") || strings.HasPrefix(line, "# ")
+	}
+	for i := 0; i < len(lines); i++ {
+		line := lines[i]
+		switch {
+		case strings.HasPrefix(line, "$ "):
+			fmt.Fprintf(&out, "%s\n%s", line, r.run(strings.TrimPrefix(line, "$ ")))
+			for i+1 < len(lines) && !isNew(lines[i+1]) {
+				i++
+			}
+		case strings.HasPrefix(line, "> "):
+			name, body := strings.TrimPrefix(line, "> "), ""
+			out.WriteString(line + "\n")
+			for i+1 < len(lines) && !isNew(lines[i+1]) {
+				i++
+				body += lines[i] + "\n"
+			}
+			out.WriteString(body)
+			if err := os.WriteFile(filepath.Join(r.dir, name), []byte(body), 0o600); err != nil {
+				r.t.Fatal(err)
+			}
+		default:
+			out.WriteString(line + "\n")
+		}
+	}
+	return out.String()
+}
+
+var (
+	stamps   = regexp.MustCompile(`20\d\d-\d\d-\d\d[T ]\d\d:\d\d(:\d\d(\.\d+)?)?(Z|[+-]\d\d:\d\d)?`)
+	seconds  = regexp.MustCompile(`\b\d+(\.\d+)? ?(ms|µs|s)\b`)
+	rates    = regexp.MustCompile(`"(rows_a_second|seconds_left)": \d+`)
+	day      = regexp.MustCompile(`\b` + time.Now().UTC().Format("2006-01-02") + `\b`)
+	compact  = regexp.MustCompile(`\b` + time.Now().UTC().Format("20060102") + `\b`)
+	short    = regexp.MustCompile(`\b\d\d-\d\d \d\d:\d\d\b`)
+	stampX12 = regexp.MustCompile(`\*(20)?` + time.Now().UTC().Format("060102") + `\*\d{4}\b`)
+	secrets  = regexp.MustCompile(`koinos_[A-Z0-9]{20,}`)
+)
+
+// run gives what a command line prints, with what differs from day to day made
+// equal: the time, the service's address, the folder.
+func (r *session) run(command string) string {
+	cmd := exec.Command("/bin/sh", "-c", command)
+	cmd.Dir = r.dir
+	cmd.Env = append(os.Environ(), "PATH="+filepath.Dir(bin)+":"+os.Getenv("PATH"), "KOINOS_ADDRESS="+r.s.address,
+		"TZ=UTC", "DATA="+r.s.data)
+	var b bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &b, &b
+	stop := time.AfterFunc(time.Minute, func() { _ = cmd.Process.Kill() })
+	defer stop.Stop()
+	err := cmd.Run()
+	if _, ended := err.(*exec.ExitError); err != nil && !ended {
+		r.t.Fatal(err)
+	}
+	text := strings.NewReplacer(r.s.address, "ADDRESS", r.dir, "DIR", r.s.data, "DATA").Replace(b.String())
+	text = stamps.ReplaceAllString(text, "TIME")
+	text = stampX12.ReplaceAllString(text, "*TODAY*TIME")
+	text = compact.ReplaceAllString(text, "TODAY")
+	text = short.ReplaceAllString(day.ReplaceAllString(text, "TODAY"), "TIME")
+	text = seconds.ReplaceAllString(text, "N s")
+	text = secrets.ReplaceAllString(text, "SECRET")
+	text = rates.ReplaceAllString(text, `"$1": N`)
+	var out strings.Builder
+	for line := range strings.Lines(text) {
+		out.WriteString(strings.TrimRight(line, " \n") + "\n")
+	}
+	if code := cmd.ProcessState.ExitCode(); code != 0 {
+		fmt.Fprintf(&out, "exit %d\n", code)
+	}
+	return out.String()
+}
