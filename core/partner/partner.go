@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"regexp"
 	"slices"
 	"strings"
@@ -162,7 +163,11 @@ func Parse(text []byte) (*Partner, error) {
 		}
 	}
 	choice("kind", p.Kind, Customer, Supplier)
-	for where, id := range map[string]*ID{"them": &p.Them, "us": &p.Us} {
+	for _, side := range []struct {
+		where string
+		id    *ID
+	}{{"them", &p.Them}, {"us", &p.Us}} {
+		where, id := side.where, side.id
 		if len(id.Qualifier) != 2 || id.ID == "" || len(id.ID) > 15 {
 			bad(where, "%s needs qualifier (two characters, such as ZZ) and id (at most 15).", where)
 		}
@@ -189,7 +194,8 @@ func Parse(text []byte) (*Partner, error) {
 	if len(p.Sets) == 0 {
 		bad("sets", "A partner needs sets: which transaction sets go to and fro, such as \"850\": {}.")
 	}
-	for id, set := range p.Sets {
+	for _, id := range slices.Sorted(maps.Keys(p.Sets)) {
+		set := p.Sets[id]
 		if _, carried := mappedSets[id]; !carried {
 			bad("sets."+id, "Koinos exchanges no %s; it exchanges 810, 850, 855, 856, 860, 865.", id)
 		}
@@ -198,7 +204,8 @@ func Parse(text []byte) (*Partner, error) {
 		choice("sets."+id+".send", set.Send, "asked", "due")
 		p.Sets[id] = set
 	}
-	for id, rules := range p.Rules {
+	for _, id := range slices.Sorted(maps.Keys(p.Rules)) {
+		rules := p.Rules[id]
 		if x12.SetName(id) == "" {
 			bad("rules."+id, "The dictionary has no transaction set %s.", id)
 		}
