@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"bytes"
+	"encoding/json"
 	"fmt"
 	"os"
 	"os/exec"
@@ -13,9 +14,11 @@ import (
 )
 
 // Whole sessions at the command line, each in a folder of its own with the demo's
-// files and a service of its own. A session is a text: "$ " begins a command, "> NAME"
-// a file, "# " a remark; below a command stands all that it prints, and its exit
-// code where that is not 0. What a command says is compared whole.
+// files and a service of its own. A session is a text: "$ " begins a command, "% " a
+// request ("% POST /api/v1/orders < order.json; Idempotency-Key: k"), "> NAME" a file,
+// "# " a remark. Below a command stands all that it prints, and its exit code where
+// that is not 0; below a request the status, the headers that mean something, and the
+// answer. All of it is compared.
 func TestSessions(t *testing.T) {
 	files, err := filepath.Glob("testdata/sessions/*.txt")
 	if err != nil || len(files) == 0 {
@@ -77,13 +80,18 @@ func (r *session) play(text string) string {
 	var out strings.Builder
 	lines := strings.Split(strings.TrimSuffix(text, "\n"), "\n")
 	isNew := func(line string) bool {
-		return strings.HasPrefix(line, "$ ") || strings.HasPrefix(line, "> ") || strings.HasPrefix(line, "# ")
+		return len(line) > 1 && strings.ContainsRune("$%>#", rune(line[0])) && line[1] == ' '
 	}
 	for i := 0; i < len(lines); i++ {
 		line := lines[i]
 		switch {
 		case strings.HasPrefix(line, "$ "):
-			fmt.Fprintf(&out, "%s\n%s", line, r.run(strings.TrimPrefix(line, "$ ")))
+			fmt.Fprintf(&out, "%s\n%s", line, r.equal(r.run(strings.TrimPrefix(line, "$ "))))
+			for i+1 < len(lines) && !isNew(lines[i+1]) {
+				i++
+			}
+		case strings.HasPrefix(line, "% "):
+			fmt.Fprintf(&out, "%s\n%s", line, r.equal(r.request(strings.TrimPrefix(line, "% "))))
 			for i+1 < len(lines) && !isNew(lines[i+1]) {
 				i++
 			}
@@ -113,11 +121,29 @@ var (
 	compact  = regexp.MustCompile(`\b` + time.Now().UTC().Format("20060102") + `\b`)
 	short    = regexp.MustCompile(`\b\d\d-\d\d \d\d:\d\d\b`)
 	stampX12 = regexp.MustCompile(`\*(20)?` + time.Now().UTC().Format("060102") + `\*\d{4}\b`)
+	requests = regexp.MustCompile(`"request": "[A-Z0-9]+"`)
 	secrets  = regexp.MustCompile(`koinos_[A-Z0-9]{20,}`)
 )
 
-// run gives what a command line prints, with what differs from day to day made
-// equal: the time, the service's address, the folder.
+// equal makes equal what differs from day to day: the time, the service's address,
+// the folder.
+func (r *session) equal(text string) string {
+	text = strings.NewReplacer(r.s.address, "ADDRESS", r.dir, "DIR", r.s.data, "DATA").Replace(text)
+	for _, c := range []struct {
+		what *regexp.Regexp
+		by   string
+	}{{stamps, "TIME"}, {stampX12, "*TODAY*TIME"}, {compact, "TODAY"}, {short, "TIME"}, {day, "TODAY"},
+		{seconds, "N s"}, {secrets, "SECRET"}, {rates, `"$1": N`}, {requests, `"request": "ID"`}} {
+		text = c.what.ReplaceAllString(text, c.by)
+	}
+	var out strings.Builder
+	for line := range strings.Lines(text) {
+		out.WriteString(strings.TrimRight(line, " \r\n") + "\n")
+	}
+	return out.String()
+}
+
+// run gives what a command line prints, and its exit code where that is not 0.
 func (r *session) run(command string) string {
 	cmd := exec.Command("/bin/sh", "-c", command)
 	cmd.Dir = r.dir
@@ -131,20 +157,43 @@ func (r *session) run(command string) string {
 	if _, ended := err.(*exec.ExitError); err != nil && !ended {
 		r.t.Fatal(err)
 	}
-	text := strings.NewReplacer(r.s.address, "ADDRESS", r.dir, "DIR", r.s.data, "DATA").Replace(b.String())
-	text = stamps.ReplaceAllString(text, "TIME")
-	text = stampX12.ReplaceAllString(text, "*TODAY*TIME")
-	text = compact.ReplaceAllString(text, "TODAY")
-	text = short.ReplaceAllString(day.ReplaceAllString(text, "TODAY"), "TIME")
-	text = seconds.ReplaceAllString(text, "N s")
-	text = secrets.ReplaceAllString(text, "SECRET")
-	text = rates.ReplaceAllString(text, `"$1": N`)
-	var out strings.Builder
-	for line := range strings.Lines(text) {
-		out.WriteString(strings.TrimRight(line, " \n") + "\n")
-	}
 	if code := cmd.ProcessState.ExitCode(); code != 0 {
-		fmt.Fprintf(&out, "exit %d\n", code)
+		fmt.Fprintf(&b, "exit %d\n", code)
+	}
+	return b.String()
+}
+
+// telling are the headers that a program acts on.
+var telling = []string{"Content-Type", "Content-Disposition", "ETag", "Link", "Location", "Idempotency-Replayed",
+	"Koinos-Cells", "Koinos-Absent", "WWW-Authenticate", "Retry-After"}
+
+// request makes a request, "METHOD PATH < FILE; Header: value", and gives its answer.
+func (r *session) request(line string) string {
+	parts := strings.Split(line, "; ")
+	what, name, _ := strings.Cut(parts[0], " < ")
+	method, path, _ := strings.Cut(what, " ")
+	body := ""
+	if name != "" {
+		b, err := os.ReadFile(filepath.Join(r.dir, name))
+		if err != nil {
+			r.t.Fatal(err)
+		}
+		body = string(b)
+	}
+	res, text := r.s.do(method, path, body, parts[1:]...)
+	var out strings.Builder
+	fmt.Fprintln(&out, res.Status)
+	for _, h := range telling {
+		for _, v := range res.Header.Values(h) {
+			fmt.Fprintf(&out, "%s: %s\n", h, v)
+		}
+	}
+	var pretty bytes.Buffer
+	if json.Indent(&pretty, []byte(text), "", "  ") == nil {
+		text = pretty.String()
+	}
+	if text != "" {
+		out.WriteString("\n" + strings.TrimSuffix(text, "\n") + "\n")
 	}
 	return out.String()
 }

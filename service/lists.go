@@ -2,11 +2,13 @@ package service
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"io"
 	"net/http"
 	"regexp"
+	"slices"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -142,8 +144,15 @@ func (s *Service) listFiles(h huma.API) {
 			} else {
 				err = s.store.PutList(ctx, in.Name, entries, s.now())
 			}
-			return &answer[api.ListInfo]{api.ListInfo{Name: in.Name, Entries: len(entries), ImportedAt: s.now().UTC()}},
-				err
+			if err != nil {
+				return nil, err
+			}
+			all, err := s.store.Lists(ctx, kind.crosswalk)
+			i := slices.IndexFunc(all, func(l api.ListInfo) bool { return l.Name == in.Name })
+			if err != nil || i < 0 {
+				return nil, cmp.Or(err, store.ErrNotFound)
+			}
+			return &answer[api.ListInfo]{all[i]}, nil
 		})
 
 		get := op(http.MethodGet, kind.path+"/{name}/file", "export-"+kind.word+"-file", tag, "read",

@@ -84,7 +84,8 @@ func (s *Service) once(h huma.API) func(huma.Context, func(huma.Context)) {
 			// What failed here, or might have, is worth trying again.
 			if status := kept.Status(); done && status < 500 && status != http.StatusTooManyRequests && !kept.long {
 				headers, err := json.Marshal(map[string]string{"Content-Type": kept.Header().Get("Content-Type"),
-					"ETag": kept.Header().Get("ETag"), "Content-Disposition": kept.Header().Get("Content-Disposition")})
+					"ETag": kept.Header().Get("ETag"), "Content-Disposition": kept.Header().Get("Content-Disposition"),
+					"Location": kept.Header().Get("Location")})
 				if err == nil {
 					answer = &store.Answered{Status: status, Headers: string(headers), Body: kept.body.Bytes()}
 				}

@@ -4,12 +4,14 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"slices"
 	"strconv"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"koinos/api"
 	"koinos/core/order"
+	"koinos/core/origin"
 	"koinos/core/report"
 	"koinos/store"
 )
@@ -98,8 +100,26 @@ func shown(o *store.StoredOrder) api.StoredOrder {
 	from, trace := o.Base()
 	return api.StoredOrder{Order: o.Order, Load: from.Load, Seq: from.Seq, Document: from.Document,
 		DocumentName: from.DocumentName, Mapping: from.Mapping, Version: from.Version,
-		Places: trace.All(len(o.Lines)), Movements: o.Movements, Answers: o.Answers, Invoices: o.Invoices,
+		Places: placesOf(&o.Order, &trace), Movements: o.Movements, Answers: o.Answers, Invoices: o.Invoices,
 		Events: o.Events}
+}
+
+// placesOf is where the values stand that an order has: of its lines those fields that
+// are filled, of sums those that the document states.
+func placesOf(o *order.Order, trace *origin.Trace) []origin.Located {
+	type at struct {
+		line  int
+		field string
+	}
+	filled := map[at]bool{}
+	o.Each(func(line int, field, _ string) { filled[at{line, field}] = true })
+	for n := range o.Lines {
+		filled[at{n + 1, ""}] = true
+		filled[at{n + 1, "amount"}] = !o.Lines[n].StatedAmount.IsZero()
+	}
+	return slices.DeleteFunc(trace.All(len(o.Lines)), func(l origin.Located) bool {
+		return l.Line > 0 && !filled[at{l.Line, l.Field}]
+	})
 }
 
 // events is the change feed.

@@ -7,6 +7,7 @@ import (
 	"maps"
 	"net"
 	"net/http"
+	"reflect"
 	"strings"
 	"sync"
 	"time"
@@ -16,6 +17,7 @@ import (
 	"github.com/gin-contrib/gzip"
 	"github.com/gin-gonic/gin"
 
+	"koinos/core/order"
 	"koinos/core/source"
 	"koinos/exchange"
 	"koinos/jobs"
@@ -157,11 +159,24 @@ func (s *Service) ready(c *gin.Context) {
 	c.String(http.StatusOK, "ready\n")
 }
 
+// decimal is how a number of an order goes over the wire: text, so that nobody rounds
+// it; what it may be is checked with all else of a request, each at its place.
+type decimal string
+
+// Schema is the decimal's place in the API's description.
+func (decimal) Schema(huma.Registry) *huma.Schema {
+	s := &huma.Schema{Type: huma.TypeString, Pattern: `^([-+]?([0-9]+\.?[0-9]*|\.[0-9]+))?$`,
+		PatternDescription: "a decimal number such as 12.50", Examples: []any{"12.50"}}
+	s.PrecomputeMessages()
+	return s
+}
+
 func apiConfig(version string) huma.Config {
 	cfg := huma.DefaultConfig("Koinos", version)
 	cfg.Info.Description = "Takes order documents, maps them onto sales and purchase orders, loads them, and answers every row."
 	cfg.OpenAPIPath, cfg.DocsPath, cfg.SchemasPath = "/api/v1/openapi", "", ""
 	cfg.CreateHooks = nil // no $schema links in answers
+	cfg.Components.Schemas.RegisterTypeAlias(reflect.TypeFor[order.Number](), reflect.TypeFor[decimal]())
 	cfg.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
 		"token": {Type: "http", Scheme: "bearer",
 			Description: "An access token of the scope named; on loopback none is needed unless the service requires tokens."},
