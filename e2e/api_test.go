@@ -43,7 +43,9 @@ func TestPublishedAPI(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := spec.Validate(context.Background()); err != nil {
+	// JSON Schema lets further words stand; the framework says in one what a pattern means.
+	meaning := openapi3.AllowExtraSiblingFields("patternDescription")
+	if err := spec.Validate(context.Background(), meaning); err != nil {
 		t.Errorf("the description is not valid: %v", err)
 	}
 	spec.Servers = openapi3.Servers{{URL: s.address}}
