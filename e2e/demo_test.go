@@ -69,7 +69,7 @@ func TestDemo(t *testing.T) {
 		{"crosswalk show ostrand-yards", 0, []string{"East yard", "0040"}},
 		{"list import yards ../demo/lists/locations.csv", 0, []string{"4 rows"}},
 		{"list import yards ../demo/mappings/saltry-orders.yaml", 4, nil},
-		{"token list", 0, []string{"scope"}},
+		{"token list", 0, []string{"None."}},
 		{"x12 show ../demo/documents/pellow-orders.edi", 0, []string{"Set 0001: 850 Purchase Order",
 			"02 Purchase Order Type Code SA = Stand-alone Order", "05 Amount 1850 = 18.50", "✕ ST 0002 / BEG / 05"}},
 		{"x12 check ../demo/documents/pellow-orders.edi", 4, []string{"ST 0002 / PO1 #2 / 02 element 6"}},
