@@ -191,9 +191,15 @@ func storedValue(o *order.Order, what string, line int) string {
 		if line == 0 {
 			return ""
 		}
-		return strconv.FormatInt(o.ID, 10) + "-" + strconv.Itoa(line)
+		return lineID(o, line)
 	}
 	return o.ResultValue(what, line)
+}
+
+// lineID names a line for good: by its order's id and its own, which no other line
+// ever gets. Line is counted from 1.
+func lineID(o *order.Order, line int) string {
+	return strconv.FormatInt(o.ID, 10) + "-" + strconv.Itoa(o.Lines[line-1].ID)
 }
 
 // columns says where the columns of the sets go: where the mapping says, but

@@ -22,15 +22,22 @@ func NewFindingsCSV(w io.Writer) (*FindingsCSV, error) {
 func (c *FindingsCSV) Add(list ...finding.Finding) error {
 	for _, f := range list {
 		err := c.w.Write([]string{
-			string(f.Code), string(f.Severity), f.At, guard(f.Place.Sheet), strconv.Itoa(f.Place.Row),
-			strconv.Itoa(f.Place.Column),
-			strconv.Itoa(f.Order), strconv.Itoa(f.Line), f.Field, guard(f.Value), guard(f.Message), guard(f.Hint),
+			string(f.Code), string(f.Severity), f.At, guard(f.Place.Sheet), orBlank(f.Place.Row),
+			orBlank(f.Place.Column), orBlank(f.Order), orBlank(f.Line), f.Field, guard(f.Value), guard(f.Message), guard(f.Hint),
 		})
 		if err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// orBlank is nothing for 0: rows, orders and lines are counted from 1.
+func orBlank(n int) string {
+	if n == 0 {
+		return ""
+	}
+	return strconv.Itoa(n)
 }
 
 // Close writes what is left.

@@ -143,7 +143,7 @@ func btoi(b bool) int {
 // lineOf finds the line of a line number or line id; 0 is none.
 func lineOf(o *order.Order, name string) int {
 	for i := range o.Lines {
-		if name != "" && (o.Lines[i].Number == name || fmt.Sprintf("%d-%d", o.ID, i+1) == name) {
+		if name != "" && (o.Lines[i].Number == name || lineID(o, i+1) == name) {
 			return i + 1
 		}
 	}

@@ -205,5 +205,8 @@ func Minutes(seconds int) string {
 	if m < 60 {
 		return fmt.Sprintf("%d min", m)
 	}
+	if m%60 == 0 {
+		return fmt.Sprintf("%d h", m/60)
+	}
 	return fmt.Sprintf("%d h %d min", m/60, m%60)
 }
