@@ -1,8 +1,6 @@
 package report
 
 import (
-	"bufio"
-	"encoding/csv"
 	"errors"
 	"io"
 
@@ -37,12 +35,10 @@ func writeCSV(w io.Writer, r io.ReaderAt, size int64, opt source.Options, sets [
 	if err != nil {
 		return err
 	}
-	buf := bufio.NewWriter(w)
-	if _, err := buf.WriteString("\ufeff"); err != nil {
+	if _, err := io.WriteString(w, "\ufeff"); err != nil {
 		return err
 	}
-	out := csv.NewWriter(buf)
-	out.Comma, out.UseCRLF = rune(delimiter(shape)), true
+	out := source.NewCSVWriter(w, source.Shape{Delimiter: shape.Delimiter})
 	first, answers := make([]int, len(sets)), make([]map[int]*rowAnswer, len(sets))
 	for i := range sets {
 		if first[i], err = sets[i].Answers.FirstRow(""); err != nil {
@@ -103,13 +99,5 @@ func writeCSV(w io.Writer, r io.ReaderAt, size int64, opt source.Options, sets [
 			return err
 		}
 	}
-	out.Flush()
-	return errors.Join(out.Error(), buf.Flush())
-}
-
-func delimiter(shape source.Shape) byte {
-	if shape.Delimiter == "" {
-		return ','
-	}
-	return shape.Delimiter[0]
+	return out.Close()
 }

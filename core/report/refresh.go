@@ -1,8 +1,6 @@
 package report
 
 import (
-	"bufio"
-	"encoding/csv"
 	"errors"
 	"fmt"
 	"io"
@@ -217,12 +215,10 @@ func RefreshCSV(w io.Writer, r io.ReaderAt, size int64, opt source.Options, find
 	if err != nil {
 		return count, err
 	}
-	buf := bufio.NewWriter(w)
-	if _, err := buf.WriteString("\ufeff"); err != nil {
+	if _, err := io.WriteString(w, "\ufeff"); err != nil {
 		return count, err
 	}
-	out := csv.NewWriter(buf)
-	out.Comma, out.UseCRLF = rune(delimiter(shape)), true
+	out := source.NewCSVWriter(w, source.Shape{Delimiter: shape.Delimiter})
 	x := refresher{find: find, count: &count}
 	for {
 		rec, err := src.Next()
@@ -272,6 +268,5 @@ func RefreshCSV(w io.Writer, r io.ReaderAt, size int64, opt source.Options, find
 	if x.columns == nil {
 		return count, ErrNotMarked
 	}
-	out.Flush()
-	return count, errors.Join(out.Error(), buf.Flush())
+	return count, out.Close()
 }

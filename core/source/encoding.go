@@ -101,23 +101,41 @@ func validUTF8(r io.Reader) (bool, error) {
 	}
 }
 
+// encoding is what turns bytes into text and back; nil is UTF-8, which needs nothing.
+func (e Encoding) encoding() encoding.Encoding {
+	switch e {
+	case UTF16LE:
+		return unicode.UTF16(unicode.LittleEndian, unicode.UseBOM)
+	case UTF16BE:
+		return unicode.UTF16(unicode.BigEndian, unicode.UseBOM)
+	case Windows1252:
+		return charmap.Windows1252
+	}
+	return nil
+}
+
+// Lacks gives the first character of a text that the encoding has no bytes for; 0 is
+// none.
+func (e Encoding) Lacks(text string) rune {
+	if e == Windows1252 {
+		for _, r := range text {
+			if _, ok := charmap.Windows1252.EncodeRune(r); !ok {
+				return r
+			}
+		}
+	}
+	return 0
+}
+
 // decode gives the document's text as UTF-8, without its byte order mark.
 func (s *Shape) decode(r io.Reader) io.Reader {
-	var enc encoding.Encoding
-	switch s.Encoding {
-	case UTF16LE:
-		enc = unicode.UTF16(unicode.LittleEndian, unicode.UseBOM)
-	case UTF16BE:
-		enc = unicode.UTF16(unicode.BigEndian, unicode.UseBOM)
-	case Windows1252:
-		enc = charmap.Windows1252
-	default:
-		if s.Marked {
-			_, _ = io.CopyN(io.Discard, r, 3)
-		}
-		return r
+	if enc := s.Encoding.encoding(); enc != nil {
+		return transform.NewReader(r, enc.NewDecoder())
 	}
-	return transform.NewReader(r, enc.NewDecoder())
+	if s.Marked {
+		_, _ = io.CopyN(io.Discard, r, 3)
+	}
+	return r
 }
 
 // decoded is the shape of the text that decode gives.

@@ -9,6 +9,7 @@ import (
 	"koinos/core/list"
 	"koinos/core/mapping"
 	"koinos/core/order"
+	"koinos/core/source"
 )
 
 // Page is one sheet of rows of text.
@@ -40,6 +41,7 @@ type writer struct {
 	m        *mapping.Mapping
 	set      *list.Set
 	problems []Problem
+	said     map[Problem]bool
 	columns  []Column
 	at       map[string]int // column of a source by its folded text
 	next     int
@@ -214,6 +216,11 @@ func (w *writer) text(b *mapping.Binding, v values, line int, value string) stri
 		w.problem(v, line, b.Field.Name, err.Error())
 		return ""
 	}
+	if r := w.m.Document.Encoding.Lacks(text); r != 0 && Format(w.m) == source.CSV {
+		w.problem(v, line, b.Field.Name, fmt.Sprintf("%q cannot be written in %s, which has no %c", text,
+			w.m.Document.Encoding, r))
+		return ""
+	}
 	if b.Suffix == "unit" && line > 0 && text != "" {
 		if unit := v.fields[line]["unit"]; unit != "" {
 			text += " " + unit
@@ -223,7 +230,14 @@ func (w *writer) text(b *mapping.Binding, v values, line int, value string) stri
 }
 
 func (w *writer) problem(v values, line int, field, why string) {
-	w.problems = append(w.problems, Problem{v.o.SenderNumber, line, field, why})
+	p := Problem{v.o.SenderNumber, line, field, why}
+	if w.said == nil {
+		w.said = map[Problem]bool{}
+	}
+	if !w.said[p] { // a header fact is asked for on each row that it stands on
+		w.said[p] = true
+		w.problems = append(w.problems, p)
+	}
 }
 
 // cells writes the bindings of a level into a row. Where two bindings share a

@@ -2,7 +2,6 @@ package writing
 
 import (
 	"bytes"
-	"encoding/csv"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -54,13 +53,11 @@ func Write(out io.Writer, m *mapping.Mapping, orders []order.Order, set *list.Se
 }
 
 func writeCSV(out io.Writer, m *mapping.Mapping, rows [][]string) error {
-	w := csv.NewWriter(out)
-	w.Comma, w.UseCRLF = ',', true
-	if d := m.Document.Delimiter; d != "" {
-		w.Comma = rune(d[0])
-	} else if m.Bindings[order.Lines][0].Decimal() == "," {
-		w.Comma = ';'
+	shape := source.Shape{Encoding: m.Document.Encoding, Delimiter: m.Document.Delimiter, Quote: m.Document.Quote}
+	if shape.Delimiter == "" && m.Bindings[order.Lines][0].Decimal() == "," {
+		shape.Delimiter = ";"
 	}
+	w := source.NewCSVWriter(out, shape)
 	width := 0
 	for _, r := range rows {
 		width = max(width, len(r))
@@ -73,8 +70,7 @@ func writeCSV(out io.Writer, m *mapping.Mapping, rows [][]string) error {
 			return err
 		}
 	}
-	w.Flush()
-	return w.Error()
+	return w.Close()
 }
 
 func writeBook(out io.Writer, pages []Page) error {
