@@ -160,8 +160,9 @@ func (c *Client) CancelLoad(ctx context.Context, id int64) (out report.Load, err
 	return out, err
 }
 
-// WatchLoad calls each with the load as it changes, until it has ended, and
-// gives it as it ended.
+// WatchLoad calls each, where it is not nil, with the load as it changes, until it has
+// ended, and gives it as it ended. Where the service goes before that the error is
+// ErrAway.
 func (c *Client) WatchLoad(ctx context.Context, id int64, each func(report.Load)) (last report.Load, err error) {
 	res, err := c.send(ctx, http.MethodGet, loadPath(id, "/progress"), nil, "", nil)
 	if err != nil {
@@ -188,15 +189,24 @@ func (c *Client) WatchLoad(ctx context.Context, id int64, each func(report.Load)
 			if err := json.Unmarshal([]byte(value), &last); err != nil {
 				return last, fmt.Errorf("the service's answer is not readable: %w", err)
 			}
-			each(last)
+			if each != nil {
+				each(last)
+			}
 		case "":
 			event = "load"
 		}
 	}
-	if err := lines.Err(); err != nil && last.Status == report.Running {
-		return last, fmt.Errorf("%w any more (%v)", ErrAway, err)
+	switch {
+	case last.Status != "" && last.Status.Ended():
+		return last, nil
+	case ctx.Err() != nil:
+		return last, ctx.Err()
 	}
-	return last, ctx.Err()
+	why := lines.Err()
+	if why == nil {
+		why = io.ErrUnexpectedEOF // it was stopped: the load goes on when it is back
+	}
+	return last, fmt.Errorf("%w any more at %s (%v)", ErrAway, c.base, why)
 }
 
 // Loads gives a page of loads, newest first.

@@ -279,7 +279,8 @@ func TestRefresh(t *testing.T) {
 
 // A marked CSV is brought up to date like a workbook; what is none is refused.
 func TestRefreshCSV(t *testing.T) {
-	const marked = "No;Koinos outcome;Koinos order;Koinos line\nA-1;loaded;SO-000007;20\nA-2;refused;;\nA-3;loaded;SO-000009;10\n"
+	const marked = "No;Koinos outcome;Koinos order;Koinos " +
+		"line\nA-1;loaded;SO-000007;20\nA-2;refused;;\nA-3;loaded;SO-000009;10\n"
 	find := func(number string) (*order.Order, error) {
 		if number == "SO-000007" {
 			return stored(), nil
@@ -316,7 +317,8 @@ func TestFindingsCSV(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	f := finding.New(finding.UnknownCode, origin.Place{Sheet: "Week 12", Row: 7, Column: 2}, "=2+3", "item is %q.", "=2+3")
+	f := finding.New(finding.UnknownCode, origin.Place{Sheet: "Week 12", Row: 7, Column: 2}, "=2+3", "item is %q.",
+		"=2+3")
 	f.Order, f.Line, f.Field = 3, 2, "item"
 	if err := c.Add(f, finding.New(finding.MappingMissingKey, origin.Place{Mapping: true, Row: 4, Column: 9}, "",
 		"It needs lines.")); err != nil {

@@ -69,7 +69,8 @@ lines:
 
 // awkward are texts that programs get wrong: what looks like a number, a formula, a
 // date or nothing, what quotes, separates and breaks lines.
-var awkward = []string{"00417", "1E5", "4006381333931", "1/2", "03-04", "TRUE", "null", "=1+1", "+49 30", "-5", "@home", "'tis",
+var awkward = []string{"00417", "1E5", "4006381333931", "1/2", "03-04", "TRUE", "null", "=1+1", "+49 30", "-5", "@home",
+	"'tis",
 	`say "aye"`, "a,b;c", "two\nlines", "tab\there", "Ærø – Åland", "#REF!", "1,234.5", "0.10", "1 000"}
 
 func someText(r *rand.Rand, blank bool) string {
