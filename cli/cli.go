@@ -185,11 +185,9 @@ func checkArgs(c *cobra.Command) {
 					args[0], c.CommandPath())}
 			case len(args) == 0:
 				return usage{fmt.Errorf("%s needs %s; see %s --help", c.CommandPath(), wants, c.CommandPath())}
-			default:
-				return usage{fmt.Errorf("%s takes %s, not %s; see %s --help", c.CommandPath(), wants,
-					report.Plural(len(args), "argument"), c.CommandPath())}
 			}
-			return nil
+			return usage{fmt.Errorf("%s takes %s, not %s; see %s --help", c.CommandPath(), wants,
+				report.Plural(len(args), "argument"), c.CommandPath())}
 		}
 	}
 	if c.Run == nil && c.RunE == nil && c.HasSubCommands() {
