@@ -4,6 +4,7 @@ import (
 	"koinos/core/finding"
 	"koinos/core/order"
 	"koinos/core/origin"
+	"koinos/core/outcome"
 	"koinos/core/reading"
 	"koinos/core/report"
 	"time"
@@ -46,17 +47,17 @@ type Comparison struct {
 // Preview is what a mapping that is being made does to the part of a document
 // that somebody looks at.
 type Preview struct {
-	Heading  int                  `json:"heading" doc:"Row of the headings; 0 is none"`
-	Columns  []reading.ColumnRole `json:"columns"`
-	Spans    []report.SpanOutcome `json:"spans" doc:"Which of the rows seen make which order"`
-	Orders   int                  `json:"orders" doc:"Orders among the rows read"`
-	Lines    int                  `json:"lines"`
-	Refused  int                  `json:"refused"`
-	Rows     int                  `json:"rows" doc:"Rows read"`
-	Complete bool                 `json:"complete" doc:"The document was read to its end"`
-	Paper    *PreviewPaper        `json:"paper,omitempty" doc:"The order under the cursor"`
-	Reasons  []report.Reason      `json:"reasons"`
-	Coverage *reading.Coverage    `json:"coverage"`
+	Heading  int                   `json:"heading" doc:"Row of the headings; 0 is none"`
+	Columns  []reading.ColumnRole  `json:"columns"`
+	Spans    []outcome.SpanOutcome `json:"spans" doc:"Which of the rows seen make which order"`
+	Orders   int                   `json:"orders" doc:"Orders among the rows read"`
+	Lines    int                   `json:"lines"`
+	Refused  int                   `json:"refused"`
+	Rows     int                   `json:"rows" doc:"Rows read"`
+	Complete bool                  `json:"complete" doc:"The document was read to its end"`
+	Paper    *PreviewPaper         `json:"paper,omitempty" doc:"The order under the cursor"`
+	Reasons  []report.Reason       `json:"reasons"`
+	Coverage *reading.Coverage     `json:"coverage"`
 }
 
 // PreviewPaper is one order as the mapping makes it.

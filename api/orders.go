@@ -4,8 +4,8 @@ import (
 	"koinos/core/finding"
 	"koinos/core/order"
 	"koinos/core/origin"
+	"koinos/core/outcome"
 	"koinos/core/reading"
-	"koinos/core/report"
 )
 
 // OrderSummary is an order as a list shows it.
@@ -62,7 +62,7 @@ type Why struct {
 
 // Posted is what became of an order that came by itself.
 type Posted struct {
-	Outcome  report.Outcome    `json:"outcome" enum:"loaded,changed,unchanged,refused"`
+	Outcome  outcome.Outcome   `json:"outcome" enum:"loaded,changed,unchanged,refused"`
 	OrderID  int64             `json:"order_id,omitempty"`
 	Number   string            `json:"number,omitempty"`
 	Revision int               `json:"revision,omitempty"`

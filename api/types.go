@@ -9,6 +9,7 @@ import (
 	"koinos/core/mapping"
 	"koinos/core/order"
 	"koinos/core/origin"
+	"koinos/core/outcome"
 	"koinos/core/report"
 	"koinos/core/source"
 )
@@ -80,8 +81,8 @@ type Rows struct {
 // RowsOutcome is a stretch of rows with what became of them.
 type RowsOutcome struct {
 	Rows
-	Spans    []report.SpanOutcome `json:"spans" doc:"Which rows made which order"`
-	Findings []finding.Finding    `json:"findings"`
+	Spans    []outcome.SpanOutcome `json:"spans" doc:"Which rows made which order"`
+	Findings []finding.Finding     `json:"findings"`
 }
 
 // NewLoad asks for a load.
@@ -90,12 +91,12 @@ type NewLoad struct {
 	Mapping  string `json:"mapping,omitempty" doc:"Name of a mapping"`
 	Version  int    `json:"version,omitempty" minimum:"0" doc:"Version of the mapping; left out, the newest"`
 	Text     string `json:"mapping_text,omitempty" doc:"With dry_run, instead of the name: YAML of a mapping that is tried and not kept"`
-	report.Options
+	outcome.Options
 }
 
 // LoadReport is everything a load has to say but its single findings.
 type LoadReport struct {
-	Load    report.Load     `json:"load"`
+	Load    outcome.Load    `json:"load"`
 	Reasons []report.Reason `json:"reasons"`
 	Sheets  []string        `json:"sheets" doc:"Sheets in which orders were found; a CSV has one of no name"`
 }
@@ -103,17 +104,17 @@ type LoadReport struct {
 // FullReport is a load's report with its findings and outcomes.
 type FullReport struct {
 	LoadReport
-	Orders   []report.OrderOutcome `json:"orders"`
-	Findings []finding.Finding     `json:"findings"`
+	Orders   []outcome.OrderOutcome `json:"orders"`
+	Findings []finding.Finding      `json:"findings"`
 }
 
 // Paper is an order of a load's document as the mapping understands it, stored or not.
 type Paper struct {
-	Outcome  report.OrderOutcome `json:"outcome"`
-	Order    order.Order         `json:"order"`
-	Places   []origin.Located    `json:"places" doc:"Where in the document each value stands"`
-	Findings []finding.Finding   `json:"findings"`
-	Spans    []origin.Span       `json:"spans"`
+	Outcome  outcome.OrderOutcome `json:"outcome"`
+	Order    order.Order          `json:"order"`
+	Places   []origin.Located     `json:"places" doc:"Where in the document each value stands"`
+	Findings []finding.Finding    `json:"findings"`
+	Spans    []origin.Span        `json:"spans"`
 }
 
 // MappingDetail is a mapping with what it makes of a document in a sentence.
@@ -206,7 +207,7 @@ type NewRun struct {
 	Sequence string `json:"sequence,omitempty" doc:"Name of a sequence"`
 	Version  int    `json:"version,omitempty" minimum:"0" doc:"Version of the sequence; left out, the newest"`
 	AgainOf  int64  `json:"again_of,omitempty" minimum:"0" doc:"Instead of document and sequence: an earlier run to go on from"`
-	report.Options
+	outcome.Options
 }
 
 // SequenceDetail is a sequence with its steps.
@@ -218,10 +219,10 @@ type SequenceDetail struct {
 
 // Today is what somebody who comes to work looks at first.
 type Today struct {
-	Running      []report.Load `json:"running" doc:"Waiting, running and paused loads"`
-	Failing      []report.Load `json:"failing" doc:"Loads of the last days of which orders failed or were held, and no later load took up"`
-	Interchanges []Interchange `json:"interchanges" doc:"Interchanges that are held, rejected, from nobody known, or not acknowledged in time"`
-	Days         []Day         `json:"days" doc:"Orders by day, the oldest first"`
-	Saved        int           `json:"saved_seconds" doc:"Work by hand that loads stood for, over all days"`
-	Orders       int           `json:"orders" doc:"Orders stored"`
+	Running      []outcome.Load `json:"running" doc:"Waiting, running and paused loads"`
+	Failing      []outcome.Load `json:"failing" doc:"Loads of the last days of which orders failed or were held, and no later load took up"`
+	Interchanges []Interchange  `json:"interchanges" doc:"Interchanges that are held, rejected, from nobody known, or not acknowledged in time"`
+	Days         []Day          `json:"days" doc:"Orders by day, the oldest first"`
+	Saved        int            `json:"saved_seconds" doc:"Work by hand that loads stood for, over all days"`
+	Orders       int            `json:"orders" doc:"Orders stored"`
 }

@@ -5,7 +5,7 @@ import (
 
 	"koinos/core/finding"
 	"koinos/core/order"
-	"koinos/core/report"
+	"koinos/core/outcome"
 	"koinos/store"
 )
 
@@ -22,7 +22,7 @@ func (s *Session) again(tx *store.Tx, e *Entry, known store.Known) (*store.Chang
 		differs = order.Diff(&was.Order, &e.Order) // none: another version of Koinos took the fingerprint
 	}
 	if len(differs) == 0 {
-		if s.Again == report.Refuse {
+		if s.Again == outcome.Refuse {
 			e.Add(finding.IdentityStored, 0, "sender_number", e.Order.SenderNumber,
 				"It is stored as %s, the same as here, and must not arrive again.", known.Number).Hint = ""
 		}
@@ -33,9 +33,9 @@ func (s *Session) again(tx *store.Tx, e *Entry, known store.Known) (*store.Chang
 	var from []int // line of the arriving order of each line
 	action := "changed"
 	switch s.Again {
-	case report.Update:
+	case outcome.Update:
 		is, from, err = was.Update(&e.Order, s.Arrival)
-	case report.Revise:
+	case outcome.Revise:
 		before, now := s.Newer.Value(&was.Order, nil), s.Newer.Value(&e.Order, nil)
 		if now <= before {
 			f := e.Add(finding.NotNewer, 0, s.Newer.Name, now,

@@ -12,13 +12,13 @@ import (
 	"koinos/core/intent"
 	"koinos/core/list"
 	"koinos/core/order"
-	"koinos/core/report"
+	"koinos/core/outcome"
 	"koinos/store"
 )
 
 // Rules are what holds for the intents of one document or request.
 type Rules struct {
-	Again    report.Again  // what a second arrival of an order means
+	Again    outcome.Again // what a second arrival of an order means
 	Arrival  order.Arrival // how it changes the stored one
 	Newer    order.Field   // revise: the date that says which is newer
 	Rounding order.Rounding
@@ -141,11 +141,11 @@ func Take(tx *store.Tx, all []Arrived) ([]store.OrderResult, error) {
 		}
 		s.finish(e, res)
 		switch res.Outcome {
-		case report.Loaded:
+		case outcome.Loaded:
 			fresh = append(fresh, store.NewOrder{Order: &e.Order, Identity: e.Identity, Fingerprint: e.Fingerprint,
 				Trace: e.Trace, Lines: e.Lines, Seq: e.Seq, Source: &s.Source})
 			freshAt = append(freshAt, i)
-		case report.Changed:
+		case outcome.Changed:
 			changed.Source, changed.Seq = s.Source, e.Seq
 			if err := tx.ChangeOrder(*changed, s.Now()); err != nil {
 				return nil, err
@@ -160,7 +160,7 @@ func Take(tx *store.Tx, all []Arrived) ([]store.OrderResult, error) {
 		results[at].OrderID, results[at].Number, results[at].Revision = fresh[i].Order.ID, fresh[i].Order.Number, 1
 	}
 	for i := range all {
-		if results[i].Outcome == report.Held && err == nil {
+		if results[i].Outcome == outcome.Held && err == nil {
 			err = all[i].hold(tx, all[i].Entry, &results[i])
 		}
 	}
@@ -209,13 +209,13 @@ func known(tx *store.Tx, all []Arrived) (known, taken map[string]store.Known, er
 func (s *Session) finish(e *Entry, res *store.OrderResult) {
 	switch {
 	case e.Waits:
-		res.Outcome = report.Held
+		res.Outcome = outcome.Held
 	case e.Refused():
-		res.Outcome = report.Refused
-	case res.Outcome != report.Unchanged && s.Holds != nil:
+		res.Outcome = outcome.Refused
+	case res.Outcome != outcome.Unchanged && s.Holds != nil:
 		for i := range e.Findings {
 			if s.Holds(&e.Findings[i]) {
-				res.Outcome = report.Held
+				res.Outcome = outcome.Held
 			}
 		}
 	}
@@ -236,7 +236,7 @@ func (s *Session) finish(e *Entry, res *store.OrderResult) {
 		}
 	}
 	for _, span := range e.Spans {
-		res.Spans = append(res.Spans, report.SpanOutcome{Sheet: span.Sheet, First: span.First, Last: span.Last})
+		res.Spans = append(res.Spans, outcome.SpanOutcome{Sheet: span.Sheet, First: span.First, Last: span.Last})
 	}
 }
 
@@ -245,13 +245,13 @@ func (s *Session) finish(e *Entry, res *store.OrderResult) {
 func (s *Session) judge(tx *store.Tx, e *Entry, known, taken map[string]store.Known,
 	res *store.OrderResult) (changed *store.Changed, err error) {
 	stored, isKnown := known[e.Identity]
-	res.Outcome = report.Ready
+	res.Outcome = outcome.Ready
 	if s.Real {
-		res.Outcome = report.Loaded
+		res.Outcome = outcome.Loaded
 	}
 	switch {
 	case !e.Orphan && !s.firstOf(e):
-		res.Outcome = report.Refused
+		res.Outcome = outcome.Refused
 	case e.Refused():
 	case isKnown:
 		res.OrderID, res.Number = stored.ID, stored.Number
@@ -279,11 +279,11 @@ func (s *Session) judge(tx *store.Tx, e *Entry, known, taken map[string]store.Kn
 func (s *Session) changes(changed *store.Changed, res *store.OrderResult) {
 	switch {
 	case changed == nil:
-		res.Outcome = report.Unchanged
+		res.Outcome = outcome.Unchanged
 	case s.Real:
-		res.Outcome, res.Changes = report.Changed, changed.Changes
+		res.Outcome, res.Changes = outcome.Changed, changed.Changes
 	default:
-		res.Outcome, res.Changes = report.Differs, changed.Changes
+		res.Outcome, res.Changes = outcome.Differs, changed.Changes
 	}
 }
 

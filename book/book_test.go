@@ -14,7 +14,7 @@ import (
 	"koinos/core/list"
 	"koinos/core/order"
 	"koinos/core/origin"
-	"koinos/core/report"
+	"koinos/core/outcome"
 	"koinos/store"
 )
 
@@ -52,7 +52,7 @@ func (s *shelf) load() int64 {
 	if err != nil {
 		s.Fatal(err)
 	}
-	id, _, err := s.store.StartLoad(ctx, report.Load{Document: sha, Mapping: "m", Version: 1, StartedAt: now}, "")
+	id, _, err := s.store.StartLoad(ctx, outcome.Load{Document: sha, Mapping: "m", Version: 1, StartedAt: now}, "")
 	if err != nil {
 		s.Fatal(err)
 	}
@@ -67,7 +67,7 @@ func (s *shelf) write(f func(*store.Tx) error) {
 }
 
 // take takes intents as a load of again would, and gives their results.
-func (s *shelf) take(again report.Again, match order.LineKey, all ...*intent.Intent) []store.OrderResult {
+func (s *shelf) take(again outcome.Again, match order.LineKey, all ...*intent.Intent) []store.OrderResult {
 	s.Helper()
 	load := s.load()
 	var lines []order.Field
@@ -123,25 +123,25 @@ func (s *shelf) order(id int64) *store.StoredOrder {
 func TestAgain(t *testing.T) {
 	for _, c := range []struct {
 		name     string
-		again    report.Again
+		again    outcome.Again
 		day      string
 		quantity string
-		outcome  report.Outcome
+		outcome  outcome.Outcome
 		code     finding.Code
 		stored   string
 	}{
-		{"the same, refuse", report.Refuse, "2026-03-02", "5", report.Refused, finding.IdentityStored, "5"},
-		{"the same, skip", report.Skip, "2026-03-02", "5", report.Unchanged, "", "5"},
-		{"another, skip", report.Skip, "2026-03-02", "6", report.Refused, finding.IdentityStored, "5"},
-		{"another, update", report.Update, "2026-03-02", "6", report.Changed, "", "6"},
-		{"the same, update", report.Update, "2026-03-02", "5", report.Unchanged, "", "5"},
-		{"an older one, revise", report.Revise, "2026-03-01", "6", report.Refused, finding.NotNewer, "5"},
-		{"a newer one, revise", report.Revise, "2026-03-03", "6", report.Changed, "", "6"},
+		{"the same, refuse", outcome.Refuse, "2026-03-02", "5", outcome.Refused, finding.IdentityStored, "5"},
+		{"the same, skip", outcome.Skip, "2026-03-02", "5", outcome.Unchanged, "", "5"},
+		{"another, skip", outcome.Skip, "2026-03-02", "6", outcome.Refused, finding.IdentityStored, "5"},
+		{"another, update", outcome.Update, "2026-03-02", "6", outcome.Changed, "", "6"},
+		{"the same, update", outcome.Update, "2026-03-02", "5", outcome.Unchanged, "", "5"},
+		{"an older one, revise", outcome.Revise, "2026-03-01", "6", outcome.Refused, finding.NotNewer, "5"},
+		{"a newer one, revise", outcome.Revise, "2026-03-03", "6", outcome.Changed, "", "6"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			s := open(t)
-			first := s.take(report.Skip, order.ByNumber, sale("A-1", "2026-03-02", line("00417", "5")))
-			if first[0].Outcome != report.Loaded || first[0].Number != "SO-000001" {
+			first := s.take(outcome.Skip, order.ByNumber, sale("A-1", "2026-03-02", line("00417", "5")))
+			if first[0].Outcome != outcome.Loaded || first[0].Number != "SO-000001" {
 				t.Fatalf("%+v", first[0])
 			}
 			res := s.take(c.again, order.ByNumber, sale("A-1", c.day, line("00417", c.quantity)))[0]
@@ -153,7 +153,7 @@ func TestAgain(t *testing.T) {
 				t.Errorf("%s %s", res.Outcome, code)
 			}
 			if o := s.order(1); o.Lines[0].Quantity.String() != c.stored ||
-				(o.Revision == 2) != (c.outcome == report.Changed) {
+				(o.Revision == 2) != (c.outcome == outcome.Changed) {
 				t.Errorf("quantity %s, revision %d", o.Lines[0].Quantity, o.Revision)
 			}
 		})
@@ -169,12 +169,12 @@ func TestTwiceInADocument(t *testing.T) {
 		i.Order.Number = number
 		return i
 	}
-	res := s.take(report.Skip, order.ByNumber, sale("A-1", "2026-03-02", line("00417", "5")),
+	res := s.take(outcome.Skip, order.ByNumber, sale("A-1", "2026-03-02", line("00417", "5")),
 		sale("A-1", "2026-03-02", line("00417", "9")), numbered("B-1", "X-1"), numbered("B-2", "X-1"))
 	for i, want := range []struct {
-		outcome report.Outcome
+		outcome outcome.Outcome
 		code    finding.Code
-	}{{report.Loaded, ""}, {report.Refused, finding.IdentityRepeated}, {report.Loaded, ""}, {report.Refused, finding.NumberTaken}} {
+	}{{outcome.Loaded, ""}, {outcome.Refused, finding.IdentityRepeated}, {outcome.Loaded, ""}, {outcome.Refused, finding.NumberTaken}} {
 		code := finding.Code("")
 		if len(res[i].Findings) > 0 {
 			code = res[i].Findings[0].Code
@@ -201,7 +201,7 @@ func TestLineIDsSurvive(t *testing.T) {
 		}
 		lines := []order.Line{fresh(), fresh()}
 		day := 1
-		s.take(report.Skip, order.ByNumber, sale("A-1", "2026-01-01", lines...))
+		s.take(outcome.Skip, order.ByNumber, sale("A-1", "2026-01-01", lines...))
 		ids, used := map[string]int{}, map[int]string{}
 		look := func(what string) {
 			t.Helper()
@@ -239,15 +239,15 @@ func TestLineIDsSurvive(t *testing.T) {
 				lines = append(lines, fresh())
 			}
 			day++
-			again := map[string]report.Again{"revise": report.Revise, "update": report.Update}[what]
+			again := map[string]outcome.Again{"revise": outcome.Revise, "update": outcome.Update}[what]
 			res := s.take(again, order.ByNumber, sale("A-1", time.Date(2026, 1, day, 0, 0, 0, 0, time.UTC).Format(time.DateOnly), lines...))[0]
-			if res.Outcome != report.Changed && res.Outcome != report.Unchanged {
+			if res.Outcome != outcome.Changed && res.Outcome != outcome.Unchanged {
 				t.Fatalf("seed %d: %s %s %+v", seed, what, res.Outcome, res.Findings)
 			}
 			look(what)
-			if res.Outcome == report.Changed && r.IntN(3) == 0 {
+			if res.Outcome == outcome.Changed && r.IntN(3) == 0 {
 				s.write(func(tx *store.Tx) error {
-					why, err := TakeBack(tx, int64(s.loads), api.Taken{Seq: 1, OrderID: 1, Outcome: string(report.Changed)}, false, "test", now)
+					why, err := TakeBack(tx, int64(s.loads), api.Taken{Seq: 1, OrderID: 1, Outcome: string(outcome.Changed)}, false, "test", now)
 					if why != "" {
 						t.Fatalf("seed %d: %s", seed, why)
 					}
@@ -279,15 +279,15 @@ func TestTakeBack(t *testing.T) {
 		why  string
 	}{
 		{"nothing", func(*shelf) {}, ""},
-		{"a change", func(s *shelf) { s.take(report.Update, order.ByNumber, sale("A-1", "2026-03-02", line("00417", "6"))) }, "The order was changed by test since (revision 2, 2026-03-16)."},
+		{"a change", func(s *shelf) { s.take(outcome.Update, order.ByNumber, sale("A-1", "2026-03-02", line("00417", "6"))) }, "The order was changed by test since (revision 2, 2026-03-16)."},
 		{"a notice", told, "The partner was told of it in interchange 1."},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			s := open(t)
-			s.take(report.Skip, order.ByNumber, sale("A-1", "2026-03-02", line("00417", "5")))
+			s.take(outcome.Skip, order.ByNumber, sale("A-1", "2026-03-02", line("00417", "5")))
 			c.then(s)
 			s.write(func(tx *store.Tx) error {
-				why, err := TakeBack(tx, 1, api.Taken{Seq: 1, OrderID: 1, Outcome: string(report.Loaded)}, false, "test", now)
+				why, err := TakeBack(tx, 1, api.Taken{Seq: 1, OrderID: 1, Outcome: string(outcome.Loaded)}, false, "test", now)
 				if why != c.why {
 					t.Errorf("%q, want %q", why, c.why)
 				}

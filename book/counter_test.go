@@ -10,7 +10,7 @@ import (
 
 	"koinos/api"
 	"koinos/core/list"
-	"koinos/core/report"
+	"koinos/core/outcome"
 	"koinos/store"
 )
 
@@ -41,7 +41,7 @@ func TestCounter(t *testing.T) {
 			case 6, 7:
 				caller = gone
 			}
-			session := Begin(Rules{Again: report.Skip, Lists: &list.Set{},
+			session := Begin(Rules{Again: outcome.Skip, Lists: &list.Set{},
 				Source: store.Source{Document: fmt.Sprintf("%064d", i), By: "test"}, Real: true,
 				Now: func() time.Time { return now }})
 			body := store.Body{Document: api.Document{SHA: fmt.Sprintf("%064d", i), Name: "posted.json",
@@ -73,14 +73,14 @@ func TestCounter(t *testing.T) {
 				t.Errorf("%s: %v, %v", sender, a.err, b.err)
 			}
 		default:
-			one := map[report.Outcome]int{}
+			one := map[outcome.Outcome]int{}
 			one[a.res.Outcome]++
 			one[b.res.Outcome]++
-			second := report.Unchanged
+			second := outcome.Unchanged
 			if i%20 == 2 { // the first of the two has a number of its own: it is another order
-				second = report.Refused
+				second = outcome.Refused
 			}
-			if a.err != nil || b.err != nil || one[report.Loaded] != 1 || one[report.Unchanged]+one[second] < 1 {
+			if a.err != nil || b.err != nil || one[outcome.Loaded] != 1 || one[outcome.Unchanged]+one[second] < 1 {
 				t.Errorf("%s: %s %v, %s %v", sender, a.res.Outcome, a.err, b.res.Outcome, b.err)
 			}
 		}

@@ -6,7 +6,7 @@ import (
 	"time"
 
 	"koinos/api"
-	"koinos/core/report"
+	"koinos/core/outcome"
 	"koinos/store"
 )
 
@@ -41,7 +41,7 @@ func TakeBack(tx *store.Tx, load int64, k api.Taken, dry bool, by string, now ti
 		return "", err
 	}
 	from := store.Source{Load: load, By: by}
-	if report.Outcome(k.Outcome) == report.Loaded {
+	if outcome.Outcome(k.Outcome) == outcome.Loaded {
 		err = tx.Remove(o, from, k.Seq, now)
 	} else {
 		err = tx.Restore(o, last.Revision, was, from, k.Seq, now)

@@ -19,6 +19,7 @@ import (
 	"koinos/client"
 	"koinos/core/finding"
 	"koinos/core/listfile"
+	"koinos/core/outcome"
 	"koinos/core/report"
 	"koinos/core/source"
 	"koinos/demo"
@@ -215,7 +216,7 @@ func (a *app) fillDemo(ctx context.Context, calls *client.Client, data string) e
 		return err
 	}
 	rep, err := LoadDocument(ctx, calls, demo.Changes.Document, doc,
-		api.NewLoad{Mapping: demo.Changes.Mapping, Options: report.Options{DryRun: true}})
+		api.NewLoad{Mapping: demo.Changes.Mapping, Options: outcome.Options{DryRun: true}})
 	if err != nil {
 		return fmt.Errorf("%s: %w", demo.Changes.Document, err)
 	}
@@ -253,14 +254,14 @@ func whyRefused(rep *api.LoadReport) string {
 
 // RunDocument sends a document in, runs it through a sequence, and waits for
 // the run's end.
-func RunDocument(ctx context.Context, calls *client.Client, name string, r io.Reader, sequence string) (report.Run,
+func RunDocument(ctx context.Context, calls *client.Client, name string, r io.Reader, sequence string) (outcome.Run,
 	error) {
 	doc, err := calls.SendDocument(ctx, name, r)
 	if err != nil {
-		return report.Run{}, err
+		return outcome.Run{}, err
 	}
 	run, err := calls.StartRun(ctx, api.NewRun{Document: doc.SHA, Sequence: sequence})
-	for err == nil && run.Status == report.Running {
+	for err == nil && run.Status == outcome.Running {
 		select {
 		case <-ctx.Done():
 			return run, ctx.Err()
@@ -283,7 +284,7 @@ func LoadDocument(ctx context.Context, calls *client.Client, name string, r io.R
 	if err != nil {
 		return api.LoadReport{}, err
 	}
-	if _, err := calls.WatchLoad(ctx, l.ID, func(report.Load) {}); err != nil {
+	if _, err := calls.WatchLoad(ctx, l.ID, func(outcome.Load) {}); err != nil {
 		return api.LoadReport{}, err
 	}
 	return calls.Load(ctx, l.ID)

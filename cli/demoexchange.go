@@ -15,7 +15,7 @@ import (
 	"koinos/api"
 	"koinos/client"
 	"koinos/core/order"
-	"koinos/core/report"
+	"koinos/core/outcome"
 	"koinos/demo"
 	"koinos/standin"
 )
@@ -111,7 +111,7 @@ func (a *app) fillExchange(ctx context.Context, calls *client.Client, dir string
 		return err
 	}
 	for i := range purchases {
-		if _, err := calls.PostOrder(ctx, &purchases[i], report.Skip); err != nil {
+		if _, err := calls.PostOrder(ctx, &purchases[i], outcome.Skip); err != nil {
 			return err
 		}
 	}
@@ -139,7 +139,7 @@ func (a *app) fillExchange(ctx context.Context, calls *client.Client, dir string
 			l.Shipped = l.Quantity
 		}
 	}
-	if _, err := calls.PostOrder(ctx, &stored.Order, report.Update); err != nil {
+	if _, err := calls.PostOrder(ctx, &stored.Order, outcome.Update); err != nil {
 		return err
 	}
 	for _, step := range [][2]string{{"PELLOW", "856"}, {"PELLOW", "810"}, {"VARNHOLT", "850"}} {

@@ -11,6 +11,7 @@ import (
 	"koinos/core/finding"
 	"koinos/core/list"
 	"koinos/core/listfile"
+	"koinos/core/outcome"
 	"koinos/core/report"
 )
 
@@ -261,7 +262,7 @@ func (a *app) today() *cobra.Command {
 }
 
 func (a *app) showToday(t api.Today) {
-	loads := func(title string, list []report.Load, what func(*report.Load) string) {
+	loads := func(title string, list []outcome.Load, what func(*outcome.Load) string) {
 		if len(list) == 0 {
 			return
 		}
@@ -274,7 +275,7 @@ func (a *app) showToday(t api.Today) {
 		report.Table(a.out, []string{">load", "started", "document", "mapping", "what"}, rows)
 		fmt.Fprintln(a.out)
 	}
-	loads("Running", t.Running, func(l *report.Load) string {
+	loads("Running", t.Running, func(l *outcome.Load) string {
 		if l.Reason != "" {
 			return fmt.Sprintf("%s at %.0f %%: %s", l.Status, 100*l.Share, l.Reason)
 		}
@@ -285,7 +286,7 @@ func (a *app) showToday(t api.Today) {
 		a.interchanges(t.Interchanges)
 		fmt.Fprintln(a.out)
 	}
-	loads("Waiting for somebody", t.Failing, func(l *report.Load) string {
+	loads("Waiting for somebody", t.Failing, func(l *outcome.Load) string {
 		var parts []string
 		for _, p := range []struct {
 			n    int

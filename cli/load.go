@@ -18,6 +18,7 @@ import (
 
 	"koinos/api"
 	"koinos/client"
+	"koinos/core/outcome"
 	"koinos/core/report"
 	"koinos/folder"
 )
@@ -95,11 +96,11 @@ func (a *app) runLoad(ctx context.Context, file, mappingName string, req api.New
 }
 
 // follow watches a load to its end and shows it. Ctrl-C cancels it.
-func (a *app) follow(ctx context.Context, calls *client.Client, l report.Load) error {
+func (a *app) follow(ctx context.Context, calls *client.Client, l outcome.Load) error {
 	bar := a.bar("loading")
-	last, err := calls.WatchLoad(ctx, l.ID, func(l report.Load) {
+	last, err := calls.WatchLoad(ctx, l.ID, func(l outcome.Load) {
 		words := fmt.Sprintf("%s, %d refused", report.Plural(l.Orders, "order"), l.Refused)
-		if l.Status == report.Waiting {
+		if l.Status == outcome.Waiting {
 			words = "waiting for other loads to end"
 		} else if l.RowsASecond > 0 {
 			words += fmt.Sprintf(", %d rows a second, %s left", l.RowsASecond,
@@ -221,14 +222,14 @@ func copyEnding(document string) string {
 }
 
 // nextSteps says what a person would do now.
-func (a *app) nextSteps(l *report.Load) {
+func (a *app) nextSteps(l *outcome.Load) {
 	fmt.Fprintln(a.out)
 	ext := copyEnding(l.DocumentName)
 	if l.Errors+l.Warnings > 0 && l.Orders > 0 {
 		fmt.Fprintf(a.out, "Every cell and row with its answer: koinos load report %d --format marked --to marked%s\n",
 			l.ID, ext)
 	}
-	if l.Failing() > 0 && l.Status != report.Running {
+	if l.Failing() > 0 && l.Status != outcome.Running {
 		fmt.Fprintf(a.out, "Mend many at once: koinos findings fix %d\n", l.ID)
 		fmt.Fprintf(a.out, "Only what failed, to be mended and loaded again: koinos load report %d --format failed "+
 			"--to failed%s\n", l.ID, ext)
@@ -247,15 +248,15 @@ func (a *app) nextSteps(l *report.Load) {
 	fmt.Fprintf(a.out, "In the console: %s/loads/%d\n", a.address, l.ID)
 }
 
-func joinExit(err error, l *report.Load) error {
+func joinExit(err error, l *outcome.Load) error {
 	switch {
 	case err != nil:
 		return err
 	case l.Clean() || !l.Status.Ended():
 		return nil
-	case l.Status == report.Failed:
+	case l.Status == outcome.Failed:
 		return &exit{code: exitBad}
-	case l.Status == report.Done:
+	case l.Status == outcome.Done:
 		return &exit{code: exitRefused}
 	}
 	return &exit{code: exitStopped}

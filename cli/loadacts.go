@@ -14,13 +14,14 @@ import (
 	"koinos/client"
 	"koinos/core/finding"
 	"koinos/core/order"
+	"koinos/core/outcome"
 	"koinos/core/report"
 	"koinos/folder"
 )
 
 // loadOptions takes what is asked of a load from flags.
 type loadOptions struct {
-	report.Options
+	outcome.Options
 	again, stage string
 	defaults     []string
 	accept       []string
@@ -45,10 +46,10 @@ func (o *loadOptions) flags(c *cobra.Command) {
 }
 
 // options checks the flags and gives what they ask for.
-func (o *loadOptions) options() (report.Options, error) {
+func (o *loadOptions) options() (outcome.Options, error) {
 	out := o.Options
-	switch out.Again = report.Again(o.again); out.Again {
-	case "", report.Refuse, report.Skip, report.Update, report.Revise:
+	switch out.Again = outcome.Again(o.again); out.Again {
+	case "", outcome.Refuse, outcome.Skip, outcome.Update, outcome.Revise:
 	default:
 		return out, usage{fmt.Errorf("--again is refuse, skip, update or revise, not %q", o.again)}
 	}

@@ -15,6 +15,7 @@ import (
 
 	"koinos/api"
 	"koinos/client"
+	"koinos/core/outcome"
 	"koinos/core/report"
 )
 
@@ -162,13 +163,13 @@ func (a *app) followRun(ctx context.Context, calls *client.Client, id int64) err
 		if err != nil {
 			return fmt.Errorf("run %d: %w; it goes on in the service: koinos sequence show %d", id, err, id)
 		}
-		if r.Status != report.Running {
+		if r.Status != outcome.Running {
 			bar.done()
 			return a.showRun(&r)
 		}
 		if n := len(r.Loads); n > 0 {
 			l := r.Loads[n-1]
-			if l.Status == report.Paused {
+			if l.Status == outcome.Paused {
 				bar.done()
 				return &exit{exitStopped, fmt.Sprintf("the step %s is paused: %s; koinos load resume %d goes on",
 					l.Step, l.Reason, l.ID)}
@@ -184,7 +185,7 @@ func (a *app) followRun(ctx context.Context, calls *client.Client, id int64) err
 	}
 }
 
-func (a *app) showRun(r *report.Run) error {
+func (a *app) showRun(r *outcome.Run) error {
 	if done, err := a.json(r); done {
 		return errors.Join(err, runExit(r))
 	}
@@ -209,18 +210,18 @@ func (a *app) showRun(r *report.Run) error {
 }
 
 // runFailing reports whether an order of a step did not go in.
-func runFailing(r *report.Run) bool {
-	return slices.ContainsFunc(r.Loads, func(l report.Load) bool { return l.Failing() > 0 })
+func runFailing(r *outcome.Run) bool {
+	return slices.ContainsFunc(r.Loads, func(l outcome.Load) bool { return l.Failing() > 0 })
 }
 
 // runExit gives the exit code of a run, the same for people and programs.
-func runExit(r *report.Run) error {
+func runExit(r *outcome.Run) error {
 	switch {
-	case r.Status == report.Done && runFailing(r):
+	case r.Status == outcome.Done && runFailing(r):
 		return &exit{code: exitRefused}
-	case r.Status == report.Failed:
+	case r.Status == outcome.Failed:
 		return &exit{code: exitBad}
-	case r.Status == report.Cancelled:
+	case r.Status == outcome.Cancelled:
 		return &exit{code: exitStopped}
 	}
 	return nil

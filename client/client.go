@@ -17,8 +17,8 @@ import (
 	"koinos/core/drafting"
 	"koinos/core/finding"
 	"koinos/core/list"
+	"koinos/core/outcome"
 	"koinos/core/reading"
-	"koinos/core/report"
 )
 
 // Client calls a Koinos service.
@@ -141,7 +141,7 @@ func (c *Client) Mapping(ctx context.Context, name string, version int) (out api
 }
 
 // StartLoad starts a load.
-func (c *Client) StartLoad(ctx context.Context, l api.NewLoad) (out report.Load, err error) {
+func (c *Client) StartLoad(ctx context.Context, l api.NewLoad) (out outcome.Load, err error) {
 	err = c.call(ctx, http.MethodPost, "/loads", nil, l, &out)
 	return out, err
 }
@@ -155,7 +155,7 @@ func (c *Client) Load(ctx context.Context, id int64) (out api.LoadReport, err er
 func loadPath(id int64, rest string) string { return "/loads/" + strconv.FormatInt(id, 10) + rest }
 
 // CancelLoad stops a load.
-func (c *Client) CancelLoad(ctx context.Context, id int64) (out report.Load, err error) {
+func (c *Client) CancelLoad(ctx context.Context, id int64) (out outcome.Load, err error) {
 	err = c.call(ctx, http.MethodPost, loadPath(id, "/cancel"), nil, nil, &out)
 	return out, err
 }
@@ -163,7 +163,7 @@ func (c *Client) CancelLoad(ctx context.Context, id int64) (out report.Load, err
 // WatchLoad calls each, where it is not nil, with the load as it changes, until it has
 // ended, and gives it as it ended. Where the service goes before that the error is
 // ErrAway.
-func (c *Client) WatchLoad(ctx context.Context, id int64, each func(report.Load)) (last report.Load, err error) {
+func (c *Client) WatchLoad(ctx context.Context, id int64, each func(outcome.Load)) (last outcome.Load, err error) {
 	res, err := c.send(ctx, http.MethodGet, loadPath(id, "/progress"), nil, "", nil)
 	if err != nil {
 		return last, err
@@ -210,7 +210,7 @@ func (c *Client) WatchLoad(ctx context.Context, id int64, each func(report.Load)
 }
 
 // Loads gives a page of loads, newest first.
-func (c *Client) Loads(ctx context.Context, query url.Values) (out api.Page[report.Load], err error) {
+func (c *Client) Loads(ctx context.Context, query url.Values) (out api.Page[outcome.Load], err error) {
 	err = c.call(ctx, http.MethodGet, "/loads", query, nil, &out)
 	return out, err
 }
@@ -222,7 +222,7 @@ func (c *Client) Findings(ctx context.Context, id int64, query url.Values) (out 
 }
 
 // Outcomes gives a page of what became of a load's orders.
-func (c *Client) Outcomes(ctx context.Context, id int64, query url.Values) (out api.Page[report.OrderOutcome],
+func (c *Client) Outcomes(ctx context.Context, id int64, query url.Values) (out api.Page[outcome.OrderOutcome],
 	err error) {
 	err = c.call(ctx, http.MethodGet, loadPath(id, "/orders"), query, nil, &out)
 	return out, err

@@ -16,7 +16,7 @@ import (
 
 	"koinos/api"
 	"koinos/core/list"
-	"koinos/core/report"
+	"koinos/core/outcome"
 )
 
 // serve answers every request with f.
@@ -142,18 +142,18 @@ func TestWatchLoad(t *testing.T) {
 		name, stream string
 		cut          bool
 		seen         []int
-		status       report.Status
+		status       outcome.Status
 		away         bool
 		code         string
 	}{
-		{"to its end", ": hello\n\n" + running + done, false, []int{3, 9}, report.Done, false, ""},
-		{"data alone", "data: {\"status\":\"done\",\"orders\":1}\n\n", false, []int{1}, report.Done, false, ""},
+		{"to its end", ": hello\n\n" + running + done, false, []int{3, 9}, outcome.Done, false, ""},
+		{"data alone", "data: {\"status\":\"done\",\"orders\":1}\n\n", false, []int{1}, outcome.Done, false, ""},
 		{"a problem", running + event("problem", `{"code":"storage_failed","title":"The store","status":507}`), false,
 			[]int{3}, "", false, "storage_failed"},
-		{"the service stops", running, false, []int{3}, report.Running, true, ""},
+		{"the service stops", running, false, []int{3}, outcome.Running, true, ""},
 		{"before anything came", "", false, nil, "", true, ""},
-		{"the line is cut", running, true, []int{3}, report.Running, true, ""},
-		{"cut when all was said", done, true, []int{9}, report.Done, false, ""},
+		{"the line is cut", running, true, []int{3}, outcome.Running, true, ""},
+		{"cut when all was said", done, true, []int{9}, outcome.Done, false, ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			calls := serve(t, func(w http.ResponseWriter, _ *http.Request) {
@@ -165,7 +165,10 @@ func TestWatchLoad(t *testing.T) {
 				}
 			})
 			var seen []int
-			last, err := calls.WatchLoad(context.Background(), 7, func(l report.Load) { seen = append(seen, l.Orders) })
+			last, err := calls.WatchLoad(context.Background(), 7, func(l outcome.Load) {
+				seen = append(seen,
+					l.Orders)
+			})
 			var p *api.Problem
 			errors.As(err, &p)
 			code := ""
@@ -185,7 +188,7 @@ func TestWatchLoad(t *testing.T) {
 		w.(http.Flusher).Flush()
 		<-r.Context().Done()
 	})
-	if _, err := calls.WatchLoad(ctx, 7, func(report.Load) {}); !errors.Is(err, context.DeadlineExceeded) {
+	if _, err := calls.WatchLoad(ctx, 7, func(outcome.Load) {}); !errors.Is(err, context.DeadlineExceeded) {
 		t.Errorf("a caller who leaves: %v", err)
 	}
 }

@@ -12,19 +12,20 @@ import (
 	"koinos/api"
 	"koinos/core/finding"
 	"koinos/core/order"
+	"koinos/core/outcome"
 	"koinos/core/report"
 )
 
 // ActOnLoad does one of pause, resume, retry or cancel to a load and gives the
 // load that comes of it.
-func (c *Client) ActOnLoad(ctx context.Context, id int64, act string) (out report.Load, err error) {
+func (c *Client) ActOnLoad(ctx context.Context, id int64, act string) (out outcome.Load, err error) {
 	err = c.call(ctx, http.MethodPost, loadPath(id, "/"+act), nil, nil, &out)
 	return out, err
 }
 
 // AcceptWarnings accepts warnings that hold orders of a load and gives the new
 // load of its failed orders.
-func (c *Client) AcceptWarnings(ctx context.Context, id int64, codes []finding.Code) (out report.Load, err error) {
+func (c *Client) AcceptWarnings(ctx context.Context, id int64, codes []finding.Code) (out outcome.Load, err error) {
 	err = c.call(ctx, http.MethodPost, loadPath(id, "/accept"), nil, api.Acceptance{Codes: codes}, &out)
 	return out, err
 }
@@ -37,7 +38,7 @@ func (c *Client) Acts(ctx context.Context, id int64) ([]api.Act, error) {
 }
 
 // Fix mends what failed in a load and gives the new load of its failed orders.
-func (c *Client) Fix(ctx context.Context, id int64, f api.Fix) (out report.Load, err error) {
+func (c *Client) Fix(ctx context.Context, id int64, f api.Fix) (out outcome.Load, err error) {
 	err = c.call(ctx, http.MethodPost, loadPath(id, "/fix"), nil, f, &out)
 	return out, err
 }
@@ -70,7 +71,7 @@ func (c *Client) RefreshReport(ctx context.Context, name string, r io.Reader, w 
 
 // PostOrder stores one order. Again is what it means where it is stored
 // already; blank is skip.
-func (c *Client) PostOrder(ctx context.Context, o *order.Order, again report.Again) (out api.Posted, err error) {
+func (c *Client) PostOrder(ctx context.Context, o *order.Order, again outcome.Again) (out api.Posted, err error) {
 	q := url.Values{}
 	if again != "" {
 		q.Set("again", string(again))
@@ -96,19 +97,19 @@ func (c *Client) Sequences(ctx context.Context) ([]api.SequenceDetail, error) {
 }
 
 // StartRun runs a document through a sequence.
-func (c *Client) StartRun(ctx context.Context, r api.NewRun) (out report.Run, err error) {
+func (c *Client) StartRun(ctx context.Context, r api.NewRun) (out outcome.Run, err error) {
 	err = c.call(ctx, http.MethodPost, "/runs", nil, r, &out)
 	return out, err
 }
 
 // Run gives a run with the loads of its steps.
-func (c *Client) Run(ctx context.Context, id int64) (out report.Run, err error) {
+func (c *Client) Run(ctx context.Context, id int64) (out outcome.Run, err error) {
 	err = c.call(ctx, http.MethodGet, "/runs/"+strconv.FormatInt(id, 10), nil, nil, &out)
 	return out, err
 }
 
 // Runs gives a page of runs, newest first.
-func (c *Client) Runs(ctx context.Context, query url.Values) (out api.Page[report.Run], err error) {
+func (c *Client) Runs(ctx context.Context, query url.Values) (out api.Page[outcome.Run], err error) {
 	err = c.call(ctx, http.MethodGet, "/runs", query, nil, &out)
 	return out, err
 }

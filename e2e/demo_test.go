@@ -19,7 +19,7 @@ import (
 	"koinos/core/finding"
 	"koinos/core/order"
 	"koinos/core/origin"
-	"koinos/core/report"
+	"koinos/core/outcome"
 	"koinos/demo"
 )
 
@@ -324,7 +324,7 @@ func (s *service) load(t *testing.T, doc string) api.LoadReport {
 	t.Helper()
 	l := s.begin([]byte(doc))
 	ctx := context.Background()
-	if _, err := s.api().WatchLoad(ctx, l.ID, func(report.Load) {}); err != nil {
+	if _, err := s.api().WatchLoad(ctx, l.ID, func(outcome.Load) {}); err != nil {
 		t.Fatal(err)
 	}
 	rep, err := s.api().Load(ctx, l.ID)

@@ -15,7 +15,7 @@ import (
 	"koinos/api"
 	"koinos/client"
 	"koinos/core/order"
-	"koinos/core/report"
+	"koinos/core/outcome"
 	"koinos/demo"
 )
 
@@ -129,7 +129,7 @@ func TestExchangeKilled(t *testing.T) {
 			n++
 			o := orders[0]
 			o.SenderNumber = fmt.Sprintf("REQ-%d", n)
-			p, err := s.api().PostOrder(ctx, &o, report.Skip)
+			p, err := s.api().PostOrder(ctx, &o, outcome.Skip)
 			if err != nil {
 				t.Fatal(err)
 			}

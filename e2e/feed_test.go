@@ -7,7 +7,7 @@ import (
 	"testing"
 
 	"koinos/api"
-	"koinos/core/report"
+	"koinos/core/outcome"
 )
 
 // Whoever follows the change feed needs the last number only: everything that
@@ -49,7 +49,7 @@ func TestChangeFeed(t *testing.T) {
 		t.Fatal(err)
 	}
 	o.Order.Notes = "call first"
-	if _, err := s.api().PostOrder(context.Background(), &o.Order, report.Update); err != nil {
+	if _, err := s.api().PostOrder(context.Background(), &o.Order, outcome.Update); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := s.api().UndoLoad(context.Background(), 1, false); err != nil {
@@ -109,7 +109,7 @@ func TestHeldList(t *testing.T) {
 			o.Order.Lines[i].SupplierItem = "BR-99"
 		}
 	}
-	if p, err := s.api().PostOrder(ctx, &o.Order, report.Update); err != nil || p.Outcome != report.Changed {
+	if p, err := s.api().PostOrder(ctx, &o.Order, outcome.Update); err != nil || p.Outcome != outcome.Changed {
 		t.Fatal(p, err)
 	}
 	r, err := s.api().RetryHeld(ctx, notice.ID)

@@ -14,7 +14,7 @@ import (
 	"time"
 
 	"koinos/api"
-	"koinos/core/report"
+	"koinos/core/outcome"
 )
 
 var kills = flag.Int("kills", 100, "how many times TestKilledAtRandom kills the service")
@@ -80,7 +80,7 @@ var killMapping = strings.Replace(csvMapping, "header:\n",
 // stores, one that changes half of what is stored, a dry run, one all or none.
 func killSteps() []struct {
 	doc []byte
-	opt report.Options
+	opt outcome.Options
 } {
 	first := manyOrders(2_200)
 	first = append(first, "A-000007,99999,0,1\nB-1,,2,9.50\n"...) // refused: it began before; no item
@@ -90,8 +90,8 @@ func killSteps() []struct {
 		second[len("Order,Item,Qty,Price\n"):]...)
 	return []struct {
 		doc []byte
-		opt report.Options
-	}{{first, report.Options{}}, {second, report.Options{}}, {first, report.Options{DryRun: true, StopAfter: 50}}, {third, report.Options{AllOrNone: true, Note: "all"}}}
+		opt outcome.Options
+	}{{first, outcome.Options{}}, {second, outcome.Options{}}, {first, outcome.Options{DryRun: true, StopAfter: 50}}, {third, outcome.Options{AllOrNone: true, Note: "all"}}}
 }
 
 // A service that is killed at any moment, again and again, ends with exactly
@@ -129,7 +129,7 @@ func TestKilledAtRandom(t *testing.T) {
 					break
 				}
 				if kills >= most {
-					if _, err := s.api().WatchLoad(ctx, l.ID, func(report.Load) {}); err != nil {
+					if _, err := s.api().WatchLoad(ctx, l.ID, func(outcome.Load) {}); err != nil {
 						t.Fatal(err)
 					}
 				}
@@ -194,7 +194,7 @@ func TestSequenceKilledAtRandom(t *testing.T) {
 			t.Fatal(err)
 		}
 		r, err := s.api().StartRun(ctx, api.NewRun{Document: d.SHA, Sequence: "both"})
-		for err == nil && r.Status == report.Running {
+		for err == nil && r.Status == outcome.Running {
 			kill()
 			time.Sleep(5 * time.Millisecond)
 			r, err = s.api().Run(ctx, r.ID)

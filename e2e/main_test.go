@@ -19,7 +19,7 @@ import (
 
 	"koinos/api"
 	"koinos/client"
-	"koinos/core/report"
+	"koinos/core/outcome"
 )
 
 var (
@@ -200,7 +200,7 @@ func waitFor(t testing.TB, what string, ok func() bool) {
 }
 
 // begin sends csvMapping and a document in and starts a load.
-func (s *service) begin(doc []byte) report.Load {
+func (s *service) begin(doc []byte) outcome.Load {
 	s.t.Helper()
 	ctx, calls := context.Background(), s.api()
 	if _, err := calls.KeepMapping(ctx, []byte(csvMapping)); err != nil {

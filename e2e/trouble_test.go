@@ -19,7 +19,7 @@ import (
 	"github.com/xuri/excelize/v2"
 
 	"koinos/api"
-	"koinos/core/report"
+	"koinos/core/outcome"
 )
 
 // What people send by mistake is refused with a sentence that says what it is,
@@ -108,11 +108,11 @@ func TestFullDisk(t *testing.T) {
 		t.Fatalf("%+v", small.Load)
 	}
 	l := s.begin(manyOrders(40_000))
-	last, err := s.api().WatchLoad(context.Background(), l.ID, func(report.Load) {})
+	last, err := s.api().WatchLoad(context.Background(), l.ID, func(outcome.Load) {})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if last.Status != report.Paused || last.Orders >= 40_000 || !strings.Contains(last.Reason, "disk is full") {
+	if last.Status != outcome.Paused || last.Orders >= 40_000 || !strings.Contains(last.Reason, "disk is full") {
 		t.Errorf("on a full disk: %+v", last)
 	}
 	if _, err := s.api().SendDocument(context.Background(), "big.csv",
@@ -132,8 +132,8 @@ func TestFullDisk(t *testing.T) {
 		!strings.Contains(err.Error(), "Only a paused load") {
 		t.Fatal(err) // one that could not even note its pause goes on by itself
 	}
-	last, err = s.api().WatchLoad(context.Background(), l.ID, func(report.Load) {})
-	if err != nil || last.Status != report.Done || last.Loaded != 40_000-50 || last.Unchanged != 50 {
+	last, err = s.api().WatchLoad(context.Background(), l.ID, func(outcome.Load) {})
+	if err != nil || last.Status != outcome.Done || last.Loaded != 40_000-50 || last.Unchanged != 50 {
 		t.Errorf("with room again: %+v %v", last, err)
 	}
 	if res, text := s.do("GET", "/readyz", ""); res.StatusCode != 200 {

@@ -19,7 +19,7 @@ import (
 	"koinos/core/finding"
 	"koinos/core/list"
 	"koinos/core/order"
-	"koinos/core/report"
+	"koinos/core/outcome"
 	"koinos/core/source"
 	"koinos/core/x12"
 	"koinos/demo"
@@ -145,8 +145,8 @@ func (d *desk) post(o order.Order) {
 	if err != nil {
 		d.t.Fatal(err)
 	}
-	if p, err := d.engine.Post(context.Background(), &o, body, report.Update, "test"); err != nil ||
-		p.Outcome == report.Refused {
+	if p, err := d.engine.Post(context.Background(), &o, body, outcome.Update, "test"); err != nil ||
+		p.Outcome == outcome.Refused {
 		d.t.Fatal(p.Findings, err)
 	}
 }

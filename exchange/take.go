@@ -9,8 +9,8 @@ import (
 	"koinos/api"
 	"koinos/core/finding"
 	"koinos/core/origin"
+	"koinos/core/outcome"
 	"koinos/core/partner"
-	"koinos/core/report"
 	"koinos/load"
 	"koinos/store"
 )
@@ -135,7 +135,7 @@ func (x *Exchange) load(ctx context.Context, p *partner.Partner, i *api.Intercha
 	if err != nil {
 		return err
 	}
-	asked := report.Options{Of: p.Orders()}
+	asked := outcome.Options{Of: p.Orders()}
 	if asked.OnlyRows, err = x.rows(ctx, i.ID, kind); err != nil {
 		return err
 	}
@@ -190,7 +190,7 @@ func (x *Exchange) rows(ctx context.Context, id int64, kind string) (rows []stri
 }
 
 // loaded brings the outcomes of a load to the sets that it was made of.
-func (x *Exchange) loaded(ctx context.Context, id int64, kind string, l report.Load) error {
+func (x *Exchange) loaded(ctx context.Context, id int64, kind string, l outcome.Load) error {
 	spans := &spanReader{x: x, ctx: ctx, load: l.ID}
 	return x.settle(ctx, id, kind, func(sets []api.SetRecord) error {
 		orders := make([]int64, 0, len(sets))
@@ -209,7 +209,7 @@ func (x *Exchange) loaded(ctx context.Context, id int64, kind string, l report.L
 }
 
 // outcome brings the outcomes of the records of a set to it.
-func (x *Exchange) outcome(ctx context.Context, l report.Load, s *api.SetRecord, spans *spanReader) error {
+func (x *Exchange) outcome(ctx context.Context, l outcome.Load, s *api.SetRecord, spans *spanReader) error {
 	mine, err := spans.of(s.Row, s.Row+s.Rows-1)
 	if err != nil {
 		return err
@@ -245,8 +245,8 @@ func (x *Exchange) outcome(ctx context.Context, l report.Load, s *api.SetRecord,
 }
 
 // unread says why a load made nothing of a set.
-func (x *Exchange) unread(ctx context.Context, l report.Load, s *api.SetRecord) []finding.Finding {
-	if l.Status != report.Done {
+func (x *Exchange) unread(ctx context.Context, l outcome.Load, s *api.SetRecord) []finding.Finding {
+	if l.Status != outcome.Done {
 		found, err := x.store.Findings(ctx, l.ID, store.FindingFilter{Severity: string(finding.Error), Limit: 1})
 		if err == nil && len(found) > 0 && found[0].Finding.Order == 0 {
 			return []finding.Finding{found[0].Finding}
@@ -263,13 +263,13 @@ type spanReader struct {
 	x     *Exchange
 	ctx   context.Context
 	load  int64
-	page  []report.SpanOutcome
+	page  []outcome.SpanOutcome
 	after int
 	ended bool
 }
 
 // of gives the outcomes of the records within rows; rows are asked in their order.
-func (r *spanReader) of(first, last int) (mine []report.SpanOutcome, err error) {
+func (r *spanReader) of(first, last int) (mine []outcome.SpanOutcome, err error) {
 	for {
 		if len(r.page) == 0 && !r.ended {
 			if r.page, err = r.x.store.SpansFrom(r.ctx, r.load, r.after, 1_000); err != nil {

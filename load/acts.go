@@ -12,7 +12,7 @@ import (
 	"koinos/core/mapping"
 	"koinos/core/order"
 	"koinos/core/origin"
-	"koinos/core/report"
+	"koinos/core/outcome"
 	"koinos/store"
 )
 
@@ -119,7 +119,7 @@ func formOf(values []api.ActValue) (form string, most int) {
 
 // Fix does what somebody decided about a load's findings, and then checks the
 // orders that failed once more, and only those: it gives the new load.
-func (e *Engine) Fix(ctx context.Context, id int64, f api.Fix, by, name string) (report.Load, error) {
+func (e *Engine) Fix(ctx context.Context, id int64, f api.Fix, by, name string) (outcome.Load, error) {
 	l, err := e.ended(ctx, id)
 	if err != nil {
 		return l, err
@@ -159,7 +159,7 @@ func (e *Engine) Fix(ctx context.Context, id int64, f api.Fix, by, name string) 
 
 // Retry loads the orders of a load that failed once more, with the mapping and
 // the lists as they are now; accept adds warnings that shall not hold them.
-func (e *Engine) Retry(ctx context.Context, id int64, accept []finding.Code, by, name string) (report.Load, error) {
+func (e *Engine) Retry(ctx context.Context, id int64, accept []finding.Code, by, name string) (outcome.Load, error) {
 	l, err := e.ended(ctx, id)
 	if err != nil {
 		return l, err

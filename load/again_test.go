@@ -12,6 +12,7 @@ import (
 	"koinos/core/finding"
 	"koinos/core/list"
 	"koinos/core/order"
+	"koinos/core/outcome"
 	"koinos/core/report"
 	"koinos/core/source"
 	"koinos/store"
@@ -23,36 +24,36 @@ func TestAgain(t *testing.T) {
 	const first = head + "A-1,2026-03-02,00417,2,9.50\nA-1,,00501,1,64.50\n"
 	for _, c := range []struct {
 		name, again string // of the mapping
-		of          report.Again
+		of          outcome.Again
 		doc         string
-		outcome     report.Outcome
+		outcome     outcome.Outcome
 		says        string // of the changes, or of the finding
 		lines       string // item × quantity of the stored order afterwards
 	}{
-		{"the same is left alone", "", "", first, report.Unchanged, "", "00417×2 00501×1"},
-		{"the same is refused", "{do: refuse}", "", first, report.Refused, "must not arrive again", "00417×2 00501×1"},
-		{"a different one is refused", "", "", strings.Replace(first, ",2,", ",3,", 1), report.Refused,
+		{"the same is left alone", "", "", first, outcome.Unchanged, "", "00417×2 00501×1"},
+		{"the same is refused", "{do: refuse}", "", first, outcome.Refused, "must not arrive again", "00417×2 00501×1"},
+		{"a different one is refused", "", "", strings.Replace(first, ",2,", ",3,", 1), outcome.Refused,
 			`line 1 quantity was "2", is "3"`, "00417×2 00501×1"},
-		{"bound fields are changed", "{do: update}", "", strings.Replace(first, ",2,", ",3,", 1), report.Changed,
+		{"bound fields are changed", "{do: update}", "", strings.Replace(first, ",2,", ",3,", 1), outcome.Changed,
 			`line 1 quantity was "2", is "3"`, "00417×3 00501×1"},
-		{"the load's word counts more", "{do: refuse}", report.Update, strings.Replace(first, ",2,", ",3,", 1),
-			report.Changed, `quantity was "2"`, "00417×3 00501×1"},
+		{"the load's word counts more", "{do: refuse}", outcome.Update, strings.Replace(first, ",2,", ",3,", 1),
+			outcome.Changed, `quantity was "2"`, "00417×3 00501×1"},
 		{"a missing line is kept, a new one added", "{do: update}", "",
-			head + "A-1,2026-03-02,00417,5,9.50\nA-1,,00518,4,1.00\n", report.Changed,
+			head + "A-1,2026-03-02,00417,5,9.50\nA-1,,00518,4,1.00\n", outcome.Changed,
 			`line 3 item was blank, is "00518"`, "00417×5 00501×1 00518×4"},
 		{"a missing line is closed", "{do: update, missing: close}", "", head + "A-1,2026-03-02,00417,2,9.50\n",
-			report.Changed, `line 2 cancelled was blank, is "1"`, "00417×2 00501×1"},
+			outcome.Changed, `line 2 cancelled was blank, is "1"`, "00417×2 00501×1"},
 		{"a missing line refuses", "{do: update, missing: refuse}", "", head + "A-1,2026-03-02,00417,3,9.50\n",
-			report.Refused, "stored line 2 (00501) is missing", "00417×2 00501×1"},
+			outcome.Refused, "stored line 2 (00501) is missing", "00417×2 00501×1"},
 		{"lines are told apart", "{do: update}", "", head + "A-1,2026-03-02,00417,3,9.50\nA-1,,00417,4,9.50\n",
-			report.Refused, "not clear which one counts", "00417×2 00501×1"},
-		{"a blank keeps", "{do: update}", "", strings.Replace(first, ",9.50", ",", 1), report.Unchanged, "",
+			outcome.Refused, "not clear which one counts", "00417×2 00501×1"},
+		{"a blank keeps", "{do: update}", "", strings.Replace(first, ",9.50", ",", 1), outcome.Unchanged, "",
 			"00417×2 00501×1"},
-		{"a blank clears", "{do: update, blanks: clear}", "", strings.Replace(first, ",9.50", ",", 1), report.Changed,
+		{"a blank clears", "{do: update, blanks: clear}", "", strings.Replace(first, ",9.50", ",", 1), outcome.Changed,
 			`unit_price was "9.5", is blank`, "00417×2 00501×1"},
-		{"a newer one takes its place", "{do: revise}", "", head + "A-1,2026-03-09,00501,7,60.00\n", report.Changed,
+		{"a newer one takes its place", "{do: revise}", "", head + "A-1,2026-03-09,00501,7,60.00\n", outcome.Changed,
 			`ordered_on was "2026-03-02"`, "00501×7"},
-		{"an older one does not", "{do: revise}", "", head + "A-1,2026-03-01,00501,7,60.00\n", report.Refused,
+		{"an older one does not", "{do: revise}", "", head + "A-1,2026-03-01,00501,7,60.00\n", outcome.Refused,
 			"is not after 2026-03-02", "00417×2 00501×1"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -74,8 +75,8 @@ func TestAgain(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			dry := send(t, e, text, []byte(c.doc), Request{Options: report.Options{Again: c.of, DryRun: true}})
-			l := send(t, e, text, []byte(c.doc), Request{Options: report.Options{Again: c.of}})
+			dry := send(t, e, text, []byte(c.doc), Request{Options: outcome.Options{Again: c.of, DryRun: true}})
+			l := send(t, e, text, []byte(c.doc), Request{Options: outcome.Options{Again: c.of}})
 			o, err := s.Outcome(ctx, l.ID, 1)
 			if err != nil {
 				t.Fatal(err)
@@ -84,7 +85,7 @@ func TestAgain(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			wouldBe := map[report.Outcome]report.Outcome{report.Changed: report.Differs}[c.outcome]
+			wouldBe := map[outcome.Outcome]outcome.Outcome{outcome.Changed: outcome.Differs}[c.outcome]
 			if wouldBe == "" {
 				wouldBe = c.outcome
 			}
@@ -117,7 +118,7 @@ func TestAgain(t *testing.T) {
 			if got := strings.Join(lines, " "); got != c.lines {
 				t.Errorf("lines %s, want %s", got, c.lines)
 			}
-			if changed := c.outcome == report.Changed; changed != (after.Revision == 2) ||
+			if changed := c.outcome == outcome.Changed; changed != (after.Revision == 2) ||
 				changed != (len(after.Events) == 2) {
 				t.Errorf("revision %d, %d events", after.Revision, len(after.Events))
 			}
@@ -202,7 +203,7 @@ func TestPauseAndResume(t *testing.T) {
 	if err := e.Pause(ctx, l.ID); err != nil {
 		t.Fatal(err)
 	}
-	if l, err = e.Wait(ctx, l.ID); err != nil || l.Status != report.Paused || l.Loaded == 0 || l.Loaded == 20_000 ||
+	if l, err = e.Wait(ctx, l.ID); err != nil || l.Status != outcome.Paused || l.Loaded == 0 || l.Loaded == 20_000 ||
 		l.Reason == "" || l.Share <= 0 || l.Share >= 1 {
 		t.Fatalf("paused: %+v %v", l, err)
 	}
@@ -215,7 +216,7 @@ func TestPauseAndResume(t *testing.T) {
 	begun()
 	stop() // the service ends
 	e = testEngine(t, s, source.DefaultLimits)
-	if l, err = e.Wait(ctx, l.ID); err != nil || l.Status != report.Done || l.Loaded != 20_000 || l.Refused != bad ||
+	if l, err = e.Wait(ctx, l.ID); err != nil || l.Status != outcome.Done || l.Loaded != 20_000 || l.Refused != bad ||
 		l.Errors != bad || l.Unchanged != 0 {
 		t.Errorf("in the end: %+v %v", l, err)
 	}
@@ -238,40 +239,40 @@ func TestOptions(t *testing.T) {
 	blank := strings.Replace(doc, "A-2,2026-03-02", "A-2,", 1)
 	for _, c := range []struct {
 		name, mapping, doc string
-		opt                report.Options
-		want               report.Counts
-		status             report.Status
+		opt                outcome.Options
+		want               outcome.Counts
+		status             outcome.Status
 		check              func(*testing.T, *store.StoredOrder)
 	}{
-		{"chosen rows", plainMapping, doc, report.Options{OnlyRows: []string{"2", "5-"}},
-			report.Counts{Orders: 3, Loaded: 2, Refused: 1}, report.Done, nil},
-		{"chosen orders", plainMapping, doc, report.Options{OnlyOrders: []string{"a-2", "A-3"}},
-			report.Counts{Orders: 2, Loaded: 1, Refused: 1}, report.Done, nil},
-		{"stop after two", plainMapping, doc, report.Options{StopAfter: 2},
-			report.Counts{Orders: 4, Loaded: 2, Refused: 2}, report.Stopped, nil},
-		{"a stage", plainMapping, doc, report.Options{Stage: order.Draft},
-			report.Counts{Orders: 5, Loaded: 3, Refused: 2}, report.Done, func(t *testing.T, o *store.StoredOrder) {
+		{"chosen rows", plainMapping, doc, outcome.Options{OnlyRows: []string{"2", "5-"}},
+			outcome.Counts{Orders: 3, Loaded: 2, Refused: 1}, outcome.Done, nil},
+		{"chosen orders", plainMapping, doc, outcome.Options{OnlyOrders: []string{"a-2", "A-3"}},
+			outcome.Counts{Orders: 2, Loaded: 1, Refused: 1}, outcome.Done, nil},
+		{"stop after two", plainMapping, doc, outcome.Options{StopAfter: 2},
+			outcome.Counts{Orders: 4, Loaded: 2, Refused: 2}, outcome.Stopped, nil},
+		{"a stage", plainMapping, doc, outcome.Options{Stage: order.Draft},
+			outcome.Counts{Orders: 5, Loaded: 3, Refused: 2}, outcome.Done, func(t *testing.T, o *store.StoredOrder) {
 				if o.Status != order.Draft {
 					t.Errorf("status %s", o.Status)
 				}
 			}},
-		{"opening orders", plainMapping, doc, report.Options{Opening: true},
-			report.Counts{Orders: 5, Loaded: 3, Refused: 2}, report.Done, func(t *testing.T, o *store.StoredOrder) {
+		{"opening orders", plainMapping, doc, outcome.Options{Opening: true},
+			outcome.Counts{Orders: 5, Loaded: 3, Refused: 2}, outcome.Done, func(t *testing.T, o *store.StoredOrder) {
 				if o.Number != "A-1" || !o.Opening {
 					t.Errorf("number %s, opening %v", o.Number, o.Opening)
 				}
 			}},
-		{"defaults", noCurrency, doc, report.Options{Defaults: map[string]string{"currency": "SEK",
-			"lines.location": "0040"}}, report.Counts{Orders: 5, Loaded: 3, Refused: 2}, report.Done,
+		{"defaults", noCurrency, doc, outcome.Options{Defaults: map[string]string{"currency": "SEK",
+			"lines.location": "0040"}}, outcome.Counts{Orders: 5, Loaded: 3, Refused: 2}, outcome.Done,
 			func(t *testing.T, o *store.StoredOrder) {
 				if o.Currency != "SEK" || o.Order.Lines[0].Location != "0040" {
 					t.Errorf("%s %s", o.Currency, o.Order.Lines[0].Location)
 				}
 			}},
-		{"a warning holds", held, blank, report.Options{}, report.Counts{Orders: 5, Loaded: 2, Held: 1, Refused: 2},
-			report.Done, nil},
-		{"it is accepted", held, blank, report.Options{Accept: []finding.Code{finding.ShouldMissing}},
-			report.Counts{Orders: 5, Loaded: 3, Refused: 2}, report.Done, nil},
+		{"a warning holds", held, blank, outcome.Options{}, outcome.Counts{Orders: 5, Loaded: 2, Held: 1, Refused: 2},
+			outcome.Done, nil},
+		{"it is accepted", held, blank, outcome.Options{Accept: []finding.Code{finding.ShouldMissing}},
+			outcome.Counts{Orders: 5, Loaded: 3, Refused: 2}, outcome.Done, nil},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			e := testEngine(t, testStore(t), source.DefaultLimits)
@@ -294,7 +295,7 @@ func TestOptions(t *testing.T) {
 	}
 	e := testEngine(t, testStore(t), source.DefaultLimits)
 	send(t, e, plainMapping, []byte(doc), Request{})
-	for _, opt := range []report.Options{{OnlyRows: []string{"x"}}, {Defaults: map[string]string{"colour": "red"}},
+	for _, opt := range []outcome.Options{{OnlyRows: []string{"x"}}, {Defaults: map[string]string{"colour": "red"}},
 		{Retry: 99}} {
 		if l, err := e.Start(context.Background(), Request{Document: mustSHA(t, e, doc), Mapping: "example",
 			Options: opt}); err == nil {
@@ -443,7 +444,7 @@ func TestSequence(t *testing.T) {
 	sha := dropShip(t, e.store,
 		head+"A-1,2026-03-02,00417,2,9.50\nA-1,,00501,1,64.50\nA-2,2026-03-02,0O417,2,9.50\nA-3,2026-03-02,00501,3,1.00\n")
 	r := finish(t, e, RunRequest{Document: sha, Sequence: "drop-ship", By: "test"})
-	if r.Status != report.Done || len(r.Loads) != 2 || r.Loads[0].Loaded != 2 || r.Loads[0].Refused != 1 ||
+	if r.Status != outcome.Done || len(r.Loads) != 2 || r.Loads[0].Loaded != 2 || r.Loads[0].Refused != 1 ||
 		r.Loads[1].Loaded != 2 || r.Loads[1].Held != 1 {
 		t.Fatalf("%+v", r)
 	}
@@ -490,7 +491,7 @@ func TestPost(t *testing.T) {
 			answers <- answer{p, err}
 		}()
 	}
-	count, numbers := map[report.Outcome]int{}, map[string]int{}
+	count, numbers := map[outcome.Outcome]int{}, map[string]int{}
 	for range n * times {
 		a := <-answers
 		if a.err != nil {
@@ -499,11 +500,11 @@ func TestPost(t *testing.T) {
 		count[a.p.Outcome]++
 		numbers[a.p.Number]++
 	}
-	if count[report.Loaded] != n || count[report.Unchanged] != n*(times-1) || len(numbers) != n {
+	if count[outcome.Loaded] != n || count[outcome.Unchanged] != n*(times-1) || len(numbers) != n {
 		t.Errorf("%v, %d numbers", count, len(numbers))
 	}
 	bad := order.Order{Kind: order.Sales, Partner: "OSTRAND", Lines: []order.Line{{Item: "00417"}}}
-	if p, err := e.Post(ctx, &bad, []byte("{}"), "", "test"); err != nil || p.Outcome != report.Refused ||
+	if p, err := e.Post(ctx, &bad, []byte("{}"), "", "test"); err != nil || p.Outcome != outcome.Refused ||
 		len(p.Findings) < 2 {
 		t.Errorf("%+v %v", p, err)
 	}

@@ -8,6 +8,7 @@ import (
 	"koinos/core/mapping"
 	"koinos/core/order"
 	"koinos/core/origin"
+	"koinos/core/outcome"
 	"koinos/core/reading"
 	"koinos/core/report"
 	"koinos/core/source"
@@ -18,7 +19,7 @@ import (
 type answers struct {
 	ctx  context.Context
 	e    *Engine
-	load report.Load
+	load outcome.Load
 	m    *mapping.Mapping
 
 	last   int // seq of the order asked last, with what is stored of it
@@ -35,8 +36,8 @@ type drafted struct {
 
 // Sets gives the answers of a load, or of every step of its run, for a
 // marked-up copy of the document, with how the document is read.
-func (e *Engine) Sets(ctx context.Context, l report.Load, whole bool) ([]report.Set, source.Options, error) {
-	loads := []report.Load{l}
+func (e *Engine) Sets(ctx context.Context, l outcome.Load, whole bool) ([]report.Set, source.Options, error) {
+	loads := []outcome.Load{l}
 	if whole && l.Run != 0 {
 		r, err := e.Run(ctx, l.Run)
 		if err != nil {
@@ -62,13 +63,13 @@ func (e *Engine) Sets(ctx context.Context, l report.Load, whole bool) ([]report.
 	return sets, opt, nil
 }
 
-func (a *answers) Spans(sheet string, first, last int) ([]report.SpanOutcome, error) {
+func (a *answers) Spans(sheet string, first, last int) ([]outcome.SpanOutcome, error) {
 	spans, err := a.e.store.Spans(a.ctx, a.load.ID, sheet, first, last, 0)
 	if err != nil {
 		return nil, err
 	}
 	for i := range spans {
-		if o := spans[i].Outcome; o != report.Changed && o != report.Differs {
+		if o := spans[i].Outcome; o != outcome.Changed && o != outcome.Differs {
 			continue
 		}
 		o, err := a.e.store.Outcome(a.ctx, a.load.ID, spans[i].Seq)
@@ -93,7 +94,7 @@ func (a *answers) Findings(sheet string, first, last int) ([]finding.Finding, er
 	return out, err
 }
 
-func (a *answers) Stored(o *report.OrderOutcome) (*order.Order, func(string, int) int, error) {
+func (a *answers) Stored(o *outcome.OrderOutcome) (*order.Order, func(string, int) int, error) {
 	none := func(string, int) int { return 0 }
 	if o.OrderID == 0 {
 		return nil, none, nil
@@ -174,7 +175,7 @@ func (a *answers) draftAll() error {
 
 // Succeeded gives what of a JSON document went in, so that the rest can be
 // written again: the pointers of the orders, and of NDJSON their lines.
-func (e *Engine) Succeeded(ctx context.Context, l report.Load) (pointers map[string]bool, lines map[int]bool,
+func (e *Engine) Succeeded(ctx context.Context, l outcome.Load) (pointers map[string]bool, lines map[int]bool,
 	err error) {
 	m, err := e.mappingOf(ctx, &l)
 	if err != nil {
@@ -190,7 +191,7 @@ func (e *Engine) Succeeded(ctx context.Context, l report.Load) (pointers map[str
 		return nil, nil, err
 	}
 	pointers, lines = map[string]bool{}, map[int]bool{}
-	var page []report.OrderOutcome
+	var page []outcome.OrderOutcome
 	for g, err := range reading.NewTable(m, in.src, in.decided).Groups(ctx) {
 		if len(finding.Of(err)) > 0 {
 			return pointers, lines, nil

@@ -11,6 +11,7 @@ import (
 	"koinos/core/intent"
 	"koinos/core/list"
 	"koinos/core/mapping"
+	"koinos/core/outcome"
 	"koinos/core/reading"
 	"koinos/core/report"
 	"koinos/core/source"
@@ -19,11 +20,11 @@ import (
 
 // Draft maps one order of a load's document again, as it was mapped then, with the
 // lists of then: what a refused order, or one of a dry run, looks like.
-func (e *Engine) Draft(ctx context.Context, l report.Load, seq int) (*intent.Intent, error) {
+func (e *Engine) Draft(ctx context.Context, l outcome.Load, seq int) (*intent.Intent, error) {
 	return e.draft(ctx, l, seq, nil)
 }
 
-func (e *Engine) draft(ctx context.Context, l report.Load, seq int, watch func(reading.Step)) (*intent.Intent, error) {
+func (e *Engine) draft(ctx context.Context, l outcome.Load, seq int, watch func(reading.Step)) (*intent.Intent, error) {
 	m, err := e.mappingOf(ctx, &l)
 	if err != nil {
 		return nil, err
@@ -65,7 +66,7 @@ func (e *Engine) draft(ctx context.Context, l report.Load, seq int, watch func(r
 // but for orders that are stored already. Each draft goes to order and each
 // finding to each as they come; either may be nil.
 func Try(ctx context.Context, r io.ReaderAt, size int64, m *mapping.Mapping, set *list.Set, limits source.Limits,
-	order func(*intent.Intent), each func(finding.Finding)) (report.Load, error) {
+	order func(*intent.Intent), each func(finding.Finding)) (outcome.Load, error) {
 	l, notes, err := try(ctx, r, size, m, set, limits, order, each)
 	if each != nil {
 		for _, f := range notes {
@@ -78,15 +79,15 @@ func Try(ctx context.Context, r io.ReaderAt, size int64, m *mapping.Mapping, set
 // Expected is Try for people and for comparison: it writes the orders and what
 // was found in the form of report.Expected.
 func Expected(ctx context.Context, w io.Writer, r io.ReaderAt, size int64, m *mapping.Mapping, set *list.Set,
-	limits source.Limits) (report.Load, error) {
+	limits source.Limits) (outcome.Load, error) {
 	e := report.NewExpected(w)
 	l, notes, err := try(ctx, r, size, m, set, limits, e.Add, nil)
 	return l, errors.Join(err, e.Close(notes))
 }
 
 func try(ctx context.Context, r io.ReaderAt, size int64, m *mapping.Mapping, set *list.Set, limits source.Limits,
-	order func(*intent.Intent), each func(finding.Finding)) (report.Load, []finding.Finding, error) {
-	l := report.Load{Mapping: m.Name, Options: report.Options{DryRun: true}, Status: report.Done}
+	order func(*intent.Intent), each func(finding.Finding)) (outcome.Load, []finding.Finding, error) {
+	l := outcome.Load{Mapping: m.Name, Options: outcome.Options{DryRun: true}, Status: outcome.Done}
 	count := func(f finding.Finding) {
 		l.Errors += btoi(f.Severity == finding.Error)
 		l.Warnings += btoi(f.Severity == finding.Warning)
@@ -103,9 +104,9 @@ func try(ctx context.Context, r io.ReaderAt, size int64, m *mapping.Mapping, set
 			l.Orders++
 			l.Lines += len(o.Order.Lines)
 			if o.Refused() {
-				l.Count(report.Refused)
+				l.Count(outcome.Refused)
 			} else {
-				l.Count(report.Ready)
+				l.Count(outcome.Ready)
 			}
 			for _, f := range o.Findings {
 				count(f)
@@ -122,7 +123,7 @@ func try(ctx context.Context, r io.ReaderAt, size int64, m *mapping.Mapping, set
 	l.Rows = table.Read
 	notes := table.Notes
 	if found := finding.Of(err); len(found) > 0 {
-		l.Status, err = report.Failed, nil
+		l.Status, err = outcome.Failed, nil
 		notes = append(notes, found...)
 	}
 	for _, f := range notes {

@@ -14,6 +14,7 @@ import (
 	"koinos/core/finding"
 	"koinos/core/mapping"
 	"koinos/core/origin"
+	"koinos/core/outcome"
 	"koinos/core/reading"
 	"koinos/core/report"
 	"koinos/core/source"
@@ -30,17 +31,17 @@ type Engine struct {
 	now     func() time.Time
 	log     *slog.Logger
 	queue   *jobs.Queue
-	read    func(context.Context, *report.Load) (*mapping.Mapping, error) // the mapping of a load
+	read    func(context.Context, *outcome.Load) (*mapping.Mapping, error) // the mapping of a load
 
 	mu    sync.Mutex // never held while the store is asked
 	runs  map[int64]*run
-	total report.Counts
+	total outcome.Counts
 }
 
 // run is a load in progress, or one that ended in a way the store could not keep.
 type run struct {
 	mu    sync.Mutex
-	load  report.Load
+	load  outcome.Load
 	began time.Time // of reading, with what was read then
 	rows  int
 	share float64
@@ -48,11 +49,11 @@ type run struct {
 }
 
 // snapshot is the load as it stands, with how fast it is.
-func (r *run) snapshot(now time.Time) report.Load {
+func (r *run) snapshot(now time.Time) outcome.Load {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	l := r.load
-	if took := now.Sub(r.began).Seconds(); l.Status == report.Running && !r.began.IsZero() && took > 0.2 &&
+	if took := now.Sub(r.began).Seconds(); l.Status == outcome.Running && !r.began.IsZero() && took > 0.2 &&
 		l.Share > r.share {
 		l.RowsASecond = int(float64(l.Rows-r.rows) / took)
 		l.SecondsLeft = int(took/(l.Share-r.share)*(1-l.Share) + 0.999)
@@ -60,13 +61,13 @@ func (r *run) snapshot(now time.Time) report.Load {
 	return l
 }
 
-func (r *run) update(f func(*report.Load)) {
+func (r *run) update(f func(*outcome.Load)) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	f(&r.load)
 }
 
-func (r *run) counts() report.Counts {
+func (r *run) counts() outcome.Counts {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	return r.load.Counts
@@ -115,7 +116,7 @@ type Request struct {
 	Document string // SHA-256 or the beginning of it
 	Mapping  string
 	Version  int // 0 is the newest
-	report.Options
+	outcome.Options
 	By   string
 	Name string // of the request: the same name starts one load only; blank is none
 	Run  int64  // of a sequence, with the step's name
@@ -125,30 +126,30 @@ type Request struct {
 // Start begins a load and gives it as it stands. It is in the store when Start
 // returns, and goes on when ctx ends, or the service does and starts again;
 // Cancel and Pause stop it.
-func (e *Engine) Start(ctx context.Context, req Request) (report.Load, error) {
+func (e *Engine) Start(ctx context.Context, req Request) (outcome.Load, error) {
 	doc, err := e.store.Document(ctx, req.Document)
 	if err != nil {
-		return report.Load{}, err
+		return outcome.Load{}, err
 	}
 	kept, err := e.store.Mapping(ctx, req.Mapping, req.Version)
 	if err != nil {
-		return report.Load{}, err
+		return outcome.Load{}, err
 	}
-	l := report.Load{
+	l := outcome.Load{
 		Document: doc.SHA, DocumentName: doc.Name, Mapping: kept.Name, Version: kept.Version, Options: req.Options,
-		Status: report.Waiting, StartedAt: e.now().UTC(), By: req.By, Run: req.Run, Step: req.Step,
+		Status: outcome.Waiting, StartedAt: e.now().UTC(), By: req.By, Run: req.Run, Step: req.Step,
 	}
 	if _, err := e.mappingOf(ctx, &l); err != nil {
-		return report.Load{}, err
+		return outcome.Load{}, err
 	}
 	if l.Retry != 0 {
 		if _, err := e.ended(ctx, l.Retry); err != nil {
-			return report.Load{}, err
+			return outcome.Load{}, err
 		}
 	}
 	known := false
 	if l.ID, known, err = e.store.StartLoad(ctx, l, req.Name); err != nil {
-		return report.Load{}, err
+		return outcome.Load{}, err
 	}
 	if known {
 		return e.Get(ctx, l.ID)
@@ -157,7 +158,7 @@ func (e *Engine) Start(ctx context.Context, req Request) (report.Load, error) {
 }
 
 // mappingOf gives the mapping of a load, with what was asked of it.
-func (e *Engine) mappingOf(ctx context.Context, l *report.Load) (*mapping.Mapping, error) {
+func (e *Engine) mappingOf(ctx context.Context, l *outcome.Load) (*mapping.Mapping, error) {
 	kept, err := e.store.Mapping(ctx, l.Mapping, l.Version)
 	if err != nil {
 		return nil, err
@@ -177,21 +178,21 @@ func (e *Engine) mappingOf(ctx context.Context, l *report.Load) (*mapping.Mappin
 }
 
 // Mapping is the mapping that a load goes through, with what was asked of it.
-func (e *Engine) Mapping(ctx context.Context, l report.Load) (*mapping.Mapping, error) {
+func (e *Engine) Mapping(ctx context.Context, l outcome.Load) (*mapping.Mapping, error) {
 	return e.mappingOf(ctx, &l)
 }
 
 // ended gives a load that nothing more comes of by itself.
-func (e *Engine) ended(ctx context.Context, id int64) (report.Load, error) {
+func (e *Engine) ended(ctx context.Context, id int64) (outcome.Load, error) {
 	l, err := e.Get(ctx, id)
-	if err == nil && (!l.Status.Ended() || l.Status == report.Paused) {
+	if err == nil && (!l.Status.Ended() || l.Status == outcome.Paused) {
 		err = ErrRunning
 	}
 	return l, err
 }
 
 // Get gives a load as it stands at this moment.
-func (e *Engine) Get(ctx context.Context, id int64) (report.Load, error) {
+func (e *Engine) Get(ctx context.Context, id int64) (outcome.Load, error) {
 	e.mu.Lock()
 	r := e.runs[id]
 	e.mu.Unlock()
@@ -202,7 +203,7 @@ func (e *Engine) Get(ctx context.Context, id int64) (report.Load, error) {
 }
 
 // Wait gives a load when it has ended or is paused, or when ctx has ended.
-func (e *Engine) Wait(ctx context.Context, id int64) (report.Load, error) {
+func (e *Engine) Wait(ctx context.Context, id int64) (outcome.Load, error) {
 	for {
 		woken := e.store.Woken()
 		l, err := e.Get(ctx, id)
@@ -220,7 +221,7 @@ func (e *Engine) Wait(ctx context.Context, id int64) (report.Load, error) {
 		case <-done:
 		case <-woken:
 		case <-ctx.Done():
-			return report.Load{}, ctx.Err()
+			return outcome.Load{}, ctx.Err()
 		}
 	}
 }
@@ -228,18 +229,18 @@ func (e *Engine) Wait(ctx context.Context, id int64) (report.Load, error) {
 // Cancel stops a load for good. Orders that are stored stay; loading the
 // document again recognises them.
 func (e *Engine) Cancel(ctx context.Context, id int64) error {
-	return e.halt(ctx, id, errCancelled, report.Cancelled,
-		func(l *report.Load) bool { return l.Status == report.Paused || l.Status == report.Waiting })
+	return e.halt(ctx, id, errCancelled, outcome.Cancelled,
+		func(l *outcome.Load) bool { return l.Status == outcome.Paused || l.Status == outcome.Waiting })
 }
 
 // Pause stops a load so that it can go on from there.
 func (e *Engine) Pause(ctx context.Context, id int64) error {
-	return e.halt(ctx, id, errPaused, report.Paused, func(l *report.Load) bool { return l.Status == report.Waiting })
+	return e.halt(ctx, id, errPaused, outcome.Paused, func(l *outcome.Load) bool { return l.Status == outcome.Waiting })
 }
 
 // halt stops a load that is at work with a cause, or gives one that waits its status.
-func (e *Engine) halt(ctx context.Context, id int64, cause error, status report.Status,
-	may func(*report.Load) bool) error {
+func (e *Engine) halt(ctx context.Context, id int64, cause error, status outcome.Status,
+	may func(*outcome.Load) bool) error {
 	if e.queue.Stop(api.LoadJob, id, cause) {
 		return nil
 	}
@@ -251,13 +252,13 @@ func (e *Engine) halt(ctx context.Context, id int64, cause error, status report.
 		return ErrNotRunning
 	}
 	l.Status, l.Reason = status, ""
-	if status == report.Cancelled {
+	if status == outcome.Cancelled {
 		end := e.now().UTC()
 		l.EndedAt = &end
 	}
 	e.queue.Forget(api.LoadJob, id)
 	return e.store.Write(ctx, func(tx *store.Tx) error {
-		if err := tx.SaveLoad(&l); err != nil || status == report.Paused {
+		if err := tx.SaveLoad(&l); err != nil || status == outcome.Paused {
 			return errors.Join(err, tx.SaveJob(api.Job{Kind: api.LoadJob, Subject: id, State: api.JobPaused,
 				DueAt: e.now(), Reason: "somebody paused it"}))
 		}
@@ -266,22 +267,22 @@ func (e *Engine) halt(ctx context.Context, id int64, cause error, status report.
 }
 
 // Continue goes on with a load that is paused.
-func (e *Engine) Continue(ctx context.Context, id int64) (report.Load, error) {
+func (e *Engine) Continue(ctx context.Context, id int64) (outcome.Load, error) {
 	l, err := e.Get(ctx, id)
 	if err != nil {
 		return l, err
 	}
-	if l.Status != report.Paused {
+	if l.Status != outcome.Paused {
 		return l, ErrNotPaused
 	}
-	l.Status, l.Reason, l.EndedAt = report.Waiting, "", nil
+	l.Status, l.Reason, l.EndedAt = outcome.Waiting, "", nil
 	return l, e.store.Write(ctx, func(tx *store.Tx) error {
 		return errors.Join(tx.SaveLoad(&l), tx.AddJob(api.Job{Kind: api.LoadJob, Subject: id, DueAt: e.now()}))
 	})
 }
 
 // Total is what the engine's ended loads add up to.
-func (e *Engine) Total() report.Counts {
+func (e *Engine) Total() outcome.Counts {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	return e.total
@@ -301,7 +302,7 @@ func (e *Engine) perform(ctx context.Context, id int64) error {
 	if err != nil {
 		return err
 	}
-	if l.Status.Ended() && l.Status != report.Paused {
+	if l.Status.Ended() && l.Status != outcome.Paused {
 		return nil
 	}
 	l.Reason, l.EndedAt = "", nil
@@ -337,7 +338,7 @@ func (e *Engine) perform(ctx context.Context, id int64) error {
 		err = nil
 	}
 	// Whoever watches sees the end when its findings can be asked for, not before.
-	r.update(func(l *report.Load) { *l = *final })
+	r.update(func(l *outcome.Load) { *l = *final })
 	if err != nil {
 		// It stays in memory with its end, and goes on by itself when there is room.
 		gone = false
@@ -353,7 +354,7 @@ func (e *Engine) perform(ctx context.Context, id int64) error {
 	switch {
 	case end.later != nil:
 		return &jobs.Later{Err: end.later}
-	case final.Status == report.Paused:
+	case final.Status == outcome.Paused:
 		return &jobs.Paused{Reason: final.Reason}
 	}
 	return nil
@@ -361,7 +362,7 @@ func (e *Engine) perform(ctx context.Context, id int64) error {
 
 // verdict is how a load ends.
 type verdict struct {
-	status report.Status
+	status outcome.Status
 	reason string
 	notes  []finding.Finding
 	later  error // it goes on by itself
@@ -373,18 +374,18 @@ func (t *target) verdict(ctx context.Context, err error, log *slog.Logger) *verd
 	cause := context.Cause(ctx)
 	switch {
 	case err == nil:
-		return &verdict{status: report.Done, notes: t.notes}
+		return &verdict{status: outcome.Done, notes: t.notes}
 	case errors.Is(err, errEnough):
-		return &verdict{status: report.Stopped, reason: failingText(t.run.counts())}
+		return &verdict{status: outcome.Stopped, reason: failingText(t.run.counts())}
 	case errors.Is(cause, errCancelled):
-		return &verdict{status: report.Cancelled}
+		return &verdict{status: outcome.Cancelled}
 	case errors.Is(cause, errPaused):
-		return &verdict{status: report.Paused, reason: "somebody paused it"}
+		return &verdict{status: outcome.Paused, reason: "somebody paused it"}
 	case errors.Is(cause, jobs.ErrStopping):
 		return nil
 	case store.IsFull(err):
 		log.Error("load paused", "error", err)
-		return &verdict{status: report.Paused,
+		return &verdict{status: outcome.Paused,
 			reason: "the disk is full or cannot be written; it goes on by itself when there is room", later: err}
 	}
 	found := finding.Of(err)
@@ -397,14 +398,14 @@ func (t *target) verdict(ctx context.Context, err error, log *slog.Logger) *verd
 		log.Error("load failed", "error", err)
 		found = []finding.Finding{finding.New(code, origin.Place{}, "", "The load stopped: %v.", err)}
 	}
-	return &verdict{status: report.Failed, notes: append(t.notes, found...)}
+	return &verdict{status: outcome.Failed, notes: append(t.notes, found...)}
 }
 
 // end is the load as it ends, with what was found about the document as a whole.
-func (t *target) end(status report.Status, reason string, notes []finding.Finding) *report.Load {
+func (t *target) end(status outcome.Status, reason string, notes []finding.Finding) *outcome.Load {
 	final := t.run.snapshot(t.e.now())
 	final.Status, final.Reason, final.RowsASecond, final.SecondsLeft = status, reason, 0, 0
-	if status != report.Paused {
+	if status != outcome.Paused {
 		end := t.e.now().UTC()
 		final.EndedAt, final.Share = &end, 1
 	}
@@ -415,7 +416,7 @@ func (t *target) end(status report.Status, reason string, notes []finding.Findin
 	return &final
 }
 
-func (t *target) keepEnd(tx *store.Tx, final *report.Load, notes []finding.Finding) error {
+func (t *target) keepEnd(tx *store.Tx, final *outcome.Load, notes []finding.Finding) error {
 	if err := tx.AddFindings(final.ID, notes, &t.next); err != nil {
 		return err
 	}
@@ -427,7 +428,7 @@ func (t *target) keepEnd(tx *store.Tx, final *report.Load, notes []finding.Findi
 	return tx.SaveLoad(final)
 }
 
-func failingText(c report.Counts) string {
+func failingText(c outcome.Counts) string {
 	return report.Plural(c.Failing(), "order") + " failed, as many as were allowed"
 }
 
@@ -467,7 +468,7 @@ func (e *Engine) runWith(ctx context.Context, t *target) error {
 		return err
 	}
 	t.rules, t.set = rulesOf(m, l), set
-	t.run.update(func(l *report.Load) { l.Status = report.Running })
+	t.run.update(func(l *outcome.Load) { l.Status = outcome.Running })
 	pass := func(real bool) error {
 		f, err := e.store.OpenFile(in.document)
 		if err != nil {
@@ -482,7 +483,7 @@ func (e *Engine) runWith(ctx context.Context, t *target) error {
 		}
 		table, err := in.run(ctx, t.put)
 		t.notes = table.Notes
-		t.run.update(func(l *report.Load) { l.Rows = table.Read })
+		t.run.update(func(l *outcome.Load) { l.Rows = table.Read })
 		if err != nil && len(finding.Of(err)) == 0 {
 			return err // not the document's fault: writing on would fail again
 		}

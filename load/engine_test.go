@@ -12,7 +12,7 @@ import (
 	"koinos/api"
 	"koinos/core/finding"
 	"koinos/core/mapping"
-	"koinos/core/report"
+	"koinos/core/outcome"
 	"koinos/core/source"
 	"koinos/store"
 )
@@ -54,28 +54,29 @@ func TestLoading(t *testing.T) {
 		name   string
 		doc    []byte
 		req    Request
-		want   report.Counts // the outcomes
-		stored int           // orders in the store afterwards
+		want   outcome.Counts // the outcomes
+		stored int            // orders in the store afterwards
 	}{
-		{"a dry run stores nothing", doc, Request{Options: report.Options{DryRun: true}},
-			report.Counts{Ready: n, Refused: bad}, 0},
-		{"all or none with a bad order stores nothing", doc, Request{Options: report.Options{AllOrNone: true}},
-			report.Counts{Withheld: n, Refused: bad}, 0},
-		{"good orders go in although others fail", doc, Request{}, report.Counts{Loaded: n, Refused: bad}, n},
-		{"the same document again makes no second order", doc, Request{}, report.Counts{Unchanged: n, Refused: bad}, n},
-		{"a dry run sees what is stored", doc, Request{Options: report.Options{DryRun: true}},
-			report.Counts{Unchanged: n, Refused: bad}, n},
-		{"all or none of good orders stores all", clean, Request{Options: report.Options{AllOrNone: true}},
-			report.Counts{Loaded: 2}, n + 2},
-		{"all or none again changes nothing", clean, Request{Options: report.Options{AllOrNone: true}},
-			report.Counts{Unchanged: 2}, n + 2},
+		{"a dry run stores nothing", doc, Request{Options: outcome.Options{DryRun: true}},
+			outcome.Counts{Ready: n, Refused: bad}, 0},
+		{"all or none with a bad order stores nothing", doc, Request{Options: outcome.Options{AllOrNone: true}},
+			outcome.Counts{Withheld: n, Refused: bad}, 0},
+		{"good orders go in although others fail", doc, Request{}, outcome.Counts{Loaded: n, Refused: bad}, n},
+		{"the same document again makes no second order", doc, Request{}, outcome.Counts{Unchanged: n, Refused: bad},
+			n},
+		{"a dry run sees what is stored", doc, Request{Options: outcome.Options{DryRun: true}},
+			outcome.Counts{Unchanged: n, Refused: bad}, n},
+		{"all or none of good orders stores all", clean, Request{Options: outcome.Options{AllOrNone: true}},
+			outcome.Counts{Loaded: 2}, n + 2},
+		{"all or none again changes nothing", clean, Request{Options: outcome.Options{AllOrNone: true}},
+			outcome.Counts{Unchanged: 2}, n + 2},
 	}
 	e := testEngine(t, testStore(t), source.DefaultLimits)
 	for _, s := range steps {
 		l := send(t, e, plainMapping, s.doc, s.req)
-		got := report.Counts{Loaded: l.Loaded, Ready: l.Ready, Unchanged: l.Unchanged, Refused: l.Refused,
+		got := outcome.Counts{Loaded: l.Loaded, Ready: l.Ready, Unchanged: l.Unchanged, Refused: l.Refused,
 			Withheld: l.Withheld}
-		if l.Status != report.Done || got != s.want {
+		if l.Status != outcome.Done || got != s.want {
 			t.Fatalf("%s: %s %+v, want %+v", s.name, l.Status, got, s.want)
 		}
 		if have := len(orders(t, e)); have != s.stored {
@@ -179,7 +180,7 @@ func TestCancelAndRestart(t *testing.T) {
 	if err := e.Cancel(ctx, l.ID); err != nil {
 		t.Fatal(err)
 	}
-	if l, err = e.Wait(ctx, l.ID); err != nil || l.Status != report.Cancelled || l.Loaded == 0 || l.Loaded == 30_000 {
+	if l, err = e.Wait(ctx, l.ID); err != nil || l.Status != outcome.Cancelled || l.Loaded == 0 || l.Loaded == 30_000 {
 		t.Fatalf("cancelled load: %v %+v", err, l)
 	}
 	if have := len(orders(t, e)); have != min(l.Loaded, 10_000) {
@@ -197,7 +198,7 @@ func TestTwoLoadsAtOnce(t *testing.T) {
 	e := testEngine(t, testStore(t), source.DefaultLimits)
 	other := append([]byte(nil), doc...)
 	other = append(other, "Z-1,2026-03-02,00417,1,9.50\n"...)
-	done := make(chan report.Load, 2)
+	done := make(chan outcome.Load, 2)
 	for _, d := range [][]byte{doc, other} {
 		go func() { done <- send(t, e, plainMapping, d, Request{}) }()
 	}
@@ -268,7 +269,7 @@ func TestCorrectedDocument(t *testing.T) {
 		t.Errorf("corrected: %+v", l.Counts)
 	}
 	nameless := strings.Replace(plainMapping, "  sender_number: {from: Order, need: must}\n", "", 1)
-	for i, want := range []report.Counts{{Loaded: 4, Warnings: 4}, {Unchanged: 4, Warnings: 4}} {
+	for i, want := range []outcome.Counts{{Loaded: 4, Warnings: 4}, {Unchanged: 4, Warnings: 4}} {
 		if l := send(t, e, nameless, []byte(right), Request{}); l.Loaded != want.Loaded ||
 			l.Unchanged != want.Unchanged || l.Warnings != want.Warnings {
 			t.Errorf("nameless, time %d: %+v", i+1, l.Counts)

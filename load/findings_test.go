@@ -21,7 +21,7 @@ import (
 	"koinos/core/list"
 	"koinos/core/mapping"
 	"koinos/core/origin"
-	"koinos/core/report"
+	"koinos/core/outcome"
 	"koinos/core/source"
 	"koinos/jobs"
 	"koinos/store"
@@ -392,7 +392,7 @@ func keep(s *store.Store, doc []byte) (string, int64, error) {
 }
 
 // send keeps a document and mapping as the service does, and loads it.
-func send(t testing.TB, e *Engine, mappingText string, doc []byte, req Request) report.Load {
+func send(t testing.TB, e *Engine, mappingText string, doc []byte, req Request) outcome.Load {
 	t.Helper()
 	ctx := context.Background()
 	sha, size, err := keep(e.store, doc)
@@ -476,11 +476,11 @@ func crash(t *testing.T) []finding.Finding {
 	e := testEngine(t, testStore(t), source.DefaultLimits)
 	good := []byte(head + "A-1,2026-03-02,00417,2,9.50\n")
 	read := e.read
-	e.read = func(context.Context, *report.Load) (*mapping.Mapping, error) {
+	e.read = func(context.Context, *outcome.Load) (*mapping.Mapping, error) {
 		return &mapping.Mapping{Group: mapping.Grouping{By: "key", Columns: []mapping.Source{{Text: "Order"}}}}, nil
 	}
-	l := send(t, e, plainMapping, []byte(`[{"Order": "A-1", "Date": "2026-03-02", "Item": "00417", "Qty": 2, "Price": 9.50}]`), Request{Options: report.Options{DryRun: true}})
-	if l.Status != report.Failed {
+	l := send(t, e, plainMapping, []byte(`[{"Order": "A-1", "Date": "2026-03-02", "Item": "00417", "Qty": 2, "Price": 9.50}]`), Request{Options: outcome.Options{DryRun: true}})
+	if l.Status != outcome.Failed {
 		t.Errorf("a crash leaves the load %s", l.Status)
 	}
 	e.read = read
@@ -525,10 +525,10 @@ func dropShip(t testing.TB, s *store.Store, doc string) (sha string) {
 }
 
 // finish waits for a run's end.
-func finish(t testing.TB, e *Engine, req RunRequest) report.Run {
+func finish(t testing.TB, e *Engine, req RunRequest) outcome.Run {
 	t.Helper()
 	r, err := e.StartRun(context.Background(), req)
-	for err == nil && r.Status == report.Running {
+	for err == nil && r.Status == outcome.Running {
 		time.Sleep(2 * time.Millisecond)
 		r, err = e.Run(context.Background(), r.ID)
 	}

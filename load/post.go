@@ -15,7 +15,7 @@ import (
 	"koinos/core/jsondoc"
 	"koinos/core/order"
 	"koinos/core/origin"
-	"koinos/core/report"
+	"koinos/core/outcome"
 	"koinos/core/source"
 	"koinos/core/tree"
 	"koinos/store"
@@ -26,9 +26,9 @@ import (
 // as a document. Again is what it means where the order is stored already, Skip
 // where blank. Several at once share a durable commit. Findings of severity error
 // say why it was not stored; their places point into the body.
-func (e *Engine) Post(ctx context.Context, o *order.Order, body []byte, again report.Again, by string) (api.Posted,
+func (e *Engine) Post(ctx context.Context, o *order.Order, body []byte, again outcome.Again, by string) (api.Posted,
 	error) {
-	out := api.Posted{Outcome: report.Refused, Findings: []finding.Finding{}}
+	out := api.Posted{Outcome: outcome.Refused, Findings: []finding.Finding{}}
 	set, err := e.store.Set(ctx)
 	if err != nil {
 		return out, err
@@ -52,7 +52,7 @@ func (e *Engine) Post(ctx context.Context, o *order.Order, body []byte, again re
 		return out, nil
 	}
 	if again == "" {
-		again = report.Skip
+		again = outcome.Skip
 	}
 	entry := book.NewEntry(i, sha, true)
 	session := book.Begin(book.Rules{Again: again, Arrival: wholeArrival(&i.Order), Newer: orderedOn,
@@ -65,7 +65,7 @@ func (e *Engine) Post(ctx context.Context, o *order.Order, body []byte, again re
 		out.Outcome, out.OrderID, out.Number, out.Revision, out.Changes = r.Outcome, r.OrderID, r.Number, r.Revision,
 			r.Changes
 	}
-	if out.Outcome != report.Refused {
+	if out.Outcome != outcome.Refused {
 		out.Document = sha
 	}
 	out.Findings = append(out.Findings, forBody(i.Findings)...)

@@ -10,7 +10,7 @@ import (
 	"time"
 
 	"koinos/core/order"
-	"koinos/core/report"
+	"koinos/core/outcome"
 	"koinos/core/source"
 )
 
@@ -88,7 +88,7 @@ func BenchmarkPost(b *testing.B) {
 			line := order.Line{Item: "00417", Quantity: order.MustNumber("2"), UnitPrice: order.MustNumber("9.50")}
 			p, err := e.Post(b.Context(), &order.Order{Kind: order.Sales, Partner: "OSTRAND",
 				SenderNumber: fmt.Sprint(i), Lines: []order.Line{line, line}}, fmt.Appendf(nil, body, i), "", "bench")
-			if err == nil && p.Outcome != report.Loaded {
+			if err == nil && p.Outcome != outcome.Loaded {
 				err = fmt.Errorf("%+v", p)
 			}
 			return err

@@ -11,6 +11,7 @@ import (
 	"koinos/core/list"
 	"koinos/core/mapping"
 	"koinos/core/origin"
+	"koinos/core/outcome"
 	"koinos/core/reading"
 	"koinos/core/report"
 	"koinos/core/source"
@@ -32,7 +33,7 @@ const previewRows = 3_000
 // Look makes a preview.
 func Look(ctx context.Context, r io.ReaderAt, size int64, m *mapping.Mapping, set *list.Set, limits source.Limits,
 	v View) (*api.Preview, error) {
-	p := &api.Preview{Columns: []reading.ColumnRole{}, Spans: []report.SpanOutcome{}, Complete: true}
+	p := &api.Preview{Columns: []reading.ColumnRole{}, Spans: []outcome.SpanOutcome{}, Complete: true}
 	in := &input{mapping: m, set: set, around: true}
 	if err := in.openAt(r, size, limits); err != nil {
 		return nil, err
@@ -58,14 +59,14 @@ func Look(ctx context.Context, r io.ReaderAt, size int64, m *mapping.Mapping, se
 		}
 		here := among(d.Spans, v.From, v.To)
 		if here {
-			outcome := report.Ready
+			became := outcome.Ready
 			if d.Refused() {
-				outcome = report.Refused
+				became = outcome.Refused
 			}
 			for _, s := range d.Spans {
 				if v.Sheet == "" || s.Sheet == v.Sheet {
-					p.Spans = append(p.Spans, report.SpanOutcome{Sheet: s.Sheet, First: s.First, Last: s.Last,
-						OrderOutcome: report.OrderOutcome{Seq: d.Seq, Outcome: outcome,
+					p.Spans = append(p.Spans, outcome.SpanOutcome{Sheet: s.Sheet, First: s.First, Last: s.Last,
+						OrderOutcome: outcome.OrderOutcome{Seq: d.Seq, Outcome: became,
 							SenderNumber: d.Order.SenderNumber, Lines: len(d.Order.Lines)}})
 				}
 			}

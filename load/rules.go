@@ -10,16 +10,16 @@ import (
 	"koinos/core/finding"
 	"koinos/core/mapping"
 	"koinos/core/order"
+	"koinos/core/outcome"
 	"koinos/core/reading"
-	"koinos/core/report"
 	"koinos/store"
 )
 
 // rules are what a load does with orders beyond mapping and checking them:
 // what its mapping says, and what was asked of this load.
 type rules struct {
-	report.Options
-	again    report.Again
+	outcome.Options
+	again    outcome.Again
 	arrival  order.Arrival
 	newer    order.Field
 	rounding order.Rounding
@@ -28,11 +28,11 @@ type rules struct {
 	chosen   map[string]bool
 }
 
-func rulesOf(m *mapping.Mapping, l *report.Load) rules {
+func rulesOf(m *mapping.Mapping, l *outcome.Load) rules {
 	r := rules{Options: l.Options, again: l.Again, arrival: m.Again.Arrival, newer: m.Again.Newer, rounding: m.Rounding,
 		byHand: m.ByHand}
 	if r.again == "" {
-		r.again = report.Again(m.Again.Do)
+		r.again = outcome.Again(m.Again.Do)
 	}
 	if len(m.Holds) > 0 {
 		all := slices.Contains(m.Holds, "all")
@@ -87,7 +87,7 @@ func (r *rules) saved(lines int) int {
 // only narrows a retry to the orders that failed in the earlier load: those
 // that touch one of their rows, and where it did not come to the document's end
 // those that it never reached.
-func (e *Engine) only(ctx context.Context, l *report.Load) (func(*reading.Group) bool, error) {
+func (e *Engine) only(ctx context.Context, l *outcome.Load) (func(*reading.Group) bool, error) {
 	if l.Retry == 0 {
 		return nil, nil
 	}
@@ -96,7 +96,7 @@ func (e *Engine) only(ctx context.Context, l *report.Load) (func(*reading.Group)
 		return nil, err
 	}
 	reached := math.MaxInt
-	if earlier.Status != report.Done {
+	if earlier.Status != outcome.Done {
 		if reached, _, err = e.store.Progress(ctx, l.Retry); err != nil {
 			return nil, err
 		}
@@ -105,7 +105,7 @@ func (e *Engine) only(ctx context.Context, l *report.Load) (func(*reading.Group)
 	if err != nil {
 		return nil, err
 	}
-	bySheet := map[string][]report.SpanOutcome{}
+	bySheet := map[string][]outcome.SpanOutcome{}
 	for _, s := range failed {
 		bySheet[s.Sheet] = append(bySheet[s.Sheet], s)
 	}
@@ -115,7 +115,7 @@ func (e *Engine) only(ctx context.Context, l *report.Load) (func(*reading.Group)
 		}
 		for _, s := range g.Spans() {
 			list := bySheet[s.Sheet]
-			i, _ := slices.BinarySearchFunc(list, s.First, func(f report.SpanOutcome,
+			i, _ := slices.BinarySearchFunc(list, s.First, func(f outcome.SpanOutcome,
 				row int) int {
 				return f.Last - row
 			})

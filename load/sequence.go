@@ -10,8 +10,8 @@ import (
 	"koinos/core/finding"
 	"koinos/core/mapping"
 	"koinos/core/origin"
+	"koinos/core/outcome"
 	"koinos/core/reading"
-	"koinos/core/report"
 	"koinos/jobs"
 	"koinos/store"
 )
@@ -22,38 +22,38 @@ type RunRequest struct {
 	Sequence string
 	Version  int   // 0 is the newest
 	AgainOf  int64 // an earlier run whose orders are known: only what failed there is done
-	report.Options
+	outcome.Options
 	By   string
 	Name string // of the request
 }
 
 // StartRun begins a run of a document through a sequence and gives it as it
 // stands. Like a load it goes on when the service ends and starts again.
-func (e *Engine) StartRun(ctx context.Context, req RunRequest) (report.Run, error) {
+func (e *Engine) StartRun(ctx context.Context, req RunRequest) (outcome.Run, error) {
 	if req.AgainOf != 0 {
 		was, err := e.store.Run(ctx, req.AgainOf)
 		if err != nil {
 			return was, err
 		}
-		if was.Status == report.Running {
+		if was.Status == outcome.Running {
 			return was, ErrRunning
 		}
 		req.Document, req.Sequence = was.Document, was.Sequence
 	}
 	doc, err := e.store.Document(ctx, req.Document)
 	if err != nil {
-		return report.Run{}, err
+		return outcome.Run{}, err
 	}
 	kept, err := e.store.Sequence(ctx, req.Sequence, req.Version)
 	if err != nil {
-		return report.Run{}, err
+		return outcome.Run{}, err
 	}
 	if err := e.CheckSequence(ctx, []byte(kept.Text)); err != nil {
-		return report.Run{}, err
+		return outcome.Run{}, err
 	}
-	r := report.Run{Sequence: kept.Name, Version: kept.Version, Document: doc.SHA, DocumentName: doc.Name,
+	r := outcome.Run{Sequence: kept.Name, Version: kept.Version, Document: doc.SHA, DocumentName: doc.Name,
 		Options: req.Options,
-		Status:  report.Running, AgainOf: req.AgainOf, StartedAt: e.now().UTC(), By: req.By}
+		Status:  outcome.Running, AgainOf: req.AgainOf, StartedAt: e.now().UTC(), By: req.By}
 	known := false
 	if r.ID, known, err = e.store.StartRun(ctx, r, req.Name); err != nil {
 		return r, err
@@ -122,14 +122,14 @@ func (e *Engine) performRun(ctx context.Context, id int64) error {
 	})
 }
 
-func (e *Engine) steps(ctx context.Context, r *report.Run) (report.Status, error) {
+func (e *Engine) steps(ctx context.Context, r *outcome.Run) (outcome.Status, error) {
 	kept, err := e.store.Sequence(ctx, r.Sequence, r.Version)
 	if err != nil {
-		return report.Failed, err
+		return outcome.Failed, err
 	}
 	s, err := mapping.ParseSequence([]byte(kept.Text))
 	if err != nil {
-		return report.Failed, err
+		return outcome.Failed, err
 	}
 	for _, step := range s.Steps {
 		l, err := e.store.StepLoad(ctx, r.ID, step.Name)
@@ -138,26 +138,27 @@ func (e *Engine) steps(ctx context.Context, r *report.Run) (report.Status, error
 				Name: fmt.Sprintf("run %d %s", r.ID, step.Name), Run: r.ID, Step: step.Name})
 		}
 		if err != nil {
-			return report.Failed, err
+			return outcome.Failed, err
 		}
 		if l, err = e.UntilDone(ctx, l.ID); err != nil {
-			return report.Failed, err
+			return outcome.Failed, err
 		}
-		if l.Status == report.Cancelled || l.Status == report.Failed || l.Status == report.Stopped {
-			return map[bool]report.Status{true: report.Cancelled, false: report.Failed}[l.Status == report.Cancelled],
+		if l.Status == outcome.Cancelled || l.Status == outcome.Failed || l.Status == outcome.Stopped {
+			return map[bool]outcome.Status{true: outcome.Cancelled,
+					false: outcome.Failed}[l.Status == outcome.Cancelled],
 				nil
 		}
 	}
-	return report.Done, nil
+	return outcome.Done, nil
 }
 
 // UntilDone waits until a load has ended; one that is paused has not: whoever
 // resumes it resumes the run.
-func (e *Engine) UntilDone(ctx context.Context, id int64) (report.Load, error) {
+func (e *Engine) UntilDone(ctx context.Context, id int64) (outcome.Load, error) {
 	for {
 		woken := e.store.Woken()
 		l, err := e.Wait(ctx, id)
-		if err != nil || l.Status != report.Paused {
+		if err != nil || l.Status != outcome.Paused {
 			return l, err
 		}
 		select {
@@ -169,7 +170,7 @@ func (e *Engine) UntilDone(ctx context.Context, id int64) (report.Load, error) {
 }
 
 // WaitRun gives a run when it has ended, or when ctx has.
-func (e *Engine) WaitRun(ctx context.Context, id int64) (report.Run, error) {
+func (e *Engine) WaitRun(ctx context.Context, id int64) (outcome.Run, error) {
 	for {
 		woken := e.store.Woken()
 		r, err := e.Run(ctx, id)
@@ -185,7 +186,7 @@ func (e *Engine) WaitRun(ctx context.Context, id int64) (report.Run, error) {
 }
 
 // Run gives a run with the loads of its steps.
-func (e *Engine) Run(ctx context.Context, id int64) (report.Run, error) {
+func (e *Engine) Run(ctx context.Context, id int64) (outcome.Run, error) {
 	r, err := e.store.Run(ctx, id)
 	if err != nil {
 		return r, err
@@ -206,11 +207,11 @@ func (e *Engine) Run(ctx context.Context, id int64) (report.Run, error) {
 
 // outcomesFor gives what earlier steps made of the document of a load that is
 // a step of a run; nil where it takes no results.
-func (e *Engine) outcomesFor(ctx context.Context, l *report.Load, m *mapping.Mapping) (reading.Outcomes, error) {
+func (e *Engine) outcomesFor(ctx context.Context, l *outcome.Load, m *mapping.Mapping) (reading.Outcomes, error) {
 	if l.Run == 0 || len(m.Needs) == 0 {
 		return nil, nil
 	}
-	s := &stepOutcomes{ctx: ctx, e: e, loads: map[string]report.Load{}, spans: map[spanKey]*stepSpan{}}
+	s := &stepOutcomes{ctx: ctx, e: e, loads: map[string]outcome.Load{}, spans: map[spanKey]*stepSpan{}}
 	for _, step := range m.Needs {
 		load, err := e.store.StepLoad(ctx, l.Run, step)
 		if err != nil {
@@ -225,7 +226,7 @@ func (e *Engine) outcomesFor(ctx context.Context, l *report.Load, m *mapping.Map
 type stepOutcomes struct {
 	ctx   context.Context
 	e     *Engine
-	loads map[string]report.Load
+	loads map[string]outcome.Load
 	mu    sync.Mutex // rows are mapped on all cores
 	spans map[spanKey]*stepSpan
 }
@@ -236,7 +237,7 @@ type spanKey struct {
 }
 
 type stepSpan struct {
-	report.SpanOutcome
+	outcome.SpanOutcome
 	stored *store.StoredOrder
 	trace  origin.Trace // where the lines stand in the document
 }

@@ -13,7 +13,7 @@ import (
 
 	"koinos/api"
 	"koinos/core/list"
-	"koinos/core/report"
+	"koinos/core/outcome"
 	"koinos/core/source"
 	"koinos/store"
 )
@@ -62,7 +62,7 @@ func someStep(r *rand.Rand, n int) (kind, doc string) {
 }
 
 // tell loads a document of a story.
-func tell(t *testing.T, e *Engine, kind, doc string) report.Load {
+func tell(t *testing.T, e *Engine, kind, doc string) outcome.Load {
 	t.Helper()
 	ctx := context.Background()
 	sha, size, err := keep(e.store, []byte(doc))
@@ -76,7 +76,7 @@ func tell(t *testing.T, e *Engine, kind, doc string) report.Load {
 	if err == nil {
 		l, err = e.Wait(ctx, l.ID)
 	}
-	if err != nil || l.Status != report.Done {
+	if err != nil || l.Status != outcome.Done {
 		t.Fatalf("%+v %v\n%s", l, err, doc)
 	}
 	return l
@@ -132,7 +132,7 @@ func TestTakenBackStepByStep(t *testing.T) {
 			}
 		}
 		e := testEngine(t, s, source.DefaultLimits)
-		var loads []report.Load
+		var loads []outcome.Load
 		states := [][]string{state(t, e)}
 		var story bytes.Buffer
 		for n := range 8 {

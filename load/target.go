@@ -9,7 +9,7 @@ import (
 	"koinos/core/finding"
 	"koinos/core/list"
 	"koinos/core/origin"
-	"koinos/core/report"
+	"koinos/core/outcome"
 	"koinos/store"
 )
 
@@ -30,7 +30,7 @@ type target struct {
 	notes   []finding.Finding
 	// finished is set where the load's end was kept with its orders: of all or
 	// none there is no moment in which the orders are in and the end is not.
-	finished *report.Load
+	finished *outcome.Load
 }
 
 // A transaction holds so much: more gains nothing, and readers see orders arrive.
@@ -49,9 +49,9 @@ func (t *target) begin(real bool) (err error) {
 			return err
 		}
 	}
-	t.run.update(func(l *report.Load) {
+	t.run.update(func(l *outcome.Load) {
 		if t.from == 0 {
-			l.Counts, l.Share = report.Counts{}, 0
+			l.Counts, l.Share = outcome.Counts{}, 0
 		}
 	})
 	t.run.mu.Lock()
@@ -118,8 +118,8 @@ func (t *target) flush() error {
 			counts.Errors += r.Errors
 			counts.Warnings += r.Warnings
 			counts.Count(r.Outcome)
-			if r.Outcome == report.Loaded || r.Outcome == report.Changed || r.Outcome == report.Ready ||
-				r.Outcome == report.Differs {
+			if r.Outcome == outcome.Loaded || r.Outcome == outcome.Changed || r.Outcome == outcome.Ready ||
+				r.Outcome == outcome.Differs {
 				counts.Saved += t.rules.saved(r.Lines)
 			}
 		}
@@ -139,7 +139,7 @@ func (t *target) flush() error {
 	}
 	share := last.share
 	t.next = next
-	t.run.update(func(l *report.Load) { l.Counts, l.Share = counts, share })
+	t.run.update(func(l *outcome.Load) { l.Counts, l.Share = counts, share })
 	t.pending, t.lines = t.pending[:0], 0
 	if t.rules.StopAfter > 0 && counts.Failing() >= t.rules.StopAfter {
 		return errEnough
@@ -187,7 +187,7 @@ func (t *target) allOrNone(pass func(real bool) error) error {
 				return finding.Fatal(finding.IdentityStored, origin.Place{},
 					"While this load ran, another one stored %d of its orders; nothing of this one was kept.", n)
 			}
-			final := t.end(report.Done, "", t.notes)
+			final := t.end(outcome.Done, "", t.notes)
 			if err := t.keepEnd(tx, final, t.notes); err != nil {
 				return err
 			}
@@ -205,9 +205,9 @@ func (t *target) allOrNone(pass func(real bool) error) error {
 	// Nothing was kept: what the dry pass found stands, and good orders are withheld.
 	dry.Withheld, dry.Ready, dry.Differs, dry.Saved = dry.Ready+dry.Differs, 0, 0, 0
 	t.notes, t.next = notes, next
-	t.run.update(func(l *report.Load) { l.Counts = dry })
+	t.run.update(func(l *outcome.Load) { l.Counts = dry })
 	return errors.Join(err, t.e.store.Write(context.WithoutCancel(t.ctx), func(tx *store.Tx) error {
-		return errors.Join(tx.SetOutcomes(t.run.load.ID, report.Ready, report.Withheld),
-			tx.SetOutcomes(t.run.load.ID, report.Differs, report.Withheld))
+		return errors.Join(tx.SetOutcomes(t.run.load.ID, outcome.Ready, outcome.Withheld),
+			tx.SetOutcomes(t.run.load.ID, outcome.Differs, outcome.Withheld))
 	}))
 }

@@ -12,8 +12,8 @@ import (
 	"koinos/core/mapping"
 	"koinos/core/order"
 	"koinos/core/origin"
+	"koinos/core/outcome"
 	"koinos/core/reading"
-	"koinos/core/report"
 	"koinos/core/source"
 )
 
@@ -61,27 +61,27 @@ func Coverage(ctx context.Context, r io.ReaderAt, size int64, m *mapping.Mapping
 // mostEffects bounds the differing orders that a comparison lists.
 const mostEffects = 1000
 
-type outcome struct {
+type result struct {
 	order   *order.Order
 	spans   []origin.Span
 	refused bool
 }
 
-func (o *outcome) word() string {
+func (o *result) word() string {
 	switch {
 	case o == nil:
 		return ""
 	case o.refused:
-		return string(report.Refused)
+		return string(outcome.Refused)
 	}
-	return string(report.Ready)
+	return string(outcome.Ready)
 }
 
 // Compare runs a document through two mappings and says which orders differ,
 // and in what. It holds the orders of the first.
 func Compare(ctx context.Context, r io.ReaderAt, size int64, was, is *mapping.Mapping, set *list.Set,
 	limits source.Limits) (*api.Comparison, error) {
-	run := func(m *mapping.Mapping, each func(string, *outcome)) error {
+	run := func(m *mapping.Mapping, each func(string, *result)) error {
 		in := &input{mapping: m, set: set}
 		if err := in.openAt(r, size, limits); err != nil {
 			return err
@@ -96,7 +96,7 @@ func Compare(ctx context.Context, r io.ReaderAt, size int64, was, is *mapping.Ma
 				key += fmt.Sprintf(" #%d", seen[key])
 			}
 			o := d.Order
-			each(key, &outcome{&o, d.Spans, d.Refused()})
+			each(key, &result{&o, d.Spans, d.Refused()})
 			return true
 		})
 		if err == nil {
@@ -108,13 +108,13 @@ func Compare(ctx context.Context, r io.ReaderAt, size int64, was, is *mapping.Ma
 		}
 		return err
 	}
-	before := map[string]*outcome{}
+	before := map[string]*result{}
 	var keys []string
-	if err := run(was, func(key string, o *outcome) { before[key] = o; keys = append(keys, key) }); err != nil {
+	if err := run(was, func(key string, o *result) { before[key] = o; keys = append(keys, key) }); err != nil {
 		return nil, fmt.Errorf("the first mapping: %w", err)
 	}
 	c := &api.Comparison{Orders: len(keys), Effects: []api.Effect{}}
-	add := func(key string, a, b *outcome) {
+	add := func(key string, a, b *result) {
 		e := api.Effect{Was: a.word(), Is: b.word()}
 		one := b
 		if b == nil {
@@ -135,7 +135,7 @@ func Compare(ctx context.Context, r io.ReaderAt, size int64, was, is *mapping.Ma
 			c.Effects = append(c.Effects, e)
 		}
 	}
-	err := run(is, func(key string, o *outcome) {
+	err := run(is, func(key string, o *result) {
 		a := before[key]
 		delete(before, key)
 		add(key, a, o)

@@ -7,7 +7,7 @@ import (
 
 	"koinos/api"
 	"koinos/book"
-	"koinos/core/report"
+	"koinos/core/outcome"
 	"koinos/store"
 )
 
@@ -48,12 +48,12 @@ func (e *Engine) Undo(ctx context.Context, id int64, dry bool, by string) (api.U
 					part.Kept++
 					part.Why = append(part.Why, k)
 					continue
-				case report.Outcome(k.Outcome) == report.Loaded:
+				case outcome.Outcome(k.Outcome) == outcome.Loaded:
 					part.Removed++
 				default:
 					part.Changed++
 				}
-				done.Move(1, report.Outcome(k.Outcome), report.Undone)
+				done.Move(1, outcome.Outcome(k.Outcome), outcome.Undone)
 			}
 			if dry {
 				return nil

@@ -10,7 +10,7 @@ import (
 
 	"koinos/core/list"
 	"koinos/core/order"
-	"koinos/core/report"
+	"koinos/core/outcome"
 	"koinos/core/source"
 	"koinos/store"
 )
@@ -77,7 +77,7 @@ func TestWhyAfterChanges(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if p, err := e.Post(ctx, &changed, body, report.Update, "a program"); err != nil || p.Outcome != report.Changed {
+	if p, err := e.Post(ctx, &changed, body, outcome.Update, "a program"); err != nil || p.Outcome != outcome.Changed {
 		t.Fatalf("%+v %v", p, err)
 	}
 	why(1, "quantity", "8, load 0, /lines/0/quantity: found 8")

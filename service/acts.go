@@ -14,6 +14,7 @@ import (
 	"koinos/api"
 	"koinos/core/jsondoc"
 	"koinos/core/order"
+	"koinos/core/outcome"
 	"koinos/core/report"
 	"koinos/core/source"
 	"koinos/store"
@@ -30,7 +31,7 @@ func (s *Service) acts(h huma.API) {
 	}
 	handle(s, h, after(op(http.MethodPost, "/loads/{id}/pause", "pause-load", tag, "load", "Pause a load"),
 		"It goes on from there with resume-load, also after the service has ended and started again."),
-		func(ctx context.Context, in *ByLoad) (*answer[report.Load], error) {
+		func(ctx context.Context, in *ByLoad) (*answer[outcome.Load], error) {
 			if _, err := s.store.Load(ctx, in.ID); err != nil {
 				return nil, err
 			}
@@ -38,20 +39,20 @@ func (s *Service) acts(h huma.API) {
 				return nil, err
 			}
 			l, err := s.engine.Wait(ctx, in.ID)
-			return &answer[report.Load]{l}, err
+			return &answer[outcome.Load]{l}, err
 		})
 	handle(s, h, after(op(http.MethodPost, "/loads/{id}/resume", "resume-load", tag, "load",
 		"Go on with a paused load"), ""),
-		func(ctx context.Context, in *ByLoad) (*answer[report.Load], error) {
+		func(ctx context.Context, in *ByLoad) (*answer[outcome.Load], error) {
 			l, err := s.engine.Continue(ctx, in.ID)
-			return &answer[report.Load]{l}, err
+			return &answer[outcome.Load]{l}, err
 		})
 	handle(s, h, after(op(http.MethodPost, "/loads/{id}/retry", "retry-load", tag, "load",
 		"Load the orders that failed once more"),
 		"With the newest mapping and the lists of now. It is a load of its own, of only those orders."),
-		func(ctx context.Context, in *ByLoad) (*answer[report.Load], error) {
+		func(ctx context.Context, in *ByLoad) (*answer[outcome.Load], error) {
 			l, err := s.engine.Retry(ctx, in.ID, nil, callerOf(ctx).name, requestName(ctx))
-			return &answer[report.Load]{l}, err
+			return &answer[outcome.Load]{l}, err
 		})
 	type accept struct {
 		ByLoad
@@ -60,9 +61,9 @@ func (s *Service) acts(h huma.API) {
 	handle(s, h, after(op(http.MethodPost, "/loads/{id}/accept", "accept-warnings", tag, "load",
 		"Accept warnings that hold orders, for this load"),
 		"The orders that failed are loaded once more; the new load says who accepted what."),
-		func(ctx context.Context, in *accept) (*answer[report.Load], error) {
+		func(ctx context.Context, in *accept) (*answer[outcome.Load], error) {
 			l, err := s.engine.Retry(ctx, in.ID, in.Body.Codes, callerOf(ctx).name, requestName(ctx))
-			return &answer[report.Load]{l}, err
+			return &answer[outcome.Load]{l}, err
 		})
 	handle(s, h, op(http.MethodGet, "/loads/{id}/acts", "list-acts", tag, "read",
 		"What would mend many findings of a load at once"),
@@ -78,9 +79,9 @@ func (s *Service) acts(h huma.API) {
 		"Mend what failed, and load that once more"),
 		"Adds to crosswalks and lists, teaches the mapping forms of dates, accepts warnings; then only the orders "+
 			"that failed are loaded again, as a load of its own."),
-		func(ctx context.Context, in *fix) (*answer[report.Load], error) {
+		func(ctx context.Context, in *fix) (*answer[outcome.Load], error) {
 			l, err := s.engine.Fix(ctx, in.ID, in.Body, callerOf(ctx).name, requestName(ctx))
-			return &answer[report.Load]{l}, err
+			return &answer[outcome.Load]{l}, err
 		})
 	type undo struct {
 		ByLoad
@@ -111,7 +112,7 @@ func (s *Service) acts(h huma.API) {
 
 // marked sends the document of a load with the answers beside its rows; one of
 // a sequence with those of every step.
-func (s *Service) marked(ctx context.Context, l report.Load, base string) (*huma.StreamResponse, error) {
+func (s *Service) marked(ctx context.Context, l outcome.Load, base string) (*huma.StreamResponse, error) {
 	if l.Orders == 0 {
 		return nil, noOrders(l.ID)
 	}
@@ -141,7 +142,7 @@ func noOrders(load int64) error {
 
 // failed sends only those orders of a load's document that did not go in, in
 // the document's own layout.
-func (s *Service) failed(ctx context.Context, l report.Load, base string) (*huma.StreamResponse, error) {
+func (s *Service) failed(ctx context.Context, l outcome.Load, base string) (*huma.StreamResponse, error) {
 	if l.Orders == 0 {
 		return nil, noOrders(l.ID)
 	}

@@ -11,7 +11,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"koinos/api"
-	"koinos/core/report"
+	"koinos/core/outcome"
 	"koinos/load"
 )
 
@@ -33,7 +33,7 @@ func (s *Service) loadAtOnce(h huma.API) {
 	handle(s, h, all, func(ctx context.Context, in *oneCall) (*answer[api.LoadReport], error) {
 		form := in.RawBody.Data()
 		defer form.File.Close()
-		var opt report.Options
+		var opt outcome.Options
 		if form.Options != "" {
 			if err := strictJSON(form.Options, &opt); err != nil {
 				p := problem("invalid_request", "options cannot be read.")

@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"time"
 
+	"koinos/core/outcome"
 	"koinos/core/report"
 	"koinos/core/source"
 	"koinos/folder"
@@ -62,7 +63,7 @@ func (s *Service) loadFile(ctx context.Context, f Folder, file *os.File, name, o
 		return r, err
 	}
 	by := callerOf(ctx).name
-	var last report.Load
+	var last outcome.Load
 	_, err = s.store.Mapping(ctx, f.Mapping, 0)
 	if errors.Is(err, store.ErrNotFound) {
 		run, err := s.engine.StartRun(ctx, load.RunRequest{Document: got.Body.SHA, Sequence: f.Mapping, By: by,
@@ -73,7 +74,7 @@ func (s *Service) loadFile(ctx context.Context, f Folder, file *os.File, name, o
 		if err != nil {
 			return r, err
 		}
-		r.Clean = run.Status == report.Done
+		r.Clean = run.Status == outcome.Done
 		for _, l := range run.Loads {
 			r.Clean = r.Clean && l.Clean()
 			last = l

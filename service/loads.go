@@ -15,6 +15,7 @@ import (
 
 	"koinos/api"
 	"koinos/core/finding"
+	"koinos/core/outcome"
 	"koinos/core/report"
 	"koinos/load"
 	"koinos/store"
@@ -30,7 +31,7 @@ func (s *Service) loads(h huma.API) {
 	begin := op(http.MethodPost, "/loads", "start-load", tag, "load", "Start a load")
 	begin.Description = "The answer comes at once; watch the load with get-load or watch-load."
 	begin.DefaultStatus = http.StatusAccepted
-	handle(s, h, begin, func(ctx context.Context, in *start) (*answer[report.Load], error) {
+	handle(s, h, begin, func(ctx context.Context, in *start) (*answer[outcome.Load], error) {
 		name, version := in.Body.Mapping, in.Body.Version
 		switch text := in.Body.Text; {
 		case text != "" && (name != "" || !in.Body.DryRun):
@@ -49,7 +50,7 @@ func (s *Service) loads(h huma.API) {
 			Document: in.Body.Document, Mapping: name, Version: version,
 			Options: in.Body.Options, By: callerOf(ctx).name, Name: requestName(ctx),
 		})
-		return &answer[report.Load]{l}, err
+		return &answer[outcome.Load]{l}, err
 	})
 
 	type list struct {
@@ -57,7 +58,7 @@ func (s *Service) loads(h huma.API) {
 		Document string `query:"document" doc:"Only loads of this document (whole SHA-256)"`
 	}
 	handle(s, h, op(http.MethodGet, "/loads", "list-loads", tag, "read", "List loads, newest first"),
-		func(ctx context.Context, in *list) (*paged[report.Load], error) {
+		func(ctx context.Context, in *list) (*paged[outcome.Load], error) {
 			before, err := in.number()
 			if err != nil {
 				return nil, err
@@ -74,7 +75,7 @@ func (s *Service) loads(h huma.API) {
 					}
 				}
 			}
-			return pageOf(ctx, loads, in.Limit, func(l report.Load) string { return strconv.FormatInt(l.ID, 10) }), nil
+			return pageOf(ctx, loads, in.Limit, func(l outcome.Load) string { return strconv.FormatInt(l.ID, 10) }), nil
 		})
 
 	handle(s, h, op(http.MethodGet, "/loads/{id}", "get-load", tag, "read",
@@ -86,12 +87,12 @@ func (s *Service) loads(h huma.API) {
 
 	sse.Register(h, op(http.MethodGet, "/loads/{id}/progress", "watch-load", tag, "read",
 		"Watch a load: server-sent events until it has ended"),
-		map[string]any{"load": report.Load{}, "problem": api.Problem{}}, s.watch)
+		map[string]any{"load": outcome.Load{}, "problem": api.Problem{}}, s.watch)
 
 	cancel := op(http.MethodPost, "/loads/{id}/cancel", "cancel-load", tag, "load", "Stop a load")
 	cancel.Description = "Orders that are stored already stay; loading the document again recognises them."
 	cancel.DefaultStatus = http.StatusAccepted
-	handle(s, h, cancel, func(ctx context.Context, in *ByLoad) (*answer[report.Load], error) {
+	handle(s, h, cancel, func(ctx context.Context, in *ByLoad) (*answer[outcome.Load], error) {
 		if _, err := s.store.Load(ctx, in.ID); err != nil {
 			return nil, err
 		}
@@ -99,7 +100,7 @@ func (s *Service) loads(h huma.API) {
 			return nil, err
 		}
 		l, err := s.engine.Wait(ctx, in.ID)
-		return &answer[report.Load]{l}, err
+		return &answer[outcome.Load]{l}, err
 	})
 
 	type findings struct {
@@ -136,7 +137,7 @@ func (s *Service) loads(h huma.API) {
 	}
 	handle(s, h, op(http.MethodGet, "/loads/{id}/orders", "list-outcomes", tag, "read",
 		"What became of each order of a load's document"),
-		func(ctx context.Context, in *outcomes) (*paged[report.OrderOutcome], error) {
+		func(ctx context.Context, in *outcomes) (*paged[outcome.OrderOutcome], error) {
 			after, err := in.number()
 			if err != nil {
 				return nil, err
@@ -149,7 +150,7 @@ func (s *Service) loads(h huma.API) {
 			if err != nil {
 				return nil, err
 			}
-			return pageOf(ctx, items, in.Limit, func(o report.OrderOutcome) string { return strconv.Itoa(o.Seq) }), nil
+			return pageOf(ctx, items, in.Limit, func(o outcome.OrderOutcome) string { return strconv.Itoa(o.Seq) }), nil
 		})
 
 	type one struct {
@@ -258,7 +259,7 @@ func (s *Service) rowsOutcome(ctx context.Context, id int64, in rowsInput) (api.
 			in.Sheet = sheets[0]
 		}
 	}
-	out := api.RowsOutcome{Spans: []report.SpanOutcome{}, Findings: []finding.Finding{}}
+	out := api.RowsOutcome{Spans: []outcome.SpanOutcome{}, Findings: []finding.Finding{}}
 	if out.Rows, err = s.rows(ctx, &in); err != nil || len(out.Rows.Rows) == 0 {
 		return out, err
 	}

@@ -12,7 +12,7 @@ import (
 	"koinos/api"
 	"koinos/core/order"
 	"koinos/core/origin"
-	"koinos/core/report"
+	"koinos/core/outcome"
 	"koinos/store"
 )
 
@@ -63,7 +63,7 @@ func (s *Service) orders(h huma.API) {
 		})
 
 	type post struct {
-		Again   report.Again `query:"again" enum:"refuse,skip,update,revise" doc:"What it means where the order is stored already; left out, skip"`
+		Again   outcome.Again `query:"again" enum:"refuse,skip,update,revise" doc:"What it means where the order is stored already; left out, skip"`
 		Body    order.Order
 		RawBody []byte
 	}
@@ -82,13 +82,13 @@ func (s *Service) orders(h huma.API) {
 		if err != nil {
 			return nil, err
 		}
-		if p.Outcome == report.Refused {
+		if p.Outcome == outcome.Refused {
 			refused := problem("order_refused", "The findings say why.")
 			refused.Findings = p.Findings
 			return nil, refused
 		}
 		status := http.StatusOK
-		if p.Outcome == report.Loaded {
+		if p.Outcome == outcome.Loaded {
 			status = http.StatusCreated
 		}
 		return &created{status, fmt.Sprintf("/api/v1/orders/%d", p.OrderID), p}, nil

@@ -9,7 +9,7 @@ import (
 
 	"koinos/api"
 	"koinos/core/mapping"
-	"koinos/core/report"
+	"koinos/core/outcome"
 	"koinos/load"
 )
 
@@ -52,14 +52,14 @@ func (s *Service) sequences(h huma.API) {
 	begin.Description = "The answer comes at once; watch the run with get-run. A run again recognises what is stored " +
 		"and does what failed."
 	begin.DefaultStatus = http.StatusAccepted
-	handle(s, h, begin, func(ctx context.Context, in *newRun) (*answer[report.Run], error) {
+	handle(s, h, begin, func(ctx context.Context, in *newRun) (*answer[outcome.Run], error) {
 		r, err := s.engine.StartRun(ctx, load.RunRequest{Document: in.Body.Document, Sequence: in.Body.Sequence,
 			Version: in.Body.Version, AgainOf: in.Body.AgainOf,
 			Options: in.Body.Options, By: callerOf(ctx).name, Name: requestName(ctx)})
-		return &answer[report.Run]{r}, err
+		return &answer[outcome.Run]{r}, err
 	})
 	handle(s, h, op(http.MethodGet, "/runs", "list-runs", tag, "read", "List runs of sequences, newest first"),
-		func(ctx context.Context, in *Paging) (*paged[report.Run], error) {
+		func(ctx context.Context, in *Paging) (*paged[outcome.Run], error) {
 			before, err := in.number()
 			if err != nil {
 				return nil, err
@@ -68,15 +68,15 @@ func (s *Service) sequences(h huma.API) {
 			if err != nil {
 				return nil, err
 			}
-			return pageOf(ctx, runs, in.Limit, func(r report.Run) string { return strconv.FormatInt(r.ID, 10) }), nil
+			return pageOf(ctx, runs, in.Limit, func(r outcome.Run) string { return strconv.FormatInt(r.ID, 10) }), nil
 		})
 	type byRun struct {
 		ID int64 `path:"id" doc:"The run's id"`
 	}
 	handle(s, h, op(http.MethodGet, "/runs/{id}", "get-run", tag, "read", "A run with the loads of its steps"),
-		func(ctx context.Context, in *byRun) (*answer[report.Run], error) {
+		func(ctx context.Context, in *byRun) (*answer[outcome.Run], error) {
 			r, err := s.engine.Run(ctx, in.ID)
-			return &answer[report.Run]{r}, err
+			return &answer[outcome.Run]{r}, err
 		})
 }
 

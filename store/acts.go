@@ -6,7 +6,7 @@ import (
 
 	"koinos/core/finding"
 	"koinos/core/list"
-	"koinos/core/report"
+	"koinos/core/outcome"
 )
 
 // ActGroup is findings of a load that one act can mend.
@@ -29,8 +29,8 @@ func (s *Store) ActGroups(ctx context.Context, load int64) ([]ActGroup, error) {
 	  FROM findings f JOIN load_orders o ON o.load_id = f.load_id AND o.seq = f.seq
 	  WHERE f.load_id = ?2 AND (o.outcome = ?3 AND (f.list <> '' AND f.code IN (?4, ?5, ?6) OR f.code = ?1) OR o.outcome = ?7 AND f.severity = ?8)
 	  GROUP BY 1, 2, 3, 4 ORDER BY orders DESC, findings DESC`,
-		finding.NotADate, load, report.Refused, finding.CrosswalkMissing, finding.UnknownCode, finding.UnknownUnit,
-		report.Held, finding.Warning)
+		finding.NotADate, load, outcome.Refused, finding.CrosswalkMissing, finding.UnknownCode, finding.UnknownUnit,
+		outcome.Held, finding.Warning)
 	return list, err
 }
 

@@ -12,20 +12,21 @@ import (
 	"koinos/api"
 	"koinos/core/finding"
 	"koinos/core/origin"
+	"koinos/core/outcome"
 	"koinos/core/reading"
 	"koinos/core/report"
 )
 
 // loadRow takes the columns of selectLoad; those that are named like a field
-// of report.Load in small letters go there.
+// of outcome.Load in small letters go there.
 type loadRow struct {
-	report.Load
+	outcome.Load
 	Started string         `db:"started_at"`
 	Ended   sql.NullString `db:"ended_at"`
 	Asked   string         `db:"asked"`
 }
 
-func (r *loadRow) load() (report.Load, error) {
+func (r *loadRow) load() (outcome.Load, error) {
 	l := r.Load
 	if err := json.Unmarshal([]byte(r.Asked), &l.Options); err != nil {
 		return l, fmt.Errorf("load %d: %w", l.ID, err)
@@ -35,7 +36,7 @@ func (r *loadRow) load() (report.Load, error) {
 		end := parseTime(r.Ended.String)
 		l.EndedAt = &end
 	}
-	if l.Status.Ended() && l.Status != report.Paused {
+	if l.Status.Ended() && l.Status != outcome.Paused {
 		l.Share = 1
 	}
 	return l, nil
@@ -49,7 +50,7 @@ const selectLoad = `SELECT l.id, l.document, d.name AS documentname, l.mapping, 
 // StartLoad records a load that begins and gives its id. A request that named
 // itself (blank: it did not) starts one load only, however often it comes:
 // known is then true.
-func (s *Store) StartLoad(ctx context.Context, l report.Load, request string) (id int64, known bool, err error) {
+func (s *Store) StartLoad(ctx context.Context, l outcome.Load, request string) (id int64, known bool, err error) {
 	asked, err := json.Marshal(l.Options)
 	if err != nil {
 		return 0, false, err
@@ -91,7 +92,7 @@ func (s *Store) ListsOf(ctx context.Context, load int64) (versions map[string]in
 
 // SaveLoad brings a load's status and figures up to date; with an end time it
 // has ended.
-func (t *Tx) SaveLoad(l *report.Load) error {
+func (t *Tx) SaveLoad(l *outcome.Load) error {
 	var ended any
 	if l.EndedAt != nil {
 		ended = at(*l.EndedAt)
@@ -119,12 +120,12 @@ func (s *Store) LoadLists(ctx context.Context, load int64, now map[string]int) (
 	})
 }
 
-func (s *Store) loads(ctx context.Context, where string, args ...any) ([]report.Load, error) {
+func (s *Store) loads(ctx context.Context, where string, args ...any) ([]outcome.Load, error) {
 	var rows []loadRow
 	if err := s.r.SelectContext(ctx, &rows, selectLoad+where, args...); err != nil {
 		return nil, err
 	}
-	list := make([]report.Load, len(rows))
+	list := make([]outcome.Load, len(rows))
 	for i := range rows {
 		var err error
 		if list[i], err = rows[i].load(); err != nil {
@@ -143,13 +144,13 @@ func (s *Store) Progress(ctx context.Context, load int64) (seq, n int, err error
 }
 
 // Load gives a load by its id.
-func (s *Store) Load(ctx context.Context, id int64) (report.Load, error) {
+func (s *Store) Load(ctx context.Context, id int64) (outcome.Load, error) {
 	list, err := s.loads(ctx, `WHERE l.id = ?`, id)
 	if err == nil && len(list) == 0 {
-		return report.Load{}, fmt.Errorf("load %d: %w", id, ErrNotFound)
+		return outcome.Load{}, fmt.Errorf("load %d: %w", id, ErrNotFound)
 	}
 	if err != nil {
-		return report.Load{}, err
+		return outcome.Load{}, err
 	}
 	return list[0], nil
 }
@@ -163,7 +164,7 @@ type LoadFilter struct {
 }
 
 // Loads lists loads, newest first.
-func (s *Store) Loads(ctx context.Context, f LoadFilter) ([]report.Load, error) {
+func (s *Store) Loads(ctx context.Context, f LoadFilter) ([]outcome.Load, error) {
 	query, args := f.query()
 	return s.loads(ctx, query, args...)
 }
@@ -184,8 +185,8 @@ func (f LoadFilter) query() (string, []any) {
 
 // OrderResult is an order's outcome with its rows, as a load writes it.
 type OrderResult struct {
-	report.OrderOutcome
-	Spans    []report.SpanOutcome
+	outcome.OrderOutcome
+	Spans    []outcome.SpanOutcome
 	Findings []finding.Finding
 }
 
@@ -248,7 +249,7 @@ func (t *Tx) AddFindings(load int64, findings []finding.Finding, next *int) erro
 }
 
 // SetOutcomes changes the outcome of a load's orders from one to another.
-func (t *Tx) SetOutcomes(load int64, from, to report.Outcome) error {
+func (t *Tx) SetOutcomes(load int64, from, to outcome.Outcome) error {
 	_, err := t.exec(`UPDATE load_orders SET outcome = ? WHERE load_id = ? AND outcome = ?`, to, load, from)
 	return err
 }
@@ -388,16 +389,16 @@ type OutcomeFilter struct {
 }
 
 // Outcomes lists what became of a load's orders, in the document's order.
-func (s *Store) Outcomes(ctx context.Context, load int64, f OutcomeFilter) ([]report.OrderOutcome, error) {
+func (s *Store) Outcomes(ctx context.Context, load int64, f OutcomeFilter) ([]outcome.OrderOutcome, error) {
 	var rows []struct {
-		report.OrderOutcome
+		outcome.OrderOutcome
 		Changed sql.NullString `db:"changed"`
 	}
 	err := s.r.SelectContext(ctx, &rows, `SELECT `+outcomeColumns+
 		`, (SELECT changes FROM load_changes c WHERE c.load_id = o.load_id AND c.seq = o.seq) AS changed
 	  FROM load_orders o WHERE load_id = ? AND seq > ? AND (? = '' OR outcome = ?) AND (? = 0 OR seq = ?) ORDER BY seq LIMIT ?`,
 		load, f.After, f.Outcome, f.Outcome, f.Seq, f.Seq, f.Limit)
-	list := make([]report.OrderOutcome, len(rows))
+	list := make([]outcome.OrderOutcome, len(rows))
 	for i := range rows {
 		list[i] = rows[i].OrderOutcome
 		if rows[i].Changed.Valid {
@@ -410,34 +411,34 @@ func (s *Store) Outcomes(ctx context.Context, load int64, f OutcomeFilter) ([]re
 }
 
 // Outcome gives what became of one order of a load's document.
-func (s *Store) Outcome(ctx context.Context, load int64, seq int) (report.OrderOutcome, error) {
+func (s *Store) Outcome(ctx context.Context, load int64, seq int) (outcome.OrderOutcome, error) {
 	list, err := s.Outcomes(ctx, load, OutcomeFilter{Seq: seq, Limit: 1})
 	if err == nil && len(list) == 0 {
 		err = fmt.Errorf("order %d of load %d: %w", seq, load, ErrNotFound)
 	}
 	if err != nil {
-		return report.OrderOutcome{}, err
+		return outcome.OrderOutcome{}, err
 	}
 	return list[0], nil
 }
 
 // FailedSpans lists the rows of the orders of a load that did not go in.
-func (s *Store) FailedSpans(ctx context.Context, load int64) ([]report.SpanOutcome, error) {
-	list := []report.SpanOutcome{}
+func (s *Store) FailedSpans(ctx context.Context, load int64) ([]outcome.SpanOutcome, error) {
+	list := []outcome.SpanOutcome{}
 	err := s.r.SelectContext(ctx, &list,
 		`SELECT s.sheet, s.first, s.last, o.seq, o.outcome FROM load_spans s JOIN load_orders o ON o.load_id = s.load_id AND o.seq = s.seq
-	  WHERE s.load_id = ? AND o.outcome IN (?, ?, ?) ORDER BY s.sheet, s.first`, load, report.Refused, report.Held, report.Withheld)
+	  WHERE s.load_id = ? AND o.outcome IN (?, ?, ?) ORDER BY s.sheet, s.first`, load, outcome.Refused, outcome.Held, outcome.Withheld)
 	return list, err
 }
 
 // Spans lists runs of rows with their orders' outcomes, in the order of rows,
 // that touch the rows from first to last; limit 0 is all.
-func (s *Store) Spans(ctx context.Context, load int64, sheet string, first, last, limit int) ([]report.SpanOutcome,
+func (s *Store) Spans(ctx context.Context, load int64, sheet string, first, last, limit int) ([]outcome.SpanOutcome,
 	error) {
 	if limit == 0 {
 		limit = -1
 	}
-	list := []report.SpanOutcome{}
+	list := []outcome.SpanOutcome{}
 	err := s.r.SelectContext(ctx, &list, `SELECT s.sheet, s.first, s.last, `+
 		strings.NewReplacer("seq,", "o.seq,").Replace(outcomeColumns)+`
 	  FROM load_spans s JOIN load_orders o ON o.load_id = s.load_id AND o.seq = s.seq
@@ -447,8 +448,8 @@ func (s *Store) Spans(ctx context.Context, load int64, sheet string, first, last
 
 // SpansFrom lists runs of rows with their orders' outcomes behind a row, in the
 // order of rows, at most limit.
-func (s *Store) SpansFrom(ctx context.Context, load int64, after, limit int) ([]report.SpanOutcome, error) {
-	list := []report.SpanOutcome{}
+func (s *Store) SpansFrom(ctx context.Context, load int64, after, limit int) ([]outcome.SpanOutcome, error) {
+	list := []outcome.SpanOutcome{}
 	err := s.r.SelectContext(ctx, &list, `SELECT s.sheet, s.first, s.last, `+
 		strings.NewReplacer("seq,", "o.seq,").Replace(outcomeColumns)+`
 	  FROM load_spans s JOIN load_orders o ON o.load_id = s.load_id AND o.seq = s.seq

@@ -10,7 +10,7 @@ import (
 
 	"koinos/api"
 	"koinos/core/origin"
-	"koinos/core/report"
+	"koinos/core/outcome"
 )
 
 // PutSequence keeps a sequence's text as its next version; the same text as
@@ -74,7 +74,7 @@ func (s *Store) Sequence(ctx context.Context, name string, version int) (api.Seq
 }
 
 type runRow struct {
-	report.Run
+	outcome.Run
 	Started string         `db:"started_at"`
 	Ended   sql.NullString `db:"ended_at"`
 	Asked   string         `db:"asked"`
@@ -83,12 +83,12 @@ type runRow struct {
 const selectRun = `SELECT r.id, r.sequence, r.version, r.document, d.name AS documentname, r.options AS asked, r.status, r.again_of AS againof, r.started_at, r.ended_at, r.by
   FROM runs r JOIN documents d ON d.sha = r.document `
 
-func (s *Store) runs(ctx context.Context, where string, args ...any) ([]report.Run, error) {
+func (s *Store) runs(ctx context.Context, where string, args ...any) ([]outcome.Run, error) {
 	var rows []runRow
 	if err := s.r.SelectContext(ctx, &rows, selectRun+where, args...); err != nil {
 		return nil, err
 	}
-	list := make([]report.Run, len(rows))
+	list := make([]outcome.Run, len(rows))
 	for i, r := range rows {
 		list[i] = r.Run
 		list[i].StartedAt = parseTime(r.Started)
@@ -104,25 +104,25 @@ func (s *Store) runs(ctx context.Context, where string, args ...any) ([]report.R
 }
 
 // Runs lists runs of sequences, newest first; before 0 is from the newest on.
-func (s *Store) Runs(ctx context.Context, before int64, limit int) ([]report.Run, error) {
+func (s *Store) Runs(ctx context.Context, before int64, limit int) ([]outcome.Run, error) {
 	return s.runs(ctx, `WHERE ? = 0 OR r.id < ? ORDER BY r.id DESC LIMIT ?`, before, before, limit)
 }
 
 // Run gives a run of a sequence.
-func (s *Store) Run(ctx context.Context, id int64) (report.Run, error) {
+func (s *Store) Run(ctx context.Context, id int64) (outcome.Run, error) {
 	list, err := s.runs(ctx, `WHERE r.id = ?`, id)
 	if err == nil && len(list) == 0 {
 		err = fmt.Errorf("run %d: %w", id, ErrNotFound)
 	}
 	if err != nil {
-		return report.Run{}, err
+		return outcome.Run{}, err
 	}
 	return list[0], nil
 }
 
 // StartRun records a run that begins and gives its id. A request that named
 // itself starts one run only.
-func (s *Store) StartRun(ctx context.Context, r report.Run, request string) (id int64, known bool, err error) {
+func (s *Store) StartRun(ctx context.Context, r outcome.Run, request string) (id int64, known bool, err error) {
 	asked, err := json.Marshal(r.Options)
 	if err != nil {
 		return 0, false, err
@@ -148,12 +148,12 @@ func (s *Store) StartRun(ctx context.Context, r report.Run, request string) (id 
 }
 
 // EndRun records how a run ended.
-func (t *Tx) EndRun(id int64, status report.Status, now time.Time) error {
+func (t *Tx) EndRun(id int64, status outcome.Status, now time.Time) error {
 	return t.run(`UPDATE runs SET status = ?, ended_at = ? WHERE id = ?`, string(status), at(now), id)
 }
 
 // StepLoad is the load of a step of a run; ErrNotFound where it has not begun.
-func (s *Store) StepLoad(ctx context.Context, run int64, step string) (report.Load, error) {
+func (s *Store) StepLoad(ctx context.Context, run int64, step string) (outcome.Load, error) {
 	list, err := s.loads(ctx,
 		`WHERE l.run = ? AND l.step = ? AND json_extract(l.options, '$.retry') IS NULL ORDER BY l.id LIMIT 1`, run,
 		step)
@@ -161,7 +161,7 @@ func (s *Store) StepLoad(ctx context.Context, run int64, step string) (report.Lo
 		err = fmt.Errorf("step %s of run %d: %w", step, run, ErrNotFound)
 	}
 	if err != nil {
-		return report.Load{}, err
+		return outcome.Load{}, err
 	}
 	return list[0], nil
 }

@@ -17,7 +17,7 @@ import (
 	"koinos/api"
 	"koinos/core/list"
 	"koinos/core/order"
-	"koinos/core/report"
+	"koinos/core/outcome"
 )
 
 var (
@@ -50,7 +50,7 @@ func aLoad(t testing.TB, s *Store) int64 {
 	if _, err := s.PutMapping(ctx, api.Mapping{Name: "m", Text: "x", StoredAt: now}); err != nil {
 		t.Fatal(err)
 	}
-	id, _, err := s.StartLoad(ctx, report.Load{Document: sha, Mapping: "m", Version: 1, StartedAt: now}, "")
+	id, _, err := s.StartLoad(ctx, outcome.Load{Document: sha, Mapping: "m", Version: 1, StartedAt: now}, "")
 	if err != nil {
 		t.Fatal(err)
 	}

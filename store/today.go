@@ -5,13 +5,13 @@ import (
 	"time"
 
 	"koinos/api"
-	"koinos/core/report"
+	"koinos/core/outcome"
 )
 
 // Today is what runs, what failed, and what the last days brought.
 type Today struct {
-	Running []report.Load
-	Failing []report.Load
+	Running []outcome.Load
+	Failing []outcome.Load
 	Days    []api.Day
 	Saved   int
 	Orders  int
@@ -22,8 +22,8 @@ type Today struct {
 // document, has been made.
 func (s *Store) Today(ctx context.Context, now time.Time, days int) (t Today, err error) {
 	since := now.UTC().AddDate(0, 0, 1-days)
-	if t.Running, err = s.loads(ctx, `WHERE l.status IN (?, ?, ?) ORDER BY l.id DESC LIMIT 50`, report.Waiting,
-		report.Running, report.Paused); err != nil {
+	if t.Running, err = s.loads(ctx, `WHERE l.status IN (?, ?, ?) ORDER BY l.id DESC LIMIT 50`, outcome.Waiting,
+		outcome.Running, outcome.Paused); err != nil {
 		return t, err
 	}
 	day := since.Format("2006-01-02")
@@ -31,7 +31,7 @@ func (s *Store) Today(ctx context.Context, now time.Time, days int) (t Today, er
 		`WHERE l.started_at >= ? AND NOT l.dry_run AND l.ended_at IS NOT NULL AND (l.refused + l.held + l.withheld > 0 OR l.status = ?)
 	  AND NOT EXISTS (SELECT 1 FROM loads n WHERE n.id > l.id AND NOT n.dry_run AND n.status <> ? AND n.step = l.step
 	    AND (n.document = l.document AND n.mapping = l.mapping OR json_extract(n.options, '$.retry') = l.id))
-	  ORDER BY l.id DESC LIMIT 50`, day, report.Failed, report.Cancelled)
+	  ORDER BY l.id DESC LIMIT 50`, day, outcome.Failed, outcome.Cancelled)
 	if err != nil {
 		return t, err
 	}

@@ -10,20 +10,21 @@ import (
 	"koinos/core/finding"
 	"koinos/core/mapping"
 	"koinos/core/order"
+	"koinos/core/outcome"
 	"koinos/core/source"
 )
 
 // Answers gives what a load found and decided, by rows of a sheet.
 type Answers interface {
 	// Spans gives the runs of rows that touch the rows first to last, in order.
-	Spans(sheet string, first, last int) ([]SpanOutcome, error)
+	Spans(sheet string, first, last int) ([]outcome.SpanOutcome, error)
 	// Findings gives what was found at the rows first to last, by place.
 	Findings(sheet string, first, last int) ([]finding.Finding, error)
 	// FirstRow is the first row of the sheet that belongs to an order; 0 is none.
 	FirstRow(sheet string) (int, error)
 	// Stored gives the stored order of an outcome, nil where there is none, and
 	// which of its lines, counted from 1, a row of the document is; 0 is none.
-	Stored(o *OrderOutcome) (stored *order.Order, line func(sheet string, row int) int, err error)
+	Stored(o *outcome.OrderOutcome) (stored *order.Order, line func(sheet string, row int) int, err error)
 }
 
 // Set is one load's answers beside the rows: a document that goes through a
@@ -41,7 +42,7 @@ const chunkRows = 2_000
 type rowAnswer struct {
 	sheet    string
 	row      int
-	span     SpanOutcome
+	span     outcome.SpanOutcome
 	message  string
 	warnings string
 	findings []finding.Finding
@@ -85,11 +86,11 @@ func (s *Set) rows(sheet string, first, last int) (map[int]*rowAnswer, error) {
 	}
 	for _, r := range rows {
 		switch {
-		case r.span.Outcome == Refused && !hasError(r.findings):
+		case r.span.Outcome == outcome.Refused && !hasError(r.findings):
 			say(&r.message, "Another row of this order keeps it out.")
-		case r.span.Outcome == Held && len(r.findings) == 0:
+		case r.span.Outcome == outcome.Held && len(r.findings) == 0:
 			say(&r.message, "Another row of this order holds it.")
-		case r.span.Outcome == Changed || r.span.Outcome == Differs:
+		case r.span.Outcome == outcome.Changed || r.span.Outcome == outcome.Differs:
 			if text := changesText(r.span.Changes, r.row, r.row == r.span.First); text != "" {
 				say(&r.message, text)
 			}

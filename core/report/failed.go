@@ -8,6 +8,7 @@ import (
 	"github.com/xuri/excelize/v2"
 
 	"koinos/core/origin"
+	"koinos/core/outcome"
 	"koinos/core/source"
 )
 
@@ -18,7 +19,7 @@ type keeper struct {
 	a     Answers
 	sheet string
 	first int // row of the sheet's first order; 0 is none: all of the sheet stays
-	spans []SpanOutcome
+	spans []outcome.SpanOutcome
 	upTo  int
 	kept  bool
 }

@@ -23,7 +23,8 @@ func (c *FindingsCSV) Add(list ...finding.Finding) error {
 	for _, f := range list {
 		err := c.w.Write([]string{
 			string(f.Code), string(f.Severity), f.At, guard(f.Place.Sheet), orBlank(f.Place.Row),
-			orBlank(f.Place.Column), orBlank(f.Order), orBlank(f.Line), f.Field, guard(f.Value), guard(f.Message), guard(f.Hint),
+			orBlank(f.Place.Column), orBlank(f.Order), orBlank(f.Line), f.Field, guard(f.Value), guard(f.Message),
+			guard(f.Hint),
 		})
 		if err != nil {
 			return err

@@ -9,14 +9,17 @@ import (
 
 	"koinos/core/finding"
 	"koinos/core/origin"
+	"koinos/core/outcome"
 	"koinos/core/source"
 )
 
 // Fills of marked cells, as RGB.
 var fills = map[finding.Severity]string{finding.Error: "F6C9C2", finding.Warning: "FBE7B2"}
 
-var outcomeColors = map[Outcome]string{Loaded: "2E6B3E", Ready: "2E6B3E", Changed: "2E6B3E", Differs: "2E6B3E",
-	Held: "8A5A00", Undone: "555555", Refused: "A3241A", Withheld: "8A5A00", Unchanged: "555555"}
+var outcomeColors = map[outcome.Outcome]string{outcome.Loaded: "2E6B3E", outcome.Ready: "2E6B3E",
+	outcome.Changed: "2E6B3E", outcome.Differs: "2E6B3E",
+	outcome.Held: "8A5A00", outcome.Undone: "555555", outcome.Refused: "A3241A", outcome.Withheld: "8A5A00",
+	outcome.Unchanged: "555555"}
 
 // MarkedWorkbook writes the partner's workbook again: its cells as they are,
 // coloured and with a comment where something was found, and the answers in
@@ -47,11 +50,11 @@ func MarkedWorkbook(w io.Writer, r io.ReaderAt, size int64, opt source.Options, 
 type marker struct {
 	f      *excelize.File
 	filled map[fillKey]int
-	font   map[Outcome]int
+	font   map[outcome.Outcome]int
 }
 
 func newMarker(f *excelize.File) *marker {
-	return &marker{f: f, filled: map[fillKey]int{}, font: map[Outcome]int{}}
+	return &marker{f: f, filled: map[fillKey]int{}, font: map[outcome.Outcome]int{}}
 }
 
 type fillKey struct {
@@ -162,7 +165,7 @@ func (mk *marker) write(sheet string, column, row int, value string, style int) 
 	return mk.f.SetCellStyle(sheet, cell, cell, style)
 }
 
-func (mk *marker) outcomeStyle(o Outcome) (int, error) {
+func (mk *marker) outcomeStyle(o outcome.Outcome) (int, error) {
 	if id, ok := mk.font[o]; ok || o == "" {
 		return id, nil
 	}

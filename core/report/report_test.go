@@ -10,6 +10,7 @@ import (
 	"koinos/core/mapping"
 	"koinos/core/order"
 	"koinos/core/origin"
+	"koinos/core/outcome"
 	"koinos/core/source"
 )
 
@@ -28,8 +29,8 @@ func TestText(t *testing.T) {
 	}
 	tally.Add(found(finding.ShouldMissing, 7, 8, 3, "ordered_on", ""))
 	tally.Add(found(finding.MustMissing, 7, 8, 4, "quantity", "\x1b[31mred\x07"))
-	l := Load{ID: 4, DocumentName: "week.csv", Mapping: "m", Version: 2, Status: Done,
-		Counts: Counts{Rows: 401, Orders: 401, Lines: 401, Loaded: 1, Refused: 400, Errors: 801, Warnings: 1}}
+	l := outcome.Load{ID: 4, DocumentName: "week.csv", Mapping: "m", Version: 2, Status: outcome.Done,
+		Counts: outcome.Counts{Rows: 401, Orders: 401, Lines: 401, Loaded: 1, Refused: 400, Errors: 801, Warnings: 1}}
 	var b bytes.Buffer
 	Text(&b, &l, tally.Reasons(), Style{})
 	lines := strings.Split(b.String(), "\n")
@@ -58,8 +59,10 @@ func TestText(t *testing.T) {
 	if !strings.Contains(b.String(), "\x1b[") {
 		t.Error("no colours on a terminal")
 	}
-	for status, want := range map[Status]string{Failed: "stopped before the document's end", Paused: "load resume 4",
-		Stopped: "when it is mended", Cancelled: "what went in is recognised", Running: "still running"} {
+	for status, want := range map[outcome.Status]string{outcome.Failed: "stopped before the document's end",
+		outcome.Paused:  "load resume 4",
+		outcome.Stopped: "when it is mended", outcome.Cancelled: "what went in is recognised",
+		outcome.Running: "still running"} {
 		b.Reset()
 		l.Status = status
 		if Text(&b, &l, nil, Style{}); !strings.Contains(b.String(), want) {
@@ -81,11 +84,11 @@ func TestGuard(t *testing.T) {
 
 // answerList is a load's answers held in a list.
 type answerList struct {
-	spans []SpanOutcome
+	spans []outcome.SpanOutcome
 	found []finding.Finding
 }
 
-func (a answerList) Spans(sheet string, first, last int) (list []SpanOutcome, err error) {
+func (a answerList) Spans(sheet string, first, last int) (list []outcome.SpanOutcome, err error) {
 	for _, s := range a.spans {
 		if s.Sheet == sheet && s.First <= last && s.Last >= first {
 			list = append(list, s)
@@ -102,15 +105,15 @@ func (a answerList) Findings(sheet string, first, last int) (list []finding.Find
 	return list, nil
 }
 func (a answerList) FirstRow(string) (int, error) { return 3, nil }
-func (a answerList) Stored(*OrderOutcome) (*order.Order, func(string, int) int, error) {
+func (a answerList) Stored(*outcome.OrderOutcome) (*order.Order, func(string, int) int, error) {
 	return nil, nil, nil
 }
 
 func TestMarkedCSV(t *testing.T) {
 	const doc = "Orders;of March\nNo;Item\nA-1;00417\nA-1;=2+3\nA-2;ümlaut \"x\"\n;\nTotal;3\n"
 	a := answerList{
-		spans: []SpanOutcome{{First: 3, Last: 4, OrderOutcome: OrderOutcome{Outcome: Refused}},
-			{First: 5, Last: 5, OrderOutcome: OrderOutcome{Outcome: Loaded, Number: "SO-000001"}}},
+		spans: []outcome.SpanOutcome{{First: 3, Last: 4, OrderOutcome: outcome.OrderOutcome{Outcome: outcome.Refused}},
+			{First: 5, Last: 5, OrderOutcome: outcome.OrderOutcome{Outcome: outcome.Loaded, Number: "SO-000001"}}},
 		found: []finding.Finding{found(finding.UnknownCode, 1, 4, 2, "item", "=2+3")},
 	}
 	for _, c := range []struct {

@@ -7,6 +7,18 @@ import (
 	"koinos/core/finding"
 )
 
+// Reason is all findings of a load that say the same of the same field.
+type Reason struct {
+	Code     finding.Code     `json:"code"`
+	Severity finding.Severity `json:"severity" enum:"error,warning"`
+	Field    string           `json:"field,omitempty"`
+	Title    string           `json:"title"`
+	Count    int              `json:"count"`
+	Orders   int              `json:"orders" doc:"How many orders have it"`
+	Values   int              `json:"values" doc:"How many different values were seen"`
+	Example  finding.Finding  `json:"example"`
+}
+
 // Tally groups findings by reason as they come, holding one example of each.
 type Tally struct {
 	reasons map[reasonKey]*tallied

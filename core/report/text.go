@@ -9,6 +9,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 
 	"koinos/core/finding"
+	"koinos/core/outcome"
 )
 
 // Style is how text is written: with colours, and how wide.
@@ -25,7 +26,7 @@ func (s Style) paint(words string, colors ...text.Color) string {
 }
 
 // Text writes a load and its reasons for a terminal.
-func Text(w io.Writer, l *Load, reasons []Reason, style Style) {
+func Text(w io.Writer, l *outcome.Load, reasons []Reason, style Style) {
 	if style.Width <= 0 {
 		style.Width = 120
 	}
@@ -57,21 +58,21 @@ func Text(w io.Writer, l *Load, reasons []Reason, style Style) {
 		}
 	}
 	switch l.Status {
-	case Failed:
+	case outcome.Failed:
 		fmt.Fprintf(w, "  %s\n", style.paint("The load stopped before the document's end.", text.FgRed))
-	case Cancelled:
+	case outcome.Cancelled:
 		fmt.Fprintf(w, "  %s Load the document again: what went in is recognised.\n",
 			style.paint("The load was cancelled.", text.FgYellow))
-	case Stopped:
+	case outcome.Stopped:
 		fmt.Fprintf(w, "  %s Load the document again when it is mended: what went in is recognised.\n",
 			style.paint("The load stopped: "+l.Reason+".", text.FgYellow))
-	case Paused:
+	case outcome.Paused:
 		fmt.Fprintf(w, "  %s koinos load resume %d goes on from here.\n",
 			style.paint("The load is paused at "+fmt.Sprintf("%.0f", 100*l.Share)+" %: "+l.Reason+".", text.FgYellow),
 			l.ID)
-	case Waiting:
+	case outcome.Waiting:
 		fmt.Fprintln(w, "  waiting for other loads to end")
-	case Running:
+	case outcome.Running:
 		fmt.Fprintf(w, "  still running, %.0f %% read\n", 100*l.Share)
 	}
 	if l.Saved > 0 {

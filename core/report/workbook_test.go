@@ -15,6 +15,7 @@ import (
 	"koinos/core/mapping"
 	"koinos/core/order"
 	"koinos/core/origin"
+	"koinos/core/outcome"
 	"koinos/core/source"
 )
 
@@ -56,11 +57,12 @@ func book(t *testing.T) []byte {
 func ofBook() answerList {
 	in := func(f finding.Finding) finding.Finding { f.Place.Sheet = "Orders"; return f }
 	a := answerList{
-		spans: []SpanOutcome{
-			{Sheet: "Orders", First: 3, Last: 4, OrderOutcome: OrderOutcome{Seq: 1, Outcome: Loaded, OrderID: 7,
-				Number: "SO-000007"}},
-			{Sheet: "Orders", First: 5, Last: 5, OrderOutcome: OrderOutcome{Seq: 2, Outcome: Refused}},
-			{Sheet: "Orders", First: 6, Last: 6, OrderOutcome: OrderOutcome{Seq: 3, Outcome: Held}},
+		spans: []outcome.SpanOutcome{
+			{Sheet: "Orders", First: 3, Last: 4, OrderOutcome: outcome.OrderOutcome{Seq: 1, Outcome: outcome.Loaded,
+				OrderID: 7,
+				Number:  "SO-000007"}},
+			{Sheet: "Orders", First: 5, Last: 5, OrderOutcome: outcome.OrderOutcome{Seq: 2, Outcome: outcome.Refused}},
+			{Sheet: "Orders", First: 6, Last: 6, OrderOutcome: outcome.OrderOutcome{Seq: 3, Outcome: outcome.Held}},
 		},
 		found: []finding.Finding{in(found(finding.NotANumber, 2, 5, 3, "quantity", "two")),
 			in(found(finding.ShouldMissing, 3, 6, 2, "item", ""))},
@@ -210,7 +212,7 @@ func stored() *order.Order {
 // storedAnswers are answers with a stored order behind them.
 type storedAnswers struct{ answerList }
 
-func (a storedAnswers) Stored(o *OrderOutcome) (*order.Order, func(string, int) int, error) {
+func (a storedAnswers) Stored(o *outcome.OrderOutcome) (*order.Order, func(string, int) int, error) {
 	if o.OrderID == 0 {
 		return nil, func(string, int) int { return 0 }, nil
 	}

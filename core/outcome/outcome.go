@@ -1,4 +1,4 @@
-package report
+package outcome
 
 import (
 	"time"
@@ -170,16 +170,4 @@ type SpanOutcome struct {
 	First int    `json:"first"`
 	Last  int    `json:"last"`
 	OrderOutcome
-}
-
-// Reason is all findings of a load that say the same of the same field.
-type Reason struct {
-	Code     finding.Code     `json:"code"`
-	Severity finding.Severity `json:"severity" enum:"error,warning"`
-	Field    string           `json:"field,omitempty"`
-	Title    string           `json:"title"`
-	Count    int              `json:"count"`
-	Orders   int              `json:"orders" doc:"How many orders have it"`
-	Values   int              `json:"values" doc:"How many different values were seen"`
-	Example  finding.Finding  `json:"example"`
 }
