@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"strings"
 	"sync"
 	"time"
 
@@ -130,6 +131,10 @@ func (e *Engine) Start(ctx context.Context, req Request) (outcome.Load, error) {
 	doc, err := e.store.Document(ctx, req.Document)
 	if err != nil {
 		return outcome.Load{}, err
+	}
+	if f := doc.Shape.Format; len(req.OnlySheets) > 0 && f != source.XLSX {
+		return outcome.Load{}, finding.Fatal(finding.SheetMissing, origin.Place{},
+			"The document is a %s, which has no sheets to choose from.", strings.ToUpper(string(f)))
 	}
 	kept, err := e.store.Mapping(ctx, req.Mapping, req.Version)
 	if err != nil {

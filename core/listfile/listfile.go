@@ -79,8 +79,10 @@ func Read(r io.ReaderAt, size int64, crosswalk bool) ([]list.Entry, error) {
 				map[bool]string{true: key, false: value}[e.Code == ""])
 		}
 		if before, twice := seen[e.Code]; twice {
-			return nil, finding.Fatal(finding.IdentityRepeated, rec.Place(0),
-				"%q stands in row %d and again in row %d.", e.Code, before, rec.Row)
+			f := finding.New(finding.IdentityRepeated, rec.Place(0), e.Code, "%q stands in row %d and again in row %d.",
+				e.Code, before, rec.Row)
+			f.Hint = "Take one of them out: which one counts would be a guess."
+			return nil, &f
 		}
 		seen[e.Code] = rec.Row
 		entries = append(entries, e)

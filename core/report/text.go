@@ -39,23 +39,34 @@ func Text(w io.Writer, l *outcome.Load, reasons []Reason, style Style) {
 		version = fmt.Sprintf(" (version %d)", l.Version)
 	}
 	fmt.Fprintf(w, "%s  through mapping %s%s\n", style.paint(title, text.Bold), l.Mapping, version)
+	if l.Note != "" {
+		fmt.Fprintf(w, "  note: %s\n", clean(l.Note))
+	}
 	fmt.Fprintf(w, "  %s in %s, %s read\n", Plural(l.Orders, "order"), Plural(l.Lines, "line"), Plural(l.Rows, "row"))
 	for _, o := range []struct {
 		n     int
-		word  string
 		color text.Color
+		one   string
+		many  string // where it differs
 	}{
-		{l.Loaded, "loaded", text.FgGreen}, {l.Changed, "changed: stored before, and brought up to date", text.FgGreen},
-		{l.Ready, "ready: they would be loaded", text.FgGreen}, {l.Differs,
-			"differ: stored before, they would be changed", text.FgGreen},
-		{l.Unchanged, "unchanged: stored before, the same", text.FgHiBlack},
-		{l.Withheld, "withheld: good, but all or none was asked for", text.FgYellow},
-		{l.Held, "held: they wait for somebody", text.FgYellow},
-		{l.Refused, "refused", text.FgRed}, {l.Undone, "taken back", text.FgHiBlack},
+		{l.Loaded, text.FgGreen, "loaded", ""},
+		{l.Changed, text.FgGreen, "changed: stored before, and brought up to date", ""},
+		{l.Ready, text.FgGreen, "ready: it would be loaded", "ready: they would be loaded"},
+		{l.Differs, text.FgGreen, "differs: stored before, it would be changed",
+			"differ: stored before, they would be changed"},
+		{l.Unchanged, text.FgHiBlack, "unchanged: stored before, the same", ""},
+		{l.Withheld, text.FgYellow, "withheld: good, but all or none was asked for", ""},
+		{l.Held, text.FgYellow, "held: it waits for somebody", "held: they wait for somebody"},
+		{l.Refused, text.FgRed, "refused", ""}, {l.Undone, text.FgHiBlack, "taken back", ""},
 	} {
-		if o.n > 0 {
-			fmt.Fprintf(w, "  %s %s\n", style.paint(fmt.Sprintf("%7d", o.n), o.color), o.word)
+		if o.n == 0 {
+			continue
 		}
+		words := o.one
+		if o.n > 1 && o.many != "" {
+			words = o.many
+		}
+		fmt.Fprintf(w, "  %s %s\n", style.paint(fmt.Sprintf("%7d", o.n), o.color), words)
 	}
 	switch l.Status {
 	case outcome.Failed:
