@@ -70,6 +70,6 @@ func (e *Engine) Undo(ctx context.Context, id int64, dry bool, by string) (api.U
 			u.Why = append(u.Why, part.Why[:min(len(part.Why), mostKept-len(u.Why))]...)
 		}
 	}
-	slices.SortFunc(u.Why, func(a, b api.Taken) int { return a.Seq - b.Seq })
+	slices.SortFunc(u.Why, func(x, y api.Taken) int { return x.Seq - y.Seq })
 	return u, err
 }
