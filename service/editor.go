@@ -41,20 +41,6 @@ func (s *Service) on(ctx context.Context, document string) (*on, error) {
 	return &on{d, f, f, set}, nil
 }
 
-// answerOn answers a question about a document.
-func answerOn[T any](ctx context.Context, s *Service, document string, f func(*on) (*T, error)) (*answer[T], error) {
-	d, err := s.on(ctx, document)
-	if err != nil {
-		return nil, err
-	}
-	defer d.Close()
-	v, err := f(d)
-	if err != nil {
-		return nil, err
-	}
-	return &answer[T]{*v}, nil
-}
-
 // meant gives the mapping that a request means: text of its own, or a kept version.
 func (s *Service) meant(ctx context.Context, ref api.MappingRef) (*mapping.Mapping, error) {
 	text := ref.Text
@@ -68,92 +54,76 @@ func (s *Service) meant(ctx context.Context, ref api.MappingRef) (*mapping.Mappi
 	return mapping.Parse([]byte(text))
 }
 
-// asked makes an operation that answers a question and keeps nothing.
-func asked(o huma.Operation) huma.Operation {
+// asked is a question about a document.
+type asked[Q any] struct {
+	Document string `path:"document" doc:"SHA-256 of a document, or its first letters"`
+	Body     Q
+}
+
+// ask serves a question about a document, which keeps nothing.
+func ask[Q, A any](s *Service, h huma.API, path, id, about string,
+	reply func(context.Context, *on, *Q) (*A, error)) {
+	o := op(http.MethodPost, "/documents/{document}/"+path, id, "Mapping editor", "read", about)
 	o.DefaultStatus = http.StatusOK
 	o.Errors = append(o.Errors, http.StatusNotFound, http.StatusUnprocessableEntity)
-	return o
+	handle(s, h, o, func(ctx context.Context, in *asked[Q]) (*answer[A], error) {
+		d, err := s.on(ctx, in.Document)
+		if err != nil {
+			return nil, err
+		}
+		defer d.Close()
+		v, err := reply(ctx, d, &in.Body)
+		if err != nil {
+			return nil, err
+		}
+		return &answer[A]{*v}, nil
+	})
 }
 
 func (s *Service) editor(h huma.API) {
 	const tag = "Mapping editor"
-	type ByDocument struct {
-		Document string `path:"document" doc:"SHA-256 of a document, or its first letters"`
-	}
-	type drafted struct {
-		ByDocument
-		Body api.NewDraft
-	}
-	handle(s, h, asked(op(http.MethodPost, "/documents/{document}/draft", "draft-mapping", tag, "read",
-		"Propose a mapping for a document")),
-		func(ctx context.Context, in *drafted) (*answer[drafting.Proposal], error) {
+	ask(s, h, "draft", "draft-mapping", "Propose a mapping for a document",
+		func(ctx context.Context, d *on, q *api.NewDraft) (*drafting.Proposal, error) {
 			known, err := s.known(ctx)
 			if err != nil {
 				return nil, err
 			}
-			return answerOn(ctx, s, in.Document, func(d *on) (*drafting.Proposal, error) {
-				p, err := drafting.Draft(d, d.Size, drafting.Hints{Name: in.Body.Name, Partner: in.Body.Partner,
-					Kind: order.Kind(in.Body.Kind), Lists: d.set, Known: known, Limits: s.cfg.Limits})
-				if p != nil {
-					return p, nil // one that needs a hand is still a beginning: its mistakes show in the editor
-				}
-				return nil, err
-			})
+			p, err := drafting.Draft(d, d.Size, drafting.Hints{Name: q.Name, Partner: q.Partner,
+				Kind: order.Kind(q.Kind), Lists: d.set, Known: known, Limits: s.cfg.Limits})
+			if p != nil {
+				return p, nil // one that needs a hand is still a beginning: its mistakes show in the editor
+			}
+			return nil, err
 		})
-
-	type previewed struct {
-		ByDocument
-		Body api.NewPreview
-	}
-	handle(s, h, asked(op(http.MethodPost, "/documents/{document}/preview", "preview-mapping", tag, "read",
-		"What a mapping makes of the part of a document that is looked at")),
-		func(ctx context.Context, in *previewed) (*answer[api.Preview], error) {
-			b := &in.Body
-			m, err := s.meant(ctx, b.Mapping)
+	ask(s, h, "preview", "preview-mapping", "What a mapping makes of the part of a document that is looked at",
+		func(ctx context.Context, d *on, q *api.NewPreview) (*api.Preview, error) {
+			m, err := s.meant(ctx, q.Mapping)
 			if err != nil {
 				return nil, err
 			}
-			return answerOn(ctx, s, in.Document, func(d *on) (*api.Preview, error) {
-				return load.Look(ctx, d, d.Size, m, d.set, s.cfg.Limits,
-					load.View{Sheet: b.Sheet, From: b.From, To: b.To, Row: b.Row, Seq: b.Seq})
-			})
+			return load.Look(ctx, d, d.Size, m, d.set, s.cfg.Limits,
+				load.View{Sheet: q.Sheet, From: q.From, To: q.To, Row: q.Row, Seq: q.Seq})
 		})
-
-	type covered struct {
-		ByDocument
-		Body api.MappingRef
-	}
-	handle(s, h, asked(op(http.MethodPost, "/documents/{document}/coverage", "cover-document", tag, "read",
-		"What of a document a mapping does not use, and what lists do not know")),
-		func(ctx context.Context, in *covered) (*answer[reading.Coverage], error) {
-			m, err := s.meant(ctx, in.Body)
+	ask(s, h, "coverage", "cover-document", "What of a document a mapping does not use, and what lists do not know",
+		func(ctx context.Context, d *on, q *api.MappingRef) (*reading.Coverage, error) {
+			m, err := s.meant(ctx, *q)
 			if err != nil {
 				return nil, err
 			}
-			return answerOn(ctx, s, in.Document, func(d *on) (*reading.Coverage, error) {
-				c, _, err := load.Coverage(ctx, d, d.Size, m, d.set, s.cfg.Limits)
-				return c, err
-			})
+			c, _, err := load.Coverage(ctx, d, d.Size, m, d.set, s.cfg.Limits)
+			return c, err
 		})
-
-	type compared struct {
-		ByDocument
-		Body api.NewComparison
-	}
-	handle(s, h, asked(op(http.MethodPost, "/documents/{document}/comparison", "compare-mappings", tag, "read",
-		"How the orders of a document differ between two mappings")),
-		func(ctx context.Context, in *compared) (*answer[api.Comparison], error) {
-			was, err := s.meant(ctx, in.Body.Was)
+	ask(s, h, "comparison", "compare-mappings", "How the orders of a document differ between two mappings",
+		func(ctx context.Context, d *on, q *api.NewComparison) (*api.Comparison, error) {
+			was, err := s.meant(ctx, q.Was)
 			if err != nil {
 				return nil, err
 			}
-			is, err := s.meant(ctx, in.Body.Is)
+			is, err := s.meant(ctx, q.Is)
 			if err != nil {
 				return nil, err
 			}
-			return answerOn(ctx, s, in.Document, func(d *on) (*api.Comparison, error) {
-				return load.Compare(ctx, d, d.Size, was, is, d.set, s.cfg.Limits)
-			})
+			return load.Compare(ctx, d, d.Size, was, is, d.set, s.cfg.Limits)
 		})
 
 	handle(s, h, op(http.MethodGet, "/fields", "list-fields", tag, "read",
