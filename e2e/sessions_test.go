@@ -75,30 +75,32 @@ func newSession(t *testing.T) *session {
 	return r
 }
 
+// begins reports whether a line of a session begins something.
+func begins(line string) bool {
+	return len(line) > 1 && strings.ContainsRune("$%>#", rune(line[0])) && line[1] == ' '
+}
+
 // play gives the session's text anew, with what its commands say now.
 func (r *session) play(text string) string {
 	var out strings.Builder
 	lines := strings.Split(strings.TrimSuffix(text, "\n"), "\n")
-	isNew := func(line string) bool {
-		return len(line) > 1 && strings.ContainsRune("$%>#", rune(line[0])) && line[1] == ' '
-	}
 	for i := 0; i < len(lines); i++ {
 		line := lines[i]
 		switch {
 		case strings.HasPrefix(line, "$ "):
 			fmt.Fprintf(&out, "%s\n%s", line, r.equal(r.run(strings.TrimPrefix(line, "$ "))))
-			for i+1 < len(lines) && !isNew(lines[i+1]) {
+			for i+1 < len(lines) && !begins(lines[i+1]) {
 				i++
 			}
 		case strings.HasPrefix(line, "% "):
 			fmt.Fprintf(&out, "%s\n%s", line, r.equal(r.request(strings.TrimPrefix(line, "% "))))
-			for i+1 < len(lines) && !isNew(lines[i+1]) {
+			for i+1 < len(lines) && !begins(lines[i+1]) {
 				i++
 			}
 		case strings.HasPrefix(line, "> "):
 			name, body := strings.TrimPrefix(line, "> "), ""
 			out.WriteString(line + "\n")
-			for i+1 < len(lines) && !isNew(lines[i+1]) {
+			for i+1 < len(lines) && !begins(lines[i+1]) {
 				i++
 				body += lines[i] + "\n"
 			}
@@ -138,6 +140,9 @@ func (r *session) equal(text string) string {
 	}
 	var out strings.Builder
 	for line := range strings.Lines(text) {
+		if begins(line) {
+			line = `\` + line // what is printed begins nothing
+		}
 		out.WriteString(strings.TrimRight(line, " \r\n") + "\n")
 	}
 	return out.String()
