@@ -5,12 +5,13 @@ import (
 	"strings"
 
 	"koinos/core/finding"
+	"koinos/core/grammar"
 	"koinos/core/intent"
 	"koinos/core/order"
 )
 
 // complete checks that the fields without which an order makes no sense are bound.
-func (b *builder) complete(root *node, m *Mapping) {
+func (b *builder) complete(root *grammar.Node, m *Mapping) {
 	bound := func(all []Binding, name string) *Binding {
 		for i := range all {
 			if all[i].Field.Name == name {
@@ -20,7 +21,7 @@ func (b *builder) complete(root *node, m *Mapping) {
 		return nil
 	}
 	for i, level := range order.Levels {
-		n := root.get(string(level))
+		n := root.Get(string(level))
 		if n == nil {
 			continue
 		}
@@ -30,7 +31,7 @@ func (b *builder) complete(root *node, m *Mapping) {
 				continue
 			}
 			if bind := bound(m.Levels[i], f.Name); bind == nil {
-				b.add(finding.MappingMissingKey, n.at, "", "%s needs %q: %s.", level, f.Name, f.About)
+				b.Add(finding.MappingMissingKey, n.At, "", "%s needs %q: %s.", level, f.Name, f.About)
 			} else {
 				bind.Need = Must
 			}
@@ -42,7 +43,7 @@ func (b *builder) complete(root *node, m *Mapping) {
 		named, means = []string{"number", "sender_line", "item", "buyer_item", "supplier_item", "gtin"},
 			"which line is meant"
 		if bound(m.Levels[InHeader], "number") == nil && bound(m.Levels[InHeader], "sender_number") == nil {
-			b.add(finding.MappingMissingKey, root.get("header").at, "",
+			b.Add(finding.MappingMissingKey, root.Get("header").At, "",
 				"header needs one of number, sender_number: which order is meant.")
 		}
 	}
@@ -51,24 +52,24 @@ func (b *builder) complete(root *node, m *Mapping) {
 			return
 		}
 	}
-	b.add(finding.MappingMissingKey, root.get("lines").at, "", "lines needs one of %s: %s.", strings.Join(named, ", "),
+	b.Add(finding.MappingMissingKey, root.Get("lines").At, "", "lines needs one of %s: %s.", strings.Join(named, ", "),
 		means)
 }
 
 // again understands what a second arrival means, and what holds an order.
-func (b *builder) again(orders *node, m *Mapping) {
-	a := orders.get("again")
+func (b *builder) again(orders *grammar.Node, m *Mapping) {
+	a := orders.Get("again")
 	if a == nil {
-		a = &node{}
+		a = &grammar.Node{}
 	}
-	m.Again.Do = a.str("do")
+	m.Again.Do = a.Str("do")
 	if m.Again.Do == "" {
 		m.Again.Do = "skip"
 	}
 	arrival := &m.Again.Arrival
 	arrival.Parties, arrival.Charges = len(m.Levels[InParties]) > 0, len(m.Levels[InCharges]) > 0
-	arrival.Match, arrival.Missing, arrival.Clear = order.LineKey(a.str("lines")), order.Missing(a.str("missing")),
-		a.str("blanks") == "clear"
+	arrival.Match, arrival.Missing, arrival.Clear = order.LineKey(a.Str("lines")), order.Missing(a.Str("missing")),
+		a.Str("blanks") == "clear"
 	usual := order.ByItem
 	for _, bind := range m.Levels[InHeader] {
 		arrival.Header = append(arrival.Header, bind.Field)
@@ -84,29 +85,29 @@ func (b *builder) again(orders *node, m *Mapping) {
 		arrival.Match = usual
 	}
 	newer := "ordered_on"
-	if n := a.get("newer"); n != nil {
-		newer = n.text
+	if n := a.Get("newer"); n != nil {
+		newer = n.Text
 	}
 	f, ok := order.Lookup(order.Header, newer)
 	if !ok || f.Type != order.Day {
-		b.add(finding.MappingWrongValue, a.get("newer").at, newer,
+		b.Add(finding.MappingWrongValue, a.Get("newer").At, newer,
 			"newer must name a date of the header, such as ordered_on.")
 	}
 	m.Again.Newer = f
-	for _, h := range orders.all("hold") {
-		info, known := finding.Catalogue[finding.Code(h.text)]
-		if h.text != "all" && (!known || info.Severity != finding.Warning) {
-			b.add(finding.MappingWrongValue, h.at, h.text,
-				"%q is not the code of a warning, or all; docs/findings.md has them.", h.text)
+	for _, h := range orders.List("hold") {
+		info, known := finding.Catalogue[finding.Code(h.Text)]
+		if h.Text != "all" && (!known || info.Severity != finding.Warning) {
+			b.Add(finding.MappingWrongValue, h.At, h.Text,
+				"%q is not the code of a warning, or all; docs/findings.md has them.", h.Text)
 		}
-		m.Holds = append(m.Holds, h.text)
+		m.Holds = append(m.Holds, h.Text)
 	}
-	if h := orders.get("by_hand"); h != nil {
+	if h := orders.Get("by_hand"); h != nil {
 		for i, key := range []string{"order", "line"} {
-			if v := h.get(key); v != nil {
-				minutes, err := strconv.ParseFloat(v.text, 64)
+			if v := h.Get(key); v != nil {
+				minutes, err := strconv.ParseFloat(v.Text, 64)
 				if err != nil || !(minutes >= 0 && minutes <= 1440) {
-					b.add(finding.MappingWrongValue, v.at, v.text, "by_hand takes minutes, such as 2 or 0.5.")
+					b.Add(finding.MappingWrongValue, v.At, v.Text, "by_hand takes minutes, such as 2 or 0.5.")
 				}
 				m.ByHand[i] = minutes
 			}

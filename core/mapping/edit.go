@@ -6,6 +6,7 @@ import (
 	"strconv"
 	"strings"
 
+	"koinos/core/grammar"
 	"koinos/core/order"
 )
 
@@ -17,45 +18,45 @@ func AddDateForm(text string, level order.Level, field, form string) (string, er
 	if _, err := parseDateForm(form); err != nil {
 		return "", fmt.Errorf("%q is not a form of a date: %w", form, err)
 	}
-	root, bad := readYAML([]byte(text))
+	root, bad := grammar.Read([]byte(text), "mapping", Version)
 	if bad != nil {
 		return "", bad
 	}
-	var bind *node
-	if l := root.get(string(level)); l != nil {
-		bind = l.get(field)
+	var bind *grammar.Node
+	if l := root.Get(string(level)); l != nil {
+		bind = l.Get(field)
 	}
-	if bind == nil || len(bind.entries) == 0 {
+	if bind == nil || len(bind.Entries) == 0 {
 		return "", fmt.Errorf("the mapping has no binding %s.%s", level, field)
 	}
 	quoted := strconv.Quote(form)
-	forms := bind.get("dates")
+	forms := bind.Get("dates")
 	if forms == nil {
-		if d := root.get("document"); d != nil && d.get("locale") != nil {
-			forms = d.get("locale").get("dates")
+		if d := root.Get("document"); d != nil && d.Get("locale") != nil {
+			forms = d.Get("locale").Get("dates")
 		}
 	}
 	lines := strings.SplitAfter(text, "\n")
 	switch {
 	case forms == nil:
-		bind.insert(lines, "dates: ["+quoted+"]")
-	case forms.scalar: // one form becomes a list of two
-		end := scalarEnd(lines[forms.at.Row-1], forms.at.Column-1)
-		line := lines[forms.at.Row-1]
-		lines[forms.at.Row-1] = line[:forms.at.Column-1] + "[" + line[forms.at.Column-1:end] + ", " + quoted + "]" +
+		insert(bind, lines, "dates: ["+quoted+"]")
+	case forms.Scalar: // one form becomes a list of two
+		end := scalarEnd(lines[forms.At.Row-1], forms.At.Column-1)
+		line := lines[forms.At.Row-1]
+		lines[forms.At.Row-1] = line[:forms.At.Column-1] + "[" + line[forms.At.Column-1:end] + ", " + quoted + "]" +
 			line[end:]
-	case len(forms.items) > 0:
-		last := forms.items[len(forms.items)-1]
-		if slices.ContainsFunc(forms.items, func(n *node) bool { return n.text == form }) {
+	case len(forms.Items) > 0:
+		last := forms.Items[len(forms.Items)-1]
+		if slices.ContainsFunc(forms.Items, func(n *grammar.Node) bool { return n.Text == form }) {
 			return text, nil
 		}
-		line, before := lines[last.at.Row-1], lines[last.at.Row-1][:last.at.Column-1]
+		line, before := lines[last.At.Row-1], lines[last.At.Row-1][:last.At.Column-1]
 		if indent, dash := strings.CutSuffix(strings.TrimRight(before, " "), "-"); dash &&
 			strings.TrimSpace(indent) == "" {
-			lines[last.at.Row-1] = strings.TrimRight(line, "\n") + "\n" + before + quoted + "\n"
+			lines[last.At.Row-1] = strings.TrimRight(line, "\n") + "\n" + before + quoted + "\n"
 		} else {
-			end := scalarEnd(line, last.at.Column-1)
-			lines[last.at.Row-1] = line[:end] + ", " + quoted + line[end:]
+			end := scalarEnd(line, last.At.Column-1)
+			lines[last.At.Row-1] = line[:end] + ", " + quoted + line[end:]
 		}
 	}
 	edited := strings.Join(lines, "")
@@ -70,26 +71,26 @@ func AddDateForm(text string, level order.Level, field, form string) (string, er
 // value that the crosswalk does not have is taken as it is. Where the binding
 // has a crosswalk already, its name is given and the text stays.
 func AddCrosswalk(text string, level order.Level, field, name string) (edited, used string, err error) {
-	root, bad := readYAML([]byte(text))
+	root, bad := grammar.Read([]byte(text), "mapping", Version)
 	if bad != nil {
 		return "", "", bad
 	}
-	var bind *node
-	if l := root.get(string(level)); l != nil {
-		bind = l.get(field)
+	var bind *grammar.Node
+	if l := root.Get(string(level)); l != nil {
+		bind = l.Get(field)
 	}
-	if bind == nil || len(bind.entries) == 0 {
+	if bind == nil || len(bind.Entries) == 0 {
 		return "", "", fmt.Errorf("the mapping has no binding %s.%s", level, field)
 	}
-	if has := bind.get("crosswalk"); has != nil {
-		return text, has.text, nil
+	if has := bind.Get("crosswalk"); has != nil {
+		return text, has.Text, nil
 	}
 	lines := strings.SplitAfter(text, "\n")
-	if len(bind.entries) > 0 && lines[bind.entries[0].at.Row-1][bind.entries[0].at.Column-2] == '{' {
-		bind.insert(lines, "crosswalk: "+name+", others: keep")
+	if len(bind.Entries) > 0 && lines[bind.Entries[0].At.Row-1][bind.Entries[0].At.Column-2] == '{' {
+		insert(bind, lines, "crosswalk: "+name+", others: keep")
 	} else {
-		bind.insert(lines, "others: keep")
-		bind.insert(lines, "crosswalk: "+name)
+		insert(bind, lines, "others: keep")
+		insert(bind, lines, "crosswalk: "+name)
 	}
 	edited = strings.Join(lines, "")
 	if _, err := Parse([]byte(edited)); err != nil {
@@ -101,8 +102,8 @@ func AddCrosswalk(text string, level order.Level, field, name string) (edited, u
 
 // insert puts words before the first of a binding, on the same line or on one
 // of their own as the binding is written.
-func (n *node) insert(lines []string, words string) {
-	at := n.entries[0].at
+func insert(n *grammar.Node, lines []string, words string) {
+	at := n.Entries[0].At
 	line, before := lines[at.Row-1], lines[at.Row-1][:at.Column-1]
 	if strings.TrimSpace(before) == "" {
 		lines[at.Row-1] = before + words + "\n" + line

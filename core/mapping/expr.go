@@ -15,6 +15,7 @@ import (
 	"github.com/expr-lang/expr/vm"
 
 	"koinos/core/finding"
+	"koinos/core/grammar"
 	"koinos/core/list"
 	"koinos/core/order"
 	"koinos/core/origin"
@@ -198,7 +199,7 @@ func only(s string, keep func(rune) bool) string {
 }
 
 // compile reads an expression of the mapping; want says what it must give.
-func (b *builder) compile(n *node, condition bool) *Expr {
+func (b *builder) compile(n *grammar.Node, condition bool) *Expr {
 	if n == nil {
 		return nil
 	}
@@ -207,19 +208,19 @@ func (b *builder) compile(n *node, condition bool) *Expr {
 	if condition {
 		options = append(options, expr.AsBool())
 	}
-	program, err := expr.Compile(n.text, options...)
+	program, err := expr.Compile(n.Text, options...)
 	if err != nil || visit.odd != "" {
-		message, at := visit.odd, n.at
+		message, at := visit.odd, n.At
 		var where *file.Error
 		if errors.As(err, &where) {
 			message = where.Message
-			if where.Line == 1 && !n.quoted {
+			if where.Line == 1 && !n.Quoted {
 				at.Column += where.Column
 			}
 		} else if err != nil {
 			message = err.Error()
 		}
-		f := b.add(finding.MappingWrongValue, at, n.text, "The expression cannot be understood: %s.", message)
+		f := b.Add(finding.MappingWrongValue, at, n.Text, "The expression cannot be understood: %s.", message)
 		switch {
 		case strings.Contains(message, "mismatched types"):
 			f.Hint = "Text and numbers do not mix: num(…) makes a number of a text."
@@ -228,7 +229,7 @@ func (b *builder) compile(n *node, condition bool) *Expr {
 		}
 		return nil
 	}
-	e := &Expr{Text: n.text, program: program, At: n.at}
+	e := &Expr{Text: n.Text, program: program, At: n.At}
 	for _, c := range visit.columns {
 		e.Reads = append(e.Reads, b.source(n, c))
 	}

@@ -1,106 +1,109 @@
 package mapping
 
 import (
+	"koinos/core/grammar"
 	"koinos/core/intent"
 	"koinos/core/order"
 	"koinos/core/source"
+	"regexp"
+	"slices"
+	"strings"
 )
 
 // Version is the first line of every mapping of this grammar.
 const Version = "mapping/1"
 
-type shapeKind int
-
-const (
-	object  shapeKind = iota // keys
-	text                     // any scalar, taken as it is written
-	choice                   // one of choices
-	integer                  // a whole number of at least 1
-	boolean                  // true or false
-	listOf                   // of items; a single item may stand without brackets
-	fields                   // order fields of a level, each with items as its shape
-	table                    // words of the user's own, each with items as its shape
-)
-
-// shape is what may stand at one point of a mapping.
-type shape struct {
-	kind    shapeKind
-	about   string
-	keys    []key
-	choices []string
-	items   *shape
-	level   order.Level
-	one     bool // exactly one of the keys
+// fieldsOf are bindings of the fields of a level.
+func fieldsOf(level order.Level, about string) *grammar.Shape {
+	return &grammar.Shape{Kind: grammar.Table, About: about, Items: binding,
+		Names: func() []string { return order.FieldNames(level) },
+		Known: func(word string) bool {
+			return slices.ContainsFunc(append([]string{""}, intent.Notices...), func(kind string) bool {
+				_, ok := order.LookupOf(kind, level, word)
+				return ok
+			})
+		},
+		Words: func() (properties, patterns map[string]any) {
+			properties, patterns = map[string]any{}, map[string]any{}
+			for _, f := range append(order.AllFields(level), order.Statements(level)...) {
+				one := map[string]any{"description": f.About, "$ref": "#/$defs/" + binding.Ref}
+				if family, ok := strings.CutSuffix(f.Name, "*"); ok {
+					patterns["^"+regexp.QuoteMeta(family)+".+$"] = one
+				} else {
+					properties[f.Name] = one
+				}
+			}
+			return properties, patterns
+		}}
 }
-
-type key struct {
-	name     string
-	required bool
-	shape    *shape
-}
-
-func words(about string, choices ...string) *shape {
-	return &shape{kind: choice, about: about, choices: choices}
-}
-func some(about string) *shape  { return &shape{kind: text, about: about} }
-func many(about string) *shape  { return &shape{kind: listOf, about: about, items: &shape{kind: text}} }
-func whole(about string) *shape { return &shape{kind: integer, about: about} }
 
 var (
-	decimalSign  = words("Decimal sign", ".", ",")
-	groupingSign = words("Sign between thousands; spaces are always allowed", ".", ",", "'", "none")
-	dateForms    = many("Forms of a date, tried in turn: d or dd, m, mm or mmm (Jan), yy or yyyy, e.g. d.m.yyyy; " +
+	decimalSign  = grammar.OneOf("Decimal sign", ".", ",")
+	groupingSign = grammar.OneOf("Sign between thousands; spaces are always allowed", ".", ",", "'", "none")
+	dateForms    = grammar.Many("Forms of a date, tried in turn: d or dd, m, mm or mmm (Jan), yy or yyyy, e.g. d.m.yyyy; " +
 		"serial or serial-1904 for a spreadsheet's day number; yyyy-mm-dd always works. Two forms that differ only " +
 		"in day and month are decided by what the whole column says")
-	zone = some("Time zone in which the day of a time counts, e.g. Europe/Oslo; left out, the day as it is written")
-	yes  = many("Words for true; true, yes, 1 and x always are")
-	no   = many("Words for false; false, no and 0 always are")
+	zone = grammar.Some("Time zone in which the day of a time counts, e.g. Europe/Oslo; left out, the day as it is written")
+	yes  = grammar.Many("Words for true; true, yes, 1 and x always are")
+	no   = grammar.Many("Words for false; false, no and 0 always are")
 )
 
-var binding = &shape{kind: object,
-	about: "Where one field of the order gets its value, and what is done to it on the way", keys: []key{
-		{"from", false, many("Heading of the column, letter case and space aside; @C for column C; a name or a path " +
-			"($.a.b, RFC 9535) in JSON; an element of X12 (BEG/03, PO1/07 where PO1/06 = VP); {n} in a heading is a " +
-			"number from 1 on; {heading}, {cell} of a matrix; {sheet} the sheet's name. Of several the first that has a value")},
-		{"cell", false, some("Fixed cell, such as B3")},
-		{"label", false, many("Text of the cell beside which the value stands, * for any letters; a colon at its end " +
-			"does not matter")},
-		{"beside", false, words("Where the value stands beside its label; left out, the first filled cell to the "+
-			"right, or else below", "right", "below")},
-		{"of", false, words("Which record is asked: the line's own (the usual), the order's, the object around the "+
-			"record, or the whole document", "order", "parent", "document")},
-		{"row", false, many("By rowkind: the kinds of row, in the partner's words, on which the value stands; left " +
-			"out, those that fit the level")},
-		{"value", false, some("The same value for every order")},
-		{"result", false, some("In a sequence: what an earlier step gave the order of the same row, as step.field: " +
-			"purchase.number, purchase.lines.amount")},
-		{"expr", false, some("Expression that gives the value; value is what from, cell or label found")},
-		{"when", false, some("Condition: the binding counts only where it is true")},
-		{"repeat", false, words("What a header fact does that stands in several rows: agree (the usual), first, "+
-			"last, join its texts, sum its numbers", "agree", "first", "last", "join", "sum")},
-		{"default", false, some("Value where there is none")},
-		{"need", false, words("must: a missing value refuses the order; should: it warns; may: it is fine", "must",
-			"should", "may")},
-		{"crosswalk", false, some("Crosswalk that turns the partner's code into ours, before the list is asked")},
-		{"others", false, words("What the crosswalk does not have: refuse (the usual), or keep: it is taken as a "+
-			"code of ours, which the list then judges", "refuse", "keep")},
-		{"list", false, some("Reference list that must hold the value")},
-		{"by", false, many("What of the list's entries the value is compared with: code (the usual), name, or any " +
-			"column; the first that fits counts")},
-		{"near", false, whole("How many letters a value may differ from the list's; always leaves a warning")},
-		{"give", false, some("What of the list's entry is taken; left out, its code")},
-		{"dates", false, dateForms},
-		{"decimal", false, decimalSign},
-		{"grouping", false, groupingSign},
-		{"zone", false, zone},
-		{"yes", false, yes},
-		{"no", false, no},
-		{"suffix", false, words("What a word behind the number does: unit sets the line's unit, drop leaves it out; "+
-			"else it is an error. Currency signs are always understood", "unit", "drop")},
-		{"type", false, words("Type of a custom field", "text", "code", "decimal", "percent", "date", "boolean")},
-		{"check", false, &shape{kind: boolean,
-			about: "false keeps a stated amount or total without comparing it with Koinos's own"}},
-		{"write", false, some("Expression that gives the text on the way out; value is the field")},
+var binding = &grammar.Shape{Kind: grammar.Object, Ref: "binding",
+	About: "Where one field of the order gets its value, and what is done to it on the way", Keys: []grammar.Key{
+		grammar.May("from", grammar.Many("Heading of the column, letter case and space aside; @C for column C; a "+
+			"name or a path "+
+			"($.a.b, RFC 9535) in JSON; an element of X12 (BEG/03, PO1/07 where PO1/06 = VP); {n} in a heading is a "+
+			"number from 1 on; {heading}, {cell} of a matrix; {sheet} the sheet's name. Of several the first that has a value")),
+		grammar.May("cell", grammar.Some("Fixed cell, such as B3")),
+		grammar.May("label", grammar.Many("Text of the cell beside which the value stands, * for any letters; a "+
+			"colon at its end "+
+			"does not matter")),
+		grammar.May("beside",
+			grammar.OneOf("Where the value stands beside its label; left out, the first filled cell to the "+
+				"right, or else below", "right", "below")),
+		grammar.May("of", grammar.OneOf("Which record is asked: the line's own (the usual), the order's, the object around the "+
+			"record, or the whole document", "order", "parent", "document")),
+		grammar.May("row", grammar.Many("By rowkind: the kinds of row, in the partner's words, on which the value "+
+			"stands; left "+
+			"out, those that fit the level")),
+		grammar.May("value", grammar.Some("The same value for every order")),
+		grammar.May("result",
+			grammar.Some("In a sequence: what an earlier step gave the order of the same row, as step.field: "+
+				"purchase.number, purchase.lines.amount")),
+		grammar.May("expr", grammar.Some("Expression that gives the value; value is what from, cell or label found")),
+		grammar.May("when", grammar.Some("Condition: the binding counts only where it is true")),
+		grammar.May("repeat",
+			grammar.OneOf("What a header fact does that stands in several rows: agree (the usual), first, "+
+				"last, join its texts, sum its numbers", "agree", "first", "last", "join", "sum")),
+		grammar.May("default", grammar.Some("Value where there is none")),
+		grammar.May("need", grammar.OneOf("must: a missing value refuses the order; should: it warns; may: it is fine",
+			"must",
+			"should", "may")),
+		grammar.May("crosswalk",
+			grammar.Some("Crosswalk that turns the partner's code into ours, before the list is asked")),
+		grammar.May("others",
+			grammar.OneOf("What the crosswalk does not have: refuse (the usual), or keep: it is taken as a "+
+				"code of ours, which the list then judges", "refuse", "keep")),
+		grammar.May("list", grammar.Some("Reference list that must hold the value")),
+		grammar.May("by", grammar.Many("What of the list's entries the value is compared with: code (the usual), "+
+			"name, or any "+
+			"column; the first that fits counts")),
+		grammar.May("near", grammar.Whole("How many letters a value may differ from the list's; always leaves a warning")),
+		grammar.May("give", grammar.Some("What of the list's entry is taken; left out, its code")),
+		grammar.May("dates", dateForms),
+		grammar.May("decimal", decimalSign),
+		grammar.May("grouping", groupingSign),
+		grammar.May("zone", zone),
+		grammar.May("yes", yes),
+		grammar.May("no", no),
+		grammar.May("suffix",
+			grammar.OneOf("What a word behind the number does: unit sets the line's unit, drop leaves it out; "+
+				"else it is an error. Currency signs are always understood", "unit", "drop")),
+		grammar.May("type", grammar.OneOf("Type of a custom field", "text", "code", "decimal", "percent", "date",
+			"boolean")),
+		grammar.May("check", &grammar.Shape{Kind: grammar.Boolean,
+			About: "false keeps a stated amount or total without comparing it with Koinos's own"}),
+		grammar.May("write", grammar.Some("Expression that gives the text on the way out; value is the field")),
 	}}
 
 var condition = "col(\"Heading\") is a cell's text, text the row's first filled cell, filled how many cells are " +
@@ -112,152 +115,181 @@ var groupings = []string{"key", "opener", "gap", "rowkind", "count", "sheet", "f
 // rowKinds are what a row can be by rowkind.
 var rowKinds = []string{"header", "line", "party", "charge", "note", "leave-out"}
 
-func joined(about string) *shape {
-	return &shape{kind: object, about: about, keys: []key{
-		{"sheet", true, some("Sheet by name, * for any letters")},
-		{"columns", true, many("The columns of the key; named like from")},
+func joined(about string) *grammar.Shape {
+	return &grammar.Shape{Kind: grammar.Object, About: about, Keys: []grammar.Key{
+		grammar.Must("sheet", grammar.Some("Sheet by name, * for any letters")),
+		grammar.Must("columns", grammar.Many("The columns of the key; named like from")),
 	}}
 }
 
-func part(what string) *shape {
-	keys := []key{
-		{"each", false, some("JSON: path of the " + what +
-			" within the order (RFC 9535); X12: the segment that begins one of them, such as PO1")},
-		{"across", false, words("Several in one row. numbered: {n} in a heading counts them, or the same heading "+
-			"stands several times; matrix: one for each filled cell of the columns", "numbered", "matrix")},
-		{"columns", false, many("matrix: the columns by heading, @F, or from first to last as @F-@M")},
-		{"when", false, some("Condition of a row that is one: " + condition)},
+func part(what string) *grammar.Shape {
+	keys := []grammar.Key{
+		grammar.May("each", grammar.Some("JSON: path of the "+what+
+			" within the order (RFC 9535); X12: the segment that begins one of them, such as PO1")),
+		grammar.May("across",
+			grammar.OneOf("Several in one row. numbered: {n} in a heading counts them, or the same heading "+
+				"stands several times; matrix: one for each filled cell of the columns", "numbered", "matrix")),
+		grammar.May("columns", grammar.Many("matrix: the columns by heading, @F, or from first to last as @F-@M")),
+		grammar.May("when", grammar.Some("Condition of a row that is one: "+condition)),
 	}
 	if what == "lines" {
-		keys = append(keys, key{"begin", false,
-			words("same: lines may begin on the order's first row (the usual); next: on the row below it", "same",
-				"next")})
+		keys = append(keys, grammar.May("begin",
+			grammar.OneOf("same: lines may begin on the order's first row (the usual); next: on the row below it",
+				"same",
+				"next")))
 	}
-	return &shape{kind: object,
-		about: "How " + what + " stand in an order's rows; left out, a row with a value for one of them is one",
-		keys:  keys}
+	return &grammar.Shape{Kind: grammar.Object,
+		About: "How " + what + " stand in an order's rows; left out, a row with a value for one of them is one",
+		Keys:  keys}
 }
 
-// grammar is everything that may stand in a mapping.
-var grammar = &shape{kind: object, about: "How a document's records become orders", keys: []key{
-	{"koinos", true, words("Version of the grammar", Version)},
-	{"name", true, some("Name of the mapping: small letters, digits and hyphens")},
-	{"extends", false, some("A standard mapping, such as x12-850, whose words hold where this one says nothing: " +
-		"koinos mapping standard lists them")},
-	{"about", false, some("What the mapping is for, in a sentence")},
-	{"document", false, &shape{kind: object, about: "What the document looks like; what is left out is found out",
-		keys: []key{
-			{"format", false, words("Outer form", source.Formats...)},
-			{"encoding", false, words("Encoding of a CSV", source.Encodings...)},
-			{"delimiter", false, some("Sign between the cells of a CSV; \\t is a tab")},
-			{"quote", false, some("Quotation mark of a CSV")},
-			{"sheet", false, many("Sheets of a workbook by name, * for any letters, or by number; left out, the " +
-				"first visible one")},
-			{"set", false, some("X12: the transaction set that is read and written, such as 850; of others in the " +
-				"document nothing is taken")},
-			{"fixed", false, &shape{kind: table,
-				about: "X12: elements that are always written so, such as BEG/01: \"00\"", items: some("Value")}},
-			{"records", false, some("JSON: path (RFC 9535) of the values that are the rows; left out, each line of " +
-				"NDJSON, or each element of the outermost array")},
-			{"unused", false, many("Columns, or paths of JSON, that are left out on purpose; named like from")},
-			{"hidden", false, words("What becomes of hidden and filtered rows: they are read (the usual) or left out",
-				"read", "leave-out")},
-			{"rows", false, &shape{kind: object, about: "Which rows of the table count", keys: []key{
-				{"first", false, whole("First row, counted from 1")},
-				{"last", false, whole("Last row")},
-				{"chosen", false, many("Only these rows: 12, or 20-35")},
-				{"leave_out", false, some("Condition of rows that are left out: " + condition)},
-				{"keep", false, some("Condition of the only rows that count")},
-			}}},
-			{"heading", false, &shape{kind: object,
-				about: "Where the heading row is; left out, the row with most of the headings that the bindings name",
-				keys: []key{
-					{"row", false, whole("Row number, counted from 1")},
-					{"find", false, many("The first row that holds all these headings")},
-					{"rows", false, whole("How many rows the heading takes; the texts of a column are joined by a " +
-						"space, and a text above reaches over the blanks at its right")},
-				}}},
-			{"until", false, &shape{kind: object, about: "Where reading stops", keys: []key{
-				{"blank_rows", false, whole("After so many blank rows")},
-				{"text", false, many("At a row whose first filled cell is this, * for any letters, e.g. Total*")},
-			}}},
-			{"locale", false, &shape{kind: object, about: "How numbers and dates are written", keys: []key{
-				{"decimal", false, decimalSign},
-				{"grouping", false, groupingSign},
-				{"dates", false, dateForms},
-				{"zone", false, zone},
-				{"yes", false, yes},
-				{"no", false, no},
-			}}},
-		}}},
-	{"orders", true, &shape{kind: object, about: "What the orders are and which rows make one", keys: []key{
-		{"kind", true, words("What a record is. sales: an order that a partner makes with us; purchase: one that we "+
-			"make with a supplier. change, answer, shipment, receipt, invoice: it speaks of an order that is stored",
-			append(order.Kinds, intent.Notices...)...)},
-		{"of", false, words("change, answer, shipment, receipt, invoice: which orders they speak of", order.Kinds...)},
-		{"group", true, &shape{kind: object, about: "Which rows make one order", keys: []key{
-			{"by", true, words("How rows are grouped", groupings...)},
-			{"columns", false, many("key, opener, gap, rowkind: the columns asked; named like from")},
-			{"blanks", false, words("key: a row with a blank key continues the order (the usual), or breaks it",
-				"continue", "break")},
-			{"rows", false, words("key: rows of one order stand adjacent (the usual), or anywhere in the document",
-				"adjacent", "anywhere")},
-			{"when", false, some("opener: condition of a row that opens an order: " + condition)},
-			{"kinds", false, &shape{kind: table, about: "rowkind: the partner's words for kinds of row",
-				items: words("What a row of the kind is", rowKinds...)}},
-			{"kind", false, some("rowkind: the column that says what a row is; named like from")},
-			{"count", false, whole("count: how many rows make an order")},
-			{"opener", false, some("form: text of the cell with which each form begins, * for any letters")},
-			{"path", false, some("path: which values of a JSON document are the orders (RFC 9535); set: the segment " +
-				"that begins each order of a transaction set that holds several, such as HL where HL/03 = O")},
-			{"headers", false, joined("join: the sheet of the headers")},
-			{"lines", false, joined("join: the sheet of the lines")},
-		}}},
-		{"parts", false, &shape{kind: object, about: "How the repeating parts of an order stand in its rows",
-			keys: []key{
-				{"lines", false, part("lines")}, {"parties", false, part("parties")},
-				{"charges", false, part("charges")},
-			}}},
-		{"again", false, &shape{kind: object, about: "What a second arrival of a stored order means", keys: []key{
-			{"do", true, words("refuse: it is refused, the same or not; skip: the same is left alone, a different "+
-				"one refused (the usual); update: the fields bound here are changed; revise: a newer one takes the "+
-				"place of the stored one", "refuse", "skip", "update", "revise")},
-			{"lines", false, words("update: by what arriving lines are matched with stored ones; left out, by number "+
-				"or sender_line where it is bound, else by item", order.LineKeys...)},
-			{"missing", false, words("update: what becomes of stored lines that do not arrive: they are kept (the "+
-				"usual), closed (what has not moved is cancelled), or the order is refused", order.Missings...)},
-			{"blanks", false, words("update: what a blank value does: it keeps the stored one (the usual), or clears it", "keep", "clear")},
-			{"newer", false, some("revise: the header's date that says which is newer; left out, ordered_on")},
-		}}},
-		{"hold", false, many("Warnings that hold an order back until somebody accepts them: their codes, or all")},
-		{"by_hand", false, &shape{kind: object,
-			about: "How many minutes it takes to enter an order by hand: what a load saves", keys: []key{
-				{"order", false, some("Minutes for an order")},
-				{"line", false, some("Minutes for each line")},
-			}}},
-		{"tolerance", false, some("How far stated amounts and totals may differ from Koinos's own; left out, 0.01")},
-		{"rounding", false, words("How amounts are rounded to the currency's digits", order.Roundings...)},
-	}}},
-	{"header", true, &shape{kind: fields, level: order.Header, items: binding,
-		about: "Bindings of the order's own fields"}},
-	{"lines", true, &shape{kind: fields, level: order.Lines, items: binding, about: "Bindings of each line's fields"}},
-	{"parties", false, &shape{kind: fields, level: order.Parties, items: binding,
-		about: "Bindings of parties that repeat within an order"}},
-	{"charges", false, &shape{kind: fields, level: order.Charges, items: binding,
-		about: "Bindings of allowances and charges that repeat within an order"}},
-	{"results", false, &shape{kind: object,
-		about: "Columns of the marked-up copy that take the answers; outcome, number and message that are left out " +
-			"take the first free ones at the right", keys: []key{
-			{"outcome", false, some("Column letter for loaded, refused, unchanged …")},
-			{"number", false, some("Column letter for the order number")},
-			{"message", false, some("Column letter for what was found")},
-			{"warnings", false, some("Column letter for warnings, which otherwise stand with the errors")},
-			{"line", false, some("Column letter for the line number")},
-			{"line_id", false, some("Column letter for Koinos's own id of the line, such as 318-2")},
-			{"fields", false, &shape{kind: table,
-				about: "Further fields of the order as it is stored: status, total, ordered_on, lines.amount …",
-				items: some("Column letter")}},
-			{"overwrite", false, &shape{kind: boolean,
-				about: "true writes over columns in which something stands; else the first free ones are taken instead"}},
-		}}},
+// words is everything that may stand in a mapping.
+var words = &grammar.Shape{Kind: grammar.Object, About: "How a document's records become orders", Keys: []grammar.Key{
+	grammar.Must("koinos", grammar.OneOf("Version of the grammar", Version)),
+	grammar.Must("name", grammar.Some("Name of the mapping: small letters, digits and hyphens")),
+	grammar.May("extends",
+		grammar.Some("A standard mapping, such as x12-850, whose words hold where this one says nothing: "+
+			"koinos mapping standard lists them")),
+	grammar.May("about", grammar.Some("What the mapping is for, in a sentence")),
+	grammar.May("document", &grammar.Shape{Kind: grammar.Object,
+		About: "What the document looks like; what is left out is found out",
+		Keys: []grammar.Key{
+			grammar.May("format", grammar.OneOf("Outer form", source.Formats...)),
+			grammar.May("encoding", grammar.OneOf("Encoding of a CSV", source.Encodings...)),
+			grammar.May("delimiter", grammar.Some("Sign between the cells of a CSV; \\t is a tab")),
+			grammar.May("quote", grammar.Some("Quotation mark of a CSV")),
+			grammar.May("sheet", grammar.Many("Sheets of a workbook by name, * for any letters, or by number; left out, the "+
+				"first visible one")),
+			grammar.May("set", grammar.Some("X12: the transaction set that is read and written, such as 850; of "+
+				"others in the "+
+				"document nothing is taken")),
+			grammar.May("fixed", &grammar.Shape{Kind: grammar.Table,
+				About: "X12: elements that are always written so, such as BEG/01: \"00\"",
+				Items: grammar.Some("Value")}),
+			grammar.May("records",
+				grammar.Some("JSON: path (RFC 9535) of the values that are the rows; left out, each line of "+
+					"NDJSON, or each element of the outermost array")),
+			grammar.May("unused",
+				grammar.Many("Columns, or paths of JSON, that are left out on purpose; named like from")),
+			grammar.May("hidden",
+				grammar.OneOf("What becomes of hidden and filtered rows: they are read (the usual) or left out",
+					"read", "leave-out")),
+			grammar.May("rows", &grammar.Shape{Kind: grammar.Object, About: "Which rows of the table count",
+				Keys: []grammar.Key{
+					grammar.May("first", grammar.Whole("First row, counted from 1")),
+					grammar.May("last", grammar.Whole("Last row")),
+					grammar.May("chosen", grammar.Many("Only these rows: 12, or 20-35")),
+					grammar.May("leave_out", grammar.Some("Condition of rows that are left out: "+condition)),
+					grammar.May("keep", grammar.Some("Condition of the only rows that count")),
+				}}),
+			grammar.May("heading", &grammar.Shape{Kind: grammar.Object,
+				About: "Where the heading row is; left out, the row with most of the headings that the bindings name",
+				Keys: []grammar.Key{
+					grammar.May("row", grammar.Whole("Row number, counted from 1")),
+					grammar.May("find", grammar.Many("The first row that holds all these headings")),
+					grammar.May("rows", grammar.Whole("How many rows the heading takes; the texts of a column are "+
+						"joined by a "+
+						"space, and a text above reaches over the blanks at its right")),
+				}}),
+			grammar.May("until", &grammar.Shape{Kind: grammar.Object, About: "Where reading stops", Keys: []grammar.Key{
+				grammar.May("blank_rows", grammar.Whole("After so many blank rows")),
+				grammar.May("text", grammar.Many("At a row whose first filled cell is this, * for any letters, e.g. Total*")),
+			}}),
+			grammar.May("locale", &grammar.Shape{Kind: grammar.Object, About: "How numbers and dates are written",
+				Keys: []grammar.Key{
+					grammar.May("decimal", decimalSign),
+					grammar.May("grouping", groupingSign),
+					grammar.May("dates", dateForms),
+					grammar.May("zone", zone),
+					grammar.May("yes", yes),
+					grammar.May("no", no),
+				}}),
+		}}),
+	grammar.Must("orders", &grammar.Shape{Kind: grammar.Object, About: "What the orders are and which rows make one",
+		Keys: []grammar.Key{
+			grammar.Must("kind", grammar.OneOf("What a record is. sales: an order that a partner makes with us; "+
+				"purchase: one that we "+
+				"make with a supplier. change, answer, shipment, receipt, invoice: it speaks of an order that is stored",
+				append(order.Kinds, intent.Notices...)...)),
+			grammar.May("of", grammar.OneOf("change, answer, shipment, receipt, invoice: which orders they speak of",
+				order.Kinds...)),
+			grammar.Must("group", &grammar.Shape{Kind: grammar.Object, About: "Which rows make one order",
+				Keys: []grammar.Key{
+					grammar.Must("by", grammar.OneOf("How rows are grouped", groupings...)),
+					grammar.May("columns",
+						grammar.Many("key, opener, gap, rowkind: the columns asked; named like from")),
+					grammar.May("blanks",
+						grammar.OneOf("key: a row with a blank key continues the order (the usual), or breaks it",
+							"continue", "break")),
+					grammar.May("rows", grammar.OneOf("key: rows of one order stand adjacent (the usual), or "+
+						"anywhere in the document",
+						"adjacent", "anywhere")),
+					grammar.May("when", grammar.Some("opener: condition of a row that opens an order: "+condition)),
+					grammar.May("kinds", &grammar.Shape{Kind: grammar.Table,
+						About: "rowkind: the partner's words for kinds of row",
+						Items: grammar.OneOf("What a row of the kind is", rowKinds...)}),
+					grammar.May("kind", grammar.Some("rowkind: the column that says what a row is; named like from")),
+					grammar.May("count", grammar.Whole("count: how many rows make an order")),
+					grammar.May("opener",
+						grammar.Some("form: text of the cell with which each form begins, * for any letters")),
+					grammar.May("path", grammar.Some("path: which values of a JSON document are the orders (RFC "+
+						"9535); set: the segment "+
+						"that begins each order of a transaction set that holds several, such as HL where HL/03 = O")),
+					grammar.May("headers", joined("join: the sheet of the headers")),
+					grammar.May("lines", joined("join: the sheet of the lines")),
+				}}),
+			grammar.May("parts", &grammar.Shape{Kind: grammar.Object,
+				About: "How the repeating parts of an order stand in its rows",
+				Keys: []grammar.Key{
+					grammar.May("lines", part("lines")), grammar.May("parties", part("parties")),
+					grammar.May("charges", part("charges")),
+				}}),
+			grammar.May("again", &grammar.Shape{Kind: grammar.Object,
+				About: "What a second arrival of a stored order means", Keys: []grammar.Key{
+					grammar.Must("do", grammar.OneOf("refuse: it is refused, the same or not; skip: the same is left "+
+						"alone, a different "+
+						"one refused (the usual); update: the fields bound here are changed; revise: a newer one takes the "+
+						"place of the stored one", "refuse", "skip", "update", "revise")),
+					grammar.May("lines", grammar.OneOf("update: by what arriving lines are matched with stored ones; "+
+						"left out, by number "+
+						"or sender_line where it is bound, else by item", order.LineKeys...)),
+					grammar.May("missing",
+						grammar.OneOf("update: what becomes of stored lines that do not arrive: they are kept (the "+
+							"usual), closed (what has not moved is cancelled), or the order is refused",
+							order.Missings...)),
+					grammar.May("blanks",
+						grammar.OneOf("update: what a blank value does: it keeps the stored one (the usual), or clears it", "keep", "clear")),
+					grammar.May("newer", grammar.Some("revise: the header's date that says which is newer; left out, ordered_on")),
+				}}),
+			grammar.May("hold", grammar.Many("Warnings that hold an order back until somebody accepts them: their "+
+				"codes, or all")),
+			grammar.May("by_hand", &grammar.Shape{Kind: grammar.Object,
+				About: "How many minutes it takes to enter an order by hand: what a load saves", Keys: []grammar.Key{
+					grammar.May("order", grammar.Some("Minutes for an order")),
+					grammar.May("line", grammar.Some("Minutes for each line")),
+				}}),
+			grammar.May("tolerance",
+				grammar.Some("How far stated amounts and totals may differ from Koinos's own; left out, 0.01")),
+			grammar.May("rounding", grammar.OneOf("How amounts are rounded to the currency's digits",
+				order.Roundings...)),
+		}}),
+	grammar.Must("header", fieldsOf(order.Header, "Bindings of the order's own fields")),
+	grammar.Must("lines", fieldsOf(order.Lines, "Bindings of each line's fields")),
+	grammar.May("parties", fieldsOf(order.Parties, "Bindings of parties that repeat within an order")),
+	grammar.May("charges", fieldsOf(order.Charges, "Bindings of allowances and charges that repeat within an order")),
+	grammar.May("results", &grammar.Shape{Kind: grammar.Object,
+		About: "Columns of the marked-up copy that take the answers; outcome, number and message that are left out " +
+			"take the first free ones at the right", Keys: []grammar.Key{
+			grammar.May("outcome", grammar.Some("Column letter for loaded, refused, unchanged …")),
+			grammar.May("number", grammar.Some("Column letter for the order number")),
+			grammar.May("message", grammar.Some("Column letter for what was found")),
+			grammar.May("warnings", grammar.Some("Column letter for warnings, which otherwise stand with the errors")),
+			grammar.May("line", grammar.Some("Column letter for the line number")),
+			grammar.May("line_id", grammar.Some("Column letter for Koinos's own id of the line, such as 318-2")),
+			grammar.May("fields", &grammar.Shape{Kind: grammar.Table,
+				About: "Further fields of the order as it is stored: status, total, ordered_on, lines.amount …",
+				Items: grammar.Some("Column letter")}),
+			grammar.May("overwrite", &grammar.Shape{Kind: grammar.Boolean,
+				About: "true writes over columns in which something stands; else the first free ones are taken instead"}),
+		}}),
 }}

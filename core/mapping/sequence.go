@@ -2,21 +2,24 @@ package mapping
 
 import (
 	"koinos/core/finding"
+	"koinos/core/grammar"
 )
 
 // SequenceVersion is the first line of every sequence.
 const SequenceVersion = "sequence/1"
 
-var sequenceGrammar = &shape{kind: object, about: "Several loads over one document, one after another", keys: []key{
-	{"koinos", true, words("Version of the grammar", SequenceVersion)},
-	{"name", true, some("Name of the sequence: small letters, digits and hyphens")},
-	{"about", false, some("What the sequence is for, in a sentence")},
-	{"steps", true, &shape{kind: listOf, about: "The loads, in their order",
-		items: &shape{kind: object, about: "One load", keys: []key{
-			{"step", true, some("Name of the step, by which later ones take its results: small letters, digits and hyphens")},
-			{"mapping", true, some("Name of the mapping")},
-		}}}},
-}}
+var sequenceGrammar = &grammar.Shape{Kind: grammar.Object, About: "Several loads over one document, one after another",
+	Keys: []grammar.Key{
+		grammar.Must("koinos", grammar.OneOf("Version of the grammar", SequenceVersion)),
+		grammar.Must("name", grammar.Some("Name of the sequence: small letters, digits and hyphens")),
+		grammar.May("about", grammar.Some("What the sequence is for, in a sentence")),
+		grammar.Must("steps", &grammar.Shape{Kind: grammar.ListOf, About: "The loads, in their order",
+			Items: &grammar.Shape{Kind: grammar.Object, About: "One load", Keys: []grammar.Key{
+				grammar.Must("step", grammar.Some("Name of the step, by which later ones take its results: small "+
+					"letters, digits and hyphens")),
+				grammar.Must("mapping", grammar.Some("Name of the mapping")),
+			}}}),
+	}}
 
 // Sequence is a parsed sequence.
 type Sequence struct {
@@ -34,34 +37,34 @@ type SequenceStep struct {
 // ParseSequence reads a sequence. Where it is wrong in any way the error is a
 // finding.All with everything that is wrong, each at its line and column.
 func ParseSequence(src []byte) (*Sequence, error) {
-	root, bad := readYAML(src)
+	root, bad := grammar.Read(src, "sequence", SequenceVersion)
 	if bad != nil {
 		return nil, finding.All{*bad}
 	}
-	var m mistakes
-	if sequenceGrammar.fit(root, "a sequence", &m); len(m.all) > 0 {
-		return nil, m.all
+	var m grammar.Mistakes
+	if sequenceGrammar.Fit(root, "a sequence", &m); len(m.All) > 0 {
+		return nil, m.All
 	}
-	s := &Sequence{Name: root.str("name"), About: root.str("about"), Text: string(src)}
+	s := &Sequence{Name: root.Str("name"), About: root.Str("about"), Text: string(src)}
 	if !namePattern.MatchString(s.Name) {
-		m.add(finding.MappingWrongValue, root.get("name").at, s.Name,
+		m.Add(finding.MappingWrongValue, root.Get("name").At, s.Name,
 			"name must be of small letters, digits and hyphens, at most 64.")
 	}
 	seen := map[string]bool{}
-	for _, n := range root.all("steps") {
-		step := SequenceStep{n.str("step"), n.str("mapping")}
+	for _, n := range root.List("steps") {
+		step := SequenceStep{n.Str("step"), n.Str("mapping")}
 		if !namePattern.MatchString(step.Name) {
-			m.add(finding.MappingWrongValue, n.at, step.Name,
+			m.Add(finding.MappingWrongValue, n.At, step.Name,
 				"step must be of small letters, digits and hyphens, at most 64.")
 		}
 		if seen[step.Name] {
-			m.add(finding.MappingWrongValue, n.at, step.Name, "Two steps are called %q.", step.Name)
+			m.Add(finding.MappingWrongValue, n.At, step.Name, "Two steps are called %q.", step.Name)
 		}
 		seen[step.Name] = true
 		s.Steps = append(s.Steps, step)
 	}
-	if len(m.all) > 0 {
-		return nil, m.all
+	if len(m.All) > 0 {
+		return nil, m.All
 	}
 	return s, nil
 }

@@ -2,6 +2,7 @@ package mapping
 
 import (
 	"embed"
+	"koinos/core/grammar"
 	"koinos/core/origin"
 	"path"
 	"slices"
@@ -37,49 +38,38 @@ func Standard(name string) string {
 
 // standardNode is a standard mapping as nodes, at the place of the word that
 // asks for it.
-func standardNode(name string, at origin.Place) *node {
+func standardNode(name string, at origin.Place) *grammar.Node {
 	text := Standard(name)
 	if text == "" {
 		return nil
 	}
-	root, bad := readYAML([]byte(text))
+	root, bad := grammar.Read([]byte(text), "mapping", Version)
 	if bad != nil {
 		return nil // a test parses them all
 	}
-	root.moveTo(at)
+	root.MoveTo(at)
 	return root
-}
-
-func (n *node) moveTo(at origin.Place) {
-	n.at = at
-	for i := range n.entries {
-		n.entries[i].at = at
-		n.entries[i].node.moveTo(at)
-	}
-	for _, item := range n.items {
-		item.moveTo(at)
-	}
 }
 
 // over gives base with what n says in its place: words of the outermost two
 // levels one by one (header, header.partner), below them as a whole.
-func (n *node) over(base *node, depth int) *node {
-	out := &node{at: n.at}
-	for _, e := range base.entries {
-		if own := n.get(e.key); own != nil && depth < 1 && !own.scalar && !own.isList && !e.node.scalar {
-			e.node = own.over(e.node, depth+1)
+func over(n, base *grammar.Node, depth int) *grammar.Node {
+	out := &grammar.Node{At: n.At}
+	for _, e := range base.Entries {
+		if own := n.Get(e.Key); own != nil && depth < 1 && !own.Scalar && !own.IsList && !e.Node.Scalar {
+			e.Node = over(own, e.Node, depth+1)
 		} else if own != nil {
-			for _, mine := range n.entries {
-				if mine.key == e.key {
+			for _, mine := range n.Entries {
+				if mine.Key == e.Key {
 					e = mine
 				}
 			}
 		}
-		out.entries = append(out.entries, e)
+		out.Entries = append(out.Entries, e)
 	}
-	for _, e := range n.entries {
-		if base.get(e.key) == nil {
-			out.entries = append(out.entries, e)
+	for _, e := range n.Entries {
+		if base.Get(e.Key) == nil {
+			out.Entries = append(out.Entries, e)
 		}
 	}
 	return out
