@@ -1,0 +1,318 @@
+package system
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+
+	"koinos/core/jsondoc"
+	"koinos/core/tree"
+)
+
+// Answer is what a system said to a request.
+type Answer struct {
+	URL  string   // that was asked
+	Link []string // Link headers
+	Body []byte
+}
+
+// Found is a record of an answer with what the description finds in it.
+type Found struct {
+	Key      string `json:"key"`
+	Number   string `json:"number,omitempty"`
+	Version  string `json:"version,omitempty"`
+	Stamp    string `json:"stamp,omitempty"`
+	Lines    int    `json:"lines" doc:"How many lines stand in it"`
+	Expected int    `json:"expected,omitempty" doc:"How many it says that it has"`
+	Gone     bool   `json:"gone,omitempty" doc:"It is not a record any more"`
+	Place    string `json:"place" doc:"JSON Pointer (RFC 6901) within the answer"`
+	Raw      []byte `json:"-"` // its bytes as they came
+}
+
+// Short reports whether the record has fewer lines than it says.
+func (f *Found) Short() bool { return f.Expected > f.Lines }
+
+// AnswerError says what is wrong with an answer: it cannot be what the description
+// says. What it lacks is unknown, not empty.
+type AnswerError struct {
+	At  string // path or JSON Pointer; "" is the answer as a whole
+	Why string
+}
+
+func (e *AnswerError) Error() string {
+	if e.At == "" {
+		return "the answer " + e.Why
+	}
+	return "the answer " + e.Why + " at " + e.At
+}
+
+// Page is one page of a list.
+type Page struct {
+	Records []Found
+	Next    string // address of the next page; "" is none
+}
+
+// First gives the address of a list's first page. Since is the newest stamp that was
+// seen, as the system wrote it; "" asks for everything.
+func (r *Record) First(base, since string) (string, error) {
+	q := url.Values{}
+	for name, value := range r.Query {
+		q.Set(name, value)
+	}
+	if since != "" && r.Since.Parameter != "" {
+		from, err := r.Since.from(since)
+		if err != nil {
+			return "", err
+		}
+		q.Set(r.Since.Parameter, from)
+	}
+	if r.Paging.Kind == "page" {
+		q.Set(r.Paging.Parameter, strconv.Itoa(r.Paging.First))
+	}
+	u := join(base, r.Path)
+	if len(q) > 0 {
+		u += "?" + q.Encode()
+	}
+	return u, nil
+}
+
+// One gives the address of one record.
+func (r *Record) One(base, key string) string {
+	return join(base, strings.ReplaceAll(r.Get, "{key}", url.PathEscape(key)))
+}
+
+func join(base, path string) string {
+	return strings.TrimRight(base, "/") + "/" + strings.TrimLeft(path, "/")
+}
+
+// Read reads a page of the list and says where it goes on.
+func (r *Record) Read(a Answer) (*Page, error) {
+	if len(bytes.TrimSpace(a.Body)) == 0 {
+		return nil, &AnswerError{"", "is empty"}
+	}
+	root, _, err := jsondoc.Parse(a.Body, 1)
+	if err != nil {
+		return nil, &AnswerError{"", "is not JSON: " + err.Error()}
+	}
+	if root == nil {
+		return nil, &AnswerError{"", "holds no value"}
+	}
+	nodes, raw, err := r.nodes(root, a.Body)
+	if err != nil {
+		return nil, err
+	}
+	p := &Page{Records: make([]Found, len(nodes))}
+	for i, n := range nodes {
+		if p.Records[i], err = r.Find(n); err != nil {
+			return nil, err
+		}
+		p.Records[i].Raw = raw[i]
+	}
+	p.Next, err = r.Paging.next(a, root, len(nodes))
+	return p, err
+}
+
+// nodes gives the records of an answer with their bytes.
+func (r *Record) nodes(root *tree.Node, body []byte) ([]*tree.Node, [][]byte, error) {
+	text := r.Records.String()
+	prefix, whole := strings.CutSuffix(text, "[*]")
+	if whole {
+		list, err := jsondoc.ParsePath(prefix)
+		if err != nil {
+			return nil, nil, err
+		}
+		switch n := list.First(root); {
+		case n == nil:
+			return nil, nil, &AnswerError{prefix, "has no list"}
+		case n.Kind != tree.Array:
+			return nil, nil, &AnswerError{prefix, "has no list but " + kindName(n.Kind)}
+		}
+	}
+	nodes := r.Records.All(root)
+	raw := make([][]byte, len(nodes))
+	cache := map[string][]json.RawMessage{}
+	for i, n := range nodes {
+		var err error
+		if raw[i], err = rawAt(body, n, cache); err != nil {
+			return nil, nil, err
+		}
+	}
+	return nodes, raw, nil
+}
+
+func kindName(k tree.Kind) string {
+	return map[tree.Kind]string{tree.Null: "null", tree.Bool: "true or false", tree.Number: "a number",
+		tree.String: "a text", tree.Object: "an object", tree.Array: "a list"}[k]
+}
+
+// rawAt gives the bytes of a node; elements of a list are cut once for all of them.
+func rawAt(body []byte, n *tree.Node, cache map[string][]json.RawMessage) ([]byte, error) {
+	if n.Parent == nil {
+		return bytes.TrimSpace(body), nil
+	}
+	parent := n.Parent.Pointer()
+	if n.Parent.Kind == tree.Array {
+		list, ok := cache[parent]
+		if !ok {
+			in, err := rawAt(body, n.Parent, cache)
+			if err == nil {
+				err = json.Unmarshal(in, &list)
+			}
+			if err != nil {
+				return nil, &AnswerError{parent, "is not JSON: " + err.Error()}
+			}
+			cache[parent] = list
+		}
+		return list[n.Index], nil
+	}
+	in, err := rawAt(body, n.Parent, cache)
+	if err != nil {
+		return nil, err
+	}
+	var members map[string]json.RawMessage
+	if err := json.Unmarshal(in, &members); err != nil {
+		return nil, &AnswerError{parent, "is not JSON: " + err.Error()}
+	}
+	return members[n.Name], nil
+}
+
+// Find reads what the description says of a record.
+func (r *Record) Find(n *tree.Node) (Found, error) {
+	f := Found{Place: n.Pointer()}
+	text := func(p *jsondoc.Path) string {
+		if p == nil {
+			return ""
+		}
+		if v := p.First(n); v != nil && v.Scalar() && v.Kind != tree.Null {
+			return v.Text
+		}
+		return ""
+	}
+	if f.Key = text(r.Key); f.Key == "" {
+		return f, &AnswerError{f.Place, "has a record without a key (" + r.Key.String() + ")"}
+	}
+	f.Number, f.Version, f.Stamp = text(r.Number), text(r.Version), text(r.Stamp)
+	if r.Lines != nil {
+		f.Lines = len(r.Lines.All(n))
+	}
+	if said := text(r.LinesCount); said != "" {
+		count, err := strconv.Atoi(said)
+		if err != nil || count < 0 {
+			return f, &AnswerError{f.Place, fmt.Sprintf("says that a record has %q lines", said)}
+		}
+		f.Expected = count
+	}
+	if r.Gone != nil {
+		f.Gone = slices.Contains(r.GoneIs, text(r.Gone))
+	}
+	return f, nil
+}
+
+// next gives the address of the page behind an answer of so many records.
+func (p *Paging) next(a Answer, root *tree.Node, records int) (string, error) {
+	if !p.goesOn(root, records) {
+		return "", nil
+	}
+	at, err := url.Parse(a.URL)
+	if err != nil {
+		return "", err
+	}
+	q := at.Query()
+	switch p.Kind {
+	case "":
+		return "", nil
+	case "link":
+		target, ok := linked(a.Link, p.Relation)
+		if !ok {
+			return "", nil
+		}
+		return p.follow(at, target)
+	case "next":
+		target := scalar(p.From, root)
+		if target == "" {
+			return "", nil
+		}
+		return p.follow(at, target)
+	case "cursor":
+		cursor := scalar(p.From, root)
+		if cursor == "" {
+			return "", nil
+		}
+		q.Set(p.Parameter, cursor)
+	case "page":
+		page, err := strconv.Atoi(q.Get(p.Parameter))
+		if err != nil {
+			page = p.First
+		}
+		if pages := scalar(p.Count, root); pages != "" {
+			n, err := strconv.Atoi(pages)
+			if err != nil {
+				return "", &AnswerError{p.Count.String(), fmt.Sprintf("says that there are %q pages", pages)}
+			}
+			if page-p.First+1 >= n {
+				return "", nil
+			}
+		}
+		q.Set(p.Parameter, strconv.Itoa(page+1))
+	case "offset":
+		offset, _ := strconv.Atoi(q.Get(p.Parameter)) // none is 0
+		offset += records
+		if total := scalar(p.Count, root); total != "" {
+			n, err := strconv.Atoi(total)
+			if err != nil {
+				return "", &AnswerError{p.Count.String(), fmt.Sprintf("says that there are %q records", total)}
+			}
+			if offset >= n {
+				return "", nil
+			}
+		}
+		q.Set(p.Parameter, strconv.Itoa(offset))
+	}
+	at.RawQuery = q.Encode()
+	if at.String() == a.URL {
+		return "", &AnswerError{"", "says that the list goes on where it is: " + at.Path}
+	}
+	return at.String(), nil
+}
+
+// goesOn reports whether there can be a next page at all.
+func (p *Paging) goesOn(root *tree.Node, records int) bool {
+	if p.More != nil {
+		return scalar(p.More, root) == "true"
+	}
+	return records > 0 || p.Kind != "page" && p.Kind != "offset"
+}
+
+func scalar(p *jsondoc.Path, root *tree.Node) string {
+	if p == nil {
+		return ""
+	}
+	if n := p.First(root); n != nil && n.Scalar() && n.Kind != tree.Null {
+		return n.Text
+	}
+	return ""
+}
+
+// ErrElsewhere says that a list goes on at another host: nobody's credentials go there.
+var ErrElsewhere = errors.New("the list goes on at another host")
+
+// follow resolves the address of a next page (RFC 3986) against that of this one.
+func (p *Paging) follow(at *url.URL, target string) (string, error) {
+	next, err := at.Parse(target)
+	if err != nil {
+		return "", &AnswerError{"", fmt.Sprintf("says that the list goes on at %q, which is no address", target)}
+	}
+	if next.Scheme != at.Scheme || next.Host != at.Host {
+		return "", fmt.Errorf("%w: %s://%s", ErrElsewhere, next.Scheme, next.Host)
+	}
+	next.Fragment = ""
+	if next.String() == at.String() {
+		return "", &AnswerError{"", "says that the list goes on where it is: " + at.Path}
+	}
+	return next.String(), nil
+}

@@ -1,0 +1,65 @@
+package system
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// instant reads a stamp as systems write them: RFC 3339 with or without a zone, or
+// seconds, milliseconds, microseconds since 1970 by how many digits they have.
+func instant(stamp string) (time.Time, error) {
+	for _, form := range []string{time.RFC3339Nano, "2006-01-02T15:04:05.999999999", "2006-01-02 15:04:05.999999999",
+		"2006-01-02T15:04:05Z0700", time.DateOnly} {
+		if t, err := time.Parse(form, stamp); err == nil {
+			return t.UTC(), nil
+		}
+	}
+	whole, fraction, _ := strings.Cut(stamp, ".")
+	n, err := strconv.ParseInt(whole, 10, 64)
+	if err != nil || n < 0 {
+		return time.Time{}, fmt.Errorf("%q is no time", stamp)
+	}
+	switch {
+	case n >= 1e14:
+		return time.UnixMicro(n).UTC(), nil
+	case n >= 1e11:
+		return time.UnixMilli(n).UTC(), nil
+	}
+	nanos, _ := strconv.ParseInt((fraction + "000000000")[:9], 10, 64) // "" is none
+	return time.Unix(n, nanos).UTC(), nil
+}
+
+// from gives the value of the parameter that asks for what is new since a stamp.
+func (s *Since) from(stamp string) (string, error) {
+	t, err := instant(stamp)
+	if err != nil {
+		return "", err
+	}
+	t = t.Add(-s.Overlap)
+	switch s.Form {
+	case "seconds":
+		return strconv.FormatInt(t.Unix(), 10), nil
+	case "milliseconds":
+		return strconv.FormatInt(t.UnixMilli(), 10), nil
+	}
+	return t.Format(time.RFC3339Nano), nil
+}
+
+// Newer gives the later of two stamps of a system; what is no time is compared as text.
+// Blank is before everything.
+func Newer(a, b string) string {
+	if a == "" || b == "" {
+		return a + b
+	}
+	ta, errA := instant(a)
+	tb, errB := instant(b)
+	if errA != nil || errB != nil {
+		return max(a, b)
+	}
+	if tb.After(ta) {
+		return b
+	}
+	return a
+}

@@ -1,0 +1,330 @@
+package system
+
+import (
+	"fmt"
+	"net"
+	"net/url"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"koinos/core/finding"
+	"koinos/core/grammar"
+	"koinos/core/jsondoc"
+)
+
+// System is another application, as a description has it.
+type System struct {
+	Name, About, Text string
+	Address           string
+	Headers           map[string]string
+	Auth              Auth
+	Limits            Limits
+	Records           map[string]*Record
+}
+
+// Secret says where a value is found that never stands in a description: in an
+// environment variable or a file.
+type Secret struct{ Env, File string }
+
+// Auth is how the system knows who calls. Kind is "" (it does not ask), bearer, header,
+// query, basic or client_credentials.
+type Auth struct {
+	Kind     string
+	Name     string // of the header or parameter; of basic the user
+	Value    Secret // bearer, header, query, basic
+	Token    string // address of the token endpoint
+	ID       Secret
+	Secret   Secret
+	Scope    string
+	InHeader bool // id and secret go in an Authorization header
+}
+
+// Limits are how gently the system is called.
+type Limits struct {
+	Rate    float64 // requests a second
+	Burst   int
+	AtOnce  int
+	Timeout time.Duration
+	Largest int64 // bytes of an answer
+}
+
+// Record is one kind of record of a system.
+type Record struct {
+	Name, About string
+	Path        string
+	Query       map[string]string
+	Records     *jsondoc.Path
+	Paging      Paging
+	Since       Since
+	Get         string // path with {key}; "" is none
+	Key         *jsondoc.Path
+	Number      *jsondoc.Path // those below may be nil
+	Version     *jsondoc.Path
+	Stamp       *jsondoc.Path
+	Lines       *jsondoc.Path
+	LinesCount  *jsondoc.Path
+	Gone        *jsondoc.Path
+	GoneIs      []string
+	Mapping     string
+}
+
+// Since is how only what is new is asked for; a blank Parameter is not at all.
+type Since struct {
+	Parameter, Form string
+	Overlap         time.Duration
+}
+
+// Paging is how a list goes on. Kind is "" (the first page is all), link, next, cursor,
+// page or offset.
+type Paging struct {
+	Kind      string
+	Parameter string
+	Relation  string        // link
+	From      *jsondoc.Path // next, cursor
+	More      *jsondoc.Path // cursor, page, offset; may be nil
+	Count     *jsondoc.Path // page: of pages; offset: of records; may be nil
+	First     int           // page
+}
+
+var namePattern = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,63}$`)
+
+// Parse reads a description. The error is a finding.All with everything that is wrong,
+// each at its line and column.
+func Parse(src []byte) (*System, error) {
+	root, bad := grammar.Read(src, "system", Version)
+	if bad != nil {
+		return nil, finding.All{*bad}
+	}
+	b := &builder{}
+	if words.Fit(root, "a system", &b.Mistakes); len(b.All) > 0 {
+		return nil, b.All
+	}
+	s := &System{Name: root.Str("name"), About: root.Str("about"), Text: string(src),
+		Headers: texts(root.Get("headers")),
+		Records: map[string]*Record{}}
+	if !namePattern.MatchString(s.Name) {
+		b.wrong(root.Get("name"), "name must be of small letters, digits and hyphens, at most 64.")
+	}
+	s.Address = b.address(root.Get("address"))
+	if n := root.Get("auth"); n != nil {
+		s.Auth = b.auth(n)
+	}
+	s.Limits = b.limits(root.Get("limits"))
+	for _, e := range root.Get("records").Entries {
+		if !namePattern.MatchString(strings.ReplaceAll(e.Key, "_", "-")) {
+			b.Add(finding.MappingWrongValue, e.At, e.Key, "a record's name must be of small letters, digits, _ and -.")
+		}
+		s.Records[e.Key] = b.record(e.Key, e.Node)
+	}
+	if len(b.All) > 0 {
+		return nil, b.All
+	}
+	return s, nil
+}
+
+// RecordNames are the kinds of record, by name.
+func (s *System) RecordNames() []string {
+	var names []string
+	for name := range s.Records {
+		names = append(names, name)
+	}
+	slices.Sort(names)
+	return names
+}
+
+type builder struct{ grammar.Mistakes }
+
+func (b *builder) wrong(n *grammar.Node, format string, args ...any) {
+	b.Add(finding.MappingWrongValue, n.At, n.Text, format, args...)
+}
+
+func texts(n *grammar.Node) map[string]string {
+	all := map[string]string{}
+	if n != nil {
+		for _, e := range n.Entries {
+			all[e.Key] = e.Node.Text
+		}
+	}
+	return all
+}
+
+var envInAddress = regexp.MustCompile(`\{env: *([A-Za-z_][A-Za-z0-9_]*)\}`)
+
+// address looks at where a system is. What comes from the environment is looked at when
+// it is known.
+func (b *builder) address(n *grammar.Node) string {
+	if !envInAddress.MatchString(n.Text) {
+		if err := CheckAddress(n.Text); err != nil {
+			b.wrong(n, "%v", err)
+		}
+	}
+	return strings.TrimRight(n.Text, "/")
+}
+
+// CheckAddress says what is wrong with an address that is to be called.
+func CheckAddress(text string) error {
+	u, err := url.Parse(text)
+	switch {
+	case err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http":
+		return fmt.Errorf("%q is no address such as https://shop.example/api", text)
+	case u.User != nil:
+		return fmt.Errorf("a name and password do not stand in the address: say auth: {basic: …}")
+	case u.RawQuery != "" || u.Fragment != "":
+		return fmt.Errorf("an address has no ? or #: parameters stand under query")
+	case u.Scheme == "http" && !loopback(u.Hostname()):
+		return fmt.Errorf("%q would send everything in the clear: say https (http is for this machine only)", text)
+	}
+	return nil
+}
+
+func loopback(host string) bool {
+	ip := net.ParseIP(host)
+	return host == "localhost" || ip != nil && ip.IsLoopback()
+}
+
+// Resolve gives an address with what it takes from the environment.
+func Resolve(address string, env func(string) (string, bool)) (string, error) {
+	var missing error
+	text := envInAddress.ReplaceAllStringFunc(address, func(m string) string {
+		name := envInAddress.FindStringSubmatch(m)[1]
+		v, ok := env(name)
+		if !ok && missing == nil {
+			missing = fmt.Errorf("the environment variable %s, which the address needs, is not set", name)
+		}
+		return v
+	})
+	if missing != nil {
+		return "", missing
+	}
+	return strings.TrimRight(text, "/"), CheckAddress(text)
+}
+
+func secretOf(n *grammar.Node) Secret { return Secret{n.Str("env"), n.Str("file")} }
+
+func (b *builder) auth(n *grammar.Node) Auth {
+	kind, v := n.Entries[0].Key, n.Entries[0].Node
+	a := Auth{Kind: kind}
+	switch kind {
+	case "bearer":
+		a.Value = secretOf(v)
+	case "header", "query":
+		a.Name, a.Value = v.Str("name"), secretOf(v.Get("value"))
+	case "basic":
+		a.Name, a.Value = v.Str("user"), secretOf(v.Get("password"))
+	case "client_credentials":
+		a.Token, a.Scope, a.InHeader = v.Str("token"), v.Str("scope"), v.Str("in") != "body"
+		a.ID, a.Secret = secretOf(v.Get("id")), secretOf(v.Get("secret"))
+	}
+	return a
+}
+
+func (b *builder) limits(n *grammar.Node) Limits {
+	l := Limits{Rate: 10, Burst: 1, AtOnce: 4, Timeout: 30 * time.Second, Largest: 16 << 20}
+	if n == nil {
+		return l
+	}
+	if v := n.Get("rate"); v != nil {
+		r, err := strconv.ParseFloat(v.Text, 64)
+		if err != nil || r <= 0 || r > 100_000 {
+			b.wrong(v, "rate is requests a second, such as 5 or 0.5.")
+		}
+		l.Rate = r
+	}
+	if v := n.Number("burst"); v > 0 {
+		l.Burst = v
+	}
+	if v := n.Number("at_once"); v > 0 {
+		l.AtOnce = v
+	}
+	l.Timeout = b.duration(n.Get("timeout"), l.Timeout)
+	if v := n.Number("largest"); v > 0 {
+		l.Largest = int64(v) << 20
+	}
+	return l
+}
+
+func (b *builder) duration(n *grammar.Node, usual time.Duration) time.Duration {
+	if n == nil {
+		return usual
+	}
+	d, err := time.ParseDuration(n.Text)
+	if err != nil || d <= 0 || d > 24*time.Hour {
+		b.wrong(n, "%q is no time such as 30s, 5m or 2h.", n.Text)
+	}
+	return d
+}
+
+func (b *builder) path(n *grammar.Node) *jsondoc.Path {
+	if n == nil {
+		return nil
+	}
+	p, err := jsondoc.ParsePath(n.Text)
+	if err != nil {
+		b.wrong(n, "%q is no path: %v.", n.Text, err)
+	}
+	return p
+}
+
+func (b *builder) record(name string, n *grammar.Node) *Record {
+	list := n.Get("list")
+	r := &Record{Name: name, About: n.Str("about"), Path: list.Str("path"), Query: texts(list.Get("query")),
+		Records: b.path(list.Get("records")), Key: b.path(n.Get("key")), Number: b.path(n.Get("number")),
+		Version: b.path(n.Get("version")), Stamp: b.path(n.Get("stamp")), Lines: b.path(n.Get("lines")),
+		LinesCount: b.path(n.Get("lines_count")), Mapping: n.Str("mapping")}
+	b.below(list.Get("path"))
+	if g := n.Get("get"); g != nil {
+		r.Get = g.Str("path")
+		b.below(g.Get("path"))
+		if !strings.Contains(r.Get, "{key}") {
+			b.wrong(g.Get("path"), "the path of one record needs {key}, such as /orders/{key}.")
+		}
+	}
+	if g := n.Get("gone"); g != nil {
+		r.Gone, r.GoneIs = b.path(g.Get("path")), g.Strs("is")
+	}
+	if (r.Lines == nil) != (r.LinesCount == nil) && r.LinesCount != nil {
+		b.wrong(n.Get("lines_count"), "lines_count is compared with lines; say where they stand.")
+	}
+	if s := list.Get("since"); s != nil {
+		r.Since = Since{s.Str("parameter"), s.Str("form"), b.duration(s.Get("overlap"), 0)}
+		if r.Stamp == nil {
+			b.wrong(s.Get("parameter"),
+				"since goes on from the newest stamp that was seen; say stamp: where a record has it.")
+		}
+	}
+	if p := list.Get("paging"); p != nil {
+		r.Paging = b.paging(p)
+	}
+	return r
+}
+
+// below looks at a path below the system's address.
+func (b *builder) below(n *grammar.Node) {
+	if strings.Contains(n.Text, "://") || strings.ContainsAny(n.Text, "?#") {
+		b.wrong(n, "%q is no path below the address, such as /orders; parameters stand under query.", n.Text)
+	}
+}
+
+func (b *builder) paging(n *grammar.Node) Paging {
+	kind, v := n.Entries[0].Key, n.Entries[0].Node
+	p := Paging{Kind: kind}
+	switch kind {
+	case "link":
+		p.Relation = v.Text
+	case "next":
+		p.From = b.path(v)
+	case "cursor":
+		p.Parameter, p.From, p.More = v.Str("parameter"), b.path(v.Get("from")), b.path(v.Get("more"))
+	case "page":
+		p.Parameter, p.More, p.Count, p.First = v.Str("parameter"), b.path(v.Get("more")), b.path(v.Get("pages")), 1
+		if v.Get("first") != nil {
+			p.First = v.Number("first")
+		}
+	case "offset":
+		p.Parameter, p.More, p.Count = v.Str("parameter"), b.path(v.Get("more")), b.path(v.Get("total"))
+	}
+	return p
+}

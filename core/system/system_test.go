@@ -1,0 +1,280 @@
+package system
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"koinos/core/finding"
+)
+
+const shop = `koinos: system/1
+name: slipway
+address: http://127.0.0.1:8750/api
+auth: {bearer: {env: SLIPWAY_TOKEN}}
+records:
+  order:
+    list:
+      path: /orders
+      query: {limit: "2"}
+      records: $.orders[*]
+      paging: {link: next}
+      since: {parameter: updated_since, overlap: 5m}
+    get: {path: "/orders/{key}"}
+    key: $.id
+    number: $.name
+    stamp: $.updated_at
+    lines: $.items[*]
+    lines_count: $.items_total
+    gone: {path: $.status, is: [deleted]}
+`
+
+func parse(t testing.TB, text string) *System {
+	t.Helper()
+	s, err := Parse([]byte(text))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return s
+}
+
+// Each mistake has its place and, where one is near, the word that was meant.
+func TestMistakes(t *testing.T) {
+	for _, c := range []struct{ old, new, at, says, hint string }{
+		{"koinos: system/1", "koinos: system/2", "1:9", `koinos cannot be "system/2".`,
+			`It may be: system/1. Did you mean "system/1"?`},
+		{"paging: {link: next}", "pagging: {link: next}", "11:7", `"pagging" is not a word of list.`,
+			`Did you mean "paging"?`},
+		{"{link: next}", "{link: next, page: {parameter: p}}", "11:16",
+			"paging takes exactly one of: link, next, cursor, page, offset.", ""},
+		{"{env: SLIPWAY_TOKEN}", "s3cret", "4:16", "bearer must be a group of words, each with a colon behind it.", ""},
+		{"http://127.0.0.1:8750/api", "http://shop.example/api", "3:10",
+			`"http://shop.example/api" would send everything in the clear: say https (http is for this machine only)`,
+			""},
+		{"http://127.0.0.1:8750/api", "https://me:pw@shop.example", "3:10",
+			"a name and password do not stand in the address: say auth: {basic: …}", ""},
+		{"path: /orders\n", "path: /orders?limit=2\n", "8:13",
+			`"/orders?limit=2" is no path below the address, such as /orders; parameters stand under query.`, ""},
+		{"/orders/{key}", "/orders/ID", "13:17", "the path of one record needs {key}, such as /orders/{key}.", ""},
+		{"    key: $.id\n", "", "7:5",
+			`order needs "key": What names a record for good: path (RFC 9535) within the record.`, ""},
+		{"    stamp: $.updated_at\n", "", "12:26",
+			"since goes on from the newest stamp that was seen; say stamp: where a record has it.", ""},
+		{"overlap: 5m", "overlap: soon", "12:50", `"soon" is no time such as 30s, 5m or 2h.`, ""},
+		{"key: $.id", "key: $.[", "14:10", "", ""},
+		{"name: slipway", "name: The Shop", "2:7", "name must be of small letters, digits and hyphens, at most 64.",
+			""},
+	} {
+		_, err := Parse([]byte(strings.Replace(shop, c.old, c.new, 1)))
+		found := finding.Of(err)
+		if len(found) == 0 {
+			t.Errorf("%s: no mistake", c.new)
+			continue
+		}
+		f := found[0]
+		if at := fmt.Sprintf("%d:%d", f.Place.Row, f.Place.Column); at != c.at || c.says != "" && f.Message != c.says ||
+			c.hint != "" && f.Hint != c.hint {
+			t.Errorf("%s\n%s %s (%s)\nwant %s %s (%s)", c.new, at, f.Message, f.Hint, c.at, c.says, c.hint)
+		}
+	}
+}
+
+// A page gives its records with what the description finds in them, and their bytes.
+func TestRead(t *testing.T) {
+	r := parse(t, shop).Records["order"]
+	const body = ` {"orders": [
+ {"id": 90071992547409931, "name": "S-1",  "updated_at": "2026-03-02T10:00:00Z", "status": "open", "items": [{"a": 1}, {"a": 2}], "items_total": 2},
+ {"id": 7, "name": null, "updated_at": "2026-03-02T10:00:01Z", "status": "deleted", "items": [], "items_total": 3}
+]}`
+	p, err := r.Read(Answer{URL: "http://127.0.0.1:8750/api/orders?limit=2", Body: []byte(body),
+		Link: []string{`</api/orders?limit=2&page=2>; rel="next"`}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	want := []Found{
+		{Key: "90071992547409931", Number: "S-1", Stamp: "2026-03-02T10:00:00Z", Lines: 2, Expected: 2,
+			Place: "/orders/0"},
+		{Key: "7", Stamp: "2026-03-02T10:00:01Z", Expected: 3, Gone: true, Place: "/orders/1"},
+	}
+	raw := strings.Split(strings.TrimSuffix(strings.TrimPrefix(body, " {\"orders\": [\n "), "\n]}"), ",\n ")
+	for i, f := range p.Records {
+		if string(f.Raw) != raw[i] {
+			t.Errorf("the bytes of record %d are %q, want %q", i, f.Raw, raw[i])
+		}
+		f.Raw = nil
+		if fmt.Sprint(f) != fmt.Sprint(want[i]) || f.Short() != (i == 1) {
+			t.Errorf("%+v\nwant %+v", f, want[i])
+		}
+	}
+	if p.Next != "http://127.0.0.1:8750/api/orders?limit=2&page=2" {
+		t.Errorf("it goes on at %s", p.Next)
+	}
+	for body, says := range map[string]string{
+		`{"orders": null}`:                               "the answer has no list but null at $.orders",
+		`{"data": []}`:                                   "the answer has no list at $.orders",
+		`{"orders": {"id": 1}}`:                          "the answer has no list but an object at $.orders",
+		`{"orders": [{"name": "S-1"}]}`:                  "the answer has a record without a key ($.id) at /orders/0",
+		`{"orders": [{"id": 1, "items_total": "many"}]}`: `the answer says that a record has "many" lines at /orders/0`,
+		"": "the answer is empty",
+	} {
+		if _, err := r.Read(Answer{URL: "http://127.0.0.1/orders", Body: []byte(body)}); err == nil ||
+			err.Error() != says {
+			t.Errorf("%s: %v, want %s", body, err, says)
+		}
+	}
+}
+
+// Every way in which lists go on, to its end.
+func TestPaging(t *testing.T) {
+	type page struct {
+		url, body, link string
+		next            string // "" is the end, "!" an error
+	}
+	two, none := `"orders": [{"id": 1}, {"id": 2}]`, `"orders": []`
+	for _, c := range []struct {
+		paging string
+		pages  []page
+	}{
+		{"{link: next}", []page{
+			{"?limit=2", `{` + two + `}`,
+				`<https://x.example/>; rel=prev, <?limit=2&after=2>; title="a, b"; rel="last next"`,
+				"?limit=2&after=2"},
+			{"?limit=2&after=2", `{` + two + `}`, `<?limit=2>; rel=first`, ""},
+			{"?limit=2&after=4", `{` + two + `}`, `<?limit=2&after=4>; rel=next`, "!"},
+			{"?limit=2&after=4", `{` + two + `}`, `<https://evil.example/orders>; rel=next`, "!"},
+		}},
+		{"{next: $.next_url}", []page{
+			{"?limit=2", `{` + two + `, "next_url": "/api/orders?p=2"}`, "", "?p=2"},
+			{"?p=2", `{` + two + `, "next_url": null}`, "", ""}, {"?p=2", `{` + two + `}`, "", ""},
+			{"?p=2", `{` + two + `, "next_url": "http://127.0.0.1:9999/api/orders"}`, "", "!"},
+		}},
+		{"{cursor: {parameter: after, from: $.cursor}}", []page{
+			{"?limit=2", `{` + two + `, "cursor": "b+/="}`, "", "?after=b%2B%2F%3D&limit=2"},
+			{"?after=b&limit=2", `{` + two + `, "cursor": ""}`, "", ""},
+			{"?after=b&limit=2", `{` + two + `, "cursor": "b"}`, "", "!"},
+		}},
+		{"{cursor: {parameter: after, from: $.cursor, more: $.has_more}}", []page{
+			{"?limit=2", `{` + none + `, "cursor": "c", "has_more": true}`, "", "?after=c&limit=2"},
+			{"?after=c&limit=2", `{` + two + `, "cursor": "d", "has_more": false}`, "", ""},
+		}},
+		{"{page: {parameter: page}}", []page{
+			{"?limit=2&page=1", `{` + two + `}`, "", "?limit=2&page=2"}, {"?limit=2&page=9", `{` + none + `}`, "", ""},
+		}},
+		{"{page: {parameter: page, first: 0, pages: $.pages}}", []page{
+			{"?limit=2&page=0", `{` + two + `, "pages": 2}`, "", "?limit=2&page=1"},
+			{"?limit=2&page=1", `{` + two + `, "pages": 2}`, "", ""},
+			{"?limit=2&page=1", `{` + two + `, "pages": "some"}`, "", "!"},
+		}},
+		{"{offset: {parameter: skip, total: $.total}}", []page{
+			{"?limit=2", `{` + two + `, "total": 3}`, "", "?limit=2&skip=2"},
+			{"?limit=2&skip=2", `{"orders": [{"id": 3}], "total": 3}`, "", ""},
+			{"?limit=2&skip=2", `{` + none + `, "total": 9}`, "", ""},
+		}},
+	} {
+		r := parse(t, strings.Replace(shop, "{link: next}", c.paging, 1)).Records["order"]
+		const base = "http://127.0.0.1:8750/api"
+		if first, err := r.First(base, ""); err != nil || first != base+"/orders"+c.pages[0].url {
+			t.Errorf("%s begins at %s, %v", c.paging, first, err)
+		}
+		for _, p := range c.pages {
+			got, err := r.Read(Answer{URL: base + "/orders" + p.url, Body: []byte(p.body), Link: []string{p.link}})
+			want := ""
+			if p.next != "" && p.next != "!" {
+				want = base + "/orders" + p.next
+			}
+			if (err != nil) != (p.next == "!") || err == nil && got.Next != want {
+				t.Errorf("%s, %s %s goes on at %+v, %v, want %q", c.paging, p.url, p.body, got, err, p.next)
+			}
+		}
+	}
+}
+
+// What is new is asked for from a little before the newest stamp, in the system's form.
+func TestSince(t *testing.T) {
+	for _, c := range []struct{ form, stamp, want string }{
+		{"", "2026-03-02T10:04:59Z", "2026-03-02T09%3A59%3A59Z"},
+		{"", "2026-03-02T12:05:00.25+02:00", "2026-03-02T10%3A00%3A00.25Z"},
+		{"form: seconds, ", "1772445900", "1772445600"},
+		{"form: milliseconds, ", "1772445900123", "1772445600123"},
+		{"form: seconds, ", "2026-03-02T10:05:00Z", "1772445600"},
+	} {
+		r := parse(t, strings.Replace(shop, "updated_since, ", "updated_since, "+c.form, 1)).Records["order"]
+		if got, err := r.First("http://127.0.0.1", c.stamp); err != nil ||
+			got != "http://127.0.0.1/orders?limit=2&updated_since="+c.want {
+			t.Errorf("%s %s asks %s, %v", c.form, c.stamp, got, err)
+		}
+	}
+	r := parse(t, shop).Records["order"]
+	if _, err := r.First("http://127.0.0.1", "yesterday"); err == nil {
+		t.Error("yesterday is a time")
+	}
+	for _, c := range [][3]string{{"", "a", "a"}, {"2026-03-02T10:00:00Z", "2026-03-02T11:30:00+02:00",
+		"2026-03-02T10:00:00Z"},
+		{"9", "10", "10"}, {"x9", "x10", "x9"}} {
+		if got := Newer(c[0], c[1]); got != c[2] {
+			t.Errorf("of %q and %q %q is newer, want %q", c[0], c[1], got, c[2])
+		}
+	}
+}
+
+// An address may come from the environment, and is looked at then.
+func TestResolve(t *testing.T) {
+	env := map[string]string{"SHOP": "https://shop.example/", "BAD": "http://shop.example"}
+	get := func(name string) (string, bool) { v, ok := env[name]; return v, ok }
+	for address, want := range map[string]string{"{env: SHOP}": "https://shop.example",
+		"{env:SHOP}api": "https://shop.example/api",
+		"{env: BAD}":    "", "{env: NONE}": ""} {
+		if got, err := Resolve(address, get); (err == nil) != (want != "") || err == nil && got != want {
+			t.Errorf("%s is %s, %v", address, got, err)
+		}
+	}
+}
+
+// Limits have their usual values.
+func TestLimits(t *testing.T) {
+	if l := parse(t, shop).Limits; l != (Limits{10, 1, 4, 30 * time.Second, 16 << 20}) {
+		t.Errorf("%+v", l)
+	}
+	if names := parse(t, shop).RecordNames(); !slices.Equal(names, []string{"order"}) {
+		t.Error(names)
+	}
+	if s := Schema(); !slices.Contains(slices.Collect(maps.Keys(s["properties"].(map[string]any))), "records") {
+		t.Error("the schema does not know records")
+	}
+}
+
+// No description, header or answer crashes.
+func FuzzParse(f *testing.F) {
+	f.Add(shop)
+	f.Fuzz(func(_ *testing.T, text string) { _, _ = Parse([]byte(text)) })
+}
+
+func FuzzLink(f *testing.F) {
+	for _, s := range []string{`<a>; rel=next`, `<a>; rel="x next"; title="a\"b", <b>`, `<a>;;,<`, `<a>;rel=`, `;,"`} {
+		f.Add(s)
+	}
+	f.Fuzz(func(t *testing.T, h string) {
+		if target, ok := linked([]string{h}, "next"); ok && !strings.Contains(h, strings.TrimSpace(target)) {
+			t.Errorf("%q is not in %q", target, h)
+		}
+	})
+}
+
+func FuzzRead(f *testing.F) {
+	f.Add(`{"orders": [{"id": 1, "items": [1], "items_total": 1}]}`)
+	r := parse(f, shop).Records["order"]
+	f.Fuzz(func(t *testing.T, body string) {
+		p, err := r.Read(Answer{URL: "http://127.0.0.1/orders", Body: []byte(body)})
+		if err != nil {
+			return
+		}
+		for _, found := range p.Records {
+			if len(found.Raw) == 0 || !strings.Contains(body, string(found.Raw)) {
+				t.Errorf("%q is not in %q", found.Raw, body)
+			}
+		}
+	})
+}

@@ -1,0 +1,122 @@
+package system
+
+import "koinos/core/grammar"
+
+// Version is the first line of every description of this grammar.
+const Version = "system/1"
+
+// secret is a value that never stands in a description itself.
+func secret(about string) *grammar.Shape {
+	return &grammar.Shape{Kind: grammar.Object, One: true,
+		About: about + ": where it is found, never the value itself", Keys: []grammar.Key{
+			grammar.May("env", grammar.Some("Name of an environment variable of the service")),
+			grammar.May("file", grammar.Some("Path of a file on the service's machine, whose text it is")),
+		}}
+}
+
+func named(about, each string) *grammar.Shape {
+	return &grammar.Shape{Kind: grammar.Table, About: about, Items: grammar.Some(each)}
+}
+
+const path = "path (RFC 9535) within the answer"
+
+// signingIn are the ways in which a system knows who calls.
+var signingIn = &grammar.Shape{Kind: grammar.Object, One: true, About: "How the system knows who calls",
+	Keys: []grammar.Key{
+		grammar.May("bearer", secret("A token that goes along as Authorization: Bearer")),
+		grammar.May("header", grammar.Group("A key in a header",
+			grammar.Must("name", grammar.Some("Name of the header")),
+			grammar.Must("value", secret("The key")))),
+		grammar.May("query", grammar.Group("A key in the address",
+			grammar.Must("name", grammar.Some("Name of the parameter")),
+			grammar.Must("value", secret("The key")))),
+		grammar.May("basic", grammar.Group("A name and a password (RFC 7617)",
+			grammar.Must("user", grammar.Some("The name")),
+			grammar.Must("password", secret("The password")))),
+		grammar.May("client_credentials", grammar.Group("Tokens of OAuth 2.0 (RFC 6749, section 4.4)",
+			grammar.Must("token", grammar.Some("Address of the token endpoint, whole or below the system's address")),
+			grammar.Must("id", secret("The client's id")),
+			grammar.Must("secret", secret("The client's secret")),
+			grammar.May("scope", grammar.Some("The scopes asked for, a space between them")),
+			grammar.May("in", grammar.OneOf("Where id and secret go: in an Authorization header (the usual), or in "+
+				"the body", "header", "body")))),
+	}}
+
+// going are the ways in which a list goes on.
+var going = &grammar.Shape{Kind: grammar.Object, One: true,
+	About: "How a list goes on behind its first page; left out, it is whole", Keys: []grammar.Key{
+		grammar.May("link", grammar.Some("Relation of the Link header (RFC 8288) that has the next page, usually next")),
+		grammar.May("next", grammar.Some("Address of the next page, whole or relative: "+path)),
+		grammar.May("cursor", grammar.Group("A cursor that the answer gives",
+			grammar.Must("parameter", grammar.Some("Parameter that takes it")),
+			grammar.Must("from", grammar.Some("Where the answer has it: "+path)),
+			grammar.May("more", grammar.Some("Where the answer says true as long as there is more: "+path)))),
+		grammar.May("page", grammar.Group("Pages with numbers",
+			grammar.Must("parameter", grammar.Some("Parameter that takes the number")),
+			grammar.May("first", &grammar.Shape{Kind: grammar.Integer, About: "Number of the first page; left out, 1"}),
+			grammar.May("more", grammar.Some("Where the answer says true as long as there is more: "+path)),
+			grammar.May("pages", grammar.Some("Where the answer says how many pages there are: "+path)))),
+		grammar.May("offset", grammar.Group("Records are counted",
+			grammar.Must("parameter", grammar.Some("Parameter that takes how many records are passed over")),
+			grammar.May("more", grammar.Some("Where the answer says true as long as there is more: "+path)),
+			grammar.May("total", grammar.Some("Where the answer says how many records there are: "+path)))),
+	}}
+
+// record is one kind of thing that a system has.
+var record = grammar.Group("One kind of record",
+	grammar.May("about", grammar.Some("What it is, in a sentence")),
+	grammar.Must("list", grammar.Group("How many are got at once",
+		grammar.Must("path", grammar.Some("Path below the system's address")),
+		grammar.May("query", named("Parameters of the first page", "Value")),
+		grammar.Must("records", grammar.Some("Where the records stand: "+path)),
+		grammar.May("paging", going),
+		grammar.May("since", grammar.Group("How only what is new is asked for",
+			grammar.Must("parameter", grammar.Some("Parameter that takes the time")),
+			grammar.May("form", grammar.OneOf("How the time is written: as RFC 3339 has it (the usual), or in "+
+				"seconds or milliseconds since 1970", "rfc3339", "seconds", "milliseconds")),
+			grammar.May("overlap", grammar.Some("How far before the newest stamp that was seen it begins, such as 5m: "+
+				"clocks go back, and stamps stand still while a list is read")))))),
+	grammar.May("get", grammar.Group("How one is got",
+		grammar.Must("path", grammar.Some("Path below the system's address; {key} is the record's key")))),
+	grammar.Must("key", grammar.Some("What names a record for good: path (RFC 9535) within the record")),
+	grammar.May("number", grammar.Some("What people call it: path within the record")),
+	grammar.May("version", grammar.Some("What changes whenever the record does: path within the record")),
+	grammar.May("stamp", grammar.Some("When it changed last, as the system says: path within the record")),
+	grammar.May("lines", grammar.Some("Its lines: path within the record")),
+	grammar.May("lines_count", grammar.Some("How many lines it should have: path within the record. One with fewer is "+
+		"read again, and held where it stays short")),
+	grammar.May("gone", grammar.Group("When a record is not one any more",
+		grammar.Must("path", grammar.Some("What says so: path within the record")),
+		grammar.Must("is", grammar.Many("The values that say so")))),
+	grammar.May("mapping", grammar.Some("The mapping that makes orders of it, where a pull names none")),
+)
+
+// words is everything that may stand in a description.
+var words = grammar.Group("Another application, described",
+	grammar.Must("koinos", grammar.OneOf("Version of the grammar", Version)),
+	grammar.Must("name", grammar.Some("Name of the system: small letters, digits and hyphens")),
+	grammar.May("about", grammar.Some("What the system is, in a sentence")),
+	grammar.Must("address", grammar.Some("Where its API is: https://shop.example/api; plain http is allowed on "+
+		"this machine only. {env: NAME} in it is taken from the service's environment")),
+	grammar.May("headers", named("Headers that go along with every request", "Value")),
+	grammar.May("auth", signingIn),
+	grammar.May("limits", grammar.Group("How gently the system is called",
+		grammar.May("rate", grammar.Some("Requests a second; left out, 10")),
+		grammar.May("burst", grammar.Whole("How many may follow each other at once; left out, 1")),
+		grammar.May("at_once", grammar.Whole("How many are under way side by side; left out, 4")),
+		grammar.May("timeout", grammar.Some("How long an answer may take, such as 30s (the usual)")),
+		grammar.May("largest", grammar.Whole("How many MiB an answer may have; left out, 16")))),
+	grammar.Must("records", &grammar.Shape{Kind: grammar.Table, About: "What the system has, by names of your own: " +
+		"order, shipment", Items: record}),
+)
+
+// Schema is the grammar as a JSON Schema (draft 2020-12).
+func Schema() map[string]any {
+	defs := map[string]any{}
+	s := words.Schema(defs)
+	s["$schema"], s["title"] = grammar.Draft, "Koinos system, version 1"
+	if len(defs) > 0 {
+		s["$defs"] = defs
+	}
+	return s
+}

@@ -1,0 +1,395 @@
+package remote
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"mime"
+	"net"
+	"net/http"
+	"net/url"
+	"os"
+	"strconv"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"golang.org/x/time/rate"
+
+	"koinos/core/system"
+)
+
+// Client calls one system. Its methods may be called by several goroutines; they share
+// its limits.
+type Client struct {
+	system *system.System
+	base   string
+	http   *http.Client
+	limit  *rate.Limiter
+	slots  chan struct{}
+	clock  clock
+	seen   func(Call)
+
+	mu    sync.Mutex
+	hold  time.Time // nothing is asked before
+	token token
+	renew sync.Mutex // one sign-in at a time
+}
+
+// clock is what of time a client needs, so that a test can do without it passing.
+type clock struct {
+	now   func() time.Time
+	sleep func(context.Context, time.Duration) error
+}
+
+// Call is one request that was made, for people who look on. Nothing secret stands in it.
+type Call struct {
+	At     time.Time     `json:"at"`
+	Method string        `json:"method"`
+	URL    string        `json:"url"`
+	Status int           `json:"status,omitempty" doc:"Left out where no answer came"`
+	Bytes  int           `json:"bytes" doc:"Of the answer"`
+	Took   time.Duration `json:"took" doc:"Nanoseconds"`
+	Why    string        `json:"why,omitempty" doc:"What was wrong with it"`
+	Body   []byte        `json:"-"` // of the answer
+}
+
+// Problem says why a system did not do what it was asked.
+type Problem struct {
+	Kind   Kind
+	Status int    // 0 where no answer came
+	Why    string // a sentence, with the system's own words where it has some
+	err    error
+}
+
+// Kind is what a problem means for whoever asked.
+type Kind string
+
+const (
+	Away    Kind = "away"    // it may pass by itself: no answer, a broken one, 5xx, 429
+	Login   Kind = "login"   // the system does not know us, or does not let us
+	Missing Kind = "missing" // there is no such thing there (404, 410)
+	Never   Kind = "never"   // it will not pass by itself
+	Setup   Kind = "setup"   // the description, or what it needs, is not right here
+)
+
+func (p *Problem) Error() string { return p.Why }
+
+// Unwrap gives what is behind the problem.
+func (p *Problem) Unwrap() error { return p.err }
+
+// tries is how often a request is made that may pass, first a fifth of a second apart.
+const (
+	tries     = 5
+	firstWait = 200 * time.Millisecond
+	mostWait  = 30 * time.Second
+	mostHold  = 15 * time.Minute // a system that asks for more is away
+)
+
+// Open makes a client of a system. Seen, where it is not nil, is told of each call.
+func Open(s *system.System, seen func(Call)) (*Client, error) {
+	base, err := system.Resolve(s.Address, os.LookupEnv)
+	if err != nil {
+		return nil, &Problem{Setup, 0, err.Error(), err}
+	}
+	if seen == nil {
+		seen = func(Call) {}
+	}
+	c := &Client{system: s, base: base, seen: seen, slots: make(chan struct{}, s.Limits.AtOnce),
+		limit: rate.NewLimiter(rate.Limit(s.Limits.Rate), s.Limits.Burst), clock: clock{time.Now, sleep}}
+	dialer := &net.Dialer{Timeout: 10 * time.Second, Control: refuseLocal}
+	c.http = &http.Client{
+		Transport: &http.Transport{DialContext: dialer.DialContext, ForceAttemptHTTP2: true,
+			MaxIdleConnsPerHost: s.Limits.AtOnce,
+			TLSHandshakeTimeout: 10 * time.Second, IdleConnTimeout: time.Minute, MaxResponseHeaderBytes: 256 << 10},
+		CheckRedirect: func(req *http.Request, via []*http.Request) error {
+			if req.URL.Scheme != via[0].URL.Scheme || req.URL.Host != via[0].URL.Host || len(via) > 3 {
+				return http.ErrUseLastResponse // nobody's credentials go to another host
+			}
+			return nil
+		},
+	}
+	return c, nil
+}
+
+// Base is the system's address.
+func (c *Client) Base() string { return c.base }
+
+// refuseLocal keeps descriptions from reaching what only this machine's network has:
+// addresses of links and of clouds' metadata.
+func refuseLocal(_, address string, _ syscall.RawConn) error {
+	host, _, err := net.SplitHostPort(address)
+	if err != nil {
+		return err
+	}
+	ip := net.ParseIP(host)
+	if ip == nil || ip.IsLinkLocalUnicast() || ip.IsLinkLocalMulticast() || ip.IsMulticast() || ip.IsUnspecified() {
+		return fmt.Errorf("%s is not an address that may be called", host)
+	}
+	return nil
+}
+
+func sleep(ctx context.Context, d time.Duration) error {
+	t := time.NewTimer(d)
+	defer t.Stop()
+	select {
+	case <-t.C:
+		return nil
+	case <-ctx.Done():
+		return context.Cause(ctx)
+	}
+}
+
+// Get asks for an address of the system. What may pass is asked for again a few times;
+// an answer that it gives is whole and JSON.
+func (c *Client) Get(ctx context.Context, address string) (system.Answer, error) {
+	u, err := url.Parse(address)
+	if err != nil || !strings.HasPrefix(address, origin(c.base)) {
+		return system.Answer{}, &Problem{Setup, 0, fmt.Sprintf("%q is not an address of %s.", address, c.system.Name),
+			err}
+	}
+	if c.system.Auth.Kind == "query" { // an address that the system gave may have the key in it; ours is put in anew
+		q := u.Query()
+		q.Del(c.system.Auth.Name)
+		u.RawQuery = q.Encode()
+	}
+	wait := firstWait
+	for try := 1; ; try++ {
+		a, again, err := c.attempt(ctx, u)
+		if err == nil || ctx.Err() != nil {
+			return a, err
+		}
+		var p *Problem
+		if !errors.As(err, &p) || p.Kind != Away || try == tries {
+			return a, err
+		}
+		if again == 0 {
+			again = wait/2 + rand.N(wait)
+			wait = min(2*wait, mostWait)
+		}
+		if again > mostHold {
+			return a, err
+		}
+		if err := c.clock.sleep(ctx, again); err != nil {
+			return a, err
+		}
+	}
+}
+
+// origin is scheme, host and port of an address.
+func origin(address string) string {
+	u, err := url.Parse(address)
+	if err != nil {
+		return address
+	}
+	return u.Scheme + "://" + u.Host
+}
+
+// attempt makes one request. Again is how long the system asked to wait.
+func (c *Client) attempt(ctx context.Context, u *url.URL) (a system.Answer, again time.Duration, err error) {
+	if err := c.turn(ctx); err != nil {
+		return a, 0, err
+	}
+	defer func() { <-c.slots }()
+	ctx, stop := context.WithTimeout(ctx, c.system.Limits.Timeout)
+	defer stop()
+	for renewed := false; ; renewed = true {
+		req, used, err := c.request(ctx, u)
+		if err != nil {
+			return a, 0, err
+		}
+		a, again, err = c.do(req, u)
+		var p *Problem
+		if errors.As(err, &p) && p.Status == http.StatusUnauthorized && c.system.Auth.Kind == "client_credentials" &&
+			!renewed {
+			c.refused(used)
+			continue
+		}
+		return a, again, err
+	}
+}
+
+// turn waits until a request may be made, and takes one of the places side by side.
+func (c *Client) turn(ctx context.Context) error {
+	select {
+	case c.slots <- struct{}{}:
+	case <-ctx.Done():
+		return context.Cause(ctx)
+	}
+	err := c.limit.Wait(ctx)
+	for err == nil {
+		c.mu.Lock()
+		d := c.hold.Sub(c.clock.now())
+		c.mu.Unlock()
+		if d <= 0 {
+			return nil
+		}
+		err = c.clock.sleep(ctx, d)
+	}
+	<-c.slots
+	return err
+}
+
+// request makes a request with what the system wants to know of us; used is the token
+// that goes along.
+func (c *Client) request(ctx context.Context, u *url.URL) (req *http.Request, used string, err error) {
+	asked := *u
+	if req, err = http.NewRequestWithContext(ctx, http.MethodGet, asked.String(), nil); err != nil {
+		return nil, "", err
+	}
+	req.Header.Set("Accept", "application/json")
+	req.Header.Set("User-Agent", "Koinos")
+	for name, value := range c.system.Headers {
+		req.Header.Set(name, value)
+	}
+	return req, used, c.sign(req, &used)
+}
+
+// do sends a request and reads its answer.
+func (c *Client) do(req *http.Request, shown *url.URL) (a system.Answer, again time.Duration, err error) {
+	call := Call{At: c.clock.now(), Method: req.Method, URL: shown.String()}
+	defer func() {
+		call.Took = c.clock.now().Sub(call.At)
+		if err != nil {
+			call.Why = err.Error()
+		}
+		c.seen(call)
+	}()
+	res, err := c.http.Do(req)
+	if err != nil {
+		if cause := context.Cause(req.Context()); cause != nil && !errors.Is(cause, context.DeadlineExceeded) {
+			return a, 0, cause
+		}
+		return a, 0, &Problem{Away, 0, c.system.Name + " does not answer: " + plain(err, req) + ".", err}
+	}
+	defer res.Body.Close()
+	call.Status = res.StatusCode
+	body, err := io.ReadAll(io.LimitReader(res.Body, c.system.Limits.Largest+1))
+	if call.Bytes = len(body); req.Method == http.MethodGet { // what signing in gives is nobody's to see
+		call.Body = body
+	}
+	if again = c.told(res); again > 0 {
+		c.mu.Lock()
+		c.hold = later(c.hold, c.clock.now().Add(min(again, mostHold)))
+		c.mu.Unlock()
+	}
+	if err != nil {
+		return a, again, &Problem{Away, res.StatusCode, c.system.Name + "'s answer broke off: " + plain(err, req) + ".",
+			err}
+	}
+	if int64(len(body)) > c.system.Limits.Largest {
+		return a, again, &Problem{Never, res.StatusCode,
+			fmt.Sprintf("%s's answer is larger than %d MiB; ask for smaller "+
+				"pages, or raise limits.largest.", c.system.Name, c.system.Limits.Largest>>20), nil}
+	}
+	if p := c.judge(res, body); p != nil {
+		return a, again, p
+	}
+	return system.Answer{URL: shown.String(), Link: res.Header.Values("Link"), Body: body}, 0, nil
+}
+
+func later(a, b time.Time) time.Time {
+	if a.After(b) {
+		return a
+	}
+	return b
+}
+
+// plain is a transport's error without the address, which may hold a key.
+func plain(err error, req *http.Request) string {
+	var u *url.Error
+	if errors.As(err, &u) {
+		err = u.Err
+	}
+	if errors.Is(err, context.DeadlineExceeded) {
+		return "it took longer than it may (limits.timeout)"
+	}
+	return strings.ReplaceAll(err.Error(), req.URL.RawQuery+"?", "")
+}
+
+// told is how long an answer asks to wait (RFC 9110, Retry-After): seconds, or a date
+// that is read against the answer's own.
+func (c *Client) told(res *http.Response) time.Duration {
+	v := res.Header.Get("Retry-After")
+	if v == "" {
+		return 0
+	}
+	if s, err := strconv.Atoi(v); err == nil {
+		return time.Duration(max(s, 0)) * time.Second
+	}
+	at, err := http.ParseTime(v)
+	if err != nil {
+		return 0
+	}
+	now, err := http.ParseTime(res.Header.Get("Date"))
+	if err != nil {
+		now = c.clock.now()
+	}
+	return max(at.Sub(now), 0)
+}
+
+// judge says what an answer's status and kind mean; nil is an answer to be read.
+func (c *Client) judge(res *http.Response, body []byte) *Problem {
+	name := c.system.Name
+	is := func(kind Kind, format string, args ...any) *Problem {
+		why := name + fmt.Sprintf(format, args...)
+		if words := itsWords(res, body); words != "" {
+			why += ": " + words
+		}
+		return &Problem{kind, res.StatusCode, strings.TrimRight(why, ".") + ".", nil}
+	}
+	switch s := res.StatusCode; {
+	case s == http.StatusUnauthorized:
+		return is(Login, " does not know who calls (401)")
+	case s == http.StatusForbidden:
+		return is(Login, " does not allow this (403)")
+	case s == http.StatusNotFound || s == http.StatusGone:
+		return is(Missing, " has no such thing (%d)", s)
+	case s == http.StatusTooManyRequests:
+		return is(Away, " was asked too often (429)")
+	case s == http.StatusRequestTimeout || s >= 500:
+		return is(Away, " cannot answer now (%d)", s)
+	case s >= 300 && s < 400:
+		return is(Away, " sends us elsewhere (%d), which is not followed", s)
+	case s >= 400:
+		return is(Never, " refuses this (%d)", s)
+	}
+	kind, _, err := mime.ParseMediaType(res.Header.Get("Content-Type"))
+	if err != nil || !strings.HasSuffix(kind, "json") {
+		return &Problem{Away, res.StatusCode, fmt.Sprintf("%s's answer is not JSON but %q.", name, kind), nil}
+	}
+	if !json.Valid(body) {
+		return &Problem{Away, res.StatusCode, name + "'s answer is cut short or not JSON.", nil}
+	}
+	return nil
+}
+
+// itsWords are what a system says of a problem: RFC 9457, or what most call message.
+func itsWords(res *http.Response, body []byte) string {
+	if !strings.Contains(res.Header.Get("Content-Type"), "json") {
+		return ""
+	}
+	var said struct {
+		Detail, Title, Message string
+		Error                  json.RawMessage
+	}
+	if json.Unmarshal(body, &said) != nil {
+		return ""
+	}
+	text := ""
+	if json.Unmarshal(said.Error, &text) != nil { // an object: its message
+		var inner struct{ Message string }
+		_ = json.Unmarshal(said.Error, &inner) // none is none
+		text = inner.Message
+	}
+	for _, s := range []string{said.Detail, said.Message, text, said.Title} {
+		if s != "" {
+			return strings.Join(strings.Fields(s), " ")[:min(300, len(strings.Join(strings.Fields(s), " ")))]
+		}
+	}
+	return ""
+}

@@ -1,0 +1,181 @@
+package remote
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"net/url"
+	"os"
+	"strings"
+	"time"
+
+	"koinos/core/system"
+)
+
+// token is an access token of OAuth 2.0.
+type token struct {
+	value string
+	until time.Time // it is renewed from here on, before its end
+	ends  time.Time
+}
+
+// Signed says until when we are signed in, for people; zero is for good.
+func (c *Client) Signed() time.Time {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.token.ends
+}
+
+// value finds a secret where the description says that it is. It is looked for at each
+// use, so that it can be changed while the service runs.
+func (c *Client) value(s system.Secret, what string) (string, error) {
+	if s.Env != "" {
+		if v, ok := os.LookupEnv(s.Env); ok && v != "" {
+			return v, nil
+		}
+		return "", &Problem{Setup, 0, fmt.Sprintf("The environment variable %s, which holds %s's %s, is not set.",
+			s.Env,
+			c.system.Name, what), nil}
+	}
+	b, err := os.ReadFile(s.File)
+	if err != nil {
+		return "", &Problem{Setup, 0, fmt.Sprintf("The file %s, which holds %s's %s, cannot be read.", s.File,
+			c.system.Name, what), err}
+	}
+	return strings.TrimSpace(string(b)), nil
+}
+
+// sign adds to a request what says who we are.
+func (c *Client) sign(req *http.Request, used *string) error {
+	a := &c.system.Auth
+	switch a.Kind {
+	case "":
+		return nil
+	case "client_credentials":
+		t, err := c.current(req.Context())
+		if err != nil {
+			return err
+		}
+		*used = t
+		req.Header.Set("Authorization", "Bearer "+t)
+		return nil
+	}
+	v, err := c.value(a.Value, map[string]string{"bearer": "token", "basic": "password"}[a.Kind]+keyWord(a.Kind))
+	if err != nil {
+		return err
+	}
+	switch a.Kind {
+	case "bearer":
+		req.Header.Set("Authorization", "Bearer "+v)
+	case "header":
+		req.Header.Set(a.Name, v)
+	case "basic":
+		req.SetBasicAuth(a.Name, v)
+	case "query":
+		q := req.URL.Query()
+		q.Set(a.Name, v)
+		req.URL.RawQuery = q.Encode()
+	}
+	return nil
+}
+
+func keyWord(kind string) string {
+	if kind == "header" || kind == "query" {
+		return "key"
+	}
+	return ""
+}
+
+// refused forgets a token that the system did not take, if it is still the one in use.
+func (c *Client) refused(t string) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.token.value == t {
+		c.token = token{}
+	}
+}
+
+// current gives a token that is good for some time yet; the first who finds none gets
+// one, the others wait for it.
+func (c *Client) current(ctx context.Context) (string, error) {
+	good := func() (string, bool) {
+		c.mu.Lock()
+		defer c.mu.Unlock()
+		return c.token.value, c.token.value != "" && c.clock.now().Before(c.token.until)
+	}
+	if t, ok := good(); ok {
+		return t, nil
+	}
+	c.renew.Lock()
+	defer c.renew.Unlock()
+	if t, ok := good(); ok {
+		return t, nil
+	}
+	t, err := c.signIn(ctx)
+	if err != nil {
+		return "", err
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.token = t
+	return t.value, nil
+}
+
+// signIn gets a token (RFC 6749, section 4.4).
+func (c *Client) signIn(ctx context.Context) (t token, err error) {
+	a := &c.system.Auth
+	id, err := c.value(a.ID, "client id")
+	if err != nil {
+		return t, err
+	}
+	secret, err := c.value(a.Secret, "client secret")
+	if err != nil {
+		return t, err
+	}
+	address := a.Token
+	if !strings.Contains(address, "://") {
+		address = c.base + "/" + strings.TrimLeft(address, "/")
+	}
+	form := url.Values{"grant_type": {"client_credentials"}}
+	if a.Scope != "" {
+		form.Set("scope", a.Scope)
+	}
+	if !a.InHeader {
+		form.Set("client_id", id)
+		form.Set("client_secret", secret)
+	}
+	u, err := url.Parse(address)
+	if err == nil {
+		err = system.CheckAddress(address)
+	}
+	if err != nil {
+		return t, &Problem{Setup, 0, "The address of the token endpoint: " + err.Error() + ".", err}
+	}
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, address, strings.NewReader(form.Encode()))
+	if err != nil {
+		return t, err
+	}
+	req.Header.Set("Content-Type", "application/x-www-form-urlencoded")
+	req.Header.Set("Accept", "application/json")
+	if a.InHeader {
+		req.SetBasicAuth(url.QueryEscape(id), url.QueryEscape(secret))
+	}
+	began := c.clock.now()
+	got, _, err := c.do(req, u)
+	if err != nil {
+		return t, err
+	}
+	var said struct {
+		Token   string  `json:"access_token"`
+		Expires float64 `json:"expires_in"`
+	}
+	if err := json.Unmarshal(got.Body, &said); err != nil || said.Token == "" {
+		return t, &Problem{Never, 0, c.system.Name + "'s token endpoint gave no access_token.", err}
+	}
+	life := time.Duration(said.Expires * float64(time.Second))
+	if life <= 0 {
+		life = time.Hour
+	}
+	return token{said.Token, began.Add(life * 4 / 5), began.Add(life)}, nil
+}
