@@ -58,6 +58,7 @@ type Why struct {
 	Steps  []reading.Step `json:"steps" doc:"What was done to it on the way, in turn"`
 	Terms  []order.Term   `json:"terms,omitempty" doc:"What a value was made of that Koinos computed"`
 	Events []Event        `json:"events" doc:"What changed the field since the order was stored"`
+	Came   *Arrival       `json:"came,omitempty" doc:"What a system said, where it came from one"`
 }
 
 // Posted is what became of an order that came by itself.

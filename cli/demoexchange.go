@@ -2,9 +2,13 @@ package cli
 
 import (
 	"bytes"
+	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"log/slog"
+	"net"
+	"net/http"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -22,24 +26,51 @@ import (
 
 // standins plays the trading partners of the scenario against a running service.
 func (a *app) standins() *cobra.Command {
-	var dir string
+	var dir, shop string
+	orders := 60
 	c := &cobra.Command{
-		Use: "standin", Short: "Play the demo's trading partners over the folders of a running service",
-		Long: `Standin plays two trading partners until it is stopped: PELLOW orders, changes an
-order, and acknowledges what it is told; VARNHOLT takes orders, answers, ships and
-invoices them. They exchange files with a service that was started with the same
-folder (koinos serve --exchange), and that knows them: koinos partner keep.`,
-		Example: "  koinos standin --exchange /srv/edi", Args: cobra.NoArgs,
+		Use: "standin", Short: "Play the demo's trading partners and its web shop for a running service",
+		Long: `Standin plays others until it is stopped. With --exchange two trading partners:
+PELLOW orders, changes an order, and acknowledges what it is told; VARNHOLT takes
+orders, answers, ships and invoices them. They exchange files with a service that
+was started with the same folder (koinos serve --exchange), and that knows them:
+koinos partner keep. With --slipway the web shop Slipway, whose API is described in
+docs/standins/slipway.md; its token is $SLIPWAY_TOKEN, or slipway-demo.`,
+		Example: "  koinos standin --exchange /srv/edi\n  koinos standin --slipway 127.0.0.1:8750", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
+			if shop != "" {
+				return a.playShop(c.Context(), shop, orders)
+			}
 			if dir == "" {
-				return usage{fmt.Errorf("say the folder of the exchange with --exchange")}
+				return usage{fmt.Errorf("say whom to play: --exchange DIR, or --slipway ADDRESS")}
 			}
 			fmt.Fprintf(a.out, "PELLOW and VARNHOLT play over %s. Ctrl-C ends it.\n", dir)
 			return playPartners(c.Context(), dir, slog.New(slog.NewTextHandler(a.err, nil)))
 		},
 	}
 	c.Flags().StringVar(&dir, "exchange", "", "folder of the service's exchange")
+	c.Flags().StringVar(&shop, "slipway", "", "address at which Slipway answers, such as 127.0.0.1:8750")
+	c.Flags().IntVar(&orders, "orders", orders, "how many orders Slipway has")
 	return c
+}
+
+// playShop plays Slipway until ctx ends.
+func (a *app) playShop(ctx context.Context, address string, orders int) error {
+	slipway, err := demo.Slipway(cmp.Or(os.Getenv("SLIPWAY_TOKEN"), "slipway-demo"), orders, true, time.Now)
+	if err != nil {
+		return err
+	}
+	l, err := net.Listen("tcp", address)
+	if err != nil {
+		return err
+	}
+	server := &http.Server{Handler: slipway, ReadHeaderTimeout: 10 * time.Second}
+	context.AfterFunc(ctx, func() { _ = server.Close() })
+	fmt.Fprintf(a.out, "Slipway answers at http://%s/slipway/v1. Ctrl-C ends it.\n", l.Addr())
+	if err := server.Serve(l); !errors.Is(err, http.ErrServerClosed) {
+		return err
+	}
+	return nil
 }
 
 // playPartners plays both partners until ctx ends.

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"encoding/csv"
 	"errors"
@@ -107,6 +108,12 @@ func (a *app) showWhy(w *api.Why) {
 		}
 		rows = append(rows, []string{"document", from.DocumentName + " (" + from.Document[:12] + ")"},
 			[]string{"place", where})
+		if c := w.Came; c != nil {
+			rows = append(rows, []string{"came from", fmt.Sprintf("%s, %s %s, on %s", c.System, c.Record,
+				cmp.Or(c.Number, c.Key), local(c.At))},
+				[]string{"asked", c.Request + ", at " + cmp.Or(c.Place, "the answer itself")},
+				[]string{"as it came", fmt.Sprintf("koinos system arrivals --content %d", c.ID)})
+		}
 		for _, s := range w.Steps {
 			rows = append(rows, []string{s.What, strconv.Quote(s.Text)})
 		}

@@ -14,9 +14,9 @@ import (
 
 //go:generate go run ./make .
 
-// Files are the scenario's files: lists, lists/crosswalks, mappings, sequences, documents, expected, partners, orders.
+// Files are the scenario's files: lists, lists/crosswalks, mappings, sequences, documents, expected, partners, orders, systems.
 //
-//go:embed lists mappings sequences documents expected partners orders
+//go:embed lists mappings sequences documents expected partners orders systems
 var Files embed.FS
 
 // Step is one document with the mapping that it is loaded through, in the

@@ -70,6 +70,15 @@ func (e *Engine) Why(ctx context.Context, id int64, line int, field string) (*ap
 		}
 		return w, nil
 	}
+	if w.Place.Line > 0 { // a line of what was pulled out of a system
+		came, err := e.store.ArrivalAt(ctx, w.Origin.Document, w.Place.Line)
+		if err != nil {
+			return nil, err
+		}
+		if came.ID != 0 {
+			w.Came = &came
+		}
+	}
 	return w, e.retrace(ctx, w, asked)
 }
 

@@ -119,6 +119,9 @@ func Open(s *system.System, seen func(Call)) (*Client, error) {
 // Base is the system's address.
 func (c *Client) Base() string { return c.base }
 
+// Host is scheme, host and port of the system's address.
+func (c *Client) Host() string { return origin(c.base) }
+
 // refuseLocal keeps descriptions from reaching what only this machine's network has:
 // addresses of links and of clouds' metadata.
 func refuseLocal(_, address string, _ syscall.RawConn) error {

@@ -27,6 +27,21 @@ func (c *Client) Signed() time.Time {
 	return c.token.ends
 }
 
+// SignIn makes sure that the system can be told who calls: it gets a token where one is
+// to be got, and looks for the secret otherwise.
+func (c *Client) SignIn(ctx context.Context) error {
+	switch a := &c.system.Auth; a.Kind {
+	case "":
+		return nil
+	case "client_credentials":
+		_, err := c.current(ctx)
+		return err
+	default:
+		_, err := c.value(a.Value, "secret")
+		return err
+	}
+}
+
 // value finds a secret where the description says that it is. It is looked for at each
 // use, so that it can be changed while the service runs.
 func (c *Client) value(s system.Secret, what string) (string, error) {

@@ -110,6 +110,7 @@ func (s *Service) register(h huma.API) {
 	s.orders(h)
 	s.events(h)
 	s.held(h)
+	s.systems(h)
 	s.editor(h)
 	s.access(h)
 }

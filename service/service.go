@@ -23,6 +23,7 @@ import (
 	"koinos/jobs"
 	"koinos/load"
 	"koinos/store"
+	"koinos/syncs"
 )
 
 // Config is how a service runs.
@@ -47,6 +48,7 @@ type Service struct {
 	store    *store.Store
 	engine   *load.Engine
 	exchange *exchange.Exchange
+	syncs    *syncs.Syncs
 	queue    *jobs.Queue
 	log      *slog.Logger
 	now      func() time.Time
@@ -75,6 +77,8 @@ func New(ctx context.Context, cfg Config, s *store.Store, log *slog.Logger) (*Se
 	svc.exchange = exchange.New(s, engine, cfg.Exchange, svc.now, log)
 	kinds := engine.Kinds()
 	maps.Copy(kinds, svc.exchange.Kinds())
+	svc.syncs = syncs.New(s, engine, svc.now, log)
+	maps.Copy(kinds, svc.syncs.Kinds())
 	svc.queue = jobs.New(s, kinds, svc.now, log)
 	engine.Use(svc.queue)
 	for _, h := range append(cfg.Hosts, host) {
@@ -87,7 +91,8 @@ func New(ctx context.Context, cfg Config, s *store.Store, log *slog.Logger) (*Se
 		Handler: svc.router(), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
 		ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelWarn),
 	}
-	if err := s.ForgetRequests(ctx, svc.started.AddDate(0, 0, -keptRequestDays)); err != nil {
+	if err := errors.Join(s.ForgetRequests(ctx, svc.started.AddDate(0, 0, -keptRequestDays)),
+		s.ForgetArrivals(ctx, svc.started.AddDate(0, 0, -keptArrivalDays))); err != nil {
 		return nil, err
 	}
 	return svc, svc.queue.Resume(ctx, cfg.Crashed)
@@ -188,6 +193,7 @@ func apiConfig(version string) huma.Config {
 		{Name: "Loads", Description: "Runs of documents through mappings, and what became of every row"},
 		{Name: "Sequences", Description: "Several loads over one document, of which later ones use what earlier ones got"},
 		{Name: "Exchange", Description: "Trading partners, and the interchanges of X12 that go to and fro"},
+		{Name: "Systems", Description: "Other applications, and what was read out of them"},
 		{Name: "Orders", Description: "The orders themselves, and what happened to them"},
 		{Name: "Held", Description: "What waits for a person, with the reason"},
 		{Name: "Access", Description: "Who may do what"},

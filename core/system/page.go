@@ -117,6 +117,20 @@ func (r *Record) Read(a Answer) (*Page, error) {
 	return p, err
 }
 
+// Alone reads an answer that is one record.
+func (r *Record) Alone(a Answer) (Found, error) {
+	root, _, err := jsondoc.Parse(a.Body, 1)
+	if err != nil {
+		return Found{}, &AnswerError{"", "is not JSON: " + err.Error()}
+	}
+	if root == nil {
+		return Found{}, &AnswerError{"", "holds no value"}
+	}
+	f, err := r.Find(root)
+	f.Raw = bytes.TrimSpace(a.Body)
+	return f, err
+}
+
 // nodes gives the records of an answer with their bytes.
 func (r *Record) nodes(root *tree.Node, body []byte) ([]*tree.Node, [][]byte, error) {
 	text := r.Records.String()

@@ -1,0 +1,140 @@
+package api
+
+import (
+	"time"
+
+	"koinos/core/finding"
+	"koinos/core/outcome"
+	"koinos/core/report"
+	"koinos/core/system"
+)
+
+// PullJob is the kind of job that reads a kind of record out of a system.
+const PullJob = "pull"
+
+// System is another application, as it is kept.
+type System struct {
+	Name     string    `json:"name"`
+	Version  int       `json:"version"`
+	Text     string    `json:"text,omitempty" doc:"The YAML"`
+	About    string    `json:"about,omitempty"`
+	Address  string    `json:"address,omitempty"`
+	Records  []string  `json:"records,omitempty" doc:"The kinds of record that are described"`
+	StoredAt time.Time `json:"stored_at"`
+	StoredBy string    `json:"stored_by"`
+}
+
+// States of pulls.
+const (
+	PullRunning = "running"
+	PullAway    = "away" // the system does not answer; it goes on by itself
+	PullDone    = "done"
+	PullFailed  = "failed"
+)
+
+// Pull is one run of reading a kind of record out of a system.
+type Pull struct {
+	ID        int64     `json:"id"`
+	System    string    `json:"system"`
+	Version   int       `json:"system_version"`
+	Record    string    `json:"record"`
+	Mapping   string    `json:"mapping"`
+	Since     string    `json:"since,omitempty" doc:"The stamp that it began from, as the system writes it; left out, everything was asked for"`
+	Newest    string    `json:"newest,omitempty" doc:"The newest stamp that is in the books: the next pull goes on from there"`
+	Next      string    `json:"-"`
+	State     string    `json:"state" enum:"running,away,done,failed"`
+	Reason    string    `json:"reason,omitempty" doc:"Why it is away or failed"`
+	Pages     int       `json:"pages"`
+	Records   int       `json:"records" doc:"That were listed"`
+	Unchanged int       `json:"unchanged" doc:"Of those: known already, as they are"`
+	Gone      int       `json:"gone" doc:"Of those: withdrawn there, left out here"`
+	Short     int       `json:"short" doc:"Of those: with fewer lines than they say, left out here"`
+	Loaded    int       `json:"loaded" doc:"Orders that were stored"`
+	Changed   int       `json:"changed" doc:"Orders that were changed"`
+	Failed    int       `json:"failed" doc:"Orders that were refused or are held"`
+	Loads     []int64   `json:"loads,omitempty" doc:"The loads that took the records"`
+	StartedAt time.Time `json:"started_at"`
+	EndedAt   time.Time `json:"ended_at,omitzero"`
+	By        string    `json:"by"`
+}
+
+// Ended reports whether nothing more comes of the pull by itself.
+func (p *Pull) Ended() bool { return p.State == PullDone || p.State == PullFailed }
+
+// NewPull asks for a pull.
+type NewPull struct {
+	Record  string `json:"record" doc:"Kind of record, as the description names it"`
+	Mapping string `json:"mapping,omitempty" doc:"Left out, the one that the description names"`
+	Since   string `json:"since,omitempty" doc:"A stamp as the system writes it, or a day; left out, from where the last pull ended"`
+	All     bool   `json:"all,omitempty" doc:"Everything, whenever it changed"`
+}
+
+// PullTried is what a pull would do.
+type PullTried struct {
+	Pull    Pull            `json:"pull" doc:"What it would read"`
+	Load    outcome.Load    `json:"load" doc:"What the mapping would make of it"`
+	Reasons []report.Reason `json:"reasons" doc:"What is wrong with it"`
+	More    bool            `json:"more,omitempty" doc:"Only the first records were looked at"`
+}
+
+// States of arrivals.
+const (
+	ArrivalMapped = "mapped"
+	ArrivalGone   = "gone"
+	ArrivalShort  = "short"
+)
+
+// Arrival is one thing got from a system.
+type Arrival struct {
+	ID       int64     `json:"id"`
+	System   string    `json:"system"`
+	Record   string    `json:"record"`
+	Key      string    `json:"key"`
+	Number   string    `json:"number,omitempty"`
+	Version  string    `json:"version,omitempty"`
+	Stamp    string    `json:"stamp,omitempty"`
+	State    string    `json:"state" enum:"mapped,gone,short"`
+	Digest   []byte    `json:"-"`
+	Body     []byte    `json:"-"` // as it came
+	At       time.Time `json:"at"`
+	Pull     int64     `json:"pull"`
+	Request  string    `json:"request" doc:"The address that was asked"`
+	Place    string    `json:"place" doc:"JSON Pointer (RFC 6901) within the answer"`
+	Document string    `json:"document,omitempty" doc:"In which it was mapped"`
+	Line     int       `json:"line,omitempty" doc:"Its line in that document"`
+	Load     int64     `json:"load,omitempty" doc:"The load that took it"`
+}
+
+// Tried is what trying a description brings.
+type Tried struct {
+	System      string            `json:"system"`
+	Address     string            `json:"address"`
+	SignedUntil time.Time         `json:"signed_until,omitzero"`
+	Record      string            `json:"record,omitempty"`
+	Found       []system.Found    `json:"found,omitempty" doc:"What the description finds in the records of the first page"`
+	Shown       []string          `json:"shown,omitempty" doc:"The records, as they came"`
+	More        bool              `json:"more,omitempty" doc:"The list goes on"`
+	Calls       []SystemCall      `json:"calls" doc:"What was asked and answered; nothing secret stands in it"`
+	Findings    []finding.Finding `json:"findings,omitempty" doc:"What is wrong, each at its place"`
+	Kind        string            `json:"kind,omitempty" doc:"What kind of trouble it is: away, login, missing, never, setup, answer"`
+	Why         string            `json:"why,omitempty" doc:"In a sentence"`
+}
+
+// SystemCall is one request that was made of a system.
+type SystemCall struct {
+	At     time.Time `json:"at"`
+	Method string    `json:"method"`
+	URL    string    `json:"url"`
+	Status int       `json:"status,omitempty"`
+	Bytes  int       `json:"bytes"`
+	Millis float64   `json:"millis"`
+	Why    string    `json:"why,omitempty"`
+	Answer string    `json:"answer,omitempty" doc:"The beginning of what came"`
+}
+
+// NewTry asks for a description to be tried: a kept one, or a text.
+type NewTry struct {
+	Name   string `json:"name,omitempty" doc:"Of a kept description"`
+	Text   string `json:"text,omitempty" doc:"A description's YAML instead"`
+	Record string `json:"record,omitempty" doc:"Kind of record of which a page is read; left out, only the sign-in is tried"`
+}

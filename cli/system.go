@@ -1,0 +1,420 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/url"
+	"os"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"koinos/api"
+	"koinos/core/finding"
+	"koinos/core/report"
+	"koinos/core/system"
+	"koinos/syncs"
+)
+
+// systems are the commands for other applications.
+func (a *app) systems() *cobra.Command {
+	c := &cobra.Command{Use: "system", Short: "Describe other applications, try them, read records out of them"}
+	c.AddCommand(a.checkSystem(), a.keepSystem(), &cobra.Command{
+		Use: "list", Short: "List systems", Args: cobra.NoArgs, Example: "  koinos system list",
+		RunE: func(c *cobra.Command, _ []string) error { return a.listSystems(c.Context()) },
+	}, &cobra.Command{
+		Use: "show NAME", Short: "Print a system's description", Args: cobra.ExactArgs(1),
+		Example: "  koinos system show slipway",
+		RunE: func(c *cobra.Command, args []string) error {
+			y, err := a.client().System(c.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			if done, err := a.json(y); done {
+				return err
+			}
+			_, err = fmt.Fprint(a.out, y.Text)
+			return err
+		},
+	}, a.trySystem(), a.pullSystem(), a.listPulls(), a.listArrivals())
+	return c
+}
+
+func (a *app) checkSystem() *cobra.Command {
+	return &cobra.Command{
+		Use: "check FILE…", Short: "Check descriptions without a service", Args: cobra.MinimumNArgs(1),
+		Example: "  koinos system check systems/*.yaml",
+		RunE: func(_ *cobra.Command, args []string) error {
+			bad := false
+			for _, name := range args {
+				text, err := os.ReadFile(name)
+				if err != nil {
+					return unreadable(name, err)
+				}
+				y, err := system.Parse(text)
+				if err != nil {
+					bad = true
+					a.mistakes(name, finding.Of(err))
+					continue
+				}
+				fmt.Fprintf(a.out, "%s is sound: %s at %s, with %s.\n", name, y.Name, y.Address,
+					strings.Join(y.RecordNames(), ", "))
+			}
+			if bad {
+				return &exit{code: exitBad}
+			}
+			return nil
+		},
+	}
+}
+
+// unreadable says that a file cannot be read.
+func unreadable(name string, err error) error {
+	var path *os.PathError
+	if errors.As(err, &path) {
+		err = path.Err
+	}
+	return &exit{exitBad, fmt.Sprintf("%s cannot be read: %v", name, err)}
+}
+
+// mistakes prints what is wrong with a file, a line for each.
+func (a *app) mistakes(name string, found []finding.Finding) {
+	for _, f := range found {
+		fmt.Fprintf(a.err, "%s:%d:%d: %s", name, f.Place.Row, f.Place.Column, f.Message)
+		if f.Hint != "" {
+			fmt.Fprintf(a.err, " %s", f.Hint)
+		}
+		fmt.Fprintln(a.err)
+	}
+}
+
+func (a *app) keepSystem() *cobra.Command {
+	return &cobra.Command{
+		Use: "keep FILE…", Short: "Send descriptions to the service", Args: cobra.MinimumNArgs(1),
+		Example: "  koinos system keep systems/slipway.yaml",
+		RunE: func(c *cobra.Command, args []string) error {
+			for _, name := range args {
+				text, err := os.ReadFile(name)
+				if err != nil {
+					return unreadable(name, err)
+				}
+				kept, err := a.client().KeepSystem(c.Context(), text)
+				if err != nil {
+					return err
+				}
+				if done, err := a.json(kept); done {
+					if err != nil {
+						return err
+					}
+					continue
+				}
+				fmt.Fprintf(a.out, "%s version %d, with %s.\n", kept.Name, kept.Version,
+					strings.Join(kept.Records, ", "))
+			}
+			return nil
+		},
+	}
+}
+
+func (a *app) listSystems(ctx context.Context) error {
+	all, err := a.client().Systems(ctx)
+	if err != nil {
+		return err
+	}
+	if done, err := a.json(all); done {
+		return err
+	}
+	var rows [][]string
+	for _, y := range all {
+		rows = append(rows, []string{y.Name, num(y.Version), y.Address, strings.Join(y.Records, ", "), y.About})
+	}
+	report.Table(a.out, []string{"name", ">version", "address", "records", "about"}, rows)
+	return nil
+}
+
+func (a *app) trySystem() *cobra.Command {
+	var calls, raw bool
+	c := &cobra.Command{
+		Use: "try NAME|FILE [RECORD]", Short: "Sign in, read a page, and say what the description finds there",
+		Long: `Try asks a system with a description that is kept, by its name, or with one in a
+file, which needs no service: its secrets then come from the environment of this
+command. With a kind of record it reads the first page of its list and shows what
+the description finds in the records. Nothing is stored, no secret is shown.`,
+		Example: "  koinos system try slipway\n  koinos system try systems/slipway.yaml order --show-calls",
+		Args:    cobra.RangeArgs(1, 2),
+		RunE: func(c *cobra.Command, args []string) error {
+			record := ""
+			if len(args) == 2 {
+				record = args[1]
+			}
+			var t api.Tried
+			text, err := os.ReadFile(args[0])
+			if err == nil {
+				t, err = syncs.Try(c.Context(), string(text), record)
+			} else if strings.ContainsAny(args[0], "/.") {
+				return unreadable(args[0], err)
+			} else {
+				t, err = a.client().TrySystem(c.Context(), api.NewTry{Name: args[0], Record: record})
+			}
+			if err != nil {
+				return err
+			}
+			if done, err := a.json(t); done {
+				return err
+			}
+			return a.tried(args[0], &t, calls, raw)
+		},
+	}
+	c.Flags().BoolVar(&calls, "show-calls", false, "show each request and the beginning of its answer")
+	c.Flags().BoolVar(&raw, "json", false, "show the records as they came, too")
+	return c
+}
+
+func (a *app) tried(name string, t *api.Tried, calls, raw bool) error {
+	if calls {
+		for _, c := range t.Calls {
+			status := "no answer"
+			if c.Status != 0 {
+				status = num(c.Status)
+			}
+			fmt.Fprintf(a.out, "%s %s\n  %s, %d bytes, %.0f ms\n", c.Method, c.URL, status, c.Bytes, c.Millis)
+			if c.Answer != "" {
+				fmt.Fprintf(a.out, "  %s\n", strings.ReplaceAll(strings.TrimSpace(c.Answer), "\n", "\n  "))
+			}
+		}
+		fmt.Fprintln(a.out)
+	}
+	if len(t.Findings) > 0 {
+		a.mistakes(name, t.Findings)
+		return &exit{code: exitBad}
+	}
+	if t.Why != "" {
+		return &exit{map[string]int{"away": exitAway, "login": exitLogin}[t.Kind], t.Why}
+	}
+	fmt.Fprintf(a.out, "%s at %s: signed in", t.System, t.Address)
+	if !t.SignedUntil.IsZero() {
+		fmt.Fprintf(a.out, " until %s", t.SignedUntil.Local().Format("15:04:05"))
+	}
+	fmt.Fprintln(a.out, ".")
+	if t.Record == "" {
+		return nil
+	}
+	var rows [][]string
+	for _, f := range t.Found {
+		lines := num(f.Lines)
+		if f.Expected > 0 && f.Expected != f.Lines {
+			lines += " of " + num(f.Expected)
+		}
+		rows = append(rows, []string{f.Key, f.Number, f.Stamp, f.Version, lines, map[bool]string{true: "yes"}[f.Gone],
+			f.Place})
+	}
+	report.Table(a.out, []string{"key", "number", "stamp", "version", ">lines", "gone", "place"}, rows)
+	if t.More {
+		fmt.Fprintln(a.out, "The list goes on behind these.")
+	}
+	if raw {
+		for _, text := range t.Shown {
+			fmt.Fprintln(a.out, text)
+		}
+	}
+	return nil
+}
+
+func (a *app) pullSystem() *cobra.Command {
+	var n api.NewPull
+	var dry, noWait bool
+	c := &cobra.Command{
+		Use: "pull NAME RECORD", Short: "Read what is new out of a system into orders",
+		Long: `Pull reads the records that are new since the last pull, keeps each as an arrival,
+and gives them to the mapping: records that are known as they are bring nothing.
+It goes on in the service when this command is stopped.`,
+		Example: "  koinos system pull slipway order --mapping slipway-orders\n  koinos system pull slipway order " +
+			"--since 2026-03-01 --dry-run",
+		Args: cobra.ExactArgs(2),
+		RunE: func(c *cobra.Command, args []string) error {
+			n.Record = args[1]
+			if dry {
+				t, err := a.client().TryPull(c.Context(), args[0], n)
+				if err != nil {
+					return err
+				}
+				return a.dryPulled(&t)
+			}
+			p, err := a.client().StartPull(c.Context(), args[0], n)
+			if err == nil && !noWait {
+				p, err = a.client().UntilPulled(c.Context(), p.ID)
+			}
+			if err != nil {
+				return err
+			}
+			return a.pulled(&p)
+		},
+	}
+	c.Flags().StringVarP(&n.Mapping, "mapping", "m", "",
+		"the mapping that makes orders of the records; left out, the description's")
+	c.Flags().StringVar(&n.Since, "since", "",
+		"a stamp as the system writes it, or a day; left out, from where the last pull ended")
+	c.Flags().BoolVar(&n.All, "all", false, "everything, whenever it changed")
+	c.Flags().BoolVarP(&dry, "dry-run", "n", false, "say what would come, store nothing")
+	c.Flags().BoolVar(&noWait, "no-wait", false, "do not wait for its end")
+	return c
+}
+
+// pulled shows a pull.
+func (a *app) pulled(p *api.Pull) error {
+	done, err := a.json(p)
+	if err != nil {
+		return err
+	}
+	if !done {
+		a.printPull(p)
+	}
+	switch {
+	case p.State == api.PullAway:
+		return &exit{code: exitAway}
+	case p.State == api.PullFailed:
+		return &exit{code: exitFailed}
+	case p.Failed+p.Short > 0:
+		return &exit{code: exitRefused}
+	}
+	return nil
+}
+
+func (a *app) printPull(p *api.Pull) {
+	fmt.Fprintf(a.out, "Pull %d: %s %s through mapping %s, %s\n", p.ID, p.System, p.Record, p.Mapping, p.State)
+	if p.Reason != "" {
+		fmt.Fprintf(a.out, "  %s\n", p.Reason)
+	}
+	since := ""
+	if p.Since != "" {
+		since = ", changed since " + p.Since
+	}
+	fmt.Fprintf(a.out, "  %s on %s%s\n", report.Plural(p.Records, "record"), report.Plural(p.Pages, "page"), since)
+	for _, part := range []struct {
+		n     int
+		words string
+	}{{p.Unchanged, "known already, as they are"}, {p.Gone, "withdrawn there: left out here"},
+		{p.Short, "with fewer lines than they say: read again by the next pull"}, {p.Loaded, "loaded"},
+		{p.Changed, "changed"},
+		{p.Failed, "refused or held: koinos load show LOAD"}} {
+		if part.n > 0 {
+			fmt.Fprintf(a.out, "%9d %s\n", part.n, part.words)
+		}
+	}
+	if len(p.Loads) > 0 {
+		var ids []string
+		for _, id := range p.Loads {
+			ids = append(ids, strconv.FormatInt(id, 10))
+		}
+		fmt.Fprintf(a.out, "  loads %s\n", strings.Join(ids, ", "))
+	}
+}
+
+// dryPulled shows what a pull would bring.
+func (a *app) dryPulled(t *api.PullTried) error {
+	done, err := a.json(t)
+	if err != nil {
+		return err
+	}
+	if !done {
+		p := &t.Pull
+		fmt.Fprintf(a.out, "%s %s: %s on %s, of which %d are known already, %d withdrawn, %d short of lines\n",
+			p.System, p.Record,
+			report.Plural(p.Records, "record"), report.Plural(p.Pages, "page"), p.Unchanged, p.Gone, p.Short)
+		if t.More {
+			fmt.Fprintln(a.out, "There are more; these are the first.")
+		}
+		report.Text(a.out, &t.Load, t.Reasons, a.style())
+		fmt.Fprintln(a.out, "\nNothing was stored.")
+	}
+	if t.Load.Failing() > 0 {
+		return &exit{code: exitRefused}
+	}
+	return nil
+}
+
+func (a *app) listPulls() *cobra.Command {
+	return &cobra.Command{
+		Use: "pulls [NAME]", Short: "List pulls, newest first", Args: cobra.MaximumNArgs(1),
+		Example: "  koinos system pulls slipway",
+		RunE: func(c *cobra.Command, args []string) error {
+			q := url.Values{"limit": {"20"}}
+			if len(args) == 1 {
+				q.Set("system", args[0])
+			}
+			page, err := a.client().Pulls(c.Context(), q)
+			if err != nil {
+				return err
+			}
+			if done, err := a.json(page); done {
+				return err
+			}
+			var rows [][]string
+			for _, p := range page.Items {
+				rows = append(rows, []string{strconv.FormatInt(p.ID, 10), local(p.StartedAt), p.System, p.Record,
+					p.State, num(p.Records),
+					num(p.Unchanged), num(p.Loaded), num(p.Changed), num(p.Failed), p.Newest})
+			}
+			report.Table(a.out, []string{">pull", "started", "system", "record", "state", ">records", ">known",
+				">loaded", ">changed",
+				">failed", "newest"}, rows)
+			return nil
+		},
+	}
+}
+
+func (a *app) listArrivals() *cobra.Command {
+	var q = url.Values{}
+	var record, key string
+	var pull, content int64
+	c := &cobra.Command{
+		Use: "arrivals [NAME]", Short: "List what came from systems, or print one as it came",
+		Args:    cobra.MaximumNArgs(1),
+		Example: "  koinos system arrivals slipway --key SL-1002\n  koinos system arrivals --content 7",
+		RunE: func(c *cobra.Command, args []string) error {
+			if content != 0 {
+				if err := a.client().ArrivalContent(c.Context(), content, a.out); err != nil {
+					return err
+				}
+				_, err := fmt.Fprintln(a.out)
+				return err
+			}
+			q.Set("limit", "50")
+			for name, value := range map[string]string{"record": record, "key": key} {
+				if value != "" {
+					q.Set(name, value)
+				}
+			}
+			if len(args) == 1 {
+				q.Set("system", args[0])
+			}
+			if pull != 0 {
+				q.Set("pull", strconv.FormatInt(pull, 10))
+			}
+			page, err := a.client().Arrivals(c.Context(), q)
+			if err != nil {
+				return err
+			}
+			if done, err := a.json(page); done {
+				return err
+			}
+			var rows [][]string
+			for _, v := range page.Items {
+				rows = append(rows, []string{strconv.FormatInt(v.ID, 10), local(v.At), v.System, v.Record, v.Key,
+					v.Number, v.Stamp, v.State,
+					strconv.FormatInt(v.Pull, 10), v.Place})
+			}
+			report.Table(a.out, []string{">arrival", "came", "system", "record", "key", "number", "stamp", "state",
+				">pull", "place"}, rows)
+			a.moreRows(page.Next)
+			return nil
+		},
+	}
+	c.Flags().StringVar(&record, "record", "", "only of this kind")
+	c.Flags().StringVar(&key, "key", "", "only of this key or number")
+	c.Flags().Int64Var(&pull, "pull", 0, "only of this pull")
+	c.Flags().Int64Var(&content, "content", 0, "print the arrival of this number, byte for byte")
+	return c
+}

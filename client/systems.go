@@ -1,0 +1,83 @@
+package client
+
+import (
+	"bytes"
+	"context"
+	"io"
+	"net/http"
+	"net/url"
+	"strconv"
+
+	"koinos/api"
+)
+
+// KeepSystem keeps a system's description.
+func (c *Client) KeepSystem(ctx context.Context, text []byte) (out api.System, err error) {
+	res, err := c.send(ctx, http.MethodPost, "/systems", nil, "application/yaml", bytes.NewReader(text))
+	if err != nil {
+		return out, err
+	}
+	return out, decode(res, &out)
+}
+
+// Systems lists systems.
+func (c *Client) Systems(ctx context.Context) ([]api.System, error) {
+	var out api.Page[api.System]
+	err := c.call(ctx, http.MethodGet, "/systems", nil, nil, &out)
+	return out.Items, err
+}
+
+// System gives a system's newest description.
+func (c *Client) System(ctx context.Context, name string) (out api.System, err error) {
+	err = c.call(ctx, http.MethodGet, "/systems/"+url.PathEscape(name), nil, nil, &out)
+	return out, err
+}
+
+// TrySystem tries a description.
+func (c *Client) TrySystem(ctx context.Context, n api.NewTry) (out api.Tried, err error) {
+	err = c.call(ctx, http.MethodPost, "/systems/try", nil, n, &out)
+	return out, err
+}
+
+// StartPull begins to read a kind of record out of a system.
+func (c *Client) StartPull(ctx context.Context, name string, n api.NewPull) (out api.Pull, err error) {
+	err = c.call(ctx, http.MethodPost, "/systems/"+url.PathEscape(name)+"/pulls", nil, n, &out)
+	return out, err
+}
+
+// TryPull says what a pull would bring.
+func (c *Client) TryPull(ctx context.Context, name string, n api.NewPull) (out api.PullTried, err error) {
+	err = c.call(ctx, http.MethodPost, "/systems/"+url.PathEscape(name)+"/pulls/dry-run", nil, n, &out)
+	return out, err
+}
+
+// UntilPulled gives a pull when it has ended or the system is away.
+func (c *Client) UntilPulled(ctx context.Context, id int64) (out api.Pull, err error) {
+	for err == nil && (out.State == "" || out.State == api.PullRunning) {
+		err = c.call(ctx, http.MethodGet, "/pulls/"+strconv.FormatInt(id, 10), url.Values{"wait": {"true"}}, nil, &out)
+	}
+	return out, err
+}
+
+// Pulls gives a page of pulls, newest first.
+func (c *Client) Pulls(ctx context.Context, query url.Values) (out api.Page[api.Pull], err error) {
+	err = c.call(ctx, http.MethodGet, "/pulls", query, nil, &out)
+	return out, err
+}
+
+// Arrivals gives a page of what came from systems, newest first.
+func (c *Client) Arrivals(ctx context.Context, query url.Values) (out api.Page[api.Arrival], err error) {
+	err = c.call(ctx, http.MethodGet, "/arrivals", query, nil, &out)
+	return out, err
+}
+
+// ArrivalContent writes an arrival's bytes.
+func (c *Client) ArrivalContent(ctx context.Context, id int64, w io.Writer) error {
+	res, err := c.send(ctx, http.MethodGet, "/arrivals/"+strconv.FormatInt(id, 10)+"/content", nil, "", nil)
+	if err != nil {
+		return err
+	}
+	defer res.Body.Close()
+	_, err = io.Copy(w, res.Body)
+	return err
+}

@@ -1,0 +1,209 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"io"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"koinos/api"
+	"koinos/remote"
+	"koinos/store"
+	"koinos/syncs"
+)
+
+// systems are other applications: their descriptions, trying them, and what was pulled.
+func (s *Service) systems(h huma.API) {
+	const tag = "Systems"
+	type byName struct {
+		Name string `path:"name" doc:"The system's name"`
+	}
+	type body struct{ RawBody []byte }
+	keep := op(http.MethodPost, "/systems", "keep-system", tag, "admin", "Keep a system's description")
+	keep.Description = "The body is the YAML. A changed text makes a new version, which holds from the next pull on."
+	keep.RequestBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/yaml": {
+		Schema: &huma.Schema{Type: "string"}}}}
+	keep.Errors = append(keep.Errors, http.StatusUnprocessableEntity)
+	handle(s, h, keep, func(ctx context.Context, in *body) (*answer[api.System], error) {
+		kept, err := s.syncs.Keep(ctx, string(in.RawBody), callerOf(ctx).name)
+		return &answer[api.System]{kept}, err
+	})
+	handle(s, h, op(http.MethodGet, "/systems", "list-systems", tag, "read", "List systems"),
+		func(ctx context.Context, _ *none) (*answer[api.Page[api.System]], error) {
+			all, err := s.store.Systems(ctx)
+			for i := range all {
+				all[i] = syncs.Shown(all[i])
+				all[i].Text = ""
+			}
+			return &answer[api.Page[api.System]]{api.Page[api.System]{Items: all}}, err
+		})
+	type version struct {
+		byName
+		Version int `query:"version" minimum:"0" doc:"Left out, the newest"`
+	}
+	handle(s, h, op(http.MethodGet, "/systems/{name}", "get-system", tag, "read", "A system's description"),
+		func(ctx context.Context, in *version) (*answer[api.System], error) {
+			kept, err := s.store.System(ctx, in.Name, in.Version)
+			return &answer[api.System]{syncs.Shown(kept)}, err
+		})
+	handle(s, h, op(http.MethodGet, "/systems/{name}/calls", "list-system-calls", tag, "read",
+		"The last calls of a system, newest first"),
+		func(ctx context.Context, in *byName) (*answer[api.Page[api.SystemCall]], error) {
+			if _, err := s.store.System(ctx, in.Name, 0); err != nil {
+				return nil, err
+			}
+			return &answer[api.Page[api.SystemCall]]{api.Page[api.SystemCall]{Items: s.syncs.Calls(in.Name)}}, nil
+		})
+	type trying struct{ Body api.NewTry }
+	try := op(http.MethodPost, "/systems/try", "try-system", tag, "admin", "Try a description: sign in, read a page")
+	try.Description = "A description may be tried before it is kept. Nothing is stored, and nothing secret is shown."
+	try.DefaultStatus = http.StatusOK
+	handle(s, h, try, func(ctx context.Context, in *trying) (*answer[api.Tried], error) {
+		t, err := s.syncs.Try(ctx, in.Body)
+		return &answer[api.Tried]{t}, err
+	})
+	s.pulls(h)
+}
+
+// pulls are runs of reading, and what came.
+func (s *Service) pulls(h huma.API) {
+	const tag = "Systems"
+	type pulling struct {
+		Name string `path:"name" doc:"The system's name"`
+		Body api.NewPull
+	}
+	start := op(http.MethodPost, "/systems/{name}/pulls", "start-pull", tag, "load",
+		"Read a kind of record out of a system")
+	start.Description = "It goes on when the caller leaves; ask for it until it has ended. Records that are known as they " +
+		"are bring nothing; the others go through the mapping into orders."
+	start.DefaultStatus = http.StatusAccepted
+	handle(s, h, start, func(ctx context.Context, in *pulling) (*answer[api.Pull], error) {
+		p, err := s.syncs.Start(ctx, in.Name, in.Body, callerOf(ctx).name)
+		return &answer[api.Pull]{p}, ofSystems(err)
+	})
+	dry := op(http.MethodPost, "/systems/{name}/pulls/dry-run", "try-pull", tag, "load", "What a pull would bring")
+	dry.Description = "Records are read and mapped, the first thousand at most. Nothing is kept."
+	dry.DefaultStatus = http.StatusOK
+	handle(s, h, dry, func(ctx context.Context, in *pulling) (*answer[api.PullTried], error) {
+		t, err := s.syncs.DryRun(ctx, in.Name, in.Body, callerOf(ctx).name)
+		return &answer[api.PullTried]{t}, ofSystems(err)
+	})
+	type one struct {
+		ID   int64 `path:"id"`
+		Wait bool  `query:"wait" doc:"Answer when it has ended or the system is away, or after half a minute"`
+	}
+	handle(s, h, op(http.MethodGet, "/pulls/{id}", "get-pull", tag, "read", "A pull"),
+		func(ctx context.Context, in *one) (*answer[api.Pull], error) {
+			if in.Wait {
+				short, stop := context.WithTimeout(ctx, waitFor)
+				defer stop()
+				p, err := s.syncs.Wait(short, in.ID)
+				if err != nil && ctx.Err() == nil && errors.Is(err, context.DeadlineExceeded) {
+					err = nil
+				}
+				return &answer[api.Pull]{p}, err
+			}
+			p, err := s.store.Pull(ctx, in.ID)
+			return &answer[api.Pull]{p}, err
+		})
+	type list struct {
+		Paging
+		System string `query:"system"`
+	}
+	handle(s, h, op(http.MethodGet, "/pulls", "list-pulls", tag, "read", "List pulls, newest first"),
+		func(ctx context.Context, in *list) (*paged[api.Pull], error) {
+			before, err := in.number()
+			if err != nil {
+				return nil, err
+			}
+			all, err := s.store.Pulls(ctx, in.System, before, in.Limit+1)
+			if err != nil {
+				return nil, err
+			}
+			return pageOf(ctx, all, in.Limit, func(p api.Pull) string { return strconv.FormatInt(p.ID, 10) }), nil
+		})
+	s.arrivals(h)
+}
+
+func (s *Service) arrivals(h huma.API) {
+	const tag = "Systems"
+	handle(s, h, op(http.MethodGet, "/arrivals", "list-arrivals", tag, "read",
+		"List what came from systems, newest first"),
+		func(ctx context.Context, in *arrivalsOf) (*paged[api.Arrival], error) {
+			before, err := in.number()
+			if err != nil {
+				return nil, err
+			}
+			all, err := s.store.Arrivals(ctx, in.filter(before))
+			if err != nil {
+				return nil, err
+			}
+			return pageOf(ctx, all, in.Limit, func(a api.Arrival) string { return strconv.FormatInt(a.ID, 10) }), nil
+		})
+	type one struct {
+		ID int64 `path:"id"`
+	}
+	content := op(http.MethodGet, "/arrivals/{id}/content", "get-arrival-content", tag, "read",
+		"An arrival, byte for byte")
+	content.Responses = file("The bytes as they came", "application/json")
+	handle(s, h, content, func(ctx context.Context, in *one) (*huma.StreamResponse, error) {
+		b, err := s.store.ArrivalBody(ctx, in.ID)
+		if err != nil {
+			return nil, err
+		}
+		return stream("application/json", "arrival-"+strconv.FormatInt(in.ID, 10)+".json", bytesTo(b), s), nil
+	})
+}
+
+// ofSystems makes problems of what a system, or what is asked of one, has wrong.
+func ofSystems(err error) error {
+	var p *remote.Problem
+	switch {
+	case errors.As(err, &p):
+		return problem("system_trouble", p.Why)
+	case errors.Is(err, syncs.ErrNoRecord), errors.Is(err, syncs.ErrNoMapping):
+		return problem("invalid_request", sentence(err))
+	}
+	return err
+}
+
+// keptArrivalDays is how long the bytes of arrivals are kept.
+const keptArrivalDays = 90
+
+// waitFor is how long an answer about a pull is waited for.
+const waitFor = 30 * time.Second
+
+// arrivalsOf chooses arrivals.
+type arrivalsOf struct {
+	Paging
+	System string `query:"system"`
+	Record string `query:"record"`
+	Key    string `query:"key" doc:"The record's key or number"`
+	Pull   int64  `query:"pull" minimum:"0" doc:"Only those of one pull"`
+}
+
+func (in *arrivalsOf) filter(before int64) store.ArrivalFilter {
+	return store.ArrivalFilter{System: in.System, Record: in.Record, Key: in.Key, Pull: in.Pull, Before: before,
+		Limit: in.Limit + 1}
+}
+
+func bytesTo(b []byte) func(io.Writer) error {
+	return func(w io.Writer) error {
+		_, err := w.Write(b)
+		return err
+	}
+}
+
+// sentence is an error of ours as a sentence, without what it is called.
+func sentence(err error) string {
+	text := err.Error()
+	if _, said, ok := strings.Cut(text, ": "); ok {
+		text = said
+	}
+	return strings.ToUpper(text[:1]) + text[1:] + "."
+}

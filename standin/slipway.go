@@ -1,0 +1,392 @@
+package standin
+
+import (
+	"bytes"
+	"cmp"
+	"encoding/base64"
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"net/http"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/time/rate"
+
+	"koinos/core/order"
+)
+
+// Slipway is a web shop, as docs/standins/slipway.md has it. It is an http.Handler.
+type Slipway struct {
+	token string
+	now   func() time.Time
+	limit *rate.Limiter
+	mux   *http.ServeMux
+
+	mu        sync.Mutex
+	orders    []*shopOrder // by when they changed last, then id
+	customers []shopCustomer
+	parcels   []shopParcel
+	fault     fault
+}
+
+type shopOrder struct {
+	ID        int64        `json:"id"`
+	Reference string       `json:"reference"`
+	State     string       `json:"state"`
+	PlacedAt  string       `json:"placed_at"`
+	ChangedAt string       `json:"changed_at"`
+	Buyer     shopCustomer `json:"buyer"`
+	DeliverTo shopAddress  `json:"deliver_to"`
+	Currency  string       `json:"currency"`
+	Remarks   *string      `json:"remarks"`
+	Lines     []shopLine   `json:"lines"`
+	LineCount int          `json:"line_count"`
+	Total     string       `json:"total"`
+}
+
+type shopCustomer struct {
+	ID   int    `json:"id,omitempty"`
+	Name string `json:"name"`
+	Mail string `json:"mail"`
+}
+
+type shopAddress struct {
+	Name    string `json:"name"`
+	Street  string `json:"street"`
+	Town    string `json:"town"`
+	Zip     string `json:"zip"`
+	Country string `json:"country"`
+}
+
+type shopLine struct {
+	Line  int    `json:"line"`
+	SKU   string `json:"sku"`
+	Title string `json:"title"`
+	Count int    `json:"count"`
+	Each  string `json:"each"`
+}
+
+type shopParcel struct {
+	ID       string        `json:"id"`
+	Order    string        `json:"order"`
+	SentAt   string        `json:"sent_at"`
+	Carrier  string        `json:"carrier"`
+	Tracking string        `json:"tracking"`
+	Contents []parcelCount `json:"contents"`
+}
+
+type parcelCount struct {
+	Line  int `json:"line"`
+	Count int `json:"count"`
+}
+
+// fault is what the next answers do wrong.
+type fault struct {
+	Times  int    `json:"times"`
+	Status int    `json:"status"`
+	Cut    bool   `json:"cut"`
+	Reset  bool   `json:"reset"`
+	Delay  string `json:"delay"`
+	Body   string `json:"body"`
+}
+
+// mostOfPage, and how many a page has where nobody says.
+const (
+	mostOfPage  = 50
+	usualOfPage = 20
+	firstID     = 9_007_199_254_740_993 // beyond what a float holds
+)
+
+// Goods are what the shop sells: sku, title and price.
+type Goods struct{ SKU, Title, Price string }
+
+// NewSlipway makes a shop with so many orders of some goods, the same for the same
+// numbers. Limited says whether it counts requests; tests of speed let it not.
+func NewSlipway(token string, orders int, goods []Goods, limited bool, now func() time.Time) *Slipway {
+	s := &Slipway{token: token, now: now, limit: rate.NewLimiter(20, 40), mux: http.NewServeMux()}
+	if !limited {
+		s.limit.SetLimit(rate.Inf)
+	}
+	s.seed(orders, goods)
+	api := func(pattern string, f http.HandlerFunc) {
+		s.mux.HandleFunc("GET /slipway/v1"+pattern, func(w http.ResponseWriter, r *http.Request) { s.guarded(w, r, f) })
+	}
+	api("/orders", s.listOrders)
+	api("/orders/{id}", s.oneOrder)
+	api("/customers", s.listCustomers)
+	api("/parcels", s.listParcels)
+	s.mux.HandleFunc("POST /admin/faults", s.setFault)
+	s.mux.HandleFunc("POST /admin/orders", s.putOrder)
+	s.mux.HandleFunc("/", func(w http.ResponseWriter, r *http.Request) {
+		s.fail(w, http.StatusNotFound, "not_found", "Nothing is at "+r.URL.Path+".")
+	})
+	return s
+}
+
+// ServeHTTP answers a request.
+func (s *Slipway) ServeHTTP(w http.ResponseWriter, r *http.Request) { s.mux.ServeHTTP(w, r) }
+
+const micros = "2006-01-02T15:04:05.000000Z"
+
+func (s *Slipway) seed(n int, goods []Goods) {
+	r := rand.New(rand.NewPCG(7, 50))
+	first := time.Date(2026, 3, 2, 9, 14, 3, 201_000, time.UTC)
+	names := []string{"Ines Marlow", "Tobias Ferrow", "Aud Kelling", "Piet Sander", "Lena Brask", "Otis Varne",
+		"Mira Holt"}
+	towns := []shopAddress{{"", "7 Sail Loft Lane", "Port Ensel", "40112", "NL"},
+		{"", "Kaistraße 3", "Norderwyk", "26410", "DE"},
+		{"", "2 Brygga", "Sundvik", "3915", "NO"}}
+	for i := range 60 {
+		name := names[i%len(names)]
+		mail := fmt.Sprintf("%s.%d@harbour.example", strings.ToLower(strings.Fields(name)[0]), i+1)
+		s.customers = append(s.customers, shopCustomer{ID: i + 1, Name: name, Mail: mail})
+	}
+	for i := range n {
+		who := s.customers[r.IntN(len(s.customers))]
+		to := towns[r.IntN(len(towns))]
+		to.Name = who.Name
+		at := first.Add(time.Duration(i) * 37 * time.Minute)
+		o := &shopOrder{ID: firstID + int64(i), Reference: fmt.Sprintf("SL-%d", 1001+i), State: "placed",
+			PlacedAt: at.Format(micros), ChangedAt: at.Format(micros),
+			Buyer:     shopCustomer{Name: who.Name, Mail: who.Mail},
+			DeliverTo: to, Currency: "EUR"}
+		if i%5 == 4 {
+			text := "Please ring the bell twice."
+			o.Remarks = &text
+		}
+		for k := range 1 + r.IntN(4) {
+			g := goods[r.IntN(len(goods))]
+			o.Lines = append(o.Lines, shopLine{Line: k + 1, SKU: g.SKU, Title: g.Title, Count: 1 + r.IntN(6),
+				Each: g.Price})
+		}
+		if i%17 == 16 {
+			o.State, o.ChangedAt = "withdrawn", at.Add(9*time.Hour).Format(micros)
+		}
+		o.sum()
+		s.orders = append(s.orders, o)
+		if i%3 == 0 {
+			s.parcels = append(s.parcels, shopParcel{ID: fmt.Sprintf("P-%d", 500+i), Order: o.Reference,
+				SentAt: at.Add(26 * time.Hour).Format(micros), Carrier: "Fjord Freight",
+				Tracking: fmt.Sprintf("FF%09d", 7_000_000+i),
+				Contents: []parcelCount{{1, o.Lines[0].Count}}})
+		}
+	}
+	s.sort()
+}
+
+// sum works out what an order counts and costs.
+func (o *shopOrder) sum() {
+	total := order.NumberOf(0)
+	for _, l := range o.Lines {
+		price, err := order.ParseNumber(l.Each)
+		if err == nil {
+			price, err = price.Mul(order.NumberOf(int64(l.Count)))
+		}
+		if err == nil {
+			total, err = total.Add(price)
+		}
+		if err != nil {
+			total = order.Number{}
+			break
+		}
+	}
+	o.LineCount, o.Total = len(o.Lines), total.String()
+}
+
+func (s *Slipway) sort() {
+	slices.SortFunc(s.orders, func(x, y *shopOrder) int {
+		return cmp.Or(strings.Compare(x.ChangedAt, y.ChangedAt), cmp.Compare(x.ID, y.ID))
+	})
+}
+
+// guarded looks at who asks and how often, does what a fault says, and answers.
+func (s *Slipway) guarded(w http.ResponseWriter, r *http.Request, f http.HandlerFunc) {
+	if r.Header.Get("Authorization") != "Bearer "+s.token {
+		w.Header().Set("WWW-Authenticate", "Bearer")
+		s.fail(w, http.StatusUnauthorized, "unauthorized", "The token is unknown.")
+		return
+	}
+	if !s.limit.Allow() {
+		w.Header().Set("Retry-After", "1")
+		s.fail(w, http.StatusTooManyRequests, "too_many", "20 requests a second are allowed.")
+		return
+	}
+	s.mu.Lock()
+	now := s.fault
+	if now.Times > 0 {
+		s.fault.Times--
+	}
+	s.mu.Unlock()
+	if now.Times == 0 {
+		f(w, r)
+		return
+	}
+	if d, err := time.ParseDuration(now.Delay); err == nil {
+		select {
+		case <-time.After(d):
+		case <-r.Context().Done():
+			return
+		}
+	}
+	switch {
+	case now.Reset:
+		panic(http.ErrAbortHandler)
+	case now.Status != 0:
+		s.fail(w, now.Status, "fault", "A fault was asked for.")
+	case now.Body != "":
+		w.Header().Set("Content-Type", "text/html")
+		_, _ = w.Write([]byte(now.Body)) // whoever is gone does not miss it
+	case now.Cut:
+		w.Header().Set("Content-Length", "100000")
+		f(w, r)
+		panic(http.ErrAbortHandler)
+	default:
+		f(w, r)
+	}
+}
+
+func (s *Slipway) fail(w http.ResponseWriter, status int, code, message string) {
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(status)
+	_ = json.NewEncoder(w).Encode(map[string]any{"error": map[string]string{"code": code, "message": message}})
+}
+
+func (s *Slipway) answer(w http.ResponseWriter, v any) {
+	var b bytes.Buffer
+	if err := json.NewEncoder(&b).Encode(v); err != nil {
+		s.fail(w, http.StatusInternalServerError, "internal", err.Error())
+		return
+	}
+	w.Header().Set("Content-Type", "application/json; charset=utf-8")
+	_, _ = w.Write(b.Bytes()) // whoever is gone does not miss it
+}
+
+func (s *Slipway) listOrders(w http.ResponseWriter, r *http.Request) {
+	q := r.URL.Query()
+	limit := usualOfPage
+	if text := q.Get("limit"); text != "" {
+		n, err := strconv.Atoi(text)
+		if err != nil || n < 1 || n > mostOfPage {
+			s.fail(w, http.StatusUnprocessableEntity, "bad_limit", fmt.Sprintf("limit is 1 to %d.", mostOfPage))
+			return
+		}
+		limit = n
+	}
+	since := ""
+	if text := q.Get("changed_since"); text != "" {
+		at, err := time.Parse(time.RFC3339Nano, text)
+		if err != nil {
+			s.fail(w, http.StatusUnprocessableEntity, "bad_time", "changed_since is a time of RFC 3339.")
+			return
+		}
+		since = at.UTC().Format(micros)
+	}
+	var after shopOrder
+	if text := q.Get("after"); text != "" {
+		b, err := base64.RawURLEncoding.DecodeString(text)
+		changed, id, ok := strings.Cut(string(b), " ")
+		if err == nil && ok {
+			after.ChangedAt = changed
+			after.ID, err = strconv.ParseInt(id, 10, 64)
+		}
+		if err != nil || !ok {
+			s.fail(w, http.StatusUnprocessableEntity, "bad_cursor", "after is not one that Slipway gave.")
+			return
+		}
+	}
+	s.mu.Lock()
+	page := []shopOrder{}
+	more := false
+	for _, o := range s.orders {
+		if o.ChangedAt < since || after.ID != 0 && (o.ChangedAt < after.ChangedAt || o.ChangedAt == after.ChangedAt &&
+			o.ID <= after.ID) {
+			continue
+		}
+		if more = len(page) == limit; more {
+			break
+		}
+		page = append(page, *o)
+	}
+	s.mu.Unlock()
+	if more {
+		last := page[len(page)-1]
+		q.Set("after", base64.RawURLEncoding.EncodeToString(fmt.Appendf(nil, "%s %d", last.ChangedAt, last.ID)))
+		w.Header().Set("Link", "<"+(&url.URL{Path: r.URL.Path, RawQuery: q.Encode()}).String()+`>; rel="next"`)
+	}
+	s.answer(w, map[string]any{"orders": page})
+}
+
+func (s *Slipway) oneOrder(w http.ResponseWriter, r *http.Request) {
+	s.mu.Lock()
+	i := slices.IndexFunc(s.orders, func(o *shopOrder) bool { return strconv.FormatInt(o.ID, 10) == r.PathValue("id") })
+	var o shopOrder
+	if i >= 0 {
+		o = *s.orders[i]
+	}
+	s.mu.Unlock()
+	if i < 0 {
+		s.fail(w, http.StatusNotFound, "not_found", "No order "+r.PathValue("id")+".")
+		return
+	}
+	s.answer(w, o)
+}
+
+func (s *Slipway) listCustomers(w http.ResponseWriter, r *http.Request) {
+	const size = 25
+	page, err := strconv.Atoi(cmp.Or(r.URL.Query().Get("page"), "1"))
+	if err != nil || page < 1 {
+		s.fail(w, http.StatusUnprocessableEntity, "bad_page", "page is 1 or more.")
+		return
+	}
+	from := min((page-1)*size, len(s.customers))
+	s.answer(w, map[string]any{"customers": s.customers[from:min(from+size, len(s.customers))],
+		"pages": (len(s.customers) + size - 1) / size})
+}
+
+func (s *Slipway) listParcels(w http.ResponseWriter, r *http.Request) {
+	const size = 20
+	from, err := strconv.Atoi(cmp.Or(r.URL.Query().Get("cursor"), "0"))
+	if err != nil || from < 0 || from > len(s.parcels) {
+		s.fail(w, http.StatusUnprocessableEntity, "bad_cursor", "cursor is not one that Slipway gave.")
+		return
+	}
+	to := min(from+size, len(s.parcels))
+	s.answer(w, map[string]any{"parcels": s.parcels[from:to], "cursor": strconv.Itoa(to),
+		"has_more": to < len(s.parcels)})
+}
+
+func (s *Slipway) setFault(w http.ResponseWriter, r *http.Request) {
+	var f fault
+	if err := json.NewDecoder(r.Body).Decode(&f); err != nil {
+		s.fail(w, http.StatusBadRequest, "bad_fault", err.Error())
+		return
+	}
+	s.mu.Lock()
+	s.fault = f
+	s.mu.Unlock()
+	s.answer(w, f)
+}
+
+func (s *Slipway) putOrder(w http.ResponseWriter, r *http.Request) {
+	o := &shopOrder{}
+	if err := json.NewDecoder(r.Body).Decode(o); err != nil || o.ID == 0 {
+		s.fail(w, http.StatusBadRequest, "bad_order", "An order with an id is needed.")
+		return
+	}
+	o.ChangedAt = s.now().UTC().Format(micros)
+	o.sum()
+	s.mu.Lock()
+	if i := slices.IndexFunc(s.orders, func(old *shopOrder) bool { return old.ID == o.ID }); i >= 0 {
+		s.orders[i] = o
+	} else {
+		s.orders = append(s.orders, o)
+	}
+	s.sort()
+	s.mu.Unlock()
+	s.answer(w, o)
+}

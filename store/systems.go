@@ -1,0 +1,297 @@
+package store
+
+import (
+	"bytes"
+	"compress/gzip"
+	"context"
+	"database/sql"
+	"encoding/json"
+	"fmt"
+	"io"
+	"math"
+	"time"
+
+	"koinos/api"
+)
+
+type systemRow struct {
+	Name     string `db:"name"`
+	Version  int    `db:"version"`
+	Text     string `db:"text"`
+	StoredAt string `db:"stored_at"`
+	StoredBy string `db:"stored_by"`
+}
+
+func (r *systemRow) system() api.System {
+	return api.System{Name: r.Name, Version: r.Version, Text: r.Text, StoredAt: parseTime(r.StoredAt),
+		StoredBy: r.StoredBy}
+}
+
+// PutSystem keeps a system's description: a new version where its text is new.
+func (s *Store) PutSystem(ctx context.Context, y api.System) (kept api.System, err error) {
+	err = s.Write(ctx, func(t *Tx) error {
+		var last []systemRow
+		if err := t.SelectContext(t.ctx, &last, `SELECT * FROM systems WHERE name = ? ORDER BY version DESC LIMIT 1`,
+			y.Name); err != nil {
+			return err
+		}
+		if len(last) == 1 && last[0].Text == y.Text {
+			kept = last[0].system()
+			return nil
+		}
+		kept = y
+		kept.Version = 1
+		if len(last) == 1 {
+			kept.Version = last[0].Version + 1
+		}
+		_, err := t.exec(`INSERT INTO systems VALUES (?, ?, ?, ?, ?)`, y.Name, kept.Version, y.Text, at(y.StoredAt),
+			y.StoredBy)
+		return err
+	})
+	return kept, err
+}
+
+// System gives a version of a description; 0 is the newest.
+func (s *Store) System(ctx context.Context, name string, version int) (api.System, error) {
+	var row systemRow
+	err := s.r.GetContext(ctx, &row, `SELECT * FROM systems WHERE name = ? AND (? = 0 OR version = ?)
+	  ORDER BY version DESC LIMIT 1`, name, version, version)
+	return row.system(), named(err, "system %s", name)
+}
+
+// Systems lists the newest versions of all descriptions, by name.
+func (s *Store) Systems(ctx context.Context) ([]api.System, error) {
+	var rows []systemRow
+	err := s.r.SelectContext(ctx, &rows, `SELECT y.* FROM systems y
+	  WHERE version = (SELECT max(version) FROM systems WHERE name = y.name) ORDER BY name`)
+	list := make([]api.System, len(rows))
+	for i := range rows {
+		list[i] = rows[i].system()
+	}
+	return list, err
+}
+
+type pullRow struct {
+	api.Pull
+	Started string         `db:"started_at"`
+	Ended   sql.NullString `db:"ended_at"`
+}
+
+const selectPull = `SELECT id, system, version, record, mapping, since, newest, next, state, reason, pages, records,
+  unchanged, gone, short, loaded, changed, failed, started_at, ended_at, by FROM pulls `
+
+func (s *Store) pulls(ctx context.Context, q querier, where string, args ...any) ([]api.Pull, error) {
+	var rows []pullRow
+	if err := q.SelectContext(ctx, &rows, selectPull+where, args...); err != nil {
+		return nil, err
+	}
+	list := make([]api.Pull, len(rows))
+	for i := range rows {
+		list[i] = rows[i].Pull
+		list[i].StartedAt, list[i].EndedAt = parseTime(rows[i].Started), parseTime(rows[i].Ended.String)
+	}
+	return list, nil
+}
+
+// AddPull records a pull that begins, with its job; it gets its ID.
+func (s *Store) AddPull(ctx context.Context, p *api.Pull) error {
+	return s.Write(ctx, func(t *Tx) error {
+		res, err := t.exec(`INSERT INTO pulls (system, version, record, mapping, since, state, started_at, by)
+		  VALUES (?, ?, ?, ?, ?, ?, ?, ?)`, p.System, p.Version, p.Record, p.Mapping, p.Since, p.State, at(p.StartedAt), p.By)
+		if err != nil {
+			return err
+		}
+		if p.ID, err = res.LastInsertId(); err != nil {
+			return err
+		}
+		return t.AddJob(api.Job{Kind: api.PullJob, Subject: p.ID, DueAt: p.StartedAt})
+	})
+}
+
+// SavePull keeps how far a pull has come.
+func (t *Tx) SavePull(p *api.Pull) error {
+	var ended any
+	if !p.EndedAt.IsZero() {
+		ended = at(p.EndedAt)
+	}
+	return t.run(`UPDATE pulls SET newest = ?, next = ?, state = ?, reason = ?, pages = ?, records = ?, unchanged = ?, gone = ?,
+	  short = ?, loaded = ?, changed = ?, failed = ?, ended_at = ? WHERE id = ?`, p.Newest, p.Next, p.State, p.Reason, p.Pages,
+		p.Records, p.Unchanged, p.Gone, p.Short, p.Loaded, p.Changed, p.Failed, ended, p.ID)
+}
+
+// Pull gives a pull with the loads that took its records.
+func (s *Store) Pull(ctx context.Context, id int64) (api.Pull, error) {
+	list, err := s.pulls(ctx, s.r, `WHERE id = ?`, id)
+	if err == nil && len(list) == 0 {
+		err = fmt.Errorf("pull %d: %w", id, ErrNotFound)
+	}
+	if err != nil {
+		return api.Pull{}, err
+	}
+	err = s.r.SelectContext(ctx, &list[0].Loads,
+		`SELECT DISTINCT load_id FROM arrivals WHERE pull_id = ? AND load_id IS NOT NULL ORDER BY load_id`, id)
+	return list[0], err
+}
+
+// Pulls lists pulls of a system, or of all where it is blank, newest first.
+func (s *Store) Pulls(ctx context.Context, system string, before int64, limit int) ([]api.Pull, error) {
+	if before == 0 {
+		before = math.MaxInt64
+	}
+	return s.pulls(ctx, s.r, `WHERE (? = '' OR system = ?) AND id < ? ORDER BY id DESC LIMIT ?`, system, system, before,
+		limit)
+}
+
+// Watermark is the newest stamp of a kind of record that is in the books: up to it a
+// pull has read everything; "" is none.
+func (s *Store) Watermark(ctx context.Context, system, record string) (stamp string, err error) {
+	err = s.r.GetContext(ctx, &stamp, `SELECT coalesce((SELECT newest FROM pulls WHERE system = ? AND record = ?
+	  AND state = 'done' AND newest <> '' ORDER BY id DESC LIMIT 1), '')`, system, record)
+	return stamp, err
+}
+
+// KnownArrival is the newest that is known of a record.
+type KnownArrival struct {
+	Key     string `db:"key"`
+	Version string `db:"version"`
+	State   string `db:"state"`
+	Digest  []byte `db:"digest"`
+}
+
+// KnownArrivals gives the newest arrivals of keys, by key.
+func (s *Store) KnownArrivals(ctx context.Context, system, record string, keys []string) (map[string]KnownArrival,
+	error) {
+	list, err := json.Marshal(keys)
+	if err != nil {
+		return nil, err
+	}
+	var rows []KnownArrival
+	if err := s.r.SelectContext(ctx, &rows, `SELECT key, version, state, digest FROM arrivals WHERE id IN
+	  (SELECT max(a.id) FROM arrivals a WHERE a.system = ? AND a.record = ? AND a.key IN (SELECT value FROM json_each(?)) GROUP BY a.key)`,
+		system, record, string(list)); err != nil {
+		return nil, err
+	}
+	known := make(map[string]KnownArrival, len(rows))
+	for _, r := range rows {
+		known[r.Key] = r
+	}
+	return known, nil
+}
+
+var arrivalColumns = columnsOf("arrivals", "system", "record", "key", "number", "version", "stamp", "state", "digest",
+	"body", "at",
+	"pull_id", "request", "place", "document", "line", "load_id")
+
+// Zip compresses an arrival's bytes as they are kept.
+func Zip(b []byte) ([]byte, error) {
+	var out bytes.Buffer
+	w, err := gzip.NewWriterLevel(&out, gzip.BestSpeed)
+	if err == nil {
+		_, err = w.Write(b)
+	}
+	if err == nil {
+		err = w.Close()
+	}
+	return out.Bytes(), err
+}
+
+// AddArrivals keeps arrivals; their bodies are compressed already (Zip).
+func (t *Tx) AddArrivals(all []api.Arrival) error {
+	rows := t.bulk(arrivalColumns, len(all))
+	for i := range all {
+		a := &all[i]
+		rows.add(a.System, a.Record, a.Key, a.Number, a.Version, a.Stamp, a.State, a.Digest, a.Body, at(a.At), a.Pull,
+			a.Request,
+			a.Place, null(a.Document), a.Line, ref(a.Load))
+	}
+	return rows.done()
+}
+
+type arrivalRow struct {
+	api.Arrival
+	Came string         `db:"at"`
+	Doc  sql.NullString `db:"document"`
+	Took sql.NullInt64  `db:"load_id"`
+	Of   int64          `db:"pull_id"`
+}
+
+const selectArrival = `SELECT id, system, record, key, number, version, stamp, state, at, pull_id, request, place, document, line, load_id
+  FROM arrivals `
+
+func (r *arrivalRow) arrival() api.Arrival {
+	a := r.Arrival
+	a.At, a.Document, a.Load, a.Pull = parseTime(r.Came), r.Doc.String, r.Took.Int64, r.Of
+	return a
+}
+
+// ArrivalFilter chooses arrivals.
+type ArrivalFilter struct {
+	System, Record, Key string
+	Pull, Before        int64
+	Limit               int
+}
+
+// Arrivals lists arrivals without their bytes, newest first.
+func (s *Store) Arrivals(ctx context.Context, f ArrivalFilter) ([]api.Arrival, error) {
+	if f.Before == 0 {
+		f.Before = math.MaxInt64
+	}
+	where, args := `WHERE id < ?`, []any{f.Before}
+	if f.Pull != 0 {
+		where, args = where+` AND pull_id = ?`, append(args, f.Pull)
+	}
+	if f.System != "" {
+		where, args = where+` AND system = ?`, append(args, f.System)
+	}
+	if f.Record != "" {
+		where, args = where+` AND record = ?`, append(args, f.Record)
+	}
+	if f.Key != "" {
+		where, args = where+` AND (key = ? OR number = ?)`, append(args, f.Key, f.Key)
+	}
+	var rows []arrivalRow
+	if err := s.r.SelectContext(ctx, &rows, selectArrival+where+` ORDER BY id DESC LIMIT ?`,
+		append(args, f.Limit)...); err != nil {
+		return nil, err
+	}
+	list := make([]api.Arrival, len(rows))
+	for i := range rows {
+		list[i] = rows[i].arrival()
+	}
+	return list, nil
+}
+
+// ArrivalBody gives an arrival's bytes as they came; ErrNotFound where their time to
+// live is over.
+func (s *Store) ArrivalBody(ctx context.Context, id int64) ([]byte, error) {
+	var zipped []byte
+	err := s.r.GetContext(ctx, &zipped, `SELECT body FROM arrivals WHERE id = ? AND body IS NOT NULL`, id)
+	if err != nil {
+		return nil, named(err, "arrival %d whose bytes are kept", id)
+	}
+	r, err := gzip.NewReader(bytes.NewReader(zipped))
+	if err != nil {
+		return nil, err
+	}
+	return io.ReadAll(r)
+}
+
+// ArrivalAt gives the arrival that is a line of a document; an ID of 0 is none.
+func (s *Store) ArrivalAt(ctx context.Context, document string, line int) (api.Arrival, error) {
+	var rows []arrivalRow
+	if err := s.r.SelectContext(ctx, &rows, selectArrival+`WHERE document = ? AND line = ? ORDER BY id LIMIT 1`,
+		document,
+		line); err != nil || len(rows) == 0 {
+		return api.Arrival{}, err
+	}
+	return rows[0].arrival(), nil
+}
+
+// ForgetArrivals takes away the bytes of arrivals that came before a time; what is known
+// of them stays.
+func (s *Store) ForgetArrivals(ctx context.Context, before time.Time) error {
+	return s.Write(ctx, func(t *Tx) error {
+		_, err := t.exec(`UPDATE arrivals SET body = NULL WHERE body IS NOT NULL AND at < ?`, at(before))
+		return err
+	})
+}

@@ -1,0 +1,298 @@
+package syncs
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+
+	"koinos/api"
+	"koinos/core/finding"
+	"koinos/core/mapping"
+	"koinos/core/outcome"
+	"koinos/core/report"
+	"koinos/core/source"
+	"koinos/core/system"
+	"koinos/jobs"
+	"koinos/load"
+	"koinos/remote"
+	"koinos/store"
+)
+
+// A batch of arrivals is mapped as one document; so much of it at most.
+const (
+	batchRecords = 1_000
+	batchBytes   = 8 << 20
+)
+
+// errFailed ends a pull that would fail again.
+type errFailed struct{ why string }
+
+func (e *errFailed) Error() string { return e.why }
+
+// work pulls: it is the work of a job, and goes on where it was interrupted.
+func (s *Syncs) work(ctx context.Context, id int64) error {
+	p, err := s.store.Pull(ctx, id)
+	if err != nil || p.Ended() {
+		return err
+	}
+	err = s.pull(ctx, &p)
+	if err != nil && ctx.Err() != nil {
+		return context.Cause(ctx)
+	}
+	var problem *remote.Problem
+	var answer *system.AnswerError
+	var failed *errFailed
+	later := false
+	switch {
+	case err == nil:
+		p.State, p.Reason = api.PullDone, ""
+	case store.IsFull(err):
+		return &jobs.Later{Err: err}
+	case errors.As(err, &problem):
+		later = problem.Kind == remote.Away
+	case errors.As(err, &answer):
+		later = p.Pages > 0 // of the first page it is the description that is wrong
+	case errors.As(err, &failed), errors.Is(err, system.ErrElsewhere), finding.Of(err) != nil,
+		errors.Is(err, store.ErrNotFound):
+	default:
+		return err
+	}
+	switch {
+	case later:
+		p.State, p.Reason = api.PullAway, err.Error()
+	case err != nil:
+		p.State, p.Reason = api.PullFailed, err.Error()
+	}
+	if p.Ended() {
+		p.EndedAt = s.now().UTC()
+	}
+	if kept := s.store.Write(ctx, func(t *store.Tx) error { return t.SavePull(&p) }); kept != nil {
+		return &jobs.Later{Err: kept}
+	}
+	s.log.Info("pull", "system", p.System, "record", p.Record, "pull", p.ID, "state", p.State, "records", p.Records,
+		"loaded", p.Loaded, "changed", p.Changed, "failed", p.Failed, "reason", p.Reason)
+	if later {
+		return &jobs.Later{Err: err}
+	}
+	return nil
+}
+
+// batch is what is mapped and kept together.
+type batch struct {
+	arrivals []api.Arrival
+	doc      bytes.Buffer // those that are mapped, a line each
+	lines    int
+	was      api.Pull // with what was counted when the last batch was kept
+}
+
+// pull reads page after page, and brings what is new into the books some at a time.
+func (s *Syncs) pull(ctx context.Context, p *api.Pull) error {
+	o, err := s.system(ctx, p.System, p.Version)
+	if err != nil {
+		return err
+	}
+	r, err := o.record(p.Record)
+	if err != nil {
+		return &errFailed{err.Error()}
+	}
+	kept := *p // a page that fails is counted when it is read again
+	defer func() {
+		if err != nil {
+			state := p.State
+			*p = kept
+			p.State = state
+		}
+	}()
+	p.State = api.PullRunning
+	address := ""
+	if p.Next != "" {
+		address = o.client.Host() + p.Next
+	} else {
+		if address, err = r.First(o.client.Base(), p.Since); err != nil {
+			return err
+		}
+	}
+	b := &batch{}
+	for address != "" {
+		if address, err = s.page(ctx, o, r, p, b, address); err != nil {
+			return err
+		}
+		if address != "" && b.lines < batchRecords && b.doc.Len() < batchBytes {
+			continue
+		}
+		p.Next = strings.TrimPrefix(address, o.client.Host()) // the system may have moved when it goes on
+		if err = s.keep(ctx, p, b); err != nil {
+			return err
+		}
+		kept = *p
+		b = &batch{}
+	}
+	return nil
+}
+
+// page reads a page and gives the address of the next.
+func (s *Syncs) page(ctx context.Context, o *opened, r *system.Record, p *api.Pull, b *batch, address string) (string,
+	error) {
+	a, err := o.client.Get(ctx, address)
+	if err != nil {
+		return "", err
+	}
+	page, err := r.Read(a)
+	if err != nil {
+		return "", err
+	}
+	keys := make([]string, len(page.Records))
+	for i := range page.Records {
+		keys[i] = page.Records[i].Key
+	}
+	known, err := s.store.KnownArrivals(ctx, p.System, p.Record, keys)
+	if err != nil {
+		return "", err
+	}
+	p.Pages++
+	p.Records += len(page.Records)
+	for i := range page.Records {
+		if err := s.arrive(ctx, o, r, p, b, known, &page.Records[i], address); err != nil {
+			return "", err
+		}
+	}
+	return page.Next, nil
+}
+
+// arrive takes a record into the batch, if it is new or another one than before.
+func (s *Syncs) arrive(ctx context.Context, o *opened, r *system.Record, p *api.Pull, b *batch,
+	known map[string]store.KnownArrival,
+	f *system.Found, address string) error {
+	p.Newest = system.Newer(p.Newest, f.Stamp)
+	if k, ok := known[f.Key]; ok && k.State != api.ArrivalShort {
+		digest := sha256.Sum256(f.Raw)
+		if f.Version != "" && f.Version == k.Version || bytes.Equal(digest[:], k.Digest) {
+			p.Unchanged++
+			return nil
+		}
+	}
+	request := address
+	if f.Short() && !f.Gone && r.Get != "" { // a list may know less of a record than the record itself
+		request = r.One(o.client.Base(), f.Key)
+		one, err := o.client.Get(ctx, request)
+		if err != nil {
+			return err
+		}
+		if *f, err = r.Alone(one); err != nil {
+			return err
+		}
+	}
+	digest := sha256.Sum256(f.Raw)
+	zipped, err := store.Zip(f.Raw)
+	if err != nil {
+		return err
+	}
+	a := api.Arrival{System: p.System, Record: p.Record, Key: f.Key, Number: f.Number, Version: f.Version,
+		Stamp: f.Stamp,
+		State: api.ArrivalMapped, Digest: digest[:], Body: zipped, At: s.now().UTC(), Pull: p.ID, Request: request,
+		Place: f.Place}
+	switch {
+	case f.Gone:
+		a.State = api.ArrivalGone
+		p.Gone++
+	case f.Short():
+		a.State = api.ArrivalShort
+		p.Short++
+	default:
+		if err := json.Compact(&b.doc, f.Raw); err != nil {
+			return &system.AnswerError{At: f.Place, Why: "is not JSON: " + err.Error()}
+		}
+		b.doc.WriteByte('\n')
+		b.lines++
+		a.Line = b.lines
+	}
+	b.arrivals = append(b.arrivals, a)
+	// on this page it may stand twice
+	known[f.Key] = store.KnownArrival{Key: f.Key, Version: f.Version, State: a.State, Digest: a.Digest}
+	return nil
+}
+
+// keep loads a batch and keeps its arrivals with how far the pull has come.
+func (s *Syncs) keep(ctx context.Context, p *api.Pull, b *batch) error {
+	if b.lines > 0 {
+		l, sha, err := s.load(ctx, p, b)
+		if err != nil {
+			return err
+		}
+		p.Loaded, p.Changed, p.Failed = p.Loaded+l.Loaded, p.Changed+l.Changed, p.Failed+l.Failing()
+		for i := range b.arrivals {
+			if b.arrivals[i].Line > 0 {
+				b.arrivals[i].Document, b.arrivals[i].Load = sha, l.ID
+			}
+		}
+	}
+	return s.store.Write(ctx, func(t *store.Tx) error { return errors.Join(t.AddArrivals(b.arrivals), t.SavePull(p)) })
+}
+
+// load loads the document of a batch through the mapping.
+func (s *Syncs) load(ctx context.Context, p *api.Pull, b *batch) (outcome.Load, string, error) {
+	sha, size, err := s.store.KeepFile(bytes.NewReader(b.doc.Bytes()), func(io.ReaderAt, int64) error { return nil })
+	if err != nil {
+		return outcome.Load{}, "", err
+	}
+	by := fmt.Sprintf("%s, pull %d", p.System, p.ID)
+	if _, err := s.store.PutDocument(ctx, api.Document{SHA: sha,
+		Name: fmt.Sprintf("%s-%s-pull-%d.ndjson", p.System, p.Record, p.ID),
+		Size: size, Shape: source.Shape{Format: source.NDJSON}, ReceivedAt: s.now().UTC(),
+		ReceivedBy: by}); err != nil {
+		return outcome.Load{}, "", err
+	}
+	l, err := s.engine.Start(ctx, load.Request{Document: sha, Mapping: p.Mapping, By: by, Name: by + " " + sha})
+	if err == nil {
+		l, err = s.engine.UntilDone(ctx, l.ID)
+	}
+	if err == nil && l.Status != outcome.Done {
+		err = &errFailed{fmt.Sprintf("load %d of its records ended as %s %s", l.ID, l.Status, l.Reason)}
+	}
+	return l, sha, err
+}
+
+// mostTried is how many records a dry run looks at.
+const mostTried = 1_000
+
+// DryRun reads what a pull would, at most mostTried records, and says what the mapping
+// would make of it. Nothing is kept.
+func (s *Syncs) DryRun(ctx context.Context, name string, n api.NewPull, by string) (api.PullTried, error) {
+	p, o, r, err := s.asked(ctx, name, n, by)
+	out := api.PullTried{Pull: p, Reasons: []report.Reason{}}
+	if err != nil {
+		return out, err
+	}
+	kept, err := s.store.Mapping(ctx, p.Mapping, 0)
+	if err != nil {
+		return out, err
+	}
+	m, err := mapping.Parse([]byte(kept.Text))
+	if err != nil {
+		return out, err
+	}
+	b := &batch{}
+	address, err := r.First(o.client.Base(), p.Since)
+	for address != "" && err == nil && out.Pull.Records < mostTried {
+		address, err = s.page(ctx, o, r, &out.Pull, b, address)
+	}
+	if err != nil {
+		return out, err
+	}
+	out.More = address != ""
+	set, err := s.store.Set(ctx)
+	if err != nil {
+		return out, err
+	}
+	var tally report.Tally
+	doc := bytes.NewReader(b.doc.Bytes())
+	out.Load, err = load.Try(ctx, doc, doc.Size(), m, set, source.DefaultLimits, nil, tally.Add)
+	out.Load.DocumentName, out.Load.Version = p.System+" "+p.Record, kept.Version
+	out.Pull.State, out.Reasons = api.PullDone, tally.Reasons()
+	return out, err
+}

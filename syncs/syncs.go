@@ -1,0 +1,285 @@
+package syncs
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+	"unicode/utf8"
+
+	"koinos/api"
+	"koinos/core/finding"
+	"koinos/core/system"
+	"koinos/jobs"
+	"koinos/load"
+	"koinos/remote"
+	"koinos/store"
+)
+
+// Syncs works for all systems. Its methods may be called by several goroutines.
+type Syncs struct {
+	store  *store.Store
+	engine *load.Engine
+	now    func() time.Time
+	log    *slog.Logger
+
+	mu    sync.Mutex
+	open  map[string]*opened          // by name: the newest version that was asked for
+	calls map[string][]api.SystemCall // of each system, the last ones
+}
+
+// opened is a system with its client: all who ask it share its limits.
+type opened struct {
+	*system.System
+	version int
+	client  *remote.Client
+}
+
+// mostCalls is how many calls of a system are remembered.
+const mostCalls = 200
+
+// New makes the work for systems over a store.
+func New(s *store.Store, engine *load.Engine, now func() time.Time, log *slog.Logger) *Syncs {
+	return &Syncs{store: s, engine: engine, now: now, log: log, open: map[string]*opened{},
+		calls: map[string][]api.SystemCall{}}
+}
+
+// pullsAtOnce is how many pulls run side by side, of different systems.
+const pullsAtOnce = 4
+
+// Kinds are the jobs: pulls, those of a system one after another.
+func (s *Syncs) Kinds() map[string]jobs.Kind {
+	return map[string]jobs.Kind{api.PullJob: {Work: s.work, AtOnce: pullsAtOnce,
+		Key: func(ctx context.Context, id int64) (string, error) {
+			p, err := s.store.Pull(ctx, id)
+			return "pull " + p.System, err
+		}}}
+}
+
+// Keep keeps a description.
+func (s *Syncs) Keep(ctx context.Context, text, by string) (api.System, error) {
+	y, err := system.Parse([]byte(text))
+	if err != nil {
+		return api.System{}, err
+	}
+	kept, err := s.store.PutSystem(ctx, api.System{Name: y.Name, Text: text, StoredAt: s.now().UTC(), StoredBy: by})
+	return Shown(kept), err
+}
+
+// Shown is a kept description with what it says of itself.
+func Shown(kept api.System) api.System {
+	if y, err := system.Parse([]byte(kept.Text)); err == nil {
+		kept.About, kept.Address, kept.Records = y.About, y.Address, y.RecordNames()
+	}
+	return kept
+}
+
+// system gives a kept system with its client; version 0 is the newest.
+func (s *Syncs) system(ctx context.Context, name string, version int) (*opened, error) {
+	kept, err := s.store.System(ctx, name, version)
+	if err != nil {
+		return nil, err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if o := s.open[name]; o != nil && o.version == kept.Version {
+		return o, nil
+	}
+	y, err := system.Parse([]byte(kept.Text))
+	if err != nil {
+		return nil, err
+	}
+	o := &opened{System: y, version: kept.Version}
+	if o.client, err = remote.Open(y, func(c remote.Call) { s.called(name, &c) }); err != nil {
+		return nil, err
+	}
+	s.open[name] = o
+	return o, nil
+}
+
+// called remembers a call for people who look on.
+func (s *Syncs) called(name string, c *remote.Call) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	list := append(s.calls[name], shown(c, 0))
+	s.calls[name] = list[max(0, len(list)-mostCalls):]
+}
+
+// shown is a call as people see it, with so many bytes of its answer.
+func shown(c *remote.Call, answer int) api.SystemCall {
+	out := api.SystemCall{At: c.At.UTC(), Method: c.Method, URL: c.URL, Status: c.Status, Bytes: c.Bytes,
+		Millis: float64(c.Took.Microseconds()) / 1000, Why: c.Why}
+	if text := string(c.Body[:min(answer, len(c.Body))]); utf8.ValidString(text) {
+		out.Answer = text
+	}
+	return out
+}
+
+// Calls are the last calls of a system, the newest first.
+func (s *Syncs) Calls(name string) []api.SystemCall {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	list := slices.Clone(s.calls[name])
+	slices.Reverse(list)
+	return list
+}
+
+// ErrNoRecord says that a system's description has no such kind of record.
+var ErrNoRecord = errors.New("no such record")
+
+// ErrNoMapping says that neither the request nor the description names a mapping.
+var ErrNoMapping = errors.New("no mapping")
+
+func (o *opened) record(name string) (*system.Record, error) {
+	r := o.Records[name]
+	if r == nil {
+		return nil, fmt.Errorf("%w: %s has no record %q; it has %s", ErrNoRecord, o.Name, name,
+			strings.Join(o.RecordNames(), ", "))
+	}
+	return r, nil
+}
+
+// asked completes what is asked of a pull.
+func (s *Syncs) asked(ctx context.Context, name string, n api.NewPull, by string) (p api.Pull, o *opened,
+	r *system.Record, err error) {
+	if o, err = s.system(ctx, name, 0); err != nil {
+		return p, nil, nil, err
+	}
+	if r, err = o.record(n.Record); err != nil {
+		return p, nil, nil, err
+	}
+	p = api.Pull{System: name, Version: o.version, Record: n.Record, Mapping: n.Mapping, Since: n.Since,
+		State:     api.PullRunning,
+		StartedAt: s.now().UTC(), By: by}
+	if p.Mapping == "" {
+		p.Mapping = r.Mapping
+	}
+	if p.Mapping == "" {
+		return p, nil, nil, fmt.Errorf("%w: say which mapping makes orders of %s's %s, here or in the description",
+			ErrNoMapping, name, n.Record)
+	}
+	if _, err := s.store.Mapping(ctx, p.Mapping, 0); err != nil {
+		return p, nil, nil, err
+	}
+	if p.Since == "" && !n.All && r.Since.Parameter != "" {
+		p.Since, err = s.store.Watermark(ctx, name, n.Record)
+	}
+	if err == nil {
+		_, err = r.First(o.client.Base(), p.Since) // a stamp that is none is said now
+	}
+	return p, o, r, err
+}
+
+// Start begins a pull. It is in the store when Start returns, and goes on when ctx ends.
+func (s *Syncs) Start(ctx context.Context, name string, n api.NewPull, by string) (api.Pull, error) {
+	p, _, _, err := s.asked(ctx, name, n, by)
+	if err != nil {
+		return p, err
+	}
+	return p, s.store.AddPull(ctx, &p)
+}
+
+// Wait gives a pull when it has ended, or the system is away.
+func (s *Syncs) Wait(ctx context.Context, id int64) (api.Pull, error) {
+	for {
+		woken := s.store.Woken()
+		p, err := s.store.Pull(ctx, id)
+		if err != nil || p.State != api.PullRunning {
+			return p, err
+		}
+		select {
+		case <-woken:
+		case <-ctx.Done():
+			return p, ctx.Err()
+		}
+	}
+}
+
+// Try signs in at a system and, where a record is named, reads a page of it and says
+// what the description finds there. Nothing is kept.
+func (s *Syncs) Try(ctx context.Context, n api.NewTry) (api.Tried, error) {
+	out := api.Tried{Record: n.Record, Calls: []api.SystemCall{}}
+	text := n.Text
+	if text == "" {
+		kept, err := s.store.System(ctx, n.Name, 0)
+		if err != nil {
+			return out, err
+		}
+		text = kept.Text
+	}
+	return Try(ctx, text, n.Record)
+}
+
+// answerShown is how much of an answer is shown to who tries.
+const answerShown = 4 << 10
+
+// Try is Syncs.Try for a text, which needs no service.
+func Try(ctx context.Context, text, record string) (api.Tried, error) {
+	out := api.Tried{Record: record, Calls: []api.SystemCall{}}
+	y, err := system.Parse([]byte(text))
+	if err != nil {
+		out.Findings, out.Kind, out.Why = finding.Of(err), "setup", "The description has mistakes."
+		return out, nil
+	}
+	out.System, out.Address = y.Name, y.Address
+	var mu sync.Mutex
+	client, err := remote.Open(y, func(c remote.Call) {
+		mu.Lock()
+		defer mu.Unlock()
+		out.Calls = append(out.Calls, shown(&c, answerShown))
+	})
+	if err != nil {
+		return trouble(out, err)
+	}
+	out.Address = client.Base()
+	if record == "" {
+		if err := client.SignIn(ctx); err != nil {
+			return trouble(out, err)
+		}
+		out.SignedUntil = client.Signed()
+		return out, nil
+	}
+	r, err := (&opened{System: y}).record(record)
+	if err != nil {
+		return trouble(out, err)
+	}
+	address, err := r.First(client.Base(), "")
+	if err != nil {
+		return trouble(out, err)
+	}
+	a, err := client.Get(ctx, address)
+	if err != nil {
+		return trouble(out, err)
+	}
+	out.SignedUntil = client.Signed()
+	page, err := r.Read(a)
+	if err != nil {
+		return trouble(out, err)
+	}
+	out.Found, out.More = page.Records, page.Next != ""
+	for i := range page.Records {
+		out.Shown = append(out.Shown, string(page.Records[i].Raw))
+	}
+	return out, nil
+}
+
+// trouble says what kind of trouble a try met; errors of the caller are given back.
+func trouble(out api.Tried, err error) (api.Tried, error) {
+	var p *remote.Problem
+	var a *system.AnswerError
+	switch {
+	case errors.As(err, &p):
+		out.Kind, out.Why = string(p.Kind), p.Why
+	case errors.As(err, &a):
+		out.Kind, out.Why = "answer", strings.ToUpper(a.Error()[:1])+a.Error()[1:]+"."
+	case errors.Is(err, ErrNoRecord), errors.Is(err, system.ErrElsewhere):
+		out.Kind, out.Why = "setup", err.Error()+"."
+	default:
+		return out, err
+	}
+	return out, nil
+}
