@@ -63,7 +63,7 @@ screenshots: chromium build
 # What is made from the code: schema, findings, API description, demo data.
 generate: web/node_modules/.installed
 	go generate ./demo
-	go test ./core/mapping ./e2e -run 'Published' -update
+	go test ./core/mapping ./core/system ./e2e -run 'Published' -update
 	go test ./core/x12 -run Reference -update
 	go test ./load -run 'TestEveryFinding|TestGuide' -update
 	go test ./store -run DataModel -update

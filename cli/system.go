@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -100,6 +101,10 @@ func (a *app) keepSystem() *cobra.Command {
 				if err != nil {
 					return unreadable(name, err)
 				}
+				if _, err := system.Parse(text); err != nil {
+					a.mistakes(name, finding.Of(err))
+					return &exit{code: exitBad}
+				}
 				kept, err := a.client().KeepSystem(c.Context(), text)
 				if err != nil {
 					return err
@@ -191,7 +196,9 @@ func (a *app) tried(name string, t *api.Tried, calls, raw bool) error {
 		return &exit{code: exitBad}
 	}
 	if t.Why != "" {
-		return &exit{map[string]int{"away": exitAway, "login": exitLogin}[t.Kind], t.Why}
+		return &exit{cmp.Or(map[string]int{"away": exitAway, "login": exitLogin, "setup": exitBad,
+			"answer": exitBad}[t.Kind],
+			exitFailed), t.Why}
 	}
 	fmt.Fprintf(a.out, "%s at %s: signed in", t.System, t.Address)
 	if !t.SignedUntil.IsZero() {

@@ -60,8 +60,15 @@ var addressPattern = regexp.MustCompile(`http://127\.0\.0\.1:\d+`)
 // answers. A free port is asked for.
 func start(t testing.TB, data string, args ...string) *service {
 	t.Helper()
+	return startWith(t, nil, data, args...)
+}
+
+// startWith is start with more in the environment.
+func startWith(t testing.TB, env []string, data string, args ...string) *service {
+	t.Helper()
 	s := &service{t: t, data: data, log: &bytes.Buffer{}}
 	s.cmd = exec.Command(bin, append(args, "--listen", "127.0.0.1:0", "--data", data)...)
+	s.cmd.Env = append(os.Environ(), env...)
 	r, w := io.Pipe()
 	s.cmd.Stderr = io.MultiWriter(s.log, w)
 	s.cmd.Stdout = w

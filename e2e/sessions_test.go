@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"koinos/demo"
+	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -61,9 +63,10 @@ func firstDifference(want, got string) string {
 }
 
 type session struct {
-	t   *testing.T
-	dir string
-	s   *service
+	t    *testing.T
+	dir  string
+	s    *service
+	shop *httptest.Server // Slipway, which the service and the commands find in their environment
 }
 
 func newSession(t *testing.T) *session {
@@ -71,7 +74,13 @@ func newSession(t *testing.T) *session {
 	if err := os.CopyFS(filepath.Join(r.dir, "demo"), os.DirFS("../demo")); err != nil {
 		t.Fatal(err)
 	}
-	r.s = start(t, t.TempDir(), "serve")
+	slipway, err := demo.Slipway("slipway-demo", 20, false, time.Now)
+	if err != nil {
+		t.Fatal(err)
+	}
+	r.shop = httptest.NewServer(slipway)
+	t.Cleanup(r.shop.Close)
+	r.s = startWith(t, []string{"SLIPWAY_URL=" + r.shop.URL, "SLIPWAY_TOKEN=slipway-demo"}, t.TempDir(), "serve")
 	return r
 }
 
@@ -130,7 +139,7 @@ var (
 // equal makes equal what differs from day to day: the time, the service's address,
 // the folder.
 func (r *session) equal(text string) string {
-	text = strings.NewReplacer(r.s.address, "ADDRESS", r.dir, "DIR", r.s.data, "DATA").Replace(text)
+	text = strings.NewReplacer(r.s.address, "ADDRESS", r.shop.URL, "SHOP", r.dir, "DIR", r.s.data, "DATA").Replace(text)
 	for _, c := range []struct {
 		what *regexp.Regexp
 		by   string
@@ -153,7 +162,7 @@ func (r *session) run(command string) string {
 	cmd := exec.Command("/bin/sh", "-c", command)
 	cmd.Dir = r.dir
 	cmd.Env = append(os.Environ(), "PATH="+filepath.Dir(bin)+":"+os.Getenv("PATH"), "KOINOS_ADDRESS="+r.s.address,
-		"TZ=UTC", "DATA="+r.s.data)
+		"TZ=UTC", "DATA="+r.s.data, "SLIPWAY_URL="+r.shop.URL, "SLIPWAY_TOKEN=slipway-demo")
 	var b bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &b, &b
 	stop := time.AfterFunc(time.Minute, func() { _ = cmd.Process.Kill() })

@@ -36,6 +36,7 @@ var problemKinds = map[string]struct {
 	"line_needed":         {http.StatusUnprocessableEntity, "The field belongs to lines"},
 	"order_refused":       {http.StatusUnprocessableEntity, "The order was refused"},
 	"not_now":             {http.StatusConflict, "That cannot be done with this interchange"},
+	"system_invalid":      {http.StatusUnprocessableEntity, "The description has mistakes"},
 	"system_trouble":      {http.StatusBadGateway, "The system did not do what was asked"},
 	"partner_invalid":     {http.StatusUnprocessableEntity, "The partner's description is wrong"},
 	"no_orders":           {http.StatusConflict, "The load found no orders"},
@@ -60,7 +61,7 @@ func fromFramework(status int, message string, errs ...error) huma.StatusError {
 	for name, k := range problemKinds {
 		if k.status == status && name != "document_unreadable" && name != "mapping_invalid" &&
 			name != "order_refused" && name != "line_needed" && name != "not_paused" && name != "not_now" &&
-			name != "partner_invalid" && name != "no_orders" && name != "not_ended" && name != "key_in_use" &&
+			name != "partner_invalid" && name != "no_orders" && name != "system_invalid" && name != "not_ended" && name != "key_in_use" &&
 			name != "key_reused" &&
 			name != "host_refused" && name != "origin_refused" {
 			code = name

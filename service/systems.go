@@ -3,15 +3,16 @@ package service
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"net/http"
 	"strconv"
-	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"koinos/api"
+	"koinos/core/finding"
 	"koinos/remote"
 	"koinos/store"
 	"koinos/syncs"
@@ -31,6 +32,14 @@ func (s *Service) systems(h huma.API) {
 	keep.Errors = append(keep.Errors, http.StatusUnprocessableEntity)
 	handle(s, h, keep, func(ctx context.Context, in *body) (*answer[api.System], error) {
 		kept, err := s.syncs.Keep(ctx, string(in.RawBody), callerOf(ctx).name)
+		if found := finding.Of(err); found != nil {
+			wrong := problem("system_invalid", "")
+			for _, f := range found {
+				f.At = fmt.Sprintf("line %d column %d", f.Place.Row, f.Place.Column)
+				wrong.Findings = append(wrong.Findings, f)
+			}
+			return nil, wrong
+		}
 		return &answer[api.System]{kept}, err
 	})
 	handle(s, h, op(http.MethodGet, "/systems", "list-systems", tag, "read", "List systems"),
@@ -163,11 +172,12 @@ func (s *Service) arrivals(h huma.API) {
 // ofSystems makes problems of what a system, or what is asked of one, has wrong.
 func ofSystems(err error) error {
 	var p *remote.Problem
+	var wrong *syncs.AskedError
 	switch {
 	case errors.As(err, &p):
 		return problem("system_trouble", p.Why)
-	case errors.Is(err, syncs.ErrNoRecord), errors.Is(err, syncs.ErrNoMapping):
-		return problem("invalid_request", sentence(err))
+	case errors.As(err, &wrong):
+		return problem("invalid_request", wrong.Why)
 	}
 	return err
 }
@@ -197,13 +207,4 @@ func bytesTo(b []byte) func(io.Writer) error {
 		_, err := w.Write(b)
 		return err
 	}
-}
-
-// sentence is an error of ours as a sentence, without what it is called.
-func sentence(err error) string {
-	text := err.Error()
-	if _, said, ok := strings.Cut(text, ": "); ok {
-		text = said
-	}
-	return strings.ToUpper(text[:1]) + text[1:] + "."
 }

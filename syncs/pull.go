@@ -87,7 +87,6 @@ type batch struct {
 	arrivals []api.Arrival
 	doc      bytes.Buffer // those that are mapped, a line each
 	lines    int
-	was      api.Pull // with what was counted when the last batch was kept
 }
 
 // pull reads page after page, and brings what is new into the books some at a time.
@@ -263,7 +262,7 @@ const mostTried = 1_000
 // DryRun reads what a pull would, at most mostTried records, and says what the mapping
 // would make of it. Nothing is kept.
 func (s *Syncs) DryRun(ctx context.Context, name string, n api.NewPull, by string) (api.PullTried, error) {
-	p, o, r, err := s.asked(ctx, name, n, by)
+	p, o, r, err := s.prepare(ctx, name, n, by)
 	out := api.PullTried{Pull: p, Reasons: []report.Reason{}}
 	if err != nil {
 		return out, err

@@ -128,23 +128,24 @@ func (s *Syncs) Calls(name string) []api.SystemCall {
 	return list
 }
 
-// ErrNoRecord says that a system's description has no such kind of record.
-var ErrNoRecord = errors.New("no such record")
+// AskedError says what is wrong with what was asked, in a sentence.
+type AskedError struct{ Why string }
 
-// ErrNoMapping says that neither the request nor the description names a mapping.
-var ErrNoMapping = errors.New("no mapping")
+func (e *AskedError) Error() string { return e.Why }
+
+func asked(format string, args ...any) error { return &AskedError{fmt.Sprintf(format, args...)} }
 
 func (o *opened) record(name string) (*system.Record, error) {
 	r := o.Records[name]
 	if r == nil {
-		return nil, fmt.Errorf("%w: %s has no record %q; it has %s", ErrNoRecord, o.Name, name,
+		return nil, asked("The description of %s has no record %q; it has %s.", o.Name, name,
 			strings.Join(o.RecordNames(), ", "))
 	}
 	return r, nil
 }
 
-// asked completes what is asked of a pull.
-func (s *Syncs) asked(ctx context.Context, name string, n api.NewPull, by string) (p api.Pull, o *opened,
+// prepare completes what is asked of a pull.
+func (s *Syncs) prepare(ctx context.Context, name string, n api.NewPull, by string) (p api.Pull, o *opened,
 	r *system.Record, err error) {
 	if o, err = s.system(ctx, name, 0); err != nil {
 		return p, nil, nil, err
@@ -159,8 +160,8 @@ func (s *Syncs) asked(ctx context.Context, name string, n api.NewPull, by string
 		p.Mapping = r.Mapping
 	}
 	if p.Mapping == "" {
-		return p, nil, nil, fmt.Errorf("%w: say which mapping makes orders of %s's %s, here or in the description",
-			ErrNoMapping, name, n.Record)
+		return p, nil, nil, asked("Say which mapping makes orders of %s's %s, here or in the description.", name,
+			n.Record)
 	}
 	if _, err := s.store.Mapping(ctx, p.Mapping, 0); err != nil {
 		return p, nil, nil, err
@@ -169,14 +170,16 @@ func (s *Syncs) asked(ctx context.Context, name string, n api.NewPull, by string
 		p.Since, err = s.store.Watermark(ctx, name, n.Record)
 	}
 	if err == nil {
-		_, err = r.First(o.client.Base(), p.Since) // a stamp that is none is said now
+		if _, wrong := r.First(o.client.Base(), p.Since); wrong != nil { // a stamp that is none is said now
+			err = asked("%q is no time such as 2026-03-01 or 2026-03-01T08:00:00Z.", p.Since)
+		}
 	}
 	return p, o, r, err
 }
 
 // Start begins a pull. It is in the store when Start returns, and goes on when ctx ends.
 func (s *Syncs) Start(ctx context.Context, name string, n api.NewPull, by string) (api.Pull, error) {
-	p, _, _, err := s.asked(ctx, name, n, by)
+	p, _, _, err := s.prepare(ctx, name, n, by)
 	if err != nil {
 		return p, err
 	}
@@ -271,12 +274,15 @@ func Try(ctx context.Context, text, record string) (api.Tried, error) {
 func trouble(out api.Tried, err error) (api.Tried, error) {
 	var p *remote.Problem
 	var a *system.AnswerError
+	var wrong *AskedError
 	switch {
 	case errors.As(err, &p):
 		out.Kind, out.Why = string(p.Kind), p.Why
 	case errors.As(err, &a):
 		out.Kind, out.Why = "answer", strings.ToUpper(a.Error()[:1])+a.Error()[1:]+"."
-	case errors.Is(err, ErrNoRecord), errors.Is(err, system.ErrElsewhere):
+	case errors.As(err, &wrong):
+		out.Kind, out.Why = "setup", wrong.Why
+	case errors.Is(err, system.ErrElsewhere):
 		out.Kind, out.Why = "setup", err.Error()+"."
 	default:
 		return out, err

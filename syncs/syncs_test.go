@@ -223,7 +223,8 @@ func TestPull(t *testing.T) {
 	o.admin("orders", `{"id": 43, "reference": "SL-10", "state": "withdrawn", "placed_at": "2026-03-20T09:00:00Z", "lines": []}`)
 	o.hits.Store(0)
 	p = o.pull(api.NewPull{})
-	if p.State != api.PullDone || p.Loaded != 1 || p.Gone != 1 || p.Changed != 1 || p.Failed != 0 || o.hits.Load() != 1 {
+	if p.State != api.PullDone || p.Loaded != 1 || p.Gone != 1 || p.Changed != 1 || p.Failed != 0 ||
+		o.hits.Load() != 1 {
 		t.Errorf("three are new: %s %s", figures(&p), p.Reason)
 	}
 }
@@ -283,15 +284,15 @@ func TestPullAway(t *testing.T) {
 
 // A service that ends in the middle of a pull leaves it to the next, which reads on.
 func TestPullInterrupted(t *testing.T) {
-	undisturbed := begin(t, shopOf(t, 2_400))
+	undisturbed := begin(t, shopOf(t, 1_200))
 	undisturbed.pull(api.NewPull{})
 	want := undisturbed.state()
 	data := filepath.Join(t.TempDir(), "data")
-	shop := shopOf(t, 2_400)
+	shop := shopOf(t, 1_200)
 	reached := make(chan struct{})
 	var calls atomic.Int32
 	o := clerk(t, data, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if calls.Add(1) == 30 { // a batch is kept by then
+		if calls.Add(1) == 23 { // a batch is kept by then
 			close(reached)
 			<-r.Context().Done()
 			return
@@ -308,11 +309,11 @@ func TestPullInterrupted(t *testing.T) {
 	<-reached
 	o.stop()
 	next := clerk(t, data, shop)
-	if p, err = next.Wait(context.Background(), p.ID); err != nil || p.State != api.PullDone || p.Records != 2_400 ||
-		p.Pages != 48 {
+	if p, err = next.Wait(context.Background(), p.ID); err != nil || p.State != api.PullDone || p.Records != 1_200 ||
+		p.Pages != 24 {
 		t.Errorf("%s %s %v", figures(&p), p.Reason, err)
 	}
-	if n := next.hits.Load(); n >= 48 {
+	if n := next.hits.Load(); n >= 24 {
 		t.Errorf("it began anew: %d calls", n)
 	}
 	if !slices.Equal(next.state(), want) {
@@ -453,11 +454,12 @@ func TestAskedWrongly(t *testing.T) {
 	}{
 		{"nobody", api.NewPull{Record: "order"}, "system nobody: not found"},
 		{"slipway", api.NewPull{Record: "invoice"},
-			`no such record: slipway has no record "invoice"; it has customer, order, parcel`},
+			`The description of slipway has no record "invoice"; it has customer, order, parcel.`},
 		{"slipway", api.NewPull{Record: "customer"},
-			"no mapping: say which mapping makes orders of slipway's customer, here or in the description"},
+			"Say which mapping makes orders of slipway's customer, here or in the description."},
 		{"slipway", api.NewPull{Record: "order", Mapping: "other"}, "mapping other: not found"},
-		{"slipway", api.NewPull{Record: "order", Since: "yesterday"}, `"yesterday" is no time`},
+		{"slipway", api.NewPull{Record: "order", Since: "yesterday"},
+			`"yesterday" is no time such as 2026-03-01 or 2026-03-01T08:00:00Z.`},
 	} {
 		if _, err := o.Start(context.Background(), c.system, c.n, "test"); err == nil || err.Error() != c.says {
 			t.Errorf("%+v: %v, want %s", c.n, err, c.says)

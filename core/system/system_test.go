@@ -1,8 +1,12 @@
 package system
 
 import (
+	"bytes"
+	"encoding/json"
+	"flag"
 	"fmt"
 	"maps"
+	"os"
 	"slices"
 	"strings"
 	"testing"
@@ -243,6 +247,46 @@ func TestLimits(t *testing.T) {
 	}
 	if s := Schema(); !slices.Contains(slices.Collect(maps.Keys(s["properties"].(map[string]any))), "records") {
 		t.Error("the schema does not know records")
+	}
+}
+
+var update = flag.Bool("update", false, "write the published schema anew")
+
+// The schema in the documents is the grammar's.
+func TestPublishedSchema(t *testing.T) {
+	const name = "../../docs/system.schema.json"
+	want, err := json.MarshalIndent(Schema(), "", "  ")
+	if err != nil {
+		t.Fatal(err)
+	}
+	want = append(want, '\n')
+	if *update {
+		if err := os.WriteFile(name, want, 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if got, err := os.ReadFile(name); err != nil || !bytes.Equal(got, want) {
+		t.Errorf("%s is not the grammar's (%v); write it with make generate", name, err)
+	}
+}
+
+// The descriptions in the documents and the demo are sound.
+func TestDocumented(t *testing.T) {
+	guide, err := os.ReadFile("../../docs/systems.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, rest, _ := strings.Cut(string(guide), "```yaml\n")
+	example, _, ok := strings.Cut(rest, "```")
+	if s := parse(t, example); !ok || s.Records["order"].Mapping != "slipway-orders" {
+		t.Errorf("%+v", s)
+	}
+	kept, err := os.ReadFile("../../demo/systems/slipway.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if names := parse(t, string(kept)).RecordNames(); !slices.Equal(names, []string{"customer", "order", "parcel"}) {
+		t.Error(names)
 	}
 }
 
