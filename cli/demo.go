@@ -64,6 +64,9 @@ func (a *app) runDemo(ctx context.Context, listen, data string) error {
 	}
 	defer logFile.Close()
 	log := slog.New(slog.NewTextHandler(logFile, nil))
+	if err := playSystems(ctx); err != nil {
+		return err
+	}
 	r, err := start(ctx, data, service.Config{Listen: listen, Limits: source.DefaultLimits,
 		Exchange: filepath.Join(data, "exchange")}, log)
 	if err != nil {
@@ -78,6 +81,9 @@ func (a *app) runDemo(ctx context.Context, listen, data string) error {
 	err = a.fillDemo(ctx, calls, data)
 	if err == nil {
 		err = a.fillExchange(ctx, calls, filepath.Join(data, "exchange"), log)
+	}
+	if err == nil {
+		err = a.fillSystems(ctx, calls)
 	}
 	if err != nil {
 		cancel()
@@ -105,6 +111,7 @@ func (a *app) runDemo(ctx context.Context, listen, data string) error {
   Loads       %[2]s/loads        what was refused and why, cell by cell
   Orders      %[2]s/orders       the order paper, and where each value came from
   Exchange    %[2]s/exchange     what goes to and fro by X12, and what is held
+  Systems     %[2]s/systems      the web shop: its orders as they came, the calls, a try
   Documents   %[2]s/documents    drop a file, choose a mapping, try it
 
 From another terminal:

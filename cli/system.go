@@ -333,6 +333,10 @@ func (a *app) dryPulled(t *api.PullTried) error {
 		if t.More {
 			fmt.Fprintln(a.out, "There are more; these are the first.")
 		}
+		if t.Load.Orders == 0 && t.Load.Failing() == 0 {
+			fmt.Fprintln(a.out, "There is nothing to map. Nothing was stored.")
+			return nil
+		}
 		report.Text(a.out, &t.Load, t.Reasons, a.style())
 		fmt.Fprintln(a.out, "\nNothing was stored.")
 	}

@@ -20,9 +20,10 @@ func Slipway(token string, orders int, limited bool, now func() time.Time) (*sta
 	if err != nil {
 		return nil, err
 	}
-	goods := make([]standin.Goods, len(items))
+	goods := make([]standin.Goods, 0, len(items)+1)
 	for i, e := range items {
-		goods[i] = standin.Goods{SKU: e.Code, Title: e.Name, Price: fmt.Sprintf("%d.%02d", 1+i%80, i*7%100)}
+		goods = append(goods, standin.Goods{SKU: e.Code, Title: e.Name, Price: fmt.Sprintf("%d.%02d", 1+i%80, i*7%100)})
 	}
+	goods = append(goods, standin.Goods{SKU: "GIFT-25", Title: "Gift card", Price: "25.00"}) // the list has no such item
 	return standin.NewSlipway(token, orders, goods, limited, now), nil
 }

@@ -145,6 +145,18 @@ func TestPublishedAPI(t *testing.T) {
 		{"GET", "/orders/1/why?field=quantity", "", 422}, {"GET", "/orders/1/why?field=total", "", 200},
 		{"POST", "/loads", `{"document":"` + sha + `","mapping_text":"koinos: x","dry_run":true}`, 422},
 		{"POST", "/loads", `{"document":"` + sha + `","mapping_text":"koinos: x"}`, 422},
+		{"GET", "/systems", "", 200}, {"GET", "/systems/slipway", "", 200}, {"GET", "/systems/nobody", "", 404},
+		{"POST", "/systems", "koinos: system/1\nname: yard\naddress: https://yard.example\nrecords:\n  slip:\n    list: " +
+			"{path: /slips, records: \"$[*]\"}\n    key: $.no\n", 201},
+		{"POST", "/systems", "koinos: system/1\nname: yard\n", 422}, {"GET", "/systems/slipway/calls", "", 200},
+		{"POST", "/systems/try", `{"name":"slipway","record":"order"}`, 200},
+		{"POST", "/systems/try", `{"name":"nobody"}`, 404},
+		{"POST", "/systems/slipway/pulls", `{"record":"order"}`, 202},
+		{"POST", "/systems/slipway/pulls", `{"record":"nothing"}`, 422},
+		{"POST", "/systems/slipway/pulls/dry-run", `{"record":"order","all":true}`, 200},
+		{"GET", "/pulls?system=slipway", "", 200}, {"GET", "/pulls/1", "", 200}, {"GET", "/pulls/2?wait=true", "", 200},
+		{"GET", "/pulls/99", "", 404}, {"GET", "/arrivals?limit=3&record=order", "", 200},
+		{"GET", "/arrivals/1/content", "", 200}, {"GET", "/arrivals/99999/content", "", 404},
 		{"POST", "/tokens", `{"name":"a","scope":"read"}`, 201}, {"GET", "/tokens", "", 200},
 		{"DELETE", "/tokens/1", "", 204}, {"DELETE", "/tokens/1", "", 404},
 	} {

@@ -52,8 +52,8 @@ func (s *Service) systems(h huma.API) {
 			return &answer[api.Page[api.System]]{api.Page[api.System]{Items: all}}, err
 		})
 	type version struct {
-		byName
-		Version int `query:"version" minimum:"0" doc:"Left out, the newest"`
+		Name    string `path:"name" doc:"The system's name"`
+		Version int    `query:"version" minimum:"0" doc:"Left out, the newest"`
 	}
 	handle(s, h, op(http.MethodGet, "/systems/{name}", "get-system", tag, "read", "A system's description"),
 		func(ctx context.Context, in *version) (*answer[api.System], error) {

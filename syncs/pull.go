@@ -263,7 +263,8 @@ const mostTried = 1_000
 // would make of it. Nothing is kept.
 func (s *Syncs) DryRun(ctx context.Context, name string, n api.NewPull, by string) (api.PullTried, error) {
 	p, o, r, err := s.prepare(ctx, name, n, by)
-	out := api.PullTried{Pull: p, Reasons: []report.Reason{}}
+	out := api.PullTried{Pull: p, Load: outcome.Load{Status: outcome.Done, Mapping: p.Mapping},
+		Reasons: []report.Reason{}}
 	if err != nil {
 		return out, err
 	}
@@ -283,7 +284,10 @@ func (s *Syncs) DryRun(ctx context.Context, name string, n api.NewPull, by strin
 	if err != nil {
 		return out, err
 	}
-	out.More = address != ""
+	out.More, out.Pull.State = address != "", api.PullDone
+	if b.lines == 0 { // nothing is new
+		return out, nil
+	}
 	set, err := s.store.Set(ctx)
 	if err != nil {
 		return out, err
@@ -292,6 +296,6 @@ func (s *Syncs) DryRun(ctx context.Context, name string, n api.NewPull, by strin
 	doc := bytes.NewReader(b.doc.Bytes())
 	out.Load, err = load.Try(ctx, doc, doc.Size(), m, set, source.DefaultLimits, nil, tally.Add)
 	out.Load.DocumentName, out.Load.Version = p.System+" "+p.Record, kept.Version
-	out.Pull.State, out.Reasons = api.PullDone, tally.Reasons()
+	out.Reasons = tally.Reasons()
 	return out, err
 }
