@@ -22,6 +22,22 @@ type System struct {
 	Records  []string  `json:"records,omitempty" doc:"The kinds of record that are described"`
 	StoredAt time.Time `json:"stored_at"`
 	StoredBy string    `json:"stored_by"`
+
+	State SystemState `json:"state" doc:"How it does"`
+}
+
+// SystemState is how a system has answered since the service began.
+type SystemState struct {
+	Answers     string    `json:"answers" enum:"unknown,yes,no" doc:"Unknown until it has been called"`
+	At          time.Time `json:"at,omitzero" doc:"Of the last call"`
+	AwaySince   time.Time `json:"away_since,omitzero" doc:"Since when it has not answered"`
+	Why         string    `json:"why,omitempty" doc:"What was wrong with the last call"`
+	SignedUntil time.Time `json:"signed_until,omitzero" doc:"Left out where there is no end to it"`
+	WaitsUntil  time.Time `json:"waits_until,omitzero" doc:"It asked not to be called before"`
+	Rate        float64   `json:"rate,omitempty" doc:"Calls a second that it allows, by its description"`
+	Calls       int       `json:"calls" doc:"In the last hour, the last 200 at most"`
+	Failed      int       `json:"failed" doc:"Of those"`
+	Millis      float64   `json:"millis,omitempty" doc:"What half of those that were answered took at most"`
 }
 
 // States of pulls.
@@ -111,8 +127,9 @@ type Tried struct {
 	Address     string            `json:"address"`
 	SignedUntil time.Time         `json:"signed_until,omitzero"`
 	Record      string            `json:"record,omitempty"`
+	Mapping     string            `json:"mapping,omitempty" doc:"That makes orders of it, by the description"`
 	Found       []system.Found    `json:"found,omitempty" doc:"What the description finds in the records of the first page"`
-	Shown       []string          `json:"shown,omitempty" doc:"The records, as they came"`
+	Shown       []string          `json:"shown,omitempty" doc:"The records, their values digit for digit"`
 	More        bool              `json:"more,omitempty" doc:"The list goes on"`
 	Calls       []SystemCall      `json:"calls" doc:"What was asked and answered; nothing secret stands in it"`
 	Findings    []finding.Finding `json:"findings,omitempty" doc:"What is wrong, each at its place"`

@@ -39,7 +39,7 @@ func (a *app) systems() *cobra.Command {
 			_, err = fmt.Fprint(a.out, y.Text)
 			return err
 		},
-	}, a.trySystem(), a.pullSystem(), a.listPulls(), a.listArrivals())
+	}, a.trySystem(), a.listCalls(), a.pullSystem(), a.listPulls(), a.listArrivals())
 	return c
 }
 
@@ -133,10 +133,41 @@ func (a *app) listSystems(ctx context.Context) error {
 	}
 	var rows [][]string
 	for _, y := range all {
-		rows = append(rows, []string{y.Name, num(y.Version), y.Address, strings.Join(y.Records, ", "), y.About})
+		answers := y.State.Answers
+		if !y.State.AwaySince.IsZero() {
+			answers = "not since " + local(y.State.AwaySince)
+		}
+		rows = append(rows, []string{y.Name, num(y.Version), answers, strings.Join(y.Records, ", "), y.About})
 	}
-	report.Table(a.out, []string{"name", ">version", "address", "records", "about"}, rows)
+	report.Table(a.out, []string{"name", ">version", "answers", "records", "about"}, rows)
 	return nil
+}
+
+func (a *app) listCalls() *cobra.Command {
+	return &cobra.Command{
+		Use: "calls NAME", Short: "List the last calls of a system, newest first", Args: cobra.ExactArgs(1),
+		Example: "  koinos system calls slipway",
+		RunE: func(c *cobra.Command, args []string) error {
+			all, err := a.client().SystemCalls(c.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			if done, err := a.json(all); done {
+				return err
+			}
+			var rows [][]string
+			for _, v := range all {
+				status := num(v.Status)
+				if v.Status == 0 {
+					status = "none"
+				}
+				rows = append(rows, []string{local(v.At), v.Method, v.URL, status, num(v.Bytes),
+					strconv.FormatFloat(v.Millis, 'f', 1, 64), v.Why})
+			}
+			report.Table(a.out, []string{"at", "call", "address", ">status", ">bytes", ">ms", "trouble"}, rows)
+			return nil
+		},
+	}
 }
 
 func (a *app) trySystem() *cobra.Command {

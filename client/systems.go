@@ -33,6 +33,13 @@ func (c *Client) System(ctx context.Context, name string) (out api.System, err e
 	return out, err
 }
 
+// SystemCalls lists the last calls of a system, the newest first.
+func (c *Client) SystemCalls(ctx context.Context, name string) ([]api.SystemCall, error) {
+	var out api.Page[api.SystemCall]
+	err := c.call(ctx, http.MethodGet, "/systems/"+url.PathEscape(name)+"/calls", nil, nil, &out)
+	return out.Items, err
+}
+
 // TrySystem tries a description.
 func (c *Client) TrySystem(ctx context.Context, n api.NewTry) (out api.Tried, err error) {
 	err = c.call(ctx, http.MethodPost, "/systems/try", nil, n, &out)

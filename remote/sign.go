@@ -27,6 +27,16 @@ func (c *Client) Signed() time.Time {
 	return c.token.ends
 }
 
+// Waits says until when nothing is asked because the system said so; zero is not at all.
+func (c *Client) Waits() time.Time {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.hold.After(c.clock.now()) {
+		return c.hold
+	}
+	return time.Time{}
+}
+
 // SignIn makes sure that the system can be told who calls: it gets a token where one is
 // to be got, and looks for the secret otherwise.
 func (c *Client) SignIn(ctx context.Context) error {

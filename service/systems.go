@@ -46,7 +46,7 @@ func (s *Service) systems(h huma.API) {
 		func(ctx context.Context, _ *none) (*answer[api.Page[api.System]], error) {
 			all, err := s.store.Systems(ctx)
 			for i := range all {
-				all[i] = syncs.Shown(all[i])
+				all[i] = s.syncs.Described(all[i])
 				all[i].Text = ""
 			}
 			return &answer[api.Page[api.System]]{api.Page[api.System]{Items: all}}, err
@@ -58,7 +58,7 @@ func (s *Service) systems(h huma.API) {
 	handle(s, h, op(http.MethodGet, "/systems/{name}", "get-system", tag, "read", "A system's description"),
 		func(ctx context.Context, in *version) (*answer[api.System], error) {
 			kept, err := s.store.System(ctx, in.Name, in.Version)
-			return &answer[api.System]{syncs.Shown(kept)}, err
+			return &answer[api.System]{s.syncs.Described(kept)}, err
 		})
 	handle(s, h, op(http.MethodGet, "/systems/{name}/calls", "list-system-calls", tag, "read",
 		"The last calls of a system, newest first"),

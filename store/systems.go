@@ -89,6 +89,10 @@ func (s *Store) pulls(ctx context.Context, q querier, where string, args ...any)
 	for i := range rows {
 		list[i] = rows[i].Pull
 		list[i].StartedAt, list[i].EndedAt = parseTime(rows[i].Started), parseTime(rows[i].Ended.String)
+		if err := q.SelectContext(ctx, &list[i].Loads, `SELECT DISTINCT load_id FROM arrivals
+		  WHERE pull_id = ? AND load_id IS NOT NULL ORDER BY load_id`, list[i].ID); err != nil {
+			return nil, err
+		}
 	}
 	return list, nil
 }
@@ -119,7 +123,7 @@ func (t *Tx) SavePull(p *api.Pull) error {
 		p.Records, p.Unchanged, p.Gone, p.Short, p.Loaded, p.Changed, p.Failed, ended, p.ID)
 }
 
-// Pull gives a pull with the loads that took its records.
+// Pull gives a pull.
 func (s *Store) Pull(ctx context.Context, id int64) (api.Pull, error) {
 	list, err := s.pulls(ctx, s.r, `WHERE id = ?`, id)
 	if err == nil && len(list) == 0 {
@@ -128,9 +132,7 @@ func (s *Store) Pull(ctx context.Context, id int64) (api.Pull, error) {
 	if err != nil {
 		return api.Pull{}, err
 	}
-	err = s.r.SelectContext(ctx, &list[0].Loads,
-		`SELECT DISTINCT load_id FROM arrivals WHERE pull_id = ? AND load_id IS NOT NULL ORDER BY load_id`, id)
-	return list[0], err
+	return list[0], nil
 }
 
 // Pulls lists pulls of a system, or of all where it is blank, newest first.

@@ -1,15 +1,15 @@
 package syncs
 
 import (
+	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"log/slog"
-	"slices"
 	"strings"
 	"sync"
 	"time"
-	"unicode/utf8"
 
 	"koinos/api"
 	"koinos/core/finding"
@@ -28,8 +28,8 @@ type Syncs struct {
 	log    *slog.Logger
 
 	mu    sync.Mutex
-	open  map[string]*opened          // by name: the newest version that was asked for
-	calls map[string][]api.SystemCall // of each system, the last ones
+	open  map[string]*opened  // by name: the newest version that was asked for
+	calls map[string]*callLog // by name
 }
 
 // opened is a system with its client: all who ask it share its limits.
@@ -39,13 +39,10 @@ type opened struct {
 	client  *remote.Client
 }
 
-// mostCalls is how many calls of a system are remembered.
-const mostCalls = 200
-
 // New makes the work for systems over a store.
 func New(s *store.Store, engine *load.Engine, now func() time.Time, log *slog.Logger) *Syncs {
 	return &Syncs{store: s, engine: engine, now: now, log: log, open: map[string]*opened{},
-		calls: map[string][]api.SystemCall{}}
+		calls: map[string]*callLog{}}
 }
 
 // pullsAtOnce is how many pulls run side by side, of different systems.
@@ -67,7 +64,7 @@ func (s *Syncs) Keep(ctx context.Context, text, by string) (api.System, error) {
 		return api.System{}, err
 	}
 	kept, err := s.store.PutSystem(ctx, api.System{Name: y.Name, Text: text, StoredAt: s.now().UTC(), StoredBy: by})
-	return Shown(kept), err
+	return s.Described(kept), err
 }
 
 // Shown is a kept description with what it says of itself.
@@ -99,33 +96,6 @@ func (s *Syncs) system(ctx context.Context, name string, version int) (*opened, 
 	}
 	s.open[name] = o
 	return o, nil
-}
-
-// called remembers a call for people who look on.
-func (s *Syncs) called(name string, c *remote.Call) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	list := append(s.calls[name], shown(c, 0))
-	s.calls[name] = list[max(0, len(list)-mostCalls):]
-}
-
-// shown is a call as people see it, with so many bytes of its answer.
-func shown(c *remote.Call, answer int) api.SystemCall {
-	out := api.SystemCall{At: c.At.UTC(), Method: c.Method, URL: c.URL, Status: c.Status, Bytes: c.Bytes,
-		Millis: float64(c.Took.Microseconds()) / 1000, Why: c.Why}
-	if text := string(c.Body[:min(answer, len(c.Body))]); utf8.ValidString(text) {
-		out.Answer = text
-	}
-	return out
-}
-
-// Calls are the last calls of a system, the newest first.
-func (s *Syncs) Calls(name string) []api.SystemCall {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	list := slices.Clone(s.calls[name])
-	slices.Reverse(list)
-	return list
 }
 
 // AskedError says what is wrong with what was asked, in a sentence.
@@ -263,9 +233,13 @@ func Try(ctx context.Context, text, record string) (api.Tried, error) {
 	if err != nil {
 		return trouble(out, err)
 	}
-	out.Found, out.More = page.Records, page.Next != ""
+	out.Found, out.More, out.Mapping = page.Records, page.Next != "", r.Mapping
 	for i := range page.Records {
-		out.Shown = append(out.Shown, string(page.Records[i].Raw))
+		var b bytes.Buffer
+		if err := json.Indent(&b, page.Records[i].Raw, "", "  "); err != nil {
+			return out, err
+		}
+		out.Shown = append(out.Shown, b.String())
 	}
 	return out, nil
 }

@@ -15,6 +15,7 @@ const pages = [
   { to: '/loads', label: 'Loads' },
   { to: '/orders', label: 'Orders' },
   { to: '/exchange', label: 'Exchange' },
+  { to: '/systems', label: 'Systems' },
   { to: '/held', label: 'Held' },
   { to: '/lists', label: 'Lists' },
 ]

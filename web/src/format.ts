@@ -1,4 +1,4 @@
-import type { Interchange, Load } from './api/client'
+import type { Interchange, Load, System } from './api/client'
 
 /** columnName gives the letters of a column counted from 1. */
 export function columnName(n: number): string {
@@ -48,6 +48,9 @@ export function interchangeWord(i: Pick<Interchange, 'state' | 'overdue'>): stri
   if (i.overdue) return 'not acknowledged in time'
   return { sent: 'not yet acknowledged', accepted: 'acknowledged', noted: 'errors noted', partly: 'partly rejected', duplicate: 'came before', unknown: 'from nobody known', ready: 'waits to leave' }[i.state as string] ?? i.state
 }
+
+/** systemWord says how a system does. */
+export const systemWord = (y: System) => ({ yes: 'answers', no: 'does not answer', unknown: 'not called yet' })[y.state.answers]
 
 /** active reports whether a load has more to come by itself. */
 export const active = (l: Load) => l.status === 'running' || l.status === 'waiting'

@@ -19,6 +19,8 @@ export const router = createRouter({
     { path: '/orders/:id', component: () => import('./pages/OrderPage.vue'), props: (r) => ({ id: Number(r.params.id) }), meta: { title: 'Order' } },
     { path: '/exchange', component: () => import('./pages/ExchangePage.vue'), meta: { title: 'Exchange' } },
     { path: '/exchange/:id', component: () => import('./pages/InterchangePage.vue'), props: (r) => ({ id: Number(r.params.id) }), meta: { title: 'Interchange' } },
+    { path: '/systems', component: () => import('./pages/SystemsPage.vue'), meta: { title: 'Systems' } },
+    { path: '/systems/:name', component: () => import('./pages/SystemPage.vue'), props: (r) => ({ name: String(r.params.name), first: String(r.query.tab ?? 'records') }), meta: { title: 'System' } },
     { path: '/:rest(.*)*', component: () => import('./pages/MissingPage.vue'), meta: { title: 'Not here' } },
   ],
 })

@@ -25,6 +25,10 @@ export type Comparison = S['Comparison']
 export type Why = S['Why']
 export type Interchange = S['Interchange']
 export type Item = S['Item']
+export type System = S['System']
+export type Pull = S['Pull']
+export type Arrival = S['Arrival']
+export type Tried = S['Tried']
 export type Problem = S['Problem']
 
 const tokenKey = 'koinos.token'

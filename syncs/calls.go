@@ -1,0 +1,102 @@
+package syncs
+
+import (
+	"net/http"
+	"slices"
+	"time"
+	"unicode/utf8"
+
+	"koinos/api"
+	"koinos/remote"
+)
+
+// mostCalls is how many calls of a system are remembered.
+const mostCalls = 200
+
+// callLog is what is remembered of a system's calls, for people who look on.
+type callLog struct {
+	last []api.SystemCall // mostCalls at most, the newest at the end
+	away time.Time        // since when it does not answer
+}
+
+// called remembers a call.
+func (s *Syncs) called(name string, c *remote.Call) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	l := s.calls[name]
+	if l == nil {
+		l = &callLog{}
+		s.calls[name] = l
+	}
+	l.last = append(l.last, shown(c, 0))
+	l.last = l.last[max(0, len(l.last)-mostCalls):]
+	switch answers := c.Status != 0 && c.Status < http.StatusInternalServerError; {
+	case answers:
+		l.away = time.Time{}
+	case l.away.IsZero():
+		l.away = c.At.UTC()
+	}
+}
+
+// shown is a call as people see it, with so many bytes of its answer.
+func shown(c *remote.Call, answer int) api.SystemCall {
+	out := api.SystemCall{At: c.At.UTC(), Method: c.Method, URL: c.URL, Status: c.Status, Bytes: c.Bytes,
+		Millis: float64(c.Took.Microseconds()) / 1000, Why: c.Why}
+	if text := string(c.Body[:min(answer, len(c.Body))]); utf8.ValidString(text) {
+		out.Answer = text
+	}
+	return out
+}
+
+// Calls are the last calls of a system, the newest first.
+func (s *Syncs) Calls(name string) []api.SystemCall {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.calls[name] == nil {
+		return []api.SystemCall{}
+	}
+	list := slices.Clone(s.calls[name].last)
+	slices.Reverse(list)
+	return list
+}
+
+// Described is a kept description with what it says of itself, and how the system does.
+func (s *Syncs) Described(kept api.System) api.System {
+	kept = Shown(kept)
+	kept.State.Answers = "unknown"
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if o := s.open[kept.Name]; o != nil {
+		kept.State.SignedUntil, kept.State.WaitsUntil = o.client.Signed().UTC(), o.client.Waits().UTC()
+		kept.State.Rate = o.Limits.Rate
+	}
+	if l := s.calls[kept.Name]; l != nil {
+		l.tell(&kept.State, s.now())
+	}
+	return kept
+}
+
+// tell counts the calls of the last hour.
+func (l *callLog) tell(to *api.SystemState, now time.Time) {
+	last := l.last[len(l.last)-1]
+	to.At, to.Why, to.AwaySince, to.Answers = last.At, last.Why, l.away, "yes"
+	if !l.away.IsZero() {
+		to.Answers = "no"
+	}
+	var took []float64
+	for _, c := range l.last {
+		if now.Sub(c.At) > time.Hour {
+			continue
+		}
+		to.Calls++
+		if c.Why != "" {
+			to.Failed++
+		}
+		if c.Status != 0 {
+			took = append(took, c.Millis)
+		}
+	}
+	if slices.Sort(took); len(took) > 0 {
+		to.Millis = took[(len(took)-1)/2]
+	}
+}

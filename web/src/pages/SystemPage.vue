@@ -1,0 +1,57 @@
+<script setup lang="ts">
+import { useQuery } from '@tanstack/vue-query'
+import { ref } from 'vue'
+
+import { api, data } from '../api/client'
+import OutcomeMark from '../components/OutcomeMark.vue'
+import StateNote from '../components/StateNote.vue'
+import TabStrip from '../components/TabStrip.vue'
+import { count, systemWord, when } from '../format'
+import SystemArrivals from '../systems/SystemArrivals.vue'
+import SystemCalls from '../systems/SystemCalls.vue'
+import SystemPulls from '../systems/SystemPulls.vue'
+import SystemTry from '../systems/SystemTry.vue'
+
+const props = defineProps<{ name: string; first: string }>()
+const tabs = [{ id: 'records', label: 'Records' }, { id: 'pulls', label: 'Pulls' }, { id: 'arrivals', label: 'Arrivals' }, { id: 'calls', label: 'Calls' }, { id: 'description', label: 'Description' }]
+const tab = ref(tabs.some((t) => t.id === props.first) ? props.first : 'records')
+const { data: system, error, isPending, refetch } = useQuery({
+  queryKey: ['system', () => props.name],
+  queryFn: () => data(api.GET('/api/v1/systems/{name}', { params: { path: { name: props.name } } })),
+  refetchInterval: 5000,
+})
+</script>
+
+<template>
+  <div class="page">
+    <StateNote v-if="error || isPending || !system" :error="error" :loading="isPending" class="sheet" @retry="refetch()" />
+    <template v-else>
+      <div class="bar title"><h1>{{ system.name }}</h1><span class="soft">{{ system.about }}</span><span class="grow" /><span class="soft">version {{ system.version }}, kept {{ when(system.stored_at) }} by {{ system.stored_by }}</span></div>
+      <dl class="sheet figures">
+        <div><dt>Now</dt><dd><OutcomeMark :word="systemWord(system)" /><span v-if="system.state.away_since"> since {{ when(system.state.away_since) }}</span></dd></div>
+        <div><dt>Address</dt><dd>{{ system.address }}</dd></div>
+        <div><dt>Signed in</dt><dd>{{ system.state.signed_until ? `until ${when(system.state.signed_until)}` : 'no end to it' }}</dd></div>
+        <div><dt>In the last hour</dt><dd>{{ count(system.state.calls, 'call') }}<template v-if="system.state.failed">, {{ system.state.failed }} failed</template><template v-if="system.state.millis">, half within {{ system.state.millis }} ms</template></dd></div>
+        <div v-if="system.state.rate"><dt>Limit</dt><dd>{{ system.state.rate }} calls a second<template v-if="system.state.waits_until">, asked to wait until {{ when(system.state.waits_until) }}</template></dd></div>
+        <div v-if="system.state.why" class="why"><dt>Last call</dt><dd>{{ system.state.why }}</dd></div>
+      </dl>
+      <TabStrip v-model="tab" :tabs="tabs" panel="system" label="What to see of the system" />
+      <div id="system" role="tabpanel" :aria-labelledby="`system-${tab}`">
+        <SystemTry v-if="tab === 'records'" :system="system" />
+        <SystemPulls v-else-if="tab === 'pulls'" :system="system" />
+        <SystemArrivals v-else-if="tab === 'arrivals'" :name="name" />
+        <SystemCalls v-else-if="tab === 'calls'" :name="name" />
+        <pre v-else class="sheet yaml">{{ system.text }}</pre>
+      </div>
+    </template>
+  </div>
+</template>
+
+<style scoped>
+.title { margin-bottom: 10px; }
+.figures { display: flex; flex-wrap: wrap; gap: 8px 34px; padding: 10px 16px; margin: 0 0 12px; }
+.figures dt { color: var(--ink-soft); font-size: 12px; }
+.figures dd { margin: 0; }
+.figures .why { flex-basis: 100%; color: var(--warning); }
+.yaml { margin: 0; padding: 14px 18px; overflow: auto; font-size: 13px; }
+</style>
