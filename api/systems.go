@@ -63,7 +63,7 @@ type Pull struct {
 	Pages     int       `json:"pages"`
 	Records   int       `json:"records" doc:"That were listed"`
 	Unchanged int       `json:"unchanged" doc:"Of those: known already, as they are"`
-	Gone      int       `json:"gone" doc:"Of those: withdrawn there, left out here"`
+	Gone      int       `json:"gone" doc:"Of those: withdrawn there. Where their orders are stored, what is open of them is cancelled"`
 	Short     int       `json:"short" doc:"Of those: with fewer lines than they say, left out here"`
 	Loaded    int       `json:"loaded" doc:"Orders that were stored"`
 	Changed   int       `json:"changed" doc:"Orders that were changed"`
@@ -96,7 +96,7 @@ type PullTried struct {
 // States of arrivals.
 const (
 	ArrivalMapped = "mapped"
-	ArrivalGone   = "gone"
+	ArrivalGone   = "gone" // withdrawn there
 	ArrivalShort  = "short"
 )
 

@@ -1,6 +1,7 @@
 package book
 
 import (
+	"crypto/sha256"
 	"fmt"
 	"slices"
 	"strings"
@@ -45,7 +46,7 @@ func (s *Session) notice(tx *store.Tx, e *Entry, res *store.OrderResult) (*store
 		return nil, err
 	}
 	res.OrderID, res.Number, res.Revision = stored.ID, stored.Order.Number, stored.Revision
-	if len(o.Lines) == 0 && e.Kind != intent.Answer {
+	if len(o.Lines) == 0 && e.Kind != intent.Answer && e.Kind != intent.Withdrawal {
 		e.Add(finding.OrderWithoutLines, 0, "", number, "The %s names no line.", e.Kind)
 		return nil, nil
 	}
@@ -76,11 +77,12 @@ func (s *Session) notice(tx *store.Tx, e *Entry, res *store.OrderResult) (*store
 // actions are what events call what a notice did, carry does it.
 var (
 	actions = map[intent.Kind]string{intent.Change: "changed", intent.Answer: "answered", intent.Shipment: "moved",
-		intent.Receipt: "moved", intent.Invoice: "invoiced"}
+		intent.Receipt: "moved", intent.Invoice: "invoiced", intent.Withdrawal: "withdrawn"}
 	carry = map[intent.Kind]func(*noticed) error{
 		intent.Change: (*noticed).change, intent.Answer: (*noticed).answer, intent.Invoice: (*noticed).invoice,
-		intent.Shipment: func(n *noticed) error { return n.move(order.Shipment) },
-		intent.Receipt:  func(n *noticed) error { return n.move(order.Receipt) },
+		intent.Withdrawal: (*noticed).withdraw,
+		intent.Shipment:   func(n *noticed) error { return n.move(order.Shipment) },
+		intent.Receipt:    func(n *noticed) error { return n.move(order.Receipt) },
 	}
 )
 
@@ -302,6 +304,12 @@ func (n *noticed) remove(i int) {
 	if l == nil {
 		return
 	}
+	n.close(l, i+1, "deleted")
+}
+
+// close cancels what is open of a line, and says what is not; from is the line of the
+// notice that asks for it, 0 is its header.
+func (n *noticed) close(l *order.Line, from int, to string) {
 	moved := *l.Moved(order.Shipment)
 	if l.Received.Cmp(moved) > 0 {
 		moved = l.Received
@@ -311,10 +319,19 @@ func (n *noticed) remove(i int) {
 		return
 	}
 	if moved.Sign() > 0 {
-		n.e.Add(finding.NoticeDiffers, i+1, "quantity", l.Quantity.String(),
-			"Line %s is to be deleted, but %s of it have moved; the rest is cancelled.", l.Number, moved)
+		n.e.Add(finding.NoticeDiffers, from, "quantity", l.Quantity.String(),
+			"Line %s is to be %s, but %s of it have moved; the rest is cancelled.", l.Number, to, moved)
 	}
 	l.Cancelled = left
+}
+
+// withdraw cancels what is open of the whole order.
+func (n *noticed) withdraw() error {
+	for i := range n.is.Lines {
+		n.close(&n.is.Lines[i], 0, "withdrawn")
+	}
+	n.c.Fingerprint = make([]byte, sha256.Size) // when it comes again as it was, it is another one than this
+	return nil
 }
 
 // alter gives a line another quantity, price or date.

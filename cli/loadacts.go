@@ -37,6 +37,8 @@ func (o *loadOptions) flags(c *cobra.Command) {
 	f.StringSliceVar(&o.OnlyOrders, "only-orders", nil, "only the orders of these sender's numbers")
 	f.StringSliceVar(&o.OnlySheets, "only-sheets", nil, "only these sheets, by name or number, * for any letters")
 	f.StringVar(&o.stage, "stage", "", "status that new orders begin with: draft, open or confirmed")
+	f.BoolVar(&o.Withdraw, "withdraw", false,
+		"the document's orders are not wanted any more: cancel what is open of the stored ones")
 	f.BoolVar(&o.Opening, "opening", false, "opening orders: they keep the sender's numbers and are not passed on")
 	f.StringArrayVar(&o.defaults, "default", nil,
 		"value for a field that the document leaves blank: currency=EUR, lines.unit=PCE")

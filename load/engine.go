@@ -172,7 +172,7 @@ func (e *Engine) mappingOf(ctx context.Context, l *outcome.Load) (*mapping.Mappi
 	if err != nil {
 		return nil, err
 	}
-	m, err = m.With(mapping.Asked{Rows: l.OnlyRows, Sheets: l.OnlySheets, Defaults: l.Defaults, Of: l.Of})
+	m, err = m.With(mapping.Asked{Rows: l.OnlyRows, Sheets: l.OnlySheets, Defaults: l.Defaults, Of: l.Of, Withdraw: l.Withdraw})
 	if err == nil && m.Of == "" {
 		f := finding.New(finding.MappingMissingKey, origin.Place{}, "of",
 			"The mapping %s does not say which orders its records speak of.", l.Mapping)

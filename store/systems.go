@@ -158,6 +158,7 @@ type KnownArrival struct {
 	Version string `db:"version"`
 	State   string `db:"state"`
 	Digest  []byte `db:"digest"`
+	Mapped  bool   `db:"mapped"` // it, or one before it, was mapped
 }
 
 // KnownArrivals gives the newest arrivals of keys, by key.
@@ -168,7 +169,9 @@ func (s *Store) KnownArrivals(ctx context.Context, system, record string, keys [
 		return nil, err
 	}
 	var rows []KnownArrival
-	if err := s.r.SelectContext(ctx, &rows, `SELECT key, version, state, digest FROM arrivals WHERE id IN
+	if err := s.r.SelectContext(ctx, &rows, `SELECT key, version, state, digest, EXISTS (SELECT 1 FROM arrivals m
+	    WHERE m.system = n.system AND m.record = n.record AND m.key = n.key AND m.state = 'mapped') mapped
+	  FROM arrivals n WHERE id IN
 	  (SELECT max(a.id) FROM arrivals a WHERE a.system = ? AND a.record = ? AND a.key IN (SELECT value FROM json_each(?)) GROUP BY a.key)`,
 		system, record, string(list)); err != nil {
 		return nil, err

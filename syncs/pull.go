@@ -12,6 +12,7 @@ import (
 
 	"koinos/api"
 	"koinos/core/finding"
+	"koinos/core/intent"
 	"koinos/core/mapping"
 	"koinos/core/outcome"
 	"koinos/core/report"
@@ -50,7 +51,7 @@ func (s *Syncs) work(ctx context.Context, id int64) error {
 	later := false
 	switch {
 	case err == nil:
-		p.State, p.Reason = api.PullDone, ""
+		p.State = api.PullDone
 	case store.IsFull(err):
 		return &jobs.Later{Err: err}
 	case errors.As(err, &problem):
@@ -85,8 +86,39 @@ func (s *Syncs) work(ctx context.Context, id int64) error {
 // batch is what is mapped and kept together.
 type batch struct {
 	arrivals []api.Arrival
-	doc      bytes.Buffer // those that are mapped, a line each
-	lines    int
+	raw      [][]byte       // of each arrival
+	known    []bool         // of each: an order was made of the record before
+	last     map[string]int // by key, its last arrival: one that came before it in the batch is passed over
+	bytes    int
+}
+
+func newBatch() *batch { return &batch{last: map[string]int{}} }
+
+func (b *batch) add(a api.Arrival, raw []byte, known bool) {
+	b.last[a.Key] = len(b.arrivals)
+	b.arrivals, b.raw, b.known = append(b.arrivals, a), append(b.raw, raw), append(b.known, known)
+	b.bytes += len(raw)
+}
+
+// full reports whether the batch has enough.
+func (b *batch) full() bool { return len(b.arrivals) >= batchRecords || b.bytes >= batchBytes }
+
+// document gives the records of a state, a line each, and notes the lines. Of what is
+// gone those are in it of which an order was made.
+func (b *batch) document(state string) (doc bytes.Buffer, lines int, err error) {
+	for i := range b.arrivals {
+		a := &b.arrivals[i]
+		if a.State != state || b.last[a.Key] != i || state == api.ArrivalGone && !b.known[i] {
+			continue
+		}
+		if err := json.Compact(&doc, b.raw[i]); err != nil {
+			return doc, 0, &system.AnswerError{At: a.Place, Why: "is not JSON: " + err.Error()}
+		}
+		doc.WriteByte('\n')
+		lines++
+		a.Line = lines
+	}
+	return doc, lines, nil
 }
 
 // pull reads page after page, and brings what is new into the books some at a time.
@@ -107,7 +139,7 @@ func (s *Syncs) pull(ctx context.Context, p *api.Pull) error {
 			p.State = state
 		}
 	}()
-	p.State = api.PullRunning
+	p.State, p.Reason = api.PullRunning, ""
 	address := ""
 	if p.Next != "" {
 		address = o.client.Host() + p.Next
@@ -116,12 +148,12 @@ func (s *Syncs) pull(ctx context.Context, p *api.Pull) error {
 			return err
 		}
 	}
-	b := &batch{}
+	b := newBatch()
 	for address != "" {
 		if address, err = s.page(ctx, o, r, p, b, address); err != nil {
 			return err
 		}
-		if address != "" && b.lines < batchRecords && b.doc.Len() < batchBytes {
+		if address != "" && !b.full() {
 			continue
 		}
 		p.Next = strings.TrimPrefix(address, o.client.Host()) // the system may have moved when it goes on
@@ -129,7 +161,7 @@ func (s *Syncs) pull(ctx context.Context, p *api.Pull) error {
 			return err
 		}
 		kept = *p
-		b = &batch{}
+		b = newBatch()
 	}
 	return nil
 }
@@ -202,51 +234,62 @@ func (s *Syncs) arrive(ctx context.Context, o *opened, r *system.Record, p *api.
 	case f.Short():
 		a.State = api.ArrivalShort
 		p.Short++
-	default:
-		if err := json.Compact(&b.doc, f.Raw); err != nil {
-			return &system.AnswerError{At: f.Place, Why: "is not JSON: " + err.Error()}
-		}
-		b.doc.WriteByte('\n')
-		b.lines++
-		a.Line = b.lines
 	}
-	b.arrivals = append(b.arrivals, a)
+	mapped := known[f.Key].Mapped
+	b.add(a, f.Raw, mapped)
 	// on this page it may stand twice
-	known[f.Key] = store.KnownArrival{Key: f.Key, Version: f.Version, State: a.State, Digest: a.Digest}
+	known[f.Key] = store.KnownArrival{Key: f.Key, Version: f.Version, State: a.State, Digest: a.Digest, Mapped: mapped}
 	return nil
 }
 
 // keep loads a batch and keeps its arrivals with how far the pull has come.
 func (s *Syncs) keep(ctx context.Context, p *api.Pull, b *batch) error {
-	if b.lines > 0 {
-		l, sha, err := s.load(ctx, p, b)
+	for _, state := range []string{api.ArrivalMapped, api.ArrivalGone} {
+		doc, lines, err := b.document(state)
+		if err != nil {
+			return err
+		}
+		if lines == 0 {
+			continue
+		}
+		if m, _, err := s.mapping(ctx, p.Mapping); err != nil {
+			return err
+		} else if state == api.ArrivalGone && m.Kind != intent.Order {
+			p.Reason = fmt.Sprintf("Records were withdrawn of which a %s is stored here. Koinos takes none back by itself: "+
+				"look into the arrivals that are withdrawn.", m.Kind)
+			continue
+		}
+		l, sha, err := s.load(ctx, p, doc.Bytes(), state == api.ArrivalGone)
 		if err != nil {
 			return err
 		}
 		p.Loaded, p.Changed, p.Failed = p.Loaded+l.Loaded, p.Changed+l.Changed, p.Failed+l.Failing()
 		for i := range b.arrivals {
-			if b.arrivals[i].Line > 0 {
-				b.arrivals[i].Document, b.arrivals[i].Load = sha, l.ID
+			if a := &b.arrivals[i]; a.State == state && a.Line > 0 {
+				a.Document, a.Load = sha, l.ID
 			}
 		}
 	}
 	return s.store.Write(ctx, func(t *store.Tx) error { return errors.Join(t.AddArrivals(b.arrivals), t.SavePull(p)) })
 }
 
-// load loads the document of a batch through the mapping.
-func (s *Syncs) load(ctx context.Context, p *api.Pull, b *batch) (outcome.Load, string, error) {
-	sha, size, err := s.store.KeepFile(bytes.NewReader(b.doc.Bytes()), func(io.ReaderAt, int64) error { return nil })
+// load loads a document of a batch through the mapping; with withdraw its orders are
+// not wanted any more.
+func (s *Syncs) load(ctx context.Context, p *api.Pull, doc []byte, withdraw bool) (outcome.Load, string, error) {
+	sha, size, err := s.store.KeepFile(bytes.NewReader(doc), func(io.ReaderAt, int64) error { return nil })
 	if err != nil {
 		return outcome.Load{}, "", err
 	}
 	by := fmt.Sprintf("%s, pull %d", p.System, p.ID)
 	if _, err := s.store.PutDocument(ctx, api.Document{SHA: sha,
-		Name: fmt.Sprintf("%s-%s-pull-%d.ndjson", p.System, p.Record, p.ID),
+		Name: fmt.Sprintf("%s-%s%s-pull-%d.ndjson", p.System, p.Record, map[bool]string{true: "-withdrawn"}[withdraw],
+			p.ID),
 		Size: size, Shape: source.Shape{Format: source.NDJSON}, ReceivedAt: s.now().UTC(),
 		ReceivedBy: by}); err != nil {
 		return outcome.Load{}, "", err
 	}
-	l, err := s.engine.Start(ctx, load.Request{Document: sha, Mapping: p.Mapping, By: by, Name: by + " " + sha})
+	l, err := s.engine.Start(ctx, load.Request{Document: sha, Mapping: p.Mapping, By: by, Name: by + " " + sha,
+		Options: outcome.Options{Withdraw: withdraw}})
 	if err == nil {
 		l, err = s.engine.UntilDone(ctx, l.ID)
 	}
@@ -254,6 +297,14 @@ func (s *Syncs) load(ctx context.Context, p *api.Pull, b *batch) (outcome.Load, 
 		err = &errFailed{fmt.Sprintf("load %d of its records ended as %s %s", l.ID, l.Status, l.Reason)}
 	}
 	return l, sha, err
+}
+
+func (s *Syncs) mapping(ctx context.Context, name string) (m *mapping.Mapping, version int, err error) {
+	kept, err := s.store.Mapping(ctx, name, 0)
+	if err == nil {
+		m, err = mapping.Parse([]byte(kept.Text))
+	}
+	return m, kept.Version, err
 }
 
 // mostTried is how many records a dry run looks at.
@@ -268,15 +319,11 @@ func (s *Syncs) DryRun(ctx context.Context, name string, n api.NewPull, by strin
 	if err != nil {
 		return out, err
 	}
-	kept, err := s.store.Mapping(ctx, p.Mapping, 0)
+	m, version, err := s.mapping(ctx, p.Mapping)
 	if err != nil {
 		return out, err
 	}
-	m, err := mapping.Parse([]byte(kept.Text))
-	if err != nil {
-		return out, err
-	}
-	b := &batch{}
+	b := newBatch()
 	address, err := r.First(o.client.Base(), p.Since)
 	for address != "" && err == nil && out.Pull.Records < mostTried {
 		address, err = s.page(ctx, o, r, &out.Pull, b, address)
@@ -285,17 +332,18 @@ func (s *Syncs) DryRun(ctx context.Context, name string, n api.NewPull, by strin
 		return out, err
 	}
 	out.More, out.Pull.State = address != "", api.PullDone
-	if b.lines == 0 { // nothing is new
-		return out, nil
+	text, lines, err := b.document(api.ArrivalMapped)
+	if err != nil || lines == 0 { // nothing is new
+		return out, err
 	}
 	set, err := s.store.Set(ctx)
 	if err != nil {
 		return out, err
 	}
 	var tally report.Tally
-	doc := bytes.NewReader(b.doc.Bytes())
+	doc := bytes.NewReader(text.Bytes())
 	out.Load, err = load.Try(ctx, doc, doc.Size(), m, set, source.DefaultLimits, nil, tally.Add)
-	out.Load.DocumentName, out.Load.Version = p.System+" "+p.Record, kept.Version
+	out.Load.DocumentName, out.Load.Version = p.System+" "+p.Record, version
 	out.Reasons = tally.Reasons()
 	return out, err
 }

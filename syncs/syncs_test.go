@@ -508,3 +508,50 @@ func TestTry(t *testing.T) {
 		}
 	}
 }
+
+// What is withdrawn there is cancelled here, and open again when it is wanted again;
+// what came and went between two pulls brings nothing.
+func TestPullWithdrawn(t *testing.T) {
+	o := begin(t, shopOf(t, 3))
+	o.pull(api.NewPull{})
+	say := func(state string, count int) api.Pull {
+		t.Helper()
+		o.admin("orders", fmt.Sprintf(`{"id": 9007199254740993, "reference": "SL-1001", "state": %q,
+		  "placed_at": "2026-03-02T09:14:03.000201Z", "currency": "EUR",
+		  "lines": [{"line": 1, "sku": "00407", "count": %d, "each": "9.50"}]}`, state, count))
+		return o.pull(api.NewPull{})
+	}
+	status := func() string {
+		t.Helper()
+		s, err := o.store.Order(context.Background(), 1)
+		if err != nil {
+			t.Fatal(err)
+		}
+		open := 0
+		for _, l := range s.Lines {
+			if l.Quantity.Cmp(l.Cancelled) > 0 {
+				open++
+			}
+		}
+		return fmt.Sprintf("%s, %d lines open, revision %d", s.Status, open, s.Revision)
+	}
+	for i, c := range []struct {
+		state, want string
+		count       int
+		changed     int
+	}{
+		{"withdrawn", "cancelled, 0 lines open, revision 2", 5, 1},
+		{"withdrawn", "cancelled, 0 lines open, revision 2", 6, 0},
+		{"placed", "open, 1 lines open, revision 3", 5, 1}, {"withdrawn", "cancelled, 0 lines open, revision 4", 5, 1},
+		{"placed", "open, 1 lines open, revision 5", 5, 1},
+	} {
+		p := say(c.state, c.count)
+		if got := status(); got != c.want || p.State != api.PullDone || p.Changed != c.changed || p.Failed != 0 {
+			t.Errorf("step %d: %s; %s %s", i, got, figures(&p), p.Reason)
+		}
+	}
+	o.admin("orders", `{"id": 77, "reference": "SL-77", "state": "withdrawn", "lines": []}`)
+	if p := o.pull(api.NewPull{}); p.Gone != 1 || p.Failed+p.Changed+p.Loaded != 0 || len(p.Loads) != 0 {
+		t.Errorf("nobody here knows it: %s", figures(&p))
+	}
+}

@@ -16,6 +16,8 @@ const (
 	Shipment Kind = "shipment" // goods have left
 	Receipt  Kind = "receipt"  // goods have arrived
 	Invoice  Kind = "invoice"  // the seller wants money for lines
+
+	Withdrawal Kind = "withdrawal" // the order is not wanted any more
 )
 
 // Notices are the kinds that speak of an order that is stored already.

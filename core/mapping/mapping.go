@@ -259,15 +259,41 @@ type Asked struct {
 	Sheets   []string
 	Defaults map[string]string // by field of the header, or lines.field
 	Of       order.Kind        // of the orders that notices speak of, where the mapping leaves it open
+	Withdraw bool              // the orders are not wanted any more
+}
+
+// naming are the fields of the header that say which order is meant.
+var naming = []string{"number", "sender_number", "partner"}
+
+// withdrawn reads nothing of an order but which one it is.
+func (m *Mapping) withdrawn() {
+	m.Kind = intent.Withdrawal
+	var header []Binding
+	for _, b := range m.Levels[InHeader] {
+		if slices.Contains(naming, b.Field.Name) {
+			header = append(header, b)
+		}
+	}
+	for i := range m.Levels {
+		m.Levels[i] = nil
+	}
+	m.Levels[InHeader] = header
 }
 
 // With gives the mapping as it is with what was asked.
 func (m *Mapping) With(a Asked) (*Mapping, error) {
 	open := m.Of == "" && a.Of != ""
-	if len(a.Rows)+len(a.Sheets)+len(a.Defaults) == 0 && !open {
+	if len(a.Rows)+len(a.Sheets)+len(a.Defaults) == 0 && !open && !a.Withdraw {
 		return m, nil
 	}
 	out := *m
+	if a.Withdraw && m.Kind != intent.Order {
+		return nil, finding.All{finding.New(finding.MappingWrongValue, origin.Place{}, m.Name,
+			"The records of %s are %s: only orders can be withdrawn.", m.Name, m.records())}
+	}
+	if a.Withdraw {
+		out.withdrawn()
+	}
 	if open {
 		out.side(a.Of)
 	}
@@ -309,7 +335,7 @@ func (m *Mapping) With(a Asked) (*Mapping, error) {
 	}
 	out.Bindings = maps.Clone(m.Bindings)
 	for i, level := range order.Levels {
-		if out.Levels[i] != nil {
+		if out.Levels[i] != nil || a.Withdraw {
 			out.Bindings[level] = out.Levels[i]
 		}
 	}

@@ -137,6 +137,9 @@ func (o *Order) Update(in *Order, a Arrival) (*Order, []int, error) {
 		}
 		from[j] = i + 1
 		was := &out.Lines[j]
+		if a.Missing == CloseMissing { // what is not listed is closed, so what is listed is open
+			was.Cancelled = Number{}
+		}
 		for k := range a.Lines {
 			a.Lines[k].copy(out, was, in, l, a.Clear)
 		}

@@ -64,6 +64,7 @@ type Options struct {
 	OnlySheets []string          `json:"only_sheets,omitempty" doc:"Only these sheets, by name or number, * for any letters"`
 	Of         order.Kind        `json:"of,omitempty" enum:"sales,purchase" doc:"Which orders changes, answers, movements and invoices speak of, where the mapping leaves it open"`
 	Stage      order.Status      `json:"stage,omitempty" enum:"draft,open,confirmed" doc:"Status that new orders begin with; left out, open"`
+	Withdraw   bool              `json:"withdraw,omitempty" doc:"The orders of the document are not wanted any more: what is open of each stored one is cancelled"`
 	Opening    bool              `json:"opening,omitempty" doc:"Opening orders: they keep the sender's numbers as their own and are not passed on to other systems"`
 	Defaults   map[string]string `json:"defaults,omitempty" doc:"Values for fields that the document leaves blank: currency, or lines.unit"`
 	StopAfter  int               `json:"stop_after,omitempty" minimum:"0" doc:"Stop when so many orders have been refused; 0 goes on to the end"`
