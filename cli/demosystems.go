@@ -16,11 +16,17 @@ const shopOrders = 40
 
 // playSystems starts the demo's other systems, where their descriptions look for them.
 func playSystems(ctx context.Context) error {
-	at, _, err := serveShop(ctx, "127.0.0.1:0", shopToken, shopOrders)
+	ended := make(chan error, 2) // they end with the demo
+	shop, err := serveShop(ctx, "127.0.0.1:0", shopOrders, ended)
 	if err != nil {
 		return fmt.Errorf("the web shop cannot be played: %w", err)
 	}
-	for name, value := range map[string]string{"SLIPWAY_URL": at, "SLIPWAY_TOKEN": shopToken} {
+	books, err := serveBooks(ctx, "127.0.0.1:0", ended)
+	if err != nil {
+		return fmt.Errorf("the bookkeeping cannot be played: %w", err)
+	}
+	for name, value := range map[string]string{"SLIPWAY_URL": shop, "SLIPWAY_TOKEN": shopToken, "LEDGERLINE_URL": books,
+		"LEDGERLINE_ID": "koinos", "LEDGERLINE_SECRET": booksSecret} {
 		if err := os.Setenv(name, value); err != nil {
 			return err
 		}

@@ -17,70 +17,105 @@ import (
 	"github.com/spf13/cobra"
 )
 
-// standins plays the trading partners of the scenario against a running service.
+// standins plays the trading partners of the scenario against a running service, and its
+// other systems.
 func (a *app) standins() *cobra.Command {
-	var dir, shop string
+	var dir, shop, books string
 	orders := 60
 	c := &cobra.Command{
-		Use: "standin", Short: "Play the demo's trading partners and its web shop for a running service",
+		Use: "standin", Short: "Play the demo's trading partners and other systems for a running service",
 		Long: `Standin plays others until it is stopped. With --exchange two trading partners:
 PELLOW orders, changes an order, and acknowledges what it is told; VARNHOLT takes
 orders, answers, ships and invoices them. They exchange files with a service that
 was started with the same folder (koinos serve --exchange), and that knows them:
-koinos partner keep. With --slipway the web shop Slipway, whose API is described in
-docs/standins/slipway.md; its token is $SLIPWAY_TOKEN, or slipway-demo.`,
-		Example: "  koinos standin --exchange /srv/edi\n  koinos standin --slipway 127.0.0.1:8750", Args: cobra.NoArgs,
+koinos partner keep.
+
+With --slipway the web shop Slipway (docs/standins/slipway.md); its token is
+$SLIPWAY_TOKEN, or slipway-demo. With --ledgerline the bookkeeping program
+Ledgerline (docs/standins/ledgerline.md); its client is koinos, the secret
+$LEDGERLINE_SECRET, or ledgerline-demo.`,
+		Example: "  koinos standin --exchange /srv/edi\n" +
+			"  koinos standin --slipway 127.0.0.1:8750 --ledgerline 127.0.0.1:8760",
+		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			if shop != "" {
-				return a.playShop(c.Context(), shop, orders)
+			if dir == "" && shop == "" && books == "" {
+				return usage{fmt.Errorf("say whom to play: --exchange DIR, --slipway ADDRESS or --ledgerline ADDRESS")}
 			}
-			if dir == "" {
-				return usage{fmt.Errorf("say whom to play: --exchange DIR, or --slipway ADDRESS")}
-			}
-			fmt.Fprintf(a.out, "PELLOW and VARNHOLT play over %s. Ctrl-C ends it.\n", dir)
-			return playPartners(c.Context(), dir, slog.New(slog.NewTextHandler(a.err, nil)))
+			return a.play(c.Context(), dir, shop, books, orders)
 		},
 	}
 	c.Flags().StringVar(&dir, "exchange", "", "folder of the service's exchange")
 	c.Flags().StringVar(&shop, "slipway", "", "address at which Slipway answers, such as 127.0.0.1:8750")
+	c.Flags().StringVar(&books, "ledgerline", "", "address at which Ledgerline answers, such as 127.0.0.1:8760")
 	c.Flags().IntVar(&orders, "orders", orders, "how many orders Slipway has")
 	return c
 }
 
-// playShop plays Slipway until ctx ends.
-func (a *app) playShop(ctx context.Context, address string, orders int) error {
-	at, ended, err := serveShop(ctx, address, cmp.Or(os.Getenv("SLIPWAY_TOKEN"), shopToken), orders)
-	if err != nil {
-		return err
+// play plays those who have a folder or an address, until ctx ends or one of them fails.
+func (a *app) play(ctx context.Context, dir, shop, books string, orders int) error {
+	ended := make(chan error, 3)
+	if shop != "" {
+		at, err := serveShop(ctx, shop, orders, ended)
+		if err != nil {
+			return err
+		}
+		fmt.Fprintf(a.out, "Slipway answers at %s/slipway/v1.\n", at)
 	}
-	fmt.Fprintf(a.out, "Slipway answers at %s/slipway/v1. Ctrl-C ends it.\n", at)
+	if books != "" {
+		at, err := serveBooks(ctx, books, ended)
+		if err != nil {
+			return err
+		}
+		fmt.Fprintf(a.out, "Ledgerline answers at %s/api/v2.\n", at)
+	}
+	if dir != "" {
+		fmt.Fprintf(a.out, "PELLOW and VARNHOLT play over %s.\n", dir)
+		go func() { ended <- playPartners(ctx, dir, slog.New(slog.NewTextHandler(a.err, nil))) }()
+	}
+	fmt.Fprintln(a.out, "Ctrl-C ends it.")
 	return <-ended
 }
 
-// shopToken is what Slipway knows us by where nothing else is said.
-const shopToken = "slipway-demo"
+// What the stand-ins know us by where nothing else is said.
+const (
+	shopToken   = "slipway-demo"
+	booksSecret = "ledgerline-demo"
+)
 
 // serveShop lets Slipway answer at an address until ctx ends.
-func serveShop(ctx context.Context, address, token string, orders int) (at string, ended <-chan error, err error) {
-	slipway, err := demo.Slipway(token, orders, true, time.Now)
+func serveShop(ctx context.Context, address string, orders int, ended chan<- error) (at string, err error) {
+	slipway, err := demo.Slipway(cmp.Or(os.Getenv("SLIPWAY_TOKEN"), shopToken), orders, true, time.Now)
 	if err != nil {
-		return "", nil, err
+		return "", err
 	}
+	return serve(ctx, address, slipway, ended)
+}
+
+// serveBooks lets Ledgerline answer at an address until ctx ends.
+func serveBooks(ctx context.Context, address string, ended chan<- error) (at string, err error) {
+	books, err := demo.Ledgerline(cmp.Or(os.Getenv("LEDGERLINE_SECRET"), booksSecret), time.Now)
+	if err != nil {
+		return "", err
+	}
+	return serve(ctx, address, books, ended)
+}
+
+// serve answers at an address until ctx ends; how it ended is told.
+func serve(ctx context.Context, address string, h http.Handler, ended chan<- error) (at string, err error) {
 	l, err := net.Listen("tcp", address)
 	if err != nil {
-		return "", nil, err
+		return "", err
 	}
-	server := &http.Server{Handler: slipway, ReadHeaderTimeout: 10 * time.Second}
+	server := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second}
 	context.AfterFunc(ctx, func() { _ = server.Close() })
-	end := make(chan error, 1)
 	go func() {
 		err := server.Serve(l)
 		if errors.Is(err, http.ErrServerClosed) {
 			err = nil
 		}
-		end <- err
+		ended <- err
 	}()
-	return "http://" + l.Addr().String(), end, nil
+	return "http://" + l.Addr().String(), nil
 }
 
 // playPartners plays both partners until ctx ends.

@@ -39,7 +39,7 @@ func (a *app) systems() *cobra.Command {
 			_, err = fmt.Fprint(a.out, y.Text)
 			return err
 		},
-	}, a.trySystem(), a.listCalls(), a.pullSystem(), a.listPulls(), a.listArrivals())
+	}, a.trySystem(), a.listCalls(), a.pullSystem(), a.listPulls(), a.listArrivals(), a.pushSystem())
 	return c
 }
 
@@ -333,7 +333,7 @@ func (a *app) printPull(p *api.Pull) {
 	for _, part := range []struct {
 		n     int
 		words string
-	}{{p.Unchanged, "known already, as they are"}, {p.Gone, "withdrawn there: left out here"},
+	}{{p.Unchanged, "known already, as they are"}, {p.Gone, "withdrawn there"},
 		{p.Short, "with fewer lines than they say: read again by the next pull"}, {p.Loaded, "loaded"},
 		{p.Changed, "changed"},
 		{p.Failed, "refused or held: koinos load show LOAD"}} {

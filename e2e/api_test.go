@@ -156,7 +156,11 @@ func TestPublishedAPI(t *testing.T) {
 		{"POST", "/systems/slipway/pulls/dry-run", `{"record":"order","all":true}`, 200},
 		{"GET", "/pulls?system=slipway", "", 200}, {"GET", "/pulls/1", "", 200}, {"GET", "/pulls/2?wait=true", "", 200},
 		{"GET", "/pulls/99", "", 404}, {"GET", "/arrivals?limit=3&record=order", "", 200},
-		{"GET", "/arrivals/1/content", "", 200}, {"GET", "/arrivals/99999/content", "", 404},
+		{"POST", "/systems/ledgerline/pushes", `{"record":"sales_order","order":"SL-1002","dry_run":true}`, 200},
+		{"POST", "/systems/ledgerline/pushes", `{"record":"sales_order","order":"nothing"}`, 404},
+		{"POST", "/systems/ledgerline/pushes", `{"record":"article","order":"SL-1002"}`, 422},
+		{"GET", "/orders/1/links", "", 200}, {"GET", "/arrivals/1/content", "", 200},
+		{"GET", "/arrivals/99999/content", "", 404},
 		{"POST", "/tokens", `{"name":"a","scope":"read"}`, 201}, {"GET", "/tokens", "", 200},
 		{"DELETE", "/tokens/1", "", 204}, {"DELETE", "/tokens/1", "", 404},
 	} {

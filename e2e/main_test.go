@@ -136,7 +136,10 @@ func koinos(t testing.TB, env []string, args ...string) (out, errOut string, cod
 // do makes a plain request with headers "Name: value".
 func (s *service) do(method, path, body string, headers ...string) (*http.Response, string) {
 	s.t.Helper()
-	req, err := http.NewRequest(method, s.address+path, strings.NewReader(body))
+	if strings.HasPrefix(path, "/") {
+		path = s.address + path
+	}
+	req, err := http.NewRequest(method, path, strings.NewReader(body))
 	if err != nil {
 		s.t.Fatal(err)
 	}

@@ -63,10 +63,12 @@ func firstDifference(want, got string) string {
 }
 
 type session struct {
-	t    *testing.T
-	dir  string
-	s    *service
-	shop *httptest.Server // Slipway, which the service and the commands find in their environment
+	t   *testing.T
+	dir string
+	s   *service
+	// Slipway and Ledgerline, which the service and the commands find in their environment
+	shop, books *httptest.Server
+	env         []string
 }
 
 func newSession(t *testing.T) *session {
@@ -78,9 +80,16 @@ func newSession(t *testing.T) *session {
 	if err != nil {
 		t.Fatal(err)
 	}
-	r.shop = httptest.NewServer(slipway)
+	ledgerline, err := demo.Ledgerline("ledgerline-demo", time.Now)
+	if err != nil {
+		t.Fatal(err)
+	}
+	r.shop, r.books = httptest.NewServer(slipway), httptest.NewServer(ledgerline)
 	t.Cleanup(r.shop.Close)
-	r.s = startWith(t, []string{"SLIPWAY_URL=" + r.shop.URL, "SLIPWAY_TOKEN=slipway-demo"}, t.TempDir(), "serve")
+	t.Cleanup(r.books.Close)
+	r.env = []string{"SLIPWAY_URL=" + r.shop.URL, "SLIPWAY_TOKEN=slipway-demo", "LEDGERLINE_URL=" + r.books.URL,
+		"LEDGERLINE_ID=koinos", "LEDGERLINE_SECRET=ledgerline-demo"}
+	r.s = startWith(t, r.env, t.TempDir(), "serve")
 	return r
 }
 
@@ -127,6 +136,7 @@ func (r *session) play(text string) string {
 var (
 	stamps   = regexp.MustCompile(`20\d\d-\d\d-\d\d[T ]\d\d:\d\d(:\d\d(\.\d+)?)?(Z|[+-]\d\d:\d\d)?`)
 	seconds  = regexp.MustCompile(`\b\d+(\.\d+)? ?(ms|µs|s)\b`)
+	clock    = regexp.MustCompile(`\b\d\d:\d\d:\d\d\b`)
 	rates    = regexp.MustCompile(`"(rows_a_second|seconds_left)": \d+`)
 	day      = regexp.MustCompile(`\b` + time.Now().UTC().Format("2006-01-02") + `\b`)
 	compact  = regexp.MustCompile(`\b` + time.Now().UTC().Format("20060102") + `\b`)
@@ -139,12 +149,13 @@ var (
 // equal makes equal what differs from day to day: the time, the service's address,
 // the folder.
 func (r *session) equal(text string) string {
-	text = strings.NewReplacer(r.s.address, "ADDRESS", r.shop.URL, "SHOP", r.dir, "DIR", r.s.data, "DATA").Replace(text)
+	text = strings.NewReplacer(r.s.address, "ADDRESS", r.shop.URL, "SHOP", r.books.URL, "BOOKS", r.dir, "DIR", r.s.data,
+		"DATA").Replace(text)
 	for _, c := range []struct {
 		what *regexp.Regexp
 		by   string
 	}{{stamps, "TIME"}, {stampX12, "*TODAY*TIME"}, {compact, "TODAY"}, {short, "TIME"}, {day, "TODAY"},
-		{seconds, "N s"}, {secrets, "SECRET"}, {rates, `"$1": N`}, {requests, `"request": "ID"`}} {
+		{clock, "TIME"}, {seconds, "N s"}, {secrets, "SECRET"}, {rates, `"$1": N`}, {requests, `"request": "ID"`}} {
 		text = c.what.ReplaceAllString(text, c.by)
 	}
 	var out strings.Builder
@@ -161,8 +172,8 @@ func (r *session) equal(text string) string {
 func (r *session) run(command string) string {
 	cmd := exec.Command("/bin/sh", "-c", command)
 	cmd.Dir = r.dir
-	cmd.Env = append(os.Environ(), "PATH="+filepath.Dir(bin)+":"+os.Getenv("PATH"), "KOINOS_ADDRESS="+r.s.address,
-		"TZ=UTC", "DATA="+r.s.data, "SLIPWAY_URL="+r.shop.URL, "SLIPWAY_TOKEN=slipway-demo")
+	cmd.Env = append(append(os.Environ(), r.env...), "PATH="+filepath.Dir(bin)+":"+os.Getenv("PATH"),
+		"KOINOS_ADDRESS="+r.s.address, "TZ=UTC", "DATA="+r.s.data)
 	var b bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &b, &b
 	stop := time.AfterFunc(time.Minute, func() { _ = cmd.Process.Kill() })
@@ -194,6 +205,7 @@ func (r *session) request(line string) string {
 		}
 		body = string(b)
 	}
+	path = strings.NewReplacer("SHOP", r.shop.URL, "BOOKS", r.books.URL).Replace(path)
 	res, text := r.s.do(method, path, body, parts[1:]...)
 	var out strings.Builder
 	fmt.Fprintln(&out, res.Status)

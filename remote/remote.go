@@ -1,6 +1,7 @@
 package remote
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -63,6 +64,7 @@ type Problem struct {
 	Kind   Kind
 	Status int    // 0 where no answer came
 	Why    string // a sentence, with the system's own words where it has some
+	Body   []byte // of the answer
 	err    error
 }
 
@@ -74,6 +76,8 @@ const (
 	Login   Kind = "login"   // the system does not know us, or does not let us
 	Missing Kind = "missing" // there is no such thing there (404, 410)
 	Never   Kind = "never"   // it will not pass by itself
+	Changed Kind = "changed" // it is another one than was read (412)
+	Unclear Kind = "unclear" // it may have been done: look before asking again
 	Setup   Kind = "setup"   // the description, or what it needs, is not right here
 )
 
@@ -94,7 +98,7 @@ const (
 func Open(s *system.System, seen func(Call)) (*Client, error) {
 	base, err := system.Resolve(s.Address, os.LookupEnv)
 	if err != nil {
-		return nil, &Problem{Setup, 0, err.Error(), err}
+		return nil, &Problem{Kind: Setup, Why: err.Error(), err: err}
 	}
 	if seen == nil {
 		seen = func(Call) {}
@@ -107,8 +111,10 @@ func Open(s *system.System, seen func(Call)) (*Client, error) {
 			MaxIdleConnsPerHost: s.Limits.AtOnce,
 			TLSHandshakeTimeout: 10 * time.Second, IdleConnTimeout: time.Minute, MaxResponseHeaderBytes: 256 << 10},
 		CheckRedirect: func(req *http.Request, via []*http.Request) error {
-			if req.URL.Scheme != via[0].URL.Scheme || req.URL.Host != via[0].URL.Host || len(via) > 3 {
-				return http.ErrUseLastResponse // nobody's credentials go to another host
+			if req.URL.Scheme != via[0].URL.Scheme || req.URL.Host != via[0].URL.Host || len(via) > 3 ||
+				via[0].Method != http.MethodGet {
+				// nobody's credentials go to another host, nor what is written anywhere else
+				return http.ErrUseLastResponse
 			}
 			return nil
 		},
@@ -147,13 +153,34 @@ func sleep(ctx context.Context, d time.Duration) error {
 	}
 }
 
+// Request is one thing that a system is asked to do.
+type Request struct {
+	Method, Address string
+	Body            []byte // JSON; nil is none
+	Match           string // for If-Match; "" is none
+	Header, Key     string // an idempotency key with its header; "" is none
+}
+
+// repeatable reports whether asking again does no harm.
+func (r *Request) repeatable() bool {
+	return r.Method == http.MethodGet || r.Method == http.MethodPut || r.Method == http.MethodDelete || r.Key != "" ||
+		r.Match != ""
+}
+
 // Get asks for an address of the system. What may pass is asked for again a few times;
 // an answer that it gives is whole and JSON.
 func (c *Client) Get(ctx context.Context, address string) (system.Answer, error) {
-	u, err := url.Parse(address)
-	if err != nil || !strings.HasPrefix(address, origin(c.base)) {
-		return system.Answer{}, &Problem{Setup, 0, fmt.Sprintf("%q is not an address of %s.", address, c.system.Name),
-			err}
+	return c.Do(ctx, Request{Method: http.MethodGet, Address: address})
+}
+
+// Do makes a request of the system. What may pass is tried a few times where asking again
+// does no harm; elsewhere an end that leaves open whether it was done is Unclear. An
+// answer is whole, and JSON or, where something was written, empty.
+func (c *Client) Do(ctx context.Context, r Request) (system.Answer, error) {
+	u, err := url.Parse(r.Address)
+	if err != nil || !strings.HasPrefix(r.Address, origin(c.base)+"/") {
+		return system.Answer{}, &Problem{Kind: Setup, err: err,
+			Why: fmt.Sprintf("%q is not an address of %s.", r.Address, c.system.Name)}
 	}
 	if c.system.Auth.Kind == "query" { // an address that the system gave may have the key in it; ours is put in anew
 		q := u.Query()
@@ -162,12 +189,19 @@ func (c *Client) Get(ctx context.Context, address string) (system.Answer, error)
 	}
 	wait := firstWait
 	for try := 1; ; try++ {
-		a, again, err := c.attempt(ctx, u)
+		a, again, err := c.attempt(ctx, &r, u)
 		if err == nil || ctx.Err() != nil {
 			return a, err
 		}
 		var p *Problem
-		if !errors.As(err, &p) || p.Kind != Away || try == tries {
+		if !errors.As(err, &p) || p.Kind != Away {
+			return a, err
+		}
+		if !r.repeatable() && !p.undone() {
+			p.Kind = Unclear
+			return a, p
+		}
+		if try == tries {
 			return a, err
 		}
 		if again == 0 {
@@ -183,6 +217,12 @@ func (c *Client) Get(ctx context.Context, address string) (system.Answer, error)
 	}
 }
 
+// undone reports whether it is sure that nothing was done.
+func (p *Problem) undone() bool {
+	var op *net.OpError
+	return p.Status == http.StatusTooManyRequests || errors.As(p.err, &op) && op.Op == "dial"
+}
+
 // origin is scheme, host and port of an address.
 func origin(address string) string {
 	u, err := url.Parse(address)
@@ -193,7 +233,8 @@ func origin(address string) string {
 }
 
 // attempt makes one request. Again is how long the system asked to wait.
-func (c *Client) attempt(ctx context.Context, u *url.URL) (a system.Answer, again time.Duration, err error) {
+func (c *Client) attempt(ctx context.Context, r *Request, u *url.URL) (a system.Answer, again time.Duration,
+	err error) {
 	if err := c.turn(ctx); err != nil {
 		return a, 0, err
 	}
@@ -201,7 +242,7 @@ func (c *Client) attempt(ctx context.Context, u *url.URL) (a system.Answer, agai
 	ctx, stop := context.WithTimeout(ctx, c.system.Limits.Timeout)
 	defer stop()
 	for renewed := false; ; renewed = true {
-		req, used, err := c.request(ctx, u)
+		req, used, err := c.request(ctx, r, u)
 		if err != nil {
 			return a, 0, err
 		}
@@ -239,15 +280,31 @@ func (c *Client) turn(ctx context.Context) error {
 
 // request makes a request with what the system wants to know of us; used is the token
 // that goes along.
-func (c *Client) request(ctx context.Context, u *url.URL) (req *http.Request, used string, err error) {
+func (c *Client) request(ctx context.Context, r *Request, u *url.URL) (req *http.Request, used string, err error) {
 	asked := *u
-	if req, err = http.NewRequestWithContext(ctx, http.MethodGet, asked.String(), nil); err != nil {
+	var body io.Reader
+	if r.Body != nil {
+		body = bytes.NewReader(r.Body)
+	}
+	if req, err = http.NewRequestWithContext(ctx, r.Method, asked.String(), body); err != nil {
 		return nil, "", err
 	}
 	req.Header.Set("Accept", "application/json")
 	req.Header.Set("User-Agent", "Koinos")
 	for name, value := range c.system.Headers {
 		req.Header.Set(name, value)
+	}
+	for name, value := range map[string]string{"If-Match": r.Match, r.Header: r.Key} {
+		if value != "" {
+			req.Header.Set(name, value)
+		}
+	}
+	switch {
+	case r.Body == nil:
+	case r.Method == http.MethodPatch:
+		req.Header.Set("Content-Type", "application/merge-patch+json") // RFC 7396
+	default:
+		req.Header.Set("Content-Type", "application/json")
 	}
 	return req, used, c.sign(req, &used)
 }
@@ -267,12 +324,12 @@ func (c *Client) do(req *http.Request, shown *url.URL) (a system.Answer, again t
 		if cause := context.Cause(req.Context()); cause != nil && !errors.Is(cause, context.DeadlineExceeded) {
 			return a, 0, cause
 		}
-		return a, 0, &Problem{Away, 0, c.system.Name + " does not answer: " + plain(err, req) + ".", err}
+		return a, 0, &Problem{Kind: Away, Why: c.system.Name + " does not answer: " + plain(err, req) + ".", err: err}
 	}
 	defer res.Body.Close()
 	call.Status = res.StatusCode
 	body, err := io.ReadAll(io.LimitReader(res.Body, c.system.Limits.Largest+1))
-	if call.Bytes = len(body); req.Method == http.MethodGet { // what signing in gives is nobody's to see
+	if call.Bytes = len(body); !signingIn(req) { // what that gives is nobody's to see
 		call.Body = body
 	}
 	if again = c.told(res); again > 0 {
@@ -281,18 +338,19 @@ func (c *Client) do(req *http.Request, shown *url.URL) (a system.Answer, again t
 		c.mu.Unlock()
 	}
 	if err != nil {
-		return a, again, &Problem{Away, res.StatusCode, c.system.Name + "'s answer broke off: " + plain(err, req) + ".",
-			err}
+		return a, again, &Problem{Kind: Away, Status: res.StatusCode, err: err,
+			Why: c.system.Name + "'s answer broke off: " + plain(err, req) + "."}
 	}
 	if int64(len(body)) > c.system.Limits.Largest {
-		return a, again, &Problem{Never, res.StatusCode,
-			fmt.Sprintf("%s's answer is larger than %d MiB; ask for smaller "+
-				"pages, or raise limits.largest.", c.system.Name, c.system.Limits.Largest>>20), nil}
+		return a, again, &Problem{Kind: Never, Status: res.StatusCode,
+			Why: fmt.Sprintf("%s's answer is larger than %d MiB; ask for smaller "+
+				"pages, or raise limits.largest.", c.system.Name, c.system.Limits.Largest>>20)}
 	}
 	if p := c.judge(res, body); p != nil {
 		return a, again, p
 	}
-	return system.Answer{URL: shown.String(), Link: res.Header.Values("Link"), Body: body}, 0, nil
+	return system.Answer{URL: shown.String(), Status: res.StatusCode, Link: res.Header.Values("Link"),
+		ETag: res.Header.Get("ETag"), Body: body}, 0, nil
 }
 
 func later(a, b time.Time) time.Time {
@@ -312,6 +370,11 @@ func plain(err error, req *http.Request) string {
 		return "it took longer than it may (limits.timeout)"
 	}
 	return strings.ReplaceAll(err.Error(), req.URL.RawQuery+"?", "")
+}
+
+// signingIn reports whether a request is one for a token.
+func signingIn(req *http.Request) bool {
+	return req.Header.Get("Content-Type") == "application/x-www-form-urlencoded"
 }
 
 // told is how long an answer asks to wait (RFC 9110, Retry-After): seconds, or a date
@@ -343,7 +406,7 @@ func (c *Client) judge(res *http.Response, body []byte) *Problem {
 		if words := itsWords(res, body); words != "" {
 			why += ": " + words
 		}
-		return &Problem{kind, res.StatusCode, strings.TrimRight(why, ".") + ".", nil}
+		return &Problem{Kind: kind, Status: res.StatusCode, Why: strings.TrimRight(why, ".") + ".", Body: body}
 	}
 	switch s := res.StatusCode; {
 	case s == http.StatusUnauthorized:
@@ -352,6 +415,8 @@ func (c *Client) judge(res *http.Response, body []byte) *Problem {
 		return is(Login, " does not allow this (403)")
 	case s == http.StatusNotFound || s == http.StatusGone:
 		return is(Missing, " has no such thing (%d)", s)
+	case s == http.StatusPreconditionFailed:
+		return is(Changed, " has another one meanwhile (412)")
 	case s == http.StatusTooManyRequests:
 		return is(Away, " was asked too often (429)")
 	case s == http.StatusRequestTimeout || s >= 500:
@@ -361,12 +426,21 @@ func (c *Client) judge(res *http.Response, body []byte) *Problem {
 	case s >= 400:
 		return is(Never, " refuses this (%d)", s)
 	}
+	if len(bytes.TrimSpace(body)) == 0 && res.Request.Method != http.MethodGet {
+		return nil // it was done, and there is nothing to say
+	}
 	kind, _, err := mime.ParseMediaType(res.Header.Get("Content-Type"))
 	if err != nil || !strings.HasSuffix(kind, "json") {
-		return &Problem{Away, res.StatusCode, fmt.Sprintf("%s's answer is not JSON but %q.", name, kind), nil}
+		return &Problem{Kind: Away, Status: res.StatusCode, Why: fmt.Sprintf("%s's answer is not JSON but %q.", name,
+			kind)}
 	}
 	if !json.Valid(body) {
-		return &Problem{Away, res.StatusCode, name + "'s answer is cut short or not JSON.", nil}
+		return &Problem{Kind: Away, Status: res.StatusCode, Why: name + "'s answer is cut short or not JSON."}
+	}
+	if words, is := c.system.Refused(body); is {
+		return &Problem{Kind: Never, Status: res.StatusCode, Why: name + " did not do it: " +
+			strings.TrimRight(words, ".") + ".",
+			Body: body}
 	}
 	return nil
 }

@@ -59,14 +59,14 @@ func (c *Client) value(s system.Secret, what string) (string, error) {
 		if v, ok := os.LookupEnv(s.Env); ok && v != "" {
 			return v, nil
 		}
-		return "", &Problem{Setup, 0, fmt.Sprintf("The environment variable %s, which holds %s's %s, is not set.",
-			s.Env,
-			c.system.Name, what), nil}
+		return "", &Problem{Kind: Setup,
+			Why: fmt.Sprintf("The environment variable %s, which holds %s's %s, is not set.",
+				s.Env, c.system.Name, what)}
 	}
 	b, err := os.ReadFile(s.File)
 	if err != nil {
-		return "", &Problem{Setup, 0, fmt.Sprintf("The file %s, which holds %s's %s, cannot be read.", s.File,
-			c.system.Name, what), err}
+		return "", &Problem{Kind: Setup, err: err, Why: fmt.Sprintf("The file %s, which holds %s's %s, cannot be read.",
+			s.File, c.system.Name, what)}
 	}
 	return strings.TrimSpace(string(b)), nil
 }
@@ -175,7 +175,7 @@ func (c *Client) signIn(ctx context.Context) (t token, err error) {
 		err = system.CheckAddress(address)
 	}
 	if err != nil {
-		return t, &Problem{Setup, 0, "The address of the token endpoint: " + err.Error() + ".", err}
+		return t, &Problem{Kind: Setup, Why: "The address of the token endpoint: " + err.Error() + ".", err: err}
 	}
 	req, err := http.NewRequestWithContext(ctx, http.MethodPost, address, strings.NewReader(form.Encode()))
 	if err != nil {
@@ -196,7 +196,7 @@ func (c *Client) signIn(ctx context.Context) (t token, err error) {
 		Expires float64 `json:"expires_in"`
 	}
 	if err := json.Unmarshal(got.Body, &said); err != nil || said.Token == "" {
-		return t, &Problem{Never, 0, c.system.Name + "'s token endpoint gave no access_token.", err}
+		return t, &Problem{Kind: Never, Why: c.system.Name + "'s token endpoint gave no access_token.", err: err}
 	}
 	life := time.Duration(said.Expires * float64(time.Second))
 	if life <= 0 {

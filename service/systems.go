@@ -77,6 +77,34 @@ func (s *Service) systems(h huma.API) {
 		return &answer[api.Tried]{t}, err
 	})
 	s.pulls(h)
+	s.pushes(h)
+}
+
+// pushes bring records of systems to what orders say.
+func (s *Service) pushes(h huma.API) {
+	const tag = "Systems"
+	type pushing struct {
+		Name string `path:"name" doc:"The system's name"`
+		Body api.NewPush
+	}
+	push := op(http.MethodPost, "/systems/{name}/pushes", "push-order", tag, "load",
+		"Make a record of a system what an order says")
+	push.Description = "The record is read, and only the calls are made that bring it to what it should be: none where it " +
+		"is right. What keeps it from that is in the answer, a sentence each."
+	push.DefaultStatus = http.StatusOK
+	handle(s, h, push, func(ctx context.Context, in *pushing) (*answer[api.Push], error) {
+		p, err := s.syncs.Push(ctx, in.Name, in.Body)
+		return &answer[api.Push]{p}, ofSystems(err)
+	})
+	type one struct {
+		ID int64 `path:"id"`
+	}
+	handle(s, h, op(http.MethodGet, "/orders/{id}/links", "list-order-links", tag, "read",
+		"Which records of other systems an order is"),
+		func(ctx context.Context, in *one) (*answer[api.Page[api.Link]], error) {
+			all, err := s.store.Links(ctx, in.ID)
+			return &answer[api.Page[api.Link]]{api.Page[api.Link]{Items: all}}, err
+		})
 }
 
 // pulls are runs of reading, and what came.
@@ -173,11 +201,14 @@ func (s *Service) arrivals(h huma.API) {
 func ofSystems(err error) error {
 	var p *remote.Problem
 	var wrong *syncs.AskedError
+	var several *store.SeveralError
 	switch {
 	case errors.As(err, &p):
 		return problem("system_trouble", p.Why)
 	case errors.As(err, &wrong):
 		return problem("invalid_request", wrong.Why)
+	case errors.As(err, &several):
+		return problem("invalid_request", several.Error()+".")
 	}
 	return err
 }

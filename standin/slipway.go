@@ -1,7 +1,6 @@
 package standin
 
 import (
-	"bytes"
 	"cmp"
 	"encoding/base64"
 	"encoding/json"
@@ -31,7 +30,7 @@ type Slipway struct {
 	orders    []*shopOrder // by when they changed last, then id
 	customers []shopCustomer
 	parcels   []shopParcel
-	fault     fault
+	faults    faults
 }
 
 type shopOrder struct {
@@ -85,16 +84,6 @@ type parcelCount struct {
 	Count int `json:"count"`
 }
 
-// fault is what the next answers do wrong.
-type fault struct {
-	Times  int    `json:"times"`
-	Status int    `json:"status"`
-	Cut    bool   `json:"cut"`
-	Reset  bool   `json:"reset"`
-	Delay  string `json:"delay"`
-	Body   string `json:"body"`
-}
-
 // mostOfPage, and how many a page has where nobody says.
 const (
 	mostOfPage  = 50
@@ -120,7 +109,7 @@ func NewSlipway(token string, orders int, goods []Goods, limited bool, now func(
 	api("/orders/{id}", s.oneOrder)
 	api("/customers", s.listCustomers)
 	api("/parcels", s.listParcels)
-	s.mux.HandleFunc("POST /admin/faults", s.setFault)
+	s.mux.HandleFunc("POST /admin/faults", s.faults.set)
 	s.mux.HandleFunc("POST /admin/orders", s.putOrder)
 	s.mux.HandleFunc("/", func(w http.ResponseWriter, r *http.Request) {
 		s.fail(w, http.StatusNotFound, "not_found", "Nothing is at "+r.URL.Path+".")
@@ -216,54 +205,15 @@ func (s *Slipway) guarded(w http.ResponseWriter, r *http.Request, f http.Handler
 		s.fail(w, http.StatusTooManyRequests, "too_many", "20 requests a second are allowed.")
 		return
 	}
-	s.mu.Lock()
-	now := s.fault
-	if now.Times > 0 {
-		s.fault.Times--
-	}
-	s.mu.Unlock()
-	if now.Times == 0 {
-		f(w, r)
-		return
-	}
-	if d, err := time.ParseDuration(now.Delay); err == nil {
-		select {
-		case <-time.After(d):
-		case <-r.Context().Done():
-			return
-		}
-	}
-	switch {
-	case now.Reset:
-		panic(http.ErrAbortHandler)
-	case now.Status != 0:
-		s.fail(w, now.Status, "fault", "A fault was asked for.")
-	case now.Body != "":
-		w.Header().Set("Content-Type", "text/html")
-		_, _ = w.Write([]byte(now.Body)) // whoever is gone does not miss it
-	case now.Cut:
-		w.Header().Set("Content-Length", "100000")
-		f(w, r)
-		panic(http.ErrAbortHandler)
-	default:
-		f(w, r)
-	}
+	s.faults.pass(w, r, f, s.fail)
 }
 
 func (s *Slipway) fail(w http.ResponseWriter, status int, code, message string) {
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(status)
-	_ = json.NewEncoder(w).Encode(map[string]any{"error": map[string]string{"code": code, "message": message}})
+	answer(w, status, "application/json", map[string]any{"error": map[string]string{"code": code, "message": message}})
 }
 
 func (s *Slipway) answer(w http.ResponseWriter, v any) {
-	var b bytes.Buffer
-	if err := json.NewEncoder(&b).Encode(v); err != nil {
-		s.fail(w, http.StatusInternalServerError, "internal", err.Error())
-		return
-	}
-	w.Header().Set("Content-Type", "application/json; charset=utf-8")
-	_, _ = w.Write(b.Bytes()) // whoever is gone does not miss it
+	answer(w, http.StatusOK, "application/json; charset=utf-8", v)
 }
 
 func (s *Slipway) listOrders(w http.ResponseWriter, r *http.Request) {
@@ -358,18 +308,6 @@ func (s *Slipway) listParcels(w http.ResponseWriter, r *http.Request) {
 	to := min(from+size, len(s.parcels))
 	s.answer(w, map[string]any{"parcels": s.parcels[from:to], "cursor": strconv.Itoa(to),
 		"has_more": to < len(s.parcels)})
-}
-
-func (s *Slipway) setFault(w http.ResponseWriter, r *http.Request) {
-	var f fault
-	if err := json.NewDecoder(r.Body).Decode(&f); err != nil {
-		s.fail(w, http.StatusBadRequest, "bad_fault", err.Error())
-		return
-	}
-	s.mu.Lock()
-	s.fault = f
-	s.mu.Unlock()
-	s.answer(w, f)
 }
 
 func (s *Slipway) putOrder(w http.ResponseWriter, r *http.Request) {

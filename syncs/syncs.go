@@ -27,9 +27,11 @@ type Syncs struct {
 	now    func() time.Time
 	log    *slog.Logger
 
-	mu    sync.Mutex
-	open  map[string]*opened  // by name: the newest version that was asked for
-	calls map[string]*callLog // by name
+	mu     sync.Mutex
+	open   map[string]*opened       // by name: the newest version that was asked for
+	calls  map[string]*callLog      // by name
+	busy   map[string]chan struct{} // what somebody is at work on
+	looked map[string]lookup        // by system, kind, way and value
 }
 
 // opened is a system with its client: all who ask it share its limits.
@@ -42,7 +44,7 @@ type opened struct {
 // New makes the work for systems over a store.
 func New(s *store.Store, engine *load.Engine, now func() time.Time, log *slog.Logger) *Syncs {
 	return &Syncs{store: s, engine: engine, now: now, log: log, open: map[string]*opened{},
-		calls: map[string]*callLog{}}
+		calls: map[string]*callLog{}, busy: map[string]chan struct{}{}, looked: map[string]lookup{}}
 }
 
 // pullsAtOnce is how many pulls run side by side, of different systems.

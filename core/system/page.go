@@ -16,22 +16,25 @@ import (
 
 // Answer is what a system said to a request.
 type Answer struct {
-	URL  string   // that was asked
-	Link []string // Link headers
-	Body []byte
+	URL    string // that was asked
+	Status int
+	Link   []string // Link headers
+	ETag   string
+	Body   []byte
 }
 
 // Found is a record of an answer with what the description finds in it.
 type Found struct {
-	Key      string `json:"key"`
-	Number   string `json:"number,omitempty"`
-	Version  string `json:"version,omitempty"`
-	Stamp    string `json:"stamp,omitempty"`
-	Lines    int    `json:"lines" doc:"How many lines stand in it"`
-	Expected int    `json:"expected,omitempty" doc:"How many it says that it has"`
-	Gone     bool   `json:"gone,omitempty" doc:"It is not a record any more"`
-	Place    string `json:"place" doc:"JSON Pointer (RFC 6901) within the answer"`
-	Raw      []byte `json:"-"` // its bytes as they came
+	Key      string     `json:"key"`
+	Number   string     `json:"number,omitempty"`
+	Version  string     `json:"version,omitempty"`
+	Stamp    string     `json:"stamp,omitempty"`
+	Lines    int        `json:"lines" doc:"How many lines stand in it"`
+	Expected int        `json:"expected,omitempty" doc:"How many it says that it has"`
+	Gone     bool       `json:"gone,omitempty" doc:"It is not a record any more"`
+	Place    string     `json:"place" doc:"JSON Pointer (RFC 6901) within the answer"`
+	Raw      []byte     `json:"-"` // its bytes as they came
+	Node     *tree.Node `json:"-"`
 }
 
 // Short reports whether the record has fewer lines than it says.
@@ -123,12 +126,88 @@ func (r *Record) Alone(a Answer) (Found, error) {
 	if err != nil {
 		return Found{}, &AnswerError{"", "is not JSON: " + err.Error()}
 	}
-	if root == nil {
+	return r.alone(root, a.Body, r.Within)
+}
+
+// Written reads the record in the answer to a request that wrote it; at is where it
+// stands there, nil is the answer itself.
+func (r *Record) Written(a Answer, at *jsondoc.Path) (Found, error) {
+	root, _, err := jsondoc.Parse(a.Body, 1)
+	if err != nil {
+		return Found{}, &AnswerError{"", "is not JSON: " + err.Error()}
+	}
+	return r.alone(root, a.Body, at)
+}
+
+func (r *Record) alone(root *tree.Node, body []byte, at *jsondoc.Path) (Found, error) {
+	n := root
+	if at != nil && root != nil {
+		if n = at.First(root); n == nil {
+			return Found{}, &AnswerError{at.String(), "has no record"}
+		}
+	}
+	if n == nil {
 		return Found{}, &AnswerError{"", "holds no value"}
 	}
-	f, err := r.Find(root)
-	f.Raw = bytes.TrimSpace(a.Body)
+	f, err := r.Find(n)
+	if err == nil {
+		f.Raw, err = rawAt(body, n, map[string][]json.RawMessage{})
+	}
 	return f, err
+}
+
+// Like gives the address that lists the records with a value.
+func (r *Record) Like(base string, f *Find, value string) (string, error) {
+	u, err := r.First(base, "")
+	if err != nil {
+		return "", err
+	}
+	address, err := url.Parse(u)
+	if err != nil {
+		return "", err
+	}
+	q := address.Query()
+	q.Set(f.Parameter, value)
+	address.RawQuery = q.Encode()
+	return address.String(), nil
+}
+
+// Is reports whether a value is the one asked for.
+func (f *Find) Is(n *tree.Node, value string) bool {
+	v := f.Path.First(n)
+	return v != nil && v.Scalar() && v.Kind != tree.Null && (v.Text == value || f.Fold &&
+		strings.EqualFold(v.Text, value))
+}
+
+// Holds reports whether a record fulfils the condition.
+func (w *While) Holds(n *tree.Node) bool {
+	return w.Path != nil && slices.Contains(w.Is, scalar(w.Path, n))
+}
+
+// Refused reports whether an answer of status 200 says that nothing was done, with the
+// system's words.
+func (s *System) Refused(body []byte) (words string, is bool) {
+	if s.Errors == nil {
+		return "", false
+	}
+	root, _, err := jsondoc.Parse(body, 1)
+	if err != nil || root == nil {
+		return "", false
+	}
+	n := s.Errors.First(root)
+	if n == nil || n.Kind == tree.Null || !n.Scalar() && n.Len() == 0 || n.Kind == tree.Bool && n.Text == "false" {
+		return "", false
+	}
+	if s.ErrorWords != nil {
+		words = scalar(s.ErrorWords, n)
+	}
+	if words == "" {
+		words = scalar(s.Errors, root)
+	}
+	if words == "" {
+		words = "it does not say why"
+	}
+	return words, true
 }
 
 // nodes gives the records of an answer with their bytes.
@@ -197,7 +276,7 @@ func rawAt(body []byte, n *tree.Node, cache map[string][]json.RawMessage) ([]byt
 
 // Find reads what the description says of a record.
 func (r *Record) Find(n *tree.Node) (Found, error) {
-	f := Found{Place: n.Pointer()}
+	f := Found{Place: n.Pointer(), Node: n}
 	text := func(p *jsondoc.Path) string {
 		if p == nil {
 			return ""

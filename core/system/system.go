@@ -22,6 +22,8 @@ type System struct {
 	Headers           map[string]string
 	Auth              Auth
 	Limits            Limits
+	Errors            *jsondoc.Path // what an answer of status 200 has when it is a refusal; may be nil
+	ErrorWords        *jsondoc.Path // within that; may be nil
 	Records           map[string]*Record
 }
 
@@ -69,6 +71,10 @@ type Record struct {
 	Gone        *jsondoc.Path
 	GoneIs      []string
 	Mapping     string
+	Within      *jsondoc.Path // where the record stands in the answer about it alone
+	Finds       map[string]*Find
+	Refers      []Refer
+	Write       *Write // nil: it is not written
 }
 
 // Since is how only what is new is asked for; a blank Parameter is not at all.
@@ -119,6 +125,10 @@ func Parse(src []byte) (*System, error) {
 		}
 		s.Records[e.Key] = b.record(e.Key, e.Node)
 	}
+	b.refer(s, root.Get("records"))
+	if e := root.Get("errors"); e != nil {
+		s.Errors, s.ErrorWords = b.path(e.Get("path")), b.path(e.Get("message"))
+	}
 	if len(b.All) > 0 {
 		return nil, b.All
 	}
@@ -138,7 +148,7 @@ func (s *System) RecordNames() []string {
 type builder struct{ grammar.Mistakes }
 
 func (b *builder) wrong(n *grammar.Node, format string, args ...any) {
-	b.Add(finding.MappingWrongValue, n.At, n.Text, format, args...)
+	b.Add(finding.MappingWrongValue, n.At, n.Text, format, args...).Hint = "" // the message says what to do
 }
 
 func texts(n *grammar.Node) map[string]string {
@@ -276,7 +286,7 @@ func (b *builder) record(name string, n *grammar.Node) *Record {
 		LinesCount: b.path(n.Get("lines_count")), Mapping: n.Str("mapping")}
 	b.below(list.Get("path"))
 	if g := n.Get("get"); g != nil {
-		r.Get = g.Str("path")
+		r.Get, r.Within = g.Str("path"), b.path(g.Get("record"))
 		b.below(g.Get("path"))
 		if !strings.Contains(r.Get, "{key}") {
 			b.wrong(g.Get("path"), "the path of one record needs {key}, such as /orders/{key}.")
@@ -298,6 +308,8 @@ func (b *builder) record(name string, n *grammar.Node) *Record {
 	if p := list.Get("paging"); p != nil {
 		r.Paging = b.paging(p)
 	}
+	r.Finds, r.Refers = b.finds(n.Get("find")), b.refers(n)
+	r.Write = b.write(r, n.Get("write"))
 	return r
 }
 

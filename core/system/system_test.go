@@ -108,7 +108,7 @@ func TestRead(t *testing.T) {
 		if string(f.Raw) != raw[i] {
 			t.Errorf("the bytes of record %d are %q, want %q", i, f.Raw, raw[i])
 		}
-		f.Raw = nil
+		f.Raw, f.Node = nil, nil
 		if fmt.Sprint(f) != fmt.Sprint(want[i]) || f.Short() != (i == 1) {
 			t.Errorf("%+v\nwant %+v", f, want[i])
 		}
@@ -321,4 +321,43 @@ func FuzzRead(f *testing.F) {
 			}
 		}
 	})
+}
+
+// What is wrong about finding and writing is said at its place.
+func TestParseWriting(t *testing.T) {
+	const head = "koinos: system/1\nname: s\naddress: https://s.example\nrecords:\n"
+	const list = "    list: {path: /o, records: \"$[*]\"}\n    key: $.id\n"
+	for _, c := range []struct{ text, want string }{
+		{"  a:\n" + list + "    write: {create: {path: /o}, mapping: m}\n",
+			"8:42 to write orders, say find: how a record is found, and get: how one is read."},
+		{"  a:\n" + list + "    write: {create: {path: /o}, find: ref}\n",
+			`8:39 the record has no way "ref" to be found; say it under find.`},
+		{"  a:\n" + list + "    write: {create: {path: /o}, change: {path: /o}}\n", "8:48 the path needs {key}."},
+		{"  a:\n" + list + "    write: {create: {path: \"https://x.example/o\"}}\n",
+			`8:28 "https://x.example/o" is no path below the address, such as /orders; parameters stand under query.`},
+		{"  a:\n" + list + "    write: {create: {path: /o, lines: 0}, lines: {match: $.n, key: $.id}}\n",
+			"8:58 say lines: of the record too, where its lines stand.\n" +
+				"8:58 say add: how the lines get there that do not go with the record."},
+		{"  a:\n" + list + "    write: {create: {path: /o}, acts: [{act: go, path: \"/o/{key}/go\"}]}\n",
+			`8:41 each value of acts needs "while": While it is due: a value of the record is one of these. Doing it ends that. Add it.`},
+		{"  a:\n" + list + "    write: {create: {path: /o}, types: {$.x: int}}\n",
+			`8:46 $.x cannot be "int". It may be: text, number, boolean.`},
+		{"  a:\n" + list + "    refers: [{path: $.c, to: b, by: mail}]\n",
+			`8:30 "b" is no kind of record here; there are a.`},
+		{"  a:\n" + list + "    refers: [{path: $.c, to: b, by: mail, create: {m: $.m}}]\n  b:\n" + list,
+			`8:37 b has no way "mail" to be found; say it under its find.`},
+		{"  a:\n" + list + "    refers: [{path: $.c, to: b, by: mail, create: {m: $.m}}]\n  b:\n" + list +
+			"    find: {mail: {parameter: mail, path: $.mail}}\n",
+			"8:52 b says nothing of how one is made; say write: {create: …} there."},
+	} {
+		_, err := Parse([]byte(head + c.text))
+		var got []string
+		for _, f := range finding.Of(err) {
+			got = append(got, strings.TrimSpace(fmt.Sprintf("%d:%d %s %s", f.Place.Row, f.Place.Column, f.Message,
+				f.Hint)))
+		}
+		if strings.Join(got, "\n") != c.want {
+			t.Errorf("%s\n got %s\nwant %s", c.text, strings.Join(got, "\n"), c.want)
+		}
+	}
 }

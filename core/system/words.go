@@ -77,7 +77,9 @@ var record = grammar.Group("One kind of record",
 			grammar.May("overlap", grammar.Some("How far before the newest stamp that was seen it begins, such as 5m: "+
 				"clocks go back, and stamps stand still while a list is read")))))),
 	grammar.May("get", grammar.Group("How one is got",
-		grammar.Must("path", grammar.Some("Path below the system's address; {key} is the record's key")))),
+		grammar.Must("path", grammar.Some("Path below the system's address; {key} is the record's key")),
+		grammar.May("record",
+			grammar.Some("Where the record stands in the answer; left out, the answer is the record")))),
 	grammar.Must("key", grammar.Some("What names a record for good: path (RFC 9535) within the record")),
 	grammar.May("number", grammar.Some("What people call it: path within the record")),
 	grammar.May("version", grammar.Some("What changes whenever the record does: path within the record")),
@@ -89,6 +91,9 @@ var record = grammar.Group("One kind of record",
 		grammar.Must("path", grammar.Some("What says so: path within the record")),
 		grammar.Must("is", grammar.Many("The values that say so")))),
 	grammar.May("mapping", grammar.Some("The mapping that makes orders of it, where a pull names none")),
+	grammar.May("find", found),
+	grammar.May("refers", referring),
+	grammar.May("write", writing),
 )
 
 // words is everything that may stand in a description.
@@ -106,6 +111,9 @@ var words = grammar.Group("Another application, described",
 		grammar.May("at_once", grammar.Whole("How many are under way side by side; left out, 4")),
 		grammar.May("timeout", grammar.Some("How long an answer may take, such as 30s (the usual)")),
 		grammar.May("largest", grammar.Whole("How many MiB an answer may have; left out, 16")))),
+	grammar.May("errors", grammar.Group("How the system says in an answer of status 200 that it did not do it",
+		grammar.Must("path", grammar.Some("What is there then, and not otherwise: "+path)),
+		grammar.May("message", grammar.Some("The system's words: path within that")))),
 	grammar.Must("records", &grammar.Shape{Kind: grammar.Table, About: "What the system has, by names of your own: " +
 		"order, shipment", Items: record}),
 )

@@ -145,6 +145,33 @@ func Token(s string) string {
 	return s
 }
 
+var unescaped = strings.NewReplacer("~1", "/", "~0", "~")
+
+// Name is the name that a token of a JSON Pointer has.
+func Name(token string) string {
+	if strings.Contains(token, "~") {
+		return unescaped.Replace(token)
+	}
+	return token
+}
+
+// Get gives the value at a JSON Pointer of names (RFC 6901) below n; nil is none, also of
+// no node.
+func (n *Node) Get(pointer string) *Node {
+	for pointer != "" {
+		if n == nil || n.Kind != Object {
+			return nil
+		}
+		var token string
+		token, pointer, _ = strings.Cut(pointer[1:], "/")
+		if pointer != "" {
+			pointer = "/" + pointer
+		}
+		n = n.Member(Name(token))
+	}
+	return n
+}
+
 // LastLeaf is the number of the last leaf within n.
 func (n *Node) LastLeaf() int {
 	for n.last != nil {

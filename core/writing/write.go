@@ -1,7 +1,6 @@
 package writing
 
 import (
-	"bytes"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -13,6 +12,7 @@ import (
 	"koinos/core/mapping"
 	"koinos/core/order"
 	"koinos/core/source"
+	"koinos/core/tree"
 )
 
 // Format is the format in which a mapping's documents are written.
@@ -110,78 +110,15 @@ func addPage(f *excelize.File, i int, p *Page) error {
 	return nil
 }
 
-// ordered is a JSON object that keeps the order of its members.
-type ordered struct {
-	names  []string
-	values map[string]any
-}
-
-func (o *ordered) at(name string) *ordered {
-	if o.values == nil {
-		o.values = map[string]any{}
-	}
-	if c, ok := o.values[name].(*ordered); ok {
-		return c
-	}
-	c := &ordered{}
-	o.set(name, c)
-	return c
-}
-
-func (o *ordered) set(name string, v any) {
-	if o.values == nil {
-		o.values = map[string]any{}
-	}
-	if _, ok := o.values[name]; !ok {
-		o.names = append(o.names, name)
-	}
-	o.values[name] = v
-}
-
-// MarshalJSON writes the members in the order in which they were set.
-func (o *ordered) MarshalJSON() ([]byte, error) {
-	var b bytes.Buffer
-	b.WriteByte('{')
-	for i, n := range o.names {
-		if i > 0 {
-			b.WriteByte(',')
-		}
-		name, err := json.Marshal(n)
-		if err != nil {
-			return nil, err
-		}
-		value, err := json.Marshal(o.values[n])
-		if err != nil {
-			return nil, err
-		}
-		b.Write(name)
-		b.WriteByte(':')
-		b.Write(value)
-	}
-	b.WriteByte('}')
-	return b.Bytes(), nil
-}
-
-// put sets a value at a pointer of names.
-func (o *ordered) put(pointer string, v any) {
-	names := strings.Split(strings.TrimPrefix(pointer, "/"), "/")
-	for i := range names {
-		names[i] = strings.NewReplacer("~1", "/", "~0", "~").Replace(names[i])
-	}
-	for _, n := range names[:len(names)-1] {
-		o = o.at(n)
-	}
-	o.set(names[len(names)-1], v)
-}
-
-// tree writes orders as JSON.
-type tree struct {
+// trees writes orders as JSON.
+type trees struct {
 	*writer
+	blanks bool // a blank value is written as null, not left out
 }
 
 // fill puts the values of a level into an object; what stands elsewhere goes
 // into the object that of names.
-func (t *tree) fill(into map[string]*ordered, level order.Level, v values, line int, value func(string) string) {
+func (t *trees) fill(into map[string]*tree.Members, level order.Level, v values, line int, value func(string) string) {
 	all := t.m.Bindings[level]
 	for i := range all {
 		b := &all[i]
@@ -192,13 +129,15 @@ func (t *tree) fill(into map[string]*ordered, level order.Level, v values, line 
 		pointer := b.From[0].Pointer()
 		o := into[b.Of]
 		switch {
+		case text == "" && t.blanks && pointer != "" && o != nil && !o.Has(pointer):
+			o.Put(pointer, nil)
 		case text == "":
 		case pointer == "" || o == nil:
 			t.problem(v, line, b.Field.Name, fmt.Sprintf("%s is not one place to write to", b.From[0].Text))
 		case b.Field.Type == order.Decimal && b.Decimal() == "." && b.Suffix == "":
-			o.put(pointer, json.Number(text))
+			o.Put(pointer, json.Number(text))
 		default:
-			o.put(pointer, text)
+			o.Put(pointer, text)
 		}
 	}
 }
@@ -225,8 +164,8 @@ func writeTree(out io.Writer, m *mapping.Mapping, orders []order.Order, set *lis
 	if set == nil {
 		set = &list.Set{}
 	}
-	t := &tree{&writer{m: m, set: set}}
-	root := &ordered{}
+	t := &trees{writer: &writer{m: m, set: set}}
+	root := &tree.Members{}
 	var records []any
 	for i := range orders {
 		v := valuesOf(&orders[i])
@@ -239,9 +178,9 @@ func writeTree(out io.Writer, m *mapping.Mapping, orders []order.Order, set *lis
 			continue
 		}
 		for n := range v.o.Lines { // flat: a record for each line, the header's facts on each
-			o := &ordered{}
-			t.fill(map[string]*ordered{"": o, "document": root}, order.Header, v, 0, v.header)
-			t.fill(map[string]*ordered{"": o, "order": o}, order.Lines, v, n+1, v.line(n+1))
+			o := &tree.Members{}
+			t.fill(map[string]*tree.Members{"": o, "document": root}, order.Header, v, 0, v.header)
+			t.fill(map[string]*tree.Members{"": o, "order": o}, order.Lines, v, n+1, v.line(n+1))
 			records = append(records, o)
 		}
 	}
@@ -275,19 +214,19 @@ func writeTree(out io.Writer, m *mapping.Mapping, orders []order.Order, set *lis
 	}
 	for i := range records {
 		if inner != "" {
-			o := &ordered{}
-			o.put(inner, records[i])
+			o := &tree.Members{}
+			o.Put(inner, records[i])
 			records[i] = o
 		}
 	}
-	root.put(at, records)
+	root.Put(at, records)
 	return t.problems, e.Encode(root)
 }
 
 // record writes one order of by: path.
-func (t *tree) record(v values, root *ordered) (*ordered, error) {
-	o := &ordered{}
-	t.fill(map[string]*ordered{"": o, "document": root}, order.Header, v, 0, v.header)
+func (t *trees) record(v values, root *tree.Members) (*tree.Members, error) {
+	o := &tree.Members{}
+	t.fill(map[string]*tree.Members{"": o, "document": root}, order.Header, v, 0, v.header)
 	each := func(level order.Level, n int, value func(int) func(string) string, line func(int) int) error {
 		if len(t.m.Bindings[level]) == 0 {
 			return nil
@@ -302,16 +241,16 @@ func (t *tree) record(v values, root *ordered) (*ordered, error) {
 		}
 		list := []any{}
 		for i := range n {
-			one := &ordered{}
-			t.fill(map[string]*ordered{"": one, "order": o, "document": root}, level, v, line(i), value(i))
+			one := &tree.Members{}
+			t.fill(map[string]*tree.Members{"": one, "order": o, "document": root}, level, v, line(i), value(i))
 			if inner != "" {
-				wrapped := &ordered{}
-				wrapped.put(inner, one)
+				wrapped := &tree.Members{}
+				wrapped.Put(inner, one)
 				one = wrapped
 			}
 			list = append(list, one)
 		}
-		o.put(at, list)
+		o.Put(at, list)
 		return nil
 	}
 	err := each(order.Lines, len(v.o.Lines), func(i int) func(string) string { return v.line(i + 1) },
@@ -325,4 +264,22 @@ func (t *tree) record(v values, root *ordered) (*ordered, error) {
 			func(int) int { return 0 })
 	}
 	return o, err
+}
+
+// Record writes one order as the record that the mapping reads, JSON. What the mapping
+// speaks of and the order does not have is null, so that it can be compared.
+func Record(m *mapping.Mapping, o *order.Order, set *list.Set) ([]byte, []Problem, error) {
+	if m.Group.By != "path" {
+		return nil, nil, fmt.Errorf("the mapping %s does not make an order of a JSON value (group: {by: path})", m.Name)
+	}
+	if set == nil {
+		set = &list.Set{}
+	}
+	t := &trees{writer: &writer{m: m, set: set}, blanks: true}
+	record, err := t.record(valuesOf(o), &tree.Members{})
+	if err != nil {
+		return nil, t.problems, err
+	}
+	b, err := json.Marshal(record)
+	return b, t.problems, err
 }

@@ -1,0 +1,92 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"koinos/api"
+)
+
+func (a *app) pushSystem() *cobra.Command {
+	var dry, bodies bool
+	c := &cobra.Command{
+		Use: "push NAME RECORD ORDER", Short: "Make a record of a system what an order says", Args: cobra.ExactArgs(3),
+		Long: `Push works out what the record should say, reads what it does say, and makes the
+calls that are due: none where it is right. ORDER is an order's number, the
+sender's, or its id. With --dry-run the calls are only shown.`,
+		Example: "  koinos system push ledgerline sales_order SO-000123 --dry-run",
+		RunE: func(c *cobra.Command, args []string) error {
+			p, err := a.client().Push(c.Context(), args[0], api.NewPush{Record: args[1], Order: args[2], DryRun: dry})
+			if err != nil {
+				return err
+			}
+			done, err := a.json(p)
+			if err != nil {
+				return err
+			}
+			if !done {
+				a.pushed(&p, bodies)
+			}
+			switch p.State {
+			case api.PushBlocked:
+				return &exit{code: exitRefused}
+			case api.PushAway:
+				return &exit{code: exitAway}
+			}
+			return nil
+		},
+	}
+	c.Flags().BoolVarP(&dry, "dry-run", "n", false, "only show the calls that are due")
+	c.Flags().BoolVar(&bodies, "show-bodies", false, "show what is sent")
+	return c
+}
+
+// pushWords say what became of the record of a push.
+var pushWords = map[string]string{api.PushPlanned: "would be made right by", api.PushDone: "is right now, by",
+	api.PushBlocked: "cannot be made right:", api.PushAway: "waits, because the system does not answer:"}
+
+// pushed says what a push came to.
+func (a *app) pushed(p *api.Push, bodies bool) {
+	what := p.Record
+	if p.Number != "" {
+		what += " " + p.Number
+	} else if p.Key != "" {
+		what += " " + p.Key
+	}
+	if len(p.Steps) == 0 && len(p.Why) == 0 {
+		fmt.Fprintf(a.out, "%s: %s %s is right; there is nothing to do.\n", p.Order, p.System, what)
+		return
+	}
+	if p.State == api.PushPlanned && p.Key == "" {
+		what += ", which is not there yet,"
+	}
+	fmt.Fprintf(a.out, "%s: %s %s %s\n", p.Order, p.System, what, pushWords[p.State])
+	for i, s := range p.Steps {
+		fmt.Fprintf(a.out, "  %d. %s  (%s %s)\n", i+1, s.Does, s.Method, s.Path)
+		for _, ch := range s.Changes {
+			field := ch.Field
+			if ch.Line != "" {
+				field = "line " + ch.Line + " " + ch.Field
+			}
+			fmt.Fprintf(a.out, "       %s: %s → %s\n", field, orBlank(ch.Was), orBlank(ch.Is))
+		}
+		if bodies && len(s.Body) > 0 {
+			fmt.Fprintf(a.out, "       %s\n", s.Body)
+		}
+	}
+	if len(p.Why) > 0 {
+		fmt.Fprintf(a.out, "  %s\n", strings.Join(p.Why, "\n  "))
+	}
+	if p.State == api.PushPlanned && len(p.Steps) > 0 {
+		fmt.Fprintln(a.out, "Nothing was written.")
+	}
+}
+
+func orBlank(s string) string {
+	if s == "" {
+		return "blank"
+	}
+	return s
+}

@@ -1,0 +1,437 @@
+package plan
+
+import (
+	"encoding/json"
+	"fmt"
+	"strconv"
+	"strings"
+
+	"koinos/core/jsondoc"
+	"koinos/core/system"
+	"koinos/core/tree"
+)
+
+// Found is a record as it was read.
+type Found struct {
+	Key, ETag string
+	Root      *tree.Node
+}
+
+// Step is one call that is due.
+type Step struct {
+	Does   string // in words: "add 12 lines"
+	Kind   Kind
+	Method string
+	Path   string // below the system's address; {key} in it is not known before the record is made
+	Body   json.RawMessage
+	Match  string // for If-Match; "" is none
+	// Later says that it is due only if the record, when it is read again, says so.
+	Later   bool
+	Changes []Difference
+	Record  *jsondoc.Path // where the record stands in the answer; nil is the answer itself
+}
+
+// Kind is what a step does to a record.
+type Kind string
+
+const (
+	Create Kind = "create"
+	Modify Kind = "change"
+	Lines  Kind = "lines" // of its lines
+	Act    Kind = "act"
+)
+
+// Difference is one value that becomes another; Line is what the line is matched by, "" is
+// the header.
+type Difference struct {
+	Line  string `json:"line,omitempty"`
+	Field string `json:"field"`
+	Was   string `json:"was"`
+	Is    string `json:"is"`
+}
+
+// Blocked is why a record cannot become what it should be.
+type Blocked struct {
+	Line, Field string
+	Why         string
+}
+
+func (b *Blocked) Error() string { return b.Why }
+
+func blocked(line, field, format string, args ...any) error {
+	return &Blocked{line, field, fmt.Sprintf(format, args...)}
+}
+
+// Planner works out the calls for records of one kind. It may be used by several
+// goroutines.
+type Planner struct {
+	w      *system.Write
+	list   string            // pointer of the list of lines; "" is none
+	aside  []string          // pointers that are not sent
+	fixed  map[string]bool   // pointers that cannot be changed
+	types  map[string]string // by pointer
+	inLine map[string]string // by pointer within a line
+}
+
+// planner is one plan in the making.
+type planner struct {
+	*Planner
+	steps []Step
+}
+
+// leaf is a value with where it stands.
+type leaf struct {
+	pointer string
+	node    *tree.Node
+}
+
+// For works out the calls that make a record what is wanted. A nil found is a record that
+// is not there. Cancelled is an order that is not wanted any more. The error is a *Blocked
+// where no call can do it.
+func (r *Planner) For(wanted *tree.Node, found *Found, cancelled bool) ([]Step, error) {
+	p := &planner{Planner: r}
+	if cancelled {
+		if found != nil {
+			p.acts(found, true)
+		}
+		return p.steps, nil
+	}
+	header, lines, err := p.wanted(wanted)
+	if err != nil {
+		return nil, err
+	}
+	if found == nil {
+		p.create(header, lines)
+	} else if err := p.change(header, lines, found); err != nil {
+		return nil, err
+	}
+	p.acts(found, false)
+	return p.steps, nil
+}
+
+// New makes the planner of a kind of record that is written.
+func New(r *system.Record) *Planner {
+	p := &Planner{w: r.Write, fixed: map[string]bool{}, types: map[string]string{}, inLine: map[string]string{}}
+	each := ""
+	if r.Lines != nil {
+		each = r.Lines.String()
+		if list, err := jsondoc.ParsePath(strings.TrimSuffix(each, "[*]")); err == nil {
+			p.list = list.Pointer()
+		}
+	}
+	for _, a := range p.w.Aside {
+		p.aside = append(p.aside, a.Pointer())
+	}
+	for _, f := range p.w.Fixed {
+		p.fixed[f.Pointer()] = true
+	}
+	for path, kind := range p.w.Types {
+		into := p.types
+		if rest, ok := strings.CutPrefix(path, each+"."); ok && each != "" {
+			path, into = "$."+rest, p.inLine
+		}
+		if parsed, err := jsondoc.ParsePath(path); err == nil {
+			into[parsed.Pointer()] = kind
+		}
+	}
+	return p
+}
+
+// line is a line with what it is matched by.
+type line struct {
+	match  string
+	node   *tree.Node
+	leaves []leaf
+}
+
+// wanted cuts what is wanted into the header's values and the lines.
+func (p *Planner) wanted(root *tree.Node) (header []leaf, lines []line, err error) {
+	header = p.leaves(root, "", make([]leaf, 0, root.Len()), true)
+	list := root.Get(p.list)
+	if p.list == "" || list == nil {
+		return header, nil, nil
+	}
+	seen := make(map[string]bool, list.Len())
+	lines = make([]line, 0, list.Len())
+	for n := list.First(); n != nil; n = n.Next() {
+		l := line{node: n, leaves: p.leaves(n, "", make([]leaf, 0, n.Len()), false)}
+		if p.w.Lines != nil {
+			if v := p.w.Lines.Match.First(n); v != nil && !blank(v) {
+				l.match = v.Text
+			}
+			if l.match == "" || seen[l.match] {
+				return nil, nil, blocked(l.match, p.w.Lines.Match.String(),
+					"Line %d of the order cannot be told apart: its %s is %q.", n.Index+1, p.w.Lines.Match, l.match)
+			}
+			seen[l.match] = true
+		}
+		lines = append(lines, l)
+	}
+	return header, lines, nil
+}
+
+// leaves gives the values of a record or line, but for its lines and what is put aside.
+func (p *Planner) leaves(n *tree.Node, pointer string, out []leaf, header bool) []leaf {
+	for c := n.First(); c != nil; c = c.Next() {
+		under := pointer + "/" + tree.Token(c.Name)
+		if header && (under == p.list || p.putAside(under)) {
+			continue
+		}
+		if c.Kind == tree.Object {
+			out = p.leaves(c, under, out, header)
+		} else {
+			out = append(out, leaf{under, c})
+		}
+	}
+	return out
+}
+
+func (p *Planner) putAside(pointer string) bool {
+	for _, a := range p.aside {
+		if pointer == a || strings.HasPrefix(pointer, a+"/") {
+			return true
+		}
+	}
+	return false
+}
+
+// body puts values into what is sent; blanks says whether blank ones go along, as null.
+func body(leaves []leaf, types map[string]string, blanks bool) *tree.Members {
+	m := &tree.Members{}
+	for _, l := range leaves {
+		if blank(l.node) {
+			if blanks {
+				m.Put(l.pointer, nil)
+			}
+			continue
+		}
+		m.Put(l.pointer, typed(l.node, types[l.pointer]))
+	}
+	return m
+}
+
+func (p *Planner) bodies(lines []line) []any {
+	all := make([]any, len(lines))
+	for i := range lines {
+		all[i] = body(lines[i].leaves, p.inLine, false)
+	}
+	return all
+}
+
+// step adds a call.
+func (p *planner) step(kind Kind, r *system.Request, key, line string, v any, does string) *Step {
+	if r.As != "" && v != nil {
+		m := &tree.Members{}
+		m.Put("/"+tree.Token(r.As), v)
+		v = m
+	}
+	var raw json.RawMessage
+	if v != nil {
+		raw, _ = json.Marshal(v) // members of plain values
+	}
+	path := r.Path
+	if key != "" {
+		path = strings.ReplaceAll(path, "{key}", escape(key))
+	}
+	path = strings.ReplaceAll(path, "{line}", escape(line))
+	p.steps = append(p.steps, Step{Does: does, Kind: kind, Method: r.Method, Path: path, Body: raw, Record: r.Record})
+	return &p.steps[len(p.steps)-1]
+}
+
+func (p *planner) create(header []leaf, lines []line) {
+	with := len(lines)
+	if p.w.Lines != nil && p.w.WithLines >= 0 {
+		with = min(with, p.w.WithLines)
+	}
+	m := body(header, p.types, false)
+	does := "create it"
+	if with > 0 {
+		m.Put(p.list, p.bodies(lines[:with]))
+		does += " with " + count(with, "line")
+	}
+	p.step(Create, p.w.Create, "", "", m, does)
+	p.add(lines[with:], "")
+}
+
+// add adds lines, so many in a call as go.
+func (p *planner) add(lines []line, key string) {
+	for len(lines) > 0 {
+		n := min(max(p.w.Lines.AtOnce, 1), len(lines))
+		all := p.bodies(lines[:n])
+		var v any = all
+		if p.w.Lines.AtOnce == 0 {
+			v = all[0]
+		}
+		s := p.step(Lines, p.w.Lines.Add, key, "", v, "add "+count(n, "line"))
+		if n == 1 {
+			s.Does = "add line " + lines[0].match
+		}
+		lines = lines[n:]
+	}
+}
+
+func (p *planner) change(header []leaf, lines []line, found *Found) error {
+	var differ []leaf
+	var changes []Difference
+	for _, l := range header {
+		is := found.Root.Get(l.pointer)
+		if same(l.node, is) {
+			continue
+		}
+		field := strings.TrimPrefix(l.pointer, "/")
+		if p.fixed[l.pointer] {
+			return blocked("", field,
+				"%s is %s there and should be %s, but it cannot be changed once the record is made.",
+				field, shown(is), shown(l.node))
+		}
+		differ = append(differ, l)
+		changes = append(changes, Difference{"", field, text(is), text(l.node)})
+	}
+	inline := p.w.Lines == nil && p.list != ""
+	if inline {
+		changes = append(changes, p.inlineChanges(lines, found.Root.Get(p.list))...)
+	}
+	if len(changes) > 0 {
+		if p.w.Change == nil {
+			return blocked("", changes[0].Field,
+				"%s is %q there and should be %q, but the description says nothing of how "+
+					"a record is changed.", changes[0].Field, changes[0].Was, changes[0].Is)
+		}
+		if p.w.Change.Method == "PUT" {
+			differ = header
+		}
+		m := body(differ, p.types, p.w.Change.Method != "PUT")
+		if inline {
+			m.Put(p.list, p.bodies(lines))
+		}
+		s := p.step(Modify, p.w.Change, found.Key, "", m, "change "+fields(changes))
+		s.Changes = changes
+		if p.w.IfMatch {
+			s.Match = found.ETag
+		}
+	}
+	if p.w.Lines == nil {
+		return nil
+	}
+	return p.lines(lines, found)
+}
+
+// inlineChanges are how lines that go with their record differ, by their position.
+func (p *planner) inlineChanges(lines []line, list *tree.Node) (out []Difference) {
+	var there []*tree.Node
+	if list != nil {
+		for n := list.First(); n != nil; n = n.Next() {
+			there = append(there, n)
+		}
+	}
+	for i := range max(len(lines), len(there)) {
+		name := strconv.Itoa(i + 1)
+		switch {
+		case i >= len(lines):
+			out = append(out, Difference{name, "line", "there", ""})
+		case i >= len(there):
+			out = append(out, Difference{name, "line", "", "there"})
+		default:
+			for _, l := range lines[i].leaves {
+				if is := there[i].Get(l.pointer); !same(l.node, is) {
+					out = append(out, Difference{name, strings.TrimPrefix(l.pointer, "/"), text(is), text(l.node)})
+				}
+			}
+		}
+	}
+	return out
+}
+
+// lines removes, changes and adds lines one by one.
+func (p *planner) lines(lines []line, found *Found) error {
+	w := p.w.Lines
+	at := make(map[string]int, len(lines))
+	there := make([]*tree.Node, len(lines)) // for each line, the one that is there
+	for i := range lines {
+		at[lines[i].match] = i
+	}
+	var gone []*tree.Node
+	if list := found.Root.Get(p.list); list != nil {
+		for n := list.First(); n != nil; n = n.Next() {
+			match := text(w.Match.First(n))
+			if i, wanted := at[match]; wanted && there[i] == nil {
+				there[i] = n
+			} else {
+				gone = append(gone, n)
+			}
+		}
+	}
+	version := func(n *tree.Node) string {
+		if w.Version == nil {
+			return ""
+		}
+		return text(w.Version.First(n))
+	}
+	for _, n := range gone {
+		match := text(w.Match.First(n))
+		if w.Remove == nil {
+			return blocked(match, "",
+				"Line %s is there and should not be, but the description says nothing of how a line is "+
+					"removed.", match)
+		}
+		s := p.step(Lines, w.Remove, found.Key, text(w.Key.First(n)), nil, "remove line "+match)
+		s.Match = version(n)
+	}
+	var missing []line
+	for i, l := range lines {
+		is := there[i]
+		if is == nil {
+			missing = append(missing, l)
+			continue
+		}
+		var differ []leaf
+		var changes []Difference
+		for _, v := range l.leaves {
+			if was := is.Get(v.pointer); !same(v.node, was) {
+				differ = append(differ, v)
+				changes = append(changes, Difference{l.match, strings.TrimPrefix(v.pointer, "/"), text(was),
+					text(v.node)})
+			}
+		}
+		if len(differ) == 0 {
+			continue
+		}
+		if w.Change == nil {
+			return blocked(l.match, changes[0].Field,
+				"%s of line %s is %q there and should be %q, but the description says "+
+					"nothing of how a line is changed.", changes[0].Field, l.match, changes[0].Was, changes[0].Is)
+		}
+		if w.Change.Method == "PUT" {
+			differ = l.leaves
+		}
+		s := p.step(Lines, w.Change, found.Key, text(w.Key.First(is)), body(differ, p.inLine, w.Change.Method != "PUT"),
+			"change line "+l.match+": "+fields(changes))
+		s.Changes, s.Match = changes, version(is)
+	}
+	if len(missing) > 0 && w.Add == nil {
+		return blocked(missing[0].match, "",
+			"Line %s is missing there, but the description says nothing of how a line is "+
+				"added.", missing[0].match)
+	}
+	p.add(missing, found.Key)
+	return nil
+}
+
+// acts adds what else is due.
+func (p *planner) acts(found *Found, cancelled bool) {
+	for i := range p.w.Acts {
+		a := &p.w.Acts[i]
+		if a.Cancelled != cancelled {
+			continue
+		}
+		if found == nil {
+			s := p.step(Act, &a.Request, "", "", nil, fmt.Sprintf("%s it, if %s is %s then", a.Name, a.While.Path,
+				strings.Join(a.While.Is, " or ")))
+			s.Later = true
+			continue
+		}
+		if a.While.Holds(found.Root) {
+			p.step(Act, &a.Request, found.Key, "", nil, a.Name+" it")
+		}
+	}
+}

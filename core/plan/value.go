@@ -1,0 +1,98 @@
+package plan
+
+import (
+	"encoding/json"
+	"net/url"
+	"strconv"
+	"strings"
+
+	"koinos/core/order"
+	"koinos/core/tree"
+)
+
+// blank reports whether a value says nothing: it is absent, null or an empty text.
+func blank(n *tree.Node) bool {
+	return n == nil || n.Kind == tree.Null || n.Kind == tree.String && n.Text == ""
+}
+
+// same compares by what values mean: blanks are equal, numbers are compared by their
+// value whichever of the two is one, everything else as it is written.
+func same(a, b *tree.Node) bool {
+	switch {
+	case blank(a) || blank(b):
+		return blank(a) && blank(b)
+	case a.Kind == tree.Number || b.Kind == tree.Number:
+		x, errX := order.ParseNumber(a.Text)
+		y, errY := order.ParseNumber(b.Text)
+		if errX == nil && errY == nil {
+			return x.Cmp(y) == 0
+		}
+		return a.Text == b.Text
+	case a.Scalar() && b.Scalar():
+		return a.Text == b.Text
+	}
+	return string(a.AppendJSON(nil)) == string(b.AppendJSON(nil))
+}
+
+// typed is a value as it is sent, where a type is asked for as that.
+func typed(n *tree.Node, kind string) any {
+	switch {
+	case kind == "text":
+		return n.Text
+	case kind == "number":
+		if number, err := order.ParseNumber(n.Text); err == nil {
+			return json.Number(number.String())
+		}
+	case kind == "boolean":
+		if v, err := strconv.ParseBool(n.Text); err == nil {
+			return v
+		}
+	}
+	return json.RawMessage(n.AppendJSON(nil))
+}
+
+func text(n *tree.Node) string {
+	switch {
+	case n == nil || n.Kind == tree.Null:
+		return ""
+	case n.Scalar():
+		return n.Text
+	}
+	return string(n.AppendJSON(nil))
+}
+
+// shown is a value as people see it in a sentence.
+func shown(n *tree.Node) string {
+	if blank(n) {
+		return "blank"
+	}
+	return strconv.Quote(text(n))
+}
+
+func escape(key string) string { return url.PathEscape(key) }
+
+func count(n int, word string) string {
+	if n != 1 {
+		word += "s"
+	}
+	return strconv.Itoa(n) + " " + word
+}
+
+// fields names what changes.
+func fields(changes []Difference) string {
+	var names []string
+	for _, c := range changes {
+		name := c.Field
+		if c.Line != "" && c.Field == "line" {
+			name = "line " + c.Line
+		}
+		if len(names) == 0 || names[len(names)-1] != name {
+			names = append(names, name)
+		}
+	}
+	const most = 6
+	if len(names) > most {
+		return strings.Join(names[:most], ", ") + " and " + strconv.Itoa(len(names)-most) + " more"
+	}
+	return strings.Join(names, ", ")
+}

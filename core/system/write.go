@@ -1,0 +1,278 @@
+package system
+
+import (
+	"maps"
+	"slices"
+	"strings"
+
+	"koinos/core/grammar"
+	"koinos/core/jsondoc"
+)
+
+// Find is a way to find a record without its key: the list is asked with a parameter,
+// and of what it gives those count whose value at Path is the one asked for.
+type Find struct {
+	Name, Parameter string
+	Path            *jsondoc.Path
+	Fold            bool // letter case does not matter
+}
+
+// Refer says that a value of a record is the key of another one, and by what that is
+// found. What we write there is the value that it is found by.
+type Refer struct {
+	Path   *jsondoc.Path // within the record
+	To, By string        // kind of record, and its Find
+	// Create is what one that is not there is made from: values of the record that is
+	// written, by the members of the one that is made. None is made where it is empty.
+	Create map[string]*jsondoc.Path
+}
+
+// Request is one way to write: method, path, and how the body stands in what is sent.
+type Request struct {
+	Method, Path string
+	As           string        // member that holds the body; "" is the body itself
+	Record       *jsondoc.Path // where the record stands in the answer; nil is the answer itself
+}
+
+// While is a condition on a record that was read: a value is one of some.
+type While struct {
+	Path *jsondoc.Path
+	Is   []string
+}
+
+// Act is something that is done to a record when it is due.
+type Act struct {
+	Request
+	Name      string
+	Cancelled bool  // due when the order is cancelled here; else when it is not
+	While     While // and only then
+}
+
+// Write is how records of a kind are made what they should be.
+type Write struct {
+	Mapping     string // that writes an order as such a record
+	Find        string // Find by which a record is found that is not linked yet
+	Aside       []*jsondoc.Path
+	Fixed       []*jsondoc.Path // what cannot be changed once the record is made
+	Create      *Request
+	WithLines   int // how many lines may go with it; -1 is any number
+	Change      *Request
+	IfMatch     bool   // changes name the ETag that was read
+	Idempotency string // header that makes a repeated request one; "" is none
+	Taken       While  // an answer that says that somebody was quicker
+	TakenKey    *jsondoc.Path
+	Lines       *Lines // nil: lines go with the record
+	Acts        []Act
+	Types       map[string]string // by path: number, text, boolean
+}
+
+// Lines is how the lines of a record are written one by one.
+type Lines struct {
+	Match, Key          *jsondoc.Path // within a line
+	Version             *jsondoc.Path // what a change of it names with If-Match; may be nil
+	Add, Change, Remove *Request
+	AtOnce              int // lines of one Add, in a list; 0 is one line, by itself
+}
+
+func request(about, method string, more ...grammar.Key) *grammar.Shape {
+	return grammar.Group(about, append([]grammar.Key{
+		grammar.Must("path", grammar.Some("Path below the system's address; {key} is the record's key, {line} the line's")),
+		grammar.May("method", grammar.OneOf("Left out, "+method, "POST", "PUT", "PATCH", "DELETE")),
+		grammar.May("as", grammar.Some("Member of what is sent that holds the body; left out, the body is all")),
+		grammar.May("record",
+			grammar.Some("Where the record stands in the answer; left out, the answer is the record"))},
+		more...)...)
+}
+
+func while(about string, more ...grammar.Key) *grammar.Shape {
+	return grammar.Group(about, append([]grammar.Key{
+		grammar.Must("path", grammar.Some("What says so: path")),
+		grammar.Must("is", grammar.Many("The values that say so"))}, more...)...)
+}
+
+// finding, referring and writing are the words of a record about them.
+var (
+	found = &grammar.Shape{Kind: grammar.Table, About: "Ways to find a record without its key, by names of your own",
+		Items: grammar.Group("One way",
+			grammar.Must("parameter", grammar.Some("Parameter of the list that takes the value")),
+			grammar.Must("path", grammar.Some("Where a record has the value: only those count that have exactly it, "+
+				"whatever else the list gives")),
+			grammar.May("fold", &grammar.Shape{Kind: grammar.Boolean, About: "Letter case does not matter"}))}
+	referring = &grammar.Shape{Kind: grammar.ListOf, About: "Values that are keys of other records",
+		Items: grammar.Group("One value",
+			grammar.Must("path", grammar.Some("Where it stands: path within the record")),
+			grammar.Must("to", grammar.Some("The kind of record that it is the key of")),
+			grammar.Must("by", grammar.Some("The way in which that is found; the mapping writes this value")),
+			grammar.May("create", named("Where there is none, one is made: its members", "Path within the record that "+
+				"is written, of the value")))}
+	writing = grammar.Group("How a record is made what an order here says",
+		grammar.May("mapping",
+			grammar.Some("The mapping that writes an order as such a record; its document is ndjson")),
+		grammar.May("find", grammar.Some("The way in which a record is found that is not linked yet")),
+		grammar.May("aside", grammar.Many("What the mapping writes for create of refers only: paths that are never sent")),
+		grammar.May("fixed", grammar.Many("What cannot be changed once the record is made: paths")),
+		grammar.May("types", &grammar.Shape{Kind: grammar.Table,
+			About: "JSON types of values, by their paths; left out, " +
+				"decimals are numbers and the others texts", Items: grammar.OneOf("Type", "text", "number",
+				"boolean")}),
+		grammar.Must("create", request("Makes a record", "POST",
+			grammar.May("lines", &grammar.Shape{Kind: grammar.Integer,
+				About: "How many lines may go with it; left out, all"}))),
+		grammar.May("change", request("Changes a record: PATCH with what differs, PUT with the whole", "PATCH")),
+		grammar.May("if_match", &grammar.Shape{Kind: grammar.Boolean, About: "A change names the ETag that was read"}),
+		grammar.May("idempotency", grammar.Some("Header that makes a repeated request one, usually Idempotency-Key")),
+		grammar.May("taken", while("What an answer says where somebody was quicker",
+			grammar.Must("key", grammar.Some("Where the answer has the key of the record that is there: path")))),
+		grammar.May("lines", grammar.Group("Lines that are written one by one; left out, they go with the record",
+			grammar.Must("match", grammar.Some("What a line is known by on both sides: path within the line")),
+			grammar.Must("key", grammar.Some("What names a line there: path within the line")),
+			grammar.May("version", grammar.Some("What a change of a line names with If-Match: path within the line")),
+			grammar.May("add", request("Adds lines", "POST",
+				grammar.May("at_once", grammar.Whole("How many lines go in a list; left out, one by itself")))),
+			grammar.May("change", request("Changes a line", "PATCH")),
+			grammar.May("remove", request("Removes a line", "DELETE")))),
+		grammar.May("acts", &grammar.Shape{Kind: grammar.ListOf, About: "What else is done to a record, in this order",
+			Items: request("One act", "POST",
+				grammar.Must("act", grammar.Some("What it does, in a word: confirm, void")),
+				grammar.May("when", grammar.OneOf("When it is due: while the order is wanted (the usual), or when it is "+
+					"cancelled here", "wanted", "cancelled")),
+				grammar.Must("while",
+					while("While it is due: a value of the record is one of these. Doing it ends that")))}))
+)
+
+func (b *builder) request(n *grammar.Node, method string, needs ...string) *Request {
+	if n == nil {
+		return nil
+	}
+	r := &Request{Method: method, Path: n.Str("path"), As: n.Str("as"), Record: b.path(n.Get("record"))}
+	if m := n.Str("method"); m != "" {
+		r.Method = m
+	}
+	b.below(n.Get("path"))
+	for _, need := range needs {
+		if !strings.Contains(r.Path, need) {
+			b.wrong(n.Get("path"), "the path needs %s.", need)
+		}
+	}
+	return r
+}
+
+func (b *builder) paths(n *grammar.Node, key string) (all []*jsondoc.Path) {
+	for _, item := range n.List(key) {
+		all = append(all, b.path(item))
+	}
+	return all
+}
+
+func (b *builder) while(n *grammar.Node) While {
+	if n == nil {
+		return While{}
+	}
+	return While{b.path(n.Get("path")), n.Strs("is")}
+}
+
+func (b *builder) finds(n *grammar.Node) map[string]*Find {
+	all := map[string]*Find{}
+	if n == nil {
+		return all
+	}
+	for _, e := range n.Entries {
+		all[e.Key] = &Find{Name: e.Key, Parameter: e.Node.Str("parameter"), Path: b.path(e.Node.Get("path")),
+			Fold: e.Node.Str("fold") == "true"}
+	}
+	return all
+}
+
+func (b *builder) refers(n *grammar.Node) (all []Refer) {
+	for _, item := range n.List("refers") {
+		r := Refer{Path: b.path(item.Get("path")), To: item.Str("to"), By: item.Str("by"),
+			Create: map[string]*jsondoc.Path{}}
+		if c := item.Get("create"); c != nil {
+			for _, e := range c.Entries {
+				r.Create[e.Key] = b.path(e.Node)
+			}
+		}
+		all = append(all, r)
+	}
+	return all
+}
+
+func (b *builder) write(r *Record, n *grammar.Node) *Write {
+	if n == nil {
+		return nil
+	}
+	create := n.Get("create")
+	w := &Write{Mapping: n.Str("mapping"), Find: n.Str("find"), Aside: b.paths(n, "aside"), Fixed: b.paths(n, "fixed"),
+		Create: b.request(create, "POST"), WithLines: -1, Change: b.request(n.Get("change"), "PATCH", "{key}"),
+		IfMatch: n.Str("if_match") == "true", Idempotency: n.Str("idempotency"), Types: texts(n.Get("types")),
+		Taken: b.while(n.Get("taken"))}
+	if create.Get("lines") != nil {
+		w.WithLines = create.Number("lines")
+	}
+	if t := n.Get("taken"); t != nil {
+		w.TakenKey = b.path(t.Get("key"))
+	}
+	for _, path := range slices.Sorted(maps.Keys(w.Types)) {
+		if _, err := jsondoc.ParsePath(path); err != nil {
+			b.wrong(n.Get("types"), "%q is no path: %v.", path, err)
+		}
+	}
+	if w.Find != "" && r.Finds[w.Find] == nil {
+		b.wrong(n.Get("find"), "the record has no way %q to be found; say it under find.", w.Find)
+	}
+	if w.Mapping != "" && (w.Find == "" || r.Get == "") {
+		b.wrong(n.Get("mapping"), "to write orders, say find: how a record is found, and get: how one is read.")
+	}
+	if l := n.Get("lines"); l != nil {
+		w.Lines = &Lines{Match: b.path(l.Get("match")), Key: b.path(l.Get("key")), Version: b.path(l.Get("version")),
+			Add: b.request(l.Get("add"), "POST", "{key}"), Change: b.request(l.Get("change"), "PATCH", "{line}"),
+			Remove: b.request(l.Get("remove"), "DELETE", "{line}")}
+		if a := l.Get("add"); a != nil {
+			w.Lines.AtOnce = a.Number("at_once")
+		}
+		if r.Lines == nil {
+			b.wrong(l.Get("match"), "say lines: of the record too, where its lines stand.")
+		}
+		if w.WithLines >= 0 && w.Lines.Add == nil {
+			b.wrong(l.Get("match"), "say add: how the lines get there that do not go with the record.")
+		}
+	}
+	for _, item := range n.List("acts") {
+		w.Acts = append(w.Acts, Act{Request: *b.request(item, "POST", "{key}"), Name: item.Str("act"),
+			Cancelled: item.Str("when") == "cancelled", While: b.while(item.Get("while"))})
+	}
+	return w
+}
+
+// refer looks whether the records that others refer to are there.
+func (b *builder) refer(s *System, records *grammar.Node) {
+	for _, e := range records.Entries {
+		for i, item := range e.Node.List("refers") {
+			r := &s.Records[e.Key].Refers[i]
+			to := s.Records[r.To]
+			switch {
+			case to == nil:
+				b.wrong(item.Get("to"), "%q is no kind of record here; there are %s.", r.To,
+					strings.Join(s.RecordNames(), ", "))
+			case to.Finds[r.By] == nil:
+				b.wrong(item.Get("by"), "%s has no way %q to be found; say it under its find.", r.To, r.By)
+			case len(r.Create) > 0 && (to.Write == nil || to.Write.Create == nil):
+				b.wrong(item.Get("create"), "%s says nothing of how one is made; say write: {create: …} there.", r.To)
+			}
+		}
+	}
+}
+
+// TakenBy reports whether an answer says that somebody was quicker, with the key of the
+// record that is there.
+func (w *Write) TakenBy(body []byte) (key string, is bool) {
+	root, _, err := jsondoc.Parse(body, 1)
+	if w.TakenKey == nil || err != nil || root == nil || !w.Taken.Holds(root) {
+		return "", false
+	}
+	key = scalar(w.TakenKey, root)
+	return key, key != ""
+}
+
+// Address is where a path of the system is.
+func Address(base, path string) string { return join(base, path) }

@@ -1,0 +1,79 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"koinos/api"
+)
+
+type linkRow struct {
+	System   string `db:"system"`
+	Record   string `db:"record"`
+	OrderID  int64  `db:"order_id"`
+	Key      string `db:"key"`
+	Number   string `db:"number"`
+	Revision int    `db:"revision"`
+	Agreed   string `db:"agreed"`
+	At       string `db:"at"`
+}
+
+// Links gives the records of other systems that an order is.
+func (s *Store) Links(ctx context.Context, order int64) ([]api.Link, error) {
+	var rows []linkRow
+	err := s.r.SelectContext(ctx, &rows, `SELECT * FROM links WHERE order_id = ? ORDER BY system, record`, order)
+	list := make([]api.Link, len(rows))
+	for i, r := range rows {
+		list[i] = api.Link{System: r.System, Record: r.Record, OrderID: r.OrderID, Key: r.Key, Number: r.Number,
+			Revision: r.Revision, Agreed: r.Agreed, At: parseTime(r.At)}
+	}
+	return list, err
+}
+
+// PutLink keeps which record an order is. ErrTaken says that another order is that record.
+func (s *Store) PutLink(ctx context.Context, l *api.Link, now time.Time) error {
+	return s.Write(ctx, func(t *Tx) error {
+		var other []int64
+		if err := t.SelectContext(t.ctx, &other, `SELECT order_id FROM links
+		  WHERE system = ? AND record = ? AND key = ? AND order_id <> ?`, l.System, l.Record, l.Key, l.OrderID); err != nil {
+			return err
+		}
+		if len(other) > 0 {
+			return &TakenError{Order: other[0]}
+		}
+		return t.run(`INSERT INTO links VALUES (?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (system, record, order_id) DO UPDATE
+		  SET key = excluded.key, number = excluded.number, revision = excluded.revision, agreed = excluded.agreed,
+		      at = excluded.at`, l.System, l.Record, l.OrderID, l.Key, l.Number, l.Revision, l.Agreed, at(now))
+	})
+}
+
+// TakenError says that a record is another order already.
+type TakenError struct{ Order int64 }
+
+func (e *TakenError) Error() string { return "the record is another order's" }
+
+// FindOrder gives the id of the order that a text names: its number, the sender's, or its
+// id. Several of one sender's number are a *SeveralError.
+func (s *Store) FindOrder(ctx context.Context, text string) (int64, error) {
+	for _, where := range []string{`number = ?`, `sender_number = ?`, `CAST(id AS TEXT) = ?`} {
+		var ids []int64
+		if err := s.r.SelectContext(ctx, &ids, `SELECT id FROM orders WHERE `+where+` LIMIT 2`, text); err != nil {
+			return 0, err
+		}
+		switch len(ids) {
+		case 1:
+			return ids[0], nil
+		case 2:
+			return 0, &SeveralError{text}
+		}
+	}
+	return 0, fmt.Errorf("order %s: %w", text, ErrNotFound)
+}
+
+// SeveralError says that several orders have a number.
+type SeveralError struct{ Number string }
+
+func (e *SeveralError) Error() string {
+	return fmt.Sprintf("several orders have the number %q; name one by ours or by its id", e.Number)
+}
