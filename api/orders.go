@@ -85,5 +85,6 @@ type StoredOrder struct {
 	Movements    []order.Movement `json:"movements,omitempty" doc:"Shipments and receipts"`
 	Answers      []order.Answered `json:"answers,omitempty" doc:"What the seller said"`
 	Invoices     []order.Invoice  `json:"invoices,omitempty"`
+	Links        []Link           `json:"links,omitempty" doc:"Which records of other systems it is"`
 	Events       []Event          `json:"events" doc:"What happened to it, oldest first"`
 }

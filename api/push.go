@@ -49,10 +49,10 @@ type Push struct {
 
 // PushStep is one call of a push.
 type PushStep struct {
-	Does    string          `json:"does" doc:"In words"`
-	Method  string          `json:"method"`
-	Path    string          `json:"path"`
-	Body    json.RawMessage `json:"body,omitempty"`
-	Changes []plan.Difference   `json:"changes,omitempty" doc:"Values that become others"`
-	Later   bool            `json:"later,omitempty" doc:"Only if the record says so when it is read again"`
+	Does    string            `json:"does" doc:"In words"`
+	Method  string            `json:"method"`
+	Path    string            `json:"path"`
+	Body    json.RawMessage   `json:"body,omitempty"`
+	Changes []plan.Difference `json:"changes,omitempty" doc:"Values that become others"`
+	Later   bool              `json:"later,omitempty" doc:"Only if the record says so when it is read again"`
 }

@@ -119,6 +119,7 @@ From another terminal:
   %[3]s findings fix 9%[4]s
   %[3]s load report 5 --format failed --to failed.csv%[4]s
   %[3]s exchange list%[4]s
+  %[3]s system push ledgerline sales_order SL-1029 --dry-run%[4]s
   %[3]s inspect %[5]s/ostrand-week-12.xlsx
 
 Ctrl-C ends the demo.

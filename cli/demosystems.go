@@ -3,7 +3,11 @@ package cli
 import (
 	"context"
 	"fmt"
+	"net/http"
+	"net/url"
 	"os"
+	"strconv"
+	"strings"
 
 	"koinos/api"
 	"koinos/client"
@@ -57,5 +61,39 @@ func (a *app) fillSystems(ctx context.Context, calls *client.Client) error {
 	}
 	fmt.Fprintf(a.out, "\nThe web shop Slipway has %s: %d are loaded, %d withdrawn, %d refused.\n",
 		report.Plural(p.Records, "order"), p.Loaded, p.Gone, p.Failed)
+	return a.fillBooks(ctx, calls)
+}
+
+// bookedOrders is how many of the shop's orders go into the bookkeeping.
+const bookedOrders = 10
+
+// fillBooks pushes the shop's newest orders into the bookkeeping, where somebody then
+// changes one.
+func (a *app) fillBooks(ctx context.Context, calls *client.Client) error {
+	page, err := calls.Orders(ctx, url.Values{"partner": {"SLIPWAY"}, "limit": {strconv.Itoa(bookedOrders)}})
+	if err != nil {
+		return err
+	}
+	var last api.Push
+	for _, o := range page.Items {
+		if last, err = calls.Push(ctx, "ledgerline", api.NewPush{Record: "sales_order", Order: o.Number}); err != nil {
+			return fmt.Errorf("%s was not pushed: %w", o.Number, err)
+		}
+		if last.State != api.PushDone {
+			return fmt.Errorf("%s was not pushed: %s", o.Number, strings.Join(last.Why, " "))
+		}
+	}
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, os.Getenv("LEDGERLINE_URL")+"/admin/orders/"+last.Key,
+		strings.NewReader(`{"note": "The customer collects it."}`))
+	if err != nil {
+		return err
+	}
+	res, err := http.DefaultClient.Do(req)
+	if err != nil {
+		return fmt.Errorf("nobody could change an order of the bookkeeping: %w", err)
+	}
+	defer res.Body.Close()
+	fmt.Fprintf(a.out, "The bookkeeping Ledgerline has the newest %d of them; somebody there wrote a note on %s (%s).\n",
+		len(page.Items), last.Number, last.Order)
 	return nil
 }

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"net/url"
@@ -177,6 +178,13 @@ func (a *app) printOrder(o *api.StoredOrder) {
 	sum("total "+o.Currency, o.Total.String())
 	fmt.Fprintln(a.out)
 	a.printMoves(o)
+	for _, l := range o.Links {
+		agreed := fmt.Sprintf("agreed at revision %d", l.Revision)
+		if l.Revision == 0 {
+			agreed = "not right there yet"
+		}
+		fmt.Fprintf(a.out, "%s  in %s it is %s %s, %s\n", local(l.At), l.System, l.Record, cmp.Or(l.Number, l.Key), agreed)
+	}
 	for _, e := range o.Events {
 		fmt.Fprintf(a.out, "%s  %s by %s%s\n", local(e.Origin.At), e.Action, e.Origin.By, broughtBy(&e.Origin))
 		if named := order.Named(e.Changes); named != "" {

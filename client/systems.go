@@ -94,10 +94,3 @@ func (c *Client) Push(ctx context.Context, system string, n api.NewPush) (out ap
 	err = c.call(ctx, http.MethodPost, "/systems/"+url.PathEscape(system)+"/pushes", nil, n, &out)
 	return out, err
 }
-
-// Links gives the records of other systems that an order is.
-func (c *Client) Links(ctx context.Context, order int64) ([]api.Link, error) {
-	var out api.Page[api.Link]
-	err := c.call(ctx, http.MethodGet, "/orders/"+strconv.FormatInt(order, 10)+"/links", nil, nil, &out)
-	return out.Items, err
-}

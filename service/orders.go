@@ -59,7 +59,9 @@ func (s *Service) orders(h huma.API) {
 			if err != nil {
 				return nil, err
 			}
-			return &tagged{ETag: fmt.Sprintf(`"%d-%d"`, o.ID, o.Revision), Body: shown(o)}, nil
+			out := &tagged{ETag: fmt.Sprintf(`"%d-%d"`, o.ID, o.Revision), Body: shown(o)}
+			out.Body.Links, err = s.store.Links(ctx, o.ID)
+			return out, err
 		})
 
 	type post struct {

@@ -96,15 +96,6 @@ func (s *Service) pushes(h huma.API) {
 		p, err := s.syncs.Push(ctx, in.Name, in.Body)
 		return &answer[api.Push]{p}, ofSystems(err)
 	})
-	type one struct {
-		ID int64 `path:"id"`
-	}
-	handle(s, h, op(http.MethodGet, "/orders/{id}/links", "list-order-links", tag, "read",
-		"Which records of other systems an order is"),
-		func(ctx context.Context, in *one) (*answer[api.Page[api.Link]], error) {
-			all, err := s.store.Links(ctx, in.ID)
-			return &answer[api.Page[api.Link]]{api.Page[api.Link]{Items: all}}, err
-		})
 }
 
 // pulls are runs of reading, and what came.
