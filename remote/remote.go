@@ -159,11 +159,14 @@ type Request struct {
 	Body            []byte // JSON; nil is none
 	Match           string // for If-Match; "" is none
 	Header, Key     string // an idempotency key with its header; "" is none
+	Reads           bool   // nothing is changed by it, whatever its method
+	GraphQL         bool   // an answer with errors is none
 }
 
 // repeatable reports whether asking again does no harm.
 func (r *Request) repeatable() bool {
-	return r.Method == http.MethodGet || r.Method == http.MethodPut || r.Method == http.MethodDelete || r.Key != "" ||
+	return r.Reads || r.Method == http.MethodGet || r.Method == http.MethodPut || r.Method == http.MethodDelete ||
+		r.Key != "" ||
 		r.Match != ""
 }
 
@@ -171,6 +174,32 @@ func (r *Request) repeatable() bool {
 // an answer that it gives is whole and JSON.
 func (c *Client) Get(ctx context.Context, address string) (system.Answer, error) {
 	return c.Do(ctx, Request{Method: http.MethodGet, Address: address})
+}
+
+// Page asks for a page of a list.
+func (c *Client) Page(ctx context.Context, l *system.List, address string) (system.Answer, error) {
+	to, body, err := l.Request(address)
+	return c.read(ctx, address, to, body, err)
+}
+
+// One asks for one record by its key.
+func (c *Client) One(ctx context.Context, r *system.Record, key string) (system.Answer, error) {
+	address := r.One(c.base, key)
+	to, body, err := r.RequestOne(address)
+	return c.read(ctx, address, to, body, err)
+}
+
+// read asks for what an address means: by GraphQL where there is a body.
+func (c *Client) read(ctx context.Context, address, to string, body []byte, err error) (system.Answer, error) {
+	if err != nil {
+		return system.Answer{}, err
+	}
+	if body == nil {
+		return c.Get(ctx, to)
+	}
+	a, err := c.Do(ctx, Request{Method: http.MethodPost, Address: to, Body: body, Reads: true, GraphQL: true})
+	a.URL = address // the paging goes on from its variables
+	return a, err
 }
 
 // Do makes a request of the system. What may pass is tried a few times where asking again
@@ -247,6 +276,9 @@ func (c *Client) attempt(ctx context.Context, r *Request, u *url.URL) (a system.
 			return a, 0, err
 		}
 		a, again, err = c.do(req, u)
+		if err == nil && r.GraphQL {
+			err = c.partial(a.Body)
+		}
 		var p *Problem
 		if errors.As(err, &p) && p.Status == http.StatusUnauthorized && c.system.Auth.Kind == "client_credentials" &&
 			!renewed {
@@ -276,6 +308,21 @@ func (c *Client) turn(ctx context.Context) error {
 	}
 	<-c.slots
 	return err
+}
+
+// partial says what is wrong with an answer that has errors beside its data. A query that
+// is not understood has no data at all; else it may pass.
+func (c *Client) partial(body []byte) error {
+	words, whole, is := system.Partial(body)
+	if !is {
+		return nil
+	}
+	p := &Problem{Kind: Away, Status: http.StatusOK, Body: body,
+		Why: fmt.Sprintf("%s's answer has errors: %s.", c.system.Name, strings.TrimRight(words, "."))}
+	if whole && c.system.Limits.Pause(body) == 0 {
+		p.Kind = Never
+	}
+	return p
 }
 
 // request makes a request with what the system wants to know of us; used is the token
@@ -332,7 +379,7 @@ func (c *Client) do(req *http.Request, shown *url.URL) (a system.Answer, again t
 	if call.Bytes = len(body); !signingIn(req) { // what that gives is nobody's to see
 		call.Body = body
 	}
-	if again = c.told(res); again > 0 {
+	if again = max(c.told(res), c.system.Limits.Pause(body)); again > 0 {
 		c.mu.Lock()
 		c.hold = later(c.hold, c.clock.now().Add(min(again, mostHold)))
 		c.mu.Unlock()

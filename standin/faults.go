@@ -23,6 +23,8 @@ type fault struct {
 	Lost   bool   `json:"lost"`   // it is done, but no answer comes
 	Delay  string `json:"delay"`
 	Body   string `json:"body"` // a page of something that stands in between
+
+	JSON json.RawMessage `json:"json"` // is answered instead
 }
 
 func (f *faults) set(w http.ResponseWriter, r *http.Request) {
@@ -71,6 +73,8 @@ func (f *faults) pass(w http.ResponseWriter, r *http.Request, h http.HandlerFunc
 		panic(http.ErrAbortHandler)
 	case now.Status != 0:
 		fail(w, now.Status, "fault", "A fault was asked for.")
+	case now.JSON != nil:
+		answer(w, http.StatusOK, "application/json", now.JSON)
 	case now.Body != "":
 		w.Header().Set("Content-Type", "text/html")
 		_, _ = w.Write([]byte(now.Body)) // whoever is gone does not miss it

@@ -14,6 +14,7 @@ import (
 	"sync"
 	"time"
 
+	graphql "github.com/graph-gophers/graphql-go"
 	"golang.org/x/time/rate"
 
 	"koinos/core/order"
@@ -25,6 +26,9 @@ type Slipway struct {
 	now   func() time.Time
 	limit *rate.Limiter
 	mux   *http.ServeMux
+
+	limited bool
+	points  points
 
 	mu        sync.Mutex
 	orders    []*shopOrder // by when they changed last, then id
@@ -97,7 +101,7 @@ type Goods struct{ SKU, Title, Price string }
 // NewSlipway makes a shop with so many orders of some goods, the same for the same
 // numbers. Limited says whether it counts requests; tests of speed let it not.
 func NewSlipway(token string, orders int, goods []Goods, limited bool, now func() time.Time) *Slipway {
-	s := &Slipway{token: token, now: now, limit: rate.NewLimiter(20, 40), mux: http.NewServeMux()}
+	s := &Slipway{token: token, now: now, limit: rate.NewLimiter(20, 40), mux: http.NewServeMux(), limited: limited}
 	if !limited {
 		s.limit.SetLimit(rate.Inf)
 	}
@@ -109,6 +113,8 @@ func NewSlipway(token string, orders int, goods []Goods, limited bool, now func(
 	api("/orders/{id}", s.oneOrder)
 	api("/customers", s.listCustomers)
 	api("/parcels", s.listParcels)
+	graph := s.graph(graphql.MustParseSchema(shopSchema, &graphRoot{s}, graphql.UseFieldResolvers()))
+	s.mux.HandleFunc("POST /slipway/graphql", func(w http.ResponseWriter, r *http.Request) { s.guarded(w, r, graph) })
 	s.mux.HandleFunc("POST /admin/faults", s.faults.set)
 	s.mux.HandleFunc("POST /admin/orders", s.putOrder)
 	s.mux.HandleFunc("/", func(w http.ResponseWriter, r *http.Request) {
@@ -229,57 +235,82 @@ func (s *Slipway) listOrders(w http.ResponseWriter, r *http.Request) {
 	}
 	since := ""
 	if text := q.Get("changed_since"); text != "" {
-		at, err := time.Parse(time.RFC3339Nano, text)
-		if err != nil {
+		var err error
+		if since, err = sinceOf(text); err != nil {
 			s.fail(w, http.StatusUnprocessableEntity, "bad_time", "changed_since is a time of RFC 3339.")
 			return
 		}
-		since = at.UTC().Format(micros)
 	}
 	var after shopOrder
 	if text := q.Get("after"); text != "" {
-		b, err := base64.RawURLEncoding.DecodeString(text)
-		changed, id, ok := strings.Cut(string(b), " ")
-		if err == nil && ok {
-			after.ChangedAt = changed
-			after.ID, err = strconv.ParseInt(id, 10, 64)
-		}
-		if err != nil || !ok {
+		var err error
+		if after, err = cursorOf(text); err != nil {
 			s.fail(w, http.StatusUnprocessableEntity, "bad_cursor", "after is not one that Slipway gave.")
 			return
 		}
 	}
-	s.mu.Lock()
-	page := []shopOrder{}
-	more := false
-	for _, o := range s.orders {
-		if o.ChangedAt < since || after.ID != 0 && (o.ChangedAt < after.ChangedAt || o.ChangedAt == after.ChangedAt &&
-			o.ID <= after.ID) {
-			continue
-		}
-		if more = len(page) == limit; more {
-			break
-		}
-		page = append(page, *o)
-	}
-	s.mu.Unlock()
+	page, more := s.page(since, after, limit)
 	if more {
-		last := page[len(page)-1]
-		q.Set("after", base64.RawURLEncoding.EncodeToString(fmt.Appendf(nil, "%s %d", last.ChangedAt, last.ID)))
+		q.Set("after", cursor(&page[len(page)-1]))
 		w.Header().Set("Link", "<"+(&url.URL{Path: r.URL.Path, RawQuery: q.Encode()}).String()+`>; rel="next"`)
 	}
 	s.answer(w, map[string]any{"orders": page})
 }
 
-func (s *Slipway) oneOrder(w http.ResponseWriter, r *http.Request) {
+func sinceOf(text string) (string, error) {
+	at, err := time.Parse(time.RFC3339Nano, text)
+	return at.UTC().Format(micros), err
+}
+
+// cursor names the place behind an order.
+func cursor(o *shopOrder) string {
+	return base64.RawURLEncoding.EncodeToString(fmt.Appendf(nil, "%s %d", o.ChangedAt, o.ID))
+}
+
+func cursorOf(text string) (after shopOrder, err error) {
+	b, err := base64.RawURLEncoding.DecodeString(text)
+	changed, id, ok := strings.Cut(string(b), " ")
+	if err == nil && ok {
+		after.ChangedAt = changed
+		after.ID, err = strconv.ParseInt(id, 10, 64)
+	}
+	if !ok {
+		err = fmt.Errorf("after is not one that Slipway gave")
+	}
+	return after, err
+}
+
+// page gives some of the orders behind a place, and whether there are more.
+func (s *Slipway) page(since string, after shopOrder, limit int) (page []shopOrder, more bool) {
 	s.mu.Lock()
-	i := slices.IndexFunc(s.orders, func(o *shopOrder) bool { return strconv.FormatInt(o.ID, 10) == r.PathValue("id") })
-	var o shopOrder
+	defer s.mu.Unlock()
+	page = []shopOrder{}
+	for _, o := range s.orders {
+		if o.ChangedAt < since || after.ID != 0 && (o.ChangedAt < after.ChangedAt || o.ChangedAt == after.ChangedAt &&
+			o.ID <= after.ID) {
+			continue
+		}
+		if len(page) == limit {
+			return page, true
+		}
+		page = append(page, *o)
+	}
+	return page, false
+}
+
+func (s *Slipway) find(id string) (o shopOrder, ok bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	i := slices.IndexFunc(s.orders, func(o *shopOrder) bool { return strconv.FormatInt(o.ID, 10) == id })
 	if i >= 0 {
 		o = *s.orders[i]
 	}
-	s.mu.Unlock()
-	if i < 0 {
+	return o, i >= 0
+}
+
+func (s *Slipway) oneOrder(w http.ResponseWriter, r *http.Request) {
+	o, ok := s.find(r.PathValue("id"))
+	if !ok {
 		s.fail(w, http.StatusNotFound, "not_found", "No order "+r.PathValue("id")+".")
 		return
 	}

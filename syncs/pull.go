@@ -169,7 +169,7 @@ func (s *Syncs) pull(ctx context.Context, p *api.Pull) error {
 // page reads a page and gives the address of the next.
 func (s *Syncs) page(ctx context.Context, o *opened, r *system.Record, p *api.Pull, b *batch, address string) (string,
 	error) {
-	a, err := o.client.Get(ctx, address)
+	a, err := o.client.Page(ctx, &r.List, address)
 	if err != nil {
 		return "", err
 	}
@@ -200,17 +200,21 @@ func (s *Syncs) arrive(ctx context.Context, o *opened, r *system.Record, p *api.
 	known map[string]store.KnownArrival,
 	f *system.Found, address string) error {
 	p.Newest = system.Newer(p.Newest, f.Stamp)
-	if k, ok := known[f.Key]; ok && k.State != api.ArrivalShort {
-		digest := sha256.Sum256(f.Raw)
-		if f.Version != "" && f.Version == k.Version || bytes.Equal(digest[:], k.Digest) {
-			p.Unchanged++
-			return nil
-		}
+	digest := sha256.Sum256(f.Raw) // of what the list shows: it is what is compared next time
+	if k, ok := known[f.Key]; ok && k.State != api.ArrivalShort &&
+		(f.Version != "" && f.Version == k.Version || bytes.Equal(digest[:], k.Digest)) {
+		p.Unchanged++
+		return nil
 	}
 	request := address
+	if r.Rest != nil && !f.Gone {
+		if err := o.rest(ctx, r, f); err != nil {
+			return err
+		}
+	}
 	if f.Short() && !f.Gone && r.Get != "" { // a list may know less of a record than the record itself
 		request = r.One(o.client.Base(), f.Key)
-		one, err := o.client.Get(ctx, request)
+		one, err := o.client.One(ctx, r, f.Key)
 		if err != nil {
 			return err
 		}
@@ -218,7 +222,6 @@ func (s *Syncs) arrive(ctx context.Context, o *opened, r *system.Record, p *api.
 			return err
 		}
 	}
-	digest := sha256.Sum256(f.Raw)
 	zipped, err := store.Zip(f.Raw)
 	if err != nil {
 		return err
@@ -240,6 +243,29 @@ func (s *Syncs) arrive(ctx context.Context, o *opened, r *system.Record, p *api.
 	// on this page it may stand twice
 	known[f.Key] = store.KnownArrival{Key: f.Key, Version: f.Version, State: a.State, Digest: a.Digest, Mapped: mapped}
 	return nil
+}
+
+// rest reads the lines of a record that its list does not show, and puts them into it.
+func (o *opened) rest(ctx context.Context, r *system.Record, f *system.Found) error {
+	address, err := r.Rest.First(o.client.Base(), f.Key, f.Node)
+	if err != nil || address == "" {
+		return err
+	}
+	for first := true; address != ""; first = false {
+		a, err := o.client.Page(ctx, &r.Rest.List, address)
+		if err != nil {
+			return err
+		}
+		if address, err = r.Rest.Add(a, f.Node, first); err != nil {
+			return err
+		}
+	}
+	whole, err := r.Find(f.Node)
+	if err == nil {
+		whole.Place, whole.Raw = f.Place, f.Node.AppendJSON(nil)
+		*f = whole
+	}
+	return err
 }
 
 // keep loads a batch and keeps its arrivals with how far the pull has come.

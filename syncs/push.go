@@ -1,6 +1,7 @@
 package syncs
 
 import (
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -8,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"net/url"
 	"slices"
 	"strings"
 	"time"
@@ -258,14 +260,20 @@ func (p *push) make(ctx context.Context, steps []plan.Step) error {
 func (p *push) call(ctx context.Context, step *plan.Step) (again bool, err error) {
 	w := p.r.Write
 	path := step.Path
-	if strings.Contains(path, "{key}") {
+	body := []byte(step.Body)
+	if strings.Contains(path, "{key}") || bytes.Contains(body, []byte(`"{key}"`)) {
 		if p.found == nil {
 			return true, nil
 		}
-		path = strings.ReplaceAll(path, "{key}", p.found.Key)
+		key, err := json.Marshal(p.found.Key)
+		if err != nil {
+			return false, err
+		}
+		path = strings.ReplaceAll(path, "{key}", url.PathEscape(p.found.Key))
+		body = bytes.ReplaceAll(body, []byte(`"{key}"`), key)
 	}
-	req := remote.Request{Method: step.Method, Address: system.Address(p.o.client.Base(), path), Body: step.Body,
-		Match: step.Match}
+	req := remote.Request{Method: step.Method, Address: system.Address(p.o.client.Base(), path), Body: body,
+		Match: step.Match, GraphQL: step.GraphQL}
 	if w.Idempotency != "" && step.Method == "POST" {
 		req.Header, req.Key = w.Idempotency, p.key(step, path)
 	}
@@ -401,7 +409,7 @@ func (p *push) read(ctx context.Context) error {
 				value)
 		}
 	}
-	a, err := p.o.client.Get(ctx, p.r.One(p.o.client.Base(), p.found.Key))
+	a, err := p.o.client.One(ctx, p.r, p.found.Key)
 	if err != nil {
 		return err
 	}
@@ -428,7 +436,7 @@ func (o *opened) like(ctx context.Context, r *system.Record, f *system.Find, val
 		}
 		var a system.Answer
 		var page *system.Page
-		if a, err = o.client.Get(ctx, address); err != nil {
+		if a, err = o.client.Page(ctx, &r.List, address); err != nil {
 			return nil, err
 		}
 		if page, err = r.Read(a); err != nil {

@@ -226,7 +226,7 @@ func Try(ctx context.Context, text, record string) (api.Tried, error) {
 	if err != nil {
 		return trouble(out, err)
 	}
-	a, err := client.Get(ctx, address)
+	a, err := client.Page(ctx, &r.List, address)
 	if err != nil {
 		return trouble(out, err)
 	}

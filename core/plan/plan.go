@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"strconv"
@@ -29,6 +30,7 @@ type Step struct {
 	Later   bool
 	Changes []Difference
 	Record  *jsondoc.Path // where the record stands in the answer; nil is the answer itself
+	GraphQL bool          // an answer with errors is none
 }
 
 // Kind is what a step does to a record.
@@ -220,7 +222,10 @@ func (p *Planner) bodies(lines []line) []any {
 
 // step adds a call.
 func (p *planner) step(kind Kind, r *system.Request, key, line string, v any, does string) *Step {
-	if r.As != "" && v != nil {
+	switch {
+	case r.GraphQL != "":
+		v = mutation(r, key, line, v)
+	case r.As != "" && v != nil:
 		m := &tree.Members{}
 		m.Put("/"+tree.Token(r.As), v)
 		v = m
@@ -234,8 +239,24 @@ func (p *planner) step(kind Kind, r *system.Request, key, line string, v any, do
 		path = strings.ReplaceAll(path, "{key}", escape(key))
 	}
 	path = strings.ReplaceAll(path, "{line}", escape(line))
-	p.steps = append(p.steps, Step{Does: does, Kind: kind, Method: r.Method, Path: path, Body: raw, Record: r.Record})
+	p.steps = append(p.steps, Step{Does: does, Kind: kind, Method: r.Method, Path: path, Body: raw, Record: r.Record,
+		GraphQL: r.GraphQL != ""})
 	return &p.steps[len(p.steps)-1]
+}
+
+// mutation is what is sent of a mutation of GraphQL.
+func mutation(r *system.Request, key, line string, v any) any {
+	variables := map[string]any{}
+	if v != nil {
+		variables[cmp.Or(r.As, "input")] = v
+	}
+	if strings.Contains(r.GraphQL, "$key") {
+		variables["key"] = cmp.Or(key, "{key}")
+	}
+	if strings.Contains(r.GraphQL, "$line") {
+		variables["line"] = line
+	}
+	return map[string]any{"query": r.GraphQL, "variables": variables}
 }
 
 func (p *planner) create(header []leaf, lines []line) {

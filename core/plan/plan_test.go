@@ -53,6 +53,22 @@ records:
       find: ref
       create: {path: /o}
       change: {path: "/o/{key}", method: PUT}
+  graph:
+    list: {path: /g, records: "$[*]"}
+    get: {path: /g, graphql: "query ($key: ID!) { o(id: $key) { id } }"}
+    key: $.id
+    lines: $.lines[*]
+    find: {ref: {parameter: ref, path: $.ref}}
+    write:
+      mapping: m
+      find: ref
+      create: {path: /g, graphql: "mutation ($input: In!) { make(in: $input) { id } }", lines: 0}
+      change: {path: /g, graphql: "mutation ($key: ID!, $of: In!) { change(id: $key, in: $of) { id } }", as: of}
+      lines:
+        match: $.n
+        key: $.lid
+        add: {path: /g, graphql: "mutation ($key: ID!, $input: [L!]!) { add }", at_once: 9}
+        remove: {path: /g, graphql: "mutation ($line: ID!) { drop }"}
   hall:
     list: {path: /o, records: "$[*]"}
     get: {path: "/o/{key}"}
@@ -161,6 +177,16 @@ confirm it: POST /o/a%2Fb/confirm
 			`create it: POST /o {"ref":"A"}
 add line 1: POST /o/{key}/l {"n":"1"}
 add line 2: POST /o/{key}/l {"n":"2"}
+`},
+		{"made by a mutation", "graph", `{"ref":"A","lines":[{"n":"1"}]}`, "", false,
+			`create it: POST /g {"query":"mutation ($input: In!) { make(in: $input) { id } }","variables":{"input":{"ref":"A"}}}
+add line 1: POST /g {"query":"mutation ($key: ID!, $input: [L!]!) { add }","variables":{"input":[{"n":"1"}],"key":"{key}"}}
+`},
+		{"changed by mutations", "graph", `{"ref":"B","lines":[]}`,
+			`{"id":"g/1","ref":"A","lines":[{"lid":"l5","n":"1"}]}`, false,
+			`change ref: POST /g {"query":"mutation ($key: ID!, $of: In!) { change(id: $key, in: $of) { id } }",` +
+				`"variables":{"key":"g/1","of":{"ref":"B"}}}
+remove line 1: POST /g {"query":"mutation ($line: ID!) { drop }","variables":{"line":"l5"}}
 `},
 		{"no way to change", "hall", `{"ref":"A","note":"x","lines":[]}`, `{"id":1,"ref":"A"}`, false,
 			`! note is "" there and should be "x", but the description says nothing of how a record is changed.`},

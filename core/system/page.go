@@ -61,8 +61,9 @@ type Page struct {
 }
 
 // First gives the address of a list's first page. Since is the newest stamp that was
-// seen, as the system wrote it; "" asks for everything.
-func (r *Record) First(base, since string) (string, error) {
+// seen, as the system wrote it; "" asks for everything. The address of a page of GraphQL
+// has the variables as its parameters; Request makes what is sent of it.
+func (r *List) First(base, since string) (string, error) {
 	q := url.Values{}
 	for name, value := range r.Query {
 		q.Set(name, value)
@@ -84,9 +85,102 @@ func (r *Record) First(base, since string) (string, error) {
 	return u, nil
 }
 
+// Request is what is sent for a page: a body where it is asked for by GraphQL, else nil.
+func (r *List) Request(address string) (to string, body []byte, err error) {
+	number := map[string]bool{}
+	for name, value := range r.Query {
+		_, err := strconv.Atoi(value)
+		number[name] = err == nil
+	}
+	if k := r.Paging.Kind; k == "page" || k == "offset" {
+		number[r.Paging.Parameter] = true
+	}
+	return ask(address, r.GraphQL, number)
+}
+
+// ask makes a request of an address whose parameters are the variables of a GraphQL query.
+func ask(address, query string, number map[string]bool) (to string, body []byte, err error) {
+	if query == "" {
+		return address, nil, nil
+	}
+	u, err := url.Parse(address)
+	if err != nil {
+		return "", nil, err
+	}
+	variables := map[string]any{}
+	for name, values := range u.Query() {
+		variables[name] = values[0]
+		if number[name] {
+			variables[name] = json.Number(values[0])
+		}
+	}
+	u.RawQuery = ""
+	body, err = json.Marshal(map[string]any{"query": query, "variables": variables})
+	return u.String(), body, err
+}
+
 // One gives the address of one record.
 func (r *Record) One(base, key string) string {
-	return join(base, strings.ReplaceAll(r.Get, "{key}", url.PathEscape(key)))
+	u := join(base, strings.ReplaceAll(r.Get, "{key}", url.PathEscape(key)))
+	if r.GetQuery != "" {
+		u += "?" + url.Values{"key": {key}}.Encode()
+	}
+	return u
+}
+
+// RequestOne is what is sent for one record, as List.Request.
+func (r *Record) RequestOne(address string) (to string, body []byte, err error) {
+	return ask(address, r.GetQuery, nil)
+}
+
+// First gives the address of the first page of a record's lines that its list does not
+// show; "" is that there are none.
+func (t *Rest) First(base, key string, n *tree.Node) (string, error) {
+	if t.More != nil && scalar(t.More, n) != "true" {
+		return "", nil
+	}
+	l := t.List
+	l.Path = strings.ReplaceAll(l.Path, "{key}", url.PathEscape(key))
+	address, err := l.First(base, "")
+	if err != nil {
+		return "", err
+	}
+	u, err := url.Parse(address)
+	if err != nil {
+		return "", err
+	}
+	q := u.Query()
+	if t.GraphQL != "" {
+		q.Set("key", key)
+	}
+	if cursor := scalar(t.From, n); cursor != "" {
+		q.Set(t.Paging.Parameter, cursor)
+	}
+	u.RawQuery = q.Encode()
+	return u.String(), nil
+}
+
+// Add reads a page of further lines into the record n, and says where they go on.
+func (t *Rest) Add(a Answer, n *tree.Node, first bool) (next string, err error) {
+	root, _, err := jsondoc.Parse(a.Body, 1)
+	if err != nil || root == nil {
+		return "", &AnswerError{"", "is not JSON"}
+	}
+	lines, _, err := t.nodes(root, a.Body)
+	if err != nil {
+		return "", err
+	}
+	into := n.Get(t.Into)
+	if into == nil || into.Kind != tree.Array {
+		return "", &AnswerError{n.Pointer() + t.Into, "has no list"}
+	}
+	if first && t.Anew {
+		into.Clear()
+	}
+	for _, l := range lines {
+		into.Add(l)
+	}
+	return t.Paging.next(a, root, len(lines))
 }
 
 func join(base, path string) string {
@@ -184,6 +278,25 @@ func (w *While) Holds(n *tree.Node) bool {
 	return w.Path != nil && slices.Contains(w.Is, scalar(w.Path, n))
 }
 
+// Partial says what is wrong with an answer of GraphQL that has errors: what it lacks is
+// unknown, not empty. Whole says that there are no data at all beside them.
+func Partial(body []byte) (words string, whole, is bool) {
+	root, _, err := jsondoc.Parse(body, 1)
+	if err != nil || root == nil || root.Member("errors") == nil || root.Member("errors").Len() == 0 {
+		return "", false, false
+	}
+	words = "it does not say why"
+	first := root.Member("errors").First()
+	if m := first.Member("message"); m != nil && m.Text != "" {
+		words = m.Text
+	}
+	if at := first.Member("path"); at != nil && at.Len() > 0 {
+		words += " (at " + string(at.AppendJSON(nil)) + ")"
+	}
+	data := root.Member("data")
+	return words, data == nil || data.Kind == tree.Null, true
+}
+
 // Refused reports whether an answer of status 200 says that nothing was done, with the
 // system's words.
 func (s *System) Refused(body []byte) (words string, is bool) {
@@ -211,7 +324,7 @@ func (s *System) Refused(body []byte) (words string, is bool) {
 }
 
 // nodes gives the records of an answer with their bytes.
-func (r *Record) nodes(root *tree.Node, body []byte) ([]*tree.Node, [][]byte, error) {
+func (r *List) nodes(root *tree.Node, body []byte) ([]*tree.Node, [][]byte, error) {
 	text := r.Records.String()
 	prefix, whole := strings.CutSuffix(text, "[*]")
 	if whole {

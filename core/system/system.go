@@ -51,30 +51,81 @@ type Limits struct {
 	AtOnce  int
 	Timeout time.Duration
 	Largest int64 // bytes of an answer
+
+	Wait      *jsondoc.Path // where an answer says how long nothing may be asked; may be nil
+	WaitUnit  time.Duration
+	Left      *jsondoc.Path // where it says how many points are left; may be nil
+	ASecond   float64       // how many come back in a second; 0 is that the answer says it
+	ASecondAt *jsondoc.Path
+	Keep      int // how many are to be left
+}
+
+// Pause is how long an answer asks that nothing is asked, and why.
+func (l *Limits) Pause(body []byte) time.Duration {
+	if l.Wait == nil && l.Left == nil {
+		return 0
+	}
+	root, _, err := jsondoc.Parse(body, 1)
+	if err != nil || root == nil {
+		return 0
+	}
+	number := func(p *jsondoc.Path) (float64, bool) {
+		v, err := strconv.ParseFloat(scalar(p, root), 64)
+		return v, err == nil
+	}
+	var pause time.Duration
+	if v, ok := number(l.Wait); ok && v > 0 {
+		pause = time.Duration(v * float64(l.WaitUnit))
+	}
+	rate := l.ASecond
+	if v, ok := number(l.ASecondAt); ok {
+		rate = v
+	}
+	if left, ok := number(l.Left); ok && left < float64(l.Keep) && rate > 0 {
+		pause = max(pause, time.Duration((float64(l.Keep)-left)/rate*float64(time.Second)))
+	}
+	return pause
 }
 
 // Record is one kind of record of a system.
 type Record struct {
 	Name, About string
-	Path        string
-	Query       map[string]string
-	Records     *jsondoc.Path
-	Paging      Paging
-	Since       Since
-	Get         string // path with {key}; "" is none
-	Key         *jsondoc.Path
-	Number      *jsondoc.Path // those below may be nil
-	Version     *jsondoc.Path
-	Stamp       *jsondoc.Path
-	Lines       *jsondoc.Path
-	LinesCount  *jsondoc.Path
-	Gone        *jsondoc.Path
-	GoneIs      []string
-	Mapping     string
-	Within      *jsondoc.Path // where the record stands in the answer about it alone
-	Finds       map[string]*Find
-	Refers      []Refer
-	Write       *Write // nil: it is not written
+	List
+	Get        string // path with {key}; "" is none
+	GetQuery   string // GraphQL that asks for one, with the variable key; "" is a plain path
+	Key        *jsondoc.Path
+	Number     *jsondoc.Path // those below may be nil
+	Version    *jsondoc.Path
+	Stamp      *jsondoc.Path
+	Lines      *jsondoc.Path
+	LinesCount *jsondoc.Path
+	Gone       *jsondoc.Path
+	GoneIs     []string
+	Mapping    string
+	Rest       *Rest         // nil: a list has all lines of a record
+	Within     *jsondoc.Path // where the record stands in the answer about it alone
+	Finds      map[string]*Find
+	Refers     []Refer
+	Write      *Write // nil: it is not written
+}
+
+// List is how many things are got at once, a page after the other.
+type List struct {
+	Path    string
+	GraphQL string            // what is asked for there; "" is a plain path
+	Query   map[string]string // parameters, or variables, of the first page
+	Records *jsondoc.Path
+	Paging  Paging
+	Since   Since
+}
+
+// Rest is where the lines of a record are that its list does not show.
+type Rest struct {
+	List
+	More *jsondoc.Path // a record has more where this is true; nil is always
+	From *jsondoc.Path // where the record says from which cursor on; may be nil
+	Into string        // pointer of the list, within the record, to which they are added
+	Anew bool          // they take the place of those that the list shows
 }
 
 // Since is how only what is new is asked for; a blank Parameter is not at all.
@@ -253,6 +304,21 @@ func (b *builder) limits(n *grammar.Node) Limits {
 	if v := n.Number("largest"); v > 0 {
 		l.Largest = int64(v) << 20
 	}
+	if w := n.Get("wait"); w != nil {
+		l.Wait, l.WaitUnit = b.path(w.Get("path")), time.Second
+		if w.Str("unit") == "milliseconds" {
+			l.WaitUnit = time.Millisecond
+		}
+	}
+	if p := n.Get("budget"); p != nil {
+		l.Left, l.Keep = b.path(p.Get("left")), p.Number("keep")
+		rate := p.Get("a_second")
+		if v, err := strconv.ParseFloat(rate.Text, 64); err == nil && v > 0 {
+			l.ASecond = v
+		} else {
+			l.ASecondAt = b.path(rate)
+		}
+	}
 	return l
 }
 
@@ -280,15 +346,14 @@ func (b *builder) path(n *grammar.Node) *jsondoc.Path {
 
 func (b *builder) record(name string, n *grammar.Node) *Record {
 	list := n.Get("list")
-	r := &Record{Name: name, About: n.Str("about"), Path: list.Str("path"), Query: texts(list.Get("query")),
-		Records: b.path(list.Get("records")), Key: b.path(n.Get("key")), Number: b.path(n.Get("number")),
+	r := &Record{Name: name, About: n.Str("about"), List: b.list(list), Key: b.path(n.Get("key")),
+		Number:  b.path(n.Get("number")),
 		Version: b.path(n.Get("version")), Stamp: b.path(n.Get("stamp")), Lines: b.path(n.Get("lines")),
 		LinesCount: b.path(n.Get("lines_count")), Mapping: n.Str("mapping")}
-	b.below(list.Get("path"))
 	if g := n.Get("get"); g != nil {
-		r.Get, r.Within = g.Str("path"), b.path(g.Get("record"))
+		r.Get, r.GetQuery, r.Within = g.Str("path"), g.Str("graphql"), b.path(g.Get("record"))
 		b.below(g.Get("path"))
-		if !strings.Contains(r.Get, "{key}") {
+		if !strings.Contains(r.Get, "{key}") && r.GetQuery == "" {
 			b.wrong(g.Get("path"), "the path of one record needs {key}, such as /orders/{key}.")
 		}
 	}
@@ -305,12 +370,46 @@ func (b *builder) record(name string, n *grammar.Node) *Record {
 				"since goes on from the newest stamp that was seen; say stamp: where a record has it.")
 		}
 	}
-	if p := list.Get("paging"); p != nil {
-		r.Paging = b.paging(p)
-	}
+	r.Rest = b.rest(r, n.Get("rest"))
 	r.Finds, r.Refers = b.finds(n.Get("find")), b.refers(n)
 	r.Write = b.write(r, n.Get("write"))
 	return r
+}
+
+func (b *builder) list(n *grammar.Node) List {
+	l := List{Path: n.Str("path"), GraphQL: n.Str("graphql"), Query: texts(n.Get("query")),
+		Records: b.path(n.Get("records"))}
+	b.below(n.Get("path"))
+	if p := n.Get("paging"); p != nil {
+		l.Paging = b.paging(p)
+		if l.GraphQL != "" && (l.Paging.Kind == "link" || l.Paging.Kind == "next") {
+			b.wrong(p, "a GraphQL list goes on by a variable: say cursor, page or offset.")
+		}
+	}
+	return l
+}
+
+func (b *builder) rest(r *Record, n *grammar.Node) *Rest {
+	if n == nil {
+		return nil
+	}
+	t := &Rest{List: b.list(n), More: b.path(n.Get("more")), From: b.path(n.Get("from")), Anew: n.Str("anew") == "true"}
+	if into := b.path(n.Get("into")); into != nil {
+		t.Into = into.Pointer()
+	}
+	if t.Into == "" {
+		b.wrong(n.Get("into"), "into is one list of the record, such as $.lines.")
+	}
+	if !strings.Contains(t.Path, "{key}") && t.GraphQL == "" {
+		b.wrong(n.Get("path"), "the path of a record's lines needs {key}, such as /orders/{key}/lines.")
+	}
+	if t.From != nil && t.Paging.Kind != "cursor" {
+		b.wrong(n.Get("from"), "from is a cursor: say paging: {cursor: …} of the lines too.")
+	}
+	if r.Lines == nil {
+		b.wrong(n.Get("into"), "say lines: of the record too, where its lines stand.")
+	}
+	return t
 }
 
 // below looks at a path below the system's address.

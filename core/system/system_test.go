@@ -239,7 +239,8 @@ func TestResolve(t *testing.T) {
 
 // Limits have their usual values.
 func TestLimits(t *testing.T) {
-	if l := parse(t, shop).Limits; l != (Limits{10, 1, 4, 30 * time.Second, 16 << 20}) {
+	if l := parse(t, shop).Limits; l != (Limits{Rate: 10, Burst: 1, AtOnce: 4, Timeout: 30 * time.Second,
+		Largest: 16 << 20}) {
 		t.Errorf("%+v", l)
 	}
 	if names := parse(t, shop).RecordNames(); !slices.Equal(names, []string{"order"}) {
@@ -280,6 +281,15 @@ func TestDocumented(t *testing.T) {
 	example, _, ok := strings.Cut(rest, "```")
 	if s := parse(t, example); !ok || s.Records["order"].Mapping != "slipway-orders" {
 		t.Errorf("%+v", s)
+	}
+	for _, name := range []string{"demo/systems/ledgerline.yaml", "docs/standins/slipway-graphql.yaml"} {
+		text, err := os.ReadFile("../../" + name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if parse(t, string(text)); strings.Count(string(text), "\n") >= 80 {
+			t.Errorf("%s is longer than it should be", name)
+		}
 	}
 	kept, err := os.ReadFile("../../demo/systems/slipway.yaml")
 	if err != nil {
@@ -358,6 +368,20 @@ func TestParseWriting(t *testing.T) {
 		}
 		if strings.Join(got, "\n") != c.want {
 			t.Errorf("%s\n got %s\nwant %s", c.text, strings.Join(got, "\n"), c.want)
+		}
+	}
+}
+
+// How long an answer asks to wait: what it says itself, or until enough points are back.
+func TestPause(t *testing.T) {
+	s := parse(t, strings.Replace(shop, "records:\n", "limits: {wait: {path: $.wait, unit: milliseconds}, "+
+		"budget: {left: $.p.left, a_second: $.p.back, keep: 100}}\nrecords:\n", 1))
+	for body, want := range map[string]time.Duration{`{"wait": 1500}`: 1500 * time.Millisecond, `{}`: 0,
+		`{"wait": "soon"}`:                0,
+		`{"p": {"left": 50, "back": 25}}`: 2 * time.Second, `{"p": {"left": 100, "back": 25}}`: 0,
+		`{"p": {"left": -25, "back": 25}, "wait": 1}`: 5 * time.Second, `{"p": {"left": 5}}`: 0, `[`: 0} {
+		if got := s.Limits.Pause([]byte(body)); got != want {
+			t.Errorf("%s: %v, want %v", body, got, want)
 		}
 	}
 }

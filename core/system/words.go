@@ -62,24 +62,41 @@ var going = &grammar.Shape{Kind: grammar.Object, One: true,
 			grammar.May("total", grammar.Some("Where the answer says how many records there are: "+path)))),
 	}}
 
+// listing are the words of a list, with more of one kind of list.
+func listing(about string, more ...grammar.Key) *grammar.Shape {
+	return grammar.Group(about, append([]grammar.Key{
+		grammar.Must("path", grammar.Some("Path below the system's address; where lines of a record are asked for, {key} is "+
+			"the record's key")),
+		grammar.May("graphql",
+			grammar.Some("A GraphQL query that is sent there; parameters are its variables, and {key} is "+
+				"the variable $key")),
+		grammar.May("query", named("Parameters of the first page", "Value")),
+		grammar.Must("records", grammar.Some("Where the records stand: "+path)),
+		grammar.May("paging", going)}, more...)...)
+}
+
 // record is one kind of thing that a system has.
 var record = grammar.Group("One kind of record",
 	grammar.May("about", grammar.Some("What it is, in a sentence")),
-	grammar.Must("list", grammar.Group("How many are got at once",
-		grammar.Must("path", grammar.Some("Path below the system's address")),
-		grammar.May("query", named("Parameters of the first page", "Value")),
-		grammar.Must("records", grammar.Some("Where the records stand: "+path)),
-		grammar.May("paging", going),
+	grammar.Must("list", listing("How many are got at once",
 		grammar.May("since", grammar.Group("How only what is new is asked for",
-			grammar.Must("parameter", grammar.Some("Parameter that takes the time")),
+			grammar.Must("parameter", grammar.Some("Parameter, or variable, that takes the time")),
 			grammar.May("form", grammar.OneOf("How the time is written: as RFC 3339 has it (the usual), or in "+
 				"seconds or milliseconds since 1970", "rfc3339", "seconds", "milliseconds")),
 			grammar.May("overlap", grammar.Some("How far before the newest stamp that was seen it begins, such as 5m: "+
 				"clocks go back, and stamps stand still while a list is read")))))),
 	grammar.May("get", grammar.Group("How one is got",
 		grammar.Must("path", grammar.Some("Path below the system's address; {key} is the record's key")),
+		grammar.May("graphql", grammar.Some("A GraphQL query that asks for it there, with the variable $key")),
 		grammar.May("record",
 			grammar.Some("Where the record stands in the answer; left out, the answer is the record")))),
+	grammar.May("rest", listing("Lines of a record that its list does not show",
+		grammar.Must("into", grammar.Some("The record's list to which they are added: path within the record")),
+		grammar.May("more", grammar.Some("Where a record says true if it has more: path within the record; left out, "+
+			"they are always asked for")),
+		grammar.May("from", grammar.Some("Where a record has the cursor from which they go on: path within the record")),
+		grammar.May("anew", &grammar.Shape{Kind: grammar.Boolean,
+			About: "They are all lines, not only the further ones"}))),
 	grammar.Must("key", grammar.Some("What names a record for good: path (RFC 9535) within the record")),
 	grammar.May("number", grammar.Some("What people call it: path within the record")),
 	grammar.May("version", grammar.Some("What changes whenever the record does: path within the record")),
@@ -110,7 +127,15 @@ var words = grammar.Group("Another application, described",
 		grammar.May("burst", grammar.Whole("How many may follow each other at once; left out, 1")),
 		grammar.May("at_once", grammar.Whole("How many are under way side by side; left out, 4")),
 		grammar.May("timeout", grammar.Some("How long an answer may take, such as 30s (the usual)")),
-		grammar.May("largest", grammar.Whole("How many MiB an answer may have; left out, 16")))),
+		grammar.May("largest", grammar.Whole("How many MiB an answer may have; left out, 16")),
+		grammar.May("wait", grammar.Group("Where an answer says how long nothing may be asked",
+			grammar.Must("path", grammar.Some("Where it says so: "+path)),
+			grammar.May("unit", grammar.OneOf("What it counts; left out, seconds", "seconds", "milliseconds")))),
+		grammar.May("budget", grammar.Group("Points that calls cost, and that come back in time",
+			grammar.Must("left", grammar.Some("Where an answer says how many are left: "+path)),
+			grammar.Must("a_second",
+				grammar.Some("How many come back in a second: a number, or where an answer says it")),
+			grammar.Must("keep", grammar.Whole("How many are to be left: with fewer, the next call waits")))))),
 	grammar.May("errors", grammar.Group("How the system says in an answer of status 200 that it did not do it",
 		grammar.Must("path", grammar.Some("What is there then, and not otherwise: "+path)),
 		grammar.May("message", grammar.Some("The system's words: path within that")))),

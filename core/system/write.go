@@ -31,6 +31,7 @@ type Refer struct {
 type Request struct {
 	Method, Path string
 	As           string        // member that holds the body; "" is the body itself
+	GraphQL      string        // a mutation that is sent there, with the body as variable As; "" is a plain path
 	Record       *jsondoc.Path // where the record stands in the answer; nil is the answer itself
 }
 
@@ -79,6 +80,9 @@ func request(about, method string, more ...grammar.Key) *grammar.Shape {
 		grammar.Must("path", grammar.Some("Path below the system's address; {key} is the record's key, {line} the line's")),
 		grammar.May("method", grammar.OneOf("Left out, "+method, "POST", "PUT", "PATCH", "DELETE")),
 		grammar.May("as", grammar.Some("Member of what is sent that holds the body; left out, the body is all")),
+		grammar.May("graphql",
+			grammar.Some("A GraphQL mutation that is sent there: the body is its variable $input, or as `as` "+
+				"names it; the keys are $key and $line")),
 		grammar.May("record",
 			grammar.Some("Where the record stands in the answer; left out, the answer is the record"))},
 		more...)...)
@@ -144,11 +148,15 @@ func (b *builder) request(n *grammar.Node, method string, needs ...string) *Requ
 	if n == nil {
 		return nil
 	}
-	r := &Request{Method: method, Path: n.Str("path"), As: n.Str("as"), Record: b.path(n.Get("record"))}
+	r := &Request{Method: method, Path: n.Str("path"), As: n.Str("as"), GraphQL: n.Str("graphql"),
+		Record: b.path(n.Get("record"))}
 	if m := n.Str("method"); m != "" {
 		r.Method = m
 	}
 	b.below(n.Get("path"))
+	if r.GraphQL != "" {
+		r.Method, needs = "POST", nil
+	}
 	for _, need := range needs {
 		if !strings.Contains(r.Path, need) {
 			b.wrong(n.Get("path"), "the path needs %s.", need)

@@ -200,9 +200,13 @@ func (n *Node) Leaves(yield func(*Node)) {
 // Pass counts a member or element that is not held.
 func (n *Node) Pass() { n.count++ }
 
-// Add puts a member or element behind the others.
+// Clear leaves n without members or elements.
+func (n *Node) Clear() { n.first, n.last, n.count = nil, nil, 0 }
+
+// Add puts a member or element behind the others; in the tree that it comes from, those
+// behind it are to be known before.
 func (n *Node) Add(c *Node) {
-	c.Parent, c.Index = n, n.count
+	c.Parent, c.Index, c.next = n, n.count, nil
 	if n.first == nil {
 		n.first = c
 	} else {

@@ -1,0 +1,74 @@
+package syncs
+
+import (
+	"context"
+	"os"
+	"slices"
+	"strings"
+	"testing"
+
+	"koinos/api"
+)
+
+// graphed is an office that reads the shop by GraphQL.
+func graphed(t *testing.T, orders int, change func(string) string) *office {
+	t.Helper()
+	o := begin(t, shopOf(t, orders))
+	read := func(name string) string {
+		b, err := os.ReadFile("../docs/standins/" + name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return strings.Replace(string(b), "name: slipway-graphql", "name: slipway", 1)
+	}
+	ctx := context.Background()
+	if _, err := o.store.PutMapping(ctx, api.Mapping{Name: "slipway-graph-orders",
+		Text: read("slipway-graphql-orders.yaml")}); err != nil {
+		t.Fatal(err)
+	}
+	text := strings.Replace(read("slipway-graphql.yaml"), "rate: 15", "rate: 5000", 1)
+	if _, err := o.Keep(ctx, change(strings.Replace(text, "name: slipway-graph\n", "name: slipway\n", 1)),
+		"test"); err != nil {
+		t.Fatal(err)
+	}
+	return o
+}
+
+func same(s string) string { return s }
+
+// By GraphQL, with lines of orders that go on over pages of their own, the same orders
+// come as by REST.
+func TestPullGraphQL(t *testing.T) {
+	rest := begin(t, shopOf(t, 120))
+	rest.pull(api.NewPull{})
+	o := graphed(t, 120, same)
+	p := o.pull(api.NewPull{})
+	if got, want := figures(&p),
+		"done: 5 pages, 120 records, 0 known, 7 gone, 0 short, 109 loaded, 0 changed, 4 failed"; got != want {
+		t.Fatalf("%s %s\nwant %s", got, p.Reason, want)
+	}
+	if !slices.Equal(o.state(), rest.state()) {
+		t.Errorf("the orders are others:\n%s\n%s", o.state()[0], rest.state()[0])
+	}
+	if hits := o.hits.Swap(0); hits < 20 { // a quarter of the orders has a fourth line
+		t.Errorf("%d calls", hits)
+	}
+	if p = o.pull(api.NewPull{}); p.Unchanged != p.Records || o.hits.Load() != 1 {
+		t.Errorf("nothing is new: %s, %d calls", figures(&p), o.hits.Load())
+	}
+}
+
+// What is wrong with a query ends the pull with the system's words; errors beside data
+// are asked again, and what they left null is not taken for empty.
+func TestPullGraphQLErrors(t *testing.T) {
+	o := graphed(t, 20, func(s string) string { return strings.Replace(s, "id reference", "id refrence", 1) })
+	if p := o.pull(api.NewPull{}); p.State != api.PullFailed ||
+		!strings.Contains(p.Reason, `Cannot query field "refrence" on type "Order"`) {
+		t.Errorf("%s %s", figures(&p), p.Reason)
+	}
+	o = graphed(t, 20, same)
+	o.admin("faults", `{"times": 2, "json": {"data": {"orders": null}, "errors": [{"message": "busy", "path": ["orders"]}]}}`)
+	if p := o.pull(api.NewPull{}); p.State != api.PullDone || p.Records != 20 {
+		t.Errorf("%s %s", figures(&p), p.Reason)
+	}
+}
