@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"math"
+	"sync"
 	"time"
 
 	"koinos/api"
@@ -187,16 +188,22 @@ var arrivalColumns = columnsOf("arrivals", "system", "record", "key", "number", 
 	"body", "at",
 	"pull_id", "request", "place", "document", "line", "load_id")
 
+// zippers are kept for the next arrival: each has tables of a megabyte.
+var zippers = sync.Pool{New: func() any {
+	w, _ := gzip.NewWriterLevel(nil, gzip.BestSpeed) // the level is a good one
+	return w
+}}
+
 // Zip compresses an arrival's bytes as they are kept.
 func Zip(b []byte) ([]byte, error) {
 	var out bytes.Buffer
-	w, err := gzip.NewWriterLevel(&out, gzip.BestSpeed)
-	if err == nil {
-		_, err = w.Write(b)
+	w := zippers.Get().(*gzip.Writer)
+	defer zippers.Put(w)
+	w.Reset(&out)
+	if _, err := w.Write(b); err != nil {
+		return nil, err
 	}
-	if err == nil {
-		err = w.Close()
-	}
+	err := w.Close()
 	return out.Bytes(), err
 }
 
