@@ -38,6 +38,32 @@ type SystemState struct {
 	Calls       int       `json:"calls" doc:"In the last hour, the last 200 at most"`
 	Failed      int       `json:"failed" doc:"Of those"`
 	Millis      float64   `json:"millis,omitempty" doc:"What half of those that were answered took at most"`
+	Hooks       HookCount `json:"hooks" doc:"Webhooks since the service began"`
+}
+
+// HookCount counts the webhooks of a system.
+type HookCount struct {
+	Taken    int `json:"taken"`
+	Repeated int `json:"repeated" doc:"With an id that had come before: answered, and nothing more"`
+	Passed   int `json:"passed_over" doc:"Of events that bring nothing, by the description"`
+	Refused  int `json:"refused" doc:"Without a good signature or time, or too large; nothing of them is kept"`
+}
+
+// States of webhooks.
+const (
+	HookTaken  = "taken"
+	HookPassed = "passed over"
+)
+
+// Hook is a message of a system about what happened there.
+type Hook struct {
+	ID     int64     `json:"id"`
+	System string    `json:"system"`
+	HookID string    `json:"hook_id" doc:"The system's id of the message"`
+	Event  string    `json:"event"`
+	State  string    `json:"state" enum:"taken,passed over"`
+	At     time.Time `json:"at"`
+	Pull   int64     `json:"pull,omitempty" doc:"The pull that read what it is about"`
 }
 
 // States of pulls.
@@ -72,6 +98,7 @@ type Pull struct {
 	StartedAt time.Time `json:"started_at"`
 	EndedAt   time.Time `json:"ended_at,omitzero"`
 	By        string    `json:"by"`
+	Hook      int64     `json:"hook,omitempty" doc:"The webhook that it is about; left out, a list was read"`
 }
 
 // Ended reports whether nothing more comes of the pull by itself.

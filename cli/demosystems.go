@@ -18,6 +18,9 @@ import (
 // shopOrders is how many orders the web shop of the demo has.
 const shopOrders = 40
 
+// hookSecret is what the shop signs its webhooks with: a demo has nothing to hide.
+const hookSecret = "whsec_cXVpbGxtZXJlLWNoYW5kbGVyeS1kZW1v"
+
 // playSystems starts the demo's other systems, where their descriptions look for them.
 func playSystems(ctx context.Context) error {
 	ended := make(chan error, 2) // they end with the demo
@@ -29,7 +32,8 @@ func playSystems(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("the bookkeeping cannot be played: %w", err)
 	}
-	for name, value := range map[string]string{"SLIPWAY_URL": shop, "SLIPWAY_TOKEN": shopToken, "LEDGERLINE_URL": books,
+	for name, value := range map[string]string{"SLIPWAY_URL": shop, "SLIPWAY_TOKEN": shopToken,
+		"SLIPWAY_HOOK_SECRET": hookSecret, "LEDGERLINE_URL": books,
 		"LEDGERLINE_ID": "koinos", "LEDGERLINE_SECRET": booksSecret} {
 		if err := os.Setenv(name, value); err != nil {
 			return err
@@ -39,7 +43,7 @@ func playSystems(ctx context.Context) error {
 }
 
 // fillSystems keeps the descriptions, and reads the shop's orders.
-func (a *app) fillSystems(ctx context.Context, calls *client.Client) error {
+func (a *app) fillSystems(ctx context.Context, calls *client.Client, service string) error {
 	for _, name := range demo.Names("systems") {
 		b, err := demo.Files.ReadFile("systems/" + name)
 		if err != nil {
@@ -61,7 +65,52 @@ func (a *app) fillSystems(ctx context.Context, calls *client.Client) error {
 	}
 	fmt.Fprintf(a.out, "\nThe web shop Slipway has %s: %d are loaded, %d withdrawn, %d refused.\n",
 		report.Plural(p.Records, "order"), p.Loaded, p.Gone, p.Failed)
-	return a.fillBooks(ctx, calls)
+	if err := a.fillBooks(ctx, calls); err != nil {
+		return err
+	}
+	return a.fillHooks(ctx, calls, service)
+}
+
+// fillHooks has the shop tell us when an order changes, and changes one.
+func (a *app) fillHooks(ctx context.Context, calls *client.Client, service string) error {
+	shop := os.Getenv("SLIPWAY_URL")
+	err := tell(ctx, shop+"/slipway/v1/webhooks", fmt.Sprintf(`{"url": %q, "secret": %q}`, service+"/hooks/slipway", hookSecret))
+	if err == nil {
+		err = tell(ctx, shop+"/admin/orders", `{"id": 9007199254741030, "reference": "SL-1038", "state": "changed",
+		  "placed_at": "2026-03-03T08:03:03.000201Z", "currency": "EUR", "remarks": "Two more, please.",
+		  "buyer": {"name": "Otis Varne", "mail": "otis.48@harbour.example"},
+		  "deliver_to": {"name": "Otis Varne", "street": "2 Brygga", "town": "Sundvik", "zip": "3915", "country": "NO"},
+		  "lines": [{"line": 1, "sku": "00101", "title": "Braided rope 6 mm, white", "count": 12, "each": "1.00"}]}`)
+	}
+	if err != nil {
+		return fmt.Errorf("the shop could not be asked to tell us: %w", err)
+	}
+	if err := until(ctx, func() (bool, error) {
+		pulls, err := calls.Pulls(ctx, url.Values{"system": {"slipway"}})
+		return len(pulls.Items) == 2 && pulls.Items[0].Ended(), err
+	}); err != nil {
+		return fmt.Errorf("the shop's webhook did not come: %w", err)
+	}
+	fmt.Fprintln(a.out, "Then the shop told by a webhook that SL-1038 had changed.")
+	return nil
+}
+
+// tell posts JSON to a stand-in.
+func tell(ctx context.Context, address, body string) error {
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, address, strings.NewReader(body))
+	if err != nil {
+		return err
+	}
+	req.Header.Set("Authorization", "Bearer "+shopToken)
+	res, err := http.DefaultClient.Do(req)
+	if err != nil {
+		return err
+	}
+	defer res.Body.Close()
+	if res.StatusCode >= http.StatusMultipleChoices {
+		return fmt.Errorf("%s answers %s", address, res.Status)
+	}
+	return nil
 }
 
 // bookedOrders is how many of the shop's orders go into the bookkeeping.
@@ -83,16 +132,10 @@ func (a *app) fillBooks(ctx context.Context, calls *client.Client) error {
 			return fmt.Errorf("%s was not pushed: %s", o.Number, strings.Join(last.Why, " "))
 		}
 	}
-	req, err := http.NewRequestWithContext(ctx, http.MethodPost, os.Getenv("LEDGERLINE_URL")+"/admin/orders/"+last.Key,
-		strings.NewReader(`{"note": "The customer collects it."}`))
-	if err != nil {
-		return err
-	}
-	res, err := http.DefaultClient.Do(req)
-	if err != nil {
+	if err := tell(ctx, os.Getenv("LEDGERLINE_URL")+"/admin/orders/"+last.Key,
+		`{"note": "The customer collects it."}`); err != nil {
 		return fmt.Errorf("nobody could change an order of the bookkeeping: %w", err)
 	}
-	defer res.Body.Close()
 	fmt.Fprintf(a.out, "The bookkeeping Ledgerline has the newest %d of them; somebody there wrote a note on %s (%s).\n",
 		len(page.Items), last.Number, last.Order)
 	return nil

@@ -39,7 +39,7 @@ func (a *app) systems() *cobra.Command {
 			_, err = fmt.Fprint(a.out, y.Text)
 			return err
 		},
-	}, a.trySystem(), a.listCalls(), a.pullSystem(), a.listPulls(), a.listArrivals(), a.pushSystem())
+	}, a.trySystem(), a.listCalls(), a.listHooks(), a.pullSystem(), a.listPulls(), a.listArrivals(), a.pushSystem())
 	return c
 }
 
@@ -168,6 +168,36 @@ func (a *app) listCalls() *cobra.Command {
 			return nil
 		},
 	}
+}
+
+func (a *app) listHooks() *cobra.Command {
+	return &cobra.Command{
+		Use: "hooks NAME", Short: "List the webhooks of a system, newest first", Args: cobra.ExactArgs(1),
+		Example: "  koinos system hooks slipway",
+		RunE: func(c *cobra.Command, args []string) error {
+			page, err := a.client().SystemHooks(c.Context(), args[0], url.Values{"limit": {"50"}})
+			if err != nil {
+				return err
+			}
+			if done, err := a.json(page); done {
+				return err
+			}
+			var rows [][]string
+			for _, h := range page.Items {
+				rows = append(rows, []string{num64(h.ID), local(h.At), h.Event, h.State, num64(h.Pull), h.HookID})
+			}
+			report.Table(a.out, []string{">webhook", "came", "event", "state", ">pull", "its id"}, rows)
+			a.moreRows(page.Next)
+			return nil
+		},
+	}
+}
+
+func num64(n int64) string {
+	if n == 0 {
+		return ""
+	}
+	return strconv.FormatInt(n, 10)
 }
 
 func (a *app) trySystem() *cobra.Command {

@@ -40,6 +40,12 @@ func (c *Client) SystemCalls(ctx context.Context, name string) ([]api.SystemCall
 	return out.Items, err
 }
 
+// SystemHooks lists the webhooks of a system.
+func (c *Client) SystemHooks(ctx context.Context, name string, query url.Values) (out api.Page[api.Hook], err error) {
+	err = c.call(ctx, http.MethodGet, "/systems/"+url.PathEscape(name)+"/hooks", query, nil, &out)
+	return out, err
+}
+
 // TrySystem tries a description.
 func (c *Client) TrySystem(ctx context.Context, n api.NewTry) (out api.Tried, err error) {
 	err = c.call(ctx, http.MethodPost, "/systems/try", nil, n, &out)

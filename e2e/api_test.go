@@ -149,6 +149,7 @@ func TestPublishedAPI(t *testing.T) {
 		{"POST", "/systems", "koinos: system/1\nname: yard\naddress: https://yard.example\nrecords:\n  slip:\n    list: " +
 			"{path: /slips, records: \"$[*]\"}\n    key: $.no\n", 201},
 		{"POST", "/systems", "koinos: system/1\nname: yard\n", 422}, {"GET", "/systems/slipway/calls", "", 200},
+		{"GET", "/systems/slipway/hooks?limit=2", "", 200},
 		{"POST", "/systems/try", `{"name":"slipway","record":"order"}`, 200},
 		{"POST", "/systems/try", `{"name":"nobody"}`, 404},
 		{"POST", "/systems/slipway/pulls", `{"record":"order"}`, 202},

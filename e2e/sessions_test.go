@@ -87,7 +87,8 @@ func newSession(t *testing.T) *session {
 	r.shop, r.books = httptest.NewServer(slipway), httptest.NewServer(ledgerline)
 	t.Cleanup(r.shop.Close)
 	t.Cleanup(r.books.Close)
-	r.env = []string{"SLIPWAY_URL=" + r.shop.URL, "SLIPWAY_TOKEN=slipway-demo", "LEDGERLINE_URL=" + r.books.URL,
+	r.env = []string{"SLIPWAY_URL=" + r.shop.URL, "SLIPWAY_TOKEN=slipway-demo",
+		"SLIPWAY_HOOK_SECRET=whsec_cXVpbGxtZXJlLWNoYW5kbGVyeS1kZW1v", "LEDGERLINE_URL=" + r.books.URL,
 		"LEDGERLINE_ID=koinos", "LEDGERLINE_SECRET=ledgerline-demo"}
 	r.s = startWith(t, r.env, t.TempDir(), "serve")
 	return r
@@ -142,7 +143,7 @@ var (
 	compact  = regexp.MustCompile(`\b` + time.Now().UTC().Format("20060102") + `\b`)
 	short    = regexp.MustCompile(`\b\d\d-\d\d \d\d:\d\d\b`)
 	stampX12 = regexp.MustCompile(`\*(20)?` + time.Now().UTC().Format("060102") + `\*\d{4}\b`)
-	requests = regexp.MustCompile(`"request": "[A-Z0-9]+"`)
+	requests = regexp.MustCompile(`"(request|id)": "[A-Z0-9]+"`)
 	secrets  = regexp.MustCompile(`koinos_[A-Z0-9]{20,}`)
 )
 
@@ -155,7 +156,7 @@ func (r *session) equal(text string) string {
 		what *regexp.Regexp
 		by   string
 	}{{stamps, "TIME"}, {stampX12, "*TODAY*TIME"}, {compact, "TODAY"}, {short, "TIME"}, {day, "TODAY"},
-		{clock, "TIME"}, {seconds, "N s"}, {secrets, "SECRET"}, {rates, `"$1": N`}, {requests, `"request": "ID"`}} {
+		{clock, "TIME"}, {seconds, "N s"}, {secrets, "SECRET"}, {rates, `"$1": N`}, {requests, `"$1": "ID"`}} {
 		text = c.what.ReplaceAllString(text, c.by)
 	}
 	var out strings.Builder

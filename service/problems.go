@@ -28,6 +28,7 @@ var problemKinds = map[string]struct {
 	"document_unreadable": {http.StatusUnprocessableEntity, "The document cannot be read"},
 	"mapping_invalid":     {http.StatusUnprocessableEntity, "The mapping has mistakes"},
 	"too_large":           {http.StatusRequestEntityTooLarge, "The request is too large"},
+	"hook_refused":        {http.StatusUnauthorized, "The webhook is not believed"},
 	"login_needed":        {http.StatusUnauthorized, "An access token is needed"},
 	"not_allowed":         {http.StatusForbidden, "The access token does not allow this"},
 	"host_refused":        {http.StatusForbidden, "The request came under a name that is not this service's"},

@@ -143,6 +143,7 @@ func (s *Service) router() http.Handler {
 	r.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
 	r.GET("/readyz", s.ready)
 	r.GET("/metrics", s.metrics.handler())
+	r.POST("/hooks/:name", s.hook)
 	s.console(r)
 	h := humagin.New(r, apiConfig(s.cfg.Version))
 	h.UseMiddleware(s.authorize(h), s.once(h))

@@ -7,12 +7,15 @@ import (
 	"io"
 	"net/http"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
+	"github.com/gin-gonic/gin"
 
 	"koinos/api"
 	"koinos/core/finding"
+	"koinos/core/system"
 	"koinos/remote"
 	"koinos/store"
 	"koinos/syncs"
@@ -67,6 +70,23 @@ func (s *Service) systems(h huma.API) {
 				return nil, err
 			}
 			return &answer[api.Page[api.SystemCall]]{api.Page[api.SystemCall]{Items: s.syncs.Calls(in.Name)}}, nil
+		})
+	type hooks struct {
+		Name string `path:"name" doc:"The system's name"`
+		Paging
+	}
+	handle(s, h, op(http.MethodGet, "/systems/{name}/hooks", "list-system-hooks", tag, "read",
+		"The webhooks of a system, newest first"),
+		func(ctx context.Context, in *hooks) (*paged[api.Hook], error) {
+			before, err := in.number()
+			if err != nil {
+				return nil, err
+			}
+			all, err := s.store.Hooks(ctx, in.Name, before, in.Limit+1)
+			if err != nil {
+				return nil, err
+			}
+			return pageOf(ctx, all, in.Limit, func(h api.Hook) string { return strconv.FormatInt(h.ID, 10) }), nil
 		})
 	type trying struct{ Body api.NewTry }
 	try := op(http.MethodPost, "/systems/try", "try-system", tag, "admin", "Try a description: sign in, read a page")
@@ -187,6 +207,43 @@ func (s *Service) arrivals(h huma.API) {
 		return stream("application/json", "arrival-"+strconv.FormatInt(in.ID, 10)+".json", bytesTo(b), s), nil
 	})
 }
+
+// mostOfHook is how large a webhook may be.
+const mostOfHook = 1 << 20
+
+// hook takes a message of a system. Whoever sends it has no token: the signature says
+// who it is.
+func (s *Service) hook(c *gin.Context) {
+	name := c.Param("name")
+	body, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, mostOfHook))
+	if err != nil {
+		s.syncs.RefusedHook(name)
+		abort(c, problem("too_large", fmt.Sprintf("A webhook may have %d MiB.", mostOfHook>>20)))
+		return
+	}
+	status, err := s.syncs.Hook(c, name, c.Request.Header, body)
+	var answer *system.AnswerError
+	var p *remote.Problem
+	var wrong *syncs.AskedError
+	switch {
+	case status == http.StatusUnauthorized:
+		abort(c, problem("hook_refused", capital(err.Error())+"."))
+	case errors.As(err, &answer):
+		abort(c, problem("invalid_request", "The message "+strings.TrimPrefix(answer.Error(), "the answer ")+"."))
+	case errors.As(err, &wrong), errors.Is(err, store.ErrNotFound):
+		abort(c, problem("not_found", "Nothing takes webhooks of that name here."))
+	case errors.As(err, &p):
+		s.log.ErrorContext(c, "webhook", "system", name, "error", err)
+		abort(c, problem("system_trouble", p.Why))
+	case err != nil:
+		s.log.ErrorContext(c, "webhook", "system", name, "error", err)
+		abort(c, problem("internal", ""))
+	default:
+		c.Status(status)
+	}
+}
+
+func capital(s string) string { return strings.ToUpper(s[:1]) + s[1:] }
 
 // ofSystems makes problems of what a system, or what is asked of one, has wrong.
 func ofSystems(err error) error {

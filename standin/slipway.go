@@ -34,6 +34,8 @@ type Slipway struct {
 	orders    []*shopOrder // by when they changed last, then id
 	customers []shopCustomer
 	parcels   []shopParcel
+	hooks     []shopHook
+	twice     int // how often a webhook is sent besides
 	faults    faults
 }
 
@@ -115,6 +117,20 @@ func NewSlipway(token string, orders int, goods []Goods, limited bool, now func(
 	api("/parcels", s.listParcels)
 	graph := s.graph(graphql.MustParseSchema(shopSchema, &graphRoot{s}, graphql.UseFieldResolvers()))
 	s.mux.HandleFunc("POST /slipway/graphql", func(w http.ResponseWriter, r *http.Request) { s.guarded(w, r, graph) })
+	s.mux.HandleFunc("POST /slipway/v1/webhooks", func(w http.ResponseWriter, r *http.Request) {
+		s.guarded(w, r, s.addHook)
+	})
+	s.mux.HandleFunc("POST /admin/hooks", func(w http.ResponseWriter, r *http.Request) {
+		var asked struct{ Twice int }
+		if err := json.NewDecoder(r.Body).Decode(&asked); err != nil || asked.Twice < 0 || asked.Twice > 9 {
+			s.fail(w, http.StatusBadRequest, "bad_body", "twice is 0 to 9.")
+			return
+		}
+		s.mu.Lock()
+		s.twice = asked.Twice
+		s.mu.Unlock()
+		s.answer(w, asked)
+	})
 	s.mux.HandleFunc("POST /admin/faults", s.faults.set)
 	s.mux.HandleFunc("POST /admin/orders", s.putOrder)
 	s.mux.HandleFunc("/", func(w http.ResponseWriter, r *http.Request) {
@@ -357,5 +373,6 @@ func (s *Slipway) putOrder(w http.ResponseWriter, r *http.Request) {
 	}
 	s.sort()
 	s.mu.Unlock()
+	s.tell("order.changed", o)
 	s.answer(w, o)
 }

@@ -6,6 +6,7 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"math"
@@ -79,7 +80,7 @@ type pullRow struct {
 }
 
 const selectPull = `SELECT id, system, version, record, mapping, since, newest, next, state, reason, pages, records,
-  unchanged, gone, short, loaded, changed, failed, started_at, ended_at, by FROM pulls `
+  unchanged, gone, short, loaded, changed, failed, started_at, ended_at, by, coalesce(hook, 0) hook FROM pulls `
 
 func (s *Store) pulls(ctx context.Context, q querier, where string, args ...any) ([]api.Pull, error) {
 	var rows []pullRow
@@ -100,17 +101,20 @@ func (s *Store) pulls(ctx context.Context, q querier, where string, args ...any)
 
 // AddPull records a pull that begins, with its job; it gets its ID.
 func (s *Store) AddPull(ctx context.Context, p *api.Pull) error {
-	return s.Write(ctx, func(t *Tx) error {
-		res, err := t.exec(`INSERT INTO pulls (system, version, record, mapping, since, state, started_at, by)
-		  VALUES (?, ?, ?, ?, ?, ?, ?, ?)`, p.System, p.Version, p.Record, p.Mapping, p.Since, p.State, at(p.StartedAt), p.By)
-		if err != nil {
-			return err
-		}
-		if p.ID, err = res.LastInsertId(); err != nil {
-			return err
-		}
-		return t.AddJob(api.Job{Kind: api.PullJob, Subject: p.ID, DueAt: p.StartedAt})
-	})
+	return s.Write(ctx, func(t *Tx) error { return t.addPull(p) })
+}
+
+func (t *Tx) addPull(p *api.Pull) error {
+	res, err := t.exec(`INSERT INTO pulls (system, version, record, mapping, since, state, started_at, by, hook)
+	  VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`, p.System, p.Version, p.Record, p.Mapping, p.Since, p.State, at(p.StartedAt), p.By,
+		ref(p.Hook))
+	if err != nil {
+		return err
+	}
+	if p.ID, err = res.LastInsertId(); err != nil {
+		return err
+	}
+	return t.AddJob(api.Job{Kind: api.PullJob, Subject: p.ID, DueAt: p.StartedAt})
 }
 
 // SavePull keeps how far a pull has come.
@@ -157,6 +161,7 @@ func (s *Store) Watermark(ctx context.Context, system, record string) (stamp str
 type KnownArrival struct {
 	Key     string `db:"key"`
 	Version string `db:"version"`
+	Stamp   string `db:"stamp"`
 	State   string `db:"state"`
 	Digest  []byte `db:"digest"`
 	Mapped  bool   `db:"mapped"` // it, or one before it, was mapped
@@ -170,7 +175,7 @@ func (s *Store) KnownArrivals(ctx context.Context, system, record string, keys [
 		return nil, err
 	}
 	var rows []KnownArrival
-	if err := s.r.SelectContext(ctx, &rows, `SELECT key, version, state, digest, EXISTS (SELECT 1 FROM arrivals m
+	if err := s.r.SelectContext(ctx, &rows, `SELECT key, version, stamp, state, digest, EXISTS (SELECT 1 FROM arrivals m
 	    WHERE m.system = n.system AND m.record = n.record AND m.key = n.key AND m.state = 'mapped') mapped
 	  FROM arrivals n WHERE id IN
 	  (SELECT max(a.id) FROM arrivals a WHERE a.system = ? AND a.record = ? AND a.key IN (SELECT value FROM json_each(?)) GROUP BY a.key)`,
@@ -281,6 +286,10 @@ func (s *Store) ArrivalBody(ctx context.Context, id int64) ([]byte, error) {
 	if err != nil {
 		return nil, named(err, "arrival %d whose bytes are kept", id)
 	}
+	return unzip(zipped)
+}
+
+func unzip(zipped []byte) ([]byte, error) {
 	r, err := gzip.NewReader(bytes.NewReader(zipped))
 	if err != nil {
 		return nil, err
@@ -299,11 +308,11 @@ func (s *Store) ArrivalAt(ctx context.Context, document string, line int) (api.A
 	return rows[0].arrival(), nil
 }
 
-// ForgetArrivals takes away the bytes of arrivals that came before a time; what is known
-// of them stays.
+// ForgetArrivals takes away the bytes of arrivals and webhooks that came before a time;
+// what is known of them stays.
 func (s *Store) ForgetArrivals(ctx context.Context, before time.Time) error {
 	return s.Write(ctx, func(t *Tx) error {
-		_, err := t.exec(`UPDATE arrivals SET body = NULL WHERE body IS NOT NULL AND at < ?`, at(before))
-		return err
+		return errors.Join(t.run(`UPDATE arrivals SET body = NULL WHERE body IS NOT NULL AND at < ?`, at(before)),
+			t.run(`UPDATE hooks SET body = NULL WHERE body IS NOT NULL AND at < ?`, at(before)))
 	})
 }

@@ -17,17 +17,15 @@ const mostCalls = 200
 type callLog struct {
 	last []api.SystemCall // mostCalls at most, the newest at the end
 	away time.Time        // since when it does not answer
+
+	hooks api.HookCount
 }
 
 // called remembers a call.
 func (s *Syncs) called(name string, c *remote.Call) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	l := s.calls[name]
-	if l == nil {
-		l = &callLog{}
-		s.calls[name] = l
-	}
+	l := s.logOf(name)
 	l.last = append(l.last, shown(c, 0))
 	l.last = l.last[max(0, len(l.last)-mostCalls):]
 	switch answers := c.Status != 0 && c.Status < http.StatusInternalServerError; {
@@ -36,6 +34,14 @@ func (s *Syncs) called(name string, c *remote.Call) {
 	case l.away.IsZero():
 		l.away = c.At.UTC()
 	}
+}
+
+// logOf gives the log of a system; s.mu is held.
+func (s *Syncs) logOf(name string) *callLog {
+	if s.calls[name] == nil {
+		s.calls[name] = &callLog{}
+	}
+	return s.calls[name]
 }
 
 // shown is a call as people see it, with so many bytes of its answer.
@@ -78,6 +84,10 @@ func (s *Syncs) Described(kept api.System) api.System {
 
 // tell counts the calls of the last hour.
 func (l *callLog) tell(to *api.SystemState, now time.Time) {
+	to.Hooks = l.hooks
+	if len(l.last) == 0 {
+		return
+	}
 	last := l.last[len(l.last)-1]
 	to.At, to.Why, to.AwaySince, to.Answers = last.At, last.Why, l.away, "yes"
 	if !l.away.IsZero() {

@@ -140,6 +140,9 @@ func (s *Syncs) pull(ctx context.Context, p *api.Pull) error {
 		}
 	}()
 	p.State, p.Reason = api.PullRunning, ""
+	if p.Hook != 0 {
+		return s.hooked(ctx, o, r, p)
+	}
 	address := ""
 	if p.Next != "" {
 		address = o.client.Host() + p.Next
@@ -199,11 +202,17 @@ func (s *Syncs) page(ctx context.Context, o *opened, r *system.Record, p *api.Pu
 func (s *Syncs) arrive(ctx context.Context, o *opened, r *system.Record, p *api.Pull, b *batch,
 	known map[string]store.KnownArrival,
 	f *system.Found, address string) error {
-	p.Newest = system.Newer(p.Newest, f.Stamp)
+	if p.Hook == 0 { // a webhook says nothing of what else has changed
+		p.Newest = system.Newer(p.Newest, f.Stamp)
+	}
 	digest := sha256.Sum256(f.Raw) // of what the list shows: it is what is compared next time
 	if k, ok := known[f.Key]; ok && k.State != api.ArrivalShort &&
 		(f.Version != "" && f.Version == k.Version || bytes.Equal(digest[:], k.Digest)) {
 		p.Unchanged++
+		return nil
+	}
+	if was := known[f.Key].Stamp; was != f.Stamp && f.Stamp != "" && system.Newer(was, f.Stamp) == was {
+		p.Unchanged++ // it is older than what is known: messages and lists come in any order
 		return nil
 	}
 	request := address
@@ -241,7 +250,8 @@ func (s *Syncs) arrive(ctx context.Context, o *opened, r *system.Record, p *api.
 	mapped := known[f.Key].Mapped
 	b.add(a, f.Raw, mapped)
 	// on this page it may stand twice
-	known[f.Key] = store.KnownArrival{Key: f.Key, Version: f.Version, State: a.State, Digest: a.Digest, Mapped: mapped}
+	known[f.Key] = store.KnownArrival{Key: f.Key, Version: f.Version, Stamp: f.Stamp, State: a.State, Digest: a.Digest,
+		Mapped: mapped}
 	return nil
 }
 

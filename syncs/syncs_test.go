@@ -555,3 +555,12 @@ func TestPullWithdrawn(t *testing.T) {
 		t.Errorf("nobody here knows it: %s", figures(&p))
 	}
 }
+
+func replaced(t *testing.T, s, was, is string) string {
+	t.Helper()
+	out := strings.Replace(s, was, is, 1)
+	if out == s {
+		t.Fatalf("%q is not in the text", was)
+	}
+	return out
+}

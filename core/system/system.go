@@ -25,6 +25,7 @@ type System struct {
 	Errors            *jsondoc.Path // what an answer of status 200 has when it is a refusal; may be nil
 	ErrorWords        *jsondoc.Path // within that; may be nil
 	Records           map[string]*Record
+	Hooks             *Hooks // nil: it tells us nothing
 }
 
 // Secret says where a value is found that never stands in a description: in an
@@ -177,6 +178,7 @@ func Parse(src []byte) (*System, error) {
 		s.Records[e.Key] = b.record(e.Key, e.Node)
 	}
 	b.refer(s, root.Get("records"))
+	s.Hooks = b.hooks(s, root.Get("hooks"))
 	if e := root.Get("errors"); e != nil {
 		s.Errors, s.ErrorWords = b.path(e.Get("path")), b.path(e.Get("message"))
 	}

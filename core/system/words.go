@@ -139,6 +139,7 @@ var words = grammar.Group("Another application, described",
 	grammar.May("errors", grammar.Group("How the system says in an answer of status 200 that it did not do it",
 		grammar.Must("path", grammar.Some("What is there then, and not otherwise: "+path)),
 		grammar.May("message", grammar.Some("The system's words: path within that")))),
+	grammar.May("hooks", receiving),
 	grammar.Must("records", &grammar.Shape{Kind: grammar.Table, About: "What the system has, by names of your own: " +
 		"order, shipment", Items: record}),
 )

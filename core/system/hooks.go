@@ -1,0 +1,144 @@
+package system
+
+import (
+	"time"
+
+	"koinos/core/grammar"
+	"koinos/core/jsondoc"
+)
+
+// Hooks is how a system tells us of what happened there.
+type Hooks struct {
+	Signature Signature
+	Tolerance time.Duration // how far its clock may be from ours
+	Event     *jsondoc.Path // which event a message is about
+	Events    map[string]*Event
+}
+
+// Event is what a message of one kind is about.
+type Event struct {
+	Record string
+	Key    *jsondoc.Path // of the record; nil where the record stands in the message
+	At     *jsondoc.Path // the record; nil where only its key does
+}
+
+// Signature is how a message proves where it comes from: Standard Webhooks, or an HMAC
+// in a header.
+type Signature struct {
+	Standard    bool
+	Secret, Old Secret // Old is still believed while a secret is changed
+	HasOld      bool
+	Header      string // of the HMAC
+	Prefix      string // in front of it
+	Base64      bool   // else hexadecimal
+	Time        string // header with the time, seconds since 1970; "" is none
+	Over        string // what it is of: {time}, {id} and {body} in a text
+	ID          string // header with the message's id; "" is none
+	IDAt        *jsondoc.Path
+}
+
+// receiving are the words about messages of a system.
+var receiving = grammar.Group("How the system tells of what happened there, by POST to /hooks/NAME of this service",
+	grammar.Must("signature", &grammar.Shape{Kind: grammar.Object, One: true, About: "How a message proves where it comes from",
+		Keys: []grammar.Key{
+			grammar.May("standard", grammar.Group("As Standard Webhooks has it: webhook-id, webhook-timestamp, webhook-signature",
+				grammar.Must("secret", secret("The secret, whsec_…")),
+				grammar.May("old_secret", secret("The secret before, while it is changed: both are believed")))),
+			grammar.May("hmac", grammar.Group("HMAC-SHA256 in a header",
+				grammar.Must("header", grammar.Some("Name of the header")),
+				grammar.Must("secret", secret("The secret")),
+				grammar.May("old_secret", secret("The secret before, while it is changed: both are believed")),
+				grammar.May("prefix", grammar.Some("What stands in front of it, such as sha256=")),
+				grammar.May("encoding", grammar.OneOf("How it is written; left out, hex", "hex", "base64")),
+				grammar.May("time", grammar.Some("Header with the time, in seconds since 1970")),
+				grammar.May("over", grammar.Some("What it is made of: a text with {time} and {body}; left out, {body}")),
+				grammar.May("id", grammar.Some("Header with the message's id")),
+				grammar.May("id_at", grammar.Some("Where the message has its id, if no header does: path")))),
+		}}),
+	grammar.May("tolerance", grammar.Some("How far the time of a message may be from ours; left out, 5m")),
+	grammar.May("event", grammar.Some("Where a message says which event it is about: path. Left out, there is one kind")),
+	grammar.Must("events", &grammar.Shape{Kind: grammar.Table, About: "The events that bring something, by their names; * is any",
+		Items: grammar.Group("One event",
+			grammar.Must("record", grammar.Some("The kind of record that it is about")),
+			grammar.May("key", grammar.Some("Where the message has the record's key: path. The record is then asked for")),
+			grammar.May("at", grammar.Some("Where the message has the whole record: path")))}))
+
+// Of gives what a message is about; nil is an event that brings nothing.
+func (h *Hooks) Of(body []byte) (name string, e *Event, err error) {
+	root, _, err := jsondoc.Parse(body, 1)
+	if err != nil || root == nil {
+		return "", nil, &AnswerError{"", "is not JSON"}
+	}
+	name = scalar(h.Event, root)
+	if e = h.Events[name]; e == nil {
+		e = h.Events["*"]
+	}
+	return name, e, nil
+}
+
+// Find gives the key of the record that a message is about, and the record where it
+// stands in it.
+func (e *Event) Find(r *Record, body []byte) (key string, whole *Found, err error) {
+	root, _, err := jsondoc.Parse(body, 1)
+	if err != nil || root == nil {
+		return "", nil, &AnswerError{"", "is not JSON"}
+	}
+	if e.At != nil {
+		f, err := r.alone(root, body, e.At)
+		return f.Key, &f, err
+	}
+	if key = scalar(e.Key, root); key == "" {
+		return "", nil, &AnswerError{e.Key.String(), "has no key"}
+	}
+	return key, nil, nil
+}
+
+func (b *builder) hooks(s *System, n *grammar.Node) *Hooks {
+	if n == nil {
+		return nil
+	}
+	h := &Hooks{Tolerance: b.duration(n.Get("tolerance"), 5*time.Minute), Event: b.path(n.Get("event")),
+		Events: map[string]*Event{}}
+	kind := n.Get("signature").Entries[0]
+	v, g := kind.Node, &h.Signature
+	g.Standard, g.Secret, g.Over = kind.Key == "standard", secretOf(v.Get("secret")), "{body}"
+	if old := v.Get("old_secret"); old != nil {
+		g.Old, g.HasOld = secretOf(old), true
+	}
+	if !g.Standard {
+		g.Header, g.Prefix, g.Time, g.ID, g.IDAt = v.Str("header"), v.Str("prefix"), v.Str("time"), v.Str("id"),
+			b.path(v.Get("id_at"))
+		g.Base64 = v.Str("encoding") == "base64"
+		if over := v.Str("over"); over != "" {
+			g.Over = over
+		}
+	}
+	for _, e := range n.Get("events").Entries {
+		is := &Event{Record: e.Node.Str("record"), Key: b.path(e.Node.Get("key")), At: b.path(e.Node.Get("at"))}
+		h.Events[e.Key] = is
+		r := s.Records[is.Record]
+		switch {
+		case r == nil:
+			b.wrong(e.Node.Get("record"), "%q is no kind of record here; there are %v.", is.Record, s.RecordNames())
+		case (is.Key == nil) == (is.At == nil):
+			b.wrong(e.Node.Get("record"), "say either key: where the message has the record's key, or at: where it has the record.")
+		case is.Key != nil && r.Get == "":
+			b.wrong(e.Node.Get("key"), "to ask for a record by its key, say get: of %s.", is.Record)
+		case r.Mapping == "":
+			b.wrong(e.Node.Get("record"), "say mapping: of %s, which makes orders of it.", is.Record)
+		}
+	}
+	if h.Event == nil && (len(h.Events) != 1 || h.Events["*"] == nil) {
+		b.wrong(n.Get("events").Entries[0].Node.Get("record"), "say event: where a message has its event, or name one event *.")
+	}
+	return h
+}
+
+// ValueAt gives the value at a path of a message; "" is none.
+func ValueAt(p *jsondoc.Path, body []byte) string {
+	root, _, err := jsondoc.Parse(body, 1)
+	if err != nil || root == nil {
+		return ""
+	}
+	return scalar(p, root)
+}
