@@ -181,4 +181,6 @@ type NewTry struct {
 	Name   string `json:"name,omitempty" doc:"Of a kept description"`
 	Text   string `json:"text,omitempty" doc:"A description's YAML instead"`
 	Record string `json:"record,omitempty" doc:"Kind of record of which a page is read; left out, only the sign-in is tried"`
+	Find   string `json:"find,omitempty" doc:"WAY=VALUE: not a page is read, but the records that this way finds"`
+	Key    string `json:"key,omitempty" doc:"Not a page is read, but the record of this key"`
 }

@@ -202,13 +202,15 @@ func num64(n int64) string {
 
 func (a *app) trySystem() *cobra.Command {
 	var calls, raw bool
+	var find, key string
 	c := &cobra.Command{
 		Use: "try NAME|FILE [RECORD]", Short: "Sign in, read a page, and say what the description finds there",
 		Long: `Try asks a system with a description that is kept, by its name, or with one in a
 file, which needs no service: its secrets then come from the environment of this
 command. With a kind of record it reads the first page of its list and shows what
-the description finds in the records. Nothing is stored, no secret is shown.`,
-		Example: "  koinos system try slipway\n  koinos system try systems/slipway.yaml order --show-calls",
+the description finds in the records; with --find or --key it looks some up.
+Nothing is stored, no secret is shown.`,
+		Example: "  koinos system try slipway\n  koinos system try systems/slipway.yaml order --show-calls\n  koinos system try ledgerline article --find sku=00101",
 		Args:    cobra.RangeArgs(1, 2),
 		RunE: func(c *cobra.Command, args []string) error {
 			record := ""
@@ -218,11 +220,11 @@ the description finds in the records. Nothing is stored, no secret is shown.`,
 			var t api.Tried
 			text, err := os.ReadFile(args[0])
 			if err == nil {
-				t, err = syncs.Try(c.Context(), string(text), record)
+				t, err = syncs.Try(c.Context(), api.NewTry{Text: string(text), Record: record, Find: find, Key: key})
 			} else if strings.ContainsAny(args[0], "/.") {
 				return unreadable(args[0], err)
 			} else {
-				t, err = a.client().TrySystem(c.Context(), api.NewTry{Name: args[0], Record: record})
+				t, err = a.client().TrySystem(c.Context(), api.NewTry{Name: args[0], Record: record, Find: find, Key: key})
 			}
 			if err != nil {
 				return err
@@ -233,6 +235,8 @@ the description finds in the records. Nothing is stored, no secret is shown.`,
 			return a.tried(args[0], &t, calls, raw)
 		},
 	}
+	c.Flags().StringVar(&find, "find", "", "WAY=VALUE: show the records that this way of the description finds")
+	c.Flags().StringVar(&key, "key", "", "show the record of this key")
 	c.Flags().BoolVar(&calls, "show-calls", false, "show each request and the beginning of its answer")
 	c.Flags().BoolVar(&raw, "json", false, "show the records as they came, too")
 	return c

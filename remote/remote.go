@@ -55,6 +55,7 @@ type Call struct {
 	Status int           `json:"status,omitempty" doc:"Left out where no answer came"`
 	Bytes  int           `json:"bytes" doc:"Of the answer"`
 	Took   time.Duration `json:"took" doc:"Nanoseconds"`
+	Waited time.Duration `json:"waited" doc:"Nanoseconds before it, for the system's limits"`
 	Why    string        `json:"why,omitempty" doc:"What was wrong with it"`
 	Body   []byte        `json:"-"` // of the answer
 }
@@ -264,10 +265,12 @@ func origin(address string) string {
 // attempt makes one request. Again is how long the system asked to wait.
 func (c *Client) attempt(ctx context.Context, r *Request, u *url.URL) (a system.Answer, again time.Duration,
 	err error) {
+	began := c.clock.now()
 	if err := c.turn(ctx); err != nil {
 		return a, 0, err
 	}
 	defer func() { <-c.slots }()
+	waited := c.clock.now().Sub(began)
 	ctx, stop := context.WithTimeout(ctx, c.system.Limits.Timeout)
 	defer stop()
 	for renewed := false; ; renewed = true {
@@ -275,7 +278,7 @@ func (c *Client) attempt(ctx context.Context, r *Request, u *url.URL) (a system.
 		if err != nil {
 			return a, 0, err
 		}
-		a, again, err = c.do(req, u)
+		a, again, err = c.do(req, u, waited)
 		if err == nil && r.GraphQL {
 			err = c.partial(a.Body)
 		}
@@ -357,8 +360,8 @@ func (c *Client) request(ctx context.Context, r *Request, u *url.URL) (req *http
 }
 
 // do sends a request and reads its answer.
-func (c *Client) do(req *http.Request, shown *url.URL) (a system.Answer, again time.Duration, err error) {
-	call := Call{At: c.clock.now(), Method: req.Method, URL: shown.String()}
+func (c *Client) do(req *http.Request, shown *url.URL, waited time.Duration) (a system.Answer, again time.Duration, err error) {
+	call := Call{At: c.clock.now(), Method: req.Method, URL: shown.String(), Waited: waited}
 	defer func() {
 		call.Took = c.clock.now().Sub(call.At)
 		if err != nil {

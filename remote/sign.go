@@ -187,7 +187,7 @@ func (c *Client) signIn(ctx context.Context) (t token, err error) {
 		req.SetBasicAuth(url.QueryEscape(id), url.QueryEscape(secret))
 	}
 	began := c.clock.now()
-	got, _, err := c.do(req, u)
+	got, _, err := c.do(req, u, 0)
 	if err != nil {
 		return t, err
 	}

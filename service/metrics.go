@@ -10,6 +10,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"koinos/load"
+	"koinos/syncs"
 )
 
 type metrics struct {
@@ -17,14 +18,14 @@ type metrics struct {
 	requests *prometheus.HistogramVec
 }
 
-func newMetrics(engine *load.Engine) *metrics {
+func newMetrics(engine *load.Engine, work *syncs.Syncs) *metrics {
 	m := &metrics{
 		registry: prometheus.NewRegistry(),
 		requests: prometheus.NewHistogramVec(prometheus.HistogramOpts{
 			Name: "koinos_request_seconds", Help: "Time to answer requests.", Buckets: prometheus.DefBuckets,
 		}, []string{"method", "route", "status"}),
 	}
-	m.registry.MustRegister(m.requests, collectors.NewGoCollector(),
+	m.registry.MustRegister(systemFigures{work}, m.requests, collectors.NewGoCollector(),
 		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}),
 		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "koinos_loads_running", Help: "Loads that run now."},
 			func() float64 { return float64(engine.Running()) }),

@@ -106,7 +106,13 @@ func NewLedgerline(secret string, goods []Goods, now func() time.Time) *Ledgerli
 	}
 	api("GET /customers", l.listCustomers)
 	api("POST /customers", l.addCustomer)
+	api("GET /customers/{id}", func(c *call) (int, any) {
+		return byID(c, l.customers, func(k bookCustomer) int64 { return k.ID })
+	})
 	api("GET /articles", l.listArticles)
+	api("GET /articles/{id}", func(c *call) (int, any) {
+		return byID(c, l.articles, func(a bookArticle) int64 { return a.ID })
+	})
 	api("GET /sales-orders", l.listOrders)
 	api("POST /sales-orders", l.addOrder)
 	api("GET /sales-orders/{id}", l.getOrder)
@@ -242,6 +248,16 @@ func onePage(data any) (int, any) { return http.StatusOK, map[string]any{"data":
 
 func begins(all, with string) bool {
 	return strings.HasPrefix(strings.ToLower(all), strings.ToLower(with))
+}
+
+// byID gives the one of a list that a request names.
+func byID[T any](c *call, all []T, id func(T) int64) (int, any) {
+	for _, one := range all {
+		if strconv.FormatInt(id(one), 10) == c.r.PathValue("id") {
+			return http.StatusOK, one
+		}
+	}
+	return http.StatusNotFound, refusal{"not_found", "There is no such record.", 0}
 }
 
 func (l *Ledgerline) listCustomers(c *call) (int, any) {

@@ -1,6 +1,7 @@
 package syncs
 
 import (
+	"maps"
 	"net/http"
 	"slices"
 	"time"
@@ -18,7 +19,50 @@ type callLog struct {
 	last []api.SystemCall // mostCalls at most, the newest at the end
 	away time.Time        // since when it does not answer
 
-	hooks api.HookCount
+	hooks    api.HookCount
+	calls    map[CallKind]int
+	took     time.Duration
+	waited   time.Duration
+	arrivals map[ArrivalKind]int
+}
+
+// CallKind is what calls are counted by; Status 0 is no answer.
+type CallKind struct {
+	Method string
+	Status int
+}
+
+// ArrivalKind is what arrivals are counted by.
+type ArrivalKind struct{ Record, State string }
+
+// Figures are counts of one system since the service began.
+type Figures struct {
+	System   string
+	Away     bool
+	Calls    map[CallKind]int
+	Took     time.Duration // by all calls
+	Waited   time.Duration // before calls, for the system's limits
+	Arrivals map[ArrivalKind]int
+	Hooks    api.HookCount
+}
+
+// Figures gives the counts of all systems that have been called.
+func (s *Syncs) Figures() (all []Figures) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for name, l := range s.calls {
+		all = append(all, Figures{name, !l.away.IsZero(), maps.Clone(l.calls), l.took, l.waited, maps.Clone(l.arrivals), l.hooks})
+	}
+	return all
+}
+
+// arrived counts what came.
+func (s *Syncs) arrived(all []api.Arrival) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for i := range all {
+		s.logOf(all[i].System).arrivals[ArrivalKind{all[i].Record, all[i].State}]++
+	}
 }
 
 // called remembers a call.
@@ -26,6 +70,8 @@ func (s *Syncs) called(name string, c *remote.Call) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	l := s.logOf(name)
+	l.calls[CallKind{c.Method, c.Status}]++
+	l.took, l.waited = l.took+c.Took, l.waited+c.Waited
 	l.last = append(l.last, shown(c, 0))
 	l.last = l.last[max(0, len(l.last)-mostCalls):]
 	switch answers := c.Status != 0 && c.Status < http.StatusInternalServerError; {
@@ -39,7 +85,7 @@ func (s *Syncs) called(name string, c *remote.Call) {
 // logOf gives the log of a system; s.mu is held.
 func (s *Syncs) logOf(name string) *callLog {
 	if s.calls[name] == nil {
-		s.calls[name] = &callLog{}
+		s.calls[name] = &callLog{calls: map[CallKind]int{}, arrivals: map[ArrivalKind]int{}}
 	}
 	return s.calls[name]
 }

@@ -221,7 +221,7 @@ func (s *Syncs) arrive(ctx context.Context, o *opened, r *system.Record, p *api.
 			return err
 		}
 	}
-	if f.Short() && !f.Gone && r.Get != "" { // a list may know less of a record than the record itself
+	if (r.GetWhole || f.Short() && r.Get != "") && !f.Gone && p.Hook == 0 { // a list may know less of a record than the record itself
 		request = r.One(o.client.Base(), f.Key)
 		one, err := o.client.One(ctx, r, f.Key)
 		if err != nil {
@@ -247,8 +247,14 @@ func (s *Syncs) arrive(ctx context.Context, o *opened, r *system.Record, p *api.
 		a.State = api.ArrivalShort
 		p.Short++
 	}
+	raw := f.Raw
+	if len(r.Refers) > 0 && a.State == api.ArrivalMapped {
+		if raw, err = s.resolved(ctx, o, r, f); err != nil {
+			return err
+		}
+	}
 	mapped := known[f.Key].Mapped
-	b.add(a, f.Raw, mapped)
+	b.add(a, raw, mapped)
 	// on this page it may stand twice
 	known[f.Key] = store.KnownArrival{Key: f.Key, Version: f.Version, Stamp: f.Stamp, State: a.State, Digest: a.Digest,
 		Mapped: mapped}
@@ -306,7 +312,11 @@ func (s *Syncs) keep(ctx context.Context, p *api.Pull, b *batch) error {
 			}
 		}
 	}
-	return s.store.Write(ctx, func(t *store.Tx) error { return errors.Join(t.AddArrivals(b.arrivals), t.SavePull(p)) })
+	err := s.store.Write(ctx, func(t *store.Tx) error { return errors.Join(t.AddArrivals(b.arrivals), t.SavePull(p)) })
+	if err == nil {
+		s.arrived(b.arrivals)
+	}
+	return err
 }
 
 // load loads a document of a batch through the mapping; with withdraw its orders are

@@ -12,7 +12,6 @@ import (
 	"net/url"
 	"slices"
 	"strings"
-	"time"
 
 	"koinos/api"
 	"koinos/core/jsondoc"
@@ -450,64 +449,6 @@ func (o *opened) like(ctx context.Context, r *system.Record, f *system.Find, val
 		address = page.Next
 	}
 	return all, err
-}
-
-// lookedUp is how long what was found is believed; what was not found is asked for anew.
-const lookedUp = 10 * time.Minute
-
-type lookup struct {
-	key   tree.Node // as it stands in the record
-	until time.Time
-}
-
-// look gives the key of a record of kind to with a value; ok is false where there is none.
-func (p *push) look(ctx context.Context, ref *system.Refer, value string) (key tree.Node, ok bool, err error) {
-	s, to := p.s, p.o.Records[ref.To]
-	name := strings.Join([]string{p.o.Name, ref.To, ref.By, value}, "\x00")
-	p.looked = append(p.looked, name)
-	s.mu.Lock()
-	known, is := s.looked[name]
-	s.mu.Unlock()
-	if is && s.now().Before(known.until) {
-		return known.key, true, nil
-	}
-	all, err := p.o.like(ctx, to, to.Finds[ref.By], value)
-	switch {
-	case err != nil || len(all) == 0:
-		return key, false, err
-	case len(all) > 1:
-		return key, false, blocked("%s has %d records %s with the %s %q; it is not clear which one is meant.", p.o.Name,
-			len(all),
-			ref.To, ref.By, value)
-	}
-	key = keyOf(to, all[0].Node)
-	s.remember(name, key)
-	return key, true, nil
-}
-
-func keyOf(r *system.Record, n *tree.Node) tree.Node {
-	k := r.Key.First(n)
-	return tree.Node{Kind: k.Kind, Text: k.Text}
-}
-
-// mostLooked bounds what is remembered of look-ups.
-const mostLooked = 10_000
-
-func (s *Syncs) remember(name string, key tree.Node) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if len(s.looked) >= mostLooked {
-		clear(s.looked)
-	}
-	s.looked[name] = lookup{key, s.now().Add(lookedUp)}
-}
-
-func (s *Syncs) forget(names []string) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	for _, name := range names {
-		delete(s.looked, name)
-	}
 }
 
 // refer puts keys where the wanted record refers to others. What is missing is made last,

@@ -245,3 +245,67 @@ func TestPushBlocked(t *testing.T) {
 		t.Errorf("%+v", p)
 	}
 }
+
+// What was written there can be read back by another office: keys become the values by
+// which their records are found, and the lines that the list does not show are asked for.
+func TestPullResolved(t *testing.T) {
+	b := withBooks(t, 3)
+	for i := range 3 {
+		b.push(fmt.Sprintf("SL-%d", 1001+i))
+	}
+	want := b.state()
+	other := begin(t, shopOf(t, 1))
+	ctx := context.Background()
+	text, err := demo.Files.ReadFile("systems/ledgerline.yaml")
+	if err == nil {
+		_, err = other.Keep(ctx, strings.Replace(string(text), "rate: 50", "rate: 5000", 1), "test")
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	m, err := demo.Files.ReadFile("mappings/ledgerline-orders.yaml")
+	if err == nil {
+		_, err = other.store.PutMapping(ctx, api.Mapping{Name: "ledgerline-orders", Text: string(m)})
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	p, err := other.Start(ctx, "ledgerline", api.NewPull{Record: "sales_order"}, "test")
+	if err == nil {
+		p, err = other.Wait(ctx, p.ID)
+	}
+	if err != nil || p.State != api.PullDone || p.Loaded != 3 {
+		t.Fatal(figures(&p), p.Reason, err)
+	}
+	var got strings.Builder
+	for id := range int64(3) {
+		s, err := other.store.Order(ctx, id+1)
+		if err != nil {
+			t.Fatal(err)
+		}
+		fmt.Fprintf(&got, "%s %s %s %q confirmed", s.SenderNumber, s.Order.Party("buyer").Email, s.OrderedOn, s.Notes)
+		for _, l := range s.Lines {
+			fmt.Fprintf(&got, " %s:%d×%s@%s", l.SenderLine, articleOf(t, l.Item), l.Quantity, l.UnitPrice)
+		}
+		got.WriteString("\n")
+	}
+	if want, _, _ := strings.Cut(want, "\n4 customers"); got.String() != want+"\n" {
+		t.Errorf("got\n%s\nwant\n%s", got.String(), want)
+	}
+}
+
+// articleOf is the bookkeeping's id of an item: its place in the list of items.
+func articleOf(t *testing.T, item string) int {
+	t.Helper()
+	b, err := demo.Files.ReadFile("lists/items.csv")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i, line := range strings.Split(string(b), "\n") {
+		if strings.HasPrefix(line, item+",") {
+			return 7000 + i - 1
+		}
+	}
+	t.Fatal(item)
+	return 0
+}

@@ -2,11 +2,14 @@ package syncs
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -186,16 +189,18 @@ func (s *Syncs) Try(ctx context.Context, n api.NewTry) (api.Tried, error) {
 		}
 		text = kept.Text
 	}
-	return Try(ctx, text, n.Record)
+	n.Text = text
+	return Try(ctx, n)
 }
 
 // answerShown is how much of an answer is shown to who tries.
 const answerShown = 4 << 10
 
 // Try is Syncs.Try for a text, which needs no service.
-func Try(ctx context.Context, text, record string) (api.Tried, error) {
+func Try(ctx context.Context, n api.NewTry) (api.Tried, error) {
+	record := n.Record
 	out := api.Tried{Record: record, Calls: []api.SystemCall{}}
-	y, err := system.Parse([]byte(text))
+	y, err := system.Parse([]byte(n.Text))
 	if err != nil {
 		out.Findings, out.Kind, out.Why = finding.Of(err), "setup", "The description has mistakes."
 		return out, nil
@@ -218,27 +223,20 @@ func Try(ctx context.Context, text, record string) (api.Tried, error) {
 		out.SignedUntil = client.Signed()
 		return out, nil
 	}
-	r, err := (&opened{System: y}).record(record)
+	o := &opened{System: y, client: client}
+	r, err := o.record(record)
 	if err != nil {
 		return trouble(out, err)
 	}
-	address, err := r.First(client.Base(), "")
-	if err != nil {
-		return trouble(out, err)
-	}
-	a, err := client.Page(ctx, &r.List, address)
+	found, more, err := o.some(ctx, r, &n)
 	if err != nil {
 		return trouble(out, err)
 	}
 	out.SignedUntil = client.Signed()
-	page, err := r.Read(a)
-	if err != nil {
-		return trouble(out, err)
-	}
-	out.Found, out.More, out.Mapping = page.Records, page.Next != "", r.Mapping
-	for i := range page.Records {
+	out.Found, out.More, out.Mapping = found, more, r.Mapping
+	for i := range found {
 		var b bytes.Buffer
-		if err := json.Indent(&b, page.Records[i].Raw, "", "  "); err != nil {
+		if err := json.Indent(&b, found[i].Raw, "", "  "); err != nil {
 			return out, err
 		}
 		out.Shown = append(out.Shown, b.String())
@@ -246,11 +244,49 @@ func Try(ctx context.Context, text, record string) (api.Tried, error) {
 	return out, nil
 }
 
+// some reads what a try asks for: the first page of a list, the records that a way finds,
+// or one by its key.
+func (o *opened) some(ctx context.Context, r *system.Record, n *api.NewTry) (found []system.Found, more bool, err error) {
+	switch {
+	case n.Key != "" && r.Get == "":
+		return nil, false, asked("The description does not say how one %s is got (get).", r.Name)
+	case n.Key != "":
+		a, err := o.client.One(ctx, r, n.Key)
+		if err != nil {
+			return nil, false, err
+		}
+		f, err := r.Alone(a)
+		return []system.Found{f}, false, err
+	case n.Find != "":
+		way, value, ok := strings.Cut(n.Find, "=")
+		if f := r.Finds[way]; ok && f != nil {
+			found, err = o.like(ctx, r, f, value)
+			return found, false, err
+		}
+		return nil, false, asked("%q is no WAY=VALUE of %s; its ways are %s.", n.Find, r.Name,
+			cmp.Or(strings.Join(slices.Sorted(maps.Keys(r.Finds)), ", "), "none"))
+	}
+	address, err := r.First(o.client.Base(), "")
+	if err != nil {
+		return nil, false, err
+	}
+	a, err := o.client.Page(ctx, &r.List, address)
+	if err != nil {
+		return nil, false, err
+	}
+	page, err := r.Read(a)
+	if err != nil {
+		return nil, false, err
+	}
+	return page.Records, page.Next != "", nil
+}
+
 // trouble says what kind of trouble a try met; errors of the caller are given back.
 func trouble(out api.Tried, err error) (api.Tried, error) {
 	var p *remote.Problem
 	var a *system.AnswerError
 	var wrong *AskedError
+	var no *blockedError
 	switch {
 	case errors.As(err, &p):
 		out.Kind, out.Why = string(p.Kind), p.Why
@@ -258,6 +294,8 @@ func trouble(out api.Tried, err error) (api.Tried, error) {
 		out.Kind, out.Why = "answer", strings.ToUpper(a.Error()[:1])+a.Error()[1:]+"."
 	case errors.As(err, &wrong):
 		out.Kind, out.Why = "setup", wrong.Why
+	case errors.As(err, &no):
+		out.Kind, out.Why = "setup", no.Error()
 	case errors.Is(err, system.ErrElsewhere):
 		out.Kind, out.Why = "setup", err.Error()+"."
 	default:

@@ -94,6 +94,7 @@ type Record struct {
 	List
 	Get        string // path with {key}; "" is none
 	GetQuery   string // GraphQL that asks for one, with the variable key; "" is a plain path
+	GetWhole   bool   // the list shows only a part of a record
 	Key        *jsondoc.Path
 	Number     *jsondoc.Path // those below may be nil
 	Version    *jsondoc.Path
@@ -354,6 +355,7 @@ func (b *builder) record(name string, n *grammar.Node) *Record {
 		LinesCount: b.path(n.Get("lines_count")), Mapping: n.Str("mapping")}
 	if g := n.Get("get"); g != nil {
 		r.Get, r.GetQuery, r.Within = g.Str("path"), g.Str("graphql"), b.path(g.Get("record"))
+		r.GetWhole = g.Str("whole") == "true"
 		b.below(g.Get("path"))
 		if !strings.Contains(r.Get, "{key}") && r.GetQuery == "" {
 			b.wrong(g.Get("path"), "the path of one record needs {key}, such as /orders/{key}.")

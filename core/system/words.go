@@ -88,6 +88,8 @@ var record = grammar.Group("One kind of record",
 	grammar.May("get", grammar.Group("How one is got",
 		grammar.Must("path", grammar.Some("Path below the system's address; {key} is the record's key")),
 		grammar.May("graphql", grammar.Some("A GraphQL query that asks for it there, with the variable $key")),
+		grammar.May("whole", &grammar.Shape{Kind: grammar.Boolean, About: "The list shows only a part of a record: each that is " +
+			"new there is asked for by itself"}),
 		grammar.May("record",
 			grammar.Some("Where the record stands in the answer; left out, the answer is the record")))),
 	grammar.May("rest", listing("Lines of a record that its list does not show",

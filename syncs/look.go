@@ -1,0 +1,125 @@
+package syncs
+
+import (
+	"context"
+	"errors"
+	"strings"
+	"time"
+
+	"koinos/core/system"
+	"koinos/core/tree"
+	"koinos/remote"
+)
+
+// lookedUp is how long what was found is believed; what was not found is asked for anew.
+const lookedUp = 10 * time.Minute
+
+// lookup is what is remembered: a key by a value, or a value by a key.
+type lookup struct {
+	is    tree.Node // as it stands in the record
+	until time.Time
+}
+
+// look gives the key of a record of kind to with a value; ok is false where there is none.
+func (p *push) look(ctx context.Context, ref *system.Refer, value string) (key tree.Node, ok bool, err error) {
+	s, to := p.s, p.o.Records[ref.To]
+	name := strings.Join([]string{p.o.Name, ref.To, ref.By, value}, "\x00")
+	p.looked = append(p.looked, name)
+	s.mu.Lock()
+	known, is := s.looked[name]
+	s.mu.Unlock()
+	if is && s.now().Before(known.until) {
+		return known.is, true, nil
+	}
+	all, err := p.o.like(ctx, to, to.Finds[ref.By], value)
+	switch {
+	case err != nil || len(all) == 0:
+		return key, false, err
+	case len(all) > 1:
+		return key, false, blocked("%s has %d records %s with the %s %q; it is not clear which one is meant.", p.o.Name,
+			len(all),
+			ref.To, ref.By, value)
+	}
+	key = keyOf(to, all[0].Node)
+	s.remember(name, key)
+	return key, true, nil
+}
+
+func keyOf(r *system.Record, n *tree.Node) tree.Node {
+	k := r.Key.First(n)
+	return tree.Node{Kind: k.Kind, Text: k.Text}
+}
+
+// mostLooked bounds what is remembered of look-ups.
+const mostLooked = 10_000
+
+func (s *Syncs) remember(name string, key tree.Node) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if len(s.looked) >= mostLooked {
+		clear(s.looked)
+	}
+	s.looked[name] = lookup{key, s.now().Add(lookedUp)}
+}
+
+func (s *Syncs) forget(names []string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, name := range names {
+		delete(s.looked, name)
+	}
+}
+
+// resolved gives a record with the values by which the records are found that it refers
+// to, where it has their keys: what a mapping reads. Keys that are nobody's stay.
+func (s *Syncs) resolved(ctx context.Context, o *opened, r *system.Record, f *system.Found) ([]byte, error) {
+	for i := range r.Refers {
+		ref := &r.Refers[i]
+		to := o.Records[ref.To]
+		if to.Get == "" {
+			continue
+		}
+		for _, n := range ref.Path.All(f.Node) {
+			if !n.Scalar() || n.Kind == tree.Null || n.Text == "" {
+				continue
+			}
+			value, err := s.valueOf(ctx, o, ref, to, n.Text)
+			if err != nil {
+				return nil, err
+			}
+			if value.Text != "" {
+				n.Kind, n.Text = value.Kind, value.Text
+			}
+		}
+	}
+	return f.Node.AppendJSON(nil), nil
+}
+
+// valueOf gives the value by which a record of a key is found; blank where there is none.
+func (s *Syncs) valueOf(ctx context.Context, o *opened, ref *system.Refer, to *system.Record, key string) (v tree.Node,
+	err error) {
+	name := strings.Join([]string{o.Name, ref.To, ref.By, "key", key}, "\x00")
+	s.mu.Lock()
+	known, is := s.looked[name]
+	s.mu.Unlock()
+	if is && s.now().Before(known.until) {
+		return known.is, nil
+	}
+	a, err := o.client.One(ctx, to, key)
+	var problem *remote.Problem
+	if errors.As(err, &problem) && problem.Kind == remote.Missing {
+		return v, nil
+	}
+	if err != nil {
+		return v, err
+	}
+	f, err := to.Alone(a)
+	if err != nil {
+		return v, err
+	}
+	if n := to.Finds[ref.By].Path.First(f.Node); n != nil && n.Scalar() && n.Kind != tree.Null {
+		v = tree.Node{Kind: n.Kind, Text: n.Text}
+		s.remember(name, v)
+	}
+	return v, nil
+}
