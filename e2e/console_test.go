@@ -221,7 +221,7 @@ func TestConsoleSystems(t *testing.T) {
 		press("9007199254741027"), has(".raw", `"reference": "SL-1035"`),
 		press("See them through slipway-orders"), has("main", "SL-1001"), has("main", "slipway-orders"),
 		chromedp.Navigate(s.address+"/systems/slipway?tab=pulls"), press("Dry run"),
-		has("[role=status]", "1 record, of which 1 known already"), press("Pull everything again"),
+		has("[role=status]", "2 records, of which 2 known already"), press("Pull everything again"),
 		has("tbody tr", "webhook msg_"), has("tbody tr:first-child", "✓ done 40 40 0 0 0 0"),
 		has("tbody tr:last-child", "✓ done 40 0 2 37 0 1 16"),
 		press("Arrivals"), has("tbody tr:first-child", "SL-1038"), press("39"),

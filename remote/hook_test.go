@@ -58,22 +58,27 @@ func TestVerify(t *testing.T) {
 		{"as the standard has it", standard, stand("m1", at(0), good), "m1", nil},
 		{"several, one of which fits", standard, stand("m1", at(0), "v2,x v1,AAAA "+good), "m1", nil},
 		{"by the old secret", standard, stand("m1", at(0), "v1,"+b64(mac("old"+key, "m1."+at(0)+"."+body))), "m1", nil},
-		{"by no secret of ours", standard, stand("m1", at(0), "v1,"+b64(mac("x"+key, "m1."+at(0)+"."+body))), "", ErrUnsigned},
+		{"by no secret of ours", standard, stand("m1", at(0), "v1,"+b64(mac("x"+key, "m1."+at(0)+"."+body))), "",
+			ErrUnsigned},
 		{"of another message", standard, stand("m2", at(0), good), "", ErrUnsigned},
 		{"of another time", standard, stand("m1", at(time.Second), good), "", ErrUnsigned},
 		{"unsigned", standard, stand("m1", at(0), ""), "", ErrUnsigned},
 		{"without an id", standard, stand("", at(0), "v1,"+b64(mac(key, "."+at(0)+"."+body))), "", ErrUnsigned},
-		{"too old", standard, stand("m1", at(-6*time.Minute), "v1,"+b64(mac(key, "m1."+at(-6*time.Minute)+"."+body))), "", ErrStale},
-		{"from tomorrow", standard, stand("m1", at(24*time.Hour), "v1,"+b64(mac(key, "m1."+at(24*time.Hour)+"."+body))), "", ErrStale},
+		{"too old", standard, stand("m1", at(-6*time.Minute), "v1,"+b64(mac(key, "m1."+at(-6*time.Minute)+"."+body))),
+			"", ErrStale},
+		{"from tomorrow", standard, stand("m1", at(24*time.Hour), "v1,"+b64(mac(key, "m1."+at(24*time.Hour)+"."+body))),
+			"", ErrStale},
 		{"without a time", standard, stand("m1", "", "v1,"+b64(mac(key, "m1.."+body))), "", ErrStale},
 		{"an HMAC with a prefix", "{hmac: {header: X-Sig, secret: {env: PLAIN}, prefix: sha256=, id: X-Id}}",
 			map[string]string{"x-sig": "sha256=" + hx(mac("s3cret", body)), "x-id": "9"}, "9", nil},
 		{"an HMAC without it", "{hmac: {header: X-Sig, secret: {env: PLAIN}, prefix: sha256=}}",
 			map[string]string{"x-sig": hx(mac("s3cret", body))}, "", ErrUnsigned},
 		{"an HMAC over the time too, in base64, with the id in the body",
-			"{hmac: {header: X-Sig, secret: {env: PLAIN}, encoding: base64, time: X-At, over: \"{time}.{body}\", id_at: $.id}}",
+			"{hmac: {header: X-Sig, secret: {env: PLAIN}, encoding: base64, time: X-At, over: \"{time}.{body}\", " +
+				"id_at: $.id}}",
 			map[string]string{"x-sig": b64(mac("s3cret", at(0)+"."+body)), "x-at": at(0)}, "7", nil},
-		{"no id anywhere", "{hmac: {header: X-Sig, secret: {env: PLAIN}}}", map[string]string{"x-sig": hx(mac("s3cret", body))},
+		{"no id anywhere", "{hmac: {header: X-Sig, secret: {env: PLAIN}}}",
+			map[string]string{"x-sig": hx(mac("s3cret", body))},
 			hx(sum[:]), nil},
 	} {
 		y, err := system.Parse([]byte(strings.Replace(hookSystem, "SIGNATURE", c.signature, 1)))
@@ -94,7 +99,8 @@ func TestVerify(t *testing.T) {
 	}
 	for secret, says := range map[string]string{"NOTHING": "The secret of the webhooks is not set.",
 		"BROKEN": "A secret of Standard Webhooks is whsec_ and base64."} {
-		y, err := system.Parse([]byte(strings.Replace(hookSystem, "SIGNATURE", "{standard: {secret: {env: "+secret+"}}}", 1)))
+		y, err := system.Parse([]byte(strings.Replace(hookSystem, "SIGNATURE",
+			"{standard: {secret: {env: "+secret+"}}}", 1)))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -115,7 +121,8 @@ func FuzzVerify(f *testing.F) {
 	f.Add("00", "1", []byte(`{"id": 1}`))
 	f.Fuzz(func(t *testing.T, sig, at string, body []byte) {
 		header := http.Header{"X-Sig": {sig}, "X-At": {at}}
-		if _, err := Verify(y.Hooks, header, body, time.Unix(1, 0)); err == nil && sig != hex.EncodeToString(mac("s3cret", string(body))) {
+		if _, err := Verify(y.Hooks, header, body, time.Unix(1, 0)); err == nil &&
+			sig != hex.EncodeToString(mac("s3cret", string(body))) {
 			t.Errorf("%q is believed", sig)
 		}
 	})

@@ -180,25 +180,26 @@ func (c *Client) Get(ctx context.Context, address string) (system.Answer, error)
 // Page asks for a page of a list.
 func (c *Client) Page(ctx context.Context, l *system.List, address string) (system.Answer, error) {
 	to, body, err := l.Request(address)
-	return c.read(ctx, address, to, body, err)
+	return c.read(ctx, address, to, body, l.GraphQL != "", err)
 }
 
 // One asks for one record by its key.
 func (c *Client) One(ctx context.Context, r *system.Record, key string) (system.Answer, error) {
 	address := r.One(c.base, key)
 	to, body, err := r.RequestOne(address)
-	return c.read(ctx, address, to, body, err)
+	return c.read(ctx, address, to, body, r.GetQuery != "", err)
 }
 
-// read asks for what an address means: by GraphQL where there is a body.
-func (c *Client) read(ctx context.Context, address, to string, body []byte, err error) (system.Answer, error) {
+// read asks for what an address means: by POST where there is a body.
+func (c *Client) read(ctx context.Context, address, to string, body []byte, graph bool, err error) (system.Answer,
+	error) {
 	if err != nil {
 		return system.Answer{}, err
 	}
 	if body == nil {
 		return c.Get(ctx, to)
 	}
-	a, err := c.Do(ctx, Request{Method: http.MethodPost, Address: to, Body: body, Reads: true, GraphQL: true})
+	a, err := c.Do(ctx, Request{Method: http.MethodPost, Address: to, Body: body, Reads: true, GraphQL: graph})
 	a.URL = address // the paging goes on from its variables
 	return a, err
 }
@@ -360,7 +361,8 @@ func (c *Client) request(ctx context.Context, r *Request, u *url.URL) (req *http
 }
 
 // do sends a request and reads its answer.
-func (c *Client) do(req *http.Request, shown *url.URL, waited time.Duration) (a system.Answer, again time.Duration, err error) {
+func (c *Client) do(req *http.Request, shown *url.URL, waited time.Duration) (a system.Answer, again time.Duration,
+	err error) {
 	call := Call{At: c.clock.now(), Method: req.Method, URL: shown.String(), Waited: waited}
 	defer func() {
 		call.Took = c.clock.now().Sub(call.At)
@@ -400,7 +402,7 @@ func (c *Client) do(req *http.Request, shown *url.URL, waited time.Duration) (a 
 		return a, again, p
 	}
 	return system.Answer{URL: shown.String(), Status: res.StatusCode, Link: res.Header.Values("Link"),
-		ETag: res.Header.Get("ETag"), Body: body}, 0, nil
+		ETag: res.Header.Get("ETag"), Header: res.Header, Body: body}, 0, nil
 }
 
 func later(a, b time.Time) time.Time {

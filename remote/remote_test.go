@@ -205,11 +205,13 @@ func TestSecrets(t *testing.T) {
 	}
 	t.Setenv("SHOP_SECRET", "s3cret")
 	for auth, want := range map[string]string{
-		"{bearer: {env: SHOP_SECRET}}":                       "Bearer s3cret",
-		"{bearer: {file: " + file + "}}":                     "Bearer s3cret",
-		"{basic: {user: me, password: {env: SHOP_SECRET}}}":  "Basic bWU6czNjcmV0",
-		"{header: {name: X-Key, value: {env: SHOP_SECRET}}}": "X-Key s3cret",
-		"{query: {name: key, value: {file: " + file + "}}}":  "key=s3cret",
+		"{bearer: {env: SHOP_SECRET}}":                                      "Bearer s3cret",
+		"{bearer: {file: " + file + "}}":                                    "Bearer s3cret",
+		"{basic: {user: me, password: {env: SHOP_SECRET}}}":                 "Basic bWU6czNjcmV0",
+		"{header: {name: X-Key, value: {env: SHOP_SECRET}}}":                "X-Key s3cret",
+		"{query: {name: key, value: {file: " + file + "}}}":                 "key=s3cret",
+		"{basic: {key: {env: SHOP_SECRET}}}":                                "Basic czNjcmV0Og==",
+		"{header: {name: X-Key, value: {env: SHOP_SECRET}, prefix: Token}}": "X-Key Token s3cret",
 	} {
 		got := ""
 		x := begin(t, auth, "", func(w http.ResponseWriter, r *http.Request) {

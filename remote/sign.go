@@ -94,7 +94,9 @@ func (c *Client) sign(req *http.Request, used *string) error {
 	case "bearer":
 		req.Header.Set("Authorization", "Bearer "+v)
 	case "header":
-		req.Header.Set(a.Name, v)
+		req.Header.Set(a.Name, strings.TrimSpace(a.Prefix+" "+v))
+	case "basic_key":
+		req.SetBasicAuth(v, "")
 	case "basic":
 		req.SetBasicAuth(a.Name, v)
 	case "query":
@@ -106,7 +108,7 @@ func (c *Client) sign(req *http.Request, used *string) error {
 }
 
 func keyWord(kind string) string {
-	if kind == "header" || kind == "query" {
+	if kind == "header" || kind == "query" || kind == "basic_key" {
 		return "key"
 	}
 	return ""

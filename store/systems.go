@@ -165,6 +165,7 @@ type KnownArrival struct {
 	State   string `db:"state"`
 	Digest  []byte `db:"digest"`
 	Mapped  bool   `db:"mapped"` // it, or one before it, was mapped
+	Here    bool   `db:"-"`      // it came on the page that is at work
 }
 
 // KnownArrivals gives the newest arrivals of keys, by key.

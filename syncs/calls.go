@@ -51,7 +51,8 @@ func (s *Syncs) Figures() (all []Figures) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for name, l := range s.calls {
-		all = append(all, Figures{name, !l.away.IsZero(), maps.Clone(l.calls), l.took, l.waited, maps.Clone(l.arrivals), l.hooks})
+		all = append(all, Figures{name, !l.away.IsZero(), maps.Clone(l.calls), l.took, l.waited, maps.Clone(l.arrivals),
+			l.hooks})
 	}
 	return all
 }

@@ -110,7 +110,8 @@ func TestHook(t *testing.T) {
 	if status := o.message("m8", `{"type": `); status != 400 {
 		t.Error(status)
 	}
-	if status, err := o.Hook(context.Background(), "slipway", http.Header{}, []byte(about)); status != 401 || err == nil {
+	if status, err := o.Hook(context.Background(), "slipway", http.Header{}, []byte(about)); status != 401 ||
+		err == nil {
 		t.Error(status, err)
 	}
 	kept, err := o.store.System(context.Background(), "slipway", 0)

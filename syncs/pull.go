@@ -215,13 +215,18 @@ func (s *Syncs) arrive(ctx context.Context, o *opened, r *system.Record, p *api.
 		p.Unchanged++ // it is older than what is known: messages and lists come in any order
 		return nil
 	}
+	if known[f.Key].Here && r.GetWhole { // a feed names a record as often as it changes; it was read after this page
+		p.Unchanged++
+		return nil
+	}
 	request := address
 	if r.Rest != nil && !f.Gone {
 		if err := o.rest(ctx, r, f); err != nil {
 			return err
 		}
 	}
-	if (r.GetWhole || f.Short() && r.Get != "") && !f.Gone && p.Hook == 0 { // a list may know less of a record than the record itself
+	// a list may know less of a record than the record itself
+	if (r.GetWhole || f.Short() && r.Get != "") && !f.Gone && p.Hook == 0 {
 		request = r.One(o.client.Base(), f.Key)
 		one, err := o.client.One(ctx, r, f.Key)
 		if err != nil {
@@ -257,7 +262,7 @@ func (s *Syncs) arrive(ctx context.Context, o *opened, r *system.Record, p *api.
 	b.add(a, raw, mapped)
 	// on this page it may stand twice
 	known[f.Key] = store.KnownArrival{Key: f.Key, Version: f.Version, Stamp: f.Stamp, State: a.State, Digest: a.Digest,
-		Mapped: mapped}
+		Mapped: mapped, Here: true}
 	return nil
 }
 

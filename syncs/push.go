@@ -208,9 +208,10 @@ func (p *push) run(ctx context.Context) error {
 		}
 	}
 	rules := plan.New(p.r)
+	var steps []plan.Step
 	for range mostRounds {
-		steps, err := rules.For(p.wanted, p.found, cancelled)
-		if err != nil {
+		var err error
+		if steps, err = rules.For(p.wanted, p.found, cancelled); err != nil {
 			return err
 		}
 		if p.dry {
@@ -228,8 +229,21 @@ func (p *push) run(ctx context.Context) error {
 			return err
 		}
 	}
-	return blocked("After %d attempts the record is still not what it should be: somebody, or something, changes it.",
-		mostRounds)
+	return p.stuck(steps)
+}
+
+// stuck says what is still due after all rounds.
+func (p *push) stuck(steps []plan.Step) error {
+	why := []string{fmt.Sprintf("After %d attempts the record is still not what it should be: the system changes what it is "+
+		"sent, or somebody changes it at the same time. It would still be right by: %s.", mostRounds, steps[0].Does)}
+	for _, ch := range steps[0].Changes {
+		where := ch.Field
+		if ch.Line != "" {
+			where += " of line " + ch.Line
+		}
+		why = append(why, fmt.Sprintf("%s is %q there and should be %q.", capital(where), ch.Was, ch.Is))
+	}
+	return &blockedError{why}
 }
 
 func (p *push) note(steps ...plan.Step) {
@@ -413,6 +427,9 @@ func (p *push) read(ctx context.Context) error {
 		return err
 	}
 	f, err := p.r.Alone(a)
+	if err == nil && p.r.Rest != nil {
+		err = p.o.rest(ctx, p.r, &f)
+	}
 	if err != nil {
 		return err
 	}

@@ -246,7 +246,8 @@ func Try(ctx context.Context, n api.NewTry) (api.Tried, error) {
 
 // some reads what a try asks for: the first page of a list, the records that a way finds,
 // or one by its key.
-func (o *opened) some(ctx context.Context, r *system.Record, n *api.NewTry) (found []system.Found, more bool, err error) {
+func (o *opened) some(ctx context.Context, r *system.Record, n *api.NewTry) (found []system.Found, more bool,
+	err error) {
 	switch {
 	case n.Key != "" && r.Get == "":
 		return nil, false, asked("The description does not say how one %s is got (get).", r.Name)

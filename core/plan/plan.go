@@ -4,6 +4,8 @@ import (
 	"cmp"
 	"encoding/json"
 	"fmt"
+	"maps"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -265,6 +267,9 @@ func (p *planner) create(header []leaf, lines []line) {
 		with = min(with, p.w.WithLines)
 	}
 	m := body(header, p.types, false)
+	for _, pointer := range slices.Sorted(maps.Keys(p.w.Also)) {
+		m.Put(pointer, typed(&tree.Node{Kind: tree.String, Text: p.w.Also[pointer]}, p.types[pointer]))
+	}
 	does := "create it"
 	if with > 0 {
 		m.Put(p.list, p.bodies(lines[:with]))

@@ -39,11 +39,13 @@ type Signature struct {
 
 // receiving are the words about messages of a system.
 var receiving = grammar.Group("How the system tells of what happened there, by POST to /hooks/NAME of this service",
-	grammar.Must("signature", &grammar.Shape{Kind: grammar.Object, One: true, About: "How a message proves where it comes from",
+	grammar.Must("signature", &grammar.Shape{Kind: grammar.Object, One: true,
+		About: "How a message proves where it comes from",
 		Keys: []grammar.Key{
-			grammar.May("standard", grammar.Group("As Standard Webhooks has it: webhook-id, webhook-timestamp, webhook-signature",
-				grammar.Must("secret", secret("The secret, whsec_…")),
-				grammar.May("old_secret", secret("The secret before, while it is changed: both are believed")))),
+			grammar.May("standard",
+				grammar.Group("As Standard Webhooks has it: webhook-id, webhook-timestamp, webhook-signature",
+					grammar.Must("secret", secret("The secret, whsec_…")),
+					grammar.May("old_secret", secret("The secret before, while it is changed: both are believed")))),
 			grammar.May("hmac", grammar.Group("HMAC-SHA256 in a header",
 				grammar.Must("header", grammar.Some("Name of the header")),
 				grammar.Must("secret", secret("The secret")),
@@ -57,7 +59,8 @@ var receiving = grammar.Group("How the system tells of what happened there, by P
 		}}),
 	grammar.May("tolerance", grammar.Some("How far the time of a message may be from ours; left out, 5m")),
 	grammar.May("event", grammar.Some("Where a message says which event it is about: path. Left out, there is one kind")),
-	grammar.Must("events", &grammar.Shape{Kind: grammar.Table, About: "The events that bring something, by their names; * is any",
+	grammar.Must("events", &grammar.Shape{Kind: grammar.Table,
+		About: "The events that bring something, by their names; * is any",
 		Items: grammar.Group("One event",
 			grammar.Must("record", grammar.Some("The kind of record that it is about")),
 			grammar.May("key", grammar.Some("Where the message has the record's key: path. The record is then asked for")),
@@ -121,7 +124,8 @@ func (b *builder) hooks(s *System, n *grammar.Node) *Hooks {
 		case r == nil:
 			b.wrong(e.Node.Get("record"), "%q is no kind of record here; there are %v.", is.Record, s.RecordNames())
 		case (is.Key == nil) == (is.At == nil):
-			b.wrong(e.Node.Get("record"), "say either key: where the message has the record's key, or at: where it has the record.")
+			b.wrong(e.Node.Get("record"),
+				"say either key: where the message has the record's key, or at: where it has the record.")
 		case is.Key != nil && r.Get == "":
 			b.wrong(e.Node.Get("key"), "to ask for a record by its key, say get: of %s.", is.Record)
 		case r.Mapping == "":
@@ -129,7 +133,8 @@ func (b *builder) hooks(s *System, n *grammar.Node) *Hooks {
 		}
 	}
 	if h.Event == nil && (len(h.Events) != 1 || h.Events["*"] == nil) {
-		b.wrong(n.Get("events").Entries[0].Node.Get("record"), "say event: where a message has its event, or name one event *.")
+		b.wrong(n.Get("events").Entries[0].Node.Get("record"),
+			"say event: where a message has its event, or name one event *.")
 	}
 	return h
 }

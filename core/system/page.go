@@ -5,6 +5,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
+	"net/http"
 	"net/url"
 	"slices"
 	"strconv"
@@ -20,6 +22,7 @@ type Answer struct {
 	Status int
 	Link   []string // Link headers
 	ETag   string
+	Header http.Header
 	Body   []byte
 }
 
@@ -95,7 +98,29 @@ func (r *List) Request(address string) (to string, body []byte, err error) {
 	if k := r.Paging.Kind; k == "page" || k == "offset" {
 		number[r.Paging.Parameter] = true
 	}
+	if r.Posted && r.GraphQL == "" {
+		return posted(address, number)
+	}
 	return ask(address, r.GraphQL, number)
+}
+
+// posted makes a request of an address whose parameters are members of a JSON body.
+func posted(address string, number map[string]bool) (to string, body []byte, err error) {
+	u, err := url.Parse(address)
+	if err != nil {
+		return "", nil, err
+	}
+	m, q := &tree.Members{}, u.Query()
+	for _, name := range slices.Sorted(maps.Keys(q)) {
+		var v any = q.Get(name)
+		if number[name] {
+			v = json.Number(q.Get(name))
+		}
+		m.Put("/"+strings.ReplaceAll(tree.Token(name), ".", "/"), v)
+	}
+	u.RawQuery = ""
+	body, err = json.Marshal(m)
+	return u.String(), body, err
 }
 
 // ask makes a request of an address whose parameters are the variables of a GraphQL query.
@@ -446,6 +471,9 @@ func (p *Paging) next(a Answer, root *tree.Node, records int) (string, error) {
 		return p.follow(at, target)
 	case "cursor":
 		cursor := scalar(p.From, root)
+		if p.Header != "" {
+			cursor = a.Header.Get(p.Header)
+		}
 		if cursor == "" {
 			return "", nil
 		}
@@ -480,6 +508,9 @@ func (p *Paging) next(a Answer, root *tree.Node, records int) (string, error) {
 		q.Set(p.Parameter, strconv.Itoa(offset))
 	}
 	at.RawQuery = q.Encode()
+	if at.String() == a.URL && records == 0 {
+		return "", nil // a feed that gives its last number again
+	}
 	if at.String() == a.URL {
 		return "", &AnswerError{"", "says that the list goes on where it is: " + at.Path}
 	}

@@ -11,7 +11,7 @@ import (
 // seconds, milliseconds, microseconds since 1970 by how many digits they have.
 func instant(stamp string) (time.Time, error) {
 	for _, form := range []string{time.RFC3339Nano, "2006-01-02T15:04:05.999999999", "2006-01-02 15:04:05.999999999",
-		"2006-01-02T15:04:05Z0700", time.DateOnly} {
+		"2006-01-02T15:04:05Z0700", time.DateOnly, time.RFC1123, time.RFC1123Z} {
 		if t, err := time.Parse(form, stamp); err == nil {
 			return t.UTC(), nil
 		}
@@ -33,6 +33,20 @@ func instant(stamp string) (time.Time, error) {
 
 // from gives the value of the parameter that asks for what is new since a stamp.
 func (s *Since) from(stamp string) (string, error) {
+	value, err := s.value(stamp)
+	if s.As != "" {
+		value = strings.ReplaceAll(s.As, "{since}", value)
+	}
+	return value, err
+}
+
+func (s *Since) value(stamp string) (string, error) {
+	if s.Form == "number" {
+		if _, err := strconv.ParseUint(stamp, 10, 64); err != nil {
+			return "", fmt.Errorf("%q is no running number", stamp)
+		}
+		return stamp, nil
+	}
 	t, err := instant(stamp)
 	if err != nil {
 		return "", err
@@ -43,6 +57,10 @@ func (s *Since) from(stamp string) (string, error) {
 		return strconv.FormatInt(t.Unix(), 10), nil
 	case "milliseconds":
 		return strconv.FormatInt(t.UnixMilli(), 10), nil
+	case "date":
+		return t.Format(time.DateOnly), nil
+	case "plain":
+		return t.Format(time.DateTime), nil
 	}
 	return t.Format(time.RFC3339Nano), nil
 }

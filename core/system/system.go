@@ -42,7 +42,8 @@ type Auth struct {
 	ID       Secret
 	Secret   Secret
 	Scope    string
-	InHeader bool // id and secret go in an Authorization header
+	InHeader bool   // id and secret go in an Authorization header
+	Prefix   string // header: in front of the key
 }
 
 // Limits are how gently the system is called.
@@ -115,6 +116,7 @@ type Record struct {
 type List struct {
 	Path    string
 	GraphQL string            // what is asked for there; "" is a plain path
+	Posted  bool              // parameters go in a JSON body
 	Query   map[string]string // parameters, or variables, of the first page
 	Records *jsondoc.Path
 	Paging  Paging
@@ -133,6 +135,7 @@ type Rest struct {
 // Since is how only what is new is asked for; a blank Parameter is not at all.
 type Since struct {
 	Parameter, Form string
+	As              string // with {since} in it; "" is that alone
 	Overlap         time.Duration
 }
 
@@ -143,6 +146,7 @@ type Paging struct {
 	Parameter string
 	Relation  string        // link
 	From      *jsondoc.Path // next, cursor
+	Header    string        // cursor: of the answer, where it has it; "" is From
 	More      *jsondoc.Path // cursor, page, offset; may be nil
 	Count     *jsondoc.Path // page: of pages; offset: of records; may be nil
 	First     int           // page
@@ -275,9 +279,17 @@ func (b *builder) auth(n *grammar.Node) Auth {
 	case "bearer":
 		a.Value = secretOf(v)
 	case "header", "query":
-		a.Name, a.Value = v.Str("name"), secretOf(v.Get("value"))
+		a.Name, a.Value, a.Prefix = v.Str("name"), secretOf(v.Get("value")), v.Str("prefix")
 	case "basic":
-		a.Name, a.Value = v.Str("user"), secretOf(v.Get("password"))
+		user, password, key := v.Get("user"), v.Get("password"), v.Get("key")
+		switch {
+		case key != nil && user == nil && password == nil:
+			a.Kind, a.Value = "basic_key", secretOf(key)
+		case key == nil && user != nil && password != nil:
+			a.Name, a.Value = user.Text, secretOf(password)
+		default:
+			b.Add(finding.MappingWrongValue, v.At, "", "basic needs user and password, or key alone.").Hint = ""
+		}
 	case "client_credentials":
 		a.Token, a.Scope, a.InHeader = v.Str("token"), v.Str("scope"), v.Str("in") != "body"
 		a.ID, a.Secret = secretOf(v.Get("id")), secretOf(v.Get("secret"))
@@ -368,7 +380,10 @@ func (b *builder) record(name string, n *grammar.Node) *Record {
 		b.wrong(n.Get("lines_count"), "lines_count is compared with lines; say where they stand.")
 	}
 	if s := list.Get("since"); s != nil {
-		r.Since = Since{s.Str("parameter"), s.Str("form"), b.duration(s.Get("overlap"), 0)}
+		r.Since = Since{s.Str("parameter"), s.Str("form"), s.Str("as"), b.duration(s.Get("overlap"), 0)}
+		if r.Since.As != "" && !strings.Contains(r.Since.As, "{since}") {
+			b.wrong(s.Get("as"), "as needs {since}, such as updated_at>{since}.")
+		}
 		if r.Stamp == nil {
 			b.wrong(s.Get("parameter"),
 				"since goes on from the newest stamp that was seen; say stamp: where a record has it.")
@@ -381,7 +396,8 @@ func (b *builder) record(name string, n *grammar.Node) *Record {
 }
 
 func (b *builder) list(n *grammar.Node) List {
-	l := List{Path: n.Str("path"), GraphQL: n.Str("graphql"), Query: texts(n.Get("query")),
+	l := List{Path: n.Str("path"), GraphQL: n.Str("graphql"), Posted: n.Str("method") == "POST",
+		Query:   texts(n.Get("query")),
 		Records: b.path(n.Get("records"))}
 	b.below(n.Get("path"))
 	if p := n.Get("paging"); p != nil {
@@ -433,6 +449,10 @@ func (b *builder) paging(n *grammar.Node) Paging {
 		p.From = b.path(v)
 	case "cursor":
 		p.Parameter, p.From, p.More = v.Str("parameter"), b.path(v.Get("from")), b.path(v.Get("more"))
+		if p.Header = v.Str("header"); (p.Header == "") == (p.From == nil) {
+			b.Add(finding.MappingWrongValue, v.At, "",
+				"a cursor needs from, where the answer has it, or header.").Hint = ""
+		}
 	case "page":
 		p.Parameter, p.More, p.Count, p.First = v.Str("parameter"), b.path(v.Get("more")), b.path(v.Get("pages")), 1
 		if v.Get("first") != nil {

@@ -6,6 +6,7 @@ import (
 	"flag"
 	"fmt"
 	"maps"
+	"net/http"
 	"os"
 	"slices"
 	"strings"
@@ -164,6 +165,10 @@ func TestPaging(t *testing.T) {
 			{"?limit=2", `{` + none + `, "cursor": "c", "has_more": true}`, "", "?after=c&limit=2"},
 			{"?after=c&limit=2", `{` + two + `, "cursor": "d", "has_more": false}`, "", ""},
 		}},
+		{"{cursor: {parameter: after, from: $.last}}", []page{ // a feed that gives its last number again
+			{"?limit=2", `{` + two + `, "last": 7}`, "", "?after=7&limit=2"},
+			{"?after=7&limit=2", `{` + none + `, "last": 7}`, "", ""},
+		}},
 		{"{page: {parameter: page}}", []page{
 			{"?limit=2&page=1", `{` + two + `}`, "", "?limit=2&page=2"}, {"?limit=2&page=9", `{` + none + `}`, "", ""},
 		}},
@@ -204,6 +209,10 @@ func TestSince(t *testing.T) {
 		{"form: seconds, ", "1772445900", "1772445600"},
 		{"form: milliseconds, ", "1772445900123", "1772445600123"},
 		{"form: seconds, ", "2026-03-02T10:05:00Z", "1772445600"},
+		{"form: date, ", "Mon, 02 Mar 2026 00:03:00 GMT", "2026-03-01"},
+		{"form: plain, ", "2026-03-02T10:05:00Z", "2026-03-02+10%3A00%3A00"},
+		{"form: number, ", "18446744073709551615", "18446744073709551615"},
+		{"as: \"gt:{since}\", ", "2026-03-02T10:05:00Z", "gt%3A2026-03-02T10%3A00%3A00Z"},
 	} {
 		r := parse(t, strings.Replace(shop, "updated_since, ", "updated_since, "+c.form, 1)).Records["order"]
 		if got, err := r.First("http://127.0.0.1", c.stamp); err != nil ||
@@ -383,5 +392,47 @@ func TestPause(t *testing.T) {
 		if got := s.Limits.Pause([]byte(body)); got != want {
 			t.Errorf("%s: %v, want %v", body, got, want)
 		}
+	}
+}
+
+// A list that is asked for by POST, and a cursor in a header.
+func TestPosted(t *testing.T) {
+	s := parse(t, `koinos: system/1
+name: s
+address: https://s.example
+records:
+  o:
+    list:
+      path: /search
+      method: POST
+      query: {size: "50", filter.kind: sale, filter.a~b: x}
+      records: $.hits[*]
+      paging: {cursor: {parameter: page.after, header: X-Next}}
+      since: {parameter: filter.since}
+    key: $.id
+    stamp: $.at
+`)
+	l := s.Records["o"].List
+	first, err := l.First("https://s.example", "2026-03-02T10:05:00Z")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i, want := range []string{
+		`{"filter":{"a~b":"x","kind":"sale","since":"2026-03-02T10:05:00Z"},"size":50}`,
+		`{"filter":{"a~b":"x","kind":"sale","since":"2026-03-02T10:05:00Z"},"page":{"after":"c 2"},"size":50}`,
+	} {
+		to, body, err := l.Request(first)
+		if err != nil || to != "https://s.example/search" || string(body) != want {
+			t.Errorf("page %d: %s %s %v, want %s", i+1, to, body, err, want)
+		}
+		p, err := s.Records["o"].Read(Answer{URL: first, Body: []byte(`{"hits": []}`),
+			Header: http.Header{"X-Next": {map[int]string{0: "c 2"}[i]}}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		first = p.Next
+	}
+	if first != "" {
+		t.Errorf("it goes on at %s", first)
 	}
 }

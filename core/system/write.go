@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"koinos/core/finding"
 	"koinos/core/grammar"
 	"koinos/core/jsondoc"
 )
@@ -54,7 +55,8 @@ type Write struct {
 	Mapping     string // that writes an order as such a record
 	Find        string // Find by which a record is found that is not linked yet
 	Aside       []*jsondoc.Path
-	Fixed       []*jsondoc.Path // what cannot be changed once the record is made
+	Also        map[string]string // by pointer: what goes along when the record is made
+	Fixed       []*jsondoc.Path   // what cannot be changed once the record is made
 	Create      *Request
 	WithLines   int // how many lines may go with it; -1 is any number
 	Change      *Request
@@ -114,6 +116,8 @@ var (
 			grammar.Some("The mapping that writes an order as such a record; its document is ndjson")),
 		grammar.May("find", grammar.Some("The way in which a record is found that is not linked yet")),
 		grammar.May("aside", grammar.Many("What the mapping writes for create of refers only: paths that are never sent")),
+		grammar.May("also", named("What goes along when a record is made, and is never compared",
+			"Value, by its path: $.source")),
 		grammar.May("fixed", grammar.Many("What cannot be changed once the record is made: paths")),
 		grammar.May("types", &grammar.Shape{Kind: grammar.Table,
 			About: "JSON types of values, by their paths; left out, " +
@@ -213,7 +217,17 @@ func (b *builder) write(r *Record, n *grammar.Node) *Write {
 	w := &Write{Mapping: n.Str("mapping"), Find: n.Str("find"), Aside: b.paths(n, "aside"), Fixed: b.paths(n, "fixed"),
 		Create: b.request(create, "POST"), WithLines: -1, Change: b.request(n.Get("change"), "PATCH", "{key}"),
 		IfMatch: n.Str("if_match") == "true", Idempotency: n.Str("idempotency"), Types: texts(n.Get("types")),
-		Taken: b.while(n.Get("taken"))}
+		Taken: b.while(n.Get("taken")), Also: map[string]string{}}
+	if also := n.Get("also"); also != nil {
+		for _, e := range also.Entries {
+			p, err := jsondoc.ParsePath(e.Key)
+			if err != nil || p.Pointer() == "" {
+				b.Add(finding.MappingWrongValue, e.At, e.Key, "%q is not one place, such as $.source.", e.Key).Hint = ""
+				continue
+			}
+			w.Also[p.Pointer()] = e.Node.Text
+		}
+	}
 	if create.Get("lines") != nil {
 		w.WithLines = create.Number("lines")
 	}
