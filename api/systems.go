@@ -166,6 +166,7 @@ type Tried struct {
 
 // SystemCall is one request that was made of a system.
 type SystemCall struct {
+	ID     string    `json:"id" doc:"The X-Request-Id that went along, which the system's log may have too"`
 	At     time.Time `json:"at"`
 	Method string    `json:"method"`
 	URL    string    `json:"url"`

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"net/http"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -43,18 +44,26 @@ func Verify(h *system.Hooks, header http.Header, body []byte, now time.Time) (id
 			stamp = header.Get(g.Time)
 		}
 		for _, s := range header.Values(g.Header) {
-			if v, ok := strings.CutPrefix(strings.TrimSpace(s), g.Prefix); ok {
-				given = append(given, v)
+			for _, s := range pieces(g, s, &stamp) {
+				if v, ok := strings.CutPrefix(strings.TrimSpace(s), g.Prefix); ok {
+					given = append(given, v)
+				}
 			}
 		}
 	}
 	if id == "" && g.IDAt != nil {
 		id = system.ValueAt(g.IDAt, body)
 	}
-	if g.Standard && id == "" || !signed(secrets, over, id, stamp, body, given, g.Standard || g.Base64) {
+	believed := signed(secrets, over, id, stamp, body, given, g.Standard || g.Base64)
+	if g.Token {
+		believed = slices.ContainsFunc(secrets, func(s []byte) bool {
+			return hmac.Equal(s, []byte(header.Get(g.Header)))
+		})
+	}
+	if g.Standard && id == "" || !believed {
 		return "", ErrUnsigned
 	}
-	if g.Standard || g.Time != "" {
+	if g.Standard || g.Time != "" || g.TimePart != "" {
 		s, err := strconv.ParseInt(stamp, 10, 64)
 		if err != nil || now.Sub(time.Unix(s, 0)).Abs() > h.Tolerance {
 			return "", ErrStale
@@ -65,6 +74,22 @@ func Verify(h *system.Hooks, header http.Header, body []byte, now time.Time) (id
 		id = hex.EncodeToString(sum[:])
 	}
 	return id, nil
+}
+
+// pieces gives what of a header is a signature, and sets the time if it is there too.
+func pieces(g *system.Signature, header string, stamp *string) (all []string) {
+	if g.Part == "" {
+		return []string{header}
+	}
+	for _, piece := range strings.Split(header, ",") {
+		switch name, value, _ := strings.Cut(strings.TrimSpace(piece), "="); {
+		case name == g.Part:
+			all = append(all, value)
+		case name == g.TimePart && name != "":
+			*stamp = value
+		}
+	}
+	return all
 }
 
 // secretsOf gives the secrets that are believed.

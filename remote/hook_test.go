@@ -77,6 +77,15 @@ func TestVerify(t *testing.T) {
 			"{hmac: {header: X-Sig, secret: {env: PLAIN}, encoding: base64, time: X-At, over: \"{time}.{body}\", " +
 				"id_at: $.id}}",
 			map[string]string{"x-sig": b64(mac("s3cret", at(0)+"."+body)), "x-at": at(0)}, "7", nil},
+		{"a time and signatures in one header",
+			"{hmac: {header: X-Sig, secret: {env: PLAIN}, part: v1, time_part: t, over: \"{time}.{body}\"}}",
+			map[string]string{"x-sig": "t=" + at(0) + ", v0=00,v1=00,v1=" + hx(mac("s3cret", at(0)+"."+body))},
+			hx(sum[:]), nil},
+		{"an old time in one header",
+			"{hmac: {header: X-Sig, secret: {env: PLAIN}, part: v1, time_part: t, over: \"{time}.{body}\"}}",
+			map[string]string{"x-sig": "t=7,v1=" + hx(mac("s3cret", "7."+body))}, "", ErrStale},
+		{"only another part fits", "{hmac: {header: X-Sig, secret: {env: PLAIN}, part: v1}}",
+			map[string]string{"x-sig": "v0=" + hx(mac("s3cret", body))}, "", ErrUnsigned},
 		{"no id anywhere", "{hmac: {header: X-Sig, secret: {env: PLAIN}}}",
 			map[string]string{"x-sig": hx(mac("s3cret", body))},
 			hx(sum[:]), nil},
@@ -95,6 +104,16 @@ func TestVerify(t *testing.T) {
 		}
 		if _, err := Verify(y.Hooks, header, []byte(body+" "), now); err == nil {
 			t.Errorf("%s: with another body it is believed", c.name)
+		}
+	}
+	y, err := system.Parse([]byte(strings.Replace(hookSystem, "SIGNATURE",
+		"{token: {header: X-Token, secret: {env: PLAIN}, id_at: $.id}}", 1)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for token, want := range map[string]error{"s3cret": nil, "s3cre": ErrUnsigned, "": ErrUnsigned} {
+		if _, err := Verify(y.Hooks, http.Header{"X-Token": {token}}, []byte(body), now); !errors.Is(err, want) {
+			t.Errorf("the token %q: %v", token, err)
 		}
 	}
 	for secret, says := range map[string]string{"NOTHING": "The secret of the webhooks is not set.",

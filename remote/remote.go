@@ -49,6 +49,7 @@ type clock struct {
 
 // Call is one request that was made, for people who look on. Nothing secret stands in it.
 type Call struct {
+	ID     string        `json:"id"` // goes along as X-Request-Id
 	At     time.Time     `json:"at"`
 	Method string        `json:"method"`
 	URL    string        `json:"url"`
@@ -66,6 +67,7 @@ type Problem struct {
 	Status int    // 0 where no answer came
 	Why    string // a sentence, with the system's own words where it has some
 	Body   []byte // of the answer
+	undone bool   // the system says that it was not done
 	err    error
 }
 
@@ -80,6 +82,7 @@ const (
 	Changed Kind = "changed" // it is another one than was read (412)
 	Unclear Kind = "unclear" // it may have been done: look before asking again
 	Setup   Kind = "setup"   // the description, or what it needs, is not right here
+	Large   Kind = "large"   // the answer is, or would be, too large; smaller pages may do
 )
 
 func (p *Problem) Error() string { return p.Why }
@@ -228,7 +231,7 @@ func (c *Client) Do(ctx context.Context, r Request) (system.Answer, error) {
 		if !errors.As(err, &p) || p.Kind != Away {
 			return a, err
 		}
-		if !r.repeatable() && !p.undone() {
+		if !r.repeatable() && !p.surely() {
 			p.Kind = Unclear
 			return a, p
 		}
@@ -248,10 +251,10 @@ func (c *Client) Do(ctx context.Context, r Request) (system.Answer, error) {
 	}
 }
 
-// undone reports whether it is sure that nothing was done.
-func (p *Problem) undone() bool {
+// surely reports whether it is sure that nothing was done.
+func (p *Problem) surely() bool {
 	var op *net.OpError
-	return p.Status == http.StatusTooManyRequests || errors.As(p.err, &op) && op.Op == "dial"
+	return p.undone || p.Status == http.StatusTooManyRequests || errors.As(p.err, &op) && op.Op == "dial"
 }
 
 // origin is scheme, host and port of an address.
@@ -326,6 +329,7 @@ func (c *Client) partial(body []byte) error {
 	if whole && c.system.Limits.Pause(body) == 0 {
 		p.Kind = Never
 	}
+	c.means(p)
 	return p
 }
 
@@ -342,9 +346,7 @@ func (c *Client) request(ctx context.Context, r *Request, u *url.URL) (req *http
 	}
 	req.Header.Set("Accept", "application/json")
 	req.Header.Set("User-Agent", "Koinos")
-	for name, value := range c.system.Headers {
-		req.Header.Set(name, value)
-	}
+	req.Header.Set("X-Request-Id", fmt.Sprintf("%016x", rand.Uint64()))
 	for name, value := range map[string]string{"If-Match": r.Match, r.Header: r.Key} {
 		if value != "" {
 			req.Header.Set(name, value)
@@ -357,13 +359,19 @@ func (c *Client) request(ctx context.Context, r *Request, u *url.URL) (req *http
 	default:
 		req.Header.Set("Content-Type", "application/json")
 	}
+	for name, value := range c.system.Headers {
+		if r.Body != nil || http.CanonicalHeaderKey(name) != "Content-Type" {
+			req.Header.Set(name, value)
+		}
+	}
 	return req, used, c.sign(req, &used)
 }
 
 // do sends a request and reads its answer.
 func (c *Client) do(req *http.Request, shown *url.URL, waited time.Duration) (a system.Answer, again time.Duration,
 	err error) {
-	call := Call{At: c.clock.now(), Method: req.Method, URL: shown.String(), Waited: waited}
+	call := Call{ID: req.Header.Get("X-Request-Id"), At: c.clock.now(), Method: req.Method, URL: shown.String(),
+		Waited: waited}
 	defer func() {
 		call.Took = c.clock.now().Sub(call.At)
 		if err != nil {
@@ -394,7 +402,7 @@ func (c *Client) do(req *http.Request, shown *url.URL, waited time.Duration) (a 
 			Why: c.system.Name + "'s answer broke off: " + plain(err, req) + "."}
 	}
 	if int64(len(body)) > c.system.Limits.Largest {
-		return a, again, &Problem{Kind: Never, Status: res.StatusCode,
+		return a, again, &Problem{Kind: Large, Status: res.StatusCode,
 			Why: fmt.Sprintf("%s's answer is larger than %d MiB; ask for smaller "+
 				"pages, or raise limits.largest.", c.system.Name, c.system.Limits.Largest>>20)}
 	}
@@ -458,7 +466,9 @@ func (c *Client) judge(res *http.Response, body []byte) *Problem {
 		if words := itsWords(res, body); words != "" {
 			why += ": " + words
 		}
-		return &Problem{Kind: kind, Status: res.StatusCode, Why: strings.TrimRight(why, ".") + ".", Body: body}
+		p := &Problem{Kind: kind, Status: res.StatusCode, Why: strings.TrimRight(why, ".") + ".", Body: body}
+		c.means(p)
+		return p
 	}
 	switch s := res.StatusCode; {
 	case s == http.StatusUnauthorized:
@@ -475,6 +485,9 @@ func (c *Client) judge(res *http.Response, body []byte) *Problem {
 		return is(Away, " cannot answer now (%d)", s)
 	case s >= 300 && s < 400:
 		return is(Away, " sends us elsewhere (%d), which is not followed", s)
+	case s == http.StatusUnsupportedMediaType:
+		return is(Never, " does not take %s (415); say headers: {Content-Type: …} if it wants another one",
+			res.Request.Header.Get("Content-Type"))
 	case s >= 400:
 		return is(Never, " refuses this (%d)", s)
 	}
@@ -490,35 +503,28 @@ func (c *Client) judge(res *http.Response, body []byte) *Problem {
 		return &Problem{Kind: Away, Status: res.StatusCode, Why: name + "'s answer is cut short or not JSON."}
 	}
 	if words, is := c.system.Refused(body); is {
-		return &Problem{Kind: Never, Status: res.StatusCode, Why: name + " did not do it: " +
+		p := &Problem{Kind: Never, Status: res.StatusCode, Why: name + " did not do it: " +
 			strings.TrimRight(words, ".") + ".",
 			Body: body}
+		c.means(p)
+		return p
 	}
 	return nil
 }
 
-// itsWords are what a system says of a problem: RFC 9457, or what most call message.
+// means gives a problem the meaning that the description says it has.
+func (c *Client) means(p *Problem) {
+	kind, is := map[string]Kind{"later": Away, "changed": Changed, "missing": Missing, "never": Never,
+		"smaller": Large}[c.system.Meaning(p.Status, p.Body)]
+	if is {
+		p.Kind, p.undone = kind, true
+	}
+}
+
+// itsWords are what a system says of a problem.
 func itsWords(res *http.Response, body []byte) string {
 	if !strings.Contains(res.Header.Get("Content-Type"), "json") {
 		return ""
 	}
-	var said struct {
-		Detail, Title, Message string
-		Error                  json.RawMessage
-	}
-	if json.Unmarshal(body, &said) != nil {
-		return ""
-	}
-	text := ""
-	if json.Unmarshal(said.Error, &text) != nil { // an object: its message
-		var inner struct{ Message string }
-		_ = json.Unmarshal(said.Error, &inner) // none is none
-		text = inner.Message
-	}
-	for _, s := range []string{said.Detail, said.Message, text, said.Title} {
-		if s != "" {
-			return strings.Join(strings.Fields(s), " ")[:min(300, len(strings.Join(strings.Fields(s), " ")))]
-		}
-	}
-	return ""
+	return system.Words(body)
 }

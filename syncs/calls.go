@@ -1,6 +1,8 @@
 package syncs
 
 import (
+	"context"
+	"log/slog"
 	"maps"
 	"net/http"
 	"slices"
@@ -68,6 +70,12 @@ func (s *Syncs) arrived(all []api.Arrival) {
 
 // called remembers a call.
 func (s *Syncs) called(name string, c *remote.Call) {
+	level := slog.LevelDebug
+	if c.Why != "" {
+		level = slog.LevelInfo
+	}
+	s.log.Log(context.Background(), level, "call", "system", name, "request", c.ID, "method", c.Method, "url", c.URL,
+		"status", c.Status, "ms", c.Took.Milliseconds(), "why", c.Why)
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	l := s.logOf(name)
@@ -93,7 +101,7 @@ func (s *Syncs) logOf(name string) *callLog {
 
 // shown is a call as people see it, with so many bytes of its answer.
 func shown(c *remote.Call, answer int) api.SystemCall {
-	out := api.SystemCall{At: c.At.UTC(), Method: c.Method, URL: c.URL, Status: c.Status, Bytes: c.Bytes,
+	out := api.SystemCall{ID: c.ID, At: c.At.UTC(), Method: c.Method, URL: c.URL, Status: c.Status, Bytes: c.Bytes,
 		Millis: float64(c.Took.Microseconds()) / 1000, Why: c.Why}
 	if text := string(c.Body[:min(answer, len(c.Body))]); utf8.ValidString(text) {
 		out.Answer = text

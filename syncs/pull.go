@@ -169,10 +169,23 @@ func (s *Syncs) pull(ctx context.Context, p *api.Pull) error {
 	return nil
 }
 
+// page asks for a page of a list; one that is too large is asked for in smaller ones.
+func (o *opened) page(ctx context.Context, l *system.List, address string) (a system.Answer, err error) {
+	for {
+		a, err = o.client.Page(ctx, l, address)
+		var problem *remote.Problem
+		half, ok := l.Smaller(address)
+		if !ok || !errors.As(err, &problem) || problem.Kind != remote.Large {
+			return a, err
+		}
+		address = half
+	}
+}
+
 // page reads a page and gives the address of the next.
 func (s *Syncs) page(ctx context.Context, o *opened, r *system.Record, p *api.Pull, b *batch, address string) (string,
 	error) {
-	a, err := o.client.Page(ctx, &r.List, address)
+	a, err := o.page(ctx, &r.List, address)
 	if err != nil {
 		return "", err
 	}
@@ -273,7 +286,7 @@ func (o *opened) rest(ctx context.Context, r *system.Record, f *system.Found) er
 		return err
 	}
 	for first := true; address != ""; first = false {
-		a, err := o.client.Page(ctx, &r.Rest.List, address)
+		a, err := o.page(ctx, &r.Rest.List, address)
 		if err != nil {
 			return err
 		}

@@ -8,7 +8,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"maps"
 	"net/url"
 	"slices"
 	"strings"
@@ -274,13 +273,16 @@ func (p *push) call(ctx context.Context, step *plan.Step) (again bool, err error
 	w := p.r.Write
 	path := step.Path
 	body := []byte(step.Body)
-	if strings.Contains(path, "{key}") || bytes.Contains(body, []byte(`"{key}"`)) {
+	if step.Pending {
 		if p.found == nil {
 			return true, nil
 		}
 		key, err := json.Marshal(p.found.Key)
 		if err != nil {
 			return false, err
+		}
+		if n := p.r.Key.First(p.found.Root); n != nil {
+			key = n.AppendJSON(nil)
 		}
 		path = strings.ReplaceAll(path, "{key}", url.PathEscape(p.found.Key))
 		body = bytes.ReplaceAll(body, []byte(`"{key}"`), key)
@@ -452,7 +454,7 @@ func (o *opened) like(ctx context.Context, r *system.Record, f *system.Find, val
 		}
 		var a system.Answer
 		var page *system.Page
-		if a, err = o.client.Page(ctx, &r.List, address); err != nil {
+		if a, err = o.page(ctx, &r.List, address); err != nil {
 			return nil, err
 		}
 		if page, err = r.Read(a); err != nil {
@@ -515,26 +517,23 @@ func (p *push) refer(ctx context.Context) error {
 func (p *push) introduce(ctx context.Context, ref *system.Refer, n *tree.Node) error {
 	to := p.o.Records[ref.To]
 	value := n.Text
-	m := &tree.Members{}
-	for _, field := range slices.Sorted(maps.Keys(ref.Create)) {
-		if v := ref.Create[field].First(p.wanted); v != nil && v.Kind != tree.Null {
-			m.Put("/"+strings.ReplaceAll(field, ".", "/"), json.RawMessage(v.AppendJSON(nil)))
+	values := map[string]*tree.Node{}
+	for field, path := range ref.Create {
+		if v := path.First(p.wanted); v != nil {
+			values["/"+strings.ReplaceAll(field, ".", "/")] = v
 		}
 	}
-	body, err := json.Marshal(m)
-	if err != nil {
-		return err
-	}
-	step := plan.Step{Does: fmt.Sprintf("create the %s %s", ref.To, value), Method: to.Write.Create.Method,
-		Path: to.Write.Create.Path, Body: body}
+	step := plan.New(to).Make(values)
+	step.Does = fmt.Sprintf("create the %s %s", ref.To, value)
 	if p.dry {
 		p.note(step)
 		n.Kind, n.Text = tree.String, "the new "+ref.To
 		return nil
 	}
-	req := remote.Request{Method: step.Method, Address: system.Address(p.o.client.Base(), step.Path), Body: body}
+	req := remote.Request{Method: step.Method, Address: system.Address(p.o.client.Base(), step.Path), Body: step.Body,
+		GraphQL: step.GraphQL}
 	if h := to.Write.Idempotency; h != "" {
-		sum := sha256.Sum256(append([]byte(p.o.Name+" "+ref.To+"\n"), body...))
+		sum := sha256.Sum256(append([]byte(p.o.Name+" "+ref.To+"\n"), step.Body...))
 		req.Header, req.Key = h, hex.EncodeToString(sum[:16])
 	}
 	a, err := p.o.client.Do(ctx, req)

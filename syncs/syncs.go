@@ -271,7 +271,7 @@ func (o *opened) some(ctx context.Context, r *system.Record, n *api.NewTry) (fou
 	if err != nil {
 		return nil, false, err
 	}
-	a, err := o.client.Page(ctx, &r.List, address)
+	a, err := o.page(ctx, &r.List, address)
 	if err != nil {
 		return nil, false, err
 	}

@@ -340,10 +340,10 @@ func TestPullOfNonsense(t *testing.T) {
 	}{
 		{"a null list", [2]string{}, []string{`{"orders": null}`}, "",
 			"failed: 0 pages, 0 records, 0 known, 0 gone, 0 short, 0 loaded, 0 changed, 0 failed",
-			"the answer has no list but null at $.orders"},
+			"the answer has no list but null; if that means that there are none, say may_lack: true of the list at $.orders"},
 		{"another path", [2]string{"$.orders[*]", "$.data[*]"}, []string{`{"orders": []}`}, "",
 			"failed: 0 pages, 0 records, 0 known, 0 gone, 0 short, 0 loaded, 0 changed, 0 failed",
-			"the answer has no list at $.data"},
+			"the answer has no list; if that means that there are none, say may_lack: true of the list at $.data"},
 		{"no key", [2]string{"key: $.id", "key: $.no"}, []string{`{"orders": [` + one(1, whole) + `]}`}, "",
 			"failed: 0 pages, 0 records, 0 known, 0 gone, 0 short, 0 loaded, 0 changed, 0 failed",
 			"the answer has a record without a key ($.no) at /orders/0"},
@@ -496,7 +496,9 @@ func TestTry(t *testing.T) {
 			"The environment variable NOBODY_HAS_THIS, which holds slipway's token, is not set.", 0, false},
 		{text("env: SLIPWAY_TOKEN", "env: PATH"), "login",
 			"slipway does not know who calls (401): The token is unknown.", 0, false},
-		{text("$.orders[*]", "$.items[*]"), "answer", "The answer has no list at $.items.", 0, false},
+		{text("$.orders[*]", "$.items[*]"), "answer",
+			"The answer has no list; if that means that there are none, say may_lack: true of the list at $.items.", 0,
+			false},
 		{text("rate: 15", "rate: fast"), "setup", "The description has mistakes.", 0, false},
 	} {
 		got, err := o.Try(context.Background(), c.n)

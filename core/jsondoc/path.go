@@ -72,6 +72,9 @@ func (p *Path) in(n, root *tree.Node) []*tree.Node {
 
 // First gives the first value that the query finds; nil is none.
 func (p *Path) First(root *tree.Node) *tree.Node {
+	if p == nil || root == nil {
+		return nil
+	}
 	n := root
 	for i := range p.segments {
 		s := &p.segments[i]

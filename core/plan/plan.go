@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"koinos/core/jsondoc"
+	"koinos/core/order"
 	"koinos/core/system"
 	"koinos/core/tree"
 )
@@ -33,6 +34,7 @@ type Step struct {
 	Changes []Difference
 	Record  *jsondoc.Path // where the record stands in the answer; nil is the answer itself
 	GraphQL bool          // an answer with errors is none
+	Pending bool          // {key} in the path, and "{key}" in the body, stand for a key that is not known yet
 }
 
 // Kind is what a step does to a record.
@@ -69,6 +71,7 @@ func blocked(line, field, format string, args ...any) error {
 // Planner works out the calls for records of one kind. It may be used by several
 // goroutines.
 type Planner struct {
+	r      *system.Record
 	w      *system.Write
 	list   string            // pointer of the list of lines; "" is none
 	aside  []string          // pointers that are not sent
@@ -115,7 +118,7 @@ func (r *Planner) For(wanted *tree.Node, found *Found, cancelled bool) ([]Step, 
 
 // New makes the planner of a kind of record that is written.
 func New(r *system.Record) *Planner {
-	p := &Planner{w: r.Write, fixed: map[string]bool{}, types: map[string]string{}, inLine: map[string]string{}}
+	p := &Planner{r: r, w: r.Write, fixed: map[string]bool{}, types: map[string]string{}, inLine: map[string]string{}}
 	each := ""
 	if r.Lines != nil {
 		each = r.Lines.String()
@@ -222,43 +225,92 @@ func (p *Planner) bodies(lines []line) []any {
 	return all
 }
 
-// step adds a call.
-func (p *planner) step(kind Kind, r *system.Request, key, line string, v any, does string) *Step {
-	switch {
-	case r.GraphQL != "":
-		v = mutation(r, key, line, v)
-	case r.As != "" && v != nil:
-		m := &tree.Members{}
-		m.Put("/"+tree.Token(r.As), v)
-		v = m
-	}
-	var raw json.RawMessage
-	if v != nil {
-		raw, _ = json.Marshal(v) // members of plain values
-	}
-	path := r.Path
-	if key != "" {
-		path = strings.ReplaceAll(path, "{key}", escape(key))
-	}
-	path = strings.ReplaceAll(path, "{line}", escape(line))
-	p.steps = append(p.steps, Step{Does: does, Kind: kind, Method: r.Method, Path: path, Body: raw, Record: r.Record,
-		GraphQL: r.GraphQL != ""})
+// step adds a call about a record, which is nil before it is made, or one of its lines.
+func (p *planner) step(kind Kind, r *system.Request, found *Found, line *tree.Node, v any, does string) *Step {
+	p.steps = append(p.steps, p.call(kind, r, found, line, v, does))
 	return &p.steps[len(p.steps)-1]
 }
 
-// mutation is what is sent of a mutation of GraphQL.
-func mutation(r *system.Request, key, line string, v any) any {
-	variables := map[string]any{}
+func (p *Planner) call(kind Kind, r *system.Request, found *Found, line *tree.Node, v any, does string) Step {
+	s := Step{Does: does, Kind: kind, Method: r.Method, Path: r.Path, Record: r.Record, GraphQL: r.GraphQL != "",
+		Pending: found == nil && kind != Create}
+	name := map[string]*tree.Node{}
+	if found != nil {
+		if name["{key}"] = p.r.Key.First(found.Root); name["{key}"] == nil {
+			name["{key}"] = &tree.Node{Kind: tree.String, Text: found.Key}
+		}
+		s.Path = strings.ReplaceAll(s.Path, "{key}", escape(found.Key))
+		if found.Root != nil && line == nil {
+			name["{version}"] = p.r.Version.First(found.Root)
+		}
+	}
+	if line != nil {
+		name["{line}"] = p.w.Lines.Key.First(line)
+		name["{version}"] = p.w.Lines.Version.First(line)
+		s.Path = strings.ReplaceAll(s.Path, "{line}", escape(text(name["{line}"])))
+	}
+	sent := p.sent(r, name, v)
+	for _, c := range r.With {
+		m, ok := sent.(*tree.Members)
+		if !ok { // acts send nothing else
+			m = &tree.Members{}
+			sent = m
+		}
+		m.Put(c.Pointer, constant(c, name))
+	}
+	if r.GraphQL != "" {
+		sent = map[string]any{"query": r.GraphQL, "variables": sent}
+	}
+	if sent != nil {
+		s.Body, _ = json.Marshal(sent) // members of plain values
+	}
+	return s
+}
+
+// sent wraps a body as a request has it; of a mutation of GraphQL it is the variables.
+func (p *Planner) sent(r *system.Request, name map[string]*tree.Node, v any) any {
+	if r.GraphQL == "" && (r.As == "" || v == nil) {
+		return v
+	}
+	m := &tree.Members{}
+	for _, known := range []string{"key", "line"} {
+		if r.GraphQL != "" && strings.Contains(r.GraphQL, "$"+known) {
+			m.Put("/"+known, constant(system.Constant{Text: "{" + known + "}"}, name))
+		}
+	}
 	if v != nil {
-		variables[cmp.Or(r.As, "input")] = v
+		m.Put("/"+tree.Token(cmp.Or(r.As, "input")), v)
 	}
-	if strings.Contains(r.GraphQL, "$key") {
-		variables["key"] = cmp.Or(key, "{key}")
+	return m
+}
+
+// constant is a value that goes along. One that is not known yet stays as it is written,
+// and is filled in when it is.
+func constant(c system.Constant, name map[string]*tree.Node) any {
+	if n := name[c.Text]; n != nil {
+		return json.RawMessage(n.AppendJSON(nil))
 	}
-	if strings.Contains(r.GraphQL, "$line") {
-		variables["line"] = line
+	if _, err := order.ParseNumber(c.Text); c.Plain && (err == nil && json.Valid([]byte(c.Text)) || c.Text == "true" ||
+		c.Text == "false") {
+		return json.RawMessage(c.Text)
 	}
-	return map[string]any{"query": r.GraphQL, "variables": variables}
+	return c.Text
+}
+
+// matches names the version that was read, unless what is sent has it already.
+func (s *Step) matches(r *system.Request, version string) {
+	if !slices.ContainsFunc(r.With, func(c system.Constant) bool { return c.Text == "{version}" }) {
+		s.Match = version
+	}
+}
+
+// Make is the call that makes a record of values, by their pointers.
+func (p *Planner) Make(values map[string]*tree.Node) Step {
+	var leaves []leaf
+	for _, pointer := range slices.Sorted(maps.Keys(values)) {
+		leaves = append(leaves, leaf{pointer, values[pointer]})
+	}
+	return p.call(Create, p.w.Create, nil, nil, body(leaves, p.types, false), "create it")
 }
 
 func (p *planner) create(header []leaf, lines []line) {
@@ -267,20 +319,17 @@ func (p *planner) create(header []leaf, lines []line) {
 		with = min(with, p.w.WithLines)
 	}
 	m := body(header, p.types, false)
-	for _, pointer := range slices.Sorted(maps.Keys(p.w.Also)) {
-		m.Put(pointer, typed(&tree.Node{Kind: tree.String, Text: p.w.Also[pointer]}, p.types[pointer]))
-	}
 	does := "create it"
 	if with > 0 {
 		m.Put(p.list, p.bodies(lines[:with]))
 		does += " with " + count(with, "line")
 	}
-	p.step(Create, p.w.Create, "", "", m, does)
-	p.add(lines[with:], "")
+	p.step(Create, p.w.Create, nil, nil, m, does)
+	p.add(lines[with:], nil)
 }
 
 // add adds lines, so many in a call as go.
-func (p *planner) add(lines []line, key string) {
+func (p *planner) add(lines []line, found *Found) {
 	for len(lines) > 0 {
 		n := min(max(p.w.Lines.AtOnce, 1), len(lines))
 		all := p.bodies(lines[:n])
@@ -288,7 +337,7 @@ func (p *planner) add(lines []line, key string) {
 		if p.w.Lines.AtOnce == 0 {
 			v = all[0]
 		}
-		s := p.step(Lines, p.w.Lines.Add, key, "", v, "add "+count(n, "line"))
+		s := p.step(Lines, p.w.Lines.Add, found, nil, v, "add "+count(n, "line"))
 		if n == 1 {
 			s.Does = "add line " + lines[0].match
 		}
@@ -330,10 +379,10 @@ func (p *planner) change(header []leaf, lines []line, found *Found) error {
 		if inline {
 			m.Put(p.list, p.bodies(lines))
 		}
-		s := p.step(Modify, p.w.Change, found.Key, "", m, "change "+fields(changes))
+		s := p.step(Modify, p.w.Change, found, nil, m, "change "+fields(changes))
 		s.Changes = changes
 		if p.w.IfMatch {
-			s.Match = found.ETag
+			s.matches(p.w.Change, found.ETag)
 		}
 	}
 	if p.w.Lines == nil {
@@ -387,12 +436,7 @@ func (p *planner) lines(lines []line, found *Found) error {
 			}
 		}
 	}
-	version := func(n *tree.Node) string {
-		if w.Version == nil {
-			return ""
-		}
-		return text(w.Version.First(n))
-	}
+	version := func(n *tree.Node) string { return text(w.Version.First(n)) }
 	for _, n := range gone {
 		match := text(w.Match.First(n))
 		if w.Remove == nil {
@@ -400,8 +444,8 @@ func (p *planner) lines(lines []line, found *Found) error {
 				"Line %s is there and should not be, but the description says nothing of how a line is "+
 					"removed.", match)
 		}
-		s := p.step(Lines, w.Remove, found.Key, text(w.Key.First(n)), nil, "remove line "+match)
-		s.Match = version(n)
+		s := p.step(Lines, w.Remove, found, n, nil, "remove line "+match)
+		s.matches(w.Remove, version(n))
 	}
 	var missing []line
 	for i, l := range lines {
@@ -430,16 +474,17 @@ func (p *planner) lines(lines []line, found *Found) error {
 		if w.Change.Method == "PUT" {
 			differ = l.leaves
 		}
-		s := p.step(Lines, w.Change, found.Key, text(w.Key.First(is)), body(differ, p.inLine, w.Change.Method != "PUT"),
+		s := p.step(Lines, w.Change, found, is, body(differ, p.inLine, w.Change.Method != "PUT"),
 			"change line "+l.match+": "+fields(changes))
-		s.Changes, s.Match = changes, version(is)
+		s.Changes = changes
+		s.matches(w.Change, version(is))
 	}
 	if len(missing) > 0 && w.Add == nil {
 		return blocked(missing[0].match, "",
 			"Line %s is missing there, but the description says nothing of how a line is "+
 				"added.", missing[0].match)
 	}
-	p.add(missing, found.Key)
+	p.add(missing, found)
 	return nil
 }
 
@@ -451,13 +496,13 @@ func (p *planner) acts(found *Found, cancelled bool) {
 			continue
 		}
 		if found == nil {
-			s := p.step(Act, &a.Request, "", "", nil, fmt.Sprintf("%s it, if %s is %s then", a.Name, a.While.Path,
+			s := p.step(Act, &a.Request, nil, nil, nil, fmt.Sprintf("%s it, if %s is %s then", a.Name, a.While.Path,
 				strings.Join(a.While.Is, " or ")))
 			s.Later = true
 			continue
 		}
 		if a.While.Holds(found.Root) {
-			p.step(Act, &a.Request, found.Key, "", nil, a.Name+" it")
+			p.step(Act, &a.Request, found, nil, nil, a.Name+" it")
 		}
 	}
 }

@@ -80,6 +80,27 @@ records:
       find: ref
       create: {path: /o, lines: 0}
       lines: {match: $.n, key: $.lid, add: {path: "/o/{key}/l"}}
+  office:
+    list: {path: /o, records: "$.data[*]"}
+    get: {path: "/o/{key}"}
+    key: $.id
+    version: $.rev
+    lines: $.rows[*]
+    find: {ref: {parameter: ref, path: $.ref}}
+    write:
+      mapping: m
+      find: ref
+      create: {path: /o, as: data, lines: 0, with: {$.data.type: orders, $.quiet: true, $.level: "1"}}
+      change: {path: /o/change, method: POST, as: data, with: {$.data.id: "{key}", $.rev: "{version}"}}
+      lines:
+        match: $.n
+        key: $.row
+        version: $.rev
+        add: {path: /rows, with: {$.order: "{key}"}}
+        change: {path: "/rows/{line}", method: POST, with: {$.rev: "{version}", $.of: "{key}"}}
+        remove: {path: /rows/drop, method: POST, with: {$.row: "{line}"}}
+      acts:
+        - {act: void, path: "/o/{key}/void", with: {$.why.code: 7}, when: cancelled, while: {path: $.state, is: [open]}}
 `
 
 func node(t testing.TB, text string) *tree.Node {
@@ -180,7 +201,7 @@ add line 2: POST /o/{key}/l {"n":"2"}
 `},
 		{"made by a mutation", "graph", `{"ref":"A","lines":[{"n":"1"}]}`, "", false,
 			`create it: POST /g {"query":"mutation ($input: In!) { make(in: $input) { id } }","variables":{"input":{"ref":"A"}}}
-add line 1: POST /g {"query":"mutation ($key: ID!, $input: [L!]!) { add }","variables":{"input":[{"n":"1"}],"key":"{key}"}}
+add line 1: POST /g {"query":"mutation ($key: ID!, $input: [L!]!) { add }","variables":{"key":"{key}","input":[{"n":"1"}]}}
 `},
 		{"changed by mutations", "graph", `{"ref":"B","lines":[]}`,
 			`{"id":"g/1","ref":"A","lines":[{"lid":"l5","n":"1"}]}`, false,
@@ -192,6 +213,21 @@ remove line 1: POST /g {"query":"mutation ($line: ID!) { drop }","variables":{"l
 			`! note is "" there and should be "x", but the description says nothing of how a record is changed.`},
 		{"no way to remove", "hall", `{"ref":"A","lines":[]}`, `{"id":1,"ref":"A","lines":[{"n":"8"}]}`, false,
 			`! Line 8 is there and should not be, but the description says nothing of how a line is removed.`},
+		{"what goes along with a new record", "office", `{"ref":"A","rows":[{"n":"8","q":1}]}`, "", false,
+			`create it: POST /o {"data":{"ref":"A","type":"orders"},"quiet":true,"level":"1"}
+add line 8: POST /rows {"n":"8","q":1,"order":"{key}"}
+`},
+		{"keys and versions in what is sent", "office",
+			`{"ref":"B","rows":[{"n":"1","q":1},{"n":"3","q":1}]}`,
+			`{"id":9007199254740993,"rev":4,"ref":"A","rows":[{"row":1,"rev":7,"n":"1","q":2},{"row":"2","n":"2","q":1}]}`,
+			false, `change ref: POST /o/change {"data":{"ref":"B","id":9007199254740993},"rev":4}
+remove line 2: POST /rows/drop {"row":"2"}
+change line 1: q: POST /rows/1 {"q":1,"rev":7,"of":9007199254740993}
+add line 3: POST /rows {"n":"3","q":1,"order":9007199254740993}
+`},
+		{"an act with a reason", "office", `{"ref":"A"}`, `{"id":5,"ref":"A","state":"open"}`, true,
+			`void it: POST /o/5/void {"why":{"code":7}}
+`},
 		{"no way to change a line", "hall", `{"ref":"A","lines":[{"n":"8","q":1}]}`,
 			`{"id":1,"ref":"A","lines":[{"n":"8","q":2}]}`,
 			false, `! q of line 8 is "2" there and should be "1", but the description says nothing of how a line is changed.`},

@@ -22,10 +22,11 @@ type Event struct {
 	At     *jsondoc.Path // the record; nil where only its key does
 }
 
-// Signature is how a message proves where it comes from: Standard Webhooks, or an HMAC
-// in a header.
+// Signature is how a message proves where it comes from: Standard Webhooks, an HMAC in a
+// header, or the secret itself.
 type Signature struct {
 	Standard    bool
+	Token       bool   // the secret itself goes along in the header
 	Secret, Old Secret // Old is still believed while a secret is changed
 	HasOld      bool
 	Header      string // of the HMAC
@@ -33,6 +34,8 @@ type Signature struct {
 	Base64      bool   // else hexadecimal
 	Time        string // header with the time, seconds since 1970; "" is none
 	Over        string // what it is of: {time}, {id} and {body} in a text
+	Part        string // of a header such as t=…,v1=…: the one that is the HMAC; "" is all of it
+	TimePart    string // and the one that is the time
 	ID          string // header with the message's id; "" is none
 	IDAt        *jsondoc.Path
 }
@@ -46,12 +49,20 @@ var receiving = grammar.Group("How the system tells of what happened there, by P
 				grammar.Group("As Standard Webhooks has it: webhook-id, webhook-timestamp, webhook-signature",
 					grammar.Must("secret", secret("The secret, whsec_…")),
 					grammar.May("old_secret", secret("The secret before, while it is changed: both are believed")))),
+			grammar.May("token", grammar.Group("The secret itself in a header, for systems that do not sign",
+				grammar.Must("header", grammar.Some("Name of the header")),
+				grammar.Must("secret", secret("The secret")),
+				grammar.May("old_secret", secret("The secret before, while it is changed: both are believed")),
+				grammar.May("id", grammar.Some("Header with the message's id")),
+				grammar.May("id_at", grammar.Some("Where the message has its id, if no header does: path")))),
 			grammar.May("hmac", grammar.Group("HMAC-SHA256 in a header",
 				grammar.Must("header", grammar.Some("Name of the header")),
 				grammar.Must("secret", secret("The secret")),
 				grammar.May("old_secret", secret("The secret before, while it is changed: both are believed")),
 				grammar.May("prefix", grammar.Some("What stands in front of it, such as sha256=")),
 				grammar.May("encoding", grammar.OneOf("How it is written; left out, hex", "hex", "base64")),
+				grammar.May("part", grammar.Some("Where the header has several, such as t=…,v1=…: the one that is the HMAC")),
+				grammar.May("time_part", grammar.Some("And the one that is the time, in seconds since 1970")),
 				grammar.May("time", grammar.Some("Header with the time, in seconds since 1970")),
 				grammar.May("over", grammar.Some("What it is made of: a text with {time} and {body}; left out, {body}")),
 				grammar.May("id", grammar.Some("Header with the message's id")),
@@ -104,13 +115,18 @@ func (b *builder) hooks(s *System, n *grammar.Node) *Hooks {
 		Events: map[string]*Event{}}
 	kind := n.Get("signature").Entries[0]
 	v, g := kind.Node, &h.Signature
-	g.Standard, g.Secret, g.Over = kind.Key == "standard", secretOf(v.Get("secret")), "{body}"
+	g.Standard, g.Token, g.Secret, g.Over = kind.Key == "standard", kind.Key == "token", secretOf(v.Get("secret")),
+		"{body}"
 	if old := v.Get("old_secret"); old != nil {
 		g.Old, g.HasOld = secretOf(old), true
 	}
 	if !g.Standard {
 		g.Header, g.Prefix, g.Time, g.ID, g.IDAt = v.Str("header"), v.Str("prefix"), v.Str("time"), v.Str("id"),
 			b.path(v.Get("id_at"))
+		g.Part, g.TimePart = v.Str("part"), v.Str("time_part")
+		if g.TimePart != "" && (g.Part == "" || g.Time != "") {
+			b.wrong(v.Get("time_part"), "time_part is a part of the header beside part; time is a header of its own.")
+		}
 		g.Base64 = v.Str("encoding") == "base64"
 		if over := v.Str("over"); over != "" {
 			g.Over = over

@@ -104,6 +104,23 @@ func (r *List) Request(address string) (to string, body []byte, err error) {
 	return ask(address, r.GraphQL, number)
 }
 
+// Smaller is the address of a page with half as many records; ok is false where the
+// description does not say how, or there is one only.
+func (r *List) Smaller(address string) (half string, ok bool) {
+	u, err := url.Parse(address)
+	if err != nil || r.Size == "" {
+		return address, false
+	}
+	q := u.Query()
+	n, err := strconv.Atoi(q.Get(r.Size))
+	if err != nil || n < 2 {
+		return address, false
+	}
+	q.Set(r.Size, strconv.Itoa(n/2))
+	u.RawQuery = q.Encode()
+	return u.String(), true
+}
+
 // posted makes a request of an address whose parameters are members of a JSON body.
 func posted(address string, number map[string]bool) (to string, body []byte, err error) {
 	u, err := url.Parse(address)
@@ -270,7 +287,7 @@ func (r *Record) alone(root *tree.Node, body []byte, at *jsondoc.Path) (Found, e
 	}
 	f, err := r.Find(n)
 	if err == nil {
-		f.Raw, err = rawAt(body, n, map[string][]json.RawMessage{})
+		f.Raw, err = rawAt(body, n, newParts())
 	}
 	return f, err
 }
@@ -300,52 +317,12 @@ func (f *Find) Is(n *tree.Node, value string) bool {
 
 // Holds reports whether a record fulfils the condition.
 func (w *While) Holds(n *tree.Node) bool {
-	return w.Path != nil && slices.Contains(w.Is, scalar(w.Path, n))
-}
-
-// Partial says what is wrong with an answer of GraphQL that has errors: what it lacks is
-// unknown, not empty. Whole says that there are no data at all beside them.
-func Partial(body []byte) (words string, whole, is bool) {
-	root, _, err := jsondoc.Parse(body, 1)
-	if err != nil || root == nil || root.Member("errors") == nil || root.Member("errors").Len() == 0 {
-		return "", false, false
+	if w.Path == nil || slices.Contains(w.Is, scalar(w.Path, n)) {
+		return w.Path != nil
 	}
-	words = "it does not say why"
-	first := root.Member("errors").First()
-	if m := first.Member("message"); m != nil && m.Text != "" {
-		words = m.Text
-	}
-	if at := first.Member("path"); at != nil && at.Len() > 0 {
-		words += " (at " + string(at.AppendJSON(nil)) + ")"
-	}
-	data := root.Member("data")
-	return words, data == nil || data.Kind == tree.Null, true
-}
-
-// Refused reports whether an answer of status 200 says that nothing was done, with the
-// system's words.
-func (s *System) Refused(body []byte) (words string, is bool) {
-	if s.Errors == nil {
-		return "", false
-	}
-	root, _, err := jsondoc.Parse(body, 1)
-	if err != nil || root == nil {
-		return "", false
-	}
-	n := s.Errors.First(root)
-	if n == nil || n.Kind == tree.Null || !n.Scalar() && n.Len() == 0 || n.Kind == tree.Bool && n.Text == "false" {
-		return "", false
-	}
-	if s.ErrorWords != nil {
-		words = scalar(s.ErrorWords, n)
-	}
-	if words == "" {
-		words = scalar(s.Errors, root)
-	}
-	if words == "" {
-		words = "it does not say why"
-	}
-	return words, true
+	return slices.ContainsFunc(w.Path.All(n), func(v *tree.Node) bool {
+		return v.Scalar() && v.Kind != tree.Null && slices.Contains(w.Is, v.Text)
+	})
 }
 
 // nodes gives the records of an answer with their bytes.
@@ -357,16 +334,21 @@ func (r *List) nodes(root *tree.Node, body []byte) ([]*tree.Node, [][]byte, erro
 		if err != nil {
 			return nil, nil, err
 		}
+		const none = "; if that means that there are none, say may_lack: true of the list"
 		switch n := list.First(root); {
+		case r.MayLack && (n == nil || n.Kind == tree.Null):
+			return nil, nil, nil
 		case n == nil:
-			return nil, nil, &AnswerError{prefix, "has no list"}
+			return nil, nil, &AnswerError{prefix, "has no list" + none}
+		case n.Kind == tree.Null:
+			return nil, nil, &AnswerError{prefix, "has no list but null" + none}
 		case n.Kind != tree.Array:
 			return nil, nil, &AnswerError{prefix, "has no list but " + kindName(n.Kind)}
 		}
 	}
 	nodes := r.Records.All(root)
 	raw := make([][]byte, len(nodes))
-	cache := map[string][]json.RawMessage{}
+	cache := newParts()
 	for i, n := range nodes {
 		var err error
 		if raw[i], err = rawAt(body, n, cache); err != nil {
@@ -381,14 +363,24 @@ func kindName(k tree.Kind) string {
 		tree.String: "a text", tree.Object: "an object", tree.Array: "a list"}[k]
 }
 
-// rawAt gives the bytes of a node; elements of a list are cut once for all of them.
-func rawAt(body []byte, n *tree.Node, cache map[string][]json.RawMessage) ([]byte, error) {
+// parts are the bytes of what stands in lists and objects, by the pointers of those.
+type parts struct {
+	lists   map[string][]json.RawMessage
+	objects map[string]map[string]json.RawMessage
+}
+
+func newParts() parts {
+	return parts{map[string][]json.RawMessage{}, map[string]map[string]json.RawMessage{}}
+}
+
+// rawAt gives the bytes of a node; a list or object is cut once for all that is in it.
+func rawAt(body []byte, n *tree.Node, cache parts) ([]byte, error) {
 	if n.Parent == nil {
 		return bytes.TrimSpace(body), nil
 	}
 	parent := n.Parent.Pointer()
 	if n.Parent.Kind == tree.Array {
-		list, ok := cache[parent]
+		list, ok := cache.lists[parent]
 		if !ok {
 			in, err := rawAt(body, n.Parent, cache)
 			if err == nil {
@@ -397,17 +389,20 @@ func rawAt(body []byte, n *tree.Node, cache map[string][]json.RawMessage) ([]byt
 			if err != nil {
 				return nil, &AnswerError{parent, "is not JSON: " + err.Error()}
 			}
-			cache[parent] = list
+			cache.lists[parent] = list
 		}
 		return list[n.Index], nil
 	}
-	in, err := rawAt(body, n.Parent, cache)
-	if err != nil {
-		return nil, err
-	}
-	var members map[string]json.RawMessage
-	if err := json.Unmarshal(in, &members); err != nil {
-		return nil, &AnswerError{parent, "is not JSON: " + err.Error()}
+	members, ok := cache.objects[parent]
+	if !ok {
+		in, err := rawAt(body, n.Parent, cache)
+		if err == nil {
+			err = json.Unmarshal(in, &members)
+		}
+		if err != nil {
+			return nil, &AnswerError{parent, "is not JSON: " + err.Error()}
+		}
+		cache.objects[parent] = members
 	}
 	return members[n.Name], nil
 }

@@ -24,6 +24,7 @@ type System struct {
 	Limits            Limits
 	Errors            *jsondoc.Path // what an answer of status 200 has when it is a refusal; may be nil
 	ErrorWords        *jsondoc.Path // within that; may be nil
+	Means             []Meaning
 	Records           map[string]*Record
 	Hooks             *Hooks // nil: it tells us nothing
 }
@@ -121,6 +122,8 @@ type List struct {
 	Records *jsondoc.Path
 	Paging  Paging
 	Since   Since
+	MayLack bool   // an answer without the list, or null for it, has none
+	Size    string // the parameter that says how many a page has; "" is none
 }
 
 // Rest is where the lines of a record are that its list does not show.
@@ -184,9 +187,7 @@ func Parse(src []byte) (*System, error) {
 	}
 	b.refer(s, root.Get("records"))
 	s.Hooks = b.hooks(s, root.Get("hooks"))
-	if e := root.Get("errors"); e != nil {
-		s.Errors, s.ErrorWords = b.path(e.Get("path")), b.path(e.Get("message"))
-	}
+	b.errors(s, root.Get("errors"))
 	if len(b.All) > 0 {
 		return nil, b.All
 	}
@@ -398,12 +399,22 @@ func (b *builder) record(name string, n *grammar.Node) *Record {
 func (b *builder) list(n *grammar.Node) List {
 	l := List{Path: n.Str("path"), GraphQL: n.Str("graphql"), Posted: n.Str("method") == "POST",
 		Query:   texts(n.Get("query")),
-		Records: b.path(n.Get("records"))}
+		Records: b.path(n.Get("records")), Size: n.Str("size"),
+		MayLack: n.Str("may_lack") == "true"}
 	b.below(n.Get("path"))
+	if size := l.Query[l.Size]; l.Size != "" {
+		if v, err := strconv.Atoi(size); err != nil || v < 1 {
+			b.wrong(n.Get("size"), "say under query with how many it begins: %s: \"100\".", l.Size)
+		}
+	}
 	if p := n.Get("paging"); p != nil {
 		l.Paging = b.paging(p)
 		if l.GraphQL != "" && (l.Paging.Kind == "link" || l.Paging.Kind == "next") {
 			b.wrong(p, "a GraphQL list goes on by a variable: say cursor, page or offset.")
+		}
+		if l.Size != "" && l.Paging.Kind == "page" {
+			b.wrong(n.Get("size"),
+				"pages with numbers cannot become smaller on the way: the numbers would mean others.")
 		}
 	}
 	return l

@@ -118,8 +118,10 @@ func TestRead(t *testing.T) {
 		t.Errorf("it goes on at %s", p.Next)
 	}
 	for body, says := range map[string]string{
-		`{"orders": null}`:                               "the answer has no list but null at $.orders",
-		`{"data": []}`:                                   "the answer has no list at $.orders",
+		`{"orders": null}`: "the answer has no list but null; if that means that there " +
+			"are none, say may_lack: true of the list at $.orders",
+		`{"data": []}`: "the answer has no list; if that means that there are " +
+			"none, say may_lack: true of the list at $.orders",
 		`{"orders": {"id": 1}}`:                          "the answer has no list but an object at $.orders",
 		`{"orders": [{"name": "S-1"}]}`:                  "the answer has a record without a key ($.id) at /orders/0",
 		`{"orders": [{"id": 1, "items_total": "many"}]}`: `the answer says that a record has "many" lines at /orders/0`,
@@ -351,7 +353,8 @@ func TestParseWriting(t *testing.T) {
 			"8:42 to write orders, say find: how a record is found, and get: how one is read."},
 		{"  a:\n" + list + "    write: {create: {path: /o}, find: ref}\n",
 			`8:39 the record has no way "ref" to be found; say it under find.`},
-		{"  a:\n" + list + "    write: {create: {path: /o}, change: {path: /o}}\n", "8:48 the path needs {key}."},
+		{"  a:\n" + list + "    write: {create: {path: /o}, change: {path: /o}}\n",
+			"8:48 the path needs {key}, or something under with is {key}."},
 		{"  a:\n" + list + "    write: {create: {path: \"https://x.example/o\"}}\n",
 			`8:28 "https://x.example/o" is no path below the address, such as /orders; parameters stand under query.`},
 		{"  a:\n" + list + "    write: {create: {path: /o, lines: 0}, lines: {match: $.n, key: $.id}}\n",

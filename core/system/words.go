@@ -78,7 +78,12 @@ func listing(about string, more ...grammar.Key) *grammar.Shape {
 				"points in their names of objects in it", "GET", "POST")),
 		grammar.May("query", named("Parameters of the first page", "Value")),
 		grammar.Must("records", grammar.Some("Where the records stand: "+path)),
-		grammar.May("paging", going)}, more...)...)
+		grammar.May("may_lack", &grammar.Shape{Kind: grammar.Boolean,
+			About: "An answer without the list, or with null for it, has no records; left out, it is an error"}),
+		grammar.May("paging", going),
+		grammar.May("size",
+			grammar.Some("The parameter that says how many a page has: it is made smaller where an answer is too "+
+				"large, or costs too much"))}, more...)...)
 }
 
 // record is one kind of thing that a system has.
@@ -147,9 +152,7 @@ var words = grammar.Group("Another application, described",
 			grammar.Must("a_second",
 				grammar.Some("How many come back in a second: a number, or where an answer says it")),
 			grammar.Must("keep", grammar.Whole("How many are to be left: with fewer, the next call waits")))))),
-	grammar.May("errors", grammar.Group("How the system says in an answer of status 200 that it did not do it",
-		grammar.Must("path", grammar.Some("What is there then, and not otherwise: "+path)),
-		grammar.May("message", grammar.Some("The system's words: path within that")))),
+	grammar.May("errors", failing),
 	grammar.May("hooks", receiving),
 	grammar.Must("records", &grammar.Shape{Kind: grammar.Table, About: "What the system has, by names of your own: " +
 		"order, shipment", Items: record}),

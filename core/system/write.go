@@ -34,6 +34,14 @@ type Request struct {
 	As           string        // member that holds the body; "" is the body itself
 	GraphQL      string        // a mutation that is sent there, with the body as variable As; "" is a plain path
 	Record       *jsondoc.Path // where the record stands in the answer; nil is the answer itself
+	With         []Constant
+}
+
+// Constant is what goes along with a request besides, by its place in what is sent. A text
+// of {key}, {line} or {version} stands for those of the record or line.
+type Constant struct {
+	Pointer, Text string
+	Plain         bool // a number, true or false is one, not a text
 }
 
 // While is a condition on a record that was read: a value is one of some.
@@ -55,8 +63,7 @@ type Write struct {
 	Mapping     string // that writes an order as such a record
 	Find        string // Find by which a record is found that is not linked yet
 	Aside       []*jsondoc.Path
-	Also        map[string]string // by pointer: what goes along when the record is made
-	Fixed       []*jsondoc.Path   // what cannot be changed once the record is made
+	Fixed       []*jsondoc.Path // what cannot be changed once the record is made
 	Create      *Request
 	WithLines   int // how many lines may go with it; -1 is any number
 	Change      *Request
@@ -85,6 +92,8 @@ func request(about, method string, more ...grammar.Key) *grammar.Shape {
 		grammar.May("graphql",
 			grammar.Some("A GraphQL mutation that is sent there: the body is its variable $input, or as `as` "+
 				"names it; the keys are $key and $line")),
+		grammar.May("with", named("What goes along besides, and is never compared, by its path in what is sent",
+			"Value; {key}, {line} and {version} are those of the record or line")),
 		grammar.May("record",
 			grammar.Some("Where the record stands in the answer; left out, the answer is the record"))},
 		more...)...)
@@ -116,8 +125,6 @@ var (
 			grammar.Some("The mapping that writes an order as such a record; its document is ndjson")),
 		grammar.May("find", grammar.Some("The way in which a record is found that is not linked yet")),
 		grammar.May("aside", grammar.Many("What the mapping writes for create of refers only: paths that are never sent")),
-		grammar.May("also", named("What goes along when a record is made, and is never compared",
-			"Value, by its path: $.source")),
 		grammar.May("fixed", grammar.Many("What cannot be changed once the record is made: paths")),
 		grammar.May("types", &grammar.Shape{Kind: grammar.Table,
 			About: "JSON types of values, by their paths; left out, " +
@@ -162,8 +169,22 @@ func (b *builder) request(n *grammar.Node, method string, needs ...string) *Requ
 		r.Method, needs = "POST", nil
 	}
 	for _, need := range needs {
-		if !strings.Contains(r.Path, need) {
-			b.wrong(n.Get("path"), "the path needs %s.", need)
+		if !strings.Contains(r.Path, need) && !slices.Contains(slices.Collect(maps.Values(texts(n.Get("with")))),
+			need) {
+			b.wrong(n.Get("path"), "the path needs %s, or something under with is %[1]s.", need)
+		}
+	}
+	if with := n.Get("with"); with != nil {
+		if n.Number("at_once") > 0 && r.As == "" && r.GraphQL == "" {
+			b.wrong(n.Get("path"), "what is sent is a list, in which nothing else has a place: say as, too.")
+		}
+		for _, e := range with.Entries {
+			p, err := jsondoc.ParsePath(e.Key)
+			if err != nil || p.Pointer() == "" {
+				b.Add(finding.MappingWrongValue, e.At, e.Key, "%q is not one place, such as $.source.", e.Key).Hint = ""
+				continue
+			}
+			r.With = append(r.With, Constant{p.Pointer(), e.Node.Text, !e.Node.Quoted})
 		}
 	}
 	return r
@@ -217,17 +238,7 @@ func (b *builder) write(r *Record, n *grammar.Node) *Write {
 	w := &Write{Mapping: n.Str("mapping"), Find: n.Str("find"), Aside: b.paths(n, "aside"), Fixed: b.paths(n, "fixed"),
 		Create: b.request(create, "POST"), WithLines: -1, Change: b.request(n.Get("change"), "PATCH", "{key}"),
 		IfMatch: n.Str("if_match") == "true", Idempotency: n.Str("idempotency"), Types: texts(n.Get("types")),
-		Taken: b.while(n.Get("taken")), Also: map[string]string{}}
-	if also := n.Get("also"); also != nil {
-		for _, e := range also.Entries {
-			p, err := jsondoc.ParsePath(e.Key)
-			if err != nil || p.Pointer() == "" {
-				b.Add(finding.MappingWrongValue, e.At, e.Key, "%q is not one place, such as $.source.", e.Key).Hint = ""
-				continue
-			}
-			w.Also[p.Pointer()] = e.Node.Text
-		}
-	}
+		Taken: b.while(n.Get("taken"))}
 	if create.Get("lines") != nil {
 		w.WithLines = create.Number("lines")
 	}

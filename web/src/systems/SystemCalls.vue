@@ -20,7 +20,7 @@ const clock = (iso: string) => new Date(iso).toLocaleTimeString('en-GB')
     <StateNote v-if="error || isPending || !calls?.items.length" :error="error" :loading="isPending" empty="It has not been called since the service began." @retry="refetch()" />
     <DataTable v-else :value="calls.items">
       <Column header="At"><template #body="{ data: c }">{{ clock(c.at) }}</template></Column>
-      <Column header="Call"><template #body="{ data: c }"><span class="address"><b>{{ c.method }}</b> {{ c.url }}</span></template></Column>
+      <Column header="Call"><template #body="{ data: c }"><span class="address"><b>{{ c.method }}</b> {{ c.url }}</span> <span class="id" title="The X-Request-Id that went along">{{ c.id }}</span></template></Column>
       <Column header="Status" class="right"><template #body="{ data: c }">{{ c.status || 'none' }}</template></Column>
       <Column header="Bytes" class="right"><template #body="{ data: c }">{{ c.bytes.toLocaleString('en') }}</template></Column>
       <Column header="ms" class="right" field="millis" />
@@ -31,5 +31,6 @@ const clock = (iso: string) => new Date(iso).toLocaleTimeString('en-GB')
 
 <style scoped>
 .address { overflow-wrap: anywhere; }
+.id { color: var(--ink-soft); font-family: monospace; font-size: 0.75rem; white-space: nowrap; }
 .why { color: var(--warning); }
 </style>

@@ -1,0 +1,102 @@
+package system
+
+import (
+	"strings"
+	"testing"
+)
+
+// What systems say of a problem, in whatever form they say it.
+func TestWords(t *testing.T) {
+	for body, want := range map[string]string{
+		`{"title": "Bad Request", "detail": "limit is 100", "status": 400}`: "limit is 100",
+		`{"error": "no such sku"}`:                                                                                    "no such sku",
+		`{"error": {"code": "E7", "message": "no such  sku"}}`:                                                        "no such sku",
+		`{"error": "invalid_client", "error_description": "The secret is wrong."}`:                                    "The secret is wrong.; invalid_client",
+		`{"message": "Validation failed", "errors": [{"field": "qty", "message": "is 0"}, {"message": "is closed"}]}`: "Validation failed; qty: is 0; is closed",
+		`{"errors": {"qty": ["must be a number", "is missing"], "sku": "unknown"}}`:                                   "qty: must be a number; is missing; sku: unknown",
+		`{"errors": ["first", "second", "first"]}`:                                                                    "first; second",
+		`{"errors": [{"detail": "too long", "source": {"pointer": "/data/attributes/note"}}]}`:                        "/data/attributes/note: too long",
+		`[{"message": "one"}, {"message": "two"}]`:                                                                    "one; two",
+		`{"violations": [{"path": "lines[0].qty", "text": "negative"}]}`:                                              "lines[0].qty: negative",
+		`{"code": 17}`: "",
+		`"closed"`:     "closed",
+		`not json`:     "",
+		`{"message": "` + strings.Repeat("ä", 500) + `"}`: strings.Repeat("ä", 400) + " …",
+	} {
+		if got := Words([]byte(body)); got != want {
+			t.Errorf("%s says %q, want %q", body, got, want)
+		}
+	}
+}
+
+const meaning = `koinos: system/1
+name: desk
+address: https://desk.example
+errors:
+  means:
+    - {status: 409, path: $.code, is: [STALE, MOVED], means: changed}
+    - {status: [409, 423], means: later}
+    - {path: "$.errors[*].code", is: TOO_DEAR, means: smaller}
+records:
+  order: {list: {path: /o, records: "$[*]"}, key: $.id}
+`
+
+// What an answer means follows from its status, a value, or both; the first that fits counts.
+func TestMeaning(t *testing.T) {
+	s, err := Parse([]byte(meaning))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		status int
+		body   string
+		want   string
+	}{
+		{409, `{"code": "MOVED"}`, "changed"},
+		{409, `{"code": "TAKEN"}`, "later"},
+		{409, ``, "later"},
+		{423, `<html>`, "later"},
+		{412, `{"code": "STALE"}`, ""},
+		{400, `{"errors": [{"code": "A"}, {"code": "TOO_DEAR"}]}`, "smaller"},
+		{200, `{"errors": [{"code": "TOO_DEAR"}]}`, "smaller"},
+		{302, `{"errors": [{"code": "TOO_DEAR"}]}`, ""},
+	} {
+		if got := s.Meaning(c.status, []byte(c.body)); got != c.want {
+			t.Errorf("%d %s means %q, want %q", c.status, c.body, got, c.want)
+		}
+	}
+}
+
+// A page becomes smaller by its parameter, whatever else its address has.
+func TestSmaller(t *testing.T) {
+	l := &List{Size: "limit"}
+	for address, want := range map[string]string{
+		"https://a.example/o?after=x%3D&limit=50": "https://a.example/o?after=x%3D&limit=25",
+		"https://a.example/o?limit=3":             "https://a.example/o?limit=1",
+		"https://a.example/o?limit=1":             "",
+		"https://a.example/o?limit=all":           "",
+		"https://a.example/o":                     "",
+	} {
+		if got, ok := l.Smaller(address); ok != (want != "") || ok && got != want {
+			t.Errorf("%s becomes %s, %t", address, got, ok)
+		}
+	}
+}
+
+// FuzzErrors looks for bytes that the readers of problems do not stand.
+func FuzzErrors(f *testing.F) {
+	s, err := Parse([]byte(meaning))
+	if err != nil {
+		f.Fatal(err)
+	}
+	f.Add([]byte(`{"errors": {"qty": ["must be a number", {"message": "x"}]}, "error": {"error": {"message": "y"}}}`))
+	f.Add([]byte(`{"errors": [[[{"source": {"source": {"pointer": "/a"}}, "detail": "z"}]]], "data": null}`))
+	f.Fuzz(func(t *testing.T, body []byte) {
+		if words := Words(body); len([]rune(words)) > mostWords+2 {
+			t.Errorf("%d letters", len([]rune(words)))
+		}
+		s.Meaning(409, body)
+		s.Refused(body)
+		Partial(body)
+	})
+}
