@@ -55,4 +55,5 @@ type PushStep struct {
 	Body    json.RawMessage   `json:"body,omitempty"`
 	Changes []plan.Difference `json:"changes,omitempty" doc:"Values that become others"`
 	Later   bool              `json:"later,omitempty" doc:"Only if the record says so when it is read again"`
+	Trial   string            `json:"trial,omitempty" enum:"good,refused,unknown" doc:"What the system said of a dry run's call; unknown is that it could not be asked yet. Left out where it has no trial"`
 }

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"encoding/json"
 	"time"
 
 	"koinos/core/finding"
@@ -150,18 +151,21 @@ type Arrival struct {
 
 // Tried is what trying a description brings.
 type Tried struct {
-	System      string            `json:"system"`
-	Address     string            `json:"address"`
-	SignedUntil time.Time         `json:"signed_until,omitzero"`
-	Record      string            `json:"record,omitempty"`
-	Mapping     string            `json:"mapping,omitempty" doc:"That makes orders of it, by the description"`
-	Found       []system.Found    `json:"found,omitempty" doc:"What the description finds in the records of the first page"`
-	Shown       []string          `json:"shown,omitempty" doc:"The records, their values digit for digit"`
-	More        bool              `json:"more,omitempty" doc:"The list goes on"`
-	Calls       []SystemCall      `json:"calls" doc:"What was asked and answered; nothing secret stands in it"`
-	Findings    []finding.Finding `json:"findings,omitempty" doc:"What is wrong, each at its place"`
-	Kind        string            `json:"kind,omitempty" doc:"What kind of trouble it is: away, login, missing, never, setup, answer"`
-	Why         string            `json:"why,omitempty" doc:"In a sentence"`
+	System      string              `json:"system"`
+	Address     string              `json:"address"`
+	SignedUntil time.Time           `json:"signed_until,omitzero"`
+	Record      string              `json:"record,omitempty"`
+	Mapping     string              `json:"mapping,omitempty" doc:"That makes orders of it, by the description"`
+	Found       []system.Found      `json:"found,omitempty" doc:"What the description finds in the records of the first page"`
+	Shown       []string            `json:"shown,omitempty" doc:"The records, their values digit for digit"`
+	More        bool                `json:"more,omitempty" doc:"The list goes on"`
+	Tells       bool                `json:"tells,omitempty" doc:"The system tells of the fields of these records"`
+	Fields      []system.TheirField `json:"fields,omitempty" doc:"What it says of them"`
+	Step        *PushStep           `json:"step,omitempty" doc:"The call that makes a record"`
+	Calls       []SystemCall        `json:"calls" doc:"What was asked and answered; nothing secret stands in it"`
+	Findings    []finding.Finding   `json:"findings,omitempty" doc:"What is wrong, each at its place"`
+	Kind        string              `json:"kind,omitempty" doc:"What kind of trouble it is: away, login, missing, never, setup, answer"`
+	Why         string              `json:"why,omitempty" doc:"In a sentence"`
 }
 
 // SystemCall is one request that was made of a system.
@@ -184,4 +188,7 @@ type NewTry struct {
 	Record string `json:"record,omitempty" doc:"Kind of record of which a page is read; left out, only the sign-in is tried"`
 	Find   string `json:"find,omitempty" doc:"WAY=VALUE: not a page is read, but the records that this way finds"`
 	Key    string `json:"key,omitempty" doc:"Not a page is read, but the record of this key"`
+	Fields bool   `json:"fields,omitempty" doc:"Not a page is read, but what the system says of the fields of these records"`
+
+	Write json.RawMessage `json:"write,omitempty" doc:"Not a page is read: the call is shown that makes this record; where the system has a trial, it is asked whether it would take it"`
 }

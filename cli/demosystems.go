@@ -74,7 +74,8 @@ func (a *app) fillSystems(ctx context.Context, calls *client.Client, service str
 // fillHooks has the shop tell us when an order changes, and changes one.
 func (a *app) fillHooks(ctx context.Context, calls *client.Client, service string) error {
 	shop := os.Getenv("SLIPWAY_URL")
-	err := tell(ctx, shop+"/slipway/v1/webhooks", fmt.Sprintf(`{"url": %q, "secret": %q}`, service+"/hooks/slipway", hookSecret))
+	err := tell(ctx, shop+"/slipway/v1/webhooks", fmt.Sprintf(`{"url": %q, "secret": %q}`, service+"/hooks/slipway",
+		hookSecret))
 	if err == nil {
 		err = tell(ctx, shop+"/admin/orders", `{"id": 9007199254741030, "reference": "SL-1038", "state": "changed",
 		  "placed_at": "2026-03-03T08:03:03.000201Z", "currency": "EUR", "remarks": "Two more, please.",

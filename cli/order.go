@@ -183,7 +183,8 @@ func (a *app) printOrder(o *api.StoredOrder) {
 		if l.Revision == 0 {
 			agreed = "not right there yet"
 		}
-		fmt.Fprintf(a.out, "%s  in %s it is %s %s, %s\n", local(l.At), l.System, l.Record, cmp.Or(l.Number, l.Key), agreed)
+		fmt.Fprintf(a.out, "%s  in %s it is %s %s, %s\n", local(l.At), l.System, l.Record, cmp.Or(l.Number, l.Key),
+			agreed)
 	}
 	for _, e := range o.Events {
 		fmt.Fprintf(a.out, "%s  %s by %s%s\n", local(e.Origin.At), e.Action, e.Origin.By, broughtBy(&e.Origin))

@@ -47,6 +47,10 @@ sender's, or its id. With --dry-run the calls are only shown.`,
 var pushWords = map[string]string{api.PushPlanned: "would be made right by", api.PushDone: "is right now, by",
 	api.PushBlocked: "cannot be made right:", api.PushAway: "waits, because the system does not answer:"}
 
+// trialWords say what a system said of a call of a dry run.
+var trialWords = map[string]string{"good": " – the system would do it", "refused": " – the system refuses it",
+	"unknown": " – the system cannot be asked yet"}
+
 // pushed says what a push came to.
 func (a *app) pushed(p *api.Push, bodies bool) {
 	what := p.Record
@@ -64,7 +68,7 @@ func (a *app) pushed(p *api.Push, bodies bool) {
 	}
 	fmt.Fprintf(a.out, "%s: %s %s %s\n", p.Order, p.System, what, pushWords[p.State])
 	for i, s := range p.Steps {
-		fmt.Fprintf(a.out, "  %d. %s  (%s %s)\n", i+1, s.Does, s.Method, s.Path)
+		fmt.Fprintf(a.out, "  %d. %s  (%s %s)%s\n", i+1, s.Does, s.Method, s.Path, trialWords[s.Trial])
 		for _, ch := range s.Changes {
 			field := ch.Field
 			if ch.Line != "" {

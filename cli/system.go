@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -16,7 +15,6 @@ import (
 	"koinos/core/finding"
 	"koinos/core/report"
 	"koinos/core/system"
-	"koinos/syncs"
 )
 
 // systems are the commands for other applications.
@@ -198,100 +196,6 @@ func num64(n int64) string {
 		return ""
 	}
 	return strconv.FormatInt(n, 10)
-}
-
-func (a *app) trySystem() *cobra.Command {
-	var calls, raw bool
-	var find, key string
-	c := &cobra.Command{
-		Use: "try NAME|FILE [RECORD]", Short: "Sign in, read a page, and say what the description finds there",
-		Long: `Try asks a system with a description that is kept, by its name, or with one in a
-file, which needs no service: its secrets then come from the environment of this
-command. With a kind of record it reads the first page of its list and shows what
-the description finds in the records; with --find or --key it looks some up.
-Nothing is stored, no secret is shown.`,
-		Example: "  koinos system try slipway\n  koinos system try systems/slipway.yaml order --show-calls\n  koinos system try ledgerline article --find sku=00101",
-		Args:    cobra.RangeArgs(1, 2),
-		RunE: func(c *cobra.Command, args []string) error {
-			record := ""
-			if len(args) == 2 {
-				record = args[1]
-			}
-			var t api.Tried
-			text, err := os.ReadFile(args[0])
-			if err == nil {
-				t, err = syncs.Try(c.Context(), api.NewTry{Text: string(text), Record: record, Find: find, Key: key})
-			} else if strings.ContainsAny(args[0], "/.") {
-				return unreadable(args[0], err)
-			} else {
-				t, err = a.client().TrySystem(c.Context(), api.NewTry{Name: args[0], Record: record, Find: find, Key: key})
-			}
-			if err != nil {
-				return err
-			}
-			if done, err := a.json(t); done {
-				return err
-			}
-			return a.tried(args[0], &t, calls, raw)
-		},
-	}
-	c.Flags().StringVar(&find, "find", "", "WAY=VALUE: show the records that this way of the description finds")
-	c.Flags().StringVar(&key, "key", "", "show the record of this key")
-	c.Flags().BoolVar(&calls, "show-calls", false, "show each request and the beginning of its answer")
-	c.Flags().BoolVar(&raw, "json", false, "show the records as they came, too")
-	return c
-}
-
-func (a *app) tried(name string, t *api.Tried, calls, raw bool) error {
-	if calls {
-		for _, c := range t.Calls {
-			status := "no answer"
-			if c.Status != 0 {
-				status = num(c.Status)
-			}
-			fmt.Fprintf(a.out, "%s %s\n  %s, %d bytes, %.0f ms\n", c.Method, c.URL, status, c.Bytes, c.Millis)
-			if c.Answer != "" {
-				fmt.Fprintf(a.out, "  %s\n", strings.ReplaceAll(strings.TrimSpace(c.Answer), "\n", "\n  "))
-			}
-		}
-		fmt.Fprintln(a.out)
-	}
-	if len(t.Findings) > 0 {
-		a.mistakes(name, t.Findings)
-		return &exit{code: exitBad}
-	}
-	if t.Why != "" {
-		return &exit{cmp.Or(map[string]int{"away": exitAway, "login": exitLogin, "setup": exitBad,
-			"answer": exitBad}[t.Kind],
-			exitFailed), t.Why}
-	}
-	fmt.Fprintf(a.out, "%s at %s: signed in", t.System, t.Address)
-	if !t.SignedUntil.IsZero() {
-		fmt.Fprintf(a.out, " until %s", t.SignedUntil.Local().Format("15:04:05"))
-	}
-	fmt.Fprintln(a.out, ".")
-	if t.Record == "" {
-		return nil
-	}
-	var rows [][]string
-	for _, f := range t.Found {
-		lines := num(f.Lines)
-		if f.Expected > 0 && f.Expected != f.Lines {
-			lines += " of " + num(f.Expected)
-		}
-		rows = append(rows, []string{f.Key, f.Number, f.Stamp, f.Version, lines, map[bool]string{true: "yes"}[f.Gone],
-			f.Place})
-	}
-	report.Table(a.out, []string{"key", "number", "stamp", "version", ">lines", "gone", "place"}, rows)
-	if t.More {
-		fmt.Fprintln(a.out, "The list goes on behind these.")
-	}
-	if raw {
-		for _, text := range t.Shown {
-			fmt.Fprintln(a.out, text)
-		}
-	}
-	return nil
 }
 
 func (a *app) pullSystem() *cobra.Command {

@@ -181,6 +181,9 @@ type call struct {
 	header http.Header
 }
 
+// checks reports whether the caller only wants to know what the answer would be.
+func (c *call) checks() bool { return c.r.URL.Query().Get("check") == "true" }
+
 func (c *call) into(v any) error {
 	d := json.NewDecoder(bytes.NewReader(c.body))
 	d.UseNumber()

@@ -62,9 +62,11 @@ func (s *Syncs) remember(name string, key tree.Node) {
 	s.looked[name] = lookup{key, s.now().Add(lookedUp)}
 }
 
-func (s *Syncs) forget(names []string) {
+// forget forgets look-ups, and what a system said of a kind of record.
+func (s *Syncs) forget(o *opened, r *system.Record, names []string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	delete(o.fields, r.Name)
 	for _, name := range names {
 		delete(s.looked, name)
 	}

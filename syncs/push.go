@@ -39,6 +39,7 @@ type push struct {
 	found  *plan.Found
 	number string
 	dry    bool
+	rules  *plan.Planner
 	looked []string // look-ups that it believed
 	out    *api.Push
 }
@@ -82,7 +83,7 @@ func (s *Syncs) Push(ctx context.Context, name string, n api.NewPush) (api.Push,
 	}
 	out.OrderID, out.Order = id, p.stored.Order.Number
 	if err = p.run(ctx); err != nil {
-		s.forget(p.looked) // the next attempt asks anew
+		s.forget(o, r, p.looked) // the next attempt asks anew
 	}
 	if p.found != nil {
 		out.Key, out.Number = p.found.Key, p.number
@@ -201,22 +202,25 @@ func (p *push) run(ctx context.Context) error {
 	if err := p.locate(ctx); err != nil {
 		return err
 	}
+	fields, err := p.s.told(ctx, p.o, p.r)
+	if err != nil {
+		return err
+	}
+	p.rules = plan.New(p.r, fields...)
 	if !cancelled {
 		if err := p.refer(ctx); err != nil {
 			return err
 		}
 	}
-	rules := plan.New(p.r)
 	var steps []plan.Step
 	for range mostRounds {
 		var err error
-		if steps, err = rules.For(p.wanted, p.found, cancelled); err != nil {
+		if steps, err = p.rules.For(p.wanted, p.found, cancelled); err != nil {
 			return err
 		}
 		if p.dry {
 			p.out.State = api.PushPlanned
-			p.note(steps...)
-			return nil
+			return p.planned(ctx, steps)
 		}
 		if len(steps) == 0 {
 			return p.agree(ctx)
@@ -247,9 +251,32 @@ func (p *push) stuck(steps []plan.Step) error {
 
 func (p *push) note(steps ...plan.Step) {
 	for _, s := range steps {
-		p.out.Steps = append(p.out.Steps, api.PushStep{Does: s.Does, Method: s.Method, Path: s.Path, Body: s.Body,
-			Changes: s.Changes, Later: s.Later})
+		p.out.Steps = append(p.out.Steps, pushStep(&s))
 	}
+}
+
+// planned notes what is due, and asks the system what it would say of it, if it has a
+// trial. A call with something in it that is to be made before cannot be asked about.
+func (p *push) planned(ctx context.Context, steps []plan.Step) error {
+	made := len(p.out.Steps) > 0 // records that others refer to
+	var why []string
+	for i := range steps {
+		p.note(steps[i])
+		is, words, err := "", "", error(nil)
+		if made && steps[i].Kind == plan.Create && steps[i].Trial != "" {
+			is = trialUnknown
+		} else if is, words, err = p.o.trial(ctx, &steps[i]); err != nil {
+			return err
+		}
+		p.out.Steps[len(p.out.Steps)-1].Trial = is
+		if is == trialRefused {
+			why = append(why, fmt.Sprintf("%s: %s", capital(steps[i].Does), words))
+		}
+	}
+	if len(why) > 0 {
+		return &blockedError{why}
+	}
+	return nil
 }
 
 // make makes the calls, until one of them depends on what the record says then.
@@ -501,6 +528,11 @@ func (p *push) refer(ctx context.Context) error {
 			}
 		}
 	}
+	unknown := map[*tree.Node]bool{}
+	for _, m := range make {
+		unknown[m.node] = true
+	}
+	why = append(why, p.rules.Wrong(p.wanted, p.found == nil, unknown)...)
 	slices.Sort(why)
 	if why = slices.Compact(why); len(why) > 0 {
 		return &blockedError{why}

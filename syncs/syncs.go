@@ -42,6 +42,7 @@ type opened struct {
 	*system.System
 	version int
 	client  *remote.Client
+	fields  map[string]toldFields // by kind of record; Syncs.mu guards it
 }
 
 // New makes the work for systems over a store.
@@ -95,7 +96,7 @@ func (s *Syncs) system(ctx context.Context, name string, version int) (*opened, 
 	if err != nil {
 		return nil, err
 	}
-	o := &opened{System: y, version: kept.Version}
+	o := &opened{System: y, version: kept.Version, fields: map[string]toldFields{}}
 	if o.client, err = remote.Open(y, func(c remote.Call) { s.called(name, &c) }); err != nil {
 		return nil, err
 	}
@@ -227,6 +228,19 @@ func Try(ctx context.Context, n api.NewTry) (api.Tried, error) {
 	r, err := o.record(record)
 	if err != nil {
 		return trouble(out, err)
+	}
+	out.Tells = r.Fields != nil
+	switch {
+	case n.Fields:
+		if out.Fields, err = o.fieldsOf(ctx, r); err != nil {
+			return trouble(out, err)
+		}
+		return out, nil
+	case n.Write != nil:
+		if out.Step, err = o.tryWrite(ctx, r, n.Write); err != nil {
+			return trouble(out, err)
+		}
+		return out, nil
 	}
 	found, more, err := o.some(ctx, r, &n)
 	if err != nil {

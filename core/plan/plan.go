@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"encoding/json"
 	"fmt"
-	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -33,6 +32,7 @@ type Step struct {
 	Later   bool
 	Changes []Difference
 	Record  *jsondoc.Path // where the record stands in the answer; nil is the answer itself
+	Trial   string        // parameter with which the system only checks it; "" is none
 	GraphQL bool          // an answer with errors is none
 	Pending bool          // {key} in the path, and "{key}" in the body, stand for a key that is not known yet
 }
@@ -78,6 +78,8 @@ type Planner struct {
 	fixed  map[string]bool   // pointers that cannot be changed
 	types  map[string]string // by pointer
 	inLine map[string]string // by pointer within a line
+
+	header, eachLine told // what the system says of its fields; nil is nothing
 }
 
 // planner is one plan in the making.
@@ -116,8 +118,9 @@ func (r *Planner) For(wanted *tree.Node, found *Found, cancelled bool) ([]Step, 
 	return p.steps, nil
 }
 
-// New makes the planner of a kind of record that is written.
-func New(r *system.Record) *Planner {
+// New makes the planner of a kind of record that is written, with what the system says of
+// its fields.
+func New(r *system.Record, fields ...system.TheirField) *Planner {
 	p := &Planner{r: r, w: r.Write, fixed: map[string]bool{}, types: map[string]string{}, inLine: map[string]string{}}
 	each := ""
 	if r.Lines != nil {
@@ -141,6 +144,7 @@ func New(r *system.Record) *Planner {
 			into[parsed.Pointer()] = kind
 		}
 	}
+	p.know(fields)
 	return p
 }
 
@@ -233,7 +237,7 @@ func (p *planner) step(kind Kind, r *system.Request, found *Found, line *tree.No
 
 func (p *Planner) call(kind Kind, r *system.Request, found *Found, line *tree.Node, v any, does string) Step {
 	s := Step{Does: does, Kind: kind, Method: r.Method, Path: r.Path, Record: r.Record, GraphQL: r.GraphQL != "",
-		Pending: found == nil && kind != Create}
+		Trial: r.Trial, Pending: found == nil && kind != Create}
 	name := map[string]*tree.Node{}
 	if found != nil {
 		if name["{key}"] = p.r.Key.First(found.Root); name["{key}"] == nil {
@@ -307,7 +311,7 @@ func (s *Step) matches(r *system.Request, version string) {
 // Make is the call that makes a record of values, by their pointers.
 func (p *Planner) Make(values map[string]*tree.Node) Step {
 	var leaves []leaf
-	for _, pointer := range slices.Sorted(maps.Keys(values)) {
+	for _, pointer := range sorted(values) {
 		leaves = append(leaves, leaf{pointer, values[pointer]})
 	}
 	return p.call(Create, p.w.Create, nil, nil, body(leaves, p.types, false), "create it")

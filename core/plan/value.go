@@ -2,7 +2,9 @@ package plan
 
 import (
 	"encoding/json"
+	"maps"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -96,3 +98,5 @@ func fields(changes []Difference) string {
 	}
 	return strings.Join(names, ", ")
 }
+
+func sorted[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }

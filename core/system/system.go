@@ -110,7 +110,8 @@ type Record struct {
 	Within     *jsondoc.Path // where the record stands in the answer about it alone
 	Finds      map[string]*Find
 	Refers     []Refer
-	Write      *Write // nil: it is not written
+	Write      *Write      // nil: it is not written
+	Fields     *Describing // nil: the system does not tell
 }
 
 // List is how many things are got at once, a page after the other.
@@ -392,7 +393,7 @@ func (b *builder) record(name string, n *grammar.Node) *Record {
 	}
 	r.Rest = b.rest(r, n.Get("rest"))
 	r.Finds, r.Refers = b.finds(n.Get("find")), b.refers(n)
-	r.Write = b.write(r, n.Get("write"))
+	r.Write, r.Fields = b.write(r, n.Get("write")), b.fields(n.Get("fields"))
 	return r
 }
 

@@ -127,6 +127,7 @@ var record = grammar.Group("One kind of record",
 	grammar.May("find", found),
 	grammar.May("refers", referring),
 	grammar.May("write", writing),
+	grammar.May("fields", describing),
 )
 
 // words is everything that may stand in a description.

@@ -2,6 +2,7 @@ package system
 
 import (
 	"maps"
+	"net/url"
 	"slices"
 	"strings"
 
@@ -35,6 +36,7 @@ type Request struct {
 	GraphQL      string        // a mutation that is sent there, with the body as variable As; "" is a plain path
 	Record       *jsondoc.Path // where the record stands in the answer; nil is the answer itself
 	With         []Constant
+	Trial        string // parameter with which the system only checks the call, escaped; "" is none
 }
 
 // Constant is what goes along with a request besides, by its place in what is sent. A text
@@ -94,6 +96,8 @@ func request(about, method string, more ...grammar.Key) *grammar.Shape {
 				"names it; the keys are $key and $line")),
 		grammar.May("with", named("What goes along besides, and is never compared, by its path in what is sent",
 			"Value; {key}, {line} and {version} are those of the record or line")),
+		grammar.May("trial", grammar.Some("Parameter, such as check=true, with which the system checks this very call and "+
+			"stores nothing: a dry run sends it")),
 		grammar.May("record",
 			grammar.Some("Where the record stands in the answer; left out, the answer is the record"))},
 		more...)...)
@@ -172,6 +176,16 @@ func (b *builder) request(n *grammar.Node, method string, needs ...string) *Requ
 		if !strings.Contains(r.Path, need) && !slices.Contains(slices.Collect(maps.Values(texts(n.Get("with")))),
 			need) {
 			b.wrong(n.Get("path"), "the path needs %s, or something under with is %[1]s.", need)
+		}
+	}
+	if t := n.Get("trial"); t != nil {
+		name, value, ok := strings.Cut(t.Text, "=")
+		if !ok || name == "" {
+			b.wrong(t, "a trial is a parameter with its value, such as check=true.")
+		}
+		r.Trial = url.QueryEscape(name) + "=" + url.QueryEscape(value)
+		if r.GraphQL != "" {
+			b.wrong(t, "a mutation has no parameter with which it is only checked.")
 		}
 	}
 	if with := n.Get("with"); with != nil {

@@ -15,10 +15,13 @@ const props = defineProps<{ system: System }>()
 const router = useRouter()
 const chosen = ref(0)
 const attempt = useMutation({
-  mutationFn: (record: string | undefined) => data(api.POST('/api/v1/systems/try', { body: { name: props.system.name, record } })),
+  mutationFn: (asked: { record?: string; fields?: boolean }) => data(api.POST('/api/v1/systems/try', { body: { name: props.system.name, ...asked } })),
   onSuccess: () => { chosen.value = 0 },
 })
 const tried = computed<Tried | undefined>(() => attempt.data.value)
+const says = (f: NonNullable<Tried['fields']>[number]) => [
+  f.needed && 'needed', f.fixed && 'only at creation', f.never && 'read only', f.longest && `up to ${f.longest} letters`,
+  f.choices?.length && `one of ${f.choices.join(', ')}`].filter(Boolean).join('; ')
 const see = useMutation({
   mutationFn: async (t: Tried) => {
     const lines = (t.shown ?? []).map((text) => text.replace(/\n\s*/g, ' ')).join('\n') // a line each
@@ -32,18 +35,25 @@ const see = useMutation({
   <section class="sheet box">
     <div class="bar">
       <span>Read a page of</span>
-      <Button v-for="r in system.records" :key="r" size="small" outlined :label="r" :loading="attempt.isPending.value && attempt.variables.value === r" @click="attempt.mutate(r)" />
+      <Button v-for="r in system.records" :key="r" size="small" outlined :label="r" :loading="attempt.isPending.value && attempt.variables.value?.record === r" @click="attempt.mutate({ record: r })" />
       <span>or</span>
-      <Button size="small" text label="only sign in" :loading="attempt.isPending.value && attempt.variables.value === undefined" @click="attempt.mutate(undefined)" />
+      <Button size="small" text label="only sign in" :loading="attempt.isPending.value && !attempt.variables.value?.record" @click="attempt.mutate({})" />
       <span class="soft">Nothing is stored.</span>
     </div>
     <StateNote v-if="attempt.error.value || see.error.value" :error="attempt.error.value || see.error.value" @retry="attempt.reset(), see.reset()" />
     <template v-else-if="tried">
       <p v-if="tried.why" class="trouble" role="alert">{{ tried.why }}</p>
       <p v-else-if="!tried.record" role="status">Signed in.</p>
+      <DataTable v-else-if="tried.fields" :value="tried.fields" data-key="name">
+        <Column header="Field" field="name" />
+        <Column header="Of"><template #body="{ data: f }">{{ f.of_line ? 'line' : 'record' }}</template></Column>
+        <Column header="Type" field="type" />
+        <Column header="What the system says"><template #body="{ data: f }">{{ says(f) }}</template></Column>
+      </DataTable>
       <template v-else>
         <div class="bar">
           <span role="status">{{ tried.found?.length ?? 0 }} {{ tried.record }} records on the first page{{ tried.more ? ', and the list goes on' : '' }}.</span><span class="grow" />
+          <Button v-if="tried.tells" size="small" text label="What it says of their fields" @click="attempt.mutate({ record: tried.record, fields: true })" />
           <Button v-if="tried.found?.length" size="small" :label="tried.mapping ? `See them through ${tried.mapping}` : 'Draft a mapping for them'" :loading="see.isPending.value" @click="see.mutate(tried)" />
         </div>
         <div v-if="tried.found?.length" class="two">

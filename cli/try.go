@@ -1,0 +1,162 @@
+package cli
+
+import (
+	"cmp"
+	"encoding/json"
+	"fmt"
+	"koinos/api"
+	"koinos/core/report"
+	"koinos/core/system"
+	"koinos/syncs"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+)
+
+func (a *app) trySystem() *cobra.Command {
+	var calls, raw bool
+	var n api.NewTry
+	var write string
+	c := &cobra.Command{
+		Use: "try NAME|FILE [RECORD]", Short: "Sign in, read a page, and say what the description finds there",
+		Long: `Try asks a system with a description that is kept, by its name, or with one in a
+file, which needs no service: its secrets then come from the environment of this
+command. With a kind of record it reads the first page of its list and shows what
+the description finds in the records; with --find or --key it looks some up.
+With --fields it shows what the system says of the fields of these records, if the
+description says how it tells. With --write it shows the call that would make a
+record; a system that can check a call without storing anything is asked whether
+it would take it. Nothing is stored, no secret is shown.`,
+		Example: "  koinos system try slipway\n  koinos system try systems/slipway.yaml order --show-calls\n  koinos " +
+			"system try ledgerline article --find sku=00101",
+		Args: cobra.RangeArgs(1, 2),
+		RunE: func(c *cobra.Command, args []string) error {
+			if len(args) == 2 {
+				n.Record = args[1]
+			}
+			if write != "" {
+				b, err := os.ReadFile(write)
+				if err != nil {
+					return unreadable(write, err)
+				}
+				if !json.Valid(b) {
+					return &exit{exitUsage, write + " is not JSON."}
+				}
+				n.Write = b
+			}
+			var t api.Tried
+			text, err := os.ReadFile(args[0])
+			if err == nil {
+				n.Text = string(text)
+				t, err = syncs.Try(c.Context(), n)
+			} else if strings.ContainsAny(args[0], "/.") {
+				return unreadable(args[0], err)
+			} else {
+				n.Name = args[0]
+				t, err = a.client().TrySystem(c.Context(), n)
+			}
+			if err != nil {
+				return err
+			}
+			if done, err := a.json(t); done {
+				return err
+			}
+			return a.tried(args[0], &t, calls, raw)
+		},
+	}
+	c.Flags().StringVar(&n.Find, "find", "", "WAY=VALUE: show the records that this way of the description finds")
+	c.Flags().StringVar(&n.Key, "key", "", "show the record of this key")
+	c.Flags().BoolVar(&n.Fields, "fields", false, "show what the system says of the fields of these records")
+	c.Flags().StringVar(&write, "write", "", "a file with a record in JSON: show the call that would make it")
+	c.Flags().BoolVar(&calls, "show-calls", false, "show each request and the beginning of its answer")
+	c.Flags().BoolVar(&raw, "json", false, "show the records as they came, too")
+	return c
+}
+
+func (a *app) tried(name string, t *api.Tried, calls, raw bool) error {
+	if calls {
+		for _, c := range t.Calls {
+			status := "no answer"
+			if c.Status != 0 {
+				status = num(c.Status)
+			}
+			fmt.Fprintf(a.out, "%s %s\n  %s, %d bytes, %.0f ms\n", c.Method, c.URL, status, c.Bytes, c.Millis)
+			if c.Answer != "" {
+				fmt.Fprintf(a.out, "  %s\n", strings.ReplaceAll(strings.TrimSpace(c.Answer), "\n", "\n  "))
+			}
+		}
+		fmt.Fprintln(a.out)
+	}
+	if len(t.Findings) > 0 {
+		a.mistakes(name, t.Findings)
+		return &exit{code: exitBad}
+	}
+	if t.Why != "" {
+		return &exit{cmp.Or(map[string]int{"away": exitAway, "login": exitLogin, "setup": exitBad,
+			"answer": exitBad}[t.Kind],
+			exitFailed), t.Why}
+	}
+	fmt.Fprintf(a.out, "%s at %s: signed in", t.System, t.Address)
+	if !t.SignedUntil.IsZero() {
+		fmt.Fprintf(a.out, " until %s", t.SignedUntil.Local().Format("15:04:05"))
+	}
+	fmt.Fprintln(a.out, ".")
+	if t.Record == "" {
+		return nil
+	}
+	switch {
+	case t.Fields != nil:
+		a.toldFields(t.Fields)
+		return nil
+	case t.Step != nil:
+		fmt.Fprintf(a.out, "%s %s%s\n%s\n", t.Step.Method, t.Step.Path, trialWords[t.Step.Trial], t.Step.Body)
+		if t.Step.Trial == "" {
+			fmt.Fprintln(a.out, "It was not sent: the description says nothing of a trial (create: {trial: …}).")
+		}
+		return nil
+	}
+	var rows [][]string
+	for _, f := range t.Found {
+		lines := num(f.Lines)
+		if f.Expected > 0 && f.Expected != f.Lines {
+			lines += " of " + num(f.Expected)
+		}
+		rows = append(rows, []string{f.Key, f.Number, f.Stamp, f.Version, lines, map[bool]string{true: "yes"}[f.Gone],
+			f.Place})
+	}
+	report.Table(a.out, []string{"key", "number", "stamp", "version", ">lines", "gone", "place"}, rows)
+	if t.More {
+		fmt.Fprintln(a.out, "The list goes on behind these.")
+	}
+	if raw {
+		for _, text := range t.Shown {
+			fmt.Fprintln(a.out, text)
+		}
+	}
+	return nil
+}
+
+// toldFields shows what a system says of its fields.
+func (a *app) toldFields(fields []system.TheirField) {
+	var rows [][]string
+	for _, f := range fields {
+		var notes []string
+		for _, n := range []struct {
+			is   bool
+			word string
+		}{{f.Needed, "needed"}, {f.Fixed, "only at creation"}, {f.Never, "read only"},
+			{f.Longest > 0, "up to " + num(f.Longest) + " letters"},
+			{len(f.Choices) > 0, "one of " + strings.Join(f.Choices, ", ")}} {
+			if n.is {
+				notes = append(notes, n.word)
+			}
+		}
+		of := "record"
+		if f.OfLine {
+			of = "line"
+		}
+		rows = append(rows, []string{f.Name, of, f.Type, strings.Join(notes, "; ")})
+	}
+	report.Table(a.out, []string{"field", "of", "type", "what it says"}, rows)
+}
