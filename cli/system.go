@@ -37,7 +37,8 @@ func (a *app) systems() *cobra.Command {
 			_, err = fmt.Fprint(a.out, y.Text)
 			return err
 		},
-	}, a.trySystem(), a.listCalls(), a.listHooks(), a.pullSystem(), a.listPulls(), a.listArrivals(), a.pushSystem())
+	}, a.draftSystem(), a.trySystem(), a.listCalls(), a.listHooks(), a.pullSystem(), a.listPulls(), a.listArrivals(),
+		a.pushSystem())
 	return c
 }
 

@@ -7,6 +7,7 @@ import (
 	"koinos/api"
 	"koinos/core/report"
 	"koinos/core/system"
+	"koinos/core/system/draft"
 	"koinos/syncs"
 	"os"
 	"strings"
@@ -159,4 +160,54 @@ func (a *app) toldFields(fields []system.TheirField) {
 		rows = append(rows, []string{f.Name, of, f.Type, strings.Join(notes, "; ")})
 	}
 	report.Table(a.out, []string{"field", "of", "type", "what it says"}, rows)
+}
+
+func (a *app) draftSystem() *cobra.Command {
+	var records []string
+	var to string
+	c := &cobra.Command{
+		Use: "draft FILE", Short: "Propose a description from an API's OpenAPI document or GraphQL schema",
+		Long: `Draft reads a document that describes an API to programs – OpenAPI 2 or 3 in JSON or
+YAML, or a GraphQL schema or the answer to its introspection – and writes a
+description of the system, without a service: its address, how to sign in, the
+records that it lists, how lists go on, and how records are made and changed.
+Every guess says why it was made; what the document does not tell is marked "# ?".
+It takes the records that have to do with orders, and those that they refer to.`,
+		Example: "  koinos system draft openapi.json > systems/shop.yaml\n  koinos system draft schema.graphql " +
+			"--record order --record customer --to shop.yaml",
+		Args: cobra.ExactArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			src, err := os.ReadFile(args[0])
+			if err != nil {
+				return unreadable(args[0], err)
+			}
+			d, err := draft.From(src, records)
+			if d == nil {
+				return &exit{exitBad, strings.ToUpper(err.Error()[:1]) + err.Error()[1:] + "."}
+			}
+			if err != nil {
+				fmt.Fprintln(a.err, "koinos: "+err.Error())
+			}
+			if done, err := a.json(d); done {
+				return err
+			}
+			if to != "" {
+				if err := os.WriteFile(to, []byte(d.Text), 0o644); err != nil {
+					return err
+				}
+			} else {
+				fmt.Fprint(a.out, d.Text)
+			}
+			fmt.Fprintf(a.err, "What is marked with # ? is for you to answer: %s.\n",
+				report.Plural(len(d.Open), "question"))
+			if len(d.Left) > 0 {
+				fmt.Fprintf(a.err, "Left out, take them with --record: %s.\n", strings.Join(d.Left, ", "))
+			}
+			return nil
+		},
+	}
+	c.Flags().StringArrayVar(&records, "record", nil,
+		"take this kind of record, by the name that the draft gives it; may be repeated")
+	c.Flags().StringVar(&to, "to", "", "file to write; left out, standard output")
+	return c
 }

@@ -9,6 +9,7 @@ import (
 	"strconv"
 
 	"koinos/api"
+	"koinos/core/system/draft"
 )
 
 // KeepSystem keeps a system's description.
@@ -44,6 +45,17 @@ func (c *Client) SystemCalls(ctx context.Context, name string) ([]api.SystemCall
 func (c *Client) SystemHooks(ctx context.Context, name string, query url.Values) (out api.Page[api.Hook], err error) {
 	err = c.call(ctx, http.MethodGet, "/systems/"+url.PathEscape(name)+"/hooks", query, nil, &out)
 	return out, err
+}
+
+// DraftSystem proposes a description from an API's own document.
+func (c *Client) DraftSystem(ctx context.Context, document []byte, records ...string) (out draft.Draft, err error) {
+	res, err := c.send(ctx, http.MethodPost, "/systems/draft", url.Values{"record": records},
+		"application/octet-stream",
+		bytes.NewReader(document))
+	if err != nil {
+		return out, err
+	}
+	return out, decode(res, &out)
 }
 
 // TrySystem tries a description.

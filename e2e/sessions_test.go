@@ -3,6 +3,7 @@ package e2e
 import (
 	"bytes"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"koinos/demo"
 	"net/http/httptest"
@@ -73,7 +74,8 @@ type session struct {
 
 func newSession(t *testing.T) *session {
 	r := &session{t: t, dir: t.TempDir()}
-	if err := os.CopyFS(filepath.Join(r.dir, "demo"), os.DirFS("../demo")); err != nil {
+	if err := errors.Join(os.CopyFS(filepath.Join(r.dir, "demo"), os.DirFS("../demo")),
+		os.CopyFS(filepath.Join(r.dir, "docs", "standins"), os.DirFS("../docs/standins"))); err != nil {
 		t.Fatal(err)
 	}
 	slipway, err := demo.Slipway("slipway-demo", 20, false, time.Now)

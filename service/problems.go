@@ -62,7 +62,8 @@ func fromFramework(status int, message string, errs ...error) huma.StatusError {
 	for name, k := range problemKinds {
 		if k.status == status && name != "document_unreadable" && name != "mapping_invalid" &&
 			name != "order_refused" && name != "line_needed" && name != "not_paused" && name != "not_now" &&
-			name != "partner_invalid" && name != "no_orders" && name != "system_invalid" && name != "not_ended" && name != "key_in_use" &&
+			name != "partner_invalid" && name != "no_orders" && name != "system_invalid" && name != "not_ended" &&
+			name != "key_in_use" &&
 			name != "key_reused" &&
 			name != "host_refused" && name != "origin_refused" {
 			code = name

@@ -26,7 +26,8 @@ var (
 
 // Describe is part of prometheus.Collector.
 func (f systemFigures) Describe(to chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{systemAway, systemCalls, systemTook, systemWaited, systemArrivals, systemHooks} {
+	for _, d := range []*prometheus.Desc{systemAway, systemCalls, systemTook, systemWaited, systemArrivals,
+		systemHooks} {
 		to <- d
 	}
 }

@@ -16,6 +16,7 @@ import (
 	"koinos/api"
 	"koinos/core/finding"
 	"koinos/core/system"
+	"koinos/core/system/draft"
 	"koinos/remote"
 	"koinos/store"
 	"koinos/syncs"
@@ -95,6 +96,25 @@ func (s *Service) systems(h huma.API) {
 	handle(s, h, try, func(ctx context.Context, in *trying) (*answer[api.Tried], error) {
 		t, err := s.syncs.Try(ctx, in.Body)
 		return &answer[api.Tried]{t}, err
+	})
+	type drafting struct {
+		Records []string `query:"record" doc:"Kinds of record to take, as the draft names them; left out, those that have to do with orders"`
+		RawBody []byte
+	}
+	propose := op(http.MethodPost, "/systems/draft", "draft-system", tag, "read",
+		"Propose a description from an API's own")
+	propose.Description = "The body is an OpenAPI document (2 or 3, JSON or YAML), a GraphQL schema, or the answer to its " +
+		"introspection. Nothing is stored, and nothing is called."
+	propose.RequestBody = &huma.RequestBody{Required: true,
+		Content: map[string]*huma.MediaType{"application/octet-stream": {
+			Schema: &huma.Schema{Type: "string", Format: "binary"}}}}
+	propose.DefaultStatus = http.StatusOK
+	handle(s, h, propose, func(_ context.Context, in *drafting) (*answer[draft.Draft], error) {
+		d, err := draft.From(in.RawBody, in.Records)
+		if err != nil {
+			return nil, problem("document_unreadable", strings.ToUpper(err.Error()[:1])+err.Error()[1:]+".")
+		}
+		return &answer[draft.Draft]{*d}, nil
 	})
 	s.pulls(h)
 	s.pushes(h)
