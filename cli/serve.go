@@ -64,7 +64,7 @@ func start(ctx context.Context, data string, cfg service.Config, log *slog.Logge
 	if crash != "" {
 		log.Error("the service crashed before", "crash", crash)
 	}
-	cfg.Version, cfg.Crashed = Version(), crash != ""
+	cfg.Version, cfg.Crashed, cfg.Data = Version(), crash != "", data
 	svc, err := service.New(ctx, cfg, s, log)
 	if err != nil {
 		return nil, errors.Join(err, l.Close(), s.Close())

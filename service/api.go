@@ -111,6 +111,7 @@ func (s *Service) register(h huma.API) {
 	s.events(h)
 	s.held(h)
 	s.systems(h)
+	s.subscriptions(h)
 	s.editor(h)
 	s.access(h)
 }

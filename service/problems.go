@@ -43,6 +43,7 @@ var problemKinds = map[string]struct {
 	"no_orders":           {http.StatusConflict, "The load found no orders"},
 	"not_paused":          {http.StatusConflict, "The load is not paused"},
 	"not_ended":           {http.StatusConflict, "The load has not ended"},
+	"name_taken":          {http.StatusConflict, "The name is taken"},
 	"key_in_use":          {http.StatusConflict, "The request is being answered already"},
 	"key_reused":          {http.StatusUnprocessableEntity, "The Idempotency-Key was used for another request"},
 	"stopping":            {http.StatusServiceUnavailable, "The service is stopping"},
@@ -56,22 +57,20 @@ func problem(code, detail string) *api.Problem {
 		Detail: detail}
 }
 
+// frameworkCodes are the codes of what the framework finds wrong, by its statuses.
+var frameworkCodes = map[int]string{http.StatusBadRequest: "invalid_request",
+	http.StatusUnprocessableEntity: "invalid_request", http.StatusUnsupportedMediaType: "invalid_request",
+	http.StatusNotAcceptable: "invalid_request", http.StatusNotFound: "not_found",
+	http.StatusMethodNotAllowed: "method_not_allowed", http.StatusRequestEntityTooLarge: "too_large",
+	http.StatusUnauthorized: "login_needed", http.StatusForbidden: "not_allowed",
+	http.StatusServiceUnavailable: "stopping", http.StatusInsufficientStorage: "storage_failed",
+	http.StatusBadGateway: "system_trouble"}
+
 // fromFramework turns what the framework finds wrong with a request into a problem.
 func fromFramework(status int, message string, errs ...error) huma.StatusError {
-	code := "internal"
-	for name, k := range problemKinds {
-		if k.status == status && name != "document_unreadable" && name != "mapping_invalid" &&
-			name != "order_refused" && name != "line_needed" && name != "not_paused" && name != "not_now" &&
-			name != "partner_invalid" && name != "no_orders" && name != "system_invalid" && name != "not_ended" &&
-			name != "key_in_use" &&
-			name != "key_reused" &&
-			name != "host_refused" && name != "origin_refused" {
-			code = name
-		}
-	}
-	if status == http.StatusBadRequest || status == http.StatusUnsupportedMediaType ||
-		status == http.StatusNotAcceptable {
-		code = "invalid_request"
+	code := frameworkCodes[status]
+	if code == "" {
+		code = "internal"
 	}
 	if message == "validation failed" { // the framework's words; what follows says what is wrong with which
 		message = "Some of its values are not allowed."

@@ -7,6 +7,7 @@ import (
 	"maps"
 	"net"
 	"net/http"
+	"path/filepath"
 	"reflect"
 	"strings"
 	"sync"
@@ -22,6 +23,7 @@ import (
 	"koinos/exchange"
 	"koinos/jobs"
 	"koinos/load"
+	"koinos/notify"
 	"koinos/store"
 	"koinos/syncs"
 )
@@ -37,6 +39,7 @@ type Config struct {
 	Exchange     string   // folder with one for each trading partner; "" is none
 	Crashed      bool     // the service before this one ended by a mistake of ours
 	Version      string
+	Data         string // the data folder, where secrets are that are made here
 }
 
 // DefaultMaxBody is the largest document taken where nothing else is stated.
@@ -49,6 +52,7 @@ type Service struct {
 	engine   *load.Engine
 	exchange *exchange.Exchange
 	syncs    *syncs.Syncs
+	notifier *notify.Notifier
 	queue    *jobs.Queue
 	log      *slog.Logger
 	now      func() time.Time
@@ -79,6 +83,7 @@ func New(ctx context.Context, cfg Config, s *store.Store, log *slog.Logger) (*Se
 	maps.Copy(kinds, svc.exchange.Kinds())
 	svc.syncs = syncs.New(s, engine, svc.now, log)
 	maps.Copy(kinds, svc.syncs.Kinds())
+	svc.notifier = notify.New(s, filepath.Join(cfg.Data, "secrets"), svc.now, log)
 	svc.queue = jobs.New(s, kinds, svc.now, log)
 	engine.Use(svc.queue)
 	for _, h := range append(cfg.Hosts, host) {
@@ -92,7 +97,8 @@ func New(ctx context.Context, cfg Config, s *store.Store, log *slog.Logger) (*Se
 		ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelWarn),
 	}
 	if err := errors.Join(s.ForgetRequests(ctx, svc.started.AddDate(0, 0, -keptRequestDays)),
-		s.ForgetArrivals(ctx, svc.started.AddDate(0, 0, -keptArrivalDays))); err != nil {
+		s.ForgetArrivals(ctx, svc.started.AddDate(0, 0, -keptArrivalDays)),
+		s.ForgetDeliveries(ctx, svc.started.AddDate(0, 0, -keptDeliveryDays))); err != nil {
 		return nil, err
 	}
 	return svc, svc.queue.Resume(ctx, cfg.Crashed)
@@ -110,6 +116,7 @@ func (s *Service) Serve(ctx context.Context, l net.Listener) error {
 	watched := s.folders(watch)
 	var work sync.WaitGroup
 	work.Go(func() { s.exchange.Run(watch) })
+	work.Go(func() { s.notifier.Run(watch) })
 	queue, endQueue := context.WithCancel(context.WithoutCancel(ctx))
 	defer endQueue()
 	work.Go(func() { s.queue.Run(queue) })

@@ -29,6 +29,8 @@ export type System = S['System']
 export type Pull = S['Pull']
 export type Arrival = S['Arrival']
 export type Tried = S['Tried']
+export type Delivery = S['Delivery']
+export type Subscription = S['Subscription']
 export type Problem = S['Problem']
 
 const tokenKey = 'koinos.token'

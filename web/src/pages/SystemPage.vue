@@ -9,11 +9,12 @@ import TabStrip from '../components/TabStrip.vue'
 import { count, systemWord, when } from '../format'
 import SystemArrivals from '../systems/SystemArrivals.vue'
 import SystemCalls from '../systems/SystemCalls.vue'
+import SystemHooks from '../systems/SystemHooks.vue'
 import SystemPulls from '../systems/SystemPulls.vue'
 import SystemTry from '../systems/SystemTry.vue'
 
 const props = defineProps<{ name: string; first: string }>()
-const tabs = [{ id: 'records', label: 'Records' }, { id: 'pulls', label: 'Pulls' }, { id: 'arrivals', label: 'Arrivals' }, { id: 'calls', label: 'Calls' }, { id: 'description', label: 'Description' }]
+const tabs = [{ id: 'records', label: 'Records' }, { id: 'pulls', label: 'Pulls' }, { id: 'arrivals', label: 'Arrivals' }, { id: 'webhooks', label: 'Webhooks' }, { id: 'calls', label: 'Calls' }, { id: 'description', label: 'Description' }]
 const tab = ref(tabs.some((t) => t.id === props.first) ? props.first : 'records')
 const { data: system, error, isPending, refetch } = useQuery({
   queryKey: ['system', () => props.name],
@@ -41,6 +42,7 @@ const { data: system, error, isPending, refetch } = useQuery({
         <SystemTry v-if="tab === 'records'" :system="system" />
         <SystemPulls v-else-if="tab === 'pulls'" :system="system" />
         <SystemArrivals v-else-if="tab === 'arrivals'" :name="name" />
+        <SystemHooks v-else-if="tab === 'webhooks'" :name="name" />
         <SystemCalls v-else-if="tab === 'calls'" :name="name" />
         <pre v-else class="sheet yaml">{{ system.text }}</pre>
       </div>

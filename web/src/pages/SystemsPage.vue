@@ -8,6 +8,7 @@ import { api, data } from '../api/client'
 import OutcomeMark from '../components/OutcomeMark.vue'
 import StateNote from '../components/StateNote.vue'
 import { count, systemWord, when } from '../format'
+import SubscriptionList from '../systems/SubscriptionList.vue'
 
 const router = useRouter()
 const { data: systems, error, isPending, refetch } = useQuery({ queryKey: ['systems'], queryFn: () => data(api.GET('/api/v1/systems')), refetchInterval: 5000 })
@@ -27,6 +28,7 @@ const { data: systems, error, isPending, refetch } = useQuery({ queryKey: ['syst
         <Column header="Version" class="right" field="version" />
       </DataTable>
     </div>
+    <SubscriptionList />
   </div>
 </template>
 
