@@ -152,11 +152,18 @@ func (s *Syncs) pull(ctx context.Context, p *api.Pull) error {
 		}
 	}
 	b := newBatch()
+	seen := stamps{rising: p.Next == "", begun: p.Next != ""}
 	for address != "" {
-		if address, err = s.page(ctx, o, r, p, b, address); err != nil {
+		next, err := s.page(ctx, o, r, p, b, address, &seen)
+		lapsed := seen.lapsed(err)
+		if lapsed {
+			next, err = s.anew(o, r, p, &seen)
+		}
+		if err != nil {
 			return err
 		}
-		if address != "" && !b.full() {
+		address = next
+		if address != "" && !b.full() && !lapsed {
 			continue
 		}
 		p.Next = strings.TrimPrefix(address, o.client.Host()) // the system may have moved when it goes on
@@ -182,9 +189,49 @@ func (o *opened) page(ctx context.Context, l *system.List, address string) (a sy
 	}
 }
 
+// stamps is what is known of the order in which a list comes.
+type stamps struct {
+	begun  bool // a page of it was read since it began, or began again
+	anew   int  // how often it began again
+	last   string
+	rising bool // none was older than the one before
+}
+
+func (t *stamps) page(all []system.Found) {
+	t.begun = true
+	for i := range all {
+		stamp := all[i].Stamp
+		t.rising = t.rising && stamp != "" && system.Newer(t.last, stamp) == stamp
+		t.last = stamp
+	}
+}
+
+// mostAnew is how often a list that its system forgot on the way is begun again in one go.
+const mostAnew = 5
+
+// lapsed reports whether a page behind the first is refused: what the system gave to go
+// on by has ended.
+func (t *stamps) lapsed(err error) bool {
+	var problem *remote.Problem
+	return t.begun && t.anew < mostAnew && errors.As(err, &problem) &&
+		(problem.Kind == remote.Never || problem.Kind == remote.Missing)
+}
+
+// anew begins a list again: behind what came, if it comes in the order of its stamps, else
+// from where the pull began. What is known costs nothing but its page.
+func (s *Syncs) anew(o *opened, r *system.Record, p *api.Pull, seen *stamps) (string, error) {
+	since := p.Since
+	if seen.rising && r.Since.Parameter != "" && seen.last != "" {
+		since = seen.last
+	}
+	*seen = stamps{anew: seen.anew + 1, rising: seen.rising, last: seen.last}
+	s.log.Info("the list is begun again: what it went on by has ended", "system", o.Name, "record", r.Name, "since", since)
+	return r.First(o.client.Base(), since)
+}
+
 // page reads a page and gives the address of the next.
-func (s *Syncs) page(ctx context.Context, o *opened, r *system.Record, p *api.Pull, b *batch, address string) (string,
-	error) {
+func (s *Syncs) page(ctx context.Context, o *opened, r *system.Record, p *api.Pull, b *batch, address string,
+	seen *stamps) (string, error) {
 	a, err := o.page(ctx, &r.List, address)
 	if err != nil {
 		return "", err
@@ -203,6 +250,7 @@ func (s *Syncs) page(ctx context.Context, o *opened, r *system.Record, p *api.Pu
 	}
 	p.Pages++
 	p.Records += len(page.Records)
+	seen.page(page.Records)
 	for i := range page.Records {
 		if err := s.arrive(ctx, o, r, p, b, known, &page.Records[i], address); err != nil {
 			return "", err
@@ -390,7 +438,7 @@ func (s *Syncs) DryRun(ctx context.Context, name string, n api.NewPull, by strin
 	b := newBatch()
 	address, err := r.First(o.client.Base(), p.Since)
 	for address != "" && err == nil && out.Pull.Records < mostTried {
-		address, err = s.page(ctx, o, r, &out.Pull, b, address)
+		address, err = s.page(ctx, o, r, &out.Pull, b, address, &stamps{})
 	}
 	if err != nil {
 		return out, err

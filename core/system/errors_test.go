@@ -3,6 +3,8 @@ package system
 import (
 	"strings"
 	"testing"
+
+	"koinos/core/jsondoc"
 )
 
 // What systems say of a problem, in whatever form they say it.
@@ -79,6 +81,41 @@ func TestSmaller(t *testing.T) {
 	} {
 		if got, ok := l.Smaller(address); ok != (want != "") || ok && got != want {
 			t.Errorf("%s becomes %s, %t", address, got, ok)
+		}
+	}
+}
+
+// Of what a list gives only those count that have the very value, and fulfil the condition.
+func TestFindIs(t *testing.T) {
+	s, err := Parse([]byte(`koinos: system/1
+name: desk
+address: https://desk.example
+records:
+  buyer:
+    list: {path: /b, records: "$[*]"}
+    key: $.id
+    find:
+      mail: {parameter: q, path: $.mail, fold: true}
+      live: {parameter: q, path: $.mail, only: {path: "$.flags[*]", is: [live, new]}}
+`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		way, record string
+		want        bool
+	}{
+		{"mail", `{"mail": "ida@x.example"}`, true}, {"mail", `{"mail": "IDA@x.example"}`, true},
+		{"mail", `{"mail": "ida@x.example.org"}`, false}, {"mail", `{"mail": null}`, false},
+		{"live", `{"mail": "ida@x.example"}`, false}, {"live", `{"mail": "ida@x.example", "flags": ["old", "new"]}`, true},
+		{"live", `{"mail": "IDA@x.example", "flags": ["new"]}`, false},
+	} {
+		n, _, err := jsondoc.Parse([]byte(c.record), 1)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := s.Records["buyer"].Finds[c.way].Is(n, "ida@x.example"); got != c.want {
+			t.Errorf("%s %s: %t", c.way, c.record, got)
 		}
 	}
 }

@@ -312,7 +312,7 @@ func (r *Record) Like(base string, f *Find, value string) (string, error) {
 func (f *Find) Is(n *tree.Node, value string) bool {
 	v := f.Path.First(n)
 	return v != nil && v.Scalar() && v.Kind != tree.Null && (v.Text == value || f.Fold &&
-		strings.EqualFold(v.Text, value))
+		strings.EqualFold(v.Text, value)) && (f.Only.Path == nil || f.Only.Holds(n))
 }
 
 // Holds reports whether a record fulfils the condition.

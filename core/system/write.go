@@ -16,7 +16,8 @@ import (
 type Find struct {
 	Name, Parameter string
 	Path            *jsondoc.Path
-	Fold            bool // letter case does not matter
+	Fold            bool  // letter case does not matter
+	Only            While // records that count; a nil path is all
 }
 
 // Refer says that a value of a record is the key of another one, and by what that is
@@ -116,7 +117,8 @@ var (
 			grammar.Must("parameter", grammar.Some("Parameter of the list that takes the value")),
 			grammar.Must("path", grammar.Some("Where a record has the value: only those count that have exactly it, "+
 				"whatever else the list gives")),
-			grammar.May("fold", &grammar.Shape{Kind: grammar.Boolean, About: "Letter case does not matter"}))}
+			grammar.May("fold", &grammar.Shape{Kind: grammar.Boolean, About: "Letter case does not matter"}),
+			grammar.May("only", while("Of several that have it, only these count")))}
 	referring = &grammar.Shape{Kind: grammar.ListOf, About: "Values that are keys of other records",
 		Items: grammar.Group("One value",
 			grammar.Must("path", grammar.Some("Where it stands: path within the record")),
@@ -225,7 +227,7 @@ func (b *builder) finds(n *grammar.Node) map[string]*Find {
 	}
 	for _, e := range n.Entries {
 		all[e.Key] = &Find{Name: e.Key, Parameter: e.Node.Str("parameter"), Path: b.path(e.Node.Get("path")),
-			Fold: e.Node.Str("fold") == "true"}
+			Fold: e.Node.Str("fold") == "true", Only: b.while(e.Node.Get("only"))}
 	}
 	return all
 }
