@@ -19,7 +19,8 @@ type System struct {
 	Version  int       `json:"version"`
 	Text     string    `json:"text,omitempty" doc:"The YAML"`
 	About    string    `json:"about,omitempty"`
-	Address  string    `json:"address,omitempty"`
+	Address  string    `json:"address,omitempty" doc:"Of its API, or its folder"`
+	Folder   bool      `json:"folder,omitempty" doc:"It exchanges files"`
 	Records  []string  `json:"records,omitempty" doc:"The kinds of record that are described"`
 	StoredAt time.Time `json:"stored_at"`
 	StoredBy string    `json:"stored_by"`
@@ -87,7 +88,10 @@ type Pull struct {
 	Next      string    `json:"-"`
 	State     string    `json:"state" enum:"running,away,done,failed"`
 	Reason    string    `json:"reason,omitempty" doc:"Why it is away or failed"`
-	Pages     int       `json:"pages"`
+	Folder    bool      `json:"folder,omitempty" doc:"It read files"`
+	Pages     int       `json:"pages" doc:"Or files, that were taken, repeated or refused"`
+	Waiting   int       `json:"waiting,omitempty" doc:"Files whose end was not there yet"`
+	Refused   int       `json:"refused,omitempty" doc:"Files that were refused"`
 	Records   int       `json:"records" doc:"That were listed"`
 	Unchanged int       `json:"unchanged" doc:"Of those: known already, as they are"`
 	Gone      int       `json:"gone" doc:"Of those: withdrawn there. Where their orders are stored, what is open of them is cancelled"`
@@ -162,6 +166,8 @@ type Tried struct {
 	Tells       bool                `json:"tells,omitempty" doc:"The system tells of the fields of these records"`
 	Fields      []system.TheirField `json:"fields,omitempty" doc:"What it says of them"`
 	Step        *PushStep           `json:"step,omitempty" doc:"The call that makes a record"`
+	Folder      bool                `json:"folder,omitempty" doc:"It exchanges files"`
+	Files       []TriedFile         `json:"files,omitempty" doc:"The files that are in the folder"`
 	Calls       []SystemCall        `json:"calls" doc:"What was asked and answered; nothing secret stands in it"`
 	Findings    []finding.Finding   `json:"findings,omitempty" doc:"What is wrong, each at its place"`
 	Kind        string              `json:"kind,omitempty" doc:"What kind of trouble it is: away, login, missing, never, setup, answer"`
@@ -191,4 +197,40 @@ type NewTry struct {
 	Fields bool   `json:"fields,omitempty" doc:"Not a page is read, but what the system says of the fields of these records"`
 
 	Write json.RawMessage `json:"write,omitempty" doc:"Not a page is read: the call is shown that makes this record; where the system has a trial, it is asked whether it would take it"`
+}
+
+// States of files.
+const (
+	FileTaken    = "taken"
+	FileRepeated = "repeated" // its id came before, with the same bytes
+	FileRefused  = "refused"
+)
+
+// TriedFile is a file that a try finds in a folder.
+type TriedFile struct {
+	Name    string `json:"name"`
+	FileID  string `json:"file_id,omitempty"`
+	Records int    `json:"records"`
+	Waits   string `json:"waits,omitempty" doc:"Why it would not be taken yet"`
+	Wrong   string `json:"wrong,omitempty" doc:"Why it would be refused"`
+}
+
+// SystemFile is a file that came into a system's folder, at one appearance.
+type SystemFile struct {
+	ID       int64     `json:"id"`
+	System   string    `json:"system"`
+	Record   string    `json:"record"`
+	Name     string    `json:"name"`
+	Size     int64     `json:"size"`
+	Modified time.Time `json:"modified" doc:"When it was changed last, as the folder says"`
+	FileID   string    `json:"file_id" doc:"What its head or tail names it; a digest of its bytes where it has no id"`
+	State    string    `json:"state" enum:"taken,repeated,refused"`
+	Reason   string    `json:"reason,omitempty" doc:"Why it is refused"`
+	Records  int       `json:"records"`
+	Document string    `json:"document" doc:"SHA-256 of its bytes, which are kept as a document"`
+	Answer   string    `json:"answer,omitempty" doc:"The file that answers it"`
+	Pull     int64     `json:"pull"`
+	At       time.Time `json:"at"`
+
+	Settled bool `json:"-"`
 }

@@ -37,7 +37,8 @@ func (a *app) systems() *cobra.Command {
 			_, err = fmt.Fprint(a.out, y.Text)
 			return err
 		},
-	}, a.draftSystem(), a.trySystem(), a.listCalls(), a.listHooks(), a.pullSystem(), a.listPulls(), a.listArrivals(),
+	}, a.draftSystem(), a.trySystem(), a.listCalls(), a.listHooks(), a.listFiles(), a.pullSystem(), a.listPulls(),
+		a.listArrivals(),
 		a.pushSystem())
 	return c
 }
@@ -59,7 +60,11 @@ func (a *app) checkSystem() *cobra.Command {
 					a.mistakes(name, finding.Of(err))
 					continue
 				}
-				fmt.Fprintf(a.out, "%s is sound: %s at %s, with %s.\n", name, y.Name, y.Address,
+				at := "at " + y.Address
+				if y.Folder != "" {
+					at = "in " + y.Folder
+				}
+				fmt.Fprintf(a.out, "%s is sound: %s %s, with %s.\n", name, y.Name, at,
 					strings.Join(y.RecordNames(), ", "))
 			}
 			if bad {
@@ -192,6 +197,33 @@ func (a *app) listHooks() *cobra.Command {
 	}
 }
 
+func (a *app) listFiles() *cobra.Command {
+	return &cobra.Command{
+		Use: "files NAME", Short: "List the files that came into a system's folders, newest first",
+		Args:    cobra.ExactArgs(1),
+		Example: "  koinos system files east-yard",
+		RunE: func(c *cobra.Command, args []string) error {
+			page, err := a.client().SystemFiles(c.Context(), args[0], url.Values{"limit": {"50"}})
+			if err != nil {
+				return err
+			}
+			if done, err := a.json(page); done {
+				return err
+			}
+			var rows [][]string
+			for _, f := range page.Items {
+				rows = append(rows, []string{local(f.At), f.Record, f.Name, f.FileID, f.State, num(f.Records), f.Answer,
+					num64(f.Pull), f.Reason})
+			}
+			report.Table(a.out, []string{"came", "record", "file", "its id", "state", ">records", "answered by",
+				">pull",
+				"reason"}, rows)
+			a.moreRows(page.Next)
+			return nil
+		},
+	}
+}
+
 func num64(n int64) string {
 	if n == 0 {
 		return ""
@@ -253,7 +285,7 @@ func (a *app) pulled(p *api.Pull) error {
 		return &exit{code: exitAway}
 	case p.State == api.PullFailed:
 		return &exit{code: exitFailed}
-	case p.Failed+p.Short > 0:
+	case p.Failed+p.Short+p.Waiting+p.Refused > 0:
 		return &exit{code: exitRefused}
 	}
 	return nil
@@ -268,11 +300,17 @@ func (a *app) printPull(p *api.Pull) {
 	if p.Since != "" {
 		since = ", changed since " + p.Since
 	}
-	fmt.Fprintf(a.out, "  %s on %s%s\n", report.Plural(p.Records, "record"), report.Plural(p.Pages, "page"), since)
+	on := "on " + report.Plural(p.Pages, "page")
+	if p.Folder {
+		on = "in " + report.Plural(p.Pages, "file")
+	}
+	fmt.Fprintf(a.out, "  %s %s%s\n", report.Plural(p.Records, "record"), on, since)
 	for _, part := range []struct {
 		n     int
 		words string
-	}{{p.Unchanged, "known already, as they are"}, {p.Gone, "withdrawn there"},
+	}{{p.Waiting, "of the files not complete yet: read again by the next pull"},
+		{p.Refused, "of the files refused: koinos system files " + p.System},
+		{p.Unchanged, "known already, as they are"}, {p.Gone, "withdrawn there"},
 		{p.Short, "with fewer lines than they say: read again by the next pull"}, {p.Loaded, "loaded"},
 		{p.Changed, "changed"},
 		{p.Failed, "refused or held: koinos load show LOAD"}} {
@@ -297,9 +335,15 @@ func (a *app) dryPulled(t *api.PullTried) error {
 	}
 	if !done {
 		p := &t.Pull
-		fmt.Fprintf(a.out, "%s %s: %s on %s, of which %d are known already, %d withdrawn, %d short of lines\n",
-			p.System, p.Record,
-			report.Plural(p.Records, "record"), report.Plural(p.Pages, "page"), p.Unchanged, p.Gone, p.Short)
+		on := "on " + report.Plural(p.Pages, "page")
+		if p.Folder {
+			on = "in " + report.Plural(p.Pages, "file")
+		}
+		fmt.Fprintf(a.out, "%s %s: %s %s, of which %d are known already, %d withdrawn, %d short of lines\n",
+			p.System, p.Record, report.Plural(p.Records, "record"), on, p.Unchanged, p.Gone, p.Short)
+		if p.Reason != "" {
+			fmt.Fprintln(a.out, p.Reason)
+		}
 		if t.More {
 			fmt.Fprintln(a.out, "There are more; these are the first.")
 		}

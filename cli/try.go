@@ -98,6 +98,13 @@ func (a *app) tried(name string, t *api.Tried, calls, raw bool) error {
 			"answer": exitBad}[t.Kind],
 			exitFailed), t.Why}
 	}
+	if t.Files != nil {
+		return a.triedFiles(t, raw)
+	}
+	if t.Folder {
+		fmt.Fprintf(a.out, "%s in %s: the folder is there.\n", t.System, t.Address)
+		return nil
+	}
 	fmt.Fprintf(a.out, "%s at %s: signed in", t.System, t.Address)
 	if !t.SignedUntil.IsZero() {
 		fmt.Fprintf(a.out, " until %s", t.SignedUntil.Local().Format("15:04:05"))
@@ -117,6 +124,31 @@ func (a *app) tried(name string, t *api.Tried, calls, raw bool) error {
 		}
 		return nil
 	}
+	a.showFound(t, raw)
+	return nil
+}
+
+// triedFiles shows what stands in a folder.
+func (a *app) triedFiles(t *api.Tried, raw bool) error {
+	fmt.Fprintf(a.out, "%s in %s: %s.\n", t.System, t.Address, report.Plural(len(t.Files), "file"))
+	var rows [][]string
+	for _, f := range t.Files {
+		becomes := "would be taken"
+		switch {
+		case f.Waits != "":
+			becomes = "waits: " + f.Waits
+		case f.Wrong != "":
+			becomes = "would be refused: " + f.Wrong
+		}
+		rows = append(rows, []string{f.Name, f.FileID, num(f.Records), becomes})
+	}
+	report.Table(a.out, []string{"file", "its id", ">records", "what becomes of it"}, rows)
+	a.showFound(t, raw)
+	return nil
+}
+
+// showFound shows the records that a try found.
+func (a *app) showFound(t *api.Tried, raw bool) {
 	var rows [][]string
 	for _, f := range t.Found {
 		lines := num(f.Lines)
@@ -135,7 +167,6 @@ func (a *app) tried(name string, t *api.Tried, calls, raw bool) error {
 			fmt.Fprintln(a.out, text)
 		}
 	}
-	return nil
 }
 
 // toldFields shows what a system says of its fields.

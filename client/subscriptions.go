@@ -34,7 +34,8 @@ func (c *Client) SetSubscription(ctx context.Context, name string, active bool) 
 }
 
 // Deliveries lists the messages to a subscriber, newest first.
-func (c *Client) Deliveries(ctx context.Context, name string, query url.Values) (out api.Page[api.Delivery], err error) {
+func (c *Client) Deliveries(ctx context.Context, name string, query url.Values) (out api.Page[api.Delivery],
+	err error) {
 	err = c.call(ctx, http.MethodGet, "/subscriptions/"+url.PathEscape(name)+"/deliveries", query, nil, &out)
 	return out, err
 }

@@ -47,6 +47,13 @@ func (c *Client) SystemHooks(ctx context.Context, name string, query url.Values)
 	return out, err
 }
 
+// SystemFiles lists the files that came into a system's folders.
+func (c *Client) SystemFiles(ctx context.Context, name string, query url.Values) (out api.Page[api.SystemFile],
+	err error) {
+	err = c.call(ctx, http.MethodGet, "/systems/"+url.PathEscape(name)+"/files", query, nil, &out)
+	return out, err
+}
+
 // DraftSystem proposes a description from an API's own document.
 func (c *Client) DraftSystem(ctx context.Context, document []byte, records ...string) (out draft.Draft, err error) {
 	res, err := c.send(ctx, http.MethodPost, "/systems/draft", url.Values{"record": records},

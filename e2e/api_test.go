@@ -149,7 +149,8 @@ func TestPublishedAPI(t *testing.T) {
 		{"POST", "/systems", "koinos: system/1\nname: yard\naddress: https://yard.example\nrecords:\n  slip:\n    list: " +
 			"{path: /slips, records: \"$[*]\"}\n    key: $.no\n", 201},
 		{"POST", "/systems", "koinos: system/1\nname: yard\n", 422}, {"GET", "/systems/slipway/calls", "", 200},
-		{"GET", "/systems/slipway/hooks?limit=2", "", 200},
+		{"GET", "/systems/slipway/hooks?limit=2", "", 200}, {"GET", "/systems/slipway/files", "", 200},
+		{"GET", "/systems/nobody/files", "", 404},
 		{"POST", "/systems/try", `{"name":"slipway","record":"order"}`, 200},
 		{"POST", "/systems/try", `{"name":"nobody"}`, 404},
 		{"POST", "/systems/try", `{"name":"ledgerline","record":"sales_order","fields":true}`, 200},

@@ -91,7 +91,7 @@ func newSession(t *testing.T) *session {
 	t.Cleanup(r.books.Close)
 	r.env = []string{"SLIPWAY_URL=" + r.shop.URL, "SLIPWAY_TOKEN=slipway-demo",
 		"SLIPWAY_HOOK_SECRET=whsec_cXVpbGxtZXJlLWNoYW5kbGVyeS1kZW1v", "LEDGERLINE_URL=" + r.books.URL,
-		"LEDGERLINE_ID=koinos", "LEDGERLINE_SECRET=ledgerline-demo"}
+		"LEDGERLINE_ID=koinos", "LEDGERLINE_SECRET=ledgerline-demo", "YARD_FOLDER=" + filepath.Join(r.dir, "yard")}
 	r.s = startWith(t, r.env, t.TempDir(), "serve")
 	return r
 }

@@ -89,6 +89,22 @@ func (s *Service) systems(h huma.API) {
 			}
 			return pageOf(ctx, all, in.Limit, func(h api.Hook) string { return strconv.FormatInt(h.ID, 10) }), nil
 		})
+	handle(s, h, op(http.MethodGet, "/systems/{name}/files", "list-system-files", tag, "read",
+		"The files that came into a system's folders, newest first"),
+		func(ctx context.Context, in *hooks) (*paged[api.SystemFile], error) {
+			before, err := in.number()
+			if err != nil {
+				return nil, err
+			}
+			if _, err := s.store.System(ctx, in.Name, 0); err != nil {
+				return nil, err
+			}
+			all, err := s.store.Files(ctx, in.Name, before, in.Limit+1)
+			if err != nil {
+				return nil, err
+			}
+			return pageOf(ctx, all, in.Limit, func(f api.SystemFile) string { return strconv.FormatInt(f.ID, 10) }), nil
+		})
 	type trying struct{ Body api.NewTry }
 	try := op(http.MethodPost, "/systems/try", "try-system", tag, "admin", "Try a description: sign in, read a page")
 	try.Description = "A description may be tried before it is kept. Nothing is stored, and nothing secret is shown."

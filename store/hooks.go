@@ -58,7 +58,8 @@ type hookRow struct {
 // Hooks lists messages of a system, newest first.
 func (s *Store) Hooks(ctx context.Context, system string, before int64, limit int) ([]api.Hook, error) {
 	var rows []hookRow
-	err := s.r.SelectContext(ctx, &rows, `SELECT h.id, h.system, h.hook_id hookid, h.event, h.state, h.at, p.id pull FROM hooks h
+	err := s.r.SelectContext(ctx, &rows,
+		`SELECT h.id, h.system, h.hook_id hookid, h.event, h.state, h.at, p.id pull FROM hooks h
 	  LEFT JOIN pulls p ON p.hook = h.id WHERE h.system = ? AND (? = 0 OR h.id < ?) ORDER BY h.id DESC LIMIT ?`, system, before,
 		before, limit)
 	list := make([]api.Hook, len(rows))

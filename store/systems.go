@@ -80,7 +80,8 @@ type pullRow struct {
 }
 
 const selectPull = `SELECT id, system, version, record, mapping, since, newest, next, state, reason, pages, records,
-  unchanged, gone, short, loaded, changed, failed, started_at, ended_at, by, coalesce(hook, 0) hook FROM pulls `
+  unchanged, gone, short, loaded, changed, failed, started_at, ended_at, by, coalesce(hook, 0) hook,
+  folder, waiting, refused FROM pulls `
 
 func (s *Store) pulls(ctx context.Context, q querier, where string, args ...any) ([]api.Pull, error) {
 	var rows []pullRow
@@ -105,9 +106,9 @@ func (s *Store) AddPull(ctx context.Context, p *api.Pull) error {
 }
 
 func (t *Tx) addPull(p *api.Pull) error {
-	res, err := t.exec(`INSERT INTO pulls (system, version, record, mapping, since, state, started_at, by, hook)
-	  VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`, p.System, p.Version, p.Record, p.Mapping, p.Since, p.State, at(p.StartedAt), p.By,
-		ref(p.Hook))
+	res, err := t.exec(`INSERT INTO pulls (system, version, record, mapping, since, state, started_at, by, hook, folder)
+	  VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, p.System, p.Version, p.Record, p.Mapping, p.Since, p.State, at(p.StartedAt), p.By,
+		ref(p.Hook), p.Folder)
 	if err != nil {
 		return err
 	}
@@ -124,8 +125,8 @@ func (t *Tx) SavePull(p *api.Pull) error {
 		ended = at(p.EndedAt)
 	}
 	return t.run(`UPDATE pulls SET newest = ?, next = ?, state = ?, reason = ?, pages = ?, records = ?, unchanged = ?, gone = ?,
-	  short = ?, loaded = ?, changed = ?, failed = ?, ended_at = ? WHERE id = ?`, p.Newest, p.Next, p.State, p.Reason, p.Pages,
-		p.Records, p.Unchanged, p.Gone, p.Short, p.Loaded, p.Changed, p.Failed, ended, p.ID)
+	  short = ?, loaded = ?, changed = ?, failed = ?, ended_at = ?, waiting = ?, refused = ? WHERE id = ?`, p.Newest, p.Next, p.State, p.Reason, p.Pages,
+		p.Records, p.Unchanged, p.Gone, p.Short, p.Loaded, p.Changed, p.Failed, ended, p.Waiting, p.Refused, p.ID)
 }
 
 // Pull gives a pull.

@@ -127,7 +127,7 @@ func (s *Syncs) Described(kept api.System) api.System {
 	kept.State.Answers = "unknown"
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if o := s.open[kept.Name]; o != nil {
+	if o := s.open[kept.Name]; o != nil && o.client != nil {
 		kept.State.SignedUntil, kept.State.WaitsUntil = o.client.Signed().UTC(), o.client.Waits().UTC()
 		kept.State.Rate = o.Limits.Rate
 	}

@@ -140,8 +140,13 @@ func (s *Syncs) pull(ctx context.Context, p *api.Pull) error {
 		}
 	}()
 	p.State, p.Reason = api.PullRunning, ""
-	if p.Hook != 0 {
+	switch {
+	case p.Hook != 0:
 		return s.hooked(ctx, o, r, p)
+	case r.Files != nil: // what was taken is kept file by file
+		err = s.pullFiles(ctx, o, r, p)
+		kept = *p
+		return err
 	}
 	address := ""
 	if p.Next != "" {
@@ -225,7 +230,8 @@ func (s *Syncs) anew(o *opened, r *system.Record, p *api.Pull, seen *stamps) (st
 		since = seen.last
 	}
 	*seen = stamps{anew: seen.anew + 1, rising: seen.rising, last: seen.last}
-	s.log.Info("the list is begun again: what it went on by has ended", "system", o.Name, "record", r.Name, "since", since)
+	s.log.Info("the list is begun again: what it went on by has ended", "system", o.Name, "record", r.Name, "since",
+		since)
 	return r.First(o.client.Base(), since)
 }
 
@@ -436,7 +442,12 @@ func (s *Syncs) DryRun(ctx context.Context, name string, n api.NewPull, by strin
 		return out, err
 	}
 	b := newBatch()
-	address, err := r.First(o.client.Base(), p.Since)
+	address := ""
+	if r.Files != nil {
+		err = s.dryFiles(ctx, o, r, &out.Pull, b)
+	} else {
+		address, err = r.First(o.client.Base(), p.Since)
+	}
 	for address != "" && err == nil && out.Pull.Records < mostTried {
 		address, err = s.page(ctx, o, r, &out.Pull, b, address, &stamps{})
 	}

@@ -76,7 +76,8 @@ func (s *Syncs) Keep(ctx context.Context, text, by string) (api.System, error) {
 // Shown is a kept description with what it says of itself.
 func Shown(kept api.System) api.System {
 	if y, err := system.Parse([]byte(kept.Text)); err == nil {
-		kept.About, kept.Address, kept.Records = y.About, y.Address, y.RecordNames()
+		kept.About, kept.Address, kept.Records = y.About, y.Address+y.Folder, y.RecordNames()
+		kept.Folder = y.Folder != ""
 	}
 	return kept
 }
@@ -97,8 +98,10 @@ func (s *Syncs) system(ctx context.Context, name string, version int) (*opened, 
 		return nil, err
 	}
 	o := &opened{System: y, version: kept.Version, fields: map[string]toldFields{}}
-	if o.client, err = remote.Open(y, func(c remote.Call) { s.called(name, &c) }); err != nil {
-		return nil, err
+	if y.Folder == "" {
+		if o.client, err = remote.Open(y, func(c remote.Call) { s.called(name, &c) }); err != nil {
+			return nil, err
+		}
 	}
 	s.open[name] = o
 	return o, nil
@@ -131,7 +134,7 @@ func (s *Syncs) prepare(ctx context.Context, name string, n api.NewPull, by stri
 	}
 	p = api.Pull{System: name, Version: o.version, Record: n.Record, Mapping: n.Mapping, Since: n.Since,
 		State:     api.PullRunning,
-		StartedAt: s.now().UTC(), By: by}
+		StartedAt: s.now().UTC(), By: by, Folder: r.Files != nil}
 	if p.Mapping == "" {
 		p.Mapping = r.Mapping
 	}
@@ -145,7 +148,7 @@ func (s *Syncs) prepare(ctx context.Context, name string, n api.NewPull, by stri
 	if p.Since == "" && !n.All && r.Since.Parameter != "" {
 		p.Since, err = s.store.Watermark(ctx, name, n.Record)
 	}
-	if err == nil {
+	if err == nil && r.Files == nil {
 		if _, wrong := r.First(o.client.Base(), p.Since); wrong != nil { // a stamp that is none is said now
 			err = asked("%q is no time such as 2026-03-01 or 2026-03-01T08:00:00Z.", p.Since)
 		}
@@ -206,7 +209,10 @@ func Try(ctx context.Context, n api.NewTry) (api.Tried, error) {
 		out.Findings, out.Kind, out.Why = finding.Of(err), "setup", "The description has mistakes."
 		return out, nil
 	}
-	out.System, out.Address = y.Name, y.Address
+	out.System, out.Address = y.Name, y.Address+y.Folder
+	if out.Folder = y.Folder != ""; out.Folder {
+		return tryFolder(&opened{System: y}, out, &n)
+	}
 	var mu sync.Mutex
 	client, err := remote.Open(y, func(c remote.Call) {
 		mu.Lock()

@@ -107,7 +107,8 @@ records:
 	}{
 		{"mail", `{"mail": "ida@x.example"}`, true}, {"mail", `{"mail": "IDA@x.example"}`, true},
 		{"mail", `{"mail": "ida@x.example.org"}`, false}, {"mail", `{"mail": null}`, false},
-		{"live", `{"mail": "ida@x.example"}`, false}, {"live", `{"mail": "ida@x.example", "flags": ["old", "new"]}`, true},
+		{"live", `{"mail": "ida@x.example"}`, false}, {"live", `{"mail": "ida@x.example", "flags": ["old", "new"]}`,
+			true},
 		{"live", `{"mail": "IDA@x.example", "flags": ["new"]}`, false},
 	} {
 		n, _, err := jsondoc.Parse([]byte(c.record), 1)

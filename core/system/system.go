@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net"
 	"net/url"
+	"path/filepath"
 	"regexp"
 	"slices"
 	"strconv"
@@ -19,6 +20,7 @@ import (
 type System struct {
 	Name, About, Text string
 	Address           string
+	Folder            string // where its files are; "" is that it is reached by Address
 	Headers           map[string]string
 	Auth              Auth
 	Limits            Limits
@@ -112,6 +114,7 @@ type Record struct {
 	Refers     []Refer
 	Write      *Write      // nil: it is not written
 	Fields     *Describing // nil: the system does not tell
+	Files      *Files      // nil: they are listed by an API
 }
 
 // List is how many things are got at once, a page after the other.
@@ -175,7 +178,14 @@ func Parse(src []byte) (*System, error) {
 	if !namePattern.MatchString(s.Name) {
 		b.wrong(root.Get("name"), "name must be of small letters, digits and hyphens, at most 64.")
 	}
-	s.Address = b.address(root.Get("address"))
+	switch address, folder := root.Get("address"), root.Get("folder"); {
+	case (address == nil) == (folder == nil):
+		b.wrong(root.Get("name"), "say where the system is: address, for an API, or folder, for files.")
+	case folder != nil:
+		s.Folder = strings.TrimRight(folder.Text, "/")
+	default:
+		s.Address = b.address(address)
+	}
 	if n := root.Get("auth"); n != nil {
 		s.Auth = b.auth(n)
 	}
@@ -184,7 +194,12 @@ func Parse(src []byte) (*System, error) {
 		if !namePattern.MatchString(strings.ReplaceAll(e.Key, "_", "-")) {
 			b.Add(finding.MappingWrongValue, e.At, e.Key, "a record's name must be of small letters, digits, _ and -.")
 		}
-		s.Records[e.Key] = b.record(e.Key, e.Node)
+		r := b.record(e.Key, e.Node)
+		if s.Records[e.Key] = r; s.Folder+s.Address != "" && (r.Files != nil) != (s.Folder != "") {
+			b.Add(finding.MappingWrongValue, e.At, e.Key, "%s is read by %s.", e.Key, map[bool]string{
+				true:  "files, because the system is a folder",
+				false: "list, because the system has an address"}[s.Folder != ""])
+		}
 	}
 	b.refer(s, root.Get("records"))
 	s.Hooks = b.hooks(s, root.Get("hooks"))
@@ -257,19 +272,32 @@ func loopback(host string) bool {
 
 // Resolve gives an address with what it takes from the environment.
 func Resolve(address string, env func(string) (string, bool)) (string, error) {
-	var missing error
-	text := envInAddress.ReplaceAllStringFunc(address, func(m string) string {
+	text, err := filled(address, "address", env)
+	if err != nil {
+		return "", err
+	}
+	return strings.TrimRight(text, "/"), CheckAddress(text)
+}
+
+// ResolveFolder gives a folder with what it takes from the environment.
+func ResolveFolder(folder string, env func(string) (string, bool)) (string, error) {
+	text, err := filled(folder, "folder", env)
+	if err == nil && !filepath.IsAbs(text) {
+		err = fmt.Errorf("%q is no whole path of a folder, such as /srv/yard", text)
+	}
+	return text, err
+}
+
+func filled(text, what string, env func(string) (string, bool)) (out string, err error) {
+	out = envInAddress.ReplaceAllStringFunc(text, func(m string) string {
 		name := envInAddress.FindStringSubmatch(m)[1]
 		v, ok := env(name)
-		if !ok && missing == nil {
-			missing = fmt.Errorf("the environment variable %s, which the address needs, is not set", name)
+		if !ok && err == nil {
+			err = fmt.Errorf("the environment variable %s, which the %s needs, is not set", name, what)
 		}
 		return v
 	})
-	if missing != nil {
-		return "", missing
-	}
-	return strings.TrimRight(text, "/"), CheckAddress(text)
+	return out, err
 }
 
 func secretOf(n *grammar.Node) Secret { return Secret{n.Str("env"), n.Str("file")} }
@@ -363,7 +391,11 @@ func (b *builder) path(n *grammar.Node) *jsondoc.Path {
 
 func (b *builder) record(name string, n *grammar.Node) *Record {
 	list := n.Get("list")
-	r := &Record{Name: name, About: n.Str("about"), List: b.list(list), Key: b.path(n.Get("key")),
+	if list == nil { // files have none
+		list = &grammar.Node{At: n.At}
+	}
+	r := &Record{Name: name, About: n.Str("about"), List: b.list(list), Files: b.files(n.Get("files")),
+		Key:     b.path(n.Get("key")),
 		Number:  b.path(n.Get("number")),
 		Version: b.path(n.Get("version")), Stamp: b.path(n.Get("stamp")), Lines: b.path(n.Get("lines")),
 		LinesCount: b.path(n.Get("lines_count")), Mapping: n.Str("mapping")}
@@ -391,6 +423,13 @@ func (b *builder) record(name string, n *grammar.Node) *Record {
 				"since goes on from the newest stamp that was seen; say stamp: where a record has it.")
 		}
 	}
+	if files := n.Get("files"); files != nil {
+		for _, word := range []string{"list", "get", "rest", "write", "find", "fields"} {
+			if v := n.Get(word); v != nil {
+				b.Add(finding.MappingWrongValue, v.At, word, "a record that comes as files has no %s.", word).Hint = ""
+			}
+		}
+	}
 	r.Rest = b.rest(r, n.Get("rest"))
 	r.Finds, r.Refers = b.finds(n.Get("find")), b.refers(n)
 	r.Write, r.Fields = b.write(r, n.Get("write")), b.fields(n.Get("fields"))
@@ -402,6 +441,9 @@ func (b *builder) list(n *grammar.Node) List {
 		Query:   texts(n.Get("query")),
 		Records: b.path(n.Get("records")), Size: n.Str("size"),
 		MayLack: n.Str("may_lack") == "true"}
+	if l.Path == "" {
+		return l
+	}
 	b.below(n.Get("path"))
 	if size := l.Query[l.Size]; l.Size != "" {
 		if v, err := strconv.Atoi(size); err != nil || v < 1 {

@@ -89,7 +89,8 @@ func listing(about string, more ...grammar.Key) *grammar.Shape {
 // record is one kind of thing that a system has.
 var record = grammar.Group("One kind of record",
 	grammar.May("about", grammar.Some("What it is, in a sentence")),
-	grammar.Must("list", listing("How many are got at once",
+	grammar.May("files", filing),
+	grammar.May("list", listing("How many are got at once",
 		grammar.May("since", grammar.Group("How only what is new is asked for",
 			grammar.Must("parameter", grammar.Some("Parameter, or variable, that takes the time")),
 			grammar.May("form", grammar.OneOf("How it is written: as RFC 3339 has it (the usual), in seconds or "+
@@ -135,7 +136,10 @@ var words = grammar.Group("Another application, described",
 	grammar.Must("koinos", grammar.OneOf("Version of the grammar", Version)),
 	grammar.Must("name", grammar.Some("Name of the system: small letters, digits and hyphens")),
 	grammar.May("about", grammar.Some("What the system is, in a sentence")),
-	grammar.Must("address", grammar.Some("Where its API is: https://shop.example/api; plain http is allowed on "+
+	grammar.May("folder",
+		grammar.Some("Where its files are, if it has no API: a folder of the service's machine. {env: NAME} in "+
+			"it is taken from the service's environment")),
+	grammar.May("address", grammar.Some("Where its API is: https://shop.example/api; plain http is allowed on "+
 		"this machine only. {env: NAME} in it is taken from the service's environment")),
 	grammar.May("headers", named("Headers that go along with every request", "Value")),
 	grammar.May("auth", signingIn),

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
-import { ref } from 'vue'
+import { computed, ref } from 'vue'
 
 import { api, data } from '../api/client'
 import OutcomeMark from '../components/OutcomeMark.vue'
@@ -9,18 +9,21 @@ import TabStrip from '../components/TabStrip.vue'
 import { count, systemWord, when } from '../format'
 import SystemArrivals from '../systems/SystemArrivals.vue'
 import SystemCalls from '../systems/SystemCalls.vue'
+import SystemFiles from '../systems/SystemFiles.vue'
 import SystemHooks from '../systems/SystemHooks.vue'
 import SystemPulls from '../systems/SystemPulls.vue'
 import SystemTry from '../systems/SystemTry.vue'
 
 const props = defineProps<{ name: string; first: string }>()
-const tabs = [{ id: 'records', label: 'Records' }, { id: 'pulls', label: 'Pulls' }, { id: 'arrivals', label: 'Arrivals' }, { id: 'webhooks', label: 'Webhooks' }, { id: 'calls', label: 'Calls' }, { id: 'description', label: 'Description' }]
-const tab = ref(tabs.some((t) => t.id === props.first) ? props.first : 'records')
+const all = [{ id: 'records', label: 'Records' }, { id: 'pulls', label: 'Pulls' }, { id: 'arrivals', label: 'Arrivals' }, { id: 'files', label: 'Files' }, { id: 'webhooks', label: 'Webhooks' }, { id: 'calls', label: 'Calls' }, { id: 'description', label: 'Description' }]
+const tab = ref(all.some((t) => t.id === props.first) ? props.first : 'records')
 const { data: system, error, isPending, refetch } = useQuery({
   queryKey: ['system', () => props.name],
   queryFn: () => data(api.GET('/api/v1/systems/{name}', { params: { path: { name: props.name } } })),
   refetchInterval: 5000,
 })
+// A folder is not called, and an API has no files.
+const tabs = computed(() => all.filter((t) => (system.value?.folder ? !['webhooks', 'calls'].includes(t.id) : t.id !== 'files')))
 </script>
 
 <template>
@@ -29,10 +32,10 @@ const { data: system, error, isPending, refetch } = useQuery({
     <template v-else>
       <div class="bar title"><h1>{{ system.name }}</h1><span class="soft">{{ system.about }}</span><span class="grow" /><span class="soft">version {{ system.version }}, kept {{ when(system.stored_at) }} by {{ system.stored_by }}</span></div>
       <dl class="sheet figures">
-        <div><dt>Now</dt><dd><OutcomeMark :word="systemWord(system)" /><span v-if="system.state.away_since"> since {{ when(system.state.away_since) }}</span></dd></div>
-        <div><dt>Address</dt><dd>{{ system.address }}</dd></div>
-        <div><dt>Signed in</dt><dd>{{ system.state.signed_until ? `until ${when(system.state.signed_until)}` : 'no end to it' }}</dd></div>
-        <div><dt>In the last hour</dt><dd>{{ count(system.state.calls, 'call') }}<template v-if="system.state.failed">, {{ system.state.failed }} failed</template><template v-if="system.state.millis">, half within {{ system.state.millis }} ms</template></dd></div>
+        <div v-if="!system.folder"><dt>Now</dt><dd><OutcomeMark :word="systemWord(system)" /><span v-if="system.state.away_since"> since {{ when(system.state.away_since) }}</span></dd></div>
+        <div><dt>{{ system.folder ? 'Folder' : 'Address' }}</dt><dd>{{ system.address }}</dd></div>
+        <div v-if="!system.folder"><dt>Signed in</dt><dd>{{ system.state.signed_until ? `until ${when(system.state.signed_until)}` : 'no end to it' }}</dd></div>
+        <div v-if="!system.folder"><dt>In the last hour</dt><dd>{{ count(system.state.calls, 'call') }}<template v-if="system.state.failed">, {{ system.state.failed }} failed</template><template v-if="system.state.millis">, half within {{ system.state.millis }} ms</template></dd></div>
         <div v-if="system.state.rate"><dt>Limit</dt><dd>{{ system.state.rate }} calls a second<template v-if="system.state.waits_until">, asked to wait until {{ when(system.state.waits_until) }}</template></dd></div>
         <div v-if="system.state.hooks.taken + system.state.hooks.refused + system.state.hooks.passed_over"><dt>Webhooks</dt><dd>{{ system.state.hooks.taken }} taken<template v-if="system.state.hooks.refused">, {{ system.state.hooks.refused }} refused</template><template v-if="system.state.hooks.passed_over">, {{ system.state.hooks.passed_over }} passed over</template></dd></div>
         <div v-if="system.state.why" class="why"><dt>Last call</dt><dd>{{ system.state.why }}</dd></div>
@@ -42,6 +45,7 @@ const { data: system, error, isPending, refetch } = useQuery({
         <SystemTry v-if="tab === 'records'" :system="system" />
         <SystemPulls v-else-if="tab === 'pulls'" :system="system" />
         <SystemArrivals v-else-if="tab === 'arrivals'" :name="name" />
+        <SystemFiles v-else-if="tab === 'files'" :name="name" />
         <SystemHooks v-else-if="tab === 'webhooks'" :name="name" />
         <SystemCalls v-else-if="tab === 'calls'" :name="name" />
         <pre v-else class="sheet yaml">{{ system.text }}</pre>

@@ -34,16 +34,16 @@ const see = useMutation({
 <template>
   <section class="sheet box">
     <div class="bar">
-      <span>Read a page of</span>
+      <span>{{ system.folder ? 'Look for files of' : 'Read a page of' }}</span>
       <Button v-for="r in system.records" :key="r" size="small" outlined :label="r" :loading="attempt.isPending.value && attempt.variables.value?.record === r" @click="attempt.mutate({ record: r })" />
       <span>or</span>
-      <Button size="small" text label="only sign in" :loading="attempt.isPending.value && !attempt.variables.value?.record" @click="attempt.mutate({})" />
+      <Button size="small" text :label="system.folder ? 'only look for the folder' : 'only sign in'" :loading="attempt.isPending.value && !attempt.variables.value?.record" @click="attempt.mutate({})" />
       <span class="soft">Nothing is stored.</span>
     </div>
     <StateNote v-if="attempt.error.value || see.error.value" :error="attempt.error.value || see.error.value" @retry="attempt.reset(), see.reset()" />
     <template v-else-if="tried">
       <p v-if="tried.why" class="trouble" role="alert">{{ tried.why }}</p>
-      <p v-else-if="!tried.record" role="status">Signed in.</p>
+      <p v-else-if="!tried.record" role="status">{{ tried.folder ? 'The folder is there.' : 'Signed in.' }}</p>
       <DataTable v-else-if="tried.fields" :value="tried.fields" data-key="name">
         <Column header="Field" field="name" />
         <Column header="Of"><template #body="{ data: f }">{{ f.of_line ? 'line' : 'record' }}</template></Column>
@@ -51,8 +51,14 @@ const see = useMutation({
         <Column header="What the system says"><template #body="{ data: f }">{{ says(f) }}</template></Column>
       </DataTable>
       <template v-else>
+        <DataTable v-if="tried.files" :value="tried.files" data-key="name">
+          <Column header="File" field="name" />
+          <Column header="Its id" field="file_id" />
+          <Column header="Records" class="right" field="records" />
+          <Column header="What becomes of it"><template #body="{ data: f }">{{ f.waits ? `waits: ${f.waits}` : f.wrong ? `would be refused: ${f.wrong}` : 'would be taken' }}</template></Column>
+        </DataTable>
         <div class="bar">
-          <span role="status">{{ tried.found?.length ?? 0 }} {{ tried.record }} records on the first page{{ tried.more ? ', and the list goes on' : '' }}.</span><span class="grow" />
+          <span role="status">{{ tried.found?.length ?? 0 }} {{ tried.record }} records {{ tried.files ? 'in the files that could be taken' : 'on the first page' }}{{ tried.more ? ', and the list goes on' : '' }}.</span><span class="grow" />
           <Button v-if="tried.tells" size="small" text label="What it says of their fields" @click="attempt.mutate({ record: tried.record, fields: true })" />
           <Button v-if="tried.found?.length" size="small" :label="tried.mapping ? `See them through ${tried.mapping}` : 'Draft a mapping for them'" :loading="see.isPending.value" @click="see.mutate(tried)" />
         </div>
