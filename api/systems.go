@@ -68,6 +68,12 @@ type Hook struct {
 	Pull   int64     `json:"pull,omitempty" doc:"The pull that read what it is about"`
 }
 
+// Registered says where our address is registered for a system's webhooks.
+type Registered struct {
+	URL   string `json:"url"`
+	There bool   `json:"there" doc:"It was registered already"`
+}
+
 // States of pulls.
 const (
 	PullRunning = "running"

@@ -83,7 +83,7 @@ func (a *app) runDemo(ctx context.Context, listen, data string) error {
 		err = a.fillExchange(ctx, calls, filepath.Join(data, "exchange"), log)
 	}
 	if err == nil {
-		err = a.fillSystems(ctx, calls, r.address())
+		err = a.fillSystems(ctx, calls)
 	}
 	if err != nil {
 		cancel()

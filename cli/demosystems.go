@@ -43,7 +43,7 @@ func playSystems(ctx context.Context) error {
 }
 
 // fillSystems keeps the descriptions, and reads the shop's orders.
-func (a *app) fillSystems(ctx context.Context, calls *client.Client, service string) error {
+func (a *app) fillSystems(ctx context.Context, calls *client.Client) error {
 	for _, name := range demo.Names("systems") {
 		b, err := demo.Files.ReadFile("systems/" + name)
 		if err != nil {
@@ -68,14 +68,13 @@ func (a *app) fillSystems(ctx context.Context, calls *client.Client, service str
 	if err := a.fillBooks(ctx, calls); err != nil {
 		return err
 	}
-	return a.fillHooks(ctx, calls, service)
+	return a.fillHooks(ctx, calls)
 }
 
 // fillHooks has the shop tell us when an order changes, and changes one.
-func (a *app) fillHooks(ctx context.Context, calls *client.Client, service string) error {
+func (a *app) fillHooks(ctx context.Context, calls *client.Client) error {
 	shop := os.Getenv("SLIPWAY_URL")
-	err := tell(ctx, shop+"/slipway/v1/webhooks", fmt.Sprintf(`{"url": %q, "secret": %q}`, service+"/hooks/slipway",
-		hookSecret))
+	_, err := calls.RegisterHooks(ctx, "slipway")
 	if err == nil {
 		err = tell(ctx, shop+"/admin/orders", `{"id": 9007199254741030, "reference": "SL-1038", "state": "changed",
 		  "placed_at": "2026-03-03T08:03:03.000201Z", "currency": "EUR", "remarks": "Two more, please.",

@@ -137,6 +137,8 @@ send) and out (what we send); koinos partner keep makes partners known.`,
 	f.StringVar(&cfg.Exchange, "exchange", "",
 		"folder with one for each trading partner: files come into PARTNER/in and go out by PARTNER/out")
 	f.StringVar(&cfg.Listen, "listen", DefaultAddress, "host:port; anything but loopback insists on tokens")
+	f.StringVar(&cfg.Outside, "outside", "",
+		"address under which other applications reach the service, such as https://koinos.quillmere.example")
 	f.StringVar(&data, "data", defaultData(), "data folder; $KOINOS_DATA")
 	f.StringSliceVar(&cfg.Hosts, "host", nil, "further host names under which browsers reach the service")
 	f.BoolVar(&cfg.RequireToken, "require-token", false, "insist on access tokens on loopback too")

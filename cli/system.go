@@ -37,7 +37,8 @@ func (a *app) systems() *cobra.Command {
 			_, err = fmt.Fprint(a.out, y.Text)
 			return err
 		},
-	}, a.draftSystem(), a.trySystem(), a.listCalls(), a.listHooks(), a.listFiles(), a.pullSystem(), a.listPulls(),
+	}, a.draftSystem(), a.trySystem(), a.listCalls(), a.listHooks(), a.registerHooks(), a.listFiles(), a.pullSystem(),
+		a.listPulls(),
 		a.listArrivals(),
 		a.pushSystem())
 	return c
@@ -192,6 +193,28 @@ func (a *app) listHooks() *cobra.Command {
 			}
 			report.Table(a.out, []string{">webhook", "came", "event", "state", ">pull", "its id"}, rows)
 			a.moreRows(page.Next)
+			return nil
+		},
+	}
+}
+
+func (a *app) registerHooks() *cobra.Command {
+	return &cobra.Command{
+		Use: "register NAME", Short: "Register our address for a system's webhooks", Args: cobra.ExactArgs(1),
+		Long: `Register makes the address /hooks/NAME of the service known to a system, as its
+description says. One that is registered already is not registered again. The
+service's own address is what koinos serve --outside says.`,
+		Example: "  koinos system register slipway",
+		RunE: func(c *cobra.Command, args []string) error {
+			r, err := a.client().RegisterHooks(c.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			if done, err := a.json(r); done {
+				return err
+			}
+			fmt.Fprintf(a.out, "%s %s %s.\n", args[0], map[bool]string{true: "knew already that it sends webhooks to",
+				false: "sends its webhooks to"}[r.There], r.URL)
 			return nil
 		},
 	}

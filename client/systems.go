@@ -54,6 +54,12 @@ func (c *Client) SystemFiles(ctx context.Context, name string, query url.Values)
 	return out, err
 }
 
+// RegisterHooks registers the service's address for a system's webhooks.
+func (c *Client) RegisterHooks(ctx context.Context, name string) (out api.Registered, err error) {
+	err = c.call(ctx, http.MethodPost, "/systems/"+url.PathEscape(name)+"/register", nil, nil, &out)
+	return out, err
+}
+
 // DraftSystem proposes a description from an API's own document.
 func (c *Client) DraftSystem(ctx context.Context, document []byte, records ...string) (out draft.Draft, err error) {
 	res, err := c.send(ctx, http.MethodPost, "/systems/draft", url.Values{"record": records},

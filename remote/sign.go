@@ -52,6 +52,9 @@ func (c *Client) SignIn(ctx context.Context) error {
 	}
 }
 
+// Secret gives a secret, for a call that tells it to the system whose it is.
+func (c *Client) Secret(s system.Secret) (string, error) { return c.value(s, "webhook secret") }
+
 // value finds a secret where the description says that it is. It is looked for at each
 // use, so that it can be changed while the service runs.
 func (c *Client) value(s system.Secret, what string) (string, error) {

@@ -39,6 +39,7 @@ type Config struct {
 	Exchange     string   // folder with one for each trading partner; "" is none
 	Crashed      bool     // the service before this one ended by a mistake of ours
 	Version      string
+	Outside      string // address under which other applications reach it; "" is that of the listener, on loopback
 	Data         string // the data folder, where secrets are that are made here
 }
 
@@ -112,6 +113,11 @@ func loopback(host string) bool {
 // Serve answers requests on l until ctx ends, then stops gracefully: streams
 // and loads end, requests in progress have a few seconds.
 func (s *Service) Serve(ctx context.Context, l net.Listener) error {
+	outside := s.cfg.Outside
+	if host, _, err := net.SplitHostPort(l.Addr().String()); err == nil && outside == "" && loopback(host) {
+		outside = "http://" + l.Addr().String()
+	}
+	s.syncs.Outside(strings.TrimRight(outside, "/"))
 	watch, unwatch := context.WithCancel(context.WithoutCancel(ctx))
 	watched := s.folders(watch)
 	var work sync.WaitGroup

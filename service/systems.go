@@ -113,6 +113,14 @@ func (s *Service) systems(h huma.API) {
 		t, err := s.syncs.Try(ctx, in.Body)
 		return &answer[api.Tried]{t}, err
 	})
+	register := op(http.MethodPost, "/systems/{name}/register", "register-hooks", tag, "admin",
+		"Register our address for a system's webhooks")
+	register.Description = "One that is registered already is not registered again."
+	register.DefaultStatus = http.StatusOK
+	handle(s, h, register, func(ctx context.Context, in *byName) (*answer[api.Registered], error) {
+		r, err := s.syncs.Register(ctx, in.Name)
+		return &answer[api.Registered]{r}, ofSystems(err)
+	})
 	type drafting struct {
 		Records []string `query:"record" doc:"Kinds of record to take, as the draft names them; left out, those that have to do with orders"`
 		RawBody []byte

@@ -51,6 +51,16 @@ func (s *Slipway) addHook(w http.ResponseWriter, r *http.Request) {
 	answer(w, http.StatusCreated, "application/json", h)
 }
 
+func (s *Slipway) listHooks(w http.ResponseWriter, _ *http.Request) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	all := make([]shopHook, len(s.hooks))
+	for i, h := range s.hooks {
+		all[i] = shopHook{ID: h.ID, URL: h.URL}
+	}
+	s.answer(w, map[string]any{"webhooks": all})
+}
+
 // tell sends everybody who asked for it a message about an order.
 func (s *Slipway) tell(event string, o *shopOrder) {
 	body, err := json.Marshal(map[string]any{"type": event, "timestamp": s.now().UTC().Format(micros),

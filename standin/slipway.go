@@ -115,6 +115,7 @@ func NewSlipway(token string, orders int, goods []Goods, limited bool, now func(
 	api("/orders/{id}", s.oneOrder)
 	api("/customers", s.listCustomers)
 	api("/parcels", s.listParcels)
+	api("/webhooks", s.listHooks)
 	graph := s.graph(graphql.MustParseSchema(shopSchema, &graphRoot{s}, graphql.UseFieldResolvers()))
 	s.mux.HandleFunc("POST /slipway/graphql", func(w http.ResponseWriter, r *http.Request) { s.guarded(w, r, graph) })
 	s.mux.HandleFunc("POST /slipway/v1/webhooks", func(w http.ResponseWriter, r *http.Request) {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"time"
 
 	"koinos/api"
 )
@@ -68,4 +69,19 @@ func (s *Store) Hooks(ctx context.Context, system string, before int64, limit in
 		list[i].At, list[i].Pull = parseTime(rows[i].Came), rows[i].Pull.Int64
 	}
 	return list, err
+}
+
+// Remember notes that our address is registered for the webhooks of a system.
+func (s *Store) Remember(ctx context.Context, system, url string, now time.Time) error {
+	return s.Write(ctx, func(t *Tx) error {
+		return t.run(`INSERT INTO registrations VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET at = excluded.at`, system,
+			url, at(now))
+	})
+}
+
+// Remembered reports whether our address was registered for the webhooks of a system.
+func (s *Store) Remembered(ctx context.Context, system, url string) (is bool, err error) {
+	err = s.r.GetContext(ctx, &is, `SELECT EXISTS (SELECT 1 FROM registrations WHERE system = ? AND url = ?)`, system,
+		url)
+	return is, err
 }

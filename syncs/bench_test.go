@@ -1,16 +1,22 @@
 package syncs
 
 import (
+	"bytes"
 	"context"
+	"encoding/json"
 	"fmt"
 	"io"
 	"net/http"
+	"net/http/httptest"
 	"strconv"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
 	"koinos/api"
+	"koinos/demo"
 )
 
 // season is a shop with so many orders of ten lines, a hundred a page.
@@ -86,4 +92,106 @@ func BenchmarkPull(b *testing.B) {
 	}
 	b.ReportMetric(float64(orders*b.N)/pulled.Seconds(), "orders/s")
 	b.ReportMetric(pulled.Seconds()/bare.Seconds(), "×bare")
+}
+
+// BenchmarkPush brings orders into the bookkeeping, eight at once: with Koinos, and by a
+// bare client that makes the same calls without reading what comes.
+func BenchmarkPush(b *testing.B) {
+	const orders, atOnce = 400, 8
+	for b.Loop() {
+		b.StopTimer()
+		books := withBooks(b, orders)
+		if _, err := books.Keep(context.Background(), strings.Replace(books.described("ledgerline"), "at_once: 4",
+			"at_once: 8", 1), "test"); err != nil {
+			b.Fatal(err)
+		}
+		var mu sync.Mutex
+		var made []*http.Request
+		var bodies [][]byte
+		handler := books.desk.Config.Handler
+		books.desk.Config.Handler = http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			body, _ := io.ReadAll(r.Body)
+			r.Body = io.NopCloser(bytes.NewReader(body))
+			mu.Lock()
+			made, bodies = append(made, r.Clone(context.Background())), append(bodies, body)
+			mu.Unlock()
+			handler.ServeHTTP(w, r)
+		})
+		each := func(n int, do func(i int)) time.Duration {
+			var work sync.WaitGroup
+			next := make(chan int)
+			begun := time.Now()
+			for range atOnce {
+				work.Go(func() {
+					for i := range next {
+						do(i)
+					}
+				})
+			}
+			for i := range n {
+				next <- i
+			}
+			close(next)
+			work.Wait()
+			return time.Since(begun)
+		}
+		b.StartTimer()
+		var pushed atomic.Int64
+		took := each(orders, func(i int) {
+			p, err := books.Push(context.Background(), "ledgerline", api.NewPush{Record: "sales_order",
+				Order: fmt.Sprintf("SL-%d", 1001+i)})
+			if err == nil && p.State == api.PushDone {
+				pushed.Add(1)
+			}
+		})
+		b.StopTimer()
+		fresh, err := demo.Ledgerline("secret", time.Now)
+		if err != nil {
+			b.Fatal(err)
+		}
+		bare := httptest.NewServer(fresh)
+		token := ""
+		client := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: atOnce}}
+		call := func(i int) {
+			req, err := http.NewRequest(made[i].Method, bare.URL+made[i].URL.RequestURI(), bytes.NewReader(bodies[i]))
+			if err != nil {
+				b.Error(err)
+				return
+			}
+			req.Header = made[i].Header.Clone()
+			if token != "" {
+				req.Header.Set("Authorization", "Bearer "+token)
+			}
+			res, err := client.Do(req)
+			if err != nil {
+				b.Error(err)
+				return
+			}
+			text, _ := io.ReadAll(res.Body)
+			res.Body.Close()
+			if strings.HasSuffix(made[i].URL.Path, "/token") {
+				var t struct {
+					Token string `json:"access_token"`
+				}
+				_ = json.Unmarshal(text, &t)
+				token = t.Token
+			}
+		}
+		call(0)
+		floor := each(len(made)-1, func(i int) { call(i + 1) })
+		bare.Close()
+		b.ReportMetric(float64(pushed.Load())/took.Seconds(), "orders/s")
+		b.ReportMetric(float64(len(made))/float64(pushed.Load()), "calls/order")
+		b.ReportMetric(floor.Seconds()/took.Seconds(), "of-bare")
+		b.StartTimer()
+	}
+}
+
+func (b *books) described(name string) string {
+	b.t.Helper()
+	kept, err := b.store.System(context.Background(), name, 0)
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	return kept.Text
 }

@@ -419,10 +419,28 @@ func (s *Syncs) load(ctx context.Context, p *api.Pull, doc []byte, withdraw bool
 
 func (s *Syncs) mapping(ctx context.Context, name string) (m *mapping.Mapping, version int, err error) {
 	kept, err := s.store.Mapping(ctx, name, 0)
-	if err == nil {
-		m, err = mapping.Parse([]byte(kept.Text))
+	if err != nil {
+		return nil, 0, err
 	}
-	return m, kept.Version, err
+	s.mu.Lock()
+	known, is := s.mappings[name]
+	s.mu.Unlock()
+	if is && known.version == kept.Version {
+		return known.m, kept.Version, nil
+	}
+	if m, err = mapping.Parse([]byte(kept.Text)); err != nil {
+		return nil, kept.Version, err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.mappings[name] = parsed{m, kept.Version}
+	return m, kept.Version, nil
+}
+
+// parsed is a mapping that was read; nobody changes one.
+type parsed struct {
+	m       *mapping.Mapping
+	version int
 }
 
 // mostTried is how many records a dry run looks at.

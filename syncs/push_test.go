@@ -22,7 +22,7 @@ type books struct {
 	desk *httptest.Server
 }
 
-func withBooks(t *testing.T, orders int) *books {
+func withBooks(t testing.TB, orders int) *books {
 	t.Helper()
 	ledgerline, err := demo.Ledgerline("secret", time.Now)
 	if err != nil {

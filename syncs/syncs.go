@@ -35,6 +35,9 @@ type Syncs struct {
 	calls  map[string]*callLog      // by name
 	busy   map[string]chan struct{} // what somebody is at work on
 	looked map[string]lookup        // by system, kind, way and value
+
+	mappings map[string]parsed // by name
+	outside  string            // our address, as others reach it; "" is not known
 }
 
 // opened is a system with its client: all who ask it share its limits.
@@ -48,7 +51,8 @@ type opened struct {
 // New makes the work for systems over a store.
 func New(s *store.Store, engine *load.Engine, now func() time.Time, log *slog.Logger) *Syncs {
 	return &Syncs{store: s, engine: engine, now: now, log: log, open: map[string]*opened{},
-		calls: map[string]*callLog{}, busy: map[string]chan struct{}{}, looked: map[string]lookup{}}
+		calls: map[string]*callLog{}, busy: map[string]chan struct{}{}, looked: map[string]lookup{},
+		mappings: map[string]parsed{}}
 }
 
 // pullsAtOnce is how many pulls run side by side, of different systems.

@@ -253,7 +253,13 @@ func (p *Planner) call(kind Kind, r *system.Request, found *Found, line *tree.No
 		name["{version}"] = p.w.Lines.Version.First(line)
 		s.Path = strings.ReplaceAll(s.Path, "{line}", escape(text(name["{line}"])))
 	}
-	sent := p.sent(r, name, v)
+	s.Body = Body(r, name, p.sent(r, name, v))
+	return s
+}
+
+// Body is what is sent of a value, with what else goes along; name has the values that
+// texts such as {key} stand for. Nothing at all is nil.
+func Body(r *system.Request, name map[string]*tree.Node, sent any) json.RawMessage {
 	for _, c := range r.With {
 		m, ok := sent.(*tree.Members)
 		if !ok { // acts send nothing else
@@ -265,10 +271,11 @@ func (p *Planner) call(kind Kind, r *system.Request, found *Found, line *tree.No
 	if r.GraphQL != "" {
 		sent = map[string]any{"query": r.GraphQL, "variables": sent}
 	}
-	if sent != nil {
-		s.Body, _ = json.Marshal(sent) // members of plain values
+	if sent == nil {
+		return nil
 	}
-	return s
+	raw, _ := json.Marshal(sent) // members of plain values
+	return raw
 }
 
 // sent wraps a body as a request has it; of a mutation of GraphQL it is the variables.

@@ -13,6 +13,16 @@ type Hooks struct {
 	Tolerance time.Duration // how far its clock may be from ours
 	Event     *jsondoc.Path // which event a message is about
 	Events    map[string]*Event
+	Register  *Registering // nil: somebody does it by hand
+}
+
+// Registering is how our address is made known to a system. {url} and {secret} in what is
+// sent are our address and the secret of the signature.
+type Registering struct {
+	Request
+	List   *List         // of those that are there; nil is none
+	URL    *jsondoc.Path // where one of them has its address
+	Secret *jsondoc.Path // where the answer has the secret, if the system gives it; nil is that we do
 }
 
 // Event is what a message of one kind is about.
@@ -68,6 +78,14 @@ var receiving = grammar.Group("How the system tells of what happened there, by P
 				grammar.May("id", grammar.Some("Header with the message's id")),
 				grammar.May("id_at", grammar.Some("Where the message has its id, if no header does: path")))),
 		}}),
+	grammar.May("register",
+		request("How our address is made known to the system. {url} and {secret} under with are our address and "+
+			"the secret", "POST",
+			grammar.May("list", listing("Those that are there")),
+			grammar.May("url", grammar.Some("Where one of those has its address: path within it")),
+			grammar.May("secret",
+				grammar.Some("Where the answer has the secret, if the system gives it: path. It goes into the file of "+
+					"the signature's secret")))),
 	grammar.May("tolerance", grammar.Some("How far the time of a message may be from ours; left out, 5m")),
 	grammar.May("event", grammar.Some("Where a message says which event it is about: path. Left out, there is one kind")),
 	grammar.Must("events", &grammar.Shape{Kind: grammar.Table,
@@ -148,11 +166,32 @@ func (b *builder) hooks(s *System, n *grammar.Node) *Hooks {
 			b.wrong(e.Node.Get("record"), "say mapping: of %s, which makes orders of it.", is.Record)
 		}
 	}
+	h.Register = b.registering(n.Get("register"), g)
 	if h.Event == nil && (len(h.Events) != 1 || h.Events["*"] == nil) {
 		b.wrong(n.Get("events").Entries[0].Node.Get("record"),
 			"say event: where a message has its event, or name one event *.")
 	}
 	return h
+}
+
+func (b *builder) registering(n *grammar.Node, g *Signature) *Registering {
+	if n == nil {
+		return nil
+	}
+	r := &Registering{Request: *b.request(n, "POST", "{url}"), URL: b.path(n.Get("url")),
+		Secret: b.path(n.Get("secret"))}
+	if list := n.Get("list"); list != nil {
+		l := b.list(list)
+		r.List = &l
+	}
+	if (r.List == nil) != (r.URL == nil) {
+		b.wrong(n.Get("path"), "list and url go together: those that are there, and where one has its address.")
+	}
+	if r.Secret != nil && g.Secret.File == "" {
+		b.wrong(n.Get("secret"),
+			"a secret that the system gives needs a file to go into: signature: {…: {secret: {file: PATH}}}.")
+	}
+	return r
 }
 
 // ValueAt gives the value at a path of a message; "" is none.

@@ -58,7 +58,7 @@ const see = useMutation({
           <Column header="What becomes of it"><template #body="{ data: f }">{{ f.waits ? `waits: ${f.waits}` : f.wrong ? `would be refused: ${f.wrong}` : 'would be taken' }}</template></Column>
         </DataTable>
         <div class="bar">
-          <span role="status">{{ tried.found?.length ?? 0 }} {{ tried.record }} records {{ tried.files ? 'in the files that could be taken' : 'on the first page' }}{{ tried.more ? ', and the list goes on' : '' }}.</span><span class="grow" />
+          <span role="status">{{ tried.found?.length ?? 0 }} {{ tried.record }} {{ tried.found?.length === 1 ? 'record' : 'records' }} {{ tried.files ? 'in the files that could be taken' : 'on the first page' }}{{ tried.more ? ', and the list goes on' : '' }}.</span><span class="grow" />
           <Button v-if="tried.tells" size="small" text label="What it says of their fields" @click="attempt.mutate({ record: tried.record, fields: true })" />
           <Button v-if="tried.found?.length" size="small" :label="tried.mapping ? `See them through ${tried.mapping}` : 'Draft a mapping for them'" :loading="see.isPending.value" @click="see.mutate(tried)" />
         </div>
