@@ -97,12 +97,36 @@ func New(ctx context.Context, cfg Config, s *store.Store, log *slog.Logger) (*Se
 		Handler: svc.router(), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
 		ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelWarn),
 	}
-	if err := errors.Join(s.ForgetRequests(ctx, svc.started.AddDate(0, 0, -keptRequestDays)),
-		s.ForgetArrivals(ctx, svc.started.AddDate(0, 0, -keptArrivalDays)),
-		s.ForgetDeliveries(ctx, svc.started.AddDate(0, 0, -keptDeliveryDays))); err != nil {
+	if err := svc.forget(ctx); err != nil {
 		return nil, err
 	}
 	return svc, svc.queue.Resume(ctx, cfg.Crashed)
+}
+
+// forget takes away what is kept for a time only.
+func (s *Service) forget(ctx context.Context) error {
+	now := s.now()
+	return errors.Join(s.store.ForgetRequests(ctx, now.AddDate(0, 0, -keptRequestDays)),
+		s.store.ForgetArrivals(ctx, now.AddDate(0, 0, -keptArrivalDays)),
+		s.store.ForgetDeliveries(ctx, now.AddDate(0, 0, -keptDeliveryDays)))
+}
+
+// forgetEvery is how often that is done.
+const forgetEvery = time.Hour
+
+func (s *Service) forgetting(ctx context.Context) {
+	tick := time.NewTicker(forgetEvery)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+			if err := s.forget(ctx); err != nil && ctx.Err() == nil {
+				s.log.Error("what is kept for a time only stays", "error", err)
+			}
+		}
+	}
 }
 
 func loopback(host string) bool {
@@ -123,6 +147,7 @@ func (s *Service) Serve(ctx context.Context, l net.Listener) error {
 	var work sync.WaitGroup
 	work.Go(func() { s.exchange.Run(watch) })
 	work.Go(func() { s.notifier.Run(watch) })
+	work.Go(func() { s.forgetting(watch) })
 	queue, endQueue := context.WithCancel(context.WithoutCancel(ctx))
 	defer endQueue()
 	work.Go(func() { s.queue.Run(queue) })

@@ -8,7 +8,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"net/url"
 	"slices"
 	"strings"
 
@@ -311,7 +310,7 @@ func (p *push) call(ctx context.Context, step *plan.Step) (again bool, err error
 		if n := p.r.Key.First(p.found.Root); n != nil {
 			key = n.AppendJSON(nil)
 		}
-		path = strings.ReplaceAll(path, "{key}", url.PathEscape(p.found.Key))
+		path = plan.Fill(path, "{key}", p.found.Key)
 		body = bytes.ReplaceAll(body, []byte(`"{key}"`), key)
 	}
 	req := remote.Request{Method: step.Method, Address: system.Address(p.o.client.Base(), path), Body: body,

@@ -3,6 +3,7 @@ package syncs
 import (
 	"context"
 	"errors"
+	"strings"
 
 	"koinos/api"
 	"koinos/core/jsondoc"
@@ -28,8 +29,12 @@ func (o *opened) trial(ctx context.Context, step *plan.Step) (is, words string, 
 	case step.Pending || step.Later:
 		return trialUnknown, "", nil
 	}
+	between := "?"
+	if strings.Contains(step.Path, "?") {
+		between = "&"
+	}
 	_, err = o.client.Do(ctx, remote.Request{Method: step.Method, Body: step.Body, Match: step.Match, Reads: true,
-		Address: system.Address(o.client.Base(), step.Path) + "?" + step.Trial})
+		Address: system.Address(o.client.Base(), step.Path) + between + step.Trial})
 	var problem *remote.Problem
 	switch {
 	case err == nil:

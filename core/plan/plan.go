@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"encoding/json"
 	"fmt"
+	"net/url"
 	"slices"
 	"strconv"
 	"strings"
@@ -239,11 +240,14 @@ func (p *Planner) call(kind Kind, r *system.Request, found *Found, line *tree.No
 	s := Step{Does: does, Kind: kind, Method: r.Method, Path: r.Path, Record: r.Record, GraphQL: r.GraphQL != "",
 		Trial: r.Trial, Pending: found == nil && kind != Create}
 	name := map[string]*tree.Node{}
+	for i, p := range sorted(r.Query) {
+		s.Path += map[bool]string{true: "?", false: "&"}[i == 0] + url.QueryEscape(p) + "=" + open(r.Query[p])
+	}
 	if found != nil {
 		if name["{key}"] = p.r.Key.First(found.Root); name["{key}"] == nil {
 			name["{key}"] = &tree.Node{Kind: tree.String, Text: found.Key}
 		}
-		s.Path = strings.ReplaceAll(s.Path, "{key}", escape(found.Key))
+		s.Path = Fill(s.Path, "{key}", found.Key)
 		if found.Root != nil && line == nil {
 			name["{version}"] = p.r.Version.First(found.Root)
 		}
@@ -251,7 +255,7 @@ func (p *Planner) call(kind Kind, r *system.Request, found *Found, line *tree.No
 	if line != nil {
 		name["{line}"] = p.w.Lines.Key.First(line)
 		name["{version}"] = p.w.Lines.Version.First(line)
-		s.Path = strings.ReplaceAll(s.Path, "{line}", escape(text(name["{line}"])))
+		s.Path = Fill(s.Path, "{line}", text(name["{line}"]))
 	}
 	s.Body = Body(r, name, p.sent(r, name, v))
 	return s

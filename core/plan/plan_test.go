@@ -101,6 +101,22 @@ records:
         remove: {path: /rows/drop, method: POST, with: {$.row: "{line}"}}
       acts:
         - {act: void, path: "/o/{key}/void", with: {$.why.code: 7}, when: cancelled, while: {path: $.state, is: [open]}}
+  counter:
+    list: {path: /o, records: "$[*]"}
+    get: {path: /o, query: {id: "{key}"}}
+    key: $.id
+    lines: $.rows[*]
+    find: {ref: {parameter: ref, path: $.ref}}
+    write:
+      mapping: m
+      find: ref
+      create: {path: /o, lines: 0, query: {mode: a b}}
+      change: {path: /o, query: {id: "{key}", v: "1"}}
+      lines:
+        match: $.n
+        key: $.row
+        add: {path: /rows, query: {of: "o-{key}"}}
+        remove: {path: "/rows/{line}", query: {of: "{key}", row: "{line}"}}
 `
 
 func node(t testing.TB, text string) *tree.Node {
@@ -224,6 +240,16 @@ add line 8: POST /rows {"n":"8","q":1,"order":"{key}"}
 remove line 2: POST /rows/drop {"row":"2"}
 change line 1: q: POST /rows/1 {"q":1,"rev":7,"of":9007199254740993}
 add line 3: POST /rows {"n":"3","q":1,"order":9007199254740993}
+`},
+		{"keys in parameters", "counter", `{"ref":"B","rows":[{"n":"3","q":1}]}`,
+			`{"id":"a&b/c","ref":"A","rows":[{"row":"x/y z","n":"1","q":2}]}`, false,
+			`change ref: PATCH /o?id=a%26b%2Fc&v=1 {"ref":"B"}
+remove line 1: DELETE /rows/x%2Fy%20z?of=a%26b%2Fc&row=x%2Fy+z
+add line 3: POST /rows?of=o-a%26b%2Fc {"n":"3","q":1}
+`},
+		{"parameters before there is a key", "counter", `{"ref":"B","rows":[{"n":"3","q":1}]}`, "", false,
+			`create it: POST /o?mode=a+b {"ref":"B"}
+add line 3: POST /rows?of=o-{key} {"n":"3","q":1}
 `},
 		{"an act with a reason", "office", `{"ref":"A"}`, `{"id":5,"ref":"A","state":"open"}`, true,
 			`void it: POST /o/5/void {"why":{"code":7}}

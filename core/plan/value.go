@@ -71,7 +71,20 @@ func shown(n *tree.Node) string {
 	return strconv.Quote(text(n))
 }
 
-func escape(key string) string { return url.PathEscape(key) }
+// open is a parameter's value, escaped but for {key} and {line}.
+func open(v string) string {
+	return strings.NewReplacer("%7Bkey%7D", "{key}", "%7Bline%7D", "{line}").Replace(url.QueryEscape(v))
+}
+
+// Fill puts a key into a path with parameters, where a word such as {key} stands for it.
+func Fill(path, word, key string) string {
+	before, after, parameters := strings.Cut(path, "?")
+	before = strings.ReplaceAll(before, word, url.PathEscape(key))
+	if !parameters {
+		return before
+	}
+	return before + "?" + strings.ReplaceAll(after, word, url.QueryEscape(key))
+}
 
 func count(n int, word string) string {
 	if n != 1 {

@@ -121,6 +121,40 @@ records:
 	}
 }
 
+// Keys and values go into parameters, escaped, where that is how a system is asked.
+func TestParameters(t *testing.T) {
+	s, err := Parse([]byte(`koinos: system/1
+name: desk
+address: https://desk.example/api
+records:
+  order:
+    list: {path: /o, records: "$.d[*]", query: {$top: "9"}}
+    get: {path: /o, query: {id: "{key}", expand: rows}}
+    rest: {path: /rows, query: {$filter: "order eq '{key}'"}, records: "$.d[*]", into: $.rows}
+    key: $.id
+    lines: $.rows[*]
+    find: {ref: {parameter: $filter, as: "ref eq '{value}'", path: $.ref}, no: {parameter: q, as: "no:{value}", path: $.no}}
+`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	r := s.Records["order"]
+	const base = "https://desk.example/api"
+	rest, err := r.Rest.First(base, "a&b", nil)
+	if want := base + "/rows?%24filter=order+eq+%27a%26b%27"; err != nil || rest != want {
+		t.Errorf("lines at %s, %v; want %s", rest, err, want)
+	}
+	if got, want := r.One(base, "a&b"), base+"/o?expand=rows&id=a%26b"; got != want {
+		t.Errorf("one at %s, want %s", got, want)
+	}
+	for way, want := range map[string]string{"ref": base + "/o?%24filter=ref+eq+%27O%27%27Neil%27&%24top=9",
+		"no": base + "/o?%24top=9&q=no%3AO%27Neil"} {
+		if got, err := r.Like(base, r.Finds[way], "O'Neil"); err != nil || got != want {
+			t.Errorf("found by %s at %s, %v; want %s", way, got, err, want)
+		}
+	}
+}
+
 // FuzzErrors looks for bytes that the readers of problems do not stand.
 func FuzzErrors(f *testing.F) {
 	s, err := Parse([]byte(meaning))

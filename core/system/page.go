@@ -164,8 +164,15 @@ func ask(address, query string, number map[string]bool) (to string, body []byte,
 // One gives the address of one record.
 func (r *Record) One(base, key string) string {
 	u := join(base, strings.ReplaceAll(r.Get, "{key}", url.PathEscape(key)))
+	q := url.Values{}
+	for name, value := range r.GetParams {
+		q.Set(name, strings.ReplaceAll(value, "{key}", key))
+	}
 	if r.GetQuery != "" {
-		u += "?" + url.Values{"key": {key}}.Encode()
+		q.Set("key", key)
+	}
+	if len(q) > 0 {
+		u += "?" + q.Encode()
 	}
 	return u
 }
@@ -182,7 +189,10 @@ func (t *Rest) First(base, key string, n *tree.Node) (string, error) {
 		return "", nil
 	}
 	l := t.List
-	l.Path = strings.ReplaceAll(l.Path, "{key}", url.PathEscape(key))
+	l.Path, l.Query = strings.ReplaceAll(l.Path, "{key}", url.PathEscape(key)), map[string]string{}
+	for name, value := range t.Query {
+		l.Query[name] = strings.ReplaceAll(value, "{key}", key)
+	}
 	address, err := l.First(base, "")
 	if err != nil {
 		return "", err
@@ -303,6 +313,12 @@ func (r *Record) Like(base string, f *Find, value string) (string, error) {
 		return "", err
 	}
 	q := address.Query()
+	if f.As != "" {
+		if strings.Contains(f.As, "'{value}'") { // a quote in a quoted text is doubled
+			value = strings.ReplaceAll(value, "'", "''")
+		}
+		value = strings.ReplaceAll(f.As, "{value}", value)
+	}
 	q.Set(f.Parameter, value)
 	address.RawQuery = q.Encode()
 	return address.String(), nil

@@ -96,9 +96,10 @@ func (l *Limits) Pause(body []byte) time.Duration {
 type Record struct {
 	Name, About string
 	List
-	Get        string // path with {key}; "" is none
-	GetQuery   string // GraphQL that asks for one, with the variable key; "" is a plain path
-	GetWhole   bool   // the list shows only a part of a record
+	Get        string            // path with {key}; "" is none
+	GetQuery   string            // GraphQL that asks for one, with the variable key; "" is a plain path
+	GetWhole   bool              // the list shows only a part of a record
+	GetParams  map[string]string // parameters, with {key} in them
 	Key        *jsondoc.Path
 	Number     *jsondoc.Path // those below may be nil
 	Version    *jsondoc.Path
@@ -401,10 +402,10 @@ func (b *builder) record(name string, n *grammar.Node) *Record {
 		LinesCount: b.path(n.Get("lines_count")), Mapping: n.Str("mapping")}
 	if g := n.Get("get"); g != nil {
 		r.Get, r.GetQuery, r.Within = g.Str("path"), g.Str("graphql"), b.path(g.Get("record"))
-		r.GetWhole = g.Str("whole") == "true"
+		r.GetWhole, r.GetParams = g.Str("whole") == "true", texts(g.Get("query"))
 		b.below(g.Get("path"))
-		if !strings.Contains(r.Get, "{key}") && r.GetQuery == "" {
-			b.wrong(g.Get("path"), "the path of one record needs {key}, such as /orders/{key}.")
+		if !strings.Contains(r.Get, "{key}") && !within(r.GetParams, "{key}") && r.GetQuery == "" {
+			b.wrong(g.Get("path"), "the path of one record needs {key}, such as /orders/{key}, or a parameter under query does.")
 		}
 	}
 	if g := n.Get("gone"); g != nil {
@@ -474,8 +475,8 @@ func (b *builder) rest(r *Record, n *grammar.Node) *Rest {
 	if t.Into == "" {
 		b.wrong(n.Get("into"), "into is one list of the record, such as $.lines.")
 	}
-	if !strings.Contains(t.Path, "{key}") && t.GraphQL == "" {
-		b.wrong(n.Get("path"), "the path of a record's lines needs {key}, such as /orders/{key}/lines.")
+	if !strings.Contains(t.Path, "{key}") && !within(t.Query, "{key}") && t.GraphQL == "" {
+		b.wrong(n.Get("path"), "the path of a record's lines needs {key}, such as /orders/{key}/lines, or a parameter under query does.")
 	}
 	if t.From != nil && t.Paging.Kind != "cursor" {
 		b.wrong(n.Get("from"), "from is a cursor: say paging: {cursor: …} of the lines too.")
@@ -484,6 +485,16 @@ func (b *builder) rest(r *Record, n *grammar.Node) *Rest {
 		b.wrong(n.Get("into"), "say lines: of the record too, where its lines stand.")
 	}
 	return t
+}
+
+// within reports whether one of the values has a word in it.
+func within(values map[string]string, word string) bool {
+	for _, v := range values {
+		if strings.Contains(v, word) {
+			return true
+		}
+	}
+	return false
 }
 
 // below looks at a path below the system's address.

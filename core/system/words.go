@@ -76,7 +76,8 @@ func listing(about string, more ...grammar.Key) *grammar.Shape {
 		grammar.May("method",
 			grammar.OneOf("GET (the usual), or POST: parameters are then members of a JSON body, those with "+
 				"points in their names of objects in it", "GET", "POST")),
-		grammar.May("query", named("Parameters of the first page", "Value")),
+		grammar.May("query", named("Parameters of the first page", "Value; where lines of a record are asked for, {key} is the "+
+			"record's key")),
 		grammar.Must("records", grammar.Some("Where the records stand: "+path)),
 		grammar.May("may_lack", &grammar.Shape{Kind: grammar.Boolean,
 			About: "An answer without the list, or with null for it, has no records; left out, it is an error"}),
@@ -100,8 +101,9 @@ var record = grammar.Group("One kind of record",
 			grammar.May("overlap", grammar.Some("How far before the newest stamp that was seen it begins, such as 5m: "+
 				"clocks go back, and stamps stand still while a list is read")))))),
 	grammar.May("get", grammar.Group("How one is got",
-		grammar.Must("path", grammar.Some("Path below the system's address; {key} is the record's key")),
+		grammar.Must("path", grammar.Some("Path below the system's address; {key} is the record's key, here or under query")),
 		grammar.May("graphql", grammar.Some("A GraphQL query that asks for it there, with the variable $key")),
+		grammar.May("query", named("Parameters", "Value; {key} is the record's key")),
 		grammar.May("whole", &grammar.Shape{Kind: grammar.Boolean,
 			About: "The list shows only a part of a record: each that is " +
 				"new there is asked for by itself"}),

@@ -16,8 +16,9 @@ import (
 type Find struct {
 	Name, Parameter string
 	Path            *jsondoc.Path
-	Fold            bool  // letter case does not matter
-	Only            While // records that count; a nil path is all
+	Fold            bool   // letter case does not matter
+	Only            While  // records that count; a nil path is all
+	As              string // what the parameter takes, with {value} in it; "" is the value
 }
 
 // Refer says that a value of a record is the key of another one, and by what that is
@@ -37,7 +38,8 @@ type Request struct {
 	GraphQL      string        // a mutation that is sent there, with the body as variable As; "" is a plain path
 	Record       *jsondoc.Path // where the record stands in the answer; nil is the answer itself
 	With         []Constant
-	Trial        string // parameter with which the system only checks the call, escaped; "" is none
+	Query        map[string]string // parameters, with {key} and {line} in them
+	Trial        string            // parameter with which the system only checks the call, escaped; "" is none
 }
 
 // Constant is what goes along with a request besides, by its place in what is sent. A text
@@ -90,6 +92,7 @@ type Lines struct {
 func request(about, method string, more ...grammar.Key) *grammar.Shape {
 	return grammar.Group(about, append([]grammar.Key{
 		grammar.Must("path", grammar.Some("Path below the system's address; {key} is the record's key, {line} the line's")),
+		grammar.May("query", named("Parameters", "Value; {key} and {line} as in the path")),
 		grammar.May("method", grammar.OneOf("Left out, "+method, "POST", "PUT", "PATCH", "DELETE")),
 		grammar.May("as", grammar.Some("Member of what is sent that holds the body; left out, the body is all")),
 		grammar.May("graphql",
@@ -117,6 +120,7 @@ var (
 			grammar.Must("parameter", grammar.Some("Parameter of the list that takes the value")),
 			grammar.Must("path", grammar.Some("Where a record has the value: only those count that have exactly it, "+
 				"whatever else the list gives")),
+			grammar.May("as", grammar.Some("What the parameter takes, with {value} in it, such as ref eq '{value}'")),
 			grammar.May("fold", &grammar.Shape{Kind: grammar.Boolean, About: "Letter case does not matter"}),
 			grammar.May("only", while("Of several that have it, only these count")))}
 	referring = &grammar.Shape{Kind: grammar.ListOf, About: "Values that are keys of other records",
@@ -170,14 +174,15 @@ func (b *builder) request(n *grammar.Node, method string, needs ...string) *Requ
 	if m := n.Str("method"); m != "" {
 		r.Method = m
 	}
+	r.Query = texts(n.Get("query"))
 	b.below(n.Get("path"))
 	if r.GraphQL != "" {
 		r.Method, needs = "POST", nil
 	}
 	for _, need := range needs {
-		if !strings.Contains(r.Path, need) && !slices.Contains(slices.Collect(maps.Values(texts(n.Get("with")))),
+		if !strings.Contains(r.Path, need) && !within(r.Query, need) && !slices.Contains(slices.Collect(maps.Values(texts(n.Get("with")))),
 			need) {
-			b.wrong(n.Get("path"), "the path needs %s, or something under with is %[1]s.", need)
+			b.wrong(n.Get("path"), "the path needs %s, or a value under query or with does.", need)
 		}
 	}
 	if t := n.Get("trial"); t != nil {
@@ -227,7 +232,10 @@ func (b *builder) finds(n *grammar.Node) map[string]*Find {
 	}
 	for _, e := range n.Entries {
 		all[e.Key] = &Find{Name: e.Key, Parameter: e.Node.Str("parameter"), Path: b.path(e.Node.Get("path")),
-			Fold: e.Node.Str("fold") == "true", Only: b.while(e.Node.Get("only"))}
+			Fold: e.Node.Str("fold") == "true", Only: b.while(e.Node.Get("only")), As: e.Node.Str("as")}
+		if as := e.Node.Get("as"); as != nil && !strings.Contains(as.Text, "{value}") {
+			b.wrong(as, "as needs {value}, such as ref eq '{value}'.")
+		}
 	}
 	return all
 }
