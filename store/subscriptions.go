@@ -240,9 +240,10 @@ func (s *Store) Resend(ctx context.Context, subscription int64, r api.Resend, no
 
 // ForgetDeliveries takes away what was delivered, or failed, before a time.
 func (s *Store) ForgetDeliveries(ctx context.Context, before time.Time) error {
-	return s.Write(ctx, func(t *Tx) error {
-		return t.run(`DELETE FROM deliveries WHERE state <> 'waiting' AND made_at < ?`, at(before))
-	})
+	return s.inTurns(ctx,
+		`DELETE FROM deliveries WHERE id IN (SELECT id FROM deliveries WHERE state <> 'waiting' AND made_at < ?
+			LIMIT ?)`,
+		at(before))
 }
 
 // LastEvent is the number of the newest event.

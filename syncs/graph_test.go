@@ -2,18 +2,32 @@ package syncs
 
 import (
 	"context"
+	"encoding/json"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"testing"
+	"time"
 
 	"koinos/api"
+	"koinos/demo"
 )
 
 // graphed is an office that reads the shop by GraphQL.
 func graphed(t *testing.T, orders int, change func(string) string) *office {
 	t.Helper()
 	o := begin(t, shopOf(t, orders))
+	o.graph(change)
+	return o
+}
+
+// graph describes the shop by GraphQL.
+func (o *office) graph(change func(string) string) {
+	t := o.t
+	t.Helper()
 	read := func(name string) string {
 		b, err := os.ReadFile("../docs/standins/" + name)
 		if err != nil {
@@ -31,7 +45,6 @@ func graphed(t *testing.T, orders int, change func(string) string) *office {
 		"test"); err != nil {
 		t.Fatal(err)
 	}
-	return o
 }
 
 func same(s string) string { return s }
@@ -70,5 +83,47 @@ func TestPullGraphQLErrors(t *testing.T) {
 	o.admin("faults", `{"times": 2, "json": {"data": {"orders": null}, "errors": [{"message": "busy", "path": ["orders"]}]}}`)
 	if p := o.pull(api.NewPull{}); p.State != api.PullDone || p.Records != 20 {
 		t.Errorf("%s %s", figures(&p), p.Reason)
+	}
+}
+
+// A shop that counts points and requests is asked so that it never has to say no.
+func TestPullGraphQLLimited(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it waits for a shop")
+	}
+	limited, err := demo.Slipway("slipway-demo", 240, true, time.Now)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var refused, lowest atomic.Int64
+	lowest.Store(1000)
+	o := begin(t, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		rec := httptest.NewRecorder()
+		limited.ServeHTTP(rec, r)
+		var told struct {
+			Extensions struct {
+				Points struct{ Left *int64 }
+			}
+			Errors []any
+		}
+		if json.Unmarshal(rec.Body.Bytes(), &told) == nil && told.Extensions.Points.Left != nil {
+			lowest.Store(min(lowest.Load(), *told.Extensions.Points.Left))
+		}
+		if rec.Code != http.StatusOK || len(told.Errors) > 0 {
+			refused.Add(1)
+		}
+		for name, v := range rec.Header() {
+			w.Header()[name] = v
+		}
+		w.WriteHeader(rec.Code)
+		_, _ = w.Write(rec.Body.Bytes()) // whoever is gone does not miss it
+	}))
+	o.graph(func(s string) string { return strings.Replace(s, "rate: 5000", "rate: 15", 1) })
+	p := o.pull(api.NewPull{})
+	if p.State != api.PullDone || p.Records != 240 {
+		t.Fatalf("%s %s", figures(&p), p.Reason)
+	}
+	if refused.Load() > 0 || lowest.Load() > 300 || lowest.Load() < 0 {
+		t.Errorf("%d answers were refusals; at the lowest %d points were left", refused.Load(), lowest.Load())
 	}
 }
