@@ -22,6 +22,7 @@ type System struct {
 	Address  string    `json:"address,omitempty" doc:"Of its API, or its folder"`
 	Folder   bool      `json:"folder,omitempty" doc:"It exchanges files"`
 	Records  []string  `json:"records,omitempty" doc:"The kinds of record that are described"`
+	Writes   []string  `json:"writes,omitempty" doc:"Of those: the ones that an order can be written as"`
 	StoredAt time.Time `json:"stored_at"`
 	StoredBy string    `json:"stored_by"`
 

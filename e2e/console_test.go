@@ -226,7 +226,12 @@ func TestConsoleSystems(t *testing.T) {
 		has("tbody tr:last-child", "✓ done 40 0 2 37 0 1 16"),
 		press("Arrivals"), has("tbody tr:first-child", "SL-1038"), press("39"),
 		has("pre", `{"id":9007199254741032,"reference":"SL-1040",`), press("Calls"), has("tbody tr:first-child", "200"),
-		press("Description"), has("pre", "koinos: system/1"))
+		press("Description"), has("pre", "koinos: system/1"),
+		chromedp.Navigate(s.address+"/orders/562"), press("Compare"),
+		has(".plan", "ledgerline sales_order LO-1010: It would be made right by:"),
+		has(".plan li li", "note: The customer collects it. → blank"), press("Do it"),
+		has(".plan", "ledgerline sales_order LO-1010: It is right now, by:"), press("Compare"),
+		has(".plan", "It is right; there is nothing to do."))
 }
 
 // Where tokens are needed the console asks for one.

@@ -82,6 +82,11 @@ func Shown(kept api.System) api.System {
 	if y, err := system.Parse([]byte(kept.Text)); err == nil {
 		kept.About, kept.Address, kept.Records = y.About, y.Address+y.Folder, y.RecordNames()
 		kept.Folder = y.Folder != ""
+		for _, name := range kept.Records {
+			if w := y.Records[name].Write; w != nil && w.Mapping != "" {
+				kept.Writes = append(kept.Writes, name)
+			}
+		}
 	}
 	return kept
 }

@@ -9,6 +9,7 @@ import SourceGrid from '../components/SourceGrid.vue'
 import StateNote from '../components/StateNote.vue'
 import { fieldName, interchangeWord, when } from '../format'
 import { Places, type Spot } from '../places'
+import OrderSystems from '../systems/OrderSystems.vue'
 
 const props = defineProps<{ id: number }>()
 const { data: order, error, isPending, refetch } = useQuery({
@@ -103,12 +104,7 @@ const became = computed(() => {
                 <li v-for="i in [...exchanged.items].reverse()" :key="i.id"><span class="soft">{{ when(i.at) }}</span> <RouterLink :to="`/exchange/${i.id}`">{{ i.kinds }} {{ i.direction === 'in' ? 'from' : 'to' }} {{ i.partner }}</RouterLink> <OutcomeMark :word="interchangeWord(i)" /></li>
               </ol>
             </section>
-            <section v-if="order.links?.length" class="events">
-              <h2>In other systems</h2>
-              <ol>
-                <li v-for="l in order.links" :key="`${l.system} ${l.record}`"><span class="soft">{{ when(l.at) }}</span> <RouterLink :to="`/systems/${l.system}`">{{ l.system }}</RouterLink>: {{ l.record }} {{ l.number || l.key }}, <span class="soft">{{ l.revision ? `agreed at revision ${l.revision}` : 'not right there yet' }}</span></li>
-              </ol>
-            </section>
+            <OrderSystems :order="order" />
             <section v-if="order.movements?.length || order.answers?.length || order.invoices?.length" class="events">
               <h2>Shipped, answered, invoiced</h2>
               <ol>
