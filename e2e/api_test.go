@@ -236,6 +236,7 @@ func TestPublishedAPI(t *testing.T) {
 	}
 	for path, want := range map[string]string{"/healthz": "ok", "/readyz": "ready",
 		"/metrics":       "koinos_orders_loaded_total 5",
+		"/metrics?lag":   `koinos_system_lag_seconds{record="order",system="slipway"} `,
 		"/metrics?twice": `koinos_system_arrivals_total{record="order",state="mapped",system="slipway"} 39`} {
 		if res, body := s.do("GET", path, ""); res.StatusCode != 200 || !strings.Contains(body, want) {
 			t.Errorf("%s: %d %.200s", path, res.StatusCode, body)

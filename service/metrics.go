@@ -10,7 +10,6 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"koinos/load"
-	"koinos/syncs"
 )
 
 type metrics struct {
@@ -18,14 +17,14 @@ type metrics struct {
 	requests *prometheus.HistogramVec
 }
 
-func newMetrics(engine *load.Engine, work *syncs.Syncs) *metrics {
+func newMetrics(engine *load.Engine, figures systemFigures) *metrics {
 	m := &metrics{
 		registry: prometheus.NewRegistry(),
 		requests: prometheus.NewHistogramVec(prometheus.HistogramOpts{
 			Name: "koinos_request_seconds", Help: "Time to answer requests.", Buckets: prometheus.DefBuckets,
 		}, []string{"method", "route", "status"}),
 	}
-	m.registry.MustRegister(systemFigures{work}, m.requests, collectors.NewGoCollector(),
+	m.registry.MustRegister(figures, m.requests, collectors.NewGoCollector(),
 		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}),
 		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "koinos_loads_running", Help: "Loads that run now."},
 			func() float64 { return float64(engine.Running()) }),

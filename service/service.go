@@ -90,7 +90,7 @@ func New(ctx context.Context, cfg Config, s *store.Store, log *slog.Logger) (*Se
 	for _, h := range append(cfg.Hosts, host) {
 		svc.hosts[strings.ToLower(h)] = true
 	}
-	svc.metrics = newMetrics(engine, svc.syncs)
+	svc.metrics = newMetrics(engine, systemFigures{svc.syncs, s})
 	svc.started = svc.now()
 	svc.stopped, svc.stop = context.WithCancel(context.Background())
 	svc.http = &http.Server{

@@ -1,15 +1,21 @@
 package service
 
 import (
+	"context"
 	"strconv"
 
 	"github.com/prometheus/client_golang/prometheus"
 
+	"koinos/api"
+	"koinos/store"
 	"koinos/syncs"
 )
 
 // systemFigures are what is counted of other systems; it is a prometheus.Collector.
-type systemFigures struct{ syncs *syncs.Syncs }
+type systemFigures struct {
+	syncs *syncs.Syncs
+	store *store.Store
+}
 
 func described(name, help string, labels ...string) *prometheus.Desc {
 	return prometheus.NewDesc("koinos_system_"+name, help, append([]string{"system"}, labels...), nil)
@@ -21,13 +27,18 @@ var (
 	systemTook     = described("call_seconds_total", "Time that calls took.")
 	systemWaited   = described("wait_seconds_total", "Time that calls waited for the system's limits.")
 	systemArrivals = described("arrivals_total", "Records that came and were new.", "record", "state")
+	systemLag      = described("lag_seconds", "From the stamp of the record that came last to when it came.", "record")
 	systemHooks    = described("hooks_total", "Webhooks by what became of them.", "outcome")
 )
+
+// messages are those to subscribers.
+var messages = prometheus.NewDesc("koinos_deliveries", "Messages to subscribers that are kept, by state.",
+	[]string{"subscription", "state"}, nil)
 
 // Describe is part of prometheus.Collector.
 func (f systemFigures) Describe(to chan<- *prometheus.Desc) {
 	for _, d := range []*prometheus.Desc{systemAway, systemCalls, systemTook, systemWaited, systemArrivals,
-		systemHooks} {
+		systemLag, systemHooks, messages} {
 		to <- d
 	}
 }
@@ -51,9 +62,27 @@ func (f systemFigures) Collect(to chan<- prometheus.Metric) {
 		for k, n := range y.Arrivals {
 			count(systemArrivals, float64(n), k.Record, k.State)
 		}
+		for record, lag := range y.Lag {
+			to <- prometheus.MustNewConstMetric(systemLag, prometheus.GaugeValue, lag.Seconds(), y.System, record)
+		}
 		for outcome, n := range map[string]int{"taken": y.Hooks.Taken, "repeated": y.Hooks.Repeated,
 			"passed over": y.Hooks.Passed, "refused": y.Hooks.Refused} {
 			count(systemHooks, float64(n), outcome)
+		}
+	}
+	f.collectMessages(to)
+}
+
+func (f systemFigures) collectMessages(to chan<- prometheus.Metric) {
+	all, err := f.store.Subscriptions(context.Background())
+	if err != nil {
+		to <- prometheus.NewInvalidMetric(messages, err)
+		return
+	}
+	for _, y := range all {
+		for state, n := range map[string]int{api.DeliveryWaiting: y.Counts.Waiting, api.DeliveryDelivered: y.Counts.Delivered,
+			api.DeliveryFailed: y.Counts.Failed} {
+			to <- prometheus.MustNewConstMetric(messages, prometheus.GaugeValue, float64(n), y.Name, state)
 		}
 	}
 }

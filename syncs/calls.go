@@ -10,6 +10,7 @@ import (
 	"unicode/utf8"
 
 	"koinos/api"
+	"koinos/core/system"
 	"koinos/remote"
 )
 
@@ -26,6 +27,7 @@ type callLog struct {
 	took     time.Duration
 	waited   time.Duration
 	arrivals map[ArrivalKind]int
+	lag      map[string]time.Duration // by record: how old the newest that came last was
 }
 
 // CallKind is what calls are counted by; Status 0 is no answer.
@@ -45,6 +47,7 @@ type Figures struct {
 	Took     time.Duration // by all calls
 	Waited   time.Duration // before calls, for the system's limits
 	Arrivals map[ArrivalKind]int
+	Lag      map[string]time.Duration // by record: from its stamp to when it came, of the last one
 	Hooks    api.HookCount
 }
 
@@ -54,7 +57,7 @@ func (s *Syncs) Figures() (all []Figures) {
 	defer s.mu.Unlock()
 	for name, l := range s.calls {
 		all = append(all, Figures{name, !l.away.IsZero(), maps.Clone(l.calls), l.took, l.waited, maps.Clone(l.arrivals),
-			l.hooks})
+			maps.Clone(l.lag), l.hooks})
 	}
 	return all
 }
@@ -64,7 +67,11 @@ func (s *Syncs) arrived(all []api.Arrival) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for i := range all {
-		s.logOf(all[i].System).arrivals[ArrivalKind{all[i].Record, all[i].State}]++
+		l := s.logOf(all[i].System)
+		l.arrivals[ArrivalKind{all[i].Record, all[i].State}]++
+		if age, ok := system.Age(all[i].Stamp, all[i].At); ok && all[i].Stamp != "" {
+			l.lag[all[i].Record] = age
+		}
 	}
 }
 
@@ -94,7 +101,8 @@ func (s *Syncs) called(name string, c *remote.Call) {
 // logOf gives the log of a system; s.mu is held.
 func (s *Syncs) logOf(name string) *callLog {
 	if s.calls[name] == nil {
-		s.calls[name] = &callLog{calls: map[CallKind]int{}, arrivals: map[ArrivalKind]int{}}
+		s.calls[name] = &callLog{calls: map[CallKind]int{}, arrivals: map[ArrivalKind]int{},
+			lag: map[string]time.Duration{}}
 	}
 	return s.calls[name]
 }

@@ -31,6 +31,13 @@ func instant(stamp string) (time.Time, error) {
 	return time.Unix(n, nanos).UTC(), nil
 }
 
+// Age is how long before a time a stamp was, as the system wrote it; ok is false where it
+// is no time.
+func Age(stamp string, now time.Time) (age time.Duration, ok bool) {
+	t, err := instant(stamp)
+	return now.Sub(t), err == nil
+}
+
 // from gives the value of the parameter that asks for what is new since a stamp.
 func (s *Since) from(stamp string) (string, error) {
 	value, err := s.value(stamp)
