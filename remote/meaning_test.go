@@ -3,6 +3,7 @@ package remote
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"net/http"
 	"sync/atomic"
@@ -60,6 +61,36 @@ func TestMeanings(t *testing.T) {
 				t.Errorf("%d calls, %+v", asked.Load(), err)
 			}
 		})
+	}
+}
+
+// Answers of systems that are careless with types and marks are read, as far as it is sure
+// what they mean.
+func TestCareless(t *testing.T) {
+	for _, c := range []struct {
+		name, more, kind, body string
+		status                 int
+		want, err              string
+	}{
+		{"a byte order mark", "", "application/json", "\ufeff{}", 200, "{}", ""},
+		{"nothing to say", "", "", "", 204, "", ""},
+		{"JSON as text", "", "text/plain", "{}", 200, "",
+			`shop's answer is not JSON but "text/plain". If it is JSON all the same, say answers: any.`},
+		{"JSON as text, known", "\nanswers: any", "text/plain", "{}", 200, "{}", ""},
+		{"a page all the same", "\nanswers: any", "text/html", "<html>", 200, "",
+			"shop's answer is cut short or not JSON."},
+	} {
+		x := begin(t, "", "largest: 1}"+c.more+"\nheaders: {X: y", func(w http.ResponseWriter, _ *http.Request) {
+			if c.kind != "" {
+				w.Header().Set("Content-Type", c.kind)
+			}
+			w.WriteHeader(c.status)
+			io.WriteString(w, c.body)
+		})
+		got, err := x.get()
+		if said := fmt.Sprint(err); c.err == "" && err != nil || c.err != "" && said != c.err || got != c.want {
+			t.Errorf("%s: %q, %v", c.name, got, err)
+		}
 	}
 }
 

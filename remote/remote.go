@@ -389,6 +389,7 @@ func (c *Client) do(req *http.Request, shown *url.URL, waited time.Duration) (a 
 	defer res.Body.Close()
 	call.Status = res.StatusCode
 	body, err := io.ReadAll(io.LimitReader(res.Body, c.system.Limits.Largest+1))
+	body = bytes.TrimPrefix(body, []byte("\ufeff"))
 	if call.Bytes = len(body); !signingIn(req) { // what that gives is nobody's to see
 		call.Body = body
 	}
@@ -491,13 +492,14 @@ func (c *Client) judge(res *http.Response, body []byte) *Problem {
 	case s >= 400:
 		return is(Never, " refuses this (%d)", s)
 	}
-	if len(bytes.TrimSpace(body)) == 0 && res.Request.Method != http.MethodGet {
+	if len(bytes.TrimSpace(body)) == 0 && (res.Request.Method != http.MethodGet ||
+		res.StatusCode == http.StatusNoContent) {
 		return nil // it was done, and there is nothing to say
 	}
 	kind, _, err := mime.ParseMediaType(res.Header.Get("Content-Type"))
-	if err != nil || !strings.HasSuffix(kind, "json") {
+	if (err != nil || !strings.HasSuffix(kind, "json")) && !c.system.AnyType {
 		return &Problem{Kind: Away, Status: res.StatusCode, Why: fmt.Sprintf("%s's answer is not JSON but %q.", name,
-			kind)}
+			kind) + map[bool]string{true: " If it is JSON all the same, say answers: any."}[json.Valid(body)]}
 	}
 	if !json.Valid(body) {
 		return &Problem{Kind: Away, Status: res.StatusCode, Why: name + "'s answer is cut short or not JSON."}

@@ -346,7 +346,8 @@ func TestPullOfNonsense(t *testing.T) {
 			"the answer has no list; if that means that there are none, say may_lack: true of the list at $.data"},
 		{"no key", [2]string{"key: $.id", "key: $.no"}, []string{`{"orders": [` + one(1, whole) + `]}`}, "",
 			"failed: 0 pages, 0 records, 0 known, 0 gone, 0 short, 0 loaded, 0 changed, 0 failed",
-			"the answer has a record without a key ($.no) at /orders/0"},
+			"the answer has a record without a key ($.no; it has id, reference, state, placed_at, changed_at, currency, " +
+				"lines, line_count) at /orders/0"},
 		{"nothing", [2]string{}, []string{`{"orders": []}`}, "",
 			"done: 1 pages, 0 records, 0 known, 0 gone, 0 short, 0 loaded, 0 changed, 0 failed", ""},
 		{"a short one that is whole alone", [2]string{}, []string{`{"orders": [` + one(1, half) + `]}`}, one(1, whole),

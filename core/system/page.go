@@ -242,7 +242,11 @@ func join(base, path string) string {
 // Read reads a page of the list and says where it goes on.
 func (r *Record) Read(a Answer) (*Page, error) {
 	if len(bytes.TrimSpace(a.Body)) == 0 {
-		return nil, &AnswerError{"", "is empty"}
+		if r.MayLack {
+			return &Page{}, nil
+		}
+		return nil, &AnswerError{"",
+			"is empty; if that means that there are no records, say may_lack: true of the list"}
 	}
 	root, _, err := jsondoc.Parse(a.Body, 1)
 	if err != nil {
@@ -359,7 +363,12 @@ func (r *List) nodes(root *tree.Node, body []byte) ([]*tree.Node, [][]byte, erro
 		case n.Kind == tree.Null:
 			return nil, nil, &AnswerError{prefix, "has no list but null" + none}
 		case n.Kind != tree.Array:
-			return nil, nil, &AnswerError{prefix, "has no list but " + kindName(n.Kind)}
+			why := "has no list but " + kindName(n.Kind)
+			if n.Kind == tree.Object {
+				why += " (if it is the one record, say records: " + prefix + "; if it has a record by each name, " +
+					prefix + ".*)"
+			}
+			return nil, nil, &AnswerError{prefix, why}
 		}
 	}
 	nodes := r.Records.All(root)
@@ -423,6 +432,25 @@ func rawAt(body []byte, n *tree.Node, cache parts) ([]byte, error) {
 	return members[n.Name], nil
 }
 
+// mostNamed is how many members of a record are named.
+const mostNamed = 12
+
+// has names the members of a record, for somebody whose path finds nothing there.
+func has(n *tree.Node) string {
+	var names []string
+	for c := n.First(); c != nil && n.Kind == tree.Object; c = c.Next() {
+		if len(names) == mostNamed {
+			names = append(names, "…")
+			break
+		}
+		names = append(names, c.Name)
+	}
+	if len(names) == 0 {
+		return ""
+	}
+	return "; it has " + strings.Join(names, ", ")
+}
+
 // Find reads what the description says of a record.
 func (r *Record) Find(n *tree.Node) (Found, error) {
 	f := Found{Place: n.Pointer(), Node: n}
@@ -436,7 +464,7 @@ func (r *Record) Find(n *tree.Node) (Found, error) {
 		return ""
 	}
 	if f.Key = text(r.Key); f.Key == "" {
-		return f, &AnswerError{f.Place, "has a record without a key (" + r.Key.String() + ")"}
+		return f, &AnswerError{f.Place, "has a record without a key (" + r.Key.String() + has(n) + ")"}
 	}
 	f.Number, f.Version, f.Stamp = text(r.Number), text(r.Version), text(r.Stamp)
 	if r.Lines != nil {

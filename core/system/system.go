@@ -27,6 +27,7 @@ type System struct {
 	Errors            *jsondoc.Path // what an answer of status 200 has when it is a refusal; may be nil
 	ErrorWords        *jsondoc.Path // within that; may be nil
 	Means             []Meaning
+	AnyType           bool // its answers are JSON, whatever type they say
 	Records           map[string]*Record
 	Hooks             *Hooks // nil: it tells us nothing
 }
@@ -190,7 +191,7 @@ func Parse(src []byte) (*System, error) {
 	if n := root.Get("auth"); n != nil {
 		s.Auth = b.auth(n)
 	}
-	s.Limits = b.limits(root.Get("limits"))
+	s.Limits, s.AnyType = b.limits(root.Get("limits")), root.Str("answers") == "any"
 	for _, e := range root.Get("records").Entries {
 		if !namePattern.MatchString(strings.ReplaceAll(e.Key, "_", "-")) {
 			b.Add(finding.MappingWrongValue, e.At, e.Key, "a record's name must be of small letters, digits, _ and -.")
@@ -405,7 +406,8 @@ func (b *builder) record(name string, n *grammar.Node) *Record {
 		r.GetWhole, r.GetParams = g.Str("whole") == "true", texts(g.Get("query"))
 		b.below(g.Get("path"))
 		if !strings.Contains(r.Get, "{key}") && !within(r.GetParams, "{key}") && r.GetQuery == "" {
-			b.wrong(g.Get("path"), "the path of one record needs {key}, such as /orders/{key}, or a parameter under query does.")
+			b.wrong(g.Get("path"),
+				"the path of one record needs {key}, such as /orders/{key}, or a parameter under query does.")
 		}
 	}
 	if g := n.Get("gone"); g != nil {
@@ -476,7 +478,8 @@ func (b *builder) rest(r *Record, n *grammar.Node) *Rest {
 		b.wrong(n.Get("into"), "into is one list of the record, such as $.lines.")
 	}
 	if !strings.Contains(t.Path, "{key}") && !within(t.Query, "{key}") && t.GraphQL == "" {
-		b.wrong(n.Get("path"), "the path of a record's lines needs {key}, such as /orders/{key}/lines, or a parameter under query does.")
+		b.wrong(n.Get("path"),
+			"the path of a record's lines needs {key}, such as /orders/{key}/lines, or a parameter under query does.")
 	}
 	if t.From != nil && t.Paging.Kind != "cursor" {
 		b.wrong(n.Get("from"), "from is a cursor: say paging: {cursor: …} of the lines too.")

@@ -63,7 +63,8 @@ func TestMistakes(t *testing.T) {
 			"a name and password do not stand in the address: say auth: {basic: …}", ""},
 		{"path: /orders\n", "path: /orders?limit=2\n", "8:13",
 			`"/orders?limit=2" is no path below the address, such as /orders; parameters stand under query.`, ""},
-		{"/orders/{key}", "/orders/ID", "13:17", "the path of one record needs {key}, such as /orders/{key}, or a parameter under query does.", ""},
+		{"/orders/{key}", "/orders/ID", "13:17",
+			"the path of one record needs {key}, such as /orders/{key}, or a parameter under query does.", ""},
 		{"    key: $.id\n", "", "7:5",
 			`order needs "key": What names a record for good: path (RFC 9535) within the record.`, ""},
 		{"    stamp: $.updated_at\n", "", "12:26",
@@ -122,10 +123,12 @@ func TestRead(t *testing.T) {
 			"are none, say may_lack: true of the list at $.orders",
 		`{"data": []}`: "the answer has no list; if that means that there are " +
 			"none, say may_lack: true of the list at $.orders",
-		`{"orders": {"id": 1}}`:                          "the answer has no list but an object at $.orders",
-		`{"orders": [{"name": "S-1"}]}`:                  "the answer has a record without a key ($.id) at /orders/0",
+		`{"orders": {"id": 1}}`: "the answer has no list but an object (if it is the one record, say records: $.orders; " +
+			"if it has a record by each name, $.orders.*) at $.orders",
+		`{"orders": [{"name": "S-1"}]}`: "the answer has a record without a key ($.id; it has name) " +
+			"at /orders/0",
 		`{"orders": [{"id": 1, "items_total": "many"}]}`: `the answer says that a record has "many" lines at /orders/0`,
-		"": "the answer is empty",
+		"": "the answer is empty; if that means that there are no records, say may_lack: true of the list",
 	} {
 		if _, err := r.Read(Answer{URL: "http://127.0.0.1/orders", Body: []byte(body)}); err == nil ||
 			err.Error() != says {

@@ -76,8 +76,9 @@ func listing(about string, more ...grammar.Key) *grammar.Shape {
 		grammar.May("method",
 			grammar.OneOf("GET (the usual), or POST: parameters are then members of a JSON body, those with "+
 				"points in their names of objects in it", "GET", "POST")),
-		grammar.May("query", named("Parameters of the first page", "Value; where lines of a record are asked for, {key} is the "+
-			"record's key")),
+		grammar.May("query", named("Parameters of the first page",
+			"Value; where lines of a record are asked for, {key} is the "+
+				"record's key")),
 		grammar.Must("records", grammar.Some("Where the records stand: "+path)),
 		grammar.May("may_lack", &grammar.Shape{Kind: grammar.Boolean,
 			About: "An answer without the list, or with null for it, has no records; left out, it is an error"}),
@@ -159,6 +160,9 @@ var words = grammar.Group("Another application, described",
 			grammar.Must("a_second",
 				grammar.Some("How many come back in a second: a number, or where an answer says it")),
 			grammar.Must("keep", grammar.Whole("How many are to be left: with fewer, the next call waits")))))),
+	grammar.May("answers",
+		grammar.OneOf("Answers are JSON and say so (json, the usual); with any they are read as JSON "+
+			"whatever content type they say", "json", "any")),
 	grammar.May("errors", failing),
 	grammar.May("hooks", receiving),
 	grammar.Must("records", &grammar.Shape{Kind: grammar.Table, About: "What the system has, by names of your own: " +

@@ -180,8 +180,9 @@ func (b *builder) request(n *grammar.Node, method string, needs ...string) *Requ
 		r.Method, needs = "POST", nil
 	}
 	for _, need := range needs {
-		if !strings.Contains(r.Path, need) && !within(r.Query, need) && !slices.Contains(slices.Collect(maps.Values(texts(n.Get("with")))),
-			need) {
+		if !strings.Contains(r.Path, need) && !within(r.Query, need) &&
+			!slices.Contains(slices.Collect(maps.Values(texts(n.Get("with")))),
+				need) {
 			b.wrong(n.Get("path"), "the path needs %s, or a value under query or with does.", need)
 		}
 	}
