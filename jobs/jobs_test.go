@@ -123,7 +123,12 @@ func TestEnds(t *testing.T) {
 					return c.first
 				}})
 			add(t, b.store, 7)
-			b.until("it ends", func() bool { return c.state == "" && b.empty() || c.state != "" && b.in(c.state) == 1 })
+			b.until("it ends", func() bool {
+				mu.Lock()
+				tried := tries == c.tries // before that it may be between two states that are looked at
+				mu.Unlock()
+				return tried && (c.state == "" && b.empty() || c.state != "" && b.in(c.state) == 1)
+			})
 			b.stop()
 			if tries != c.tries || (told == 1) != (c.first == nil) {
 				t.Errorf("%d tries, told %d times", tries, told)
