@@ -34,16 +34,18 @@ type Notifier struct {
 	nudge   chan struct{}
 
 	mu     sync.Mutex
-	busy   map[int64]bool  // subscriptions that somebody is at work for
-	probes map[int64]probe // of those that are away
-	failed map[int64]int   // attempts that failed one after another, by subscription
+	busy   map[int64]bool      // subscriptions that somebody is at work for
+	probes map[int64]probe     // of those that are away
+	later  map[int64]time.Time // before that nothing is sent
+	failed map[int64]int       // attempts that failed one after another, by subscription
 }
 
 // New makes a notifier over a store; secrets that it makes go into a folder, which only
 // its owner can read.
 func New(s *store.Store, secrets string, now func() time.Time, log *slog.Logger) *Notifier {
 	return &Notifier{store: s, secrets: secrets, now: now, log: log, post: remote.Post, nudge: make(chan struct{}, 1),
-		busy: map[int64]bool{}, probes: map[int64]probe{}, failed: map[int64]int{}}
+		busy: map[int64]bool{}, probes: map[int64]probe{}, failed: map[int64]int{},
+		later: map[int64]time.Time{}}
 }
 
 // RefusedError says why a subscription cannot be as it is asked for.
@@ -191,7 +193,7 @@ func (n *Notifier) Run(ctx context.Context) {
 
 // round looks at what happened, and begins to send what is due.
 func (n *Notifier) round(ctx context.Context, work *sync.WaitGroup) error {
-	all, err := n.store.Subscriptions(ctx)
+	all, err := n.store.Subscribers(ctx)
 	if err != nil || len(all) == 0 {
 		return err
 	}
@@ -218,6 +220,7 @@ func (n *Notifier) round(ctx context.Context, work *sync.WaitGroup) error {
 			}()
 			if err := n.send(ctx, y); err != nil && ctx.Err() == nil {
 				n.log.Error("a subscriber is not told", "subscription", y.Name, "error", err)
+				n.wait(y.ID)
 			}
 		})
 	}
@@ -227,11 +230,21 @@ func (n *Notifier) round(ctx context.Context, work *sync.WaitGroup) error {
 func (n *Notifier) take(id int64) bool {
 	n.mu.Lock()
 	defer n.mu.Unlock()
-	if n.busy[id] {
+	if n.busy[id] || n.now().Before(n.later[id]) {
 		return false
 	}
 	n.busy[id] = true
 	return true
+}
+
+// afterTrouble is how long nothing is sent when what was sent cannot be noted: it would all
+// be sent again at once.
+const afterTrouble = 30 * time.Second
+
+func (n *Notifier) wait(id int64) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	n.later[id] = n.now().Add(afterTrouble)
 }
 
 func (n *Notifier) free(id int64) {

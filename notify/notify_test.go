@@ -327,6 +327,31 @@ func TestPaused(t *testing.T) {
 	}
 }
 
+// Who is paused while much is on its way gets what is under way, and no more.
+func TestPausedOnTheWay(t *testing.T) {
+	d := open(t)
+	d.add(api.NewSubscription{Name: "shed"})
+	y, err := d.store.Subscription(t.Context(), "shed")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i := range dueAtOnce + 10 {
+		d.post(fmt.Sprintf("A-%d", i), "SALTRY", "")
+	}
+	d.answer = func(n int) int {
+		if n == 1 {
+			if err := d.store.SetSubscription(t.Context(), y.ID, api.SubscriptionPaused, "", time.Now(), false); err != nil {
+				t.Error(err)
+			}
+		}
+		return 204
+	}
+	d.rounds(3, time.Minute)
+	if len(d.got) != dueAtOnce {
+		t.Errorf("%d messages, of which %d were under way", len(d.got), dueAtOnce)
+	}
+}
+
 // Somebody else who takes over after a crash makes no message twice, and no second id.
 func TestTakenOver(t *testing.T) {
 	d := open(t)

@@ -51,6 +51,9 @@ func (n *Notifier) send(ctx context.Context, y *api.Subscription) error {
 			}
 			many = 1 // whether they are back is seen by one
 		}
+		if paused, err := n.store.Paused(ctx, y.ID); err != nil || paused {
+			return err
+		}
 		due, err := n.store.Due(ctx, y.ID, n.now(), many)
 		if err != nil || len(due) == 0 {
 			return err

@@ -63,10 +63,33 @@ func (s *Store) AddSubscription(ctx context.Context, y *api.Subscription) error 
 	})
 }
 
-// Subscriptions lists subscriptions by name, with counts of their deliveries.
-func (s *Store) Subscriptions(ctx context.Context) ([]api.Subscription, error) {
+// Subscribers lists subscriptions by name, without the counts, which cost more the more
+// was sent.
+func (s *Store) Subscribers(ctx context.Context) ([]api.Subscription, error) {
 	var rows []subscriptionRow
 	if err := s.r.SelectContext(ctx, &rows, `SELECT * FROM subscriptions ORDER BY name`); err != nil {
+		return nil, err
+	}
+	list := make([]api.Subscription, len(rows))
+	for i := range rows {
+		var err error
+		if list[i], err = rows[i].subscription(); err != nil {
+			return nil, err
+		}
+	}
+	return list, nil
+}
+
+// Paused reports whether a subscription is paused, or gone.
+func (s *Store) Paused(ctx context.Context, id int64) (is bool, err error) {
+	err = s.r.GetContext(ctx, &is, `SELECT NOT EXISTS (SELECT 1 FROM subscriptions WHERE id = ? AND state <> 'paused')`, id)
+	return is, err
+}
+
+// Subscriptions lists subscriptions by name, with counts of their deliveries.
+func (s *Store) Subscriptions(ctx context.Context) ([]api.Subscription, error) {
+	list, err := s.Subscribers(ctx)
+	if err != nil {
 		return nil, err
 	}
 	var counts []struct {
@@ -78,12 +101,7 @@ func (s *Store) Subscriptions(ctx context.Context) ([]api.Subscription, error) {
 		`SELECT subscription, state, count(*) n FROM deliveries GROUP BY subscription, state`); err != nil {
 		return nil, err
 	}
-	list := make([]api.Subscription, len(rows))
-	for i := range rows {
-		var err error
-		if list[i], err = rows[i].subscription(); err != nil {
-			return nil, err
-		}
+	for i := range list {
 		for _, c := range counts {
 			if c.Subscription == list[i].ID {
 				*map[string]*int{api.DeliveryWaiting: &list[i].Counts.Waiting,

@@ -265,7 +265,7 @@ func (s *Syncs) settle(ctx context.Context, o *opened, r *system.Record, f *pres
 	}
 	if a := r.Files.Answer; a != nil && kept.Answer != "" {
 		_, text := a.Fill(kept.FileID, kept.State, kept.Records, kept.Reason)
-		if err := place(filepath.Join(base, a.Path), kept.Answer, []byte(text)); err != nil {
+		if err := place(filepath.Join(base, a.Path), kept.Answer, []byte(text), 0o644); err != nil {
 			return &remote.Problem{Kind: remote.Away, Why: fmt.Sprintf("The answer %s cannot be written: %s.",
 				kept.Answer,
 				cause(err))}
@@ -287,14 +287,14 @@ func (s *Syncs) settle(ctx context.Context, o *opened, r *system.Record, f *pres
 }
 
 // place writes a file so that nobody sees half of it.
-func place(dir, name string, b []byte) error {
+func place(dir, name string, b []byte, mode fs.FileMode) error {
 	tmp, err := os.CreateTemp(dir, ".koinos-*")
 	if err != nil {
 		return err
 	}
 	defer os.Remove(tmp.Name())
 	_, err = tmp.Write(b)
-	err = errors.Join(err, tmp.Sync(), tmp.Chmod(0o644), tmp.Close())
+	err = errors.Join(err, tmp.Sync(), tmp.Chmod(mode), tmp.Close())
 	if err != nil {
 		return err
 	}

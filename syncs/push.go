@@ -262,7 +262,7 @@ func (p *push) planned(ctx context.Context, steps []plan.Step) error {
 	for i := range steps {
 		p.note(steps[i])
 		is, words, err := "", "", error(nil)
-		if made && steps[i].Kind == plan.Create && steps[i].Trial != "" {
+		if made && steps[i].Trial != "" { // what it refers to has no key yet
 			is = trialUnknown
 		} else if is, words, err = p.o.trial(ctx, &steps[i]); err != nil {
 			return err

@@ -5,7 +5,7 @@ import (
 	"errors"
 	"net"
 	"net/url"
-	"os"
+	"path/filepath"
 
 	"koinos/api"
 	"koinos/core/plan"
@@ -43,8 +43,15 @@ func (s *Syncs) Register(ctx context.Context, name string) (api.Registered, erro
 	defer free()
 	r := o.Hooks.Register
 	out.URL = outside + "/hooks/" + name
-	if out.There, err = s.registered(ctx, o, out.URL); err != nil || out.There {
+	if out.There, err = s.registered(ctx, o, out.URL); err != nil {
 		return out, err
+	}
+	if out.There {
+		if _, err := o.client.Secret(o.Hooks.Signature.Secret); err != nil { // its answer was lost
+			return out, asked("%s has %s registered already, but the secret of its messages is not here. Remove it there, and "+
+				"register again.", name, out.URL)
+		}
+		return out, nil
 	}
 	names := map[string]*tree.Node{"{url}": {Kind: tree.String, Text: out.URL}}
 	if r.Secret == nil {
@@ -70,7 +77,8 @@ func (s *Syncs) Register(ctx context.Context, name string) (api.Registered, erro
 		if secret == "" {
 			return out, &system.AnswerError{At: r.Secret.String(), Why: "has no secret"}
 		}
-		if err := os.WriteFile(o.Hooks.Signature.Secret.File, []byte(secret+"\n"), 0o600); err != nil {
+		file := o.Hooks.Signature.Secret.File
+		if err := place(filepath.Dir(file), filepath.Base(file), []byte(secret+"\n"), 0o600); err != nil {
 			return out, err
 		}
 	}

@@ -44,7 +44,11 @@ func (p *Planner) Wrong(wanted *tree.Node, making bool, skip map[*tree.Node]bool
 	}
 	given := map[string]bool{}
 	for _, c := range p.w.Create.With {
-		given[strings.TrimPrefix(c.Pointer, "/"+p.w.Create.As)] = true
+		pointer := c.Pointer
+		if as := p.w.Create.As; as != "" {
+			pointer = strings.TrimPrefix(pointer, "/"+as)
+		}
+		given[pointer] = true
 	}
 	why = p.header.wrong(header, making, given, skip, "", nil)
 	for i := range lines {

@@ -50,4 +50,11 @@ func TestWrong(t *testing.T) {
 	if err == nil || err.Error() != `ref is "A" there and should be "B", but it cannot be changed once the record is made.` {
 		t.Error(err)
 	}
+	// What goes along is given, whether the body is wrapped or not.
+	r := kinds(t)["counter"]
+	r.Write.Create.With = []system.Constant{{Pointer: "/type", Text: "job"}}
+	needs := system.TheirField{Name: "type", Pointer: "/type", Needed: true}
+	if got := New(r, needs).Wrong(node(t, `{"ref":"A"}`), true, nil); got != nil {
+		t.Errorf("%q", got)
+	}
 }

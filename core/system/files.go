@@ -285,6 +285,7 @@ func (r *Record) cut(out *File, name string, head *part, body []part) (wrong str
 			put(record, p.kind, p.json)
 		}
 	}
+	keys := map[string]bool{}
 	for i, m := range all {
 		raw, err := json.Marshal(m)
 		if err != nil {
@@ -301,6 +302,10 @@ func (r *Record) cut(out *File, name string, head *part, body []part) (wrong str
 		if err != nil {
 			return fmt.Sprintf("Record %d: %s.", i+1, strings.TrimPrefix(err.Error(), "the answer "))
 		}
+		if keys[found.Key] { // one of them would be passed over
+			return fmt.Sprintf("Record %d has the key %s, like one before it.", i+1, found.Key)
+		}
+		keys[found.Key] = true
 		found.Raw, found.Place = raw, "/"+strconv.Itoa(i)
 		out.Records = append(out.Records, found)
 	}

@@ -74,6 +74,7 @@ func TestFile(t *testing.T) {
 			`F1 ! It begins with HEAD, not with HDR.`},
 		{"a record without its key", "despatch", strings.Replace(good, "DSP+772", "DSP+", 1),
 			`F1 ! Record 2 has no key at $.DSP[1].`},
+		{"a key twice", "despatch", strings.Replace(good, "DSP+772", "DSP+771", 1), `F1 ! Record 2 has the key 771, like one before it.`},
 		{"something before the first record", "despatch", "HDR+F1'LIN+1+a+1'END+F1+0+3+1+1'",
 			"F1 ! Part 1 is LIN, with which no record begins."},
 		{"not text", "despatch", "HDR+\xff'", "!! the answer is not text in UTF-8"},
@@ -135,6 +136,8 @@ func TestParseFiles(t *testing.T) {
 		{"kind: $.t", `segments: {end: "''", element: "+"}`, `6:40 "''" is not one character.`},
 		{"kind: $.t", `kind: $.t, answer: {path: in, name: ack, text: ok}`,
 			"6:60 the name of an answer needs {id}, and no folder."},
+		{"records:", "hooks: {signature: {token: {header: X, secret: {env: Y}}}, events: {\"*\": {record: a, at: $}}}\nrecords:",
+			"4:9 a folder sends no webhooks."},
 		{"    key: $.x", "    get: {path: \"/o/{key}\"}\n    key: $.x",
 			"7:11 a record that comes as files has no get."},
 	} {

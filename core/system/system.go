@@ -204,7 +204,11 @@ func Parse(src []byte) (*System, error) {
 		}
 	}
 	b.refer(s, root.Get("records"))
-	s.Hooks = b.hooks(s, root.Get("hooks"))
+	if h := root.Get("hooks"); h != nil && s.Folder != "" {
+		b.Add(finding.MappingWrongValue, h.At, "hooks", "a folder sends no webhooks.").Hint = ""
+	} else {
+		s.Hooks = b.hooks(s, h)
+	}
 	b.errors(s, root.Get("errors"))
 	if len(b.All) > 0 {
 		return nil, b.All
