@@ -1,0 +1,226 @@
+package syncing
+
+import (
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"koinos/core/finding"
+	"koinos/core/grammar"
+	"koinos/core/jsondoc"
+	"koinos/core/mapping"
+)
+
+// Target is a kind of record of a system.
+type Target struct{ System, Record string }
+
+func (t Target) String() string { return t.System + "." + t.Record }
+
+// Sync is one standing instruction.
+type Sync struct {
+	Name, About, Text string
+	Pulls             []Pull
+	Pushes            []Push
+	Reconcile         time.Duration // how often everything is compared; 0 is only when asked
+	Repair            bool          // what such a comparison finds is made right
+}
+
+// Pull is a kind of record that is read.
+type Pull struct {
+	Target
+	Mapping string        // "" is the one of the system's description
+	Every   time.Duration // 0 is only when the sync is run
+}
+
+// Push is a kind of record that orders are written as.
+type Push struct {
+	Target
+	Name    string // unique in the sync
+	Mapping string // "" is the one of the system's description
+	Which   *mapping.OrderTest
+	Unfit   string // UnfitLeave or UnfitCancel
+	Lost    string // LostHold, LostCreate or LostCancel
+	Creates bool   // records are made; else only those that are linked are changed
+	After   *After // nil: it waits for nothing
+}
+
+// After is what a push waits for: that the order is linked with a record of a kind, and,
+// where Path is said, that a value of that is one of some.
+type After struct {
+	Target
+	Path *jsondoc.Path
+	Is   []string
+}
+
+var namePattern = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,63}$`)
+
+type builder struct{ grammar.Mistakes }
+
+func (b *builder) wrong(n *grammar.Node, format string, args ...any) {
+	b.Add(finding.MappingWrongValue, n.At, n.Text, format, args...).Hint = "" // the message says what to do
+}
+
+// Parse reads a sync. The error is a finding.All with everything that is wrong, each at
+// its line and column.
+func Parse(src []byte) (*Sync, error) {
+	root, bad := grammar.Read(src, "sync", Version)
+	if bad != nil {
+		return nil, finding.All{*bad}
+	}
+	b := &builder{}
+	if words.Fit(root, "a sync", &b.Mistakes); len(b.All) > 0 {
+		return nil, b.All
+	}
+	s := &Sync{Name: root.Str("name"), About: root.Str("about"), Text: string(src)}
+	if !namePattern.MatchString(s.Name) {
+		b.wrong(root.Get("name"), "name must be of small letters, digits and hyphens, at most 64.")
+	}
+	for _, n := range root.List("pull") {
+		p := Pull{Target: b.target(n.Get("record")), Mapping: n.Str("mapping"), Every: b.often(n.Get("every"))}
+		if slices.ContainsFunc(s.Pulls, func(o Pull) bool { return o.Target == p.Target }) {
+			b.wrong(n.Get("record"), "%s is read by an earlier pull of this sync.", p.Target)
+		}
+		s.Pulls = append(s.Pulls, p)
+	}
+	for _, n := range root.List("push") {
+		s.Pushes = append(s.Pushes, b.push(s, n))
+	}
+	if r := root.Get("reconcile"); r != nil {
+		s.Reconcile, s.Repair = b.often(r.Get("every")), r.Str("repair") == "true"
+	}
+	if len(s.Pulls)+len(s.Pushes) == 0 {
+		b.wrong(root.Get("name"), "a sync needs something to do: pull, push or both.")
+	}
+	b.waiting(s, root)
+	if len(b.All) > 0 {
+		return nil, b.All
+	}
+	return s, nil
+}
+
+func (b *builder) push(s *Sync, n *grammar.Node) Push {
+	p := Push{Target: b.target(n.Get("record")), Name: n.Str("name"), Mapping: n.Str("mapping"), Unfit: n.Str("unfit"),
+		Lost: n.Str("lost"), Creates: n.Str("creates") != "false", Which: mapping.ParseOrderTest(n.Get("which"), &b.Mistakes)}
+	if p.Unfit == "" {
+		p.Unfit = UnfitLeave
+	}
+	if p.Lost == "" {
+		p.Lost = LostHold
+	}
+	if p.Name == "" {
+		p.Name = p.Target.String()
+	}
+	if slices.ContainsFunc(s.Pushes, func(o Push) bool { return o.Name == p.Name }) {
+		b.wrong(n.Get("record"), "there is a push %s already; give this one a name of its own.", p.Name)
+	}
+	if a := n.Get("after"); a != nil {
+		p.After = &After{Target: b.target(a.Get("record")), Is: a.Strs("is")}
+		path := a.Get("path")
+		if (path == nil) != (len(p.After.Is) == 0) {
+			b.wrong(a.Get("record"), "say both path and is, or neither: then it waits until the record is there.")
+		}
+		if path != nil {
+			parsed, err := jsondoc.ParsePath(path.Text)
+			if err != nil {
+				b.wrong(path, "this is no path: %v.", err)
+			}
+			p.After.Path = parsed
+		}
+	}
+	return p
+}
+
+// waiting looks whether what pushes wait for ever comes.
+func (b *builder) waiting(s *Sync, root *grammar.Node) {
+	for i, n := range root.List("push") {
+		a := s.Pushes[i].After
+		if a == nil {
+			continue
+		}
+		at := n.Get("after").Get("record")
+		if a.Target == s.Pushes[i].Target {
+			b.wrong(at, "it cannot wait for its own record.")
+			continue
+		}
+		// Follow what it waits for: nothing may wait for itself in the end.
+		seen := []Target{s.Pushes[i].Target}
+		for next := a; next != nil; {
+			if slices.Contains(seen, next.Target) {
+				b.wrong(at, "the pushes wait for each other: %s.", chain(append(seen, next.Target)))
+				break
+			}
+			seen = append(seen, next.Target)
+			var further *After
+			for k := range s.Pushes {
+				if s.Pushes[k].Target == next.Target {
+					further = s.Pushes[k].After
+				}
+			}
+			next = further
+		}
+	}
+}
+
+func chain(all []Target) string {
+	names := make([]string, len(all))
+	for i, t := range all {
+		names[i] = t.String()
+	}
+	return strings.Join(names, " for ")
+}
+
+func (b *builder) target(n *grammar.Node) Target {
+	system, record, ok := strings.Cut(n.Text, ".")
+	if !ok || system == "" || record == "" {
+		b.wrong(n, "say the system and the kind of record, such as slipway.order.")
+	}
+	return Target{system, record}
+}
+
+// least is how often something can be done at most.
+const least = time.Second
+
+func (b *builder) often(n *grammar.Node) time.Duration {
+	if n == nil {
+		return 0
+	}
+	d, err := time.ParseDuration(n.Text)
+	if err != nil || d < least {
+		b.wrong(n, "every must be a time of at least a second, such as 30s, 5m or 24h.")
+	}
+	return d
+}
+
+// Push gives the push of a name; nil where there is none.
+func (s *Sync) Push(name string) *Push {
+	for i := range s.Pushes {
+		if s.Pushes[i].Name == name {
+			return &s.Pushes[i]
+		}
+	}
+	return nil
+}
+
+// Names are what single parts of the sync can be asked for by.
+func (s *Sync) Names() (names []string) {
+	for _, p := range s.Pulls {
+		names = append(names, p.Target.String())
+	}
+	for _, p := range s.Pushes {
+		names = append(names, p.Name)
+	}
+	return names
+}
+
+// Systems are those that the sync reads or writes, by name.
+func (s *Sync) Systems() (names []string) {
+	for _, p := range s.Pulls {
+		names = append(names, p.System)
+	}
+	for _, p := range s.Pushes {
+		names = append(names, p.System)
+	}
+	slices.Sort(names)
+	return slices.Compact(names)
+}

@@ -1,0 +1,62 @@
+package syncing
+
+import "koinos/core/grammar"
+
+// Version is the first line of every sync of this grammar.
+const Version = "sync/1"
+
+// What becomes of a record that an order is linked with and that the system does not have
+// any more.
+const (
+	LostHold   = "hold"   // a person decides
+	LostCreate = "create" // it is made anew
+	LostCancel = "cancel" // what is open of the order here is cancelled
+)
+
+// What becomes of a record whose order does not fit the push's condition any more.
+const (
+	UnfitLeave  = "leave"  // it stays as it is
+	UnfitCancel = "cancel" // it is treated like one whose order was cancelled
+)
+
+const every = "How often, such as 30s, 5m or 2h; left out, only when the sync is run"
+
+var words = grammar.Group("A sync",
+	grammar.Must("koinos", grammar.OneOf("Version of the grammar", Version)),
+	grammar.Must("name", grammar.Some("Small letters, digits and hyphens")),
+	grammar.May("about", grammar.Some("What it is for, in a sentence")),
+	grammar.May("pull", &grammar.Shape{Kind: grammar.ListOf, About: "What is read",
+		Items: grammar.Group("One kind of record that is read",
+			grammar.Must("record", grammar.Some("System and kind of record, such as slipway.order")),
+			grammar.May("mapping", grammar.Some("Left out, the one that the system's description names")),
+			grammar.May("every", grammar.Some(every)))}),
+	grammar.May("push", &grammar.Shape{Kind: grammar.ListOf, About: "What is written",
+		Items: grammar.Group("One kind of record that orders are written as",
+			grammar.Must("record", grammar.Some("System and kind of record, such as ledgerline.sales_order")),
+			grammar.May("name", grammar.Some("Where two pushes write the same kind of record; left out, the record")),
+			grammar.May("mapping", grammar.Some("That writes an order as such a record; left out, the one that the "+
+				"system's description names")),
+			grammar.May("which", grammar.Some("The orders that are written: a condition such as partner == \"SLIPWAY\" "+
+				"and status != \"draft\"; left out, all")),
+			grammar.May("unfit", grammar.OneOf("What becomes of a record whose order does not fit the condition any more",
+				UnfitLeave, UnfitCancel)),
+			grammar.May("lost", grammar.OneOf("What becomes of an order whose record the system does not have any more",
+				LostHold, LostCreate, LostCancel)),
+			grammar.May("creates", &grammar.Shape{Kind: grammar.Boolean,
+				About: "false: only records that orders are linked with are changed, and none is made"}),
+			grammar.May("after", grammar.Group("It waits until another record of the order is so far",
+				grammar.Must("record", grammar.Some("System and kind of record, such as ledgerline.sales_order")),
+				grammar.May("path", grammar.Some("What of it says so: path (RFC 9535) within the record")),
+				grammar.May("is", grammar.Many("The values that say so")))))}),
+	grammar.May("reconcile", grammar.Group("Comparing everything on both sides by itself",
+		grammar.Must("every", grammar.Some("How often, such as 24h")),
+		grammar.May("repair", &grammar.Shape{Kind: grammar.Boolean, About: "What differs is made right; left out, it is " +
+			"only reported"}))),
+)
+
+// Schema is the grammar as a JSON Schema (draft 2020-12).
+func Schema() map[string]any {
+	s := words.Schema(map[string]any{})
+	s["$schema"], s["title"] = grammar.Draft, "Koinos sync, version 1"
+	return s
+}
