@@ -15,7 +15,8 @@ type Link struct {
 	Key      string    `json:"key"`
 	Number   string    `json:"number,omitempty" doc:"What people call it there"`
 	Revision int       `json:"revision" doc:"Of the order, when both last agreed; 0 is not yet"`
-	Agreed   string    `json:"-"`
+	Agreed   string    `json:"-"` // what the record should have said then, JSON
+	Found    string    `json:"-"` // the record as it was last read, JSON
 	At       time.Time `json:"at"`
 }
 
@@ -44,6 +45,7 @@ type Push struct {
 	Number  string     `json:"number,omitempty" doc:"What people call it there"`
 	State   string     `json:"state" enum:"done,planned,blocked,away"`
 	Steps   []PushStep `json:"steps" doc:"What was done, or would be; none where the record is right"`
+	Code    string     `json:"code,omitempty" enum:"push_cannot_write,push_cannot_read,push_cannot_change,push_field_wrong,push_reference_missing,push_refused,push_ambiguous,push_taken,push_lost,push_not_settled,push_conflict,system_closed" doc:"Of what keeps the record from what it should be"`
 	Why     []string   `json:"why,omitempty" doc:"What keeps the record from what it should be, a sentence each"`
 }
 
@@ -54,6 +56,23 @@ type PushStep struct {
 	Path    string            `json:"path"`
 	Body    json.RawMessage   `json:"body,omitempty"`
 	Changes []plan.Difference `json:"changes,omitempty" doc:"Values that become others"`
+	Creates bool              `json:"creates,omitempty" doc:"It makes the record"`
 	Later   bool              `json:"later,omitempty" doc:"Only if the record says so when it is read again"`
 	Trial   string            `json:"trial,omitempty" enum:"good,refused,unknown" doc:"What the system said of a dry run's call; unknown is that it could not be asked yet. Left out where it has no trial"`
 }
+
+// Codes of what keeps a record from what it should be.
+const (
+	CannotWrite      = "push_cannot_write"      // the mapping cannot write the order
+	CannotRead       = "push_cannot_read"       // what the system answers is no such record
+	CannotChange     = "push_cannot_change"     // the description has no call for the difference
+	FieldWrong       = "push_field_wrong"       // the system's description of its fields does not allow a value
+	ReferenceMissing = "push_reference_missing" // a record that it refers to is not there
+	TargetRefused    = "push_refused"           // the system says no
+	TargetAmbiguous  = "push_ambiguous"         // several records may be meant
+	TargetTaken      = "push_taken"             // the record is another order
+	TargetLost       = "push_lost"              // the linked record is not there any more
+	NotSettled       = "push_not_settled"       // after several rounds it is still another one
+	PushConflict     = "push_conflict"          // both sides changed a value
+	SystemClosed     = "system_closed"          // the system does not let us in, or its description is not complete here
+)

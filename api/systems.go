@@ -93,6 +93,7 @@ type Pull struct {
 	Since     string    `json:"since,omitempty" doc:"The stamp that it began from, as the system writes it; left out, everything was asked for"`
 	Newest    string    `json:"newest,omitempty" doc:"The newest stamp that is in the books: the next pull goes on from there"`
 	Next      string    `json:"-"`
+	Anew      bool      `json:"-"` // what is known as it is, is read all the same
 	State     string    `json:"state" enum:"running,away,done,failed"`
 	Reason    string    `json:"reason,omitempty" doc:"Why it is away or failed"`
 	Folder    bool      `json:"folder,omitempty" doc:"It read files"`

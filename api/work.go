@@ -6,7 +6,7 @@ import "time"
 // to go on.
 type HeldWork struct {
 	ID          int64     `json:"id" db:"id"`
-	Kind        string    `json:"kind" db:"kind" enum:"order,set,notice"`
+	Kind        string    `json:"kind" db:"kind" enum:"order,set,notice,push"`
 	Load        int64     `json:"load,omitempty" db:"load_id" doc:"order: the load, and which order of its document"`
 	Seq         int       `json:"load_seq,omitempty" db:"load_seq"`
 	Interchange int64     `json:"interchange,omitempty" db:"interchange" doc:"set, notice: the interchange, and which of its sets"`
@@ -17,6 +17,10 @@ type HeldWork struct {
 	Code        string    `json:"code" db:"code" doc:"Code of the finding that holds it"`
 	Reason      string    `json:"reason" db:"reason"`
 	Since       time.Time `json:"since" db:"-"`
+	Task        int64     `json:"task,omitempty" db:"task" doc:"push: the task"`
+	Sync        string    `json:"sync,omitempty" db:"sync" doc:"push: the sync"`
+	System      string    `json:"system,omitempty" db:"system" doc:"push: the system that it is for"`
+	Aside       string    `json:"put_aside,omitempty" db:"aside" doc:"Why a person put it aside"`
 }
 
 // Job is something that is to be done, whatever ends meanwhile.
@@ -35,6 +39,7 @@ const (
 	HeldOrder  = "order"  // an order of a load: it waits for a person, or for an order of an earlier step
 	HeldSet    = "set"    // a transaction set that came
 	HeldNotice = "notice" // a transaction set that must not leave
+	HeldPush   = "push"   // an order that cannot be written into a system
 )
 
 // Kinds of jobs.
@@ -53,6 +58,9 @@ const (
 
 // Retried is what came of trying something that was held once more.
 type Retried struct {
-	Load        int64 `json:"load,omitempty" doc:"The load that takes the orders up"`
-	Interchange int64 `json:"interchange,omitempty" doc:"The interchange that was taken up, or written"`
+	Load        int64   `json:"load,omitempty" doc:"The load that takes the orders up"`
+	Interchange int64   `json:"interchange,omitempty" doc:"The interchange that was taken up, or written"`
+	Count       int     `json:"count" doc:"How many things that were held"`
+	Loads       []int64 `json:"loads,omitempty" doc:"All such loads"`
+	Runs        []int64 `json:"runs,omitempty" doc:"The runs of syncs that try pushes again"`
 }

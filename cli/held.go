@@ -1,30 +1,65 @@
 package cli
 
 import (
+	"cmp"
+	"context"
 	"fmt"
 	"net/url"
 	"strconv"
+	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
 	"koinos/api"
+	"koinos/client"
 	"koinos/core/report"
 )
 
 // held lists what waits for a person, and tries it again.
 func (a *app) held() *cobra.Command {
-	c := &cobra.Command{Use: "held", Short: "List what waits for a person, and try it again"}
-	var kind, partner string
-	list := &cobra.Command{
+	c := &cobra.Command{Use: "held", Short: "List what waits for a person, try it again, put it aside"}
+	c.AddCommand(a.listHeld(), a.showHeld(), a.retryHeld(), a.putAside())
+	return c
+}
+
+// heldFlags choose what is held.
+func heldFlags(c *cobra.Command, f *api.HeldFor) {
+	c.Flags().StringVar(&f.Kind, "kind", "", "only order, set, notice or push")
+	c.Flags().StringVar(&f.Partner, "partner", "", "only what concerns this partner")
+	c.Flags().StringVar(&f.Sync, "sync", "", "only what this sync holds")
+	c.Flags().StringVar(&f.System, "system", "", "only what is for this system")
+	c.Flags().StringVar(&f.Code, "code", "", "only what is held for this reason, by its code")
+	c.Flags().StringVar(&f.Reason, "reason", "", "only what has this in its reason")
+}
+
+// ids reads the numbers of things that are held.
+func ids(args []string) (all []int64, err error) {
+	for _, arg := range args {
+		id, err := strconv.ParseInt(arg, 10, 64)
+		if err != nil {
+			return nil, usage{fmt.Errorf("%q is not the number of something held; koinos held list shows them", arg)}
+		}
+		all = append(all, id)
+	}
+	return all, nil
+}
+
+func (a *app) listHeld() *cobra.Command {
+	var f api.HeldFor
+	c := &cobra.Command{
 		Use: "list", Short: "List what is held, the oldest first", Args: cobra.NoArgs,
-		Example: "  koinos held list\n  koinos held list --partner PELLOW",
+		Example: "  koinos held list\n  koinos held list --partner PELLOW\n  koinos held list --sync slipway-ledgerline",
 		RunE: func(c *cobra.Command, _ []string) error {
 			q := url.Values{"limit": {"200"}}
-			if kind != "" {
-				q.Set("kind", kind)
+			for name, value := range map[string]string{"kind": f.Kind, "partner": f.Partner, "sync": f.Sync,
+				"system": f.System, "code": f.Code, "reason": f.Reason} {
+				if value != "" {
+					q.Set(name, value)
+				}
 			}
-			if partner != "" {
-				q.Set("partner", partner)
+			if f.Aside {
+				q.Set("put_aside", "true")
 			}
 			page, err := a.client().Held(c.Context(), q)
 			if err != nil {
@@ -39,12 +74,8 @@ func (a *app) held() *cobra.Command {
 			}
 			var rows [][]string
 			for _, h := range page.Items {
-				where := fmt.Sprintf("load %d order %d", h.Load, h.Seq)
-				if h.Interchange != 0 {
-					where = fmt.Sprintf("interchange %d set %d", h.Interchange, h.Set)
-				}
-				rows = append(rows, []string{num(int(h.ID)), h.Kind, h.Partner, h.Number, where, local(h.Since),
-					h.Reason})
+				rows = append(rows, []string{num(int(h.ID)), h.Kind, h.Partner, h.Number, heldWhere(&h), local(h.Since),
+					cmp.Or(h.Aside, h.Reason)})
 			}
 			report.Table(a.out, []string{">held", "kind", "partner", "order", "where", "since", "why"}, rows)
 			if page.Next != "" {
@@ -53,38 +84,191 @@ func (a *app) held() *cobra.Command {
 			return nil
 		},
 	}
-	list.Flags().StringVar(&kind, "kind", "", "only order, set or notice")
-	list.Flags().StringVar(&partner, "partner", "", "only what concerns this partner")
-	retry := &cobra.Command{
-		Use: "retry HELD", Short: "Try what is held once more, after its cause was mended", Args: cobra.ExactArgs(1),
-		Example: "  koinos held retry 3",
+	heldFlags(c, &f)
+	c.Flags().BoolVar(&f.Aside, "put-aside", false, "what was put aside, instead of what waits")
+	return c
+}
+
+// heldWhere says where something is held.
+func heldWhere(h *api.HeldWork) string {
+	switch {
+	case h.Kind == api.HeldPush:
+		return h.Sync + " → " + h.System
+	case h.Interchange != 0:
+		return fmt.Sprintf("interchange %d set %d", h.Interchange, h.Set)
+	}
+	return fmt.Sprintf("load %d order %d", h.Load, h.Seq)
+}
+
+func (a *app) showHeld() *cobra.Command {
+	return &cobra.Command{
+		Use: "show HELD", Short: "Show why something is held, and what was tried", Args: cobra.ExactArgs(1),
+		Example: "  koinos held show 3",
 		RunE: func(c *cobra.Command, args []string) error {
-			id, err := strconv.ParseInt(args[0], 10, 64)
-			if err != nil {
-				return usage{fmt.Errorf("%q is not the number of something held; koinos held list shows them", args[0])}
-			}
-			calls := a.client()
-			out, err := calls.RetryHeld(c.Context(), id)
+			id, err := ids(args)
 			if err != nil {
 				return err
 			}
-			if out.Load != 0 {
-				l, err := calls.WatchLoad(c.Context(), out.Load, nil)
-				if err != nil {
-					return err
-				}
-				return a.showLoad(c.Context(), calls, l.ID)
+			h, err := a.client().HeldOne(c.Context(), id[0])
+			if err != nil {
+				return err
+			}
+			if done, err := a.json(h); done {
+				return err
+			}
+			fmt.Fprintf(a.out, "%s %s of %s is held since %s, at %s.\n%s (%s)\n", capital(h.Kind), h.Number, h.Partner,
+				local(h.Since), heldWhere(&h.HeldWork), h.Reason, h.Code)
+			if h.Aside != "" {
+				fmt.Fprintf(a.out, "It was put aside: %s\n", h.Aside)
+			}
+			for _, p := range h.Tried {
+				fmt.Fprintf(a.out, "%s  %s.%s: %s, by %s\n", local(p.At), p.System, p.Record, p.Outcome, p.By)
+				a.steps(p.Steps, false)
+			}
+			fmt.Fprintf(a.out, "When its cause is mended: koinos held retry %d\n", h.ID)
+			return nil
+		},
+	}
+}
+
+func capital(s string) string { return strings.ToUpper(s[:1]) + s[1:] }
+
+func (a *app) retryHeld() *cobra.Command {
+	var f api.HeldFor
+	var all, noWait bool
+	var w waiting
+	c := &cobra.Command{
+		Use: "retry [HELD…]", Short: "Try what is held once more, after its cause was mended",
+		Long: `Retry takes numbers of what is held, a filter, or --all, tries it once more with
+the newest mappings, lists, descriptions and syncs, and waits for what comes of
+it. It ends with 3 when something is still held.`,
+		Example: "  koinos held retry 3\n  koinos held retry --sync slipway-ledgerline\n  koinos held retry --all",
+		RunE: func(c *cobra.Command, args []string) error {
+			var err error
+			if f.IDs, err = ids(args); err != nil {
+				return err
+			}
+			if chosen := f; !all && len(f.IDs) == 0 && chosen.Kind+chosen.Partner+chosen.Sync+chosen.System+chosen.Code+
+				chosen.Reason == "" {
+				return usage{fmt.Errorf("say what: numbers of what is held, a filter such as --sync, or --all")}
+			}
+			calls := a.client()
+			out, err := calls.RetryHeldMany(c.Context(), f)
+			if err != nil {
+				return err
+			}
+			if out.Count == 0 && len(f.IDs) > 0 {
+				return &exit{exitFailed, "Nothing of that is held any more."}
+			}
+			return a.retried(c.Context(), calls, &out, &w, noWait)
+		},
+	}
+	heldFlags(c, &f)
+	c.Flags().BoolVar(&all, "all", false, "everything that is held")
+	c.Flags().BoolVar(&noWait, "no-wait", false, "do not wait for what comes of it")
+	w.flags(c)
+	return c
+}
+
+// retried waits for what comes of trying again, and says it.
+func (a *app) retried(ctx context.Context, calls *client.Client, out *api.Retried, w *waiting, noWait bool) error {
+	if noWait {
+		if done, err := a.json(out); done {
+			return err
+		}
+		fmt.Fprintf(a.out, "%s tried again.\n", report.Plural(out.Count, "thing"))
+		return nil
+	}
+	if len(out.Loads) == 1 && len(out.Runs) == 0 {
+		l, err := calls.WatchLoad(ctx, out.Load, nil)
+		if err != nil {
+			return err
+		}
+		return a.showLoad(ctx, calls, l.ID)
+	}
+	for _, id := range out.Loads {
+		if _, err := calls.WatchLoad(ctx, id, nil); err != nil {
+			return err
+		}
+	}
+	began := time.Now()
+	var runs []api.SyncRun
+	var worst error
+	for _, id := range out.Runs {
+		r, err := calls.UntilRun(ctx, id, func(r api.SyncRun) bool { return !w.enough(r.Away, r.AwayFor, began) })
+		if err != nil {
+			return err
+		}
+		runs = append(runs, r)
+	}
+	if done, err := a.json(struct {
+		*api.Retried
+		Ended []api.SyncRun `json:"ended_runs,omitempty"`
+	}{out, runs}); done {
+		if err != nil {
+			return err
+		}
+	} else if len(out.Runs) == 0 && out.Count == 0 {
+		fmt.Fprintln(a.out, "Nothing is held that this chooses.")
+	}
+	for i := range runs {
+		if a.output != "json" {
+			a.printRun(&runs[i])
+		}
+		switch {
+		case len(runs[i].Away) > 0:
+			worst = &exit{code: exitAway}
+		case runs[i].Counts.Held > 0 && worst == nil:
+			worst = &exit{code: exitRefused}
+		}
+	}
+	if worst != nil || out.Interchange == 0 || a.output == "json" {
+		return worst
+	}
+	i, err := calls.Interchange(ctx, out.Interchange)
+	if err != nil {
+		return err
+	}
+	return a.became([]api.Interchange{i})
+}
+
+func (a *app) putAside() *cobra.Command {
+	var n api.PutAside
+	var back bool
+	c := &cobra.Command{
+		Use: "put-aside [HELD…]", Short: "Put what is held aside, with a reason, or let it wait again",
+		Long: `Put-aside takes numbers of what is held or a filter. What was put aside leaves the
+list of what waits; an order that was put aside is tried again only when it
+changes, or when somebody tries it again.`,
+		Example: "  koinos held put-aside 3 --why \"A test order.\"\n  koinos held put-aside 3 --back",
+		RunE: func(c *cobra.Command, args []string) error {
+			var err error
+			if n.IDs, err = ids(args); err != nil {
+				return err
+			}
+			if n.Why == "" && !back {
+				return usage{fmt.Errorf("say why it is put aside: --why")}
+			}
+			if len(n.IDs) == 0 && n.Kind+n.Partner+n.Sync+n.System+n.Code+n.Reason == "" {
+				return usage{fmt.Errorf("say what: numbers of what is held, or a filter such as --sync")}
+			}
+			if back {
+				n.Why = ""
+			}
+			out, err := a.client().PutAside(c.Context(), n)
+			if err != nil {
+				return err
 			}
 			if done, err := a.json(out); done {
 				return err
 			}
-			i, err := calls.Interchange(c.Context(), out.Interchange)
-			if err != nil {
-				return err
-			}
-			return a.became([]api.Interchange{i})
+			fmt.Fprintf(a.out, "%s %s.\n", report.Plural(out.Count, "thing"), map[bool]string{false: "put aside",
+				true: "waiting again"}[back])
+			return nil
 		},
 	}
-	c.AddCommand(list, retry)
+	heldFlags(c, &n.HeldFor)
+	c.Flags().StringVar(&n.Why, "why", "", "why, for those who look later")
+	c.Flags().BoolVar(&back, "back", false, "let it wait again")
 	return c
 }

@@ -67,8 +67,23 @@ func (a *app) pushed(p *api.Push, bodies bool) {
 		what += ", which is not there yet,"
 	}
 	fmt.Fprintf(a.out, "%s: %s %s %s\n", p.Order, p.System, what, pushWords[p.State])
-	for i, s := range p.Steps {
-		fmt.Fprintf(a.out, "  %d. %s  (%s %s)%s\n", i+1, s.Does, s.Method, s.Path, trialWords[s.Trial])
+	a.steps(p.Steps, bodies)
+	if len(p.Why) > 0 {
+		fmt.Fprintf(a.out, "  %s\n", strings.Join(p.Why, "\n  "))
+	}
+	if p.State == api.PushPlanned && len(p.Steps) > 0 {
+		fmt.Fprintln(a.out, "Nothing was written.")
+	}
+}
+
+// steps shows calls, and the values that they change.
+func (a *app) steps(all []api.PushStep, bodies bool) {
+	for i, s := range all {
+		call := ""
+		if s.Method != "" {
+			call = fmt.Sprintf("  (%s %s)", s.Method, s.Path)
+		}
+		fmt.Fprintf(a.out, "  %d. %s%s%s\n", i+1, s.Does, call, trialWords[s.Trial])
 		for _, ch := range s.Changes {
 			field := ch.Field
 			if ch.Line != "" {
@@ -79,12 +94,6 @@ func (a *app) pushed(p *api.Push, bodies bool) {
 		if bodies && len(s.Body) > 0 {
 			fmt.Fprintf(a.out, "       %s\n", s.Body)
 		}
-	}
-	if len(p.Why) > 0 {
-		fmt.Fprintf(a.out, "  %s\n", strings.Join(p.Why, "\n  "))
-	}
-	if p.State == api.PushPlanned && len(p.Steps) > 0 {
-		fmt.Fprintln(a.out, "Nothing was written.")
 	}
 }
 

@@ -110,6 +110,7 @@ func (s *Service) register(h huma.API) {
 	s.orders(h)
 	s.events(h)
 	s.held(h)
+	s.standing(h)
 	s.systems(h)
 	s.subscriptions(h)
 	s.editor(h)

@@ -16,8 +16,13 @@ func (s *Service) held(h huma.API) {
 	const tag = "Held"
 	type list struct {
 		Paging
-		Kind    string `query:"kind" enum:"order,set,notice"`
+		Kind    string `query:"kind" enum:"order,set,notice,push"`
 		Partner string `query:"partner"`
+		Sync    string `query:"sync"`
+		System  string `query:"system"`
+		Code    string `query:"code" doc:"Code of the reason"`
+		Reason  string `query:"reason" doc:"A part of the reason's text"`
+		Aside   bool   `query:"put_aside" doc:"What was put aside, instead of what waits"`
 	}
 	handle(s, h, op(http.MethodGet, "/held", "list-held", tag, "read", "List what is held, oldest first"),
 		func(ctx context.Context, in *list) (*paged[api.HeldWork], error) {
@@ -25,7 +30,8 @@ func (s *Service) held(h huma.API) {
 			if err != nil {
 				return nil, err
 			}
-			all, err := s.store.HeldList(ctx, store.HeldFilter{Kind: in.Kind, Partner: in.Partner, After: after,
+			all, err := s.store.HeldList(ctx, store.HeldFilter{HeldFor: api.HeldFor{Kind: in.Kind, Partner: in.Partner,
+				Sync: in.Sync, System: in.System, Code: in.Code, Reason: in.Reason, Aside: in.Aside}, After: after,
 				Limit: in.Limit + 1})
 			if err != nil {
 				return nil, err
@@ -35,35 +41,62 @@ func (s *Service) held(h huma.API) {
 	type one struct {
 		ID int64 `path:"id" doc:"Number of what is held"`
 	}
+	handle(s, h, op(http.MethodGet, "/held/{id}", "get-held", tag, "read", "One thing that is held"),
+		func(ctx context.Context, in *one) (*answer[api.HeldDetail], error) {
+			w, err := s.store.HeldOne(ctx, in.ID)
+			if err != nil {
+				return nil, err
+			}
+			out := api.HeldDetail{HeldWork: w}
+			if w.Task != 0 {
+				k, err := s.store.Task(ctx, w.Task)
+				if err != nil {
+					return nil, err
+				}
+				out.TaskState = &k
+				if out.Tried, err = s.store.PushedList(ctx, store.PushedFilter{OrderID: k.OrderID, Limit: 20}); err != nil {
+					return nil, err
+				}
+			}
+			return &answer[api.HeldDetail]{out}, nil
+		})
 	retry := op(http.MethodPost, "/held/{id}/retry", "retry-held", tag, "load", "Try what is held once more")
 	retry.Description = "An order: the orders of its load that failed are loaded again with the newest mapping and " +
 		"lists. A set that came: what it asks for is done again. A notice: it is written anew from the order as it " +
-		"is now. What succeeds is not held any more."
+		"is now. A push: its sync is run for it, with everything looked up anew. What succeeds is not held any more."
 	retry.DefaultStatus = http.StatusAccepted
 	handle(s, h, retry, func(ctx context.Context, in *one) (*answer[api.Retried], error) {
 		w, err := s.store.HeldOne(ctx, in.ID)
 		if err != nil {
 			return nil, err
 		}
-		by, out := callerOf(ctx).name, api.Retried{}
-		switch w.Kind {
-		case api.HeldOrder:
-			l, err := s.engine.Retry(ctx, w.Load, nil, by, requestName(ctx))
-			out.Load = l.ID
-			return &answer[api.Retried]{out}, err
-		case api.HeldSet:
-			_, err := s.exchange.Replay(ctx, w.Interchange, by)
-			out.Interchange = w.Interchange
-			return &answer[api.Retried]{out}, notNow(err)
-		}
-		set, err := s.store.SetOf(ctx, w.Interchange, w.Set)
+		out, err := s.tryAgain(ctx, []api.HeldWork{w})
+		return &answer[api.Retried]{out}, err
+	})
+	type choosing struct{ Body api.HeldFor }
+	many := op(http.MethodPost, "/held/retry", "retry-held-many", tag, "load", "Try all that is held, or a part of it, once more")
+	many.Description = "What each kind means stands at retry-held. An empty filter is everything."
+	many.DefaultStatus = http.StatusAccepted
+	handle(s, h, many, func(ctx context.Context, in *choosing) (*answer[api.Retried], error) {
+		all, err := s.store.HeldList(ctx, store.HeldFilter{HeldFor: in.Body})
 		if err != nil {
 			return nil, err
 		}
-		sent, err := s.exchange.Send(ctx, w.Partner, api.Wanted{Set: set.Kind, Orders: []string{w.Number}}, by)
-		if len(sent.Interchanges) > 0 {
-			out.Interchange = sent.Interchanges[0].ID
-		}
+		out, err := s.tryAgain(ctx, all)
 		return &answer[api.Retried]{out}, err
+	})
+	type putting struct{ Body api.PutAside }
+	aside := op(http.MethodPost, "/held/put-aside", "put-aside", tag, "load", "Put what is held aside, with a reason")
+	aside.Description = "It leaves the list of what waits. A push that was put aside is tried again only when its order changes, or " +
+		"when somebody says so. An empty reason lets it wait again."
+	aside.DefaultStatus = http.StatusOK
+	handle(s, h, aside, func(ctx context.Context, in *putting) (*answer[api.Retried], error) {
+		f := in.Body.HeldFor
+		f.Aside = in.Body.Why == ""
+		all, err := s.store.HeldList(ctx, store.HeldFilter{HeldFor: f})
+		if err == nil {
+			err = s.store.PutAside(ctx, all, in.Body.Why)
+		}
+		return &answer[api.Retried]{api.Retried{Count: len(all)}}, err
 	})
 }

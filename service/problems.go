@@ -37,6 +37,7 @@ var problemKinds = map[string]struct {
 	"line_needed":         {http.StatusUnprocessableEntity, "The field belongs to lines"},
 	"order_refused":       {http.StatusUnprocessableEntity, "The order was refused"},
 	"not_now":             {http.StatusConflict, "That cannot be done with this interchange"},
+	"sync_invalid":        {http.StatusUnprocessableEntity, "The sync has mistakes"},
 	"system_invalid":      {http.StatusUnprocessableEntity, "The description has mistakes"},
 	"system_trouble":      {http.StatusBadGateway, "The system did not do what was asked"},
 	"partner_invalid":     {http.StatusUnprocessableEntity, "The partner's description is wrong"},

@@ -108,7 +108,9 @@ func (s *Service) forget(ctx context.Context) error {
 	now := s.now()
 	return errors.Join(s.store.ForgetRequests(ctx, now.AddDate(0, 0, -keptRequestDays)),
 		s.store.ForgetArrivals(ctx, now.AddDate(0, 0, -keptArrivalDays)),
-		s.store.ForgetDeliveries(ctx, now.AddDate(0, 0, -keptDeliveryDays)))
+		s.store.ForgetDeliveries(ctx, now.AddDate(0, 0, -keptDeliveryDays)),
+		s.store.ForgetPushed(ctx, now.AddDate(0, 0, -keptPushedDays)),
+		s.store.ForgetChecks(ctx, now.AddDate(0, 0, -keptCheckDays)))
 }
 
 // forgetEvery is how often that is done.
@@ -147,6 +149,7 @@ func (s *Service) Serve(ctx context.Context, l net.Listener) error {
 	var work sync.WaitGroup
 	work.Go(func() { s.exchange.Run(watch) })
 	work.Go(func() { s.notifier.Run(watch) })
+	work.Go(func() { s.syncs.Run(watch) })
 	work.Go(func() { s.forgetting(watch) })
 	queue, endQueue := context.WithCancel(context.WithoutCancel(ctx))
 	defer endQueue()
@@ -233,6 +236,7 @@ func apiConfig(version string) huma.Config {
 		{Name: "Sequences", Description: "Several loads over one document, of which later ones use what earlier ones got"},
 		{Name: "Exchange", Description: "Trading partners, and the interchanges of X12 that go to and fro"},
 		{Name: "Systems", Description: "Other applications, and what was read out of them"},
+		{Name: "Syncs", Description: "Standing instructions that keep orders equal between systems"},
 		{Name: "Orders", Description: "The orders themselves, and what happened to them"},
 		{Name: "Held", Description: "What waits for a person, with the reason"},
 		{Name: "Access", Description: "Who may do what"},

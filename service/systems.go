@@ -14,7 +14,6 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"koinos/api"
-	"koinos/core/finding"
 	"koinos/core/system"
 	"koinos/core/system/draft"
 	"koinos/remote"
@@ -29,22 +28,11 @@ func (s *Service) systems(h huma.API) {
 		Name string `path:"name" doc:"The system's name"`
 	}
 	type body struct{ RawBody []byte }
-	keep := op(http.MethodPost, "/systems", "keep-system", tag, "admin", "Keep a system's description")
+	keep := yamlBody(op(http.MethodPost, "/systems", "keep-system", tag, "admin", "Keep a system's description"))
 	keep.Description = "The body is the YAML. A changed text makes a new version, which holds from the next pull on."
-	keep.RequestBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/yaml": {
-		Schema: &huma.Schema{Type: "string"}}}}
-	keep.Errors = append(keep.Errors, http.StatusUnprocessableEntity)
 	handle(s, h, keep, func(ctx context.Context, in *body) (*answer[api.System], error) {
 		kept, err := s.syncs.Keep(ctx, string(in.RawBody), callerOf(ctx).name)
-		if found := finding.Of(err); found != nil {
-			wrong := problem("system_invalid", "")
-			for _, f := range found {
-				f.At = fmt.Sprintf("line %d column %d", f.Place.Row, f.Place.Column)
-				wrong.Findings = append(wrong.Findings, f)
-			}
-			return nil, wrong
-		}
-		return &answer[api.System]{kept}, err
+		return &answer[api.System]{kept}, mistaken("system_invalid", err)
 	})
 	handle(s, h, op(http.MethodGet, "/systems", "list-systems", tag, "read", "List systems"),
 		func(ctx context.Context, _ *none) (*answer[api.Page[api.System]], error) {
@@ -157,7 +145,7 @@ func (s *Service) pushes(h huma.API) {
 		"is right. What keeps it from that is in the answer, a sentence each."
 	push.DefaultStatus = http.StatusOK
 	handle(s, h, push, func(ctx context.Context, in *pushing) (*answer[api.Push], error) {
-		p, err := s.syncs.Push(ctx, in.Name, in.Body)
+		p, err := s.syncs.Push(ctx, in.Name, in.Body, callerOf(ctx).name)
 		return &answer[api.Push]{p}, ofSystems(err)
 	})
 }

@@ -328,6 +328,7 @@ func (l *Ledgerline) byHand(w http.ResponseWriter, r *http.Request) {
 		Note *string                `json:"note"`
 		Drop int64                  `json:"drop_line"`
 		Qty  map[string]json.Number `json:"qty"`
+		Gone bool                   `json:"gone"`
 	}
 	d := json.NewDecoder(r.Body)
 	d.UseNumber()
@@ -342,6 +343,11 @@ func (l *Ledgerline) byHand(w http.ResponseWriter, r *http.Request) {
 		l.fail(w, http.StatusNotFound, "not_found", "There is no such sales order.")
 		return
 	}
+	if asked.Gone {
+		l.orders = slices.DeleteFunc(l.orders, func(other *bookOrder) bool { return other == o })
+		answer(w, http.StatusOK, "application/json", o)
+		return
+	}
 	if asked.Note != nil {
 		o.Note = asked.Note
 	}
@@ -354,4 +360,30 @@ func (l *Ledgerline) byHand(w http.ResponseWriter, r *http.Request) {
 	}
 	l.touch(o)
 	answer(w, http.StatusOK, "application/json", o)
+}
+
+// putArticle adds an article as a person would, or takes one away.
+func (l *Ledgerline) putArticle(w http.ResponseWriter, r *http.Request) {
+	var asked struct {
+		SKU, Title string
+		Gone       bool
+	}
+	if err := json.NewDecoder(r.Body).Decode(&asked); err != nil || asked.SKU == "" {
+		l.fail(w, http.StatusBadRequest, "bad_body", "An article with a sku is needed.")
+		return
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	is := func(a bookArticle) bool { return a.SKU == asked.SKU }
+	switch there := slices.ContainsFunc(l.articles, is); {
+	case asked.Gone:
+		l.articles = slices.DeleteFunc(l.articles, is)
+	case !there:
+		last := int64(6999)
+		for _, a := range l.articles {
+			last = max(last, a.ID)
+		}
+		l.articles = append(l.articles, bookArticle{last + 1, asked.SKU, asked.Title})
+	}
+	answer(w, http.StatusOK, "application/json", asked)
 }

@@ -4,21 +4,28 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"koinos/api"
 	"math"
+	"time"
+
+	"koinos/api"
 )
 
 // Hold puts something aside. What is held already keeps its place and takes the
 // new reason.
 func (t *Tx) Hold(h api.HeldWork) error {
-	target := "(interchange, set_seq) WHERE kind <> 'order'"
-	if h.Kind == api.HeldOrder {
+	target := "(interchange, set_seq) WHERE kind IN ('set', 'notice')"
+	switch h.Kind {
+	case api.HeldOrder:
 		target = "(load_id, load_seq) WHERE kind = 'order'"
+	case api.HeldPush:
+		target = "(task) WHERE kind = 'push'"
 	}
-	return t.run(`INSERT INTO held (kind, load_id, load_seq, interchange, set_seq, order_id, partner, number, code, reason, since) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
-	  ON CONFLICT `+target+` DO UPDATE SET code = excluded.code, reason = excluded.reason, number = excluded.number, order_id = excluded.order_id`,
+	return t.run(`INSERT INTO held (kind, load_id, load_seq, interchange, set_seq, order_id, partner, number, code, reason, since, task, sync, system)
+	  VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+	  ON CONFLICT `+target+` DO UPDATE SET code = excluded.code, reason = excluded.reason, number = excluded.number,
+	    order_id = excluded.order_id, system = excluded.system`,
 		h.Kind, ref(h.Load), h.Seq, ref(h.Interchange), h.Set, ref(h.OrderID), h.Partner, h.Number, h.Code, h.Reason,
-		at(h.Since))
+		at(h.Since), ref(h.Task), h.Sync, h.System)
 }
 
 // ref is an id as a column has it that points at another table: 0 is none.
@@ -38,7 +45,7 @@ func (t *Tx) releaseSets(interchange int64, seqs []int) error {
 	if err != nil {
 		return err
 	}
-	return t.run(`DELETE FROM held WHERE interchange = ? AND kind <> 'order' AND set_seq IN (SELECT value
+	return t.run(`DELETE FROM held WHERE interchange = ? AND kind IN ('set', 'notice') AND set_seq IN (SELECT value
 		FROM json_each(?))`, interchange, string(list))
 }
 
@@ -49,12 +56,12 @@ func (t *Tx) ReleaseLoad(load int64) error {
 
 // HeldFilter narrows a list of what is held.
 type HeldFilter struct {
-	Kind, Partner string
-	After         int64
-	Limit         int
+	api.HeldFor
+	After int64
+	Limit int
 }
 
-const selectHeld = `SELECT id, kind, coalesce(load_id, 0) AS load_id, load_seq, coalesce(interchange, 0) AS interchange, set_seq, coalesce(order_id, 0) AS order_id, partner, number, code, reason, since FROM held `
+const selectHeld = `SELECT id, kind, coalesce(load_id, 0) AS load_id, load_seq, coalesce(interchange, 0) AS interchange, set_seq, coalesce(order_id, 0) AS order_id, partner, number, code, reason, since, coalesce(task, 0) AS task, sync, system, aside FROM held `
 
 type heldRow struct {
 	api.HeldWork
@@ -63,11 +70,20 @@ type heldRow struct {
 
 func (f HeldFilter) query() (string, []any) {
 	where, args := "id > ?", []any{f.After}
-	if f.Kind != "" {
-		where, args = where+" AND kind = ?", append(args, f.Kind)
+	for _, is := range []struct{ column, value string }{{"kind", f.Kind}, {"partner", f.Partner}, {"sync", f.Sync},
+		{"system", f.System}, {"code", f.Code}} {
+		if is.value != "" {
+			where, args = where+" AND "+is.column+" = ?", append(args, is.value)
+		}
 	}
-	if f.Partner != "" {
-		where, args = where+" AND partner = ?", append(args, f.Partner)
+	if f.Reason != "" {
+		where, args = where+" AND instr(reason, ?) > 0", append(args, f.Reason)
+	}
+	if len(f.IDs) > 0 {
+		list, _ := json.Marshal(f.IDs) // numbers
+		where, args = where+" AND id IN (SELECT value FROM json_each(?))", append(args, string(list))
+	} else {
+		where += map[bool]string{true: " AND aside <> ''", false: " AND aside = ''"}[f.Aside]
 	}
 	return selectHeld + "WHERE " + where + " ORDER BY id LIMIT ?", append(args, f.Limit)
 }
@@ -100,8 +116,37 @@ func (s *Store) HeldOne(ctx context.Context, id int64) (api.HeldWork, error) {
 
 // HeldCount is how many things are held.
 func (s *Store) HeldCount(ctx context.Context) (n int, err error) {
-	if err = s.r.GetContext(ctx, &n, `SELECT count(*) FROM held`); err != nil {
+	if err = s.r.GetContext(ctx, &n, `SELECT count(*) FROM held WHERE aside = ''`); err != nil {
 		err = fmt.Errorf("held: %w", err)
 	}
 	return n, err
+}
+
+// PutAside puts things aside with a reason, or lets them wait again where it is blank.
+func (s *Store) PutAside(ctx context.Context, all []api.HeldWork, reason string) error {
+	return s.Write(ctx, func(t *Tx) error {
+		for _, w := range all {
+			if err := t.run(`UPDATE held SET aside = ? WHERE id = ?`, reason, w.ID); err != nil {
+				return err
+			}
+			state := map[bool]string{true: api.TaskHeld, false: api.TaskAside}[reason == ""]
+			if err := t.run(`UPDATE tasks SET state = ? WHERE id = ? AND state IN ('held', 'aside')`, state,
+				w.Task); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// RetryTasks makes tasks that are held due.
+func (s *Store) RetryTasks(ctx context.Context, ids []int64, now time.Time) error {
+	list, err := json.Marshal(append([]int64{}, ids...))
+	if err != nil {
+		return err
+	}
+	return s.Write(ctx, func(t *Tx) error {
+		return t.run(`UPDATE tasks SET state = 'waiting', due_at = ?, attempts = 0, turn = turn + 1
+		  WHERE id IN (SELECT value FROM json_each(?))`, at(now), string(list))
+	})
 }

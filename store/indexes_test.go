@@ -47,7 +47,7 @@ func TestListsUseIndexes(t *testing.T) {
 	explain(documentsQuery, at(now), "", 50)
 	explain(selectJob+`WHERE state = 'ready' ORDER BY due_at, kind, subject LIMIT ?`, 9)
 	for _, f := range []api.HeldWork{{}, {Kind: api.HeldSet}, {Partner: "P"}} {
-		query, args := HeldFilter{Kind: f.Kind, Partner: f.Partner, Limit: 50}.query()
+		query, args := HeldFilter{HeldFor: api.HeldFor{Kind: f.Kind, Partner: f.Partner}, Limit: 50}.query()
 		explain(query, args...)
 	}
 	for _, f := range []InterchangeFilter{{}, {Partner: "P"}, {Direction: "in"}, {State: "held"}, {State: "overdue"},

@@ -17,6 +17,12 @@ type linkRow struct {
 	Revision int    `db:"revision"`
 	Agreed   string `db:"agreed"`
 	At       string `db:"at"`
+	Found    string `db:"found"`
+}
+
+func (r *linkRow) link() api.Link {
+	return api.Link{System: r.System, Record: r.Record, OrderID: r.OrderID, Key: r.Key, Number: r.Number,
+		Revision: r.Revision, Agreed: r.Agreed, Found: r.Found, At: parseTime(r.At)}
 }
 
 // Links gives the records of other systems that an order is.
@@ -24,27 +30,51 @@ func (s *Store) Links(ctx context.Context, order int64) ([]api.Link, error) {
 	var rows []linkRow
 	err := s.r.SelectContext(ctx, &rows, `SELECT * FROM links WHERE order_id = ? ORDER BY system, record`, order)
 	list := make([]api.Link, len(rows))
-	for i, r := range rows {
-		list[i] = api.Link{System: r.System, Record: r.Record, OrderID: r.OrderID, Key: r.Key, Number: r.Number,
-			Revision: r.Revision, Agreed: r.Agreed, At: parseTime(r.At)}
+	for i := range rows {
+		list[i] = rows[i].link()
 	}
 	return list, err
 }
 
-// PutLink keeps which record an order is. ErrTaken says that another order is that record.
+// LinkOf gives the link of a record; nil where no order is it.
+func (s *Store) LinkOf(ctx context.Context, system, record, key string) (*api.Link, error) {
+	var rows []linkRow
+	err := s.r.SelectContext(ctx, &rows, `SELECT * FROM links WHERE system = ? AND record = ? AND key = ?`, system, record,
+		key)
+	if err != nil || len(rows) == 0 {
+		return nil, err
+	}
+	l := rows[0].link()
+	return &l, nil
+}
+
+// PutLink keeps which record an order is. A *TakenError says that another order is that
+// record.
 func (s *Store) PutLink(ctx context.Context, l *api.Link, now time.Time) error {
-	return s.Write(ctx, func(t *Tx) error {
-		var other []int64
-		if err := t.SelectContext(t.ctx, &other, `SELECT order_id FROM links
-		  WHERE system = ? AND record = ? AND key = ? AND order_id <> ?`, l.System, l.Record, l.Key, l.OrderID); err != nil {
-			return err
-		}
-		if len(other) > 0 {
-			return &TakenError{Order: other[0]}
-		}
-		return t.run(`INSERT INTO links VALUES (?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (system, record, order_id) DO UPDATE
-		  SET key = excluded.key, number = excluded.number, revision = excluded.revision, agreed = excluded.agreed,
-		      at = excluded.at`, l.System, l.Record, l.OrderID, l.Key, l.Number, l.Revision, l.Agreed, at(now))
+	return s.Share(ctx, func(t *Tx) error { return t.putLink(l, now) })
+}
+
+func (t *Tx) putLink(l *api.Link, now time.Time) error {
+	var other []int64
+	if err := t.SelectContext(t.ctx, &other, `SELECT order_id FROM links
+	  WHERE system = ? AND record = ? AND key = ? AND order_id <> ?`, l.System, l.Record, l.Key, l.OrderID); err != nil {
+		return err
+	}
+	if len(other) > 0 {
+		return &TakenError{Order: other[0]}
+	}
+	return t.run(`INSERT INTO links (system, record, order_id, key, number, revision, agreed, at, found)
+	  VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (system, record, order_id) DO UPDATE
+	  SET key = excluded.key, number = excluded.number, revision = excluded.revision, agreed = excluded.agreed,
+	      at = excluded.at, found = excluded.found`, l.System, l.Record, l.OrderID, l.Key, l.Number, l.Revision, l.Agreed,
+		at(now), l.Found)
+}
+
+// DropLink forgets which record an order is.
+func (s *Store) DropLink(ctx context.Context, l *api.Link) error {
+	return s.Share(ctx, func(t *Tx) error {
+		return t.run(`DELETE FROM links WHERE system = ? AND record = ? AND order_id = ? AND key = ?`, l.System, l.Record,
+			l.OrderID, l.Key)
 	})
 }
 

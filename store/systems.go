@@ -106,16 +106,35 @@ func (s *Store) AddPull(ctx context.Context, p *api.Pull) error {
 }
 
 func (t *Tx) addPull(p *api.Pull) error {
-	res, err := t.exec(`INSERT INTO pulls (system, version, record, mapping, since, state, started_at, by, hook, folder)
-	  VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, p.System, p.Version, p.Record, p.Mapping, p.Since, p.State, at(p.StartedAt), p.By,
-		ref(p.Hook), p.Folder)
-	if err != nil {
-		return err
-	}
-	if p.ID, err = res.LastInsertId(); err != nil {
+	if err := t.notePull(p); err != nil {
 		return err
 	}
 	return t.AddJob(api.Job{Kind: api.PullJob, Subject: p.ID, DueAt: p.StartedAt})
+}
+
+// NotePull records a pull that has begun without a job; it gets its ID. If the service ends
+// before the pull does, AdoptPulls gives it one.
+func (s *Store) NotePull(ctx context.Context, p *api.Pull) error {
+	return s.Write(ctx, func(t *Tx) error { return t.notePull(p) })
+}
+
+// AdoptPulls gives every pull that has not ended and has no job one.
+func (s *Store) AdoptPulls(ctx context.Context, now time.Time) error {
+	return s.Write(ctx, func(t *Tx) error {
+		return t.run(`INSERT INTO jobs (kind, subject, state, due_at) SELECT 'pull', id, 'ready', ? FROM pulls p
+		  WHERE state IN ('running', 'away') AND NOT EXISTS (SELECT 1 FROM jobs WHERE kind = 'pull' AND subject = p.id)`, at(now))
+	})
+}
+
+func (t *Tx) notePull(p *api.Pull) error {
+	res, err := t.exec(`INSERT INTO pulls (system, version, record, mapping, since, state, started_at, by, hook, folder, newest)
+	  VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, p.System, p.Version, p.Record, p.Mapping, p.Since, p.State, at(p.StartedAt), p.By,
+		ref(p.Hook), p.Folder, p.Newest)
+	if err != nil {
+		return err
+	}
+	p.ID, err = res.LastInsertId()
+	return err
 }
 
 // SavePull keeps how far a pull has come.
@@ -148,6 +167,25 @@ func (s *Store) Pulls(ctx context.Context, system string, before int64, limit in
 	}
 	return s.pulls(ctx, s.r, `WHERE (? = '' OR system = ?) AND id < ? ORDER BY id DESC LIMIT ?`, system, system, before,
 		limit)
+}
+
+// HurryPulls makes the pulls of systems due that wait because those were away.
+func (s *Store) HurryPulls(ctx context.Context, systems []string, now time.Time) error {
+	list, err := json.Marshal(systems)
+	if err != nil {
+		return err
+	}
+	return s.Write(ctx, func(t *Tx) error {
+		return t.run(`UPDATE jobs SET due_at = ? WHERE kind = 'pull' AND state = 'ready' AND subject IN (SELECT id FROM pulls
+		  WHERE state = 'away' AND system IN (SELECT value FROM json_each(?)))`, at(now), string(list))
+	})
+}
+
+// OpenPulls counts the pulls of a kind of record that have not ended.
+func (s *Store) OpenPulls(ctx context.Context, system, record string) (n int, err error) {
+	err = s.r.GetContext(ctx, &n, `SELECT count(*) FROM pulls WHERE system = ? AND record = ?
+	  AND state IN ('running', 'away')`, system, record)
+	return n, err
 }
 
 // Watermark is the newest stamp of a kind of record that is in the books: up to it a
@@ -289,6 +327,31 @@ func (s *Store) ArrivalBody(ctx context.Context, id int64) ([]byte, error) {
 		return nil, named(err, "arrival %d whose bytes are kept", id)
 	}
 	return unzip(zipped)
+}
+
+// LastArrival gives the newest arrival of a record with its bytes; nil where there is none,
+// and no bytes where their time to live is over.
+func (s *Store) LastArrival(ctx context.Context, system, record, key string) (*api.Arrival, []byte, error) {
+	var rows []arrivalRow
+	if err := s.r.SelectContext(ctx, &rows, selectArrival+`WHERE system = ? AND record = ? AND key = ?
+	  ORDER BY id DESC LIMIT 1`, system, record, key); err != nil || len(rows) == 0 {
+		return nil, nil, err
+	}
+	a := rows[0].arrival()
+	body, err := s.ArrivalBody(ctx, a.ID)
+	if errors.Is(err, ErrNotFound) {
+		body, err = nil, nil
+	}
+	return &a, body, err
+}
+
+// MappedKeys lists keys of records behind one that were mapped when they came last.
+func (s *Store) MappedKeys(ctx context.Context, system, record, after string, limit int) ([]string, error) {
+	var keys []string
+	err := s.r.SelectContext(ctx, &keys, `SELECT key FROM (SELECT key, state, max(id) FROM arrivals
+	  WHERE system = ? AND record = ? AND key > ? GROUP BY key) WHERE state = 'mapped' ORDER BY key LIMIT ?`, system, record,
+		after, limit)
+	return keys, err
 }
 
 func unzip(zipped []byte) ([]byte, error) {

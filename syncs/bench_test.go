@@ -139,7 +139,7 @@ func BenchmarkPush(b *testing.B) {
 		var pushed atomic.Int64
 		took := each(orders, func(i int) {
 			p, err := books.Push(context.Background(), "ledgerline", api.NewPush{Record: "sales_order",
-				Order: fmt.Sprintf("SL-%d", 1001+i)})
+				Order: fmt.Sprintf("SL-%d", 1001+i)}, "test")
 			if err == nil && p.State == api.PushDone {
 				pushed.Add(1)
 			}

@@ -173,6 +173,9 @@ func briefly(said []string) string {
 // it belongs.
 func (s *Syncs) takeFile(ctx context.Context, o *opened, r *system.Record, p *api.Pull, f *present) (api.SystemFile,
 	error) {
+	if err := s.noted(ctx, p); err != nil {
+		return api.SystemFile{}, err
+	}
 	sum := sha256.Sum256(f.bytes)
 	kept := api.SystemFile{System: o.Name, Record: r.Name, Name: f.name, Size: f.info.Size(),
 		Modified: f.info.ModTime().UTC(),

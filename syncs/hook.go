@@ -97,7 +97,7 @@ func (s *Syncs) hooked(ctx context.Context, o *opened, r *system.Record, p *api.
 		a, err := o.client.One(ctx, r, key)
 		if errors.As(err, &problem) && problem.Kind == remote.Missing {
 			p.Records, p.Gone, p.Reason = 1, 1, fmt.Sprintf("%s %s is not there any more.", capital(r.Name), key)
-			return nil
+			return s.withdraw(ctx, o, r, p, key)
 		}
 		if err != nil {
 			return err

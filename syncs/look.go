@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"koinos/api"
 	"koinos/core/system"
 	"koinos/core/tree"
 	"koinos/remote"
@@ -36,7 +37,7 @@ func (p *push) look(ctx context.Context, ref *system.Refer, value string) (key t
 	case err != nil || len(all) == 0:
 		return key, false, err
 	case len(all) > 1:
-		return key, false, blocked("%s has %d records %s with the %s %q; it is not clear which one is meant.", p.o.Name,
+		return key, false, blocked(api.TargetAmbiguous, "%s has %d records %s with the %s %q; it is not clear which one is meant.", p.o.Name,
 			len(all),
 			ref.To, ref.By, value)
 	}
@@ -69,6 +70,23 @@ func (s *Syncs) forget(o *opened, r *system.Record, names []string) {
 	delete(o.fields, r.Name)
 	for _, name := range names {
 		delete(s.looked, name)
+	}
+}
+
+// forgetAll forgets everything that was looked up in systems, and what they said of
+// their fields: somebody has mended something.
+func (s *Syncs) forgetAll(systems []string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, name := range systems {
+		if o := s.open[name]; o != nil {
+			clear(o.fields)
+		}
+		for looked := range s.looked {
+			if strings.HasPrefix(looked, name+"\x00") {
+				delete(s.looked, looked)
+			}
+		}
 	}
 }
 

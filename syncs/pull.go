@@ -41,7 +41,21 @@ func (s *Syncs) work(ctx context.Context, id int64) error {
 	if err != nil || p.Ended() {
 		return err
 	}
-	err = s.pull(ctx, &p)
+	free, err := s.holdFor(ctx, "pull "+p.System)
+	if err != nil {
+		return err
+	}
+	defer free()
+	if err = s.attempt(ctx, &p); err != nil && ctx.Err() == nil {
+		return &jobs.Later{Err: err}
+	}
+	return err
+}
+
+// attempt pulls, and keeps what came of it where anything did. An error is one that may
+// pass: the pull is away then, or its end could not be kept.
+func (s *Syncs) attempt(ctx context.Context, p *api.Pull) error {
+	err := s.pull(ctx, p)
 	if err != nil && ctx.Err() != nil {
 		return context.Cause(ctx)
 	}
@@ -53,7 +67,7 @@ func (s *Syncs) work(ctx context.Context, id int64) error {
 	case err == nil:
 		p.State = api.PullDone
 	case store.IsFull(err):
-		return &jobs.Later{Err: err}
+		return err
 	case errors.As(err, &problem):
 		later = problem.Kind == remote.Away
 	case errors.As(err, &answer):
@@ -69,18 +83,34 @@ func (s *Syncs) work(ctx context.Context, id int64) error {
 	case err != nil:
 		p.State, p.Reason = api.PullFailed, err.Error()
 	}
+	if later {
+		s.failed(p.System, p.Reason)
+	} else if err == nil {
+		s.answered(p.System)
+	}
 	if p.Ended() {
 		p.EndedAt = s.now().UTC()
 	}
-	if kept := s.store.Write(ctx, func(t *store.Tx) error { return t.SavePull(&p) }); kept != nil {
-		return &jobs.Later{Err: kept}
+	if p.ID != 0 {
+		if kept := s.store.Write(ctx, func(t *store.Tx) error { return t.SavePull(p) }); kept != nil {
+			return kept
+		}
+		s.log.Info("pull", "system", p.System, "record", p.Record, "pull", p.ID, "state", p.State, "records", p.Records,
+			"loaded", p.Loaded, "changed", p.Changed, "failed", p.Failed, "reason", p.Reason)
 	}
-	s.log.Info("pull", "system", p.System, "record", p.Record, "pull", p.ID, "state", p.State, "records", p.Records,
-		"loaded", p.Loaded, "changed", p.Changed, "failed", p.Failed, "reason", p.Reason)
 	if later {
-		return &jobs.Later{Err: err}
+		return err
 	}
 	return nil
+}
+
+// noted makes a pull one that is in the store. One that finds nothing is not: it costs its
+// calls and writes nothing.
+func (s *Syncs) noted(ctx context.Context, p *api.Pull) error {
+	if p.ID != 0 {
+		return nil
+	}
+	return s.store.NotePull(ctx, p)
 }
 
 // batch is what is mapped and kept together.
@@ -134,9 +164,9 @@ func (s *Syncs) pull(ctx context.Context, p *api.Pull) error {
 	kept := *p // a page that fails is counted when it is read again
 	defer func() {
 		if err != nil {
-			state := p.State
+			state, id := p.State, p.ID
 			*p = kept
-			p.State = state
+			p.State, p.ID = state, id
 		}
 	}()
 	p.State, p.Reason = api.PullRunning, ""
@@ -199,12 +229,16 @@ type stamps struct {
 	begun  bool // a page of it was read since it began, or began again
 	anew   int  // how often it began again
 	last   string
-	rising bool // none was older than the one before
+	rising bool                // none was older than the one before
+	each   func(*system.Found) // is told of each; nil is nobody
 }
 
 func (t *stamps) page(all []system.Found) {
 	t.begun = true
 	for i := range all {
+		if t.each != nil {
+			t.each(&all[i])
+		}
 		stamp := all[i].Stamp
 		t.rising = t.rising && stamp != "" && system.Newer(t.last, stamp) == stamp
 		t.last = stamp
@@ -229,7 +263,7 @@ func (s *Syncs) anew(o *opened, r *system.Record, p *api.Pull, seen *stamps) (st
 	if seen.rising && r.Since.Parameter != "" && seen.last != "" {
 		since = seen.last
 	}
-	*seen = stamps{anew: seen.anew + 1, rising: seen.rising, last: seen.last}
+	*seen = stamps{anew: seen.anew + 1, rising: seen.rising, last: seen.last, each: seen.each}
 	s.log.Info("the list is begun again: what it went on by has ended", "system", o.Name, "record", r.Name, "since",
 		since)
 	return r.First(o.client.Base(), since)
@@ -273,12 +307,12 @@ func (s *Syncs) arrive(ctx context.Context, o *opened, r *system.Record, p *api.
 		p.Newest = system.Newer(p.Newest, f.Stamp)
 	}
 	digest := sha256.Sum256(f.Raw) // of what the list shows: it is what is compared next time
-	if k, ok := known[f.Key]; ok && k.State != api.ArrivalShort &&
+	if k, ok := known[f.Key]; ok && !p.Anew && k.State != api.ArrivalShort &&
 		(f.Version != "" && f.Version == k.Version || bytes.Equal(digest[:], k.Digest)) {
 		p.Unchanged++
 		return nil
 	}
-	if was := known[f.Key].Stamp; was != f.Stamp && f.Stamp != "" && system.Newer(was, f.Stamp) == was {
+	if was := known[f.Key].Stamp; !p.Anew && was != f.Stamp && f.Stamp != "" && system.Newer(was, f.Stamp) == was {
 		p.Unchanged++ // it is older than what is known: messages and lists come in any order
 		return nil
 	}
@@ -358,6 +392,15 @@ func (o *opened) rest(ctx context.Context, r *system.Record, f *system.Found) er
 
 // keep loads a batch and keeps its arrivals with how far the pull has come.
 func (s *Syncs) keep(ctx context.Context, p *api.Pull, b *batch) error {
+	if len(b.arrivals) == 0 && p.ID == 0 {
+		return nil
+	}
+	if err := s.noted(ctx, p); err != nil {
+		return err
+	}
+	for i := range b.arrivals {
+		b.arrivals[i].Pull = p.ID
+	}
 	for _, state := range []string{api.ArrivalMapped, api.ArrivalGone} {
 		doc, lines, err := b.document(state)
 		if err != nil {

@@ -2,6 +2,7 @@ package syncs
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -17,6 +18,7 @@ import (
 	"koinos/core/mapping"
 	"koinos/core/order"
 	"koinos/core/plan"
+	"koinos/core/syncing"
 	"koinos/core/system"
 	"koinos/core/tree"
 	"koinos/core/writing"
@@ -27,91 +29,176 @@ import (
 // mostRounds is how often a record is read and worked out anew in one push.
 const mostRounds = 6
 
+// wish is what somebody wants of the record of an order.
+type wish struct {
+	mapping    string // that writes it; "" is the one of the description
+	dry        bool
+	cancelled  bool   // the record is not wanted, whatever the order says
+	linkedOnly bool   // none is made
+	lost       string // what becomes of it where the linked record is gone: syncing.LostHold and the like
+	sync, push string // which asks; "" is a person
+	by         string
+	order      *store.StoredOrder // as it would be; nil is as it is stored
+	fresh      bool               // that order is not stored yet
+}
+
 // push is one record on its way to what an order says.
 type push struct {
+	wish
 	s      *Syncs
 	o      *opened
 	r      *system.Record
-	stored *store.StoredOrder
+	id     int64              // of the order
+	stored *store.StoredOrder // nil: the order is gone
 	wanted *tree.Node
 	text   []byte // of wanted, before references are resolved
 	found  *plan.Found
 	number string
-	dry    bool
 	rules  *plan.Planner
-	looked []string // look-ups that it believed
+	looked []string  // look-ups that it believed
+	gone   string    // key of the linked record that the system does not have any more
+	link   *api.Link // that is to be kept, once all is right
 	out    *api.Push
 }
 
 // blockedError holds what keeps a push from going on, a sentence each.
-type blockedError struct{ why []string }
+type blockedError struct {
+	code string // of the reason, as in api
+	why  []string
+}
 
 func (e *blockedError) Error() string { return strings.Join(e.why, " ") }
 
-func blocked(format string, args ...any) error {
-	return &blockedError{[]string{fmt.Sprintf(format, args...)}}
+func blocked(code, format string, args ...any) error {
+	return &blockedError{code, []string{fmt.Sprintf(format, args...)}}
 }
 
 // Push makes a record of a system what an order says: it works out what the record
 // should say, reads what it does say, and makes the calls that are due. A record that is
 // right costs no write.
-func (s *Syncs) Push(ctx context.Context, name string, n api.NewPush) (api.Push, error) {
+func (s *Syncs) Push(ctx context.Context, name string, n api.NewPush, by string) (api.Push, error) {
 	out := api.Push{System: name, Record: n.Record, State: api.PushDone, Steps: []api.PushStep{}}
-	o, err := s.system(ctx, name, 0)
-	if err != nil {
-		return out, err
-	}
-	r, err := o.record(n.Record)
+	o, r, err := s.target(ctx, syncing.Target{System: name, Record: n.Record})
 	if err != nil {
 		return out, err
 	}
 	if r.Write == nil || r.Write.Mapping == "" {
 		return out, asked("The description of %s does not say which mapping writes an order as its %s (write: "+
-			"{mapping: …}).",
-			name, n.Record)
+			"{mapping: …}).", name, n.Record)
 	}
 	id, err := s.store.FindOrder(ctx, n.Order)
 	if err != nil {
 		return out, err
 	}
-	free := s.hold(fmt.Sprintf("%s %s %d", name, n.Record, id)) // one push of a record at a time
-	defer free()
-	p := &push{s: s, o: o, r: r, dry: n.DryRun, out: &out}
-	if p.stored, err = s.store.Order(ctx, id); err != nil {
-		return out, err
+	out, f, err := s.bring(ctx, o, r, id, wish{dry: n.DryRun, by: by})
+	if err == nil && !n.DryRun && out.State != api.PushAway {
+		err = s.store.FinishPush(ctx, f, s.now())
 	}
-	out.OrderID, out.Order = id, p.stored.Order.Number
+	return out, err
+}
+
+// target gives a kind of record of a system.
+func (s *Syncs) target(ctx context.Context, t syncing.Target) (*opened, *system.Record, error) {
+	o, err := s.system(ctx, t.System, 0)
+	if err != nil {
+		return nil, nil, err
+	}
+	r, err := o.record(t.Record)
+	return o, r, err
+}
+
+// bring brings the record of an order to what is wished. What is to be kept of it is in
+// the Finished. An error is none of the record's: what keeps that from being right is in
+// the Push.
+func (s *Syncs) bring(ctx context.Context, o *opened, r *system.Record, id int64, w wish) (out api.Push,
+	f *store.Finished, err error) {
+	out = api.Push{System: o.Name, Record: r.Name, OrderID: id, State: api.PushDone, Steps: []api.PushStep{}}
+	free := s.hold(fmt.Sprintf("%s %s %d", o.Name, r.Name, id)) // one push of a record at a time
+	defer free()
+	p := &push{wish: w, s: s, o: o, r: r, id: id, out: &out}
+	if p.mapping == "" {
+		p.mapping = r.Write.Mapping
+	}
+	if p.stored = w.order; p.stored == nil {
+		p.stored, err = s.store.Order(ctx, id)
+	}
+	switch {
+	case errors.Is(err, store.ErrNotFound) && w.sync != "":
+		p.stored, p.cancelled = nil, true
+	case err != nil:
+		return out, nil, err
+	default:
+		out.Order = p.stored.Order.Number
+		p.cancelled = p.cancelled || p.stored.Status == order.Cancelled
+	}
 	if err = p.run(ctx); err != nil {
 		s.forget(o, r, p.looked) // the next attempt asks anew
 	}
 	if p.found != nil {
 		out.Key, out.Number = p.found.Key, p.number
 	}
+	if err = judge(&out, err); err != nil {
+		return out, nil, err
+	}
+	f = &store.Finished{Link: p.link, Log: &api.Pushed{Sync: w.sync, Push: w.push, System: o.Name, Record: r.Name, OrderID: id,
+		Order: out.Order, Key: out.Key, Outcome: p.outcome(), Steps: out.Steps, Why: strings.Join(out.Why, " "),
+		At: s.now().UTC(), By: w.by}}
+	return out, f, nil
+}
+
+// judge says in the Push what an error keeps from being right; others are given back.
+func judge(out *api.Push, err error) error {
 	var problem *remote.Problem
 	var no *blockedError
 	var cannot *plan.Blocked
 	var wrong *system.AnswerError
+	out.State = cmp.Or(out.State, api.PushDone)
 	switch {
 	case err == nil:
+		return nil
 	case errors.As(err, &no):
-		out.State, out.Why = api.PushBlocked, no.why
+		out.Code, out.Why = no.code, no.why
 	case errors.As(err, &cannot):
-		out.State, out.Why = api.PushBlocked, []string{cannot.Why}
+		out.Code, out.Why = api.CannotChange, []string{cannot.Why}
 	case errors.As(err, &wrong):
-		out.State, out.Why = api.PushBlocked, []string{strings.ToUpper(wrong.Error()[:1]) + wrong.Error()[1:] + "."}
+		out.Code, out.Why = api.CannotRead, []string{capital(wrong.Error()) + "."}
 	case errors.As(err, &problem):
-		out.State, out.Why = api.PushBlocked, []string{problem.Why}
-		if problem.Kind == remote.Away || problem.Kind == remote.Unclear {
-			out.State = api.PushAway
+		out.Code, out.Why = api.TargetRefused, []string{problem.Why}
+		switch problem.Kind {
+		case remote.Away, remote.Unclear:
+			out.State, out.Code = api.PushAway, ""
+			return nil
+		case remote.Login, remote.Setup:
+			out.Code = api.SystemClosed
 		}
 	default:
-		return out, err
+		return err
 	}
-	return out, nil
+	out.State = api.PushBlocked
+	return nil
+}
+
+// outcome is what it came to, in a word.
+func (p *push) outcome() string {
+	switch {
+	case p.out.State == api.PushBlocked:
+		return api.PushedHeld
+	case len(p.out.Steps) == 0:
+		return api.PushedRight
+	case slices.ContainsFunc(p.out.Steps, func(s api.PushStep) bool { return s.Creates }):
+		return api.PushedCreated
+	}
+	return api.PushedChanged
 }
 
 // hold waits until nobody else is at work on a thing.
 func (s *Syncs) hold(thing string) (free func()) {
+	free, _ = s.holdFor(context.Background(), thing) // it does not end
+	return free
+}
+
+// holdFor is hold as long as ctx goes on.
+func (s *Syncs) holdFor(ctx context.Context, thing string) (free func(), err error) {
 	for {
 		s.mu.Lock()
 		busy, is := s.busy[thing]
@@ -124,10 +211,14 @@ func (s *Syncs) hold(thing string) (free func()) {
 				delete(s.busy, thing)
 				s.mu.Unlock()
 				close(done)
-			}
+			}, nil
 		}
 		s.mu.Unlock()
-		<-busy
+		select {
+		case <-busy:
+		case <-ctx.Done():
+			return nil, context.Cause(ctx)
+		}
 	}
 }
 
@@ -152,7 +243,7 @@ func stillWanted(o *order.Order) (order.Order, error) {
 
 // prepare works out what the record should say.
 func (p *push) prepare(ctx context.Context) error {
-	m, _, err := p.s.mapping(ctx, p.r.Write.Mapping)
+	m, _, err := p.s.mapping(ctx, p.mapping)
 	if err != nil {
 		return err
 	}
@@ -175,7 +266,7 @@ func wantedText(m *mapping.Mapping, o *order.Order, set *list.Set) ([]byte, erro
 	}
 	text, problems, err := writing.Record(m, &is, set)
 	if err != nil {
-		return nil, blocked("%s.", capital(err.Error()))
+		return nil, blocked(api.CannotWrite, "%s.", capital(err.Error()))
 	}
 	var why []string
 	for _, q := range problems {
@@ -186,7 +277,7 @@ func wantedText(m *mapping.Mapping, o *order.Order, set *list.Set) ([]byte, erro
 		why = append(why, fmt.Sprintf("%s cannot be written through %s: %s.", capital(where), m.Name, q.Why))
 	}
 	if len(why) > 0 {
-		return nil, &blockedError{why}
+		return nil, &blockedError{api.CannotWrite, why}
 	}
 	return text, nil
 }
@@ -194,19 +285,23 @@ func wantedText(m *mapping.Mapping, o *order.Order, set *list.Set) ([]byte, erro
 func capital(s string) string { return strings.ToUpper(s[:1]) + s[1:] }
 
 func (p *push) run(ctx context.Context) error {
-	if err := p.prepare(ctx); err != nil {
-		return err
+	if p.stored != nil {
+		if err := p.prepare(ctx); err != nil && !p.cancelled {
+			return err
+		}
 	}
-	cancelled := p.stored.Status == order.Cancelled
 	if err := p.locate(ctx); err != nil {
 		return err
+	}
+	if p.found == nil && (p.cancelled || p.stored == nil || p.mayNotMake()) {
+		return nil
 	}
 	fields, err := p.s.told(ctx, p.o, p.r)
 	if err != nil {
 		return err
 	}
 	p.rules = plan.New(p.r, fields...)
-	if !cancelled {
+	if !p.cancelled {
 		if err := p.refer(ctx); err != nil {
 			return err
 		}
@@ -214,7 +309,7 @@ func (p *push) run(ctx context.Context) error {
 	var steps []plan.Step
 	for range mostRounds {
 		var err error
-		if steps, err = p.rules.For(p.wanted, p.found, cancelled); err != nil {
+		if steps, err = p.rules.For(p.wanted, p.found, p.cancelled); err != nil {
 			return err
 		}
 		if p.dry {
@@ -222,17 +317,25 @@ func (p *push) run(ctx context.Context) error {
 			return p.planned(ctx, steps)
 		}
 		if len(steps) == 0 {
-			return p.agree(ctx)
+			p.agree()
+			return nil
 		}
 		if err := p.make(ctx, steps); err != nil {
 			return err
 		}
-		if err := p.read(ctx); err != nil {
+		if err := p.reread(ctx); err != nil {
 			return err
+		}
+		if p.cancelled && p.found == nil {
+			return nil
 		}
 	}
 	return p.stuck(steps)
 }
+
+// mayNotMake reports whether a record that is not there is not made: because nobody
+// wants that, or because the order was there before Koinos was.
+func (p *push) mayNotMake() bool { return p.linkedOnly || p.stored.Opening && p.sync != "" }
 
 // stuck says what is still due after all rounds.
 func (p *push) stuck(steps []plan.Step) error {
@@ -245,7 +348,7 @@ func (p *push) stuck(steps []plan.Step) error {
 		}
 		why = append(why, fmt.Sprintf("%s is %q there and should be %q.", capital(where), ch.Was, ch.Is))
 	}
-	return &blockedError{why}
+	return &blockedError{api.NotSettled, why}
 }
 
 func (p *push) note(steps ...plan.Step) {
@@ -273,7 +376,7 @@ func (p *push) planned(ctx context.Context, steps []plan.Step) error {
 		}
 	}
 	if len(why) > 0 {
-		return &blockedError{why}
+		return &blockedError{api.TargetRefused, why}
 	}
 	return nil
 }
@@ -336,7 +439,7 @@ func (p *push) call(ctx context.Context, step *plan.Step) (again bool, err error
 // again on purpose.
 func (p *push) key(step *plan.Step, path string) string {
 	h := sha256.New()
-	fmt.Fprintf(h, "%s %s %d\n%s %s\n%s\n", p.o.Name, p.r.Name, p.stored.ID, step.Method, path, step.Body)
+	fmt.Fprintf(h, "%s %s %d%s\n%s %s\n%s\n", p.o.Name, p.r.Name, p.id, p.gone, step.Method, path, step.Body)
 	if p.found != nil && p.found.Root != nil {
 		fmt.Fprintf(h, "%s %s", p.found.ETag, p.found.Root.AppendJSON(nil))
 	}
@@ -353,7 +456,7 @@ func (p *push) refused(ctx context.Context, step *plan.Step, problem *remote.Pro
 	}
 	if key, taken := p.r.Write.TakenBy(problem.Body); taken && step.Kind == plan.Create {
 		p.found = &plan.Found{Key: key}
-		return true, p.link(ctx, 0)
+		return true, p.take(ctx)
 	}
 	return false, problem
 }
@@ -375,81 +478,156 @@ func (p *push) made(ctx context.Context, a system.Answer, step *plan.Step) error
 		return err
 	}
 	p.found, p.number = &plan.Found{Key: f.Key, ETag: a.ETag, Root: f.Node}, f.Number
-	return p.link(ctx, 0)
+	return p.take(ctx)
 }
 
-// link remembers which record the order is.
-func (p *push) link(ctx context.Context, revision int) error {
-	l := api.Link{System: p.o.Name, Record: p.r.Name, OrderID: p.stored.ID, Key: p.found.Key, Number: p.number,
+// is is the link of the order with the record, as far as both agree.
+func (p *push) is(revision int) *api.Link {
+	l := &api.Link{System: p.o.Name, Record: p.r.Name, OrderID: p.id, Key: p.found.Key, Number: p.number,
 		Revision: revision, Agreed: string(p.text)}
-	err := p.s.store.PutLink(ctx, &l, p.s.now())
+	if p.found.Root != nil {
+		l.Found = string(p.found.Root.AppendJSON(nil))
+	}
+	return l
+}
+
+// take remembers at once which record the order is: whatever happens next, it is not made
+// a second time.
+func (p *push) take(ctx context.Context) error {
+	err := p.s.store.PutLink(ctx, p.is(0), p.s.now())
 	var taken *store.TakenError
 	if errors.As(err, &taken) {
-		return blocked("The record %s is the order with the id %d already; two orders cannot be one record.",
-			p.found.Key,
-			taken.Order)
+		return blocked(api.TargetTaken, "The record %s is the order with the id %d already; two orders cannot be one "+
+			"record.", p.found.Key, taken.Order)
 	}
 	return err
 }
 
-// agree remembers that the record says what it should.
-func (p *push) agree(ctx context.Context) error {
+// agree notes that the record says what it should.
+func (p *push) agree() {
 	if p.found == nil {
-		return nil
+		return
 	}
-	return p.link(ctx, p.stored.Revision)
+	revision := 0
+	if p.stored != nil {
+		revision = p.stored.Revision
+	}
+	p.link = p.is(revision)
 }
 
 // locate finds the record: by the link, or by the value that it is found by.
 func (p *push) locate(ctx context.Context) error {
-	links, err := p.s.store.Links(ctx, p.stored.ID)
+	links, err := p.s.store.Links(ctx, p.id)
 	if err != nil {
 		return err
 	}
-	for _, l := range links {
-		if l.System == p.o.Name && l.Record == p.r.Name {
-			p.found = &plan.Found{Key: l.Key}
-			err := p.read(ctx)
-			var problem *remote.Problem
-			if errors.As(err, &problem) && problem.Kind == remote.Missing {
-				return blocked("The record %s (%s) that the order is linked with is not in %s any more.", l.Key,
-					l.Number,
-					p.o.Name)
-			}
-			return err
-		}
+	if p.fresh { // its id is not its own yet
+		links = nil
 	}
-	return p.read(ctx)
+	for i := range links {
+		l := &links[i]
+		if l.System != p.o.Name || l.Record != p.r.Name {
+			continue
+		}
+		p.found, p.number = &plan.Found{Key: l.Key}, l.Number
+		err := p.read(ctx)
+		if missing(err) {
+			return p.lostRecord(ctx, l)
+		}
+		return err
+	}
+	if p.stored == nil {
+		return nil
+	}
+	return p.seek(ctx)
 }
 
-// read reads the record anew; where its key is not known it is looked for.
-func (p *push) read(ctx context.Context) error {
+func missing(err error) bool {
+	var problem *remote.Problem
+	return errors.As(err, &problem) && problem.Kind == remote.Missing
+}
+
+// lostRecord says what becomes of an order whose record is not there any more.
+func (p *push) lostRecord(ctx context.Context, l *api.Link) error {
+	p.found = nil
+	switch {
+	case p.cancelled: // it is as gone as it should be
+		return nil
+	case p.lost == syncing.LostCreate:
+		p.gone = l.Key
+		if !p.dry {
+			if err := p.s.store.DropLink(ctx, l); err != nil {
+				return err
+			}
+		}
+		return p.seek(ctx)
+	case p.lost == syncing.LostCancel:
+		if p.dry {
+			p.note(plan.Step{Does: "cancel the order here: its record " + l.Key + " is gone"})
+			p.cancelled = true
+			return nil
+		}
+		err := p.s.engine.Withdraw(ctx, p.id, fmt.Sprintf("%s: its %s %s is gone", p.o.Name, p.r.Name, l.Key))
+		p.cancelled = err == nil
+		return err
+	}
+	return blocked(api.TargetLost, "The record %s (%s) that the order is linked with is not in %s any more.", l.Key,
+		l.Number, p.o.Name)
+}
+
+// reread reads the record as it is after calls.
+func (p *push) reread(ctx context.Context) error {
 	if p.found == nil {
-		f := p.r.Finds[p.r.Write.Find]
-		value := ""
-		if n := f.Path.First(p.wanted); n != nil && n.Scalar() && n.Kind != tree.Null {
-			value = n.Text
-		}
-		if value == "" {
-			return blocked("The mapping %s writes nothing at %s, by which a %s is found.", p.r.Write.Mapping, f.Path,
-				p.r.Name)
-		}
-		all, err := p.o.like(ctx, p.r, f, value)
-		if err != nil {
+		return p.seek(ctx)
+	}
+	err := p.read(ctx)
+	if missing(err) { // what was answered to a repeated key is believed only if it is there
+		l := p.is(0)
+		if p.gone == l.Key {
 			return err
 		}
-		all = slices.DeleteFunc(all, func(f system.Found) bool { return f.Gone })
-		switch len(all) {
-		case 0:
-			return nil
-		case 1:
-			p.found = &plan.Found{Key: all[0].Key}
-		default:
-			return blocked("%s has %d records with the %s %q; it is not clear which one is meant.", p.o.Name, len(all),
-				f.Name,
-				value)
-		}
+		p.gone, p.found = l.Key, nil
+		return p.s.store.DropLink(ctx, l)
 	}
+	return err
+}
+
+// seek looks for a record that is not linked yet, by the value that it is found by.
+func (p *push) seek(ctx context.Context) error {
+	f := p.r.Finds[p.r.Write.Find]
+	value := ""
+	if n := f.Path.First(p.wanted); n != nil && n.Scalar() && n.Kind != tree.Null {
+		value = n.Text
+	}
+	if value == "" && p.cancelled {
+		return nil
+	}
+	if value == "" {
+		return blocked(api.CannotWrite, "The mapping %s writes nothing at %s, by which a %s is found.", p.mapping, f.Path,
+			p.r.Name)
+	}
+	all, err := p.o.like(ctx, p.r, f, value)
+	if err != nil {
+		return err
+	}
+	all = slices.DeleteFunc(all, func(f system.Found) bool { return f.Gone || f.Key == p.gone })
+	switch len(all) {
+	case 0:
+		return nil
+	case 1:
+		p.found = &plan.Found{Key: all[0].Key}
+	default:
+		return blocked(api.TargetAmbiguous, "%s has %d records with the %s %q; it is not clear which one is meant.",
+			p.o.Name, len(all), f.Name, value)
+	}
+	if err := p.read(ctx); err != nil || p.dry {
+		return err
+	}
+	return p.take(ctx)
+}
+
+// read reads the record of a known key.
+func (p *push) read(ctx context.Context) error {
 	a, err := p.o.client.One(ctx, p.r, p.found.Key)
 	if err != nil {
 		return err
@@ -474,7 +652,7 @@ func (o *opened) like(ctx context.Context, r *system.Record, f *system.Find, val
 	address, err := r.Like(o.client.Base(), f, value)
 	for pages := 0; address != "" && err == nil; pages++ {
 		if pages == mostLike {
-			return nil, blocked("%s gives more than %d pages of %s that may be %q; it does not narrow its list by %s.",
+			return nil, blocked(api.CannotRead, "%s gives more than %d pages of %s that may be %q; it does not narrow its list by %s.",
 				o.Name,
 				mostLike, r.Name, value, f.Parameter)
 		}
@@ -531,10 +709,14 @@ func (p *push) refer(ctx context.Context) error {
 	for _, m := range make {
 		unknown[m.node] = true
 	}
+	code := api.ReferenceMissing
+	if len(why) == 0 {
+		code = api.FieldWrong
+	}
 	why = append(why, p.rules.Wrong(p.wanted, p.found == nil, unknown)...)
 	slices.Sort(why)
 	if why = slices.Compact(why); len(why) > 0 {
-		return &blockedError{why}
+		return &blockedError{code, why}
 	}
 	for _, m := range make {
 		if err := p.introduce(ctx, m.ref, m.node); err != nil {
@@ -555,9 +737,17 @@ func (p *push) introduce(ctx context.Context, ref *system.Refer, n *tree.Node) e
 		}
 	}
 	step := plan.New(to).Make(values)
-	step.Does = fmt.Sprintf("create the %s %s", ref.To, value)
+	step.Does, step.Kind = fmt.Sprintf("create the %s %s", ref.To, value), plan.Introduce
 	if p.dry {
+		is, words, err := p.o.trial(ctx, &step)
+		if err != nil {
+			return err
+		}
 		p.note(step)
+		p.out.Steps[len(p.out.Steps)-1].Trial = is
+		if is == trialRefused {
+			return blocked(api.TargetRefused, "%s: %s", capital(step.Does), words)
+		}
 		n.Kind, n.Text = tree.String, "the new "+ref.To
 		return nil
 	}

@@ -22,7 +22,16 @@ type books struct {
 	desk *httptest.Server
 }
 
+// withBooks has read the orders.
 func withBooks(t testing.TB, orders int) *books {
+	t.Helper()
+	b := besideBooks(t, orders)
+	b.pull(api.NewPull{})
+	return b
+}
+
+// besideBooks has read nothing yet.
+func besideBooks(t testing.TB, orders int) *books {
 	t.Helper()
 	ledgerline, err := demo.Ledgerline("secret", time.Now)
 	if err != nil {
@@ -50,13 +59,12 @@ func withBooks(t testing.TB, orders int) *books {
 	if _, err := b.Keep(ctx, description, "test"); err != nil {
 		t.Fatal(err)
 	}
-	b.pull(api.NewPull{})
 	return b
 }
 
 func (b *books) push(order string) api.Push {
 	b.t.Helper()
-	p, err := b.Push(context.Background(), "ledgerline", api.NewPush{Record: "sales_order", Order: order})
+	p, err := b.Push(context.Background(), "ledgerline", api.NewPush{Record: "sales_order", Order: order}, "test")
 	if err != nil {
 		b.t.Fatal(err)
 	}

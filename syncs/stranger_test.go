@@ -272,7 +272,7 @@ func TestStranger(t *testing.T) {
 	}
 	push := func(order string) api.Push {
 		t.Helper()
-		p, err := b.Push(ctx, "yard", api.NewPush{Record: "job", Order: order})
+		p, err := b.Push(ctx, "yard", api.NewPush{Record: "job", Order: order}, "test")
 		if err != nil || p.State != api.PushDone {
 			t.Fatalf("%+v, %v", p, err)
 		}

@@ -38,6 +38,7 @@ type Syncs struct {
 
 	mappings map[string]parsed // by name
 	outside  string            // our address, as others reach it; "" is not known
+	keeper
 }
 
 // opened is a system with its client: all who ask it share its limits.
@@ -52,19 +53,25 @@ type opened struct {
 func New(s *store.Store, engine *load.Engine, now func() time.Time, log *slog.Logger) *Syncs {
 	return &Syncs{store: s, engine: engine, now: now, log: log, open: map[string]*opened{},
 		calls: map[string]*callLog{}, busy: map[string]chan struct{}{}, looked: map[string]lookup{},
-		mappings: map[string]parsed{}}
+		mappings: map[string]parsed{}, keeper: newKeeper()}
 }
 
 // pullsAtOnce is how many pulls run side by side, of different systems.
 const pullsAtOnce = 4
 
-// Kinds are the jobs: pulls, those of a system one after another.
+// checksAtOnce is how many comparisons run side by side, of different syncs.
+const checksAtOnce = 2
+
+// Kinds are the jobs: pulls, those of a system one after another, and comparisons.
 func (s *Syncs) Kinds() map[string]jobs.Kind {
 	return map[string]jobs.Kind{api.PullJob: {Work: s.work, AtOnce: pullsAtOnce,
 		Key: func(ctx context.Context, id int64) (string, error) {
 			p, err := s.store.Pull(ctx, id)
 			return "pull " + p.System, err
-		}}}
+		}}, api.CheckJob: {Work: s.compare, AtOnce: checksAtOnce, Key: func(ctx context.Context, id int64) (string, error) {
+		c, err := s.store.Check(ctx, id)
+		return "check " + c.Sync, err
+	}}}
 }
 
 // Keep keeps a description.
@@ -154,8 +161,13 @@ func (s *Syncs) prepare(ctx context.Context, name string, n api.NewPull, by stri
 	if _, err := s.store.Mapping(ctx, p.Mapping, 0); err != nil {
 		return p, nil, nil, err
 	}
-	if p.Since == "" && !n.All && r.Since.Parameter != "" {
-		p.Since, err = s.store.Watermark(ctx, name, n.Record)
+	if r.Since.Parameter != "" {
+		if p.Newest, err = s.store.Watermark(ctx, name, n.Record); err != nil { // it never goes back
+			return p, nil, nil, err
+		}
+	}
+	if p.Since == "" && !n.All {
+		p.Since = p.Newest
 	}
 	if err == nil && r.Files == nil {
 		if _, wrong := r.First(o.client.Base(), p.Since); wrong != nil { // a stamp that is none is said now

@@ -63,12 +63,12 @@ func (o *opened) tryWrite(ctx context.Context, r *system.Record, record []byte) 
 	}
 	rules := plan.New(r, fields...)
 	if why := rules.Wrong(root, true, nil); len(why) > 0 {
-		return nil, &blockedError{why}
+		return nil, &blockedError{api.FieldWrong, why}
 	}
 	steps, err := rules.For(root, nil, false)
 	var cannot *plan.Blocked
 	if errors.As(err, &cannot) {
-		return nil, blocked("%s", cannot.Why)
+		return nil, blocked(api.CannotChange, "%s", cannot.Why)
 	}
 	if err != nil {
 		return nil, err
@@ -79,11 +79,12 @@ func (o *opened) tryWrite(ctx context.Context, r *system.Record, record []byte) 
 		return nil, err
 	}
 	if out.Trial = is; is == trialRefused {
-		return nil, blocked("%s", words)
+		return nil, blocked(api.TargetRefused, "%s", words)
 	}
 	return &out, nil
 }
 
 func pushStep(s *plan.Step) api.PushStep {
-	return api.PushStep{Does: s.Does, Method: s.Method, Path: s.Path, Body: s.Body, Changes: s.Changes, Later: s.Later}
+	return api.PushStep{Does: s.Does, Method: s.Method, Path: s.Path, Body: s.Body, Changes: s.Changes, Later: s.Later,
+		Creates: s.Kind == plan.Create}
 }

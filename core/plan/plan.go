@@ -46,6 +46,8 @@ const (
 	Modify Kind = "change"
 	Lines  Kind = "lines" // of its lines
 	Act    Kind = "act"
+
+	Introduce Kind = "introduce" // another record, that it refers to
 )
 
 // Difference is one value that becomes another; Line is what the line is matched by, "" is

@@ -24,6 +24,7 @@ type Sync struct {
 	Pushes            []Push
 	Reconcile         time.Duration // how often everything is compared; 0 is only when asked
 	Repair            bool          // what such a comparison finds is made right
+	Asked             bool          // it works only when somebody runs it
 }
 
 // Pull is a kind of record that is read.
@@ -31,6 +32,7 @@ type Pull struct {
 	Target
 	Mapping string        // "" is the one of the system's description
 	Every   time.Duration // 0 is only when the sync is run
+	Hooks   bool          // the system's webhooks tell of changes
 }
 
 // Push is a kind of record that orders are written as.
@@ -51,6 +53,19 @@ type After struct {
 	Target
 	Path *jsondoc.Path
 	Is   []string
+}
+
+// Holds reports whether a record, as JSON, is so far.
+func (a *After) Holds(record string) bool {
+	if a.Path == nil {
+		return true
+	}
+	root, _, err := jsondoc.Parse([]byte(record), 1)
+	if err != nil || root == nil {
+		return false
+	}
+	n := a.Path.First(root)
+	return n != nil && n.Scalar() && slices.Contains(a.Is, n.Text)
 }
 
 var namePattern = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,63}$`)
@@ -77,7 +92,8 @@ func Parse(src []byte) (*Sync, error) {
 		b.wrong(root.Get("name"), "name must be of small letters, digits and hyphens, at most 64.")
 	}
 	for _, n := range root.List("pull") {
-		p := Pull{Target: b.target(n.Get("record")), Mapping: n.Str("mapping"), Every: b.often(n.Get("every"))}
+		p := Pull{Target: b.target(n.Get("record")), Mapping: n.Str("mapping"), Every: b.often(n.Get("every")),
+			Hooks: n.Str("hooks") == "true"}
 		if slices.ContainsFunc(s.Pulls, func(o Pull) bool { return o.Target == p.Target }) {
 			b.wrong(n.Get("record"), "%s is read by an earlier pull of this sync.", p.Target)
 		}
@@ -91,6 +107,17 @@ func Parse(src []byte) (*Sync, error) {
 	}
 	if len(s.Pulls)+len(s.Pushes) == 0 {
 		b.wrong(root.Get("name"), "a sync needs something to do: pull, push or both.")
+	}
+	often := s.Reconcile > 0 || slices.ContainsFunc(s.Pulls, func(p Pull) bool {
+		return p.Every > 0 || p.Hooks
+	})
+	switch runs := root.Get("runs"); {
+	case runs == nil:
+		s.Asked = !often
+	case runs.Text == "asked" && often:
+		b.wrong(runs, "something says every or hooks, so it cannot wait to be asked.")
+	default:
+		s.Asked = runs.Text == "asked"
 	}
 	b.waiting(s, root)
 	if len(b.All) > 0 {

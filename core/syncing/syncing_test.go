@@ -50,6 +50,14 @@ func TestParse(t *testing.T) {
 		fmt.Sprint(second.After.Is) != "[confirmed]" || s.Push("yard") != nil {
 		t.Errorf("second push: %+v %+v", second, second.After)
 	}
+	if s.Asked {
+		t.Error("a sync that says every waits to be asked")
+	}
+	for text, asked := range map[string]bool{"": true, "runs: always\n": false, "runs: asked\n": true} {
+		if s, err := Parse([]byte("koinos: sync/1\nname: s\npush: [{record: a.b}]\n" + text)); err != nil || s.Asked != asked {
+			t.Errorf("%q: %+v %v", text, s, err)
+		}
+	}
 	if p := s.Pulls[0]; p.Every != time.Minute || p.Mapping != "slipway-orders" || s.Pulls[1].Every != 0 {
 		t.Errorf("pulls: %+v", s.Pulls)
 	}
@@ -66,6 +74,8 @@ func TestMistakes(t *testing.T) {
 		head + "pull: [{record: a.b, every: 10ms}]\n": "3:29 every must be a time of at least a second, such as 30s, " +
 			"5m or 24h.",
 		head + "pull: [{record: a.b}, {record: a.b}]\n": "3:32 a.b is read by an earlier pull of this sync.",
+		head + "runs: asked\npull: [{record: a.b, every: 1m}]\n": "3:7 something says every or hooks, so it cannot wait " +
+			"to be asked.",
 		head + "push: [{record: a.b}, {record: a.b}]\n": "3:32 there is a push a.b already; give this one a name of " +
 			"its own.",
 		head + "push: [{record: a.b, lost: keep}]\n":   `3:28 lost cannot be "keep".`,

@@ -1,0 +1,502 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/url"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"koinos/api"
+	"koinos/core/finding"
+	"koinos/core/report"
+	"koinos/core/syncing"
+)
+
+// syncs are the commands for standing instructions.
+func (a *app) syncs() *cobra.Command {
+	c := &cobra.Command{Use: "sync", Short: "Keep orders equal between systems"}
+	c.AddCommand(a.checkSync(), a.keepSync(), a.listSyncs(), a.showSync(), a.runSync(), a.waitSync(), a.pauseSync(true),
+		a.pauseSync(false), a.compareSync(api.CheckDryRun), a.compareSync(api.CheckReconcile), a.compareSync(api.CheckLink),
+		a.listTasks(), a.listPushed())
+	return c
+}
+
+func (a *app) checkSync() *cobra.Command {
+	return &cobra.Command{
+		Use: "check FILE…", Short: "Check syncs without a service", Args: cobra.MinimumNArgs(1),
+		Example: "  koinos sync check syncs/*.yaml",
+		RunE: func(_ *cobra.Command, args []string) error {
+			bad := false
+			for _, name := range args {
+				text, err := os.ReadFile(name)
+				if err != nil {
+					return unreadable(name, err)
+				}
+				y, err := syncing.Parse(text)
+				if err != nil {
+					bad = true
+					a.mistakes(name, finding.Of(err))
+					continue
+				}
+				when := map[bool]string{true: "when it is asked", false: "by itself"}[y.Asked]
+				fmt.Fprintf(a.out, "%s is sound: %s works %s, with %s.\n", name, y.Name, when, strings.Join(y.Names(), ", "))
+			}
+			if bad {
+				return &exit{code: exitBad}
+			}
+			return nil
+		},
+	}
+}
+
+func (a *app) keepSync() *cobra.Command {
+	return &cobra.Command{
+		Use: "keep FILE…", Short: "Send syncs to the service", Args: cobra.MinimumNArgs(1),
+		Long: `Keep sends syncs to the service. The systems, mappings and kinds of record that
+they name must be kept already. A changed text makes a new version, which holds
+for everything that is done from then on.`,
+		Example: "  koinos sync keep syncs/slipway-ledgerline.yaml",
+		RunE: func(c *cobra.Command, args []string) error {
+			for _, name := range args {
+				text, err := os.ReadFile(name)
+				if err != nil {
+					return unreadable(name, err)
+				}
+				if _, err := syncing.Parse(text); err != nil {
+					a.mistakes(name, finding.Of(err))
+					return &exit{code: exitBad}
+				}
+				kept, err := a.client().KeepSync(c.Context(), text)
+				if err != nil {
+					return err
+				}
+				if done, err := a.json(kept); done {
+					if err != nil {
+						return err
+					}
+					continue
+				}
+				fmt.Fprintf(a.out, "%s version %d.%s\n", kept.Name, kept.Version, map[bool]string{
+					true: " It works when it is asked: koinos sync run " + kept.Name, false: " It works by itself."}[kept.Asked])
+			}
+			return nil
+		},
+	}
+}
+
+func (a *app) listSyncs() *cobra.Command {
+	return &cobra.Command{
+		Use: "list", Short: "List syncs, and how they do", Args: cobra.NoArgs, Example: "  koinos sync list",
+		RunE: func(c *cobra.Command, _ []string) error {
+			all, err := a.client().Syncs(c.Context())
+			if err != nil {
+				return err
+			}
+			if done, err := a.json(all); done {
+				return err
+			}
+			if len(all) == 0 {
+				fmt.Fprintln(a.out, "There is no sync yet; koinos sync keep FILE sends one.")
+				return nil
+			}
+			var rows [][]string
+			for i := range all {
+				y := &all[i]
+				n := y.State.Counts
+				rows = append(rows, []string{y.Name, num(y.Version), syncState(y), num(n.Created), num(n.Changed), num(n.Waiting),
+					num(n.Held), y.About})
+			}
+			report.Table(a.out, []string{"sync", ">version", "state", ">created", ">changed", ">waiting", ">held", "about"}, rows)
+			fmt.Fprintln(a.out, "Created and changed are those of the last day.")
+			return nil
+		},
+	}
+}
+
+// stateOf says how a sync does, in a word or two.
+func syncState(y *api.Sync) string {
+	switch {
+	case y.State.State == api.SyncPaused:
+		return "paused"
+	case len(y.State.Away) > 0:
+		return strings.Join(y.State.Away, ", ") + " away"
+	case y.State.Run != nil:
+		return "running"
+	case !y.State.Settled:
+		return "at work"
+	case y.Asked:
+		return "idle, works when asked"
+	}
+	return "idle"
+}
+
+func (a *app) showSync() *cobra.Command {
+	var text bool
+	c := &cobra.Command{
+		Use: "show NAME", Short: "Show how a sync does, part by part", Args: cobra.ExactArgs(1),
+		Example: "  koinos sync show slipway-ledgerline\n  koinos sync show slipway-ledgerline --text",
+		RunE: func(c *cobra.Command, args []string) error {
+			y, err := a.client().Sync(c.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			if done, err := a.json(y); done {
+				return err
+			}
+			if text {
+				_, err = fmt.Fprint(a.out, y.Text)
+				return err
+			}
+			a.printSync(&y)
+			return nil
+		},
+	}
+	c.Flags().BoolVar(&text, "text", false, "print its YAML instead")
+	return c
+}
+
+func (a *app) printSync(y *api.Sync) {
+	fmt.Fprintf(a.out, "%s version %d: %s\n", y.Name, y.Version, syncState(y))
+	if y.About != "" {
+		fmt.Fprintln(a.out, y.About)
+	}
+	if y.State.Reason != "" {
+		fmt.Fprintln(a.out, y.State.Reason)
+	}
+	var rows [][]string
+	for _, p := range y.Pulls {
+		often := "when asked"
+		if p.Every != "" {
+			often = "every " + p.Every
+		}
+		last := ""
+		if !p.LastAt.IsZero() {
+			last = "last " + local(p.LastAt)
+		}
+		rows = append(rows, []string{"read", p.Name, often, last, awayText(&p)})
+	}
+	for _, p := range y.Pushes {
+		rows = append(rows, []string{"write", p.Name, p.Which, countsText(p.Counts), awayText(&p)})
+	}
+	report.Table(a.out, []string{"", "record", "", "", "away"}, rows)
+	a.heldHint(y.State.Counts.Held, y.Name)
+}
+
+func awayText(p *api.SyncPart) string {
+	if p.Away == "" {
+		return ""
+	}
+	return "since " + local(p.Since) + ": " + p.Away
+}
+
+// countsText says what became of orders.
+func countsText(n api.PushCounts) string {
+	var words []string
+	for _, w := range []struct {
+		n    int
+		word string
+	}{{n.Created, "created"}, {n.Changed, "changed"}, {n.Right, "right already"}, {n.Waiting, "waiting"}, {n.Held, "held"},
+		{n.Aside, "put aside"}} {
+		if w.n > 0 {
+			words = append(words, fmt.Sprintf("%d %s", w.n, w.word))
+		}
+	}
+	if len(words) == 0 {
+		return "nothing to do"
+	}
+	return strings.Join(words, ", ")
+}
+
+func (a *app) heldHint(n int, sync string) {
+	if n > 0 {
+		fmt.Fprintf(a.out, "%s held. See why: koinos held list --sync %s. Try again: koinos held retry --sync %s\n",
+			areOrders(n), sync, sync)
+	}
+}
+
+func areOrders(n int) string {
+	if n == 1 {
+		return "1 order is"
+	}
+	return fmt.Sprintf("%d orders are", n)
+}
+
+// waiting is how long a command waits.
+type waiting struct{ timeout, patience time.Duration }
+
+func (w *waiting) flags(c *cobra.Command) {
+	c.Flags().DurationVar(&w.timeout, "timeout", 0, "wait no longer than this; left out, as long as something is done")
+	c.Flags().DurationVar(&w.patience, "patience", time.Minute, "wait so long for a system that is away when nothing else is left to do")
+}
+
+// enough gives a function that says whether waiting has gone on for long enough.
+func (w *waiting) enough(away []string, awayFor float64, began time.Time) bool {
+	return w.timeout > 0 && time.Since(began) >= w.timeout || len(away) > 0 && awayFor >= w.patience.Seconds()
+}
+
+func (a *app) runSync() *cobra.Command {
+	var n api.NewSyncRun
+	var w waiting
+	var noWait bool
+	c := &cobra.Command{
+		Use: "run NAME", Short: "Run a sync, and wait until everything is done or held", Args: cobra.ExactArgs(1),
+		Long: `Run reads what is new, writes what follows, and stays until everything that came
+of it is done or held. The run goes on in the service when this command is
+stopped. It ends with 0 when all is done, 3 when something is held or refused,
+5 when a system is away.`,
+		Example: "  koinos sync run slipway-ledgerline\n  koinos sync run slipway-ledgerline --only ledgerline.sales_order --timeout 5m",
+		RunE: func(c *cobra.Command, args []string) error {
+			began := time.Now()
+			r, err := a.client().RunSync(c.Context(), args[0], n)
+			if err == nil && !noWait {
+				progress := a.progressLine()
+				r, err = a.client().UntilRun(c.Context(), r.ID, func(r api.SyncRun) bool {
+					progress(countsText(r.Counts))
+					return !w.enough(r.Away, r.AwayFor, began)
+				})
+				progress("")
+			}
+			if err != nil {
+				return err
+			}
+			return a.ran(&r, noWait)
+		},
+	}
+	c.Flags().StringSliceVar(&n.Only, "only", nil, "only these pulls and pushes, by name")
+	c.Flags().BoolVar(&noWait, "no-wait", false, "do not wait for its end")
+	w.flags(c)
+	return c
+}
+
+// progressLine shows words in one line of a terminal; elsewhere it shows nothing.
+func (a *app) progressLine() func(string) {
+	if !a.watched() {
+		return func(string) {}
+	}
+	return func(words string) { fmt.Fprintf(a.err, "\r\x1b[K%s", words) }
+}
+
+// ran says what a run came to.
+func (a *app) ran(r *api.SyncRun, noWait bool) error {
+	done, err := a.json(r)
+	if err != nil {
+		return err
+	}
+	if !done {
+		a.printRun(r)
+	}
+	refused, failed := 0, false
+	for i := range r.Pulls {
+		refused += r.Pulls[i].Failed + r.Pulls[i].Short + r.Pulls[i].Refused
+		failed = failed || r.Pulls[i].State == api.PullFailed
+	}
+	switch {
+	case noWait && r.State == api.SyncRunning:
+		return nil
+	case len(r.Away) > 0:
+		return &exit{code: exitAway}
+	case failed:
+		return &exit{code: exitFailed}
+	case r.State != api.SyncDone:
+		return &exit{code: exitStopped}
+	case r.Counts.Held+refused > 0:
+		return &exit{code: exitRefused}
+	}
+	return nil
+}
+
+func (a *app) printRun(r *api.SyncRun) {
+	switch {
+	case r.State == api.SyncDone:
+		fmt.Fprintf(a.out, "%s: done in %s.\n", r.Sync, r.EndedAt.Sub(r.StartedAt).Round(10*time.Millisecond))
+	case r.State == api.SyncStopped:
+		fmt.Fprintf(a.out, "%s: stopped. %s\n", r.Sync, r.Reason)
+	case len(r.Away) > 0:
+		fmt.Fprintf(a.out, "%s: %s does not answer. The run goes on by itself when it is back.\n", r.Sync,
+			strings.Join(r.Away, ", "))
+	default:
+		fmt.Fprintf(a.out, "%s: run %d goes on; koinos sync wait %s waits for its end.\n", r.Sync, r.ID, r.Sync)
+	}
+	for i := range r.Pulls {
+		p := &r.Pulls[i]
+		fmt.Fprintf(a.out, "  read   %s.%s: %s\n", p.System, p.Record, pullText(p))
+	}
+	fmt.Fprintf(a.out, "  write  %s\n", countsText(r.Counts))
+	a.heldHint(r.Counts.Held, r.Sync)
+}
+
+// pullText says what a pull came to, in a line.
+func pullText(p *api.Pull) string {
+	text := fmt.Sprintf("%s, %d new, %d changed", report.Plural(p.Records, "record"), p.Loaded, p.Changed)
+	for _, w := range []struct {
+		n    int
+		word string
+	}{{p.Gone, "withdrawn"}, {p.Short, "incomplete"}, {p.Failed, "refused or held"}, {p.Waiting, "not complete yet"},
+		{p.Refused, "files refused"}} {
+		if w.n > 0 {
+			text += fmt.Sprintf(", %d %s", w.n, w.word)
+		}
+	}
+	if p.State == api.PullFailed || p.State == api.PullAway {
+		text = p.State + ": " + p.Reason
+	}
+	return text
+}
+
+func (a *app) waitSync() *cobra.Command {
+	var w waiting
+	c := &cobra.Command{
+		Use: "wait NAME", Short: "Wait until everything that came to a sync is done or held", Args: cobra.ExactArgs(1),
+		Example: "  koinos sync wait slipway-ledgerline --timeout 30s",
+		RunE: func(c *cobra.Command, args []string) error {
+			began := time.Now()
+			y, err := a.client().UntilSettled(c.Context(), args[0], func(y api.Sync) bool {
+				return !w.enough(y.State.Away, y.State.AwayFor, began)
+			})
+			if err != nil {
+				return err
+			}
+			done, err := a.json(y)
+			if err != nil {
+				return err
+			}
+			if !done {
+				a.printSync(&y)
+			}
+			switch {
+			case y.State.Settled && y.State.Counts.Held > 0:
+				return &exit{code: exitRefused}
+			case y.State.Settled:
+				return nil
+			case len(y.State.Away) > 0:
+				return &exit{code: exitAway}
+			}
+			return &exit{code: exitStopped}
+		},
+	}
+	w.flags(c)
+	return c
+}
+
+func (a *app) pauseSync(pause bool) *cobra.Command {
+	verb := map[bool]string{true: "pause", false: "resume"}[pause]
+	about := map[bool]string{true: "Pause a sync: what happens meanwhile waits", false: "Let a sync go on"}[pause]
+	return &cobra.Command{
+		Use: verb + " NAME", Short: about, Args: cobra.ExactArgs(1), Example: "  koinos sync " + verb + " slipway-ledgerline",
+		RunE: func(c *cobra.Command, args []string) error {
+			y, err := a.client().PauseSync(c.Context(), args[0], pause)
+			if err != nil {
+				return err
+			}
+			if done, err := a.json(y); done {
+				return err
+			}
+			fmt.Fprintf(a.out, "%s: %s\n", y.Name, syncState(&y))
+			return nil
+		},
+	}
+}
+
+func (a *app) listTasks() *cobra.Command {
+	var state string
+	c := &cobra.Command{
+		Use: "queue NAME", Short: "List the orders of a sync that wait", Args: cobra.ExactArgs(1),
+		Example: "  koinos sync queue slipway-ledgerline",
+		RunE: func(c *cobra.Command, args []string) error {
+			q := url.Values{"limit": {"200"}}
+			if state != "" {
+				q.Set("state", state)
+			}
+			page, err := a.client().Tasks(c.Context(), args[0], q)
+			if err != nil {
+				return err
+			}
+			if done, err := a.json(page); done {
+				return err
+			}
+			if len(page.Items) == 0 {
+				fmt.Fprintln(a.out, "Nothing waits.")
+				return nil
+			}
+			var rows [][]string
+			for _, k := range page.Items {
+				rows = append(rows, []string{k.Order, k.Push, k.State, local(k.MadeAt), local(k.DueAt), num(k.Attempts), k.Why})
+			}
+			report.Table(a.out, []string{"order", "push", "state", "since", "due", ">attempts", "why"}, rows)
+			a.moreRows(page.Next)
+			return nil
+		},
+	}
+	c.Flags().StringVar(&state, "state", "", "only waiting, after, held or aside")
+	return c
+}
+
+func (a *app) listPushed() *cobra.Command {
+	var sync string
+	var all bool
+	c := &cobra.Command{
+		Use: "history [ORDER]", Short: "List what was written into systems, with what stood there before", Args: cobra.MaximumNArgs(1),
+		Example: "  koinos sync history --sync slipway-ledgerline\n  koinos sync history SO-000123",
+		RunE: func(c *cobra.Command, args []string) error {
+			q := url.Values{"limit": {"50"}}
+			if sync != "" {
+				q.Set("sync", sync)
+			}
+			if all {
+				q.Set("all", "true")
+			}
+			if len(args) == 1 {
+				id, err := a.orderID(c.Context(), args[0])
+				if err != nil {
+					return err
+				}
+				q.Set("order", num64(id))
+			}
+			page, err := a.client().Pushed(c.Context(), q)
+			if err != nil {
+				return err
+			}
+			if done, err := a.json(page); done {
+				return err
+			}
+			if len(page.Items) == 0 {
+				fmt.Fprintln(a.out, "Nothing was written.")
+				return nil
+			}
+			for _, p := range page.Items {
+				fmt.Fprintf(a.out, "%s  %s  %s.%s %s: %s, by %s\n", local(p.At), p.Order, p.System, p.Record, p.Key, p.Outcome, p.By)
+				a.steps(p.Steps, false)
+				if p.Why != "" {
+					fmt.Fprintf(a.out, "  %s\n", p.Why)
+				}
+			}
+			a.moreRows(page.Next)
+			return nil
+		},
+	}
+	c.Flags().StringVar(&sync, "sync", "", "only what this sync wrote")
+	c.Flags().BoolVar(&all, "all", false, "also what was right already")
+	return c
+}
+
+// errNoOrder says that no order has a number.
+var errNoOrder = errors.New("no order has this number")
+
+// orderID finds the id of an order by a number.
+func (a *app) orderID(ctx context.Context, number string) (int64, error) {
+	page, err := a.client().Orders(ctx, url.Values{"text": {number}, "limit": {"10"}})
+	if err != nil {
+		return 0, err
+	}
+	for _, o := range page.Items {
+		if o.Number == number || o.SenderNumber == number || num64(o.ID) == number {
+			return o.ID, nil
+		}
+	}
+	return 0, &exit{exitFailed, fmt.Sprintf("%s: %v.", number, errNoOrder)}
+}

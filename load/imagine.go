@@ -1,0 +1,59 @@
+package load
+
+import (
+	"context"
+	"errors"
+
+	"koinos/book"
+	"koinos/core/intent"
+	"koinos/core/mapping"
+	"koinos/core/outcome"
+	"koinos/store"
+)
+
+// Imagined is what an intent would make of an order.
+type Imagined struct {
+	store.OrderResult
+	Order *store.StoredOrder // as it would be; nil where nothing would be made of it
+}
+
+// errImagined undoes the transaction in which orders were imagined.
+var errImagined = errors.New("nothing of this is kept")
+
+// Imagine gives what intents that a mapping made would become in the book, and keeps
+// nothing: the book takes them in a transaction that is undone. Ids and numbers of orders
+// that would be new are those that they would get now. It is for some thousand at most.
+func (e *Engine) Imagine(ctx context.Context, m *mapping.Mapping, all []*intent.Intent) ([]Imagined, error) {
+	set, err := e.store.Set(ctx)
+	if err != nil {
+		return nil, err
+	}
+	r := rulesOf(m, &outcome.Load{})
+	session := book.Begin(book.Rules{Again: r.again, Arrival: r.arrival, Newer: r.newer, Rounding: r.rounding, Lists: set,
+		Holds: r.holds, Source: store.Source{By: "dry run"}, Real: true, Now: e.now})
+	entries := make([]book.Entry, len(all))
+	for i := range all {
+		entries[i] = book.NewEntry(all[i], "", true)
+	}
+	out := make([]Imagined, len(all))
+	err = e.store.Write(ctx, func(tx *store.Tx) error {
+		results, err := session.Take(tx, entries)
+		if err != nil {
+			return err
+		}
+		for i := range results {
+			out[i].OrderResult = results[i]
+			if results[i].OrderID == 0 || results[i].Outcome.Failed() {
+				continue
+			}
+			if out[i].Order, err = tx.Order(results[i].OrderID); err != nil {
+				return err
+			}
+		}
+		return errImagined
+	})
+	if errors.Is(err, errImagined) {
+		err = nil
+	}
+	return out, err
+}

@@ -1,0 +1,729 @@
+package syncs
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"koinos/api"
+	"koinos/core/intent"
+	"koinos/core/outcome"
+	"koinos/core/source"
+	"koinos/core/syncing"
+	"koinos/core/system"
+	"koinos/jobs"
+	"koinos/load"
+	"koinos/remote"
+	"koinos/store"
+)
+
+// checking is one comparison at work.
+type checking struct {
+	s *Syncs
+	c *api.SyncCheck
+	y *standing
+
+	mu       sync.Mutex
+	rows     []api.CheckRow // that are not kept yet
+	n        int
+	imagined map[int64]bool // orders that were looked at as they would be
+	differ   []store.NewTask
+	anew     bool // rows of an attempt before are there still
+}
+
+// StartCheck begins a comparison. It is in the store when StartCheck returns.
+func (s *Syncs) StartCheck(ctx context.Context, name string, n api.NewCheck, by string) (api.SyncCheck, error) {
+	all, err := s.standings(ctx)
+	if err != nil {
+		return api.SyncCheck{}, err
+	}
+	y := all[name]
+	if y == nil {
+		_, err := s.store.Sync(ctx, name, 0)
+		return api.SyncCheck{}, err
+	}
+	for _, part := range n.Only {
+		if !slices.Contains(y.Names(), part) {
+			return api.SyncCheck{}, asked("%s has no pull or push %q; it has %s.", name, part, strings.Join(y.Names(), ", "))
+		}
+	}
+	if n.Repair && n.Kind == api.CheckDryRun {
+		return api.SyncCheck{}, asked("A dry run makes nothing right: ask for a run, or for a reconcile with repair.")
+	}
+	c := api.SyncCheck{Sync: name, NewCheck: n, State: api.SyncRunning, StartedAt: s.now().UTC(), By: by}
+	return c, s.store.AddCheck(ctx, &c)
+}
+
+// WaitCheck gives a comparison when it has ended, or as it is when ctx ends.
+func (s *Syncs) WaitCheck(ctx context.Context, id int64) (api.SyncCheck, error) {
+	c, err := s.store.Check(ctx, id)
+	for err == nil && c.State == api.SyncRunning && ctx.Err() == nil {
+		sleep(ctx, waitTick/4)
+		c, err = s.store.Check(context.WithoutCancel(ctx), id)
+	}
+	return c, err
+}
+
+// compare does a comparison: it is the work of a job, and begins anew where it was
+// interrupted.
+func (s *Syncs) compare(ctx context.Context, id int64) error {
+	c, err := s.store.Check(ctx, id)
+	if err != nil || c.State != api.SyncRunning {
+		return err
+	}
+	all, err := s.standings(ctx)
+	if err != nil {
+		return err
+	}
+	k := &checking{s: s, c: &c, y: all[c.Sync], imagined: map[int64]bool{}, anew: true}
+	c.Counts, c.Reason = api.CheckCounts{}, ""
+	err = k.all(ctx)
+	if err != nil && ctx.Err() != nil {
+		return context.Cause(ctx)
+	}
+	var problem *remote.Problem
+	var answer *system.AnswerError
+	var wrong *AskedError
+	c.State, c.EndedAt = api.SyncDone, s.now().UTC()
+	switch {
+	case err == nil:
+	case store.IsFull(err), errors.As(err, &problem) && problem.Kind == remote.Away:
+		c.State, c.EndedAt, c.Reason = api.SyncRunning, time.Time{}, err.Error()
+	case errors.As(err, &problem), errors.As(err, &answer), errors.As(err, &wrong), errors.Is(err, store.ErrNotFound):
+		c.State, c.Reason = "failed", capital(err.Error())
+	default:
+		return err
+	}
+	if kept := k.flush(ctx); kept != nil {
+		return &jobs.Later{Err: kept}
+	}
+	if c.State == api.SyncRunning {
+		return &jobs.Later{Err: err}
+	}
+	return nil
+}
+
+func (k *checking) all(ctx context.Context) error {
+	for i := range k.y.Pulls {
+		if p := &k.y.Pulls[i]; k.wants(p.Target.String()) && k.c.Kind != api.CheckLink {
+			if err := k.pull(ctx, p); err != nil {
+				return err
+			}
+		}
+	}
+	var err error
+	if k.c.Kind == api.CheckDryRun {
+		err = k.pending(ctx)
+	} else {
+		err = k.every(ctx, k.compareOrder)
+	}
+	if err != nil || k.c.Kind != api.CheckReconcile {
+		return err
+	}
+	for i := range k.y.Pushes {
+		if p := &k.y.Pushes[i]; k.wants(p.Name) {
+			if err := k.besides(ctx, p); err != nil {
+				return err
+			}
+		}
+	}
+	if k.c.Repair && len(k.differ) > 0 {
+		return k.repair(ctx)
+	}
+	return nil
+}
+
+func (k *checking) wants(name string) bool {
+	return len(k.c.Only) == 0 || slices.Contains(k.c.Only, name)
+}
+
+// rowsAtOnce is how many rows are kept at once.
+const rowsAtOnce = 200
+
+// add notes what was found.
+func (k *checking) add(ctx context.Context, r api.CheckRow) error {
+	k.mu.Lock()
+	k.n++
+	r.N = k.n
+	k.rows = append(k.rows, r)
+	c := &k.c.Counts
+	*map[string]*int{api.WouldLoad: &c.Load, api.WouldUpdate: &c.Update, api.WouldRefuse: &c.Refuse,
+		api.WouldCreate: &c.Create, api.WouldChange: &c.Change, api.CannotGo: &c.Cannot, api.IsLost: &c.Lost,
+		api.IsBesides: &c.Besides, api.WouldLink: &c.Link, api.IsAmbiguous: &c.Ambiguous, api.NotThere: &c.NotThere,
+		api.IsUnclear: &c.NotTried}[r.Outcome]++
+	full := len(k.rows) >= rowsAtOnce
+	k.mu.Unlock()
+	if full {
+		return k.flush(ctx)
+	}
+	return nil
+}
+
+// flush keeps what was found so far.
+func (k *checking) flush(ctx context.Context) error {
+	k.mu.Lock()
+	rows, anew := k.rows, k.anew
+	k.rows, k.anew = nil, false
+	c := *k.c
+	k.mu.Unlock()
+	return k.s.store.SaveCheck(ctx, &c, rows, anew)
+}
+
+// pull compares what a source has with what is stored here. A reconcile that repairs reads
+// all of it into the book first.
+func (k *checking) pull(ctx context.Context, p *syncing.Pull) error {
+	s := k.s
+	free, err := s.holdFor(ctx, "pull "+p.System)
+	if err != nil {
+		return err
+	}
+	defer free()
+	everything := k.c.Kind == api.CheckReconcile
+	pull, o, r, err := s.prepare(ctx, p.System, api.NewPull{Record: p.Record, Mapping: p.Mapping, All: everything},
+		fmt.Sprintf("check %d", k.c.ID))
+	if err != nil {
+		return err
+	}
+	pull.Anew = everything
+	listed := map[string]bool{}
+	b := newBatch()
+	if r.Files != nil {
+		if err := s.dryFiles(ctx, o, r, &pull, b); err != nil {
+			return err
+		}
+		k.c.Counts.Records += pull.Records
+		return k.imagine(ctx, p, &pull, b)
+	}
+	address, err := r.First(o.client.Base(), pull.Since)
+	seen := stamps{each: func(f *system.Found) { listed[f.Key] = true }}
+	for address != "" && err == nil {
+		var next string
+		next, err = s.page(ctx, o, r, &pull, b, address, &seen)
+		if seen.lapsed(err) {
+			next, err = s.anew(o, r, &pull, &seen)
+		}
+		if err != nil {
+			return err
+		}
+		address = next
+		if b.full() || address == "" {
+			if err := k.imagine(ctx, p, &pull, b); err != nil {
+				return err
+			}
+			b = newBatch()
+		}
+		k.mu.Lock()
+		k.c.Counts.Records += pull.Records
+		k.mu.Unlock()
+		pull.Records = 0
+	}
+	if err != nil || !everything {
+		return err
+	}
+	if err := k.lost(ctx, p, o, r, listed); err != nil || !k.c.Repair {
+		return err
+	}
+	return k.readAnew(ctx, p)
+}
+
+// readAnew reads all records of a source into the book, whether they are known or not.
+func (k *checking) readAnew(ctx context.Context, p *syncing.Pull) error {
+	pull, _, _, err := k.s.prepare(ctx, p.System, api.NewPull{Record: p.Record, Mapping: p.Mapping, All: true},
+		fmt.Sprintf("reconcile of %s", k.y.Name))
+	if err != nil {
+		return err
+	}
+	pull.Anew = true
+	if err := k.s.attempt(ctx, &pull); err != nil {
+		return err
+	}
+	k.mu.Lock()
+	k.c.Counts.Repaired += pull.Loaded + pull.Changed
+	k.mu.Unlock()
+	return nil
+}
+
+// imagine says what records would become here, and what would follow at the targets.
+func (k *checking) imagine(ctx context.Context, p *syncing.Pull, pull *api.Pull, b *batch) error {
+	s := k.s
+	doc, lines, err := b.document(api.ArrivalMapped)
+	if err != nil {
+		return err
+	}
+	for i := range b.arrivals { // withdrawn there, and an order here
+		if a := &b.arrivals[i]; a.State == api.ArrivalGone && b.known[i] && k.c.Kind == api.CheckDryRun {
+			if err := k.add(ctx, api.CheckRow{Outcome: api.WouldUpdate, Part: p.Target.String(), Order: a.Number, Key: a.Key,
+				Why: "It is withdrawn there: what is open of its order here would be cancelled."}); err != nil {
+				return err
+			}
+		}
+	}
+	if lines == 0 {
+		return nil
+	}
+	m, _, err := s.mapping(ctx, pull.Mapping)
+	if err != nil {
+		return err
+	}
+	set, err := s.store.Set(ctx)
+	if err != nil {
+		return err
+	}
+	var made []*intent.Intent
+	text := bytes.NewReader(doc.Bytes())
+	if _, err := load.Try(ctx, text, text.Size(), m, set, source.DefaultLimits,
+		func(i *intent.Intent) { made = append(made, i) }, nil); err != nil {
+		return err
+	}
+	would, err := s.engine.Imagine(ctx, m, made)
+	if err != nil {
+		return err
+	}
+	for i := range would {
+		w := &would[i]
+		row := api.CheckRow{Part: p.Target.String(), Order: w.Number, Changes: w.Changes}
+		if row.Order == "" {
+			row.Order = w.SenderNumber
+		}
+		switch w.Outcome {
+		case outcome.Unchanged:
+			continue
+		case outcome.Loaded:
+			row.Outcome, row.Order = api.WouldLoad, w.SenderNumber
+		case outcome.Changed:
+			row.Outcome, row.OrderID = api.WouldUpdate, w.OrderID
+			row.ChangedBy = lastBy(w.Order)
+		default:
+			row.Outcome = api.WouldRefuse
+			row.Code, row.Why = firstOf(w)
+		}
+		if err := k.add(ctx, row); err != nil {
+			return err
+		}
+		if w.Order == nil || k.c.Kind != api.CheckDryRun {
+			continue
+		}
+		if w.Outcome == outcome.Changed {
+			k.imagined[w.OrderID] = true
+		}
+		if err := k.follow(ctx, w.Order, w.Outcome == outcome.Loaded); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// lastBy is who changed an order last, before it was imagined.
+func lastBy(o *store.StoredOrder) string {
+	if o == nil || len(o.Events) < 2 {
+		return ""
+	}
+	return o.Events[len(o.Events)-2].Origin.By
+}
+
+// firstOf is the reason for which a record is refused or held.
+func firstOf(w *load.Imagined) (code, why string) {
+	for i := range w.Findings {
+		f := &w.Findings[i]
+		if code == "" || f.Severity == "error" {
+			code, why = string(f.Code), f.Message
+			if f.Severity == "error" {
+				break
+			}
+		}
+	}
+	return code, why
+}
+
+// follow says what would follow from an order that is imagined.
+func (k *checking) follow(ctx context.Context, o *store.StoredOrder, fresh bool) error {
+	for i := range k.y.Pushes {
+		p := &k.y.Pushes[i]
+		if !k.wants(p.Name) {
+			continue
+		}
+		if err := k.push(ctx, p, o, fresh); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// pending compares the orders that a run would look at.
+func (k *checking) pending(ctx context.Context) error {
+	s := k.s
+	progresses, err := s.store.Progresses(ctx)
+	if err != nil {
+		return err
+	}
+	p := progresses[k.y.Name]
+	if p.Filled.Valid { // it has looked at none before
+		return k.every(ctx, k.compareOrder)
+	}
+	seen := map[int64]bool{}
+	one := func(id int64) error {
+		if seen[id] || k.imagined[id] {
+			return nil
+		}
+		seen[id] = true
+		return k.compareOrder(ctx, id)
+	}
+	for at := p.Position; ; {
+		touched, err := s.store.TouchedOrders(ctx, at, spreadAtOnce)
+		if err != nil || len(touched) == 0 {
+			if err != nil {
+				return err
+			}
+			break
+		}
+		for _, t := range touched {
+			if err := one(t.OrderID); err != nil {
+				return err
+			}
+		}
+		at = touched[len(touched)-1].N
+	}
+	for after := int64(0); ; {
+		tasks, err := s.store.Tasks(ctx, store.TaskFilter{Sync: k.y.Name, After: after, Limit: spreadAtOnce})
+		if err != nil || len(tasks) == 0 {
+			return err
+		}
+		for i := range tasks {
+			if t := &tasks[i]; t.State == api.TaskWaiting || t.State == api.TaskAfter {
+				if err := one(t.OrderID); err != nil {
+					return err
+				}
+			}
+		}
+		after = tasks[len(tasks)-1].ID
+	}
+}
+
+// every looks at all orders, some side by side.
+func (k *checking) every(ctx context.Context, f func(context.Context, int64) error) error {
+	for after := int64(0); ; {
+		ids, err := k.s.store.OrderIDs(ctx, after, spreadAtOnce)
+		if err != nil || len(ids) == 0 {
+			return err
+		}
+		after = ids[len(ids)-1]
+		if err := sideBySide(ctx, ids, func(id int64) error {
+			if k.imagined[id] {
+				return nil
+			}
+			return f(ctx, id)
+		}); err != nil {
+			return err
+		}
+		if err := k.flush(ctx); err != nil { // people see how far it is
+			return err
+		}
+	}
+}
+
+// comparedAtOnce is how many orders are compared side by side; systems' own limits hold
+// besides.
+const comparedAtOnce = 8
+
+func sideBySide(ctx context.Context, ids []int64, f func(int64) error) error {
+	var work sync.WaitGroup
+	var mu sync.Mutex
+	var first error
+	next := make(chan int64)
+	for range min(comparedAtOnce, len(ids)) {
+		work.Go(func() {
+			for id := range next {
+				if err := caught(func() error { return f(id) }); err != nil {
+					mu.Lock()
+					if first == nil {
+						first = err
+					}
+					mu.Unlock()
+				}
+			}
+		})
+	}
+	for _, id := range ids {
+		mu.Lock()
+		stop := first != nil || ctx.Err() != nil
+		mu.Unlock()
+		if stop {
+			break
+		}
+		next <- id
+	}
+	close(next)
+	work.Wait()
+	if first == nil {
+		first = ctx.Err()
+	}
+	return first
+}
+
+func caught(f func() error) (err error) {
+	defer func() {
+		if p := recover(); p != nil {
+			err = fmt.Errorf("a comparison crashed: %v", p)
+		}
+	}()
+	return f()
+}
+
+// compareOrder compares an order with its records at the targets.
+func (k *checking) compareOrder(ctx context.Context, id int64) error {
+	is, err := k.s.store.Order(ctx, id)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	return k.follow(ctx, is, false)
+}
+
+// push compares an order with its record at one target. A fresh one is not stored yet.
+func (k *checking) push(ctx context.Context, p *syncing.Push, is *store.StoredOrder, fresh bool) error {
+	s := k.s
+	row := api.CheckRow{Part: p.Name, OrderID: is.ID, Order: is.Order.Number, ChangedBy: by(is)}
+	if fresh {
+		row.OrderID, row.Order = 0, is.SenderNumber
+	}
+	fits, err := p.Which.Holds(&is.Order)
+	if err != nil {
+		row.Outcome, row.Code, row.Why = api.CannotGo, api.CannotWrite, capital(err.Error())+"."
+		return k.add(ctx, row)
+	}
+	var links []api.Link
+	if !fresh {
+		if links, err = s.store.Links(ctx, is.ID); err != nil {
+			return err
+		}
+	}
+	link := linked(links, p.Target)
+	if !fits && (link == nil || p.Unfit == syncing.UnfitLeave) || k.c.Kind == api.CheckLink && link != nil {
+		return nil
+	}
+	o, r, err := s.target(ctx, p.Target)
+	if err != nil {
+		return err
+	}
+	k.mu.Lock()
+	k.c.Counts.Orders++
+	k.mu.Unlock()
+	w := wish{mapping: p.Mapping, dry: true, cancelled: !fits, linkedOnly: !p.Creates || k.c.Kind == api.CheckLink,
+		lost: p.Lost, sync: k.y.Name, push: p.Name, by: k.c.By, order: is, fresh: fresh}
+	out, _, err := s.bring(ctx, o, r, is.ID, w)
+	if err != nil {
+		return err
+	}
+	if out.State == api.PushAway {
+		return &remote.Problem{Kind: remote.Away, Why: strings.Join(out.Why, " ")}
+	}
+	row.Key, row.Steps, row.Code, row.Why = out.Key, out.Steps, out.Code, strings.Join(out.Why, " ")
+	if row.Outcome = verdict(k.c.Kind, &out); row.Outcome == "" {
+		k.mu.Lock()
+		k.c.Counts.Right++
+		k.mu.Unlock()
+		return nil
+	}
+	if k.c.Kind == api.CheckLink {
+		return k.linkUp(ctx, p, is, &out, row)
+	}
+	if row.Outcome != api.CannotGo {
+		k.mu.Lock()
+		k.differ = append(k.differ, store.NewTask{Push: p.Name, System: p.System, Record: p.Record, OrderID: is.ID})
+		k.mu.Unlock()
+	}
+	return k.add(ctx, row)
+}
+
+// verdict is what a comparison with a target says; "" is that it is right.
+func verdict(kind string, out *api.Push) string {
+	link := kind == api.CheckLink
+	switch {
+	case out.Code == api.TargetAmbiguous && link:
+		return api.IsAmbiguous
+	case out.State == api.PushBlocked && (!link || out.Key == ""):
+		return api.CannotGo
+	case link && out.Key != "":
+		return api.WouldLink
+	case link:
+		return api.NotThere
+	case len(out.Steps) == 0:
+		return ""
+	case out.Key == "":
+		return api.WouldCreate
+	}
+	return api.WouldChange
+}
+
+func by(is *store.StoredOrder) string {
+	if len(is.Events) == 0 {
+		return ""
+	}
+	return is.Events[len(is.Events)-1].Origin.By
+}
+
+// linkUp links an order with the record that was found, where that is asked.
+func (k *checking) linkUp(ctx context.Context, p *syncing.Push, is *store.StoredOrder, out *api.Push, row api.CheckRow) error {
+	if k.c.Repair && row.Outcome == api.WouldLink {
+		l := &api.Link{System: p.System, Record: p.Record, OrderID: is.ID, Key: out.Key, Number: out.Number}
+		err := k.s.store.PutLink(ctx, l, k.s.now())
+		var taken *store.TakenError
+		switch {
+		case errors.As(err, &taken):
+			row.Outcome, row.Code = api.IsAmbiguous, api.TargetTaken
+			row.Why = fmt.Sprintf("The record is the order with the id %d already.", taken.Order)
+		case err != nil:
+			return err
+		default:
+			row.Repaired = true
+			k.mu.Lock()
+			k.c.Counts.Repaired++
+			k.mu.Unlock()
+		}
+	}
+	return k.add(ctx, row)
+}
+
+// lost finds the records that became orders here and that the source did not list. Each is
+// asked for by its key before it counts as lost.
+func (k *checking) lost(ctx context.Context, p *syncing.Pull, o *opened, r *system.Record, listed map[string]bool) error {
+	if r.Get == "" {
+		return nil
+	}
+	for after := ""; ; {
+		keys, err := k.s.store.MappedKeys(ctx, p.System, p.Record, after, spreadAtOnce)
+		if err != nil || len(keys) == 0 {
+			return err
+		}
+		after = keys[len(keys)-1]
+		for _, key := range keys {
+			if listed[key] {
+				continue
+			}
+			gone, err := k.s.isGone(ctx, o, r, key)
+			if err != nil {
+				return err
+			}
+			if !gone {
+				continue
+			}
+			row := api.CheckRow{Outcome: api.IsLost, Part: p.Target.String(), Key: key,
+				Why: fmt.Sprintf("%s does not have it any more.", capital(p.System))}
+			if k.c.Repair {
+				if err := k.s.vanished(ctx, o, r, p.Mapping, key, fmt.Sprintf("reconcile of %s", k.y.Name)); err != nil {
+					return err
+				}
+				row.Repaired = true
+				k.c.Counts.Repaired++
+			}
+			if err := k.add(ctx, row); err != nil {
+				return err
+			}
+		}
+	}
+}
+
+// besides finds records of a target that are no orders here. They are reported, and never
+// touched.
+func (k *checking) besides(ctx context.Context, p *syncing.Push) error {
+	o, r, err := k.s.target(ctx, p.Target)
+	if err != nil || r.List.Records == nil {
+		return err
+	}
+	address, err := r.First(o.client.Base(), "")
+	for address != "" && err == nil {
+		var a system.Answer
+		if a, err = o.page(ctx, &r.List, address); err != nil {
+			return err
+		}
+		page, err := r.Read(a)
+		if err != nil {
+			return err
+		}
+		for i := range page.Records {
+			f := &page.Records[i]
+			if f.Gone {
+				continue
+			}
+			l, err := k.s.store.LinkOf(ctx, p.System, p.Record, f.Key)
+			if err != nil {
+				return err
+			}
+			if l != nil {
+				continue
+			}
+			if err := k.add(ctx, api.CheckRow{Outcome: api.IsBesides, Part: p.Name, Key: f.Key, Order: f.Number,
+				Why: fmt.Sprintf("%s has it, and no order here is linked with it.", capital(p.System))}); err != nil {
+				return err
+			}
+		}
+		address = page.Next
+	}
+	return err
+}
+
+// repair has the orders that differ made right, and says of which that came to pass.
+func (k *checking) repair(ctx context.Context) error {
+	s := k.s
+	if err := k.flush(ctx); err != nil {
+		return err
+	}
+	if err := s.store.AddTasks(ctx, k.y.Name, k.differ, s.now()); err != nil {
+		return err
+	}
+	var pushes []string
+	for _, t := range k.differ {
+		if !slices.Contains(pushes, t.Push) {
+			pushes = append(pushes, t.Push)
+		}
+	}
+	r := api.SyncRun{Sync: k.y.Name, Only: pushes, State: api.SyncRunning, StartedAt: s.now().UTC(),
+		By: fmt.Sprintf("reconcile of %s", k.y.Name)}
+	if err := s.store.AddSyncRun(ctx, &r); err != nil {
+		return err
+	}
+	s.wake()
+	if r, err := s.WaitRun(ctx, r.ID); err != nil || ctx.Err() != nil || r.State != api.SyncDone {
+		if err == nil {
+			err = context.Cause(ctx)
+		}
+		if err == nil {
+			err = asked("The sync was paused before everything was repaired.")
+		}
+		return err
+	}
+	for after := 0; ; {
+		rows, err := s.store.CheckRows(ctx, k.c.ID, "", after, spreadAtOnce)
+		if err != nil || len(rows) == 0 {
+			return err
+		}
+		after = rows[len(rows)-1].N
+		var now []api.CheckRow
+		for _, row := range rows {
+			if row.Outcome != api.WouldCreate && row.Outcome != api.WouldChange {
+				continue
+			}
+			left, err := s.store.TaskOf(ctx, k.y.Name, row.Part, row.OrderID)
+			if err != nil {
+				return err
+			}
+			if left == nil {
+				row.Repaired = true
+				k.c.Counts.Repaired++
+			} else {
+				row.Why = left.Why
+			}
+			now = append(now, row)
+		}
+		if err := s.store.SaveCheck(ctx, k.c, now, false); err != nil {
+			return err
+		}
+	}
+}

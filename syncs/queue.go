@@ -1,0 +1,445 @@
+package syncs
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"sync"
+	"time"
+
+	"koinos/api"
+	"koinos/core/syncing"
+	"koinos/store"
+)
+
+// keeper is what keeps syncs going; Syncs.mu guards it.
+type keeper struct {
+	standing map[string]*standing
+	polls    map[syncing.Target]*poll
+	outages  map[string]*outage
+	runs     map[int64]*running
+
+	tasks  map[int64]bool // at work
+	orders map[int64]bool // of which one is at work
+	slots  map[string]int // taken, by system
+	nudge  chan struct{}
+}
+
+func newKeeper() keeper {
+	return keeper{standing: map[string]*standing{}, polls: map[syncing.Target]*poll{}, outages: map[string]*outage{},
+		runs: map[int64]*running{}, tasks: map[int64]bool{}, orders: map[int64]bool{}, slots: map[string]int{},
+		nudge: make(chan struct{}, 1)}
+}
+
+func (s *Syncs) wake() {
+	select {
+	case s.nudge <- struct{}{}:
+	default:
+	}
+}
+
+// How often everything is looked at: at most so often after a commit, at least so often
+// for a clock that was set.
+const (
+	lookAgain = 2 * time.Millisecond
+	lookLater = 5 * time.Second
+)
+
+// Run keeps syncs going until ctx ends.
+func (s *Syncs) Run(ctx context.Context) {
+	var work sync.WaitGroup
+	defer work.Wait()
+	if err := s.store.AdoptPulls(ctx, s.now()); err != nil && ctx.Err() == nil {
+		s.log.Error("pulls that were interrupted do not go on", "error", err)
+	}
+	for {
+		woken := s.store.Woken()
+		next, err := s.round(ctx, &work)
+		if err != nil && ctx.Err() == nil {
+			s.log.Error("syncs do not go on", "error", err)
+			next = time.Second
+		}
+		timer := time.NewTimer(min(max(next, lookAgain), lookLater))
+		select {
+		case <-ctx.Done():
+			timer.Stop()
+			return
+		case <-woken:
+			sleep(ctx, lookAgain)
+		case <-s.nudge:
+		case <-timer.C:
+		}
+		timer.Stop()
+	}
+}
+
+func sleep(ctx context.Context, d time.Duration) {
+	timer := time.NewTimer(d)
+	defer timer.Stop()
+	select {
+	case <-ctx.Done():
+	case <-timer.C:
+	}
+}
+
+// round looks at what happened, begins what is due, and gives how long nothing more will be.
+func (s *Syncs) round(ctx context.Context, work *sync.WaitGroup) (next time.Duration, err error) {
+	all, err := s.standings(ctx)
+	if err != nil || len(all) == 0 {
+		return lookLater, err
+	}
+	progresses, err := s.store.Progresses(ctx)
+	if err != nil {
+		return 0, err
+	}
+	open, err := s.store.OpenSyncRuns(ctx)
+	if err != nil {
+		return 0, err
+	}
+	asked := map[string]bool{}
+	for i := range open {
+		asked[open[i].Sync] = true
+	}
+	var active []*standing
+	for _, name := range sorted(all) {
+		y := all[name]
+		p, ok := progresses[name]
+		if !ok || p.State != api.SyncActive || y.Asked && !asked[name] {
+			continue
+		}
+		active = append(active, y)
+		if err := s.spread(ctx, y, p); err != nil {
+			return 0, err
+		}
+	}
+	next = s.pollDue(ctx, work, active)
+	s.pollRuns(ctx, work, all, open)
+	wait, err := s.dispatch(ctx, work, active, open)
+	if err != nil {
+		return 0, err
+	}
+	next = min(next, wait)
+	return next, s.endRuns(ctx, all, open)
+}
+
+// spreadAtOnce is how many orders are looked at in one go.
+const spreadAtOnce = 500
+
+// spread makes tasks of the orders to which something happened, and of all when a sync is
+// new.
+func (s *Syncs) spread(ctx context.Context, y *standing, p store.Progress) error {
+	if len(y.Pushes) == 0 {
+		return s.passBy(ctx, p)
+	}
+	for p.Filled.Valid {
+		ids, err := s.store.OrderIDs(ctx, p.Filled.Int64, spreadAtOnce)
+		if err != nil {
+			return err
+		}
+		all, err := s.concern(ctx, y, ids)
+		if err != nil {
+			return err
+		}
+		if len(ids) > 0 {
+			p.Filled.Int64 = ids[len(ids)-1]
+		} else {
+			p.Filled = sql.NullInt64{}
+		}
+		if err := s.store.SpreadTasks(ctx, &p, all, s.now()); err != nil {
+			return err
+		}
+	}
+	for ctx.Err() == nil {
+		touched, err := s.store.TouchedOrders(ctx, p.Position, spreadAtOnce)
+		if err != nil || len(touched) == 0 {
+			return err
+		}
+		ids := make([]int64, 0, len(touched))
+		for _, t := range touched {
+			ids = append(ids, t.OrderID)
+		}
+		slices.Sort(ids)
+		all, err := s.concern(ctx, y, slices.Compact(ids))
+		if err != nil {
+			return err
+		}
+		p.Position = touched[len(touched)-1].N
+		if err := s.store.SpreadTasks(ctx, &p, all, s.now()); err != nil {
+			return err
+		}
+	}
+	return ctx.Err()
+}
+
+// passBy notes that nothing follows from events for a sync that only reads.
+func (s *Syncs) passBy(ctx context.Context, p store.Progress) error {
+	last, err := s.store.LastEvent(ctx)
+	if err != nil || last == p.Position && !p.Filled.Valid {
+		return err
+	}
+	p.Position, p.Filled = last, sql.NullInt64{}
+	return s.store.SpreadTasks(ctx, &p, nil, s.now())
+}
+
+// concern gives the tasks that follow from orders: of those that a push writes, and of
+// those that are linked with its record.
+func (s *Syncs) concern(ctx context.Context, y *standing, ids []int64) (all []store.NewTask, err error) {
+	for _, id := range ids {
+		is, err := s.store.Order(ctx, id)
+		gone := errors.Is(err, store.ErrNotFound)
+		if err != nil && !gone {
+			return nil, err
+		}
+		var links []api.Link
+		read := false
+		for i := range y.Pushes {
+			p := &y.Pushes[i]
+			fits := false
+			if !gone {
+				fits, err = p.Which.Holds(&is.Order)
+				fits = fits || err != nil // whoever works at it says what is wrong
+			}
+			if !fits && !read {
+				if links, err = s.store.Links(ctx, id); err != nil {
+					return nil, err
+				}
+				read = true
+			}
+			if fits || linked(links, p.Target) != nil {
+				all = append(all, store.NewTask{Push: p.Name, System: p.System, Record: p.Record, OrderID: id})
+			}
+		}
+	}
+	return all, nil
+}
+
+func linked(links []api.Link, t syncing.Target) *api.Link {
+	for i := range links {
+		if links[i].System == t.System && links[i].Record == t.Record {
+			return &links[i]
+		}
+	}
+	return nil
+}
+
+// outage is a system that does not answer.
+type outage struct {
+	since    time.Time
+	why      string
+	failures int       // one after another
+	until    time.Time // before that nothing is tried
+}
+
+// failuresToPause is after how many a system is left alone, but for a trial now and then.
+const failuresToPause = 3
+
+// Gaps between trials of a system that is away.
+const (
+	firstGap = time.Second
+	mostGap  = time.Minute
+)
+
+// failed notes that a system did not answer.
+func (s *Syncs) failed(system, why string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	a := s.outages[system]
+	if a == nil {
+		a = &outage{since: s.now().UTC()}
+		s.outages[system] = a
+	}
+	a.failures++
+	a.why = why
+	gap := firstGap
+	for range a.failures - failuresToPause {
+		gap = min(2*gap, mostGap)
+	}
+	a.until = s.now().Add(gap)
+	if a.failures == failuresToPause {
+		s.log.Warn("a system is away: its syncs wait", "system", system, "since", a.since, "why", why)
+	}
+}
+
+// answered notes that a system did.
+func (s *Syncs) answered(system string) {
+	s.mu.Lock()
+	a := s.outages[system]
+	delete(s.outages, system)
+	s.mu.Unlock()
+	if a != nil && a.failures >= failuresToPause {
+		s.log.Info("a system is back", "system", system, "away", s.now().Sub(a.since))
+		s.wake()
+	}
+}
+
+// awayOf says since when a system is away, and why; "" is that it is not.
+func (s *Syncs) awayOf(system string) (why string, since time.Time) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if a := s.outages[system]; a != nil {
+		return a.why, a.since
+	}
+	return "", time.Time{}
+}
+
+// probe lets systems be tried at once.
+func (s *Syncs) probe(systems []string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, name := range systems {
+		if a := s.outages[name]; a != nil {
+			a.until = time.Time{}
+		}
+	}
+}
+
+// dispatch begins the tasks that are due, as many as each system takes at once, and gives
+// how long nothing more will be.
+func (s *Syncs) dispatch(ctx context.Context, work *sync.WaitGroup, active []*standing, open []api.SyncRun) (time.Duration,
+	error) {
+	next := lookLater
+	if len(active) == 0 {
+		return next, nil
+	}
+	byName := map[string]*standing{}
+	names := make([]string, len(active))
+	for i, y := range active {
+		names[i], byName[y.Name] = y.Name, y
+	}
+	due, err := s.store.TaskSystems(ctx)
+	if err != nil {
+		return 0, err
+	}
+	now := s.now()
+	for system, first := range due {
+		free, wait := s.room(ctx, system, now)
+		if wait > 0 {
+			next = min(next, wait)
+			continue
+		}
+		if free == 0 { // who is done wakes us
+			continue
+		}
+		if first.After(now) {
+			next = min(next, first.Sub(now))
+			continue
+		}
+		s.mu.Lock()
+		taken := len(s.tasks)
+		s.mu.Unlock()
+		tasks, err := s.store.DueTasks(ctx, system, names, now, taken+4*free)
+		if err != nil {
+			return 0, err
+		}
+		for i := range tasks {
+			y := byName[tasks[i].Sync]
+			if free == 0 || !wantedBy(y, open, &tasks[i]) || !s.take(&tasks[i]) {
+				continue
+			}
+			free--
+			work.Go(func() { s.workAt(ctx, y, &tasks[i]) })
+		}
+	}
+	return next, nil
+}
+
+// wantedBy reports whether a task is one that is worked at: of a sync that waits to be
+// asked those that an open run wants.
+func wantedBy(y *standing, open []api.SyncRun, k *api.Task) bool {
+	if !y.Asked {
+		return true
+	}
+	for i := range open {
+		if open[i].Sync == y.Name && (len(open[i].Only) == 0 || slices.Contains(open[i].Only, k.Push)) {
+			return true
+		}
+	}
+	return false
+}
+
+// room is how many tasks of a system can be begun, or how long it is left alone.
+func (s *Syncs) room(ctx context.Context, system string, now time.Time) (free int, wait time.Duration) {
+	most := 1
+	if o, err := s.system(ctx, system, 0); err == nil {
+		most = o.Limits.AtOnce
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if a := s.outages[system]; a != nil && a.failures >= failuresToPause {
+		if now.Before(a.until) {
+			return 0, a.until.Sub(now)
+		}
+		most = 1 // a trial
+	}
+	return max(0, most-s.slots[system]), 0
+}
+
+// take takes a task, unless somebody is at it or at another one of its order.
+func (s *Syncs) take(k *api.Task) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.tasks[k.ID] || s.orders[k.OrderID] {
+		return false
+	}
+	s.tasks[k.ID], s.orders[k.OrderID] = true, true
+	s.slots[k.System]++
+	return true
+}
+
+func (s *Syncs) release(k *api.Task) {
+	s.mu.Lock()
+	delete(s.tasks, k.ID)
+	delete(s.orders, k.OrderID)
+	s.slots[k.System]--
+	s.mu.Unlock()
+	s.wake()
+}
+
+// workAt works at a task and keeps what came of it.
+func (s *Syncs) workAt(ctx context.Context, y *standing, k *api.Task) {
+	defer s.release(k)
+	f, err := s.guarded(ctx, y, k)
+	if ctx.Err() != nil {
+		return // it is taken up when the service starts again
+	}
+	if err != nil { // a mistake of ours, or the store's
+		s.log.Error("a task failed", "sync", k.Sync, "push", k.Push, "order", k.OrderID, "error", err)
+		k.Why, k.Attempts = err.Error(), k.Attempts+1
+		k.DueAt = s.now().Add(backoff(k.Attempts))
+		f = &store.Finished{Task: k}
+	}
+	if err := s.store.FinishPush(ctx, f, s.now()); err != nil && ctx.Err() == nil {
+		s.log.Error("what came of a task is not kept: it is done again", "sync", k.Sync, "order", k.OrderID, "error", err)
+		sleep(ctx, time.Second)
+	}
+}
+
+// guarded turns a panic into a task that is held.
+func (s *Syncs) guarded(ctx context.Context, y *standing, k *api.Task) (f *store.Finished, err error) {
+	defer func() {
+		if p := recover(); p != nil {
+			s.log.Error("a task crashed", "sync", k.Sync, "order", k.OrderID, "panic", fmt.Sprint(p))
+			k.State, k.Why = api.TaskHeld, "Koinos made a mistake: "+fmt.Sprint(p)
+			f, err = &store.Finished{Task: k, Hold: s.heldWork(k, nil, api.NotSettled)}, nil
+		}
+	}()
+	return s.doTask(ctx, y, k)
+}
+
+// Gaps between attempts at a task.
+const (
+	firstBackoff = 300 * time.Millisecond
+	mostBackoff  = 5 * time.Minute
+)
+
+// backoff is how long a task waits after so many attempts.
+func backoff(attempts int) time.Duration {
+	d := firstBackoff
+	for range attempts - 1 {
+		d = min(2*d, mostBackoff)
+	}
+	return d/2 + rand.N(d)
+}

@@ -1,0 +1,255 @@
+package syncs
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"koinos/api"
+	"koinos/core/finding"
+	"koinos/core/origin"
+	"koinos/core/syncing"
+	"koinos/store"
+)
+
+// standing is a sync that is kept.
+type standing struct {
+	*syncing.Sync
+	version int
+}
+
+// KeepSync keeps a sync. What it names has to be there.
+func (s *Syncs) KeepSync(ctx context.Context, text, by string) (api.Sync, error) {
+	y, err := syncing.Parse([]byte(text))
+	if err != nil {
+		return api.Sync{}, err
+	}
+	var wrong finding.All
+	for _, p := range y.Pulls {
+		if err := s.checkPull(ctx, &p); err != nil {
+			if wrong, err = misfit(wrong, p.Target, text, err); err != nil {
+				return api.Sync{}, err
+			}
+		}
+	}
+	for _, p := range y.Pushes {
+		if err := s.checkPush(ctx, &p); err != nil {
+			if wrong, err = misfit(wrong, p.Target, text, err); err != nil {
+				return api.Sync{}, err
+			}
+		}
+	}
+	if len(wrong) > 0 {
+		return api.Sync{}, wrong
+	}
+	kept, err := s.store.PutSync(ctx, api.Sync{Name: y.Name, Text: text, StoredAt: s.now().UTC(), StoredBy: by})
+	if err != nil {
+		return kept, err
+	}
+	s.wake()
+	return s.DescribeSync(ctx, kept)
+}
+
+// misfit turns what is wrong with a part of a sync into a finding; errors of ours are given
+// back.
+func misfit(all finding.All, t syncing.Target, text string, err error) (finding.All, error) {
+	var no *AskedError
+	if !errors.As(err, &no) && !errors.Is(err, store.ErrNotFound) && len(finding.Of(err)) == 0 {
+		return all, err
+	}
+	message := capital(strings.TrimSuffix(err.Error(), ".")) + "."
+	if errors.Is(err, store.ErrNotFound) {
+		message = fmt.Sprintf("%s is not kept here.", capital(strings.TrimSuffix(err.Error(), ": "+store.ErrNotFound.Error())))
+	}
+	return append(all, finding.New(finding.MappingWrongValue, placeOf(text, t.String()), t.String(), "%s", message)), nil
+}
+
+// checkPull looks whether what a pull names is there.
+func (s *Syncs) checkPull(ctx context.Context, p *syncing.Pull) error {
+	_, r, err := s.target(ctx, p.Target)
+	if err != nil {
+		return err
+	}
+	name := p.Mapping
+	if name == "" {
+		name = r.Mapping
+	}
+	if name == "" {
+		return asked("Say mapping: neither the sync nor the description says what makes orders of %s.", p.Target)
+	}
+	_, _, err = s.mapping(ctx, name)
+	return err
+}
+
+// checkPush looks whether what a push names is there, and whether it can be done.
+func (s *Syncs) checkPush(ctx context.Context, p *syncing.Push) error {
+	_, r, err := s.target(ctx, p.Target)
+	if err != nil {
+		return err
+	}
+	name := p.Mapping
+	switch {
+	case r.Write == nil:
+		return asked("The description says nothing of how %s is written (write).", p.Target)
+	case r.Get == "":
+		return asked("The description does not say how one %s is read (get): without it nothing can be compared.", p.Target)
+	case r.Write.Find == "":
+		return asked("The description does not say how a %s is found that is not linked yet (write: {find: …}).", p.Target)
+	case name == "":
+		name = r.Write.Mapping
+	}
+	if name == "" {
+		return asked("Say mapping: neither the sync nor the description says what writes an order as %s.", p.Target)
+	}
+	if p.After != nil {
+		if _, _, err := s.target(ctx, p.After.Target); err != nil {
+			return err
+		}
+	}
+	_, _, err = s.mapping(ctx, name)
+	return err
+}
+
+// standings gives the newest version of every sync, by name.
+func (s *Syncs) standings(ctx context.Context) (map[string]*standing, error) {
+	versions, err := s.store.SyncVersions(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := make(map[string]*standing, len(versions))
+	for name, version := range versions {
+		s.mu.Lock()
+		known := s.standing[name]
+		s.mu.Unlock()
+		if known == nil || known.version != version {
+			kept, err := s.store.Sync(ctx, name, version)
+			if err != nil {
+				return nil, err
+			}
+			y, err := syncing.Parse([]byte(kept.Text))
+			if err != nil {
+				s.log.Error("a sync cannot be read", "sync", name, "error", err)
+				continue
+			}
+			known = &standing{Sync: y, version: version}
+			s.mu.Lock()
+			s.standing[name] = known
+			s.mu.Unlock()
+		}
+		out[name] = known
+	}
+	return out, nil
+}
+
+// aDay is the time for which counts are shown.
+const aDay = 24 * time.Hour
+
+// DescribeSync is a kept sync with what it says of itself, and how it does.
+func (s *Syncs) DescribeSync(ctx context.Context, kept api.Sync) (api.Sync, error) {
+	y, err := syncing.Parse([]byte(kept.Text))
+	if err != nil {
+		return kept, nil // it was kept by another version of Koinos; its text is all that there is
+	}
+	kept.About, kept.Asked = y.About, y.Asked
+	progresses, err := s.store.Progresses(ctx)
+	if err != nil {
+		return kept, err
+	}
+	p := progresses[kept.Name]
+	kept.State.State, kept.State.Reason, kept.State.Since = p.State, p.Reason, p.Since
+	last, err := s.store.LastEvent(ctx)
+	if err != nil {
+		return kept, err
+	}
+	kept.State.Behind = last - p.Position
+	tasks, oldest, err := s.store.CountTasks(ctx, kept.Name)
+	if err != nil {
+		return kept, err
+	}
+	written, err := s.store.CountPushed(ctx, kept.Name, s.now().Add(-aDay), 0)
+	if err != nil {
+		return kept, err
+	}
+	if !oldest.IsZero() {
+		kept.State.Lag = s.now().Sub(oldest).Seconds()
+	}
+	for _, pull := range y.Pulls {
+		kept.Pulls = append(kept.Pulls, s.pullPart(&pull))
+	}
+	for _, push := range y.Pushes {
+		part := api.SyncPart{Name: push.Name, System: push.System, Record: push.Record, Mapping: push.Mapping}
+		if push.Which != nil {
+			part.Which = push.Which.Text
+		}
+		part.Away, part.Since = s.awayOf(push.System)
+		part.Counts = together(written[push.Name], tasks[push.Name])
+		kept.State.Counts = together(kept.State.Counts, part.Counts)
+		kept.Pushes = append(kept.Pushes, part)
+	}
+	runs, err := s.store.OpenSyncRuns(ctx)
+	for i := range runs {
+		if runs[i].Sync == kept.Name {
+			kept.State.Run = &runs[i]
+		}
+	}
+	if err != nil {
+		return kept, err
+	}
+	settled, away, since, err := s.settled(ctx, y, nil)
+	kept.State.Settled, kept.State.Away = settled, away
+	if !since.IsZero() {
+		kept.State.AwayFor = s.now().Sub(since).Seconds()
+	}
+	return kept, err
+}
+
+func together(a, b api.PushCounts) api.PushCounts {
+	return api.PushCounts{Created: a.Created + b.Created, Changed: a.Changed + b.Changed, Right: a.Right + b.Right,
+		Waiting: a.Waiting + b.Waiting, Held: a.Held + b.Held, Aside: a.Aside + b.Aside}
+}
+
+func (s *Syncs) pullPart(p *syncing.Pull) api.SyncPart {
+	part := api.SyncPart{Name: p.Target.String(), System: p.System, Record: p.Record, Mapping: p.Mapping}
+	if p.Every > 0 {
+		part.Every = p.Every.String()
+	}
+	part.Away, part.Since = s.awayOf(p.System)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if q := s.polls[p.Target]; q != nil {
+		part.LastAt, part.NextAt = q.last, q.next
+		if p.Every == 0 {
+			part.NextAt = time.Time{}
+		}
+	}
+	return part
+}
+
+// PauseSync pauses a sync, or lets it go on.
+func (s *Syncs) PauseSync(ctx context.Context, name string, pause bool, by string) (api.Sync, error) {
+	kept, err := s.store.Sync(ctx, name, 0)
+	if err != nil {
+		return kept, err
+	}
+	state, reason := api.SyncActive, ""
+	if pause {
+		state, reason = api.SyncPaused, "Paused by "+by+"."
+	}
+	if err := s.store.SetSync(ctx, name, state, reason, s.now().UTC()); err != nil {
+		return kept, err
+	}
+	s.wake()
+	return s.DescribeSync(ctx, kept)
+}
+
+// placeOf is where a text stands in a sync.
+func placeOf(text, what string) origin.Place {
+	for i, line := range strings.Split(text, "\n") {
+		if at := strings.Index(line, what); at >= 0 {
+			return origin.Place{Mapping: true, Row: i + 1, Column: at + 1}
+		}
+	}
+	return origin.Place{Mapping: true, Row: 1, Column: 1}
+}

@@ -1,0 +1,223 @@
+package syncs
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"koinos/api"
+	"koinos/core/finding"
+	"koinos/store"
+)
+
+const shopToBooks = `koinos: sync/1
+name: shop-books
+about: Web orders go into the books
+pull:
+  - {record: slipway.order}
+push:
+  - record: ledgerline.sales_order
+    which: partner == "SLIPWAY" and status != "draft"
+`
+
+// keeping is an office beside the bookkeeping, with its syncs at work.
+type keeping struct {
+	*books
+	writes, reads atomic.Int32 // of the bookkeeping, but for its other side and its tokens
+}
+
+// keepingOf has so many orders in the shop, none of which has been read.
+func keepingOf(t testing.TB, orders int, sync string) *keeping {
+	t.Helper()
+	k := &keeping{books: besideBooks(t, orders)}
+	inner := k.desk.Config.Handler
+	k.desk.Config.Handler = http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		switch {
+		case strings.HasPrefix(r.URL.Path, "/admin"), strings.HasSuffix(r.URL.Path, "/token"):
+		case r.Method == http.MethodGet:
+			k.reads.Add(1)
+		default:
+			k.writes.Add(1)
+		}
+		inner.ServeHTTP(w, r)
+	})
+	k.keep(sync)
+	k.work()
+	return k
+}
+
+// work keeps syncs going until the test ends.
+func (k *keeping) work() {
+	ctx, stop := context.WithCancel(context.Background())
+	ended := make(chan struct{})
+	go func() {
+		defer close(ended)
+		k.Run(ctx)
+	}()
+	before := k.stop
+	k.stop = func() {
+		stop()
+		<-ended
+		before()
+	}
+	k.t.Cleanup(k.stop)
+}
+
+func (k *keeping) keep(text string) {
+	k.t.Helper()
+	if _, err := k.KeepSync(context.Background(), text, "test"); err != nil {
+		k.t.Fatal(err)
+	}
+}
+
+// run runs a sync to its end.
+func (k *keeping) run(name string, only ...string) api.SyncRun {
+	k.t.Helper()
+	ctx, stop := context.WithTimeout(context.Background(), time.Minute)
+	defer stop()
+	r, err := k.RunSync(ctx, name, api.NewSyncRun{Only: only}, "test")
+	if err == nil {
+		r, err = k.WaitRun(ctx, r.ID)
+	}
+	if err != nil || r.State != api.SyncDone {
+		k.t.Fatalf("%+v %v", r, err)
+	}
+	return r
+}
+
+func counts(r *api.SyncRun) string {
+	c := r.Counts
+	return fmt.Sprintf("created %d changed %d right %d waiting %d held %d", c.Created, c.Changed, c.Right, c.Waiting, c.Held)
+}
+
+func (k *keeping) held() (all []string) {
+	k.t.Helper()
+	list, err := k.store.HeldList(context.Background(), store.HeldFilter{})
+	if err != nil {
+		k.t.Fatal(err)
+	}
+	for _, h := range list {
+		all = append(all, fmt.Sprintf("%s %s %s %s: %s", h.Kind, h.Sync, h.Number, h.Code, h.Reason))
+	}
+	return all
+}
+
+func TestSyncRun(t *testing.T) {
+	const orders = 6
+	calm := withBooks(t, orders)
+	for i := range orders {
+		calm.push(fmt.Sprintf("SL-%d", 1001+i))
+	}
+	k := keepingOf(t, orders, shopToBooks)
+	r := k.run("shop-books")
+	if got := counts(&r); got != "created 6 changed 0 right 0 waiting 0 held 0" || len(r.Pulls) != 1 || r.Pulls[0].Loaded != 6 {
+		t.Errorf("%s, %+v", got, r.Pulls)
+	}
+	if got, want := sortedLines(k.state()), sortedLines(calm.state()); got != want {
+		t.Errorf("got\n%s\nwant\n%s", got, want)
+	}
+	// Nothing is new: one call to the shop, none to the books.
+	k.hits.Store(0)
+	k.reads.Store(0)
+	k.writes.Store(0)
+	r = k.run("shop-books")
+	if got := counts(&r); got != "created 0 changed 0 right 0 waiting 0 held 0" || k.hits.Load() != 1 || k.reads.Load() != 0 ||
+		k.writes.Load() != 0 {
+		t.Errorf("%s, %d calls to the shop, %d reads and %d writes in the books", got, k.hits.Load(), k.reads.Load(),
+			k.writes.Load())
+	}
+	if r.Pulls[0].ID != 0 {
+		t.Errorf("a pull that found nothing is kept: %+v", r.Pulls[0])
+	}
+	// Two orders change there, one of them to nothing.
+	k.put(1001, "changed", "5")
+	k.put(1002, "withdrawn", "1")
+	r = k.run("shop-books")
+	if got := counts(&r); got != "created 0 changed 2 right 0 waiting 0 held 0" {
+		t.Error(got, k.held())
+	}
+	if got := k.state(); !strings.Contains(got, " 1:7000×5@") || strings.Count(got, " void ") != 1 {
+		t.Error(got)
+	}
+}
+
+// put changes an order of the shop to one line of the first item.
+func (k *keeping) put(number int, state, count string) {
+	k.t.Helper()
+	body := fmt.Sprintf(`{"id": %d, "reference": "SL-%d", "state": %q, "placed_at": "2026-03-02T08:00:00Z",
+	  "currency": "EUR", "buyer": {"name": "Otis Varne", "mail": "otis@harbour.example"},
+	  "lines": [{"line": 1, "sku": "00101", "title": "Rope", "count": %s, "each": "1.00"}]}`, keyOfShop(number), number, state, count)
+	req, err := http.NewRequest(http.MethodPost, k.shop.URL+"/admin/orders", strings.NewReader(body))
+	if err != nil {
+		k.t.Fatal(err)
+	}
+	req.Header.Set("Authorization", "Bearer slipway-demo")
+	res, err := http.DefaultClient.Do(req)
+	if err != nil || res.StatusCode != http.StatusOK {
+		k.t.Fatal(res, err)
+	}
+	res.Body.Close()
+}
+
+func keyOfShop(number int) int64 { return 9007199254740993 + int64(number-1001) }
+
+func sortedLines(text string) string {
+	lines := strings.Split(strings.TrimSpace(text), "\n")
+	m := map[string]bool{}
+	for _, l := range lines {
+		m[l] = true
+	}
+	return strings.Join(sorted(m), "\n")
+}
+
+// What cannot go on is held once, stays held however often it is tried, and goes on when
+// its cause is mended; the others do not wait.
+func TestSyncHeld(t *testing.T) {
+	k := keepingOf(t, 3, strings.Replace(shopToBooks, "slipway-demo", "", 1))
+	k.ask("POST", "/admin/articles", `{"sku": "00101", "gone": true}`)
+	k.run("shop-books")
+	for _, number := range []int{1001} {
+		k.put(number, "changed", "2")
+	}
+	r := k.run("shop-books")
+	if got := counts(&r); got != "created 0 changed 0 right 0 waiting 0 held 1" {
+		t.Error(got)
+	}
+	want := `[push shop-books SO-000001 push_reference_missing: ledgerline has no article with the sku "00101".]`
+	if got := fmt.Sprint(k.held()); got != want {
+		t.Errorf("got %s\nwant %s", got, want)
+	}
+	if k.run("shop-books"); fmt.Sprint(k.held()) != want {
+		t.Error(k.held())
+	}
+}
+
+func TestKeepSync(t *testing.T) {
+	k := besideBooks(t, 1)
+	for text, want := range map[string]string{
+		"pull: [{record: slipway.oder}]": `3:17 The description of slipway has no record "oder"; it has customer, order, ` +
+			`parcel.`,
+		"pull: [{record: shop.order}]": `3:17 System shop is not kept here.`,
+		"pull: [{record: slipway.customer}]": `3:17 Say mapping: neither the sync nor the description says what makes ` +
+			`orders of slipway.customer.`,
+		"push: [{record: slipway.order}]": `3:17 The description says nothing of how slipway.order is written (write).`,
+		"push: [{record: ledgerline.article}]": `3:17 The description says nothing of how ledgerline.article is written ` +
+			`(write).`,
+		"push: [{record: ledgerline.customer}]": `3:17 The description does not say how a ledgerline.customer is found ` +
+			`that is not linked yet (write: {find: …}).`,
+		"push: [{record: ledgerline.sales_order, mapping: none}]": `3:17 Mapping none is not kept here.`,
+	} {
+		_, err := k.KeepSync(context.Background(), "koinos: sync/1\nname: s\n"+text+"\n", "test")
+		var got []string
+		for _, f := range finding.Of(err) {
+			got = append(got, fmt.Sprintf("%d:%d %s", f.Place.Row, f.Place.Column, f.Message))
+		}
+		if strings.Join(got, "; ") != want {
+			t.Errorf("%s\n got %v %v\nwant %s", text, got, err, want)
+		}
+	}
+}

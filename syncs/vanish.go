@@ -1,0 +1,63 @@
+package syncs
+
+import (
+	"context"
+	"crypto/sha256"
+	"errors"
+
+	"koinos/api"
+	"koinos/core/system"
+	"koinos/remote"
+	"koinos/store"
+)
+
+// isGone asks for a record by its key: it is gone where the system does not have it, or
+// has it as one that is withdrawn.
+func (s *Syncs) isGone(ctx context.Context, o *opened, r *system.Record, key string) (bool, error) {
+	a, err := o.client.One(ctx, r, key)
+	var problem *remote.Problem
+	if errors.As(err, &problem) && problem.Kind == remote.Missing {
+		return true, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	f, err := r.Alone(a)
+	return err == nil && f.Gone, err
+}
+
+// vanished withdraws what was made here of a record that its system does not have any
+// more: what is known of it last is an arrival once more, as one that is gone.
+func (s *Syncs) vanished(ctx context.Context, o *opened, r *system.Record, mapping, key, by string) error {
+	p, _, _, err := s.prepare(ctx, o.Name, api.NewPull{Record: r.Name, Mapping: mapping}, by)
+	if err != nil {
+		return err
+	}
+	p.Records, p.Gone = 1, 1
+	if err := s.withdraw(ctx, o, r, &p, key); err != nil {
+		return err
+	}
+	p.State, p.EndedAt = api.PullDone, s.now().UTC()
+	return s.store.Write(ctx, func(t *store.Tx) error { return t.SavePull(&p) })
+}
+
+// withdraw takes a record that is not there any more into the book, as one that is gone.
+func (s *Syncs) withdraw(ctx context.Context, o *opened, r *system.Record, p *api.Pull, key string) error {
+	last, body, err := s.store.LastArrival(ctx, o.Name, r.Name, key)
+	if err != nil || last == nil || last.State == api.ArrivalGone {
+		return err
+	}
+	if body == nil {
+		return &errFailed{"The bytes of " + r.Name + " " + key + " are not kept any more: cancel its order by hand."}
+	}
+	zipped, err := store.Zip(body)
+	if err != nil {
+		return err
+	}
+	digest := sha256.Sum256(append([]byte("gone "), body...)) // when it comes back as it was, it is another one
+	b := newBatch()
+	b.add(api.Arrival{System: o.Name, Record: r.Name, Key: key, Number: last.Number, Version: "", Stamp: last.Stamp,
+		State: api.ArrivalGone, Digest: digest[:], Body: zipped, At: s.now().UTC(), Request: r.One(o.client.Base(), key)},
+		body, true)
+	return s.keep(ctx, p, b)
+}
