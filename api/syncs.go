@@ -30,6 +30,7 @@ type SyncPart struct {
 	Every   string `json:"every,omitempty" doc:"A pull: how often by itself"`
 	Which   string `json:"which,omitempty" doc:"A push: the orders that are written"`
 
+	Why    string     `json:"why,omitempty" doc:"A pull: why the last one failed"`
 	Away   string     `json:"away,omitempty" doc:"Why it waits: its system does not answer"`
 	Since  time.Time  `json:"away_since,omitzero"`
 	LastAt time.Time  `json:"last_at,omitzero" doc:"A pull: when it read last, since the service began"`

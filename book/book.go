@@ -25,7 +25,9 @@ type Rules struct {
 	Lists    *list.Set                   // what changes of orders must agree with
 	Holds    func(*finding.Finding) bool // which warnings hold; nil is none
 	Source   store.Source
-	Real     bool // false decides without storing anything
+	System   string // what is refused came from it, and waits for a person too; "" is no system
+	Sync     string // that reads it
+	Real     bool   // false decides without storing anything
 	Now      func() time.Time
 }
 
@@ -160,7 +162,8 @@ func Take(tx *store.Tx, all []Arrived) ([]store.OrderResult, error) {
 		results[at].OrderID, results[at].Number, results[at].Revision = fresh[i].Order.ID, fresh[i].Order.Number, 1
 	}
 	for i := range all {
-		if results[i].Outcome == outcome.Held && err == nil {
+		waits := results[i].Outcome == outcome.Held || results[i].Outcome == outcome.Refused && all[i].System != ""
+		if waits && err == nil {
 			err = all[i].hold(tx, all[i].Entry, &results[i])
 		}
 	}
@@ -173,7 +176,7 @@ func (s *Session) hold(tx *store.Tx, e *Entry, res *store.OrderResult) error {
 		return nil
 	}
 	h := api.HeldWork{Kind: api.HeldOrder, Load: s.Source.Load, Seq: res.Seq, OrderID: res.OrderID,
-		Partner: e.Order.Partner, Number: e.Order.SenderNumber, Since: s.Now()}
+		Partner: e.Order.Partner, Number: e.Order.SenderNumber, Since: s.Now(), System: s.System, Sync: s.Sync}
 	for k := range e.Findings {
 		if f := &e.Findings[k]; h.Code == "" || f.Severity == finding.Error {
 			h.Code, h.Reason = string(f.Code), f.Message

@@ -183,13 +183,13 @@ func (a *app) printSync(y *api.Sync) {
 	for _, p := range y.Pushes {
 		rows = append(rows, []string{"write", p.Name, p.Which, countsText(p.Counts), awayText(&p)})
 	}
-	report.Table(a.out, []string{"", "record", "", "", "away"}, rows)
+	report.Table(a.out, []string{"", "record", "when", "", "trouble"}, rows)
 	a.heldHint(y.State.Counts.Held, y.Name)
 }
 
 func awayText(p *api.SyncPart) string {
 	if p.Away == "" {
-		return ""
+		return p.Why
 	}
 	return "since " + local(p.Since) + ": " + p.Away
 }

@@ -28,9 +28,12 @@ type Client struct {
 	http  *http.Client
 }
 
-// New makes a client of the service at address, such as http://127.0.0.1:8740,
-// with an access token where the service asks for one.
+// New makes a client of the service at address, such as http://127.0.0.1:8740 or
+// 127.0.0.1:8740, with an access token where the service asks for one.
 func New(address, token string) *Client {
+	if !strings.Contains(address, "://") {
+		address = "http://" + address
+	}
 	return &Client{base: strings.TrimRight(address, "/"), token: token, http: &http.Client{}}
 }
 

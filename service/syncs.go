@@ -45,7 +45,8 @@ const (
 	keptCheckDays  = 90
 )
 
-type bySync struct {
+// BySync chooses a sync.
+type BySync struct {
 	Name string `path:"name" doc:"The sync's name"`
 }
 
@@ -80,7 +81,7 @@ func (s *Service) standing(h huma.API) {
 			return &answer[api.Page[api.Sync]]{api.Page[api.Sync]{Items: all}}, nil
 		})
 	type version struct {
-		bySync
+		BySync
 		Version int  `query:"version" minimum:"0" doc:"Left out, the newest"`
 		Wait    bool `query:"wait" doc:"Answer when everything that came is done or held, or after half a minute"`
 	}
@@ -102,7 +103,7 @@ func (s *Service) standing(h huma.API) {
 		about := map[bool]string{true: "Pause a sync: what happens meanwhile waits", false: "Let a sync go on"}[pause]
 		set := op(http.MethodPost, "/syncs/{name}/"+name, name+"-sync", tag, "load", about)
 		set.DefaultStatus = http.StatusOK
-		handle(s, h, set, func(ctx context.Context, in *bySync) (*answer[api.Sync], error) {
+		handle(s, h, set, func(ctx context.Context, in *BySync) (*answer[api.Sync], error) {
 			y, err := s.syncs.PauseSync(ctx, in.Name, pause, callerOf(ctx).name)
 			return &answer[api.Sync]{y}, err
 		})
@@ -116,7 +117,7 @@ func (s *Service) standing(h huma.API) {
 func (s *Service) syncRuns(h huma.API) {
 	const tag = "Syncs"
 	type running struct {
-		bySync
+		BySync
 		Body api.NewSyncRun
 	}
 	run := op(http.MethodPost, "/syncs/{name}/runs", "run-sync", tag, "load", "Run a sync")
@@ -128,7 +129,7 @@ func (s *Service) syncRuns(h huma.API) {
 		return &answer[api.SyncRun]{r}, ofSystems(err)
 	})
 	type list struct {
-		bySync
+		BySync
 		Paging
 	}
 	handle(s, h, op(http.MethodGet, "/syncs/{name}/runs", "list-sync-runs", tag, "read", "The runs of a sync, newest first"),
@@ -168,7 +169,7 @@ func (s *Service) syncRuns(h huma.API) {
 func (s *Service) syncChecks(h huma.API) {
 	const tag = "Syncs"
 	type asking struct {
-		bySync
+		BySync
 		Body api.NewCheck
 	}
 	start := op(http.MethodPost, "/syncs/{name}/checks", "start-check", tag, "load", "Compare both sides of a sync")
@@ -181,7 +182,7 @@ func (s *Service) syncChecks(h huma.API) {
 		return &answer[api.SyncCheck]{c}, ofSystems(err)
 	})
 	type list struct {
-		bySync
+		BySync
 		Paging
 	}
 	handle(s, h, op(http.MethodGet, "/syncs/{name}/checks", "list-checks", tag, "read",
@@ -276,7 +277,7 @@ func (s *Service) syncChecks(h huma.API) {
 func (s *Service) syncWork(h huma.API) {
 	const tag = "Syncs"
 	type waiting struct {
-		bySync
+		BySync
 		Paging
 		State string `query:"state" enum:"waiting,after,held,aside"`
 	}

@@ -33,6 +33,7 @@ type Ledgerline struct {
 	changes   []bookChange
 	replays   map[string]replay // by idempotency key
 	lastLine  int64
+	lastOrder int64
 }
 
 type bookCustomer struct {
@@ -126,6 +127,7 @@ func NewLedgerline(secret string, goods []Goods, now func() time.Time) *Ledgerli
 	api("GET /changes", l.listChanges)
 	l.mux.HandleFunc("POST /admin/faults", l.faults.set)
 	l.mux.HandleFunc("POST /admin/orders/{id}", l.byHand)
+	l.mux.HandleFunc("POST /admin/orders", l.typeIn)
 	l.mux.HandleFunc("POST /admin/articles", l.putArticle)
 	l.mux.HandleFunc("GET /admin/orders", func(w http.ResponseWriter, _ *http.Request) {
 		l.mu.Lock()

@@ -99,7 +99,7 @@ func (l *Ledgerline) addOrder(c *call) (int, any) {
 			return http.StatusConflict, refusal{"duplicate", "our_ref is another order's.", was.ID}
 		}
 	}
-	n := int64(len(l.orders) + 1)
+	n := l.lastOrder + 1
 	o := &bookOrder{ID: n, Number: fmt.Sprintf("LO-%d", 1000+n), OurRef: *h.OurRef, Currency: *h.Currency,
 		State: "draft"}
 	if why := h.into(l, o); why != "" {
@@ -109,7 +109,7 @@ func (l *Ledgerline) addOrder(c *call) (int, any) {
 		o.ID, o.Number = 0, ""
 		return given(c, http.StatusOK, o)
 	}
-	l.orders = append(l.orders, o)
+	l.orders, l.lastOrder = append(l.orders, o), n
 	l.touch(o)
 	c.header.Set("Location", "/api/v2/sales-orders/"+strconv.FormatInt(n, 10))
 	return given(c, http.StatusCreated, o)
@@ -386,4 +386,20 @@ func (l *Ledgerline) putArticle(w http.ResponseWriter, r *http.Request) {
 		l.articles = append(l.articles, bookArticle{last + 1, asked.SKU, asked.Title})
 	}
 	answer(w, http.StatusOK, "application/json", asked)
+}
+
+// typeIn makes an order as a person would who works with the program alone.
+func (l *Ledgerline) typeIn(w http.ResponseWriter, r *http.Request) {
+	o := &bookOrder{State: "draft", Customer: l.customers[0].ID, Currency: "EUR", BookDate: "2026-03-02", Lines: []bookLine{}}
+	if err := json.NewDecoder(r.Body).Decode(o); err != nil || o.OurRef == "" {
+		l.fail(w, http.StatusBadRequest, "bad_body", "An order with an our_ref is needed.")
+		return
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.lastOrder++
+	o.ID, o.Number = l.lastOrder, fmt.Sprintf("LO-%d", 1000+l.lastOrder)
+	l.orders = append(l.orders, o)
+	l.touch(o)
+	answer(w, http.StatusOK, "application/json", o)
 }

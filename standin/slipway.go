@@ -134,6 +134,7 @@ func NewSlipway(token string, orders int, goods []Goods, limited bool, now func(
 	})
 	s.mux.HandleFunc("POST /admin/faults", s.faults.set)
 	s.mux.HandleFunc("POST /admin/orders", s.putOrder)
+	s.mux.HandleFunc("DELETE /admin/orders/{id}", s.dropOrder)
 	s.mux.HandleFunc("/", func(w http.ResponseWriter, r *http.Request) {
 		s.fail(w, http.StatusNotFound, "not_found", "Nothing is at "+r.URL.Path+".")
 	})
@@ -376,4 +377,14 @@ func (s *Slipway) putOrder(w http.ResponseWriter, r *http.Request) {
 	s.mu.Unlock()
 	s.tell("order.changed", o)
 	s.answer(w, o)
+}
+
+// dropOrder takes an order away as if it had never been there.
+func (s *Slipway) dropOrder(w http.ResponseWriter, r *http.Request) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.orders = slices.DeleteFunc(s.orders, func(o *shopOrder) bool {
+		return strconv.FormatInt(o.ID, 10) == r.PathValue("id")
+	})
+	w.WriteHeader(http.StatusNoContent)
 }

@@ -54,6 +54,32 @@ func (t *Tx) ReleaseLoad(load int64) error {
 	return t.run(`DELETE FROM held WHERE load_id = ? AND kind = 'order'`, load)
 }
 
+// ReleaseArrivals takes away what is held of earlier arrivals of records that came again.
+func (t *Tx) ReleaseArrivals(all []api.Arrival) error {
+	if len(all) == 0 {
+		return nil
+	}
+	some := false
+	if err := t.GetContext(t.ctx, &some, `SELECT EXISTS (SELECT 1 FROM held WHERE kind = 'order' AND system = ?)`,
+		all[0].System); err != nil || !some {
+		return err
+	}
+	for i := range all {
+		a := &all[i]
+		if err := t.run(`DELETE FROM held WHERE kind = 'order' AND (load_id, load_seq) IN (SELECT load_id, line FROM arrivals
+		  WHERE system = ? AND record = ? AND key = ?)`, a.System, a.Record, a.Key); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// CountHeldOrders counts the orders that a sync read and that are held.
+func (s *Store) CountHeldOrders(ctx context.Context, sync string) (n int, err error) {
+	err = s.r.GetContext(ctx, &n, `SELECT count(*) FROM held WHERE kind = 'order' AND sync = ? AND aside = ''`, sync)
+	return n, err
+}
+
 // HeldFilter narrows a list of what is held.
 type HeldFilter struct {
 	api.HeldFor

@@ -61,7 +61,7 @@ func (s *Syncs) StartCheck(ctx context.Context, name string, n api.NewCheck, by 
 
 // WaitCheck gives a comparison when it has ended, or as it is when ctx ends.
 func (s *Syncs) WaitCheck(ctx context.Context, id int64) (api.SyncCheck, error) {
-	c, err := s.store.Check(ctx, id)
+	c, err := s.store.Check(context.WithoutCancel(ctx), id)
 	for err == nil && c.State == api.SyncRunning && ctx.Err() == nil {
 		sleep(ctx, waitTick/4)
 		c, err = s.store.Check(context.WithoutCancel(ctx), id)

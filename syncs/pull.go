@@ -427,11 +427,29 @@ func (s *Syncs) keep(ctx context.Context, p *api.Pull, b *batch) error {
 			}
 		}
 	}
-	err := s.store.Write(ctx, func(t *store.Tx) error { return errors.Join(t.AddArrivals(b.arrivals), t.SavePull(p)) })
+	err := s.store.Write(ctx, func(t *store.Tx) error {
+		return errors.Join(t.ReleaseArrivals(b.arrivals), t.AddArrivals(b.arrivals), t.SavePull(p))
+	})
 	if err == nil {
 		s.arrived(b.arrivals)
 	}
 	return err
+}
+
+// readerOf is the sync that reads a kind of record; "" is none.
+func (s *Syncs) readerOf(ctx context.Context, p *api.Pull) string {
+	all, err := s.standings(ctx)
+	if err != nil {
+		return "" // it is only for the list of what is held
+	}
+	for _, name := range sorted(all) {
+		for _, q := range all[name].Pulls {
+			if q.System == p.System && q.Record == p.Record {
+				return name
+			}
+		}
+	}
+	return ""
 }
 
 // load loads a document of a batch through the mapping; with withdraw its orders are
@@ -450,7 +468,7 @@ func (s *Syncs) load(ctx context.Context, p *api.Pull, doc []byte, withdraw bool
 		return outcome.Load{}, "", err
 	}
 	l, err := s.engine.Start(ctx, load.Request{Document: sha, Mapping: p.Mapping, By: by, Name: by + " " + sha,
-		Options: outcome.Options{Withdraw: withdraw}})
+		Options: outcome.Options{Withdraw: withdraw, HoldSystem: p.System, HoldSync: s.readerOf(ctx, p)}})
 	if err == nil {
 		l, err = s.engine.UntilDone(ctx, l.ID)
 	}

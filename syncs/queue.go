@@ -134,6 +134,13 @@ func (s *Syncs) spread(ctx context.Context, y *standing, p store.Progress) error
 	if len(y.Pushes) == 0 {
 		return s.passBy(ctx, p)
 	}
+	if p.Filled.Valid && p.Filled.Int64 == 0 { // all orders are looked at as they are now
+		last, err := s.store.LastEvent(ctx)
+		if err != nil {
+			return err
+		}
+		p.Position = last
+	}
 	for p.Filled.Valid {
 		ids, err := s.store.OrderIDs(ctx, p.Filled.Int64, spreadAtOnce)
 		if err != nil {

@@ -21,7 +21,8 @@ import (
 type poll struct {
 	busy       bool
 	last, next time.Time
-	failures   int // one after another
+	failures   int    // one after another
+	why        string // the last one failed; "" is that it did not
 }
 
 // running is what is known of an open run.
@@ -81,7 +82,10 @@ func (s *Syncs) polled(ctx context.Context, y *standing, p *syncing.Pull) {
 	pull := s.read(ctx, y, p)
 	s.mu.Lock()
 	q := s.polls[p.Target]
-	q.busy, q.last, q.next = false, begun.UTC(), begun.Add(p.Every).UTC()
+	q.busy, q.last, q.next, q.why = false, begun.UTC(), begun.Add(p.Every).UTC(), ""
+	if pull.State == api.PullFailed {
+		q.why = pull.Reason
+	}
 	if pull.State == api.PullAway {
 		q.failures++
 		gap := firstGap
@@ -415,6 +419,13 @@ func (s *Syncs) DescribeRun(ctx context.Context, r api.SyncRun) (api.SyncRun, er
 			r.Counts = together(r.Counts, together(written[p.Name], tasks[p.Name]))
 		}
 	}
+	if len(r.Only) == 0 {
+		waits, err := s.store.CountHeldOrders(ctx, r.Sync)
+		if err != nil {
+			return r, err
+		}
+		r.Counts.Held += waits
+	}
 	if r.State != api.SyncRunning {
 		r.Settled = r.State == api.SyncDone
 		return r, nil
@@ -432,7 +443,7 @@ const waitTick = 200 * time.Millisecond
 
 // WaitRun gives a run once it has ended, or as it is when ctx ends.
 func (s *Syncs) WaitRun(ctx context.Context, id int64) (api.SyncRun, error) {
-	r, err := s.store.SyncRun(ctx, id)
+	r, err := s.store.SyncRun(context.WithoutCancel(ctx), id)
 	for err == nil && r.State == api.SyncRunning && ctx.Err() == nil {
 		sleep(ctx, waitTick/10)
 		r, err = s.store.SyncRun(context.WithoutCancel(ctx), id)

@@ -188,6 +188,11 @@ func (s *Syncs) DescribeSync(ctx context.Context, kept api.Sync) (api.Sync, erro
 		kept.State.Counts = together(kept.State.Counts, part.Counts)
 		kept.Pushes = append(kept.Pushes, part)
 	}
+	waits, err := s.store.CountHeldOrders(ctx, kept.Name)
+	if err != nil {
+		return kept, err
+	}
+	kept.State.Counts.Held += waits
 	runs, err := s.store.OpenSyncRuns(ctx)
 	for i := range runs {
 		if runs[i].Sync == kept.Name {
@@ -219,7 +224,7 @@ func (s *Syncs) pullPart(p *syncing.Pull) api.SyncPart {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if q := s.polls[p.Target]; q != nil {
-		part.LastAt, part.NextAt = q.last, q.next
+		part.LastAt, part.NextAt, part.Why = q.last, q.next, q.why
 		if p.Every == 0 {
 			part.NextAt = time.Time{}
 		}

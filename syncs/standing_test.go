@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -28,12 +29,13 @@ push:
 type keeping struct {
 	*books
 	writes, reads atomic.Int32 // of the bookkeeping, but for its other side and its tokens
+	item          string       // of the orders that are put into the shop
 }
 
 // keepingOf has so many orders in the shop, none of which has been read.
 func keepingOf(t testing.TB, orders int, sync string) *keeping {
 	t.Helper()
-	k := &keeping{books: besideBooks(t, orders)}
+	k := &keeping{books: besideBooks(t, orders), item: "00101"}
 	inner := k.desk.Config.Handler
 	k.desk.Config.Handler = http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		switch {
@@ -100,6 +102,7 @@ func (k *keeping) held() (all []string) {
 	if err != nil {
 		k.t.Fatal(err)
 	}
+	slices.SortFunc(list, func(a, b api.HeldWork) int { return strings.Compare(a.Number, b.Number) })
 	for _, h := range list {
 		all = append(all, fmt.Sprintf("%s %s %s %s: %s", h.Kind, h.Sync, h.Number, h.Code, h.Reason))
 	}
@@ -150,7 +153,7 @@ func (k *keeping) put(number int, state, count string) {
 	k.t.Helper()
 	body := fmt.Sprintf(`{"id": %d, "reference": "SL-%d", "state": %q, "placed_at": "2026-03-02T08:00:00Z",
 	  "currency": "EUR", "buyer": {"name": "Otis Varne", "mail": "otis@harbour.example"},
-	  "lines": [{"line": 1, "sku": "00101", "title": "Rope", "count": %s, "each": "1.00"}]}`, keyOfShop(number), number, state, count)
+	  "lines": [{"line": 1, "sku": %q, "title": "Rope", "count": %s, "each": "1.00"}]}`, keyOfShop(number), number, state, k.item, count)
 	req, err := http.NewRequest(http.MethodPost, k.shop.URL+"/admin/orders", strings.NewReader(body))
 	if err != nil {
 		k.t.Fatal(err)
@@ -177,22 +180,168 @@ func sortedLines(text string) string {
 // What cannot go on is held once, stays held however often it is tried, and goes on when
 // its cause is mended; the others do not wait.
 func TestSyncHeld(t *testing.T) {
-	k := keepingOf(t, 3, strings.Replace(shopToBooks, "slipway-demo", "", 1))
-	k.ask("POST", "/admin/articles", `{"sku": "00101", "gone": true}`)
+	k := keepingOf(t, 3, shopToBooks)
 	k.run("shop-books")
-	for _, number := range []int{1001} {
-		k.put(number, "changed", "2")
-	}
+	k.ask("POST", "/admin/articles", `{"sku": "00101", "gone": true}`)
+	k.put(1001, "changed", "2")
+	k.put(1004, "placed", "3")
+	k.put(1002, "withdrawn", "1")
 	r := k.run("shop-books")
-	if got := counts(&r); got != "created 0 changed 0 right 0 waiting 0 held 1" {
+	if got := counts(&r); got != "created 0 changed 1 right 0 waiting 0 held 2" {
 		t.Error(got)
 	}
-	want := `[push shop-books SO-000001 push_reference_missing: ledgerline has no article with the sku "00101".]`
+	want := `[push shop-books SO-000001 push_reference_missing: ledgerline has no article with the sku "00101". ` +
+		`push shop-books SO-000004 push_reference_missing: ledgerline has no article with the sku "00101".]`
 	if got := fmt.Sprint(k.held()); got != want {
 		t.Errorf("got %s\nwant %s", got, want)
 	}
 	if k.run("shop-books"); fmt.Sprint(k.held()) != want {
 		t.Error(k.held())
+	}
+	list, err := k.store.HeldList(context.Background(), store.HeldFilter{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	slices.SortFunc(list, func(a, b api.HeldWork) int { return strings.Compare(a.Number, b.Number) })
+	// One is put aside, the other is tried again when its cause is mended.
+	if err := k.store.PutAside(context.Background(), list[1:], "A test order."); err != nil {
+		t.Fatal(err)
+	}
+	k.ask("POST", "/admin/articles", `{"sku": "00101", "title": "Rope"}`)
+	if r = k.retry(list[:1]); counts(&r) != "created 0 changed 1 right 0 waiting 0 held 0" || r.Counts.Aside != 1 {
+		t.Error(counts(&r), r.Counts.Aside, k.held())
+	}
+	// Its order changes: what was put aside is looked at again.
+	k.put(1004, "changed", "4")
+	if r = k.run("shop-books"); counts(&r) != "created 1 changed 0 right 0 waiting 0 held 0" || r.Counts.Aside != 0 {
+		t.Error(counts(&r), r.Counts.Aside, k.held())
+	}
+	got := sortedLines(k.state())
+	for _, line := range []string{`SL-1001 otis@harbour.example 2026-03-02 "" confirmed 1:7114×2@1`,
+		`SL-1004 otis@harbour.example 2026-03-02 "" confirmed 1:7114×4@1`} {
+		if !slices.Contains(strings.Split(got, "\n"), line) {
+			t.Errorf("%s is missing in\n%s", line, got)
+		}
+	}
+}
+
+// retry tries what is held again, to its end.
+func (k *keeping) retry(all []api.HeldWork) api.SyncRun {
+	k.t.Helper()
+	ctx, stop := context.WithTimeout(context.Background(), time.Minute)
+	defer stop()
+	runs, err := k.RetryHeld(ctx, all, "test")
+	if err != nil || len(runs) != 1 {
+		k.t.Fatal(runs, err)
+	}
+	r, err := k.WaitRun(ctx, runs[0])
+	if err != nil || r.State != api.SyncDone {
+		k.t.Fatalf("%+v %v", r, err)
+	}
+	return r
+}
+
+// A record that the source has and that is no order here waits in the same list, and
+// leaves it when it comes again and is good.
+func TestSyncHeldRecord(t *testing.T) {
+	k := keepingOf(t, 1, shopToBooks)
+	k.item = "NO-SUCH"
+	k.put(1002, "placed", "1")
+	r := k.run("shop-books")
+	if got := counts(&r); got != "created 1 changed 0 right 0 waiting 0 held 1" {
+		t.Error(got)
+	}
+	if got := fmt.Sprint(k.held()); got != `[order shop-books SL-1002 unknown_code: "NO-SUCH" is not in the list items.]` {
+		t.Error(got)
+	}
+	k.item = "00101"
+	k.put(1002, "changed", "1")
+	if r = k.run("shop-books"); counts(&r) != "created 1 changed 0 right 0 waiting 0 held 0" || len(k.held()) != 0 {
+		t.Error(counts(&r), k.held())
+	}
+}
+
+// A system that is away pauses the sync: nothing is held, few calls are made, and all goes
+// on when it is back.
+func TestSyncAway(t *testing.T) {
+	k := keepingOf(t, 8, shopToBooks)
+	var away atomic.Bool
+	inner := k.desk.Config.Handler
+	var calls atomic.Int32
+	k.desk.Config.Handler = http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if away.Load() && !strings.HasPrefix(r.URL.Path, "/admin") {
+			calls.Add(1)
+			http.Error(w, "down", http.StatusServiceUnavailable)
+			return
+		}
+		inner.ServeHTTP(w, r)
+	})
+	away.Store(true)
+	ctx := context.Background()
+	r, err := k.RunSync(ctx, "shop-books", api.NewSyncRun{}, "test")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for range 200 {
+		if r, err = k.DescribeRun(ctx, r); err != nil || len(r.Away) > 0 && r.Counts.Waiting == 8 {
+			break
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	if err != nil || fmt.Sprint(r.Away) != "[ledgerline]" || r.Counts.Held != 0 || r.Settled {
+		t.Errorf("%+v %v", r, err)
+	}
+	if y, err := k.store.Sync(ctx, "shop-books", 0); err != nil {
+		t.Error(err)
+	} else if y, err = k.DescribeSync(ctx, y); err != nil || y.Pushes[0].Away == "" || y.Pulls[0].Away != "" {
+		t.Errorf("%+v %v", y, err)
+	}
+	away.Store(false)
+	before := calls.Load()
+	k.run("shop-books") // it tries at once
+	if got := strings.Count(k.state(), " confirmed "); got != 8 || before > 60 {
+		t.Errorf("%d orders are there, after %d calls in vain", got, before)
+	}
+	if held := k.held(); len(held) != 0 {
+		t.Error(held)
+	}
+}
+
+// What becomes of an order whose record is gone there is said by the sync.
+func TestSyncLost(t *testing.T) {
+	for _, c := range []struct{ says, counts, held, status string }{
+		{"", "created 0 changed 0 right 0 waiting 0 held 1", "[push shop-books SO-000001 push_lost: The record 1 (LO-1001) that " +
+			"the order is linked with is not in ledgerline any more.]", "open"},
+		{"    lost: create\n", "created 1 changed 0 right 0 waiting 0 held 0", "[]", "open"},
+		{"    lost: cancel\n", "created 0 changed 0 right 2 waiting 0 held 0", "[]", "cancelled"},
+	} {
+		k := keepingOf(t, 1, shopToBooks+c.says)
+		k.run("shop-books")
+		k.ask("POST", "/admin/orders/1", `{"gone": true}`)
+		k.put(1001, "changed", "2")
+		r := k.run("shop-books")
+		if got, held := counts(&r), fmt.Sprint(k.held()); got != c.counts || held != c.held {
+			t.Errorf("%q: %s\n%s", c.says, got, held)
+		}
+		is, err := k.store.Order(context.Background(), 1)
+		if err != nil || string(is.Status) != c.status {
+			t.Errorf("%q: the order is %s %v", c.says, is.Status, err)
+		}
+	}
+}
+
+// An order that does not fit any more is left alone, or treated as cancelled.
+func TestSyncUnfit(t *testing.T) {
+	for says, void := range map[string]int{"": 0, "    unfit: cancel\n": 1} {
+		k := keepingOf(t, 2, strings.Replace(shopToBooks, `status != "draft"`, `buyer.name != "Otis Varne"`, 1)+says)
+		k.run("shop-books")
+		k.put(1001, "changed", "2") // he buys it now
+		k.put(1003, "placed", "2")  // and this was never there
+		r := k.run("shop-books")
+		if got := k.state(); strings.Count(got, " void ") != void || strings.Contains(got, "SL-1003") ||
+			strings.Contains(got, ":7000×2@") || r.Counts.Waiting+r.Counts.Held != 0 {
+			t.Errorf("%q: %s %s", says, counts(&r), got)
+		}
 	}
 }
 
