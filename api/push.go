@@ -17,6 +17,8 @@ type Link struct {
 	Revision int       `json:"revision" doc:"Of the order, when both last agreed; 0 is not yet"`
 	Agreed   string    `json:"-"` // what the record should have said then, JSON
 	Found    string    `json:"-"` // the record as it was last read, JSON
+	Base     string    `json:"-"` // the record when both agreed, where both sides may change it
+	Decided  string    `json:"-"` // what a person decided where both changed it, JSON
 	At       time.Time `json:"at"`
 }
 
@@ -37,16 +39,18 @@ const (
 
 // Push is what bringing a record to what an order says came to.
 type Push struct {
-	System  string     `json:"system"`
-	Record  string     `json:"record"`
-	OrderID int64      `json:"order_id"`
-	Order   string     `json:"order" doc:"The order's number"`
-	Key     string     `json:"key,omitempty" doc:"Of the record; left out where there is none yet"`
-	Number  string     `json:"number,omitempty" doc:"What people call it there"`
-	State   string     `json:"state" enum:"done,planned,blocked,away"`
-	Steps   []PushStep `json:"steps" doc:"What was done, or would be; none where the record is right"`
-	Code    string     `json:"code,omitempty" enum:"push_cannot_write,push_cannot_read,push_cannot_change,push_field_wrong,push_reference_missing,push_refused,push_ambiguous,push_taken,push_lost,push_not_settled,push_conflict,system_closed" doc:"Of what keeps the record from what it should be"`
-	Why     []string   `json:"why,omitempty" doc:"What keeps the record from what it should be, a sentence each"`
+	System  string       `json:"system"`
+	Record  string       `json:"record"`
+	OrderID int64        `json:"order_id"`
+	Order   string       `json:"order" doc:"The order's number"`
+	Key     string       `json:"key,omitempty" doc:"Of the record; left out where there is none yet"`
+	Number  string       `json:"number,omitempty" doc:"What people call it there"`
+	State   string       `json:"state" enum:"done,planned,blocked,away"`
+	Steps   []PushStep   `json:"steps" doc:"What was done, or would be; none where the record is right"`
+	Code    string       `json:"code,omitempty" enum:"push_cannot_write,push_cannot_read,push_cannot_change,push_field_wrong,push_reference_missing,push_refused,push_ambiguous,push_taken,push_lost,push_not_settled,push_conflict,system_closed" doc:"Of what keeps the record from what it should be"`
+	Fetches bool         `json:"-"` // the record has what the order is to take in: it is to be read
+	Clashes []plan.Clash `json:"clashes,omitempty" doc:"Values that both sides changed"`
+	Why     []string     `json:"why,omitempty" doc:"What keeps the record from what it should be, a sentence each"`
 }
 
 // PushStep is one call of a push.

@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"koinos/core/order"
+	"koinos/core/plan"
 )
 
 // Sync is a standing instruction that keeps orders equal between systems.
@@ -251,6 +252,13 @@ type PutAside struct {
 // HeldDetail is what is known of something that is held.
 type HeldDetail struct {
 	HeldWork
-	TaskState *Task    `json:"task_state,omitempty" doc:"push: how often it was tried, and when it is tried next"`
-	Tried     []Pushed `json:"tried,omitempty" doc:"push: what was written of its order, newest first"`
+	TaskState *Task        `json:"task_state,omitempty" doc:"push: how often it was tried, and when it is tried next"`
+	Clashes   []plan.Clash `json:"clashes,omitempty" doc:"push: values that both sides changed"`
+	Tried     []Pushed     `json:"tried,omitempty" doc:"push: what was written of its order, newest first"`
+}
+
+// Decision says whose values count where both sides changed them.
+type Decision struct {
+	Take   string            `json:"take,omitempty" enum:"here,there" doc:"Of all values that are not named"`
+	Fields map[string]string `json:"fields,omitempty" doc:"By the names of the values: here or there"`
 }

@@ -93,6 +93,8 @@ type Pull struct {
 	Since     string    `json:"since,omitempty" doc:"The stamp that it began from, as the system writes it; left out, everything was asked for"`
 	Newest    string    `json:"newest,omitempty" doc:"The newest stamp that is in the books: the next pull goes on from there"`
 	Next      string    `json:"-"`
+	Key       string    `json:"key,omitempty" doc:"Of the one record that is read; left out, a list"`
+	All       bool      `json:"all,omitempty" doc:"Everything was asked for, whenever it changed"`
 	Anew      bool      `json:"-"` // what is known as it is, is read all the same
 	State     string    `json:"state" enum:"running,away,done,failed"`
 	Reason    string    `json:"reason,omitempty" doc:"Why it is away or failed"`
@@ -123,6 +125,7 @@ type NewPull struct {
 	Mapping string `json:"mapping,omitempty" doc:"Left out, the one that the description names"`
 	Since   string `json:"since,omitempty" doc:"A stamp as the system writes it, or a day; left out, from where the last pull ended"`
 	All     bool   `json:"all,omitempty" doc:"Everything, whenever it changed"`
+	Key     string `json:"key,omitempty" doc:"Only the record of this key, whether it is known as it is or not"`
 }
 
 // PullTried is what a pull would do.

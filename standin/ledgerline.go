@@ -82,6 +82,7 @@ type bookChange struct {
 	Seq  int    `json:"seq"`
 	Kind string `json:"kind"`
 	ID   int64  `json:"id"`
+	Gone bool   `json:"gone,omitempty"`
 }
 
 type replay struct {
@@ -304,7 +305,7 @@ func (l *Ledgerline) listArticles(c *call) (int, any) {
 
 func (l *Ledgerline) touch(o *bookOrder) {
 	o.version++
-	l.changes = append(l.changes, bookChange{len(l.changes) + 1, "sales-order", o.ID})
+	l.changes = append(l.changes, bookChange{len(l.changes) + 1, "sales-order", o.ID, false})
 }
 
 func (l *Ledgerline) listOrders(c *call) (int, any) {

@@ -345,6 +345,7 @@ func (l *Ledgerline) byHand(w http.ResponseWriter, r *http.Request) {
 	}
 	if asked.Gone {
 		l.orders = slices.DeleteFunc(l.orders, func(other *bookOrder) bool { return other == o })
+		l.changes = append(l.changes, bookChange{Seq: len(l.changes) + 1, Kind: "sales-order", ID: o.ID, Gone: true})
 		answer(w, http.StatusOK, "application/json", o)
 		return
 	}

@@ -18,11 +18,13 @@ type linkRow struct {
 	Agreed   string `db:"agreed"`
 	At       string `db:"at"`
 	Found    string `db:"found"`
+	Base     string `db:"base"`
+	Decided  string `db:"decided"`
 }
 
 func (r *linkRow) link() api.Link {
 	return api.Link{System: r.System, Record: r.Record, OrderID: r.OrderID, Key: r.Key, Number: r.Number,
-		Revision: r.Revision, Agreed: r.Agreed, Found: r.Found, At: parseTime(r.At)}
+		Revision: r.Revision, Agreed: r.Agreed, Found: r.Found, Base: r.Base, Decided: r.Decided, At: parseTime(r.At)}
 }
 
 // Links gives the records of other systems that an order is.
@@ -63,11 +65,11 @@ func (t *Tx) putLink(l *api.Link, now time.Time) error {
 	if len(other) > 0 {
 		return &TakenError{Order: other[0]}
 	}
-	return t.run(`INSERT INTO links (system, record, order_id, key, number, revision, agreed, at, found)
-	  VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (system, record, order_id) DO UPDATE
+	return t.run(`INSERT INTO links (system, record, order_id, key, number, revision, agreed, at, found, base, decided)
+	  VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (system, record, order_id) DO UPDATE
 	  SET key = excluded.key, number = excluded.number, revision = excluded.revision, agreed = excluded.agreed,
-	      at = excluded.at, found = excluded.found`, l.System, l.Record, l.OrderID, l.Key, l.Number, l.Revision, l.Agreed,
-		at(now), l.Found)
+	      at = excluded.at, found = excluded.found, base = excluded.base, decided = excluded.decided`, l.System, l.Record, l.OrderID, l.Key, l.Number, l.Revision, l.Agreed,
+		at(now), l.Found, l.Base, l.Decided)
 }
 
 // DropLink forgets which record an order is.

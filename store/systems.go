@@ -81,7 +81,7 @@ type pullRow struct {
 
 const selectPull = `SELECT id, system, version, record, mapping, since, newest, next, state, reason, pages, records,
   unchanged, gone, short, loaded, changed, failed, started_at, ended_at, by, coalesce(hook, 0) hook,
-  folder, waiting, refused FROM pulls `
+  folder, waiting, refused, key, everything "all" FROM pulls `
 
 func (s *Store) pulls(ctx context.Context, q querier, where string, args ...any) ([]api.Pull, error) {
 	var rows []pullRow
@@ -127,14 +127,27 @@ func (s *Store) AdoptPulls(ctx context.Context, now time.Time) error {
 }
 
 func (t *Tx) notePull(p *api.Pull) error {
-	res, err := t.exec(`INSERT INTO pulls (system, version, record, mapping, since, state, started_at, by, hook, folder, newest)
-	  VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, p.System, p.Version, p.Record, p.Mapping, p.Since, p.State, at(p.StartedAt), p.By,
-		ref(p.Hook), p.Folder, p.Newest)
+	res, err := t.exec(`INSERT INTO pulls (system, version, record, mapping, since, state, started_at, by, hook, folder, newest, key, everything)
+	  VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, p.System, p.Version, p.Record, p.Mapping, p.Since, p.State, at(p.StartedAt), p.By,
+		ref(p.Hook), p.Folder, p.Newest, p.Key, p.All)
 	if err != nil {
 		return err
 	}
 	p.ID, err = res.LastInsertId()
 	return err
+}
+
+// SaveLinks keeps links that a batch brought up to date.
+func (t *Tx) SaveLinks(all []api.Link, now time.Time) error {
+	for i := range all {
+		if err := t.putLink(&all[i], now); err != nil {
+			return err
+		}
+		if err := t.wakeAfter(all[i].OrderID, now); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // SavePull keeps how far a pull has come.

@@ -37,6 +37,34 @@ func (t *Tx) addTask(sync string, n *NewTask, now time.Time) error {
 	      record = excluded.record`, sync, n.Push, n.System, n.Record, n.OrderID, at(now))
 }
 
+// Disagree has tasks of orders look at their records, whether anything happened to the
+// orders or not.
+func (s *Store) Disagree(ctx context.Context, all []NewTask) error {
+	return s.Write(ctx, func(t *Tx) error {
+		for _, n := range all {
+			if err := t.run(`UPDATE links SET revision = 0 WHERE system = ? AND record = ? AND order_id = ?`, n.System, n.Record,
+				n.OrderID); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// OrdersOfLoad gives the orders of a load by which they were of its document.
+func (s *Store) OrdersOfLoad(ctx context.Context, load int64) (map[int]int64, error) {
+	var rows []struct {
+		Seq   int   `db:"seq"`
+		Order int64 `db:"order_id"`
+	}
+	err := s.r.SelectContext(ctx, &rows, `SELECT seq, order_id FROM load_orders WHERE load_id = ? AND order_id IS NOT NULL`, load)
+	all := make(map[int]int64, len(rows))
+	for _, r := range rows {
+		all[r.Seq] = r.Order
+	}
+	return all, err
+}
+
 // AddTasks makes tasks of a sync, besides what its events ask for.
 func (s *Store) AddTasks(ctx context.Context, sync string, all []NewTask, now time.Time) error {
 	return s.Write(ctx, func(t *Tx) error {
@@ -176,6 +204,8 @@ type Finished struct {
 	Task *api.Task   // nil: nobody waits for it
 	Done bool        // the task is done, unless there was a new reason to look meanwhile
 	Hold *api.HeldWork
+
+	Fetch bool // the record is to be read: it has what the order does not have yet
 }
 
 // FinishPush keeps what a push came to.

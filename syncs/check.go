@@ -675,7 +675,7 @@ func (k *checking) repair(ctx context.Context) error {
 	if err := k.flush(ctx); err != nil {
 		return err
 	}
-	if err := s.store.AddTasks(ctx, k.y.Name, k.differ, s.now()); err != nil {
+	if err := errors.Join(s.store.Disagree(ctx, k.differ), s.store.AddTasks(ctx, k.y.Name, k.differ, s.now())); err != nil {
 		return err
 	}
 	var pushes []string

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"koinos/api"
+	"koinos/store"
 )
 
 // check compares to the end, and gives the figures and what was found, a line each.
@@ -187,4 +188,34 @@ func (k *keeping) drop(number int) {
 		k.t.Fatal(res, err)
 	}
 	res.Body.Close()
+}
+
+// linesInBooks are the ids of an order's lines there, by ours.
+func (k *keeping) linesInBooks(ref string) map[string]string {
+	k.t.Helper()
+	var all struct {
+		Orders []struct {
+			OurRef string `json:"our_ref"`
+			Lines  []struct {
+				ID      json.Number `json:"id"`
+				OurLine string      `json:"our_line"`
+			} `json:"lines"`
+		} `json:"orders"`
+	}
+	if err := json.Unmarshal([]byte(k.ask("GET", "/admin/orders", "")), &all); err != nil {
+		k.t.Fatal(err)
+	}
+	lines := map[string]string{}
+	for _, o := range all.Orders {
+		for _, l := range o.Lines {
+			if o.OurRef == ref {
+				lines[l.OurLine] = l.ID.String()
+			}
+		}
+	}
+	return lines
+}
+
+func (k *keeping) heldList() ([]api.HeldWork, error) {
+	return k.store.HeldList(context.Background(), store.HeldFilter{})
 }

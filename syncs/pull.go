@@ -17,6 +17,7 @@ import (
 	"koinos/core/outcome"
 	"koinos/core/report"
 	"koinos/core/source"
+	"koinos/core/syncing"
 	"koinos/core/system"
 	"koinos/jobs"
 	"koinos/load"
@@ -116,7 +117,9 @@ func (s *Syncs) noted(ctx context.Context, p *api.Pull) error {
 // batch is what is mapped and kept together.
 type batch struct {
 	arrivals []api.Arrival
-	raw      [][]byte       // of each arrival
+	raw      [][]byte       // of each arrival, as the mapping is to read it
+	read     [][]byte       // of each, as it came, where both sides may change it
+	both     []*both        // of each; nil where only they change it
 	known    []bool         // of each: an order was made of the record before
 	last     map[string]int // by key, its last arrival: one that came before it in the batch is passed over
 	bytes    int
@@ -124,9 +127,13 @@ type batch struct {
 
 func newBatch() *batch { return &batch{last: map[string]int{}} }
 
-func (b *batch) add(a api.Arrival, raw []byte, known bool) {
+func (b *batch) add(a api.Arrival, raw []byte, known bool) { b.addBoth(a, raw, known, nil, nil) }
+
+// addBoth is add of a record that both sides may change; read is how it came.
+func (b *batch) addBoth(a api.Arrival, raw []byte, known bool, read []byte, both *both) {
 	b.last[a.Key] = len(b.arrivals)
 	b.arrivals, b.raw, b.known = append(b.arrivals, a), append(b.raw, raw), append(b.known, known)
+	b.read, b.both = append(b.read, read), append(b.both, both)
 	b.bytes += len(raw)
 }
 
@@ -173,10 +180,15 @@ func (s *Syncs) pull(ctx context.Context, p *api.Pull) error {
 	switch {
 	case p.Hook != 0:
 		return s.hooked(ctx, o, r, p)
+	case p.Key != "":
+		return s.pullOne(ctx, o, r, p)
 	case r.Files != nil: // what was taken is kept file by file
 		err = s.pullFiles(ctx, o, r, p)
 		kept = *p
 		return err
+	}
+	if r.Feed != nil && !p.All {
+		r = r.Feed
 	}
 	address := ""
 	if p.Next != "" {
@@ -209,6 +221,35 @@ func (s *Syncs) pull(ctx context.Context, p *api.Pull) error {
 		b = newBatch()
 	}
 	return nil
+}
+
+// pullOne reads one record, whether it is known as it is or not.
+func (s *Syncs) pullOne(ctx context.Context, o *opened, r *system.Record, p *api.Pull) error {
+	if r.Get == "" {
+		return &errFailed{fmt.Sprintf("The description does not say how one %s is read (get).", r.Name)}
+	}
+	a, err := o.client.One(ctx, r, p.Key)
+	if missing(err) {
+		p.Records, p.Gone, p.Reason = 1, 1, fmt.Sprintf("%s %s is not there any more.", capital(r.Name), p.Key)
+		return s.withdraw(ctx, o, r, p, p.Key)
+	}
+	if err != nil {
+		return err
+	}
+	f, err := r.Alone(a)
+	if err != nil {
+		return err
+	}
+	known, err := s.store.KnownArrivals(ctx, p.System, p.Record, []string{f.Key})
+	if err != nil {
+		return err
+	}
+	p.Records, p.Anew = 1, true
+	b := newBatch()
+	if err := s.arrive(ctx, o, r, p, b, known, &f, r.One(o.client.Base(), p.Key)); err != nil {
+		return err
+	}
+	return s.keep(ctx, p, b)
 }
 
 // page asks for a page of a list; one that is too large is asked for in smaller ones.
@@ -303,7 +344,7 @@ func (s *Syncs) page(ctx context.Context, o *opened, r *system.Record, p *api.Pu
 func (s *Syncs) arrive(ctx context.Context, o *opened, r *system.Record, p *api.Pull, b *batch,
 	known map[string]store.KnownArrival,
 	f *system.Found, address string) error {
-	if p.Hook == 0 { // a webhook says nothing of what else has changed
+	if p.Hook == 0 && p.Key == "" { // one record says nothing of what else has changed
 		p.Newest = system.Newer(p.Newest, f.Stamp)
 	}
 	digest := sha256.Sum256(f.Raw) // of what the list shows: it is what is compared next time
@@ -321,20 +362,34 @@ func (s *Syncs) arrive(ctx context.Context, o *opened, r *system.Record, p *api.
 		return nil
 	}
 	request := address
-	if r.Rest != nil && !f.Gone {
+	// a list may know less of a record than the record itself
+	if (r.GetWhole || f.Short() && r.Get != "") && !f.Gone && p.Hook == 0 && p.Key == "" {
+		one, err := s.wholeOf(ctx, o, r.Whole(), f)
+		if err != nil {
+			return err
+		}
+		*f, request = one, r.Whole().One(o.client.Base(), f.Key)
+		if r.Of != nil { // a feed says that something happened; whether it is another one, the record says
+			digest = sha256.Sum256(f.Raw)
+			if k := known[f.Key]; !p.Anew && k.State == api.ArrivalMapped && bytes.Equal(digest[:], k.Digest) {
+				p.Unchanged++
+				return nil
+			}
+		}
+	}
+	if r = r.Whole(); r.Rest != nil && !f.Gone {
 		if err := o.rest(ctx, r, f); err != nil {
 			return err
 		}
 	}
-	// a list may know less of a record than the record itself
-	if (r.GetWhole || f.Short() && r.Get != "") && !f.Gone && p.Hook == 0 {
-		request = r.One(o.client.Base(), f.Key)
-		one, err := o.client.One(ctx, r, f.Key)
+	raw := f.Raw
+	if f.Gone && known[f.Key].Mapped { // what it says now may be less than what its order was made of
+		_, body, err := s.store.LastArrival(ctx, o.Name, r.Name, f.Key)
 		if err != nil {
 			return err
 		}
-		if *f, err = r.Alone(one); err != nil {
-			return err
+		if body != nil {
+			raw = body
 		}
 	}
 	zipped, err := store.Zip(f.Raw)
@@ -353,18 +408,64 @@ func (s *Syncs) arrive(ctx context.Context, o *opened, r *system.Record, p *api.
 		a.State = api.ArrivalShort
 		p.Short++
 	}
-	raw := f.Raw
-	if len(r.Refers) > 0 && a.State == api.ArrivalMapped {
-		if raw, err = s.resolved(ctx, o, r, f); err != nil {
+	var shared *both
+	var read []byte
+	if a.State == api.ArrivalMapped {
+		shares, err := s.sharing(ctx, syncing.Target{System: o.Name, Record: r.Name})
+		if err != nil {
 			return err
+		}
+		theirs := f.Node
+		if len(r.Refers) > 0 {
+			if shares != nil {
+				theirs, read = f.Node.Clone(), f.Node.AppendJSON(nil)
+			}
+			if raw, err = s.resolved(ctx, o, r, f); err != nil {
+				return err
+			}
+		} else if shares != nil {
+			read = raw
+		}
+		if shares != nil {
+			l, err := s.store.LinkOf(ctx, o.Name, r.Name, f.Key)
+			if err != nil {
+				return err
+			}
+			reads, _, err := s.mapping(ctx, p.Mapping)
+			if err != nil {
+				return err
+			}
+			if shared, err = s.compared(ctx, r, shares, l, theirs, f.Node, reads); err != nil {
+				return err
+			}
+			raw = shared.raw
 		}
 	}
 	mapped := known[f.Key].Mapped
-	b.add(a, raw, mapped)
+	b.addBoth(a, raw, mapped, read, shared)
 	// on this page it may stand twice
 	known[f.Key] = store.KnownArrival{Key: f.Key, Version: f.Version, Stamp: f.Stamp, State: a.State, Digest: a.Digest,
 		Mapped: mapped, Here: true}
 	return nil
+}
+
+// wholeOf asks for a record by itself; one that is not there is gone. Its place among what
+// is new stays that of the row that named it.
+func (s *Syncs) wholeOf(ctx context.Context, o *opened, r *system.Record, f *system.Found) (system.Found, error) {
+	a, err := o.client.One(ctx, r, f.Key)
+	if missing(err) {
+		gone := *f
+		gone.Gone = true
+		return gone, nil
+	}
+	if err != nil {
+		return system.Found{}, err
+	}
+	one, err := r.Alone(a)
+	if f.Stamp != "" && one.Stamp == "" {
+		one.Stamp = f.Stamp
+	}
+	return one, err
 }
 
 // rest reads the lines of a record that its list does not show, and puts them into it.
@@ -427,9 +528,18 @@ func (s *Syncs) keep(ctx context.Context, p *api.Pull, b *batch) error {
 			}
 		}
 	}
-	err := s.store.Write(ctx, func(t *store.Tx) error {
-		return errors.Join(t.ReleaseArrivals(b.arrivals), t.AddArrivals(b.arrivals), t.SavePull(p))
+	links, tasks, err := s.agreed(ctx, b)
+	if err != nil {
+		return err
+	}
+	err = s.store.Write(ctx, func(t *store.Tx) error {
+		return errors.Join(t.ReleaseArrivals(b.arrivals), t.AddArrivals(b.arrivals), t.SaveLinks(links, s.now()), t.SavePull(p))
 	})
+	for _, name := range sorted(tasks) {
+		if err == nil {
+			err = s.store.AddTasks(ctx, name, tasks[name], s.now())
+		}
+	}
 	if err == nil {
 		s.arrived(b.arrivals)
 	}

@@ -45,20 +45,25 @@ type wish struct {
 // push is one record on its way to what an order says.
 type push struct {
 	wish
-	s      *Syncs
-	o      *opened
-	r      *system.Record
-	id     int64              // of the order
-	stored *store.StoredOrder // nil: the order is gone
-	wanted *tree.Node
-	text   []byte // of wanted, before references are resolved
-	found  *plan.Found
-	number string
-	rules  *plan.Planner
-	looked []string  // look-ups that it believed
-	gone   string    // key of the linked record that the system does not have any more
-	link   *api.Link // that is to be kept, once all is right
-	out    *api.Push
+	s       *Syncs
+	o       *opened
+	r       *system.Record
+	id      int64              // of the order
+	stored  *store.StoredOrder // nil: the order is gone
+	wanted  *tree.Node
+	text    []byte // of wanted, before references are resolved
+	found   *plan.Found
+	number  string
+	rules   *plan.Planner
+	looked  []string  // look-ups that it believed
+	gone    string    // key of the linked record that the system does not have any more
+	linked  *api.Link // as it was; nil is that there was none
+	shares  *sharing  // nil: only we write the record
+	merged  *plan.Merged
+	then    *tree.Node // the record when both agreed, where it was merged
+	fetches bool       // the record has what the order is to take in
+	link    *api.Link  // that is to be kept, once all is right
+	out     *api.Push
 }
 
 // blockedError holds what keeps a push from going on, a sentence each.
@@ -140,6 +145,7 @@ func (s *Syncs) bring(ctx context.Context, o *opened, r *system.Record, id int64
 	if err = judge(&out, err); err != nil {
 		return out, nil, err
 	}
+	out.Fetches = p.fetches
 	f = &store.Finished{Link: p.link, Log: &api.Pushed{Sync: w.sync, Push: w.push, System: o.Name, Record: r.Name, OrderID: id,
 		Order: out.Order, Key: out.Key, Outcome: p.outcome(), Steps: out.Steps, Why: strings.Join(out.Why, " "),
 		At: s.now().UTC(), By: w.by}}
@@ -290,6 +296,13 @@ func (p *push) run(ctx context.Context) error {
 			return err
 		}
 	}
+	var err error
+	if p.shares, err = p.s.sharing(ctx, syncing.Target{System: p.o.Name, Record: p.r.Name}); err != nil {
+		return err
+	}
+	if is, err := p.asAgreed(ctx); err != nil || is {
+		return err
+	}
 	if err := p.locate(ctx); err != nil {
 		return err
 	}
@@ -308,8 +321,14 @@ func (p *push) run(ctx context.Context) error {
 	}
 	var steps []plan.Step
 	for range mostRounds {
-		var err error
-		if steps, err = p.rules.For(p.wanted, p.found, p.cancelled); err != nil {
+		if p.merged, err = p.merge(ctx); err != nil {
+			return err
+		}
+		wanted := p.wanted
+		if p.merged != nil {
+			wanted = p.merged.ToRecord(wanted, p.found.Root)
+		}
+		if steps, err = p.rules.For(wanted, p.found, p.cancelled); err != nil {
 			return err
 		}
 		if p.dry {
@@ -331,6 +350,24 @@ func (p *push) run(ctx context.Context) error {
 		}
 	}
 	return p.stuck(steps)
+}
+
+// asAgreed reports whether nothing has happened to the order since both sides agreed: what
+// came is the echo of what was written, or was read. It costs no call.
+func (p *push) asAgreed(ctx context.Context) (bool, error) {
+	links, err := p.s.store.Links(ctx, p.id)
+	if err != nil {
+		return false, err
+	}
+	if !p.fresh { // its id is not its own yet
+		p.linked = linked(links, syncing.Target{System: p.o.Name, Record: p.r.Name})
+	}
+	is := p.linked != nil && p.sync != "" && !p.dry && !p.cancelled && p.stored != nil && p.linked.Revision > 0 &&
+		p.linked.Revision == p.stored.Revision && p.linked.Agreed == string(p.text)
+	if is {
+		p.found, p.number = &plan.Found{Key: p.linked.Key}, p.linked.Number
+	}
+	return is, nil
 }
 
 // mayNotMake reports whether a record that is not there is not made: because nobody
@@ -513,22 +550,22 @@ func (p *push) agree() {
 		revision = p.stored.Revision
 	}
 	p.link = p.is(revision)
+	if p.shares == nil || p.found.Root == nil {
+		return
+	}
+	base := p.found.Root
+	if p.merged != nil {
+		base = p.merged.Base(p.found.Root, p.then)
+		if here, _ := p.merged.Changes(); here { // the order does not have yet what they changed
+			p.link.Revision, p.link.Decided, p.fetches = 0, p.linked.Decided, true
+		}
+	}
+	p.link.Base = string(base.AppendJSON(nil))
 }
 
 // locate finds the record: by the link, or by the value that it is found by.
 func (p *push) locate(ctx context.Context) error {
-	links, err := p.s.store.Links(ctx, p.id)
-	if err != nil {
-		return err
-	}
-	if p.fresh { // its id is not its own yet
-		links = nil
-	}
-	for i := range links {
-		l := &links[i]
-		if l.System != p.o.Name || l.Record != p.r.Name {
-			continue
-		}
+	if l := p.linked; l != nil {
 		p.found, p.number = &plan.Found{Key: l.Key}, l.Number
 		err := p.read(ctx)
 		if missing(err) {
@@ -549,7 +586,7 @@ func missing(err error) bool {
 
 // lostRecord says what becomes of an order whose record is not there any more.
 func (p *push) lostRecord(ctx context.Context, l *api.Link) error {
-	p.found = nil
+	p.found, p.linked = nil, nil
 	switch {
 	case p.cancelled: // it is as gone as it should be
 		return nil

@@ -17,7 +17,7 @@ import (
 
 // keeper is what keeps syncs going; Syncs.mu guards it.
 type keeper struct {
-	standing map[string]*standing
+	standing map[string]*standing // all that are kept; nil: they are to be read
 	polls    map[syncing.Target]*poll
 	outages  map[string]*outage
 	runs     map[int64]*running
@@ -29,7 +29,7 @@ type keeper struct {
 }
 
 func newKeeper() keeper {
-	return keeper{standing: map[string]*standing{}, polls: map[syncing.Target]*poll{}, outages: map[string]*outage{},
+	return keeper{polls: map[syncing.Target]*poll{}, outages: map[string]*outage{},
 		runs: map[int64]*running{}, tasks: map[int64]bool{}, orders: map[int64]bool{}, slots: map[string]int{},
 		nudge: make(chan struct{}, 1)}
 }
@@ -421,6 +421,12 @@ func (s *Syncs) workAt(ctx context.Context, y *standing, k *api.Task) {
 	if err := s.store.FinishPush(ctx, f, s.now()); err != nil && ctx.Err() == nil {
 		s.log.Error("what came of a task is not kept: it is done again", "sync", k.Sync, "order", k.OrderID, "error", err)
 		sleep(ctx, time.Second)
+		return
+	}
+	if f.Fetch && f.Link != nil {
+		if err := s.fetch(ctx, f.Link, "sync "+k.Sync); err != nil && ctx.Err() == nil {
+			s.log.Error("a record that changed is not read", "system", k.System, "record", k.Record, "key", f.Link.Key, "error", err)
+		}
 	}
 }
 

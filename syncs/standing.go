@@ -44,6 +44,7 @@ func (s *Syncs) KeepSync(ctx context.Context, text, by string) (api.Sync, error)
 	if len(wrong) > 0 {
 		return api.Sync{}, wrong
 	}
+	defer s.anewStandings()
 	kept, err := s.store.PutSync(ctx, api.Sync{Name: y.Name, Text: text, StoredAt: s.now().UTC(), StoredBy: by})
 	if err != nil {
 		return kept, err
@@ -112,34 +113,41 @@ func (s *Syncs) checkPush(ctx context.Context, p *syncing.Push) error {
 	return err
 }
 
-// standings gives the newest version of every sync, by name.
+// anewStandings has the syncs read again: one was kept.
+func (s *Syncs) anewStandings() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.standing = nil
+}
+
+// standings gives the newest version of every sync, by name. Nobody changes the map.
 func (s *Syncs) standings(ctx context.Context) (map[string]*standing, error) {
+	s.mu.Lock()
+	known := s.standing
+	s.mu.Unlock()
+	if known != nil {
+		return known, nil
+	}
 	versions, err := s.store.SyncVersions(ctx)
 	if err != nil {
 		return nil, err
 	}
 	out := make(map[string]*standing, len(versions))
 	for name, version := range versions {
-		s.mu.Lock()
-		known := s.standing[name]
-		s.mu.Unlock()
-		if known == nil || known.version != version {
-			kept, err := s.store.Sync(ctx, name, version)
-			if err != nil {
-				return nil, err
-			}
-			y, err := syncing.Parse([]byte(kept.Text))
-			if err != nil {
-				s.log.Error("a sync cannot be read", "sync", name, "error", err)
-				continue
-			}
-			known = &standing{Sync: y, version: version}
-			s.mu.Lock()
-			s.standing[name] = known
-			s.mu.Unlock()
+		kept, err := s.store.Sync(ctx, name, version)
+		if err != nil {
+			return nil, err
 		}
-		out[name] = known
+		y, err := syncing.Parse([]byte(kept.Text))
+		if err != nil {
+			s.log.Error("a sync cannot be read", "sync", name, "error", err)
+			continue
+		}
+		out[name] = &standing{Sync: y, version: version}
 	}
+	s.mu.Lock()
+	s.standing = out
+	s.mu.Unlock()
 	return out, nil
 }
 

@@ -86,7 +86,7 @@ func (s *Syncs) concluded(k *api.Task, is *store.StoredOrder, out *api.Push, f *
 		return held
 	}
 	s.answered(k.System)
-	f.Done = true
+	f.Done, f.Fetch = true, out.Fetches
 	return f
 }
 

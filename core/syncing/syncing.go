@@ -1,6 +1,7 @@
 package syncing
 
 import (
+	"fmt"
 	"regexp"
 	"slices"
 	"strings"
@@ -9,7 +10,9 @@ import (
 	"koinos/core/finding"
 	"koinos/core/grammar"
 	"koinos/core/jsondoc"
+	"koinos/core/list"
 	"koinos/core/mapping"
+	"koinos/core/order"
 )
 
 // Target is a kind of record of a system.
@@ -25,6 +28,30 @@ type Sync struct {
 	Reconcile         time.Duration // how often everything is compared; 0 is only when asked
 	Repair            bool          // what such a comparison finds is made right
 	Asked             bool          // it works only when somebody runs it
+	// Owners says whose value counts where both sides of a record that is read and written
+	// changed it: OwnerHere, OwnerPerson or the name of a system, by fields of orders.
+	Owners map[string]string
+}
+
+// Owners of fields that are no systems.
+const (
+	OwnerHere   = "here"
+	OwnerPerson = "person"
+)
+
+// Owner says whose value of a field counts: of the header, or of a line.
+func (s *Sync) Owner(line bool, field string) string {
+	if line && field != "line" {
+		field = "lines." + field
+	} else if line {
+		field = "lines"
+	}
+	for _, name := range []string{field, "all"} {
+		if owner := s.Owners[name]; owner != "" {
+			return owner
+		}
+	}
+	return OwnerPerson
 }
 
 // Pull is a kind of record that is read.
@@ -108,6 +135,7 @@ func Parse(src []byte) (*Sync, error) {
 	if len(s.Pulls)+len(s.Pushes) == 0 {
 		b.wrong(root.Get("name"), "a sync needs something to do: pull, push or both.")
 	}
+	s.Owners = b.owners(s, root.Get("shared"))
 	often := s.Reconcile > 0 || slices.ContainsFunc(s.Pulls, func(p Pull) bool {
 		return p.Every > 0 || p.Hooks
 	})
@@ -156,6 +184,33 @@ func (b *builder) push(s *Sync, n *grammar.Node) Push {
 		}
 	}
 	return p
+}
+
+// owners reads whose value of each field counts.
+func (b *builder) owners(s *Sync, n *grammar.Node) map[string]string {
+	all := map[string]string{}
+	if n == nil {
+		return all
+	}
+	known := append(s.Systems(), OwnerHere, OwnerPerson)
+	for _, e := range n.Entries {
+		level, name := order.Header, e.Key
+		if rest, ofLine := strings.CutPrefix(name, "lines."); ofLine {
+			level, name = order.Lines, rest
+		}
+		if _, ok := order.Lookup(level, name); !ok && e.Key != "all" && e.Key != "lines" {
+			f := b.Add(finding.MappingUnknownKey, e.At, e.Key, "%q is not a field of orders.", e.Key)
+			if near, ok := list.Nearest(name, order.FieldNames(level)); ok {
+				f.Hint = fmt.Sprintf("Did you mean %q?", near)
+			}
+		}
+		owner := e.Node.Get("owner")
+		if !slices.Contains(known, owner.Text) {
+			b.wrong(owner, "the owner is one of %s.", strings.Join(known, ", "))
+		}
+		all[e.Key] = owner.Text
+	}
+	return all
 }
 
 // waiting looks whether what pushes wait for ever comes.

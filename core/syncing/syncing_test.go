@@ -26,6 +26,10 @@ push:
     lost: create
   - {record: yard.pick, mapping: yard-picks, unfit: cancel, creates: false,
      after: {record: ledgerline.sales_order, path: $.state, is: [confirmed]}}
+shared:
+  notes: {owner: slipway}
+  lines.quantity: {owner: here}
+  lines: {owner: ledgerline}
 reconcile: {every: 24h, repair: true}
 `
 
@@ -58,6 +62,13 @@ func TestParse(t *testing.T) {
 			t.Errorf("%q: %+v %v", text, s, err)
 		}
 	}
+	for field, want := range map[string]string{"notes": "slipway", "currency": "person", "lines.quantity": "here",
+		"lines.item": "person", "lines.line": "ledgerline"} {
+		name, ofLine := strings.CutPrefix(field, "lines.")
+		if got := s.Owner(ofLine, name); got != want {
+			t.Errorf("the owner of %s is %s, want %s", field, got, want)
+		}
+	}
 	if p := s.Pulls[0]; p.Every != time.Minute || p.Mapping != "slipway-orders" || s.Pulls[1].Every != 0 {
 		t.Errorf("pulls: %+v", s.Pulls)
 	}
@@ -76,6 +87,8 @@ func TestMistakes(t *testing.T) {
 		head + "pull: [{record: a.b}, {record: a.b}]\n": "3:32 a.b is read by an earlier pull of this sync.",
 		head + "runs: asked\npull: [{record: a.b, every: 1m}]\n": "3:7 something says every or hooks, so it cannot wait " +
 			"to be asked.",
+		head + "push: [{record: a.b}]\nshared: {note: {owner: a}, notes: {owner: c}}\n": `4:10 "note" is not a field of ` +
+			`orders.; 4:43 the owner is one of a, here, person.`,
 		head + "push: [{record: a.b}, {record: a.b}]\n": "3:32 there is a push a.b already; give this one a name of " +
 			"its own.",
 		head + "push: [{record: a.b, lost: keep}]\n":   `3:28 lost cannot be "keep".`,

@@ -513,7 +513,7 @@ func (p *Paging) next(a Answer, root *tree.Node, records int) (string, error) {
 		if p.Header != "" {
 			cursor = a.Header.Get(p.Header)
 		}
-		if cursor == "" {
+		if cursor == "" || records == 0 && cursor == q.Get(p.Parameter) { // a feed without anything new
 			return "", nil
 		}
 		q.Set(p.Parameter, cursor)

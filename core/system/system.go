@@ -117,6 +117,8 @@ type Record struct {
 	Write      *Write      // nil: it is not written
 	Fields     *Describing // nil: the system does not tell
 	Files      *Files      // nil: they are listed by an API
+	Feed       *Record     // rows that name records that changed; nil: the list says what is new
+	Of         *Record     // of a feed: the record that its rows name
 }
 
 // List is how many things are got at once, a page after the other.
@@ -420,16 +422,8 @@ func (b *builder) record(name string, n *grammar.Node) *Record {
 	if (r.Lines == nil) != (r.LinesCount == nil) && r.LinesCount != nil {
 		b.wrong(n.Get("lines_count"), "lines_count is compared with lines; say where they stand.")
 	}
-	if s := list.Get("since"); s != nil {
-		r.Since = Since{s.Str("parameter"), s.Str("form"), s.Str("as"), b.duration(s.Get("overlap"), 0)}
-		if r.Since.As != "" && !strings.Contains(r.Since.As, "{since}") {
-			b.wrong(s.Get("as"), "as needs {since}, such as updated_at>{since}.")
-		}
-		if r.Stamp == nil {
-			b.wrong(s.Get("parameter"),
-				"since goes on from the newest stamp that was seen; say stamp: where a record has it.")
-		}
-	}
+	b.since(r, list)
+	b.feed(r, n.Get("feed"))
 	if files := n.Get("files"); files != nil {
 		for _, word := range []string{"list", "get", "rest", "write", "find", "fields"} {
 			if v := n.Get(word); v != nil {
@@ -440,6 +434,46 @@ func (b *builder) record(name string, n *grammar.Node) *Record {
 	r.Rest = b.rest(r, n.Get("rest"))
 	r.Finds, r.Refers = b.finds(n.Get("find")), b.refers(n)
 	r.Write, r.Fields = b.write(r, n.Get("write")), b.fields(n.Get("fields"))
+	return r
+}
+
+// since reads how a list of records is asked for what is new.
+func (b *builder) since(r *Record, list *grammar.Node) {
+	s := list.Get("since")
+	if s == nil {
+		return
+	}
+	r.Since = Since{s.Str("parameter"), s.Str("form"), s.Str("as"), b.duration(s.Get("overlap"), 0)}
+	if r.Since.As != "" && !strings.Contains(r.Since.As, "{since}") {
+		b.wrong(s.Get("as"), "as needs {since}, such as updated_at>{since}.")
+	}
+	if r.Stamp == nil {
+		b.wrong(s.Get("parameter"), "since goes on from the newest stamp that was seen; say stamp: where a record has it.")
+	}
+}
+
+// feed reads where a system says which records changed.
+func (b *builder) feed(r *Record, n *grammar.Node) {
+	if n == nil {
+		return
+	}
+	f := &Record{Name: r.Name, List: b.list(n), Key: b.path(n.Get("key")), Stamp: b.path(n.Get("stamp")), GetWhole: true,
+		Get: r.Get, Of: r, Mapping: r.Mapping}
+	if g := n.Get("gone"); g != nil {
+		f.Gone, f.GoneIs = b.path(g.Get("path")), g.Strs("is")
+	}
+	b.since(f, n)
+	if r.Get == "" {
+		b.wrong(n.Get("path"), "say get too: the rows of a feed only name records.")
+	}
+	r.Feed = f
+}
+
+// Whole is the record that rows of a feed name, or the record itself.
+func (r *Record) Whole() *Record {
+	if r.Of != nil {
+		return r.Of
+	}
 	return r
 }
 

@@ -88,19 +88,28 @@ func listing(about string, more ...grammar.Key) *grammar.Shape {
 				"large, or costs too much"))}, more...)...)
 }
 
+// anew is how a list, or a feed, is asked for what is new.
+var anew = grammar.May("since", grammar.Group("How only what is new is asked for",
+	grammar.Must("parameter", grammar.Some("Parameter, or variable, that takes the time")),
+	grammar.May("form", grammar.OneOf("How it is written: as RFC 3339 has it (the usual), in seconds or "+
+		"milliseconds since 1970, as a day (2026-03-02), plainly in UTC (2026-03-02 10:05:00); number is no time "+
+		"but a running number", "rfc3339", "seconds", "milliseconds", "date", "plain", "number")),
+	grammar.May("as", grammar.Some("What the parameter takes, with {since} in it, such as updated_at>{since}")),
+	grammar.May("overlap", grammar.Some("How far before the newest stamp that was seen it begins, such as 5m: "+
+		"clocks go back, and stamps stand still while a list is read"))))
+
 // record is one kind of thing that a system has.
 var record = grammar.Group("One kind of record",
 	grammar.May("about", grammar.Some("What it is, in a sentence")),
 	grammar.May("files", filing),
-	grammar.May("list", listing("How many are got at once",
-		grammar.May("since", grammar.Group("How only what is new is asked for",
-			grammar.Must("parameter", grammar.Some("Parameter, or variable, that takes the time")),
-			grammar.May("form", grammar.OneOf("How it is written: as RFC 3339 has it (the usual), in seconds or "+
-				"milliseconds since 1970, as a day (2026-03-02), plainly in UTC (2026-03-02 10:05:00); number is no time "+
-				"but a running number", "rfc3339", "seconds", "milliseconds", "date", "plain", "number")),
-			grammar.May("as", grammar.Some("What the parameter takes, with {since} in it, such as updated_at>{since}")),
-			grammar.May("overlap", grammar.Some("How far before the newest stamp that was seen it begins, such as 5m: "+
-				"clocks go back, and stamps stand still while a list is read")))))),
+	grammar.May("list", listing("How many are got at once", anew)),
+	grammar.May("feed", listing("Where the system says which records changed: each of its rows names one, which is then got by "+
+		"itself. The list is read only where everything is asked for", anew,
+		grammar.Must("key", grammar.Some("Where a row has the record's key: path within the row")),
+		grammar.May("stamp", grammar.Some("Where a row has its number or time: path within the row")),
+		grammar.May("gone", grammar.Group("When a row says that the record is not one any more",
+			grammar.Must("path", grammar.Some("What says so: path within the row")),
+			grammar.Must("is", grammar.Many("The values that say so")))))),
 	grammar.May("get", grammar.Group("How one is got",
 		grammar.Must("path", grammar.Some("Path below the system's address; {key} is the record's key, here or under query")),
 		grammar.May("graphql", grammar.Some("A GraphQL query that asks for it there, with the variable $key")),

@@ -75,6 +75,10 @@ CREATE INDEX pushed_by_time ON pushed (at);
 CREATE INDEX pulls_open ON pulls (system, record) WHERE state IN ('running', 'away');
 
 ALTER TABLE links ADD COLUMN found TEXT NOT NULL DEFAULT ''; -- the record as it was last read, JSON
+ALTER TABLE links ADD COLUMN base TEXT NOT NULL DEFAULT '';  -- the record when both agreed, where both sides may change it
+ALTER TABLE links ADD COLUMN decided TEXT NOT NULL DEFAULT ''; -- what a person decided where both changed it, JSON
+ALTER TABLE pulls ADD COLUMN everything INTEGER NOT NULL DEFAULT 0; -- also what is not new
+ALTER TABLE pulls ADD COLUMN key TEXT NOT NULL DEFAULT ''; -- of the one record that is read; '' is a list
 ALTER TABLE held ADD COLUMN task INTEGER REFERENCES tasks (id); -- push
 ALTER TABLE held ADD COLUMN sync TEXT NOT NULL DEFAULT '';
 ALTER TABLE held ADD COLUMN system TEXT NOT NULL DEFAULT '';

@@ -1,0 +1,438 @@
+package syncs
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+
+	"koinos/api"
+	"koinos/core/jsondoc"
+	"koinos/core/mapping"
+	"koinos/core/order"
+	"koinos/core/plan"
+	"koinos/core/syncing"
+	"koinos/core/system"
+	"koinos/core/tree"
+	"koinos/store"
+)
+
+// sharing is how a kind of record is kept that is both read and written: whose value
+// counts where both sides changed one.
+type sharing struct {
+	y      *standing
+	push   *syncing.Push
+	writes *mapping.Mapping
+	fields [2]map[string]string // by pointer: fields of the header, of lines
+}
+
+// sharing gives how a kind of record is kept that is both read and written; nil is that it
+// is not.
+func (s *Syncs) sharing(ctx context.Context, t syncing.Target) (*sharing, error) {
+	all, err := s.standings(ctx)
+	if err != nil {
+		return nil, err
+	}
+	read := false
+	var out *sharing
+	for _, name := range sorted(all) {
+		y := all[name]
+		for i := range y.Pulls {
+			read = read || y.Pulls[i].Target == t
+		}
+		for i := range y.Pushes {
+			if p := &y.Pushes[i]; out == nil && p.Target == t {
+				out = &sharing{y: y, push: p}
+			}
+		}
+	}
+	if !read || out == nil {
+		return nil, nil
+	}
+	_, r, err := s.target(ctx, t)
+	if err != nil || r.Write == nil {
+		return nil, err
+	}
+	name := out.push.Mapping
+	if name == "" {
+		name = r.Write.Mapping
+	}
+	if out.writes, _, err = s.mapping(ctx, name); err != nil {
+		return nil, err
+	}
+	for i, level := range []int{mapping.InHeader, mapping.InLines} {
+		out.fields[i] = pointersOf(out.writes, level)
+	}
+	return out, nil
+}
+
+// pointersOf gives the fields of a level by where their values stand in a record.
+func pointersOf(m *mapping.Mapping, level int) map[string]string {
+	all := map[string]string{}
+	for i := range m.Levels[level] {
+		b := &m.Levels[level][i]
+		for k := range b.From {
+			if p := b.From[k].Pointer(); p != "" && all[p] == "" {
+				all[p] = b.Field.Name
+			}
+		}
+	}
+	return all
+}
+
+// owner says whose value counts: as a person decided, or else as the sync says.
+func (h *sharing) owner(l *api.Link) plan.Owner {
+	decided := map[string]string{}
+	if l.Decided != "" {
+		if err := json.Unmarshal([]byte(l.Decided), &decided); err != nil {
+			decided = map[string]string{} // it is asked again
+		}
+	}
+	return func(line, pointer string) plan.Side {
+		c := plan.Clash{Line: line, Field: strings.TrimPrefix(pointer, "/")}
+		by := decided[c.Name()]
+		if by == "" {
+			field := strings.TrimPrefix(pointer, "/")
+			if name := h.fields[btoi(line != "")][pointer]; name != "" {
+				field = name
+			}
+			by = h.y.Owner(line != "", field)
+		}
+		switch by {
+		case syncing.OwnerPerson:
+			return plan.Both
+		case l.System, decidedThere:
+			return plan.There
+		}
+		return plan.Here
+	}
+}
+
+func btoi(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
+}
+
+// What a person can decide of a value.
+const (
+	decidedHere  = "here"
+	decidedThere = "there"
+)
+
+// parse reads a record that the store has.
+func parse(text string) (*tree.Node, error) {
+	n, _, err := jsondoc.Parse([]byte(text), 1)
+	if err == nil && n == nil {
+		err = errors.New("a record that was kept is blank")
+	}
+	return n, err
+}
+
+// merge compares both sides of a record that is pushed; nil is that only ours counts.
+func (p *push) merge(ctx context.Context) (*plan.Merged, error) {
+	if p.shares == nil || p.linked == nil || p.linked.Base == "" || p.linked.Agreed == "" || p.found == nil || p.cancelled {
+		return nil, nil
+	}
+	ours, err := parse(string(p.text))
+	if err != nil {
+		return nil, err
+	}
+	oursThen, err := parse(p.linked.Agreed)
+	if err != nil {
+		return nil, err
+	}
+	theirsThen, err := parse(p.linked.Base)
+	if err != nil {
+		return nil, err
+	}
+	m, err := p.rules.Merge(plan.Sides{Ours: ours, OursThen: oursThen, OursLike: p.wanted, Theirs: p.found.Root,
+		TheirsThen: theirsThen}, p.shares.owner(p.linked))
+	if err != nil {
+		return nil, err
+	}
+	if len(m.Clashes) == 0 {
+		p.then = theirsThen
+		return m, nil
+	}
+	p.out.Clashes = m.Clashes
+	e := &blockedError{code: api.PushConflict}
+	for i := range m.Clashes {
+		c := &m.Clashes[i]
+		e.why = append(e.why, fmt.Sprintf("Both sides changed %s: it was %s, is %s here and %s in %s.", c.Name(),
+			orBlank(c.Agreed), orBlank(c.Here), orBlank(c.There), p.o.Name))
+	}
+	return nil, e
+}
+
+func orBlank(s string) string {
+	if s == "" {
+		return "blank"
+	}
+	return fmt.Sprintf("%q", s)
+}
+
+// both is a record that was read and may have changed on both sides.
+type both struct {
+	shares *sharing
+	link   *api.Link // nil: the order is not known yet
+	clash  bool
+	here   bool // the order has changes that the record does not have
+	raw    []byte
+}
+
+// compared gives what a mapping is to read of a record that both sides may have changed:
+// without what the other side did not change. Theirs is the record as it came, resolved
+// has values in place of the keys of other records.
+func (s *Syncs) compared(ctx context.Context, r *system.Record, shares *sharing, l *api.Link, theirs, resolved *tree.Node,
+	reads *mapping.Mapping) (*both, error) {
+	out := &both{shares: shares, link: l, raw: resolved.AppendJSON(nil)}
+	if l == nil || l.Base == "" || l.Agreed == "" {
+		return out, nil
+	}
+	is, err := s.store.Order(ctx, l.OrderID)
+	if errors.Is(err, store.ErrNotFound) {
+		return out, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	set, err := s.store.Set(ctx)
+	if err != nil {
+		return nil, err
+	}
+	text, err := wantedText(shares.writes, &is.Order, set)
+	var no *blockedError
+	if errors.As(err, &no) { // what cannot be written cannot be compared
+		return out, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	var sides plan.Sides
+	for _, part := range []struct {
+		to   **tree.Node
+		text string
+	}{{&sides.Ours, string(text)}, {&sides.OursThen, l.Agreed}, {&sides.TheirsThen, l.Base}} {
+		if *part.to, err = parse(part.text); err != nil {
+			return nil, err
+		}
+	}
+	sides.Theirs, sides.TheirsLike = theirs, resolved
+	m, err := plan.New(r).Merge(sides, shares.owner(l))
+	if err != nil {
+		return out, nil // lines that cannot be told apart: the record counts as it is
+	}
+	_, out.here = m.Changes()
+	out.clash = len(m.Clashes) > 0
+	out.raw = m.ToOrder(resolved, sides.Ours, needed(reads)).AppendJSON(nil)
+	return out, nil
+}
+
+// needed says which values a mapping cannot do without: identities, and what must be there.
+func needed(m *mapping.Mapping) func(line bool, pointer string) bool {
+	names := map[string]bool{"sender_number": true, "number": true, "partner": true, "sender_line": true, "item": true,
+		"quantity": true}
+	var must [2]map[string]bool
+	for i, level := range []int{mapping.InHeader, mapping.InLines} {
+		must[i] = map[string]bool{}
+		for k := range m.Levels[level] {
+			b := &m.Levels[level][k]
+			for j := range b.From {
+				must[i][b.From[j].Pointer()] = b.Need == mapping.Must || names[b.Field.Name] || m.Again.Arrival.Clear
+			}
+		}
+	}
+	return func(line bool, pointer string) bool { return must[btoi(line)][pointer] }
+}
+
+// agreed brings the links of a batch up to date: what a record says now, and what the order
+// says that was made of it, is what both agree on, unless one has changes for the other.
+func (s *Syncs) agreed(ctx context.Context, b *batch) (links []api.Link, tasks map[string][]store.NewTask, err error) {
+	tasks = map[string][]store.NewTask{}
+	orders := map[int64]map[int]int64{}
+	for i := range b.arrivals {
+		a, both := &b.arrivals[i], b.both[i]
+		if both == nil || a.State != api.ArrivalMapped || a.Load == 0 || b.last[a.Key] != i {
+			continue
+		}
+		if orders[a.Load] == nil {
+			if orders[a.Load], err = s.store.OrdersOfLoad(ctx, a.Load); err != nil {
+				return nil, nil, err
+			}
+		}
+		id := orders[a.Load][a.Line]
+		if id == 0 {
+			continue
+		}
+		if both.clash || both.here {
+			p := both.shares.push
+			tasks[both.shares.y.Name] = append(tasks[both.shares.y.Name], store.NewTask{Push: p.Name, System: p.System,
+				Record: p.Record, OrderID: id})
+			continue
+		}
+		l, err := s.agreedOn(ctx, a, both, id, string(b.read[i]))
+		if err != nil {
+			return nil, nil, err
+		}
+		if l != nil {
+			links = append(links, *l)
+		}
+	}
+	return links, tasks, nil
+}
+
+// agreedOn is the link of an order with the record that it was just brought up to date by.
+func (s *Syncs) agreedOn(ctx context.Context, a *api.Arrival, b *both, id int64, record string) (*api.Link, error) {
+	is, err := s.store.Order(ctx, id)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	set, err := s.store.Set(ctx)
+	if err != nil {
+		return nil, err
+	}
+	text, err := wantedText(b.shares.writes, &is.Order, set)
+	var no *blockedError
+	if errors.As(err, &no) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	l := &api.Link{System: a.System, Record: a.Record, OrderID: id, Key: a.Key, Number: a.Number, Revision: is.Revision,
+		Agreed: string(text), Found: record, Base: record}
+	if is.Status == order.Cancelled { // whether the record is to be acted on is for the push to say
+		l.Revision = 0
+	}
+	if b.link == nil {
+		other, err := s.store.LinkOf(ctx, a.System, a.Record, a.Key)
+		if err != nil || other != nil && other.OrderID != id {
+			return nil, err
+		}
+	} else if b.link.OrderID != id {
+		return nil, nil
+	}
+	return l, nil
+}
+
+// Decide says whose values count where both sides changed them, of a push that is held:
+// here or there, for all of them or by their names. What is theirs is read, and the push
+// tried again.
+func (s *Syncs) Decide(ctx context.Context, held int64, d api.Decision, by string) ([]int64, error) {
+	w, err := s.store.HeldOne(ctx, held)
+	if err != nil {
+		return nil, err
+	}
+	if w.Kind != api.HeldPush || w.Code != api.PushConflict {
+		return nil, asked("It is not held because both sides changed something; there is nothing to decide.")
+	}
+	k, err := s.store.Task(ctx, w.Task)
+	if err != nil {
+		return nil, err
+	}
+	links, err := s.store.Links(ctx, k.OrderID)
+	if err != nil {
+		return nil, err
+	}
+	l := linked(links, syncing.Target{System: k.System, Record: k.Record})
+	if l == nil {
+		return nil, asked("The order is not linked with a record any more.")
+	}
+	clashes, err := s.clashes(ctx, &k)
+	if err != nil {
+		return nil, err
+	}
+	decided := map[string]string{}
+	theirs := false
+	for i := range clashes {
+		name := clashes[i].Name()
+		take := d.Fields[name]
+		if take == "" {
+			take = d.Take
+		}
+		if take != decidedHere && take != decidedThere {
+			return nil, asked("Say here or there of %s.", name)
+		}
+		decided[name] = take
+		theirs = theirs || take == decidedThere
+	}
+	for name := range d.Fields {
+		if decided[name] == "" {
+			return nil, asked("%s is not among what both sides changed.", name)
+		}
+	}
+	b, err := json.Marshal(decided)
+	if err != nil {
+		return nil, err
+	}
+	l.Decided = string(b)
+	if err := s.store.PutLink(ctx, l, s.now()); err != nil {
+		return nil, err
+	}
+	if theirs {
+		if err := s.fetch(ctx, l, by); err != nil {
+			return nil, err
+		}
+	}
+	return s.RetryHeld(ctx, []api.HeldWork{w}, by)
+}
+
+// clashes are what both sides changed, of a task that is held for it.
+func (s *Syncs) clashes(ctx context.Context, k *api.Task) ([]plan.Clash, error) {
+	all, err := s.standings(ctx)
+	if err != nil {
+		return nil, err
+	}
+	y := all[k.Sync]
+	if y == nil || y.Push(k.Push) == nil {
+		return nil, asked("The sync does not have this push any more.")
+	}
+	p := y.Push(k.Push)
+	o, r, err := s.target(ctx, p.Target)
+	if err != nil {
+		return nil, err
+	}
+	out, _, err := s.bring(ctx, o, r, k.OrderID, wish{mapping: p.Mapping, dry: true, lost: p.Lost, sync: y.Name, push: p.Name})
+	return out.Clashes, err
+}
+
+// Clashes are what both sides changed, of a push that is held for it.
+func (s *Syncs) Clashes(ctx context.Context, w *api.HeldWork) ([]plan.Clash, error) {
+	if w.Code != api.PushConflict || w.Task == 0 {
+		return nil, nil
+	}
+	k, err := s.store.Task(ctx, w.Task)
+	if err != nil {
+		return nil, err
+	}
+	return s.clashes(ctx, &k)
+}
+
+// fetch reads one record anew, because it has what the order is to have.
+func (s *Syncs) fetch(ctx context.Context, l *api.Link, by string) error {
+	_, err := s.Start(ctx, l.System, api.NewPull{Record: l.Record, Key: l.Key, Mapping: s.readsBy(ctx, l)}, by)
+	return err
+}
+
+// readsBy is the mapping through which syncs read a kind of record; "" is that of the
+// description.
+func (s *Syncs) readsBy(ctx context.Context, l *api.Link) string {
+	all, err := s.standings(ctx)
+	if err != nil {
+		return ""
+	}
+	for _, name := range sorted(all) {
+		for _, p := range all[name].Pulls {
+			if p.System == l.System && p.Record == l.Record && p.Mapping != "" {
+				return p.Mapping
+			}
+		}
+	}
+	return ""
+}
