@@ -6,11 +6,12 @@ import (
 	"net/http"
 	"net/url"
 	"os"
-	"strconv"
 	"strings"
 
 	"koinos/api"
 	"koinos/client"
+	"koinos/core/order"
+	"koinos/core/outcome"
 	"koinos/core/report"
 	"koinos/demo"
 )
@@ -53,22 +54,99 @@ func (a *app) fillSystems(ctx context.Context, calls *client.Client) error {
 			return fmt.Errorf("%s: %w", name, err)
 		}
 	}
-	p, err := calls.StartPull(ctx, "slipway", api.NewPull{Record: "order"})
-	if err == nil {
-		p, err = calls.UntilPulled(ctx, p.ID)
+	if err := tell(ctx, os.Getenv("LEDGERLINE_URL")+"/admin/articles", `{"sku": "`+missingArticle+`", "gone": true}`); err != nil {
+		return fmt.Errorf("nobody could take an article out of the bookkeeping: %w", err)
 	}
+	for _, name := range demo.Names("syncs") {
+		b, err := demo.Files.ReadFile("syncs/" + name)
+		if err != nil {
+			return err
+		}
+		if _, err := calls.KeepSync(ctx, b); err != nil {
+			return fmt.Errorf("%s: %w", name, err)
+		}
+	}
+	if _, err := a.syncDemo(ctx, calls); err != nil {
+		return err
+	}
+	y, err := calls.Sync(ctx, demoSync)
 	if err != nil {
-		return fmt.Errorf("the shop's orders were not read: %w", err)
+		return err
 	}
-	if p.State != api.PullDone {
-		return fmt.Errorf("the shop's orders were not read: %s", p.Reason)
+	pulls, err := calls.Pulls(ctx, url.Values{"system": {"slipway"}})
+	if err != nil {
+		return err
+	}
+	var all api.Pull
+	for _, p := range pulls.Items {
+		all.Records, all.Loaded, all.Gone, all.Failed = all.Records+p.Records, all.Loaded+p.Loaded, all.Gone+p.Gone,
+			all.Failed+p.Failed
 	}
 	fmt.Fprintf(a.out, "\nThe web shop Slipway has %s: %d are loaded, %d withdrawn, %d refused.\n",
-		report.Plural(p.Records, "order"), p.Loaded, p.Gone, p.Failed)
-	if err := a.fillBooks(ctx, calls); err != nil {
+		report.Plural(all.Records, "order"), all.Loaded, all.Gone, all.Failed)
+	fmt.Fprintf(a.out, "The sync %s wrote %s of them into the bookkeeping Ledgerline; %s held.\n", demoSync,
+		report.Plural(y.State.Counts.Created, "order"), areOrders(y.State.Counts.Held))
+	if err := a.fillConflict(ctx, calls); err != nil {
 		return err
 	}
 	return a.fillHooks(ctx, calls)
+}
+
+// demoSync keeps the shop and the bookkeeping equal, and missingArticle is one that the
+// bookkeeping does not have.
+const (
+	demoSync       = "slipway-ledgerline"
+	missingArticle = "00203"
+	clashOrder     = "SL-1037"
+)
+
+// syncDemo runs the demo's sync to its end.
+func (a *app) syncDemo(ctx context.Context, calls *client.Client) (api.SyncRun, error) {
+	r, err := calls.RunSync(ctx, demoSync, api.NewSyncRun{})
+	if err == nil {
+		r, err = calls.UntilRun(ctx, r.ID, func(api.SyncRun) bool { return true })
+	}
+	if err != nil {
+		return r, fmt.Errorf("the sync did not run: %w", err)
+	}
+	for _, p := range r.Pulls {
+		if p.State != api.PullDone {
+			return r, fmt.Errorf("%s of %s was not read: %s", p.Record, p.System, p.Reason)
+		}
+	}
+	return r, nil
+}
+
+// fillConflict has somebody change the note of an order in the bookkeeping, and somebody
+// else here.
+func (a *app) fillConflict(ctx context.Context, calls *client.Client) error {
+	page, err := calls.Orders(ctx, url.Values{"text": {clashOrder}})
+	if err != nil || len(page.Items) == 0 {
+		return fmt.Errorf("the order %s is not there: %w", clashOrder, err)
+	}
+	is, err := calls.Order(ctx, page.Items[0].ID)
+	if err != nil {
+		return err
+	}
+	key := ""
+	for _, l := range is.Links {
+		if l.System == "ledgerline" {
+			key = l.Key
+		}
+	}
+	if err := tell(ctx, os.Getenv("LEDGERLINE_URL")+"/admin/orders/"+key, `{"note": "The customer collects it."}`); err != nil {
+		return fmt.Errorf("nobody could change an order of the bookkeeping: %w", err)
+	}
+	o := is.Order
+	o.Notes, o.StatedTotal = "Please leave it at the gate.", order.Number{}
+	if got, err := calls.PostOrder(ctx, &o, outcome.Update); err != nil || got.Outcome != outcome.Changed {
+		return fmt.Errorf("the order %s could not be changed here: %s %w", clashOrder, got.Outcome, err)
+	}
+	if _, err := a.syncDemo(ctx, calls); err != nil {
+		return err
+	}
+	fmt.Fprintf(a.out, "Then somebody changed the note of %s in the bookkeeping, and somebody else here: a person decides.\n", clashOrder)
+	return nil
 }
 
 // fillHooks has the shop tell us when an order changes, and changes one.
@@ -87,7 +165,7 @@ func (a *app) fillHooks(ctx context.Context, calls *client.Client) error {
 	}
 	if err := until(ctx, func() (bool, error) {
 		pulls, err := calls.Pulls(ctx, url.Values{"system": {"slipway"}})
-		return len(pulls.Items) == 2 && pulls.Items[0].Ended(), err
+		return len(pulls.Items) > 0 && pulls.Items[0].Hook != 0 && pulls.Items[0].Ended(), err
 	}); err != nil {
 		return fmt.Errorf("the shop's webhook did not come: %w", err)
 	}
@@ -110,33 +188,5 @@ func tell(ctx context.Context, address, body string) error {
 	if res.StatusCode >= http.StatusMultipleChoices {
 		return fmt.Errorf("%s answers %s", address, res.Status)
 	}
-	return nil
-}
-
-// bookedOrders is how many of the shop's orders go into the bookkeeping.
-const bookedOrders = 10
-
-// fillBooks pushes the shop's newest orders into the bookkeeping, where somebody then
-// changes one.
-func (a *app) fillBooks(ctx context.Context, calls *client.Client) error {
-	page, err := calls.Orders(ctx, url.Values{"partner": {"SLIPWAY"}, "limit": {strconv.Itoa(bookedOrders)}})
-	if err != nil {
-		return err
-	}
-	var last api.Push
-	for _, o := range page.Items {
-		if last, err = calls.Push(ctx, "ledgerline", api.NewPush{Record: "sales_order", Order: o.Number}); err != nil {
-			return fmt.Errorf("%s was not pushed: %w", o.Number, err)
-		}
-		if last.State != api.PushDone {
-			return fmt.Errorf("%s was not pushed: %s", o.Number, strings.Join(last.Why, " "))
-		}
-	}
-	if err := tell(ctx, os.Getenv("LEDGERLINE_URL")+"/admin/orders/"+last.Key,
-		`{"note": "The customer collects it."}`); err != nil {
-		return fmt.Errorf("nobody could change an order of the bookkeeping: %w", err)
-	}
-	fmt.Fprintf(a.out, "The bookkeeping Ledgerline has the newest %d of them; somebody there wrote a note on %s (%s).\n",
-		len(page.Items), last.Number, last.Order)
 	return nil
 }

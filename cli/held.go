@@ -19,7 +19,7 @@ import (
 // held lists what waits for a person, and tries it again.
 func (a *app) held() *cobra.Command {
 	c := &cobra.Command{Use: "held", Short: "List what waits for a person, try it again, put it aside"}
-	c.AddCommand(a.listHeld(), a.showHeld(), a.retryHeld(), a.putAside())
+	c.AddCommand(a.listHeld(), a.showHeld(), a.retryHeld(), a.decideHeld(), a.putAside())
 	return c
 }
 
@@ -120,6 +120,16 @@ func (a *app) showHeld() *cobra.Command {
 				local(h.Since), heldWhere(&h.HeldWork), h.Reason, h.Code)
 			if h.Aside != "" {
 				fmt.Fprintf(a.out, "It was put aside: %s\n", h.Aside)
+			}
+			var rows [][]string
+			for i := range h.Clashes {
+				k := &h.Clashes[i]
+				rows = append(rows, []string{k.Name(), k.Agreed, k.Here, k.There})
+			}
+			if len(rows) > 0 {
+				report.Table(a.out, []string{"value", "agreed last", "here", "in " + h.System}, rows)
+				fmt.Fprintf(a.out, "Decide: koinos held decide %d --take here, or there, or --field %q\n", h.ID,
+					h.Clashes[0].Name()+"=there")
 			}
 			for _, p := range h.Tried {
 				fmt.Fprintf(a.out, "%s  %s.%s: %s, by %s\n", local(p.At), p.System, p.Record, p.Outcome, p.By)
@@ -230,6 +240,37 @@ func (a *app) retried(ctx context.Context, calls *client.Client, out *api.Retrie
 		return err
 	}
 	return a.became([]api.Interchange{i})
+}
+
+func (a *app) decideHeld() *cobra.Command {
+	var d api.Decision
+	var w waiting
+	c := &cobra.Command{
+		Use: "decide HELD", Short: "Say whose values count where both sides changed them", Args: cobra.ExactArgs(1),
+		Long: `Decide settles an order of which both sides changed the same value: --take here
+writes what the order says into the system, --take there takes what the system
+says into the order, and --field says it of one value.`,
+		Example: "  koinos held decide 3 --take there\n  koinos held decide 3 --take here --field note=there",
+		RunE: func(c *cobra.Command, args []string) error {
+			id, err := ids(args)
+			if err != nil {
+				return err
+			}
+			if d.Take == "" && len(d.Fields) == 0 {
+				return usage{fmt.Errorf("say whose values count: --take here or --take there, or --field VALUE=SIDE")}
+			}
+			calls := a.client()
+			out, err := calls.DecideHeld(c.Context(), id[0], d)
+			if err != nil {
+				return err
+			}
+			return a.retried(c.Context(), calls, &out, &w, false)
+		},
+	}
+	c.Flags().StringVar(&d.Take, "take", "", "here or there: of all values that --field does not name")
+	c.Flags().StringToStringVar(&d.Fields, "field", nil, "of one value: here or there")
+	w.flags(c)
+	return c
 }
 
 func (a *app) putAside() *cobra.Command {

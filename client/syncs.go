@@ -168,3 +168,9 @@ func (c *Client) PutAside(ctx context.Context, n api.PutAside) (out api.Retried,
 	err = c.call(ctx, http.MethodPost, "/held/put-aside", nil, n, &out)
 	return out, err
 }
+
+// DecideHeld says whose values count where both sides changed them.
+func (c *Client) DecideHeld(ctx context.Context, id int64, d api.Decision) (out api.Retried, err error) {
+	err = c.call(ctx, http.MethodPost, "/held/"+strconv.FormatInt(id, 10)+"/decide", nil, d, &out)
+	return out, err
+}

@@ -16,7 +16,7 @@ import (
 
 // Files are the scenario's files: lists, lists/crosswalks, mappings, sequences, documents, expected, partners, orders, systems.
 //
-//go:embed lists mappings sequences documents expected partners orders systems
+//go:embed lists mappings sequences documents expected partners orders systems syncs
 var Files embed.FS
 
 // Step is one document with the mapping that it is loaded through, in the

@@ -11,6 +11,11 @@ import (
 	"koinos/store"
 )
 
+// ByHeld chooses one thing that is held.
+type ByHeld struct {
+	ID int64 `path:"id" doc:"Number of what is held"`
+}
+
 // held is one list of everything that waits for a person.
 func (s *Service) held(h huma.API) {
 	const tag = "Held"
@@ -38,11 +43,8 @@ func (s *Service) held(h huma.API) {
 			}
 			return pageOf(ctx, all, in.Limit, func(w api.HeldWork) string { return strconv.FormatInt(w.ID, 10) }), nil
 		})
-	type one struct {
-		ID int64 `path:"id" doc:"Number of what is held"`
-	}
 	handle(s, h, op(http.MethodGet, "/held/{id}", "get-held", tag, "read", "One thing that is held"),
-		func(ctx context.Context, in *one) (*answer[api.HeldDetail], error) {
+		func(ctx context.Context, in *ByHeld) (*answer[api.HeldDetail], error) {
 			w, err := s.store.HeldOne(ctx, in.ID)
 			if err != nil {
 				return nil, err
@@ -54,6 +56,9 @@ func (s *Service) held(h huma.API) {
 					return nil, err
 				}
 				out.TaskState = &k
+				if out.Clashes, err = s.syncs.Clashes(ctx, &w); err != nil {
+					return nil, ofSystems(err)
+				}
 				if out.Tried, err = s.store.PushedList(ctx, store.PushedFilter{OrderID: k.OrderID, Limit: 20}); err != nil {
 					return nil, err
 				}
@@ -65,13 +70,24 @@ func (s *Service) held(h huma.API) {
 		"lists. A set that came: what it asks for is done again. A notice: it is written anew from the order as it " +
 		"is now. A push: its sync is run for it, with everything looked up anew. What succeeds is not held any more."
 	retry.DefaultStatus = http.StatusAccepted
-	handle(s, h, retry, func(ctx context.Context, in *one) (*answer[api.Retried], error) {
+	handle(s, h, retry, func(ctx context.Context, in *ByHeld) (*answer[api.Retried], error) {
 		w, err := s.store.HeldOne(ctx, in.ID)
 		if err != nil {
 			return nil, err
 		}
 		out, err := s.tryAgain(ctx, []api.HeldWork{w})
 		return &answer[api.Retried]{out}, err
+	})
+	type deciding struct {
+		ByHeld
+		Body api.Decision
+	}
+	decide := op(http.MethodPost, "/held/{id}/decide", "decide-held", tag, "load", "Say whose values count where both sides changed them")
+	decide.Description = "Here or there, for all values or by their names. What is theirs is read, and the push is tried again."
+	decide.DefaultStatus = http.StatusAccepted
+	handle(s, h, decide, func(ctx context.Context, in *deciding) (*answer[api.Retried], error) {
+		runs, err := s.syncs.Decide(ctx, in.ID, in.Body, callerOf(ctx).name)
+		return &answer[api.Retried]{api.Retried{Count: 1, Runs: runs}}, ofSystems(err)
 	})
 	type choosing struct{ Body api.HeldFor }
 	many := op(http.MethodPost, "/held/retry", "retry-held-many", tag, "load", "Try all that is held, or a part of it, once more")

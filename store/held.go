@@ -64,10 +64,20 @@ func (t *Tx) ReleaseArrivals(all []api.Arrival) error {
 		all[0].System); err != nil || !some {
 		return err
 	}
+	loads := map[int64]bool{}
 	for i := range all {
 		a := &all[i]
-		if err := t.run(`DELETE FROM held WHERE kind = 'order' AND (load_id, load_seq) IN (SELECT load_id, line FROM arrivals
-		  WHERE system = ? AND record = ? AND key = ?)`, a.System, a.Record, a.Key); err != nil {
+		if err := t.run(`DELETE FROM held WHERE kind = 'order' AND load_id <> ? AND (load_id, load_seq) IN (SELECT load_id, line
+		  FROM arrivals WHERE system = ? AND record = ? AND key = ?)`, a.Load, a.System, a.Record, a.Key); err != nil {
+			return err
+		}
+		if a.Load == 0 || loads[a.Load] {
+			continue
+		}
+		loads[a.Load] = true
+		// A load whose arrivals were not kept, because the service ended, is known by the numbers alone.
+		if err := t.run(`DELETE FROM held WHERE kind = 'order' AND system = ?1 AND load_id <> ?2 AND number <> '' AND number IN
+		  (SELECT sender_number FROM load_orders WHERE load_id = ?2)`, a.System, a.Load); err != nil {
 			return err
 		}
 	}

@@ -227,6 +227,16 @@ func (s *Store) FinishPush(ctx context.Context, f *Finished, now time.Time) erro
 			}
 		}
 		if l := f.Log; l != nil {
+			if f.Hold != nil { // what is held for the same reason as before is no news
+				known := false
+				if err := t.GetContext(ctx, &known, `SELECT EXISTS (SELECT 1 FROM held WHERE task = ? AND reason = ?)`, f.Task.ID,
+					f.Hold.Reason); err != nil {
+					return err
+				}
+				if known {
+					return t.finishTask(f, now)
+				}
+			}
 			if err := t.run(`INSERT INTO pushed (sync, push, system, record, order_id, number, key, outcome, steps, why, at, by)
 			  VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, l.Sync, l.Push, l.System, l.Record, l.OrderID, l.Order, l.Key,
 				l.Outcome, string(steps), l.Why, at(l.At), l.By); err != nil {

@@ -231,6 +231,15 @@ func (s *Syncs) compared(ctx context.Context, r *system.Record, shares *sharing,
 	return out, nil
 }
 
+// making reports whether a record is one that we are about to write.
+func (s *Syncs) making(ctx context.Context, shares *sharing, l *api.Link) (bool, error) {
+	if l == nil || l.Revision != 0 || l.Base != "" {
+		return false, nil
+	}
+	k, err := s.store.TaskOf(ctx, shares.y.Name, shares.push.Name, l.OrderID)
+	return k != nil && k.State == api.TaskWaiting, err
+}
+
 // needed says which values a mapping cannot do without: identities, and what must be there.
 func needed(m *mapping.Mapping) func(line bool, pointer string) bool {
 	names := map[string]bool{"sender_number": true, "number": true, "partner": true, "sender_line": true, "item": true,

@@ -29,7 +29,6 @@ func bothOf(t *testing.T, orders int, shared string) *keeping {
 	text, err := demo.Files.ReadFile("mappings/ledgerline-orders.yaml")
 	if err == nil {
 		m := strings.Replace(string(text), "name: ledgerline-orders", "name: ledgerline-both", 1)
-		m = strings.Replace(m, "  kind: sales\n", "  kind: sales\n  again: {do: update, missing: close, lines: sender_line}\n", 1)
 		_, err = k.store.PutMapping(context.Background(), api.Mapping{Name: "ledgerline-both", Text: m})
 	}
 	if err != nil {

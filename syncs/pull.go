@@ -431,6 +431,10 @@ func (s *Syncs) arrive(ctx context.Context, o *opened, r *system.Record, p *api.
 			if err != nil {
 				return err
 			}
+			if making, err := s.making(ctx, shares, l); err != nil || making { // it is not whole yet, and comes again
+				p.Unchanged++
+				return err
+			}
 			reads, _, err := s.mapping(ctx, p.Mapping)
 			if err != nil {
 				return err

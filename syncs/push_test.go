@@ -55,7 +55,7 @@ func besideBooks(t testing.TB, orders int) *books {
 		Text: read("mappings/ledgerline-orders.yaml")}); err != nil {
 		t.Fatal(err)
 	}
-	description := strings.Replace(read("systems/ledgerline.yaml"), "rate: 50", "rate: 5000", 1)
+	description := strings.Replace(read("systems/ledgerline.yaml"), "rate: 200", "rate: 5000", 1)
 	if _, err := b.Keep(ctx, description, "test"); err != nil {
 		t.Fatal(err)
 	}
@@ -268,7 +268,7 @@ func TestPullResolved(t *testing.T) {
 	ctx := context.Background()
 	text, err := demo.Files.ReadFile("systems/ledgerline.yaml")
 	if err == nil {
-		_, err = other.Keep(ctx, strings.Replace(string(text), "rate: 50", "rate: 5000", 1), "test")
+		_, err = other.Keep(ctx, strings.Replace(string(text), "rate: 200", "rate: 5000", 1), "test")
 	}
 	if err != nil {
 		t.Fatal(err)

@@ -239,7 +239,7 @@ func (s *Syncs) pullsOf(r *api.SyncRun) []api.Pull {
 	defer s.mu.Unlock()
 	known := s.runs[r.ID]
 	if known == nil {
-		return r.Pulls
+		return append([]api.Pull{}, r.Pulls...)
 	}
 	list := []api.Pull{}
 	for _, q := range known.pulls {
