@@ -12,6 +12,7 @@ type Link struct {
 	System   string    `json:"system"`
 	Record   string    `json:"record" doc:"Kind of record"`
 	OrderID  int64     `json:"order_id"`
+	Part     int64     `json:"part,omitempty" doc:"Its movement or invoice, or the revision of its answer; left out, the order"`
 	Key      string    `json:"key"`
 	Number   string    `json:"number,omitempty" doc:"What people call it there"`
 	Revision int       `json:"revision" doc:"Of the order, when both last agreed; 0 is not yet"`
@@ -47,7 +48,7 @@ type Push struct {
 	Number  string       `json:"number,omitempty" doc:"What people call it there"`
 	State   string       `json:"state" enum:"done,planned,blocked,away"`
 	Steps   []PushStep   `json:"steps" doc:"What was done, or would be; none where the record is right"`
-	Code    string       `json:"code,omitempty" enum:"push_cannot_write,push_cannot_read,push_cannot_change,push_field_wrong,push_reference_missing,push_refused,push_ambiguous,push_taken,push_lost,push_not_settled,push_conflict,system_closed" doc:"Of what keeps the record from what it should be"`
+	Code    string       `json:"code,omitempty" enum:"push_cannot_write,push_cannot_read,push_cannot_change,push_field_wrong,push_reference_missing,push_refused,push_ambiguous,push_taken,push_lost,push_not_settled,push_conflict,push_order_not_there,system_closed" doc:"Of what keeps the record from what it should be"`
 	Fetches bool         `json:"-"` // the record has what the order is to take in: it is to be read
 	Clashes []plan.Clash `json:"clashes,omitempty" doc:"Values that both sides changed"`
 	Why     []string     `json:"why,omitempty" doc:"What keeps the record from what it should be, a sentence each"`
@@ -78,5 +79,6 @@ const (
 	TargetLost       = "push_lost"              // the linked record is not there any more
 	NotSettled       = "push_not_settled"       // after several rounds it is still another one
 	PushConflict     = "push_conflict"          // both sides changed a value
+	OrderNotThere    = "push_order_not_there"   // the order that it belongs to is not in the system yet
 	SystemClosed     = "system_closed"          // the system does not let us in, or its description is not complete here
 )

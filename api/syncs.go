@@ -29,6 +29,7 @@ type SyncPart struct {
 	Record  string `json:"record"`
 	Mapping string `json:"mapping,omitempty"`
 	Every   string `json:"every,omitempty" doc:"A pull: how often by itself"`
+	Of      string `json:"of,omitempty" doc:"A push: what of an order is written; left out, the order itself"`
 	Which   string `json:"which,omitempty" doc:"A push: the orders that are written"`
 
 	Why    string     `json:"why,omitempty" doc:"A pull: why the last one failed"`
@@ -115,6 +116,7 @@ type Task struct {
 	System   string    `json:"system" db:"system"`
 	Record   string    `json:"record" db:"record"`
 	OrderID  int64     `json:"order_id" db:"order_id"`
+	Part     int64     `json:"part,omitempty" db:"part" doc:"Its movement or invoice, or the revision of its answer; left out, the order"`
 	Order    string    `json:"order" db:"number" doc:"The order's number"`
 	State    string    `json:"state" db:"state" enum:"waiting,after,held,aside"`
 	Turn     int       `json:"-" db:"turn"`
@@ -140,6 +142,7 @@ type Pushed struct {
 	System  string     `json:"system"`
 	Record  string     `json:"record"`
 	OrderID int64      `json:"order_id"`
+	Part    int64      `json:"part,omitempty" doc:"Its movement or invoice, or the revision of its answer; left out, the order"`
 	Order   string     `json:"order" doc:"The order's number"`
 	Key     string     `json:"key,omitempty" doc:"Of the record"`
 	Outcome string     `json:"outcome" enum:"created,changed,right,held"`
@@ -233,6 +236,7 @@ type CheckRow struct {
 	Outcome   string         `json:"outcome" enum:"load,update,refuse,create,change,cannot,lost,besides,link,ambiguous,not there,not tried"`
 	Part      string         `json:"part" doc:"Pull or push of the sync"`
 	OrderID   int64          `json:"order_id,omitempty"`
+	Of        int64          `json:"of,omitempty" doc:"Its movement or invoice, or the revision of its answer"`
 	Order     string         `json:"order,omitempty" doc:"The order's number, or what it is called there"`
 	Key       string         `json:"key,omitempty" doc:"Of the record"`
 	Code      string         `json:"code,omitempty" doc:"Of the reason"`

@@ -2,11 +2,16 @@ package remote
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/base64"
+	"encoding/hex"
 	"encoding/json"
 	"fmt"
+	"io"
 	"net/http"
 	"net/url"
 	"os"
+	"strconv"
 	"strings"
 	"time"
 
@@ -106,7 +111,42 @@ func (c *Client) sign(req *http.Request, used *string) error {
 		q := req.URL.Query()
 		q.Set(a.Name, v)
 		req.URL.RawQuery = q.Encode()
+	case "signed":
+		return c.signBody(req, v)
 	}
+	return nil
+}
+
+// signBody signs a request as Standard Webhooks has it (1.0): its id is that of the message,
+// the same at every attempt, where it has one.
+func (c *Client) signBody(req *http.Request, secret string) error {
+	key := []byte(secret)
+	if coded, is := strings.CutPrefix(secret, "whsec_"); is {
+		b, err := base64.StdEncoding.DecodeString(coded)
+		if err != nil {
+			return &Problem{Kind: Setup, err: err, Why: "A secret of Standard Webhooks is whsec_ and base64."}
+		}
+		key = b
+	}
+	var body []byte
+	if req.GetBody != nil {
+		r, err := req.GetBody()
+		if err == nil {
+			body, err = io.ReadAll(r)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	id := req.Header.Get("webhook-id")
+	if id == "" {
+		sum := sha256.Sum256(body)
+		id = "msg_" + hex.EncodeToString(sum[:12])
+	}
+	stamp := strconv.FormatInt(c.clock.now().Unix(), 10)
+	req.Header.Set("webhook-id", id)
+	req.Header.Set("webhook-timestamp", stamp)
+	req.Header.Set("webhook-signature", "v1,"+Sign(key, id, stamp, body))
 	return nil
 }
 

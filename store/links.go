@@ -12,6 +12,7 @@ type linkRow struct {
 	System   string `db:"system"`
 	Record   string `db:"record"`
 	OrderID  int64  `db:"order_id"`
+	Part     int64  `db:"part"`
 	Key      string `db:"key"`
 	Number   string `db:"number"`
 	Revision int    `db:"revision"`
@@ -23,14 +24,14 @@ type linkRow struct {
 }
 
 func (r *linkRow) link() api.Link {
-	return api.Link{System: r.System, Record: r.Record, OrderID: r.OrderID, Key: r.Key, Number: r.Number,
+	return api.Link{System: r.System, Record: r.Record, OrderID: r.OrderID, Part: r.Part, Key: r.Key, Number: r.Number,
 		Revision: r.Revision, Agreed: r.Agreed, Found: r.Found, Base: r.Base, Decided: r.Decided, At: parseTime(r.At)}
 }
 
 // Links gives the records of other systems that an order is.
 func (s *Store) Links(ctx context.Context, order int64) ([]api.Link, error) {
 	var rows []linkRow
-	err := s.r.SelectContext(ctx, &rows, `SELECT * FROM links WHERE order_id = ? ORDER BY system, record`, order)
+	err := s.r.SelectContext(ctx, &rows, `SELECT * FROM links WHERE order_id = ? ORDER BY system, record, part`, order)
 	list := make([]api.Link, len(rows))
 	for i := range rows {
 		list[i] = rows[i].link()
@@ -59,24 +60,25 @@ func (s *Store) PutLink(ctx context.Context, l *api.Link, now time.Time) error {
 func (t *Tx) putLink(l *api.Link, now time.Time) error {
 	var other []int64
 	if err := t.SelectContext(t.ctx, &other, `SELECT order_id FROM links
-	  WHERE system = ? AND record = ? AND key = ? AND order_id <> ?`, l.System, l.Record, l.Key, l.OrderID); err != nil {
+	  WHERE system = ? AND record = ? AND key = ? AND (order_id <> ? OR part <> ?)`, l.System, l.Record, l.Key, l.OrderID,
+		l.Part); err != nil {
 		return err
 	}
 	if len(other) > 0 {
 		return &TakenError{Order: other[0]}
 	}
-	return t.run(`INSERT INTO links (system, record, order_id, key, number, revision, agreed, at, found, base, decided)
-	  VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (system, record, order_id) DO UPDATE
+	return t.run(`INSERT INTO links (system, record, order_id, part, key, number, revision, agreed, at, found, base, decided)
+	  VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (system, record, order_id, part) DO UPDATE
 	  SET key = excluded.key, number = excluded.number, revision = excluded.revision, agreed = excluded.agreed,
-	      at = excluded.at, found = excluded.found, base = excluded.base, decided = excluded.decided`, l.System, l.Record, l.OrderID, l.Key, l.Number, l.Revision, l.Agreed,
+	      at = excluded.at, found = excluded.found, base = excluded.base, decided = excluded.decided`, l.System, l.Record, l.OrderID, l.Part, l.Key, l.Number, l.Revision, l.Agreed,
 		at(now), l.Found, l.Base, l.Decided)
 }
 
 // DropLink forgets which record an order is.
 func (s *Store) DropLink(ctx context.Context, l *api.Link) error {
 	return s.Share(ctx, func(t *Tx) error {
-		return t.run(`DELETE FROM links WHERE system = ? AND record = ? AND order_id = ? AND key = ?`, l.System, l.Record,
-			l.OrderID, l.Key)
+		return t.run(`DELETE FROM links WHERE system = ? AND record = ? AND order_id = ? AND part = ? AND key = ?`, l.System, l.Record,
+			l.OrderID, l.Part, l.Key)
 	})
 }
 

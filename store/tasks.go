@@ -15,6 +15,7 @@ import (
 type NewTask struct {
 	Push, System, Record string
 	OrderID              int64
+	Part                 int64 // its movement or invoice, or the revision of its answer; 0 is the order
 }
 
 // SpreadTasks makes tasks of what a sync looked at, and keeps how far it has come. One that
@@ -31,10 +32,10 @@ func (s *Store) SpreadTasks(ctx context.Context, p *Progress, all []NewTask, now
 }
 
 func (t *Tx) addTask(sync string, n *NewTask, now time.Time) error {
-	return t.run(`INSERT INTO tasks (sync, push, system, record, order_id, state, turn, attempts, made_at, due_at, why)
-	  VALUES (?, ?, ?, ?, ?, 'waiting', 1, 0, ?6, ?6, '') ON CONFLICT (sync, push, order_id) DO UPDATE
+	return t.run(`INSERT INTO tasks (sync, push, system, record, order_id, part, state, turn, attempts, made_at, due_at, why)
+	  VALUES (?1, ?2, ?3, ?4, ?5, ?6, 'waiting', 1, 0, ?7, ?7, '') ON CONFLICT (sync, push, order_id, part) DO UPDATE
 	  SET state = 'waiting', turn = turn + 1, attempts = 0, due_at = excluded.due_at, system = excluded.system,
-	      record = excluded.record`, sync, n.Push, n.System, n.Record, n.OrderID, at(now))
+	      record = excluded.record`, sync, n.Push, n.System, n.Record, n.OrderID, n.Part, at(now))
 }
 
 // Disagree has tasks of orders look at their records, whether anything happened to the
@@ -42,8 +43,8 @@ func (t *Tx) addTask(sync string, n *NewTask, now time.Time) error {
 func (s *Store) Disagree(ctx context.Context, all []NewTask) error {
 	return s.Write(ctx, func(t *Tx) error {
 		for _, n := range all {
-			if err := t.run(`UPDATE links SET revision = 0 WHERE system = ? AND record = ? AND order_id = ?`, n.System, n.Record,
-				n.OrderID); err != nil {
+			if err := t.run(`UPDATE links SET revision = 0 WHERE system = ? AND record = ? AND order_id = ? AND part = ?`, n.System, n.Record,
+				n.OrderID, n.Part); err != nil {
 				return err
 			}
 		}
@@ -77,7 +78,7 @@ func (s *Store) AddTasks(ctx context.Context, sync string, all []NewTask, now ti
 	})
 }
 
-const selectTask = `SELECT t.id, t.sync, t.push, t.system, t.record, t.order_id, coalesce(o.number, '') number, t.state, t.turn,
+const selectTask = `SELECT t.id, t.sync, t.push, t.system, t.record, t.order_id, t.part, coalesce(o.number, '') number, t.state, t.turn,
   t.attempts, t.why, t.made_at made, t.due_at due FROM tasks t LEFT JOIN orders o ON o.id = t.order_id `
 
 type taskRow struct {
@@ -158,9 +159,9 @@ func (s *Store) Task(ctx context.Context, id int64) (api.Task, error) {
 	return list[0], nil
 }
 
-// TaskOf gives the task of a push for an order; nil where there is none.
-func (s *Store) TaskOf(ctx context.Context, sync, push string, order int64) (*api.Task, error) {
-	list, err := s.tasks(ctx, `WHERE t.sync = ? AND t.push = ? AND t.order_id = ?`, sync, push, order)
+// TaskOf gives the task of a push for an order, or a part of one; nil where there is none.
+func (s *Store) TaskOf(ctx context.Context, sync, push string, order, part int64) (*api.Task, error) {
+	list, err := s.tasks(ctx, `WHERE t.sync = ? AND t.push = ? AND t.order_id = ? AND t.part = ?`, sync, push, order, part)
 	if err != nil || len(list) == 0 {
 		return nil, err
 	}
@@ -237,8 +238,8 @@ func (s *Store) FinishPush(ctx context.Context, f *Finished, now time.Time) erro
 					return t.finishTask(f, now)
 				}
 			}
-			if err := t.run(`INSERT INTO pushed (sync, push, system, record, order_id, number, key, outcome, steps, why, at, by)
-			  VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, l.Sync, l.Push, l.System, l.Record, l.OrderID, l.Order, l.Key,
+			if err := t.run(`INSERT INTO pushed (sync, push, system, record, order_id, part, number, key, outcome, steps, why, at, by)
+			  VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, l.Sync, l.Push, l.System, l.Record, l.OrderID, l.Part, l.Order, l.Key,
 				l.Outcome, string(steps), l.Why, at(l.At), l.By); err != nil {
 				return err
 			}
@@ -268,6 +269,11 @@ func (t *Tx) finishTask(f *Finished, now time.Time) error {
 	return t.run(`UPDATE tasks SET why = ?, attempts = CASE WHEN turn = ? THEN ? ELSE attempts END,
 	  due_at = CASE WHEN turn = ? THEN ? ELSE due_at END, state = CASE WHEN turn = ? THEN ? ELSE state END WHERE id = ?`,
 		k.Why, k.Turn, k.Attempts, k.Turn, at(k.DueAt), k.Turn, k.State, k.ID)
+}
+
+// WakeAfter makes tasks of an order due that wait for another record of it.
+func (s *Store) WakeAfter(ctx context.Context, order int64, now time.Time) error {
+	return s.Write(ctx, func(t *Tx) error { return t.wakeAfter(order, now) })
 }
 
 // wakeAfter makes tasks of an order due that wait for another record of it.
@@ -307,6 +313,7 @@ func (s *Store) PushedList(ctx context.Context, f PushedFilter) ([]api.Pushed, e
 		System  string `db:"system"`
 		Record  string `db:"record"`
 		OrderID int64  `db:"order_id"`
+		Part    int64  `db:"part"`
 		Number  string `db:"number"`
 		Key     string `db:"key"`
 		Outcome string `db:"outcome"`
@@ -322,7 +329,7 @@ func (s *Store) PushedList(ctx context.Context, f PushedFilter) ([]api.Pushed, e
 	}
 	list := make([]api.Pushed, len(rows))
 	for i, r := range rows {
-		list[i] = api.Pushed{ID: r.ID, Sync: r.Sync, Push: r.Push, System: r.System, Record: r.Record, OrderID: r.OrderID,
+		list[i] = api.Pushed{ID: r.ID, Sync: r.Sync, Push: r.Push, System: r.System, Record: r.Record, OrderID: r.OrderID, Part: r.Part,
 			Order: r.Number, Key: r.Key, Outcome: r.Outcome, Why: r.Why, At: parseTime(r.At), By: r.By}
 		if err := json.Unmarshal([]byte(r.Steps), &list[i].Steps); err != nil {
 			return nil, err

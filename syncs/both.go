@@ -42,7 +42,7 @@ func (s *Syncs) sharing(ctx context.Context, t syncing.Target) (*sharing, error)
 			read = read || y.Pulls[i].Target == t
 		}
 		for i := range y.Pushes {
-			if p := &y.Pushes[i]; out == nil && p.Target == t {
+			if p := &y.Pushes[i]; out == nil && p.Target == t && p.Of == "" {
 				out = &sharing{y: y, push: p}
 			}
 		}
@@ -236,7 +236,7 @@ func (s *Syncs) making(ctx context.Context, shares *sharing, l *api.Link) (bool,
 	if l == nil || l.Revision != 0 || l.Base != "" {
 		return false, nil
 	}
-	k, err := s.store.TaskOf(ctx, shares.y.Name, shares.push.Name, l.OrderID)
+	k, err := s.store.TaskOf(ctx, shares.y.Name, shares.push.Name, l.OrderID, 0)
 	return k != nil && k.State == api.TaskWaiting, err
 }
 
@@ -349,7 +349,7 @@ func (s *Syncs) Decide(ctx context.Context, held int64, d api.Decision, by strin
 	if err != nil {
 		return nil, err
 	}
-	l := linked(links, syncing.Target{System: k.System, Record: k.Record})
+	l := linked(links, syncing.Target{System: k.System, Record: k.Record}, k.Part)
 	if l == nil {
 		return nil, asked("The order is not linked with a record any more.")
 	}

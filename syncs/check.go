@@ -486,9 +486,9 @@ func (k *checking) compareOrder(ctx context.Context, id int64) error {
 	return k.follow(ctx, is, false)
 }
 
-// push compares an order with its record at one target. A fresh one is not stored yet.
+// push compares an order, or parts of it, with its record at one target. A fresh one is not
+// stored yet.
 func (k *checking) push(ctx context.Context, p *syncing.Push, is *store.StoredOrder, fresh bool) error {
-	s := k.s
 	row := api.CheckRow{Part: p.Name, OrderID: is.ID, Order: is.Order.Number, ChangedBy: by(is)}
 	if fresh {
 		row.OrderID, row.Order = 0, is.SenderNumber
@@ -500,14 +500,28 @@ func (k *checking) push(ctx context.Context, p *syncing.Push, is *store.StoredOr
 	}
 	var links []api.Link
 	if !fresh {
-		if links, err = s.store.Links(ctx, is.ID); err != nil {
+		if links, err = k.s.store.Links(ctx, is.ID); err != nil {
 			return err
 		}
 	}
-	link := linked(links, p.Target)
-	if !fits && (link == nil || p.Unfit == syncing.UnfitLeave) || k.c.Kind == api.CheckLink && link != nil {
-		return nil
+	for _, part := range partsOf(is, p.Of) {
+		link := linked(links, p.Target, part)
+		switch {
+		case !fits && (link == nil || p.Unfit == syncing.UnfitLeave || p.Of != ""),
+			k.c.Kind == api.CheckLink && link != nil:
+			continue
+		}
+		row.Of = part
+		if err := k.pushPart(ctx, p, is, fresh, fits, row); err != nil {
+			return err
+		}
 	}
+	return nil
+}
+
+func (k *checking) pushPart(ctx context.Context, p *syncing.Push, is *store.StoredOrder, fresh, fits bool,
+	row api.CheckRow) error {
+	s := k.s
 	o, r, err := s.target(ctx, p.Target)
 	if err != nil {
 		return err
@@ -515,8 +529,9 @@ func (k *checking) push(ctx context.Context, p *syncing.Push, is *store.StoredOr
 	k.mu.Lock()
 	k.c.Counts.Orders++
 	k.mu.Unlock()
-	w := wish{mapping: p.Mapping, dry: true, cancelled: !fits, linkedOnly: !p.Creates || k.c.Kind == api.CheckLink,
-		lost: p.Lost, sync: k.y.Name, push: p.Name, by: k.c.By, order: is, fresh: fresh}
+	w := wish{of: p.Of, part: row.Of, mapping: p.Mapping, dry: true, cancelled: !fits,
+		linkedOnly: !p.Creates || k.c.Kind == api.CheckLink, lost: p.Lost, sync: k.y.Name, push: p.Name, by: k.c.By,
+		order: is, fresh: fresh}
 	out, _, err := s.bring(ctx, o, r, is.ID, w)
 	if err != nil {
 		return err
@@ -534,9 +549,10 @@ func (k *checking) push(ctx context.Context, p *syncing.Push, is *store.StoredOr
 	if k.c.Kind == api.CheckLink {
 		return k.linkUp(ctx, p, is, &out, row)
 	}
-	if row.Outcome != api.CannotGo {
+	if row.Outcome != api.CannotGo && row.Outcome != api.IsUnclear {
 		k.mu.Lock()
-		k.differ = append(k.differ, store.NewTask{Push: p.Name, System: p.System, Record: p.Record, OrderID: is.ID})
+		k.differ = append(k.differ, store.NewTask{Push: p.Name, System: p.System, Record: p.Record, OrderID: is.ID,
+			Part: row.Of})
 		k.mu.Unlock()
 	}
 	return k.add(ctx, row)
@@ -548,6 +564,8 @@ func verdict(kind string, out *api.Push) string {
 	switch {
 	case out.Code == api.TargetAmbiguous && link:
 		return api.IsAmbiguous
+	case out.Code == api.OrderNotThere:
+		return api.IsUnclear
 	case out.State == api.PushBlocked && (!link || out.Key == ""):
 		return api.CannotGo
 	case link && out.Key != "":
@@ -572,7 +590,8 @@ func by(is *store.StoredOrder) string {
 // linkUp links an order with the record that was found, where that is asked.
 func (k *checking) linkUp(ctx context.Context, p *syncing.Push, is *store.StoredOrder, out *api.Push, row api.CheckRow) error {
 	if k.c.Repair && row.Outcome == api.WouldLink {
-		l := &api.Link{System: p.System, Record: p.Record, OrderID: is.ID, Key: out.Key, Number: out.Number}
+		l := &api.Link{System: p.System, Record: p.Record, OrderID: is.ID, Part: row.Of, Key: out.Key,
+			Number: out.Number}
 		err := k.s.store.PutLink(ctx, l, k.s.now())
 		var taken *store.TakenError
 		switch {
@@ -710,7 +729,7 @@ func (k *checking) repair(ctx context.Context) error {
 			if row.Outcome != api.WouldCreate && row.Outcome != api.WouldChange {
 				continue
 			}
-			left, err := s.store.TaskOf(ctx, k.y.Name, row.Part, row.OrderID)
+			left, err := s.store.TaskOf(ctx, k.y.Name, row.Part, row.OrderID, row.Of)
 			if err != nil {
 				return err
 			}

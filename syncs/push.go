@@ -31,6 +31,8 @@ const mostRounds = 6
 
 // wish is what somebody wants of the record of an order.
 type wish struct {
+	of         string // what of the order: a shipment and the like; "" is the order itself
+	part       int64  // which one
 	mapping    string // that writes it; "" is the one of the description
 	dry        bool
 	cancelled  bool   // the record is not wanted, whatever the order says
@@ -56,6 +58,7 @@ type push struct {
 	number  string
 	rules   *plan.Planner
 	looked  []string  // look-ups that it believed
+	parent  string    // key of the record of the order that it belongs to
 	gone    string    // key of the linked record that the system does not have any more
 	linked  *api.Link // as it was; nil is that there was none
 	shares  *sharing  // nil: only we write the record
@@ -118,7 +121,7 @@ func (s *Syncs) target(ctx context.Context, t syncing.Target) (*opened, *system.
 func (s *Syncs) bring(ctx context.Context, o *opened, r *system.Record, id int64, w wish) (out api.Push,
 	f *store.Finished, err error) {
 	out = api.Push{System: o.Name, Record: r.Name, OrderID: id, State: api.PushDone, Steps: []api.PushStep{}}
-	free := s.hold(fmt.Sprintf("%s %s %d", o.Name, r.Name, id)) // one push of a record at a time
+	free := s.hold(fmt.Sprintf("%s %s %d %d", o.Name, r.Name, id, w.part)) // one push of a record at a time
 	defer free()
 	p := &push{wish: w, s: s, o: o, r: r, id: id, out: &out}
 	if p.mapping == "" {
@@ -134,7 +137,7 @@ func (s *Syncs) bring(ctx context.Context, o *opened, r *system.Record, id int64
 		return out, nil, err
 	default:
 		out.Order = p.stored.Order.Number
-		p.cancelled = p.cancelled || p.stored.Status == order.Cancelled
+		p.cancelled = p.cancelled || p.stored.Status == order.Cancelled && w.of == ""
 	}
 	if err = p.run(ctx); err != nil {
 		s.forget(o, r, p.looked) // the next attempt asks anew
@@ -147,7 +150,7 @@ func (s *Syncs) bring(ctx context.Context, o *opened, r *system.Record, id int64
 	}
 	out.Fetches = p.fetches
 	f = &store.Finished{Link: p.link, Log: &api.Pushed{Sync: w.sync, Push: w.push, System: o.Name, Record: r.Name, OrderID: id,
-		Order: out.Order, Key: out.Key, Outcome: p.outcome(), Steps: out.Steps, Why: strings.Join(out.Why, " "),
+		Part: w.part, Order: out.Order, Key: out.Key, Outcome: p.outcome(), Steps: out.Steps, Why: strings.Join(out.Why, " "),
 		At: s.now().UTC(), By: w.by}}
 	return out, f, nil
 }
@@ -257,7 +260,15 @@ func (p *push) prepare(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	p.text, err = wantedText(m, &p.stored.Order, set)
+	if p.of != "" {
+		part := partOf(p.stored, p.of, p.part)
+		if part == nil {
+			return blocked(api.CannotWrite, "The %s is not there any more.", p.of)
+		}
+		p.text, err = written(m, part, set)
+	} else {
+		p.text, err = wantedText(m, &p.stored.Order, set)
+	}
 	if err != nil {
 		return err
 	}
@@ -270,7 +281,12 @@ func wantedText(m *mapping.Mapping, o *order.Order, set *list.Set) ([]byte, erro
 	if err != nil {
 		return nil, err
 	}
-	text, problems, err := writing.Record(m, &is, set)
+	return written(m, &is, set)
+}
+
+// written is a record as a mapping writes it.
+func written(m *mapping.Mapping, o *order.Order, set *list.Set) ([]byte, error) {
+	text, problems, err := writing.Record(m, o, set)
 	if err != nil {
 		return nil, blocked(api.CannotWrite, "%s.", capital(err.Error()))
 	}
@@ -292,7 +308,7 @@ func capital(s string) string { return strings.ToUpper(s[:1]) + s[1:] }
 
 func (p *push) run(ctx context.Context) error {
 	if p.stored != nil {
-		if err := p.prepare(ctx); err != nil && !p.cancelled {
+		if err := p.prepare(ctx); err != nil && (!p.cancelled || !readable(p.r)) {
 			return err
 		}
 	}
@@ -302,6 +318,14 @@ func (p *push) run(ctx context.Context) error {
 	}
 	if is, err := p.asAgreed(ctx); err != nil || is {
 		return err
+	}
+	if p.r.Write.Of != "" {
+		if err := p.belongs(ctx); err != nil {
+			return err
+		}
+	}
+	if !readable(p.r) {
+		return p.say(ctx)
 	}
 	if err := p.locate(ctx); err != nil {
 		return err
@@ -321,6 +345,13 @@ func (p *push) run(ctx context.Context) error {
 	}
 	var steps []plan.Step
 	for range mostRounds {
+		if p.of != "" && p.found != nil { // it is there; what has moved is not changed
+			p.agree()
+			if p.dry {
+				p.out.State = api.PushPlanned
+			}
+			return nil
+		}
 		if p.merged, err = p.merge(ctx); err != nil {
 			return err
 		}
@@ -360,7 +391,11 @@ func (p *push) asAgreed(ctx context.Context) (bool, error) {
 		return false, err
 	}
 	if !p.fresh { // its id is not its own yet
-		p.linked = linked(links, syncing.Target{System: p.o.Name, Record: p.r.Name})
+		p.linked = linked(links, syncing.Target{System: p.o.Name, Record: p.r.Name}, p.part)
+	}
+	if p.linked != nil && p.of != "" && p.linked.Revision > 0 { // it was written, once
+		p.found, p.number = &plan.Found{Key: p.linked.Key}, p.linked.Number
+		return true, nil
 	}
 	is := p.linked != nil && p.sync != "" && !p.dry && !p.cancelled && p.stored != nil && p.linked.Revision > 0 &&
 		p.linked.Revision == p.stored.Revision && p.linked.Agreed == string(p.text)
@@ -368,6 +403,20 @@ func (p *push) asAgreed(ctx context.Context) (bool, error) {
 		p.found, p.number = &plan.Found{Key: p.linked.Key}, p.linked.Number
 	}
 	return is, nil
+}
+
+// belongs finds the record of the order that a part of it belongs to.
+func (p *push) belongs(ctx context.Context) error {
+	links, err := p.s.store.Links(ctx, p.id)
+	if err != nil {
+		return err
+	}
+	l := linked(links, syncing.Target{System: p.o.Name, Record: p.r.Write.Of}, 0)
+	if l == nil || l.Revision == 0 {
+		return blocked(api.OrderNotThere, "It waits until the order is in %s as its %s.", p.o.Name, p.r.Write.Of)
+	}
+	p.parent = l.Key
+	return nil
 }
 
 // mayNotMake reports whether a record that is not there is not made: because nobody
@@ -437,8 +486,8 @@ func (p *push) make(ctx context.Context, steps []plan.Step) error {
 // to be read and worked out anew.
 func (p *push) call(ctx context.Context, step *plan.Step) (again bool, err error) {
 	w := p.r.Write
-	path := step.Path
-	body := []byte(step.Body)
+	path := plan.Fill(step.Path, "{order}", p.parent)
+	body := p.within([]byte(step.Body))
 	if step.Pending {
 		if p.found == nil {
 			return true, nil
@@ -469,6 +518,18 @@ func (p *push) call(ctx context.Context, step *plan.Step) (again bool, err error
 		return false, nil
 	}
 	return false, p.made(ctx, a, step)
+}
+
+// within puts the key of the record of the order into a body.
+func (p *push) within(body []byte) []byte {
+	if p.parent == "" || !bytes.Contains(body, []byte(`"{order}"`)) {
+		return body
+	}
+	key, err := json.Marshal(p.parent)
+	if err != nil {
+		return body
+	}
+	return bytes.ReplaceAll(body, []byte(`"{order}"`), key)
 }
 
 // key is the idempotency key of a step: it follows from what is to be done and from what
@@ -520,7 +581,8 @@ func (p *push) made(ctx context.Context, a system.Answer, step *plan.Step) error
 
 // is is the link of the order with the record, as far as both agree.
 func (p *push) is(revision int) *api.Link {
-	l := &api.Link{System: p.o.Name, Record: p.r.Name, OrderID: p.id, Key: p.found.Key, Number: p.number,
+	l := &api.Link{System: p.o.Name, Record: p.r.Name, OrderID: p.id, Part: p.part, Key: p.found.Key,
+		Number:   p.number,
 		Revision: revision, Agreed: string(p.text)}
 	if p.found.Root != nil {
 		l.Found = string(p.found.Root.AppendJSON(nil))
@@ -643,7 +705,7 @@ func (p *push) seek(ctx context.Context) error {
 		return blocked(api.CannotWrite, "The mapping %s writes nothing at %s, by which a %s is found.", p.mapping, f.Path,
 			p.r.Name)
 	}
-	all, err := p.o.like(ctx, p.r, f, value)
+	all, err := p.alike(ctx, f, value)
 	if err != nil {
 		return err
 	}
@@ -652,7 +714,7 @@ func (p *push) seek(ctx context.Context) error {
 	case 0:
 		return nil
 	case 1:
-		p.found = &plan.Found{Key: all[0].Key}
+		p.found, p.number = &plan.Found{Key: all[0].Key, Root: all[0].Node}, all[0].Number
 	default:
 		return blocked(api.TargetAmbiguous, "%s has %d records with the %s %q; it is not clear which one is meant.",
 			p.o.Name, len(all), f.Name, value)
@@ -663,8 +725,40 @@ func (p *push) seek(ctx context.Context) error {
 	return p.take(ctx)
 }
 
-// read reads the record of a known key.
+// alike gives the records that have a value: of a list, or of those that stand in the record
+// of the order.
+func (p *push) alike(ctx context.Context, f *system.Find, value string) ([]system.Found, error) {
+	if f.In == nil {
+		return p.o.like(ctx, p.r, f, value)
+	}
+	a, err := p.o.client.One(ctx, p.o.Records[p.r.Write.Of], p.parent)
+	if err != nil {
+		return nil, err
+	}
+	of, err := p.o.Records[p.r.Write.Of].Alone(a)
+	if err != nil {
+		return nil, err
+	}
+	var all []system.Found
+	for _, n := range f.In.All(of.Node) {
+		if !f.Is(n, value) {
+			continue
+		}
+		is, err := p.r.Find(n)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, is)
+	}
+	return all, nil
+}
+
+// read reads the record of a known key. One that stands in the record of the order was read
+// when it was found.
 func (p *push) read(ctx context.Context) error {
+	if p.r.Get == "" {
+		return nil
+	}
 	a, err := p.o.client.One(ctx, p.r, p.found.Key)
 	if err != nil {
 		return err

@@ -26,6 +26,8 @@ type keeper struct {
 	orders map[int64]bool // of which one is at work
 	slots  map[string]int // taken, by system
 	nudge  chan struct{}
+
+	answersAt time.Time // when answers to files were looked for last
 }
 
 func newKeeper() keeper {
@@ -115,6 +117,7 @@ func (s *Syncs) round(ctx context.Context, work *sync.WaitGroup) (next time.Dura
 			return 0, err
 		}
 	}
+	s.answers(ctx, active)
 	next = s.pollDue(ctx, work, active)
 	s.pollRuns(ctx, work, all, open)
 	wait, err := s.dispatch(ctx, work, active, open)
@@ -209,23 +212,42 @@ func (s *Syncs) concern(ctx context.Context, y *standing, ids []int64) (all []st
 				fits, err = p.Which.Holds(&is.Order)
 				fits = fits || err != nil // whoever works at it says what is wrong
 			}
-			if !fits && !read {
+			if (!fits || p.Of != "") && !read {
 				if links, err = s.store.Links(ctx, id); err != nil {
 					return nil, err
 				}
 				read = true
 			}
-			if fits || linked(links, p.Target) != nil {
-				all = append(all, store.NewTask{Push: p.Name, System: p.System, Record: p.Record, OrderID: id})
-			}
+			all = append(all, tasksOf(p, is, id, fits, links)...)
 		}
 	}
 	return all, nil
 }
 
-func linked(links []api.Link, t syncing.Target) *api.Link {
+// tasksOf are the tasks of a push for an order. What moved, was answered or billed is
+// written once.
+func tasksOf(p *syncing.Push, is *store.StoredOrder, id int64, fits bool, links []api.Link) (all []store.NewTask) {
+	if p.Of == "" {
+		if fits || linked(links, p.Target, 0) != nil {
+			all = append(all, store.NewTask{Push: p.Name, System: p.System, Record: p.Record, OrderID: id})
+		}
+		return all
+	}
+	if is == nil || !fits {
+		return nil
+	}
+	for _, part := range partsOf(is, p.Of) {
+		if l := linked(links, p.Target, part); l == nil || l.Revision == 0 {
+			all = append(all, store.NewTask{Push: p.Name, System: p.System, Record: p.Record, OrderID: id, Part: part})
+		}
+	}
+	return all
+}
+
+// linked gives the link of an order, or of a part of it, with a kind of record.
+func linked(links []api.Link, t syncing.Target, part int64) *api.Link {
 	for i := range links {
-		if links[i].System == t.System && links[i].Record == t.Record {
+		if links[i].System == t.System && links[i].Record == t.Record && links[i].Part == part {
 			return &links[i]
 		}
 	}

@@ -94,10 +94,6 @@ func (s *Syncs) checkPush(ctx context.Context, p *syncing.Push) error {
 	switch {
 	case r.Write == nil:
 		return asked("The description says nothing of how %s is written (write).", p.Target)
-	case r.Get == "":
-		return asked("The description does not say how one %s is read (get): without it nothing can be compared.", p.Target)
-	case r.Write.Find == "":
-		return asked("The description does not say how a %s is found that is not linked yet (write: {find: …}).", p.Target)
 	case name == "":
 		name = r.Write.Mapping
 	}
@@ -109,7 +105,11 @@ func (s *Syncs) checkPush(ctx context.Context, p *syncing.Push) error {
 			return err
 		}
 	}
-	_, _, err = s.mapping(ctx, name)
+	m, _, err := s.mapping(ctx, name)
+	if err == nil && m.Kind != kindOf(p.Of) {
+		err = asked("The mapping %s is one of %ss, but %s is to be written of each %s (of).", name, m.Kind, p.Target,
+			kindOf(p.Of))
+	}
 	return err
 }
 
@@ -187,7 +187,7 @@ func (s *Syncs) DescribeSync(ctx context.Context, kept api.Sync) (api.Sync, erro
 		kept.Pulls = append(kept.Pulls, s.pullPart(&pull))
 	}
 	for _, push := range y.Pushes {
-		part := api.SyncPart{Name: push.Name, System: push.System, Record: push.Record, Mapping: push.Mapping}
+		part := api.SyncPart{Name: push.Name, System: push.System, Record: push.Record, Mapping: push.Mapping, Of: push.Of}
 		if push.Which != nil {
 			part.Which = push.Which.Text
 		}

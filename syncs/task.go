@@ -26,7 +26,7 @@ func (s *Syncs) doTask(ctx context.Context, y *standing, k *api.Task) (*store.Fi
 	if p == nil { // the sync does not have it any more
 		return done, nil
 	}
-	w := wish{mapping: p.Mapping, linkedOnly: !p.Creates, lost: p.Lost, sync: y.Name, push: p.Name,
+	w := wish{of: p.Of, part: k.Part, mapping: p.Mapping, linkedOnly: !p.Creates, lost: p.Lost, sync: y.Name, push: p.Name,
 		by: "sync " + y.Name}
 	is, err := s.store.Order(ctx, k.OrderID)
 	switch {
@@ -43,6 +43,9 @@ func (s *Syncs) doTask(ctx context.Context, y *standing, k *api.Task) (*store.Fi
 			return done, nil
 		}
 		w.cancelled = !fits
+		if p.Of != "" && partOf(is, p.Of, k.Part) == nil { // it was taken back before it was written
+			return done, nil
+		}
 		if waits, err := s.waitsFor(ctx, p, is); err != nil {
 			return s.came(k, is, err)
 		} else if waits != "" {
@@ -75,6 +78,9 @@ func (s *Syncs) concluded(k *api.Task, is *store.StoredOrder, out *api.Push, f *
 			f.Log = nil
 		}
 		return f
+	case out.Code == api.OrderNotThere:
+		k.State, k.Why = api.TaskAfter, why
+		return &store.Finished{Task: k}
 	case out.State == api.PushBlocked && passes[out.Code] && k.Attempts+1 < attemptsToHold:
 		s.answered(k.System)
 		k.Attempts, k.Why, k.DueAt = k.Attempts+1, why, s.now().Add(backoff(k.Attempts+1))
@@ -128,7 +134,7 @@ func (s *Syncs) waitsFor(ctx context.Context, p *syncing.Push, is *store.StoredO
 	if err != nil {
 		return "", err
 	}
-	l := linked(links, p.After.Target)
+	l := linked(links, p.After.Target, 0)
 	if l == nil || l.Revision == 0 {
 		return fmt.Sprintf("It waits until the order is in %s as its %s.", p.After.System, p.After.Record), nil
 	}

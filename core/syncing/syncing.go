@@ -66,6 +66,7 @@ type Pull struct {
 type Push struct {
 	Target
 	Name    string // unique in the sync
+	Of      string // what of an order is written: OfShipment and the like; "" is the order
 	Mapping string // "" is the one of the system's description
 	Which   *mapping.OrderTest
 	Unfit   string // UnfitLeave or UnfitCancel
@@ -155,7 +156,7 @@ func Parse(src []byte) (*Sync, error) {
 }
 
 func (b *builder) push(s *Sync, n *grammar.Node) Push {
-	p := Push{Target: b.target(n.Get("record")), Name: n.Str("name"), Mapping: n.Str("mapping"), Unfit: n.Str("unfit"),
+	p := Push{Target: b.target(n.Get("record")), Name: n.Str("name"), Of: n.Str("of"), Mapping: n.Str("mapping"), Unfit: n.Str("unfit"),
 		Lost: n.Str("lost"), Creates: n.Str("creates") != "false", Which: mapping.ParseOrderTest(n.Get("which"), &b.Mistakes)}
 	if p.Unfit == "" {
 		p.Unfit = UnfitLeave

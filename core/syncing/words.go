@@ -19,6 +19,17 @@ const (
 	UnfitCancel = "cancel" // it is treated like one whose order was cancelled
 )
 
+// What of an order a push can write besides the order itself.
+const (
+	OfShipment = "shipment"
+	OfReceipt  = "receipt"
+	OfAnswer   = "answer"
+	OfInvoice  = "invoice"
+)
+
+// Parts are all of them.
+var Parts = []string{OfShipment, OfReceipt, OfAnswer, OfInvoice}
+
 const every = "How often, such as 30s, 5m or 2h; left out, only when the sync is run"
 
 var words = grammar.Group("A sync",
@@ -38,6 +49,8 @@ var words = grammar.Group("A sync",
 		Items: grammar.Group("One kind of record that orders are written as",
 			grammar.Must("record", grammar.Some("System and kind of record, such as ledgerline.sales_order")),
 			grammar.May("name", grammar.Some("Where two pushes write the same kind of record; left out, the record")),
+			grammar.May("of", grammar.OneOf("What of an order is written: the order itself (left out), or each of its shipments, "+
+				"receipts, answers or invoices, once", Parts...)),
 			grammar.May("mapping", grammar.Some("That writes an order as such a record; left out, the one that the "+
 				"system's description names")),
 			grammar.May("which", grammar.Some("The orders that are written: a condition such as partner == \"SLIPWAY\" "+

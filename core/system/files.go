@@ -93,12 +93,7 @@ var filing = grammar.Group("How they come as files, in place of a list",
 	grammar.May("after", grammar.OneOf("What becomes of a file: move (the usual) puts it into taken or refused "+
 		"below; leave; "+
 		"remove", "move", "leave", "remove")),
-	grammar.May("segments", grammar.Group("Segments between separators; left out, each line is an object of JSON",
-		grammar.Must("end", grammar.Some(`What ends a segment: a character, or \n`)),
-		grammar.Must("element", grammar.Some("What stands between its elements")),
-		grammar.May("component", grammar.Some("What stands between the components of an element")),
-		grammar.May("release", grammar.Some("What takes the next character as it is")),
-		grammar.May("quoted", grammar.Some("What stands around an element that has separators in it")))),
+	grammar.May("segments", segmenting),
 	grammar.May("kind", grammar.Some("Where a line of JSON has its kind: path. A segment's kind is its first element")),
 	grammar.May("head", ending("The part at the beginning of a file")),
 	grammar.May("tail", ending("The part at the end of a file: one without it is not complete")),
@@ -130,19 +125,7 @@ func (b *builder) files(n *grammar.Node) *Files {
 		b.wrong(n.Get("names"), "%q is no pattern of names such as DSP*.txt.", f.Names)
 	}
 	b.folder(n.Get("path"))
-	if s := n.Get("segments"); s != nil {
-		f.Segments = &Segments{}
-		for word, to := range map[string]*string{"end": &f.Segments.End, "element": &f.Segments.Element,
-			"component": &f.Segments.Component, "release": &f.Segments.Release, "quoted": &f.Segments.Quoted} {
-			v := s.Get(word)
-			if v == nil {
-				continue
-			}
-			*to = strings.NewReplacer(`\n`, "\n", `\t`, "\t").Replace(v.Text)
-			if utf8.RuneCountInString(*to) != 1 {
-				b.wrong(v, "%q is not one character.", v.Text)
-			}
-		}
+	if f.Segments = b.segments(n.Get("segments")); f.Segments != nil {
 		if f.Kind != nil {
 			b.wrong(n.Get("kind"), "a segment's kind is its first element; kind is for lines of JSON.")
 		}

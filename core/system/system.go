@@ -37,11 +37,11 @@ type System struct {
 type Secret struct{ Env, File string }
 
 // Auth is how the system knows who calls. Kind is "" (it does not ask), bearer, header,
-// query, basic or client_credentials.
+// query, basic, client_credentials or signed.
 type Auth struct {
 	Kind     string
 	Name     string // of the header or parameter; of basic the user
-	Value    Secret // bearer, header, query, basic
+	Value    Secret // bearer, header, query, basic, signed
 	Token    string // address of the token endpoint
 	ID       Secret
 	Secret   Secret
@@ -199,7 +199,13 @@ func Parse(src []byte) (*System, error) {
 			b.Add(finding.MappingWrongValue, e.At, e.Key, "a record's name must be of small letters, digits, _ and -.")
 		}
 		r := b.record(e.Key, e.Node)
-		if s.Records[e.Key] = r; s.Folder+s.Address != "" && (r.Files != nil) != (s.Folder != "") {
+		s.Records[e.Key] = r
+		out := r.Write != nil && r.Write.File != nil
+		if out && s.Folder == "" {
+			b.Add(finding.MappingWrongValue, e.At, e.Key, "%s is a file, but the system is no folder.", e.Key).Hint = ""
+		}
+		only := r.Write != nil && e.Node.Get("list") == nil && r.Files == nil // it is written only
+		if s.Folder+s.Address != "" && !only && (r.Files != nil) != (s.Folder != "") {
 			b.Add(finding.MappingWrongValue, e.At, e.Key, "%s is read by %s.", e.Key, map[bool]string{
 				true:  "files, because the system is a folder",
 				false: "list, because the system has an address"}[s.Folder != ""])
@@ -314,7 +320,7 @@ func (b *builder) auth(n *grammar.Node) Auth {
 	kind, v := n.Entries[0].Key, n.Entries[0].Node
 	a := Auth{Kind: kind}
 	switch kind {
-	case "bearer":
+	case "bearer", "signed":
 		a.Value = secretOf(v)
 	case "header", "query":
 		a.Name, a.Value, a.Prefix = v.Str("name"), secretOf(v.Get("value")), v.Str("prefix")
@@ -425,7 +431,7 @@ func (b *builder) record(name string, n *grammar.Node) *Record {
 	b.since(r, list)
 	b.feed(r, n.Get("feed"))
 	if files := n.Get("files"); files != nil {
-		for _, word := range []string{"list", "get", "rest", "write", "find", "fields"} {
+		for _, word := range []string{"list", "get", "rest", "find", "fields"} {
 			if v := n.Get(word); v != nil {
 				b.Add(finding.MappingWrongValue, v.At, word, "a record that comes as files has no %s.", word).Hint = ""
 			}

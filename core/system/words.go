@@ -35,6 +35,7 @@ var signingIn = &grammar.Shape{Kind: grammar.Object, One: true, About: "How the 
 			grammar.May("user", grammar.Some("The name")),
 			grammar.May("password", secret("The password")),
 			grammar.May("key", secret("A key that stands for the name, with a blank password")))),
+		grammar.May("signed", secret("The secret with which every request is signed, as Standard Webhooks has it")),
 		grammar.May("client_credentials", grammar.Group("Tokens of OAuth 2.0 (RFC 6749, section 4.4)",
 			grammar.Must("token", grammar.Some("Address of the token endpoint, whole or below the system's address")),
 			grammar.Must("id", secret("The client's id")),

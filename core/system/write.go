@@ -16,9 +16,10 @@ import (
 type Find struct {
 	Name, Parameter string
 	Path            *jsondoc.Path
-	Fold            bool   // letter case does not matter
-	Only            While  // records that count; a nil path is all
-	As              string // what the parameter takes, with {value} in it; "" is the value
+	Fold            bool          // letter case does not matter
+	Only            While         // records that count; a nil path is all
+	As              string        // what the parameter takes, with {value} in it; "" is the value
+	In              *jsondoc.Path // where they stand in the record of the order that they belong to (Write.Of); nil is the list
 }
 
 // Refer says that a value of a record is the key of another one, and by what that is
@@ -79,6 +80,8 @@ type Write struct {
 	Lines       *Lines // nil: lines go with the record
 	Acts        []Act
 	Types       map[string]string // by path: number, text, boolean
+	File        *FileOut          // the record is a file; Create is nil then
+	Of          string            // kind of record of the order that it belongs to; {order} is its key. "" is none
 }
 
 // Lines is how the lines of a record are written one by one.
@@ -117,7 +120,9 @@ func while(about string, more ...grammar.Key) *grammar.Shape {
 var (
 	found = &grammar.Shape{Kind: grammar.Table, About: "Ways to find a record without its key, by names of your own",
 		Items: grammar.Group("One way",
-			grammar.Must("parameter", grammar.Some("Parameter of the list that takes the value")),
+			grammar.May("parameter", grammar.Some("Parameter of the list that takes the value")),
+			grammar.May("in", grammar.Some("In place of a parameter, where the record belongs to an order's (write: {of: …}): where "+
+				"such records stand in that: path")),
 			grammar.Must("path", grammar.Some("Where a record has the value: only those count that have exactly it, "+
 				"whatever else the list gives")),
 			grammar.May("as", grammar.Some("What the parameter takes, with {value} in it, such as ref eq '{value}'")),
@@ -134,13 +139,16 @@ var (
 		grammar.May("mapping",
 			grammar.Some("The mapping that writes an order as such a record; its document is ndjson")),
 		grammar.May("find", grammar.Some("The way in which a record is found that is not linked yet")),
+		grammar.May("of", grammar.Some("Where a record belongs to the record of an order, such as a delivery: that kind of "+
+			"record. {order} in paths and values is its key")),
 		grammar.May("aside", grammar.Many("What the mapping writes for create of refers only: paths that are never sent")),
 		grammar.May("fixed", grammar.Many("What cannot be changed once the record is made: paths")),
 		grammar.May("types", &grammar.Shape{Kind: grammar.Table,
 			About: "JSON types of values, by their paths; left out, " +
 				"decimals are numbers and the others texts", Items: grammar.OneOf("Type", "text", "number",
 				"boolean")}),
-		grammar.Must("create", request("Makes a record", "POST",
+		grammar.May("file", fileOut),
+		grammar.May("create", request("Makes a record", "POST",
 			grammar.May("lines", &grammar.Shape{Kind: grammar.Integer,
 				About: "How many lines may go with it; left out, all"}))),
 		grammar.May("change", request("Changes a record: PATCH with what differs, PUT with the whole", "PATCH")),
@@ -233,7 +241,11 @@ func (b *builder) finds(n *grammar.Node) map[string]*Find {
 	}
 	for _, e := range n.Entries {
 		all[e.Key] = &Find{Name: e.Key, Parameter: e.Node.Str("parameter"), Path: b.path(e.Node.Get("path")),
-			Fold: e.Node.Str("fold") == "true", Only: b.while(e.Node.Get("only")), As: e.Node.Str("as")}
+			Fold: e.Node.Str("fold") == "true", Only: b.while(e.Node.Get("only")), As: e.Node.Str("as"),
+			In: b.path(e.Node.Get("in"))}
+		if (all[e.Key].Parameter == "") == (all[e.Key].In == nil) {
+			b.Add(finding.MappingWrongValue, e.At, e.Key, "say either parameter or in: where records with the value are found.").Hint = ""
+		}
 		if as := e.Node.Get("as"); as != nil && !strings.Contains(as.Text, "{value}") {
 			b.wrong(as, "as needs {value}, such as ref eq '{value}'.")
 		}
@@ -260,10 +272,16 @@ func (b *builder) write(r *Record, n *grammar.Node) *Write {
 		return nil
 	}
 	create := n.Get("create")
+	if (create == nil) == (n.Get("file") == nil) {
+		b.wrong(n, "say either create, the call that makes a record, or file, in a folder.")
+	}
+	if create == nil {
+		create = &grammar.Node{}
+	}
 	w := &Write{Mapping: n.Str("mapping"), Find: n.Str("find"), Aside: b.paths(n, "aside"), Fixed: b.paths(n, "fixed"),
-		Create: b.request(create, "POST"), WithLines: -1, Change: b.request(n.Get("change"), "PATCH", "{key}"),
+		Create: b.request(n.Get("create"), "POST"), File: b.fileOut(n.Get("file")), WithLines: -1, Change: b.request(n.Get("change"), "PATCH", "{key}"),
 		IfMatch: n.Str("if_match") == "true", Idempotency: n.Str("idempotency"), Types: texts(n.Get("types")),
-		Taken: b.while(n.Get("taken"))}
+		Taken: b.while(n.Get("taken")), Of: n.Str("of")}
 	if create.Get("lines") != nil {
 		w.WithLines = create.Number("lines")
 	}
@@ -278,8 +296,12 @@ func (b *builder) write(r *Record, n *grammar.Node) *Write {
 	if w.Find != "" && r.Finds[w.Find] == nil {
 		b.wrong(n.Get("find"), "the record has no way %q to be found; say it under find.", w.Find)
 	}
-	if w.Mapping != "" && (w.Find == "" || r.Get == "") {
-		b.wrong(n.Get("mapping"), "to write orders, say find: how a record is found, and get: how one is read.")
+	in := w.Find != "" && r.Finds[w.Find] != nil && r.Finds[w.Find].In != nil
+	if w.Mapping != "" && w.Find != "" && r.Get == "" && !in {
+		b.wrong(n.Get("mapping"), "say get, too: how one record is read.")
+	}
+	if in && w.Of == "" {
+		b.wrong(n.Get("find"), "records that are found in another one belong to that: say of.")
 	}
 	if l := n.Get("lines"); l != nil {
 		w.Lines = &Lines{Match: b.path(l.Get("match")), Key: b.path(l.Get("key")), Version: b.path(l.Get("version")),
@@ -305,6 +327,13 @@ func (b *builder) write(r *Record, n *grammar.Node) *Write {
 // refer looks whether the records that others refer to are there.
 func (b *builder) refer(s *System, records *grammar.Node) {
 	for _, e := range records.Entries {
+		if w := s.Records[e.Key].Write; w != nil && w.Of != "" {
+			of := e.Node.Get("write").Get("of")
+			if to := s.Records[w.Of]; to == nil || to == s.Records[e.Key] || to.Get == "" {
+				b.wrong(of, "of is another kind of record here that can be read (get); there are %s.",
+					strings.Join(s.RecordNames(), ", "))
+			}
+		}
 		for i, item := range e.Node.List("refers") {
 			r := &s.Records[e.Key].Refers[i]
 			to := s.Records[r.To]

@@ -41,13 +41,14 @@ CREATE TABLE tasks (
   system   TEXT NOT NULL,
   record   TEXT NOT NULL,
   order_id INTEGER NOT NULL,              -- of an order that may be gone
+  part     INTEGER NOT NULL,              -- its movement or invoice, or the revision of its answer; 0 is the order
   state    TEXT NOT NULL,                 -- waiting, after (for another record of the order), held, aside
   turn     INTEGER NOT NULL,              -- one more with each reason to look: what comes while it is worked at is not lost
   attempts INTEGER NOT NULL,              -- that failed since
   made_at  TEXT NOT NULL,
   due_at   TEXT NOT NULL,
   why      TEXT NOT NULL,                 -- what came of the last attempt
-  UNIQUE (sync, push, order_id)
+  UNIQUE (sync, push, order_id, part)
 );
 CREATE INDEX tasks_due ON tasks (system, due_at) WHERE state = 'waiting';
 CREATE INDEX tasks_by_order ON tasks (order_id);
@@ -60,6 +61,7 @@ CREATE TABLE pushed (
   system   TEXT NOT NULL,
   record   TEXT NOT NULL,
   order_id INTEGER NOT NULL,
+  part     INTEGER NOT NULL,
   number   TEXT NOT NULL,                 -- of the order
   key      TEXT NOT NULL,
   outcome  TEXT NOT NULL,                 -- created, changed, right, held, passed over
@@ -74,9 +76,26 @@ CREATE INDEX pushed_by_time ON pushed (at);
 
 CREATE INDEX pulls_open ON pulls (system, record) WHERE state IN ('running', 'away');
 
-ALTER TABLE links ADD COLUMN found TEXT NOT NULL DEFAULT ''; -- the record as it was last read, JSON
-ALTER TABLE links ADD COLUMN base TEXT NOT NULL DEFAULT '';  -- the record when both agreed, where both sides may change it
-ALTER TABLE links ADD COLUMN decided TEXT NOT NULL DEFAULT ''; -- what a person decided where both changed it, JSON
+CREATE TABLE links_new (
+  system   TEXT NOT NULL,
+  record   TEXT NOT NULL,
+  order_id INTEGER NOT NULL,         -- of an order that may be gone; ids are never used again
+  part     INTEGER NOT NULL,         -- its movement or invoice, or the revision of its answer; 0 is the order
+  key      TEXT NOT NULL,
+  number   TEXT NOT NULL,            -- what people call it there
+  revision INTEGER NOT NULL,         -- of the order, when they last agreed; 0 is not yet
+  agreed   TEXT NOT NULL,            -- what the record should have said then, JSON
+  at       TEXT NOT NULL,            -- when it was written
+  found    TEXT NOT NULL,            -- the record as it was last read, JSON
+  base     TEXT NOT NULL,            -- the record when both agreed, where both sides may change it
+  decided  TEXT NOT NULL,            -- what a person decided where both changed it, JSON
+  PRIMARY KEY (system, record, order_id, part)
+) WITHOUT ROWID;
+INSERT INTO links_new SELECT system, record, order_id, 0, key, number, revision, agreed, at, '', '', '' FROM links;
+DROP TABLE links;
+ALTER TABLE links_new RENAME TO links;
+CREATE UNIQUE INDEX links_by_key ON links (system, record, key);
+CREATE INDEX links_by_order ON links (order_id);
 ALTER TABLE pulls ADD COLUMN everything INTEGER NOT NULL DEFAULT 0; -- also what is not new
 ALTER TABLE pulls ADD COLUMN key TEXT NOT NULL DEFAULT ''; -- of the one record that is read; '' is a list
 ALTER TABLE held ADD COLUMN task INTEGER REFERENCES tasks (id); -- push

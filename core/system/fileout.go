@@ -1,0 +1,246 @@
+package system
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	names "path"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"koinos/core/grammar"
+	"koinos/core/jsondoc"
+	"koinos/core/order"
+	"koinos/core/tree"
+)
+
+// FileOut is how a record is written as a file of a folder: texts with values in braces,
+// one after the other.
+type FileOut struct {
+	Path, Name string // folder below the system's; the name, with {id} in it
+	Segments   *Segments
+	Head       string
+	Record     string
+	Line       string
+	Tail       string
+	Answer     *FileReply // nil: nobody answers
+	Once       bool       // a record is written once; else at each change
+}
+
+// FileReply is how the file is read with which the system answers one of ours.
+type FileReply struct {
+	Path, Names   string
+	ID, Word, Why *jsondoc.Path // within its first segment, a list, or its first line of JSON
+	Taken         []string      // the words that say that ours was taken
+}
+
+var segmenting = grammar.Group("Separators: values that have one in them are written so that it is none",
+	grammar.Must("end", grammar.Some(`What ends a segment: a character, or \n`)),
+	grammar.Must("element", grammar.Some("What stands between its elements")),
+	grammar.May("component", grammar.Some("What stands between the components of an element")),
+	grammar.May("release", grammar.Some("What takes the next character as it is")),
+	grammar.May("quoted", grammar.Some("What stands around an element that has separators in it")))
+
+var fileOut = grammar.Group("The record is a file in a folder, in place of create",
+	grammar.Must("path", grammar.Some("Folder below the system's")),
+	grammar.Must("name", grammar.Some("Its name, with {id} in it: that follows from what the file says")),
+	grammar.May("segments", segmenting),
+	grammar.May("head", grammar.Some("How it begins, with {id}, {today}, {now}, and values of the record such as {$.ref}")),
+	grammar.Must("record", grammar.Some("What stands in it of the record, likewise")),
+	grammar.May("line", grammar.Some("What stands in it of each line, with values of the line such as {$.qty}")),
+	grammar.May("tail", grammar.Some("How it ends: also {lines}, {parts} (segments in all) and {sum $.qty} (over the lines)")),
+	grammar.May("once", &grammar.Shape{Kind: grammar.Boolean, About: "true: a record is written once, whatever changes later"}),
+	grammar.May("answer", grammar.Group("The file with which the system answers",
+		grammar.Must("path", grammar.Some("Folder below the system's")),
+		grammar.Must("names", grammar.Some("Names that are read, such as PAK*.txt")),
+		grammar.Must("id", grammar.Some("Where it has the id of ours: path within its first segment, a list, or its first line of JSON")),
+		grammar.Must("word", grammar.Some("Where it says what became of ours: path likewise")),
+		grammar.Must("taken", grammar.Many("The words that say that it was taken; others refuse it")),
+		grammar.May("why", grammar.Some("Where it says why not: path likewise")))))
+
+func (b *builder) segments(s *grammar.Node) *Segments {
+	if s == nil {
+		return nil
+	}
+	out := &Segments{}
+	for word, to := range map[string]*string{"end": &out.End, "element": &out.Element, "component": &out.Component,
+		"release": &out.Release, "quoted": &out.Quoted} {
+		v := s.Get(word)
+		if v == nil {
+			continue
+		}
+		*to = strings.NewReplacer(`\n`, "\n", `\t`, "\t").Replace(v.Text)
+		if len([]rune(*to)) != 1 {
+			b.wrong(v, "%q is not one character.", v.Text)
+		}
+	}
+	return out
+}
+
+func (b *builder) fileOut(n *grammar.Node) *FileOut {
+	if n == nil {
+		return nil
+	}
+	f := &FileOut{Path: n.Str("path"), Name: n.Str("name"), Segments: b.segments(n.Get("segments")), Head: n.Str("head"),
+		Record: n.Str("record"), Line: n.Str("line"), Tail: n.Str("tail"), Once: n.Str("once") == "true"}
+	b.folder(n.Get("path"))
+	if !strings.Contains(f.Name, "{id}") || strings.Contains(f.Name, "/") {
+		b.wrong(n.Get("name"), "the name of a file needs {id}, and no folder.")
+	}
+	for _, word := range []string{"head", "record", "line", "tail"} {
+		v := n.Get(word)
+		if v == nil {
+			continue
+		}
+		for _, m := range hole.FindAllStringSubmatch(v.Text, -1) {
+			path := strings.TrimSpace(strings.TrimPrefix(m[1], "sum "))
+			if strings.HasPrefix(path, "$") {
+				if _, err := jsondoc.ParsePath(path); err != nil {
+					b.wrong(v, "{%s} has no path in it: %v.", m[1], err)
+				}
+			} else if !slices.Contains([]string{"id", "today", "now", "lines", "parts"}, m[1]) {
+				b.wrong(v, "{%s} is nothing that can stand here: id, today, now, lines, parts, a path, or sum and a path.", m[1])
+			}
+		}
+	}
+	if a := n.Get("answer"); a != nil {
+		f.Answer = &FileReply{Path: a.Str("path"), Names: a.Str("names"), ID: b.path(a.Get("id")), Word: b.path(a.Get("word")),
+			Why: b.path(a.Get("why")), Taken: a.Strs("taken")}
+		b.folder(a.Get("path"))
+		if _, err := names.Match(f.Answer.Names, "x"); err != nil || strings.Contains(f.Answer.Names, "/") {
+			b.wrong(a.Get("names"), "%q is no pattern of names such as PAK*.txt.", f.Answer.Names)
+		}
+	}
+	return f
+}
+
+// hole is a place in a text where a value comes.
+var hole = regexp.MustCompile(`\{([^{}]*)\}`)
+
+// Text writes a record as a file, with its id: twelve hexadecimal digits of what it says.
+func (f *FileOut) Text(record *tree.Node, lines []*tree.Node, now time.Time) (id, text string) {
+	sum := sha256.New()
+	sum.Write(record.AppendJSON(nil))
+	for _, l := range lines {
+		sum.Write(l.AppendJSON(nil))
+	}
+	id = strings.ToUpper(hex.EncodeToString(sum.Sum(nil)[:6]))
+	values := map[string]string{"id": id, "today": now.UTC().Format("20060102"), "now": now.UTC().Format(time.RFC3339),
+		"lines": strconv.Itoa(len(lines))}
+	body := f.fill(f.Head, record, lines, values) + f.fill(f.Record, record, lines, values)
+	for _, l := range lines {
+		body += f.fill(f.Line, l, lines, values)
+	}
+	if f.Segments != nil {
+		whole, _ := f.Segments.cut(body)
+		tail, _ := f.Segments.cut(f.fill(f.Tail, record, lines, values))
+		values["parts"] = strconv.Itoa(len(whole) + len(tail))
+	}
+	return id, body + f.fill(f.Tail, record, lines, values)
+}
+
+// fill puts values into a text.
+func (f *FileOut) fill(text string, at *tree.Node, lines []*tree.Node, values map[string]string) string {
+	text = strings.NewReplacer(`\n`, "\n", `\t`, "\t").Replace(text)
+	return hole.ReplaceAllStringFunc(text, func(m string) string {
+		name := m[1 : len(m)-1]
+		if v, ok := values[name]; ok {
+			return v
+		}
+		if rest, is := strings.CutPrefix(name, "sum "); is {
+			return sumOf(strings.TrimSpace(rest), lines)
+		}
+		p, err := jsondoc.ParsePath(name)
+		if err != nil {
+			return ""
+		}
+		return f.escaped(scalar(p, at))
+	})
+}
+
+// sumOf adds up a value of all lines, exactly.
+func sumOf(path string, lines []*tree.Node) string {
+	p, err := jsondoc.ParsePath(path)
+	if err != nil {
+		return ""
+	}
+	total := order.NumberOf(0)
+	for _, l := range lines {
+		n, err := order.ParseNumber(scalar(p, l))
+		if err != nil {
+			continue
+		}
+		if sum, err := total.Add(n); err == nil {
+			total = sum
+		}
+	}
+	return total.String()
+}
+
+// escaped writes a value so that no separator in it is one.
+func (f *FileOut) escaped(v string) string {
+	s := f.Segments
+	if s == nil {
+		return v
+	}
+	special := s.End + s.Element + s.Component + s.Release + s.Quoted
+	switch {
+	case !strings.ContainsAny(v, special):
+		return v
+	case s.Release != "":
+		var b strings.Builder
+		for _, c := range v {
+			if strings.ContainsRune(special, c) {
+				b.WriteString(s.Release)
+			}
+			b.WriteRune(c)
+		}
+		return b.String()
+	case s.Quoted != "":
+		return s.Quoted + strings.ReplaceAll(v, s.Quoted, s.Quoted+s.Quoted) + s.Quoted
+	}
+	return strings.Map(func(c rune) rune { // there is no way to write it
+		if strings.ContainsRune(special, c) {
+			return ' '
+		}
+		return c
+	}, v)
+}
+
+// Reads reports whether a name is one of the answers.
+func (a *FileReply) Reads(name string) bool {
+	ok, _ := names.Match(a.Names, name)
+	return ok && !strings.HasSuffix(name, ".part") && !strings.HasSuffix(name, ".tmp")
+}
+
+// Read reads an answer: of which file it is, whether that was taken, and what it says. The
+// error is an *AnswerError.
+func (f *FileOut) Read(b []byte) (id string, taken bool, says string, err error) {
+	var root *tree.Node
+	if f.Segments != nil {
+		all, _ := f.Segments.cut(string(b))
+		if len(all) == 0 {
+			return "", false, "", &AnswerError{"", "has no segment"}
+		}
+		var raw []byte
+		if raw, err = json.Marshal(all[0]); err == nil {
+			root, _, err = jsondoc.Parse(raw, 1)
+		}
+	} else {
+		line, _, _ := strings.Cut(string(b), "\n")
+		root, _, err = jsondoc.Parse([]byte(line), 1)
+	}
+	if err != nil || root == nil {
+		return "", false, "", &AnswerError{"", "is no answer that can be read"}
+	}
+	word := scalar(f.Answer.Word, root)
+	says = strings.TrimSpace(word + " " + scalar(f.Answer.Why, root))
+	id = scalar(f.Answer.ID, root)
+	if id == "" {
+		return "", false, says, &AnswerError{f.Answer.ID.String(), "has no id"}
+	}
+	return id, slices.Contains(f.Answer.Taken, word), says, nil
+}

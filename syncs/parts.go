@@ -1,0 +1,104 @@
+package syncs
+
+import (
+	"koinos/core/intent"
+	"koinos/core/order"
+	"koinos/core/syncing"
+	"koinos/store"
+)
+
+// kindOf is the kind of mapping that writes what a push writes.
+func kindOf(of string) intent.Kind {
+	if of == "" {
+		return intent.Order
+	}
+	return intent.Kind(of)
+}
+
+// partsOf lists what of an order a push writes: 0 is the order itself.
+func partsOf(o *store.StoredOrder, of string) (parts []int64) {
+	switch of {
+	case "":
+		return []int64{0}
+	case syncing.OfShipment, syncing.OfReceipt:
+		for i := range o.Movements {
+			if string(o.Movements[i].Kind) == of {
+				parts = append(parts, o.Movements[i].ID)
+			}
+		}
+	case syncing.OfAnswer:
+		for i := range o.Answers {
+			parts = append(parts, int64(o.Answers[i].Revision))
+		}
+	case syncing.OfInvoice:
+		for i := range o.Invoices {
+			parts = append(parts, o.Invoices[i].ID)
+		}
+	}
+	return parts
+}
+
+// partOf gives a part of an order in the form in which mappings read and write such
+// records: the order with what is said of it. Nil is that the part is gone.
+func partOf(o *store.StoredOrder, of string, part int64) *order.Order {
+	out := o.Order
+	out.Lines = nil
+	byID := map[int]*order.Line{}
+	for i := range o.Lines {
+		byID[o.Lines[i].ID] = &o.Lines[i]
+	}
+	add := func(id int, set func(*order.Line)) {
+		if l := byID[id]; l != nil {
+			is := *l
+			is.Statement = &order.LineStatement{}
+			set(&is)
+			out.Lines = append(out.Lines, is)
+		}
+	}
+	switch of {
+	case syncing.OfShipment, syncing.OfReceipt:
+		for i := range o.Movements {
+			m := &o.Movements[i]
+			if m.ID != part || string(m.Kind) != of {
+				continue
+			}
+			out.Statement = &order.Statement{Kind: of, Number: m.Number, On: m.On, At: m.At, DueOn: m.DueOn, Carrier: m.Carrier,
+				Tracking: m.Tracking, Packages: m.Packages}
+			for _, ml := range m.Lines {
+				add(ml.Line, func(l *order.Line) { l.Quantity, l.Statement.Lot = ml.Quantity, ml.Lot })
+			}
+			return &out
+		}
+	case syncing.OfAnswer:
+		for i := range o.Answers {
+			a := &o.Answers[i]
+			if int64(a.Revision) != part {
+				continue
+			}
+			out.Statement = &order.Statement{Kind: of, Number: a.Number, On: a.On, Code: a.Code}
+			for _, al := range a.Lines {
+				add(al.Line, func(l *order.Line) {
+					l.Statement.Code, l.Statement.Accepted, l.Statement.AcceptedUnit = al.Code, al.Quantity, al.Unit
+					l.Statement.DueOn, l.Statement.Reason = al.DueOn, al.Reason
+				})
+			}
+			return &out
+		}
+	case syncing.OfInvoice:
+		for i := range o.Invoices {
+			v := &o.Invoices[i]
+			if v.ID != part {
+				continue
+			}
+			out.Statement = &order.Statement{Kind: of, Number: v.Number, On: v.On}
+			out.StatedTotal = v.Total
+			for _, vl := range v.Lines {
+				add(vl.Line, func(l *order.Line) {
+					l.Quantity, l.UnitPrice, l.StatedAmount, l.Amount = vl.Quantity, vl.UnitPrice, vl.Amount, vl.Amount
+				})
+			}
+			return &out
+		}
+	}
+	return nil
+}
