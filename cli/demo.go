@@ -64,7 +64,7 @@ func (a *app) runDemo(ctx context.Context, listen, data string) error {
 	}
 	defer logFile.Close()
 	log := slog.New(slog.NewTextHandler(logFile, nil))
-	if err := playSystems(ctx); err != nil {
+	if err := playSystems(ctx, filepath.Join(data, "yard")); err != nil {
 		return err
 	}
 	r, err := start(ctx, data, service.Config{Listen: listen, Limits: source.DefaultLimits,

@@ -23,8 +23,8 @@ const shopOrders = 40
 const hookSecret = "whsec_cXVpbGxtZXJlLWNoYW5kbGVyeS1kZW1v"
 
 // playSystems starts the demo's other systems, where their descriptions look for them.
-func playSystems(ctx context.Context) error {
-	ended := make(chan error, 2) // they end with the demo
+func playSystems(ctx context.Context, yard string) error {
+	ended := make(chan error, 3) // they end with the demo
 	shop, err := serveShop(ctx, "127.0.0.1:0", shopOrders, ended)
 	if err != nil {
 		return fmt.Errorf("the web shop cannot be played: %w", err)
@@ -33,7 +33,10 @@ func playSystems(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("the bookkeeping cannot be played: %w", err)
 	}
-	for name, value := range map[string]string{"SLIPWAY_URL": shop, "SLIPWAY_TOKEN": shopToken,
+	if err := serveYard(ctx, yard, ended); err != nil {
+		return fmt.Errorf("the yard cannot be played: %w", err)
+	}
+	for name, value := range map[string]string{"YARD_FOLDER": yard, "SLIPWAY_URL": shop, "SLIPWAY_TOKEN": shopToken,
 		"SLIPWAY_HOOK_SECRET": hookSecret, "LEDGERLINE_URL": books,
 		"LEDGERLINE_ID": "koinos", "LEDGERLINE_SECRET": booksSecret} {
 		if err := os.Setenv(name, value); err != nil {
@@ -154,8 +157,8 @@ func (a *app) fillHooks(ctx context.Context, calls *client.Client) error {
 	shop := os.Getenv("SLIPWAY_URL")
 	_, err := calls.RegisterHooks(ctx, "slipway")
 	if err == nil {
-		err = tell(ctx, shop+"/admin/orders", `{"id": 9007199254741030, "reference": "SL-1038", "state": "changed",
-		  "placed_at": "2026-03-03T08:03:03.000201Z", "currency": "EUR", "remarks": "Two more, please.",
+		err = tell(ctx, shop+"/admin/orders", `{"id": 9007199254740997, "reference": "SL-1005", "state": "changed",
+		  "placed_at": "2026-03-02T10:28:03.000201Z", "currency": "EUR", "remarks": "Two more, please.",
 		  "buyer": {"name": "Otis Varne", "mail": "otis.48@harbour.example"},
 		  "deliver_to": {"name": "Otis Varne", "street": "2 Brygga", "town": "Sundvik", "zip": "3915", "country": "NO"},
 		  "lines": [{"line": 1, "sku": "00101", "title": "Braided rope 6 mm, white", "count": 12, "each": "1.00"}]}`)
@@ -169,7 +172,7 @@ func (a *app) fillHooks(ctx context.Context, calls *client.Client) error {
 	}); err != nil {
 		return fmt.Errorf("the shop's webhook did not come: %w", err)
 	}
-	fmt.Fprintln(a.out, "Then the shop told by a webhook that SL-1038 had changed.")
+	fmt.Fprintln(a.out, "Then the shop told by a webhook that SL-1005 had changed.")
 	return nil
 }
 

@@ -20,7 +20,7 @@ import (
 // standins plays the trading partners of the scenario against a running service, and its
 // other systems.
 func (a *app) standins() *cobra.Command {
-	var dir, shop, books string
+	var dir, shop, books, yard string
 	orders := 60
 	c := &cobra.Command{
 		Use: "standin", Short: "Play the demo's trading partners and other systems for a running service",
@@ -33,27 +33,29 @@ koinos partner keep.
 With --slipway the web shop Slipway (docs/standins/slipway.md); its token is
 $SLIPWAY_TOKEN, or slipway-demo. With --ledgerline the bookkeeping program
 Ledgerline (docs/standins/ledgerline.md); its client is koinos, the secret
-$LEDGERLINE_SECRET, or ledgerline-demo.`,
+$LEDGERLINE_SECRET, or ledgerline-demo. With --yard the East yard, a warehouse
+that exchanges files in a folder (docs/standins/east-yard.md).`,
 		Example: "  koinos standin --exchange /srv/edi\n" +
 			"  koinos standin --slipway 127.0.0.1:8750 --ledgerline 127.0.0.1:8760",
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			if dir == "" && shop == "" && books == "" {
-				return usage{fmt.Errorf("say whom to play: --exchange DIR, --slipway ADDRESS or --ledgerline ADDRESS")}
+			if dir == "" && shop == "" && books == "" && yard == "" {
+				return usage{fmt.Errorf("say whom to play: --exchange DIR, --slipway ADDRESS, --ledgerline ADDRESS or --yard DIR")}
 			}
-			return a.play(c.Context(), dir, shop, books, orders)
+			return a.play(c.Context(), dir, shop, books, yard, orders)
 		},
 	}
 	c.Flags().StringVar(&dir, "exchange", "", "folder of the service's exchange")
 	c.Flags().StringVar(&shop, "slipway", "", "address at which Slipway answers, such as 127.0.0.1:8750")
 	c.Flags().StringVar(&books, "ledgerline", "", "address at which Ledgerline answers, such as 127.0.0.1:8760")
+	c.Flags().StringVar(&yard, "yard", "", "folder that the East yard shares with the service")
 	c.Flags().IntVar(&orders, "orders", orders, "how many orders Slipway has")
 	return c
 }
 
 // play plays those who have a folder or an address, until ctx ends or one of them fails.
-func (a *app) play(ctx context.Context, dir, shop, books string, orders int) error {
-	ended := make(chan error, 3)
+func (a *app) play(ctx context.Context, dir, shop, books, yard string, orders int) error {
+	ended := make(chan error, 4)
 	if shop != "" {
 		at, err := serveShop(ctx, shop, orders, ended)
 		if err != nil {
@@ -67,6 +69,12 @@ func (a *app) play(ctx context.Context, dir, shop, books string, orders int) err
 			return err
 		}
 		fmt.Fprintf(a.out, "Ledgerline answers at %s/api/v2.\n", at)
+	}
+	if yard != "" {
+		if err := serveYard(ctx, yard, ended); err != nil {
+			return err
+		}
+		fmt.Fprintf(a.out, "The East yard works over %s.\n", yard)
 	}
 	if dir != "" {
 		fmt.Fprintf(a.out, "PELLOW and VARNHOLT play over %s.\n", dir)
@@ -98,6 +106,23 @@ func serveBooks(ctx context.Context, address string, ended chan<- error) (at str
 		return "", err
 	}
 	return serve(ctx, address, books, ended)
+}
+
+// yardLooks is how often the East yard looks into its folder.
+const yardLooks = 200 * time.Millisecond
+
+// serveYard lets the East yard work over a folder until ctx ends.
+func serveYard(ctx context.Context, folder string, ended chan<- error) error {
+	whole, err := filepath.Abs(folder)
+	if err != nil {
+		return err
+	}
+	yard, err := standin.NewYard(whole, time.Now)
+	if err != nil {
+		return err
+	}
+	go func() { ended <- yard.Run(ctx, yardLooks) }()
+	return nil
 }
 
 // serve answers at an address until ctx ends; how it ended is told.

@@ -25,15 +25,16 @@ type Ledgerline struct {
 	mux    *http.ServeMux
 	faults faults
 
-	mu        sync.Mutex
-	tokens    map[string]time.Time // until when
-	customers []bookCustomer
-	articles  []bookArticle
-	orders    []*bookOrder
-	changes   []bookChange
-	replays   map[string]replay // by idempotency key
-	lastLine  int64
-	lastOrder int64
+	mu         sync.Mutex
+	tokens     map[string]time.Time // until when
+	customers  []bookCustomer
+	articles   []bookArticle
+	orders     []*bookOrder
+	changes    []bookChange
+	replays    map[string]replay // by idempotency key
+	lastLine   int64
+	lastOrder  int64
+	deliveries []bookDelivery
 }
 
 type bookCustomer struct {
@@ -124,6 +125,9 @@ func NewLedgerline(secret string, goods []Goods, now func() time.Time) *Ledgerli
 	api("DELETE /sales-orders/{id}/lines/{line}", l.dropLine)
 	api("POST /sales-orders/{id}/confirm", l.confirm)
 	api("POST /sales-orders/{id}/void", l.void)
+	api("POST /sales-orders/{id}/deliveries", l.addDelivery)
+	api("GET /deliveries", l.listDeliveries)
+	api("GET /deliveries/{id}", l.getDelivery)
 	api("GET /meta/sales-orders", l.meta)
 	api("GET /changes", l.listChanges)
 	l.mux.HandleFunc("POST /admin/faults", l.faults.set)
@@ -133,7 +137,8 @@ func NewLedgerline(secret string, goods []Goods, now func() time.Time) *Ledgerli
 	l.mux.HandleFunc("GET /admin/orders", func(w http.ResponseWriter, _ *http.Request) {
 		l.mu.Lock()
 		defer l.mu.Unlock()
-		answer(w, http.StatusOK, "application/json", map[string]any{"orders": l.orders, "customers": l.customers})
+		answer(w, http.StatusOK, "application/json", map[string]any{"orders": l.orders, "customers": l.customers,
+			"deliveries": l.deliveries})
 	})
 	l.mux.HandleFunc("/", func(w http.ResponseWriter, r *http.Request) {
 		l.fail(w, http.StatusNotFound, "not_found", "Nothing is at "+r.URL.Path+".")

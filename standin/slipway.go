@@ -78,6 +78,7 @@ type shopLine struct {
 
 type shopParcel struct {
 	ID       string        `json:"id"`
+	Number   string        `json:"number,omitempty"`
 	Order    string        `json:"order"`
 	SentAt   string        `json:"sent_at"`
 	Carrier  string        `json:"carrier"`
@@ -115,6 +116,8 @@ func NewSlipway(token string, orders int, goods []Goods, limited bool, now func(
 	api("/orders/{id}", s.oneOrder)
 	api("/customers", s.listCustomers)
 	api("/parcels", s.listParcels)
+	api("/parcels/{id}", s.oneParcel)
+	s.mux.HandleFunc("POST /slipway/v1/parcels", func(w http.ResponseWriter, r *http.Request) { s.guarded(w, r, s.addParcel) })
 	api("/webhooks", s.listHooks)
 	graph := s.graph(graphql.MustParseSchema(shopSchema, &graphRoot{s}, graphql.UseFieldResolvers()))
 	s.mux.HandleFunc("POST /slipway/graphql", func(w http.ResponseWriter, r *http.Request) { s.guarded(w, r, graph) })
@@ -345,18 +348,6 @@ func (s *Slipway) listCustomers(w http.ResponseWriter, r *http.Request) {
 	from := min((page-1)*size, len(s.customers))
 	s.answer(w, map[string]any{"customers": s.customers[from:min(from+size, len(s.customers))],
 		"pages": (len(s.customers) + size - 1) / size})
-}
-
-func (s *Slipway) listParcels(w http.ResponseWriter, r *http.Request) {
-	const size = 20
-	from, err := strconv.Atoi(cmp.Or(r.URL.Query().Get("cursor"), "0"))
-	if err != nil || from < 0 || from > len(s.parcels) {
-		s.fail(w, http.StatusUnprocessableEntity, "bad_cursor", "cursor is not one that Slipway gave.")
-		return
-	}
-	to := min(from+size, len(s.parcels))
-	s.answer(w, map[string]any{"parcels": s.parcels[from:to], "cursor": strconv.Itoa(to),
-		"has_more": to < len(s.parcels)})
 }
 
 func (s *Slipway) putOrder(w http.ResponseWriter, r *http.Request) {

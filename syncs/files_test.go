@@ -29,7 +29,11 @@ func withYard(t *testing.T, change func(string) string) *yardOffice {
 		},
 		"east-yard.yaml": func(text string) error { _, err := y.Keep(t.Context(), change(text), "test"); return err },
 	} {
-		text, err := os.ReadFile(filepath.Join("../docs/standins", name))
+		folder := "../demo/mappings"
+		if name == "east-yard.yaml" {
+			folder = "../demo/systems"
+		}
+		text, err := os.ReadFile(filepath.Join(folder, name))
 		if err == nil {
 			err = to(string(text))
 		}

@@ -1,6 +1,10 @@
 package syncs
 
 import (
+	"context"
+	"errors"
+
+	"koinos/api"
 	"koinos/core/intent"
 	"koinos/core/order"
 	"koinos/core/syncing"
@@ -101,4 +105,70 @@ func partOf(o *store.StoredOrder, of string, part int64) *order.Order {
 		}
 	}
 	return nil
+}
+
+// partLinks links the shipments and the like that a batch brought with the records that
+// they came from: they are not written there once more.
+func (s *Syncs) partLinks(ctx context.Context, p *api.Pull, b *batch) (links []api.Link, err error) {
+	m, _, err := s.mapping(ctx, p.Mapping)
+	if err != nil || m.Kind == intent.Order {
+		return nil, err
+	}
+	orders := map[int64]map[int]int64{}
+	for i := range b.arrivals {
+		a := &b.arrivals[i]
+		if a.State != api.ArrivalMapped || a.Load == 0 || b.last[a.Key] != i {
+			continue
+		}
+		if orders[a.Load] == nil {
+			if orders[a.Load], err = s.store.OrdersOfLoad(ctx, a.Load); err != nil {
+				return nil, err
+			}
+		}
+		is, err := s.store.Order(ctx, orders[a.Load][a.Line])
+		if errors.Is(err, store.ErrNotFound) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		if part := broughtBy(is, string(m.Kind), a.Load, a.Line); part != 0 {
+			links = append(links, api.Link{System: a.System, Record: a.Record, OrderID: is.ID, Part: part, Key: a.Key,
+				Number: a.Number, Revision: is.Revision})
+		}
+	}
+	return links, nil
+}
+
+// broughtBy gives the part of an order that a record of a load brought; 0 is none.
+func broughtBy(o *store.StoredOrder, of string, load int64, seq int) int64 {
+	revision := 0
+	for i := range o.Events {
+		if e := &o.Events[i]; e.Origin.Load == load && e.Origin.Seq == seq {
+			revision = e.Revision
+		}
+	}
+	if revision == 0 {
+		return 0
+	}
+	for i := range o.Movements {
+		for _, l := range o.Movements[i].Lines {
+			if l.Revision == revision && string(o.Movements[i].Kind) == of {
+				return o.Movements[i].ID
+			}
+		}
+	}
+	for i := range o.Invoices {
+		for _, l := range o.Invoices[i].Lines {
+			if l.Revision == revision && of == syncing.OfInvoice {
+				return o.Invoices[i].ID
+			}
+		}
+	}
+	for i := range o.Answers {
+		if o.Answers[i].Revision == revision && of == syncing.OfAnswer {
+			return int64(revision)
+		}
+	}
+	return 0
 }

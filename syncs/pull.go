@@ -121,6 +121,7 @@ type batch struct {
 	read     [][]byte       // of each, as it came, where both sides may change it
 	both     []*both        // of each; nil where only they change it
 	known    []bool         // of each: an order was made of the record before
+	writes   bool           // records of the kind are written, too
 	last     map[string]int // by key, its last arrival: one that came before it in the batch is passed over
 	bytes    int
 }
@@ -411,6 +412,16 @@ func (s *Syncs) arrive(ctx context.Context, o *opened, r *system.Record, p *api.
 	var shared *both
 	var read []byte
 	if a.State == api.ArrivalMapped {
+		if b.writes = r.Write != nil; b.writes { // what we wrote of a shipment comes back as what it is, under whatever name
+			l, err := s.store.LinkOf(ctx, o.Name, r.Name, f.Key)
+			if err != nil {
+				return err
+			}
+			if l != nil && l.Part != 0 {
+				p.Unchanged++
+				return nil
+			}
+		}
 		shares, err := s.sharing(ctx, syncing.Target{System: o.Name, Record: r.Name})
 		if err != nil {
 			return err
@@ -535,6 +546,13 @@ func (s *Syncs) keep(ctx context.Context, p *api.Pull, b *batch) error {
 	links, tasks, err := s.agreed(ctx, b)
 	if err != nil {
 		return err
+	}
+	if b.writes {
+		parts, err := s.partLinks(ctx, p, b)
+		if err != nil {
+			return err
+		}
+		links = append(links, parts...)
 	}
 	err = s.store.Write(ctx, func(t *store.Tx) error {
 		return errors.Join(t.ReleaseArrivals(b.arrivals), t.AddArrivals(b.arrivals), t.SaveLinks(links, s.now()), t.SavePull(p))

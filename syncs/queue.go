@@ -23,6 +23,7 @@ type keeper struct {
 	runs     map[int64]*running
 
 	tasks  map[int64]bool // at work
+	ended  map[int64]bool // since the list of those that are due was asked for: it may still have them
 	orders map[int64]bool // of which one is at work
 	slots  map[string]int // taken, by system
 	nudge  chan struct{}
@@ -32,7 +33,7 @@ type keeper struct {
 
 func newKeeper() keeper {
 	return keeper{polls: map[syncing.Target]*poll{}, outages: map[string]*outage{},
-		runs: map[int64]*running{}, tasks: map[int64]bool{}, orders: map[int64]bool{}, slots: map[string]int{},
+		runs: map[int64]*running{}, tasks: map[int64]bool{}, ended: map[int64]bool{}, orders: map[int64]bool{}, slots: map[string]int{},
 		nudge: make(chan struct{}, 1)}
 }
 
@@ -358,6 +359,7 @@ func (s *Syncs) dispatch(ctx context.Context, work *sync.WaitGroup, active []*st
 		}
 		s.mu.Lock()
 		taken := len(s.tasks)
+		clear(s.ended)
 		s.mu.Unlock()
 		tasks, err := s.store.DueTasks(ctx, system, names, now, taken+4*free)
 		if err != nil {
@@ -410,7 +412,7 @@ func (s *Syncs) room(ctx context.Context, system string, now time.Time) (free in
 func (s *Syncs) take(k *api.Task) bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.tasks[k.ID] || s.orders[k.OrderID] {
+	if s.tasks[k.ID] || s.ended[k.ID] || s.orders[k.OrderID] {
 		return false
 	}
 	s.tasks[k.ID], s.orders[k.OrderID] = true, true
@@ -421,6 +423,7 @@ func (s *Syncs) take(k *api.Task) bool {
 func (s *Syncs) release(k *api.Task) {
 	s.mu.Lock()
 	delete(s.tasks, k.ID)
+	s.ended[k.ID] = true
 	delete(s.orders, k.OrderID)
 	s.slots[k.System]--
 	s.mu.Unlock()

@@ -356,8 +356,10 @@ func TestKeepSync(t *testing.T) {
 		"push: [{record: slipway.order}]": `3:17 The description says nothing of how slipway.order is written (write).`,
 		"push: [{record: ledgerline.article}]": `3:17 The description says nothing of how ledgerline.article is written ` +
 			`(write).`,
-		"push: [{record: ledgerline.customer}]": `3:17 The description does not say how a ledgerline.customer is found ` +
-			`that is not linked yet (write: {find: …}).`,
+		"push: [{record: ledgerline.customer}]": `3:17 Say mapping: neither the sync nor the description says what writes ` +
+			`an order as ledgerline.customer.`,
+		"push: [{record: ledgerline.sales_order, of: shipment}]": `3:17 The mapping ledgerline-orders is one of orders, but ` +
+			`ledgerline.sales_order is to be written of each shipment (of).`,
 		"push: [{record: ledgerline.sales_order, mapping: none}]": `3:17 Mapping none is not kept here.`,
 	} {
 		_, err := k.KeepSync(context.Background(), "koinos: sync/1\nname: s\n"+text+"\n", "test")
