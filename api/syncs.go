@@ -266,3 +266,14 @@ type Decision struct {
 	Take   string            `json:"take,omitempty" enum:"here,there" doc:"Of all values that are not named"`
 	Fields map[string]string `json:"fields,omitempty" doc:"By the names of the values: here or there"`
 }
+
+// HeldReason is what is held for one reason.
+type HeldReason struct {
+	Kind   string    `json:"kind" db:"kind"`
+	Sync   string    `json:"sync,omitempty" db:"sync"`
+	System string    `json:"system,omitempty" db:"system"`
+	Code   string    `json:"code" db:"code"`
+	Reason string    `json:"reason" db:"reason"`
+	Count  int       `json:"count" db:"n"`
+	Since  time.Time `json:"since" db:"-"`
+}

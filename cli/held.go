@@ -19,7 +19,7 @@ import (
 // held lists what waits for a person, and tries it again.
 func (a *app) held() *cobra.Command {
 	c := &cobra.Command{Use: "held", Short: "List what waits for a person, try it again, put it aside"}
-	c.AddCommand(a.listHeld(), a.showHeld(), a.retryHeld(), a.decideHeld(), a.putAside())
+	c.AddCommand(a.listHeld(), a.heldReasons(), a.showHeld(), a.retryHeld(), a.decideHeld(), a.putAside())
 	return c
 }
 
@@ -87,6 +87,31 @@ func (a *app) listHeld() *cobra.Command {
 	heldFlags(c, &f)
 	c.Flags().BoolVar(&f.Aside, "put-aside", false, "what was put aside, instead of what waits")
 	return c
+}
+
+func (a *app) heldReasons() *cobra.Command {
+	return &cobra.Command{
+		Use: "reasons", Short: "Count what is held by reason", Args: cobra.NoArgs, Example: "  koinos held reasons",
+		RunE: func(c *cobra.Command, _ []string) error {
+			all, err := a.client().HeldReasons(c.Context())
+			if err != nil {
+				return err
+			}
+			if done, err := a.json(all); done {
+				return err
+			}
+			if len(all) == 0 {
+				fmt.Fprintln(a.out, "Nothing is held.")
+				return nil
+			}
+			var rows [][]string
+			for _, r := range all {
+				rows = append(rows, []string{num(r.Count), r.Kind, cmp.Or(r.Sync, r.System), local(r.Since), r.Code, r.Reason})
+			}
+			report.Table(a.out, []string{">held", "kind", "sync", "since", "code", "why"}, rows)
+			return nil
+		},
+	}
 }
 
 // heldWhere says where something is held.

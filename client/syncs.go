@@ -174,3 +174,10 @@ func (c *Client) DecideHeld(ctx context.Context, id int64, d api.Decision) (out 
 	err = c.call(ctx, http.MethodPost, "/held/"+strconv.FormatInt(id, 10)+"/decide", nil, d, &out)
 	return out, err
 }
+
+// HeldReasons gives what is held by reason.
+func (c *Client) HeldReasons(ctx context.Context) ([]api.HeldReason, error) {
+	var out api.Page[api.HeldReason]
+	err := c.call(ctx, http.MethodGet, "/held-reasons", nil, nil, &out)
+	return out.Items, err
+}

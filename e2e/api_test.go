@@ -171,7 +171,7 @@ func TestPublishedAPI(t *testing.T) {
 		{"GET", "/checks/1/rows?outcome=cannot", "", 200}, {"GET", "/checks/1/report?format=csv", "", 200},
 		{"GET", "/checks/1/report?format=xlsx", "", 200}, {"GET", "/checks/1/report?format=json", "", 200},
 		{"GET", "/syncs/slipway-ledgerline/tasks?state=held", "", 200}, {"GET", "/pushed?sync=slipway-ledgerline&all=true", "", 200},
-		{"GET", "/held/1", "", 200}, {"GET", "/held/999", "", 404}, {"GET", "/held?sync=slipway-ledgerline", "", 200},
+		{"GET", "/held/1", "", 200}, {"GET", "/held-reasons", "", 200}, {"GET", "/held/999", "", 404}, {"GET", "/held?sync=slipway-ledgerline", "", 200},
 		{"POST", "/held/1/decide", `{"take":"here"}`, 422}, {"POST", "/held/retry", `{"kind":"push"}`, 202},
 		{"POST", "/held/put-aside", `{"kind":"push","why":"A test."}`, 200}, {"POST", "/held/put-aside", `{"kind":"push","why":""}`, 200},
 		{"POST", "/subscriptions", `{"name":"shed","url":"http://127.0.0.1:9/hooks"}`, 201},

@@ -16,6 +16,9 @@ type ByHeld struct {
 	ID int64 `path:"id" doc:"Number of what is held"`
 }
 
+// mostReasons is how many reasons are listed.
+const mostReasons = 100
+
 // held is one list of everything that waits for a person.
 func (s *Service) held(h huma.API) {
 	const tag = "Held"
@@ -42,6 +45,12 @@ func (s *Service) held(h huma.API) {
 				return nil, err
 			}
 			return pageOf(ctx, all, in.Limit, func(w api.HeldWork) string { return strconv.FormatInt(w.ID, 10) }), nil
+		})
+	handle(s, h, op(http.MethodGet, "/held-reasons", "list-held-reasons", tag, "read",
+		"What is held by reason, what waits most often first: the first hundred reasons"),
+		func(ctx context.Context, _ *none) (*answer[api.Page[api.HeldReason]], error) {
+			all, err := s.store.HeldReasons(ctx, mostReasons)
+			return &answer[api.Page[api.HeldReason]]{api.Page[api.HeldReason]{Items: all}}, err
 		})
 	handle(s, h, op(http.MethodGet, "/held/{id}", "get-held", tag, "read", "One thing that is held"),
 		func(ctx context.Context, in *ByHeld) (*answer[api.HeldDetail], error) {

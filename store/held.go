@@ -186,3 +186,19 @@ func (s *Store) RetryTasks(ctx context.Context, ids []int64, now time.Time) erro
 		  WHERE id IN (SELECT value FROM json_each(?))`, at(now), string(list))
 	})
 }
+
+// HeldReasons groups what waits by its reason, what waits most often first.
+func (s *Store) HeldReasons(ctx context.Context, limit int) ([]api.HeldReason, error) {
+	var rows []struct {
+		api.HeldReason
+		At string `db:"since"`
+	}
+	err := s.r.SelectContext(ctx, &rows, `SELECT kind, sync, system, code, reason, count(*) n, min(since) since FROM held
+	  WHERE aside = '' GROUP BY kind, sync, system, code, reason ORDER BY n DESC, min(id) LIMIT ?`, limit)
+	list := make([]api.HeldReason, len(rows))
+	for i := range rows {
+		list[i] = rows[i].HeldReason
+		list[i].Since = parseTime(rows[i].At)
+	}
+	return list, err
+}

@@ -16,6 +16,7 @@ const pages = [
   { to: '/orders', label: 'Orders' },
   { to: '/exchange', label: 'Exchange' },
   { to: '/systems', label: 'Systems' },
+  { to: '/syncs', label: 'Syncs' },
   { to: '/held', label: 'Held' },
   { to: '/lists', label: 'Lists' },
 ]

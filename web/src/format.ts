@@ -1,4 +1,4 @@
-import type { Interchange, Load, System } from './api/client'
+import type { Interchange, Load, Sync, System } from './api/client'
 
 /** columnName gives the letters of a column counted from 1. */
 export function columnName(n: number): string {
@@ -50,6 +50,14 @@ export function interchangeWord(i: Pick<Interchange, 'state' | 'overdue'>): stri
 }
 
 /** systemWord says how a system does. */
+/** How a sync does, in a word or two. */
+export function syncWord(y: Sync): string {
+  if (y.state.state === 'paused') return 'paused'
+  if (y.state.away?.length) return 'away'
+  if (!y.state.settled) return 'running'
+  return y.asked ? 'idle, works when asked' : 'idle'
+}
+
 export const systemWord = (y: System) => ({ yes: 'answers', no: 'does not answer', unknown: 'not called yet' })[y.state.answers]
 
 /** active reports whether a load has more to come by itself. */

@@ -14,6 +14,9 @@ const { data: today, error, isPending, refetch } = useQuery({
   queryFn: () => data(api.GET('/api/v1/today')),
   refetchInterval: (q) => (q.state.data?.running.length ? 1000 : 15000),
 })
+const { data: reasons } = useQuery({ queryKey: ['held-reasons'], queryFn: () => data(api.GET('/api/v1/held-reasons')), refetchInterval: 15000 })
+const { data: syncs } = useQuery({ queryKey: ['syncs'], queryFn: () => data(api.GET('/api/v1/syncs')), refetchInterval: 15000 })
+const troubled = computed(() => (syncs.value?.items ?? []).filter((y) => y.state.state === 'paused' || y.state.away?.length))
 const tallest = computed(() => Math.max(1, ...(today.value?.days.map((d) => d.loaded + d.changed + d.failed) ?? [])))
 const height = (n: number) => `${(100 * n) / tallest.value}%`
 const week = computed(() => today.value?.days.slice(-7).reduce((sum, d) => ({ loaded: sum.loaded + d.loaded, changed: sum.changed + d.changed, failed: sum.failed + d.failed, saved: sum.saved + d.saved_seconds }), { loaded: 0, changed: 0, failed: 0, saved: 0 }))
@@ -45,6 +48,13 @@ const dayName = (iso: string) => new Date(iso + 'T00:00:00Z').toLocaleDateString
             </RouterLink>
             <RouterLink :to="{ path: `/loads/${l.id}`, query: { tab: 'mend' } }">Mend</RouterLink>
           </li>
+        </ul>
+      </section>
+      <section v-if="reasons?.items.length || troubled.length" class="sheet box wide">
+        <div class="bar"><h2>Held, by reason</h2><span class="grow" /><RouterLink to="/held">All that is held</RouterLink></div>
+        <ul>
+          <li v-for="y in troubled" :key="y.name"><RouterLink :to="`/syncs/${y.name}`" class="row"><b>{{ y.name }}</b><span class="bad">{{ y.state.state === 'paused' ? 'paused' : `waits for ${y.state.away?.join(', ')}, which does not answer` }}</span><span class="soft">{{ y.state.counts.waiting }} orders wait</span></RouterLink></li>
+          <li v-for="(r, i) in reasons?.items.slice(0, 6)" :key="i"><RouterLink :to="{ path: '/held', query: r.sync ? { sync: r.sync } : {} }" class="row"><b>{{ r.count }}</b><span>{{ r.reason }}</span><span class="soft">{{ r.sync || r.kind }} · since {{ when(r.since) }}</span></RouterLink></li>
         </ul>
       </section>
       <section class="sheet box">

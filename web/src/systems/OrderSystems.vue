@@ -1,25 +1,27 @@
 <script setup lang="ts">
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
-import { computed } from 'vue'
+import { computed, ref } from 'vue'
 
 import { api, data, type StoredOrder } from '../api/client'
 import StateNote from '../components/StateNote.vue'
 import { when } from '../format'
+import StepList from '../syncs/StepList.vue'
+import SyncHistory from '../syncs/SyncHistory.vue'
 
 // Which records of other systems an order is, and what would make them what it says.
 const props = defineProps<{ order: StoredOrder }>()
 const cache = useQueryClient()
 const { data: systems } = useQuery({ queryKey: ['systems'], queryFn: () => data(api.GET('/api/v1/systems')) })
 const writes = computed(() => (systems.value?.items ?? []).flatMap((y) => (y.writes ?? []).map((record) => ({ system: y.name, record }))))
-const link = (w: { system: string; record: string }) => props.order.links?.find((l) => l.system === w.system && l.record === w.record)
+const link = (w: { system: string; record: string }) => props.order.links?.find((l) => l.system === w.system && l.record === w.record && !l.part)
 const push = useMutation({
   mutationFn: (w: { system: string; record: string; dry: boolean }) =>
     data(api.POST('/api/v1/systems/{name}/pushes', { params: { path: { name: w.system } }, body: { record: w.record, order: String(props.order.id), dry_run: w.dry } })),
   onSuccess: (_, w) => { if (!w.dry) void cache.invalidateQueries({ queryKey: ['order'] }) },
 })
 const plan = computed(() => push.data.value)
-const trial: Record<string, string> = { good: 'the system would do it', refused: 'the system refuses it', unknown: 'the system cannot be asked yet' }
+const story = ref(false)
 const says = computed(() => {
   const p = plan.value
   if (!p) return ''
@@ -39,19 +41,16 @@ const says = computed(() => {
         <span v-else class="soft">not there yet</span>
         <Button size="small" text label="Compare" :loading="push.isPending.value && push.variables.value?.dry && push.variables.value?.record === w.record" @click="push.mutate({ ...w, dry: true })" />
       </li>
-      <li v-for="l in (order.links ?? []).filter((l) => !writes.some((w) => w.system === l.system && w.record === l.record))" :key="`${l.system} ${l.record}`"><RouterLink :to="`/systems/${l.system}`">{{ l.system }}</RouterLink>: {{ l.record }} {{ l.number || l.key }}</li>
+      <li v-for="l in (order.links ?? []).filter((l) => l.part || !writes.some((w) => w.system === l.system && w.record === l.record))" :key="`${l.system} ${l.record} ${l.part}`"><RouterLink :to="`/systems/${l.system}`">{{ l.system }}</RouterLink>: {{ l.record }} {{ l.number || l.key }}</li>
     </ol>
     <StateNote v-if="push.error.value" :error="push.error.value" @retry="push.reset()" />
     <div v-else-if="plan" class="plan" role="status">
       <p>{{ plan.system }} {{ plan.record }} {{ plan.number || plan.key }}: {{ says }}</p>
-      <ol v-if="plan.steps.length" class="steps">
-        <li v-for="(s, i) in plan.steps" :key="i">{{ s.does }} <span class="soft">{{ s.method }} {{ s.path }}</span><span v-if="s.trial" :class="s.trial === 'refused' ? 'why' : 'soft'">, {{ trial[s.trial] }}</span>
-          <ul v-if="s.changes?.length"><li v-for="(c, n) in s.changes" :key="n">{{ c.line ? `line ${c.line} ` : '' }}{{ c.field }}: {{ c.was || 'blank' }} → <b>{{ c.is || 'blank' }}</b></li></ul>
-        </li>
-      </ol>
+      <StepList :steps="plan.steps" />
       <p v-for="w in plan.why" :key="w" class="why">{{ w }}</p>
       <Button v-if="plan.state === 'planned' && plan.steps.length" size="small" label="Do it" :loading="push.isPending.value" @click="push.mutate({ system: plan.system, record: plan.record, dry: false })" />
     </div>
+    <details v-if="order.links?.length" @toggle="story = ($event.target as HTMLDetailsElement).open"><summary>What was written there</summary><SyncHistory v-if="story" :order="order.id" /></details>
   </section>
 </template>
 
@@ -59,7 +58,5 @@ const says = computed(() => {
 ol { margin: 6px 0 0; padding: 0; list-style: none; }
 .plan { padding: 8px 12px; background: var(--desk); border-radius: 3px; }
 .plan p { margin: 0 0 6px; }
-.steps { margin: 0 0 8px; padding-left: 20px; list-style: decimal; }
-.steps ul { margin: 0; padding-left: 16px; }
 .why { color: var(--warning); }
 </style>
