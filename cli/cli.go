@@ -39,9 +39,9 @@ const exitCodes = `Koinos ends with one of these codes:
   1  something went wrong that has no code of its own
   2  the command was not understood
   3  of a load or a run: some orders were refused, held or withheld; the rest is in.
-     Of an exchange: something is held
+     Of an exchange or a sync: something is held. Of a reconcile: something differs
   4  the document or the mapping cannot be used; of x12 check and diff: there are findings
-  5  no service answers at the address
+  5  no service answers at the address; of a sync or a pull: a system is away
   6  the access token is missing, unknown, or does not allow it
   7  the load was cancelled, paused, or stopped after as many failures as allowed`
 

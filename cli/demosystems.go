@@ -89,6 +89,9 @@ func (a *app) fillSystems(ctx context.Context, calls *client.Client) error {
 		report.Plural(all.Records, "order"), all.Loaded, all.Gone, all.Failed)
 	fmt.Fprintf(a.out, "The sync %s wrote %s of them into the bookkeeping Ledgerline; %s held.\n", demoSync,
 		report.Plural(y.State.Counts.Created, "order"), areOrders(y.State.Counts.Held))
+	if err := a.fillYard(ctx, calls); err != nil {
+		return err
+	}
 	if err := a.fillConflict(ctx, calls); err != nil {
 		return err
 	}
@@ -118,6 +121,28 @@ func (a *app) syncDemo(ctx context.Context, calls *client.Client) (api.SyncRun, 
 		}
 	}
 	return r, nil
+}
+
+// sentOrders are those that the East yard sends.
+var sentOrders = []string{"SL-1036", "SL-1037"}
+
+// fillYard waits until the East yard has sent what it was asked for, and everybody knows.
+func (a *app) fillYard(ctx context.Context, calls *client.Client) error {
+	if err := until(ctx, func() (bool, error) {
+		for _, number := range sentOrders {
+			page, err := calls.Orders(ctx, url.Values{"text": {number}})
+			if err != nil || len(page.Items) == 0 || page.Items[0].Status != order.Complete {
+				return false, err
+			}
+		}
+		y, err := calls.Sync(ctx, "yard")
+		return y.State.Settled, err
+	}); err != nil {
+		return fmt.Errorf("the East yard did not send what it should: %w", err)
+	}
+	fmt.Fprintf(a.out, "The East yard picked and sent %d of them: they are deliveries in the bookkeeping and parcels in the shop.\n",
+		len(sentOrders))
+	return nil
 }
 
 // fillConflict has somebody change the note of an order in the bookkeeping, and somebody

@@ -37,7 +37,7 @@ func TestMappingEditor(t *testing.T) {
 		has(".fields", "Bezeichnung (D)"),
 		// The text is the same mapping.
 		press("YAML"), has(".cm-content", "Bestell-Nr."), press("Fields"),
-		press("Keep"), has("main", "version 1"), press("Dry run"), has("h1", "Dry run 18"), has(".figures", "2"),
+		press("Keep"), has("main", "version 1"), press("Dry run"), has("h1", "Dry run 22"), has(".figures", "2"),
 		// The new mapping is among the others, with its versions.
 		chromedp.Navigate(s.address+"/mappings"), has("main", "bootshaus"), press("bootshaus"),
 		has("main", "version 1"), has("pre", "Fach"),

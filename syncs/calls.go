@@ -10,6 +10,7 @@ import (
 	"unicode/utf8"
 
 	"koinos/api"
+	"koinos/core/intent"
 	"koinos/core/system"
 	"koinos/remote"
 )
@@ -132,6 +133,14 @@ func (s *Syncs) Calls(name string) []api.SystemCall {
 // Described is a kept description with what it says of itself, and how the system does.
 func (s *Syncs) Described(kept api.System) api.System {
 	kept = Shown(kept)
+	y, err := system.Parse([]byte(kept.Text))
+	kept.Writes = slices.DeleteFunc(kept.Writes, func(record string) bool { // parts of orders are none
+		if err != nil {
+			return true
+		}
+		m, _, err := s.mapping(context.Background(), y.Records[record].Write.Mapping)
+		return err != nil || m.Kind != intent.Order
+	})
 	kept.State.Answers = "unknown"
 	s.mu.Lock()
 	defer s.mu.Unlock()

@@ -442,6 +442,10 @@ func (s *Syncs) arrive(ctx context.Context, o *opened, r *system.Record, p *api.
 			if err != nil {
 				return err
 			}
+			if l != nil && l.Revision > 0 && l.Base != "" && string(theirs.AppendJSON(nil)) == l.Base { // the echo of what we wrote
+				p.Unchanged++
+				return nil
+			}
 			if making, err := s.making(ctx, shares, l); err != nil || making { // it is not whole yet, and comes again
 				p.Unchanged++
 				return err

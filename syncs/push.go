@@ -13,6 +13,7 @@ import (
 	"strings"
 
 	"koinos/api"
+	"koinos/core/intent"
 	"koinos/core/jsondoc"
 	"koinos/core/list"
 	"koinos/core/mapping"
@@ -93,6 +94,11 @@ func (s *Syncs) Push(ctx context.Context, name string, n api.NewPush, by string)
 	if r.Write == nil || r.Write.Mapping == "" {
 		return out, asked("The description of %s does not say which mapping writes an order as its %s (write: "+
 			"{mapping: …}).", name, n.Record)
+	}
+	if m, _, err := s.mapping(ctx, r.Write.Mapping); err != nil {
+		return out, err
+	} else if m.Kind != intent.Order {
+		return out, asked("%s of %s are written of each %s of an order: by a sync, with of: %s.", n.Record, name, m.Kind, m.Kind)
 	}
 	id, err := s.store.FindOrder(ctx, n.Order)
 	if err != nil {

@@ -64,7 +64,9 @@ func misfit(all finding.All, t syncing.Target, text string, err error) (finding.
 	if errors.Is(err, store.ErrNotFound) {
 		message = fmt.Sprintf("%s is not kept here.", capital(strings.TrimSuffix(err.Error(), ": "+store.ErrNotFound.Error())))
 	}
-	return append(all, finding.New(finding.MappingWrongValue, placeOf(text, t.String()), t.String(), "%s", message)), nil
+	f := finding.New(finding.MappingWrongValue, placeOf(text, t.String()), t.String(), "%s", message)
+	f.Hint = "" // the message says what to do
+	return append(all, f), nil
 }
 
 // checkPull looks whether what a pull names is there.

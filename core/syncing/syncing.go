@@ -291,7 +291,9 @@ func (s *Sync) Names() (names []string) {
 		names = append(names, p.Target.String())
 	}
 	for _, p := range s.Pushes {
-		names = append(names, p.Name)
+		if !slices.Contains(names, p.Name) { // what is read and written has one name
+			names = append(names, p.Name)
+		}
 	}
 	return names
 }

@@ -16,7 +16,7 @@ const take = ref<Record<string, 'here' | 'there'>>({})
 const name = (c: { line?: string; field: string }) => (c.line ? `line ${c.line} ${c.field}` : c.field)
 const decide = useMutation({
   mutationFn: () => data(api.POST('/api/v1/held/{id}/decide', { params: { path: { id: props.id } }, body: { fields: take.value } })),
-  onSuccess: async () => { await client.invalidateQueries(); emit('close'); setTimeout(() => void client.invalidateQueries(), 1500) },
+  onSuccess: () => { emit('close'); client.removeQueries({ queryKey: ['held-one'] }); void client.invalidateQueries(); setTimeout(() => void client.invalidateQueries(), 1500) },
 })
 const undecided = () => (held.value?.clashes ?? []).some((c) => !take.value[name(c)])
 </script>

@@ -39,7 +39,7 @@ const says = computed(() => {
         <RouterLink :to="`/systems/${w.system}`">{{ w.system }}</RouterLink>: {{ w.record }}
         <template v-if="link(w)">{{ link(w)!.number || link(w)!.key }}, <span class="soft">{{ link(w)!.revision ? `agreed at revision ${link(w)!.revision}` : 'not right there yet' }}, {{ when(link(w)!.at) }}</span></template>
         <span v-else class="soft">not there yet</span>
-        <Button size="small" text label="Compare" :loading="push.isPending.value && push.variables.value?.dry && push.variables.value?.record === w.record" @click="push.mutate({ ...w, dry: true })" />
+        <Button size="small" text label="Compare" :aria-label="`Compare with ${w.system} ${w.record}`" :loading="push.isPending.value && push.variables.value?.dry && push.variables.value?.record === w.record" @click="push.mutate({ ...w, dry: true })" />
       </li>
       <li v-for="l in (order.links ?? []).filter((l) => l.part || !writes.some((w) => w.system === l.system && w.record === l.record))" :key="`${l.system} ${l.record} ${l.part}`"><RouterLink :to="`/systems/${l.system}`">{{ l.system }}</RouterLink>: {{ l.record }} {{ l.number || l.key }}</li>
     </ol>
