@@ -220,7 +220,7 @@ func TestPushBlocked(t *testing.T) {
 			`ledgerline has no article with the sku "00179".`},
 		{"a path that is not theirs", "create: {path: /sales-orders, lines: 0,", "create: {path: /orders, lines: 0,",
 			"ledgerline has no such thing (404): Nothing is at /api/v2/orders."},
-		{"a value that the system's fields rule out", "choices: $.choices[*]", "choices: $.type",
+		{"a value that the system's fields rule out", `choices: "$.choices[*]"`, "choices: $.type",
 			`book_date is "2026-03-02", but can only be date there.`},
 		{"a secret that is not set", "LEDGERLINE_SECRET", "LEDGERLINE_NOTHING",
 			"The environment variable LEDGERLINE_NOTHING, which holds ledgerline's client secret, is not set."},

@@ -245,8 +245,8 @@ func (s *Syncs) pullsOf(r *api.SyncRun) []api.Pull {
 	for _, q := range known.pulls {
 		list = append(list, q.pull)
 	}
-	slices.SortFunc(list, func(a, b api.Pull) int {
-		return strings.Compare(a.System+"."+a.Record, b.System+"."+b.Record)
+	slices.SortFunc(list, func(x, y api.Pull) int {
+		return strings.Compare(x.System+"."+x.Record, y.System+"."+y.Record)
 	})
 	return list
 }

@@ -220,9 +220,9 @@ func (s *Syncs) DescribeSync(ctx context.Context, kept api.Sync) (api.Sync, erro
 	return kept, err
 }
 
-func together(a, b api.PushCounts) api.PushCounts {
-	return api.PushCounts{Created: a.Created + b.Created, Changed: a.Changed + b.Changed, Right: a.Right + b.Right,
-		Waiting: a.Waiting + b.Waiting, Held: a.Held + b.Held, Aside: a.Aside + b.Aside}
+func together(x, y api.PushCounts) api.PushCounts {
+	return api.PushCounts{Created: x.Created + y.Created, Changed: x.Changed + y.Changed, Right: x.Right + y.Right,
+		Waiting: x.Waiting + y.Waiting, Held: x.Held + y.Held, Aside: x.Aside + y.Aside}
 }
 
 func (s *Syncs) pullPart(p *syncing.Pull) api.SyncPart {

@@ -102,7 +102,7 @@ func (k *keeping) held() (all []string) {
 	if err != nil {
 		k.t.Fatal(err)
 	}
-	slices.SortFunc(list, func(a, b api.HeldWork) int { return strings.Compare(a.Number, b.Number) })
+	slices.SortFunc(list, func(x, y api.HeldWork) int { return strings.Compare(x.Number, y.Number) })
 	for _, h := range list {
 		all = append(all, fmt.Sprintf("%s %s %s %s: %s", h.Kind, h.Sync, h.Number, h.Code, h.Reason))
 	}
@@ -202,7 +202,7 @@ func TestSyncHeld(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	slices.SortFunc(list, func(a, b api.HeldWork) int { return strings.Compare(a.Number, b.Number) })
+	slices.SortFunc(list, func(x, y api.HeldWork) int { return strings.Compare(x.Number, y.Number) })
 	// One is put aside, the other is tried again when its cause is mended.
 	if err := k.store.PutAside(context.Background(), list[1:], "A test order."); err != nil {
 		t.Fatal(err)

@@ -31,8 +31,13 @@ func js(script string) chromedp.Action {
 	return chromedp.Tasks{chromedp.Evaluate(script, nil), chromedp.Sleep(900 * time.Millisecond)}
 }
 
+// openDocument goes to the page of a document whose name begins so.
+func openDocument(name string) chromedp.Action {
+	return chromedp.Tasks{js(fmt.Sprintf(`fetch('/api/v1/documents?limit=200').then(r => r.json()).then(p =>
+		location = '/documents/' + p.items.find(d => d.name.startsWith('%s')).sha)`, name)), chromedp.Sleep(time.Second)}
+}
+
 var pages = []page{
-	{name: "documents", path: "/documents"},
 	{name: "load", path: "/loads/5", steps: []chromedp.Action{js(`document.querySelectorAll('.reason')[1].click()`)}},
 	{name: "load-paper-dark", path: "/loads/3", dark: true, steps: []chromedp.Action{
 		js(`[...document.querySelectorAll('.reason')].at(-1).click()`),
@@ -49,12 +54,13 @@ var pages = []page{
 		steps: []chromedp.Action{js(`[...document.querySelectorAll('button')].find(b => b.innerText === 'order').click()`),
 			chromedp.Sleep(time.Second)}},
 	{name: "editor", path: "/documents",
-		steps: []chromedp.Action{js(`[...document.querySelectorAll('td a')].find(a => a.innerText.startsWith('ostrand')).click()`),
+		steps: []chromedp.Action{openDocument("ostrand"),
 			js(`[...document.querySelectorAll('button')].find(b => b.innerText.startsWith('Draft')).click()`),
 			chromedp.Sleep(3 * time.Second), js(`document.querySelector('[data-at="9:6"]').click()`)}},
 	{name: "editor-yaml", path: "/documents",
-		steps: []chromedp.Action{js(`[...document.querySelectorAll('td a')].find(a => a.innerText.startsWith('kestle')).click()`),
+		steps: []chromedp.Action{openDocument("kestle"),
 			js(`[...document.querySelectorAll('button')].find(b => b.innerText.startsWith('Open in the mapping editor')).click()`), chromedp.Sleep(3 * time.Second), js(`document.querySelectorAll('[role=tab]')[2].click()`), chromedp.Sleep(2 * time.Second)}},
+	{name: "sync", path: "/syncs/slipway-ledgerline"},
 	{name: "held", path: "/held"},
 	{name: "order", path: "/orders/331",
 		steps: []chromedp.Action{js(`[...document.querySelectorAll('.lines .value.from')].find(v => v.innerText === '00450').dispatchEvent(new Event('mouseenter'))`)}},
