@@ -56,14 +56,15 @@ type Push struct {
 
 // PushStep is one call of a push.
 type PushStep struct {
-	Does    string            `json:"does" doc:"In words"`
-	Method  string            `json:"method"`
-	Path    string            `json:"path"`
-	Body    json.RawMessage   `json:"body,omitempty"`
-	Changes []plan.Difference `json:"changes,omitempty" doc:"Values that become others"`
-	Creates bool              `json:"creates,omitempty" doc:"It makes the record"`
-	Later   bool              `json:"later,omitempty" doc:"Only if the record says so when it is read again"`
-	Trial   string            `json:"trial,omitempty" enum:"good,refused,unknown" doc:"What the system said of a dry run's call; unknown is that it could not be asked yet. Left out where it has no trial"`
+	Does     string            `json:"does" doc:"In words"`
+	Method   string            `json:"method"`
+	Path     string            `json:"path"`
+	Body     json.RawMessage   `json:"body,omitempty"`
+	Changes  []plan.Difference `json:"changes,omitempty" doc:"Values that become others"`
+	Creates  bool              `json:"creates,omitempty" doc:"It makes the record"`
+	Warnings []string          `json:"warnings,omitempty" doc:"What the system said beside doing it"`
+	Later    bool              `json:"later,omitempty" doc:"Only if the record says so when it is read again"`
+	Trial    string            `json:"trial,omitempty" enum:"good,refused,unknown" doc:"What the system said of a dry run's call; unknown is that it could not be asked yet. Left out where it has no trial"`
 }
 
 // Codes of what keeps a record from what it should be.

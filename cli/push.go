@@ -91,6 +91,9 @@ func (a *app) steps(all []api.PushStep, bodies bool) {
 			}
 			fmt.Fprintf(a.out, "       %s: %s → %s\n", field, orBlank(ch.Was), orBlank(ch.Is))
 		}
+		for _, w := range s.Warnings {
+			fmt.Fprintf(a.out, "       The system warns: %s\n", w)
+		}
 		if bodies && len(s.Body) > 0 {
 			fmt.Fprintf(a.out, "       %s\n", s.Body)
 		}

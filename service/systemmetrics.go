@@ -35,10 +35,40 @@ var (
 var messages = prometheus.NewDesc("koinos_deliveries", "Messages to subscribers that are kept, by state.",
 	[]string{"subscription", "state"}, nil)
 
+// Of syncs: what waits, what is held, and how long what has waited longest has waited.
+var (
+	syncTasks = prometheus.NewDesc("koinos_sync_orders", "Orders of a sync that wait to be written, are held, or were put aside.",
+		[]string{"sync", "state"}, nil)
+	syncLag = prometheus.NewDesc("koinos_sync_lag_seconds", "How long the order that has waited longest has waited.",
+		[]string{"sync"}, nil)
+)
+
+func (f systemFigures) collectSyncs(to chan<- prometheus.Metric) {
+	ctx := context.Background()
+	versions, err := f.store.SyncVersions(ctx)
+	for name := range versions {
+		kept, failed := f.store.Sync(ctx, name, 0)
+		if failed == nil {
+			kept, failed = f.syncs.DescribeSync(ctx, kept)
+		}
+		if err = failed; err != nil {
+			break
+		}
+		n := kept.State.Counts
+		for state, count := range map[string]int{"waiting": n.Waiting, "held": n.Held, "aside": n.Aside} {
+			to <- prometheus.MustNewConstMetric(syncTasks, prometheus.GaugeValue, float64(count), name, state)
+		}
+		to <- prometheus.MustNewConstMetric(syncLag, prometheus.GaugeValue, kept.State.Lag, name)
+	}
+	if err != nil {
+		to <- prometheus.NewInvalidMetric(syncTasks, err)
+	}
+}
+
 // Describe is part of prometheus.Collector.
 func (f systemFigures) Describe(to chan<- *prometheus.Desc) {
 	for _, d := range []*prometheus.Desc{systemAway, systemCalls, systemTook, systemWaited, systemArrivals,
-		systemLag, systemHooks, messages} {
+		systemLag, systemHooks, messages, syncTasks, syncLag} {
 		to <- d
 	}
 }
@@ -71,6 +101,7 @@ func (f systemFigures) Collect(to chan<- prometheus.Metric) {
 		}
 	}
 	f.collectMessages(to)
+	f.collectSyncs(to)
 }
 
 func (f systemFigures) collectMessages(to chan<- prometheus.Metric) {

@@ -121,6 +121,17 @@ func (s *Store) Checks(ctx context.Context, sync string, before int64, limit int
 	return list, nil
 }
 
+// LastReconcile says when the last reconcile of a sync began, and whether it still runs.
+func (s *Store) LastReconcile(ctx context.Context, sync string) (began time.Time, running bool, err error) {
+	var rows []checkRow
+	err = s.r.SelectContext(ctx, &rows, `SELECT * FROM checks WHERE sync = ? AND kind = 'reconcile' ORDER BY id DESC LIMIT 1`,
+		sync)
+	if err != nil || len(rows) == 0 {
+		return began, false, err
+	}
+	return parseTime(rows[0].Started), rows[0].State == api.SyncRunning, nil
+}
+
 // CheckRows lists what a comparison found behind a row, of an outcome where it is given.
 func (s *Store) CheckRows(ctx context.Context, id int64, outcome string, after, limit int) ([]api.CheckRow, error) {
 	var texts []string

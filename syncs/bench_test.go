@@ -195,3 +195,41 @@ func (b *books) described(name string) string {
 	}
 	return kept.Text
 }
+
+// BenchmarkSync runs a sync over orders that are in the shop: read, mapped, stored, written
+// into the books and linked.
+func BenchmarkSync(b *testing.B) {
+	const orders = 500
+	for b.Loop() {
+		b.StopTimer()
+		k := keepingOf(b, orders, shopToBooks)
+		k.fast()
+		b.StartTimer()
+		begun := time.Now()
+		r := k.run("shop-books")
+		took := time.Since(begun)
+		b.StopTimer()
+		if r.Counts.Created+r.Counts.Held < orders-orders/10 {
+			b.Fatal(counts(&r))
+		}
+		begun = time.Now()
+		k.run("shop-books")
+		b.ReportMetric(float64(r.Counts.Created)/took.Seconds(), "orders/s")
+		b.ReportMetric(float64(time.Since(begun).Microseconds())/1000, "ms/cycle-without-news")
+		k.stop()
+		b.StartTimer()
+	}
+}
+
+// fast lets the bookkeeping be asked eight things at once.
+func (k *keeping) fast() {
+	k.t.Helper()
+	text, err := demo.Files.ReadFile("systems/ledgerline.yaml")
+	if err == nil {
+		_, err = k.Keep(context.Background(), strings.NewReplacer("rate: 200", "rate: 100000", "burst: 10", "burst: 1000",
+			"at_once: 4", "at_once: 8").Replace(string(text)), "test")
+	}
+	if err != nil {
+		k.t.Fatal(err)
+	}
+}

@@ -59,6 +59,43 @@ func (s *Syncs) StartCheck(ctx context.Context, name string, n api.NewCheck, by 
 	return c, s.store.AddCheck(ctx, &c)
 }
 
+// reconcileLook is how often it is looked whether a reconcile is due.
+const reconcileLook = time.Second
+
+// reconcileDue begins the reconciles that syncs ask for by themselves. The first is due so
+// long after the sync began.
+func (s *Syncs) reconcileDue(ctx context.Context, active []*standing, progresses map[string]store.Progress) error {
+	s.mu.Lock()
+	early := s.now().Sub(s.reconcileAt) < reconcileLook
+	if !early {
+		s.reconcileAt = s.now()
+	}
+	s.mu.Unlock()
+	if early {
+		return nil
+	}
+	for _, y := range active {
+		if y.Reconcile == 0 {
+			continue
+		}
+		last := progresses[y.Name].Since
+		began, running, err := s.store.LastReconcile(ctx, y.Name)
+		if err != nil {
+			return err
+		}
+		if began.After(last) {
+			last = began
+		}
+		if running || s.now().Before(last.Add(y.Reconcile)) {
+			continue
+		}
+		if _, err := s.StartCheck(ctx, y.Name, api.NewCheck{Kind: api.CheckReconcile, Repair: y.Repair}, "sync "+y.Name); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // WaitCheck gives a comparison when it has ended, or as it is when ctx ends.
 func (s *Syncs) WaitCheck(ctx context.Context, id int64) (api.SyncCheck, error) {
 	c, err := s.store.Check(context.WithoutCancel(ctx), id)

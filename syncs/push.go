@@ -66,6 +66,8 @@ type push struct {
 	merged  *plan.Merged
 	then    *tree.Node // the record when both agreed, where it was merged
 	fetches bool       // the record has what the order is to take in
+	unsure  *plan.Step // a creation of which nobody knows whether it was done
+	quiet   bool       // nothing was asked and nothing done: it is no news
 	link    *api.Link  // that is to be kept, once all is right
 	out     *api.Push
 }
@@ -158,6 +160,9 @@ func (s *Syncs) bring(ctx context.Context, o *opened, r *system.Record, id int64
 	f = &store.Finished{Link: p.link, Log: &api.Pushed{Sync: w.sync, Push: w.push, System: o.Name, Record: r.Name, OrderID: id,
 		Part: w.part, Order: out.Order, Key: out.Key, Outcome: p.outcome(), Steps: out.Steps, Why: strings.Join(out.Why, " "),
 		At: s.now().UTC(), By: w.by}}
+	if p.quiet && out.State == api.PushDone {
+		f.Log = nil
+	}
 	return out, f, nil
 }
 
@@ -323,6 +328,7 @@ func (p *push) run(ctx context.Context) error {
 		return err
 	}
 	if is, err := p.asAgreed(ctx); err != nil || is {
+		p.quiet = is
 		return err
 	}
 	if p.r.Write.Of != "" {
@@ -382,6 +388,10 @@ func (p *push) run(ctx context.Context) error {
 		if err := p.reread(ctx); err != nil {
 			return err
 		}
+		if p.unsure != nil && p.found != nil { // it was done, though nobody said so
+			p.note(*p.unsure)
+		}
+		p.unsure = nil
 		if p.cancelled && p.found == nil {
 			return nil
 		}
@@ -480,6 +490,9 @@ func (p *push) make(ctx context.Context, steps []plan.Step) error {
 			return nil
 		}
 		again, err := p.call(ctx, &steps[i])
+		if again && steps[i].Kind == plan.Create && p.found == nil {
+			p.unsure = &steps[i]
+		}
 		if err != nil || again {
 			return err
 		}
@@ -520,7 +533,9 @@ func (p *push) call(ctx context.Context, step *plan.Step) (again bool, err error
 		return p.refused(ctx, step, problem)
 	case err != nil:
 		return false, err
-	case step.Kind != plan.Create:
+	}
+	step.Warnings = w.Warned(a.Body)
+	if step.Kind != plan.Create {
 		return false, nil
 	}
 	return false, p.made(ctx, a, step)

@@ -28,7 +28,8 @@ type keeper struct {
 	slots  map[string]int // taken, by system
 	nudge  chan struct{}
 
-	answersAt time.Time // when answers to files were looked for last
+	answersAt   time.Time // when answers to files were looked for last
+	reconcileAt time.Time // when it was looked last whether a reconcile is due
 }
 
 func newKeeper() keeper {
@@ -121,6 +122,9 @@ func (s *Syncs) round(ctx context.Context, work *sync.WaitGroup) (next time.Dura
 	s.answers(ctx, active)
 	next = s.pollDue(ctx, work, active)
 	s.pollRuns(ctx, work, all, open)
+	if err := s.reconcileDue(ctx, active, progresses); err != nil {
+		return 0, err
+	}
 	wait, err := s.dispatch(ctx, work, active, open)
 	if err != nil {
 		return 0, err

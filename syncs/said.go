@@ -34,7 +34,7 @@ func (p *push) say(ctx context.Context) error {
 	case p.stored == nil: // what was said of an order that is gone stays said
 		return nil
 	case l != nil && l.Revision > 0 && (l.Agreed == string(p.text) || p.of != "" || w.File != nil && w.File.Once):
-		p.found, p.number = &plan.Found{Key: l.Key}, l.Number
+		p.found, p.number, p.quiet = &plan.Found{Key: l.Key}, l.Number, true
 		return nil
 	case l == nil && p.linkedOnly, p.stored != nil && p.stored.Opening && p.sync != "" && l == nil:
 		return nil
@@ -67,6 +67,7 @@ func (p *push) say(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	step.Warnings = w.Warned(a.Body)
 	p.note(step)
 	p.found = &plan.Found{Key: id}
 	if f, err := p.r.Written(a, step.Record); err == nil && f.Key != "" { // it says what it is there

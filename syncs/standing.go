@@ -28,7 +28,7 @@ func (s *Syncs) KeepSync(ctx context.Context, text, by string) (api.Sync, error)
 	}
 	var wrong finding.All
 	for _, p := range y.Pulls {
-		if err := s.checkPull(ctx, &p); err != nil {
+		if err := s.checkPull(ctx, y.Name, &p); err != nil {
 			if wrong, err = misfit(wrong, p.Target, text, err); err != nil {
 				return api.Sync{}, err
 			}
@@ -70,7 +70,7 @@ func misfit(all finding.All, t syncing.Target, text string, err error) (finding.
 }
 
 // checkPull looks whether what a pull names is there.
-func (s *Syncs) checkPull(ctx context.Context, p *syncing.Pull) error {
+func (s *Syncs) checkPull(ctx context.Context, sync string, p *syncing.Pull) error {
 	_, r, err := s.target(ctx, p.Target)
 	if err != nil {
 		return err
@@ -82,7 +82,22 @@ func (s *Syncs) checkPull(ctx context.Context, p *syncing.Pull) error {
 	if name == "" {
 		return asked("Say mapping: neither the sync nor the description says what makes orders of %s.", p.Target)
 	}
-	_, _, err = s.mapping(ctx, name)
+	if _, _, err = s.mapping(ctx, name); err != nil {
+		return err
+	}
+	all, err := s.standings(ctx)
+	for _, other := range sorted(all) { // what is known of a record is known to all
+		for _, q := range all[other].Pulls {
+			through := q.Mapping
+			if through == "" {
+				through = r.Mapping
+			}
+			if other != sync && q.Target == p.Target && through != name {
+				return asked("The sync %s reads %s already, through the mapping %s; a record is read in one way.", other, p.Target,
+					through)
+			}
+		}
+	}
 	return err
 }
 

@@ -372,3 +372,15 @@ func TestKeepSync(t *testing.T) {
 		}
 	}
 }
+
+// eventually waits until something is so.
+func (k *keeping) eventually(what string, is func() bool) {
+	k.t.Helper()
+	for range 400 {
+		if is() {
+			return
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	k.t.Fatal("never:", what)
+}

@@ -86,5 +86,5 @@ func (o *opened) tryWrite(ctx context.Context, r *system.Record, record []byte) 
 
 func pushStep(s *plan.Step) api.PushStep {
 	return api.PushStep{Does: s.Does, Method: s.Method, Path: s.Path, Body: s.Body, Changes: s.Changes, Later: s.Later,
-		Creates: s.Kind == plan.Create}
+		Creates: s.Kind == plan.Create, Warnings: s.Warnings}
 }

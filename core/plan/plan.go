@@ -30,12 +30,13 @@ type Step struct {
 	Body   json.RawMessage
 	Match  string // for If-Match; "" is none
 	// Later says that it is due only if the record, when it is read again, says so.
-	Later   bool
-	Changes []Difference
-	Record  *jsondoc.Path // where the record stands in the answer; nil is the answer itself
-	Trial   string        // parameter with which the system only checks it; "" is none
-	GraphQL bool          // an answer with errors is none
-	Pending bool          // {key} in the path, and "{key}" in the body, stand for a key that is not known yet
+	Later    bool
+	Changes  []Difference
+	Record   *jsondoc.Path // where the record stands in the answer; nil is the answer itself
+	Trial    string        // parameter with which the system only checks it; "" is none
+	GraphQL  bool          // an answer with errors is none
+	Warnings []string      // what the system said beside doing it
+	Pending  bool          // {key} in the path, and "{key}" in the body, stand for a key that is not known yet
 }
 
 // Kind is what a step does to a record.

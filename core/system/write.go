@@ -81,6 +81,7 @@ type Write struct {
 	Acts        []Act
 	Types       map[string]string // by path: number, text, boolean
 	File        *FileOut          // the record is a file; Create is nil then
+	Warnings    *jsondoc.Path     // what an answer says beside success; may be nil
 	Of          string            // kind of record of the order that it belongs to; {order} is its key. "" is none
 }
 
@@ -139,6 +140,7 @@ var (
 		grammar.May("mapping",
 			grammar.Some("The mapping that writes an order as such a record; its document is ndjson")),
 		grammar.May("find", grammar.Some("The way in which a record is found that is not linked yet")),
+		grammar.May("warnings", grammar.Some("Where an answer has warnings beside success: path; they are kept and shown")),
 		grammar.May("of", grammar.Some("Where a record belongs to the record of an order, such as a delivery: that kind of "+
 			"record. {order} in paths and values is its key")),
 		grammar.May("aside", grammar.Many("What the mapping writes for create of refers only: paths that are never sent")),
@@ -281,7 +283,8 @@ func (b *builder) write(r *Record, n *grammar.Node) *Write {
 	w := &Write{Mapping: n.Str("mapping"), Find: n.Str("find"), Aside: b.paths(n, "aside"), Fixed: b.paths(n, "fixed"),
 		Create: b.request(n.Get("create"), "POST"), File: b.fileOut(n.Get("file")), WithLines: -1, Change: b.request(n.Get("change"), "PATCH", "{key}"),
 		IfMatch: n.Str("if_match") == "true", Idempotency: n.Str("idempotency"), Types: texts(n.Get("types")),
-		Taken: b.while(n.Get("taken")), Of: n.Str("of")}
+		Taken: b.while(n.Get("taken")), Of: n.Str("of"),
+		Warnings: b.path(n.Get("warnings"))}
 	if create.Get("lines") != nil {
 		w.WithLines = create.Number("lines")
 	}
@@ -359,6 +362,25 @@ func (w *Write) TakenBy(body []byte) (key string, is bool) {
 	}
 	key = scalar(w.TakenKey, root)
 	return key, key != ""
+}
+
+// Warned gives what an answer warns of, beside having done what it was asked.
+func (w *Write) Warned(body []byte) (all []string) {
+	if w.Warnings == nil || len(body) == 0 {
+		return nil
+	}
+	root, _, err := jsondoc.Parse(body, 1)
+	if err != nil || root == nil {
+		return nil
+	}
+	for _, n := range w.Warnings.All(root) {
+		if n.Scalar() && n.Text != "" {
+			all = append(all, n.Text)
+		} else if !n.Scalar() {
+			all = append(all, string(n.AppendJSON(nil)))
+		}
+	}
+	return all
 }
 
 // Address is where a path of the system is.

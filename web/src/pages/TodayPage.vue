@@ -16,6 +16,7 @@ const { data: today, error, isPending, refetch } = useQuery({
 })
 const { data: reasons } = useQuery({ queryKey: ['held-reasons'], queryFn: () => data(api.GET('/api/v1/held-reasons')), refetchInterval: 15000 })
 const { data: syncs } = useQuery({ queryKey: ['syncs'], queryFn: () => data(api.GET('/api/v1/syncs')), refetchInterval: 15000 })
+const waiting = computed(() => (reasons.value?.items ?? []).filter((r) => r.kind === 'push'))
 const troubled = computed(() => (syncs.value?.items ?? []).filter((y) => y.state.state === 'paused' || y.state.away?.length))
 const tallest = computed(() => Math.max(1, ...(today.value?.days.map((d) => d.loaded + d.changed + d.failed) ?? [])))
 const height = (n: number) => `${(100 * n) / tallest.value}%`
@@ -50,11 +51,11 @@ const dayName = (iso: string) => new Date(iso + 'T00:00:00Z').toLocaleDateString
           </li>
         </ul>
       </section>
-      <section v-if="reasons?.items.length || troubled.length" class="sheet box wide">
-        <div class="bar"><h2>Held, by reason</h2><span class="grow" /><RouterLink to="/held">All that is held</RouterLink></div>
+      <section v-if="waiting.length || troubled.length" class="sheet box wide">
+        <div class="bar"><h2>Orders that other systems wait for</h2><span class="grow" /><RouterLink to="/held">All that is held</RouterLink></div>
         <ul>
-          <li v-for="y in troubled" :key="y.name"><RouterLink :to="`/syncs/${y.name}`" class="row"><b>{{ y.name }}</b><span class="bad">{{ y.state.state === 'paused' ? 'paused' : `waits for ${y.state.away?.join(', ')}, which does not answer` }}</span><span class="soft">{{ y.state.counts.waiting }} orders wait</span></RouterLink></li>
-          <li v-for="(r, i) in reasons?.items.slice(0, 6)" :key="i"><RouterLink :to="{ path: '/held', query: r.sync ? { sync: r.sync } : {} }" class="row"><b>{{ r.count }}</b><span>{{ r.reason }}</span><span class="soft">{{ r.sync || r.kind }} · since {{ when(r.since) }}</span></RouterLink></li>
+          <li v-for="y in troubled" :key="y.name"><RouterLink :to="`/syncs/${y.name}`" class="reason"><b>{{ y.name }}</b><span class="bad">{{ y.state.state === 'paused' ? 'paused' : `waits for ${y.state.away?.join(', ')}, which does not answer` }}</span><span class="soft">{{ y.state.counts.waiting }} orders wait</span></RouterLink></li>
+          <li v-for="(r, i) in waiting.slice(0, 6)" :key="i"><RouterLink :to="{ path: '/held', query: r.sync ? { sync: r.sync } : {} }" class="reason"><b>{{ r.count }} held</b><span>{{ r.reason }}</span><span class="soft">{{ r.sync || r.kind }} · since {{ when(r.since) }}</span></RouterLink></li>
         </ul>
       </section>
       <section class="sheet box">
@@ -97,6 +98,7 @@ const dayName = (iso: string) => new Date(iso + 'T00:00:00Z').toLocaleDateString
 .wide { grid-column: 1 / -1; }
 .box { padding: 14px 16px; }
 .box p { margin: 6px 0; }
+.reason { display: grid; grid-template-columns: minmax(5em, auto) 1fr auto; gap: 14px; flex: 1; color: inherit; text-decoration: none; }
 ul { list-style: none; margin: 8px 0 0; padding: 0; }
 li { display: flex; gap: 14px; align-items: center; border-top: 1px solid var(--rule-soft); padding: 6px 0; }
 li.run { display: block; }

@@ -10,6 +10,7 @@ const trial: Record<string, string> = { good: 'the system would do it', refused:
   <ol v-if="steps?.length" class="steps">
     <li v-for="(s, i) in steps" :key="i">
       {{ s.does }} <span v-if="s.method" class="soft">{{ s.method }} {{ s.path }}</span><span v-if="s.trial" :class="s.trial === 'refused' ? 'why' : 'soft'">, {{ trial[s.trial] }}</span>
+      <div v-for="w in s.warnings" :key="w" class="why">The system warns: {{ w }}</div>
       <ul v-if="s.changes?.length"><li v-for="(c, n) in s.changes" :key="n">{{ c.line ? `line ${c.line} ` : '' }}{{ c.field }}: {{ c.was || 'blank' }} → <b>{{ c.is || 'blank' }}</b></li></ul>
     </li>
   </ol>

@@ -1,0 +1,151 @@
+package syncs
+
+import (
+	"context"
+	"encoding/base64"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"sync"
+	"testing"
+
+	"koinos/api"
+	"koinos/core/order"
+	"koinos/remote"
+	"koinos/store"
+)
+
+const alarm = `koinos: system/1
+name: alarm
+address: "{env: ALARM_URL}"
+auth: {signed: {env: ALARM_SECRET}}
+limits: {rate: 1000, burst: 10}
+records:
+  note:
+    key: $.order
+    write: {mapping: alarm-notes, idempotency: webhook-id, create: {path: /hooks}, warnings: "$.warnings[*]"}
+`
+
+const alarmNotes = `koinos: mapping/1
+name: alarm-notes
+document: {format: ndjson}
+orders:
+  kind: sales
+  group: {by: path, path: "$"}
+  parts:
+    lines: {each: "$.lines[*]"}
+header:
+  sender_number: {from: $.order}
+  partner: {value: SLIPWAY}
+  notes: {from: $.text}
+lines:
+  item: {from: $.item}
+  quantity: {from: $.quantity}
+`
+
+// A notice is told once for each thing that it says, signed, with the same id at every
+// attempt; what the other side warns of is kept.
+func TestNotices(t *testing.T) {
+	var mu sync.Mutex
+	told := map[string]int{} // by id
+	var texts []string
+	lose := 1
+	secret := []byte("a secret of twenty-four.")
+	bell := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		body, _ := io.ReadAll(r.Body)
+		id, stamp := r.Header.Get("webhook-id"), r.Header.Get("webhook-timestamp")
+		if r.Header.Get("webhook-signature") != "v1,"+remote.Sign(secret, id, stamp, body) {
+			t.Errorf("the signature %q is wrong", r.Header.Get("webhook-signature"))
+		}
+		var m struct{ Order, Text string }
+		if err := json.Unmarshal(body, &m); err != nil {
+			t.Error(err)
+		}
+		mu.Lock()
+		defer mu.Unlock()
+		if told[id]++; told[id] == 1 {
+			texts = append(texts, m.Order+" "+m.Text)
+		}
+		if lose > 0 {
+			lose--
+			panic(http.ErrAbortHandler)
+		}
+		w.Header().Set("Content-Type", "application/json")
+		fmt.Fprint(w, `{"warnings": ["The bell is old."]}`)
+	}))
+	defer bell.Close()
+	t.Setenv("ALARM_URL", bell.URL)
+	t.Setenv("ALARM_SECRET", "whsec_"+base64.StdEncoding.EncodeToString(secret))
+	k := keepingOf(t, 2, shopToBooks)
+	ctx := context.Background()
+	if _, err := k.store.PutMapping(ctx, api.Mapping{Name: "alarm-notes", Text: alarmNotes}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := k.Keep(ctx, alarm, "test"); err != nil {
+		t.Fatal(err)
+	}
+	k.keep("koinos: sync/1\nname: bell\npush: [{record: alarm.note, which: sender_number == \"SL-1001\"}]\n")
+	k.pull(api.NewPull{})
+	for range 2 {
+		k.run("bell")
+	}
+	k.change(1, func(o *order.Order) { o.Notes = "Hurry." })
+	for range 2 {
+		k.run("bell")
+	}
+	if got := strings.Join(texts, ", "); got != "SL-1001 , SL-1001 Hurry." || len(told) != 2 {
+		t.Errorf("told %q, %v", got, told)
+	}
+	all, err := k.store.PushedList(ctx, store.PushedFilter{Sync: "bell", Limit: 10})
+	if err != nil || len(all) != 2 || fmt.Sprint(all[0].Steps[0].Warnings) != "[The bell is old.]" {
+		t.Errorf("%+v %v", all, err)
+	}
+}
+
+// A reconcile comes by itself, and makes right what differs where the sync says so.
+func TestReconcileBySelf(t *testing.T) {
+	k := keepingOf(t, 1, shopToBooks)
+	k.run("shop-books")
+	k.ask("POST", "/admin/orders/1", `{"note": "by hand"}`)
+	k.keep(shopToBooks + "reconcile: {every: 1s, repair: true}\n")
+	k.eventually("the note is made right", func() bool { return !strings.Contains(k.state(), "by hand") })
+	if list, err := k.store.Checks(context.Background(), "shop-books", 0, 10); err != nil || len(list) == 0 ||
+		list[0].Kind != api.CheckReconcile || list[0].By != "sync shop-books" {
+		t.Errorf("%+v %v", list, err)
+	}
+}
+
+// What two syncs read has to be read in one way.
+func TestReadInOneWay(t *testing.T) {
+	k := besideBooks(t, 1)
+	text := strings.Replace(alarmNotes, "name: alarm-notes", "name: other", 1)
+	if _, err := k.store.PutMapping(context.Background(), api.Mapping{Name: "other", Text: text}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := k.KeepSync(context.Background(), "koinos: sync/1\nname: one\npull: [{record: slipway.order}]\n", "test"); err != nil {
+		t.Fatal(err)
+	}
+	_, err := k.KeepSync(context.Background(), "koinos: sync/1\nname: two\npull: [{record: slipway.order, mapping: other}]\n", "test")
+	if err == nil || !strings.Contains(err.Error(), "The sync one reads slipway.order already, through the mapping slipway-orders; a record is read in one way.") {
+		t.Error(err)
+	}
+}
+
+// Cost follows change: ten orders that change are ten writes, and the others cost nothing.
+func TestCostFollowsChange(t *testing.T) {
+	const orders = 15
+	k := keepingOf(t, orders, shopToBooks)
+	k.run("shop-books")
+	k.writes.Store(0)
+	k.reads.Store(0)
+	for id := range int64(10) {
+		k.change(id+1, func(o *order.Order) { o.Notes = "changed" })
+	}
+	if r := k.run("shop-books"); counts(&r) != "created 0 changed 10 right 0 waiting 0 held 0" || k.writes.Load() != 10 ||
+		k.reads.Load() > 10*4 {
+		t.Errorf("%s, %d writes, %d reads", counts(&r), k.writes.Load(), k.reads.Load())
+	}
+}
