@@ -94,6 +94,7 @@ type Pull struct {
 	Newest    string    `json:"newest,omitempty" doc:"The newest stamp that is in the books: the next pull goes on from there"`
 	Next      string    `json:"-"`
 	Key       string    `json:"key,omitempty" doc:"Of the one record that is read; left out, a list"`
+	Also      []string  `json:"also,omitempty" db:"-" doc:"Mappings through which the records went besides"`
 	All       bool      `json:"all,omitempty" doc:"Everything was asked for, whenever it changed"`
 	Anew      bool      `json:"-"` // what is known as it is, is read all the same
 	State     string    `json:"state" enum:"running,away,done,failed"`
@@ -121,11 +122,12 @@ func (p *Pull) Ended() bool { return p.State == PullDone || p.State == PullFaile
 
 // NewPull asks for a pull.
 type NewPull struct {
-	Record  string `json:"record" doc:"Kind of record, as the description names it"`
-	Mapping string `json:"mapping,omitempty" doc:"Left out, the one that the description names"`
-	Since   string `json:"since,omitempty" doc:"A stamp as the system writes it, or a day; left out, from where the last pull ended"`
-	All     bool   `json:"all,omitempty" doc:"Everything, whenever it changed"`
-	Key     string `json:"key,omitempty" doc:"Only the record of this key, whether it is known as it is or not"`
+	Record  string   `json:"record" doc:"Kind of record, as the description names it"`
+	Mapping string   `json:"mapping,omitempty" doc:"Left out, the one that the description names"`
+	Since   string   `json:"since,omitempty" doc:"A stamp as the system writes it, or a day; left out, from where the last pull ended"`
+	All     bool     `json:"all,omitempty" doc:"Everything, whenever it changed"`
+	Also    []string `json:"also,omitempty" doc:"Mappings through which the same records go besides, such as one for the shipments within them"`
+	Key     string   `json:"key,omitempty" doc:"Only the record of this key, whether it is known as it is or not"`
 }
 
 // PullTried is what a pull would do.

@@ -289,6 +289,8 @@ It goes on in the service when this command is stopped.`,
 	c.Flags().StringVar(&n.Since, "since", "",
 		"a stamp as the system writes it, or a day; left out, from where the last pull ended")
 	c.Flags().BoolVar(&n.All, "all", false, "everything, whenever it changed")
+	c.Flags().StringVar(&n.Key, "key", "", "only the record of this key, known or not")
+	c.Flags().StringSliceVar(&n.Also, "also", nil, "mappings through which the same records go besides, such as one for shipments within them")
 	c.Flags().BoolVarP(&dry, "dry-run", "n", false, "say what would come, store nothing")
 	c.Flags().BoolVar(&noWait, "no-wait", false, "do not wait for its end")
 	return c

@@ -77,11 +77,12 @@ type pullRow struct {
 	api.Pull
 	Started string         `db:"started_at"`
 	Ended   sql.NullString `db:"ended_at"`
+	Besides string         `db:"also"`
 }
 
 const selectPull = `SELECT id, system, version, record, mapping, since, newest, next, state, reason, pages, records,
   unchanged, gone, short, loaded, changed, failed, started_at, ended_at, by, coalesce(hook, 0) hook,
-  folder, waiting, refused, key, everything "all" FROM pulls `
+  folder, waiting, refused, key, everything "all", also FROM pulls `
 
 func (s *Store) pulls(ctx context.Context, q querier, where string, args ...any) ([]api.Pull, error) {
 	var rows []pullRow
@@ -91,6 +92,9 @@ func (s *Store) pulls(ctx context.Context, q querier, where string, args ...any)
 	list := make([]api.Pull, len(rows))
 	for i := range rows {
 		list[i] = rows[i].Pull
+		if err := json.Unmarshal([]byte(rows[i].Besides), &list[i].Also); err != nil {
+			return nil, err
+		}
 		list[i].StartedAt, list[i].EndedAt = parseTime(rows[i].Started), parseTime(rows[i].Ended.String)
 		if err := q.SelectContext(ctx, &list[i].Loads, `SELECT DISTINCT load_id FROM arrivals
 		  WHERE pull_id = ? AND load_id IS NOT NULL ORDER BY load_id`, list[i].ID); err != nil {
@@ -127,9 +131,13 @@ func (s *Store) AdoptPulls(ctx context.Context, now time.Time) error {
 }
 
 func (t *Tx) notePull(p *api.Pull) error {
-	res, err := t.exec(`INSERT INTO pulls (system, version, record, mapping, since, state, started_at, by, hook, folder, newest, key, everything)
-	  VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, p.System, p.Version, p.Record, p.Mapping, p.Since, p.State, at(p.StartedAt), p.By,
-		ref(p.Hook), p.Folder, p.Newest, p.Key, p.All)
+	also, err := json.Marshal(append([]string{}, p.Also...))
+	if err != nil {
+		return err
+	}
+	res, err := t.exec(`INSERT INTO pulls (system, version, record, mapping, since, state, started_at, by, hook, folder, newest, key, everything, also)
+	  VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, p.System, p.Version, p.Record, p.Mapping, p.Since, p.State, at(p.StartedAt), p.By,
+		ref(p.Hook), p.Folder, p.Newest, p.Key, p.All, string(also))
 	if err != nil {
 		return err
 	}

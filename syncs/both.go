@@ -425,23 +425,24 @@ func (s *Syncs) Clashes(ctx context.Context, w *api.HeldWork) ([]plan.Clash, err
 
 // fetch reads one record anew, because it has what the order is to have.
 func (s *Syncs) fetch(ctx context.Context, l *api.Link, by string) error {
-	_, err := s.Start(ctx, l.System, api.NewPull{Record: l.Record, Key: l.Key, Mapping: s.readsBy(ctx, l)}, by)
+	mapping, also := s.readsBy(ctx, l.System, l.Record)
+	_, err := s.Start(ctx, l.System, api.NewPull{Record: l.Record, Key: l.Key, Mapping: mapping, Also: also}, by)
 	return err
 }
 
-// readsBy is the mapping through which syncs read a kind of record; "" is that of the
-// description.
-func (s *Syncs) readsBy(ctx context.Context, l *api.Link) string {
+// readsBy is how syncs read a kind of record: the mapping, "" for that of the description,
+// and those besides.
+func (s *Syncs) readsBy(ctx context.Context, system, record string) (mapping string, also []string) {
 	all, err := s.standings(ctx)
 	if err != nil {
-		return ""
+		return "", nil
 	}
 	for _, name := range sorted(all) {
 		for _, p := range all[name].Pulls {
-			if p.System == l.System && p.Record == l.Record && p.Mapping != "" {
-				return p.Mapping
+			if p.System == system && p.Record == record {
+				return p.Mapping, p.Also
 			}
 		}
 	}
-	return ""
+	return "", nil
 }

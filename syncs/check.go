@@ -270,7 +270,7 @@ func (k *checking) pull(ctx context.Context, p *syncing.Pull) error {
 
 // readAnew reads all records of a source into the book, whether they are known or not.
 func (k *checking) readAnew(ctx context.Context, p *syncing.Pull) error {
-	pull, _, _, err := k.s.prepare(ctx, p.System, api.NewPull{Record: p.Record, Mapping: p.Mapping, All: true},
+	pull, _, _, err := k.s.prepare(ctx, p.System, api.NewPull{Record: p.Record, Mapping: p.Mapping, Also: p.Also, All: true},
 		fmt.Sprintf("reconcile of %s", k.y.Name))
 	if err != nil {
 		return err

@@ -40,8 +40,9 @@ func (s *Syncs) Hook(ctx context.Context, name string, header http.Header, body 
 	var p *api.Pull
 	if e != nil {
 		h.State = api.HookTaken
-		p = &api.Pull{System: name, Version: o.version, Record: e.Record,
-			Mapping: cmp.Or(s.readsBy(ctx, &api.Link{System: name, Record: e.Record}), o.Records[e.Record].Mapping),
+		mapping, also := s.readsBy(ctx, name, e.Record)
+		p = &api.Pull{System: name, Version: o.version, Record: e.Record, Also: also,
+			Mapping: cmp.Or(mapping, o.Records[e.Record].Mapping),
 			State:   api.PullRunning, StartedAt: now, By: fmt.Sprintf("webhook %s", id)}
 	}
 	fresh, err := s.store.AddHook(ctx, &h, body, p)

@@ -536,9 +536,18 @@ func (s *Syncs) keep(ctx context.Context, p *api.Pull, b *batch) error {
 				"look into the arrivals that are withdrawn.", m.Kind)
 			continue
 		}
-		l, sha, err := s.load(ctx, p, doc.Bytes(), state == api.ArrivalGone)
+		l, sha, err := s.load(ctx, p, p.Mapping, doc.Bytes(), state == api.ArrivalGone)
 		if err != nil {
 			return err
+		}
+		if state == api.ArrivalMapped {
+			for _, name := range p.Also { // behind the orders that they speak of
+				more, _, err := s.load(ctx, p, name, doc.Bytes(), false)
+				if err != nil {
+					return err
+				}
+				p.Changed, p.Failed = p.Changed+more.Changed, p.Failed+more.Failing()
+			}
 		}
 		p.Loaded, p.Changed, p.Failed = p.Loaded+l.Loaded, p.Changed+l.Changed, p.Failed+l.Failing()
 		for i := range b.arrivals {
@@ -590,7 +599,7 @@ func (s *Syncs) readerOf(ctx context.Context, p *api.Pull) string {
 
 // load loads a document of a batch through the mapping; with withdraw its orders are
 // not wanted any more.
-func (s *Syncs) load(ctx context.Context, p *api.Pull, doc []byte, withdraw bool) (outcome.Load, string, error) {
+func (s *Syncs) load(ctx context.Context, p *api.Pull, mapping string, doc []byte, withdraw bool) (outcome.Load, string, error) {
 	sha, size, err := s.store.KeepFile(bytes.NewReader(doc), func(io.ReaderAt, int64) error { return nil })
 	if err != nil {
 		return outcome.Load{}, "", err
@@ -603,7 +612,7 @@ func (s *Syncs) load(ctx context.Context, p *api.Pull, doc []byte, withdraw bool
 		ReceivedBy: by}); err != nil {
 		return outcome.Load{}, "", err
 	}
-	l, err := s.engine.Start(ctx, load.Request{Document: sha, Mapping: p.Mapping, By: by, Name: by + " " + sha,
+	l, err := s.engine.Start(ctx, load.Request{Document: sha, Mapping: mapping, By: by, Name: by + " " + mapping + " " + sha,
 		Options: outcome.Options{Withdraw: withdraw, HoldSystem: p.System, HoldSync: s.readerOf(ctx, p)}})
 	if err == nil {
 		l, err = s.engine.UntilDone(ctx, l.ID)

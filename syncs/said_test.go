@@ -149,3 +149,54 @@ func TestCostFollowsChange(t *testing.T) {
 		t.Errorf("%s, %d writes, %d reads", counts(&r), k.writes.Load(), k.reads.Load())
 	}
 }
+
+// A record that says more than an order goes through a further mapping: the shipments
+// within it.
+func TestAlso(t *testing.T) {
+	shop := `{"orders": [{"id": 1, "reference": "A-1", "state": "placed", "placed_at": "2026-03-02T08:00:00Z",
+	  "changed_at": "2026-03-02T08:00:00Z", "currency": "EUR", "line_count": 1, "buyer": {"name": "Otis", "mail": "o@harbour.example"},
+	  "lines": [{"line": 1, "sku": "00101", "title": "Rope", "count": 5, "each": "1.00"}],
+	  "sent": [{"number": "P-1", "lines": [{"line": 1, "count": 2}]}, {"number": "P-2", "lines": [{"line": 1, "count": 3}]}]},
+	  {"id": 2, "reference": "A-2", "state": "placed", "placed_at": "2026-03-02T08:00:00Z", "changed_at": "2026-03-02T09:00:00Z",
+	  "currency": "EUR", "line_count": 1, "buyer": {"name": "Otis", "mail": "o@harbour.example"},
+	  "lines": [{"line": 1, "sku": "00101", "title": "Rope", "count": 1, "each": "1.00"}], "sent": []}]}`
+	o := begin(t, http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "application/json")
+		fmt.Fprint(w, shop)
+	}))
+	const sent = `koinos: mapping/1
+name: sent
+document: {format: ndjson}
+orders:
+  kind: shipment
+  of: sales
+  group: {by: path, path: "$.sent[*]"}
+  parts:
+    lines: {each: "$.lines[*]"}
+header:
+  shipment: {from: $.number, need: must}
+  sender_number: {from: $.reference, of: document}
+  partner: {value: SLIPWAY}
+lines:
+  sender_line: {from: $.line}
+  quantity: {from: $.count}
+`
+	if _, err := o.store.PutMapping(context.Background(), api.Mapping{Name: "sent", Text: sent}); err != nil {
+		t.Fatal(err)
+	}
+	if p := o.pull(api.NewPull{Also: []string{"sent"}}); p.State != api.PullDone || p.Loaded != 2 || p.Changed != 2 || p.Failed != 0 {
+		t.Fatal(figures(&p), p.Reason)
+	}
+	is, err := o.store.Order(context.Background(), 1)
+	if err != nil || is.Status != order.Complete || len(is.Movements) != 2 {
+		t.Errorf("%s %+v %v", is.Status, is.Movements, err)
+	}
+	shop = strings.Replace(shop, `"title": "Rope", "count": 5`, `"title": "Braided rope", "count": 5`, 1)
+	shop = strings.Replace(shop, "2026-03-02T08:00:00Z\", \"currency\"", "2026-03-02T10:00:00Z\", \"currency\"", 1)
+	if p := o.pull(api.NewPull{Also: []string{"sent"}, All: true}); p.State != api.PullDone || p.Failed != 0 {
+		t.Fatal(figures(&p), p.Reason)
+	}
+	if is, err := o.store.Order(context.Background(), 1); err != nil || len(is.Movements) != 2 || is.Lines[0].Description != "Braided rope" {
+		t.Errorf("%+v %v", is.Movements, err)
+	}
+}

@@ -82,8 +82,10 @@ func (s *Syncs) checkPull(ctx context.Context, sync string, p *syncing.Pull) err
 	if name == "" {
 		return asked("Say mapping: neither the sync nor the description says what makes orders of %s.", p.Target)
 	}
-	if _, _, err = s.mapping(ctx, name); err != nil {
-		return err
+	for _, name := range append([]string{name}, p.Also...) {
+		if _, _, err = s.mapping(ctx, name); err != nil {
+			return err
+		}
 	}
 	all, err := s.standings(ctx)
 	for _, other := range sorted(all) { // what is known of a record is known to all

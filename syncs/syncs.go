@@ -149,7 +149,7 @@ func (s *Syncs) prepare(ctx context.Context, name string, n api.NewPull, by stri
 		return p, nil, nil, err
 	}
 	p = api.Pull{System: name, Version: o.version, Record: n.Record, Mapping: n.Mapping, Since: n.Since,
-		State: api.PullRunning, Key: n.Key, All: n.All,
+		State: api.PullRunning, Key: n.Key, All: n.All, Also: n.Also,
 		StartedAt: s.now().UTC(), By: by, Folder: r.Files != nil}
 	if p.Mapping == "" {
 		p.Mapping = r.Mapping
@@ -160,6 +160,11 @@ func (s *Syncs) prepare(ctx context.Context, name string, n api.NewPull, by stri
 	}
 	if _, err := s.store.Mapping(ctx, p.Mapping, 0); err != nil {
 		return p, nil, nil, err
+	}
+	for _, name := range n.Also {
+		if _, err := s.store.Mapping(ctx, name, 0); err != nil {
+			return p, nil, nil, err
+		}
 	}
 	if r.Feed != nil && !n.All && n.Key == "" {
 		r = r.Feed

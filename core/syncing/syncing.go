@@ -58,6 +58,7 @@ func (s *Sync) Owner(line bool, field string) string {
 type Pull struct {
 	Target
 	Mapping string        // "" is the one of the system's description
+	Also    []string      // mappings through which the same records go besides
 	Every   time.Duration // 0 is only when the sync is run
 	Hooks   bool          // the system's webhooks tell of changes
 }
@@ -120,7 +121,7 @@ func Parse(src []byte) (*Sync, error) {
 		b.wrong(root.Get("name"), "name must be of small letters, digits and hyphens, at most 64.")
 	}
 	for _, n := range root.List("pull") {
-		p := Pull{Target: b.target(n.Get("record")), Mapping: n.Str("mapping"), Every: b.often(n.Get("every")),
+		p := Pull{Target: b.target(n.Get("record")), Mapping: n.Str("mapping"), Also: n.Strs("also"), Every: b.often(n.Get("every")),
 			Hooks: n.Str("hooks") == "true"}
 		if slices.ContainsFunc(s.Pulls, func(o Pull) bool { return o.Target == p.Target }) {
 			b.wrong(n.Get("record"), "%s is read by an earlier pull of this sync.", p.Target)

@@ -42,6 +42,8 @@ var words = grammar.Group("A sync",
 		Items: grammar.Group("One kind of record that is read",
 			grammar.Must("record", grammar.Some("System and kind of record, such as slipway.order")),
 			grammar.May("mapping", grammar.Some("Left out, the one that the system's description names")),
+			grammar.May("also", grammar.Many("Mappings through which the same records go besides, such as one for the shipments within "+
+				"an order's record")),
 			grammar.May("every", grammar.Some(every)),
 			grammar.May("hooks", &grammar.Shape{Kind: grammar.Boolean, About: "true: the system's webhooks tell of changes, " +
 				"and what follows is done at once"}))}),

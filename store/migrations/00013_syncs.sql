@@ -96,6 +96,7 @@ DROP TABLE links;
 ALTER TABLE links_new RENAME TO links;
 CREATE UNIQUE INDEX links_by_key ON links (system, record, key);
 CREATE INDEX links_by_order ON links (order_id);
+ALTER TABLE pulls ADD COLUMN also TEXT NOT NULL DEFAULT '[]'; -- further mappings of the same records, JSON
 ALTER TABLE pulls ADD COLUMN everything INTEGER NOT NULL DEFAULT 0; -- also what is not new
 ALTER TABLE pulls ADD COLUMN key TEXT NOT NULL DEFAULT ''; -- of the one record that is read; '' is a list
 ALTER TABLE held ADD COLUMN task INTEGER REFERENCES tasks (id); -- push
