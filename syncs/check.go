@@ -530,7 +530,7 @@ func (k *checking) push(ctx context.Context, p *syncing.Push, is *store.StoredOr
 	if fresh {
 		row.OrderID, row.Order = 0, is.SenderNumber
 	}
-	fits, err := p.Which.Holds(&is.Order)
+	fits, err := k.s.fits(ctx, p, is)
 	if err != nil {
 		row.Outcome, row.Code, row.Why = api.CannotGo, api.CannotWrite, capital(err.Error())+"."
 		return k.add(ctx, row)

@@ -1,11 +1,17 @@
 package syncs
 
 import (
+	"bytes"
+	"cmp"
 	"context"
+	"encoding/json"
 	"errors"
+	"slices"
+	"strings"
 
 	"koinos/api"
 	"koinos/core/intent"
+	"koinos/core/mapping"
 	"koinos/core/order"
 	"koinos/core/syncing"
 	"koinos/store"
@@ -105,6 +111,69 @@ func partOf(o *store.StoredOrder, of string, part int64) *order.Order {
 		}
 	}
 	return nil
+}
+
+// withLinks gives an order with what other systems gave it: the number of its record as
+// reference.SYSTEM.RECORD, or its key where it has no number, and the key as
+// reference.SYSTEM.RECORD.key.
+func withLinks(o *order.Order, links []api.Link) *order.Order {
+	out := *o
+	out.References = slices.Clone(o.References)
+	for i := range links {
+		l := &links[i]
+		if l.Part != 0 || l.Revision == 0 && l.Base == "" {
+			continue
+		}
+		name := l.System + "." + l.Record
+		out.References = append(out.References, order.Reference{Qualifier: name, Value: cmp.Or(l.Number, l.Key)},
+			order.Reference{Qualifier: name + ".key", Value: l.Key})
+	}
+	return &out
+}
+
+// fits reports whether an order is one that a push writes.
+func (s *Syncs) fits(ctx context.Context, p *syncing.Push, o *store.StoredOrder) (bool, error) {
+	if p.Which == nil {
+		return true, nil
+	}
+	is := &o.Order
+	if strings.Contains(p.Which.Text, "reference") {
+		links, err := s.store.Links(ctx, o.ID)
+		if err != nil {
+			return false, err
+		}
+		is = withLinks(is, links)
+	}
+	return p.Which.Holds(is)
+}
+
+// knownAs adds to a record that is linked what its order is here, as $.koinos: mappings
+// can find the order by it. A record that is not linked stays as it is.
+func (s *Syncs) knownAs(ctx context.Context, m *mapping.Mapping, l *api.Link, raw []byte) ([]byte, error) {
+	if l == nil || l.Part != 0 || !strings.Contains(m.Text, "$.koinos.") {
+		return raw, nil
+	}
+	is, err := s.store.Order(ctx, l.OrderID)
+	if errors.Is(err, store.ErrNotFound) {
+		return raw, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	as, err := json.Marshal(map[string]string{"number": is.Order.Number, "sender_number": is.SenderNumber,
+		"partner": is.Partner, "kind": string(is.Kind)})
+	if err != nil {
+		return nil, err
+	}
+	at := bytes.LastIndexByte(raw, '}')
+	if at < 0 {
+		return raw, nil
+	}
+	between := ","
+	if bytes.TrimSpace(raw[:at])[len(bytes.TrimSpace(raw[:at]))-1] == '{' {
+		between = ""
+	}
+	return slices.Concat(raw[:at], []byte(between+`"koinos":`), as, raw[at:]), nil
 }
 
 // partLinks links the shipments and the like that a batch brought with the records that

@@ -412,6 +412,7 @@ func (s *Syncs) arrive(ctx context.Context, o *opened, r *system.Record, p *api.
 	var shared *both
 	var read []byte
 	if a.State == api.ArrivalMapped {
+		var known *api.Link
 		if b.writes = r.Write != nil; b.writes { // what we wrote of a shipment comes back as what it is, under whatever name
 			l, err := s.store.LinkOf(ctx, o.Name, r.Name, f.Key)
 			if err != nil {
@@ -421,6 +422,7 @@ func (s *Syncs) arrive(ctx context.Context, o *opened, r *system.Record, p *api.
 				p.Unchanged++
 				return nil
 			}
+			known = l
 		}
 		shares, err := s.sharing(ctx, syncing.Target{System: o.Name, Record: r.Name})
 		if err != nil {
@@ -458,6 +460,15 @@ func (s *Syncs) arrive(ctx context.Context, o *opened, r *system.Record, p *api.
 				return err
 			}
 			raw = shared.raw
+		}
+		if known != nil {
+			m, _, err := s.mapping(ctx, p.Mapping)
+			if err != nil {
+				return err
+			}
+			if raw, err = s.knownAs(ctx, m, known, raw); err != nil {
+				return err
+			}
 		}
 	}
 	mapped := known[f.Key].Mapped

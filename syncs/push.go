@@ -271,14 +271,20 @@ func (p *push) prepare(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	links := []api.Link(nil)
+	if strings.Contains(m.Text, "reference.") { // it may write what other systems gave
+		if links, err = p.s.store.Links(ctx, p.id); err != nil {
+			return err
+		}
+	}
 	if p.of != "" {
 		part := partOf(p.stored, p.of, p.part)
 		if part == nil {
 			return blocked(api.CannotWrite, "The %s is not there any more.", p.of)
 		}
-		p.text, err = written(m, part, set)
+		p.text, err = written(m, withLinks(part, links), set)
 	} else {
-		p.text, err = wantedText(m, &p.stored.Order, set)
+		p.text, err = wantedText(m, withLinks(&p.stored.Order, links), set)
 	}
 	if err != nil {
 		return err

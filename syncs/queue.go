@@ -214,7 +214,7 @@ func (s *Syncs) concern(ctx context.Context, y *standing, ids []int64) (all []st
 			p := &y.Pushes[i]
 			fits := false
 			if !gone {
-				fits, err = p.Which.Holds(&is.Order)
+				fits, err = s.fits(ctx, p, is)
 				fits = fits || err != nil // whoever works at it says what is wrong
 			}
 			if (!fits || p.Of != "") && !read {

@@ -8,12 +8,15 @@ import (
 	"io"
 	"net/http"
 	"net/http/httptest"
+	"os"
+	"path/filepath"
 	"strings"
 	"sync"
 	"testing"
 
 	"koinos/api"
 	"koinos/core/order"
+	"koinos/demo"
 	"koinos/remote"
 	"koinos/store"
 )
@@ -198,5 +201,64 @@ lines:
 	}
 	if is, err := o.store.Order(context.Background(), 1); err != nil || len(is.Movements) != 2 || is.Lines[0].Description != "Braided rope" {
 		t.Errorf("%+v %v", is.Movements, err)
+	}
+}
+
+// What a system gave an order can be written elsewhere and asked in conditions, and a record
+// finds its order by the link alone.
+func TestWhatSystemsGave(t *testing.T) {
+	k, _, folder := besideYard(t, 2)
+	ctx := context.Background()
+	text, err := demo.Files.ReadFile("mappings/east-yard-picks.yaml")
+	if err == nil {
+		_, err = k.store.PutMapping(ctx, api.Mapping{Name: "east-yard-picks", Text: strings.Replace(string(text),
+			"header:\n", "header:\n  reference.ledgerline.sales_order: {from: $.book}\n", 1)})
+	}
+	if err == nil {
+		_, err = k.store.PutMapping(ctx, api.Mapping{Name: "book-notes", Text: `koinos: mapping/1
+name: book-notes
+document: {format: ndjson}
+orders: {kind: change, of: sales, group: {by: path, path: "$"}, parts: {lines: {each: "$.lines[*]"}}}
+header:
+  number: {from: $.koinos.number, need: must}
+  partner: {from: $.koinos.partner}
+  notes: {from: $.note}
+lines:
+  sender_line: {from: $.our_line}
+`})
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	system, err := demo.Files.ReadFile("systems/east-yard.yaml")
+	if err == nil {
+		_, err = k.Keep(ctx, strings.Replace(string(system), "{$.to}", "{$.book}", 1), "test")
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	k.run("shop-books")
+	k.keep(`koinos: sync/1
+name: picks
+pull: [{record: ledgerline.sales_order, mapping: book-notes}]
+push: [{record: east-yard.pick, which: 'reference["ledgerline.sales_order"] endsWith "1"'}]
+`)
+	k.run("picks")
+	k.run("picks")
+	files, err := filepath.Glob(filepath.Join(folder, "to-yard", "PCK-*.txt"))
+	if err != nil || len(files) != 1 {
+		t.Fatal(files, err, k.held())
+	}
+	if b, err := os.ReadFile(files[0]); err != nil || !strings.Contains(string(b), "+LO-1001'") {
+		t.Errorf("%s %v", b, err)
+	}
+	k.ask("POST", "/admin/orders/1", `{"note": "from the books"}`)
+	k.run("picks")
+	found := false
+	for id := range int64(2) {
+		found = found || strings.Contains(k.says(id+1), `"from the books"`)
+	}
+	if !found {
+		t.Error(k.says(1), k.says(2), k.held())
 	}
 }

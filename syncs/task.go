@@ -35,7 +35,7 @@ func (s *Syncs) doTask(ctx context.Context, y *standing, k *api.Task) (*store.Fi
 	case err != nil:
 		return nil, err
 	default:
-		fits, err := p.Which.Holds(&is.Order)
+		fits, err := s.fits(ctx, p, is)
 		if err != nil {
 			return s.holdTask(k, is, api.CannotWrite, capital(err.Error())+"."), nil
 		}
