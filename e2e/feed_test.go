@@ -83,7 +83,9 @@ func TestHeldList(t *testing.T) {
 			t.Fatal(err)
 		}
 		for _, h := range page.Items {
-			all, last = append(all, h.Kind+" "+h.Partner+" "+h.Number), h
+			if h.System == "" { // what systems hold has tests of its own
+				all, last = append(all, h.Kind+" "+h.Partner+" "+h.Number), h
+			}
 		}
 		return all, last
 	}

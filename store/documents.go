@@ -27,9 +27,12 @@ func (r *documentRow) document() (api.Document, error) {
 const selectDocument = `SELECT sha, name, size, shape, received_at, received_by,
   (SELECT count(*) FROM loads WHERE document = sha) AS loads FROM documents `
 
-// documentsQuery lists documents before a time and a SHA-256.
+// documentsQuery lists documents before a time and a SHA-256: without those that were posted,
+// that systems brought, and that only acknowledge or go out.
 const documentsQuery = selectDocument +
-	`WHERE posted = 0 AND (received_at, sha) < (?, ?) AND NOT EXISTS (SELECT 1 FROM interchanges i WHERE i.document = sha AND (i.direction = 'out' OR i.kinds IN ('997', '999', 'TA1'))) ORDER BY received_at DESC, sha DESC LIMIT ?`
+	`WHERE posted = 0 AND (received_at, sha) < (?, ?) AND NOT EXISTS (SELECT 1 FROM interchanges i WHERE i.document = sha AND (i.direction = 'out' OR i.kinds IN ('997', '999', 'TA1')))
+	  AND NOT EXISTS (SELECT 1 FROM arrivals a WHERE a.document = sha) AND NOT EXISTS (SELECT 1 FROM files f WHERE f.document = sha)
+	  ORDER BY received_at DESC, sha DESC LIMIT ?`
 
 // PutDocument records a document whose file is kept. A document that is known
 // already keeps its first record; known is then true.

@@ -74,6 +74,7 @@ CREATE INDEX pushed_by_sync ON pushed (sync, id);
 CREATE INDEX pushed_by_order ON pushed (order_id, id);
 CREATE INDEX pushed_by_time ON pushed (at);
 
+CREATE INDEX files_by_document ON files (document);
 CREATE INDEX pulls_open ON pulls (system, record) WHERE state IN ('running', 'away');
 
 CREATE TABLE links_new (
