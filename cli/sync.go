@@ -62,29 +62,13 @@ they name must be kept already. A changed text makes a new version, which holds
 for everything that is done from then on.`,
 		Example: "  koinos sync keep syncs/slipway-ledgerline.yaml",
 		RunE: func(c *cobra.Command, args []string) error {
-			for _, name := range args {
-				text, err := os.ReadFile(name)
-				if err != nil {
-					return unreadable(name, err)
-				}
-				if _, err := syncing.Parse(text); err != nil {
-					a.mistakes(name, finding.Of(err))
-					return &exit{code: exitBad}
-				}
-				kept, err := a.client().KeepSync(c.Context(), text)
-				if err != nil {
-					return err
-				}
-				if done, err := a.json(kept); done {
-					if err != nil {
-						return err
-					}
-					continue
-				}
-				fmt.Fprintf(a.out, "%s version %d.%s\n", kept.Name, kept.Version, map[bool]string{
-					true: " It works when it is asked: koinos sync run " + kept.Name, false: " It works by itself."}[kept.Asked])
-			}
-			return nil
+			return a.keepEach(args, func(text []byte) error { _, err := syncing.Parse(text); return err },
+				func(text []byte) (any, string, error) {
+					kept, err := a.client().KeepSync(c.Context(), text)
+					when := map[bool]string{true: "It works when it is asked: koinos sync run " + kept.Name,
+						false: "It works by itself."}[kept.Asked]
+					return kept, fmt.Sprintf("%s version %d. %s", kept.Name, kept.Version, when), err
+				})
 		},
 	}
 }

@@ -101,31 +101,40 @@ func (a *app) keepSystem() *cobra.Command {
 		Use: "keep FILE…", Short: "Send descriptions to the service", Args: cobra.MinimumNArgs(1),
 		Example: "  koinos system keep systems/slipway.yaml",
 		RunE: func(c *cobra.Command, args []string) error {
-			for _, name := range args {
-				text, err := os.ReadFile(name)
-				if err != nil {
-					return unreadable(name, err)
-				}
-				if _, err := system.Parse(text); err != nil {
-					a.mistakes(name, finding.Of(err))
-					return &exit{code: exitBad}
-				}
-				kept, err := a.client().KeepSystem(c.Context(), text)
-				if err != nil {
-					return err
-				}
-				if done, err := a.json(kept); done {
-					if err != nil {
-						return err
-					}
-					continue
-				}
-				fmt.Fprintf(a.out, "%s version %d, with %s.\n", kept.Name, kept.Version,
-					strings.Join(kept.Records, ", "))
-			}
-			return nil
+			return a.keepEach(args, func(text []byte) error { _, err := system.Parse(text); return err },
+				func(text []byte) (any, string, error) {
+					kept, err := a.client().KeepSystem(c.Context(), text)
+					return kept, fmt.Sprintf("%s version %d, with %s.", kept.Name, kept.Version, strings.Join(kept.Records, ", ")), err
+				})
 		},
 	}
+}
+
+// keepEach sends files to the service that have no mistakes: check finds those, keep sends
+// one and says in a sentence what is kept then.
+func (a *app) keepEach(names []string, check func([]byte) error, keep func([]byte) (any, string, error)) error {
+	for _, name := range names {
+		text, err := os.ReadFile(name)
+		if err != nil {
+			return unreadable(name, err)
+		}
+		if err := check(text); err != nil {
+			a.mistakes(name, finding.Of(err))
+			return &exit{code: exitBad}
+		}
+		kept, says, err := keep(text)
+		if err != nil {
+			return err
+		}
+		if done, err := a.json(kept); done {
+			if err != nil {
+				return err
+			}
+			continue
+		}
+		fmt.Fprintln(a.out, says)
+	}
+	return nil
 }
 
 func (a *app) listSystems(ctx context.Context) error {

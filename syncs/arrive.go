@@ -1,0 +1,311 @@
+package syncs
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"io"
+	"koinos/api"
+	"koinos/core/intent"
+	"koinos/core/outcome"
+	"koinos/core/source"
+	"koinos/core/syncing"
+	"koinos/core/system"
+	"koinos/load"
+	"koinos/store"
+)
+
+// arrive takes a record into the batch, if it is new or another one than before.
+func (s *Syncs) arrive(ctx context.Context, o *opened, r *system.Record, p *api.Pull, b *batch,
+	known map[string]store.KnownArrival,
+	f *system.Found, address string) error {
+	if p.Hook == 0 && p.Key == "" { // one record says nothing of what else has changed
+		p.Newest = system.Newer(p.Newest, f.Stamp)
+	}
+	digest := sha256.Sum256(f.Raw) // of what the list shows: it is what is compared next time
+	if k, ok := known[f.Key]; ok && !p.Anew && k.State != api.ArrivalShort &&
+		(f.Version != "" && f.Version == k.Version || bytes.Equal(digest[:], k.Digest)) {
+		p.Unchanged++
+		return nil
+	}
+	if was := known[f.Key].Stamp; !p.Anew && was != f.Stamp && f.Stamp != "" && system.Newer(was, f.Stamp) == was {
+		p.Unchanged++ // it is older than what is known: messages and lists come in any order
+		return nil
+	}
+	if known[f.Key].Here && r.GetWhole { // a feed names a record as often as it changes; it was read after this page
+		p.Unchanged++
+		return nil
+	}
+	request := address
+	// a list may know less of a record than the record itself
+	if (r.GetWhole || f.Short() && r.Get != "") && !f.Gone && p.Hook == 0 && p.Key == "" {
+		one, err := s.wholeOf(ctx, o, r.Whole(), f)
+		if err != nil {
+			return err
+		}
+		*f, request = one, r.Whole().One(o.client.Base(), f.Key)
+		if r.Of != nil { // a feed says that something happened; whether it is another one, the record says
+			digest = sha256.Sum256(f.Raw)
+			if k := known[f.Key]; !p.Anew && k.State == api.ArrivalMapped && bytes.Equal(digest[:], k.Digest) {
+				p.Unchanged++
+				return nil
+			}
+		}
+	}
+	if r = r.Whole(); r.Rest != nil && !f.Gone {
+		if err := o.rest(ctx, r, f); err != nil {
+			return err
+		}
+	}
+	raw := f.Raw
+	if f.Gone && known[f.Key].Mapped { // what it says now may be less than what its order was made of
+		_, body, err := s.store.LastArrival(ctx, o.Name, r.Name, f.Key)
+		if err != nil {
+			return err
+		}
+		if body != nil {
+			raw = body
+		}
+	}
+	zipped, err := store.Zip(f.Raw)
+	if err != nil {
+		return err
+	}
+	a := api.Arrival{System: p.System, Record: p.Record, Key: f.Key, Number: f.Number, Version: f.Version,
+		Stamp: f.Stamp,
+		State: api.ArrivalMapped, Digest: digest[:], Body: zipped, At: s.now().UTC(), Pull: p.ID, Request: request,
+		Place: f.Place}
+	switch {
+	case f.Gone:
+		a.State = api.ArrivalGone
+		p.Gone++
+	case f.Short():
+		a.State = api.ArrivalShort
+		p.Short++
+	}
+	var shared *both
+	var read []byte
+	if a.State == api.ArrivalMapped {
+		var known *api.Link
+		if b.writes = r.Write != nil; b.writes { // what we wrote of a shipment comes back as what it is, under whatever name
+			l, err := s.store.LinkOf(ctx, o.Name, r.Name, f.Key)
+			if err != nil {
+				return err
+			}
+			if l != nil && l.Part != 0 {
+				p.Unchanged++
+				return nil
+			}
+			known = l
+		}
+		shares, err := s.sharing(ctx, syncing.Target{System: o.Name, Record: r.Name})
+		if err != nil {
+			return err
+		}
+		theirs := f.Node
+		if len(r.Refers) > 0 {
+			if shares != nil {
+				theirs, read = f.Node.Clone(), f.Node.AppendJSON(nil)
+			}
+			if raw, err = s.resolved(ctx, o, r, f); err != nil {
+				return err
+			}
+		} else if shares != nil {
+			read = raw
+		}
+		if shares != nil {
+			l, err := s.store.LinkOf(ctx, o.Name, r.Name, f.Key)
+			if err != nil {
+				return err
+			}
+			if l != nil && l.Revision > 0 && l.Base != "" && string(theirs.AppendJSON(nil)) == l.Base { // the echo of what we wrote
+				p.Unchanged++
+				return nil
+			}
+			if making, err := s.making(ctx, shares, l); err != nil || making { // it is not whole yet, and comes again
+				p.Unchanged++
+				return err
+			}
+			reads, _, err := s.mapping(ctx, p.Mapping)
+			if err != nil {
+				return err
+			}
+			if shared, err = s.compared(ctx, r, shares, l, theirs, f.Node, reads); err != nil {
+				return err
+			}
+			raw = shared.raw
+		}
+		if known != nil {
+			m, _, err := s.mapping(ctx, p.Mapping)
+			if err != nil {
+				return err
+			}
+			if raw, err = s.knownAs(ctx, m, known, raw); err != nil {
+				return err
+			}
+		}
+	}
+	mapped := known[f.Key].Mapped
+	b.addBoth(a, raw, mapped, read, shared)
+	// on this page it may stand twice
+	known[f.Key] = store.KnownArrival{Key: f.Key, Version: f.Version, Stamp: f.Stamp, State: a.State, Digest: a.Digest,
+		Mapped: mapped, Here: true}
+	return nil
+}
+
+// wholeOf asks for a record by itself; one that is not there is gone. Its place among what
+// is new stays that of the row that named it.
+func (s *Syncs) wholeOf(ctx context.Context, o *opened, r *system.Record, f *system.Found) (system.Found, error) {
+	a, err := o.client.One(ctx, r, f.Key)
+	if missing(err) {
+		gone := *f
+		gone.Gone = true
+		return gone, nil
+	}
+	if err != nil {
+		return system.Found{}, err
+	}
+	one, err := r.Alone(a)
+	if f.Stamp != "" && one.Stamp == "" {
+		one.Stamp = f.Stamp
+	}
+	return one, err
+}
+
+// rest reads the lines of a record that its list does not show, and puts them into it.
+func (o *opened) rest(ctx context.Context, r *system.Record, f *system.Found) error {
+	address, err := r.Rest.First(o.client.Base(), f.Key, f.Node)
+	if err != nil || address == "" {
+		return err
+	}
+	for first := true; address != ""; first = false {
+		a, err := o.page(ctx, &r.Rest.List, address)
+		if err != nil {
+			return err
+		}
+		if address, err = r.Rest.Add(a, f.Node, first); err != nil {
+			return err
+		}
+	}
+	whole, err := r.Find(f.Node)
+	if err == nil {
+		whole.Place, whole.Raw = f.Place, f.Node.AppendJSON(nil)
+		*f = whole
+	}
+	return err
+}
+
+// keep loads a batch and keeps its arrivals with how far the pull has come.
+func (s *Syncs) keep(ctx context.Context, p *api.Pull, b *batch) error {
+	if len(b.arrivals) == 0 && p.ID == 0 {
+		return nil
+	}
+	if err := s.noted(ctx, p); err != nil {
+		return err
+	}
+	for i := range b.arrivals {
+		b.arrivals[i].Pull = p.ID
+	}
+	for _, state := range []string{api.ArrivalMapped, api.ArrivalGone} {
+		doc, lines, err := b.document(state)
+		if err != nil {
+			return err
+		}
+		if lines == 0 {
+			continue
+		}
+		if m, _, err := s.mapping(ctx, p.Mapping); err != nil {
+			return err
+		} else if state == api.ArrivalGone && m.Kind != intent.Order {
+			p.Reason = fmt.Sprintf("Records were withdrawn of which a %s is stored here. Koinos takes none back by itself: "+
+				"look into the arrivals that are withdrawn.", m.Kind)
+			continue
+		}
+		l, sha, err := s.load(ctx, p, p.Mapping, doc.Bytes(), state == api.ArrivalGone)
+		if err != nil {
+			return err
+		}
+		if state == api.ArrivalMapped {
+			for _, name := range p.Also { // behind the orders that they speak of
+				more, _, err := s.load(ctx, p, name, doc.Bytes(), false)
+				if err != nil {
+					return err
+				}
+				p.Changed, p.Failed = p.Changed+more.Changed, p.Failed+more.Failing()
+			}
+		}
+		p.Loaded, p.Changed, p.Failed = p.Loaded+l.Loaded, p.Changed+l.Changed, p.Failed+l.Failing()
+		for i := range b.arrivals {
+			if a := &b.arrivals[i]; a.State == state && a.Line > 0 {
+				a.Document, a.Load = sha, l.ID
+			}
+		}
+	}
+	links, tasks, err := s.agreed(ctx, b)
+	if err != nil {
+		return err
+	}
+	if b.writes {
+		parts, err := s.partLinks(ctx, p, b)
+		if err != nil {
+			return err
+		}
+		links = append(links, parts...)
+	}
+	err = s.store.Write(ctx, func(t *store.Tx) error {
+		return errors.Join(t.ReleaseArrivals(b.arrivals), t.AddArrivals(b.arrivals), t.SaveLinks(links, s.now()), t.SavePull(p))
+	})
+	for _, name := range sorted(tasks) {
+		if err == nil {
+			err = s.store.AddTasks(ctx, name, tasks[name], s.now())
+		}
+	}
+	if err == nil {
+		s.arrived(b.arrivals)
+	}
+	return err
+}
+
+// readerOf is the sync that reads a kind of record; "" is none.
+func (s *Syncs) readerOf(ctx context.Context, p *api.Pull) string {
+	all, err := s.standings(ctx)
+	if err != nil {
+		return "" // it is only for the list of what is held
+	}
+	for _, name := range sorted(all) {
+		for _, q := range all[name].Pulls {
+			if q.System == p.System && q.Record == p.Record {
+				return name
+			}
+		}
+	}
+	return ""
+}
+
+// load loads a document of a batch through the mapping; with withdraw its orders are
+// not wanted any more.
+func (s *Syncs) load(ctx context.Context, p *api.Pull, mapping string, doc []byte, withdraw bool) (outcome.Load, string, error) {
+	sha, size, err := s.store.KeepFile(bytes.NewReader(doc), func(io.ReaderAt, int64) error { return nil })
+	if err != nil {
+		return outcome.Load{}, "", err
+	}
+	by := fmt.Sprintf("%s, pull %d", p.System, p.ID)
+	if _, err := s.store.PutDocument(ctx, api.Document{SHA: sha,
+		Name: fmt.Sprintf("%s-%s%s-pull-%d.ndjson", p.System, p.Record, map[bool]string{true: "-withdrawn"}[withdraw],
+			p.ID),
+		Size: size, Shape: source.Shape{Format: source.NDJSON}, ReceivedAt: s.now().UTC(),
+		ReceivedBy: by}); err != nil {
+		return outcome.Load{}, "", err
+	}
+	l, err := s.engine.Start(ctx, load.Request{Document: sha, Mapping: mapping, By: by, Name: by + " " + mapping + " " + sha,
+		Options: outcome.Options{Withdraw: withdraw, HoldSystem: p.System, HoldSync: s.readerOf(ctx, p)}})
+	if err == nil {
+		l, err = s.engine.UntilDone(ctx, l.ID)
+	}
+	if err == nil && l.Status != outcome.Done {
+		err = &errFailed{fmt.Sprintf("load %d of its records ended as %s %s", l.ID, l.Status, l.Reason)}
+	}
+	return l, sha, err
+}
