@@ -15,6 +15,7 @@ import (
 	"koinos/core/system"
 	"koinos/load"
 	"koinos/store"
+	"slices"
 )
 
 // arrive takes a record into the batch, if it is new or another one than before.
@@ -207,6 +208,13 @@ func (s *Syncs) keep(ctx context.Context, p *api.Pull, b *batch) error {
 	}
 	for i := range b.arrivals {
 		b.arrivals[i].Pull = p.ID
+	}
+	if slices.ContainsFunc(b.both, func(one *both) bool { return one != nil }) {
+		done, err := s.holdFor(ctx, "keep "+p.System+"."+p.Record)
+		if err != nil {
+			return err
+		}
+		defer done()
 	}
 	for _, state := range []string{api.ArrivalMapped, api.ArrivalGone} {
 		doc, lines, err := b.document(state)

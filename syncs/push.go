@@ -128,6 +128,17 @@ func (s *Syncs) bring(ctx context.Context, o *opened, r *system.Record, id int64
 	free := s.hold(fmt.Sprintf("%s %s %d %d", o.Name, r.Name, id, w.part)) // one push of a record at a time
 	defer free()
 	p := &push{wish: w, s: s, o: o, r: r, id: id, out: &out}
+	t := syncing.Target{System: o.Name, Record: r.Name}
+	if p.shares, err = s.sharing(ctx, t); err != nil {
+		return out, nil, err
+	}
+	if p.shares != nil && w.sync != "" { // who brings records of it in says first what both agree on
+		done, err := s.holdFor(ctx, "keep "+t.String())
+		if err != nil {
+			return out, nil, err
+		}
+		done()
+	}
 	if p.mapping == "" {
 		p.mapping = r.Write.Mapping
 	}
@@ -324,10 +335,6 @@ func (p *push) run(ctx context.Context) error {
 		if err := p.prepare(ctx); err != nil && (!p.cancelled || !readable(p.r)) {
 			return err
 		}
-	}
-	var err error
-	if p.shares, err = p.s.sharing(ctx, syncing.Target{System: p.o.Name, Record: p.r.Name}); err != nil {
-		return err
 	}
 	if is, err := p.asAgreed(ctx); err != nil || is {
 		p.quiet = is
