@@ -16,6 +16,7 @@ import (
 	"koinos/load"
 	"koinos/store"
 	"slices"
+	"time"
 )
 
 // arrive takes a record into the batch, if it is new or another one than before.
@@ -39,9 +40,10 @@ func (s *Syncs) arrive(ctx context.Context, o *opened, r *system.Record, p *api.
 		p.Unchanged++
 		return nil
 	}
-	request := address
+	request, asked := address, b.asked
 	// a list may know less of a record than the record itself
 	if (r.GetWhole || f.Short() && r.Get != "") && !f.Gone && p.Hook == 0 && p.Key == "" {
+		asked = s.now()
 		one, err := s.wholeOf(ctx, o, r.Whole(), f)
 		if err != nil {
 			return err
@@ -122,6 +124,10 @@ func (s *Syncs) arrive(ctx context.Context, o *opened, r *system.Record, p *api.
 				return err
 			}
 			if l != nil && l.Revision > 0 && l.Base != "" && string(theirs.AppendJSON(nil)) == l.Base { // the echo of what we wrote
+				p.Unchanged++
+				return nil
+			}
+			if l != nil && l.Base != "" && p.Hook == 0 && !l.At.Before(asked.Truncate(time.Millisecond)) { // it was written meanwhile
 				p.Unchanged++
 				return nil
 			}

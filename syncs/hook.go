@@ -94,6 +94,8 @@ func (s *Syncs) hooked(ctx context.Context, o *opened, r *system.Record, p *api.
 		return &errFailed{capital(err.Error()) + "."}
 	}
 	request := fmt.Sprintf("webhook %d of %s", p.Hook, o.Name)
+	b := newBatch()
+	b.asked = s.now()
 	var problem *remote.Problem
 	if whole == nil {
 		request = r.One(o.client.Base(), key)
@@ -116,7 +118,6 @@ func (s *Syncs) hooked(ctx context.Context, o *opened, r *system.Record, p *api.
 		return err
 	}
 	p.Records = 1
-	b := newBatch()
 	if err := s.arrive(ctx, o, r, p, b, known, whole, request); err != nil {
 		return err
 	}

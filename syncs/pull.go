@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"time"
 
 	"koinos/api"
 	"koinos/core/finding"
@@ -118,6 +119,7 @@ type batch struct {
 	both     []*both        // of each; nil where only they change it
 	known    []bool         // of each: an order was made of the record before
 	writes   bool           // records of the kind are written, too
+	asked    time.Time      // when the page, or the record, was asked for
 	last     map[string]int // by key, its last arrival: one that came before it in the batch is passed over
 	bytes    int
 }
@@ -225,6 +227,8 @@ func (s *Syncs) pullOne(ctx context.Context, o *opened, r *system.Record, p *api
 	if r.Get == "" {
 		return &errFailed{fmt.Sprintf("The description does not say how one %s is read (get).", r.Name)}
 	}
+	b := newBatch()
+	b.asked = s.now()
 	a, err := o.client.One(ctx, r, p.Key)
 	if missing(err) {
 		p.Records, p.Gone, p.Reason = 1, 1, fmt.Sprintf("%s %s is not there any more.", capital(r.Name), p.Key)
@@ -242,7 +246,6 @@ func (s *Syncs) pullOne(ctx context.Context, o *opened, r *system.Record, p *api
 		return err
 	}
 	p.Records, p.Anew = 1, true
-	b := newBatch()
 	if err := s.arrive(ctx, o, r, p, b, known, &f, r.One(o.client.Base(), p.Key)); err != nil {
 		return err
 	}
@@ -310,6 +313,7 @@ func (s *Syncs) anew(o *opened, r *system.Record, p *api.Pull, seen *stamps) (st
 // page reads a page and gives the address of the next.
 func (s *Syncs) page(ctx context.Context, o *opened, r *system.Record, p *api.Pull, b *batch, address string,
 	seen *stamps) (string, error) {
+	b.asked = s.now()
 	a, err := o.page(ctx, &r.List, address)
 	if err != nil {
 		return "", err

@@ -18,6 +18,7 @@ import (
 // keeper is what keeps syncs going; Syncs.mu guards it.
 type keeper struct {
 	standing map[string]*standing // all that are kept; nil: they are to be read
+	kept     int                  // how often one was kept
 	polls    map[syncing.Target]*poll
 	outages  map[string]*outage
 	runs     map[int64]*running

@@ -137,12 +137,13 @@ func (s *Syncs) anewStandings() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.standing = nil
+	s.kept++
 }
 
 // standings gives the newest version of every sync, by name. Nobody changes the map.
 func (s *Syncs) standings(ctx context.Context) (map[string]*standing, error) {
 	s.mu.Lock()
-	known := s.standing
+	known, kept := s.standing, s.kept
 	s.mu.Unlock()
 	if known != nil {
 		return known, nil
@@ -165,7 +166,9 @@ func (s *Syncs) standings(ctx context.Context) (map[string]*standing, error) {
 		out[name] = &standing{Sync: y, version: version}
 	}
 	s.mu.Lock()
-	s.standing = out
+	if s.kept == kept { // else one was kept while they were read
+		s.standing = out
+	}
 	s.mu.Unlock()
 	return out, nil
 }
