@@ -326,12 +326,7 @@ func (q *Queue) ended(ctx context.Context, r *running, j api.Job, there bool, er
 		q.mu.Unlock()
 		return
 	}
-	kept := q.store.Write(context.WithoutCancel(ctx), func(tx *store.Tx) error {
-		if done {
-			return tx.EndJob(j.Kind, j.Subject)
-		}
-		return tx.SaveJob(j)
-	})
+	kept := q.store.Write(context.WithoutCancel(ctx), func(tx *store.Tx) error { return tx.LeaveJob(j, done) })
 	q.mu.Lock()
 	defer q.mu.Unlock()
 	delete(q.mine, at)

@@ -242,6 +242,25 @@ func TestCrashes(t *testing.T) {
 	}
 }
 
+// A job that somebody asks for anew while it ends is done once more, however it ended.
+func TestAskedAnew(t *testing.T) {
+	for name, first := range map[string]error{"done": nil, "paused": &Paused{"stopped by hand"}, "later": &Later{errors.New("away")}} {
+		t.Run(name, func(t *testing.T) {
+			s := open(t)
+			var tries atomic.Int32
+			b := begin(t, s, Kind{AtOnce: 1, Work: func(context.Context, int64) error {
+				if tries.Add(1) > 1 {
+					return nil
+				}
+				add(t, s, 5)
+				return first
+			}})
+			add(t, s, 5)
+			b.until("it is done twice", func() bool { return tries.Load() == 2 && b.empty() })
+		})
+	}
+}
+
 // A job that somebody stops ends with the cause that they give.
 func TestStop(t *testing.T) {
 	cause, seen := &Paused{"stopped by hand"}, make(chan error, 1)

@@ -44,6 +44,16 @@ func (t *Tx) SaveJob(j api.Job) error {
 		AND subject = ?`, j.State, at(j.DueAt), j.Tries, j.Deaths, j.Reason, j.Kind, j.Subject)
 }
 
+// LeaveJob keeps what became of a job that a service was at: its state, or that it is done.
+// One that somebody asked for anew meanwhile stays ready.
+func (t *Tx) LeaveJob(j api.Job, done bool) error {
+	if done {
+		return t.run(`DELETE FROM jobs WHERE kind = ? AND subject = ? AND state = 'working'`, j.Kind, j.Subject)
+	}
+	return t.run(`UPDATE jobs SET state = ?, due_at = ?, tries = ?, deaths = ?, reason = ? WHERE kind = ?
+		AND subject = ? AND state = 'working'`, j.State, at(j.DueAt), j.Tries, j.Deaths, j.Reason, j.Kind, j.Subject)
+}
+
 // EndJob takes a job that is done away.
 func (t *Tx) EndJob(kind string, subject int64) error {
 	return t.run(`DELETE FROM jobs WHERE kind = ? AND subject = ?`, kind, subject)
