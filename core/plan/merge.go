@@ -65,7 +65,8 @@ type mergedLine struct {
 }
 
 // Merge compares both sides with what they agreed on last (three ways). Lines are
-// compared by what they are matched by; where lines go with the record, by position.
+// compared by what they are matched by; where lines go with the record, by position. The
+// error is a *Blocked where lines cannot be told apart.
 func (p *Planner) Merge(s Sides, owner Owner) (*Merged, error) {
 	if s.OursLike == nil {
 		s.OursLike = s.Ours
@@ -89,6 +90,10 @@ func (p *Planner) Merge(s Sides, owner Owner) (*Merged, error) {
 	}
 	if p.list == "" {
 		return m, nil
+	}
+	if name, twice := m.twice(s.Theirs); twice {
+		return nil, blocked(name, p.w.Lines.Match.String(), "The record has several lines with the %s %q: they cannot be told "+
+			"apart.", p.w.Lines.Match, name)
 	}
 	here, hereThen := m.named(ours), m.named(oursThen)
 	there, thereThen := m.linesOf(s.Theirs), m.linesOf(s.TheirsThen)
@@ -126,6 +131,20 @@ func (m *Merged) linesOf(root *tree.Node) map[string]*tree.Node {
 		}
 	}
 	return all
+}
+
+// twice gives a name that several lines of a record have.
+func (m *Merged) twice(root *tree.Node) (name string, is bool) {
+	if list := root.Get(m.list); list != nil {
+		seen := make(map[string]bool, list.Len())
+		for n := list.First(); n != nil; n = n.Next() {
+			if name = m.match(n); seen[name] && name != "" {
+				return name, true
+			}
+			seen[name] = true
+		}
+	}
+	return "", false
 }
 
 func union(here map[string]*line, more ...map[string]*tree.Node) []string {

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"strings"
@@ -206,4 +207,20 @@ func canonical(n *tree.Node) string {
 		out += " " + no + ":" + lines[no]
 	}
 	return out
+}
+
+// Lines that cannot be told apart are not compared, on either side.
+func TestMergeAlike(t *testing.T) {
+	twice := strings.Replace(agreedOn, `"no":"2"`, `"no":"1"`, 1)
+	for _, c := range []struct{ ours, theirs, want string }{
+		{twice, agreedOn, `Line 2 of the order cannot be told apart: its $.no is "1".`},
+		{agreedOn, twice, `The record has several lines with the $.no "1": they cannot be told apart.`},
+	} {
+		_, err := mergePlanner(t).Merge(Sides{Ours: parsed(t, c.ours), OursThen: parsed(t, agreedOn), Theirs: parsed(t, c.theirs),
+			TheirsThen: parsed(t, agreedOn)}, func(string, string) Side { return Both })
+		var cannot *Blocked
+		if !errors.As(err, &cannot) || cannot.Why != c.want {
+			t.Errorf("%v, want %s", err, c.want)
+		}
+	}
 }

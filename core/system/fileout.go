@@ -4,12 +4,14 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"fmt"
 	names "path"
 	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"koinos/core/grammar"
 	"koinos/core/jsondoc"
@@ -101,6 +103,8 @@ func (b *builder) fileOut(n *grammar.Node) *FileOut {
 				if _, err := jsondoc.ParsePath(path); err != nil {
 					b.wrong(v, "{%s} has no path in it: %v.", m[1], err)
 				}
+			} else if m[1] == "parts" && f.Segments == nil {
+				b.wrong(v, "{parts} counts segments: say segments.")
 			} else if !slices.Contains([]string{"id", "today", "now", "lines", "parts"}, m[1]) {
 				b.wrong(v, "{%s} is nothing that can stand here: id, today, now, lines, parts, a path, or sum and a path.", m[1])
 			}
@@ -120,73 +124,91 @@ func (b *builder) fileOut(n *grammar.Node) *FileOut {
 // hole is a place in a text where a value comes.
 var hole = regexp.MustCompile(`\{([^{}]*)\}`)
 
-// Text writes a record as a file, with its id: twelve hexadecimal digits of what it says.
-func (f *FileOut) Text(record *tree.Node, lines []*tree.Node, now time.Time) (id, text string) {
+// Text writes a record as a file, with its id: twelve hexadecimal digits of what it says and
+// of the occasion, which tells files apart that say the same. The error says, in a sentence,
+// which value cannot stand in the file.
+func (f *FileOut) Text(record *tree.Node, lines []*tree.Node, occasion string, now time.Time) (id, text string, err error) {
 	sum := sha256.New()
 	sum.Write(record.AppendJSON(nil))
 	for _, l := range lines {
 		sum.Write(l.AppendJSON(nil))
 	}
+	sum.Write([]byte(occasion))
 	id = strings.ToUpper(hex.EncodeToString(sum.Sum(nil)[:6]))
-	values := map[string]string{"id": id, "today": now.UTC().Format("20060102"), "now": now.UTC().Format(time.RFC3339),
-		"lines": strconv.Itoa(len(lines))}
-	body := f.fill(f.Head, record, lines, values) + f.fill(f.Record, record, lines, values)
+	w := &fileWriter{f: f, lines: lines, values: map[string]string{"id": id, "today": now.UTC().Format("20060102"),
+		"now": now.UTC().Format(time.RFC3339), "lines": strconv.Itoa(len(lines))}}
+	body := w.fill(f.Head, record) + w.fill(f.Record, record)
 	for _, l := range lines {
-		body += f.fill(f.Line, l, lines, values)
+		body += w.fill(f.Line, l)
 	}
 	if f.Segments != nil {
 		whole, _ := f.Segments.cut(body)
-		tail, _ := f.Segments.cut(f.fill(f.Tail, record, lines, values))
-		values["parts"] = strconv.Itoa(len(whole) + len(tail))
+		tail, _ := f.Segments.cut(w.fill(f.Tail, record))
+		w.values["parts"] = strconv.Itoa(len(whole) + len(tail))
 	}
-	return id, body + f.fill(f.Tail, record, lines, values)
+	text = body + w.fill(f.Tail, record)
+	return id, text, w.err
+}
+
+// fileWriter fills the texts of one file.
+type fileWriter struct {
+	f      *FileOut
+	lines  []*tree.Node
+	values map[string]string
+	err    error // the first
+}
+
+func (w *fileWriter) wrong(format string, args ...any) string {
+	if w.err == nil {
+		w.err = fmt.Errorf(format, args...)
+	}
+	return ""
 }
 
 // fill puts values into a text.
-func (f *FileOut) fill(text string, at *tree.Node, lines []*tree.Node, values map[string]string) string {
+func (w *fileWriter) fill(text string, at *tree.Node) string {
 	text = strings.NewReplacer(`\n`, "\n", `\t`, "\t").Replace(text)
 	return hole.ReplaceAllStringFunc(text, func(m string) string {
 		name := m[1 : len(m)-1]
-		if v, ok := values[name]; ok {
+		if v, ok := w.values[name]; ok {
 			return v
 		}
-		if rest, is := strings.CutPrefix(name, "sum "); is {
-			return sumOf(strings.TrimSpace(rest), lines)
-		}
-		p, err := jsondoc.ParsePath(name)
-		if err != nil {
+		path, sum := strings.CutPrefix(name, "sum ")
+		p, err := jsondoc.ParsePath(strings.TrimSpace(path))
+		switch {
+		case err != nil: // {parts}, before they are counted
 			return ""
+		case sum:
+			return w.sum(p)
 		}
-		return f.escaped(scalar(p, at))
+		return w.escaped(p, scalar(p, at))
 	})
 }
 
-// sumOf adds up a value of all lines, exactly.
-func sumOf(path string, lines []*tree.Node) string {
-	p, err := jsondoc.ParsePath(path)
-	if err != nil {
-		return ""
-	}
+// sum adds up a value of all lines, exactly.
+func (w *fileWriter) sum(p *jsondoc.Path) string {
 	total := order.NumberOf(0)
-	for _, l := range lines {
+	for i, l := range w.lines {
 		n, err := order.ParseNumber(scalar(p, l))
-		if err != nil {
-			continue
+		if err == nil {
+			total, err = total.Add(n)
 		}
-		if sum, err := total.Add(n); err == nil {
-			total = sum
+		if err != nil {
+			return w.wrong("The sum of %s cannot be worked out: on line %d it is %q.", p, i+1, scalar(p, l))
 		}
 	}
 	return total.String()
 }
 
 // escaped writes a value so that no separator in it is one.
-func (f *FileOut) escaped(v string) string {
-	s := f.Segments
+func (w *fileWriter) escaped(p *jsondoc.Path, v string) string {
+	special := "\r\n"
+	s := w.f.Segments
 	if s == nil {
-		return v
+		s = &Segments{}
+	} else {
+		special = s.End + s.Element + s.Component + s.Release + s.Quoted
 	}
-	special := s.End + s.Element + s.Component + s.Release + s.Quoted
 	switch {
 	case !strings.ContainsAny(v, special):
 		return v
@@ -202,12 +224,9 @@ func (f *FileOut) escaped(v string) string {
 	case s.Quoted != "":
 		return s.Quoted + strings.ReplaceAll(v, s.Quoted, s.Quoted+s.Quoted) + s.Quoted
 	}
-	return strings.Map(func(c rune) rune { // there is no way to write it
-		if strings.ContainsRune(special, c) {
-			return ' '
-		}
-		return c
-	}, v)
+	at := v[strings.IndexAny(v, special):]
+	c, _ := utf8.DecodeRuneInString(at)
+	return w.wrong("%s is %q, and %q cannot stand in the file: say release or quoted in segments.", p, v, string(c))
 }
 
 // Reads reports whether a name is one of the answers.
