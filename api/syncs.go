@@ -70,11 +70,12 @@ type PushCounts struct {
 	Aside   int `json:"put_aside" db:"aside" doc:"A person put them aside"`
 }
 
-// States of runs.
+// States of runs and of comparisons.
 const (
 	SyncRunning = "running"
 	SyncDone    = "done"
 	SyncStopped = "stopped" // the sync was paused
+	CheckFailed = "failed"  // a comparison could not be made
 )
 
 // SyncRun is one run of a sync that somebody asked for.

@@ -113,7 +113,7 @@ func (a *app) compared(ctx context.Context, calls *client.Client, c *api.SyncChe
 	}
 	n := c.Counts
 	switch {
-	case c.State == "failed":
+	case c.State == api.CheckFailed:
 		return &exit{code: exitFailed}
 	case c.State == api.SyncRunning && c.Reason != "":
 		return &exit{code: exitAway}
@@ -128,7 +128,7 @@ func (a *app) compared(ctx context.Context, calls *client.Client, c *api.SyncChe
 func (a *app) printCheck(ctx context.Context, calls *client.Client, c *api.SyncCheck, most int) error {
 	n := c.Counts
 	switch {
-	case c.State == "failed":
+	case c.State == api.CheckFailed:
 		fmt.Fprintf(a.out, "%s: the comparison failed: %s\n", c.Sync, c.Reason)
 	case c.State == api.SyncRunning && c.Reason != "":
 		fmt.Fprintf(a.out, "%s: the comparison waits: %s\n", c.Sync, c.Reason)

@@ -128,12 +128,6 @@ func (s *Store) OrderIDs(ctx context.Context, after int64, limit int) ([]int64, 
 	return ids, err
 }
 
-// LastOrder gives the highest id of an order.
-func (s *Store) LastOrder(ctx context.Context) (id int64, err error) {
-	err = s.r.GetContext(ctx, &id, `SELECT coalesce(max(id), 0) FROM orders`)
-	return id, err
-}
-
 type syncRunRow struct {
 	ID      int64          `db:"id"`
 	Sync    string         `db:"sync"`

@@ -22,13 +22,21 @@ type NewTask struct {
 // is there already is due now, whatever it waits for.
 func (s *Store) SpreadTasks(ctx context.Context, p *Progress, all []NewTask, now time.Time) error {
 	return s.Write(ctx, func(t *Tx) error {
-		for i := range all {
-			if err := t.addTask(p.Name, &all[i], now); err != nil {
-				return err
-			}
+		if err := t.AddTasks(p.Name, all, now); err != nil {
+			return err
 		}
 		return t.run(`UPDATE sync_states SET position = ?, filled = ? WHERE name = ?`, p.Position, p.Filled, p.Name)
 	})
+}
+
+// AddTasks makes tasks of a sync.
+func (t *Tx) AddTasks(sync string, all []NewTask, now time.Time) error {
+	for i := range all {
+		if err := t.addTask(sync, &all[i], now); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func (t *Tx) addTask(sync string, n *NewTask, now time.Time) error {
@@ -68,14 +76,7 @@ func (s *Store) OrdersOfLoad(ctx context.Context, load int64) (map[int]int64, er
 
 // AddTasks makes tasks of a sync, besides what its events ask for.
 func (s *Store) AddTasks(ctx context.Context, sync string, all []NewTask, now time.Time) error {
-	return s.Write(ctx, func(t *Tx) error {
-		for i := range all {
-			if err := t.addTask(sync, &all[i], now); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
+	return s.Write(ctx, func(t *Tx) error { return t.AddTasks(sync, all, now) })
 }
 
 const selectTask = `SELECT t.id, t.sync, t.push, t.system, t.record, t.order_id, t.part, coalesce(o.number, '') number, t.state, t.turn,

@@ -7,6 +7,9 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
+	"time"
+
 	"koinos/api"
 	"koinos/core/intent"
 	"koinos/core/outcome"
@@ -15,151 +18,160 @@ import (
 	"koinos/core/system"
 	"koinos/load"
 	"koinos/store"
-	"slices"
-	"time"
 )
 
 // arrive takes a record into the batch, if it is new or another one than before.
 func (s *Syncs) arrive(ctx context.Context, o *opened, r *system.Record, p *api.Pull, b *batch,
-	known map[string]store.KnownArrival,
-	f *system.Found, address string) error {
+	known map[string]store.KnownArrival, f *system.Found, address string) error {
 	if p.Hook == 0 && p.Key == "" { // one record says nothing of what else has changed
 		p.Newest = system.Newer(p.Newest, f.Stamp)
 	}
 	digest := sha256.Sum256(f.Raw) // of what the list shows: it is what is compared next time
-	if k, ok := known[f.Key]; ok && !p.Anew && k.State != api.ArrivalShort &&
-		(f.Version != "" && f.Version == k.Version || bytes.Equal(digest[:], k.Digest)) {
-		p.Unchanged++
-		return nil
-	}
-	if was := known[f.Key].Stamp; !p.Anew && was != f.Stamp && f.Stamp != "" && system.Newer(was, f.Stamp) == was {
-		p.Unchanged++ // it is older than what is known: messages and lists come in any order
-		return nil
-	}
-	if known[f.Key].Here && r.GetWhole { // a feed names a record as often as it changes; it was read after this page
+	was := known[f.Key]
+	switch {
+	case was.Here && r.GetWhole, // a feed names a record as often as it changes; it was read after this page
+		!p.Anew && was.Stamp != f.Stamp && f.Stamp != "" && system.Newer(was.Stamp, f.Stamp) == was.Stamp, // it is older
+		!p.Anew && was.Key != "" && was.State != api.ArrivalShort &&
+			(f.Version != "" && f.Version == was.Version || bytes.Equal(digest[:], was.Digest)):
 		p.Unchanged++
 		return nil
 	}
 	request, asked := address, b.asked
-	// a list may know less of a record than the record itself
+	alone := func() (err error) { // a list may know less of a record than the record itself
+		asked, request = s.now(), r.Whole().One(o.client.Base(), f.Key)
+		*f, err = s.wholeOf(ctx, o, r.Whole(), f)
+		return err
+	}
 	if (r.GetWhole || f.Short() && r.Get != "") && !f.Gone && p.Hook == 0 && p.Key == "" {
-		asked = s.now()
-		one, err := s.wholeOf(ctx, o, r.Whole(), f)
-		if err != nil {
+		if err := alone(); err != nil {
 			return err
 		}
-		*f, request = one, r.Whole().One(o.client.Base(), f.Key)
 		if r.Of != nil { // a feed says that something happened; whether it is another one, the record says
 			digest = sha256.Sum256(f.Raw)
-			if k := known[f.Key]; !p.Anew && k.State == api.ArrivalMapped && bytes.Equal(digest[:], k.Digest) {
+			if !p.Anew && was.State == api.ArrivalMapped && bytes.Equal(digest[:], was.Digest) {
 				p.Unchanged++
 				return nil
 			}
 		}
 	}
-	if r = r.Whole(); r.Rest != nil && !f.Gone {
-		if err := o.rest(ctx, r, f); err != nil {
+	r = r.Whole()
+	link, shares, err := s.linkedTo(ctx, o, r, f.Key)
+	if err != nil {
+		return err
+	}
+	if shares != nil && link != nil && link.Base != "" && !f.Gone && !link.At.Before(asked.Truncate(time.Millisecond)) {
+		// It was agreed on meanwhile: what was read before that would look like a change of theirs.
+		if err := alone(); err != nil {
 			return err
 		}
 	}
-	raw := f.Raw
-	if f.Gone && known[f.Key].Mapped { // what it says now may be less than what its order was made of
-		_, body, err := s.store.LastArrival(ctx, o.Name, r.Name, f.Key)
-		if err != nil {
+	if r.Rest != nil && !f.Gone {
+		if err := o.rest(ctx, r, f); err != nil {
 			return err
-		}
-		if body != nil {
-			raw = body
 		}
 	}
 	zipped, err := store.Zip(f.Raw)
 	if err != nil {
 		return err
 	}
-	a := api.Arrival{System: p.System, Record: p.Record, Key: f.Key, Number: f.Number, Version: f.Version,
-		Stamp: f.Stamp,
+	a := api.Arrival{System: p.System, Record: p.Record, Key: f.Key, Number: f.Number, Version: f.Version, Stamp: f.Stamp,
 		State: api.ArrivalMapped, Digest: digest[:], Body: zipped, At: s.now().UTC(), Pull: p.ID, Request: request,
 		Place: f.Place}
+	says := &meaning{raw: f.Raw}
 	switch {
 	case f.Gone:
 		a.State = api.ArrivalGone
 		p.Gone++
+		if was.Mapped { // what it says now may be less than what its order was made of
+			_, body, err := s.store.LastArrival(ctx, o.Name, r.Name, f.Key)
+			if err != nil {
+				return err
+			}
+			if body != nil {
+				says.raw = body
+			}
+		}
 	case f.Short():
 		a.State = api.ArrivalShort
 		p.Short++
-	}
-	var shared *both
-	var read []byte
-	if a.State == api.ArrivalMapped {
-		var known *api.Link
-		if b.writes = r.Write != nil; b.writes { // what we wrote of a shipment comes back as what it is, under whatever name
-			l, err := s.store.LinkOf(ctx, o.Name, r.Name, f.Key)
-			if err != nil {
-				return err
-			}
-			if l != nil && l.Part != 0 {
-				p.Unchanged++
-				return nil
-			}
-			known = l
-		}
-		shares, err := s.sharing(ctx, syncing.Target{System: o.Name, Record: r.Name})
-		if err != nil {
+	default:
+		if says, err = s.meant(ctx, o, r, p, f, link, shares); err != nil {
 			return err
 		}
-		theirs := f.Node
-		if len(r.Refers) > 0 {
-			if shares != nil {
-				theirs, read = f.Node.Clone(), f.Node.AppendJSON(nil)
-			}
-			if raw, err = s.resolved(ctx, o, r, f); err != nil {
-				return err
-			}
-		} else if shares != nil {
-			read = raw
-		}
-		if shares != nil {
-			l, err := s.store.LinkOf(ctx, o.Name, r.Name, f.Key)
-			if err != nil {
-				return err
-			}
-			if l != nil && l.Revision > 0 && l.Base != "" && string(theirs.AppendJSON(nil)) == l.Base { // the echo of what we wrote
-				p.Unchanged++
-				return nil
-			}
-			if l != nil && l.Base != "" && p.Hook == 0 && !l.At.Before(asked.Truncate(time.Millisecond)) { // it was written meanwhile
-				p.Unchanged++
-				return nil
-			}
-			if making, err := s.making(ctx, shares, l); err != nil || making { // it is not whole yet, and comes again
-				p.Unchanged++
-				return err
-			}
-			reads, _, err := s.mapping(ctx, p.Mapping)
-			if err != nil {
-				return err
-			}
-			if shared, err = s.compared(ctx, r, shares, l, theirs, f.Node, reads); err != nil {
-				return err
-			}
-			raw = shared.raw
-		}
-		if known != nil {
-			m, _, err := s.mapping(ctx, p.Mapping)
-			if err != nil {
-				return err
-			}
-			if raw, err = s.knownAs(ctx, m, known, raw); err != nil {
-				return err
-			}
+		if says == nil {
+			p.Unchanged++
+			return nil
 		}
 	}
-	mapped := known[f.Key].Mapped
-	b.addBoth(a, raw, mapped, read, shared)
+	b.writes = b.writes || r.Write != nil
+	b.add(a, says, was.Mapped)
 	// on this page it may stand twice
 	known[f.Key] = store.KnownArrival{Key: f.Key, Version: f.Version, Stamp: f.Stamp, State: a.State, Digest: a.Digest,
-		Mapped: mapped, Here: true}
+		Mapped: was.Mapped, Here: true}
 	return nil
+}
+
+// linkedTo is what a record that may be written, too, is linked with here, and how it is
+// kept where it is both read and written.
+func (s *Syncs) linkedTo(ctx context.Context, o *opened, r *system.Record, key string) (*api.Link, *sharing, error) {
+	if r.Write == nil {
+		return nil, nil, nil
+	}
+	link, err := s.store.LinkOf(ctx, o.Name, r.Name, key)
+	if err != nil {
+		return nil, nil, err
+	}
+	shares, err := s.sharing(ctx, syncing.Target{System: o.Name, Record: r.Name})
+	return link, shares, err
+}
+
+// meaning is what a mapping is to read of a record.
+type meaning struct {
+	raw  []byte
+	read []byte // the record as it came, where both sides may change it
+	both *both  // nil: only they change it
+}
+
+// meant says what is to be read of a record; nil is that it says nothing new.
+func (s *Syncs) meant(ctx context.Context, o *opened, r *system.Record, p *api.Pull, f *system.Found, link *api.Link,
+	shares *sharing) (*meaning, error) {
+	if link != nil && link.Part != 0 { // what we wrote of a shipment comes back as what it is, under whatever name
+		return nil, nil
+	}
+	out := &meaning{raw: f.Raw}
+	theirs := f.Node
+	if shares != nil {
+		out.read = f.Raw
+	}
+	if len(r.Refers) > 0 {
+		if shares != nil {
+			theirs, out.read = f.Node.Clone(), f.Node.AppendJSON(nil)
+		}
+		var err error
+		if out.raw, err = s.resolved(ctx, o, r, f); err != nil {
+			return nil, err
+		}
+	}
+	reads, _, err := s.mapping(ctx, p.Mapping)
+	if err != nil {
+		return nil, err
+	}
+	if shares != nil {
+		if link != nil && link.Revision > 0 && link.Base != "" && string(theirs.AppendJSON(nil)) == link.Base {
+			return nil, nil // the echo of what we wrote
+		}
+		if making, err := s.making(ctx, shares, link); err != nil || making { // it is not whole yet, and comes again
+			return nil, err
+		}
+		if out.both, err = s.compared(ctx, r, shares, link, theirs, f.Node, reads); err != nil {
+			return nil, err
+		}
+		out.raw = out.both.raw
+	}
+	if link != nil {
+		out.raw, err = s.knownAs(ctx, reads, link, out.raw)
+	}
+	return out, err
 }
 
 // wholeOf asks for a record by itself; one that is not there is gone. Its place among what
@@ -215,7 +227,7 @@ func (s *Syncs) keep(ctx context.Context, p *api.Pull, b *batch) error {
 	for i := range b.arrivals {
 		b.arrivals[i].Pull = p.ID
 	}
-	if slices.ContainsFunc(b.both, func(one *both) bool { return one != nil }) {
+	if slices.ContainsFunc(b.says, func(one *meaning) bool { return one.both != nil }) {
 		done, err := s.holdFor(ctx, "keep "+p.System+"."+p.Record)
 		if err != nil {
 			return err
@@ -269,13 +281,13 @@ func (s *Syncs) keep(ctx context.Context, p *api.Pull, b *batch) error {
 		links = append(links, parts...)
 	}
 	err = s.store.Write(ctx, func(t *store.Tx) error {
+		for _, name := range sorted(tasks) {
+			if err := t.AddTasks(name, tasks[name], s.now()); err != nil {
+				return err
+			}
+		}
 		return errors.Join(t.ReleaseArrivals(b.arrivals), t.AddArrivals(b.arrivals), t.SaveLinks(links, s.now()), t.SavePull(p))
 	})
-	for _, name := range sorted(tasks) {
-		if err == nil {
-			err = s.store.AddTasks(ctx, name, tasks[name], s.now())
-		}
-	}
 	if err == nil {
 		s.arrived(b.arrivals)
 	}

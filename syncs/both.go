@@ -1,6 +1,7 @@
 package syncs
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -54,11 +55,7 @@ func (s *Syncs) sharing(ctx context.Context, t syncing.Target) (*sharing, error)
 	if err != nil || r.Write == nil {
 		return nil, err
 	}
-	name := out.push.Mapping
-	if name == "" {
-		name = r.Write.Mapping
-	}
-	if out.writes, _, err = s.mapping(ctx, name); err != nil {
+	if out.writes, _, err = s.mapping(ctx, cmp.Or(out.push.Mapping, r.Write.Mapping)); err != nil {
 		return nil, err
 	}
 	for i, level := range []int{mapping.InHeader, mapping.InLines} {
@@ -180,7 +177,16 @@ type both struct {
 	link   *api.Link // nil: the order is not known yet
 	clash  bool
 	here   bool // the order has changes that the record does not have
+	aside  bool // they cannot be compared, and the order has changed: its push says why
 	raw    []byte
+}
+
+// uncompared is a record of which nobody can say what changed where. It counts as it is,
+// unless the order has changed since both agreed: then nothing is taken from it until a
+// person has mended what is in the way.
+func (b *both) uncompared(is *store.StoredOrder) *both {
+	b.aside = is.Revision != b.link.Revision
+	return b
 }
 
 // compared gives what a mapping is to read of a record that both sides may have changed:
@@ -199,14 +205,10 @@ func (s *Syncs) compared(ctx context.Context, r *system.Record, shares *sharing,
 	if err != nil {
 		return nil, err
 	}
-	set, err := s.store.Set(ctx)
-	if err != nil {
-		return nil, err
-	}
-	text, err := wantedText(shares.writes, &is.Order, set)
+	text, err := s.nowOf(ctx, shares.writes, is)
 	var no *blockedError
-	if errors.As(err, &no) { // what cannot be written cannot be compared
-		return out, nil
+	if errors.As(err, &no) {
+		return out.uncompared(is), nil
 	}
 	if err != nil {
 		return nil, err
@@ -222,13 +224,26 @@ func (s *Syncs) compared(ctx context.Context, r *system.Record, shares *sharing,
 	}
 	sides.Theirs, sides.TheirsLike = theirs, resolved
 	m, err := plan.New(r).Merge(sides, shares.owner(l))
+	var cannot *plan.Blocked
+	if errors.As(err, &cannot) {
+		return out.uncompared(is), nil
+	}
 	if err != nil {
-		return out, nil // lines that cannot be told apart: the record counts as it is
+		return nil, err
 	}
 	_, out.here = m.Changes()
 	out.clash = len(m.Clashes) > 0
 	out.raw = m.ToOrder(resolved, sides.Ours, needed(reads)).AppendJSON(nil)
 	return out, nil
+}
+
+// nowOf is an order as a mapping writes it now.
+func (s *Syncs) nowOf(ctx context.Context, m *mapping.Mapping, is *store.StoredOrder) ([]byte, error) {
+	of, err := stillWanted(&is.Order)
+	if err != nil {
+		return nil, err
+	}
+	return s.textOf(ctx, m, is.ID, of)
 }
 
 // making reports whether a record is one that we are about to write.
@@ -261,28 +276,29 @@ func needed(m *mapping.Mapping) func(line bool, pointer string) bool {
 // says that was made of it, is what both agree on, unless one has changes for the other.
 func (s *Syncs) agreed(ctx context.Context, b *batch) (links []api.Link, tasks map[string][]store.NewTask, err error) {
 	tasks = map[string][]store.NewTask{}
-	orders := map[int64]map[int]int64{}
+	made, err := s.made(ctx, b)
+	if err != nil {
+		return nil, nil, err
+	}
 	for i := range b.arrivals {
-		a, both := &b.arrivals[i], b.both[i]
-		if both == nil || a.State != api.ArrivalMapped || a.Load == 0 || b.last[a.Key] != i {
+		a, both := &b.arrivals[i], b.says[i].both
+		if both == nil {
 			continue
 		}
-		if orders[a.Load] == nil {
-			if orders[a.Load], err = s.store.OrdersOfLoad(ctx, a.Load); err != nil {
-				return nil, nil, err
-			}
+		id := made[i]
+		if both.aside {
+			id = both.link.OrderID
 		}
-		id := orders[a.Load][a.Line]
 		if id == 0 {
 			continue
 		}
-		if both.clash || both.here {
+		if both.clash || both.here || both.aside {
 			p := both.shares.push
 			tasks[both.shares.y.Name] = append(tasks[both.shares.y.Name], store.NewTask{Push: p.Name, System: p.System,
 				Record: p.Record, OrderID: id})
 			continue
 		}
-		l, err := s.agreedOn(ctx, a, both, id, string(b.read[i]))
+		l, err := s.agreedOn(ctx, a, both, id, string(b.says[i].read))
 		if err != nil {
 			return nil, nil, err
 		}
@@ -291,6 +307,28 @@ func (s *Syncs) agreed(ctx context.Context, b *batch) (links []api.Link, tasks m
 		}
 	}
 	return links, tasks, nil
+}
+
+// made gives the orders that a batch made or changed, by the place of their arrivals in it.
+func (s *Syncs) made(ctx context.Context, b *batch) (map[int]int64, error) {
+	all := map[int]int64{}
+	loads := map[int64]map[int]int64{}
+	for i := range b.arrivals {
+		a := &b.arrivals[i]
+		if a.State != api.ArrivalMapped || a.Load == 0 || b.last[a.Key] != i {
+			continue
+		}
+		if loads[a.Load] == nil {
+			var err error
+			if loads[a.Load], err = s.store.OrdersOfLoad(ctx, a.Load); err != nil {
+				return nil, err
+			}
+		}
+		if id := loads[a.Load][a.Line]; id != 0 {
+			all[i] = id
+		}
+	}
+	return all, nil
 }
 
 // agreedOn is the link of an order with the record that it was just brought up to date by.
@@ -302,13 +340,9 @@ func (s *Syncs) agreedOn(ctx context.Context, a *api.Arrival, b *both, id int64,
 	if err != nil {
 		return nil, err
 	}
-	set, err := s.store.Set(ctx)
-	if err != nil {
-		return nil, err
-	}
-	text, err := wantedText(b.shares.writes, &is.Order, set)
+	text, err := s.nowOf(ctx, b.shares.writes, is)
 	var no *blockedError
-	if errors.As(err, &no) {
+	if errors.As(err, &no) { // its push says so
 		return nil, nil
 	}
 	if err != nil {
@@ -425,24 +459,24 @@ func (s *Syncs) Clashes(ctx context.Context, w *api.HeldWork) ([]plan.Clash, err
 
 // fetch reads one record anew, because it has what the order is to have.
 func (s *Syncs) fetch(ctx context.Context, l *api.Link, by string) error {
-	mapping, also := s.readsBy(ctx, l.System, l.Record)
-	_, err := s.Start(ctx, l.System, api.NewPull{Record: l.Record, Key: l.Key, Mapping: mapping, Also: also}, by)
+	mapping, also, err := s.readsBy(ctx, l.System, l.Record)
+	if err != nil {
+		return err
+	}
+	_, err = s.Start(ctx, l.System, api.NewPull{Record: l.Record, Key: l.Key, Mapping: mapping, Also: also}, by)
 	return err
 }
 
 // readsBy is how syncs read a kind of record: the mapping, "" for that of the description,
 // and those besides.
-func (s *Syncs) readsBy(ctx context.Context, system, record string) (mapping string, also []string) {
+func (s *Syncs) readsBy(ctx context.Context, system, record string) (mapping string, also []string, err error) {
 	all, err := s.standings(ctx)
-	if err != nil {
-		return "", nil
-	}
 	for _, name := range sorted(all) {
 		for _, p := range all[name].Pulls {
 			if p.System == system && p.Record == record {
-				return p.Mapping, p.Also
+				return p.Mapping, p.Also, nil
 			}
 		}
 	}
-	return "", nil
+	return "", nil, err
 }

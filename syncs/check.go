@@ -33,19 +33,8 @@ type checking struct {
 
 // StartCheck begins a comparison. It is in the store when StartCheck returns.
 func (s *Syncs) StartCheck(ctx context.Context, name string, n api.NewCheck, by string) (api.SyncCheck, error) {
-	all, err := s.standings(ctx)
-	if err != nil {
+	if _, err := s.with(ctx, name, n.Only); err != nil {
 		return api.SyncCheck{}, err
-	}
-	y := all[name]
-	if y == nil {
-		_, err := s.store.Sync(ctx, name, 0)
-		return api.SyncCheck{}, err
-	}
-	for _, part := range n.Only {
-		if !slices.Contains(y.Names(), part) {
-			return api.SyncCheck{}, asked("%s has no pull or push %q; it has %s.", name, part, strings.Join(y.Names(), ", "))
-		}
 	}
 	if n.Repair && n.Kind == api.CheckDryRun {
 		return api.SyncCheck{}, asked("A dry run makes nothing right: ask for a run, or for a reconcile with repair.")
@@ -93,12 +82,14 @@ func (s *Syncs) reconcileDue(ctx context.Context, active []*standing, progresses
 
 // WaitCheck gives a comparison when it has ended, or as it is when ctx ends.
 func (s *Syncs) WaitCheck(ctx context.Context, id int64) (api.SyncCheck, error) {
-	c, err := s.store.Check(context.WithoutCancel(ctx), id)
-	for err == nil && c.State == api.SyncRunning && ctx.Err() == nil {
-		sleep(ctx, waitTick/4)
-		c, err = s.store.Check(context.WithoutCancel(ctx), id)
+	for {
+		woken := s.store.Woken()
+		c, err := s.store.Check(context.WithoutCancel(ctx), id)
+		if err != nil || c.State != api.SyncRunning || ctx.Err() != nil {
+			return c, err
+		}
+		untilCommit(ctx, woken)
 	}
-	return c, err
 }
 
 // compare does a comparison: it is the work of a job, and begins anew where it was
@@ -127,7 +118,7 @@ func (s *Syncs) compare(ctx context.Context, id int64) error {
 	case store.IsFull(err), errors.As(err, &problem) && problem.Kind == remote.Away:
 		c.State, c.EndedAt, c.Reason = api.SyncRunning, time.Time{}, err.Error()
 	case errors.As(err, &problem), errors.As(err, &answer), errors.As(err, &wrong), errors.Is(err, store.ErrNotFound):
-		c.State, c.Reason = "failed", capital(err.Error())
+		c.State, c.Reason = api.CheckFailed, capital(err.Error())
 	default:
 		return err
 	}

@@ -40,7 +40,10 @@ func (s *Syncs) Hook(ctx context.Context, name string, header http.Header, body 
 	var p *api.Pull
 	if e != nil {
 		h.State = api.HookTaken
-		mapping, also := s.readsBy(ctx, name, e.Record)
+		mapping, also, err := s.readsBy(ctx, name, e.Record)
+		if err != nil {
+			return 0, err
+		}
 		p = &api.Pull{System: name, Version: o.version, Record: e.Record, Also: also,
 			Mapping: cmp.Or(mapping, o.Records[e.Record].Mapping),
 			State:   api.PullRunning, StartedAt: now, By: fmt.Sprintf("webhook %s", id)}
@@ -94,32 +97,8 @@ func (s *Syncs) hooked(ctx context.Context, o *opened, r *system.Record, p *api.
 		return &errFailed{capital(err.Error()) + "."}
 	}
 	request := fmt.Sprintf("webhook %d of %s", p.Hook, o.Name)
-	b := newBatch()
-	b.asked = s.now()
-	var problem *remote.Problem
 	if whole == nil {
-		request = r.One(o.client.Base(), key)
-		a, err := o.client.One(ctx, r, key)
-		if errors.As(err, &problem) && problem.Kind == remote.Missing {
-			p.Records, p.Gone, p.Reason = 1, 1, fmt.Sprintf("%s %s is not there any more.", capital(r.Name), key)
-			return s.withdraw(ctx, o, r, p, key)
-		}
-		if err != nil {
-			return err
-		}
-		f, err := r.Alone(a)
-		if err != nil {
-			return err
-		}
-		whole = &f
+		return s.takeByKey(ctx, o, r, p, key)
 	}
-	known, err := s.store.KnownArrivals(ctx, p.System, p.Record, []string{whole.Key})
-	if err != nil {
-		return err
-	}
-	p.Records = 1
-	if err := s.arrive(ctx, o, r, p, b, known, whole, request); err != nil {
-		return err
-	}
-	return s.keep(ctx, p, b)
+	return s.takeOne(ctx, o, r, p, whole, p.StartedAt, request)
 }

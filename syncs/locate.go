@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
+
 	"koinos/api"
 	"koinos/core/plan"
 	"koinos/core/syncing"
@@ -11,7 +13,6 @@ import (
 	"koinos/core/tree"
 	"koinos/remote"
 	"koinos/store"
-	"slices"
 )
 
 // asAgreed reports whether nothing has happened to the order since both sides agreed: what
@@ -263,6 +264,9 @@ func (p *push) read(ctx context.Context) error {
 	return nil
 }
 
+// mostLike is how many pages of a list are looked through for a record.
+const mostLike = 20
+
 // like gives the records of a kind that have a value.
 func (o *opened) like(ctx context.Context, r *system.Record, f *system.Find, value string) (all []system.Found,
 	err error) {
@@ -270,8 +274,7 @@ func (o *opened) like(ctx context.Context, r *system.Record, f *system.Find, val
 	for pages := 0; address != "" && err == nil; pages++ {
 		if pages == mostLike {
 			return nil, blocked(api.CannotRead, "%s gives more than %d pages of %s that may be %q; it does not narrow its list by %s.",
-				o.Name,
-				mostLike, r.Name, value, f.Parameter)
+				o.Name, mostLike, r.Name, value, f.Parameter)
 		}
 		var a system.Answer
 		var page *system.Page

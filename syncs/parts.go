@@ -183,18 +183,16 @@ func (s *Syncs) partLinks(ctx context.Context, p *api.Pull, b *batch) (links []a
 	if err != nil || m.Kind == intent.Order {
 		return nil, err
 	}
-	orders := map[int64]map[int]int64{}
+	made, err := s.made(ctx, b)
+	if err != nil {
+		return nil, err
+	}
 	for i := range b.arrivals {
-		a := &b.arrivals[i]
-		if a.State != api.ArrivalMapped || a.Load == 0 || b.last[a.Key] != i {
+		if made[i] == 0 {
 			continue
 		}
-		if orders[a.Load] == nil {
-			if orders[a.Load], err = s.store.OrdersOfLoad(ctx, a.Load); err != nil {
-				return nil, err
-			}
-		}
-		is, err := s.store.Order(ctx, orders[a.Load][a.Line])
+		a := &b.arrivals[i]
+		is, err := s.store.Order(ctx, made[i])
 		if errors.Is(err, store.ErrNotFound) {
 			continue
 		}

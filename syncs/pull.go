@@ -114,9 +114,7 @@ func (s *Syncs) noted(ctx context.Context, p *api.Pull) error {
 // batch is what is mapped and kept together.
 type batch struct {
 	arrivals []api.Arrival
-	raw      [][]byte       // of each arrival, as the mapping is to read it
-	read     [][]byte       // of each, as it came, where both sides may change it
-	both     []*both        // of each; nil where only they change it
+	says     []*meaning     // of each arrival
 	known    []bool         // of each: an order was made of the record before
 	writes   bool           // records of the kind are written, too
 	asked    time.Time      // when the page, or the record, was asked for
@@ -126,14 +124,10 @@ type batch struct {
 
 func newBatch() *batch { return &batch{last: map[string]int{}} }
 
-func (b *batch) add(a api.Arrival, raw []byte, known bool) { b.addBoth(a, raw, known, nil, nil) }
-
-// addBoth is add of a record that both sides may change; read is how it came.
-func (b *batch) addBoth(a api.Arrival, raw []byte, known bool, read []byte, both *both) {
+func (b *batch) add(a api.Arrival, says *meaning, known bool) {
 	b.last[a.Key] = len(b.arrivals)
-	b.arrivals, b.raw, b.known = append(b.arrivals, a), append(b.raw, raw), append(b.known, known)
-	b.read, b.both = append(b.read, read), append(b.both, both)
-	b.bytes += len(raw)
+	b.arrivals, b.says, b.known = append(b.arrivals, a), append(b.says, says), append(b.known, known)
+	b.bytes += len(says.raw)
 }
 
 // full reports whether the batch has enough.
@@ -144,10 +138,11 @@ func (b *batch) full() bool { return len(b.arrivals) >= batchRecords || b.bytes 
 func (b *batch) document(state string) (doc bytes.Buffer, lines int, err error) {
 	for i := range b.arrivals {
 		a := &b.arrivals[i]
-		if a.State != state || b.last[a.Key] != i || state == api.ArrivalGone && !b.known[i] {
+		if a.State != state || b.last[a.Key] != i || state == api.ArrivalGone && !b.known[i] ||
+			b.says[i].both != nil && b.says[i].both.aside {
 			continue
 		}
-		if err := json.Compact(&doc, b.raw[i]); err != nil {
+		if err := json.Compact(&doc, b.says[i].raw); err != nil {
 			return doc, 0, &system.AnswerError{At: a.Place, Why: "is not JSON: " + err.Error()}
 		}
 		doc.WriteByte('\n')
@@ -227,12 +222,17 @@ func (s *Syncs) pullOne(ctx context.Context, o *opened, r *system.Record, p *api
 	if r.Get == "" {
 		return &errFailed{fmt.Sprintf("The description does not say how one %s is read (get).", r.Name)}
 	}
-	b := newBatch()
-	b.asked = s.now()
-	a, err := o.client.One(ctx, r, p.Key)
+	p.Anew = true
+	return s.takeByKey(ctx, o, r, p, p.Key)
+}
+
+// takeByKey asks for a record by its key and takes it in; one that is not there is withdrawn.
+func (s *Syncs) takeByKey(ctx context.Context, o *opened, r *system.Record, p *api.Pull, key string) error {
+	asked := s.now()
+	a, err := o.client.One(ctx, r, key)
 	if missing(err) {
-		p.Records, p.Gone, p.Reason = 1, 1, fmt.Sprintf("%s %s is not there any more.", capital(r.Name), p.Key)
-		return s.withdraw(ctx, o, r, p, p.Key)
+		p.Records, p.Gone, p.Reason = 1, 1, fmt.Sprintf("%s %s is not there any more.", capital(r.Name), key)
+		return s.withdraw(ctx, o, r, p, key)
 	}
 	if err != nil {
 		return err
@@ -241,12 +241,20 @@ func (s *Syncs) pullOne(ctx context.Context, o *opened, r *system.Record, p *api
 	if err != nil {
 		return err
 	}
+	return s.takeOne(ctx, o, r, p, &f, asked, r.One(o.client.Base(), key))
+}
+
+// takeOne takes one record in that came by a request, for which it was asked then.
+func (s *Syncs) takeOne(ctx context.Context, o *opened, r *system.Record, p *api.Pull, f *system.Found, asked time.Time,
+	request string) error {
 	known, err := s.store.KnownArrivals(ctx, p.System, p.Record, []string{f.Key})
 	if err != nil {
 		return err
 	}
-	p.Records, p.Anew = 1, true
-	if err := s.arrive(ctx, o, r, p, b, known, &f, r.One(o.client.Base(), p.Key)); err != nil {
+	b := newBatch()
+	b.asked = asked
+	p.Records = 1
+	if err := s.arrive(ctx, o, r, p, b, known, f, request); err != nil {
 		return err
 	}
 	return s.keep(ctx, p, b)

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"koinos/api"
+	"koinos/core/finding"
 	"koinos/core/intent"
 	"koinos/core/jsondoc"
 	"koinos/core/list"
@@ -125,7 +126,10 @@ func (s *Syncs) target(ctx context.Context, t syncing.Target) (*opened, *system.
 func (s *Syncs) bring(ctx context.Context, o *opened, r *system.Record, id int64, w wish) (out api.Push,
 	f *store.Finished, err error) {
 	out = api.Push{System: o.Name, Record: r.Name, OrderID: id, State: api.PushDone, Steps: []api.PushStep{}}
-	free := s.hold(fmt.Sprintf("%s %s %d %d", o.Name, r.Name, id, w.part)) // one push of a record at a time
+	free, err := s.holdFor(ctx, fmt.Sprintf("%s %s %d %d", o.Name, r.Name, id, w.part)) // one push of a record at a time
+	if err != nil {
+		return out, nil, err
+	}
 	defer free()
 	p := &push{wish: w, s: s, o: o, r: r, id: id, out: &out}
 	t := syncing.Target{System: o.Name, Record: r.Name}
@@ -187,6 +191,11 @@ func judge(out *api.Push, err error) error {
 		out.Code, out.Why = no.code, no.why
 	case errors.As(err, &cannot):
 		out.Code, out.Why = api.CannotChange, []string{cannot.Why}
+	case finding.Of(err) != nil: // the mapping cannot be read any more
+		out.Code = api.CannotWrite
+		for _, f := range finding.Of(err) {
+			out.Why = append(out.Why, capital(f.Error()))
+		}
 	case errors.As(err, &wrong):
 		out.Code, out.Why = api.CannotRead, []string{capital(wrong.Error()) + "."}
 	case errors.As(err, &problem):
@@ -218,13 +227,7 @@ func (p *push) outcome() string {
 	return api.PushedChanged
 }
 
-// hold waits until nobody else is at work on a thing.
-func (s *Syncs) hold(thing string) (free func()) {
-	free, _ = s.holdFor(context.Background(), thing) // it does not end
-	return free
-}
-
-// holdFor is hold as long as ctx goes on.
+// holdFor waits until nobody else is at work on a thing, as long as ctx goes on.
 func (s *Syncs) holdFor(ctx context.Context, thing string) (free func(), err error) {
 	for {
 		s.mu.Lock()
@@ -251,13 +254,13 @@ func (s *Syncs) holdFor(ctx context.Context, thing string) (free func(), err err
 
 // stillWanted is the order as another system should have it: lines that are cancelled
 // whole are not there, of the others what was cancelled is not wanted.
-func stillWanted(o *order.Order) (order.Order, error) {
+func stillWanted(o *order.Order) (*order.Order, error) {
 	out := *o
 	out.Lines = nil
 	for _, l := range o.Lines {
 		left, err := l.Quantity.Sub(l.Cancelled)
 		if err != nil {
-			return out, err
+			return nil, err
 		}
 		if l.Cancelled.Sign() > 0 && left.Sign() <= 0 {
 			continue
@@ -265,7 +268,7 @@ func stillWanted(o *order.Order) (order.Order, error) {
 		l.Quantity = left
 		out.Lines = append(out.Lines, l)
 	}
-	return out, nil
+	return &out, nil
 }
 
 // prepare works out what the record should say.
@@ -274,38 +277,36 @@ func (p *push) prepare(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	set, err := p.s.store.Set(ctx)
-	if err != nil {
-		return err
-	}
-	links := []api.Link(nil)
-	if strings.Contains(m.Text, "reference.") { // it may write what other systems gave
-		if links, err = p.s.store.Links(ctx, p.id); err != nil {
-			return err
-		}
-	}
+	of := &p.stored.Order
 	if p.of != "" {
-		part := partOf(p.stored, p.of, p.part)
-		if part == nil {
+		if of = partOf(p.stored, p.of, p.part); of == nil {
 			return blocked(api.CannotWrite, "The %s is not there any more.", p.of)
 		}
-		p.text, err = written(m, withLinks(part, links), set)
-	} else {
-		p.text, err = wantedText(m, withLinks(&p.stored.Order, links), set)
+	} else if of, err = stillWanted(of); err != nil {
+		return err
 	}
-	if err != nil {
+	if p.text, err = p.s.textOf(ctx, m, p.id, of); err != nil {
 		return err
 	}
 	p.wanted, _, err = jsondoc.Parse(p.text, 1)
 	return err
 }
 
-func wantedText(m *mapping.Mapping, o *order.Order, set *list.Set) ([]byte, error) {
-	is, err := stillWanted(o)
+// textOf is what a mapping writes of an order, or of a part of one, with what other systems
+// gave the order of an id.
+func (s *Syncs) textOf(ctx context.Context, m *mapping.Mapping, id int64, of *order.Order) ([]byte, error) {
+	set, err := s.store.Set(ctx)
 	if err != nil {
 		return nil, err
 	}
-	return written(m, &is, set)
+	if strings.Contains(m.Text, "reference.") {
+		links, err := s.store.Links(ctx, id)
+		if err != nil {
+			return nil, err
+		}
+		of = withLinks(of, links)
+	}
+	return written(m, of, set)
 }
 
 // written is a record as a mapping writes it.
@@ -407,6 +408,3 @@ func (p *push) run(ctx context.Context) error {
 	}
 	return p.stuck(steps)
 }
-
-// mostLike is how many pages of a list are looked through for a record.
-const mostLike = 20

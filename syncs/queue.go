@@ -29,12 +29,12 @@ type keeper struct {
 	slots  map[string]int // taken, by system
 	nudge  chan struct{}
 
-	answersAt   time.Time // when answers to files were looked for last
+	listens     map[syncing.Target]*listening
 	reconcileAt time.Time // when it was looked last whether a reconcile is due
 }
 
 func newKeeper() keeper {
-	return keeper{polls: map[syncing.Target]*poll{}, outages: map[string]*outage{},
+	return keeper{polls: map[syncing.Target]*poll{}, listens: map[syncing.Target]*listening{}, outages: map[string]*outage{},
 		runs: map[int64]*running{}, tasks: map[int64]bool{}, ended: map[int64]bool{}, orders: map[int64]bool{}, slots: map[string]int{},
 		nudge: make(chan struct{}, 1)}
 }
@@ -120,8 +120,7 @@ func (s *Syncs) round(ctx context.Context, work *sync.WaitGroup) (next time.Dura
 			return 0, err
 		}
 	}
-	s.answers(ctx, active)
-	next = s.pollDue(ctx, work, active)
+	next = min(s.answersDue(ctx, work, active), s.pollDue(ctx, work, active))
 	s.pollRuns(ctx, work, all, open)
 	if err := s.reconcileDue(ctx, active, progresses); err != nil {
 		return 0, err
@@ -288,11 +287,7 @@ func (s *Syncs) failed(system, why string) {
 	}
 	a.failures++
 	a.why = why
-	gap := firstGap
-	for range a.failures - failuresToPause {
-		gap = min(2*gap, mostGap)
-	}
-	a.until = s.now().Add(gap)
+	a.until = s.now().Add(doubled(firstGap, mostGap, a.failures-failuresToPause))
 	if a.failures == failuresToPause {
 		s.log.Warn("a system is away: its syncs wait", "system", system, "since", a.since, "why", why)
 	}
@@ -480,9 +475,14 @@ const (
 
 // backoff is how long a task waits after so many attempts.
 func backoff(attempts int) time.Duration {
-	d := firstBackoff
-	for range attempts - 1 {
-		d = min(2*d, mostBackoff)
-	}
+	d := doubled(firstBackoff, mostBackoff, attempts-1)
 	return d/2 + rand.N(d)
+}
+
+// doubled is a time that was doubled so often, up to most.
+func doubled(d, most time.Duration, often int) time.Duration {
+	for range often {
+		d = min(2*d, most)
+	}
+	return d
 }

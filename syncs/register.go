@@ -39,7 +39,10 @@ func (s *Syncs) Register(ctx context.Context, name string) (api.Registered, erro
 	if outside == "" || local(outside) && !local(o.client.Base()) {
 		return out, asked("%s cannot reach this service: say its address with koinos serve --outside https://….", name)
 	}
-	free := s.hold("register " + name)
+	free, err := s.holdFor(ctx, "register "+name)
+	if err != nil {
+		return out, err
+	}
 	defer free()
 	r := o.Hooks.Register
 	out.URL = outside + "/hooks/" + name

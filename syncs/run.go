@@ -88,11 +88,7 @@ func (s *Syncs) polled(ctx context.Context, y *standing, p *syncing.Pull) {
 	}
 	if pull.State == api.PullAway {
 		q.failures++
-		gap := firstGap
-		for range q.failures - 1 {
-			gap = min(2*gap, mostGap)
-		}
-		q.next = s.now().Add(gap).UTC()
+		q.next = s.now().Add(doubled(firstGap, mostGap, q.failures-1)).UTC()
 	} else {
 		q.failures = 0
 	}
@@ -218,8 +214,11 @@ func (s *Syncs) endRuns(ctx context.Context, all map[string]*standing, open []ap
 			continue
 		}
 		over, _, _, err := s.settled(ctx, y.Sync, r)
-		if err != nil || !over {
+		if err != nil {
 			return err
+		}
+		if !over {
+			continue
 		}
 		r.Pulls = s.pullsOf(r)
 		r.State, r.EndedAt = api.SyncDone, s.now().UTC()
@@ -295,9 +294,13 @@ func (s *Syncs) settled(ctx context.Context, y *syncing.Sync, r *api.SyncRun) (i
 		busy = busy || p.State == api.SyncActive && (p.Position < last || p.Filled.Valid)
 	}
 	var pushes []string
-	for _, p := range y.Pushes {
+	for i := range y.Pushes {
+		p := &y.Pushes[i]
 		if r == nil || wanted(r, p.Name) {
 			pushes = append(pushes, p.Name)
+		}
+		if r != nil && wanted(r, p.Name) {
+			busy = busy || !s.heard(ctx, p, r.StartedAt)
 		}
 	}
 	systems, err := s.store.WaitingSystems(ctx, y.Name, pushes)
@@ -330,19 +333,9 @@ func (s *Syncs) settled(ctx context.Context, y *syncing.Sync, r *api.SyncRun) (i
 // RunSync begins a run of a sync: its pulls read now, everything that waits is due, and
 // systems that are away are tried at once. Only names single pulls and pushes.
 func (s *Syncs) RunSync(ctx context.Context, name string, n api.NewSyncRun, by string) (api.SyncRun, error) {
-	all, err := s.standings(ctx)
+	y, err := s.with(ctx, name, n.Only)
 	if err != nil {
 		return api.SyncRun{}, err
-	}
-	y := all[name]
-	if y == nil {
-		_, err := s.store.Sync(ctx, name, 0)
-		return api.SyncRun{}, err
-	}
-	for _, part := range n.Only {
-		if !slices.Contains(y.Names(), part) {
-			return api.SyncRun{}, asked("%s has no pull or push %q; it has %s.", name, part, strings.Join(y.Names(), ", "))
-		}
 	}
 	progresses, err := s.store.Progresses(ctx)
 	if err != nil {
@@ -356,6 +349,7 @@ func (s *Syncs) RunSync(ctx context.Context, name string, n api.NewSyncRun, by s
 		return r, err
 	}
 	s.probe(y.Systems())
+	s.listenNow(y.Sync)
 	if err := s.store.HurryPulls(ctx, y.Systems(), s.now()); err != nil {
 		return r, err
 	}
@@ -439,35 +433,53 @@ func (s *Syncs) DescribeRun(ctx context.Context, r api.SyncRun) (api.SyncRun, er
 	return r, err
 }
 
-// waitTick is how often somebody who waits looks again, besides at commits.
+// waitTick is how often somebody who waits looks again, besides at commits: a system that is
+// back is none.
 const waitTick = 200 * time.Millisecond
+
+// untilCommit waits until something is kept, or a tick has passed.
+func untilCommit(ctx context.Context, woken <-chan struct{}) {
+	timer := time.NewTimer(waitTick)
+	defer timer.Stop()
+	select {
+	case <-ctx.Done():
+	case <-woken:
+		sleep(ctx, lookAgain) // commits come in crowds
+	case <-timer.C:
+	}
+}
 
 // WaitRun gives a run once it has ended, or as it is when ctx ends.
 func (s *Syncs) WaitRun(ctx context.Context, id int64) (api.SyncRun, error) {
-	r, err := s.store.SyncRun(context.WithoutCancel(ctx), id)
-	for err == nil && r.State == api.SyncRunning && ctx.Err() == nil {
-		sleep(ctx, waitTick/10)
-		r, err = s.store.SyncRun(context.WithoutCancel(ctx), id)
+	anyway := context.WithoutCancel(ctx)
+	for {
+		woken := s.store.Woken()
+		r, err := s.store.SyncRun(anyway, id)
+		if err != nil {
+			return r, err
+		}
+		if r.State != api.SyncRunning || ctx.Err() != nil {
+			return s.DescribeRun(anyway, r)
+		}
+		untilCommit(ctx, woken)
 	}
-	if err != nil {
-		return r, err
-	}
-	return s.DescribeRun(context.WithoutCancel(ctx), r)
 }
 
 // WaitSync gives a sync once everything that came is done or held, or as it is when ctx
 // ends.
 func (s *Syncs) WaitSync(ctx context.Context, name string) (api.Sync, error) {
+	anyway := context.WithoutCancel(ctx)
 	for {
-		kept, err := s.store.Sync(context.WithoutCancel(ctx), name, 0)
+		woken := s.store.Woken()
+		kept, err := s.store.Sync(anyway, name, 0)
 		if err != nil {
 			return kept, err
 		}
-		kept, err = s.DescribeSync(context.WithoutCancel(ctx), kept)
+		kept, err = s.DescribeSync(anyway, kept)
 		if err != nil || kept.State.Settled || ctx.Err() != nil {
 			return kept, err
 		}
-		sleep(ctx, waitTick)
+		untilCommit(ctx, woken)
 	}
 }
 

@@ -153,21 +153,8 @@ func TestCostFollowsChange(t *testing.T) {
 	}
 }
 
-// A record that says more than an order goes through a further mapping: the shipments
-// within it.
-func TestAlso(t *testing.T) {
-	shop := `{"orders": [{"id": 1, "reference": "A-1", "state": "placed", "placed_at": "2026-03-02T08:00:00Z",
-	  "changed_at": "2026-03-02T08:00:00Z", "currency": "EUR", "line_count": 1, "buyer": {"name": "Otis", "mail": "o@harbour.example"},
-	  "lines": [{"line": 1, "sku": "00101", "title": "Rope", "count": 5, "each": "1.00"}],
-	  "sent": [{"number": "P-1", "lines": [{"line": 1, "count": 2}]}, {"number": "P-2", "lines": [{"line": 1, "count": 3}]}]},
-	  {"id": 2, "reference": "A-2", "state": "placed", "placed_at": "2026-03-02T08:00:00Z", "changed_at": "2026-03-02T09:00:00Z",
-	  "currency": "EUR", "line_count": 1, "buyer": {"name": "Otis", "mail": "o@harbour.example"},
-	  "lines": [{"line": 1, "sku": "00101", "title": "Rope", "count": 1, "each": "1.00"}], "sent": []}]}`
-	o := begin(t, http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
-		w.Header().Set("Content-Type", "application/json")
-		fmt.Fprint(w, shop)
-	}))
-	const sent = `koinos: mapping/1
+// sentWithin reads the shipments within an order's record.
+const sentWithin = `koinos: mapping/1
 name: sent
 document: {format: ndjson}
 orders:
@@ -184,7 +171,22 @@ lines:
   sender_line: {from: $.line}
   quantity: {from: $.count}
 `
-	if _, err := o.store.PutMapping(context.Background(), api.Mapping{Name: "sent", Text: sent}); err != nil {
+
+// A record that says more than an order goes through a further mapping: the shipments
+// within it.
+func TestAlso(t *testing.T) {
+	shop := `{"orders": [{"id": 1, "reference": "A-1", "state": "placed", "placed_at": "2026-03-02T08:00:00Z",
+	  "changed_at": "2026-03-02T08:00:00Z", "currency": "EUR", "line_count": 1, "buyer": {"name": "Otis", "mail": "o@harbour.example"},
+	  "lines": [{"line": 1, "sku": "00101", "title": "Rope", "count": 5, "each": "1.00"}],
+	  "sent": [{"number": "P-1", "lines": [{"line": 1, "count": 2}]}, {"number": "P-2", "lines": [{"line": 1, "count": 3}]}]},
+	  {"id": 2, "reference": "A-2", "state": "placed", "placed_at": "2026-03-02T08:00:00Z", "changed_at": "2026-03-02T09:00:00Z",
+	  "currency": "EUR", "line_count": 1, "buyer": {"name": "Otis", "mail": "o@harbour.example"},
+	  "lines": [{"line": 1, "sku": "00101", "title": "Rope", "count": 1, "each": "1.00"}], "sent": []}]}`
+	o := begin(t, http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "application/json")
+		fmt.Fprint(w, shop)
+	}))
+	if _, err := o.store.PutMapping(context.Background(), api.Mapping{Name: "sent", Text: sentWithin}); err != nil {
 		t.Fatal(err)
 	}
 	if p := o.pull(api.NewPull{Also: []string{"sent"}}); p.State != api.PullDone || p.Loaded != 2 || p.Changed != 2 || p.Failed != 0 {

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+
 	"koinos/api"
 	"koinos/core/intent"
 	"koinos/core/outcome"

@@ -1,9 +1,11 @@
 package syncs
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -41,6 +43,9 @@ func (s *Syncs) KeepSync(ctx context.Context, text, by string) (api.Sync, error)
 			}
 		}
 	}
+	if wrong, err = s.checkShared(ctx, y, text, wrong); err != nil {
+		return api.Sync{}, err
+	}
 	if len(wrong) > 0 {
 		return api.Sync{}, wrong
 	}
@@ -75,10 +80,7 @@ func (s *Syncs) checkPull(ctx context.Context, sync string, p *syncing.Pull) err
 	if err != nil {
 		return err
 	}
-	name := p.Mapping
-	if name == "" {
-		name = r.Mapping
-	}
+	name := cmp.Or(p.Mapping, r.Mapping)
 	if name == "" {
 		return asked("Say mapping: neither the sync nor the description says what makes orders of %s.", p.Target)
 	}
@@ -90,10 +92,7 @@ func (s *Syncs) checkPull(ctx context.Context, sync string, p *syncing.Pull) err
 	all, err := s.standings(ctx)
 	for _, other := range sorted(all) { // what is known of a record is known to all
 		for _, q := range all[other].Pulls {
-			through := q.Mapping
-			if through == "" {
-				through = r.Mapping
-			}
+			through := cmp.Or(q.Mapping, r.Mapping)
 			if other != sync && q.Target == p.Target && through != name {
 				return asked("The sync %s reads %s already, through the mapping %s; a record is read in one way.", other, p.Target,
 					through)
@@ -109,13 +108,10 @@ func (s *Syncs) checkPush(ctx context.Context, p *syncing.Push) error {
 	if err != nil {
 		return err
 	}
-	name := p.Mapping
-	switch {
-	case r.Write == nil:
+	if r.Write == nil {
 		return asked("The description says nothing of how %s is written (write).", p.Target)
-	case name == "":
-		name = r.Write.Mapping
 	}
+	name := cmp.Or(p.Mapping, r.Write.Mapping)
 	if name == "" {
 		return asked("Say mapping: neither the sync nor the description says what writes an order as %s.", p.Target)
 	}
@@ -130,6 +126,43 @@ func (s *Syncs) checkPush(ctx context.Context, p *syncing.Push) error {
 			kindOf(p.Of))
 	}
 	return err
+}
+
+// checkShared looks whether the records that are both read and written, by whatever syncs, can
+// be: what both sides changed is read by its key.
+func (s *Syncs) checkShared(ctx context.Context, y *syncing.Sync, text string, wrong finding.All) (finding.All, error) {
+	kept, err := s.standings(ctx)
+	if err != nil {
+		return wrong, err
+	}
+	all := []*syncing.Sync{y}
+	for _, name := range sorted(kept) {
+		if name != y.Name {
+			all = append(all, kept[name].Sync)
+		}
+	}
+	read, written := map[syncing.Target]bool{}, map[syncing.Target]bool{}
+	for _, y := range all {
+		for i := range y.Pulls {
+			read[y.Pulls[i].Target] = true
+		}
+		for i := range y.Pushes {
+			written[y.Pushes[i].Target] = written[y.Pushes[i].Target] || y.Pushes[i].Of == ""
+		}
+	}
+	for t := range read {
+		if !written[t] || !strings.Contains(text, t.String()) {
+			continue
+		}
+		if _, r, err := s.target(ctx, t); err == nil && r.Write != nil && r.Files == nil && readable(r) && r.Get == "" {
+			wrong, err = misfit(wrong, t, text, asked("%s is both read and written, so its description has to say how one is "+
+				"read by its key (get).", t))
+			if err != nil {
+				return wrong, err
+			}
+		}
+	}
+	return wrong, nil
 }
 
 // anewStandings has the syncs read again: one was kept.
@@ -173,14 +206,36 @@ func (s *Syncs) standings(ctx context.Context) (map[string]*standing, error) {
 	return out, nil
 }
 
+// with gives a sync that has all of some parts.
+func (s *Syncs) with(ctx context.Context, name string, parts []string) (*standing, error) {
+	all, err := s.standings(ctx)
+	if err != nil {
+		return nil, err
+	}
+	y := all[name]
+	if y == nil {
+		if _, err := s.store.Sync(ctx, name, 0); err != nil {
+			return nil, err
+		}
+		return nil, asked("This version of Koinos cannot read the sync %s: keep it anew.", name)
+	}
+	for _, part := range parts {
+		if !slices.Contains(y.Names(), part) {
+			return nil, asked("%s has no pull or push %q; it has %s.", name, part, strings.Join(y.Names(), ", "))
+		}
+	}
+	return y, nil
+}
+
 // aDay is the time for which counts are shown.
 const aDay = 24 * time.Hour
 
 // DescribeSync is a kept sync with what it says of itself, and how it does.
 func (s *Syncs) DescribeSync(ctx context.Context, kept api.Sync) (api.Sync, error) {
 	y, err := syncing.Parse([]byte(kept.Text))
-	if err != nil {
-		return kept, nil // it was kept by another version of Koinos; its text is all that there is
+	if err != nil { // it was kept by another version of Koinos; its text is all that there is
+		kept.State.Reason = "This version of Koinos cannot read it, so it does not work: " + err.Error()
+		return kept, nil
 	}
 	kept.About, kept.Asked = y.About, y.Asked
 	progresses, err := s.store.Progresses(ctx)

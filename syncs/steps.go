@@ -8,13 +8,14 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
+	"strings"
+
 	"koinos/api"
 	"koinos/core/plan"
 	"koinos/core/system"
 	"koinos/core/tree"
 	"koinos/remote"
-	"slices"
-	"strings"
 )
 
 func (p *push) note(steps ...plan.Step) {
@@ -122,11 +123,23 @@ func (p *push) within(body []byte) []byte {
 // again on purpose.
 func (p *push) key(step *plan.Step, path string) string {
 	h := sha256.New()
-	fmt.Fprintf(h, "%s %s %d%s\n%s %s\n%s\n", p.o.Name, p.r.Name, p.id, p.gone, step.Method, path, step.Body)
+	fmt.Fprintf(h, "%s %s %d%s%s\n%s %s\n%s\n", p.o.Name, p.r.Name, p.id, p.gone, p.occasion(), step.Method, path, step.Body)
 	if p.found != nil && p.found.Root != nil {
 		fmt.Fprintf(h, "%s %s", p.found.ETag, p.found.Root.AppendJSON(nil))
 	}
 	return hex.EncodeToString(h.Sum(nil)[:16])
+}
+
+// occasion tells two things apart that read the same: two shipments of an order, or what is
+// said of it once more after something else was said.
+func (p *push) occasion() (is string) {
+	if p.part != 0 {
+		is = fmt.Sprintf(" part %d", p.part)
+	}
+	if l := p.linked; l != nil && !readable(p.r) {
+		is += fmt.Sprintf(" after %s %d", l.Key, l.Revision)
+	}
+	return is
 }
 
 // refused says what a problem of a step means.

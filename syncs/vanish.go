@@ -3,11 +3,9 @@ package syncs
 import (
 	"context"
 	"crypto/sha256"
-	"errors"
 
 	"koinos/api"
 	"koinos/core/system"
-	"koinos/remote"
 	"koinos/store"
 )
 
@@ -15,8 +13,7 @@ import (
 // has it as one that is withdrawn.
 func (s *Syncs) isGone(ctx context.Context, o *opened, r *system.Record, key string) (bool, error) {
 	a, err := o.client.One(ctx, r, key)
-	var problem *remote.Problem
-	if errors.As(err, &problem) && problem.Kind == remote.Missing {
+	if missing(err) {
 		return true, nil
 	}
 	if err != nil {
@@ -58,6 +55,6 @@ func (s *Syncs) withdraw(ctx context.Context, o *opened, r *system.Record, p *ap
 	b := newBatch()
 	b.add(api.Arrival{System: o.Name, Record: r.Name, Key: key, Number: last.Number, Version: "", Stamp: last.Stamp,
 		State: api.ArrivalGone, Digest: digest[:], Body: zipped, At: s.now().UTC(), Request: r.One(o.client.Base(), key)},
-		body, true)
+		&meaning{raw: body}, true)
 	return s.keep(ctx, p, b)
 }
