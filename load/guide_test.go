@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 
@@ -148,7 +149,12 @@ func roundTrip(t *testing.T, m *mapping.Mapping, doc []byte, set *list.Set) {
 		return
 	}
 	for i := range orders {
-		if changes := order.Diff(&orders[i], &again[i]); len(changes) > 0 {
+		changes := slices.DeleteFunc(order.Diff(&orders[i], &again[i]), func(c order.Change) bool {
+			return slices.ContainsFunc(m.Levels[mapping.InHeader], func(b mapping.Binding) bool { // it is only read
+				return b.Field.Name == c.Field && b.Repeat != "" && b.From[0].Many()
+			})
+		})
+		if len(changes) > 0 {
 			t.Errorf("%s\nis written as\n%s\nwhich reads with %+v", m.Text, buf.String(), changes)
 		}
 	}

@@ -1,13 +1,16 @@
 package load
 
 import (
+	"bytes"
 	"context"
 	"errors"
 
 	"koinos/book"
 	"koinos/core/intent"
+	"koinos/core/list"
 	"koinos/core/mapping"
 	"koinos/core/outcome"
+	"koinos/core/source"
 	"koinos/store"
 )
 
@@ -15,6 +18,21 @@ import (
 type Imagined struct {
 	store.OrderResult
 	Order *store.StoredOrder // as it would be; nil where nothing would be made of it
+}
+
+// Known reports whether an order that a mapping finds in a document is stored here.
+func (e *Engine) Known(ctx context.Context, m *mapping.Mapping, set *list.Set, doc []byte) (is bool, err error) {
+	var failed error
+	_, err = Try(ctx, bytes.NewReader(doc), int64(len(doc)), m, set, source.DefaultLimits, func(i *intent.Intent) {
+		if is || failed != nil {
+			return
+		}
+		var ids []int64
+		o := &i.Order
+		ids, failed = e.store.OrdersOf(ctx, o.Kind, o.Partner, o.Number, o.SenderNumber)
+		is = len(ids) > 0
+	}, nil)
+	return is, errors.Join(err, failed)
 }
 
 // errImagined undoes the transaction in which orders were imagined.

@@ -76,6 +76,7 @@ const (
 	TotalDiffers      Code = "total_differs"
 	AmountTooLarge    Code = "amount_too_large"
 	HeaderDisagrees   Code = "header_disagrees"
+	SeveralValues     Code = "several_values"
 	RowKindUnknown    Code = "row_kind_unknown"
 	LineBeforeHeader  Code = "line_before_header"
 	OrderWithoutLines Code = "order_without_lines"
@@ -216,6 +217,8 @@ var Catalogue = map[Code]About{
 		"Nineteen digits is the most; look for columns that have moved."},
 	HeaderDisagrees: {Error, "rows of one order disagree about its header",
 		"Make the rows agree, or look whether two orders share a number."},
+	SeveralValues: {Error, "a path leads to several values that differ",
+		"Say repeat: first, last, join or sum of the binding, or make the path lead to one of them."},
 	RowKindUnknown: {Error, "a row of an unknown kind",
 		"Name the kind in orders.group.kinds; leave-out passes such rows over."},
 	LineBeforeHeader:  {Error, "a line stands before any order", "Fill in the cell that begins the order."},

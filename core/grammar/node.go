@@ -69,7 +69,7 @@ func (n *Node) List(key string) []*Node {
 	switch {
 	case v == nil:
 		return nil
-	case v.Scalar:
+	case !v.IsList:
 		return []*Node{v}
 	}
 	return v.Items

@@ -58,7 +58,7 @@ func (s *Shape) inPlace(defs map[string]any) map[string]any {
 			m["items"], m["minItems"] = map[string]any{"type": []any{"string", "number"}}, 1
 			break
 		}
-		m["type"], m["items"], m["minItems"] = "array", s.Items.Schema(defs), 1
+		m["oneOf"] = []any{s.Items.Schema(defs), map[string]any{"type": "array", "items": s.Items.Schema(defs), "minItems": 1}}
 	case Text:
 		m["type"] = []any{"string", "number", "boolean"}
 	}

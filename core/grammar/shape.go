@@ -97,10 +97,12 @@ func (s *Shape) Fit(n *Node, where string, m *Mistakes) {
 		}
 		s.fitKeys(n, where, m)
 	case ListOf:
-		if n.Scalar {
-			if n.Text == "" {
-				m.Add(finding.MappingWrongValue, n.At, "", "%s needs a value or a list of values.", where)
-			}
+		if n.Scalar && n.Text == "" {
+			m.Add(finding.MappingWrongValue, n.At, "", "%s needs a value or a list of values.", where)
+			return
+		}
+		if n.Scalar || !n.IsList && s.Items.Kind == Object { // a single one
+			s.Items.Fit(n, where, m)
 			return
 		}
 		if !n.IsList || len(n.Items) == 0 {

@@ -54,6 +54,21 @@ func (s *segment) chooses(array bool, name string) bool {
 	return sel.kind == selectAll || !array && sel.name == name
 }
 
+// Single reports whether the query finds one value at most, whatever it is asked of (a
+// singular query of RFC 9535).
+func (p *Path) Single() bool {
+	for i := range p.segments {
+		if !p.segments[i].single() {
+			return false
+		}
+	}
+	return true
+}
+
+func (s *segment) single() bool {
+	return !s.descend && len(s.selectors) == 1 && (s.selectors[0].kind == selectName || s.selectors[0].kind == selectIndex)
+}
+
 // All gives every value that the query finds in root, in its order.
 func (p *Path) All(root *tree.Node) []*tree.Node { return p.in(root, root) }
 
@@ -78,8 +93,7 @@ func (p *Path) First(root *tree.Node) *tree.Node {
 	n := root
 	for i := range p.segments {
 		s := &p.segments[i]
-		if s.descend || len(s.selectors) != 1 || s.selectors[0].kind != selectName &&
-			s.selectors[0].kind != selectIndex {
+		if !s.single() {
 			if all := (&Path{segments: p.segments[i:]}).All(n); len(all) > 0 {
 				return all[0]
 			}

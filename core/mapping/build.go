@@ -1,6 +1,7 @@
 package mapping
 
 import (
+	"cmp"
 	"regexp"
 	"slices"
 	"strconv"
@@ -414,7 +415,7 @@ func (b *builder) binding(e grammar.Entry, f order.Field, doc Locale) Binding {
 	bind := Binding{
 		Field: f, From: b.sources(v.List("from")), Value: v.Str("value"), Default: v.Str("default"),
 		Need: Need(v.Str("need")), Of: v.Str("of"),
-		Repeat: v.Str("repeat"), Beside: v.Str("beside"), Expr: b.compile(v.Get("expr"), false),
+		Repeat: v.Str("repeat"), Separator: cmp.Or(v.Str("separator"), "\n"), Beside: v.Str("beside"), Expr: b.compile(v.Get("expr"), false),
 		When:      b.compile(v.Get("when"), true),
 		Crosswalk: v.Str("crosswalk"), Others: v.Str("others") == "keep", List: v.Str("list"), Keys: v.Strs("by"),
 		Near: v.Number("near"), Give: v.Str("give"), Suffix: v.Str("suffix"),
@@ -489,8 +490,11 @@ func (b *builder) binding(e grammar.Entry, f order.Field, doc Locale) Binding {
 			b.Add(finding.MappingWrongValue, k.At, k.Text, "%s goes with list only.", key)
 		}
 	}
-	if k := v.Get("repeat"); k != nil && f.Level != order.Header && k.Text != "join" {
-		b.Add(finding.MappingWrongValue, k.At, k.Text, "repeat goes with header fields only.")
+	if k := v.Get("repeat"); k != nil && f.Level != order.Header && k.Text != "join" && !slices.ContainsFunc(bind.From, Source.Many) {
+		b.Add(finding.MappingWrongValue, k.At, k.Text, "repeat goes with header fields, and with paths that lead to several values.")
+	}
+	if k := v.Get("separator"); k != nil && bind.Repeat != "join" {
+		b.Add(finding.MappingWrongValue, k.At, k.Text, "separator goes with repeat: join only.")
 	}
 	if k := v.Get("check"); k != nil && !f.IsStated() {
 		b.Add(finding.MappingWrongValue, k.At, k.Text, "check goes with amount and total only.")

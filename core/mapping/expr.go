@@ -3,6 +3,7 @@ package mapping
 import (
 	"errors"
 	"fmt"
+	"math"
 	"regexp"
 	"strconv"
 	"strings"
@@ -180,6 +181,9 @@ var functions = map[string]function{
 	}, []any{new(func(...any) any)}},
 	"rounded": {func(a ...any) (any, error) { return a[0].(order.Number).Round(order.HalfUp, a[1].(int)), nil },
 		[]any{new(func(order.Number, int) order.Number)}},
+	"minor": {func(a ...any) (any, error) { // minor units of ISO 4217, such as cents
+		return a[0].(order.Number).Quo(order.NumberOf(int64(math.Pow10(order.CurrencyDigits(a[1].(string))))))
+	}, []any{new(func(order.Number, string) order.Number)}},
 	"shift": {func(a ...any) (any, error) {
 		t, err := time.Parse(time.DateOnly, string(a[0].(order.Date)))
 		if err != nil {

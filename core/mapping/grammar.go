@@ -73,8 +73,9 @@ var binding = &grammar.Shape{Kind: grammar.Object, Ref: "binding",
 		grammar.May("expr", grammar.Some("Expression that gives the value; value is what from, cell or label found")),
 		grammar.May("when", grammar.Some("Condition: the binding counts only where it is true")),
 		grammar.May("repeat",
-			grammar.OneOf("What a header fact does that stands in several rows: agree (the usual), first, "+
-				"last, join its texts, sum its numbers", "agree", "first", "last", "join", "sum")),
+			grammar.OneOf("What a fact does that stands in several rows, or several times under one path: agree (the usual), "+
+				"first, last, join its texts, sum its numbers", "agree", "first", "last", "join", "sum")),
+		grammar.May("separator", grammar.Some("What stands between texts that are joined; left out, a line break")),
 		grammar.May("default", grammar.Some("Value where there is none")),
 		grammar.May("need", grammar.OneOf("must: a missing value refuses the order; should: it warns; may: it is fine",
 			"must",

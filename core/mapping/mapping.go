@@ -204,6 +204,12 @@ type Source struct {
 	Number bool         // {n} stands in the heading
 }
 
+// Many reports whether the source is a path of JSON that can lead to several values.
+func (s Source) Many() bool {
+	p, is := s.Path.(*jsondoc.Path)
+	return is && p != nil && !p.Single()
+}
+
 // Binding says where one field gets its value.
 type Binding struct {
 	Field     order.Field
@@ -214,6 +220,7 @@ type Binding struct {
 	Of        string   // "", order, parent or document
 	Rows      []string // by rowkind: words of the rows that are asked, folded
 	Repeat    string   // agree, first, last, join, sum
+	Separator string   // of join, between texts
 	Beside    string   // "", right or below
 	Expr      *Expr
 	When      *Expr

@@ -264,7 +264,7 @@ func (w *worker) header(i int, rows []Row) {
 		return
 	}
 	if binding.Repeat == "join" {
-		first.cell.Text = strings.Join(texts, "\n")
+		first.cell.Text = strings.Join(texts, binding.Separator)
 	} else if binding.Repeat == "sum" {
 		first.cell = source.Cell{Text: sum.String(), Kind: source.Exact}
 	}
@@ -432,7 +432,7 @@ func (w *worker) continued(r *Row) {
 		w.now = len(lines)
 		if b.Repeat == "join" {
 			if before := b.Field.Value(&w.d.Order, &lines[w.now-1]); before != "" {
-				t.cell.Text = before + "\n" + t.cell.Text
+				t.cell.Text = before + b.Separator + t.cell.Text
 			}
 		}
 		w.traceLine(b, t.at, view{row: r})

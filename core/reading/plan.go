@@ -41,6 +41,7 @@ type spot struct {
 	columns []int // numbered: the column of each repetition
 	pointer string
 	static  bool // JSON: pointer is always the same from the record
+	many    bool // JSON: it can lead to several values
 }
 
 // bound is a binding bound to a plan.
@@ -316,6 +317,7 @@ func (p *plan) spot(src *mapping.Source, at origin.Place) (spot, *finding.Findin
 		}
 		s.pointer = src.Path.Pointer()
 		s.static = s.pointer != "" || src.Text == "$"
+		s.many = src.Many()
 		return s, nil
 	default:
 		return s, nil

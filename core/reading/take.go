@@ -45,6 +45,9 @@ func (w *worker) fetch(b *bound, v view) (taken, bool) {
 		var ok bool
 		if t.cell, t.at, ok = w.find(&b.spots[i]); ok {
 			t.ok = true
+			if b.spots[i].many {
+				t = w.several(b, &b.spots[i], t)
+			}
 			break
 		}
 	}
@@ -104,6 +107,50 @@ func (w *worker) step(b *bound, t taken, what string) {
 	}
 	at := t.at.place()
 	w.watch(Step{Line: w.now, Field: b.Field.Name, What: what, Text: t.cell.Text, Place: at, At: at.String()})
+}
+
+// several takes the values of a path that leads to more than one as repeat says; values
+// that differ are an error where it says nothing.
+func (w *worker) several(b *bound, s *spot, first taken) taken {
+	var texts []string
+	var sum order.Number
+	last := first
+	for _, n := range s.src.Path.All(w.node()) {
+		var t taken
+		if t.cell, t.at, t.ok = nodeCell(&w.view.row.Record, n); !t.ok {
+			continue
+		}
+		last = t
+		switch b.Repeat {
+		case "join":
+			if !slices.Contains(texts, t.cell.Text) {
+				texts = append(texts, t.cell.Text)
+			}
+		case "sum":
+			one, _, err := b.loc.Number(t.cell, true)
+			if err == nil {
+				sum, err = sum.Add(one)
+			}
+			if err != nil {
+				w.bad(b, t, finding.NotANumber, "%q cannot be added to %s: %v.", t.cell.Text, b.Field.Name, err)
+			}
+		case "", "agree":
+			if t.cell.Text != first.cell.Text && !w.sameValue(b, first.cell, t.cell) {
+				w.bad(b, t, finding.SeveralValues, "%s leads to %q and to %q; which of them is %s?", s.src.Text, first.cell.Text,
+					t.cell.Text, b.Field.Name)
+				return first
+			}
+		}
+	}
+	switch b.Repeat {
+	case "last":
+		return last
+	case "join":
+		first.cell.Text = strings.Join(texts, b.Separator)
+	case "sum":
+		first.cell = source.Cell{Text: sum.String(), Kind: source.Exact}
+	}
+	return first
 }
 
 func (w *worker) bad(b *bound, t taken, code finding.Code, format string, args ...any) *finding.Finding {

@@ -107,9 +107,9 @@ func (w *worker) find(s *spot) (source.Cell, where, bool) {
 	return w.findLabel(s)
 }
 
-func (w *worker) findNode(s *spot) (source.Cell, where, bool) {
-	row := w.view.row
-	n := row.Node
+// node is the value that paths are asked of.
+func (w *worker) node() *tree.Node {
+	n := w.view.row.Node
 	switch w.of {
 	case "order":
 		if w.g != nil {
@@ -120,12 +120,21 @@ func (w *worker) findNode(s *spot) (source.Cell, where, bool) {
 	case "document":
 		n = n.Root()
 	}
+	return n
+}
+
+func (w *worker) findNode(s *spot) (source.Cell, where, bool) {
+	n := w.node()
 	if n == nil || s.src.Path == nil {
-		return source.Cell{}, where{rec: &row.Record}, false
+		return source.Cell{}, where{rec: &w.view.row.Record}, false
 	}
-	found := s.src.Path.First(n)
+	return nodeCell(&w.view.row.Record, s.src.Path.First(n))
+}
+
+// nodeCell is a value of a tree as a cell.
+func nodeCell(rec *source.Record, found *tree.Node) (source.Cell, where, bool) {
 	if found == nil || found.Kind == tree.Null {
-		return source.Cell{}, where{&row.Record, 0, found}, false
+		return source.Cell{}, where{rec, 0, found}, false
 	}
 	c := source.Cell{Text: found.Text}
 	switch found.Kind {
@@ -144,7 +153,7 @@ func (w *worker) findNode(s *spot) (source.Cell, where, bool) {
 			c = source.Cell{}
 		}
 	}
-	return c, where{&row.Record, 0, found}, c.Text != ""
+	return c, where{rec, 0, found}, c.Text != ""
 }
 
 // outside calls look with the rows around the table and those of the order

@@ -61,6 +61,12 @@ type Pull struct {
 	Also    []string      // mappings through which the same records go besides
 	Every   time.Duration // 0 is only when the sync is run
 	Hooks   bool          // the system's webhooks tell of changes
+	// Which records are taken in: Query are parameters that go along with the list; of what comes,
+	// only those of which a value is one of OnlyIs; with Pass only those that are orders here.
+	Query  map[string]string
+	Only   *jsondoc.Path // nil: all
+	OnlyIs []string
+	Pass   bool
 }
 
 // Push is a kind of record that orders are written as.
@@ -122,7 +128,16 @@ func Parse(src []byte) (*Sync, error) {
 	}
 	for _, n := range root.List("pull") {
 		p := Pull{Target: b.target(n.Get("record")), Mapping: n.Str("mapping"), Also: n.Strs("also"), Every: b.often(n.Get("every")),
-			Hooks: n.Str("hooks") == "true"}
+			Hooks: n.Str("hooks") == "true", Pass: n.Str("without_order") == "pass"}
+		if q := n.Get("query"); q != nil {
+			p.Query = map[string]string{}
+			for _, e := range q.Entries {
+				p.Query[e.Key] = e.Node.Text
+			}
+		}
+		if only := n.Get("only"); only != nil {
+			p.Only, p.OnlyIs = b.path(only.Get("path")), only.Strs("is")
+		}
 		if slices.ContainsFunc(s.Pulls, func(o Pull) bool { return o.Target == p.Target }) {
 			b.wrong(n.Get("record"), "%s is read by an earlier pull of this sync.", p.Target)
 		}
@@ -178,14 +193,18 @@ func (b *builder) push(s *Sync, n *grammar.Node) Push {
 			b.wrong(a.Get("record"), "say both path and is, or neither: then it waits until the record is there.")
 		}
 		if path != nil {
-			parsed, err := jsondoc.ParsePath(path.Text)
-			if err != nil {
-				b.wrong(path, "this is no path: %v.", err)
-			}
-			p.After.Path = parsed
+			p.After.Path = b.path(path)
 		}
 	}
 	return p
+}
+
+func (b *builder) path(n *grammar.Node) *jsondoc.Path {
+	parsed, err := jsondoc.ParsePath(n.Text)
+	if err != nil {
+		b.wrong(n, "this is no path: %v.", err)
+	}
+	return parsed
 }
 
 // owners reads whose value of each field counts.

@@ -44,6 +44,14 @@ var words = grammar.Group("A sync",
 			grammar.May("mapping", grammar.Some("Left out, the one that the system's description names")),
 			grammar.May("also", grammar.Many("Mappings through which the same records go besides, such as one for the shipments within "+
 				"an order's record")),
+			grammar.May("query", &grammar.Shape{Kind: grammar.Table, About: "Parameters that go along with the list, such as " +
+				"state: placed", Items: grammar.Some("Value")}),
+			grammar.May("only", grammar.Group("Only these records are taken in; others are passed over, unless they are orders here "+
+				"already",
+				grammar.Must("path", grammar.Some("What of a record says so: path (RFC 9535) within it")),
+				grammar.Must("is", grammar.Many("The values that say so")))),
+			grammar.May("without_order", grammar.OneOf("What becomes of records that are no orders here yet: they become ones "+
+				"(take, the usual), or are passed over", "take", "pass")),
 			grammar.May("every", grammar.Some(every)),
 			grammar.May("hooks", &grammar.Shape{Kind: grammar.Boolean, About: "true: the system's webhooks tell of changes, " +
 				"and what follows is done at once"}))}),

@@ -140,7 +140,7 @@ records:
 	}
 	r := s.Records["order"]
 	const base = "https://desk.example/api"
-	rest, err := r.Rest.First(base, "a&b", nil)
+	rest, err := r.Rest[0].First(base, &Found{Key: "a&b"})
 	if want := base + "/rows?%24filter=order+eq+%27a%26b%27"; err != nil || rest != want {
 		t.Errorf("lines at %s, %v; want %s", rest, err, want)
 	}

@@ -88,6 +88,20 @@ func (r *List) First(base, since string) (string, error) {
 	return u, nil
 }
 
+// Asking is the record with further parameters of its list.
+func (r *Record) Asking(query map[string]string) *Record {
+	if len(query) == 0 {
+		return r
+	}
+	out := *r
+	out.Query = maps.Clone(r.Query)
+	if out.Query == nil {
+		out.Query = map[string]string{}
+	}
+	maps.Copy(out.Query, query)
+	return &out
+}
+
 // Request is what is sent for a page: a body where it is asked for by GraphQL, else nil.
 func (r *List) Request(address string) (to string, body []byte, err error) {
 	number := map[string]bool{}
@@ -182,16 +196,18 @@ func (r *Record) RequestOne(address string) (to string, body []byte, err error) 
 	return ask(address, r.GetQuery, nil)
 }
 
-// First gives the address of the first page of a record's lines that its list does not
-// show; "" is that there are none.
-func (t *Rest) First(base, key string, n *tree.Node) (string, error) {
+// First gives the address of the first page of a part of a record that its list does not
+// show; "" is that there is none.
+func (t *Rest) First(base string, f *Found) (string, error) {
+	n := f.Node
 	if t.More != nil && scalar(t.More, n) != "true" {
 		return "", nil
 	}
 	l := t.List
-	l.Path, l.Query = strings.ReplaceAll(l.Path, "{key}", url.PathEscape(key)), map[string]string{}
+	l.Path = strings.NewReplacer("{key}", url.PathEscape(f.Key), "{number}", url.PathEscape(f.Number)).Replace(l.Path)
+	l.Query = map[string]string{}
 	for name, value := range t.Query {
-		l.Query[name] = strings.ReplaceAll(value, "{key}", key)
+		l.Query[name] = strings.NewReplacer("{key}", f.Key, "{number}", f.Number).Replace(value)
 	}
 	address, err := l.First(base, "")
 	if err != nil {
@@ -203,7 +219,7 @@ func (t *Rest) First(base, key string, n *tree.Node) (string, error) {
 	}
 	q := u.Query()
 	if t.GraphQL != "" {
-		q.Set("key", key)
+		q.Set("key", f.Key)
 	}
 	if cursor := scalar(t.From, n); cursor != "" {
 		q.Set(t.Paging.Parameter, cursor)
@@ -212,7 +228,7 @@ func (t *Rest) First(base, key string, n *tree.Node) (string, error) {
 	return u.String(), nil
 }
 
-// Add reads a page of further lines into the record n, and says where they go on.
+// Add reads a page of a part into the record n, and says where it goes on.
 func (t *Rest) Add(a Answer, n *tree.Node, first bool) (next string, err error) {
 	root, _, err := jsondoc.Parse(a.Body, 1)
 	if err != nil || root == nil {
@@ -222,9 +238,9 @@ func (t *Rest) Add(a Answer, n *tree.Node, first bool) (next string, err error) 
 	if err != nil {
 		return "", err
 	}
-	into := n.Get(t.Into)
-	if into == nil || into.Kind != tree.Array {
-		return "", &AnswerError{n.Pointer() + t.Into, "has no list"}
+	into := n.ListAt(t.Into)
+	if into == nil {
+		return "", &AnswerError{n.Pointer() + t.Into, "has something else than a list"}
 	}
 	if first && t.Anew {
 		into.Clear()

@@ -14,6 +14,7 @@ import (
 	"koinos/core/finding"
 	"koinos/core/grammar"
 	"koinos/core/jsondoc"
+	"koinos/core/tree"
 )
 
 // System is another application, as a description has it.
@@ -110,7 +111,8 @@ type Record struct {
 	Gone       *jsondoc.Path
 	GoneIs     []string
 	Mapping    string
-	Rest       *Rest         // nil: a list has all lines of a record
+	Rest       []Rest        // parts of a record that its list does not show
+	Tells      *Tells        // it tells that another record changed; nil: it is one that is mapped
 	Within     *jsondoc.Path // where the record stands in the answer about it alone
 	Finds      map[string]*Find
 	Refers     []Refer
@@ -134,13 +136,23 @@ type List struct {
 	Size    string // the parameter that says how many a page has; "" is none
 }
 
-// Rest is where the lines of a record are that its list does not show.
+// Tells is of which other record a record tells that it changed, such as a payment of its order.
+type Tells struct {
+	Record string
+	Key    *jsondoc.Path // of that record
+}
+
+// Of is the key of the other record; "" is none.
+func (t *Tells) Of(n *tree.Node) string { return scalar(t.Key, n) }
+
+// Rest is where a part of a record is that its list does not show, such as further lines.
 type Rest struct {
 	List
 	More *jsondoc.Path // a record has more where this is true; nil is always
 	From *jsondoc.Path // where the record says from which cursor on; may be nil
-	Into string        // pointer of the list, within the record, to which they are added
+	Into string        // pointer of the list, within the record, to which they are added; it may not be there
 	Anew bool          // they take the place of those that the list shows
+	Line bool          // they are lines of the record
 }
 
 // Since is how only what is new is asked for; a blank Parameter is not at all.
@@ -437,7 +449,15 @@ func (b *builder) record(name string, n *grammar.Node) *Record {
 			}
 		}
 	}
-	r.Rest = b.rest(r, n.Get("rest"))
+	for _, t := range n.List("rest") {
+		r.Rest = append(r.Rest, b.rest(r, t))
+	}
+	if t := n.Get("tells"); t != nil {
+		r.Tells = &Tells{t.Str("record"), b.path(t.Get("key"))}
+		if r.Files != nil {
+			b.wrong(t.Get("record"), "a record that comes as files tells of no other one.")
+		}
+	}
 	r.Finds, r.Refers = b.finds(n.Get("find")), b.refers(n)
 	r.Write, r.Fields = b.write(r, n.Get("write")), b.fields(n.Get("fields"))
 	return r
@@ -510,26 +530,25 @@ func (b *builder) list(n *grammar.Node) List {
 	return l
 }
 
-func (b *builder) rest(r *Record, n *grammar.Node) *Rest {
-	if n == nil {
-		return nil
-	}
-	t := &Rest{List: b.list(n), More: b.path(n.Get("more")), From: b.path(n.Get("from")), Anew: n.Str("anew") == "true"}
+func (b *builder) rest(r *Record, n *grammar.Node) Rest {
+	t := Rest{List: b.list(n), More: b.path(n.Get("more")), From: b.path(n.Get("from")), Anew: n.Str("anew") == "true"}
 	if into := b.path(n.Get("into")); into != nil {
 		t.Into = into.Pointer()
+		t.Line = r.Lines != nil && strings.HasPrefix(r.Lines.String(), into.String())
 	}
 	if t.Into == "" {
 		b.wrong(n.Get("into"), "into is one list of the record, such as $.lines.")
 	}
-	if !strings.Contains(t.Path, "{key}") && !within(t.Query, "{key}") && t.GraphQL == "" {
-		b.wrong(n.Get("path"),
-			"the path of a record's lines needs {key}, such as /orders/{key}/lines, or a parameter under query does.")
+	named := func(word string) bool { return strings.Contains(t.Path, word) || within(t.Query, word) }
+	if !named("{key}") && !named("{number}") && t.GraphQL == "" {
+		b.wrong(n.Get("path"), "the path of a part of a record needs {key} or {number}, such as /orders/{key}/lines, or a "+
+			"parameter under query does.")
+	}
+	if named("{number}") && r.Number == nil {
+		b.wrong(n.Get("path"), "say number: of the record too, where {number} is found.")
 	}
 	if t.From != nil && t.Paging.Kind != "cursor" {
 		b.wrong(n.Get("from"), "from is a cursor: say paging: {cursor: …} of the lines too.")
-	}
-	if r.Lines == nil {
-		b.wrong(n.Get("into"), "say lines: of the record too, where its lines stand.")
 	}
 	return t
 }

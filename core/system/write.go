@@ -330,6 +330,12 @@ func (b *builder) write(r *Record, n *grammar.Node) *Write {
 // refer looks whether the records that others refer to are there.
 func (b *builder) refer(s *System, records *grammar.Node) {
 	for _, e := range records.Entries {
+		if t := s.Records[e.Key].Tells; t != nil {
+			if to := s.Records[t.Record]; to == nil || to == s.Records[e.Key] || to.Get == "" || to.Tells != nil {
+				b.wrong(e.Node.Get("tells").Get("record"), "a record tells of another kind of record here that can be read (get); "+
+					"there are %s.", strings.Join(s.RecordNames(), ", "))
+			}
+		}
 		if w := s.Records[e.Key].Write; w != nil && w.Of != "" {
 			of := e.Node.Get("write").Get("of")
 			if to := s.Records[w.Of]; to == nil || to == s.Records[e.Key] || to.Get == "" {

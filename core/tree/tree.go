@@ -172,6 +172,35 @@ func (n *Node) Get(pointer string) *Node {
 	return n
 }
 
+// ListAt gives the list at a JSON Pointer through objects, and makes one where there is
+// nothing or null; nil is that something else is in the way.
+func (n *Node) ListAt(pointer string) *Node {
+	for pointer != "" {
+		var token string
+		token, pointer, _ = strings.Cut(pointer[1:], "/")
+		kind := Array
+		if pointer != "" {
+			kind, pointer = Object, "/"+pointer
+		}
+		if n.Kind != Object {
+			return nil
+		}
+		next := n.Member(Name(token))
+		if next == nil {
+			next = &Node{Kind: kind, Name: Name(token)}
+			n.Add(next)
+		}
+		if next.Kind == Null {
+			next.Kind, next.Text = kind, ""
+		}
+		n = next
+	}
+	if n.Kind != Array {
+		return nil
+	}
+	return n
+}
+
 // LastLeaf is the number of the last leaf within n.
 func (n *Node) LastLeaf() int {
 	for n.last != nil {

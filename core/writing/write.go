@@ -122,7 +122,7 @@ func (t *trees) fill(into map[string]*tree.Members, level order.Level, v values,
 	all := t.m.Bindings[level]
 	for i := range all {
 		b := &all[i]
-		if len(b.From) == 0 {
+		if len(b.From) == 0 || b.From[0].Many() && b.Repeat != "" { // gathered from several places: it is only read
 			continue
 		}
 		text := t.text(b, v, line, value(b.Field.Name))

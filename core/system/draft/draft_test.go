@@ -83,7 +83,7 @@ func rest(r *system.Record) string {
 	if r.Rest == nil {
 		return ""
 	}
-	return r.Rest.GraphQL
+	return r.Rest[0].GraphQL
 }
 
 // same compares a draft with the one that is kept.
