@@ -85,17 +85,18 @@ const (
 
 // Pull is one run of reading a kind of record out of a system.
 type Pull struct {
-	ID        int64     `json:"id"`
-	System    string    `json:"system"`
-	Version   int       `json:"system_version"`
-	Record    string    `json:"record"`
-	Mapping   string    `json:"mapping"`
-	Since     string    `json:"since,omitempty" doc:"The stamp that it began from, as the system writes it; left out, everything was asked for"`
-	Newest    string    `json:"newest,omitempty" doc:"The newest stamp that is in the books: the next pull goes on from there"`
-	Next      string    `json:"-"`
-	Key       string    `json:"key,omitempty" doc:"Of the one record that is read; left out, a list"`
-	Also      []string  `json:"also,omitempty" db:"-" doc:"Mappings through which the records went besides"`
-	All       bool      `json:"all,omitempty" doc:"Everything was asked for, whenever it changed"`
+	ID        int64    `json:"id"`
+	System    string   `json:"system"`
+	Version   int      `json:"system_version"`
+	Record    string   `json:"record"`
+	Mapping   string   `json:"mapping"`
+	Since     string   `json:"since,omitempty" doc:"The stamp that it began from, as the system writes it; left out, everything was asked for"`
+	Newest    string   `json:"newest,omitempty" doc:"The newest stamp that is in the books: the next pull goes on from there"`
+	Next      string   `json:"-"`
+	Key       string   `json:"key,omitempty" doc:"Of the one record that is read; left out, a list"`
+	Also      []string `json:"also,omitempty" db:"-" doc:"Mappings through which the records went besides"`
+	All       bool     `json:"all,omitempty" doc:"Everything was asked for, whenever it changed"`
+	Reading   `db:"-"`
 	Anew      bool      `json:"-"` // what is known as it is, is read all the same
 	State     string    `json:"state" enum:"running,away,done,failed"`
 	Reason    string    `json:"reason,omitempty" doc:"Why it is away or failed"`
@@ -107,6 +108,7 @@ type Pull struct {
 	Unchanged int       `json:"unchanged" doc:"Of those: known already, as they are"`
 	Gone      int       `json:"gone" doc:"Of those: withdrawn there. Where their orders are stored, what is open of them is cancelled"`
 	Short     int       `json:"short" doc:"Of those: with fewer lines than they say, left out here"`
+	Passed    int       `json:"passed" doc:"Of those: not among those that are to be taken in"`
 	Loaded    int       `json:"loaded" doc:"Orders that were stored"`
 	Changed   int       `json:"changed" doc:"Orders that were changed"`
 	Failed    int       `json:"failed" doc:"Orders that were refused or are held"`
@@ -128,6 +130,20 @@ type NewPull struct {
 	All     bool     `json:"all,omitempty" doc:"Everything, whenever it changed"`
 	Also    []string `json:"also,omitempty" doc:"Mappings through which the same records go besides, such as one for the shipments within them"`
 	Key     string   `json:"key,omitempty" doc:"Only the record of this key, whether it is known as it is or not"`
+	Reading
+}
+
+// Reading is which records a pull takes in.
+type Reading struct {
+	Query map[string]string `json:"query,omitempty" doc:"Parameters that go along with the list"`
+	Only  *Condition        `json:"only,omitempty" doc:"Others are passed over, unless they are orders here already"`
+	Pass  bool              `json:"pass,omitempty" doc:"Records that are no orders here yet are passed over"`
+}
+
+// Condition is on a value of a record.
+type Condition struct {
+	Path string   `json:"path" doc:"Within the record (RFC 9535)"`
+	Is   []string `json:"is" doc:"The value is one of these"`
 }
 
 // PullTried is what a pull would do.
@@ -143,6 +159,8 @@ const (
 	ArrivalMapped = "mapped"
 	ArrivalGone   = "gone" // withdrawn there
 	ArrivalShort  = "short"
+	ArrivalTold   = "told"   // it tells of another record, which was read then
+	ArrivalPassed = "passed" // it is not one that is to be taken in
 )
 
 // Arrival is one thing got from a system.

@@ -131,15 +131,24 @@ func (t *Tx) Invoice(partner, number string, id int64) (*order.Invoice, error) {
 // OrderOf finds an order of a partner by its number or the sender's number; 0 is
 // none, and several are one too many.
 func (t *Tx) OrderOf(kind order.Kind, partner, number, sender string) (ids []int64, err error) {
+	return ordersOf(t.ctx, t, kind, partner, number, sender)
+}
+
+// OrdersOf is Tx.OrderOf outside of a transaction.
+func (s *Store) OrdersOf(ctx context.Context, kind order.Kind, partner, number, sender string) ([]int64, error) {
+	return ordersOf(ctx, s.r, kind, partner, number, sender)
+}
+
+func ordersOf(ctx context.Context, q querier, kind order.Kind, partner, number, sender string) (ids []int64, err error) {
 	if number != "" {
-		err = t.SelectContext(t.ctx, &ids, `SELECT id FROM orders WHERE kind = ? AND number IN (?, ?) AND partner = ?`,
+		err = q.SelectContext(ctx, &ids, `SELECT id FROM orders WHERE kind = ? AND number IN (?, ?) AND partner = ?`,
 			string(kind), number, strings.ToUpper(number), partner)
 		if err != nil || len(ids) > 0 {
 			return ids, err
 		}
 	}
 	if sender != "" {
-		err = t.SelectContext(t.ctx, &ids,
+		err = q.SelectContext(ctx, &ids,
 			`SELECT id FROM orders WHERE sender_number = ? COLLATE NOCASE AND kind = ? AND partner = ? ORDER BY id`,
 			sender, string(kind), partner)
 	}

@@ -78,11 +78,12 @@ type pullRow struct {
 	Started string         `db:"started_at"`
 	Ended   sql.NullString `db:"ended_at"`
 	Besides string         `db:"also"`
+	Reads   string         `db:"reading"`
 }
 
 const selectPull = `SELECT id, system, version, record, mapping, since, newest, next, state, reason, pages, records,
   unchanged, gone, short, loaded, changed, failed, started_at, ended_at, by, coalesce(hook, 0) hook,
-  folder, waiting, refused, key, everything "all", also FROM pulls `
+  folder, waiting, refused, key, everything "all", also, reading, passed FROM pulls `
 
 func (s *Store) pulls(ctx context.Context, q querier, where string, args ...any) ([]api.Pull, error) {
 	var rows []pullRow
@@ -92,7 +93,8 @@ func (s *Store) pulls(ctx context.Context, q querier, where string, args ...any)
 	list := make([]api.Pull, len(rows))
 	for i := range rows {
 		list[i] = rows[i].Pull
-		if err := json.Unmarshal([]byte(rows[i].Besides), &list[i].Also); err != nil {
+		if err := errors.Join(json.Unmarshal([]byte(rows[i].Besides), &list[i].Also),
+			json.Unmarshal([]byte(rows[i].Reads), &list[i].Reading)); err != nil {
 			return nil, err
 		}
 		list[i].StartedAt, list[i].EndedAt = parseTime(rows[i].Started), parseTime(rows[i].Ended.String)
@@ -135,9 +137,13 @@ func (t *Tx) notePull(p *api.Pull) error {
 	if err != nil {
 		return err
 	}
-	res, err := t.exec(`INSERT INTO pulls (system, version, record, mapping, since, state, started_at, by, hook, folder, newest, key, everything, also)
-	  VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, p.System, p.Version, p.Record, p.Mapping, p.Since, p.State, at(p.StartedAt), p.By,
-		ref(p.Hook), p.Folder, p.Newest, p.Key, p.All, string(also))
+	reading, err := json.Marshal(p.Reading)
+	if err != nil {
+		return err
+	}
+	res, err := t.exec(`INSERT INTO pulls (system, version, record, mapping, since, state, started_at, by, hook, folder, newest, key, everything, also,
+	  reading) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, p.System, p.Version, p.Record, p.Mapping, p.Since, p.State, at(p.StartedAt), p.By,
+		ref(p.Hook), p.Folder, p.Newest, p.Key, p.All, string(also), string(reading))
 	if err != nil {
 		return err
 	}
@@ -165,8 +171,9 @@ func (t *Tx) SavePull(p *api.Pull) error {
 		ended = at(p.EndedAt)
 	}
 	return t.run(`UPDATE pulls SET newest = ?, next = ?, state = ?, reason = ?, pages = ?, records = ?, unchanged = ?, gone = ?,
-	  short = ?, loaded = ?, changed = ?, failed = ?, ended_at = ?, waiting = ?, refused = ? WHERE id = ?`, p.Newest, p.Next, p.State, p.Reason, p.Pages,
-		p.Records, p.Unchanged, p.Gone, p.Short, p.Loaded, p.Changed, p.Failed, ended, p.Waiting, p.Refused, p.ID)
+	  short = ?, loaded = ?, changed = ?, failed = ?, ended_at = ?, waiting = ?, refused = ?,
+	  passed = ? WHERE id = ?`, p.Newest, p.Next, p.State, p.Reason, p.Pages,
+		p.Records, p.Unchanged, p.Gone, p.Short, p.Loaded, p.Changed, p.Failed, ended, p.Waiting, p.Refused, p.Passed, p.ID)
 }
 
 // Pull gives a pull.
@@ -209,11 +216,14 @@ func (s *Store) OpenPulls(ctx context.Context, system, record string) (n int, er
 	return n, err
 }
 
-// Watermark is the newest stamp of a kind of record that is in the books: up to it a
-// pull has read everything; "" is none.
-func (s *Store) Watermark(ctx context.Context, system, record string) (stamp string, err error) {
-	err = s.r.GetContext(ctx, &stamp, `SELECT coalesce((SELECT newest FROM pulls WHERE system = ? AND record = ?
-	  AND state = 'done' AND newest <> '' ORDER BY id DESC LIMIT 1), '')`, system, record)
+// Watermark is the newest stamp of a kind of record that is in the books: up to it pulls that
+// read so have read everything; "" is none.
+func (s *Store) Watermark(ctx context.Context, system, record string, reading api.Reading) (stamp string, err error) {
+	text, err := json.Marshal(reading)
+	if err == nil {
+		err = s.r.GetContext(ctx, &stamp, `SELECT coalesce((SELECT newest FROM pulls WHERE system = ? AND record = ?
+		  AND state = 'done' AND newest <> '' AND reading = ? ORDER BY id DESC LIMIT 1), '')`, system, record, string(text))
+	}
 	return stamp, err
 }
 

@@ -12,10 +12,12 @@ import (
 
 	"koinos/api"
 	"koinos/core/intent"
+	"koinos/core/jsondoc"
 	"koinos/core/outcome"
 	"koinos/core/source"
 	"koinos/core/syncing"
 	"koinos/core/system"
+	"koinos/core/tree"
 	"koinos/load"
 	"koinos/store"
 )
@@ -31,7 +33,7 @@ func (s *Syncs) arrive(ctx context.Context, o *opened, r *system.Record, p *api.
 	switch {
 	case was.Here && r.GetWhole, // a feed names a record as often as it changes; it was read after this page
 		!p.Anew && was.Stamp != f.Stamp && f.Stamp != "" && system.Newer(was.Stamp, f.Stamp) == was.Stamp, // it is older
-		!p.Anew && was.Key != "" && was.State != api.ArrivalShort &&
+		!p.Anew && was.Key != "" && was.State != api.ArrivalShort && (was.State != api.ArrivalPassed || p.Since != "") &&
 			(f.Version != "" && f.Version == was.Version || bytes.Equal(digest[:], was.Digest)):
 		p.Unchanged++
 		return nil
@@ -65,8 +67,13 @@ func (s *Syncs) arrive(ctx context.Context, o *opened, r *system.Record, p *api.
 			return err
 		}
 	}
-	if r.Rest != nil && !f.Gone {
-		if err := o.rest(ctx, r, f); err != nil {
+	passed := !was.Mapped && link == nil && !chosen(p.Only, f.Node)
+	if passed && stillPassed(&was, digest[:]) {
+		p.Unchanged++
+		return nil
+	}
+	if !f.Gone && !passed {
+		if err := o.rest(ctx, r, f, false); err != nil {
 			return err
 		}
 	}
@@ -79,6 +86,11 @@ func (s *Syncs) arrive(ctx context.Context, o *opened, r *system.Record, p *api.
 		Place: f.Place}
 	says := &meaning{raw: f.Raw}
 	switch {
+	case r.Tells != nil:
+		a.State = api.ArrivalTold
+		if key := r.Tells.Of(f.Node); key != "" && !slices.Contains(b.told, key) {
+			b.told = append(b.told, key)
+		}
 	case f.Gone:
 		a.State = api.ArrivalGone
 		p.Gone++
@@ -91,6 +103,9 @@ func (s *Syncs) arrive(ctx context.Context, o *opened, r *system.Record, p *api.
 				says.raw = body
 			}
 		}
+	case passed:
+		a.State = api.ArrivalPassed
+		p.Passed++
 	case f.Short():
 		a.State = api.ArrivalShort
 		p.Short++
@@ -104,10 +119,61 @@ func (s *Syncs) arrive(ctx context.Context, o *opened, r *system.Record, p *api.
 		}
 	}
 	b.writes = b.writes || r.Write != nil
-	b.add(a, says, was.Mapped)
+	b.add(a, says, was)
 	// on this page it may stand twice
 	known[f.Key] = store.KnownArrival{Key: f.Key, Version: f.Version, Stamp: f.Stamp, State: a.State, Digest: a.Digest,
 		Mapped: was.Mapped, Here: true}
+	return nil
+}
+
+// chosen reports whether a record fulfils the condition of a pull.
+func chosen(c *api.Condition, n *tree.Node) bool {
+	if c == nil {
+		return true
+	}
+	path, err := jsondoc.ParsePath(c.Path)
+	return err == nil && (&system.While{Path: path, Is: c.Is}).Holds(n)
+}
+
+// stillPassed reports whether a record was passed over as it is.
+func stillPassed(was *store.KnownArrival, digest []byte) bool {
+	return was.State == api.ArrivalPassed && bytes.Equal(was.Digest, digest)
+}
+
+// passOver takes the records out of a batch that are no orders here, where such are passed over.
+func (s *Syncs) passOver(ctx context.Context, p *api.Pull, b *batch) error {
+	if !p.Pass {
+		return nil
+	}
+	m, _, err := s.mapping(ctx, p.Mapping)
+	if err != nil {
+		return err
+	}
+	set, err := s.store.Set(ctx)
+	if err != nil {
+		return err
+	}
+	kept := newBatch()
+	kept.writes, kept.told, kept.asked = b.writes, b.told, b.asked
+	for i := range b.arrivals {
+		a, was := b.arrivals[i], b.was[i]
+		if a.State == api.ArrivalMapped && !was.Mapped {
+			is, err := s.engine.Known(ctx, m, set, b.says[i].raw)
+			switch {
+			case err != nil:
+				return err
+			case is:
+			case stillPassed(&was, a.Digest):
+				p.Unchanged++
+				continue
+			default:
+				a.State = api.ArrivalPassed
+				p.Passed++
+			}
+		}
+		kept.add(a, b.says[i], was)
+	}
+	*b = *kept
 	return nil
 }
 
@@ -193,20 +259,32 @@ func (s *Syncs) wholeOf(ctx context.Context, o *opened, r *system.Record, f *sys
 	return one, err
 }
 
-// rest reads the lines of a record that its list does not show, and puts them into it.
-func (o *opened) rest(ctx context.Context, r *system.Record, f *system.Found) error {
-	address, err := r.Rest.First(o.client.Base(), f.Key, f.Node)
-	if err != nil || address == "" {
-		return err
-	}
-	for first := true; address != ""; first = false {
-		a, err := o.page(ctx, &r.Rest.List, address)
+// rest reads the parts of a record that its list does not show, and puts them into it; with
+// lines, lines only.
+func (o *opened) rest(ctx context.Context, r *system.Record, f *system.Found, lines bool) error {
+	added := false
+	for i := range r.Rest {
+		t := &r.Rest[i]
+		if lines && !t.Line {
+			continue
+		}
+		address, err := t.First(o.client.Base(), f)
 		if err != nil {
 			return err
 		}
-		if address, err = r.Rest.Add(a, f.Node, first); err != nil {
-			return err
+		for first := true; address != ""; first = false {
+			a, err := o.page(ctx, &t.List, address)
+			if err != nil {
+				return err
+			}
+			if address, err = t.Add(a, f.Node, first); err != nil {
+				return err
+			}
+			added = true
 		}
+	}
+	if !added {
+		return nil
 	}
 	whole, err := r.Find(f.Node)
 	if err == nil {
@@ -222,6 +300,51 @@ func (s *Syncs) keep(ctx context.Context, p *api.Pull, b *batch) error {
 		return nil
 	}
 	if err := s.noted(ctx, p); err != nil {
+		return err
+	}
+	if err := s.toldOf(ctx, p, b.told); err != nil {
+		return err
+	}
+	return s.takeIn(ctx, p, b, true)
+}
+
+// toldOf reads the records anew of which others tell, and brings them into the book.
+func (s *Syncs) toldOf(ctx context.Context, p *api.Pull, keys []string) error {
+	if len(keys) == 0 {
+		return nil
+	}
+	o, err := s.system(ctx, p.System, p.Version)
+	if err != nil {
+		return err
+	}
+	r, err := o.record(p.Record)
+	if err != nil || r.Tells == nil {
+		return err
+	}
+	to := o.Records[r.Tells.Record]
+	of := *p
+	of.Record, of.Anew = to.Name, true
+	b := newBatch()
+	for i, key := range keys {
+		of.Key = key
+		if err := s.gather(ctx, o, to, &of, b, key); err != nil {
+			return err
+		}
+		if !b.full() && i < len(keys)-1 {
+			continue
+		}
+		if err := s.takeIn(ctx, &of, b, false); err != nil {
+			return err
+		}
+		b = newBatch()
+	}
+	p.Gone, p.Short, p.Loaded, p.Changed, p.Failed, p.Reason = of.Gone, of.Short, of.Loaded, of.Changed, of.Failed, of.Reason
+	return nil
+}
+
+// takeIn loads a batch and keeps its arrivals; with far also how far the pull has come.
+func (s *Syncs) takeIn(ctx context.Context, p *api.Pull, b *batch, far bool) error {
+	if err := s.passOver(ctx, p, b); err != nil {
 		return err
 	}
 	for i := range b.arrivals {
@@ -286,7 +409,11 @@ func (s *Syncs) keep(ctx context.Context, p *api.Pull, b *batch) error {
 				return err
 			}
 		}
-		return errors.Join(t.ReleaseArrivals(b.arrivals), t.AddArrivals(b.arrivals), t.SaveLinks(links, s.now()), t.SavePull(p))
+		err := errors.Join(t.ReleaseArrivals(b.arrivals), t.AddArrivals(b.arrivals), t.SaveLinks(links, s.now()))
+		if far {
+			err = errors.Join(err, t.SavePull(p))
+		}
+		return err
 	})
 	if err == nil {
 		s.arrived(b.arrivals)

@@ -459,24 +459,33 @@ func (s *Syncs) Clashes(ctx context.Context, w *api.HeldWork) ([]plan.Clash, err
 
 // fetch reads one record anew, because it has what the order is to have.
 func (s *Syncs) fetch(ctx context.Context, l *api.Link, by string) error {
-	mapping, also, err := s.readsBy(ctx, l.System, l.Record)
+	n, err := s.readsBy(ctx, l.System, l.Record)
 	if err != nil {
 		return err
 	}
-	_, err = s.Start(ctx, l.System, api.NewPull{Record: l.Record, Key: l.Key, Mapping: mapping, Also: also}, by)
+	n.Key = l.Key
+	_, err = s.Start(ctx, l.System, n, by)
 	return err
 }
 
-// readsBy is how syncs read a kind of record: the mapping, "" for that of the description,
-// and those besides.
-func (s *Syncs) readsBy(ctx context.Context, system, record string) (mapping string, also []string, err error) {
+// readsBy is how syncs read a kind of record; where none does, as its description says.
+func (s *Syncs) readsBy(ctx context.Context, system, record string) (api.NewPull, error) {
 	all, err := s.standings(ctx)
 	for _, name := range sorted(all) {
-		for _, p := range all[name].Pulls {
-			if p.System == system && p.Record == record {
-				return p.Mapping, p.Also, nil
+		for i := range all[name].Pulls {
+			if p := &all[name].Pulls[i]; p.System == system && p.Record == record {
+				return pullBy(p), nil
 			}
 		}
 	}
-	return "", nil, err
+	return api.NewPull{Record: record}, err
+}
+
+// pullBy is what a sync asks of a pull.
+func pullBy(p *syncing.Pull) api.NewPull {
+	n := api.NewPull{Record: p.Record, Mapping: p.Mapping, Also: p.Also, Reading: api.Reading{Query: p.Query, Pass: p.Pass}}
+	if p.Only != nil {
+		n.Only = &api.Condition{Path: p.Only.String(), Is: p.OnlyIs}
+	}
+	return n
 }

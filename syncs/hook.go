@@ -40,12 +40,12 @@ func (s *Syncs) Hook(ctx context.Context, name string, header http.Header, body 
 	var p *api.Pull
 	if e != nil {
 		h.State = api.HookTaken
-		mapping, also, err := s.readsBy(ctx, name, e.Record)
+		n, err := s.readsBy(ctx, name, e.Record)
 		if err != nil {
 			return 0, err
 		}
-		p = &api.Pull{System: name, Version: o.version, Record: e.Record, Also: also,
-			Mapping: cmp.Or(mapping, o.Records[e.Record].Mapping),
+		p = &api.Pull{System: name, Version: o.version, Record: e.Record, Also: n.Also, Reading: n.Reading,
+			Mapping: cmp.Or(n.Mapping, o.Records[e.Record].Mapping),
 			State:   api.PullRunning, StartedAt: now, By: fmt.Sprintf("webhook %s", id)}
 	}
 	fresh, err := s.store.AddHook(ctx, &h, body, p)
@@ -100,5 +100,11 @@ func (s *Syncs) hooked(ctx context.Context, o *opened, r *system.Record, p *api.
 	if whole == nil {
 		return s.takeByKey(ctx, o, r, p, key)
 	}
-	return s.takeOne(ctx, o, r, p, whole, p.StartedAt, request)
+	b := newBatch()
+	b.asked = p.StartedAt
+	p.Records = 1
+	if err := s.arriveAlone(ctx, o, r, p, b, whole, request); err != nil {
+		return err
+	}
+	return s.keep(ctx, p, b)
 }

@@ -254,8 +254,8 @@ func (p *push) read(ctx context.Context) error {
 		return err
 	}
 	f, err := p.r.Alone(a)
-	if err == nil && p.r.Rest != nil {
-		err = p.o.rest(ctx, p.r, &f)
+	if err == nil {
+		err = p.o.rest(ctx, p.r, &f, true)
 	}
 	if err != nil {
 		return err

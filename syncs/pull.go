@@ -114,19 +114,20 @@ func (s *Syncs) noted(ctx context.Context, p *api.Pull) error {
 // batch is what is mapped and kept together.
 type batch struct {
 	arrivals []api.Arrival
-	says     []*meaning     // of each arrival
-	known    []bool         // of each: an order was made of the record before
-	writes   bool           // records of the kind are written, too
-	asked    time.Time      // when the page, or the record, was asked for
-	last     map[string]int // by key, its last arrival: one that came before it in the batch is passed over
+	says     []*meaning           // of each arrival
+	was      []store.KnownArrival // of each: what was known of the record before
+	writes   bool                 // records of the kind are written, too
+	told     []string             // keys of the records that the arrivals tell of
+	asked    time.Time            // when the page, or the record, was asked for
+	last     map[string]int       // by key, its last arrival: one that came before it in the batch is passed over
 	bytes    int
 }
 
 func newBatch() *batch { return &batch{last: map[string]int{}} }
 
-func (b *batch) add(a api.Arrival, says *meaning, known bool) {
+func (b *batch) add(a api.Arrival, says *meaning, was store.KnownArrival) {
 	b.last[a.Key] = len(b.arrivals)
-	b.arrivals, b.says, b.known = append(b.arrivals, a), append(b.says, says), append(b.known, known)
+	b.arrivals, b.says, b.was = append(b.arrivals, a), append(b.says, says), append(b.was, was)
 	b.bytes += len(says.raw)
 }
 
@@ -138,7 +139,7 @@ func (b *batch) full() bool { return len(b.arrivals) >= batchRecords || b.bytes 
 func (b *batch) document(state string) (doc bytes.Buffer, lines int, err error) {
 	for i := range b.arrivals {
 		a := &b.arrivals[i]
-		if a.State != state || b.last[a.Key] != i || state == api.ArrivalGone && !b.known[i] ||
+		if a.State != state || b.last[a.Key] != i || state == api.ArrivalGone && !b.was[i].Mapped ||
 			b.says[i].both != nil && b.says[i].both.aside {
 			continue
 		}
@@ -181,9 +182,7 @@ func (s *Syncs) pull(ctx context.Context, p *api.Pull) error {
 		kept = *p
 		return err
 	}
-	if r.Feed != nil && !p.All {
-		r = r.Feed
-	}
+	r = lister(r, p)
 	address := ""
 	if p.Next != "" {
 		address = o.client.Host() + p.Next
@@ -217,6 +216,15 @@ func (s *Syncs) pull(ctx context.Context, p *api.Pull) error {
 	return nil
 }
 
+// lister is what lists the records of a pull: a feed of them where there is one, with the
+// parameters that the pull has of its own.
+func lister(r *system.Record, p *api.Pull) *system.Record {
+	if r.Feed != nil && !p.All && p.Key == "" {
+		r = r.Feed
+	}
+	return r.Asking(p.Query)
+}
+
 // pullOne reads one record, whether it is known as it is or not.
 func (s *Syncs) pullOne(ctx context.Context, o *opened, r *system.Record, p *api.Pull) error {
 	if r.Get == "" {
@@ -228,11 +236,24 @@ func (s *Syncs) pullOne(ctx context.Context, o *opened, r *system.Record, p *api
 
 // takeByKey asks for a record by its key and takes it in; one that is not there is withdrawn.
 func (s *Syncs) takeByKey(ctx context.Context, o *opened, r *system.Record, p *api.Pull, key string) error {
-	asked := s.now()
+	b := newBatch()
+	if err := s.gather(ctx, o, r, p, b, key); err != nil {
+		return err
+	}
+	if p.Gone > 0 {
+		p.Reason = fmt.Sprintf("%s %s is not there any more.", capital(r.Name), key)
+	}
+	return s.keep(ctx, p, b)
+}
+
+// gather asks for a record by its key and takes it into the batch.
+func (s *Syncs) gather(ctx context.Context, o *opened, r *system.Record, p *api.Pull, b *batch, key string) error {
+	b.asked = s.now()
+	p.Records++
 	a, err := o.client.One(ctx, r, key)
 	if missing(err) {
-		p.Records, p.Gone, p.Reason = 1, 1, fmt.Sprintf("%s %s is not there any more.", capital(r.Name), key)
-		return s.withdraw(ctx, o, r, p, key)
+		p.Gone++
+		return s.withdraw(ctx, o, r, b, key)
 	}
 	if err != nil {
 		return err
@@ -241,23 +262,17 @@ func (s *Syncs) takeByKey(ctx context.Context, o *opened, r *system.Record, p *a
 	if err != nil {
 		return err
 	}
-	return s.takeOne(ctx, o, r, p, &f, asked, r.One(o.client.Base(), key))
+	return s.arriveAlone(ctx, o, r, p, b, &f, r.One(o.client.Base(), key))
 }
 
-// takeOne takes one record in that came by a request, for which it was asked then.
-func (s *Syncs) takeOne(ctx context.Context, o *opened, r *system.Record, p *api.Pull, f *system.Found, asked time.Time,
+// arriveAlone takes one record into the batch that came by a request of its own.
+func (s *Syncs) arriveAlone(ctx context.Context, o *opened, r *system.Record, p *api.Pull, b *batch, f *system.Found,
 	request string) error {
 	known, err := s.store.KnownArrivals(ctx, p.System, p.Record, []string{f.Key})
 	if err != nil {
 		return err
 	}
-	b := newBatch()
-	b.asked = asked
-	p.Records = 1
-	if err := s.arrive(ctx, o, r, p, b, known, f, request); err != nil {
-		return err
-	}
-	return s.keep(ctx, p, b)
+	return s.arrive(ctx, o, r, p, b, known, f, request)
 }
 
 // page asks for a page of a list; one that is too large is asked for in smaller ones.
@@ -405,6 +420,12 @@ func (s *Syncs) DryRun(ctx context.Context, name string, n api.NewPull, by strin
 		return out, err
 	}
 	out.More, out.Pull.State = address != "", api.PullDone
+	if len(b.told) > 0 {
+		out.Pull.Reason = fmt.Sprintf("They tell of %s, which would be read anew.", report.Plural(len(b.told), r.Tells.Record))
+	}
+	if err := s.passOver(ctx, &out.Pull, b); err != nil {
+		return out, err
+	}
 	text, lines, err := b.document(api.ArrivalMapped)
 	if err != nil || lines == 0 { // nothing is new
 		return out, err

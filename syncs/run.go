@@ -112,8 +112,7 @@ func (s *Syncs) read(ctx context.Context, y *standing, p *syncing.Pull) (pull ap
 		return pull
 	}
 	defer free()
-	pull, _, _, err = s.prepare(ctx, p.System, api.NewPull{Record: p.Record, Mapping: p.Mapping, Also: p.Also},
-		"sync "+y.Name)
+	pull, _, _, err = s.prepare(ctx, p.System, pullBy(p), "sync "+y.Name)
 	if err == nil {
 		err = s.attempt(ctx, &pull)
 	}

@@ -25,8 +25,9 @@ func (k *checking) pull(ctx context.Context, p *syncing.Pull) error {
 	}
 	defer free()
 	everything := k.c.Kind == api.CheckReconcile
-	pull, o, r, err := s.prepare(ctx, p.System, api.NewPull{Record: p.Record, Mapping: p.Mapping, All: everything},
-		fmt.Sprintf("check %d", k.c.ID))
+	n := pullBy(p)
+	n.All = everything
+	pull, o, r, err := s.prepare(ctx, p.System, n, fmt.Sprintf("check %d", k.c.ID))
 	if err != nil {
 		return err
 	}
@@ -74,8 +75,9 @@ func (k *checking) pull(ctx context.Context, p *syncing.Pull) error {
 
 // readAnew reads all records of a source into the book, whether they are known or not.
 func (k *checking) readAnew(ctx context.Context, p *syncing.Pull) error {
-	pull, _, _, err := k.s.prepare(ctx, p.System, api.NewPull{Record: p.Record, Mapping: p.Mapping, Also: p.Also, All: true},
-		fmt.Sprintf("reconcile of %s", k.y.Name))
+	n := pullBy(p)
+	n.All = true
+	pull, _, _, err := k.s.prepare(ctx, p.System, n, fmt.Sprintf("reconcile of %s", k.y.Name))
 	if err != nil {
 		return err
 	}
@@ -92,12 +94,15 @@ func (k *checking) readAnew(ctx context.Context, p *syncing.Pull) error {
 // imagine says what records would become here, and what would follow at the targets.
 func (k *checking) imagine(ctx context.Context, p *syncing.Pull, pull *api.Pull, b *batch) error {
 	s := k.s
+	if err := s.passOver(ctx, pull, b); err != nil {
+		return err
+	}
 	doc, lines, err := b.document(api.ArrivalMapped)
 	if err != nil {
 		return err
 	}
 	for i := range b.arrivals { // withdrawn there, and an order here
-		if a := &b.arrivals[i]; a.State == api.ArrivalGone && b.known[i] && k.c.Kind == api.CheckDryRun {
+		if a := &b.arrivals[i]; a.State == api.ArrivalGone && b.was[i].Mapped && k.c.Kind == api.CheckDryRun {
 			if err := k.add(ctx, api.CheckRow{Outcome: api.WouldUpdate, Part: p.Target.String(), Order: a.Number, Key: a.Key,
 				Why: "It is withdrawn there: what is open of its order here would be cancelled."}); err != nil {
 				return err

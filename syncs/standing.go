@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"reflect"
 	"slices"
 	"strings"
 	"time"
@@ -13,6 +14,7 @@ import (
 	"koinos/core/finding"
 	"koinos/core/origin"
 	"koinos/core/syncing"
+	"koinos/core/system"
 	"koinos/store"
 )
 
@@ -30,7 +32,7 @@ func (s *Syncs) KeepSync(ctx context.Context, text, by string) (api.Sync, error)
 	}
 	var wrong finding.All
 	for _, p := range y.Pulls {
-		if err := s.checkPull(ctx, y.Name, &p); err != nil {
+		if err := s.checkPull(ctx, y, &p); err != nil {
 			if wrong, err = misfit(wrong, p.Target, text, err); err != nil {
 				return api.Sync{}, err
 			}
@@ -75,10 +77,13 @@ func misfit(all finding.All, t syncing.Target, text string, err error) (finding.
 }
 
 // checkPull looks whether what a pull names is there.
-func (s *Syncs) checkPull(ctx context.Context, sync string, p *syncing.Pull) error {
-	_, r, err := s.target(ctx, p.Target)
+func (s *Syncs) checkPull(ctx context.Context, y *syncing.Sync, p *syncing.Pull) error {
+	o, r, err := s.target(ctx, p.Target)
 	if err != nil {
 		return err
+	}
+	if r.Tells != nil {
+		return s.checkTold(ctx, y, p, o.Records[r.Tells.Record])
 	}
 	name := cmp.Or(p.Mapping, r.Mapping)
 	if name == "" {
@@ -91,15 +96,44 @@ func (s *Syncs) checkPull(ctx context.Context, sync string, p *syncing.Pull) err
 	}
 	all, err := s.standings(ctx)
 	for _, other := range sorted(all) { // what is known of a record is known to all
-		for _, q := range all[other].Pulls {
-			through := cmp.Or(q.Mapping, r.Mapping)
-			if other != sync && q.Target == p.Target && through != name {
+		for i := range all[other].Pulls {
+			q := &all[other].Pulls[i]
+			if other == y.Name || q.Target != p.Target {
+				continue
+			}
+			if through := cmp.Or(q.Mapping, r.Mapping); through != name {
 				return asked("The sync %s reads %s already, through the mapping %s; a record is read in one way.", other, p.Target,
 					through)
+			}
+			if !sameReading(pullBy(p), pullBy(q)) {
+				return asked("The sync %s reads %s already, and takes in other ones of them (query, only, without_order, also); say the "+
+					"same in both, or describe the record twice under two names.", other, p.Target)
 			}
 		}
 	}
 	return err
+}
+
+func sameReading(p, q api.NewPull) bool {
+	return slices.Equal(p.Also, q.Also) && reflect.DeepEqual(p.Reading, q.Reading)
+}
+
+// checkTold looks at a pull of records that only tell of others: those are read as they always are.
+func (s *Syncs) checkTold(ctx context.Context, y *syncing.Sync, p *syncing.Pull, of *system.Record) error {
+	if p.Mapping != "" || len(p.Also) > 0 || p.Only != nil || p.Pass {
+		return asked("%s only tells of %s: say mapping, also, only and without_order where that is read.", p.Target, of.Name)
+	}
+	n, err := s.readsBy(ctx, p.System, of.Name)
+	if err != nil {
+		return err
+	}
+	if i := slices.IndexFunc(y.Pulls, func(q syncing.Pull) bool { return q.System == p.System && q.Record == of.Name }); i >= 0 {
+		n = pullBy(&y.Pulls[i])
+	}
+	if n.Mapping == "" && of.Mapping == "" {
+		return asked("Nothing says through which mapping %s is read, of which %s tells.", of.Name, p.Target)
+	}
+	return nil
 }
 
 // checkPush looks whether what a push names is there, and whether it can be done.

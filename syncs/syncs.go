@@ -16,6 +16,7 @@ import (
 
 	"koinos/api"
 	"koinos/core/finding"
+	"koinos/core/jsondoc"
 	"koinos/core/system"
 	"koinos/jobs"
 	"koinos/load"
@@ -149,11 +150,17 @@ func (s *Syncs) prepare(ctx context.Context, name string, n api.NewPull, by stri
 		return p, nil, nil, err
 	}
 	p = api.Pull{System: name, Version: o.version, Record: n.Record, Mapping: n.Mapping, Since: n.Since,
-		State: api.PullRunning, Key: n.Key, All: n.All, Also: n.Also,
+		State: api.PullRunning, Key: n.Key, All: n.All, Also: n.Also, Reading: n.Reading,
 		StartedAt: s.now().UTC(), By: by, Folder: r.Files != nil}
-	if p.Mapping == "" {
-		p.Mapping = r.Mapping
+	if r.Tells != nil { // what it tells of is read as it always is
+		of, err := s.readsBy(ctx, name, r.Tells.Record)
+		if err != nil {
+			return p, nil, nil, err
+		}
+		p.Mapping, p.Also, p.Reading = cmp.Or(of.Mapping, o.Records[r.Tells.Record].Mapping), of.Also, of.Reading
+		p.Query = n.Query
 	}
+	p.Mapping = cmp.Or(p.Mapping, r.Mapping)
 	if p.Mapping == "" {
 		return p, nil, nil, asked("Say which mapping makes orders of %s's %s, here or in the description.", name,
 			n.Record)
@@ -166,11 +173,14 @@ func (s *Syncs) prepare(ctx context.Context, name string, n api.NewPull, by stri
 			return p, nil, nil, err
 		}
 	}
-	if r.Feed != nil && !n.All && n.Key == "" {
-		r = r.Feed
+	if n.Only != nil {
+		if _, err := jsondoc.ParsePath(n.Only.Path); err != nil || len(n.Only.Is) == 0 {
+			return p, nil, nil, asked("only needs a path within the record and the values that it may have: %v.", err)
+		}
 	}
+	r = lister(r, &p)
 	if r.Since.Parameter != "" {
-		if p.Newest, err = s.store.Watermark(ctx, name, n.Record); err != nil { // it never goes back
+		if p.Newest, err = s.store.Watermark(ctx, name, n.Record, p.Reading); err != nil { // it never goes back
 			return p, nil, nil, err
 		}
 	}

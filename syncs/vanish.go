@@ -31,15 +31,20 @@ func (s *Syncs) vanished(ctx context.Context, o *opened, r *system.Record, mappi
 		return err
 	}
 	p.Records, p.Gone = 1, 1
-	if err := s.withdraw(ctx, o, r, &p, key); err != nil {
+	b := newBatch()
+	if err := s.withdraw(ctx, o, r, b, key); err != nil {
+		return err
+	}
+	if err := s.keep(ctx, &p, b); err != nil {
 		return err
 	}
 	p.State, p.EndedAt = api.PullDone, s.now().UTC()
 	return s.store.Write(ctx, func(t *store.Tx) error { return t.SavePull(&p) })
 }
 
-// withdraw takes a record that is not there any more into the book, as one that is gone.
-func (s *Syncs) withdraw(ctx context.Context, o *opened, r *system.Record, p *api.Pull, key string) error {
+// withdraw takes a record that is not there any more into the batch, as one that is gone,
+// if anything is known of it.
+func (s *Syncs) withdraw(ctx context.Context, o *opened, r *system.Record, b *batch, key string) error {
 	last, body, err := s.store.LastArrival(ctx, o.Name, r.Name, key)
 	if err != nil || last == nil || last.State == api.ArrivalGone {
 		return err
@@ -52,9 +57,8 @@ func (s *Syncs) withdraw(ctx context.Context, o *opened, r *system.Record, p *ap
 		return err
 	}
 	digest := sha256.Sum256(append([]byte("gone "), body...)) // when it comes back as it was, it is another one
-	b := newBatch()
 	b.add(api.Arrival{System: o.Name, Record: r.Name, Key: key, Number: last.Number, Version: "", Stamp: last.Stamp,
 		State: api.ArrivalGone, Digest: digest[:], Body: zipped, At: s.now().UTC(), Request: r.One(o.client.Base(), key)},
-		&meaning{raw: body}, true)
-	return s.keep(ctx, p, b)
+		&meaning{raw: body}, store.KnownArrival{Mapped: true})
+	return nil
 }
