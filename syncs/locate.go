@@ -2,11 +2,13 @@ package syncs
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
 
 	"koinos/api"
+	"koinos/core/jsondoc"
 	"koinos/core/plan"
 	"koinos/core/syncing"
 	"koinos/core/system"
@@ -48,6 +50,14 @@ func (p *push) belongs(ctx context.Context) error {
 		return blocked(api.OrderNotThere, "It waits until the order is in %s as its %s.", p.o.Name, p.r.Write.Of)
 	}
 	p.parent = l.Key
+	if p.parentIs, err = json.Marshal(l.Key); err != nil {
+		return err
+	}
+	if n, _, err := jsondoc.Parse([]byte(l.Found), 1); err == nil && n != nil { // a number stays one
+		if key := p.o.Records[p.r.Write.Of].Key.First(n); key != nil && key.Text == l.Key {
+			p.parentIs = key.AppendJSON(nil)
+		}
+	}
 	return nil
 }
 
@@ -221,16 +231,12 @@ func (p *push) alike(ctx context.Context, f *system.Find, value string) ([]syste
 	if f.In == nil {
 		return p.o.like(ctx, p.r, f, value)
 	}
-	a, err := p.o.client.One(ctx, p.o.Records[p.r.Write.Of], p.parent)
-	if err != nil {
-		return nil, err
-	}
-	of, err := p.o.Records[p.r.Write.Of].Alone(a)
+	of, err := p.o.whole(ctx, p.o.Records[p.r.Write.Of], p.parent)
 	if err != nil {
 		return nil, err
 	}
 	var all []system.Found
-	for _, n := range f.In.All(of.Node) {
+	for _, n := range f.In.All(of) {
 		if !f.Is(n, value) {
 			continue
 		}

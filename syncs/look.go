@@ -2,14 +2,14 @@ package syncs
 
 import (
 	"context"
-	"errors"
+	"fmt"
 	"strings"
 	"time"
 
 	"koinos/api"
+	"koinos/core/jsondoc"
 	"koinos/core/system"
 	"koinos/core/tree"
-	"koinos/remote"
 )
 
 // lookedUp is how long what was found is believed; what was not found is asked for anew.
@@ -90,54 +90,105 @@ func (s *Syncs) forgetAll(systems []string) {
 	}
 }
 
+// whole gives a record with all of its lines.
+func (o *opened) whole(ctx context.Context, r *system.Record, key string) (*tree.Node, error) {
+	a, err := o.client.One(ctx, r, key)
+	if err != nil {
+		return nil, err
+	}
+	f, err := r.Alone(a)
+	if err == nil {
+		err = o.rest(ctx, r, &f, true)
+	}
+	return f.Node, err
+}
+
+// referLine puts the key of a line where the wanted record has what that is known by.
+func (p *push) referLine(ctx context.Context, ref *system.Refer, n *tree.Node) (why []string, err error) {
+	to := p.o.Records[ref.To]
+	switch {
+	case !n.Scalar() || n.Kind == tree.Null || n.Text == "":
+		return nil, nil
+	case p.parent == "":
+		return []string{fmt.Sprintf("It is not known to which %s it belongs, and so not which line %q is.", ref.To, n.Text)}, nil
+	case p.whose == nil:
+		if p.whose, err = p.o.whole(ctx, to, p.parent); err != nil {
+			return nil, err
+		}
+	}
+	line, key := ref.Line.Of(to, p.whose, n.Text, "")
+	if line == nil {
+		return []string{fmt.Sprintf("The %s %s of %s has no line %q.", ref.To, p.parent, p.o.Name, n.Text)}, nil
+	}
+	n.Kind, n.Text = key.Kind, key.Text
+	return nil, nil
+}
+
 // resolved gives a record with the values by which the records are found that it refers
 // to, where it has their keys: what a mapping reads. Keys that are nobody's stay.
 func (s *Syncs) resolved(ctx context.Context, o *opened, r *system.Record, f *system.Found) ([]byte, error) {
-	for i := range r.Refers {
-		ref := &r.Refers[i]
-		to := o.Records[ref.To]
-		if to.Get == "" {
-			continue
-		}
-		for _, n := range ref.Path.All(f.Node) {
-			if !n.Scalar() || n.Kind == tree.Null || n.Text == "" {
+	for _, lines := range []bool{true, false} { // lines first: then the key of their record still stands there
+		for i := range r.Refers {
+			ref := &r.Refers[i]
+			if (ref.Line != nil) != lines || o.Records[ref.To].Get == "" {
 				continue
 			}
-			value, err := s.valueOf(ctx, o, ref, to, n.Text)
-			if err != nil {
-				return nil, err
+			var of string // the record whose lines are meant
+			if lines {
+				if ref.Line.In == nil {
+					continue
+				}
+				if n := ref.Line.In.First(f.Node); n != nil && n.Scalar() {
+					of = n.Text
+				}
 			}
-			if value.Text != "" {
-				n.Kind, n.Text = value.Kind, value.Text
+			for _, n := range ref.Path.All(f.Node) {
+				if !n.Scalar() || n.Kind == tree.Null || n.Text == "" || lines && of == "" {
+					continue
+				}
+				value, err := s.valueOf(ctx, o, ref, of, n.Text)
+				if err != nil {
+					return nil, err
+				}
+				if value.Text != "" {
+					n.Kind, n.Text = value.Kind, value.Text
+				}
 			}
 		}
 	}
 	return f.Node.AppendJSON(nil), nil
 }
 
-// valueOf gives the value by which a record of a key is found; blank where there is none.
-func (s *Syncs) valueOf(ctx context.Context, o *opened, ref *system.Refer, to *system.Record, key string) (v tree.Node,
-	err error) {
-	name := strings.Join([]string{o.Name, ref.To, ref.By, "key", key}, "\x00")
+// valueOf gives the value by which a record of a key is found, or by which a line of a key is
+// known in the record of the key of; blank where there is none.
+func (s *Syncs) valueOf(ctx context.Context, o *opened, ref *system.Refer, of, key string) (v tree.Node, err error) {
+	to := o.Records[ref.To]
+	name := strings.Join([]string{o.Name, ref.To, ref.By, "key", of, key}, "\x00")
 	s.mu.Lock()
 	known, is := s.looked[name]
 	s.mu.Unlock()
 	if is && s.now().Before(known.until) {
 		return known.is, nil
 	}
-	a, err := o.client.One(ctx, to, key)
-	var problem *remote.Problem
-	if errors.As(err, &problem) && problem.Kind == remote.Missing {
+	record, path := key, (*jsondoc.Path)(nil)
+	if ref.Line != nil {
+		record, path = of, ref.Line.Match
+	} else {
+		path = to.Finds[ref.By].Path
+	}
+	at, err := o.whole(ctx, to, record)
+	if missing(err) {
 		return v, nil
 	}
 	if err != nil {
 		return v, err
 	}
-	f, err := to.Alone(a)
-	if err != nil {
-		return v, err
+	if ref.Line != nil {
+		if at, _ = ref.Line.Of(to, at, "", key); at == nil {
+			return v, nil
+		}
 	}
-	if n := to.Finds[ref.By].Path.First(f.Node); n != nil && n.Scalar() && n.Kind != tree.Null {
+	if n := path.First(at); n != nil && n.Scalar() && n.Kind != tree.Null {
 		v = tree.Node{Kind: n.Kind, Text: n.Text}
 		s.remember(name, v)
 	}

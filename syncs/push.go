@@ -45,28 +45,30 @@ type wish struct {
 // push is one record on its way to what an order says.
 type push struct {
 	wish
-	s       *Syncs
-	o       *opened
-	r       *system.Record
-	id      int64              // of the order
-	stored  *store.StoredOrder // nil: the order is gone
-	wanted  *tree.Node
-	text    []byte // of wanted, before references are resolved
-	found   *plan.Found
-	number  string
-	rules   *plan.Planner
-	looked  []string  // look-ups that it believed
-	parent  string    // key of the record of the order that it belongs to
-	gone    string    // key of the linked record that the system does not have any more
-	linked  *api.Link // as it was; nil is that there was none
-	shares  *sharing  // nil: only we write the record
-	merged  *plan.Merged
-	then    *tree.Node // the record when both agreed, where it was merged
-	fetches bool       // the record has what the order is to take in
-	unsure  *plan.Step // a creation of which nobody knows whether it was done
-	quiet   bool       // nothing was asked and nothing done: it is no news
-	link    *api.Link  // that is to be kept, once all is right
-	out     *api.Push
+	s        *Syncs
+	o        *opened
+	r        *system.Record
+	id       int64              // of the order
+	stored   *store.StoredOrder // nil: the order is gone
+	wanted   *tree.Node
+	text     []byte // of wanted, before references are resolved
+	found    *plan.Found
+	number   string
+	rules    *plan.Planner
+	looked   []string   // look-ups that it believed
+	parent   string     // key of the record of the order that it belongs to
+	parentIs []byte     // the same as JSON
+	whose    *tree.Node // that record, once it was read
+	gone     string     // key of the linked record that the system does not have any more
+	linked   *api.Link  // as it was; nil is that there was none
+	shares   *sharing   // nil: only we write the record
+	merged   *plan.Merged
+	then     *tree.Node // the record when both agreed, where it was merged
+	fetches  bool       // the record has what the order is to take in
+	unsure   *plan.Step // a creation of which nobody knows whether it was done
+	quiet    bool       // nothing was asked and nothing done: it is no news
+	link     *api.Link  // that is to be kept, once all is right
+	out      *api.Push
 }
 
 // blockedError holds what keeps a push from going on, a sentence each.

@@ -108,14 +108,10 @@ func (p *push) call(ctx context.Context, step *plan.Step) (again bool, err error
 
 // within puts the key of the record of the order into a body.
 func (p *push) within(body []byte) []byte {
-	if p.parent == "" || !bytes.Contains(body, []byte(`"{order}"`)) {
+	if p.parent == "" {
 		return body
 	}
-	key, err := json.Marshal(p.parent)
-	if err != nil {
-		return body
-	}
-	return bytes.ReplaceAll(body, []byte(`"{order}"`), key)
+	return bytes.ReplaceAll(body, []byte(`"{order}"`), p.parentIs)
 }
 
 // key is the idempotency key of a step: it follows from what is to be done and from what
@@ -189,6 +185,14 @@ func (p *push) refer(ctx context.Context) error {
 	for i := range p.r.Refers {
 		ref := &p.r.Refers[i]
 		for _, n := range ref.Path.All(p.wanted) {
+			if ref.Line != nil {
+				wrong, err := p.referLine(ctx, ref, n)
+				if err != nil {
+					return err
+				}
+				why = append(why, wrong...)
+				continue
+			}
 			if !n.Scalar() || n.Kind == tree.Null || n.Text == "" {
 				continue
 			}

@@ -4,11 +4,13 @@ import (
 	"maps"
 	"net/url"
 	"slices"
+	"strconv"
 	"strings"
 
 	"koinos/core/finding"
 	"koinos/core/grammar"
 	"koinos/core/jsondoc"
+	"koinos/core/tree"
 )
 
 // Find is a way to find a record without its key: the list is asked with a parameter,
@@ -26,10 +28,37 @@ type Find struct {
 // found. What we write there is the value that it is found by.
 type Refer struct {
 	Path   *jsondoc.Path // within the record
-	To, By string        // kind of record, and its Find
+	To, By string        // kind of record, and its Find; By is "" where Line is said
+	Line   *LineOf       // it is the key of a line of that record, to which this one belongs; nil: of the record
 	// Create is what one that is not there is made from: values of the record that is
 	// written, by the members of the one that is made. None is made where it is empty.
 	Create map[string]*jsondoc.Path
+}
+
+// LineOf says which line of a record is meant.
+type LineOf struct {
+	Match *jsondoc.Path // what it is known by on both sides: what we write there; within the line
+	Key   *jsondoc.Path // its key, within the line; nil is its place, counted from 1
+	In    *jsondoc.Path // where the record that refers to the line has the key of the line's record; nil: it is not read
+}
+
+// Of finds a line of a record by what it is known by, or else by its key; nil is that there
+// is none. Key is the line's.
+func (l *LineOf) Of(r *Record, root *tree.Node, match, key string) (line *tree.Node, is tree.Node) {
+	for i, n := range r.Lines.All(root) {
+		is = tree.Node{Kind: tree.Number, Text: strconv.Itoa(i + 1)}
+		if l.Key != nil {
+			k := l.Key.First(n)
+			if k == nil || !k.Scalar() {
+				continue
+			}
+			is = tree.Node{Kind: k.Kind, Text: k.Text}
+		}
+		if match != "" && scalar(l.Match, n) == match || key != "" && is.Text == key {
+			return n, is
+		}
+	}
+	return nil, is
 }
 
 // Request is one way to write: method, path, and how the body stands in what is sent.
@@ -133,7 +162,13 @@ var (
 		Items: grammar.Group("One value",
 			grammar.Must("path", grammar.Some("Where it stands: path within the record")),
 			grammar.Must("to", grammar.Some("The kind of record that it is the key of")),
-			grammar.Must("by", grammar.Some("The way in which that is found; the mapping writes this value")),
+			grammar.May("by", grammar.Some("The way in which that is found; the mapping writes this value")),
+			grammar.May("line", grammar.Group("In place of by: it is the key of a line of that record, to which this one belongs",
+				grammar.Must("match", grammar.Some("What the line is known by on both sides; the mapping writes this value: path within "+
+					"the line")),
+				grammar.May("key", grammar.Some("The line's key: path within the line; left out, its place, counted from 1")),
+				grammar.May("in", grammar.Some("Where such a record has the key of the record whose line it is: needed where it is read, "+
+					"too")))),
 			grammar.May("create", named("Where there is none, one is made: its members", "Path within the record that "+
 				"is written, of the value")))}
 	writing = grammar.Group("How a record is made what an order here says",
@@ -259,6 +294,9 @@ func (b *builder) refers(n *grammar.Node) (all []Refer) {
 	for _, item := range n.List("refers") {
 		r := Refer{Path: b.path(item.Get("path")), To: item.Str("to"), By: item.Str("by"),
 			Create: map[string]*jsondoc.Path{}}
+		if l := item.Get("line"); l != nil {
+			r.Line = &LineOf{b.path(l.Get("match")), b.path(l.Get("key")), b.path(l.Get("in"))}
+		}
 		if c := item.Get("create"); c != nil {
 			for _, e := range c.Entries {
 				r.Create[e.Key] = b.path(e.Node)
@@ -350,7 +388,13 @@ func (b *builder) refer(s *System, records *grammar.Node) {
 			case to == nil:
 				b.wrong(item.Get("to"), "%q is no kind of record here; there are %s.", r.To,
 					strings.Join(s.RecordNames(), ", "))
-			case to.Finds[r.By] == nil:
+			case (r.By == "") == (r.Line == nil):
+				b.wrong(item.Get("to"), "say either by, the way in which the record is found, or line, which line of it is meant.")
+			case r.Line != nil && (to.Lines == nil || to.Get == ""):
+				b.wrong(item.Get("to"), "%s does not say where its lines are (lines) and how one is read (get).", r.To)
+			case r.Line != nil && r.Line.In == nil && (s.Records[e.Key].Write == nil || s.Records[e.Key].Write.Of != r.To):
+				b.wrong(item.Get("to"), "a line is one of the record to which this one belongs: say write: {of: %s}, or in.", r.To)
+			case r.Line == nil && to.Finds[r.By] == nil:
 				b.wrong(item.Get("by"), "%s has no way %q to be found; say it under its find.", r.To, r.By)
 			case len(r.Create) > 0 && (to.Write == nil || to.Write.Create == nil):
 				b.wrong(item.Get("create"), "%s says nothing of how one is made; say write: {create: …} there.", r.To)
