@@ -514,6 +514,17 @@ func (c *Client) judge(res *http.Response, body []byte) *Problem {
 	return nil
 }
 
+// JudgePart says what the answer to one of several things means that were asked in one call,
+// as if it had come alone; nil is that it was done.
+func (c *Client) JudgePart(status int, body []byte) *Problem {
+	p := c.judge(&http.Response{StatusCode: status, Header: http.Header{"Content-Type": {"application/json"}},
+		Request: &http.Request{Method: http.MethodPost}}, body)
+	if p != nil && p.Kind == Away && !p.surely() {
+		p.Kind = Unclear
+	}
+	return p
+}
+
 // means gives a problem the meaning that the description says it has.
 func (c *Client) means(p *Problem) {
 	kind, is := map[string]Kind{"later": Away, "changed": Changed, "missing": Missing, "never": Never,

@@ -135,7 +135,7 @@ func (p *push) locate(ctx context.Context) error {
 		}
 		return err
 	}
-	if p.stored == nil {
+	if p.stored == nil || p.unseen() {
 		return nil
 	}
 	return p.seek(ctx)

@@ -38,6 +38,7 @@ type wish struct {
 	lost       string // what becomes of it where the linked record is gone: syncing.LostHold and the like
 	sync, push string // which asks; "" is a person
 	by         string
+	first      bool               // nobody has tried it yet
 	order      *store.StoredOrder // as it would be; nil is as it is stored
 	fresh      bool               // that order is not stored yet
 }
@@ -67,6 +68,7 @@ type push struct {
 	fetches  bool       // the record has what the order is to take in
 	unsure   *plan.Step // a creation of which nobody knows whether it was done
 	quiet    bool       // nothing was asked and nothing done: it is no news
+	answered bool       // what was found is the answer to the call that made it
 	link     *api.Link  // that is to be kept, once all is right
 	out      *api.Push
 }
@@ -397,6 +399,13 @@ func (p *push) run(ctx context.Context) error {
 		if err := p.make(ctx, steps); err != nil {
 			return err
 		}
+		if p.answered && p.found != nil {
+			if steps, err := p.rules.For(wanted, p.found, false); err == nil && len(steps) == 0 {
+				p.agree()
+				return nil
+			}
+		}
+		p.answered = false
 		if err := p.reread(ctx); err != nil {
 			return err
 		}

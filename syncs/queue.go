@@ -395,7 +395,7 @@ func wantedBy(y *standing, open []api.SyncRun, k *api.Task) bool {
 func (s *Syncs) room(ctx context.Context, system string, now time.Time) (free int, wait time.Duration) {
 	most := 1
 	if o, err := s.system(ctx, system, 0); err == nil {
-		most = o.Limits.AtOnce
+		most = o.atWork()
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()

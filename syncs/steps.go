@@ -91,7 +91,7 @@ func (p *push) call(ctx context.Context, step *plan.Step) (again bool, err error
 	if w.Idempotency != "" && step.Method == "POST" {
 		req.Header, req.Key = w.Idempotency, p.key(step, path)
 	}
-	a, err := p.o.client.Do(ctx, req)
+	a, err := p.send(ctx, &req, step)
 	var problem *remote.Problem
 	switch {
 	case errors.As(err, &problem):
@@ -104,6 +104,18 @@ func (p *push) call(ctx context.Context, step *plan.Step) (again bool, err error
 		return false, nil
 	}
 	return false, p.made(ctx, a, step)
+}
+
+// send makes a call, in one with those of other orders where that can be.
+func (p *push) send(ctx context.Context, req *remote.Request, step *plan.Step) (system.Answer, error) {
+	if p.together(step) {
+		a, alone, err := p.makeTogether(ctx, step, p.key(step, step.Path))
+		if !alone {
+			step.Record, step.Path, p.answered = p.r.Write.Many.Record, p.r.Write.Many.Path, err == nil
+			return a, err
+		}
+	}
+	return p.o.client.Do(ctx, *req)
 }
 
 // within puts the key of the record of the order into a body.

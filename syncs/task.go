@@ -27,7 +27,7 @@ func (s *Syncs) doTask(ctx context.Context, y *standing, k *api.Task) (*store.Fi
 		return done, nil
 	}
 	w := wish{of: p.Of, part: k.Part, mapping: p.Mapping, linkedOnly: !p.Creates, lost: p.Lost, sync: y.Name, push: p.Name,
-		by: "sync " + y.Name}
+		by: "sync " + y.Name, first: k.Attempts == 0}
 	is, err := s.store.Order(ctx, k.OrderID)
 	switch {
 	case errors.Is(err, store.ErrNotFound):

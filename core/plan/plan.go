@@ -285,6 +285,30 @@ func Body(r *system.Request, name map[string]*tree.Node, sent any) json.RawMessa
 	return raw
 }
 
+// Together is what is sent to make several records in one call, of the bodies that would make
+// each of them alone.
+func Together(w *system.Write, alone []json.RawMessage) (json.RawMessage, error) {
+	records := make([]json.RawMessage, len(alone))
+	for i, b := range alone {
+		records[i] = b
+		if w.Create.As == "" {
+			continue
+		}
+		var members map[string]json.RawMessage
+		if err := json.Unmarshal(b, &members); err != nil {
+			return nil, err
+		}
+		records[i] = members[w.Create.As]
+	}
+	var sent any = records
+	if w.Many.As != "" {
+		m := &tree.Members{}
+		m.Put("/"+tree.Token(w.Many.As), records)
+		sent = m
+	}
+	return Body(&w.Many.Request, nil, sent), nil
+}
+
 // sent wraps a body as a request has it; of a mutation of GraphQL it is the variables.
 func (p *Planner) sent(r *system.Request, name map[string]*tree.Node, v any) any {
 	if r.GraphQL == "" && (r.As == "" || v == nil) {

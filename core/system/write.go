@@ -100,7 +100,8 @@ type Write struct {
 	Aside       []*jsondoc.Path
 	Fixed       []*jsondoc.Path // what cannot be changed once the record is made
 	Create      *Request
-	WithLines   int // how many lines may go with it; -1 is any number
+	WithLines   int   // how many lines may go with it; -1 is any number
+	Many        *Many // several in one call; nil: one by one
 	Change      *Request
 	IfMatch     bool   // changes name the ETag that was read
 	Idempotency string // header that makes a repeated request one; "" is none
@@ -188,6 +189,7 @@ var (
 		grammar.May("create", request("Makes a record", "POST",
 			grammar.May("lines", &grammar.Shape{Kind: grammar.Integer,
 				About: "How many lines may go with it; left out, all"}))),
+		grammar.May("many", several),
 		grammar.May("change", request("Changes a record: PATCH with what differs, PUT with the whole", "PATCH")),
 		grammar.May("if_match", &grammar.Shape{Kind: grammar.Boolean, About: "A change names the ETag that was read"}),
 		grammar.May("idempotency", grammar.Some("Header that makes a repeated request one, usually Idempotency-Key")),
@@ -326,6 +328,7 @@ func (b *builder) write(r *Record, n *grammar.Node) *Write {
 	if create.Get("lines") != nil {
 		w.WithLines = create.Number("lines")
 	}
+	w.Many = b.many(w, n.Get("many"))
 	if t := n.Get("taken"); t != nil {
 		w.TakenKey = b.path(t.Get("key"))
 	}
