@@ -38,6 +38,9 @@ type SyncPart struct {
 	LastAt time.Time  `json:"last_at,omitzero" doc:"A pull: when it read last, since the service began"`
 	NextAt time.Time  `json:"next_at,omitzero" doc:"A pull: when it reads next"`
 	Counts PushCounts `json:"counts" doc:"A push: in the last day; waiting and held are those of now"`
+
+	Unanswered      int       `json:"unanswered,omitempty" doc:"A push of files: how many nobody has answered in time"`
+	UnansweredSince time.Time `json:"unanswered_since,omitzero" doc:"When the oldest of them was written"`
 }
 
 // States of syncs.
@@ -57,7 +60,10 @@ type SyncState struct {
 	Run     *SyncRun   `json:"run,omitempty" doc:"The run that is open"`
 	Settled bool       `json:"settled" doc:"Everything that came is done or held"`
 	Away    []string   `json:"away,omitempty" doc:"Systems that do not answer"`
-	AwayFor float64    `json:"away_seconds,omitempty" doc:"For how long only those have kept it from being settled"`
+
+	Unanswered int `json:"unanswered,omitempty" doc:"Files that nobody has answered in time"`
+
+	AwayFor float64 `json:"away_seconds,omitempty" doc:"For how long only those have kept it from being settled"`
 }
 
 // PushCounts are what became of orders at their targets.
@@ -107,6 +113,8 @@ const (
 	TaskAfter   = "after" // for another record of the order
 	TaskHeld    = "held"
 	TaskAside   = "aside"
+
+	TaskUnanswered = "unanswered" // it is written, and nobody has answered its file
 )
 
 // Task is an order that is to be looked at for a record of a system.
@@ -119,12 +127,12 @@ type Task struct {
 	OrderID  int64     `json:"order_id" db:"order_id"`
 	Part     int64     `json:"part,omitempty" db:"part" doc:"Its movement or invoice, or the revision of its answer; left out, the order"`
 	Order    string    `json:"order" db:"number" doc:"The order's number"`
-	State    string    `json:"state" db:"state" enum:"waiting,after,held,aside"`
+	State    string    `json:"state" db:"state" enum:"waiting,after,held,aside,unanswered"`
 	Turn     int       `json:"-" db:"turn"`
 	Attempts int       `json:"attempts" db:"attempts" doc:"That failed since it was last looked at for a new reason"`
 	Why      string    `json:"why,omitempty" db:"why" doc:"What came of the last attempt"`
 	MadeAt   time.Time `json:"made_at" db:"-"`
-	DueAt    time.Time `json:"due_at" db:"-"`
+	DueAt    time.Time `json:"due_at,omitzero" db:"-"`
 }
 
 // Outcomes of pushes.

@@ -109,6 +109,8 @@ func syncState(y *api.Sync) string {
 		return "paused"
 	case len(y.State.Away) > 0:
 		return strings.Join(y.State.Away, ", ") + " away"
+	case y.State.Unanswered > 0:
+		return report.Plural(y.State.Unanswered, "file") + " not answered"
 	case y.State.Run != nil:
 		return "running"
 	case !y.State.Settled:
@@ -169,10 +171,16 @@ func (a *app) printSync(y *api.Sync) {
 	}
 	report.Table(a.out, []string{"", "record", "when", "", "trouble"}, rows)
 	a.heldHint(y.State.Counts.Held, y.Name)
+	if n := y.State.Unanswered; n > 0 {
+		fmt.Fprintf(a.out, "%s not answered: koinos sync queue %s --state unanswered lists them.\n", report.Plural(n, "file"), y.Name)
+	}
 }
 
 func awayText(p *api.SyncPart) string {
-	if p.Away == "" {
+	switch {
+	case p.Away == "" && p.Unanswered > 0:
+		return fmt.Sprintf("%s not answered, the oldest of %s", report.Plural(p.Unanswered, "file"), local(p.UnansweredSince))
+	case p.Away == "":
 		return p.Why
 	}
 	return "since " + local(p.Since) + ": " + p.Away
@@ -409,14 +417,18 @@ func (a *app) listTasks() *cobra.Command {
 			}
 			var rows [][]string
 			for _, k := range page.Items {
-				rows = append(rows, []string{k.Order, k.Push, k.State, local(k.MadeAt), local(k.DueAt), num(k.Attempts), k.Why})
+				due := ""
+				if !k.DueAt.IsZero() {
+					due = local(k.DueAt)
+				}
+				rows = append(rows, []string{k.Order, k.Push, k.State, local(k.MadeAt), due, num(k.Attempts), k.Why})
 			}
 			report.Table(a.out, []string{"order", "push", "state", "since", "due", ">attempts", "why"}, rows)
 			a.moreRows(page.Next)
 			return nil
 		},
 	}
-	c.Flags().StringVar(&state, "state", "", "only waiting, after, held or aside")
+	c.Flags().StringVar(&state, "state", "", "only waiting, after, held or aside; unanswered lists files that nobody has answered")
 	return c
 }
 

@@ -279,16 +279,21 @@ func (s *Service) syncWork(h huma.API) {
 	type waiting struct {
 		BySync
 		Paging
-		State string `query:"state" enum:"waiting,after,held,aside"`
+		State string `query:"state" enum:"waiting,after,held,aside,unanswered"`
 	}
 	handle(s, h, op(http.MethodGet, "/syncs/{name}/tasks", "list-tasks", tag, "read",
-		"The orders that wait to be written, or are held"),
+		"The orders that wait to be written, or are held; with state=unanswered those whose file nobody has answered"),
 		func(ctx context.Context, in *waiting) (*paged[api.Task], error) {
 			after, err := in.number()
 			if err != nil {
 				return nil, err
 			}
-			all, err := s.store.Tasks(ctx, store.TaskFilter{Sync: in.Name, State: in.State, After: after, Limit: in.Limit + 1})
+			var all []api.Task
+			if in.State == api.TaskUnanswered {
+				all, err = s.syncs.Unanswered(ctx, in.Name, after, in.Limit+1)
+			} else {
+				all, err = s.store.Tasks(ctx, store.TaskFilter{Sync: in.Name, State: in.State, After: after, Limit: in.Limit + 1})
+			}
 			if err != nil {
 				return nil, err
 			}

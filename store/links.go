@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"fmt"
 	"time"
 
@@ -110,4 +111,29 @@ type SeveralError struct{ Number string }
 
 func (e *SeveralError) Error() string {
 	return fmt.Sprintf("several orders have the number %q; name one by ours or by its id", e.Number)
+}
+
+// Unanswered counts the records of a kind that were written before a time and that nobody has
+// answered, with the time of the oldest; none has a zero time.
+func (s *Store) Unanswered(ctx context.Context, system, record string, before time.Time) (n int, oldest time.Time, err error) {
+	var row struct {
+		N  int            `db:"n"`
+		At sql.NullString `db:"at"`
+	}
+	err = s.r.GetContext(ctx, &row, `SELECT count(*) n, min(at) at FROM links WHERE system = ? AND record = ? AND at < ?
+	  AND found = '' AND revision > 0`, system, record, at(before))
+	return row.N, parseTime(row.At.String), err
+}
+
+// UnansweredLinks lists them, the oldest first, behind so many.
+func (s *Store) UnansweredLinks(ctx context.Context, system, record string, before time.Time, behind int64, limit int) ([]api.Link,
+	error) {
+	var rows []linkRow
+	err := s.r.SelectContext(ctx, &rows, `SELECT * FROM links WHERE system = ? AND record = ? AND at < ? AND found = ''
+	  AND revision > 0 ORDER BY at, order_id, part LIMIT ? OFFSET ?`, system, record, at(before), limit, behind)
+	list := make([]api.Link, len(rows))
+	for i := range rows {
+		list[i] = rows[i].link()
+	}
+	return list, err
 }

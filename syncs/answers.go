@@ -225,3 +225,45 @@ func (s *Syncs) refusedFile(ctx context.Context, y *standing, p *syncing.Push, l
 	f := s.holdTask(k, is, api.TargetRefused, fmt.Sprintf("%s refuses the file %s: %s.", capital(p.System), l.Number, says))
 	return s.store.FinishPush(ctx, f, s.now())
 }
+
+// Unanswered lists the files of a sync that nobody has answered in time, the oldest first,
+// behind so many of them, as tasks that wait for that.
+func (s *Syncs) Unanswered(ctx context.Context, name string, behind int64, limit int) (all []api.Task, err error) {
+	y, err := s.with(ctx, name, nil)
+	if err != nil {
+		return nil, err
+	}
+	n := behind
+	for i := range y.Pushes {
+		p := &y.Pushes[i]
+		_, r := s.reply(ctx, p)
+		if r == nil || len(all) == limit {
+			continue
+		}
+		before := s.now().Add(-r.Write.File.Answer.Within)
+		links, err := s.store.UnansweredLinks(ctx, p.System, p.Record, before, behind, limit-len(all))
+		if err != nil {
+			return nil, err
+		}
+		if there, _, err := s.store.Unanswered(ctx, p.System, p.Record, before); err != nil {
+			return nil, err
+		} else {
+			behind = max(0, behind-int64(there))
+		}
+		for k := range links {
+			l := &links[k]
+			n++
+			task := api.Task{ID: n, Sync: name, Push: p.Name, System: p.System, Record: p.Record, OrderID: l.OrderID, Part: l.Part,
+				State: api.TaskUnanswered, MadeAt: l.At, Why: fmt.Sprintf("%s has not answered the file %s.", capital(p.System), l.Number)}
+			is, err := s.store.Order(ctx, l.OrderID)
+			if err != nil && !errors.Is(err, store.ErrNotFound) {
+				return nil, err
+			}
+			if is != nil {
+				task.Order = is.Order.Number
+			}
+			all = append(all, task)
+		}
+	}
+	return all, nil
+}

@@ -314,3 +314,47 @@ func TestStandingsAreNewest(t *testing.T) {
 	stop()
 	readers.Wait()
 }
+
+// A file that nobody answers in time is shown, one by one, until the answer comes.
+func TestUnanswered(t *testing.T) {
+	k, yard, _ := besideYard(t, 3)
+	ctx := context.Background()
+	text, err := demo.Files.ReadFile("systems/east-yard.yaml")
+	if err == nil {
+		_, err = k.Keep(ctx, replaced(t, string(text), "taken: [OK], why", "taken: [OK], within: 500ms, why"), "test")
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	k.run("shop-books")
+	k.run("yard")
+	shown := func() string {
+		t.Helper()
+		kept, err := k.store.Sync(ctx, "yard", 0)
+		if err == nil {
+			kept, err = k.DescribeSync(ctx, kept)
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		var names []string
+		for behind := int64(0); ; behind++ {
+			page, err := k.Unanswered(ctx, "yard", behind, 1)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if len(page) == 0 {
+				return fmt.Sprintf("%d: %s", kept.State.Unanswered, strings.Join(names, " "))
+			}
+			names = append(names, page[0].Order)
+		}
+	}
+	k.eventually("all three are shown", func() bool { return shown() == "3: SO-000001 SO-000002 SO-000003" })
+	if err := yard.Work(); err != nil {
+		t.Fatal(err)
+	}
+	k.run("yard")
+	if got := shown(); got != "0: " {
+		t.Error(got)
+	}
+}

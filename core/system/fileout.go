@@ -37,6 +37,7 @@ type FileReply struct {
 	Path, Names   string
 	ID, Word, Why *jsondoc.Path // within its first segment, a list, or its first line of JSON
 	Taken         []string      // the words that say that ours was taken
+	Within        time.Duration // after which it is shown that there is none
 }
 
 var segmenting = grammar.Group("Separators: values that have one in them are written so that it is none",
@@ -61,7 +62,8 @@ var fileOut = grammar.Group("The record is a file in a folder, in place of creat
 		grammar.Must("id", grammar.Some("Where it has the id of ours: path within its first segment, a list, or its first line of JSON")),
 		grammar.Must("word", grammar.Some("Where it says what became of ours: path likewise")),
 		grammar.Must("taken", grammar.Many("The words that say that it was taken; others refuse it")),
-		grammar.May("why", grammar.Some("Where it says why not: path likewise")))))
+		grammar.May("why", grammar.Some("Where it says why not: path likewise")),
+		grammar.May("within", grammar.Some("After which time it is shown that no answer has come; left out, 1h")))))
 
 func (b *builder) segments(s *grammar.Node) *Segments {
 	if s == nil {
@@ -112,7 +114,7 @@ func (b *builder) fileOut(n *grammar.Node) *FileOut {
 	}
 	if a := n.Get("answer"); a != nil {
 		f.Answer = &FileReply{Path: a.Str("path"), Names: a.Str("names"), ID: b.path(a.Get("id")), Word: b.path(a.Get("word")),
-			Why: b.path(a.Get("why")), Taken: a.Strs("taken")}
+			Why: b.path(a.Get("why")), Taken: a.Strs("taken"), Within: b.duration(a.Get("within"), time.Hour)}
 		b.folder(a.Get("path"))
 		if _, err := names.Match(f.Answer.Names, "x"); err != nil || strings.Contains(f.Answer.Names, "/") {
 			b.wrong(a.Get("names"), "%q is no pattern of names such as PAK*.txt.", f.Answer.Names)

@@ -54,6 +54,7 @@ export function interchangeWord(i: Pick<Interchange, 'state' | 'overdue'>): stri
 export function syncWord(y: Sync): string {
   if (y.state.state === 'paused') return 'paused'
   if (y.state.away?.length) return 'away'
+  if (y.state.unanswered) return 'not answered'
   if (!y.state.settled) return 'running'
   return y.asked ? 'idle, works when asked' : 'idle'
 }

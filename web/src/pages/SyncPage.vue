@@ -47,6 +47,9 @@ const act = useMutation({
       <p v-if="sync.state.counts.held" class="why">
         {{ count(sync.state.counts.held, 'order') }} held: <RouterLink :to="{ path: '/held', query: { sync: sync.name } }">see why, fix the cause, and try again</RouterLink>.
       </p>
+      <p v-if="sync.state.unanswered" class="why">
+        {{ count(sync.state.unanswered, 'file') }} not answered in time: the <a href="#sync" @click="tab = 'queue'">queue</a> lists them under <b>not answered</b>.
+      </p>
       <TabStrip v-model="tab" :tabs="tabs" panel="sync" label="What to see of the sync" />
       <div id="sync" role="tabpanel" :aria-labelledby="`sync-${tab}`">
         <SyncHistory v-if="tab === 'history'" :name="name" />

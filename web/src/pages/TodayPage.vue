@@ -2,7 +2,7 @@
 import { useQuery } from '@tanstack/vue-query'
 import { computed } from 'vue'
 
-import { api, data, type Load } from '../api/client'
+import { api, data, type Load, type Sync } from '../api/client'
 import LoadState from '../components/LoadState.vue'
 import StateNote from '../components/StateNote.vue'
 import { count, interchangeWord, minutes, when } from '../format'
@@ -17,7 +17,9 @@ const { data: today, error, isPending, refetch } = useQuery({
 const { data: reasons } = useQuery({ queryKey: ['held-reasons'], queryFn: () => data(api.GET('/api/v1/held-reasons')), refetchInterval: 15000 })
 const { data: syncs } = useQuery({ queryKey: ['syncs'], queryFn: () => data(api.GET('/api/v1/syncs')), refetchInterval: 15000 })
 const waiting = computed(() => (reasons.value?.items ?? []).filter((r) => r.kind === 'push'))
-const troubled = computed(() => (syncs.value?.items ?? []).filter((y) => y.state.state === 'paused' || y.state.away?.length))
+const trouble = (y: Sync) =>
+  y.state.state === 'paused' ? 'paused' : y.state.away?.length ? `waits for ${y.state.away.join(', ')}, which does not answer` : `${count(y.state.unanswered ?? 0, 'file')} not answered in time`
+const troubled = computed(() => (syncs.value?.items ?? []).filter((y) => y.state.state === 'paused' || y.state.away?.length || y.state.unanswered))
 const tallest = computed(() => Math.max(1, ...(today.value?.days.map((d) => d.loaded + d.changed + d.failed) ?? [])))
 const height = (n: number) => `${(100 * n) / tallest.value}%`
 const week = computed(() => today.value?.days.slice(-7).reduce((sum, d) => ({ loaded: sum.loaded + d.loaded, changed: sum.changed + d.changed, failed: sum.failed + d.failed, saved: sum.saved + d.saved_seconds }), { loaded: 0, changed: 0, failed: 0, saved: 0 }))
@@ -54,7 +56,7 @@ const dayName = (iso: string) => new Date(iso + 'T00:00:00Z').toLocaleDateString
       <section v-if="waiting.length || troubled.length" class="sheet box wide">
         <div class="bar"><h2>Orders that other systems wait for</h2><span class="grow" /><RouterLink to="/held">All that is held</RouterLink></div>
         <ul>
-          <li v-for="y in troubled" :key="y.name"><RouterLink :to="`/syncs/${y.name}`" class="reason"><b>{{ y.name }}</b><span class="bad">{{ y.state.state === 'paused' ? 'paused' : `waits for ${y.state.away?.join(', ')}, which does not answer` }}</span><span class="soft">{{ y.state.counts.waiting }} orders wait</span></RouterLink></li>
+          <li v-for="y in troubled" :key="y.name"><RouterLink :to="`/syncs/${y.name}`" class="reason"><b>{{ y.name }}</b><span class="bad">{{ trouble(y) }}</span><span class="soft">{{ y.state.counts.waiting }} orders wait</span></RouterLink></li>
           <li v-for="(r, i) in waiting.slice(0, 6)" :key="i"><RouterLink :to="{ path: '/held', query: r.sync ? { sync: r.sync } : {} }" class="reason"><b>{{ r.count }} held</b><span>{{ r.reason }}</span><span class="soft">{{ r.sync || r.kind }} · since {{ when(r.since) }}</span></RouterLink></li>
         </ul>
       </section>

@@ -10,7 +10,7 @@ import { when } from '../format'
 import { usePages } from '../paging'
 
 const props = defineProps<{ name: string }>()
-const states = [{ state: 'waiting', label: 'waiting' }, { state: 'after', label: 'waiting for another record' }, { state: 'held', label: 'held' }, { state: 'aside', label: 'put aside' }] as const
+const states = [{ state: 'waiting', label: 'waiting' }, { state: 'after', label: 'waiting for another record' }, { state: 'held', label: 'held' }, { state: 'aside', label: 'put aside' }, { state: 'unanswered', label: 'not answered' }] as const
 const state = ref<(typeof states)[number]['state']>()
 const name = computed(() => props.name)
 const word = (s: string) => states.find((x) => x.state === s)?.label ?? s
