@@ -165,6 +165,7 @@ type Request struct {
 	Header, Key     string // an idempotency key with its header; "" is none
 	Reads           bool   // nothing is changed by it, whatever its method
 	GraphQL         bool   // an answer with errors is none
+	Smaller         bool   // less can be asked for where an answer is too large
 }
 
 // repeatable reports whether asking again does no harm.
@@ -183,26 +184,30 @@ func (c *Client) Get(ctx context.Context, address string) (system.Answer, error)
 // Page asks for a page of a list.
 func (c *Client) Page(ctx context.Context, l *system.List, address string) (system.Answer, error) {
 	to, body, err := l.Request(address)
-	return c.read(ctx, address, to, body, l.GraphQL != "", err)
+	_, smaller := l.Smaller(address)
+	return c.read(ctx, address, Request{Address: to, Body: body, GraphQL: l.GraphQL != "", Smaller: smaller}, err)
 }
 
 // One asks for one record by its key.
 func (c *Client) One(ctx context.Context, r *system.Record, key string) (system.Answer, error) {
 	address := r.One(c.base, key)
 	to, body, err := r.RequestOne(address)
-	return c.read(ctx, address, to, body, r.GetQuery != "", err)
+	return c.read(ctx, address, Request{Address: to, Body: body, GraphQL: r.GetQuery != ""}, err)
 }
 
 // read asks for what an address means: by POST where there is a body.
-func (c *Client) read(ctx context.Context, address, to string, body []byte, graph bool, err error) (system.Answer,
-	error) {
+func (c *Client) read(ctx context.Context, address string, r Request, err error) (system.Answer, error) {
 	if err != nil {
 		return system.Answer{}, err
 	}
-	if body == nil {
-		return c.Get(ctx, to)
+	r.Method, r.Reads = http.MethodGet, true
+	if r.Body != nil {
+		r.Method = http.MethodPost
 	}
-	a, err := c.Do(ctx, Request{Method: http.MethodPost, Address: to, Body: body, Reads: true, GraphQL: graph})
+	a, err := c.Do(ctx, r)
+	if r.Body == nil {
+		return a, err
+	}
 	a.URL = address // the paging goes on from its variables
 	return a, err
 }
@@ -228,10 +233,10 @@ func (c *Client) Do(ctx context.Context, r Request) (system.Answer, error) {
 			return a, err
 		}
 		var p *Problem
-		if !errors.As(err, &p) || p.Kind != Away {
+		if !errors.As(err, &p) || p.Kind != Away && (p.Kind != Large || r.Smaller) {
 			return a, err
 		}
-		if !r.repeatable() && !p.surely() {
+		if !r.repeatable() && !p.surely() { // an answer that is too large says nothing of what was done
 			p.Kind = Unclear
 			return a, p
 		}

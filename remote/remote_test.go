@@ -90,6 +90,7 @@ func TestFaults(t *testing.T) {
 		w.Header().Set("Content-Length", "1000")
 		answer(w, `{"orders":[`)
 	}
+	large := func(w http.ResponseWriter) { answer(w, `"`+strings.Repeat("x", 1<<20)+`"`) }
 	reset := func(http.ResponseWriter) { panic(http.ErrAbortHandler) }
 	for _, c := range []struct {
 		name  string
@@ -116,7 +117,8 @@ func TestFaults(t *testing.T) {
 		{"nothing there", status(404, "text/html", "<html>"), 99, 1, Missing, "shop has no such thing (404)."},
 		{"a request that is wrong", status(422, "application/json", `{"error": "limit is 100"}`), 99, 1, Never,
 			"shop refuses this (422): limit is 100."},
-		{"too large", func(w http.ResponseWriter) { answer(w, `"`+strings.Repeat("x", 1<<20)+`"`) }, 99, 1, Large,
+		{"too large once", large, 1, 2, "", ""},
+		{"too large", large, 99, 5, Large,
 			"shop's answer is larger than 1 MiB; ask for smaller pages, or raise limits.largest."},
 	} {
 		t.Run(c.name, func(t *testing.T) {

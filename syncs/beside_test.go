@@ -358,3 +358,59 @@ func TestUnanswered(t *testing.T) {
 		t.Error(got)
 	}
 }
+
+// An order of which a part has left and that nobody wants any more is cancelled there, too; if
+// that is refused it is held once, and what the system says about it.
+func TestCancelledInPart(t *testing.T) {
+	for _, refuses := range []bool{false, true} {
+		shop := `{"orders": [{"id": 1, "reference": "A-1", "state": "placed", "placed_at": "2026-03-02T08:00:00Z",
+		  "changed_at": "2026-03-02T08:00:00Z", "currency": "EUR", "line_count": 1, "buyer": {"name": "Otis", "mail": "o@harbour.example"},
+		  "lines": [{"line": 1, "sku": "00101", "title": "Rope", "count": 5, "each": "1.00"}],
+		  "sent": [{"number": "P-1", "lines": [{"line": 1, "count": 2}]}]}]}`
+		var mu sync.Mutex
+		k := &keeping{books: booksBeside(t, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			mu.Lock()
+			defer mu.Unlock()
+			w.Header().Set("Content-Type", "application/json")
+			fmt.Fprint(w, shop)
+		}))}
+		inner := k.desk.Config.Handler
+		voids := 0
+		k.desk.Config.Handler = http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			if strings.HasSuffix(r.URL.Path, "/void") {
+				if voids++; refuses {
+					w.Header().Set("Content-Type", "application/problem+json")
+					w.WriteHeader(http.StatusUnprocessableEntity)
+					fmt.Fprint(w, `{"title": "2 of line 1 have left."}`)
+					return
+				}
+			}
+			inner.ServeHTTP(w, r)
+		})
+		if _, err := k.store.PutMapping(context.Background(), api.Mapping{Name: "sent", Text: sentWithin}); err != nil {
+			t.Fatal(err)
+		}
+		k.work()
+		k.keep(strings.Replace(shopToBooks, "slipway.order}", "slipway.order, also: sent}", 1))
+		k.run("shop-books")
+		if there := k.there("A-1"); !strings.Contains(there, "confirmed 1:7000×5@") {
+			t.Fatal(there, k.held())
+		}
+		mu.Lock()
+		shop = strings.NewReplacer(`"placed",`, `"withdrawn",`, `08:00:00Z", "currency"`, `10:00:00Z", "currency"`).Replace(shop)
+		mu.Unlock()
+		for range 2 {
+			k.run("shop-books")
+		}
+		there, held := k.there("A-1"), k.held()
+		switch {
+		case voids != 1:
+			t.Errorf("%d times voided", voids)
+		case !refuses && (len(held) > 0 || !strings.Contains(there, " void 1:7000×5@")):
+			t.Errorf("%s, held %v", there, held)
+		case refuses && (len(held) != 1 || !strings.HasSuffix(held[0], "ledgerline refuses this (422): 2 of line 1 have left.") ||
+			!strings.Contains(there, " confirmed 1:7000×5@")):
+			t.Errorf("%s, held %v", there, held)
+		}
+	}
+}

@@ -160,7 +160,7 @@ func (s *Syncs) bring(ctx context.Context, o *opened, r *system.Record, id int64
 		return out, nil, err
 	default:
 		out.Order = p.stored.Order.Number
-		p.cancelled = p.cancelled || p.stored.Status == order.Cancelled && w.of == ""
+		p.cancelled = p.cancelled || w.of == "" && (p.stored.Status == order.Cancelled || withdrawn(p.stored) && cancels(r))
 	}
 	if err = p.run(ctx); err != nil {
 		s.forget(o, r, p.looked) // the next attempt asks anew
@@ -216,6 +216,27 @@ func judge(out *api.Push, err error) error {
 	}
 	out.State = api.PushBlocked
 	return nil
+}
+
+// withdrawn reports whether nobody wants the order any more, although a part of it has moved:
+// that, and nothing else, was said of it last.
+func withdrawn(o *store.StoredOrder) bool {
+	for i := len(o.Events) - 1; i >= 0; i-- {
+		switch o.Events[i].Action {
+		case "withdrawn":
+			return true
+		case "moved", "answered", "invoiced":
+		default:
+			return false
+		}
+	}
+	return false
+}
+
+// cancels reports whether a system has a call for an order that is cancelled here; where it has
+// none, lines are lowered to what has moved.
+func cancels(r *system.Record) bool {
+	return slices.ContainsFunc(r.Write.Acts, func(a system.Act) bool { return a.Cancelled })
 }
 
 // outcome is what it came to, in a word.

@@ -33,11 +33,17 @@ func withBooks(t testing.TB, orders int) *books {
 // besideBooks has read nothing yet.
 func besideBooks(t testing.TB, orders int) *books {
 	t.Helper()
+	return booksBeside(t, shopOf(t, orders))
+}
+
+// booksBeside are the books beside any shop.
+func booksBeside(t testing.TB, shop http.Handler) *books {
+	t.Helper()
 	ledgerline, err := demo.Ledgerline("secret", time.Now)
 	if err != nil {
 		t.Fatal(err)
 	}
-	b := &books{begin(t, shopOf(t, orders)), httptest.NewServer(ledgerline)}
+	b := &books{begin(t, shop), httptest.NewServer(ledgerline)}
 	t.Cleanup(b.desk.Close)
 	for name, value := range map[string]string{"LEDGERLINE_URL": b.desk.URL, "LEDGERLINE_ID": "koinos",
 		"LEDGERLINE_SECRET": "secret"} {
