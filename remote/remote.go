@@ -233,7 +233,7 @@ func (c *Client) Do(ctx context.Context, r Request) (system.Answer, error) {
 			return a, err
 		}
 		var p *Problem
-		if !errors.As(err, &p) || p.Kind != Away && (p.Kind != Large || r.Smaller) {
+		if !errors.As(err, &p) || p.Kind != Away && (p.Kind != Large || r.Smaller || p.undone) {
 			return a, err
 		}
 		if !r.repeatable() && !p.surely() { // an answer that is too large says nothing of what was done
