@@ -444,14 +444,22 @@ func (s *Syncs) load(ctx context.Context, p *api.Pull, mapping string, doc []byt
 	if err != nil {
 		return outcome.Load{}, "", err
 	}
-	by := fmt.Sprintf("%s, pull %d", p.System, p.ID)
 	if _, err := s.store.PutDocument(ctx, api.Document{SHA: sha,
 		Name: fmt.Sprintf("%s-%s%s-pull-%d.ndjson", p.System, p.Record, map[bool]string{true: "-withdrawn"}[withdraw],
 			p.ID),
 		Size: size, Shape: source.Shape{Format: source.NDJSON}, ReceivedAt: s.now().UTC(),
-		ReceivedBy: by}); err != nil {
+		ReceivedBy: byPull(p)}); err != nil {
 		return outcome.Load{}, "", err
 	}
+	l, err := s.loadDocument(ctx, p, mapping, sha, withdraw)
+	return l, sha, err
+}
+
+func byPull(p *api.Pull) string { return fmt.Sprintf("%s, pull %d", p.System, p.ID) }
+
+// loadDocument loads a document that is kept.
+func (s *Syncs) loadDocument(ctx context.Context, p *api.Pull, mapping, sha string, withdraw bool) (outcome.Load, error) {
+	by := byPull(p)
 	l, err := s.engine.Start(ctx, load.Request{Document: sha, Mapping: mapping, By: by, Name: by + " " + mapping + " " + sha,
 		Options: outcome.Options{Withdraw: withdraw, HoldSystem: p.System, HoldSync: s.readerOf(ctx, p)}})
 	if err == nil {
@@ -460,5 +468,5 @@ func (s *Syncs) load(ctx context.Context, p *api.Pull, mapping string, doc []byt
 	if err == nil && l.Status != outcome.Done {
 		err = &errFailed{fmt.Sprintf("load %d of its records ended as %s %s", l.ID, l.Status, l.Reason)}
 	}
-	return l, sha, err
+	return l, err
 }

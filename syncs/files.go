@@ -195,19 +195,24 @@ func (s *Syncs) takeFile(ctx context.Context, o *opened, r *system.Record, p *ap
 	case f.wrong != "":
 		kept.State = api.FileRefused
 	case again && before.Document == kept.Document:
-		kept.State = api.FileRepeated
+		kept.State, kept.Records = api.FileRepeated, before.Records
 	case again:
 		kept.State = api.FileRefused
 		kept.Reason = fmt.Sprintf("The id %s came before, in %s, with other content.", kept.FileID, before.Name)
 	}
+	b := newBatch()
+	switch {
+	case kept.State != api.FileTaken:
+	case r.Files.Whole:
+		err = s.wholeFile(ctx, p, b, f, &kept)
+	default:
+		err = s.fileRecords(ctx, o, r, p, b, f)
+	}
+	if err != nil {
+		return kept, err
+	}
 	if r.Files.Answer != nil {
 		kept.Answer, _ = r.Files.Answer.Fill(kept.FileID, kept.State, kept.Records, kept.Reason)
-	}
-	b := newBatch()
-	if kept.State == api.FileTaken {
-		if err := s.fileRecords(ctx, o, r, p, b, f); err != nil {
-			return kept, err
-		}
 	}
 	if err := s.keep(ctx, p, b); err != nil {
 		return kept, err
@@ -220,8 +225,47 @@ func (s *Syncs) takeFile(ctx context.Context, o *opened, r *system.Record, p *ap
 	return kept, s.settle(ctx, o, r, f, &kept)
 }
 
+// wholeFile loads a file as one document. One that cannot be read to its end is refused.
+func (s *Syncs) wholeFile(ctx context.Context, p *api.Pull, b *batch, f *present, kept *api.SystemFile) error {
+	l, err := s.loadDocument(ctx, p, p.Mapping, kept.Document, false)
+	var failed *errFailed
+	if errors.As(err, &failed) {
+		kept.State, kept.Reason = api.FileRefused, fmt.Sprintf("The mapping %s cannot read it: %s.", p.Mapping, strings.TrimRight(l.Reason, "."))
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	for _, name := range p.Also {
+		more, err := s.loadDocument(ctx, p, name, kept.Document, false)
+		if err != nil {
+			return err
+		}
+		p.Changed, p.Failed = p.Changed+more.Changed, p.Failed+more.Failing()
+	}
+	kept.Records = l.Orders
+	p.Records += l.Orders
+	p.Unchanged += l.Unchanged
+	p.Loaded, p.Changed, p.Failed = p.Loaded+l.Loaded, p.Changed+l.Changed, p.Failed+l.Failing()
+	one := &f.found.Records[0]
+	zipped, err := store.Zip(one.Raw)
+	if err != nil {
+		return err
+	}
+	digest := sha256.Sum256(f.bytes)
+	b.add(api.Arrival{System: p.System, Record: p.Record, Key: one.Key, Number: f.name, State: api.ArrivalMapped, Digest: digest[:],
+		Body: zipped, At: s.now().UTC(), Request: "file " + f.name, Document: kept.Document, Load: l.ID},
+		&meaning{raw: one.Raw}, store.KnownArrival{})
+	return nil
+}
+
 // fileRecords brings the records of a file into a batch.
 func (s *Syncs) fileRecords(ctx context.Context, o *opened, r *system.Record, p *api.Pull, b *batch, f *present) error {
+	if r.Files.Whole { // a dry run: it is tried as it is
+		b.files = append(b.files, f.bytes)
+		p.Records++
+		return nil
+	}
 	p.Records += len(f.found.Records)
 	keys := make([]string, len(f.found.Records))
 	for i := range f.found.Records {
@@ -254,8 +298,13 @@ func (s *Syncs) keepFile(ctx context.Context, o *opened, f *present) (sha string
 	if err != nil {
 		return "", err
 	}
-	_, err = s.store.PutDocument(ctx, api.Document{SHA: sha, Name: f.name, Size: size,
-		Shape:      source.Shape{Format: source.CSV},
+	shape := source.Shape{Format: source.CSV}
+	if f.bytes != nil { // what it is does not matter where it cannot be read
+		if is, err := source.Sniff(bytes.NewReader(f.bytes), int64(len(f.bytes)), source.Options{}); err == nil {
+			shape = is
+		}
+	}
+	_, err = s.store.PutDocument(ctx, api.Document{SHA: sha, Name: f.name, Size: size, Shape: shape,
 		ReceivedAt: s.now().UTC(), ReceivedBy: "folder of " + o.Name})
 	return sha, err
 }

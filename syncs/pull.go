@@ -121,6 +121,7 @@ type batch struct {
 	asked    time.Time            // when the page, or the record, was asked for
 	last     map[string]int       // by key, its last arrival: one that came before it in the batch is passed over
 	bytes    int
+	files    [][]byte // that the mapping reads as they are
 }
 
 func newBatch() *batch { return &batch{last: map[string]int{}} }
@@ -139,7 +140,7 @@ func (b *batch) full() bool { return len(b.arrivals) >= batchRecords || b.bytes 
 func (b *batch) document(state string) (doc bytes.Buffer, lines int, err error) {
 	for i := range b.arrivals {
 		a := &b.arrivals[i]
-		if a.State != state || b.last[a.Key] != i || state == api.ArrivalGone && !b.was[i].Mapped ||
+		if a.State != state || a.Document != "" || b.last[a.Key] != i || state == api.ArrivalGone && !b.was[i].Mapped ||
 			b.says[i].both != nil && b.says[i].both.aside {
 			continue
 		}
@@ -151,6 +152,15 @@ func (b *batch) document(state string) (doc bytes.Buffer, lines int, err error) 
 		a.Line = lines
 	}
 	return doc, lines, nil
+}
+
+// documents are what a mapping would read of a batch: its files, or the records, a line each.
+func (b *batch) documents() ([][]byte, error) {
+	doc, lines, err := b.document(api.ArrivalMapped)
+	if err != nil || lines == 0 {
+		return b.files, err
+	}
+	return append(b.files, doc.Bytes()), nil
 }
 
 // pull reads page after page, and brings what is new into the books some at a time.
@@ -426,8 +436,8 @@ func (s *Syncs) DryRun(ctx context.Context, name string, n api.NewPull, by strin
 	if err := s.passOver(ctx, &out.Pull, b); err != nil {
 		return out, err
 	}
-	text, lines, err := b.document(api.ArrivalMapped)
-	if err != nil || lines == 0 { // nothing is new
+	docs, err := b.documents()
+	if err != nil || len(docs) == 0 { // nothing is new
 		return out, err
 	}
 	set, err := s.store.Set(ctx)
@@ -435,9 +445,19 @@ func (s *Syncs) DryRun(ctx context.Context, name string, n api.NewPull, by strin
 		return out, err
 	}
 	var tally report.Tally
-	doc := bytes.NewReader(text.Bytes())
-	out.Load, err = load.Try(ctx, doc, doc.Size(), m, set, source.DefaultLimits, nil, tally.Add)
+	for i, text := range docs {
+		doc := bytes.NewReader(text)
+		l, err := load.Try(ctx, doc, doc.Size(), m, set, source.DefaultLimits, nil, tally.Add)
+		if err != nil {
+			return out, err
+		}
+		if i == 0 {
+			out.Load = l
+		} else {
+			out.Load.Add(&l.Counts)
+		}
+	}
 	out.Load.DocumentName, out.Load.Version = p.System+" "+p.Record, version
 	out.Reasons = tally.Reasons()
-	return out, err
+	return out, nil
 }

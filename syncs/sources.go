@@ -97,7 +97,7 @@ func (k *checking) imagine(ctx context.Context, p *syncing.Pull, pull *api.Pull,
 	if err := s.passOver(ctx, pull, b); err != nil {
 		return err
 	}
-	doc, lines, err := b.document(api.ArrivalMapped)
+	docs, err := b.documents()
 	if err != nil {
 		return err
 	}
@@ -109,7 +109,7 @@ func (k *checking) imagine(ctx context.Context, p *syncing.Pull, pull *api.Pull,
 			}
 		}
 	}
-	if lines == 0 {
+	if len(docs) == 0 {
 		return nil
 	}
 	m, _, err := s.mapping(ctx, pull.Mapping)
@@ -121,10 +121,12 @@ func (k *checking) imagine(ctx context.Context, p *syncing.Pull, pull *api.Pull,
 		return err
 	}
 	var made []*intent.Intent
-	text := bytes.NewReader(doc.Bytes())
-	if _, err := load.Try(ctx, text, text.Size(), m, set, source.DefaultLimits,
-		func(i *intent.Intent) { made = append(made, i) }, nil); err != nil {
-		return err
+	for _, doc := range docs {
+		text := bytes.NewReader(doc)
+		if _, err := load.Try(ctx, text, text.Size(), m, set, source.DefaultLimits,
+			func(i *intent.Intent) { made = append(made, i) }, nil); err != nil {
+			return err
+		}
 	}
 	would, err := s.engine.Imagine(ctx, m, made)
 	if err != nil {

@@ -54,6 +54,15 @@ func (s *segment) chooses(array bool, name string) bool {
 	return sel.kind == selectAll || !array && sel.name == name
 }
 
+// MustPath is ParsePath for a path of ours, which is one.
+func MustPath(text string) *Path {
+	p, err := ParsePath(text)
+	if err != nil {
+		panic(err)
+	}
+	return p
+}
+
 // Single reports whether the query finds one value at most, whatever it is asked of (a
 // singular query of RFC 9535).
 func (p *Path) Single() bool {

@@ -141,6 +141,15 @@ func (c *Counts) of(o Outcome) *int {
 // Count adds one order's outcome.
 func (c *Counts) Count(o Outcome) { *c.of(o)++ }
 
+// Add adds the figures of another document.
+func (c *Counts) Add(o *Counts) {
+	c.Rows, c.Orders, c.Lines = c.Rows+o.Rows, c.Orders+o.Orders, c.Lines+o.Lines
+	for _, is := range Outcomes {
+		*c.of(is) += *o.of(is)
+	}
+	c.Errors, c.Warnings, c.Saved = c.Errors+o.Errors, c.Warnings+o.Warnings, c.Saved+o.Saved
+}
+
 // Move counts n orders of one outcome as another.
 func (c *Counts) Move(n int, from, to Outcome) {
 	*c.of(from) -= n

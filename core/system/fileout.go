@@ -40,13 +40,6 @@ type FileReply struct {
 	Within        time.Duration // after which it is shown that there is none
 }
 
-var segmenting = grammar.Group("Separators: values that have one in them are written so that it is none",
-	grammar.Must("end", grammar.Some(`What ends a segment: a character, or \n`)),
-	grammar.Must("element", grammar.Some("What stands between its elements")),
-	grammar.May("component", grammar.Some("What stands between the components of an element")),
-	grammar.May("release", grammar.Some("What takes the next character as it is")),
-	grammar.May("quoted", grammar.Some("What stands around an element that has separators in it")))
-
 var fileOut = grammar.Group("The record is a file in a folder, in place of create",
 	grammar.Must("path", grammar.Some("Folder below the system's")),
 	grammar.Must("name", grammar.Some("Its name, with {id} in it: that follows from what the file says")),
@@ -65,25 +58,6 @@ var fileOut = grammar.Group("The record is a file in a folder, in place of creat
 		grammar.May("why", grammar.Some("Where it says why not: path likewise")),
 		grammar.May("within", grammar.Some("After which time it is shown that no answer has come; left out, 1h")))))
 
-func (b *builder) segments(s *grammar.Node) *Segments {
-	if s == nil {
-		return nil
-	}
-	out := &Segments{}
-	for word, to := range map[string]*string{"end": &out.End, "element": &out.Element, "component": &out.Component,
-		"release": &out.Release, "quoted": &out.Quoted} {
-		v := s.Get(word)
-		if v == nil {
-			continue
-		}
-		*to = strings.NewReplacer(`\n`, "\n", `\t`, "\t").Replace(v.Text)
-		if len([]rune(*to)) != 1 {
-			b.wrong(v, "%q is not one character.", v.Text)
-		}
-	}
-	return out
-}
-
 func (b *builder) fileOut(n *grammar.Node) *FileOut {
 	if n == nil {
 		return nil
@@ -91,6 +65,9 @@ func (b *builder) fileOut(n *grammar.Node) *FileOut {
 	f := &FileOut{Path: n.Str("path"), Name: n.Str("name"), Segments: b.segments(n.Get("segments")), Head: n.Str("head"),
 		Record: n.Str("record"), Line: n.Str("line"), Tail: n.Str("tail"), Once: n.Str("once") == "true"}
 	b.folder(n.Get("path"))
+	if f.Segments != nil && f.Segments.Told != nil {
+		b.wrong(n.Get("segments"), "a file that is written has the separators that are said here: leave told out.")
+	}
 	if !strings.Contains(f.Name, "{id}") || strings.Contains(f.Name, "/") {
 		b.wrong(n.Get("name"), "the name of a file needs {id}, and no folder.")
 	}
@@ -204,31 +181,12 @@ func (w *fileWriter) sum(p *jsondoc.Path) string {
 
 // escaped writes a value so that no separator in it is one.
 func (w *fileWriter) escaped(p *jsondoc.Path, v string) string {
-	special := "\r\n"
-	s := w.f.Segments
-	if s == nil {
-		s = &Segments{}
-	} else {
-		special = s.End + s.Element + s.Component + s.Release + s.Quoted
+	text, ok := w.f.Segments.escape(v)
+	if !ok {
+		c, _ := utf8.DecodeRuneInString(text)
+		return w.wrong("%s is %q, and %q cannot stand in the file: say release or quoted in segments.", p, v, string(c))
 	}
-	switch {
-	case !strings.ContainsAny(v, special):
-		return v
-	case s.Release != "":
-		var b strings.Builder
-		for _, c := range v {
-			if strings.ContainsRune(special, c) {
-				b.WriteString(s.Release)
-			}
-			b.WriteRune(c)
-		}
-		return b.String()
-	case s.Quoted != "":
-		return s.Quoted + strings.ReplaceAll(v, s.Quoted, s.Quoted+s.Quoted) + s.Quoted
-	}
-	at := v[strings.IndexAny(v, special):]
-	c, _ := utf8.DecodeRuneInString(at)
-	return w.wrong("%s is %q, and %q cannot stand in the file: say release or quoted in segments.", p, v, string(c))
+	return text
 }
 
 // Reads reports whether a name is one of the answers.

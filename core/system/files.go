@@ -1,6 +1,8 @@
 package system
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"fmt"
 	names "path"
@@ -10,6 +12,7 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"koinos/core/finding"
 	"koinos/core/grammar"
 	"koinos/core/jsondoc"
 	"koinos/core/order"
@@ -24,19 +27,14 @@ type Files struct {
 	Names      string   // pattern, as path.Match has it
 	Unfinished []string // endings of names that are never read
 	Patience   time.Duration
-	After      string    // what becomes of a file that was answered: move, leave or remove
-	Segments   *Segments // nil: lines of JSON
-	Kind       *jsondoc.Path
-	Head, Tail *End // may be nil
+	After      string          // what becomes of a file that was answered: move, leave or remove
+	Segments   *Segments       // nil: lines of JSON
+	Kind       []*jsondoc.Path // what tells the kind of a part, within it; none is a segment's first element
+	Whole      bool            // a file is one document, which the mapping reads as it is
+	Head, Tail *End            // may be nil
 	Begins     []string
 	Groups     []string
 	Answer     *FileAnswer // nil: nobody waits for one
-}
-
-// Segments are texts between separators.
-type Segments struct {
-	End, Element               string
-	Component, Release, Quoted string // "" is none
 }
 
 // End is the head or tail of a file, with what it says of the file.
@@ -58,6 +56,7 @@ type Check struct {
 // FileAnswer is the file with which a file is answered.
 type FileAnswer struct {
 	Path, Name, Text string
+	segments         *Segments
 	Words            map[string]string // for taken, repeated and refused
 }
 
@@ -94,10 +93,13 @@ var filing = grammar.Group("How they come as files, in place of a list",
 		"below; leave; "+
 		"remove", "move", "leave", "remove")),
 	grammar.May("segments", segmenting),
-	grammar.May("kind", grammar.Some("Where a line of JSON has its kind: path. A segment's kind is its first element")),
+	grammar.May("kind", grammar.Many("Where a part has its kind: paths within it. Of several, as many count as make a kind that is named, with spaces between. Left "+
+		"out, a segment's kind is its first element")),
+	grammar.May("whole", &grammar.Shape{Kind: grammar.Boolean, About: "true: a file is one document, such as a table or X12, which the " +
+		"mapping reads as it is"}),
 	grammar.May("head", ending("The part at the beginning of a file")),
 	grammar.May("tail", ending("The part at the end of a file: one without it is not complete")),
-	grammar.Must("begins", grammar.Many("The kinds of part with which a record begins")),
+	grammar.May("begins", grammar.Many("The kinds of part with which a record begins")),
 	grammar.May("groups",
 		grammar.Many("The kinds of part that begin a group within a record, such as a line with what belongs "+
 			"to it")),
@@ -113,7 +115,7 @@ func (b *builder) files(n *grammar.Node) *Files {
 		return nil
 	}
 	f := &Files{Path: n.Str("path"), Names: n.Str("names"), Unfinished: n.Strs("unfinished"), After: n.Str("after"),
-		Patience: b.duration(n.Get("patience"), 30*time.Second), Kind: b.path(n.Get("kind")), Begins: n.Strs("begins"),
+		Patience: b.duration(n.Get("patience"), 30*time.Second), Kind: b.paths(n, "kind"), Begins: n.Strs("begins"),
 		Groups: n.Strs("groups"), Head: b.end(n.Get("head")), Tail: b.end(n.Get("tail"))}
 	if f.Names == "" {
 		f.Names = "*"
@@ -126,14 +128,25 @@ func (b *builder) files(n *grammar.Node) *Files {
 	}
 	b.folder(n.Get("path"))
 	if f.Segments = b.segments(n.Get("segments")); f.Segments != nil {
-		if f.Kind != nil {
-			b.wrong(n.Get("kind"), "a segment's kind is its first element; kind is for lines of JSON.")
+		if len(f.Kind) == 0 {
+			f.Kind = []*jsondoc.Path{firstElement}
 		}
-	} else if f.Kind == nil {
-		b.wrong(n.Get("path"), "say segments: with its separators, or kind: where a line of JSON has its kind.")
+	}
+	switch f.Whole = n.Str("whole") == "true"; {
+	case f.Whole:
+		for _, word := range []string{"segments", "kind", "head", "tail", "begins", "groups"} {
+			if v := n.Get(word); v != nil {
+				b.Add(finding.MappingWrongValue, v.At, word, "a file that is one document (whole) is not cut: leave %s out.", word).Hint = ""
+			}
+		}
+	case len(f.Kind) == 0:
+		b.wrong(n.Get("path"), "say segments: with its separators, or kind: where a line of JSON has its kind, or whole: true, "+
+			"if the mapping reads the file as it is.")
+	case len(f.Begins) == 0:
+		b.wrong(n.Get("path"), "say begins: the kinds of part with which a record begins.")
 	}
 	if a := n.Get("answer"); a != nil {
-		f.Answer = &FileAnswer{a.Str("path"), a.Str("name"), a.Str("text"), texts(a.Get("words"))}
+		f.Answer = &FileAnswer{a.Str("path"), a.Str("name"), a.Str("text"), f.Segments, texts(a.Get("words"))}
 		b.folder(a.Get("path"))
 		if !strings.Contains(f.Answer.Name, "{id}") || strings.Contains(f.Answer.Name, "/") {
 			b.wrong(a.Get("name"), "the name of an answer needs {id}, and no folder.")
@@ -190,6 +203,9 @@ type part struct {
 // File reads a file. The error is an *AnswerError: its bytes cannot be read at all.
 func (r *Record) File(name string, b []byte) (*File, error) {
 	f, out := r.Files, &File{}
+	if f.Whole {
+		return r.whole(name, b)
+	}
 	parts, whole, err := f.parts(b)
 	if err != nil {
 		return nil, err
@@ -229,6 +245,28 @@ func (r *Record) File(name string, b []byte) (*File, error) {
 		}
 	}
 	return out, nil
+}
+
+// whole takes a file as one record, which says what it is; the mapping reads the file.
+func (r *Record) whole(name string, b []byte) (*File, error) {
+	sum := sha256.Sum256(b)
+	about := &tree.Members{}
+	about.Put("/file/name", name)
+	about.Put("/file/digest", hex.EncodeToString(sum[:]))
+	raw, err := json.Marshal(about)
+	if err != nil {
+		return nil, err
+	}
+	node, _, err := jsondoc.Parse(raw, 1)
+	if err != nil {
+		return nil, err
+	}
+	found, err := r.Find(node)
+	if err != nil {
+		return nil, err
+	}
+	found.Raw = raw
+	return &File{Records: []Found{found}, Parts: 1, Complete: true}, nil
 }
 
 // cut cuts what stands between the ends of a file into records; wrong is why it cannot.
@@ -359,10 +397,36 @@ func (f *Files) parts(b []byte) (all []part, whole bool, err error) {
 		if err != nil {
 			return nil, false, &AnswerError{"", err.Error()}
 		}
-		kind, _ := s[0].(string)
-		all = append(all, part{strings.TrimSpace(kind), raw, node})
+		all = append(all, part{f.kind(node), raw, node})
 	}
 	return all, whole, nil
+}
+
+var firstElement = jsondoc.MustPath("$[0]")
+
+// kind is the kind of a part: as many of the values that tell it as make one that is named,
+// or the first.
+func (f *Files) kind(n *tree.Node) string {
+	all := make([]string, len(f.Kind))
+	for i, p := range f.Kind {
+		all[i] = strings.TrimSpace(scalar(p, n))
+	}
+	for ; len(all) > 1; all = all[:len(all)-1] {
+		if name := strings.Join(all, " "); f.names(name) {
+			return name
+		}
+	}
+	return all[0]
+}
+
+// names reports whether a kind is one of those that are named.
+func (f *Files) names(kind string) bool {
+	if slices.Contains(f.Begins, kind) || slices.Contains(f.Groups, kind) {
+		return true
+	}
+	return slices.ContainsFunc([]*End{f.Head, f.Tail}, func(e *End) bool {
+		return e != nil && (e.Kind == kind || slices.ContainsFunc(e.Counts, func(c Check) bool { return c.Of == kind }))
+	})
 }
 
 // lines cuts a file of lines of JSON; the last may still be growing.
@@ -379,75 +443,9 @@ func (f *Files) lines(b []byte) (all []part, whole bool, err error) {
 			}
 			return nil, false, &AnswerError{fmt.Sprintf("line %d", i+1), "is not JSON"}
 		}
-		all = append(all, part{scalar(f.Kind, node), json.RawMessage(strings.TrimSpace(line)), node})
+		all = append(all, part{f.kind(node), json.RawMessage(strings.TrimSpace(line)), node})
 	}
 	return all, true, nil
-}
-
-// cut cuts a text into segments: each a list of elements, one with components is a list.
-func (s *Segments) cut(text string) (all [][]any, whole bool) {
-	end, element := one(s.End), one(s.Element)
-	component, release, quoted := one(s.Component), one(s.Release), one(s.Quoted)
-	var segment, parts []any
-	var b strings.Builder
-	begun, inQuotes := false, false
-	finish := func() {
-		v := b.String()
-		b.Reset()
-		if parts != nil {
-			segment = append(segment, append(parts, v))
-			parts = nil
-			return
-		}
-		segment = append(segment, v)
-	}
-	runes := []rune(text)
-	for i := 0; i < len(runes); i++ {
-		c := runes[i]
-		switch {
-		case inQuotes && c == quoted && i+1 < len(runes) && runes[i+1] == quoted:
-			b.WriteRune(c)
-			i++
-		case inQuotes && c == quoted:
-			inQuotes = false
-		case inQuotes:
-			b.WriteRune(c)
-		case release != 0 && c == release && i+1 < len(runes):
-			i++
-			b.WriteRune(runes[i])
-			begun = true
-		case quoted != 0 && c == quoted && b.Len() == 0:
-			inQuotes, begun = true, true
-		case c == '\r' && end == '\n' && i+1 < len(runes) && runes[i+1] == end:
-		case c == end:
-			if finish(); begun {
-				all = append(all, segment)
-			}
-			segment, begun = nil, false
-		case c == element:
-			finish()
-			begun = true
-		case component != 0 && c == component:
-			if parts == nil {
-				parts = []any{}
-			}
-			parts = append(parts, b.String())
-			b.Reset()
-			begun = true
-		case !begun && (c == '\n' || c == '\r' || c == ' ' || c == '\t'): // between segments
-		default:
-			b.WriteRune(c)
-			begun = true
-		}
-	}
-	return all, !begun && !inQuotes
-}
-
-func one(s string) rune {
-	for _, c := range s {
-		return c
-	}
-	return 0
 }
 
 // Fill writes the answer to a file: its name and its text.
@@ -464,7 +462,18 @@ func (a *FileAnswer) Fill(id, state string, records int, why string) (name, text
 			return c
 		}, s)
 	}
-	fill := strings.NewReplacer("{id}", id, "{word}", word, "{records}", strconv.Itoa(records), "{why}", why, `\n`,
+	value := func(s string) string { // a separator in it is none
+		if text, ok := a.segments.escape(s); ok {
+			return text
+		}
+		return strings.Map(func(c rune) rune {
+			if _, ok := a.segments.escape(string(c)); !ok {
+				return ' '
+			}
+			return c
+		}, s)
+	}
+	fill := strings.NewReplacer("{id}", value(id), "{word}", word, "{records}", strconv.Itoa(records), "{why}", value(why), `\n`,
 		"\n")
 	return strings.ReplaceAll(a.Name, "{id}", plain(id)), fill.Replace(a.Text)
 }

@@ -132,7 +132,7 @@ func TestParseFiles(t *testing.T) {
 		{"folder: /srv/yard\n", "address: https://a.example\n",
 			"5:3 a is read by list, because the system has an address."},
 		{"path: out", "path: ../out", `6:19 "../out" is no folder below the system's.`},
-		{"kind: $.t, ", "", "6:19 say segments: with its separators, or kind: where a line of JSON has its kind."},
+		{"kind: $.t, ", "", "6:19 say segments: with its separators, or kind: where a line of JSON has its kind, or whole: true, if the mapping reads the file as it is."},
 		{"kind: $.t", `segments: {end: "''", element: "+"}`, `6:40 "''" is not one character.`},
 		{"kind: $.t", `kind: $.t, answer: {path: in, name: ack, text: ok}`,
 			"6:60 the name of an answer needs {id}, and no folder."},
@@ -179,4 +179,50 @@ func places(err error) string {
 		all = append(all, fmt.Sprintf("%d:%d %s", f.Place.Row, f.Place.Column, f.Message))
 	}
 	return strings.Join(all, "; ")
+}
+
+// Separators that a file tells itself, and kinds that several elements tell.
+func TestToldSeparators(t *testing.T) {
+	s, err := Parse([]byte(`koinos: system/1
+name: dock
+folder: /srv/dock
+records:
+  slip:
+    files:
+      path: in
+      segments:
+        end: "'"
+        element: "+"
+        component: ":"
+        release: "?"
+        told: {begins: UNA, skip: 9, component: 4, element: 5, release: 7, end: 9}
+      kind: ["$[0]", "$[1]"]
+      begins: [REC H]
+      groups: [REC P]
+      tail: {kind: END, counts: [{of: records, at: "$[1]"}]}
+    key: $['REC H'][2]
+    lines: $['REC P'][*]
+    mapping: dock
+`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for text, want := range map[string]string{
+		"REC+H+A?+1'REC+P+7:x'LOT+b'END'":       "",
+		"REC+H+A?+1'REC+P+7:x'LOT+b'END+1'":     `{"REC H":["REC","H","A+1"],"file":{"name":"x"},"REC P":[{"REC P":["REC","P",["7","x"]],"LOT":[["LOT","b"]]}]}`,
+		"UNA*|.! ~REC|H|A!|1~REC|P|7*x'~END|1~": `{"REC H":["REC","H","A|1"],"file":{"name":"x"},"REC P":[{"REC P":["REC","P",["7","x'"]]}]}`,
+		"UNA*|.  ~REC|H|A?|1~END|1~":            `{"REC H":["REC","H","A?","1"],"file":{"name":"x"}}`,
+		"UNA":                                   "",
+		"":                                      "",
+		"UNA*|.! ~REC|H|A!|1~REC|P|7*x'~END|1~REC+H+B'END+1'": "",
+	} {
+		f, err := s.Records["slip"].File("x", []byte(text))
+		got := ""
+		if err == nil && f.Complete && f.Wrong == "" && len(f.Records) == 1 {
+			got = string(f.Records[0].Raw)
+		}
+		if got != want {
+			t.Errorf("%s: %s, %+v %v", text, got, f, err)
+		}
+	}
 }
