@@ -150,9 +150,11 @@ func (n *noticed) move(kind order.MovementKind) error {
 	}
 	if known != nil {
 		n.same = true
-		if !slices.EqualFunc(known.Lines, m.Lines, func(a, b order.MovementLine) bool {
-			return a.Line == b.Line && a.Quantity.Cmp(b.Quantity) == 0
-		}) {
+		same, err := sameMoved(known.Lines, m.Lines)
+		if err != nil {
+			return err
+		}
+		if !same {
 			n.e.Add(finding.IdentityStored, 0, string(kind), m.Number,
 				"The %s %s of %s was posted before, with other quantities.", kind, m.Number,
 				m.Partner).Hint = "Nothing was changed. A movement is posted once by its number; give the other one " +
@@ -162,6 +164,32 @@ func (n *noticed) move(kind order.MovementKind) error {
 	}
 	n.c.Movement = m
 	return nil
+}
+
+// sameMoved reports whether two movements say that as much of each line has moved, in whatever
+// order and in whatever pieces they say it.
+func sameMoved(a, b []order.MovementLine) (bool, error) {
+	left := map[int]order.Number{}
+	for _, l := range a {
+		n, err := left[l.Line].Add(l.Quantity)
+		if err != nil {
+			return false, err
+		}
+		left[l.Line] = n
+	}
+	for _, l := range b {
+		n, err := left[l.Line].Sub(l.Quantity)
+		if err != nil {
+			return false, err
+		}
+		left[l.Line] = n
+	}
+	for _, n := range left {
+		if n.Sign() != 0 {
+			return false, nil
+		}
+	}
+	return true, nil
 }
 
 // due is what of a line is still wanted: its quantity less what was cancelled.
