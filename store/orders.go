@@ -402,6 +402,28 @@ func (s *Store) Order(ctx context.Context, id int64) (*StoredOrder, error) {
 	return readOrder(ctx, tx, id)
 }
 
+// OrderNow gives a stored order as it is, without the events that made it so.
+func (s *Store) OrderNow(ctx context.Context, id int64) (*StoredOrder, error) {
+	tx, err := s.r.BeginTxx(ctx, nil)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = tx.Rollback() }()
+	return readNow(ctx, tx, id)
+}
+
+// Revision gives the revision of a stored order.
+func (s *Store) Revision(ctx context.Context, id int64) (n int, err error) {
+	err = s.r.GetContext(ctx, &n, `SELECT revision FROM orders WHERE id = ?`, id)
+	return n, named(err, "order %d", id)
+}
+
+// Actions gives what happened to an order, the last first.
+func (s *Store) Actions(ctx context.Context, id int64) (all []string, err error) {
+	err = s.r.SelectContext(ctx, &all, `SELECT action FROM events WHERE order_id = ? ORDER BY n DESC`, id)
+	return all, err
+}
+
 // Order gives a stored order as the transaction sees it.
 func (t *Tx) Order(id int64) (*StoredOrder, error) { return readOrder(t.ctx, t, id) }
 
@@ -410,7 +432,16 @@ type querier interface {
 	GetContext(ctx context.Context, dest any, query string, args ...any) error
 }
 
-func readOrder(ctx context.Context, tx querier, id int64) (_ *StoredOrder, err error) {
+func readOrder(ctx context.Context, tx querier, id int64) (*StoredOrder, error) {
+	o, err := readNow(ctx, tx, id)
+	if err == nil {
+		o.Events, err = readEvents(ctx, tx, `e.order_id = ? ORDER BY e.n`, id)
+	}
+	return o, err
+}
+
+// readNow reads an order without its events.
+func readNow(ctx context.Context, tx querier, id int64) (_ *StoredOrder, err error) {
 	var h struct {
 		ID                  int64          `db:"id"`
 		Kind                string         `db:"kind"`
@@ -453,8 +484,7 @@ func readOrder(ctx context.Context, tx querier, id int64) (_ *StoredOrder, err e
 	if err := readMoved(ctx, tx, o); err != nil {
 		return nil, fmt.Errorf("order %d: %w", id, err)
 	}
-	o.Events, err = readEvents(ctx, tx, `e.order_id = ? ORDER BY e.n`, id)
-	return o, err
+	return o, nil
 }
 
 func readLines(ctx context.Context, q querier, id int64) ([]order.Line, error) {

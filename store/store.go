@@ -57,6 +57,9 @@ type Store struct {
 
 const databaseFile = "koinos.db"
 
+// readers is how many read at once.
+const readers = 8
+
 // Open opens the data folder dir, making it and bringing its database up to
 // date where needed.
 func Open(dir string) (*Store, error) {
@@ -65,7 +68,7 @@ func Open(dir string) (*Store, error) {
 	}
 	file := filepath.Join(dir, databaseFile)
 	dsn := "file:" + (&url.URL{Path: file}).EscapedPath() +
-		"?_journal_mode=WAL&_foreign_keys=on&_busy_timeout=10000&_synchronous=FULL"
+		"?_journal_mode=WAL&_foreign_keys=on&_busy_timeout=10000&_synchronous=FULL&_stmt_cache_size=100"
 	w, err := sqlx.Open("sqlite3", dsn+"&_txlock=immediate")
 	if err != nil {
 		return nil, fmt.Errorf("database: %w", err)
@@ -80,7 +83,8 @@ func Open(dir string) (*Store, error) {
 		w.Close()
 		return nil, fmt.Errorf("database: %w", err)
 	}
-	r.SetMaxOpenConns(8)
+	r.SetMaxOpenConns(readers)
+	r.SetMaxIdleConns(readers) // opening one anew costs more than what it is asked
 	conn, err := w.Connx(context.Background())
 	if err != nil {
 		return nil, errors.Join(fmt.Errorf("database: %w", err), w.Close(), r.Close())

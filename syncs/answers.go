@@ -218,7 +218,7 @@ func (s *Syncs) refusedFile(ctx context.Context, y *standing, p *syncing.Push, l
 	if err != nil || k == nil {
 		return err
 	}
-	is, err := s.store.Order(ctx, l.OrderID)
+	is, err := s.store.OrderNow(ctx, l.OrderID)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return err
 	}
@@ -255,7 +255,7 @@ func (s *Syncs) Unanswered(ctx context.Context, name string, behind int64, limit
 			n++
 			task := api.Task{ID: n, Sync: name, Push: p.Name, System: p.System, Record: p.Record, OrderID: l.OrderID, Part: l.Part,
 				State: api.TaskUnanswered, MadeAt: l.At, Why: fmt.Sprintf("%s has not answered the file %s.", capital(p.System), l.Number)}
-			is, err := s.store.Order(ctx, l.OrderID)
+			is, err := s.store.OrderNow(ctx, l.OrderID)
 			if err != nil && !errors.Is(err, store.ErrNotFound) {
 				return nil, err
 			}

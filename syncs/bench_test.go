@@ -3,11 +3,13 @@ package syncs
 import (
 	"bytes"
 	"context"
+	"encoding/base64"
 	"encoding/json"
 	"fmt"
 	"io"
 	"net/http"
 	"net/http/httptest"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -231,5 +233,129 @@ func (k *keeping) fast() {
 	}
 	if err != nil {
 		k.t.Fatal(err)
+	}
+}
+
+// BenchmarkHook is how long it takes from a webhook until the target is called, when nothing else
+// is to be done: the message is kept, its record read, the order changed, the record written.
+func BenchmarkHook(b *testing.B) {
+	b.Setenv("SLIPWAY_HOOK_SECRET", "whsec_"+base64.StdEncoding.EncodeToString([]byte(hookKey)))
+	k := keepingOf(b, 20, strings.Replace(shopToBooks, "slipway.order}", "slipway.order, hooks: true}", 1))
+	k.fast()
+	if _, err := k.RunSync(context.Background(), "shop-books", api.NewSyncRun{}, "test"); err != nil {
+		b.Fatal(err)
+	}
+	k.run("shop-books")
+	called := make(chan time.Time, 100)
+	inner := k.desk.Config.Handler
+	k.desk.Config.Handler = http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.Method == http.MethodPatch {
+			called <- time.Now()
+		}
+		inner.ServeHTTP(w, r)
+	})
+	var took []time.Duration
+	n := 0
+	for b.Loop() {
+		n++
+		k.admin("orders", fmt.Sprintf(`{"id": 9007199254740993, "reference": "SL-1001", "state": "placed", "remarks": "note %d",
+		  "placed_at": "2026-03-02T09:14:03.000201Z", "currency": "EUR", "buyer": {"name": "Ines", "mail": "ines@harbour.example"},
+		  "lines": [{"line": 1, "sku": "00101", "count": 5, "each": "9.50"}]}`, n))
+		time.Sleep(20 * time.Millisecond) // until all is quiet
+		begun := time.Now()
+		if status := k.message(fmt.Sprintf("m%d", n), `{"type": "order.changed", "data": {"id": 9007199254740993}}`); status != 204 {
+			b.Fatal(status)
+		}
+		select {
+		case at := <-called:
+			took = append(took, at.Sub(begun))
+		case <-time.After(10 * time.Second):
+			b.Fatal("nobody called", k.held())
+		}
+	}
+	slices.Sort(took)
+	b.ReportMetric(float64(took[len(took)/2].Microseconds())/1000, "ms/median")
+	b.ReportMetric(float64(took[len(took)*95/100].Microseconds())/1000, "ms/p95")
+}
+
+// BenchmarkCycle is a run of a sync in which nothing is new, with so many orders linked.
+func BenchmarkCycle(b *testing.B) {
+	for _, orders := range []int{500, 10_000} {
+		b.Run(fmt.Sprint(orders), func(b *testing.B) {
+			k := keepingOf(b, orders, shopToBooks)
+			k.fast()
+			for {
+				if r := k.run("shop-books"); r.Counts.Created == 0 {
+					break
+				}
+			}
+			k.hits.Store(0)
+			k.reads.Store(0)
+			n := 0
+			for b.Loop() {
+				n++
+				k.run("shop-books")
+			}
+			b.ReportMetric(float64(k.hits.Load()+k.reads.Load())/float64(n), "calls")
+		})
+	}
+}
+
+// graphSeason is a shop of so many orders of ten lines by GraphQL: a list shows five lines of each.
+func graphSeason(orders int) http.Handler {
+	const page = 100
+	lines := func(from, to int, more bool) string {
+		var all []string
+		for l := from; l < to; l++ {
+			all = append(all, fmt.Sprintf(`{"line":%d,"sku":"00101","title":"Braided rope","count":%d,"each":"0.85"}`, l+1, l+1))
+		}
+		return fmt.Sprintf(`{"nodes":[%s],"pageInfo":{"hasNextPage":%t,"endCursor":"%d"}}`, strings.Join(all, ","), more, to)
+	}
+	first, rest := lines(0, 5, true), `{"data":{"order":{"lines":`+lines(5, 10, false)+`}}}`
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Content-Type", "application/json")
+		var in struct {
+			Query     string
+			Variables struct{ After, Key string }
+		}
+		if err := json.NewDecoder(r.Body).Decode(&in); err != nil {
+			http.Error(w, "{}", http.StatusBadRequest)
+			return
+		}
+		if in.Variables.Key != "" {
+			_, _ = io.WriteString(w, rest) // a test's
+			return
+		}
+		at, _ := strconv.Atoi(in.Variables.After) // none is 0
+		var all []string
+		for n := at; n < min(at+page, orders); n++ {
+			all = append(all, fmt.Sprintf(`{"id":"%d","reference":"S-%d","state":"placed","placedAt":"2026-03-02T09:14:03Z",`+
+				`"changedAt":"2026-03-02T09:14:03Z","currency":"EUR","remarks":null,"lineCount":10,`+
+				`"buyer":{"name":"Ines Marlow","mail":"ines@harbour.example"},"lines":%s}`, n+1, n+1, first))
+		}
+		fmt.Fprintf(w, `{"data":{"orders":{"nodes":[%s],"pageInfo":{"hasNextPage":%t,"endCursor":"%d"}}}}`, strings.Join(all, ","),
+			at+page < orders, at+page)
+	})
+}
+
+// BenchmarkPullGraphQL is BenchmarkPull by GraphQL, where half of each order's lines are asked for
+// by themselves.
+func BenchmarkPullGraphQL(b *testing.B) {
+	const orders = 2_000
+	for b.Loop() {
+		b.StopTimer()
+		o := begin(b, graphSeason(orders))
+		o.graph(func(s string) string {
+			return strings.NewReplacer("burst: 5", "burst: 500\n  at_once: 8", `first: "25"`, `first: "100"`).Replace(s)
+		})
+		b.StartTimer()
+		begun := time.Now()
+		if p := o.pull(api.NewPull{}); p.Loaded != orders {
+			b.Fatal(figures(&p), p.Reason)
+		}
+		b.ReportMetric(orders/time.Since(begun).Seconds(), "orders/s")
+		b.StopTimer()
+		o.stop()
+		b.StartTimer()
 	}
 }

@@ -344,6 +344,7 @@ func TestUnanswered(t *testing.T) {
 				t.Fatal(err)
 			}
 			if len(page) == 0 {
+				slices.Sort(names) // they were written side by side
 				return fmt.Sprintf("%d: %s", kept.State.Unanswered, strings.Join(names, " "))
 			}
 			names = append(names, page[0].Order)

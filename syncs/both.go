@@ -198,7 +198,7 @@ func (s *Syncs) compared(ctx context.Context, r *system.Record, shares *sharing,
 	if l == nil || l.Base == "" || l.Agreed == "" {
 		return out, nil
 	}
-	is, err := s.store.Order(ctx, l.OrderID)
+	is, err := s.store.OrderNow(ctx, l.OrderID)
 	if errors.Is(err, store.ErrNotFound) {
 		return out, nil
 	}
@@ -333,7 +333,7 @@ func (s *Syncs) made(ctx context.Context, b *batch) (map[int]int64, error) {
 
 // agreedOn is the link of an order with the record that it was just brought up to date by.
 func (s *Syncs) agreedOn(ctx context.Context, a *api.Arrival, b *both, id int64, record string) (*api.Link, error) {
-	is, err := s.store.Order(ctx, id)
+	is, err := s.store.OrderNow(ctx, id)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, nil
 	}

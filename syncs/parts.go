@@ -153,7 +153,7 @@ func (s *Syncs) knownAs(ctx context.Context, m *mapping.Mapping, l *api.Link, ra
 	if l == nil || l.Part != 0 || !strings.Contains(m.Text, "$.koinos.") {
 		return raw, nil
 	}
-	is, err := s.store.Order(ctx, l.OrderID)
+	is, err := s.store.OrderNow(ctx, l.OrderID)
 	if errors.Is(err, store.ErrNotFound) {
 		return raw, nil
 	}

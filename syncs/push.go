@@ -40,6 +40,7 @@ type wish struct {
 	by         string
 	first      bool               // nobody has tried it yet
 	order      *store.StoredOrder // as it would be; nil is as it is stored
+	read       *store.StoredOrder // as it was when it was read; nil is that nobody has
 	fresh      bool               // that order is not stored yet
 }
 
@@ -151,7 +152,7 @@ func (s *Syncs) bring(ctx context.Context, o *opened, r *system.Record, id int64
 		p.mapping = r.Write.Mapping
 	}
 	if p.stored = w.order; p.stored == nil {
-		p.stored, err = s.store.Order(ctx, id)
+		p.stored, err = s.newest(ctx, id, w.read)
 	}
 	switch {
 	case errors.Is(err, store.ErrNotFound) && w.sync != "":
@@ -160,7 +161,11 @@ func (s *Syncs) bring(ctx context.Context, o *opened, r *system.Record, id int64
 		return out, nil, err
 	default:
 		out.Order = p.stored.Order.Number
-		p.cancelled = p.cancelled || w.of == "" && (p.stored.Status == order.Cancelled || withdrawn(p.stored) && cancels(r))
+		if w.of == "" && !p.cancelled {
+			if p.cancelled, err = s.unwanted(ctx, p.stored, r); err != nil {
+				return out, nil, err
+			}
+		}
 	}
 	if err = p.run(ctx); err != nil {
 		s.forget(o, r, p.looked) // the next attempt asks anew
@@ -218,25 +223,35 @@ func judge(out *api.Push, err error) error {
 	return nil
 }
 
-// withdrawn reports whether nobody wants the order any more, although a part of it has moved:
-// that, and nothing else, was said of it last.
-func withdrawn(o *store.StoredOrder) bool {
-	for i := len(o.Events) - 1; i >= 0; i-- {
-		switch o.Events[i].Action {
-		case "withdrawn":
-			return true
-		case "moved", "answered", "invoiced":
-		default:
-			return false
+// newest is an order as it is now; read is it as somebody has read it.
+func (s *Syncs) newest(ctx context.Context, id int64, read *store.StoredOrder) (*store.StoredOrder, error) {
+	if read != nil {
+		if n, err := s.store.Revision(ctx, id); err != nil || n == read.Revision {
+			return read, err
 		}
 	}
-	return false
+	return s.store.OrderNow(ctx, id)
 }
 
-// cancels reports whether a system has a call for an order that is cancelled here; where it has
-// none, lines are lowered to what has moved.
-func cancels(r *system.Record) bool {
-	return slices.ContainsFunc(r.Write.Acts, func(a system.Act) bool { return a.Cancelled })
+// unwanted reports whether nobody wants the record of an order any more. Where a part of the
+// order has moved, that is so if it was withdrawn last, and the system has a call for orders that
+// are cancelled here; where it has none, lines are lowered to what has moved.
+func (s *Syncs) unwanted(ctx context.Context, o *store.StoredOrder, r *system.Record) (bool, error) {
+	if o.Status == order.Cancelled {
+		return true, nil
+	}
+	if len(o.Movements) == 0 || !slices.ContainsFunc(r.Write.Acts, func(a system.Act) bool { return a.Cancelled }) {
+		return false, nil
+	}
+	actions, err := s.store.Actions(ctx, o.ID)
+	for _, action := range actions {
+		switch action {
+		case "moved", "answered", "invoiced":
+		default:
+			return action == "withdrawn", err
+		}
+	}
+	return false, err
 }
 
 // outcome is what it came to, in a word.

@@ -203,7 +203,7 @@ func (s *Syncs) passBy(ctx context.Context, p store.Progress) error {
 // those that are linked with its record.
 func (s *Syncs) concern(ctx context.Context, y *standing, ids []int64) (all []store.NewTask, err error) {
 	for _, id := range ids {
-		is, err := s.store.Order(ctx, id)
+		is, err := s.store.OrderNow(ctx, id)
 		gone := errors.Is(err, store.ErrNotFound)
 		if err != nil && !gone {
 			return nil, err

@@ -28,7 +28,7 @@ func (s *Syncs) doTask(ctx context.Context, y *standing, k *api.Task) (*store.Fi
 	}
 	w := wish{of: p.Of, part: k.Part, mapping: p.Mapping, linkedOnly: !p.Creates, lost: p.Lost, sync: y.Name, push: p.Name,
 		by: "sync " + y.Name, first: k.Attempts == 0}
-	is, err := s.store.Order(ctx, k.OrderID)
+	is, err := s.store.OrderNow(ctx, k.OrderID)
 	switch {
 	case errors.Is(err, store.ErrNotFound):
 		w.cancelled = true
@@ -53,6 +53,7 @@ func (s *Syncs) doTask(ctx context.Context, y *standing, k *api.Task) (*store.Fi
 			return &store.Finished{Task: k}, nil
 		}
 	}
+	w.read = is
 	o, r, err := s.target(ctx, p.Target)
 	if err != nil {
 		return s.came(k, is, err)
