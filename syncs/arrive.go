@@ -20,60 +20,131 @@ import (
 	"koinos/core/tree"
 	"koinos/load"
 	"koinos/store"
+
+	"golang.org/x/sync/errgroup"
 )
 
-// arrive takes a record into the batch, if it is new or another one than before.
-func (s *Syncs) arrive(ctx context.Context, o *opened, r *system.Record, p *api.Pull, b *batch,
-	known map[string]store.KnownArrival, f *system.Found, address string) error {
-	if p.Hook == 0 && p.Key == "" { // one record says nothing of what else has changed
-		p.Newest = system.Newer(p.Newest, f.Stamp)
-	}
-	digest := sha256.Sum256(f.Raw) // of what the list shows: it is what is compared next time
-	was := known[f.Key]
-	switch {
-	case was.Here && r.GetWhole, // a feed names a record as often as it changes; it was read after this page
-		!p.Anew && was.Stamp != f.Stamp && f.Stamp != "" && system.Newer(was.Stamp, f.Stamp) == was.Stamp, // it is older
+// read is a record as it was read, with what its list does not show.
+type read struct {
+	system.Found
+	digest  [sha256.Size]byte // of what the list shows: it is what is compared next time
+	request string
+	asked   time.Time
+	rest    bool // the parts that its list does not show are in it
+	whole   bool // it was completed
+}
+
+// asRead is a record as it stands in an answer to a request, for which it was asked then.
+func asRead(f system.Found, request string, asked time.Time) *read {
+	return &read{Found: f, digest: sha256.Sum256(f.Raw), request: request, asked: asked}
+}
+
+// unchanged reports whether a record brings nothing: it is known as it is, or older than what is.
+func unchanged(r *system.Record, p *api.Pull, was *store.KnownArrival, f *read) bool {
+	return was.Here && r.GetWhole || // a feed names a record as often as it changes; it was read after this page
+		!p.Anew && was.Stamp != f.Stamp && f.Stamp != "" && system.Newer(was.Stamp, f.Stamp) == was.Stamp || // it is older
 		!p.Anew && was.Key != "" && was.State != api.ArrivalShort && (was.State != api.ArrivalPassed || p.Since != "") &&
-			(f.Version != "" && f.Version == was.Version || bytes.Equal(digest[:], was.Digest)):
-		p.Unchanged++
-		return nil
-	}
-	request, asked := address, b.asked
-	alone := func() (err error) { // a list may know less of a record than the record itself
-		asked, request = s.now(), r.Whole().One(o.client.Base(), f.Key)
-		*f, err = s.wholeOf(ctx, o, r.Whole(), f)
-		return err
-	}
+			(f.Version != "" && f.Version == was.Version || bytes.Equal(f.digest[:], was.Digest))
+}
+
+// complete reads what the list does not show of a record.
+func (s *Syncs) complete(ctx context.Context, o *opened, r *system.Record, p *api.Pull, was *store.KnownArrival, f *read) error {
+	f.whole = true
 	if (r.GetWhole || f.Short() && r.Get != "") && !f.Gone && p.Hook == 0 && p.Key == "" {
-		if err := alone(); err != nil {
+		if err := s.alone(ctx, o, r.Whole(), f); err != nil {
 			return err
 		}
 		if r.Of != nil { // a feed says that something happened; whether it is another one, the record says
-			digest = sha256.Sum256(f.Raw)
-			if !p.Anew && was.State == api.ArrivalMapped && bytes.Equal(digest[:], was.Digest) {
-				p.Unchanged++
-				return nil
-			}
+			f.digest = sha256.Sum256(f.Raw)
 		}
+	}
+	if !was.Mapped && !chosen(p.Only, f.Node) {
+		return nil
+	}
+	return s.restOf(ctx, o, r.Whole(), f)
+}
+
+// alone reads a record by itself: a list may know less of it.
+func (s *Syncs) alone(ctx context.Context, o *opened, r *system.Record, f *read) (err error) {
+	f.asked, f.request, f.rest = s.now(), r.One(o.client.Base(), f.Key), false
+	f.Found, err = s.wholeOf(ctx, o, r, &f.Found)
+	return err
+}
+
+func (s *Syncs) restOf(ctx context.Context, o *opened, r *system.Record, f *read) error {
+	if f.Gone || f.rest {
+		return nil
+	}
+	f.rest = true
+	return o.rest(ctx, r, &f.Found, false)
+}
+
+// ahead completes the records of a page that are new, several at once.
+func (s *Syncs) ahead(ctx context.Context, o *opened, r *system.Record, p *api.Pull, known map[string]store.KnownArrival,
+	all []read) error {
+	if !r.GetWhole && len(r.Whole().Rest) == 0 {
+		return nil
+	}
+	work, ctx := errgroup.WithContext(ctx)
+	work.SetLimit(o.Limits.AtOnce)
+	begun := map[string]bool{}
+	for i := range all {
+		f := &all[i]
+		was := known[f.Key]
+		if unchanged(r, p, &was, f) || begun[f.Key] {
+			continue
+		}
+		begun[f.Key] = true
+		work.Go(func() (err error) {
+			defer func() {
+				if c := recover(); c != nil {
+					err = fmt.Errorf("a mistake of Koinos: %v", c)
+				}
+			}()
+			return s.complete(ctx, o, r, p, &was, f)
+		})
+	}
+	return work.Wait()
+}
+
+// arrive takes a record into the batch, if it is new or another one than before.
+func (s *Syncs) arrive(ctx context.Context, o *opened, r *system.Record, p *api.Pull, b *batch,
+	known map[string]store.KnownArrival, f *read) error {
+	if p.Hook == 0 && p.Key == "" { // one record says nothing of what else has changed
+		p.Newest = system.Newer(p.Newest, f.Stamp)
+	}
+	was := known[f.Key]
+	if unchanged(r, p, &was, f) {
+		p.Unchanged++
+		return nil
+	}
+	if !f.whole {
+		if err := s.complete(ctx, o, r, p, &was, f); err != nil {
+			return err
+		}
+	}
+	if r.Of != nil && !p.Anew && was.State == api.ArrivalMapped && bytes.Equal(f.digest[:], was.Digest) {
+		p.Unchanged++
+		return nil
 	}
 	r = r.Whole()
 	link, shares, err := s.linkedTo(ctx, o, r, f.Key)
 	if err != nil {
 		return err
 	}
-	if shares != nil && link != nil && link.Base != "" && !f.Gone && !link.At.Before(asked.Truncate(time.Millisecond)) {
+	if shares != nil && link != nil && link.Base != "" && !f.Gone && !link.At.Before(f.asked.Truncate(time.Millisecond)) {
 		// It was agreed on meanwhile: what was read before that would look like a change of theirs.
-		if err := alone(); err != nil {
+		if err := s.alone(ctx, o, r, f); err != nil {
 			return err
 		}
 	}
 	passed := !was.Mapped && link == nil && !chosen(p.Only, f.Node)
-	if passed && stillPassed(&was, digest[:]) {
+	if passed && stillPassed(&was, f.digest[:]) {
 		p.Unchanged++
 		return nil
 	}
-	if !f.Gone && !passed {
-		if err := o.rest(ctx, r, f, false); err != nil {
+	if !passed {
+		if err := s.restOf(ctx, o, r, f); err != nil {
 			return err
 		}
 	}
@@ -82,7 +153,7 @@ func (s *Syncs) arrive(ctx context.Context, o *opened, r *system.Record, p *api.
 		return err
 	}
 	a := api.Arrival{System: p.System, Record: p.Record, Key: f.Key, Number: f.Number, Version: f.Version, Stamp: f.Stamp,
-		State: api.ArrivalMapped, Digest: digest[:], Body: zipped, At: s.now().UTC(), Pull: p.ID, Request: request,
+		State: api.ArrivalMapped, Digest: f.digest[:], Body: zipped, At: s.now().UTC(), Pull: p.ID, Request: f.request,
 		Place: f.Place}
 	says := &meaning{raw: f.Raw}
 	switch {
@@ -110,7 +181,7 @@ func (s *Syncs) arrive(ctx context.Context, o *opened, r *system.Record, p *api.
 		a.State = api.ArrivalShort
 		p.Short++
 	default:
-		if says, err = s.meant(ctx, o, r, p, f, link, shares); err != nil {
+		if says, err = s.meant(ctx, o, r, p, &f.Found, link, shares); err != nil {
 			return err
 		}
 		if says == nil {

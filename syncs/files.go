@@ -276,7 +276,7 @@ func (s *Syncs) fileRecords(ctx context.Context, o *opened, r *system.Record, p 
 		return err
 	}
 	for i := range f.found.Records {
-		if err := s.arrive(ctx, o, r, p, b, known, &f.found.Records[i], "file "+f.name); err != nil {
+		if err := s.arrive(ctx, o, r, p, b, known, asRead(f.found.Records[i], "file "+f.name, s.now())); err != nil {
 			return err
 		}
 	}

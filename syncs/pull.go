@@ -282,7 +282,7 @@ func (s *Syncs) arriveAlone(ctx context.Context, o *opened, r *system.Record, p 
 	if err != nil {
 		return err
 	}
-	return s.arrive(ctx, o, r, p, b, known, f, request)
+	return s.arrive(ctx, o, r, p, b, known, asRead(*f, request, b.asked))
 }
 
 // page asks for a page of a list; one that is too large is asked for in smaller ones.
@@ -366,8 +366,15 @@ func (s *Syncs) page(ctx context.Context, o *opened, r *system.Record, p *api.Pu
 	p.Pages++
 	p.Records += len(page.Records)
 	seen.page(page.Records)
+	all := make([]read, len(page.Records))
 	for i := range page.Records {
-		if err := s.arrive(ctx, o, r, p, b, known, &page.Records[i], address); err != nil {
+		all[i] = *asRead(page.Records[i], address, b.asked)
+	}
+	if err := s.ahead(ctx, o, r, p, known, all); err != nil {
+		return "", err
+	}
+	for i := range all {
+		if err := s.arrive(ctx, o, r, p, b, known, &all[i]); err != nil {
 			return "", err
 		}
 	}
