@@ -8,7 +8,7 @@ GO := $(shell find . \( -name "*.go" -o -path "./core/x12/dictionary/*" -o -path
 FUZZ := core/source:FuzzCSV:12000 core/source:FuzzXLSX:5000 core/mapping:FuzzParse:30000 core/jsondoc:FuzzParse:60000 core/jsondoc:FuzzPath:30000 core/drafting:FuzzDraft:1500 core/x12:FuzzRead:20000 core/x12:FuzzAddress:40000 core/partner:FuzzParse:10000 core/syncing:FuzzParse:10000 core/system:FuzzParse:15000 core/system:FuzzLink:15000 core/system:FuzzRead:15000 core/system:FuzzErrors:15000 core/system:FuzzFile:15000 core/system/draft:FuzzFromOpenAPI:5000 remote:FuzzVerify:20000
 FUZZ_RUNS ?= 1
 # Packages with goroutines of their own: their tests run under the race detector too.
-GOROUTINES := ./remote ./notify ./store ./jobs ./book ./load ./exchange ./folder ./service
+GOROUTINES := ./remote ./syncs ./notify ./store ./jobs ./book ./load ./exchange ./folder ./service
 
 .PHONY: demo test build check unit fuzz bench draft-score screenshots generate clean
 

@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"strconv"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	graphql "github.com/graph-gophers/graphql-go"
@@ -68,8 +69,8 @@ func (p *points) spend(n float64, now time.Time) (left float64, wait time.Durati
 type costKey struct{}
 
 func spend(ctx context.Context, n int) {
-	if c, ok := ctx.Value(costKey{}).(*int); ok {
-		*c += n
+	if c, ok := ctx.Value(costKey{}).(*atomic.Int64); ok { // parts of an answer are made side by side
+		c.Add(int64(n))
 	}
 }
 
@@ -92,9 +93,9 @@ func (s *Slipway) graph(schema *graphql.Schema) http.HandlerFunc {
 				"errors": []any{map[string]any{"message": "There are no points left."}}})
 			return
 		}
-		cost := 0
+		var cost atomic.Int64
 		res := schema.Exec(context.WithValue(r.Context(), costKey{}, &cost), asked.Query, "", asked.Variables)
-		left, _ := s.points.spend(float64(cost), s.now())
+		left, _ := s.points.spend(float64(cost.Load()), s.now())
 		out := map[string]any{"extensions": told(left, 0)}
 		if len(res.Data) > 0 {
 			out["data"] = res.Data
