@@ -137,3 +137,15 @@ func (s *Store) UnansweredLinks(ctx context.Context, system, record string, befo
 	}
 	return list, err
 }
+
+// LinksOfFile gives the links of the records that stand in a file.
+func (s *Store) LinksOfFile(ctx context.Context, system, record, id string) ([]api.Link, error) {
+	var rows []linkRow
+	err := s.r.SelectContext(ctx, &rows, `SELECT * FROM links WHERE system = ? AND record = ? AND (key = ? OR key > ? || '/' AND
+	  key < ? || '0') ORDER BY length(key), key`, system, record, id, id, id)
+	list := make([]api.Link, len(rows))
+	for i := range rows {
+		list[i] = rows[i].link()
+	}
+	return list, err
+}

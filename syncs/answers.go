@@ -27,13 +27,21 @@ type listening struct {
 	failures    int // one after another
 }
 
-// reply is what tells how the files of a push are answered; nil is that they are not.
-func (s *Syncs) reply(ctx context.Context, p *syncing.Push) (*opened, *system.Record) {
+// filed is what a push writes files of; nil is that it writes none.
+func (s *Syncs) filed(ctx context.Context, p *syncing.Push) (*opened, *system.Record) {
 	o, r, err := s.target(ctx, p.Target)
-	if err != nil || r.Write == nil || r.Write.File == nil || r.Write.File.Answer == nil {
+	if err != nil || r.Write == nil || r.Write.File == nil {
 		return nil, nil // whoever works at a task of it says what is wrong
 	}
 	return o, r
+}
+
+// reply is what tells how the files of a push are answered; nil is that they are not.
+func (s *Syncs) reply(ctx context.Context, p *syncing.Push) *system.Record {
+	if _, r := s.filed(ctx, p); r != nil && r.Write.File.Answer != nil {
+		return r
+	}
+	return nil
 }
 
 // answersDue begins to look for the answers to files where it is time. A folder may be
@@ -43,8 +51,8 @@ func (s *Syncs) answersDue(ctx context.Context, work *sync.WaitGroup, active []*
 	for _, y := range active {
 		for i := range y.Pushes {
 			p := &y.Pushes[i]
-			o, r := s.reply(ctx, p)
-			if r == nil {
+			o, r := s.filed(ctx, p)
+			if r == nil || r.Write.File.Answer == nil && s.isMended(p.Target) {
 				continue
 			}
 			wait, begin := s.beginLook(p.Target)
@@ -94,7 +102,9 @@ func (s *Syncs) lookForAnswers(ctx context.Context, y *standing, p *syncing.Push
 		s.mu.Unlock()
 		s.wake()
 	}()
-	err = s.answersTo(ctx, y, p, o, r)
+	if err = s.mendFiles(ctx, o, r); err == nil && r.Write.File.Answer != nil {
+		err = s.answersTo(ctx, y, p, o, r)
+	}
 }
 
 // listenNow lets answers to the files of a sync be looked for at once.
@@ -110,7 +120,7 @@ func (s *Syncs) listenNow(y *syncing.Sync) {
 
 // heard reports whether the answers to the files of a push have been looked for since.
 func (s *Syncs) heard(ctx context.Context, p *syncing.Push, since time.Time) bool {
-	if _, r := s.reply(ctx, p); r == nil {
+	if s.reply(ctx, p) == nil {
 		return true
 	}
 	s.mu.Lock()
@@ -161,29 +171,31 @@ func (s *Syncs) answer(ctx context.Context, y *standing, p *syncing.Push, o *ope
 		}
 		return s.unread(o, r, dir, name, unread.Error())
 	}
-	l, err := s.store.LinkOf(ctx, p.System, p.Record, id)
+	links, err := s.store.LinksOfFile(ctx, p.System, p.Record, id)
 	if err != nil {
 		return err
 	}
-	if l == nil {
+	if len(links) == 0 {
 		return s.unread(o, r, dir, name, fmt.Sprintf("it answers %q, and no file of ours has this id", id))
 	}
 	said, err := json.Marshal(map[string]any{"answer": says, "taken": taken, "id": id, "name": name})
 	if err != nil {
 		return err
 	}
-	l.Found = string(said)
-	if !taken {
-		l.Revision = 0
+	for i := range links {
+		links[i].Found = string(said)
+		if !taken {
+			links[i].Revision = 0
+		}
 	}
-	if err := s.store.PutLink(ctx, l, s.now()); err != nil {
+	if err := s.store.Write(ctx, func(t *store.Tx) error { return t.SaveLinks(links, s.now()) }); err != nil {
 		return err
 	}
-	if err := s.store.WakeAfter(ctx, l.OrderID, s.now()); err != nil {
-		return err
-	}
-	if !taken {
-		if err := s.refusedFile(ctx, y, p, l, says); err != nil {
+	for i := range links {
+		if taken {
+			break
+		}
+		if err := s.refusedFile(ctx, y, p, &links[i], says); err != nil {
 			return err
 		}
 	}
@@ -236,7 +248,7 @@ func (s *Syncs) Unanswered(ctx context.Context, name string, behind int64, limit
 	n := behind
 	for i := range y.Pushes {
 		p := &y.Pushes[i]
-		_, r := s.reply(ctx, p)
+		r := s.reply(ctx, p)
 		if r == nil || len(all) == limit {
 			continue
 		}

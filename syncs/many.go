@@ -83,6 +83,9 @@ func (o *opened) atWork() int {
 		if r.Write != nil && r.Write.Many != nil {
 			most = max(most, 2*r.Write.Many.Most)
 		}
+		if r.Write != nil && r.Write.File != nil && r.Write.File.Orders > 1 {
+			most = max(most, 2*r.Write.File.Orders)
+		}
 	}
 	return most
 }

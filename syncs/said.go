@@ -2,11 +2,6 @@ package syncs
 
 import (
 	"context"
-	"encoding/json"
-	"fmt"
-	"os"
-	"path/filepath"
-	"strings"
 
 	"koinos/api"
 	"koinos/core/plan"
@@ -35,7 +30,7 @@ func (p *push) say(ctx context.Context) error {
 		return nil
 	}
 	if w.File != nil {
-		return p.sayFile()
+		return p.sayFile(ctx)
 	}
 	p.rules = plan.New(p.r)
 	if err := p.refer(ctx); err != nil {
@@ -70,48 +65,6 @@ func (p *push) say(ctx context.Context) error {
 	}
 	p.agree()
 	return nil
-}
-
-// sayFile writes the record as a file.
-func (p *push) sayFile() error {
-	out := p.r.Write.File
-	base, err := system.ResolveFolder(p.o.Folder, os.LookupEnv)
-	if err != nil {
-		return &remote.Problem{Kind: remote.Setup, Why: capital(err.Error()) + "."}
-	}
-	id, text, err := out.Text(p.wanted, p.linesOf(), fmt.Sprintf("%d%s", p.id, p.occasion()), p.s.now())
-	if err != nil {
-		return blocked(api.CannotWrite, "%v", err)
-	}
-	name := strings.ReplaceAll(out.Name, "{id}", id)
-	step := plan.Step{Does: "write the file " + name, Kind: plan.Create, Method: "FILE", Path: out.Path + "/" + name}
-	if quoted, err := json.Marshal(text); err == nil {
-		step.Body = quoted
-	}
-	if p.dry {
-		p.out.State = api.PushPlanned
-		p.note(step)
-		return nil
-	}
-	dir := filepath.Join(base, out.Path)
-	if _, err := os.Stat(base); err != nil { // it may be another machine's, and come back
-		return away(p.o, dir, err)
-	}
-	if err := os.MkdirAll(dir, 0o755); err != nil {
-		return away(p.o, dir, err)
-	}
-	if err := place(dir, name, []byte(text), 0o644); err != nil {
-		return away(p.o, dir, err)
-	}
-	p.note(step)
-	p.found, p.number = &plan.Found{Key: id}, name
-	p.agree()
-	return nil
-}
-
-func away(o *opened, dir string, err error) error {
-	return &remote.Problem{Kind: remote.Away, Why: fmt.Sprintf("The folder %s of %s cannot be written: %s.", dir, o.Name,
-		cause(err))}
 }
 
 // linesOf are the lines of what is wanted.

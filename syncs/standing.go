@@ -305,7 +305,7 @@ func (s *Syncs) DescribeSync(ctx context.Context, kept api.Sync) (api.Sync, erro
 		part.Away, part.Since = s.awayOf(push.System)
 		part.Counts = together(written[push.Name], tasks[push.Name])
 		kept.State.Counts = together(kept.State.Counts, part.Counts)
-		if _, r := s.reply(ctx, &push); r != nil {
+		if r := s.reply(ctx, &push); r != nil {
 			within := s.now().Add(-r.Write.File.Answer.Within)
 			if part.Unanswered, part.UnansweredSince, err = s.store.Unanswered(ctx, push.System, push.Record, within); err != nil {
 				return kept, err

@@ -30,6 +30,7 @@ type FileOut struct {
 	Tail       string
 	Answer     *FileReply // nil: nobody answers
 	Once       bool       // a record is written once; else at each change
+	Orders     int        // how many may stand in one file
 }
 
 // FileReply is how the file is read with which the system answers one of ours.
@@ -47,7 +48,8 @@ var fileOut = grammar.Group("The record is a file in a folder, in place of creat
 	grammar.May("head", grammar.Some("How it begins, with {id}, {today}, {now}, and values of the record such as {$.ref}")),
 	grammar.Must("record", grammar.Some("What stands in it of the record, likewise")),
 	grammar.May("line", grammar.Some("What stands in it of each line, with values of the line such as {$.qty}")),
-	grammar.May("tail", grammar.Some("How it ends: also {lines}, {parts} (segments in all) and {sum $.qty} (over the lines)")),
+	grammar.May("tail", grammar.Some("How it ends: also {records}, {lines}, {parts} (segments in all) and {sum $.qty} (over the lines)")),
+	grammar.May("orders", grammar.Whole("How many records may stand in one file; left out, each has its own")),
 	grammar.May("once", &grammar.Shape{Kind: grammar.Boolean, About: "true: a record is written once, whatever changes later"}),
 	grammar.May("answer", grammar.Group("The file with which the system answers",
 		grammar.Must("path", grammar.Some("Folder below the system's")),
@@ -63,7 +65,7 @@ func (b *builder) fileOut(n *grammar.Node) *FileOut {
 		return nil
 	}
 	f := &FileOut{Path: n.Str("path"), Name: n.Str("name"), Segments: b.segments(n.Get("segments")), Head: n.Str("head"),
-		Record: n.Str("record"), Line: n.Str("line"), Tail: n.Str("tail"), Once: n.Str("once") == "true"}
+		Record: n.Str("record"), Line: n.Str("line"), Tail: n.Str("tail"), Once: n.Str("once") == "true", Orders: max(1, n.Number("orders"))}
 	b.folder(n.Get("path"))
 	if f.Segments != nil && f.Segments.Told != nil {
 		b.wrong(n.Get("segments"), "a file that is written has the separators that are said here: leave told out.")
@@ -84,8 +86,8 @@ func (b *builder) fileOut(n *grammar.Node) *FileOut {
 				}
 			} else if m[1] == "parts" && f.Segments == nil {
 				b.wrong(v, "{parts} counts segments: say segments.")
-			} else if !slices.Contains([]string{"id", "today", "now", "lines", "parts"}, m[1]) {
-				b.wrong(v, "{%s} is nothing that can stand here: id, today, now, lines, parts, a path, or sum and a path.", m[1])
+			} else if !slices.Contains([]string{"id", "today", "now", "records", "lines", "parts"}, m[1]) {
+				b.wrong(v, "{%s} is nothing that can stand here: id, today, now, records, lines, parts, a path, or sum and a path.", m[1])
 			}
 		}
 	}
@@ -103,30 +105,64 @@ func (b *builder) fileOut(n *grammar.Node) *FileOut {
 // hole is a place in a text where a value comes.
 var hole = regexp.MustCompile(`\{([^{}]*)\}`)
 
-// Text writes a record as a file, with its id: twelve hexadecimal digits of what it says and
-// of the occasion, which tells files apart that say the same. The error says, in a sentence,
-// which value cannot stand in the file.
-func (f *FileOut) Text(record *tree.Node, lines []*tree.Node, occasion string, now time.Time) (id, text string, err error) {
-	sum := sha256.New()
-	sum.Write(record.AppendJSON(nil))
-	for _, l := range lines {
-		sum.Write(l.AppendJSON(nil))
+// Named is the name of the file of an id.
+func (f *FileOut) Named(id string) string { return strings.ReplaceAll(f.Name, "{id}", id) }
+
+// ID is the id of the file of a name; ok is false where that is none of ours.
+func (f *FileOut) ID(name string) (id string, ok bool) {
+	before, behind, _ := strings.Cut(f.Name, "{id}")
+	id, ok = strings.CutPrefix(name, before)
+	if !ok || len(id) < idDigits {
+		return "", false
 	}
-	sum.Write([]byte(occasion))
-	id = strings.ToUpper(hex.EncodeToString(sum.Sum(nil)[:6]))
-	w := &fileWriter{f: f, lines: lines, values: map[string]string{"id": id, "today": now.UTC().Format("20060102"),
-		"now": now.UTC().Format(time.RFC3339), "lines": strconv.Itoa(len(lines))}}
-	body := w.fill(f.Head, record) + w.fill(f.Record, record)
-	for _, l := range lines {
-		body += w.fill(f.Line, l)
+	id = id[:idDigits]
+	return id, f.Named(id) == name && before+id+strings.ReplaceAll(behind, "{id}", id) == name
+}
+
+// idDigits is how long ids of files are.
+const idDigits = 12
+
+// FileRecord is a record that is written into a file, with its lines. The occasion tells
+// records apart that say the same.
+type FileRecord struct {
+	Record   *tree.Node
+	Lines    []*tree.Node
+	Occasion string
+}
+
+// Text writes records as a file, with its id: twelve hexadecimal digits of what it says and of
+// the occasions. What the head and the tail say of a record they say of the first. The error
+// says, in a sentence, which value cannot stand in the file.
+func (f *FileOut) Text(records []FileRecord, now time.Time) (id, text string, err error) {
+	sum := sha256.New()
+	w := &fileWriter{f: f}
+	for i := range records {
+		sum.Write(records[i].Record.AppendJSON(nil))
+		for _, l := range records[i].Lines {
+			sum.Write(l.AppendJSON(nil))
+		}
+		sum.Write([]byte(records[i].Occasion))
+		w.lines = append(w.lines, records[i].Lines...)
+	}
+	id = strings.ToUpper(hex.EncodeToString(sum.Sum(nil)[:idDigits/2]))
+	w.values = map[string]string{"id": id, "today": now.UTC().Format("20060102"), "now": now.UTC().Format(time.RFC3339),
+		"lines": strconv.Itoa(len(w.lines)), "records": strconv.Itoa(len(records))}
+	first := records[0].Record
+	var body strings.Builder
+	body.WriteString(w.fill(f.Head, first))
+	for i := range records {
+		body.WriteString(w.fill(f.Record, records[i].Record))
+		for _, l := range records[i].Lines {
+			body.WriteString(w.fill(f.Line, l))
+		}
 	}
 	if f.Segments != nil {
-		whole, _ := f.Segments.cut(body)
-		tail, _ := f.Segments.cut(w.fill(f.Tail, record))
+		whole, _ := f.Segments.cut(body.String())
+		tail, _ := f.Segments.cut(w.fill(f.Tail, first))
 		w.values["parts"] = strconv.Itoa(len(whole) + len(tail))
 	}
-	text = body + w.fill(f.Tail, record)
-	return id, text, w.err
+	body.WriteString(w.fill(f.Tail, first))
+	return id, body.String(), w.err
 }
 
 // fileWriter fills the texts of one file.

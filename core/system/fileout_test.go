@@ -53,7 +53,7 @@ func TestFileOut(t *testing.T) {
 			t.Fatal(err)
 		}
 		record, lines := recordOf(t, y, c.record)
-		_, got, err := y.Records["pick"].Write.File.Text(record, lines, "", time.Now())
+		_, got, err := y.Records["pick"].Write.File.Text([]FileRecord{{record, lines, ""}}, time.Now())
 		if err != nil {
 			got = "! " + err.Error()
 		}
@@ -89,8 +89,8 @@ func TestFileOutID(t *testing.T) {
 	} {
 		record, lines := recordOf(t, y, c.record)
 		file := y.Records["pick"].Write.File
-		id, _, err := file.Text(record, lines, c.occasion, time.Now())
-		again, _, _ := file.Text(record, lines, c.occasion, time.Now().Add(48*time.Hour))
+		id, _, err := file.Text([]FileRecord{{record, lines, c.occasion}}, time.Now())
+		again, _, _ := file.Text([]FileRecord{{record, lines, c.occasion}}, time.Now().Add(48*time.Hour))
 		if err != nil || id != again || len(id) != 12 || ids[id] != "" {
 			t.Errorf("%s %s: %s and %s, as %q %v", c.record, c.occasion, id, again, ids[id], err)
 		}

@@ -196,61 +196,6 @@ func (r *Record) RequestOne(address string) (to string, body []byte, err error) 
 	return ask(address, r.GetQuery, nil)
 }
 
-// First gives the address of the first page of a part of a record that its list does not
-// show; "" is that there is none.
-func (t *Rest) First(base string, f *Found) (string, error) {
-	n := f.Node
-	if t.More != nil && scalar(t.More, n) != "true" {
-		return "", nil
-	}
-	l := t.List
-	l.Path = strings.NewReplacer("{key}", url.PathEscape(f.Key), "{number}", url.PathEscape(f.Number)).Replace(l.Path)
-	l.Query = map[string]string{}
-	for name, value := range t.Query {
-		l.Query[name] = strings.NewReplacer("{key}", f.Key, "{number}", f.Number).Replace(value)
-	}
-	address, err := l.First(base, "")
-	if err != nil {
-		return "", err
-	}
-	u, err := url.Parse(address)
-	if err != nil {
-		return "", err
-	}
-	q := u.Query()
-	if t.GraphQL != "" {
-		q.Set("key", f.Key)
-	}
-	if cursor := scalar(t.From, n); cursor != "" {
-		q.Set(t.Paging.Parameter, cursor)
-	}
-	u.RawQuery = q.Encode()
-	return u.String(), nil
-}
-
-// Add reads a page of a part into the record n, and says where it goes on.
-func (t *Rest) Add(a Answer, n *tree.Node, first bool) (next string, err error) {
-	root, _, err := jsondoc.Parse(a.Body, 1)
-	if err != nil || root == nil {
-		return "", &AnswerError{"", "is not JSON"}
-	}
-	lines, _, err := t.nodes(root, a.Body)
-	if err != nil {
-		return "", err
-	}
-	into := n.ListAt(t.Into)
-	if into == nil {
-		return "", &AnswerError{n.Pointer() + t.Into, "has something else than a list"}
-	}
-	if first && t.Anew {
-		into.Clear()
-	}
-	for _, l := range lines {
-		into.Add(l)
-	}
-	return t.Paging.next(a, root, len(lines))
-}
-
 func join(base, path string) string {
 	return strings.TrimRight(base, "/") + "/" + strings.TrimLeft(path, "/")
 }

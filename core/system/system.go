@@ -145,16 +145,6 @@ type Tells struct {
 // Of is the key of the other record; "" is none.
 func (t *Tells) Of(n *tree.Node) string { return scalar(t.Key, n) }
 
-// Rest is where a part of a record is that its list does not show, such as further lines.
-type Rest struct {
-	List
-	More *jsondoc.Path // a record has more where this is true; nil is always
-	From *jsondoc.Path // where the record says from which cursor on; may be nil
-	Into string        // pointer of the list, within the record, to which they are added; it may not be there
-	Anew bool          // they take the place of those that the list shows
-	Line bool          // they are lines of the record
-}
-
 // Since is how only what is new is asked for; a blank Parameter is not at all.
 type Since struct {
 	Parameter, Form string
@@ -528,29 +518,6 @@ func (b *builder) list(n *grammar.Node) List {
 		}
 	}
 	return l
-}
-
-func (b *builder) rest(r *Record, n *grammar.Node) Rest {
-	t := Rest{List: b.list(n), More: b.path(n.Get("more")), From: b.path(n.Get("from")), Anew: n.Str("anew") == "true"}
-	if into := b.path(n.Get("into")); into != nil {
-		t.Into = into.Pointer()
-		t.Line = r.Lines != nil && strings.HasPrefix(r.Lines.String(), into.String())
-	}
-	if t.Into == "" {
-		b.wrong(n.Get("into"), "into is one list of the record, such as $.lines.")
-	}
-	named := func(word string) bool { return strings.Contains(t.Path, word) || within(t.Query, word) }
-	if !named("{key}") && !named("{number}") && t.GraphQL == "" {
-		b.wrong(n.Get("path"), "the path of a part of a record needs {key} or {number}, such as /orders/{key}/lines, or a "+
-			"parameter under query does.")
-	}
-	if named("{number}") && r.Number == nil {
-		b.wrong(n.Get("path"), "say number: of the record too, where {number} is found.")
-	}
-	if t.From != nil && t.Paging.Kind != "cursor" {
-		b.wrong(n.Get("from"), "from is a cursor: say paging: {cursor: …} of the lines too.")
-	}
-	return t
 }
 
 // within reports whether one of the values has a word in it.
