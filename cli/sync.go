@@ -1,18 +1,14 @@
 package cli
 
 import (
-	"context"
-	"errors"
 	"fmt"
 	"net/url"
-	"os"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
 	"koinos/api"
-	"koinos/core/finding"
 	"koinos/core/report"
 	"koinos/core/syncing"
 )
@@ -31,25 +27,14 @@ func (a *app) checkSync() *cobra.Command {
 		Use: "check FILE…", Short: "Check syncs without a service", Args: cobra.MinimumNArgs(1),
 		Example: "  koinos sync check syncs/*.yaml",
 		RunE: func(_ *cobra.Command, args []string) error {
-			bad := false
-			for _, name := range args {
-				text, err := os.ReadFile(name)
-				if err != nil {
-					return unreadable(name, err)
-				}
+			return a.checkEach(args, func(text []byte) (string, error) {
 				y, err := syncing.Parse(text)
 				if err != nil {
-					bad = true
-					a.mistakes(name, finding.Of(err))
-					continue
+					return "", err
 				}
 				when := map[bool]string{true: "when it is asked", false: "by itself"}[y.Asked]
-				fmt.Fprintf(a.out, "%s is sound: %s works %s, with %s.\n", name, y.Name, when, strings.Join(y.Names(), ", "))
-			}
-			if bad {
-				return &exit{code: exitBad}
-			}
-			return nil
+				return fmt.Sprintf("%s works %s, with %s.", y.Name, when, strings.Join(y.Names(), ", ")), nil
+			})
 		},
 	}
 }
@@ -447,11 +432,7 @@ func (a *app) listPushed() *cobra.Command {
 				q.Set("all", "true")
 			}
 			if len(args) == 1 {
-				id, err := a.orderID(c.Context(), args[0])
-				if err != nil {
-					return err
-				}
-				q.Set("order", num64(id))
+				q.Set("order", args[0])
 			}
 			page, err := a.client().Pushed(c.Context(), q)
 			if err != nil {
@@ -478,21 +459,4 @@ func (a *app) listPushed() *cobra.Command {
 	c.Flags().StringVar(&sync, "sync", "", "only what this sync wrote")
 	c.Flags().BoolVar(&all, "all", false, "also what was right already")
 	return c
-}
-
-// errNoOrder says that no order has a number.
-var errNoOrder = errors.New("no order has this number")
-
-// orderID finds the id of an order by a number.
-func (a *app) orderID(ctx context.Context, number string) (int64, error) {
-	page, err := a.client().Orders(ctx, url.Values{"text": {number}, "limit": {"10"}})
-	if err != nil {
-		return 0, err
-	}
-	for _, o := range page.Items {
-		if o.Number == number || o.SenderNumber == number || num64(o.ID) == number {
-			return o.ID, nil
-		}
-	}
-	return 0, &exit{exitFailed, fmt.Sprintf("%s: %v.", number, errNoOrder)}
 }

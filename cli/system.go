@@ -49,31 +49,41 @@ func (a *app) checkSystem() *cobra.Command {
 		Use: "check FILE…", Short: "Check descriptions without a service", Args: cobra.MinimumNArgs(1),
 		Example: "  koinos system check systems/*.yaml",
 		RunE: func(_ *cobra.Command, args []string) error {
-			bad := false
-			for _, name := range args {
-				text, err := os.ReadFile(name)
-				if err != nil {
-					return unreadable(name, err)
-				}
+			return a.checkEach(args, func(text []byte) (string, error) {
 				y, err := system.Parse(text)
 				if err != nil {
-					bad = true
-					a.mistakes(name, finding.Of(err))
-					continue
+					return "", err
 				}
 				at := "at " + y.Address
 				if y.Folder != "" {
 					at = "in " + y.Folder
 				}
-				fmt.Fprintf(a.out, "%s is sound: %s %s, with %s.\n", name, y.Name, at,
-					strings.Join(y.RecordNames(), ", "))
-			}
-			if bad {
-				return &exit{code: exitBad}
-			}
-			return nil
+				return fmt.Sprintf("%s %s, with %s.", y.Name, at, strings.Join(y.RecordNames(), ", ")), nil
+			})
 		},
 	}
+}
+
+// checkEach looks at files, prints the mistakes of each, and says in a sentence what a sound one is.
+func (a *app) checkEach(names []string, check func([]byte) (string, error)) error {
+	bad := false
+	for _, name := range names {
+		text, err := os.ReadFile(name)
+		if err != nil {
+			return unreadable(name, err)
+		}
+		says, err := check(text)
+		if err != nil {
+			bad = true
+			a.mistakes(name, finding.Of(err))
+			continue
+		}
+		fmt.Fprintf(a.out, "%s is sound: %s\n", name, says)
+	}
+	if bad {
+		return &exit{code: exitBad}
+	}
+	return nil
 }
 
 // unreadable says that a file cannot be read.

@@ -302,17 +302,21 @@ func (s *Service) syncWork(h huma.API) {
 	type written struct {
 		Paging
 		Sync  string `query:"sync"`
-		Order int64  `query:"order" doc:"Id of an order here"`
+		Order string `query:"order" doc:"An order here: its number, the sender's, or its id"`
 		All   bool   `query:"all" doc:"With what was right already"`
 	}
 	handle(s, h, op(http.MethodGet, "/pushed", "list-pushed", tag, "read",
 		"What was written into systems, with what stood there before, newest first"),
 		func(ctx context.Context, in *written) (*paged[api.Pushed], error) {
 			before, err := in.number()
+			var order int64
+			if err == nil && in.Order != "" {
+				order, err = s.store.FindOrder(ctx, in.Order)
+			}
 			if err != nil {
 				return nil, err
 			}
-			all, err := s.store.PushedList(ctx, store.PushedFilter{Sync: in.Sync, OrderID: in.Order, Before: before,
+			all, err := s.store.PushedList(ctx, store.PushedFilter{Sync: in.Sync, OrderID: order, Before: before,
 				Limit: in.Limit + 1, Written: !in.All})
 			if err != nil {
 				return nil, err

@@ -340,8 +340,8 @@ func (s *Syncs) RunSync(ctx context.Context, name string, n api.NewSyncRun, by s
 	if err != nil {
 		return api.SyncRun{}, err
 	}
-	if p := progresses[name]; p.State == api.SyncPaused {
-		return api.SyncRun{}, asked("%s is paused: %s koinos sync resume %s lets it go on.", name, p.Reason, name)
+	if err := notPaused(progresses[name], name); err != nil {
+		return api.SyncRun{}, err
 	}
 	r := api.SyncRun{Sync: name, Only: n.Only, State: api.SyncRunning, StartedAt: s.now().UTC(), By: by}
 	if err := s.store.AddSyncRun(ctx, &r); err != nil {
@@ -356,6 +356,13 @@ func (s *Syncs) RunSync(ctx context.Context, name string, n api.NewSyncRun, by s
 	return s.DescribeRun(ctx, r)
 }
 
+func notPaused(p store.Progress, name string) error {
+	if p.State == api.SyncPaused {
+		return asked("%s is paused: %s koinos sync resume %s lets it go on.", name, p.Reason, name)
+	}
+	return nil
+}
+
 // RetryHeld tries pushes that are held once more, by runs of their syncs.
 func (s *Syncs) RetryHeld(ctx context.Context, all []api.HeldWork, by string) (runs []int64, err error) {
 	pushes := map[string][]string{}
@@ -368,6 +375,15 @@ func (s *Syncs) RetryHeld(ctx context.Context, all []api.HeldWork, by string) (r
 		ids = append(ids, k.ID)
 		if !slices.Contains(pushes[k.Sync], k.Push) {
 			pushes[k.Sync] = append(pushes[k.Sync], k.Push)
+		}
+	}
+	progresses, err := s.store.Progresses(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, name := range sorted(pushes) { // before anything is changed
+		if err := notPaused(progresses[name], name); err != nil {
+			return nil, err
 		}
 	}
 	if err := s.store.RetryTasks(ctx, ids, s.now()); err != nil {

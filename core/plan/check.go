@@ -23,7 +23,7 @@ func (p *Planner) know(fields []system.TheirField) {
 			to, types = p.eachLine, p.inLine
 		}
 		to[f.Pointer] = f
-		if types[f.Pointer] == "" && (f.Type == "text" || f.Type == "number" || f.Type == "boolean") {
+		if types[f.Pointer] == "" {
 			types[f.Pointer] = f.Type
 		}
 		if !f.OfLine && (f.Fixed || f.Never) {

@@ -56,6 +56,8 @@ type Merged struct {
 	lines  map[string]*mergedLine
 	list   string
 	match  func(*tree.Node) string
+
+	types, inLine map[string]string // as the Planner's
 }
 
 // mergedLine is a line that is on one side at least.
@@ -74,7 +76,8 @@ func (p *Planner) Merge(s Sides, owner Owner) (*Merged, error) {
 	if s.TheirsLike == nil {
 		s.TheirsLike = s.Theirs
 	}
-	m := &Merged{header: map[string]Side{}, lines: map[string]*mergedLine{}, list: p.list, match: p.matches()}
+	m := &Merged{header: map[string]Side{}, lines: map[string]*mergedLine{}, list: p.list, match: p.matches(),
+		types: p.types, inLine: p.inLine}
 	header, ours, err := p.wanted(s.Ours)
 	if err != nil {
 		return nil, err
@@ -166,7 +169,11 @@ type value struct{ now, then, like *tree.Node }
 
 // judge says whose value counts, and notes where both changed it.
 func (m *Merged) judge(owner Owner, line, pointer string, here, there value) Side {
-	changedHere, changedThere := !same(here.now, here.then), !same(there.now, there.then)
+	kind := m.types[pointer]
+	if line != "" {
+		kind = m.inLine[pointer]
+	}
+	changedHere, changedThere := !same(here.now, here.then, kind), !same(there.now, there.then, kind)
 	switch {
 	case !changedHere && !changedThere:
 		return Neither
@@ -174,7 +181,7 @@ func (m *Merged) judge(owner Owner, line, pointer string, here, there value) Sid
 		return Here
 	case !changedHere:
 		return There
-	case same(here.like, there.like):
+	case same(here.like, there.like, kind):
 		return Neither
 	}
 	c := Clash{Line: line, Field: strings.TrimPrefix(pointer, "/"), Agreed: text(there.then), Here: text(here.now),
@@ -229,7 +236,7 @@ func (m *Merged) line(owner Owner, name string, here, hereThen *line, hereLike, 
 
 func differs(a, b *line) bool {
 	for _, l := range a.leaves {
-		if !same(l.node, b.node.Get(l.pointer)) {
+		if !same(l.node, b.node.Get(l.pointer), "") {
 			return true
 		}
 	}
@@ -239,7 +246,7 @@ func differs(a, b *line) bool {
 // changed reports whether the values of a line that we write were changed there.
 func changed(written *line, now, then *tree.Node) bool {
 	for _, l := range written.leaves {
-		if !same(now.Get(l.pointer), then.Get(l.pointer)) {
+		if !same(now.Get(l.pointer), then.Get(l.pointer), "") {
 			return true
 		}
 	}

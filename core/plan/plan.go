@@ -148,6 +148,15 @@ func New(r *system.Record, fields ...system.TheirField) *Planner {
 			into[parsed.Pointer()] = kind
 		}
 	}
+	for _, path := range p.w.Fold {
+		into, text := p.types, path.String()
+		if rest, ok := strings.CutPrefix(text, each+"."); ok && each != "" {
+			into, text = p.inLine, "$."+rest
+		}
+		if parsed, err := jsondoc.ParsePath(text); err == nil {
+			into[parsed.Pointer()] = folded
+		}
+	}
 	p.know(fields)
 	return p
 }
@@ -392,7 +401,7 @@ func (p *planner) change(header []leaf, lines []line, found *Found) error {
 	var changes []Difference
 	for _, l := range header {
 		is := found.Root.Get(l.pointer)
-		if same(l.node, is) {
+		if same(l.node, is, p.types[l.pointer]) {
 			continue
 		}
 		field := strings.TrimPrefix(l.pointer, "/")
@@ -450,7 +459,7 @@ func (p *planner) inlineChanges(lines []line, list *tree.Node) (out []Difference
 			out = append(out, Difference{name, "line", "", "there"})
 		default:
 			for _, l := range lines[i].leaves {
-				if is := there[i].Get(l.pointer); !same(l.node, is) {
+				if is := there[i].Get(l.pointer); !same(l.node, is, p.inLine[l.pointer]) {
 					out = append(out, Difference{name, strings.TrimPrefix(l.pointer, "/"), text(is), text(l.node)})
 				}
 			}
@@ -499,7 +508,7 @@ func (p *planner) lines(lines []line, found *Found) error {
 		var differ []leaf
 		var changes []Difference
 		for _, v := range l.leaves {
-			if was := is.Get(v.pointer); !same(v.node, was) {
+			if was := is.Get(v.pointer); !same(v.node, was, p.inLine[v.pointer]) {
 				differ = append(differ, v)
 				changes = append(changes, Difference{l.match, strings.TrimPrefix(v.pointer, "/"), text(was),
 					text(v.node)})

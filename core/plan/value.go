@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"koinos/core/order"
+	"koinos/core/system"
 	"koinos/core/tree"
 )
 
@@ -17,13 +18,24 @@ func blank(n *tree.Node) bool {
 	return n == nil || n.Kind == tree.Null || n.Kind == tree.String && n.Text == ""
 }
 
+// folded is the kind of values of which the letter case does not matter.
+const folded = "folded"
+
 // same compares by what values mean: blanks are equal, numbers are compared by their
-// value whichever of the two is one, everything else as it is written.
-func same(a, b *tree.Node) bool {
+// value whichever of the two is one, dates and times, where it is known that they are, by the day
+// or the moment, everything else as it is written.
+func same(a, b *tree.Node, kind string) bool {
 	switch {
 	case blank(a) || blank(b):
 		return blank(a) && blank(b)
-	case a.Kind == tree.Number || b.Kind == tree.Number:
+	case !a.Scalar() || !b.Scalar():
+	case kind == "date":
+		return system.SameDay(a.Text, b.Text)
+	case kind == "time":
+		return system.SameTime(a.Text, b.Text)
+	case kind == folded:
+		return strings.EqualFold(a.Text, b.Text)
+	case kind == "number", a.Kind == tree.Number || b.Kind == tree.Number:
 		x, errX := order.ParseNumber(a.Text)
 		y, errY := order.ParseNumber(b.Text)
 		if errX == nil && errY == nil {

@@ -38,6 +38,31 @@ func Age(stamp string, now time.Time) (age time.Duration, ok bool) {
 	return now.Sub(t), err == nil
 }
 
+// SameTime reports whether two stamps are of the same moment; what is no time is compared as text.
+func SameTime(a, b string) bool {
+	x, errX := instant(a)
+	y, errY := instant(b)
+	if errX != nil || errY != nil {
+		return a == b
+	}
+	return x.Equal(y)
+}
+
+// SameDay reports whether two dates, or times as they are written, are of the same day.
+func SameDay(a, b string) bool { return dayOf(a) == dayOf(b) }
+
+func dayOf(s string) string {
+	if len(s) >= len(time.DateOnly) {
+		if _, err := time.Parse(time.DateOnly, s[:len(time.DateOnly)]); err == nil {
+			return s[:len(time.DateOnly)]
+		}
+	}
+	if t, err := instant(s); err == nil {
+		return t.Format(time.DateOnly)
+	}
+	return s
+}
+
 // from gives the value of the parameter that asks for what is new since a stamp.
 func (s *Since) from(stamp string) (string, error) {
 	value, err := s.value(stamp)

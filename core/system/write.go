@@ -109,7 +109,8 @@ type Write struct {
 	TakenKey    *jsondoc.Path
 	Lines       *Lines // nil: lines go with the record
 	Acts        []Act
-	Types       map[string]string // by path: number, text, boolean
+	Types       map[string]string // by path: number, text, boolean, date, time
+	Fold        []*jsondoc.Path   // of whose values the letter case does not matter
 	File        *FileOut          // the record is a file; Create is nil then
 	Warnings    *jsondoc.Path     // what an answer says beside success; may be nil
 	Of          string            // kind of record of the order that it belongs to; {order} is its key. "" is none
@@ -182,9 +183,10 @@ var (
 		grammar.May("aside", grammar.Many("What the mapping writes for create of refers only: paths that are never sent")),
 		grammar.May("fixed", grammar.Many("What cannot be changed once the record is made: paths")),
 		grammar.May("types", &grammar.Shape{Kind: grammar.Table,
-			About: "JSON types of values, by their paths; left out, " +
-				"decimals are numbers and the others texts", Items: grammar.OneOf("Type", "text", "number",
-				"boolean")}),
+			About: "Types of values, by their paths: as what they are written (text, number, boolean), and how they are compared " +
+				"(numbers by value, a date by its day, a time by its moment). Left out, decimals are numbers and the others texts",
+			Items: grammar.OneOf("Type", "text", "number", "boolean", "date", "time")}),
+		grammar.May("fold", grammar.Many("Paths of values of which the letter case does not matter when they are compared")),
 		grammar.May("file", fileOut),
 		grammar.May("create", request("Makes a record", "POST",
 			grammar.May("lines", &grammar.Shape{Kind: grammar.Integer,
@@ -320,7 +322,7 @@ func (b *builder) write(r *Record, n *grammar.Node) *Write {
 	if create == nil {
 		create = &grammar.Node{}
 	}
-	w := &Write{Mapping: n.Str("mapping"), Find: n.Str("find"), Aside: b.paths(n, "aside"), Fixed: b.paths(n, "fixed"),
+	w := &Write{Mapping: n.Str("mapping"), Find: n.Str("find"), Aside: b.paths(n, "aside"), Fixed: b.paths(n, "fixed"), Fold: b.paths(n, "fold"),
 		Create: b.request(n.Get("create"), "POST"), File: b.fileOut(n.Get("file")), WithLines: -1, Change: b.request(n.Get("change"), "PATCH", "{key}"),
 		IfMatch: n.Str("if_match") == "true", Idempotency: n.Str("idempotency"), Types: texts(n.Get("types")),
 		Taken: b.while(n.Get("taken")), Of: n.Str("of"),
