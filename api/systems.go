@@ -143,7 +143,8 @@ type Reading struct {
 // Condition is on a value of a record.
 type Condition struct {
 	Path string   `json:"path" doc:"Within the record (RFC 9535)"`
-	Is   []string `json:"is" doc:"The value is one of these"`
+	Is   []string `json:"is,omitempty" doc:"The value is one of these"`
+	Not  []string `json:"not,omitempty" doc:"In place of is: the value is none of these"`
 }
 
 // PullTried is what a pull would do.

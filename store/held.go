@@ -54,6 +54,20 @@ func (t *Tx) ReleaseLoad(load int64) error {
 	return t.run(`DELETE FROM held WHERE load_id = ? AND kind = 'order'`, load)
 }
 
+// releaseRecord takes away what is held of a record, read before an order here was written as
+// it: now it says what the order says.
+func (t *Tx) releaseRecord(l *api.Link) error {
+	some := false
+	if err := t.GetContext(t.ctx, &some, `SELECT EXISTS (SELECT 1 FROM held WHERE kind = 'order' AND system = ?)`,
+		l.System); err != nil || !some || l.Part != 0 {
+		return err
+	}
+	// A load whose arrivals were not kept, because the service ended, is known by the numbers alone.
+	return t.run(`DELETE FROM held WHERE kind = 'order' AND system = ?1 AND ((load_id, load_seq) IN (SELECT load_id, line
+	  FROM arrivals WHERE system = ?1 AND record = ?2 AND key = ?3) OR number <> '' AND (partner, number) IN
+	  (SELECT partner, sender_number FROM orders WHERE id = ?4))`, l.System, l.Record, l.Key, l.OrderID)
+}
+
 // ReleaseArrivals takes away what is held of earlier arrivals of records that came again.
 func (t *Tx) ReleaseArrivals(all []api.Arrival) error {
 	if len(all) == 0 {

@@ -227,6 +227,11 @@ func (s *Store) FinishPush(ctx context.Context, f *Finished, now time.Time) erro
 			if err := t.wakeAfter(f.Link.OrderID, now); err != nil {
 				return err
 			}
+			if f.Done {
+				if err := t.releaseRecord(f.Link); err != nil {
+					return err
+				}
+			}
 		}
 		if l := f.Log; l != nil {
 			if f.Hold != nil { // what is held for the same reason as before is no news

@@ -197,7 +197,7 @@ func chosen(c *api.Condition, n *tree.Node) bool {
 		return true
 	}
 	path, err := jsondoc.ParsePath(c.Path)
-	return err == nil && (&system.While{Path: path, Is: c.Is}).Holds(n)
+	return err == nil && (&system.While{Path: path, Is: c.Is, Not: c.Not}).Holds(n)
 }
 
 // stillPassed reports whether a record was passed over as it is.

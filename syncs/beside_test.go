@@ -415,3 +415,32 @@ func TestCancelledInPart(t *testing.T) {
 		}
 	}
 }
+
+// A record that is read while it is made, before its lines are there and before it is known whose
+// it is, is held as it came, and no longer once it is what its order says.
+func TestReadWhileMade(t *testing.T) {
+	k := bothOf(t, 1, "")
+	ctx := context.Background()
+	key := k.keysInBooks()["SL-1001"]
+	for _, line := range k.linesInBooks("SL-1001") {
+		k.ask("POST", "/admin/orders/"+key, fmt.Sprintf(`{"drop_line": %s}`, line))
+	}
+	links, err := k.store.Links(ctx, 1)
+	if err == nil {
+		err = k.store.DropLink(ctx, &links[0])
+	}
+	if err != nil || len(links) != 1 {
+		t.Fatal(links, err)
+	}
+	k.run("shop-books", "ledgerline.sales_order")
+	if held := k.held(); len(held) != 1 || !strings.Contains(held[0], "order_without_lines") {
+		t.Fatalf("%v", held)
+	}
+	k.change(1, func(o *order.Order) { o.Lines[0].Quantity = order.NumberOf(9) })
+	for range 2 {
+		k.run("shop-books")
+	}
+	if there := k.there("SL-1001"); len(k.held()) != 0 || !strings.Contains(there, "1:7100×9@") || !strings.Contains(there, " 2:7066×6@") {
+		t.Errorf("%s, held %v", there, k.held())
+	}
+}

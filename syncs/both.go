@@ -485,7 +485,7 @@ func (s *Syncs) readsBy(ctx context.Context, system, record string) (api.NewPull
 func pullBy(p *syncing.Pull) api.NewPull {
 	n := api.NewPull{Record: p.Record, Mapping: p.Mapping, Also: p.Also, Reading: api.Reading{Query: p.Query, Pass: p.Pass}}
 	if p.Only != nil {
-		n.Only = &api.Condition{Path: p.Only.String(), Is: p.OnlyIs}
+		n.Only = &api.Condition{Path: p.Only.String(), Is: p.OnlyIs, Not: p.OnlyNot}
 	}
 	return n
 }

@@ -224,6 +224,7 @@ func TestSomeRecords(t *testing.T) {
 	for _, c := range []struct{ name, pull, want, asked string }{
 		{"by a parameter", "query: {channel: web}", "A-1", "/orders /payments"},
 		{"by a condition", "only: {path: $.channel, is: [till, phone]}", "A-2", "/orders /payments"},
+		{"by another", "only: {path: $.channel, not: [web, phone]}", "A-2", "/orders /payments"},
 		{"those that are orders", "without_order: pass", "", "/orders /payments /payments"},
 	} {
 		t.Run(c.name, func(t *testing.T) {

@@ -177,8 +177,8 @@ func (s *Syncs) prepare(ctx context.Context, name string, n api.NewPull, by stri
 		}
 	}
 	if n.Only != nil {
-		if _, err := jsondoc.ParsePath(n.Only.Path); err != nil || len(n.Only.Is) == 0 {
-			return p, nil, nil, asked("only needs a path within the record and the values that it may have: %v.", err)
+		if _, err := jsondoc.ParsePath(n.Only.Path); err != nil || (len(n.Only.Is) == 0) == (len(n.Only.Not) == 0) {
+			return p, nil, nil, asked("only needs a path within the record and the values that it may have, or may not: %v.", err)
 		}
 	}
 	r = lister(r, &p)

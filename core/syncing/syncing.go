@@ -62,11 +62,12 @@ type Pull struct {
 	Every   time.Duration // 0 is only when the sync is run
 	Hooks   bool          // the system's webhooks tell of changes
 	// Which records are taken in: Query are parameters that go along with the list; of what comes,
-	// only those of which a value is one of OnlyIs; with Pass only those that are orders here.
-	Query  map[string]string
-	Only   *jsondoc.Path // nil: all
-	OnlyIs []string
-	Pass   bool
+	// only those of which a value is one of OnlyIs, or none of OnlyNot; with Pass only those that
+	// are orders here.
+	Query           map[string]string
+	Only            *jsondoc.Path // nil: all
+	OnlyIs, OnlyNot []string
+	Pass            bool
 }
 
 // Push is a kind of record that orders are written as.
@@ -136,7 +137,10 @@ func Parse(src []byte) (*Sync, error) {
 			}
 		}
 		if only := n.Get("only"); only != nil {
-			p.Only, p.OnlyIs = b.path(only.Get("path")), only.Strs("is")
+			p.Only, p.OnlyIs, p.OnlyNot = b.path(only.Get("path")), only.Strs("is"), only.Strs("not")
+			if (len(p.OnlyIs) == 0) == (len(p.OnlyNot) == 0) {
+				b.wrong(only.Get("path"), "say either is, the values that are taken in, or not, those that are passed over.")
+			}
 		}
 		if slices.ContainsFunc(s.Pulls, func(o Pull) bool { return o.Target == p.Target }) {
 			b.wrong(n.Get("record"), "%s is read by an earlier pull of this sync.", p.Target)

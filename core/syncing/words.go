@@ -49,7 +49,8 @@ var words = grammar.Group("A sync",
 			grammar.May("only", grammar.Group("Only these records are taken in; others are passed over, unless they are orders here "+
 				"already",
 				grammar.Must("path", grammar.Some("What of a record says so: path (RFC 9535) within it")),
-				grammar.Must("is", grammar.Many("The values that say so")))),
+				grammar.May("is", grammar.Many("The values that say so")),
+				grammar.May("not", grammar.Many("In place of is: the values that say that it is not one of them")))),
 			grammar.May("without_order", grammar.OneOf("What becomes of records that are no orders here yet: they become ones "+
 				"(take, the usual), or are passed over", "take", "pass")),
 			grammar.May("every", grammar.Some(every)),

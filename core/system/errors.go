@@ -43,7 +43,7 @@ func (b *builder) errors(s *System, n *grammar.Node) {
 	}
 	for _, item := range n.List("means") {
 		m := Meaning{Status: item.Strs("status"), Means: item.Str("means"),
-			While: While{b.path(item.Get("path")), item.Strs("is")}}
+			While: While{Path: b.path(item.Get("path")), Is: item.Strs("is")}}
 		for _, status := range item.List("status") {
 			if v, err := strconv.Atoi(status.Text); err != nil || v < 200 || v > 599 {
 				b.wrong(status, "%q is no status such as 409.", status.Text)

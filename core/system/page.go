@@ -298,11 +298,19 @@ func (f *Find) Is(n *tree.Node, value string) bool {
 
 // Holds reports whether a record fulfils the condition.
 func (w *While) Holds(n *tree.Node) bool {
-	if w.Path == nil || slices.Contains(w.Is, scalar(w.Path, n)) {
-		return w.Path != nil
+	switch {
+	case w.Path == nil:
+		return false
+	case len(w.Not) > 0:
+		return !w.has(n, w.Not)
 	}
-	return slices.ContainsFunc(w.Path.All(n), func(v *tree.Node) bool {
-		return v.Scalar() && v.Kind != tree.Null && slices.Contains(w.Is, v.Text)
+	return w.has(n, w.Is)
+}
+
+// has reports whether a record has one of some values.
+func (w *While) has(n *tree.Node, values []string) bool {
+	return slices.Contains(values, scalar(w.Path, n)) || slices.ContainsFunc(w.Path.All(n), func(v *tree.Node) bool {
+		return v.Scalar() && v.Kind != tree.Null && slices.Contains(values, v.Text)
 	})
 }
 

@@ -375,7 +375,7 @@ func TestParseWriting(t *testing.T) {
 		{"  a:\n" + list + "    write: {create: {path: /o}, acts: [{act: go, path: \"/o/{key}/go\"}]}\n",
 			`8:41 each value of acts needs "while": While it is due: a value of the record is one of these. Doing it ends that. Add it.`},
 		{"  a:\n" + list + "    write: {create: {path: /o}, types: {$.x: int}}\n",
-			`8:46 $.x cannot be "int". It may be: text, number, boolean.`},
+			`8:46 $.x cannot be "int". It may be: text, number, boolean, date, time.`},
 		{"  a:\n" + list + "    refers: [{path: $.c, to: b, by: mail}]\n",
 			`8:30 "b" is no kind of record here; there are a.`},
 		{"  a:\n" + list + "    refers: [{path: $.c, to: b, by: mail, create: {m: $.m}}]\n  b:\n" + list,

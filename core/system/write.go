@@ -79,10 +79,10 @@ type Constant struct {
 	Plain         bool // a number, true or false is one, not a text
 }
 
-// While is a condition on a record that was read: a value is one of some.
+// While is a condition on a record that was read: a value is one of some, or is none of some.
 type While struct {
-	Path *jsondoc.Path
-	Is   []string
+	Path    *jsondoc.Path
+	Is, Not []string // one of them is empty
 }
 
 // Act is something that is done to a record when it is due.
@@ -145,7 +145,8 @@ func request(about, method string, more ...grammar.Key) *grammar.Shape {
 func while(about string, more ...grammar.Key) *grammar.Shape {
 	return grammar.Group(about, append([]grammar.Key{
 		grammar.Must("path", grammar.Some("What says so: path")),
-		grammar.Must("is", grammar.Many("The values that say so"))}, more...)...)
+		grammar.May("is", grammar.Many("The values that say so")),
+		grammar.May("not", grammar.Many("In place of is: the values that say that it is not so; no value does not"))}, more...)...)
 }
 
 // finding, referring and writing are the words of a record about them.
@@ -272,7 +273,10 @@ func (b *builder) while(n *grammar.Node) While {
 	if n == nil {
 		return While{}
 	}
-	return While{b.path(n.Get("path")), n.Strs("is")}
+	if (n.Get("is") == nil) == (n.Get("not") == nil) {
+		b.wrong(n.Get("path"), "say either is, the values that say so, or not, those that say that it is not so.")
+	}
+	return While{b.path(n.Get("path")), n.Strs("is"), n.Strs("not")}
 }
 
 func (b *builder) finds(n *grammar.Node) map[string]*Find {
