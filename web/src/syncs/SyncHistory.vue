@@ -12,7 +12,7 @@ import StepList from './StepList.vue'
 // What a sync, or anybody, wrote: the calls, and what stood there before.
 const props = defineProps<{ name?: string; order?: number }>()
 const key = computed(() => `${props.name ?? ''} ${props.order ?? ''}`)
-const { trail, page, error, isPending, refetch } = usePages('pushed', [key], (cursor) => data(api.GET('/api/v1/pushed', { params: { query: { sync: props.name, order: props.order && String(props.order), limit: 20, cursor } } })))
+const { trail, page, error, isPending, refetch } = usePages('pushed', [key], (cursor) => data(api.GET('/api/v1/pushed', { params: { query: { sync: props.name, order: props.order ? String(props.order) : undefined, limit: 20, cursor } } })))
 </script>
 
 <template>
