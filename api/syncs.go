@@ -39,6 +39,8 @@ type SyncPart struct {
 	NextAt time.Time  `json:"next_at,omitzero" doc:"A pull: when it reads next"`
 	Counts PushCounts `json:"counts" doc:"A push: in the last day; waiting and held are those of now"`
 
+	Hour PushCounts `json:"hour" doc:"A push: in the last hour; waiting and held are left at 0"`
+
 	Unanswered      int       `json:"unanswered,omitempty" doc:"A push of files: how many nobody has answered in time"`
 	UnansweredSince time.Time `json:"unanswered_since,omitzero" doc:"When the oldest of them was written"`
 }

@@ -38,6 +38,7 @@ type SystemState struct {
 	SignedUntil time.Time `json:"signed_until,omitzero" doc:"Left out where there is no end to it"`
 	WaitsUntil  time.Time `json:"waits_until,omitzero" doc:"It asked not to be called before"`
 	Rate        float64   `json:"rate,omitempty" doc:"Calls a second that it allows, by its description"`
+	Points      *float64  `json:"points_left,omitempty" doc:"Of a system that counts points: those that were left by the last answer"`
 	Calls       int       `json:"calls" doc:"In the last hour, the last 200 at most"`
 	Failed      int       `json:"failed" doc:"Of those"`
 	Millis      float64   `json:"millis,omitempty" doc:"What half of those that were answered took at most"`

@@ -92,6 +92,13 @@ func try(ctx context.Context, r io.ReaderAt, size int64, m *mapping.Mapping, set
 		l.Errors += btoi(f.Severity == finding.Error)
 		l.Warnings += btoi(f.Severity == finding.Warning)
 	}
+	if missing := m.Missing(set); len(missing) > 0 {
+		l.Status = outcome.Failed
+		for _, f := range missing {
+			count(f)
+		}
+		return l, missing, nil
+	}
 	in := &input{mapping: m, set: set}
 	if err := in.openAt(r, size, limits); err != nil {
 		return l, nil, err

@@ -35,10 +35,11 @@ type Client struct {
 	clock  clock
 	seen   func(Call)
 
-	mu    sync.Mutex
-	hold  time.Time // nothing is asked before
-	token token
-	renew sync.Mutex // one sign-in at a time
+	mu     sync.Mutex
+	hold   time.Time // nothing is asked before
+	points *float64  // that were left by the last answer that said so
+	token  token
+	renew  sync.Mutex // one sign-in at a time
 }
 
 // clock is what of time a client needs, so that a test can do without it passing.
@@ -401,6 +402,11 @@ func (c *Client) do(req *http.Request, shown *url.URL, waited time.Duration) (a 
 	if again = max(c.told(res), c.system.Limits.Pause(body)); again > 0 {
 		c.mu.Lock()
 		c.hold = later(c.hold, c.clock.now().Add(min(again, mostHold)))
+		c.mu.Unlock()
+	}
+	if left, ok := c.system.Limits.PointsLeft(body); ok {
+		c.mu.Lock()
+		c.points = &left
 		c.mu.Unlock()
 	}
 	if err != nil {

@@ -32,6 +32,13 @@ func (c *Client) Signed() time.Time {
 	return c.token.ends
 }
 
+// Points are those that were left by the last answer that said so; nil is that none has.
+func (c *Client) Points() *float64 {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.points
+}
+
 // Waits says until when nothing is asked because the system said so; zero is not at all.
 func (c *Client) Waits() time.Time {
 	c.mu.Lock()

@@ -146,6 +146,7 @@ func (s *Syncs) Described(kept api.System) api.System {
 	defer s.mu.Unlock()
 	if o := s.open[kept.Name]; o != nil && o.client != nil {
 		kept.State.SignedUntil, kept.State.WaitsUntil = o.client.Signed().UTC(), o.client.Waits().UTC()
+		kept.State.Points = o.client.Points()
 		kept.State.Rate = o.Limits.Rate
 	}
 	if l := s.calls[kept.Name]; l != nil {

@@ -230,7 +230,7 @@ func (s *Syncs) wholeFile(ctx context.Context, p *api.Pull, b *batch, f *present
 	l, err := s.loadDocument(ctx, p, p.Mapping, kept.Document, false)
 	var failed *errFailed
 	if errors.As(err, &failed) {
-		kept.State, kept.Reason = api.FileRefused, fmt.Sprintf("The mapping %s cannot read it: %s.", p.Mapping, strings.TrimRight(l.Reason, "."))
+		kept.State, kept.Reason = api.FileRefused, fmt.Sprintf("The mapping %s cannot read it. %s", p.Mapping, failed.why)
 		return nil
 	}
 	if err != nil {

@@ -69,6 +69,13 @@ func TestPullGraphQL(t *testing.T) {
 	if p = o.pull(api.NewPull{}); p.Unchanged != p.Records || o.hits.Load() != 1 {
 		t.Errorf("nothing is new: %s, %d calls", figures(&p), o.hits.Load())
 	}
+	kept, err := o.store.System(context.Background(), "slipway", 0)
+	if points := o.Described(kept).State.Points; err != nil || points == nil || *points <= 0 || *points > 1000 {
+		t.Errorf("%v points are left, %v", points, err)
+	}
+	if points := rest.Described(kept).State.Points; points != nil {
+		t.Errorf("by REST %v points are left", *points)
+	}
 }
 
 // What is wrong with a query ends the pull with the system's words; errors beside data

@@ -7,12 +7,14 @@ import (
 	"fmt"
 	"io"
 	"koinos/api"
+	"koinos/core/finding"
 	"koinos/core/intent"
 	"koinos/core/outcome"
 	"koinos/core/source"
 	"koinos/load"
 	"koinos/store"
 	"slices"
+	"strings"
 )
 
 // keep loads a batch and keeps its arrivals with how far the pull has come.
@@ -186,8 +188,31 @@ func (s *Syncs) loadDocument(ctx context.Context, p *api.Pull, mapping, sha stri
 	if err == nil {
 		l, err = s.engine.UntilDone(ctx, l.ID)
 	}
-	if err == nil && l.Status != outcome.Done {
-		err = &errFailed{fmt.Sprintf("load %d of its records ended as %s %s", l.ID, l.Status, l.Reason)}
+	if err != nil || l.Status == outcome.Done {
+		return l, err
 	}
-	return l, err
+	why, err := s.whyEnded(ctx, &l)
+	if err != nil {
+		return l, err
+	}
+	return l, &errFailed{why: fmt.Sprintf("Load %d of its records ended as %s: %s", l.ID, l.Status, why)}
+}
+
+// mostWhy is how many findings say why a load ended before its document did.
+const mostWhy = 3
+
+// whyEnded says in sentences why a load ended before its document did.
+func (s *Syncs) whyEnded(ctx context.Context, l *outcome.Load) (string, error) {
+	if l.Reason != "" {
+		return l.Reason, nil
+	}
+	found, err := s.store.Findings(ctx, l.ID, store.FindingFilter{Severity: string(finding.Error), Limit: mostWhy})
+	if err != nil || len(found) == 0 {
+		return fmt.Sprintf("koinos load show %d says more.", l.ID), err
+	}
+	var all []string
+	for _, f := range found {
+		all = append(all, capital(f.Message))
+	}
+	return strings.Join(all, " "), nil
 }

@@ -291,6 +291,10 @@ func (s *Syncs) DescribeSync(ctx context.Context, kept api.Sync) (api.Sync, erro
 	if err != nil {
 		return kept, err
 	}
+	lately, err := s.store.CountPushed(ctx, kept.Name, s.now().Add(-time.Hour), 0)
+	if err != nil {
+		return kept, err
+	}
 	if !oldest.IsZero() {
 		kept.State.Lag = s.now().Sub(oldest).Seconds()
 	}
@@ -303,7 +307,7 @@ func (s *Syncs) DescribeSync(ctx context.Context, kept api.Sync) (api.Sync, erro
 			part.Which = push.Which.Text
 		}
 		part.Away, part.Since = s.awayOf(push.System)
-		part.Counts = together(written[push.Name], tasks[push.Name])
+		part.Counts, part.Hour = together(written[push.Name], tasks[push.Name]), lately[push.Name]
 		kept.State.Counts = together(kept.State.Counts, part.Counts)
 		if r := s.reply(ctx, &push); r != nil {
 			within := s.now().Add(-r.Write.File.Answer.Within)

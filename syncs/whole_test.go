@@ -114,10 +114,10 @@ func TestWholeFiles(t *testing.T) {
 		t.Errorf("answered %q", got)
 	}
 	put("d.csv", "Number,What\nL-9,rope\n") // the mapping's columns are not there
-	if p := take(); p.Refused != 1 || !strings.Contains(p.Reason, "d.csv is refused: The mapping lists cannot read it: ") {
+	if p := take(); p.Refused != 1 || !strings.Contains(p.Reason, "d.csv is refused: The mapping lists cannot read it. Load 4 of its records ended as failed: ") {
 		t.Errorf("%+v", p)
 	}
-	if got := answers(); !strings.HasPrefix(got, "NO 1 The mapping lists cannot read it: ") {
+	if got := answers(); !strings.HasPrefix(got, "NO 1 The mapping lists cannot read it. Load 4 of its records ended as failed: ") {
 		t.Errorf("answered %q", got)
 	}
 	for _, name := range []string{"taken/a.csv", "taken/b.csv", "taken/c.csv", "refused/d.csv"} {

@@ -67,7 +67,20 @@ type Limits struct {
 	Keep      int // how many are to be left
 }
 
-// Pause is how long an answer asks that nothing is asked, and why.
+// PointsLeft is how many points an answer says are left; ok is false where it does not say so.
+func (l *Limits) PointsLeft(body []byte) (left float64, ok bool) {
+	if l.Left == nil {
+		return 0, false
+	}
+	root, _, err := jsondoc.Parse(body, 1)
+	if err != nil || root == nil {
+		return 0, false
+	}
+	left, err = strconv.ParseFloat(scalar(l.Left, root), 64)
+	return left, err == nil
+}
+
+// Pause is how long an answer asks that nothing is asked.
 func (l *Limits) Pause(body []byte) time.Duration {
 	if l.Wait == nil && l.Left == nil {
 		return 0

@@ -36,7 +36,7 @@ const tabs = computed(() => all.filter((t) => (system.value?.folder ? !['webhook
         <div><dt>{{ system.folder ? 'Folder' : 'Address' }}</dt><dd>{{ system.address }}</dd></div>
         <div v-if="!system.folder"><dt>Signed in</dt><dd>{{ system.state.signed_until ? `until ${when(system.state.signed_until)}` : 'no end to it' }}</dd></div>
         <div v-if="!system.folder"><dt>In the last hour</dt><dd>{{ count(system.state.calls, 'call') }}<template v-if="system.state.failed">, {{ system.state.failed }} failed</template><template v-if="system.state.millis">, half within {{ system.state.millis }} ms</template></dd></div>
-        <div v-if="system.state.rate"><dt>Limit</dt><dd>{{ system.state.rate }} calls a second<template v-if="system.state.waits_until">, asked to wait until {{ when(system.state.waits_until) }}</template></dd></div>
+        <div v-if="system.state.rate"><dt>Limit</dt><dd>{{ system.state.rate }} calls a second<template v-if="system.state.points_left !== undefined">, {{ Math.round(system.state.points_left) }} points left</template><template v-if="system.state.waits_until">, asked to wait until {{ when(system.state.waits_until) }}</template></dd></div>
         <div v-if="system.state.hooks.taken + system.state.hooks.refused + system.state.hooks.passed_over"><dt>Webhooks</dt><dd>{{ system.state.hooks.taken }} taken<template v-if="system.state.hooks.refused">, {{ system.state.hooks.refused }} refused</template><template v-if="system.state.hooks.passed_over">, {{ system.state.hooks.passed_over }} passed over</template></dd></div>
         <div v-if="system.state.why" class="why"><dt>Last call</dt><dd>{{ system.state.why }}</dd></div>
       </dl>

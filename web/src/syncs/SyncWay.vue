@@ -22,12 +22,12 @@ const pushes = computed(() => props.sync.pushes ?? [])
       <li v-if="!pulls.length" class="soft">reads nothing</li>
     </ul>
     <span class="arrow" aria-hidden="true">→</span>
-    <div class="middle"><b>Orders here</b><span class="soft">{{ sync.state.behind ? `${sync.state.behind} events to look at` : 'all looked at' }}</span></div>
+    <div class="middle"><b>Orders here</b><span class="soft">{{ sync.state.behind ? `${sync.state.behind} events to look at` : 'all looked at' }}</span><span class="soft">figures: last day (last hour)</span></div>
     <span class="arrow" aria-hidden="true">→</span>
     <ul>
       <li v-for="p in pushes" :key="p.name" :class="{ away: p.away || p.unanswered }">
         <b><RouterLink :to="`/systems/${p.system}`">{{ p.system }}</RouterLink> {{ p.record }}</b> <span v-if="p.of" class="soft">of each {{ p.of }}</span>
-        <span class="counts">{{ p.counts.created }} created, {{ p.counts.changed }} changed<template v-if="p.counts.waiting">, <b>{{ p.counts.waiting }} waiting</b></template><template v-if="p.counts.held">, <b class="bad">{{ p.counts.held }} held</b></template></span>
+        <span class="counts" title="In the last day; in brackets, in the last hour">{{ p.counts.created }} created ({{ p.hour.created }}), {{ p.counts.changed }} changed ({{ p.hour.changed }})<template v-if="p.counts.waiting">, <b>{{ p.counts.waiting }} waiting</b></template><template v-if="p.counts.held">, <b class="bad">{{ p.counts.held }} held</b></template></span>
         <span v-if="p.which" class="soft which" :title="p.which">{{ p.which }}</span>
         <span v-if="p.away" class="bad">does not answer since {{ when(p.away_since!) }}: {{ p.away }}</span>
         <span v-else-if="p.unanswered" class="bad">{{ count(p.unanswered, 'file') }} not answered, the oldest of {{ when(p.unanswered_since!) }}</span>

@@ -1,0 +1,84 @@
+package e2e
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+)
+
+// The first example of a guide works as it is typed: all of its commands, one after the other,
+// in a shell, with the stand-ins and the service that it starts. Only the ports are others.
+func TestGuidesAsTyped(t *testing.T) {
+	for _, c := range []struct{ guide, begins, shows, want string }{
+		{"sync.md", "koinos standin --slipway", "koinos sync list | sed -n 2p | tr -s ' '",
+			"slipway-ledgerline 1 idle 32 0 0 2 Web orders go into the books; what the books change comes back\n"},
+		{"systems.md", "koinos standin --slipway", "koinos order list --partner SLIPWAY --limit 500 --output json | grep -c sender_number", "55\n"},
+	} {
+		t.Run(c.guide, func(t *testing.T) {
+			t.Parallel()
+			text, err := os.ReadFile("../docs/" + c.guide)
+			if err != nil {
+				t.Fatal(err)
+			}
+			block := ""
+			for _, m := range regexp.MustCompile("(?s)```sh\n(.*?)```").FindAllStringSubmatch(string(text), -1) {
+				if block == "" && strings.HasPrefix(m[1], c.begins) {
+					block = m[1]
+				}
+			}
+			if block == "" {
+				t.Fatal("the guide has no such example")
+			}
+			dir := t.TempDir()
+			if err := os.CopyFS(filepath.Join(dir, "demo"), os.DirFS("../demo")); err != nil {
+				t.Fatal(err)
+			}
+			service := port(t)
+			for _, known := range []string{"8750", "8760"} {
+				block = strings.ReplaceAll(block, "127.0.0.1:"+known, fmt.Sprintf("127.0.0.1:%d", port(t)))
+			}
+			// A person types more slowly than a service begins.
+			block = strings.Replace(block, "koinos serve &", fmt.Sprintf("koinos serve --listen 127.0.0.1:%d &", service)+
+				"\nuntil koinos today >/dev/null 2>&1; do sleep 0.1; done #", 1)
+			ctx, stop := context.WithTimeout(t.Context(), 2*time.Minute)
+			defer stop()
+			shell := exec.CommandContext(ctx, "bash", "-c", block+"\necho ==== && "+c.shows+"\nkill %1 %2; wait")
+			shell.Dir = dir
+			shell.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+			shell.Cancel = func() error { return syscall.Kill(-shell.Process.Pid, syscall.SIGKILL) }
+			bin, err := filepath.Abs("../bin")
+			if err != nil {
+				t.Fatal(err)
+			}
+			shell.Env = append(os.Environ(), "PATH="+bin+":"+os.Getenv("PATH"), "KOINOS_DATA="+filepath.Join(dir, "data"),
+				fmt.Sprintf("KOINOS_ADDRESS=http://127.0.0.1:%d", service))
+			var log strings.Builder
+			shell.Stderr = &log
+			out, err := shell.Output()
+			_ = syscall.Kill(-shell.Process.Pid, syscall.SIGKILL) // what it left, if anything
+			_, got, _ := strings.Cut(string(out), "====\n")
+			if got != c.want || err != nil {
+				t.Errorf("%v\n%s\n%s", err, out, log.String())
+			}
+		})
+	}
+}
+
+// port is one that nobody listens on.
+func port(t *testing.T) int {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	return l.Addr().(*net.TCPAddr).Port
+}
