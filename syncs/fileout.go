@@ -23,41 +23,20 @@ import (
 // fileFor is how long a record waits for others that go into its file.
 const fileFor = 250 * time.Millisecond
 
-// outFile is a file that is filled with records.
-type outFile struct {
-	full    chan struct{} // closed when no more go in
-	done    chan struct{} // closed when it is written, or is not
-	records []system.FileRecord
-	pushes  []*push
-	id      string
-	text    string
-	err     error
+// filedTogether is a record that goes into a file with others, and what came of it.
+type filedTogether struct {
+	system.FileRecord
+	push     *push
+	id, text string // of the file
+	err      error
 }
 
-// outFiles are those that are filled just now.
+// outFiles are those that are written.
 type outFiles struct {
-	filling sync.Mutex
-	out     map[gathered]*outFile
+	filling gatherer[filedTogether]
+	naming  sync.RWMutex            // held for writing by who mends, for reading by who writes a file
+	mending sync.Mutex              // guards mended
 	mended  map[syncing.Target]bool // what an earlier service left half done was looked for
-	naming  sync.RWMutex            // held for writing by who looks for that, for reading by who writes a file
-}
-
-// join adds a record to the file that is filled; who began it is the first.
-func (g *outFiles) join(t gathered, most int, p *push, is system.FileRecord) (in *outFile, begun bool) {
-	g.filling.Lock()
-	defer g.filling.Unlock()
-	in = g.out[t]
-	if in == nil {
-		in, begun = &outFile{full: make(chan struct{}), done: make(chan struct{}),
-			err: errors.New("the writing of a file came to no end")}, true
-		g.out[t] = in
-	}
-	in.records, in.pushes = append(in.records, is), append(in.pushes, p)
-	if len(in.records) >= most {
-		delete(g.out, t)
-		close(in.full)
-	}
-	return in, begun
 }
 
 // sayFile writes the record into a file, in one with those of other orders where the
@@ -74,17 +53,18 @@ func (p *push) sayFile(ctx context.Context) error {
 		p.note(fileStep(out, id, text))
 		return nil
 	}
-	t := gathered{syncing.Target{System: p.o.Name, Record: p.r.Name}, p.o.version}
-	g := &p.s.outFiles
-	in, first := g.join(t, out.Orders, p, is)
-	if first {
-		p.lead(ctx, g, t, in)
+	one := &filedTogether{FileRecord: is, push: p, err: errors.New("the writing of a file came to no end")}
+	kind := gathered{syncing.Target{System: p.o.Name, Record: p.r.Name}, p.o.version}
+	p.s.filling.do(ctx, kind, out.Orders, fileFor, one, func(all []*filedTogether) {
+		id, text, err := p.s.writeFile(ctx, p.o, p.r, all)
+		for _, is := range all {
+			is.id, is.text, is.err = id, text, err
+		}
+	})
+	if one.err != nil {
+		return one.err
 	}
-	<-in.done
-	if in.err != nil {
-		return in.err
-	}
-	p.note(fileStep(out, in.id, in.text))
+	p.note(fileStep(out, one.id, one.text))
 	return nil
 }
 
@@ -97,65 +77,51 @@ func fileStep(out *system.FileOut, id, text string) plan.Step {
 	return step
 }
 
-// lead waits for other records and writes the file. Whatever happens, it is done then.
-func (p *push) lead(ctx context.Context, g *outFiles, t gathered, in *outFile) {
-	defer close(in.done)
-	timer := time.NewTimer(fileFor)
-	select {
-	case <-in.full:
-	case <-timer.C:
-	case <-ctx.Done():
-	}
-	timer.Stop()
-	g.filling.Lock()
-	if g.out[t] == in {
-		delete(g.out, t)
-	}
-	g.filling.Unlock()
-	g.naming.RLock()
-	defer g.naming.RUnlock()
-	in.err = p.s.writeFile(ctx, p.o, p.r, in)
-}
-
 // writeFile writes a file: whole and hidden at first, then its records are linked, then it gets
 // its name. What dies between is mended by mendFiles.
-func (s *Syncs) writeFile(ctx context.Context, o *opened, r *system.Record, in *outFile) error {
+func (s *Syncs) writeFile(ctx context.Context, o *opened, r *system.Record, all []*filedTogether) (id, text string, err error) {
+	s.naming.RLock()
+	defer s.naming.RUnlock()
 	out := r.Write.File
 	base, err := system.ResolveFolder(o.Folder, os.LookupEnv)
 	if err != nil {
-		return &remote.Problem{Kind: remote.Setup, Why: capital(err.Error()) + "."}
+		return "", "", &remote.Problem{Kind: remote.Setup, Why: capital(err.Error()) + "."}
 	}
-	if in.id, in.text, err = out.Text(in.records, s.now()); err != nil {
-		return blocked(api.CannotWrite, "%v", err)
+	records := make([]system.FileRecord, len(all))
+	for i, is := range all {
+		records[i] = is.FileRecord
 	}
-	dir, name := filepath.Join(base, out.Path), out.Named(in.id)
+	if id, text, err = out.Text(records, s.now()); err != nil {
+		return id, text, blocked(api.CannotWrite, "%v", err)
+	}
+	dir, name := filepath.Join(base, out.Path), out.Named(id)
 	if _, err := os.Stat(base); err != nil { // it may be another machine's, and come back
-		return away(o, dir, err)
+		return id, text, away(o, dir, err)
 	}
 	if err := os.MkdirAll(dir, 0o755); err != nil {
-		return away(o, dir, err)
+		return id, text, away(o, dir, err)
 	}
 	hidden := filepath.Join(dir, hiddenName(name))
-	if err := place(dir, hiddenName(name), []byte(in.text), 0o644); err != nil {
-		return away(o, dir, err)
+	if err := place(dir, hiddenName(name), []byte(text), 0o644); err != nil {
+		return id, text, away(o, dir, err)
 	}
-	links := make([]api.Link, len(in.pushes))
-	for i, p := range in.pushes {
-		key := in.id
-		if len(in.pushes) > 1 {
-			key = fmt.Sprintf("%s/%d", in.id, i+1)
+	links := make([]api.Link, len(all))
+	for i, is := range all {
+		key := id
+		if len(all) > 1 {
+			key = fmt.Sprintf("%s/%d", id, i+1)
 		}
-		p.found, p.number = &plan.Found{Key: key}, name
-		links[i] = *p.is(p.stored.Revision)
+		is.push.found, is.push.number = &plan.Found{Key: key}, name
+		links[i] = *is.push.is(is.push.stored.Revision)
 	}
 	if err := s.store.Write(ctx, func(t *store.Tx) error { return t.SaveLinks(links, s.now()) }); err != nil {
-		return errors.Join(err, os.Remove(hidden))
+		return id, text, errors.Join(err, os.Remove(hidden))
 	}
 	if err := os.Rename(hidden, filepath.Join(dir, name)); err != nil {
 		s.forgetMended(syncing.Target{System: o.Name, Record: r.Name})
-		return away(o, dir, err)
+		return id, text, away(o, dir, err)
 	}
-	return nil
+	return id, text, nil
 }
 
 func away(o *opened, dir string, err error) error {
@@ -169,14 +135,14 @@ func hiddenName(name string) string { return hiddenBegin + name + hiddenEnd }
 const hiddenBegin, hiddenEnd = ".koinos-", ".part"
 
 func (s *Syncs) isMended(t syncing.Target) bool {
-	s.filling.Lock()
-	defer s.filling.Unlock()
+	s.mending.Lock()
+	defer s.mending.Unlock()
 	return s.mended[t]
 }
 
 func (s *Syncs) forgetMended(t syncing.Target) {
-	s.filling.Lock()
-	defer s.filling.Unlock()
+	s.mending.Lock()
+	defer s.mending.Unlock()
 	delete(s.mended, t)
 }
 
@@ -220,8 +186,8 @@ func (s *Syncs) mendFiles(ctx context.Context, o *opened, r *system.Record) erro
 			return err
 		}
 	}
-	s.filling.Lock()
-	defer s.filling.Unlock()
+	s.mending.Lock()
+	defer s.mending.Unlock()
 	s.mended[t] = true
 	return nil
 }

@@ -7,7 +7,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"sync"
 	"time"
 
 	"koinos/core/plan"
@@ -19,60 +18,14 @@ import (
 // gatherFor is how long a record waits for others that go along in its call.
 const gatherFor = 25 * time.Millisecond
 
-// gathering is several records that are made in one call.
-type gathering struct {
-	full    chan struct{} // closed when no more fit in
-	done    chan struct{} // closed when there are answers
-	bodies  []json.RawMessage
-	keys    []string
-	answers []partAnswer
-}
-
-// partAnswer is what came of one of them. Alone says that it is to be asked for alone: the
-// system did not take them together.
-type partAnswer struct {
+// madeTogether is a record that is made in one call with others, and what came of it. Alone
+// says that it is to be made by itself: the system did not take them together.
+type madeTogether struct {
+	body   json.RawMessage
+	key    string // that it would have had alone
 	answer system.Answer
-	err    error
 	alone  bool
-}
-
-// gathered is what goes together: records of a kind, by one version of a description.
-type gathered struct {
-	syncing.Target
-	version int
-}
-
-// gatherings are those that are filled just now.
-type gatherings struct {
-	gather sync.Mutex
-	all    map[gathered]*gathering
-}
-
-// join adds a record to those that are gathered; who began them is the first.
-func (g *gatherings) join(t gathered, most int, body json.RawMessage, key string) (in *gathering, at int, begun bool) {
-	g.gather.Lock()
-	defer g.gather.Unlock()
-	in = g.all[t]
-	if in == nil {
-		in, begun = &gathering{full: make(chan struct{}), done: make(chan struct{})}, true
-		g.all[t] = in
-	}
-	at = len(in.bodies)
-	in.bodies, in.keys = append(in.bodies, body), append(in.keys, key)
-	if len(in.bodies) >= most {
-		delete(g.all, t)
-		close(in.full)
-	}
-	return in, at, begun
-}
-
-// end lets nobody join any more.
-func (g *gatherings) end(t gathered, in *gathering) {
-	g.gather.Lock()
-	defer g.gather.Unlock()
-	if g.all[t] == in {
-		delete(g.all, t)
-	}
+	err    error
 }
 
 // atWork is how many orders are worked at at once: as many as are called for at once, or twice
@@ -106,79 +59,58 @@ func (p *push) together(step *plan.Step) bool {
 // makeTogether makes a record in one call with others. Alone says that it is to be made by
 // itself.
 func (p *push) makeTogether(ctx context.Context, step *plan.Step, key string) (a system.Answer, alone bool, err error) {
-	t := gathered{syncing.Target{System: p.o.Name, Record: p.r.Name}, p.o.version}
-	g := &p.s.gatherings
-	in, at, first := g.join(t, p.r.Write.Many.Most, step.Body, key)
-	if first {
-		in.lead(ctx, g, t, p)
-	}
-	<-in.done
-	is := in.answers[at]
+	is := &madeTogether{body: step.Body, key: key, err: errors.New("the call with several records came to no end")}
+	kind := gathered{syncing.Target{System: p.o.Name, Record: p.r.Name}, p.o.version}
+	p.s.calling.do(ctx, kind, p.r.Write.Many.Most, gatherFor, is, func(all []*madeTogether) { p.o.makeMany(ctx, p.r, all) })
 	return is.answer, is.alone, is.err
 }
 
-// lead waits for others, and makes the call for all of them. Whatever happens, there are
-// answers then.
-func (in *gathering) lead(ctx context.Context, g *gatherings, t gathered, p *push) {
-	defer close(in.done)
-	timer := time.NewTimer(gatherFor)
-	select {
-	case <-in.full:
-	case <-timer.C:
-	case <-ctx.Done():
-	}
-	timer.Stop()
-	g.end(t, in)
-	in.answers = make([]partAnswer, len(in.bodies))
-	for i := range in.answers {
-		in.answers[i].err = errors.New("the call with several records came to no end")
-	}
-	in.answers = p.o.makeMany(ctx, p.r, in)
-}
-
-// makeMany makes records in one call, and gives what came of each.
-func (o *opened) makeMany(ctx context.Context, r *system.Record, in *gathering) []partAnswer {
-	out := make([]partAnswer, len(in.bodies))
-	all := func(is partAnswer) []partAnswer {
-		for i := range out {
-			out[i] = is
+// makeMany makes records in one call, and says what came of each.
+func (o *opened) makeMany(ctx context.Context, r *system.Record, all []*madeTogether) {
+	each := func(alone bool, err error) {
+		for _, is := range all {
+			is.alone, is.err = alone, err
 		}
-		return out
 	}
-	if len(out) == 1 {
-		return all(partAnswer{alone: true})
+	if len(all) == 1 {
+		each(true, nil)
+		return
 	}
-	m := r.Write.Many
-	body, err := plan.Together(r.Write, in.bodies)
+	m, sum := r.Write.Many, sha256.New()
+	bodies := make([]json.RawMessage, len(all))
+	for i, is := range all {
+		bodies[i] = is.body
+		fmt.Fprintln(sum, is.key)
+	}
+	body, err := plan.Together(r.Write, bodies)
 	if err != nil {
-		return all(partAnswer{err: err})
+		each(false, err)
+		return
 	}
 	req := remote.Request{Method: m.Method, Address: system.Address(o.client.Base(), m.Path), Body: body}
 	if r.Write.Idempotency != "" {
-		sum := sha256.New()
-		for _, key := range in.keys {
-			fmt.Fprintln(sum, key)
-		}
 		req.Header, req.Key = r.Write.Idempotency, hex.EncodeToString(sum.Sum(nil)[:16])
 	}
 	a, err := o.client.Do(ctx, req)
 	var problem *remote.Problem
 	if errors.As(err, &problem) && (problem.Kind == remote.Never || problem.Kind == remote.Missing || problem.Kind == remote.Large) {
-		return all(partAnswer{alone: true}) // one of them, or all at once, is what it does not take
+		each(true, nil) // one of them, or all at once, is what it does not take
+		return
 	}
 	if err != nil {
-		return all(partAnswer{err: err})
+		each(false, err)
+		return
 	}
-	parts, err := m.Parts(a.Body, len(out))
+	parts, err := m.Parts(a.Body, len(all))
 	if err != nil { // nobody knows which of them are there: each is looked for
-		return all(partAnswer{err: &remote.Problem{Kind: remote.Unclear, Status: a.Status, Body: a.Body,
-			Why: fmt.Sprintf("Of %s, %s.", o.Name, err)}})
+		each(false, &remote.Problem{Kind: remote.Unclear, Status: a.Status, Body: a.Body, Why: fmt.Sprintf("Of %s, %s.", o.Name, err)})
+		return
 	}
-	for i := range parts {
-		out[i].answer = system.Answer{URL: a.URL, Status: parts[i].Status, Header: a.Header, Body: parts[i].Body}
+	for i, is := range all {
+		is.err = nil
+		is.answer = system.Answer{URL: a.URL, Status: parts[i].Status, Header: a.Header, Body: parts[i].Body}
 		if p := o.client.JudgePart(parts[i].Status, parts[i].Body); p != nil {
-			out[i].err = p
+			is.err = p
 		}
 	}
-	return out
 }

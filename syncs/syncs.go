@@ -40,7 +40,7 @@ type Syncs struct {
 
 	mappings map[string]parsed // by name
 	outside  string            // our address, as others reach it; "" is not known
-	gatherings
+	calling  gatherer[madeTogether]
 	outFiles
 	keeper
 }
@@ -57,7 +57,7 @@ type opened struct {
 func New(s *store.Store, engine *load.Engine, now func() time.Time, log *slog.Logger) *Syncs {
 	return &Syncs{store: s, engine: engine, now: now, log: log, open: map[string]*opened{},
 		calls: map[string]*callLog{}, busy: map[string]chan struct{}{}, looked: map[string]lookup{},
-		mappings: map[string]parsed{}, gatherings: gatherings{all: map[gathered]*gathering{}}, outFiles: outFiles{out: map[gathered]*outFile{}, mended: map[syncing.Target]bool{}}, keeper: newKeeper()}
+		mappings: map[string]parsed{}, outFiles: outFiles{mended: map[syncing.Target]bool{}}, keeper: newKeeper()}
 }
 
 // pullsAtOnce is how many pulls run side by side, of different systems.
