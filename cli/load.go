@@ -264,10 +264,16 @@ func joinExit(err error, l *outcome.Load) error {
 
 func (a *app) loadList() *cobra.Command {
 	var limit int
+	var of string
 	c := &cobra.Command{
-		Use: "list", Short: "List loads, newest first", Example: "  koinos load list --limit 5", Args: cobra.NoArgs,
+		Use: "list", Short: "List loads, newest first", Args: cobra.NoArgs,
+		Example: "  koinos load list --limit 5\n  koinos load list --of documents",
 		RunE: func(c *cobra.Command, _ []string) error {
-			page, err := a.client().Loads(c.Context(), url.Values{"limit": {strconv.Itoa(limit)}})
+			q := url.Values{"limit": {strconv.Itoa(limit)}}
+			if of != "" {
+				q.Set("of", of)
+			}
+			page, err := a.client().Loads(c.Context(), q)
 			if err != nil {
 				return err
 			}
@@ -292,6 +298,7 @@ func (a *app) loadList() *cobra.Command {
 		},
 	}
 	c.Flags().IntVar(&limit, "limit", 20, "how many, up to 1000")
+	c.Flags().StringVar(&of, "of", "", "only those of documents that were sent, or of records of systems: documents or records")
 	return c
 }
 

@@ -56,6 +56,7 @@ func (s *Service) loads(h huma.API) {
 	type list struct {
 		Paging
 		Document string `query:"document" doc:"Only loads of this document (whole SHA-256)"`
+		Of       string `query:"of" enum:"documents,records" doc:"Only loads of documents that were sent or came in, or only those of records that were pulled from systems"`
 	}
 	handle(s, h, op(http.MethodGet, "/loads", "list-loads", tag, "read", "List loads, newest first"),
 		func(ctx context.Context, in *list) (*paged[outcome.Load], error) {
@@ -64,7 +65,7 @@ func (s *Service) loads(h huma.API) {
 				return nil, err
 			}
 			loads, err := s.store.Loads(ctx, store.LoadFilter{Document: in.Document, Before: before,
-				Limit: in.Limit + 1})
+				Limit: in.Limit + 1, Sent: in.Of == "documents", Pulled: in.Of == "records"})
 			if err != nil {
 				return nil, err
 			}

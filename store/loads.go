@@ -161,6 +161,8 @@ type LoadFilter struct {
 	Run      int64 // of a sequence
 	Before   int64 // 0 is from the newest on
 	Limit    int
+	Sent     bool // only documents that were sent or came in
+	Pulled   bool // only records that were pulled from systems
 }
 
 // Loads lists loads, newest first.
@@ -179,6 +181,12 @@ func (f LoadFilter) query() (string, []any) {
 	}
 	if f.Run != 0 {
 		where, args = where+" AND l.run = ?", append(args, f.Run)
+	}
+	if f.Sent {
+		where += " AND l.options ->> 'hold_system' IS NULL"
+	}
+	if f.Pulled {
+		where += " AND l.options ->> 'hold_system' IS NOT NULL"
 	}
 	return where + " ORDER BY l.id DESC LIMIT ?", append(args, f.Limit)
 }

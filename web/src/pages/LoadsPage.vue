@@ -1,5 +1,7 @@
 <script setup lang="ts">
 import Column from 'primevue/column'
+import Select from 'primevue/select'
+import { ref } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { api, data } from '../api/client'
@@ -10,15 +12,17 @@ import { active, loadWord, when } from '../format'
 import { usePages } from '../paging'
 
 const router = useRouter()
+const kinds = [{ of: 'documents', label: 'Documents that were sent' }, { of: 'records', label: 'Records of systems' }] as const
+const of = ref<(typeof kinds)[number]['of']>()
 const { trail, page, error, isPending, refetch } = usePages(
-  'loads', [], (cursor) => data(api.GET('/api/v1/loads', { params: { query: { limit: 20, cursor } } })), (loads) => loads.some(active),
+  'loads', [of], (cursor) => data(api.GET('/api/v1/loads', { params: { query: { limit: 20, cursor, of: of.value } } })), (loads) => loads.some(active),
 )
 const n = (v: number) => (v ? v.toLocaleString('en') : '–')
 </script>
 
 <template>
   <div class="page">
-    <div class="bar title"><h1>Loads</h1><span class="soft">Runs of documents through mappings, newest first</span></div>
+    <div class="bar title"><h1>Loads</h1><span class="soft">Runs of documents through mappings, newest first</span><span class="grow" /><Select v-model="of" size="small" :options="[...kinds]" option-label="label" option-value="of" show-clear placeholder="All loads" aria-label="Which loads" @change="trail = []" /></div>
     <PagedTable v-model:trail="trail" :page="page" :error="error" :loading="isPending" row-key="id" empty="Nothing has been loaded yet." @open="router.push(`/loads/${$event.id}`)" @retry="refetch()">
       <template #empty><RouterLink to="/documents">Send a document in</RouterLink></template>
       <Column header="Load"><template #body="{ data: l }"><RouterLink :to="`/loads/${l.id}`" @click.stop>{{ l.id }}</RouterLink></template></Column>
