@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net"
 	"os"
@@ -69,6 +70,46 @@ func TestGuidesAsTyped(t *testing.T) {
 				t.Errorf("%v\n%s\n%s", err, out, log.String())
 			}
 		})
+	}
+}
+
+// The tour of the README works as it is typed, in the folder of the repository, while the demo runs.
+func TestReadmeAsTyped(t *testing.T) {
+	t.Parallel()
+	text, err := os.ReadFile("../README.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, tour, _ := strings.Cut(string(text), "## A tour")
+	tour, _, _ = strings.Cut(tour, "## Running it for real")
+	var commands []string
+	for _, m := range regexp.MustCompile("(?m)^    (koinos .*)$|`(koinos [^`]*)`").FindAllStringSubmatch(tour, -1) {
+		command := m[1] + m[2]
+		if m[2] == "" || len(strings.Fields(command)) > 3 && !regexp.MustCompile(`[A-Z]{3}`).MatchString(command) {
+			commands = append(commands, command)
+		}
+	}
+	if len(commands) < 18 {
+		t.Fatalf("the tour has only %q", commands)
+	}
+	s := start(t, t.TempDir(), "demo")
+	dir := t.TempDir()
+	if err := errors.Join(os.CopyFS(filepath.Join(dir, "demo"), os.DirFS("../demo")),
+		os.CopyFS(filepath.Join(dir, "docs", "standins"), os.DirFS("../docs/standins"))); err != nil {
+		t.Fatal(err)
+	}
+	bin, err := filepath.Abs("../bin")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, command := range commands {
+		shell := exec.CommandContext(t.Context(), "bash", "-c", command)
+		shell.Dir = dir
+		shell.Env = append(os.Environ(), "PATH="+bin+":"+os.Getenv("PATH"), "KOINOS_ADDRESS="+s.address)
+		out, err := shell.CombinedOutput()
+		if code := shell.ProcessState.ExitCode(); code != 0 && code != 3 { // 3 says that something is refused or held
+			t.Errorf("%s: %v\n%s", command, err, out)
+		}
 	}
 }
 
