@@ -51,15 +51,17 @@ func (s *Syncs) answersDue(ctx context.Context, work *sync.WaitGroup, active []*
 	for _, y := range active {
 		for i := range y.Pushes {
 			p := &y.Pushes[i]
-			o, r := s.filed(ctx, p)
-			if r == nil || r.Write.File.Answer == nil && s.isMended(p.Target) {
-				continue
-			}
 			wait, begin := s.beginLook(p.Target)
 			next = min(next, wait)
-			if begin {
-				work.Go(func() { s.lookForAnswers(ctx, y, p, o, r) })
+			if !begin {
+				continue
 			}
+			o, r := s.filed(ctx, p)
+			if r == nil || r.Write.File.Answer == nil && s.isMended(p.Target) { // the description may say otherwise later
+				s.endLook(p.Target, lookLater, nil)
+				continue
+			}
+			work.Go(func() { s.lookForAnswers(ctx, y, p, o, r) })
 		}
 	}
 	return next
@@ -83,6 +85,18 @@ func (s *Syncs) beginLook(t syncing.Target) (wait time.Duration, begin bool) {
 	return lookLater, true
 }
 
+// endLook says when it is looked next: after a gap, which grows as long as it fails.
+func (s *Syncs) endLook(t syncing.Target, gap time.Duration, err error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	l := s.listens[t]
+	l.busy, l.failures = false, l.failures+1
+	if err == nil {
+		l.failures = 0
+	}
+	l.next = s.now().Add(doubled(gap, mostGap, l.failures))
+}
+
 func (s *Syncs) lookForAnswers(ctx context.Context, y *standing, p *syncing.Push, o *opened, r *system.Record) {
 	var err error
 	defer func() {
@@ -92,14 +106,7 @@ func (s *Syncs) lookForAnswers(ctx context.Context, y *standing, p *syncing.Push
 		if err != nil && ctx.Err() == nil {
 			s.log.Error("answers to files are not read", "system", o.Name, "record", r.Name, "error", err)
 		}
-		s.mu.Lock()
-		l := s.listens[p.Target]
-		l.busy, l.failures = false, l.failures+1
-		if err == nil {
-			l.failures = 0
-		}
-		l.next = s.now().Add(doubled(answerLook, mostGap, l.failures))
-		s.mu.Unlock()
+		s.endLook(p.Target, answerLook, err)
 		s.wake()
 	}()
 	if err = s.mendFiles(ctx, o, r); err == nil && r.Write.File.Answer != nil {
