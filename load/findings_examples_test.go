@@ -154,6 +154,9 @@ var examples = []example{
 		before: head + "A-1,2026-03-02,00417,2,9\n", doc: head + "A-2,2026-03-02,00417,3,9\n", at: "row 2 column 5",
 		says: "OSTRAND A-1"},
 
+	{code: finding.ValueDropped, whole: orders850,
+		doc: order850("BEG*00*SA*A-1**20260302~\nREF*DP*21~\nREF*DP*34~\nPO1*1*2*EA*9.50**VP*00417~\n"),
+		at:  "ST 0001 / REF #2 / 02", says: `leads to "21" and to "34"`},
 	{code: finding.X12Envelope, whole: orders850,
 		doc: strings.Replace(order850("BEG*00*SA*A-1**20260302~\nPO1*1*2*EA*9.50**VP*00417~\n"), "IEA*1", "IEA*2", 1),
 		at:  "ISA 000000041", says: "IEA01 counts 2 functional groups; there are 1"},

@@ -77,6 +77,7 @@ const (
 	AmountTooLarge    Code = "amount_too_large"
 	HeaderDisagrees   Code = "header_disagrees"
 	SeveralValues     Code = "several_values"
+	ValueDropped      Code = "value_dropped"
 	RowKindUnknown    Code = "row_kind_unknown"
 	LineBeforeHeader  Code = "line_before_header"
 	OrderWithoutLines Code = "order_without_lines"
@@ -219,6 +220,8 @@ var Catalogue = map[Code]About{
 		"Make the rows agree, or look whether two orders share a number."},
 	SeveralValues: {Error, "a path leads to several values that differ",
 		"Say repeat: first, last, join or sum of the binding, or make the path lead to one of them."},
+	ValueDropped: {Warning, "of several values only the first is taken",
+		"Say repeat: first, last, join or sum of the binding, or make the address lead to one of them."},
 	RowKindUnknown: {Error, "a row of an unknown kind",
 		"Name the kind in orders.group.kinds; leave-out passes such rows over."},
 	LineBeforeHeader:  {Error, "a line stands before any order", "Fill in the cell that begins the order."},

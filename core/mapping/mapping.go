@@ -204,10 +204,16 @@ type Source struct {
 	Number bool         // {n} stands in the heading
 }
 
-// Many reports whether the source is a path of JSON that can lead to several values.
+// Many reports whether the source is a path of JSON, or an address of X12, that can lead to
+// several values.
 func (s Source) Many() bool {
-	p, is := s.Path.(*jsondoc.Path)
-	return is && p != nil && !p.Single()
+	switch p := s.Path.(type) {
+	case *jsondoc.Path:
+		return p != nil && !p.Single()
+	case *x12.Address:
+		return p != nil && p.IsElement()
+	}
+	return false
 }
 
 // Binding says where one field gets its value.

@@ -11,6 +11,7 @@ import (
 	"koinos/core/order"
 	"koinos/core/origin"
 	"koinos/core/source"
+	"koinos/core/x12"
 )
 
 // taken is a value on its way into an order.
@@ -136,7 +137,11 @@ func (w *worker) several(b *bound, s *spot, first taken) taken {
 			}
 		case "", "agree":
 			if t.cell.Text != first.cell.Text && !w.sameValue(b, first.cell, t.cell) {
-				w.bad(b, t, finding.SeveralValues, "%s leads to %q and to %q; which of them is %s?", s.src.Text, first.cell.Text,
+				code := finding.SeveralValues
+				if _, is := s.src.Path.(*x12.Address); is && b.Repeat == "" { // what partners send besides is no error of theirs
+					code = finding.ValueDropped
+				}
+				w.bad(b, t, code, "%s leads to %q and to %q; which of them is %s?", s.src.Text, first.cell.Text,
 					t.cell.Text, b.Field.Name)
 				return first
 			}
