@@ -3,12 +3,15 @@ package syncs
 import (
 	"bytes"
 	"context"
+	"database/sql"
 	"encoding/base64"
 	"encoding/json"
 	"fmt"
 	"io"
 	"net/http"
 	"net/http/httptest"
+	"path/filepath"
+	"runtime"
 	"slices"
 	"strconv"
 	"strings"
@@ -280,15 +283,17 @@ func BenchmarkHook(b *testing.B) {
 
 // BenchmarkCycle is a run of a sync in which nothing is new, with so many orders linked.
 func BenchmarkCycle(b *testing.B) {
-	for _, orders := range []int{500, 10_000} {
-		b.Run(fmt.Sprint(orders), func(b *testing.B) {
-			k := keepingOf(b, orders, shopToBooks)
+	for _, c := range []struct{ orders, copies int }{{500, 0}, {10_000, 0}, {20, 1_000_000}} {
+		b.Run(fmt.Sprint(c.orders+c.copies), func(b *testing.B) {
+			k := keepingOf(b, c.orders, shopToBooks)
 			k.fast()
 			for {
 				if r := k.run("shop-books"); r.Counts.Created == 0 {
 					break
 				}
 			}
+			k.copies(c.copies)
+			k.run("shop-books")
 			k.hits.Store(0)
 			k.reads.Store(0)
 			n := 0
@@ -296,7 +301,11 @@ func BenchmarkCycle(b *testing.B) {
 				n++
 				k.run("shop-books")
 			}
+			var mem runtime.MemStats
+			runtime.GC()
+			runtime.ReadMemStats(&mem)
 			b.ReportMetric(float64(k.hits.Load()+k.reads.Load())/float64(n), "calls")
+			b.ReportMetric(float64(mem.HeapAlloc)/(1<<20), "MiB-heap")
 		})
 	}
 }
@@ -357,5 +366,30 @@ func BenchmarkPullGraphQL(b *testing.B) {
 		b.StopTimer()
 		o.stop()
 		b.StartTimer()
+	}
+}
+
+// copies puts so many orders into the store that are linked, each as the first one is.
+func (k *keeping) copies(n int) {
+	k.t.Helper()
+	if n == 0 {
+		return
+	}
+	db, err := sql.Open("sqlite3", filepath.Join(k.data, "koinos.db")+"?_busy_timeout=60000")
+	if err != nil {
+		k.t.Fatal(err)
+	}
+	defer db.Close()
+	for _, insert := range []string{
+		`INSERT INTO orders (id, kind, number, identity, fingerprint, status, revision, sender_number, partner, total, line_count, last_line)
+		  SELECT 1000000 + i, kind, 'X-' || i, 'X|' || i, fingerprint, status, revision, 'X-' || i, partner, total, line_count, last_line
+		  FROM n, orders WHERE orders.id = 1`,
+		`INSERT INTO links (system, record, order_id, part, key, number, revision, agreed, at, found, base, decided)
+		  SELECT system, record, 1000000 + i, 0, 'X-' || i, number, revision, agreed, at, found, base, decided
+		  FROM n, links WHERE links.order_id = 1`,
+	} {
+		if _, err := db.Exec(`WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < ?) `+insert, n); err != nil {
+			k.t.Fatal(err)
+		}
 	}
 }

@@ -30,6 +30,7 @@ import (
 
 // office is Koinos with the demo's lists and mappings, beside a shop.
 type office struct {
+	data string // folder
 	*Syncs
 	t    testing.TB
 	shop *httptest.Server
@@ -44,7 +45,7 @@ func clerk(t testing.TB, data string, shop http.Handler) *office {
 	if err != nil {
 		t.Fatal(err)
 	}
-	o := &office{t: t}
+	o := &office{t: t, data: data}
 	o.shop = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if !strings.HasPrefix(r.URL.Path, "/admin") {
 			o.hits.Add(1)
