@@ -31,6 +31,8 @@ pull:
   - {record: ledgerline.sales_order}
 push:
   - {record: ledgerline.sales_order, which: partner == "SLIPWAY"}
+  - {record: depot.job, which: partner == "SLIPWAY"}
+  - {record: east-yard.pick, after: {record: ledgerline.sales_order}}
 shared:
   all: {owner: here}
 `
@@ -71,6 +73,8 @@ func (w *weather) ServeHTTP(out http.ResponseWriter, r *http.Request) {
 type office struct {
 	t           *testing.T
 	shop, books *httptest.Server
+	depot       *depot
+	yard        string // folder
 	weather     []*weather
 	env         []string
 	data        string
@@ -81,7 +85,7 @@ const officeOrders = 14
 
 func newOffice(t *testing.T, seed uint64) *office {
 	t.Helper()
-	o := &office{t: t, data: filepath.Join(t.TempDir(), "data")}
+	o := &office{t: t, data: filepath.Join(t.TempDir(), "data"), depot: &depot{}, yard: t.TempDir()}
 	slipway, err := demo.Slipway("slipway-demo", officeOrders, false, time.Now)
 	if err != nil {
 		t.Fatal(err)
@@ -90,15 +94,18 @@ func newOffice(t *testing.T, seed uint64) *office {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for i, h := range []http.Handler{slipway, ledgerline} {
+	for i, h := range []http.Handler{slipway, ledgerline, o.depot} {
 		o.weather = append(o.weather, &weather{inner: h, rnd: rand.New(rand.NewPCG(seed, uint64(i)))})
 	}
 	o.shop, o.books = httptest.NewServer(o.weather[0]), httptest.NewServer(o.weather[1])
 	t.Cleanup(o.shop.Close)
 	t.Cleanup(o.books.Close)
+	jobs := httptest.NewServer(o.weather[2])
+	t.Cleanup(jobs.Close)
 	o.env = []string{"SLIPWAY_URL=" + o.shop.URL, "SLIPWAY_TOKEN=slipway-demo",
 		"SLIPWAY_HOOK_SECRET=whsec_cXVpbGxtZXJlLWNoYW5kbGVyeS1kZW1v", "LEDGERLINE_URL=" + o.books.URL,
-		"LEDGERLINE_ID=koinos", "LEDGERLINE_SECRET=ledgerline-demo", "KOINOS_LOG=warn"}
+		"LEDGERLINE_ID=koinos", "LEDGERLINE_SECRET=ledgerline-demo", "KOINOS_LOG=warn",
+		"DEPOT_URL=" + jobs.URL, "YARD_FOLDER=" + o.yard}
 	o.s = startWith(t, o.env, o.data, "serve")
 	ctx := context.Background()
 	for _, name := range []string{"items", "customers"} {
@@ -106,17 +113,24 @@ func newOffice(t *testing.T, seed uint64) *office {
 			t.Fatal(errOut)
 		}
 	}
-	for _, name := range []string{"slipway", "ledgerline"} {
+	if _, err := o.s.api().KeepSystem(ctx, []byte(depotDescription)); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := o.s.api().KeepMapping(ctx, []byte(depotMapping)); err != nil {
+		t.Fatal(err)
+	}
+	for _, name := range []string{"slipway", "ledgerline", "east-yard"} {
 		text, err := os.ReadFile("../demo/systems/" + name + ".yaml")
 		if err == nil {
-			text = bytes.NewBufferString(strings.NewReplacer("rate: 200", "rate: 5000", "rate: 15", "rate: 5000").Replace(string(text))).Bytes()
+			text = bytes.NewBufferString(strings.NewReplacer("rate: 200", "rate: 5000", "rate: 15", "rate: 5000",
+				"once: true", "once: true\n        orders: 3").Replace(string(text))).Bytes()
 			_, err = o.s.api().KeepSystem(ctx, text)
 		}
 		if err != nil {
 			t.Fatal(err)
 		}
 	}
-	for _, name := range []string{"slipway-orders", "ledgerline-orders"} {
+	for _, name := range []string{"slipway-orders", "ledgerline-orders", "east-yard-picks"} {
 		text, err := os.ReadFile("../demo/mappings/" + name + ".yaml")
 		if err == nil {
 			_, err = o.s.api().KeepMapping(ctx, text)
@@ -218,6 +232,7 @@ func (o *office) state() string {
 		}
 		lines = append(lines, line)
 	}
+	lines = append(append(lines, o.depot.state()...), picked(o.t, o.yard)...)
 	slices.Sort(lines)
 	return strings.Join(lines, "\n")
 }
@@ -241,7 +256,8 @@ func TestSyncKilledAtRandom(t *testing.T) {
 	calm.play(nil, 0)
 	want := calm.state()
 	calm.s.stop()
-	if strings.Count(want, " confirmed ") < officeOrders-3 || strings.Count(want, " void ") < 2 {
+	if strings.Count(want, " confirmed ") < officeOrders-3 || strings.Count(want, " void ") < 2 || calm.depot.many < 3 ||
+		strings.Count(want, " cancelled ") < 2 || strings.Count(want, "pick ") < officeOrders {
 		t.Fatal(want)
 	}
 	seed := uint64(time.Now().UnixNano())

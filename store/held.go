@@ -54,6 +54,16 @@ func (t *Tx) ReleaseLoad(load int64) error {
 	return t.run(`DELETE FROM held WHERE load_id = ? AND kind = 'order'`, load)
 }
 
+// ReleaseRecord takes away what is held of a record that turned out to be what its order says.
+func (s *Store) ReleaseRecord(ctx context.Context, l *api.Link) error {
+	some := false
+	if err := s.r.GetContext(ctx, &some, `SELECT EXISTS (SELECT 1 FROM held WHERE kind = 'order' AND system = ?)`,
+		l.System); err != nil || !some {
+		return err
+	}
+	return s.Share(ctx, func(t *Tx) error { return t.releaseRecord(l) })
+}
+
 // releaseRecord takes away what is held of a record, read before an order here was written as
 // it: now it says what the order says.
 func (t *Tx) releaseRecord(l *api.Link) error {

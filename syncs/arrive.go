@@ -180,7 +180,7 @@ func (s *Syncs) arrive(ctx context.Context, o *opened, r *system.Record, p *api.
 		}
 		if says == nil {
 			p.Unchanged++
-			return nil
+			return s.echoed(ctx, link)
 		}
 	}
 	b.writes = b.writes || r.Write != nil
@@ -189,6 +189,15 @@ func (s *Syncs) arrive(ctx context.Context, o *opened, r *system.Record, p *api.
 	known[f.Key] = store.KnownArrival{Key: f.Key, Version: f.Version, Stamp: f.Stamp, State: a.State, Digest: a.Digest,
 		Mapped: was.Mapped, Here: true}
 	return nil
+}
+
+// echoed lets what is held of a record go that came while we made it: now it is what its order
+// says.
+func (s *Syncs) echoed(ctx context.Context, l *api.Link) error {
+	if l == nil || l.Revision == 0 {
+		return nil
+	}
+	return s.store.ReleaseRecord(ctx, l)
 }
 
 // chosen reports whether a record fulfils the condition of a pull.
