@@ -13,7 +13,6 @@ import (
 	"koinos/core/source"
 	"koinos/load"
 	"koinos/store"
-	"slices"
 	"strings"
 )
 
@@ -73,7 +72,7 @@ func (s *Syncs) takeIn(ctx context.Context, p *api.Pull, b *batch, far bool) err
 	for i := range b.arrivals {
 		b.arrivals[i].Pull = p.ID
 	}
-	if slices.ContainsFunc(b.says, func(one *meaning) bool { return one.both != nil }) {
+	if b.writes { // who writes such records waits until it is kept which of them came from there
 		done, err := s.holdFor(ctx, "keep "+p.System+"."+p.Record)
 		if err != nil {
 			return err
