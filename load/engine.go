@@ -394,6 +394,9 @@ func (t *target) verdict(ctx context.Context, err error, log *slog.Logger) *verd
 			reason: "the disk is full or cannot be written; it goes on by itself when there is room", later: err}
 	}
 	found := finding.Of(err)
+	if len(found) == 1 && found[0].Code == finding.DocumentEmpty && t.run.load.MayBeEmpty {
+		return &verdict{status: outcome.Done, notes: t.notes}
+	}
 	if found == nil {
 		code := finding.StorageFailed
 		if p := (*store.Panicked)(nil); errors.As(err, &p) {

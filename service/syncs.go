@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"maps"
@@ -312,6 +313,9 @@ func (s *Service) syncWork(h huma.API) {
 			var order int64
 			if err == nil && in.Order != "" {
 				order, err = s.store.FindOrder(ctx, in.Order)
+				if id, number := strconv.ParseInt(in.Order, 10, 64); number == nil && errors.Is(err, store.ErrNotFound) {
+					order, err = id, nil // of an order that was removed the history stays
+				}
 			}
 			if err != nil {
 				return nil, err

@@ -72,11 +72,15 @@ func (t *Tx) releaseRecord(l *api.Link) error {
 		l.System); err != nil || !some || l.Part != 0 {
 		return err
 	}
-	// A load whose arrivals were not kept, because the service ended, is known by the numbers alone.
-	return t.run(`DELETE FROM held WHERE kind = 'order' AND system = ?1 AND ((load_id, load_seq) IN (SELECT load_id, line
-	  FROM arrivals WHERE system = ?1 AND record = ?2 AND key = ?3) OR number <> '' AND (partner, number) IN
-	  (SELECT partner, sender_number FROM orders WHERE id = ?4))`, l.System, l.Record, l.Key, l.OrderID)
+	return t.run(releaseEarlier, l.System, l.Record, l.Key, int64(math.MaxInt64))
 }
+
+// releaseEarlier takes away what is held of earlier arrivals of a record (system, record and
+// key), by loads before one: of the load that took it, and of those through further mappings.
+const releaseEarlier = `DELETE FROM held WHERE id IN (SELECT h.id FROM arrivals a JOIN loads l ON l.document = a.document
+  JOIN held h ON h.load_id = l.id AND h.kind = 'order'
+  WHERE a.system = ?1 AND a.record = ?2 AND a.key = ?3 AND h.load_id < ?4 AND (h.load_id = a.load_id AND h.load_seq = a.line
+    OR h.load_id <> a.load_id AND h.number IN (SELECT sender_number FROM load_orders WHERE load_id = a.load_id AND seq = a.line)))`
 
 // ReleaseArrivals takes away what is held of earlier arrivals of records that came again.
 func (t *Tx) ReleaseArrivals(all []api.Arrival) error {
@@ -88,24 +92,25 @@ func (t *Tx) ReleaseArrivals(all []api.Arrival) error {
 		all[0].System); err != nil || !some {
 		return err
 	}
-	loads := map[int64]bool{}
 	for i := range all {
 		a := &all[i]
-		if err := t.run(`DELETE FROM held WHERE kind = 'order' AND load_id <> ? AND (load_id, load_seq) IN (SELECT load_id, line
-		  FROM arrivals WHERE system = ? AND record = ? AND key = ?)`, a.Load, a.System, a.Record, a.Key); err != nil {
-			return err
+		before := a.Load
+		if before == 0 {
+			before = math.MaxInt64
 		}
-		if a.Load == 0 || loads[a.Load] {
-			continue
-		}
-		loads[a.Load] = true
-		// A load whose arrivals were not kept, because the service ended, is known by the numbers alone.
-		if err := t.run(`DELETE FROM held WHERE kind = 'order' AND system = ?1 AND load_id <> ?2 AND number <> '' AND number IN
-		  (SELECT sender_number FROM load_orders WHERE load_id = ?2)`, a.System, a.Load); err != nil {
+		if err := t.run(releaseEarlier, a.System, a.Record, a.Key, before); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// ReleaseUnkept takes away what is held of loads of which no arrivals were kept, because the
+// service ended before: whoever made them has read the records once more. Requests of loads
+// begin with by and a space.
+func (t *Tx) ReleaseUnkept(by string) error {
+	return t.run(`DELETE FROM held WHERE kind = 'order' AND load_id IN (SELECT l.id FROM loads l WHERE l.request > ?1 || ' '
+	  AND l.request < ?1 || '!' AND NOT EXISTS (SELECT 1 FROM arrivals a WHERE a.document = l.document))`, by)
 }
 
 // CountHeldOrders counts the orders that a sync read and that are held.

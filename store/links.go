@@ -149,3 +149,19 @@ func (s *Store) LinksOfFile(ctx context.Context, system, record, id string) ([]a
 	}
 	return list, err
 }
+
+// BroughtBy gives the system and the kind of record of which an order got a revision; blank is
+// that it came otherwise.
+func (s *Store) BroughtBy(ctx context.Context, order int64, revision int) (system, record string, err error) {
+	var rows []struct {
+		System string `db:"system"`
+		Record string `db:"record"`
+	}
+	err = s.r.SelectContext(ctx, &rows, `SELECT coalesce(l.options ->> 'hold_system', '') system,
+	  coalesce(l.options ->> 'hold_record', '') record FROM events e JOIN loads l ON l.id = e.load_id
+	  WHERE e.order_id = ? AND e.revision = ?`, order, revision)
+	for _, r := range rows {
+		system, record = r.System, r.Record
+	}
+	return system, record, err
+}

@@ -19,10 +19,17 @@ import (
 // stall is a market stall: its orders do not say what was paid, their stamps do not change
 // when somebody pays, and it counts what it is asked.
 type stall struct {
-	mu     sync.Mutex
-	orders map[string]*stallOrder
-	paid   []stallPayment
-	asked  []string
+	mu      sync.Mutex
+	orders  map[string]*stallOrder
+	paid    []stallPayment
+	parcels []stallParcel
+	asked   []string
+}
+
+type stallParcel struct {
+	ID    int         `json:"id"`
+	Order string      `json:"order"`
+	Lines []stallGood `json:"lines"`
 }
 
 type stallOrder struct {
@@ -71,6 +78,8 @@ func (s *stall) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			}
 		}
 		json.NewEncoder(w).Encode(map[string]any{"payments": all})
+	case r.URL.Path == "/parcels":
+		json.NewEncoder(w).Encode(map[string]any{"parcels": append([]stallParcel{}, s.parcels...)})
 	case s.orders[strings.TrimPrefix(r.URL.Path, "/orders/")] != nil:
 		json.NewEncoder(w).Encode(s.orders[strings.TrimPrefix(r.URL.Path, "/orders/")])
 	default:
@@ -98,6 +107,33 @@ records:
     key: $.id
     stamp: $.at
     tells: {record: order, key: $.order}
+  parcel:
+    list: {path: /parcels, records: "$.parcels[*]"}
+    key: $.id
+    lines: $.lines[*]
+    mapping: stall-parcels
+hooks:
+  signature: {token: {header: X-Stall, secret: {env: STALL_SECRET}}}
+  event: $.event
+  events:
+    paid: {record: payment, at: $.payment}
+`
+
+const stallParcels = `koinos: mapping/1
+name: stall-parcels
+document: {format: ndjson}
+orders:
+  kind: shipment
+  of: sales
+  group: {by: path, path: "$"}
+  parts: {lines: {each: "$.lines[*]"}}
+header:
+  shipment: {from: $.id, need: must}
+  sender_number: {from: $.order}
+  partner: {value: SLIPWAY}
+lines:
+  sender_line: {from: $.pos}
+  quantity: {from: $.qty}
 `
 
 const stallMapping = `koinos: mapping/1
@@ -127,7 +163,11 @@ func atStall(t *testing.T, s *stall, sync string) *keeping {
 	t.Cleanup(server.Close)
 	t.Setenv("STALL_URL", server.URL)
 	k := &keeping{books: &books{office: begin(t, http.NotFoundHandler())}}
+	t.Setenv("STALL_SECRET", "a stall's secret")
 	_, err := k.store.PutMapping(context.Background(), api.Mapping{Name: "stall-orders", Text: stallMapping})
+	if err == nil {
+		_, err = k.store.PutMapping(context.Background(), api.Mapping{Name: "stall-parcels", Text: stallParcels})
+	}
 	if err == nil {
 		_, err = k.Keep(context.Background(), stallDescription, "test")
 	}
@@ -309,5 +349,50 @@ func TestOneReading(t *testing.T) {
 	if _, err := k.KeepSync(context.Background(), "koinos: sync/1\nname: other\npull: [{record: stall.order, query: {channel: web}}]\n",
 		"test"); err != nil {
 		t.Error(err)
+	}
+}
+
+// A webhook about a payment has its order read anew, as a list of payments does.
+func TestToldByHook(t *testing.T) {
+	s := newStall()
+	k := atStall(t, s, "pull: [{record: stall.order}, {record: stall.payment}]\n")
+	k.read(s)
+	s.mu.Lock()
+	s.paid = append(s.paid, stallPayment{3, "A-2", 990, "2026-03-04T08:00:00Z"})
+	s.mu.Unlock()
+	header := http.Header{"X-Stall": {"a stall's secret"}}
+	status, err := k.Hook(context.Background(), "stall", header,
+		[]byte(`{"event": "paid", "payment": {"id": 3, "order": "A-2", "cents": 990, "at": "2026-03-04T08:00:00Z"}}`))
+	if err != nil || status != http.StatusNoContent {
+		t.Fatal(status, err)
+	}
+	k.eventually("the order is read anew", func() bool { return strings.Contains(k.orders(), "A-2 open \"3\" 990") })
+}
+
+// What is held of one kind of record stays held when another one of the same order comes or is
+// mended: a parcel that is refused waits for somebody, whatever its order says.
+func TestHeldApart(t *testing.T) {
+	s := newStall()
+	s.parcels = []stallParcel{{71, "A-1", []stallGood{{"9", "", 1}}}} // the order has no line 9
+	k := atStall(t, s, "pull: [{record: stall.order}, {record: stall.parcel}]\n")
+	k.read(s)
+	k.run("s") // whichever was read first
+	want := k.held()
+	if len(want) != 1 || !strings.Contains(want[0], "A-1") {
+		t.Fatal(want)
+	}
+	s.mu.Lock()
+	s.orders["A-1"].Goods[0].Qty, s.orders["A-1"].Changed = 7, "2026-03-08T08:00:00Z"
+	s.mu.Unlock()
+	k.read(s)
+	if got := k.held(); fmt.Sprint(got) != fmt.Sprint(want) {
+		t.Errorf("held %v, want %v", got, want)
+	}
+	s.mu.Lock()
+	s.parcels[0].Lines[0].Pos = "1"
+	s.mu.Unlock()
+	k.read(s)
+	if got := k.held(); len(got) != 0 {
+		t.Errorf("held %v", got)
 	}
 }

@@ -9,7 +9,6 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-	"sync"
 	"time"
 
 	"koinos/api"
@@ -31,14 +30,6 @@ type filedTogether struct {
 	err      error
 }
 
-// outFiles are those that are written.
-type outFiles struct {
-	filling gatherer[filedTogether]
-	naming  sync.RWMutex            // held for writing by who mends, for reading by who writes a file
-	mending sync.Mutex              // guards mended
-	mended  map[syncing.Target]bool // what an earlier service left half done was looked for
-}
-
 // sayFile writes the record into a file, in one with those of other orders where the
 // description says so.
 func (p *push) sayFile(ctx context.Context) error {
@@ -54,13 +45,18 @@ func (p *push) sayFile(ctx context.Context) error {
 		return nil
 	}
 	one := &filedTogether{FileRecord: is, push: p, err: errors.New("the writing of a file came to no end")}
-	kind := gathered{syncing.Target{System: p.o.Name, Record: p.r.Name}, p.o.version}
-	p.s.filling.do(ctx, kind, out.Orders, fileFor, one, func(all []*filedTogether) {
+	write := func(all []*filedTogether) {
 		id, text, err := p.s.writeFile(ctx, p.o, p.r, all)
 		for _, is := range all {
 			is.id, is.text, is.err = id, text, err
 		}
-	})
+	}
+	if p.sync == "" { // a person, who may leave, keeps no order of a sync waiting
+		write([]*filedTogether{one})
+	} else {
+		kind := gathered{syncing.Target{System: p.o.Name, Record: p.r.Name}, p.o.version}
+		p.s.filling.do(ctx, kind, out.Orders, fileFor, one, write)
+	}
 	if one.err != nil {
 		return one.err
 	}
@@ -80,8 +76,12 @@ func fileStep(out *system.FileOut, id, text string) plan.Step {
 // writeFile writes a file: whole and hidden at first, then its records are linked, then it gets
 // its name. What dies between is mended by mendFiles.
 func (s *Syncs) writeFile(ctx context.Context, o *opened, r *system.Record, all []*filedTogether) (id, text string, err error) {
-	s.naming.RLock()
-	defer s.naming.RUnlock()
+	t := syncing.Target{System: o.Name, Record: r.Name}
+	free, err := s.holdFor(ctx, "files "+t.String()) // one at a time, and not while it is mended
+	if err != nil {
+		return "", "", err
+	}
+	defer free()
 	out := r.Write.File
 	base, err := system.ResolveFolder(o.Folder, os.LookupEnv)
 	if err != nil {
@@ -118,7 +118,7 @@ func (s *Syncs) writeFile(ctx context.Context, o *opened, r *system.Record, all 
 		return id, text, errors.Join(err, os.Remove(hidden))
 	}
 	if err := os.Rename(hidden, filepath.Join(dir, name)); err != nil {
-		s.forgetMended(syncing.Target{System: o.Name, Record: r.Name})
+		s.setMended(t, false)
 		return id, text, away(o, dir, err)
 	}
 	return id, text, nil
@@ -135,15 +135,15 @@ func hiddenName(name string) string { return hiddenBegin + name + hiddenEnd }
 const hiddenBegin, hiddenEnd = ".koinos-", ".part"
 
 func (s *Syncs) isMended(t syncing.Target) bool {
-	s.mending.Lock()
-	defer s.mending.Unlock()
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	return s.mended[t]
 }
 
-func (s *Syncs) forgetMended(t syncing.Target) {
-	s.mending.Lock()
-	defer s.mending.Unlock()
-	delete(s.mended, t)
+func (s *Syncs) setMended(t syncing.Target, is bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.mended[t] = is
 }
 
 // mendFiles looks, once after the service begins, for files that have no name yet: those whose
@@ -153,8 +153,11 @@ func (s *Syncs) mendFiles(ctx context.Context, o *opened, r *system.Record) erro
 	if s.isMended(t) {
 		return nil
 	}
-	s.naming.Lock()
-	defer s.naming.Unlock()
+	free, err := s.holdFor(ctx, "files "+t.String())
+	if err != nil {
+		return err
+	}
+	defer free()
 	out := r.Write.File
 	base, err := system.ResolveFolder(o.Folder, os.LookupEnv)
 	if err != nil {
@@ -186,8 +189,6 @@ func (s *Syncs) mendFiles(ctx context.Context, o *opened, r *system.Record) erro
 			return err
 		}
 	}
-	s.mending.Lock()
-	defer s.mending.Unlock()
-	s.mended[t] = true
+	s.setMended(t, true)
 	return nil
 }

@@ -114,7 +114,7 @@ func TestFileWithoutName(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(dir, ".koinos-else.part"), []byte("somebody's"), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	k.forgetMended(syncing.Target{System: "east-yard", Record: "pick"})
+	k.setMended(syncing.Target{System: "east-yard", Record: "pick"}, false)
 	k.run("yard")
 	want := map[string]string{".koinos-else.part": "somebody's"}
 	for name, text := range files {

@@ -1,7 +1,6 @@
 package syncs
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -44,9 +43,11 @@ func (s *Syncs) Hook(ctx context.Context, name string, header http.Header, body 
 		if err != nil {
 			return 0, err
 		}
-		p = &api.Pull{System: name, Version: o.version, Record: e.Record, Also: n.Also, Reading: n.Reading,
-			Mapping: cmp.Or(n.Mapping, o.Records[e.Record].Mapping),
-			State:   api.PullRunning, StartedAt: now, By: fmt.Sprintf("webhook %s", id)}
+		p = &api.Pull{System: name, Version: o.version, Record: e.Record, Mapping: n.Mapping, Also: n.Also, Reading: n.Reading,
+			State: api.PullRunning, StartedAt: now, By: fmt.Sprintf("webhook %s", id)}
+		if err := s.reads(ctx, o, o.Records[e.Record], p); err != nil {
+			return 0, err
+		}
 	}
 	fresh, err := s.store.AddHook(ctx, &h, body, p)
 	if err != nil {

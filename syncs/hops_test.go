@@ -241,3 +241,27 @@ func TestRefusedFile(t *testing.T) {
 		t.Error(k.held())
 	}
 }
+
+// What was read is not written back where it came from, also where its pull came to no end: it
+// is in the book then, and not yet kept which record it is.
+func TestNoEchoUnlinked(t *testing.T) {
+	k, _, _ := besideYard(t, 1)
+	ctx := context.Background()
+	k.run("shop-books")
+	if _, err := k.store.PutMapping(ctx, api.Mapping{Name: "fails", Text: strings.NewReplacer("name: sent", "name: fails",
+		"{from: $.number, need: must}", "{from: $.number, list: numbers}").Replace(sentWithin)}); err != nil {
+		t.Fatal(err)
+	}
+	before := k.moved()
+	k.keep("koinos: sync/1\nname: parcels\npull:\n  - {record: slipway.parcel, mapping: slipway-parcels, also: fails}\npush:\n  - {record: slipway.parcel, of: shipment}\n")
+	if r := k.run("parcels"); r.Pulls[0].State != api.PullFailed {
+		t.Fatalf("%+v", r.Pulls)
+	}
+	is, err := k.store.Order(ctx, 1)
+	if err != nil || len(is.Movements) != 1 {
+		t.Fatal(is.Movements, err)
+	}
+	if got := k.moved(); got != before {
+		t.Errorf("the shop's own parcel went back to it: %s", got)
+	}
+}

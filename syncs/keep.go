@@ -6,6 +6,9 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
+	"strings"
+
 	"koinos/api"
 	"koinos/core/finding"
 	"koinos/core/intent"
@@ -13,7 +16,6 @@ import (
 	"koinos/core/source"
 	"koinos/load"
 	"koinos/store"
-	"strings"
 )
 
 // keep loads a batch and keeps its arrivals with how far the pull has come.
@@ -72,7 +74,7 @@ func (s *Syncs) takeIn(ctx context.Context, p *api.Pull, b *batch, far bool) err
 	for i := range b.arrivals {
 		b.arrivals[i].Pull = p.ID
 	}
-	if b.writes { // who writes such records waits until it is kept which of them came from there
+	if slices.ContainsFunc(b.says, func(one *meaning) bool { return one.both != nil }) {
 		done, err := s.holdFor(ctx, "keep "+p.System+"."+p.Record)
 		if err != nil {
 			return err
@@ -133,7 +135,7 @@ func (s *Syncs) takeIn(ctx context.Context, p *api.Pull, b *batch, far bool) err
 		}
 		err := errors.Join(t.ReleaseArrivals(b.arrivals), t.AddArrivals(b.arrivals), t.SaveLinks(links, s.now()))
 		if far {
-			err = errors.Join(err, t.SavePull(p))
+			err = errors.Join(err, t.ReleaseUnkept(byPull(p)), t.SavePull(p))
 		}
 		return err
 	})
@@ -181,9 +183,14 @@ func byPull(p *api.Pull) string { return fmt.Sprintf("%s, pull %d", p.System, p.
 
 // loadDocument loads a document that is kept.
 func (s *Syncs) loadDocument(ctx context.Context, p *api.Pull, mapping, sha string, withdraw bool) (outcome.Load, error) {
+	m, _, err := s.mapping(ctx, mapping)
+	if err != nil {
+		return outcome.Load{}, err
+	}
 	by := byPull(p)
 	l, err := s.engine.Start(ctx, load.Request{Document: sha, Mapping: mapping, By: by, Name: by + " " + mapping + " " + sha,
-		Options: outcome.Options{Withdraw: withdraw, HoldSystem: p.System, HoldSync: s.readerOf(ctx, p)}})
+		Options: outcome.Options{Withdraw: withdraw, HoldSystem: p.System, HoldRecord: p.Record,
+			HoldSync: s.readerOf(ctx, p), MayBeEmpty: mapping != p.Mapping || m.Kind != intent.Order}})
 	if err == nil {
 		l, err = s.engine.UntilDone(ctx, l.ID)
 	}

@@ -31,6 +31,12 @@ func (p *push) asAgreed(ctx context.Context) (bool, error) {
 		p.found, p.number = &plan.Found{Key: p.linked.Key}, p.linked.Number
 		return true, nil
 	}
+	if p.of != "" && p.stored != nil { // it may be told here before it is kept which record it is
+		system, record, err := p.s.store.BroughtBy(ctx, p.id, revisionOf(p.stored, p.of, p.part))
+		if err != nil || system == p.o.Name && record == p.r.Name {
+			return err == nil, err
+		}
+	}
 	is := p.linked != nil && p.sync != "" && !p.dry && !p.cancelled && p.stored != nil && p.linked.Revision > 0 &&
 		p.linked.Revision == p.stored.Revision && p.linked.Agreed == string(p.text)
 	if is {

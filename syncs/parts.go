@@ -113,6 +113,27 @@ func partOf(o *store.StoredOrder, of string, part int64) *order.Order {
 	return nil
 }
 
+// revisionOf is the revision with which an order got a part.
+func revisionOf(o *store.StoredOrder, of string, part int64) int {
+	switch of {
+	case syncing.OfShipment, syncing.OfReceipt:
+		for i := range o.Movements {
+			if m := &o.Movements[i]; m.ID == part && len(m.Lines) > 0 {
+				return m.Lines[0].Revision
+			}
+		}
+	case syncing.OfAnswer:
+		return int(part)
+	case syncing.OfInvoice:
+		for i := range o.Invoices {
+			if v := &o.Invoices[i]; v.ID == part && len(v.Lines) > 0 {
+				return v.Lines[0].Revision
+			}
+		}
+	}
+	return 0
+}
+
 // withLinks gives an order with what other systems gave it: the number of its record as
 // reference.SYSTEM.RECORD, or its key where it has no number, and the key as
 // reference.SYSTEM.RECORD.key.

@@ -141,7 +141,7 @@ func (s *Syncs) bring(ctx context.Context, o *opened, r *system.Record, id int64
 	if p.shares, err = s.sharing(ctx, t); err != nil {
 		return out, nil, err
 	}
-	if (p.shares != nil || w.of != "") && w.sync != "" { // who brings records of it in says first what both agree on
+	if p.shares != nil && w.sync != "" { // who brings records of it in says first what both agree on
 		done, err := s.holdFor(ctx, "keep "+t.String())
 		if err != nil {
 			return out, nil, err

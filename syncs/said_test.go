@@ -264,3 +264,58 @@ push: [{record: east-yard.pick, which: 'reference["ledgerline.sales_order"] ends
 		t.Error(k.says(1), k.says(2), k.held())
 	}
 }
+
+// What is refused of the shipments within an order's record is held, and goes once the record
+// comes again with what was mended.
+func TestAlsoHeld(t *testing.T) {
+	shop := `{"orders": [{"id": 1, "reference": "A-1", "state": "placed", "placed_at": "2026-03-02T08:00:00Z",
+	  "changed_at": "2026-03-02T08:00:00Z", "currency": "EUR", "line_count": 1, "buyer": {"name": "Otis", "mail": "o@harbour.example"},
+	  "lines": [{"line": 1, "sku": "00101", "title": "Rope", "count": 5, "each": "1.00"}],
+	  "sent": [{"number": "P-1", "lines": [{"line": 9, "count": 2}]}]}]}`
+	o := begin(t, http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "application/json")
+		fmt.Fprint(w, shop)
+	}))
+	if _, err := o.store.PutMapping(context.Background(), api.Mapping{Name: "sent", Text: sentWithin}); err != nil {
+		t.Fatal(err)
+	}
+	held := func() int {
+		t.Helper()
+		list, err := o.store.HeldList(context.Background(), store.HeldFilter{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return len(list)
+	}
+	if p := o.pull(api.NewPull{Also: []string{"sent"}}); p.Failed != 1 || held() != 1 {
+		t.Errorf("%s, %d held", figures(&p), held())
+	}
+	shop = strings.NewReplacer(`"line": 9`, `"line": 1`, `08:00:00Z", "currency"`, `10:00:00Z", "currency"`).Replace(shop)
+	if p := o.pull(api.NewPull{Also: []string{"sent"}}); p.Failed != 0 || held() != 0 {
+		t.Errorf("%s, %d held", figures(&p), held())
+	}
+}
+
+// Records of which none has a shipment yet are read all the same, whether shipments are read
+// besides or alone.
+func TestNoneSent(t *testing.T) {
+	for sent, n := range map[string]api.NewPull{"": {Also: []string{"sent"}}, `, "sent": []`: {Also: []string{"sent"}},
+		`, "sent": null`: {Mapping: "sent"}} {
+		o := begin(t, http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+			w.Header().Set("Content-Type", "application/json")
+			fmt.Fprintf(w, `{"orders": [{"id": 1, "reference": "A-1", "state": "placed", "placed_at": "2026-03-02T08:00:00Z",
+			  "changed_at": "2026-03-02T08:00:00Z", "currency": "EUR", "line_count": 1, "buyer": {"name": "Otis", "mail": "o@harbour.example"},
+			  "lines": [{"line": 1, "sku": "00101", "title": "Rope", "count": 5, "each": "1.00"}]%s}]}`, sent)
+		}))
+		if _, err := o.store.PutMapping(context.Background(), api.Mapping{Name: "sent", Text: sentWithin}); err != nil {
+			t.Fatal(err)
+		}
+		n.Record = "order"
+		if tried, err := o.DryRun(context.Background(), "slipway", n, "test"); err != nil || len(tried.Reasons) != 0 {
+			t.Errorf("%s: %+v %v", sent, tried.Reasons, err)
+		}
+		if p := o.pull(n); p.State != api.PullDone || p.Failed != 0 || (p.Loaded == 1) != (n.Mapping == "") {
+			t.Errorf("%s: %s %s", sent, figures(&p), p.Reason)
+		}
+	}
+}

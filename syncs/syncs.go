@@ -17,7 +17,6 @@ import (
 	"koinos/api"
 	"koinos/core/finding"
 	"koinos/core/jsondoc"
-	"koinos/core/syncing"
 	"koinos/core/system"
 	"koinos/jobs"
 	"koinos/load"
@@ -41,7 +40,7 @@ type Syncs struct {
 	mappings map[string]parsed // by name
 	outside  string            // our address, as others reach it; "" is not known
 	calling  gatherer[madeTogether]
-	outFiles
+	filling  gatherer[filedTogether]
 	keeper
 }
 
@@ -57,7 +56,7 @@ type opened struct {
 func New(s *store.Store, engine *load.Engine, now func() time.Time, log *slog.Logger) *Syncs {
 	return &Syncs{store: s, engine: engine, now: now, log: log, open: map[string]*opened{},
 		calls: map[string]*callLog{}, busy: map[string]chan struct{}{}, looked: map[string]lookup{},
-		mappings: map[string]parsed{}, outFiles: outFiles{mended: map[syncing.Target]bool{}}, keeper: newKeeper()}
+		mappings: map[string]parsed{}, keeper: newKeeper()}
 }
 
 // pullsAtOnce is how many pulls run side by side, of different systems.
@@ -143,6 +142,23 @@ func (o *opened) record(name string) (*system.Record, error) {
 	return r, nil
 }
 
+// reads says through which mappings the records of a pull go where it does not say so: those of
+// the description. What only tells of others goes through those of these, as syncs read them.
+func (s *Syncs) reads(ctx context.Context, o *opened, r *system.Record, p *api.Pull) error {
+	if r.Tells != nil {
+		of, err := s.readsBy(ctx, o.Name, r.Tells.Record)
+		if err != nil {
+			return err
+		}
+		query := p.Query
+		r = o.Records[r.Tells.Record]
+		p.Mapping, p.Also, p.Reading = of.Mapping, of.Also, of.Reading
+		p.Query = query
+	}
+	p.Mapping = cmp.Or(p.Mapping, r.Mapping)
+	return nil
+}
+
 // prepare completes what is asked of a pull.
 func (s *Syncs) prepare(ctx context.Context, name string, n api.NewPull, by string) (p api.Pull, o *opened,
 	r *system.Record, err error) {
@@ -155,15 +171,13 @@ func (s *Syncs) prepare(ctx context.Context, name string, n api.NewPull, by stri
 	p = api.Pull{System: name, Version: o.version, Record: n.Record, Mapping: n.Mapping, Since: n.Since,
 		State: api.PullRunning, Key: n.Key, All: n.All, Also: n.Also, Reading: n.Reading,
 		StartedAt: s.now().UTC(), By: by, Folder: r.Files != nil}
-	if r.Tells != nil { // what it tells of is read as it always is
-		of, err := s.readsBy(ctx, name, r.Tells.Record)
-		if err != nil {
-			return p, nil, nil, err
-		}
-		p.Mapping, p.Also, p.Reading = cmp.Or(of.Mapping, o.Records[r.Tells.Record].Mapping), of.Also, of.Reading
-		p.Query = n.Query
+	if r.Tells != nil && n.Mapping != "" {
+		return p, nil, nil, asked("%s of %s only tells of %s, which is read through its own mapping: leave the mapping out.", n.Record,
+			name, r.Tells.Record)
 	}
-	p.Mapping = cmp.Or(p.Mapping, r.Mapping)
+	if err := s.reads(ctx, o, r, &p); err != nil {
+		return p, nil, nil, err
+	}
 	if p.Mapping == "" {
 		return p, nil, nil, asked("Say which mapping makes orders of %s's %s, here or in the description.", name,
 			n.Record)

@@ -66,7 +66,9 @@ type Options struct {
 	Stage      order.Status      `json:"stage,omitempty" enum:"draft,open,confirmed" doc:"Status that new orders begin with; left out, open"`
 	Withdraw   bool              `json:"withdraw,omitempty" doc:"The orders of the document are not wanted any more: what is open of each stored one is cancelled"`
 	HoldSystem string            `json:"hold_system,omitempty" doc:"Records of this system are loaded: those that are refused wait in the list of what is held"`
+	HoldRecord string            `json:"hold_record,omitempty" doc:"The kind of record of that system"`
 	HoldSync   string            `json:"hold_sync,omitempty" doc:"The sync that reads them"`
+	MayBeEmpty bool              `json:"may_be_empty,omitempty" doc:"A document of which nothing belongs to an order is no error: records of systems need not have shipments"`
 	Opening    bool              `json:"opening,omitempty" doc:"Opening orders: they keep the sender's numbers as their own and are not passed on to other systems"`
 	Defaults   map[string]string `json:"defaults,omitempty" doc:"Values for fields that the document leaves blank: currency, or lines.unit"`
 	StopAfter  int               `json:"stop_after,omitempty" minimum:"0" doc:"Stop when so many orders have been refused; 0 goes on to the end"`

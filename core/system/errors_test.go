@@ -172,3 +172,26 @@ func FuzzErrors(f *testing.F) {
 		Partial(body)
 	})
 }
+
+// A part that is asked for by the number is not asked for where there is none: that would be
+// everybody's.
+func TestRestByNumber(t *testing.T) {
+	s := parse(t, `koinos: system/1
+name: s
+address: https://s.example
+records:
+  o:
+    list: {path: /o, records: "$[*]"}
+    key: $.id
+    number: $.no
+    rest: {path: /paid, query: {order: "{number}"}, records: "$[*]", into: $.paid}
+`)
+	rest := &s.Records["o"].Rest[0]
+	if got, err := rest.First("https://s.example", &Found{Key: "1", Number: "A 1"}); err != nil || got != "https://s.example/paid?order=A+1" {
+		t.Error(got, err)
+	}
+	if got, err := rest.First("https://s.example", &Found{Key: "1", Place: "/0"}); got != "" || err == nil ||
+		err.Error() != "the answer has a record without a number, by which a part of it is asked for at /0" {
+		t.Error(got, err)
+	}
+}

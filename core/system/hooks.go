@@ -162,7 +162,7 @@ func (b *builder) hooks(s *System, n *grammar.Node) *Hooks {
 				"say either key: where the message has the record's key, or at: where it has the record.")
 		case is.Key != nil && r.Get == "":
 			b.wrong(e.Node.Get("key"), "to ask for a record by its key, say get: of %s.", is.Record)
-		case r.Mapping == "":
+		case r.Mapping == "" && r.Tells == nil:
 			b.wrong(e.Node.Get("record"), "say mapping: of %s, which makes orders of it.", is.Record)
 		}
 	}

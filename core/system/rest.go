@@ -27,12 +27,11 @@ func (b *builder) rest(r *Record, n *grammar.Node) Rest {
 	if t.Into == "" {
 		b.wrong(n.Get("into"), "into is one list of the record, such as $.lines.")
 	}
-	named := func(word string) bool { return strings.Contains(t.Path, word) || within(t.Query, word) }
-	if !named("{key}") && !named("{number}") && t.GraphQL == "" {
+	if !t.named("{key}") && !t.named("{number}") && t.GraphQL == "" {
 		b.wrong(n.Get("path"), "the path of a part of a record needs {key} or {number}, such as /orders/{key}/lines, or a "+
 			"parameter under query does.")
 	}
-	if named("{number}") && r.Number == nil {
+	if t.named("{number}") && r.Number == nil {
 		b.wrong(n.Get("path"), "say number: of the record too, where {number} is found.")
 	}
 	if t.From != nil && t.Paging.Kind != "cursor" {
@@ -41,10 +40,18 @@ func (b *builder) rest(r *Record, n *grammar.Node) Rest {
 	return t
 }
 
+// named reports whether a word stands in what is asked.
+func (t *Rest) named(word string) bool {
+	return strings.Contains(t.Path, word) || within(t.Query, word)
+}
+
 // First gives the address of the first page of a part of a record that its list does not
 // show; "" is that there is none.
 func (t *Rest) First(base string, f *Found) (string, error) {
 	n := f.Node
+	if f.Number == "" && t.named("{number}") { // it would ask for those of everybody
+		return "", &AnswerError{f.Place, "has a record without a number, by which a part of it is asked for"}
+	}
 	if t.More != nil && scalar(t.More, n) != "true" {
 		return "", nil
 	}
