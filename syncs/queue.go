@@ -35,8 +35,8 @@ type keeper struct {
 }
 
 func newKeeper() keeper {
-	return keeper{polls: map[syncing.Target]*poll{}, listens: map[syncing.Target]*listening{}, mended: map[syncing.Target]bool{}, outages: map[string]*outage{},
-		runs: map[int64]*running{}, tasks: map[int64]bool{}, ended: map[int64]bool{}, orders: map[int64]bool{}, slots: map[string]int{},
+	return keeper{polls: map[syncing.Target]*poll{}, listens: map[syncing.Target]*listening{},
+		mended: map[syncing.Target]bool{}, outages: map[string]*outage{}, runs: map[int64]*running{}, tasks: map[int64]bool{}, ended: map[int64]bool{}, orders: map[int64]bool{}, slots: map[string]int{},
 		nudge: make(chan struct{}, 1)}
 }
 

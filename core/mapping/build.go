@@ -415,7 +415,8 @@ func (b *builder) binding(e grammar.Entry, f order.Field, doc Locale) Binding {
 	bind := Binding{
 		Field: f, From: b.sources(v.List("from")), Value: v.Str("value"), Default: v.Str("default"),
 		Need: Need(v.Str("need")), Of: v.Str("of"),
-		Repeat: v.Str("repeat"), Separator: cmp.Or(v.Str("separator"), "\n"), Beside: v.Str("beside"), Expr: b.compile(v.Get("expr"), false),
+		Repeat: v.Str("repeat"), Separator: cmp.Or(v.Str("separator"), "\n"), Beside: v.Str("beside"),
+		Expr:      b.compile(v.Get("expr"), false),
 		When:      b.compile(v.Get("when"), true),
 		Crosswalk: v.Str("crosswalk"), Others: v.Str("others") == "keep", List: v.Str("list"), Keys: v.Strs("by"),
 		Near: v.Number("near"), Give: v.Str("give"), Suffix: v.Str("suffix"),

@@ -65,7 +65,8 @@ func (b *builder) fileOut(n *grammar.Node) *FileOut {
 		return nil
 	}
 	f := &FileOut{Path: n.Str("path"), Name: n.Str("name"), Segments: b.segments(n.Get("segments")), Head: n.Str("head"),
-		Record: n.Str("record"), Line: n.Str("line"), Tail: n.Str("tail"), Once: n.Str("once") == "true", Orders: max(1, n.Number("orders"))}
+		Record: n.Str("record"), Line: n.Str("line"), Tail: n.Str("tail"), Once: n.Str("once") == "true",
+		Orders: max(1, n.Number("orders"))}
 	b.folder(n.Get("path"))
 	if f.Segments != nil && f.Segments.Told != nil {
 		b.wrong(n.Get("segments"), "a file that is written has the separators that are said here: leave told out.")

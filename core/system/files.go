@@ -93,7 +93,8 @@ var filing = grammar.Group("How they come as files, in place of a list",
 		"below; leave; "+
 		"remove", "move", "leave", "remove")),
 	grammar.May("segments", segmenting),
-	grammar.May("kind", grammar.Many("Where a part has its kind: paths within it. Of several, as many count as make a kind that is named, with spaces between. Left "+
+	grammar.May("kind", grammar.Many("Where a part has its kind: paths within it. Of several, as many count as "+
+		"make a kind that is named, with spaces between. Left "+
 		"out, a segment's kind is its first element")),
 	grammar.May("whole", &grammar.Shape{Kind: grammar.Boolean, About: "true: a file is one document, such as a table or X12, which the " +
 		"mapping reads as it is"}),
@@ -136,7 +137,8 @@ func (b *builder) files(n *grammar.Node) *Files {
 	case f.Whole:
 		for _, word := range []string{"segments", "kind", "head", "tail", "begins", "groups"} {
 			if v := n.Get(word); v != nil {
-				b.Add(finding.MappingWrongValue, v.At, word, "a file that is one document (whole) is not cut: leave %s out.", word).Hint = ""
+				b.Add(finding.MappingWrongValue, v.At, word, "a file that is one document (whole) is not cut: leave %s out.",
+					word).Hint = ""
 			}
 		}
 	case len(f.Kind) == 0:

@@ -10,13 +10,14 @@ import TabStrip from '../components/TabStrip.vue'
 import { count, syncWord, when } from '../format'
 import SyncChecks from '../syncs/SyncChecks.vue'
 import SyncHistory from '../syncs/SyncHistory.vue'
-import SyncQueue from '../syncs/SyncQueue.vue'
+import SyncQueue, { type QueueState } from '../syncs/SyncQueue.vue'
 import SyncRuns from '../syncs/SyncRuns.vue'
 import SyncWay from '../syncs/SyncWay.vue'
 
 const props = defineProps<{ name: string; first: string }>()
 const tabs = [{ id: 'history', label: 'What was written' }, { id: 'queue', label: 'Queue' }, { id: 'runs', label: 'Runs' }, { id: 'checks', label: 'Comparisons' }, { id: 'text', label: 'Text' }]
 const tab = ref(tabs.some((t) => t.id === props.first) ? props.first : 'history')
+const waits = ref<QueueState>()
 const client = useQueryClient()
 const { data: sync, error, isPending, refetch } = useQuery({
   queryKey: ['sync', () => props.name],
@@ -48,12 +49,12 @@ const act = useMutation({
         {{ count(sync.state.counts.held, 'order') }} held: <RouterLink :to="{ path: '/held', query: { sync: sync.name } }">see why, fix the cause, and try again</RouterLink>.
       </p>
       <p v-if="sync.state.unanswered" class="why">
-        {{ count(sync.state.unanswered, 'file') }} not answered in time: the <a href="#sync" @click="tab = 'queue'">queue</a> lists them under <b>not answered</b>.
+        {{ count(sync.state.unanswered, 'file') }} not answered in time: <a href="#sync" @click.prevent="waits = 'unanswered', tab = 'queue'">see which</a>, and ask those who should have.
       </p>
       <TabStrip v-model="tab" :tabs="tabs" panel="sync" label="What to see of the sync" />
       <div id="sync" role="tabpanel" :aria-labelledby="`sync-${tab}`">
         <SyncHistory v-if="tab === 'history'" :name="name" />
-        <SyncQueue v-else-if="tab === 'queue'" :name="name" />
+        <SyncQueue v-else-if="tab === 'queue'" v-model="waits" :name="name" />
         <SyncRuns v-else-if="tab === 'runs'" :name="name" />
         <SyncChecks v-else-if="tab === 'checks'" :name="name" />
         <pre v-else class="sheet yaml">{{ sync.text }}</pre>

@@ -56,7 +56,7 @@ const dayName = (iso: string) => new Date(iso + 'T00:00:00Z').toLocaleDateString
       <section v-if="waiting.length || troubled.length" class="sheet box wide">
         <div class="bar"><h2>Orders that other systems wait for</h2><span class="grow" /><RouterLink to="/held">All that is held</RouterLink></div>
         <ul>
-          <li v-for="y in troubled" :key="y.name"><RouterLink :to="`/syncs/${y.name}`" class="reason"><b>{{ y.name }}</b><span class="bad">{{ trouble(y) }}</span><span class="soft">{{ y.state.counts.waiting }} orders wait</span></RouterLink></li>
+          <li v-for="y in troubled" :key="y.name"><RouterLink :to="`/syncs/${y.name}`" class="reason"><b>{{ y.name }}</b><span class="bad">{{ trouble(y) }}</span><span class="soft"><template v-if="y.state.counts.waiting">{{ count(y.state.counts.waiting, 'order') }} waiting</template></span></RouterLink></li>
           <li v-for="(r, i) in waiting.slice(0, 6)" :key="i"><RouterLink :to="{ path: '/held', query: r.sync ? { sync: r.sync } : {} }" class="reason"><b>{{ r.count }} held</b><span>{{ r.reason }}</span><span class="soft">{{ r.sync || r.kind }} · since {{ when(r.since) }}</span></RouterLink></li>
         </ul>
       </section>

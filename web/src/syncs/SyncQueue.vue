@@ -1,7 +1,13 @@
+<script lang="ts">
+const states = [{ state: 'waiting', label: 'waiting' }, { state: 'after', label: 'waiting for another record' }, { state: 'held', label: 'held' }, { state: 'aside', label: 'put aside' }, { state: 'unanswered', label: 'not answered' }] as const
+/** QueueState is which part of a queue is shown. */
+export type QueueState = (typeof states)[number]['state']
+</script>
+
 <script setup lang="ts">
 import Column from 'primevue/column'
 import Select from 'primevue/select'
-import { computed, ref } from 'vue'
+import { computed } from 'vue'
 
 import { api, data } from '../api/client'
 import OutcomeMark from '../components/OutcomeMark.vue'
@@ -10,8 +16,7 @@ import { when } from '../format'
 import { usePages } from '../paging'
 
 const props = defineProps<{ name: string }>()
-const states = [{ state: 'waiting', label: 'waiting' }, { state: 'after', label: 'waiting for another record' }, { state: 'held', label: 'held' }, { state: 'aside', label: 'put aside' }, { state: 'unanswered', label: 'not answered' }] as const
-const state = ref<(typeof states)[number]['state']>()
+const state = defineModel<QueueState>()
 const name = computed(() => props.name)
 const word = (s: string) => states.find((x) => x.state === s)?.label ?? s
 const { trail, page, error, isPending, refetch } = usePages('tasks', [name, state], (cursor) => data(api.GET('/api/v1/syncs/{name}/tasks', { params: { path: { name: name.value }, query: { state: state.value, limit: 50, cursor } } })), () => true)
