@@ -108,7 +108,7 @@ type Pull struct {
 	Records   int       `json:"records" doc:"That were listed"`
 	Unchanged int       `json:"unchanged" doc:"Of those: known already, as they are"`
 	Gone      int       `json:"gone" doc:"Of those: withdrawn there. Where their orders are stored, what is open of them is cancelled"`
-	Short     int       `json:"short" doc:"Of those: with fewer lines than they say, left out here"`
+	Short     int       `json:"short" doc:"Of those: not complete, left out until they are: with fewer lines than they say, or without the number by which a part is asked for"`
 	Passed    int       `json:"passed" doc:"Of those: not among those that are to be taken in"`
 	Loaded    int       `json:"loaded" doc:"Orders that were stored"`
 	Changed   int       `json:"changed" doc:"Orders that were changed"`
@@ -160,7 +160,7 @@ type PullTried struct {
 const (
 	ArrivalMapped = "mapped"
 	ArrivalGone   = "gone" // withdrawn there
-	ArrivalShort  = "short"
+	ArrivalShort  = "short" // not complete
 	ArrivalTold   = "told"   // it tells of another record, which was read then
 	ArrivalPassed = "passed" // it is not one that is to be taken in
 )
@@ -174,7 +174,7 @@ type Arrival struct {
 	Number   string    `json:"number,omitempty"`
 	Version  string    `json:"version,omitempty"`
 	Stamp    string    `json:"stamp,omitempty"`
-	State    string    `json:"state" enum:"mapped,gone,short"`
+	State    string    `json:"state" enum:"mapped,gone,short,told,passed"`
 	Digest   []byte    `json:"-"`
 	Body     []byte    `json:"-"` // as it came
 	At       time.Time `json:"at"`

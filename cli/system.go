@@ -355,7 +355,7 @@ func (a *app) printPull(p *api.Pull) {
 	}{{p.Waiting, "of the files not complete yet: read again by the next pull"},
 		{p.Refused, "of the files refused: koinos system files " + p.System},
 		{p.Unchanged, "known already, as they are"}, {p.Passed, "passed over"}, {p.Gone, "withdrawn there"},
-		{p.Short, "with fewer lines than they say: read again by the next pull"}, {p.Loaded, "loaded"},
+		{p.Short, "not complete (fewer lines than they say, or no number): read again by the next pull"}, {p.Loaded, "loaded"},
 		{p.Changed, "changed"},
 		{p.Failed, "refused or held: koinos load show LOAD"}} {
 		if part.n > 0 {
@@ -383,7 +383,7 @@ func (a *app) dryPulled(t *api.PullTried) error {
 		if p.Folder {
 			on = "in " + report.Plural(p.Pages, "file")
 		}
-		fmt.Fprintf(a.out, "%s %s: %s %s, of which %d are known already, %d passed over, %d withdrawn, %d short of lines\n",
+		fmt.Fprintf(a.out, "%s %s: %s %s, of which %d are known already, %d passed over, %d withdrawn, %d not complete\n",
 			p.System, p.Record, report.Plural(p.Records, "record"), on, p.Unchanged, p.Passed, p.Gone, p.Short)
 		if p.Reason != "" {
 			fmt.Fprintln(a.out, p.Reason)

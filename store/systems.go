@@ -238,6 +238,14 @@ type KnownArrival struct {
 	Here    bool   `db:"-"`      // it came on the page that is at work
 }
 
+// ShortArrivals gives the records of a kind that were not complete when they came last.
+func (s *Store) ShortArrivals(ctx context.Context, system, record string) (all []KnownArrival, err error) {
+	err = s.r.SelectContext(ctx, &all, `SELECT key, version, stamp, state, digest FROM arrivals n
+	  WHERE system = ? AND record = ? AND state = 'short' AND NOT EXISTS (SELECT 1 FROM arrivals m
+	    WHERE m.system = n.system AND m.record = n.record AND m.key = n.key AND m.id > n.id) ORDER BY id`, system, record)
+	return all, err
+}
+
 // KnownArrivals gives the newest arrivals of keys, by key.
 func (s *Store) KnownArrivals(ctx context.Context, system, record string, keys []string) (map[string]KnownArrival,
 	error) {

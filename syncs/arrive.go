@@ -26,6 +26,7 @@ type read struct {
 	asked   time.Time
 	rest    bool // the parts that its list does not show are in it
 	whole   bool // it was completed
+	single  bool // it came by itself, not in a list
 }
 
 // asRead is a record as it stands in an answer to a request, for which it was asked then.
@@ -44,7 +45,7 @@ func unchanged(r *system.Record, p *api.Pull, was *store.KnownArrival, f *read) 
 // complete reads what the list does not show of a record.
 func (s *Syncs) complete(ctx context.Context, o *opened, r *system.Record, p *api.Pull, was *store.KnownArrival, f *read) error {
 	f.whole = true
-	if (r.GetWhole || f.Short() && r.Get != "") && !f.Gone && p.Hook == 0 && p.Key == "" {
+	if (r.GetWhole || f.Short() && r.Get != "") && !f.Gone && !f.single {
 		if err := s.alone(ctx, o, r.Whole(), f); err != nil {
 			return err
 		}
@@ -104,7 +105,7 @@ func (s *Syncs) ahead(ctx context.Context, o *opened, r *system.Record, p *api.P
 // arrive takes a record into the batch, if it is new or another one than before.
 func (s *Syncs) arrive(ctx context.Context, o *opened, r *system.Record, p *api.Pull, b *batch,
 	known map[string]store.KnownArrival, f *read) error {
-	if p.Hook == 0 && p.Key == "" { // one record says nothing of what else has changed
+	if !f.single { // one record says nothing of what else has changed
 		p.Newest = system.Newer(p.Newest, f.Stamp)
 	}
 	was := known[f.Key]
@@ -172,8 +173,11 @@ func (s *Syncs) arrive(ctx context.Context, o *opened, r *system.Record, p *api.
 		a.State = api.ArrivalPassed
 		p.Passed++
 	case f.Short():
-		a.State = api.ArrivalShort
 		p.Short++
+		if was.State == api.ArrivalShort && bytes.Equal(was.Digest, a.Digest) {
+			return nil
+		}
+		a.State = api.ArrivalShort
 	default:
 		if says, err = s.meant(ctx, o, r, p, &f.Found, link, shares); err != nil {
 			return err

@@ -361,9 +361,10 @@ func TestUnanswered(t *testing.T) {
 }
 
 // An order of which a part has left and that nobody wants any more is cancelled there, too; if
-// that is refused it is held once, and what the system says about it.
+// that is refused it is held once, and what the system says about it. Where the system has no call
+// for that, its line is lowered to what has left, and no further.
 func TestCancelledInPart(t *testing.T) {
-	for _, refuses := range []bool{false, true} {
+	for _, c := range []struct{ refuses, lowers bool }{{}, {refuses: true}, {lowers: true}} {
 		shop := `{"orders": [{"id": 1, "reference": "A-1", "state": "placed", "placed_at": "2026-03-02T08:00:00Z",
 		  "changed_at": "2026-03-02T08:00:00Z", "currency": "EUR", "line_count": 1, "buyer": {"name": "Otis", "mail": "o@harbour.example"},
 		  "lines": [{"line": 1, "sku": "00101", "title": "Rope", "count": 5, "each": "1.00"}],
@@ -379,7 +380,7 @@ func TestCancelledInPart(t *testing.T) {
 		voids := 0
 		k.desk.Config.Handler = http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			if strings.HasSuffix(r.URL.Path, "/void") {
-				if voids++; refuses {
+				if voids++; c.refuses {
 					w.Header().Set("Content-Type", "application/problem+json")
 					w.WriteHeader(http.StatusUnprocessableEntity)
 					fmt.Fprint(w, `{"title": "2 of line 1 have left."}`)
@@ -390,6 +391,15 @@ func TestCancelledInPart(t *testing.T) {
 		})
 		if _, err := k.store.PutMapping(context.Background(), api.Mapping{Name: "sent", Text: sentWithin}); err != nil {
 			t.Fatal(err)
+		}
+		if c.lowers {
+			text, err := demo.Files.ReadFile("systems/ledgerline.yaml")
+			if err == nil {
+				_, err = k.Keep(context.Background(), strings.Replace(string(text), "        - {act: void,", "        #", 1), "test")
+			}
+			if err != nil {
+				t.Fatal(err)
+			}
 		}
 		k.work()
 		k.keep(strings.Replace(shopToBooks, "slipway.order}", "slipway.order, also: sent}", 1))
@@ -405,11 +415,15 @@ func TestCancelledInPart(t *testing.T) {
 		}
 		there, held := k.there("A-1"), k.held()
 		switch {
+		case c.lowers:
+			if voids != 0 || len(held) > 0 || !strings.Contains(there, " confirmed 1:7000×2@") {
+				t.Errorf("%s, held %v, %d times voided", there, held, voids)
+			}
 		case voids != 1:
 			t.Errorf("%d times voided", voids)
-		case !refuses && (len(held) > 0 || !strings.Contains(there, " void 1:7000×5@")):
+		case !c.refuses && (len(held) > 0 || !strings.Contains(there, " void 1:7000×5@")):
 			t.Errorf("%s, held %v", there, held)
-		case refuses && (len(held) != 1 || !strings.HasSuffix(held[0], "ledgerline refuses this (422): 2 of line 1 have left.") ||
+		case c.refuses && (len(held) != 1 || !strings.HasSuffix(held[0], "ledgerline refuses this (422): 2 of line 1 have left.") ||
 			!strings.Contains(there, " confirmed 1:7000×5@")):
 			t.Errorf("%s, held %v", there, held)
 		}

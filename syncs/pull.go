@@ -193,6 +193,7 @@ func (s *Syncs) pull(ctx context.Context, p *api.Pull) error {
 		kept = *p
 		return err
 	}
+	whole := r.Whole()
 	r = lister(r, p)
 	address := ""
 	if p.Next != "" {
@@ -204,6 +205,11 @@ func (s *Syncs) pull(ctx context.Context, p *api.Pull) error {
 	}
 	b := newBatch()
 	seen := stamps{rising: p.Next == "", begun: p.Next != ""}
+	if p.Next == "" {
+		if err = s.shortAgain(ctx, o, whole, p, b); err != nil {
+			return err
+		}
+	}
 	for address != "" {
 		next, err := s.page(ctx, o, r, p, b, address, &seen)
 		lapsed := seen.lapsed(err)
@@ -223,6 +229,39 @@ func (s *Syncs) pull(ctx context.Context, p *api.Pull) error {
 		}
 		kept = *p
 		b = newBatch()
+	}
+	return nil
+}
+
+// fromShort begins a pull no later than at the oldest record that was not complete, where such
+// cannot be read alone.
+func (s *Syncs) fromShort(ctx context.Context, r *system.Record, p *api.Pull) error {
+	if r.Whole().Get != "" || p.Since == "" {
+		return nil
+	}
+	short, err := s.store.ShortArrivals(ctx, p.System, p.Record)
+	for i := range short {
+		if at := short[i].Stamp; at != "" && system.Newer(at, p.Since) == p.Since {
+			p.Since = at
+		}
+	}
+	return err
+}
+
+// shortAgain reads the records again that were not complete, where one can be read alone: the
+// list is past them.
+func (s *Syncs) shortAgain(ctx context.Context, o *opened, r *system.Record, p *api.Pull, b *batch) error {
+	if r.Get == "" || p.Since == "" {
+		return nil
+	}
+	short, err := s.store.ShortArrivals(ctx, p.System, p.Record)
+	if err != nil {
+		return err
+	}
+	for i := range short {
+		if err := s.gather(ctx, o, r, p, b, short[i].Key); err != nil {
+			return err
+		}
 	}
 	return nil
 }
@@ -283,7 +322,9 @@ func (s *Syncs) arriveAlone(ctx context.Context, o *opened, r *system.Record, p 
 	if err != nil {
 		return err
 	}
-	return s.arrive(ctx, o, r, p, b, known, asRead(*f, request, b.asked))
+	one := asRead(*f, request, b.asked)
+	one.single = true
+	return s.arrive(ctx, o, r, p, b, known, one)
 }
 
 // page asks for a page of a list; one that is too large is asked for in smaller ones.

@@ -203,6 +203,9 @@ func (s *Syncs) prepare(ctx context.Context, name string, n api.NewPull, by stri
 	}
 	if p.Since == "" && !n.All {
 		p.Since = p.Newest
+		if err = s.fromShort(ctx, r, &p); err != nil {
+			return p, nil, nil, err
+		}
 	}
 	if err == nil && r.Files == nil {
 		if _, wrong := r.First(o.client.Base(), p.Since); wrong != nil { // a stamp that is none is said now

@@ -10,9 +10,11 @@ import (
 	"maps"
 	"net/http"
 	"net/http/httptest"
+	"net/url"
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -379,6 +381,72 @@ func TestPullOfNonsense(t *testing.T) {
 			p := o.pull(api.NewPull{})
 			if got := figures(&p); got != c.figures || p.Reason != c.reason {
 				t.Errorf("%s %q\nwant %s %q", got, p.Reason, c.figures, c.reason)
+			}
+		})
+	}
+}
+
+// A record that is not complete is read again by each pull until it is, although the list is
+// past it: alone where that can be, else by a list that begins at it.
+func TestShortAgain(t *testing.T) {
+	one := func(id, lines int) string {
+		return fmt.Sprintf(`{"id": %d, "reference": "SL-%d", "state": "placed", "placed_at": "2026-03-20T09:00:00Z",
+			"changed_at": "2026-03-20T%02d:00:00Z", "currency": "EUR",
+			"lines": [{"line": 1, "sku": "00101", "count": 1, "each": "0.85"}], "line_count": %d}`, id, id, id, lines)
+	}
+	for _, c := range []struct {
+		name  string
+		get   bool
+		calls []string // of the three pulls behind the first
+	}{
+		{"alone", true, []string{"/orders/9", "/orders?changed_since=2026-03-20T09:58:00Z&limit=50", "/orders/9",
+			"/orders?changed_since=2026-03-20T09:58:00Z&limit=50", "/orders?changed_since=2026-03-20T09:58:00Z&limit=50"}},
+		{"by the list", false,
+			[]string{"/orders?changed_since=2026-03-20T08:58:00Z&limit=50",
+				"/orders?changed_since=2026-03-20T08:58:00Z&limit=50", "/orders?changed_since=2026-03-20T09:58:00Z&limit=50"}},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			short := 2
+			var mu sync.Mutex
+			var calls []string
+			o := clerk(t, filepath.Join(t.TempDir(), "data"), http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+				mu.Lock()
+				defer mu.Unlock()
+				query, _ := url.QueryUnescape(r.URL.String())
+				_, path, _ := strings.Cut(query, "/v1")
+				calls = append(calls, path)
+				w.Header().Set("Content-Type", "application/json")
+				since := r.FormValue("changed_since")
+				switch {
+				case strings.HasSuffix(path, "/9"):
+					io.WriteString(w, one(9, short))
+				case since > "2026-03-20T09:00:00Z":
+					io.WriteString(w, `{"orders": [`+one(10, 1)+`]}`)
+				default:
+					io.WriteString(w, `{"orders": [`+one(9, short)+`, `+one(10, 1)+`]}`)
+				}
+			}))
+			o.furnish("demo/systems/slipway.yaml", func(s string) string {
+				if !c.get {
+					s = s[:strings.Index(s, "hooks:")] + s[strings.Index(s, "\nrecords:")+1:]
+					s = strings.Replace(s, `    get: {path: "/orders/{key}"}`+"\n", "", 1)
+				}
+				return s
+			})
+			p := o.pull(api.NewPull{})
+			if got := figures(&p); got != "done: 1 pages, 2 records, 0 known, 0 gone, 1 short, 1 loaded, 0 changed, 0 failed" {
+				t.Fatal(got, p.Reason)
+			}
+			calls = nil
+			for _, want := range []int{1, 0} {
+				if p = o.pull(api.NewPull{}); p.Short != want || p.Loaded != 1-want {
+					t.Error(figures(&p), p.Reason)
+				}
+				short = 1
+			}
+			p = o.pull(api.NewPull{})
+			if p.Short+p.Loaded != 0 || !slices.Equal(calls, c.calls) {
+				t.Errorf("%s\n%q\nwant %q", figures(&p), calls, c.calls)
 			}
 		})
 	}

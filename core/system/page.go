@@ -35,13 +35,15 @@ type Found struct {
 	Lines    int        `json:"lines" doc:"How many lines stand in it"`
 	Expected int        `json:"expected,omitempty" doc:"How many it says that it has"`
 	Gone     bool       `json:"gone,omitempty" doc:"It is not a record any more"`
+	Nameless bool       `json:"nameless,omitempty" doc:"It has no number, by which a part of it is asked for"`
 	Place    string     `json:"place" doc:"JSON Pointer (RFC 6901) within the answer"`
 	Raw      []byte     `json:"-"` // its bytes as they came
 	Node     *tree.Node `json:"-"`
 }
 
-// Short reports whether the record has fewer lines than it says.
-func (f *Found) Short() bool { return f.Expected > f.Lines }
+// Short reports whether the record is not complete: it has fewer lines than it says, or lacks
+// the number by which a part of it is asked for.
+func (f *Found) Short() bool { return f.Expected > f.Lines || f.Nameless }
 
 // AnswerError says what is wrong with an answer: it cannot be what the description
 // says. What it lacks is unknown, not empty.
@@ -446,6 +448,7 @@ func (r *Record) Find(n *tree.Node) (Found, error) {
 		}
 		f.Expected = count
 	}
+	f.Nameless = f.Number == "" && slices.ContainsFunc(r.Rest, func(t Rest) bool { return t.named("{number}") })
 	if r.Gone != nil {
 		f.Gone = slices.Contains(r.GoneIs, text(r.Gone))
 	}

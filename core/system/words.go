@@ -138,7 +138,7 @@ var record = grammar.Group("One kind of record",
 	grammar.May("stamp", grammar.Some("When it changed last, as the system says: path within the record")),
 	grammar.May("lines", grammar.Some("Its lines: path within the record")),
 	grammar.May("lines_count", grammar.Some("How many lines it should have: path within the record. One with fewer is "+
-		"read again, and held where it stays short")),
+		"read alone; where it stays short it is left out, and each further pull reads it again")),
 	grammar.May("gone", grammar.Group("When a record is not one any more",
 		grammar.Must("path", grammar.Some("What says so: path within the record")),
 		grammar.Must("is", grammar.Many("The values that say so")))),

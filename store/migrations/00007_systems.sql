@@ -25,7 +25,7 @@ CREATE TABLE pulls (
   records    INTEGER NOT NULL DEFAULT 0, -- that were listed
   unchanged  INTEGER NOT NULL DEFAULT 0, -- of those: known already, as they are
   gone       INTEGER NOT NULL DEFAULT 0, -- of those: withdrawn there, left out here
-  short      INTEGER NOT NULL DEFAULT 0, -- of those: with fewer lines than they say, left out here
+  short      INTEGER NOT NULL DEFAULT 0, -- of those: not complete, left out here
   loaded     INTEGER NOT NULL DEFAULT 0, -- orders
   changed    INTEGER NOT NULL DEFAULT 0,
   failed     INTEGER NOT NULL DEFAULT 0, -- refused or held
@@ -44,7 +44,7 @@ CREATE TABLE arrivals (
   number   TEXT NOT NULL,
   version  TEXT NOT NULL,
   stamp    TEXT NOT NULL,
-  state    TEXT NOT NULL,  -- mapped, gone, short
+  state    TEXT NOT NULL,  -- mapped, gone, short, told, passed
   digest   BLOB NOT NULL,  -- SHA-256 of the bytes
   body     BLOB,           -- absent once its time to live is over
   at       TEXT NOT NULL,

@@ -41,7 +41,7 @@ const tried = computed(() => dry.data.value)
     </div>
     <StateNote v-if="begin.error.value || dry.error.value" :error="begin.error.value || dry.error.value" @retry="begin.reset(), dry.reset()" />
     <p v-else-if="tried" role="status">
-      {{ count(tried.pull.records, 'record') }}, of which {{ tried.pull.unchanged }} known already, {{ tried.pull.gone }} withdrawn, {{ tried.pull.short }} short of lines.
+      {{ count(tried.pull.records, 'record') }}, of which {{ tried.pull.unchanged }} known already, {{ tried.pull.gone }} withdrawn, {{ tried.pull.short }} not complete.
       <template v-if="tried.load.orders">{{ count(tried.load.orders, 'order') }} would come, {{ tried.load.refused + tried.load.withheld }} of them refused.</template>
       <template v-for="r in tried.reasons" :key="r.code"><br /><b>{{ r.title }}</b> <span class="soft">{{ count(r.count, 'time') }}</span></template>
     </p>
