@@ -228,7 +228,7 @@ func (d *drafter) plainHead(s *sheet) int {
 		}
 		words, under := 0, 0
 		for c := range s.rows[i].Cells {
-			if t := s.rows[i].Cells[c]; t.Text != "" && wordy(t) {
+			if t := s.rows[i].Cells[c]; !t.Blank() && wordy(t) {
 				words++
 				if u := text(&s.rows[i+1], c); u != "" && someNumber.MatchString(u) {
 					under++
@@ -425,7 +425,7 @@ func decimalSign(sheets []*sheet) (sign byte, comma, point int) {
 	for _, s := range sheets {
 		for i := range s.rows {
 			for _, c := range s.rows[i].Cells {
-				if c.Kind != source.Text || len(c.Text) > 24 || c.Text == "" {
+				if c.Kind != source.Text || len(c.Text) > 24 || c.Blank() {
 					continue
 				}
 				if onlyComma.MatchString(c.Text) {

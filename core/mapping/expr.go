@@ -1,17 +1,18 @@
 package mapping
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
-	"math"
+	"reflect"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
-	"time"
-	"unicode"
 
 	"github.com/expr-lang/expr"
 	"github.com/expr-lang/expr/ast"
+	"github.com/expr-lang/expr/checker/nature"
 	"github.com/expr-lang/expr/file"
 	"github.com/expr-lang/expr/vm"
 
@@ -45,9 +46,10 @@ type Env struct {
 	Look   func(name, text, give string) (string, error) `expr:"look"`
 }
 
-// exactly replaces literals with a point by exact numbers, and a minus sign by
-// a subtraction, so that no float comes in; it gathers what col() names.
+// exactly replaces literals with a point by exact numbers, and a minus sign by a subtraction, so
+// that no float comes in; it gathers what col() names.
 type exactly struct {
+	text    []rune
 	columns []string
 	odd     string
 }
@@ -55,15 +57,16 @@ type exactly struct {
 func (e *exactly) Visit(n *ast.Node) {
 	switch v := (*n).(type) {
 	case *ast.FloatNode:
-		number, err := order.ParseNumber(strconv.FormatFloat(v.Value, 'f', -1, 64))
+		at := v.Location()
+		number, err := order.ParseNumber(strings.ReplaceAll(string(e.text[at.From:at.To]), "_", ""))
 		if err != nil {
-			e.odd = "a number has more than 19 digits"
+			e.odd = "a number is written in plain digits, at most 19"
 			return
 		}
 		ast.Patch(n, &ast.ConstantNode{Value: number})
 	case *ast.UnaryNode:
-		if _, number := v.Node.(*ast.IntegerNode); v.Operator == "-" && !number {
-			ast.Patch(n, &ast.BinaryNode{Operator: "-", Left: &ast.ConstantNode{Value: order.NumberOf(0)},
+		if _, number := v.Node.(*ast.IntegerNode); !number && (v.Operator == "-" || v.Operator == "+") {
+			ast.Patch(n, &ast.BinaryNode{Operator: v.Operator, Left: &ast.ConstantNode{Value: order.NumberOf(0)},
 				Right: v.Node})
 		}
 	case *ast.CallNode:
@@ -77,164 +80,126 @@ func (e *exactly) Visit(n *ast.Node) {
 	}
 }
 
-var exprOptions = func() []expr.Option {
-	type pair = func(order.Number, order.Number) (order.Number, error)
-	options := []expr.Option{expr.Env(Env{}), expr.MaxNodes(500)}
-	for _, name := range []string{"now", "float", "int", "round", "ceil", "floor", "abs", "mean", "median", "sum",
-		"toJSON", "fromJSON", "toBase64", "fromBase64", "date", "duration", "timezone", "get", "first", "last"} {
-		options = append(options, expr.DisableBuiltin(name))
-	}
-	number := func(v any) order.Number {
-		switch v := v.(type) {
-		case order.Number:
-			return v
-		case int:
-			return order.NumberOf(int64(v))
-		}
-		return order.Number{}
-	}
-	n, i := new(func(order.Number, order.Number) order.Number), new(func(order.Number, int) order.Number)
-	j, k := new(func(int, order.Number) order.Number), new(func(int, int) order.Number)
-	for op, f := range map[string]pair{"+": order.Number.Add, "-": order.Number.Sub, "*": order.Number.Mul,
-		"/": order.Number.Quo} {
-		name := "number " + op
-		options = append(options, expr.Operator(op, name), expr.Function(name, func(a ...any) (any, error) {
-			return f(number(a[0]), number(a[1]))
-		}, n, i, j, k))
-	}
-	nb, ib, jb := new(func(order.Number, order.Number) bool), new(func(order.Number, int) bool),
-		new(func(int, order.Number) bool)
-	for op, holds := range map[string]func(int) bool{
-		"==": func(c int) bool { return c == 0 }, "!=": func(c int) bool { return c != 0 },
-		"<": func(c int) bool { return c < 0 }, "<=": func(c int) bool { return c <= 0 },
-		">": func(c int) bool { return c > 0 }, ">=": func(c int) bool { return c >= 0 },
-	} {
-		name := "number " + op
-		options = append(options, expr.Operator(op, name), expr.Function(name, func(a ...any) (any, error) {
-			return holds(number(a[0]).Cmp(number(a[1]))), nil
-		}, nb, ib, jb))
-	}
-	for name, f := range functions {
-		options = append(options, expr.Function(name, f.call, f.types...))
-	}
-	return options
-}()
+// untyped takes from all nodes what the engine has noted of their types: it would not look again at
+// what a call is given. It has to come behind what puts our operators in.
+type untyped struct{}
 
-type function struct {
-	call  func(...any) (any, error)
-	types []any
-}
+func (untyped) Visit(n *ast.Node)  { (*n).SetNature(nature.Nature{}) }
+func (untyped) Reset()             {}
+func (untyped) ShouldRepeat() bool { return false }
 
-// functions are our own; value | digits() | pad(5) reads from left to right.
-var functions = map[string]function{
-	"digits": {func(a ...any) (any, error) { return only(a[0].(string), unicode.IsDigit), nil },
-		[]any{new(func(string) string)}},
-	"letters": {func(a ...any) (any, error) { return only(a[0].(string), unicode.IsLetter), nil },
-		[]any{new(func(string) string)}},
-	"pad": {func(a ...any) (any, error) {
-		s, n := a[0].(string), min(a[1].(int), 200)
-		if missing := n - len([]rune(s)); s != "" && missing > 0 {
-			s = strings.Repeat("0", missing) + s
-		}
-		return s, nil
-	}, []any{new(func(string, int) string)}},
-	"cut": {func(a ...any) (any, error) {
-		r := []rune(a[0].(string))
-		from, to := a[1].(int), a[2].(int)
-		from, to = max(from, 1), min(to, len(r))
-		if from > to {
-			return "", nil
-		}
-		return string(r[from-1 : to]), nil
-	}, []any{new(func(string, int, int) string)}},
-	"swap": {func(a ...any) (any, error) {
-		re, err := regexp.Compile(a[1].(string))
-		if err != nil {
-			return nil, err
-		}
-		return re.ReplaceAllString(a[0].(string), a[2].(string)), nil
-	}, []any{new(func(string, string, string) string)}},
-	"before": {func(a ...any) (any, error) {
-		s, _, _ := strings.Cut(a[0].(string), a[1].(string))
-		return strings.TrimSpace(s), nil
-	}, []any{new(func(string, string) string)}},
-	"after": {func(a ...any) (any, error) {
-		_, s, _ := strings.Cut(a[0].(string), a[1].(string))
-		return strings.TrimSpace(s), nil
-	}, []any{new(func(string, string) string)}},
-	"part": {func(a ...any) (any, error) {
-		parts := strings.Split(a[0].(string), a[1].(string))
-		if n := a[2].(int); n >= 1 && n <= len(parts) {
-			return strings.TrimSpace(parts[n-1]), nil
-		}
-		return "", nil
-	}, []any{new(func(string, string, int) string)}},
-	"squeeze": {func(a ...any) (any, error) { return strings.Join(strings.Fields(a[0].(string)), " "), nil },
-		[]any{new(func(string) string)}},
-	"either": {func(a ...any) (any, error) {
-		for _, v := range a {
-			if s, ok := v.(string); !ok || strings.TrimSpace(s) != "" {
-				return v, nil
+// typed finds operators and functions that are given what they may not be able to take, which would
+// be seen only at the load.
+type typed struct{ odd string }
+
+func (t *typed) Visit(n *ast.Node) {
+	var given []ast.Node
+	of, days := "", false // whether days can be given
+	switch v := (*n).(type) {
+	case *ast.BinaryNode:
+		switch of, given = v.Operator, []ast.Node{v.Left, v.Right}; of {
+		case "??":
+			return
+		case "==", "!=", "in", "not in":
+			days = true
+			given = slices.DeleteFunc(given, func(g ast.Node) bool { _, is := g.(*ast.NilNode); return is })
+		default:
+			if v.Left.Type() == numberType || v.Right.Type() == numberType { // ours stand as calls
+				t.odd = fmt.Sprintf("%s is given something else than numbers", of)
 			}
 		}
-		return "", nil
-	}, []any{new(func(...any) any)}},
-	"rounded": {func(a ...any) (any, error) { return a[0].(order.Number).Round(order.HalfUp, a[1].(int)), nil },
-		[]any{new(func(order.Number, int) order.Number)}},
-	"minor": {func(a ...any) (any, error) { // minor units of ISO 4217, such as cents
-		return a[0].(order.Number).Quo(order.NumberOf(int64(math.Pow10(order.CurrencyDigits(a[1].(string))))))
-	}, []any{new(func(order.Number, string) order.Number)}},
-	"shift": {func(a ...any) (any, error) {
-		t, err := time.Parse(time.DateOnly, string(a[0].(order.Date)))
-		if err != nil {
-			return nil, errors.New("it is not a day")
+	case *ast.UnaryNode:
+		of, given = v.Operator, []ast.Node{v.Node}
+	case *ast.ConditionalNode:
+		of, given = "?", []ast.Node{v.Cond}
+	case *ast.SliceNode:
+		of, given = "[ ]", []ast.Node{v.Node}
+	case *ast.MemberNode:
+		of, given = "[ ]", []ast.Node{v.Node, v.Property}
+	case *ast.CallNode:
+		if id, ok := v.Callee.(*ast.IdentifierNode); ok && id.Value != "num" {
+			of, given, days = id.Value, v.Arguments, true // their signatures say whether
 		}
-		return order.Date(t.AddDate(0, 0, a[1].(int)).Format(time.DateOnly)), nil
-	}, []any{new(func(order.Date, int) order.Date)}},
+	case *ast.BuiltinNode:
+		switch of = v.Name; of {
+		case "string", "type":
+			return
+		case "sum", "reduce":
+			t.odd = of + "() is not among the functions"
+		case "sort", "sortBy":
+			if list := v.Arguments[0].Type(); list == nil || list.Kind() != reflect.Slice || list.Elem().Kind() == reflect.Interface {
+				t.odd = of + " is given something else than a list of texts"
+			}
+		}
+		for _, g := range v.Arguments {
+			if _, closure := g.(*ast.PredicateNode); !closure {
+				given = append(given, g)
+			}
+		}
+	}
+	for _, g := range given {
+		switch typ := g.Type(); {
+		case typ == nil || typ.Kind() == reflect.Interface:
+			t.odd = fmt.Sprintf("%s is given what may be a text or a number: num(…) or string(…) says which", of)
+		case typ == dayType && !days:
+			t.odd = fmt.Sprintf("%s is given a day: string(…) makes a text of it", of)
+		}
+	}
 }
 
-func only(s string, keep func(rune) bool) string {
-	return strings.Map(func(r rune) rune {
-		if keep(r) {
-			return r
+// commented fits an expression with what the engine takes for a comment.
+var commented = regexp.MustCompile("^([^\"'`/]|\"(\\\\.|[^\"\\\\])*\"|'(\\\\.|[^'\\\\])*'|`[^`]*`|/[^/*])*/[/*]")
+
+// understood reads an expression. Where it cannot be understood wrong says why, and at where.
+func understood(n *grammar.Node, more ...expr.Option) (program *vm.Program, columns []string, wrong string, at origin.Place) {
+	visit, types := &exactly{text: []rune(n.Text)}, &typed{}
+	options := append(append([]expr.Option{}, exprOptions...), more...)
+	program, err := expr.Compile(n.Text, append(options, expr.Patch(visit), expr.Patch(untyped{}))...)
+	if err == nil {
+		root := program.Node()
+		ast.Walk(&root, types)
+	}
+	at = n.At
+	var where *file.Error
+	switch {
+	case commented.MatchString(n.Text):
+		wrong = "what stands behind // would be passed over"
+	case visit.odd+types.odd != "":
+		wrong = cmp.Or(visit.odd, types.odd)
+	case errors.As(err, &where):
+		wrong = where.Message
+		if where.Line == 1 && !n.Quoted {
+			at.Column += where.Column
 		}
-		return -1
-	}, s)
+	case err != nil:
+		wrong = err.Error()
+	}
+	return program, visit.columns, wrong, at
 }
 
-// compile reads an expression of the mapping; want says what it must give.
+// compile reads an expression of the mapping.
 func (b *builder) compile(n *grammar.Node, condition bool) *Expr {
 	if n == nil {
 		return nil
 	}
-	visit := &exactly{}
-	options := append(append([]expr.Option{}, exprOptions...), expr.Patch(visit))
+	var want []expr.Option
 	if condition {
-		options = append(options, expr.AsBool())
+		want = append(want, expr.AsBool())
 	}
-	program, err := expr.Compile(n.Text, options...)
-	if err != nil || visit.odd != "" {
-		message, at := visit.odd, n.At
-		var where *file.Error
-		if errors.As(err, &where) {
-			message = where.Message
-			if where.Line == 1 && !n.Quoted {
-				at.Column += where.Column
-			}
-		} else if err != nil {
-			message = err.Error()
-		}
-		f := b.Add(finding.MappingWrongValue, at, n.Text, "The expression cannot be understood: %s.", message)
+	program, columns, wrong, at := understood(n, want...)
+	if wrong != "" {
+		f := b.Add(finding.MappingWrongValue, at, n.Text, "The expression cannot be understood: %s.", wrong)
+		f.Hint = ""
 		switch {
-		case strings.Contains(message, "mismatched types"):
+		case strings.Contains(wrong, "mismatched types"):
 			f.Hint = "Text and numbers do not mix: num(…) makes a number of a text."
-		case strings.Contains(message, "unknown name"):
+		case strings.Contains(wrong, "unknown name"):
 			f.Hint = `A column is written col("Heading"); value is what from found. docs/mapping.md lists the functions.`
 		}
 		return nil
 	}
 	e := &Expr{Text: n.Text, program: program, At: n.At}
-	for _, c := range visit.columns {
+	for _, c := range columns {
 		e.Reads = append(e.Reads, b.source(n, c))
 	}
 	return e
@@ -247,7 +212,7 @@ func ValueText(v any) (text string, kind source.Kind) {
 	case nil:
 		return "", source.Text
 	case string:
-		return Trim(v), source.Text
+		return source.Trim(v), source.Text
 	case order.Number:
 		return v.String(), source.Exact
 	case order.Date:
@@ -305,7 +270,7 @@ func NewEnv(a Around) Env {
 	return Env{
 		Text: func() string {
 			for _, c := range a.Cells() {
-				if t := Trim(c.Text); t != "" {
+				if t := source.Trim(c.Text); t != "" {
 					return t
 				}
 			}
@@ -313,7 +278,7 @@ func NewEnv(a Around) Env {
 		},
 		Filled: func() (n int) {
 			for _, c := range a.Cells() {
-				if Trim(c.Text) != "" {
+				if source.Trim(c.Text) != "" {
 					n++
 				}
 			}
@@ -327,10 +292,10 @@ func NewEnv(a Around) Env {
 			case int:
 				return order.NumberOf(int64(v)), nil
 			case string:
-				if Trim(v) == "" {
+				if source.Trim(v) == "" {
 					return order.Number{}, nil
 				}
-				n, _, err := a.Locale().Number(source.Cell{Text: Trim(v)}, true)
+				n, _, err := a.Locale().Number(source.Cell{Text: source.Trim(v)}, true)
 				if err != nil {
 					err = fmt.Errorf("%q is not a number: %w", v, err)
 				}
@@ -339,7 +304,7 @@ func NewEnv(a Around) Env {
 			return order.Number{}, fmt.Errorf("%v is not a number", v)
 		},
 		Day: func(s string) (order.Date, error) {
-			d, err := a.Locale().Date(source.Cell{Text: Trim(s)})
+			d, err := a.Locale().Date(source.Cell{Text: source.Trim(s)})
 			if err != nil {
 				err = fmt.Errorf("%q is not a day: %w", s, err)
 			}

@@ -1,13 +1,11 @@
 package mapping
 
 import (
-	"errors"
 	"fmt"
 	"reflect"
 	"strings"
 
 	"github.com/expr-lang/expr"
-	"github.com/expr-lang/expr/file"
 	"github.com/expr-lang/expr/vm"
 
 	"koinos/core/finding"
@@ -146,22 +144,9 @@ func ParseOrderTest(n *grammar.Node, m *grammar.Mistakes) *OrderTest {
 	if n == nil {
 		return nil
 	}
-	visit := &exactly{}
-	options := append([]expr.Option{}, exprOptions...)
-	options = append(options, expr.Env(reflect.Zero(orderStruct).Interface()), expr.Patch(visit), expr.AsBool())
-	program, err := expr.Compile(n.Text, options...)
-	if err == nil && visit.odd == "" {
+	program, _, message, at := understood(n, expr.Env(reflect.Zero(orderStruct).Interface()), expr.AsBool())
+	if message == "" {
 		return &OrderTest{n.Text, program}
-	}
-	message, at := visit.odd, n.At
-	var where *file.Error
-	if errors.As(err, &where) {
-		message = where.Message
-		if where.Line == 1 && !n.Quoted {
-			at.Column += where.Column
-		}
-	} else if err != nil {
-		message = err.Error()
 	}
 	if _, field, of := strings.Cut(message, "has no field "); of { // the type is of our making
 		message = "there is no field " + field

@@ -24,6 +24,30 @@ func (n Number) Quo(m Number) (Number, error) {
 	return computed(n.d.Quo(m.d))
 }
 
+// Rem is what is left of n when m has been taken off as often as it goes whole; it has the sign of n.
+func (n Number) Rem(m Number) (Number, error) {
+	if m.Sign() == 0 {
+		return Number{}, ErrByZero
+	}
+	_, r, err := n.d.QuoRem(m.d)
+	return computed(r, err)
+}
+
+// Floor is the largest whole number that is not beyond n; an absent number stays absent.
+func (n Number) Floor() Number {
+	if !n.set {
+		return n
+	}
+	return Number{n.d.Floor(0), true}
+}
+
+// Whole gives the number as a whole one; ok is false where it is none, or too large for that. An
+// absent number is 0.
+func (n Number) Whole() (whole int64, ok bool) {
+	whole, fraction, ok := n.d.Int64(n.d.Scale())
+	return whole, ok && fraction == 0
+}
+
 func computed(d decimal.Decimal, err error) (Number, error) {
 	if err != nil {
 		return Number{}, ErrTooLong

@@ -26,11 +26,13 @@ func ParseNumber(s string) (Number, error) {
 	if n, ok := shortNumber(s); ok {
 		return n, nil
 	}
-	digits := 0
+	digits, points := 0, 0
 	for i := 0; i < len(s); i++ {
 		if s[i] >= '0' && s[i] <= '9' {
 			digits++
-		} else if s[i] != '.' && !(i == 0 && (s[i] == '-' || s[i] == '+')) {
+		} else if s[i] == '.' && points == 0 {
+			points++
+		} else if !(i == 0 && (s[i] == '-' || s[i] == '+')) {
 			return Number{}, fmt.Errorf("%q is not a number", s)
 		}
 	}

@@ -153,7 +153,7 @@ func (c *Coverage) row(r *Row) {
 		return
 	}
 	for i := range r.Cells {
-		text := mapping.Trim(r.Cells[i].Text)
+		text := source.Trim(r.Cells[i].Text)
 		if text == "" || r.plan.uses(i+1) {
 			continue
 		}

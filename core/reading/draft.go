@@ -285,7 +285,7 @@ func (w *worker) plainHeader(i int, rows []Row) bool {
 	first := -1
 	for j := range rows {
 		cells := rows[j].Cells
-		if c >= len(cells) || cells[c].Text == "" && cells[c].Kind != source.Unkept {
+		if c >= len(cells) || cells[c].Blank() {
 			continue
 		}
 		if first < 0 {

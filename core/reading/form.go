@@ -18,7 +18,7 @@ func (t *Table) collect(rec source.Record) error {
 		return nil
 	}
 	if t.m.Group.By == "form" && slices.ContainsFunc(rec.Cells,
-		func(c source.Cell) bool { return c.Text != "" && mapping.Match(t.m.Group.Opener, mapping.Trim(c.Text)) }) {
+		func(c source.Cell) bool { return !c.Blank() && mapping.Match(t.m.Group.Opener, source.Trim(c.Text)) }) {
 		if err := t.settle(); err != nil {
 			return err
 		}
@@ -38,7 +38,7 @@ func (t *Table) settle() error {
 		return nil
 	}
 	if t.m.Group.By == "form" && t.m.Group.Opener != "" && !slices.ContainsFunc(rows[0].Cells,
-		func(c source.Cell) bool { return mapping.Match(t.m.Group.Opener, mapping.Trim(c.Text)) }) {
+		func(c source.Cell) bool { return mapping.Match(t.m.Group.Opener, source.Trim(c.Text)) }) {
 		return nil // what stands above the first form
 	}
 	f := finderOf(t.m, rows[0].Sheet)

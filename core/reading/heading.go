@@ -62,7 +62,12 @@ func (f *finder) add(rec source.Record) bool {
 func (f *finder) heading(at int) source.Record {
 	need := f.m.Document.HeadRows
 	if need < 2 {
-		return f.rows[at]
+		head := f.rows[at]
+		head.Cells = slices.Clone(head.Cells)
+		for i := range head.Cells {
+			head.Cells[i].Text = source.Trim(head.Cells[i].Text)
+		}
+		return head
 	}
 	head := source.Record{Sheet: f.sheet, Row: f.rows[at].Row}
 	rows := f.rows[at:min(at+need, len(f.rows))]
@@ -84,7 +89,7 @@ func (f *finder) heading(at int) source.Record {
 					text = ""
 				}
 			}
-			head.Cells[c].Text = strings.TrimSpace(head.Cells[c].Text + " " + text)
+			head.Cells[c].Text = source.Trim(head.Cells[c].Text + " " + text)
 		}
 		head.Row = rows[i].Row
 	}
@@ -164,7 +169,7 @@ func (f *finder) missing() error {
 	for i := range f.rows {
 		var words []string
 		for _, c := range f.rows[i].Cells {
-			if c.Text != "" {
+			if !c.Blank() {
 				words = append(words, finding.Clip(c.Text, 30))
 			}
 		}

@@ -462,7 +462,7 @@ func cell(rec *source.Record, column int) source.Cell {
 		return source.Cell{}
 	}
 	c := rec.Cells[column-1]
-	c.Text = mapping.Trim(c.Text)
+	c.Text = source.Trim(c.Text)
 	return c
 }
 
@@ -479,7 +479,7 @@ func (p *plan) ends(rec *source.Record) bool {
 // firstText is the text of a row's first filled cell.
 func firstText(rec *source.Record) string {
 	for i := range rec.Cells {
-		if text := mapping.Trim(rec.Cells[i].Text); text != "" {
+		if text := source.Trim(rec.Cells[i].Text); text != "" {
 			return text
 		}
 	}

@@ -209,6 +209,7 @@ func (t *Table) advance() error {
 		t.stopped = true
 		return nil
 	}
+	t.fillBlock(&rec)
 	t.last = max(rec.Row, rec.Last)
 	if t.plan.repeatsHeading(&rec) {
 		return nil
@@ -218,6 +219,16 @@ func (t *Table) advance() error {
 		return nil
 	}
 	return t.place(r, gap)
+}
+
+// fillBlock gives the block that is being read its blank rows before rec: each is a row of it.
+func (t *Table) fillBlock(rec *source.Record) {
+	if t.m.Group.By != "count" || t.open == nil {
+		return
+	}
+	for row := t.last + 1; row < rec.Row && len(t.open.Rows) < t.m.Group.Count; row++ {
+		t.open.Rows = append(t.open.Rows, Row{Record: source.Record{Sheet: rec.Sheet, Row: row}, plan: t.plan})
+	}
 }
 
 // counts reports whether the mapping lets a row of the table count.
@@ -330,7 +341,8 @@ func (t *Table) judge(r *Row, gap bool) (verdict, string) {
 			if _, filled := t.keyOf(r); !filled {
 				return closes, ""
 			}
-		} else if gap {
+		}
+		if gap {
 			t.close()
 		}
 		if t.open == nil {
@@ -540,5 +552,5 @@ func (t *Table) note(p *plan) {
 }
 
 func wider(rec *source.Record, width int) bool {
-	return slices.ContainsFunc(rec.Cells[width:], func(c source.Cell) bool { return c.Text != "" })
+	return slices.ContainsFunc(rec.Cells[width:], func(c source.Cell) bool { return !c.Blank() })
 }

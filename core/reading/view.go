@@ -141,7 +141,7 @@ func nodeCell(rec *source.Record, found *tree.Node) (source.Cell, where, bool) {
 	case tree.Segment:
 		c = source.Cell{Text: "the segment " + found.Name, Kind: source.ErrorValue}
 	case tree.String:
-		c.Text = mapping.Trim(c.Text)
+		c.Text = source.Trim(c.Text)
 	case tree.Number:
 		c.Kind = source.Exact
 	case tree.Bool:
@@ -224,15 +224,15 @@ func (w *worker) findLabel(s *spot) (c source.Cell, at where, ok bool) {
 			below = nil
 		}
 		for i := range rec.Cells {
-			text := mapping.Trim(rec.Cells[i].Text)
+			text := source.Trim(rec.Cells[i].Text)
 			if text == "" {
 				continue
 			}
 			label := strings.TrimRight(text, ": \u00a0")
 			if !mapping.Match(s.src.Folded, label) {
-				if head, rest, cut := strings.Cut(text, ":"); cut && mapping.Trim(rest) != "" &&
+				if head, rest, cut := strings.Cut(text, ":"); cut && source.Trim(rest) != "" &&
 					mapping.Match(s.src.Folded, head) {
-					c, at, ok = source.Cell{Text: mapping.Trim(rest)}, where{rec: rec, column: i + 1}, true
+					c, at, ok = source.Cell{Text: source.Trim(rest)}, where{rec: rec, column: i + 1}, true
 					return true
 				}
 				continue

@@ -147,7 +147,7 @@ func (t *Table) settle(top []Record) {
 func filled(rec *Record, like func(Cell) bool) int {
 	n := 0
 	for _, c := range rec.Cells {
-		if c.Text != "" && (like == nil || like(c)) {
+		if !c.Blank() && (like == nil || like(c)) {
 			n++
 		}
 	}
@@ -164,7 +164,7 @@ func (t *Table) column(i int) *Column {
 
 func (t *Table) count(rec *Record) {
 	for i, c := range rec.Cells {
-		if c.Text == "" {
+		if c.Blank() {
 			continue
 		}
 		t.column(i).count(c)

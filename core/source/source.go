@@ -5,6 +5,8 @@ import (
 	"bytes"
 	"fmt"
 	"io"
+	"strings"
+	"unicode"
 
 	"koinos/core/finding"
 	"koinos/core/jsondoc"
@@ -87,12 +89,28 @@ func (r *Record) Blank() bool {
 		return false
 	}
 	for i := range r.Cells {
-		if r.Cells[i].Text != "" || r.Cells[i].Kind == Unkept {
+		if !r.Cells[i].Blank() {
 			return false
 		}
 	}
 	return true
 }
+
+// Blank reports whether nobody sees a value in the cell: it is empty, or has space only. A formula
+// whose value is not kept is not blank.
+func (c *Cell) Blank() bool { return Trim(c.Text) == "" && c.Kind != Unkept }
+
+// Trim takes the outer space from a text, of whatever kind, and marks that nobody sees.
+func Trim(s string) string {
+	if s == "" || s[0] > ' ' && s[0] < 0x80 && s[len(s)-1] > ' ' && s[len(s)-1] < 0x80 {
+		return s
+	}
+	return strings.TrimFunc(s, func(r rune) bool { return r <= ' ' || unicode.IsSpace(r) || strings.ContainsRune(unseen, r) })
+}
+
+// unseen are the marks that have no width: a zero width space, a word joiner, a byte order mark
+// and a soft hyphen.
+const unseen = "\u200b\u2060\ufeff\u00ad"
 
 // Reader gives the records of a document one after another. Next returns io.EOF
 // after the last one; an error of type *finding.Finding says what stopped it.
