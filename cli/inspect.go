@@ -70,14 +70,24 @@ func (a *app) showInspection(name string, in *source.Inspection) {
 		if t.Sheet != "" {
 			title = "Sheet " + t.Sheet
 		}
+		if t.Hidden {
+			title += " (hidden)"
+		}
 		heading := "no row looks like a heading"
 		if t.Heading > 0 {
 			heading = fmt.Sprintf("heading in row %d", t.Heading)
 		}
 		fmt.Fprintf(a.out, "\n%s: %s with values, the last is row %d; %s\n", title, report.Plural(t.Rows, "row"),
 			t.LastRow, heading)
+		if t.Unseen > 0 {
+			fmt.Fprintf(a.out, "Hidden or filtered out: %s. A mapping with document: {hidden: leave-out} leaves them out.\n",
+				report.Plural(t.Unseen, "row"))
+		}
 		var rows [][]string
 		for _, c := range t.Columns {
+			if c.Hidden {
+				c.Letter += " (hidden)"
+			}
 			rows = append(rows, []string{c.Letter, c.Heading, c.Looks, num(c.Filled), strings.Join(c.Samples, " · ")})
 		}
 		report.Table(a.out, []string{"column", "heading", "looks like", ">filled", "samples"}, rows)

@@ -133,7 +133,7 @@ func (x *Exchange) mappingOf(ctx context.Context, p *partner.Partner, set string
 	}
 	m, err := mapping.Parse([]byte(kept.Text))
 	if err == nil {
-		m, err = m.With(mapping.Asked{Of: p.Orders()})
+		m, err = m.With(mapping.Asked{Of: p.Orders(), Encoding: p.Encoding()})
 	}
 	if err == nil && m.Document.Set != set {
 		f := finding.New(finding.PartnerInvalid, origin.Place{}, s.Mapping,

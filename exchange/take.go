@@ -135,7 +135,7 @@ func (x *Exchange) load(ctx context.Context, p *partner.Partner, i *api.Intercha
 	if err != nil {
 		return err
 	}
-	asked := outcome.Options{Of: p.Orders()}
+	asked := outcome.Options{Of: p.Orders(), Encoding: string(p.Encoding())}
 	if asked.OnlyRows, err = x.rows(ctx, i.ID, kind); err != nil {
 		return err
 	}

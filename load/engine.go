@@ -172,7 +172,8 @@ func (e *Engine) mappingOf(ctx context.Context, l *outcome.Load) (*mapping.Mappi
 	if err != nil {
 		return nil, err
 	}
-	m, err = m.With(mapping.Asked{Rows: l.OnlyRows, Sheets: l.OnlySheets, Defaults: l.Defaults, Of: l.Of, Withdraw: l.Withdraw})
+	m, err = m.With(mapping.Asked{Rows: l.OnlyRows, Sheets: l.OnlySheets, Defaults: l.Defaults, Of: l.Of,
+		Withdraw: l.Withdraw, Encoding: source.Encoding(l.Encoding)})
 	if err == nil && m.Of == "" {
 		f := finding.New(finding.MappingMissingKey, origin.Place{}, "of",
 			"The mapping %s does not say which orders its records speak of.", l.Mapping)
@@ -497,10 +498,34 @@ func (e *Engine) runWith(ctx context.Context, t *target) error {
 		}
 		return errors.Join(err, t.flush())
 	}
-	if !l.AllOrNone || l.DryRun {
-		return pass(!l.DryRun)
+	if l.AllOrNone && !l.DryRun {
+		return t.allOrNone(pass)
 	}
-	return t.allOrNone(pass)
+	if m.Refuses() && !l.DryRun {
+		if err := e.whole(ctx, *in, t); err != nil {
+			return err
+		}
+	}
+	return pass(!l.DryRun)
+}
+
+// whole reads a document to its end before anything of it is stored, where its mapping refuses it as a
+// whole for what is found there.
+func (e *Engine) whole(ctx context.Context, in input, t *target) error {
+	f, err := e.store.OpenFile(in.document)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	in.keeps = false
+	if err = in.open(f, e.limits); err != nil {
+		return err
+	}
+	table, err := in.run(ctx, func([]mapped) error { return nil })
+	if err != nil {
+		t.notes = table.Notes
+	}
+	return err
 }
 
 // open begins to read a document's file, after a first reading where only the

@@ -15,6 +15,8 @@ var examples = []example{
 	{code: finding.DocumentEmpty, doc: head, says: "No row below the heading"},
 	{code: finding.DocumentTooLarge, doc: head + strings.Repeat("A-1,2026-03-02,00417,1,9.50\n", 12),
 		shown: "13 rows where the service takes 12", at: "row 13", says: "more than 12 rows"},
+	{code: finding.DocumentDiffers, change: "orders: → document: {totals: {when: 'text() == \"Total\"', quantity: {from: Qty}}}; orders:",
+		doc: head + "A-1,2026-03-02,00417,2,9.50\nTotal,,,3,\n", at: "row 3 column 4", says: "3 as the sum of the quantities, but 2 were read"},
 	{code: finding.SheetMissing, change: "orders: → document: {sheet: Orders}; orders:", bytes: aBook,
 		shown: "a workbook whose only sheet is Sheet1", says: "Sheet1"},
 	{code: finding.HeadingMissing, change: "orders: → document: {heading: {find: [Article]}}; orders:",
@@ -68,6 +70,9 @@ var examples = []example{
 	{code: finding.ControlCharacter, bytes: func() []byte {
 		return []byte(head + "A-1,2026-03-02,00417,2,9.50\nA-2,2026-03-02,\x0000417,2,9.50\n")
 	}, shown: "a NUL byte in front of an item code", at: "row 3 column 3", says: "NUL"},
+	{code: finding.CharacterInvalid, bytes: func() []byte {
+		return []byte(`[{"Order": "A-1\ud83d", "Item": "00417", "Qty": 1}]`)
+	}, shown: "an order number that ends in half a surrogate pair", at: "/0/Order", says: `\ud83d is no character`},
 	{code: finding.QuoteUnclosed, doc: head + "A-1,2026-03-02,\"00417,2,9.50\nA-2,2026-03-02,00417,2,9.50\n",
 		at: "row 2 column 3", says: "never closed"},
 	{code: finding.QuoteStray, doc: head + "A-1,2026-03-02,\"00\"417,2,9.50\n", at: "row 2 column 3",
@@ -109,6 +114,9 @@ var examples = []example{
 	{code: finding.LineDiffers, whole: changes, before: head + "A-1,2026-03-02,00417,2,9.50\n",
 		doc: changeHead + "A-1,1,00501,change,3\n", at: "row 2 column 3", says: "is of another item: 00417"},
 	{code: finding.QuantityZero, doc: head + "A-1,2026-03-02,00417,0,9.50\n", at: "row 2 column 4", says: "zero"},
+	{code: finding.PriceNegative, doc: head + "A-1,2026-03-02,00417,2,-9.50\n", at: "row 2 column 5", says: "unit_price is -9.50"},
+	{code: finding.LineTwice, change: "lines: → lines:;   number: {from: Price}",
+		doc: head + "A-1,2026-03-02,00417,2,10\nA-1,2026-03-02,00501,1,10\n", at: "row 3 column 5", says: "has a line 10 already"},
 	{code: finding.LineWithoutItem, doc: head + "A-1,2026-03-02,,2,9.50\n", at: "row 2 column 3",
 		says: "names no item"},
 	{code: finding.DatesOutOfOrder, change: "lines: → lines:;   requested_delivery_on: {from: Price}",

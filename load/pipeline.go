@@ -6,11 +6,13 @@ import (
 	"io"
 	"runtime"
 	"runtime/debug"
+	"slices"
 
 	"golang.org/x/sync/errgroup"
 
 	"koinos/book"
 	"koinos/core/check"
+	"koinos/core/finding"
 	"koinos/core/intent"
 	"koinos/core/list"
 	"koinos/core/mapping"
@@ -52,6 +54,7 @@ type input struct {
 	only     func(*reading.Group) bool // which groups belong to the load at all; nil is all
 	outcomes reading.Outcomes          // what earlier steps of a sequence made; nil outside of one
 	decided  *reading.Evidence         // what the whole document says of its dates; nil where nothing is in doubt
+	broken   finding.All               // what is wrong with the document itself, where that refuses it
 }
 
 // safely turns a panic of f into an error that fails the load: a mistake of
@@ -70,6 +73,7 @@ func safely(f func() error) func() error {
 // run reads the document to its end and gives its orders to put, in their
 // order. The error of a document that cannot be read carries findings.
 func (in *input) run(ctx context.Context, put func([]mapped) error) (table *reading.Table, err error) {
+	in.broken = nil
 	g, ctx := errgroup.WithContext(ctx)
 	ahead := &readAhead{ctx: ctx, src: in.src, full: make(chan recordBatch, 4)}
 	g.Go(safely(ahead.read))
@@ -130,6 +134,10 @@ func (in *input) run(ctx context.Context, put func([]mapped) error) (table *read
 			case <-ctx.Done():
 				return ctx.Err()
 			}
+			for i := range b.orders {
+				table.Counts.Add(b.orders[i].Intent)
+			}
+			in.judge(b.orders)
 			if err := put(b.orders); err != nil {
 				return err
 			}
@@ -140,9 +148,45 @@ func (in *input) run(ctx context.Context, put func([]mapped) error) (table *read
 		return table, err
 	}
 	if errors.Is(broken, io.EOF) {
-		return table, nil
+		table.Compare()
+		return table, in.refused(table, nil)
 	}
-	return table, broken
+	return table, in.refused(table, finding.Of(broken), broken)
+}
+
+// refused is what refuses a document as a whole, where its mapping says so: its error notes, and what
+// stopped the reading.
+func (in *input) refused(table *reading.Table, found []finding.Finding, stopped ...error) error {
+	if in.mapping.Refuses() {
+		all := in.broken
+		table.Notes = slices.DeleteFunc(table.Notes, func(f finding.Finding) bool {
+			if f.Severity == finding.Error {
+				all = append(all, f)
+			}
+			return f.Severity == finding.Error
+		})
+		if len(all) > 0 {
+			return append(all, found...)
+		}
+	}
+	return errors.Join(stopped...)
+}
+
+// mostBroken bounds what is told of a document that is refused.
+const mostBroken = 100
+
+// judge gathers what is wrong with the document itself at the rows of orders.
+func (in *input) judge(orders []mapped) {
+	if !in.mapping.Document.Refuse {
+		return
+	}
+	for i := range orders {
+		for _, f := range orders[i].Findings {
+			if f.Severity == finding.Error && slices.Contains(finding.OfDocument, f.Code) && len(in.broken) < mostBroken {
+				in.broken = append(in.broken, f)
+			}
+		}
+	}
 }
 
 // readAhead is a source that is read on a goroutine of its own: unpacking and
@@ -218,6 +262,7 @@ func (in *input) check(i *intent.Intent) {
 	if !i.Orphan && i.Kind == intent.Order {
 		check.Order(&i.Order, i, check.Terms{Tolerance: in.mapping.Tolerance, Rounding: in.mapping.Rounding})
 	}
+	i.Weigh(in.mapping.Weighs)
 }
 
 // short is a document's SHA-256 as people see it.

@@ -66,6 +66,37 @@ var rules = []func(*order.Order, Subject){
 		}
 	},
 	func(o *order.Order, s Subject) {
+		if len(o.Lines) < 2 {
+			return
+		}
+		first := make(map[string]int, len(o.Lines))
+		for i := range o.Lines {
+			n := o.Lines[i].Number
+			if before, twice := first[n]; twice && n != "" {
+				s.Add(finding.LineTwice, i+1, "number", n, "The order has a line %s already: its line %d in the order of the "+
+					"document.", n, before)
+			} else {
+				first[n] = i + 1
+			}
+		}
+	},
+	func(o *order.Order, s Subject) {
+		below := func(line int, field string, n order.Number) {
+			if n.Sign() < 0 {
+				s.Add(finding.PriceNegative, line, field, n.String(), "%s is %s.", field, n)
+			}
+		}
+		for i := range o.Lines {
+			below(i+1, "unit_price", o.Lines[i].UnitPrice)
+			for _, c := range o.Lines[i].Charges {
+				below(i+1, c.Field(), c.Amount)
+			}
+		}
+		for _, c := range o.Charges {
+			below(0, c.Field(), c.Amount)
+		}
+	},
+	func(o *order.Order, s Subject) {
 		within := func(line int, field string, n order.Number, share bool) {
 			if n.Sign() < 0 || share && n.Cmp(hundred) > 0 {
 				s.Add(finding.OutOfRange, line, field, n.String(), "%s is %s.", field, n)

@@ -15,6 +15,7 @@ const (
 	DocumentBroken   Code = "document_broken"
 	DocumentEmpty    Code = "document_empty"
 	DocumentTooLarge Code = "document_too_large"
+	DocumentDiffers  Code = "document_differs"
 	SheetMissing     Code = "sheet_missing"
 	HeadingMissing   Code = "heading_missing"
 	ColumnMissing    Code = "column_missing"
@@ -26,6 +27,7 @@ const (
 
 	EncodingInvalid  Code = "encoding_invalid"
 	ControlCharacter Code = "control_character"
+	CharacterInvalid Code = "character_invalid"
 	QuoteUnclosed    Code = "quote_unclosed"
 	QuoteStray       Code = "quote_stray"
 	CellTooLong      Code = "cell_too_long"
@@ -70,6 +72,8 @@ const (
 	CrosswalkMissing  Code = "crosswalk_missing"
 	QuantityNegative  Code = "quantity_negative"
 	QuantityZero      Code = "quantity_zero"
+	PriceNegative     Code = "price_negative"
+	LineTwice         Code = "line_twice"
 	LineWithoutItem   Code = "line_without_item"
 	DatesOutOfOrder   Code = "dates_out_of_order"
 	AmountDiffers     Code = "amount_differs"
@@ -106,6 +110,8 @@ var Catalogue = map[Code]About{
 		"Look whether the right file and sheet were sent, and where the mapping stops reading (document.until)."},
 	DocumentTooLarge: {Error, "the document is over a limit",
 		"Split the document, or raise the limit where the service is started."},
+	DocumentDiffers: {Error, "the document states other totals than it has",
+		"Ask the sender for the whole document: rows may be missing, or stand twice. With differ: warn in document.totals it is taken."},
 	SheetMissing: {Error, "the workbook has no such sheet",
 		"Correct document.sheet in the mapping, or ask for the right workbook."},
 	HeadingMissing: {Error, "the heading row was not found",
@@ -128,8 +134,11 @@ var Catalogue = map[Code]About{
 		"State document.encoding in the mapping; the unreadable bytes were replaced by U+FFFD."},
 	ControlCharacter: {Warning, "control characters inside a cell",
 		"They were left out of the value; the document itself is kept as it came."},
-	QuoteUnclosed: {Error, "a quoted cell never ends",
-		"Close the quotation mark, or double it where it belongs to the text."},
+	CharacterInvalid: {Error, "something in a value is no character",
+		"Ask the sender for the value: half a surrogate pair, an unknown entity or U+0000 stands for nothing."},
+	QuoteUnclosed: {Error, "a quoted cell does not end where it should",
+		"Close the quotation mark, or double it where it belongs to the text. If marks are text in this document, say " +
+			"document: {quote: none}."},
 	QuoteStray: {Warning, "a quotation mark inside a cell",
 		"Double the quotation marks that belong to a quoted text; the value is what stands within and behind them."},
 	CellTooLong: {Error, "a cell is too long",
@@ -137,8 +146,8 @@ var Catalogue = map[Code]About{
 	RowTooWide: {Warning, "a row has more cells than the heading",
 		"Look for an unquoted delimiter inside a value: the cells after it have moved."},
 	RecordBroken: {Error, "a record is not JSON", "Correct the record; the others are read."},
-	NameTwice: {Warning, "a name stands twice in a JSON object",
-		"The last one was taken. Ask the sender which of the two is meant."},
+	NameTwice: {Error, "a name stands twice in a JSON object",
+		"Ask the sender which of the two is meant. With findings: {name_twice: warning} the last one is taken."},
 	TextBehind: {Error, "something stands behind the end of the JSON document",
 		"Ask the sender for the whole document; orders in a second one were not read. Several JSON values under one " +
 			"another are NDJSON: say so with document.format."},
@@ -206,7 +215,11 @@ var Catalogue = map[Code]About{
 		"An order line cannot take goods back: leave the line out or send a return."},
 	OutOfRange: {Error, "a figure is outside what it can be",
 		"Correct the figure; discounts and taxes are per cent from 0 to 100, quantities that moved are not below zero."},
-	QuantityZero:    {Warning, "a quantity is zero", "Leave the line out if nothing is wanted."},
+	QuantityZero: {Warning, "a quantity is zero", "Leave the line out if nothing is wanted."},
+	PriceNegative: {Warning, "a price or a charge is below zero",
+		"Look whether it is a reduction; what the order gets less is an allowance."},
+	LineTwice: {Error, "two lines of an order have the same number",
+		"Correct one of the numbers. If numbers may repeat, say findings: {line_twice: ignore} in the mapping."},
 	LineWithoutItem: {Error, "a line says nothing about what is ordered", "Fill in an item code or a description."},
 	DatesOutOfOrder: {Warning, "goods are wanted before they were ordered",
 		"Compare the dates; day and month may be exchanged."},
@@ -251,4 +264,18 @@ var Catalogue = map[Code]About{
 	MappingMissingKey: {Error, "something is missing from the mapping", "Add it."},
 	MappingWrongValue: {Error, "a value in the mapping is not one that may stand there",
 		"Use one of the values named."},
+}
+
+// OfDocument are the codes of what is wrong with a document itself, also where they stand at one of
+// its rows: a mapping may refuse the whole document for them (document.broken).
+var OfDocument = []Code{DocumentBroken, DocumentTooLarge, TextBehind, RecordBroken, X12Envelope, QuoteUnclosed}
+
+// Weighed are the codes whose severity a mapping may set (findings): of a warning that it is an error, or
+// that nothing is said. Those that are true are errors that may also be less: the order is whole
+// nevertheless, and nothing in it is guessed.
+var Weighed = map[Code]bool{
+	EncodingInvalid: false, ControlCharacter: false, QuoteStray: false, RowTooWide: false, ShouldMissing: false,
+	DateAmbiguous: false, NearMatch: false, QuantityZero: false, PriceNegative: false, DatesOutOfOrder: false,
+	IdentityMissing: false, ValueDropped: false,
+	NameTwice: true, LineTwice: true, OutOfRange: true, QuantityNegative: true, AmountDiffers: true, TotalDiffers: true,
 }

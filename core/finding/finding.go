@@ -60,6 +60,25 @@ func Fatal(code Code, at origin.Place, format string, args ...any) *Finding {
 	return &f
 }
 
+// Weigh gives findings the severities that somebody has set for their codes; "" takes them away.
+func Weigh(all []Finding, as map[Code]Severity) []Finding {
+	if len(as) == 0 {
+		return all
+	}
+	kept := all[:0]
+	for _, f := range all {
+		severity, set := as[f.Code]
+		if set && severity == "" {
+			continue
+		}
+		if set {
+			f.Severity = severity
+		}
+		kept = append(kept, f)
+	}
+	return kept
+}
+
 // Clip shortens s to at most n bytes at a character's edge, with an ellipsis.
 func Clip(s string, n int) string {
 	if len(s) <= n {

@@ -67,6 +67,11 @@ func (i *Intent) Refused() bool {
 	return false
 }
 
+// Weigh gives findings the severities that somebody has set for their codes; "" takes them away.
+func (i *Intent) Weigh(as map[finding.Code]finding.Severity) {
+	i.Findings = finding.Weigh(i.Findings, as)
+}
+
 // Has reports whether a finding about the field is already there.
 func (i *Intent) Has(line int, field string) bool {
 	for k := range i.Findings {

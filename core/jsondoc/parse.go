@@ -7,13 +7,18 @@ import (
 	"unicode/utf8"
 )
 
-// Twice is a name that stands more than once in an object.
-type Twice struct{ Node *tree.Node }
+// Odd is something about a value that is JSON, but cannot be taken as it stands.
+type Odd struct {
+	Node  *tree.Node
+	Twice bool   // its name stands more than once in the object
+	Lost  string // the escape in it, or in its name, that is no character, such as half a surrogate pair
+}
 
 // SyntaxError says where text stops being JSON.
 type SyntaxError struct {
 	Offset  int // bytes from the beginning of the value
 	Message string
+	Pointer string // of a document: JSON Pointer (RFC 6901) of what stood last before
 }
 
 func (e *SyntaxError) Error() string { return e.Message }
@@ -21,9 +26,8 @@ func (e *SyntaxError) Error() string { return e.Message }
 const mostDepth = 500
 
 // Parse reads one JSON value; its first leaf gets the number behind leaf.
-// Twice lists the members whose name an earlier
-// member of the same object has. The error is a *SyntaxError.
-func Parse(text []byte, leaf int) (*tree.Node, []Twice, error) {
+// What is odd about values is listed. The error is a *SyntaxError.
+func Parse(text []byte, leaf int) (*tree.Node, []Odd, error) {
 	return new(Parser).Parse(text, leaf)
 }
 
@@ -31,8 +35,8 @@ func Parse(text []byte, leaf int) (*tree.Node, []Twice, error) {
 type Parser struct{ parser }
 
 // Parse is Parse.
-func (p *Parser) Parse(text []byte, leaf int) (*tree.Node, []Twice, error) {
-	p.b, p.i, p.leaf, p.twice = text, 0, leaf, nil
+func (p *Parser) Parse(text []byte, leaf int) (*tree.Node, []Odd, error) {
+	p.b, p.i, p.leaf, p.odd = text, 0, leaf, nil
 	p.s = string(text) // one copy: names, texts and numbers are parts of it
 	p.space()
 	n, err := p.value(0)
@@ -41,26 +45,27 @@ func (p *Parser) Parse(text []byte, leaf int) (*tree.Node, []Twice, error) {
 			err = p.fail("something stands behind the end of the value")
 		}
 	}
-	twice := p.twice
-	p.b, p.s, p.twice = nil, "", nil
+	odd := p.odd
+	p.b, p.s, p.odd, p.lost = nil, "", nil, ""
 	if err != nil {
 		return nil, nil, err
 	}
-	return n, twice, nil
+	return n, odd, nil
 }
 
 type parser struct {
-	b     []byte
-	s     string // b once more
-	i     int
-	slab  []tree.Node
-	made  int
-	leaf  int // number of the last leaf read
-	twice []Twice
+	b    []byte
+	s    string // b once more
+	i    int
+	slab []tree.Node
+	made int
+	leaf int // number of the last leaf read
+	odd  []Odd
+	lost string // the last escape that is no character
 }
 
 func (p *parser) fail(format string, args ...any) error {
-	return &SyntaxError{p.i, fmt.Sprintf(format, args...)}
+	return &SyntaxError{Offset: p.i, Message: fmt.Sprintf(format, args...)}
 }
 
 func (p *parser) node(k tree.Kind) *tree.Node {
@@ -113,6 +118,7 @@ func (p *parser) value(depth int) (*tree.Node, error) {
 		}
 		n := p.node(tree.String)
 		n.Text = s
+		p.missed(n)
 		return n, nil
 	case c == '-' || c >= '0' && c <= '9':
 		return p.number()
@@ -131,6 +137,13 @@ func (p *parser) value(depth int) (*tree.Node, error) {
 		return nil, p.fail("the text ends where a value should stand")
 	}
 	return nil, p.fail("a value cannot begin with %q", p.b[p.i])
+}
+
+// missed notes a value in which an escape is no character.
+func (p *parser) missed(n *tree.Node) {
+	if p.lost != "" {
+		p.odd, p.lost = append(p.odd, Odd{Node: n, Lost: p.lost}), ""
+	}
 }
 
 func (p *parser) word(w string) bool {
@@ -158,6 +171,8 @@ func (p *parser) object(depth int) (*tree.Node, error) {
 		if err != nil {
 			return nil, err
 		}
+		lost := p.lost
+		p.lost = ""
 		if p.space(); p.peek() != ':' {
 			return nil, p.fail("a colon should stand behind the name %q", name)
 		}
@@ -168,10 +183,13 @@ func (p *parser) object(depth int) (*tree.Node, error) {
 			return nil, err
 		}
 		c.Name = name
+		if lost != "" {
+			p.odd = append(p.odd, Odd{Node: c, Lost: lost})
+		}
 		before := n.Len() < 32 && n.Member(name) != nil
 		n.Add(c)
 		if before {
-			p.twice = append(p.twice, Twice{c})
+			p.odd = append(p.odd, Odd{Node: c, Twice: true})
 		}
 		p.space()
 		switch p.peek() {
@@ -195,7 +213,7 @@ func (p *parser) largeTwice(n *tree.Node) {
 	seen := make(map[string]bool, n.Len())
 	for c := n.First(); c != nil; c = c.Next() {
 		if seen[c.Name] && c.Index >= 32 {
-			p.twice = append(p.twice, Twice{c})
+			p.odd = append(p.odd, Odd{Node: c, Twice: true})
 		}
 		seen[c.Name] = true
 	}
@@ -304,7 +322,9 @@ func (p *parser) str() (string, error) {
 }
 
 func (p *parser) unescape(text []byte, at int) (string, error) {
-	bad := func(i int) error { return &SyntaxError{at + i, "an escape in a string is not one of JSON's"} }
+	bad := func(i int) error {
+		return &SyntaxError{Offset: at + i, Message: "an escape in a string is not one of JSON's"}
+	}
 	hex := func(i int) (rune, bool) {
 		if i+4 > len(text) {
 			return 0, false
@@ -350,7 +370,11 @@ func (p *parser) unescape(text []byte, at int) (string, error) {
 			if !ok {
 				return "", bad(i)
 			}
+			begin := i - 1
 			i += 4
+			if r == 0 {
+				r, p.lost = utf8.RuneError, string(text[begin:i+1])
+			}
 			if utf16.IsSurrogate(r) {
 				second, ok := rune(0), false
 				if i+2 < len(text) && text[i+1] == '\\' && text[i+2] == 'u' {
@@ -360,7 +384,7 @@ func (p *parser) unescape(text []byte, at int) (string, error) {
 					r = pair
 					i += 6
 				} else {
-					r = utf8.RuneError
+					r, p.lost = utf8.RuneError, string(text[begin:i+1])
 				}
 			}
 			out = utf8.AppendRune(out, r)

@@ -16,7 +16,7 @@ var ErrTooLarge = errors.New("one value is too large to be held")
 // Value is one value of a stream.
 type Value struct {
 	*tree.Node
-	Twice []Twice
+	Odd []Odd
 }
 
 // Stream gives the values of a document that a path chooses. What lies
@@ -169,6 +169,9 @@ func (s *Stream) skeleton(depth int, most *int) (*tree.Node, error) {
 	}
 }
 
+// Offset is how many bytes of the text have been read.
+func (s *Stream) Offset() int64 { return s.dec.InputOffset() }
+
 // Next gives the next value; io.EOF after the last, a *SyntaxError where the
 // text stops being JSON.
 func (s *Stream) Next() (Value, error) {
@@ -191,9 +194,11 @@ func (s *Stream) tell(err error) error {
 		return err
 	case errors.As(err, &syntax):
 		return &SyntaxError{int(syntax.ByteOffset), fmt.Sprintf("%v, at byte %d behind %s", syntax.Err,
-			syntax.ByteOffset, pointerOr(string(syntax.JSONPointer)))}
+			syntax.ByteOffset, pointerOr(string(syntax.JSONPointer))), string(syntax.JSONPointer)}
 	case errors.Is(err, io.ErrUnexpectedEOF):
-		return &SyntaxError{int(s.dec.InputOffset()), "the document is cut short"}
+		at := s.dec.InputOffset()
+		return &SyntaxError{int(at), fmt.Sprintf("the document is cut short at byte %d, behind %s", at,
+			pointerOr(string(s.dec.StackPointer()))), string(s.dec.StackPointer())}
 	}
 	return err
 }
@@ -276,7 +281,7 @@ func (s *Stream) take() error {
 	if err != nil {
 		return err
 	}
-	n, twice, err := s.parser.Parse(raw, s.leaf)
+	n, odd, err := s.parser.Parse(raw, s.leaf)
 	if err != nil {
 		return err
 	}
@@ -287,14 +292,14 @@ func (s *Stream) take() error {
 	}
 	s.leaf = n.LastLeaf()
 	if len(s.rest.segments) == 0 {
-		s.ready = append(s.ready, Value{n, twice})
+		s.ready = append(s.ready, Value{n, odd})
 		return nil
 	}
 	for _, found := range s.rest.All(n) {
 		v := Value{Node: found}
-		for _, t := range twice {
+		for _, t := range odd {
 			if _, inside := t.Node.PointerFrom(found); inside {
-				v.Twice = append(v.Twice, t)
+				v.Odd = append(v.Odd, t)
 			}
 		}
 		s.ready = append(s.ready, v)

@@ -95,8 +95,9 @@ func (b *builder) again(orders *grammar.Node, m *Mapping) {
 	}
 	m.Again.Newer = f
 	for _, h := range orders.List("hold") {
-		info, known := finding.Catalogue[finding.Code(h.Text)]
-		if h.Text != "all" && (!known || info.Severity != finding.Warning) {
+		code := finding.Code(h.Text)
+		if severity, weighed := m.Weighs[code]; h.Text != "all" && severity != finding.Warning &&
+			(weighed || finding.Catalogue[code].Severity != finding.Warning) {
 			b.Add(finding.MappingWrongValue, h.At, h.Text,
 				"%q is not the code of a warning, or all; docs/findings.md has them.", h.Text)
 		}

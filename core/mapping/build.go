@@ -64,6 +64,7 @@ var namePattern = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,63}$`)
 func (b *builder) mapping(root *grammar.Node) *Mapping {
 	m := &Mapping{Name: root.Str("name"), About: root.Str("about"), Bindings: map[order.Level][]Binding{}}
 	b.m = m
+	b.weighs(root.Get("findings"))
 	if !namePattern.MatchString(m.Name) {
 		b.Add(finding.MappingWrongValue, root.Get("name").At, m.Name,
 			"name must be of small letters, digits and hyphens, at most 64.")
@@ -121,6 +122,9 @@ func (b *builder) mapping(root *grammar.Node) *Mapping {
 			m.Levels[i] = m.Bindings[level]
 		}
 	}
+	if d := root.Get("document"); d != nil {
+		b.totals(d.Get("totals"))
+	}
 	b.complete(root, m)
 	b.again(orders, m)
 	if r := root.Get("results"); r != nil {
@@ -137,6 +141,7 @@ func (b *builder) document(n *grammar.Node, d *Document) {
 	d.Sheets = n.Strs("sheet")
 	d.Delimiter, d.Quote = b.sign(n, "delimiter"), b.sign(n, "quote")
 	d.SkipHide = n.Str("hidden") == "leave-out"
+	d.Refuse = n.Str("broken") == "refuse"
 	d.Records = b.path(n.Get("records"))
 	d.Set = n.Str("set")
 	if d.Set != "" && !slices.Contains(x12.Sets(), d.Set) {
@@ -326,9 +331,59 @@ func (b *builder) group(n *grammar.Node, g *Grouping) {
 	}
 }
 
+// totals reads what a document states of itself.
+func (b *builder) totals(n *grammar.Node) {
+	if n == nil {
+		return
+	}
+	d := &b.m.Document
+	t := &Totals{When: b.compile(n.Get("when"), true), Warn: n.Str("differ") == "warn"}
+	for _, e := range n.Entries {
+		if !slices.Contains(TotalNames, e.Key) {
+			continue
+		}
+		bind := b.binding(e, order.Field{Name: e.Key, Level: order.Header, Type: order.Decimal}, d.Locale)
+		if t.When == nil && len(bind.From) > 0 && bind.From[0].Kind == ByPath {
+			bind.Of, b.m.wide = "document", true
+		}
+		t.Values = append(t.Values, bind)
+	}
+	if len(t.Values) == 0 {
+		b.Add(finding.MappingMissingKey, n.At, "", "totals needs one of %s.", strings.Join(TotalNames, ", "))
+	}
+	if t.When != nil && b.m.Group.Whole() {
+		b.Add(finding.MappingWrongValue, n.Get("when").At, t.When.Text,
+			"when goes with orders that are grouped by rows; with %s say cell or label.", b.m.Group.By)
+	}
+	if t.When == nil && !b.m.Group.Whole() && slices.ContainsFunc(t.Values, func(v Binding) bool {
+		return !slices.ContainsFunc(v.From, func(s Source) bool { return s.Kind >= ByPath && s.Kind <= ByLabel })
+	}) {
+		b.Add(finding.MappingMissingKey, n.At, "", "totals needs when, which says on which row they stand.")
+	}
+	d.Totals = t
+}
+
+// weighs reads how grave findings are.
+func (b *builder) weighs(n *grammar.Node) {
+	if n == nil {
+		return
+	}
+	b.m.Weighs = map[finding.Code]finding.Severity{}
+	for _, e := range n.Entries {
+		code, severity := finding.Code(e.Key), finding.Severity(e.Node.Text)
+		if severity == "ignore" {
+			severity = ""
+		}
+		if finding.Catalogue[code].Severity == finding.Error && severity != finding.Error && !finding.Weighed[code] {
+			b.Add(finding.MappingWrongValue, e.Node.At, e.Node.Text, "%s is always an error: what it is about cannot be taken.", code).Hint = ""
+		}
+		b.m.Weighs[code] = severity
+	}
+}
+
 func (b *builder) part(n *grammar.Node) *Part {
 	p := &Part{Each: b.path(n.Get("each")), Across: n.Str("across"), When: b.compile(n.Get("when"), true),
-		Next: n.Str("begin") == "next"}
+		Next: n.Str("begin") == "next", Sorted: n.Str("sorted") == "number"}
 	columns := n.List("columns")
 	if (p.Across == "matrix") != (columns != nil) {
 		b.Add(finding.MappingWrongValue, n.At, "", "across: matrix and columns go together.")
@@ -448,11 +503,12 @@ func (b *builder) binding(e grammar.Entry, f order.Field, doc Locale) Binding {
 		b.m.Beside = true
 	}
 	if t := v.Get("type"); t != nil {
-		if !strings.HasPrefix(e.Key, "custom.") {
-			b.Add(finding.MappingWrongValue, t.At, t.Text, "type goes with custom fields only; %s is a %s.", e.Key,
-				f.Type)
+		of := order.Type(t.Text)
+		if strings.HasPrefix(e.Key, "custom.") || strings.HasPrefix(e.Key, "reference.") && (of == order.Text || of == order.Code) {
+			bind.Field.Type = of
 		} else {
-			bind.Field.Type = order.Type(t.Text)
+			b.Add(finding.MappingWrongValue, t.At, t.Text, "type goes with custom fields, and text or code with references; "+
+				"%s is a %s.", e.Key, f.Type)
 		}
 	}
 	b.locale(v, &bind.Locale)

@@ -1,6 +1,7 @@
 package mapping
 
 import (
+	"koinos/core/finding"
 	"koinos/core/grammar"
 	"koinos/core/intent"
 	"koinos/core/order"
@@ -100,7 +101,7 @@ var binding = &grammar.Shape{Kind: grammar.Object, Ref: "binding",
 		grammar.May("suffix",
 			grammar.OneOf("What a word behind the number does: unit sets the line's unit, drop leaves it out; "+
 				"else it is an error. Currency signs are always understood", "unit", "drop")),
-		grammar.May("type", grammar.OneOf("Type of a custom field", "text", "code", "decimal", "percent", "date",
+		grammar.May("type", grammar.OneOf("Type of a custom field; of a reference it is text or code", "text", "code", "decimal", "percent", "date",
 			"boolean")),
 		grammar.May("check", &grammar.Shape{Kind: grammar.Boolean,
 			About: "false keeps a stated amount or total without comparing it with Koinos's own"}),
@@ -115,6 +116,35 @@ var groupings = []string{"key", "opener", "gap", "rowkind", "count", "sheet", "f
 
 // rowKinds are what a row can be by rowkind.
 var rowKinds = []string{"header", "line", "party", "charge", "note", "leave-out"}
+
+// weighed are the codes of findings whose severity can be set.
+func weighed() []string {
+	var all []string
+	for code := range finding.Weighed {
+		all = append(all, string(code))
+	}
+	slices.Sort(all)
+	return all
+}
+
+// TotalNames are what a document can state of itself.
+var TotalNames = []string{"orders", "lines", "rows", "quantity", "goods", "total"}
+
+var aboutTotals = map[string]string{
+	"orders": "How many orders it has", "lines": "How many lines they have",
+	"rows":     "How many rows stand below the heading, blank ones and that of the totals aside",
+	"quantity": "Sum of the lines' quantities", "goods": "Sum of the lines' amounts", "total": "Sum of the orders' totals",
+}
+
+func totalKeys() (keys []grammar.Key) {
+	for _, name := range TotalNames {
+		keys = append(keys, grammar.May(name, grammar.Group(aboutTotals[name]+": where it stands",
+			grammar.May("from", binding.Under("from")), grammar.May("cell", binding.Under("cell")), grammar.May("label", binding.Under("label")),
+			grammar.May("beside", binding.Under("beside")), grammar.May("expr", binding.Under("expr")),
+			grammar.May("decimal", decimalSign), grammar.May("grouping", groupingSign))))
+	}
+	return keys
+}
 
 func joined(about string) *grammar.Shape {
 	return &grammar.Shape{Kind: grammar.Object, About: about, Keys: []grammar.Key{
@@ -137,7 +167,9 @@ func part(what string) *grammar.Shape {
 		keys = append(keys, grammar.May("begin",
 			grammar.OneOf("same: lines may begin on the order's first row (the usual); next: on the row below it",
 				"same",
-				"next")))
+				"next")),
+			grammar.May("sorted", grammar.OneOf("number: the lines stand in the order of their numbers; left out, in that of "+
+				"the document", "number")))
 	}
 	return &grammar.Shape{Kind: grammar.Object,
 		About: "How " + what + " stand in an order's rows; left out, a row with a value for one of them is one",
@@ -173,8 +205,19 @@ var words = &grammar.Shape{Kind: grammar.Object, About: "How a document's record
 			grammar.May("unused",
 				grammar.Many("Columns, or paths of JSON, that are left out on purpose; named like from")),
 			grammar.May("hidden",
-				grammar.OneOf("What becomes of hidden and filtered rows: they are read (the usual) or left out",
+				grammar.OneOf("What becomes of hidden sheets that are named, and of hidden and filtered rows: they are read (the usual) or left out",
 					"read", "leave-out")),
+			grammar.May("broken", grammar.OneOf("What becomes of a document that cannot be read to its end, or in which a record or "+
+				"a quotation mark is broken: its sound orders are taken (the usual), or the whole document is refused and "+
+				"nothing of it stored", "take", "refuse")),
+			grammar.May("totals", &grammar.Shape{Kind: grammar.Object, About: "Counts and sums that the document states of itself, to be " +
+				"compared with what was read",
+				Keys: append([]grammar.Key{
+					grammar.May("when", grammar.Some("Condition of the row on which they stand, which belongs to no order: "+condition+
+						"; left out, they stand in cells, beside labels, or in the JSON around the records")),
+					grammar.May("differ", grammar.OneOf("What becomes of a document in which they differ: it is refused and nothing of it stored "+
+						"(the usual), or it is taken with a warning", "refuse", "warn")),
+				}, totalKeys()...)}),
 			grammar.May("rows", &grammar.Shape{Kind: grammar.Object, About: "Which rows of the table count",
 				Keys: []grammar.Key{
 					grammar.May("first", grammar.Whole("First row, counted from 1")),
@@ -278,6 +321,11 @@ var words = &grammar.Shape{Kind: grammar.Object, About: "How a document's record
 	grammar.Must("lines", fieldsOf(order.Lines, "Bindings of each line's fields")),
 	grammar.May("parties", fieldsOf(order.Parties, "Bindings of parties that repeat within an order")),
 	grammar.May("charges", fieldsOf(order.Charges, "Bindings of allowances and charges that repeat within an order")),
+	grammar.May("findings", &grammar.Shape{Kind: grammar.Table,
+		About: "How grave a finding is, by its code: the order is refused (error), it goes in and somebody should look " +
+			"(warning), or nothing is said (ignore). Warnings can be errors, and some errors can be less",
+		Names: weighed, Known: func(word string) bool { _, is := finding.Weighed[finding.Code(word)]; return is },
+		Items: grammar.OneOf("How grave it is", "error", "warning", "ignore")}),
 	grammar.May("results", &grammar.Shape{Kind: grammar.Object,
 		About: "Columns of the marked-up copy that take the answers; outcome, number and message that are left out " +
 			"take the first free ones at the right", Keys: []grammar.Key{

@@ -1,6 +1,7 @@
 package mapping
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"maps"
@@ -36,15 +37,16 @@ type Mapping struct {
 	Bindings  map[order.Level][]Binding
 	Results   Results
 	Again     Again
-	Holds     []string     // codes of warnings that hold an order; "all" is every one
-	ByHand    [2]float64   // minutes for an order and for each of its lines
-	Levels    [4][]Binding // Bindings by the index of order.Levels
-	Parts     [4]*Part     // by the same index; nil where the mapping says nothing of the level
-	Needs     []string     // steps of a sequence whose results it takes
-	Computes  bool         // an expression stands somewhere
-	wide      bool         // bindings ask for the objects around the records
-	swaps     bool         // two forms of a date differ in day and month only
-	Beside    bool         // cells or labels are asked
+	Holds     []string                          // codes of warnings that hold an order; "all" is every one
+	Weighs    map[finding.Code]finding.Severity // "" is that nothing is said
+	ByHand    [2]float64                        // minutes for an order and for each of its lines
+	Levels    [4][]Binding                      // Bindings by the index of order.Levels
+	Parts     [4]*Part                          // by the same index; nil where the mapping says nothing of the level
+	Needs     []string                          // steps of a sequence whose results it takes
+	Computes  bool                              // an expression stands somewhere
+	wide      bool                              // bindings ask for the objects around the records
+	swaps     bool                              // two forms of a date differ in day and month only
+	Beside    bool                              // cells or labels are asked
 
 	// FromSeller says that the records are in the words of the orders' seller,
 	// and we are the buyer: notices of X12 that a supplier sends.
@@ -82,14 +84,28 @@ type Document struct {
 	LeaveOut  *Expr
 	Keep      *Expr
 	Unused    []Source // columns that are left out on purpose
+	Refuse    bool     // a document that is broken is refused as a whole
+	Totals    *Totals  // that it states of itself; nil is none
 	Locale    Locale
+}
+
+// Totals are counts and sums that a document states of itself.
+type Totals struct {
+	When   *Expr     // the row on which they stand; nil is that they stand around the orders
+	Warn   bool      // a difference is a warning, else the document is refused
+	Values []Binding // by their fields' names, which are those of TotalNames
+}
+
+// Refuses reports whether something about a document as a whole may refuse it.
+func (m *Mapping) Refuses() bool {
+	return m.Document.Refuse || m.Document.Totals != nil && !m.Document.Totals.Warn
 }
 
 // Options is what the reader of the document must know.
 func (m *Mapping) Options(limits source.Limits) source.Options {
 	d := &m.Document
 	opt := source.Options{Format: d.Format, Encoding: d.Encoding, Delimiter: d.Delimiter, Quote: d.Quote,
-		Limits: limits, Set: d.Set, Around: m.wide}
+		Limits: limits, Set: d.Set, Around: m.wide, Visible: d.SkipHide}
 	switch records := d.Records.(type) {
 	case *jsondoc.Path:
 		opt.Records = records
@@ -153,6 +169,7 @@ type Part struct {
 	Range  [2]int // matrix: first and last column
 	When   *Expr
 	Next   bool // lines begin on the row below the order's first
+	Sorted bool // lines stand in the order of their numbers
 }
 
 // Need is how much a field is needed, in the words of RFC 2119.
@@ -273,6 +290,7 @@ type Asked struct {
 	Defaults map[string]string // by field of the header, or lines.field
 	Of       order.Kind        // of the orders that notices speak of, where the mapping leaves it open
 	Withdraw bool              // the orders are not wanted any more
+	Encoding source.Encoding   // where the mapping states none
 }
 
 // naming are the fields of the header that say which order is meant.
@@ -296,7 +314,7 @@ func (m *Mapping) withdrawn() {
 // With gives the mapping as it is with what was asked.
 func (m *Mapping) With(a Asked) (*Mapping, error) {
 	open := m.Of == "" && a.Of != ""
-	if len(a.Rows)+len(a.Sheets)+len(a.Defaults) == 0 && !open && !a.Withdraw {
+	if len(a.Rows)+len(a.Sheets)+len(a.Defaults) == 0 && !open && !a.Withdraw && a.Encoding == "" {
 		return m, nil
 	}
 	out := *m
@@ -307,6 +325,7 @@ func (m *Mapping) With(a Asked) (*Mapping, error) {
 	if a.Withdraw {
 		out.withdrawn()
 	}
+	out.Document.Encoding = cmp.Or(out.Document.Encoding, a.Encoding)
 	if open {
 		out.side(a.Of)
 	}

@@ -70,6 +70,7 @@ type Options struct {
 	HoldSync   string            `json:"hold_sync,omitempty" doc:"The sync that reads them"`
 	MayBeEmpty bool              `json:"may_be_empty,omitempty" doc:"A document of which nothing belongs to an order is no error: records of systems need not have shipments"`
 	Opening    bool              `json:"opening,omitempty" doc:"Opening orders: they keep the sender's numbers as their own and are not passed on to other systems"`
+	Encoding   string            `json:"encoding,omitempty" doc:"Encoding of the document where the mapping states none and no byte order mark does, such as windows-1252"`
 	Defaults   map[string]string `json:"defaults,omitempty" doc:"Values for fields that the document leaves blank: currency, or lines.unit"`
 	StopAfter  int               `json:"stop_after,omitempty" minimum:"0" doc:"Stop when so many orders have been refused; 0 goes on to the end"`
 	Note       string            `json:"note,omitempty" maxLength:"1000" doc:"For people"`

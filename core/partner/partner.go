@@ -17,6 +17,7 @@ import (
 	"koinos/core/mapping"
 	"koinos/core/order"
 	"koinos/core/origin"
+	"koinos/core/source"
 	"koinos/core/x12"
 )
 
@@ -90,6 +91,14 @@ func (p *Partner) Outgoing(set string) bool {
 
 // Within is the time in which the partner acknowledges; 0 is no agreement.
 func (p *Partner) Within() time.Duration { return p.within }
+
+// Encoding is that of the partner's interchanges where it is not UTF-8, or a part of it; else "".
+func (p *Partner) Encoding() source.Encoding {
+	if p.Characters.Set == "latin-1" {
+		return source.Windows1252 // which has all of ISO 8859-1, and what people write beside it
+	}
+	return ""
+}
 
 // Style is how the partner wants what is written to it.
 func (p *Partner) Style() *x12.Style { return &p.style }

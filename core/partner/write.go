@@ -90,7 +90,9 @@ func (p *Partner) readBack(m *mapping.Mapping, doc []byte, view *order.Order, li
 	broken := func(format string, args ...any) []finding.Finding {
 		return []finding.Finding{finding.New(finding.X12Rule, origin.Place{}, "", format, args...)}
 	}
-	src, err := source.Open(bytes.NewReader(doc), int64(len(doc)), m.Options(source.DefaultLimits))
+	opt := m.Options(source.DefaultLimits)
+	opt.Encoding = p.Encoding()
+	src, err := source.Open(bytes.NewReader(doc), int64(len(doc)), opt)
 	if err != nil {
 		return broken("What was written cannot be read back: %v.", err)
 	}

@@ -21,6 +21,7 @@ type plan struct {
 	group   []spot
 	kind    spot // rowkind: the column that says what a row is
 	bound   [4][]bound
+	totals  []bound
 	marks   [4][]spot // what a filled value of makes a row a line, a party, a charge
 	reads   map[*mapping.Expr][]spot
 	reps    int   // numbered: how many times lines stand across a row
@@ -92,6 +93,11 @@ func bind(m *mapping.Mapping, head *source.Record, around *around, decided *Evid
 			p.bound[level] = append(p.bound[level], b)
 		}
 	}
+	if t := m.Document.Totals; t != nil {
+		for i := range t.Values {
+			p.totals = append(p.totals, p.bindOne(&t.Values[i], decided, &all))
+		}
+	}
 	for _, x := range conditions(m) {
 		for i := range x.Reads {
 			s, f := p.spot(&x.Reads[i], x.At)
@@ -128,6 +134,9 @@ func conditions(m *mapping.Mapping) []*mapping.Expr {
 	}
 	add(m.Document.LeaveOut)
 	add(m.Document.Keep)
+	if m.Document.Totals != nil {
+		add(m.Document.Totals.When)
+	}
 	add(m.Group.When)
 	for _, part := range m.Parts {
 		if part != nil {

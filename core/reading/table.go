@@ -39,6 +39,8 @@ type Group struct {
 type Table struct {
 	Read    int               // rows read so far
 	Notes   []finding.Finding // what was found about the document as a whole
+	Counts  Counts            // of the rows that were read
+	Stated  []Total           // what the document states of itself
 	m       *mapping.Mapping
 	src     source.Reader
 	decided *Evidence
@@ -63,6 +65,7 @@ type Table struct {
 	form   []source.Record // whole groupings: the rows of the sheet or form being read
 	gather *gather         // key anywhere, join: rows by key
 	groups int
+	stated *plan // totals that stand around its rows have been taken
 }
 
 // MostRows is how many rows one order may have.
@@ -129,14 +132,27 @@ func (t *Table) Next() (Group, error) {
 			}
 			return Group{}, io.EOF
 		}
-		if t.broken = t.advance(); t.broken != nil && t.m.Group.By == "path" {
-			t.close() // a record is whole, or it was not given; of rows more may be missing
+		if t.broken = t.advance(); t.broken != nil {
+			t.breakOff()
 		}
 	}
 	g := t.ready[0]
 	t.ready = t.ready[1:]
 	t.groups++
 	return g, nil
+}
+
+// breakOff gives what was read when the document breaks off. A record is whole, or it was not
+// given; of an order's rows more may be missing, so that it is none.
+func (t *Table) breakOff() {
+	found := finding.Of(t.broken)
+	if t.m.Group.By != "path" && t.open != nil && t.gather == nil && len(found) > 0 {
+		t.open.Broken = true
+		f := found[0]
+		f.Message = "The document breaks off within this order, of which more rows may be missing. " + f.Message
+		t.open.bad = append(t.open.bad, f)
+	}
+	t.close()
 }
 
 func (t *Table) row() (source.Record, error) {
@@ -162,13 +178,8 @@ func (t *Table) advance() error {
 		return err
 	}
 	if err != nil {
-		if rec := finding.Of(err); len(rec) > 0 && rec[0].Code == finding.TextBehind {
-			// The document ended well; only what follows it is in question.
-			t.Notes = append(t.Notes, rec...)
-			err := t.closeSheet()
-			t.closeDocument()
-			t.ended = true
-			return err
+		if rec := finding.Of(err); len(rec) > 0 && rec[0].Code == finding.TextBehind { // what stands before it is whole
+			t.close()
 		}
 		return err
 	}
@@ -197,7 +208,10 @@ func (t *Table) advance() error {
 	if t.m.Group.Whole() && rec.Node == nil {
 		return t.collect(rec)
 	}
-	if t.stopped || rec.Blank() {
+	if rec.Blank() {
+		return nil
+	}
+	if t.states(&rec) || t.stopped {
 		return nil
 	}
 	gap := t.last > 0 && rec.Row-t.last > 1
@@ -214,6 +228,7 @@ func (t *Table) advance() error {
 	if t.plan.repeatsHeading(&rec) {
 		return nil
 	}
+	t.Counts.Rows++
 	r := Row{Record: rec, plan: t.plan}
 	if !t.counts(&r) {
 		return nil

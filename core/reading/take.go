@@ -324,7 +324,7 @@ func (w *worker) take(b *bound, t taken, l *order.Line) {
 			return
 		}
 		text = near
-	case order.Code:
+	case order.Code, order.Text:
 		if mapping.Mangled(c) {
 			w.bad(b, t, finding.NumberMangled, "%q was a longer code; a spreadsheet has rounded it.", c.Text)
 			return

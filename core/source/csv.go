@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"bytes"
 	"io"
+	"slices"
 	"unicode/utf8"
 
 	"koinos/core/finding"
@@ -26,6 +27,9 @@ type csvReader struct {
 	ends  []int  // where each cell ends in text
 	notes []finding.Finding
 	slab  []Cell // memory for the cells of the next rows
+	width int    // cells of the row before
+	doubt int    // so many lines to come stood in a quoted cell that may have begun by mistake
+	begun int    // the row in which that cell began
 
 	read, size int64
 }
@@ -55,8 +59,8 @@ func (c *counter) Read(p []byte) (int, error) {
 func (c *csvReader) Offset() float64 { return share(c.read, c.size) }
 
 // A quoted cell may run over so many line ends, and so many bytes, before it
-// counts as one that was never closed. What it had swallowed holds no mark that
-// could open another cell, so no line is read more than twice.
+// counts as one that was never closed. Lines that it had swallowed are read as rows of
+// their own then.
 const (
 	quotedLines = 200
 	quotedBytes = 1 << 20
@@ -72,6 +76,7 @@ func (c *csvReader) Next() (Record, error) {
 		return Record{}, tooLarge(origin.Place{Row: c.row}, "The document has more than %d rows.", c.limits.Rows)
 	}
 	c.text, c.ends, c.notes = c.text[:0], c.ends[:0], nil
+	doubt := c.doubt
 	if bytes.IndexByte(c.raw, c.quote) < 0 {
 		c.splitPlain(trimLineEnd(c.raw))
 	} else if err := c.splitQuoted(); err != nil {
@@ -81,6 +86,12 @@ func (c *csvReader) Next() (Record, error) {
 		return Record{}, tooLarge(origin.Place{Row: c.row}, "Row %d has %d cells; %d is the most.", c.row, len(c.ends),
 			c.limits.Columns)
 	}
+	if doubt > 0 && c.begun != c.row {
+		c.note(finding.QuoteUnclosed, 0, string(trimLineEnd(c.raw[:min(len(c.raw), 60)])),
+			"A quotation mark that opens a cell in row %d is closed in another row: it is not clear which rows are meant.", c.begun)
+		c.doubt = max(0, doubt-bytes.Count(c.raw, []byte{c.lineEnd}))
+	}
+	c.width = len(c.ends)
 	return c.record(), nil
 }
 
@@ -143,15 +154,21 @@ func (c *csvReader) splitPlain(line []byte) {
 // quoted cell is open.
 func (c *csvReader) splitQuoted() error {
 	at, first := 0, len(c.raw)
+	open := 0  // column of the quoted cell
 	line := -1 // where the line that at is in ends, its end left out
 	for {
 		if at < len(c.raw) && c.raw[at] == c.quote {
+			open = len(c.ends) + 1
 			closed, err := c.quoted(&at)
 			if err != nil {
 				return err
 			}
 			if !closed {
-				c.reread(first)
+				c.reread(first, open)
+				return nil
+			}
+			if at < len(c.raw) && at > first && c.isStray(at) {
+				c.regret(first, open)
 				return nil
 			}
 		}
@@ -171,12 +188,45 @@ func (c *csvReader) splitQuoted() error {
 		}
 		c.text = append(c.text, rest[:end]...)
 		c.ends = append(c.ends, len(c.text))
+		if last && len(c.raw) > first && (len(c.ends) != c.width || c.width > 3) && c.areRows() {
+			c.regret(first, open)
+			return nil
+		}
 		if last {
 			return nil
 		}
 		c.text = append(c.text, c.delim)
 		at += end + 1
 	}
+}
+
+// isStray reports whether text goes on where a quoted cell has ended.
+func (c *csvReader) isStray(at int) bool {
+	return c.raw[at] != c.delim && c.raw[at] != '\n' && c.raw[at] != '\r'
+}
+
+// areRows reports whether each line of a row has as many cells as the row before, quotation marks
+// aside: they are rows then, between which a mark stands by mistake.
+func (c *csvReader) areRows() bool {
+	for line := range bytes.SplitSeq(trimLineEnd(c.raw), []byte{c.lineEnd}) {
+		if bytes.Count(line, []byte{c.delim})+1 != c.width {
+			return false
+		}
+	}
+	return c.width > 1
+}
+
+// regret rereads a row whose quotation mark is closed, but in another row than where it should be: all
+// of its lines are in doubt.
+func (c *csvReader) regret(first, open int) {
+	swallowed := c.raw[first:]
+	lines := bytes.Count(swallowed, []byte{c.lineEnd})
+	if swallowed[len(swallowed)-1] != c.lineEnd {
+		lines++
+	}
+	c.doubt, c.begun = max(c.doubt-1, lines), c.row
+	c.reread(first, open)
+	c.notes[len(c.notes)-1].Message = "The quotation mark that opens this cell is closed in another row: it is not clear which rows are meant."
 }
 
 // quoted appends the text of the quoted cell at *at and moves behind it; it is
@@ -205,7 +255,7 @@ func (c *csvReader) quoted(at *int) (closed bool, err error) {
 			i++
 			continue
 		}
-		if i < len(c.raw) && c.raw[i] != c.delim && c.raw[i] != '\n' && c.raw[i] != '\r' {
+		if i < len(c.raw) && c.isStray(i) {
 			c.note(finding.QuoteStray, len(c.ends)+1, string(trimLineEnd(c.raw[*at:min(len(c.raw), i+20)])),
 				"Text goes on behind the closing quotation mark.")
 		}
@@ -216,10 +266,9 @@ func (c *csvReader) quoted(at *int) (closed bool, err error) {
 
 // reread takes the row's first line as plain text and gives the lines that its
 // open quotation mark had swallowed back to be read as rows of their own.
-func (c *csvReader) reread(first int) {
+func (c *csvReader) reread(first, open int) {
 	c.back = append(bytes.Clone(c.raw[first:]), c.back...)
-	open := len(c.ends) + 1
-	c.text, c.ends = c.text[:0], c.ends[:0]
+	c.text, c.ends, c.notes = c.text[:0], c.ends[:0], nil
 	c.splitPlain(trimLineEnd(c.raw[:first]))
 	c.note(finding.QuoteUnclosed, open, string(trimLineEnd(c.raw[:min(first, 60)])),
 		"The quotation mark that opens this cell is never closed; the row was read without it.")
@@ -232,10 +281,16 @@ func (c *csvReader) note(code finding.Code, column int, value, format string, ar
 // record makes the row just cut into cells of one string.
 func (c *csvReader) record() Record {
 	if !utf8.Valid(c.text) {
-		c.tidy(finding.EncodingInvalid, "Row %d has bytes that are not text in the document's encoding.",
+		odd := oddBytes(c.text)
+		c.tidy(finding.EncodingInvalid, "Row %d has bytes that are not text in the document's encoding: "+odd+".",
 			func(cell []byte) []byte {
 				return bytes.ToValidUTF8(cell, []byte("\uFFFD"))
 			})
+	} else if at := bytes.Index(c.text, []byte("\uFFFD")); at >= 0 {
+		column, _ := slices.BinarySearch(c.ends, at)
+		c.note(finding.EncodingInvalid, column+1, string(c.text[max(0, at-20):min(len(c.text), at+23)]),
+			"Row %d has replacement characters (U+FFFD): what stood there was lost when the document was written, or is not text in "+
+				"its encoding.", c.row)
 	}
 	if bytes.IndexByte(c.text, 0) >= 0 {
 		c.tidy(finding.ControlCharacter, "Row %d has NUL bytes inside a value.", func(cell []byte) []byte {

@@ -2,7 +2,9 @@ package source
 
 import (
 	"bytes"
+	"fmt"
 	"io"
+	"strings"
 	"unicode/utf8"
 
 	"golang.org/x/text/encoding"
@@ -37,7 +39,7 @@ var byteOrderMarks = []struct {
 // document: a single accent may stand on its last row.
 func (s *Shape) sniffEncoding(r io.ReaderAt, size int64, head []byte, stated Encoding) error {
 	for _, b := range byteOrderMarks {
-		if bytes.HasPrefix(head, b.mark) && (stated == "" || stated == b.is) {
+		if bytes.HasPrefix(head, b.mark) { // it says what the bytes are; whoever stated something else could not know
 			s.Encoding, s.Marked = b.is, true
 			return nil
 		}
@@ -142,4 +144,21 @@ func (s *Shape) decode(r io.Reader) io.Reader {
 func (s Shape) decoded() Shape {
 	s.Encoding, s.Marked = UTF8, false
 	return s
+}
+
+// oddBytes lists the bytes of a text that are not UTF-8, as people write them: 0xE9, 0xFC.
+func oddBytes(b []byte) string {
+	var all []string
+	for i := 0; i < len(b); {
+		r, size := utf8.DecodeRune(b[i:])
+		if r == utf8.RuneError && size < 2 {
+			if len(all) == 5 {
+				all = append(all, "…")
+				break
+			}
+			all = append(all, fmt.Sprintf("0x%02X", b[i]))
+		}
+		i += max(size, 1)
+	}
+	return strings.Join(all, ", ")
 }

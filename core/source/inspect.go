@@ -2,6 +2,7 @@ package source
 
 import (
 	"io"
+	"slices"
 	"strings"
 
 	"koinos/core/finding"
@@ -20,11 +21,14 @@ type Inspection struct {
 // Table is one sheet, or the whole of a CSV, as it looks.
 type Table struct {
 	Sheet    string   `json:"sheet,omitempty"`
+	Hidden   bool     `json:"hidden,omitempty" doc:"People do not see the sheet"`
+	Unseen   int      `json:"hidden_rows,omitempty" doc:"Of the rows with a value: hidden or filtered out"`
 	Rows     int      `json:"rows" doc:"Rows with a value"`
 	LastRow  int      `json:"last_row"`
 	Heading  int      `json:"heading" doc:"Row that looks like the heading; 0 is none"`
 	Columns  []Column `json:"columns"`
 	headings bool
+	unseen   [][2]int // first and last of columns that are hidden
 	byPath   map[string]int
 }
 
@@ -32,6 +36,7 @@ type Table struct {
 type Column struct {
 	Letter  string   `json:"column,omitempty" doc:"Letter of the column; JSON has none"`
 	Heading string   `json:"heading,omitempty" doc:"Heading of the column, or the path of the values in a JSON record"`
+	Hidden  bool     `json:"hidden,omitempty" doc:"People do not see the column"`
 	Looks   string   `json:"looks_like" doc:"What most of its values look like: text, code, number, date, words or blank"`
 	Filled  int      `json:"filled"`
 	Samples []string `json:"samples,omitempty"`
@@ -83,11 +88,17 @@ func Inspect(r io.ReaderAt, size int64, opt Options) (*Inspection, error) {
 			}
 			in.Tables = append(in.Tables, Table{Sheet: rec.Sheet})
 			t, top = &in.Tables[len(in.Tables)-1], nil
+			if x, is := src.(*xlsxReader); is {
+				t.Hidden, t.unseen = x.chosen[x.sheet].hidden, x.unseen
+			}
 		}
 		if rec.Blank() || rec.Broken {
 			continue
 		}
 		t.Rows++
+		if rec.Hidden {
+			t.Unseen++
+		}
 		t.LastRow = max(rec.Row, rec.Last)
 		if rec.Node != nil {
 			t.countTree(rec.Node)
@@ -107,7 +118,9 @@ func Inspect(r io.ReaderAt, size int64, opt Options) (*Inspection, error) {
 	}
 	for i := range in.Tables {
 		for j := range in.Tables[i].Columns {
-			in.Tables[i].Columns[j].judge()
+			c := &in.Tables[i].Columns[j]
+			c.judge()
+			c.Hidden = slices.ContainsFunc(in.Tables[i].unseen, func(u [2]int) bool { return j+1 >= u[0] && j+1 <= u[1] })
 		}
 	}
 	return in, nil

@@ -65,6 +65,7 @@ type jsonReader struct {
 	rows   int
 	limits Limits
 	ended  bool
+	leaf   int // the last value that was read
 }
 
 func openJSON(r io.ReaderAt, size int64, shape Shape, opt Options) (Reader, error) {
@@ -122,11 +123,11 @@ func (j *jsonReader) Next() (Record, error) {
 			"One value of the document is longer than %d MiB and cannot be held; name the path of the orders within it.", mostRecord>>20)
 	case errors.Is(err, jsondoc.ErrBehind):
 		j.ended = true
-		return Record{}, finding.Fatal(finding.TextBehind, origin.Place{},
-			"Something stands behind the end of the JSON value.")
+		return Record{}, finding.Fatal(finding.TextBehind, origin.Place{Row: j.leaf + 1},
+			"Something stands behind the end of the JSON value, from byte %d on; it was not read.", j.stream.Offset())
 	case errors.As(err, &syntax):
-		return Record{}, finding.Fatal(finding.DocumentBroken, origin.Place{}, "The document stops being JSON: %v.",
-			err)
+		return Record{}, finding.Fatal(finding.DocumentBroken, origin.Place{Row: j.leaf + 1, Pointer: syntax.Pointer},
+			"The document stops being JSON: %v. What stands behind was not read.", err)
 	case err != nil:
 		return Record{}, finding.Fatal(finding.DocumentBroken, origin.Place{}, "The document cannot be read: %v.", err)
 	}
@@ -134,15 +135,22 @@ func (j *jsonReader) Next() (Record, error) {
 		return Record{}, tooLarge(origin.Place{}, "The document has more than %d records.", j.limits.Rows)
 	}
 	rec := Record{Row: v.Leaf, Last: v.LastLeaf(), Node: v.Node}
-	rec.twice(v.Twice)
+	j.leaf = rec.Last
+	rec.odd(v.Odd)
 	return rec, nil
 }
 
-// twice notes the names that stand twice.
-func (r *Record) twice(all []jsondoc.Twice) {
-	for _, t := range all {
-		r.Findings = append(r.Findings, finding.New(finding.NameTwice, PlaceOf(t.Node, r.Line), t.Node.Text,
-			"The name %q stands twice in this object.", t.Node.Name))
+// odd notes what cannot be taken as it stands.
+func (r *Record) odd(all []jsondoc.Odd) {
+	for _, o := range all {
+		at := PlaceOf(o.Node, r.Line)
+		if o.Twice {
+			r.Findings = append(r.Findings, finding.New(finding.NameTwice, at, o.Node.Text,
+				"The name %q stands twice in this object.", o.Node.Name))
+			continue
+		}
+		r.Findings = append(r.Findings, finding.New(finding.CharacterInvalid, at, o.Node.Text,
+			"%s is no character: what stood there is lost.", o.Lost))
 	}
 }
 
@@ -212,7 +220,7 @@ func (n *ndjsonReader) Next() (Record, error) {
 		if n.limits.Rows > 0 && n.line > n.limits.Rows {
 			return Record{}, tooLarge(origin.Place{Line: n.line}, "The document has more than %d lines.", n.limits.Rows)
 		}
-		root, twice, err := n.parser.Parse(n.raw, n.leaf)
+		root, odd, err := n.parser.Parse(n.raw, n.leaf)
 		if err != nil {
 			n.leaf++
 			at := origin.Place{Row: n.leaf, Line: n.line}
@@ -225,7 +233,7 @@ func (n *ndjsonReader) Next() (Record, error) {
 			n.ready = append(n.ready, Record{Row: v.Leaf, Last: v.LastLeaf(), Line: n.line, Node: v})
 		}
 		if len(n.ready) > 0 {
-			n.ready[0].twice(twice)
+			n.ready[0].odd(odd)
 		}
 	}
 	rec := n.ready[0]

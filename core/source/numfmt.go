@@ -1,10 +1,14 @@
 package source
 
 import (
+	"koinos/core/order"
 	"math"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
+	"unicode"
+	"unicode/utf8"
 )
 
 // cellFormat is what of a number format matters to an order: whether the
@@ -13,7 +17,8 @@ import (
 type cellFormat struct {
 	day     bool
 	percent bool
-	zeros   int // pad to so many digits
+	zeros   int    // pad to so many digits
+	code    string // a code is shown so: 0 stands for a digit, and the rest for itself
 }
 
 // builtinDates are the number formats that every workbook has without saying
@@ -60,11 +65,12 @@ func readFormats(b *book) ([]cellFormat, error) {
 
 // parseFormat reads the first section of a number format code.
 func parseFormat(code string) cellFormat {
-	var plain strings.Builder // the code without literals, colours and conditions
+	var plain, shown strings.Builder // the code without literals, colours and conditions; and with its literals
 	for i := 0; i < len(code); i++ {
 		switch c := code[i]; c {
 		case '"':
 			if end := strings.IndexByte(code[i+1:], '"'); end >= 0 {
+				shown.WriteString(strings.ReplaceAll(code[i+1:i+1+end], "0", literalZero))
 				i += end + 1
 			}
 		case '[':
@@ -76,12 +82,19 @@ func parseFormat(code string) cellFormat {
 				plain.WriteString(inner) // elapsed time: [h]:mm
 			}
 			i += end
-		case '\\', '_', '*':
+		case '\\':
+			if i++; i < len(code) && code[i] == '0' {
+				shown.WriteString(literalZero)
+			} else if i < len(code) {
+				shown.WriteByte(code[i])
+			}
+		case '_', '*':
 			i++
 		case ';':
 			i = len(code)
 		default:
 			plain.WriteByte(c)
+			shown.WriteByte(c)
 		}
 	}
 	p := strings.ToLower(plain.String())
@@ -96,7 +109,55 @@ func parseFormat(code string) cellFormat {
 	if digits := strings.Trim(p, " -/()"); !f.day && len(digits) > 1 && strings.Trim(digits, "0") == "" {
 		f.zeros = len(digits)
 	}
+	if digits := strings.Trim(p, "0 -/()."); !f.day && !f.percent && digits == "" && isCode(shown.String()) {
+		f.code = shown.String()
+	}
 	return f
+}
+
+// literalZero stands for a 0 that is shown as it is.
+const literalZero = "\x00"
+
+// isCode reports whether a format can only be one of codes: signs stand between its digits, as in
+// 000-000, or a word directly before them, as in PO-00000. A unit behind them, a currency before
+// them and a decimal point are those of a quantity.
+func isCode(shown string) bool {
+	first, last := strings.IndexByte(shown, '0'), strings.LastIndexByte(shown, '0')
+	if first < 0 {
+		return false
+	}
+	between := strings.Trim(shown[first:last+1], "0")
+	if strings.Trim(between, ".") != "" {
+		return true
+	}
+	before, _ := utf8.DecodeLastRuneInString(shown[:first])
+	return between == "" && first > 0 && before != ' ' && before != '\u00a0' && before != '(' && before != '+' && !unicode.Is(unicode.Sc, before) &&
+		!order.KnownCurrency(strings.ToUpper(strings.TrimSpace(shown[:first])))
+}
+
+// written gives the digits of a code as its format shows them; what is more stands before.
+func (f cellFormat) written(digits string) string {
+	var out []rune
+	signs := []rune(f.code)
+	for i, c := range slices.Backward(signs) {
+		switch {
+		case c == rune(literalZero[0]):
+			out = append(out, '0')
+		case c != '0':
+			out = append(out, c)
+		case digits == "":
+			out = append(out, '0')
+		default:
+			out, digits = append(out, rune(digits[len(digits)-1])), digits[:len(digits)-1]
+			if !slices.Contains(signs[:i], '0') { // the first of the format takes what is left
+				for ; digits != ""; digits = digits[:len(digits)-1] {
+					out = append(out, rune(digits[len(digits)-1]))
+				}
+			}
+		}
+	}
+	slices.Reverse(out)
+	return string(out)
 }
 
 // show gives a stored number as the cell states it.
@@ -114,6 +175,9 @@ func (f cellFormat) show(value string, date1904 bool) Cell {
 		return Cell{Text: plainDigits(value, n, 2) + "%", Kind: Number}
 	}
 	text := plainDigits(value, n, 0)
+	if f.code != "" && !strings.ContainsAny(text, ".-") {
+		return Cell{Text: f.written(text)}
+	}
 	if f.zeros > len(text) && !strings.ContainsAny(text, ".-") {
 		// Zero-padded, it is a code, not a quantity.
 		return Cell{Text: strings.Repeat("0", f.zeros-len(text)) + text}

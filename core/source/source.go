@@ -144,7 +144,8 @@ type Options struct {
 	Delimiter string // one character
 	Quote     string // one character
 	// which sheets of a workbook, counted from 1; nil is the first visible one
-	Sheets func(number int, name string) bool
+	Sheets  func(number int, name string) bool
+	Visible bool // hidden sheets are none
 	// which values of a JSON document are its records; nil is each element of the outermost array, or each line
 	Records *jsondoc.Path
 	Set     string       // X12: which transaction sets are records; "" is every one

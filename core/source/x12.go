@@ -3,6 +3,7 @@ package source
 import (
 	"bytes"
 	"io"
+	"strings"
 
 	"koinos/core/finding"
 	"koinos/core/origin"
@@ -36,7 +37,8 @@ type x12Reader struct {
 
 func openX12(r io.ReaderAt, size int64, opt Options) Reader {
 	x := &x12Reader{opt: opt, size: size}
-	x.r = x12.NewReader(&counter{io.NewSectionReader(r, 0, size), &x.read})
+	shape := Shape{Encoding: opt.Encoding}
+	x.r = x12.NewReader(shape.decode(&counter{io.NewSectionReader(r, 0, size), &x.read}))
 	return x
 }
 
@@ -89,6 +91,17 @@ func (x *x12Reader) take(set *x12.Set) {
 	found = append(found, x12.CheckCount(set, placed)...)
 	for i := range found {
 		rec.Findings = append(rec.Findings, FindingOf(&found[i]))
+	}
+	for i := range set.Segments {
+		s := &set.Segments[i]
+		if s.Text() {
+			continue
+		}
+		f := finding.New(finding.EncodingInvalid, origin.Place{Row: s.Row}, strings.ToValidUTF8(s.String(), "\uFFFD"),
+			"%s has bytes that are not UTF-8: %s.", s.ID, oddBytes([]byte(s.String())))
+		f.Severity = finding.Error // as nobody knows what the partner's letters are, a number could be another's
+		f.Hint = "Say characters: {set: latin-1} of the partner, or document: {encoding: windows-1252} in the mapping, if that is what it writes."
+		rec.Findings = append(rec.Findings, f)
 	}
 	if x.opt.Loops == nil {
 		x.ready = append(x.ready, rec)

@@ -3,9 +3,7 @@ package source
 import (
 	"archive/zip"
 	"bytes"
-	"errors"
 	"io"
-	"path"
 	"strconv"
 	"strings"
 
@@ -13,177 +11,22 @@ import (
 	"koinos/core/origin"
 )
 
-var errTooLong = errors.New("a tag or a text is longer than 8 MiB")
-
-// book is what of a workbook must be known before its rows.
-type book struct {
-	sheets   []bookSheet
-	date1904 bool
-	strings  *zip.File
-	styles   *zip.File
-	limits   Limits
-	unpacked int64
-}
-
-type bookSheet struct {
-	name   string
-	hidden bool
-	part   *zip.File
-}
-
-var errUnpacked = errors.New("the workbook unpacks to more than the limit")
-
-// open reads a part, counting what it unpacks to against the limit: the sizes
-// that an archive declares are not to be believed.
-func (b *book) open(f *zip.File) (io.ReadCloser, error) {
-	r, err := f.Open()
-	if err != nil {
-		return nil, err
-	}
-	return &meter{r, b}, nil
-}
-
-type meter struct {
-	io.ReadCloser
-	b *book
-}
-
-func (m *meter) Read(p []byte) (int, error) {
-	n, err := m.ReadCloser.Read(p)
-	m.b.unpacked += int64(n)
-	if m.b.limits.Unpacked > 0 && m.b.unpacked > m.b.limits.Unpacked {
-		return n, errUnpacked
-	}
-	return n, err
-}
-
-// broken turns an error met in a part into a finding.
-func (b *book) broken(err error, what string, at origin.Place) error {
-	var f *finding.Finding
-	switch {
-	case err == nil || err == io.EOF || errors.As(err, &f):
-		return err
-	case errors.Is(err, errUnpacked):
-		return tooLarge(at, "The workbook unpacks to more than %d MiB; it may be made to fill the disk.",
-			b.limits.Unpacked>>20)
-	}
-	return finding.Fatal(finding.DocumentBroken, at, "%s is damaged or cut short (%v).", what, err)
-}
-
-type relation struct {
-	ID     string `xml:"Id,attr"`
-	Type   string `xml:"Type,attr"`
-	Target string `xml:"Target,attr"`
-}
-
-func readBook(z *zip.Reader, limits Limits) (*book, error) {
-	b := &book{limits: limits}
-	parts := map[string]*zip.File{}
-	for _, f := range z.File {
-		parts[strings.ToLower(strings.TrimPrefix(f.Name, "/"))] = f
-	}
-	relations := func(of string) ([]relation, error) {
-		dir, file := path.Split(of)
-		f := parts[strings.ToLower(dir+"_rels/"+file+".rels")]
-		if f == nil {
-			return nil, nil
-		}
-		r, err := b.open(f)
-		if err != nil {
-			return nil, err
-		}
-		defer r.Close()
-		var doc struct {
-			Relations []relation `xml:"Relationship"`
-		}
-		err = decodeXML(r, &doc)
-		for i, rel := range doc.Relations {
-			if !strings.HasPrefix(rel.Target, "/") {
-				rel.Target = path.Join(dir, rel.Target)
-			}
-			doc.Relations[i].Target = strings.ToLower(strings.TrimPrefix(rel.Target, "/"))
-		}
-		return doc.Relations, err
-	}
-	top, err := relations("")
-	if err != nil {
-		return nil, b.broken(err, "The workbook's table of contents", origin.Place{})
-	}
-	main := "xl/workbook.xml"
-	for _, rel := range top {
-		if strings.HasSuffix(rel.Type, "/officeDocument") {
-			main = rel.Target
-		}
-	}
-	if parts[main] == nil {
-		return nil, finding.Fatal(finding.FormatUnknown, origin.Place{},
-			"This is a ZIP archive, but not an .xlsx workbook.")
-	}
-	if strings.HasSuffix(main, ".bin") {
-		return nil, finding.Fatal(finding.FormatUnknown, origin.Place{},
-			"This is a binary workbook (.xlsb); save it as .xlsx.")
-	}
-	r, err := b.open(parts[main])
-	if err != nil {
-		return nil, b.broken(err, "The workbook", origin.Place{})
-	}
-	defer r.Close()
-	var doc struct {
-		Properties struct {
-			Date1904 string `xml:"date1904,attr"`
-		} `xml:"workbookPr"`
-		Sheets []struct {
-			Name  string `xml:"name,attr"`
-			State string `xml:"state,attr"`
-			ID    string `xml:"http://schemas.openxmlformats.org/officeDocument/2006/relationships id,attr"`
-			ID2   string `xml:"http://purl.oclc.org/ooxml/officeDocument/relationships id,attr"`
-		} `xml:"sheets>sheet"`
-	}
-	if err := decodeXML(r, &doc); err != nil {
-		return nil, b.broken(err, "The workbook", origin.Place{})
-	}
-	rels, err := relations(main)
-	if err != nil {
-		return nil, b.broken(err, "The workbook's table of contents", origin.Place{})
-	}
-	byID := map[string]relation{}
-	for _, rel := range rels {
-		byID[rel.ID] = rel
-		switch {
-		case strings.HasSuffix(rel.Type, "/sharedStrings"):
-			b.strings = parts[rel.Target]
-		case strings.HasSuffix(rel.Type, "/styles"):
-			b.styles = parts[rel.Target]
-		}
-	}
-	b.date1904 = doc.Properties.Date1904 == "1" || doc.Properties.Date1904 == "true"
-	for _, s := range doc.Sheets {
-		rel := byID[s.ID+s.ID2]
-		part := parts[rel.Target]
-		if part == nil || !strings.HasSuffix(rel.Type, "/worksheet") {
-			continue // a chart sheet has no rows
-		}
-		b.sheets = append(b.sheets, bookSheet{s.Name, s.State == "hidden" || s.State == "veryHidden", part})
-	}
-	if len(b.sheets) == 0 {
-		return nil, finding.Fatal(finding.DocumentEmpty, origin.Place{}, "The workbook has no sheet with rows.")
-	}
-	return b, nil
-}
-
 type xlsxReader struct {
-	book    *book
-	chosen  []bookSheet
-	sheet   int // index into chosen of the sheet being read
-	x       *xmlScanner
-	part    io.ReadCloser
-	shared  []string
-	formats []cellFormat
-	row     int
-	rows    int
-	width   int
-	total   int64
-	done    int64
+	book       *book
+	chosen     []bookSheet
+	sheet      int // index into chosen of the sheet being read
+	x          *xmlScanner
+	part       io.ReadCloser
+	shared     []string
+	lost       string         // of the cell just read: what is no character
+	lostShared map[int]string // the same, of shared texts
+	formats    []cellFormat
+	unseen     [][2]int // of the sheet being read: first and last of columns that are hidden
+	row        int
+	rows       int
+	width      int
+	total      int64
+	done       int64
 }
 
 func openXLSX(r io.ReaderAt, size int64, opt Options) (Reader, error) {
@@ -196,9 +39,11 @@ func openXLSX(r io.ReaderAt, size int64, opt Options) (Reader, error) {
 	if err != nil {
 		return nil, err
 	}
-	x := &xlsxReader{book: b, sheet: -1}
+	x := &xlsxReader{book: b, sheet: -1, lostShared: map[int]string{}}
+	hidden := false
 	for i, s := range b.sheets {
-		if opt.Sheets == nil && s.hidden {
+		if s.hidden && (opt.Sheets == nil || opt.Visible) {
+			hidden = hidden || opt.Sheets == nil || opt.Sheets(i+1, s.name)
 			continue
 		}
 		if opt.Sheets == nil || opt.Sheets(i+1, s.name) {
@@ -212,7 +57,16 @@ func openXLSX(r io.ReaderAt, size int64, opt Options) (Reader, error) {
 	if len(x.chosen) == 0 {
 		var names []string
 		for _, s := range b.sheets {
-			names = append(names, s.name)
+			name := s.name
+			if s.hidden {
+				name += " (hidden)"
+			}
+			names = append(names, name)
+		}
+		if hidden {
+			return nil, finding.Fatal(finding.SheetMissing, origin.Place{},
+				"The sheets that the mapping asks for are hidden, and the mapping leaves hidden ones out; the workbook has: %s.",
+				strings.Join(names, ", "))
 		}
 		f := finding.Fatal(finding.SheetMissing, origin.Place{},
 			"No sheet of the workbook has the name that the mapping asks for; it has: %s.", strings.Join(names, ", "))
@@ -221,7 +75,7 @@ func openXLSX(r io.ReaderAt, size int64, opt Options) (Reader, error) {
 	if x.formats, err = readFormats(b); err != nil {
 		return nil, b.broken(err, "The workbook's table of formats", origin.Place{})
 	}
-	if x.shared, err = readShared(b); err != nil {
+	if err = x.readShared(); err != nil {
 		return nil, b.broken(err, "The workbook's table of texts", origin.Place{})
 	}
 	return x, nil
@@ -236,47 +90,50 @@ func (x *xlsxReader) Offset() float64 {
 
 // readShared reads the table of texts that cells point into. It is the one
 // thing of a workbook that is held in memory, bounded by Limits.Strings.
-func readShared(b *book) ([]string, error) {
+func (x *xlsxReader) readShared() error {
+	b := x.book
 	if b.strings == nil {
-		return nil, nil
+		return nil
 	}
 	r, err := b.open(b.strings)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	defer r.Close()
-	x := newXMLScanner(r)
-	var table []string
+	in := newXMLScanner(r)
 	var held int64
-	var text []byte
+	var raw []byte
 	skip := false
 	for {
-		t, err := x.next(true)
+		t, err := in.next(true)
 		if err == io.EOF {
-			return table, nil
+			return nil
 		}
 		if err != nil {
-			return nil, err
+			return err
 		}
 		switch string(t.name) {
 		case "si":
 			if t.open {
-				text = text[:0]
+				raw = raw[:0]
 			}
 			if t.close {
-				s := unescape(text)
+				s, lost := unescape(raw)
+				if lost != "" {
+					x.lostShared[len(x.shared)] = lost
+				}
 				held += int64(len(s)) + 16
 				if b.limits.Strings > 0 && held > b.limits.Strings {
-					return nil, tooLarge(origin.Place{}, "The workbook's texts need more than %d MiB.",
+					return tooLarge(origin.Place{}, "The workbook's texts need more than %d MiB.",
 						b.limits.Strings>>20)
 				}
-				table = append(table, s)
+				x.shared = append(x.shared, s)
 			}
 		case "rPh": // how to pronounce it: not part of the text
 			skip = t.open && !t.close
 		case "t":
 			if !t.open && !skip {
-				text = append(text, x.text...)
+				raw = append(raw, in.text...)
 			}
 		}
 	}
@@ -291,11 +148,14 @@ func (x *xlsxReader) Next() (Record, error) {
 			if x.sheet == 0 {
 				x.done = x.book.unpacked
 			}
+			if err := whole(x.chosen[x.sheet].part, x.book.limits.Unpacked); err != nil {
+				return Record{}, x.fail(err)
+			}
 			part, err := x.book.open(x.chosen[x.sheet].part)
 			if err != nil {
 				return Record{}, x.fail(err)
 			}
-			x.part, x.x, x.row = part, newXMLScanner(part), 0
+			x.part, x.x, x.row, x.unseen = part, newXMLScanner(part), 0, nil
 		}
 		t, err := x.x.next(false)
 		switch {
@@ -304,16 +164,16 @@ func (x *xlsxReader) Next() (Record, error) {
 			x.x = nil
 		case err != nil:
 			return Record{}, x.fail(err)
+		case t.open && string(t.name) == "col" && isTrue(t.attr("hidden")):
+			first := number(t.attr("min"), 1)
+			x.unseen = append(x.unseen, [2]int{first, number(t.attr("max"), first)})
 		case t.open && string(t.name) == "row":
 			x.row = number(t.attr("r"), x.row+1)
 			x.rows++
 			if most := x.book.limits.Rows; most > 0 && x.rows > most {
 				return Record{}, tooLarge(x.place(0), "The workbook has more than %d rows.", most)
 			}
-			rec := Record{Sheet: x.chosen[x.sheet].name, Row: x.row}
-			if h := t.attr("hidden"); len(h) > 0 {
-				rec.Hidden = h[0] == '1' || h[0] == 't'
-			}
+			rec := Record{Sheet: x.chosen[x.sheet].name, Row: x.row, Hidden: isTrue(t.attr("hidden"))}
 			if !t.close {
 				if err := x.cells(&rec); err != nil {
 					return Record{}, x.fail(err)
@@ -324,9 +184,28 @@ func (x *xlsxReader) Next() (Record, error) {
 	}
 }
 
+// whole unpacks a part once before its rows are used: that its bytes are not those that were packed
+// is seen at its end only.
+func whole(f *zip.File, most int64) error {
+	r, err := f.Open()
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	if most > 0 {
+		_, err = io.Copy(io.Discard, io.LimitReader(r, most)) // what is more is refused when it is read
+	} else {
+		_, err = io.Copy(io.Discard, r)
+	}
+	return err
+}
+
 func (x *xlsxReader) place(column int) origin.Place {
 	return origin.Place{Sheet: x.chosen[min(x.sheet, len(x.chosen)-1)].name, Row: x.row, Column: column}
 }
+
+// isTrue reads a boolean of XML Schema.
+func isTrue(b []byte) bool { return len(b) > 0 && (b[0] == '1' || b[0] == 't') }
 
 func (x *xlsxReader) fail(err error) error {
 	return x.book.broken(unexpected(err), "The sheet "+x.chosen[x.sheet].name, x.place(0))
@@ -406,6 +285,11 @@ func (x *xlsxReader) put(rec *Record, column int, kind, value []byte, style int,
 		rec.Cells = append(rec.Cells, Cell{})
 	}
 	cell := x.cell(kind, value, style, formula)
+	if x.lost != "" {
+		rec.Findings = append(rec.Findings, finding.New(finding.CharacterInvalid, x.place(column), cell.Text,
+			"%s is no character: what stood there is lost.", x.lost))
+		x.lost = ""
+	}
 	if most := x.book.limits.CellText; most > 0 && len(cell.Text) > most {
 		rec.Findings = append(rec.Findings, finding.New(finding.CellTooLong, x.place(column), cell.Text,
 			"The cell has %d bytes; %d is the most.", len(cell.Text), most))
@@ -532,6 +416,13 @@ func columnOf(ref []byte, otherwise int) int {
 	return n
 }
 
+// text resolves what is escaped, and notes what is no character.
+func (x *xlsxReader) text(b []byte) string {
+	s, lost := unescape(b)
+	x.lost = lost
+	return s
+}
+
 func (x *xlsxReader) cell(kind, value []byte, style int, formula bool) Cell {
 	if len(value) == 0 && formula && string(kind) != "str" {
 		return Cell{Kind: Unkept}
@@ -542,16 +433,17 @@ func (x *xlsxReader) cell(kind, value []byte, style int, formula bool) Cell {
 		if err != nil || i < 0 || i >= len(x.shared) {
 			return Cell{Text: "#TEXT " + string(value), Kind: ErrorValue}
 		}
+		x.lost = x.lostShared[i]
 		return Cell{Text: x.shared[i]}
 	case "str", "inlineStr":
-		return Cell{Text: unescape(value)}
+		return Cell{Text: x.text(value)}
 	case "b":
 		if string(value) == "1" || string(value) == "true" {
 			return Cell{Text: "TRUE", Kind: Bool}
 		}
 		return Cell{Text: "FALSE", Kind: Bool}
 	case "e":
-		return Cell{Text: unescape(value), Kind: ErrorValue}
+		return Cell{Text: x.text(value), Kind: ErrorValue}
 	case "d":
 		return Cell{Text: string(value), Kind: Day}
 	}

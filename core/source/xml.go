@@ -173,9 +173,9 @@ func (t xmlTag) attr(name string) []byte {
 }
 
 // unescape resolves entities and the _xHHHH_ form of ECMA-376 18.4.
-func unescape(b []byte) string {
+func unescape(b []byte) (text, lost string) {
 	if bytes.IndexByte(b, '&') < 0 && !bytes.Contains(b, []byte("_x")) {
-		return string(b)
+		return string(b), ""
 	}
 	out := make([]byte, 0, len(b))
 	for i := 0; i < len(b); i++ {
@@ -187,7 +187,7 @@ func unescape(b []byte) string {
 				r, ok = entity(string(b[i+1 : i+end]))
 			}
 			if !ok {
-				out = append(out, '&')
+				out, lost = append(out, '&'), string(b[i:i+max(end, 0)+1])
 				continue
 			}
 			out = utf8.AppendRune(out, r)
@@ -198,13 +198,16 @@ func unescape(b []byte) string {
 				out = append(out, '_')
 				continue
 			}
+			if !utf8.ValidRune(rune(n)) {
+				lost = string(b[i : i+7])
+			}
 			out = utf8.AppendRune(out, rune(n))
 			i += 6
 		default:
 			out = append(out, b[i])
 		}
 	}
-	return string(out)
+	return string(out), lost
 }
 
 func entity(name string) (rune, bool) {

@@ -415,6 +415,14 @@ func (e *Envelope) Write(out io.Writer, style *Style, writings []*Writing) error
 	}
 	segment("GE", strconv.Itoa(len(writings)), group)
 	segment("IEA", "1", control)
-	_, err := io.WriteString(out, b.String())
+	text := b.String()
+	if style.Characters == "latin-1" { // whose characters are the first 256 of Unicode, a byte each
+		bytes := make([]byte, 0, len(text))
+		for _, r := range text {
+			bytes = append(bytes, byte(r))
+		}
+		text = string(bytes)
+	}
+	_, err := io.WriteString(out, text)
 	return err
 }

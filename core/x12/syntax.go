@@ -9,6 +9,7 @@ import (
 	"io"
 	"math/bits"
 	"slices"
+	"unicode/utf8"
 )
 
 // Delimiters are the characters that part an interchange. Repetition is 0
@@ -40,6 +41,9 @@ func (s *Segment) Bytes(n int) []byte {
 
 // Element is Bytes as text.
 func (s *Segment) Element(n int) string { return string(s.Bytes(n)) }
+
+// Text reports whether the bytes of the segment are text in UTF-8.
+func (s *Segment) Text() bool { return utf8.Valid(s.raw) }
 
 // String is the segment as it stands, without its terminator.
 func (s *Segment) String() string { return string(s.raw) }

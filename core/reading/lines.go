@@ -1,0 +1,292 @@
+package reading
+
+import (
+	"cmp"
+	"koinos/core/finding"
+	"koinos/core/mapping"
+	"koinos/core/order"
+	"koinos/core/origin"
+	"koinos/core/source"
+	"slices"
+	"strconv"
+	"strings"
+)
+
+// lines maps the lines of the group's rows.
+func (w *worker) lines() {
+	w.part = mapping.InLines
+	defer func() { w.part = mapping.InHeader }()
+	rows, part := w.g.Rows, w.m.Parts[mapping.InLines]
+	w.d.Order.Lines = make([]order.Line, 0, len(rows))
+	w.d.Trace.Rows = make([]int, 0, len(rows))
+	rowkind := w.m.Group.By == "rowkind"
+	line, behind := w.line, w.continued
+	var put sorted
+	if part != nil && part.Sorted {
+		line, behind = put.line, put.behind
+		defer func() { put.all(w) }()
+	}
+	for i := range rows {
+		r := &rows[i]
+		switch {
+		case len(r.plan.bound[mapping.InLines]) == 0 || part != nil && part.Next && i == 0:
+		case rowkind && r.kind != "line":
+			behind(r)
+		case part != nil && part.When != nil && !w.partHolds(part.When, r):
+		case part != nil && part.Each != nil && r.Node != nil:
+			nodes := part.Each.All(r.Node)
+			w.room(len(nodes), r.plan)
+			for _, n := range nodes {
+				line(view{row: &Row{Record: source.Record{Row: r.Row, Line: r.Line, Node: n}, plan: r.plan}})
+			}
+		case r.plan.reps > 0:
+			for n := 1; n <= r.plan.reps; n++ {
+				if v := (view{row: r, n: n}); w.hasPart(mapping.InLines, v) {
+					line(v)
+				}
+			}
+		case r.plan.matrix != nil:
+			for _, c := range r.plan.matrix {
+				if v := cell(&r.Record, c); v.Text != "" || v.Kind == source.Unkept {
+					line(view{row: r, column: c})
+				}
+			}
+		case rowkind || part != nil && part.When != nil || w.hasPart(mapping.InLines, view{row: r}):
+			line(view{row: r})
+		}
+	}
+}
+
+// room makes place for so many more lines, and for where their values stand.
+func (w *worker) room(lines int, p *plan) {
+	d := w.d
+	d.Order.Lines, d.Trace.Rows, d.Trace.Records = slices.Grow(d.Order.Lines, lines), slices.Grow(d.Trace.Rows, lines),
+		slices.Grow(d.Trace.Records, lines)
+	if len(d.Order.Lines) == 0 && d.Trace.Cells == nil {
+		cells := 0
+		for _, b := range p.bound[mapping.InLines] {
+			if len(b.spots) > 0 && (len(b.spots) > 1 || !b.spots[0].static) && b.Need == mapping.Must {
+				cells++
+			}
+		}
+		d.Trace.Cells = make([]origin.Cell, 0, lines*min(cells+2, 4))
+	}
+}
+
+func (w *worker) partHolds(x *mapping.Expr, r *Row) bool {
+	w.loc = &w.m.Document.Locale
+	return w.holds(x, r.plan.reads[x], view{row: r}, "", func(err error) {
+		w.d.Find(finding.ExpressionFailed, r.Place(0), "", 0, "The condition at %s failed: %v.", x.At, err)
+	})
+}
+
+// line maps one line.
+func (w *worker) line(v view) {
+	d := w.d
+	d.Order.Lines = append(d.Order.Lines, order.Line{})
+	w.now = len(d.Order.Lines)
+	traceRow(&d.Trace, v.row)
+	l := &d.Order.Lines[w.now-1]
+	for j := range v.row.plan.bound[mapping.InLines] {
+		b := &v.row.plan.bound[mapping.InLines][j]
+		if !w.feeds(b.Binding, v.row) {
+			continue
+		}
+		if t, ok := w.fetch(b, v); ok {
+			if b.column == 0 || v.row.plan != w.usual {
+				w.traceLine(b, t.at, v)
+			}
+			w.take(b, t, l)
+		} else {
+			w.stated(b, l, v)
+		}
+	}
+	w.now = 0
+}
+
+// number gives the lines numbers that have none: where they stand, or the next that is free.
+func (w *worker) number() {
+	lines := w.d.Order.Lines
+	taken := map[string]bool{}
+	for i := range lines {
+		if lines[i].Number != "" {
+			taken[lines[i].Number] = true
+		}
+	}
+	for i, next := 0, 1; i < len(lines); i++ {
+		if lines[i].Number != "" {
+			continue
+		}
+		number := strconv.Itoa(i + 1)
+		if len(taken) > 0 {
+			for ; taken[number]; next++ {
+				number = strconv.Itoa(len(lines) + next)
+			}
+			taken[number] = true
+		}
+		lines[i].Number = number
+	}
+}
+
+// sorted gathers the lines of an order, each with the rows that go on behind it, to put them
+// into the order of their numbers.
+type sorted []sortedLine
+
+type sortedLine struct {
+	view
+	behind []*Row
+	number string
+}
+
+func (s *sorted) line(v view) { *s = append(*s, sortedLine{view: v}) }
+
+func (s *sorted) behind(r *Row) {
+	if n := len(*s); n > 0 {
+		(*s)[n-1].behind = append((*s)[n-1].behind, r)
+	}
+}
+
+// all maps the lines in the order of their numbers: 9 before 10, and those without one last.
+func (s sorted) all(w *worker) {
+	w.part = mapping.InLines
+	for i := range s {
+		plan := s[i].row.plan
+		for j := range plan.bound[mapping.InLines] {
+			if b := &plan.bound[mapping.InLines][j]; b.Field.Name == "number" && w.feeds(b.Binding, s[i].row) {
+				t, _ := w.fetch(b, s[i].view)
+				s[i].number = t.cell.Text
+			}
+		}
+	}
+	slices.SortStableFunc(s, func(a, b sortedLine) int { return compareNumbers(a.number, b.number) })
+	for i := range s {
+		w.line(s[i].view)
+		for _, r := range s[i].behind {
+			w.continued(r)
+		}
+	}
+}
+
+// compareNumbers compares texts, in which runs of digits count as numbers; blank is last.
+func compareNumbers(a, b string) int {
+	if a == "" || b == "" {
+		return len(b) - len(a)
+	}
+	for a != "" && b != "" {
+		x, y := leadingDigits(a), leadingDigits(b)
+		if x == "" || y == "" {
+			if a[0] != b[0] {
+				return int(a[0]) - int(b[0])
+			}
+			a, b = a[1:], b[1:]
+			continue
+		}
+		a, b = a[len(x):], b[len(y):]
+		x, y = strings.TrimLeft(x, "0"), strings.TrimLeft(y, "0")
+		if c := cmp.Or(len(x)-len(y), strings.Compare(x, y)); c != 0 {
+			return c
+		}
+	}
+	return len(a) - len(b)
+}
+
+func leadingDigits(s string) string {
+	n := 0
+	for n < len(s) && s[n] >= '0' && s[n] <= '9' {
+		n++
+	}
+	return s[:n]
+}
+
+// continued adds what a row of another kind says of the line above it.
+func (w *worker) continued(r *Row) {
+	lines := w.d.Order.Lines
+	for j := range r.plan.bound[mapping.InLines] {
+		b := &r.plan.bound[mapping.InLines][j]
+		if len(b.Rows) == 0 || !slices.Contains(b.Rows, r.word) || len(lines) == 0 {
+			continue
+		}
+		t, ok := w.fetch(b, view{row: r})
+		if !ok {
+			continue
+		}
+		w.now = len(lines)
+		if b.Repeat == "join" {
+			if before := b.Field.Value(&w.d.Order, &lines[w.now-1]); before != "" {
+				t.cell.Text = before + b.Separator + t.cell.Text
+			}
+		}
+		w.traceLine(b, t.at, view{row: r})
+		w.take(b, t, &lines[w.now-1])
+		w.now = 0
+	}
+}
+
+// others maps the repeating parties or charges.
+func (w *worker) others(level int) {
+	w.part = level
+	defer func() { w.part = mapping.InHeader }()
+	part := w.m.Parts[level]
+	for i := range w.g.Rows {
+		r := &w.g.Rows[i]
+		switch {
+		case len(r.plan.bound[level]) == 0:
+		case w.m.Group.By == "rowkind" && r.kind != kindOf[level]:
+		case part != nil && part.When != nil && !w.partHolds(part.When, r):
+		case part != nil && part.Each != nil && r.Node != nil:
+			for _, n := range part.Each.All(r.Node) {
+				w.other(level, view{row: &Row{Record: source.Record{Row: r.Row, Line: r.Line, Node: n}, plan: r.plan}})
+			}
+		case w.m.Group.By == "rowkind" || w.hasPart(level, view{row: r}):
+			w.other(level, view{row: r})
+		}
+	}
+}
+
+func (w *worker) other(level int, v view) {
+	o, trace := &w.d.Order, &w.d.Trace
+	before := len(trace.Header)
+	if level == mapping.InParties {
+		o.Parties = append(o.Parties, order.Party{})
+	} else {
+		o.Charges = append(o.Charges, order.Charge{})
+	}
+	for j := range v.row.plan.bound[level] {
+		b := &v.row.plan.bound[level][j]
+		if t, ok := w.fetch(b, v); ok {
+			trace.Add(b.Field.Name, t.at.place())
+			w.take(b, t, nil)
+		} else {
+			w.stated(b, nil, v)
+		}
+	}
+	// Now that it is known which one it is, its values get the names they have
+	// in the order.
+	if level == mapping.InCharges {
+		o.SettleCharge()
+		name := o.Charges[len(o.Charges)-1].Field()
+		trace.Header = slices.DeleteFunc(trace.Header, func(c origin.Cell) bool {
+			return c.Field == "kind" || c.Field == "code"
+		})
+		for i := min(before, len(trace.Header)); i < len(trace.Header); i++ {
+			trace.Header[i].Field = name
+		}
+		return
+	}
+	last := o.Parties[len(o.Parties)-1]
+	for i := before; i < len(trace.Header); i++ {
+		trace.Header[i].Field = last.Role + "." + trace.Header[i].Field
+	}
+	for _, p := range o.Parties[:len(o.Parties)-1] {
+		if p.Role != last.Role || last.Role == "" {
+			continue
+		}
+		if p != last {
+			w.d.Find(finding.HeaderDisagrees, v.row.Place(0), last.Code+" "+last.Name, 0,
+				"The order has a second, different party in the role %s.", last.Role).Field = last.Role
+		}
+		o.Parties = o.Parties[:len(o.Parties)-1]
+		trace.Header = trace.Header[:before]
+		break
+	}
+}

@@ -1,0 +1,148 @@
+package reading
+
+import (
+	"koinos/core/finding"
+	"koinos/core/intent"
+	"koinos/core/mapping"
+	"koinos/core/order"
+	"koinos/core/origin"
+	"koinos/core/source"
+)
+
+// Counts is what was read of a document, to be compared with what it states of itself.
+type Counts struct {
+	Rows, Orders, Lines    int
+	Quantity, Goods, Total order.Number
+	off                    bool // a sum has more digits than can be computed with
+}
+
+// Total is a count or a sum that the document states of itself.
+type Total struct {
+	Name   string // one of mapping.TotalNames
+	Number order.Number
+	At     origin.Place
+}
+
+// Add counts an order; one that is refused counts as well, as the document has it.
+func (c *Counts) Add(d *intent.Intent) {
+	if d.Orphan {
+		return
+	}
+	sum := func(to *order.Number, n order.Number) {
+		var err error
+		if *to, err = to.Add(n); err != nil {
+			c.off = true
+		}
+	}
+	c.Orders++
+	c.Lines += len(d.Order.Lines)
+	for i := range d.Order.Lines {
+		sum(&c.Quantity, d.Order.Lines[i].Quantity)
+	}
+	sum(&c.Goods, d.Order.Goods)
+	sum(&c.Total, d.Order.Total)
+}
+
+func (c *Counts) of(name string) order.Number {
+	switch name {
+	case "orders":
+		return order.NumberOf(int64(c.Orders))
+	case "lines":
+		return order.NumberOf(int64(c.Lines))
+	case "rows":
+		return order.NumberOf(int64(c.Rows))
+	case "quantity":
+		return c.Quantity
+	case "goods":
+		return c.Goods
+	}
+	return c.Total
+}
+
+// states takes a row on which totals stand; false is that it is none.
+func (t *Table) states(rec *source.Record) bool {
+	totals := t.m.Document.Totals
+	switch {
+	case totals == nil || t.plan == nil:
+		return false
+	case totals.When == nil:
+		t.stateOnce(rec)
+		return false
+	}
+	r := Row{Record: *rec, plan: t.plan}
+	if !t.holds(totals.When, &r) {
+		t.Notes = append(t.Notes, r.Findings...)
+		return false
+	}
+	t.state(&r)
+	return true
+}
+
+// stateOnce takes totals that stand around the orders, with the first of the document, or of a sheet.
+func (t *Table) stateOnce(rec *source.Record) {
+	if t.stated == t.plan {
+		return
+	}
+	t.stated = t.plan
+	t.state(&Row{Record: *rec, plan: t.plan})
+}
+
+func (t *Table) state(r *Row) {
+	for i := range t.plan.totals {
+		b := &t.plan.totals[i]
+		got, ok := t.cond.fetch(b, view{row: r})
+		if !ok {
+			t.Notes = append(t.Notes, finding.New(finding.MustMissing, r.Place(0), "",
+				"The document does not state its %s where the mapping says.", b.Field.Name))
+			continue
+		}
+		n, _, err := b.loc.Number(got.cell, false)
+		if err != nil {
+			t.Notes = append(t.Notes, finding.New(finding.NotANumber, got.at.place(), got.cell.Text,
+				"%q is not a number for %s: %v.", got.cell.Text, b.Field.Name, err))
+			continue
+		}
+		t.Stated = append(t.Stated, Total{b.Field.Name, n, got.at.place()})
+	}
+}
+
+// Compare looks whether what the document states of itself is what was read, and notes what is not.
+func (t *Table) Compare() {
+	totals := t.m.Document.Totals
+	if totals == nil {
+		return
+	}
+	sums := map[string]order.Number{}
+	last := map[string]Total{}
+	for _, one := range t.Stated { // several sheets state each its own
+		n, err := sums[one.Name].Add(one.Number)
+		if err != nil {
+			t.Counts.off = true
+		}
+		sums[one.Name], last[one.Name] = n, one
+	}
+	for i := range totals.Values {
+		name := totals.Values[i].Field.Name
+		one, stated := last[name]
+		if !stated {
+			t.noteTotals(origin.Place{}, "", "The document does not state its %s.", name)
+			continue
+		}
+		if have := t.Counts.of(name); t.Counts.off || have.Cmp(sums[name]) != 0 {
+			t.noteTotals(one.At, one.Number.String(), "The document says %s %s, but %s were read.", sums[name], words[name], have)
+		}
+	}
+}
+
+var words = map[string]string{"orders": "orders", "lines": "lines", "rows": "rows", "quantity": "as the sum of the quantities",
+	"goods": "as the sum of the lines' amounts", "total": "as the sum of the orders' totals"}
+
+func (t *Table) noteTotals(at origin.Place, value, format string, args ...any) {
+	f := finding.New(finding.DocumentDiffers, at, value, format, args...)
+	if t.m.Document.Totals.Warn {
+		f.Severity = finding.Warning
+	}
+	t.Notes = append(t.Notes, f)
+}
+
+var _ = mapping.TotalNames

@@ -1,0 +1,243 @@
+package load
+
+import (
+	"archive/zip"
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+	"testing"
+
+	"koinos/core/finding"
+	"koinos/core/intent"
+	"koinos/core/list"
+	"koinos/core/mapping"
+	"koinos/core/order"
+	"koinos/core/outcome"
+	"koinos/core/source"
+	"koinos/store"
+)
+
+// told is what becomes of a document: its orders, a line each, refused ones with a !, and what was
+// found, by code and place. Of a line the item, the quantity and the unit price are told, and what
+// else is asked.
+func told(t *testing.T, text string, doc []byte, set *list.Set, besides ...string) string {
+	t.Helper()
+	m, err := mapping.Parse([]byte(text))
+	if err != nil {
+		return "mapping: " + err.Error()
+	}
+	if set == nil {
+		set = &list.Set{}
+	}
+	var out []string
+	value := func(level order.Level, name string, o *order.Order, l *order.Line) string {
+		f, _ := order.Lookup(level, name)
+		return f.Value(o, l)
+	}
+	keep := func(d *intent.Intent) {
+		o := &d.Order
+		row := strings.TrimPrefix(o.SenderNumber+":", ":")
+		if d.Refused() {
+			row = "!" + row
+		}
+		for i := range o.Lines {
+			l := &o.Lines[i]
+			row += fmt.Sprintf(" %s×%s@%s", l.Item, l.Quantity, l.UnitPrice)
+			for _, name := range besides {
+				if _, of := order.Lookup(order.Lines, name); of {
+					row += " " + name + "=" + value(order.Lines, name, o, l)
+				}
+			}
+		}
+		for _, name := range besides {
+			if _, of := order.Lookup(order.Lines, name); of {
+				continue
+			}
+			if _, of := order.Lookup(order.Header, name); of {
+				row += " " + name + "=" + value(order.Header, name, o, nil)
+			}
+		}
+		out = append(out, row)
+	}
+	var found []string
+	each := func(f finding.Finding) {
+		found = append(found, fmt.Sprintf("%s %s at %s", f.Severity, f.Code, f.Place))
+	}
+	if _, err := Try(context.Background(), bytes.NewReader(doc), int64(len(doc)), m, set, source.DefaultLimits, keep, each); err != nil {
+		for _, f := range finding.Of(err) {
+			found = append(found, fmt.Sprintf("%s %s at %s", f.Severity, f.Code, f.Place))
+		}
+		if len(finding.Of(err)) == 0 {
+			t.Fatal(err)
+		}
+	}
+	slices.Sort(found)
+	return strings.Join(append(out, found...), "\n")
+}
+
+// shop is a mapping of Order, Item, Qty, Price, with the words for a group.
+func shop(group, more string) string {
+	return "koinos: mapping/1\nname: shop\n" + more + "orders:\n  kind: sales\n  group: " + group +
+		"\nheader: {sender_number: {from: Order}, partner: {value: P}, currency: {value: EUR}}\n" +
+		"lines: {item: {from: Item}, quantity: {from: Qty}, unit_price: {from: Price}}\n"
+}
+
+// numbered is a mapping whose lines have numbers.
+func numbered(more, orders string) string {
+	return "koinos: mapping/1\nname: shop\n" + more + "orders:\n  kind: sales\n  group: {by: key, columns: Order}\n  " + orders +
+		"\nheader: {sender_number: {from: Order}, partner: {value: P}}\n" +
+		"lines: {number: {from: No}, item: {from: Item}, quantity: {from: Qty}}\n"
+}
+
+// counted is a mapping whose document ends in a row of totals.
+func counted(more string) string {
+	return shop("{by: key, columns: [Order]}", "document: {totals: {"+more+"when: 'text() == \"T\"', orders: {from: \"@B\"}, quantity: {from: \"@C\"}, "+
+		"total: {from: \"@D\"}}}\n")
+}
+
+const byPath = "koinos: mapping/1\nname: shop\ndocument: {DOC}\norders: {kind: sales, group: {by: path}, parts: {lines: {each: \"$.l[*]\"}}}\n" +
+	"header: {sender_number: {from: no}, partner: {value: P}}\nlines: {item: {from: i}, quantity: {from: q}}\n"
+
+// The smallest documents that were loaded wrong without a word.
+func TestSilence(t *testing.T) {
+	const nbsp = "\u00a0"
+	for _, c := range []struct{ name, mapping, doc, want string }{
+		{"a row of spaces is a gap", shop("{by: gap}", ""),
+			"Order,Item,Qty,Price\nA,x,1,2\n" + nbsp + ", ,\u3000,\nB,y,1,2\n", "A: x×1@2\nB: y×1@2"},
+		{"an empty row closes the order, as one of spaces does", shop("{by: gap, columns: [Item]}", ""),
+			"Order,Item,Qty,Price\nA,x,1,2\n,,,\nB,y,1,2\n , ,,\nC,z,1,2\nTotal,,3,\n", "A: x×1@2\nB: y×1@2\nC: z×1@2"},
+		{"cells of spaces do not make a row wider", shop("{by: key, columns: [Order]}", ""),
+			"Order,Item,Qty,Price,\nA,x,1,2, ," + nbsp + "\n", "A: x×1@2"},
+		{"a blank row is a row of its block", strings.Replace(shop("{by: count, count: 3}", ""), "{from: Item}", "{from: Item, need: must}", 1),
+			"Order,Item,Qty,Price\nA,x,1,2\n,,,\n,z,1,2\nB,x,1,2\n,y,1,2\n,,,\nC,x,1,2\n,,,\n", "A: x×1@2 z×1@2\nB: x×1@2 y×1@2\nC: x×1@2"},
+		{"a blank row between the blocks is none of theirs", shop("{by: count, count: 2}", ""),
+			"Order,Item,Qty,Price\nA,x,1,2\n,z,1,2\n,,,\nB,x,1,2\n,y,1,2\n", "A: x×1@2 z×1@2\nB: x×1@2 y×1@2"},
+		{"a line number twice", numbered("", ""), "Order,No,Item,Qty\nA,1,x,1\nA,1,y,2\nB,1,x,1\nB,01,y,2\n",
+			"!A: x×1@ number=1 y×2@ number=1\nB: x×1@ number=1 y×2@ number=01\nerror line_twice at row 3 column 2"},
+		{"a line number may stand twice", numbered("findings: {line_twice: warning}\n", ""), "Order,No,Item,Qty\nA,1,x,1\nA,1,y,2\n",
+			"A: x×1@ number=1 y×2@ number=1\nwarning line_twice at row 3 column 2"},
+		{"lines in the order of their numbers", numbered("", "parts: {lines: {sorted: number}}"),
+			"Order,No,Item,Qty\nA,10,x,1\nA,,y,2\nA,9,z,nix\nA,1b,q,4\nA,1a,r,5\n",
+			"!A: r×5@ number=1a q×4@ number=1b z×@ number=9 x×1@ number=10 y×2@ number=5\nerror not_a_number at row 4 column 4"},
+		{"a number that is counted is none that is there", numbered("", ""), "Order,No,Item,Qty\nA,2,x,1\nA,,y,2\nA,,z,3\nA,4,z,3\n",
+			"A: x×1@ number=2 y×2@ number=5 z×3@ number=3 z×3@ number=4"},
+		{"a quotation mark that is closed in the next row", shop("{by: key, columns: [Order]}", ""),
+			"Order,Item,Qty,Price\nZ,w,1,2\nA,\"x,1,2\nB,\"y\",3,4\nC,z,1,2\n",
+			"Z: w×1@2\n!A: \"x×1@2\n!B: y×3@4\nC: z×1@2\nerror quote_unclosed at row 3 column 2\nerror quote_unclosed at row 4"},
+		{"one that is closed at a cell's end", shop("{by: key, columns: [Order]}", ""),
+			"Order,Item,Qty,Price\nA,x,1,\"2\nB,y,3,4\"\nC,z,1,2\n",
+			"!A: x×1@\n!B: y×3@\nC: z×1@2\nerror not_a_number at row 2 column 4\nerror not_a_number at row 3 column 4\n" +
+				"error quote_unclosed at row 2 column 4\nerror quote_unclosed at row 3"},
+		{"a cell of several lines", shop("{by: key, columns: [Order]}", ""),
+			"Order,Item,Qty,Price\nA,\"x\n1, 2\n3, 4\",1,2\nB,\"a \"\"b\"\"\n\",3,4\n", "A: x\n1, 2\n3, 4×1@2\nB: a \"b\"×3@4"},
+		{"totals that agree", counted(""), "Order,Item,Qty,Price\nA,x,1,2\nB,y,3,4\nT,2,4,14.00\n", "A: x×1@2\nB: y×3@4"},
+		{"totals that differ", counted(""), "Order,Item,Qty,Price\nA,x,1,2\nB,y,3,4\nT,3,4,14.01\n",
+			"A: x×1@2\nB: y×3@4\nerror document_differs at row 4 column 2\nerror document_differs at row 4 column 4"},
+		{"totals that may differ", counted("differ: warn, "), "Order,Item,Qty,Price\nA,x,1,2\n ,,,\nT,1,2,2\n",
+			"A: x×1@2\nwarning document_differs at row 4 column 3"},
+		{"totals that are not there", counted(""), "Order,Item,Qty,Price\nA,x,1,2\n",
+			"A: x×1@2\nerror document_differs at \nerror document_differs at \nerror document_differs at "},
+		{"totals around JSON", "koinos: mapping/1\nname: shop\ndocument: {records: \"$.orders[*]\", totals: {orders: {from: $.count}, lines: {from: $.sum.lines}}}\n" +
+			"orders: {kind: sales, group: {by: path}, parts: {lines: {each: \"$.l[*]\"}}}\nheader: {sender_number: {from: no}, partner: {value: P}}\n" +
+			"lines: {item: {from: i}, quantity: {from: q}}\n",
+			`{"count": 2, "orders": [{"no": "A", "l": [{"i": "x", "q": 1}]}, {"no": "B", "l": [{"i": "x", "q": 1}]}], "sum": {"lines": 3}}`,
+			"A: x×1@\nB: x×1@\nerror document_differs at /sum/lines"},
+		{"JSON that is cut short", strings.Replace(byPath, "DOC", "broken: take", 1),
+			`[{"no": "A", "l": [{"i": "x", "q": 1}]}, {"no": "B", "l": [{"i"`, "A: x×1@\nerror document_broken at /1/l/0/i"},
+		{"words behind JSON", strings.Replace(byPath, "DOC", "broken: take", 1),
+			`[{"no": "A", "l": [{"i": "x", "q": 1}]}] [1]`, "A: x×1@\nerror text_behind at row 4"},
+		{"half a surrogate", strings.Replace(byPath, "DOC", "broken: take", 1),
+			`[{"no": "A\ud83d", "l": [{"i": "x\u0000", "q": 1}]}, {"no": "B\ud83d\ude00", "l": [{"i": "x", "q": 1}]}]`,
+			"!A\ufffd: x\ufffd×1@\nB😀: x×1@\nerror character_invalid at /0/l/0/i\nerror character_invalid at /0/no"},
+		{"a name twice", strings.Replace(byPath, "DOC", "broken: take", 1), `[{"no": "A", "no": "B", "l": [{"i": "x", "q": 1}]}]`,
+			"!B: x×1@\nerror name_twice at /0/no"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			var besides []string
+			if strings.Contains(c.want, "number=") {
+				besides = append(besides, "number")
+			}
+			if got := told(t, c.mapping, []byte(c.doc), nil, besides...); got != c.want {
+				t.Errorf("got:\n%s\nwant:\n%s", got, c.want)
+			}
+		})
+	}
+}
+
+// badSum gives a workbook in which the checksum of a sheet is not that of its bytes.
+func badSum(t *testing.T, book []byte) []byte {
+	t.Helper()
+	in, err := zip.NewReader(bytes.NewReader(book), int64(len(book)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	var out bytes.Buffer
+	w := zip.NewWriter(&out)
+	for _, f := range in.File {
+		header := f.FileHeader
+		header.CRC32 ^= uint32(strings.Count(f.Name, "sheet1.xml"))
+		to, err := w.CreateRaw(&header)
+		if err != nil {
+			t.Fatal(err)
+		}
+		from, err := f.OpenRaw()
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := io.Copy(to, from); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := w.Close(); err != nil {
+		t.Fatal(err)
+	}
+	return out.Bytes()
+}
+
+// A mapping can refuse a document as a whole for what is wrong with the document itself, also where
+// that is found at its end; and what was not read to its end is never done.
+func TestRefusedWhole(t *testing.T) {
+	rows := "Order,Item,Qty,Price\n"
+	for i := range 3_000 {
+		rows += fmt.Sprintf("A-%d,00417,1,2\n", i)
+	}
+	trees := "["
+	for i := range 3_000 {
+		trees += fmt.Sprintf(`{"no": "A-%d", "l": [{"i": "00417", "q": 1}]},`, i)
+	}
+	plain := shop("{by: key, columns: [Order]}", "document: {DOC}\n")
+	for _, c := range []struct {
+		name, mapping string
+		doc           []byte
+		stored        int            // where the sound orders are taken
+		status        outcome.Status // then
+		code          finding.Code
+	}{
+		{"JSON cut short", byPath, []byte(trees + `{"no": "B", "l"`), 3_000, outcome.Failed, finding.DocumentBroken},
+		{"words behind JSON", byPath, []byte(strings.TrimSuffix(trees, ",") + "] and more"), 3_000, outcome.Failed, finding.TextBehind},
+		{"a line that is not JSON", byPath, []byte("{\"no\": \"A\", \"l\": [{\"i\": \"x\", \"q\": 1}]}\n{\"no\": \n"), 1, outcome.Done, finding.RecordBroken},
+		{"a quotation mark closed elsewhere", plain, []byte(rows + "B,\"x,1,2\nC,\"y\",3,4\n"), 3_000, outcome.Done, finding.QuoteUnclosed},
+		{"a sheet with another checksum", plain, badSum(t, aBook()), 0, outcome.Failed, finding.DocumentBroken},
+		{"other totals", counted(""), []byte(rows + "T,2999,3000,6000\n"), 0, outcome.Failed, finding.DocumentDiffers},
+	} {
+		for _, word := range []string{"take", "refuse"} {
+			e := testEngine(t, testStore(t), source.DefaultLimits)
+			l := send(t, e, strings.Replace(c.mapping, "DOC", "broken: "+word, 1), c.doc, Request{})
+			found, err := e.store.Findings(context.Background(), l.ID, store.FindingFilter{Limit: 10})
+			if err != nil {
+				t.Fatal(err)
+			}
+			stored, status := c.stored, c.status
+			if word == "refuse" {
+				stored, status = 0, outcome.Failed
+			}
+			if n := len(orders(t, e)); n != stored || l.Status != status || l.Clean() ||
+				!slices.ContainsFunc(found, func(f store.Numbered) bool { return f.Code == c.code && f.At != "" }) {
+				t.Errorf("%s, %s: %d orders are stored, %s, %v", c.name, word, n, l.Status, found)
+			}
+		}
+	}
+}
