@@ -68,7 +68,7 @@ func (e *Engine) Acts(ctx context.Context, id int64) ([]api.Act, error) {
 		}
 		if walk := set.Crosswalks[a.Name]; a.Kind == "crosswalk" && walk != nil {
 			for i, v := range a.Values { // near is what a partner may have meant; wanted is what that is with us
-				a.Values[i].Nearest, _ = walk.Ours(v.Nearest)
+				a.Values[i].Nearest, _, _ = walk.Ours(v.Nearest)
 			}
 		}
 		if a.Kind == "dates" {

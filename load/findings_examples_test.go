@@ -46,6 +46,8 @@ var examples = []example{
 	{code: finding.NearMatch,
 		change: "item:       {from: Item, list: items} → item:       {from: Item, list: items, by: name, near: 2}",
 		doc:    head + "A-1,2026-03-02,Shackel,2,9.50\n", at: "row 2 column 3", says: "taken for Shackle (00417)"},
+	{code: finding.SpellingDiffers, change: "currency:      {value: EUR} → currency: {from: Price}",
+		doc: head + "A-1,2026-03-02,00417,2,€\n", at: "row 2 column 5", says: "was taken for EUR"},
 	{code: finding.ListAmbiguous,
 		change: "item:       {from: Item, list: items} → item:       {from: Item, list: items, by: shelf}",
 		doc:    head + "A-1,2026-03-02,S1,2,9.50\n", at: "row 2 column 3", says: "several entries"},

@@ -92,6 +92,13 @@ func numbered(more, orders string) string {
 		"lines: {number: {from: No}, item: {from: Item}, quantity: {from: Qty}}\n"
 }
 
+// spelled is a mapping with a list of items, units and currencies.
+func spelled(more string) string {
+	return "koinos: mapping/1\nname: shop\norders: {kind: sales, group: {by: key, columns: [Order]}}\n" +
+		"header: {sender_number: {from: Order}, partner: {value: P}, currency: {from: Cur" + more + "}}\n" +
+		"lines: {item: {from: Item, list: items" + more + "}, quantity: {value: 1}, unit: {from: Unit" + more + "}}\n"
+}
+
 // counted is a mapping whose document ends in a row of totals.
 func counted(more string) string {
 	return shop("{by: key, columns: [Order]}", "document: {totals: {"+more+"when: 'text() == \"T\"', orders: {from: \"@B\"}, quantity: {from: \"@C\"}, "+
@@ -154,13 +161,30 @@ func TestSilence(t *testing.T) {
 			"!A\ufffd: x\ufffd×1@\nB😀: x×1@\nerror character_invalid at /0/l/0/i\nerror character_invalid at /0/no"},
 		{"a name twice", strings.Replace(byPath, "DOC", "broken: take", 1), `[{"no": "A", "no": "B", "l": [{"i": "x", "q": 1}]}]`,
 			"!B: x×1@\nerror name_twice at /0/no"},
+		{"keys that differ in letter case", shop("{by: key, columns: [Order]}", ""), "Order,Item,Qty,Price\nL3,x,1,2\nl3,y,1,2\nM,z,1,2\n",
+			"L3: x×1@2\n!l3: y×1@2\nM: z×1@2\nerror identity_repeated at row 3 column 1"},
+		{"keys in which letter case does not count", shop("{by: key, columns: [Order], fold: case}", ""),
+			"Order,Item,Qty,Price\nL3,x,1,2\nl3,y,1,2\nM,z,1,2\n", "L3: x×1@2 y×1@2\nM: z×1@2"},
+		{"header facts that differ in letter case", strings.Replace(shop("{by: key, columns: [Order]}", ""), "partner:", "reference.r: {from: Price}, partner:", 1),
+			"Order,Item,Qty,Price\nA,x,1,ref C\nA,y,1,ref c\n",
+			"!A: x×1@ y×1@\nerror header_disagrees at row 3 column 4\nerror not_a_number at row 2 column 4\nerror not_a_number at row 3 column 4"},
+		{"codes, units and currencies that are spelled otherwise", spelled(""), "Order,Item,Unit,Cur\nA,c-1004,ea,eur\nB,C-1004,EA,€\nC,r-1,Ea,Euro\n",
+			"A: C-1004×1@ unit=EA currency=EUR\nB: C-1004×1@ unit=EA currency=EUR\nC: r-1×1@ unit=EA currency=EUR\n" +
+				"warning spelling_differs at row 2 column 2\nwarning spelling_differs at row 2 column 3\nwarning spelling_differs at row 2 column 4\n" +
+				"warning spelling_differs at row 3 column 4\nwarning spelling_differs at row 4 column 3\nwarning spelling_differs at row 4 column 4"},
+		{"spelling that does not count", spelled(", fold: case"), "Order,Item,Unit,Cur\nA,c-1004,ea,eur\nB,R -1,EA,€\n",
+			"A: C-1004×1@ unit=EA currency=EUR\n!B: ×1@ unit=EA currency=EUR\nerror unknown_code at row 3 column 2"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			var besides []string
 			if strings.Contains(c.want, "number=") {
 				besides = append(besides, "number")
 			}
-			if got := told(t, c.mapping, []byte(c.doc), nil, besides...); got != c.want {
+			if strings.Contains(c.want, "unit=") {
+				besides = append(besides, "unit", "currency")
+			}
+			set := &list.Set{Lists: map[string]*list.List{"items": list.New([]list.Entry{{Code: "C-1004"}, {Code: "R-1"}, {Code: "r-1"}})}}
+			if got := told(t, c.mapping, []byte(c.doc), set, besides...); got != c.want {
 				t.Errorf("got:\n%s\nwant:\n%s", got, c.want)
 			}
 		})

@@ -287,7 +287,7 @@ func TestListsAndVersions(t *testing.T) {
 	if _, old := set.Lists["items"].Find("a"); old {
 		t.Error("an entry outlives its list's replacement")
 	}
-	if ours, ok := set.Crosswalks["items"].Ours("X"); !ok || ours != "c" {
+	if ours, _, ok := set.Crosswalks["items"].Ours("X"); !ok || ours != "c" {
 		t.Errorf("crosswalk of the same name as a list: %q", ours)
 	}
 	if _, err := s.Entries(ctx, "nothing", false, "", 10); !errors.Is(err, ErrNotFound) {

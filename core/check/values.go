@@ -131,11 +131,17 @@ func listed(o *order.Order, l *order.Line, line int, f *order.Field, name string
 			if !order.KnownUnit(upper) {
 				s.Add(code, line, f.Name, v, "%q is not a unit of measure.", v)
 			}
+			if upper != v && order.KnownUnit(upper) {
+				spelled(s, line, f.Name, v, upper)
+			}
 			f.SetText(o, l, upper)
 		}
 		return
 	}
 	if m := known.Look(v, nil, 0); m.Entry != nil {
+		if m.Spelled {
+			spelled(s, line, f.Name, v, m.Entry.Code)
+		}
 		f.SetText(o, l, m.Entry.Code)
 		return
 	}
@@ -148,4 +154,8 @@ func listed(o *order.Order, l *order.Line, line int, f *order.Field, name string
 			found.Hint = fmt.Sprintf("Nearest in the list: %s (%s).", near.Code, near.Name)
 		}
 	}
+}
+
+func spelled(s Subject, line int, field, text, as string) {
+	s.Add(finding.SpellingDiffers, line, field, text, "%q was taken for %s.", text, as)
 }

@@ -116,7 +116,7 @@ func (p *profile) ask(s string, d *drafter) {
 		}
 	}
 	for name, w := range d.hints.Lists.Crosswalks {
-		if _, ok := w.Ours(s); ok {
+		if _, _, ok := w.Ours(s); ok {
 			p.across[name]++
 		}
 	}

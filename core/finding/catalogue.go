@@ -67,6 +67,7 @@ const (
 	UnknownChoice     Code = "unknown_choice"
 	UnknownCode       Code = "unknown_code"
 	NearMatch         Code = "near_match"
+	SpellingDiffers   Code = "spelling_differs"
 	ListAmbiguous     Code = "list_ambiguous"
 	CurrencyDiffers   Code = "currency_differs"
 	CrosswalkMissing  Code = "crosswalk_missing"
@@ -205,6 +206,9 @@ var Catalogue = map[Code]About{
 	UnknownChoice: {Error, "not one of the words allowed here", "Use one of the words named."},
 	UnknownCode:   {Error, "a code is not in its list", "Correct the code, or add it to the list."},
 	NearMatch:     {Warning, "a value was taken for one near to it", "Look whether it is the one that was meant."},
+	SpellingDiffers: {Warning, "a value was taken although it is spelled otherwise",
+		"Nothing, if it is the one that was meant. With fold: case of the binding nothing is said of it; with findings: " +
+			"{spelling_differs: error} only the exact spelling counts."},
 	ListAmbiguous: {Error, "several entries of a list fit",
 		"Ask the list by a key that tells them apart, or correct the list."},
 	CurrencyDiffers: {Error, "a figure is in another currency than its order",
@@ -275,7 +279,7 @@ var OfDocument = []Code{DocumentBroken, DocumentTooLarge, TextBehind, RecordBrok
 // nevertheless, and nothing in it is guessed.
 var Weighed = map[Code]bool{
 	EncodingInvalid: false, ControlCharacter: false, QuoteStray: false, RowTooWide: false, ShouldMissing: false,
-	DateAmbiguous: false, NearMatch: false, QuantityZero: false, PriceNegative: false, DatesOutOfOrder: false,
+	DateAmbiguous: false, NearMatch: false, SpellingDiffers: false, QuantityZero: false, PriceNegative: false, DatesOutOfOrder: false,
 	IdentityMissing: false, ValueDropped: false,
 	NameTwice: true, LineTwice: true, OutOfRange: true, QuantityNegative: true, AmountDiffers: true, TotalDiffers: true,
 }

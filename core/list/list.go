@@ -17,12 +17,17 @@ type Entry struct {
 // It is safe for use by several goroutines.
 type List struct {
 	entries []Entry
-	byCode  map[string]int
-	folded  map[string]int
+	codes   index
 
 	mu      sync.Mutex
-	nearest map[string]int            // what was asked for and not found: few, and often again
-	keys    map[string]map[string]int // by key and folded value: the entry, or several
+	nearest map[string]int    // what was asked for and not found: few, and often again
+	keys    map[string]*index // by key
+}
+
+// index leads from values of a key to entries, or to several.
+type index struct {
+	exact  map[string]int
+	folded map[string]int // letter case and space aside
 }
 
 // several marks a value that more than one entry has.
@@ -52,27 +57,33 @@ func (e *Entry) Get(name string) string {
 type Match struct {
 	Entry   *Entry // nil is none
 	Key     string // the key by which it was found
+	Spelled bool   // the value is the entry's own but for letter case or space
 	Near    bool   // the value is not the entry's own, only near to it
 	Several bool   // more than one entry fits: none was taken
 }
 
-// Look finds the entry whose code, or one of the keys given instead, is text,
-// letter case and space aside. Keys are tried in turn. Where none fits and
+// Look finds the entry whose code, or one of the keys given instead, is text. Keys are tried in turn;
+// where none has the text as it is, letter case and space do not count, and where none fits then and
 // near is above 0, the one entry that differs in no more letters is taken.
 func (l *List) Look(text string, keys []string, near int) Match {
 	if len(keys) == 0 {
-		if i, ok := l.byCode[text]; ok {
-			return Match{Entry: &l.entries[i], Key: "code"}
-		}
 		keys = onlyCode
 	}
-	want := Fold(text)
 	for _, key := range keys {
-		if i, ok := l.index(key)[want]; ok {
+		if i, ok := l.index(key).exact[text]; ok {
 			if i == several {
 				return Match{Key: key, Several: true}
 			}
 			return Match{Entry: &l.entries[i], Key: key}
+		}
+	}
+	want := Fold(text)
+	for _, key := range keys {
+		if i, ok := l.index(key).folded[want]; ok {
+			if i == several {
+				return Match{Key: key, Several: true, Spelled: true}
+			}
+			return Match{Entry: &l.entries[i], Key: key, Spelled: true}
 		}
 	}
 	if near <= 0 || want == "" {
@@ -106,32 +117,39 @@ func (l *List) Look(text string, keys []string, near int) Match {
 var onlyCode = []string{"code"}
 
 // index gives the entries by a key, made when first asked for.
-func (l *List) index(key string) map[string]int {
+func (l *List) index(key string) *index {
 	if key == "code" {
-		return l.folded
+		return &l.codes
 	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if m := l.keys[key]; m != nil {
 		return m
 	}
-	m := make(map[string]int, len(l.entries))
+	m := &index{make(map[string]int, len(l.entries)), make(map[string]int, len(l.entries))}
 	for i := range l.entries {
-		v := Fold(l.entries[i].Get(key))
-		if v == "" {
-			continue
-		}
-		if _, twice := m[v]; twice {
-			m[v] = several
-			continue
-		}
-		m[v] = i
+		m.add(l.entries[i].Get(key), i)
 	}
 	if l.keys == nil {
-		l.keys = map[string]map[string]int{}
+		l.keys = map[string]*index{}
 	}
 	l.keys[key] = m
 	return m
+}
+
+func (m *index) add(value string, i int) {
+	if value == "" {
+		return
+	}
+	put := func(to map[string]int, value string) {
+		if _, twice := to[value]; twice {
+			to[value] = several
+		} else {
+			to[value] = i
+		}
+	}
+	put(m.exact, value)
+	put(m.folded, Fold(value))
 }
 
 // Entries are the list's entries in their order.
@@ -139,11 +157,18 @@ func (l *List) Entries() []Entry { return l.entries }
 
 // New makes a list of entries; where a code stands twice the last one counts.
 func New(entries []Entry) *List {
-	l := &List{entries: entries, byCode: make(map[string]int, len(entries)), folded: make(map[string]int, len(entries)),
+	l := &List{entries: entries, codes: index{make(map[string]int, len(entries)), make(map[string]int, len(entries))},
 		nearest: map[string]int{}}
 	for i, e := range entries {
-		l.byCode[e.Code] = i
-		l.folded[Fold(e.Code)] = i
+		l.codes.exact[e.Code] = i
+	}
+	for i, e := range entries {
+		folded := Fold(e.Code)
+		if was, twice := l.codes.folded[folded]; twice && (was == several || entries[was].Code != e.Code) {
+			l.codes.folded[folded] = several
+		} else {
+			l.codes.folded[folded] = i
+		}
 	}
 	return l
 }
@@ -201,29 +226,36 @@ type Pair struct {
 type Crosswalk struct {
 	theirs *List
 	pairs  []Pair
-	ours   map[string]string // folded theirs -> ours
-	back   map[string]string // folded ours -> theirs, the first
+	ours   map[string]string // theirs -> ours
+	back   *List             // of ours
+	first  map[string]string // ours -> theirs, the first
 }
 
 // NewCrosswalk makes a crosswalk of its pairs.
 func NewCrosswalk(pairs []Pair) *Crosswalk {
-	c := &Crosswalk{pairs: pairs, ours: make(map[string]string, len(pairs)), back: make(map[string]string, len(pairs))}
-	entries := make([]Entry, len(pairs))
+	c := &Crosswalk{pairs: pairs, ours: make(map[string]string, len(pairs)), first: make(map[string]string, len(pairs))}
+	theirs, ours := make([]Entry, len(pairs)), make([]Entry, len(pairs))
 	for i, p := range pairs {
-		entries[i] = Entry{Code: p.Theirs}
-		c.ours[Fold(p.Theirs)] = p.Ours
-		if _, known := c.back[Fold(p.Ours)]; !known {
-			c.back[Fold(p.Ours)] = p.Theirs
+		theirs[i], ours[i] = Entry{Code: p.Theirs}, Entry{Code: p.Ours}
+		c.ours[p.Theirs] = p.Ours
+		if _, known := c.first[p.Ours]; !known {
+			c.first[p.Ours] = p.Theirs
 		}
 	}
-	c.theirs = New(entries)
+	c.theirs, c.back = New(theirs), New(ours)
 	return c
 }
 
-// Ours gives our code for the partner's, letter case and space aside.
-func (c *Crosswalk) Ours(theirs string) (string, bool) {
-	ours, ok := c.ours[Fold(theirs)]
-	return ours, ok
+// Ours gives our code for the partner's; spelled is that it differs in letter case or space.
+func (c *Crosswalk) Ours(theirs string) (ours string, spelled, ok bool) {
+	if ours, ok = c.ours[theirs]; ok {
+		return ours, false, true
+	}
+	m := c.theirs.Look(theirs, nil, 0)
+	if m.Entry == nil {
+		return "", false, false
+	}
+	return c.ours[m.Entry.Code], true, true
 }
 
 // Pairs are the crosswalk's rows in their order.
@@ -231,8 +263,11 @@ func (c *Crosswalk) Pairs() []Pair { return c.pairs }
 
 // Theirs gives the partner's code for ours; of several the first of the table.
 func (c *Crosswalk) Theirs(ours string) (string, bool) {
-	theirs, ok := c.back[Fold(ours)]
-	return theirs, ok
+	if theirs, ok := c.first[ours]; ok {
+		return theirs, true
+	}
+	code, ok := c.back.Find(ours)
+	return c.first[code], ok
 }
 
 // Nearest gives the partner's code that is closest to one that is not there.

@@ -29,9 +29,20 @@ func TestFindAndNearest(t *testing.T) {
 }
 
 func TestCrosswalk(t *testing.T) {
-	c := NewCrosswalk([]Pair{{"East yard", "0040"}, {"West yard", "0030"}})
-	if ours, ok := c.Ours("EAST  YARD"); !ok || ours != "0040" {
-		t.Errorf("%q %v", ours, ok)
+	c := NewCrosswalk([]Pair{{"East yard", "0040"}, {"West yard", "0030"}, {"kg", "KGM"}, {"KG", "keg"}})
+	for theirs, want := range map[string]string{"East yard": "0040", "EAST  YARD": "0040 spelled", "kg": "KGM", "KG": "keg", "Kg": ""} {
+		ours, spelled, ok := c.Ours(theirs)
+		if spelled {
+			ours += " spelled"
+		}
+		if ours != want || ok != (want != "") {
+			t.Errorf("%q is %q %v, want %q", theirs, ours, ok, want)
+		}
+	}
+	for ours, want := range map[string]string{"0040": "East yard", "kgm": "kg", "KEG": "KG"} {
+		if theirs, _ := c.Theirs(ours); theirs != want {
+			t.Errorf("%q is their %q, want %q", ours, theirs, want)
+		}
 	}
 	if near, _ := c.Nearest("Eats yard"); near != "East yard" {
 		t.Errorf("nearest is %q", near)
@@ -55,14 +66,16 @@ func BenchmarkNearest(b *testing.B) {
 func TestLook(t *testing.T) {
 	l := New([]Entry{{Code: "00417", Name: "Shackle bow", Attributes: map[string]string{"gtin": "2004417000118",
 		"shelf": "S1"}}, {Code: "00501", Name: "Lantern", Attributes: map[string]string{"shelf": "S1"}},
-		{Code: "00502", Name: "Lanterna"}})
+		{Code: "00502", Name: "Lanterna"}, {Code: "C-1004"}, {Code: "R-1"}, {Code: "r-1"}})
 	for _, c := range []struct {
 		text, keys string
 		near       int
 		want       string
 	}{
 		{"00417", "", 0, "00417 by code"}, {"shackle  BOW", "", 0, ""},
-		{"shackle  BOW", "code name", 0, "00417 by name"}, {"2004417000118", "gtin", 0, "00417 by gtin"},
+		{"shackle  BOW", "code name", 0, "00417 by name spelled"}, {"Shackle bow", "code name", 0, "00417 by name"},
+		{"c-1004", "", 0, "C-1004 by code spelled"}, {"R-1", "", 0, "R-1 by code"}, {"r-1", "", 0, "r-1 by code"}, {"R -1", "", 0, ""},
+		{" R-1", "", 0, "several by code"}, {"2004417000118", "gtin", 0, "00417 by gtin"},
 		{"S1", "shelf", 0, "several by shelf"},
 		{"Shackel bow", "name", 0, ""}, {"Shackel bow", "name", 1, "00417 by name near"},
 		{"Lanternb", "name", 1, "several by name"}, {"", "name", 2, ""}, {"00500", "", 1, "several by code"},
@@ -73,6 +86,9 @@ func TestLook(t *testing.T) {
 			got = m.Entry.Code + " by " + m.Key
 			if m.Near {
 				got += " near"
+			}
+			if m.Spelled {
+				got += " spelled"
 			}
 		} else if m.Several {
 			got = "several by " + m.Key

@@ -269,7 +269,7 @@ func (b *builder) locale(n *grammar.Node, l *Locale) {
 // groupKeys says with which groupings a word of group goes, and which need it.
 var groupKeys = map[string]struct{ with, needed string }{
 	"columns": {"key opener gap rowkind", "key"},
-	"blanks":  {"key", ""}, "rows": {"key", ""},
+	"blanks":  {"key", ""}, "rows": {"key", ""}, "fold": {"key join rowkind", ""},
 	"when":  {"opener", ""},
 	"kinds": {"rowkind", "rowkind"}, "kind": {"rowkind", "rowkind"},
 	"count": {"count", "count"}, "opener": {"form", "form"}, "path": {"path set", ""},
@@ -308,11 +308,14 @@ func (b *builder) group(n *grammar.Node, g *Grouping) {
 	if k := n.Get("kinds"); k != nil {
 		g.Kinds = map[string]string{}
 		for _, e := range k.Entries {
+			if _, twice := g.Kinds[list.Fold(e.Key)]; twice {
+				b.Add(finding.MappingWrongValue, e.At, e.Key, "letter case does not count in kinds: %q stands twice.", e.Key).Hint = ""
+			}
 			g.Kinds[list.Fold(e.Key)] = e.Node.Text
 			g.Words = append(g.Words, e.Key)
 		}
 	}
-	g.Count, g.Opener = n.Number("count"), n.Str("opener")
+	g.Count, g.Opener, g.Fold = n.Number("count"), n.Str("opener"), n.Str("fold") == "case"
 	if p := n.Get("path"); p != nil {
 		if b.m.Document.Records != nil {
 			b.Add(finding.MappingWrongValue, p.At, p.Text,
@@ -474,7 +477,7 @@ func (b *builder) binding(e grammar.Entry, f order.Field, doc Locale) Binding {
 		Expr:      b.compile(v.Get("expr"), false),
 		When:      b.compile(v.Get("when"), true),
 		Crosswalk: v.Str("crosswalk"), Others: v.Str("others") == "keep", List: v.Str("list"), Keys: v.Strs("by"),
-		Near: v.Number("near"), Give: v.Str("give"), Suffix: v.Str("suffix"),
+		Near: v.Number("near"), Fold: v.Str("fold") == "case", Give: v.Str("give"), Suffix: v.Str("suffix"),
 		Write: b.compile(v.Get("write"), false), Result: b.resultOf(v.Get("result")),
 		Compare: v.Str("check") != "false", Locale: doc, At: e.At,
 	}
@@ -577,6 +580,7 @@ var bindingKeysFor = map[string]string{
 	"yes":       "boolean",
 	"no":        "boolean",
 	"list":      "text code unit currency",
+	"fold":      "text code unit currency",
 	"crosswalk": "text code unit currency choice boolean",
 }
 

@@ -315,7 +315,10 @@ func NewEnv(a Around) Env {
 			if walk == nil {
 				return "", fmt.Errorf("there is no crosswalk %q", name)
 			}
-			ours, ok := walk.Ours(text)
+			ours, spelled, ok := walk.Ours(text)
+			if spelled {
+				return "", fmt.Errorf("the crosswalk %s has %q in another spelling", name, text)
+			}
 			if !ok {
 				return "", fmt.Errorf("%q is not in the crosswalk %s", text, name)
 			}
@@ -329,6 +332,9 @@ func NewEnv(a Around) Env {
 			m := l.Look(text, nil, 0)
 			if m.Entry == nil {
 				return "", fmt.Errorf("%q is not in the list %s", text, name)
+			}
+			if m.Spelled {
+				return "", fmt.Errorf("the list %s has %q as %s", name, text, m.Entry.Code)
 			}
 			return m.Entry.Get(give), nil
 		},

@@ -92,6 +92,8 @@ var binding = &grammar.Shape{Kind: grammar.Object, Ref: "binding",
 			"column; the first that fits counts")),
 		grammar.May("near", grammar.Whole("How many letters a value may differ from the list's; always leaves a warning")),
 		grammar.May("give", grammar.Some("What of the list's entry is taken; left out, its code")),
+		grammar.May("fold", grammar.OneOf("case: letter case does not count: facts of several rows agree without it, and a code, a unit or a "+
+			"currency that is spelled otherwise leaves no warning", "case")),
 		grammar.May("dates", dateForms),
 		grammar.May("decimal", decimalSign),
 		grammar.May("grouping", groupingSign),
@@ -265,6 +267,7 @@ var words = &grammar.Shape{Kind: grammar.Object, About: "How a document's record
 					grammar.May("blanks",
 						grammar.OneOf("key: a row with a blank key continues the order (the usual), or breaks it",
 							"continue", "break")),
+					grammar.May("fold", grammar.OneOf("key, join, rowkind: case: keys that differ only in letter case are one; left out, they are two", "case")),
 					grammar.May("rows", grammar.OneOf("key: rows of one order stand adjacent (the usual), or "+
 						"anywhere in the document",
 						"adjacent", "anywhere")),

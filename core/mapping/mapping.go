@@ -145,6 +145,7 @@ type Grouping struct {
 	Kinds    map[string]string // rowkind: the partner's word, folded, and what it means
 	Words    []string          // rowkind: the words as the mapping writes them
 	Count    int
+	Fold     bool // keys that differ only in letter case are one
 	Opener   string
 	Headers  Joined
 	Lines    Joined
@@ -155,6 +156,14 @@ type Grouping struct {
 type Joined struct {
 	Sheet   string
 	Columns []Source
+}
+
+// Key is a value of a key column as it is compared with others.
+func (g *Grouping) Key(text string) string {
+	if g.Fold {
+		return list.Fold(text)
+	}
+	return source.Trim(text)
 }
 
 // Whole reports whether an order is made of all rows of a sheet, a file or a
@@ -252,6 +261,7 @@ type Binding struct {
 	List      string
 	Keys      []string // of the list
 	Near      int
+	Fold      bool // letter case does not count
 	Give      string
 	Suffix    string
 	Write     *Expr

@@ -328,5 +328,7 @@ func (w *worker) sameValue(b *bound, a, c source.Cell) bool {
 		y, _, errY := b.loc.Number(c, true)
 		return errX == nil && errY == nil && x.Cmp(y) == 0
 	}
-	return list.Fold(a.Text) == list.Fold(c.Text)
+	fold := b.Fold || w.m.Group.Fold && len(b.spots) == 1 && // where keys are folded, so is what feeds from them
+		slices.ContainsFunc(w.g.Rows[0].plan.group, func(s spot) bool { return s.same(&b.spots[0]) })
+	return fold && list.Fold(a.Text) == list.Fold(c.Text)
 }

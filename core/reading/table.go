@@ -425,14 +425,14 @@ func (t *Table) keyOf(r *Row) (string, bool) {
 	if len(p.group) == 1 {
 		// Rows of one order mostly write their key alike.
 		if text := t.value(r, &p.group[0]).Text; text != t.rawKey {
-			t.rawKey, t.folded = text, list.Fold(text)
+			t.rawKey, t.folded = text, t.m.Group.Key(text)
 		}
 		return t.folded, t.folded != ""
 	}
 	filled := false
 	key := ""
 	for i := range p.group {
-		part := list.Fold(t.value(r, &p.group[i]).Text)
+		part := t.m.Group.Key(t.value(r, &p.group[i]).Text)
 		filled = filled || part != ""
 		key += "\x00" + part
 	}

@@ -253,7 +253,10 @@ func (w *worker) take(b *bound, t taken, l *order.Line) {
 		if walk == nil {
 			return // Missing has said so before the load began
 		}
-		ours, ok := walk.Ours(text)
+		ours, spelled, ok := walk.Ours(text)
+		if spelled {
+			w.spelled(b, t, text, ours)
+		}
 		if !ok && b.Others {
 			ours = text
 		} else if !ok {
@@ -307,7 +310,7 @@ func (w *worker) take(b *bound, t taken, l *order.Line) {
 		}
 		text = fmt.Sprint(is)
 	case order.Currency:
-		means := mapping.CurrencyOf(text)
+		means, as := mapping.CurrencyOf(text), text
 		text = strings.ToUpper(text)
 		if len(means) == 3 {
 			text = means
@@ -315,6 +318,9 @@ func (w *worker) take(b *bound, t taken, l *order.Line) {
 		if !order.KnownCurrency(text) {
 			w.bad(b, t, finding.UnknownCurrency, "%q is not a currency.", c.Text)
 			return
+		}
+		if text != as {
+			w.spelled(b, t, as, text)
 		}
 	case order.Choice:
 		near, ok := list.Nearest(text, f.Choices)
@@ -364,6 +370,9 @@ func (w *worker) listed(b *bound, t taken, text string) (string, bool) {
 				w.bad(b, t, code, "%q is not a unit of measure.", text)
 				return "", false
 			}
+			if upper != text {
+				w.spelled(b, t, text, upper)
+			}
 			return upper, true
 		}
 		return text, true
@@ -381,6 +390,9 @@ func (w *worker) listed(b *bound, t taken, text string) (string, bool) {
 		return "", false
 	}
 	got := m.Entry.Get(b.Give)
+	if m.Spelled {
+		w.spelled(b, t, text, m.Entry.Get(m.Key))
+	}
 	if m.Near {
 		w.bad(b, t, finding.NearMatch, "%q was taken for %s (%s) of the list %s.", text, m.Entry.Get(m.Key),
 			m.Entry.Code, name)
@@ -394,6 +406,13 @@ func (w *worker) listed(b *bound, t taken, text string) (string, bool) {
 		w.step(b, taken{source.Cell{Text: got}, t.at, true}, "list "+name+" by "+m.Key)
 	}
 	return got, true
+}
+
+// spelled notes that a value was taken although it is spelled otherwise than what it was taken for.
+func (w *worker) spelled(b *bound, t taken, text, as string) {
+	if !b.Fold {
+		w.bad(b, t, finding.SpellingDiffers, "%q was taken for %s.", text, as)
+	}
 }
 
 // suffix understands a word that stands beside a number.
