@@ -18,6 +18,7 @@ import (
 	"koinos/api"
 	"koinos/client"
 	"koinos/core/report"
+	"koinos/core/source"
 	"koinos/core/writing"
 	"koinos/folder"
 )
@@ -265,7 +266,7 @@ koinos crosswalk import NAME FILE --add, or koinos list import NAME FILE --add.`
 				if tables[file] == nil {
 					tables[file] = [][]string{head}
 				}
-				tables[file] = append(tables[file], []string{m.Value, "", m.Nearest, num(m.Count)})
+				tables[file] = append(tables[file], []string{source.Guard(m.Value), "", source.Guard(m.Nearest), num(m.Count)})
 			}
 			for file, rows := range tables {
 				if err := folder.WriteWhole(to+string(os.PathSeparator)+file,

@@ -123,7 +123,17 @@ func Write(out io.Writer, entries []list.Entry, crosswalk, workbook bool) error 
 		rows = append(rows, row)
 	}
 	if !workbook {
-		return csv.NewWriter(out).WriteAll(rows)
+		w := csv.NewWriter(out)
+		for _, row := range rows {
+			for i := range row {
+				row[i] = source.Guard(row[i])
+			}
+			if err := w.Write(row); err != nil {
+				return err
+			}
+		}
+		w.Flush()
+		return w.Error()
 	}
 	f := excelize.NewFile()
 	defer f.Close()

@@ -294,15 +294,3 @@ func extents(r io.ReaderAt, size int64, opt source.Options, sets []Set) (map[str
 		}
 	}
 }
-
-// guard keeps a spreadsheet from running text as a formula when it opens a
-// CSV: an apostrophe in front makes it text. Plain numbers stay.
-func guard(s string) string {
-	if s == "" || strings.IndexByte("=+-@\t\r", s[0]) < 0 {
-		return s
-	}
-	if strings.Trim(s, "+-0123456789.,") == "" && strings.Trim(s, "+-") != "" {
-		return s
-	}
-	return "'" + s
-}

@@ -6,6 +6,7 @@ import (
 	"strconv"
 
 	"koinos/core/finding"
+	"koinos/core/source"
 )
 
 // FindingsCSV writes findings as CSV (RFC 4180), one a row.
@@ -22,9 +23,9 @@ func NewFindingsCSV(w io.Writer) (*FindingsCSV, error) {
 func (c *FindingsCSV) Add(list ...finding.Finding) error {
 	for _, f := range list {
 		err := c.w.Write([]string{
-			string(f.Code), string(f.Severity), f.At, guard(f.Place.Sheet), orBlank(f.Place.Row),
-			orBlank(f.Place.Column), orBlank(f.Order), orBlank(f.Line), f.Field, guard(f.Value), guard(f.Message),
-			guard(f.Hint),
+			string(f.Code), string(f.Severity), f.At, source.Guard(f.Place.Sheet), orBlank(f.Place.Row),
+			orBlank(f.Place.Column), orBlank(f.Order), orBlank(f.Line), f.Field, source.Guard(f.Value), source.Guard(f.Message),
+			source.Guard(f.Hint),
 		})
 		if err != nil {
 			return err

@@ -14,7 +14,8 @@ func MarkedCSV(w io.Writer, r io.ReaderAt, size int64, opt source.Options, sets 
 	return writeCSV(w, r, size, opt, sets, nil)
 }
 
-// writeCSV writes the rows that keep lets through, all where it is nil.
+// writeCSV writes the rows that keep lets through, as the document is written; where keep is nil all of
+// them, for people.
 func writeCSV(w io.Writer, r io.ReaderAt, size int64, opt source.Options, sets []Set,
 	keep func(sheet string, row int) (bool, error)) error {
 	opt.Leaves = true // JSON is shown as a table of its values
@@ -35,10 +36,15 @@ func writeCSV(w io.Writer, r io.ReaderAt, size int64, opt source.Options, sets [
 	if err != nil {
 		return err
 	}
-	if _, err := io.WriteString(w, "\ufeff"); err != nil {
-		return err
+	if keep == nil || shape.Encoding == source.UTF8 {
+		if keep == nil || shape.Marked {
+			if _, err := io.WriteString(w, "\ufeff"); err != nil {
+				return err
+			}
+		}
+		shape.Encoding = ""
 	}
-	out := source.NewCSVWriter(w, source.Shape{Delimiter: shape.Delimiter})
+	out := source.NewCSVWriter(w, shape)
 	first, answers := make([]int, len(sets)), make([]map[int]*rowAnswer, len(sets))
 	for i := range sets {
 		if first[i], err = sets[i].Answers.FirstRow(""); err != nil {
@@ -75,7 +81,7 @@ func writeCSV(w io.Writer, r io.ReaderAt, size int64, opt source.Options, sets [
 		}
 		row := make([]string, max(len(rec.Cells), width))
 		for i, c := range rec.Cells {
-			row[i] = guard(c.Text)
+			row[i] = source.Guard(c.Text)
 		}
 		for i := range all {
 			c, text := &all[i], ""
@@ -92,7 +98,7 @@ func writeCSV(w io.Writer, r io.ReaderAt, size int64, opt source.Options, sets [
 				}
 			}
 			if text != "" {
-				row[c.at-1] = guard(text)
+				row[c.at-1] = source.Guard(text)
 			}
 		}
 		if err := out.Write(row); err != nil {

@@ -218,7 +218,7 @@ func RefreshCSV(w io.Writer, r io.ReaderAt, size int64, opt source.Options, find
 	if _, err := io.WriteString(w, "\ufeff"); err != nil {
 		return count, err
 	}
-	out := source.NewCSVWriter(w, source.Shape{Delimiter: shape.Delimiter})
+	out := source.NewCSVWriter(w, source.Shape{Delimiter: shape.Delimiter, Quote: shape.Quote})
 	x := refresher{find: find, count: &count}
 	for {
 		rec, err := src.Next()
@@ -259,7 +259,7 @@ func RefreshCSV(w io.Writer, r io.ReaderAt, size int64, opt source.Options, find
 			}
 		}
 		for i := range row {
-			row[i] = guard(row[i])
+			row[i] = source.Guard(row[i])
 		}
 		if err := out.Write(row); err != nil {
 			return count, err

@@ -76,7 +76,7 @@ func TestGuard(t *testing.T) {
 		"": "", "rope": "rope", "=1+1": "'=1+1", "+49 30": "'+49 30", "@x": "'@x", "-": "'-", "-5": "-5",
 		"+5.20": "+5.20", "-1.234,50": "-1.234,50", "-2+3": "-2+3", "-cmd": "'-cmd", "\t=1": "'\t=1", "a=b": "a=b",
 	} {
-		if got := guard(in); got != want {
+		if got := source.Guard(in); got != want {
 			t.Errorf("%q becomes %q, want %q", in, got, want)
 		}
 	}

@@ -4,6 +4,7 @@ import (
 	"encoding/csv"
 	"encoding/json"
 	"io"
+	"koinos/core/source"
 	"strconv"
 
 	"github.com/xuri/excelize/v2"
@@ -39,7 +40,7 @@ func beginCSV(w io.Writer, headings []string) (TableWriter, error) {
 func (t csvTable) Add(cells []string) error {
 	guarded := make([]string, len(cells))
 	for i, c := range cells {
-		guarded[i] = guard(c)
+		guarded[i] = source.Guard(c)
 	}
 	return t.w.Write(guarded)
 }

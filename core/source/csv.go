@@ -309,7 +309,7 @@ func (c *csvReader) record() Record {
 	for i, end := range c.ends {
 		text := ""
 		if begin <= end {
-			text = all[begin:end]
+			text = unguard(all[begin:end])
 		}
 		if c.limits.CellText > 0 && len(text) > c.limits.CellText {
 			c.note(finding.CellTooLong, i+1, text, "The cell has %d bytes; %d is the most.", len(text),

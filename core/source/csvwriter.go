@@ -3,6 +3,7 @@ package source
 import (
 	"bufio"
 	"io"
+	"slices"
 	"strings"
 
 	"golang.org/x/text/transform"
@@ -14,6 +15,7 @@ import (
 type CSVWriter struct {
 	out       *bufio.Writer
 	encoder   *transform.Writer // nil for UTF-8
+	encoding  Encoding
 	delimiter string
 	quote     string
 	special   string
@@ -21,7 +23,7 @@ type CSVWriter struct {
 
 // NewCSVWriter writes to out; what of the shape is blank is UTF-8, a comma, and ".
 func NewCSVWriter(out io.Writer, shape Shape) *CSVWriter {
-	c := &CSVWriter{delimiter: ",", quote: `"`}
+	c := &CSVWriter{delimiter: ",", quote: `"`, encoding: shape.Encoding}
 	if shape.Delimiter != "" {
 		c.delimiter = shape.Delimiter
 	}
@@ -37,11 +39,19 @@ func NewCSVWriter(out io.Writer, shape Shape) *CSVWriter {
 	return c
 }
 
-// Write writes a row. Errors that it does not give Close gives.
+// Write writes a row; a character that the encoding lacks becomes a question mark. Errors that it does not give Close gives.
 func (c *CSVWriter) Write(row []string) error {
 	for i, text := range row {
 		if i > 0 {
 			c.out.WriteString(c.delimiter)
+		}
+		if c.encoding.Lacks(text) != 0 {
+			text = strings.Map(func(r rune) rune {
+				if c.encoding.Lacks(string(r)) != 0 {
+					return '?'
+				}
+				return r
+			}, text)
 		}
 		if !c.quoted(text, len(row) == 1) {
 			c.out.WriteString(text)
@@ -62,6 +72,35 @@ func (c *CSVWriter) quoted(text string, alone bool) bool {
 		return alone
 	}
 	return strings.ContainsAny(text, c.special) || text[0] == ' ' || text[len(text)-1] == ' '
+}
+
+// signs are those with which a spreadsheet takes a text for a formula; the wide ones, too.
+var signs = []string{"=", "+", "-", "@", "\t", "\r", "＝", "＋", "－", "＠"}
+
+// isFormula reports whether a spreadsheet that opens a CSV may run text as a formula; plain numbers are
+// none.
+func isFormula(text string) bool {
+	if text == "" || !slices.ContainsFunc(signs, func(s string) bool { return strings.HasPrefix(text, s) }) {
+		return false
+	}
+	return strings.Trim(text, "+-0123456789.,") != "" || strings.Trim(text, "+-") == ""
+}
+
+// Guard keeps a spreadsheet from running text as a formula when it opens a CSV: an apostrophe in front
+// makes it text. Reading a CSV takes it off again.
+func Guard(text string) string {
+	if isFormula(strings.TrimLeft(text, "'")) {
+		return "'" + text
+	}
+	return text
+}
+
+// unguard takes off what Guard puts before a text.
+func unguard(text string) string {
+	if text != "" && text[0] == '\'' && isFormula(strings.TrimLeft(text, "'")) {
+		return text[1:]
+	}
+	return text
 }
 
 // Close writes what is left; it does not close what is written to.
