@@ -211,6 +211,9 @@ func (w *worker) header(i int, rows []Row) {
 			continue
 		}
 		one := &r.plan.bound[mapping.InHeader][i]
+		if j > 0 && w.above(one, r.plan) {
+			break
+		}
 		if b == nil {
 			b = one
 		} else if c := one.column; first.ok && agree && c > 0 && c <= len(r.Cells) && r.Cells[c-1] == first.cell {
@@ -285,6 +288,9 @@ func (w *worker) plainHeader(i int, rows []Row) bool {
 	if c < 0 {
 		return false
 	}
+	if w.above(b, rows[0].plan) {
+		rows = rows[:1]
+	}
 	first := -1
 	for j := range rows {
 		cells := rows[j].Cells
@@ -308,6 +314,27 @@ func (w *worker) plainHeader(i int, rows []Row) bool {
 	w.d.Trace.Add(b.Field.Name, t.at.place())
 	w.take(b, t, nil)
 	return true
+}
+
+// above reports whether a header fact stands on the order's first row only: its lines begin on the next
+// and use its columns for something else, or only the first is asked.
+func (w *worker) above(b *bound, p *plan) bool {
+	part := w.m.Parts[mapping.InLines]
+	if part == nil || !part.Next {
+		return false
+	}
+	if b.Repeat == "first" {
+		return true
+	}
+	for i := range p.bound[mapping.InLines] {
+		line := &p.bound[mapping.InLines][i]
+		for j := range b.spots {
+			if slices.ContainsFunc(line.spots, func(s spot) bool { return s.same(&b.spots[j]) }) {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // constant reports whether a binding finds the same whatever row it looks at.
