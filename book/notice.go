@@ -398,4 +398,4 @@ func (c *changed) Has(line int, field string) bool {
 		line == 0 && c.Intent.Has(0, field)
 }
 
-func (c *changed) Stated() []int { return nil }
+func (c *changed) Stated() []intent.Stated { return nil }

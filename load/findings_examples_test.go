@@ -129,6 +129,8 @@ var examples = []example{
 	{code: finding.TotalDiffers, change: "header: → header:;   total: {from: Sum}",
 		doc: "Order,Date,Item,Qty,Price,Sum\nA-1,2026-03-02,00417,2,9.50,28.50\n", at: "row 2 column 6",
 		says: "says 28.50, but its lines make 19.00"},
+	{code: finding.TaxDiffers, change: "lines: →   tax_amount: {from: Tax}; lines:;   tax_percent: {value: 20}",
+		doc: "Order,Date,Item,Qty,Price,Tax\nA-1,2026-03-02,00417,2,9.50,4.00\n", at: "row 2 column 6", says: "is 3.80"},
 	{code: finding.AmountTooLarge, doc: head + "A-1,2026-03-02,00417,9999999999999,9999999999.99\n", at: "row 2",
 		says: "more digits"},
 	{code: finding.HeaderDisagrees, doc: head + "A-1,2026-03-02,00417,2,9.50\nA-1,2026-03-03,00417,2,9.50\n",

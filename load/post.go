@@ -5,7 +5,6 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"slices"
-	"strconv"
 
 	"koinos/api"
 	"koinos/book"
@@ -80,15 +79,15 @@ func posted(o *order.Order, body []byte) (*intent.Intent, error) {
 	i.Order.ID, i.Order.Revision, i.Order.Statement = 0, 0, nil
 	for n := range i.Order.Lines {
 		l := &i.Order.Lines[n]
-		if l.Number == "" {
-			l.Number = strconv.Itoa(n + 1)
-		}
 		if l.Statement, l.Invoiced = nil, (order.Number{}); !l.StatedAmount.IsZero() {
-			i.State(n + 1)
+			i.State(n+1, "amount")
 		}
 	}
-	if !o.StatedTotal.IsZero() {
-		i.State(0)
+	order.NumberLines(i.Order.Lines)
+	for field, stated := range map[string]order.Number{"total": o.StatedTotal, "total_before_tax": o.StatedNet, "tax_amount": o.TaxAmount} {
+		if !stated.IsZero() {
+			i.State(0, field)
+		}
 	}
 	root, _, err := jsondoc.Parse(body, 1)
 	if err != nil || root == nil {
@@ -99,7 +98,7 @@ func posted(o *order.Order, body []byte) (*intent.Intent, error) {
 }
 
 // inBody says under which name a field stands in a body, where it is another one.
-var inBody = map[string]string{"total": "total_stated", "amount": "amount_stated"}
+var inBody = map[string]string{"total": "total_stated", "amount": "amount_stated", "total_before_tax": "total_before_tax_stated"}
 
 func nameInBody(field string) string {
 	if name := inBody[field]; name != "" {

@@ -3,8 +3,11 @@
 package check
 
 import (
+	"cmp"
 	"koinos/core/finding"
+	"koinos/core/intent"
 	"koinos/core/order"
+	"slices"
 )
 
 // Subject is an order being checked, able to note what is found at the place
@@ -14,9 +17,8 @@ type Subject interface {
 	// Has reports whether something was found about the field already: a rule
 	// then keeps silent, for one mistake should read as one.
 	Has(line int, field string) bool
-	// Stated lists the amounts (lines from 1) and the total (0) that the
-	// document states and that are to be compared.
-	Stated() []int
+	// Stated lists the figures that the document states and that are to be compared.
+	Stated() []intent.Stated
 }
 
 // Terms are what the mapping says of figures.
@@ -150,54 +152,89 @@ func figures(o *order.Order, s Subject, terms Terms) {
 		s.Add(finding.AmountTooLarge, line+1, field, "", "The %s has more digits than can be computed with.", field)
 		return
 	}
-	sound := true // a wrong line would only be reported once more by the total
-	for _, n := range s.Stated() {
-		if n == 0 {
-			continue
+	sound := true // a wrong line would only be reported once more by the sums
+	for _, stated := range s.Stated() {
+		if stated.Line > 0 {
+			sound = amount(o, s, stated.Line, terms.Tolerance) && sound
 		}
-		l := &o.Lines[n-1]
-		if s.Has(n, "quantity") && l.Quantity.IsZero() || s.Has(n, "unit_price") || s.Has(n, "discount_percent") ||
-			s.Has(n, "price_basis") {
-			sound = false
-			continue
-		}
-		if l.UnitPrice.IsZero() || order.Within(l.Amount, l.StatedAmount, terms.Tolerance) {
-			continue
-		}
-		sound = false
-		less := ""
-		if l.DiscountPercent.Sign() != 0 {
-			less = " less " + l.DiscountPercent.String() + " %"
-		}
-		per := ""
-		if l.PriceBasis.Sign() > 0 {
-			per = " per " + l.PriceBasis.String()
-		}
-		s.Add(finding.AmountDiffers, n, "amount", l.StatedAmount.String(),
-			"The document says %s, but %s × %s%s%s is %s.",
-			l.StatedAmount, l.Quantity, l.UnitPrice, per, less, l.Amount)
 	}
-	for _, n := range s.Stated() {
-		if n != 0 || !sound || anyFigure(o, s) || order.Within(o.Total, o.StatedTotal, terms.Tolerance) {
-			continue
+	if !sound || anyFigure(o, s) {
+		return
+	}
+	for _, stated := range s.Stated() {
+		if stated.Line == 0 {
+			ofOrder(o, s, stated.Field, terms.Tolerance)
 		}
-		s.Add(finding.TotalDiffers, 0, "total", o.StatedTotal.String(),
-			"The document says %s, but its lines%s make %s.",
-			o.StatedTotal, extras(o), o.Total)
 	}
 }
 
-// anyFigure reports whether a figure that the total is made of could not be read.
-func anyFigure(o *order.Order, s Subject) bool {
-	for n := range o.Lines {
-		for _, field := range []string{"quantity", "unit_price", "amount", "discount_percent", "tax_percent",
-			"price_basis"} {
-			if s.Has(n+1, field) && o.Lines[n].Quantity.Sign() >= 0 {
-				return true
+// amount compares a line's amount; false is that it differs, or that nobody knows.
+func amount(o *order.Order, s Subject, n int, tolerance order.Number) bool {
+	l := &o.Lines[n-1]
+	if s.Has(n, "quantity") && l.Quantity.IsZero() || s.Has(n, "unit_price") && l.UnitPrice.IsZero() || s.Has(n, "discount_percent") ||
+		s.Has(n, "price_basis") {
+		return false
+	}
+	if l.UnitPrice.IsZero() || order.Within(l.Amount, l.StatedAmount, tolerance) {
+		return true
+	}
+	less := ""
+	if l.DiscountPercent.Sign() != 0 {
+		less = " less " + l.DiscountPercent.String() + " %"
+	}
+	per := ""
+	if l.PriceBasis.Sign() > 0 {
+		per = " per " + l.PriceBasis.String()
+	}
+	s.Add(finding.AmountDiffers, n, "amount", l.StatedAmount.String(), "The document says %s, but %s × %s%s%s is %s.",
+		l.StatedAmount, l.Quantity, l.UnitPrice, per, less, l.Amount)
+	return false
+}
+
+// ofOrder compares a figure of the order as a whole.
+func ofOrder(o *order.Order, s Subject, field string, tolerance order.Number) {
+	switch field {
+	case "total":
+		if !order.Within(o.Total, o.StatedTotal, tolerance) {
+			s.Add(finding.TotalDiffers, 0, field, o.StatedTotal.String(), "The document says %s, but its lines%s make %s.",
+				o.StatedTotal, extras(o), o.Total)
+		}
+	case "total_before_tax":
+		if net := o.BeforeTax(); !order.Within(net, o.StatedNet, tolerance) {
+			charges := ""
+			if len(o.Charges) > 0 {
+				charges = " with charges and allowances"
 			}
+			s.Add(finding.TotalDiffers, 0, field, o.StatedNet.String(), "The document says %s before tax, but its lines%s make %s.",
+				o.StatedNet, charges, net)
+		}
+	case "tax_amount":
+		if taxed(o) && !order.Within(o.Tax, o.TaxAmount, tolerance) {
+			s.Add(finding.TaxDiffers, 0, field, o.TaxAmount.String(), "The document says %s, but the tax on its lines, rounded by %s, is %s.",
+				o.TaxAmount, cmp.Or(o.TaxRounding, order.TaxByLine), o.Tax)
 		}
 	}
-	return s.Has(0, "total") || s.Has(0, "tax_amount")
+}
+
+// taxed reports whether lines say what their tax is.
+func taxed(o *order.Order) bool {
+	return slices.ContainsFunc(o.Lines, func(l order.Line) bool { return !l.TaxPercent.IsZero() })
+}
+
+// anyFigure reports whether a figure that the sums are made of could not be read.
+func anyFigure(o *order.Order, s Subject) bool {
+	unread := func(level order.Level, line int, l *order.Line, names ...string) bool {
+		return slices.ContainsFunc(names, func(name string) bool {
+			f, _ := order.Lookup(level, name)
+			return s.Has(line, name) && f.Value(o, l) == ""
+		})
+	}
+	for n := range o.Lines {
+		if unread(order.Lines, n+1, &o.Lines[n], "quantity", "unit_price", "amount", "discount_percent", "tax_percent", "price_basis") {
+			return true
+		}
+	}
+	return unread(order.Header, 0, nil, "total", "total_before_tax", "tax_amount")
 }
 
 func extras(o *order.Order) string {

@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"koinos/core/finding"
+	"koinos/core/intent"
 	"koinos/core/order"
 	"koinos/core/origin"
 )
@@ -13,7 +14,7 @@ import (
 // subject is an order whose findings are kept; reported are fields that the
 // mapping has spoken about already, "line field".
 type subject struct {
-	stated   []int
+	stated   []intent.Stated
 	reported map[string]bool
 	found    []string
 }
@@ -24,7 +25,20 @@ func (s *subject) Add(code finding.Code, line int, field, value, format string, 
 	return &f
 }
 func (s *subject) Has(line int, field string) bool { return s.reported[fmt.Sprint(line, " ", field)] }
-func (s *subject) Stated() []int                   { return s.stated }
+func (s *subject) Stated() []intent.Stated         { return s.stated }
+
+// statedOf are the amounts of lines, and with 0 the total, -1 the tax, -2 the total before tax.
+func statedOf(all []int) (stated []intent.Stated) {
+	fields := map[int]string{0: "total", -1: "tax_amount", -2: "total_before_tax"}
+	for _, n := range all {
+		if n > 0 {
+			stated = append(stated, intent.Stated{Line: n, Field: "amount"})
+		} else {
+			stated = append(stated, intent.Stated{Field: fields[n]})
+		}
+	}
+	return stated
+}
 
 func TestRules(t *testing.T) {
 	n := order.MustNumber
@@ -34,6 +48,14 @@ func TestRules(t *testing.T) {
 		return []order.Line{l}
 	}
 	same := func(*order.Line) {}
+	many := func(price, tax string, lines int, change func(*order.Line)) (all []order.Line) {
+		for range lines {
+			l := order.Line{Item: "00417", Quantity: n("1"), UnitPrice: n(price), TaxPercent: n(tax)}
+			change(&l)
+			all = append(all, l)
+		}
+		return all
+	}
 	for _, c := range []struct {
 		name     string
 		order    order.Order
@@ -75,13 +97,33 @@ func TestRules(t *testing.T) {
 			Charges: []order.Charge{{Code: "freight", Amount: n("5")}}, Lines: line(same)}, []int{0}, "", ""},
 		{"a wrong amount is not reported again by the total", order.Order{StatedTotal: n("99"),
 			Lines: line(func(l *order.Line) { l.StatedAmount = n("99") })}, []int{1, 0}, "", "amount_differs 1 amount"},
+		{"a stated tax that is not the lines'", order.Order{TaxAmount: n("3.81"), StatedNet: n("19"), StatedTotal: n("22.80"),
+			Lines: line(func(l *order.Line) { l.TaxPercent = n("20") })}, []int{0, -1, -2}, "", ""},
+		{"a stated tax beyond the tolerance", order.Order{TaxAmount: n("3.82"), Lines: line(func(l *order.Line) { l.TaxPercent = n("20") })},
+			[]int{-1}, "", "tax_differs 0 tax_amount"},
+		{"a stated tax where no line says its rate", order.Order{TaxAmount: n("7"), StatedTotal: n("26"), StatedNet: n("19"), Lines: line(same)},
+			[]int{0, -1, -2}, "", ""},
+		{"a total before tax", order.Order{TaxAmount: n("7"), StatedNet: n("26"), Lines: line(same)}, []int{-2}, "", "total_differs 0 total_before_tax"},
+		{"prices that hold the tax", order.Order{TaxTreatment: order.TaxInclusive, TaxAmount: n("3.17"), StatedNet: n("15.83"), StatedTotal: n("19"),
+			Lines: line(func(l *order.Line) { l.TaxPercent = n("20") })}, []int{0, -1, -2}, "", ""},
+		{"tax that is rounded once for each rate", order.Order{TaxRounding: order.TaxByOrder, TaxAmount: n("0.22"), StatedTotal: n("2.42"),
+			Lines: many("0.22", "10", 10, same)}, []int{0, -1}, "", ""},
+		{"tax that is rounded on each line", order.Order{TaxAmount: n("0.20"), StatedTotal: n("2.40"), Lines: many("0.22", "10", 10, same)},
+			[]int{0, -1}, "", ""},
+		{"tax that is rounded elsewhere", order.Order{TaxAmount: n("0.22"), StatedTotal: n("2.42"), Lines: many("0.22", "10", 10, same)},
+			[]int{0, -1}, "", "total_differs 0 total, tax_differs 0 tax_amount"},
+		{"a line number twice", order.Order{Lines: many("1", "0", 2, func(l *order.Line) { l.Number = "10" })}, nil, "", "line_twice 2 number"},
+		{"a price below zero", order.Order{Lines: line(func(l *order.Line) { l.UnitPrice, l.StatedAmount = n("-9.50"), n("-19") })}, []int{1}, "",
+			"price_negative 1 unit_price"},
+		{"an amount beside a price below zero", order.Order{Lines: line(func(l *order.Line) { l.UnitPrice, l.StatedAmount = n("-9.50"), n("19") })}, []int{1}, "",
+			"price_negative 1 unit_price, amount_differs 1 amount"},
 		{"too large", order.Order{Lines: line(func(l *order.Line) {
 			l.Quantity, l.UnitPrice = n("9999999999999"), n("9999999999999")
 		})}, nil, "", "amount_too_large 1 amount"},
 	} {
 		o := c.order
 		o.SenderNumber = "A-1"
-		s := &subject{stated: c.stated, reported: map[string]bool{c.reported: true}}
+		s := &subject{stated: statedOf(c.stated), reported: map[string]bool{c.reported: true}}
 		Order(&o, s, Terms{Tolerance: n("0.01"), Rounding: order.HalfUp})
 		if got := strings.Join(s.found, ", "); got != c.want {
 			t.Errorf("%s: %q, want %q", c.name, got, c.want)
@@ -97,7 +139,7 @@ func BenchmarkOrder(b *testing.B) {
 	for i := range 10 {
 		o.Lines = append(o.Lines, order.Line{Item: "00417", Quantity: n("12"), UnitPrice: n("1.45"),
 			StatedAmount: n("17.40")})
-		s.stated = append(s.stated, i+1)
+		s.stated = append(s.stated, intent.Stated{Line: i + 1, Field: "amount"})
 	}
 	for b.Loop() {
 		Order(&o, s, Terms{Tolerance: n("0.01"), Rounding: order.HalfUp})

@@ -79,6 +79,7 @@ const (
 	DatesOutOfOrder   Code = "dates_out_of_order"
 	AmountDiffers     Code = "amount_differs"
 	TotalDiffers      Code = "total_differs"
+	TaxDiffers        Code = "tax_differs"
 	AmountTooLarge    Code = "amount_too_large"
 	HeaderDisagrees   Code = "header_disagrees"
 	SeveralValues     Code = "several_values"
@@ -231,6 +232,9 @@ var Catalogue = map[Code]About{
 		"Correct the figure that is wrong, or raise orders.tolerance in the mapping."},
 	TotalDiffers: {Error, "an order's total is not the sum of its parts",
 		"Look for a missing line or charge, or raise orders.tolerance in the mapping."},
+	TaxDiffers: {Error, "an order's tax is not that of its lines",
+		"Look whether tax is rounded once for each rate (tax_rounding: {value: order}), for a line without its rate, or raise " +
+			"orders.tolerance in the mapping."},
 	AmountTooLarge: {Error, "a figure is too large to compute with",
 		"Nineteen digits is the most; look for columns that have moved."},
 	HeaderDisagrees: {Error, "rows of one order disagree about its header",
@@ -281,5 +285,5 @@ var Weighed = map[Code]bool{
 	EncodingInvalid: false, ControlCharacter: false, QuoteStray: false, RowTooWide: false, ShouldMissing: false,
 	DateAmbiguous: false, NearMatch: false, SpellingDiffers: false, QuantityZero: false, PriceNegative: false, DatesOutOfOrder: false,
 	IdentityMissing: false, ValueDropped: false,
-	NameTwice: true, LineTwice: true, OutOfRange: true, QuantityNegative: true, AmountDiffers: true, TotalDiffers: true,
+	NameTwice: true, LineTwice: true, OutOfRange: true, QuantityNegative: true, AmountDiffers: true, TotalDiffers: true, TaxDiffers: true,
 }

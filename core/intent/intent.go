@@ -34,7 +34,7 @@ type Intent struct {
 	Seq      int  // which record of the document, counted from 1
 	Orphan   bool // nothing was made of it: its rows belong to no order, or cannot be read
 	Waits    bool // for the order that an earlier step of a sequence did not make
-	stated   []int
+	stated   []Stated
 }
 
 // Find adds a finding at a place; line 0 is the header.
@@ -82,13 +82,17 @@ func (i *Intent) Has(line int, field string) bool {
 	return false
 }
 
-// Stated lists the figures that the document states and that are to be compared
-// with Koinos's own: the amounts of lines counted from 1, and 0 for the total.
-func (i *Intent) Stated() []int { return i.stated }
+// Stated is a figure that the document states and that is to be compared with Koinos's own.
+type Stated struct {
+	Line  int // counted from 1; 0 is the order's own
+	Field string
+}
 
-// State notes that a figure is to be compared: the amount of a line, or the
-// total with line 0.
-func (i *Intent) State(line int) { i.stated = append(i.stated, line) }
+// Stated lists the figures that are to be compared.
+func (i *Intent) Stated() []Stated { return i.stated }
+
+// State notes that a figure is to be compared.
+func (i *Intent) State(line int, field string) { i.stated = append(i.stated, Stated{line, field}) }
 
 // theirs are the fields of the header that a buyer has under another name than
 // the seller, and theirLines those of lines.

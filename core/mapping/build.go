@@ -557,7 +557,7 @@ func (b *builder) binding(e grammar.Entry, f order.Field, doc Locale) Binding {
 		b.Add(finding.MappingWrongValue, k.At, k.Text, "separator goes with repeat: join only.")
 	}
 	if k := v.Get("check"); k != nil && !f.IsStated() {
-		b.Add(finding.MappingWrongValue, k.At, k.Text, "check goes with amount and total only.")
+		b.Add(finding.MappingWrongValue, k.At, k.Text, "check goes with amount, total, total_before_tax and tax_amount only.")
 	}
 	if k := v.Get("row"); k != nil && b.m.Group.By != "rowkind" {
 		b.Add(finding.MappingWrongValue, k.At, k.Text, "row goes with group by rowkind only.")

@@ -119,10 +119,17 @@ var fields = []Field{
 		text: func(o *Order, _ *Line) *string { return &o.PriceLevel }},
 	{Name: "tax_treatment", Level: Header, Type: Choice, Choices: []string{TaxExclusive, TaxInclusive, TaxExempt},
 		About: "Whether prices hold the tax already", text: func(o *Order, _ *Line) *string { return &o.TaxTreatment }},
-	{Name: "tax_amount", Level: Header, Type: Decimal, About: "Tax on the whole order as the document states it",
-		num: func(o *Order, _ *Line) *Number { return &o.TaxAmount }},
+	{Name: "tax_rounding", Level: Header, Type: Choice, Choices: []string{TaxByLine, TaxByOrder},
+		About: "Where tax is rounded: on each line (the usual), or once for the amounts of each rate",
+		text:  func(o *Order, _ *Line) *string { return &o.TaxRounding }},
+	{Name: "tax_amount", Level: Header, Type: Decimal,
+		About: "Tax on the whole order as the document states it; where lines carry tax it is compared with theirs",
+		num:   func(o *Order, _ *Line) *Number { return &o.TaxAmount }},
 	{Name: "total", Level: Header, Type: Decimal, About: "The document's own total; kept and compared with ours",
 		num: func(o *Order, _ *Line) *Number { return &o.StatedTotal }},
+	{Name: "total_before_tax", Level: Header, Type: Decimal,
+		About: "The document's own total without tax; kept and compared with ours",
+		num:   func(o *Order, _ *Line) *Number { return &o.StatedNet }},
 	{Name: "notes", Level: Header, Type: Text, About: "Free text for people",
 		text: func(o *Order, _ *Line) *string { return &o.Notes }},
 
@@ -414,7 +421,7 @@ func Lookup(level Level, name string) (Field, bool) {
 // IsMoney reports whether the field is an amount in the order's currency.
 func (f *Field) IsMoney() bool {
 	switch f.Name {
-	case "unit_price", "amount", "total", "tax_amount":
+	case "unit_price", "amount", "total", "tax_amount", "total_before_tax":
 		return true
 	}
 	return strings.HasPrefix(f.Name, "charge.") || strings.HasPrefix(f.Name, "allowance.")
@@ -423,5 +430,11 @@ func (f *Field) IsMoney() bool {
 // IsStated reports whether the field is a figure that Koinos also works out
 // itself, so that the two are compared.
 func (f *Field) IsStated() bool {
-	return f.Level == Lines && f.Name == "amount" || f.Level == Header && f.Name == "total"
+	switch f.Name {
+	case "amount":
+		return f.Level == Lines
+	case "total", "tax_amount", "total_before_tax":
+		return f.Level == Header
+	}
+	return false
 }

@@ -49,6 +49,7 @@ type Order struct {
 	DeliveryTerms       string `json:"delivery_terms,omitempty"`
 	PriceLevel          string `json:"price_level,omitempty"`
 	TaxTreatment        string `json:"tax_treatment,omitempty" doc:"exclusive, inclusive or exempt"`
+	TaxRounding         string `json:"tax_rounding,omitempty" doc:"Where tax is rounded: on each line (line; also where absent), or once for each rate (order)"`
 	Notes               string `json:"notes,omitempty"`
 
 	References []Reference `json:"references,omitempty"`
@@ -60,8 +61,9 @@ type Order struct {
 
 	TaxAmount   Number `json:"tax_amount,omitzero" doc:"Tax as the document states it for the whole order"`
 	StatedTotal Number `json:"total_stated,omitzero" doc:"The total as the document states it"`
+	StatedNet   Number `json:"total_before_tax_stated,omitzero" doc:"The total without tax as the document states it"`
 	Goods       Number `json:"goods,omitzero" doc:"Sum of the lines' amounts"`
-	Tax         Number `json:"tax,omitzero" doc:"Sum of the lines' tax, or the stated tax where lines carry none"`
+	Tax         Number `json:"tax,omitzero" doc:"Sum of the lines' tax, or the stated tax where lines carry none; of prices that hold the tax, the share that is tax"`
 	Total       Number `json:"total,omitzero" doc:"Goods + charges − allowances + tax"`
 
 	Stage    Status `json:"stage,omitempty" enum:"draft,open,confirmed" doc:"Its status as long as nothing has moved; absent is open"`

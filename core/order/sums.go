@@ -44,9 +44,9 @@ func (s *sum) do(d decimal.Decimal, err error) decimal.Decimal {
 // or -1 for the order's own sums.
 func (o *Order) Compute(r Rounding) (line int, err error) {
 	digits := CurrencyDigits(o.Currency)
-	goods, tax, total := decimal.Decimal{}, decimal.Decimal{}, decimal.Decimal{}
+	goods, total := decimal.Decimal{}, decimal.Decimal{}
 	var s sum
-	taxed := false
+	var taxes taxes
 	for i := range o.Lines {
 		l := &o.Lines[i]
 		amount := l.StatedAmount.d
@@ -70,8 +70,7 @@ func (o *Order) Compute(r Rounding) (line int, err error) {
 			total = s.do(addCharge(total, c))
 		}
 		if l.TaxPercent.set {
-			taxed = true
-			tax = s.do(tax.Add(r.round(s.do(s.do(amount.Mul(l.TaxPercent.d)).Mul(hundredth)), digits)))
+			taxes.add(&s, l.TaxPercent.d, amount, o.TaxRounding != TaxByOrder)
 		}
 		if s.err != nil {
 			return i, ErrTooLong
@@ -80,8 +79,9 @@ func (o *Order) Compute(r Rounding) (line int, err error) {
 	for _, c := range o.Charges {
 		total = s.do(addCharge(total, c))
 	}
-	if !taxed {
-		tax = o.TaxAmount.d
+	tax := o.TaxAmount.d
+	if taxes != nil {
+		tax = taxes.sum(&s, o.TaxTreatment == TaxInclusive, func(d decimal.Decimal) decimal.Decimal { return r.round(d, digits) })
 	}
 	total = s.do(total.Add(goods))
 	if o.TaxTreatment != TaxInclusive && o.TaxTreatment != TaxExempt {
@@ -93,11 +93,50 @@ func (o *Order) Compute(r Rounding) (line int, err error) {
 	o.Goods = Number{goods.Pad(digits), true}
 	o.Total = Number{r.round(total, digits), true}
 	o.Tax = Number{}
-	if taxed || o.TaxAmount.set {
+	if taxes != nil || o.TaxAmount.set {
 		o.Tax = Number{tax, true}
 	}
 	o.Status = o.DeriveStatus()
 	return 0, nil
+}
+
+// taxes are the amounts that are taxed, each with its rate; those that are rounded together are one.
+type taxes []struct{ rate, amount decimal.Decimal }
+
+func (t *taxes) add(s *sum, rate, amount decimal.Decimal, apart bool) {
+	for i := range *t {
+		if one := &(*t)[i]; !apart && one.rate.Cmp(rate) == 0 {
+			one.amount = s.do(one.amount.Add(amount))
+			return
+		}
+	}
+	*t = append(*t, struct{ rate, amount decimal.Decimal }{rate, amount})
+}
+
+// sum is the tax on all, each rounded; of prices that hold it, it is the share that is tax.
+func (t taxes) sum(s *sum, within bool, round func(decimal.Decimal) decimal.Decimal) (tax decimal.Decimal) {
+	for _, one := range t {
+		part := s.do(one.amount.Mul(one.rate))
+		if within {
+			part = s.do(part.Quo(s.do(hundred.Add(one.rate))))
+		} else {
+			part = s.do(part.Mul(hundredth))
+		}
+		tax = s.do(tax.Add(round(part)))
+	}
+	return tax
+}
+
+// BeforeTax is the order's total without its tax.
+func (o *Order) BeforeTax() Number {
+	if o.TaxTreatment == TaxExempt {
+		return o.Total
+	}
+	n, err := o.Total.Sub(o.Tax)
+	if err != nil {
+		return Number{}
+	}
+	return n
 }
 
 func addCharge(total decimal.Decimal, c Charge) (decimal.Decimal, error) {
@@ -118,4 +157,10 @@ const (
 	TaxExclusive = "exclusive"
 	TaxInclusive = "inclusive"
 	TaxExempt    = "exempt"
+)
+
+// Where tax is rounded: on each line, or once on the amounts of a rate.
+const (
+	TaxByLine  = "line"
+	TaxByOrder = "order"
 )

@@ -49,9 +49,13 @@ func (o *Order) Terms(line int, field string) (value string, terms []Term, ok bo
 		lines(func(l *Line) string { return l.Amount.String() })
 		return o.Goods.String(), terms, true
 	case "tax":
+		words := " % of line "
+		if o.TaxTreatment == TaxInclusive {
+			words = " % within line "
+		}
 		for i := range o.Lines {
 			if l := &o.Lines[i]; !l.TaxPercent.IsZero() {
-				add("+", l.TaxPercent.String()+" % of line "+l.Number, l.Amount.String())
+				add("+", l.TaxPercent.String()+words+l.Number, l.Amount.String())
 			}
 		}
 		if terms == nil {

@@ -89,7 +89,7 @@ func explain(m *mapping.Mapping, g *Group, set *list.Set, watch func(Step)) *int
 	}
 	w.lines()
 	if m.Kind == intent.Order { // a notice names the line that it means, or does not
-		w.number()
+		order.NumberLines(d.Order.Lines)
 	}
 	for _, level := range []int{mapping.InParties, mapping.InCharges} {
 		if m.Levels[level] != nil {

@@ -8,7 +8,6 @@ import (
 	"koinos/core/origin"
 	"koinos/core/source"
 	"slices"
-	"strconv"
 	"strings"
 )
 
@@ -102,30 +101,6 @@ func (w *worker) line(v view) {
 		}
 	}
 	w.now = 0
-}
-
-// number gives the lines numbers that have none: where they stand, or the next that is free.
-func (w *worker) number() {
-	lines := w.d.Order.Lines
-	taken := map[string]bool{}
-	for i := range lines {
-		if lines[i].Number != "" {
-			taken[lines[i].Number] = true
-		}
-	}
-	for i, next := 0, 1; i < len(lines); i++ {
-		if lines[i].Number != "" {
-			continue
-		}
-		number := strconv.Itoa(i + 1)
-		if len(taken) > 0 {
-			for ; taken[number]; next++ {
-				number = strconv.Itoa(len(lines) + next)
-			}
-			taken[number] = true
-		}
-		lines[i].Number = number
-	}
 }
 
 // sorted gathers the lines of an order, each with the rows that go on behind it, to put them

@@ -282,7 +282,7 @@ func (w *worker) take(b *bound, t taken, l *order.Line) {
 		}
 		f.SetNumber(o, l, n)
 		if f.IsStated() && b.Compare {
-			w.d.State(w.now)
+			w.d.State(w.now, f.Name)
 		}
 		if w.watch != nil {
 			w.settled(b, t, n.String())
