@@ -262,6 +262,9 @@ func (in *input) check(i *intent.Intent) {
 	if !i.Orphan && i.Kind == intent.Order {
 		check.Order(&i.Order, i, check.Terms{Tolerance: in.mapping.Tolerance, Rounding: in.mapping.Rounding})
 	}
+	if !i.Orphan {
+		in.mapping.Judge(i)
+	}
 	i.Weigh(in.mapping.Weighs)
 }
 

@@ -27,7 +27,7 @@ func told(t *testing.T, text string, doc []byte, set *list.Set, besides ...strin
 	t.Helper()
 	m, err := mapping.Parse([]byte(text))
 	if err != nil {
-		return "mapping: " + err.Error()
+		return "mapping: " + finding.Of(err)[0].Message
 	}
 	if set == nil {
 		set = &list.Set{}
@@ -55,6 +55,9 @@ func told(t *testing.T, text string, doc []byte, set *list.Set, besides ...strin
 		for _, name := range besides {
 			if _, of := order.Lookup(order.Lines, name); of {
 				continue
+			}
+			if name == "kind" {
+				row += " kind=" + string(o.Kind)
 			}
 			if _, of := order.Lookup(order.Header, name); of {
 				row += " " + name + "=" + value(order.Header, name, o, nil)
@@ -179,6 +182,40 @@ func TestSilence(t *testing.T) {
 			"currency: {from: \"@C\"}, payment_terms: {from: \"@D\", repeat: join, separator: /}}\nlines: {item: {from: \"@A\"}, quantity: {from: \"@B\"}, unit: {from: \"@C\"}}\n",
 			"No 1,,,soon\nx,1,EA,\ny,2,EA,call\nNo 2,,EUR\nz,3,EA\n",
 			"1: x×1@ unit=EA y×2@ unit=EA currency= payment_terms=soon/call\n2: z×3@ unit=EA currency=EUR payment_terms="},
+		{"rules of one's own", shop("{by: key, columns: [Order]}", "rules:\n- {when: 'total > 100', refuse: Too much., field: total}\n"+
+			"- {of: line, when: 'quantity >= 10 and order.partner == \"P\"', warn: Many., field: quantity}\n- {of: document, when: 'orders > 2', warn: Many orders.}\n"),
+			"Order,Item,Qty,Price\nA,x,1,2\nA,y,10,2\nB,y,3,40\nC,y,3,4\n",
+			"A: x×1@2 y×10@2\n!B: y×3@40\nC: y×3@4\nerror rule_broken at row 4\nwarning rule_broken at \nwarning rule_broken at row 3 column 3"},
+		{"ranges, scales, lengths and patterns", "koinos: mapping/1\nname: shop\norders: {kind: sales, group: {by: key, columns: [Order]}}\n" +
+			"header: {sender_number: {from: Order, pattern: \"[A-Z]+\", length: 1-2}, partner: {value: P}, ordered_on: {from: Day, least: 2026-01-01, most: 2026-12-31}}\n" +
+			"lines: {item: {from: Item, length: 3}, quantity: {from: Qty, least: 1, most: 99.5, places: 1}}\n",
+			"Order,Day,Item,Qty\nA,2026-01-01,abc,1\nB,2026-12-31,abc,99.50\nabc,2027-01-01,abcd,0.5\nÄ,2025-12-31,x,99.6\nCCC,2026-02-02,x,1.25\n",
+			"A: abc×1@\nB: abc×99.50@\n!abc: abcd×0.5@\n!Ä: x×99.6@\n!CCC: x×1.25@\n" +
+				"error rule_broken at row 4 column 1\nerror rule_broken at row 4 column 2\nerror rule_broken at row 4 column 3\nerror rule_broken at row 4 column 4\n" +
+				"error rule_broken at row 5 column 1\nerror rule_broken at row 5 column 2\nerror rule_broken at row 5 column 4\n" +
+				"error rule_broken at row 6 column 1\nerror rule_broken at row 6 column 4"},
+		{"values that mean none", strings.NewReplacer("{from: Price}", "{from: Price, blank: [n/a]}", "name: shop\n", "name: shop\ndocument: {locale: {blank: [\"-\", \"0\"]}}\n").Replace(
+			shop("{by: key, columns: [Order]}", "")), "Order,Item,Qty,Price\nA,x,-,N/A\nA,y,0,-\nB,-,1,1\n",
+			"!A: x×@ y×@\n!B: ×1@1\nerror line_without_item at row 4 column 2\nerror must_missing at row 2 column 3\nerror must_missing at row 3 column 3\n" +
+				"error not_a_number at row 3 column 4"},
+		{"cells of a matrix that mean none", "koinos: mapping/1\nname: shop\norders: {kind: sales, group: {by: key, columns: Order}, parts: {lines: {across: matrix, columns: \"@C-@E\"}}}\n" +
+			"header: {sender_number: {from: Order}, partner: {value: P}}\nlines: {item: {from: Item}, quantity: {from: \"{cell}\", blank: [\"-\", \"0\", none]}}\n",
+			"Order,Item,S,M,L\nA,x,-,2,0\nA,y,None,,1\n", "A: x×2@ y×1@"},
+		{"JSON in which a text stands where an order should", strings.Replace(byPath, "DOC", "broken: take", 1),
+			`["A", {"no": "B", "l": [{"i": "x", "q": 1}]}, 7]`, "!\nB: x×1@\n!\nerror record_broken at /0\nerror record_broken at /2"},
+		{"kinds by a column, and an order that is passed over", strings.Replace(shop("{by: key, columns: [Order]}", ""), "  kind: sales\n",
+			"  kind: sales\n  kinds: {from: Type, sales: [S, SO], purchase: P}\n  leave_out: 'col(\"State\") == \"draft\"'\n", 1),
+			"Order,Type,State,Item,Qty,Price\nA,s,,x,1,2\nB,P,draft,nix,nix,nix\nB,,,nix,,\nC,P,,x,1,2\nD,X,,x,1,2\nE,,,x,1,2\n",
+			"A: x×1@2 kind=sales\nC: x×1@2 kind=purchase\n!D: x×1@2 kind=sales\nE: x×1@2 kind=sales\nerror unknown_choice at row 6 column 2"},
+		{"page heads that repeat, and a second table with another heading", shop("{by: key, columns: [Order]}", "document: {heading: {repeats: true}}\n"),
+			"Orders of week 12 page 1\n,printed 2026-03-02\nOrder,Item,Qty,Price\nA,x,1,2\nOrders of week 12 page 2\n,printed 2026-03-02\nOrder,Item,Qty,Price\nA,y,1,2\n\n" +
+				"Qty,Price,Item,Order\n3,4,z,B\n", "A: x×1@2 y×1@2\nB: z×3@4"},
+		{"no heading row", strings.NewReplacer("{from: Order}", "{from: \"@A\"}", "{from: Item}", "{from: \"@B\"}", "{from: Qty}", "{from: \"@C\"}", "{from: Price}", "{from: \"@D\"}", "[Order]", "\"@A\"").Replace(
+			shop("{by: key, columns: [Order]}", "document: {heading: {none: true}}\n")), "A,x,1,2\nB,y,3,4\n", "A: x×1@2\nB: y×3@4"},
+		{"a heading where there is none", shop("{by: key, columns: [Order]}", "document: {heading: {none: true}}\n"), "A,x,1,2\n",
+			"mapping: header.sender_number names a column by its heading, but the document has no heading row: write its letter, such as \"@C\"."},
+		{"columns that nothing uses", shop("{by: key, columns: [Order]}", "document: {unknown: warn, unused: [Fax]}\n"),
+			"Order,Item,Qty,Price,Colour,Fax,\nA,x,1,2,red,,\n", "A: x×1@2\nwarning column_unknown at row 1 column 5"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			var besides []string
@@ -187,6 +224,9 @@ func TestSilence(t *testing.T) {
 			}
 			if strings.Contains(c.want, "unit=") {
 				besides = append(besides, "unit", "currency")
+			}
+			if strings.Contains(c.want, "kind=") {
+				besides = append(besides, "kind")
 			}
 			if strings.Contains(c.want, "payment_terms=") {
 				besides = append(besides, "payment_terms")

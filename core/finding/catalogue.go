@@ -20,6 +20,7 @@ const (
 	HeadingMissing   Code = "heading_missing"
 	ColumnMissing    Code = "column_missing"
 	ColumnAmbiguous  Code = "column_ambiguous"
+	ColumnUnknown    Code = "column_unknown"
 	ListMissing      Code = "list_missing"
 
 	StorageFailed Code = "storage_failed"
@@ -75,6 +76,7 @@ const (
 	QuantityZero      Code = "quantity_zero"
 	PriceNegative     Code = "price_negative"
 	LineTwice         Code = "line_twice"
+	RuleBroken        Code = "rule_broken"
 	LineWithoutItem   Code = "line_without_item"
 	DatesOutOfOrder   Code = "dates_out_of_order"
 	AmountDiffers     Code = "amount_differs"
@@ -120,6 +122,8 @@ var Catalogue = map[Code]About{
 		"Say where it is with document.heading in the mapping; or this document belongs to another mapping."},
 	ColumnMissing: {Error, "a column of the mapping is not in the document",
 		"Correct `from` in the mapping, or ask the sender what became of the column."},
+	ColumnUnknown: {Warning, "the document has a column that the mapping does not know",
+		"Bind it, or name it in document.unused of the mapping."},
 	ColumnAmbiguous: {Error, "two columns have the same heading",
 		"Name the column by its letter in the mapping, for example from: \"@C\"."},
 	ListMissing: {Error, "a list or crosswalk of the mapping is not here",
@@ -225,6 +229,8 @@ var Catalogue = map[Code]About{
 		"Look whether it is a reduction; what the order gets less is an allowance."},
 	LineTwice: {Error, "two lines of an order have the same number",
 		"Correct one of the numbers. If numbers may repeat, say findings: {line_twice: ignore} in the mapping."},
+	RuleBroken: {Error, "a rule of the mapping is broken",
+		"Correct the value, or the rule in the mapping: rules, or least, most, places, length and pattern of the binding."},
 	LineWithoutItem: {Error, "a line says nothing about what is ordered", "Fill in an item code or a description."},
 	DatesOutOfOrder: {Warning, "goods are wanted before they were ordered",
 		"Compare the dates; day and month may be exchanged."},

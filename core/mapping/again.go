@@ -10,6 +10,20 @@ import (
 	"koinos/core/order"
 )
 
+// lettered checks that no binding names a column by a heading.
+func (b *builder) lettered(m *Mapping) {
+	for i, level := range order.Levels {
+		for _, bind := range m.Levels[i] {
+			for _, s := range bind.From {
+				if s.Kind == ByHeading {
+					b.Add(finding.MappingWrongValue, bind.At, s.Text, "%s.%s names a column by its heading, but the document has no heading row: "+
+						"write its letter, such as \"@C\".", level, bind.Field.Name).Hint = ""
+				}
+			}
+		}
+	}
+}
+
 // complete checks that the fields without which an order makes no sense are bound.
 func (b *builder) complete(root *grammar.Node, m *Mapping) {
 	bound := func(all []Binding, name string) *Binding {
@@ -19,6 +33,9 @@ func (b *builder) complete(root *grammar.Node, m *Mapping) {
 			}
 		}
 		return nil
+	}
+	if m.Document.Headless {
+		b.lettered(m)
 	}
 	for i, level := range order.Levels {
 		n := root.Get(string(level))

@@ -98,6 +98,18 @@ func (b *builder) mapping(root *grammar.Node) *Mapping {
 				"kind: %s needs %q: which orders it speaks of, sales or purchase.", kind, "of")
 		}
 	}
+	m.LeaveOut = b.compile(orders.Get("leave_out"), true)
+	if k := orders.Get("kinds"); k != nil {
+		m.KindBy = &KindBy{Source: b.source(k.Get("from"), k.Str("from")), Kinds: map[string]order.Kind{}}
+		for _, kind := range order.Kinds {
+			for _, word := range k.Strs(kind) {
+				m.KindBy.Kinds[list.Fold(word)] = order.Kind(kind)
+			}
+		}
+		if m.Kind != intent.Order {
+			b.Add(finding.MappingWrongValue, k.At, "", "kinds goes with kind: sales or purchase.")
+		}
+	}
 	m.Rounding = order.Rounding(orders.Str("rounding"))
 	m.Tolerance = order.MustNumber("0.01")
 	if t := orders.Get("tolerance"); t != nil {
@@ -125,6 +137,7 @@ func (b *builder) mapping(root *grammar.Node) *Mapping {
 	if d := root.Get("document"); d != nil {
 		b.totals(d.Get("totals"))
 	}
+	m.Rules = b.rules(root.Get("rules"))
 	b.complete(root, m)
 	b.again(orders, m)
 	if r := root.Get("results"); r != nil {
@@ -161,11 +174,16 @@ func (b *builder) document(n *grammar.Node, d *Document) {
 			d.Fixed = append(d.Fixed, Fixed{a, e.Node.Text})
 		}
 	}
+	d.Unknown = n.Str("unknown") == "warn"
 	d.Unused = b.sources(n.List("unused"))
 	if h := n.Get("heading"); h != nil {
 		d.HeadRow, d.HeadFind, d.HeadRows = h.Number("row"), h.Strs("find"), h.Number("rows")
+		d.Headless, d.Repeats = h.Str("none") == "true", h.Str("repeats") == "true"
 		if d.HeadRow > 0 && d.HeadFind != nil {
 			b.Add(finding.MappingWrongValue, h.At, "", "heading takes exactly one of: row, find.")
+		}
+		if d.Headless && (d.HeadRow > 0 || d.HeadFind != nil || d.HeadRows > 0 || d.Repeats) {
+			b.Add(finding.MappingWrongValue, h.At, "", "a document without a heading row has none to find: leave out all but none.").Hint = ""
 		}
 	}
 	if u := n.Get("until"); u != nil {
@@ -257,6 +275,12 @@ func (b *builder) locale(n *grammar.Node, l *Locale) {
 				z.Text)
 		}
 		l.zone = zone
+	}
+	if words := n.Strs("blank"); words != nil {
+		l.none = nil
+		for _, w := range words {
+			l.none = append(l.none, list.Fold(w))
+		}
 	}
 	if yes := n.Strs("yes"); yes != nil {
 		l.yes = yes
@@ -515,6 +539,7 @@ func (b *builder) binding(e grammar.Entry, f order.Field, doc Locale) Binding {
 		}
 	}
 	b.locale(v, &bind.Locale)
+	bind.Bounds = b.bounds(v, bind.Field.Type)
 	for i := 1; i < len(bind.Locale.Dates) && bind.Field.Type == order.Day; i++ {
 		if bind.Locale.Dates[i].swapped(bind.Locale.Dates[i-1]) {
 			bind.Swapped, b.m.swaps = i, true
@@ -581,6 +606,11 @@ var bindingKeysFor = map[string]string{
 	"no":        "boolean",
 	"list":      "text code unit currency",
 	"fold":      "text code unit currency",
+	"least":     "decimal percent date",
+	"most":      "decimal percent date",
+	"places":    "decimal percent",
+	"length":    "text code unit",
+	"pattern":   "text code unit",
 	"crosswalk": "text code unit currency choice boolean",
 }
 

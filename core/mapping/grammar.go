@@ -47,6 +47,8 @@ var (
 	zone = grammar.Some("Time zone in which the day of a time counts, e.g. Europe/Oslo; left out, the day as it is written")
 	yes  = grammar.Many("Words for true; true, yes, 1 and x always are")
 	no   = grammar.Many("Words for false; false, no and 0 always are")
+
+	blankWords = grammar.Many("Values that mean that there is none, such as -, n/a or 0; letter case aside")
 )
 
 var binding = &grammar.Shape{Kind: grammar.Object, Ref: "binding",
@@ -94,6 +96,12 @@ var binding = &grammar.Shape{Kind: grammar.Object, Ref: "binding",
 		grammar.May("give", grammar.Some("What of the list's entry is taken; left out, its code")),
 		grammar.May("fold", grammar.OneOf("case: letter case does not count: facts of several rows agree without it, and a code, a unit or a "+
 			"currency that is spelled otherwise leaves no warning", "case")),
+		grammar.May("blank", blankWords),
+		grammar.May("least", grammar.Some("The smallest number, or the first day (yyyy-mm-dd), that is allowed")),
+		grammar.May("most", grammar.Some("The largest number, or the last day, that is allowed")),
+		grammar.May("places", &grammar.Shape{Kind: grammar.Integer, About: "How many digits may stand behind the point"}),
+		grammar.May("length", grammar.Some("How many letters the text may have: 10 at most, or 3-10")),
+		grammar.May("pattern", grammar.Some("Regular expression (RE2) that the whole text must fit")),
 		grammar.May("dates", dateForms),
 		grammar.May("decimal", decimalSign),
 		grammar.May("grouping", groupingSign),
@@ -204,6 +212,8 @@ var words = &grammar.Shape{Kind: grammar.Object, About: "How a document's record
 			grammar.May("records",
 				grammar.Some("JSON: path (RFC 9535) of the values that are the rows; left out, each line of "+
 					"NDJSON, or each element of the outermost array")),
+			grammar.May("unknown", grammar.OneOf("What is said of columns with a heading that no binding uses and unused does not name: nothing (ignore, the "+
+				"usual), or a warning", "ignore", "warn")),
 			grammar.May("unused",
 				grammar.Many("Columns, or paths of JSON, that are left out on purpose; named like from")),
 			grammar.May("hidden",
@@ -232,6 +242,11 @@ var words = &grammar.Shape{Kind: grammar.Object, About: "How a document's record
 				About: "Where the heading row is; left out, the row with most of the headings that the bindings name",
 				Keys: []grammar.Key{
 					grammar.May("row", grammar.Whole("Row number, counted from 1")),
+					grammar.May("none", &grammar.Shape{Kind: grammar.Boolean, About: "true: there is no heading row, and the first row has values; " +
+						"columns are named by their letters"}),
+					grammar.May("repeats", &grammar.Shape{Kind: grammar.Boolean, About: "true: the head of the page stands again further down, as in what was made " +
+						"to be printed, or another table with a heading of its own follows: rows that begin as one above the heading does, digits " +
+						"aside, are left out, and a row that has all headings which the bindings name is a heading for those below it"}),
 					grammar.May("find", grammar.Many("The first row that holds all these headings")),
 					grammar.May("rows", grammar.Whole("How many rows the heading takes; the texts of a column are "+
 						"joined by a "+
@@ -246,6 +261,7 @@ var words = &grammar.Shape{Kind: grammar.Object, About: "How a document's record
 					grammar.May("decimal", decimalSign),
 					grammar.May("grouping", groupingSign),
 					grammar.May("dates", dateForms),
+					grammar.May("blank", blankWords),
 					grammar.May("zone", zone),
 					grammar.May("yes", yes),
 					grammar.May("no", no),
@@ -257,6 +273,12 @@ var words = &grammar.Shape{Kind: grammar.Object, About: "How a document's record
 				"purchase: one that we "+
 				"make with a supplier. change, answer, shipment, receipt, invoice: it speaks of an order that is stored",
 				append(order.Kinds, intent.Notices...)...)),
+			grammar.May("kinds", grammar.Group("Where a value says of each order whether it is a sales or a purchase order; kind is what "+
+				"an order is where it is blank",
+				grammar.Must("from", grammar.Some("Column or path of the value; named like from of a binding")),
+				grammar.Must("sales", grammar.Many("Values of sales orders; letter case aside")),
+				grammar.Must("purchase", grammar.Many("Values of purchase orders")))),
+			grammar.May("leave_out", grammar.Some("Condition of an order that is passed over with all its rows, asked of its first row: "+condition)),
 			grammar.May("of", grammar.OneOf("change, answer, shipment, receipt, invoice: which orders they speak of",
 				order.Kinds...)),
 			grammar.Must("group", &grammar.Shape{Kind: grammar.Object, About: "Which rows make one order",
@@ -324,6 +346,7 @@ var words = &grammar.Shape{Kind: grammar.Object, About: "How a document's record
 	grammar.Must("lines", fieldsOf(order.Lines, "Bindings of each line's fields")),
 	grammar.May("parties", fieldsOf(order.Parties, "Bindings of parties that repeat within an order")),
 	grammar.May("charges", fieldsOf(order.Charges, "Bindings of allowances and charges that repeat within an order")),
+	grammar.May("rules", &grammar.Shape{Kind: grammar.ListOf, About: "Rules of your own", Items: ruleWords}),
 	grammar.May("findings", &grammar.Shape{Kind: grammar.Table,
 		About: "How grave a finding is, by its code: the order is refused (error), it goes in and somebody should look " +
 			"(warning), or nothing is said (ignore). Warnings can be errors, and some errors can be less",

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -24,7 +25,8 @@ type Locale struct {
 	Dates       []DateForm
 	zone        *time.Location
 	yes, no     []string
-	Mixed       bool // a column was found to have days before months and months before days
+	none        []string // folded: values that mean that there is none
+	Mixed       bool     // a column was found to have days before months and months before days
 }
 
 // DateForm is a form such as d.m.yyyy, cut into parts.
@@ -277,6 +279,14 @@ func (l *Locale) Date(c source.Cell) (order.Date, error) {
 	}
 	return "", fmt.Errorf("a day written %s was expected", forms)
 }
+
+// None reports whether a value means that there is none.
+func (l *Locale) None(text string) bool {
+	return len(l.none) > 0 && slices.Contains(l.none, list.Fold(text))
+}
+
+// Nones reports whether any value means that there is none.
+func (l *Locale) Nones() bool { return len(l.none) > 0 }
 
 // Boolean reads yes or no.
 func (l *Locale) Boolean(text string) (value, ok bool) {

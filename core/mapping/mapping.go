@@ -38,6 +38,9 @@ type Mapping struct {
 	Results   Results
 	Again     Again
 	Holds     []string                          // codes of warnings that hold an order; "all" is every one
+	LeaveOut  *Expr                             // of orders that are passed over, asked of their first row
+	KindBy    *KindBy                           // where a value says of which kind an order is; nil is nowhere
+	Rules     []Rule                            // of the user's own
 	Weighs    map[finding.Code]finding.Severity // "" is that nothing is said
 	ByHand    [2]float64                        // minutes for an order and for each of its lines
 	Levels    [4][]Binding                      // Bindings by the index of order.Levels
@@ -73,8 +76,11 @@ type Document struct {
 	Fixed     []Fixed
 	HeadRow   int // 0 is not stated
 	HeadFind  []string
-	HeadRows  int // rows that the heading takes
-	BlankRows int // 0 reads to the end
+	HeadRows  int  // rows that the heading takes
+	Headless  bool // there is no heading row
+	Repeats   bool // page heads and headings stand again further down
+	Unknown   bool // of columns that nothing uses it is said
+	BlankRows int  // 0 reads to the end
 	UntilText []string
 	SkipHide  bool // hidden rows are left out
 	First     int  // first row of the table that counts; 0 is not stated
@@ -98,7 +104,8 @@ type Totals struct {
 
 // Refuses reports whether something about a document as a whole may refuse it.
 func (m *Mapping) Refuses() bool {
-	return m.Document.Refuse || m.Document.Totals != nil && !m.Document.Totals.Warn
+	return m.Document.Refuse || m.Document.Totals != nil && !m.Document.Totals.Warn ||
+		slices.ContainsFunc(m.Rules, func(r Rule) bool { return r.Of == "document" && r.Severity == finding.Error })
 }
 
 // Options is what the reader of the document must know.
@@ -150,6 +157,12 @@ type Grouping struct {
 	Headers  Joined
 	Lines    Joined
 	At       origin.Place
+}
+
+// KindBy says by which value an order is a sales or a purchase order.
+type KindBy struct {
+	Source Source
+	Kinds  map[string]order.Kind // by folded value
 }
 
 // Joined is one side of a join.
@@ -266,7 +279,8 @@ type Binding struct {
 	Suffix    string
 	Write     *Expr
 	Result    Result // in a sequence: what an earlier step gave
-	Compare   bool   // a stated amount or total is compared with ours
+	Bounds    *Bounds
+	Compare   bool // a stated amount or total is compared with ours
 	Locale    Locale
 	Swapped   int          // index of the date form that is the one before it with day and month exchanged; 0 is none
 	At        origin.Place // of the binding in the mapping

@@ -144,9 +144,17 @@ func ParseOrderTest(n *grammar.Node, m *grammar.Mistakes) *OrderTest {
 	if n == nil {
 		return nil
 	}
-	program, _, message, at := understood(n, expr.Env(reflect.Zero(orderStruct).Interface()), expr.AsBool())
-	if message == "" {
+	if program := ofOrder(n, orderStruct, m); program != nil {
 		return &OrderTest{n.Text, program}
+	}
+	return nil
+}
+
+// ofOrder reads a condition that sees the members of a type; nil where it has mistakes.
+func ofOrder(n *grammar.Node, sees reflect.Type, m *grammar.Mistakes) *vm.Program {
+	program, _, message, at := understood(n, expr.Env(reflect.Zero(sees).Interface()), expr.AsBool())
+	if message == "" {
+		return program
 	}
 	if _, field, of := strings.Cut(message, "has no field "); of { // the type is of our making
 		message = "there is no field " + field
@@ -160,30 +168,40 @@ func ParseOrderTest(n *grammar.Node, m *grammar.Mistakes) *OrderTest {
 	return nil
 }
 
-// Holds reports whether an order is as the condition wants it; a nil one is any.
-func (t *OrderTest) Holds(o *order.Order) (is bool, err error) {
-	if t == nil {
-		return true, nil
-	}
-	defer func() { // the engine is given what strangers' documents hold
-		if r := recover(); r != nil {
-			err = fmt.Errorf("the condition %s cannot be worked out: %v", t.Text, r)
-		}
-	}()
+// seenOf is what a condition sees of an order, with its lines where that is asked.
+func seenOf(o *order.Order, lines bool) reflect.Value {
 	copied := *o // looking at a party that is not there adds it
 	env := filled(orderStruct, headerSeen, &copied, nil)
-	if strings.Contains(t.Text, "lines") {
-		lines := reflect.MakeSlice(reflect.SliceOf(lineStruct), len(o.Lines), len(o.Lines))
+	if lines {
+		all := reflect.MakeSlice(reflect.SliceOf(lineStruct), len(o.Lines), len(o.Lines))
 		for i := range o.Lines {
 			l := o.Lines[i]
-			lines.Index(i).Set(filled(lineStruct, lineSeen, &copied, &l))
+			all.Index(i).Set(filled(lineStruct, lineSeen, &copied, &l))
 		}
-		env.Field(len(headerSeen)).Set(lines)
+		env.Field(len(headerSeen)).Set(all)
 	}
-	v, err := expr.Run(t.program, env.Interface())
+	return env
+}
+
+// holds works a condition out; what strangers' documents hold must not end more than that.
+func holds(text string, program *vm.Program, env any) (is bool, err error) {
+	defer func() {
+		if r := recover(); r != nil {
+			err = fmt.Errorf("the condition %s cannot be worked out: %v", text, r)
+		}
+	}()
+	v, err := expr.Run(program, env)
 	if err != nil {
-		return false, fmt.Errorf("the condition %s cannot be worked out: %w", t.Text, err)
+		return false, fmt.Errorf("the condition %s cannot be worked out: %w", text, err)
 	}
 	is, _ = v.(bool)
 	return is, nil
+}
+
+// Holds reports whether an order is as the condition wants it; a nil one is any.
+func (t *OrderTest) Holds(o *order.Order) (bool, error) {
+	if t == nil {
+		return true, nil
+	}
+	return holds(t.Text, t.program, seenOf(o, strings.Contains(t.Text, "lines")).Interface())
 }

@@ -206,9 +206,7 @@ func (c *Coverage) ofEnvelope(n *tree.Node) bool {
 }
 
 func (c *Coverage) count(sheet, letter, heading, text string) {
-	if slices.ContainsFunc(c.m.Document.Unused, func(s mapping.Source) bool {
-		return s.Folded == list.Fold(heading) || s.Text == "@"+letter && letter != ""
-	}) {
+	if leftOut(c.m, heading, letter) {
 		return
 	}
 	key := sheet + "\x00" + letter + "\x00" + heading
@@ -225,6 +223,13 @@ func (c *Coverage) count(sheet, letter, heading, text string) {
 	u.Filled++
 }
 
+// leftOut reports whether a mapping leaves a column or path out on purpose.
+func leftOut(m *mapping.Mapping, heading, letter string) bool {
+	return slices.ContainsFunc(m.Document.Unused, func(s mapping.Source) bool {
+		return s.Folded == list.Fold(heading) || s.Text == "@"+letter && letter != ""
+	})
+}
+
 // uses reports whether anything of the mapping reads a column.
 func (p *plan) uses(column int) bool {
 	has := func(all []spot) bool {
@@ -232,8 +237,13 @@ func (p *plan) uses(column int) bool {
 			return s.column == column || slices.Contains(s.columns, column)
 		})
 	}
-	if has(p.group) || p.kind.column == column || slices.Contains(p.matrix, column) {
+	if has(p.group) || p.kind.column == column || p.kindBy.column == column || slices.Contains(p.matrix, column) {
 		return true
+	}
+	for i := range p.totals {
+		if has(p.totals[i].spots) || has(p.totals[i].reads) {
+			return true
+		}
 	}
 	for level := range p.bound {
 		for i := range p.bound[level] {

@@ -66,10 +66,17 @@ func explain(m *mapping.Mapping, g *Group, set *list.Set, watch func(Step)) *int
 		}
 		return d
 	}
+	if n := g.Rows[0].Node; n != nil && n.Scalar() {
+		d.Orphan = true
+		d.Find(finding.RecordBroken, g.Rows[0].Place(0), n.Text, 0, "%s is a single value, where an order, an object with members, should be.",
+			capital(rowName(&g.Rows[0].Record))).Hint = "Correct document.records, or the path of orders.group: it should lead to the orders."
+		return d
+	}
 	w := worker{m: m, d: d, set: set, g: g, watch: watch}
 	if m.Computes {
 		w.env = mapping.NewEnv(&w)
 	}
+	w.kind()
 	first := &g.Rows[0]
 	if g.Long {
 		column := 0
@@ -98,6 +105,30 @@ func explain(m *mapping.Mapping, g *Group, set *list.Set, watch func(Step)) *int
 	}
 	w.compareCurrencies()
 	return d
+}
+
+// kind asks the value that says whether it is a sales or a purchase order.
+func (w *worker) kind() {
+	by := w.m.KindBy
+	if by == nil {
+		return
+	}
+	for i := range w.g.Rows {
+		r := &w.g.Rows[i]
+		w.view, w.of = view{row: r}, ""
+		c, at, ok := w.find(&r.plan.kindBy)
+		if !ok {
+			continue
+		}
+		kind, known := by.Kinds[list.Fold(c.Text)]
+		if !known {
+			w.d.Find(finding.UnknownChoice, at.place(), c.Text, 0, "%q says neither that it is a sales order nor that it is a purchase order.",
+				c.Text).Hint = "Name the value in orders.kinds of the mapping."
+			return
+		}
+		w.d.Order.Kind = kind
+		return
+	}
 }
 
 func rowName(r *source.Record) string {
@@ -285,7 +316,7 @@ func (w *worker) header(i int, rows []Row) {
 func (w *worker) plainHeader(i int, rows []Row) bool {
 	b := &rows[0].plan.bound[mapping.InHeader][i]
 	c := b.column - 1
-	if c < 0 {
+	if c < 0 || b.spots[0].none != nil {
 		return false
 	}
 	if w.above(b, rows[0].plan) {

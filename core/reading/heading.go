@@ -38,7 +38,7 @@ func finderOf(m *mapping.Mapping, sheet string) *finder {
 // none reports whether the mapping names columns by letter only: there is no
 // heading, and data begins in the first row.
 func (f *finder) none() bool {
-	return f.m.Document.HeadRow == 0 && len(f.named) == 0 && !hasNumbered(f.m)
+	return f.m.Document.Headless || f.m.Document.HeadRow == 0 && len(f.named) == 0 && !hasNumbered(f.m)
 }
 
 // add takes one more row in and reports whether the heading is known now.
@@ -108,6 +108,15 @@ func (f *finder) holds(at int) int {
 		}
 	}
 	return n
+}
+
+// again reports whether a row further down is a heading: it has all headings that are named.
+func (f *finder) again(rec *source.Record) bool {
+	if len(f.named) < 2 {
+		return false
+	}
+	f.rows = append(f.rows[:0], *rec)
+	return f.holds(0) == len(f.named)
 }
 
 // choose gives the index of the heading's first row and the heading.

@@ -46,7 +46,7 @@ func (w *worker) lines() {
 			}
 		case r.plan.matrix != nil:
 			for _, c := range r.plan.matrix {
-				if v := cell(&r.Record, c); v.Text != "" || v.Kind == source.Unkept {
+				if r.plan.filled(cell(&r.Record, c)) {
 					line(view{row: r, column: c})
 				}
 			}
@@ -54,6 +54,16 @@ func (w *worker) lines() {
 			line(view{row: r})
 		}
 	}
+}
+
+// filled reports whether a cell of the matrix makes a line.
+func (p *plan) filled(c source.Cell) bool {
+	for i := range p.marks[mapping.InLines] {
+		if s := &p.marks[mapping.InLines][i]; s.src.Kind == mapping.ByMatrixCell {
+			return s.is(c)
+		}
+	}
+	return !c.Blank()
 }
 
 // room makes place for so many more lines, and for where their values stand.

@@ -4,6 +4,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"unicode"
 
 	"koinos/core/finding"
 	"koinos/core/list"
@@ -22,6 +23,7 @@ type plan struct {
 	kind    spot // rowkind: the column that says what a row is
 	bound   [4][]bound
 	totals  []bound
+	kindBy  spot
 	marks   [4][]spot // what a filled value of makes a row a line, a party, a charge
 	reads   map[*mapping.Expr][]spot
 	reps    int   // numbered: how many times lines stand across a row
@@ -41,8 +43,14 @@ type spot struct {
 	column  int   // counted from 1; 0 where the plan has none
 	columns []int // numbered: the column of each repetition
 	pointer string
-	static  bool // JSON: pointer is always the same from the record
-	many    bool // JSON: it can lead to several values
+	static  bool            // JSON: pointer is always the same from the record
+	many    bool            // JSON: it can lead to several values
+	none    *mapping.Locale // whose words mean that there is none; nil has no such words
+}
+
+// is reports whether a cell has a value.
+func (s *spot) is(c source.Cell) bool {
+	return (c.Text != "" || c.Kind == source.Unkept) && (s.none == nil || !s.none.None(c.Text))
 }
 
 // bound is a binding bound to a plan.
@@ -93,6 +101,11 @@ func bind(m *mapping.Mapping, head *source.Record, around *around, decided *Evid
 			p.bound[level] = append(p.bound[level], b)
 		}
 	}
+	if m.KindBy != nil {
+		var f *finding.Finding
+		p.kindBy, f = p.spot(&m.KindBy.Source, m.Group.At)
+		miss(f)
+	}
 	if t := m.Document.Totals; t != nil {
 		for i := range t.Values {
 			p.totals = append(p.totals, p.bindOne(&t.Values[i], decided, &all))
@@ -134,6 +147,7 @@ func conditions(m *mapping.Mapping) []*mapping.Expr {
 	}
 	add(m.Document.LeaveOut)
 	add(m.Document.Keep)
+	add(m.LeaveOut)
 	if m.Document.Totals != nil {
 		add(m.Document.Totals.When)
 	}
@@ -161,6 +175,9 @@ func (p *plan) bindOne(b *mapping.Binding, decided *Evidence, all *finding.All) 
 			if f.Code == finding.ColumnMissing && len(b.From) > 1 {
 				continue
 			}
+		}
+		if b.Locale.Nones() {
+			s.none = &b.Locale
 		}
 		one.spots = append(one.spots, s)
 	}
@@ -493,6 +510,25 @@ func firstText(rec *source.Record) string {
 		}
 	}
 	return ""
+}
+
+// repeatsAbove reports whether the row begins as one above the heading does, digits aside, as the head
+// of a further page does where the mapping says that it repeats.
+func (p *plan) repeatsAbove(rec *source.Record) bool {
+	if !p.m.Document.Repeats || p.around == nil {
+		return false
+	}
+	text := withoutDigits(firstText(rec))
+	return text != "" && slices.ContainsFunc(p.around.rows, func(above source.Record) bool { return withoutDigits(firstText(&above)) == text })
+}
+
+func withoutDigits(s string) string {
+	return strings.Map(func(r rune) rune {
+		if unicode.IsDigit(r) {
+			return -1
+		}
+		return r
+	}, list.Fold(s))
 }
 
 // repeatsHeading reports whether the row is the heading again, as printed

@@ -65,7 +65,8 @@ type Table struct {
 	form   []source.Record // whole groupings: the rows of the sheet or form being read
 	gather *gather         // key anywhere, join: rows by key
 	groups int
-	stated *plan // totals that stand around its rows have been taken
+	finder *finder // of headings further down
+	stated *plan   // totals that stand around its rows have been taken
 }
 
 // MostRows is how many rows one order may have.
@@ -113,6 +114,15 @@ func (t *Table) Offset() float64 { return t.src.Offset() }
 // Next gives the next group; io.EOF after the last. Any other error carries
 // findings (finding.Of) and ends the reading.
 func (t *Table) Next() (Group, error) {
+	for {
+		g, err := t.next()
+		if err != nil || !t.passes(&g) {
+			return g, err
+		}
+	}
+}
+
+func (t *Table) next() (Group, error) {
 	for len(t.ready) == 0 {
 		if t.broken != nil {
 			return Group{}, t.broken
@@ -140,6 +150,14 @@ func (t *Table) Next() (Group, error) {
 	t.ready = t.ready[1:]
 	t.groups++
 	return g, nil
+}
+
+// passes reports whether an order is passed over with all its rows.
+func (t *Table) passes(g *Group) bool {
+	if t.m.LeaveOut == nil || g.Orphan || g.Broken {
+		return false
+	}
+	return t.holds(t.m.LeaveOut, &g.Rows[0])
 }
 
 // breakOff gives what was read when the document breaks off. A record is whole, or it was not
@@ -225,8 +243,12 @@ func (t *Table) advance() error {
 	}
 	t.fillBlock(&rec)
 	t.last = max(rec.Row, rec.Last)
-	if t.plan.repeatsHeading(&rec) {
+	if t.plan.repeatsHeading(&rec) || t.plan.repeatsAbove(&rec) {
 		return nil
+	}
+	if t.m.Document.Repeats && rec.Node == nil && t.finder.again(&rec) {
+		above := t.plan.around.rows
+		return t.bind(&rec, above)
 	}
 	t.Counts.Rows++
 	r := Row{Record: rec, plan: t.plan}
@@ -498,6 +520,7 @@ func (t *Table) closeDocument() {
 // Rows behind the heading that it had to look at are pushed back.
 func (t *Table) findHeading() error {
 	f := finderOf(t.m, t.sheet)
+	t.finder = finderOf(t.m, t.sheet)
 	for len(f.rows) < headWithin {
 		rec, err := t.row()
 		if err == io.EOF {
@@ -545,24 +568,28 @@ func (t *Table) bind(head *source.Record, above []source.Record) error {
 	}
 	t.plan, t.last = p, head.Row
 	t.note(p)
+	if t.m.Document.Unknown && !p.tree {
+		for i := range head.Cells {
+			heading := source.Trim(head.Cells[i].Text)
+			if heading == "" || p.uses(i+1) || leftOut(t.m, heading, origin.ColumnName(i+1)) {
+				continue
+			}
+			t.noteOnce(finding.New(finding.ColumnUnknown, head.Place(i+1), heading, "Nothing in the mapping uses the column %q.", heading))
+		}
+	}
 	return nil
+}
+
+func (t *Table) noteOnce(f finding.Finding) {
+	if !slices.ContainsFunc(t.Notes, func(n finding.Finding) bool { return n.Code == f.Code && n.Message == f.Message }) {
+		t.Notes = append(t.Notes, f)
+	}
 }
 
 // note keeps what was found while binding, once for all sheets alike.
 func (t *Table) note(p *plan) {
-	for _, f := range p.notes {
-		if !slices.ContainsFunc(t.Notes, func(n finding.Finding) bool {
-			return n.Code == f.Code && n.Message == f.Message
-		}) {
-			t.Notes = append(t.Notes, f)
-		}
-	}
-	for _, f := range t.decided.notes(p) {
-		if !slices.ContainsFunc(t.Notes, func(n finding.Finding) bool {
-			return n.Code == f.Code && n.Message == f.Message
-		}) {
-			t.Notes = append(t.Notes, f)
-		}
+	for _, f := range append(p.notes[:len(p.notes):len(p.notes)], t.decided.notes(p)...) {
+		t.noteOnce(f)
 	}
 }
 

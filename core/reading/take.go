@@ -32,7 +32,7 @@ type sign struct {
 func (w *worker) fetch(b *bound, v view) (taken, bool) {
 	if b.column > 0 && w.watch == nil { // what nearly every binding is
 		c := cell(&v.row.Record, b.column)
-		return taken{c, where{rec: &v.row.Record, column: b.column}, true}, c.Text != "" || c.Kind == source.Unkept
+		return taken{c, where{rec: &v.row.Record, column: b.column}, true}, b.spots[0].is(c)
 	}
 	if b.Result.Step != "" {
 		if b.When != nil && !w.counts(b, v, "") {
@@ -159,6 +159,9 @@ func (w *worker) several(b *bound, s *spot, first taken) taken {
 }
 
 func (w *worker) bad(b *bound, t taken, code finding.Code, format string, args ...any) *finding.Finding {
+	if c := w.view.column; c > 0 && t.at.column == c && w.view.row != nil { // of a matrix the heading says what is meant
+		format, args = format+" (It stands under %q.)", append(args[:len(args):len(args)], cell(&w.view.row.plan.head, c).Text)
+	}
 	f := w.d.Find(code, t.at.place(), t.cell.Text, w.now, format, args...)
 	f.Field = b.Field.Name
 	return f
@@ -280,6 +283,7 @@ func (w *worker) take(b *bound, t taken, l *order.Line) {
 		if word != "" && !w.suffix(b, t, word, l) {
 			return
 		}
+		w.within(b, t, b.Bounds.Number(n))
 		f.SetNumber(o, l, n)
 		if f.IsStated() && b.Compare {
 			w.d.State(w.now, f.Name)
@@ -297,6 +301,7 @@ func (w *worker) take(b *bound, t taken, l *order.Line) {
 		if unsure(b.loc, c, b.Swapped) {
 			w.bad(b, t, finding.DateAmbiguous, "%q is read as %s, but day and month could be exchanged.", c.Text, day)
 		}
+		w.within(b, t, b.Bounds.Day(day))
 		f.SetDate(o, l, day)
 		if w.watch != nil {
 			w.settled(b, t, string(day))
@@ -340,9 +345,17 @@ func (w *worker) take(b *bound, t taken, l *order.Line) {
 	if !ok {
 		return
 	}
+	w.within(b, t, b.Bounds.Text(text))
 	f.SetText(o, l, text)
 	if w.watch != nil {
 		w.settled(b, t, text)
+	}
+}
+
+// within notes that a value is not what its binding allows.
+func (w *worker) within(b *bound, t taken, why string) {
+	if why != "" {
+		w.bad(b, t, finding.RuleBroken, "%s cannot be %q: %s.", b.Field.Name, t.cell.Text, why).Hint = ""
 	}
 }
 

@@ -108,6 +108,7 @@ func (t *Table) state(r *Row) {
 
 // Compare looks whether what the document states of itself is what was read, and notes what is not.
 func (t *Table) Compare() {
+	t.Notes = append(t.Notes, t.m.JudgeDocument(t.Counts.of)...)
 	totals := t.m.Document.Totals
 	if totals == nil {
 		return

@@ -71,6 +71,11 @@ type Step struct {
 
 // find looks a spot's value up in the view.
 func (w *worker) find(s *spot) (source.Cell, where, bool) {
+	c, at, ok := w.found(s)
+	return c, at, ok && s.is(c)
+}
+
+func (w *worker) found(s *spot) (source.Cell, where, bool) {
 	row := w.view.row
 	switch s.src.Kind {
 	case mapping.ByHeading, mapping.ByColumn, mapping.ByPath:
@@ -264,7 +269,7 @@ func (w *worker) hasPart(level int, v view) bool {
 		s := &p.marks[level][i]
 		if s.column > 0 {
 			if s.column <= len(v.row.Cells) {
-				if c := cell(&v.row.Record, s.column); c.Text != "" || c.Kind == source.Unkept {
+				if s.is(cell(&v.row.Record, s.column)) {
 					return true
 				}
 			}
