@@ -41,7 +41,8 @@ func fieldsOf(level order.Level, about string) *grammar.Shape {
 var (
 	decimalSign  = grammar.OneOf("Decimal sign", ".", ",")
 	groupingSign = grammar.OneOf("Sign between thousands; spaces are always allowed", ".", ",", "'", "none")
-	dateForms    = grammar.Many("Forms of a date, tried in turn: d or dd, m, mm or mmm (Jan), yy or yyyy, e.g. d.m.yyyy; " +
+	dateForms    = grammar.Many("Forms of a date, tried in turn: d or dd, m, mm or mmm (Jan), yy or yyyy, e.g. d.m.yyyy; ddd is the name of a weekday, " +
+		"ww a week of ISO 8601 (its Monday is meant), 'de' a word; " +
 		"serial or serial-1904 for a spreadsheet's day number; yyyy-mm-dd always works. Two forms that differ only " +
 		"in day and month are decided by what the whole column says")
 	zone = grammar.Some("Time zone in which the day of a time counts, e.g. Europe/Oslo; left out, the day as it is written")

@@ -67,3 +67,46 @@ func FuzzNumber(f *testing.F) {
 		}
 	})
 }
+
+func TestDateForms(t *testing.T) {
+	for _, c := range []struct{ form, text, want string }{
+		{"'KW' ww yyyy", "KW 12 2026", "2026-03-16"}, {"'KW' w/yyyy", "kw 1/2026", "2025-12-29"}, {"yyyy-'W'ww", "2026-W53", "2026-12-28"},
+		{"yyyy-'W'ww", "2025-W53", ""}, {"'KW' ww yyyy", "KW 0 2026", ""}, {"ww.yy", "12.26", "2026-03-16"},
+		{"d 'de' mmmm 'de' yyyy", "2 de março de 2026", "2026-03-02"}, {"d 'de' mmmm 'de' yyyy", "2 de marzo 2026", ""}, {"d 'de' mmm yyyy", "2 DE MAR 2026", "2026-03-02"},
+		{"ddd d.m.yyyy", "Mo 2.3.2026", "2026-03-02"}, {"dddd, d mmmm yyyy", "Montag, 2 März 2026", "2026-03-02"}, {"ddd. d/m/yyyy", "Di. 3/3/2026", ""},
+		{"ddd d/m/yyyy", "mar 3/3/2026", "2026-03-03"}, {"ddd d/m/yyyy", "Mon 3/3/2026", ""}, {"ddd d/m/yyyy", "xx 3/3/2026", ""}, {"d.m.yyyy", "2.3.2026 10:00", "2026-03-02"},
+		{"d.m.yyyy 'Uhr'", "2.3.2026 Uhr", "2026-03-02"}, {"d de m yyyy", "", "!single quotation marks"}, {"at d m yyyy", "", "!single quotation marks"}, {"ww", "", "!a week needs a year"}, {"ww d yyyy", "", "!nothing else"},
+		{"d.m", "", "!a day, a month and a year"}, {"d 'de m yyyy", "", "!does not end"}, {"ddddd m yyyy", "", "!each once"},
+	} {
+		f, err := parseDateForm(c.form)
+		if why, wrong := strings.CutPrefix(c.want, "!"); wrong {
+			if err == nil || !strings.Contains(err.Error(), why) {
+				t.Errorf("%s: %v, want %s", c.form, err, why)
+			}
+			continue
+		}
+		if err != nil {
+			t.Fatal(c.form, err)
+		}
+		if got, _ := f.Parse(c.text); string(got) != c.want {
+			t.Errorf("%q by %s is %q, want %q", c.text, c.form, got, c.want)
+		}
+	}
+}
+
+// What is written is read again as the same day, in every form.
+func TestDatesWritten(t *testing.T) {
+	for _, form := range []string{"d.m.yyyy", "dd/mm/yy", "ddd d mmm yyyy", "dddd, d 'of' mmmm yyyy", "'KW' ww yyyy", "yyyymmdd", "w/yy"} {
+		f, err := parseDateForm(form)
+		if err != nil {
+			t.Fatal(err)
+		}
+		l := &Locale{Dates: []DateForm{f}}
+		for _, day := range []string{"2026-03-02", "2026-03-03", "2025-12-29", "2026-12-28", "2024-02-29"} {
+			text := l.writtenDay(day)
+			if got, err := l.Date(source.Cell{Text: text}); err != nil || string(got) != day {
+				t.Errorf("%s writes %s as %q, which reads %q %v", form, day, text, got, err)
+			}
+		}
+	}
+}

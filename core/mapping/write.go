@@ -3,9 +3,7 @@ package mapping
 import (
 	"errors"
 	"fmt"
-	"strconv"
 	"strings"
-	"time"
 
 	"koinos/core/list"
 	"koinos/core/order"
@@ -112,40 +110,6 @@ func (l *Locale) written(number string) string {
 		return strings.Replace(number, ".", ",", 1)
 	}
 	return number
-}
-
-// writtenDay writes a day in the first form that is not a spreadsheet's number.
-func (l *Locale) writtenDay(value string) string {
-	t, err := time.Parse(time.DateOnly, value)
-	if err != nil {
-		return value
-	}
-	for _, form := range l.Dates {
-		if form.serial > 0 {
-			continue
-		}
-		var b strings.Builder
-		for _, p := range form.parts {
-			switch {
-			case p.what == 0:
-				b.WriteString(p.literal)
-			case p.what == 'y' && p.width == 2:
-				b.WriteString(t.Format("06"))
-			case p.what == 'y':
-				b.WriteString(strconv.Itoa(t.Year()))
-			case p.what == 'm' && p.width == 4:
-				b.WriteString(t.Month().String())
-			case p.what == 'm' && p.width == 3:
-				b.WriteString(t.Format("Jan"))
-			case p.what == 'm':
-				fmt.Fprintf(&b, "%0*d", p.width, int(t.Month()))
-			default:
-				fmt.Fprintf(&b, "%0*d", p.width, t.Day())
-			}
-		}
-		return b.String()
-	}
-	return value
 }
 
 // Forms are the forms of a date that the binding reads.

@@ -1,0 +1,362 @@
+package mapping
+
+import (
+	"errors"
+	"fmt"
+	"koinos/core/order"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+	"unicode"
+	"unicode/utf8"
+)
+
+// DateForm is a form such as d.m.yyyy, cut into parts.
+type DateForm struct {
+	Text   string
+	parts  []datePart
+	serial int // a spreadsheet's day number: the first year of its count, 1900 or 1904
+}
+
+type datePart struct {
+	what    byte // 'd', 'm', 'y', 'w' for a week, 'n' for the name of a weekday, or 0 for the literal
+	width   int
+	literal string
+}
+
+func parseDateForm(s string) (DateForm, error) {
+	switch s {
+	case "serial":
+		return DateForm{Text: s, serial: 1900}, nil
+	case "serial-1904":
+		return DateForm{Text: s, serial: 1904}, nil
+	}
+	form := DateForm{Text: s}
+	seen := map[byte]bool{}
+	for i := 0; i < len(s); {
+		c := s[i] | 0x20
+		if s[i] == '\'' || s[i] == '"' {
+			end := strings.IndexByte(s[i+1:], s[i])
+			if end < 0 {
+				return form, fmt.Errorf("a word in it begins with %c and does not end", s[i])
+			}
+			form.parts = append(form.parts, datePart{literal: s[i+1 : i+1+end]})
+			i += end + 2
+			continue
+		}
+		if c != 'd' && c != 'm' && c != 'y' && c != 'w' {
+			if c >= 'a' && c <= 'z' {
+				return form, fmt.Errorf("words in it stand in single quotation marks: 'de'")
+			}
+			form.parts = append(form.parts, datePart{literal: s[i : i+1]})
+			i++
+			continue
+		}
+		n := 1
+		for i+n < len(s) && s[i+n]|0x20 == c {
+			n++
+		}
+		if c == 'd' && (n == 3 || n == 4) {
+			c = 'n'
+		}
+		if seen[c] || c == 'd' && n > 2 || c == 'm' && n > 4 || c == 'y' && n != 2 && n != 4 || c == 'w' && n > 2 || c == 'n' && n > 4 {
+			return form, fmt.Errorf("write d or dd, ddd for the name of a weekday, m, mm, mmm or mmmm, w or ww for a week, and yy or yyyy, each once; words in it stand in single quotation marks")
+		}
+		seen[c] = true
+		form.parts = append(form.parts, datePart{what: c, width: n})
+		i += n
+	}
+	if seen['w'] && (seen['d'] || seen['m'] || seen['n'] || !seen['y']) {
+		return form, errors.New("a week needs a year, and nothing else")
+	}
+	if !seen['w'] && !(seen['d'] && seen['m'] && seen['y']) {
+		return form, errors.New("it needs a day, a month and a year, or a week and a year")
+	}
+	return form, nil
+}
+
+// swapped reports whether two forms differ only in that day and month change
+// places, so that a value such as 4/5/2026 fits both.
+func (f DateForm) swapped(g DateForm) bool {
+	if len(f.parts) != len(g.parts) {
+		return false
+	}
+	changed := false
+	for i, p := range f.parts {
+		q := g.parts[i]
+		switch {
+		case p.what == 'd' && q.what == 'm' && q.width < 3, p.what == 'm' && q.what == 'd' && p.width < 3:
+			changed = true
+		case p.what != q.what || p.literal != q.literal:
+			return false
+		}
+	}
+	return changed
+}
+
+// monthNames are the names of the months in the languages of order documents;
+// a value may be cut short to its first three letters or more.
+var monthNames = [12][]string{
+	{"january", "januar", "janvier", "enero", "gennaio", "januari", "janeiro"},
+	{"february", "februar", "février", "fevrier", "febrero", "febbraio", "februari", "fevereiro"},
+	{"march", "märz", "maerz", "mrz", "mars", "marzo", "maart", "mrt", "março", "marts"},
+	{"april", "avril", "abril", "aprile"},
+	{"may", "mai", "mayo", "maggio", "mei", "maj", "maio"},
+	{"june", "juni", "juin", "junio", "giugno", "junho"},
+	{"july", "juli", "juillet", "julio", "luglio", "julho"},
+	{"august", "août", "aout", "agosto", "augustus", "augusti"},
+	{"september", "septembre", "septiembre", "settembre", "setembro"},
+	{"october", "oktober", "octobre", "octubre", "ottobre", "outubro"},
+	{"november", "novembre", "noviembre", "novembro"},
+	{"december", "dezember", "décembre", "decembre", "diciembre", "dicembre", "desember", "dezembro"},
+}
+
+// weekdayNames are the names of the days of the week, from Sunday on; a value may be cut short to its
+// first two letters or more.
+var weekdayNames = [7][]string{
+	{"sunday", "sonntag", "dimanche", "domingo", "domenica", "zondag", "söndag", "søndag"},
+	{"monday", "montag", "lundi", "lunes", "lunedì", "lunedi", "maandag", "måndag", "mandag", "segunda"},
+	{"tuesday", "dienstag", "mardi", "martes", "martedì", "martedi", "dinsdag", "tisdag", "tirsdag", "terça"},
+	{"wednesday", "mittwoch", "mercredi", "miércoles", "miercoles", "mercoledì", "mercoledi", "woensdag", "onsdag", "quarta"},
+	{"thursday", "donnerstag", "jeudi", "jueves", "giovedì", "giovedi", "donderdag", "torsdag", "quinta"},
+	{"friday", "freitag", "vendredi", "viernes", "venerdì", "venerdi", "vrijdag", "fredag", "sexta"},
+	{"saturday", "samstag", "sonnabend", "samedi", "sábado", "sabado", "sabato", "zaterdag", "lördag", "lørdag"},
+}
+
+// weekdayName reads a weekday's name at the beginning of s, which may be that of several days where it is
+// cut short, and gives what follows.
+func weekdayName(s string) (days [7]bool, rest string, ok bool) {
+	end := strings.IndexFunc(s, func(r rune) bool { return !unicode.IsLetter(r) })
+	if end < 0 {
+		end = len(s)
+	}
+	word := strings.ToLower(s[:end])
+	if utf8.RuneCountInString(word) < 2 {
+		return days, "", false
+	}
+	for i, names := range weekdayNames {
+		for _, name := range names {
+			days[i] = days[i] || strings.HasPrefix(name, word)
+			ok = ok || days[i]
+		}
+	}
+	return days, strings.TrimPrefix(s[end:], "."), ok
+}
+
+// monday gives the Monday of a week of ISO 8601.
+func monday(year, week int) (order.Date, bool) {
+	if year < 1900 || year > 9999 || week < 1 || week > 53 {
+		return "", false
+	}
+	fourth := time.Date(year, 1, 4, 0, 0, 0, 0, time.UTC) // always in the first week
+	t := fourth.AddDate(0, 0, 7*(week-1)-(int(fourth.Weekday())+6)%7)
+	if y, w := t.ISOWeek(); y != year || w != week {
+		return "", false // the year has no week 53
+	}
+	return order.Date(t.Format(time.DateOnly)), true
+}
+
+// monthName reads a month's name at the beginning of s and gives what follows.
+func monthName(s string) (month int, rest string, ok bool) {
+	end := strings.IndexFunc(s, func(r rune) bool { return !unicode.IsLetter(r) })
+	if end < 0 {
+		end = len(s)
+	}
+	word := strings.ToLower(s[:end])
+	if utf8.RuneCountInString(word) < 3 {
+		return 0, "", false
+	}
+	// The names of two months never begin alike for as long as they are unequal:
+	// jun and jul, mar and mai differ in their third letter. French juin and
+	// juillet differ in the fourth.
+	for i, names := range monthNames {
+		for _, name := range names {
+			if strings.HasPrefix(name, word) {
+				if month != 0 && month != i+1 {
+					return 0, "", false
+				}
+				month = i + 1
+			}
+		}
+	}
+	return month, strings.TrimPrefix(s[end:], "."), month > 0
+}
+
+// Parse reads a date of the form; text behind it must be a time of day.
+func (f DateForm) Parse(s string) (order.Date, bool) {
+	if f.serial > 0 {
+		return f.day(s)
+	}
+	var d, m, y, w int
+	var weekday *[7]bool
+	for _, p := range f.parts {
+		if p.what == 0 {
+			if len(s) < len(p.literal) || !strings.EqualFold(s[:len(p.literal)], p.literal) {
+				return "", false
+			}
+			s = s[len(p.literal):]
+			continue
+		}
+		if p.what == 'n' {
+			days, rest, ok := weekdayName(s)
+			if !ok {
+				return "", false
+			}
+			weekday, s = &days, rest
+			continue
+		}
+		if p.what == 'm' && p.width >= 3 {
+			var ok bool
+			if m, s, ok = monthName(s); !ok {
+				return "", false
+			}
+			continue
+		}
+		least, most := p.width, p.width
+		if p.what != 'y' {
+			least, most = p.width, 2
+		}
+		n := 0
+		for n < len(s) && n < most && s[n] >= '0' && s[n] <= '9' {
+			n++
+		}
+		if n < least {
+			return "", false
+		}
+		v := 0
+		for _, c := range []byte(s[:n]) {
+			v = v*10 + int(c-'0')
+		}
+		switch s = s[n:]; p.what {
+		case 'd':
+			d = v
+		case 'm':
+			m = v
+		case 'w':
+			w = v
+		case 'y':
+			if y = v; p.width == 2 {
+				y += 1900
+				if v < 70 { // the usual pivot: 69 is 2069, 70 is 1970
+					y += 100
+				}
+			}
+		}
+	}
+	if s != "" && !timeOfDay(s) {
+		return "", false
+	}
+	if w > 0 || f.week() {
+		return monday(y, w)
+	}
+	date, ok := day(y, m, d)
+	if ok && weekday != nil && !weekday[time.Date(y, time.Month(m), d, 0, 0, 0, 0, time.UTC).Weekday()] {
+		return "", false // the name says another day
+	}
+	return date, ok
+}
+
+// week reports whether the form is of weeks.
+func (f DateForm) week() bool {
+	return slices.ContainsFunc(f.parts, func(p datePart) bool { return p.what == 'w' })
+}
+
+// day reads a spreadsheet's day number. Numbers before March 1900 are refused:
+// programs disagree about them.
+func (f DateForm) day(s string) (order.Date, bool) {
+	whole, _, _ := strings.Cut(s, ".")
+	n, err := strconv.Atoi(whole)
+	if err != nil || n < 61 || n > 2_958_465 {
+		return "", false
+	}
+	first := time.Date(1899, 12, 30, 0, 0, 0, 0, time.UTC)
+	if f.serial == 1904 {
+		first = time.Date(1904, 1, 1, 0, 0, 0, 0, time.UTC)
+	}
+	return order.Date(first.AddDate(0, 0, n).Format(time.DateOnly)), true
+}
+
+// clock fits a time of day, with an offset or without.
+var clock = regexp.MustCompile(`^[ T](\d\d?):(\d\d)(?::(\d\d)(?:[.,]\d+)?)?(?: ?([AaPp])\.?[Mm]\.?)?` +
+	`(?: ?(?:Z|[+-](\d\d):?(\d\d)?))?$`)
+
+// timeOfDay reports whether text is a time that exists. A minute may have a leap second.
+func timeOfDay(s string) bool {
+	part := clock.FindStringSubmatch(s)
+	if part == nil {
+		return false
+	}
+	most := []int{0, 23, 59, 60, 0, 23, 59}
+	if part[4] != "" {
+		most[1] = 12
+	}
+	for i, text := range part[1:] {
+		if n, err := strconv.Atoi(text); err == nil && n > most[i+1] {
+			return false
+		}
+	}
+	return part[4] == "" || part[1] != "0" && part[1] != "00"
+}
+
+func day(y, m, d int) (order.Date, bool) {
+	if y < 1900 || y > 9999 || m < 1 || m > 12 || d < 1 || d > 31 || d > 28 &&
+		time.Date(y, time.Month(m), d, 0, 0, 0, 0, time.UTC).Day() != d {
+		return "", false
+	}
+	b := [10]byte{byte('0' + y/1000), byte('0' + y/100%10), byte('0' + y/10%10), byte('0' + y%10), '-',
+		byte('0' + m/10), byte('0' + m%10), '-', byte('0' + d/10), byte('0' + d%10)}
+	return order.Date(b[:]), true
+}
+
+// ISOForm is the form of ISO 8601.
+var ISOForm, _ = parseDateForm("yyyy-mm-dd")
+
+// writtenDay writes a day in the first form that can say it and is not a spreadsheet's number; a form of
+// weeks says Mondays only.
+func (l *Locale) writtenDay(value string) string {
+	t, err := time.Parse(time.DateOnly, value)
+	if err != nil {
+		return value
+	}
+	for _, form := range l.Dates {
+		if form.serial == 0 && (!form.week() || t.Weekday() == time.Monday) {
+			return form.written(t)
+		}
+	}
+	return value
+}
+
+func (f DateForm) written(t time.Time) string {
+	year, week := t.ISOWeek()
+	if !f.week() {
+		year = t.Year()
+	}
+	var b strings.Builder
+	for _, p := range f.parts {
+		switch {
+		case p.what == 0:
+			b.WriteString(p.literal)
+		case p.what == 'y' && p.width == 2:
+			fmt.Fprintf(&b, "%02d", year%100)
+		case p.what == 'y':
+			b.WriteString(strconv.Itoa(year))
+		case p.what == 'm' && p.width == 4:
+			b.WriteString(t.Month().String())
+		case p.what == 'm' && p.width == 3:
+			b.WriteString(t.Format("Jan"))
+		case p.what == 'm':
+			fmt.Fprintf(&b, "%0*d", p.width, int(t.Month()))
+		case p.what == 'w':
+			fmt.Fprintf(&b, "%0*d", p.width, week)
+		case p.what == 'n' && p.width == 3:
+			b.WriteString(t.Format("Mon"))
+		case p.what == 'n':
+			b.WriteString(t.Weekday().String())
+		default:
+			fmt.Fprintf(&b, "%0*d", p.width, t.Day())
+		}
+	}
+	return b.String()
+}
