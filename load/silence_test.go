@@ -216,6 +216,15 @@ func TestSilence(t *testing.T) {
 			"mapping: header.sender_number names a column by its heading, but the document has no heading row: write its letter, such as \"@C\"."},
 		{"columns that nothing uses", shop("{by: key, columns: [Order]}", "document: {unknown: warn, unused: [Fax]}\n"),
 			"Order,Item,Qty,Price,Colour,Fax,\nA,x,1,2,red,,\n", "A: x×1@2\nwarning column_unknown at row 1 column 5"},
+		{"quotation marks that are text", shop("{by: key, columns: [Order]}", "document: {quote: none}\n"), "Order,Item,Qty,Price\nA,\"x\",1,2\nB,12\" pipe,3,4\n",
+			"A: \"x\"×1@2\nB: 12\" pipe×3@4"},
+		{"records that end in a sign, and a sign that releases", "koinos: mapping/1\nname: shop\ndocument: {record_end: \"~\", release: \"?\", delimiter: \"*\", heading: {none: true}}\n" +
+			"orders: {kind: sales, group: {by: rowkind, kind: \"@A\", kinds: {HDR: header, LIN: line, END: leave-out}}}\n" +
+			"header: {sender_number: {from: \"@B\"}, partner: {value: P}}\nlines: {item: {from: \"@B\"}, quantity: {from: \"@C\"}}\n",
+			"HDR*A?~1~LIN*x?*y*1~\r\nLIN*z??*2~HDR*B~LIN*q*3x~\nEND~\n", "A~1: x*y×1@ z?×2@\n!B: q×@\nerror not_a_number at row 5 column 3"},
+		{"text of fixed width", shop("{by: key, columns: [Order]}", "document: {positions: {Order: 1-4, Item: 5-10, Qty: 11-14, Price: 16-20}}\n"),
+			"A-1 Köln×    1 2.50\nA-1 y        x 3\nB-1 z        3 4     rest\n",
+			"!A-1: Köln××1@2.50 y×@3\nB-1: z×3@4\nerror not_a_number at row 2 column 3\nwarning row_too_wide at row 3"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			var besides []string

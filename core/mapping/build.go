@@ -152,7 +152,14 @@ func (b *builder) document(n *grammar.Node, d *Document) {
 	d.Format = source.Format(n.Str("format"))
 	d.Encoding = source.Encoding(n.Str("encoding"))
 	d.Sheets = n.Strs("sheet")
-	d.Delimiter, d.Quote = b.sign(n, "delimiter"), b.sign(n, "quote")
+	d.Delimiter, d.RecordEnd, d.Release = b.sign(n, "delimiter"), b.sign(n, "record_end"), b.sign(n, "release")
+	if d.Quote = n.Str("quote"); d.Quote != source.NoQuote {
+		d.Quote = b.sign(n, "quote")
+	}
+	b.positions(n.Get("positions"), d)
+	if q := n.Get("quote"); q != nil && d.Quote != source.NoQuote && (d.RecordEnd != "" || d.Release != "" || d.Positions != nil) {
+		b.Add(finding.MappingWrongValue, q.At, q.Text, "with record_end, release or positions there are no quotation marks: leave quote out.").Hint = ""
+	}
 	d.SkipHide = n.Str("hidden") == "leave-out"
 	d.Refuse = n.Str("broken") == "refuse"
 	d.Records = b.path(n.Get("records"))
@@ -207,6 +214,30 @@ func (b *builder) document(n *grammar.Node, d *Document) {
 }
 
 // sign reads a single ASCII character.
+// positions reads where the columns of text of fixed width stand.
+func (b *builder) positions(n *grammar.Node, d *Document) {
+	if n == nil {
+		return
+	}
+	for _, e := range n.Entries {
+		first, last, ok := rowsOf(e.Node.Text)
+		if !ok || last > 1<<20 {
+			b.Add(finding.MappingWrongValue, e.Node.At, e.Node.Text, "%q are no characters; write 1-8.", e.Node.Text).Hint = ""
+			continue
+		}
+		d.Positions = append(d.Positions, source.Position{Name: e.Key, First: first, Last: last})
+	}
+	slices.SortStableFunc(d.Positions, func(a, b source.Position) int { return a.First - b.First })
+	for i := 1; i < len(d.Positions); i++ {
+		if p := d.Positions[i]; p.First <= d.Positions[i-1].Last {
+			b.Add(finding.MappingWrongValue, n.At, p.Name, "the columns %s and %s have characters in common.", d.Positions[i-1].Name, p.Name).Hint = ""
+		}
+	}
+	if d.Delimiter != "" || d.RecordEnd != "" || d.Release != "" {
+		b.Add(finding.MappingWrongValue, n.At, "", "text of fixed width has no delimiter, record_end or release.").Hint = ""
+	}
+}
+
 func (b *builder) sign(n *grammar.Node, key string) string {
 	s := n.Str(key)
 	if s == `\t` || s == "tab" {

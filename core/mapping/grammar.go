@@ -201,7 +201,13 @@ var words = &grammar.Shape{Kind: grammar.Object, About: "How a document's record
 			grammar.May("format", grammar.OneOf("Outer form", source.Formats...)),
 			grammar.May("encoding", grammar.OneOf("Encoding of a CSV", source.Encodings...)),
 			grammar.May("delimiter", grammar.Some("Sign between the cells of a CSV; \\t is a tab")),
-			grammar.May("quote", grammar.Some("Quotation mark of a CSV")),
+			grammar.May("quote", grammar.Some("Quotation mark of a CSV; none: there is none, and each mark is text")),
+			grammar.May("record_end", grammar.Some("Character that ends a record of text instead of a line's end, such as ~; line ends behind it do not "+
+				"count, and there are no quotation marks")),
+			grammar.May("release", grammar.Some("Character that makes the next one text, such as ?; there are no quotation marks")),
+			grammar.May("positions", &grammar.Shape{Kind: grammar.Table, About: "Text of fixed width: its columns by names of your own, which stand for headings, " +
+				"with the characters that each has, counted from 1",
+				Items: grammar.Some("First and last character, such as 1-8")}),
 			grammar.May("sheet", grammar.Many("Sheets of a workbook by name, * for any letters, or by number; left out, the "+
 				"first visible one")),
 			grammar.May("set", grammar.Some("X12: the transaction set that is read and written, such as 850; of "+

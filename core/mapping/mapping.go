@@ -70,6 +70,9 @@ type Document struct {
 	Encoding  source.Encoding
 	Delimiter string
 	Quote     string
+	RecordEnd string
+	Release   string
+	Positions []source.Position
 	Sheets    []string // patterns or numbers; none is the first visible one
 	Records   Query    // nil is found out
 	Set       string   // of X12: the transaction set that is read and written
@@ -112,7 +115,7 @@ func (m *Mapping) Refuses() bool {
 func (m *Mapping) Options(limits source.Limits) source.Options {
 	d := &m.Document
 	opt := source.Options{Format: d.Format, Encoding: d.Encoding, Delimiter: d.Delimiter, Quote: d.Quote,
-		Limits: limits, Set: d.Set, Around: m.wide, Visible: d.SkipHide}
+		RecordEnd: d.RecordEnd, Release: d.Release, Positions: d.Positions, Limits: limits, Set: d.Set, Around: m.wide, Visible: d.SkipHide}
 	switch records := d.Records.(type) {
 	case *jsondoc.Path:
 		opt.Records = records

@@ -537,6 +537,9 @@ func (t *Table) findHeading() error {
 			t.pushed = append([]source.Record{rec}, t.pushed...)
 			return t.bind(&source.Record{Node: rec.Node}, nil)
 		}
+		if f.none() && rec.Row == 0 {
+			continue // the names of the columns
+		}
 		if f.none() {
 			t.pushed = append([]source.Record{rec}, t.pushed...)
 			break

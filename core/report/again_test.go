@@ -45,6 +45,17 @@ func TestFailedAgain(t *testing.T) {
 		encodings := []source.Encoding{"", source.UTF8, source.Windows1252, source.UTF16LE, source.UTF16BE}
 		opt := source.Options{Format: source.CSV, Limits: source.DefaultLimits, Encoding: encodings[r.IntN(5)], Delimiter: []string{",", ";", "\t", "|"}[r.IntN(4)],
 			Quote: []string{`"`, "'"}[r.IntN(2)]}
+		kind := r.IntN(5)
+		switch kind {
+		case 0:
+			opt.Quote, opt.RecordEnd, opt.Release = "", "~", "?"
+		case 1:
+			opt.Quote, opt.Delimiter, opt.Positions = "", "", []source.Position{{Name: "Order", First: 1, Last: 5}, {Name: "Item", First: 6, Last: 15}, {Name: "Note", First: 20, Last: 29}}
+			values = slices.DeleteFunc(slices.Clone(values), func(s string) bool { return s != source.Trim(s) || strings.Contains(s, "\n") })
+		case 2:
+			opt.Quote = source.NoQuote
+			values = slices.DeleteFunc(slices.Clone(values), func(s string) bool { return strings.ContainsAny(s, "\n"+opt.Delimiter) })
+		}
 		if opt.Encoding.Lacks("＝") != 0 {
 			values = slices.DeleteFunc(slices.Clone(values), func(s string) bool { return opt.Encoding.Lacks(s) != 0 })
 		}
@@ -53,7 +64,27 @@ func TestFailedAgain(t *testing.T) {
 		for range 1 + r.IntN(6) {
 			rows = append(rows, []string{"A", values[r.IntN(len(values))], values[r.IntN(len(values))]})
 		}
-		for _, row := range rows {
+		for n, row := range rows {
+			if kind == 1 {
+				if n > 0 {
+					fmt.Fprintf(&text, "%-5s%-10s    %s\n", row[0], row[1], row[2])
+				}
+				continue
+			}
+			if kind == 0 {
+				for i, v := range row {
+					if i > 0 {
+						text.WriteString(opt.Delimiter)
+					}
+					text.WriteString(strings.NewReplacer("?", "??", "~", "?~", opt.Delimiter, "?"+opt.Delimiter).Replace(v))
+				}
+				text.WriteString([]string{"~", "~\r\n"}[n%2])
+				continue
+			}
+			if kind == 2 {
+				text.WriteString(strings.Join(row, opt.Delimiter) + "\n")
+				continue
+			}
 			for i, v := range row {
 				if i > 0 {
 					text.WriteString(opt.Delimiter)
@@ -72,6 +103,9 @@ func TestFailedAgain(t *testing.T) {
 				return MarkedCSV(b, bytes.NewReader(doc), int64(len(doc)), opt, []Set{{Answers: allFailed{}}})
 			},
 		} {
+			if name == "marked" && kind < 2 { // it is written for people
+				continue
+			}
 			var b bytes.Buffer
 			if err := write(&b); err != nil {
 				t.Fatal(n, name, err)

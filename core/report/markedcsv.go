@@ -36,6 +36,10 @@ func writeCSV(w io.Writer, r io.ReaderAt, size int64, opt source.Options, sets [
 	if err != nil {
 		return err
 	}
+	strict := shape.Strict()
+	if keep == nil && strict {
+		shape = source.Shape{}
+	}
 	if keep == nil || shape.Encoding == source.UTF8 {
 		if keep == nil || shape.Marked {
 			if _, err := io.WriteString(w, "\ufeff"); err != nil {
@@ -72,6 +76,9 @@ func writeCSV(w io.Writer, r io.ReaderAt, size int64, opt source.Options, sets [
 				}
 			}
 		}
+		if keep != nil && rec.Row == 0 {
+			continue // the names of the columns, which the document does not have
+		}
 		if keep != nil {
 			if ok, err := keep("", rec.Row); err != nil {
 				return err
@@ -81,7 +88,15 @@ func writeCSV(w io.Writer, r io.ReaderAt, size int64, opt source.Options, sets [
 		}
 		row := make([]string, max(len(rec.Cells), width))
 		for i, c := range rec.Cells {
-			row[i] = source.Guard(c.Text)
+			if row[i] = c.Text; keep == nil || !strict {
+				row[i] = source.Guard(c.Text)
+			}
+		}
+		if keep != nil && strict { // there is no place for answers beside the rows
+			if err := out.Write(row[:len(rec.Cells)]); err != nil {
+				return err
+			}
+			continue
 		}
 		for i := range all {
 			c, text := &all[i], ""

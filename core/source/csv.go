@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"io"
 	"slices"
+	"strings"
 	"unicode/utf8"
 
 	"koinos/core/finding"
@@ -18,6 +19,11 @@ type csvReader struct {
 	r            *bufio.Reader
 	delim, quote byte
 	lineEnd      byte
+	plain        bool       // there are no quotation marks
+	ended        bool       // lineEnd is a sign of its own, behind which line ends do not count
+	release      byte       // makes the next sign text; 0 is none
+	positions    []Position // of fixed width
+	headed       bool       // the names of the positions were given
 	limits       Limits
 
 	back  []byte // lines to be read again, before those of r
@@ -35,10 +41,16 @@ type csvReader struct {
 }
 
 func openCSV(r io.ReaderAt, size int64, shape Shape, limits Limits) *csvReader {
-	c := &csvReader{delim: shape.Delimiter[0], quote: shape.Quote[0], lineEnd: shape.lineEnd, limits: limits,
-		size: size}
+	c := &csvReader{delim: shape.Delimiter[0], quote: shape.Quote[0], plain: shape.Quote == NoQuote, lineEnd: shape.lineEnd, limits: limits,
+		positions: shape.Positions, size: size}
 	if c.lineEnd == 0 {
 		c.lineEnd = '\n'
+	}
+	if shape.RecordEnd != "" {
+		c.lineEnd, c.ended = shape.RecordEnd[0], true
+	}
+	if shape.Release != "" {
+		c.release = shape.Release[0]
 	}
 	counted := &counter{r: io.NewSectionReader(r, 0, size), n: &c.read}
 	c.r = bufio.NewReaderSize(shape.decode(counted), 128<<10)
@@ -67,9 +79,21 @@ const (
 )
 
 func (c *csvReader) Next() (Record, error) {
-	c.raw = c.raw[:0]
-	if err := c.line(); err != nil {
-		return Record{}, err
+	if c.positions != nil && !c.headed {
+		c.headed = true
+		rec := Record{}
+		for _, p := range c.positions {
+			rec.Cells = append(rec.Cells, Cell{Text: p.Name})
+		}
+		return rec, nil
+	}
+	for c.raw = c.raw[:0]; len(c.raw) == 0; {
+		if err := c.line(); err != nil {
+			return Record{}, err
+		}
+		if c.ended {
+			c.raw = bytes.TrimLeft(c.raw, "\r\n")
+		}
 	}
 	c.row++
 	if c.limits.Rows > 0 && c.row > c.limits.Rows {
@@ -77,8 +101,12 @@ func (c *csvReader) Next() (Record, error) {
 	}
 	c.text, c.ends, c.notes = c.text[:0], c.ends[:0], nil
 	doubt := c.doubt
-	if bytes.IndexByte(c.raw, c.quote) < 0 {
-		c.splitPlain(trimLineEnd(c.raw))
+	if c.positions != nil {
+		c.splitAt(trimLineEnd(c.raw))
+	} else if c.release != 0 {
+		c.splitReleased(c.trimmed())
+	} else if c.plain || bytes.IndexByte(c.raw, c.quote) < 0 {
+		c.splitPlain(c.trimmed())
 	} else if err := c.splitQuoted(); err != nil {
 		return Record{}, err
 	}
@@ -113,6 +141,8 @@ func (c *csvReader) line() error {
 			return tooLarge(origin.Place{Row: c.row + 1}, "Row %d is longer than %d bytes.", c.row+1, c.limits.RowBytes)
 		}
 		switch {
+		case err == nil && c.released():
+			continue
 		case err == nil:
 			return nil
 		case err == bufio.ErrBufferFull:
@@ -125,6 +155,62 @@ func (c *csvReader) line() error {
 			return finding.Fatal(finding.DocumentBroken, origin.Place{Row: c.row + 1}, "Reading stopped at row %d: %v.",
 				c.row+1, err)
 		}
+	}
+}
+
+// released reports whether the end of the record read so far is text.
+func (c *csvReader) released() bool {
+	if c.release == 0 {
+		return false
+	}
+	n := 0
+	for i := len(c.raw) - 2; i >= 0 && c.raw[i] == c.release; i-- {
+		n++
+	}
+	return n%2 == 1
+}
+
+// trimmed is the record without its end.
+func (c *csvReader) trimmed() []byte {
+	if c.ended {
+		return bytes.TrimSuffix(c.raw, []byte{c.lineEnd})
+	}
+	return trimLineEnd(c.raw)
+}
+
+// splitReleased cuts a record in which a sign makes the next one text.
+func (c *csvReader) splitReleased(line []byte) {
+	for i := 0; i < len(line); i++ {
+		switch {
+		case line[i] == c.release && i+1 < len(line):
+			i++
+			c.text = append(c.text, line[i])
+		case line[i] == c.delim:
+			c.ends = append(c.ends, len(c.text))
+			c.text = append(c.text, c.delim)
+		default:
+			c.text = append(c.text, line[i])
+		}
+	}
+	c.ends = append(c.ends, len(c.text))
+}
+
+// splitAt cuts a line of fixed width.
+func (c *csvReader) splitAt(line []byte) {
+	runes := []rune(string(line))
+	last := 0
+	for _, p := range c.positions {
+		if len(c.ends) > 0 {
+			c.text = append(c.text, c.delim)
+		}
+		if p.First <= len(runes) {
+			c.text = append(c.text, strings.TrimRight(string(runes[p.First-1:min(p.Last, len(runes))]), " ")...)
+		}
+		c.ends = append(c.ends, len(c.text))
+		last = max(last, p.Last)
+	}
+	if last < len(runes) && Trim(string(runes[last:])) != "" {
+		c.note(finding.RowTooWide, 0, string(runes[last:]), "Row %d has %d characters; the last column ends at %d.", c.row, len(runes), last)
 	}
 }
 
@@ -309,7 +395,10 @@ func (c *csvReader) record() Record {
 	for i, end := range c.ends {
 		text := ""
 		if begin <= end {
-			text = unguard(all[begin:end])
+			text = all[begin:end]
+		}
+		if c.release == 0 && c.positions == nil { // programs alone write those
+			text = unguard(text)
 		}
 		if c.limits.CellText > 0 && len(text) > c.limits.CellText {
 			c.note(finding.CellTooLong, i+1, text, "The cell has %d bytes; %d is the most.", len(text),

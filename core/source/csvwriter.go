@@ -2,6 +2,8 @@ package source
 
 import (
 	"bufio"
+	"cmp"
+	"fmt"
 	"io"
 	"slices"
 	"strings"
@@ -19,11 +21,12 @@ type CSVWriter struct {
 	delimiter string
 	quote     string
 	special   string
+	shape     Shape
 }
 
 // NewCSVWriter writes to out; what of the shape is blank is UTF-8, a comma, and ".
 func NewCSVWriter(out io.Writer, shape Shape) *CSVWriter {
-	c := &CSVWriter{delimiter: ",", quote: `"`, encoding: shape.Encoding}
+	c := &CSVWriter{delimiter: ",", quote: `"`, encoding: shape.Encoding, shape: shape}
 	if shape.Delimiter != "" {
 		c.delimiter = shape.Delimiter
 	}
@@ -41,6 +44,9 @@ func NewCSVWriter(out io.Writer, shape Shape) *CSVWriter {
 
 // Write writes a row; a character that the encoding lacks becomes a question mark. Errors that it does not give Close gives.
 func (c *CSVWriter) Write(row []string) error {
+	if c.shape.Positions != nil {
+		return c.writeAt(row)
+	}
 	for i, text := range row {
 		if i > 0 {
 			c.out.WriteString(c.delimiter)
@@ -53,6 +59,14 @@ func (c *CSVWriter) Write(row []string) error {
 				return r
 			}, text)
 		}
+		if c.shape.Release != "" {
+			c.out.WriteString(c.releasing(text))
+			continue
+		}
+		if c.quote == NoQuote {
+			c.out.WriteString(strings.NewReplacer(c.delimiter, " ", "\r", " ", "\n", " ").Replace(text))
+			continue
+		}
 		if !c.quoted(text, len(row) == 1) {
 			c.out.WriteString(text)
 			continue
@@ -61,7 +75,39 @@ func (c *CSVWriter) Write(row []string) error {
 		c.out.WriteString(strings.ReplaceAll(text, c.quote, c.quote+c.quote))
 		c.out.WriteString(c.quote)
 	}
-	_, err := c.out.WriteString("\r\n")
+	_, err := c.out.WriteString(cmp.Or(c.shape.RecordEnd, "\r") + "\n")
+	return err
+}
+
+// releasing puts the release sign before what would end the value.
+func (c *CSVWriter) releasing(text string) string {
+	var b strings.Builder
+	for _, r := range text {
+		if s := string(r); s == c.delimiter || s == c.shape.RecordEnd || s == c.shape.Release {
+			b.WriteString(c.shape.Release)
+		}
+		b.WriteRune(r)
+	}
+	return b.String()
+}
+
+// writeAt writes a row of fixed width; what is longer than its column is an error.
+func (c *CSVWriter) writeAt(row []string) error {
+	var line []rune
+	for i, p := range c.shape.Positions {
+		for len(line) < p.Last {
+			line = append(line, ' ')
+		}
+		if i >= len(row) {
+			continue
+		}
+		text := []rune(row[i])
+		if len(text) > p.Last-p.First+1 {
+			return fmt.Errorf("%q is longer than the column %s, which has %d characters", row[i], p.Name, p.Last-p.First+1)
+		}
+		copy(line[p.First-1:], text)
+	}
+	_, err := c.out.WriteString(strings.TrimRight(string(line), " ") + "\r\n")
 	return err
 }
 

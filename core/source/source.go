@@ -141,8 +141,11 @@ var DefaultLimits = Limits{
 type Options struct {
 	Format    Format
 	Encoding  Encoding
-	Delimiter string // one character
-	Quote     string // one character
+	Delimiter string     // one character
+	Quote     string     // one character, or NoQuote
+	RecordEnd string     // one character that ends a record of text instead of a line's end; line ends behind it are passed over
+	Release   string     // one character that makes the next one text
+	Positions []Position // where the columns of text of fixed width stand; nil is delimited text
 	// which sheets of a workbook, counted from 1; nil is the first visible one
 	Sheets  func(number int, name string) bool
 	Visible bool // hidden sheets are none
@@ -178,16 +181,31 @@ func Open(r io.ReaderAt, size int64, opt Options) (Reader, error) {
 	return openCSV(r, size, shape, opt.Limits), nil
 }
 
+// NoQuote is the quotation mark of text in which there is none.
+const NoQuote = "none"
+
+// Position is where a column stands in a line of fixed width, in characters counted from 1.
+type Position struct {
+	Name        string
+	First, Last int
+}
+
 // Shape is what a document is made of, before any row is understood.
 type Shape struct {
-	Format    Format   `json:"format"`
-	Encoding  Encoding `json:"encoding,omitempty"`
-	Marked    bool     `json:"byte_order_mark,omitempty"`
-	Delimiter string   `json:"delimiter,omitempty"`
-	Quote     string   `json:"quote,omitempty"`
-	Sheets    []string `json:"sheets,omitempty"`
+	Format    Format     `json:"format"`
+	Encoding  Encoding   `json:"encoding,omitempty"`
+	Marked    bool       `json:"byte_order_mark,omitempty"`
+	Delimiter string     `json:"delimiter,omitempty"`
+	Quote     string     `json:"quote,omitempty"`
+	Sheets    []string   `json:"sheets,omitempty"`
+	RecordEnd string     `json:"-"`
+	Release   string     `json:"-"`
+	Positions []Position `json:"-"`
 	lineEnd   byte
 }
+
+// Strict reports whether rows can have nothing beside what they have.
+func (s *Shape) Strict() bool { return s.Positions != nil || s.RecordEnd != "" || s.Release != "" }
 
 // magic are the first bytes of files that are often sent by mistake.
 var magic = []struct{ prefix, is, advice string }{
@@ -255,7 +273,11 @@ func Sniff(r io.ReaderAt, size int64, opt Options) (Shape, error) {
 		return Shape{}, finding.Fatal(finding.FormatUnknown, origin.Place{},
 			"The mapping expects an .xlsx workbook, but this is not one.")
 	}
-	shape := Shape{Format: CSV, Delimiter: opt.Delimiter, Quote: opt.Quote}
+	shape := Shape{Format: CSV, Delimiter: opt.Delimiter, Quote: opt.Quote, RecordEnd: opt.RecordEnd, Release: opt.Release,
+		Positions: opt.Positions}
+	if shape.Quote == "" && shape.Strict() {
+		shape.Quote = NoQuote
+	}
 	if err := shape.sniffEncoding(r, size, head, opt.Encoding); err != nil {
 		return Shape{}, err
 	}
@@ -268,7 +290,7 @@ func Sniff(r io.ReaderAt, size int64, opt Options) (Shape, error) {
 			"This is not text: it is full of NUL bytes.")
 	}
 	is := opt.Format
-	if is == "" {
+	if is == "" && !shape.Strict() {
 		is = sniffJSON(text, int64(len(text)) >= size)
 	}
 	if is.Tree() {

@@ -53,7 +53,8 @@ func Write(out io.Writer, m *mapping.Mapping, orders []order.Order, set *list.Se
 }
 
 func writeCSV(out io.Writer, m *mapping.Mapping, rows [][]string) error {
-	shape := source.Shape{Encoding: m.Document.Encoding, Delimiter: m.Document.Delimiter, Quote: m.Document.Quote}
+	shape := source.Shape{Encoding: m.Document.Encoding, Delimiter: m.Document.Delimiter, Quote: m.Document.Quote,
+		RecordEnd: m.Document.RecordEnd, Release: m.Document.Release, Positions: m.Document.Positions}
 	if shape.Delimiter == "" && m.Bindings[order.Lines][0].Decimal() == "," {
 		shape.Delimiter = ";"
 	}
