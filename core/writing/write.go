@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
 	"github.com/xuri/excelize/v2"
@@ -57,6 +58,9 @@ func writeCSV(out io.Writer, m *mapping.Mapping, rows [][]string) error {
 		RecordEnd: m.Document.RecordEnd, Release: m.Document.Release, Positions: m.Document.Positions}
 	if shape.Delimiter == "" && m.Bindings[order.Lines][0].Decimal() == "," {
 		shape.Delimiter = ";"
+	}
+	if shape.Positions != nil {
+		rows = atPositions(rows, shape.Positions)
 	}
 	w := source.NewCSVWriter(out, shape)
 	width := 0
@@ -283,4 +287,19 @@ func Record(m *mapping.Mapping, o *order.Order, set *list.Set) ([]byte, []Proble
 	}
 	b, err := json.Marshal(record)
 	return b, t.problems, err
+}
+
+// atPositions gives rows without their heading, each cell where the column of its heading stands.
+func atPositions(rows [][]string, columns []source.Position) (out [][]string) {
+	for _, row := range rows[1:] {
+		line := make([]string, len(columns))
+		for i, heading := range rows[0] {
+			at := slices.IndexFunc(columns, func(p source.Position) bool { return list.Fold(p.Name) == list.Fold(heading) })
+			if at >= 0 && i < len(row) {
+				line[at] = row[i]
+			}
+		}
+		out = append(out, line)
+	}
+	return out
 }
