@@ -20,12 +20,15 @@ import (
 	"koinos/client"
 	"koinos/core/outcome"
 	"koinos/core/report"
+	"koinos/core/source"
 	"koinos/folder"
+	"koinos/load"
 )
 
 func (a *app) load() *cobra.Command {
 	var mappingName string
 	var opt loadOptions
+	var orders bool
 	c := &cobra.Command{
 		Use:   "load FILE --mapping MAPPING",
 		Short: "Load a document's orders, or try it without keeping anything",
@@ -36,6 +39,7 @@ document again makes no second order.
 MAPPING is a mapping's file, which is sent along, or the name of one that the
 service has.`,
 		Example: `  koinos load week-12.xlsx --mapping ostrand-weekly --dry-run
+  koinos load week-12.xlsx --mapping ostrand-weekly --dry-run --orders
   koinos load week-12.xlsx --mapping mappings/ostrand-weekly.yaml
   koinos load returns.csv --mapping saltry --all-or-none --output json
   koinos load corrected.xlsx -m ostrand-weekly --again update --note "prices of 2 March"
@@ -49,14 +53,44 @@ service has.`,
 			if err != nil {
 				return err
 			}
+			if orders && !asked.DryRun {
+				return usage{errors.New("--orders goes with --dry-run; koinos order list shows the orders that were stored")}
+			}
+			if orders {
+				if err := a.dryOrders(c.Context(), args[0], mappingName); err != nil {
+					return err
+				}
+			}
 			return a.runLoad(c.Context(), args[0], mappingName, api.NewLoad{Options: asked})
 		},
 	}
 	c.Flags().StringVarP(&mappingName, "mapping", "m", "", "mapping: a file, or a name that the service knows")
 	opt.flags(c)
+	c.Flags().BoolVar(&orders, "orders", false, "with --dry-run: print the orders of the document first")
 	c.AddCommand(a.loadList(), a.loadShow(), a.loadReport(), a.loadMissing(), a.loadCancel(), a.loadPause(),
 		a.loadResume(), a.loadRetry(), a.loadAccept(), a.loadUndo())
 	return c
+}
+
+// dryOrders prints the orders that a document makes through a mapping, with the service's lists.
+func (a *app) dryOrders(ctx context.Context, file, mappingName string) error {
+	m, err := a.mappingOf(ctx, mappingName)
+	if err != nil {
+		return err
+	}
+	set, err := a.setFor(ctx, "", m)
+	if err != nil {
+		return err
+	}
+	f, size, err := openLocal(file)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	if _, err = load.Orders(ctx, a.out, f, size, m, set, source.DefaultLimits); err == nil {
+		fmt.Fprintln(a.out)
+	}
+	return err
 }
 
 func (a *app) runLoad(ctx context.Context, file, mappingName string, req api.NewLoad) error {
@@ -391,7 +425,7 @@ func (a *app) showFindings(ctx context.Context, id int64, severity, code string)
 			}
 			order := "–"
 			if f.Order > 0 {
-				order = num(f.Order)
+				order = strings.TrimSpace(fmt.Sprintf("%s (%d)", f.Number, f.Order))
 			}
 			rows = append(rows, []string{f.At, string(f.Severity), order, f.Field, string(f.Code), f.Message})
 		}
@@ -401,7 +435,7 @@ func (a *app) showFindings(ctx context.Context, id int64, severity, code string)
 		q.Set("cursor", page.Next)
 	}
 	if a.output != "json" {
-		report.Table(a.out, []string{"place", "severity", ">order", "field", "code", "what"}, rows)
+		report.Table(a.out, []string{"place", "severity", "order", "field", "code", "what"}, rows)
 	}
 	return nil
 }

@@ -13,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"koinos/core/finding"
+	"koinos/core/intent"
 	"koinos/core/list"
 	"koinos/core/listfile"
 	"koinos/core/mapping"
@@ -24,19 +25,28 @@ import (
 func (a *app) mapping() *cobra.Command {
 	c := &cobra.Command{Use: "mapping", Short: "Draft mappings, check and test them, keep them, show them"}
 	var file, lists string
+	var orders bool
 	check := &cobra.Command{
 		Use: "check MAPPING", Short: "Check a mapping's file, and try it on a document, without a service",
 		Long: `Check reads a mapping and names every mistake with its line and column. With
 --document it runs a document through it as a dry run would, without a service:
 lists and crosswalks are then read from --lists, a folder of NAME.csv and
-crosswalks/NAME.csv.`,
+crosswalks/NAME.csv. With --orders it prints the orders that the document makes,
+each with what was found beside its lines.`,
 		Example: `  koinos mapping check ostrand-weekly.yaml
-  koinos mapping check ostrand-weekly.yaml --document week-12.xlsx --lists demo/lists`,
+  koinos mapping check ostrand-weekly.yaml --document week-12.xlsx --lists demo/lists
+  koinos mapping check ostrand-weekly.yaml --document week-12.xlsx --lists demo/lists --orders`,
 		Args: cobra.ExactArgs(1),
-		RunE: func(c *cobra.Command, args []string) error { return a.checkMapping(c.Context(), args[0], file, lists) },
+		RunE: func(c *cobra.Command, args []string) error {
+			if orders && file == "" {
+				return usage{errors.New("--orders goes with --document: which orders should be shown?")}
+			}
+			return a.checkMapping(c.Context(), args[0], file, lists, orders)
+		},
 	}
 	check.Flags().StringVar(&file, "document", "", "document to try the mapping on")
 	check.Flags().StringVar(&lists, "lists", "", "folder of lists and crosswalks")
+	check.Flags().BoolVar(&orders, "orders", false, "print the orders of the document")
 
 	keep := &cobra.Command{
 		Use: "keep FILE...", Short: "Send mappings to the service; changed text makes a new version",
@@ -96,7 +106,7 @@ crosswalks/NAME.csv.`,
 	return c
 }
 
-func (a *app) checkMapping(ctx context.Context, name, document, lists string) error {
+func (a *app) checkMapping(ctx context.Context, name, document, lists string, orders bool) error {
 	text, err := os.ReadFile(name)
 	if err != nil {
 		return &exit{exitBad, fmt.Sprintf("the mapping %s cannot be read: %v", name, errors.Unwrap(err))}
@@ -138,6 +148,9 @@ func (a *app) checkMapping(ctx context.Context, name, document, lists string) er
 		debug.SetGCPercent(400)
 		debug.SetMemoryLimit(160 << 20)
 	}
+	if orders {
+		return a.showOrders(ctx, f, size, m, set)
+	}
 	var tally report.Tally
 	l, err := load.Try(ctx, f, size, m, set, source.DefaultLimits, nil, tally.Add)
 	if err != nil {
@@ -149,6 +162,26 @@ func (a *app) checkMapping(ctx context.Context, name, document, lists string) er
 	}
 	report.Text(a.out, &l, tally.Reasons(), a.style())
 	return joinExit(nil, &l)
+}
+
+// showOrders prints the orders that a document makes through a mapping.
+func (a *app) showOrders(ctx context.Context, f io.ReaderAt, size int64, m *mapping.Mapping, set *list.Set) error {
+	if a.output == "json" {
+		found := []any{}
+		l, err := load.Try(ctx, f, size, m, set, source.DefaultLimits, func(d *intent.Intent) {
+			findings := d.Findings
+			if findings == nil {
+				findings = []finding.Finding{}
+			}
+			found = append(found, map[string]any{"order": d.Order, "refused": d.Refused(), "findings": findings})
+		}, nil)
+		if err == nil {
+			_, err = a.json(map[string]any{"load": l, "orders": found})
+		}
+		return joinExit(err, &l)
+	}
+	l, err := load.Orders(ctx, a.out, f, size, m, set, source.DefaultLimits)
+	return joinExit(err, &l)
 }
 
 func joinCode(err error, code int) error {

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 
 	"koinos/book"
 	"koinos/core/finding"
@@ -85,6 +86,14 @@ func Expected(ctx context.Context, w io.Writer, r io.ReaderAt, size int64, m *ma
 	return l, errors.Join(err, e.Close(notes))
 }
 
+// Orders is Try, and writes the orders for people.
+func Orders(ctx context.Context, w io.Writer, r io.ReaderAt, size int64, m *mapping.Mapping, set *list.Set,
+	limits source.Limits) (outcome.Load, error) {
+	e := report.NewOrders(w, Holds(m))
+	l, notes, err := try(ctx, r, size, m, set, limits, e.Add, nil)
+	return l, errors.Join(err, e.Close(notes))
+}
+
 func try(ctx context.Context, r io.ReaderAt, size int64, m *mapping.Mapping, set *list.Set, limits source.Limits,
 	order func(*intent.Intent), each func(finding.Finding)) (outcome.Load, []finding.Finding, error) {
 	l := outcome.Load{Mapping: m.Name, Options: outcome.Options{DryRun: true}, Status: outcome.Done}
@@ -103,15 +112,18 @@ func try(ctx context.Context, r io.ReaderAt, size int64, m *mapping.Mapping, set
 	if err := in.openAt(r, size, limits); err != nil {
 		return l, nil, err
 	}
-	session := book.Begin(book.Rules{})
+	session, holds := book.Begin(book.Rules{}), Holds(m)
 	table, err := in.run(ctx, func(orders []mapped) error {
 		for i := range orders {
 			o := &orders[i]
 			session.Passed(&o.Entry)
+			o.Name()
 			l.Orders++
 			l.Lines += len(o.Order.Lines)
 			if o.Refused() {
 				l.Count(outcome.Refused)
+			} else if holds != nil && slices.ContainsFunc(o.Findings, func(f finding.Finding) bool { return holds(&f) }) {
+				l.Count(outcome.Held)
 			} else {
 				l.Count(outcome.Ready)
 			}

@@ -28,19 +28,24 @@ type rules struct {
 	chosen   map[string]bool
 }
 
+// Holds says which warnings hold an order of a mapping, but for those that were accepted; nil is none.
+func Holds(m *mapping.Mapping, accepted ...finding.Code) func(*finding.Finding) bool {
+	if len(m.Holds) == 0 {
+		return nil
+	}
+	all := slices.Contains(m.Holds, "all")
+	return func(f *finding.Finding) bool {
+		return f.Severity == finding.Warning && (all || slices.Contains(m.Holds, string(f.Code))) && !slices.Contains(accepted, f.Code)
+	}
+}
+
 func rulesOf(m *mapping.Mapping, l *outcome.Load) rules {
 	r := rules{Options: l.Options, again: l.Again, arrival: m.Again.Arrival, newer: m.Again.Newer, rounding: m.Rounding,
 		byHand: m.ByHand}
 	if r.again == "" {
 		r.again = outcome.Again(m.Again.Do)
 	}
-	if len(m.Holds) > 0 {
-		all := slices.Contains(m.Holds, "all")
-		r.holds = func(f *finding.Finding) bool {
-			return f.Severity == finding.Warning && (all || slices.Contains(m.Holds, string(f.Code))) &&
-				!slices.Contains(l.Accept, f.Code)
-		}
-	}
+	r.holds = Holds(m, l.Accept...)
 	if len(l.OnlyOrders) > 0 {
 		r.chosen = map[string]bool{}
 		for _, n := range l.OnlyOrders {

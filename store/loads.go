@@ -292,6 +292,7 @@ type findingRow struct {
 	Segment   string `db:"segment"`
 	Element   string `db:"element"`
 	Nearest   string `db:"nearest"`
+	Number    string `db:"number"`
 }
 
 func (r *findingRow) finding() finding.Finding {
@@ -299,10 +300,11 @@ func (r *findingRow) finding() finding.Finding {
 		Line: r.SourceLn, Segment: r.Segment, Element: r.Element}
 	return finding.Finding{Code: finding.Code(r.Code), Severity: finding.Severity(r.Severity), Place: p, At: p.String(),
 		Order: r.Seq, Line: r.Line, Field: r.Field, Value: r.Value, Message: r.Message, Hint: r.Hint, List: r.List,
-		Nearest: r.Nearest}
+		Nearest: r.Nearest, Number: r.Number}
 }
 
-const findingColumns = `n, seq, line, code, severity, sheet, row, col, in_mapping, field, value, message, hint, pointer, source_line, list, segment, element, nearest`
+const findingColumns = `n, seq, line, code, severity, sheet, row, col, in_mapping, field, value, message, hint, pointer, source_line, list, segment, element, nearest,
+  coalesce((SELECT sender_number FROM load_orders o WHERE o.load_id = findings.load_id AND o.seq = findings.seq), '') AS number`
 
 // FindingFilter narrows a list of findings. Blank fields do not narrow.
 type FindingFilter struct {

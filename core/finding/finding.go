@@ -24,6 +24,7 @@ type Finding struct {
 	Place    origin.Place `json:"place"`
 	At       string       `json:"at" doc:"The place as a person says it, e.g. Orders!C17"`
 	Order    int          `json:"order,omitempty" doc:"Which order of the document, counted from 1; 0 is none"`
+	Number   string       `json:"number,omitempty" doc:"The sender's number of that order"`
 	Line     int          `json:"line,omitempty" doc:"Which line of the order, counted from 1; 0 is the header"`
 	Field    string       `json:"field,omitempty" doc:"Field of the order, e.g. ship_to.code"`
 	Value    string       `json:"value,omitempty" doc:"The value as it stands in the document"`

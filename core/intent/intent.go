@@ -57,6 +57,13 @@ func (i *Intent) Add(code finding.Code, line int, field, value, format string, a
 	return f
 }
 
+// Name notes at each finding which order it speaks of.
+func (i *Intent) Name() {
+	for k := range i.Findings {
+		i.Findings[k].Number = i.Order.SenderNumber
+	}
+}
+
 // Refused reports whether a finding keeps the intent from being carried out.
 func (i *Intent) Refused() bool {
 	for k := range i.Findings {

@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"fmt"
 	"io"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -17,6 +18,8 @@ import (
 // what was found. It is the form of kept expected orders.
 type Expected struct {
 	w       *bufio.Writer
+	words   bool // what was found is said in words, each beside its line
+	holds   func(*finding.Finding) bool
 	orders  int
 	lines   int
 	refused int
@@ -24,6 +27,12 @@ type Expected struct {
 
 // NewExpected begins to write to w.
 func NewExpected(w io.Writer) *Expected { return &Expected{w: bufio.NewWriter(w)} }
+
+// NewOrders begins to write to w for people: what was found is said in words, beside the line that it is
+// about. Holds says which warnings hold an order.
+func NewOrders(w io.Writer, holds func(*finding.Finding) bool) *Expected {
+	return &Expected{w: bufio.NewWriter(w), words: true, holds: holds}
+}
 
 // Add writes one order.
 func (e *Expected) Add(d *intent.Intent) {
@@ -40,6 +49,9 @@ func (e *Expected) Add(d *intent.Intent) {
 	if d.Orphan {
 		outcome = " not an order"
 	}
+	if e.holds != nil && outcome == "" && slices.ContainsFunc(d.Findings, func(f finding.Finding) bool { return e.holds(&f) }) {
+		outcome = " held"
+	}
 	fmt.Fprintf(e.w, "order %d%s, %s\n", d.Seq, outcome, spansText(d.Spans))
 	line := 0
 	d.Order.Each(func(n int, field, value string) {
@@ -53,6 +65,7 @@ func (e *Expected) Add(d *intent.Intent) {
 		if n != line {
 			if line > 0 {
 				e.w.WriteByte('\n')
+				e.beside(d, line)
 			}
 			line = n
 			fmt.Fprintf(e.w, "  line %d:", n)
@@ -63,12 +76,25 @@ func (e *Expected) Add(d *intent.Intent) {
 	})
 	if line > 0 {
 		e.w.WriteByte('\n')
+		e.beside(d, line)
 	}
 	if d.Order.Total.Sign() != 0 || !d.Order.StatedTotal.IsZero() {
 		fmt.Fprintf(e.w, "  = %s\n", strings.TrimSpace(d.Order.Total.String()+" "+d.Order.Currency))
 	}
 	for i := range d.Findings {
-		e.finding(&d.Findings[i])
+		if f := &d.Findings[i]; !e.words || f.Line == 0 || f.Line > line {
+			e.finding(f)
+		}
+	}
+}
+
+// beside writes for people what was found about a line.
+func (e *Expected) beside(d *intent.Intent, line int) {
+	for i := range d.Findings {
+		if f := &d.Findings[i]; e.words && f.Line == line {
+			e.w.WriteString("  ")
+			e.finding(f)
+		}
 	}
 }
 
@@ -82,8 +108,14 @@ func (e *Expected) finding(f *finding.Finding) {
 		at = "the document"
 	}
 	fmt.Fprintf(e.w, "  %s %s at %s", f.Severity, f.Code, at)
-	if about != "" {
+	if about != "" && !e.words {
 		fmt.Fprintf(e.w, " (%s)", about)
+	}
+	if e.words {
+		fmt.Fprintf(e.w, ": %s", f.Message)
+		if f.Hint != "" && f.Severity == finding.Error {
+			fmt.Fprintf(e.w, " %s", f.Hint)
+		}
 	}
 	e.w.WriteByte('\n')
 }

@@ -329,9 +329,9 @@ func TestFindingsCSV(t *testing.T) {
 	if err := c.Close(); err != nil {
 		t.Fatal(err)
 	}
-	want := "code,severity,place,sheet,row,column,order,line,field,value,message,hint\n" +
-		`unknown_code,error,'Week 12'!B7,Week 12,7,2,3,2,item,'=2+3,"item is ""=2+3"".","` + f.Hint + "\"\n" +
-		`mapping_missing_key,error,mapping line 4 column 9,,4,9,,,,,It needs lines.,Add it.` + "\n"
+	want := "code,severity,place,sheet,row,column,order,number,line,field,value,message,hint\n" +
+		`unknown_code,error,'Week 12'!B7,Week 12,7,2,3,,2,item,'=2+3,"item is ""=2+3"".","` + f.Hint + "\"\n" +
+		`mapping_missing_key,error,mapping line 4 column 9,,4,9,,,,,,It needs lines.,Add it.` + "\n"
 	if got := strings.ReplaceAll(strings.TrimPrefix(b.String(), "\ufeff"), "\r\n", "\n"); got != want {
 		t.Errorf("%s\nwant\n%s", got, want)
 	}
