@@ -154,6 +154,9 @@ is in a document.`,
 		if a.token == "" {
 			a.token = os.Getenv("KOINOS_TOKEN")
 		}
+		if !strings.Contains(a.address, "://") {
+			a.address = "http://" + a.address
+		}
 		if a.output != "table" && a.output != "json" {
 			return usage{fmt.Errorf("--output is table or json, not %q", a.output)}
 		}

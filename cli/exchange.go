@@ -130,7 +130,7 @@ func (a *app) exchange() *cobra.Command {
 		Use: "list", Short: "List interchanges, newest first",
 		Example: "  koinos exchange list\n  koinos exchange list --partner PELLOW --state held", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			q := url.Values{"limit": {strconv.Itoa(limit)}}
+			q := url.Values{}
 			for name, v := range map[string]string{"partner": partnerName, "direction": direction, "state": state,
 				"kind": kind} {
 				if v != "" {
@@ -147,7 +147,7 @@ func (a *app) exchange() *cobra.Command {
 				}
 				q.Set("order", strconv.FormatInt(orders[0].ID, 10))
 			}
-			page, err := a.client().Interchanges(c.Context(), q)
+			page, err := pages(limit, q, func(q url.Values) (api.Page[api.Interchange], error) { return a.client().Interchanges(c.Context(), q) })
 			if err != nil {
 				return err
 			}
@@ -169,6 +169,16 @@ func (a *app) exchange() *cobra.Command {
 	list.Flags().StringVar(&number, "order", "", "only those that speak of the order of this number")
 	list.Flags().BoolVar(&speaking, "speaking", false, "only those that speak of orders: no acknowledgements")
 	list.Flags().IntVar(&limit, "limit", 50, "how many at most")
+	offers(list, "direction", "in", "out")
+	offers(list, "state", "received", "done", "held", "rejected", "duplicate", "unknown", "ready", "sent", "accepted", "noted", "partly", "overdue")
+	offers(list, "set", x12.Sets()...)
+	a.offersNames(list, "partner", func(c *cobra.Command) (names []string, err error) {
+		all, err := a.client().Partners(c.Context())
+		for _, p := range all {
+			names = append(names, p.Name)
+		}
+		return names, err
+	})
 
 	show := &cobra.Command{
 		Use: "show ID", Short: "Show an interchange, what became of its sets, and why",

@@ -7,11 +7,12 @@ import (
 	"net/url"
 	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
 
+	"koinos/api"
+	"koinos/core/list"
 	"koinos/core/listfile"
 	"koinos/core/report"
 	"koinos/folder"
@@ -102,7 +103,7 @@ func (a *app) lists(crosswalk bool) *cobra.Command {
 			return a.showEntries(c.Context(), args[0], crosswalk, limit)
 		},
 	}
-	show.Flags().IntVar(&limit, "limit", 1000, "how many entries, up to 1000")
+	show.Flags().IntVar(&limit, "limit", 1000, "how many entries")
 	c.AddCommand(show)
 	return c
 }
@@ -124,9 +125,9 @@ func (a *app) showLists(ctx context.Context, noun string, crosswalk bool) error 
 }
 
 func (a *app) showEntries(ctx context.Context, name string, crosswalk bool, limit int) error {
-	q := url.Values{"limit": {strconv.Itoa(limit)}}
+	q := url.Values{}
 	if crosswalk {
-		page, err := a.client().Pairs(ctx, name, q)
+		page, err := pages(limit, q, func(q url.Values) (api.Page[list.Pair], error) { return a.client().Pairs(ctx, name, q) })
 		if err != nil {
 			return err
 		}
@@ -141,7 +142,7 @@ func (a *app) showEntries(ctx context.Context, name string, crosswalk bool, limi
 		a.moreRows(page.Next)
 		return nil
 	}
-	page, err := a.client().Entries(ctx, name, q)
+	page, err := pages(limit, q, func(q url.Values) (api.Page[list.Entry], error) { return a.client().Entries(ctx, name, q) })
 	if err != nil {
 		return err
 	}

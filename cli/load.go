@@ -65,6 +65,7 @@ service has.`,
 		},
 	}
 	c.Flags().StringVarP(&mappingName, "mapping", "m", "", "mapping: a file, or a name that the service knows")
+	a.offersNames(c, "mapping", a.mappingNames)
 	opt.flags(c)
 	c.Flags().BoolVar(&orders, "orders", false, "with --dry-run: print the orders of the document first")
 	c.AddCommand(a.loadList(), a.loadShow(), a.loadReport(), a.loadMissing(), a.loadCancel(), a.loadPause(),
@@ -303,11 +304,11 @@ func (a *app) loadList() *cobra.Command {
 		Use: "list", Short: "List loads, newest first", Args: cobra.NoArgs,
 		Example: "  koinos load list --limit 5\n  koinos load list --of documents",
 		RunE: func(c *cobra.Command, _ []string) error {
-			q := url.Values{"limit": {strconv.Itoa(limit)}}
+			q := url.Values{}
 			if of != "" {
 				q.Set("of", of)
 			}
-			page, err := a.client().Loads(c.Context(), q)
+			page, err := pages(limit, q, func(q url.Values) (api.Page[outcome.Load], error) { return a.client().Loads(c.Context(), q) })
 			if err != nil {
 				return err
 			}
@@ -331,7 +332,7 @@ func (a *app) loadList() *cobra.Command {
 			return nil
 		},
 	}
-	c.Flags().IntVar(&limit, "limit", 20, "how many, up to 1000")
+	c.Flags().IntVar(&limit, "limit", 20, "how many")
 	c.Flags().StringVar(&of, "of", "", "only those of documents that were sent, or of records of systems: documents or records")
 	return c
 }

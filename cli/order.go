@@ -27,7 +27,7 @@ func (a *app) order() *cobra.Command {
 		Example: "  koinos order list --kind purchase --partner EBBING\n  koinos order list --load 4 --limit 50\n  " +
 			"koinos order list --text OB-26",
 		RunE: func(c *cobra.Command, _ []string) error {
-			q := url.Values{"limit": {strconv.Itoa(limit)}}
+			q := url.Values{}
 			for name, v := range filters {
 				if *v != "" {
 					q.Set(name, *v)
@@ -36,7 +36,7 @@ func (a *app) order() *cobra.Command {
 			if loadID > 0 {
 				q.Set("load", strconv.FormatInt(loadID, 10))
 			}
-			page, err := a.client().Orders(c.Context(), q)
+			page, err := pages(limit, q, func(q url.Values) (api.Page[api.OrderSummary], error) { return a.client().Orders(c.Context(), q) })
 			if err != nil {
 				return err
 			}
@@ -59,8 +59,10 @@ func (a *app) order() *cobra.Command {
 		"text": "beginning of a number or partner"} {
 		filters[name] = ls.Flags().String(name, "", about)
 	}
+	offers(ls, "kind", order.Kinds...)
+	offers(ls, "status", "draft", "open", "confirmed", "partial", "complete", "cancelled")
 	ls.Flags().Int64Var(&loadID, "load", 0, "only orders that this load stored")
-	ls.Flags().IntVar(&limit, "limit", 20, "how many, up to 1000")
+	ls.Flags().IntVar(&limit, "limit", 20, "how many")
 	show := &cobra.Command{
 		Use: "show NUMBER", Short: "Show an order, and where each of its values came from",
 		Example: "  koinos order show SO-000012", Args: cobra.ExactArgs(1),

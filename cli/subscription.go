@@ -133,11 +133,13 @@ func (a *app) listDeliveries() *cobra.Command {
 		Use: "deliveries NAME", Short: "List the messages to a subscriber, newest first", Args: cobra.ExactArgs(1),
 		Example: "  koinos subscription deliveries warehouse --state failed",
 		RunE: func(c *cobra.Command, args []string) error {
-			q := url.Values{"limit": {strconv.Itoa(limit)}}
+			q := url.Values{}
 			if state != "" {
 				q.Set("state", state)
 			}
-			page, err := a.client().Deliveries(c.Context(), args[0], q)
+			page, err := pages(limit, q, func(q url.Values) (api.Page[api.Delivery], error) {
+				return a.client().Deliveries(c.Context(), args[0], q)
+			})
 			if err != nil {
 				return err
 			}

@@ -9,7 +9,9 @@ import (
 	"io"
 	"net/url"
 	"os"
+	"path/filepath"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -17,6 +19,7 @@ import (
 
 	"koinos/api"
 	"koinos/client"
+	"koinos/core/order"
 	"koinos/core/report"
 	"koinos/core/source"
 	"koinos/core/writing"
@@ -205,9 +208,19 @@ func (a *app) writeOrders() *cobra.Command {
 			if version != "" {
 				q.Set("version", version)
 			}
+			format := strings.ToLower(strings.TrimPrefix(filepath.Ext(to), "."))
+			if !slices.Contains([]string{"csv", "xlsx", "json", "ndjson"}, format) {
+				format = "" // any other name has what the mapping writes
+			} else {
+				q.Set("format", format)
+			}
 			problems := 0
 			err := folder.WriteWhole(to, func(w io.Writer) (err error) {
-				problems, err = calls.MappingFile(c.Context(), name, "document", q, w)
+				if looksLikeFile(mappingName) {
+					problems, err = a.writeLocally(c.Context(), w, mappingName, source.Format(format), loadID, ids)
+				} else {
+					problems, err = calls.MappingFile(c.Context(), name, "document", q, w)
+				}
 				return err
 			})
 			if err == nil && problems > 0 {
@@ -217,10 +230,52 @@ func (a *app) writeOrders() *cobra.Command {
 			return err
 		},
 	}
-	c.Flags().StringVarP(&mappingName, "mapping", "m", "", "mapping of the service: NAME, or NAME@VERSION")
+	c.Flags().StringVarP(&mappingName, "mapping", "m", "", "mapping: a file, or NAME or NAME@VERSION of the service")
+	a.offersNames(c, "mapping", a.mappingNames)
 	c.Flags().Int64Var(&loadID, "load", 0, "all orders that this load stored")
-	c.Flags().StringVar(&to, "to", "", "file to write")
+	c.Flags().StringVar(&to, "to", "", "file to write; its end says whether a table is a .csv or an .xlsx")
 	return c
+}
+
+// writeLocally writes orders of the service through a mapping's file.
+func (a *app) writeLocally(ctx context.Context, w io.Writer, file string, format source.Format, loadID int64, ids []string) (problems int,
+	err error) {
+	m, err := a.mappingOf(ctx, file)
+	if err == nil {
+		m, err = writing.In(m, format)
+	}
+	if err != nil {
+		return 0, err
+	}
+	set, err := a.setFor(ctx, "", m)
+	if err != nil {
+		return 0, err
+	}
+	calls := a.client()
+	if loadID > 0 {
+		page, err := pages(10_000, url.Values{"load": {strconv.FormatInt(loadID, 10)}},
+			func(q url.Values) (api.Page[api.OrderSummary], error) { return calls.Orders(ctx, q) })
+		if err != nil {
+			return 0, err
+		}
+		for _, o := range slices.Backward(page.Items) { // oldest first, as they stood in their document
+			ids = append(ids, strconv.FormatInt(o.ID, 10))
+		}
+	}
+	var orders []order.Order
+	for _, id := range ids {
+		n, err := strconv.ParseInt(id, 10, 64)
+		if err != nil {
+			return 0, err
+		}
+		o, err := calls.Order(ctx, n)
+		if err != nil {
+			return 0, err
+		}
+		orders = append(orders, o.Order)
+	}
+	found, err := writing.Write(w, m, orders, set)
+	return len(found), err
 }
 
 var badName = regexp.MustCompile(`[^a-z0-9_-]`)

@@ -15,6 +15,7 @@ import (
 	"koinos/core/mapping"
 	"koinos/core/order"
 	"koinos/core/reading"
+	"koinos/core/source"
 	"koinos/core/writing"
 	"koinos/load"
 	"koinos/store"
@@ -206,8 +207,9 @@ func (s *Service) trust(h huma.API) {
 
 	type written struct {
 		ByMapping
-		Load  int64   `query:"load" doc:"Orders that this load stored"`
-		Order []int64 `query:"order" doc:"Ids of orders"`
+		Load   int64   `query:"load" doc:"Orders that this load stored"`
+		Order  []int64 `query:"order" doc:"Ids of orders"`
+		Format string  `query:"format" enum:"csv,xlsx,json,ndjson" doc:"Format of the document; left out, that of the mapping. A table can be csv or xlsx"`
 	}
 	write := op(http.MethodGet, "/mappings/{name}/document", "write-document", "Mappings", "read",
 		"Stored orders as a document that the mapping reads")
@@ -218,6 +220,9 @@ func (s *Service) trust(h huma.API) {
 		m, err := s.parsed(ctx, in.Name, in.Version)
 		if err != nil {
 			return nil, err
+		}
+		if m, err = writing.In(m, source.Format(in.Format)); err != nil {
+			return nil, problem("invalid_request", capital(err.Error())+".")
 		}
 		set, err := s.store.Set(ctx)
 		if err != nil {

@@ -29,6 +29,23 @@ func Format(m *mapping.Mapping) source.Format {
 	return source.CSV
 }
 
+// In gives a mapping whose documents are written in a format; a table can be a CSV or a workbook,
+// whichever the mapping says.
+func In(m *mapping.Mapping, format source.Format) (*mapping.Mapping, error) {
+	is := Format(m)
+	if format == is || format == "" {
+		return m, nil
+	}
+	for _, f := range []source.Format{format, is} {
+		if f != source.CSV && f != source.XLSX {
+			return nil, fmt.Errorf("the mapping %s writes %s, not %s", m.Name, is, format)
+		}
+	}
+	out := *m
+	out.Document.Format = format
+	return &out, nil
+}
+
 // Write writes orders as a document that the mapping reads. Problems are what
 // of them the document cannot say.
 func Write(out io.Writer, m *mapping.Mapping, orders []order.Order, set *list.Set) ([]Problem, error) {

@@ -1,0 +1,57 @@
+package cli
+
+import (
+	"net/url"
+	"strconv"
+
+	"github.com/spf13/cobra"
+
+	"koinos/api"
+)
+
+// mostOnPage is how many rows the service gives at a time.
+const mostOnPage = 1000
+
+// pages asks for so many rows of a list, page by page where they are more than one has.
+func pages[T any](limit int, q url.Values, ask func(url.Values) (api.Page[T], error)) (all api.Page[T], err error) {
+	for limit > 0 {
+		q.Set("limit", strconv.Itoa(min(limit, mostOnPage)))
+		page, err := ask(q)
+		if err != nil {
+			return all, err
+		}
+		all.Items, all.Next = append(all.Items, page.Items...), page.Next
+		if limit -= len(page.Items); page.Next == "" || len(page.Items) == 0 {
+			break
+		}
+		q.Set("cursor", page.Next)
+	}
+	if all.Items == nil {
+		all.Items = []T{}
+	}
+	return all, nil
+}
+
+// offers lets the shell complete a flag's value to one of words.
+func offers(c *cobra.Command, flag string, words ...string) {
+	_ = c.RegisterFlagCompletionFunc(flag, cobra.FixedCompletions(words, cobra.ShellCompDirectiveNoFileComp)) // the flag is there
+}
+
+// offersNames is offers with names that the service knows.
+func (a *app) offersNames(c *cobra.Command, flag string, names func(*cobra.Command) ([]string, error)) {
+	_ = c.RegisterFlagCompletionFunc(flag, func(c *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
+		all, err := names(c)
+		if err != nil {
+			return nil, cobra.ShellCompDirectiveDefault // no service answers: files may be meant
+		}
+		return all, cobra.ShellCompDirectiveDefault
+	})
+}
+
+func (a *app) mappingNames(c *cobra.Command) (names []string, err error) {
+	all, err := a.client().Mappings(c.Context())
+	for _, m := range all {
+		names = append(names, m.Name)
+	}
+	return names, err
+}
