@@ -2,7 +2,9 @@ package cli
 
 import (
 	"fmt"
+	"maps"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -75,6 +77,7 @@ writes one for each list and crosswalk; fill them in and name the folder with
 			if err != nil {
 				return err
 			}
+			a.showFix(&f)
 			return a.follow(c.Context(), calls, l)
 		},
 	}
@@ -89,6 +92,33 @@ writes one for each list and crosswalk; fill them in and name the folder with
 	flags.BoolVar(&nearest, "take-nearest", false, "take what is nearest for each value that has one")
 	c.AddCommand(fix)
 	return c
+}
+
+// showFix names what was changed.
+func (a *app) showFix(f *api.Fix) {
+	if a.output == "json" {
+		return
+	}
+	pairs := func(what string, all map[string][]list.Pair) {
+		for _, name := range slices.Sorted(maps.Keys(all)) {
+			for _, p := range all[name] {
+				fmt.Fprintf(a.out, "%s %s: %q is our %s\n", what, name, p.Theirs, p.Ours)
+			}
+		}
+	}
+	pairs("Crosswalk", f.Crosswalks)
+	pairs("Crosswalk of", f.Means)
+	for _, name := range slices.Sorted(maps.Keys(f.Lists)) {
+		for _, e := range f.Lists[name] {
+			fmt.Fprintf(a.out, "List %s: %s\n", name, strings.TrimSpace(e.Code+" "+e.Name))
+		}
+	}
+	for _, field := range slices.Sorted(maps.Keys(f.Dates)) {
+		fmt.Fprintf(a.out, "Mapping: %s may be written %s\n", field, f.Dates[field])
+	}
+	for _, code := range f.Accept {
+		fmt.Fprintf(a.out, "Accepted this time: %s\n", code)
+	}
 }
 
 // showActs lists acts with the command for each.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"maps"
+	"slices"
 	"strings"
 
 	"koinos/api"
@@ -145,6 +146,9 @@ func (e *Engine) Fix(ctx context.Context, id int64, f api.Fix, by, name string) 
 		}
 		walks[name] = append(walks[name], pairs...)
 	}
+	if err := e.sensible(ctx, text, f.Lists, walks); err != nil {
+		return l, err
+	}
 	if err := e.store.AddEntries(ctx, f.Lists, walks, e.now()); err != nil {
 		return l, err
 	}
@@ -155,6 +159,59 @@ func (e *Engine) Fix(ctx context.Context, id int64, f api.Fix, by, name string) 
 		}
 	}
 	return e.Retry(ctx, id, f.Accept, by, name)
+}
+
+// sensible looks whether what is to be added would mend anything: a crosswalk is used by the mapping, our
+// side of its pairs is in the list that the field asks, and a list is one that is asked.
+func (e *Engine) sensible(ctx context.Context, text string, lists map[string][]list.Entry, walks map[string][]list.Pair) error {
+	m, err := mapping.Parse([]byte(text))
+	if err != nil {
+		return err
+	}
+	set, err := e.store.Set(ctx)
+	if err != nil {
+		return err
+	}
+	var all finding.All
+	bad := func(value, format string, args ...any) {
+		f := finding.New(finding.MappingWrongValue, origin.Place{}, value, format, args...)
+		f.Hint = ""
+		all = append(all, f)
+	}
+	used, asked := map[string]bool{}, map[string]bool{"units": true}
+	for _, level := range m.Levels {
+		for i := range level {
+			b := &level[i]
+			name := b.List
+			if name == "" && b.Field.Type == order.Unit {
+				name = "units"
+			}
+			asked[name] = true
+			used[b.Crosswalk] = true
+			if known := set.Lists[name]; known != nil {
+				for _, p := range walks[b.Crosswalk] {
+					if known.Look(p.Ours, b.Keys, 0).Entry == nil && !slices.ContainsFunc(lists[name], func(n list.Entry) bool { return n.Code == p.Ours }) {
+						bad(p.Ours, "%q is not in the list %s, which %s asks: nothing was changed. Add it to the list too, or correct it.", p.Ours, name,
+							b.Field.Name)
+					}
+				}
+			}
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(walks)) {
+		if !used[name] && set.Crosswalks[name] == nil { // expressions may ask one that is there
+			bad(name, "Nothing in the mapping %s uses the crosswalk %s: nothing was changed.", m.Name, name)
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(lists)) {
+		if !asked[name] && set.Lists[name] == nil {
+			bad(name, "Nothing asks the list %s, and there is none: nothing was changed.", name)
+		}
+	}
+	if len(all) > 0 {
+		return all
+	}
+	return nil
 }
 
 // Retry loads the orders of a load that failed once more, with the mapping and
