@@ -170,6 +170,9 @@ func (a *app) showGuesses(p *drafting.Proposal) {
 			rows = append(rows, []string{g.Sure, g.What, finding.Clip(g.Choice, 40), finding.Clip(g.Why, 70), second})
 		}
 	}
+	if p.NoOrders != "" {
+		fmt.Fprintf(a.err, "\n%s\n", p.NoOrders)
+	}
 	fmt.Fprintf(a.err, "\n%d guesses are sure, %d likely, %d unsure.", counts["sure"], counts["likely"],
 		counts["unsure"])
 	if len(rows) > 0 {

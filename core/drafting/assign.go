@@ -152,6 +152,7 @@ func (d *drafter) candidates(columns []*profile, groups []int) []candidate {
 		}
 	}
 	d.byProducts(columns, &all)
+	preferNumbers(all)
 	sort.SliceStable(all, func(i, j int) bool {
 		if all[i].score != all[j].score {
 			return all[i].score > all[j].score
@@ -165,6 +166,28 @@ func (d *drafter) candidates(columns []*profile, groups []int) []candidate {
 		return all[i].field.Name < all[j].field.Name
 	})
 	return all
+}
+
+// preferNumbers lets a column that may be the order's number or its item be the number where another one
+// looks as much like the item.
+func preferNumbers(all []candidate) {
+	for i := range all {
+		number := &all[i]
+		if number.name() != "sender_number" {
+			continue
+		}
+		for j := range all {
+			item := &all[j]
+			if item.name() != "item" || item.column != number.column || item.score > number.score+0.1 || number.score < 0.4 {
+				continue
+			}
+			if slices.ContainsFunc(all, func(o candidate) bool {
+				return o.name() == "item" && o.column != item.column && o.score >= item.score-0.05
+			}) {
+				number.score = item.score + 0.15
+			}
+		}
+	}
 }
 
 // settleLevel puts a field to the level at which its column behaves.

@@ -38,6 +38,8 @@ type Proposal struct {
 	Text    string   `json:"text" doc:"The mapping as YAML; what is not sure is marked in it"`
 	Guesses []Guess  `json:"guesses"`
 	Unbound []string `json:"unbound" doc:"Columns or paths with values that feed nothing"`
+	// NoOrders is blank where the document looks like one of orders.
+	NoOrders string `json:"no_orders,omitempty" doc:"Why the document does not look like one of orders"`
 }
 
 type drafter struct {
@@ -72,8 +74,13 @@ func Draft(r io.ReaderAt, size int64, h Hints) (*Proposal, error) {
 	if shape.Format.Tree() {
 		err = d.tree(r, size, opt)
 	} else {
-		opt.Sheets = func(int, string) bool { return true }
-		if d.sheets, _, err = readSheets(r, size, opt); err == nil {
+		opt.Sheets, opt.Visible = func(int, string) bool { return true }, true
+		d.sheets, _, err = readSheets(r, size, opt)
+		if found := finding.Of(err); len(found) > 0 && found[0].Code == finding.SheetMissing { // all are hidden
+			opt.Visible = false
+			d.sheets, _, err = readSheets(r, size, opt)
+		}
+		if err == nil {
 			err = d.tables()
 		}
 	}
@@ -148,6 +155,7 @@ func (d *drafter) tables() error {
 // plain drafts for one table of rows: by key, opener, gap, across or matrix.
 func (d *drafter) plain(t *table, all []*table) bool {
 	d.describe(t, d.alikeSheets(t, all))
+	agree(t.columns)
 	columns := t.columns
 	numbered := d.numbered(t)
 	if numbered != nil {
@@ -156,6 +164,7 @@ func (d *drafter) plain(t *table, all []*table) bool {
 	candidates := d.candidates(columns, nil)
 	chosen, _ := assign(candidates)
 	g := d.groupRows(t, columns, chosen)
+	d.doubt(&g, columns, chosen)
 	candidates = d.candidates(columns, g.groups)
 	matrix := []*profile(nil)
 	if numbered == nil {
@@ -183,6 +192,29 @@ func (d *drafter) plain(t *table, all []*table) bool {
 	return true
 }
 
+// doubt lowers the mark of a grouping within whose orders a column varies that should say the same of all
+// of an order: it may be a part of the key.
+func (d *drafter) doubt(g *grouping, columns []*profile, chosen []candidate) {
+	for _, p := range columns {
+		if p == g.ident || p.filled < 2 || constant(p, g.groups) >= 0.97 {
+			continue
+		}
+		party := whose[strings.Join(plainWords(p.heading), " ")]
+		for _, c := range chosen {
+			party = party || c.column == p && c.name() == "partner" && c.score > 0.5
+		}
+		if party && g.ident != nil {
+			g.sure, g.second = "unsure", "key of "+g.ident.from+" and "+p.from
+			g.why += fmt.Sprintf("; but %s varies within it: an order may be one for both", p.from)
+			return
+		}
+	}
+}
+
+// whose are headings of columns that say for whom an order is.
+var whose = map[string]bool{"shop": true, "store": true, "branch": true, "outlet": true, "customer": true, "client": true, "filiale": true, "kunde": true,
+	"magasin": true, "tienda": true, "cliente": true, "negozio": true, "winkel": true, "klant": true, "site": true, "depot": true, "customer no": true, "kunden no": true}
+
 // settle makes a column the field that the grouping found it to be.
 func settle(all []candidate, column *profile, field string) []candidate {
 	kept := slices.DeleteFunc(all, func(c candidate) bool {
@@ -199,6 +231,10 @@ func settle(all []candidate, column *profile, field string) []candidate {
 
 // describe writes what the document looks like.
 func (d *drafter) describe(t *table, sheets string) {
+	if n := t.sheet.hidden; n > 0 {
+		d.y.hidden = true
+		d.guess("hidden", "leave-out", fmt.Sprintf("%d rows of the sheet are hidden or filtered out", n), "unsure", "read")
+	}
 	d.y.format = string(d.format)
 	d.y.sheet = sheets
 	if t.headAt >= 0 {
@@ -326,7 +362,10 @@ func (d *drafter) values(b *binding, c *candidate) {
 	p := c.column
 	switch c.field.Type {
 	case order.Day:
-		forms, _ := p.isDates()
+		forms, _ := p.mostlyDates(mostDates)
+		if _, all := p.isDates(); !all {
+			b.why += "; some of its values are no dates"
+		}
 		if len(forms) > 0 {
 			b.words = append(b.words, "dates: "+flow(forms))
 		}
@@ -342,7 +381,7 @@ func (d *drafter) values(b *binding, c *candidate) {
 				words += n
 			}
 		}
-		if words > 0 && c.field.Type == order.Decimal {
+		if words*5 >= p.numbers && words > 0 && c.field.Type == order.Decimal { // a single one is a dirty cell
 			suffix := "drop"
 			if c.field.Name == "quantity" {
 				suffix = "unit"
@@ -402,7 +441,8 @@ func (d *drafter) look(b *binding, c *candidate) {
 		if p.share(p.inList["units/name"]) > 0.6 {
 			b.words = append(b.words, "list: units", "by: [name, code]")
 		} else if unknown > 0 {
-			b.why += "; its words are not codes of units: a crosswalk will be needed"
+			b.sure = "unsure"
+			b.why += "; its words are not codes of units: say crosswalk: and import one with them"
 		}
 	}
 }
@@ -418,6 +458,48 @@ func flow(words []string) string {
 	return "[" + strings.Join(all, ", ") + "]"
 }
 
+// unsaid is a binding of what the document does not say: it refuses each order until a person says it.
+var unsaid = []string{"expr: '\"\"'", "need: must"}
+
+// others are words of the headings of documents that are no orders.
+var others = []struct{ what, words string }{
+	{"a stock list", "on hand|stock|available|reserved|bestand|lagerbestand|stock on hand|disponible|en stock|giacenza|voorraad|inventory"},
+	{"a price list", "list price|valid from|valid until|gultig ab|gultig bis|listenpreis|prix tarif|price list|new price|old price|rrp"},
+	{"a list of invoices", "invoice no|invoice date|invoice|due date|due|paid|rechnungsno|rechnungsdatum|fallig|facture|date facture|fattura|open amount"},
+	{"a list of addresses", "street|city|zip|phone|email|strasse|ort|plz|telefon|country|address|rue|ville|adresse"},
+}
+
+// noOrders says of a document that it does not look like one of orders: it has no quantities, or what
+// looks like one is called otherwise.
+func (d *drafter) noOrders(columns []*profile) {
+	quantity := false
+	for _, b := range d.y.bindings {
+		if b.level == order.Lines && b.field == "quantity" {
+			quantity = b.from != "{cell}" || d.bound(order.Header, "sender_number")
+		}
+	}
+	if quantity || len(columns) == 0 {
+		return
+	}
+	best, most := "a table of something else", 0
+	for _, o := range others {
+		n := 0
+		for _, p := range columns {
+			heading := strings.Join(plainWords(p.heading), " ")
+			for _, w := range strings.Split(o.words, "|") {
+				if heading == w || strings.HasSuffix(p.from, "."+strings.ReplaceAll(w, " ", "")) {
+					n++
+				}
+			}
+		}
+		if n > most {
+			best, most = o.what, n
+		}
+	}
+	d.out.NoOrders = "No column looks like a quantity: this may be " + best + ", and no document of orders."
+	d.guess("document", "no orders", d.out.NoOrders, "unsure", "")
+}
+
 // finish adds the partner and the kind, and lists what feeds nothing.
 func (d *drafter) finish(t *table, columns []*profile, chosen []candidate, matrix []*profile) {
 	for _, p := range columns {
@@ -431,14 +513,15 @@ func (d *drafter) finish(t *table, columns []*profile, chosen []candidate, matri
 			d.out.Unbound = append(d.out.Unbound, name)
 		}
 	}
+	d.noOrders(columns)
 	if !d.bound(order.Lines, "quantity") {
-		d.add(binding{level: order.Lines, field: "quantity", words: []string{"value: 1"}, sure: "unsure",
-			why: "no column looks like a quantity"})
+		d.add(binding{level: order.Lines, field: "quantity", words: unsaid, sure: "unsure",
+			why: "no column looks like a quantity: say from which one it comes"})
 	}
 	if !slices.ContainsFunc([]string{"item", "buyer_item", "supplier_item", "gtin", "description"},
 		func(f string) bool { return d.bound(order.Lines, f) }) {
-		d.add(binding{level: order.Lines, field: "description", words: []string{"value: unknown"}, sure: "unsure",
-			why: "no column looks like an item"})
+		d.add(binding{level: order.Lines, field: "description", words: unsaid, sure: "unsure",
+			why: "no column looks like an item: say from which one it comes"})
 	}
 	var texts []string
 	if t != nil {
@@ -496,8 +579,8 @@ func (d *drafter) partner(texts []string) {
 			}
 		}
 	}
-	d.add(binding{level: order.Header, field: "partner", words: []string{"value: UNKNOWN"}, sure: "unsure",
-		why: "nothing says who the partner is: put our code of it here"})
+	d.add(binding{level: order.Header, field: "partner", words: unsaid, sure: "unsure",
+		why: "nothing says who the partner is: write value: and our code of it"})
 }
 
 // knownHeads reports whether the headings of a known mapping are this document's.

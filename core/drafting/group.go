@@ -69,7 +69,7 @@ func (d *drafter) identity(t *table, columns []*profile, chosen []candidate) *pr
 			}) {
 			continue
 		}
-		if _, dates := p.isDates(); dates {
+		if _, dates := p.mostlyDates(mostDates); dates && p.share(p.numbers) < 0.9 {
 			continue
 		}
 		runs, _ := d.runs(t, p)
@@ -272,7 +272,7 @@ func (d *drafter) matrix(t *table, candidates []candidate) []*profile {
 	for _, p := range t.columns {
 		strong := slices.ContainsFunc(candidates, func(c candidate) bool { return c.column == p && c.score > 0.75 })
 		sized := sizeWord.MatchString(strings.TrimSpace(p.heading))
-		if p.heading == "" || p.filled > 0 && p.share(p.numbers) < 0.9 || strong && !sized {
+		if p.heading == "" || p.filled > 0 && p.share(p.numbers) < 0.9 || strong && !sized || isTotal(p.heading) {
 			end()
 			continue
 		}

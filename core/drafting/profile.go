@@ -1,6 +1,7 @@
 package drafting
 
 import (
+	"slices"
 	"strconv"
 	"strings"
 
@@ -29,7 +30,29 @@ type profile struct {
 	suffix  map[string]int  // words beside numbers
 	inList  map[string]int  // how many values stand in a list, by list and key
 	across  map[string]int  // how many values a crosswalk knows
+	first   byte            // d or m: what comes first in the dates of other columns; 0 is not known
 }
+
+// agree lets columns whose dates leave open which is the day follow those that do not.
+func agree(columns []*profile) {
+	votes := map[byte]int{}
+	for _, p := range columns {
+		if forms, ok := p.mostlyDates(mostDates); ok && len(forms) == 1 && slices.ContainsFunc(dateForms, func(f string) bool { return swapped(f, forms[0]) }) {
+			votes[forms[0][0]]++
+		}
+	}
+	for _, first := range []byte("dm") {
+		if votes[first] > 0 && len(votes) == 1 {
+			for _, p := range columns {
+				p.first = first
+			}
+		}
+	}
+}
+
+// mostDates is how large a share of dates makes a column one of dates whose heading says so: the rest may
+// be dirty.
+const mostDates = 0.6
 
 // value is one filled cell with the row it stands in.
 type value struct {
@@ -132,15 +155,18 @@ func (p *profile) share(n int) float64 {
 
 // isDates reports whether the values are dates, and in which forms besides
 // yyyy-mm-dd: the fewest that fit all of them.
-func (p *profile) isDates() (forms []string, ok bool) {
-	if p.share(p.days) >= 0.9 {
+func (p *profile) isDates() (forms []string, ok bool) { return p.mostlyDates(0.9) }
+
+// mostlyDates is isDates where so large a share of the values is enough.
+func (p *profile) mostlyDates(least float64) (forms []string, ok bool) {
+	if p.share(p.days) >= least {
 		return nil, true
 	}
 	left := float64(p.filled - p.days)
 	var fits []string
 	best := 0
 	for _, form := range dateForms {
-		if n := p.dates[form]; float64(n) >= 0.9*left && n > 0 {
+		if n := p.dates[form]; float64(n) >= least*left && n > 0 {
 			fits = append(fits, form)
 			best = max(best, n)
 		}
@@ -152,6 +178,9 @@ func (p *profile) isDates() (forms []string, ok bool) {
 			if p.dates[f] == best && (len(forms) == 0 || swapped(forms[0], f)) {
 				forms = append(forms, f)
 			}
+		}
+		if len(forms) == 2 && p.first != 0 { // another column of the document says which it is
+			forms = slices.DeleteFunc(forms, func(f string) bool { return f[0] != p.first })
 		}
 		return forms, true
 	}
@@ -220,6 +249,9 @@ func (p *profile) fits(f order.Field) float64 {
 	case order.Day:
 		if dates {
 			return 1
+		}
+		if _, mostly := p.mostlyDates(mostDates); mostly {
+			return 0.9
 		}
 		return 0
 	case order.Decimal, order.Percent:

@@ -17,8 +17,9 @@ import (
 
 // sheet is the beginning of one sheet, or of a CSV.
 type sheet struct {
-	name string
-	rows []source.Record // blank rows left out
+	hidden int // rows with values that people do not see
+	name   string
+	rows   []source.Record // blank rows left out
 }
 
 // table is where on a sheet the rows of orders stand.
@@ -62,6 +63,10 @@ func readSheets(r io.ReaderAt, size int64, opt source.Options) ([]*sheet, []find
 		if s == nil || rec.Sheet != s.name {
 			s = &sheet{name: rec.Sheet}
 			sheets = append(sheets, s)
+		}
+		if rec.Hidden && !rec.Blank() {
+			s.hidden++
+			continue // what people do not see is left out
 		}
 		if rec.Blank() || len(s.rows) >= sampleRows {
 			continue

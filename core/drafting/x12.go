@@ -1,9 +1,11 @@
 package drafting
 
 import (
+	"cmp"
 	"fmt"
 	"io"
 	"slices"
+	"strings"
 
 	"koinos/core/list"
 	"koinos/core/mapping"
@@ -39,7 +41,7 @@ func (d *drafter) interchange(r io.ReaderAt, size int64) error {
 	}
 	partner, sure := d.hints.Partner, "sure"
 	if partner == "" {
-		partner, sure = "UNKNOWN", "unsure"
+		partner, sure = "", "unsure"
 		if customers := d.hints.Lists.Lists["customers"]; customers != nil && sender != "" {
 			if near, ok := customers.Nearest(sender); ok {
 				partner, sure = near.Code, "likely"
@@ -48,15 +50,19 @@ func (d *drafter) interchange(r io.ReaderAt, size int64) error {
 				partner, sure = m.Entry.Code, "sure"
 			}
 		}
-		d.guess("header.partner", "value: "+partner, "the sender of the interchange is "+sender, sure, "")
+		d.guess("header.partner", cmp.Or(partner, "not said"), "the sender of the interchange is "+sender, sure, "")
 	}
 	mark := ""
 	if sure != "sure" {
 		mark = "   # ? " + sure + ": the interchange is from " + sender
 	}
+	binding := "value: " + partner
+	if partner == "" {
+		binding = strings.Join(unsaid, ", ")
+	}
 	d.out.Text = fmt.Sprintf("koinos: mapping/1\nname: %s\nextends: x12-%s\nabout: Drafted from a sample; what the "+
-		"standard mapping says holds where nothing is said here\nheader:\n  partner: {value: %s}%s\n", d.hints.Name,
-		kind, partner, mark)
+		"standard mapping says holds where nothing is said here\nheader:\n  partner: {%s}%s\n", d.hints.Name,
+		kind, binding, mark)
 	m, err := mapping.Parse([]byte(d.out.Text))
 	if err != nil {
 		return fmt.Errorf("the draft needs a hand: %w", err)

@@ -17,6 +17,7 @@ type yaml struct {
 	until    string
 	blank    int
 	leaveOut string
+	hidden   bool
 	kind     string
 	group    string   // inside of the braces
 	parts    []string // lines: {…}
@@ -56,6 +57,9 @@ func (y *yaml) text(d *drafter) string {
 		line("  until: {text: %s}", quote(y.until))
 	} else if y.blank > 0 {
 		line("  until: {blank_rows: %d}", y.blank)
+	}
+	if y.hidden {
+		line("  hidden: leave-out   # ? unsure: some rows are hidden or filtered out; or read")
 	}
 	if y.leaveOut != "" {
 		line("  rows: {leave_out: '%s'}", strings.ReplaceAll(y.leaveOut, "'", "''"))
