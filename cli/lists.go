@@ -30,6 +30,7 @@ func (a *app) lists(crosswalk bool) *cobra.Command {
 	}
 	c := &cobra.Command{Use: noun, Short: about}
 	var add bool
+	var named listfile.Columns
 	imports := &cobra.Command{
 		Use: "import NAME FILE", Short: "Replace a " + noun + " from a CSV or workbook, or add to it", Long: columns,
 		Example: "  koinos " + noun + " import " + example, Args: cobra.ExactArgs(2),
@@ -39,7 +40,7 @@ func (a *app) lists(crosswalk bool) *cobra.Command {
 				return err
 			}
 			defer f.Close()
-			entries, err := listfile.Read(f, size, crosswalk)
+			entries, err := listfile.ReadBy(f, size, crosswalk, named)
 			if err != nil {
 				return err
 			}
@@ -66,6 +67,13 @@ func (a *app) lists(crosswalk bool) *cobra.Command {
 			fmt.Fprintf(a.out, "The %s %s has %s.\n", noun, args[0], words)
 			return nil
 		},
+	}
+	if crosswalk {
+		imports.Flags().StringVar(&named.Code, "theirs", "", "heading of the column with the partner's codes; left out, theirs")
+		imports.Flags().StringVar(&named.Name, "ours", "", "heading of the column with our codes; left out, ours")
+	} else {
+		imports.Flags().StringVar(&named.Code, "code", "", "heading of the column with the codes; left out, code")
+		imports.Flags().StringVar(&named.Name, "name", "", "heading of the column with the names; left out, name")
 	}
 	imports.Flags().BoolVar(&add, "add", false, "keep what the "+noun+" has; rows of a known code replace it")
 	var to string

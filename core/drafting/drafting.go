@@ -481,7 +481,7 @@ func (d *drafter) noOrders(columns []*profile) {
 	if quantity || len(columns) == 0 {
 		return
 	}
-	best, most := "a table of something else", 0
+	best, most := "", 0
 	for _, o := range others {
 		n := 0
 		for _, p := range columns {
@@ -496,7 +496,10 @@ func (d *drafter) noOrders(columns []*profile) {
 			best, most = o.what, n
 		}
 	}
-	d.out.NoOrders = "No column looks like a quantity: this may be " + best + ", and no document of orders."
+	d.out.NoOrders = "No column looks like a quantity: this may be no document of orders."
+	if best != "" {
+		d.out.NoOrders = "No column looks like a quantity: this may be " + best + ", and no document of orders."
+	}
 	d.guess("document", "no orders", d.out.NoOrders, "unsure", "")
 }
 

@@ -128,7 +128,7 @@ var wordings = []wording{
 			"quantity|pieces|pcs|menge|anzahl|stuck|stueck|stk|bestellmenge|quantite|qte|quantite " +
 			"commandee|cantidad|cant|cantidades|quantita|q " +
 			"ta|qta|aantal|antal|antall|kvantitet|ilosc|qtd|quantidade|qtde|units ordered|how " +
-			"many|kolicina|quant|order pieces|qty pcs", "amount|units|boxes|metres|litres|ordered"},
+			"many|kolicina|quant|order pieces|qty pcs", "amount|units|boxes|metres|litres|ordered|count"},
 	{order.Lines, "unit",
 		"unit|uom|u m|um|unit of measure|units of measure|einheit|mengeneinheit|me|unite|unidad|ud|unita|unita di " +
 			"misura|eenheid|enhed|enhet|jm|jednostka|unidade|un|measure|order unit", "pack|packaging"},

@@ -2,8 +2,10 @@
 package listfile
 
 import (
+	"cmp"
 	"encoding/csv"
 	"errors"
+	"fmt"
 	"io"
 	"slices"
 	"strings"
@@ -15,10 +17,19 @@ import (
 	"koinos/core/source"
 )
 
+// Columns are the headings of the columns that a list is read from; what is blank is code and name of a
+// list, theirs and ours of a crosswalk.
+type Columns struct{ Code, Name string }
+
 // Read reads a list from a CSV or workbook whose first row is its
 // heading: code and name of a list, theirs and ours of a crosswalk (which then
 // are the entries' code and name). Further columns become attributes.
 func Read(r io.ReaderAt, size int64, crosswalk bool) ([]list.Entry, error) {
+	return ReadBy(r, size, crosswalk, Columns{})
+}
+
+// ReadBy is Read of a table with other headings.
+func ReadBy(r io.ReaderAt, size int64, crosswalk bool, columns Columns) ([]list.Entry, error) {
 	src, err := source.Open(r, size, source.Options{Limits: source.DefaultLimits})
 	if err != nil {
 		return nil, err
@@ -27,6 +38,7 @@ func Read(r io.ReaderAt, size int64, crosswalk bool) ([]list.Entry, error) {
 	if crosswalk {
 		key, value = "theirs", "ours"
 	}
+	key, value = cmp.Or(list.Fold(columns.Code), key), cmp.Or(list.Fold(columns.Name), value)
 	head, err := src.Next()
 	if err != nil && !errors.Is(err, io.EOF) {
 		return nil, err
@@ -38,7 +50,7 @@ func Read(r io.ReaderAt, size int64, crosswalk bool) ([]list.Entry, error) {
 	if !slices.Contains(names, key) || crosswalk && !slices.Contains(names, value) {
 		f := finding.Fatal(finding.HeadingMissing, head.Place(0),
 			"The first row must be the heading, with a column %q%s.", key,
-			map[bool]string{true: " and a column \"ours\""}[crosswalk])
+			map[bool]string{true: fmt.Sprintf(" and a column %q", value)}[crosswalk])
 		f.Hint = "Its cells are: " + strings.Join(names, ", ") + "."
 		return nil, f
 	}

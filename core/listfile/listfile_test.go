@@ -3,6 +3,7 @@ package listfile
 import (
 	"bytes"
 	"koinos/core/list"
+	"strings"
 	"testing"
 )
 
@@ -23,5 +24,23 @@ func TestReadWhatIsWritten(t *testing.T) {
 	merged := Merge(entries, []list.Entry{{Code: "b", Name: "new"}, {Code: "c"}})
 	if len(merged) != 3 || merged[1].Name != "new" || entries[1].Name != "x, y" {
 		t.Errorf("%+v", merged)
+	}
+}
+
+// A table with other headings is read by those that are named; the rest become attributes, and the
+// guard against formulas goes out and comes back.
+func TestReadBy(t *testing.T) {
+	doc := "SKU;Title;Shelf\n'=00417;Shackle;S1\n"
+	got, err := ReadBy(strings.NewReader(doc), int64(len(doc)), false, Columns{Code: "sku", Name: "Title"})
+	if err != nil || len(got) != 1 || got[0].Code != "=00417" || got[0].Name != "Shackle" || got[0].Attributes["shelf"] != "S1" {
+		t.Fatalf("%+v %v", got, err)
+	}
+	var buf bytes.Buffer
+	if err := Write(&buf, got, false, false); err != nil || buf.String() != "code,name,shelf\n'=00417,Shackle,S1\n" {
+		t.Errorf("%q %v", buf.String(), err)
+	}
+	if _, err := ReadBy(strings.NewReader(doc), int64(len(doc)), true, Columns{Code: "SKU", Name: "Ours"}); err == nil ||
+		!strings.Contains(err.Error(), `with a column "sku" and a column "ours"`) {
+		t.Error(err)
 	}
 }
