@@ -159,8 +159,8 @@ type PullTried struct {
 // States of arrivals.
 const (
 	ArrivalMapped = "mapped"
-	ArrivalGone   = "gone" // withdrawn there
-	ArrivalShort  = "short" // not complete
+	ArrivalGone   = "gone"   // withdrawn there
+	ArrivalShort  = "short"  // not complete
 	ArrivalTold   = "told"   // it tells of another record, which was read then
 	ArrivalPassed = "passed" // it is not one that is to be taken in
 )

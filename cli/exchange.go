@@ -147,7 +147,10 @@ func (a *app) exchange() *cobra.Command {
 				}
 				q.Set("order", strconv.FormatInt(orders[0].ID, 10))
 			}
-			page, err := pages(limit, q, func(q url.Values) (api.Page[api.Interchange], error) { return a.client().Interchanges(c.Context(), q) })
+			page, err := pages(limit, q, func(q url.Values) (api.Page[api.Interchange],
+				error) {
+				return a.client().Interchanges(c.Context(), q)
+			})
 			if err != nil {
 				return err
 			}
@@ -170,7 +173,8 @@ func (a *app) exchange() *cobra.Command {
 	list.Flags().BoolVar(&speaking, "speaking", false, "only those that speak of orders: no acknowledgements")
 	list.Flags().IntVar(&limit, "limit", 50, "how many at most")
 	offers(list, "direction", "in", "out")
-	offers(list, "state", "received", "done", "held", "rejected", "duplicate", "unknown", "ready", "sent", "accepted", "noted", "partly", "overdue")
+	offers(list, "state", "received", "done", "held", "rejected", "duplicate", "unknown", "ready", "sent", "accepted",
+		"noted", "partly", "overdue")
 	offers(list, "set", x12.Sets()...)
 	a.offersNames(list, "partner", func(c *cobra.Command) (names []string, err error) {
 		all, err := a.client().Partners(c.Context())

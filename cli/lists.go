@@ -69,7 +69,8 @@ func (a *app) lists(crosswalk bool) *cobra.Command {
 		},
 	}
 	if crosswalk {
-		imports.Flags().StringVar(&named.Code, "theirs", "", "heading of the column with the partner's codes; left out, theirs")
+		imports.Flags().StringVar(&named.Code, "theirs", "",
+			"heading of the column with the partner's codes; left out, theirs")
 		imports.Flags().StringVar(&named.Name, "ours", "", "heading of the column with our codes; left out, ours")
 	} else {
 		imports.Flags().StringVar(&named.Code, "code", "", "heading of the column with the codes; left out, code")
@@ -135,7 +136,10 @@ func (a *app) showLists(ctx context.Context, noun string, crosswalk bool) error 
 func (a *app) showEntries(ctx context.Context, name string, crosswalk bool, limit int) error {
 	q := url.Values{}
 	if crosswalk {
-		page, err := pages(limit, q, func(q url.Values) (api.Page[list.Pair], error) { return a.client().Pairs(ctx, name, q) })
+		page, err := pages(limit, q, func(q url.Values) (api.Page[list.Pair],
+			error) {
+			return a.client().Pairs(ctx, name, q)
+		})
 		if err != nil {
 			return err
 		}
@@ -150,7 +154,10 @@ func (a *app) showEntries(ctx context.Context, name string, crosswalk bool, limi
 		a.moreRows(page.Next)
 		return nil
 	}
-	page, err := pages(limit, q, func(q url.Values) (api.Page[list.Entry], error) { return a.client().Entries(ctx, name, q) })
+	page, err := pages(limit, q, func(q url.Values) (api.Page[list.Entry],
+		error) {
+		return a.client().Entries(ctx, name, q)
+	})
 	if err != nil {
 		return err
 	}

@@ -308,7 +308,10 @@ func (a *app) loadList() *cobra.Command {
 			if of != "" {
 				q.Set("of", of)
 			}
-			page, err := pages(limit, q, func(q url.Values) (api.Page[outcome.Load], error) { return a.client().Loads(c.Context(), q) })
+			page, err := pages(limit, q, func(q url.Values) (api.Page[outcome.Load],
+				error) {
+				return a.client().Loads(c.Context(), q)
+			})
 			if err != nil {
 				return err
 			}
@@ -333,7 +336,8 @@ func (a *app) loadList() *cobra.Command {
 		},
 	}
 	c.Flags().IntVar(&limit, "limit", 20, "how many")
-	c.Flags().StringVar(&of, "of", "", "only those of documents that were sent, or of records of systems: documents or records")
+	c.Flags().StringVar(&of, "of", "",
+		"only those of documents that were sent, or of records of systems: documents or records")
 	return c
 }
 

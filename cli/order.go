@@ -36,7 +36,10 @@ func (a *app) order() *cobra.Command {
 			if loadID > 0 {
 				q.Set("load", strconv.FormatInt(loadID, 10))
 			}
-			page, err := pages(limit, q, func(q url.Values) (api.Page[api.OrderSummary], error) { return a.client().Orders(c.Context(), q) })
+			page, err := pages(limit, q, func(q url.Values) (api.Page[api.OrderSummary],
+				error) {
+				return a.client().Orders(c.Context(), q)
+			})
 			if err != nil {
 				return err
 			}

@@ -34,12 +34,14 @@ func pages[T any](limit int, q url.Values, ask func(url.Values) (api.Page[T], er
 
 // offers lets the shell complete a flag's value to one of words.
 func offers(c *cobra.Command, flag string, words ...string) {
-	_ = c.RegisterFlagCompletionFunc(flag, cobra.FixedCompletions(words, cobra.ShellCompDirectiveNoFileComp)) // the flag is there
+	// the flag is there
+	_ = c.RegisterFlagCompletionFunc(flag, cobra.FixedCompletions(words, cobra.ShellCompDirectiveNoFileComp))
 }
 
 // offersNames is offers with names that the service knows.
 func (a *app) offersNames(c *cobra.Command, flag string, names func(*cobra.Command) ([]string, error)) {
-	_ = c.RegisterFlagCompletionFunc(flag, func(c *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
+	_ = c.RegisterFlagCompletionFunc(flag, func(c *cobra.Command, _ []string, _ string) ([]string,
+		cobra.ShellCompDirective) {
 		all, err := names(c)
 		if err != nil {
 			return nil, cobra.ShellCompDirectiveDefault // no service answers: files may be meant

@@ -114,7 +114,8 @@ func (a *app) keepSystem() *cobra.Command {
 			return a.keepEach(args, func(text []byte) error { _, err := system.Parse(text); return err },
 				func(text []byte) (any, string, error) {
 					kept, err := a.client().KeepSystem(c.Context(), text)
-					return kept, fmt.Sprintf("%s version %d, with %s.", kept.Name, kept.Version, strings.Join(kept.Records, ", ")), err
+					return kept, fmt.Sprintf("%s version %d, with %s.", kept.Name, kept.Version,
+						strings.Join(kept.Records, ", ")), err
 				})
 		},
 	}
@@ -309,7 +310,8 @@ It goes on in the service when this command is stopped.`,
 		"a stamp as the system writes it, or a day; left out, from where the last pull ended")
 	c.Flags().BoolVar(&n.All, "all", false, "everything, whenever it changed")
 	c.Flags().StringVar(&n.Key, "key", "", "only the record of this key, known or not")
-	c.Flags().StringSliceVar(&n.Also, "also", nil, "mappings through which the same records go besides, such as one for shipments within them")
+	c.Flags().StringSliceVar(&n.Also, "also", nil,
+		"mappings through which the same records go besides, such as one for shipments within them")
 	c.Flags().BoolVarP(&dry, "dry-run", "n", false, "say what would come, store nothing")
 	c.Flags().BoolVar(&noWait, "no-wait", false, "do not wait for its end")
 	return c
@@ -355,7 +357,8 @@ func (a *app) printPull(p *api.Pull) {
 	}{{p.Waiting, "of the files not complete yet: read again by the next pull"},
 		{p.Refused, "of the files refused: koinos system files " + p.System},
 		{p.Unchanged, "known already, as they are"}, {p.Passed, "passed over"}, {p.Gone, "withdrawn there"},
-		{p.Short, "not complete (fewer lines than they say, or no number): read again by the next pull"}, {p.Loaded, "loaded"},
+		{p.Short, "not complete (fewer lines than they say, or no number): read again by the next pull"},
+		{p.Loaded, "loaded"},
 		{p.Changed, "changed"},
 		{p.Failed, "refused or held: koinos load show LOAD"}} {
 		if part.n > 0 {

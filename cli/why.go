@@ -238,7 +238,8 @@ func (a *app) writeOrders() *cobra.Command {
 }
 
 // writeLocally writes orders of the service through a mapping's file.
-func (a *app) writeLocally(ctx context.Context, w io.Writer, file string, format source.Format, loadID int64, ids []string) (problems int,
+func (a *app) writeLocally(ctx context.Context, w io.Writer, file string, format source.Format, loadID int64,
+	ids []string) (problems int,
 	err error) {
 	m, err := a.mappingOf(ctx, file)
 	if err == nil {
@@ -321,7 +322,8 @@ koinos crosswalk import NAME FILE --add, or koinos list import NAME FILE --add.`
 				if tables[file] == nil {
 					tables[file] = [][]string{head}
 				}
-				tables[file] = append(tables[file], []string{source.Guard(m.Value), "", source.Guard(m.Nearest), num(m.Count)})
+				tables[file] = append(tables[file], []string{source.Guard(m.Value), "", source.Guard(m.Nearest),
+					num(m.Count)})
 			}
 			for file, rows := range tables {
 				if err := folder.WriteWhole(to+string(os.PathSeparator)+file,

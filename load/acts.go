@@ -163,7 +163,8 @@ func (e *Engine) Fix(ctx context.Context, id int64, f api.Fix, by, name string) 
 
 // sensible looks whether what is to be added would mend anything: a crosswalk is used by the mapping, our
 // side of its pairs is in the list that the field asks, and a list is one that is asked.
-func (e *Engine) sensible(ctx context.Context, text string, lists map[string][]list.Entry, walks map[string][]list.Pair) error {
+func (e *Engine) sensible(ctx context.Context, text string, lists map[string][]list.Entry,
+	walks map[string][]list.Pair) error {
 	m, err := mapping.Parse([]byte(text))
 	if err != nil {
 		return err
@@ -190,8 +191,10 @@ func (e *Engine) sensible(ctx context.Context, text string, lists map[string][]l
 			used[b.Crosswalk] = true
 			if known := set.Lists[name]; known != nil {
 				for _, p := range walks[b.Crosswalk] {
-					if known.Look(p.Ours, b.Keys, 0).Entry == nil && !slices.ContainsFunc(lists[name], func(n list.Entry) bool { return n.Code == p.Ours }) {
-						bad(p.Ours, "%q is not in the list %s, which %s asks: nothing was changed. Add it to the list too, or correct it.", p.Ours, name,
+					if known.Look(p.Ours, b.Keys, 0).Entry == nil && !slices.ContainsFunc(lists[name],
+						func(n list.Entry) bool { return n.Code == p.Ours }) {
+						bad(p.Ours, "%q is not in the list %s, which %s asks: nothing was changed. Add it to the "+
+							"list too, or correct it.", p.Ours, name,
 							b.Field.Name)
 					}
 				}

@@ -122,7 +122,8 @@ func try(ctx context.Context, r io.ReaderAt, size int64, m *mapping.Mapping, set
 			l.Lines += len(o.Order.Lines)
 			if o.Refused() {
 				l.Count(outcome.Refused)
-			} else if holds != nil && slices.ContainsFunc(o.Findings, func(f finding.Finding) bool { return holds(&f) }) {
+			} else if holds != nil && slices.ContainsFunc(o.Findings,
+				func(f finding.Finding) bool { return holds(&f) }) {
 				l.Count(outcome.Held)
 			} else {
 				l.Count(outcome.Ready)

@@ -182,7 +182,8 @@ func (in *input) judge(orders []mapped) {
 	}
 	for i := range orders {
 		for _, f := range orders[i].Findings {
-			if f.Severity == finding.Error && slices.Contains(finding.OfDocument, f.Code) && len(in.broken) < mostBroken {
+			if f.Severity == finding.Error && slices.Contains(finding.OfDocument, f.Code) &&
+				len(in.broken) < mostBroken {
 				in.broken = append(in.broken, f)
 			}
 		}

@@ -84,7 +84,8 @@ func posted(o *order.Order, body []byte) (*intent.Intent, error) {
 		}
 	}
 	order.NumberLines(i.Order.Lines)
-	for field, stated := range map[string]order.Number{"total": o.StatedTotal, "total_before_tax": o.StatedNet, "tax_amount": o.TaxAmount} {
+	for field, stated := range map[string]order.Number{"total": o.StatedTotal, "total_before_tax": o.StatedNet,
+		"tax_amount": o.TaxAmount} {
 		if !stated.IsZero() {
 			i.State(0, field)
 		}
@@ -98,7 +99,8 @@ func posted(o *order.Order, body []byte) (*intent.Intent, error) {
 }
 
 // inBody says under which name a field stands in a body, where it is another one.
-var inBody = map[string]string{"total": "total_stated", "amount": "amount_stated", "total_before_tax": "total_before_tax_stated"}
+var inBody = map[string]string{"total": "total_stated", "amount": "amount_stated",
+	"total_before_tax": "total_before_tax_stated"}
 
 func nameInBody(field string) string {
 	if name := inBody[field]; name != "" {

@@ -35,7 +35,8 @@ func Holds(m *mapping.Mapping, accepted ...finding.Code) func(*finding.Finding) 
 	}
 	all := slices.Contains(m.Holds, "all")
 	return func(f *finding.Finding) bool {
-		return f.Severity == finding.Warning && (all || slices.Contains(m.Holds, string(f.Code))) && !slices.Contains(accepted, f.Code)
+		return f.Severity == finding.Warning && (all || slices.Contains(m.Holds, string(f.Code))) &&
+			!slices.Contains(accepted, f.Code)
 	}
 }
 

@@ -173,7 +173,8 @@ func (t *Tx) SavePull(p *api.Pull) error {
 	return t.run(`UPDATE pulls SET newest = ?, next = ?, state = ?, reason = ?, pages = ?, records = ?, unchanged = ?, gone = ?,
 	  short = ?, loaded = ?, changed = ?, failed = ?, ended_at = ?, waiting = ?, refused = ?,
 	  passed = ? WHERE id = ?`, p.Newest, p.Next, p.State, p.Reason, p.Pages,
-		p.Records, p.Unchanged, p.Gone, p.Short, p.Loaded, p.Changed, p.Failed, ended, p.Waiting, p.Refused, p.Passed, p.ID)
+		p.Records, p.Unchanged, p.Gone, p.Short, p.Loaded, p.Changed, p.Failed, ended, p.Waiting, p.Refused, p.Passed,
+		p.ID)
 }
 
 // Pull gives a pull.

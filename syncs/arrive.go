@@ -37,13 +37,16 @@ func asRead(f system.Found, request string, asked time.Time) *read {
 // unchanged reports whether a record brings nothing: it is known as it is, or older than what is.
 func unchanged(r *system.Record, p *api.Pull, was *store.KnownArrival, f *read) bool {
 	return was.Here && r.GetWhole || // a feed names a record as often as it changes; it was read after this page
-		!p.Anew && was.Stamp != f.Stamp && f.Stamp != "" && system.Newer(was.Stamp, f.Stamp) == was.Stamp || // it is older
-		!p.Anew && was.Key != "" && was.State != api.ArrivalShort && (was.State != api.ArrivalPassed || p.Since != "") &&
+		// it is older
+		!p.Anew && was.Stamp != f.Stamp && f.Stamp != "" && system.Newer(was.Stamp, f.Stamp) == was.Stamp ||
+		!p.Anew && was.Key != "" && was.State != api.ArrivalShort &&
+			(was.State != api.ArrivalPassed || p.Since != "") &&
 			(f.Version != "" && f.Version == was.Version || bytes.Equal(f.digest[:], was.Digest))
 }
 
 // complete reads what the list does not show of a record.
-func (s *Syncs) complete(ctx context.Context, o *opened, r *system.Record, p *api.Pull, was *store.KnownArrival, f *read) error {
+func (s *Syncs) complete(ctx context.Context, o *opened, r *system.Record, p *api.Pull, was *store.KnownArrival,
+	f *read) error {
 	f.whole = true
 	if (r.GetWhole || f.Short() && r.Get != "") && !f.Gone && !f.single {
 		if err := s.alone(ctx, o, r.Whole(), f); err != nil {
@@ -75,7 +78,8 @@ func (s *Syncs) restOf(ctx context.Context, o *opened, r *system.Record, f *read
 }
 
 // ahead completes the records of a page that are new, several at once.
-func (s *Syncs) ahead(ctx context.Context, o *opened, r *system.Record, p *api.Pull, known map[string]store.KnownArrival,
+func (s *Syncs) ahead(ctx context.Context, o *opened, r *system.Record, p *api.Pull,
+	known map[string]store.KnownArrival,
 	all []read) error {
 	if !r.GetWhole && len(r.Whole().Rest) == 0 {
 		return nil
@@ -127,7 +131,8 @@ func (s *Syncs) arrive(ctx context.Context, o *opened, r *system.Record, p *api.
 	if err != nil {
 		return err
 	}
-	if shares != nil && link != nil && link.Base != "" && !f.Gone && !link.At.Before(f.asked.Truncate(time.Millisecond)) {
+	if shares != nil && link != nil && link.Base != "" && !f.Gone &&
+		!link.At.Before(f.asked.Truncate(time.Millisecond)) {
 		// It was agreed on meanwhile: what was read before that would look like a change of theirs.
 		if err := s.alone(ctx, o, r, f); err != nil {
 			return err
@@ -147,7 +152,8 @@ func (s *Syncs) arrive(ctx context.Context, o *opened, r *system.Record, p *api.
 	if err != nil {
 		return err
 	}
-	a := api.Arrival{System: p.System, Record: p.Record, Key: f.Key, Number: f.Number, Version: f.Version, Stamp: f.Stamp,
+	a := api.Arrival{System: p.System, Record: p.Record, Key: f.Key, Number: f.Number, Version: f.Version,
+		Stamp: f.Stamp,
 		State: api.ArrivalMapped, Digest: f.digest[:], Body: zipped, At: s.now().UTC(), Pull: p.ID, Request: f.request,
 		Place: f.Place}
 	says := &meaning{raw: f.Raw}

@@ -122,7 +122,8 @@ func TestAlikeShipments(t *testing.T) {
 	if _, err := k.store.PutMapping(context.Background(), api.Mapping{Name: "sent", Text: sentWithin}); err != nil {
 		t.Fatal(err)
 	}
-	b := ring(t, k, strings.NewReplacer("kind: sales", "kind: shipment\n  of: sales", "  notes: {from: $.text}\n", "  shipment: {from: $.text, expr: value, write: \"cut(value, 1, 1)\"}\n",
+	b := ring(t, k, strings.NewReplacer("kind: sales", "kind: shipment\n  of: sales", "  notes: {from: $.text}\n",
+		"  shipment: {from: $.text, expr: value, write: \"cut(value, 1, 1)\"}\n",
 		"  item: {from: $.item}\n", "  sender_line: {from: $.line}\n").Replace(alarmNotes))
 	k.work()
 	k.pull(api.NewPull{Also: []string{"sent"}})
@@ -130,7 +131,8 @@ func TestAlikeShipments(t *testing.T) {
 	for range 2 {
 		k.run("bell")
 	}
-	if want := `{"order":"A-1","text":"P","lines":[{"line":"1","quantity":2}]}`; fmt.Sprint(b.texts) != "["+want+" "+want+"]" {
+	if want := `{"order":"A-1","text":"P","lines":[{"line":"1","quantity":2}]}`; fmt.Sprint(b.texts) != "["+want+" "+
+		want+"]" {
 		t.Errorf("told %v, held %v", b.texts, k.held())
 	}
 }
@@ -171,11 +173,14 @@ func TestAnswersPutAway(t *testing.T) {
 	if left := names("."); len(left) != 0 {
 		t.Errorf("%v are left", left)
 	}
-	if got, taken := names("refused"), names("taken"); fmt.Sprint(got) != "[PAK-0000.txt PAK-0001.txt]" || len(taken) != 1 {
+	if got, taken := names("refused"), names("taken"); fmt.Sprint(got) != "[PAK-0000.txt PAK-0001.txt]" ||
+		len(taken) != 1 {
 		t.Errorf("refused %v, taken %v", got, taken)
 	}
 	links, err := k.store.Links(context.Background(), 1)
-	if err != nil || !slices.ContainsFunc(links, func(l api.Link) bool { return strings.Contains(l.Found, `"taken":true`) }) {
+	if err != nil || !slices.ContainsFunc(links, func(l api.Link) bool {
+		return strings.Contains(l.Found, `"taken":true`)
+	}) {
 		t.Errorf("%+v %v", links, err)
 	}
 	if held := k.held(); len(held) != 0 {
@@ -189,8 +194,10 @@ func TestUncompared(t *testing.T) {
 	k := bothOf(t, 1, "")
 	text, err := demo.Files.ReadFile("mappings/ledgerline-orders.yaml")
 	if err == nil {
-		_, err = k.store.PutMapping(context.Background(), api.Mapping{Name: "ledgerline-orders", Text: replaced(t, string(text),
-			"quantity:    {from: $.qty, need: must}", `quantity: {from: $.qty, need: must, expr: value, write: "num(value) / (num(value) == 3 ? 0 : 1)"}`)})
+		_, err = k.store.PutMapping(context.Background(), api.Mapping{Name: "ledgerline-orders",
+			Text: replaced(t, string(text),
+				"quantity:    {from: $.qty, need: must}",
+				`quantity: {from: $.qty, need: must, expr: value, write: "num(value) / (num(value) == 3 ? 0 : 1)"}`)})
 	}
 	if err != nil {
 		t.Fatal(err)
@@ -222,9 +229,11 @@ func TestBothWaysReferences(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for name, header := range map[string]string{"ledgerline-both": "  notes:  ", "ledgerline-orders": "  reference.east-yard.pick:  "} {
+	for name, header := range map[string]string{"ledgerline-both": "  notes:  ",
+		"ledgerline-orders": "  reference.east-yard.pick:  "} {
 		m := strings.Replace(string(text), "name: ledgerline-orders", "name: "+name, 1)
-		m = replaced(t, m, "  notes:         {from: $.note, expr: value, write: \"cut(value, 1, 200)\"}", header+"{from: $.note}")
+		m = replaced(t, m, "  notes:         {from: $.note, expr: value, write: \"cut(value, 1, 200)\"}",
+			header+"{from: $.note}")
 		if _, err := k.store.PutMapping(ctx, api.Mapping{Name: name, Text: m}); err != nil {
 			t.Fatal(err)
 		}
@@ -395,7 +404,8 @@ func TestCancelledInPart(t *testing.T) {
 		if c.lowers {
 			text, err := demo.Files.ReadFile("systems/ledgerline.yaml")
 			if err == nil {
-				_, err = k.Keep(context.Background(), strings.Replace(string(text), "        - {act: void,", "        #", 1), "test")
+				_, err = k.Keep(context.Background(), strings.Replace(string(text), "        - {act: void,",
+					"        #", 1), "test")
 			}
 			if err != nil {
 				t.Fatal(err)
@@ -408,7 +418,8 @@ func TestCancelledInPart(t *testing.T) {
 			t.Fatal(there, k.held())
 		}
 		mu.Lock()
-		shop = strings.NewReplacer(`"placed",`, `"withdrawn",`, `08:00:00Z", "currency"`, `10:00:00Z", "currency"`).Replace(shop)
+		shop = strings.NewReplacer(`"placed",`, `"withdrawn",`, `08:00:00Z", "currency"`,
+			`10:00:00Z", "currency"`).Replace(shop)
 		mu.Unlock()
 		for range 2 {
 			k.run("shop-books")
@@ -423,7 +434,8 @@ func TestCancelledInPart(t *testing.T) {
 			t.Errorf("%d times voided", voids)
 		case !c.refuses && (len(held) > 0 || !strings.Contains(there, " void 1:7000×5@")):
 			t.Errorf("%s, held %v", there, held)
-		case c.refuses && (len(held) != 1 || !strings.HasSuffix(held[0], "ledgerline refuses this (422): 2 of line 1 have left.") ||
+		case c.refuses && (len(held) != 1 || !strings.HasSuffix(held[0],
+			"ledgerline refuses this (422): 2 of line 1 have left.") ||
 			!strings.Contains(there, " confirmed 1:7000×5@")):
 			t.Errorf("%s, held %v", there, held)
 		}
@@ -454,7 +466,8 @@ func TestReadWhileMade(t *testing.T) {
 	for range 2 {
 		k.run("shop-books")
 	}
-	if there := k.there("SL-1001"); len(k.held()) != 0 || !strings.Contains(there, "1:7100×9@") || !strings.Contains(there, " 2:7066×6@") {
+	if there := k.there("SL-1001"); len(k.held()) != 0 || !strings.Contains(there, "1:7100×9@") ||
+		!strings.Contains(there, " 2:7066×6@") {
 		t.Errorf("%s, held %v", there, k.held())
 	}
 }

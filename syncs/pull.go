@@ -480,7 +480,8 @@ func (s *Syncs) DryRun(ctx context.Context, name string, n api.NewPull, by strin
 	}
 	out.More, out.Pull.State = address != "", api.PullDone
 	if len(b.told) > 0 {
-		out.Pull.Reason = fmt.Sprintf("They tell of %s, which would be read anew.", report.Plural(len(b.told), r.Tells.Record))
+		out.Pull.Reason = fmt.Sprintf("They tell of %s, which would be read anew.",
+			report.Plural(len(b.told), r.Tells.Record))
 	}
 	if err := s.passOver(ctx, &out.Pull, b); err != nil {
 		return out, err

@@ -36,7 +36,8 @@ type keeper struct {
 
 func newKeeper() keeper {
 	return keeper{polls: map[syncing.Target]*poll{}, listens: map[syncing.Target]*listening{},
-		mended: map[syncing.Target]bool{}, outages: map[string]*outage{}, runs: map[int64]*running{}, tasks: map[int64]bool{}, ended: map[int64]bool{}, orders: map[int64]bool{}, slots: map[string]int{},
+		mended: map[syncing.Target]bool{}, outages: map[string]*outage{}, runs: map[int64]*running{},
+		tasks: map[int64]bool{}, ended: map[int64]bool{}, orders: map[int64]bool{}, slots: map[string]int{},
 		nudge: make(chan struct{}, 1)}
 }
 
@@ -329,7 +330,8 @@ func (s *Syncs) probe(systems []string) {
 
 // dispatch begins the tasks that are due, as many as each system takes at once, and gives
 // how long nothing more will be.
-func (s *Syncs) dispatch(ctx context.Context, work *sync.WaitGroup, active []*standing, open []api.SyncRun) (time.Duration,
+func (s *Syncs) dispatch(ctx context.Context, work *sync.WaitGroup, active []*standing,
+	open []api.SyncRun) (time.Duration,
 	error) {
 	next := lookLater
 	if len(active) == 0 {
@@ -445,13 +447,15 @@ func (s *Syncs) workAt(ctx context.Context, y *standing, k *api.Task) {
 		f = &store.Finished{Task: k}
 	}
 	if err := s.store.FinishPush(ctx, f, s.now()); err != nil && ctx.Err() == nil {
-		s.log.Error("what came of a task is not kept: it is done again", "sync", k.Sync, "order", k.OrderID, "error", err)
+		s.log.Error("what came of a task is not kept: it is done again", "sync", k.Sync, "order", k.OrderID, "error",
+			err)
 		sleep(ctx, time.Second)
 		return
 	}
 	if f.Fetch && f.Link != nil {
 		if err := s.fetch(ctx, f.Link, "sync "+k.Sync); err != nil && ctx.Err() == nil {
-			s.log.Error("a record that changed is not read", "system", k.System, "record", k.Record, "key", f.Link.Key, "error", err)
+			s.log.Error("a record that changed is not read", "system", k.System, "record", k.Record, "key", f.Link.Key,
+				"error", err)
 		}
 	}
 }

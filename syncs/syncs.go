@@ -71,10 +71,11 @@ func (s *Syncs) Kinds() map[string]jobs.Kind {
 		Key: func(ctx context.Context, id int64) (string, error) {
 			p, err := s.store.Pull(ctx, id)
 			return "pull " + p.System, err
-		}}, api.CheckJob: {Work: s.compare, AtOnce: checksAtOnce, Key: func(ctx context.Context, id int64) (string, error) {
-		c, err := s.store.Check(ctx, id)
-		return "check " + c.Sync, err
-	}}}
+		}}, api.CheckJob: {Work: s.compare, AtOnce: checksAtOnce,
+		Key: func(ctx context.Context, id int64) (string, error) {
+			c, err := s.store.Check(ctx, id)
+			return "check " + c.Sync, err
+		}}}
 }
 
 // Keep keeps a description.
@@ -172,7 +173,8 @@ func (s *Syncs) prepare(ctx context.Context, name string, n api.NewPull, by stri
 		State: api.PullRunning, Key: n.Key, All: n.All, Also: n.Also, Reading: n.Reading,
 		StartedAt: s.now().UTC(), By: by, Folder: r.Files != nil}
 	if r.Tells != nil && n.Mapping != "" {
-		return p, nil, nil, asked("%s of %s only tells of %s, which is read through its own mapping: leave the mapping out.", n.Record,
+		return p, nil, nil, asked("%s of %s only tells of %s, which is read through its own mapping: leave the "+
+			"mapping out.", n.Record,
 			name, r.Tells.Record)
 	}
 	if err := s.reads(ctx, o, r, &p); err != nil {

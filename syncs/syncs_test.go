@@ -400,16 +400,19 @@ func TestShortAgain(t *testing.T) {
 		calls []string // of the three pulls behind the first
 	}{
 		{"alone", true, []string{"/orders/9", "/orders?changed_since=2026-03-20T09:58:00Z&limit=50", "/orders/9",
-			"/orders?changed_since=2026-03-20T09:58:00Z&limit=50", "/orders?changed_since=2026-03-20T09:58:00Z&limit=50"}},
+			"/orders?changed_since=2026-03-20T09:58:00Z&limit=50",
+			"/orders?changed_since=2026-03-20T09:58:00Z&limit=50"}},
 		{"by the list", false,
 			[]string{"/orders?changed_since=2026-03-20T08:58:00Z&limit=50",
-				"/orders?changed_since=2026-03-20T08:58:00Z&limit=50", "/orders?changed_since=2026-03-20T09:58:00Z&limit=50"}},
+				"/orders?changed_since=2026-03-20T08:58:00Z&limit=50",
+				"/orders?changed_since=2026-03-20T09:58:00Z&limit=50"}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			short := 2
 			var mu sync.Mutex
 			var calls []string
-			o := clerk(t, filepath.Join(t.TempDir(), "data"), http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			o := clerk(t, filepath.Join(t.TempDir(), "data"), http.HandlerFunc(func(w http.ResponseWriter,
+				r *http.Request) {
 				mu.Lock()
 				defer mu.Unlock()
 				query, _ := url.QueryUnescape(r.URL.String())

@@ -75,8 +75,9 @@ var rules = []func(*order.Order, Subject){
 		for i := range o.Lines {
 			n := o.Lines[i].Number
 			if before, twice := first[n]; twice && n != "" {
-				s.Add(finding.LineTwice, i+1, "number", n, "The order has a line %s already: its line %d in the order of the "+
-					"document.", n, before)
+				s.Add(finding.LineTwice, i+1, "number", n,
+					"The order has a line %s already: its line %d in the order of the "+
+						"document.", n, before)
 			} else {
 				first[n] = i + 1
 			}
@@ -171,7 +172,8 @@ func figures(o *order.Order, s Subject, terms Terms) {
 // amount compares a line's amount; false is that it differs, or that nobody knows.
 func amount(o *order.Order, s Subject, n int, tolerance order.Number) bool {
 	l := &o.Lines[n-1]
-	if s.Has(n, "quantity") && l.Quantity.IsZero() || s.Has(n, "unit_price") && l.UnitPrice.IsZero() || s.Has(n, "discount_percent") ||
+	if s.Has(n, "quantity") && l.Quantity.IsZero() || s.Has(n, "unit_price") && l.UnitPrice.IsZero() ||
+		s.Has(n, "discount_percent") ||
 		s.Has(n, "price_basis") {
 		return false
 	}
@@ -196,7 +198,8 @@ func ofOrder(o *order.Order, s Subject, field string, tolerance order.Number) {
 	switch field {
 	case "total":
 		if !order.Within(o.Total, o.StatedTotal, tolerance) {
-			s.Add(finding.TotalDiffers, 0, field, o.StatedTotal.String(), "The document says %s, but its lines%s make %s.",
+			s.Add(finding.TotalDiffers, 0, field, o.StatedTotal.String(),
+				"The document says %s, but its lines%s make %s.",
 				o.StatedTotal, extras(o), o.Total)
 		}
 	case "total_before_tax":
@@ -205,12 +208,14 @@ func ofOrder(o *order.Order, s Subject, field string, tolerance order.Number) {
 			if len(o.Charges) > 0 {
 				charges = " with charges and allowances"
 			}
-			s.Add(finding.TotalDiffers, 0, field, o.StatedNet.String(), "The document says %s before tax, but its lines%s make %s.",
+			s.Add(finding.TotalDiffers, 0, field, o.StatedNet.String(),
+				"The document says %s before tax, but its lines%s make %s.",
 				o.StatedNet, charges, net)
 		}
 	case "tax_amount":
 		if taxed(o) && !order.Within(o.Tax, o.TaxAmount, tolerance) {
-			s.Add(finding.TaxDiffers, 0, field, o.TaxAmount.String(), "The document says %s, but the tax on its lines, rounded by %s, is %s.",
+			s.Add(finding.TaxDiffers, 0, field, o.TaxAmount.String(),
+				"The document says %s, but the tax on its lines, rounded by %s, is %s.",
 				o.TaxAmount, cmp.Or(o.TaxRounding, order.TaxByLine), o.Tax)
 		}
 	}
@@ -230,7 +235,8 @@ func anyFigure(o *order.Order, s Subject) bool {
 		})
 	}
 	for n := range o.Lines {
-		if unread(order.Lines, n+1, &o.Lines[n], "quantity", "unit_price", "amount", "discount_percent", "tax_percent", "price_basis") {
+		if unread(order.Lines, n+1, &o.Lines[n], "quantity", "unit_price", "amount", "discount_percent", "tax_percent",
+			"price_basis") {
 			return true
 		}
 	}

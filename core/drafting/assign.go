@@ -178,7 +178,8 @@ func preferNumbers(all []candidate) {
 		}
 		for j := range all {
 			item := &all[j]
-			if item.name() != "item" || item.column != number.column || item.score > number.score+0.1 || number.score < 0.4 {
+			if item.name() != "item" || item.column != number.column || item.score > number.score+0.1 ||
+				number.score < 0.4 {
 				continue
 			}
 			if slices.ContainsFunc(all, func(o candidate) bool {

@@ -212,8 +212,10 @@ func (d *drafter) doubt(g *grouping, columns []*profile, chosen []candidate) {
 }
 
 // whose are headings of columns that say for whom an order is.
-var whose = map[string]bool{"shop": true, "store": true, "branch": true, "outlet": true, "customer": true, "client": true, "filiale": true, "kunde": true,
-	"magasin": true, "tienda": true, "cliente": true, "negozio": true, "winkel": true, "klant": true, "site": true, "depot": true, "customer no": true, "kunden no": true}
+var whose = map[string]bool{"shop": true, "store": true, "branch": true, "outlet": true, "customer": true,
+	"client": true, "filiale": true, "kunde": true,
+	"magasin": true, "tienda": true, "cliente": true, "negozio": true, "winkel": true, "klant": true, "site": true,
+	"depot": true, "customer no": true, "kunden no": true}
 
 // settle makes a column the field that the grouping found it to be.
 func settle(all []candidate, column *profile, field string) []candidate {
@@ -233,7 +235,8 @@ func settle(all []candidate, column *profile, field string) []candidate {
 func (d *drafter) describe(t *table, sheets string) {
 	if n := t.sheet.hidden; n > 0 {
 		d.y.hidden = true
-		d.guess("hidden", "leave-out", fmt.Sprintf("%d rows of the sheet are hidden or filtered out", n), "unsure", "read")
+		d.guess("hidden", "leave-out", fmt.Sprintf("%d rows of the sheet are hidden or filtered out", n), "unsure",
+			"read")
 	}
 	d.y.format = string(d.format)
 	d.y.sheet = sheets
@@ -463,9 +466,13 @@ var unsaid = []string{"expr: '\"\"'", "need: must"}
 
 // others are words of the headings of documents that are no orders.
 var others = []struct{ what, words string }{
-	{"a stock list", "on hand|stock|available|reserved|bestand|lagerbestand|stock on hand|disponible|en stock|giacenza|voorraad|inventory"},
-	{"a price list", "list price|valid from|valid until|gultig ab|gultig bis|listenpreis|prix tarif|price list|new price|old price|rrp"},
-	{"a list of invoices", "invoice no|invoice date|invoice|due date|due|paid|rechnungsno|rechnungsdatum|fallig|facture|date facture|fattura|open amount"},
+	{"a stock list", "on hand|stock|available|reserved|bestand|lagerbestand|stock on hand|disponible|en " +
+		"stock|giacenza|voorraad|inventory"},
+	{"a price list", "list price|valid from|valid until|gultig ab|gultig bis|listenpreis|prix tarif|price list|new " +
+		"price|old price|rrp"},
+	{"a list of invoices",
+		"invoice no|invoice date|invoice|due date|due|paid|rechnungsno|rechnungsdatum|fallig|facture|date " +
+			"facture|fattura|open amount"},
 	{"a list of addresses", "street|city|zip|phone|email|strasse|ort|plz|telefon|country|address|rue|ville|adresse"},
 }
 

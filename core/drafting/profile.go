@@ -37,7 +37,8 @@ type profile struct {
 func agree(columns []*profile) {
 	votes := map[byte]int{}
 	for _, p := range columns {
-		if forms, ok := p.mostlyDates(mostDates); ok && len(forms) == 1 && slices.ContainsFunc(dateForms, func(f string) bool { return swapped(f, forms[0]) }) {
+		if forms, ok := p.mostlyDates(mostDates); ok && len(forms) == 1 &&
+			slices.ContainsFunc(dateForms, func(f string) bool { return swapped(f, forms[0]) }) {
 			votes[forms[0][0]]++
 		}
 	}

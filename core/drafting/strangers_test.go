@@ -21,32 +21,49 @@ type stranger struct {
 }
 
 var strangers = []stranger{
-	{"names of an export, cut short", "CUST_NO,ORD_DT,ORD_NO,ITM,ITM_DESC,QTY_ORD,UOM,UNIT_PRC,EXT_AMT\nC1004,20260302,5501,00101,Rope 8 mm,12,EA,1.45,17.40\n" +
-		"C1004,20260302,5501,00104,Shackle,4,EA,9.50,38.00\nC1009,20260303,5502,00107,Lantern,2,EA,64.50,129.00\nC1009,20260303,5502,00110,Paint,x,EA,21.60,\n",
-		"group: {by: key, columns: ORD_NO}|partner: {from: CUST_NO}|ordered_on: {from: ORD_DT, dates: yyyymmdd}|item: {from: ITM, need: must}|" +
+	{"names of an export, cut short",
+		"CUST_NO,ORD_DT,ORD_NO,ITM,ITM_DESC,QTY_ORD,UOM,UNIT_PRC,EXT_AMT\nC1004,20260302,5501,00101,Rope 8 " +
+			"mm,12,EA,1.45,17.40\n" +
+			"C1004,20260302,5501,00104,Shackle,4,EA,9.50,38.00\nC1009,20260303,5502,00107,Lantern,2,EA,64.50,129.00\nC1009,20260303,5502,00110,Paint,x,EA,21.60,\n",
+		"group: {by: key, columns: ORD_NO}|partner: {from: CUST_NO}|ordered_on: {from: ORD_DT, dates: " +
+			"yyyymmdd}|item: {from: ITM, need: must}|" +
 			"quantity: {from: QTY_ORD, need: must}|unit_price: {from: UNIT_PRC}|amount: {from: EXT_AMT}", ""},
-	{"a date that is a week", "Bestellung;Datum;Kunde;Pos;Artikel;Bezeichnung;Menge;ME;Preis;Summe;Liefertermin\nB-101;02.03.2026;4711;1;00101;Tau;12;Stk;1,45;17,40;16.03.2026\n" +
-		"B-101;02.03.2026;4711;2;00104;Schäkel;4;Stk;9,50;38,00;16.03.2026\nB-102;03.03.2026;4712;1;00107;Laterne;2;Stk;64,50;129,00;KW 12\n" +
-		"B-102;03.03.2026;4712;2;00110;Farbe;10;Ltr;21,60;216,00;20.03.2026\n",
-		"group: {by: key, columns: Bestellung}|requested_delivery_on: {from: Liefertermin, dates: d.m.yyyy}|quantity: {from: Menge, need: must}", ""},
-	{"a date that is none yet, and a reference", "Date,Reference,Code,Quantity,Net\n3/14/2026,PO-7,00101,12,17.40\n3/14/2026,PO-7,00104,4,38.00\n" +
-		"3/15/2026,PO-8,00107,2,129.00\ntbc,PO-9,00110,1,21.60\n",
-		"group: {by: key, columns: Reference}|sender_number: {from: Reference, need: must}|ordered_on: {from: Date, dates: m/d/yyyy}|item: {from: Code, need: must}", ""},
-	{"open quantities beside ordered ones", `{"batch": 7, "data": {"purchaseOrders": [{"poNumber": "7001", "poDate": "2026-03-02", "details": [{"lineNo": 1, "partNo": "00101",
+	{"a date that is a week",
+		"Bestellung;Datum;Kunde;Pos;Artikel;Bezeichnung;Menge;ME;Preis;Summe;Liefertermin\nB-101;02.03.2026;4711;1;00101;Tau;12;Stk;1,45;17,40;16.03.2026\n" +
+			"B-101;02.03.2026;4711;2;00104;Schäkel;4;Stk;9,50;38,00;16.03.2026\nB-102;03.03.2026;4712;1;00107;Laterne;2;Stk;64,50;129,00;KW 12\n" +
+			"B-102;03.03.2026;4712;2;00110;Farbe;10;Ltr;21,60;216,00;20.03.2026\n",
+		"group: {by: key, columns: Bestellung}|requested_delivery_on: {from: Liefertermin, dates: " +
+			"d.m.yyyy}|quantity: {from: Menge, need: must}", ""},
+	{"a date that is none yet, and a reference",
+		"Date,Reference,Code,Quantity,Net\n3/14/2026,PO-7,00101,12,17.40\n3/14/2026,PO-7,00104,4,38.00\n" +
+			"3/15/2026,PO-8,00107,2,129.00\ntbc,PO-9,00110,1,21.60\n",
+		"group: {by: key, columns: Reference}|sender_number: {from: Reference, need: must}|ordered_on: {from: Date, " +
+			"dates: m/d/yyyy}|item: {from: Code, need: must}", ""},
+	{"open quantities beside ordered ones",
+		`{"batch": 7, "data": {"purchaseOrders": [{"poNumber": "7001", "poDate": "2026-03-02", "details": [{"lineNo": 1, "partNo": "00101",
 		"orderedQty": 12, "openQty": 3, "unitCost": 1.45, "extCost": 17.40, "tags": []}]}, {"poNumber": "7002", "poDate": "2026-03-03", "details": [{"lineNo": 1,
 		"partNo": "00104", "orderedQty": 4, "openQty": 4, "unitCost": 9.5, "extCost": 38, "tags": ["x"]}]}]}}`,
 		"quantity: {from: orderedQty, need: must}|amount: {from: extCost}|unit_price: {from: unitCost}", ""},
-	{"days told by another column", "Numero,Data,Cliente,Articolo,Descrizione,Q.tà,Prezzo,Importo,Consegna\n44,02/03/2026,Ebbing,00101,Corda,12,\"1,45\",\"17,40\",16/03/2026\n" +
-		"44,02/03/2026,Ebbing,00104,Grillo,4,\"9,50\",\"38,00\",16/03/2026\n45,03/03/2026,Saltry,00107,Lanterna,2,\"64,50\",\"129,00\",20/03/2026\n",
+	{"days told by another column",
+		"Numero,Data,Cliente,Articolo,Descrizione,Q.tà,Prezzo,Importo,Consegna\n44,02/03/2026,Ebbing,00101,Corda,12,\"1,45\",\"17,40\",16/03/2026\n" +
+			"44,02/03/2026,Ebbing,00104,Grillo,4,\"9,50\",\"38,00\",16/03/2026\n45,03/03/2026,Saltry,00107,Lanterna,2,\"64,50\",\"129,00\",20/03/2026\n",
 		"ordered_on: {from: Data, dates: d/m/yyyy}|quantity: {from: Q.tà, need: must}", ""},
-	{"a sum beside the days", "PO|Line|SKU|Mon 16 Mar|Tue 17 Mar|Wed 18 Mar|Total\nP-1|1|00101|4|0|8|12\nP-1|2|00104|0|4|0|4\nP-2|1|00107|1|1|0|2\n",
+	{"a sum beside the days",
+		"PO|Line|SKU|Mon 16 Mar|Tue 17 Mar|Wed 18 " +
+			"Mar|Total\nP-1|1|00101|4|0|8|12\nP-1|2|00104|0|4|0|4\nP-2|1|00107|1|1|0|2\n",
 		`lines: {across: matrix, columns: "@D-@F"}|sender_number: {from: PO, need: must}`, ""},
-	{"a price list", "Item,Description,List price,Currency,Valid from\n00101,Rope 8 mm,1.45,EUR,2026-01-01\n00104,Shackle,9.50,EUR,2026-01-01\n", "", "a price list"},
-	{"a stock list", "Item;Bin;On hand;Reserved;Available\n00101;A-12;120;30;90\n00104;A-14;40;4;36\n", "", "a stock list"},
-	{"a list of addresses", "Name,Street,City,Country,Phone\nEbbing Paints,Quay 4,Quillmere,GB,123\nSaltry School,Pier 9,Ostrand,GB,456\n", "", "a list of addresses"},
-	{"a list of addresses in JSON", `[{"id": 1, "name": "Ebbing", "address": {"street": "Quay 4", "city": "Q"}}, {"id": 2, "name": "Saltry", "address": {"street": "Pier 9", "city": "O"}}]`,
+	{"a price list", "Item,Description,List price,Currency,Valid from\n00101,Rope 8 " +
+		"mm,1.45,EUR,2026-01-01\n00104,Shackle,9.50,EUR,2026-01-01\n", "", "a price list"},
+	{"a stock list", "Item;Bin;On hand;Reserved;Available\n00101;A-12;120;30;90\n00104;A-14;40;4;36\n", "",
+		"a stock list"},
+	{"a list of addresses",
+		"Name,Street,City,Country,Phone\nEbbing Paints,Quay 4,Quillmere,GB,123\nSaltry School,Pier 9,Ostrand,GB,456\n",
 		"", "a list of addresses"},
-	{"a list of invoices", "Invoice no,Invoice date,Due,Customer,Amount,Paid\nINV-1,2026-03-02,2026-04-01,C1004,55.40,yes\nINV-2,2026-03-03,2026-04-02,C1009,129.00,no\n",
+	{"a list of addresses in JSON",
+		`[{"id": 1, "name": "Ebbing", "address": {"street": "Quay 4", "city": "Q"}}, {"id": 2, "name": "Saltry", "address": {"street": "Pier 9", "city": "O"}}]`,
+		"", "a list of addresses"},
+	{"a list of invoices",
+		"Invoice no,Invoice date,Due,Customer,Amount,Paid\nINV-1,2026-03-02,2026-04-01,C1004,55.40,yes\nINV-2,2026-03-03,2026-04-02,C1009,129.00,no\n",
 		"", "a list of invoices"},
 }
 
@@ -54,7 +71,8 @@ var mark = regexp.MustCompile(`(?m)\s+#.*$`)
 
 func TestStrangers(t *testing.T) {
 	for _, c := range strangers {
-		p, err := Draft(strings.NewReader(c.doc), int64(len(c.doc)), Hints{Lists: &list.Set{}, Limits: source.DefaultLimits})
+		p, err := Draft(strings.NewReader(c.doc), int64(len(c.doc)),
+			Hints{Lists: &list.Set{}, Limits: source.DefaultLimits})
 		if err != nil {
 			t.Errorf("%s: %v", c.name, err)
 			continue
@@ -91,7 +109,8 @@ func TestDraftOfHidden(t *testing.T) {
 			}
 		}
 	}
-	put("Sheet1", []any{"Order no", "Item", "Qty"}, []any{"old", "x", 1}, []any{"A-1", "00101", 2}, []any{"A-2", "00104", 1})
+	put("Sheet1", []any{"Order no", "Item", "Qty"}, []any{"old", "x", 1}, []any{"A-1", "00101", 2},
+		[]any{"A-2", "00104", 1})
 	if _, err := f.NewSheet("Archive"); err != nil {
 		t.Fatal(err)
 	}

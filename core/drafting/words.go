@@ -147,7 +147,8 @@ var wordings = []wording{
 		"vat|vat %|tax %|tax rate|vat rate|mwst|mwst %|ust|ust %|tva|tva %|iva|iva %|btw|btw %|moms|moms " +
 			"%|steuersatz|taux tva|tax percent", "tax"},
 	{order.Lines, "amount",
-		"amount|line total|line amount|extended|extended amount|extended cost|extended value|extended price|ext price|line value|net amount|net " +
+		"amount|line total|line amount|extended|extended amount|extended cost|extended value|extended price|ext " +
+			"price|line value|net amount|net " +
 			"value|betrag|gesamtpreis|positionswert|zeilensumme|nettobetrag|gp|montant|montant ht|total " +
 			"ligne|importe|importo|bedrag|regeltotaal|belob|belop|wartosc|wartosc netto|valor|linetotal|line " +
 			"sum|value|sum", "total|summe|gesamt|somme|suma|somma|totaal|net|totale|price total"},
@@ -202,10 +203,14 @@ var numberWords = map[string]bool{"nr": true, "number": true, "num": true, "numm
 	"n": true, "nº": true, "n°": true, "№": true, "#": true, "numer": true, "nro": true}
 
 // short are the words that headings of exports are cut to, as in CUST_NO, ORD_DT, EXT_AMT.
-var short = map[string]string{"cust": "customer", "cus": "customer", "vend": "vendor", "vnd": "vendor", "sup": "supplier", "ord": "order",
-	"dt": "date", "dte": "date", "itm": "item", "prod": "product", "art": "article", "dsc": "description", "descr": "description", "prc": "price",
-	"amt": "amount", "ext": "extended", "disc": "discount", "deliv": "delivery", "dlv": "delivery", "dlvy": "delivery", "req": "requested",
-	"rqst": "requested", "reqd": "requested", "shp": "ship", "addr": "address", "unt": "unit", "um": "uom", "curr": "currency", "ccy": "currency", "cd": "code",
+var short = map[string]string{"cust": "customer", "cus": "customer", "vend": "vendor", "vnd": "vendor",
+	"sup": "supplier", "ord": "order",
+	"dt": "date", "dte": "date", "itm": "item", "prod": "product", "art": "article", "dsc": "description",
+	"descr": "description", "prc": "price",
+	"amt": "amount", "ext": "extended", "disc": "discount", "deliv": "delivery", "dlv": "delivery", "dlvy": "delivery",
+	"req":  "requested",
+	"rqst": "requested", "reqd": "requested", "shp": "ship", "addr": "address", "unt": "unit", "um": "uom",
+	"curr": "currency", "ccy": "currency", "cd": "code",
 	"ln": "line", "whse": "warehouse", "wh": "warehouse", "qnty": "qty", "quan": "qty", "no": "no", "ref": "ref"}
 
 // plainWords brings a heading to the words that are compared: no accents, no

@@ -115,7 +115,8 @@ var Catalogue = map[Code]About{
 	DocumentTooLarge: {Error, "the document is over a limit",
 		"Split the document, or raise the limit where the service is started."},
 	DocumentDiffers: {Error, "the document states other totals than it has",
-		"Ask the sender for the whole document: rows may be missing, or stand twice. With differ: warn in document.totals it is taken."},
+		"Ask the sender for the whole document: rows may be missing, or stand twice. With differ: warn in " +
+			"document.totals it is taken."},
 	SheetMissing: {Error, "the workbook has no such sheet",
 		"Correct document.sheet in the mapping, or ask for the right workbook."},
 	HeadingMissing: {Error, "the heading row was not found",
@@ -289,7 +290,9 @@ var OfDocument = []Code{DocumentBroken, DocumentTooLarge, TextBehind, RecordBrok
 // nevertheless, and nothing in it is guessed.
 var Weighed = map[Code]bool{
 	EncodingInvalid: false, ControlCharacter: false, QuoteStray: false, RowTooWide: false, ShouldMissing: false,
-	DateAmbiguous: false, NearMatch: false, SpellingDiffers: false, QuantityZero: false, PriceNegative: false, DatesOutOfOrder: false,
+	DateAmbiguous: false, NearMatch: false, SpellingDiffers: false, QuantityZero: false, PriceNegative: false,
+	DatesOutOfOrder: false,
 	IdentityMissing: false, ValueDropped: false,
-	NameTwice: true, LineTwice: true, OutOfRange: true, QuantityNegative: true, AmountDiffers: true, TotalDiffers: true, TaxDiffers: true,
+	NameTwice: true, LineTwice: true, OutOfRange: true, QuantityNegative: true, AmountDiffers: true, TotalDiffers: true,
+	TaxDiffers: true,
 }

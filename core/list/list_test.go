@@ -30,7 +30,8 @@ func TestFindAndNearest(t *testing.T) {
 
 func TestCrosswalk(t *testing.T) {
 	c := NewCrosswalk([]Pair{{"East yard", "0040"}, {"West yard", "0030"}, {"kg", "KGM"}, {"KG", "keg"}})
-	for theirs, want := range map[string]string{"East yard": "0040", "EAST  YARD": "0040 spelled", "kg": "KGM", "KG": "keg", "Kg": ""} {
+	for theirs, want := range map[string]string{"East yard": "0040", "EAST  YARD": "0040 spelled", "kg": "KGM",
+		"KG": "keg", "Kg": ""} {
 		ours, spelled, ok := c.Ours(theirs)
 		if spelled {
 			ours += " spelled"
@@ -74,7 +75,8 @@ func TestLook(t *testing.T) {
 	}{
 		{"00417", "", 0, "00417 by code"}, {"shackle  BOW", "", 0, ""},
 		{"shackle  BOW", "code name", 0, "00417 by name spelled"}, {"Shackle bow", "code name", 0, "00417 by name"},
-		{"c-1004", "", 0, "C-1004 by code spelled"}, {"R-1", "", 0, "R-1 by code"}, {"r-1", "", 0, "r-1 by code"}, {"R -1", "", 0, ""},
+		{"c-1004", "", 0, "C-1004 by code spelled"}, {"R-1", "", 0, "R-1 by code"}, {"r-1", "", 0, "r-1 by code"},
+		{"R -1", "", 0, ""},
 		{" R-1", "", 0, "several by code"}, {"2004417000118", "gtin", 0, "00417 by gtin"},
 		{"S1", "shelf", 0, "several by shelf"},
 		{"Shackel bow", "name", 0, ""}, {"Shackel bow", "name", 1, "00417 by name near"},

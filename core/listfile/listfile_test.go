@@ -32,14 +32,16 @@ func TestReadWhatIsWritten(t *testing.T) {
 func TestReadBy(t *testing.T) {
 	doc := "SKU;Title;Shelf\n'=00417;Shackle;S1\n"
 	got, err := ReadBy(strings.NewReader(doc), int64(len(doc)), false, Columns{Code: "sku", Name: "Title"})
-	if err != nil || len(got) != 1 || got[0].Code != "=00417" || got[0].Name != "Shackle" || got[0].Attributes["shelf"] != "S1" {
+	if err != nil || len(got) != 1 || got[0].Code != "=00417" || got[0].Name != "Shackle" ||
+		got[0].Attributes["shelf"] != "S1" {
 		t.Fatalf("%+v %v", got, err)
 	}
 	var buf bytes.Buffer
 	if err := Write(&buf, got, false, false); err != nil || buf.String() != "code,name,shelf\n'=00417,Shackle,S1\n" {
 		t.Errorf("%q %v", buf.String(), err)
 	}
-	if _, err := ReadBy(strings.NewReader(doc), int64(len(doc)), true, Columns{Code: "SKU", Name: "Ours"}); err == nil ||
+	if _, err := ReadBy(strings.NewReader(doc), int64(len(doc)), true,
+		Columns{Code: "SKU", Name: "Ours"}); err == nil ||
 		!strings.Contains(err.Error(), `with a column "sku" and a column "ours"`) {
 		t.Error(err)
 	}

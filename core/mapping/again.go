@@ -16,8 +16,9 @@ func (b *builder) lettered(m *Mapping) {
 		for _, bind := range m.Levels[i] {
 			for _, s := range bind.From {
 				if s.Kind == ByHeading {
-					b.Add(finding.MappingWrongValue, bind.At, s.Text, "%s.%s names a column by its heading, but the document has no heading row: "+
-						"write its letter, such as \"@C\".", level, bind.Field.Name).Hint = ""
+					b.Add(finding.MappingWrongValue, bind.At, s.Text,
+						"%s.%s names a column by its heading, but the document has no heading row: "+
+							"write its letter, such as \"@C\".", level, bind.Field.Name).Hint = ""
 				}
 			}
 		}

@@ -61,8 +61,10 @@ func parseDateForm(s string) (DateForm, error) {
 		if c == 'd' && (n == 3 || n == 4) {
 			c = 'n'
 		}
-		if seen[c] || c == 'd' && n > 2 || c == 'm' && n > 4 || c == 'y' && n != 2 && n != 4 || c == 'w' && n > 2 || c == 'n' && n > 4 {
-			return form, fmt.Errorf("write d or dd, ddd for the name of a weekday, m, mm, mmm or mmmm, w or ww for a week, and yy or yyyy, each once; words in it stand in single quotation marks")
+		if seen[c] || c == 'd' && n > 2 || c == 'm' && n > 4 || c == 'y' && n != 2 && n != 4 || c == 'w' && n > 2 ||
+			c == 'n' && n > 4 {
+			return form, fmt.Errorf("write d or dd, ddd for the name of a weekday, m, mm, mmm or mmmm, w or ww for a " +
+				"week, and yy or yyyy, each once; words in it stand in single quotation marks")
 		}
 		seen[c] = true
 		form.parts = append(form.parts, datePart{what: c, width: n})
@@ -119,7 +121,8 @@ var weekdayNames = [7][]string{
 	{"sunday", "sonntag", "dimanche", "domingo", "domenica", "zondag", "söndag", "søndag"},
 	{"monday", "montag", "lundi", "lunes", "lunedì", "lunedi", "maandag", "måndag", "mandag", "segunda"},
 	{"tuesday", "dienstag", "mardi", "martes", "martedì", "martedi", "dinsdag", "tisdag", "tirsdag", "terça"},
-	{"wednesday", "mittwoch", "mercredi", "miércoles", "miercoles", "mercoledì", "mercoledi", "woensdag", "onsdag", "quarta"},
+	{"wednesday", "mittwoch", "mercredi", "miércoles", "miercoles", "mercoledì", "mercoledi", "woensdag", "onsdag",
+		"quarta"},
 	{"thursday", "donnerstag", "jeudi", "jueves", "giovedì", "giovedi", "donderdag", "torsdag", "quinta"},
 	{"friday", "freitag", "vendredi", "viernes", "venerdì", "venerdi", "vrijdag", "fredag", "sexta"},
 	{"saturday", "samstag", "sonnabend", "samedi", "sábado", "sabado", "sabato", "zaterdag", "lördag", "lørdag"},

@@ -127,7 +127,8 @@ func (t *typed) Visit(n *ast.Node) {
 		case "sum", "reduce":
 			t.odd = of + "() is not among the functions"
 		case "sort", "sortBy":
-			if list := v.Arguments[0].Type(); list == nil || list.Kind() != reflect.Slice || list.Elem().Kind() == reflect.Interface {
+			if list := v.Arguments[0].Type(); list == nil || list.Kind() != reflect.Slice ||
+				list.Elem().Kind() == reflect.Interface {
 				t.odd = of + " is given something else than a list of texts"
 			}
 		}
@@ -151,7 +152,8 @@ func (t *typed) Visit(n *ast.Node) {
 var commented = regexp.MustCompile("^([^\"'`/]|\"(\\\\.|[^\"\\\\])*\"|'(\\\\.|[^'\\\\])*'|`[^`]*`|/[^/*])*/[/*]")
 
 // understood reads an expression. Where it cannot be understood wrong says why, and at where.
-func understood(n *grammar.Node, more ...expr.Option) (program *vm.Program, columns []string, wrong string, at origin.Place) {
+func understood(n *grammar.Node, more ...expr.Option) (program *vm.Program, columns []string, wrong string,
+	at origin.Place) {
 	visit, types := &exactly{text: []rune(n.Text)}, &typed{}
 	options := append(append([]expr.Option{}, exprOptions...), more...)
 	program, err := expr.Compile(n.Text, append(options, expr.Patch(visit), expr.Patch(untyped{}))...)

@@ -43,26 +43,33 @@ func evaluated(text string) (value string, refused, failed error) {
 func TestExpressions(t *testing.T) {
 	for _, c := range []struct{ text, want string }{
 		// numbers with every operator, whole ones or not
-		{`row % 5`, "2"}, {`(row - 1) % 5`, "1"}, {`num(value) % 2.5`, "2.0"}, {`(0 - row) % 5`, "-2"}, {`row / 2`, "3.5"},
-		{`num(value) + row`, "14"}, {`-num(value)`, "-7"}, {`+num(value)`, "7"}, {`2 ^ 10`, "1024"}, {`num("1.1") ** 2`, "1.21"},
+		{`row % 5`, "2"}, {`(row - 1) % 5`, "1"}, {`num(value) % 2.5`, "2.0"}, {`(0 - row) % 5`, "-2"},
+		{`row / 2`, "3.5"},
+		{`num(value) + row`, "14"}, {`-num(value)`, "-7"}, {`+num(value)`, "7"}, {`2 ^ 10`, "1024"},
+		{`num("1.1") ** 2`, "1.21"},
 		{`2 ** -1`, "0.5"}, {`row - 1 == 6`, "true"}, {`num(value) >= 6.5`, "true"}, {`num(value) in [1, 7]`, "true"},
 		{`row in [2.5, 3]`, "false"}, {`num(value) in 1..9`, "true"}, {`filled() * 2`, "2"}, {`length("añb") + 1`, "4"},
 		{`0.1 + 0.2`, "0.3"}, {`0.12345678901234567`, "0.12345678901234567"}, {`1_000.5`, "1000.5"},
 		// and with every function that takes one
 		{`shift(day("2026-03-02"), num(value) * 2)`, "2026-03-16"}, {`pad(value, row - 3)`, "0007"},
-		{`cut("abcdef", 2, row - 3)`, "bcd"}, {`part("a-b", "-", row - 5)`, "b"}, {`rounded(num(value) / 3, row - 5)`, "2.33"},
-		{`floor(num("7.9"))`, "7"}, {`max(row, 3, num("7.5"))`, "7.5"}, {`min(row, 3)`, "3"}, {`minor(row * 100, "EUR")`, "7"},
+		{`cut("abcdef", 2, row - 3)`, "bcd"}, {`part("a-b", "-", row - 5)`, "b"},
+		{`rounded(num(value) / 3, row - 5)`, "2.33"},
+		{`floor(num("7.9"))`, "7"}, {`max(row, 3, num("7.5"))`, "7.5"}, {`min(row, 3)`, "3"},
+		{`minor(row * 100, "EUR")`, "7"},
 		{`either(num(""), row)`, "7"}, {`either(num("0"), row)`, "0"}, {`either("", " ", value)`, "7"},
 		{`either(day(""), day("2026-01-01"))`, "!day(\"\")"},
 		{`day("2026-03-02") > day("2026-03-01")`, "true"}, {`length(value) == 1 ? "one" : "more"`, "one"},
 		{`join(sort(split("b,a", ",")), "+")`, "a+b"}, {`value + "a//b"`, "7a//b"}, {`text()`, "7"},
 		// what would fail at each row is refused
 		{`"a" + row`, "?"}, {`value > 3`, "?"}, {`(true ? 1 : "x") + 1`, "?"}, {`pad(true ? value : 3, 5)`, "?"},
-		{`sum([1.5, 2])`, "?"}, {`sum(split(value, ",") | map(num(#)))`, "?"}, {`sort([3, 1.5])`, "?"}, {`[1.5, 2][0] + 1`, "?"},
-		{`day("2026-03-02") == "2026-03-02"`, "?"}, {`either(value, 3)`, "?"}, {`1e3`, "?"}, {`1.12345678901234567890`, "?"},
+		{`sum([1.5, 2])`, "?"}, {`sum(split(value, ",") | map(num(#)))`, "?"}, {`sort([3, 1.5])`, "?"},
+		{`[1.5, 2][0] + 1`, "?"},
+		{`day("2026-03-02") == "2026-03-02"`, "?"}, {`either(value, 3)`, "?"}, {`1e3`, "?"},
+		{`1.12345678901234567890`, "?"},
 		{`row / 2 // half`, "?"}, {`row /* half */ / 2`, "?"}, {`now()`, "?"}, {`abs(-3)`, "?"},
 		// what only the row can tell
-		{`row % 0`, "!division by zero"}, {`pad(value, 2.5)`, "!2.5 is not a whole number"}, {`row ** 0.5`, "!0.5 is not a whole number"},
+		{`row % 0`, "!division by zero"}, {`pad(value, 2.5)`, "!2.5 is not a whole number"},
+		{`row ** 0.5`, "!0.5 is not a whole number"},
 		{`shift(day("2026-03-02"), row * 100000)`, "!700000 is beyond 100000"}, {`num("x")`, `!"x" is not a number`},
 	} {
 		got, refused, failed := evaluated(c.text)
@@ -88,21 +95,25 @@ func TestExpressionTypes(t *testing.T) {
 	var some func(deep int) string
 	some = func(deep int) string {
 		if deep == 0 {
-			return pick("value", "row", "7", "2.5", `"a-b"`, `col("x")`, "num(value)", `day("2026-03-02")`, "filled()", "true", "[1, 2]",
+			return pick("value", "row", "7", "2.5", `"a-b"`, `col("x")`, "num(value)", `day("2026-03-02")`, "filled()",
+				"true", "[1, 2]",
 				`["a", "7"]`, "[1, 2.5]", "nil")
 		}
 		x, y, z := some(r.IntN(deep)), some(r.IntN(deep)), some(r.IntN(deep))
 		switch r.IntN(5) {
 		case 0:
-			return "(" + x + " " + pick("+", "-", "*", "/", "%", "^", "**", "==", "!=", "<", "<=", ">", ">=", "in", "not in", "and", "or",
+			return "(" + x + " " + pick("+", "-", "*", "/", "%", "^", "**", "==", "!=", "<", "<=", ">", ">=", "in",
+				"not in", "and", "or",
 				"contains", "startsWith", "endsWith", "matches", "..", "??", "|| ") + " " + y + ")"
 		case 1:
 			return "(" + x + " ? " + y + " : " + z + ")"
 		case 2:
-			return pick("digits", "squeeze", "length", "floor", "upper", "lower", "trim", "len", "string", "num", "day", "not ", "-", "+", "sort",
+			return pick("digits", "squeeze", "length", "floor", "upper", "lower", "trim", "len", "string", "num", "day",
+				"not ", "-", "+", "sort",
 				"sum", "uniq", "reverse", "max", "min", "either", "join", "type") + "(" + x + ")"
 		case 3:
-			return pick("pad", "before", "after", "shift", "rounded", "minor", "min", "max", "either", "split", "join", "repeat", "take",
+			return pick("pad", "before", "after", "shift", "rounded", "minor", "min", "max", "either", "split", "join",
+				"repeat", "take",
 				"indexOf") + "(" + x + ", " + y + ")"
 		}
 		return pick("cut", "part", "swap", "replace", "either", "max", "min") + "(" + x + ", " + y + ", " + z + ")"
@@ -114,7 +125,8 @@ func TestExpressionTypes(t *testing.T) {
 		if refused == nil {
 			through++
 		}
-		if failed != nil && (strings.Contains(failed.Error(), "interface conversion") || strings.Contains(failed.Error(), "invalid op") ||
+		if failed != nil && (strings.Contains(failed.Error(), "interface conversion") ||
+			strings.Contains(failed.Error(), "invalid op") ||
 			strings.Contains(failed.Error(), "cannot") || strings.Contains(failed.Error(), "reflect")) {
 			t.Errorf("%s: %v", text, failed)
 		}

@@ -20,7 +20,8 @@ var dayType = reflect.TypeFor[order.Date]()
 
 // disabled are functions of the engine that compute with floats, or depend on the day.
 var disabled = []string{"now", "float", "int", "round", "ceil", "floor", "abs", "mean", "median", "sum", "max", "min",
-	"toJSON", "fromJSON", "toBase64", "fromBase64", "date", "duration", "timezone", "get", "first", "last", "join", "flatten", "concat", "keys", "values",
+	"toJSON", "fromJSON", "toBase64", "fromBase64", "date", "duration", "timezone", "get", "first", "last", "join",
+	"flatten", "concat", "keys", "values",
 	"toPairs", "fromPairs", "groupBy", "bitand", "bitor", "bitxor", "bitnand", "bitshl", "bitshr", "bitushr", "bitnot"}
 
 var exprOptions = func() []expr.Option {

@@ -41,7 +41,8 @@ func fieldsOf(level order.Level, about string) *grammar.Shape {
 var (
 	decimalSign  = grammar.OneOf("Decimal sign", ".", ",")
 	groupingSign = grammar.OneOf("Sign between thousands; spaces are always allowed", ".", ",", "'", "none")
-	dateForms    = grammar.Many("Forms of a date, tried in turn: d or dd, m, mm or mmm (Jan), yy or yyyy, e.g. d.m.yyyy; ddd is the name of a weekday, " +
+	dateForms    = grammar.Many("Forms of a date, tried in turn: d or dd, m, mm or mmm (Jan), yy or yyyy, e.g. " +
+		"d.m.yyyy; ddd is the name of a weekday, " +
 		"ww a week of ISO 8601 (its Monday is meant), 'de' a word; " +
 		"serial or serial-1904 for a spreadsheet's day number; yyyy-mm-dd always works. Two forms that differ only " +
 		"in day and month are decided by what the whole column says")
@@ -95,12 +96,14 @@ var binding = &grammar.Shape{Kind: grammar.Object, Ref: "binding",
 			"column; the first that fits counts")),
 		grammar.May("near", grammar.Whole("How many letters a value may differ from the list's; always leaves a warning")),
 		grammar.May("give", grammar.Some("What of the list's entry is taken; left out, its code")),
-		grammar.May("fold", grammar.OneOf("case: letter case does not count: facts of several rows agree without it, and a code, a unit or a "+
+		grammar.May("fold", grammar.OneOf("case: letter case does not count: facts of several rows agree without it, "+
+			"and a code, a unit or a "+
 			"currency that is spelled otherwise leaves no warning", "case")),
 		grammar.May("blank", blankWords),
 		grammar.May("least", grammar.Some("The smallest number, or the first day (yyyy-mm-dd), that is allowed")),
 		grammar.May("most", grammar.Some("The largest number, or the last day, that is allowed")),
-		grammar.May("places", &grammar.Shape{Kind: grammar.Integer, About: "How many digits may stand behind the point"}),
+		grammar.May("places", &grammar.Shape{Kind: grammar.Integer,
+			About: "How many digits may stand behind the point"}),
 		grammar.May("length", grammar.Some("How many letters the text may have: 10 at most, or 3-10")),
 		grammar.May("pattern", grammar.Some("Regular expression (RE2) that the whole text must fit")),
 		grammar.May("dates", dateForms),
@@ -112,7 +115,8 @@ var binding = &grammar.Shape{Kind: grammar.Object, Ref: "binding",
 		grammar.May("suffix",
 			grammar.OneOf("What a word behind the number does: unit sets the line's unit, drop leaves it out; "+
 				"else it is an error. Currency signs are always understood", "unit", "drop")),
-		grammar.May("type", grammar.OneOf("Type of a custom field; of a reference it is text or code", "text", "code", "decimal", "percent", "date",
+		grammar.May("type", grammar.OneOf("Type of a custom field; of a reference it is text or code", "text", "code",
+			"decimal", "percent", "date",
 			"boolean")),
 		grammar.May("check", &grammar.Shape{Kind: grammar.Boolean,
 			About: "false keeps a stated amount or total without comparing it with Koinos's own"}),
@@ -144,13 +148,15 @@ var TotalNames = []string{"orders", "lines", "rows", "quantity", "goods", "total
 var aboutTotals = map[string]string{
 	"orders": "How many orders it has", "lines": "How many lines they have",
 	"rows":     "How many rows stand below the heading, blank ones and that of the totals aside",
-	"quantity": "Sum of the lines' quantities", "goods": "Sum of the lines' amounts", "total": "Sum of the orders' totals",
+	"quantity": "Sum of the lines' quantities", "goods": "Sum of the lines' amounts",
+	"total": "Sum of the orders' totals",
 }
 
 func totalKeys() (keys []grammar.Key) {
 	for _, name := range TotalNames {
 		keys = append(keys, grammar.May(name, grammar.Group(aboutTotals[name]+": where it stands",
-			grammar.May("from", binding.Under("from")), grammar.May("cell", binding.Under("cell")), grammar.May("label", binding.Under("label")),
+			grammar.May("from", binding.Under("from")), grammar.May("cell", binding.Under("cell")),
+			grammar.May("label", binding.Under("label")),
 			grammar.May("beside", binding.Under("beside")), grammar.May("expr", binding.Under("expr")),
 			grammar.May("decimal", decimalSign), grammar.May("grouping", groupingSign))))
 	}
@@ -179,8 +185,9 @@ func part(what string) *grammar.Shape {
 			grammar.OneOf("same: lines may begin on the order's first row (the usual); next: on the row below it",
 				"same",
 				"next")),
-			grammar.May("sorted", grammar.OneOf("number: the lines stand in the order of their numbers; left out, in that of "+
-				"the document", "number")))
+			grammar.May("sorted",
+				grammar.OneOf("number: the lines stand in the order of their numbers; left out, in that of "+
+					"the document", "number")))
 	}
 	return &grammar.Shape{Kind: grammar.Object,
 		About: "How " + what + " stand in an order's rows; left out, a row with a value for one of them is one",
@@ -202,11 +209,15 @@ var words = &grammar.Shape{Kind: grammar.Object, About: "How a document's record
 			grammar.May("encoding", grammar.OneOf("Encoding of a CSV", source.Encodings...)),
 			grammar.May("delimiter", grammar.Some("Sign between the cells of a CSV; \\t is a tab")),
 			grammar.May("quote", grammar.Some("Quotation mark of a CSV; none: there is none, and each mark is text")),
-			grammar.May("record_end", grammar.Some("Character that ends a record of text instead of a line's end, such as ~; line ends behind it do not "+
-				"count, and there are no quotation marks")),
-			grammar.May("release", grammar.Some("Character that makes the next one text, such as ?; there are no quotation marks")),
-			grammar.May("positions", &grammar.Shape{Kind: grammar.Table, About: "Text of fixed width: its columns by names of your own, which stand for headings, " +
-				"with the characters that each has, counted from 1",
+			grammar.May("record_end",
+				grammar.Some("Character that ends a record of text instead of a line's end, such as ~; line ends "+
+					"behind it do not "+
+					"count, and there are no quotation marks")),
+			grammar.May("release",
+				grammar.Some("Character that makes the next one text, such as ?; there are no quotation marks")),
+			grammar.May("positions", &grammar.Shape{Kind: grammar.Table,
+				About: "Text of fixed width: its columns by names of your own, which stand for headings, " +
+					"with the characters that each has, counted from 1",
 				Items: grammar.Some("First and last character, such as 1-8")}),
 			grammar.May("sheet", grammar.Many("Sheets of a workbook by name, * for any letters, or by number; left out, the "+
 				"first visible one")),
@@ -219,23 +230,30 @@ var words = &grammar.Shape{Kind: grammar.Object, About: "How a document's record
 			grammar.May("records",
 				grammar.Some("JSON: path (RFC 9535) of the values that are the rows; left out, each line of "+
 					"NDJSON, or each element of the outermost array")),
-			grammar.May("unknown", grammar.OneOf("What is said of columns with a heading that no binding uses and unused does not name: nothing (ignore, the "+
-				"usual), or a warning", "ignore", "warn")),
+			grammar.May("unknown",
+				grammar.OneOf("What is said of columns with a heading that no binding uses and unused does not name: "+
+					"nothing (ignore, the "+
+					"usual), or a warning", "ignore", "warn")),
 			grammar.May("unused",
 				grammar.Many("Columns, or paths of JSON, that are left out on purpose; named like from")),
 			grammar.May("hidden",
-				grammar.OneOf("What becomes of hidden sheets that are named, and of hidden and filtered rows: they are read (the usual) or left out",
+				grammar.OneOf("What becomes of hidden sheets that are named, and of hidden and filtered rows: they "+
+					"are read (the usual) or left out",
 					"read", "leave-out")),
-			grammar.May("broken", grammar.OneOf("What becomes of a document that cannot be read to its end, or in which a record or "+
-				"a quotation mark is broken: its sound orders are taken (the usual), or the whole document is refused and "+
-				"nothing of it stored", "take", "refuse")),
-			grammar.May("totals", &grammar.Shape{Kind: grammar.Object, About: "Counts and sums that the document states of itself, to be " +
-				"compared with what was read",
+			grammar.May("broken",
+				grammar.OneOf("What becomes of a document that cannot be read to its end, or in which a record or "+
+					"a quotation mark is broken: its sound orders are taken (the usual), or the whole document is "+
+					"refused and "+
+					"nothing of it stored", "take", "refuse")),
+			grammar.May("totals", &grammar.Shape{Kind: grammar.Object,
+				About: "Counts and sums that the document states of itself, to be " +
+					"compared with what was read",
 				Keys: append([]grammar.Key{
 					grammar.May("when", grammar.Some("Condition of the row on which they stand, which belongs to no order: "+condition+
 						"; left out, they stand in cells, beside labels, or in the JSON around the records")),
-					grammar.May("differ", grammar.OneOf("What becomes of a document in which they differ: it is refused and nothing of it stored "+
-						"(the usual), or it is taken with a warning", "refuse", "warn")),
+					grammar.May("differ",
+						grammar.OneOf("What becomes of a document in which they differ: it is refused and nothing of it stored "+
+							"(the usual), or it is taken with a warning", "refuse", "warn")),
 				}, totalKeys()...)}),
 			grammar.May("rows", &grammar.Shape{Kind: grammar.Object, About: "Which rows of the table count",
 				Keys: []grammar.Key{
@@ -249,11 +267,15 @@ var words = &grammar.Shape{Kind: grammar.Object, About: "How a document's record
 				About: "Where the heading row is; left out, the row with most of the headings that the bindings name",
 				Keys: []grammar.Key{
 					grammar.May("row", grammar.Whole("Row number, counted from 1")),
-					grammar.May("none", &grammar.Shape{Kind: grammar.Boolean, About: "true: there is no heading row, and the first row has values; " +
-						"columns are named by their letters"}),
-					grammar.May("repeats", &grammar.Shape{Kind: grammar.Boolean, About: "true: the head of the page stands again further down, as in what was made " +
-						"to be printed, or another table with a heading of its own follows: rows that begin as one above the heading does, digits " +
-						"aside, are left out, and a row that has all headings which the bindings name is a heading for those below it"}),
+					grammar.May("none", &grammar.Shape{Kind: grammar.Boolean,
+						About: "true: there is no heading row, and the first row has values; " +
+							"columns are named by their letters"}),
+					grammar.May("repeats", &grammar.Shape{Kind: grammar.Boolean,
+						About: "true: the head of the page stands again further down, as in what was made " +
+							"to be printed, or another table with a heading of its own follows: rows that begin as " +
+							"one above the heading does, digits " +
+							"aside, are left out, and a row that has all headings which the bindings name is a " +
+							"heading for those below it"}),
 					grammar.May("find", grammar.Many("The first row that holds all these headings")),
 					grammar.May("rows", grammar.Whole("How many rows the heading takes; the texts of a column are "+
 						"joined by a "+
@@ -280,12 +302,15 @@ var words = &grammar.Shape{Kind: grammar.Object, About: "How a document's record
 				"purchase: one that we "+
 				"make with a supplier. change, answer, shipment, receipt, invoice: it speaks of an order that is stored",
 				append(order.Kinds, intent.Notices...)...)),
-			grammar.May("kinds", grammar.Group("Where a value says of each order whether it is a sales or a purchase order; kind is what "+
+			grammar.May("kinds", grammar.Group("Where a value says of each order whether it is a sales or a purchase "+
+				"order; kind is what "+
 				"an order is where it is blank",
 				grammar.Must("from", grammar.Some("Column or path of the value; named like from of a binding")),
 				grammar.Must("sales", grammar.Many("Values of sales orders; letter case aside")),
 				grammar.Must("purchase", grammar.Many("Values of purchase orders")))),
-			grammar.May("leave_out", grammar.Some("Condition of an order that is passed over with all its rows, asked of its first row: "+condition)),
+			grammar.May("leave_out",
+				grammar.Some("Condition of an order that is passed over with all its rows, asked of its first row: "+
+					condition)),
 			grammar.May("of", grammar.OneOf("change, answer, shipment, receipt, invoice: which orders they speak of",
 				order.Kinds...)),
 			grammar.Must("group", &grammar.Shape{Kind: grammar.Object, About: "Which rows make one order",
@@ -296,7 +321,8 @@ var words = &grammar.Shape{Kind: grammar.Object, About: "How a document's record
 					grammar.May("blanks",
 						grammar.OneOf("key: a row with a blank key continues the order (the usual), or breaks it",
 							"continue", "break")),
-					grammar.May("fold", grammar.OneOf("key, join, rowkind: case: keys that differ only in letter case are one; left out, they are two", "case")),
+					grammar.May("fold", grammar.OneOf("key, join, rowkind: case: keys that differ only in letter "+
+						"case are one; left out, they are two", "case")),
 					grammar.May("rows", grammar.OneOf("key: rows of one order stand adjacent (the usual), or "+
 						"anywhere in the document",
 						"adjacent", "anywhere")),

@@ -115,7 +115,8 @@ func (m *Mapping) Refuses() bool {
 func (m *Mapping) Options(limits source.Limits) source.Options {
 	d := &m.Document
 	opt := source.Options{Format: d.Format, Encoding: d.Encoding, Delimiter: d.Delimiter, Quote: d.Quote,
-		RecordEnd: d.RecordEnd, Release: d.Release, Positions: d.Positions, Limits: limits, Set: d.Set, Around: m.wide, Visible: d.SkipHide}
+		RecordEnd: d.RecordEnd, Release: d.Release, Positions: d.Positions, Limits: limits, Set: d.Set, Around: m.wide,
+		Visible: d.SkipHide}
 	switch records := d.Records.(type) {
 	case *jsondoc.Path:
 		opt.Records = records

@@ -26,11 +26,13 @@ type Rule struct {
 
 // ruleWords is what may stand in a rule.
 var ruleWords = grammar.Group("A rule",
-	grammar.Must("when", grammar.Some("Condition of an order that breaks the rule. It sees the fields of the order by their names, "+
+	grammar.Must("when", grammar.Some("Condition of an order that breaks the rule. It sees the fields of the order "+
+		"by their names, "+
 		"total, goods and tax, and lines; of a line those of the line, and order. Blank figures are 0")),
 	grammar.May("refuse", grammar.Some("What is said of it: the order is refused")),
 	grammar.May("warn", grammar.Some("What is said of it: the order goes in")),
-	grammar.May("of", grammar.OneOf("What is judged: the order (the usual), each line, or the document, of which the condition sees "+
+	grammar.May("of", grammar.OneOf("What is judged: the order (the usual), each line, or the document, of which the "+
+		"condition sees "+
 		"orders, lines, rows, quantity, goods and total", "order", "line", "document")),
 	grammar.May("field", grammar.Some("The field of which it speaks, whose cell is named")))
 
@@ -53,7 +55,8 @@ func (b *builder) rules(n *grammar.Node) (all []Rule) {
 		return nil
 	}
 	for _, item := range n.Items {
-		r := Rule{Of: item.Str("of"), Field: item.Str("field"), when: item.Str("when"), Severity: finding.Error, Text: item.Str("refuse")}
+		r := Rule{Of: item.Str("of"), Field: item.Str("field"), when: item.Str("when"), Severity: finding.Error,
+			Text: item.Str("refuse")}
 		if r.Of == "" {
 			r.Of = "order"
 		}
@@ -61,7 +64,8 @@ func (b *builder) rules(n *grammar.Node) (all []Rule) {
 			r.Severity, r.Text = finding.Warning, warn.Text
 		}
 		if (item.Get("refuse") == nil) == (item.Get("warn") == nil) {
-			b.Add(finding.MappingWrongValue, item.At, r.when, "a rule says either refuse or warn, and with which words.").Hint = ""
+			b.Add(finding.MappingWrongValue, item.At, r.when,
+				"a rule says either refuse or warn, and with which words.").Hint = ""
 		}
 		sees, level := orderStruct, order.Header
 		switch r.Of {
@@ -87,7 +91,10 @@ func (m *Mapping) Judge(d *intent.Intent) {
 	if len(m.Rules) == 0 {
 		return
 	}
-	env := seenOf(&d.Order, slices.ContainsFunc(m.Rules, func(r Rule) bool { return strings.Contains(r.when, "lines") }))
+	env := seenOf(&d.Order, slices.ContainsFunc(m.Rules, func(r Rule) bool {
+		return strings.Contains(r.when,
+			"lines")
+	}))
 	for i := range m.Rules {
 		r := &m.Rules[i]
 		switch r.Of {

@@ -81,7 +81,9 @@ func (o *Order) Compute(r Rounding) (line int, err error) {
 	}
 	tax := o.TaxAmount.d
 	if taxes != nil {
-		tax = taxes.sum(&s, o.TaxTreatment == TaxInclusive, func(d decimal.Decimal) decimal.Decimal { return r.round(d, digits) })
+		tax = taxes.sum(&s, o.TaxTreatment == TaxInclusive, func(d decimal.Decimal) decimal.Decimal {
+			return r.round(d, digits)
+		})
 	}
 	total = s.do(total.Add(goods))
 	if o.TaxTreatment != TaxInclusive && o.TaxTreatment != TaxExempt {

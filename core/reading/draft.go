@@ -68,8 +68,10 @@ func explain(m *mapping.Mapping, g *Group, set *list.Set, watch func(Step)) *int
 	}
 	if n := g.Rows[0].Node; n != nil && n.Scalar() {
 		d.Orphan = true
-		d.Find(finding.RecordBroken, g.Rows[0].Place(0), n.Text, 0, "%s is a single value, where an order, an object with members, should be.",
-			capital(rowName(&g.Rows[0].Record))).Hint = "Correct document.records, or the path of orders.group: it should lead to the orders."
+		d.Find(finding.RecordBroken, g.Rows[0].Place(0), n.Text, 0,
+			"%s is a single value, where an order, an object with members, should be.",
+			capital(rowName(&g.Rows[0].Record))).Hint = "Correct document.records, or the path of orders.group: it " +
+			"should lead to the orders."
 		return d
 	}
 	w := worker{m: m, d: d, set: set, g: g, watch: watch}
@@ -122,7 +124,8 @@ func (w *worker) kind() {
 		}
 		kind, known := by.Kinds[list.Fold(c.Text)]
 		if !known {
-			w.d.Find(finding.UnknownChoice, at.place(), c.Text, 0, "%q says neither that it is a sales order nor that it is a purchase order.",
+			w.d.Find(finding.UnknownChoice, at.place(), c.Text, 0,
+				"%q says neither that it is a sales order nor that it is a purchase order.",
 				c.Text).Hint = "Name the value in orders.kinds of the mapping."
 			return
 		}

@@ -519,7 +519,8 @@ func (p *plan) repeatsAbove(rec *source.Record) bool {
 		return false
 	}
 	text := withoutDigits(firstText(rec))
-	return text != "" && slices.ContainsFunc(p.around.rows, func(above source.Record) bool { return withoutDigits(firstText(&above)) == text })
+	return text != "" && slices.ContainsFunc(p.around.rows,
+		func(above source.Record) bool { return withoutDigits(firstText(&above)) == text })
 }
 
 func withoutDigits(s string) string {

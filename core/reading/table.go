@@ -577,14 +577,18 @@ func (t *Table) bind(head *source.Record, above []source.Record) error {
 			if heading == "" || p.uses(i+1) || leftOut(t.m, heading, origin.ColumnName(i+1)) {
 				continue
 			}
-			t.noteOnce(finding.New(finding.ColumnUnknown, head.Place(i+1), heading, "Nothing in the mapping uses the column %q.", heading))
+			t.noteOnce(finding.New(finding.ColumnUnknown, head.Place(i+1), heading,
+				"Nothing in the mapping uses the column %q.", heading))
 		}
 	}
 	return nil
 }
 
 func (t *Table) noteOnce(f finding.Finding) {
-	if !slices.ContainsFunc(t.Notes, func(n finding.Finding) bool { return n.Code == f.Code && n.Message == f.Message }) {
+	if !slices.ContainsFunc(t.Notes, func(n finding.Finding) bool {
+		return n.Code == f.Code &&
+			n.Message == f.Message
+	}) {
 		t.Notes = append(t.Notes, f)
 	}
 }

@@ -138,7 +138,8 @@ func (w *worker) several(b *bound, s *spot, first taken) taken {
 		case "", "agree":
 			if t.cell.Text != first.cell.Text && !w.sameValue(b, first.cell, t.cell) {
 				code := finding.SeveralValues
-				if _, is := s.src.Path.(*x12.Address); is && b.Repeat == "" { // what partners send besides is no error of theirs
+				// what partners send besides is no error of theirs
+				if _, is := s.src.Path.(*x12.Address); is && b.Repeat == "" {
 					code = finding.ValueDropped
 				}
 				w.bad(b, t, code, "%s leads to %q and to %q; which of them is %s?", s.src.Text, first.cell.Text,
@@ -159,8 +160,10 @@ func (w *worker) several(b *bound, s *spot, first taken) taken {
 }
 
 func (w *worker) bad(b *bound, t taken, code finding.Code, format string, args ...any) *finding.Finding {
-	if c := w.view.column; c > 0 && t.at.column == c && w.view.row != nil { // of a matrix the heading says what is meant
-		format, args = format+" (It stands under %q.)", append(args[:len(args):len(args)], cell(&w.view.row.plan.head, c).Text)
+	// of a matrix the heading says what is meant
+	if c := w.view.column; c > 0 && t.at.column == c && w.view.row != nil {
+		format, args = format+" (It stands under %q.)", append(args[:len(args):len(args)],
+			cell(&w.view.row.plan.head, c).Text)
 	}
 	f := w.d.Find(code, t.at.place(), t.cell.Text, w.now, format, args...)
 	f.Field = b.Field.Name

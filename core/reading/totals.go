@@ -130,13 +130,15 @@ func (t *Table) Compare() {
 			continue
 		}
 		if have := t.Counts.of(name); t.Counts.off || have.Cmp(sums[name]) != 0 {
-			t.noteTotals(one.At, one.Number.String(), "The document says %s %s, but %s were read.", sums[name], words[name], have)
+			t.noteTotals(one.At, one.Number.String(), "The document says %s %s, but %s were read.", sums[name],
+				words[name], have)
 		}
 	}
 }
 
-var words = map[string]string{"orders": "orders", "lines": "lines", "rows": "rows", "quantity": "as the sum of the quantities",
-	"goods": "as the sum of the lines' amounts", "total": "as the sum of the orders' totals"}
+var words = map[string]string{"orders": "orders", "lines": "lines", "rows": "rows",
+	"quantity": "as the sum of the quantities",
+	"goods":    "as the sum of the lines' amounts", "total": "as the sum of the orders' totals"}
 
 func (t *Table) noteTotals(at origin.Place, value, format string, args ...any) {
 	f := finding.New(finding.DocumentDiffers, at, value, format, args...)

@@ -27,7 +27,8 @@ func (allFailed) Spans(_ string, first, last int) ([]outcome.SpanOutcome, error)
 	return []outcome.SpanOutcome{s}, nil
 }
 func (allFailed) Findings(string, int, int) ([]finding.Finding, error) {
-	return []finding.Finding{finding.New(finding.NotANumber, origin.Place{Row: 3, Column: 2}, "→", "%q 数 is no number.", "→")}, nil
+	return []finding.Finding{finding.New(finding.NotANumber, origin.Place{Row: 3, Column: 2}, "→", "%q 数 is no number.",
+		"→")}, nil
 }
 func (allFailed) FirstRow(string) (int, error) { return 2, nil }
 func (allFailed) Stored(*outcome.OrderOutcome) (*order.Order, func(string, int) int, error) {
@@ -37,24 +38,31 @@ func (allFailed) Stored(*outcome.OrderOutcome) (*order.Order, func(string, int) 
 // The copy with what failed is written as the document was: what reads the document reads the copy,
 // and finds the same values, whatever stands in them.
 func TestFailedAgain(t *testing.T) {
-	every := []string{"=1+1", "-5 kg", "+49 5", "@x", "'=x", "''=x", "'x", "＝1", "-5", "+", "1,5", "a;b", `say "hi"`, "it's", "two\nlines", " outer ", "",
+	every := []string{"=1+1", "-5 kg", "+49 5", "@x", "'=x", "''=x", "'x", "＝1", "-5", "+", "1,5", "a;b", `say "hi"`,
+		"it's", "two\nlines", " outer ", "",
 		"Café", "é", "\ttab", "00417", "a|b"}
 	r := rand.New(rand.NewPCG(14, 15))
 	for n := range 300 {
 		values := every
 		encodings := []source.Encoding{"", source.UTF8, source.Windows1252, source.UTF16LE, source.UTF16BE}
-		opt := source.Options{Format: source.CSV, Limits: source.DefaultLimits, Encoding: encodings[r.IntN(5)], Delimiter: []string{",", ";", "\t", "|"}[r.IntN(4)],
-			Quote: []string{`"`, "'"}[r.IntN(2)]}
+		opt := source.Options{Format: source.CSV, Limits: source.DefaultLimits, Encoding: encodings[r.IntN(5)],
+			Delimiter: []string{",", ";", "\t", "|"}[r.IntN(4)],
+			Quote:     []string{`"`, "'"}[r.IntN(2)]}
 		kind := r.IntN(5)
 		switch kind {
 		case 0:
 			opt.Quote, opt.RecordEnd, opt.Release = "", "~", "?"
 		case 1:
-			opt.Quote, opt.Delimiter, opt.Positions = "", "", []source.Position{{Name: "Order", First: 1, Last: 5}, {Name: "Item", First: 6, Last: 15}, {Name: "Note", First: 20, Last: 29}}
-			values = slices.DeleteFunc(slices.Clone(values), func(s string) bool { return s != source.Trim(s) || strings.Contains(s, "\n") })
+			opt.Quote, opt.Delimiter, opt.Positions = "", "", []source.Position{{Name: "Order", First: 1, Last: 5},
+				{Name: "Item", First: 6, Last: 15}, {Name: "Note", First: 20, Last: 29}}
+			values = slices.DeleteFunc(slices.Clone(values), func(s string) bool {
+				return s != source.Trim(s) || strings.Contains(s, "\n")
+			})
 		case 2:
 			opt.Quote = source.NoQuote
-			values = slices.DeleteFunc(slices.Clone(values), func(s string) bool { return strings.ContainsAny(s, "\n"+opt.Delimiter) })
+			values = slices.DeleteFunc(slices.Clone(values), func(s string) bool {
+				return strings.ContainsAny(s, "\n"+opt.Delimiter)
+			})
 		}
 		if opt.Encoding.Lacks("＝") != 0 {
 			values = slices.DeleteFunc(slices.Clone(values), func(s string) bool { return opt.Encoding.Lacks(s) != 0 })
@@ -76,7 +84,8 @@ func TestFailedAgain(t *testing.T) {
 					if i > 0 {
 						text.WriteString(opt.Delimiter)
 					}
-					text.WriteString(strings.NewReplacer("?", "??", "~", "?~", opt.Delimiter, "?"+opt.Delimiter).Replace(v))
+					text.WriteString(strings.NewReplacer("?", "??", "~", "?~", opt.Delimiter,
+						"?"+opt.Delimiter).Replace(v))
 				}
 				text.WriteString([]string{"~", "~\r\n"}[n%2])
 				continue

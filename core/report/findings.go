@@ -15,7 +15,8 @@ type FindingsCSV struct{ w *csv.Writer }
 // NewFindingsCSV writes the heading row.
 func NewFindingsCSV(w io.Writer) (*FindingsCSV, error) {
 	c := &FindingsCSV{csv.NewWriter(w)}
-	return c, c.w.Write([]string{"code", "severity", "place", "sheet", "row", "column", "order", "number", "line", "field",
+	return c, c.w.Write([]string{"code", "severity", "place", "sheet", "row", "column", "order", "number", "line",
+		"field",
 		"value", "message", "hint"})
 }
 
@@ -24,7 +25,8 @@ func (c *FindingsCSV) Add(list ...finding.Finding) error {
 	for _, f := range list {
 		err := c.w.Write([]string{
 			string(f.Code), string(f.Severity), f.At, source.Guard(f.Place.Sheet), orBlank(f.Place.Row),
-			orBlank(f.Place.Column), orBlank(f.Order), source.Guard(f.Number), orBlank(f.Line), f.Field, source.Guard(f.Value), source.Guard(f.Message),
+			orBlank(f.Place.Column), orBlank(f.Order), source.Guard(f.Number), orBlank(f.Line), f.Field,
+			source.Guard(f.Value), source.Guard(f.Message),
 			source.Guard(f.Hint),
 		})
 		if err != nil {

@@ -49,7 +49,8 @@ func (e *Expected) Add(d *intent.Intent) {
 	if d.Orphan {
 		outcome = " not an order"
 	}
-	if e.holds != nil && outcome == "" && slices.ContainsFunc(d.Findings, func(f finding.Finding) bool { return e.holds(&f) }) {
+	if e.holds != nil && outcome == "" && slices.ContainsFunc(d.Findings,
+		func(f finding.Finding) bool { return e.holds(&f) }) {
 		outcome = " held"
 	}
 	fmt.Fprintf(e.w, "order %d%s, %s\n", d.Seq, outcome, spansText(d.Spans))

@@ -73,7 +73,8 @@ func beginXLSX(w io.Writer, headings []string) (TableWriter, error) {
 	if err := t.rows.SetColWidth(1, len(headings), 22); err != nil {
 		return nil, err
 	}
-	if err := t.rows.SetPanes(&excelize.Panes{Freeze: true, YSplit: 1, TopLeftCell: "A2", ActivePane: "bottomLeft"}); err != nil {
+	if err := t.rows.SetPanes(&excelize.Panes{Freeze: true, YSplit: 1, TopLeftCell: "A2",
+		ActivePane: "bottomLeft"}); err != nil {
 		return nil, err
 	}
 	cells := make([]any, len(headings))

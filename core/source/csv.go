@@ -41,7 +41,8 @@ type csvReader struct {
 }
 
 func openCSV(r io.ReaderAt, size int64, shape Shape, limits Limits) *csvReader {
-	c := &csvReader{delim: shape.Delimiter[0], quote: shape.Quote[0], plain: shape.Quote == NoQuote, lineEnd: shape.lineEnd, limits: limits,
+	c := &csvReader{delim: shape.Delimiter[0], quote: shape.Quote[0], plain: shape.Quote == NoQuote,
+		lineEnd: shape.lineEnd, limits: limits,
 		positions: shape.Positions, size: size}
 	if c.lineEnd == 0 {
 		c.lineEnd = '\n'
@@ -210,7 +211,8 @@ func (c *csvReader) splitAt(line []byte) {
 		last = max(last, p.Last)
 	}
 	if last < len(runes) && Trim(string(runes[last:])) != "" {
-		c.note(finding.RowTooWide, 0, string(runes[last:]), "Row %d has %d characters; the last column ends at %d.", c.row, len(runes), last)
+		c.note(finding.RowTooWide, 0, string(runes[last:]), "Row %d has %d characters; the last column ends at %d.",
+			c.row, len(runes), last)
 	}
 }
 
@@ -312,7 +314,8 @@ func (c *csvReader) regret(first, open int) {
 	}
 	c.doubt, c.begun = max(c.doubt-1, lines), c.row
 	c.reread(first, open)
-	c.notes[len(c.notes)-1].Message = "The quotation mark that opens this cell is closed in another row: it is not clear which rows are meant."
+	c.notes[len(c.notes)-1].Message = "The quotation mark that opens this cell is closed in another row: it is not " +
+		"clear which rows are meant."
 }
 
 // quoted appends the text of the quoted cell at *at and moves behind it; it is
@@ -375,7 +378,8 @@ func (c *csvReader) record() Record {
 	} else if at := bytes.Index(c.text, []byte("\uFFFD")); at >= 0 {
 		column, _ := slices.BinarySearch(c.ends, at)
 		c.note(finding.EncodingInvalid, column+1, string(c.text[max(0, at-20):min(len(c.text), at+23)]),
-			"Row %d has replacement characters (U+FFFD): what stood there was lost when the document was written, or is not text in "+
+			"Row %d has replacement characters (U+FFFD): what stood there was lost when the document was written, or "+
+				"is not text in "+
 				"its encoding.", c.row)
 	}
 	if bytes.IndexByte(c.text, 0) >= 0 {

@@ -42,7 +42,8 @@ func NewCSVWriter(out io.Writer, shape Shape) *CSVWriter {
 	return c
 }
 
-// Write writes a row; a character that the encoding lacks becomes a question mark. Errors that it does not give Close gives.
+// Write writes a row; a character that the encoding lacks becomes a question mark. Errors that it does not give Close
+// gives.
 func (c *CSVWriter) Write(row []string) error {
 	if c.shape.Positions != nil {
 		return c.writeAt(row)
@@ -103,7 +104,8 @@ func (c *CSVWriter) writeAt(row []string) error {
 		}
 		text := []rune(row[i])
 		if len(text) > p.Last-p.First+1 {
-			return fmt.Errorf("%q is longer than the column %s, which has %d characters", row[i], p.Name, p.Last-p.First+1)
+			return fmt.Errorf("%q is longer than the column %s, which has %d characters", row[i], p.Name,
+				p.Last-p.First+1)
 		}
 		copy(line[p.First-1:], text)
 	}

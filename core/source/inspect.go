@@ -120,7 +120,9 @@ func Inspect(r io.ReaderAt, size int64, opt Options) (*Inspection, error) {
 		for j := range in.Tables[i].Columns {
 			c := &in.Tables[i].Columns[j]
 			c.judge()
-			c.Hidden = slices.ContainsFunc(in.Tables[i].unseen, func(u [2]int) bool { return j+1 >= u[0] && j+1 <= u[1] })
+			c.Hidden = slices.ContainsFunc(in.Tables[i].unseen, func(u [2]int) bool {
+				return j+1 >= u[0] && j+1 <= u[1]
+			})
 		}
 	}
 	return in, nil

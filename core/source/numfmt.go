@@ -131,7 +131,8 @@ func isCode(shown string) bool {
 		return true
 	}
 	before, _ := utf8.DecodeLastRuneInString(shown[:first])
-	return between == "" && first > 0 && before != ' ' && before != '\u00a0' && before != '(' && before != '+' && !unicode.Is(unicode.Sc, before) &&
+	return between == "" && first > 0 && before != ' ' && before != '\u00a0' && before != '(' && before != '+' &&
+		!unicode.Is(unicode.Sc, before) &&
 		!order.KnownCurrency(strings.ToUpper(strings.TrimSpace(shown[:first])))
 }
 

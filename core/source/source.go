@@ -105,7 +105,9 @@ func Trim(s string) string {
 	if s == "" || s[0] > ' ' && s[0] < 0x80 && s[len(s)-1] > ' ' && s[len(s)-1] < 0x80 {
 		return s
 	}
-	return strings.TrimFunc(s, func(r rune) bool { return r <= ' ' || unicode.IsSpace(r) || strings.ContainsRune(unseen, r) })
+	return strings.TrimFunc(s, func(r rune) bool {
+		return r <= ' ' || unicode.IsSpace(r) || strings.ContainsRune(unseen, r)
+	})
 }
 
 // unseen are the marks that have no width: a zero width space, a word joiner, a byte order mark
@@ -141,9 +143,10 @@ var DefaultLimits = Limits{
 type Options struct {
 	Format    Format
 	Encoding  Encoding
-	Delimiter string     // one character
-	Quote     string     // one character, or NoQuote
-	RecordEnd string     // one character that ends a record of text instead of a line's end; line ends behind it are passed over
+	Delimiter string // one character
+	Quote     string // one character, or NoQuote
+	// one character that ends a record of text instead of a line's end; line ends behind it are passed over
+	RecordEnd string
 	Release   string     // one character that makes the next one text
 	Positions []Position // where the columns of text of fixed width stand; nil is delimited text
 	// which sheets of a workbook, counted from 1; nil is the first visible one
@@ -273,7 +276,8 @@ func Sniff(r io.ReaderAt, size int64, opt Options) (Shape, error) {
 		return Shape{}, finding.Fatal(finding.FormatUnknown, origin.Place{},
 			"The mapping expects an .xlsx workbook, but this is not one.")
 	}
-	shape := Shape{Format: CSV, Delimiter: opt.Delimiter, Quote: opt.Quote, RecordEnd: opt.RecordEnd, Release: opt.Release,
+	shape := Shape{Format: CSV, Delimiter: opt.Delimiter, Quote: opt.Quote, RecordEnd: opt.RecordEnd,
+		Release:   opt.Release,
 		Positions: opt.Positions}
 	if shape.Quote == "" && shape.Strict() {
 		shape.Quote = NoQuote

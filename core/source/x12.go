@@ -100,7 +100,8 @@ func (x *x12Reader) take(set *x12.Set) {
 		f := finding.New(finding.EncodingInvalid, origin.Place{Row: s.Row}, strings.ToValidUTF8(s.String(), "\uFFFD"),
 			"%s has bytes that are not UTF-8: %s.", s.ID, oddBytes([]byte(s.String())))
 		f.Severity = finding.Error // as nobody knows what the partner's letters are, a number could be another's
-		f.Hint = "Say characters: {set: latin-1} of the partner, or document: {encoding: windows-1252} in the mapping, if that is what it writes."
+		f.Hint = "Say characters: {set: latin-1} of the partner, or document: {encoding: windows-1252} in the " +
+			"mapping, if that is what it writes."
 		rec.Findings = append(rec.Findings, f)
 	}
 	if x.opt.Loops == nil {

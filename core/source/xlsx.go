@@ -65,7 +65,8 @@ func openXLSX(r io.ReaderAt, size int64, opt Options) (Reader, error) {
 		}
 		if hidden {
 			return nil, finding.Fatal(finding.SheetMissing, origin.Place{},
-				"The sheets that the mapping asks for are hidden, and the mapping leaves hidden ones out; the workbook has: %s.",
+				"The sheets that the mapping asks for are hidden, and the mapping leaves hidden ones out; the "+
+					"workbook has: %s.",
 				strings.Join(names, ", "))
 		}
 		f := finding.Fatal(finding.SheetMissing, origin.Place{},

@@ -187,10 +187,12 @@ records:
     rest: {path: /paid, query: {order: "{number}"}, records: "$[*]", into: $.paid}
 `)
 	rest := &s.Records["o"].Rest[0]
-	if got, err := rest.First("https://s.example", &Found{Key: "1", Number: "A 1"}); err != nil || got != "https://s.example/paid?order=A+1" {
+	if got, err := rest.First("https://s.example", &Found{Key: "1", Number: "A 1"}); err != nil ||
+		got != "https://s.example/paid?order=A+1" {
 		t.Error(got, err)
 	}
-	page, err := s.Records["o"].Read(Answer{URL: "https://s.example/o", Status: 200, Body: []byte(`[{"id": 1, "no": ""}, {"id": 2, "no": "A 2"}]`)})
+	page, err := s.Records["o"].Read(Answer{URL: "https://s.example/o", Status: 200,
+		Body: []byte(`[{"id": 1, "no": ""}, {"id": 2, "no": "A 2"}]`)})
 	if err != nil || len(page.Records) != 2 || !page.Records[0].Short() || page.Records[1].Short() {
 		t.Fatal(page, err)
 	}

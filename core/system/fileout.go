@@ -48,13 +48,16 @@ var fileOut = grammar.Group("The record is a file in a folder, in place of creat
 	grammar.May("head", grammar.Some("How it begins, with {id}, {today}, {now}, and values of the record such as {$.ref}")),
 	grammar.Must("record", grammar.Some("What stands in it of the record, likewise")),
 	grammar.May("line", grammar.Some("What stands in it of each line, with values of the line such as {$.qty}")),
-	grammar.May("tail", grammar.Some("How it ends: also {records}, {lines}, {parts} (segments in all) and {sum $.qty} (over the lines)")),
+	grammar.May("tail", grammar.Some("How it ends: also {records}, {lines}, {parts} (segments in all) and {sum "+
+		"$.qty} (over the lines)")),
 	grammar.May("orders", grammar.Whole("How many records may stand in one file; left out, each has its own")),
-	grammar.May("once", &grammar.Shape{Kind: grammar.Boolean, About: "true: a record is written once, whatever changes later"}),
+	grammar.May("once", &grammar.Shape{Kind: grammar.Boolean,
+		About: "true: a record is written once, whatever changes later"}),
 	grammar.May("answer", grammar.Group("The file with which the system answers",
 		grammar.Must("path", grammar.Some("Folder below the system's")),
 		grammar.Must("names", grammar.Some("Names that are read, such as PAK*.txt")),
-		grammar.Must("id", grammar.Some("Where it has the id of ours: path within its first segment, a list, or its first line of JSON")),
+		grammar.Must("id", grammar.Some("Where it has the id of ours: path within its first segment, a list, or its "+
+			"first line of JSON")),
 		grammar.Must("word", grammar.Some("Where it says what became of ours: path likewise")),
 		grammar.Must("taken", grammar.Many("The words that say that it was taken; others refuse it")),
 		grammar.May("why", grammar.Some("Where it says why not: path likewise")),
@@ -64,7 +67,8 @@ func (b *builder) fileOut(n *grammar.Node) *FileOut {
 	if n == nil {
 		return nil
 	}
-	f := &FileOut{Path: n.Str("path"), Name: n.Str("name"), Segments: b.segments(n.Get("segments")), Head: n.Str("head"),
+	f := &FileOut{Path: n.Str("path"), Name: n.Str("name"), Segments: b.segments(n.Get("segments")),
+		Head:   n.Str("head"),
 		Record: n.Str("record"), Line: n.Str("line"), Tail: n.Str("tail"), Once: n.Str("once") == "true",
 		Orders: max(1, n.Number("orders"))}
 	b.folder(n.Get("path"))
@@ -88,13 +92,15 @@ func (b *builder) fileOut(n *grammar.Node) *FileOut {
 			} else if m[1] == "parts" && f.Segments == nil {
 				b.wrong(v, "{parts} counts segments: say segments.")
 			} else if !slices.Contains([]string{"id", "today", "now", "records", "lines", "parts"}, m[1]) {
-				b.wrong(v, "{%s} is nothing that can stand here: id, today, now, records, lines, parts, a path, or sum and a path.", m[1])
+				b.wrong(v, "{%s} is nothing that can stand here: id, today, now, records, lines, parts, a path, or "+
+					"sum and a path.", m[1])
 			}
 		}
 	}
 	if a := n.Get("answer"); a != nil {
-		f.Answer = &FileReply{Path: a.Str("path"), Names: a.Str("names"), ID: b.path(a.Get("id")), Word: b.path(a.Get("word")),
-			Why: b.path(a.Get("why")), Taken: a.Strs("taken"), Within: b.duration(a.Get("within"), time.Hour)}
+		f.Answer = &FileReply{Path: a.Str("path"), Names: a.Str("names"), ID: b.path(a.Get("id")),
+			Word: b.path(a.Get("word")),
+			Why:  b.path(a.Get("why")), Taken: a.Strs("taken"), Within: b.duration(a.Get("within"), time.Hour)}
 		b.folder(a.Get("path"))
 		if _, err := names.Match(f.Answer.Names, "x"); err != nil || strings.Contains(f.Answer.Names, "/") {
 			b.wrong(a.Get("names"), "%q is no pattern of names such as PAK*.txt.", f.Answer.Names)

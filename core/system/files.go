@@ -96,8 +96,9 @@ var filing = grammar.Group("How they come as files, in place of a list",
 	grammar.May("kind", grammar.Many("Where a part has its kind: paths within it. Of several, as many count as "+
 		"make a kind that is named, with spaces between. Left "+
 		"out, a segment's kind is its first element")),
-	grammar.May("whole", &grammar.Shape{Kind: grammar.Boolean, About: "true: a file is one document, such as a table or X12, which the " +
-		"mapping reads as it is"}),
+	grammar.May("whole", &grammar.Shape{Kind: grammar.Boolean,
+		About: "true: a file is one document, such as a table or X12, which the " +
+			"mapping reads as it is"}),
 	grammar.May("head", ending("The part at the beginning of a file")),
 	grammar.May("tail", ending("The part at the end of a file: one without it is not complete")),
 	grammar.May("begins", grammar.Many("The kinds of part with which a record begins")),
@@ -137,13 +138,15 @@ func (b *builder) files(n *grammar.Node) *Files {
 	case f.Whole:
 		for _, word := range []string{"segments", "kind", "head", "tail", "begins", "groups"} {
 			if v := n.Get(word); v != nil {
-				b.Add(finding.MappingWrongValue, v.At, word, "a file that is one document (whole) is not cut: leave %s out.",
+				b.Add(finding.MappingWrongValue, v.At, word,
+					"a file that is one document (whole) is not cut: leave %s out.",
 					word).Hint = ""
 			}
 		}
 	case len(f.Kind) == 0:
-		b.wrong(n.Get("path"), "say segments: with its separators, or kind: where a line of JSON has its kind, or whole: true, "+
-			"if the mapping reads the file as it is.")
+		b.wrong(n.Get("path"),
+			"say segments: with its separators, or kind: where a line of JSON has its kind, or whole: true, "+
+				"if the mapping reads the file as it is.")
 	case len(f.Begins) == 0:
 		b.wrong(n.Get("path"), "say begins: the kinds of part with which a record begins.")
 	}
@@ -475,7 +478,8 @@ func (a *FileAnswer) Fill(id, state string, records int, why string) (name, text
 			return c
 		}, s)
 	}
-	fill := strings.NewReplacer("{id}", value(id), "{word}", word, "{records}", strconv.Itoa(records), "{why}", value(why), `\n`,
+	fill := strings.NewReplacer("{id}", value(id), "{word}", word, "{records}", strconv.Itoa(records), "{why}",
+		value(why), `\n`,
 		"\n")
 	return strings.ReplaceAll(a.Name, "{id}", plain(id)), fill.Replace(a.Text)
 }

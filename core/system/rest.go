@@ -28,8 +28,9 @@ func (b *builder) rest(r *Record, n *grammar.Node) Rest {
 		b.wrong(n.Get("into"), "into is one list of the record, such as $.lines.")
 	}
 	if !t.named("{key}") && !t.named("{number}") && t.GraphQL == "" {
-		b.wrong(n.Get("path"), "the path of a part of a record needs {key} or {number}, such as /orders/{key}/lines, or a "+
-			"parameter under query does.")
+		b.wrong(n.Get("path"),
+			"the path of a part of a record needs {key} or {number}, such as /orders/{key}/lines, or a "+
+				"parameter under query does.")
 	}
 	if t.named("{number}") && r.Number == nil {
 		b.wrong(n.Get("path"), "say number: of the record too, where {number} is found.")

@@ -104,7 +104,8 @@ var record = grammar.Group("One kind of record",
 	grammar.May("about", grammar.Some("What it is, in a sentence")),
 	grammar.May("files", filing),
 	grammar.May("list", listing("How many are got at once", anew)),
-	grammar.May("feed", listing("Where the system says which records changed: each of its rows names one, which is then got by "+
+	grammar.May("feed", listing("Where the system says which records changed: each of its rows names one, which is "+
+		"then got by "+
 		"itself. The list is read only where everything is asked for", anew,
 		grammar.Must("key", grammar.Some("Where a row has the record's key: path within the row")),
 		grammar.May("stamp", grammar.Some("Where a row has its number or time: path within the row")),
@@ -120,15 +121,19 @@ var record = grammar.Group("One kind of record",
 				"new there is asked for by itself"}),
 		grammar.May("record",
 			grammar.Some("Where the record stands in the answer; left out, the answer is the record")))),
-	grammar.May("rest", &grammar.Shape{Kind: grammar.ListOf, About: "Parts of a record that its list does not show, such as " +
-		"further lines, payments or shipments; they are read when the record has changed", Items: listing("One of them",
-		grammar.Must("into", grammar.Some("The record's list to which they are added: path within the record; it need not be there")),
-		grammar.May("more", grammar.Some("Where a record says true if it has more: path within the record; left out, "+
-			"they are always asked for")),
-		grammar.May("from", grammar.Some("Where a record has the cursor from which they go on: path within the record")),
-		grammar.May("anew", &grammar.Shape{Kind: grammar.Boolean,
-			About: "They are all lines, not only the further ones"}))}),
-	grammar.May("tells", grammar.Group("Each of these tells that another record changed, such as a payment of its order: that is "+
+	grammar.May("rest", &grammar.Shape{Kind: grammar.ListOf,
+		About: "Parts of a record that its list does not show, such as " +
+			"further lines, payments or shipments; they are read when the record has changed",
+		Items: listing("One of them",
+			grammar.Must("into", grammar.Some("The record's list to which they are added: path within the record; it "+
+				"need not be there")),
+			grammar.May("more", grammar.Some("Where a record says true if it has more: path within the record; left out, "+
+				"they are always asked for")),
+			grammar.May("from", grammar.Some("Where a record has the cursor from which they go on: path within the record")),
+			grammar.May("anew", &grammar.Shape{Kind: grammar.Boolean,
+				About: "They are all lines, not only the further ones"}))}),
+	grammar.May("tells", grammar.Group("Each of these tells that another record changed, such as a payment of its "+
+		"order: that is "+
 		"read anew then, and this one needs no mapping",
 		grammar.Must("record", grammar.Some("Which kind of record; its description says how one is got (get)")),
 		grammar.Must("key", grammar.Some("Where its key stands: path within this record")))),

@@ -311,7 +311,8 @@ func atPositions(rows [][]string, columns []source.Position) (out [][]string) {
 	for _, row := range rows[1:] {
 		line := make([]string, len(columns))
 		for i, heading := range rows[0] {
-			at := slices.IndexFunc(columns, func(p source.Position) bool { return list.Fold(p.Name) == list.Fold(heading) })
+			at := slices.IndexFunc(columns,
+				func(p source.Position) bool { return list.Fold(p.Name) == list.Fold(heading) })
 			if at >= 0 && i < len(row) {
 				line[at] = row[i]
 			}
