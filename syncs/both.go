@@ -195,7 +195,12 @@ func (b *both) uncompared(is *store.StoredOrder) *both {
 func (s *Syncs) compared(ctx context.Context, r *system.Record, shares *sharing, l *api.Link, theirs, resolved *tree.Node,
 	reads *mapping.Mapping) (*both, error) {
 	out := &both{shares: shares, link: l, raw: resolved.AppendJSON(nil)}
-	if l == nil || l.Base == "" || l.Agreed == "" {
+	if l == nil {
+		return out, nil
+	}
+	// Before it was both read and written it may have been written only: what it was then is agreed.
+	base := cmp.Or(l.Base, l.Found)
+	if base == "" || l.Agreed == "" {
 		return out, nil
 	}
 	is, err := s.store.OrderNow(ctx, l.OrderID)
@@ -217,7 +222,7 @@ func (s *Syncs) compared(ctx context.Context, r *system.Record, shares *sharing,
 	for _, part := range []struct {
 		to   **tree.Node
 		text string
-	}{{&sides.Ours, string(text)}, {&sides.OursThen, l.Agreed}, {&sides.TheirsThen, l.Base}} {
+	}{{&sides.Ours, string(text)}, {&sides.OursThen, l.Agreed}, {&sides.TheirsThen, base}} {
 		if *part.to, err = parse(part.text); err != nil {
 			return nil, err
 		}

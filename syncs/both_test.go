@@ -221,3 +221,44 @@ func TestShortened(t *testing.T) {
 		t.Error(there)
 	}
 }
+
+// What was changed here before a record was read for the first time is not lost: when it was written
+// only, it was agreed what it says.
+func TestBothWaysAfterOne(t *testing.T) {
+	k := keepingOf(t, 1, shopToBooks)
+	ctx := context.Background()
+	text, err := demo.Files.ReadFile("mappings/ledgerline-orders.yaml")
+	if err == nil {
+		_, err = k.store.PutMapping(ctx, api.Mapping{Name: "ledgerline-both",
+			Text: strings.Replace(string(text), "name: ledgerline-orders", "name: ledgerline-both", 1)})
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	k.run("shop-books")
+	k.keep(bothWays)
+	if _, err := k.PauseSync(ctx, "shop-books", true, "test"); err != nil {
+		t.Fatal(err)
+	}
+	k.change(1, func(o *order.Order) { o.Lines[0].Quantity = order.NumberOf(9) })
+	k.ask("POST", "/admin/orders/"+k.keysInBooks()["SL-1001"], `{"note": "theirs"}`)
+	p, err := k.Start(ctx, "ledgerline", api.NewPull{Record: "sales_order", Mapping: "ledgerline-both"}, "test")
+	if err == nil {
+		p, err = k.Wait(ctx, p.ID)
+	}
+	if err != nil || p.State != api.PullDone {
+		t.Fatal(p, err)
+	}
+	if got := k.says(1); !strings.Contains(got, `"theirs" 1:9 `) {
+		t.Errorf("what was changed here is gone: %s", got)
+	}
+	if _, err := k.PauseSync(ctx, "shop-books", false, "test"); err != nil {
+		t.Fatal(err)
+	}
+	k.run("shop-books")
+	k.run("shop-books")
+	if got, there := k.says(1), k.there("SL-1001"); !strings.Contains(got, `"theirs" 1:9 `) ||
+		!strings.Contains(there, `"theirs"`) || !strings.Contains(there, "1:7100×9@") || len(k.held()) != 0 {
+		t.Errorf("here %s, there %s, held %v", got, there, k.held())
+	}
+}
