@@ -50,6 +50,9 @@ func start(ctx context.Context, data string, cfg service.Config, log *slog.Logge
 	if err := s.Claim(); err != nil {
 		return nil, errors.Join(err, s.Close())
 	}
+	if err := checkFolders(ctx, s, cfg.Folders); err != nil {
+		return nil, errors.Join(err, s.Close())
+	}
 	l, err := net.Listen("tcp", cfg.Listen)
 	if err != nil {
 		if errors.Is(err, syscall.EADDRINUSE) {
@@ -70,6 +73,25 @@ func start(ctx context.Context, data string, cfg service.Config, log *slog.Logge
 		return nil, errors.Join(err, l.Close(), s.Close())
 	}
 	return &running{l, svc, s}, nil
+}
+
+// checkFolders looks whether watched folders name mappings, or sequences, that there are: their files would
+// only fail, one after another.
+func checkFolders(ctx context.Context, s *store.Store, folders []service.Folder) error {
+	for _, f := range folders {
+		_, err := s.Mapping(ctx, f.Mapping, 0)
+		if errors.Is(err, store.ErrNotFound) {
+			_, err = s.Sequence(ctx, f.Mapping, 0)
+		}
+		if errors.Is(err, store.ErrNotFound) {
+			return fmt.Errorf("the watched folder %s goes through %s, and there is no mapping or sequence of that name: "+
+				"start the service without the folder, keep the mapping (koinos mapping keep), and start it again", f.Dir, f.Mapping)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // serve answers until ctx ends.

@@ -87,6 +87,11 @@ func TestFolder(t *testing.T) {
 	s := start(t, data, "serve")
 	s.load(t, string(manyOrders(1)))
 	s.stop()
+	_, said, code := koinos(t, nil, "serve", "--listen", "127.0.0.1:0", "--data", data, "--folder", in+"=nothing")
+	if want := "koinos: the watched folder " + in + " goes through nothing, and there is no mapping or sequence of that name"; code == 0 ||
+		!strings.HasPrefix(said, want) {
+		t.Errorf("exit %d: %s", code, said)
+	}
 	s = start(t, data, "serve", "--folder", in+"=plain")
 	put := func(name string, b []byte, flag int) {
 		t.Helper()

@@ -163,6 +163,10 @@ func unfinished(name string) bool {
 func (w *Watch) take(ctx context.Context, name string, info fs.FileInfo) error {
 	path := filepath.Join(w.Dir, name)
 	f, err := os.Open(path)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) { // it would be the same at each look: somebody is told why
+		to := free(filepath.Join(w.Dir, Failed), name)
+		return errors.Join(w.says(to, "%s could not be read:\n%v\n", name, err), os.Rename(path, to))
+	}
 	if err != nil {
 		return err
 	}
@@ -197,21 +201,14 @@ func (w *Watch) take(ctx context.Context, name string, info fs.FileInfo) error {
 	beside := strings.TrimSuffix(to, ext)
 	switch {
 	case err != nil:
-		if err := WriteWhole(beside+".txt", func(w io.Writer) error {
-			_, e := fmt.Fprintf(w, "%s was not loaded:\n%v\n", name, err)
-			return e
-		}); err != nil {
+		if err := w.says(to, "%s was not loaded:\n%v\n", name, err); err != nil {
 			return err
 		}
 	case r.Mark != nil:
 		marked := func(out io.Writer) error { return safely(func() error { return r.Mark(out) }) }
 		// the file was loaded all the same
 		if err := WriteWhole(beside+"-load-"+strconv.FormatInt(r.Load, 10)+r.Ext, marked); err != nil {
-			if err := WriteWhole(beside+".txt", func(w io.Writer) error {
-				_, e := fmt.Fprintf(w, "%s is load %d; its marked-up copy could not be written:\n%v\n", name, r.Load,
-					err)
-				return e
-			}); err != nil {
+			if err := w.says(to, "%s is load %d; its marked-up copy could not be written:\n%v\n", name, r.Load, err); err != nil {
 				return err
 			}
 		}
@@ -247,4 +244,12 @@ func WriteWhole(name string, write func(io.Writer) error) error {
 		return err
 	}
 	return os.Rename(tmp.Name(), name)
+}
+
+// says writes a text beside a file.
+func (w *Watch) says(file, format string, args ...any) error {
+	return WriteWhole(strings.TrimSuffix(file, filepath.Ext(file))+".txt", func(out io.Writer) error {
+		_, err := fmt.Fprintf(out, format, args...)
+		return err
+	})
 }

@@ -210,6 +210,12 @@ func (w *worker) stated(b *bound, l *order.Line, v view) {
 	at, named := w.blank(b, r)
 	f := w.d.Find(code, at, "", w.now, "%s %s be there, but %s.", b.Field.Name, word, named)
 	f.Field = b.Field.Name
+	switch {
+	case len(b.From) == 0:
+		f.Hint = "Say in the mapping where the value comes from (from), or what it is (value)."
+	case r.Node != nil:
+		f.Hint = "Ask the sender for the value, or say a default in the mapping."
+	}
 }
 
 // blank says where a missing value should have stood.
@@ -233,6 +239,9 @@ func (w *worker) blank(b *bound, r *Row) (origin.Place, string) {
 			column = b.spots[0].columns[w.view.n-1]
 		}
 		at = r.Place(column)
+		if heading := cell(&r.plan.head, column).Text; s.Number && heading != "" {
+			return at, fmt.Sprintf("the cell is blank (column %q)", heading)
+		}
 	}
 	return at, fmt.Sprintf("the cell is blank (column %q)", s.Text)
 }
