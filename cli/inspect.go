@@ -55,7 +55,7 @@ func (a *app) inspect() *cobra.Command {
 }
 
 func (a *app) showInspection(name string, in *source.Inspection) {
-	what := map[string]string{"xlsx": "workbook (.xlsx)", "json": "JSON", "ndjson": "NDJSON",
+	what := map[string]string{"xlsx": "workbook (.xlsx)", "ods": "workbook (.ods)", "json": "JSON", "ndjson": "NDJSON",
 		"x12": "X12"}[string(in.Format)]
 	if in.Format == source.CSV {
 		delimiter := map[string]string{"\t": "tab", ",": "comma", ";": "semicolon", "|": "bar"}[in.Delimiter]

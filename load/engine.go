@@ -132,7 +132,7 @@ func (e *Engine) Start(ctx context.Context, req Request) (outcome.Load, error) {
 	if err != nil {
 		return outcome.Load{}, err
 	}
-	if f := doc.Shape.Format; len(req.OnlySheets) > 0 && f != source.XLSX {
+	if f := doc.Shape.Format; len(req.OnlySheets) > 0 && f != source.XLSX && f != source.ODS {
 		return outcome.Load{}, finding.Fatal(finding.SheetMissing, origin.Place{},
 			"The document is a %s, which has no sheets to choose from.", strings.ToUpper(string(f)))
 	}

@@ -68,6 +68,11 @@ func writeCSV(w io.Writer, r io.ReaderAt, size int64, opt source.Options, sets [
 		if err != nil {
 			return err
 		}
+		if rec.Sheet != "" {
+			return finding.Fatal(finding.FormatUnknown, rec.Place(0),
+				"Answers are written beside the rows of one sheet of an .ods workbook "+
+					"only: save it as .xlsx to have them beside the rows of several.")
+		}
 		if rec.Row > upTo {
 			upTo = rec.Row + chunkRows - 1
 			for i := range sets {

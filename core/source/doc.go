@@ -1,4 +1,4 @@
-// Package source reads order documents, CSV and XLSX, as a stream of records:
+// Package source reads order documents, CSV, XLSX and ODS, as a stream of records:
 // rows of cells, each of which knows its place. Text stays text: no cell is
 // turned into a number or a date that the document does not say it is.
 //
@@ -21,6 +21,9 @@
 //	                          with none has kind Unkept, which a mapping reports
 //	error (#N/A, #REF! …)     that word, of kind ErrorValue, which a mapping reports
 //
+// OpenDocument spreadsheets (OpenDocument 1.3) give the same from what their
+// cells say that they are; codes, percentages and text are as they show.
+//
 // A merged range gives its value in its first cell and blanks in the others.
-// Hidden rows and columns are read like the rest.
+// Hidden rows and columns are read like the rest, and say that they are hidden.
 package source

@@ -21,6 +21,7 @@ type Format string
 const (
 	CSV    Format = "csv"
 	XLSX   Format = "xlsx"
+	ODS    Format = "ods"
 	JSON   Format = "json"
 	NDJSON Format = "ndjson"
 	X12    Format = "x12"
@@ -33,7 +34,7 @@ func (f Format) Tree() bool { return f == JSON || f == NDJSON }
 func (f Format) Nested() bool { return f.Tree() || f == X12 }
 
 // Formats are the forms that can be read.
-var Formats = []string{string(CSV), string(XLSX), string(JSON), string(NDJSON), string(X12)}
+var Formats = []string{string(CSV), string(XLSX), string(ODS), string(JSON), string(NDJSON), string(X12)}
 
 // Kind says what the document itself knows of a cell's value.
 type Kind uint8
@@ -170,6 +171,8 @@ func Open(r io.ReaderAt, size int64, opt Options) (Reader, error) {
 	switch {
 	case shape.Format == XLSX:
 		return openXLSX(r, size, opt)
+	case shape.Format == ODS:
+		return openODS(shape.content, opt)
 	case shape.Format == X12 && opt.Leaves:
 		return openSegments(r, size), nil
 	case shape.Format == X12:
@@ -205,6 +208,7 @@ type Shape struct {
 	Release   string     `json:"-"`
 	Positions []Position `json:"-"`
 	lineEnd   byte
+	content   *zip.File // ODS: the part with the rows
 }
 
 // Strict reports whether rows can have nothing beside what they have.
@@ -246,7 +250,7 @@ func Sniff(r io.ReaderAt, size int64, opt Options) (Shape, error) {
 		}
 	}
 	if bytes.HasPrefix(head, []byte("PK")) {
-		if opt.Format != "" && opt.Format != XLSX {
+		if opt.Format != "" && opt.Format != XLSX && opt.Format != ODS {
 			return Shape{}, finding.Fatal(finding.FormatUnknown, origin.Place{},
 				"The mapping expects %s, but this is a workbook or another ZIP archive.", opt.Format)
 		}
@@ -254,6 +258,21 @@ func Sniff(r io.ReaderAt, size int64, opt Options) (Shape, error) {
 		if err != nil {
 			return Shape{}, finding.Fatal(finding.DocumentBroken, origin.Place{},
 				"This looks like a workbook, but its archive is damaged or cut short (%v).", err)
+		}
+		content, err := odsContent(z)
+		if err != nil {
+			return Shape{}, finding.Fatal(finding.DocumentBroken, origin.Place{}, "The workbook is damaged (%v).", err)
+		}
+		is := XLSX
+		if content != nil {
+			is = ODS
+		}
+		if opt.Format != "" && opt.Format != is {
+			return Shape{}, finding.Fatal(finding.FormatUnknown, origin.Place{},
+				"The mapping expects %s, but this is a workbook of the form %s.", opt.Format, is)
+		}
+		if content != nil {
+			return Shape{Format: ODS, content: content}, nil
 		}
 		book, err := readBook(z, opt.Limits)
 		if err != nil {
@@ -272,9 +291,9 @@ func Sniff(r io.ReaderAt, size int64, opt Options) (Shape, error) {
 		return Shape{}, finding.Fatal(finding.FormatUnknown, origin.Place{},
 			"The mapping expects X12, but this does not begin with an ISA segment.")
 	}
-	if opt.Format == XLSX {
+	if opt.Format == XLSX || opt.Format == ODS {
 		return Shape{}, finding.Fatal(finding.FormatUnknown, origin.Place{},
-			"The mapping expects an .xlsx workbook, but this is not one.")
+			"The mapping expects an .%s workbook, but this is not one.", opt.Format)
 	}
 	shape := Shape{Format: CSV, Delimiter: opt.Delimiter, Quote: opt.Quote, RecordEnd: opt.RecordEnd,
 		Release:   opt.Release,

@@ -119,7 +119,7 @@ func (x *xlsxReader) readShared() error {
 				raw = raw[:0]
 			}
 			if t.close {
-				s, lost := unescape(raw)
+				s, lost := unescape(raw, true)
 				if lost != "" {
 					x.lostShared[len(x.shared)] = lost
 				}
@@ -419,7 +419,7 @@ func columnOf(ref []byte, otherwise int) int {
 
 // text resolves what is escaped, and notes what is no character.
 func (x *xlsxReader) text(b []byte) string {
-	s, lost := unescape(b)
+	s, lost := unescape(b, true)
 	x.lost = lost
 	return s
 }

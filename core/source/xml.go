@@ -172,9 +172,10 @@ func (t xmlTag) attr(name string) []byte {
 	}
 }
 
-// unescape resolves entities and the _xHHHH_ form of ECMA-376 18.4.
-func unescape(b []byte) (text, lost string) {
-	if bytes.IndexByte(b, '&') < 0 && !bytes.Contains(b, []byte("_x")) {
+// unescape resolves entities, and where that is asked the _xHHHH_ form of ECMA-376 18.4. What of them is
+// no character is lost.
+func unescape(b []byte, hex bool) (text, lost string) {
+	if bytes.IndexByte(b, '&') < 0 && !(hex && bytes.Contains(b, []byte("_x"))) {
 		return string(b), ""
 	}
 	out := make([]byte, 0, len(b))
@@ -192,7 +193,7 @@ func unescape(b []byte) (text, lost string) {
 			}
 			out = utf8.AppendRune(out, r)
 			i += end
-		case b[i] == '_' && i+6 < len(b) && b[i+1] == 'x' && b[i+6] == '_':
+		case hex && b[i] == '_' && i+6 < len(b) && b[i+1] == 'x' && b[i+6] == '_':
 			n, err := strconv.ParseUint(string(b[i+2:i+6]), 16, 16)
 			if err != nil {
 				out = append(out, '_')

@@ -36,10 +36,9 @@ func In(m *mapping.Mapping, format source.Format) (*mapping.Mapping, error) {
 	if format == is || format == "" {
 		return m, nil
 	}
-	for _, f := range []source.Format{format, is} {
-		if f != source.CSV && f != source.XLSX {
-			return nil, fmt.Errorf("the mapping %s writes %s, not %s", m.Name, is, format)
-		}
+	table := func(f source.Format) bool { return f == source.CSV || f == source.XLSX || f == source.ODS }
+	if !table(is) || !table(format) {
+		return nil, fmt.Errorf("the mapping %s writes %s, not %s", m.Name, is, format)
 	}
 	out := *m
 	out.Document.Format = format
@@ -53,6 +52,10 @@ func Write(out io.Writer, m *mapping.Mapping, orders []order.Order, set *list.Se
 	if format == source.X12 {
 		return nil, fmt.Errorf("the mapping %s writes X12, which needs a partner and control numbers: koinos "+
 			"exchange send", m.Name)
+	}
+	if format == source.ODS {
+		return nil, fmt.Errorf("the mapping %s reads .ods workbooks, which Koinos does not write: name a file that "+
+			"ends in .xlsx or .csv", m.Name)
 	}
 	if format.Tree() {
 		return writeTree(out, m, orders, set, format)

@@ -1,0 +1,307 @@
+package source
+
+import (
+	"archive/zip"
+	"bytes"
+	"io"
+	"slices"
+	"strconv"
+	"strings"
+
+	"koinos/core/finding"
+	"koinos/core/origin"
+)
+
+// odsType is what an OpenDocument spreadsheet says that it is (OpenDocument 1.3, part 2).
+const odsType = "application/vnd.oasis.opendocument.spreadsheet"
+
+// odsContent gives the part of an OpenDocument spreadsheet that has its rows; nil where the archive is none.
+func odsContent(z *zip.Reader) (content *zip.File, err error) {
+	is := false
+	for _, f := range z.File {
+		switch f.Name {
+		case "mimetype":
+			r, err := f.Open()
+			if err != nil {
+				return nil, err
+			}
+			text, err := io.ReadAll(io.LimitReader(r, 256))
+			r.Close()
+			if err != nil {
+				return nil, err
+			}
+			is = strings.TrimSpace(string(text)) == odsType
+		case "content.xml":
+			content = f
+		}
+	}
+	if !is {
+		return nil, nil
+	}
+	return content, nil
+}
+
+// odsReader gives the rows of an OpenDocument spreadsheet. Where one sheet is read, its records name none,
+// as those of a CSV.
+type odsReader struct {
+	book   *book
+	opt    Options
+	x      *xmlScanner
+	part   io.ReadCloser
+	size   int64
+	unseen map[string]bool // styles of sheets that people do not see
+	sheet  string
+	sheets int // that were begun
+	chosen int
+	inside bool // of a sheet that is read
+	row    int
+	rows   int
+	again  int // how often the record is to be given once more
+	last   Record
+	width  int
+}
+
+func openODS(content *zip.File, opt Options) (Reader, error) {
+	if err := whole(content, opt.Limits.Unpacked); err != nil {
+		return nil, finding.Fatal(finding.DocumentBroken, origin.Place{}, "The workbook is damaged or cut short (%v).",
+			err)
+	}
+	o := &odsReader{book: &book{limits: opt.Limits}, opt: opt, unseen: map[string]bool{},
+		size: int64(content.UncompressedSize64)}
+	part, err := o.book.open(content)
+	if err != nil {
+		return nil, o.fail(err)
+	}
+	o.part, o.x = part, newXMLScanner(part)
+	return o, nil
+}
+
+func (o *odsReader) Offset() float64 { return share(o.book.unpacked, o.size) }
+
+func (o *odsReader) fail(err error) error {
+	return o.book.broken(unexpected(err), "The workbook", origin.Place{Sheet: o.sheet, Row: o.row})
+}
+
+func (o *odsReader) Next() (Record, error) {
+	if o.again > 0 {
+		o.again--
+		o.row++
+		return o.give(), nil
+	}
+	style := ""
+	for {
+		t, err := o.x.next(false)
+		if err == io.EOF {
+			o.part.Close()
+			if o.chosen == 0 {
+				return Record{}, finding.Fatal(finding.SheetMissing, origin.Place{},
+					"The workbook has no sheet that the mapping asks for.")
+			}
+			return Record{}, io.EOF
+		}
+		if err != nil {
+			return Record{}, o.fail(err)
+		}
+		switch string(t.name) {
+		case "style":
+			style = string(t.attr("name"))
+		case "table-properties":
+			if string(t.attr("display")) == "false" {
+				o.unseen[style] = true
+			}
+		case "table":
+			o.table(t)
+		case "table-row":
+			if !t.open || !o.inside {
+				continue
+			}
+			rec, repeat, err := o.read(t)
+			if err != nil {
+				return Record{}, err
+			}
+			if rec.Blank() {
+				o.row += repeat
+				continue
+			}
+			o.row++
+			o.last, o.again = rec, repeat-1
+			if o.rows += repeat; o.opt.Limits.Rows > 0 && o.rows > o.opt.Limits.Rows {
+				return Record{}, tooLarge(rec.Place(0), "The workbook has more than %d rows.", o.opt.Limits.Rows)
+			}
+			return o.give(), nil
+		}
+	}
+}
+
+// give is the last record at the row that has been reached.
+func (o *odsReader) give() Record {
+	rec := o.last
+	rec.Row, rec.Cells = o.row, slices.Clone(o.last.Cells)
+	return rec
+}
+
+// table begins or ends a sheet.
+func (o *odsReader) table(t xmlTag) {
+	if !t.open {
+		o.inside = false
+		return
+	}
+	name, _ := unescape(t.attr("name"), false)
+	hidden := o.unseen[string(t.attr("style-name"))]
+	o.sheets++
+	o.row = 0
+	switch {
+	case o.opt.Sheets == nil:
+		o.inside = !hidden && o.chosen == 0 // the first that people see
+		name = ""
+	default:
+		o.inside = o.opt.Sheets(o.sheets, name) && !(hidden && o.opt.Visible)
+	}
+	if o.inside {
+		o.chosen++
+		o.sheet = name
+	}
+}
+
+// read reads a row up to its end, and how often it stands.
+func (o *odsReader) read(t xmlTag) (rec Record, repeat int, err error) {
+	rec = Record{Sheet: o.sheet, Row: o.row + 1, Hidden: len(t.attr("visibility")) > 0 &&
+		string(t.attr("visibility")) != "visible"}
+	repeat = number(t.attr("number-rows-repeated"), 1)
+	if t.close {
+		return rec, repeat, nil
+	}
+	column := 0
+	for {
+		t, err := o.x.next(false)
+		if err != nil {
+			return rec, repeat, o.fail(err)
+		}
+		switch name := string(t.name); {
+		case name == "table-row" && !t.open:
+			o.width = max(o.width, len(rec.Cells))
+			return rec, repeat, nil
+		case (name == "table-cell" || name == "covered-table-cell") && t.open:
+			times := number(t.attr("number-columns-repeated"), 1)
+			cell, lost, err := o.cell(t)
+			if err != nil {
+				return rec, repeat, err
+			}
+			if cell.Blank() {
+				column += times
+				continue
+			}
+			if most := o.opt.Limits.Columns; most > 0 && column+times > most {
+				return rec, repeat, tooLarge(rec.Place(0), "Row %d has a cell in column %d; %d is the last.", rec.Row,
+					column+times, most)
+			}
+			for range times {
+				for len(rec.Cells) < column {
+					rec.Cells = append(rec.Cells, Cell{})
+				}
+				rec.Cells = append(rec.Cells, cell)
+				column++
+			}
+			if lost != "" {
+				rec.Findings = append(rec.Findings, finding.New(finding.CharacterInvalid, rec.Place(column), cell.Text,
+					"%s is no character: what stood there is lost.", lost))
+			}
+		}
+	}
+}
+
+// cell reads a cell up to its end. Its text is what it shows; a comment in it is none of it.
+func (o *odsReader) cell(t xmlTag) (c Cell, lost string, err error) {
+	kind, name := string(t.attr("value-type")), string(t.name)
+	value := string(t.attr("value"))
+	day, truth := string(t.attr("date-value")), string(t.attr("boolean-value"))
+	var shown []byte
+	paragraphs, comment, within := 0, 0, false // a paragraph
+	if !t.close {
+		for open := true; open; {
+			t, err := o.x.next(true)
+			if err != nil {
+				return c, "", o.fail(err)
+			}
+			if comment == 0 && within {
+				text, bad := unescape(o.x.text, false)
+				shown = append(shown, text...)
+				if bad != "" {
+					lost = bad
+				}
+			}
+			switch tag := string(t.name); {
+			case tag == name && !t.open:
+				open = false
+			case tag == "annotation" && t.open && !t.close:
+				comment++
+			case tag == "annotation" && !t.open:
+				comment--
+			case comment > 0:
+			case tag == "p":
+				if within = t.open && !t.close; !t.open {
+					continue
+				}
+				if paragraphs++; paragraphs > 1 {
+					shown = append(shown, '\n')
+				}
+			case tag == "s" && t.open:
+				shown = append(shown, bytes.Repeat([]byte{' '}, min(number(t.attr("c"), 1), 1000))...)
+			case tag == "tab" && t.open:
+				shown = append(shown, '\t')
+			case tag == "line-break" && t.open:
+				shown = append(shown, '\n')
+			}
+			if most := o.opt.Limits.CellText; most > 0 && len(shown) > most {
+				shown = shown[:most]
+			}
+		}
+	}
+	text := string(shown)
+	switch kind {
+	case "float", "currency":
+		n, err := strconv.ParseFloat(value, 64)
+		if err != nil {
+			return Cell{Text: text}, lost, nil
+		}
+		if isShownCode(text, value) {
+			return Cell{Text: text}, lost, nil
+		}
+		return Cell{Text: plainDigits(value, n, 0), Kind: Number}, lost, nil
+	case "percentage":
+		if n, err := strconv.ParseFloat(value, 64); err == nil {
+			return Cell{Text: plainDigits(value, n, 2) + "%", Kind: Number}, lost, nil
+		}
+	case "date":
+		return Cell{Text: strings.TrimSuffix(day, "T00:00:00"), Kind: Day}, lost, nil
+	case "boolean":
+		return Cell{Text: strings.ToUpper(truth), Kind: Bool}, lost, nil
+	}
+	if strings.HasPrefix(text, "#") && strings.ContainsAny(text, "!?/") || strings.HasPrefix(text, "Err:") {
+		return Cell{Text: text, Kind: ErrorValue}, lost, nil
+	}
+	return Cell{Text: text}, lost, nil
+}
+
+// isShownCode reports whether what a cell shows of a whole number is a code: it has zeros in front, or
+// signs between its digits that no number has.
+func isShownCode(shown, value string) bool {
+	digits := strings.Map(func(r rune) rune {
+		if r >= '0' && r <= '9' {
+			return r
+		}
+		return -1
+	}, shown)
+	if strings.TrimLeft(digits, "0") != strings.TrimLeft(value, "0") || digits == "" ||
+		strings.ContainsAny(value, ".-eE") {
+		return false
+	}
+	first, last := strings.IndexAny(shown, "0123456789"), strings.LastIndexAny(shown, "0123456789")
+	between := strings.Trim(strings.Map(func(r rune) rune {
+		if r >= '0' && r <= '9' {
+			return -1
+		}
+		return r
+	}, shown[first:last+1]), " ")
+	return len(digits) > 1 && digits[0] == '0' && first == 0 && between == "" || strings.ContainsAny(between, "-/")
+}

@@ -1,0 +1,116 @@
+package source
+
+import (
+	"archive/zip"
+	"bytes"
+	"fmt"
+	"io"
+	"strings"
+	"testing"
+
+	"koinos/core/finding"
+)
+
+// anODS is an OpenDocument spreadsheet with these sheets.
+func anODS(t testing.TB, sheets string) []byte {
+	t.Helper()
+	var b bytes.Buffer
+	z := zip.NewWriter(&b)
+	for _, part := range [][2]string{{"mimetype", odsType}, {"content.xml", `<?xml version="1.0" encoding="UTF-8"?>
+<office:document-content><office:automatic-styles>
+<style:style style:name="ta1" style:family="table"><style:table-properties table:display="true"/></style:style>
+<style:style style:name="ta2" style:family="table"><style:table-properties table:display="false"/></style:style>
+</office:automatic-styles><office:body><office:spreadsheet>` + sheets + `</office:spreadsheet></office:body></office:document-content>`}} {
+		w, err := z.Create(part[0])
+		if err == nil {
+			_, err = io.WriteString(w, part[1])
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := z.Close(); err != nil {
+		t.Fatal(err)
+	}
+	return b.Bytes()
+}
+
+const someSheets = `<table:table table:name="Old" table:style-name="ta2"><table:table-row><table:table-cell office:value-type="string"><text:p>old</text:p></table:table-cell></table:table-row></table:table>
+<table:table table:name="Orders &amp; more" table:style-name="ta1"><table:table-column/>
+<table:table-row><table:table-cell office:value-type="string"><text:p>Order</text:p></table:table-cell><table:table-cell office:value-type="string"><text:p>What</text:p></table:table-cell><table:table-cell table:number-columns-repeated="16382"/></table:table-row>
+<table:table-row table:number-rows-repeated="2"><table:table-cell table:number-columns-repeated="3"/></table:table-row>
+<table:table-row table:visibility="filter"><table:table-cell office:value-type="float" office:value="417"><text:p>00417</text:p></table:table-cell>
+ <table:table-cell office:value-type="string"><office:annotation><text:p>a comment</text:p></office:annotation><text:p>two<text:s text:c="3"/>&lt;lines&gt;</text:p>
+ <text:p><text:span>of</text:span> text</text:p></table:table-cell></table:table-row>
+<table:table-row table:number-rows-repeated="2"><table:table-cell office:value-type="float" office:value="1234.5"><text:p>1.234,50</text:p></table:table-cell><table:table-cell table:number-columns-repeated="2" office:value-type="percentage" office:value="0.05"><text:p>5 %</text:p></table:table-cell></table:table-row>
+<table:table-row><table:table-cell office:value-type="date" office:date-value="2026-03-02T00:00:00"><text:p>2.3.26</text:p></table:table-cell><table:covered-table-cell/><table:table-cell office:value-type="boolean" office:boolean-value="true"><text:p>WAHR</text:p></table:table-cell>
+<table:table-cell office:value-type="float" office:value="123456"><text:p>123-456</text:p></table:table-cell><table:table-cell office:value-type="string"><text:p>#DIV/0!</text:p></table:table-cell><table:table-cell office:value-type="string"><text:p>a_x0041_&ext;</text:p></table:table-cell></table:table-row>
+<table:table-row table:number-rows-repeated="1048570"><table:table-cell table:number-columns-repeated="16384"/></table:table-row></table:table>
+<table:table table:name="Last" table:style-name="ta1"><table:table-row><table:table-cell office:value-type="string"><text:p>last</text:p></table:table-cell></table:table-row></table:table>`
+
+func TestODS(t *testing.T) {
+	doc := anODS(t, someSheets)
+	for _, c := range []struct {
+		name string
+		opt  Options
+		want string
+	}{
+		{"the first that people see", Options{}, `1 [Order|What] 4 hidden [00417|two   <lines>
+of text] 5 [1234.5:1|5%:1|5%:1] 6 [1234.5:1|5%:1|5%:1] 7 [2026-03-02:3||TRUE:4|123-456|#DIV/0!:5|a_x0041_&ext;] character_invalid at G`},
+		{"by name", Options{Sheets: func(_ int, name string) bool { return name == "Last" }}, "Last!1 [last]"},
+		{"hidden ones that are named", Options{Sheets: func(n int, _ string) bool { return n != 2 }},
+			"Old!1 [old] Last!1 [last]"},
+		{"hidden ones left out", Options{Sheets: func(n int, _ string) bool { return n != 2 }, Visible: true},
+			"Last!1 [last]"},
+		{"one that is not there", Options{Sheets: func(int, string) bool { return false }}, "sheet_missing"},
+	} {
+		var got []string
+		src, err := Open(bytes.NewReader(doc), int64(len(doc)), c.opt)
+		for err == nil {
+			var rec Record
+			if rec, err = src.Next(); err != nil {
+				break
+			}
+			row := fmt.Sprint(rec.Row)
+			if rec.Sheet != "" {
+				row = rec.Sheet + "!" + row
+			}
+			if rec.Hidden {
+				row += " hidden"
+			}
+			var cells []string
+			for _, cell := range rec.Cells {
+				text := cell.Text
+				if cell.Kind != Text {
+					text += fmt.Sprintf(":%d", cell.Kind)
+				}
+				cells = append(cells, text)
+			}
+			got = append(got, row+" ["+strings.Join(cells, "|")+"]")
+			for _, f := range rec.Findings {
+				got = append(got, fmt.Sprintf("%s at %c", f.Code, 'A'+f.Place.Column))
+			}
+		}
+		if err != io.EOF {
+			got = append(got, string(finding.Of(err)[0].Code))
+		}
+		if text := strings.Join(got, " "); text != c.want {
+			t.Errorf("%s:\n%s\nwant\n%s", c.name, text, c.want)
+		}
+	}
+}
+
+func FuzzODS(f *testing.F) {
+	f.Add(someSheets)
+	f.Fuzz(func(t *testing.T, sheets string) {
+		doc := anODS(t, sheets)
+		src, err := Open(bytes.NewReader(doc), int64(len(doc)), Options{Limits: Limits{Rows: 1000, Columns: 100,
+			CellText: 1000, Unpacked: 1 << 20}})
+		for n := 0; err == nil && n < 2000; n++ {
+			_, err = src.Next()
+		}
+		if err != nil && err != io.EOF && len(finding.Of(err)) == 0 {
+			t.Error(err)
+		}
+	})
+}
