@@ -53,7 +53,7 @@ type Preview struct {
 	Orders   int                   `json:"orders" doc:"Orders among the rows read"`
 	Lines    int                   `json:"lines"`
 	Refused  int                   `json:"refused"`
-	Rows     int                   `json:"rows" doc:"Rows read"`
+	Rows     int                   `json:"rows" doc:"Rows read: those below the heading that are not blank; JSON and X12: records"`
 	Complete bool                  `json:"complete" doc:"The document was read to its end"`
 	Paper    *PreviewPaper         `json:"paper,omitempty" doc:"The order under the cursor"`
 	Reasons  []report.Reason       `json:"reasons"`

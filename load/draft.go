@@ -140,7 +140,7 @@ func try(ctx context.Context, r io.ReaderAt, size int64, m *mapping.Mapping, set
 		}
 		return nil
 	})
-	l.Rows = table.Read
+	l.Rows = table.Counts.Rows
 	notes := table.Notes
 	if found := finding.Of(err); len(found) > 0 {
 		l.Status, err = outcome.Failed, nil

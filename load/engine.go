@@ -492,7 +492,7 @@ func (e *Engine) runWith(ctx context.Context, t *target) error {
 		}
 		table, err := in.run(ctx, t.put)
 		t.notes = table.Notes
-		t.run.update(func(l *outcome.Load) { l.Rows = table.Read })
+		t.run.update(func(l *outcome.Load) { l.Rows = table.Counts.Rows })
 		if err != nil && len(finding.Of(err)) == 0 {
 			return err // not the document's fault: writing on would fail again
 		}

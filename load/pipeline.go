@@ -100,7 +100,7 @@ func (in *input) run(ctx context.Context, put func([]mapped) error) (table *read
 			if errors.Is(broken, context.Canceled) {
 				return broken
 			}
-			b.rows, b.share = table.Read, table.Offset()
+			b.rows, b.share = table.Counts.Rows, table.Offset()
 			for _, c := range []chan *batch{ordered, work} {
 				select {
 				case c <- b:

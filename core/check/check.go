@@ -71,13 +71,20 @@ var rules = []func(*order.Order, Subject){
 		if len(o.Lines) < 2 {
 			return
 		}
+		rise := func(a, b string) bool { return len(a) < len(b) || len(a) == len(b) && a < b }
+		i := 1
+		for i < len(o.Lines) && rise(o.Lines[i-1].Number, o.Lines[i].Number) {
+			i++
+		}
+		if i == len(o.Lines) {
+			return // as in nearly every document
+		}
 		first := make(map[string]int, len(o.Lines))
 		for i := range o.Lines {
 			n := o.Lines[i].Number
 			if before, twice := first[n]; twice && n != "" {
 				s.Add(finding.LineTwice, i+1, "number", n,
-					"The order has a line %s already: its line %d in the order of the "+
-						"document.", n, before)
+					"The order has a line %s already: its line %d in the order of the document.", n, before)
 			} else {
 				first[n] = i + 1
 			}
@@ -226,21 +233,35 @@ func taxed(o *order.Order) bool {
 	return slices.ContainsFunc(o.Lines, func(l order.Line) bool { return !l.TaxPercent.IsZero() })
 }
 
+// The fields that the sums are made of.
+var (
+	figuresOfLine = fieldsOf(order.Lines, "quantity", "unit_price", "amount", "discount_percent", "tax_percent",
+		"price_basis")
+	figuresOfOrder = fieldsOf(order.Header, "total", "total_before_tax", "tax_amount")
+)
+
+func fieldsOf(level order.Level, names ...string) []*order.Field {
+	fields := make([]*order.Field, len(names))
+	for i, name := range names {
+		f, _ := order.Lookup(level, name)
+		fields[i] = &f
+	}
+	return fields
+}
+
 // anyFigure reports whether a figure that the sums are made of could not be read.
 func anyFigure(o *order.Order, s Subject) bool {
-	unread := func(level order.Level, line int, l *order.Line, names ...string) bool {
-		return slices.ContainsFunc(names, func(name string) bool {
-			f, _ := order.Lookup(level, name)
-			return s.Has(line, name) && f.Value(o, l) == ""
+	unread := func(line int, l *order.Line, fields []*order.Field) bool {
+		return slices.ContainsFunc(fields, func(f *order.Field) bool {
+			return s.Has(line, f.Name) && f.Value(o, l) == ""
 		})
 	}
 	for n := range o.Lines {
-		if unread(order.Lines, n+1, &o.Lines[n], "quantity", "unit_price", "amount", "discount_percent", "tax_percent",
-			"price_basis") {
+		if unread(n+1, &o.Lines[n], figuresOfLine) {
 			return true
 		}
 	}
-	return unread(order.Header, 0, nil, "total", "total_before_tax", "tax_amount")
+	return unread(0, nil, figuresOfOrder)
 }
 
 func extras(o *order.Order) string {

@@ -115,6 +115,9 @@ func (l *Locale) dressed(s string) (order.Number, error) {
 		groups := strings.Split(whole, string(group))
 		if groups[0] == "" || len(groups[0]) > 3 || groups[0][0] == '0' ||
 			slices.ContainsFunc(groups[1:], func(g string) bool { return len(g) != 3 }) {
+			if !plainNumber(strings.Join(groups, "")) {
+				return order.Number{}, l.expected() // words
+			}
 			if group == ' ' {
 				return order.Number{}, errors.New("a space stands between digits that are no thousands")
 			}

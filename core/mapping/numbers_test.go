@@ -28,7 +28,7 @@ func TestNumbers(t *testing.T) {
 		{point, "1,2", "!','"}, {point, "1,234 567", "!decimal sign"}, {point, "1.5 500", "!decimal sign"},
 		{comma, "1.2E+3", "!decimal sign"},
 		{comma, "1.5", "!'.'"}, {point, "4..20", "!decimal sign"}, {point, "n/a", "!decimal sign"},
-		{point, "3x4", "!decimal sign"},
+		{point, "3x4", "!decimal sign"}, {comma, "a dozen", "!decimal sign"},
 		{point, "1.2.3", "!decimal sign"}, {point, "12345678901234567890", "!19 digits"}, {point, "", "!decimal sign"},
 	} {
 		n, word, err := c.locale.Number(source.Cell{Text: c.text}, true)

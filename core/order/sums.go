@@ -106,8 +106,8 @@ func (o *Order) Compute(r Rounding) (line int, err error) {
 type taxes []struct{ rate, amount decimal.Decimal }
 
 func (t *taxes) add(s *sum, rate, amount decimal.Decimal, apart bool) {
-	for i := range *t {
-		if one := &(*t)[i]; !apart && one.rate.Cmp(rate) == 0 {
+	for i := 0; i < len(*t) && !apart; i++ {
+		if one := &(*t)[i]; one.rate.Cmp(rate) == 0 {
 			one.amount = s.do(one.amount.Add(amount))
 			return
 		}

@@ -101,7 +101,7 @@ type Load struct {
 
 // Counts are a load's figures.
 type Counts struct {
-	Rows      int `json:"rows" doc:"Rows read, headings and blank rows included"`
+	Rows      int `json:"rows" doc:"Rows read: those below the heading that are not blank; JSON and X12: records"`
 	Orders    int `json:"orders"`
 	Lines     int `json:"lines"`
 	Loaded    int `json:"loaded"`

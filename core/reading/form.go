@@ -17,6 +17,7 @@ func (t *Table) collect(rec source.Record) error {
 	if rec.Blank() {
 		return nil
 	}
+	t.Counts.Rows++
 	if t.m.Group.By == "form" && slices.ContainsFunc(rec.Cells,
 		func(c source.Cell) bool { return !c.Blank() && mapping.Match(t.m.Group.Opener, source.Trim(c.Text)) }) {
 		if err := t.settle(); err != nil {

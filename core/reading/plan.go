@@ -60,7 +60,8 @@ type bound struct {
 	reads  []spot // of expr
 	cond   []spot // of when
 	loc    *mapping.Locale
-	column int // where the value can only be one column's cell; else 0
+	column int    // where the value can only be one column's cell; else 0
+	own    *bound // of what the mapping itself says: written plainly, 1.5 and 2026-03-14
 }
 
 // bind looks every column of the mapping up in the heading and says all that
@@ -162,6 +163,13 @@ func conditions(m *mapping.Mapping) []*mapping.Expr {
 
 func (p *plan) bindOne(b *mapping.Binding, decided *Evidence, all *finding.All) bound {
 	one := bound{Binding: b, loc: &b.Locale}
+	if b.Value != "" || b.Default != "" {
+		own := *b
+		if b.Value != "" {
+			own.Crosswalk = ""
+		}
+		one.own = &bound{Binding: &own, loc: &mapping.Locale{DecimalSign: '.'}}
+	}
 	if decided != nil {
 		if l := decided.locale(b); l != nil {
 			one.loc = l

@@ -37,7 +37,6 @@ type Group struct {
 
 // Table reads a document as the mapping says and cuts it into groups.
 type Table struct {
-	Read    int               // rows read so far
 	Notes   []finding.Finding // what was found about the document as a whole
 	Counts  Counts            // of the rows that were read
 	Stated  []Total           // what the document states of itself
@@ -179,11 +178,7 @@ func (t *Table) row() (source.Record, error) {
 		t.pushed = t.pushed[1:]
 		return rec, nil
 	}
-	rec, err := t.src.Next()
-	if err == nil {
-		t.Read++
-	}
-	return rec, err
+	return t.src.Next()
 }
 
 // advance takes one row in.
@@ -206,6 +201,7 @@ func (t *Table) advance() error {
 			t.close()
 		}
 		t.seq++
+		t.Counts.Rows++
 		t.ready = append(t.ready, Group{Seq: t.seq, Broken: true, Rows: []Row{{Record: rec, plan: &plan{m: t.m}}}})
 		return nil
 	}

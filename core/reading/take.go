@@ -181,17 +181,9 @@ func (w *worker) stated(b *bound, l *order.Line, v view) {
 		text = ""
 	}
 	if text != "" {
-		// What the mapping itself says is written plainly: 1.5, 2026-03-14.
-		plain := *b
-		bind := *b.Binding
-		plain.loc = &mapping.Locale{DecimalSign: '.'}
-		if b.Value != "" {
-			bind.Crosswalk = ""
-		}
-		plain.Binding = &bind
 		t := taken{source.Cell{Text: text}, where{rec: &r.Record}, true}
 		w.step(b, t, what)
-		w.take(&plain, t, l)
+		w.take(b.own, t, l)
 		return
 	}
 	code, word := finding.MustMissing, "must"
