@@ -6,13 +6,13 @@ import (
 	"fmt"
 	"net/url"
 	"strconv"
-	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
 	"koinos/api"
 	"koinos/client"
+	"koinos/core/finding"
 	"koinos/core/report"
 )
 
@@ -106,7 +106,8 @@ func (a *app) heldReasons() *cobra.Command {
 			}
 			var rows [][]string
 			for _, r := range all {
-				rows = append(rows, []string{num(r.Count), r.Kind, cmp.Or(r.Sync, r.System), local(r.Since), r.Code, r.Reason})
+				rows = append(rows, []string{num(r.Count), r.Kind, cmp.Or(r.Sync, r.System), local(r.Since), r.Code,
+					r.Reason})
 			}
 			report.Table(a.out, []string{">held", "kind", "sync", "since", "code", "why"}, rows)
 			return nil
@@ -141,7 +142,8 @@ func (a *app) showHeld() *cobra.Command {
 			if done, err := a.json(h); done {
 				return err
 			}
-			fmt.Fprintf(a.out, "%s %s of %s is held since %s, at %s.\n%s (%s)\n", capital(h.Kind), h.Number, h.Partner,
+			fmt.Fprintf(a.out, "%s %s of %s is held since %s, at %s.\n%s (%s)\n", finding.Capital(h.Kind), h.Number,
+				h.Partner,
 				local(h.Since), heldWhere(&h.HeldWork), h.Reason, h.Code)
 			if h.Aside != "" {
 				fmt.Fprintf(a.out, "It was put aside: %s\n", h.Aside)
@@ -165,8 +167,6 @@ func (a *app) showHeld() *cobra.Command {
 		},
 	}
 }
-
-func capital(s string) string { return strings.ToUpper(s[:1]) + s[1:] }
 
 func (a *app) retryHeld() *cobra.Command {
 	var f api.HeldFor

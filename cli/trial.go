@@ -251,7 +251,9 @@ func (a *app) runTests(ctx context.Context, dir, lists string, update bool) erro
 			if err != nil {
 				return err
 			}
-			bad += btoi(r.Result == "differs" || r.Result == "new")
+			if r.Result == "differs" || r.Result == "new" {
+				bad++
+			}
 			results = append(results, r)
 		}
 	}
@@ -276,13 +278,6 @@ func (a *app) runTests(ctx context.Context, dir, lists string, update bool) erro
 			report.Plural(len(results), "sample"))}
 	}
 	return nil
-}
-
-func btoi(b bool) int {
-	if b {
-		return 1
-	}
-	return 0
 }
 
 func (a *app) testOne(ctx context.Context, m *mapping.Mapping, set *list.Set, document string, update bool) (tested,

@@ -97,10 +97,7 @@ func Orders(ctx context.Context, w io.Writer, r io.ReaderAt, size int64, m *mapp
 func try(ctx context.Context, r io.ReaderAt, size int64, m *mapping.Mapping, set *list.Set, limits source.Limits,
 	order func(*intent.Intent), each func(finding.Finding)) (outcome.Load, []finding.Finding, error) {
 	l := outcome.Load{Mapping: m.Name, Options: outcome.Options{DryRun: true}, Status: outcome.Done}
-	count := func(f finding.Finding) {
-		l.Errors += btoi(f.Severity == finding.Error)
-		l.Warnings += btoi(f.Severity == finding.Warning)
-	}
+	count := func(f finding.Finding) { l.Found(f.Severity) }
 	if missing := m.Missing(set); len(missing) > 0 {
 		l.Status = outcome.Failed
 		for _, f := range missing {

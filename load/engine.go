@@ -419,8 +419,7 @@ func (t *target) end(status outcome.Status, reason string, notes []finding.Findi
 		final.EndedAt, final.Share = &end, 1
 	}
 	for _, f := range notes {
-		final.Errors += btoi(f.Severity == finding.Error)
-		final.Warnings += btoi(f.Severity == finding.Warning)
+		final.Found(f.Severity)
 	}
 	return &final
 }
@@ -439,13 +438,6 @@ func (t *target) keepEnd(tx *store.Tx, final *outcome.Load, notes []finding.Find
 
 func failingText(c outcome.Counts) string {
 	return report.Plural(c.Failing(), "order") + " failed, as many as were allowed"
-}
-
-func btoi(b bool) int {
-	if b {
-		return 1
-	}
-	return 0
 }
 
 // runWith reads, maps, checks and writes; its error is what stopped it.

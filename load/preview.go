@@ -87,7 +87,9 @@ func Look(ctx context.Context, r io.ReaderAt, size int64, m *mapping.Mapping, se
 		}
 		p.Orders++
 		p.Lines += len(d.Order.Lines)
-		p.Refused += btoi(d.Refused())
+		if d.Refused() {
+			p.Refused++
+		}
 		for _, f := range d.Findings {
 			tally.Add(f)
 		}

@@ -19,6 +19,7 @@ import (
 	"time"
 
 	"koinos/api"
+	"koinos/core/finding"
 	"koinos/core/system"
 	"koinos/remote"
 	"koinos/store"
@@ -57,7 +58,7 @@ func (e *RefusedError) Error() string { return e.Why }
 func (n *Notifier) Add(ctx context.Context, asked api.NewSubscription, by string) (api.CreatedSubscription, error) {
 	var out api.CreatedSubscription
 	if err := system.CheckAddress(asked.URL); err != nil {
-		return out, &RefusedError{capital(err.Error()) + "."}
+		return out, &RefusedError{finding.Capital(err.Error()) + "."}
 	}
 	for _, e := range asked.Events {
 		if !slices.Contains(api.EventTypes, e) {
@@ -166,8 +167,6 @@ func key(in string) ([]byte, error) {
 	}
 	return []byte(text), nil
 }
-
-func capital(s string) string { return strings.ToUpper(s[:1]) + s[1:] }
 
 // look is how often the events are looked at.
 const look = 300 * time.Millisecond

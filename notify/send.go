@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"koinos/api"
+	"koinos/core/finding"
 	"koinos/remote"
 )
 
@@ -145,7 +146,7 @@ func (n *Notifier) attempt(ctx context.Context, y *api.Subscription, d *api.Deli
 	d.LastAt, d.Status, d.Why = &now, status, ""
 	switch {
 	case err != nil:
-		d.Why = capital(err.Error()) + "."
+		d.Why = finding.Capital(err.Error()) + "."
 	case status < 200 || status > 299:
 		d.Why = fmt.Sprintf("They answered %d.", status)
 	default:

@@ -11,6 +11,7 @@ import (
 
 	"koinos/api"
 	"koinos/core/drafting"
+	"koinos/core/finding"
 	"koinos/core/list"
 	"koinos/core/mapping"
 	"koinos/core/order"
@@ -222,7 +223,7 @@ func (s *Service) trust(h huma.API) {
 			return nil, err
 		}
 		if m, err = writing.In(m, source.Format(in.Format)); err != nil {
-			return nil, problem("invalid_request", capital(err.Error())+".")
+			return nil, problem("invalid_request", finding.Capital(err.Error())+".")
 		}
 		set, err := s.store.Set(ctx)
 		if err != nil {

@@ -14,6 +14,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"koinos/api"
+	"koinos/core/finding"
 	"koinos/core/system"
 	"koinos/core/system/draft"
 	"koinos/remote"
@@ -259,7 +260,7 @@ func (s *Service) hook(c *gin.Context) {
 	var wrong *syncs.AskedError
 	switch {
 	case status == http.StatusUnauthorized:
-		abort(c, problem("hook_refused", capital(err.Error())+"."))
+		abort(c, problem("hook_refused", finding.Capital(err.Error())+"."))
 	case errors.As(err, &answer):
 		abort(c, problem("invalid_request", "The message "+strings.TrimPrefix(answer.Error(), "the answer ")+"."))
 	case errors.As(err, &wrong), errors.Is(err, store.ErrNotFound):
@@ -274,8 +275,6 @@ func (s *Service) hook(c *gin.Context) {
 		c.Status(status)
 	}
 }
-
-func capital(s string) string { return strings.ToUpper(s[:1]) + s[1:] }
 
 // ofSystems makes problems of what a system, or what is asked of one, has wrong.
 func ofSystems(err error) error {

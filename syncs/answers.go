@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"koinos/api"
+	"koinos/core/finding"
 	"koinos/core/syncing"
 	"koinos/core/system"
 	"koinos/store"
@@ -57,7 +58,8 @@ func (s *Syncs) answersDue(ctx context.Context, work *sync.WaitGroup, active []*
 				continue
 			}
 			o, r := s.filed(ctx, p)
-			if r == nil || r.Write.File.Answer == nil && s.isMended(p.Target) { // the description may say otherwise later
+			// the description may say otherwise later
+			if r == nil || r.Write.File.Answer == nil && s.isMended(p.Target) {
 				s.endLook(p.Target, lookLater, nil)
 				continue
 			}
@@ -157,7 +159,8 @@ func (s *Syncs) answersTo(ctx context.Context, y *standing, p *syncing.Push, o *
 }
 
 // answer takes one answer to a file of ours.
-func (s *Syncs) answer(ctx context.Context, y *standing, p *syncing.Push, o *opened, r *system.Record, dir, name string) error {
+func (s *Syncs) answer(ctx context.Context, y *standing, p *syncing.Push, o *opened, r *system.Record, dir,
+	name string) error {
 	path := filepath.Join(dir, name)
 	info, err := os.Stat(path)
 	if err != nil {
@@ -241,7 +244,8 @@ func (s *Syncs) refusedFile(ctx context.Context, y *standing, p *syncing.Push, l
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return err
 	}
-	f := s.holdTask(k, is, api.TargetRefused, fmt.Sprintf("%s refuses the file %s: %s.", capital(p.System), l.Number, says))
+	f := s.holdTask(k, is, api.TargetRefused, fmt.Sprintf("%s refuses the file %s: %s.", finding.Capital(p.System),
+		l.Number, says))
 	return s.store.FinishPush(ctx, f, s.now())
 }
 
@@ -272,8 +276,10 @@ func (s *Syncs) Unanswered(ctx context.Context, name string, behind int64, limit
 		for k := range links {
 			l := &links[k]
 			n++
-			task := api.Task{ID: n, Sync: name, Push: p.Name, System: p.System, Record: p.Record, OrderID: l.OrderID, Part: l.Part,
-				State: api.TaskUnanswered, MadeAt: l.At, Why: fmt.Sprintf("%s has not answered the file %s.", capital(p.System), l.Number)}
+			task := api.Task{ID: n, Sync: name, Push: p.Name, System: p.System, Record: p.Record, OrderID: l.OrderID,
+				Part:  l.Part,
+				State: api.TaskUnanswered, MadeAt: l.At, Why: fmt.Sprintf("%s has not answered the file %s.",
+					finding.Capital(p.System), l.Number)}
 			is, err := s.store.OrderNow(ctx, l.OrderID)
 			if err != nil && !errors.Is(err, store.ErrNotFound) {
 				return nil, err

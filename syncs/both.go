@@ -25,7 +25,7 @@ type sharing struct {
 	y      *standing
 	push   *syncing.Push
 	writes *mapping.Mapping
-	fields [2]map[string]string // by pointer: fields of the header, of lines
+	fields map[bool]map[string]string // of lines, or of the order: fields by pointer
 }
 
 // sharing gives how a kind of record is kept that is both read and written; nil is that it
@@ -58,8 +58,8 @@ func (s *Syncs) sharing(ctx context.Context, t syncing.Target) (*sharing, error)
 	if out.writes, _, err = s.mapping(ctx, cmp.Or(out.push.Mapping, r.Write.Mapping)); err != nil {
 		return nil, err
 	}
-	for i, level := range []int{mapping.InHeader, mapping.InLines} {
-		out.fields[i] = pointersOf(out.writes, level)
+	out.fields = map[bool]map[string]string{
+		false: pointersOf(out.writes, mapping.InHeader), true: pointersOf(out.writes, mapping.InLines),
 	}
 	return out, nil
 }
@@ -91,7 +91,7 @@ func (h *sharing) owner(l *api.Link) plan.Owner {
 		by := decided[c.Name()]
 		if by == "" {
 			field := strings.TrimPrefix(pointer, "/")
-			if name := h.fields[btoi(line != "")][pointer]; name != "" {
+			if name := h.fields[line != ""][pointer]; name != "" {
 				field = name
 			}
 			by = h.y.Owner(line != "", field)
@@ -104,13 +104,6 @@ func (h *sharing) owner(l *api.Link) plan.Owner {
 		}
 		return plan.Here
 	}
-}
-
-func btoi(b bool) int {
-	if b {
-		return 1
-	}
-	return 0
 }
 
 // What a person can decide of a value.
@@ -130,7 +123,8 @@ func parse(text string) (*tree.Node, error) {
 
 // merge compares both sides of a record that is pushed; nil is that only ours counts.
 func (p *push) merge(ctx context.Context) (*plan.Merged, error) {
-	if p.shares == nil || p.linked == nil || p.linked.Base == "" || p.linked.Agreed == "" || p.found == nil || p.cancelled {
+	if p.shares == nil || p.linked == nil || p.linked.Base == "" || p.linked.Agreed == "" || p.found == nil ||
+		p.cancelled {
 		return nil, nil
 	}
 	ours, err := parse(string(p.text))
@@ -192,7 +186,8 @@ func (b *both) uncompared(is *store.StoredOrder) *both {
 // compared gives what a mapping is to read of a record that both sides may have changed:
 // without what the other side did not change. Theirs is the record as it came, resolved
 // has values in place of the keys of other records.
-func (s *Syncs) compared(ctx context.Context, r *system.Record, shares *sharing, l *api.Link, theirs, resolved *tree.Node,
+func (s *Syncs) compared(ctx context.Context, r *system.Record, shares *sharing, l *api.Link, theirs,
+	resolved *tree.Node,
 	reads *mapping.Mapping) (*both, error) {
 	out := &both{shares: shares, link: l, raw: resolved.AppendJSON(nil)}
 	if l == nil {
@@ -264,17 +259,18 @@ func (s *Syncs) making(ctx context.Context, shares *sharing, l *api.Link) (bool,
 func needed(m *mapping.Mapping) func(line bool, pointer string) bool {
 	names := map[string]bool{"sender_number": true, "number": true, "partner": true, "sender_line": true, "item": true,
 		"quantity": true}
-	var must [2]map[string]bool
-	for i, level := range []int{mapping.InHeader, mapping.InLines} {
-		must[i] = map[string]bool{}
+	must := map[bool]map[string]bool{} // of lines, or of the order
+	for _, level := range []int{mapping.InHeader, mapping.InLines} {
+		of := map[string]bool{}
+		must[level == mapping.InLines] = of
 		for k := range m.Levels[level] {
 			b := &m.Levels[level][k]
 			for j := range b.From {
-				must[i][b.From[j].Pointer()] = b.Need == mapping.Must || names[b.Field.Name] || m.Again.Arrival.Clear
+				of[b.From[j].Pointer()] = b.Need == mapping.Must || names[b.Field.Name] || m.Again.Arrival.Clear
 			}
 		}
 	}
-	return func(line bool, pointer string) bool { return must[btoi(line)][pointer] }
+	return func(line bool, pointer string) bool { return must[line][pointer] }
 }
 
 // agreed brings the links of a batch up to date: what a record says now, and what the order
@@ -446,7 +442,8 @@ func (s *Syncs) clashes(ctx context.Context, k *api.Task) ([]plan.Clash, error) 
 	if err != nil {
 		return nil, err
 	}
-	out, _, err := s.bring(ctx, o, r, k.OrderID, wish{mapping: p.Mapping, dry: true, lost: p.Lost, sync: y.Name, push: p.Name})
+	out, _, err := s.bring(ctx, o, r, k.OrderID, wish{mapping: p.Mapping, dry: true, lost: p.Lost, sync: y.Name,
+		push: p.Name})
 	return out.Clashes, err
 }
 
@@ -488,7 +485,8 @@ func (s *Syncs) readsBy(ctx context.Context, system, record string) (api.NewPull
 
 // pullBy is what a sync asks of a pull.
 func pullBy(p *syncing.Pull) api.NewPull {
-	n := api.NewPull{Record: p.Record, Mapping: p.Mapping, Also: p.Also, Reading: api.Reading{Query: p.Query, Pass: p.Pass}}
+	n := api.NewPull{Record: p.Record, Mapping: p.Mapping, Also: p.Also,
+		Reading: api.Reading{Query: p.Query, Pass: p.Pass}}
 	if p.Only != nil {
 		n.Only = &api.Condition{Path: p.Only.String(), Is: p.OnlyIs, Not: p.OnlyNot}
 	}

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"koinos/api"
+	"koinos/core/finding"
 	"koinos/core/syncing"
 	"koinos/core/system"
 	"koinos/jobs"
@@ -73,7 +74,8 @@ func (s *Syncs) reconcileDue(ctx context.Context, active []*standing, progresses
 		if running || s.now().Before(last.Add(y.Reconcile)) {
 			continue
 		}
-		if _, err := s.StartCheck(ctx, y.Name, api.NewCheck{Kind: api.CheckReconcile, Repair: y.Repair}, "sync "+y.Name); err != nil {
+		if _, err := s.StartCheck(ctx, y.Name, api.NewCheck{Kind: api.CheckReconcile, Repair: y.Repair},
+			"sync "+y.Name); err != nil {
 			return err
 		}
 	}
@@ -118,7 +120,7 @@ func (s *Syncs) compare(ctx context.Context, id int64) error {
 	case store.IsFull(err), errors.As(err, &problem) && problem.Kind == remote.Away:
 		c.State, c.EndedAt, c.Reason = api.SyncRunning, time.Time{}, err.Error()
 	case errors.As(err, &problem), errors.As(err, &answer), errors.As(err, &wrong), errors.Is(err, store.ErrNotFound):
-		c.State, c.Reason = api.CheckFailed, capital(err.Error())
+		c.State, c.Reason = api.CheckFailed, finding.Capital(err.Error())
 	default:
 		return err
 	}
@@ -352,7 +354,7 @@ func (k *checking) push(ctx context.Context, p *syncing.Push, is *store.StoredOr
 	}
 	fits, err := k.s.fits(ctx, p, is)
 	if err != nil {
-		row.Outcome, row.Code, row.Why = api.CannotGo, api.CannotWrite, capital(err.Error())+"."
+		row.Outcome, row.Code, row.Why = api.CannotGo, api.CannotWrite, finding.Capital(err.Error())+"."
 		return k.add(ctx, row)
 	}
 	var links []api.Link
@@ -445,7 +447,8 @@ func by(is *store.StoredOrder) string {
 }
 
 // linkUp links an order with the record that was found, where that is asked.
-func (k *checking) linkUp(ctx context.Context, p *syncing.Push, is *store.StoredOrder, out *api.Push, row api.CheckRow) error {
+func (k *checking) linkUp(ctx context.Context, p *syncing.Push, is *store.StoredOrder, out *api.Push,
+	row api.CheckRow) error {
 	if k.c.Repair && row.Outcome == api.WouldLink {
 		l := &api.Link{System: p.System, Record: p.Record, OrderID: is.ID, Part: row.Of, Key: out.Key,
 			Number: out.Number}
@@ -473,7 +476,8 @@ func (k *checking) repair(ctx context.Context) error {
 	if err := k.flush(ctx); err != nil {
 		return err
 	}
-	if err := errors.Join(s.store.Disagree(ctx, k.differ), s.store.AddTasks(ctx, k.y.Name, k.differ, s.now())); err != nil {
+	if err := errors.Join(s.store.Disagree(ctx, k.differ), s.store.AddTasks(ctx, k.y.Name, k.differ,
+		s.now())); err != nil {
 		return err
 	}
 	var pushes []string

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"koinos/api"
+	"koinos/core/finding"
 	"koinos/core/plan"
 	"koinos/core/syncing"
 	"koinos/core/system"
@@ -75,7 +76,8 @@ func fileStep(out *system.FileOut, id, text string) plan.Step {
 
 // writeFile writes a file: whole and hidden at first, then its records are linked, then it gets
 // its name. What dies between is mended by mendFiles.
-func (s *Syncs) writeFile(ctx context.Context, o *opened, r *system.Record, all []*filedTogether) (id, text string, err error) {
+func (s *Syncs) writeFile(ctx context.Context, o *opened, r *system.Record, all []*filedTogether) (id, text string,
+	err error) {
 	t := syncing.Target{System: o.Name, Record: r.Name}
 	free, err := s.holdFor(ctx, "files "+t.String()) // one at a time, and not while it is mended
 	if err != nil {
@@ -85,7 +87,7 @@ func (s *Syncs) writeFile(ctx context.Context, o *opened, r *system.Record, all 
 	out := r.Write.File
 	base, err := system.ResolveFolder(o.Folder, os.LookupEnv)
 	if err != nil {
-		return "", "", &remote.Problem{Kind: remote.Setup, Why: capital(err.Error()) + "."}
+		return "", "", &remote.Problem{Kind: remote.Setup, Why: finding.Capital(err.Error()) + "."}
 	}
 	records := make([]system.FileRecord, len(all))
 	for i, is := range all {
@@ -125,7 +127,8 @@ func (s *Syncs) writeFile(ctx context.Context, o *opened, r *system.Record, all 
 }
 
 func away(o *opened, dir string, err error) error {
-	return &remote.Problem{Kind: remote.Away, Why: fmt.Sprintf("The folder %s of %s cannot be written: %s.", dir, o.Name,
+	return &remote.Problem{Kind: remote.Away, Why: fmt.Sprintf("The folder %s of %s cannot be written: %s.", dir,
+		o.Name,
 		cause(err))}
 }
 
@@ -183,7 +186,8 @@ func (s *Syncs) mendFiles(ctx context.Context, o *opened, r *system.Record) erro
 			err = os.Remove(path)
 		} else {
 			err = os.Rename(path, filepath.Join(dir, name))
-			s.log.Info("a file gets its name: the service ended before", "system", o.Name, "record", r.Name, "name", name)
+			s.log.Info("a file gets its name: the service ended before", "system", o.Name, "record", r.Name, "name",
+				name)
 		}
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return err

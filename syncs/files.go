@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"koinos/api"
+	"koinos/core/finding"
 	"koinos/core/report"
 	"koinos/core/source"
 	"koinos/core/system"
@@ -37,7 +38,7 @@ type present struct {
 // folder gives the folder where the files of a kind of record are.
 func (o *opened) folder(r *system.Record) (base, dir string, err error) {
 	if base, err = system.ResolveFolder(o.Folder, os.LookupEnv); err != nil {
-		return "", "", &remote.Problem{Kind: remote.Setup, Why: capital(err.Error()) + "."}
+		return "", "", &remote.Problem{Kind: remote.Setup, Why: finding.Capital(err.Error()) + "."}
 	}
 	return base, filepath.Join(base, r.Files.Path), nil
 }
@@ -230,7 +231,8 @@ func (s *Syncs) wholeFile(ctx context.Context, p *api.Pull, b *batch, f *present
 	l, err := s.loadDocument(ctx, p, p.Mapping, kept.Document, false)
 	var failed *errFailed
 	if errors.As(err, &failed) {
-		kept.State, kept.Reason = api.FileRefused, fmt.Sprintf("The mapping %s cannot read it. %s", p.Mapping, failed.why)
+		kept.State, kept.Reason = api.FileRefused, fmt.Sprintf("The mapping %s cannot read it. %s", p.Mapping,
+			failed.why)
 		return nil
 	}
 	if err != nil {
@@ -253,8 +255,9 @@ func (s *Syncs) wholeFile(ctx context.Context, p *api.Pull, b *batch, f *present
 		return err
 	}
 	digest := sha256.Sum256(f.bytes)
-	b.add(api.Arrival{System: p.System, Record: p.Record, Key: one.Key, Number: f.name, State: api.ArrivalMapped, Digest: digest[:],
-		Body: zipped, At: s.now().UTC(), Request: "file " + f.name, Document: kept.Document, Load: l.ID},
+	b.add(api.Arrival{System: p.System, Record: p.Record, Key: one.Key, Number: f.name, State: api.ArrivalMapped,
+		Digest: digest[:],
+		Body:   zipped, At: s.now().UTC(), Request: "file " + f.name, Document: kept.Document, Load: l.ID},
 		&meaning{raw: one.Raw}, store.KnownArrival{})
 	return nil
 }
@@ -408,7 +411,7 @@ func (s *Syncs) dryFiles(ctx context.Context, o *opened, r *system.Record, p *ap
 func tryFolder(o *opened, out api.Tried, n *api.NewTry) (api.Tried, error) {
 	base, err := system.ResolveFolder(o.Folder, os.LookupEnv)
 	if err != nil {
-		out.Kind, out.Why = string(remote.Setup), capital(err.Error())+"."
+		out.Kind, out.Why = string(remote.Setup), finding.Capital(err.Error())+"."
 		return out, nil
 	}
 	out.Address = base

@@ -7,6 +7,7 @@ import (
 	"net/http"
 
 	"koinos/api"
+	"koinos/core/finding"
 	"koinos/core/system"
 	"koinos/remote"
 )
@@ -43,8 +44,9 @@ func (s *Syncs) Hook(ctx context.Context, name string, header http.Header, body 
 		if err != nil {
 			return 0, err
 		}
-		p = &api.Pull{System: name, Version: o.version, Record: e.Record, Mapping: n.Mapping, Also: n.Also, Reading: n.Reading,
-			State: api.PullRunning, StartedAt: now, By: fmt.Sprintf("webhook %s", id)}
+		p = &api.Pull{System: name, Version: o.version, Record: e.Record, Mapping: n.Mapping, Also: n.Also,
+			Reading: n.Reading,
+			State:   api.PullRunning, StartedAt: now, By: fmt.Sprintf("webhook %s", id)}
 		if err := s.reads(ctx, o, o.Records[e.Record], p); err != nil {
 			return 0, err
 		}
@@ -95,7 +97,7 @@ func (s *Syncs) hooked(ctx context.Context, o *opened, r *system.Record, p *api.
 	}
 	key, whole, err := e.Find(r, body)
 	if err != nil {
-		return &errFailed{capital(err.Error()) + "."}
+		return &errFailed{finding.Capital(err.Error()) + "."}
 	}
 	request := fmt.Sprintf("webhook %d of %s", p.Hook, o.Name)
 	if whole == nil {

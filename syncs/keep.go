@@ -62,7 +62,8 @@ func (s *Syncs) toldOf(ctx context.Context, p *api.Pull, keys []string) error {
 		}
 		b = newBatch()
 	}
-	p.Gone, p.Short, p.Loaded, p.Changed, p.Failed, p.Reason = of.Gone, of.Short, of.Loaded, of.Changed, of.Failed, of.Reason
+	p.Gone, p.Short, p.Loaded, p.Changed, p.Failed, p.Reason = of.Gone, of.Short, of.Loaded, of.Changed, of.Failed,
+		of.Reason
 	return nil
 }
 
@@ -163,7 +164,8 @@ func (s *Syncs) readerOf(ctx context.Context, p *api.Pull) string {
 
 // load loads a document of a batch through the mapping; with withdraw its orders are
 // not wanted any more.
-func (s *Syncs) load(ctx context.Context, p *api.Pull, mapping string, doc []byte, withdraw bool) (outcome.Load, string, error) {
+func (s *Syncs) load(ctx context.Context, p *api.Pull, mapping string, doc []byte, withdraw bool) (outcome.Load, string,
+	error) {
 	sha, size, err := s.store.KeepFile(bytes.NewReader(doc), func(io.ReaderAt, int64) error { return nil })
 	if err != nil {
 		return outcome.Load{}, "", err
@@ -182,13 +184,15 @@ func (s *Syncs) load(ctx context.Context, p *api.Pull, mapping string, doc []byt
 func byPull(p *api.Pull) string { return fmt.Sprintf("%s, pull %d", p.System, p.ID) }
 
 // loadDocument loads a document that is kept.
-func (s *Syncs) loadDocument(ctx context.Context, p *api.Pull, mapping, sha string, withdraw bool) (outcome.Load, error) {
+func (s *Syncs) loadDocument(ctx context.Context, p *api.Pull, mapping, sha string, withdraw bool) (outcome.Load,
+	error) {
 	m, _, err := s.mapping(ctx, mapping)
 	if err != nil {
 		return outcome.Load{}, err
 	}
 	by := byPull(p)
-	l, err := s.engine.Start(ctx, load.Request{Document: sha, Mapping: mapping, By: by, Name: by + " " + mapping + " " + sha,
+	l, err := s.engine.Start(ctx, load.Request{Document: sha, Mapping: mapping, By: by,
+		Name: by + " " + mapping + " " + sha,
 		Options: outcome.Options{Withdraw: withdraw, HoldSystem: p.System, HoldRecord: p.Record,
 			HoldSync: s.readerOf(ctx, p), MayBeEmpty: mapping != p.Mapping || m.Kind != intent.Order}})
 	if err == nil {
@@ -218,7 +222,7 @@ func (s *Syncs) whyEnded(ctx context.Context, l *outcome.Load) (string, error) {
 	}
 	var all []string
 	for _, f := range found {
-		all = append(all, capital(f.Message))
+		all = append(all, finding.Capital(f.Message))
 	}
 	return strings.Join(all, " "), nil
 }

@@ -8,6 +8,7 @@ import (
 	"slices"
 
 	"koinos/api"
+	"koinos/core/finding"
 	"koinos/core/jsondoc"
 	"koinos/core/plan"
 	"koinos/core/syncing"
@@ -80,7 +81,7 @@ func (p *push) stuck(steps []plan.Step) error {
 		if ch.Line != "" {
 			where += " of line " + ch.Line
 		}
-		why = append(why, fmt.Sprintf("%s is %q there and should be %q.", capital(where), ch.Was, ch.Is))
+		why = append(why, fmt.Sprintf("%s is %q there and should be %q.", finding.Capital(where), ch.Was, ch.Is))
 	}
 	return &blockedError{api.NotSettled, why}
 }
@@ -208,7 +209,8 @@ func (p *push) seek(ctx context.Context) error {
 		return nil
 	}
 	if value == "" {
-		return blocked(api.CannotWrite, "The mapping %s writes nothing at %s, by which a %s is found.", p.mapping, f.Path,
+		return blocked(api.CannotWrite, "The mapping %s writes nothing at %s, by which a %s is found.", p.mapping,
+			f.Path,
 			p.r.Name)
 	}
 	all, err := p.alike(ctx, f, value)
@@ -285,7 +287,8 @@ func (o *opened) like(ctx context.Context, r *system.Record, f *system.Find, val
 	address, err := r.Like(o.client.Base(), f, value)
 	for pages := 0; address != "" && err == nil; pages++ {
 		if pages == mostLike {
-			return nil, blocked(api.CannotRead, "%s gives more than %d pages of %s that may be %q; it does not narrow its list by %s.",
+			return nil, blocked(api.CannotRead,
+				"%s gives more than %d pages of %s that may be %q; it does not narrow its list by %s.",
 				o.Name, mostLike, r.Name, value, f.Parameter)
 		}
 		var a system.Answer

@@ -291,7 +291,7 @@ func (s *Syncs) takeByKey(ctx context.Context, o *opened, r *system.Record, p *a
 		return err
 	}
 	if p.Gone > 0 {
-		p.Reason = fmt.Sprintf("%s %s is not there any more.", capital(r.Name), key)
+		p.Reason = fmt.Sprintf("%s %s is not there any more.", finding.Capital(r.Name), key)
 	}
 	return s.keep(ctx, p, b)
 }

@@ -102,7 +102,8 @@ func (s *Syncs) Push(ctx context.Context, name string, n api.NewPush, by string)
 	if m, _, err := s.mapping(ctx, r.Write.Mapping); err != nil {
 		return out, err
 	} else if m.Kind != intent.Order {
-		return out, asked("%s of %s are written of each %s of an order: by a sync, with of: %s.", n.Record, name, m.Kind, m.Kind)
+		return out, asked("%s of %s are written of each %s of an order: by a sync, with of: %s.", n.Record, name,
+			m.Kind, m.Kind)
 	}
 	id, err := s.store.FindOrder(ctx, n.Order)
 	if err != nil {
@@ -131,7 +132,8 @@ func (s *Syncs) target(ctx context.Context, t syncing.Target) (*opened, *system.
 func (s *Syncs) bring(ctx context.Context, o *opened, r *system.Record, id int64, w wish) (out api.Push,
 	f *store.Finished, err error) {
 	out = api.Push{System: o.Name, Record: r.Name, OrderID: id, State: api.PushDone, Steps: []api.PushStep{}}
-	free, err := s.holdFor(ctx, fmt.Sprintf("%s %s %d %d", o.Name, r.Name, id, w.part)) // one push of a record at a time
+	// one push of a record at a time
+	free, err := s.holdFor(ctx, fmt.Sprintf("%s %s %d %d", o.Name, r.Name, id, w.part))
 	if err != nil {
 		return out, nil, err
 	}
@@ -177,9 +179,11 @@ func (s *Syncs) bring(ctx context.Context, o *opened, r *system.Record, id int64
 		return out, nil, err
 	}
 	out.Fetches = p.fetches
-	f = &store.Finished{Link: p.link, Log: &api.Pushed{Sync: w.sync, Push: w.push, System: o.Name, Record: r.Name, OrderID: id,
-		Part: w.part, Order: out.Order, Key: out.Key, Outcome: p.outcome(), Steps: out.Steps, Why: strings.Join(out.Why, " "),
-		At: s.now().UTC(), By: w.by}}
+	f = &store.Finished{Link: p.link, Log: &api.Pushed{Sync: w.sync, Push: w.push, System: o.Name, Record: r.Name,
+		OrderID: id,
+		Part:    w.part, Order: out.Order, Key: out.Key, Outcome: p.outcome(), Steps: out.Steps,
+		Why: strings.Join(out.Why, " "),
+		At:  s.now().UTC(), By: w.by}}
 	if p.quiet && out.State == api.PushDone {
 		f.Log = nil
 	}
@@ -203,10 +207,10 @@ func judge(out *api.Push, err error) error {
 	case finding.Of(err) != nil: // the mapping cannot be read any more
 		out.Code = api.CannotWrite
 		for _, f := range finding.Of(err) {
-			out.Why = append(out.Why, capital(f.Error()))
+			out.Why = append(out.Why, finding.Capital(f.Error()))
 		}
 	case errors.As(err, &wrong):
-		out.Code, out.Why = api.CannotRead, []string{capital(wrong.Error()) + "."}
+		out.Code, out.Why = api.CannotRead, []string{finding.Capital(wrong.Error()) + "."}
 	case errors.As(err, &problem):
 		out.Code, out.Why = api.TargetRefused, []string{problem.Why}
 		switch problem.Kind {
@@ -353,7 +357,7 @@ func (s *Syncs) textOf(ctx context.Context, m *mapping.Mapping, id int64, of *or
 func written(m *mapping.Mapping, o *order.Order, set *list.Set) ([]byte, error) {
 	text, problems, err := writing.Record(m, o, set)
 	if err != nil {
-		return nil, blocked(api.CannotWrite, "%s.", capital(err.Error()))
+		return nil, blocked(api.CannotWrite, "%s.", finding.Capital(err.Error()))
 	}
 	var why []string
 	for _, q := range problems {
@@ -361,15 +365,13 @@ func written(m *mapping.Mapping, o *order.Order, set *list.Set) ([]byte, error) 
 		if q.Line > 0 {
 			where = fmt.Sprintf("%s of line %d", q.Field, q.Line)
 		}
-		why = append(why, fmt.Sprintf("%s cannot be written through %s: %s.", capital(where), m.Name, q.Why))
+		why = append(why, fmt.Sprintf("%s cannot be written through %s: %s.", finding.Capital(where), m.Name, q.Why))
 	}
 	if len(why) > 0 {
 		return nil, &blockedError{api.CannotWrite, why}
 	}
 	return text, nil
 }
-
-func capital(s string) string { return strings.ToUpper(s[:1]) + s[1:] }
 
 func (p *push) run(ctx context.Context) error {
 	if p.stored != nil {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 
 	"koinos/api"
+	"koinos/core/finding"
 	"koinos/core/intent"
 	"koinos/core/outcome"
 	"koinos/core/source"
@@ -103,7 +104,8 @@ func (k *checking) imagine(ctx context.Context, p *syncing.Pull, pull *api.Pull,
 	}
 	for i := range b.arrivals { // withdrawn there, and an order here
 		if a := &b.arrivals[i]; a.State == api.ArrivalGone && b.was[i].Mapped && k.c.Kind == api.CheckDryRun {
-			if err := k.add(ctx, api.CheckRow{Outcome: api.WouldUpdate, Part: p.Target.String(), Order: a.Number, Key: a.Key,
+			if err := k.add(ctx, api.CheckRow{Outcome: api.WouldUpdate, Part: p.Target.String(), Order: a.Number,
+				Key: a.Key,
 				Why: "It is withdrawn there: what is open of its order here would be cancelled."}); err != nil {
 				return err
 			}
@@ -190,7 +192,8 @@ func firstOf(w *load.Imagined) (code, why string) {
 
 // lost finds the records that became orders here and that the source did not list. Each is
 // asked for by its key before it counts as lost.
-func (k *checking) lost(ctx context.Context, p *syncing.Pull, o *opened, r *system.Record, listed map[string]bool) error {
+func (k *checking) lost(ctx context.Context, p *syncing.Pull, o *opened, r *system.Record,
+	listed map[string]bool) error {
 	if r.Get == "" {
 		return nil
 	}
@@ -212,9 +215,10 @@ func (k *checking) lost(ctx context.Context, p *syncing.Pull, o *opened, r *syst
 				continue
 			}
 			row := api.CheckRow{Outcome: api.IsLost, Part: p.Target.String(), Key: key,
-				Why: fmt.Sprintf("%s does not have it any more.", capital(p.System))}
+				Why: fmt.Sprintf("%s does not have it any more.", finding.Capital(p.System))}
 			if k.c.Repair {
-				if err := k.s.vanished(ctx, o, r, p.Mapping, key, fmt.Sprintf("reconcile of %s", k.y.Name)); err != nil {
+				if err := k.s.vanished(ctx, o, r, p.Mapping, key, fmt.Sprintf("reconcile of %s",
+					k.y.Name)); err != nil {
 					return err
 				}
 				row.Repaired = true
@@ -257,7 +261,8 @@ func (k *checking) besides(ctx context.Context, p *syncing.Push) error {
 				continue
 			}
 			if err := k.add(ctx, api.CheckRow{Outcome: api.IsBesides, Part: p.Name, Key: f.Key, Order: f.Number,
-				Why: fmt.Sprintf("%s has it, and no order here is linked with it.", capital(p.System))}); err != nil {
+				Why: fmt.Sprintf("%s has it, and no order here is linked with it.",
+					finding.Capital(p.System))}); err != nil {
 				return err
 			}
 		}

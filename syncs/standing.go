@@ -67,9 +67,10 @@ func misfit(all finding.All, t syncing.Target, text string, err error) (finding.
 	if !errors.As(err, &no) && !errors.Is(err, store.ErrNotFound) && len(finding.Of(err)) == 0 {
 		return all, err
 	}
-	message := capital(strings.TrimSuffix(err.Error(), ".")) + "."
+	message := finding.Capital(strings.TrimSuffix(err.Error(), ".")) + "."
 	if errors.Is(err, store.ErrNotFound) {
-		message = fmt.Sprintf("%s is not kept here.", capital(strings.TrimSuffix(err.Error(), ": "+store.ErrNotFound.Error())))
+		message = fmt.Sprintf("%s is not kept here.", finding.Capital(strings.TrimSuffix(err.Error(),
+			": "+store.ErrNotFound.Error())))
 	}
 	f := finding.New(finding.MappingWrongValue, placeOf(text, t.String()), t.String(), "%s", message)
 	f.Hint = "" // the message says what to do
@@ -102,11 +103,13 @@ func (s *Syncs) checkPull(ctx context.Context, y *syncing.Sync, p *syncing.Pull)
 				continue
 			}
 			if through := cmp.Or(q.Mapping, r.Mapping); through != name {
-				return asked("The sync %s reads %s already, through the mapping %s; a record is read in one way.", other, p.Target,
+				return asked("The sync %s reads %s already, through the mapping %s; a record is read in one way.",
+					other, p.Target,
 					through)
 			}
 			if !sameReading(pullBy(p), pullBy(q)) {
-				return asked("The sync %s reads %s already, and takes in other ones of them (query, only, without_order, also); say the "+
+				return asked("The sync %s reads %s already, and takes in other ones of them (query, only, "+
+					"without_order, also); say the "+
 					"same in both, or describe the record twice under two names.", other, p.Target)
 			}
 		}
@@ -121,13 +124,17 @@ func sameReading(p, q api.NewPull) bool {
 // checkTold looks at a pull of records that only tell of others: those are read as they always are.
 func (s *Syncs) checkTold(ctx context.Context, y *syncing.Sync, p *syncing.Pull, of *system.Record) error {
 	if p.Mapping != "" || len(p.Also) > 0 || p.Only != nil || p.Pass {
-		return asked("%s only tells of %s: say mapping, also, only and without_order where that is read.", p.Target, of.Name)
+		return asked("%s only tells of %s: say mapping, also, only and without_order where that is read.", p.Target,
+			of.Name)
 	}
 	n, err := s.readsBy(ctx, p.System, of.Name)
 	if err != nil {
 		return err
 	}
-	if i := slices.IndexFunc(y.Pulls, func(q syncing.Pull) bool { return q.System == p.System && q.Record == of.Name }); i >= 0 {
+	if i := slices.IndexFunc(y.Pulls, func(q syncing.Pull) bool {
+		return q.System == p.System &&
+			q.Record == of.Name
+	}); i >= 0 {
 		n = pullBy(&y.Pulls[i])
 	}
 	if n.Mapping == "" && of.Mapping == "" {
@@ -189,8 +196,9 @@ func (s *Syncs) checkShared(ctx context.Context, y *syncing.Sync, text string, w
 			continue
 		}
 		if _, r, err := s.target(ctx, t); err == nil && r.Write != nil && r.Files == nil && readable(r) && r.Get == "" {
-			wrong, err = misfit(wrong, t, text, asked("%s is both read and written, so its description has to say how one is "+
-				"read by its key (get).", t))
+			wrong, err = misfit(wrong, t, text,
+				asked("%s is both read and written, so its description has to say how one is "+
+					"read by its key (get).", t))
 			if err != nil {
 				return wrong, err
 			}
@@ -302,7 +310,8 @@ func (s *Syncs) DescribeSync(ctx context.Context, kept api.Sync) (api.Sync, erro
 		kept.Pulls = append(kept.Pulls, s.pullPart(&pull))
 	}
 	for _, push := range y.Pushes {
-		part := api.SyncPart{Name: push.Name, System: push.System, Record: push.Record, Mapping: push.Mapping, Of: push.Of}
+		part := api.SyncPart{Name: push.Name, System: push.System, Record: push.Record, Mapping: push.Mapping,
+			Of: push.Of}
 		if push.Which != nil {
 			part.Which = push.Which.Text
 		}
@@ -311,7 +320,8 @@ func (s *Syncs) DescribeSync(ctx context.Context, kept api.Sync) (api.Sync, erro
 		kept.State.Counts = together(kept.State.Counts, part.Counts)
 		if r := s.reply(ctx, &push); r != nil {
 			within := s.now().Add(-r.Write.File.Answer.Within)
-			if part.Unanswered, part.UnansweredSince, err = s.store.Unanswered(ctx, push.System, push.Record, within); err != nil {
+			if part.Unanswered, part.UnansweredSince, err = s.store.Unanswered(ctx, push.System, push.Record,
+				within); err != nil {
 				return kept, err
 			}
 			kept.State.Unanswered += part.Unanswered

@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"koinos/api"
+	"koinos/core/finding"
 	"koinos/core/plan"
 	"koinos/core/system"
 	"koinos/core/tree"
@@ -39,7 +40,7 @@ func (p *push) planned(ctx context.Context, steps []plan.Step) error {
 		}
 		p.out.Steps[len(p.out.Steps)-1].Trial = is
 		if is == trialRefused {
-			why = append(why, fmt.Sprintf("%s: %s", capital(steps[i].Does), words))
+			why = append(why, fmt.Sprintf("%s: %s", finding.Capital(steps[i].Does), words))
 		}
 	}
 	if len(why) > 0 {
@@ -131,7 +132,8 @@ func (p *push) within(body []byte) []byte {
 // again on purpose.
 func (p *push) key(step *plan.Step, path string) string {
 	h := sha256.New()
-	fmt.Fprintf(h, "%s %s %d%s%s\n%s %s\n%s\n", p.o.Name, p.r.Name, p.id, p.gone, p.occasion(), step.Method, path, step.Body)
+	fmt.Fprintf(h, "%s %s %d%s%s\n%s %s\n%s\n", p.o.Name, p.r.Name, p.id, p.gone, p.occasion(), step.Method, path,
+		step.Body)
 	if p.found != nil && p.found.Root != nil {
 		fmt.Fprintf(h, "%s %s", p.found.ETag, p.found.Root.AppendJSON(nil))
 	}
@@ -265,7 +267,7 @@ func (p *push) introduce(ctx context.Context, ref *system.Refer, n *tree.Node) e
 		p.note(step)
 		p.out.Steps[len(p.out.Steps)-1].Trial = is
 		if is == trialRefused {
-			return blocked(api.TargetRefused, "%s: %s", capital(step.Does), words)
+			return blocked(api.TargetRefused, "%s: %s", finding.Capital(step.Does), words)
 		}
 		n.Kind, n.Text = tree.String, "the new "+ref.To
 		return nil

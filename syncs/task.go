@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"koinos/api"
+	"koinos/core/finding"
 	"koinos/core/order"
 	"koinos/core/syncing"
 	"koinos/store"
@@ -26,8 +27,9 @@ func (s *Syncs) doTask(ctx context.Context, y *standing, k *api.Task) (*store.Fi
 	if p == nil { // the sync does not have it any more
 		return done, nil
 	}
-	w := wish{of: p.Of, part: k.Part, mapping: p.Mapping, linkedOnly: !p.Creates, lost: p.Lost, sync: y.Name, push: p.Name,
-		by: "sync " + y.Name, first: k.Attempts == 0}
+	w := wish{of: p.Of, part: k.Part, mapping: p.Mapping, linkedOnly: !p.Creates, lost: p.Lost, sync: y.Name,
+		push: p.Name,
+		by:   "sync " + y.Name, first: k.Attempts == 0}
 	is, err := s.store.OrderNow(ctx, k.OrderID)
 	switch {
 	case errors.Is(err, store.ErrNotFound):
@@ -37,7 +39,7 @@ func (s *Syncs) doTask(ctx context.Context, y *standing, k *api.Task) (*store.Fi
 	default:
 		fits, err := s.fits(ctx, p, is)
 		if err != nil {
-			return s.holdTask(k, is, api.CannotWrite, capital(err.Error())+"."), nil
+			return s.holdTask(k, is, api.CannotWrite, finding.Capital(err.Error())+"."), nil
 		}
 		if !fits && p.Unfit == syncing.UnfitLeave {
 			return done, nil
@@ -103,7 +105,7 @@ func (s *Syncs) came(k *api.Task, is *store.StoredOrder, err error) (*store.Fini
 	out := api.Push{System: k.System, Record: k.Record}
 	switch {
 	case errors.As(err, &asked), errors.Is(err, store.ErrNotFound):
-		return s.holdTask(k, is, api.CannotWrite, capital(err.Error())), nil
+		return s.holdTask(k, is, api.CannotWrite, finding.Capital(err.Error())), nil
 	}
 	if err := judge(&out, err); err != nil {
 		return nil, err
@@ -159,6 +161,7 @@ func (s *Syncs) waitsFor(ctx context.Context, p *syncing.Push, is *store.StoredO
 		l.Found = found
 		return "", s.store.PutLink(ctx, l, s.now())
 	}
-	return fmt.Sprintf("It waits until %s of the %s %s of %s is %s.", p.After.Path, p.After.Record, l.Key, p.After.System,
+	return fmt.Sprintf("It waits until %s of the %s %s of %s is %s.", p.After.Path, p.After.Record, l.Key,
+		p.After.System,
 		strings.Join(p.After.Is, " or ")), nil
 }

@@ -3,8 +3,10 @@ package finding
 import (
 	"errors"
 	"fmt"
-	"koinos/core/origin"
+	"unicode"
 	"unicode/utf8"
+
+	"koinos/core/origin"
 )
 
 // Severity says what a finding does to its order.
@@ -89,6 +91,15 @@ func Clip(s string, n int) string {
 		n--
 	}
 	return s[:n] + "…"
+}
+
+// Capital begins a sentence: s with a capital letter.
+func Capital(s string) string {
+	r, n := utf8.DecodeRuneInString(s)
+	if n == 0 || r == utf8.RuneError {
+		return s
+	}
+	return string(unicode.ToUpper(r)) + s[n:]
 }
 
 // All is several findings as one error: everything that keeps a document or a

@@ -144,6 +144,16 @@ func (c *Counts) of(o Outcome) *int {
 // Count adds one order's outcome.
 func (c *Counts) Count(o Outcome) { *c.of(o)++ }
 
+// Found counts a finding about the document as a whole.
+func (c *Counts) Found(severity finding.Severity) {
+	switch severity {
+	case finding.Error:
+		c.Errors++
+	case finding.Warning:
+		c.Warnings++
+	}
+}
+
 // Add adds the figures of another document.
 func (c *Counts) Add(o *Counts) {
 	c.Rows, c.Orders, c.Lines = c.Rows+o.Rows, c.Orders+o.Orders, c.Lines+o.Lines

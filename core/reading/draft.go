@@ -62,7 +62,7 @@ func explain(m *mapping.Mapping, g *Group, set *list.Set, watch func(Step)) *int
 				column = r.plan.group[0].column
 			}
 			d.Find(finding.LineBeforeHeader, r.Place(column), "", 0,
-				"%s has a line, but nothing says which order it belongs to.", capital(rowName(&r.Record)))
+				"%s has a line, but nothing says which order it belongs to.", finding.Capital(rowName(&r.Record)))
 		}
 		return d
 	}
@@ -70,8 +70,8 @@ func explain(m *mapping.Mapping, g *Group, set *list.Set, watch func(Step)) *int
 		d.Orphan = true
 		d.Find(finding.RecordBroken, g.Rows[0].Place(0), n.Text, 0,
 			"%s is a single value, where an order, an object with members, should be.",
-			capital(rowName(&g.Rows[0].Record))).Hint = "Correct document.records, or the path of orders.group: it " +
-			"should lead to the orders."
+			finding.Capital(rowName(&g.Rows[0].Record))).Hint = "Correct document.records, or the path of " +
+			"orders.group: it should lead to the orders."
 		return d
 	}
 	w := worker{m: m, d: d, set: set, g: g, watch: watch}
@@ -143,8 +143,6 @@ func rowName(r *source.Record) string {
 	}
 	return "row " + strconv.Itoa(r.Row)
 }
-
-func capital(s string) string { return strings.ToUpper(s[:1]) + s[1:] }
 
 // all gives the group's rows, and with a whole grouping what stands around them.
 func (g *Group) all() []Row {

@@ -110,7 +110,9 @@ func (x *refresher) row(cell func(int) string) (map[int]string, error) {
 			}
 			x.last, x.of = o, number
 		}
-		x.count.Absent += btoi(x.last == nil)
+		if x.last == nil {
+			x.count.Absent++
+		}
 		for _, c := range x.columns {
 			if c.step != step || c.what == "number" || c.what == "outcome" || c.what == "message" ||
 				c.what == "warnings" || c.what == "line" || c.what == "line_id" {
@@ -129,13 +131,6 @@ func (x *refresher) row(cell func(int) string) (map[int]string, error) {
 		}
 	}
 	return changed, nil
-}
-
-func btoi(b bool) int {
-	if b {
-		return 1
-	}
-	return 0
 }
 
 // lineOf finds the line of a line number or line id; 0 is none.
