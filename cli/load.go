@@ -56,6 +56,10 @@ service has.`,
 			if orders && !asked.DryRun {
 				return usage{errors.New("--orders goes with --dry-run; koinos order list shows the orders that were stored")}
 			}
+			if orders && a.output == "json" {
+				return usage{errors.New("--orders prints for people; for programs there is koinos mapping check " +
+					"--document --orders --output json")}
+			}
 			if orders {
 				if err := a.dryOrders(c.Context(), args[0], mappingName); err != nil {
 					return err

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"net/url"
 	"strconv"
 
@@ -14,6 +15,9 @@ const mostOnPage = 1000
 
 // pages asks for so many rows of a list, page by page where they are more than one has.
 func pages[T any](limit int, q url.Values, ask func(url.Values) (api.Page[T], error)) (all api.Page[T], err error) {
+	if limit < 1 {
+		return all, usage{errors.New("--limit is 1 or more")}
+	}
 	for limit > 0 {
 		q.Set("limit", strconv.Itoa(min(limit, mostOnPage)))
 		page, err := ask(q)

@@ -237,10 +237,12 @@ func (a *app) writeOrders() *cobra.Command {
 	return c
 }
 
+// mostWritten is how many orders one document is written of, as in the service: they are held.
+const mostWritten = 10_000
+
 // writeLocally writes orders of the service through a mapping's file.
 func (a *app) writeLocally(ctx context.Context, w io.Writer, file string, format source.Format, loadID int64,
-	ids []string) (problems int,
-	err error) {
+	ids []string) (problems int, err error) {
 	m, err := a.mappingOf(ctx, file)
 	if err == nil {
 		m, err = writing.In(m, format)
@@ -254,8 +256,12 @@ func (a *app) writeLocally(ctx context.Context, w io.Writer, file string, format
 	}
 	calls := a.client()
 	if loadID > 0 {
-		page, err := pages(10_000, url.Values{"load": {strconv.FormatInt(loadID, 10)}},
+		page, err := pages(mostWritten, url.Values{"load": {strconv.FormatInt(loadID, 10)}},
 			func(q url.Values) (api.Page[api.OrderSummary], error) { return calls.Orders(ctx, q) })
+		if err == nil && page.Next != "" {
+			err = fmt.Errorf("load %d stored more than %d orders, which is the most that a document is written of",
+				loadID, mostWritten)
+		}
 		if err != nil {
 			return 0, err
 		}

@@ -84,10 +84,12 @@ func posted(o *order.Order, body []byte) (*intent.Intent, error) {
 		}
 	}
 	order.NumberLines(i.Order.Lines)
-	for field, stated := range map[string]order.Number{"total": o.StatedTotal, "total_before_tax": o.StatedNet,
-		"tax_amount": o.TaxAmount} {
+	for _, stated := range []struct {
+		field string
+		order.Number
+	}{{"total", o.StatedTotal}, {"total_before_tax", o.StatedNet}, {"tax_amount", o.TaxAmount}} {
 		if !stated.IsZero() {
-			i.State(0, field)
+			i.State(0, stated.field)
 		}
 	}
 	root, _, err := jsondoc.Parse(body, 1)

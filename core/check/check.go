@@ -4,10 +4,11 @@ package check
 
 import (
 	"cmp"
+	"slices"
+
 	"koinos/core/finding"
 	"koinos/core/intent"
 	"koinos/core/order"
-	"slices"
 )
 
 // Subject is an order being checked, able to note what is found at the place

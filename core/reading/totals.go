@@ -3,7 +3,6 @@ package reading
 import (
 	"koinos/core/finding"
 	"koinos/core/intent"
-	"koinos/core/mapping"
 	"koinos/core/order"
 	"koinos/core/origin"
 	"koinos/core/source"
@@ -147,5 +146,3 @@ func (t *Table) noteTotals(at origin.Place, value, format string, args ...any) {
 	}
 	t.Notes = append(t.Notes, f)
 }
-
-var _ = mapping.TotalNames

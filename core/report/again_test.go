@@ -51,7 +51,7 @@ func TestFailedAgain(t *testing.T) {
 		kind := r.IntN(5)
 		switch kind {
 		case 0:
-			opt.Quote, opt.RecordEnd, opt.Release = "", "~", "?"
+			opt.Quote, opt.RecordEnd, opt.Release = "", []string{"~", ""}[r.IntN(2)], "?"
 		case 1:
 			opt.Quote, opt.Delimiter, opt.Positions = "", "", []source.Position{{Name: "Order", First: 1, Last: 5},
 				{Name: "Item", First: 6, Last: 15}, {Name: "Note", First: 20, Last: 29}}
@@ -84,10 +84,14 @@ func TestFailedAgain(t *testing.T) {
 					if i > 0 {
 						text.WriteString(opt.Delimiter)
 					}
-					text.WriteString(strings.NewReplacer("?", "??", "~", "?~", opt.Delimiter,
+					text.WriteString(strings.NewReplacer("?", "??", "~", "?~", "\n", "?\n", opt.Delimiter,
 						"?"+opt.Delimiter).Replace(v))
 				}
-				text.WriteString([]string{"~", "~\r\n"}[n%2])
+				if opt.RecordEnd == "" {
+					text.WriteString("\n")
+				} else {
+					text.WriteString([]string{"~", "~\r\n"}[n%2])
+				}
 				continue
 			}
 			if kind == 2 {

@@ -84,7 +84,7 @@ func (c *CSVWriter) Write(row []string) error {
 func (c *CSVWriter) releasing(text string) string {
 	var b strings.Builder
 	for _, r := range text {
-		if s := string(r); s == c.delimiter || s == c.shape.RecordEnd || s == c.shape.Release {
+		if s := string(r); s == c.delimiter || s == cmp.Or(c.shape.RecordEnd, "\n") || s == c.shape.Release {
 			b.WriteString(c.shape.Release)
 		}
 		b.WriteRune(r)

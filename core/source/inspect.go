@@ -88,8 +88,8 @@ func Inspect(r io.ReaderAt, size int64, opt Options) (*Inspection, error) {
 			}
 			in.Tables = append(in.Tables, Table{Sheet: rec.Sheet})
 			t, top = &in.Tables[len(in.Tables)-1], nil
-			if x, is := src.(*xlsxReader); is {
-				t.Hidden, t.unseen = x.chosen[x.sheet].hidden, x.unseen
+			if s, is := src.(interface{ seen() (bool, [][2]int) }); is {
+				t.Hidden, t.unseen = s.seen()
 			}
 		}
 		if rec.Blank() || rec.Broken {

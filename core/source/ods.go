@@ -3,6 +3,7 @@ package source
 import (
 	"archive/zip"
 	"bytes"
+	"cmp"
 	"io"
 	"slices"
 	"strconv"
@@ -49,16 +50,18 @@ type odsReader struct {
 	x      *xmlScanner
 	part   io.ReadCloser
 	size   int64
-	unseen map[string]bool // styles of sheets that people do not see
+	hiding map[string]bool // styles of sheets that people do not see
 	sheet  string
-	sheets int // that were begun
+	hidden bool     // the sheet
+	column int      // columns that the sheet has described
+	unseen [][2]int // first and last of columns that are hidden
+	sheets int      // that were begun
 	chosen int
 	inside bool // of a sheet that is read
 	row    int
 	rows   int
 	again  int // how often the record is to be given once more
 	last   Record
-	width  int
 }
 
 func openODS(content *zip.File, opt Options) (Reader, error) {
@@ -66,7 +69,7 @@ func openODS(content *zip.File, opt Options) (Reader, error) {
 		return nil, finding.Fatal(finding.DocumentBroken, origin.Place{}, "The workbook is damaged or cut short (%v).",
 			err)
 	}
-	o := &odsReader{book: &book{limits: opt.Limits}, opt: opt, unseen: map[string]bool{},
+	o := &odsReader{book: &book{limits: opt.Limits}, opt: opt, hiding: map[string]bool{},
 		size: int64(content.UncompressedSize64)}
 	part, err := o.book.open(content)
 	if err != nil {
@@ -107,10 +110,17 @@ func (o *odsReader) Next() (Record, error) {
 			style = string(t.attr("name"))
 		case "table-properties":
 			if string(t.attr("display")) == "false" {
-				o.unseen[style] = true
+				o.hiding[style] = true
 			}
 		case "table":
 			o.table(t)
+		case "table-column":
+			if t.open {
+				first := o.column + 1
+				if o.column += number(t.attr("number-columns-repeated"), 1); !visible(t) {
+					o.unseen = append(o.unseen, [2]int{first, o.column})
+				}
+			}
 		case "table-row":
 			if !t.open || !o.inside {
 				continue
@@ -147,15 +157,15 @@ func (o *odsReader) table(t xmlTag) {
 		return
 	}
 	name, _ := unescape(t.attr("name"), false)
-	hidden := o.unseen[string(t.attr("style-name"))]
+	o.hidden = o.hiding[string(t.attr("style-name"))]
 	o.sheets++
-	o.row = 0
+	o.row, o.column, o.unseen = 0, 0, nil
 	switch {
 	case o.opt.Sheets == nil:
-		o.inside = !hidden && o.chosen == 0 // the first that people see
+		o.inside = !o.hidden && o.chosen == 0 // the first that people see
 		name = ""
 	default:
-		o.inside = o.opt.Sheets(o.sheets, name) && !(hidden && o.opt.Visible)
+		o.inside = o.opt.Sheets(o.sheets, name) && !(o.hidden && o.opt.Visible)
 	}
 	if o.inside {
 		o.chosen++
@@ -163,10 +173,18 @@ func (o *odsReader) table(t xmlTag) {
 	}
 }
 
+// seen says which of the sheet being read people do not see.
+func (o *odsReader) seen() (hidden bool, columns [][2]int) { return o.hidden, o.unseen }
+
+// visible reports whether people see a row or a column.
+func visible(t xmlTag) bool {
+	is := string(t.attr("visibility"))
+	return is == "" || is == "visible"
+}
+
 // read reads a row up to its end, and how often it stands.
 func (o *odsReader) read(t xmlTag) (rec Record, repeat int, err error) {
-	rec = Record{Sheet: o.sheet, Row: o.row + 1, Hidden: len(t.attr("visibility")) > 0 &&
-		string(t.attr("visibility")) != "visible"}
+	rec = Record{Sheet: o.sheet, Row: o.row + 1, Hidden: !visible(t)}
 	repeat = number(t.attr("number-rows-repeated"), 1)
 	if t.close {
 		return rec, repeat, nil
@@ -179,7 +197,6 @@ func (o *odsReader) read(t xmlTag) (rec Record, repeat int, err error) {
 		}
 		switch name := string(t.name); {
 		case name == "table-row" && !t.open:
-			o.width = max(o.width, len(rec.Cells))
 			return rec, repeat, nil
 		case (name == "table-cell" || name == "covered-table-cell") && t.open:
 			times := number(t.attr("number-columns-repeated"), 1)
@@ -195,6 +212,7 @@ func (o *odsReader) read(t xmlTag) (rec Record, repeat int, err error) {
 				return rec, repeat, tooLarge(rec.Place(0), "Row %d has a cell in column %d; %d is the last.", rec.Row,
 					column+times, most)
 			}
+			cell = rec.tidy(cell, column+1, lost, o.opt.Limits.CellText)
 			for range times {
 				for len(rec.Cells) < column {
 					rec.Cells = append(rec.Cells, Cell{})
@@ -202,17 +220,13 @@ func (o *odsReader) read(t xmlTag) (rec Record, repeat int, err error) {
 				rec.Cells = append(rec.Cells, cell)
 				column++
 			}
-			if lost != "" {
-				rec.Findings = append(rec.Findings, finding.New(finding.CharacterInvalid, rec.Place(column), cell.Text,
-					"%s is no character: what stood there is lost.", lost))
-			}
 		}
 	}
 }
 
 // cell reads a cell up to its end. Its text is what it shows; a comment in it is none of it.
 func (o *odsReader) cell(t xmlTag) (c Cell, lost string, err error) {
-	kind, name := string(t.attr("value-type")), string(t.name)
+	kind, name, formula := string(t.attr("value-type")), string(t.name), len(t.attr("formula")) > 0
 	value := string(t.attr("value"))
 	day, truth := string(t.attr("date-value")), string(t.attr("boolean-value"))
 	var shown []byte
@@ -223,7 +237,8 @@ func (o *odsReader) cell(t xmlTag) (c Cell, lost string, err error) {
 			if err != nil {
 				return c, "", o.fail(err)
 			}
-			if comment == 0 && within {
+			most := o.opt.Limits.CellText // what is longer is none: how much longer is not asked
+			if comment == 0 && within && (most == 0 || len(shown) <= most) {
 				text, bad := unescape(o.x.text, false)
 				shown = append(shown, text...)
 				if bad != "" {
@@ -246,14 +261,11 @@ func (o *odsReader) cell(t xmlTag) (c Cell, lost string, err error) {
 					shown = append(shown, '\n')
 				}
 			case tag == "s" && t.open:
-				shown = append(shown, bytes.Repeat([]byte{' '}, min(number(t.attr("c"), 1), 1000))...)
+				shown = append(shown, bytes.Repeat([]byte{' '}, min(number(t.attr("c"), 1), cmp.Or(most, 1<<20)+1))...)
 			case tag == "tab" && t.open:
 				shown = append(shown, '\t')
 			case tag == "line-break" && t.open:
 				shown = append(shown, '\n')
-			}
-			if most := o.opt.Limits.CellText; most > 0 && len(shown) > most {
-				shown = shown[:most]
 			}
 		}
 	}
@@ -276,6 +288,9 @@ func (o *odsReader) cell(t xmlTag) (c Cell, lost string, err error) {
 		return Cell{Text: strings.TrimSuffix(day, "T00:00:00"), Kind: Day}, lost, nil
 	case "boolean":
 		return Cell{Text: strings.ToUpper(truth), Kind: Bool}, lost, nil
+	}
+	if formula && kind == "" && text == "" {
+		return Cell{Kind: Unkept}, lost, nil
 	}
 	if strings.HasPrefix(text, "#") && strings.ContainsAny(text, "!?/") || strings.HasPrefix(text, "Err:") {
 		return Cell{Text: text, Kind: ErrorValue}, lost, nil

@@ -56,7 +56,7 @@ func TestODS(t *testing.T) {
 		want string
 	}{
 		{"the first that people see", Options{}, `1 [Order|What] 4 hidden [00417|two   <lines>
-of text] 5 [1234.5:1|5%:1|5%:1] 6 [1234.5:1|5%:1|5%:1] 7 [2026-03-02:3||TRUE:4|123-456|#DIV/0!:5|a_x0041_&ext;] character_invalid at G`},
+of text] 5 [1234.5:1|5%:1|5%:1] 6 [1234.5:1|5%:1|5%:1] 7 [2026-03-02:3||TRUE:4|123-456|#DIV/0!:5|a_x0041_&ext;] character_invalid at F`},
 		{"by name", Options{Sheets: func(_ int, name string) bool { return name == "Last" }}, "Last!1 [last]"},
 		{"hidden ones that are named", Options{Sheets: func(n int, _ string) bool { return n != 2 }},
 			"Old!1 [old] Last!1 [last]"},
@@ -88,7 +88,7 @@ of text] 5 [1234.5:1|5%:1|5%:1] 6 [1234.5:1|5%:1|5%:1] 7 [2026-03-02:3||TRUE:4|1
 			}
 			got = append(got, row+" ["+strings.Join(cells, "|")+"]")
 			for _, f := range rec.Findings {
-				got = append(got, fmt.Sprintf("%s at %c", f.Code, 'A'+f.Place.Column))
+				got = append(got, fmt.Sprintf("%s at %c", f.Code, 'A'-1+f.Place.Column))
 			}
 		}
 		if err != io.EOF {
@@ -97,6 +97,47 @@ of text] 5 [1234.5:1|5%:1|5%:1] 6 [1234.5:1|5%:1|5%:1] 7 [2026-03-02:3||TRUE:4|1
 		if text := strings.Join(got, " "); text != c.want {
 			t.Errorf("%s:\n%s\nwant\n%s", c.name, text, c.want)
 		}
+	}
+}
+
+// What is too long, was never calculated or is hidden is said.
+func TestODSSaid(t *testing.T) {
+	doc := anODS(t, `<table:table table:name="Old" table:style-name="ta2"><table:table-column/><table:table-column
+table:number-columns-repeated="2" table:visibility="collapse"/><table:table-row><table:table-cell><text:p>Order</text:p></table:table-cell>
+<table:table-cell><text:p>Item</text:p></table:table-cell><table:table-cell/><table:table-cell><text:p>Qty</text:p></table:table-cell></table:table-row>
+<table:table-row><table:table-cell><text:p>0123456789</text:p><text:p>01234567890</text:p></table:table-cell>
+<table:table-cell table:formula="of:=1"/><table:table-cell/><table:table-cell><text:p>a<text:s text:c="40"/>b</text:p></table:table-cell></table:table-row></table:table>`)
+	opt := Options{Limits: Limits{CellText: 20}, Sheets: func(int, string) bool { return true }}
+	src, err := Open(bytes.NewReader(doc), int64(len(doc)), opt)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var rec Record
+	for range 2 {
+		if rec, err = src.Next(); err != nil {
+			t.Fatal(err)
+		}
+	}
+	got := ""
+	for _, f := range rec.Findings {
+		got += fmt.Sprintf("%s at %s; ", f.Code, f.At)
+	}
+	want := "cell_too_long at Old!A2; cell_too_long at Old!D2; "
+	if got != want || rec.Cells[1].Kind != Unkept || rec.Cells[0].Text != "0123456789\n012345…" {
+		t.Errorf("%q, %+v; want %q", got, rec.Cells, want)
+	}
+	in, err := Inspect(bytes.NewReader(doc), int64(len(doc)), opt)
+	if err != nil || !in.Tables[0].Hidden {
+		t.Fatalf("%+v %v", in, err)
+	}
+	var hidden []string
+	for _, c := range in.Tables[0].Columns {
+		if c.Hidden {
+			hidden = append(hidden, c.Letter)
+		}
+	}
+	if fmt.Sprint(hidden) != "[B C]" {
+		t.Errorf("hidden are %v", hidden)
 	}
 }
 

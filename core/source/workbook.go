@@ -68,6 +68,26 @@ func (b *book) broken(err error, what string, at origin.Place) error {
 	return finding.Fatal(finding.DocumentBroken, at, "%s is damaged or cut short (%v).", what, err)
 }
 
+// tidy gives a cell of a workbook as it is read, and notes what of it cannot be taken as it stands: lost is
+// what was no character, most how long it may be.
+func (r *Record) tidy(cell Cell, column int, lost string, most int) Cell {
+	note := func(code finding.Code, format string, args ...any) {
+		r.Findings = append(r.Findings, finding.New(code, r.Place(column), cell.Text, format, args...))
+	}
+	if lost != "" {
+		note(finding.CharacterInvalid, "%s is no character: what stood there is lost.", lost)
+	}
+	if most > 0 && len(cell.Text) > most {
+		note(finding.CellTooLong, "The cell has more than %d bytes.", most)
+		cell.Text = finding.Clip(cell.Text, most-3)
+	}
+	if strings.IndexByte(cell.Text, 0) >= 0 {
+		cell.Text = strings.ReplaceAll(cell.Text, "\x00", "")
+		note(finding.ControlCharacter, "The cell has NUL characters inside its value.")
+	}
+	return cell
+}
+
 type relation struct {
 	ID     string `xml:"Id,attr"`
 	Type   string `xml:"Type,attr"`

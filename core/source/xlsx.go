@@ -82,6 +82,11 @@ func openXLSX(r io.ReaderAt, size int64, opt Options) (Reader, error) {
 	return x, nil
 }
 
+// seen says which of the sheet being read people do not see.
+func (x *xlsxReader) seen() (hidden bool, columns [][2]int) {
+	return x.chosen[x.sheet].hidden, x.unseen
+}
+
 func (x *xlsxReader) Offset() float64 {
 	if x.total == 0 {
 		return 1
@@ -286,22 +291,8 @@ func (x *xlsxReader) put(rec *Record, column int, kind, value []byte, style int,
 		rec.Cells = append(rec.Cells, Cell{})
 	}
 	cell := x.cell(kind, value, style, formula)
-	if x.lost != "" {
-		rec.Findings = append(rec.Findings, finding.New(finding.CharacterInvalid, x.place(column), cell.Text,
-			"%s is no character: what stood there is lost.", x.lost))
-		x.lost = ""
-	}
-	if most := x.book.limits.CellText; most > 0 && len(cell.Text) > most {
-		rec.Findings = append(rec.Findings, finding.New(finding.CellTooLong, x.place(column), cell.Text,
-			"The cell has %d bytes; %d is the most.", len(cell.Text), most))
-		cell.Text = finding.Clip(cell.Text, most-3)
-	}
-	if strings.IndexByte(cell.Text, 0) >= 0 {
-		cell.Text = strings.ReplaceAll(cell.Text, "\x00", "")
-		rec.Findings = append(rec.Findings, finding.New(finding.ControlCharacter, x.place(column), cell.Text,
-			"The cell has NUL characters inside its value."))
-	}
-	rec.Cells[column-1] = cell
+	rec.Cells[column-1] = rec.tidy(cell, column, x.lost, x.book.limits.CellText)
+	x.lost = ""
 	return nil
 }
 

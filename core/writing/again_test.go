@@ -130,6 +130,23 @@ func TestUnwritable(t *testing.T) {
 	}
 }
 
+// Where there are no quotation marks, a value with the sign that ends values has no way.
+func TestUnquotable(t *testing.T) {
+	m := shaped(t, shapes[0].orders, shapes[0].header, shapes[0].lines, "quote: none")
+	o := order.Order{Kind: order.Sales, Partner: "P", SenderNumber: "A-1", Notes: "red, blue",
+		Lines: []order.Line{{Item: "00417", Quantity: order.MustNumber("1"), Description: `6" cleat`}}}
+	var b bytes.Buffer
+	problems, err := Write(&b, m, []order.Order{o}, &list.Set{})
+	want := []Problem{{Order: "A-1", Field: "notes",
+		Why: `"red, blue" cannot be written without quotation marks (quote: none)`}}
+	if err != nil || !slices.Equal(problems, want) {
+		t.Errorf("%+v, %v", problems, err)
+	}
+	if want := "A-1,,,,,00417,1,,6\" cleat,\r\n"; !strings.HasSuffix(b.String(), want) {
+		t.Errorf("%q, want %q", b.String(), want)
+	}
+}
+
 // readBack reads a document's orders; what is found wrong with it fails the test.
 func readBack(t *testing.T, m *mapping.Mapping, doc []byte) (orders []order.Order) {
 	t.Helper()

@@ -216,6 +216,11 @@ func (w *writer) text(b *mapping.Binding, v values, line int, value string) stri
 		w.problem(v, line, b.Field.Name, err.Error())
 		return ""
 	}
+	if Format(w.m) == source.CSV && w.m.Document.Quote == source.NoQuote &&
+		strings.ContainsAny(text, shapeOf(w.m).Delimiter+"\r\n") {
+		w.problem(v, line, b.Field.Name, fmt.Sprintf("%q cannot be written without quotation marks (quote: none)", text))
+		return ""
+	}
 	if r := w.m.Document.Encoding.Lacks(text); r != 0 && Format(w.m) == source.CSV {
 		w.problem(v, line, b.Field.Name, fmt.Sprintf("%q cannot be written in %s, which has no %c", text,
 			w.m.Document.Encoding, r))

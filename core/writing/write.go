@@ -73,12 +73,21 @@ func Write(out io.Writer, m *mapping.Mapping, orders []order.Order, set *list.Se
 	return problems, writeCSV(out, m, pages[0].Rows)
 }
 
-func writeCSV(out io.Writer, m *mapping.Mapping, rows [][]string) error {
+// shapeOf is how a mapping's text is written.
+func shapeOf(m *mapping.Mapping) source.Shape {
 	shape := source.Shape{Encoding: m.Document.Encoding, Delimiter: m.Document.Delimiter, Quote: m.Document.Quote,
 		RecordEnd: m.Document.RecordEnd, Release: m.Document.Release, Positions: m.Document.Positions}
-	if shape.Delimiter == "" && m.Bindings[order.Lines][0].Decimal() == "," {
-		shape.Delimiter = ";"
+	if shape.Delimiter == "" {
+		shape.Delimiter = ","
+		if m.Bindings[order.Lines][0].Decimal() == "," {
+			shape.Delimiter = ";"
+		}
 	}
+	return shape
+}
+
+func writeCSV(out io.Writer, m *mapping.Mapping, rows [][]string) error {
+	shape := shapeOf(m)
 	if shape.Positions != nil {
 		rows = atPositions(rows, shape.Positions)
 	}
