@@ -81,5 +81,6 @@ const (
 	NotSettled       = "push_not_settled"       // after several rounds it is still another one
 	PushConflict     = "push_conflict"          // both sides changed a value
 	OrderNotThere    = "push_order_not_there"   // the order that it belongs to is not in the system yet
-	SystemClosed     = "system_closed"          // the system does not let us in, or its description is not complete here
+	// the system does not let us in, or its description is not complete here
+	SystemClosed = "system_closed"
 )

@@ -230,7 +230,8 @@ func TestConsoleZoomed(t *testing.T) {
 // A system is looked at, tried, read through a mapping, and pulled.
 func TestConsoleSystems(t *testing.T) {
 	s := start(t, t.TempDir(), "demo")
-	run(t, browser(t, 1280, 800), chromedp.Navigate(s.address+"/systems"), has("main", "✓ answers"), has("main", "ledgerline"),
+	run(t, browser(t, 1280, 800), chromedp.Navigate(s.address+"/systems"), has("main", "✓ answers"),
+		has("main", "ledgerline"),
 		press("slipway"), has("h1", "slipway"), has(".figures", "15 calls a second"),
 		press("parcel"), has("[role=status]", "17 parcel records on the first page."), press("only sign in"),
 		has("[role=status]", "Signed in."), press("order"),
@@ -254,14 +255,21 @@ const compare = `button[aria-label="Compare with ledgerline sales_order"]`
 // is listed, and a comparison says what differs.
 func TestConsoleSyncs(t *testing.T) {
 	s := start(t, t.TempDir(), "demo")
-	run(t, browser(t, 1280, 800), chromedp.Navigate(s.address+"/syncs"), has("main", "Web orders go into the books"), press("slipway-ledgerline"),
-		has(".way", "13 created"), has(".way", "2 held"), has("tbody", "add 2 lines"), press("Queue"), has("tbody", `ledgerline has no article with the sku "00203".`),
-		press("Runs"), has("tbody", "done"), press("Comparisons"), press("Reconcile"), has("#sync", "cannot be written"),
-		has("#sync", "Both sides changed note"), press("see why, fix the cause, and try again"), has("h1", "Held"), has("tbody", "GIFT-25"),
-		press("Decide"), has("[role=dialog]", "Please leave it at the gate."), chromedp.Click(`[role=dialog] input[value="there"]`, chromedp.NodeVisible),
-		chromedp.Click(`[role=dialog] footer button:last-child, [role=dialog] .p-dialog-footer button:last-child`, chromedp.NodeVisible),
+	run(t, browser(t, 1280, 800), chromedp.Navigate(s.address+"/syncs"), has("main", "Web orders go into the books"),
+		press("slipway-ledgerline"),
+		has(".way", "13 created"), has(".way", "2 held"), has("tbody", "add 2 lines"), press("Queue"),
+		has("tbody", `ledgerline has no article with the sku "00203".`),
+		press("Runs"), has("tbody", "done"), press("Comparisons"), press("Reconcile"),
+		has("#sync", "cannot be written"),
+		has("#sync", "Both sides changed note"), press("see why, fix the cause, and try again"), has("h1", "Held"),
+		has("tbody", "GIFT-25"),
+		press("Decide"), has("[role=dialog]", "Please leave it at the gate."),
+		chromedp.Click(`[role=dialog] input[value="there"]`, chromedp.NodeVisible),
+		chromedp.Click(`[role=dialog] footer button:last-child, [role=dialog] .p-dialog-footer button:last-child`,
+			chromedp.NodeVisible),
 		hasNot("tbody", "Both sides changed note"),
-		chromedp.Navigate(s.address+"/orders/568"), has("main", "The customer collects it."), chromedp.Click(compare, chromedp.NodeVisible),
+		chromedp.Navigate(s.address+"/orders/568"), has("main", "The customer collects it."),
+		chromedp.Click(compare, chromedp.NodeVisible),
 		has(".plan", "It is right; there is nothing to do."),
 		chromedp.Click("details summary", chromedp.NodeVisible), has("details", "confirm it"))
 }

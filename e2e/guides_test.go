@@ -21,7 +21,8 @@ func TestGuidesAsTyped(t *testing.T) {
 	for _, c := range []struct{ guide, begins, shows, want string }{
 		{"sync.md", "koinos standin --slipway", "koinos sync list | sed -n 2p | tr -s ' '",
 			"slipway-ledgerline 1 idle 32 0 0 2 Web orders go into the books; what the books change comes back\n"},
-		{"systems.md", "koinos standin --slipway", "koinos order list --partner SLIPWAY --limit 500 --output json | grep -c sender_number", "55\n"},
+		{"systems.md", "koinos standin --slipway",
+			"koinos order list --partner SLIPWAY --limit 500 --output json | grep -c sender_number", "55\n"},
 	} {
 		t.Run(c.guide, func(t *testing.T) {
 			t.Parallel()
@@ -47,7 +48,8 @@ func TestGuidesAsTyped(t *testing.T) {
 				block = strings.ReplaceAll(block, "127.0.0.1:"+known, fmt.Sprintf("127.0.0.1:%d", port(t)))
 			}
 			// A person types more slowly than a service begins.
-			block = strings.Replace(block, "koinos serve &", fmt.Sprintf("koinos serve --listen 127.0.0.1:%d &", service)+
+			block = strings.Replace(block, "koinos serve &", fmt.Sprintf("koinos serve --listen 127.0.0.1:%d &",
+				service)+
 				"\nuntil koinos today >/dev/null 2>&1; do sleep 0.1; done #", 1)
 			ctx, stop := context.WithTimeout(t.Context(), 2*time.Minute)
 			defer stop()
@@ -59,7 +61,8 @@ func TestGuidesAsTyped(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			shell.Env = append(os.Environ(), "PATH="+bin+":"+os.Getenv("PATH"), "KOINOS_DATA="+filepath.Join(dir, "data"),
+			shell.Env = append(os.Environ(), "PATH="+bin+":"+os.Getenv("PATH"),
+				"KOINOS_DATA="+filepath.Join(dir, "data"),
 				fmt.Sprintf("KOINOS_ADDRESS=http://127.0.0.1:%d", service))
 			var log strings.Builder
 			shell.Stderr = &log

@@ -88,7 +88,8 @@ func TestFolder(t *testing.T) {
 	s.load(t, string(manyOrders(1)))
 	s.stop()
 	_, said, code := koinos(t, nil, "serve", "--listen", "127.0.0.1:0", "--data", data, "--folder", in+"=nothing")
-	if want := "koinos: the watched folder " + in + " goes through nothing, and there is no mapping or sequence of that name"; code == 0 ||
+	if want := "koinos: the watched folder " + in +
+		" goes through nothing, and there is no mapping or sequence of that name"; code == 0 ||
 		!strings.HasPrefix(said, want) {
 		t.Errorf("exit %d: %s", code, said)
 	}

@@ -222,7 +222,8 @@ func (s *Store) HeldReasons(ctx context.Context, limit int) ([]api.HeldReason, e
 		api.HeldReason
 		At string `db:"since"`
 	}
-	err := s.r.SelectContext(ctx, &rows, `SELECT kind, sync, system, code, reason, count(*) n, min(since) since FROM held
+	err := s.r.SelectContext(ctx, &rows,
+		`SELECT kind, sync, system, code, reason, count(*) n, min(since) since FROM held
 	  WHERE aside = '' GROUP BY kind, sync, system, code, reason ORDER BY n DESC, min(id) LIMIT ?`, limit)
 	list := make([]api.HeldReason, len(rows))
 	for i := range rows {

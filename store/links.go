@@ -43,7 +43,8 @@ func (s *Store) Links(ctx context.Context, order int64) ([]api.Link, error) {
 // LinkOf gives the link of a record; nil where no order is it.
 func (s *Store) LinkOf(ctx context.Context, system, record, key string) (*api.Link, error) {
 	var rows []linkRow
-	err := s.r.SelectContext(ctx, &rows, `SELECT * FROM links WHERE system = ? AND record = ? AND key = ?`, system, record,
+	err := s.r.SelectContext(ctx, &rows, `SELECT * FROM links WHERE system = ? AND record = ? AND key = ?`, system,
+		record,
 		key)
 	if err != nil || len(rows) == 0 {
 		return nil, err
@@ -78,7 +79,8 @@ func (t *Tx) putLink(l *api.Link, now time.Time) error {
 // DropLink forgets which record an order is.
 func (s *Store) DropLink(ctx context.Context, l *api.Link) error {
 	return s.Share(ctx, func(t *Tx) error {
-		return t.run(`DELETE FROM links WHERE system = ? AND record = ? AND order_id = ? AND part = ? AND key = ?`, l.System, l.Record,
+		return t.run(`DELETE FROM links WHERE system = ? AND record = ? AND order_id = ? AND part = ? AND key = ?`,
+			l.System, l.Record,
 			l.OrderID, l.Part, l.Key)
 	})
 }
@@ -115,7 +117,8 @@ func (e *SeveralError) Error() string {
 
 // Unanswered counts the records of a kind that were written before a time and that nobody has
 // answered, with the time of the oldest; none has a zero time.
-func (s *Store) Unanswered(ctx context.Context, system, record string, before time.Time) (n int, oldest time.Time, err error) {
+func (s *Store) Unanswered(ctx context.Context, system, record string, before time.Time) (n int, oldest time.Time,
+	err error) {
 	var row struct {
 		N  int            `db:"n"`
 		At sql.NullString `db:"at"`
@@ -126,7 +129,8 @@ func (s *Store) Unanswered(ctx context.Context, system, record string, before ti
 }
 
 // UnansweredLinks lists them, the oldest first, behind so many.
-func (s *Store) UnansweredLinks(ctx context.Context, system, record string, before time.Time, behind int64, limit int) ([]api.Link,
+func (s *Store) UnansweredLinks(ctx context.Context, system, record string, before time.Time, behind int64,
+	limit int) ([]api.Link,
 	error) {
 	var rows []linkRow
 	err := s.r.SelectContext(ctx, &rows, `SELECT * FROM links WHERE system = ? AND record = ? AND at < ? AND found = ''
@@ -141,7 +145,8 @@ func (s *Store) UnansweredLinks(ctx context.Context, system, record string, befo
 // LinksOfFile gives the links of the records that stand in a file.
 func (s *Store) LinksOfFile(ctx context.Context, system, record, id string) ([]api.Link, error) {
 	var rows []linkRow
-	err := s.r.SelectContext(ctx, &rows, `SELECT * FROM links WHERE system = ? AND record = ? AND (key = ? OR key > ? || '/' AND
+	err := s.r.SelectContext(ctx, &rows,
+		`SELECT * FROM links WHERE system = ? AND record = ? AND (key = ? OR key > ? || '/' AND
 	  key < ? || '0') ORDER BY length(key), key`, system, record, id, id, id)
 	list := make([]api.Link, len(rows))
 	for i := range rows {

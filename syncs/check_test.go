@@ -86,7 +86,8 @@ func TestSyncDryRun(t *testing.T) {
 	counts, found = k.check(api.NewCheck{Kind: api.CheckDryRun})
 	if got := some(counts); got != "Records:2 Orders:1 Update:1 Change:1" || len(found) != 2 ||
 		!strings.HasPrefix(found[0], `ledgerline.sales_order SO-000001 change [`) ||
-		!strings.Contains(found[0], `[1qty "6"→"3"]`) || !strings.Contains(found[1], "[line 1 quantity was \"6\", is \"3\"]") {
+		!strings.Contains(found[0], `[1qty "6"→"3"]`) || !strings.Contains(found[1],
+		"[line 1 quantity was \"6\", is \"3\"]") {
 		t.Error(got, strings.Join(found, "\n"))
 	}
 	if counts, _ = k.check(api.NewCheck{Kind: api.CheckDryRun}); some(counts) != "Records:2 Orders:1 Update:1 Change:1" {
@@ -118,10 +119,12 @@ func TestReconcile(t *testing.T) {
 		t.Errorf("%s\n%s", got, strings.Join(found, "\n"))
 	}
 	counts, found = k.check(api.NewCheck{Kind: api.CheckReconcile, Repair: true})
-	if got := some(counts); !strings.HasSuffix(got, "Lost:1 Besides:1 Repaired:3") || strings.Count(strings.Join(found, "\n"), " repaired") != 3 {
+	if got := some(counts); !strings.HasSuffix(got, "Lost:1 Besides:1 Repaired:3") ||
+		strings.Count(strings.Join(found, "\n"), " repaired") != 3 {
 		t.Errorf("%s\n%s", got, strings.Join(found, "\n"))
 	}
-	if got := k.state(); strings.Contains(got, "by hand") || strings.Count(got, " void ") != 1 || !strings.Contains(got, "THEIRS-1") {
+	if got := k.state(); strings.Contains(got, "by hand") || strings.Count(got, " void ") != 1 ||
+		!strings.Contains(got, "THEIRS-1") {
 		t.Error(got)
 	}
 	if counts, _ := k.check(api.NewCheck{Kind: api.CheckReconcile}); some(counts) != "Records:4 Orders:5 Right:5 Besides:1" {
@@ -149,10 +152,12 @@ func TestSyncLink(t *testing.T) {
 	if got := some(counts); got != "Orders:3 Link:2 NotThere:1" {
 		t.Error(got)
 	}
-	if counts, _ = k.check(api.NewCheck{Kind: api.CheckLink, Repair: true}); some(counts) != "Orders:3 Link:2 NotThere:1 Repaired:2" {
+	if counts, _ = k.check(api.NewCheck{Kind: api.CheckLink,
+		Repair: true}); some(counts) != "Orders:3 Link:2 NotThere:1 Repaired:2" {
 		t.Error(some(counts))
 	}
-	if counts, _ = k.check(api.NewCheck{Kind: api.CheckLink}); some(counts) != "Orders:1 NotThere:1" || k.writes.Load() != writes {
+	if counts, _ = k.check(api.NewCheck{Kind: api.CheckLink}); some(counts) != "Orders:1 NotThere:1" ||
+		k.writes.Load() != writes {
 		t.Error(some(counts), k.writes.Load()-writes, "writes")
 	}
 }
@@ -179,7 +184,8 @@ func (k *keeping) keysInBooks() map[string]string {
 // drop takes an order out of the shop.
 func (k *keeping) drop(number int) {
 	k.t.Helper()
-	req, err := http.NewRequest(http.MethodDelete, fmt.Sprintf("%s/admin/orders/%d", k.shop.URL, keyOfShop(number)), nil)
+	req, err := http.NewRequest(http.MethodDelete, fmt.Sprintf("%s/admin/orders/%d", k.shop.URL, keyOfShop(number)),
+		nil)
 	if err != nil {
 		k.t.Fatal(err)
 	}

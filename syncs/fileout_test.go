@@ -20,7 +20,8 @@ func picking(t *testing.T, orders int) (k *keeping, dir string) {
 	k, _, folder := besideYard(t, orders)
 	text, err := demo.Files.ReadFile("systems/east-yard.yaml")
 	if err == nil {
-		_, err = k.Keep(context.Background(), strings.NewReplacer("once: true", "once: true\n        orders: 4", "{lines}+{sum", "{records}+{lines}+{sum").
+		_, err = k.Keep(context.Background(), strings.NewReplacer("once: true", "once: true\n        orders: 4",
+			"{lines}+{sum", "{records}+{lines}+{sum").
 			Replace(string(text)), "test")
 	}
 	if err != nil {
@@ -62,7 +63,8 @@ func TestManyInAFile(t *testing.T) {
 		}
 		lines := strings.Count(text, "PKL+")
 		id := ids.FindStringSubmatch(text)
-		if len(id) != 2 || name != "PCK-"+id[1]+".txt" || !strings.Contains(text, fmt.Sprintf("PTL+%s+%d+%d+", id[1], len(in), lines)) {
+		if len(id) != 2 || name != "PCK-"+id[1]+".txt" || !strings.Contains(text,
+			fmt.Sprintf("PTL+%s+%d+%d+", id[1], len(in), lines)) {
 			t.Errorf("%s: %s", name, text)
 		}
 	}

@@ -40,7 +40,8 @@ func besideYard(t *testing.T, orders int) (*keeping, *standin.Yard, string) {
 	t.Setenv("YARD_FOLDER", folder)
 	k := keepingOf(t, orders, shopToBooks)
 	ctx := context.Background()
-	for _, name := range []string{"east-yard-despatches", "east-yard-picks", "ledgerline-deliveries", "slipway-sent", "slipway-parcels"} {
+	for _, name := range []string{"east-yard-despatches", "east-yard-picks", "ledgerline-deliveries", "slipway-sent",
+		"slipway-parcels"} {
 		text, err := demo.Files.ReadFile("mappings/" + name + ".yaml")
 		if err == nil {
 			_, err = k.store.PutMapping(ctx, api.Mapping{Name: name, Text: string(text)})
@@ -148,7 +149,8 @@ func TestThreeHops(t *testing.T) {
 		t.Fatal(files, err)
 	}
 	b, err := os.ReadFile(filepath.Join(folder, "to-yard", files[0].Name()))
-	if err != nil || !strings.HasPrefix(string(b), "PHD+"+strings.TrimSuffix(strings.TrimPrefix(files[0].Name(), "PCK-"), ".txt")+"+") ||
+	if err != nil || !strings.HasPrefix(string(b), "PHD+"+strings.TrimSuffix(strings.TrimPrefix(files[0].Name(),
+		"PCK-"), ".txt")+"+") ||
 		!strings.Contains(string(b), "\nPCK+SL-100") || !strings.HasSuffix(string(b), "'\n") {
 		t.Errorf("%q %v", b, err)
 	}
@@ -213,7 +215,8 @@ func TestRefusedFile(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	want := "[push yard SO-000001 push_refused: East-yard refuses the file " + filepath.Base(files[0]) + ": ER head and tail do not fit.]"
+	want := "[push yard SO-000001 push_refused: East-yard refuses the file " + filepath.Base(files[0]) +
+		": ER head and tail do not fit.]"
 	for range 100 {
 		if _, err := k.RunSync(context.Background(), "yard", api.NewSyncRun{}, "test"); err != nil {
 			t.Fatal(err)
@@ -248,12 +251,14 @@ func TestNoEchoUnlinked(t *testing.T) {
 	k, _, _ := besideYard(t, 1)
 	ctx := context.Background()
 	k.run("shop-books")
-	if _, err := k.store.PutMapping(ctx, api.Mapping{Name: "fails", Text: strings.NewReplacer("name: sent", "name: fails",
-		"{from: $.number, need: must}", "{from: $.number, list: numbers}").Replace(sentWithin)}); err != nil {
+	if _, err := k.store.PutMapping(ctx, api.Mapping{Name: "fails",
+		Text: strings.NewReplacer("name: sent", "name: fails",
+			"{from: $.number, need: must}", "{from: $.number, list: numbers}").Replace(sentWithin)}); err != nil {
 		t.Fatal(err)
 	}
 	before := k.moved()
-	k.keep("koinos: sync/1\nname: parcels\npull:\n  - {record: slipway.parcel, mapping: slipway-parcels, also: fails}\npush:\n  - {record: slipway.parcel, of: shipment}\n")
+	k.keep("koinos: sync/1\nname: parcels\npull:\n  - {record: slipway.parcel, mapping: slipway-parcels, also: " +
+		"fails}\npush:\n  - {record: slipway.parcel, of: shipment}\n")
 	if r := k.run("parcels"); r.Pulls[0].State != api.PullFailed {
 		t.Fatalf("%+v", r.Pulls)
 	}

@@ -38,9 +38,10 @@ func (q *quay) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 	list := func(all []map[string]any) {
 		ref := r.URL.Query().Get("ref")
-		json.NewEncoder(w).Encode(map[string]any{"all": slices.DeleteFunc(slices.Clone(all), func(one map[string]any) bool {
-			return ref != "" && one["ref"] != ref
-		})})
+		json.NewEncoder(w).Encode(map[string]any{"all": slices.DeleteFunc(slices.Clone(all),
+			func(one map[string]any) bool {
+				return ref != "" && one["ref"] != ref
+			})})
 	}
 	id, _ := strconv.Atoi(strings.TrimPrefix(r.URL.Path, "/jobs/"))
 	switch {
@@ -162,13 +163,16 @@ func TestLinesOfTheirs(t *testing.T) {
 		}
 		k.work()
 		k.pull(api.NewPull{Also: []string{"sent"}})
-		k.keep("koinos: sync/1\nname: quay\npull: [{record: quay.out}]\npush: [{record: quay.job}, {record: quay.out, of: shipment}]\n")
+		k.keep("koinos: sync/1\nname: quay\npull: [{record: quay.out}]\npush: [{record: quay.job}, {record: " +
+			"quay.out, of: shipment}]\n")
 		for range 2 {
 			k.run("quay")
 		}
 		out, err := json.Marshal(q.outs)
-		want := fmt.Sprintf(`[{"id":900,"job":500,"ref":"P-1","rows":[{"qty":2,"row":%q},{"qty":1,"row":%q}]}]`, c.first, c.second)
-		if got := strings.ReplaceAll(string(out), `"row":2}`, `"row":"2"}`); strings.ReplaceAll(got, `"row":1}`, `"row":"1"}`) != want || err != nil {
+		want := fmt.Sprintf(`[{"id":900,"job":500,"ref":"P-1","rows":[{"qty":2,"row":%q},{"qty":1,"row":%q}]}]`,
+			c.first, c.second)
+		if got := strings.ReplaceAll(string(out), `"row":2}`, `"row":"2"}`); strings.ReplaceAll(got, `"row":1}`,
+			`"row":"1"}`) != want || err != nil {
 			t.Errorf("sent %s, want %s; held %v", out, want, k.held())
 		}
 		// One that departs there comes here, to the right line.
@@ -177,11 +181,13 @@ func TestLinesOfTheirs(t *testing.T) {
 			row = 1
 		}
 		q.mu.Lock()
-		q.outs = append(q.outs, map[string]any{"id": 950, "job": 500, "ref": "Q-9", "rows": []any{map[string]any{"row": row, "qty": 3}}})
+		q.outs = append(q.outs, map[string]any{"id": 950, "job": 500, "ref": "Q-9",
+			"rows": []any{map[string]any{"row": row, "qty": 3}}})
 		q.mu.Unlock()
 		k.run("quay")
 		is, err := k.store.Order(ctx, 1)
-		if err != nil || len(is.Movements) != 2 || is.Movements[1].Number != "Q-9" || is.Movements[1].Lines[0].Line != is.Lines[0].ID ||
+		if err != nil || len(is.Movements) != 2 || is.Movements[1].Number != "Q-9" ||
+			is.Movements[1].Lines[0].Line != is.Lines[0].ID ||
 			is.Movements[1].Lines[0].Quantity.String() != "3" {
 			t.Errorf("%+v %v, held %v", is.Movements, err, k.held())
 		}

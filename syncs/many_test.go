@@ -75,9 +75,10 @@ func (d *depot) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		w.WriteHeader(http.StatusMultiStatus)
 		json.NewEncoder(w).Encode(map[string]any{"results": results})
 	case r.URL.Path == "/jobs":
-		json.NewEncoder(w).Encode(map[string]any{"jobs": slices.DeleteFunc(slices.Clone(d.jobs), func(j map[string]any) bool {
-			return j["ref"] != r.URL.Query().Get("ref")
-		})})
+		json.NewEncoder(w).Encode(map[string]any{"jobs": slices.DeleteFunc(slices.Clone(d.jobs),
+			func(j map[string]any) bool {
+				return j["ref"] != r.URL.Query().Get("ref")
+			})})
 	default:
 		for _, j := range d.jobs {
 			if r.URL.Path == fmt.Sprintf("/jobs/%v", j["id"]) {
@@ -149,7 +150,8 @@ func TestMany(t *testing.T) {
 			k.keep("koinos: sync/1\nname: quay\npush: [{record: quay.job}]\n")
 			r := k.run("quay")
 			held := k.held()
-			if len(held) != 2 || !strings.Contains(held[0], "No nines") || r.Counts.Created+r.Counts.Right+r.Counts.Changed != orders-2 {
+			if len(held) != 2 || !strings.Contains(held[0], "No nines") ||
+				r.Counts.Created+r.Counts.Right+r.Counts.Changed != orders-2 {
 				t.Errorf("%s; held %v", counts(&r), held)
 			}
 			var refs []string

@@ -128,11 +128,14 @@ func TestReadInOneWay(t *testing.T) {
 	if _, err := k.store.PutMapping(context.Background(), api.Mapping{Name: "other", Text: text}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := k.KeepSync(context.Background(), "koinos: sync/1\nname: one\npull: [{record: slipway.order}]\n", "test"); err != nil {
+	if _, err := k.KeepSync(context.Background(), "koinos: sync/1\nname: one\npull: [{record: slipway.order}]\n",
+		"test"); err != nil {
 		t.Fatal(err)
 	}
-	_, err := k.KeepSync(context.Background(), "koinos: sync/1\nname: two\npull: [{record: slipway.order, mapping: other}]\n", "test")
-	if err == nil || !strings.Contains(err.Error(), "The sync one reads slipway.order already, through the mapping slipway-orders; a record is read in one way.") {
+	_, err := k.KeepSync(context.Background(),
+		"koinos: sync/1\nname: two\npull: [{record: slipway.order, mapping: other}]\n", "test")
+	if err == nil || !strings.Contains(err.Error(),
+		"The sync one reads slipway.order already, through the mapping slipway-orders; a record is read in one way.") {
 		t.Error(err)
 	}
 }
@@ -147,7 +150,8 @@ func TestCostFollowsChange(t *testing.T) {
 	for id := range int64(10) {
 		k.change(id+1, func(o *order.Order) { o.Notes = "changed" })
 	}
-	if r := k.run("shop-books"); counts(&r) != "created 0 changed 10 right 0 waiting 0 held 0" || k.writes.Load() != 10 ||
+	if r := k.run("shop-books"); counts(&r) != "created 0 changed 10 right 0 waiting 0 held 0" ||
+		k.writes.Load() != 10 ||
 		k.reads.Load() > 10*4 {
 		t.Errorf("%s, %d writes, %d reads", counts(&r), k.writes.Load(), k.reads.Load())
 	}
@@ -189,7 +193,8 @@ func TestAlso(t *testing.T) {
 	if _, err := o.store.PutMapping(context.Background(), api.Mapping{Name: "sent", Text: sentWithin}); err != nil {
 		t.Fatal(err)
 	}
-	if p := o.pull(api.NewPull{Also: []string{"sent"}}); p.State != api.PullDone || p.Loaded != 2 || p.Changed != 2 || p.Failed != 0 {
+	if p := o.pull(api.NewPull{Also: []string{"sent"}}); p.State != api.PullDone || p.Loaded != 2 || p.Changed != 2 ||
+		p.Failed != 0 {
 		t.Fatal(figures(&p), p.Reason)
 	}
 	is, err := o.store.Order(context.Background(), 1)
@@ -201,7 +206,8 @@ func TestAlso(t *testing.T) {
 	if p := o.pull(api.NewPull{Also: []string{"sent"}, All: true}); p.State != api.PullDone || p.Failed != 0 {
 		t.Fatal(figures(&p), p.Reason)
 	}
-	if is, err := o.store.Order(context.Background(), 1); err != nil || len(is.Movements) != 2 || is.Lines[0].Description != "Braided rope" {
+	if is, err := o.store.Order(context.Background(), 1); err != nil || len(is.Movements) != 2 ||
+		is.Lines[0].Description != "Braided rope" {
 		t.Errorf("%+v %v", is.Movements, err)
 	}
 }
@@ -290,7 +296,8 @@ func TestAlsoHeld(t *testing.T) {
 	if p := o.pull(api.NewPull{Also: []string{"sent"}}); p.Failed != 1 || held() != 1 {
 		t.Errorf("%s, %d held", figures(&p), held())
 	}
-	shop = strings.NewReplacer(`"line": 9`, `"line": 1`, `08:00:00Z", "currency"`, `10:00:00Z", "currency"`).Replace(shop)
+	shop = strings.NewReplacer(`"line": 9`, `"line": 1`, `08:00:00Z", "currency"`,
+		`10:00:00Z", "currency"`).Replace(shop)
 	if p := o.pull(api.NewPull{Also: []string{"sent"}}); p.Failed != 0 || held() != 0 {
 		t.Errorf("%s, %d held", figures(&p), held())
 	}

@@ -96,7 +96,8 @@ func TestWholeFiles(t *testing.T) {
 		return strings.Join(all, "; ")
 	}
 	put("a.csv", "Order,Item,Qty\nL-1,00101,2\nL-1,00104,1\nL-2,99999,1\n")
-	if tried, err := y.DryRun(ctx, "lists", api.NewPull{Record: "list"}, "test"); err != nil || tried.Load.Ready != 1 || tried.Load.Refused != 1 {
+	if tried, err := y.DryRun(ctx, "lists", api.NewPull{Record: "list"}, "test"); err != nil || tried.Load.Ready != 1 ||
+		tried.Load.Refused != 1 {
 		t.Errorf("%+v %v", tried.Load.Counts, err)
 	}
 	if p := take(); p.Loaded != 1 || p.Failed != 1 || p.Records != 2 {
@@ -114,10 +115,12 @@ func TestWholeFiles(t *testing.T) {
 		t.Errorf("answered %q", got)
 	}
 	put("d.csv", "Number,What\nL-9,rope\n") // the mapping's columns are not there
-	if p := take(); p.Refused != 1 || !strings.Contains(p.Reason, "d.csv is refused: The mapping lists cannot read it. Load 4 of its records ended as failed: ") {
+	if p := take(); p.Refused != 1 || !strings.Contains(p.Reason,
+		"d.csv is refused: The mapping lists cannot read it. Load 4 of its records ended as failed: ") {
 		t.Errorf("%+v", p)
 	}
-	if got := answers(); !strings.HasPrefix(got, "NO 1 The mapping lists cannot read it. Load 4 of its records ended as failed: ") {
+	if got := answers(); !strings.HasPrefix(got,
+		"NO 1 The mapping lists cannot read it. Load 4 of its records ended as failed: ") {
 		t.Errorf("answered %q", got)
 	}
 	for _, name := range []string{"taken/a.csv", "taken/b.csv", "taken/c.csv", "refused/d.csv"} {

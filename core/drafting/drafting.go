@@ -192,25 +192,6 @@ func (d *drafter) plain(t *table, all []*table) bool {
 	return true
 }
 
-// doubt lowers the mark of a grouping within whose orders a column varies that should say the same of all
-// of an order: it may be a part of the key.
-func (d *drafter) doubt(g *grouping, columns []*profile, chosen []candidate) {
-	for _, p := range columns {
-		if p == g.ident || p.filled < 2 || constant(p, g.groups) >= 0.97 {
-			continue
-		}
-		party := whose[strings.Join(plainWords(p.heading), " ")]
-		for _, c := range chosen {
-			party = party || c.column == p && c.name() == "partner" && c.score > 0.5
-		}
-		if party && g.ident != nil {
-			g.sure, g.second = "unsure", "key of "+g.ident.from+" and "+p.from
-			g.why += fmt.Sprintf("; but %s varies within it: an order may be one for both", p.from)
-			return
-		}
-	}
-}
-
 // whose are headings of columns that say for whom an order is.
 var whose = map[string]bool{"shop": true, "store": true, "branch": true, "outlet": true, "customer": true,
 	"client": true, "filiale": true, "kunde": true,
@@ -365,7 +346,7 @@ func (d *drafter) values(b *binding, c *candidate) {
 	p := c.column
 	switch c.field.Type {
 	case order.Day:
-		forms, _ := p.mostlyDates(mostDates)
+		forms, _ := p.mostlyDates(mostly)
 		if _, all := p.isDates(); !all {
 			b.why += "; some of its values are no dates"
 		}
@@ -377,6 +358,9 @@ func (d *drafter) values(b *binding, c *candidate) {
 			b.why += "; day and month cannot be told apart in the sample"
 		}
 	case order.Decimal, order.Percent:
+		if p.share(p.numbers) < 0.9 {
+			b.why += "; some of its values are no numbers"
+		}
 		words, all := 0, 0
 		for w, n := range p.suffix {
 			all += n
@@ -463,52 +447,6 @@ func flow(words []string) string {
 
 // unsaid is a binding of what the document does not say: it refuses each order until a person says it.
 var unsaid = []string{"expr: '\"\"'", "need: must"}
-
-// others are words of the headings of documents that are no orders.
-var others = []struct{ what, words string }{
-	{"a stock list", "on hand|stock|available|reserved|bestand|lagerbestand|stock on hand|disponible|en " +
-		"stock|giacenza|voorraad|inventory"},
-	{"a price list", "list price|valid from|valid until|gultig ab|gultig bis|listenpreis|prix tarif|price list|new " +
-		"price|old price|rrp"},
-	{"a list of invoices",
-		"invoice no|invoice date|invoice|due date|due|paid|rechnungsno|rechnungsdatum|fallig|facture|date " +
-			"facture|fattura|open amount"},
-	{"a list of addresses", "street|city|zip|phone|email|strasse|ort|plz|telefon|country|address|rue|ville|adresse"},
-}
-
-// noOrders says of a document that it does not look like one of orders: it has no quantities, or what
-// looks like one is called otherwise.
-func (d *drafter) noOrders(columns []*profile) {
-	quantity := false
-	for _, b := range d.y.bindings {
-		if b.level == order.Lines && b.field == "quantity" {
-			quantity = b.from != "{cell}" || d.bound(order.Header, "sender_number")
-		}
-	}
-	if quantity || len(columns) == 0 {
-		return
-	}
-	best, most := "", 0
-	for _, o := range others {
-		n := 0
-		for _, p := range columns {
-			heading := strings.Join(plainWords(p.heading), " ")
-			for _, w := range strings.Split(o.words, "|") {
-				if heading == w || strings.HasSuffix(p.from, "."+strings.ReplaceAll(w, " ", "")) {
-					n++
-				}
-			}
-		}
-		if n > most {
-			best, most = o.what, n
-		}
-	}
-	d.out.NoOrders = "No column looks like a quantity: this may be no document of orders."
-	if best != "" {
-		d.out.NoOrders = "No column looks like a quantity: this may be " + best + ", and no document of orders."
-	}
-	d.guess("document", "no orders", d.out.NoOrders, "unsure", "")
-}
 
 // finish adds the partner and the kind, and lists what feeds nothing.
 func (d *drafter) finish(t *table, columns []*profile, chosen []candidate, matrix []*profile) {

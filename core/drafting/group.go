@@ -69,7 +69,7 @@ func (d *drafter) identity(t *table, columns []*profile, chosen []candidate) *pr
 			}) {
 			continue
 		}
-		if _, dates := p.mostlyDates(mostDates); dates && p.share(p.numbers) < 0.9 {
+		if _, dates := p.mostlyDates(mostly); dates && p.share(p.numbers) < 0.9 {
 			continue
 		}
 		runs, _ := d.runs(t, p)

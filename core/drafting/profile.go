@@ -37,7 +37,7 @@ type profile struct {
 func agree(columns []*profile) {
 	votes := map[byte]int{}
 	for _, p := range columns {
-		if forms, ok := p.mostlyDates(mostDates); ok && len(forms) == 1 &&
+		if forms, ok := p.mostlyDates(mostly); ok && len(forms) == 1 &&
 			slices.ContainsFunc(dateForms, func(f string) bool { return swapped(f, forms[0]) }) {
 			votes[forms[0][0]]++
 		}
@@ -51,9 +51,9 @@ func agree(columns []*profile) {
 	}
 }
 
-// mostDates is how large a share of dates makes a column one of dates whose heading says so: the rest may
-// be dirty.
-const mostDates = 0.6
+// mostly is how large a share of dates, or of numbers, is enough in a column whose heading says that it has
+// them: the rest may be dirty.
+const mostly = 0.6
 
 // value is one filled cell with the row it stands in.
 type value struct {
@@ -251,7 +251,7 @@ func (p *profile) fits(f order.Field) float64 {
 		if dates {
 			return 1
 		}
-		if _, mostly := p.mostlyDates(mostDates); mostly {
+		if _, some := p.mostlyDates(mostly); some {
 			return 0.9
 		}
 		return 0
@@ -259,7 +259,7 @@ func (p *profile) fits(f order.Field) float64 {
 		if dates && p.share(p.numbers) < 0.9 || p.share(p.gtins) > 0.8 && p.filled > 2 {
 			return 0
 		}
-		return cutAt(p.share(p.numbers), 0.75)
+		return cutAt(p.share(p.numbers), mostly)
 	case order.Currency:
 		n := 0
 		for _, v := range p.values {

@@ -48,6 +48,9 @@ var strangers = []stranger{
 		"Numero,Data,Cliente,Articolo,Descrizione,Q.tà,Prezzo,Importo,Consegna\n44,02/03/2026,Ebbing,00101,Corda,12,\"1,45\",\"17,40\",16/03/2026\n" +
 			"44,02/03/2026,Ebbing,00104,Grillo,4,\"9,50\",\"38,00\",16/03/2026\n45,03/03/2026,Saltry,00107,Lanterna,2,\"64,50\",\"129,00\",20/03/2026\n",
 		"ordered_on: {from: Data, dates: d/m/yyyy}|quantity: {from: Q.tà, need: must}", ""},
+	{"a dirty cell among three", "Order,Date,Customer,Item,Qty,Unit price\nA-1,2026-03-02,EBBING,00417,3,1.45\n" +
+		"A-1,2026-03-02,EBBING,00513,2,9.90\nA-2,2026-03-03,EBBING,00417,x,1.45\n",
+		"quantity: {from: Qty, need: must}|unit_price: {from: Unit price}", ""},
 	{"a sum beside the days",
 		"PO|Line|SKU|Mon 16 Mar|Tue 17 Mar|Wed 18 " +
 			"Mar|Total\nP-1|1|00101|4|0|8|12\nP-1|2|00104|0|4|0|4\nP-2|1|00107|1|1|0|2\n",

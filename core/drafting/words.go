@@ -211,7 +211,7 @@ var short = map[string]string{"cust": "customer", "cus": "customer", "vend": "ve
 	"req":  "requested",
 	"rqst": "requested", "reqd": "requested", "shp": "ship", "addr": "address", "unt": "unit", "um": "uom",
 	"curr": "currency", "ccy": "currency", "cd": "code",
-	"ln": "line", "whse": "warehouse", "wh": "warehouse", "qnty": "qty", "quan": "qty", "no": "no", "ref": "ref"}
+	"ln": "line", "whse": "warehouse", "wh": "warehouse", "qnty": "qty", "quan": "qty"}
 
 // plainWords brings a heading to the words that are compared: no accents, no
 // signs, camelCase cut, every word for "number" the same.

@@ -107,7 +107,7 @@ const (
 
 // Catalogue holds every code. docs/findings.md is made from it.
 var Catalogue = map[Code]About{
-	FormatUnknown: {Error, "not a document that Koinos reads", "Send a CSV file or an .xlsx workbook."},
+	FormatUnknown: {Error, "not a document that Koinos reads", "Send a workbook (.xlsx or .ods), a CSV file, JSON or X12."},
 	DocumentBroken: {Error, "the document is damaged",
 		"Ask the sender for the file again; this copy cannot be read to its end."},
 	DocumentEmpty: {Error, "no orders in the document",

@@ -581,10 +581,7 @@ func (t *Table) bind(head *source.Record, above []source.Record) error {
 }
 
 func (t *Table) noteOnce(f finding.Finding) {
-	if !slices.ContainsFunc(t.Notes, func(n finding.Finding) bool {
-		return n.Code == f.Code &&
-			n.Message == f.Message
-	}) {
+	if !slices.ContainsFunc(t.Notes, func(n finding.Finding) bool { return n.Code == f.Code && n.Message == f.Message }) {
 		t.Notes = append(t.Notes, f)
 	}
 }

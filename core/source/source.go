@@ -242,7 +242,7 @@ func Sniff(r io.ReaderAt, size int64, opt Options) (Shape, error) {
 	for _, m := range magic {
 		if bytes.HasPrefix(bytes.ToLower(head[:min(len(head), 16)]), bytes.ToLower([]byte(m.prefix))) {
 			f := finding.Fatal(finding.FormatUnknown, origin.Place{},
-				"This is %s, not a CSV file, an .xlsx workbook, JSON or X12.", m.is)
+				"This is %s, not a CSV file, a workbook (.xlsx or .ods), JSON or X12.", m.is)
 			if m.advice != "" {
 				f.Hint = m.advice
 			}

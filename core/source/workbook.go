@@ -135,7 +135,7 @@ func readBook(z *zip.Reader, limits Limits) (*book, error) {
 	}
 	if parts[main] == nil {
 		return nil, finding.Fatal(finding.FormatUnknown, origin.Place{},
-			"This is a ZIP archive, but not an .xlsx workbook.")
+			"This is a ZIP archive, but no workbook (.xlsx or .ods).")
 	}
 	if strings.HasSuffix(main, ".bin") {
 		return nil, finding.Fatal(finding.FormatUnknown, origin.Place{},

@@ -358,11 +358,13 @@ func TestParseWriting(t *testing.T) {
 			"8:13 say either create, the call that makes a record, or file, in a folder."},
 		{"  a:\n" + list + "    write: {file: {path: /out, name: a.txt, record: \"{$.x}{when}{sum $}\"}}\n",
 			"8:26 \"/out\" is no folder below the system's.\n8:38 the name of a file needs {id}, and no folder.\n" +
-				"8:53 {when} is nothing that can stand here: id, today, now, records, lines, parts, a path, or sum and a path.\n" +
+				"8:53 {when} is nothing that can stand here: id, today, now, records, lines, parts, a path, or sum " +
+				"and a path.\n" +
 				"5:3 a is a file, but the system is no folder."},
 		{"  a:\n" + list + "    write: {create: {path: /o}, of: b}\n  b:\n" + list,
 			"8:37 of is another kind of record here that can be read (get); there are a, b."},
-		{"  a:\n" + list + "    find: {r: {path: $.r}}\n", "8:12 say either parameter or in: where records with the value are found."},
+		{"  a:\n" + list + "    find: {r: {path: $.r}}\n",
+			"8:12 say either parameter or in: where records with the value are found."},
 		{"  a:\n" + list + "    write: {create: {path: /o}, find: ref}\n",
 			`8:39 the record has no way "ref" to be found; say it under find.`},
 		{"  a:\n" + list + "    write: {create: {path: /o}, change: {path: /o}}\n",

@@ -18,10 +18,11 @@ import (
 type Find struct {
 	Name, Parameter string
 	Path            *jsondoc.Path
-	Fold            bool          // letter case does not matter
-	Only            While         // records that count; a nil path is all
-	As              string        // what the parameter takes, with {value} in it; "" is the value
-	In              *jsondoc.Path // where they stand in the record of the order that they belong to (Write.Of); nil is the list
+	Fold            bool   // letter case does not matter
+	Only            While  // records that count; a nil path is all
+	As              string // what the parameter takes, with {value} in it; "" is the value
+	// where they stand in the record of the order that they belong to (Write.Of); nil is the list
+	In *jsondoc.Path
 }
 
 // Refer says that a value of a record is the key of another one, and by what that is
@@ -39,7 +40,8 @@ type Refer struct {
 type LineOf struct {
 	Match *jsondoc.Path // what it is known by on both sides: what we write there; within the line
 	Key   *jsondoc.Path // its key, within the line; nil is its place, counted from 1
-	In    *jsondoc.Path // where the record that refers to the line has the key of the line's record; nil: it is not read
+	// where the record that refers to the line has the key of the line's record; nil: it is not read
+	In *jsondoc.Path
 }
 
 // Of finds a line of a record by what it is known by, or else by its key; nil is that there
@@ -146,7 +148,8 @@ func while(about string, more ...grammar.Key) *grammar.Shape {
 	return grammar.Group(about, append([]grammar.Key{
 		grammar.Must("path", grammar.Some("What says so: path")),
 		grammar.May("is", grammar.Many("The values that say so")),
-		grammar.May("not", grammar.Many("In place of is: the values that say that it is not so; no value does not"))}, more...)...)
+		grammar.May("not", grammar.Many("In place of is: the values that say that it is not so; no value does not"))},
+		more...)...)
 }
 
 // finding, referring and writing are the words of a record about them.
@@ -154,7 +157,8 @@ var (
 	found = &grammar.Shape{Kind: grammar.Table, About: "Ways to find a record without its key, by names of your own",
 		Items: grammar.Group("One way",
 			grammar.May("parameter", grammar.Some("Parameter of the list that takes the value")),
-			grammar.May("in", grammar.Some("In place of a parameter, where the record belongs to an order's (write: {of: …}): where "+
+			grammar.May("in", grammar.Some("In place of a parameter, where the record belongs to an order's (write: "+
+				"{of: …}): where "+
 				"such records stand in that: path")),
 			grammar.Must("path", grammar.Some("Where a record has the value: only those count that have exactly it, "+
 				"whatever else the list gives")),
@@ -167,10 +171,12 @@ var (
 			grammar.Must("to", grammar.Some("The kind of record that it is the key of")),
 			grammar.May("by", grammar.Some("The way in which that is found; the mapping writes this value")),
 			grammar.May("line", grammar.Group("In place of by: it is the key of a line of that record, to which this one belongs",
-				grammar.Must("match", grammar.Some("What the line is known by on both sides; the mapping writes this value: path within "+
-					"the line")),
+				grammar.Must("match",
+					grammar.Some("What the line is known by on both sides; the mapping writes this value: path within "+
+						"the line")),
 				grammar.May("key", grammar.Some("The line's key: path within the line; left out, its place, counted from 1")),
-				grammar.May("in", grammar.Some("Where such a record has the key of the record whose line it is: needed where it is read, "+
+				grammar.May("in", grammar.Some("Where such a record has the key of the record whose line it is: "+
+					"needed where it is read, "+
 					"too")))),
 			grammar.May("create", named("Where there is none, one is made: its members", "Path within the record that "+
 				"is written, of the value")))}
@@ -178,14 +184,17 @@ var (
 		grammar.May("mapping",
 			grammar.Some("The mapping that writes an order as such a record; its document is ndjson")),
 		grammar.May("find", grammar.Some("The way in which a record is found that is not linked yet")),
-		grammar.May("warnings", grammar.Some("Where an answer has warnings beside success: path; they are kept and shown")),
+		grammar.May("warnings",
+			grammar.Some("Where an answer has warnings beside success: path; they are kept and shown")),
 		grammar.May("of", grammar.Some("Where a record belongs to the record of an order, such as a delivery: that kind of "+
 			"record. {order} in paths and values is its key")),
 		grammar.May("aside", grammar.Many("What the mapping writes for create of refers only: paths that are never sent")),
 		grammar.May("fixed", grammar.Many("What cannot be changed once the record is made: paths")),
 		grammar.May("types", &grammar.Shape{Kind: grammar.Table,
-			About: "Types of values, by their paths: as what they are written (text, number, boolean), and how they are compared " +
-				"(numbers by value, a date by its day, a time by its moment). Left out, decimals are numbers and the others texts",
+			About: "Types of values, by their paths: as what they are written (text, number, boolean), and how they " +
+				"are compared " +
+				"(numbers by value, a date by its day, a time by its moment). Left out, decimals are numbers and the " +
+				"others texts",
 			Items: grammar.OneOf("Type", "text", "number", "boolean", "date", "time")}),
 		grammar.May("fold", grammar.Many("Paths of values of which the letter case does not matter when they are compared")),
 		grammar.May("file", fileOut),
@@ -289,7 +298,8 @@ func (b *builder) finds(n *grammar.Node) map[string]*Find {
 			Fold: e.Node.Str("fold") == "true", Only: b.while(e.Node.Get("only")), As: e.Node.Str("as"),
 			In: b.path(e.Node.Get("in"))}
 		if (all[e.Key].Parameter == "") == (all[e.Key].In == nil) {
-			b.Add(finding.MappingWrongValue, e.At, e.Key, "say either parameter or in: where records with the value are found.").Hint = ""
+			b.Add(finding.MappingWrongValue, e.At, e.Key,
+				"say either parameter or in: where records with the value are found.").Hint = ""
 		}
 		if as := e.Node.Get("as"); as != nil && !strings.Contains(as.Text, "{value}") {
 			b.wrong(as, "as needs {value}, such as ref eq '{value}'.")
@@ -326,8 +336,10 @@ func (b *builder) write(r *Record, n *grammar.Node) *Write {
 	if create == nil {
 		create = &grammar.Node{}
 	}
-	w := &Write{Mapping: n.Str("mapping"), Find: n.Str("find"), Aside: b.paths(n, "aside"), Fixed: b.paths(n, "fixed"), Fold: b.paths(n, "fold"),
-		Create: b.request(n.Get("create"), "POST"), File: b.fileOut(n.Get("file")), WithLines: -1, Change: b.request(n.Get("change"), "PATCH", "{key}"),
+	w := &Write{Mapping: n.Str("mapping"), Find: n.Str("find"), Aside: b.paths(n, "aside"), Fixed: b.paths(n, "fixed"),
+		Fold:   b.paths(n, "fold"),
+		Create: b.request(n.Get("create"), "POST"), File: b.fileOut(n.Get("file")), WithLines: -1,
+		Change:  b.request(n.Get("change"), "PATCH", "{key}"),
 		IfMatch: n.Str("if_match") == "true", Idempotency: n.Str("idempotency"), Types: texts(n.Get("types")),
 		Taken: b.while(n.Get("taken")), Of: n.Str("of"),
 		Warnings: b.path(n.Get("warnings"))}
@@ -379,8 +391,9 @@ func (b *builder) refer(s *System, records *grammar.Node) {
 	for _, e := range records.Entries {
 		if t := s.Records[e.Key].Tells; t != nil {
 			if to := s.Records[t.Record]; to == nil || to == s.Records[e.Key] || to.Get == "" || to.Tells != nil {
-				b.wrong(e.Node.Get("tells").Get("record"), "a record tells of another kind of record here that can be read (get); "+
-					"there are %s.", strings.Join(s.RecordNames(), ", "))
+				b.wrong(e.Node.Get("tells").Get("record"),
+					"a record tells of another kind of record here that can be read (get); "+
+						"there are %s.", strings.Join(s.RecordNames(), ", "))
 			}
 		}
 		if w := s.Records[e.Key].Write; w != nil && w.Of != "" {
@@ -398,11 +411,14 @@ func (b *builder) refer(s *System, records *grammar.Node) {
 				b.wrong(item.Get("to"), "%q is no kind of record here; there are %s.", r.To,
 					strings.Join(s.RecordNames(), ", "))
 			case (r.By == "") == (r.Line == nil):
-				b.wrong(item.Get("to"), "say either by, the way in which the record is found, or line, which line of it is meant.")
+				b.wrong(item.Get("to"),
+					"say either by, the way in which the record is found, or line, which line of it is meant.")
 			case r.Line != nil && (to.Lines == nil || to.Get == ""):
 				b.wrong(item.Get("to"), "%s does not say where its lines are (lines) and how one is read (get).", r.To)
-			case r.Line != nil && r.Line.In == nil && (s.Records[e.Key].Write == nil || s.Records[e.Key].Write.Of != r.To):
-				b.wrong(item.Get("to"), "a line is one of the record to which this one belongs: say write: {of: %s}, or in.", r.To)
+			case r.Line != nil && r.Line.In == nil && (s.Records[e.Key].Write == nil ||
+				s.Records[e.Key].Write.Of != r.To):
+				b.wrong(item.Get("to"),
+					"a line is one of the record to which this one belongs: say write: {of: %s}, or in.", r.To)
 			case r.Line == nil && to.Finds[r.By] == nil:
 				b.wrong(item.Get("by"), "%s has no way %q to be found; say it under its find.", r.To, r.By)
 			case len(r.Create) > 0 && (to.Write == nil || to.Write.Create == nil):

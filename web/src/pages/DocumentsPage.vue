@@ -43,10 +43,10 @@ async function take(files: FileList | null | undefined) {
     <div class="drop sheet" role="region" aria-label="Where documents are dropped" :class="{ over }" @dragover.prevent="over = true" @dragleave="over = false" @drop.prevent="over = false; take($event.dataTransfer?.files)">
       <div>
         <h1>{{ sending ? `Sending ${sending} …` : 'Drop an order document here' }}</h1>
-        <p class="soft">A CSV file or an .xlsx workbook, as the partner sent it. It is kept byte for byte; nothing is loaded before you say so.</p>
+        <p class="soft">A workbook, a CSV, JSON or an X12 interchange, as the partner sent it. It is kept byte for byte; nothing is loaded before you say so.</p>
       </div>
       <Button label="Choose a file" :loading="!!sending" @click="chooser?.click()" />
-      <input ref="chooser" type="file" aria-label="A document from this computer" accept=".csv,.txt,.tsv,.xlsx,.xlsm,.json,.ndjson,.jsonl" hidden @change="take(($event.target as HTMLInputElement).files)" />
+      <input ref="chooser" type="file" aria-label="A document from this computer" accept=".csv,.txt,.tsv,.xlsx,.xlsm,.ods,.json,.ndjson,.jsonl,.edi,.x12" hidden @change="take(($event.target as HTMLInputElement).files)" />
     </div>
     <StateNote v-if="failed" :error="failed" class="sheet failed" @retry="failed = undefined; chooser?.click()" />
     <h2 class="title">Documents received</h2>

@@ -45,7 +45,7 @@ async function importFile(e: Event) {
       <h1>Lists</h1><span class="soft">What orders must agree with, and partners' codes beside ours.</span><span class="grow" />
       <InputText v-model="name" size="small" placeholder="name; blank: the file's" aria-label="Name of the new list" />
       <Button size="small" outlined label="Import a list" @click="choose('lists')" /><Button size="small" outlined label="Import a crosswalk" @click="choose('crosswalks')" />
-      <input ref="input" type="file" aria-label="A list from this computer" accept=".csv,.xlsx" hidden @change="importFile" />
+      <input ref="input" type="file" aria-label="A list from this computer" accept=".csv,.xlsx,.ods" hidden @change="importFile" />
     </div>
     <StateNote v-if="failed" :error="failed" class="sheet" @retry="failed = undefined" />
     <StateNote v-if="error || isPending" :error="error" :loading="isPending" @retry="refetch()" />
