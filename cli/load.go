@@ -9,6 +9,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -260,18 +261,26 @@ func copyEnding(document string) string {
 	return ".csv"
 }
 
+// failedEnding is how the name of a copy with only what failed ends: it is written as the document is.
+func failedEnding(document string) string {
+	ext := strings.ToLower(filepath.Ext(document))
+	if slices.Contains([]string{".xlsx", ".ods", ".json", ".ndjson"}, ext) {
+		return ext
+	}
+	return ".csv"
+}
+
 // nextSteps says what a person would do now.
 func (a *app) nextSteps(l *outcome.Load) {
 	fmt.Fprintln(a.out)
-	ext := copyEnding(l.DocumentName)
 	if l.Errors+l.Warnings > 0 && l.Orders > 0 {
 		fmt.Fprintf(a.out, "Every cell and row with its answer: koinos load report %d --format marked --to marked%s\n",
-			l.ID, ext)
+			l.ID, copyEnding(l.DocumentName))
 	}
 	if l.Failing() > 0 && l.Status != outcome.Running {
 		fmt.Fprintf(a.out, "Mend many at once: koinos findings fix %d\n", l.ID)
 		fmt.Fprintf(a.out, "Only what failed, to be mended and loaded again: koinos load report %d --format failed "+
-			"--to failed%s\n", l.ID, ext)
+			"--to failed%s\n", l.ID, failedEnding(l.DocumentName))
 	}
 	if l.Held > 0 && l.Run > 0 {
 		fmt.Fprintf(a.out, "When the earlier step is mended: koinos sequence run --from-run %d\n", l.Run)

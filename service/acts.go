@@ -160,6 +160,9 @@ func (s *Service) failed(ctx context.Context, l outcome.Load, base string) (*hum
 	case source.XLSX:
 		kind, ext = xlsxType, ".xlsx"
 		write = func(w io.Writer) error { return report.FailedWorkbook(w, f, d.Size, opt, sets[0]) }
+	case source.ODS:
+		kind, ext = odsType, ".ods"
+		write = func(w io.Writer) error { return report.FailedODS(w, f, d.Size, opt, sets[0]) }
 	case source.JSON, source.NDJSON:
 		kind, ext = "application/json", ".json"
 		if d.Shape.Format == source.NDJSON {

@@ -183,13 +183,16 @@ func (s *Service) loads(h huma.API) {
 		Format string `query:"format" enum:"json,csv,marked,failed" default:"json" doc:"json: everything; csv: the findings; marked: the document itself with cells coloured and outcomes beside the rows; failed: the same of only those orders that did not go in"`
 	}
 	rep := op(http.MethodGet, "/loads/{id}/report", "get-report", tag, "read", "A load's report as a file")
-	rep.Responses = file("The report", "application/json", "text/csv", xlsxType)
+	rep.Responses = file("The report", "application/json", "text/csv", xlsxType, odsType)
 	handle(s, h, rep, func(ctx context.Context, in *reportInput) (*huma.StreamResponse, error) {
 		return s.report(ctx, in.ID, in.Format)
 	})
 }
 
-const xlsxType = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"
+const (
+	xlsxType = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"
+	odsType  = "application/vnd.oasis.opendocument.spreadsheet"
+)
 
 func plain(list []store.Numbered) []finding.Finding {
 	out := make([]finding.Finding, len(list))

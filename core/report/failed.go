@@ -61,6 +61,31 @@ func FailedCSV(w io.Writer, r io.ReaderAt, size int64, opt source.Options, set S
 	return writeCSV(w, r, size, opt, []Set{set}, k.keep)
 }
 
+// FailedODS is FailedCSV for an OpenDocument spreadsheet.
+func FailedODS(w io.Writer, r io.ReaderAt, size int64, opt source.Options, set Set) error {
+	sets := []Set{set}
+	sheets, err := extents(r, size, opt, sets)
+	if err != nil {
+		return err
+	}
+	k, b := &keeper{a: set.Answers}, &beside{sets: sets, sheets: sheets}
+	return source.KeepODS(w, r, size, opt, func(rec *source.Record) (bool, error) {
+		ok, err := k.keep(rec.Sheet, rec.Row)
+		if err != nil || !ok {
+			return false, err
+		}
+		if err := b.begin(rec.Sheet); err != nil {
+			return false, err
+		}
+		return true, b.put(rec.Row, func(column int, text string) {
+			for len(rec.Cells) < column {
+				rec.Cells = append(rec.Cells, source.Cell{})
+			}
+			rec.Cells[column-1] = source.Cell{Text: text}
+		})
+	})
+}
+
 // FailedWorkbook is FailedCSV for a workbook: its other sheets, styles and
 // widths are the partner's, formulas are their last values.
 func FailedWorkbook(w io.Writer, r io.ReaderAt, size int64, opt source.Options, set Set) error {

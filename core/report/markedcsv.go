@@ -27,11 +27,6 @@ func writeCSV(w io.Writer, r io.ReaderAt, size int64, opt source.Options, sets [
 	if err != nil {
 		return err
 	}
-	e := sheets[""]
-	if e == nil {
-		e = &extent{}
-	}
-	all := columns(sets, e)
 	src, err := source.Open(r, size, opt)
 	if err != nil {
 		return err
@@ -49,17 +44,8 @@ func writeCSV(w io.Writer, r io.ReaderAt, size int64, opt source.Options, sets [
 		shape.Encoding = ""
 	}
 	out := source.NewCSVWriter(w, shape)
-	first, answers := make([]int, len(sets)), make([]map[int]*rowAnswer, len(sets))
-	for i := range sets {
-		if first[i], err = sets[i].Answers.FirstRow(""); err != nil {
-			return err
-		}
-	}
-	width := e.width
-	for _, c := range all {
-		width = max(width, c.at)
-	}
-	for upTo := 0; ; {
+	beside := &beside{sets: sets, sheets: sheets}
+	for {
 		rec, err := src.Next()
 		var broken *finding.Finding
 		if err == io.EOF || errors.As(err, &broken) { // the load's report says so too
@@ -73,14 +59,6 @@ func writeCSV(w io.Writer, r io.ReaderAt, size int64, opt source.Options, sets [
 				"Answers are written beside the rows of one sheet of an .ods workbook "+
 					"only: save it as .xlsx to have them beside the rows of several.")
 		}
-		if rec.Row > upTo {
-			upTo = rec.Row + chunkRows - 1
-			for i := range sets {
-				if answers[i], err = sets[i].rows("", rec.Row, upTo); err != nil {
-					return err
-				}
-			}
-		}
 		if keep != nil && rec.Row == 0 {
 			continue // the names of the columns, which the document does not have
 		}
@@ -91,39 +69,91 @@ func writeCSV(w io.Writer, r io.ReaderAt, size int64, opt source.Options, sets [
 				continue
 			}
 		}
-		row := make([]string, max(len(rec.Cells), width))
+		if err := beside.begin(rec.Sheet); err != nil {
+			return err
+		}
+		row := make([]string, max(len(rec.Cells), beside.width))
 		for i, c := range rec.Cells {
 			if row[i] = c.Text; keep == nil || !strict {
 				row[i] = source.Guard(c.Text)
 			}
 		}
 		if keep != nil && strict { // there is no place for answers beside the rows
-			if err := out.Write(row[:len(rec.Cells)]); err != nil {
-				return err
-			}
-			continue
-		}
-		for i := range all {
-			c, text := &all[i], ""
-			for j := range sets {
-				if c.set != &sets[j] {
-					continue
-				}
-				if answer := answers[j][rec.Row]; answer != nil {
-					if text, err = c.value(answer); err != nil {
-						return err
-					}
-				} else if rec.Row == first[j]-1 {
-					text = c.heading
-				}
-			}
-			if text != "" {
-				row[c.at-1] = source.Guard(text)
-			}
+			row = row[:len(rec.Cells)]
+		} else if err := beside.put(rec.Row, func(column int, text string) {
+			row[column-1] = source.Guard(text)
+		}); err != nil {
+			return err
 		}
 		if err := out.Write(row); err != nil {
 			return err
 		}
 	}
 	return out.Close()
+}
+
+// beside gives the answers that stand beside the rows of a document, sheet by sheet.
+type beside struct {
+	sets    []Set
+	sheets  map[string]*extent
+	begun   bool
+	sheet   string
+	all     []column
+	width   int // columns of the sheet with those of the answers
+	first   []int
+	answers []map[int]*rowAnswer
+	upTo    int
+}
+
+// begin makes a sheet the one that rows are of.
+func (b *beside) begin(sheet string) (err error) {
+	if b.begun && sheet == b.sheet {
+		return nil
+	}
+	e := b.sheets[sheet]
+	if e == nil {
+		e = &extent{}
+	}
+	b.begun, b.sheet, b.upTo, b.all, b.width = true, sheet, 0, columns(b.sets, e), e.width
+	for _, c := range b.all {
+		b.width = max(b.width, c.at)
+	}
+	b.first, b.answers = make([]int, len(b.sets)), make([]map[int]*rowAnswer, len(b.sets))
+	for i := range b.sets {
+		if b.first[i], err = b.sets[i].Answers.FirstRow(sheet); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// put gives the answers to a row, each with its column.
+func (b *beside) put(row int, put func(column int, text string)) (err error) {
+	if row > b.upTo {
+		b.upTo = row + chunkRows - 1
+		for i := range b.sets {
+			if b.answers[i], err = b.sets[i].rows(b.sheet, row, b.upTo); err != nil {
+				return err
+			}
+		}
+	}
+	for i := range b.all {
+		c, text := &b.all[i], ""
+		for j := range b.sets {
+			if c.set != &b.sets[j] {
+				continue
+			}
+			if answer := b.answers[j][row]; answer != nil {
+				if text, err = c.value(answer); err != nil {
+					return err
+				}
+			} else if row == b.first[j]-1 {
+				text = c.heading
+			}
+		}
+		if text != "" {
+			put(c.at, text)
+		}
+	}
+	return nil
 }

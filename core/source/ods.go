@@ -55,8 +55,10 @@ type odsReader struct {
 	hidden bool     // the sheet
 	column int      // columns that the sheet has described
 	unseen [][2]int // first and last of columns that are hidden
-	sheets int      // that were begun
+	names  []string // of the sheets that were begun
 	chosen int
+	asked  bool // the sheet is one that is asked for
+	whole  bool // the other sheets are read, too
 	inside bool // of a sheet that is read
 	row    int
 	rows   int
@@ -64,7 +66,7 @@ type odsReader struct {
 	last   Record
 }
 
-func openODS(content *zip.File, opt Options) (Reader, error) {
+func openODS(content *zip.File, opt Options) (*odsReader, error) {
 	if err := whole(content, opt.Limits.Unpacked); err != nil {
 		return nil, finding.Fatal(finding.DocumentBroken, origin.Place{}, "The workbook is damaged or cut short (%v).",
 			err)
@@ -96,7 +98,7 @@ func (o *odsReader) Next() (Record, error) {
 		t, err := o.x.next(false)
 		if err == io.EOF {
 			o.part.Close()
-			if o.chosen == 0 {
+			if o.chosen == 0 && !o.whole {
 				return Record{}, finding.Fatal(finding.SheetMissing, origin.Place{},
 					"The workbook has no sheet that the mapping asks for.")
 			}
@@ -158,18 +160,18 @@ func (o *odsReader) table(t xmlTag) {
 	}
 	name, _ := unescape(t.attr("name"), false)
 	o.hidden = o.hiding[string(t.attr("style-name"))]
-	o.sheets++
+	o.names = append(o.names, name)
 	o.row, o.column, o.unseen = 0, 0, nil
-	switch {
-	case o.opt.Sheets == nil:
-		o.inside = !o.hidden && o.chosen == 0 // the first that people see
-		name = ""
-	default:
-		o.inside = o.opt.Sheets(o.sheets, name) && !(o.hidden && o.opt.Visible)
+	if o.opt.Sheets == nil {
+		o.asked, name = !o.hidden && o.chosen == 0, "" // the first that people see
+	} else {
+		o.asked = o.opt.Sheets(len(o.names), name) && !(o.hidden && o.opt.Visible)
 	}
-	if o.inside {
-		o.chosen++
+	if o.inside = o.asked || o.whole; o.inside {
 		o.sheet = name
+	}
+	if o.asked {
+		o.chosen++
 	}
 }
 

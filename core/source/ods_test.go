@@ -48,6 +48,42 @@ const someSheets = `<table:table table:name="Old" table:style-name="ta2"><table:
 <table:table-row table:number-rows-repeated="1048570"><table:table-cell table:number-columns-repeated="16384"/></table:table-row></table:table>
 <table:table table:name="Last" table:style-name="ta1"><table:table-row><table:table-cell office:value-type="string"><text:p>last</text:p></table:table-cell></table:table-row></table:table>`
 
+// odsRows are the rows of a spreadsheet as they are read.
+func odsRows(t *testing.T, doc []byte, opt Options) string {
+	t.Helper()
+	var got []string
+	src, err := Open(bytes.NewReader(doc), int64(len(doc)), opt)
+	for err == nil {
+		var rec Record
+		if rec, err = src.Next(); err != nil {
+			break
+		}
+		row := fmt.Sprint(rec.Row)
+		if rec.Sheet != "" {
+			row = rec.Sheet + "!" + row
+		}
+		if rec.Hidden {
+			row += " hidden"
+		}
+		var cells []string
+		for _, cell := range rec.Cells {
+			text := cell.Text
+			if cell.Kind != Text {
+				text += fmt.Sprintf(":%d", cell.Kind)
+			}
+			cells = append(cells, text)
+		}
+		got = append(got, row+" ["+strings.Join(cells, "|")+"]")
+		for _, f := range rec.Findings {
+			got = append(got, fmt.Sprintf("%s at %c", f.Code, 'A'-1+f.Place.Column))
+		}
+	}
+	if err != io.EOF {
+		got = append(got, string(finding.Of(err)[0].Code))
+	}
+	return strings.Join(got, " ")
+}
+
 func TestODS(t *testing.T) {
 	doc := anODS(t, someSheets)
 	for _, c := range []struct {
@@ -64,37 +100,7 @@ of text] 5 [1234.5:1|5%:1|5%:1] 6 [1234.5:1|5%:1|5%:1] 7 [2026-03-02:3||TRUE:4|1
 			"Last!1 [last]"},
 		{"one that is not there", Options{Sheets: func(int, string) bool { return false }}, "sheet_missing"},
 	} {
-		var got []string
-		src, err := Open(bytes.NewReader(doc), int64(len(doc)), c.opt)
-		for err == nil {
-			var rec Record
-			if rec, err = src.Next(); err != nil {
-				break
-			}
-			row := fmt.Sprint(rec.Row)
-			if rec.Sheet != "" {
-				row = rec.Sheet + "!" + row
-			}
-			if rec.Hidden {
-				row += " hidden"
-			}
-			var cells []string
-			for _, cell := range rec.Cells {
-				text := cell.Text
-				if cell.Kind != Text {
-					text += fmt.Sprintf(":%d", cell.Kind)
-				}
-				cells = append(cells, text)
-			}
-			got = append(got, row+" ["+strings.Join(cells, "|")+"]")
-			for _, f := range rec.Findings {
-				got = append(got, fmt.Sprintf("%s at %c", f.Code, 'A'-1+f.Place.Column))
-			}
-		}
-		if err != io.EOF {
-			got = append(got, string(finding.Of(err)[0].Code))
-		}
-		if text := strings.Join(got, " "); text != c.want {
+		if text := odsRows(t, doc, c.opt); text != c.want {
 			t.Errorf("%s:\n%s\nwant\n%s", c.name, text, c.want)
 		}
 	}
@@ -154,4 +160,40 @@ func FuzzODS(f *testing.F) {
 			t.Error(err)
 		}
 	})
+}
+
+// What is kept of a workbook reads as it did: sheets, blank rows, hidden ones, kinds and spaces.
+func TestKeepODS(t *testing.T) {
+	doc := anODS(t, someSheets+`<table:table table:name="Empty"/><table:table table:name="End"><table:table-row>
+<table:table-cell office:value-type="string"><text:p><text:s/>a<text:s text:c="2"/>b<text:tab/>&lt;<text:s/></text:p><text:p/></table:table-cell>
+<table:table-cell table:formula="of:=1"/><table:table-cell office:value-type="float" office:value="-0.00000012"><text:p>0</text:p></table:table-cell>
+</table:table-row></table:table>`)
+	every := Options{Sheets: func(int, string) bool { return true }, Limits: DefaultLimits}
+	var b bytes.Buffer
+	if err := KeepODS(&b, bytes.NewReader(doc), int64(len(doc)), every, func(*Record) (bool, error) {
+		return true, nil
+	}); err != nil {
+		t.Fatal(err)
+	}
+	want := strings.ReplaceAll(odsRows(t, doc, every), " character_invalid at F", "") // it is U+FFFD in the copy
+	if got := odsRows(t, b.Bytes(), every); got != want {
+		t.Errorf("%s\nwant\n%s", got, want)
+	}
+	b.Reset()
+	some := Options{Sheets: func(n int, _ string) bool { return n == 2 }, Limits: DefaultLimits}
+	var asked []string
+	if err := KeepODS(&b, bytes.NewReader(doc), int64(len(doc)), some, func(rec *Record) (bool, error) {
+		asked = append(asked, fmt.Sprint(rec.Sheet, rec.Row))
+		return rec.Row < 3 || rec.Row == 5, nil
+	}); err != nil {
+		t.Fatal(err)
+	}
+	if got := odsRows(t, b.Bytes(), Options{Sheets: func(n int, _ string) bool { return n < 4 }}); got !=
+		"Old!1 [old] Orders & more!1 [Order|What] Orders & more!3 [1234.5:1|5%:1|5%:1] Last!1 [last]" {
+		t.Error(got)
+	}
+	if got := fmt.Sprint(asked); got != "[Orders & more1 Orders & more2 Orders & more3 Orders & more4 Orders & more5 "+
+		"Orders & more6 Orders & more7]" {
+		t.Error(got)
+	}
 }

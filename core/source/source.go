@@ -172,7 +172,11 @@ func Open(r io.ReaderAt, size int64, opt Options) (Reader, error) {
 	case shape.Format == XLSX:
 		return openXLSX(r, size, opt)
 	case shape.Format == ODS:
-		return openODS(shape.content, opt)
+		o, err := openODS(shape.content, opt)
+		if err != nil {
+			return nil, err
+		}
+		return o, nil
 	case shape.Format == X12 && opt.Leaves:
 		return openSegments(r, size), nil
 	case shape.Format == X12:
