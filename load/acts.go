@@ -1,6 +1,7 @@
 package load
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"maps"
@@ -184,13 +185,13 @@ func (e *Engine) sensible(ctx context.Context, text string, lists map[string][]l
 		for i := range level {
 			b := &level[i]
 			name := b.List
-			if name == "" && b.Field.Type == order.Unit {
+			if name == "" && (b.Field.Type == order.Unit || b.UnitCrosswalk != "") {
 				name = "units"
 			}
-			asked[name] = true
-			used[b.Crosswalk] = true
+			walk := cmp.Or(b.Crosswalk, b.UnitCrosswalk)
+			asked[name], used[walk] = true, true
 			if known := set.Lists[name]; known != nil {
-				for _, p := range walks[b.Crosswalk] {
+				for _, p := range walks[walk] {
 					if known.Look(p.Ours, b.Keys, 0).Entry == nil && !slices.ContainsFunc(lists[name],
 						func(n list.Entry) bool { return n.Code == p.Ours }) {
 						bad(p.Ours, "%q is not in the list %s, which %s asks: nothing was changed. Add it to the "+

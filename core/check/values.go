@@ -129,7 +129,7 @@ func listed(o *order.Order, l *order.Line, line int, f *order.Field, name string
 	if known == nil {
 		if upper := strings.ToUpper(v); code == finding.UnknownUnit {
 			if !order.KnownUnit(upper) {
-				s.Add(code, line, f.Name, v, "%q is not a unit of measure.", v)
+				Unknown(s.Add(code, line, f.Name, v, "%q is not a unit of measure.", v), nil, name)
 			}
 			if upper != v && order.KnownUnit(upper) {
 				spelled(s, line, f.Name, v, upper)
@@ -145,13 +145,35 @@ func listed(o *order.Order, l *order.Line, line int, f *order.Field, name string
 		f.SetText(o, l, m.Entry.Code)
 		return
 	}
-	found := s.Add(code, line, f.Name, v, "%q is not in the list %s.", v, name)
-	found.List, found.Hint = name, fmt.Sprintf("Correct the code, or add it to the list %s.", name)
-	if near, ok := known.Nearest(v); ok {
-		found.Nearest = near.Code
-		found.Hint = fmt.Sprintf("Nearest in the list: %s.", near.Code)
+	Unknown(s.Add(code, line, f.Name, v, "%q is not in the list %s.", v, name), known, name)
+}
+
+// Unknown says in a finding about a code that a list does not have what may
+// have been meant: the code that a common word for a unit stands for, else the
+// nearest entry. A nil list is that of units where none was imported.
+func Unknown(f *finding.Finding, known *list.List, name string) {
+	has := order.KnownUnit
+	if known != nil {
+		f.List = name
+		has = func(code string) bool { return known.Look(code, nil, 0).Entry != nil }
+	}
+	if f.Code == finding.UnknownUnit {
+		if unit, ok := list.UnitOf(f.Value, has); ok {
+			f.Nearest = unit
+			f.Hint = fmt.Sprintf("As a common word it means %s. To take such words, let the unit's binding say "+
+				"crosswalk: %s, which ships with Koinos.", unit, list.UnitWords)
+			return
+		}
+	}
+	if known == nil {
+		return
+	}
+	f.Hint = fmt.Sprintf("Nothing in the list is near it. Add it to the list %s, or correct the value.", name)
+	if near, ok := known.Nearest(f.Value); ok {
+		f.Nearest = near.Code
+		f.Hint = fmt.Sprintf("Nearest in the list: %s.", near.Code)
 		if near.Name != "" {
-			found.Hint = fmt.Sprintf("Nearest in the list: %s (%s).", near.Code, near.Name)
+			f.Hint = fmt.Sprintf("Nearest in the list: %s (%s).", near.Code, near.Name)
 		}
 	}
 }

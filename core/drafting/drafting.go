@@ -3,6 +3,8 @@ package drafting
 import (
 	"fmt"
 	"io"
+	"iter"
+	"maps"
 	"slices"
 	"strings"
 
@@ -374,6 +376,9 @@ func (d *drafter) values(b *binding, c *candidate) {
 				suffix = "unit"
 			}
 			b.words = append(b.words, "suffix: "+suffix)
+			if suffix == "unit" {
+				d.units(b, p, maps.Keys(p.suffix))
+			}
 		}
 	case order.Code, order.Text, order.Unit, order.Currency:
 		d.look(b, c)
@@ -419,17 +424,42 @@ func (d *drafter) look(b *binding, c *candidate) {
 		}
 	}
 	if c.field.Type == order.Unit && best == "" {
-		unknown := 0
-		for w := range p.words {
-			if !order.KnownUnit(strings.ToUpper(w)) && p.inList["units/code"] == 0 {
-				unknown++
-			}
+		d.units(b, p, maps.Keys(p.words))
+	}
+}
+
+// units looks whether what a column says of units are codes, names of the list, or common words.
+func (d *drafter) units(b *binding, p *profile, all iter.Seq[string]) {
+	known, listed := order.KnownUnit, d.hints.Lists.Lists["units"]
+	if listed != nil {
+		known = func(code string) bool { return listed.Look(code, nil, 0).Entry != nil }
+	}
+	codes, words, strange := 0, []string{}, 0
+	for _, w := range slices.Sorted(all) {
+		means, _, ok := d.hints.Lists.Crosswalk(list.UnitWords).Ours(w)
+		switch {
+		case listed == nil && known(strings.ToUpper(w)), listed != nil && known(w):
+			codes++
+		case ok && known(means):
+			words = append(words, w+" is "+means)
+		default:
+			strange++
 		}
-		if p.share(p.inList["units/name"]) > 0.6 {
-			b.words = append(b.words, "list: units", "by: [name, code]")
-		} else if unknown > 0 {
-			b.sure = "unsure"
-			b.why += "; its words are not codes of units: say crosswalk: and import one with them"
+	}
+	switch {
+	case p.share(p.inList["units/name"]) > 0.6:
+		b.words = append(b.words, "list: units", "by: [name, code]")
+	case strange > 0:
+		b.sure = "unsure"
+		b.why += "; its words are not codes of units: say crosswalk: and import one with them"
+	case len(words) > 0:
+		b.words = append(b.words, "crosswalk: "+list.UnitWords)
+		if codes > 0 {
+			b.words = append(b.words, "others: keep")
+		}
+		b.why += "; " + strings.Join(words[:min(len(words), 5)], ", ")
+		if b.sure == "sure" {
+			b.sure = "likely"
 		}
 	}
 }

@@ -2,6 +2,7 @@ package drafting
 
 import (
 	"bytes"
+	"fmt"
 	"strings"
 	"testing"
 
@@ -40,6 +41,41 @@ func TestHints(t *testing.T) {
 		p, err := Draft(strings.NewReader(doc), int64(len(doc)), h)
 		if err != nil || !strings.Contains(p.Text, c.want) {
 			t.Errorf("%v: no %q in\n%s", err, c.want, p.Text)
+		}
+	}
+}
+
+// Common words for units are drafted with the crosswalk of them, which is never
+// marked sure; a word that means nothing, or nothing that the list has, is left to the person.
+func TestDraftOfUnits(t *testing.T) {
+	const (
+		column  = "PO;Article;Qty;UoM\n1;a;3;%s\n1;b;2;%s\n2;a;1;%s\n"
+		behind  = "PO;Article;Qty\n1;a;3 %s\n1;b;2 %s\n2;a;1 %s\n"
+		unsure  = "its words are not codes of units: say crosswalk: and import one with them"
+		heading = "   # ? likely: its heading says \"uom\"; "
+	)
+	for _, c := range []struct{ doc, words, units, want string }{
+		{column, "pcs Box pcs", "", "unit: {from: UoM, crosswalk: unit-words}" + heading + "box is BX, pcs is EA\n"},
+		{column, "pcs BX pcs", "", "unit: {from: UoM, crosswalk: unit-words, others: keep}" + heading + "pcs is EA\n"},
+		{column, "EA BX EA", "", "unit: {from: UoM}\n"},
+		{column, "pcs slab pcs", "", "unit: {from: UoM}   # ? unsure: its heading says \"uom\"; " + unsure + "\n"},
+		{column, "pcs Box pcs", "EA", "unit: {from: UoM}   # ? unsure: its heading says \"uom\"; " + unsure + "\n"},
+		{behind, "pcs boxes pcs", "", "quantity: {from: Qty, suffix: unit, crosswalk: unit-words, need: must}" +
+			"   # ? likely: its heading says \"qty\"; boxes is BX, pcs is EA\n"},
+	} {
+		h := Hints{Limits: source.DefaultLimits, Lists: &list.Set{Lists: map[string]*list.List{}}}
+		if c.units != "" {
+			h.Lists.Lists["units"] = list.New([]list.Entry{{Code: c.units}})
+		}
+		w := strings.Fields(c.words)
+		doc := fmt.Sprintf(c.doc, w[0], w[1], w[2])
+		p, err := Draft(strings.NewReader(doc), int64(len(doc)), h)
+		if err != nil || !strings.Contains(p.Text, "  "+c.want) {
+			t.Errorf("%s %v: no %q in\n%s", c.words, err, c.want, p.Text)
+			continue
+		}
+		if _, err := mapping.Parse([]byte(p.Text)); err != nil {
+			t.Errorf("%s: %v", c.words, err)
 		}
 	}
 }

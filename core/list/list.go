@@ -300,29 +300,6 @@ func (s *Set) Crosswalk(name string) *Crosswalk {
 	return shipped()[name]
 }
 
-// shipped are the crosswalks that ship with Koinos, between codes of X12 and
-// ours: units of element 355 and UN/ECE Recommendation 20, allowances and
-// charges of elements 248 and 1300.
-var shipped = sync.OnceValue(func() map[string]*Crosswalk {
-	all := map[string]*Crosswalk{}
-	for name, text := range map[string]string{
-		"x12-units": "EA=EA PC=EA UN=EA BX=BX CA=CA CT=CT DZ=DZN PR=PR ST=SET MR=MTR CM=CMT MM=MMT DK=KMT " +
-			"FT=FOT IN=INH YD=YRD KG=KGM GR=GRM LB=LBR OZ=ONZ LT=LTR ML=MLT GA=GLL PK=PK RL=RL RO=RO BG=BG DR=DR " +
-			"CS=CS BO=BO GS=GRO SM=MTK SF=FTK CR=MTQ HR=HUR DA=DAY MO=MON",
-		"x12-charge-kinds": "A=allowance C=charge",
-		"x12-charge-codes": "D240=freight C310=discount F050=other D500=handling D980=insurance H850=tax " +
-			"I170=trade-discount",
-	} {
-		var pairs []Pair
-		for _, p := range strings.Fields(text) {
-			theirs, ours, _ := strings.Cut(p, "=")
-			pairs = append(pairs, Pair{Theirs: theirs, Ours: ours})
-		}
-		all[name] = NewCrosswalk(pairs)
-	}
-	return all
-})
-
 // Nearest gives the word of words that is closest to word, for "did you mean".
 func Nearest(word string, words []string) (string, bool) {
 	want := Fold(word)

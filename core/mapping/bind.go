@@ -111,7 +111,14 @@ func (b *builder) binding(e grammar.Entry, f order.Field, doc Locale) Binding {
 				bind.Field.Type)
 		}
 	}
-	if k := v.Get("others"); k != nil && bind.Crosswalk == "" {
+	if k := v.Get("crosswalk"); k != nil && bind.Field.Type == order.Decimal {
+		bind.Crosswalk, bind.UnitCrosswalk = "", k.Text
+		if bind.Suffix != "unit" {
+			b.Add(finding.MappingWrongValue, k.At, k.Text,
+				"crosswalk goes with numbers only where suffix: unit takes the word behind them as the unit.")
+		}
+	}
+	if k := v.Get("others"); k != nil && v.Get("crosswalk") == nil {
 		b.Add(finding.MappingWrongValue, k.At, k.Text, "others goes with crosswalk only.")
 	}
 	for _, key := range []string{"by", "near", "give"} {
@@ -158,5 +165,5 @@ var bindingKeysFor = map[string]string{
 	"places":    "decimal percent",
 	"length":    "text code unit",
 	"pattern":   "text code unit",
-	"crosswalk": "text code unit currency choice boolean",
+	"crosswalk": "text code unit currency choice boolean decimal",
 }

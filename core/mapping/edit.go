@@ -77,7 +77,13 @@ func AddCrosswalk(text string, level order.Level, field, name string) (edited, u
 	}
 	var bind *grammar.Node
 	if l := root.Get(string(level)); l != nil {
-		bind = l.Get(field)
+		if bind = l.Get(field); bind == nil && field == "unit" { // it stands behind a number
+			for _, e := range l.Entries {
+				if e.Node.Str("suffix") == "unit" {
+					bind = e.Node
+				}
+			}
+		}
 	}
 	if bind == nil || len(bind.Entries) == 0 {
 		return "", "", fmt.Errorf("the mapping has no binding %s.%s", level, field)

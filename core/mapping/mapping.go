@@ -274,20 +274,22 @@ type Binding struct {
 	Expr      *Expr
 	When      *Expr
 	Crosswalk string
-	Others    bool // what the crosswalk does not have is taken as it is
-	List      string
-	Keys      []string // of the list
-	Near      int
-	Fold      bool // letter case does not count
-	Give      string
-	Suffix    string
-	Write     *Expr
-	Result    Result // in a sequence: what an earlier step gave
-	Bounds    *Bounds
-	Compare   bool // a stated amount or total is compared with ours
-	Locale    Locale
-	Swapped   int          // index of the date form that is the one before it with day and month exchanged; 0 is none
-	At        origin.Place // of the binding in the mapping
+	// UnitCrosswalk is asked for the word behind a number that suffix: unit takes as the unit.
+	UnitCrosswalk string
+	Others        bool // what the crosswalk does not have is taken as it is
+	List          string
+	Keys          []string // of the list
+	Near          int
+	Fold          bool // letter case does not count
+	Give          string
+	Suffix        string
+	Write         *Expr
+	Result        Result // in a sequence: what an earlier step gave
+	Bounds        *Bounds
+	Compare       bool // a stated amount or total is compared with ours
+	Locale        Locale
+	Swapped       int          // index of the date form that is the one before it with day and month exchanged; 0 is none
+	At            origin.Place // of the binding in the mapping
 }
 
 // Again is what a second arrival of a stored order means.
@@ -426,13 +428,31 @@ func (m *Mapping) Missing(set *list.Set) finding.All {
 				all = append(all, finding.New(finding.ListMissing, b.At, b.List,
 					"%s asks the list %q, which has not been imported.", b.Field.Name, b.List))
 			}
-			if b.Crosswalk != "" && set.Crosswalk(b.Crosswalk) == nil {
-				all = append(all, finding.New(finding.ListMissing, b.At, b.Crosswalk,
-					"%s asks the crosswalk %q, which has not been imported.", b.Field.Name, b.Crosswalk))
+			if name := cmp.Or(b.Crosswalk, b.UnitCrosswalk); name != "" && set.Crosswalk(name) == nil {
+				all = append(all, finding.New(finding.ListMissing, b.At, name,
+					"%s asks the crosswalk %q, which has not been imported.", b.Field.Name, name))
 			}
 		}
 	}
 	return all
+}
+
+// UnitBehind is how the word behind a number is understood as the line's unit (suffix:
+// unit): as the unit's own binding says, and by the crosswalk of the number's, if it has one.
+func (m *Mapping) UnitBehind(number *Binding) *Binding {
+	unit, _ := order.Lookup(order.Lines, "unit")
+	behind := &Binding{Field: unit, Crosswalk: number.UnitCrosswalk, Others: number.Others}
+	for i := range m.Levels[InLines] {
+		if own := &m.Levels[InLines][i]; own.Field.Name == "unit" {
+			if behind.List, behind.Keys = own.List, own.Keys; behind.Crosswalk == "" {
+				behind.Crosswalk, behind.Others = own.Crosswalk, own.Others
+			}
+		}
+	}
+	if behind.List == "" && behind.Keys == nil {
+		behind.Keys = []string{"code", "name"}
+	}
+	return behind
 }
 
 // Describe says in a sentence what the mapping makes of a document.

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"koinos/core/check"
 	"koinos/core/finding"
 	"koinos/core/list"
 	"koinos/core/mapping"
@@ -384,7 +385,7 @@ func (w *worker) listed(b *bound, t taken, text string) (string, bool) {
 		if unit {
 			upper := strings.ToUpper(text)
 			if !order.KnownUnit(upper) {
-				w.bad(b, t, code, "%q is not a unit of measure.", text)
+				check.Unknown(w.bad(b, t, code, "%q is not a unit of measure.", text), nil, name)
 				return "", false
 			}
 			if upper != text {
@@ -401,9 +402,7 @@ func (w *worker) listed(b *bound, t taken, text string) (string, bool) {
 		f.List = name
 		return "", false
 	case m.Entry == nil:
-		f := w.bad(b, t, code, "%q is not in the list %s.", text, name)
-		f.List = name
-		f.Hint, f.Nearest = unknownHint(known, text, name)
+		check.Unknown(w.bad(b, t, code, "%q is not in the list %s.", text, name), known, name)
 		return "", false
 	}
 	got := m.Entry.Get(b.Give)
@@ -445,17 +444,7 @@ func (w *worker) suffix(b *bound, t taken, word string, l *order.Line) bool {
 		if l == nil {
 			return true
 		}
-		unit, _ := order.Lookup(order.Lines, "unit")
-		bind := mapping.Binding{Field: unit, Crosswalk: b.Crosswalk}
-		for i := range w.m.Levels[mapping.InLines] { // the unit's own binding says how units are understood
-			if o := &w.m.Levels[mapping.InLines][i]; o.Field.Name == "unit" {
-				bind.Crosswalk, bind.Others, bind.List, bind.Keys = o.Crosswalk, o.Others, o.List, o.Keys
-			}
-		}
-		if bind.List == "" && bind.Keys == nil {
-			bind.Keys = []string{"code", "name"}
-		}
-		w.take(&bound{Binding: &bind, loc: b.loc}, taken{source.Cell{Text: word}, t.at, true}, l)
+		w.take(&bound{Binding: w.m.UnitBehind(b.Binding), loc: b.loc}, taken{source.Cell{Text: word}, t.at, true}, l)
 		return true
 	}
 	f := w.bad(b, t, finding.NotANumber, "%q is not a number for %s: %q stands beside it.", t.cell.Text, b.Field.Name,
@@ -475,15 +464,4 @@ func (w *worker) compareCurrencies() {
 			s.field, s.text, currency)
 		f.Field = s.field
 	}
-}
-
-func unknownHint(known *list.List, text, name string) (hint, nearest string) {
-	near, ok := known.Nearest(text)
-	switch {
-	case !ok:
-		return "Nothing in the list is near it. Add it to the list " + name + ", or correct the value.", ""
-	case near.Name != "":
-		return fmt.Sprintf("Nearest in the list: %s (%s).", near.Code, near.Name), near.Code
-	}
-	return fmt.Sprintf("Nearest in the list: %s.", near.Code), near.Code
 }

@@ -227,7 +227,10 @@ func (w *writer) text(b *mapping.Binding, v values, line int, value string) stri
 		return ""
 	}
 	if b.Suffix == "unit" && line > 0 && text != "" {
-		if unit := v.fields[line]["unit"]; unit != "" {
+		unit, err := w.m.UnitBehind(b).Written(v.fields[line]["unit"], w.set)
+		if err != nil {
+			w.problem(v, line, "unit", err.Error())
+		} else if unit != "" {
 			text += " " + unit
 		}
 	}

@@ -1,0 +1,132 @@
+package list
+
+import (
+	"strings"
+	"sync"
+	"unicode"
+	"unicode/utf8"
+)
+
+// UnitWords is the shipped crosswalk from common words for units to UN/ECE codes.
+const UnitWords = "unit-words"
+
+// shipped are the crosswalks that ship with Koinos, by name. Three are between
+// codes of X12 and ours: units of element 355 and UN/ECE Recommendation 20,
+// allowances and charges of elements 248 and 1300.
+var shipped = sync.OnceValue(func() map[string]*Crosswalk {
+	all := map[string]*Crosswalk{UnitWords: NewCrosswalk(unitPairs())}
+	for name, text := range map[string]string{
+		"x12-units": "EA=EA PC=EA UN=EA BX=BX CA=CA CT=CT DZ=DZN PR=PR ST=SET MR=MTR CM=CMT MM=MMT DK=KMT " +
+			"FT=FOT IN=INH YD=YRD KG=KGM GR=GRM LB=LBR OZ=ONZ LT=LTR ML=MLT GA=GLL PK=PK RL=RL RO=RO BG=BG DR=DR " +
+			"CS=CS BO=BO GS=GRO SM=MTK SF=FTK CR=MTQ HR=HUR DA=DAY MO=MON",
+		"x12-charge-kinds": "A=allowance C=charge",
+		"x12-charge-codes": "D240=freight C310=discount F050=other D500=handling D980=insurance H850=tax " +
+			"I170=trade-discount",
+	} {
+		var pairs []Pair
+		for _, p := range strings.Fields(text) {
+			theirs, ours, _ := strings.Cut(p, "=")
+			pairs = append(pairs, Pair{Theirs: theirs, Ours: ours})
+		}
+		all[name] = NewCrosswalk(pairs)
+	}
+	return all
+})
+
+// unitWords are words by which people write units in orders, behind the codes
+// of UN/ECE Recommendations 20 and 21 that mean the same. The first code is the
+// one that the crosswalk gives. A word with two meanings, such as "st"
+// (Stück, set) or "gr" (gram, gross), is in none of them.
+var unitWords = []struct{ codes, words string }{
+	{"EA H87 C62 PCE", "pcs pc piece pieces each unit units item items stk stück stueck stuck pièce pièces piece(s) " +
+		"pce pces pza pzas pieza piezas unidad unidades ud uds pezzo pezzi pz stuks stuk szt sztuka sztuki sztuk styk " +
+		"styck stycken kpl ks kus kusy db un unid"},
+	{"BX XBX", "box boxes bxs schachtel schachteln boîte boîtes boite boites caja cajas scatola scatole doos " +
+		"pudełko pudełka æske æsker ask askar"},
+	{"CT XCT", "carton cartons ctn ctns cartn karton kartons kartony kartonów krt cartone cartoni cartón cartones"},
+	{"CS XCS", "case cases"},
+	{"CA XCA", "can cans tin tins dose dosen"},
+	{"BG XBG", "bag bags beutel tüte tüten sachet sachets bolsa bolsas sacchetto sacchetti zak zakken torba worek " +
+		"pose poser påse påsar"},
+	{"XSA", "sack sacks säcke sac sacs saco sacos sacco sacchi"},
+	{"RO XRO RL", "roll rolls rolle rollen rouleau rouleaux rollo rollos rotolo rotoli rol rolka rolki rolek rulle " +
+		"ruller rullar"},
+	{"PK XPK PA", "pack packs pkt packet packets package packages pkg pkgs packung packungen pck paquet paquets " +
+		"paquete paquetes pacco pacchi pak pakken paczka paczki pakke pakker paket"},
+	{"BO XBO", "bottle bottles btl btls flasche flaschen bouteille bouteilles botella botellas bottiglia bottiglie " +
+		"fles flessen butelka butelki"},
+	{"DR XDR", "drum drums fass fässer fût fûts bidón bidones fusto fusti vat vaten"},
+	{"XTU", "tube tubes tube(s) tubo tubos tubetto tubetti"},
+	{"XBE", "bundle bundles bdl bund bündel"},
+	{"PF XPX", "pallet pallets plt palette paletten palettes palé palés bancale pallet(s) paleta palety"},
+	{"SET", "set sets satz sätze jeu jeux juego juegos"},
+	{"PR", "pair pairs paar paare paire paires par pares paio paia para pary"},
+	{"DZN", "dozen dozens doz dz dutzend dzd douzaine douzaines docena docenas dozzina dozzine dozijn tuzin"},
+	{"GRO", "gross"},
+	{"MTR", "m mtr mtrs metre metres meter meters mètre mètres metro metros metri metr metry"},
+	{"CMT", "cm centimetre centimetres centimeter centimeters"},
+	{"MMT", "mm millimetre millimetres millimeter millimeters"},
+	{"KMT", "km kilometre kilometres kilometer kilometers"},
+	{"FOT", "ft foot feet"},
+	{"INH", "in inch inches"},
+	{"YRD", "yd yds yard yards"},
+	{"MTK", "m² m2 sqm qm"},
+	{"FTK", "sqft ft² ft2"},
+	{"MTQ", "m³ m3 cbm"},
+	{"LTR", "l L ltr ltrs litre litres liter liters litro litros litri litr litry"},
+	{"MLT", "ml millilitre millilitres milliliter milliliters"},
+	{"CLT", "cl centilitre centilitres"},
+	{"GLL", "gal gallon gallons"},
+	{"KGM", "kg kgs kilo kilos kilogram kilograms kilogramm kilogramme kilogrammes"},
+	{"GRM", "g gram grams gramm gramme grammes gramo gramos grammo grammi"},
+	{"TNE", "tonne tonnes"},
+	{"LBR", "lb lbs pound pounds"},
+	{"HUR", "h hr hrs hour hours stunde stunden std heure heures hora horas ora ore uur"},
+	{"DAY", "day days tag tage jour jours día días giorno giorni dag dagen"},
+	{"MON", "month months monat monate mois mes meses mese mesi maand maanden"},
+}
+
+// unitPairs are the words as people write them: small, with a capital, in
+// capitals, and each with the full stop of an abbreviation.
+func unitPairs() []Pair {
+	var pairs []Pair
+	seen := map[string]bool{}
+	for _, u := range unitWords {
+		code, _, _ := strings.Cut(u.codes, " ")
+		for _, word := range strings.Fields(u.words) {
+			first, size := utf8.DecodeRuneInString(word)
+			forms := []string{word, string(unicode.ToUpper(first)) + word[size:], strings.ToUpper(word)}
+			if size == len(word) {
+				forms = forms[:1] // M is a thousand to some, H a hundred
+			}
+			for _, w := range forms {
+				for _, w := range []string{w, w + "."} {
+					if !seen[w] {
+						seen[w] = true
+						pairs = append(pairs, Pair{Theirs: w, Ours: code})
+					}
+				}
+			}
+		}
+	}
+	return pairs
+}
+
+// UnitOf gives the code that a common word for a unit means, of those that
+// known takes: "pcs" is EA, or H87 where only that is known.
+func UnitOf(word string, known func(code string) bool) (code string, ok bool) {
+	first, _, ok := shipped()[UnitWords].Ours(word)
+	if !ok {
+		return "", false
+	}
+	for _, u := range unitWords {
+		if codes := strings.Fields(u.codes); codes[0] == first {
+			for _, code := range codes {
+				if known(code) {
+					return code, true
+				}
+			}
+		}
+	}
+	return "", false
+}
