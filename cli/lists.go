@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"koinos/api"
+	"koinos/client"
 	"koinos/core/list"
 	"koinos/core/listfile"
 	"koinos/core/report"
@@ -114,6 +115,7 @@ func (a *app) lists(crosswalk bool) *cobra.Command {
 	}
 	show.Flags().IntVar(&limit, "limit", 1000, "how many entries")
 	c.AddCommand(show)
+	c.AddCommand(a.names(client.Noun(noun), strings.Fields(example)[0])...)
 	return c
 }
 
@@ -127,7 +129,11 @@ func (a *app) showLists(ctx context.Context, noun string, crosswalk bool) error 
 	}
 	var rows [][]string
 	for _, i := range infos {
-		rows = append(rows, []string{i.Name, num(i.Entries), local(i.ImportedAt)})
+		when := "ships with Koinos"
+		if i.ImportedAt != nil {
+			when = local(*i.ImportedAt)
+		}
+		rows = append(rows, []string{i.Name, num(i.Entries), when})
 	}
 	report.Table(a.out, []string{noun, ">entries", "imported"}, rows)
 	return nil

@@ -152,6 +152,7 @@ service has.`,
 		},
 	}
 	c.AddCommand(run, keep, list, runs, show)
+	c.AddCommand(a.names("sequence", "drop-ship")...)
 	return c
 }
 

@@ -150,6 +150,13 @@ func TestConsole(t *testing.T) {
 		chromedp.SendKeys("input[placeholder^=Number]", "EBBING", chromedp.ByQuery), has("main", "EB-7701"),
 		chromedp.Navigate(s.address+"/loads"), has("main", "saltry-season.csv"), has("main", "dry run"),
 		chromedp.Navigate(s.address+"/orders/9999"), has("[role=alert]", "There is no such thing here"),
+		// A list gets another name in all that uses it, and goes when nothing does.
+		chromedp.Navigate(s.address+"/lists"), has("main", "rows, ships with Koinos"), press("ostrand-yards"),
+		has(".names", "mapping ostrand-weekly"), has(".names", "Only what nothing uses can be removed."),
+		chromedp.SendKeys(`input[aria-label="New name of the crosswalk"]`, "yards", chromedp.ByQuery), press("Rename"),
+		has("h1", "yards"), has(".names", "Its name is yards now, in mapping ostrand-weekly too."), press("ostrand-weekly"),
+		has(".text pre", "crosswalk: yards"), has(".side", "version 2"), has(".names", "Nothing uses this mapping."),
+		press("Remove this mapping"), press("Remove it"), has("h1", "Mappings"), hasNot("main", "ostrand-weekly"),
 	)
 }
 

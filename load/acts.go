@@ -15,6 +15,7 @@ import (
 	"koinos/core/order"
 	"koinos/core/origin"
 	"koinos/core/outcome"
+	"koinos/core/uses"
 	"koinos/store"
 )
 
@@ -126,6 +127,9 @@ func (e *Engine) Fix(ctx context.Context, id int64, f api.Fix, by, name string) 
 	if err != nil {
 		return l, err
 	}
+	if l.Mapping, err = e.store.Became(ctx, store.Named{Kind: uses.Mapping, Name: l.Mapping}); err != nil {
+		return l, err
+	}
 	kept, err := e.store.Mapping(ctx, l.Mapping, 0)
 	if err != nil {
 		return l, err
@@ -223,6 +227,9 @@ func (e *Engine) sensible(ctx context.Context, text string, lists map[string][]l
 func (e *Engine) Retry(ctx context.Context, id int64, accept []finding.Code, by, name string) (outcome.Load, error) {
 	l, err := e.ended(ctx, id)
 	if err != nil {
+		return l, err
+	}
+	if l.Mapping, err = e.store.Became(ctx, store.Named{Kind: uses.Mapping, Name: l.Mapping}); err != nil {
 		return l, err
 	}
 	opt := l.Options

@@ -100,6 +100,7 @@ func (s *Service) register(h huma.API) {
 	s.mappings(h)
 	s.lists(h)
 	s.listFiles(h)
+	s.names(h)
 	s.loads(h)
 	s.acts(h)
 	s.loadAtOnce(h)

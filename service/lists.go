@@ -175,7 +175,7 @@ func checkName(name string) error {
 	if listName.MatchString(name) {
 		return nil
 	}
-	p := problem("invalid_request", "A list's name is of small letters, digits, _ and -.")
+	p := problem("invalid_request", "A name is of small letters, digits, _ and -, at most 64.")
 	p.Invalid = []api.Invalid{{Where: "path.name", Message: name}}
 	return p
 }

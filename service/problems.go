@@ -44,6 +44,7 @@ var problemKinds = map[string]struct {
 	"no_orders":           {http.StatusConflict, "The load found no orders"},
 	"not_paused":          {http.StatusConflict, "The load is not paused"},
 	"not_ended":           {http.StatusConflict, "The load has not ended"},
+	"in_use":              {http.StatusConflict, "Something uses it"},
 	"name_taken":          {http.StatusConflict, "The name is taken"},
 	"key_in_use":          {http.StatusConflict, "The request is being answered already"},
 	"key_reused":          {http.StatusUnprocessableEntity, "The Idempotency-Key was used for another request"},

@@ -7,6 +7,7 @@ import (
 	"koinos/core/finding"
 	"koinos/core/list"
 	"koinos/core/outcome"
+	"koinos/core/uses"
 )
 
 // ActGroup is findings of a load that one act can mend.
@@ -84,6 +85,15 @@ func (s *Store) AddEntries(ctx context.Context, lists map[string][]list.Entry, c
 }
 
 func (t *Tx) addEntries(name string, crosswalk bool, entries []list.Entry, now time.Time) error {
+	if crosswalk { // what ships with Koinos is not lost by what is added
+		there, err := t.known(Named{uses.Crosswalk, name})
+		if err != nil {
+			return err
+		}
+		if !there {
+			entries = append(list.Shipped(name), entries...)
+		}
+	}
 	version, err := t.nextVersion(name, crosswalk, now)
 	if err != nil {
 		return err

@@ -5,10 +5,13 @@ import (
 	"database/sql"
 	"encoding/json"
 	"fmt"
+	"slices"
+	"strings"
 	"time"
 
 	"koinos/api"
 	"koinos/core/list"
+	"koinos/core/uses"
 )
 
 var entryColumns = columnsOf("list_entries", "crosswalk", "list", "code", "since", "name", "attributes")
@@ -75,6 +78,9 @@ func (s *Store) putEntries(ctx context.Context, name string, crosswalk bool, ent
 // nextVersion makes the next version of a list, or the first one.
 func (t *Tx) nextVersion(name string, crosswalk bool, now time.Time) (version int, err error) {
 	t.after = append(t.after, func() { t.s.lists.Add(1) })
+	if err := t.run(`DELETE FROM removed WHERE kind = ? AND name = ?`, listKind(crosswalk), name); err != nil {
+		return 0, err
+	}
 	if err := t.run(`INSERT INTO lists (crosswalk, name, version, imported_at) VALUES (?, ?, 1, ?) ON CONFLICT DO UPDATE
 		SET version = version + 1, imported_at = excluded.imported_at`, crosswalk, name, at(now)); err != nil {
 		return 0, err
@@ -119,11 +125,17 @@ func (s *Store) Lists(ctx context.Context, crosswalk bool) ([]api.ListInfo, erro
 	}
 	err := s.r.SelectContext(ctx, &rows, `SELECT name, version, imported_at,
 	  (SELECT count(*) FROM list_entries e WHERE e.crosswalk = l.crosswalk AND list = l.name AND until IS NULL) AS entries
-	  FROM lists l WHERE crosswalk = ? ORDER BY name`, crosswalk)
+	  FROM lists l WHERE crosswalk = ? AND `+there(listKind(crosswalk), "l.name")+` ORDER BY name`, crosswalk)
 	infos := make([]api.ListInfo, len(rows))
 	for i, r := range rows {
+		when := parseTime(r.ImportedAt)
 		infos[i] = api.ListInfo{Name: r.Name, Crosswalk: crosswalk, Version: r.Version, Entries: r.Entries,
-			ImportedAt: parseTime(r.ImportedAt)}
+			ImportedAt: &when}
+	}
+	for _, name := range list.ShippedNames() {
+		if crosswalk && !slices.ContainsFunc(infos, func(i api.ListInfo) bool { return i.Name == name }) {
+			infos = append(infos, api.ListInfo{Name: name, Crosswalk: true, Entries: len(list.Shipped(name)), Shipped: true})
+		}
 	}
 	return infos, err
 }
@@ -132,14 +144,17 @@ func (s *Store) Lists(ctx context.Context, crosswalk bool) ([]api.ListInfo, erro
 // ours as name, behind the code after; limit 0 is all.
 func (s *Store) Entries(ctx context.Context, name string, crosswalk bool, after string, limit int) ([]list.Entry,
 	error) {
+	kind := listKind(crosswalk)
 	var known int
-	if err := s.r.GetContext(ctx, &known, `SELECT count(*) FROM lists WHERE crosswalk = ? AND name = ?`, crosswalk,
-		name); err != nil {
+	if err := s.r.GetContext(ctx, &known, `SELECT count(*) FROM lists l WHERE crosswalk = ? AND name = ? AND `+
+		there(kind, "l.name"), crosswalk, name); err != nil {
 		return nil, err
 	}
 	if known == 0 {
-		return nil, fmt.Errorf("%s %s: %w", map[bool]string{false: "list", true: "crosswalk"}[crosswalk], name,
-			ErrNotFound)
+		if crosswalk && len(list.Shipped(name)) > 0 {
+			return shippedEntries(name, after, limit), nil
+		}
+		return nil, s.gone(ctx, Named{kind, name}, fmt.Errorf("%s %s: %w", kind, name, ErrNotFound))
 	}
 	if limit == 0 {
 		limit = -1
@@ -148,6 +163,24 @@ func (s *Store) Entries(ctx context.Context, name string, crosswalk bool, after 
 		`SELECT code, name, attributes FROM list_entries WHERE crosswalk = ? AND list = ? AND code > ? AND until IS NULL
 			ORDER BY code LIMIT ?`,
 		crosswalk, name, after, limit)
+}
+
+// shippedEntries are those of a crosswalk that ships with Koinos, as Entries gives them.
+func shippedEntries(name, after string, limit int) []list.Entry {
+	all := list.Shipped(name)
+	slices.SortFunc(all, func(a, b list.Entry) int { return strings.Compare(a.Code, b.Code) })
+	all = slices.DeleteFunc(all, func(e list.Entry) bool { return e.Code <= after })
+	if limit > 0 {
+		all = all[:min(limit, len(all))]
+	}
+	return all
+}
+
+func listKind(crosswalk bool) uses.Kind {
+	if crosswalk {
+		return uses.Crosswalk
+	}
+	return uses.List
 }
 
 func entriesOf(ctx context.Context, q querier, query string, args ...any) ([]list.Entry, error) {
@@ -210,8 +243,11 @@ func (s *Store) readSet(ctx context.Context, versions map[string]int) (*list.Set
 		Name      string `db:"name"`
 		Crosswalk bool   `db:"crosswalk"`
 		Version   int    `db:"version"`
+		Removed   bool   `db:"removed"`
 	}
-	if err := tx.SelectContext(ctx, &rows, `SELECT name, crosswalk, version FROM lists`); err != nil {
+	if err := tx.SelectContext(ctx, &rows, `SELECT name, crosswalk, version, EXISTS (SELECT 1 FROM removed r
+		WHERE r.kind = CASE crosswalk WHEN 1 THEN 'crosswalk' ELSE 'list' END AND r.name = l.name) AS removed
+		FROM lists l`); err != nil {
 		return nil, err
 	}
 	set := &list.Set{Lists: map[string]*list.List{}, Crosswalks: map[string]*list.Crosswalk{},
@@ -220,6 +256,8 @@ func (s *Store) readSet(ctx context.Context, versions map[string]int) (*list.Set
 		key := list.VersionKey(r.Name, r.Crosswalk)
 		if v := versions[key]; v > 0 && v < r.Version {
 			r.Version = v
+		} else if r.Removed {
+			continue
 		}
 		set.Versions[key] = r.Version
 		entries, err := entriesOf(ctx, tx,

@@ -3,7 +3,9 @@ package store
 import (
 	"context"
 	"database/sql"
+
 	"koinos/api"
+	"koinos/core/uses"
 )
 
 type mappingRow struct {
@@ -21,26 +23,11 @@ func (r *mappingRow) mapping() api.Mapping {
 
 // PutMapping keeps a mapping: a new version where its text is new.
 func (s *Store) PutMapping(ctx context.Context, m api.Mapping) (kept api.Mapping, err error) {
-	err = s.Write(ctx, func(t *Tx) error {
-		var last []mappingRow
-		if err := t.SelectContext(ctx, &last,
-			`SELECT * FROM mappings WHERE name = ? AND version > 0 ORDER BY version DESC LIMIT 1`, m.Name); err != nil {
-			return err
-		}
-		if len(last) == 1 && last[0].Text == m.Text {
-			kept = last[0].mapping()
-			return nil
-		}
-		kept = m
-		kept.Version = 1
-		if len(last) == 1 {
-			kept.Version = last[0].Version + 1
-		}
-		_, err := t.exec(`INSERT INTO mappings VALUES (?, ?, ?, ?, ?)`, m.Name, kept.Version, m.Text, at(m.StoredAt),
-			m.StoredBy)
-		return err
-	})
-	return kept, err
+	version, err := s.putText(ctx, uses.Mapping, m.Name, m.Text, m.StoredBy, m.StoredAt)
+	if err != nil {
+		return kept, err
+	}
+	return s.Mapping(ctx, m.Name, version)
 }
 
 // TryMapping makes a mapping known to dry runs under a version below zero, and
@@ -67,15 +54,16 @@ func (s *Store) TryMapping(ctx context.Context, m api.Mapping) (tried api.Mappin
 	return tried, err
 }
 
-// Mapping gives a version of a mapping; version 0 is the newest.
+// Mapping gives a version of a mapping, of one that was removed too; version 0 is the newest of one that was not.
 func (s *Store) Mapping(ctx context.Context, name string, version int) (api.Mapping, error) {
 	var row mappingRow
-	err := s.r.GetContext(ctx, &row,
-		`SELECT * FROM mappings WHERE name = ? AND (? = 0 AND version > 0 OR version = ?) ORDER BY version DESC LIMIT 1`, name, version, version)
 	if version != 0 {
+		err := s.r.GetContext(ctx, &row, `SELECT * FROM mappings WHERE name = ? AND version = ?`, name, version)
 		return row.mapping(), named(err, "mapping %s version %d", name, version)
 	}
-	return row.mapping(), named(err, "mapping %s", name)
+	err := s.r.GetContext(ctx, &row, `SELECT * FROM mappings m WHERE name = ? AND version > 0 AND `+
+		there(uses.Mapping, "m.name")+` ORDER BY version DESC LIMIT 1`, name)
+	return row.mapping(), s.gone(ctx, Named{uses.Mapping, name}, named(err, "mapping %s", name))
 }
 
 // Mappings lists the newest version of every mapping by name.
@@ -83,7 +71,7 @@ func (s *Store) Mappings(ctx context.Context) ([]api.Mapping, error) {
 	var rows []mappingRow
 	err := s.r.SelectContext(ctx, &rows,
 		`SELECT * FROM mappings m WHERE version > 0 AND version = (SELECT max(version) FROM mappings
-			WHERE name = m.name) ORDER BY name`)
+			WHERE name = m.name) AND `+there(uses.Mapping, "m.name")+` ORDER BY name`)
 	list := make([]api.Mapping, len(rows))
 	for i := range rows {
 		list[i] = rows[i].mapping()

@@ -11,30 +11,13 @@ import (
 	"koinos/api"
 	"koinos/core/origin"
 	"koinos/core/outcome"
+	"koinos/core/uses"
 )
 
 // PutSequence keeps a sequence's text as its next version; the same text as
 // the newest one makes none.
 func (s *Store) PutSequence(ctx context.Context, name, text, by string, now time.Time) (version int, err error) {
-	err = s.Write(ctx, func(t *Tx) error {
-		var last struct {
-			Version int    `db:"version"`
-			Text    string `db:"text"`
-		}
-		err := t.GetContext(t.ctx, &last,
-			`SELECT version, text FROM sequences WHERE name = ? ORDER BY version DESC LIMIT 1`, name)
-		if err != nil && !errors.Is(err, sql.ErrNoRows) {
-			return err
-		}
-		if version = last.Version; version > 0 && last.Text == text {
-			return nil
-		}
-		version++
-		_, err = t.exec(`INSERT INTO sequences (name, version, text, stored_at, stored_by) VALUES (?, ?, ?, ?, ?)`,
-			name, version, text, at(now), by)
-		return err
-	})
-	return version, err
+	return s.putText(ctx, uses.Sequence, name, text, by, now)
 }
 
 const selectSequence = `SELECT name, version, text, stored_at, stored_by FROM sequences s `
@@ -57,15 +40,16 @@ func (s *Store) sequences(ctx context.Context, where string, args ...any) ([]api
 
 // Sequences lists the newest version of each sequence, by name.
 func (s *Store) Sequences(ctx context.Context) ([]api.Sequence, error) {
-	return s.sequences(ctx, `WHERE version = (SELECT max(version) FROM sequences WHERE name = s.name) ORDER BY name`)
+	return s.sequences(ctx, `WHERE version = (SELECT max(version) FROM sequences WHERE name = s.name) AND `+
+		there(uses.Sequence, "s.name")+` ORDER BY name`)
 }
 
-// Sequence gives a version of a sequence; 0 is the newest.
+// Sequence gives a version of a sequence, of one that was removed too; 0 is the newest of one that was not.
 func (s *Store) Sequence(ctx context.Context, name string, version int) (api.Sequence, error) {
-	list, err := s.sequences(ctx, `WHERE name = ? AND (? = 0 OR version = ?) ORDER BY version DESC LIMIT 1`, name,
-		version, version)
+	list, err := s.sequences(ctx, `WHERE name = ?1 AND (?2 = 0 AND `+there(uses.Sequence, "s.name")+` OR version = ?2)
+		ORDER BY version DESC LIMIT 1`, name, version)
 	if err == nil && len(list) == 0 {
-		err = fmt.Errorf("sequence %s: %w", name, ErrNotFound)
+		err = s.gone(ctx, Named{uses.Sequence, name}, fmt.Errorf("sequence %s: %w", name, ErrNotFound))
 	}
 	if err != nil {
 		return api.Sequence{}, err

@@ -9,34 +9,25 @@ import (
 	"time"
 
 	"koinos/api"
+	"koinos/core/uses"
 )
 
 // PutSync keeps a sync: a new version where its text is new. One of a new name is active,
 // and has all orders before it.
 func (s *Store) PutSync(ctx context.Context, y api.Sync) (kept api.Sync, err error) {
-	err = s.Write(ctx, func(t *Tx) error {
-		var last []systemRow
-		if err := t.SelectContext(t.ctx, &last, `SELECT * FROM syncs WHERE name = ? ORDER BY version DESC LIMIT 1`,
-			y.Name); err != nil {
-			return err
-		}
-		if len(last) == 1 && last[0].Text == y.Text {
-			kept = last[0].sync()
-			return nil
-		}
-		kept = y
-		kept.Version = 1
-		if len(last) == 1 {
-			kept.Version = last[0].Version + 1
-		}
-		if err := t.run(`INSERT INTO syncs VALUES (?, ?, ?, ?, ?)`, y.Name, kept.Version, y.Text, at(y.StoredAt),
-			y.StoredBy); err != nil {
+	var version int
+	err = s.Write(ctx, func(t *Tx) (err error) {
+		version, err = t.keepText(uses.Sync, y.Name, y.Text, y.StoredBy, y.StoredAt)
+		if err != nil {
 			return err
 		}
 		return t.run(`INSERT INTO sync_states SELECT ?, 'active', '', ?, coalesce(max(n), 0), 0 FROM events WHERE true
 		  ON CONFLICT DO NOTHING`, y.Name, at(y.StoredAt))
 	})
-	return kept, err
+	if err != nil {
+		return kept, err
+	}
+	return s.Sync(ctx, y.Name, version)
 }
 
 func (r *systemRow) sync() api.Sync {

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"koinos/api"
+	"koinos/core/uses"
 )
 
 type systemRow struct {
@@ -31,26 +32,11 @@ func (r *systemRow) system() api.System {
 
 // PutSystem keeps a system's description: a new version where its text is new.
 func (s *Store) PutSystem(ctx context.Context, y api.System) (kept api.System, err error) {
-	err = s.Write(ctx, func(t *Tx) error {
-		var last []systemRow
-		if err := t.SelectContext(t.ctx, &last, `SELECT * FROM systems WHERE name = ? ORDER BY version DESC LIMIT 1`,
-			y.Name); err != nil {
-			return err
-		}
-		if len(last) == 1 && last[0].Text == y.Text {
-			kept = last[0].system()
-			return nil
-		}
-		kept = y
-		kept.Version = 1
-		if len(last) == 1 {
-			kept.Version = last[0].Version + 1
-		}
-		_, err := t.exec(`INSERT INTO systems VALUES (?, ?, ?, ?, ?)`, y.Name, kept.Version, y.Text, at(y.StoredAt),
-			y.StoredBy)
-		return err
-	})
-	return kept, err
+	version, err := s.putText(ctx, uses.System, y.Name, y.Text, y.StoredBy, y.StoredAt)
+	if err != nil {
+		return kept, err
+	}
+	return s.System(ctx, y.Name, version)
 }
 
 // System gives a version of a description; 0 is the newest.

@@ -93,6 +93,19 @@ var lists = []struct {
 	{order.Lines, field(order.Lines, "unit"), named("units"), finding.UnknownUnit},
 }
 
+// AskedOf is the field of every order that is looked up in a list of this name, whatever it
+// came through; "" is none.
+func AskedOf(list string) string {
+	for _, rule := range lists {
+		for _, kind := range []order.Kind{order.Sales, order.Purchase} {
+			if rule.list(&order.Order{Kind: kind}) == list {
+				return rule.field.Name
+			}
+		}
+	}
+	return ""
+}
+
 func field(level order.Level, name string) *order.Field {
 	f, _ := order.Lookup(level, name)
 	return &f

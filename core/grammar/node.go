@@ -106,6 +106,16 @@ func place(t *token.Token) origin.Place {
 	return origin.Place{Mapping: true, Row: t.Position.Line, Column: t.Position.Column}
 }
 
+// Offset is where in a line, in bytes, the letter at a place's column stands.
+func Offset(line string, column int) int {
+	for i := range line {
+		if column--; column < 1 {
+			return i
+		}
+	}
+	return len(line)
+}
+
 const (
 	mostText  = 1 << 20 // bytes
 	mostDepth = 20

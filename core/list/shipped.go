@@ -1,6 +1,8 @@
 package list
 
 import (
+	"maps"
+	"slices"
 	"strings"
 	"sync"
 	"unicode"
@@ -32,6 +34,23 @@ var shipped = sync.OnceValue(func() map[string]*Crosswalk {
 	}
 	return all
 })
+
+// ShippedNames are the names of the crosswalks that ship with Koinos, in their order.
+func ShippedNames() []string { return slices.Sorted(maps.Keys(shipped())) }
+
+// Shipped gives the pairs of a crosswalk that ships with Koinos, theirs as code
+// and ours as name; none is no such crosswalk.
+func Shipped(name string) []Entry {
+	c := shipped()[name]
+	if c == nil {
+		return nil
+	}
+	entries := make([]Entry, len(c.pairs))
+	for i, p := range c.pairs {
+		entries[i] = Entry{Code: p.Theirs, Name: p.Ours}
+	}
+	return entries
+}
 
 // unitWords are words by which people write units in orders, behind the codes
 // of UN/ECE Recommendations 20 and 21 that mean the same. The first code is the

@@ -41,21 +41,23 @@ func AddDateForm(text string, level order.Level, field, form string) (string, er
 	case forms == nil:
 		insert(bind, lines, "dates: ["+quoted+"]")
 	case forms.Scalar: // one form becomes a list of two
-		end := scalarEnd(lines[forms.At.Row-1], forms.At.Column-1)
 		line := lines[forms.At.Row-1]
-		lines[forms.At.Row-1] = line[:forms.At.Column-1] + "[" + line[forms.At.Column-1:end] + ", " + quoted + "]" +
-			line[end:]
+		from := grammar.Offset(line, forms.At.Column)
+		end := scalarEnd(line, from)
+		lines[forms.At.Row-1] = line[:from] + "[" + line[from:end] + ", " + quoted + "]" + line[end:]
 	case len(forms.Items) > 0:
 		last := forms.Items[len(forms.Items)-1]
 		if slices.ContainsFunc(forms.Items, func(n *grammar.Node) bool { return n.Text == form }) {
 			return text, nil
 		}
-		line, before := lines[last.At.Row-1], lines[last.At.Row-1][:last.At.Column-1]
+		line := lines[last.At.Row-1]
+		from := grammar.Offset(line, last.At.Column)
+		before := line[:from]
 		if indent, dash := strings.CutSuffix(strings.TrimRight(before, " "), "-"); dash &&
 			strings.TrimSpace(indent) == "" {
 			lines[last.At.Row-1] = strings.TrimRight(line, "\n") + "\n" + before + quoted + "\n"
 		} else {
-			end := scalarEnd(line, last.At.Column-1)
+			end := scalarEnd(line, from)
 			lines[last.At.Row-1] = line[:end] + ", " + quoted + line[end:]
 		}
 	}
@@ -92,7 +94,7 @@ func AddCrosswalk(text string, level order.Level, field, name string) (edited, u
 		return text, has.Text, nil
 	}
 	lines := strings.SplitAfter(text, "\n")
-	if len(bind.Entries) > 0 && lines[bind.Entries[0].At.Row-1][bind.Entries[0].At.Column-2] == '{' {
+	if first := bind.Entries[0].At; strings.HasSuffix(before(lines[first.Row-1], first.Column), "{") {
 		insert(bind, lines, "crosswalk: "+name+", others: keep")
 	} else {
 		insert(bind, lines, "others: keep")
@@ -110,13 +112,16 @@ func AddCrosswalk(text string, level order.Level, field, name string) (edited, u
 // of their own as the binding is written.
 func insert(n *grammar.Node, lines []string, words string) {
 	at := n.Entries[0].At
-	line, before := lines[at.Row-1], lines[at.Row-1][:at.Column-1]
+	line := lines[at.Row-1]
+	before := before(line, at.Column)
 	if strings.TrimSpace(before) == "" {
 		lines[at.Row-1] = before + words + "\n" + line
 	} else {
-		lines[at.Row-1] = before + words + ", " + line[at.Column-1:]
+		lines[at.Row-1] = before + words + ", " + line[len(before):]
 	}
 }
+
+func before(line string, column int) string { return line[:grammar.Offset(line, column)] }
 
 // scalarEnd is where the scalar that begins at a byte of a line ends.
 func scalarEnd(line string, from int) int {

@@ -27,6 +27,8 @@ func TestEdit(t *testing.T) {
 			"      - d/m/yyyy # usual\n      - \"d.m.yy\"\n"},
 		{head("document:\n  locale:\n    dates: d/m/yyyy # usual\n", "  ordered_on: {from: D}\n"),
 			`    dates: [d/m/yyyy, "d.m.yy"] # usual`},
+		{head("", "  ordered_on: {from: Größe, dates: d/m/yyyy}\n"), `{from: Größe, dates: [d/m/yyyy, "d.m.yy"]}`},
+		{head("", "  ordered_on: {from: Größe, dates: [d/m/yyyy]}\n"), `{from: Größe, dates: [d/m/yyyy, "d.m.yy"]}`},
 	} {
 		got, err := AddDateForm(c.text, order.Header, "ordered_on", "d.m.yy")
 		if err != nil || !strings.Contains(got, c.want) || !strings.Contains(got, "# ours") {

@@ -21,6 +21,7 @@ export type Proposal = S['Proposal']
 export type Act = S['Act']
 export type Options = Omit<S['NewLoad'], 'document' | 'mapping' | 'mapping_text' | 'version'>
 export type Undone = S['Undone']
+export type Renamed = S['Renamed']
 export type Comparison = S['Comparison']
 export type Why = S['Why']
 export type Interchange = S['Interchange']

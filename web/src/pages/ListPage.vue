@@ -1,10 +1,11 @@
 <script setup lang="ts">
-import { useQuery, useQueryClient } from '@tanstack/vue-query'
+import { keepPreviousData, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import InputText from 'primevue/inputtext'
 import { computed, ref, watch } from 'vue'
 
 import { api, data, download } from '../api/client'
+import NamePanel from '../components/NamePanel.vue'
 import StateNote from '../components/StateNote.vue'
 import { count } from '../format'
 
@@ -30,7 +31,7 @@ async function all(): Promise<Row[]> {
   } while (cursor)
   return rows
 }
-const { data: loaded, error, isPending, refetch } = useQuery({ queryKey: ['list', () => props.kind, () => props.name], queryFn: all })
+const { data: loaded, error, isPending, isPlaceholderData, refetch } = useQuery({ queryKey: ['list', () => props.kind, () => props.name], queryFn: all, placeholderData: keepPreviousData })
 const rows = ref<Row[]>([])
 const find = ref('')
 const busy = ref(false)
@@ -85,27 +86,30 @@ async function save() {
         <h1>{{ name }}</h1><span class="soft">{{ crosswalk ? 'crosswalk' : 'list' }} of {{ count(rows.length, 'row') }}{{ changed ? ', changed' : '' }}</span><span class="grow" />
         <InputText v-model="find" size="small" placeholder="Find" aria-label="Find in the list" />
         <Button size="small" text label="As CSV" @click="download(`/api/v1/${kind}/${name}/file?format=csv`)" /><Button size="small" text label="As workbook" @click="download(`/api/v1/${kind}/${name}/file?format=xlsx`)" />
-        <Button size="small" outlined label="Add a row" @click="add" /><Button size="small" label="Save" :disabled="!changed" :loading="busy" @click="save" />
+        <Button size="small" outlined label="Add a row" @click="add" /><Button size="small" label="Save" :disabled="!changed || isPlaceholderData" :loading="busy" @click="save" />
       </div>
       <StateNote v-if="failed" :error="failed" class="sheet" @retry="failed = undefined" />
-      <div class="sheet table">
-        <table>
-          <thead><tr><th v-for="c in columns" :key="c.key">{{ c.title }}</th><th /></tr></thead>
-          <tbody>
-            <tr v-for="{ r, i } in shown" :key="i">
-              <td v-for="c in columns" :key="c.key"><input :value="r[c.key] ?? ''" :aria-label="`${c.title} of row ${i + 1}`" @change="set(i, c.key, ($event.target as HTMLInputElement).value)" /></td>
-              <td><button type="button" :aria-label="`Take ${r.code} out`" title="Take it out" @click="rows.splice(i, 1); changed = true">×</button></td>
-            </tr>
-          </tbody>
-        </table>
-        <p v-if="shown.length === 500" class="soft">The first 500 are shown; Find narrows them.</p>
+      <div class="split">
+        <div class="sheet table">
+          <table>
+            <thead><tr><th v-for="c in columns" :key="c.key">{{ c.title }}</th><th /></tr></thead>
+            <tbody>
+              <tr v-for="{ r, i } in shown" :key="i">
+                <td v-for="c in columns" :key="c.key"><input :value="r[c.key] ?? ''" :aria-label="`${c.title} of row ${i + 1}`" @change="set(i, c.key, ($event.target as HTMLInputElement).value)" /></td>
+                <td><button type="button" :aria-label="`Take ${r.code} out`" title="Take it out" @click="rows.splice(i, 1); changed = true">×</button></td>
+              </tr>
+            </tbody>
+          </table>
+          <p v-if="shown.length === 500" class="soft">The first 500 are shown; Find narrows them.</p>
+        </div>
+        <div><NamePanel :kind="crosswalk ? 'crosswalks' : 'lists'" :name="name" /></div>
       </div>
     </template>
   </div>
 </template>
 
 <style scoped>
-.table { flex: 1; overflow: auto; }
+.table { overflow: auto; }
 table { border-collapse: separate; border-spacing: 0; width: 100%; font-size: 13px; }
 th { position: sticky; top: 0; background: var(--desk); color: var(--ink-soft); font-weight: 400; text-align: left; padding: 4px 8px; border-bottom: 1px solid var(--rule); }
 td { border-bottom: 1px solid var(--rule-soft); border-right: 1px solid var(--rule-soft); padding: 0; }

@@ -54,7 +54,7 @@ async function importFile(e: Event) {
         <h2>{{ s.title }}</h2>
         <p v-if="!s.items.length" class="soft">None yet. A CSV or workbook with the columns {{ s.kind === 'lists' ? 'code and name' : 'theirs and ours' }} makes one.</p>
         <ul>
-          <li v-for="i in s.items" :key="i.name"><RouterLink :to="`/lists/${s.kind}/${i.name}`">{{ i.name }}</RouterLink> <span class="soft">{{ count(i.entries, 'row') }}, {{ when(i.imported_at) }}</span></li>
+          <li v-for="i in s.items" :key="i.name"><RouterLink :to="`/lists/${s.kind}/${i.name}`">{{ i.name }}</RouterLink> <span class="soft">{{ count(i.entries, 'row') }}, {{ i.imported_at ? when(i.imported_at) : 'ships with Koinos' }}</span></li>
         </ul>
       </section>
     </div>

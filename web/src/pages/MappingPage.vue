@@ -1,11 +1,12 @@
 <script setup lang="ts">
-import { useQuery } from '@tanstack/vue-query'
+import { keepPreviousData, useQuery } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import Select from 'primevue/select'
 import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { api, data, download, type Comparison } from '../api/client'
+import NamePanel from '../components/NamePanel.vue'
 import StateNote from '../components/StateNote.vue'
 import { when } from '../format'
 import EffectTable from '../editor/EffectTable.vue'
@@ -13,8 +14,7 @@ import EffectTable from '../editor/EffectTable.vue'
 // One mapping: its text, its versions, and what a change did.
 const props = defineProps<{ name: string }>()
 const router = useRouter()
-const params = { params: { path: { name: props.name } } }
-const { data: versions, error, isPending, refetch } = useQuery({ queryKey: ['versions', props.name], queryFn: () => data(api.GET('/api/v1/mappings/{name}/versions', params)) })
+const { data: versions, error, isPending, refetch } = useQuery({ queryKey: ['versions', () => props.name], queryFn: () => data(api.GET('/api/v1/mappings/{name}/versions', { params: { path: { name: props.name } } })), placeholderData: keepPreviousData })
 const { data: documents } = useQuery({ queryKey: ['documents'], queryFn: () => data(api.GET('/api/v1/documents', { params: { query: { limit: 100 } } })) })
 const version = ref<number>()
 const shown = computed(() => versions.value?.items.find((v) => v.version === version.value) ?? versions.value?.items[0])
@@ -78,6 +78,7 @@ async function blank() {
             <Button size="small" outlined :label="`Compare with version ${before.version}`" :disabled="!document" @click="compare" />
             <EffectTable v-if="effect" :effect="effect" />
           </section>
+          <NamePanel kind="mappings" :name="name" />
         </div>
       </div>
     </template>
