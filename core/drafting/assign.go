@@ -153,6 +153,7 @@ func (d *drafter) candidates(columns []*profile, groups []int) []candidate {
 	}
 	d.byProducts(columns, &all)
 	preferNumbers(all)
+	preferSpoken(all)
 	sort.SliceStable(all, func(i, j int) bool {
 		if all[i].score != all[j].score {
 			return all[i].score > all[j].score
@@ -168,12 +169,27 @@ func (d *drafter) candidates(columns []*profile, groups []int) []candidate {
 	return all
 }
 
+// preferSpoken lets the number by which people speak of an order be its number
+// where the program that keeps it has an id for it besides.
+func preferSpoken(all []candidate) {
+	spoken := slices.ContainsFunc(all, func(c candidate) bool {
+		return c.name() == "sender_number" && c.score >= 0.5 && !strings.EqualFold(c.column.heading, "id")
+	})
+	for i := range all {
+		if c := &all[i]; spoken && c.name() == "sender_number" && strings.EqualFold(c.column.heading, "id") {
+			c.score *= 0.6
+		}
+	}
+}
+
 // preferNumbers lets a column that may be the order's number or its item be the number where another one
 // looks as much like the item.
 func preferNumbers(all []candidate) {
 	for i := range all {
 		number := &all[i]
-		if number.name() != "sender_number" {
+		if number.name() != "sender_number" || slices.ContainsFunc(all, func(o candidate) bool {
+			return o.name() == "sender_number" && o.column != number.column && o.score >= 0.9
+		}) {
 			continue
 		}
 		for j := range all {
@@ -185,7 +201,7 @@ func preferNumbers(all []candidate) {
 			if slices.ContainsFunc(all, func(o candidate) bool {
 				return o.name() == "item" && o.column != item.column && o.score >= item.score-0.05
 			}) {
-				number.score = item.score + 0.15
+				number.score = max(number.score, item.score+0.15)
 			}
 		}
 	}
@@ -270,6 +286,12 @@ func (d *drafter) byValues(p *profile, add func(order.Level, string, float64, st
 				100*p.share(n), name), true)
 		}
 	}
+	if d.looksLike(p, "unit_price") > 0.5 && p.filled > 1 && p.ofTen() {
+		add(order.Lines, "price_basis", 1.05, "prices are for 1, 10, 100 or 1000", true)
+	}
+	if hashed := p.begin("#"); hashed > 0 && p.share(hashed) > 0.9 {
+		add(order.Header, "sender_number", 0.75, `its values begin with "#"`, false)
+	}
 	if currency, _ := order.Lookup(order.Header, "currency"); p.fits(currency) == 1 && p.longest <= 3 {
 		add(order.Header, "currency", 0.8, "its values are currencies", true)
 	}
@@ -278,6 +300,8 @@ func (d *drafter) byValues(p *profile, add func(order.Level, string, float64, st
 		switch {
 		case dates:
 			add(order.Header, "ordered_on", 0.4, "its values are dates", false)
+		case p.padded():
+			add(order.Lines, "item", 0.35, "its values are codes", false)
 		case p.share(p.numbers) > 0.95 && p.share(p.whole) > 0.95 && p.longest <= 5:
 			add(order.Lines, "quantity", 0.35, "its values are small whole numbers", false)
 		case p.share(p.numbers) > 0.95 && p.share(p.whole) < 0.6:

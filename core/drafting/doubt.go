@@ -2,6 +2,7 @@ package drafting
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"koinos/core/order"
@@ -30,26 +31,37 @@ func (d *drafter) doubt(g *grouping, columns []*profile, chosen []candidate) {
 var others = []struct{ what, words string }{
 	{"a stock list", "on hand|stock|available|reserved|bestand|lagerbestand|stock on hand|disponible|en " +
 		"stock|giacenza|voorraad|inventory"},
+	{"a list of products", "ean|category|brand|stock|kategorie|marke|categorie|marque|weight|image|msrp"},
 	{"a price list", "list price|valid from|valid until|gultig ab|gultig bis|listenpreis|prix tarif|price list|new " +
 		"price|old price|rrp"},
 	{"a list of invoices",
 		"invoice no|invoice date|invoice|due date|due|paid|rechnungsno|rechnungsdatum|fallig|facture|date " +
 			"facture|fattura|open amount"},
+	{"a list of shipments", "shipment|shipment no|carrier|tracking|tracking no|shipped qty|qty shipped|shipped|delivered|" +
+		"lieferschein|lieferschein no|sendungsno"},
+	{"a sheet of hours", "employee|hours|project|mitarbeiter|stunden|projekt|worker|employe|heures|overtime"},
+	{"a bank statement", "booking date|value date|balance|saldo|buchungstag|valuta|solde|debit|credit|haben|soll"},
 	{"a list of addresses", "street|city|zip|phone|email|strasse|ort|plz|telefon|country|address|rue|ville|adresse"},
 }
 
 // noOrders says of a document that it does not look like one of orders: it has no quantities, or what
 // looks like one is called otherwise.
 func (d *drafter) noOrders(columns []*profile) {
-	quantity := false
+	quantity, guessed, item := false, false, false
 	for _, b := range d.y.bindings {
-		if b.level == order.Lines && b.field == "quantity" {
-			quantity = b.from != "{cell}" || d.bound(order.Header, "sender_number")
+		switch {
+		case b.level == order.Lines && b.field == "quantity":
+			// A matrix is of orders if sizes, days or places stand over it, or if they are numbered.
+			quantity = b.from != "{cell}" || d.bound(order.Header, "sender_number") || !d.bound(order.Lines, "custom.column")
+			guessed = b.sure == "unsure"
+		case b.level == order.Lines && (b.field == "item" || b.field == "gtin"):
+			item = item || b.sure != "unsure"
 		}
 	}
-	if quantity || len(columns) == 0 {
+	if len(columns) == 0 {
 		return
 	}
+	numbered := d.bound(order.Header, "sender_number") || len(d.y.parts) > 0
 	best, most := "", 0
 	for _, o := range others {
 		n := 0
@@ -65,9 +77,18 @@ func (d *drafter) noOrders(columns []*profile) {
 			best, most = o.what, n
 		}
 	}
-	d.out.NoOrders = "No column looks like a quantity: this may be no document of orders."
+	headed := slices.ContainsFunc(columns, func(p *profile) bool { return p.heading != "" })
+	reason := "No column looks like a quantity"
+	switch {
+	case !quantity, guessed && most >= 2, guessed && headed && !item && !numbered:
+	case !numbered && most >= 2:
+		reason = "No column looks like the number of an order"
+	default:
+		return
+	}
+	d.out.NoOrders = reason + ": this may be no document of orders."
 	if best != "" {
-		d.out.NoOrders = "No column looks like a quantity: this may be " + best + ", and no document of orders."
+		d.out.NoOrders = reason + ": this may be " + best + ", and no document of orders."
 	}
 	d.guess("document", "no orders", d.out.NoOrders, "unsure", "")
 }

@@ -225,7 +225,7 @@ func (d *drafter) describe(t *table, sheets string) {
 	d.y.sheet = sheets
 	if t.headAt >= 0 {
 		row := t.sheet.rows[t.headAt].Row
-		d.y.headRow, d.y.headRows = row, t.headRows
+		d.y.headRow, d.y.headRows, d.y.repeats = row, t.headRows, t.repeats
 		sure := "sure"
 		if t.score < 2 {
 			sure = "unsure"

@@ -70,9 +70,20 @@ func (d *drafter) labels(t *table, below bool) {
 		field order.Field
 	}
 	var all []found
-	for _, l := range d.findLabels(rows) {
+	labels := d.findLabels(rows)
+	taxed := slices.ContainsFunc(labels, func(l label) bool { return slices.Contains(sumOf(l.text), "tax") }) &&
+		!d.bound(order.Lines, "tax_percent")
+	for _, l := range labels {
 		p := d.profile(l.text, "", 0, []value{{0, l.value}})
+		if sum := sumOf(l.text); taxed && slices.Contains(sum, "amount") && slices.Contains(sum, "net") {
+			f, _ := order.Lookup(order.Header, "total_before_tax")
+			all = append(all, found{l, p, hint{score: 0.9, word: l.text}, f})
+			continue
+		}
 		for _, h := range d.hintsOf(l.text) {
+			if taxed && (h.field == "total" || h.field == "amount" || h.field == "tax_amount") {
+				continue // the lines say nothing of the tax that is in it
+			}
 			field := h.field
 			if h.level == order.Lines && (field == "amount") {
 				field = "total"
@@ -341,7 +352,7 @@ var kindWords = map[string]string{
 	"oh": "header", "hd": "header", "k": "header", "kopf": "header", "ent": "header", "cab": "header", "t1": "header",
 	"100": "header", "01": "header", "10": "header",
 	"l": "line", "lin": "line", "line": "line", "d": "line", "det": "line", "dtl": "line", "detail": "line",
-	"p": "line", "pos": "line", "item": "line", "i": "line", "it": "line", "ol": "line", "lig": "line", "z": "line",
+	"p": "line", "pos": "line", "item": "line", "i": "line", "it": "line", "itm": "line", "ol": "line", "lig": "line", "z": "line",
 	"200": "line", "02": "line", "20": "line",
 	"a": "party", "adr": "party", "addr": "party", "party": "party", "n1": "party", "nad": "party", "pty": "party",
 	"n": "note", "t": "note", "txt": "note", "note": "note", "nte": "note", "msg": "note", "text": "note", "c": "note",

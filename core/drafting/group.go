@@ -28,6 +28,9 @@ type grouping struct {
 func (d *drafter) groupRows(t *table, columns []*profile, chosen []candidate) grouping {
 	n := len(t.rows)
 	if p := d.identity(t, columns, chosen); p != nil {
+		if days := daysWithin(d.byValue(t, p), p, chosen, n); days != nil {
+			return d.byTwo(t, p, days)
+		}
 		return d.byColumn(t, p)
 	}
 	// Blank rows between blocks?
@@ -49,6 +52,50 @@ func (d *drafter) groupRows(t *table, columns []*profile, chosen []candidate) gr
 	}
 	return grouping{"file", "by: file", nil, make([]int, n),
 		"no column identifies an order: the whole document may be one", "unsure", "sheet"}
+}
+
+// daysWithin finds the column of days that tells the orders of one customer, or
+// of one shop, apart, where nothing numbers them.
+func daysWithin(groups []int, p *profile, chosen []candidate, rows int) *profile {
+	numbered := false
+	for _, c := range chosen {
+		numbered = numbered || c.name() == "sender_number" && c.column == p
+	}
+	if numbered || p.filled < rows {
+		return nil
+	}
+	for _, name := range []string{"requested_delivery_on", "ordered_on", "requested_ship_on"} {
+		for _, c := range chosen {
+			if c.name() == name && c.score >= 0.5 && c.column.filled == rows && constant(c.column, groups) < 0.97 {
+				return c.column
+			}
+		}
+	}
+	return nil
+}
+
+// byTwo groups by two columns together, neither of which is the order's number.
+func (d *drafter) byTwo(t *table, p, days *profile) grouping {
+	a, b := d.byValue(t, p), d.byValue(t, days)
+	numbers := map[[2]int]int{}
+	groups := make([]int, len(t.rows))
+	runs := 0
+	for i := range groups {
+		key := [2]int{a[i], b[i]}
+		if _, known := numbers[key]; !known {
+			numbers[key] = len(numbers)
+		}
+		if groups[i] = numbers[key]; i == 0 || groups[i] != groups[i-1] {
+			runs++
+		}
+	}
+	g := grouping{by: "key", yaml: "by: key, columns: " + flow([]string{p.from, days.from}), groups: groups, sure: "unsure",
+		second: "key of " + p.from,
+		why:    fmt.Sprintf("nothing numbers the orders; the days of %s differ within %s", days.from, p.from)}
+	if runs > len(numbers) {
+		g.yaml += ", rows: anywhere"
+	}
+	return g
 }
 
 // identity finds the column that says which order a row belongs to.

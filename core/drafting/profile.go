@@ -4,6 +4,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"unicode"
 
 	"koinos/core/list"
 	"koinos/core/mapping"
@@ -100,7 +101,7 @@ func (p *profile) add(c source.Cell, d *drafter) {
 			p.whole++
 		}
 	default:
-		if n, word, ok := mapping.NumberIn(d.decimal, s); ok && len(word) <= 8 {
+		if n, word, ok := mapping.NumberIn(d.decimal, s); ok && len(word) <= 8 && !(word != "" && coded(s)) {
 			p.numbers++
 			if n.Plain() == "" || !strings.Contains(n.Plain(), ".") {
 				p.whole++
@@ -144,6 +145,47 @@ func (p *profile) ask(s string, d *drafter) {
 			p.across[name]++
 		}
 	}
+}
+
+// begin counts the values that begin so, with a digit behind it.
+func (p *profile) begin(with string) (n int) {
+	for _, v := range p.values {
+		if rest, has := strings.CutPrefix(strings.TrimSpace(v.cell.Text), with); has && rest != "" && rest[0] >= '0' &&
+			rest[0] <= '9' {
+			n++
+		}
+	}
+	return n
+}
+
+// ofTen reports whether all values are 1, 10, 100 or 1000, and not all 1.
+func (p *profile) ofTen() bool {
+	for _, v := range p.values {
+		if !slices.Contains([]string{"1", "10", "100", "1000"}, strings.TrimSpace(v.cell.Text)) {
+			return false
+		}
+	}
+	return len(p.words) > 1 || !p.words["1"]
+}
+
+// padded reports whether the values are codes, as numbers with zeros in front
+// are and words of letters and digits.
+func (p *profile) padded() bool {
+	n := 0
+	for _, v := range p.values {
+		s := strings.TrimSpace(v.cell.Text)
+		if len(s) > 1 && s[0] == '0' && s[1] >= '0' && s[1] <= '9' || coded(s) && strings.ContainsAny(s, "0123456789") {
+			n++
+		}
+	}
+	return p.share(n) >= 0.5 && p.share(p.spaces) == 0
+}
+
+// coded reports whether a text with digits begins with letters that are no
+// currency: P1 is a code, USD 5 is money.
+func coded(s string) bool {
+	begins := strings.IndexFunc(s, func(r rune) bool { return !unicode.IsLetter(r) })
+	return begins > 0 && !isCurrency(s[:begins])
 }
 
 // share is n of the filled values.

@@ -4,6 +4,7 @@ import (
 	"io"
 	"math"
 	"regexp"
+	"slices"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -33,6 +34,7 @@ type table struct {
 	below    []source.Record
 	until    string // text of the first row behind the end
 	leaveOut string // condition of rows of sums inside
+	repeats  bool   // the heading stands again on each page, with what stands above it
 	columns  []*profile
 	score    float64
 }
@@ -259,11 +261,16 @@ func (d *drafter) cut(t *table) {
 	width := len(t.head)
 	typical := typicalFill(rows)
 	end := len(rows)
+	if i := d.another(rows, t.head); i > 0 {
+		t.below, t.until = rows[i:], pattern(firstText(&rows[i]))
+		rows = rows[:i]
+		end = i
+	}
 	odd := func(i int) bool {
 		r := &rows[i]
 		first := firstText(r)
 		n := filledCells(r)
-		return isTotal(first) && n <= max(typical-1, 3)
+		return (isTotal(first) || isSumOf(first)) && n <= max(typical-1, 3)
 	}
 	// The tail: rows behind which no row of the table stands any more.
 	for end > 0 {
@@ -276,7 +283,7 @@ func (d *drafter) cut(t *table) {
 		end--
 	}
 	if end < len(rows) && end > 0 {
-		t.below = rows[end:]
+		t.below = append(slices.Clone(rows[end:]), t.below...)
 		rows = rows[:end]
 		// Sums inside the table may begin like those at its foot: then these are
 		// left out one by one, and the end is the first row that is told apart.
@@ -316,7 +323,12 @@ func (d *drafter) cut(t *table) {
 		t.leaveOut = strings.Join(parts, " or ")
 	}
 	// The heading again, as printed sheets have it.
-	for _, r := range kept {
+	paged := pageHeads(t.above)
+	for i, r := range kept {
+		if i+1 < len(kept) && paged[withoutDigits(firstText(&r))] && sameRow(&kept[i+1], &s.rows[max(t.headAt, 0)]) {
+			t.repeats = true
+			continue
+		}
 		same := 0
 		for c := range width {
 			if t.head[c] != "" && list.Fold(text(&r, c)) == list.Fold(t.head[c]) {
@@ -344,6 +356,86 @@ func (d *drafter) cut(t *table) {
 		}
 		t.columns = append(t.columns, d.profile(heading, from, c+1, values))
 	}
+}
+
+// another finds where another table begins below a blank row: with headings
+// over columns that held numbers, which are not those of the table.
+func (d *drafter) another(rows []source.Record, head []string) int {
+	numbers := map[int]int{}
+	for i := range rows {
+		r := &rows[i]
+		words, over, filled := 0, 0, 0
+		for c := range r.Cells {
+			if r.Cells[c].Blank() {
+				continue
+			}
+			filled++
+			if wordy(r.Cells[c]) {
+				words++
+				if numbers[c]*10 >= i*8 && i > 0 {
+					over++
+				}
+			} else {
+				numbers[c]++
+			}
+		}
+		if i < 2 || i+1 >= len(rows) || r.Row < rows[i-1].Row+2 || words < 2 || words != filled ||
+			isTotal(firstText(r)) || over == 0 && !d.ofItsOwn(rows[i:], typicalFill(rows[:i])) {
+			continue
+		}
+		known := 0
+		for c := range r.Cells {
+			if t := text(r, c); t != "" && countFold(head, t) > 0 {
+				known++
+			}
+		}
+		first := pattern(firstText(r))
+		if known < words && !slices.ContainsFunc(rows[:i], func(o source.Record) bool {
+			return matches(first, firstText(&o))
+		}) {
+			return i
+		}
+	}
+	return 0
+}
+
+// ofItsOwn reports whether rows are a heading and what stands below it, in as
+// many columns, which are not those of the rows above.
+func (d *drafter) ofItsOwn(rows []source.Record, above int) bool {
+	width, numbers := filledCells(&rows[0]), 0
+	for i := range rows[1:] {
+		if r := &rows[i+1]; filledCells(r) == width {
+			for _, c := range r.Cells {
+				if !c.Blank() && !wordy(c) {
+					numbers++
+				}
+			}
+		} else {
+			return false
+		}
+	}
+	return width != above && numbers > 0
+}
+
+// pageHeads are the rows above a heading, digits aside, that may stand again at
+// the head of each page.
+func pageHeads(above []source.Record) map[string]bool {
+	all := map[string]bool{}
+	for i := range above {
+		if filledCells(&above[i]) == 1 {
+			all[withoutDigits(firstText(&above[i]))] = true
+		}
+	}
+	return all
+}
+
+func withoutDigits(s string) string {
+	return strings.Map(func(r rune) rune {
+		if unicode.IsDigit(r) {
+			return -1
+		}
+		return r
+	}, s)
 }
 
 // plainName reports whether a heading can be named as it is: it is not blank,

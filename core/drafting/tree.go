@@ -114,6 +114,13 @@ func (d *drafter) tree(r io.ReaderAt, size int64, opt source.Options) error {
 	candidates = slices.DeleteFunc(candidates, func(c candidate) bool {
 		return c.level == order.Lines && !slices.Contains(bothLevels, c.name())
 	})
+	if !slices.ContainsFunc(candidates, func(c candidate) bool { return c.name() == "sender_number" }) {
+		for _, p := range heads { // the code of an order is its number
+			if f, _ := order.Lookup(order.Header, "sender_number"); p.from == "code" && len(p.words) == p.filled {
+				candidates = append(candidates, candidate{p, order.Header, f, 0.6, []string{"it is the order's code"}, false})
+			}
+		}
+	}
 	chosen, second := assign(candidates)
 	for _, c := range chosen {
 		d.bind(&c, candidates, second[c.column])

@@ -35,8 +35,8 @@ var wordings = []wording{
 			"placed|bestelldatum|auftragsdatum|bestellt am|date commande|date de commande|date de la commande|fecha " +
 			"pedido|fecha de pedido|fecha del pedido|data ordine|data dell " +
 			"ordine|orderdatum|besteldatum|ordredato|bestillingsdato|data zamowienia|data da encomenda|data " +
-			"encomenda|orderdate|podate|document date|order day",
-		"date|datum|fecha|data|dato|created|created at|placed|created on|day|jour|belegdatum"},
+			"encomenda|orderdate|podate|document date|order day|issued|issued on|issue date|date issued|creation date",
+		"date|datum|fecha|data|dato|created|created at|placed|created on|day|jour|belegdatum|dated|entered|entered on|raised|raised on|booked on|submitted|submitted at|erfasst|erstellt"},
 	{order.Header, "requested_delivery_on",
 		"delivery date|deliver by|deliver on|requested delivery|requested delivery date|delivery on|required " +
 			"date|required by|required on|wanted on|wanted by|need by|needed by|need date|due date|eta|delivery " +
@@ -70,7 +70,7 @@ var wordings = []wording{
 		"customer no|customer code|customer id|account no|account code|supplier no|supplier code|vendor no|vendor " +
 			"code|vendor id|kunden no|kundenno|lieferanten no|lieferantenno|code client|no client|code " +
 			"fournisseur|codigo cliente|codigo proveedor|codice cliente|codice fornitore|klant " +
-			"no|klantno|leverancier no|kunde no|kundeno|kund no|supplierno|customerno|customer account|buyer code",
+			"no|klantno|leverancier no|kunde no|kundeno|kund no|supplierno|customerno|customer account|buyer code|sold to|sold to party|sold to no|debitor|debitor no|debitorno|kreditor|kreditor no|kreditorno",
 		"customer|account|supplier|vendor|kunde|lieferant|client|fournisseur|cliente|proveedor|fornitore|klant|leverancier|kund|leverantor|leverandor|kontrahent|fornecedor|buyer|partner|seller"},
 	{order.Header, "total",
 		"order total|grand total|total order|order value|order sum|order amount|total amount|total value|total " +
@@ -100,15 +100,15 @@ var wordings = []wording{
 
 	{order.Lines, "number",
 		"line|line no|line number|pos|position|pos no|posno|row|row no|ligne|no " +
-			"ligne|linea|regel|regelno|zeile|lnr|rad|linje|no linea|lineno|item line|lp", "no|item|nr"},
+			"ligne|linea|regel|regelno|zeile|lnr|rad|linje|no linea|lineno|item line|lp|riga|no riga|order item|sales order item", "no|item|nr"},
 	{order.Lines, "item",
-		"item|item no|item code|item id|sku|stock code|article|article no|article code|part no|part|part " +
+		"item|item no|item code|style no|style code|item id|sku|stock code|article|article no|article code|part no|part|part " +
 			"number|product no|product code|product id|material no|material|artikel|artikel no|artikelno|art " +
 			"no|artno|art|code article|no article|article ref|codigo articulo|codigo de articulo|codigo|articulo|cod " +
 			"articulo|codice|codice articolo|articolo|cod articolo|produktno|varenummer|vare " +
 			"no|vareno|varenno|artikelcode|produktkode|kod|kod towaru|indeks|codigo artigo|artigo|our item|our " +
 			"code|itemcode|itemno|partno|productcode|articleno|stock no|catalogue no|catalog no|cat no|model no",
-		"code|product|reference|ref|produkt|produit|producto|prodotto|no|id|model"},
+		"code|product|reference|ref|produkt|produit|producto|prodotto|no|id|model|style|design"},
 	{order.Lines, "buyer_item",
 		"customer item|customer part no|buyer item|buyer part no|your item|your part no|your article " +
 			"no|kundenartikelno|kundenartikel no|ihre artikel no|ref client|buyer item code|customer sku", ""},
@@ -130,7 +130,7 @@ var wordings = []wording{
 			"ta|qta|aantal|antal|antall|kvantitet|ilosc|qtd|quantidade|qtde|units ordered|how " +
 			"many|kolicina|quant|order pieces|qty pcs", "amount|units|boxes|metres|litres|ordered|count"},
 	{order.Lines, "unit",
-		"unit|uom|u m|um|unit of measure|units of measure|einheit|mengeneinheit|me|unite|unidad|ud|unita|unita di " +
+		"unit|uom|u m|um|u|unit of measure|units of measure|einheit|mengeneinheit|me|unite|unidad|ud|unita|unita di " +
 			"misura|eenheid|enhed|enhet|jm|jednostka|unidade|un|measure|order unit", "pack|packaging"},
 	{order.Lines, "unit_price",
 		"price|unit price|each|price each|price unit|item price|net price|unit " +
@@ -138,11 +138,11 @@ var wordings = []wording{
 			"unit|p u|precio|precio unitario|precio unidad|prezzo|prezzo " +
 			"unitario|prijs|stuksprijs|eenheidsprijs|pris|a pris|stykpris|enhetspris|cena|cena netto|preco|preco " +
 			"unitario|unitprice|price ea|rate", ""},
-	{order.Lines, "price_basis", "price basis|price per|per|pricing unit|preiseinheit|price quantity|price unit qty",
+	{order.Lines, "price_basis", "price basis|price per|per|pricing unit|preiseinheit|price quantity|price unit qty|pe|per qty",
 		""},
 	{order.Lines, "discount_percent",
 		"discount|disc|disc %|discount %|rabatt|rabatt %|remise|remise %|descuento|dto|dto %|desc %|sconto|sconto " +
-			"%|korting|korting %|rabat|rabat %|rabais|desconto|less|less %|discount percent|discount pct|rebate %", ""},
+			"%|korting|korting %|rabat|rabat %|rabais|desconto|less|less %|sc|sc %|sconto percentuale|discount percent|discount pct|rebate %", ""},
 	{order.Lines, "tax_percent",
 		"vat|vat %|tax %|tax rate|vat rate|mwst|mwst %|ust|ust %|tva|tva %|iva|iva %|btw|btw %|moms|moms " +
 			"%|steuersatz|taux tva|tax percent", "tax"},
@@ -218,7 +218,7 @@ var short = map[string]string{"cust": "customer", "cus": "customer", "vend": "ve
 func plainWords(s string) []string {
 	var b strings.Builder
 	before := rune(0)
-	for _, r := range s {
+	for _, r := range strings.ReplaceAll(s, "MwSt", "Mwst") {
 		if unicode.IsUpper(r) && unicode.IsLower(before) {
 			b.WriteByte(' ')
 		}
@@ -236,6 +236,10 @@ func plainWords(s string) []string {
 	})
 	var words []string
 	for _, w := range fields {
+		if pieces := cutShort(w); pieces != nil {
+			words = append(words, pieces...)
+			continue
+		}
 		if whole := short[w]; whole != "" {
 			w = whole
 		}
@@ -249,6 +253,37 @@ func plainWords(s string) []string {
 		words = append(words, w)
 	}
 	return words
+}
+
+// clipped are the pieces that names without vowels are put together of, as in SLSORDNBR.
+var clipped = map[string]string{"sls": "", "ord": "order", "cus": "customer", "cust": "customer", "vnd": "vendor",
+	"vend": "vendor", "sup": "supplier", "nbr": "no", "num": "no", "dte": "date", "dt": "date", "req": "requested",
+	"rqd": "requested", "shp": "ship", "dlv": "delivery", "del": "delivery", "lin": "line", "ln": "line", "itm": "item",
+	"prt": "part", "dsc": "description", "desc": "description", "qty": "qty", "uom": "uom", "cde": "code", "cd": "code",
+	"unt": "unit", "prc": "price", "amt": "amount", "ext": "extended", "dsct": "discount", "pct": "%", "loc": "location",
+	"whs": "warehouse", "po": "po", "so": "sales order"}
+
+// cutShort cuts a word into pieces that it is put together of; nil where it is not.
+func cutShort(w string) []string {
+	if len(w) < 6 || conceptOf[w] != "" {
+		return nil
+	}
+	var pieces []string
+	for rest := w; rest != ""; {
+		found := ""
+		for n := min(4, len(rest)); n >= 2; n-- {
+			if _, known := clipped[rest[:n]]; known {
+				found = rest[:n]
+				break
+			}
+		}
+		if found == "" {
+			return nil
+		}
+		pieces = append(pieces, strings.Fields(clipped[found])...)
+		rest = rest[len(found):]
+	}
+	return pieces
 }
 
 // fill are words that say nothing about what a column is.
@@ -288,6 +323,9 @@ func alike(heading []string, joined, run string, e *entry) float64 {
 		return 0.8 - 0.06*float64(len(rest))
 	case all:
 		return 0.62 - 0.08*float64(len(rest))
+	}
+	if known := conceptOf[joined] != ""; known {
+		return 0 // a word that is known is not another one misspelt
 	}
 	if d := len(joined) - len(e.joined); len(e.joined) >= 5 && d >= -4 && d <= 4 &&
 		(near(joined, e.joined, 1) || len(e.joined) >= 9 && near(joined, e.joined, 2)) {
@@ -392,6 +430,11 @@ func hints(heading string) []hint {
 			best[key] = hint{e.level, e.field, score, e.text}
 		}
 	}
+	for _, h := range combinedHints(words, joined) {
+		if key := [2]string{string(h.level), h.field}; h.score > best[key].score {
+			best[key] = h
+		}
+	}
 	var all []hint
 	for _, h := range best {
 		all = append(all, h)
@@ -425,5 +468,36 @@ func isTotal(text string) bool {
 			return true
 		}
 	}
+	for _, w := range words[:min(len(words), 3)] { // net total, montant total HT
+		if len(words) <= 4 && sumWords[w] {
+			return true
+		}
+	}
 	return false
 }
+
+// isSumOf reports whether a text names a sum of all lines, such as "Nettosumme",
+// or the tax on them, such as "MwSt. 19 %".
+func isSumOf(text string) bool { return len(sumOf(text)) > 0 }
+
+// sumOf gives the concepts of such a text; none is that it is no such text.
+func sumOf(text string) []concept {
+	words := plainWords(text)
+	if len(words) == 0 || len(words) > 4 {
+		return nil
+	}
+	spoken, strange := spokenOf(slices.DeleteFunc(words, func(w string) bool {
+		return w == "%" || strings.Trim(w, "0123456789") == ""
+	}))
+	sum := slices.Contains(spoken, "amount") || slices.Contains(spoken, "tax")
+	if !sum || strange > 0 || slices.ContainsFunc(spoken, func(c concept) bool {
+		return c != "amount" && c != "tax" && c != "net" && c != "order"
+	}) {
+		return nil
+	}
+	return spoken
+}
+
+// sumWords are words that say in any short text that it is of a sum.
+var sumWords = map[string]bool{"total": true, "subtotal": true, "summe": true, "gesamtsumme": true, "zwischensumme": true,
+	"totale": true, "totaal": true, "somme": true, "suma": true, "summa": true, "soma": true, "razem": true}

@@ -14,6 +14,7 @@ type yaml struct {
 	records  string
 	headRow  int
 	headRows int
+	repeats  bool
 	until    string
 	blank    int
 	leaveOut string
@@ -50,6 +51,9 @@ func (y *yaml) text(d *drafter) string {
 		rows := ""
 		if y.headRows > 1 {
 			rows = fmt.Sprintf(", rows: %d", y.headRows)
+		}
+		if y.repeats {
+			rows += ", repeats: true"
 		}
 		line("  heading: {row: %d%s}", y.headRow, rows)
 	}

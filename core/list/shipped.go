@@ -54,10 +54,10 @@ func Shipped(name string) []Entry {
 
 // unitWords are words by which people write units in orders, behind the codes
 // of UN/ECE Recommendations 20 and 21 that mean the same. The first code is the
-// one that the crosswalk gives. A word with two meanings, such as "st"
-// (Stück, set) or "gr" (gram, gross), is in none of them.
+// one that the crosswalk gives. A word with two meanings, such as "gr"
+// (gram, gross) or "ml" (millilitre, mètre linéaire), is in none of them.
 var unitWords = []struct{ codes, words string }{
-	{"EA H87 C62 PCE", "pcs pc piece pieces each unit units item items stk stück stueck stuck pièce pièces piece(s) " +
+	{"EA H87 C62 PCE", "pcs pc piece pieces each unit units item items stk stück stueck stuck st pièce pièces piece(s) " +
 		"pce pces pza pzas pieza piezas unidad unidades ud uds pezzo pezzi pz stuks stuk szt sztuka sztuki sztuk styk " +
 		"styck stycken kpl ks kus kusy db un unid"},
 	{"BX XBX", "box boxes bxs schachtel schachteln boîte boîtes boite boites caja cajas scatola scatole doos " +
@@ -82,7 +82,7 @@ var unitWords = []struct{ codes, words string }{
 	{"PR", "pair pairs paar paare paire paires par pares paio paia para pary"},
 	{"DZN", "dozen dozens doz dz dutzend dzd douzaine douzaines docena docenas dozzina dozzine dozijn tuzin"},
 	{"GRO", "gross"},
-	{"MTR", "m mtr mtrs metre metres meter meters mètre mètres metro metros metri metr metry"},
+	{"MTR", "m mb mtr mtrs metre metres meter meters mètre mètres metro metros metri metr metry"},
 	{"CMT", "cm centimetre centimetres centimeter centimeters"},
 	{"MMT", "mm millimetre millimetres millimeter millimeters"},
 	{"KMT", "km kilometre kilometres kilometer kilometers"},
@@ -93,7 +93,7 @@ var unitWords = []struct{ codes, words string }{
 	{"FTK", "sqft ft² ft2"},
 	{"MTQ", "m³ m3 cbm"},
 	{"LTR", "l L ltr ltrs litre litres liter liters litro litros litri litr litry"},
-	{"MLT", "ml millilitre millilitres milliliter milliliters"},
+	{"MLT", "millilitre millilitres milliliter milliliters"},
 	{"CLT", "cl centilitre centilitres"},
 	{"GLL", "gal gallon gallons"},
 	{"KGM", "kg kgs kilo kilos kilogram kilograms kilogramm kilogramme kilogrammes"},
@@ -115,8 +115,11 @@ func unitPairs() []Pair {
 		for _, word := range strings.Fields(u.words) {
 			first, size := utf8.DecodeRuneInString(word)
 			forms := []string{word, string(unicode.ToUpper(first)) + word[size:], strings.ToUpper(word)}
-			if size == len(word) {
+			switch {
+			case size == len(word):
 				forms = forms[:1] // M is a thousand to some, H a hundred
+			case word == "st":
+				forms = forms[:2] // ST is a set in X12
 			}
 			for _, w := range forms {
 				for _, w := range []string{w, w + "."} {

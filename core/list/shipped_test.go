@@ -20,7 +20,8 @@ func TestUnitWords(t *testing.T) {
 		{"m", "MTR", "MTR", ""},
 		{"L", "LTR", "LTR", ""},
 		{"dozen", "DZN", "", ""},
-		{"st", "", "", ""},
+		{"st", "EA", "EA", "H87"},
+		{"ml", "", "", ""}, // millilitre, or mètre linéaire
 		{"gr", "", "", ""},
 		{"barrow", "", "", ""},
 	} {
@@ -36,8 +37,10 @@ func TestUnitWords(t *testing.T) {
 			}
 		}
 	}
-	if ours, spelled, _ := shipped()[UnitWords].Ours("M"); ours != "MTR" || !spelled {
-		t.Errorf("M, which is a thousand to some, is %q without a word", ours)
+	for word, usual := range map[string]string{"M": "MTR", "ST": ""} {
+		if ours, spelled, ok := shipped()[UnitWords].Ours(word); ours != usual || spelled != ok {
+			t.Errorf("%s, which is something else to some, is %q without a word", word, ours)
+		}
 	}
 	said := map[string]string{}
 	for _, u := range unitWords {

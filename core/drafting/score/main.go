@@ -47,4 +47,39 @@ func main() {
 		"%d wrong bindings marked sure\n",
 		n, 100*float64(groups)/float64(n), 100*float64(ranges)/float64(n), 100*float64(right)/float64(fields), fields,
 		sureWrong)
+	strangers()
+}
+
+// strangers prints how the documents of others are drafted, by kind of layout.
+func strangers() {
+	all, err := corpus.Strangers()
+	if err != nil {
+		fmt.Println(err)
+	}
+	type sum struct{ documents, grouped, fields, right int }
+	sums, kinds := map[string]*sum{}, []string{}
+	fmt.Println("\nDocuments of others")
+	for _, s := range all {
+		if sums[s.Kind] == nil {
+			sums[s.Kind] = &sum{}
+			kinds = append(kinds, s.Kind)
+		}
+		k := sums[s.Kind]
+		k.documents++
+		if s.Grouping {
+			k.grouped++
+		}
+		k.fields, k.right = k.fields+s.Fields, k.right+s.Right
+		for _, w := range s.Wrong {
+			fmt.Printf("    %s: %s\n", s.Name, w)
+		}
+		if slices.Contains(os.Args[1:], s.Name) {
+			fmt.Println(s.Text)
+		}
+	}
+	slices.Sort(kinds)
+	for _, kind := range kinds {
+		k := sums[kind]
+		fmt.Printf("%-14s read right %2d of %2d, bindings right %3d of %3d\n", kind, k.grouped, k.documents, k.right, k.fields)
+	}
 }
