@@ -295,6 +295,9 @@ func (d *drafter) byValues(p *profile, add func(order.Level, string, float64, st
 	if currency, _ := order.Lookup(order.Header, "currency"); p.fits(currency) == 1 && p.longest <= 3 {
 		add(order.Header, "currency", 0.8, "its values are currencies", true)
 	}
+	if words := plainWords(p.heading); len(words) == 1 && conceptOf[words[0]] == "item" && p.padded() {
+		add(order.Lines, "item", 0.8, "its values are codes", false)
+	}
 	if p.heading == "" || len(d.hintsOf(p.heading)) == 0 {
 		_, dates := p.isDates()
 		switch {

@@ -329,11 +329,11 @@ func (d *drafter) matrix(t *table, candidates []candidate) []*profile {
 	if len(best) < 3 {
 		return nil
 	}
-	filled := 0
+	filled, whole := 0, 0
 	for _, p := range best {
-		filled += p.filled
+		filled, whole = filled+p.filled, whole+p.whole
 	}
-	if filled == 0 {
+	if filled == 0 || whole*10 < filled*7 { // prices and sums, not quantities
 		return nil
 	}
 	return best

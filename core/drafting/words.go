@@ -44,7 +44,7 @@ var wordings = []wording{
 			"livraison|livrer le|fecha de entrega|fecha entrega|data consegna|data di consegna|consegna " +
 			"entro|leverdatum|leveringsdatum|leveringsdato|leveransdatum|gewenste leverdatum|data dostawy|data de " +
 			"entrega|data entrega|deliverydate|arrive by|arrival date|in hands date",
-		"delivery|due|wanted|livraison|entrega|consegna|levering|lieferung|leverans|required|deadline|dostawa"},
+		"delivery|due|wanted|livraison|entrega|consegna|levering|lieferung|leverans|required|deadline|dostawa|lt"},
 	{order.Header, "requested_ship_on",
 		"ship date|ship on|ship by|requested ship date|dispatch date|despatch date|dispatch by|dispatch " +
 			"on|versanddatum|versand am|versandtermin|date d expedition|date expedition|fecha de envio|fecha " +
@@ -68,7 +68,7 @@ var wordings = []wording{
 		""},
 	{order.Header, "partner",
 		"customer no|customer code|customer id|account no|account code|supplier no|supplier code|vendor no|vendor " +
-			"code|vendor id|kunden no|kundenno|lieferanten no|lieferantenno|code client|no client|code " +
+			"code|vendor id|kunden no|kundenno|kdno|kdnr|kd no|lieferanten no|lieferantenno|code client|no client|code " +
 			"fournisseur|codigo cliente|codigo proveedor|codice cliente|codice fornitore|klant " +
 			"no|klantno|leverancier no|kunde no|kundeno|kund no|supplierno|customerno|customer account|buyer code|sold to|sold to party|sold to no|debitor|debitor no|debitorno|kreditor|kreditor no|kreditorno",
 		"customer|account|supplier|vendor|kunde|lieferant|client|fournisseur|cliente|proveedor|fornitore|klant|leverancier|kund|leverantor|leverandor|kontrahent|fornecedor|buyer|partner|seller"},
@@ -125,7 +125,7 @@ var wordings = []wording{
 			"description|artikelbezeichnung|kurztext|artikeltext|warenbezeichnung|bezeichnung|beschreibung|designation|libelle|descripcion|descrizione|omschrijving|beskrivelse|benamning|benaming|varetekst|denumire|opis|nazwa|nazwa towaru|descricao|article name|produktname|text|goods|what|articlename|productname|itemdescription|item title|title", "name|product|produkt|artikel|item|article|produit|details|colour|color|varenavn|navn"},
 	{order.Lines, "quantity",
 		"qty|quantity|qty ordered|ordered qty|quantity ordered|order qty|order " +
-			"quantity|pieces|pcs|menge|anzahl|stuck|stueck|stk|bestellmenge|quantite|qte|quantite " +
+			"quantity|pieces|pcs|menge|mge|anzahl|stuck|stueck|stk|bestellmenge|quantite|qte|quantite " +
 			"commandee|cantidad|cant|cantidades|quantita|q " +
 			"ta|qta|aantal|antal|antall|kvantitet|ilosc|qtd|quantidade|qtde|units ordered|how " +
 			"many|kolicina|quant|order pieces|qty pcs", "amount|units|boxes|metres|litres|ordered|count"},
@@ -134,14 +134,14 @@ var wordings = []wording{
 			"misura|eenheid|enhed|enhet|jm|jednostka|unidade|un|measure|order unit", "pack|packaging"},
 	{order.Lines, "unit_price",
 		"price|unit price|each|price each|price unit|item price|net price|unit " +
-			"cost|cost|preis|einzelpreis|stuckpreis|stueckpreis|nettopreis|ep|e preis|prix|prix unitaire|pu|prix " +
+			"cost|cost|preis|einzelpreis|vk|vk preis|ek|ek preis|stuckpreis|stueckpreis|nettopreis|ep|e preis|prix|prix unitaire|pu|prix " +
 			"unit|p u|precio|precio unitario|precio unidad|prezzo|prezzo " +
 			"unitario|prijs|stuksprijs|eenheidsprijs|pris|a pris|stykpris|enhetspris|cena|cena netto|preco|preco " +
 			"unitario|unitprice|price ea|rate", ""},
 	{order.Lines, "price_basis", "price basis|price per|per|pricing unit|preiseinheit|price quantity|price unit qty|pe|per qty",
 		""},
 	{order.Lines, "discount_percent",
-		"discount|disc|disc %|discount %|rabatt|rabatt %|remise|remise %|descuento|dto|dto %|desc %|sconto|sconto " +
+		"discount|disc|disc %|discount %|rabatt|rab|rab %|rabatt %|remise|remise %|descuento|dto|dto %|desc %|sconto|sconto " +
 			"%|korting|korting %|rabat|rabat %|rabais|desconto|less|less %|sc|sc %|sconto percentuale|discount percent|discount pct|rebate %", ""},
 	{order.Lines, "tax_percent",
 		"vat|vat %|tax %|tax rate|vat rate|mwst|mwst %|ust|ust %|tva|tva %|iva|iva %|btw|btw %|moms|moms " +
@@ -149,7 +149,7 @@ var wordings = []wording{
 	{order.Lines, "amount",
 		"amount|line total|line amount|extended|extended amount|extended cost|extended value|extended price|ext " +
 			"price|line value|net amount|net " +
-			"value|betrag|gesamtpreis|positionswert|zeilensumme|nettobetrag|gp|montant|montant ht|total " +
+			"value|wert|betrag|gesamtpreis|positionswert|zeilensumme|nettobetrag|gp|montant|montant ht|total " +
 			"ligne|importe|importo|bedrag|regeltotaal|belob|belop|wartosc|wartosc netto|valor|linetotal|line " +
 			"sum|value|sum", "total|summe|gesamt|somme|suma|somma|totaal|net|totale|price total"},
 	{order.Lines, "location",

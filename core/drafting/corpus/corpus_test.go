@@ -47,7 +47,7 @@ func TestStrangers(t *testing.T) {
 			}
 		}
 	}
-	if len(all) < 59 || groups*100 < len(all)*95 || right*100 < fields*97 {
+	if len(all) < 74 || groups*100 < len(all)*95 || right*100 < fields*97 {
 		t.Errorf("of %d documents %d are read as they should be; %d of %d fields are bound as they should be", len(all),
 			groups, right, fields)
 	}
