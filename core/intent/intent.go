@@ -99,7 +99,12 @@ type Stated struct {
 func (i *Intent) Stated() []Stated { return i.stated }
 
 // State notes that a figure is to be compared.
-func (i *Intent) State(line int, field string) { i.stated = append(i.stated, Stated{line, field}) }
+func (i *Intent) State(line int, field string) {
+	if i.stated == nil {
+		i.stated = make([]Stated, 0, max(8, len(i.Order.Lines)))
+	}
+	i.stated = append(i.stated, Stated{line, field})
+}
 
 // theirs are the fields of the header that a buyer has under another name than
 // the seller, and theirLines those of lines.

@@ -316,6 +316,10 @@ func (w *worker) header(i int, rows []Row) {
 // what nearly every document has; false leaves it to header.
 func (w *worker) plainHeader(i int, rows []Row) bool {
 	b := &rows[0].plan.bound[mapping.InHeader][i]
+	if b.fixed {
+		w.stated(b, nil, view{row: &rows[0]})
+		return true
+	}
 	c := b.column - 1
 	if c < 0 || b.spots[0].none != nil {
 		return false
@@ -326,13 +330,12 @@ func (w *worker) plainHeader(i int, rows []Row) bool {
 	first := -1
 	for j := range rows {
 		cells := rows[j].Cells
-		if c >= len(cells) || cells[c].Blank() {
-			continue
-		}
-		if first < 0 {
-			first = j
-		} else if cells[c] != rows[first].Cells[c] {
+		switch {
+		case c >= len(cells) || first >= 0 && cells[c] == rows[first].Cells[c] || cells[c].Blank():
+		case first >= 0:
 			return false
+		default:
+			first = j
 		}
 	}
 	if first < 0 {

@@ -101,7 +101,9 @@ func (w *worker) line(v view) {
 		if !w.feeds(b.Binding, v.row) {
 			continue
 		}
-		if t, ok := w.fetch(b, v); ok {
+		if b.fixed {
+			w.stated(b, l, v)
+		} else if t, ok := w.fetch(b, v); ok {
 			if b.column == 0 || v.row.plan != w.usual {
 				w.traceLine(b, t.at, v)
 			}

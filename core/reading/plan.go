@@ -62,6 +62,7 @@ type bound struct {
 	loc    *mapping.Locale
 	column int    // where the value can only be one column's cell; else 0
 	own    *bound // of what the mapping itself says: written plainly, 1.5 and 2026-03-14
+	fixed  bool   // there is nothing else than the value that the mapping says
 }
 
 // bind looks every column of the mapping up in the heading and says all that
@@ -162,7 +163,8 @@ func conditions(m *mapping.Mapping) []*mapping.Expr {
 }
 
 func (p *plan) bindOne(b *mapping.Binding, decided *Evidence, all *finding.All) bound {
-	one := bound{Binding: b, loc: &b.Locale}
+	one := bound{Binding: b, loc: &b.Locale, fixed: b.Value != "" && len(b.From) == 0 && b.Expr == nil && b.When == nil &&
+		b.Result.Step == ""}
 	if b.Value != "" || b.Default != "" {
 		own := *b
 		if b.Value != "" {

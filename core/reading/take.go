@@ -405,7 +405,10 @@ func (w *worker) listed(b *bound, t taken, text string) (string, bool) {
 		check.Unknown(w.bad(b, t, code, "%q is not in the list %s.", text, name), known, name)
 		return "", false
 	}
-	got := m.Entry.Get(b.Give)
+	got := m.Entry.Code
+	if b.Give != "" {
+		got = m.Entry.Get(b.Give)
+	}
 	if m.Spelled {
 		w.spelled(b, t, text, m.Entry.Get(m.Key))
 	}
