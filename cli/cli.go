@@ -236,6 +236,12 @@ func (a *app) json(v any) (bool, error) {
 	return true, enc.Encode(v)
 }
 
+// written is a file that a command wrote, as JSON.
+type written struct {
+	File     string `json:"file"`
+	Problems int    `json:"problems,omitempty"` // values that have no place in it
+}
+
 // style says how a report looks on the way out: colours on a terminal only.
 func (a *app) style() report.Style {
 	f, ok := a.out.(*os.File)

@@ -25,20 +25,13 @@ func (a *app) partner() *cobra.Command {
 		Use: "check FILE…", Short: "Check partners' files without a service",
 		Example: "  koinos partner check partners/*.yaml", Args: cobra.MinimumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
-			bad := 0
-			for _, name := range args {
-				p, err := readPartner(name)
+			return a.checkEach(args, func(text []byte) (string, error) {
+				p, err := partner.Parse(text)
 				if err != nil {
-					bad++
-					fmt.Fprintln(a.err, err)
-					continue
+					return "", err
 				}
-				fmt.Fprintf(a.out, "%s is sound: %s, %s.\n", name, p.Name, ruleCount(p))
-			}
-			if bad > 0 {
-				return &exit{code: exitBad}
-			}
-			return nil
+				return fmt.Sprintf("%s, %s.", p.Name, ruleCount(p)), nil
+			})
 		},
 	}, &cobra.Command{
 		Use: "keep FILE…", Short: "Send partners to the service", Example: "  koinos partner keep partners/pellow.yaml",

@@ -487,9 +487,13 @@ func (a *app) loadReport() *cobra.Command {
 				}
 				return a.client().Report(c.Context(), id, format, a.out)
 			}
-			return folder.WriteWhole(to, func(w io.Writer) error {
+			err = folder.WriteWhole(to, func(w io.Writer) error {
 				return a.client().Report(c.Context(), id, format, w)
 			})
+			if err == nil {
+				_, err = a.json(written{File: to})
+			}
+			return err
 		},
 	}
 	c.Flags().StringVarP(&format, "format", "f", "json", "json, csv, marked or failed")

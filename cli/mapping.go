@@ -12,6 +12,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"koinos/api"
 	"koinos/core/finding"
 	"koinos/core/intent"
 	"koinos/core/list"
@@ -52,6 +53,7 @@ each with what was found beside its lines.`,
 		Use: "keep FILE...", Short: "Send mappings to the service; changed text makes a new version",
 		Example: "  koinos mapping keep mappings/*.yaml", Args: cobra.MinimumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
+			all := []api.MappingDetail{}
 			for _, name := range args {
 				text, err := os.ReadFile(name)
 				if err != nil {
@@ -61,9 +63,12 @@ each with what was found beside its lines.`,
 				if err != nil {
 					return fmt.Errorf("%s: %w", name, err)
 				}
-				fmt.Fprintf(a.out, "%s version %d: %s\n", m.Name, m.Version, m.Describe)
+				if all = append(all, m); a.output != "json" {
+					fmt.Fprintf(a.out, "%s version %d: %s\n", m.Name, m.Version, m.Describe)
+				}
 			}
-			return nil
+			_, err := a.json(all)
+			return err
 		},
 	}
 	ls := &cobra.Command{
@@ -242,16 +247,24 @@ func (a *app) standardMappings() *cobra.Command {
 					return usage{fmt.Errorf("there is no standard mapping %q; there are %s", args[0],
 						strings.Join(mapping.StandardNames(), ", "))}
 				}
+				if done, err := a.json(api.Mapping{Name: args[0], Text: text}); done {
+					return err
+				}
 				_, err := io.WriteString(a.out, text)
 				return err
 			}
 			var rows [][]string
+			all := []api.MappingDetail{}
 			for _, name := range mapping.StandardNames() {
 				m, err := mapping.Parse([]byte(mapping.Standard(name)))
 				if err != nil {
 					return err
 				}
 				rows = append(rows, []string{name, m.About})
+				all = append(all, api.MappingDetail{Mapping: api.Mapping{Name: name}, About: m.About, Describe: m.Describe()})
+			}
+			if done, err := a.json(all); done {
+				return err
 			}
 			report.Table(a.out, []string{"name", "about"}, rows)
 			return nil

@@ -242,6 +242,9 @@ func (a *app) tokens() *cobra.Command {
 			if err := a.client().RevokeToken(c.Context(), id); err != nil {
 				return err
 			}
+			if done, err := a.json(map[string]int64{"revoked": id}); done {
+				return err
+			}
 			fmt.Fprintf(a.err, "Token %d is revoked.\n", id)
 			return nil
 		},

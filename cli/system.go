@@ -66,7 +66,12 @@ func (a *app) checkSystem() *cobra.Command {
 
 // checkEach looks at files, prints the mistakes of each, and says in a sentence what a sound one is.
 func (a *app) checkEach(names []string, check func([]byte) (string, error)) error {
-	bad := false
+	type checked struct {
+		File     string      `json:"file"`
+		About    string      `json:"about,omitempty"`
+		Findings finding.All `json:"findings"`
+	}
+	bad, all := false, []checked{}
 	for _, name := range names {
 		text, err := os.ReadFile(name)
 		if err != nil {
@@ -75,10 +80,19 @@ func (a *app) checkEach(names []string, check func([]byte) (string, error)) erro
 		says, err := check(text)
 		if err != nil {
 			bad = true
-			a.mistakes(name, finding.Of(err))
+			all = append(all, checked{File: name, Findings: finding.Of(err)})
+			if a.output != "json" {
+				a.mistakes(name, finding.Of(err))
+			}
 			continue
 		}
-		fmt.Fprintf(a.out, "%s is sound: %s\n", name, says)
+		all = append(all, checked{name, says, finding.All{}})
+		if a.output != "json" {
+			fmt.Fprintf(a.out, "%s is sound: %s\n", name, says)
+		}
+	}
+	if _, err := a.json(all); err != nil {
+		return err
 	}
 	if bad {
 		return &exit{code: exitBad}
@@ -98,6 +112,10 @@ func unreadable(name string, err error) error {
 // mistakes prints what is wrong with a file, a line for each.
 func (a *app) mistakes(name string, found []finding.Finding) {
 	for _, f := range found {
+		if f.Place.Row == 0 { // the text does not say where
+			fmt.Fprintf(a.err, "%s: %s\n", name, f.Message)
+			continue
+		}
 		fmt.Fprintf(a.err, "%s:%d:%d: %s", name, f.Place.Row, f.Place.Column, f.Message)
 		if f.Hint != "" {
 			fmt.Fprintf(a.err, " %s", f.Hint)

@@ -165,6 +165,9 @@ func (a *app) blankSheet() *cobra.Command {
 			if err := folder.WriteWhole(to, func(w io.Writer) error { return writing.Blank(w, m, set) }); err != nil {
 				return err
 			}
+			if done, err := a.json(written{File: to}); done {
+				return err
+			}
 			fmt.Fprintf(a.err, "%s is ready to be filled in; columns with a dark edge are required.\n", to)
 			return nil
 		},
@@ -223,11 +226,17 @@ func (a *app) writeOrders() *cobra.Command {
 				}
 				return err
 			})
-			if err == nil && problems > 0 {
+			if err != nil {
+				return err
+			}
+			if done, err := a.json(written{to, problems}); done {
+				return err
+			}
+			if problems > 0 {
 				fmt.Fprintf(a.err, "%d values have no place in this document: the mapping computes them, or the "+
 					"partner's tables do not know them.\n", problems)
 			}
-			return err
+			return nil
 		},
 	}
 	c.Flags().StringVarP(&mappingName, "mapping", "m", "", "mapping: a file, or NAME or NAME@VERSION of the service")

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"io"
 	"strings"
@@ -23,6 +24,9 @@ func (a *app) x12() *cobra.Command {
 			"the dictionary does not have is shown as it stands.",
 		Example: "  koinos x12 show order.edi", Args: cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
+			if a.output == "json" {
+				return usage{errors.New("show is for people; koinos x12 check has what is wrong as JSON")}
+			}
 			f, _, err := openLocal(args[0])
 			if err != nil {
 				return err

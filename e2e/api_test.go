@@ -58,6 +58,7 @@ func TestPublishedAPI(t *testing.T) {
 		t.Fatal(err)
 	}
 	sha := kestle.Load.Document
+	checkJSON(t, s)
 	called := map[string]bool{}
 	for _, c := range []struct {
 		method, path, body string
