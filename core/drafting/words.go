@@ -394,6 +394,9 @@ var vocabulary = func() []entry {
 	for _, role := range []string{"ship_to", "bill_to", "buyer", "supplier"} {
 		for _, part := range partWords {
 			for _, r := range strings.Split(roleWords[role], "|") {
+				if role == "bill_to" && part.part == "code" && !strings.Contains(r, "to") {
+					continue // an invoice's number
+				}
 				for _, p := range strings.Split(part.words, "|") {
 					add(order.Header, role+"."+part.part, r+" "+p, 0.97)
 				}

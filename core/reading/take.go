@@ -298,7 +298,7 @@ func (w *worker) take(b *bound, t taken, l *order.Line) {
 		}
 		return
 	case order.Day:
-		day, err := b.loc.Date(c)
+		day, err := w.day(b.loc, c)
 		if err != nil {
 			w.bad(b, t, finding.NotADate, "%q is not a date for %s: %v.", c.Text, f.Name, err)
 			return
@@ -366,6 +366,18 @@ func (w *worker) within(b *bound, t taken, why string) {
 
 func (w *worker) settled(b *bound, t taken, text string) {
 	w.step(b, taken{source.Cell{Text: text}, t.at, true}, "read as "+string(b.Field.Type))
+}
+
+// day reads a date; most lines of an order say the same one as the line above.
+func (w *worker) day(loc *mapping.Locale, c source.Cell) (order.Date, error) {
+	if w.days.loc == loc && w.days.cell == c {
+		return w.days.is, nil
+	}
+	day, err := loc.Date(c)
+	if err == nil {
+		w.days.loc, w.days.cell, w.days.is = loc, c, day
+	}
+	return day, err
 }
 
 // listed asks the binding's list, and for a unit the list of units.

@@ -8,6 +8,7 @@ import (
 	"koinos/core/intent"
 	"koinos/core/list"
 	"koinos/core/mapping"
+	"koinos/core/order"
 	"koinos/core/origin"
 	"koinos/core/source"
 	"koinos/core/tree"
@@ -57,6 +58,11 @@ type worker struct {
 	watch  func(Step)
 	plain  bool  // every row of the group has the same plan
 	usual  *plan // the plan whose columns the trace says once for all lines
+	days   struct {
+		loc  *mapping.Locale
+		cell source.Cell
+		is   order.Date
+	} // the date that was read last
 }
 
 // Step is one thing that was done to a value on its way into an order.

@@ -98,9 +98,12 @@ function bindColumn(column: number) {
 }
 const onColumn = (c: number) => armed.value && bindColumn(c)
 
+/** Why the document may be none of orders, as the draft found. */
+const doubt = ref('')
 function draft() {
   return act('draft', async () => {
     const p = await data(api.POST('/api/v1/documents/{document}/draft', { ...path, body: { name: (doc.value?.name ?? 'draft').replace(/\.[^.]*$/, '').toLowerCase().replace(/[^a-z0-9]+/g, '-').replace(/^-|-$/g, '').slice(0, 60) || 'draft' } }))
+    doubt.value = p.no_orders ?? ''
     apply(p.text)
     tab.value = 'fields'
   })
@@ -165,6 +168,7 @@ function onKey(e: KeyboardEvent) {
         <Button size="small" label="Dry run" :disabled="mistakes.length > 0" :loading="busy === 'dry'" @click="dryRun" />
       </div>
       <GroupBar v-if="outline" v-model="edited" :outline="outline" :guesses="guesses" :columns="columns" :preview="preview" :schema="schema" />
+      <div v-if="doubt" class="sheet doubt" role="status"><span>{{ doubt }} Look at the draft with care before you keep it.</span><Button size="small" text label="Put away" @click="doubt = ''" /></div>
       <StateNote v-if="failed" :error="failed" class="sheet" @retry="failed = undefined" />
       <div v-if="mistakes.length" class="sheet mistakes" role="alert">
         <p v-for="(f, i) in mistakes.slice(0, 4)" :key="i"><b>{{ f.at }}</b> {{ f.message }} <span class="soft">{{ f.hint }}</span></p>
@@ -202,4 +206,5 @@ function onKey(e: KeyboardEvent) {
 .panel { flex: 1; overflow: auto; min-height: 0; }
 .mistakes { padding: 6px 12px; border-left: 3px solid var(--error); font-size: 13px; }
 .mistakes p { margin: 2px 0; }
+.doubt { display: flex; justify-content: space-between; align-items: center; border-left: 3px solid var(--warning); padding: 4px 8px 4px 14px; }
 </style>
