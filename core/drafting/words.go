@@ -334,29 +334,33 @@ func alike(heading []string, joined, run string, e *entry) float64 {
 	return 0
 }
 
-// near reports whether two words differ by at most n letters.
+// near reports whether two plain words differ by at most n letters.
 func near(a, b string, n int) bool {
-	x, y := []rune(a), []rune(b)
-	if d := len(x) - len(y); d > n || -d > n {
+	var rows [2][64]int // most words that are compared are short
+	if d := len(a) - len(b); d > n || -d > n || len(b) >= len(rows[0]) {
 		return false
 	}
-	prev := make([]int, len(y)+1)
+	prev, cur := rows[0][:len(b)+1], rows[1][:len(b)+1]
 	for j := range prev {
 		prev[j] = j
 	}
-	for i := range x {
-		cur := make([]int, len(y)+1)
+	for i := range len(a) {
 		cur[0] = i + 1
-		for j := range y {
+		least := cur[0]
+		for j := range len(b) {
 			cost := 1
-			if x[i] == y[j] {
+			if a[i] == b[j] {
 				cost = 0
 			}
 			cur[j+1] = min(prev[j+1]+1, cur[j]+1, prev[j]+cost)
+			least = min(least, cur[j+1])
 		}
-		prev = cur
+		if least > n {
+			return false
+		}
+		prev, cur = cur, prev
 	}
-	return prev[len(y)] <= n
+	return prev[len(b)] <= n
 }
 
 // hint is a field that a heading can mean.
