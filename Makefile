@@ -32,7 +32,7 @@ web/dist/index.html: web/src/api/schema.d.ts $(WEB)
 	@touch $@ web/dist/.gitkeep
 
 bin/koinos: web/dist/index.html $(GO) $(shell find store/migrations demo/lists demo/mappings demo/documents demo/expected demo/partners demo/orders -type f)
-	go build -trimpath -o $@ ./cmd/koinos
+	go build -trimpath -ldflags "-X koinos/cli.built=$$(git describe --always --dirty --tags 2>/dev/null)" -o $@ ./cmd/koinos
 
 check: web/dist/index.html
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo 'not gofmt-ed:'; gofmt -l $$(git ls-files '*.go'); exit 1; }

@@ -3,6 +3,7 @@ package api
 import (
 	"fmt"
 	"strings"
+	"time"
 
 	"koinos/core/finding"
 	"koinos/core/list"
@@ -128,6 +129,8 @@ type MappingDetail struct {
 type NewToken struct {
 	Name  string `json:"name" minLength:"1" maxLength:"80" doc:"What or whom the token is for"`
 	Scope string `json:"scope" enum:"read,load,admin" doc:"read: look; load: also send documents and load; admin: also mappings, lists and tokens"`
+
+	ExpiresAt *time.Time `json:"expires_at,omitempty" doc:"When the token ends by itself; left out, never"`
 }
 
 // CreatedToken is a new token; its secret is shown this once.

@@ -8,6 +8,7 @@ import (
 	"io"
 	"os"
 	"os/signal"
+	"runtime"
 	"runtime/debug"
 	"strings"
 	"syscall"
@@ -165,7 +166,7 @@ is in a document.`,
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return usage{fmt.Errorf("%w; see koinos help %s", err, c.Name())}
 	})
-	root.AddCommand(a.serve(), a.demo(), a.inspect(), a.mapping(), a.load(), a.sequence(), a.findings(), a.report(),
+	root.AddCommand(a.version(), a.audit(), a.serve(), a.demo(), a.inspect(), a.mapping(), a.load(), a.sequence(), a.findings(), a.report(),
 		a.today(), a.x12(), a.partner(), a.exchange(), a.standins(), a.order(), a.why(), a.held(), a.systems(),
 		a.syncs(),
 		a.subscriptions(),
@@ -217,11 +218,30 @@ func checkArgs(c *cobra.Command) {
 
 // Version is the program's version, as it was built.
 func Version() string {
+	if built != "" {
+		return built
+	}
 	info, ok := debug.ReadBuildInfo()
 	if !ok || info.Main.Version == "" {
 		return "devel"
 	}
 	return info.Main.Version
+}
+
+// built is the version that the Makefile took from git.
+var built string
+
+func (a *app) version() *cobra.Command {
+	return &cobra.Command{
+		Use: "version", Short: "Say which version of Koinos this is", Args: cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			if done, err := a.json(map[string]string{"version": Version(), "go": runtime.Version()}); done {
+				return err
+			}
+			fmt.Fprintf(a.out, "koinos %s, built with %s\n", Version(), runtime.Version())
+			return nil
+		},
+	}
 }
 
 func (a *app) client() *client.Client { return client.New(a.address, a.token) }

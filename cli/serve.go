@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"log/slog"
 	"net"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -39,6 +40,7 @@ type running struct {
 	listener net.Listener
 	service  *service.Service
 	store    *store.Store
+	scheme   string
 }
 
 // start opens the data folder and the address; what fails is closed again.
@@ -72,7 +74,11 @@ func start(ctx context.Context, data string, cfg service.Config, log *slog.Logge
 	if err != nil {
 		return nil, errors.Join(err, l.Close(), s.Close())
 	}
-	return &running{l, svc, s}, nil
+	scheme := "http://"
+	if cfg.TLS != nil {
+		scheme = "https://"
+	}
+	return &running{l, svc, s, scheme}, nil
 }
 
 // checkFolders looks whether watched folders name mappings, or sequences, that there are: their files would
@@ -99,17 +105,20 @@ func (r *running) serve(ctx context.Context) error {
 	return errors.Join(r.service.Serve(ctx, r.listener), r.store.Close())
 }
 
-func (r *running) address() string { return "http://" + r.listener.Addr().String() }
+func (r *running) address() string { return r.scheme + r.listener.Addr().String() }
 
 func (a *app) serve() *cobra.Command {
 	cfg := service.Config{Limits: source.DefaultLimits}
-	var data, logFormat string
+	var data, logFormat, cert, key string
 	var folders []string
 	var maxBody, maxUnpacked int64
 	c := &cobra.Command{
 		Use: "serve", Short: "Run the service and its console", Args: cobra.NoArgs,
 		Long: `Serve runs the service until it is told to stop. It listens on loopback unless
-told otherwise, and then insists on access tokens; make the first one with
+told otherwise. Programs on the same machine then need no access token.
+Everybody needs one if the service listens beyond loopback, if --host or
+--outside say that something in front of it passes requests on, and if a request
+itself says so by a header of proxies. Make the first token with
 "koinos token create --data FOLDER", which needs no running service.
 
 A watched folder (--folder DIR=MAPPING, or a sequence's name) takes in every file
@@ -121,6 +130,7 @@ send) and out (what we send); koinos partner keep makes partners known.`,
 		Example: `  koinos serve
   koinos serve --listen 127.0.0.1:9000 --data /srv/koinos
   koinos serve --listen 0.0.0.0:8740 --host koinos.quillmere.example
+  koinos serve --listen 0.0.0.0:8740 --tls-cert koinos.crt --tls-key koinos.key
   koinos serve --exchange /srv/edi
   koinos serve --folder /srv/in/saltry=saltry-orders --folder /srv/in/desk=drop-ship`,
 		RunE: func(c *cobra.Command, _ []string) error {
@@ -139,6 +149,15 @@ send) and out (what we send); koinos partner keep makes partners known.`,
 			if cfg.Exchange != "" {
 				var err error
 				if cfg.Exchange, err = filepath.Abs(cfg.Exchange); err != nil {
+					return err
+				}
+			}
+			if (cert == "") != (key == "") {
+				return usage{errors.New("--tls-cert and --tls-key go together")}
+			}
+			if cert != "" {
+				var err error
+				if cfg.TLS, err = service.TLS(cert, key); err != nil {
 					return err
 				}
 			}
@@ -168,6 +187,8 @@ send) and out (what we send); koinos partner keep makes partners known.`,
 	f.Int64Var(&maxUnpacked, "max-unpacked", source.DefaultLimits.Unpacked>>20, "what a workbook may unpack to, in MiB")
 	f.IntVar(&cfg.Limits.Rows, "max-rows", source.DefaultLimits.Rows, "rows of a document")
 	f.IntVar(&cfg.Limits.Columns, "max-columns", source.DefaultLimits.Columns, "cells of a row")
+	f.StringVar(&cert, "tls-cert", "", "file of a certificate (PEM) to serve HTTPS with; it is read again when it changes")
+	f.StringVar(&key, "tls-key", "", "file of the certificate's key (PEM)")
 	f.StringVar(&logFormat, "log", "text", "text or json")
 	return c
 }
@@ -181,7 +202,7 @@ func newLog(a *app, format string) *slog.Logger {
 
 func (a *app) tokens() *cobra.Command {
 	c := &cobra.Command{Use: "token", Short: "Make, list and end access tokens"}
-	var name, scope, data string
+	var name, scope, data, expires string
 	create := &cobra.Command{
 		Use: "create --name NAME --scope read|load|admin", Short: "Make an access token; it is shown this once",
 		Args: cobra.NoArgs,
@@ -196,7 +217,11 @@ func (a *app) tokens() *cobra.Command {
 			if scope != "read" && scope != "load" && scope != "admin" {
 				return usage{fmt.Errorf("--scope is read, load or admin, not %q", scope)}
 			}
-			made, err := a.newToken(c.Context(), name, scope, data)
+			ends, err := expiry(expires, time.Now())
+			if err != nil {
+				return usage{err}
+			}
+			made, err := a.newToken(c.Context(), api.NewToken{Name: name, Scope: scope, ExpiresAt: ends}, data)
 			if err != nil {
 				return err
 			}
@@ -211,6 +236,7 @@ func (a *app) tokens() *cobra.Command {
 	}
 	create.Flags().StringVar(&name, "name", "", "what or whom it is for")
 	create.Flags().StringVar(&scope, "scope", "", "read, load or admin")
+	create.Flags().StringVar(&expires, "expires", "", "when it ends by itself: 90d, 12h, or a day such as 2027-01-31")
 	create.Flags().StringVar(&data, "data", "", "data folder to make it in, without a service")
 	ls := &cobra.Command{
 		Use: "list", Short: "List access tokens", Args: cobra.NoArgs,
@@ -225,9 +251,9 @@ func (a *app) tokens() *cobra.Command {
 			var rows [][]string
 			for _, t := range tokens {
 				rows = append(rows, []string{strconv.FormatInt(t.ID, 10), t.Name, t.Scope, local(t.CreatedAt),
-					when(t.UsedAt), when(t.RevokedAt)})
+					when(t.UsedAt), when(t.ExpiresAt), when(t.RevokedAt)})
 			}
-			report.Table(a.out, []string{">token", "name", "scope", "made", "used last", "revoked"}, rows)
+			report.Table(a.out, []string{">token", "name", "scope", "made", "used last", "ends", "revoked"}, rows)
 			return nil
 		},
 	}
@@ -260,14 +286,70 @@ func when(t *time.Time) string {
 	return local(*t)
 }
 
-func (a *app) newToken(ctx context.Context, name, scope, data string) (api.CreatedToken, error) {
+func (a *app) newToken(ctx context.Context, n api.NewToken, data string) (api.CreatedToken, error) {
 	if data == "" {
-		return a.client().CreateToken(ctx, api.NewToken{Name: name, Scope: scope})
+		return a.client().CreateToken(ctx, n)
 	}
 	s, err := store.Open(data)
 	if err != nil {
 		return api.CreatedToken{}, err
 	}
-	t, secret, err := s.NewToken(ctx, name, scope, time.Now())
+	t, secret, err := s.NewToken(ctx, n.Name, n.Scope, n.ExpiresAt, time.Now())
 	return api.CreatedToken{Token: t, Secret: secret}, errors.Join(err, s.Close())
+}
+
+// expiry reads when a token shall end: so long from now, or at the end of a day.
+func expiry(text string, now time.Time) (*time.Time, error) {
+	if text == "" {
+		return nil, nil
+	}
+	ends, err := time.ParseInLocation(time.DateOnly, text, time.Local)
+	if err == nil {
+		ends = ends.AddDate(0, 0, 1)
+	} else if days, isDays := strings.CutSuffix(text, "d"); isDays {
+		var n int
+		n, err = strconv.Atoi(days)
+		ends = now.AddDate(0, 0, n)
+	} else {
+		var d time.Duration
+		d, err = time.ParseDuration(text)
+		ends = now.Add(d)
+	}
+	if err != nil || !ends.After(now) {
+		return nil, fmt.Errorf("--expires is a time from now on (90d, 12h) or a day to come (2027-01-31), not %q", text)
+	}
+	ends = ends.UTC()
+	return &ends, nil
+}
+
+func (a *app) audit() *cobra.Command {
+	var limit int
+	c := &cobra.Command{
+		Use: "audit", Short: "List what administrators changed, newest first", Args: cobra.NoArgs,
+		Example: "  koinos audit\n  koinos audit --limit 500 --output json",
+		RunE: func(c *cobra.Command, _ []string) error {
+			page, err := pages(limit, url.Values{}, func(q url.Values) (api.Page[api.Audit], error) {
+				return a.client().Audit(c.Context(), q)
+			})
+			if err != nil {
+				return err
+			}
+			if done, err := a.json(page); done {
+				return err
+			}
+			var rows [][]string
+			for _, x := range page.Items {
+				by := x.By
+				if x.Token > 0 {
+					by += fmt.Sprintf(" (token %d)", x.Token)
+				}
+				rows = append(rows, []string{local(x.At), by, x.From, x.Did, strings.TrimPrefix(x.Path, "/api/v1")})
+			}
+			report.Table(a.out, []string{"when", "by", "from", "did", "to"}, rows)
+			a.moreRows(page.Next)
+			return nil
+		},
+	}
+	c.Flags().IntVar(&limit, "limit", 100, "how many")
+	return c
 }

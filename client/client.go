@@ -295,6 +295,12 @@ func (c *Client) CreateToken(ctx context.Context, t api.NewToken) (out api.Creat
 	return out, err
 }
 
+// Audit lists what administrators changed, newest first.
+func (c *Client) Audit(ctx context.Context, query url.Values) (out api.Page[api.Audit], err error) {
+	err = c.call(ctx, http.MethodGet, "/audit", query, nil, &out)
+	return out, err
+}
+
 // Tokens lists access tokens.
 func (c *Client) Tokens(ctx context.Context) ([]api.Token, error) {
 	var out api.Page[api.Token]

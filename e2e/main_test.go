@@ -54,7 +54,7 @@ type service struct {
 	ended   bool
 }
 
-var addressPattern = regexp.MustCompile(`http://127\.0\.0\.1:\d+`)
+var addressPattern = regexp.MustCompile(`https?://127\.0\.0\.1:\d+`)
 
 // start runs a command that serves, in a data folder, and waits until it
 // answers. A free port is asked for.

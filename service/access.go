@@ -4,6 +4,8 @@ import (
 	"context"
 	"koinos/api"
 	"net/http"
+	"strconv"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 )
@@ -21,7 +23,12 @@ func (s *Service) access(h huma.API) {
 	handle(s, h, op(http.MethodPost, "/tokens", "create-token", tag, "admin",
 		"Make an access token; its secret is shown this once"),
 		func(ctx context.Context, in *create) (*answer[api.CreatedToken], error) {
-			t, secret, err := s.store.NewToken(ctx, in.Body.Name, in.Body.Scope, s.now())
+			if ends := in.Body.ExpiresAt; ends != nil && !ends.After(s.now()) {
+				p := problem("invalid_request", "The token would have ended already.")
+				p.Invalid = []api.Invalid{{Where: "body.expires_at", Message: ends.Format(time.RFC3339)}}
+				return nil, p
+			}
+			t, secret, err := s.store.NewToken(ctx, in.Body.Name, in.Body.Scope, in.Body.ExpiresAt, s.now())
 			return &answer[api.CreatedToken]{api.CreatedToken{Token: t, Secret: secret}}, err
 		})
 
@@ -29,6 +36,19 @@ func (s *Service) access(h huma.API) {
 		func(ctx context.Context, _ *none) (*answer[api.Page[api.Token]], error) {
 			tokens, err := s.store.Tokens(ctx)
 			return &answer[api.Page[api.Token]]{api.Page[api.Token]{Items: tokens}}, err
+		})
+
+	handle(s, h, op(http.MethodGet, "/audit", "list-audit", tag, "admin", "What administrators changed, newest first"),
+		func(ctx context.Context, in *Paging) (*paged[api.Audit], error) {
+			before, err := in.number()
+			if err != nil {
+				return nil, err
+			}
+			all, err := s.store.Audit(ctx, before, in.Limit+1)
+			if err != nil {
+				return nil, err
+			}
+			return pageOf(ctx, all, in.Limit, func(a api.Audit) string { return strconv.FormatInt(a.ID, 10) }), nil
 		})
 
 	type one struct {

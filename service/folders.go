@@ -57,7 +57,7 @@ func (s *Service) loadFile(ctx context.Context, f Folder, file *os.File, name, o
 			err = errors.Join(folder.ErrLater, err)
 		}
 	}()
-	ctx = context.WithValue(ctx, callerKey, caller{"folder " + filepath.Base(f.Dir), scopes["load"]})
+	ctx = context.WithValue(ctx, callerKey, caller{name: "folder " + filepath.Base(f.Dir), scopes: scopes["load"]})
 	got, err := s.receive(ctx, &upload{streamed{file}, name})
 	if err != nil {
 		return r, err

@@ -37,7 +37,11 @@ func requestID(ctx context.Context) string {
 func (s *Service) record(c *gin.Context) {
 	start := s.now()
 	id := rand.Text()[:16]
-	c.Request = c.Request.WithContext(context.WithValue(c.Request.Context(), requestKey, id))
+	from := addressOf(c.Request.RemoteAddr)
+	v := &visit{id: id, from: from,
+		local: loopback(from) && loopback(hostName(c.Request.Host)) && !forwarded(c.Request.Header)}
+	ctx := context.WithValue(c.Request.Context(), requestKey, id)
+	c.Request = c.Request.WithContext(context.WithValue(ctx, visitKey, v))
 	c.Header("X-Request-Id", id)
 	c.Next()
 	route := c.FullPath()
@@ -45,9 +49,10 @@ func (s *Service) record(c *gin.Context) {
 		route = "other"
 	}
 	status, took := c.Writer.Status(), s.now().Sub(start)
-	s.metrics.request(c.Request.Method, route, status, took)
-	s.log.Info("request", "request", id, "method", c.Request.Method, "path", c.Request.URL.Path, "status", status,
-		"bytes", c.Writer.Size(), "ms", took.Milliseconds())
+	s.metrics.request(method(c.Request.Method), route, status, took)
+	s.audit(c.Request.Context(), v, c.Request.URL.Path, status)
+	s.log.Info("request", "request", id, "from", from, "by", v.caller.name, "token", v.caller.token, "method",
+		c.Request.Method, "path", c.Request.URL.Path, "status", status, "bytes", c.Writer.Size(), "ms", took.Milliseconds())
 }
 
 // recover answers a request that crashed and keeps the service running.
@@ -119,6 +124,7 @@ var scopes = map[string][]string{
 // caller is who makes a request.
 type caller struct {
 	name   string
+	token  int64 // its number; 0 is none
 	scopes []string
 }
 
@@ -128,12 +134,13 @@ func callerOf(ctx context.Context) caller {
 }
 
 // authorize admits a caller whose token has the operation's scope. Without a
-// token only a service on loopback that does not require them answers.
+// token only callers on this machine are answered, by a service that asks for none.
 func (s *Service) authorize(h huma.API) func(huma.Context, func(huma.Context)) {
 	return func(ctx huma.Context, next func(huma.Context)) {
-		who := caller{"local", scopes["admin"]}
+		who := caller{name: "local", scopes: scopes["admin"]}
 		header := ctx.Header("Authorization")
-		if header != "" || s.cfg.RequireToken {
+		v := visitOf(ctx.Context())
+		if header != "" || s.cfg.RequireToken || !v.local {
 			var p *api.Problem
 			if who, p = s.login(ctx.Context(), header); p != nil {
 				p.Request = requestID(ctx.Context())
@@ -153,8 +160,27 @@ func (s *Service) authorize(h huma.API) func(huma.Context, func(huma.Context)) {
 				}
 			}
 		}
+		v.caller = who
+		if o := ctx.Operation(); ctx.Method() != http.MethodGet && slices.ContainsFunc(o.Security,
+			func(need map[string][]string) bool { return slices.Contains(need["token"], "admin") }) {
+			v.did = o.OperationID
+		}
 		next(huma.WithValue(ctx, callerKey, who))
 	}
+}
+
+// admit is authorize for what is no operation of the API: whoever may read is admitted.
+func (s *Service) admit(c *gin.Context) {
+	header := c.GetHeader("Authorization")
+	if header == "" && !s.cfg.RequireToken && visitOf(c.Request.Context()).local {
+		return
+	}
+	who, p := s.login(c.Request.Context(), header)
+	if p != nil {
+		abort(c, p)
+		return
+	}
+	visitOf(c.Request.Context()).caller = who
 }
 
 func (s *Service) login(ctx context.Context, header string) (caller, *api.Problem) {
@@ -168,7 +194,12 @@ func (s *Service) login(ctx context.Context, header string) (caller, *api.Proble
 	}
 	token, err := s.store.FindToken(ctx, strings.TrimSpace(secret))
 	if errors.Is(err, store.ErrNotFound) {
+		s.slow(ctx)
 		return caller{}, problem("login_needed", "The token is unknown or has been revoked.")
+	}
+	if err == nil && token.ExpiresAt != nil && !s.now().Before(*token.ExpiresAt) {
+		return caller{}, problem("login_needed", fmt.Sprintf("The token %d (%s) ended on %s. An administrator makes a new one.",
+			token.ID, token.Name, token.ExpiresAt.Format(time.DateOnly)))
 	}
 	if err != nil {
 		s.log.ErrorContext(ctx, "token could not be looked up", "error", err)
@@ -177,7 +208,7 @@ func (s *Service) login(ctx context.Context, header string) (caller, *api.Proble
 	if err := s.store.UsedToken(ctx, token, s.now()); err != nil {
 		s.log.WarnContext(ctx, "token's use could not be noted", "error", err) // not worth refusing the request
 	}
-	return caller{token.Name, scopes[token.Scope]}, nil
+	return caller{token.Name, token.ID, scopes[token.Scope]}, nil
 }
 
 func write(h huma.API, ctx huma.Context, p *api.Problem) {

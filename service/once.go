@@ -9,6 +9,7 @@ import (
 	"io"
 	"mime"
 	"net/http"
+	"strconv"
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -55,7 +56,7 @@ func (s *Service) once(h huma.API) func(huma.Context, func(huma.Context)) {
 			return
 		}
 		u := ctx.URL()
-		r := store.Request{Caller: callerOf(ctx.Context()).name, Key: key, What: ctx.Method() + " " + u.RequestURI()}
+		r := store.Request{Caller: callerOf(ctx.Context()).key(), Key: key, What: ctx.Method() + " " + u.RequestURI()}
 		known, body, err := s.store.BeginRequest(ctx.Context(), r, s.started, s.now())
 		if err != nil {
 			if p, ok := s.fail(ctx.Context(), err).(*api.Problem); ok {
@@ -71,6 +72,7 @@ func (s *Service) once(h huma.API) func(huma.Context, func(huma.Context)) {
 				refuse(problem("key_reused", "The same Idempotency-Key came with another body before."))
 				return
 			}
+			visitOf(ctx.Context()).did = "" // it was done, and noted, the first time
 			resend(c, known)
 			return
 		}
@@ -87,7 +89,8 @@ func (s *Service) once(h huma.API) func(huma.Context, func(huma.Context)) {
 					"ETag": kept.Header().Get("ETag"), "Content-Disposition": kept.Header().Get("Content-Disposition"),
 					"Location": kept.Header().Get("Location")})
 				if err == nil {
-					answer = &store.Answered{Status: status, Headers: string(headers), Body: kept.body.Bytes()}
+					answer = &store.Answered{Status: status, Headers: string(headers),
+						Body: secretless(ctx.Operation().OperationID, kept.body.Bytes())}
 				}
 			}
 			if _, err := io.Copy(io.Discard, sum); err != nil { // what the handler left unread belongs to the body too
@@ -100,6 +103,28 @@ func (s *Service) once(h huma.API) func(huma.Context, func(huma.Context)) {
 		next(huma.WithValue(ctx, nameKey, r.Caller+" "+key))
 		done = true
 	}
+}
+
+// secretless is an answer as it is kept: the secret of a new token is shown once only.
+func secretless(operation string, body []byte) []byte {
+	var made api.CreatedToken
+	if operation != "create-token" || json.Unmarshal(body, &made) != nil {
+		return body
+	}
+	made.Secret = ""
+	kept, err := json.Marshal(made)
+	if err != nil {
+		return nil
+	}
+	return kept
+}
+
+// key tells callers apart: two tokens may have one name.
+func (c caller) key() string {
+	if c.token == 0 {
+		return c.name
+	}
+	return "token " + strconv.FormatInt(c.token, 10)
 }
 
 // resend gives a kept answer.

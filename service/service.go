@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"log/slog"
 	"maps"
@@ -32,8 +33,8 @@ import (
 type Config struct {
 	Listen       string   // host:port; loopback needs no tokens unless RequireToken
 	Hosts        []string // further host names that browsers may use to reach it
-	RequireToken bool
-	MaxBody      int64 // bytes of a request
+	RequireToken bool     // also of callers on this machine
+	MaxBody      int64    // bytes of a request
 	Limits       source.Limits
 	Folders      []Folder // that are watched
 	Exchange     string   // folder with one for each trading partner; "" is none
@@ -41,6 +42,7 @@ type Config struct {
 	Version      string
 	Outside      string // address under which other applications reach it; "" is that of the listener, on loopback
 	Data         string // the data folder, where secrets are that are made here
+	TLS          *tls.Config
 }
 
 // DefaultMaxBody is the largest document taken where nothing else is stated.
@@ -60,6 +62,7 @@ type Service struct {
 	metrics  *metrics
 	started  time.Time
 	hosts    map[string]bool
+	wrong    strangers
 	http     *http.Server
 	stop     context.CancelFunc // ends streams when the service stops
 	stopped  context.Context
@@ -71,13 +74,17 @@ func New(ctx context.Context, cfg Config, s *store.Store, log *slog.Logger) (*Se
 	if err != nil {
 		return nil, err
 	}
-	if !loopback(host) {
-		cfg.RequireToken = true
-	}
+	why := cfg.tokenNeeded(host)
+	cfg.RequireToken = why != ""
 	if cfg.MaxBody == 0 {
 		cfg.MaxBody = DefaultMaxBody
 	}
 	engine := load.New(s, cfg.Limits, time.Now, log)
+	if why == "" {
+		log.Info("callers on this machine need no token; those who come through a proxy do")
+	} else {
+		log.Info("every caller needs a token", "because", why)
+	}
 	svc := &Service{cfg: cfg, store: s, engine: engine, log: log, now: time.Now, hosts: map[string]bool{}}
 	svc.exchange = exchange.New(s, engine, cfg.Exchange, svc.now, log)
 	kinds := engine.Kinds()
@@ -141,7 +148,7 @@ func loopback(host string) bool {
 func (s *Service) Serve(ctx context.Context, l net.Listener) error {
 	outside := s.cfg.Outside
 	if host, _, err := net.SplitHostPort(l.Addr().String()); err == nil && outside == "" && loopback(host) {
-		outside = "http://" + l.Addr().String()
+		outside = map[bool]string{false: "http://", true: "https://"}[s.cfg.TLS != nil] + l.Addr().String()
 	}
 	s.syncs.Outside(strings.TrimRight(outside, "/"))
 	watch, unwatch := context.WithCancel(context.WithoutCancel(ctx))
@@ -155,7 +162,14 @@ func (s *Service) Serve(ctx context.Context, l net.Listener) error {
 	defer endQueue()
 	work.Go(func() { s.queue.Run(queue) })
 	failed := make(chan error, 1)
-	go func() { failed <- s.http.Serve(l) }()
+	go func() {
+		if s.cfg.TLS != nil {
+			s.http.TLSConfig = s.cfg.TLS
+			failed <- s.http.ServeTLS(l, "", "")
+			return
+		}
+		failed <- s.http.Serve(l)
+	}()
 	var err error
 	select {
 	case err = <-failed:
@@ -181,9 +195,9 @@ func (s *Service) router() http.Handler {
 	r.ContextWithFallback = true
 	r.Use(s.record, s.recover, s.guard, gzip.Gzip(gzip.BestSpeed,
 		gzip.WithExcludedPathsRegexs([]string{`/progress$`, `/report$`, `/content$`, `^/metrics$`})))
-	r.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
+	r.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok "+s.cfg.Version+"\n") })
 	r.GET("/readyz", s.ready)
-	r.GET("/metrics", s.metrics.handler())
+	r.GET("/metrics", s.admit, s.metrics.handler())
 	r.POST("/hooks/:name", s.hook)
 	s.console(r)
 	h := humagin.New(r, apiConfig(s.cfg.Version))

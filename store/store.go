@@ -67,6 +67,9 @@ func Open(dir string) (*Store, error) {
 		return nil, fmt.Errorf("data folder: %w", err)
 	}
 	file := filepath.Join(dir, databaseFile)
+	if err := private(dir, file); err != nil {
+		return nil, fmt.Errorf("data folder: %w", err)
+	}
 	dsn := "file:" + (&url.URL{Path: file}).EscapedPath() +
 		"?_journal_mode=WAL&_foreign_keys=on&_busy_timeout=10000&_synchronous=FULL&_stmt_cache_size=100"
 	w, err := sqlx.Open("sqlite3", dsn+"&_txlock=immediate")
@@ -94,6 +97,33 @@ func Open(dir string) (*Store, error) {
 		return nil, errors.Join(fmt.Errorf("database: %w", err), conn.Close(), w.Close(), r.Close())
 	}
 	return s, nil
+}
+
+// private makes sure that only the service's own user reads what is in the data folder: SQLite
+// gives its other files the mode of the database.
+func private(dir, file string) error {
+	f, err := os.OpenFile(file, os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return err
+	}
+	if err := f.Close(); err != nil {
+		return err
+	}
+	for name, most := range map[string]os.FileMode{dir: 0o700, file: 0o600, file + "-wal": 0o600, file + "-shm": 0o600} {
+		info, err := os.Stat(name)
+		if errors.Is(err, os.ErrNotExist) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		if info.Mode().Perm()&^most != 0 {
+			if err := os.Chmod(name, info.Mode().Perm()&most); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // walPages is how long the log of what was written grows before it is carried

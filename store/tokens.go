@@ -17,6 +17,7 @@ type tokenRow struct {
 	CreatedAt string         `db:"created_at"`
 	UsedAt    sql.NullString `db:"used_at"`
 	RevokedAt sql.NullString `db:"revoked_at"`
+	ExpiresAt sql.NullString `db:"expires_at"`
 }
 
 func (r *tokenRow) token() api.Token {
@@ -24,7 +25,7 @@ func (r *tokenRow) token() api.Token {
 	for _, v := range []struct {
 		from sql.NullString
 		to   **time.Time
-	}{{r.UsedAt, &t.UsedAt}, {r.RevokedAt, &t.RevokedAt}} {
+	}{{r.UsedAt, &t.UsedAt}, {r.RevokedAt, &t.RevokedAt}, {r.ExpiresAt, &t.ExpiresAt}} {
 		if v.from.Valid {
 			when := parseTime(v.from.String)
 			*v.to = &when
@@ -33,7 +34,7 @@ func (r *tokenRow) token() api.Token {
 	return t
 }
 
-const selectToken = `SELECT id, name, scope, created_at, used_at, revoked_at FROM tokens `
+const selectToken = `SELECT id, name, scope, created_at, used_at, revoked_at, expires_at FROM tokens `
 
 // hash is enough for tokens: they are 256 random bits, not passwords.
 func hash(secret string) []byte {
@@ -42,13 +43,18 @@ func hash(secret string) []byte {
 }
 
 // NewToken makes a token and gives its secret, of which only the hash is kept.
-func (s *Store) NewToken(ctx context.Context, name, scope string, now time.Time) (t api.Token, secret string,
-	err error) {
-	t = api.Token{Name: name, Scope: scope, CreatedAt: now.UTC()}
+// With expires nil it does not end by itself.
+func (s *Store) NewToken(ctx context.Context, name, scope string, expires *time.Time, now time.Time) (t api.Token,
+	secret string, err error) {
+	t = api.Token{Name: name, Scope: scope, CreatedAt: now.UTC(), ExpiresAt: expires}
+	ends := sql.NullString{}
+	if expires != nil {
+		ends = sql.NullString{String: at(*expires), Valid: true}
+	}
 	secret = "koinos_" + rand.Text() + rand.Text() // twice 128 bits
 	err = s.Write(ctx, func(tx *Tx) error {
-		res, err := tx.exec(`INSERT INTO tokens (name, scope, hash, created_at) VALUES (?, ?, ?, ?)`, t.Name, t.Scope,
-			hash(secret), at(t.CreatedAt))
+		res, err := tx.exec(`INSERT INTO tokens (name, scope, hash, created_at, expires_at) VALUES (?, ?, ?, ?, ?)`, t.Name,
+			t.Scope, hash(secret), at(t.CreatedAt), ends)
 		if err != nil {
 			return err
 		}
@@ -58,7 +64,7 @@ func (s *Store) NewToken(ctx context.Context, name, scope string, now time.Time)
 	return t, secret, err
 }
 
-// FindToken gives the token of a secret that has not been revoked.
+// FindToken gives the token of a secret that has not been revoked; it may have expired.
 func (s *Store) FindToken(ctx context.Context, secret string) (api.Token, error) {
 	var row tokenRow
 	err := s.r.GetContext(ctx, &row, selectToken+`WHERE hash = ? AND revoked_at IS NULL`, hash(secret))
