@@ -295,6 +295,18 @@ func (c *Client) CreateToken(ctx context.Context, t api.NewToken) (out api.Creat
 	return out, err
 }
 
+// StartDataCheck begins to check whether the data is whole, unless that is being done.
+func (c *Client) StartDataCheck(ctx context.Context) (out api.DataCheck, err error) {
+	err = c.call(ctx, http.MethodPost, "/data-check", nil, nil, &out)
+	return out, err
+}
+
+// DataCheck says how the check of the data goes.
+func (c *Client) DataCheck(ctx context.Context) (out api.DataCheck, err error) {
+	err = c.call(ctx, http.MethodGet, "/data-check", nil, nil, &out)
+	return out, err
+}
+
 // Audit lists what administrators changed, newest first.
 func (c *Client) Audit(ctx context.Context, query url.Values) (out api.Page[api.Audit], err error) {
 	err = c.call(ctx, http.MethodGet, "/audit", query, nil, &out)

@@ -208,7 +208,7 @@ func TestPublishedAPI(t *testing.T) {
 		{"POST", "/sequences/other/rename", `{"to":"another"}`, 200}, {"DELETE", "/sequences/another", "", 204},
 		{"DELETE", "/mappings/saltry", "", 204},
 		{"POST", "/tokens", `{"name":"a","scope":"read"}`, 201}, {"GET", "/tokens", "", 200},
-		{"GET", "/audit?limit=2", "", 200},
+		{"GET", "/audit?limit=2", "", 200}, {"GET", "/data-check", "", 200}, {"POST", "/data-check", "", 202},
 		{"DELETE", "/tokens/1", "", 204}, {"DELETE", "/tokens/1", "", 404},
 	} {
 		kind := ""

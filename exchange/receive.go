@@ -190,7 +190,7 @@ func (x *Exchange) read(ctx context.Context, kept *api.Interchange) error {
 	case a.p == nil:
 		kept.State = api.StateUnknown
 	}
-	f, err := x.store.OpenFile(kept.Document)
+	f, err := x.store.OpenWhole(kept.Document)
 	if err != nil {
 		return err
 	}

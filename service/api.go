@@ -116,4 +116,5 @@ func (s *Service) register(h huma.API) {
 	s.subscriptions(h)
 	s.editor(h)
 	s.access(h)
+	s.dataCheck(h)
 }

@@ -19,6 +19,7 @@ import (
 	"github.com/gin-contrib/gzip"
 	"github.com/gin-gonic/gin"
 
+	"koinos/api"
 	"koinos/core/order"
 	"koinos/core/source"
 	"koinos/exchange"
@@ -63,6 +64,7 @@ type Service struct {
 	started  time.Time
 	hosts    map[string]bool
 	wrong    strangers
+	check    checking
 	http     *http.Server
 	stop     context.CancelFunc // ends streams when the service stops
 	stopped  context.Context
@@ -97,6 +99,7 @@ func New(ctx context.Context, cfg Config, s *store.Store, log *slog.Logger) (*Se
 	for _, h := range append(cfg.Hosts, host) {
 		svc.hosts[strings.ToLower(h)] = true
 	}
+	svc.check = checking{asked: make(chan struct{}, 1), state: api.DataCheck{Troubles: []api.Trouble{}}}
 	svc.metrics = newMetrics(engine, systemFigures{svc.syncs, s})
 	svc.started = svc.now()
 	svc.stopped, svc.stop = context.WithCancel(context.Background())
@@ -158,6 +161,7 @@ func (s *Service) Serve(ctx context.Context, l net.Listener) error {
 	work.Go(func() { s.notifier.Run(watch) })
 	work.Go(func() { s.syncs.Run(watch) })
 	work.Go(func() { s.forgetting(watch) })
+	work.Go(func() { s.dataChecks(watch) })
 	queue, endQueue := context.WithCancel(context.WithoutCancel(ctx))
 	defer endQueue()
 	work.Go(func() { s.queue.Run(queue) })
@@ -254,6 +258,7 @@ func apiConfig(version string) huma.Config {
 		{Name: "Orders", Description: "The orders themselves, and what happened to them"},
 		{Name: "Held", Description: "What waits for a person, with the reason"},
 		{Name: "Access", Description: "Who may do what"},
+		{Name: "Operation", Description: "Whether everything that is kept is whole"},
 	}
 	return cfg
 }

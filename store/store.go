@@ -452,7 +452,7 @@ func (s *Store) KeepFile(r io.Reader, accept func(r io.ReaderAt, size int64) err
 	}
 	sha = hex.EncodeToString(hash.Sum(nil))
 	path := s.file(sha)
-	if _, err := os.Stat(path); err == nil {
+	if isWhole(path, sha) { // else the same bytes, come again, mend it
 		return sha, size, nil
 	}
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
@@ -473,8 +473,52 @@ func syncDir(dir string) error {
 	return errors.Join(d.Sync(), d.Close())
 }
 
-func (s *Store) file(sha string) string {
-	return filepath.Join(s.dir, "documents", sha[:2], sha)
+func (s *Store) file(sha string) string { return DocumentPath(s.dir, sha) }
+
+// DocumentPath is where a data folder has the bytes of a document.
+func DocumentPath(dir, sha string) string { return filepath.Join(dir, "documents", sha[:2], sha) }
+
+// Damaged is that the bytes of a kept document are not those that came.
+type Damaged struct {
+	SHA  string
+	Size int64 // of what is on the disk
+}
+
+func (d *Damaged) Error() string {
+	return fmt.Sprintf("the kept document %s has changed on the disk, where it has %d bytes now", d.SHA[:12], d.Size)
+}
+
+// OpenWhole is OpenFile of a document whose bytes are those that came; where they
+// are not, the error is Damaged.
+func (s *Store) OpenWhole(sha string) (File, error) {
+	f, err := s.OpenFile(sha)
+	if err != nil {
+		return nil, err
+	}
+	if err := whole(f, sha, f.Size()); err != nil {
+		return nil, errors.Join(err, f.Close())
+	}
+	return f, nil
+}
+
+func whole(r io.ReaderAt, sha string, size int64) error {
+	hash := sha256.New()
+	n, err := io.Copy(hash, io.NewSectionReader(r, 0, size))
+	if err == nil && hex.EncodeToString(hash.Sum(nil)) != sha {
+		err = &Damaged{sha, n}
+	}
+	return err
+}
+
+// isWhole reports whether a file is there and is the document that its name says.
+func isWhole(path, sha string) bool {
+	f, err := os.Open(path)
+	if err != nil {
+		return false
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	return err == nil && whole(f, sha, info.Size()) == nil
 }
 
 // File is the bytes of a kept document.

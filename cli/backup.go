@@ -1,0 +1,183 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strconv"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"koinos/api"
+	"koinos/backup"
+	"koinos/core/report"
+)
+
+func (a *app) backup() *cobra.Command {
+	var data string
+	c := &cobra.Command{
+		Use: "backup DIR", Short: "Copy a data folder, while a service may work in it", Args: cobra.ExactArgs(1),
+		Long: `Backup copies the database as it is at one moment, and every document that it
+names, into a folder. Give the same folder again: then only documents that came
+since are copied, and the newer database takes the place of the older one. Each
+document is compared with its SHA-256 on the way. Secrets of other systems that
+come from the environment are not in it.`,
+		Example: "  koinos backup /backup/koinos --data /srv/koinos",
+		RunE: func(c *cobra.Command, args []string) error {
+			m, err := backup.Make(c.Context(), data, args[0], Version(), a.counting("documents"))
+			if err != nil {
+				return err
+			}
+			if done, err := a.json(m); done {
+				return err
+			}
+			fmt.Fprintf(a.out, "%s of %s, of which %d were copied now, and the database as of %s.\n",
+				report.Plural(m.Documents, "document"), size(m.Bytes), m.Copied, local(m.Made))
+			if len(m.Damaged) > 0 {
+				for _, sha := range m.Damaged {
+					fmt.Fprintf(a.err, "Document %s is damaged, and not in the backup.\n", sha[:12])
+				}
+				return &exit{code: exitBad}
+			}
+			return nil
+		},
+	}
+	c.Flags().StringVar(&data, "data", defaultData(), "data folder; $KOINOS_DATA")
+	return c
+}
+
+func (a *app) restore() *cobra.Command {
+	var data string
+	var skip int64
+	c := &cobra.Command{
+		Use: "restore DIR --data NEW", Short: "Bring a backup back into a new data folder", Args: cobra.ExactArgs(1),
+		Long: `Restore brings a backup back into a folder that is empty or not there yet. What
+was numbered after the backup was made is not in it: order numbers, ids and the
+control numbers of each trading partner go on --skip further, so that none is
+used twice. Compare the numbers that it prints with the last ones that your
+partners have seen; if they have seen more, give a larger --skip.`,
+		Example: "  koinos restore /backup/koinos --data /srv/koinos-new\n  koinos restore /backup/koinos --data " +
+			"/srv/koinos-new --skip 50000",
+		RunE: func(c *cobra.Command, args []string) error {
+			if skip < 0 {
+				return usage{fmt.Errorf("--skip is how far numbers go on, not %d", skip)}
+			}
+			m, numbers, err := backup.Restore(c.Context(), args[0], data, skip, a.counting("documents"))
+			if err != nil {
+				return err
+			}
+			if done, err := a.json(map[string]any{"backup": m, "numbers": numbers}); done {
+				return err
+			}
+			fmt.Fprintf(a.out, "%s is as it was on %s, with %s.\n", data, local(m.Made), report.Plural(m.Documents, "document"))
+			var rows [][]string
+			for _, n := range numbers {
+				of := n.Partner
+				if of == "" {
+					of = "orders"
+				}
+				rows = append(rows, []string{of, n.What, strconv.FormatInt(n.Last, 10), strconv.FormatInt(n.Now+1, 10)})
+			}
+			fmt.Fprintln(a.out, "\nNumbers that were given, and how they go on:")
+			report.Table(a.out, []string{"of", "number", ">last in the backup", ">next"}, rows)
+			return nil
+		},
+	}
+	c.Flags().StringVar(&data, "data", "", "data folder to make")
+	c.Flags().Int64Var(&skip, "skip", 1000, "how far every number goes on")
+	if err := c.MarkFlagRequired("data"); err != nil {
+		panic(err)
+	}
+	return c
+}
+
+func (a *app) check() *cobra.Command {
+	c := &cobra.Command{Use: "check", Short: "Check whether the data is whole"}
+	var data string
+	check := &cobra.Command{
+		Use: "data", Short: "Compare documents with their SHA-256, and look through the database", Args: cobra.NoArgs,
+		Long: `Data looks whether everything that was kept is whole: the database, what its
+rows refer to, the numbers that were given, and every document by its size and
+SHA-256. It asks the service, which does so by itself once a day; with --data it
+reads a data folder, whether a service works in it or not.`,
+		Example: "  koinos check data\n  koinos check data --data /srv/koinos",
+		RunE: func(c *cobra.Command, _ []string) error {
+			state, err := a.checkData(c.Context(), data)
+			if err != nil {
+				return err
+			}
+			done, err := a.json(state)
+			if err != nil {
+				return err
+			}
+			if !done && len(state.Troubles) == 0 {
+				fmt.Fprintf(a.out, "The data is whole: the database, and %s.\n", report.Plural(state.Documents, "document"))
+			} else if !done {
+				var rows [][]string
+				for _, t := range state.Troubles {
+					rows = append(rows, []string{t.What, t.Document[:min(12, len(t.Document))], t.Message})
+				}
+				report.Table(a.out, []string{"what", "document", "message"}, rows)
+			}
+			if len(state.Troubles) > 0 {
+				return &exit{code: exitBad}
+			}
+			return nil
+		},
+	}
+	check.Flags().StringVar(&data, "data", "", "data folder to check without asking the service")
+	c.AddCommand(check)
+	return c
+}
+
+func (a *app) checkData(ctx context.Context, data string) (state api.DataCheck, err error) {
+	tell := a.counting("documents")
+	if data != "" {
+		state.Troubles, err = backup.Check(ctx, data, func(done, of int) { state.Documents = of; tell(done, of) })
+		return state, err
+	}
+	calls := a.client()
+	if state, err = calls.StartDataCheck(ctx); err != nil {
+		return state, err
+	}
+	for state.Running {
+		select {
+		case <-ctx.Done():
+			return state, ctx.Err()
+		case <-time.After(300 * time.Millisecond):
+		}
+		if state, err = calls.DataCheck(ctx); err != nil {
+			return state, err
+		}
+		tell(state.Checked, state.Documents)
+	}
+	if state.Failed != "" {
+		return state, fmt.Errorf("the check could not end: %s", state.Failed)
+	}
+	return state, nil
+}
+
+// counting shows a person who watches how many of something are done.
+func (a *app) counting(things string) func(done, of int) {
+	bar := a.bar(things)
+	return func(done, of int) {
+		if done == of {
+			bar.done()
+		} else {
+			bar.show(float64(done)/float64(of), fmt.Sprintf("%d of %d", done, of))
+		}
+	}
+}
+
+// size writes bytes as people read them.
+func size(n int64) string {
+	const units = "KMGT"
+	if n < 1024 {
+		return report.Plural(int(n), "byte")
+	}
+	v, unit := float64(n)/1024, 0
+	for v >= 1024 && unit < len(units)-1 {
+		v, unit = v/1024, unit+1
+	}
+	return fmt.Sprintf("%.1f %ciB", v, units[unit])
+}
