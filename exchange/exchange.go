@@ -298,7 +298,7 @@ func (x *Exchange) watch(ctx context.Context, name string) {
 	w := folder.Watch{Dir: filepath.Join(x.dir, name, "in"), Load: func(ctx context.Context, f *os.File, file,
 		_ string) (folder.Result, error) {
 		came, err := x.Receive(ctx, f, file, "folder "+name)
-		if store.IsFull(err) || ctx.Err() != nil {
+		if store.Blocked(err) != "" || ctx.Err() != nil {
 			err = errors.Join(folder.ErrLater, err)
 		}
 		if err != nil {

@@ -389,10 +389,10 @@ func (t *target) verdict(ctx context.Context, err error, log *slog.Logger) *verd
 		return &verdict{status: outcome.Paused, reason: "somebody paused it"}
 	case errors.Is(cause, jobs.ErrStopping):
 		return nil
-	case store.IsFull(err):
+	case store.Blocked(err) != "":
 		log.Error("load paused", "error", err)
-		return &verdict{status: outcome.Paused,
-			reason: "the disk is full or cannot be written; it goes on by itself when there is room", later: err}
+		return &verdict{status: outcome.Paused, reason: store.Blocked(err) + "; it goes on by itself when that has passed",
+			later: err}
 	}
 	found := finding.Of(err)
 	if len(found) == 1 && found[0].Code == finding.DocumentEmpty && t.run.load.MayBeEmpty {

@@ -112,7 +112,7 @@ func (e *Engine) performRun(ctx context.Context, id int64) error {
 	switch {
 	case errors.Is(context.Cause(ctx), jobs.ErrStopping):
 		return jobs.ErrStopping // the next service goes on with it
-	case store.IsFull(err):
+	case store.Blocked(err) != "":
 		return &jobs.Later{Err: err}
 	case err != nil:
 		e.log.Error("run failed", "run", r.ID, "error", err)

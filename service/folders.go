@@ -53,7 +53,7 @@ func (s *Service) folders(ctx context.Context) (wait func()) {
 func (s *Service) loadFile(ctx context.Context, f Folder, file *os.File, name, once string) (r folder.Result,
 	err error) {
 	defer func() { // what is not the file's fault is tried again
-		if store.IsFull(err) {
+		if store.Blocked(err) != "" {
 			err = errors.Join(folder.ErrLater, err)
 		}
 	}()

@@ -147,10 +147,9 @@ func (s *Service) fail(ctx context.Context, err error) error {
 		p := problem(code, "")
 		p.Findings = found
 		return p
-	case store.IsFull(err):
+	case store.Blocked(err) != "":
 		s.log.ErrorContext(ctx, "storage failed", "error", err, "request", requestID(ctx))
-		return problem("storage_failed",
-			"The disk is full or cannot be written; nothing was lost that had been accepted.")
+		return problem("storage_failed", finding.Capital(store.Blocked(err))+"; nothing was lost that had been accepted. Try again later.")
 	}
 	s.log.ErrorContext(ctx, "request failed", "error", err, "request", requestID(ctx))
 	return problem("internal", "The service's log has the details under the request id.")

@@ -235,7 +235,7 @@ func (s *Store) write(ctx context.Context, f func(*Tx) error) error {
 	}
 	if err = errors.Join(err, t.broken); err != nil {
 		err = errors.Join(err, t.rollback())
-		if t.broken != nil || IsFull(err) {
+		if t.broken != nil || Blocked(err) != "" {
 			s.unwell.Store(&err)
 		}
 		return err
@@ -563,11 +563,22 @@ func (s *Store) OpenFile(sha string) (File, error) {
 	return onDisk{f, info.Size()}, nil
 }
 
-// IsFull reports whether an error says that the disk is full or cannot be written.
-func IsFull(err error) bool {
+// Blocked says why the disk or the database cannot be written for now, by no fault of what is
+// written: it can be tried again later. "" is that it is another error, or none.
+func Blocked(err error) string {
+	const full = "the disk is full or cannot be written"
 	var db sqlite3.Error
 	if errors.As(err, &db) {
-		return db.Code == sqlite3.ErrFull || db.Code == sqlite3.ErrIoErr || db.Code == sqlite3.ErrReadonly
+		switch db.Code {
+		case sqlite3.ErrFull, sqlite3.ErrIoErr, sqlite3.ErrReadonly:
+			return full
+		case sqlite3.ErrBusy, sqlite3.ErrLocked:
+			return "another program holds the database"
+		}
+		return ""
 	}
-	return errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EROFS) || errors.Is(err, syscall.EDQUOT)
+	if errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EROFS) || errors.Is(err, syscall.EDQUOT) {
+		return full
+	}
+	return ""
 }

@@ -2,9 +2,11 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"errors"
 	"fmt"
 	"math/rand/v2"
+	"path/filepath"
 	"slices"
 	"sync"
 	"testing"
@@ -96,7 +98,7 @@ func TestFullDisk(t *testing.T) {
 		})
 		if full = err != nil; !full {
 			kept += 20
-		} else if !IsFull(err) {
+		} else if Blocked(err) == "" {
 			t.Fatal(err)
 		}
 	}
@@ -223,5 +225,48 @@ func TestIDsAreNotUsedAgain(t *testing.T) {
 	}
 	if len(events) != 120 {
 		t.Errorf("%d events of 120", len(events))
+	}
+}
+
+// Another program that holds the database is waited for, and then said: nothing is lost, and
+// writing goes on when it lets go.
+func TestHeldByAnother(t *testing.T) {
+	dir := t.TempDir()
+	s := open(t, dir)
+	load := aLoad(t, s)
+	if _, err := s.conn.ExecContext(ctx, `PRAGMA busy_timeout = 100`); err != nil { // 10 s are too long for a test
+		t.Fatal(err)
+	}
+	other, err := sql.Open("sqlite3", "file:"+filepath.Join(dir, databaseFile))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer other.Close()
+	other.SetMaxOpenConns(1)
+	hold := func(statement string) {
+		t.Helper()
+		if _, err := other.ExecContext(ctx, statement); err != nil {
+			t.Fatal(err)
+		}
+	}
+	write := func(first int) error {
+		return s.Write(ctx, func(tx *Tx) error {
+			return tx.InsertOrders(newOrders(from(load), order.Sales, first, 10, blank), now)
+		})
+	}
+	hold(`BEGIN IMMEDIATE`)
+	if why := Blocked(write(0)); why != "another program holds the database" {
+		t.Errorf("while it is held: %q", why)
+	}
+	if err := s.Ready(ctx); err == nil {
+		t.Error("it says that it is well, although it cannot write")
+	}
+	hold(`COMMIT`)
+	if err := errors.Join(s.Ready(ctx), write(100)); err != nil {
+		t.Errorf("when it is let go: %v", err)
+	}
+	var orders int
+	if err := s.r.GetContext(ctx, &orders, `SELECT count(*) FROM orders`); err != nil || orders != 10 {
+		t.Errorf("%d orders, %v", orders, err)
 	}
 }

@@ -117,7 +117,7 @@ func (s *Syncs) compare(ctx context.Context, id int64) error {
 	c.State, c.EndedAt = api.SyncDone, s.now().UTC()
 	switch {
 	case err == nil:
-	case store.IsFull(err), errors.As(err, &problem) && problem.Kind == remote.Away:
+	case store.Blocked(err) != "", errors.As(err, &problem) && problem.Kind == remote.Away:
 		c.State, c.EndedAt, c.Reason = api.SyncRunning, time.Time{}, err.Error()
 	case errors.As(err, &problem), errors.As(err, &answer), errors.As(err, &wrong), errors.Is(err, store.ErrNotFound):
 		c.State, c.Reason = api.CheckFailed, finding.Capital(err.Error())

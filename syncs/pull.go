@@ -65,7 +65,7 @@ func (s *Syncs) attempt(ctx context.Context, p *api.Pull) error {
 	switch {
 	case err == nil:
 		p.State = api.PullDone
-	case store.IsFull(err):
+	case store.Blocked(err) != "":
 		return err
 	case errors.As(err, &problem):
 		later = problem.Kind == remote.Away
