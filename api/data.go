@@ -4,13 +4,13 @@ import "time"
 
 // DataCheck is how a check of the data goes, or how the last one ended.
 type DataCheck struct {
-	Running   bool             `json:"running"`
-	Started   *time.Time       `json:"started,omitempty" doc:"Left out, none was made since the service started"`
-	Ended     *time.Time       `json:"ended,omitempty"`
-	Documents int              `json:"documents" doc:"Kept documents"`
-	Checked   int              `json:"checked" doc:"Of them, read so far"`
-	Troubles  []Trouble `json:"troubles" doc:"What is not whole, at most 1,000"`
-	Failed    string           `json:"failed,omitempty" doc:"Why the check could not end"`
+	Running   bool       `json:"running"`
+	Started   *time.Time `json:"started,omitempty" doc:"Left out, none was made since the service started"`
+	Ended     *time.Time `json:"ended,omitempty"`
+	Documents int        `json:"documents" doc:"Kept documents"`
+	Checked   int        `json:"checked" doc:"Of them, read so far"`
+	Troubles  []Trouble  `json:"troubles" doc:"What is not whole, at most 1,000"`
+	Failed    string     `json:"failed,omitempty" doc:"Why the check could not end"`
 }
 
 // Trouble is something that is not whole in a data folder.
