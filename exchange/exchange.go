@@ -1,6 +1,7 @@
 package exchange
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -290,12 +291,29 @@ func (x *Exchange) sendDue(ctx context.Context, name, set string) (err error) {
 	return err
 }
 
+// partnerQuiet is how long a partner's file must be still before it is taken, unless it ends as an
+// interchange does: half of one would be answered with a rejection.
+const partnerQuiet = 5 * time.Second
+
+// ended reports whether a file ends with an interchange's trailer.
+func ended(tail []byte) bool {
+	tail = bytes.TrimSpace(tail)
+	at := bytes.LastIndex(tail, []byte("IEA"))
+	if at < 1 || len(tail) < at+7 {
+		return false
+	}
+	element, segment := tail[at+3], tail[len(tail)-1]
+	before := bytes.TrimRight(tail[:at], "\r\n")
+	return element != segment && len(before) > 0 && before[len(before)-1] == segment &&
+		bytes.Count(tail[at:], []byte{element}) == 2 && bytes.Count(tail[at:], []byte{segment}) == 1
+}
+
 // watch takes in the files of a partner's folder.
 func (x *Exchange) watch(ctx context.Context, name string) {
 	if err := os.MkdirAll(filepath.Join(x.dir, name, "out"), 0o755); err != nil {
 		x.log.Error("partner's folder cannot be made", "partner", name, "error", err)
 	}
-	w := folder.Watch{Dir: filepath.Join(x.dir, name, "in"), Load: func(ctx context.Context, f *os.File, file,
+	w := folder.Watch{Dir: filepath.Join(x.dir, name, "in"), Quiet: partnerQuiet, Ended: ended, Load: func(ctx context.Context, f *os.File, file,
 		_ string) (folder.Result, error) {
 		came, err := x.Receive(ctx, f, file, "folder "+name)
 		if store.Blocked(err) != "" || ctx.Err() != nil {

@@ -2,8 +2,7 @@ package folder
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"io"
@@ -15,15 +14,22 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"syscall"
 	"time"
+	"unicode/utf8"
 )
 
 // Watch is one watched folder and what becomes of its files.
 type Watch struct {
 	Dir string
+	// Quiet is how long a file must look the same before it is taken; 0 is two looks.
+	Quiet time.Duration
+	// Ended reports of the end of a file, its last tailBytes at most, that nothing more
+	// comes: such a file is taken after two looks. Nil knows it of none.
+	Ended func(tail []byte) bool
 	// Load loads a file and waits for its end. Name is the file's, and once a
-	// name for the work that is the same when the same file is taken up again
-	// after a crash. Clean reports whether every order went in. Mark, where it is
+	// name for the work that is the same when the same arrival is taken up again
+	// after a crash, and another one when the file comes again. Clean reports whether every order went in. Mark, where it is
 	// not nil, writes the marked-up copy; ext is the copy's ending. An error is
 	// what kept the file from being loaded at all.
 	Load func(ctx context.Context, file *os.File, name, once string) (r Result, err error)
@@ -44,6 +50,9 @@ var ErrLater = errors.New("later")
 const (
 	Done   = "done"   // every order of these files went in
 	Failed = "failed" // an order of these files did not, or the file could not be read
+	// Working has the files that were taken, each in a folder named by its arrival:
+	// what is put into the watched folder meanwhile is another arrival.
+	Working = "working"
 )
 
 // seen is a file as it was when it was looked at last.
@@ -53,24 +62,29 @@ type seen struct {
 	kept int // how often it was the same
 }
 
-// quiet is how often in turn a file must look the same before it is read: who
+// quiet is how often in turn a file must look the same at least before it is taken: who
 // writes it has then been still for as many looks.
 const quiet = 2
+
+// mostName is how long a name may be, in bytes, so that "-load-123.csv" fits behind it.
+const mostName = 220
 
 // Run looks into the folder every so often until ctx ends. Files whose names
 // begin with a dot, and those that end in .tmp or .part, are still being
 // written by somebody and are left alone.
 func (w *Watch) Run(ctx context.Context, every time.Duration, log *slog.Logger) error {
-	for _, dir := range []string{w.Dir, filepath.Join(w.Dir, Done), filepath.Join(w.Dir, Failed)} {
+	for _, dir := range []string{w.Dir, filepath.Join(w.Dir, Done), filepath.Join(w.Dir, Failed),
+		filepath.Join(w.Dir, Working)} {
 		if err := os.MkdirAll(dir, 0o755); err != nil {
 			return fmt.Errorf("watched folder: %w", err)
 		}
 	}
 	files := map[string]seen{}
+	looks := max(quiet, int((w.Quiet+every-1)/every))
 	tick := time.NewTicker(every)
 	defer tick.Stop()
 	for {
-		if err := w.look(ctx, files, log); err != nil && ctx.Err() == nil {
+		if err := errors.Join(w.take(files, looks), w.work(ctx, log)); err != nil && ctx.Err() == nil {
 			log.Error("watched folder cannot be read", "folder", w.Dir, "error", err)
 		}
 		select {
@@ -81,8 +95,8 @@ func (w *Watch) Run(ctx context.Context, every time.Duration, log *slog.Logger) 
 	}
 }
 
-// look takes in the files that have come to rest.
-func (w *Watch) look(ctx context.Context, files map[string]seen, log *slog.Logger) error {
+// take moves the files that have come to rest into folders of their arrivals.
+func (w *Watch) take(files map[string]seen, looks int) error {
 	entries, err := os.ReadDir(w.Dir)
 	if err != nil {
 		return err
@@ -108,22 +122,72 @@ func (w *Watch) look(ctx context.Context, files map[string]seen, log *slog.Logge
 			now.kept = was.kept + 1
 		}
 		files[name] = now
-		if now.kept < quiet || now.size == 0 && now.kept < 10*quiet {
+		if now.kept < quiet || now.size == 0 && now.kept < 10*looks || now.kept < looks && !w.ended(name, now.size) {
 			continue
 		}
 		delete(files, name)
-		if err := safely(func() error { return w.take(ctx, name, info) }); err != nil {
-			if ctx.Err() != nil {
-				return ctx.Err() // it stays where it is and is taken up again
-			}
-			log.Error("file could not be dealt with; it stays", "folder", w.Dir, "file", name, "error", err)
-		} else {
-			log.Info("file loaded", "folder", w.Dir, "file", name)
+		arrival := filepath.Join(w.Dir, Working, time.Now().UTC().Format("20060102-150405.000000000-")+rand.Text()[:6])
+		if err := os.Mkdir(arrival, 0o755); err != nil {
+			return err
+		}
+		err = os.Rename(filepath.Join(w.Dir, name), filepath.Join(arrival, name))
+		if err != nil {
+			err = errors.Join(err, os.Remove(arrival))
+		}
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
 		}
 	}
 	for name := range files {
 		if !here[name] {
 			delete(files, name)
+		}
+	}
+	return nil
+}
+
+// tailBytes is how much of the end of a file Ended is shown.
+const tailBytes = 512
+
+func (w *Watch) ended(name string, size int64) bool {
+	if w.Ended == nil {
+		return false
+	}
+	f, err := os.Open(filepath.Join(w.Dir, name))
+	if err != nil {
+		return false
+	}
+	defer f.Close()
+	tail := make([]byte, min(size, tailBytes))
+	_, err = f.ReadAt(tail, size-int64(len(tail)))
+	return err == nil && w.Ended(tail)
+}
+
+// work loads the files that were taken, also those that a service before this one left.
+func (w *Watch) work(ctx context.Context, log *slog.Logger) error {
+	arrivals, err := os.ReadDir(filepath.Join(w.Dir, Working)) // by name, which is by time
+	if err != nil {
+		return err
+	}
+	for _, a := range arrivals {
+		dir := filepath.Join(w.Dir, Working, a.Name())
+		files, err := os.ReadDir(dir)
+		if err != nil {
+			return err
+		}
+		for _, f := range files {
+			if err := safely(func() error { return w.load(ctx, a.Name(), f.Name()) }); err != nil {
+				if ctx.Err() != nil {
+					return ctx.Err() // it stays where it is and is taken up again
+				}
+				log.Error("file could not be dealt with; it stays", "folder", w.Dir, "arrival", a.Name(), "file", f.Name(),
+					"error", err)
+			} else {
+				log.Info("file loaded", "folder", w.Dir, "file", f.Name())
+			}
+		}
+		if err := os.Remove(dir); err != nil && !errors.Is(err, syscall.ENOTEMPTY) { // one that must wait stays
+			return err
 		}
 	}
 	return nil
@@ -157,30 +221,22 @@ func unfinished(name string) bool {
 	return false
 }
 
-// take loads one file and moves it, and what is said about it, to where it
+// load loads one file and moves it, and what is said about it, to where it
 // belongs. What Load refuses altogether goes to the failed ones with a text
 // that says why.
-func (w *Watch) take(ctx context.Context, name string, info fs.FileInfo) error {
-	path := filepath.Join(w.Dir, name)
+func (w *Watch) load(ctx context.Context, arrival, name string) error {
+	path := filepath.Join(w.Dir, Working, arrival, name)
 	f, err := os.Open(path)
-	if err != nil && !errors.Is(err, fs.ErrNotExist) { // it would be the same at each look: somebody is told why
+	if err != nil { // it would be the same at each look: somebody is told why
 		to := free(filepath.Join(w.Dir, Failed), name)
 		return errors.Join(w.says(to, "%s could not be read:\n%v\n", name, err), os.Rename(path, to))
 	}
+	defer f.Close()
+	before, err := f.Stat()
 	if err != nil {
 		return err
 	}
-	defer f.Close()
-	sum := sha256.New()
-	if _, err := io.Copy(sum, f); err != nil {
-		return err
-	}
-	if _, err := f.Seek(0, io.SeekStart); err != nil {
-		return err
-	}
-	// The same bytes put here again later are another piece of work: the time
-	// that the file bears tells the two apart.
-	once := fmt.Sprintf("folder %s %s %s %d", w.Dir, name, hex.EncodeToString(sum.Sum(nil)), info.ModTime().UnixNano())
+	once := fmt.Sprintf("folder %s %s", w.Dir, arrival)
 	var r Result
 	err = safely(func() (err error) {
 		r, err = w.Load(ctx, f, name, once)
@@ -191,6 +247,11 @@ func (w *Watch) take(ctx context.Context, name string, info fs.FileInfo) error {
 	}
 	if errors.Is(err, ErrLater) {
 		return err
+	}
+	if after, statErr := os.Stat(path); err == nil && statErr == nil && after.Size() != before.Size() {
+		r.Clean = false
+		err = fmt.Errorf("it was still being written while load %d read its first %d bytes: undo that load, and put the whole "+
+			"file here again", r.Load, before.Size())
 	}
 	dir := Failed
 	if err == nil && r.Clean {
@@ -216,15 +277,24 @@ func (w *Watch) take(ctx context.Context, name string, info fs.FileInfo) error {
 	return os.Rename(path, to)
 }
 
-// free gives the name in dir, with a number where it is taken.
+// free gives the name in dir, with a number where it is taken. A name so long that
+// nothing fits behind it is cut.
 func free(dir, name string) string {
-	to := filepath.Join(dir, name)
 	ext := filepath.Ext(name)
+	if len(ext) > 20 {
+		ext = ""
+	}
+	stem := strings.TrimSuffix(name, ext)
+	for len(stem)+len(ext) > mostName {
+		_, size := utf8.DecodeLastRuneInString(stem)
+		stem = stem[:len(stem)-size]
+	}
+	to := filepath.Join(dir, stem+ext)
 	for n := 2; ; n++ {
-		if _, err := os.Lstat(to); errors.Is(err, fs.ErrNotExist) {
+		if _, err := os.Lstat(to); err != nil { // nothing is there, or the rename will say what is wrong
 			return to
 		}
-		to = filepath.Join(dir, strings.TrimSuffix(name, ext)+" ("+strconv.Itoa(n)+")"+ext)
+		to = filepath.Join(dir, stem+" ("+strconv.Itoa(n)+")"+ext)
 	}
 }
 

@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 )
@@ -40,7 +41,7 @@ func TestWatch(t *testing.T) {
 	asked, later := map[string]int{}, 0
 	w := &Watch{Dir: dir, Load: func(_ context.Context, f *os.File, name, once string) (Result, error) {
 		b, err := io.ReadAll(f)
-		if err != nil || string(b) != name || !strings.HasPrefix(once, "folder "+dir+" "+name+" ") {
+		if err != nil || string(b) != name || !strings.HasPrefix(once, "folder "+dir+" 20") {
 			t.Errorf("%s holds %q, is called %q: %v", name, b, once, err)
 		}
 		asked[name]++
@@ -103,6 +104,123 @@ func TestWatch(t *testing.T) {
 	for name, n := range asked {
 		if times := map[string]int{"later.csv": 3}[name]; n != max(times, 1) {
 			t.Errorf("%s was loaded %d times", name, n)
+		}
+	}
+}
+
+// Each arrival is a file of its own, whatever is put here while it is loaded, comes back with its old
+// time, or was left by a service that was killed; a name of any length has its place.
+func TestArrivals(t *testing.T) {
+	dir := t.TempDir()
+	put := func(name, text string) {
+		t.Helper()
+		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.Chtimes(filepath.Join(dir, name), time.Time{}, time.Unix(1_700_000_000, 0)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	long := strings.Repeat("ü", 125) + ".csv" // 254 bytes
+	put("a.csv", "one")
+	put(long, "long")
+	if err := os.MkdirAll(filepath.Join(dir, Working, "20260101-left"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	put(filepath.Join(Working, "20260101-left", "left.csv"), "left")
+	type arrival struct{ name, text string }
+	var mu sync.Mutex
+	var came []arrival
+	names := map[string]bool{}
+	w := &Watch{Dir: dir, Load: func(_ context.Context, f *os.File, name, once string) (Result, error) {
+		b, err := io.ReadAll(f)
+		mu.Lock()
+		defer mu.Unlock()
+		if names[once] || err != nil {
+			t.Errorf("%s: the same arrival twice, or %v", name, err)
+		}
+		names[once] = true
+		came = append(came, arrival{name, string(b)})
+		switch string(b) {
+		case "one":
+			if !slices.Contains(came[:len(came)-1], arrival{"a.csv", "one"}) {
+				put("a.csv", "two") // replaced while it is loaded
+			}
+		case "grows":
+			file, err := os.OpenFile(f.Name(), os.O_APPEND|os.O_WRONLY, 0)
+			if err == nil {
+				_, err = file.WriteString(" on")
+				file.Close()
+			}
+			if err != nil {
+				t.Error(err)
+			}
+		}
+		return Result{Clean: true, Load: 3}, nil
+	}}
+	ctx, stop := context.WithTimeout(context.Background(), time.Minute)
+	done := make(chan error)
+	go func() { done <- w.Run(ctx, 2*time.Millisecond, slog.New(slog.NewTextHandler(io.Discard, nil))) }()
+	until := func(what string, ok func() bool) {
+		t.Helper()
+		for !ok() {
+			if ctx.Err() != nil {
+				t.Fatalf("%s: not seen", what)
+			}
+			time.Sleep(2 * time.Millisecond)
+		}
+	}
+	exists := func(name string) func() bool {
+		return func() bool { _, err := os.Stat(filepath.Join(dir, name)); return err == nil }
+	}
+	until("the replaced file", exists("done/a (2).csv"))
+	if err := os.Rename(filepath.Join(dir, "done/a.csv"), filepath.Join(dir, "a.csv")); err != nil { // with its old time
+		t.Fatal(err)
+	}
+	until("the file that came back", exists("done/a.csv"))
+	put("grows.csv", "grows")
+	until("the file that grew", exists("failed/grows.txt"))
+	until("the long name", exists("done/"+strings.Repeat("ü", 108)+".csv"))
+	until("nothing more to do", func() bool {
+		left, err := os.ReadDir(filepath.Join(dir, Working))
+		return err == nil && len(left) == 0
+	})
+	stop()
+	if err := <-done; err != nil {
+		t.Error(err)
+	}
+	slices.SortFunc(came, func(a, b arrival) int { return strings.Compare(a.text, b.text) })
+	want := []arrival{{"grows.csv", "grows"}, {"left.csv", "left"}, {long, "long"}, {"a.csv", "one"}, {"a.csv", "one"},
+		{"a.csv", "two"}}
+	if !slices.Equal(came, want) {
+		t.Errorf("there came %q, wanted %q", came, want)
+	}
+	if b, err := os.ReadFile(filepath.Join(dir, "failed/grows.txt")); err != nil || !strings.Contains(string(b),
+		"it was still being written while load 3 read its first 5 bytes") {
+		t.Errorf("%q %v", b, err)
+	}
+}
+
+// A file that ends is taken at once, and one that does not after its quiet time.
+func TestEnded(t *testing.T) {
+	dir := t.TempDir()
+	for _, name := range []string{"whole", "half"} {
+		if err := os.WriteFile(filepath.Join(dir, name), []byte(name), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	w := &Watch{Dir: dir, Quiet: 5 * time.Second, Ended: func(tail []byte) bool { return string(tail) == "whole" }}
+	files := map[string]seen{}
+	if err := os.Mkdir(filepath.Join(dir, Working), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	for look, want := range []int{2, 2, 1, 1, 1, 0} {
+		if err := w.take(files, 5); err != nil {
+			t.Fatal(err)
+		}
+		left, err := filepath.Glob(filepath.Join(dir, "*l*"))
+		if err != nil || len(left) != want {
+			t.Errorf("look %d leaves %q %v, wanted %d", look+1, left, err, want)
 		}
 	}
 }
