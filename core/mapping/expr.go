@@ -90,7 +90,10 @@ func (untyped) ShouldRepeat() bool { return false }
 
 // typed finds operators and functions that are given what they may not be able to take, which would
 // be seen only at the load.
-type typed struct{ odd string }
+type typed struct {
+	odd    string
+	nested int // conditions within one another
+}
 
 func (t *typed) Visit(n *ast.Node) {
 	var given []ast.Node
@@ -100,6 +103,12 @@ func (t *typed) Visit(n *ast.Node) {
 		switch of, given = v.Operator, []ast.Node{v.Left, v.Right}; of {
 		case "??":
 			return
+		case "..":
+			from, isFrom := v.Left.(*ast.IntegerNode)
+			to, isTo := v.Right.(*ast.IntegerNode)
+			if !isFrom || !isTo || to.Value-from.Value >= mostPieces {
+				t.odd = fmt.Sprintf("a range goes from one whole number to another, and has at most %d", mostPieces)
+			}
 		case "==", "!=", "in", "not in":
 			days = true
 			given = slices.DeleteFunc(given, func(g ast.Node) bool { _, is := g.(*ast.NilNode); return is })
@@ -119,6 +128,13 @@ func (t *typed) Visit(n *ast.Node) {
 	case *ast.CallNode:
 		if id, ok := v.Callee.(*ast.IdentifierNode); ok && id.Value != "num" {
 			of, given, days = id.Value, v.Arguments, true // their signatures say whether
+		}
+	case *ast.PredicateNode:
+		if t.nested <= mostNested {
+			t.nested = max(t.nested, 1+nested(v.Node))
+		}
+		if t.nested > mostNested {
+			t.odd = fmt.Sprintf("no more than %d conditions with # may stand within one another", mostNested)
 		}
 	case *ast.BuiltinNode:
 		switch of = v.Name; of {
@@ -146,6 +162,13 @@ func (t *typed) Visit(n *ast.Node) {
 			t.odd = fmt.Sprintf("%s is given a day: string(…) makes a text of it", of)
 		}
 	}
+}
+
+// nested gives how many conditions stand within one another; it looks no deeper than is allowed.
+func nested(n ast.Node) int {
+	t := &typed{}
+	ast.Walk(&n, t)
+	return t.nested
 }
 
 // commented fits an expression with what the engine takes for a comment.

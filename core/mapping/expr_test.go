@@ -89,6 +89,52 @@ func TestExpressions(t *testing.T) {
 }
 
 // Whatever passes the check does not fail because of types.
+// What an expression makes is bounded, in memory and in time, whatever cell it is given.
+func TestExpressionBounds(t *testing.T) {
+	letters := strings.Repeat("x", 30_000)
+	for _, c := range []struct{ value, text, want, refused string }{
+		{letters, `length(value + value)`, "60000", ""},
+		{letters, `let a = value + value; let b = a + a; let c = b + b; let d = c + c; let e = d + d; e + e`, "", "!" + errLong.Error()},
+		{letters, `join(map(split(value, ""), value))`, "", "!" + errMany.Error()},
+		{strings.Repeat("x,", 900), `length(join(map(split(value, ","), # + ",")))`, "1801", ""},
+		{strings.Repeat("x,", 900), `join(map(split(value, ","), value))`, "", "!" + errLong.Error()},
+		{letters, `replace(value, "x", value)`, "", "!" + errLong.Error()},
+		{letters, `length(replace(value, "x", "yz"))`, "60000", ""},
+		{letters, `swap(value, "x", value)`, "", "!" + errLong.Error()},
+		{letters, `swap(value, "(.*)", "$1$1$1$1$1$1$1$1$1$1$1$1$1$1$1$1$1$1$1$1$1$1$1$1$1$1$1$1$1$1$1$1$1$1$1$1")`, "",
+			"!" + errLong.Error()},
+		{letters, `length(swap(value, "x", "yz"))`, "60000", ""},
+		{"", `count(1..900, any(1..900, # == 900))`, "900", ""},
+		{"", `any(1..1001, # > 5)`, "", "has at most 1000"}, {"", `count(1..row, # > 0)`, "", "has at most 1000"},
+		{"", `count(1..9, any(1..9, any(1..9, # > 2)))`, "", "no more than 2 conditions"},
+		{"", `any(1..9, # > 2) and any(1..9, # > 2) and any(1..9, # > 2)`, "true", ""},
+		{"", `repeat("x", 9)`, "", "unknown name repeat"},
+	} {
+		b := &builder{Mistakes: &grammar.Mistakes{}}
+		e := b.compile(&grammar.Node{Text: c.text}, false)
+		if e == nil {
+			if c.refused == "" || !strings.Contains(b.All.Error(), c.refused) {
+				t.Errorf("%s: %v", c.text, b.All)
+			}
+			continue
+		}
+		env := NewEnv(someRow{})
+		env.Value, env.Row = c.value, 7
+		v, err := e.Run(&vm.VM{}, &env)
+		said := ""
+		if err != nil {
+			said = "!" + err.Error()
+		}
+		if got, _ := ValueText(v); said != c.refused || err == nil && got != c.want {
+			t.Errorf("%s: %.80q %s, wanted %q %s", c.text, got, said, c.want, c.refused)
+		}
+	}
+	deep := strings.Repeat("any(1..2, ", 40) + "true" + strings.Repeat(")", 40)
+	if b := (&builder{Mistakes: &grammar.Mistakes{}}); b.compile(&grammar.Node{Text: deep}, false) != nil {
+		t.Error("forty conditions within one another are taken")
+	}
+}
+
 func TestExpressionTypes(t *testing.T) {
 	r := rand.New(rand.NewPCG(14, 2))
 	pick := func(words ...string) string { return words[r.IntN(len(words))] }

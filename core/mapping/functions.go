@@ -21,7 +21,7 @@ var dayType = reflect.TypeFor[order.Date]()
 // disabled are functions of the engine that compute with floats, or depend on the day.
 var disabled = []string{"now", "float", "int", "round", "ceil", "floor", "abs", "mean", "median", "sum", "max", "min",
 	"toJSON", "fromJSON", "toBase64", "fromBase64", "date", "duration", "timezone", "get", "first", "last", "join",
-	"flatten", "concat", "keys", "values",
+	"flatten", "concat", "keys", "values", "split", "splitAfter", "replace", "repeat",
 	"toPairs", "fromPairs", "groupBy", "bitand", "bitor", "bitxor", "bitnand", "bitshl", "bitshr", "bitushr", "bitnot"}
 
 var exprOptions = func() []expr.Option {
@@ -44,11 +44,46 @@ var exprOptions = func() []expr.Option {
 		}, signatures("nn ?", "dd ?"))
 	}
 	operator("in", among, signatures("n# ?"))
+	options = append(options, expr.Operator("+", "text +"), expr.Function("text +", bounded(func(a ...any) (any, error) {
+		return a[0].(string) + a[1].(string), nil
+	}), signatures("tt t")...))
 	for name, f := range functions {
-		options = append(options, expr.Function(name, f.call, signatures(f.types...)...))
+		options = append(options, expr.Function(name, bounded(f.call), signatures(f.types...)...))
 	}
 	return options
 }()
+
+// An expression is given what strangers' cells hold, and may have been written by one: what it
+// makes is bounded, so that no value takes the memory or the time of all others.
+const (
+	mostMade   = 1 << 20 // bytes of a text
+	mostPieces = 1000    // of a list
+	mostNested = 2       // conditions within one another, such as any(…, all(…))
+)
+
+var (
+	errLong = errors.New("the text becomes longer than 1 MiB")
+	errMany = fmt.Errorf("the text has more than %d pieces", mostPieces)
+)
+
+// bounded refuses what a function makes where it is too long.
+func bounded(f func(...any) (any, error)) func(...any) (any, error) {
+	return func(a ...any) (any, error) {
+		v, err := f(a...)
+		if s, ok := v.(string); ok && len(s) > mostMade {
+			return nil, errLong
+		}
+		return v, err
+	}
+}
+
+// replaced is strings.ReplaceAll, unless the text would become too long.
+func replaced(s, from, to string) (string, error) {
+	if len(to) > len(from) && len(s)+strings.Count(s, from)*(len(to)-len(from)) > mostMade {
+		return "", errLong
+	}
+	return strings.ReplaceAll(s, from, to), nil
+}
 
 // kinds are what stands for the types in signatures: t a text, n a number, d a day, # a list, ? true or
 // false, i a whole number that is given.
@@ -57,6 +92,7 @@ var kinds = map[rune][]reflect.Type{
 	'n': {numberType, reflect.TypeFor[int]()},
 	'd': {dayType},
 	'#': {reflect.TypeFor[[]any](), reflect.TypeFor[[]string](), reflect.TypeFor[[]int]()},
+	's': {reflect.TypeFor[[]string]()},
 	'?': {reflect.TypeFor[bool]()},
 	'i': {reflect.TypeFor[int]()},
 }
@@ -196,8 +232,22 @@ var functions = map[string]function{
 		if err != nil {
 			return nil, err
 		}
+		if s, to := a[0].(string), a[2].(string); len(s)+(len(s)+1)*len(to) > mostMade {
+			// what a pattern fits is not known before, but each letter at most
+			if n := len(re.FindAllStringIndex(s, mostMade/(len(to)+1)+1)); n*(len(to)+len(s)*strings.Count(to, "$")) > mostMade {
+				return nil, errLong
+			}
+		}
 		return re.ReplaceAllString(a[0].(string), a[2].(string)), nil
 	}, []string{"ttt t"}},
+	"replace": {func(a ...any) (any, error) { return replaced(a[0].(string), a[1].(string), a[2].(string)) },
+		[]string{"ttt t"}},
+	"split": {func(a ...any) (any, error) {
+		if strings.Count(a[0].(string), a[1].(string)) >= mostPieces {
+			return nil, errMany
+		}
+		return strings.Split(a[0].(string), a[1].(string)), nil
+	}, []string{"tt s"}},
 	"before": {func(a ...any) (any, error) {
 		s, _, _ := strings.Cut(a[0].(string), a[1].(string))
 		return strings.TrimSpace(s), nil
@@ -224,8 +274,12 @@ var functions = map[string]function{
 	}, []string{"t+ t", "d+ d", "nn n", "nnn n"}},
 	"join": {func(a ...any) (any, error) {
 		var words []string
+		made, between := 0, append(a[1:], "")[0].(string)
 		for v := range reflect.ValueOf(a[0]).Seq2() {
 			word, _ := ValueText(reflect.ValueOf(a[0]).Index(int(v.Int())).Interface())
+			if made += len(word) + len(between); made > mostMade {
+				return nil, errLong
+			}
 			words = append(words, word)
 		}
 		return strings.Join(words, append(a[1:], "")[0].(string)), nil
