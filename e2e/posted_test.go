@@ -37,7 +37,7 @@ func TestPostedOrder(t *testing.T) {
 		{"a day that is not there", `"2026-03-02"`, `"2026-02-31"`, "not_a_date", "/ordered_on",
 			`"2026-02-31" is not a date for ordered_on.`, "Write the day as yyyy-mm-dd."},
 		{"an unknown unit", `"EA"`, `"FURLONG"`, "unknown_unit", "/lines/0/unit", `"FURLONG" is not in the list units.`,
-			"Correct the code, or add it to the list units."},
+			"Nothing in the list is near it. Add it to the list units, or correct the value."},
 		{"an unknown currency", `"EUR"`, `"EUX"`, "unknown_currency", "/currency",
 			`"EUX" is not a currency of ISO 4217.`, "Send the three-letter code of ISO 4217, for example EUR."},
 		{"an unknown role", `"currency"`, `"parties": [{"role": "landlord", "name": "X"}], "currency"`,

@@ -96,7 +96,11 @@ func TestUpgrade(t *testing.T) {
 	for path, old := range was {
 		var now any
 		if list, ok := old.([]any); ok {
-			if now = all(path); len(now.([]any)) != len(list) && path != "/documents" {
+			now = slices.DeleteFunc(all(path), func(item any) bool { // crosswalks that ship were not listed then
+				fields, _ := item.(map[string]any)
+				return fields["shipped"] == true
+			})
+			if len(now.([]any)) != len(list) && path != "/documents" {
 				t.Errorf("%s: %d, were %d", path, len(now.([]any)), len(list))
 				continue
 			}

@@ -172,12 +172,14 @@ func (d *drafter) candidates(columns []*profile, groups []int) []candidate {
 // preferSpoken lets the number by which people speak of an order be its number
 // where the program that keeps it has an id for it besides.
 func preferSpoken(all []candidate) {
-	spoken := slices.ContainsFunc(all, func(c candidate) bool {
-		return c.name() == "sender_number" && c.score >= 0.5 && !strings.EqualFold(c.column.heading, "id")
-	})
 	for i := range all {
-		if c := &all[i]; spoken && c.name() == "sender_number" && strings.EqualFold(c.column.heading, "id") {
-			c.score *= 0.6
+		id := &all[i]
+		if id.name() == "sender_number" && strings.EqualFold(id.column.heading, "id") && slices.ContainsFunc(all,
+			func(c candidate) bool {
+				return c.name() == "sender_number" && c.score >= 0.5 && !strings.EqualFold(c.column.heading, "id") &&
+					c.column.filled >= id.column.filled && len(c.column.words) == c.column.filled
+			}) {
+			id.score *= 0.6
 		}
 	}
 }

@@ -40,8 +40,10 @@ type table struct {
 }
 
 const (
-	sampleRows = 3000
-	headWithin = 60
+	sampleRows  = 3000
+	fewRows     = 20
+	sampleCells = 1_000_000 // of all sheets: wide ones show in fewer rows what they are
+	headWithin  = 60
 )
 
 func readSheets(r io.ReaderAt, size int64, opt source.Options) ([]*sheet, []finding.Finding, error) {
@@ -51,6 +53,7 @@ func readSheets(r io.ReaderAt, size int64, opt source.Options) ([]*sheet, []find
 	}
 	var sheets []*sheet
 	var s *sheet
+	cells := 0
 	for {
 		rec, err := src.Next()
 		if err == io.EOF {
@@ -70,9 +73,10 @@ func readSheets(r io.ReaderAt, size int64, opt source.Options) ([]*sheet, []find
 			s.hidden++
 			continue // what people do not see is left out
 		}
-		if rec.Blank() || len(s.rows) >= sampleRows {
+		if rec.Blank() || len(s.rows) >= sampleRows || cells > sampleCells && len(s.rows) >= fewRows {
 			continue
 		}
+		cells += len(rec.Cells)
 		s.rows = append(s.rows, rec)
 	}
 }
