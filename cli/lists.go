@@ -22,11 +22,11 @@ import (
 // lists makes the commands for reference lists or for crosswalks.
 func (a *app) lists(crosswalk bool) *cobra.Command {
 	noun, example := "list", "items lists/items.csv"
-	about := "Import and show reference lists: items, customers, units …"
+	about := "Import, show, rename and remove reference lists: items, customers, units …"
 	columns := "The first row names the columns: code, name, and any further ones."
 	if crosswalk {
 		noun, example = "crosswalk", "ostrand-yards crosswalks/ostrand-yards.csv"
-		about = "Import and show crosswalks between partners' codes and ours"
+		about = "Import, show, rename and remove crosswalks between partners' codes and ours"
 		columns = "The first row names the columns: theirs and ours."
 	}
 	c := &cobra.Command{Use: noun, Short: about}

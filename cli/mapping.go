@@ -24,7 +24,7 @@ import (
 )
 
 func (a *app) mapping() *cobra.Command {
-	c := &cobra.Command{Use: "mapping", Short: "Draft mappings, check and test them, keep them, show them"}
+	c := &cobra.Command{Use: "mapping", Short: "Draft mappings, check and test them, keep, show, rename and remove them"}
 	var file, lists string
 	var orders bool
 	check := &cobra.Command{
