@@ -18,6 +18,7 @@ import (
 // The published description is the running service's, and the service's
 // answers are what it describes.
 func TestPublishedAPI(t *testing.T) {
+	t.Parallel()
 	s := start(t, t.TempDir(), "demo")
 	_, served := s.do("GET", "/api/v1/openapi.json", "")
 	var doc map[string]any
@@ -283,6 +284,7 @@ func TestPublishedAPI(t *testing.T) {
 
 // Who may do what, and under which name.
 func TestAccess(t *testing.T) {
+	t.Parallel()
 	data := t.TempDir()
 	secret, _, code := koinos(t, nil, "token", "create", "--name", "first", "--scope", "admin", "--data", data)
 	if secret = strings.TrimSpace(secret); code != 0 || len(secret) < 40 {

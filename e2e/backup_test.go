@@ -16,6 +16,7 @@ import (
 // A backup is made while a load runs; what comes back from it goes on with the load, gives no number
 // twice, and is whole.
 func TestBackup(t *testing.T) {
+	t.Parallel()
 	s := start(t, t.TempDir(), "serve")
 	first := s.load(t, string(manyOrders(40)))
 	l := s.begin(manyOrders(20_000))

@@ -113,6 +113,7 @@ func run(t *testing.T, ctx context.Context, steps ...chromedp.Action) {
 
 // From a dropped file to stored orders, as a person does it.
 func TestConsole(t *testing.T) {
+	t.Parallel()
 	s := start(t, t.TempDir(), "demo")
 	ctx := browser(t, 1280, 800)
 	doc := file(t, "saltry-april.csv",
@@ -163,6 +164,7 @@ func TestConsole(t *testing.T) {
 // Many failures are mended by few acts, the load of what failed is taken back,
 // and changes are read before they are made.
 func TestConsoleMend(t *testing.T) {
+	t.Parallel()
 	s := start(t, t.TempDir(), "demo")
 	ctx := browser(t, 1280, 800)
 	ours := func(theirs, code string) chromedp.Action {
@@ -191,6 +193,7 @@ func TestConsoleMend(t *testing.T) {
 // What is held at the exchange says why, beside the order; a value and its element
 // point at each other; a file that is taken in shows what became of it.
 func TestConsoleExchange(t *testing.T) {
+	t.Parallel()
 	s := start(t, t.TempDir(), "demo")
 	text, err := os.ReadFile(filepath.Join(s.data, "examples", "pellow-orders.edi"))
 	if err != nil {
@@ -217,6 +220,7 @@ func TestConsoleExchange(t *testing.T) {
 
 // At 200 % zoom of a 1280 × 800 window nothing is cut off sideways.
 func TestConsoleZoomed(t *testing.T) {
+	t.Parallel()
 	s := start(t, t.TempDir(), "demo")
 	ctx := browser(t, 640, 400)
 	for path, text := range map[string]string{"/today": "Orders by day", "/loads/9?tab=mend": "Say what these are",
@@ -236,6 +240,7 @@ func TestConsoleZoomed(t *testing.T) {
 
 // A system is looked at, tried, read through a mapping, and pulled.
 func TestConsoleSystems(t *testing.T) {
+	t.Parallel()
 	s := start(t, t.TempDir(), "demo")
 	run(t, browser(t, 1280, 800), chromedp.Navigate(s.address+"/systems"), has("main", "✓ answers"),
 		has("main", "ledgerline"),
@@ -261,6 +266,7 @@ const compare = `button[aria-label="Compare with ledgerline sales_order"]`
 // A sync shows its way and what it wrote; what it holds is tried again and decided where it
 // is listed, and a comparison says what differs.
 func TestConsoleSyncs(t *testing.T) {
+	t.Parallel()
 	s := start(t, t.TempDir(), "demo")
 	run(t, browser(t, 1280, 800), chromedp.Navigate(s.address+"/syncs"), has("main", "Web orders go into the books"),
 		press("slipway-ledgerline"),
@@ -283,6 +289,7 @@ func TestConsoleSyncs(t *testing.T) {
 
 // Where tokens are needed the console asks for one.
 func TestConsoleSignIn(t *testing.T) {
+	t.Parallel()
 	data := t.TempDir()
 	secret, _, _ := koinos(t, nil, "token", "create", "--name", "me", "--scope", "read", "--data", data)
 	s := start(t, data, "serve", "--require-token")

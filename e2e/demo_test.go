@@ -26,6 +26,7 @@ import (
 // The demo loads its documents with the results that are written down, and
 // every command works on them as its help says.
 func TestDemo(t *testing.T) {
+	t.Parallel()
 	s := start(t, t.TempDir(), "demo")
 	for i, step := range demo.Steps {
 		checkExpected(t, s, int64(i+1), step.Document)

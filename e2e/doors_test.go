@@ -78,6 +78,7 @@ func TestDoors(t *testing.T) {
 
 // Tokens end by themselves, are shown once, and what administrators change is listed under their names.
 func TestTokensEnd(t *testing.T) {
+	t.Parallel()
 	data := t.TempDir()
 	token := func(args ...string) string {
 		out, errOut, code := koinos(t, nil, append([]string{"token", "create", "--data", data}, args...)...)
@@ -133,6 +134,7 @@ func TestTokensEnd(t *testing.T) {
 
 // It serves HTTPS by itself, and takes up a renewed certificate without a start.
 func TestHTTPS(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	cert, key := filepath.Join(dir, "c.pem"), filepath.Join(dir, "k.pem")
 	renew := func(serial int64) {

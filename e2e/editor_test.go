@@ -12,6 +12,7 @@ import (
 
 // From an unknown document to a kept mapping and a dry run, as a person does it.
 func TestMappingEditor(t *testing.T) {
+	t.Parallel()
 	s := start(t, t.TempDir(), "demo")
 	ctx := browser(t, 1280, 800)
 	doc := file(t, "bootshaus.csv",
@@ -97,6 +98,7 @@ func TestKeptExpectations(t *testing.T) {
 // A column is dragged onto a field, what that changes is shown, and a value of
 // a JSON document is bound by choosing it.
 func TestMappingEditorByHand(t *testing.T) {
+	t.Parallel()
 	s := start(t, t.TempDir(), "demo")
 	ctx := browser(t, 1280, 800)
 	tree := file(t, "slipway.json",

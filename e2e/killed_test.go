@@ -97,6 +97,7 @@ func killSteps() []struct {
 // A service that is killed at any moment, again and again, ends with exactly
 // the database of one that was left alone.
 func TestKilledAtRandom(t *testing.T) {
+	t.Parallel()
 	steps := killSteps()
 	play := func(data string, seed uint64, most int) (kills int) {
 		rnd := rand.New(rand.NewPCG(seed, 17))
@@ -166,6 +167,7 @@ func TestKilledAtRandom(t *testing.T) {
 // The same holds for a sequence, whose later loads take what earlier ones got,
 // and for the undoing of a load, which is asked again until it is done.
 func TestSequenceKilledAtRandom(t *testing.T) {
+	t.Parallel()
 	purchase := strings.NewReplacer("name: plain", "name: purchase", "kind: sales", "kind: purchase").Replace(csvMapping)
 	sale := strings.NewReplacer("name: plain", "name: sale", "  currency: ", "  reference.purchase: {result: buy.number, need: must}\n  currency: ").Replace(csvMapping)
 	doc := append(manyOrders(1_500), "Z-1,,1,1\n"...) // refused as a purchase, held as a sale

@@ -20,6 +20,7 @@ import (
 // A request that names itself is answered once and again, also by the next
 // service, and its work is done once.
 func TestIdempotencyKey(t *testing.T) {
+	t.Parallel()
 	data := t.TempDir()
 	s := start(t, data, "serve")
 	s.load(t, string(manyOrders(3)))
@@ -82,6 +83,7 @@ func TestIdempotencyKey(t *testing.T) {
 // A watched folder takes in what has stopped growing, and says beside it what
 // became of it.
 func TestFolder(t *testing.T) {
+	t.Parallel()
 	in := filepath.Join(t.TempDir(), "in")
 	data := t.TempDir()
 	s := start(t, data, "serve")
@@ -154,6 +156,7 @@ func TestFolder(t *testing.T) {
 // Only what failed comes back in the partner's own layout, can be mended there
 // and loaded again; the marked copy is brought up to date afterwards.
 func TestMendAndLoadAgain(t *testing.T) {
+	t.Parallel()
 	s := start(t, t.TempDir(), "demo")
 	dir := t.TempDir()
 	failed, marked := filepath.Join(dir, "failed.xlsx"), filepath.Join(dir, "marked.xlsx")

@@ -247,6 +247,7 @@ func (o *office) changes(round int) {
 // However often Koinos is killed, whatever the weather and however many runs there are at
 // once: in the end the other side has exactly what it has after an undisturbed run.
 func TestSyncKilledAtRandom(t *testing.T) {
+	t.Parallel()
 	const rounds = 3
 	calm := newOffice(t, 0)
 	for round := range rounds {

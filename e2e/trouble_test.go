@@ -25,6 +25,7 @@ import (
 // What people send by mistake is refused with a sentence that says what it is,
 // and nothing of it is loaded.
 func TestBadInput(t *testing.T) {
+	t.Parallel()
 	s := start(t, t.TempDir(), "serve", "--max-body", "12", "--max-unpacked", "16", "--max-rows", "5000")
 	mapping := file(t, "plain.yaml", []byte(csvMapping))
 	good := manyOrders(2)
@@ -97,6 +98,7 @@ func TestBadInput(t *testing.T) {
 
 // A full disk stops a load with a sentence; what was accepted stays.
 func TestFullDisk(t *testing.T) {
+	t.Parallel()
 	data := t.TempDir()
 	if err := syscall.Mount("tmpfs", data, "tmpfs", 0, "size=12m"); err != nil {
 		t.Skipf("a small disk cannot be made here: %v", err)

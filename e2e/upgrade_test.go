@@ -58,6 +58,7 @@ func unpack(t *testing.T, into string) {
 // A data folder of the version before is carried over with all its history: the
 // API says of it what it said then, in the words of today.
 func TestUpgrade(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	unpack(t, dir)
 	s := start(t, filepath.Join(dir, "olddata"), "serve")
