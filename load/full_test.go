@@ -66,7 +66,7 @@ func TestEveryWriteFails(t *testing.T) {
 	want := stored(t, undisturbed)
 	full, step := 0, 1
 	if testing.Short() {
-		step = 7
+		step = 25
 	}
 	for pages := 0; ; pages += step {
 		s := testStore(t)

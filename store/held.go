@@ -75,6 +75,33 @@ func (t *Tx) releaseRecord(l *api.Link) error {
 	return t.run(releaseEarlier, l.System, l.Record, l.Key, int64(math.MaxInt64))
 }
 
+// ReleaseOvertaken takes away what is held of records that were written as their orders after
+// they had been read here: what was read was half of what we wrote, and need not come again.
+func (t *Tx) ReleaseOvertaken(all []api.Arrival) error {
+	if len(all) == 0 {
+		return nil
+	}
+	some := false
+	if err := t.GetContext(t.ctx, &some, `SELECT EXISTS (SELECT 1 FROM held WHERE kind = 'order' AND system = ?)`,
+		all[0].System); err != nil || !some {
+		return err
+	}
+	for i := range all {
+		a := &all[i]
+		written := false
+		if err := t.GetContext(t.ctx, &written, `SELECT EXISTS (SELECT 1 FROM links WHERE system = ? AND record = ? AND key = ?
+			AND part = 0 AND revision > 0 AND at > ?)`, a.System, a.Record, a.Key, at(a.At)); err != nil {
+			return err
+		}
+		if written {
+			if err := t.run(releaseEarlier, a.System, a.Record, a.Key, int64(math.MaxInt64)); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
 // releaseEarlier takes away what is held of earlier arrivals of a record (system, record and
 // key), by loads before one: of the load that took it, and of those through further mappings.
 const releaseEarlier = `DELETE FROM held WHERE id IN (SELECT h.id FROM arrivals a JOIN loads l ON l.document = a.document

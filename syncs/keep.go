@@ -134,7 +134,8 @@ func (s *Syncs) takeIn(ctx context.Context, p *api.Pull, b *batch, far bool) err
 				return err
 			}
 		}
-		err := errors.Join(t.ReleaseArrivals(b.arrivals), t.AddArrivals(b.arrivals), t.SaveLinks(links, s.now()))
+		err := errors.Join(t.ReleaseArrivals(b.arrivals), t.AddArrivals(b.arrivals), t.ReleaseOvertaken(b.arrivals),
+			t.SaveLinks(links, s.now()))
 		if far {
 			err = errors.Join(err, t.ReleaseUnkept(byPull(p)), t.SavePull(p))
 		}
