@@ -67,9 +67,7 @@ func (s *Store) ReleaseRecord(ctx context.Context, l *api.Link) error {
 // releaseRecord takes away what is held of a record, read before an order here was written as
 // it: now it says what the order says.
 func (t *Tx) releaseRecord(l *api.Link) error {
-	some := false
-	if err := t.GetContext(t.ctx, &some, `SELECT EXISTS (SELECT 1 FROM held WHERE kind = 'order' AND system = ?)`,
-		l.System); err != nil || !some || l.Part != 0 {
+	if some, err := t.holdsOf(l.System); err != nil || !some || l.Part != 0 {
 		return err
 	}
 	return t.run(releaseEarlier, l.System, l.Record, l.Key, int64(math.MaxInt64))
@@ -81,9 +79,7 @@ func (t *Tx) ReleaseOvertaken(all []api.Arrival) error {
 	if len(all) == 0 {
 		return nil
 	}
-	some := false
-	if err := t.GetContext(t.ctx, &some, `SELECT EXISTS (SELECT 1 FROM held WHERE kind = 'order' AND system = ?)`,
-		all[0].System); err != nil || !some {
+	if some, err := t.holdsOf(all[0].System); err != nil || !some {
 		return err
 	}
 	for i := range all {
@@ -102,6 +98,12 @@ func (t *Tx) ReleaseOvertaken(all []api.Arrival) error {
 	return nil
 }
 
+// holdsOf reports whether orders are held that came from a system.
+func (t *Tx) holdsOf(system string) (some bool, err error) {
+	err = t.GetContext(t.ctx, &some, `SELECT EXISTS (SELECT 1 FROM held WHERE kind = 'order' AND system = ?)`, system)
+	return some, err
+}
+
 // releaseEarlier takes away what is held of earlier arrivals of a record (system, record and
 // key), by loads before one: of the load that took it, and of those through further mappings.
 const releaseEarlier = `DELETE FROM held WHERE id IN (SELECT h.id FROM arrivals a JOIN loads l ON l.document = a.document
@@ -114,9 +116,7 @@ func (t *Tx) ReleaseArrivals(all []api.Arrival) error {
 	if len(all) == 0 {
 		return nil
 	}
-	some := false
-	if err := t.GetContext(t.ctx, &some, `SELECT EXISTS (SELECT 1 FROM held WHERE kind = 'order' AND system = ?)`,
-		all[0].System); err != nil || !some {
+	if some, err := t.holdsOf(all[0].System); err != nil || !some {
 		return err
 	}
 	for i := range all {
