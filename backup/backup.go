@@ -28,7 +28,7 @@ type Manifest struct {
 	Documents int       `json:"documents"` // that the database names and that are files
 	Bytes     int64     `json:"bytes"`     // of them
 	Copied    int       `json:"copied"`    // that an earlier backup in the same folder did not have
-	Damaged   []string  `json:"damaged"`   // by their SHA-256: these are not in it
+	Damaged   []string  `json:"damaged"`   // by their SHA-256: these are not in it, or were not brought back
 }
 
 const (
@@ -53,6 +53,9 @@ func open(file, options string) (*sql.DB, error) {
 // told how many of the documents are there.
 func Make(ctx context.Context, data, dir, version string, progress func(done, of int)) (m Manifest, err error) {
 	m = Manifest{Made: time.Now().UTC(), Version: version, Damaged: []string{}}
+	if err := noData(dir); err != nil {
+		return m, err
+	}
 	if err := os.MkdirAll(filepath.Join(dir, "documents"), 0o700); err != nil {
 		return m, err
 	}
@@ -108,6 +111,16 @@ func Make(ctx context.Context, data, dir, version string, progress func(done, of
 		return m, err
 	}
 	return m, writeFile(filepath.Join(dir, manifest), append(b, '\n'))
+}
+
+// noData makes sure that a folder for backups is no data folder, whose database the copy would replace.
+func noData(dir string) error {
+	_, isBackup := os.Stat(filepath.Join(dir, manifest))
+	_, hasData := os.Stat(filepath.Join(dir, database))
+	if hasData == nil && isBackup != nil {
+		return fmt.Errorf("%s is a data folder, or a backup that was not finished: choose another folder for the backup", dir)
+	}
+	return nil
 }
 
 // copyDatabase copies a database as it is at one moment, with SQLite's own
@@ -287,11 +300,13 @@ func Restore(ctx context.Context, dir, data string, skip int64, progress func(do
 			return m, nil, err
 		}
 		progress(i, len(all))
-		if slices.Contains(m.Damaged, d.sha) {
-			continue
-		}
-		if err := copyDocument(store.DocumentPath(dir, d.sha), store.DocumentPath(data, d.sha), d); err != nil {
+		err := copyDocument(store.DocumentPath(dir, d.sha), store.DocumentPath(data, d.sha), d)
+		switch known := slices.Contains(m.Damaged, d.sha); {
+		case err == nil:
+		case !errors.Is(err, errDamaged) && !errors.Is(err, fs.ErrNotExist):
 			return m, nil, err
+		case !known: // the others are worth to have all the same
+			m.Damaged = append(m.Damaged, d.sha)
 		}
 	}
 	progress(len(all), len(all))

@@ -33,13 +33,7 @@ come from the environment are not in it.`,
 			}
 			fmt.Fprintf(a.out, "%s of %s, of which %d were copied now, and the database as of %s.\n",
 				report.Plural(m.Documents, "document"), size(m.Bytes), m.Copied, local(m.Made))
-			if len(m.Damaged) > 0 {
-				for _, sha := range m.Damaged {
-					fmt.Fprintf(a.err, "Document %s is damaged, and not in the backup.\n", sha[:12])
-				}
-				return &exit{code: exitBad}
-			}
-			return nil
+			return a.damaged(m, "Document %s is damaged, and not in the backup.\n")
 		},
 	}
 	c.Flags().StringVar(&data, "data", defaultData(), "data folder; $KOINOS_DATA")
@@ -80,7 +74,7 @@ partners have seen; if they have seen more, give a larger --skip.`,
 			}
 			fmt.Fprintln(a.out, "\nNumbers that were given, and how they go on:")
 			report.Table(a.out, []string{"of", "number", ">last in the backup", ">next"}, rows)
-			return nil
+			return a.damaged(m, "Document %s is damaged in the backup, and was not brought back: send the same file once more.\n")
 		},
 	}
 	c.Flags().StringVar(&data, "data", "", "data folder to make")
@@ -89,6 +83,17 @@ partners have seen; if they have seen more, give a larger --skip.`,
 		panic(err)
 	}
 	return c
+}
+
+// damaged names the documents that a backup does not have.
+func (a *app) damaged(m backup.Manifest, format string) error {
+	if len(m.Damaged) == 0 {
+		return nil
+	}
+	for _, sha := range m.Damaged {
+		fmt.Fprintf(a.err, format, sha[:12])
+	}
+	return &exit{code: exitBad}
 }
 
 func (a *app) check() *cobra.Command {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"log/slog"
 	"net"
+	"net/http"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -295,6 +296,10 @@ func (a *app) newToken(ctx context.Context, n api.NewToken, data string) (api.Cr
 		return api.CreatedToken{}, err
 	}
 	t, secret, err := s.NewToken(ctx, n.Name, n.Scope, n.ExpiresAt, time.Now())
+	if err == nil {
+		err = s.AddAudit(ctx, api.Audit{At: time.Now(), By: "a command", From: "the data folder", Did: "create-token", Path: "/tokens",
+			Status: http.StatusCreated})
+	}
 	return api.CreatedToken{Token: t, Secret: secret}, errors.Join(err, s.Close())
 }
 

@@ -56,6 +56,25 @@ func TestBackup(t *testing.T) {
 	if _, errOut, code := koinos(t, nil, "restore", dir, "--data", data); code != 1 || !strings.Contains(errOut, "is not empty") {
 		t.Errorf("restored over other data: %d %s", code, errOut)
 	}
+	for _, args := range [][]string{{"backup", s.data, "--data", s.data}, {"backup", data, "--data", s.data}} {
+		if _, errOut, code := koinos(t, nil, args...); code != 1 || !strings.Contains(errOut, "is a data folder") {
+			t.Errorf("a backup over a data folder: %d %s", code, errOut)
+		}
+	}
+	half := filepath.Join(t.TempDir(), "half") // of a backup in which a document was damaged later
+	if err := os.Truncate(store.DocumentPath(dir, first.Load.Document), 10); err != nil {
+		t.Fatal(err)
+	}
+	if _, errOut, code := koinos(t, nil, "restore", dir, "--data", half); code != 4 || errOut != "Document "+
+		first.Load.Document[:12]+" is damaged in the backup, and was not brought back: send the same file once more.\n" {
+		t.Errorf("a damaged backup: %d %s", code, errOut)
+	}
+	if _, err := os.Stat(filepath.Join(half, "koinos.db")); err != nil {
+		t.Errorf("nothing else was brought back: %v", err)
+	}
+	if m := backup(); m != (made{3, 1}) {
+		t.Errorf("the damaged document is copied anew: %+v", m)
+	}
 	r := start(t, data, "serve")
 	last, err := r.api().WatchLoad(context.Background(), l.ID, func(outcome.Load) {})
 	if err != nil || last.Status != outcome.Done || last.Loaded+last.Unchanged != 20_000 {

@@ -121,7 +121,9 @@ func TestTokensEnd(t *testing.T) {
 		"Authorization: Bearer ")}, "audit")
 	want := "when by from did to\n" +
 		"T first (token 1) 127.0.0.1 import-list /lists/colours\n" +
-		"T first (token 1) 127.0.0.1 create-token /tokens\n"
+		"T first (token 1) 127.0.0.1 create-token /tokens\n" +
+		"T a command the data folder create-token /tokens\n" +
+		"T a command the data folder create-token /tokens\n"
 	got := regexp.MustCompile(`(?m)^\d\S+ \S+`).ReplaceAllString(regexp.MustCompile(` +`).ReplaceAllString(out, " "), "T")
 	if got != want {
 		t.Errorf("audit:\n%s\nwanted\n%s", got, want)

@@ -169,11 +169,16 @@ func (w *Watch) work(ctx context.Context, log *slog.Logger) error {
 	if err != nil {
 		return err
 	}
+	var failed []error
 	for _, a := range arrivals {
+		if !a.IsDir() { // somebody put it here
+			continue
+		}
 		dir := filepath.Join(w.Dir, Working, a.Name())
 		files, err := os.ReadDir(dir)
-		if err != nil {
-			return err
+		if err != nil { // the others go on
+			failed = append(failed, err)
+			continue
 		}
 		for _, f := range files {
 			if err := safely(func() error { return w.load(ctx, a.Name(), f.Name()) }); err != nil {
@@ -187,10 +192,10 @@ func (w *Watch) work(ctx context.Context, log *slog.Logger) error {
 			}
 		}
 		if err := os.Remove(dir); err != nil && !errors.Is(err, syscall.ENOTEMPTY) { // one that must wait stays
-			return err
+			failed = append(failed, err)
 		}
 	}
-	return nil
+	return errors.Join(failed...)
 }
 
 // safely turns a panic into an error: one file that we make a mistake with must

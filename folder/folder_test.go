@@ -128,6 +128,7 @@ func TestArrivals(t *testing.T) {
 		t.Fatal(err)
 	}
 	put(filepath.Join(Working, "20260101-left", "left.csv"), "left")
+	put(filepath.Join(Working, "stray.csv"), "nobody's arrival")
 	type arrival struct{ name, text string }
 	var mu sync.Mutex
 	var came []arrival
@@ -183,7 +184,7 @@ func TestArrivals(t *testing.T) {
 	until("the long name", exists("done/"+strings.Repeat("ü", 108)+".csv"))
 	until("nothing more to do", func() bool {
 		left, err := os.ReadDir(filepath.Join(dir, Working))
-		return err == nil && len(left) == 0
+		return err == nil && len(left) == 1 && left[0].Name() == "stray.csv"
 	})
 	stop()
 	if err := <-done; err != nil {

@@ -173,16 +173,7 @@ func TestPauseAndResume(t *testing.T) {
 	ctx := context.Background()
 	s := testStore(t)
 	doc, bad := manyOrders(20_000)
-	sha, size, err := keep(s, doc)
-	if err != nil {
-		t.Fatal(err)
-	}
-	if _, err := s.PutDocument(ctx, api.Document{SHA: sha, Name: "many", Size: size}); err != nil {
-		t.Fatal(err)
-	}
-	if _, err := s.PutMapping(ctx, api.Mapping{Name: "example", Text: plainMapping}); err != nil {
-		t.Fatal(err)
-	}
+	sha, _ := received(t, s, doc, plainMapping)
 	e, stop := testService(t, s, source.DefaultLimits)
 	l, err := e.Start(ctx, Request{Document: sha, Mapping: "example", By: "test", Name: "once"})
 	if err != nil {

@@ -468,10 +468,13 @@ func (e *Engine) runWith(ctx context.Context, t *target) error {
 	if in.outcomes, err = e.outcomesFor(ctx, l, m); err != nil {
 		return err
 	}
+	if err := e.intact(in.document); err != nil {
+		return err
+	}
 	t.rules, t.set = rulesOf(m, l), set
 	t.run.update(func(l *outcome.Load) { l.Status = outcome.Running })
 	pass := func(real bool) error {
-		f, err := e.openWhole(in.document)
+		f, err := e.store.OpenFile(in.document)
 		if err != nil {
 			return err
 		}
@@ -501,23 +504,26 @@ func (e *Engine) runWith(ctx context.Context, t *target) error {
 	return pass(!l.DryRun)
 }
 
-// openWhole opens a document; one that has changed on the disk is a finding.
-func (e *Engine) openWhole(sha string) (store.File, error) {
+// intact looks whether a document is as it came; one that has changed on the disk is a finding.
+func (e *Engine) intact(sha string) error {
 	f, err := e.store.OpenWhole(sha)
+	if err == nil {
+		return f.Close()
+	}
 	var damaged *store.Damaged
 	if errors.As(err, &damaged) {
 		found := finding.Fatal(finding.DocumentBroken, origin.Place{}, "The document that was kept has changed on the disk, "+
 			"where it has %d bytes now.", damaged.Size)
 		found.Hint = "Send the same file once more: it takes the place of the damaged copy. Then load it again."
-		return nil, found
+		return found
 	}
-	return f, err
+	return err
 }
 
 // whole reads a document to its end before anything of it is stored, where its mapping refuses it as a
 // whole for what is found there.
 func (e *Engine) whole(ctx context.Context, in input, t *target) error {
-	f, err := e.openWhole(in.document)
+	f, err := e.store.OpenFile(in.document)
 	if err != nil {
 		return err
 	}

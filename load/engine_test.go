@@ -158,16 +158,7 @@ func TestCancelAndRestart(t *testing.T) {
 	s := testStore(t)
 	e := testEngine(t, s, source.DefaultLimits)
 	ctx := context.Background()
-	sha, size, err := keep(s, doc)
-	if err != nil {
-		t.Fatal(err)
-	}
-	if _, err := s.PutDocument(ctx, api.Document{SHA: sha, Name: "many", Size: size}); err != nil {
-		t.Fatal(err)
-	}
-	if _, err := s.PutMapping(ctx, api.Mapping{Name: "example", Text: plainMapping}); err != nil {
-		t.Fatal(err)
-	}
+	sha, _ := received(t, s, doc, plainMapping)
 	l, err := e.Start(ctx, Request{Document: sha, Mapping: "example", By: "test"})
 	if err != nil {
 		t.Fatal(err)

@@ -209,22 +209,30 @@ func keep(s *store.Store, doc []byte) (string, int64, error) {
 	return s.KeepFile(bytes.NewReader(doc), func(io.ReaderAt, int64) error { return nil })
 }
 
+// received is a document of a store, with the mapping example.
+func received(t testing.TB, s *store.Store, doc []byte, mappingText string) (sha string, version int) {
+	t.Helper()
+	ctx := context.Background()
+	sha, size, err := keep(s, doc)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.PutDocument(ctx, api.Document{SHA: sha, Name: "example", Size: size}); err != nil {
+		t.Fatal(err)
+	}
+	kept, err := s.PutMapping(ctx, api.Mapping{Name: "example", Text: mappingText})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return sha, kept.Version
+}
+
 // send keeps a document and mapping as the service does, and loads it.
 func send(t testing.TB, e *Engine, mappingText string, doc []byte, req Request) outcome.Load {
 	t.Helper()
 	ctx := context.Background()
-	sha, size, err := keep(e.store, doc)
-	if err != nil {
-		t.Fatal(err)
-	}
-	if _, err := e.store.PutDocument(ctx, api.Document{SHA: sha, Name: "example", Size: size}); err != nil {
-		t.Fatal(err)
-	}
-	kept, err := e.store.PutMapping(ctx, api.Mapping{Name: "example", Text: mappingText})
-	if err != nil {
-		t.Fatal(err)
-	}
-	req.Document, req.Mapping, req.Version, req.By = sha, kept.Name, kept.Version, "test"
+	sha, version := received(t, e.store, doc, mappingText)
+	req.Document, req.Mapping, req.Version, req.By = sha, "example", version, "test"
 	l, err := e.Start(ctx, req)
 	if err != nil {
 		t.Fatal(err)

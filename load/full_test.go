@@ -8,7 +8,6 @@ import (
 	"testing"
 	"time"
 
-	"koinos/api"
 	"koinos/core/outcome"
 	"koinos/core/source"
 	"koinos/store"
@@ -71,16 +70,7 @@ func TestEveryWriteFails(t *testing.T) {
 	for pages := 0; ; pages += step {
 		s := testStore(t)
 		e, stop := testService(t, s, source.DefaultLimits)
-		sha, size, err := keep(s, doc)
-		if err != nil {
-			t.Fatal(err)
-		}
-		if _, err := s.PutDocument(ctx, api.Document{SHA: sha, Name: "many", Size: size}); err != nil {
-			t.Fatal(err)
-		}
-		if _, err := s.PutMapping(ctx, api.Mapping{Name: "example", Text: plainMapping}); err != nil {
-			t.Fatal(err)
-		}
+		sha, _ := received(t, s, doc, plainMapping)
 		room(t, s, pages)
 		start := func() (outcome.Load, error) {
 			return e.Start(ctx, Request{Document: sha, Mapping: "example", By: "test"})

@@ -43,7 +43,11 @@ func (s *Service) dataChecks(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		case <-daily.C:
-			s.check.set(func(c *api.DataCheck) { begin(c, s.now()) })
+			s.check.set(func(c *api.DataCheck) {
+				if !c.Running { // else it is asked for already
+					begin(c, s.now())
+				}
+			})
 		case <-s.check.asked:
 		}
 		troubles, err := backup.Check(ctx, s.cfg.Data, func(done, of int) {
@@ -86,7 +90,10 @@ func (s *Service) dataCheck(h huma.API) {
 		s.check.set(func(c *api.DataCheck) {
 			if !c.Running {
 				begin(c, s.now())
-				s.check.asked <- struct{}{} // there is room: one at a time runs
+				select {
+				case s.check.asked <- struct{}{}:
+				default: // one is asked for already
+				}
 			}
 		})
 		return &answer[api.DataCheck]{s.check.get()}, nil

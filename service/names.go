@@ -12,6 +12,7 @@ import (
 	"koinos/api"
 	"koinos/core/check"
 	"koinos/core/list"
+	"koinos/core/mapping"
 	"koinos/core/uses"
 	"koinos/store"
 )
@@ -162,6 +163,11 @@ func (s *Service) removeName(ctx context.Context, n store.Named) error {
 func (s *Service) rename(ctx context.Context, n store.Named, to string) (done api.Renamed, err error) {
 	if err := checkName(to); err != nil {
 		return done, err
+	}
+	if (n.Kind == uses.Mapping || n.Kind == uses.Sequence) && !mapping.IsName(to) { // lists may have a _ too
+		p := problem("invalid_request", "A "+string(n.Kind)+"'s name is of small letters, digits and -, at most 64.")
+		p.Invalid = []api.Invalid{{Where: "body.to", Message: to}}
+		return done, p
 	}
 	err = s.unmoved(ctx, n, func(texts []uses.Text) error {
 		done = api.Renamed{Name: to, Changed: s.users(n, texts)}

@@ -25,7 +25,7 @@ var concepts = map[concept]string{
 	"ship": "ship shipping shipment dispatch despatch versand expedition envio spedizione verzend wysylki afsendelse send",
 	"requested": "requested request req required requires desired wanted want wunsch souhaite souhaitee demande demandee need " +
 		"needed gewenst gewenste onskad onsket solicitada solicitado richiesta richiesto zadany due deadline expected planned prevue prevu previsto prevista geplant verwacht forventet gewunscht " +
-		"gewunschter gewunschtes pozadana customer",
+		"gewunschter gewunschtes pozadana",
 	"item": "item items article articles artikel artikels art part parts sku product products produkt produit producto " +
 		"prodotto articulo articolo artigo material mat towar towaru indeks artikkel artikler vare varer goods stock catalogue " +
 		"catalog style model design varu vara mercancia",
@@ -47,7 +47,7 @@ var concepts = map[concept]string{
 	"%":        "% pct percent prozent",
 	"cancel":   "cancel cancelled storno",
 	"location": "location store shop branch site yard depot filiale magasin tienda negozio winkel warehouse dc",
-	"your":     "your ihre ihr votre vostro uw cust their",
+	"your":     "your ihre ihr votre vostro uw their",
 }
 
 // conceptOf gives the concept of a plain word.
@@ -58,7 +58,6 @@ var conceptOf = func() map[string]concept {
 			all[w] = c
 		}
 	}
-	all["customer"] = "customer" // "customer requested date" is the only use of it as a wish
 	return all
 }()
 

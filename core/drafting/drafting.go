@@ -3,8 +3,6 @@ package drafting
 import (
 	"fmt"
 	"io"
-	"iter"
-	"maps"
 	"slices"
 	"strings"
 
@@ -235,6 +233,9 @@ func (d *drafter) describe(t *table, sheets string) {
 	} else {
 		d.guess("heading", "none", "no row looks like headings; columns are named by their letters", "likely", "")
 	}
+	if t.repeats {
+		d.guess("heading.repeats", "true", "the heading stands again below what stands above it, as on printed pages", "likely", "")
+	}
 	if t.until != "" {
 		d.y.until = t.until
 		d.guess("until", t.until, "nothing behind it looks like a row of the table", "likely", "")
@@ -303,176 +304,6 @@ func sameHead(a, b []string) bool {
 		}
 	}
 	return n >= 2 && n*10 >= max(len(a), len(b))*8
-}
-
-// bind writes the binding of a chosen candidate.
-func (d *drafter) bind(c *candidate, all []candidate, second *candidate) {
-	b := binding{level: c.level, field: c.field.Name, from: c.column.from, sure: sureness(c, all),
-		why: strings.Join(unique(c.why), "; ")}
-	if second != nil {
-		b.second = string(second.level) + "." + second.name()
-	}
-	d.values(&b, c)
-	d.add(b)
-	if m := pricePer.FindStringSubmatch(c.column.heading); m != nil && c.field.Name == "unit_price" && m[2] != "1" {
-		d.add(binding{level: order.Lines, field: "price_basis", words: []string{"value: " + m[2]}, sure: "likely",
-			why: "the heading of the price says so"})
-	}
-}
-
-func unique(all []string) []string {
-	var some []string
-	for _, s := range all {
-		if !slices.Contains(some, s) {
-			some = append(some, s)
-		}
-	}
-	return some
-}
-
-func (d *drafter) add(b binding) {
-	if slices.ContainsFunc(d.y.bindings, func(o binding) bool { return o.level == b.level && o.field == b.field }) {
-		return
-	}
-	d.y.bindings = append(d.y.bindings, b)
-	choice := b.from
-	if choice == "" {
-		choice = strings.Join(b.words, ", ")
-	}
-	d.guess(string(b.level)+"."+b.field, choice, b.why, b.sure, b.second)
-}
-
-// values adds to a binding what its values ask for: forms of dates, lists,
-// crosswalks, suffixes.
-func (d *drafter) values(b *binding, c *candidate) {
-	p := c.column
-	switch c.field.Type {
-	case order.Day:
-		forms, _ := p.mostlyDates(mostly)
-		if _, all := p.isDates(); !all {
-			b.why += "; some of its values are no dates"
-		}
-		if len(forms) > 0 {
-			b.words = append(b.words, "dates: "+flow(forms))
-		}
-		if len(forms) == 2 && swapped(forms[0], forms[1]) {
-			b.sure = "unsure"
-			b.why += "; day and month cannot be told apart in the sample"
-		}
-	case order.Decimal, order.Percent:
-		if p.share(p.numbers) < 0.9 {
-			b.why += "; some of its values are no numbers"
-		}
-		words, all := 0, 0
-		for w, n := range p.suffix {
-			all += n
-			if !isCurrency(w) {
-				words += n
-			}
-		}
-		if words*5 >= p.numbers && words > 0 && c.field.Type == order.Decimal { // a single one is a dirty cell
-			suffix := "drop"
-			if c.field.Name == "quantity" {
-				suffix = "unit"
-			}
-			b.words = append(b.words, "suffix: "+suffix)
-			if suffix == "unit" {
-				d.units(b, p, maps.Keys(p.suffix))
-			}
-		}
-	case order.Code, order.Text, order.Unit, order.Currency:
-		d.look(b, c)
-	}
-	switch c.field.Name {
-	case "sender_number", "item", "quantity":
-		b.words = append(b.words, "need: must")
-	}
-}
-
-func isCurrency(w string) bool {
-	return strings.ContainsAny(w, "€£$¥") || len(w) == 3 && order.KnownCurrency(strings.ToUpper(w)) ||
-		strings.EqualFold(w, "kr")
-}
-
-// look adds the crosswalk and list that know the values.
-func (d *drafter) look(b *binding, c *candidate) {
-	p := c.column
-	lists := map[string][]string{"item": {"items"}, "partner": {"customers", "suppliers"},
-		"ship_to.code": {"locations"}, "location": {"locations"}, "payment_terms": {"terms"}}[c.name()]
-	for _, l := range lists {
-		if p.share(p.inList[l+"/code"]) >= 0.5 {
-			b.words = append(b.words, "list: "+l)
-			return
-		}
-		for _, key := range []string{"name", "gtin"} {
-			if p.share(p.inList[l+"/"+key]) >= 0.6 {
-				b.words = append(b.words, "list: "+l, "by: ["+key+", code]")
-				return
-			}
-		}
-	}
-	best := ""
-	for name, n := range p.across {
-		if p.share(n) >= 0.6 && (best == "" || n > p.across[best]) {
-			best = name
-		}
-	}
-	if best != "" {
-		b.words = append(b.words, "crosswalk: "+best)
-		if len(lists) > 0 && d.hints.Lists.Lists[lists[0]] != nil {
-			b.words = append(b.words, "list: "+lists[0])
-		}
-	}
-	if c.field.Type == order.Unit && best == "" {
-		d.units(b, p, maps.Keys(p.words))
-	}
-}
-
-// units looks whether what a column says of units are codes, names of the list, or common words.
-func (d *drafter) units(b *binding, p *profile, all iter.Seq[string]) {
-	known, listed := order.KnownUnit, d.hints.Lists.Lists["units"]
-	if listed != nil {
-		known = func(code string) bool { return listed.Look(code, nil, 0).Entry != nil }
-	}
-	codes, words, strange := 0, []string{}, 0
-	for _, w := range slices.Sorted(all) {
-		means, _, ok := d.hints.Lists.Crosswalk(list.UnitWords).Ours(w)
-		switch {
-		case listed == nil && known(strings.ToUpper(w)), listed != nil && known(w):
-			codes++
-		case ok && known(means):
-			words = append(words, w+" is "+means)
-		default:
-			strange++
-		}
-	}
-	switch {
-	case p.share(p.inList["units/name"]) > 0.6:
-		b.words = append(b.words, "list: units", "by: [name, code]")
-	case strange > 0:
-		b.sure = "unsure"
-		b.why += "; its words are not codes of units: say crosswalk: and import one with them"
-	case len(words) > 0:
-		b.words = append(b.words, "crosswalk: "+list.UnitWords)
-		if codes > 0 {
-			b.words = append(b.words, "others: keep")
-		}
-		b.why += "; " + strings.Join(words[:min(len(words), 5)], ", ")
-		if b.sure == "sure" {
-			b.sure = "likely"
-		}
-	}
-}
-
-func flow(words []string) string {
-	if len(words) == 1 {
-		return quote(words[0])
-	}
-	var all []string
-	for _, w := range words {
-		all = append(all, quote(w))
-	}
-	return "[" + strings.Join(all, ", ") + "]"
 }
 
 // unsaid is a binding of what the document does not say: it refuses each order until a person says it.

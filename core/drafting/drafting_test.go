@@ -9,6 +9,7 @@ import (
 	"koinos/core/finding"
 	"koinos/core/list"
 	"koinos/core/mapping"
+	"koinos/core/order"
 	"koinos/core/reading"
 	"koinos/core/source"
 )
@@ -112,19 +113,24 @@ func FuzzDraft(f *testing.F) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		src, err := source.Open(bytes.NewReader(b), int64(len(b)), m.Options(source.DefaultLimits))
+		runOver(m, b)
+	})
+}
+
+// runOver runs a mapping over a document, which may be anything: it must not panic.
+func runOver(m *mapping.Mapping, doc []byte) {
+	src, err := source.Open(bytes.NewReader(doc), int64(len(doc)), m.Options(source.DefaultLimits))
+	if err != nil {
+		return
+	}
+	table := reading.NewTable(m, src, nil)
+	for range 10_000 {
+		g, err := table.Next()
 		if err != nil {
 			return
 		}
-		table := reading.NewTable(m, src, nil)
-		for range 10_000 {
-			g, err := table.Next()
-			if err != nil {
-				return
-			}
-			reading.Read(m, &g, &list.Set{})
-		}
-	})
+		reading.Read(m, &g, &list.Set{})
+	}
 }
 
 // An interchange is drafted by what its first set is and who sent it.
@@ -138,5 +144,31 @@ func TestDraftOfX12(t *testing.T) {
 		!strings.Contains(p.Text, "partner: {value: PELLOW}\n") ||
 		strings.Join(p.Unbound, " ") != "HL/MEA/02 HL/MEA/03 HL/MEA/04-1" {
 		t.Errorf("%v %+v", err, p)
+	}
+}
+
+// No word speaks of two things, and every combination is of concepts that there are.
+func TestConcepts(t *testing.T) {
+	of := map[string]concept{}
+	for c, words := range concepts {
+		for w := range strings.FieldsSeq(words) {
+			if was := of[w]; was != "" {
+				t.Errorf("%q speaks of %s and of %s", w, was, c)
+			}
+			if plain := plainWords(w); len(plain) != 1 || plain[0] != w && conceptOf[plain[0]] != c {
+				t.Errorf("%q is no plain word of %s: a heading says %q", w, c, plain)
+			}
+			of[w] = c
+		}
+	}
+	for _, c := range combined {
+		for w := range strings.FieldsSeq(c.concepts) {
+			if concepts[concept(w)] == "" {
+				t.Errorf("%q of %s is no concept", w, c.field)
+			}
+		}
+		if _, ok := order.Lookup(c.level, c.field); !ok {
+			t.Errorf("%s is no field of %s", c.field, c.level)
+		}
 	}
 }

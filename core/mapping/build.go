@@ -57,6 +57,9 @@ type builder struct {
 	records *x12.Address // of the orders within a set
 }
 
+// IsName reports whether a mapping or sequence may be called so.
+func IsName(name string) bool { return namePattern.MatchString(name) }
+
 var namePattern = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,63}$`)
 
 func (b *builder) mapping(root *grammar.Node) *Mapping {
