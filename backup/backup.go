@@ -60,7 +60,8 @@ func Make(ctx context.Context, data, dir, version string, progress func(done, of
 		return m, err
 	}
 	fresh := filepath.Join(dir, database+".new")
-	if err := errors.Join(gone(fresh), copyDatabase(ctx, filepath.Join(data, database), fresh, "mode=ro&_busy_timeout=10000")); err != nil {
+	if err := errors.Join(gone(fresh), copyDatabase(ctx, filepath.Join(data, database), fresh,
+		"mode=ro&_busy_timeout=10000")); err != nil {
 		return m, err
 	}
 	db, err := open(fresh, "mode=ro&immutable=1")
@@ -277,7 +278,8 @@ func Restore(ctx context.Context, dir, data string, skip int64, progress func(do
 		return m, nil, fmt.Errorf("%s: %w", manifest, err)
 	}
 	if files, err := os.ReadDir(data); err == nil && len(files) > 0 {
-		return m, nil, fmt.Errorf("%s is not empty: a backup is brought back into a folder of its own, and never mixed with other data", data)
+		return m, nil, fmt.Errorf("%s is not empty: a backup is brought back into a folder of its own, and never "+
+			"mixed with other data", data)
 	}
 	if err := os.MkdirAll(filepath.Join(data, "documents"), 0o700); err != nil {
 		return m, nil, err

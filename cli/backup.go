@@ -63,7 +63,8 @@ partners have seen; if they have seen more, give a larger --skip.`,
 			if done, err := a.json(map[string]any{"backup": m, "numbers": numbers}); done {
 				return err
 			}
-			fmt.Fprintf(a.out, "%s is as it was on %s, with %s.\n", data, local(m.Made), report.Plural(m.Documents, "document"))
+			fmt.Fprintf(a.out, "%s is as it was on %s, with %s.\n", data, local(m.Made),
+				report.Plural(m.Documents, "document"))
 			var rows [][]string
 			for _, n := range numbers {
 				of := n.Partner
@@ -74,7 +75,8 @@ partners have seen; if they have seen more, give a larger --skip.`,
 			}
 			fmt.Fprintln(a.out, "\nNumbers that were given, and how they go on:")
 			report.Table(a.out, []string{"of", "number", ">last in the backup", ">next"}, rows)
-			return a.damaged(m, "Document %s is damaged in the backup, and was not brought back: send the same file once more.\n")
+			return a.damaged(m, "Document %s is damaged in the backup, and was not brought back: send the same file "+
+				"once more.\n")
 		},
 	}
 	c.Flags().StringVar(&data, "data", "", "data folder to make")
@@ -116,7 +118,8 @@ reads a data folder, whether a service works in it or not.`,
 				return err
 			}
 			if !done && len(state.Troubles) == 0 {
-				fmt.Fprintf(a.out, "The data is whole: the database, and %s.\n", report.Plural(state.Documents, "document"))
+				fmt.Fprintf(a.out, "The data is whole: the database, and %s.\n",
+					report.Plural(state.Documents, "document"))
 			} else if !done {
 				var rows [][]string
 				for _, t := range state.Troubles {

@@ -166,7 +166,8 @@ is in a document.`,
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return usage{fmt.Errorf("%w; see koinos help %s", err, c.Name())}
 	})
-	root.AddCommand(a.version(), a.audit(), a.backup(), a.restore(), a.check(), a.serve(), a.demo(), a.inspect(), a.mapping(), a.load(), a.sequence(), a.findings(), a.report(),
+	root.AddCommand(a.version(), a.audit(), a.backup(), a.restore(), a.check(), a.serve(), a.demo(), a.inspect(),
+		a.mapping(), a.load(), a.sequence(), a.findings(), a.report(),
 		a.today(), a.x12(), a.partner(), a.exchange(), a.standins(), a.order(), a.why(), a.held(), a.systems(),
 		a.syncs(),
 		a.subscriptions(),

@@ -154,10 +154,17 @@ func (a *app) showActs(id int64, acts []api.Act) {
 		case "list":
 			fmt.Fprintf(a.out, "  koinos findings fix %d --means %q\n", id,
 				act.Field+":"+first.Value+"="+orWord(first.Nearest, "OURS"))
-			fmt.Fprintf(a.out, "  koinos findings fix %d --entry %q\n", id, act.Name+":"+first.Value)
+			if act.Name != "" {
+				fmt.Fprintf(a.out, "  koinos findings fix %d --entry %q\n", id, act.Name+":"+first.Value)
+			}
 		case "dates":
 			fmt.Fprintf(a.out, "  koinos findings fix %d --dates %s=%s\n", id, act.Name, orWord(act.Form, "FORM"))
 		}
+	}
+	if !slices.ContainsFunc(acts, func(act api.Act) bool {
+		return (act.Kind == "list" || act.Kind == "crosswalk") && act.Name != ""
+	}) {
+		return // no table has them
 	}
 	fmt.Fprintf(a.out, "\nMany values: koinos load missing %d --to missing/, fill the tables in, koinos findings fix "+
 		"%d --tables missing/\n", id, id)

@@ -90,8 +90,9 @@ func TestTokensEnd(t *testing.T) {
 	admin := "Authorization: Bearer " + token("--name", "first", "--scope", "admin", "--expires", "1d")
 	short := "Authorization: Bearer " + token("--name", "visitor", "--scope", "read", "--expires", "1s")
 	for _, wrong := range []string{"yesterday", "2020-01-01", "-3h", "0d"} {
-		if _, errOut, code := koinos(t, nil, "token", "create", "--data", data, "--name", "x", "--scope", "read", "--expires="+
-			wrong); code != 2 || !strings.Contains(errOut, wrong) {
+		if _, errOut, code := koinos(t, nil, "token", "create", "--data", data, "--name", "x", "--scope", "read",
+			"--expires="+
+				wrong); code != 2 || !strings.Contains(errOut, wrong) {
 			t.Errorf("--expires %s: %d %s", wrong, code, errOut)
 		}
 	}
@@ -102,7 +103,8 @@ func TestTokensEnd(t *testing.T) {
 	})
 	var made, again api.CreatedToken
 	for i, into := range []*api.CreatedToken{&made, &again} {
-		res, body := s.do("POST", "/api/v1/tokens", `{"name":"shop","scope":"load"}`, admin, "Content-Type: application/json",
+		res, body := s.do("POST", "/api/v1/tokens", `{"name":"shop","scope":"load"}`, admin,
+			"Content-Type: application/json",
 			"Idempotency-Key: k1")
 		if err := json.Unmarshal([]byte(body), into); err != nil || res.StatusCode != 201 {
 			t.Fatalf("%d: %d %s", i, res.StatusCode, body)
@@ -111,7 +113,8 @@ func TestTokensEnd(t *testing.T) {
 	if made.Secret == "" || again.Secret != "" || again.ID != made.ID {
 		t.Errorf("a token is shown twice, or made twice: %+v %+v", made, again)
 	}
-	if res, body := s.do("POST", "/api/v1/tokens", `{"name":"late","scope":"read","expires_at":"2020-01-01T00:00:00Z"}`, admin,
+	if res, body := s.do("POST", "/api/v1/tokens", `{"name":"late","scope":"read","expires_at":"2020-01-01T00:00:00Z"}`,
+		admin,
 		"Content-Type: application/json"); res.StatusCode != 422 {
 		t.Errorf("a token that has ended: %d %s", res.StatusCode, body)
 	}
@@ -124,12 +127,14 @@ func TestTokensEnd(t *testing.T) {
 		"T first (token 1) 127.0.0.1 create-token /tokens\n" +
 		"T a command the data folder create-token /tokens\n" +
 		"T a command the data folder create-token /tokens\n"
-	got := regexp.MustCompile(`(?m)^\d\S+ \S+`).ReplaceAllString(regexp.MustCompile(` +`).ReplaceAllString(out, " "), "T")
+	got := regexp.MustCompile(`(?m)^\d\S+ \S+`).ReplaceAllString(regexp.MustCompile(` +`).ReplaceAllString(out, " "),
+		"T")
 	if got != want {
 		t.Errorf("audit:\n%s\nwanted\n%s", got, want)
 	}
 	s.stop()
-	if log := s.log.String(); !strings.Contains(log, "from=127.0.0.1 by=first token=1 method=PUT path=/api/v1/lists/colours") {
+	if log := s.log.String(); !strings.Contains(log,
+		"from=127.0.0.1 by=first token=1 method=PUT path=/api/v1/lists/colours") {
 		t.Errorf("the log does not say who did it:\n%s", log)
 	}
 }
@@ -164,7 +169,8 @@ func TestHTTPS(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	if _, errOut, code := koinos(t, nil, "serve", "--data", dir+"/d", "--tls-cert", cert, "--tls-key", key); code == 0 ||
+	if _, errOut, code := koinos(t, nil, "serve", "--data", dir+"/d", "--tls-cert", cert, "--tls-key",
+		key); code == 0 ||
 		!strings.Contains(errOut, "the certificate cannot be read") {
 		t.Errorf("no certificate: %d %s", code, errOut)
 	}

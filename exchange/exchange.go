@@ -313,21 +313,22 @@ func (x *Exchange) watch(ctx context.Context, name string) {
 	if err := os.MkdirAll(filepath.Join(x.dir, name, "out"), 0o755); err != nil {
 		x.log.Error("partner's folder cannot be made", "partner", name, "error", err)
 	}
-	w := folder.Watch{Dir: filepath.Join(x.dir, name, "in"), Quiet: partnerQuiet, Ended: ended, Load: func(ctx context.Context, f *os.File, file,
-		_ string) (folder.Result, error) {
-		came, err := x.Receive(ctx, f, file, "folder "+name)
-		if store.Blocked(err) != "" || ctx.Err() != nil {
-			err = errors.Join(folder.ErrLater, err)
-		}
-		if err != nil {
-			return folder.Result{}, err
-		}
-		clean := true
-		for i := range came {
-			clean = clean && came[i].State == api.StateDone
-		}
-		return folder.Result{Clean: clean}, nil
-	}}
+	w := folder.Watch{Dir: filepath.Join(x.dir, name, "in"), Quiet: partnerQuiet, Ended: ended,
+		Load: func(ctx context.Context, f *os.File, file,
+			_ string) (folder.Result, error) {
+			came, err := x.Receive(ctx, f, file, "folder "+name)
+			if store.Blocked(err) != "" || ctx.Err() != nil {
+				err = errors.Join(folder.ErrLater, err)
+			}
+			if err != nil {
+				return folder.Result{}, err
+			}
+			clean := true
+			for i := range came {
+				clean = clean && came[i].State == api.StateDone
+			}
+			return folder.Result{Clean: clean}, nil
+		}}
 	if err := w.Run(ctx, every, x.log); err != nil {
 		x.log.Error("partner's folder is not watched", "partner", name, "error", err)
 	}

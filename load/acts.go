@@ -50,6 +50,9 @@ func (e *Engine) Acts(ctx context.Context, id int64) ([]api.Act, error) {
 			a.Kind, a.Name, a.About = "list", g.List,
 				fmt.Sprintf("Say what these are with us, or add them to the list %s", g.List)
 			a.Field = fieldOf(&g)
+			if g.List == "" { // units, where no list of them was imported
+				a.About = "Say what these are with us"
+			}
 			if finding.Code(g.Code) == finding.CrosswalkMissing {
 				a.Kind, a.Field, a.About = "crosswalk", "",
 					fmt.Sprintf("Say what these are with us, in the crosswalk %s", g.List)

@@ -28,7 +28,7 @@ func (s *Store) ActGroups(ctx context.Context, load int64) ([]ActGroup, error) {
 		`SELECT f.code, f.list, CASE WHEN f.code IN (?1, ?5, ?6) THEN f.field ELSE '' END AS field, f.code IN (?1, ?5, ?6) AND f.line > 0 AS of_lines,
 	  count(*) AS findings, count(DISTINCT f.seq) AS orders
 	  FROM findings f JOIN load_orders o ON o.load_id = f.load_id AND o.seq = f.seq
-	  WHERE f.load_id = ?2 AND (o.outcome = ?3 AND (f.list <> '' AND f.code IN (?4, ?5, ?6) OR f.code = ?1) OR o.outcome = ?7 AND f.severity = ?8)
+	  WHERE f.load_id = ?2 AND (o.outcome = ?3 AND (f.list <> '' AND f.code IN (?4, ?5) OR f.code IN (?1, ?6)) OR o.outcome = ?7 AND f.severity = ?8)
 	  GROUP BY 1, 2, 3, 4 ORDER BY orders DESC, findings DESC`,
 		finding.NotADate, load, outcome.Refused, finding.CrosswalkMissing, finding.UnknownCode, finding.UnknownUnit,
 		outcome.Held, finding.Warning)

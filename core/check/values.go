@@ -171,10 +171,14 @@ func Unknown(f *finding.Finding, known *list.List, name string) {
 		has = func(code string) bool { return known.Look(code, nil, 0).Entry != nil }
 	}
 	if f.Code == finding.UnknownUnit {
-		if unit, ok := list.UnitOf(f.Value, has); ok {
+		if unit, usual, ok := list.UnitOf(f.Value, has); ok {
 			f.Nearest = unit
-			f.Hint = fmt.Sprintf("As a common word it means %s. To take such words, let the unit's binding say "+
-				"crosswalk: %s, which ships with Koinos.", unit, list.UnitWords)
+			if !usual {
+				f.Hint = fmt.Sprintf("It means the same as %s, which the list has.", unit)
+				return
+			}
+			f.Hint = fmt.Sprintf("As a common word it means %s. To take such words, say crosswalk: %s "+
+				"in the binding that gives the unit.", unit, list.UnitWords)
 			return
 		}
 	}

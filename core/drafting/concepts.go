@@ -23,23 +23,27 @@ var concepts = map[concept]string{
 	"delivery": "delivery deliver deliveries liv livraison livrer liefer lieferung lieferungs entrega consegna lever " +
 		"levering leverings leverans leveringsdatum dostawy dostawa arrival arrive eta anlieferung anliefer receipt arrives",
 	"ship": "ship shipping shipment dispatch despatch versand expedition envio spedizione verzend wysylki afsendelse send",
-	"requested": "requested request req required requires desired wanted want wunsch souhaite souhaitee demande demandee need " +
-		"needed gewenst gewenste onskad onsket solicitada solicitado richiesta richiesto zadany due deadline expected planned prevue prevu previsto prevista geplant verwacht forventet gewunscht " +
+	"requested": "requested request req required requires desired wanted want wunsch souhaite souhaitee demande " +
+		"demandee need " +
+		"needed gewenst gewenste onskad onsket solicitada solicitado richiesta richiesto zadany due deadline " +
+		"expected planned prevue prevu previsto prevista geplant verwacht forventet gewunscht " +
 		"gewunschter gewunschtes pozadana",
 	"item": "item items article articles artikel artikels art part parts sku product products produkt produit producto " +
 		"prodotto articulo articolo artigo material mat towar towaru indeks artikkel artikler vare varer goods stock catalogue " +
 		"catalog style model design varu vara mercancia",
 	"description": "description desc designation libelle bezeichnung beschreibung omschrijving descripcion descrizione " +
 		"descricao benamning benaming beskrivelse beskrivning nazwa opis name nom nome naam navn title text tekst kurztext",
-	"quantity": "qty quantity quantities menge mengen anzahl qte quantite cantidad cant quantita qta aantal antal antall ilosc mge " +
+	"quantity": "qty quantity quantities menge mengen anzahl qte quantite cantidad cant quantita qta aantal antal " +
+		"antall ilosc mge " +
 		"quantidade qtd qtde pieces pcs kvantitet stuckzahl",
 	"unit":  "unit units uom einheit unite eenheid enhet enhed jednostka unidade unita me um jm",
 	"price": "price prices prix preis precio prezzo prijs pris cena preco cost rate ep pu tarif vk ek",
 	"amount": "amount total totals montant betrag importe importo bedrag belopp belop belob wartosc wert value val sum summe " +
 		"somme suma valor totaal totale gesamt gp totaux",
-	"line":     "line lines row regel pos position positions zeile ligne linea riga rad linje entry pozycja detail",
-	"net":      "net netto nett neto ht excl",
-	"customer": "customer customers client clients kunde kunden klant klanten cliente clienti kontrahent klient kund kd buyer account debitor odberatel",
+	"line": "line lines row regel pos position positions zeile ligne linea riga rad linje entry pozycja detail",
+	"net":  "net netto nett neto ht excl",
+	"customer": "customer customers client clients kunde kunden klant klanten cliente clienti kontrahent klient kund " +
+		"kd buyer account debitor odberatel",
 	"supplier": "supplier suppliers vendor vendors lieferant lieferanten fournisseur proveedor fornitore leverancier leverantor " +
 		"leverandor dostawca fornecedor kreditor seller mfr mfg manufacturer hersteller",
 	"discount": "discount disc rem sc remise rabatt dto descuento korting sconto rabat rabais desconto rab",
@@ -195,7 +199,8 @@ func combinedHints(words []string, joined string) []hint {
 		return all
 	}
 	for _, beside := range []concept{"net", "order", "line", "item", "no"} {
-		if less := slices.DeleteFunc(slices.Clone(spoken), func(c concept) bool { return c == beside }); len(less) >= 2 &&
+		if less := slices.DeleteFunc(slices.Clone(spoken),
+			func(c concept) bool { return c == beside }); len(less) >= 2 &&
 			len(less) < len(spoken) && try(less, weight-0.05) {
 			return all
 		}

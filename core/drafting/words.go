@@ -36,7 +36,8 @@ var wordings = []wording{
 			"pedido|fecha de pedido|fecha del pedido|data ordine|data dell " +
 			"ordine|orderdatum|besteldatum|ordredato|bestillingsdato|data zamowienia|data da encomenda|data " +
 			"encomenda|orderdate|podate|document date|order day|issued|issued on|issue date|date issued|creation date",
-		"date|datum|fecha|data|dato|created|created at|placed|created on|day|jour|belegdatum|dated|entered|entered on|raised|raised on|booked on|submitted|submitted at|erfasst|erstellt"},
+		"date|datum|fecha|data|dato|created|created at|placed|created on|day|jour|belegdatum|dated|entered|entered " +
+			"on|raised|raised on|booked on|submitted|submitted at|erfasst|erstellt"},
 	{order.Header, "requested_delivery_on",
 		"delivery date|deliver by|deliver on|requested delivery|requested delivery date|delivery on|required " +
 			"date|required by|required on|wanted on|wanted by|need by|needed by|need date|due date|eta|delivery " +
@@ -70,7 +71,8 @@ var wordings = []wording{
 		"customer no|customer code|customer id|account no|account code|supplier no|supplier code|vendor no|vendor " +
 			"code|vendor id|kunden no|kundenno|kdno|kdnr|kd no|lieferanten no|lieferantenno|code client|no client|code " +
 			"fournisseur|codigo cliente|codigo proveedor|codice cliente|codice fornitore|klant " +
-			"no|klantno|leverancier no|kunde no|kundeno|kund no|supplierno|customerno|customer account|buyer code|sold to|sold to party|sold to no|debitor|debitor no|debitorno|kreditor|kreditor no|kreditorno",
+			"no|klantno|leverancier no|kunde no|kundeno|kund no|supplierno|customerno|customer account|buyer " +
+			"code|sold to|sold to party|sold to no|debitor|debitor no|debitorno|kreditor|kreditor no|kreditorno",
 		"customer|account|supplier|vendor|kunde|lieferant|client|fournisseur|cliente|proveedor|fornitore|klant|leverancier|kund|leverantor|leverandor|kontrahent|fornecedor|buyer|partner|seller"},
 	{order.Header, "total",
 		"order total|grand total|total order|order value|order sum|order amount|total amount|total value|total " +
@@ -100,9 +102,11 @@ var wordings = []wording{
 
 	{order.Lines, "number",
 		"line|line no|line number|pos|position|pos no|posno|row|row no|ligne|no " +
-			"ligne|linea|regel|regelno|zeile|lnr|rad|linje|no linea|lineno|item line|lp|riga|no riga|order item|sales order item", "no|item|nr"},
+			"ligne|linea|regel|regelno|zeile|lnr|rad|linje|no linea|lineno|item line|lp|riga|no riga|order " +
+			"item|sales order item", "no|item|nr"},
 	{order.Lines, "item",
-		"item|item no|item code|style no|style code|item id|sku|stock code|article|article no|article code|part no|part|part " +
+		"item|item no|item code|style no|style code|item id|sku|stock code|article|article no|article code|part " +
+			"no|part|part " +
 			"number|product no|product code|product id|material no|material|artikel|artikel no|artikelno|art " +
 			"no|artno|art|code article|no article|article ref|codigo articulo|codigo de articulo|codigo|articulo|cod " +
 			"articulo|codice|codice articolo|articolo|cod articolo|produktno|varenummer|vare " +
@@ -134,15 +138,19 @@ var wordings = []wording{
 			"misura|eenheid|enhed|enhet|jm|jednostka|unidade|un|measure|order unit", "pack|packaging"},
 	{order.Lines, "unit_price",
 		"price|unit price|each|price each|price unit|item price|net price|unit " +
-			"cost|cost|preis|einzelpreis|vk|vk preis|ek|ek preis|stuckpreis|stueckpreis|nettopreis|ep|e preis|prix|prix unitaire|pu|prix " +
+			"cost|cost|preis|einzelpreis|vk|vk preis|ek|ek preis|stuckpreis|stueckpreis|nettopreis|ep|e " +
+			"preis|prix|prix unitaire|pu|prix " +
 			"unit|p u|precio|precio unitario|precio unidad|prezzo|prezzo " +
 			"unitario|prijs|stuksprijs|eenheidsprijs|pris|a pris|stykpris|enhetspris|cena|cena netto|preco|preco " +
 			"unitario|unitprice|price ea|rate", ""},
-	{order.Lines, "price_basis", "price basis|price per|per|pricing unit|preiseinheit|price quantity|price unit qty|pe|per qty",
+	{order.Lines, "price_basis",
+		"price basis|price per|per|pricing unit|preiseinheit|price quantity|price unit qty|pe|per qty",
 		""},
 	{order.Lines, "discount_percent",
-		"discount|disc|disc %|discount %|rabatt|rab|rab %|rabatt %|remise|remise %|descuento|dto|dto %|desc %|sconto|sconto " +
-			"%|korting|korting %|rabat|rabat %|rabais|desconto|less|less %|sc|sc %|sconto percentuale|discount percent|discount pct|rebate %", ""},
+		"discount|disc|disc %|discount %|rabatt|rab|rab %|rabatt %|remise|remise %|descuento|dto|dto %|desc " +
+			"%|sconto|sconto " +
+			"%|korting|korting %|rabat|rabat %|rabais|desconto|less|less %|sc|sc %|sconto percentuale|discount " +
+			"percent|discount pct|rebate %", ""},
 	{order.Lines, "tax_percent",
 		"vat|vat %|tax %|tax rate|vat rate|mwst|mwst %|ust|ust %|tva|tva %|iva|iva %|btw|btw %|moms|moms " +
 			"%|steuersatz|taux tva|tax percent", "tax"},
@@ -260,7 +268,8 @@ var clipped = map[string]string{"sls": "", "ord": "order", "cus": "customer", "c
 	"vend": "vendor", "sup": "supplier", "nbr": "no", "num": "no", "dte": "date", "dt": "date", "req": "requested",
 	"rqd": "requested", "shp": "ship", "dlv": "delivery", "del": "delivery", "lin": "line", "ln": "line", "itm": "item",
 	"prt": "part", "dsc": "description", "desc": "description", "qty": "qty", "uom": "uom", "cde": "code", "cd": "code",
-	"unt": "unit", "prc": "price", "amt": "amount", "ext": "extended", "dsct": "discount", "pct": "%", "loc": "location",
+	"unt": "unit", "prc": "price", "amt": "amount", "ext": "extended", "dsct": "discount", "pct": "%",
+	"loc": "location",
 	"whs": "warehouse", "po": "po", "so": "sales order"}
 
 // cutShort cuts a word into pieces that it is put together of; nil where it is not.
@@ -506,5 +515,6 @@ func sumOf(text string) []concept {
 }
 
 // sumWords are words that say in any short text that it is of a sum.
-var sumWords = map[string]bool{"total": true, "subtotal": true, "summe": true, "gesamtsumme": true, "zwischensumme": true,
-	"totale": true, "totaal": true, "somme": true, "suma": true, "summa": true, "soma": true, "razem": true}
+var sumWords = map[string]bool{"total": true, "subtotal": true, "summe": true, "gesamtsumme": true,
+	"zwischensumme": true,
+	"totale":        true, "totaal": true, "somme": true, "suma": true, "summa": true, "soma": true, "razem": true}

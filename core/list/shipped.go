@@ -135,20 +135,21 @@ func unitPairs() []Pair {
 }
 
 // UnitOf gives the code that a common word for a unit means, of those that
-// known takes: "pcs" is EA, or H87 where only that is known.
-func UnitOf(word string, known func(code string) bool) (code string, ok bool) {
+// known takes: "pcs" is EA, or H87 where only that is known; usual is that the crosswalk
+// UnitWords gives the same.
+func UnitOf(word string, known func(code string) bool) (code string, usual, ok bool) {
 	first, _, ok := shipped()[UnitWords].Ours(word)
 	if !ok {
-		return "", false
+		return "", false, false
 	}
 	for _, u := range unitWords {
 		if codes := strings.Fields(u.codes); codes[0] == first {
 			for _, code := range codes {
 				if known(code) {
-					return code, true
+					return code, code == first, true
 				}
 			}
 		}
 	}
-	return "", false
+	return "", false, false
 }

@@ -32,7 +32,7 @@ func TestUnitWords(t *testing.T) {
 			known []string
 			want  string
 		}{{demo, c.demo}, {[]string{"H87"}, c.pieces}} {
-			if code, _ := UnitOf(c.word, func(s string) bool { return slices.Contains(of.known, s) }); code != of.want {
+			if code, _, _ := UnitOf(c.word, func(s string) bool { return slices.Contains(of.known, s) }); code != of.want {
 				t.Errorf("%q among %v is %q, wanted %q", c.word, of.known, code, of.want)
 			}
 		}

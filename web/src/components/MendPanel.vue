@@ -72,7 +72,7 @@ const takeNearest = (a: Act) => a.values?.forEach((v) => v.nearest && (ours[key(
         </div>
         <template v-else>
           <table>
-            <thead><tr><th class="right">Times</th><th>{{ a.kind === 'crosswalk' ? 'Theirs' : 'Not in the list' }}</th><th>Ours</th><th>Nearest</th><th v-if="a.kind === 'list'">Add it</th></tr></thead>
+            <thead><tr><th class="right">Times</th><th>{{ a.kind === 'crosswalk' ? 'Theirs' : a.name ? 'Not in the list' : 'Not known' }}</th><th>Ours</th><th>Nearest</th><th v-if="a.kind === 'list' && a.name">Add it</th></tr></thead>
             <tbody>
               <tr v-for="v in a.values?.slice(0, most(a))" :key="v.value">
                 <td class="right">{{ v.count.toLocaleString('en') }}</td>
@@ -81,7 +81,7 @@ const takeNearest = (a: Act) => a.values?.forEach((v) => v.nearest && (ours[key(
                   <InputText v-model="ours[key(a, v.value)]" size="small" :aria-label="`Ours for ${v.value}`" class="ours" />
                 </td>
                 <td><button v-if="v.nearest" type="button" class="near" :title="`Take ${v.nearest}`" @click="ours[key(a, v.value)] = v.nearest!">{{ v.nearest }}</button></td>
-                <td v-if="a.kind === 'list'"><Checkbox v-model="chosen[key(a, v.value)]" binary :disabled="!!ours[key(a, v.value)]" :aria-label="`Add ${v.value} to the list`" /></td>
+                <td v-if="a.kind === 'list' && a.name"><Checkbox v-model="chosen[key(a, v.value)]" binary :disabled="!!ours[key(a, v.value)]" :aria-label="`Add ${v.value} to the list`" /></td>
               </tr>
             </tbody>
           </table>
