@@ -59,7 +59,7 @@ func Make(ctx context.Context, data, dir, version string, progress func(done, of
 	if err := os.MkdirAll(filepath.Join(dir, "documents"), 0o700); err != nil {
 		return m, err
 	}
-	fresh := filepath.Join(dir, database+".new")
+	fresh := filepath.Join(dir, database+store.Unfinished)
 	if err := errors.Join(gone(fresh), copyDatabase(ctx, filepath.Join(data, database), fresh,
 		"mode=ro&_busy_timeout=10000")); err != nil {
 		return m, err
@@ -284,7 +284,7 @@ func Restore(ctx context.Context, dir, data string, skip int64, progress func(do
 	if err := os.MkdirAll(filepath.Join(data, "documents"), 0o700); err != nil {
 		return m, nil, err
 	}
-	fresh := filepath.Join(data, database+".new")
+	fresh := filepath.Join(data, database+store.Unfinished)
 	if err := copyDatabase(ctx, filepath.Join(dir, database), fresh, "mode=ro&immutable=1"); err != nil {
 		return m, nil, err
 	}

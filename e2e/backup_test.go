@@ -75,6 +75,13 @@ func TestBackup(t *testing.T) {
 	if m := backup(); m != (made{3, 1}) {
 		t.Errorf("the damaged document is copied anew: %+v", m)
 	}
+	if err := os.Rename(filepath.Join(half, "koinos.db"), filepath.Join(half, "koinos.db.new")); err != nil {
+		t.Fatal(err)
+	}
+	if _, errOut, code := koinos(t, nil, "serve", "--data", half); code != 1 ||
+		!strings.Contains(errOut, "a backup was not brought back to its end here") {
+		t.Errorf("a service over half a backup: %d %s", code, errOut)
+	}
 	r := start(t, data, "serve")
 	last, err := r.api().WatchLoad(context.Background(), l.ID, func(outcome.Load) {})
 	if err != nil || last.Status != outcome.Done || last.Loaded+last.Unchanged != 20_000 {

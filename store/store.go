@@ -57,6 +57,10 @@ type Store struct {
 
 const databaseFile = "koinos.db"
 
+// Unfinished is how the database is called, behind its own name, while a data folder is brought back
+// from a backup: such a folder is not opened.
+const Unfinished = ".new"
+
 // readers is how many read at once.
 const readers = 8
 
@@ -67,6 +71,10 @@ func Open(dir string) (*Store, error) {
 		return nil, fmt.Errorf("data folder: %w", err)
 	}
 	file := filepath.Join(dir, databaseFile)
+	if _, err := os.Stat(file + Unfinished); err == nil {
+		return nil, fmt.Errorf("data folder %s: a backup was not brought back to its end here; remove the folder, and restore "+
+			"the backup again", dir)
+	}
 	if err := private(dir, file); err != nil {
 		return nil, fmt.Errorf("data folder: %w", err)
 	}
