@@ -18,7 +18,7 @@ type Interchange struct {
 	GroupControl   int64             `json:"group_control,omitempty" doc:"Ours: GS06"`
 	Document       string            `json:"document,omitempty" doc:"SHA-256"`
 	Kinds          string            `json:"kinds" doc:"Its transaction sets"`
-	State          string            `json:"state" enum:"arriving,received,done,held,rejected,duplicate,unknown,ready,sent,accepted,noted,partly"`
+	State          string            `json:"state" enum:"arriving,received,done,held,rejected,duplicate,doubtful,unknown,ready,sent,accepted,noted,partly"`
 	Overdue        bool              `json:"overdue,omitempty" doc:"It should have been acknowledged by now"`
 	Name           string            `json:"name,omitempty" doc:"Of the file it came or goes in"`
 	Answers        int64             `json:"answers,omitempty" doc:"The interchange that it acknowledges"`
@@ -27,11 +27,21 @@ type Interchange struct {
 	DueAt          time.Time         `json:"due_at,omitzero" doc:"When it should be acknowledged"`
 	AcknowledgedAt time.Time         `json:"acknowledged_at,omitzero"`
 	By             string            `json:"by"`
+	Arrival        string            `json:"-"` // the same when one arrival is taken up again after a crash
+	Content        string            `json:"-"` // SHA-256 of its bytes without ends of lines
+	Ruling         string            `json:"ruling,omitempty" enum:"let_in,refused" doc:"What a person said of one that was doubtful"`
+	RuledBy        string            `json:"ruled_by,omitempty"`
 	Orders         []string          `json:"orders" doc:"Numbers of the orders that its sets speak of, the first few"`
 	Findings       []finding.Finding `json:"findings,omitempty"`
 	Sets           []SetRecord       `json:"sets,omitempty" doc:"The first of its transaction sets"`
 	SetCount       int               `json:"set_count,omitempty" doc:"How many it has"`
 }
+
+// What a person may say of an interchange that is doubtful.
+const (
+	LetIn   = "let_in"  // it is new, whatever its control number says
+	Refused = "refused" // the sender is told that its control number came before
+)
 
 // SetRecord is a transaction set of an interchange and what became of it.
 type SetRecord struct {
@@ -42,7 +52,7 @@ type SetRecord struct {
 	Control      string            `json:"control"`
 	Row          int               `json:"row" doc:"Segment of the document with its ST, counted from 1"`
 	Rows         int               `json:"rows"`
-	State        string            `json:"state" enum:"received,done,held,rejected,duplicate,ready,sent,accepted,noted"`
+	State        string            `json:"state" enum:"received,done,held,rejected,duplicate,doubtful,ready,sent,accepted,noted"`
 	Number       string            `json:"number,omitempty" doc:"The order's number as the set has it"`
 	OrderID      int64             `json:"order_id,omitempty"`
 	Revision     int               `json:"order_revision,omitempty"`
@@ -100,7 +110,8 @@ const (
 	StateDone      = "done"      // in: what it asks for has been done
 	StateHeld      = "held"      // a person must look at it
 	StateRejected  = "rejected"  // in: we rejected it; out: the partner did
-	StateDuplicate = "duplicate" // in: its control number has come before
+	StateDuplicate = "duplicate" // in: the same bytes have come before
+	StateDoubtful  = "doubtful"  // in: its control number came before with other content; a person lets it in or refuses it
 	StateUnknown   = "unknown"   // in: from nobody that is known
 	StateReady     = "ready"     // out: kept with its control number, not yet delivered
 	StateSent      = "sent"      // out: delivered

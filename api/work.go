@@ -6,10 +6,10 @@ import "time"
 // to go on.
 type HeldWork struct {
 	ID          int64     `json:"id" db:"id"`
-	Kind        string    `json:"kind" db:"kind" enum:"order,set,notice,push"`
+	Kind        string    `json:"kind" db:"kind" enum:"order,set,notice,push,interchange"`
 	Load        int64     `json:"load,omitempty" db:"load_id" doc:"order: the load, and which order of its document"`
 	Seq         int       `json:"load_seq,omitempty" db:"load_seq"`
-	Interchange int64     `json:"interchange,omitempty" db:"interchange" doc:"set, notice: the interchange, and which of its sets"`
+	Interchange int64     `json:"interchange,omitempty" db:"interchange" doc:"set, notice, interchange: the interchange, and which of its sets"`
 	Set         int       `json:"set,omitempty" db:"set_seq"`
 	OrderID     int64     `json:"order_id,omitempty" db:"order_id"`
 	Partner     string    `json:"partner" db:"partner"`
@@ -40,6 +40,8 @@ const (
 	HeldSet    = "set"    // a transaction set that came
 	HeldNotice = "notice" // a transaction set that must not leave
 	HeldPush   = "push"   // an order that cannot be written into a system
+	// HeldInterchange is an interchange whose control number came before with other content.
+	HeldInterchange = "interchange"
 )
 
 // Kinds of jobs.

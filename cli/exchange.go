@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"io"
 	"net/url"
@@ -12,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"koinos/api"
+	"koinos/client"
 	"koinos/core/finding"
 	"koinos/core/partner"
 	"koinos/core/report"
@@ -166,7 +168,7 @@ func (a *app) exchange() *cobra.Command {
 	list.Flags().BoolVar(&speaking, "speaking", false, "only those that speak of orders: no acknowledgements")
 	list.Flags().IntVar(&limit, "limit", 50, "how many at most")
 	offers(list, "direction", "in", "out")
-	offers(list, "state", "received", "done", "held", "rejected", "duplicate", "unknown", "ready", "sent", "accepted",
+	offers(list, "state", "received", "done", "held", "rejected", "duplicate", "doubtful", "unknown", "ready", "sent", "accepted",
 		"noted", "partly", "overdue")
 	offers(list, "set", x12.Sets()...)
 	a.offersNames(list, "partner", func(c *cobra.Command) (names []string, err error) {
@@ -249,37 +251,30 @@ was not invoiced. What breaks the partner's rules is held with the reasons.`,
 	send.Flags().StringVar(&want.From, "from", "", "850: ordered on this day or later")
 	send.Flags().StringVar(&want.To, "to", "", "850: ordered on this day or earlier")
 	send.Flags().BoolVar(&want.Try, "try", false, "only show what would go out, and what keeps it from going")
-	resend := &cobra.Command{
-		Use: "resend ID", Short: "Send an interchange of ours once more: the same bytes, the same control number",
-		Args: cobra.ExactArgs(1),
-		RunE: func(c *cobra.Command, args []string) error {
-			id, err := interchangeID(args[0])
-			if err != nil {
-				return err
-			}
-			i, err := a.client().Resend(c.Context(), id)
-			if err != nil {
-				return err
-			}
-			return a.became([]api.Interchange{i})
-		},
+	c.AddCommand(list, show, receive, send)
+	for _, one := range []struct {
+		use, short string
+		do         func(*client.Client, context.Context, int64) (api.Interchange, error)
+	}{
+		{"resend", "Send an interchange of ours once more: the same bytes, the same control number", (*client.Client).Resend},
+		{"replay", "Do once more what an interchange asks for, after the cause was mended", (*client.Client).Replay},
+		{"let-in", "Let in an interchange whose control number came before with other content", (*client.Client).LetIn},
+		{"refuse", "Refuse an interchange whose control number came before with other content, and tell its sender",
+			(*client.Client).Refuse},
+	} {
+		c.AddCommand(&cobra.Command{Use: one.use + " ID", Short: one.short, Args: cobra.ExactArgs(1),
+			RunE: func(c *cobra.Command, args []string) error {
+				id, err := interchangeID(args[0])
+				if err != nil {
+					return err
+				}
+				i, err := one.do(a.client(), c.Context(), id)
+				if err != nil {
+					return err
+				}
+				return a.became([]api.Interchange{i})
+			}})
 	}
-	replay := &cobra.Command{
-		Use: "replay ID", Short: "Do once more what an interchange asks for, after the cause was mended",
-		Args: cobra.ExactArgs(1),
-		RunE: func(c *cobra.Command, args []string) error {
-			id, err := interchangeID(args[0])
-			if err != nil {
-				return err
-			}
-			i, err := a.client().Replay(c.Context(), id)
-			if err != nil {
-				return err
-			}
-			return a.became([]api.Interchange{i})
-		},
-	}
-	c.AddCommand(list, show, receive, send, resend, replay)
 	return c
 }
 
@@ -296,7 +291,8 @@ func interchangeID(s string) (int64, error) {
 func (a *app) became(all []api.Interchange) error {
 	held := false
 	for _, i := range all {
-		held = held || i.State == api.StateHeld || i.State == api.StateUnknown || i.State == api.StateRejected
+		held = held || i.State == api.StateHeld || i.State == api.StateUnknown || i.State == api.StateRejected ||
+			i.State == api.StateDoubtful
 	}
 	if done, err := a.json(all); done {
 		if err == nil && held {
@@ -341,7 +337,8 @@ func controlOf(i *api.Interchange) string {
 var stateWords = map[string]string{api.StateArriving: "is being read", api.StateSent: "sent, not yet acknowledged",
 	api.StateAccepted: "acknowledged",
 	api.StateNoted:    "acknowledged with errors noted", api.StatePartly: "partly rejected by the partner",
-	api.StateRejected: "rejected", api.StateDuplicate: "came before", api.StateUnknown: "from nobody known",
+	api.StateRejected: "rejected", api.StateDuplicate: "came before",
+	api.StateDoubtful: "doubtful: its control number came before", api.StateUnknown: "from nobody known",
 	api.StateReady: "waits to leave"}
 
 func stateOf(i *api.Interchange) string {
@@ -370,6 +367,9 @@ func (a *app) interchange(i *api.Interchange) {
 	}
 	if !i.DueAt.IsZero() && i.AcknowledgedAt.IsZero() {
 		fmt.Fprintf(a.out, "  to be acknowledged by %s\n", i.DueAt.Local().Format("2006-01-02 15:04"))
+	}
+	if i.Ruling != "" {
+		fmt.Fprintf(a.out, "  %s by %s\n", map[string]string{api.LetIn: "let in", api.Refused: "refused"}[i.Ruling], i.RuledBy)
 	}
 	a.said("  ", i.Findings)
 	var rows [][]string

@@ -83,6 +83,19 @@ func (c *Client) Replay(ctx context.Context, id int64) (out api.Interchange, err
 	return out, err
 }
 
+// LetIn lets in an interchange whose control number came before with other content.
+func (c *Client) LetIn(ctx context.Context, id int64) (out api.Interchange, err error) {
+	err = c.call(ctx, http.MethodPost, interchangePath(id, "/let-in"), nil, nil, &out)
+	return out, err
+}
+
+// Refuse refuses an interchange whose control number came before with other content: its sender
+// is told so.
+func (c *Client) Refuse(ctx context.Context, id int64) (out api.Interchange, err error) {
+	err = c.call(ctx, http.MethodPost, interchangePath(id, "/refuse"), nil, nil, &out)
+	return out, err
+}
+
 func interchangePath(id int64, rest string) string {
 	return "/interchanges/" + strconv.FormatInt(id, 10) + rest
 }

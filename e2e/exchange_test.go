@@ -3,11 +3,13 @@ package e2e
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"net/url"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -166,6 +168,91 @@ func TestExchangeKilled(t *testing.T) {
 		if times != 1 {
 			t.Errorf("%s went out %d times", number, times)
 		}
+	}
+}
+
+// However often the service is killed while interchanges come, each is done once and answered once,
+// and nobody is told that what we took up again came twice.
+func TestArrivalsKilled(t *testing.T) {
+	t.Parallel()
+	data, dir := t.TempDir(), t.TempDir()
+	in, out := filepath.Join(dir, "PELLOW", "in"), filepath.Join(dir, "PELLOW", "out")
+	text, err := demo.Files.ReadFile("partners/pellow.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	const comes = `ISA*00*          *00*          *ZZ*PELLOW         *ZZ*QUILLMERE      *260316*0930*U*00401*%09[1]d*0*P*>~` +
+		`GS*PO*PELLOW*QUILLMERE*20260316*0930*%[1]d*X*004010~ST*850*0001~BEG*00*SA*PM-%[1]d**20260316~CUR*BY*EUR~` +
+		`N1*ST*Pellow Marina*92*0040~PO1*1*20*MR*1.33**VP*00113~CTT*1~SE*7*0001~GE*1*%[1]d~IEA*1*%09[1]d~`
+	r := rand.New(rand.NewPCG(uint64(time.Now().UnixNano()), 3))
+	const kills, each = 20, 4
+	n := 0
+	answers, refusals := map[int]int{}, 0
+	fetch := func() { // as the partner does, who never sees half a file
+		files, err := filepath.Glob(filepath.Join(out, "*.edi"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, f := range files {
+			b, err := os.ReadFile(f)
+			if err := errors.Join(err, os.Remove(f)); err != nil {
+				t.Fatal(err)
+			}
+			for _, segment := range strings.Split(string(b), "~") {
+				if rest, ok := strings.CutPrefix(segment, "AK1*PO*"); ok {
+					control, _ := strconv.Atoi(rest)
+					answers[control]++
+				}
+				if strings.HasPrefix(segment, "TA1*") {
+					refusals++
+				}
+			}
+		}
+	}
+	for range kills {
+		s := start(t, data, "serve", "--exchange", dir)
+		if _, err := s.api().KeepPartner(context.Background(), text); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.MkdirAll(in, 0o700); err != nil {
+			t.Fatal(err)
+		}
+		for range each {
+			n++
+			name := filepath.Join(in, fmt.Sprintf("%d.edi", n))
+			if err := os.WriteFile(name+".part", fmt.Appendf(nil, comes, n), 0o600); err != nil {
+				t.Fatal(err)
+			}
+			if err := os.Rename(name+".part", name); err != nil {
+				t.Fatal(err)
+			}
+		}
+		time.Sleep(time.Duration(400+r.IntN(400)) * time.Millisecond) // two looks, 200 ms apart, and the work
+		s.kill()
+		fetch()
+	}
+	s := start(t, data, "serve", "--exchange", dir)
+	defer s.stop()
+	waitFor(t, "all interchanges to be answered", func() bool { fetch(); return len(answers) == n })
+	time.Sleep(time.Second) // what would be one too many
+	fetch()
+	for control := 1; control <= n; control++ {
+		if answers[control] != 1 {
+			t.Errorf("interchange %d is answered %d times", control, answers[control])
+		}
+	}
+	page, err := s.api().Interchanges(context.Background(), url.Values{"limit": {"1000"}, "direction": {"in"}})
+	if err != nil || len(page.Items) != n || refusals != 0 {
+		t.Errorf("%d interchanges of %d, %d TA1, %v", len(page.Items), n, refusals, err)
+	}
+	for _, i := range page.Items {
+		if i.State != api.StateDone {
+			t.Errorf("interchange %d, %09d: %s", i.ID, i.Control, i.State)
+		}
+	}
+	orders, err := s.api().Orders(context.Background(), url.Values{"limit": {"1000"}, "text": {"PM-"}})
+	if err != nil || len(orders.Items) != n {
+		t.Errorf("%d orders of %d: %v", len(orders.Items), n, err)
 	}
 }
 

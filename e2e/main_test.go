@@ -20,6 +20,8 @@ import (
 	"koinos/api"
 	"koinos/client"
 	"koinos/core/outcome"
+
+	_ "koinos/cli" // the program that is built here: a change of it makes these tests run again
 )
 
 var (

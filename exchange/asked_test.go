@@ -111,7 +111,7 @@ func TestCallerGoesAway(t *testing.T) {
 		doc := pellow(100+i, "850", strings.ReplaceAll(order4711, "PM-1", fmt.Sprint("PM-", i)))
 		ctx, leave := context.WithCancel(context.Background())
 		left := time.AfterFunc(time.Duration(i)*150*time.Microsecond, leave)
-		if _, err := d.Receive(ctx, strings.NewReader(doc), "test.edi", "test"); err != nil &&
+		if _, err := d.Receive(ctx, strings.NewReader(doc), Arrival{Name: "test.edi", By: "test"}); err != nil &&
 			!errors.Is(err, context.Canceled) {
 			t.Fatal(i, err)
 		}
@@ -147,7 +147,7 @@ func TestSeveralInterchanges(t *testing.T) {
 	doc := pellow(1, "850", order4711) +
 		pellow(2, "860", "BCH*04*SA*PM-1***20260317~POC*1*QI*30**MR*1.33**VP*00113~CTT*1~") +
 		pellow(3, "850", strings.ReplaceAll(order4711, "PM-1", "PM-2"))
-	all, err := d.Receive(context.Background(), strings.NewReader(doc), "three.edi", "test")
+	all, err := d.Receive(context.Background(), strings.NewReader(doc), Arrival{Name: "three.edi", By: "test"})
 	if err != nil || len(all) != 3 {
 		t.Fatal(len(all), err)
 	}

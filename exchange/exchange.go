@@ -314,9 +314,8 @@ func (x *Exchange) watch(ctx context.Context, name string) {
 		x.log.Error("partner's folder cannot be made", "partner", name, "error", err)
 	}
 	w := folder.Watch{Dir: filepath.Join(x.dir, name, "in"), Quiet: partnerQuiet, Ended: ended,
-		Load: func(ctx context.Context, f *os.File, file,
-			_ string) (folder.Result, error) {
-			came, err := x.Receive(ctx, f, file, "folder "+name)
+		Load: func(ctx context.Context, f *os.File, file, once string) (folder.Result, error) {
+			came, err := x.Receive(ctx, f, Arrival{Name: file, By: "folder " + name, Once: "folder " + name + " " + once})
 			if store.Blocked(err) != "" || ctx.Err() != nil {
 				err = errors.Join(folder.ErrLater, err)
 			}

@@ -105,7 +105,7 @@ const order4711 = "BEG*00*SA*PM-1**20260316~CUR*BY*EUR~N1*ST*Pellow " +
 
 func (d *desk) receive(doc string) api.Interchange {
 	d.t.Helper()
-	all, err := d.Receive(context.Background(), strings.NewReader(doc), "test.edi", "test")
+	all, err := d.Receive(context.Background(), strings.NewReader(doc), Arrival{Name: "test.edi", By: "test"})
 	if err != nil || len(all) != 1 {
 		d.t.Fatal(len(all), err)
 	}
@@ -199,7 +199,11 @@ func TestFindings(t *testing.T) {
 	d := open(t)
 	d.receive(pellow(905, "850", order4711))
 	has(t, foundIn(d.receive(pellow(905, "850", order4711))), finding.X12Duplicate, "row 1",
-		"The control number 000000905 came from PELLOW before, in interchange 1; nothing is done a second time.")
+		"The same interchange 000000905 came from PELLOW before: interchange 1. Nothing is done a second time, and its "+
+			"acknowledgement is sent once more.")
+	has(t, foundIn(d.receive(pellow(905, "850", strings.ReplaceAll(order4711, "PM-1", "PM-2")))), finding.ControlUsed, "row 1",
+		"The control number 000000905 came from PELLOW before with other content, in interchange 1. Nothing is done, and "+
+			"nothing is answered, until a person has looked at both.")
 	has(t, foundIn(d.receive(from("STRANGER", "QUILLMERE", "004010", 1, "850", order4711))), finding.PartnerUnknown,
 		"ISA 000000001", "No partner has the ids ZZ:STRANGER (theirs) and ZZ:QUILLMERE (ours).")
 	has(t, foundIn(d.receive(pellow(906, "997", "AK1*PR*4711~AK9*A*1*1*1~"))), finding.NotSent, "row 3",

@@ -25,10 +25,19 @@ import (
 // as a document of its own.
 var errSeveral = errors.New("several interchanges")
 
+// Arrival is how something came.
+type Arrival struct {
+	Name string // of the file
+	By   string // who brought it
+	// Once is the same when the same arrival is taken up again after a crash; "" is that nobody knows.
+	Once string
+}
+
 // Receive keeps what came: each interchange of a document as a document of its
 // own. Reading it, its acknowledgement and what its sets ask for are a job that goes
-// on when the caller goes away; Receive waits for it. What is held says why.
-func (x *Exchange) Receive(ctx context.Context, r io.Reader, name, by string) ([]api.Interchange, error) {
+// on when the caller goes away; Receive waits for it. What is held says why. What an arrival
+// had brought before the service ended, and what is being read right now, is not kept twice.
+func (x *Exchange) Receive(ctx context.Context, r io.Reader, from Arrival) ([]api.Interchange, error) {
 	all, err := x.partners(ctx)
 	if err != nil {
 		return nil, err
@@ -36,8 +45,8 @@ func (x *Exchange) Receive(ctx context.Context, r io.Reader, name, by string) ([
 	var came []api.Interchange
 	var documents []api.Document
 	keep := func(sha string, size int64) {
-		documents = append(documents, api.Document{SHA: sha, Name: name, Size: size,
-			Shape: source.Shape{Format: source.X12}, ReceivedAt: x.now().UTC(), ReceivedBy: by})
+		documents = append(documents, api.Document{SHA: sha, Name: from.Name, Size: size,
+			Shape: source.Shape{Format: source.X12}, ReceivedAt: x.now().UTC(), ReceivedBy: from.By})
 	}
 	sha, size, err := x.store.KeepFile(r, func(f io.ReaderAt, size int64) error {
 		if size == 0 {
@@ -48,13 +57,16 @@ func (x *Exchange) Receive(ctx context.Context, r io.Reader, name, by string) ([
 			return err
 		}
 		for n, c := range cuts {
-			came = append(came, c.interchange(all))
-			if len(cuts) == 1 {
-				return nil
-			}
 			end := size
 			if n+1 < len(cuts) {
 				end = cuts[n+1].from
+			}
+			i := c.interchange(all)
+			if i.Content, err = contentOf(io.NewSectionReader(f, c.from, end-c.from)); err != nil {
+				return err
+			}
+			if came = append(came, i); len(cuts) == 1 {
+				return nil
 			}
 			sha, size, err := x.store.KeepFile(io.NewSectionReader(f, c.from, end-c.from),
 				func(io.ReaderAt, int64) error { return nil })
@@ -78,8 +90,12 @@ func (x *Exchange) Receive(ctx context.Context, r io.Reader, name, by string) ([
 	if err := x.store.Write(ctx, func(t *store.Tx) error {
 		for n := range came {
 			i := &came[n]
-			i.Name, i.By, i.At, i.Document = name, by, x.now().UTC(), documents[n].SHA
-			if err := x.add(t, i); err != nil {
+			i.Name, i.By, i.Arrival, i.At, i.Document = from.Name, from.By, from.Once, x.now().UTC(), documents[n].SHA
+			taken, err := t.Taken(i)
+			if i.ID = taken; err == nil && taken == 0 {
+				err = x.add(t, i)
+			}
+			if err != nil {
 				return err
 			}
 		}
@@ -165,13 +181,13 @@ type answered struct {
 // neither. Where that was interrupted it begins anew.
 func (x *Exchange) read(ctx context.Context, kept *api.Interchange) error {
 	a := &arrival{x: x, ctx: ctx, kept: kept, broken: map[string]bool{}, state: api.StateReceived}
-	known := int64(0)
+	var same, other int64 // that came before
 	var err error
 	if kept.Partner != "" {
 		if a.p, err = x.Partner(ctx, kept.Partner); err != nil {
 			return err
 		}
-		if known, err = x.store.KnownControl(ctx, kept.Partner, kept.Control, kept.ID); err != nil {
+		if same, other, err = x.store.KnownControl(ctx, kept); err != nil {
 			return err
 		}
 	}
@@ -185,10 +201,14 @@ func (x *Exchange) read(ctx context.Context, kept *api.Interchange) error {
 	}
 	kept.State, kept.Findings = api.StateReceived, nil
 	switch {
-	case known != 0:
-		kept.State, a.state = api.StateDuplicate, api.StateDuplicate
 	case a.p == nil:
 		kept.State = api.StateUnknown
+	case kept.Ruling == api.Refused:
+		kept.State, a.state = api.StateRejected, api.StateRejected
+	case same != 0:
+		kept.State, a.state = api.StateDuplicate, api.StateDuplicate
+	case other != 0 && kept.Ruling != api.LetIn:
+		kept.State, a.state = api.StateDoubtful, api.StateDoubtful
 	}
 	f, err := x.store.OpenWhole(kept.Document)
 	if err != nil {
@@ -203,28 +223,29 @@ func (x *Exchange) read(ctx context.Context, kept *api.Interchange) error {
 		a.kept.Findings = append(a.kept.Findings, finding.New(finding.DocumentEmpty, origin.Place{}, "",
 			"The document holds no interchange."))
 	}
-	if known != 0 {
-		a.kept.Findings = append(a.kept.Findings, finding.New(finding.X12Duplicate, origin.Place{Row: 1}, a.i.Control,
-			"The control number %s came from %s before, in interchange %d; nothing is done a second time.", a.i.Control,
-			a.p.Name, known))
-	}
 	if err := a.flush(); err != nil {
 		return err
 	}
 	kept.Kinds = strings.Join(a.kinds, " ")
 	return x.store.Write(ctx, func(t *store.Tx) error {
-		if a.p != nil && known == 0 {
+		switch kept.State {
+		case api.StateReceived:
 			if err := a.matched(t); err != nil {
+				return err
+			}
+		case api.StateDuplicate, api.StateDoubtful, api.StateRejected:
+			if err := a.cameBefore(t, same, other); err != nil {
 				return err
 			}
 		}
 		if err := t.KnowInterchange(kept); err != nil {
 			return err
 		}
-		if a.p == nil || a.p.Acknowledge.With == "none" || len(judging.Replies) == 0 || !judging.Replies[0].Needed() {
+		answered := kept.State == api.StateReceived || kept.State == api.StateRejected
+		if !answered || a.p.Acknowledge.With == "none" || len(judging.Replies) == 0 || !judging.Replies[0].Needed() {
 			return nil
 		}
-		return x.acknowledge(t, kept, a.p, judging.Replies[0], known != 0)
+		return x.acknowledge(t, kept, a.p, judging.Replies[0])
 	})
 }
 
@@ -433,8 +454,7 @@ func (a *arrival) matched(t *store.Tx) error {
 
 // acknowledge writes and keeps the answer to an interchange, and makes its delivery
 // a job.
-func (x *Exchange) acknowledge(t *store.Tx, came *api.Interchange, p *partner.Partner, reply *x12.Reply,
-	again bool) error {
+func (x *Exchange) acknowledge(t *store.Tx, came *api.Interchange, p *partner.Partner, reply *x12.Reply) error {
 	control, err := t.NextNumber(p.Name, "interchange")
 	if err != nil {
 		return err
@@ -451,11 +471,11 @@ func (x *Exchange) acknowledge(t *store.Tx, came *api.Interchange, p *partner.Pa
 	}
 	var b bytes.Buffer
 	if err := reply.Write(&b, x12.Answer{Interchange: int(control), Group: int(max(group, 1)), At: x.now(),
-		Implementation: p.Acknowledge.With == "999", Duplicate: again}); err != nil {
+		Implementation: p.Acknowledge.With == "999", Duplicate: came.Ruling == api.Refused}); err != nil {
 		return err
 	}
 	kinds := p.Acknowledge.With
-	if again {
+	if came.Ruling == api.Refused {
 		kinds = "TA1"
 	}
 	out := api.Interchange{Partner: p.Name, Direction: "out", Control: control, Kinds: kinds, State: api.StateReady,

@@ -310,6 +310,8 @@ func (x *Exchange) Replay(ctx context.Context, id int64, by string) (api.Interch
 		return i, fmt.Errorf("%w: interchange %d is one of ours; send what is due instead", ErrNotNow, id)
 	case i.State == api.StateUnknown:
 		return x.again(ctx, &i, by)
+	case i.State == api.StateDoubtful:
+		return i, fmt.Errorf("%w: interchange %d has the control number of another one; let it in, or refuse it", ErrNotNow, id)
 	case i.State != api.StateHeld && i.State != api.StateReceived:
 		return i, fmt.Errorf("%w: nothing of interchange %d is held", ErrNotNow, id)
 	}
@@ -329,7 +331,7 @@ func (x *Exchange) again(ctx context.Context, i *api.Interchange, by string) (ap
 		return *i, err
 	}
 	defer f.Close()
-	came, err := x.Receive(ctx, io.NewSectionReader(f, 0, f.Size()), i.Name, by)
+	came, err := x.Receive(ctx, io.NewSectionReader(f, 0, f.Size()), Arrival{Name: i.Name, By: by})
 	if err != nil || len(came) == 0 || came[0].State == api.StateUnknown {
 		return *i, err
 	}

@@ -88,6 +88,9 @@ func (x *Exchange) stateOf(ctx context.Context, i *api.Interchange) (string, err
 	case has(api.StateRejected):
 		return api.StateRejected, nil
 	case slices.ContainsFunc(i.Findings, func(f finding.Finding) bool { return f.Severity == finding.Error }):
+		if len(states) == 0 { // its envelope, and nothing else
+			return api.StateRejected, nil
+		}
 		return api.StateNoted, nil
 	}
 	return api.StateDone, nil

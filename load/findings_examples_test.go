@@ -205,8 +205,12 @@ var examples = []example{
 		at: "ISA 000000001", says: "No partner has the ids ZZ:STRANGER (theirs) and ZZ:QUILLMERE (ours)."},
 	{code: finding.PartnerInvalid, apart: true, shown: "a partner that names no kind", at: "kind",
 		says: "kind is one of customer, supplier, not \"\"."},
-	{code: finding.X12Duplicate, apart: true, shown: "an interchange whose control number has come before", at: "row 1",
-		says: "The control number 000000905 came from PELLOW before, in interchange 1; nothing is done a second time."},
+	{code: finding.X12Duplicate, apart: true, shown: "an interchange that comes once more", at: "row 1",
+		says: "The same interchange 000000905 came from PELLOW before: interchange 1. Nothing is done a second time, and its " +
+			"acknowledgement is sent once more."},
+	{code: finding.ControlUsed, apart: true, shown: "another interchange with a control number that has come before",
+		at: "row 1", says: "The control number 000000905 came from PELLOW before with other content, in interchange 1. " +
+			"Nothing is done, and nothing is answered, until a person has looked at both."},
 	{code: finding.NotSent, apart: true, shown: "a 997 for a group that was never sent", at: "row 3",
 		says: "It acknowledges a group 4711, which was never sent to PELLOW."},
 

@@ -96,7 +96,7 @@ func (s *Service) interchanges(h huma.API) {
 		Paging
 		Partner   string `query:"partner"`
 		Direction string `query:"direction" enum:"in,out"`
-		State     string `query:"state" enum:"received,done,held,rejected,duplicate,unknown,ready,sent,accepted,noted,partly,overdue"`
+		State     string `query:"state" enum:"received,done,held,rejected,duplicate,doubtful,unknown,ready,sent,accepted,noted,partly,overdue"`
 		Kind      string `query:"kind" doc:"Holding a transaction set of this kind, e.g. 855"`
 		Order     int64  `query:"order" doc:"Speaking of the order of this id"`
 		Speaking  bool   `query:"speaking" doc:"Only those that speak of orders: no acknowledgements"`
@@ -193,9 +193,10 @@ func (s *Service) interchanges(h huma.API) {
 		Name string `query:"name" doc:"What to call it; left out, interchange.edi"`
 	}
 	receive := op(http.MethodPost, "/interchanges", "receive-interchange", tag, "load", "Take in what a partner sent")
-	receive.Description = "The body is the bytes as they came, one interchange or several. Each is kept, recognised " +
-		"where its control number has come before, acknowledged, and brought into orders before the answer comes. " +
-		"Send the same bytes again where the answer was lost: nothing is done twice."
+	receive.Description = "The body is the bytes as they came, one interchange or several. Each is kept, acknowledged, and " +
+		"brought into orders before the answer comes. Send the same bytes again where the answer was lost: nothing is " +
+		"done twice, and the acknowledgement leaves again. A control number that came before with other content is " +
+		"doubtful: a person lets the interchange in, or refuses it."
 	receive.BodyReadTimeout = -1 // a large file over a slow line
 	receive.RequestBody = &huma.RequestBody{Required: true,
 		Content: map[string]*huma.MediaType{"application/octet-stream": {Schema: &huma.Schema{Type: "string",
@@ -205,7 +206,8 @@ func (s *Service) interchanges(h huma.API) {
 		if in.Name == "" {
 			name = "interchange.edi"
 		}
-		all, err := s.exchange.Receive(ctx, in.body, name, callerOf(ctx).name)
+		all, err := s.exchange.Receive(ctx, in.body, exchange.Arrival{Name: name, By: callerOf(ctx).name,
+			Once: requestName(ctx)})
 		return &answer[api.Page[api.Interchange]]{api.Page[api.Interchange]{Items: all}}, notNow(err)
 	})
 	act := func(verb, id, summary, description string, do func(context.Context, int64) (api.Interchange, error)) {
@@ -223,6 +225,15 @@ func (s *Service) interchanges(h huma.API) {
 		"As far as it has not been done: after the cause of what is held was mended.",
 		func(ctx context.Context, id int64) (api.Interchange, error) {
 			return s.exchange.Replay(ctx, id, callerOf(ctx).name)
+		})
+	act("let-in", "let-in-interchange", "Let in an interchange whose control number came before with other content",
+		"It is read, acknowledged and done like any other.", func(ctx context.Context, id int64) (api.Interchange, error) {
+			return s.exchange.Rule(ctx, id, api.LetIn, callerOf(ctx).name)
+		})
+	act("refuse", "refuse-interchange", "Refuse an interchange whose control number came before with other content",
+		"Nothing that it asks for is done, and a TA1 tells the sender so (R, 025).",
+		func(ctx context.Context, id int64) (api.Interchange, error) {
+			return s.exchange.Rule(ctx, id, api.Refused, callerOf(ctx).name)
 		})
 }
 

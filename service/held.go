@@ -24,7 +24,7 @@ func (s *Service) held(h huma.API) {
 	const tag = "Held"
 	type list struct {
 		Paging
-		Kind    string `query:"kind" enum:"order,set,notice,push"`
+		Kind    string `query:"kind" enum:"order,set,notice,push,interchange"`
 		Partner string `query:"partner"`
 		Sync    string `query:"sync"`
 		System  string `query:"system"`
@@ -77,7 +77,8 @@ func (s *Service) held(h huma.API) {
 	retry := op(http.MethodPost, "/held/{id}/retry", "retry-held", tag, "load", "Try what is held once more")
 	retry.Description = "An order: the orders of its load that failed are loaded again with the newest mapping and " +
 		"lists. A set that came: what it asks for is done again. A notice: it is written anew from the order as it " +
-		"is now. A push: its sync is run for it, with everything looked up anew. What succeeds is not held any more."
+		"is now. A push: its sync is run for it, with everything looked up anew. Interchanges whose control number came before are let " +
+		"in or refused one by one. What succeeds is not held any more."
 	retry.DefaultStatus = http.StatusAccepted
 	handle(s, h, retry, func(ctx context.Context, in *ByHeld) (*answer[api.Retried], error) {
 		w, err := s.store.HeldOne(ctx, in.ID)

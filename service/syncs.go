@@ -357,6 +357,12 @@ func (s *Service) tryAgain(ctx context.Context, all []api.HeldWork) (api.Retried
 			_, failed := s.exchange.Replay(ctx, w.Interchange, by)
 			err = notNow(failed)
 			out.Interchange = w.Interchange
+		case api.HeldInterchange: // a person says, of each, whether it is let in
+			if len(all) == 1 {
+				_, err = s.exchange.Replay(ctx, w.Interchange, by)
+				err = notNow(err)
+			}
+			out.Count--
 		default:
 			err = s.sendAgain(ctx, &w, &out)
 		}

@@ -32,6 +32,10 @@ type interchangeRow struct {
 	AckAt        sql.NullString `db:"acknowledged_at"`
 	By           string         `db:"by"`
 	Findings     string         `db:"findings"`
+	Arrival      string         `db:"arrival"`
+	Content      string         `db:"content"`
+	Ruling       string         `db:"ruling"`
+	RuledBy      string         `db:"ruled_by"`
 	Orders       sql.NullString `db:"orders"`
 }
 
@@ -39,7 +43,8 @@ func (r *interchangeRow) interchange() (api.Interchange, error) {
 	i := api.Interchange{ID: r.ID, Partner: r.Partner, Direction: r.Direction, Control: r.Control,
 		GroupControl: r.GroupControl, Document: r.Document.String, Kinds: r.Kinds, State: r.State,
 		Name: r.Name, Answers: r.Answers.Int64, At: parseTime(r.At), SentAt: parseTime(r.SentAt.String),
-		DueAt: parseTime(r.DueAt.String), AcknowledgedAt: parseTime(r.AckAt.String), By: r.By, Orders: []string{}}
+		DueAt: parseTime(r.DueAt.String), AcknowledgedAt: parseTime(r.AckAt.String), By: r.By, Arrival: r.Arrival,
+		Content: r.Content, Ruling: r.Ruling, RuledBy: r.RuledBy, Orders: []string{}}
 	if r.Orders.String != "" {
 		i.Orders = strings.Split(r.Orders.String, "\n")
 	}
@@ -139,9 +144,10 @@ func (t *Tx) AddInterchange(i *api.Interchange) error {
 	if !i.DueAt.IsZero() {
 		due = at(i.DueAt)
 	}
-	res, err := t.exec(`INSERT INTO interchanges (partner, direction, control, group_control, document, kinds, state, name, answers, at, due_at, by, findings) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+	res, err := t.exec(`INSERT INTO interchanges (partner, direction, control, group_control, document, kinds, state, name, answers, at, due_at, by, findings, arrival, content)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
 		i.Partner, i.Direction, i.Control, i.GroupControl, null(i.Document), i.Kinds, i.State, i.Name, ref(i.Answers),
-		at(i.At), due, i.By, string(found))
+		at(i.At), due, i.By, string(found), i.Arrival, i.Content)
 	if err != nil {
 		return err
 	}
@@ -233,15 +239,23 @@ func (t *Tx) ForgetSets(interchange int64, most int) (more bool, err error) {
 	return n == int64(most), err
 }
 
-// KnowInterchange keeps what reading an interchange has brought.
+// KnowInterchange keeps what reading an interchange has brought. One that is doubtful comes onto
+// the list of what is held; others leave it.
 func (t *Tx) KnowInterchange(i *api.Interchange) error {
 	found, err := json.Marshal(nonNil(i.Findings))
 	if err != nil {
 		return err
 	}
-	_, err = t.exec(`UPDATE interchanges SET kinds = ?, state = ?, findings = ? WHERE id = ?`, i.Kinds, i.State,
-		string(found), i.ID)
-	return err
+	if err := t.run(`UPDATE interchanges SET kinds = ?, state = ?, findings = ? WHERE id = ?`, i.Kinds, i.State,
+		string(found), i.ID); err != nil {
+		return err
+	}
+	if i.State != api.StateDoubtful {
+		return t.run(`DELETE FROM held WHERE kind = ? AND interchange = ?`, api.HeldInterchange, i.ID)
+	}
+	h := api.HeldWork{Kind: api.HeldInterchange, Interchange: i.ID, Partner: i.Partner, Since: i.At}
+	h.Code, h.Reason = reason(i.Findings)
+	return t.Hold(h)
 }
 
 // SentSets notes that the sets of an interchange have left.
@@ -279,15 +293,6 @@ func (t *Tx) DropHeld(kind string, order int64) error {
 		}
 	}
 	return nil
-}
-
-// KnownControl gives the interchange with a control number that came from a
-// partner before the one with an id; 0 is none.
-func (s *Store) KnownControl(ctx context.Context, partner string, control, before int64) (id int64, err error) {
-	err = s.r.GetContext(ctx, &id,
-		`SELECT coalesce(min(id), 0) FROM interchanges WHERE partner = ? AND direction = 'in' AND control = ?
-			AND state <> 'duplicate' AND id < ?`, partner, control, before)
-	return id, err
 }
 
 // OutgoingByGroup finds what we sent a partner by its group's control number;
@@ -379,7 +384,7 @@ func (s *Store) Interchanges(ctx context.Context, f InterchangeFilter, now time.
 func (s *Store) Waiting(ctx context.Context, now time.Time) ([]api.Interchange, error) {
 	var rows []interchangeRow
 	if err := s.r.SelectContext(ctx, &rows, selectInterchange+
-		`WHERE i.state IN ('held', 'unknown') OR i.state IN ('rejected', 'partly') AND i.direction = 'out' OR i.state = 'sent' AND i.due_at < ? ORDER BY i.id DESC LIMIT 50`, at(now)); err != nil {
+		`WHERE i.state IN ('held', 'unknown', 'doubtful') OR i.state IN ('rejected', 'partly') AND i.direction = 'out' OR i.state = 'sent' AND i.due_at < ? ORDER BY i.id DESC LIMIT 50`, at(now)); err != nil {
 		return nil, err
 	}
 	return interchangesOf(rows, now)

@@ -17,6 +17,8 @@ func (t *Tx) Hold(h api.HeldWork) error {
 	switch h.Kind {
 	case api.HeldOrder:
 		target = "(load_id, load_seq) WHERE kind = 'order'"
+	case api.HeldInterchange:
+		target = "(interchange) WHERE kind = 'interchange'"
 	case api.HeldPush:
 		target = "(task) WHERE kind = 'push'"
 	}

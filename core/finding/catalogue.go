@@ -50,6 +50,7 @@ const (
 	PartnerInvalid   Code = "partner_invalid"
 	PartnerUnknown   Code = "partner_unknown"
 	X12Duplicate     Code = "x12_duplicate"
+	ControlUsed      Code = "control_number_used"
 	NotSent          Code = "not_sent"
 	CellError        Code = "cell_error"
 	FormulaUnkept    Code = "formula_unkept"
@@ -183,7 +184,10 @@ var Catalogue = map[Code]About{
 	PartnerUnknown: {Error, "from nobody that is known",
 		"Keep a partner with these ids (koinos partner keep), then replay the interchange."},
 	X12Duplicate: {Warning, "the interchange has come before",
-		"Nothing, where the sender only sent it again; else it must give it a new control number."},
+		"There is nothing to do: the sender sent the same bytes once more, and is answered as the first time."},
+	ControlUsed: {Error, "another interchange came with this control number",
+		"Look at both. Let this one in if it is new (koinos exchange let-in), or refuse it (koinos exchange refuse): then " +
+			"the sender is told that its control number came before."},
 	NotSent: {Warning, "it acknowledges what was never sent",
 		"Ask the partner what it means; nothing of ours is changed by it."},
 	X12Noted: {Warning, "the transaction set has errors that do not reject it",

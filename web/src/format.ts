@@ -46,7 +46,7 @@ export function loadWord(l: Load): string {
 /** interchangeWord says an interchange's state as people do. */
 export function interchangeWord(i: Pick<Interchange, 'state' | 'overdue'>): string {
   if (i.overdue) return 'not acknowledged in time'
-  return { sent: 'not yet acknowledged', accepted: 'acknowledged', noted: 'errors noted', partly: 'partly rejected', duplicate: 'came before', unknown: 'from nobody known', ready: 'waits to leave' }[i.state as string] ?? i.state
+  return { sent: 'not yet acknowledged', accepted: 'acknowledged', noted: 'errors noted', partly: 'partly rejected', duplicate: 'came before', doubtful: 'doubtful', unknown: 'from nobody known', ready: 'waits to leave' }[i.state as string] ?? i.state
 }
 
 /** systemWord says how a system does. */

@@ -28,12 +28,12 @@ const waiting = useQuery({
   queryKey: ['interchanges', 'waiting'],
   refetchInterval: 5000,
   queryFn: async () => {
-    const of = (s: 'held' | 'overdue' | 'rejected' | 'unknown') => data(api.GET('/api/v1/interchanges', { params: { query: { limit: 100, state: s } } }))
-    const [held, overdue, rejected, unknown] = await Promise.all([of('held'), of('overdue'), of('rejected'), of('unknown')])
-    return { held: held.items.length, overdue: overdue.items.length, rejected: rejected.items.length, unknown: unknown.items.length }
+    const of = (s: 'held' | 'overdue' | 'rejected' | 'unknown' | 'doubtful') => data(api.GET('/api/v1/interchanges', { params: { query: { limit: 100, state: s } } }))
+    const [held, overdue, rejected, unknown, doubtful] = await Promise.all([of('held'), of('overdue'), of('rejected'), of('unknown'), of('doubtful')])
+    return { held: held.items.length, doubtful: doubtful.items.length, overdue: overdue.items.length, rejected: rejected.items.length, unknown: unknown.items.length }
   },
 }).data
-const states = ['held', 'overdue', 'rejected', 'unknown', 'sent', 'accepted', 'noted', 'partly', 'done', 'duplicate', 'ready']
+const states = ['held', 'doubtful', 'overdue', 'rejected', 'unknown', 'sent', 'accepted', 'noted', 'partly', 'done', 'duplicate', 'ready']
 
 const file = ref<HTMLInputElement>()
 const over = ref(false)
@@ -77,9 +77,9 @@ const send = useMutation({
       <Button size="small" :label="over ? 'Let go to take it in' : 'Take in a file'" :loading="receive.isPending.value" @click="file?.click()" />
     </div>
     <StateNote v-if="receive.error.value || send.error.value" :error="receive.error.value || send.error.value" @retry="receive.reset(), send.reset()" />
-    <div v-if="waiting && waiting.held + waiting.overdue + waiting.rejected + waiting.unknown" class="sheet waiting" role="status">
+    <div v-if="waiting && waiting.held + waiting.doubtful + waiting.overdue + waiting.rejected + waiting.unknown" class="sheet waiting" role="status">
       <strong>For somebody to look at:</strong>
-      <button v-for="(n, s) in waiting" v-show="n" :key="s" :class="{ on: state === s }" @click="state = state === s ? undefined : s">{{ n }} {{ { held: 'held', overdue: 'not acknowledged in time', rejected: 'rejected', unknown: 'from nobody known' }[s] }}</button>
+      <button v-for="(n, s) in waiting" v-show="n" :key="s" :class="{ on: state === s }" @click="state = state === s ? undefined : s">{{ n }} {{ { held: 'held', doubtful: 'doubtful', overdue: 'not acknowledged in time', rejected: 'rejected', unknown: 'from nobody known' }[s] }}</button>
     </div>
     <div v-if="partners?.items.length" class="partners">
       <section v-for="p in partners.items" :key="p.name" class="sheet" :class="{ chosen: partner === p.name }">

@@ -20,7 +20,7 @@ import ConflictDialog from '../syncs/ConflictDialog.vue'
 const props = defineProps<{ sync?: string }>()
 const router = useRouter()
 const client = useQueryClient()
-const kinds = [{ kind: 'order', label: 'orders of documents', one: 'order' }, { kind: 'set', label: 'sets that came', one: 'set that came' }, { kind: 'notice', label: 'notices to send', one: 'notice to send' }, { kind: 'push', label: 'orders for other systems', one: 'order for a system' }] as const
+const kinds = [{ kind: 'order', label: 'orders of documents', one: 'order' }, { kind: 'set', label: 'sets that came', one: 'set that came' }, { kind: 'notice', label: 'notices to send', one: 'notice to send' }, { kind: 'interchange', label: 'doubtful interchanges', one: 'doubtful interchange' }, { kind: 'push', label: 'orders for other systems', one: 'order for a system' }] as const
 const kind = ref<(typeof kinds)[number]['kind']>()
 const sync = ref(props.sync)
 const reason = ref('')
@@ -52,7 +52,7 @@ const put = useMutation({
 })
 type Held = NonNullable<typeof page.value>['items'][number]
 const target = (h: Held) => (h.kind === 'push' ? `/orders/${h.order_id ?? 0}` : h.interchange ? `/exchange/${h.interchange}` : `/loads/${h.load}?tab=mend`)
-const where = (h: Held) => (h.kind === 'push' ? `${h.sync} → ${h.system}` : h.interchange ? `interchange ${h.interchange}, set ${h.set}` : `load ${h.load}, order ${h.load_seq}`)
+const where = (h: Held) => (h.kind === 'push' ? `${h.sync} → ${h.system}` : h.interchange ? `interchange ${h.interchange}${h.set ? `, set ${h.set}` : ''}` : `load ${h.load}, order ${h.load_seq}`)
 const word = (h: Held) => kinds.find((k) => k.kind === h.kind)?.one ?? h.kind
 const deciding = ref<number>()
 </script>
@@ -86,6 +86,7 @@ const deciding = ref<number>()
       <Column header="">
         <template #body="{ data: h }">
           <Button v-if="h.code === 'push_conflict'" size="small" label="Decide" :aria-label="`Decide ${h.number}`" @click.stop="deciding = h.id" />
+          <Button v-else-if="h.kind === 'interchange'" size="small" label="Decide" :aria-label="`Decide ${where(h)}`" @click.stop="router.push(target(h))" />
           <Button v-else size="small" text label="Try again" :aria-label="`Try ${h.number || where(h)} again`" :loading="retry.isPending.value && retry.variables.value?.ids?.[0] === h.id" @click.stop="retry.mutate({ ids: [h.id] })" />
         </template>
       </Column>

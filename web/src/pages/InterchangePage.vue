@@ -54,7 +54,7 @@ const became = computed(() => {
 })
 
 const act = useMutation({
-  mutationFn: (what: 'resend' | 'replay') => data(what === 'resend' ? api.POST('/api/v1/interchanges/{id}/resend', { params: { path: { id: props.id } } }) : api.POST('/api/v1/interchanges/{id}/replay', { params: { path: { id: props.id } } })),
+  mutationFn: (what: 'resend' | 'replay' | 'let-in' | 'refuse') => data(api.POST(`/api/v1/interchanges/{id}/${what}`, { params: { path: { id: props.id } } })),
   onSuccess: () => client.invalidateQueries(),
 })
 const send = useMutation({
@@ -80,8 +80,12 @@ const found = computed(() => {
       <div class="bar">
         <h1>{{ it.kinds || 'Interchange' }} {{ it.direction === 'in' ? 'from' : 'to' }} {{ it.partner || 'nobody known' }}</h1>
         <OutcomeMark :word="interchangeWord(it)" />
-        <span class="soft">{{ it.control ? `control ${String(it.control).padStart(9, '0')}, ` : '' }}{{ when(it.at) }}<template v-if="it.answers">, answers <RouterLink :to="`/exchange/${it.answers}`">{{ it.answers }}</RouterLink></template><template v-if="it.acknowledged_at">, acknowledged {{ when(it.acknowledged_at) }}</template><template v-else-if="it.due_at">, to be acknowledged by {{ when(it.due_at) }}</template></span>
+        <span class="soft">{{ it.control ? `control ${String(it.control).padStart(9, '0')}, ` : '' }}{{ when(it.at) }}<template v-if="it.answers">, answers <RouterLink :to="`/exchange/${it.answers}`">{{ it.answers }}</RouterLink></template><template v-if="it.acknowledged_at">, acknowledged {{ when(it.acknowledged_at) }}</template><template v-if="it.ruling">, {{ it.ruling === 'let_in' ? 'let in' : 'refused' }} by {{ it.ruled_by }}</template><template v-else-if="it.due_at">, to be acknowledged by {{ when(it.due_at) }}</template></span>
         <span class="grow" />
+        <template v-if="it.state === 'doubtful'">
+          <Button size="small" label="Let it in" title="It is new: read it, acknowledge it, and do what it asks for" :loading="act.isPending.value" @click="act.mutate('let-in')" />
+          <Button size="small" outlined severity="danger" label="Refuse it" title="Tell its sender that the control number came before" :loading="act.isPending.value" @click="act.mutate('refuse')" />
+        </template>
         <Button v-if="it.direction === 'in' && (it.state === 'held' || it.state === 'unknown')" size="small" label="Replay" title="Do once more what it asks for, after the cause was mended" :loading="act.isPending.value" @click="act.mutate('replay')" />
         <Button v-if="it.direction === 'out' && it.state === 'held'" size="small" label="Try again" title="Write it anew from the order as it is now" :loading="send.isPending.value" @click="send.mutate()" />
         <Button v-if="it.direction === 'out' && it.control" size="small" outlined label="Resend" title="The same bytes under the same control number" :loading="act.isPending.value" @click="act.mutate('resend')" />
@@ -96,7 +100,7 @@ const found = computed(() => {
         <SegmentList ref="list" class="sheet" :items="segments?.items ?? []" :more="!!segments?.next" :error="segmentError" :lit="pointed" :set-row="set?.row" :set-rows="set?.rows" @pick="picked = $event" />
         <div id="set-panel" class="side" :role="setTabs.length > 1 ? 'tabpanel' : undefined" :aria-labelledby="setTabs.length > 1 ? `set-panel-${seq}` : undefined">
           <section v-if="found.length" class="sheet findings" aria-label="Findings">
-            <h2>{{ it.state === 'held' ? 'Why it is held' : 'What was found' }}</h2>
+            <h2>{{ it.state === 'held' || it.state === 'doubtful' ? 'Why it is held' : 'What was found' }}</h2>
             <ol>
               <li v-for="(f, i) in found" :key="i" :class="f.severity">
                 <button v-if="f.place.row" class="at" @click="list?.goTo(f.place.row!)">{{ f.at }}</button><b v-else-if="f.at">{{ f.at }}</b> {{ f.message }} <span v-if="f.severity === 'error'" class="soft">{{ f.hint }}</span>

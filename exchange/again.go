@@ -1,0 +1,91 @@
+package exchange
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"hash"
+	"io"
+
+	"koinos/api"
+	"koinos/core/finding"
+	"koinos/core/origin"
+	"koinos/store"
+)
+
+// contentOf is the SHA-256 of an interchange without the ends of lines between its segments, which
+// change on the way from one machine to another.
+func contentOf(r io.Reader) (string, error) {
+	h := sha256.New()
+	_, err := io.Copy(withoutLines{h}, r)
+	return hex.EncodeToString(h.Sum(nil)), err
+}
+
+type withoutLines struct{ hash.Hash }
+
+func (w withoutLines) Write(b []byte) (int, error) {
+	from := 0
+	for i, c := range b {
+		if c == '\r' || c == '\n' {
+			w.Hash.Write(b[from:i]) // never fails
+			from = i + 1
+		}
+	}
+	w.Hash.Write(b[from:])
+	return len(b), nil
+}
+
+// cameBefore says of an interchange that its control number came before: the same bytes, whose
+// answer leaves once more, or other content, which a person looks at.
+func (a *arrival) cameBefore(t *store.Tx, same, other int64) error {
+	control, add := fmt.Sprintf("%09d", a.kept.Control), func(f finding.Finding) {
+		a.kept.Findings = append(a.kept.Findings, f)
+	}
+	switch {
+	case a.kept.State == api.StateDuplicate:
+		answered, err := t.Answer(same, a.x.now())
+		if err != nil {
+			return err
+		}
+		answer := ""
+		if answered {
+			answer = ", and its acknowledgement is sent once more"
+		}
+		add(finding.New(finding.X12Duplicate, origin.Place{Row: 1}, control,
+			"The same interchange %s came from %s before: interchange %d. Nothing is done a second time%s.", control, a.p.Name,
+			same, answer))
+	case a.kept.State == api.StateDoubtful:
+		add(finding.New(finding.ControlUsed, origin.Place{Row: 1}, control,
+			"The control number %s came from %s before with other content, in interchange %d. Nothing is done, and nothing is "+
+				"answered, until a person has looked at both.", control, a.p.Name, other))
+	default:
+		add(finding.New(finding.ControlUsed, origin.Place{Row: 1}, control,
+			"%s refused it: the control number %s came from %s before with other content, in interchange %d.", a.kept.RuledBy,
+			control, a.p.Name, other))
+	}
+	return nil
+}
+
+// Rule does what a person says of an interchange whose control number came before with other
+// content: it is let in, or refused, which its sender is told.
+func (x *Exchange) Rule(ctx context.Context, id int64, ruling, by string) (api.Interchange, error) {
+	i, err := x.store.Interchange(ctx, id, x.now())
+	if err != nil {
+		return i, err
+	}
+	doubtful := false
+	if err := x.store.Write(ctx, func(t *store.Tx) error {
+		doubtful, err = t.Rule(id, ruling, by)
+		if err != nil || !doubtful {
+			return err
+		}
+		return t.AddJob(api.Job{Kind: api.InterchangeJob, Subject: id, DueAt: x.now()})
+	}); err != nil {
+		return i, err
+	}
+	if !doubtful {
+		return i, fmt.Errorf("%w: nobody has to decide whether interchange %d is let in", ErrNotNow, id)
+	}
+	return x.settled(ctx, id)
+}
