@@ -32,7 +32,7 @@ type Manifest struct {
 }
 
 const (
-	database = "koinos.db"
+	database = store.DatabaseFile
 	manifest = "backup.json"
 	secrets  = "secrets"
 )

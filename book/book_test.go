@@ -16,6 +16,7 @@ import (
 	"koinos/core/origin"
 	"koinos/core/outcome"
 	"koinos/store"
+	"koinos/store/storetest"
 )
 
 var (
@@ -32,10 +33,7 @@ type shelf struct {
 
 func open(t *testing.T) *shelf {
 	t.Helper()
-	s, err := store.Open(t.TempDir())
-	if err != nil {
-		t.Fatal(err)
-	}
+	s := storetest.Open(t, t.TempDir())
 	t.Cleanup(func() { s.Close() })
 	return &shelf{T: t, store: s}
 }

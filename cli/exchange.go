@@ -291,8 +291,8 @@ func interchangeID(s string) (int64, error) {
 func (a *app) became(all []api.Interchange) error {
 	held := false
 	for _, i := range all {
-		held = held || i.State == api.StateHeld || i.State == api.StateUnknown || i.State == api.StateRejected ||
-			i.State == api.StateDoubtful
+		held = held || i.State == api.StateHeld || i.State == api.StateUnknown || i.State == api.StateDoubtful ||
+			i.State == api.StateRejected && i.Ruling == ""
 	}
 	if done, err := a.json(all); done {
 		if err == nil && held {

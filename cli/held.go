@@ -120,6 +120,8 @@ func heldWhere(h *api.HeldWork) string {
 	switch {
 	case h.Kind == api.HeldPush:
 		return h.Sync + " → " + h.System
+	case h.Kind == api.HeldInterchange:
+		return fmt.Sprintf("interchange %d", h.Interchange)
 	case h.Interchange != 0:
 		return fmt.Sprintf("interchange %d set %d", h.Interchange, h.Set)
 	}

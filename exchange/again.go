@@ -60,9 +60,9 @@ func (a *arrival) cameBefore(t *store.Tx, same, other int64) error {
 			"The control number %s came from %s before with other content, in interchange %d. Nothing is done, and nothing is "+
 				"answered, until a person has looked at both.", control, a.p.Name, other))
 	default:
-		add(finding.New(finding.ControlUsed, origin.Place{Row: 1}, control,
-			"%s refused it: the control number %s came from %s before with other content, in interchange %d.", a.kept.RuledBy,
-			control, a.p.Name, other))
+		add(finding.New(finding.X12Rejected, origin.Place{Row: 1}, control,
+			"It was refused: its control number %s came from %s before with other content, in interchange %d.", control, a.p.Name,
+			other))
 	}
 	return nil
 }

@@ -26,6 +26,7 @@ import (
 	"koinos/jobs"
 	"koinos/load"
 	"koinos/store"
+	"koinos/store/storetest"
 )
 
 // desk is an exchange with the demo's partners and a clock of its own.
@@ -38,10 +39,7 @@ type desk struct {
 
 func open(t testing.TB) *desk {
 	t.Helper()
-	s, err := store.Open(filepath.Join(t.TempDir(), "data"))
-	if err != nil {
-		t.Fatal(err)
-	}
+	s := storetest.Open(t, filepath.Join(t.TempDir(), "data"))
 	d := &desk{t: t, at: time.Date(2026, 3, 16, 8, 0, 0, 0, time.UTC), dir: t.TempDir()}
 	log := slog.New(slog.NewTextHandler(io.Discard, nil))
 	engine := load.New(s, source.DefaultLimits, d.clock, log)

@@ -14,6 +14,7 @@ import (
 
 	"koinos/api"
 	"koinos/store"
+	"koinos/store/storetest"
 )
 
 var ctx = context.Background()
@@ -47,10 +48,7 @@ func begin(t *testing.T, s *store.Store, kind Kind) *bench {
 
 func open(t *testing.T) *store.Store {
 	t.Helper()
-	s, err := store.Open(t.TempDir())
-	if err != nil {
-		t.Fatal(err)
-	}
+	s := storetest.Open(t, t.TempDir())
 	t.Cleanup(func() { s.Close() })
 	return s
 }

@@ -25,6 +25,7 @@ import (
 	"koinos/core/source"
 	"koinos/jobs"
 	"koinos/store"
+	"koinos/store/storetest"
 )
 
 var update = flag.Bool("update", false, "write docs/findings.md anew")
@@ -154,10 +155,7 @@ func (e *example) mapping() string {
 // testStore is a store with the lists that the examples ask.
 func testStore(t testing.TB) *store.Store {
 	t.Helper()
-	s, err := store.Open(t.TempDir())
-	if err != nil {
-		t.Fatal(err)
-	}
+	s := storetest.Open(t, t.TempDir())
 	t.Cleanup(func() { s.Close() })
 	ctx, now := context.Background(), time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC)
 	for _, err := range []error{

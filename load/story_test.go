@@ -16,6 +16,7 @@ import (
 	"koinos/core/outcome"
 	"koinos/core/source"
 	"koinos/store"
+	"koinos/store/storetest"
 )
 
 // The mappings of a story: orders, and what is said of them later.
@@ -117,10 +118,7 @@ func TestTakenBackStepByStep(t *testing.T) {
 	ctx := context.Background()
 	for seed := range uint64(12) {
 		r := rand.New(rand.NewPCG(seed, 11))
-		s, err := store.Open(t.TempDir())
-		if err != nil {
-			t.Fatal(err)
-		}
+		s := storetest.Open(t, t.TempDir())
 		t.Cleanup(func() { s.Close() })
 		if err := s.PutList(ctx, "customers", []list.Entry{{Code: "P"}}, time.Now()); err != nil {
 			t.Fatal(err)

@@ -30,6 +30,7 @@ import (
 	"koinos/load"
 	"koinos/remote"
 	"koinos/store"
+	"koinos/store/storetest"
 )
 
 // desk is Koinos with its notifier, a clock that is set by hand, and somebody who is told.
@@ -50,10 +51,7 @@ type desk struct {
 func open(t testing.TB) *desk {
 	t.Helper()
 	d := &desk{t: t, data: t.TempDir(), at: time.Date(2026, 3, 16, 8, 0, 0, 0, time.UTC)}
-	s, err := store.Open(d.data)
-	if err != nil {
-		t.Fatal(err)
-	}
+	s := storetest.Open(t, d.data)
 	t.Cleanup(func() { s.Close() })
 	log := slog.New(slog.NewTextHandler(io.Discard, nil))
 	d.engine = load.New(s, source.DefaultLimits, time.Now, log)

@@ -55,7 +55,8 @@ type Store struct {
 	set   atomic.Pointer[cached] // every list and crosswalk, as of one of them
 }
 
-const databaseFile = "koinos.db"
+// DatabaseFile is the name of the database in a data folder.
+const DatabaseFile = "koinos.db"
 
 // Unfinished is how the database is called, behind its own name, while a data folder is brought back
 // from a backup: such a folder is not opened.
@@ -70,7 +71,7 @@ func Open(dir string) (*Store, error) {
 	if err := os.MkdirAll(filepath.Join(dir, "documents"), 0o700); err != nil {
 		return nil, fmt.Errorf("data folder: %w", err)
 	}
-	file := filepath.Join(dir, databaseFile)
+	file := filepath.Join(dir, DatabaseFile)
 	if _, err := os.Stat(file + Unfinished); err == nil {
 		return nil, fmt.Errorf("data folder %s: a backup was not brought back to its end here; remove the folder, and restore "+
 			"the backup again", dir)

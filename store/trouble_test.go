@@ -237,7 +237,7 @@ func TestHeldByAnother(t *testing.T) {
 	if _, err := s.conn.ExecContext(ctx, `PRAGMA busy_timeout = 100`); err != nil { // 10 s are too long for a test
 		t.Fatal(err)
 	}
-	other, err := sql.Open("sqlite3", "file:"+filepath.Join(dir, databaseFile))
+	other, err := sql.Open("sqlite3", "file:"+filepath.Join(dir, DatabaseFile))
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -27,6 +27,7 @@ import (
 	"koinos/jobs"
 	"koinos/load"
 	"koinos/store"
+	"koinos/store/storetest"
 )
 
 // office is Koinos with the demo's lists and mappings, beside a shop.
@@ -42,10 +43,7 @@ type office struct {
 // clerk opens an office over a data folder; the shop is a server of its own.
 func clerk(t testing.TB, data string, shop http.Handler) *office {
 	t.Helper()
-	s, err := store.Open(data)
-	if err != nil {
-		t.Fatal(err)
-	}
+	s := storetest.Open(t, data)
 	o := &office{t: t, data: data}
 	o.shop = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if !strings.HasPrefix(r.URL.Path, "/admin") {
