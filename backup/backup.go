@@ -176,7 +176,13 @@ type document struct {
 
 // documents lists those that are files.
 func documents(ctx context.Context, db *sql.DB) (all []document, err error) {
-	rows, err := db.QueryContext(ctx, `SELECT sha, size FROM documents WHERE body IS NULL ORDER BY sha`)
+	var bodies int // early versions had none in the database
+	if err := db.QueryRowContext(ctx, `SELECT count(*) FROM pragma_table_info('documents') WHERE name = 'body'`).
+		Scan(&bodies); err != nil {
+		return nil, err
+	}
+	where := map[bool]string{true: "WHERE body IS NULL"}[bodies > 0]
+	rows, err := db.QueryContext(ctx, `SELECT sha, size FROM documents `+where+` ORDER BY sha`)
 	if err != nil {
 		return nil, err
 	}
@@ -286,6 +292,9 @@ func Restore(ctx context.Context, dir, data string, skip int64, progress func(do
 	}
 	fresh := filepath.Join(data, database+store.Unfinished)
 	if err := copyDatabase(ctx, filepath.Join(dir, database), fresh, "mode=ro&immutable=1"); err != nil {
+		return m, nil, err
+	}
+	if err := store.Migrate(ctx, fresh); err != nil { // an earlier version may have made the backup
 		return m, nil, err
 	}
 	db, err := open(fresh, "_foreign_keys=on&_synchronous=FULL")

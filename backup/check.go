@@ -29,6 +29,9 @@ func Check(ctx context.Context, data string, progress func(done, of int)) (troub
 		return nil, err
 	}
 	defer db.Close()
+	if err := store.Fits(ctx, db); err != nil {
+		return nil, fmt.Errorf("%s: %w", data, err)
+	}
 	add := func(t api.Trouble) {
 		if len(troubles) < mostTroubles {
 			troubles = append(troubles, t)

@@ -138,12 +138,23 @@ func koinos(t testing.TB, env []string, args ...string) (out, errOut string, cod
 // do makes a plain request with headers "Name: value".
 func (s *service) do(method, path, body string, headers ...string) (*http.Response, string) {
 	s.t.Helper()
+	res, said, err := s.try(method, path, body, headers...)
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	return res, said
+}
+
+// try is do of a service that may end meanwhile, or not answer for a minute.
+func (s *service) try(method, path, body string, headers ...string) (*http.Response, string, error) {
 	if strings.HasPrefix(path, "/") {
 		path = s.address + path
 	}
-	req, err := http.NewRequest(method, path, strings.NewReader(body))
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	req, err := http.NewRequestWithContext(ctx, method, path, strings.NewReader(body))
 	if err != nil {
-		s.t.Fatal(err)
+		return nil, "", err
 	}
 	for _, h := range headers {
 		name, value, _ := strings.Cut(h, ": ")
@@ -154,14 +165,11 @@ func (s *service) do(method, path, body string, headers ...string) (*http.Respon
 	}
 	res, err := http.DefaultClient.Do(req)
 	if err != nil {
-		s.t.Fatal(err)
+		return nil, "", err
 	}
 	defer res.Body.Close()
 	b, err := io.ReadAll(res.Body)
-	if err != nil {
-		s.t.Fatal(err)
-	}
-	return res, string(b)
+	return res, string(b), err
 }
 
 // file writes a file for a test and gives its name.

@@ -75,6 +75,7 @@ type office struct {
 	shop, books *httptest.Server
 	depot       *depot
 	yard        string // folder
+	disk        *disk
 	weather     []*weather
 	env         []string
 	data        string
@@ -85,7 +86,7 @@ const officeOrders = 14
 
 func newOffice(t *testing.T, seed uint64) *office {
 	t.Helper()
-	o := &office{t: t, data: filepath.Join(t.TempDir(), "data"), depot: &depot{}, yard: t.TempDir()}
+	o := &office{t: t, data: filepath.Join(t.TempDir(), "data"), depot: &depot{}, yard: t.TempDir(), disk: failingDisk(t)}
 	slipway, err := demo.Slipway("slipway-demo", officeOrders, false, time.Now)
 	if err != nil {
 		t.Fatal(err)
@@ -102,10 +103,10 @@ func newOffice(t *testing.T, seed uint64) *office {
 	t.Cleanup(o.books.Close)
 	jobs := httptest.NewServer(o.weather[2])
 	t.Cleanup(jobs.Close)
-	o.env = []string{"SLIPWAY_URL=" + o.shop.URL, "SLIPWAY_TOKEN=slipway-demo",
-		"SLIPWAY_HOOK_SECRET=whsec_cXVpbGxtZXJlLWNoYW5kbGVyeS1kZW1v", "LEDGERLINE_URL=" + o.books.URL,
+	o.env = append(o.disk.env, "SLIPWAY_URL="+o.shop.URL, "SLIPWAY_TOKEN=slipway-demo",
+		"SLIPWAY_HOOK_SECRET=whsec_cXVpbGxtZXJlLWNoYW5kbGVyeS1kZW1v", "LEDGERLINE_URL="+o.books.URL,
 		"LEDGERLINE_ID=koinos", "LEDGERLINE_SECRET=ledgerline-demo", "KOINOS_LOG=warn",
-		"DEPOT_URL=" + jobs.URL, "YARD_FOLDER=" + o.yard}
+		"DEPOT_URL="+jobs.URL, "YARD_FOLDER="+o.yard)
 	o.s = startWith(t, o.env, o.data, "serve")
 	ctx := context.Background()
 	for _, name := range []string{"items", "customers"} {
@@ -145,7 +146,7 @@ func newOffice(t *testing.T, seed uint64) *office {
 	return o
 }
 
-// play runs the sync to its end, while the service is killed so many times.
+// play runs the sync to its end, while the service is killed, or its disk fails for a while, so many times.
 func (o *office) play(rnd *rand.Rand, kills int) {
 	o.t.Helper()
 	ctx := context.Background()
@@ -155,6 +156,12 @@ func (o *office) play(rnd *rand.Rand, kills int) {
 			o.t.Fatal(err)
 		}
 		time.Sleep(time.Duration(rnd.IntN(120)) * time.Millisecond)
+		if rnd.IntN(3) == 0 {
+			o.disk.fail(1+rnd.Int64N(30), 1+rnd.Int64N(3), 1+rnd.Int64N(8))
+			time.Sleep(time.Duration(rnd.IntN(120)) * time.Millisecond)
+			o.disk.well()
+			continue
+		}
 		o.s.kill()
 		o.s = startWith(o.t, o.env, o.data, "serve")
 		if rnd.IntN(3) == 0 { // somebody asks again: two runs at once
@@ -244,7 +251,7 @@ func (o *office) changes(round int) {
 	o.put(1001+officeOrders+round, "placed", 3)
 }
 
-// However often Koinos is killed, whatever the weather and however many runs there are at
+// However often Koinos is killed or its disk fails, whatever the weather and however many runs there are at
 // once: in the end the other side has exactly what it has after an undisturbed run.
 func TestSyncKilledAtRandom(t *testing.T) {
 	t.Parallel()

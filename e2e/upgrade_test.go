@@ -3,6 +3,7 @@ package e2e
 import (
 	"archive/tar"
 	"compress/gzip"
+	"database/sql"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -258,4 +259,66 @@ func sameOrder(t *testing.T, path string, was, is object) {
 			t.Errorf("%s: the place of line %d is lost", path, n+1)
 		}
 	}
+}
+
+// A data folder of another version: an earlier one is backed up as it is, brought back, and brought
+// up to date by the start; one of a later version is not touched.
+func TestOtherVersions(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	unpack(t, dir)
+	old, kept, back := filepath.Join(dir, "olddata"), filepath.Join(dir, "kept"), filepath.Join(dir, "back")
+	if _, said, code := koinos(t, nil, "check", "data", "--data", old); code != 1 || said != "koinos: "+old+
+		": an earlier version of Koinos left this data folder; start the service over it once, which brings it up to date\n" {
+		t.Errorf("a check: %d %s", code, said)
+	}
+	if _, said, code := koinos(t, nil, "backup", kept, "--data", old); code != 0 {
+		t.Fatal(code, said)
+	}
+	if _, said, code := koinos(t, nil, "restore", kept, "--data", back); code != 0 {
+		t.Fatal(code, said)
+	}
+	if _, said, code := koinos(t, nil, "check", "data", "--data", back); code != 0 {
+		t.Errorf("what was brought back: %d %s", code, said)
+	}
+	start(t, old, "serve").stop()
+	if have, want := numbersIn(t, back), numbersIn(t, old); len(want) == 0 || !slices.Equal(have, want) {
+		t.Errorf("orders %v, not %v", have, want)
+	}
+	db, err := sql.Open("sqlite3", "file:"+filepath.Join(back, "koinos.db"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := db.Exec(`INSERT INTO goose_db_version (version_id, is_applied) VALUES (99, 1)`); err != nil {
+		t.Fatal(err)
+	}
+	db.Close()
+	for _, command := range [][]string{{"serve", "--listen", "127.0.0.1:0"}, {"check", "data"}} {
+		if _, said, code := koinos(t, nil, append(command, "--data", back)...); code != 1 || !strings.Contains(said,
+			"a later version of Koinos has worked on this data folder") {
+			t.Errorf("%s over the data of a later version: %d %s", command, code, said)
+		}
+	}
+}
+
+func numbersIn(t *testing.T, data string) (all []string) {
+	t.Helper()
+	db, err := sql.Open("sqlite3", "file:"+filepath.Join(data, "koinos.db")+"?mode=ro")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	rows, err := db.Query(`SELECT number FROM orders ORDER BY number`)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var n string
+		if err := rows.Scan(&n); err != nil {
+			t.Fatal(err)
+		}
+		all = append(all, n)
+	}
+	return all
 }

@@ -294,10 +294,12 @@ func (q *Queue) safely(ctx context.Context, j api.Job) (err error) {
 	return q.kinds[j.Kind].Work(ctx, j.Subject)
 }
 
-// first and longest are how long a job waits after its first and after many tries.
+// first and longest are how long a job waits after its first and after many tries; where the disk
+// or the database cannot be written it waits blocked at most, to go on soon when that has passed.
 const (
 	first   = 500 * time.Millisecond
 	longest = time.Minute
+	blocked = 2 * time.Second
 )
 
 // ended keeps what became of a job. Where that cannot be kept it stays in memory
@@ -316,6 +318,9 @@ func (q *Queue) ended(ctx context.Context, r *running, j api.Job, there bool, er
 	default:
 		j.Tries++
 		wait := min(first<<min(j.Tries-1, 16), longest)
+		if store.Blocked(err) != "" {
+			wait = min(wait, blocked)
+		}
 		j.State, j.Reason, j.DueAt = api.JobReady, err.Error(),
 			q.now().Add(wait/2+time.Duration(rand.Int64N(int64(wait))))
 		q.log.Warn("a job is tried again", "kind", j.Kind, "subject", j.Subject, "in", wait, "error", err)

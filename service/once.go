@@ -57,7 +57,7 @@ func (s *Service) once(h huma.API) func(huma.Context, func(huma.Context)) {
 		}
 		u := ctx.URL()
 		r := store.Request{Caller: callerOf(ctx.Context()).key(), Key: key, What: ctx.Method() + " " + u.RequestURI()}
-		known, body, err := s.store.BeginRequest(ctx.Context(), r, s.started, s.now())
+		known, body, err := s.store.BeginRequest(ctx.Context(), r, s.now())
 		if err != nil {
 			if p, ok := s.fail(ctx.Context(), err).(*api.Problem); ok {
 				refuse(p)

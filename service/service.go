@@ -61,7 +61,6 @@ type Service struct {
 	log      *slog.Logger
 	now      func() time.Time
 	metrics  *metrics
-	started  time.Time
 	hosts    map[string]bool
 	wrong    strangers
 	check    checking
@@ -101,7 +100,6 @@ func New(ctx context.Context, cfg Config, s *store.Store, log *slog.Logger) (*Se
 	}
 	svc.check = checking{asked: make(chan struct{}, 1), state: api.DataCheck{Troubles: []api.Trouble{}}}
 	svc.metrics = newMetrics(engine, systemFigures{svc.syncs, s})
-	svc.started = svc.now()
 	svc.stopped, svc.stop = context.WithCancel(context.Background())
 	svc.http = &http.Server{
 		Handler: svc.router(), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,

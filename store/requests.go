@@ -31,11 +31,18 @@ type Request struct {
 
 // BeginRequest notes that a request has come. One that was answered before
 // gives its answer and the SHA-256 of its body; the same name for something
-// else is ErrOtherUse, and one whose answer is still being made ErrInProgress.
-// since is when this service started: what an earlier one left unanswered is
-// done anew.
-func (s *Store) BeginRequest(ctx context.Context, r Request, since, now time.Time) (answer *Answered, body []byte,
-	err error) {
+// else is ErrOtherUse, and one that this store has begun and not ended ErrInProgress.
+// One of which no answer was kept, because the service or the disk ended before, is done anew.
+func (s *Store) BeginRequest(ctx context.Context, r Request, now time.Time) (answer *Answered, body []byte, err error) {
+	name := [2]string{r.Caller, r.Key}
+	if _, answering := s.answering.LoadOrStore(name, true); answering {
+		return nil, nil, ErrInProgress
+	}
+	defer func() {
+		if err != nil || answer != nil {
+			s.answering.Delete(name)
+		}
+	}()
 	err = s.Share(ctx, func(t *Tx) error {
 		var row struct {
 			What    string         `db:"what"`
@@ -43,10 +50,9 @@ func (s *Store) BeginRequest(ctx context.Context, r Request, since, now time.Tim
 			Status  sql.NullInt64  `db:"status"`
 			Headers sql.NullString `db:"headers"`
 			Answer  []byte         `db:"answer"`
-			At      string         `db:"at"`
 		}
 		err := t.GetContext(t.ctx, &row,
-			`SELECT what, body, status, headers, answer, at FROM requests WHERE caller = ? AND key = ?`, r.Caller,
+			`SELECT what, body, status, headers, answer FROM requests WHERE caller = ? AND key = ?`, r.Caller,
 			r.Key)
 		switch {
 		case errors.Is(err, sql.ErrNoRows):
@@ -60,8 +66,6 @@ func (s *Store) BeginRequest(ctx context.Context, r Request, since, now time.Tim
 		case row.Status.Valid:
 			answer, body = &Answered{int(row.Status.Int64), row.Headers.String, row.Answer}, row.Body
 			return nil
-		case row.At >= at(since):
-			return ErrInProgress
 		}
 		_, err = t.exec(`UPDATE requests SET at = ? WHERE caller = ? AND key = ?`, at(now), r.Caller, r.Key)
 		return err
@@ -72,6 +76,7 @@ func (s *Store) BeginRequest(ctx context.Context, r Request, since, now time.Tim
 // EndRequest keeps a request's answer. A nil answer forgets the request: it
 // failed in a way that is worth trying again.
 func (s *Store) EndRequest(ctx context.Context, r Request, body []byte, a *Answered) error {
+	defer s.answering.Delete([2]string{r.Caller, r.Key}) // whatever the disk says
 	return s.Share(ctx, func(t *Tx) error {
 		if a == nil {
 			_, err := t.exec(`DELETE FROM requests WHERE caller = ? AND key = ?`, r.Caller, r.Key)

@@ -6,13 +6,11 @@ import (
 	"crypto/sha256"
 	"database/sql"
 	"database/sql/driver"
-	"embed"
 	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
-	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
@@ -23,11 +21,7 @@ import (
 
 	"github.com/jmoiron/sqlx"
 	"github.com/mattn/go-sqlite3" // docs/decisions/0001-sqlite-driver.md
-	"github.com/pressly/goose/v3"
 )
-
-//go:embed migrations/*.sql
-var migrations embed.FS
 
 // ErrNotFound says that there is nothing of that name or id. Errors that wrap
 // it name what was looked for: "load 7: not found".
@@ -50,6 +44,8 @@ type Store struct {
 	woken signal               // told of each
 
 	unwell atomic.Pointer[error] // why the last write failed
+
+	answering sync.Map // requests that name themselves, by caller and name, while they are answered
 
 	lists atomic.Uint64          // changes of lists and crosswalks
 	set   atomic.Pointer[cached] // every list and crosswalk, as of one of them
@@ -79,17 +75,15 @@ func Open(dir string) (*Store, error) {
 	if err := private(dir, file); err != nil {
 		return nil, fmt.Errorf("data folder: %w", err)
 	}
-	dsn := "file:" + (&url.URL{Path: file}).EscapedPath() +
-		"?_journal_mode=WAL&_foreign_keys=on&_busy_timeout=10000&_synchronous=FULL&_stmt_cache_size=100"
+	if err := Migrate(context.Background(), file); err != nil {
+		return nil, fmt.Errorf("database %s: %w", file, err)
+	}
+	dsn := address(file, "on") + "&_stmt_cache_size=100"
 	w, err := sqlx.Open("sqlite3", dsn+"&_txlock=immediate")
 	if err != nil {
 		return nil, fmt.Errorf("database: %w", err)
 	}
 	w.SetMaxOpenConns(1)
-	if err := migrate(w.DB); err != nil {
-		w.Close()
-		return nil, fmt.Errorf("database %s: %w", file, err)
-	}
 	r, err := sqlx.Open("sqlite3", dsn+"&mode=ro&_query_only=1")
 	if err != nil {
 		w.Close()
@@ -144,20 +138,6 @@ const walPages = 4_000
 func (s *Store) use(conn *sqlx.Conn) error {
 	s.conn, s.stmts = conn, map[string]*sql.Stmt{}
 	_, err := conn.ExecContext(context.Background(), fmt.Sprintf(`PRAGMA wal_autocheckpoint = %d`, walPages))
-	return err
-}
-
-func migrate(db *sql.DB) error {
-	files, err := fs.Sub(migrations, "migrations")
-	if err != nil {
-		return err
-	}
-	provider, err := goose.NewProvider(goose.DialectSQLite3, db, files,
-		goose.WithGoMigrations(goose.NewGoMigration(6, &goose.GoFunc{RunTx: carryOver}, nil)))
-	if err != nil {
-		return err
-	}
-	_, err = provider.Up(context.Background())
 	return err
 }
 

@@ -1,7 +1,4 @@
--- +goose NO TRANSACTION
 -- +goose Up
-PRAGMA foreign_keys = OFF;
-BEGIN;
 ALTER TABLE loads ADD COLUMN options TEXT NOT NULL DEFAULT '{}';    -- what was asked, as JSON
 UPDATE loads SET options = CASE WHEN dry_run AND all_or_none THEN '{"dry_run":true,"all_or_none":true}' WHEN dry_run THEN '{"dry_run":true}'
   WHEN all_or_none THEN '{"all_or_none":true}' ELSE '{}' END;
@@ -94,6 +91,3 @@ CREATE TABLE runs (
   request    TEXT UNIQUE,
   FOREIGN KEY (sequence, version) REFERENCES sequences (name, version)
 );
-
-COMMIT;
-PRAGMA foreign_keys = ON;

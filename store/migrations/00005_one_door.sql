@@ -1,7 +1,4 @@
--- +goose NO TRANSACTION
 -- +goose Up
-PRAGMA foreign_keys = OFF;
-BEGIN;
 
 -- Ids of orders are never given again. Where the values of an order came from
 -- stands with the events that brought them.
@@ -239,6 +236,3 @@ CREATE UNIQUE INDEX held_by_set ON held (interchange, set_seq) WHERE kind <> 'or
 -- One row that is written to find out whether writing works.
 CREATE TABLE pulse (id INTEGER PRIMARY KEY CHECK (id = 1), at TEXT NOT NULL);
 INSERT INTO pulse VALUES (1, '');
-
-COMMIT;
-PRAGMA foreign_keys = ON;
