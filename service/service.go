@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"crypto/tls"
 	"errors"
@@ -216,7 +217,8 @@ func (s *Service) router() http.Handler {
 func (s *Service) ready(c *gin.Context) {
 	if err := s.store.Ready(c); err != nil {
 		s.log.WarnContext(c, "not ready", "error", err)
-		c.String(http.StatusServiceUnavailable, "the database does not answer or cannot be written\n")
+		why := cmp.Or(store.Blocked(err), "the database does not answer or cannot be written")
+		c.String(http.StatusServiceUnavailable, why+"\n")
 		return
 	}
 	c.String(http.StatusOK, "ready\n")

@@ -178,9 +178,9 @@ func (s *Store) Claim() error {
 	return err
 }
 
-// Ready reports whether the database answers and can be written.
+// Ready reports whether the database answers, and it and the folder of documents can be written.
 func (s *Store) Ready(ctx context.Context) error {
-	if err := s.r.PingContext(ctx); err != nil {
+	if err := errors.Join(s.r.PingContext(ctx), s.documentsReady()); err != nil {
 		return err
 	}
 	if s.unwell.Load() == nil {
@@ -195,6 +195,18 @@ func (s *Store) Ready(ctx context.Context) error {
 		_, err := t.exec(`UPDATE pulse SET at = ?`, at(time.Now()))
 		return err
 	})
+}
+
+func (s *Store) documentsReady() error {
+	f, err := os.CreateTemp(filepath.Join(s.dir, "documents"), "arriving-*")
+	if err != nil {
+		return fmt.Errorf("folder of documents: %w", err)
+	}
+	_, err = f.Write(make([]byte, 64<<10))
+	if err := errors.Join(err, f.Close(), os.Remove(f.Name())); err != nil {
+		return fmt.Errorf("folder of documents: %w", err)
+	}
+	return nil
 }
 
 // Write runs f in the writer's transaction: all of what it did is kept, or none.
