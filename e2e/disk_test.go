@@ -24,7 +24,8 @@ import (
 	"koinos/demo"
 )
 
-var faults = flag.Int("faults", 4, "how many writes of each kind of work fail in the tests of failing disks; 0 is every one")
+var faults = flag.Int("faults", 4,
+	"how many writes of each kind of work fail in the tests of failing disks; 0 is every one")
 
 // Ways in which a write fails; failingdisk.c has them too.
 const (
@@ -38,7 +39,8 @@ var failings = []struct {
 	name string
 	how  int64
 	many int64 // writes in a row
-}{{"one write without space", noSpace, 1}, {"no space for six writes", noSpace, 6}, {"one input/output error", ioError, 1},
+}{{"one write without space", noSpace, 1}, {"no space for six writes", noSpace, 6},
+	{"one input/output error", ioError, 1},
 	{"half a write, then no space", halfOfIt, 14}, {"the end of the process", killedAtIt, 1}}
 
 // disk stands between the database of a service and the real disk.
@@ -215,7 +217,8 @@ var works = []work{
 	{
 		name: "an order is posted",
 		ask: func(t *testing.T, s *service, n int64) error {
-			return problem(s.try("POST", "/api/v1/orders", fmt.Sprintf(`{"kind": "sales", "sender_number": "P-%d", "partner": "PELLOW",
+			return problem(s.try("POST", "/api/v1/orders",
+				fmt.Sprintf(`{"kind": "sales", "sender_number": "P-%d", "partner": "PELLOW",
 				"ordered_on": "2026-03-02", "currency": "EUR", "lines": [{"item": "00113", "quantity": "2", "unit_price": "1.50"},
 				{"item": "00110", "quantity": "3", "unit_price": "2.50"}]}`, n), fmt.Sprint("Idempotency-Key: post-", n)))
 		},
@@ -226,7 +229,8 @@ var works = []work{
 	{
 		name: "an interchange comes",
 		ask: func(t *testing.T, s *service, n int64) error {
-			return problem(s.try("POST", "/api/v1/interchanges", fmt.Sprintf(arriving, n, "A"), fmt.Sprint("Idempotency-Key: edi-", n)))
+			return problem(s.try("POST", "/api/v1/interchanges", fmt.Sprintf(arriving, n, "A"),
+				fmt.Sprint("Idempotency-Key: edi-", n)))
 		},
 		done: func(t *testing.T, s *service, n int64) (bool, error) {
 			page, err := s.api().Interchanges(context.Background(), url.Values{"limit": {"200"}})
@@ -390,11 +394,13 @@ func TestEveryWriteFails(t *testing.T) {
 				one(nth, f.how, f.many)
 				// What the service knows to be done it may not have been able to keep yet.
 				got := ""
-				for end := time.Now().Add(30 * time.Second); got != want && time.Now().Before(end); time.Sleep(time.Millisecond) {
+				for end := time.Now().Add(30 * time.Second); got != want &&
+					time.Now().Before(end); time.Sleep(time.Millisecond) {
 					got = rowOf(t, data, w.rows, n)
 				}
 				if got != want {
-					t.Fatalf("%s, %s at write %d of %d: %q, not %q\n%s", w.name, f.name, nth, writes, got, want, loud(s))
+					t.Fatalf("%s, %s at write %d of %d: %q, not %q\n%s", w.name, f.name, nth, writes, got, want,
+						loud(s))
 				}
 			}
 		}
@@ -413,7 +419,8 @@ func TestEveryWriteFails(t *testing.T) {
 // loud are the last lines of a service's log that say more than that a request came.
 func loud(s *service) string {
 	s.kill()
-	lines := slices.DeleteFunc(strings.Split(s.log.String(), "\n"), func(l string) bool { return strings.Contains(l, "msg=request ") })
+	lines := slices.DeleteFunc(strings.Split(s.log.String(), "\n"),
+		func(l string) bool { return strings.Contains(l, "msg=request ") })
 	return strings.Join(lines[max(0, len(lines)-20):], "\n")
 }
 

@@ -228,7 +228,7 @@ func (s *Service) refresh(ctx context.Context, in *upload) (*huma.StreamResponse
 	kind := "text/csv; charset=utf-8"
 	if shape.Format == source.XLSX {
 		kind = xlsxType
-		count, err = report.RefreshWorkbook(out, tmp, size, find)
+		count, err = report.RefreshWorkbook(out, tmp, size, opt, find)
 	} else {
 		count, err = report.RefreshCSV(out, tmp, size, opt, find)
 	}

@@ -10,8 +10,10 @@ import (
 // AddAudit notes what an administrator changed.
 func (s *Store) AddAudit(ctx context.Context, a api.Audit) error {
 	return s.Write(ctx, func(t *Tx) error {
-		return t.run(`INSERT INTO audit (at, by, token, from_ip, did, path, status, request) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
-			at(a.At), a.By, sql.NullInt64{Int64: a.Token, Valid: a.Token != 0}, a.From, a.Did, a.Path, a.Status, a.Request)
+		return t.run(`INSERT INTO audit (at, by, token, from_ip, did, path, status, request)
+			VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
+			at(a.At), a.By, sql.NullInt64{Int64: a.Token, Valid: a.Token != 0}, a.From, a.Did, a.Path, a.Status,
+			a.Request)
 	})
 }
 

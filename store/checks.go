@@ -78,12 +78,14 @@ func (s *Store) SaveCheck(ctx context.Context, c *api.SyncCheck, rows []api.Chec
 			}
 		}
 		for i := range rows {
-			if err := t.run(`INSERT INTO check_rows VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET content = excluded.content`,
+			if err := t.run(`INSERT INTO check_rows VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT DO UPDATE
+				SET content = excluded.content`,
 				c.ID, rows[i].N, rows[i].Outcome, rows[i].Part, rows[i].OrderID, texts[i]); err != nil {
 				return err
 			}
 		}
-		return t.run(`UPDATE checks SET state = ?, reason = ?, counts = ?, ended_at = ? WHERE id = ?`, c.State, c.Reason,
+		return t.run(`UPDATE checks SET state = ?, reason = ?, counts = ?, ended_at = ? WHERE id = ?`, c.State,
+			c.Reason,
 			string(counts), ended, c.ID)
 	})
 }
@@ -107,7 +109,8 @@ func (s *Store) Checks(ctx context.Context, sync string, before int64, limit int
 		before = math.MaxInt64
 	}
 	var rows []checkRow
-	if err := s.r.SelectContext(ctx, &rows, `SELECT * FROM checks WHERE sync = ? AND id < ? ORDER BY id DESC LIMIT ?`, sync,
+	if err := s.r.SelectContext(ctx, &rows, `SELECT * FROM checks WHERE sync = ? AND id < ? ORDER BY id DESC LIMIT ?`,
+		sync,
 		before, limit); err != nil {
 		return nil, err
 	}
@@ -124,7 +127,8 @@ func (s *Store) Checks(ctx context.Context, sync string, before int64, limit int
 // LastReconcile says when the last reconcile of a sync began, and whether it still runs.
 func (s *Store) LastReconcile(ctx context.Context, sync string) (began time.Time, running bool, err error) {
 	var rows []checkRow
-	err = s.r.SelectContext(ctx, &rows, `SELECT * FROM checks WHERE sync = ? AND kind = 'reconcile' ORDER BY id DESC LIMIT 1`,
+	err = s.r.SelectContext(ctx, &rows,
+		`SELECT * FROM checks WHERE sync = ? AND kind = 'reconcile' ORDER BY id DESC LIMIT 1`,
 		sync)
 	if err != nil || len(rows) == 0 {
 		return began, false, err

@@ -26,7 +26,8 @@ func (s *Store) KnownControl(ctx context.Context, i *api.Interchange) (same, oth
 // Taken gives the interchange that an arrival is already: it was kept before the service ended,
 // or the same is being read right now. 0 is none.
 func (t *Tx) Taken(i *api.Interchange) (id int64, err error) {
-	err = t.GetContext(t.ctx, &id, `SELECT coalesce(min(id), 0) FROM interchanges WHERE partner = ?1 AND direction = 'in'
+	err = t.GetContext(t.ctx, &id,
+		`SELECT coalesce(min(id), 0) FROM interchanges WHERE partner = ?1 AND direction = 'in'
 		AND control = ?2 AND `+sameContent+` AND (?3 <> '' AND arrival = ?3 OR state IN ('arriving', 'received'))`,
 		i.Partner, i.Control, i.Arrival, i.Content, i.Document)
 	return id, err
@@ -52,7 +53,8 @@ func (t *Tx) Answer(id int64, now time.Time) (bool, error) {
 // Rule keeps what a person says of an interchange that is doubtful, which is then read anew. It
 // reports whether there was something to say.
 func (t *Tx) Rule(id int64, ruling, by string) (bool, error) {
-	res, err := t.exec(`UPDATE interchanges SET ruling = ?, ruled_by = ?, state = ? WHERE id = ? AND state = ?`, ruling, by,
+	res, err := t.exec(`UPDATE interchanges SET ruling = ?, ruled_by = ?, state = ? WHERE id = ? AND state = ?`, ruling,
+		by,
 		api.StateArriving, id, api.StateDoubtful)
 	if err != nil {
 		return false, err

@@ -87,7 +87,8 @@ func (t *Tx) ReleaseOvertaken(all []api.Arrival) error {
 	for i := range all {
 		a := &all[i]
 		written := false
-		if err := t.GetContext(t.ctx, &written, `SELECT EXISTS (SELECT 1 FROM links WHERE system = ? AND record = ? AND key = ?
+		if err := t.GetContext(t.ctx, &written,
+			`SELECT EXISTS (SELECT 1 FROM links WHERE system = ? AND record = ? AND key = ?
 			AND part = 0 AND revision > 0 AND at > ?)`, a.System, a.Record, a.Key, at(a.At)); err != nil {
 			return err
 		}

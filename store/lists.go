@@ -134,7 +134,8 @@ func (s *Store) Lists(ctx context.Context, crosswalk bool) ([]api.ListInfo, erro
 	}
 	for _, name := range list.ShippedNames() {
 		if crosswalk && !slices.ContainsFunc(infos, func(i api.ListInfo) bool { return i.Name == name }) {
-			infos = append(infos, api.ListInfo{Name: name, Crosswalk: true, Entries: len(list.Shipped(name)), Shipped: true})
+			infos = append(infos, api.ListInfo{Name: name, Crosswalk: true, Entries: len(list.Shipped(name)),
+				Shipped: true})
 		}
 	}
 	return infos, err

@@ -139,7 +139,8 @@ func (s *Store) OrdersOf(ctx context.Context, kind order.Kind, partner, number, 
 	return ordersOf(ctx, s.r, kind, partner, number, sender)
 }
 
-func ordersOf(ctx context.Context, q querier, kind order.Kind, partner, number, sender string) (ids []int64, err error) {
+func ordersOf(ctx context.Context, q querier, kind order.Kind, partner, number, sender string) (ids []int64,
+	err error) {
 	if number != "" {
 		err = q.SelectContext(ctx, &ids, `SELECT id FROM orders WHERE kind = ? AND number IN (?, ?) AND partner = ?`,
 			string(kind), number, strings.ToUpper(number), partner)

@@ -58,7 +58,8 @@ func (t *Tx) keepText(kind uses.Kind, name, text, by string, now time.Time) (ver
 
 // there is the condition that a name of a kind in a column is used.
 func there(kind uses.Kind, column string) string {
-	return fmt.Sprintf(`NOT EXISTS (SELECT 1 FROM removed WHERE removed.kind = '%s' AND removed.name = %s)`, kind, column)
+	return fmt.Sprintf(`NOT EXISTS (SELECT 1 FROM removed WHERE removed.kind = '%s' AND removed.name = %s)`, kind,
+		column)
 }
 
 const selectTexts = `SELECT kind, name, version, text FROM (
@@ -135,7 +136,8 @@ func (s *Store) Rename(ctx context.Context, n Named, to string, edits, seen []us
 		}
 		for _, e := range edits {
 			if e.Kind == uses.Partner {
-				if err := t.run(`UPDATE partners SET text = ?, stored_at = ?, stored_by = ? WHERE name = ?`, e.Text, at(now),
+				if err := t.run(`UPDATE partners SET text = ?, stored_at = ?, stored_by = ? WHERE name = ?`, e.Text,
+					at(now),
 					by, e.Name); err != nil {
 					return err
 				}
@@ -161,7 +163,8 @@ func (n Named) count() (query string, args []any) {
 	if table == "" {
 		table, where = "lists", fmt.Sprintf(` AND crosswalk = %t`, n.Kind == uses.Crosswalk)
 	}
-	return `SELECT count(*) FROM ` + table + ` x WHERE name = ?` + where + ` AND ` + there(n.Kind, "x.name"), []any{n.Name}
+	return `SELECT count(*) FROM ` + table + ` x WHERE name = ?` + where + ` AND ` + there(n.Kind, "x.name"),
+		[]any{n.Name}
 }
 
 // Exists is nil where a name is used, and ErrNotFound where not, with what became of it.

@@ -36,16 +36,19 @@ func TestNames(t *testing.T) {
 	put("m", "lists: items")
 	seen := texts()
 	put("m", "lists: items, too")
-	for _, err := range []error{s.Remove(ctx, items, seen, "me", now), s.Rename(ctx, items, "goods", nil, seen, "me", now)} {
+	for _, err := range []error{s.Remove(ctx, items, seen, "me", now),
+		s.Rename(ctx, items, "goods", nil, seen, "me", now)} {
 		if !errors.Is(err, ErrMoved) {
 			t.Errorf("texts that have changed: %v", err)
 		}
 	}
-	if err := s.Rename(ctx, items, "goods", []uses.Text{{Kind: uses.Mapping, Name: "m", Text: "lists: goods"}}, texts(), "me",
+	if err := s.Rename(ctx, items, "goods", []uses.Text{{Kind: uses.Mapping, Name: "m", Text: "lists: goods"}}, texts(),
+		"me",
 		now); err != nil {
 		t.Fatal(err)
 	}
-	if m, err := s.Mapping(ctx, "m", 0); err != nil || m.Version != 3 || m.Text != "lists: goods" || m.StoredBy != "me" {
+	if m, err := s.Mapping(ctx, "m", 0); err != nil || m.Version != 3 || m.Text != "lists: goods" ||
+		m.StoredBy != "me" {
 		t.Errorf("%+v %v", m, err)
 	}
 	set, err := s.Set(ctx)
@@ -117,7 +120,8 @@ func TestShippedCrosswalks(t *testing.T) {
 		shipped bool
 	}{
 		{nil, "A=allowance C=charge ", true},
-		{[]list.Pair{{Theirs: "N", Ours: "neither"}, {Theirs: "C", Ours: "fee"}}, "A=allowance C=fee N=neither ", false},
+		{[]list.Pair{{Theirs: "N", Ours: "neither"}, {Theirs: "C", Ours: "fee"}}, "A=allowance C=fee N=neither ",
+			false},
 	} {
 		if want.add != nil {
 			if err := s.AddEntries(ctx, nil, map[string][]list.Pair{name: want.add}, now); err != nil {

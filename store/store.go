@@ -69,7 +69,8 @@ func Open(dir string) (*Store, error) {
 	}
 	file := filepath.Join(dir, DatabaseFile)
 	if _, err := os.Stat(file + Unfinished); err == nil {
-		return nil, fmt.Errorf("data folder %s: a backup was not brought back to its end here; remove the folder, and restore "+
+		return nil, fmt.Errorf("data folder %s: a backup was not brought back to its end here; remove the folder, "+
+			"and restore "+
 			"the backup again", dir)
 	}
 	if err := private(dir, file); err != nil {
@@ -112,7 +113,8 @@ func private(dir, file string) error {
 	if err := f.Close(); err != nil {
 		return err
 	}
-	for name, most := range map[string]os.FileMode{dir: 0o700, file: 0o600, file + "-wal": 0o600, file + "-shm": 0o600} {
+	for name, most := range map[string]os.FileMode{dir: 0o700, file: 0o600, file + "-wal": 0o600,
+		file + "-shm": 0o600} {
 		info, err := os.Stat(name)
 		if errors.Is(err, os.ErrNotExist) {
 			continue

@@ -82,7 +82,8 @@ func (s *Store) Subscribers(ctx context.Context) ([]api.Subscription, error) {
 
 // Paused reports whether a subscription is paused, or gone.
 func (s *Store) Paused(ctx context.Context, id int64) (is bool, err error) {
-	err = s.r.GetContext(ctx, &is, `SELECT NOT EXISTS (SELECT 1 FROM subscriptions WHERE id = ? AND state <> 'paused')`, id)
+	err = s.r.GetContext(ctx, &is, `SELECT NOT EXISTS (SELECT 1 FROM subscriptions WHERE id = ? AND state <> 'paused')`,
+		id)
 	return is, err
 }
 

@@ -83,7 +83,8 @@ func (s *Store) Progresses(ctx context.Context) (map[string]Progress, error) {
 // SetSync pauses a sync, or lets it go on.
 func (s *Store) SetSync(ctx context.Context, name, state, reason string, now time.Time) error {
 	return s.Write(ctx, func(t *Tx) error {
-		res, err := t.exec(`UPDATE sync_states SET state = ?, reason = ?, since = ? WHERE name = ?`, state, reason, at(now),
+		res, err := t.exec(`UPDATE sync_states SET state = ?, reason = ?, since = ? WHERE name = ?`, state, reason,
+			at(now),
 			name)
 		if err != nil {
 			return err
@@ -176,7 +177,8 @@ func (s *Store) SaveSyncRun(ctx context.Context, r *api.SyncRun) error {
 		ended = at(r.EndedAt)
 	}
 	return s.Write(ctx, func(t *Tx) error {
-		return t.run(`UPDATE sync_runs SET state = ?, reason = ?, pulls = ?, ended_at = ? WHERE id = ? AND state = 'running'`,
+		return t.run(`UPDATE sync_runs SET state = ?, reason = ?, pulls = ?, ended_at = ? WHERE id = ?
+			AND state = 'running'`,
 			r.State, r.Reason, string(pulls), ended, r.ID)
 	})
 }

@@ -51,7 +51,8 @@ func (t *Tx) addTask(sync string, n *NewTask, now time.Time) error {
 func (s *Store) Disagree(ctx context.Context, all []NewTask) error {
 	return s.Write(ctx, func(t *Tx) error {
 		for _, n := range all {
-			if err := t.run(`UPDATE links SET revision = 0 WHERE system = ? AND record = ? AND order_id = ? AND part = ?`, n.System, n.Record,
+			if err := t.run(`UPDATE links SET revision = 0 WHERE system = ? AND record = ? AND order_id = ?
+				AND part = ?`, n.System, n.Record,
 				n.OrderID, n.Part); err != nil {
 				return err
 			}
@@ -66,7 +67,8 @@ func (s *Store) OrdersOfLoad(ctx context.Context, load int64) (map[int]int64, er
 		Seq   int   `db:"seq"`
 		Order int64 `db:"order_id"`
 	}
-	err := s.r.SelectContext(ctx, &rows, `SELECT seq, order_id FROM load_orders WHERE load_id = ? AND order_id IS NOT NULL`, load)
+	err := s.r.SelectContext(ctx, &rows,
+		`SELECT seq, order_id FROM load_orders WHERE load_id = ? AND order_id IS NOT NULL`, load)
 	all := make(map[int]int64, len(rows))
 	for _, r := range rows {
 		all[r.Seq] = r.Order
@@ -100,7 +102,8 @@ func (s *Store) tasks(ctx context.Context, where string, args ...any) ([]api.Tas
 }
 
 // DueTasks lists tasks of syncs for a system that are due, those that are due longest first.
-func (s *Store) DueTasks(ctx context.Context, system string, syncs []string, now time.Time, limit int) ([]api.Task, error) {
+func (s *Store) DueTasks(ctx context.Context, system string, syncs []string, now time.Time, limit int) ([]api.Task,
+	error) {
 	list, err := json.Marshal(syncs)
 	if err != nil {
 		return nil, err
@@ -115,7 +118,8 @@ func (s *Store) TaskSystems(ctx context.Context) (map[string]time.Time, error) {
 		System string `db:"system"`
 		Due    string `db:"due"`
 	}
-	err := s.r.SelectContext(ctx, &rows, `SELECT system, min(due_at) due FROM tasks WHERE state = 'waiting' GROUP BY system`)
+	err := s.r.SelectContext(ctx, &rows,
+		`SELECT system, min(due_at) due FROM tasks WHERE state = 'waiting' GROUP BY system`)
 	all := make(map[string]time.Time, len(rows))
 	for _, r := range rows {
 		all[r.System] = parseTime(r.Due)
@@ -162,7 +166,8 @@ func (s *Store) Task(ctx context.Context, id int64) (api.Task, error) {
 
 // TaskOf gives the task of a push for an order, or a part of one; nil where there is none.
 func (s *Store) TaskOf(ctx context.Context, sync, push string, order, part int64) (*api.Task, error) {
-	list, err := s.tasks(ctx, `WHERE t.sync = ? AND t.push = ? AND t.order_id = ? AND t.part = ?`, sync, push, order, part)
+	list, err := s.tasks(ctx, `WHERE t.sync = ? AND t.push = ? AND t.order_id = ? AND t.part = ?`, sync, push, order,
+		part)
 	if err != nil || len(list) == 0 {
 		return nil, err
 	}
@@ -171,7 +176,8 @@ func (s *Store) TaskOf(ctx context.Context, sync, push string, order, part int64
 
 // CountTasks counts the tasks of syncs by push and state, with when the oldest of those
 // that wait was made.
-func (s *Store) CountTasks(ctx context.Context, sync string) (counts map[string]api.PushCounts, oldest time.Time, err error) {
+func (s *Store) CountTasks(ctx context.Context, sync string) (counts map[string]api.PushCounts, oldest time.Time,
+	err error) {
 	var rows []struct {
 		Push  string `db:"push"`
 		State string `db:"state"`
@@ -236,7 +242,8 @@ func (s *Store) FinishPush(ctx context.Context, f *Finished, now time.Time) erro
 		if l := f.Log; l != nil {
 			if f.Hold != nil { // what is held for the same reason as before is no news
 				known := false
-				if err := t.GetContext(ctx, &known, `SELECT EXISTS (SELECT 1 FROM held WHERE task = ? AND reason = ?)`, f.Task.ID,
+				if err := t.GetContext(ctx, &known, `SELECT EXISTS (SELECT 1 FROM held WHERE task = ? AND reason = ?)`,
+					f.Task.ID,
 					f.Hold.Reason); err != nil {
 					return err
 				}
@@ -284,7 +291,8 @@ func (s *Store) WakeAfter(ctx context.Context, order int64, now time.Time) error
 
 // wakeAfter makes tasks of an order due that wait for another record of it.
 func (t *Tx) wakeAfter(order int64, now time.Time) error {
-	return t.run(`UPDATE tasks SET state = 'waiting', due_at = ?, turn = turn + 1 WHERE order_id = ? AND state = 'after'`,
+	return t.run(`UPDATE tasks SET state = 'waiting', due_at = ?, turn = turn + 1 WHERE order_id = ?
+		AND state = 'after'`,
 		at(now), order)
 }
 
@@ -335,7 +343,8 @@ func (s *Store) PushedList(ctx context.Context, f PushedFilter) ([]api.Pushed, e
 	}
 	list := make([]api.Pushed, len(rows))
 	for i, r := range rows {
-		list[i] = api.Pushed{ID: r.ID, Sync: r.Sync, Push: r.Push, System: r.System, Record: r.Record, OrderID: r.OrderID, Part: r.Part,
+		list[i] = api.Pushed{ID: r.ID, Sync: r.Sync, Push: r.Push, System: r.System, Record: r.Record,
+			OrderID: r.OrderID, Part: r.Part,
 			Order: r.Number, Key: r.Key, Outcome: r.Outcome, Why: r.Why, At: parseTime(r.At), By: r.By}
 		if err := json.Unmarshal([]byte(r.Steps), &list[i].Steps); err != nil {
 			return nil, err
@@ -345,12 +354,14 @@ func (s *Store) PushedList(ctx context.Context, f PushedFilter) ([]api.Pushed, e
 }
 
 // CountPushed counts what was written by a sync since a time and behind an id, by push.
-func (s *Store) CountPushed(ctx context.Context, sync string, since time.Time, after int64) (map[string]api.PushCounts, error) {
+func (s *Store) CountPushed(ctx context.Context, sync string, since time.Time, after int64) (map[string]api.PushCounts,
+	error) {
 	var rows []struct {
 		Push string `db:"push"`
 		api.PushCounts
 	}
-	err := s.r.SelectContext(ctx, &rows, `SELECT push, sum(outcome = 'created') created, sum(outcome = 'changed') changed,
+	err := s.r.SelectContext(ctx, &rows,
+		`SELECT push, sum(outcome = 'created') created, sum(outcome = 'changed') changed,
 	  sum(outcome = 'right') "right", 0 waiting, 0 held, 0 aside FROM pushed WHERE sync = ? AND id > ? AND at >= ? GROUP BY push`,
 		sync, after, at(since))
 	all := make(map[string]api.PushCounts, len(rows))

@@ -53,7 +53,8 @@ func (s *Store) NewToken(ctx context.Context, name, scope string, expires *time.
 	}
 	secret = "koinos_" + rand.Text() + rand.Text() // twice 128 bits
 	err = s.Write(ctx, func(tx *Tx) error {
-		res, err := tx.exec(`INSERT INTO tokens (name, scope, hash, created_at, expires_at) VALUES (?, ?, ?, ?, ?)`, t.Name,
+		res, err := tx.exec(`INSERT INTO tokens (name, scope, hash, created_at, expires_at) VALUES (?, ?, ?, ?, ?)`,
+			t.Name,
 			t.Scope, hash(secret), at(t.CreatedAt), ends)
 		if err != nil {
 			return err

@@ -1,14 +1,11 @@
 package report
 
 import (
-	"fmt"
+	"cmp"
 	"io"
-	"math"
-
-	"github.com/xuri/excelize/v2"
+	"slices"
 
 	"koinos/core/finding"
-	"koinos/core/origin"
 	"koinos/core/outcome"
 	"koinos/core/source"
 )
@@ -21,250 +18,172 @@ var outcomeColors = map[outcome.Outcome]string{outcome.Loaded: "2E6B3E", outcome
 	outcome.Held: "8A5A00", outcome.Undone: "555555", outcome.Refused: "A3241A", outcome.Withheld: "8A5A00",
 	outcome.Unchanged: "555555"}
 
-// MarkedWorkbook writes the partner's workbook again: its cells as they are,
-// coloured and with a comment where something was found, and the answers in
-// columns of their own. The workbook is held in memory while it is marked.
-func MarkedWorkbook(w io.Writer, r io.ReaderAt, size int64, opt source.Options, sets []Set) error {
-	sheets, err := extents(r, size, opt, sets)
-	if err != nil {
-		return err
-	}
-	book, err := withStyles(r, size)
-	if err != nil {
-		return err
-	}
-	f, err := excelize.OpenReader(book)
-	if err != nil {
-		return fmt.Errorf("the workbook cannot be opened for marking: %w", err)
-	}
-	defer f.Close()
-	mk := newMarker(f)
-	for sheet, e := range sheets {
-		if err := mk.sheet(sheet, e.last, columns(sets, e)); err != nil {
-			return fmt.Errorf("sheet %s: %w", sheet, err)
-		}
-	}
-	return f.Write(w)
-}
+// headed is how the headings of answers look.
+var headed = source.Look{Bold: true, Line: "8A8474"}
 
-type marker struct {
-	f      *excelize.File
-	filled map[fillKey]int
-	font   map[outcome.Outcome]int
-}
-
-func newMarker(f *excelize.File) *marker {
-	return &marker{f: f, filled: map[fillKey]int{}, font: map[outcome.Outcome]int{}}
-}
-
-type fillKey struct {
-	style    int
-	severity finding.Severity
-}
+// mostText is how many characters a cell of a workbook can have.
+const mostText = 32_767
 
 var widths = map[string]float64{"outcome": 16, "number": 16, "message": 70, "warnings": 50, "line": 12}
 
-// headings writes the row above the answers.
-func (mk *marker) headings(sheet string, row int, all []column) error {
-	bold, err := mk.newStyle("", true, []excelize.Border{{Type: "bottom", Style: 1, Color: "8A8474"}})
+// widthOf is how wide a column of answers is, in characters.
+func widthOf(what string) float64 { return cmp.Or(widths[what], 18) }
+
+// MarkedWorkbook writes the partner's workbook again: its cells as they are,
+// coloured and with a comment where something was found, and the answers in
+// columns of their own. It goes through as a stream.
+func MarkedWorkbook(w io.Writer, r io.ReaderAt, size int64, opt source.Options, sets []Set) error {
+	mk, err := newMarker(r, size, opt, sets)
 	if err != nil {
 		return err
 	}
-	for i := range all {
-		if row > 0 {
-			if err := mk.write(sheet, all[i].at, row, all[i].heading, bold); err != nil {
-				return err
-			}
-		}
-		wide := widths[all[i].what]
-		if wide == 0 {
-			wide = 18
-		}
-		name := origin.ColumnName(all[i].at)
-		if err := mk.f.SetColWidth(sheet, name, name, wide); err != nil {
-			return err
-		}
-	}
-	return nil
+	return source.Rewrite(w, r, size, opt.Limits, mk.rewriting())
 }
 
-func (mk *marker) sheet(sheet string, last int, all []column) error {
-	plain, err := mk.newStyle("", false, nil)
-	if err != nil {
-		return err
+// marker says what is written beside the rows of a workbook, and on their cells.
+type marker struct {
+	sets   []Set
+	sheets map[string]*extent
+	keep   func(sheet string, row int) (bool, error) // nil keeps every row
+	sheet  string
+	groups []group
+}
+
+// group is the columns of a set in the sheet that is being written.
+type group struct {
+	set     *Set
+	columns []column
+	first   int // row of the sheet's first order; 0 is none
+	upTo    int
+	answers map[int]*rowAnswer
+}
+
+func newMarker(r io.ReaderAt, size int64, opt source.Options, sets []Set) (*marker, error) {
+	sheets, err := extents(r, size, opt, sets)
+	return &marker{sets: sets, sheets: sheets}, err
+}
+
+func (mk *marker) rewriting() source.Rewriting {
+	return source.Rewriting{Rows: func(sheet string) bool { return mk.sheets[sheet] != nil }, Row: mk.row,
+		Widths: mk.widths,
+		Values: mk.keep != nil}
+}
+
+func (mk *marker) widths(sheet string) map[int]float64 {
+	wide := map[int]float64{}
+	for _, c := range columns(mk.sets, mk.sheets[sheet]) {
+		wide[c.at] = widthOf(c.what)
 	}
-	comments, err := mk.comments(sheet)
-	if err != nil {
-		return err
-	}
-	for len(all) > 0 { // set by set
-		set := all[0].set
-		n := 0
-		for n < len(all) && all[n].set == set {
-			n++
+	return wide
+}
+
+// begin turns to a sheet.
+func (mk *marker) begin(sheet string) error {
+	mk.sheet, mk.groups = sheet, nil
+	for all := columns(mk.sets, mk.sheets[sheet]); len(all) > 0; {
+		n := slices.IndexFunc(all, func(c column) bool { return c.set != all[0].set })
+		if n < 0 {
+			n = len(all)
 		}
-		first, err := set.Answers.FirstRow(sheet)
+		first, err := all[0].set.Answers.FirstRow(sheet)
 		if err != nil {
 			return err
 		}
-		if first > 0 {
-			if err := mk.headings(sheet, first-1, all[:n]); err != nil {
-				return err
-			}
-		}
-		for from := 1; from <= last; from += chunkRows {
-			answers, err := set.rows(sheet, from, min(last, from+chunkRows-1))
-			if err != nil {
-				return err
-			}
-			for row := from; row < from+chunkRows; row++ {
-				if answer := answers[row]; answer != nil {
-					if err := mk.row(sheet, row, answer, all[:n], plain); err != nil {
-						return err
-					}
-					if err := mk.cells(sheet, row, answer.findings, comments); err != nil {
-						return err
-					}
-				}
-			}
-		}
+		mk.groups = append(mk.groups, group{set: all[0].set, columns: all[:n], first: first})
 		all = all[n:]
 	}
 	return nil
 }
 
-// row writes the answers beside a row.
-func (mk *marker) row(sheet string, row int, answer *rowAnswer, all []column, plain int) error {
-	for i := range all {
-		text, err := all[i].value(answer)
+// row says what a row gets.
+func (mk *marker) row(sheet string, row int) (change source.RowChange, err error) {
+	if sheet != mk.sheet || mk.groups == nil {
+		if err := mk.begin(sheet); err != nil {
+			return change, err
+		}
+	}
+	if mk.keep != nil {
+		if ok, err := mk.keep(sheet, row); err != nil || !ok {
+			return source.RowChange{Drop: true}, err
+		}
+	}
+	if row > mk.sheets[sheet].last {
+		return change, nil
+	}
+	for i := range mk.groups {
+		g := &mk.groups[i]
+		if row == g.first-1 {
+			for _, c := range g.columns {
+				change.Cells = append(change.Cells, source.CellChange{Column: c.at, Put: true, Text: c.heading,
+					Look: headed})
+			}
+		}
+		if row > g.upTo {
+			g.upTo = row + chunkRows - 1
+			if g.answers, err = g.set.rows(sheet, row, g.upTo); err != nil {
+				return change, err
+			}
+		}
+		if answer := g.answers[row]; answer != nil {
+			if change.Cells, err = g.answer(change.Cells, answer); err != nil {
+				return change, err
+			}
+		}
+	}
+	change.Cells = byColumn(change.Cells)
+	return change, nil
+}
+
+// answer adds what stands beside a row, and what is said on its cells.
+func (g *group) answer(cells []source.CellChange, answer *rowAnswer) ([]source.CellChange, error) {
+	for i := range g.columns {
+		text, err := g.columns[i].value(answer)
 		if err != nil {
-			return err
+			return nil, err
 		}
 		if text == "" {
 			continue
 		}
-		style := plain
-		if all[i].what == "outcome" {
-			if style, err = mk.outcomeStyle(answer.span.Outcome); err != nil {
-				return err
-			}
+		look := source.Look{}
+		if o := answer.span.Outcome; g.columns[i].what == "outcome" && o != "" {
+			look = source.Look{Bold: true, Color: outcomeColors[o]}
 		}
-		if err := mk.write(sheet, all[i].at, row, text, style); err != nil {
-			return err
+		cells = append(cells, source.CellChange{Column: g.columns[i].at, Put: true,
+			Text: finding.Clip(text, mostText-3), Look: look})
+	}
+	for i := range answer.findings {
+		f := &answer.findings[i]
+		if f.Place.Column > 0 { // else the row as a whole: the message says it
+			cells = append(cells, source.CellChange{Column: f.Place.Column, Fill: fills[f.Severity],
+				Note: finding.Clip(sentence(f), mostText-3)})
 		}
 	}
-	return nil
+	return cells, nil
 }
 
-// write sets a cell to text: text is never run as a formula.
-func (mk *marker) write(sheet string, column, row int, value string, style int) error {
-	cell := origin.ColumnName(column) + fmt.Sprint(row)
-	if err := mk.f.SetCellStr(sheet, cell, finding.Clip(value, excelize.TotalCellChars-3)); err != nil {
-		return err
-	}
-	return mk.f.SetCellStyle(sheet, cell, cell, style)
-}
-
-func (mk *marker) outcomeStyle(o outcome.Outcome) (int, error) {
-	if id, ok := mk.font[o]; ok || o == "" {
-		return id, nil
-	}
-	id, err := mk.newStyle(outcomeColors[o], true, nil)
-	mk.font[o] = id
-	return id, err
-}
-
-// newStyle gives the workbook's own typeface, a step in from the left.
-func (mk *marker) newStyle(color string, bold bool, border []excelize.Border) (int, error) {
-	font := excelize.Font{}
-	if usual, err := mk.f.GetStyle(0); err == nil && usual.Font != nil {
-		font.Family, font.Size = usual.Font.Family, usual.Font.Size
-	}
-	if font.Family == "" {
-		font.Family, font.Size = "Calibri", 11
-	}
-	font.Bold, font.Color = bold, color
-	return mk.f.NewStyle(&excelize.Style{Font: &font, Border: border,
-		Alignment: &excelize.Alignment{Indent: 1, Horizontal: "left", Vertical: "bottom"}})
-}
-
-// comments gives the partner's own comments, which are kept above ours.
-func (mk *marker) comments(sheet string) (map[string]string, error) {
-	own, err := mk.f.GetComments(sheet)
-	if err != nil {
-		return nil, err
-	}
-	texts := map[string]string{}
-	for _, c := range own {
-		text := c.Text
-		for _, p := range c.Paragraph {
-			text += p.Text
+// byColumn brings the changes of a row into the order of their columns, those of a cell into one: errors have the
+// colour.
+func byColumn(cells []source.CellChange) []source.CellChange {
+	slices.SortStableFunc(cells, func(a, b source.CellChange) int { return a.Column - b.Column })
+	n := 0
+	for i := range cells {
+		c := &cells[i]
+		if n == 0 || cells[n-1].Column != c.Column {
+			cells[n] = *c
+			n++
+			continue
 		}
-		texts[c.Cell] = text
+		to := &cells[n-1]
+		if c.Put {
+			to.Put, to.Text, to.Look = true, c.Text, c.Look
+		}
+		if to.Fill == "" || c.Fill == fills[finding.Error] {
+			to.Fill = cmp.Or(c.Fill, to.Fill)
+		}
+		if to.Note != "" && c.Note != "" {
+			to.Note += "\n"
+		}
+		to.Note = finding.Clip(to.Note+c.Note, mostText-3)
 	}
-	return texts, nil
-}
-
-// cells colours the cells of a row's findings and comments on them.
-func (mk *marker) cells(sheet string, row int, findings []finding.Finding, own map[string]string) error {
-	for i := 0; i < len(findings); {
-		f := findings[i]
-		said, severity := "", finding.Warning
-		for ; i < len(findings) && findings[i].Place.Column == f.Place.Column; i++ {
-			if said != "" {
-				said += "\n"
-			}
-			said += sentence(&findings[i])
-			if findings[i].Severity == finding.Error {
-				severity = finding.Error
-			}
-		}
-		if f.Place.Column == 0 {
-			continue // the row as a whole: the message says it
-		}
-		cell := origin.ColumnName(f.Place.Column) + fmt.Sprint(row)
-		style, err := mk.fill(sheet, cell, severity)
-		if err != nil {
-			return err
-		}
-		if err := mk.f.SetCellStyle(sheet, cell, cell, style); err != nil {
-			return err
-		}
-		if text := own[cell]; text != "" {
-			if err := mk.f.DeleteComment(sheet, cell); err != nil {
-				return err
-			}
-			said = text + "\n" + said
-		}
-		own[cell] = said
-		lines := math.Ceil(float64(len(said))/42) + 1
-		err = mk.f.AddComment(sheet, excelize.Comment{
-			Cell: cell, Author: "Koinos", Width: 280, Height: uint(22 + 15*lines),
-			Paragraph: []excelize.RichTextRun{{Text: said}},
-		})
-		if err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// fill gives the cell's own style with the background of a severity.
-func (mk *marker) fill(sheet, cell string, severity finding.Severity) (int, error) {
-	id, err := mk.f.GetCellStyle(sheet, cell)
-	if err != nil {
-		return 0, err
-	}
-	k := fillKey{id, severity}
-	if done, ok := mk.filled[k]; ok {
-		return done, nil
-	}
-	style, err := mk.f.GetStyle(id)
-	if err != nil { // the cell names a style that the workbook does not have
-		style = &excelize.Style{}
-	}
-	style.Fill = excelize.Fill{Type: "pattern", Pattern: 1, Color: []string{fills[severity]}}
-	done, err := mk.f.NewStyle(style)
-	mk.filled[k] = done
-	return done, err
+	return cells[:n]
 }

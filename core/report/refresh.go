@@ -2,12 +2,10 @@ package report
 
 import (
 	"errors"
-	"fmt"
 	"io"
 	"strings"
 
-	"github.com/xuri/excelize/v2"
-
+	"koinos/core/finding"
 	"koinos/core/order"
 	"koinos/core/source"
 )
@@ -145,58 +143,122 @@ func lineOf(o *order.Order, name string) int {
 
 // RefreshWorkbook brings the answers of a marked workbook up to date with what
 // its orders are today. Everything else in it stays.
-func RefreshWorkbook(w io.Writer, r io.ReaderAt, size int64, find FindOrder) (count Refreshed, err error) {
-	f, err := excelize.OpenReader(io.NewSectionReader(r, 0, size))
-	if err != nil {
-		return count, fmt.Errorf("the workbook cannot be opened: %w", err)
-	}
-	defer f.Close()
-	mk := newMarker(f)
-	plain, err := mk.newStyle("", false, nil)
+func RefreshWorkbook(w io.Writer, r io.ReaderAt, size int64, opt source.Options, find FindOrder) (count Refreshed,
+	err error) {
+	opt.Sheets = func(int, string) bool { return true }
+	wide, err := markedSheets(r, size, opt)
 	if err != nil {
 		return count, err
 	}
-	marked := false
-	for _, sheet := range f.GetSheetList() {
-		x := refresher{find: find, count: &count}
-		rows, err := f.GetRows(sheet)
-		if err != nil {
-			return count, err
-		}
-		for i, cells := range rows {
-			if x.columns == nil {
-				if x.heads(cells) {
-					marked = true
-					var headings []column
-					for _, c := range x.columns {
-						headings = append(headings, column{what: c.what, at: c.at, heading: heading(c.step, c.what)})
-					}
-					if err := mk.headings(sheet, i+1, headings); err != nil {
-						return count, err
-					}
-				}
-				continue
-			}
-			changed, err := x.row(func(c int) string {
-				if c > len(cells) {
-					return ""
-				}
-				return cells[c-1]
-			})
-			if err != nil {
-				return count, err
-			}
-			for c, text := range changed {
-				if err := mk.write(sheet, c, i+1, text, plain); err != nil {
-					return count, err
-				}
-			}
-		}
-	}
-	if !marked {
+	if len(wide) == 0 {
 		return count, ErrNotMarked
 	}
-	return count, f.Write(w)
+	src, err := source.Open(r, size, opt) // it is read beside the copy that is written, row for row
+	if err != nil {
+		return count, err
+	}
+	beside := sideBySide{src: src}
+	var x *refresher
+	err = source.Rewrite(w, r, size, opt.Limits, source.Rewriting{
+		Rows:   func(sheet string) bool { return wide[sheet] != nil },
+		Widths: func(sheet string) map[int]float64 { return wide[sheet] },
+		Row: func(sheet string, row int) (change source.RowChange, err error) {
+			if x == nil || sheet != beside.sheet {
+				x = &refresher{find: find, count: &count}
+			}
+			rec, err := beside.at(sheet, row)
+			if err == nil && rec != nil {
+				change.Cells, err = x.cells(rec)
+			}
+			return change, err
+		}})
+	return count, err
+}
+
+// sideBySide reads the rows of a document that somebody else goes through too, in the same order.
+type sideBySide struct {
+	src   source.Reader
+	sheet string
+	rec   source.Record // the last that was read
+	come  bool          // it is of the sheet
+	ended bool          // of the document
+}
+
+// at gives a row, nil where it is blank.
+func (s *sideBySide) at(sheet string, row int) (*source.Record, error) {
+	if sheet != s.sheet {
+		s.sheet, s.come = sheet, s.rec.Sheet == sheet
+	}
+	for !s.ended && (!s.come || s.rec.Sheet == sheet && s.rec.Row < row) {
+		var err error
+		if s.rec, err = s.src.Next(); err == io.EOF {
+			s.ended = true
+		} else if err != nil {
+			return nil, err
+		}
+		s.come = s.come || s.rec.Sheet == sheet
+	}
+	if s.ended || s.rec.Sheet != sheet || s.rec.Row != row {
+		return nil, nil
+	}
+	return &s.rec, nil
+}
+
+// markedSheets are the widths of the columns of answers in the sheets that have some.
+func markedSheets(r io.ReaderAt, size int64, opt source.Options) (map[string]map[int]float64, error) {
+	src, err := source.Open(r, size, opt)
+	if err != nil {
+		return nil, err
+	}
+	wide := map[string]map[int]float64{}
+	for {
+		rec, err := src.Next()
+		if err == io.EOF {
+			return wide, nil
+		}
+		if err != nil {
+			return nil, err
+		}
+		var x refresher
+		if wide[rec.Sheet] != nil || !x.heads(texts(&rec)) {
+			continue
+		}
+		wide[rec.Sheet] = map[int]float64{}
+		for _, c := range x.columns {
+			wide[rec.Sheet][c.at] = widthOf(c.what)
+		}
+	}
+}
+
+func texts(rec *source.Record) []string {
+	all := make([]string, len(rec.Cells))
+	for i, c := range rec.Cells {
+		all[i] = c.Text
+	}
+	return all
+}
+
+// cells are the changes of a row: of the headings, or of the answers below them.
+func (x *refresher) cells(rec *source.Record) (all []source.CellChange, err error) {
+	if x.columns == nil {
+		if x.heads(texts(rec)) {
+			for _, c := range x.columns {
+				all = append(all, source.CellChange{Column: c.at, Put: true, Text: heading(c.step, c.what),
+					Look: headed})
+			}
+		}
+		return byColumn(all), nil
+	}
+	changed, err := x.row(func(c int) string {
+		if c > len(rec.Cells) {
+			return ""
+		}
+		return rec.Cells[c-1].Text
+	})
+	for c, text := range changed {
+		all = append(all, source.CellChange{Column: c, Put: true, Text: finding.Clip(text, mostText-3)})
+	}
+	return byColumn(all), err
 }
 
 // RefreshCSV is RefreshWorkbook for a marked CSV.
@@ -223,10 +285,7 @@ func RefreshCSV(w io.Writer, r io.ReaderAt, size int64, opt source.Options, find
 		if err != nil {
 			return count, err
 		}
-		row := make([]string, len(rec.Cells))
-		for i, c := range rec.Cells {
-			row[i] = c.Text
-		}
+		row := texts(&rec)
 		set := func(c int, text string) {
 			for len(row) < c {
 				row = append(row, "")

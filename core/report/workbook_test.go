@@ -258,7 +258,7 @@ func TestRefresh(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			var b bytes.Buffer
-			count, err := RefreshWorkbook(&b, bytes.NewReader(marked.Bytes()), int64(marked.Len()),
+			count, err := RefreshWorkbook(&b, bytes.NewReader(marked.Bytes()), int64(marked.Len()), bookOptions,
 				func(number string) (*order.Order, error) {
 					if number != "SO-000007" {
 						return nil, fmt.Errorf("asked for %q", number)

@@ -213,7 +213,7 @@ func TestXLSXCells(t *testing.T) {
 }
 
 // Rows are left out of a workbook; the others close up with what hangs on them.
-func TestKeepRows(t *testing.T) {
+func TestRewriteWithoutRows(t *testing.T) {
 	row := func(n int) string {
 		return fmt.Sprintf(`<row r="%d" ht="20"><c r="A%d" s="2"><v>%d</v></c><c r="B%d"><f>A%d*2</f><v>%d</v></c></row>`, n, n, n, n, n, 2*n)
 	}
@@ -221,10 +221,12 @@ func TestKeepRows(t *testing.T) {
 		row(1) + row(2) + row(4) + row(5) + row(6) +
 		`</sheetData><mergeCells><mergeCell ref="A1:B1"/><mergeCell ref="A2:A2"/><mergeCell ref="A4:A6"/></mergeCells></worksheet>`, "xl/calcChain.xml": "<calcChain/>"})
 	var out bytes.Buffer
-	rows, err := KeepRows(&out, bytes.NewReader(b), int64(len(b)), DefaultLimits,
-		func(sheet string, row int) (bool, error) { return sheet == "Old" || row != 2 && row != 5, nil })
-	if err != nil || fmt.Sprint(rows["Orders"]) != "[1 3 4 6]" {
-		t.Fatal(rows, err)
+	err := Rewrite(&out, bytes.NewReader(b), int64(len(b)), DefaultLimits, Rewriting{Values: true,
+		Row: func(sheet string, row int) (RowChange, error) {
+			return RowChange{Drop: sheet == "Orders" && (row == 2 || row == 5)}, nil
+		}})
+	if err != nil {
+		t.Fatal(err)
 	}
 	got, _, err := read(t, out.Bytes(), Options{})
 	if want := "[1:00001|2 3:00004|8 4:00006|12]"; err != nil || fmt.Sprint(got) != want {
@@ -401,8 +403,16 @@ func FuzzXLSX(f *testing.F) {
 		}
 		// Writing it again without some rows copes with all that as well.
 		whole := workbook(t, sheet(string(rows)))
-		_, _ = KeepRows(io.Discard, bytes.NewReader(whole), int64(len(whole)), DefaultLimits,
-			func(_ string, row int) (bool, error) { return row%2 == 1, nil })
+		var out bytes.Buffer
+		if err := Rewrite(&out, bytes.NewReader(whole), int64(len(whole)), DefaultLimits, Rewriting{
+			Row: func(_ string, row int) (RowChange, error) {
+				return RowChange{Drop: row%3 == 2, Cells: []CellChange{{Column: 2, Fill: "F6C9C2", Note: "look"},
+					{Column: 9, Put: true, Text: "new"}}}, nil
+			}}); err == nil {
+			if _, err := zip.NewReader(bytes.NewReader(out.Bytes()), int64(out.Len())); err != nil {
+				t.Error(err)
+			}
+		}
 	})
 }
 

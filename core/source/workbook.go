@@ -20,6 +20,7 @@ type book struct {
 	strings  *zip.File
 	styles   *zip.File
 	limits   Limits
+	main     string // name of the part that lists the sheets
 	unpacked int64
 }
 
@@ -174,6 +175,7 @@ func readBook(z *zip.Reader, limits Limits) (*book, error) {
 			b.styles = parts[rel.Target]
 		}
 	}
+	b.main = main
 	b.date1904 = doc.Properties.Date1904 == "1" || doc.Properties.Date1904 == "true"
 	for _, s := range doc.Sheets {
 		rel := byID[s.ID+s.ID2]

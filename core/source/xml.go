@@ -57,7 +57,8 @@ func (s *xmlScanner) next(keep bool) (xmlTag, error) {
 			}
 			if keep {
 				inner := s.body[8 : len(s.body)-2]
-				s.text = append(s.text, bytes.ReplaceAll(inner, []byte("&"), []byte("&amp;"))...)
+				inner = bytes.ReplaceAll(inner, []byte("&"), []byte("&amp;"))
+				s.text = append(s.text, bytes.ReplaceAll(inner, []byte("<"), []byte("&lt;"))...)
 			}
 			continue
 		case len(s.body) > 0 && (s.body[0] == '?' || s.body[0] == '!'):

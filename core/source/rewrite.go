@@ -1,0 +1,222 @@
+package source
+
+import (
+	"archive/zip"
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"path"
+	"regexp"
+	"strings"
+
+	"koinos/core/finding"
+	"koinos/core/origin"
+)
+
+// Rewriting says what becomes of a workbook while it is written again.
+type Rewriting struct {
+	// Rows reports whether rows of a sheet may change; the others are copied as they are.
+	Rows func(sheet string) bool
+	// Row says what becomes of a row, counted from 1. It is asked of every row in turn, up to the sheet's
+	// last, sheet by sheet in the workbook's order.
+	Row func(sheet string, row int) (RowChange, error)
+	// Widths are those of columns, counted from 1, in characters; nil leaves all as they are.
+	Widths func(sheet string) map[int]float64
+	// Values makes formulas the values that they last had: rows that they point at may be dropped.
+	Values bool
+}
+
+// RowChange is what becomes of a row.
+type RowChange struct {
+	Drop  bool         // the rows below close up
+	Cells []CellChange // by column, each once
+}
+
+// CellChange is what becomes of a cell.
+type CellChange struct {
+	Column int    // counted from 1
+	Put    bool   // Text takes the place of what stands there; it is never run as a formula
+	Text   string // with Put
+	Look   Look   // with Put
+	Fill   string // RGB of the background that it gets, e.g. F6C9C2; "" leaves it
+	Note   string // what a comment says, below what one says already; "" is none
+}
+
+// Look is how a text that is put into a cell looks: in the workbook's own typeface, a step in from the left.
+type Look struct {
+	Bold  bool
+	Color string // RGB; "" is black
+	Line  string // RGB of a line below; "" is none
+}
+
+// names of OOXML (ECMA-376 part 1).
+const (
+	mainNamespace     = "http://schemas.openxmlformats.org/spreadsheetml/2006/main"
+	relationNamespace = "http://schemas.openxmlformats.org/officeDocument/2006/relationships"
+	contentNamespace  = "application/vnd.openxmlformats-officedocument."
+)
+
+// rewriter writes a workbook again, part by part.
+type rewriter struct {
+	Rewriting
+	b      *book
+	z      *zip.Reader
+	out    *zip.Writer
+	parts  map[string]*zip.File // by their name in small letters, without / in front
+	styles *styles
+	types  []string // elements that [Content_Types].xml gets
+	vml    bool     // there are drawings of ours
+	links  []string // relationships that the workbook gets
+	done   map[*zip.File]bool
+}
+
+// Rewrite writes a workbook again with what changes says. Rows, comments and styles go through it as a
+// stream: what is held is what stands in the styles and in the partner's own comments.
+func Rewrite(w io.Writer, r io.ReaderAt, size int64, limits Limits, changes Rewriting) error {
+	z, err := zip.NewReader(r, size)
+	if err != nil {
+		return finding.Fatal(finding.DocumentBroken, origin.Place{},
+			"The workbook's archive is damaged or cut short (%v).", err)
+	}
+	b, err := readBook(z, limits)
+	if err != nil {
+		return err
+	}
+	x := &rewriter{Rewriting: changes, b: b, z: z, out: zip.NewWriter(w), parts: map[string]*zip.File{},
+		done: map[*zip.File]bool{}}
+	for _, f := range z.File {
+		x.parts[strings.ToLower(strings.TrimPrefix(f.Name, "/"))] = f
+	}
+	if err := x.write(); err != nil {
+		return b.broken(err, "The workbook", origin.Place{})
+	}
+	return x.out.Close()
+}
+
+func (x *rewriter) write() (err error) {
+	if x.styles, err = x.readStyles(); err != nil {
+		return err
+	}
+	for _, s := range x.b.sheets {
+		if x.Rows == nil || x.Rows(s.name) {
+			if err := x.sheet(&s); err != nil {
+				return err
+			}
+		}
+	}
+	if err := x.writeStyles(); err != nil {
+		return err
+	}
+	contents := x.parts["[content_types].xml"]
+	links := x.parts[linksOf(x.b.main)]
+	for _, f := range x.z.File {
+		name := strings.ToLower(f.Name)
+		switch {
+		case x.done[f] || x.Values && strings.HasSuffix(name, "calcchain.xml"):
+			continue // written, or the order in which formulas are computed: there are none any more
+		case f == contents && len(x.types) > 0:
+			err = x.append(f, "</", "Types>", strings.Join(x.types, ""))
+		case f == links && len(x.links) > 0:
+			err = x.append(f, "</", "Relationships>", strings.Join(x.links, ""))
+		case x.Values && (f == contents || f == links):
+			err = x.append(f, "", "", "")
+		default:
+			err = x.out.Copy(f) // as it is packed
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+var calcChain = regexp.MustCompile(`<(?:\w+:)?(?:Override|Relationship)\s[^>]*calcChain[^>]*?(?:/>|></(?:\w+:)?(?:Override|Relationship)>)`)
+
+// append copies a small part with more in front of its last end tag. What of it names the order of formulas goes.
+func (x *rewriter) append(f *zip.File, before, end, more string) error {
+	text, err := x.read(f)
+	if err != nil {
+		return err
+	}
+	if x.Values {
+		text = calcChain.ReplaceAll(text, nil)
+	}
+	if at := bytes.LastIndex(text, []byte(end)); more != "" && at >= 0 {
+		at = bytes.LastIndex(text[:at], []byte(before)) // there may be a prefix in between
+		// Elements of another prefix say which namespace they are of.
+		text = []byte(string(text[:at]) + more + string(text[at:]))
+	}
+	return x.put(f.Name, text)
+}
+
+// read gives a part that is small, unpacked.
+func (x *rewriter) read(f *zip.File) ([]byte, error) {
+	r, err := x.b.open(f)
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	text, err := io.ReadAll(io.LimitReader(r, mostPart+1))
+	if len(text) > mostPart {
+		err = errors.New("a part that describes it has more than 64 MiB")
+	}
+	return text, err
+}
+
+// mostPart bounds the parts that are held whole: styles and drawings of comments.
+const mostPart = 64 << 20
+
+// put writes a part.
+func (x *rewriter) put(name string, text []byte) error {
+	w, err := x.out.Create(name)
+	if err == nil {
+		_, err = w.Write(text)
+	}
+	return err
+}
+
+// linksOf is the name of the part with the relationships of one.
+func linksOf(part string) string {
+	dir, file := path.Split(part)
+	return strings.ToLower(dir + "_rels/" + file + ".rels")
+}
+
+// sheet writes a sheet, and its comments behind it.
+func (x *rewriter) sheet(s *bookSheet) (err error) {
+	n, err := x.notesOf(s)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, n.close()) }()
+	part, err := x.b.open(s.part)
+	if err != nil {
+		return err
+	}
+	defer part.Close()
+	to, err := x.out.CreateHeader(&zip.FileHeader{Name: s.part.Name, Method: zip.Deflate, Modified: s.part.Modified})
+	if err != nil {
+		return err
+	}
+	x.done[s.part] = true
+	w := &sheetWriter{x: x, sheet: s.name, in: newXMLScanner(part), notes: n}
+	if x.Widths != nil {
+		w.widths = x.Widths(s.name)
+	}
+	if err := w.write(to); err != nil {
+		return x.b.broken(err, "The workbook", origin.Place{Sheet: s.name})
+	}
+	return n.write(w.drawing, w.dropped, w.kept)
+}
+
+// override is what [Content_Types].xml says of a part.
+func override(part, kind string) string {
+	return fmt.Sprintf(`<Override xmlns="http://schemas.openxmlformats.org/package/2006/content-types" PartName="/%s" ContentType="%s"/>`,
+		part, contentNamespace+kind)
+}
+
+// relationship is what a part of relationships says of one.
+func relationship(id, kind, target string) string {
+	return fmt.Sprintf(`<Relationship xmlns="http://schemas.openxmlformats.org/package/2006/relationships" Id="%s" Type="%s/%s" Target="%s"/>`,
+		id, relationNamespace, kind, target)
+}
