@@ -178,13 +178,13 @@ func TestMigrationsOnAFailingDisk(t *testing.T) {
 		for _, nth := range some(n, *faults) {
 			data := old()
 			d.fail(nth, f.how, f.many)
-			said, code := migrate(data)
+			_, code := migrate(data)
 			failed := d.failed()
 			d.well()
 			if failed > 0 && code == 0 && f.how == killedAtIt {
 				t.Fatalf("%s at write %d of %d: it ends well", f.name, nth, n)
 			}
-			if said, code = migrate(data); code != 0 {
+			if said, code := migrate(data); code != 0 {
 				t.Fatalf("%s at write %d of %d: the next start says %s", f.name, nth, n, said)
 			}
 			if got := everything(t, data); got != want {

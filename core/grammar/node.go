@@ -128,6 +128,10 @@ func Read(src []byte, what, begins string) (root *Node, bad *finding.Finding) {
 	if len(src) > mostText {
 		return nil, finding.Fatal(finding.MappingInvalid, start, "The %s is longer than %d bytes.", what, mostText)
 	}
+	if line := TooDeep(src); line > 0 {
+		return nil, finding.Fatal(finding.MappingInvalid, origin.Place{Mapping: true, Row: line, Column: 1},
+			"The %s is nested more than %d levels deep.", what, MostLevels)
+	}
 	// The parser is given whatever a person typed; a crash in it is a mistake in
 	// the text as far as that person is concerned.
 	defer func() {

@@ -14,6 +14,7 @@ import (
 	"github.com/goccy/go-yaml"
 
 	"koinos/core/finding"
+	"koinos/core/grammar"
 	"koinos/core/mapping"
 	"koinos/core/order"
 	"koinos/core/origin"
@@ -147,6 +148,10 @@ func Parse(text []byte) (*Partner, error) {
 	}
 	if len(text) > mostText {
 		bad("", "The partner is longer than %d bytes.", mostText)
+		return nil, all
+	}
+	if line := grammar.TooDeep(text); line > 0 {
+		bad("", "The partner is nested more than %d levels deep, in line %d.", grammar.MostLevels, line)
 		return nil, all
 	}
 	p := &Partner{}

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"koinos/core/grammar"
 	"net/url"
 	"regexp"
 	"slices"
@@ -51,6 +52,9 @@ var ErrNoLists = errors.New("the document describes no address that lists record
 // FromOpenAPI drafts a description from an OpenAPI document, of version 2 or 3, in JSON or
 // YAML. Only names the kinds of record to take; none are those that have to do with orders.
 func FromOpenAPI(src []byte, only []string) (*Draft, error) {
+	if line := grammar.TooDeep(src); line > 0 {
+		return nil, fmt.Errorf("the document is nested more than %d levels deep, in line %d", grammar.MostLevels, line)
+	}
 	doc, err := read(src)
 	if err != nil {
 		return nil, fmt.Errorf("the document is not readable as OpenAPI: %w", err)
