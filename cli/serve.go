@@ -10,6 +10,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"strconv"
 	"strings"
 	"syscall"
@@ -46,6 +47,9 @@ type running struct {
 
 // start opens the data folder and the address; what fails is closed again.
 func start(ctx context.Context, data string, cfg service.Config, log *slog.Logger) (*running, error) {
+	if os.Getenv("GOMEMLIMIT") == "" { // garbage is collected sooner where there would be more of it
+		debug.SetMemoryLimit(400 << 20)
+	}
 	s, err := store.Open(data)
 	if err != nil {
 		return nil, err
@@ -92,7 +96,8 @@ func checkFolders(ctx context.Context, s *store.Store, folders []service.Folder)
 		}
 		if errors.Is(err, store.ErrNotFound) {
 			return fmt.Errorf("the watched folder %s goes through %s, and there is no mapping or sequence of that name: "+
-				"start the service without the folder, keep the mapping (koinos mapping keep), and start it again", f.Dir, f.Mapping)
+				"start the service without the folder, keep the mapping (koinos mapping keep), and start it again",
+				f.Dir, f.Mapping)
 		}
 		if err != nil {
 			return err
@@ -188,7 +193,8 @@ send) and out (what we send); koinos partner keep makes partners known.`,
 	f.Int64Var(&maxUnpacked, "max-unpacked", source.DefaultLimits.Unpacked>>20, "what a workbook may unpack to, in MiB")
 	f.IntVar(&cfg.Limits.Rows, "max-rows", source.DefaultLimits.Rows, "rows of a document")
 	f.IntVar(&cfg.Limits.Columns, "max-columns", source.DefaultLimits.Columns, "cells of a row")
-	f.StringVar(&cert, "tls-cert", "", "file of a certificate (PEM) to serve HTTPS with; it is read again when it changes")
+	f.StringVar(&cert, "tls-cert", "",
+		"file of a certificate (PEM) to serve HTTPS with; it is read again when it changes")
 	f.StringVar(&key, "tls-key", "", "file of the certificate's key (PEM)")
 	f.StringVar(&logFormat, "log", "text", "text or json")
 	return c
@@ -297,7 +303,8 @@ func (a *app) newToken(ctx context.Context, n api.NewToken, data string) (api.Cr
 	}
 	t, secret, err := s.NewToken(ctx, n.Name, n.Scope, n.ExpiresAt, time.Now())
 	if err == nil {
-		err = s.AddAudit(ctx, api.Audit{At: time.Now(), By: "a command", From: "the data folder", Did: "create-token", Path: "/tokens",
+		err = s.AddAudit(ctx, api.Audit{At: time.Now(), By: "a command", From: "the data folder", Did: "create-token",
+			Path:   "/tokens",
 			Status: http.StatusCreated})
 	}
 	return api.CreatedToken{Token: t, Secret: secret}, errors.Join(err, s.Close())

@@ -420,7 +420,7 @@ func TestEveryWriteFails(t *testing.T) {
 func loud(s *service) string {
 	s.kill()
 	lines := slices.DeleteFunc(strings.Split(s.log.String(), "\n"),
-		func(l string) bool { return strings.Contains(l, "msg=request ") })
+		func(l string) bool { return strings.Contains(l, "level=INFO") })
 	return strings.Join(lines[max(0, len(lines)-20):], "\n")
 }
 

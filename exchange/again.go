@@ -53,7 +53,8 @@ func (a *arrival) cameBefore(t *store.Tx, same, other int64) error {
 			answer = ", and its acknowledgement is sent once more"
 		}
 		add(finding.New(finding.X12Duplicate, origin.Place{Row: 1}, control,
-			"The same interchange %s came from %s before: interchange %d. Nothing is done a second time%s.", control, a.p.Name,
+			"The same interchange %s came from %s before: interchange %d. Nothing is done a second time%s.", control,
+			a.p.Name,
 			same, answer))
 	case a.kept.State == api.StateDoubtful:
 		add(finding.New(finding.ControlUsed, origin.Place{Row: 1}, control,
@@ -61,7 +62,8 @@ func (a *arrival) cameBefore(t *store.Tx, same, other int64) error {
 				"answered, until a person has looked at both.", control, a.p.Name, other))
 	default:
 		add(finding.New(finding.X12Rejected, origin.Place{Row: 1}, control,
-			"It was refused: its control number %s came from %s before with other content, in interchange %d.", control, a.p.Name,
+			"It was refused: its control number %s came from %s before with other content, in interchange %d.", control,
+			a.p.Name,
 			other))
 	}
 	return nil

@@ -52,14 +52,19 @@ func TestComesAgain(t *testing.T) {
 		waiting int
 	}{
 		{"the first", func() api.Interchange { return first }, api.StateDone, "PM-1", map[string]int{"997": 1}, 0},
-		{"its arrival is taken up again after a crash", func() api.Interchange { return comes(ordered(905, "PM-1"), "arrival 1") },
+		{"its arrival is taken up again after a crash", func() api.Interchange {
+			return comes(ordered(905, "PM-1"), "arrival 1")
+		},
 			api.StateDone, "PM-1", map[string]int{"997": 1}, 0},
 		{"the same bytes arrive again", func() api.Interchange { return comes(ordered(905, "PM-1"), "arrival 2") },
 			api.StateDuplicate, "PM-1", map[string]int{"997": 2}, 0},
 		{"the same with a line for each segment", func() api.Interchange {
 			return comes(strings.ReplaceAll(ordered(905, "PM-1"), "~", "~\r\n"), "")
 		}, api.StateDuplicate, "PM-1", map[string]int{"997": 3}, 0},
-		{"another order with the number", func() api.Interchange { doubtful = comes(ordered(905, "PM-2"), ""); return doubtful },
+		{"another order with the number", func() api.Interchange {
+			doubtful = comes(ordered(905, "PM-2"), "")
+			return doubtful
+		},
 			api.StateDoubtful, "PM-1", map[string]int{"997": 3}, 1},
 		{"that once more, while nobody has decided", func() api.Interchange { return comes(ordered(905, "PM-2"), "") },
 			api.StateDuplicate, "PM-1", map[string]int{"997": 3}, 1},
@@ -111,7 +116,8 @@ func TestComesAgain(t *testing.T) {
 // numbers are the sender's numbers of a partner's orders.
 func (d *desk) numbers(name string) string {
 	d.t.Helper()
-	page, err := d.store.Orders(context.Background(), store.OrderFilter{Kind: string(order.Sales), Partner: name, Limit: 100})
+	page, err := d.store.Orders(context.Background(), store.OrderFilter{Kind: string(order.Sales), Partner: name,
+		Limit: 100})
 	if err != nil {
 		d.t.Fatal(err)
 	}
@@ -128,7 +134,8 @@ func (d *desk) numbers(name string) string {
 func (d *desk) fetch(name string, counts map[string]int) map[string]int {
 	d.t.Helper()
 	for end := time.Now().Add(time.Minute); ; time.Sleep(time.Millisecond) {
-		ready, err := d.store.Interchanges(context.Background(), store.InterchangeFilter{State: api.StateReady, Limit: 1}, d.at)
+		ready, err := d.store.Interchanges(context.Background(),
+			store.InterchangeFilter{State: api.StateReady, Limit: 1}, d.at)
 		if err != nil || time.Now().After(end) {
 			d.t.Fatal("what is ready does not leave", err)
 		}

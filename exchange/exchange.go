@@ -315,7 +315,8 @@ func (x *Exchange) watch(ctx context.Context, name string) {
 	}
 	w := folder.Watch{Dir: filepath.Join(x.dir, name, "in"), Quiet: partnerQuiet, Ended: ended,
 		Load: func(ctx context.Context, f *os.File, file, once string) (folder.Result, error) {
-			came, err := x.Receive(ctx, f, Arrival{Name: file, By: "folder " + name, Once: "folder " + name + " " + once})
+			came, err := x.Receive(ctx, f, Arrival{Name: file, By: "folder " + name,
+				Once: "folder " + name + " " + once})
 			if store.Blocked(err) != "" || ctx.Err() != nil {
 				err = errors.Join(folder.ErrLater, err)
 			}

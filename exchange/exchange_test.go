@@ -199,7 +199,8 @@ func TestFindings(t *testing.T) {
 	has(t, foundIn(d.receive(pellow(905, "850", order4711))), finding.X12Duplicate, "row 1",
 		"The same interchange 000000905 came from PELLOW before: interchange 1. Nothing is done a second time, and its "+
 			"acknowledgement is sent once more.")
-	has(t, foundIn(d.receive(pellow(905, "850", strings.ReplaceAll(order4711, "PM-1", "PM-2")))), finding.ControlUsed, "row 1",
+	has(t, foundIn(d.receive(pellow(905, "850", strings.ReplaceAll(order4711, "PM-1", "PM-2")))), finding.ControlUsed,
+		"row 1",
 		"The control number 000000905 came from PELLOW before with other content, in interchange 1. Nothing is done, and "+
 			"nothing is answered, until a person has looked at both.")
 	has(t, foundIn(d.receive(from("STRANGER", "QUILLMERE", "004010", 1, "850", order4711))), finding.PartnerUnknown,

@@ -163,6 +163,7 @@ type arrival struct {
 	sets     []api.SetRecord // that are not in the store yet
 	findings int             // of those
 	broken   map[string]bool // groups, by their control number, that are rejected
+	more     int             // findings of its envelope that are not kept
 	answers  []answered      // what it says of what we sent
 	received []string        // TA1 segments
 }
@@ -223,6 +224,7 @@ func (x *Exchange) read(ctx context.Context, kept *api.Interchange) error {
 		a.kept.Findings = append(a.kept.Findings, finding.New(finding.DocumentEmpty, origin.Place{}, "",
 			"The document holds no interchange."))
 	}
+	kept.Findings = append(kept.Findings, further(a.more, 1)...)
 	if err := a.flush(); err != nil {
 		return err
 	}
@@ -276,12 +278,29 @@ func (a *arrival) handler() x12.Handler {
 			if f.Level == x12.AtGroup {
 				a.broken[f.Group] = true
 			}
-			if f.Level == x12.AtInterchange || f.Level == x12.AtGroup {
+			switch {
+			case f.Level != x12.AtInterchange && f.Level != x12.AtGroup:
+			case len(a.kept.Findings) < mostFindings:
 				a.kept.Findings = append(a.kept.Findings, source.FindingOf(&f))
+			default:
+				a.more++
 			}
 			return nil
 		},
 	}
+}
+
+// mostFindings is how many findings are kept of an envelope, and of a set: who has looked at so many
+// looks at the interchange.
+const mostFindings = 200
+
+// further says how many findings are not kept.
+func further(n, row int) []finding.Finding {
+	if n <= 0 {
+		return nil
+	}
+	return []finding.Finding{finding.New(finding.X12Noted, origin.Place{Row: row}, "",
+		"There are %d further errors, which are not listed here; koinos x12 check lists them all.", n)}
 }
 
 func (a *arrival) kind(id string) {
@@ -298,9 +317,10 @@ func (a *arrival) set(s *x12.Set, placed []x12.Placed, found []x12.Finding) erro
 	if s.Group != nil {
 		rec.GroupControl = s.Group.Control
 	}
-	for i := range found {
+	for i := range found[:min(len(found), mostFindings)] {
 		rec.Findings = append(rec.Findings, source.FindingOf(&found[i]))
 	}
+	rec.Findings = append(rec.Findings, further(len(found)-mostFindings, rec.Row)...)
 	if x12.Rejected(found) && a.state == api.StateReceived {
 		rec.State = api.StateRejected
 	}

@@ -311,7 +311,8 @@ func (x *Exchange) Replay(ctx context.Context, id int64, by string) (api.Interch
 	case i.State == api.StateUnknown:
 		return x.again(ctx, &i, by)
 	case i.State == api.StateDoubtful:
-		return i, fmt.Errorf("%w: interchange %d has the control number of another one; let it in, or refuse it", ErrNotNow, id)
+		return i, fmt.Errorf("%w: interchange %d has the control number of another one; let it in, or refuse it",
+			ErrNotNow, id)
 	case i.State != api.StateHeld && i.State != api.StateReceived:
 		return i, fmt.Errorf("%w: nothing of interchange %d is held", ErrNotNow, id)
 	}

@@ -18,7 +18,8 @@ func checkCells(r *api.CheckRow) (rows [][]string) {
 		if r.Repaired {
 			repaired = "yes"
 		}
-		rows = append(rows, []string{r.Outcome, r.Part, r.Order, r.Key, what, line, field, is, should, r.Why, r.ChangedBy,
+		rows = append(rows, []string{r.Outcome, r.Part, r.Order, r.Key, what, line, field, is, should, r.Why,
+			r.ChangedBy,
 			repaired})
 	}
 	for i := range r.Changes {

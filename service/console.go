@@ -53,13 +53,14 @@ func (s *Service) console(r *gin.Engine) {
 	r.GET("/favicon.svg", func(c *gin.Context) { serve(c, "favicon.svg") })
 	// The console's own addresses: each opens the page, which finds its way.
 	for _, p := range []string{"/", "/today", "/documents", "/documents/*rest", "/loads", "/loads/*rest", "/orders",
-		"/orders/*rest", "/held", "/exchange", "/exchange/*rest", "/systems", "/systems/*rest", "/syncs", "/syncs/*rest", "/mappings",
+		"/orders/*rest", "/held", "/exchange", "/exchange/*rest", "/systems", "/systems/*rest", "/syncs",
+		"/syncs/*rest", "/mappings",
 		"/mappings/*rest", "/lists", "/lists/*rest"} {
 		r.GET(p, page)
 	}
 }
 
 func (s *Service) noRoute(c *gin.Context) {
-	abort(c, problem("not_found", "Nothing is at "+c.Request.URL.Path+
+	abort(c, problem("not_found", "Nothing is at "+shortened(c.Request.URL.Path)+
 		". The API is described at /api/v1/openapi.json."))
 }

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humagin"
 
 	"koinos/api"
 	"koinos/core/mapping"
@@ -125,7 +126,9 @@ func stream(kind, name string, write func(io.Writer) error, s *Service) *huma.St
 			return r
 		}, name)
 		ctx.SetHeader("Content-Disposition", `attachment; filename="`+plain+`"`)
-		if err := write(ctx.BodyWriter()); err != nil {
+		c := http.NewResponseController(humagin.Unwrap(ctx).Writer)
+		defer func() { _ = c.SetWriteDeadline(time.Time{}) }()
+		if err := write(&movingReader{ctx.BodyWriter(), c, patience}); err != nil {
 			// The answer has begun: a cut connection is all that can still tell.
 			s.log.Error("file could not be sent whole", "request", requestID(ctx.Context()), "error", err)
 			panic(http.ErrAbortHandler)

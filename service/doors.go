@@ -106,8 +106,9 @@ func (s *Service) audit(ctx context.Context, v *visit, path string, status int) 
 	if v.did == "" || status >= 400 {
 		return
 	}
-	err := s.store.AddAudit(context.WithoutCancel(ctx), api.Audit{At: s.now().UTC(), By: v.caller.name, Token: v.caller.token,
-		From: v.from, Did: v.did, Path: path, Status: status, Request: v.id})
+	err := s.store.AddAudit(context.WithoutCancel(ctx), api.Audit{At: s.now().UTC(), By: v.caller.name,
+		Token: v.caller.token,
+		From:  v.from, Did: v.did, Path: path, Status: status, Request: v.id})
 	if err != nil {
 		s.log.ErrorContext(ctx, "what an administrator changed was not noted", "did", v.did, "path", path, "by",
 			v.caller.name, "error", err)

@@ -193,7 +193,8 @@ func (s *Service) interchanges(h huma.API) {
 		Name string `query:"name" doc:"What to call it; left out, interchange.edi"`
 	}
 	receive := op(http.MethodPost, "/interchanges", "receive-interchange", tag, "load", "Take in what a partner sent")
-	receive.Description = "The body is the bytes as they came, one interchange or several. Each is kept, acknowledged, and " +
+	receive.Description = "The body is the bytes as they came, one interchange or several. Each is kept, " +
+		"acknowledged, and " +
 		"brought into orders before the answer comes. Send the same bytes again where the answer was lost: nothing is " +
 		"done twice, and the acknowledgement leaves again. A control number that came before with other content is " +
 		"doubtful: a person lets the interchange in, or refuses it."
@@ -227,7 +228,8 @@ func (s *Service) interchanges(h huma.API) {
 			return s.exchange.Replay(ctx, id, callerOf(ctx).name)
 		})
 	act("let-in", "let-in-interchange", "Let in an interchange whose control number came before with other content",
-		"It is read, acknowledged and done like any other.", func(ctx context.Context, id int64) (api.Interchange, error) {
+		"It is read, acknowledged and done like any other.", func(ctx context.Context, id int64) (api.Interchange,
+			error) {
 			return s.exchange.Rule(ctx, id, api.LetIn, callerOf(ctx).name)
 		})
 	act("refuse", "refuse-interchange", "Refuse an interchange whose control number came before with other content",

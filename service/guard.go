@@ -50,9 +50,10 @@ func (s *Service) record(c *gin.Context) {
 	}
 	status, took := c.Writer.Status(), s.now().Sub(start)
 	s.metrics.request(method(c.Request.Method), route, status, took)
-	s.audit(c.Request.Context(), v, c.Request.URL.Path, status)
+	s.audit(c.Request.Context(), v, shortened(c.Request.URL.Path), status)
 	s.log.Info("request", "request", id, "from", from, "by", v.caller.name, "token", v.caller.token, "method",
-		c.Request.Method, "path", c.Request.URL.Path, "status", status, "bytes", c.Writer.Size(), "ms", took.Milliseconds())
+		shortened(c.Request.Method), "path", shortened(c.Request.URL.Path), "status", status, "bytes", c.Writer.Size(),
+		"ms", took.Milliseconds())
 }
 
 // recover answers a request that crashed and keeps the service running.
@@ -198,8 +199,9 @@ func (s *Service) login(ctx context.Context, header string) (caller, *api.Proble
 		return caller{}, problem("login_needed", "The token is unknown or has been revoked.")
 	}
 	if err == nil && token.ExpiresAt != nil && !s.now().Before(*token.ExpiresAt) {
-		return caller{}, problem("login_needed", fmt.Sprintf("The token %d (%s) ended on %s. An administrator makes a new one.",
-			token.ID, token.Name, token.ExpiresAt.Format(time.DateOnly)))
+		return caller{}, problem("login_needed",
+			fmt.Sprintf("The token %d (%s) ended on %s. An administrator makes a new one.",
+				token.ID, token.Name, token.ExpiresAt.Format(time.DateOnly)))
 	}
 	if err != nil {
 		s.log.ErrorContext(ctx, "token could not be looked up", "error", err)

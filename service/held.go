@@ -68,7 +68,8 @@ func (s *Service) held(h huma.API) {
 				if out.Clashes, err = s.syncs.Clashes(ctx, &w); err != nil {
 					return nil, ofSystems(err)
 				}
-				if out.Tried, err = s.store.PushedList(ctx, store.PushedFilter{OrderID: k.OrderID, Limit: 20}); err != nil {
+				if out.Tried, err = s.store.PushedList(ctx, store.PushedFilter{OrderID: k.OrderID,
+					Limit: 20}); err != nil {
 					return nil, err
 				}
 			}
@@ -77,7 +78,8 @@ func (s *Service) held(h huma.API) {
 	retry := op(http.MethodPost, "/held/{id}/retry", "retry-held", tag, "load", "Try what is held once more")
 	retry.Description = "An order: the orders of its load that failed are loaded again with the newest mapping and " +
 		"lists. A set that came: what it asks for is done again. A notice: it is written anew from the order as it " +
-		"is now. A push: its sync is run for it, with everything looked up anew. Interchanges whose control number came before are let " +
+		"is now. A push: its sync is run for it, with everything looked up anew. Interchanges whose control number " +
+		"came before are let " +
 		"in or refused one by one. What succeeds is not held any more."
 	retry.DefaultStatus = http.StatusAccepted
 	handle(s, h, retry, func(ctx context.Context, in *ByHeld) (*answer[api.Retried], error) {
@@ -92,15 +94,18 @@ func (s *Service) held(h huma.API) {
 		ByHeld
 		Body api.Decision
 	}
-	decide := op(http.MethodPost, "/held/{id}/decide", "decide-held", tag, "load", "Say whose values count where both sides changed them")
-	decide.Description = "Here or there, for all values or by their names. What is theirs is read, and the push is tried again."
+	decide := op(http.MethodPost, "/held/{id}/decide", "decide-held", tag, "load",
+		"Say whose values count where both sides changed them")
+	decide.Description = "Here or there, for all values or by their names. What is theirs is read, and the push is " +
+		"tried again."
 	decide.DefaultStatus = http.StatusAccepted
 	handle(s, h, decide, func(ctx context.Context, in *deciding) (*answer[api.Retried], error) {
 		runs, err := s.syncs.Decide(ctx, in.ID, in.Body, callerOf(ctx).name)
 		return &answer[api.Retried]{api.Retried{Count: 1, Runs: runs}}, ofSystems(err)
 	})
 	type choosing struct{ Body api.HeldFor }
-	many := op(http.MethodPost, "/held/retry", "retry-held-many", tag, "load", "Try all that is held, or a part of it, once more")
+	many := op(http.MethodPost, "/held/retry", "retry-held-many", tag, "load",
+		"Try all that is held, or a part of it, once more")
 	many.Description = "What each kind means stands at retry-held. An empty filter is everything."
 	many.DefaultStatus = http.StatusAccepted
 	handle(s, h, many, func(ctx context.Context, in *choosing) (*answer[api.Retried], error) {
@@ -113,7 +118,8 @@ func (s *Service) held(h huma.API) {
 	})
 	type putting struct{ Body api.PutAside }
 	aside := op(http.MethodPost, "/held/put-aside", "put-aside", tag, "load", "Put what is held aside, with a reason")
-	aside.Description = "It leaves the list of what waits. A push that was put aside is tried again only when its order changes, or " +
+	aside.Description = "It leaves the list of what waits. A push that was put aside is tried again only when its " +
+		"order changes, or " +
 		"when somebody says so. An empty reason lets it wait again."
 	aside.DefaultStatus = http.StatusOK
 	handle(s, h, aside, func(ctx context.Context, in *putting) (*answer[api.Retried], error) {

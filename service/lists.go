@@ -5,6 +5,7 @@ import (
 	"cmp"
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"net/http"
 	"regexp"
@@ -57,6 +58,9 @@ func (s *Service) lists(h huma.API) {
 		if err := checkName(in.Name); err != nil {
 			return nil, err
 		}
+		if err := once("code", in.Body.Entries, func(e list.Entry) string { return e.Code }); err != nil {
+			return nil, err
+		}
 		return nil, s.store.PutList(ctx, in.Name, in.Body.Entries, s.now())
 	})
 
@@ -68,6 +72,9 @@ func (s *Service) lists(h huma.API) {
 	walk.MaxBodyBytes, walk.BodyReadTimeout, walk.DefaultStatus = mostListBody, listReadTime, http.StatusNoContent
 	handle(s, h, walk, func(ctx context.Context, in *putWalk) (*struct{}, error) {
 		if err := checkName(in.Name); err != nil {
+			return nil, err
+		}
+		if err := once("code of theirs", in.Body.Pairs, func(p list.Pair) string { return p.Theirs }); err != nil {
 			return nil, err
 		}
 		return nil, s.store.PutCrosswalk(ctx, in.Name, in.Body.Pairs, s.now())
@@ -178,4 +185,19 @@ func checkName(name string) error {
 	p := problem("invalid_request", "A name is of small letters, digits, _ and -, at most 64.")
 	p.Invalid = []api.Invalid{{Where: "path.name", Message: name}}
 	return p
+}
+
+// once makes sure that no code stands twice in a list: which of the two counts, nobody could tell.
+func once[E any](word string, all []E, code func(E) string) error {
+	seen := make(map[string]int, len(all))
+	for i, e := range all {
+		if before, twice := seen[code(e)]; twice {
+			p := problem("invalid_request", fmt.Sprintf("The %s %q stands twice.", word, code(e)))
+			p.Invalid = []api.Invalid{{Where: fmt.Sprintf("body[%d]", i),
+				Message: fmt.Sprintf("It stands at %d too, counted from 0.", before)}}
+			return p
+		}
+		seen[code(e)] = i
+	}
+	return nil
 }

@@ -52,8 +52,10 @@ func (s *Service) names(h huma.API) {
 			})
 
 		remove := op(http.MethodDelete, noun.path+"/{name}", "remove-"+word, noun.tag, "admin", "Remove a "+word)
-		remove.Description = "It is refused (in_use) while something uses the " + word + ". What was loaded with it stays as " +
-			"it is, and still says from where each value came; a later one of the name goes on counting its versions. A list " +
+		remove.Description = "It is refused (in_use) while something uses the " + word +
+			". What was loaded with it stays as " +
+			"it is, and still says from where each value came; a later one of the name goes on counting its " +
+			"versions. A list " +
 			"that only the checks of orders ask (kind check) can be removed: values are then not looked up any more."
 		remove.DefaultStatus = http.StatusNoContent
 		remove.Errors = append(remove.Errors, http.StatusNotFound, http.StatusConflict)
@@ -62,7 +64,8 @@ func (s *Service) names(h huma.API) {
 		})
 
 		rename := op(http.MethodPost, noun.path+"/{name}/rename", "rename-"+word, noun.tag, "admin", "Rename a "+word)
-		rename.Description = "Everything that uses the " + word + " names it by its new name afterwards: a new version of " +
+		rename.Description = "Everything that uses the " + word +
+			" names it by its new name afterwards: a new version of " +
 			"each such text is kept, with only the name changed. It happens as a whole or not at all."
 		rename.DefaultStatus = http.StatusOK
 		rename.Errors = append(rename.Errors, http.StatusNotFound, http.StatusConflict, http.StatusUnprocessableEntity)
@@ -127,8 +130,9 @@ func words(users []api.Use) []string {
 func (s *Service) unmoved(ctx context.Context, n store.Named, do func([]uses.Text) error) error {
 	if err := s.store.Exists(ctx, n); err != nil {
 		if shipped(n) {
-			return problem("in_use", "The crosswalk "+n.Name+" ships with Koinos: it cannot be removed or renamed. One that is "+
-				"imported under its name takes its place.")
+			return problem("in_use",
+				"The crosswalk "+n.Name+" ships with Koinos: it cannot be removed or renamed. One that is "+
+					"imported under its name takes its place.")
 		}
 		return err
 	}
@@ -176,7 +180,8 @@ func (s *Service) rename(ctx context.Context, n store.Named, to string) (done ap
 			switch u.Kind {
 			case byChecks:
 				return problem("in_use", "The field "+u.Name+" of every order is looked up in the list that is called "+
-					n.Name+": by another name it would not be found. Import it by the other name too, if a mapping shall ask that one.")
+					n.Name+": by another name it would not be found. Import it by the other name too, if a mapping "+
+					"shall ask that one.")
 			case "folder":
 				return inUse(n, words([]api.Use{u}), "Start the service without it, rename the "+string(n.Kind)+
 					", and watch the folder with its new name.")

@@ -48,6 +48,7 @@ var problemKinds = map[string]struct {
 	"name_taken":          {http.StatusConflict, "The name is taken"},
 	"key_in_use":          {http.StatusConflict, "The request is being answered already"},
 	"key_reused":          {http.StatusUnprocessableEntity, "The Idempotency-Key was used for another request"},
+	"busy":                {http.StatusTooManyRequests, "Too much is asked for at once"},
 	"stopping":            {http.StatusServiceUnavailable, "The service is stopping"},
 	"storage_failed":      {http.StatusInsufficientStorage, "The store could not be written"},
 	"internal":            {http.StatusInternalServerError, "Something went wrong here"},
@@ -65,8 +66,9 @@ var frameworkCodes = map[int]string{http.StatusBadRequest: "invalid_request",
 	http.StatusNotAcceptable: "invalid_request", http.StatusNotFound: "not_found",
 	http.StatusMethodNotAllowed: "method_not_allowed", http.StatusRequestEntityTooLarge: "too_large",
 	http.StatusUnauthorized: "login_needed", http.StatusForbidden: "not_allowed",
-	http.StatusServiceUnavailable: "stopping", http.StatusInsufficientStorage: "storage_failed",
-	http.StatusBadGateway: "system_trouble"}
+	http.StatusServiceUnavailable: "stopping", http.StatusTooManyRequests: "busy",
+	http.StatusInsufficientStorage: "storage_failed",
+	http.StatusBadGateway:          "system_trouble"}
 
 // fromFramework turns what the framework finds wrong with a request into a problem.
 func fromFramework(status int, message string, errs ...error) huma.StatusError {
@@ -149,7 +151,8 @@ func (s *Service) fail(ctx context.Context, err error) error {
 		return p
 	case store.Blocked(err) != "":
 		s.log.ErrorContext(ctx, "storage failed", "error", err, "request", requestID(ctx))
-		return problem("storage_failed", finding.Capital(store.Blocked(err))+"; nothing was lost that had been accepted. Try again later.")
+		return problem("storage_failed", finding.Capital(store.Blocked(err))+
+			"; nothing was lost that had been accepted. Try again later.")
 	}
 	s.log.ErrorContext(ctx, "request failed", "error", err, "request", requestID(ctx))
 	return problem("internal", "The service's log has the details under the request id.")

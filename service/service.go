@@ -19,6 +19,7 @@ import (
 	"github.com/danielgtaylor/huma/v2/adapters/humagin"
 	"github.com/gin-contrib/gzip"
 	"github.com/gin-gonic/gin"
+	"golang.org/x/net/netutil"
 
 	"koinos/api"
 	"koinos/core/order"
@@ -65,6 +66,7 @@ type Service struct {
 	hosts    map[string]bool
 	wrong    strangers
 	check    checking
+	turns    *turns
 	http     *http.Server
 	stop     context.CancelFunc // ends streams when the service stops
 	stopped  context.Context
@@ -101,10 +103,12 @@ func New(ctx context.Context, cfg Config, s *store.Store, log *slog.Logger) (*Se
 	}
 	svc.check = checking{asked: make(chan struct{}, 1), state: api.DataCheck{Troubles: []api.Trouble{}}}
 	svc.metrics = newMetrics(engine, systemFigures{svc.syncs, s})
+	svc.turns = newTurns()
 	svc.stopped, svc.stop = context.WithCancel(context.Background())
 	svc.http = &http.Server{
 		Handler: svc.router(), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
-		ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelWarn),
+		MaxHeaderBytes: mostHeader,
+		ErrorLog:       slog.NewLogLogger(log.Handler(), slog.LevelWarn),
 	}
 	if err := svc.forget(ctx); err != nil {
 		return nil, err
@@ -165,6 +169,7 @@ func (s *Service) Serve(ctx context.Context, l net.Listener) error {
 	defer endQueue()
 	work.Go(func() { s.queue.Run(queue) })
 	failed := make(chan error, 1)
+	l = netutil.LimitListener(l, mostConnections)
 	go func() {
 		if s.cfg.TLS != nil {
 			s.http.TLSConfig = s.cfg.TLS
@@ -204,12 +209,13 @@ func (s *Service) router() http.Handler {
 	r.POST("/hooks/:name", s.hook)
 	s.console(r)
 	h := humagin.New(r, apiConfig(s.cfg.Version))
-	h.UseMiddleware(s.authorize(h), s.once(h))
+	h.UseMiddleware(s.authorize(h), s.limit(h), s.once(h))
 	s.register(h)
 	r.NoRoute(s.noRoute)
 	r.HandleMethodNotAllowed = true
 	r.NoMethod(func(c *gin.Context) {
-		abort(c, problem("method_not_allowed", c.Request.Method+" is not for "+c.Request.URL.Path+"."))
+		abort(c, problem("method_not_allowed", shortened(c.Request.Method)+" is not for "+shortened(c.Request.URL.Path)+
+			"."))
 	})
 	return r
 }

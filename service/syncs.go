@@ -56,10 +56,11 @@ func (s *Service) standing(h huma.API) {
 	const tag = "Syncs"
 	type body struct{ RawBody []byte }
 	keep := yamlBody(op(http.MethodPost, "/syncs", "keep-sync", tag, "admin", "Keep a sync"))
-	keep.Description = "The body is the YAML. A changed text makes a new version, which holds for all that is done from then on."
+	keep.Description = "The body is the YAML. A changed text makes a new version, which holds for all that is done " +
+		"from then on."
 	handle(s, h, keep, func(ctx context.Context, in *body) (*answer[api.Sync], error) {
 		kept, err := s.syncs.KeepSync(ctx, string(in.RawBody), callerOf(ctx).name)
-		return &answer[api.Sync]{kept}, mistaken("sync_invalid", err)
+		return &answer[api.Sync]{kept}, mistaken("sync_invalid", ofSystems(err))
 	})
 	handle(s, h, op(http.MethodGet, "/syncs", "list-syncs", tag, "read", "List syncs"),
 		func(ctx context.Context, _ *none) (*answer[api.Page[api.Sync]], error) {
@@ -122,7 +123,8 @@ func (s *Service) syncRuns(h huma.API) {
 		Body api.NewSyncRun
 	}
 	run := op(http.MethodPost, "/syncs/{name}/runs", "run-sync", tag, "load", "Run a sync")
-	run.Description = "Its pulls read now, what waits is due, and systems that are away are tried at once. The run goes on when " +
+	run.Description = "Its pulls read now, what waits is due, and systems that are away are tried at once. The run " +
+		"goes on when " +
 		"the caller leaves, until everything that came of it is done or held."
 	run.DefaultStatus = http.StatusAccepted
 	handle(s, h, run, func(ctx context.Context, in *running) (*answer[api.SyncRun], error) {
@@ -133,7 +135,8 @@ func (s *Service) syncRuns(h huma.API) {
 		BySync
 		Paging
 	}
-	handle(s, h, op(http.MethodGet, "/syncs/{name}/runs", "list-sync-runs", tag, "read", "The runs of a sync, newest first"),
+	handle(s, h, op(http.MethodGet, "/syncs/{name}/runs", "list-sync-runs", tag, "read",
+		"The runs of a sync, newest first"),
 		func(ctx context.Context, in *list) (*paged[api.SyncRun], error) {
 			before, err := in.number()
 			if err != nil {
@@ -154,7 +157,8 @@ func (s *Service) syncRuns(h huma.API) {
 		ID   int64 `path:"id"`
 		Wait bool  `query:"wait" doc:"Answer when it has ended, or after half a minute"`
 	}
-	handle(s, h, op(http.MethodGet, "/sync-runs/{id}", "get-sync-run", tag, "read", "A run, with what became of orders"),
+	handle(s, h, op(http.MethodGet, "/sync-runs/{id}", "get-sync-run", tag, "read",
+		"A run, with what became of orders"),
 		func(ctx context.Context, in *one) (*answer[api.SyncRun], error) {
 			short, stop := context.WithTimeout(ctx, waitFor)
 			if !in.Wait {
@@ -174,8 +178,10 @@ func (s *Service) syncChecks(h huma.API) {
 		Body api.NewCheck
 	}
 	start := op(http.MethodPost, "/syncs/{name}/checks", "start-check", tag, "load", "Compare both sides of a sync")
-	start.Description = "dry-run: what a run would do. reconcile: everything on both sides, and what sources have lost and targets " +
-		"have besides. link: which records are orders that are not linked yet. Without repair nothing is written, neither here " +
+	start.Description = "dry-run: what a run would do. reconcile: everything on both sides, and what sources have " +
+		"lost and targets " +
+		"have besides. link: which records are orders that are not linked yet. Without repair nothing is written, " +
+		"neither here " +
 		"nor there."
 	start.DefaultStatus = http.StatusAccepted
 	handle(s, h, start, func(ctx context.Context, in *asking) (*answer[api.SyncCheck], error) {
@@ -293,7 +299,8 @@ func (s *Service) syncWork(h huma.API) {
 			if in.State == api.TaskUnanswered {
 				all, err = s.syncs.Unanswered(ctx, in.Name, after, in.Limit+1)
 			} else {
-				all, err = s.store.Tasks(ctx, store.TaskFilter{Sync: in.Name, State: in.State, After: after, Limit: in.Limit + 1})
+				all, err = s.store.Tasks(ctx, store.TaskFilter{Sync: in.Name, State: in.State, After: after,
+					Limit: in.Limit + 1})
 			}
 			if err != nil {
 				return nil, err
@@ -313,7 +320,8 @@ func (s *Service) syncWork(h huma.API) {
 			var order int64
 			if err == nil && in.Order != "" {
 				order, err = s.store.FindOrder(ctx, in.Order)
-				if id, number := strconv.ParseInt(in.Order, 10, 64); number == nil && errors.Is(err, store.ErrNotFound) {
+				if id, number := strconv.ParseInt(in.Order, 10, 64); number == nil &&
+					errors.Is(err, store.ErrNotFound) {
 					order, err = id, nil // of an order that was removed the history stays
 				}
 			}
@@ -367,12 +375,12 @@ func (s *Service) tryAgain(ctx context.Context, all []api.HeldWork) (api.Retried
 			err = s.sendAgain(ctx, &w, &out)
 		}
 		if err != nil {
-			return out, err
+			return out, ofSystems(err)
 		}
 	}
 	runs, err := s.syncs.RetryHeld(ctx, pushes, by)
 	out.Runs = runs
-	return out, err
+	return out, ofSystems(err)
 }
 
 // sendAgain writes a notice anew.
@@ -381,7 +389,8 @@ func (s *Service) sendAgain(ctx context.Context, w *api.HeldWork, out *api.Retri
 	if err != nil {
 		return err
 	}
-	sent, err := s.exchange.Send(ctx, w.Partner, api.Wanted{Set: set.Kind, Orders: []string{w.Number}}, callerOf(ctx).name)
+	sent, err := s.exchange.Send(ctx, w.Partner, api.Wanted{Set: set.Kind, Orders: []string{w.Number}},
+		callerOf(ctx).name)
 	if len(sent.Interchanges) > 0 {
 		out.Interchange = sent.Interchanges[0].ID
 	}

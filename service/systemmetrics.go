@@ -37,7 +37,8 @@ var messages = prometheus.NewDesc("koinos_deliveries", "Messages to subscribers 
 
 // Of syncs: what waits, what is held, and how long what has waited longest has waited.
 var (
-	syncTasks = prometheus.NewDesc("koinos_sync_orders", "Orders of a sync that wait to be written, are held, or were put aside.",
+	syncTasks = prometheus.NewDesc("koinos_sync_orders",
+		"Orders of a sync that wait to be written, are held, or were put aside.",
 		[]string{"sync", "state"}, nil)
 	syncLag = prometheus.NewDesc("koinos_sync_lag_seconds", "How long the order that has waited longest has waited.",
 		[]string{"sync"}, nil)
@@ -111,8 +112,9 @@ func (f systemFigures) collectMessages(to chan<- prometheus.Metric) {
 		return
 	}
 	for _, y := range all {
-		for state, n := range map[string]int{api.DeliveryWaiting: y.Counts.Waiting, api.DeliveryDelivered: y.Counts.Delivered,
-			api.DeliveryFailed: y.Counts.Failed} {
+		for state, n := range map[string]int{api.DeliveryWaiting: y.Counts.Waiting,
+			api.DeliveryDelivered: y.Counts.Delivered,
+			api.DeliveryFailed:    y.Counts.Failed} {
 			to <- prometheus.MustNewConstMetric(messages, prometheus.GaugeValue, float64(n), y.Name, state)
 		}
 	}

@@ -369,7 +369,7 @@ func (f *InterchangeFilter) query(now time.Time) (string, []any) {
 		append(args, f.Limit)
 }
 
-// Interchanges lists interchanges, newest first.
+// Interchanges lists interchanges, newest first, without their findings.
 func (s *Store) Interchanges(ctx context.Context, f InterchangeFilter, now time.Time) ([]api.Interchange, error) {
 	query, args := f.query(now)
 	var rows []interchangeRow
@@ -379,7 +379,7 @@ func (s *Store) Interchanges(ctx context.Context, f InterchangeFilter, now time.
 	return interchangesOf(rows, now)
 }
 
-// Waiting lists interchanges that wait for somebody: held, rejected by the
+// Waiting lists interchanges, without their findings, that wait for somebody: held, rejected by the
 // partner, from nobody known, or not acknowledged in time.
 func (s *Store) Waiting(ctx context.Context, now time.Time) ([]api.Interchange, error) {
 	var rows []interchangeRow
@@ -397,6 +397,7 @@ func interchangesOf(rows []interchangeRow, now time.Time) ([]api.Interchange, er
 		if list[k], err = rows[k].interchange(); err != nil {
 			return nil, err
 		}
+		list[k].Findings = nil
 		late(&list[k], now)
 	}
 	return list, nil

@@ -1,0 +1,145 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"strings"
+	"testing"
+	"time"
+)
+
+// TestCostlyNames makes sure that what takes turns is what the API has.
+func TestCostlyNames(t *testing.T) {
+	b, err := os.ReadFile("../docs/openapi.json")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var spec struct {
+		Paths map[string]map[string]struct {
+			OperationID string `json:"operationId"`
+		} `json:"paths"`
+	}
+	if err := json.Unmarshal(b, &spec); err != nil {
+		t.Fatal(err)
+	}
+	has := map[string]bool{}
+	for _, methods := range spec.Paths {
+		for _, o := range methods {
+			has[o.OperationID] = true
+		}
+	}
+	for name, n := range costly {
+		if !has[name] || n < 1 || n > mostForOne {
+			t.Errorf("%s counts %d, and the API knows it: %t", name, n, has[name])
+		}
+	}
+}
+
+// TestTurns lets one caller take no more than its share, whatever it asks for, and others go on.
+func TestTurns(t *testing.T) {
+	ctx := context.Background()
+	turns := newTurns()
+	turns.queued = 20 * time.Millisecond
+	take := func(who string, n int64) func() {
+		end, ok := turns.take(ctx, who, n)
+		if !ok {
+			return nil
+		}
+		return end
+	}
+	first, second := take("a", 1), take("a", 2)
+	if first == nil || second == nil || take("a", 1) != nil {
+		t.Fatal("a may have three, and has others")
+	}
+	other := take("b", 1)
+	if other == nil {
+		t.Fatal("b waits for a")
+	}
+	if take("c", 1) != nil {
+		t.Fatal("there is a fifth")
+	}
+	second()
+	third := take("c", 2)
+	if third == nil {
+		t.Fatal("what a gave back is not there for c")
+	}
+	for _, end := range []func(){first, other, third} {
+		end()
+	}
+	if len(turns.of) != 0 || !turns.all.TryAcquire(mostCostly) {
+		t.Errorf("something is left: %v", turns.of)
+	}
+}
+
+func TestShortened(t *testing.T) {
+	if got := shortened(strings.Repeat("x", 1<<20)); got != strings.Repeat("x", mostLogged)+"…" {
+		t.Errorf("%d characters", len(got))
+	}
+	if got := shortened("/api/v1/orders"); got != "/api/v1/orders" {
+		t.Error(got)
+	}
+}
+
+// TestMoving gives up on who sends the half of a body and stops, and on who asks and does not read; who is slow and
+// goes on is waited for.
+func TestMoving(t *testing.T) {
+	const patience = 150 * time.Millisecond
+	ended := make(chan error, 1)
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		c := http.NewResponseController(w)
+		if r.Method == http.MethodPost {
+			_, err := io.Copy(io.Discard, &movingBody{r.Body, c, patience})
+			ended <- err
+			return
+		}
+		var err error
+		for n := 0; n < 64 && err == nil; n++ {
+			_, err = (&movingReader{w, c, patience}).Write(make([]byte, 1<<20))
+		}
+		ended <- err
+	}))
+	defer server.Close()
+	for _, c := range []struct {
+		name string
+		send func(net.Conn)
+		late bool // it is given up
+	}{
+		{"half a body", func(c net.Conn) {
+			fmt.Fprint(c, "POST / HTTP/1.1\r\nHost: x\r\nContent-Length: 100\r\n\r\nhalf")
+		}, true},
+		{"a slow body", func(c net.Conn) {
+			fmt.Fprint(c, "POST / HTTP/1.1\r\nHost: x\r\nContent-Length: 6\r\n\r\n")
+			for range 6 {
+				time.Sleep(patience / 3)
+				fmt.Fprint(c, "x")
+			}
+		}, false},
+		{"nobody reads", func(c net.Conn) { fmt.Fprint(c, "GET / HTTP/1.1\r\nHost: x\r\n\r\n") }, true},
+		{"somebody reads", func(c net.Conn) {
+			fmt.Fprint(c, "GET / HTTP/1.1\r\nHost: x\r\nConnection: close\r\n\r\n")
+			_, _ = io.Copy(io.Discard, c)
+		}, false},
+	} {
+		conn, err := net.Dial("tcp", server.Listener.Addr().String())
+		if err != nil {
+			t.Fatal(err)
+		}
+		c.send(conn)
+		select {
+		case err := <-ended:
+			if late := errors.Is(err, os.ErrDeadlineExceeded); late != c.late || err != nil && !late {
+				t.Errorf("%s: %v", c.name, err)
+			}
+		case <-time.After(20 * time.Second):
+			t.Errorf("%s: it is waited for", c.name)
+		}
+		conn.Close()
+	}
+}
