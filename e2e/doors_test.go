@@ -8,6 +8,7 @@ import (
 	"crypto/x509"
 	"encoding/json"
 	"encoding/pem"
+	"fmt"
 	"io"
 	"math/big"
 	"net/http"
@@ -204,5 +205,62 @@ func TestHTTPS(t *testing.T) {
 	}
 	if n := serial(); n != 2 {
 		t.Errorf("certificate %d while the file is being written", n)
+	}
+}
+
+// TestWatchedFigures makes sure that the rules for alerts and the dashboard ask only for figures that there are.
+func TestWatchedFigures(t *testing.T) {
+	dir := t.TempDir()
+	s := start(t, t.TempDir(), "demo")
+	in := filepath.Join(dir, "in")
+	mapping := filepath.Join(dir, "plain.yaml")
+	if err := os.WriteFile(mapping, []byte(csvMapping), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	_, demo := s.do("GET", "/metrics", "")
+	s.stop()
+	data := t.TempDir()
+	s = start(t, data, "serve")
+	if _, said, code := s.koinos("mapping", "keep", mapping); code != 0 {
+		t.Fatal(said)
+	}
+	s.stop()
+	s = start(t, data, "serve", "--folder", in+"=plain")
+	if err := os.MkdirAll(in, 0o700); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(filepath.Join(in, "half.csv.part"), []byte("Order\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if res, said := s.do("POST", "/api/v1/subscriptions", `{"name":"shed","url":"http://127.0.0.1:9/hooks"}`,
+		"Content-Type: application/json"); res.StatusCode != 201 {
+		t.Fatal(said)
+	}
+	_, is := s.do("GET", "/metrics", "")
+	if want := fmt.Sprintf("koinos_folder_files{folder=%q} 1\n", in); !strings.Contains(is, want) {
+		t.Errorf("no %s", want)
+	}
+	for _, want := range []string{`koinos_held{kind="order"} `, "koinos_orders ", "koinos_disk_free_bytes ",
+		"koinos_writes_total "} {
+		if _, value, there := strings.Cut(demo, "\n"+want); !there || strings.HasPrefix(value, "0\n") {
+			t.Errorf("%s is %.10s", want, value)
+		}
+	}
+	asked := regexp.MustCompile(`\b(?:koinos|process)_[a-z_]+`)
+	for _, name := range []string{"../docs/operation/alerts.yaml", "../docs/operation/dashboard.json"} {
+		b, err := os.ReadFile(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		n := 0
+		for _, figure := range asked.FindAllString(string(b), -1) {
+			n++
+			if !strings.Contains(demo+is, "\n"+figure+"{") && !strings.Contains(demo+is, "\n"+figure+" ") {
+				t.Errorf("%s asks for %s, which there is not", name, figure)
+			}
+		}
+		if n < 10 {
+			t.Errorf("%s asks for %d figures", name, n)
+		}
 	}
 }

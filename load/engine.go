@@ -294,13 +294,6 @@ func (e *Engine) Total() outcome.Counts {
 	return e.total
 }
 
-// Running is how many loads run now.
-func (e *Engine) Running() int {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	return len(e.runs)
-}
-
 // perform runs a load to its end, whatever that is, and records it: it is the
 // work of a job.
 func (e *Engine) perform(ctx context.Context, id int64) error {

@@ -166,7 +166,6 @@ func TestStartWhileWriting(t *testing.T) {
 	answered := make(chan error)
 	go func() {
 		time.Sleep(20 * time.Millisecond) // Start waits for the writer by now
-		e.Running()
 		e.Total()
 		_, err := e.Get(ctx, l.ID)
 		answered <- err

@@ -17,17 +17,16 @@ type metrics struct {
 	requests *prometheus.HistogramVec
 }
 
-func newMetrics(engine *load.Engine, figures systemFigures) *metrics {
+func newMetrics(engine *load.Engine, figures ...prometheus.Collector) *metrics {
 	m := &metrics{
 		registry: prometheus.NewRegistry(),
 		requests: prometheus.NewHistogramVec(prometheus.HistogramOpts{
 			Name: "koinos_request_seconds", Help: "Time to answer requests.", Buckets: prometheus.DefBuckets,
 		}, []string{"method", "route", "status"}),
 	}
-	m.registry.MustRegister(figures, m.requests, collectors.NewGoCollector(),
+	m.registry.MustRegister(figures...)
+	m.registry.MustRegister(m.requests, collectors.NewGoCollector(),
 		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}),
-		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "koinos_loads_running", Help: "Loads that run now."},
-			func() float64 { return float64(engine.Running()) }),
 		prometheus.NewCounterFunc(prometheus.CounterOpts{Name: "koinos_orders_loaded_total",
 			Help: "Orders stored since the service started."},
 			func() float64 { return float64(engine.Total().Loaded) }),

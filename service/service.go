@@ -102,7 +102,7 @@ func New(ctx context.Context, cfg Config, s *store.Store, log *slog.Logger) (*Se
 		svc.hosts[strings.ToLower(h)] = true
 	}
 	svc.check = checking{asked: make(chan struct{}, 1), state: api.DataCheck{Troubles: []api.Trouble{}}}
-	svc.metrics = newMetrics(engine, systemFigures{svc.syncs, s})
+	svc.metrics = newMetrics(engine, systemFigures{svc.syncs, s}, workFigures{s, &svc.cfg, svc.now})
 	svc.turns = newTurns()
 	svc.stopped, svc.stop = context.WithCancel(context.Background())
 	svc.http = &http.Server{

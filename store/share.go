@@ -28,8 +28,7 @@ func (s *Store) Share(ctx context.Context, f func(*Tx) error) error {
 	s.queueMu.Lock()
 	s.queue = append(s.queue, w)
 	s.queueMu.Unlock()
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	defer s.turn()()
 	if w.done { // whoever had the writer before took it along
 		return w.err
 	}

@@ -29,9 +29,10 @@ var ErrNotFound = errors.New("not found")
 
 // Store is an open data folder.
 type Store struct {
-	dir  string
-	lock *os.File
-	mu   sync.Mutex // held by the one writer
+	dir   string
+	lock  *os.File
+	mu    sync.Mutex // held by the one writer
+	turns turns
 
 	queueMu sync.Mutex
 	queue   []*shared // work that waits to share a transaction
@@ -216,8 +217,7 @@ func (s *Store) documentsReady() error {
 // would give its connection up. f may end it by returning ctx's error. A panic
 // of f undoes the transaction and is an error.
 func (s *Store) Write(ctx context.Context, f func(*Tx) error) error {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	defer s.turn()()
 	return s.write(ctx, f)
 }
 
