@@ -115,7 +115,8 @@ func (r *running) address() string { return r.scheme + r.listener.Addr().String(
 
 func (a *app) serve() *cobra.Command {
 	cfg := service.Config{Limits: source.DefaultLimits}
-	var data, logFormat, cert, key string
+	var data, logFormat, cert, key, config string
+	var show bool
 	var folders []string
 	var maxBody, maxUnpacked int64
 	c := &cobra.Command{
@@ -131,6 +132,10 @@ A watched folder (--folder DIR=MAPPING, or a sequence's name) takes in every fil
 that has stopped growing and moves it to done, or to failed where an order did
 not go in, with the marked-up copy beside it.
 
+Each option can be a line of a file (--config), or a variable: KOINOS_MAX_BODY is
+--max-body. What is said with the command counts first, then the variable, then the
+file.
+
 The folder of --exchange has one for each trading partner, with in (what they
 send) and out (what we send); koinos partner keep makes partners known.`,
 		Example: `  koinos serve
@@ -140,6 +145,17 @@ send) and out (what we send); koinos partner keep makes partners known.`,
   koinos serve --exchange /srv/edi
   koinos serve --folder /srv/in/saltry=saltry-orders --folder /srv/in/desk=drop-ship`,
 		RunE: func(c *cobra.Command, _ []string) error {
+			all, err := settings(c, config, data)
+			if err != nil {
+				return err
+			}
+			if show {
+				a.showSettings(all)
+				return nil
+			}
+			if logFormat != "text" && logFormat != "json" {
+				return usage{fmt.Errorf("--log is text or json, not %q", logFormat)}
+			}
 			log := newLog(a, logFormat)
 			for _, f := range folders {
 				dir, name, ok := strings.Cut(f, "=")
@@ -197,6 +213,9 @@ send) and out (what we send); koinos partner keep makes partners known.`,
 		"file of a certificate (PEM) to serve HTTPS with; it is read again when it changes")
 	f.StringVar(&key, "tls-key", "", "file of the certificate's key (PEM)")
 	f.StringVar(&logFormat, "log", "text", "text or json")
+	f.StringVar(&config, "config", os.Getenv("KOINOS_CONFIG"),
+		"file with these settings, a line for each; left out, koinos.yaml in the data folder")
+	f.BoolVar(&show, "show-config", false, "print every setting, with where its value comes from, and end")
 	return c
 }
 

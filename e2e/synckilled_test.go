@@ -105,7 +105,7 @@ func newOffice(t *testing.T, seed uint64) *office {
 	t.Cleanup(jobs.Close)
 	o.env = append(o.disk.env, "SLIPWAY_URL="+o.shop.URL, "SLIPWAY_TOKEN=slipway-demo",
 		"SLIPWAY_HOOK_SECRET=whsec_cXVpbGxtZXJlLWNoYW5kbGVyeS1kZW1v", "LEDGERLINE_URL="+o.books.URL,
-		"LEDGERLINE_ID=koinos", "LEDGERLINE_SECRET=ledgerline-demo", "KOINOS_LOG=warn",
+		"LEDGERLINE_ID=koinos", "LEDGERLINE_SECRET=ledgerline-demo",
 		"DEPOT_URL="+jobs.URL, "YARD_FOLDER="+o.yard)
 	o.s = startWith(t, o.env, o.data, "serve")
 	ctx := context.Background()
