@@ -94,7 +94,7 @@ func (a *app) lists(crosswalk bool) *cobra.Command {
 			if to == "" {
 				return listfile.Write(a.out, entries, crosswalk, false)
 			}
-			return folder.WriteWhole(to, func(w io.Writer) error {
+			return folder.Usual.Write(to, func(w io.Writer) error {
 				return listfile.Write(w, entries, crosswalk, strings.EqualFold(filepath.Ext(to), ".xlsx"))
 			})
 		},

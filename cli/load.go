@@ -487,7 +487,7 @@ func (a *app) loadReport() *cobra.Command {
 				}
 				return a.client().Report(c.Context(), id, format, a.out)
 			}
-			err = folder.WriteWhole(to, func(w io.Writer) error {
+			err = folder.Usual.Write(to, func(w io.Writer) error {
 				return a.client().Report(c.Context(), id, format, w)
 			})
 			if err == nil {

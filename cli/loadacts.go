@@ -216,7 +216,7 @@ also what people have written into it.`,
 				to = args[0]
 			}
 			var count report.Refreshed
-			err = folder.WriteWhole(to, func(w io.Writer) error {
+			err = folder.Usual.Write(to, func(w io.Writer) error {
 				count, err = a.client().RefreshReport(c.Context(), filepath.Base(args[0]), f, w)
 				return err
 			})

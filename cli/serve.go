@@ -21,6 +21,7 @@ import (
 	"koinos/api"
 	"koinos/core/report"
 	"koinos/core/source"
+	"koinos/folder"
 	"koinos/service"
 	"koinos/store"
 )
@@ -117,6 +118,7 @@ func (a *app) serve() *cobra.Command {
 	cfg := service.Config{Limits: source.DefaultLimits}
 	var data, logFormat, cert, key, config string
 	var show bool
+	filesMode := "0640"
 	var folders []string
 	var maxBody, maxUnpacked int64
 	c := &cobra.Command{
@@ -156,6 +158,11 @@ send) and out (what we send); koinos partner keep makes partners known.`,
 			if logFormat != "text" && logFormat != "json" {
 				return usage{fmt.Errorf("--log is text or json, not %q", logFormat)}
 			}
+			mode, err := strconv.ParseUint(filesMode, 8, 32)
+			if err != nil || mode > 0o666 || mode&0o600 != 0o600 || mode&0o111 != 0 {
+				return usage{fmt.Errorf("--files-mode is who may read and write, as in 0640 or 0660, not %q", filesMode)}
+			}
+			cfg.FilesMode = folder.Mode(mode)
 			log := newLog(a, logFormat)
 			for _, f := range folders {
 				dir, name, ok := strings.Cut(f, "=")
@@ -199,6 +206,8 @@ send) and out (what we send); koinos partner keep makes partners known.`,
 		"DIR=MAPPING: load the files that come into a folder; may be given several times")
 	f.StringVar(&cfg.Exchange, "exchange", "",
 		"folder with one for each trading partner: files come into PARTNER/in and go out by PARTNER/out")
+	f.StringVar(&filesMode, "files-mode", filesMode,
+		"mode of the files that the service writes into folders of --exchange and --folder, which get it too")
 	f.StringVar(&cfg.Listen, "listen", DefaultAddress, "host:port; anything but loopback insists on tokens")
 	f.StringVar(&cfg.Outside, "outside", "",
 		"address under which other applications reach the service, such as https://koinos.quillmere.example")

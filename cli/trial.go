@@ -134,7 +134,7 @@ crosswalks, and the headings of mappings named with --known count as words.`,
 				return err
 			}
 			if to != "" {
-				if err := folder.WriteWhole(to, func(w io.Writer) error {
+				if err := folder.Usual.Write(to, func(w io.Writer) error {
 					_, err := io.WriteString(w, p.Text)
 					return err
 				}); err != nil {
@@ -299,7 +299,7 @@ func (a *app) testOne(ctx context.Context, m *mapping.Mapping, set *list.Set, do
 		return r, nil
 	case update:
 		r.Result = "written"
-		return r, folder.WriteWhole(document+".expected", func(w io.Writer) error {
+		return r, folder.Usual.Write(document+".expected", func(w io.Writer) error {
 			_, err := w.Write(out.Bytes())
 			return err
 		})

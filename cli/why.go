@@ -162,7 +162,7 @@ func (a *app) blankSheet() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := folder.WriteWhole(to, func(w io.Writer) error { return writing.Blank(w, m, set) }); err != nil {
+			if err := folder.Usual.Write(to, func(w io.Writer) error { return writing.Blank(w, m, set) }); err != nil {
 				return err
 			}
 			if done, err := a.json(written{File: to}); done {
@@ -218,7 +218,7 @@ func (a *app) writeOrders() *cobra.Command {
 				q.Set("format", format)
 			}
 			problems := 0
-			err := folder.WriteWhole(to, func(w io.Writer) (err error) {
+			err := folder.Usual.Write(to, func(w io.Writer) (err error) {
 				if looksLikeFile(mappingName) {
 					problems, err = a.writeLocally(c.Context(), w, mappingName, source.Format(format), loadID, ids)
 				} else {
@@ -341,7 +341,7 @@ koinos crosswalk import NAME FILE --add, or koinos list import NAME FILE --add.`
 					num(m.Count)})
 			}
 			for file, rows := range tables {
-				if err := folder.WriteWhole(to+string(os.PathSeparator)+file,
+				if err := folder.Usual.Write(to+string(os.PathSeparator)+file,
 					func(w io.Writer) error { return csv.NewWriter(w).WriteAll(rows) }); err != nil {
 					return err
 				}

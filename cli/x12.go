@@ -159,7 +159,7 @@ Control numbers must be new ones: say the first of each.`,
 			if to == "" {
 				return write(a.out)
 			}
-			return folder.WriteWhole(to, write)
+			return folder.Usual.Write(to, write)
 		},
 	}
 	answer.Flags().StringVar(&to, "to", "", "file to write; left out, standard output")

@@ -29,7 +29,8 @@ import (
 type Exchange struct {
 	store  *store.Store
 	engine *load.Engine
-	dir    string // a folder for each partner, with in and out; "" is none
+	mode   folder.Mode // of the files there
+	dir    string      // a folder for each partner, with in and out; "" is none
 	now    func() time.Time
 	log    *slog.Logger
 
@@ -38,9 +39,9 @@ type Exchange struct {
 	locks map[string]*sync.Mutex      // by partner: what is told to one is worked out once at a time
 }
 
-// New makes an exchange over a store. Dir holds a folder for each partner.
-func New(s *store.Store, engine *load.Engine, dir string, now func() time.Time, log *slog.Logger) *Exchange {
-	return &Exchange{store: s, engine: engine, dir: dir, now: now, log: log, cache: map[string]*partner.Partner{},
+// New makes an exchange over a store. Dir holds a folder for each partner, whose files get a mode.
+func New(s *store.Store, engine *load.Engine, dir string, mode folder.Mode, now func() time.Time, log *slog.Logger) *Exchange {
+	return &Exchange{store: s, engine: engine, dir: dir, mode: mode, now: now, log: log, cache: map[string]*partner.Partner{},
 		locks: map[string]*sync.Mutex{}}
 }
 
@@ -310,10 +311,10 @@ func ended(tail []byte) bool {
 
 // watch takes in the files of a partner's folder.
 func (x *Exchange) watch(ctx context.Context, name string) {
-	if err := os.MkdirAll(filepath.Join(x.dir, name, "out"), 0o755); err != nil {
+	if err := x.mode.Folder(filepath.Join(x.dir, name, "out")); err != nil {
 		x.log.Error("partner's folder cannot be made", "partner", name, "error", err)
 	}
-	w := folder.Watch{Dir: filepath.Join(x.dir, name, "in"), Quiet: partnerQuiet, Ended: ended,
+	w := folder.Watch{Dir: filepath.Join(x.dir, name, "in"), Mode: x.mode, Quiet: partnerQuiet, Ended: ended,
 		Load: func(ctx context.Context, f *os.File, file, once string) (folder.Result, error) {
 			came, err := x.Receive(ctx, f, Arrival{Name: file, By: "folder " + name,
 				Once: "folder " + name + " " + once})

@@ -23,6 +23,7 @@ import (
 	"koinos/core/source"
 	"koinos/core/x12"
 	"koinos/demo"
+	"koinos/folder"
 	"koinos/jobs"
 	"koinos/load"
 	"koinos/store"
@@ -43,7 +44,7 @@ func open(t testing.TB) *desk {
 	d := &desk{t: t, at: time.Date(2026, 3, 16, 8, 0, 0, 0, time.UTC), dir: t.TempDir()}
 	log := slog.New(slog.NewTextHandler(io.Discard, nil))
 	engine := load.New(s, source.DefaultLimits, d.clock, log)
-	d.Exchange = New(s, engine, d.dir, d.clock, log)
+	d.Exchange = New(s, engine, d.dir, folder.Usual, d.clock, log)
 	kinds := engine.Kinds()
 	maps.Copy(kinds, d.Kinds())
 	queue := jobs.New(s, kinds, time.Now, log)

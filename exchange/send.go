@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -20,7 +19,6 @@ import (
 	"koinos/core/origin"
 	"koinos/core/partner"
 	"koinos/core/x12"
-	"koinos/folder"
 	"koinos/store"
 )
 
@@ -252,7 +250,7 @@ func (x *Exchange) put(t *store.Tx, p *partner.Partner, set string, good []*tell
 func (x *Exchange) deliver(ctx context.Context, i *api.Interchange) error {
 	if x.dir != "" {
 		dir := filepath.Join(x.dir, i.Partner, "out")
-		if err := os.MkdirAll(dir, 0o755); err != nil {
+		if err := x.mode.Folder(dir); err != nil {
 			return err
 		}
 		f, err := x.store.OpenFile(i.Document)
@@ -260,7 +258,7 @@ func (x *Exchange) deliver(ctx context.Context, i *api.Interchange) error {
 			return err
 		}
 		defer f.Close()
-		if err := folder.WriteWhole(filepath.Join(dir, i.Name), func(w io.Writer) error {
+		if err := x.mode.Write(filepath.Join(dir, i.Name), func(w io.Writer) error {
 			_, err := io.Copy(w, f)
 			return err
 		}); err != nil {

@@ -21,7 +21,8 @@ import (
 
 // Watch is one watched folder and what becomes of its files.
 type Watch struct {
-	Dir string
+	Dir  string
+	Mode Mode // of what is written beside the files
 	// Quiet is how long a file must look the same before it is taken; 0 is two looks.
 	Quiet time.Duration
 	// Ended reports of the end of a file, its last tailBytes at most, that nothing more
@@ -75,7 +76,7 @@ const mostName = 220
 func (w *Watch) Run(ctx context.Context, every time.Duration, log *slog.Logger) error {
 	for _, dir := range []string{w.Dir, filepath.Join(w.Dir, Done), filepath.Join(w.Dir, Failed),
 		filepath.Join(w.Dir, Working)} {
-		if err := os.MkdirAll(dir, 0o755); err != nil {
+		if err := w.Mode.Folder(dir); err != nil {
 			return fmt.Errorf("watched folder: %w", err)
 		}
 	}
@@ -127,7 +128,7 @@ func (w *Watch) take(files map[string]seen, looks int) error {
 		}
 		delete(files, name)
 		arrival := filepath.Join(w.Dir, Working, time.Now().UTC().Format("20060102-150405.000000000-")+rand.Text()[:6])
-		if err := os.Mkdir(arrival, 0o755); err != nil {
+		if err := w.Mode.Folder(arrival); err != nil {
 			return err
 		}
 		err = os.Rename(filepath.Join(w.Dir, name), filepath.Join(arrival, name))
@@ -273,7 +274,7 @@ func (w *Watch) load(ctx context.Context, arrival, name string) error {
 	case r.Mark != nil:
 		marked := func(out io.Writer) error { return safely(func() error { return r.Mark(out) }) }
 		// the file was loaded all the same
-		if err := WriteWhole(beside+"-load-"+strconv.FormatInt(r.Load, 10)+r.Ext, marked); err != nil {
+		if err := w.Mode.Write(beside+"-load-"+strconv.FormatInt(r.Load, 10)+r.Ext, marked); err != nil {
 			if err := w.says(to, "%s is load %d; its marked-up copy could not be written:\n%v\n", name, r.Load, err); err != nil {
 				return err
 			}
@@ -303,9 +304,25 @@ func free(dir, name string) string {
 	}
 }
 
-// WriteWhole writes a file whole or not at all: under a name that nobody takes
+// Mode is who may do what with files that are written for others, as in 0640; their folders can be entered
+// by whoever may read.
+type Mode fs.FileMode
+
+// Usual is the mode of files of which nobody has said anything.
+const Usual Mode = 0o644
+
+// Folder makes a folder, where it is not there yet, with this mode whatever the process masks.
+func (m Mode) Folder(dir string) error {
+	if _, err := os.Stat(dir); err == nil {
+		return nil
+	}
+	mode := fs.FileMode(m | m>>2&0o111)
+	return errors.Join(os.MkdirAll(dir, mode), os.Chmod(dir, mode))
+}
+
+// Write writes a file whole or not at all: under a name that nobody takes
 // up, and then under its own.
-func WriteWhole(name string, write func(io.Writer) error) error {
+func (m Mode) Write(name string, write func(io.Writer) error) error {
 	tmp, err := os.CreateTemp(filepath.Dir(name), ".koinos-*")
 	if err != nil {
 		return err
@@ -315,7 +332,7 @@ func WriteWhole(name string, write func(io.Writer) error) error {
 	if err := write(tmp); err != nil {
 		return err
 	}
-	if err := errors.Join(tmp.Chmod(0o644), tmp.Close()); err != nil {
+	if err := errors.Join(tmp.Chmod(fs.FileMode(m)), tmp.Close()); err != nil {
 		return err
 	}
 	return os.Rename(tmp.Name(), name)
@@ -323,7 +340,7 @@ func WriteWhole(name string, write func(io.Writer) error) error {
 
 // says writes a text beside a file.
 func (w *Watch) says(file, format string, args ...any) error {
-	return WriteWhole(strings.TrimSuffix(file, filepath.Ext(file))+".txt", func(out io.Writer) error {
+	return w.Mode.Write(strings.TrimSuffix(file, filepath.Ext(file))+".txt", func(out io.Writer) error {
 		_, err := fmt.Fprintf(out, format, args...)
 		return err
 	})

@@ -39,7 +39,7 @@ func TestWatch(t *testing.T) {
 		put(name, name)
 	}
 	asked, later := map[string]int{}, 0
-	w := &Watch{Dir: dir, Load: func(_ context.Context, f *os.File, name, once string) (Result, error) {
+	w := &Watch{Dir: dir, Mode: 0o640, Load: func(_ context.Context, f *os.File, name, once string) (Result, error) {
 		b, err := io.ReadAll(f)
 		if err != nil || string(b) != name || !strings.HasPrefix(once, "folder "+dir+" 20") {
 			t.Errorf("%s holds %q, is called %q: %v", name, b, once, err)
@@ -133,7 +133,7 @@ func TestArrivals(t *testing.T) {
 	var mu sync.Mutex
 	var came []arrival
 	names := map[string]bool{}
-	w := &Watch{Dir: dir, Load: func(_ context.Context, f *os.File, name, once string) (Result, error) {
+	w := &Watch{Dir: dir, Mode: 0o640, Load: func(_ context.Context, f *os.File, name, once string) (Result, error) {
 		b, err := io.ReadAll(f)
 		mu.Lock()
 		defer mu.Unlock()
@@ -210,7 +210,7 @@ func TestEnded(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	w := &Watch{Dir: dir, Quiet: 5 * time.Second, Ended: func(tail []byte) bool { return string(tail) == "whole" }}
+	w := &Watch{Dir: dir, Mode: 0o640, Quiet: 5 * time.Second, Ended: func(tail []byte) bool { return string(tail) == "whole" }}
 	files := map[string]seen{}
 	if err := os.Mkdir(filepath.Join(dir, Working), 0o755); err != nil {
 		t.Fatal(err)
@@ -240,14 +240,38 @@ func TestWriteWhole(t *testing.T) {
 		{func(w io.Writer) error { _, _ = io.WriteString(w, "half"); return broken }, broken, "one"},
 		{func(w io.Writer) error { _, err := io.WriteString(w, "two"); return err }, nil, "two"},
 	} {
-		if err := WriteWhole(name, c.write); !errors.Is(err, c.err) {
+		if err := Mode(0o660).Write(name, c.write); !errors.Is(err, c.err) {
 			t.Errorf("%v, want %v", err, c.err)
 		}
 		if b, err := os.ReadFile(name); err != nil || string(b) != c.text {
 			t.Errorf("%q, want %q (%v)", b, c.text, err)
 		}
+		if info, err := os.Stat(name); err != nil || info.Mode() != 0o660 {
+			t.Errorf("its mode is %s, %v", info.Mode(), err)
+		}
 		if left, err := os.ReadDir(dir); err != nil || len(left) != 1 {
 			t.Errorf("%d files, %v", len(left), err)
+		}
+	}
+}
+
+// Folders can be entered by whoever may read the files in them, whatever the process masks; one that is there stays.
+func TestModeOfFolders(t *testing.T) {
+	there := t.TempDir()
+	if err := os.Chmod(there, 0o700); err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		mode Mode
+		dir  string
+		want os.FileMode
+	}{{0o640, filepath.Join(there, "a"), 0o750}, {0o660, filepath.Join(there, "b"), 0o770}, {0o600, filepath.Join(there, "c"), 0o700},
+		{Usual, filepath.Join(there, "d"), 0o755}, {0o660, there, 0o700}} {
+		if err := c.mode.Folder(c.dir); err != nil {
+			t.Fatal(err)
+		}
+		if info, err := os.Stat(c.dir); err != nil || info.Mode().Perm() != c.want {
+			t.Errorf("a folder of %o is %s, %v", c.mode, info.Mode(), err)
 		}
 	}
 }

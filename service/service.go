@@ -25,6 +25,7 @@ import (
 	"koinos/core/order"
 	"koinos/core/source"
 	"koinos/exchange"
+	"koinos/folder"
 	"koinos/jobs"
 	"koinos/load"
 	"koinos/notify"
@@ -39,9 +40,10 @@ type Config struct {
 	RequireToken bool     // also of callers on this machine
 	MaxBody      int64    // bytes of a request
 	Limits       source.Limits
-	Folders      []Folder // that are watched
-	Exchange     string   // folder with one for each trading partner; "" is none
-	Crashed      bool     // the service before this one ended by a mistake of ours
+	Folders      []Folder    // that are watched
+	FilesMode    folder.Mode // of what is written for others into those, and into the partners' folders; 0 is the usual
+	Exchange     string      // folder with one for each trading partner; "" is none
+	Crashed      bool        // the service before this one ended by a mistake of ours
 	Version      string
 	Outside      string // address under which other applications reach it; "" is that of the listener, on loopback
 	Data         string // the data folder, where secrets are that are made here
@@ -69,11 +71,13 @@ type Service struct {
 	turns    *turns
 	http     *http.Server
 	stop     context.CancelFunc // ends streams when the service stops
+	leave    context.CancelFunc // ends every request that is still being answered
 	stopped  context.Context
 }
 
 // New makes a service over a store.
 func New(ctx context.Context, cfg Config, s *store.Store, log *slog.Logger) (*Service, error) {
+	cfg.FilesMode = cmp.Or(cfg.FilesMode, folder.Usual)
 	host, _, err := net.SplitHostPort(cfg.Listen)
 	if err != nil {
 		return nil, err
@@ -90,7 +94,7 @@ func New(ctx context.Context, cfg Config, s *store.Store, log *slog.Logger) (*Se
 		log.Info("every caller needs a token", "because", why)
 	}
 	svc := &Service{cfg: cfg, store: s, engine: engine, log: log, now: time.Now, hosts: map[string]bool{}}
-	svc.exchange = exchange.New(s, engine, cfg.Exchange, svc.now, log)
+	svc.exchange = exchange.New(s, engine, cfg.Exchange, cfg.FilesMode, svc.now, log)
 	kinds := engine.Kinds()
 	maps.Copy(kinds, svc.exchange.Kinds())
 	svc.syncs = syncs.New(s, engine, svc.now, log)
@@ -105,8 +109,11 @@ func New(ctx context.Context, cfg Config, s *store.Store, log *slog.Logger) (*Se
 	svc.metrics = newMetrics(engine, systemFigures{svc.syncs, s}, workFigures{s, &svc.cfg, svc.now})
 	svc.turns = newTurns()
 	svc.stopped, svc.stop = context.WithCancel(context.Background())
+	requests, leave := context.WithCancel(context.Background())
+	svc.leave = leave
 	svc.http = &http.Server{
-		Handler: svc.router(), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
+		BaseContext: func(net.Listener) context.Context { return requests },
+		Handler:     svc.router(), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
 		MaxHeaderBytes: mostHeader,
 		ErrorLog:       slog.NewLogLogger(log.Handler(), slog.LevelWarn),
 	}
@@ -185,9 +192,7 @@ func (s *Service) Serve(ctx context.Context, l net.Listener) error {
 	}
 	s.stop()
 	unwatch()
-	end, cancel := context.WithTimeout(context.Background(), 10*time.Second)
-	defer cancel()
-	err = errors.Join(err, s.http.Shutdown(end))
+	err = errors.Join(err, s.endRequests())
 	endQueue()
 	watched()
 	work.Wait()
@@ -195,6 +200,27 @@ func (s *Service) Serve(ctx context.Context, l net.Listener) error {
 		return nil
 	}
 	return err
+}
+
+// How long requests have to come to their end when the service stops, and how long then to leave off in
+// the middle: what they have done stays done, and can be asked for again.
+const (
+	toEnd   = 2500 * time.Millisecond
+	toLeave = 1500 * time.Millisecond
+)
+
+// endRequests answers what is being answered, and takes in nothing new.
+func (s *Service) endRequests() error {
+	for _, most := range []time.Duration{toEnd, toLeave} {
+		ctx, cancel := context.WithTimeout(context.Background(), most)
+		err := s.http.Shutdown(ctx)
+		cancel()
+		s.leave()
+		if !errors.Is(err, context.DeadlineExceeded) {
+			return err
+		}
+	}
+	return s.http.Close()
 }
 
 func (s *Service) router() http.Handler {

@@ -256,7 +256,7 @@ func (p *Partner) tell(set string, views ...order.Order) error {
 
 func (p *Partner) put(kind string, doc []byte) error {
 	name := fmt.Sprintf("%s-%s-%09d.edi", strings.ToLower(p.us.Name), kind, p.control)
-	return folder.WriteWhole(filepath.Join(p.dir, "in", name), func(w io.Writer) error {
+	return folder.Usual.Write(filepath.Join(p.dir, "in", name), func(w io.Writer) error {
 		_, err := w.Write(doc)
 		return err
 	})

@@ -83,6 +83,9 @@ func parsePlace(text string) (path []string, element, component int, err error) 
 		if segments[id] == nil && id != "ISA" && id != "GS" {
 			return nil, 0, 0, fmt.Errorf("the dictionary has no segment %s", id)
 		}
+		if segments[id] == nil && len(path) > 1 {
+			return nil, 0, 0, fmt.Errorf("%s stands around the sets, and not within another segment's loop", id)
+		}
 	}
 	if def := segments[path[len(path)-1]]; def != nil && element > len(def.elements) {
 		return nil, 0, 0, fmt.Errorf("%s has %d elements", def.id, len(def.elements))

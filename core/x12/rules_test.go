@@ -145,7 +145,7 @@ func TestCharacters(t *testing.T) {
 // No address makes a reading fail, and what is read is in the set.
 func FuzzAddress(f *testing.F) {
 	for _, text := range []string{"BEG/03", "N1/N3/01 where N1/01 = ST",
-		"PO1/07 where PO1/06 = VP or VN and PO1/02 != 3", "MEA/04-1", "MEA/1-4", "REF where REF/01", "ISA/06",
+		"PO1/07 where PO1/06 = VP or VN and PO1/02 != 3", "MEA/04-1", "MEA/1-4", "REF where REF/01", "ISA/06", "ISS/ISA/06",
 		"HL/LIN/03 where HL/03 = I"} {
 		f.Add(text)
 	}

@@ -3,6 +3,7 @@ import PrimeVue from 'primevue/config'
 import { createApp } from 'vue'
 
 import App from './App.vue'
+import { nonce } from './nonce'
 import { router } from './router'
 import './style.css'
 import { OrderPaperTheme } from './theme'
@@ -10,5 +11,5 @@ import { OrderPaperTheme } from './theme'
 createApp(App)
   .use(router)
   .use(VueQueryPlugin, { queryClientConfig: { defaultOptions: { queries: { retry: false, refetchOnWindowFocus: false } } } })
-  .use(PrimeVue, { theme: { preset: OrderPaperTheme, options: { darkModeSelector: '.dark', cssLayer: false } } })
+  .use(PrimeVue, { csp: { nonce }, theme: { preset: OrderPaperTheme, options: { darkModeSelector: '.dark', cssLayer: false } } })
   .mount('#app')

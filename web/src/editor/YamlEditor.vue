@@ -7,6 +7,7 @@ import { basicSetup } from 'codemirror'
 import { onBeforeUnmount, onMounted, ref, watch } from 'vue'
 
 import type { Finding } from '../api/client'
+import { nonce } from '../nonce'
 import { suggest, type Schema } from './suggest'
 
 // The mapping as text: completion from its schema, mistakes at their place.
@@ -29,6 +30,7 @@ onMounted(() => {
     parent: box.value!,
     extensions: [
       basicSetup, yaml(), lintGutter(), EditorView.lineWrapping, autocompletion({ override: [complete] }),
+      EditorView.cspNonce.of(nonce),
       EditorView.contentAttributes.of({ 'aria-label': 'The mapping as YAML' }),
       EditorView.updateListener.of((u) => {
         if (u.docChanged) text.value = u.state.doc.toString()
