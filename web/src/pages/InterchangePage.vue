@@ -53,6 +53,9 @@ const became = computed(() => {
   return fields.length ? `It is ${fields.join(' and ')}.` : 'It feeds nothing in this order.'
 })
 
+// The interchange that came before with the same control number.
+const other = (f: { code: string; message: string }) => (f.code === 'control_number_used' || f.code === 'x12_duplicate' ? /interchange (\d+)/.exec(f.message)?.[1] : undefined)
+
 const act = useMutation({
   mutationFn: (what: 'resend' | 'replay' | 'let-in' | 'refuse') => data(api.POST(`/api/v1/interchanges/{id}/${what}`, { params: { path: { id: props.id } } })),
   onSuccess: () => client.invalidateQueries(),
@@ -103,7 +106,7 @@ const found = computed(() => {
             <h2>{{ it.state === 'held' || it.state === 'doubtful' ? 'Why it is held' : 'What was found' }}</h2>
             <ol>
               <li v-for="(f, i) in found" :key="i" :class="f.severity">
-                <button v-if="f.place.row" class="at" @click="list?.goTo(f.place.row!)">{{ f.at }}</button><b v-else-if="f.at">{{ f.at }}</b> {{ f.message }} <span v-if="f.severity === 'error'" class="soft">{{ f.hint }}</span>
+                <button v-if="f.place.row" class="at" @click="list?.goTo(f.place.row!)">{{ f.at }}</button><b v-else-if="f.at">{{ f.at }}</b> {{ f.message }} <RouterLink v-if="other(f)" :to="`/exchange/${other(f)}`">Open interchange {{ other(f) }}</RouterLink> <span v-if="f.severity === 'error'" class="soft">{{ f.hint }}</span>
               </li>
             </ol>
           </section>
