@@ -118,7 +118,7 @@ func (a *app) serve() *cobra.Command {
 	cfg := service.Config{Limits: source.DefaultLimits}
 	var data, logFormat, cert, key, config string
 	var show bool
-	filesMode := "0640"
+	filesMode, keep := "0640", store.Usual().Texts()
 	var folders []string
 	var maxBody, maxUnpacked int64
 	c := &cobra.Command{
@@ -160,9 +160,13 @@ send) and out (what we send); koinos partner keep makes partners known.`,
 			}
 			mode, err := strconv.ParseUint(filesMode, 8, 32)
 			if err != nil || mode > 0o666 || mode&0o600 != 0o600 || mode&0o111 != 0 {
-				return usage{fmt.Errorf("--files-mode is who may read and write, as in 0640 or 0660, not %q", filesMode)}
+				return usage{fmt.Errorf("--files-mode is who may read and write, as in 0640 or 0660, not %q",
+					filesMode)}
 			}
 			cfg.FilesMode = folder.Mode(mode)
+			if cfg.Keep, err = store.Retained(keep); err != nil {
+				return usage{fmt.Errorf("--keep: %w", err)}
+			}
 			log := newLog(a, logFormat)
 			for _, f := range folders {
 				dir, name, ok := strings.Cut(f, "=")
@@ -208,6 +212,7 @@ send) and out (what we send); koinos partner keep makes partners known.`,
 		"folder with one for each trading partner: files come into PARTNER/in and go out by PARTNER/out")
 	f.StringVar(&filesMode, "files-mode", filesMode,
 		"mode of the files that the service writes into folders of --exchange and --folder, which get it too")
+	f.StringSliceVar(&keep, "keep", keep, "NAME=DAYS: how long what is kept for a time only is kept; 0 is for good")
 	f.StringVar(&cfg.Listen, "listen", DefaultAddress, "host:port; anything but loopback insists on tokens")
 	f.StringVar(&cfg.Outside, "outside", "",
 		"address under which other applications reach the service, such as https://koinos.quillmere.example")

@@ -110,41 +110,15 @@ func everything(t *testing.T, data string) string {
 	}
 	defer db.Close()
 	var out strings.Builder
-	rows := func(query string) (all []string) {
+	rows := func(query string) []string {
 		t.Helper()
-		got, err := db.Query(query)
-		if err != nil {
-			t.Fatal(query, err)
-		}
-		defer got.Close()
-		columns, err := got.Columns()
-		if err != nil {
-			t.Fatal(err)
-		}
-		values, into := make([]sql.NullString, len(columns)), make([]any, len(columns))
-		for i := range values {
-			into[i] = &values[i]
-		}
-		for got.Next() {
-			if err := got.Scan(into...); err != nil {
-				t.Fatal(err)
-			}
-			line := ""
-			for i, v := range values {
-				if c := columns[i]; c != "tstamp" && c != "at" && !strings.HasSuffix(c, "_at") {
-					line += fmt.Sprintf("%v|", v)
-				}
-			}
-			all = append(all, line)
-		}
-		if err := got.Err(); err != nil {
-			t.Fatal(query, err)
-		}
-		return all
+		return linesOf(t, db, query, func(column string) bool {
+			return column == "tstamp" || column == "at" || strings.HasSuffix(column, "_at")
+		})
 	}
 	out.WriteString(strings.Join(rows(`SELECT type, name, tbl_name, sql FROM sqlite_schema ORDER BY type, name`), "\n"))
 	for _, table := range rows(`SELECT name FROM sqlite_schema WHERE type = 'table' ORDER BY name`) {
-		name, _, _ := strings.Cut(strings.TrimPrefix(table, "{"), " ")
+		name := strings.TrimSuffix(table, "|")
 		if name == "tokens" || name == "audit" || name == "sqlite_sequence" {
 			continue
 		}
@@ -432,21 +406,6 @@ func rowOf(t *testing.T, data, query string, n int64) string {
 		t.Fatal(err)
 	}
 	defer db.Close()
-	rows, err := db.Query(fmt.Sprintf(query, n))
-	if err != nil {
-		t.Fatal(query, err)
-	}
-	defer rows.Close()
-	var all []string
-	for rows.Next() {
-		var row sql.NullString
-		if err := rows.Scan(&row); err != nil {
-			t.Fatal(err)
-		}
-		all = append(all, row.String)
-	}
-	if err := rows.Err(); err != nil {
-		t.Fatal(err)
-	}
+	all := linesOf(t, db, fmt.Sprintf(query, n), func(string) bool { return false })
 	return strings.Join(all, " and ")
 }

@@ -42,34 +42,50 @@ func state(t testing.TB, data string) string {
 		`SELECT * FROM findings ORDER BY load_id, n`,
 		`SELECT id, document, mapping, mapping_version, options, status, rows, orders, lines, loaded, changed, ready, differs, unchanged, refused, held, errors, warnings, saved FROM loads ORDER BY id`,
 	} {
-		rows, err := db.Query(query)
-		if err != nil {
-			t.Fatal(err)
-		}
-		columns, err := rows.Columns()
-		if err != nil {
-			t.Fatal(err)
-		}
-		values, into := make([]sql.NullString, len(columns)), make([]any, len(columns))
-		for i := range values {
-			into[i] = &values[i]
-		}
 		fmt.Fprintln(&out, query)
-		for rows.Next() {
-			if err := rows.Scan(into...); err != nil {
-				t.Fatal(err)
-			}
-			for _, v := range values {
-				fmt.Fprintf(&out, "%v|", v.String)
-			}
-			out.WriteByte('\n')
+		for _, line := range linesOf(t, db, query, func(string) bool { return false }) {
+			fmt.Fprintln(&out, line)
 		}
-		if err := rows.Err(); err != nil {
-			t.Fatal(err)
-		}
-		rows.Close()
 	}
 	return out.String()
+}
+
+// linesOf gives what a query finds, a row a line, without some columns.
+func linesOf(t testing.TB, db *sql.DB, query string, without func(column string) bool) (all []string) {
+	t.Helper()
+	rows, err := db.Query(query)
+	if err != nil {
+		t.Fatal(query, err)
+	}
+	defer rows.Close()
+	columns, err := rows.Columns()
+	if err != nil {
+		t.Fatal(err)
+	}
+	values, into := make([]sql.NullString, len(columns)), make([]any, len(columns))
+	for i := range values {
+		into[i] = &values[i]
+	}
+	for rows.Next() {
+		if err := rows.Scan(into...); err != nil {
+			t.Fatal(err)
+		}
+		line := ""
+		for i, v := range values {
+			switch {
+			case without(columns[i]):
+			case v.Valid:
+				line += v.String + "|"
+			default:
+				line += "NULL|"
+			}
+		}
+		all = append(all, line)
+	}
+	if err := rows.Err(); err != nil {
+		t.Fatal(query, err)
+	}
+	return all
 }
 
 // killMapping updates what is stored, and refuses some of it.

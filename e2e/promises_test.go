@@ -3,8 +3,11 @@ package e2e
 import (
 	"bytes"
 	"context"
+	"database/sql"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
@@ -349,6 +352,56 @@ func TestSequenceExitCode(t *testing.T) {
 			if code != c.code || form == "json" && !json.Valid([]byte(out)) {
 				t.Errorf("%s: %d, want %d\n%s%s", form, code, c.code, out, errOut)
 			}
+		}
+	}
+}
+
+// A key whose answer is not kept any more still starts no load twice, and nothing else either.
+func TestIdempotencyKeyForgotten(t *testing.T) {
+	t.Parallel()
+	data := t.TempDir()
+	s := start(t, data, "serve")
+	if _, err := s.api().KeepMapping(context.Background(), []byte(csvMapping)); err != nil {
+		t.Fatal(err)
+	}
+	sent := func(doc []byte) string {
+		d, err := s.api().SendDocument(context.Background(), "a.csv", bytes.NewReader(doc))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return d.SHA
+	}
+	first, second := sent(manyOrders(2)), sent(manyOrders(3))
+	ask := func(sha, more string) (status int, body string) {
+		res, body := s.do("POST", "/api/v1/loads", fmt.Sprintf(`{"document": %q, "mapping": "plain"%s}`, sha, more),
+			"Content-Type: application/json", "Idempotency-Key: monday")
+		return res.StatusCode, body
+	}
+	status, answer := ask(first, "")
+	if status != http.StatusAccepted || !strings.Contains(answer, `"id":1,`) {
+		t.Fatal(status, answer)
+	}
+	for name, c := range map[string]struct {
+		sha, more string
+		status    int
+		says      string
+	}{
+		"the same":           {first, "", http.StatusAccepted, `"id":1,`},
+		"another document":   {second, "", http.StatusUnprocessableEntity, `"code":"key_reused"`},
+		"the same, dry only": {first, `, "dry_run": true`, http.StatusUnprocessableEntity, `"code":"key_reused"`},
+	} {
+		s.stop()
+		db, err := sql.Open("sqlite3", "file:"+filepath.Join(data, "koinos.db"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		_, err = db.Exec(`DELETE FROM requests`)
+		if err := errors.Join(err, db.Close()); err != nil {
+			t.Fatal(err)
+		}
+		s = start(t, data, "serve")
+		if status, answer := ask(c.sha, c.more); status != c.status || !strings.Contains(answer, c.says) {
+			t.Errorf("%s: %d %s", name, status, answer)
 		}
 	}
 }

@@ -20,10 +20,6 @@ import (
 	"koinos/store"
 )
 
-// keptRequestDays is how long an answered request is known by its
-// Idempotency-Key.
-const keptRequestDays = 30
-
 // mostKeptAnswer bounds the answers that are kept. Only files are longer, and
 // making one again changes nothing.
 const mostKeptAnswer = 1 << 20

@@ -40,14 +40,16 @@ type Config struct {
 	RequireToken bool     // also of callers on this machine
 	MaxBody      int64    // bytes of a request
 	Limits       source.Limits
-	Folders      []Folder    // that are watched
-	FilesMode    folder.Mode // of what is written for others into those, and into the partners' folders; 0 is the usual
-	Exchange     string      // folder with one for each trading partner; "" is none
-	Crashed      bool        // the service before this one ended by a mistake of ours
-	Version      string
-	Outside      string // address under which other applications reach it; "" is that of the listener, on loopback
-	Data         string // the data folder, where secrets are that are made here
-	TLS          *tls.Config
+	Folders      []Folder        // that are watched
+	Keep         store.Retention // how long what is kept for a time only is kept; nil is the usual
+	// of what is written for others into those, and into the partners' folders; 0 is the usual
+	FilesMode folder.Mode
+	Exchange  string // folder with one for each trading partner; "" is none
+	Crashed   bool   // the service before this one ended by a mistake of ours
+	Version   string
+	Outside   string // address under which other applications reach it; "" is that of the listener, on loopback
+	Data      string // the data folder, where secrets are that are made here
+	TLS       *tls.Config
 }
 
 // DefaultMaxBody is the largest document taken where nothing else is stated.
@@ -77,6 +79,9 @@ type Service struct {
 
 // New makes a service over a store.
 func New(ctx context.Context, cfg Config, s *store.Store, log *slog.Logger) (*Service, error) {
+	if cfg.Keep == nil {
+		cfg.Keep = store.Usual()
+	}
 	cfg.FilesMode = cmp.Or(cfg.FilesMode, folder.Usual)
 	host, _, err := net.SplitHostPort(cfg.Listen)
 	if err != nil {
@@ -117,36 +122,23 @@ func New(ctx context.Context, cfg Config, s *store.Store, log *slog.Logger) (*Se
 		MaxHeaderBytes: mostHeader,
 		ErrorLog:       slog.NewLogLogger(log.Handler(), slog.LevelWarn),
 	}
-	if err := svc.forget(ctx); err != nil {
-		return nil, err
-	}
 	return svc, svc.queue.Resume(ctx, cfg.Crashed)
 }
 
-// forget takes away what is kept for a time only.
-func (s *Service) forget(ctx context.Context) error {
-	now := s.now()
-	return errors.Join(s.store.ForgetRequests(ctx, now.AddDate(0, 0, -keptRequestDays)),
-		s.store.ForgetArrivals(ctx, now.AddDate(0, 0, -keptArrivalDays)),
-		s.store.ForgetDeliveries(ctx, now.AddDate(0, 0, -keptDeliveryDays)),
-		s.store.ForgetPushed(ctx, now.AddDate(0, 0, -keptPushedDays)),
-		s.store.ForgetChecks(ctx, now.AddDate(0, 0, -keptCheckDays)))
-}
-
-// forgetEvery is how often that is done.
+// forgetEvery is how often what is kept for a time only is looked through.
 const forgetEvery = time.Hour
 
 func (s *Service) forgetting(ctx context.Context) {
 	tick := time.NewTicker(forgetEvery)
 	defer tick.Stop()
 	for {
+		if err := s.store.Forget(ctx, s.cfg.Keep, s.now()); err != nil && ctx.Err() == nil {
+			s.log.Error("what is kept for a time only stays", "error", err)
+		}
 		select {
 		case <-ctx.Done():
 			return
 		case <-tick.C:
-			if err := s.forget(ctx); err != nil && ctx.Err() == nil {
-				s.log.Error("what is kept for a time only stays", "error", err)
-			}
 		}
 	}
 }

@@ -13,9 +13,6 @@ import (
 	"koinos/store"
 )
 
-// keptDeliveryDays is how long messages are kept that were delivered, or failed.
-const keptDeliveryDays = 30
-
 // ofSubscriptions makes problems of what is wrong with what was asked.
 func ofSubscriptions(err error) error {
 	var no *notify.RefusedError

@@ -40,12 +40,6 @@ func yamlBody(o huma.Operation) huma.Operation {
 	return o
 }
 
-// How long it is remembered what was written into systems, and what comparisons found.
-const (
-	keptPushedDays = 400
-	keptCheckDays  = 90
-)
-
 // BySync chooses a sync.
 type BySync struct {
 	Name string `path:"name" doc:"The sync's name"`

@@ -292,9 +292,6 @@ func ofSystems(err error) error {
 	return err
 }
 
-// keptArrivalDays is how long the bytes of arrivals are kept.
-const keptArrivalDays = 90
-
 // waitFor is how long an answer about a pull is waited for.
 const waitFor = 30 * time.Second
 

@@ -151,8 +151,3 @@ func (s *Store) CheckRows(ctx context.Context, id int64, outcome string, after, 
 	}
 	return list, nil
 }
-
-// ForgetChecks forgets the comparisons that ended before a time.
-func (s *Store) ForgetChecks(ctx context.Context, before time.Time) error {
-	return s.Write(ctx, func(t *Tx) error { return t.run(`DELETE FROM checks WHERE ended_at < ?`, at(before)) })
-}

@@ -48,8 +48,9 @@ const selectLoad = `SELECT l.id, l.document, d.name AS documentname, l.mapping, 
   FROM loads l JOIN documents d ON d.sha = l.document `
 
 // StartLoad records a load that begins and gives its id. A request that named
-// itself (blank: it did not) starts one load only, however often it comes:
-// known is then true.
+// itself (blank: it did not) starts one load only, however often it comes and as long as the
+// load is remembered: known is then true. A name that was used for another document, or for a
+// dry run where this is none, is ErrOtherUse.
 func (s *Store) StartLoad(ctx context.Context, l outcome.Load, request string) (id int64, known bool, err error) {
 	asked, err := json.Marshal(l.Options)
 	if err != nil {
@@ -57,8 +58,16 @@ func (s *Store) StartLoad(ctx context.Context, l outcome.Load, request string) (
 	}
 	err = s.Write(ctx, func(t *Tx) error {
 		if request != "" {
-			err := t.GetContext(t.ctx, &id, `SELECT id FROM loads WHERE request = ?`, request)
-			if known = err == nil; known || !errors.Is(err, sql.ErrNoRows) {
+			var was struct {
+				ID       int64  `db:"id"`
+				Document string `db:"document"`
+				DryRun   bool   `db:"dry_run"`
+			}
+			err := t.GetContext(t.ctx, &was, `SELECT id, document, dry_run FROM loads WHERE request = ?`, request)
+			if known = err == nil; known && (was.Document != l.Document || was.DryRun != l.DryRun) {
+				return ErrOtherUse
+			}
+			if id = was.ID; known || !errors.Is(err, sql.ErrNoRows) {
 				return err
 			}
 		}

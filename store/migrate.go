@@ -59,7 +59,7 @@ func Fits(ctx context.Context, db *sql.DB) error {
 // interrupted, the next start goes on behind the last that was done.
 func Migrate(ctx context.Context, file string) (err error) {
 	// Some migrations make a table anew that others refer to.
-	db, err := sql.Open("sqlite3", address(file, "off")+"&_txlock=immediate")
+	db, err := sql.Open("sqlite3", address(file, "off")+"&_txlock=immediate&_auto_vacuum=incremental")
 	if err != nil {
 		return err
 	}

@@ -88,11 +88,3 @@ func (s *Store) EndRequest(ctx context.Context, r Request, body []byte, a *Answe
 		return err
 	})
 }
-
-// ForgetRequests forgets the requests that came before a time.
-func (s *Store) ForgetRequests(ctx context.Context, before time.Time) error {
-	return s.Write(ctx, func(t *Tx) error {
-		_, err := t.exec(`DELETE FROM requests WHERE at < ?`, at(before))
-		return err
-	})
-}

@@ -105,7 +105,8 @@ func (s *Store) Run(ctx context.Context, id int64) (outcome.Run, error) {
 }
 
 // StartRun records a run that begins and gives its id. A request that named
-// itself starts one run only.
+// itself starts one run only, as long as that is remembered; a name that was used for another
+// document is ErrOtherUse.
 func (s *Store) StartRun(ctx context.Context, r outcome.Run, request string) (id int64, known bool, err error) {
 	asked, err := json.Marshal(r.Options)
 	if err != nil {
@@ -113,8 +114,15 @@ func (s *Store) StartRun(ctx context.Context, r outcome.Run, request string) (id
 	}
 	err = s.Write(ctx, func(t *Tx) error {
 		if request != "" {
-			err := t.GetContext(t.ctx, &id, `SELECT id FROM runs WHERE request = ?`, request)
-			if known = err == nil; known || !errors.Is(err, sql.ErrNoRows) {
+			var was struct {
+				ID       int64  `db:"id"`
+				Document string `db:"document"`
+			}
+			err := t.GetContext(t.ctx, &was, `SELECT id, document FROM runs WHERE request = ?`, request)
+			if known = err == nil; known && was.Document != r.Document {
+				return ErrOtherUse
+			}
+			if id = was.ID; known || !errors.Is(err, sql.ErrNoRows) {
 				return err
 			}
 		}

@@ -257,14 +257,6 @@ func (s *Store) Resend(ctx context.Context, subscription int64, r api.Resend, no
 	return n, err
 }
 
-// ForgetDeliveries takes away what was delivered, or failed, before a time.
-func (s *Store) ForgetDeliveries(ctx context.Context, before time.Time) error {
-	return s.inTurns(ctx,
-		`DELETE FROM deliveries WHERE id IN (SELECT id FROM deliveries WHERE state <> 'waiting' AND made_at < ?
-			LIMIT ?)`,
-		at(before))
-}
-
 // LastEvent is the number of the newest event.
 func (s *Store) LastEvent(ctx context.Context) (n int64, err error) {
 	err = s.r.GetContext(ctx, &n, `SELECT coalesce(max(n), 0) FROM events`)

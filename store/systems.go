@@ -398,36 +398,3 @@ func (s *Store) ArrivalAt(ctx context.Context, document string, line int) (api.A
 	}
 	return rows[0].arrival(), nil
 }
-
-// ForgetArrivals takes away the bytes of arrivals and webhooks that came before a time;
-// what is known of them stays.
-func (s *Store) ForgetArrivals(ctx context.Context, before time.Time) error {
-	return errors.Join(
-		s.inTurns(ctx, `UPDATE arrivals SET body = NULL WHERE id IN (SELECT id FROM arrivals WHERE body IS NOT NULL
-			AND at < ? LIMIT ?)`,
-			at(before)),
-		s.inTurns(ctx, `UPDATE hooks SET body = NULL WHERE id IN (SELECT id FROM hooks WHERE body IS NOT NULL AND at < ?
-			LIMIT ?)`,
-			at(before)))
-}
-
-// rowsATurn is how many rows are changed before others may write.
-const rowsATurn = 500
-
-// inTurns runs a statement with a limit until it finds nothing more, and lets others write
-// in between.
-func (s *Store) inTurns(ctx context.Context, query string, args ...any) error {
-	for {
-		var n int64
-		err := s.Write(ctx, func(t *Tx) error {
-			res, err := t.exec(query, append(args, rowsATurn)...)
-			if err == nil {
-				n, err = res.RowsAffected()
-			}
-			return err
-		})
-		if err != nil || n < rowsATurn {
-			return err
-		}
-	}
-}

@@ -370,8 +370,3 @@ func (s *Store) CountPushed(ctx context.Context, sync string, since time.Time, a
 	}
 	return all, err
 }
-
-// ForgetPushed forgets what was written before a time.
-func (s *Store) ForgetPushed(ctx context.Context, before time.Time) error {
-	return s.Write(ctx, func(t *Tx) error { return t.run(`DELETE FROM pushed WHERE at < ?`, at(before)) })
-}

@@ -1,0 +1,154 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// retained is something that is kept for a time only: by statements that take away so many at a time (the
+// second argument) of what is older than a moment (the first).
+type retained struct {
+	name    string
+	days    int
+	forgets []string
+}
+
+// kinds of what is kept for a time only. What orders, their history and never loading anything twice need is
+// not among them.
+var kinds = []retained{
+	{"answers", 30, []string{`DELETE FROM requests WHERE (caller, key) IN (SELECT caller, key FROM requests WHERE at < ?
+		LIMIT ?)`}},
+	{"arrivals", 90, []string{`UPDATE arrivals SET body = NULL WHERE id IN (SELECT id FROM arrivals
+		WHERE body IS NOT NULL AND at < ? LIMIT ?)`}},
+	{"webhooks", 90, []string{`UPDATE hooks SET body = NULL WHERE id IN (SELECT id FROM hooks WHERE body IS NOT NULL
+		AND at < ? LIMIT ?)`}},
+	{"messages", 30, []string{`DELETE FROM deliveries WHERE id IN (SELECT id FROM deliveries WHERE state <> 'waiting'
+		AND made_at < ? LIMIT ?)`}},
+	{"pushes", 400, []string{`DELETE FROM pushed WHERE id IN (SELECT id FROM pushed WHERE at < ? LIMIT ?)`}},
+	{"checks", 90, []string{
+		`DELETE FROM check_rows WHERE (check_id, n) IN (SELECT r.check_id, r.n FROM checks c JOIN check_rows r ON r.check_id = c.id
+			WHERE c.ended_at < ? LIMIT ?)`,
+		`DELETE FROM checks WHERE id IN (SELECT id FROM checks WHERE ended_at < ? LIMIT ?)`}},
+	{"audit", 0, []string{`DELETE FROM audit WHERE id IN (SELECT id FROM audit WHERE at < ? LIMIT ?)`}},
+}
+
+// Retention is how many days each kind of what is kept for a time only is kept; 0 is for good.
+type Retention map[string]int
+
+// Usual is the retention of which nobody has said anything.
+func Usual() Retention {
+	r := Retention{}
+	for _, k := range kinds {
+		r[k.name] = k.days
+	}
+	return r
+}
+
+// Texts are the retention as Retained reads it.
+func (r Retention) Texts() (all []string) {
+	for _, k := range kinds {
+		all = append(all, k.name+"="+strconv.Itoa(r[k.name]))
+	}
+	return all
+}
+
+// Retained reads a retention, such as arrivals=30: of what is not named the usual holds.
+func Retained(texts []string) (Retention, error) {
+	r := Usual()
+	for _, text := range texts {
+		name, number, _ := strings.Cut(text, "=")
+		days, err := strconv.Atoi(number)
+		if !slices.ContainsFunc(kinds, func(k retained) bool { return k.name == name }) || err != nil || days < 0 ||
+			days > 36_500 {
+			return nil, fmt.Errorf("%q is no NAME=DAYS; names are %s, and 0 days is for good", text,
+				strings.Join(names(), ", "))
+		}
+		r[name] = days
+	}
+	return r, nil
+}
+
+func names() (all []string) {
+	for _, k := range kinds {
+		all = append(all, k.name)
+	}
+	return all
+}
+
+// Forget takes away what is kept for a time only and is older than that, some at a time, and gives the room
+// back to the disk.
+func (s *Store) Forget(ctx context.Context, r Retention, now time.Time) error {
+	for _, k := range kinds {
+		if r[k.name] == 0 {
+			continue
+		}
+		for _, query := range k.forgets {
+			if err := s.inTurns(ctx, query, at(now.AddDate(0, 0, -r[k.name]))); err != nil {
+				return fmt.Errorf("%s: %w", k.name, err)
+			}
+		}
+	}
+	return s.giveBack(ctx)
+}
+
+// Pages that are free and stay so, for what comes next, and how many are given back at a time.
+const (
+	freePages  = 4_000
+	pagesATurn = 1_000
+)
+
+// giveBack makes the database smaller, where it has much free room. Databases of early versions keep their
+// size: they would have to be written anew for that.
+func (s *Store) giveBack(ctx context.Context) error {
+	for more := true; more; {
+		if err := s.Write(ctx, func(t *Tx) error {
+			var free, mode int
+			if err := t.row(`PRAGMA freelist_count`, nil, &free); err != nil {
+				return err
+			}
+			if err := t.row(`PRAGMA auto_vacuum`, nil, &mode); err != nil {
+				return err
+			}
+			const incremental = 2
+			if more = mode == incremental && free > freePages+pagesATurn; !more {
+				return nil
+			}
+			rows, err := t.tx.QueryContext(t.ctx, fmt.Sprintf(`PRAGMA incremental_vacuum(%d)`, pagesATurn))
+			if err != nil {
+				return t.failed(err)
+			}
+			for rows.Next() { // each is a page: it is done when all have been asked for
+			}
+			return t.failed(errors.Join(rows.Err(), rows.Close()))
+		}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// rowsATurn is how many rows are changed before others may write.
+const rowsATurn = 500
+
+// inTurns runs a statement with a limit until it finds nothing more, and lets others write
+// in between.
+func (s *Store) inTurns(ctx context.Context, query string, args ...any) error {
+	for {
+		var n int64
+		err := s.Write(ctx, func(t *Tx) error {
+			res, err := t.exec(query, append(args, rowsATurn)...)
+			if err == nil {
+				n, err = res.RowsAffected()
+			}
+			return err
+		})
+		if err != nil || n < rowsATurn {
+			return err
+		}
+	}
+}
