@@ -266,13 +266,13 @@ func (x *xlsxReader) cells(rec *Record) error {
 				}
 			}
 		case "f":
-			formula = true
+			formula = formula || t.open
 		case "v":
 			if !t.open {
 				value = append(value[:0], x.x.text...)
 			}
 		case "is":
-			inline = true
+			inline = inline || t.open
 		case "t":
 			if !t.open && inline {
 				value = append(value, x.x.text...)
