@@ -56,6 +56,10 @@ func (s *Service) loadFile(ctx context.Context, f Folder, file *os.File, name, o
 		if store.Blocked(err) != "" {
 			err = errors.Join(folder.ErrLater, err)
 		}
+		if errors.Is(err, store.ErrOtherUse) {
+			err = errors.New("the file was changed after it had been taken and a load of it had begun; put it into the folder " +
+				"once more")
+		}
 	}()
 	ctx = context.WithValue(ctx, callerKey, caller{name: "folder " + filepath.Base(f.Dir), scopes: scopes["load"]})
 	got, err := s.receive(ctx, &upload{streamed{file}, name})
