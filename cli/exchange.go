@@ -168,7 +168,8 @@ func (a *app) exchange() *cobra.Command {
 	list.Flags().BoolVar(&speaking, "speaking", false, "only those that speak of orders: no acknowledgements")
 	list.Flags().IntVar(&limit, "limit", 50, "how many at most")
 	offers(list, "direction", "in", "out")
-	offers(list, "state", "received", "done", "held", "rejected", "duplicate", "doubtful", "unknown", "ready", "sent", "accepted",
+	offers(list, "state", "received", "done", "held", "rejected", "duplicate", "doubtful", "unknown", "ready", "sent",
+		"accepted",
 		"noted", "partly", "overdue")
 	offers(list, "set", x12.Sets()...)
 	a.offersNames(list, "partner", func(c *cobra.Command) (names []string, err error) {
@@ -256,7 +257,8 @@ was not invoiced. What breaks the partner's rules is held with the reasons.`,
 		use, short string
 		do         func(*client.Client, context.Context, int64) (api.Interchange, error)
 	}{
-		{"resend", "Send an interchange of ours once more: the same bytes, the same control number", (*client.Client).Resend},
+		{"resend", "Send an interchange of ours once more: the same bytes, the same control number",
+			(*client.Client).Resend},
 		{"replay", "Do once more what an interchange asks for, after the cause was mended", (*client.Client).Replay},
 		{"let-in", "Let in an interchange whose control number came before with other content", (*client.Client).LetIn},
 		{"refuse", "Refuse an interchange whose control number came before with other content, and tell its sender",
@@ -369,7 +371,8 @@ func (a *app) interchange(i *api.Interchange) {
 		fmt.Fprintf(a.out, "  to be acknowledged by %s\n", i.DueAt.Local().Format("2006-01-02 15:04"))
 	}
 	if i.Ruling != "" {
-		fmt.Fprintf(a.out, "  %s by %s\n", map[string]string{api.LetIn: "let in", api.Refused: "refused"}[i.Ruling], i.RuledBy)
+		fmt.Fprintf(a.out, "  %s by %s\n", map[string]string{api.LetIn: "let in", api.Refused: "refused"}[i.Ruling],
+			i.RuledBy)
 	}
 	a.said("  ", i.Findings)
 	var rows [][]string

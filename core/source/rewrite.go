@@ -146,6 +146,9 @@ func (x *rewriter) append(f *zip.File, before, end, more string) error {
 		at = bytes.LastIndex(text[:at], []byte(before)) // there may be a prefix in between
 		// Elements of another prefix say which namespace they are of.
 		text = []byte(string(text[:at]) + more + string(text[at:]))
+	} else if at := bytes.LastIndex(text, []byte("/>")); more != "" && at >= 0 { // a list of nothing, in one tag
+		name, _, _ := strings.Cut(string(text[bytes.LastIndexByte(text[:at], '<')+1:at]), " ")
+		text = []byte(string(text[:at]) + ">" + more + "</" + name + ">")
 	}
 	return x.put(f.Name, text)
 }

@@ -170,6 +170,33 @@ func TestRewriteComments(t *testing.T) {
 	}
 }
 
+// A sheet whose list of relationships is empty, in one tag, gets comments like any other.
+func TestRewriteEmptyRelationships(t *testing.T) {
+	b := workbook(t, map[string]string{
+		"xl/worksheets/s1.xml":            `<worksheet><sheetData><row r="1"><c r="A1"/></row></sheetData></worksheet>`,
+		"xl/worksheets/_rels/s1.xml.rels": `<Relationships xmlns="r"/>`,
+		"[Content_Types].xml":             `<t:Types xmlns:t="t"/>`})
+	var out bytes.Buffer
+	if err := Rewrite(&out, bytes.NewReader(b), int64(len(b)), DefaultLimits, Rewriting{
+		Rows: func(sheet string) bool { return sheet == "Orders" },
+		Row: func(string, int) (RowChange, error) {
+			return RowChange{Cells: []CellChange{{Column: 1, Note: "look"}}}, nil
+		}}); err != nil {
+		t.Fatal(err)
+	}
+	got := partsOf(t, out.Bytes())
+	if want := `<Relationships xmlns="r">` + relationship("rIdKoinosComments", "comments",
+		"/xl/koinos-comments-s1.xml") +
+		relationship("rIdKoinosDrawing", "vmlDrawing", "/xl/drawings/koinos-s1.vml") +
+		`</Relationships>`; got["xl/worksheets/_rels/s1.xml.rels"] != want {
+		t.Errorf("%s\nwant\n%s", got["xl/worksheets/_rels/s1.xml.rels"], want)
+	}
+	if types := got["[Content_Types].xml"]; !strings.HasPrefix(types, `<t:Types xmlns:t="t"><Override `) ||
+		!strings.HasSuffix(types, `</t:Types>`) {
+		t.Error(types)
+	}
+}
+
 // A workbook of many rows, each marked and commented upon, goes through in little memory.
 func TestRewriteMemory(t *testing.T) {
 	var rows strings.Builder
