@@ -14,4 +14,6 @@ type Document struct {
 	ReceivedAt time.Time    `json:"received_at"`
 	ReceivedBy string       `json:"received_by"`
 	Loads      int          `json:"loads"`
+
+	TakenAwayAt *time.Time `json:"taken_away_at,omitempty" doc:"Since when its bytes are not kept any more; the same file sent again brings them back"`
 }

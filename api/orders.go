@@ -59,6 +59,7 @@ type Why struct {
 	Terms  []order.Term   `json:"terms,omitempty" doc:"What a value was made of that Koinos computed"`
 	Events []Event        `json:"events" doc:"What changed the field since the order was stored"`
 	Came   *Arrival       `json:"came,omitempty" doc:"What a system said, where it came from one"`
+	Gone   string         `json:"gone,omitempty" doc:"What is not kept any more, so that the steps cannot be told, and since when"`
 }
 
 // Posted is what became of an order that came by itself.

@@ -176,13 +176,18 @@ type document struct {
 
 // documents lists those that are files.
 func documents(ctx context.Context, db *sql.DB) (all []document, err error) {
-	var bodies int // early versions had none in the database
-	if err := db.QueryRowContext(ctx, `SELECT count(*) FROM pragma_table_info('documents') WHERE name = 'body'`).
-		Scan(&bodies); err != nil {
-		return nil, err
+	where := "true"
+	for column, is := range map[string]string{"body": "body IS NULL", "taken_away_at": "taken_away_at IS NULL"} {
+		var there bool // early versions had none of these
+		if err := db.QueryRowContext(ctx, `SELECT count(*) FROM pragma_table_info('documents') WHERE name = ?`, column).
+			Scan(&there); err != nil {
+			return nil, err
+		}
+		if there {
+			where += " AND " + is
+		}
 	}
-	where := map[bool]string{true: "WHERE body IS NULL"}[bodies > 0]
-	rows, err := db.QueryContext(ctx, `SELECT sha, size FROM documents `+where+` ORDER BY sha`)
+	rows, err := db.QueryContext(ctx, `SELECT sha, size FROM documents WHERE `+where+` ORDER BY sha`)
 	if err != nil {
 		return nil, err
 	}

@@ -33,6 +33,10 @@ func TakeBack(tx *store.Tx, load int64, k api.Taken, dry bool, by string, now ti
 	if told != 0 {
 		return fmt.Sprintf("The partner was told of it in interchange %d.", told), nil
 	}
+	created := outcome.Outcome(k.Outcome) == outcome.Loaded
+	if !created && len(was) == 0 {
+		return "What the order was before is not kept any more.", nil
+	}
 	if dry {
 		return "", nil
 	}
@@ -41,7 +45,7 @@ func TakeBack(tx *store.Tx, load int64, k api.Taken, dry bool, by string, now ti
 		return "", err
 	}
 	from := store.Source{Load: load, By: by}
-	if outcome.Outcome(k.Outcome) == outcome.Loaded {
+	if created {
 		err = tx.Remove(o, from, k.Seq, now)
 	} else {
 		err = tx.Restore(o, last.Revision, was, from, k.Seq, now)

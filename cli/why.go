@@ -122,6 +122,9 @@ func (a *app) showWhy(w *api.Why) {
 			rows = append(rows, []string{s.What, strconv.Quote(s.Text)})
 		}
 	}
+	if w.Gone != "" {
+		rows = append(rows, []string{"not kept", w.Gone})
+	}
 	if from.Load != 0 {
 		rows = append(rows, []string{"mapping", fmt.Sprintf("%s version %d", from.Mapping, from.Version)},
 			[]string{"load", fmt.Sprint(from.Load)})

@@ -29,7 +29,7 @@ var someForms = []string{"yyyy-mm-dd", "d.m.yyyy", "d/m/yyyy", "m/d/yyyy", "d-m-
 
 // Acts lists what can be done about a load's findings, the most effective first.
 func (e *Engine) Acts(ctx context.Context, id int64) ([]api.Act, error) {
-	l, err := e.store.Load(ctx, id)
+	l, err := e.Kept(ctx, id)
 	if err != nil {
 		return nil, err
 	}

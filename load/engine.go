@@ -190,9 +190,19 @@ func (e *Engine) Mapping(ctx context.Context, l outcome.Load) (*mapping.Mapping,
 
 // ended gives a load that nothing more comes of by itself.
 func (e *Engine) ended(ctx context.Context, id int64) (outcome.Load, error) {
-	l, err := e.Get(ctx, id)
+	l, err := e.Kept(ctx, id)
 	if err == nil && (!l.Status.Ended() || l.Status == outcome.Paused) {
 		err = ErrRunning
+	}
+	return l, err
+}
+
+// Kept is Get of a load whose findings and rows are kept; where they are not any more, the error is a
+// store.TakenAway.
+func (e *Engine) Kept(ctx context.Context, id int64) (outcome.Load, error) {
+	l, err := e.Get(ctx, id)
+	if err == nil && l.TakenAwayAt != nil {
+		err = &store.TakenAway{What: fmt.Sprintf("findings and rows of load %d were", l.ID), At: *l.TakenAwayAt}
 	}
 	return l, err
 }

@@ -155,7 +155,12 @@ func (e *example) mapping() string {
 // testStore is a store with the lists that the examples ask.
 func testStore(t testing.TB) *store.Store {
 	t.Helper()
-	s := storetest.Open(t, t.TempDir())
+	return testStoreIn(t, t.TempDir())
+}
+
+func testStoreIn(t testing.TB, dir string) *store.Store {
+	t.Helper()
+	s := storetest.Open(t, dir)
 	t.Cleanup(func() { s.Close() })
 	ctx, now := context.Background(), time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC)
 	for _, err := range []error{

@@ -2,10 +2,12 @@ package load
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 
 	"koinos/api"
+	"koinos/core/finding"
 	"koinos/core/order"
 	"koinos/core/origin"
 	"koinos/core/reading"
@@ -79,7 +81,12 @@ func (e *Engine) Why(ctx context.Context, id int64, line int, field string) (*ap
 			w.Came = &came
 		}
 	}
-	return w, e.retrace(ctx, w, asked)
+	err = e.retrace(ctx, w, asked)
+	var gone *store.TakenAway
+	if errors.As(err, &gone) {
+		w.Gone, err = finding.Capital(gone.Error())+".", nil
+	}
+	return w, err
 }
 
 // valueOf finds the value that is asked for.

@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"net/url"
 	"strconv"
+	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 )
@@ -77,6 +78,11 @@ func op(method, path, id, tag, scope, summary string) huma.Operation {
 	}
 	if method == http.MethodPost {
 		o.DefaultStatus = http.StatusCreated
+	}
+	for _, kept := range []string{"/loads/{id}/", "/documents/{document}/", "/interchanges/{id}/"} {
+		if strings.HasPrefix(path, kept) { // for a time only
+			o.Errors = append(o.Errors, http.StatusGone)
+		}
 	}
 	return o
 }

@@ -166,7 +166,7 @@ func (s *Service) trust(h huma.API) {
 	handle(s, h, op(http.MethodGet, "/loads/{id}/missing", "list-missing", "Loads", "read",
 		"What lists and crosswalks did not know during a load"),
 		func(ctx context.Context, in *missingOf) (*answer[api.Page[reading.Miss]], error) {
-			if _, err := s.engine.Get(ctx, in.ID); err != nil {
+			if _, err := s.engine.Kept(ctx, in.ID); err != nil {
 				return nil, err
 			}
 			misses, err := s.store.Misses(ctx, in.ID)

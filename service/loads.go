@@ -118,7 +118,7 @@ func (s *Service) loads(h huma.API) {
 			if err != nil {
 				return nil, err
 			}
-			if _, err := s.store.Load(ctx, in.ID); err != nil {
+			if _, err := s.engine.Kept(ctx, in.ID); err != nil {
 				return nil, err
 			}
 			found, err := s.store.Findings(ctx, in.ID, store.FindingFilter{After: int(after), Limit: in.Limit + 1,
@@ -143,7 +143,7 @@ func (s *Service) loads(h huma.API) {
 			if err != nil {
 				return nil, err
 			}
-			if _, err := s.store.Load(ctx, in.ID); err != nil {
+			if _, err := s.engine.Kept(ctx, in.ID); err != nil {
 				return nil, err
 			}
 			items, err := s.store.Outcomes(ctx, in.ID, store.OutcomeFilter{After: int(after), Limit: in.Limit + 1,
@@ -228,7 +228,7 @@ func (s *Service) watch(ctx context.Context, in *ByLoad, send sse.Sender) {
 }
 
 func (s *Service) paper(ctx context.Context, id int64, seq int) (api.Paper, error) {
-	l, err := s.engine.Get(ctx, id)
+	l, err := s.engine.Kept(ctx, id)
 	if err != nil {
 		return api.Paper{}, err
 	}
@@ -249,7 +249,7 @@ func (s *Service) paper(ctx context.Context, id int64, seq int) (api.Paper, erro
 }
 
 func (s *Service) rowsOutcome(ctx context.Context, id int64, in rowsInput) (api.RowsOutcome, error) {
-	l, err := s.engine.Get(ctx, id)
+	l, err := s.engine.Kept(ctx, id)
 	if err != nil {
 		return api.RowsOutcome{}, err
 	}
@@ -293,7 +293,7 @@ func (s *Service) eachFindings(ctx context.Context, id int64, f func([]finding.F
 }
 
 func (s *Service) report(ctx context.Context, id int64, format string) (*huma.StreamResponse, error) {
-	l, err := s.engine.Get(ctx, id)
+	l, err := s.engine.Kept(ctx, id)
 	if err != nil {
 		return nil, err
 	}

@@ -33,6 +33,7 @@ var problemKinds = map[string]struct {
 	"not_allowed":         {http.StatusForbidden, "The access token does not allow this"},
 	"host_refused":        {http.StatusForbidden, "The request came under a name that is not this service's"},
 	"origin_refused":      {http.StatusForbidden, "Another web site made this request"},
+	"taken_away":          {http.StatusGone, "It is not kept any more"},
 	"not_running":         {http.StatusConflict, "The load is not running"},
 	"line_needed":         {http.StatusUnprocessableEntity, "The field belongs to lines"},
 	"order_refused":       {http.StatusUnprocessableEntity, "The order was refused"},
@@ -110,6 +111,7 @@ func (s *Service) fail(ctx context.Context, err error) error {
 	var p *api.Problem
 	var tooLarge *http.MaxBytesError
 	var which *load.ErrWhichLine
+	var gone *store.TakenAway
 	found := finding.Of(err)
 	switch {
 	case err == nil:
@@ -119,6 +121,8 @@ func (s *Service) fail(ctx context.Context, err error) error {
 	case errors.Is(err, store.ErrNotFound):
 		return problem("not_found", "There is no "+strings.TrimSuffix(err.Error(), ": "+store.ErrNotFound.Error())+
 			" here.")
+	case errors.As(err, &gone):
+		return problem("taken_away", finding.Capital(gone.Error())+".")
 	case errors.As(err, &tooLarge):
 		return problem("too_large", bodyLimit(tooLarge))
 	case errors.Is(err, jobs.ErrStopping):

@@ -26,9 +26,6 @@ func columnsOf(table string, names ...string) *columns {
 	return c
 }
 
-// unlessThere lets rows be whose key is there.
-func (c *columns) unlessThere() *columns { return c.onConflict("NOTHING") }
-
 // orElse sets some columns of rows whose key is there.
 func (c *columns) orElse(names ...string) *columns {
 	sets := make([]string, len(names))

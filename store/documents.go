@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"encoding/json"
 	"fmt"
 	"koinos/api"
@@ -16,15 +17,17 @@ type documentRow struct {
 	ReceivedAt string `db:"received_at"`
 	ReceivedBy string `db:"received_by"`
 	Loads      int    `db:"loads"`
+
+	TakenAwayAt sql.NullString `db:"taken_away_at"`
 }
 
 func (r *documentRow) document() (api.Document, error) {
 	d := api.Document{SHA: r.SHA, Name: r.Name, Size: r.Size, ReceivedAt: parseTime(r.ReceivedAt),
-		ReceivedBy: r.ReceivedBy, Loads: r.Loads}
+		ReceivedBy: r.ReceivedBy, Loads: r.Loads, TakenAwayAt: momentOf(r.TakenAwayAt)}
 	return d, json.Unmarshal([]byte(r.Shape), &d.Shape)
 }
 
-const selectDocument = `SELECT sha, name, size, shape, received_at, received_by,
+const selectDocument = `SELECT sha, name, size, shape, received_at, received_by, taken_away_at,
   (SELECT count(*) FROM loads WHERE document = sha) AS loads FROM documents `
 
 // documentsQuery lists documents before a time and a SHA-256: without those that were posted,
@@ -35,7 +38,7 @@ const documentsQuery = selectDocument +
 	  ORDER BY received_at DESC, sha DESC LIMIT ?`
 
 // PutDocument records a document whose file is kept. A document that is known
-// already keeps its first record; known is then true.
+// already keeps its first record; known is then true, if its bytes had been kept too.
 func (s *Store) PutDocument(ctx context.Context, d api.Document) (known bool, err error) {
 	err = s.Write(ctx, func(t *Tx) (err error) {
 		known, err = t.PutDocument(d)
@@ -51,7 +54,7 @@ func (t *Tx) PutDocument(d api.Document) (known bool, err error) {
 		return false, err
 	}
 	res, err := t.exec(`INSERT INTO documents (sha, name, size, shape, received_at, received_by)
-		VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING`,
+		VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET taken_away_at = NULL WHERE taken_away_at IS NOT NULL`,
 		d.SHA, d.Name, d.Size, string(shape), at(d.ReceivedAt), d.ReceivedBy)
 	if err != nil {
 		return false, err
@@ -68,10 +71,10 @@ type Body struct {
 }
 
 var bodyColumns = columnsOf("documents", "sha", "name", "size", "shape", "received_at", "received_by", "body",
-	"posted").unlessThere()
+	"posted").onConflict("UPDATE SET body = excluded.body, taken_away_at = NULL WHERE taken_away_at IS NOT NULL")
 
 // PutBodies keeps small documents, their bytes in the same commit. One that is
-// there stays as it is.
+// there stays as it is, unless its bytes were taken away.
 func (t *Tx) PutBodies(bodies ...Body) error {
 	rows := t.bulk(bodyColumns, len(bodies))
 	for i := range bodies {

@@ -559,6 +559,9 @@ func (s *Store) AsOf(ctx context.Context, id int64, revision int) (*order.Order,
 		len(was) == 0 {
 		return nil, err
 	}
+	if was[0] == "" {
+		return nil, &TakenAway{What: fmt.Sprintf("what order %d was at revision %d was", id, revision)}
+	}
 	o := &order.Order{}
 	return o, json.Unmarshal([]byte(was[0]), o)
 }

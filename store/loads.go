@@ -24,6 +24,7 @@ type loadRow struct {
 	Started string         `db:"started_at"`
 	Ended   sql.NullString `db:"ended_at"`
 	Asked   string         `db:"asked"`
+	Gone    sql.NullString `db:"gone"`
 }
 
 func (r *loadRow) load() (outcome.Load, error) {
@@ -32,10 +33,7 @@ func (r *loadRow) load() (outcome.Load, error) {
 		return l, fmt.Errorf("load %d: %w", l.ID, err)
 	}
 	l.StartedAt = parseTime(r.Started)
-	if r.Ended.Valid {
-		end := parseTime(r.Ended.String)
-		l.EndedAt = &end
-	}
+	l.EndedAt, l.TakenAwayAt = momentOf(r.Ended), momentOf(r.Gone)
 	if l.Status.Ended() && l.Status != outcome.Paused {
 		l.Share = 1
 	}
@@ -44,7 +42,7 @@ func (r *loadRow) load() (outcome.Load, error) {
 
 const selectLoad = `SELECT l.id, l.document, d.name AS documentname, l.mapping, l.mapping_version AS version, l.options AS asked, l.status, l.reason, l.share,
   l.rows, l.orders, l.lines, l.loaded, l.changed, l.ready, l.differs, l.unchanged, l.refused, l.held, l.withheld, l.undone, l.errors, l.warnings, l.saved,
-  coalesce(l.run, 0) AS run, l.step, l.started_at, l.ended_at, l.by
+  coalesce(l.run, 0) AS run, l.step, l.started_at, l.ended_at, l.taken_away_at AS gone, l.by
   FROM loads l JOIN documents d ON d.sha = l.document `
 
 // StartLoad records a load that begins and gives its id. A request that named

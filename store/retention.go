@@ -16,25 +16,30 @@ type retained struct {
 	name    string
 	days    int
 	forgets []string
+	take    func(s *Store, ctx context.Context, before string, now time.Time) error // where no statement alone can do it
 }
 
 // kinds of what is kept for a time only. What orders, their history and never loading anything twice need is
 // not among them.
 var kinds = []retained{
-	{"answers", 30, []string{`DELETE FROM requests WHERE (caller, key) IN (SELECT caller, key FROM requests WHERE at < ?
+	{name: "documents", days: 3_650, take: (*Store).takeDocuments},
+	{name: "loads", days: 400, take: (*Store).takeLoads},
+	{name: "dry_runs", days: 90, take: (*Store).takeDryRuns},
+	{name: "snapshots", days: 400, take: (*Store).takeSnapshots},
+	{name: "answers", days: 30, forgets: []string{`DELETE FROM requests WHERE (caller, key) IN (SELECT caller, key FROM requests WHERE at < ?
 		LIMIT ?)`}},
-	{"arrivals", 90, []string{`UPDATE arrivals SET body = NULL WHERE id IN (SELECT id FROM arrivals
+	{name: "arrivals", days: 90, forgets: []string{`UPDATE arrivals SET body = NULL WHERE id IN (SELECT id FROM arrivals
 		WHERE body IS NOT NULL AND at < ? LIMIT ?)`}},
-	{"webhooks", 90, []string{`UPDATE hooks SET body = NULL WHERE id IN (SELECT id FROM hooks WHERE body IS NOT NULL
+	{name: "webhooks", days: 90, forgets: []string{`UPDATE hooks SET body = NULL WHERE id IN (SELECT id FROM hooks WHERE body IS NOT NULL
 		AND at < ? LIMIT ?)`}},
-	{"messages", 30, []string{`DELETE FROM deliveries WHERE id IN (SELECT id FROM deliveries WHERE state <> 'waiting'
+	{name: "messages", days: 30, forgets: []string{`DELETE FROM deliveries WHERE id IN (SELECT id FROM deliveries WHERE state <> 'waiting'
 		AND made_at < ? LIMIT ?)`}},
-	{"pushes", 400, []string{`DELETE FROM pushed WHERE id IN (SELECT id FROM pushed WHERE at < ? LIMIT ?)`}},
-	{"checks", 90, []string{
+	{name: "pushes", days: 400, forgets: []string{`DELETE FROM pushed WHERE id IN (SELECT id FROM pushed WHERE at < ? LIMIT ?)`}},
+	{name: "checks", days: 90, forgets: []string{
 		`DELETE FROM check_rows WHERE (check_id, n) IN (SELECT r.check_id, r.n FROM checks c JOIN check_rows r ON r.check_id = c.id
 			WHERE c.ended_at < ? LIMIT ?)`,
 		`DELETE FROM checks WHERE id IN (SELECT id FROM checks WHERE ended_at < ? LIMIT ?)`}},
-	{"audit", 0, []string{`DELETE FROM audit WHERE id IN (SELECT id FROM audit WHERE at < ? LIMIT ?)`}},
+	{name: "audit", days: 0, forgets: []string{`DELETE FROM audit WHERE id IN (SELECT id FROM audit WHERE at < ? LIMIT ?)`}},
 }
 
 // Retention is how many days each kind of what is kept for a time only is kept; 0 is for good.
@@ -87,8 +92,14 @@ func (s *Store) Forget(ctx context.Context, r Retention, now time.Time) error {
 		if r[k.name] == 0 {
 			continue
 		}
+		before := at(now.AddDate(0, 0, -r[k.name]))
 		for _, query := range k.forgets {
-			if err := s.inTurns(ctx, query, at(now.AddDate(0, 0, -r[k.name]))); err != nil {
+			if err := s.inTurns(ctx, query, before); err != nil {
+				return fmt.Errorf("%s: %w", k.name, err)
+			}
+		}
+		if k.take != nil {
+			if err := k.take(s, ctx, before, now); err != nil {
 				return fmt.Errorf("%s: %w", k.name, err)
 			}
 		}

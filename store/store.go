@@ -35,7 +35,8 @@ type Store struct {
 	turns turns
 
 	queueMu sync.Mutex
-	queue   []*shared // work that waits to share a transaction
+	filesMu sync.Mutex // held where a document's file is removed, or found to be there
+	queue   []*shared  // work that waits to share a transaction
 
 	w     *sqlx.DB
 	conn  *sqlx.Conn // the writer's only connection
@@ -415,6 +416,15 @@ func parseTime(s string) time.Time {
 	return t
 }
 
+// momentOf is a time that need not be there.
+func momentOf(s sql.NullString) *time.Time {
+	if !s.Valid {
+		return nil
+	}
+	t := parseTime(s.String)
+	return &t
+}
+
 // null stores blank text as NULL.
 func null(s string) any {
 	if s == "" {
@@ -455,7 +465,7 @@ func (s *Store) KeepFile(r io.Reader, accept func(r io.ReaderAt, size int64) err
 	}
 	sha = hex.EncodeToString(hash.Sum(nil))
 	path := s.file(sha)
-	if isWhole(path, sha) { // else the same bytes, come again, mend it
+	if isWhole(path, sha) && s.touch(path) { // else the same bytes, come again, mend it
 		return sha, size, nil
 	}
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
@@ -550,9 +560,13 @@ func (s *Store) OpenFile(sha string) (File, error) {
 	f, err := os.Open(s.file(sha))
 	if errors.Is(err, fs.ErrNotExist) {
 		var body []byte
-		if err := s.r.GetContext(context.Background(), &body,
-			`SELECT body FROM documents WHERE sha = ? AND body IS NOT NULL`, sha); err != nil {
+		var gone sql.NullString
+		if err := s.r.QueryRowxContext(context.Background(), `SELECT body, taken_away_at FROM documents
+		  WHERE sha = ? AND (body IS NOT NULL OR taken_away_at IS NOT NULL)`, sha).Scan(&body, &gone); err != nil {
 			return nil, named(err, "document %s", sha)
+		}
+		if gone.Valid {
+			return nil, &TakenAway{"the bytes of document " + sha[:12] + " were", parseTime(gone.String)}
 		}
 		return inRow{bytes.NewReader(body)}, nil
 	}

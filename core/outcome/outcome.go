@@ -97,6 +97,7 @@ type Load struct {
 	StartedAt   time.Time  `json:"started_at"`
 	EndedAt     *time.Time `json:"ended_at,omitempty"`
 	By          string     `json:"by" doc:"Who started it"`
+	TakenAwayAt *time.Time `json:"taken_away_at,omitempty" doc:"Since when its findings and rows are not kept any more"`
 }
 
 // Counts are a load's figures.

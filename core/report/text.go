@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"io"
 	"strings"
+	"time"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
@@ -39,6 +40,10 @@ func Text(w io.Writer, l *outcome.Load, reasons []Reason, style Style) {
 		version = fmt.Sprintf(" (version %d)", l.Version)
 	}
 	fmt.Fprintf(w, "%s  through mapping %s%s\n", style.paint(title, text.Bold), l.Mapping, version)
+	if l.TakenAwayAt != nil {
+		fmt.Fprintf(w, "  Its findings and rows are not kept any more; they were taken away on %s.\n",
+			l.TakenAwayAt.Format(time.DateOnly))
+	}
 	if l.Note != "" {
 		fmt.Fprintf(w, "  note: %s\n", clean(l.Note))
 	}

@@ -81,10 +81,11 @@ async function begin(dryRun: boolean) {
         <span class="soft">{{ size(doc.size) }}, received {{ when(doc.received_at) }}</span>
         <span v-if="route.query.known" class="known">The same bytes were received before: this is that document.</span>
         <span class="grow" />
-        <Button size="small" text label="The file as it came" @click="download(`/api/v1/documents/${sha}/content`)" />
+        <Button v-if="!doc.taken_away_at" size="small" text label="The file as it came" @click="download(`/api/v1/documents/${sha}/content`)" />
       </div>
       <StateNote v-if="failed" :error="failed" class="sheet" @retry="failed = undefined" />
-      <div class="split">
+      <StateNote v-if="doc.taken_away_at" class="sheet" :empty="`The bytes of this document were kept for a time only; they were taken away on ${when(doc.taken_away_at)}. Send the same file in once more to have them back.`" />
+      <div v-else class="split">
         <SourceGrid v-if="sheet || doc.shape.format !== 'xlsx'" :key="sheet" :fetch-rows="fetchRows" />
         <div class="side">
           <section class="sheet box">

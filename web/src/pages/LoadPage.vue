@@ -17,7 +17,7 @@ import type { Spot } from '../places'
 import StateNote from '../components/StateNote.vue'
 import TabStrip from '../components/TabStrip.vue'
 import { useBusy } from '../busy'
-import { active, count, loadWord, minutes } from '../format'
+import { active, count, loadWord, minutes, when } from '../format'
 
 const props = defineProps<{ id: number; first: string }>()
 const router = useRouter()
@@ -188,7 +188,7 @@ function onKey(e: KeyboardEvent) {
           <Button v-else size="small" outlined label="Pause" :loading="busy === 'pause'" @click="pause" />
           <Button size="small" text label="Cancel it" :loading="busy === 'cancel'" @click="cancel" />
         </template>
-        <template v-else>
+        <template v-else-if="!load.taken_away_at">
           <Button size="small" text label="Findings as CSV" :disabled="!report?.reasons.length" :loading="busy === 'csv'" @click="save('csv')" />
           <Button size="small" :outlined="true" label="Marked-up copy" :loading="busy === 'marked'" @click="save('marked')" />
           <Button v-if="failing" size="small" outlined label="Only what failed" :loading="busy === 'failed'" @click="save('failed')" />
@@ -219,7 +219,8 @@ function onKey(e: KeyboardEvent) {
       </div>
       <LoadState v-if="active(load) || load.status === 'paused'" :load="load" />
       <StateNote v-if="failed" :error="failed" class="sheet" @retry="failed = undefined" />
-      <div class="split">
+      <StateNote v-if="load.taken_away_at" class="sheet" :empty="`The findings and rows of this load were kept for a time only; they were taken away on ${when(load.taken_away_at)}. The orders that it loaded are not touched by that.`" />
+      <div v-else class="split">
         <SourceGrid ref="grid" :key="`${id} ${sheet}`" :fetch-rows="fetchRows" :lit="pointed" :order="seq" @pick="onPick" />
         <div class="side">
           <TabStrip v-model="tab" :tabs="tabs" panel="load-panel" label="What became of the document">

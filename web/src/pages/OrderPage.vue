@@ -93,6 +93,7 @@ const became = computed(() => {
                   <li v-if="!why.origin.document" class="soft">No document says it.</li>
                   <li v-else>{{ why.origin.document_name }} <b>{{ why.at || 'nowhere in it: the mapping, or Koinos, gave the value' }}</b></li>
                   <li v-for="(s, i) in why.steps" :key="i"><span class="soft">{{ s.what }}</span> “{{ s.text }}”</li>
+                  <li v-if="why.gone">{{ why.gone }}</li>
                 </template>
                 <li v-if="why.origin.interchange" class="soft">in <RouterLink :to="`/exchange/${why.origin.interchange}`">interchange {{ why.origin.interchange }}</RouterLink></li>
                 <li class="soft"><template v-if="why.origin.load">by {{ why.origin.mapping }} version {{ why.origin.mapping_version }}, <RouterLink :to="`/loads/${why.origin.load}`">load {{ why.origin.load }}</RouterLink>, </template>{{ when(why.origin.at) }} by {{ why.origin.by }}<template v-if="!why.terms">; {{ why.events.length ? `changed ${why.events.length} times since it was stored` : 'nothing has changed it since' }}</template></li>
