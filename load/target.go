@@ -25,6 +25,7 @@ type target struct {
 
 	pending []mapped
 	lines   int
+	part    int // of what a transaction may hold: 1 is all, 2 half of it
 	from    int // orders up to this one were written before: the load goes on behind them
 	next    int // number of the load's last finding
 	notes   []finding.Finding
@@ -33,16 +34,20 @@ type target struct {
 	finished *outcome.Load
 }
 
-// A transaction holds so much: more gains nothing, and readers see orders arrive.
+// A transaction holds so much: more gains nothing, and readers see orders arrive. Where that keeps the one writer
+// from others for longer than longTurn, it holds less, down to a part of leastPart, until it is done in shortTurn.
 const (
-	txOrders = 1_000
-	txLines  = 10_000
+	txOrders  = 1_000
+	txLines   = 10_000
+	leastPart = 16
+	longTurn  = 100 * time.Millisecond
+	shortTurn = 40 * time.Millisecond
 )
 
 // begin starts a pass over the document, behind what an earlier service has
 // written of it.
 func (t *target) begin(real bool) (err error) {
-	t.pending, t.lines, t.next, t.from = nil, 0, 0, 0
+	t.pending, t.lines, t.part, t.next, t.from = nil, 0, 1, 0, 0
 	t.book = book.Begin(t.rules.book(t, real))
 	if t.tx == nil {
 		if t.from, t.next, err = t.e.store.Progress(t.ctx, t.run.load.ID); err != nil {
@@ -81,7 +86,7 @@ func (t *target) put(orders []mapped) error {
 		t.pending = append(t.pending, *m)
 		t.lines += len(m.Order.Lines)
 	}
-	if len(t.pending) >= txOrders || t.lines >= txLines {
+	if len(t.pending) >= txOrders/t.part || t.lines >= txLines/t.part {
 		return t.flush()
 	}
 	return nil
@@ -161,7 +166,18 @@ func (t *target) write(f func(*store.Tx) error) error {
 	if t.tx != nil {
 		return f(t.tx)
 	}
-	return t.e.store.Write(t.ctx, f)
+	var began time.Time
+	err := t.e.store.Write(t.ctx, func(tx *store.Tx) error {
+		began = time.Now()
+		return f(tx)
+	})
+	switch took := time.Since(began); {
+	case took > longTurn:
+		t.part = min(2*t.part, leastPart)
+	case took < shortTurn:
+		t.part = max(t.part/2, 1)
+	}
+	return err
 }
 
 // allOrNone reads the document twice: dry, and where nothing fails once more

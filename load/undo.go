@@ -11,8 +11,8 @@ import (
 	"koinos/store"
 )
 
-// undoneAtATime is how many orders a transaction takes back.
-const undoneAtATime = 500
+// undoneAtATime is how many orders a transaction takes back at most.
+const undoneAtATime = 200
 
 // mostKept bounds the orders that Undone names.
 const mostKept = 1_000
@@ -38,7 +38,11 @@ func (e *Engine) Undo(ctx context.Context, id int64, dry bool, by string) (api.U
 			}
 			more = len(list) == undoneAtATime
 			done := l
-			for _, k := range list {
+			for n, k := range list {
+				if n > 0 && tx.Long() {
+					more = true
+					break
+				}
 				last = k.Seq
 				if k.Why, err = book.TakeBack(tx, id, k, dry, by, e.now()); err != nil {
 					return err

@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"sync/atomic"
 	"time"
 )
 
@@ -32,31 +31,9 @@ type WriterFigures struct {
 	Longest      time.Duration // that it was held in one go since this was asked last
 }
 
-// turns counts the writer's turns.
-type turns struct{ writes, waited, held, longest atomic.Int64 }
-
-// turn waits for the writer, and gives how the turn ends.
-func (s *Store) turn() (end func()) {
-	asked := time.Now()
-	s.mu.Lock()
-	got := time.Now()
-	s.turns.waited.Add(int64(got.Sub(asked)))
-	s.turns.writes.Add(1)
-	return func() {
-		held := int64(time.Since(got))
-		s.turns.held.Add(held)
-		if held > s.turns.longest.Load() { // only who has the writer stores here
-			s.turns.longest.Store(held)
-		}
-		s.mu.Unlock()
-	}
-}
-
 // Figures counts what waits, failed, or is late.
 func (s *Store) Figures(ctx context.Context, now time.Time) (f Figures, err error) {
-	f = Figures{Loads: map[string]int{}, Held: map[string]int{}, Writer: WriterFigures{
-		Writes: uint64(s.turns.writes.Load()), Waited: time.Duration(s.turns.waited.Load()),
-		Held: time.Duration(s.turns.held.Load()), Longest: time.Duration(s.turns.longest.Swap(0))}}
+	f = Figures{Loads: map[string]int{}, Held: map[string]int{}, Writer: s.turns.counted()}
 	for _, count := range []struct {
 		into  map[string]int
 		query string

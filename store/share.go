@@ -12,7 +12,7 @@ import (
 type shared struct {
 	ctx  context.Context
 	f    func(*Tx) error
-	done bool
+	turn chan bool // true: it is the first that waits, and takes the others along; false: it is done
 	err  error
 }
 
@@ -24,28 +24,22 @@ const mostShared = 128
 // Each has all of what it did kept, or none; what one returns does not touch
 // the others. f must not keep the transaction waiting.
 func (s *Store) Share(ctx context.Context, f func(*Tx) error) error {
-	w := &shared{ctx: ctx, f: f}
+	w := &shared{ctx: ctx, f: f, turn: make(chan bool, 1)}
 	s.queueMu.Lock()
 	s.queue = append(s.queue, w)
+	if len(s.queue) == 1 {
+		w.turn <- true
+	}
 	s.queueMu.Unlock()
-	defer s.turn()()
-	if w.done { // whoever had the writer before took it along
+	if first := <-w.turn; !first {
 		return w.err
 	}
+	end := s.turns.turn(small)
 	s.queueMu.Lock()
-	n := min(len(s.queue), mostShared)
-	batch := append([]*shared{}, s.queue[:n]...)
-	s.queue = append(s.queue[:0], s.queue[n:]...)
+	batch := slices.Clone(s.queue[:min(len(s.queue), mostShared)])
 	s.queueMu.Unlock()
-	if !slices.Contains(batch, w) { // a long queue: its turn has come all the same
-		batch = append(batch, w)
-		s.queueMu.Lock()
-		s.queue = slices.DeleteFunc(s.queue, func(one *shared) bool { return one == w })
-		s.queueMu.Unlock()
-	}
-	err := s.write(context.WithoutCancel(ctx), func(t *Tx) error {
+	if err := s.write(context.WithoutCancel(ctx), func(t *Tx) error {
 		for _, one := range batch {
-			one.done = true
 			if one.err = one.ctx.Err(); one.err != nil {
 				continue
 			}
@@ -54,14 +48,22 @@ func (s *Store) Share(ctx context.Context, f func(*Tx) error) error {
 			}
 		}
 		return nil
-	})
-	if err != nil {
+	}); err != nil {
 		for _, one := range batch {
-			one.done = true
 			if one.err == nil {
 				one.err = err
 			}
 		}
+	}
+	end()
+	s.queueMu.Lock()
+	s.queue = slices.Delete(s.queue, 0, len(batch))
+	if len(s.queue) > 0 {
+		s.queue[0].turn <- true
+	}
+	s.queueMu.Unlock()
+	for _, one := range batch[1:] {
+		one.turn <- false
 	}
 	return w.err
 }

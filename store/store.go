@@ -31,8 +31,7 @@ var ErrNotFound = errors.New("not found")
 type Store struct {
 	dir   string
 	lock  *os.File
-	mu    sync.Mutex // held by the one writer
-	turns turns
+	turns turns // of the one writer
 
 	queueMu sync.Mutex
 	filesMu sync.Mutex // held where a document's file is removed, or found to be there
@@ -147,8 +146,7 @@ func (s *Store) use(conn *sqlx.Conn) error {
 
 // Close closes the database: koinos.db is then whole in one file.
 func (s *Store) Close() error {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	defer s.turns.turn(long)()
 	err := s.r.Close()
 	// A statement left open would keep the connection, and what it wrote in the
 	// write-ahead log instead of the database.
@@ -218,7 +216,7 @@ func (s *Store) documentsReady() error {
 // would give its connection up. f may end it by returning ctx's error. A panic
 // of f undoes the transaction and is an error.
 func (s *Store) Write(ctx context.Context, f func(*Tx) error) error {
-	defer s.turn()()
+	defer s.turns.turn(long)()
 	return s.write(ctx, f)
 }
 
@@ -232,7 +230,7 @@ func (s *Store) write(ctx context.Context, f func(*Tx) error) error {
 		s.unwell.Store(&err)
 		return fmt.Errorf("begin: %w", err)
 	}
-	t := &Tx{s: s, tx: tx, ctx: ctx}
+	t := &Tx{s: s, tx: tx, ctx: ctx, began: time.Now()}
 	err = caught(func() error { return f(t) })
 	if err == nil && t.broken == nil {
 		err = t.alive()
@@ -324,7 +322,15 @@ type Tx struct {
 	broken error    // what ended the transaction
 	last   int64    // highest id of an order that was ever given; 0 where it was not asked yet
 	after  []func() // done once it is committed
+	began  time.Time
 }
+
+// fairTurn is how long a transaction may keep the writer before others wait for it too long.
+const fairTurn = 50 * time.Millisecond
+
+// Long reports whether the transaction has kept the writer for so long that others should have their turn: whoever
+// can go on in another transaction ends here.
+func (t *Tx) Long() bool { return time.Since(t.began) > fairTurn }
 
 // alive reports what became of the transaction where SQLite has undone it.
 func (t *Tx) alive() error {

@@ -75,10 +75,14 @@ func (s *Store) FindToken(ctx context.Context, secret string) (api.Token, error)
 // UsedToken notes when a token was used last, to the minute. While the writer
 // is busy it does not: no request should wait for that.
 func (s *Store) UsedToken(ctx context.Context, t api.Token, now time.Time) error {
-	if t.UsedAt != nil && now.Sub(*t.UsedAt) < time.Minute || !s.mu.TryLock() {
+	if t.UsedAt != nil && now.Sub(*t.UsedAt) < time.Minute {
 		return nil
 	}
-	defer s.mu.Unlock()
+	end, free := s.turns.ifFree()
+	if !free {
+		return nil
+	}
+	defer end()
 	return s.write(ctx, func(tx *Tx) error {
 		_, err := tx.exec(`UPDATE tokens SET used_at = ? WHERE id = ?`, at(now), t.ID)
 		return err
