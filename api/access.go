@@ -1,6 +1,10 @@
 package api
 
-import "time"
+import (
+	"slices"
+	"strings"
+	"time"
+)
 
 // Token is what is known of an access token; the token itself is not kept.
 type Token struct {
@@ -11,6 +15,26 @@ type Token struct {
 	UsedAt    *time.Time `json:"used_at,omitempty"`
 	RevokedAt *time.Time `json:"revoked_at,omitempty"`
 	ExpiresAt *time.Time `json:"expires_at,omitempty" doc:"When it ends by itself"`
+	Narrowed
+}
+
+// Narrowed is what a token is for; without names it is for everything that its scope allows.
+type Narrowed struct {
+	Partners []string `json:"partners,omitempty" maxItems:"100" doc:"Only orders of these partners, by our codes"`
+	Mappings []string `json:"mappings,omitempty" maxItems:"100" doc:"Only loads through these mappings"`
+}
+
+// Is reports whether a token is for less than its scope allows.
+func (n *Narrowed) Is() bool { return len(n.Partners)+len(n.Mappings) > 0 }
+
+// Partner reports whether it is for orders of a partner.
+func (n *Narrowed) Partner(code string) bool { return anyOrAmong(n.Partners, code) }
+
+// Mapping reports whether it is for loads through a mapping.
+func (n *Narrowed) Mapping(name string) bool { return anyOrAmong(n.Mappings, name) }
+
+func anyOrAmong(names []string, name string) bool {
+	return len(names) == 0 || slices.ContainsFunc(names, func(n string) bool { return strings.EqualFold(n, name) })
 }
 
 // Audit is one thing that an administrator changed.

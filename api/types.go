@@ -131,6 +131,7 @@ type NewToken struct {
 	Scope string `json:"scope" enum:"read,load,admin" doc:"read: look; load: also send documents and load; admin: also mappings, lists and tokens"`
 
 	ExpiresAt *time.Time `json:"expires_at,omitempty" doc:"When the token ends by itself; left out, never"`
+	Narrowed
 }
 
 // CreatedToken is a new token; its secret is shown this once.
@@ -144,6 +145,7 @@ type Session struct {
 	Name   string   `json:"name"`
 	Scopes []string `json:"scopes"`
 	Tokens bool     `json:"tokens_required"`
+	Narrowed
 }
 
 // Inspection is what a document is made of.

@@ -3,6 +3,7 @@ package book
 import (
 	"crypto/sha256"
 	"errors"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -25,9 +26,10 @@ type Rules struct {
 	Lists    *list.Set                   // what changes of orders must agree with
 	Holds    func(*finding.Finding) bool // which warnings hold; nil is none
 	Source   store.Source
-	System   string // what is refused came from it, and waits for a person too; "" is no system
-	Sync     string // that reads it
-	Real     bool   // false decides without storing anything
+	System   string   // what is refused came from it, and waits for a person too; "" is no system
+	Sync     string   // that reads it
+	Partners []string // whose orders may be touched; none is everybody's
+	Real     bool     // false decides without storing anything
 	Now      func() time.Time
 }
 
@@ -133,6 +135,11 @@ func Take(tx *store.Tx, all []Arrived) ([]store.OrderResult, error) {
 		s, e, res := all[i].Session, all[i].Entry, &results[i]
 		e.found, e.given = len(e.Findings), e.Order.Number
 		var changed *store.Changed
+		if p := e.Order.Partner; len(s.Partners) > 0 && !e.Refused() &&
+			!slices.ContainsFunc(s.Partners, func(n string) bool { return strings.EqualFold(n, p) }) {
+			e.Add(finding.PartnerNotAllowed, 0, "partner", p, "This load may only touch orders of %s.",
+				strings.Join(s.Partners, ", "))
+		}
 		if e.Kind == intent.Order {
 			changed, err = s.judge(tx, e, known, taken, res)
 		} else {

@@ -11,6 +11,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime/debug"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -243,16 +244,22 @@ func newLog(a *app, format string) *slog.Logger {
 func (a *app) tokens() *cobra.Command {
 	c := &cobra.Command{Use: "token", Short: "Make, list and end access tokens"}
 	var name, scope, data, expires string
+	var narrowed api.Narrowed
 	create := &cobra.Command{
 		Use: "create --name NAME --scope read|load|admin", Short: "Make an access token; it is shown this once",
 		Args: cobra.NoArgs,
 		Long: "With --data the token is made in a data folder directly, without a service: that is how the first " +
-			"one is made.",
+			"one is made.\nWith --partner and --mapping a token is for less than its scope allows: for orders of those\npartners, " +
+			"and loads through those mappings.",
 		Example: "  koinos token create --name warehouse --scope read\n  koinos token create --name first --scope " +
-			"admin --data /srv/koinos",
+			"admin --data /srv/koinos\n" +
+			"  koinos token create --name saltry-site --scope load --partner SALTRY --mapping saltry-orders",
 		RunE: func(c *cobra.Command, _ []string) error {
 			if name == "" {
 				return usage{errors.New("say what or whom the token is for with --name")}
+			}
+			if scope == "admin" && narrowed.Is() {
+				return usage{errors.New("a token of scope admin cannot be narrowed with --partner or --mapping")}
 			}
 			if scope != "read" && scope != "load" && scope != "admin" {
 				return usage{fmt.Errorf("--scope is read, load or admin, not %q", scope)}
@@ -261,7 +268,7 @@ func (a *app) tokens() *cobra.Command {
 			if err != nil {
 				return usage{err}
 			}
-			made, err := a.newToken(c.Context(), api.NewToken{Name: name, Scope: scope, ExpiresAt: ends}, data)
+			made, err := a.newToken(c.Context(), api.NewToken{Name: name, Scope: scope, ExpiresAt: ends, Narrowed: narrowed}, data)
 			if err != nil {
 				return err
 			}
@@ -277,6 +284,8 @@ func (a *app) tokens() *cobra.Command {
 	create.Flags().StringVar(&name, "name", "", "what or whom it is for")
 	create.Flags().StringVar(&scope, "scope", "", "read, load or admin")
 	create.Flags().StringVar(&expires, "expires", "", "when it ends by itself: 90d, 12h, or a day such as 2027-01-31")
+	create.Flags().StringSliceVar(&narrowed.Partners, "partner", nil, "only for orders of this partner, by our code; repeatable")
+	create.Flags().StringSliceVar(&narrowed.Mappings, "mapping", nil, "only for loads through this mapping; repeatable")
 	create.Flags().StringVar(&data, "data", "", "data folder to make it in, without a service")
 	ls := &cobra.Command{
 		Use: "list", Short: "List access tokens", Args: cobra.NoArgs,
@@ -290,10 +299,11 @@ func (a *app) tokens() *cobra.Command {
 			}
 			var rows [][]string
 			for _, t := range tokens {
-				rows = append(rows, []string{strconv.FormatInt(t.ID, 10), t.Name, t.Scope, local(t.CreatedAt),
+				rows = append(rows, []string{strconv.FormatInt(t.ID, 10), t.Name, t.Scope,
+					strings.Join(append(slices.Clone(t.Partners), t.Mappings...), ", "), local(t.CreatedAt),
 					when(t.UsedAt), when(t.ExpiresAt), when(t.RevokedAt)})
 			}
-			report.Table(a.out, []string{">token", "name", "scope", "made", "used last", "ends", "revoked"}, rows)
+			report.Table(a.out, []string{">token", "name", "scope", "only for", "made", "used last", "ends", "revoked"}, rows)
 			return nil
 		},
 	}
@@ -334,7 +344,7 @@ func (a *app) newToken(ctx context.Context, n api.NewToken, data string) (api.Cr
 	if err != nil {
 		return api.CreatedToken{}, err
 	}
-	t, secret, err := s.NewToken(ctx, n.Name, n.Scope, n.ExpiresAt, time.Now())
+	t, secret, err := s.NewToken(ctx, n, time.Now())
 	if err == nil {
 		err = s.AddAudit(ctx, api.Audit{At: time.Now(), By: "a command", From: "the data folder", Did: "create-token",
 			Path:   "/tokens",

@@ -311,6 +311,9 @@ type Mode fs.FileMode
 // Usual is the mode of files of which nobody has said anything.
 const Usual Mode = 0o644
 
+// Private is for what only the service itself reads.
+const Private Mode = 0o600
+
 // Folder makes a folder, where it is not there yet, with this mode whatever the process masks.
 func (m Mode) Folder(dir string) error {
 	if _, err := os.Stat(dir); err == nil {
@@ -332,7 +335,7 @@ func (m Mode) Write(name string, write func(io.Writer) error) error {
 	if err := write(tmp); err != nil {
 		return err
 	}
-	if err := errors.Join(tmp.Chmod(fs.FileMode(m)), tmp.Close()); err != nil {
+	if err := errors.Join(tmp.Sync(), tmp.Chmod(fs.FileMode(m)), tmp.Close()); err != nil {
 		return err
 	}
 	return os.Rename(tmp.Name(), name)

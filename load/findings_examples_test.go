@@ -2,6 +2,7 @@ package load
 
 import (
 	"koinos/core/finding"
+	"koinos/core/outcome"
 	"strings"
 )
 
@@ -174,6 +175,9 @@ var examples = []example{
 		at:    "row 2", says: "was refused in the step purchase"},
 	{code: finding.IdentityStored, before: head + "A-1,2026-03-02,00417,2,9.50\n",
 		doc: head + "A-1,2026-03-02,00417,3,9.50\n", at: "row 2 column 1", says: `line 1 quantity was "2", is "3"`},
+	{code: finding.PartnerNotAllowed, shown: "a load with a token that is narrowed to PELLOW",
+		doc: head + "A-1,2026-03-02,00417,3,9.50\n", options: outcome.Options{Partners: []string{"PELLOW"}}, at: "row 2",
+		says: "may only touch orders of PELLOW"},
 	{code: finding.NumberTaken, change: "header: → header:;   number: {from: Price}",
 		before: head + "A-1,2026-03-02,00417,2,9\n", doc: head + "A-2,2026-03-02,00417,3,9\n", at: "row 2 column 5",
 		says: "OSTRAND A-1"},

@@ -50,16 +50,17 @@ lines:
 // example shows a code at work: the last of docs is loaded and must give
 // exactly this finding at this place.
 type example struct {
-	code   finding.Code
-	change string        // of plainMapping: old → new, lines by ;
-	doc    string        // a CSV; what a reader of the docs sees
-	bytes  func() []byte // the document where it is no CSV
-	shown  string        // what the docs say about such a document
-	before string        // a CSV loaded first
-	at     string        // place of the finding
-	says   string        // part of its message or hint
-	whole  string        // a mapping of its own; what is loaded before goes through plainMapping
-	apart  bool          // the exchange finds it; its own test sees that it does
+	code    finding.Code
+	change  string          // of plainMapping: old → new, lines by ;
+	doc     string          // a CSV; what a reader of the docs sees
+	bytes   func() []byte   // the document where it is no CSV
+	shown   string          // what the docs say about such a document
+	before  string          // a CSV loaded first
+	at      string          // place of the finding
+	says    string          // part of its message or hint
+	whole   string          // a mapping of its own; what is loaded before goes through plainMapping
+	options outcome.Options // asked of the load
+	apart   bool            // the exchange finds it; its own test sees that it does
 }
 
 // orders850 is a mapping that reads X12, and order850 an interchange of one order.
@@ -284,7 +285,7 @@ func (e *example) run(t *testing.T) []finding.Finding {
 			t.Fatalf("the document before was not loaded: %+v", l.Counts)
 		}
 	}
-	l := send(t, engine, e.mapping(), doc, Request{})
+	l := send(t, engine, e.mapping(), doc, Request{Options: e.options})
 	found, err := engine.store.Findings(context.Background(), l.ID, store.FindingFilter{})
 	if err != nil {
 		t.Fatal(err)

@@ -61,7 +61,7 @@ func (r *rules) book(t *target, real bool) book.Rules {
 	l := &t.run.load
 	return book.Rules{Again: r.again, Arrival: r.arrival, Newer: r.newer, Rounding: r.rounding, Lists: t.set,
 		Holds:  r.holds,
-		Source: store.Source{Load: l.ID, By: l.By}, System: r.HoldSystem, Sync: r.HoldSync, Real: real, Now: t.e.now}
+		Source: store.Source{Load: l.ID, By: l.By}, Partners: r.Partners, System: r.HoldSystem, Sync: r.HoldSync, Real: real, Now: t.e.now}
 }
 
 // takes reports whether the order belongs to the load.

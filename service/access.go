@@ -15,7 +15,7 @@ func (s *Service) access(h huma.API) {
 	handle(s, h, op(http.MethodGet, "/session", "get-session", tag, "read", "Who the caller is and what it may do"),
 		func(ctx context.Context, _ *none) (*answer[api.Session], error) {
 			who := callerOf(ctx)
-			return &answer[api.Session]{api.Session{Name: who.name, Scopes: who.scopes, Tokens: s.cfg.RequireToken}},
+			return &answer[api.Session]{api.Session{Name: who.name, Scopes: who.scopes, Tokens: s.cfg.RequireToken, Narrowed: who.only}},
 				nil
 		})
 
@@ -28,7 +28,10 @@ func (s *Service) access(h huma.API) {
 				p.Invalid = []api.Invalid{{Where: "body.expires_at", Message: ends.Format(time.RFC3339)}}
 				return nil, p
 			}
-			t, secret, err := s.store.NewToken(ctx, in.Body.Name, in.Body.Scope, in.Body.ExpiresAt, s.now())
+			if in.Body.Scope == "admin" && in.Body.Narrowed.Is() {
+				return nil, problem("invalid_request", "A token of scope admin cannot be narrowed.")
+			}
+			t, secret, err := s.store.NewToken(ctx, in.Body, s.now())
 			return &answer[api.CreatedToken]{api.CreatedToken{Token: t, Secret: secret}}, err
 		})
 

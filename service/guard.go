@@ -127,6 +127,7 @@ type caller struct {
 	name   string
 	token  int64 // its number; 0 is none
 	scopes []string
+	only   api.Narrowed
 }
 
 func callerOf(ctx context.Context) caller {
@@ -162,6 +163,15 @@ func (s *Service) authorize(h huma.API) func(huma.Context, func(huma.Context)) {
 			}
 		}
 		v.caller = who
+		if err := s.narrowed(ctx, &who.only); err != nil {
+			p, is := err.(*api.Problem)
+			if !is {
+				p = problem("internal", "")
+			}
+			p.Request = requestID(ctx.Context())
+			write(h, ctx, p)
+			return
+		}
 		if o := ctx.Operation(); ctx.Method() != http.MethodGet && slices.ContainsFunc(o.Security,
 			func(need map[string][]string) bool { return slices.Contains(need["token"], "admin") }) {
 			v.did = o.OperationID
@@ -182,6 +192,9 @@ func (s *Service) admit(c *gin.Context) {
 		return
 	}
 	visitOf(c.Request.Context()).caller = who
+	if who.only.Is() {
+		abort(c, notFor(&who.only))
+	}
 }
 
 func (s *Service) login(ctx context.Context, header string) (caller, *api.Problem) {
@@ -210,7 +223,7 @@ func (s *Service) login(ctx context.Context, header string) (caller, *api.Proble
 	if err := s.store.UsedToken(ctx, token, s.now()); err != nil {
 		s.log.WarnContext(ctx, "token's use could not be noted", "error", err) // not worth refusing the request
 	}
-	return caller{token.Name, token.ID, scopes[token.Scope]}, nil
+	return caller{token.Name, token.ID, scopes[token.Scope], token.Narrowed}, nil
 }
 
 func write(h huma.API, ctx huma.Context, p *api.Problem) {

@@ -46,6 +46,9 @@ func (s *Service) loads(h huma.API) {
 		case name == "":
 			return nil, problem("invalid_request", "Say which mapping.")
 		}
+		if err := narrowLoad(ctx, name, &in.Body.Options); err != nil {
+			return nil, err
+		}
 		l, err := s.engine.Start(ctx, load.Request{
 			Document: in.Body.Document, Mapping: name, Version: version,
 			Options: in.Body.Options, By: callerOf(ctx).name, Name: requestName(ctx),

@@ -34,8 +34,7 @@ func (s *Service) orders(h huma.API) {
 				return nil, err
 			}
 			orders, err := s.store.Orders(ctx, store.OrderFilter{Kind: in.Kind, Status: in.Status, Partner: in.Partner,
-				Number: in.Number,
-				Text:   in.Text, Load: in.Load, Before: before, Limit: in.Limit + 1})
+				Partners: callerOf(ctx).only.Partners, Number: in.Number, Text: in.Text, Load: in.Load, Before: before, Limit: in.Limit + 1})
 			if err != nil {
 				return nil, err
 			}
@@ -80,6 +79,9 @@ func (s *Service) orders(h huma.API) {
 		"with its findings. Send an Idempotency-Key, or rely on the sender's number: the same order is never stored twice."
 	single.Errors = append(single.Errors, http.StatusUnprocessableEntity)
 	handle(s, h, single, func(ctx context.Context, in *post) (*created, error) {
+		if err := narrowPost(ctx, in.Body.Partner); err != nil {
+			return nil, err
+		}
 		p, err := s.engine.Post(ctx, &in.Body, in.RawBody, in.Again, callerOf(ctx).name)
 		if err != nil {
 			return nil, err

@@ -102,7 +102,7 @@ func New(ctx context.Context, cfg Config, s *store.Store, log *slog.Logger) (*Se
 	svc.exchange = exchange.New(s, engine, cfg.Exchange, cfg.FilesMode, svc.now, log)
 	kinds := engine.Kinds()
 	maps.Copy(kinds, svc.exchange.Kinds())
-	svc.syncs = syncs.New(s, engine, svc.now, log)
+	svc.syncs = syncs.New(s, engine, cfg.FilesMode, svc.now, log)
 	maps.Copy(kinds, svc.syncs.Kinds())
 	svc.notifier = notify.New(s, filepath.Join(cfg.Data, "secrets"), svc.now, log)
 	svc.queue = jobs.New(s, kinds, svc.now, log)

@@ -342,7 +342,8 @@ type StoredOrder struct {
 // OrderFilter narrows a list of orders. Blank fields do not narrow.
 type OrderFilter struct {
 	Kind, Status, Partner, Number string
-	Text                          string // begins the number or the sender's number
+	Partners                      []string // one of these; none is all
+	Text                          string   // begins the number or the sender's number
 	Load                          int64
 	Before                        int64 // id; 0 is from the newest on
 	Limit                         int
@@ -378,6 +379,13 @@ func (f *OrderFilter) query() (string, []any) {
 	if f.Load != 0 {
 		add("load_id = ?", f.Load)
 	}
+	if len(f.Partners) > 0 {
+		of := make([]any, len(f.Partners))
+		for i, p := range f.Partners {
+			of[i] = p
+		}
+		add("partner COLLATE NOCASE IN (?"+strings.Repeat(", ?", len(of)-1)+")", of...)
+	}
 	if f.Text != "" {
 		upper, last := strings.ToUpper(f.Text), "\U0010ffff" // numbers from a series are in capitals
 		add(`id IN (SELECT id FROM orders WHERE kind IN ('sales', 'purchase') AND number BETWEEN ? AND ? UNION SELECT id FROM orders WHERE kind IN ('sales', 'purchase') AND number BETWEEN ? AND ?
@@ -410,6 +418,12 @@ func (s *Store) OrderNow(ctx context.Context, id int64) (*StoredOrder, error) {
 	}
 	defer func() { _ = tx.Rollback() }()
 	return readNow(ctx, tx, id)
+}
+
+// PartnerOf gives our code of the partner of a stored order.
+func (s *Store) PartnerOf(ctx context.Context, id int64) (partner string, err error) {
+	err = s.r.GetContext(ctx, &partner, `SELECT partner FROM orders WHERE id = ?`, id)
+	return partner, named(err, "order %d", id)
 }
 
 // Revision gives the revision of a stored order.

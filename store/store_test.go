@@ -305,7 +305,7 @@ func TestListsAndVersions(t *testing.T) {
 	if m, err := s.Mapping(ctx, "m", 2); err != nil || m.Text != "two" {
 		t.Errorf("%+v %v", m, err)
 	}
-	token, secret, err := s.NewToken(ctx, "t", "read", nil, now)
+	token, secret, err := s.NewToken(ctx, api.NewToken{Name: "t", Scope: "read"}, now)
 	if err != nil {
 		t.Fatal(err)
 	}

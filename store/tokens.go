@@ -5,6 +5,8 @@ import (
 	"crypto/rand"
 	"crypto/sha256"
 	"database/sql"
+	"encoding/json"
+	"errors"
 	"fmt"
 	"koinos/api"
 	"time"
@@ -18,23 +20,17 @@ type tokenRow struct {
 	UsedAt    sql.NullString `db:"used_at"`
 	RevokedAt sql.NullString `db:"revoked_at"`
 	ExpiresAt sql.NullString `db:"expires_at"`
+	Partners  string         `db:"partners"`
+	Mappings  string         `db:"mappings"`
 }
 
-func (r *tokenRow) token() api.Token {
-	t := api.Token{ID: r.ID, Name: r.Name, Scope: r.Scope, CreatedAt: parseTime(r.CreatedAt)}
-	for _, v := range []struct {
-		from sql.NullString
-		to   **time.Time
-	}{{r.UsedAt, &t.UsedAt}, {r.RevokedAt, &t.RevokedAt}, {r.ExpiresAt, &t.ExpiresAt}} {
-		if v.from.Valid {
-			when := parseTime(v.from.String)
-			*v.to = &when
-		}
-	}
-	return t
+func (r *tokenRow) token() (api.Token, error) {
+	t := api.Token{ID: r.ID, Name: r.Name, Scope: r.Scope, CreatedAt: parseTime(r.CreatedAt),
+		UsedAt: momentOf(r.UsedAt), RevokedAt: momentOf(r.RevokedAt), ExpiresAt: momentOf(r.ExpiresAt)}
+	return t, errors.Join(json.Unmarshal([]byte(r.Partners), &t.Partners), json.Unmarshal([]byte(r.Mappings), &t.Mappings))
 }
 
-const selectToken = `SELECT id, name, scope, created_at, used_at, revoked_at, expires_at FROM tokens `
+const selectToken = `SELECT id, name, scope, created_at, used_at, revoked_at, expires_at, partners, mappings FROM tokens `
 
 // hash is enough for tokens: they are 256 random bits, not passwords.
 func hash(secret string) []byte {
@@ -43,19 +39,24 @@ func hash(secret string) []byte {
 }
 
 // NewToken makes a token and gives its secret, of which only the hash is kept.
-// With expires nil it does not end by itself.
-func (s *Store) NewToken(ctx context.Context, name, scope string, expires *time.Time, now time.Time) (t api.Token,
-	secret string, err error) {
-	t = api.Token{Name: name, Scope: scope, CreatedAt: now.UTC(), ExpiresAt: expires}
+func (s *Store) NewToken(ctx context.Context, n api.NewToken, now time.Time) (t api.Token, secret string, err error) {
+	t = api.Token{Name: n.Name, Scope: n.Scope, CreatedAt: now.UTC(), ExpiresAt: n.ExpiresAt, Narrowed: n.Narrowed}
 	ends := sql.NullString{}
-	if expires != nil {
-		ends = sql.NullString{String: at(*expires), Valid: true}
+	if n.ExpiresAt != nil {
+		ends = sql.NullString{String: at(*n.ExpiresAt), Valid: true}
+	}
+	partners, err := json.Marshal(append([]string{}, t.Partners...))
+	if err != nil {
+		return t, "", err
+	}
+	mappings, err := json.Marshal(append([]string{}, t.Mappings...))
+	if err != nil {
+		return t, "", err
 	}
 	secret = "koinos_" + rand.Text() + rand.Text() // twice 128 bits
 	err = s.Write(ctx, func(tx *Tx) error {
-		res, err := tx.exec(`INSERT INTO tokens (name, scope, hash, created_at, expires_at) VALUES (?, ?, ?, ?, ?)`,
-			t.Name,
-			t.Scope, hash(secret), at(t.CreatedAt), ends)
+		res, err := tx.exec(`INSERT INTO tokens (name, scope, hash, created_at, expires_at, partners, mappings)
+		  VALUES (?, ?, ?, ?, ?, ?, ?)`, t.Name, t.Scope, hash(secret), at(t.CreatedAt), ends, string(partners), string(mappings))
 		if err != nil {
 			return err
 		}
@@ -68,8 +69,10 @@ func (s *Store) NewToken(ctx context.Context, name, scope string, expires *time.
 // FindToken gives the token of a secret that has not been revoked; it may have expired.
 func (s *Store) FindToken(ctx context.Context, secret string) (api.Token, error) {
 	var row tokenRow
-	err := s.r.GetContext(ctx, &row, selectToken+`WHERE hash = ? AND revoked_at IS NULL`, hash(secret))
-	return row.token(), named(err, "token")
+	if err := s.r.GetContext(ctx, &row, selectToken+`WHERE hash = ? AND revoked_at IS NULL`, hash(secret)); err != nil {
+		return api.Token{}, named(err, "token")
+	}
+	return row.token()
 }
 
 // UsedToken notes when a token was used last, to the minute. While the writer
@@ -95,7 +98,9 @@ func (s *Store) Tokens(ctx context.Context) ([]api.Token, error) {
 	err := s.r.SelectContext(ctx, &rows, selectToken+`ORDER BY id`)
 	list := make([]api.Token, len(rows))
 	for i := range rows {
-		list[i] = rows[i].token()
+		var wrong error
+		list[i], wrong = rows[i].token()
+		err = errors.Join(err, wrong)
 	}
 	return list, err
 }

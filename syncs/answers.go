@@ -210,7 +210,7 @@ func (s *Syncs) answer(ctx context.Context, y *standing, p *syncing.Push, o *ope
 		}
 	}
 	s.log.Info("answer", "system", o.Name, "record", r.Name, "id", id, "taken", taken, "says", says)
-	return putAway(dir, "taken", name)
+	return s.putAway(dir, "taken", name)
 }
 
 // patience is how long an answer may be unreadable, since it was written.
@@ -219,12 +219,12 @@ const patience = 30 * time.Second
 // unread puts an answer away that says nothing of a file of ours.
 func (s *Syncs) unread(o *opened, r *system.Record, dir, name, why string) error {
 	s.log.Warn("an answer to a file is put away", "system", o.Name, "record", r.Name, "name", name, "why", why)
-	return putAway(dir, "refused", name)
+	return s.putAway(dir, "refused", name)
 }
 
-func putAway(dir, into, name string) error {
+func (s *Syncs) putAway(dir, into, name string) error {
 	to := filepath.Join(dir, into)
-	if err := os.MkdirAll(to, 0o755); err != nil {
+	if err := s.filesMode.Folder(to); err != nil {
 		return err
 	}
 	return os.Rename(filepath.Join(dir, name), free(to, name))

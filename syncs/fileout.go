@@ -100,11 +100,11 @@ func (s *Syncs) writeFile(ctx context.Context, o *opened, r *system.Record, all 
 	if _, err := os.Stat(base); err != nil { // it may be another machine's, and come back
 		return id, text, away(o, dir, err)
 	}
-	if err := os.MkdirAll(dir, 0o755); err != nil {
+	if err := s.filesMode.Folder(dir); err != nil {
 		return id, text, away(o, dir, err)
 	}
 	hidden := filepath.Join(dir, hiddenName(name))
-	if err := place(dir, hiddenName(name), []byte(text), 0o644); err != nil {
+	if err := place(s.filesMode, dir, hiddenName(name), []byte(text)); err != nil {
 		return id, text, away(o, dir, err)
 	}
 	links := make([]api.Link, len(all))

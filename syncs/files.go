@@ -20,6 +20,7 @@ import (
 	"koinos/core/report"
 	"koinos/core/source"
 	"koinos/core/system"
+	"koinos/folder"
 	"koinos/remote"
 	"koinos/store"
 )
@@ -320,7 +321,7 @@ func (s *Syncs) settle(ctx context.Context, o *opened, r *system.Record, f *pres
 	}
 	if a := r.Files.Answer; a != nil && kept.Answer != "" {
 		_, text := a.Fill(kept.FileID, kept.State, kept.Records, kept.Reason)
-		if err := place(filepath.Join(base, a.Path), kept.Answer, []byte(text), 0o644); err != nil {
+		if err := place(s.filesMode, filepath.Join(base, a.Path), kept.Answer, []byte(text)); err != nil {
 			return &remote.Problem{Kind: remote.Away, Why: fmt.Sprintf("The answer %s cannot be written: %s.",
 				kept.Answer,
 				cause(err))}
@@ -331,7 +332,7 @@ func (s *Syncs) settle(ctx context.Context, o *opened, r *system.Record, f *pres
 		err = os.Remove(f.path)
 	case "move":
 		into := filepath.Join(dir, map[bool]string{true: "refused", false: "taken"}[kept.State == api.FileRefused])
-		if err = os.MkdirAll(into, 0o755); err == nil {
+		if err = s.filesMode.Folder(into); err == nil {
 			err = os.Rename(f.path, free(into, f.name))
 		}
 	}
@@ -342,18 +343,11 @@ func (s *Syncs) settle(ctx context.Context, o *opened, r *system.Record, f *pres
 }
 
 // place writes a file so that nobody sees half of it.
-func place(dir, name string, b []byte, mode fs.FileMode) error {
-	tmp, err := os.CreateTemp(dir, ".koinos-*")
-	if err != nil {
+func place(mode folder.Mode, dir, name string, b []byte) error {
+	return mode.Write(filepath.Join(dir, name), func(w io.Writer) error {
+		_, err := w.Write(b)
 		return err
-	}
-	defer os.Remove(tmp.Name())
-	_, err = tmp.Write(b)
-	err = errors.Join(err, tmp.Sync(), tmp.Chmod(mode), tmp.Close())
-	if err != nil {
-		return err
-	}
-	return os.Rename(tmp.Name(), filepath.Join(dir, name))
+	})
 }
 
 // free is a name in a folder that nothing has yet.

@@ -11,6 +11,7 @@ import (
 	"koinos/core/plan"
 	"koinos/core/system"
 	"koinos/core/tree"
+	"koinos/folder"
 	"koinos/remote"
 )
 
@@ -81,7 +82,7 @@ func (s *Syncs) Register(ctx context.Context, name string) (api.Registered, erro
 			return out, &system.AnswerError{At: r.Secret.String(), Why: "has no secret"}
 		}
 		file := o.Hooks.Signature.Secret.File
-		if err := place(filepath.Dir(file), filepath.Base(file), []byte(secret+"\n"), 0o600); err != nil {
+		if err := place(folder.Private, filepath.Dir(file), filepath.Base(file), []byte(secret+"\n")); err != nil {
 			return out, err
 		}
 	}

@@ -18,6 +18,7 @@ import (
 	"koinos/core/finding"
 	"koinos/core/jsondoc"
 	"koinos/core/system"
+	"koinos/folder"
 	"koinos/jobs"
 	"koinos/load"
 	"koinos/remote"
@@ -26,10 +27,11 @@ import (
 
 // Syncs works for all systems. Its methods may be called by several goroutines.
 type Syncs struct {
-	store  *store.Store
-	engine *load.Engine
-	now    func() time.Time
-	log    *slog.Logger
+	store     *store.Store
+	engine    *load.Engine
+	now       func() time.Time
+	log       *slog.Logger
+	filesMode folder.Mode // of files that others take up
 
 	mu     sync.Mutex
 	open   map[string]*opened       // by name: the newest version that was asked for
@@ -53,8 +55,8 @@ type opened struct {
 }
 
 // New makes the work for systems over a store.
-func New(s *store.Store, engine *load.Engine, now func() time.Time, log *slog.Logger) *Syncs {
-	return &Syncs{store: s, engine: engine, now: now, log: log, open: map[string]*opened{},
+func New(s *store.Store, engine *load.Engine, files folder.Mode, now func() time.Time, log *slog.Logger) *Syncs {
+	return &Syncs{store: s, engine: engine, filesMode: files, now: now, log: log, open: map[string]*opened{},
 		calls: map[string]*callLog{}, busy: map[string]chan struct{}{}, looked: map[string]lookup{},
 		mappings: map[string]parsed{}, keeper: newKeeper()}
 }

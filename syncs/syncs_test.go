@@ -24,6 +24,7 @@ import (
 	"koinos/core/listfile"
 	"koinos/core/source"
 	"koinos/demo"
+	"koinos/folder"
 	"koinos/jobs"
 	"koinos/load"
 	"koinos/store"
@@ -56,7 +57,7 @@ func clerk(t testing.TB, data string, shop http.Handler) *office {
 	t.Setenv("SLIPWAY_TOKEN", "slipway-demo")
 	log := slog.New(slog.NewTextHandler(io.Discard, nil))
 	engine := load.New(s, source.DefaultLimits, time.Now, log)
-	o.Syncs = New(s, engine, time.Now, log)
+	o.Syncs = New(s, engine, folder.Usual, time.Now, log)
 	kinds := engine.Kinds()
 	maps.Copy(kinds, o.Kinds())
 	queue := jobs.New(s, kinds, time.Now, log)

@@ -98,6 +98,7 @@ const (
 	ResultMissing     Code = "result_missing"
 	StepFailed        Code = "step_failed"
 	IdentityStored    Code = "identity_stored"
+	PartnerNotAllowed Code = "partner_not_allowed"
 	NumberTaken       Code = "number_taken"
 
 	MappingInvalid    Code = "mapping_invalid"
@@ -274,6 +275,8 @@ var Catalogue = map[Code]About{
 		"Mend the order of the earlier step, then run the sequence again: it goes on from there."},
 	IdentityStored: {Error, "the order is already stored and differs",
 		"Nothing was changed. Compare the two and change the stored order if the new one is right."},
+	PartnerNotAllowed: {Error, "the order is of another partner than may be touched",
+		"Correct the partner, or load the document with a token that is not narrowed to other partners."},
 	NumberTaken: {Error, "the order's number belongs to another order",
 		"Give another number, or leave it out to have one assigned."},
 

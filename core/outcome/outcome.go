@@ -73,6 +73,7 @@ type Options struct {
 	Encoding   string            `json:"encoding,omitempty" doc:"Encoding of the document where the mapping states none and no byte order mark does, such as windows-1252"`
 	Defaults   map[string]string `json:"defaults,omitempty" doc:"Values for fields that the document leaves blank: currency, or lines.unit"`
 	StopAfter  int               `json:"stop_after,omitempty" minimum:"0" doc:"Stop when so many orders have been refused; 0 goes on to the end"`
+	Partners   []string          `json:"only_partners,omitempty" doc:"Refuse orders of other partners than these, by our codes"`
 	Note       string            `json:"note,omitempty" maxLength:"1000" doc:"For people"`
 	Accept     []finding.Code    `json:"accept,omitempty" doc:"Warnings that do not hold orders this time, though the mapping says they do"`
 	Retry      int64             `json:"retry,omitempty" minimum:"0" doc:"Only the orders that failed in this earlier load"`
