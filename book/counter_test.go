@@ -51,7 +51,7 @@ func TestCounter(t *testing.T) {
 	}
 	all.Wait()
 	stored := map[string]int{}
-	list, err := s.store.Orders(ctx, store.OrderFilter{Limit: 1000})
+	list, _, err := s.store.Orders(ctx, store.OrderFilter{Limit: 1000})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -116,7 +116,7 @@ func TestComesAgain(t *testing.T) {
 // numbers are the sender's numbers of a partner's orders.
 func (d *desk) numbers(name string) string {
 	d.t.Helper()
-	page, err := d.store.Orders(context.Background(), store.OrderFilter{Kind: string(order.Sales), Partner: name,
+	page, _, err := d.store.Orders(context.Background(), store.OrderFilter{Kind: string(order.Sales), Partner: name,
 		Limit: 100})
 	if err != nil {
 		d.t.Fatal(err)

@@ -24,7 +24,7 @@ func parseFindings(text string) []finding.Finding {
 
 func orders(t *testing.T, e *Engine) []api.OrderSummary {
 	t.Helper()
-	list, err := e.store.Orders(context.Background(), store.OrderFilter{Limit: 10_000})
+	list, _, err := e.store.Orders(context.Background(), store.OrderFilter{Limit: 10_000})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -87,7 +87,7 @@ func tell(t *testing.T, e *Engine, kind, doc string) outcome.Load {
 // what was said and billed.
 func state(t *testing.T, e *Engine) []string {
 	t.Helper()
-	all, err := e.store.Orders(context.Background(), store.OrderFilter{Limit: 100})
+	all, _, err := e.store.Orders(context.Background(), store.OrderFilter{Limit: 100})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -211,7 +211,7 @@ func (s *Service) refresh(ctx context.Context, in *upload) (*huma.StreamResponse
 	}
 	os.Remove(out.Name()) // it lives as long as it is open
 	find := func(number string) (*order.Order, error) {
-		list, err := s.store.Orders(ctx, store.OrderFilter{Number: number, Limit: 2})
+		list, _, err := s.store.Orders(ctx, store.OrderFilter{Number: number, Limit: 2})
 		if err != nil || len(list) == 0 {
 			return nil, err
 		}

@@ -27,18 +27,23 @@ type none struct{}
 // pageOf gives the items of one page; one more than limit was asked for to see
 // whether there is a next.
 func pageOf[T any](ctx context.Context, items []T, limit int, cursor func(T) string) *paged[T] {
-	p := &paged[T]{Body: api.Page[T]{Items: items}}
+	next := ""
+	if len(items) > limit {
+		items, next = items[:limit], cursor(items[limit-1])
+	}
+	return page(ctx, items, next)
+}
+
+// page is items with the cursor of what follows; "" is that nothing does.
+func page[T any](ctx context.Context, items []T, next string) *paged[T] {
+	p := &paged[T]{Body: api.Page[T]{Items: items, Next: next}}
 	if items == nil {
 		p.Body.Items = []T{}
 	}
-	if len(items) > limit {
-		p.Body.Items = items[:limit]
-		p.Body.Next = cursor(items[limit-1])
-		if u, ok := ctx.Value(urlKey).(url.URL); ok {
-			q := u.Query()
-			q.Set("cursor", p.Body.Next)
-			p.Link = fmt.Sprintf("<%s?%s>; rel=\"next\"", u.Path, q.Encode())
-		}
+	if u, ok := ctx.Value(urlKey).(url.URL); ok && next != "" {
+		q := u.Query()
+		q.Set("cursor", next)
+		p.Link = fmt.Sprintf("<%s?%s>; rel=\"next\"", u.Path, q.Encode())
 	}
 	return p
 }

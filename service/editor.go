@@ -255,7 +255,7 @@ const mostWritten = 10_000
 
 func (s *Service) ordersOf(ctx context.Context, loadID int64, ids []int64) ([]order.Order, error) {
 	if loadID > 0 {
-		found, err := s.store.Orders(ctx, store.OrderFilter{Load: loadID, Limit: mostWritten + 1})
+		found, _, err := s.store.Orders(ctx, store.OrderFilter{Load: loadID, Limit: mostWritten + 1})
 		if err != nil {
 			return nil, err
 		}

@@ -27,21 +27,26 @@ func (s *Service) orders(h huma.API) {
 		Text    string `query:"text" doc:"Beginning of the number, the sender's number or the partner"`
 		Load    int64  `query:"load" doc:"Only orders that this load stored"`
 	}
-	handle(s, h, op(http.MethodGet, "/orders", "list-orders", tag, "read", "List orders, newest first"),
+	all := op(http.MethodGet, "/orders", "list-orders", tag, "read", "List orders, newest first")
+	all.Description = "A page may have fewer orders than asked for, or none, while next says that there are more: a text " +
+		"that begins very many orders is looked for in them for a moment at a time."
+	handle(s, h, all,
 		func(ctx context.Context, in *list) (*paged[api.OrderSummary], error) {
 			before, err := in.Paging.number()
 			if err != nil {
 				return nil, err
 			}
-			orders, err := s.store.Orders(ctx, store.OrderFilter{Kind: in.Kind, Status: in.Status, Partner: in.Partner,
-				Partners: callerOf(ctx).only.Partners, Number: in.Number, Text: in.Text, Load: in.Load, Before: before, Limit: in.Limit + 1})
+			orders, next, err := s.store.Orders(ctx, store.OrderFilter{Kind: in.Kind, Status: in.Status,
+				Partner: in.Partner, Partners: callerOf(ctx).only.Partners, Number: in.Number, Text: in.Text, Load: in.Load,
+				Before: before, Limit: in.Limit})
 			if err != nil {
 				return nil, err
 			}
-			return pageOf(ctx, orders, in.Limit, func(o api.OrderSummary) string {
-				return strconv.FormatInt(o.ID,
-					10)
-			}), nil
+			cursor := ""
+			if next != 0 {
+				cursor = strconv.FormatInt(next, 10)
+			}
+			return page(ctx, orders, cursor), nil
 		})
 
 	type one struct {

@@ -154,6 +154,9 @@ func (t *Tx) Remove(o *StoredOrder, from Source, seq int, now time.Time) error {
 			return err
 		}
 	}
+	if err := t.count(-1); err != nil {
+		return err
+	}
 	gone := o.Order
 	gone.Revision++
 	return t.addEvent(&Changed{Was: &o.Order, Is: &gone, Action: "removed", Seq: seq, Source: from}, now)

@@ -546,7 +546,7 @@ func (s *Store) Speaking(ctx context.Context, kind, partner, set string, fresh b
 	err = s.r.SelectContext(ctx, &ids,
 		`WITH told AS (SELECT s.* FROM sets s JOIN interchanges i ON i.id = s.interchange WHERE i.direction = 'out' AND i.partner = ?2 AND s.state NOT IN ('held', 'rejected')),
 	  heard AS (SELECT s.* FROM sets s JOIN interchanges i ON i.id = s.interchange WHERE i.direction = 'in' AND i.partner = ?2 AND s.state = 'done')
-	  SELECT o.id FROM orders o WHERE o.kind = ?1 AND o.partner = ?2 AND `+where+` ORDER BY o.id`, kind, partner)
+	  SELECT o.id FROM orders o WHERE o.partner = ?2 COLLATE NOCASE AND o.kind = ?1 AND o.partner = ?2 AND `+where+` ORDER BY o.id`, kind, partner)
 	return ids, err
 }
 

@@ -35,7 +35,7 @@ func TestListsUseIndexes(t *testing.T) {
 	for _, f := range []OrderFilter{{Kind: "sales"}, {Status: "open"}, {Partner: "P"}, {Number: "SO-1"}, {Text: "so-"},
 		{Load: 7}, {Kind: "sales", Status: "open", Partner: "P", Text: "x", Before: 900}} {
 		f.Limit, f.Before = 50, 1_000
-		query, args := f.query()
+		query, args := f.query(f.runs())
 		explain(query, args...)
 	}
 	for _, f := range []LoadFilter{{}, {Document: "d"}, {Run: 3}, {Before: 9}} {

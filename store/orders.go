@@ -247,7 +247,7 @@ func (t *Tx) InsertOrders(orders []NewOrder, now time.Time) error {
 			len(o.Lines), o.LastLine, more, n.load())
 		events.add(o.ID, 1, when, n.By, "created", n.load(), n.Seq, null(n.Document), null(string(n.Trace)))
 	}
-	if err := heads.done(); err != nil { // before the lines that point at them
+	if err := errors.Join(heads.done(), t.count(len(orders))); err != nil { // before the lines that point at them
 		return err
 	}
 	for i := range orders {
@@ -284,6 +284,11 @@ func (r lineRows) add(o *order.Order, packed []any) (err error) {
 			null(l.Amount.String()), null(string(l.RequestedDeliveryOn)), null(l.Location), packed[j])
 	}
 	return nil
+}
+
+// count notes how many orders there are more, or less.
+func (t *Tx) count(more int) error {
+	return t.run(`UPDATE totals SET n = n + ? WHERE of = 'orders'`, more)
 }
 
 // number gives each order without a number the next of its kind's series,
@@ -337,67 +342,6 @@ type StoredOrder struct {
 	Answers   []order.Answered
 	Invoices  []order.Invoice
 	Events    []api.Event // oldest first
-}
-
-// OrderFilter narrows a list of orders. Blank fields do not narrow.
-type OrderFilter struct {
-	Kind, Status, Partner, Number string
-	Partners                      []string // one of these; none is all
-	Text                          string   // begins the number or the sender's number
-	Load                          int64
-	Before                        int64 // id; 0 is from the newest on
-	Limit                         int
-}
-
-// Orders lists orders, newest first.
-func (s *Store) Orders(ctx context.Context, f OrderFilter) ([]api.OrderSummary, error) {
-	query, args := f.query()
-	list := []api.OrderSummary{}
-	err := s.r.SelectContext(ctx, &list, query, args...)
-	return list, err
-}
-
-// query is written so that each filter is answered by an index: texts are
-// looked for in three of them, one after another.
-func (f *OrderFilter) query() (string, []any) {
-	where, args := "", []any{}
-	add := func(condition string, values ...any) {
-		if where != "" {
-			where += " AND "
-		}
-		where, args = where+condition, append(args, values...)
-	}
-	if f.Before != 0 {
-		add("id < ?", f.Before)
-	}
-	for _, c := range []struct{ condition, value string }{{"kind IN ('sales', 'purchase') AND number = ?", f.Number},
-		{"partner = ? COLLATE NOCASE", f.Partner}, {"status = ?", f.Status}, {"kind = ?", f.Kind}} {
-		if c.value != "" {
-			add(c.condition, c.value)
-		}
-	}
-	if f.Load != 0 {
-		add("load_id = ?", f.Load)
-	}
-	if len(f.Partners) > 0 {
-		of := make([]any, len(f.Partners))
-		for i, p := range f.Partners {
-			of[i] = p
-		}
-		add("partner COLLATE NOCASE IN (?"+strings.Repeat(", ?", len(of)-1)+")", of...)
-	}
-	if f.Text != "" {
-		upper, last := strings.ToUpper(f.Text), "\U0010ffff" // numbers from a series are in capitals
-		add(`id IN (SELECT id FROM orders WHERE kind IN ('sales', 'purchase') AND number BETWEEN ? AND ? UNION SELECT id FROM orders WHERE kind IN ('sales', 'purchase') AND number BETWEEN ? AND ?
-		  UNION SELECT id FROM orders WHERE sender_number COLLATE NOCASE BETWEEN ? AND ? UNION SELECT id FROM orders WHERE partner COLLATE NOCASE BETWEEN ? AND ?)`,
-			f.Text, f.Text+last, upper, upper+last, f.Text, f.Text+last, f.Text, f.Text+last)
-	}
-	if where != "" {
-		where = "WHERE " + where
-	}
-	return `SELECT id, kind, number, coalesce(sender_number, '') AS sender_number, partner, coalesce(ordered_on, '') AS ordered_on,
-	  coalesce(requested_delivery_on, '') AS requested_delivery_on, coalesce(currency, '') AS currency, total, line_count, status, coalesce(load_id, 0) AS load_id
-	  FROM orders ` + where + ` ORDER BY id DESC LIMIT ?`, append(args, f.Limit)
 }
 
 // Order gives a stored order with its lines and events.

@@ -159,7 +159,7 @@ func TestWrite(t *testing.T) {
 		if err := tx.InsertOrders(newOrders(from(load), order.Sales, 50, 3, blank), now); err != nil {
 			return err
 		}
-		seen, err := s.Orders(ctx, OrderFilter{Limit: 100})
+		seen, _, err := s.Orders(ctx, OrderFilter{Limit: 100})
 		if len(seen) != 3 {
 			t.Errorf("a reader sees %d orders, want 3", len(seen))
 		}
@@ -172,7 +172,7 @@ func TestWrite(t *testing.T) {
 		t.Fatal(err)
 	}
 	s = open(t, dir)
-	if seen, err := s.Orders(ctx, OrderFilter{Limit: 100}); err != nil || len(seen) != 6 {
+	if seen, _, err := s.Orders(ctx, OrderFilter{Limit: 100}); err != nil || len(seen) != 6 {
 		t.Errorf("after opening again: %d orders, %v", len(seen), err)
 	}
 	if err := s.Claim(); err != nil {

@@ -53,6 +53,6 @@ func (s *Store) Today(ctx context.Context, now time.Time, days int) (t Today, er
 		t.Days = append(t.Days, d)
 	}
 	err = s.r.QueryRowxContext(ctx,
-		`SELECT (SELECT coalesce(sum(saved), 0) FROM loads WHERE NOT dry_run), (SELECT count(*) FROM orders)`).Scan(&t.Saved, &t.Orders)
+		`SELECT (SELECT coalesce(sum(saved), 0) FROM loads WHERE NOT dry_run), (SELECT n FROM totals WHERE of = 'orders')`).Scan(&t.Saved, &t.Orders)
 	return t, err
 }

@@ -48,7 +48,7 @@ func TestPanicInTransaction(t *testing.T) {
 		}
 		all.Wait()
 	}
-	seen, err := s.Orders(ctx, OrderFilter{Limit: 100})
+	seen, _, err := s.Orders(ctx, OrderFilter{Limit: 100})
 	if err != nil || len(seen) != 64 {
 		t.Errorf("%d orders, %v", len(seen), err)
 	}

@@ -151,7 +151,7 @@ func (o *office) admin(path, body string) {
 // state is what is stored of orders, without when and in which steps it came.
 func (o *office) state() []string {
 	o.t.Helper()
-	all, err := o.store.Orders(context.Background(), store.OrderFilter{Limit: 1000})
+	all, _, err := o.store.Orders(context.Background(), store.OrderFilter{Limit: 1000})
 	if err != nil {
 		o.t.Fatal(err)
 	}

@@ -1,0 +1,267 @@
+package store
+
+import (
+	"context"
+	"slices"
+	"strings"
+	"time"
+
+	"koinos/api"
+	"koinos/core/order"
+)
+
+// OrderFilter narrows a list of orders. Blank fields do not narrow.
+type OrderFilter struct {
+	Kind, Status, Partner, Number string
+	Partners                      []string // one of these; none is all
+	Text                          string   // begins the number, the sender's number or the partner
+	Load                          int64
+	Before                        int64 // id; 0 is from the newest on
+	Limit                         int
+}
+
+// Orders lists orders, newest first. Next is the Before of what follows; 0 is that nothing does. Where very many
+// orders must be looked at to find the next few, a list may be shorter than its limit, or empty, with more to follow.
+func (s *Store) Orders(ctx context.Context, f OrderFilter) (list []api.OrderSummary, next int64, err error) {
+	limit := f.Limit
+	f.Limit++
+	list = []api.OrderSummary{}
+	runs := f.runs()
+	broad, err := s.broad(ctx, f.Text)
+	if err != nil {
+		return nil, 0, err
+	}
+	whole := false
+	if broad || len(runs) > mostRuns {
+		list, next, err = s.sift(ctx, f)
+		if whole = next == 0; err != nil || !whole && !f.textAlone() {
+			return list, next, err
+		}
+	}
+	if !whole {
+		list, next = []api.OrderSummary{}, 0
+		query, args := f.query(runs)
+		if err := s.r.SelectContext(ctx, &list, query, args...); err != nil {
+			return nil, 0, err
+		}
+	}
+	if len(list) > limit {
+		list = list[:limit]
+		next = list[limit-1].ID
+	}
+	return list, next, nil
+}
+
+const selectSummary = `SELECT id, kind, number, coalesce(sender_number, '') AS sender_number, partner,
+  coalesce(ordered_on, '') AS ordered_on, coalesce(requested_delivery_on, '') AS requested_delivery_on,
+  coalesce(currency, '') AS currency, total, line_count, status, coalesce(load_id, 0) AS load_id FROM orders `
+
+// run is a stretch of an index in which orders stand one after another, oldest first.
+type run struct{ partner, kind, status string }
+
+// mostRuns is how many runs are merged into a list.
+const mostRuns = 120
+
+// runs are those whose orders a filter takes; none is that no index of runs is needed.
+func (f *OrderFilter) runs() (runs []run) {
+	if f.Number != "" || f.Load != 0 || f.Partner+f.Kind+f.Status == "" && len(f.Partners) == 0 {
+		return nil
+	}
+	or := func(one string, all ...string) []string {
+		if one != "" {
+			return []string{one}
+		}
+		return all
+	}
+	partners := or(f.Partner, f.Partners...)
+	if f.Partner != "" && len(f.Partners) > 0 && !slices.ContainsFunc(f.Partners,
+		func(p string) bool { return strings.EqualFold(p, f.Partner) }) {
+		return []run{{f.Partner, "", ""}} // there is no such order
+	}
+	if len(partners) == 0 {
+		partners = []string{""}
+	}
+	for _, partner := range partners {
+		for _, kind := range or(f.Kind, string(order.Sales), string(order.Purchase)) {
+			for _, status := range or(f.Status, statuses...) {
+				runs = append(runs, run{partner, kind, status})
+			}
+		}
+	}
+	return runs
+}
+
+var statuses = []string{string(order.Draft), string(order.Open), string(order.Confirmed), string(order.Partial),
+	string(order.Complete), string(order.Cancelled)}
+
+// query merges runs, each of which an index has in the list's order.
+func (f *OrderFilter) query(runs []run) (string, []any) {
+	if f.textAlone() {
+		return f.newest()
+	}
+	where, args := f.where()
+	if len(runs) == 0 || f.Text != "" { // a text that is not broad gives fewer orders than a run
+		return selectSummary + where + ` ORDER BY id DESC LIMIT ?`, append(args, f.Limit)
+	}
+	args = nil
+	var each []string
+	for _, r := range runs {
+		one := "SELECT id FROM orders WHERE kind = ? AND status = ?"
+		args = append(args, r.kind, r.status)
+		if r.partner != "" {
+			one += " AND partner = ? COLLATE NOCASE"
+			args = append(args, r.partner)
+		}
+		if f.Before != 0 {
+			one += " AND id < ?"
+			args = append(args, f.Before)
+		}
+		each = append(each, one)
+	}
+	return selectSummary + `WHERE id IN (SELECT id FROM (` + strings.Join(each, " UNION ALL ") + ` ORDER BY id DESC LIMIT ?))
+	  ORDER BY id DESC`, append(args, f.Limit)
+}
+
+// textAlone reports whether orders are looked for by a text, and at most their kind: the indexes alone answer that.
+func (f *OrderFilter) textAlone() bool {
+	return f.Text != "" && f.Status+f.Partner+f.Number == "" && len(f.Partners) == 0 && f.Load == 0
+}
+
+// newest takes the newest of each column in which a text is looked for, and of these the newest.
+func (f *OrderFilter) newest() (string, []any) {
+	var each []string
+	var args []any
+	for _, b := range beginnings(f.Text) {
+		one := "SELECT id FROM orders WHERE " + b.indexed()
+		args = append(args, b.from, b.to)
+		if f.Kind != "" {
+			one += " AND kind = ?"
+			args = append(args, f.Kind)
+		}
+		if f.Before != 0 {
+			one += " AND id < ?"
+			args = append(args, f.Before)
+		}
+		each, args = append(each, "SELECT id FROM ("+one+" ORDER BY id DESC LIMIT ?)"), append(args, f.Limit)
+	}
+	return selectSummary + "WHERE id IN (" + strings.Join(each, " UNION ") + ") ORDER BY id DESC LIMIT ?", append(args, f.Limit)
+}
+
+// where is the filter as a condition.
+func (f *OrderFilter) where() (string, []any) {
+	all, args := []string{}, []any{}
+	add := func(condition string, values ...any) { all, args = append(all, condition), append(args, values...) }
+	if f.Before != 0 {
+		add("id < ?", f.Before)
+	}
+	for _, c := range []struct{ condition, value string }{{"kind IN ('sales', 'purchase') AND number = ?", f.Number},
+		{"+partner = ? COLLATE NOCASE", f.Partner}, {"+status = ?", f.Status}, {"+kind = ?", f.Kind}} {
+		if c.value != "" {
+			add(c.condition, c.value)
+		}
+	}
+	if f.Load != 0 {
+		add("load_id = ?", f.Load)
+	}
+	if len(f.Partners) > 0 {
+		of := make([]any, len(f.Partners))
+		for i, p := range f.Partners {
+			of[i] = p
+		}
+		add("+partner COLLATE NOCASE IN (?"+strings.Repeat(", ?", len(of)-1)+")", of...)
+	}
+	if f.Text != "" {
+		var each []string
+		var values []any
+		for _, b := range beginnings(f.Text) {
+			each, values = append(each, "SELECT id FROM orders WHERE "+b.indexed()), append(values, b.from, b.to)
+		}
+		add("id IN ("+strings.Join(each, " UNION ")+")", values...)
+	}
+	if len(all) == 0 {
+		return "", nil
+	}
+	return "WHERE " + strings.Join(all, " AND "), args
+}
+
+// beginning is a column in which a text is looked for, and the texts that begin so.
+type beginning struct{ column, from, to string }
+
+func beginnings(text string) []beginning {
+	upper, last := strings.ToUpper(text), "\U0010ffff" // numbers from a series are in capitals
+	all := []beginning{{"number", text, text + last}, {"sender_number COLLATE NOCASE", text, text + last},
+		{"partner COLLATE NOCASE", text, text + last}}
+	if upper != text {
+		all = append(all, beginning{"number", upper, upper + last})
+	}
+	return all
+}
+
+// indexed is the condition as an index answers it.
+func (b beginning) indexed() string {
+	if b.column == "number" {
+		return "kind IN ('sales', 'purchase') AND number BETWEEN ? AND ?"
+	}
+	return b.column + " BETWEEN ? AND ?"
+}
+
+// A text is broad where more orders begin with it than are worth sorting.
+var mostSorted = 20_000
+
+func (s *Store) broad(ctx context.Context, text string) (is bool, err error) {
+	if text == "" {
+		return false, nil
+	}
+	var counts []string
+	var args []any
+	for _, b := range beginnings(text) {
+		counts = append(counts, "(SELECT count(*) FROM (SELECT 1 FROM orders WHERE "+b.indexed()+" LIMIT ?))")
+		args = append(args, b.from, b.to, mostSorted)
+	}
+	err = s.r.GetContext(ctx, &is, "SELECT max("+strings.Join(counts, ", ")+") >= ?", append(args, mostSorted)...)
+	return is, err
+}
+
+// How many orders are looked at in one go where no index has them in the list's order, and for how long.
+var (
+	sifted  = int64(20_000)
+	siftFor = 40 * time.Millisecond
+)
+
+// sift looks through orders from the newest on.
+func (s *Store) sift(ctx context.Context, f OrderFilter) (list []api.OrderSummary, next int64, err error) {
+	began := time.Now()
+	high := f.Before
+	if high == 0 {
+		if err := s.r.GetContext(ctx, &high, `SELECT coalesce(max(id), 0) + 1 FROM orders`); err != nil {
+			return nil, 0, err
+		}
+	}
+	text := f.Text
+	f.Before, f.Text = 0, ""
+	where, args := f.where()
+	if where == "" {
+		where = "WHERE true"
+	}
+	var each []string
+	for _, b := range beginnings(text) { // "" begins everything; without an index: the orders are looked at in the list's order
+		each, args = append(each, "+"+b.column+" BETWEEN ? AND ?"), append(args, b.from, b.to)
+	}
+	where += " AND (" + strings.Join(each, " OR ") + ")"
+	list = []api.OrderSummary{}
+	for {
+		var some []api.OrderSummary
+		low := max(high-sifted, 0)
+		if err := s.r.SelectContext(ctx, &some, selectSummary+where+` AND id >= ? AND id < ? ORDER BY id DESC LIMIT ?`,
+			append(slices.Clone(args), low, high, f.Limit-len(list))...); err != nil {
+			return nil, 0, err
+		}
+		list, high = append(list, some...), low
+		if len(list) == f.Limit || high <= 1 {
+			return list, 0, nil
+		}
+		if time.Since(began) > siftFor {
+			return list, high, nil
+		}
+	}
+}
