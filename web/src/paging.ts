@@ -15,7 +15,11 @@ export function usePages<T>(key: string, narrow: Ref<unknown>[], fetchPage: (cur
   const cursor = computed(() => trail.value.at(-1))
   const query = useQuery({
     queryKey: [key, ...narrow, cursor],
-    queryFn: () => fetchPage(cursor.value),
+    queryFn: async () => {
+      let page = await fetchPage(cursor.value)
+      while (!page.items.length && page.next) page = await fetchPage(page.next) // it was looked for in some, and there are more
+      return page
+    },
     placeholderData: keepPreviousData,
     refetchInterval: (q) => (again?.(q.state.data?.items ?? []) ? 1000 : false),
   })
