@@ -62,6 +62,13 @@ type Why struct {
 	Gone   string         `json:"gone,omitempty" doc:"What is not kept any more, so that the steps cannot be told, and since when"`
 }
 
+// Notice is what somebody says of a stored order: what changes, what moved, what is answered or billed. Its fields are
+// those that a mapping of such records has, by their names; values are text, days as yyyy-mm-dd, numbers with a point.
+type Notice struct {
+	Header map[string]string   `json:"header,omitempty" doc:"Fields of the notice, and for a change those of the order that become others: {\"shipment\": \"LS-771\", \"carrier\": \"Tern\"}"`
+	Lines  []map[string]string `json:"lines,omitempty" maxItems:"10000" doc:"Lines of the order that are spoken of, by id, number, sender_line or item: {\"number\": \"2\", \"quantity\": \"5\"}"`
+}
+
 // Posted is what became of an order that came by itself.
 type Posted struct {
 	Outcome  outcome.Outcome   `json:"outcome" enum:"loaded,changed,unchanged,refused"`

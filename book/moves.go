@@ -1,6 +1,9 @@
 package book
 
 import (
+	"cmp"
+	"errors"
+	"fmt"
 	"slices"
 	"strings"
 
@@ -105,16 +108,84 @@ func sameAnswer(a, b *order.Answered) bool {
 	})
 }
 
-// move posts a shipment or a receipt.
+// verbs say what goods did that moved; it is the field of the line that counts it, too.
+var verbs = map[order.MovementKind]string{order.Shipment: "shipped", order.Receipt: "received"}
+
+// move posts a shipment or a receipt, or takes one back.
 func (n *noticed) move(kind order.MovementKind) error {
-	in, said := &n.e.Order, n.e.Order.Statement
-	m := &order.Movement{Kind: kind, Partner: in.Partner, Number: said.Number, On: said.On, At: said.At,
-		DueOn: said.DueOn, Carrier: said.Carrier, Tracking: said.Tracking, Packages: said.Packages}
-	verb := map[order.MovementKind]string{order.Shipment: "shipped", order.Receipt: "received"}[kind]
-	n.names = map[string]string{verb: "quantity"}
+	said := n.e.Order.Statement
+	if said == nil {
+		said = &order.Statement{}
+	}
+	m := &order.Movement{Kind: kind, Partner: n.stored.Partner, Number: said.Number, On: said.On, At: said.At,
+		DueOn: said.DueOn, Carrier: said.Carrier, Tracking: said.Tracking, Packages: said.Packages, Reverses: said.Reverses}
+	n.names = map[string]string{verbs[kind]: "quantity"}
+	if m.Number == "" {
+		m.Number = fmt.Sprintf("%s/%d", n.stored.Order.Number, n.stored.Revision+1)
+	}
 	known, err := n.tx.Movement(kind, m.Partner, m.Number, n.stored.ID)
 	if err != nil {
 		return err
+	}
+	moving := n.named
+	if said.Reverses != "" {
+		moving = n.reversed
+	}
+	lines, err := moving(kind, known == nil)
+	if err != nil {
+		return err
+	}
+	for _, l := range lines {
+		if l.Quantity.Sign() != 0 {
+			m.Lines = append(m.Lines, l.MovementLine)
+		}
+		if known == nil {
+			if err := n.moved(kind, &l); err != nil {
+				return err
+			}
+		}
+	}
+	switch {
+	case known != nil:
+		return n.again(kind, m, known)
+	case n.e.Refused():
+	case len(m.Lines) == 0 && said.Quantities == "open":
+		n.same = true // nothing is open any more
+	case said.Reverses == "" && (n.stored.Status == order.Draft || n.stored.Status == order.Cancelled):
+		n.e.Add(finding.NoticeDiffers, 0, "", string(n.stored.Status), "The order %s is %s, and goods of it are %s.",
+			n.stored.Order.Number, n.stored.Status, verbs[kind])
+	}
+	if len(m.Lines) > 0 {
+		n.c.Movement = m
+	}
+	return nil
+}
+
+// moving is goods of a line that are to move, with the line of the notice that says so; 0 is its header.
+type moving struct {
+	order.MovementLine
+	at   int
+	rest string // what becomes of the rest
+}
+
+// named lists what a notice says has moved: quantities, or all that is open.
+func (n *noticed) named(kind order.MovementKind, fresh bool) (all []moving, err error) {
+	in := &n.e.Order
+	open := false
+	if said := in.Statement; said != nil && said.Quantities != "" {
+		if open = said.Quantities == "open"; !open {
+			n.e.Add(finding.UnknownChoice, 0, "quantities", said.Quantities, "%q says of no quantities.",
+				said.Quantities).Hint = "It may be open: all that is open."
+			return nil, nil
+		}
+	}
+	if open && len(in.Lines) == 0 {
+		for i := range n.is.Lines {
+			if left := openOf(&n.is.Lines[i], kind); left.Sign() > 0 {
+				all = append(all, moving{order.MovementLine{Line: n.is.Lines[i].ID, Quantity: left}, 0, ""})
+			}
+		}
+		return all, nil
 	}
 	for i := range in.Lines {
 		q := in.Lines[i].Quantity
@@ -123,47 +194,132 @@ func (n *noticed) move(kind order.MovementKind) error {
 			continue
 		}
 		line := n.lineOf(i, false)
-		if line == nil || q.Sign() == 0 {
+		if line == nil {
 			continue
 		}
-		lot := ""
-		if in.Lines[i].Statement != nil {
-			lot = in.Lines[i].Statement.Lot
-		}
-		m.Lines = append(m.Lines, order.MovementLine{Line: line.ID, Quantity: q, Lot: lot})
-		if known != nil {
-			continue
-		}
-		if unit := in.Lines[i].Unit; unit != "" && line.Unit != "" && unit != line.Unit {
+		if unit := in.Lines[i].Unit; fresh && unit != "" && line.Unit != "" && unit != line.Unit {
 			n.e.Add(finding.LineDiffers, i+1, "unit", unit, "Line %s is ordered in %s, but %s are %s.", line.Number,
-				line.Unit, unit, verb)
+				line.Unit, unit, verbs[kind])
 			continue
 		}
-		to := line.Moved(kind)
-		if *to, err = to.Add(q); err != nil {
-			return err
+		if open && q.IsZero() {
+			q = openOf(line, kind)
 		}
-		if due := due(line); to.Cmp(due) > 0 {
-			n.e.Add(finding.NoticeDiffers, i+1, "quantity", to.String(),
-				"Of line %s %s are %s now, more than the %s that were ordered.", line.Number, *to, verb, due)
+		l := moving{order.MovementLine{Line: line.ID, Quantity: q}, i + 1, ""}
+		if said := in.Lines[i].Statement; said != nil {
+			l.Lot, l.rest = said.Lot, said.Rest
+		}
+		if q.Sign() != 0 || l.rest != "" {
+			all = append(all, l)
 		}
 	}
-	if known != nil {
-		n.same = true
-		same, err := sameMoved(known.Lines, m.Lines)
-		if err != nil {
-			return err
-		}
-		if !same {
-			n.e.Add(finding.IdentityStored, 0, string(kind), m.Number,
-				"The %s %s of %s was posted before, with other quantities.", kind, m.Number,
-				m.Partner).Hint = "Nothing was changed. A movement is posted once by its number; give the other one " +
-				"a number of its own."
-		}
-		return nil
+	return all, nil
+}
+
+// reversed lists what a notice takes back of an earlier movement: below zero.
+func (n *noticed) reversed(kind order.MovementKind, fresh bool) (all []moving, err error) {
+	number := n.e.Order.Statement.Reverses
+	was, err := n.tx.Movement(kind, n.stored.Partner, number, n.stored.ID)
+	if err != nil {
+		return nil, err
 	}
-	n.c.Movement = m
-	return nil
+	if was == nil {
+		n.e.Add(finding.MovementUnknown, 0, "reverses", number, "No %s %s has moved anything of the order %s.", kind, number,
+			n.stored.Order.Number)
+		return nil, nil
+	}
+	left := map[int]order.Number{} // of each line, what is not taken back yet
+	add := func(lines []order.MovementLine) {
+		for _, l := range lines {
+			sum, wrong := left[l.Line].Add(l.Quantity)
+			left[l.Line], err = sum, errors.Join(err, wrong)
+		}
+	}
+	add(was.Lines)
+	for i := range n.stored.Movements {
+		if m := &n.stored.Movements[i]; fresh && m.Kind == kind && m.Reverses == number {
+			add(m.Lines)
+		}
+	}
+	if err != nil {
+		return nil, err
+	}
+	back := func(line int, q order.Number, at int) error {
+		less, err := order.NumberOf(0).Sub(q)
+		all = append(all, moving{order.MovementLine{Line: line, Quantity: less}, at, ""})
+		return err
+	}
+	in := &n.e.Order
+	if len(in.Lines) == 0 {
+		for i := range n.is.Lines {
+			if q := left[n.is.Lines[i].ID]; q.Sign() > 0 {
+				err = errors.Join(err, back(n.is.Lines[i].ID, q, 0))
+			}
+		}
+		if len(all) == 0 {
+			n.e.Add(finding.UpdateConflict, 0, "reverses", number, "The %s %s was taken back before.", kind, number)
+		}
+		return all, err
+	}
+	for i := range in.Lines {
+		line := n.lineOf(i, false)
+		if line == nil {
+			continue
+		}
+		q := in.Lines[i].Quantity
+		if q.Sign() <= 0 || fresh && q.Cmp(left[line.ID]) > 0 {
+			n.e.Add(finding.UpdateConflict, i+1, "quantity", q.String(), "Of line %s, %s can be taken back of the %s %s, not %s.",
+				line.Number, orZero(left[line.ID]), kind, number, orZero(q))
+			continue
+		}
+		err = errors.Join(err, back(line.ID, q, i+1))
+	}
+	return all, err
+}
+
+// openOf is what of a line is still to move.
+func openOf(l *order.Line, kind order.MovementKind) order.Number {
+	left, err := due(l).Sub(*l.Moved(kind))
+	if err != nil || left.Sign() < 0 {
+		return order.Number{}
+	}
+	return left
+}
+
+// moved counts what has moved of a line, and says where that is more than was ordered.
+func (n *noticed) moved(kind order.MovementKind, l *moving) (err error) {
+	line := &n.is.Lines[n.is.Position(l.Line)-1]
+	to := line.Moved(kind)
+	if *to, err = to.Add(l.Quantity); err != nil {
+		return err
+	}
+	if due := due(line); l.Quantity.Sign() > 0 && to.Cmp(due) > 0 {
+		n.e.Add(finding.NoticeDiffers, l.at, "quantity", to.String(),
+			"Of line %s %s are %s now, more than the %s that were ordered.", line.Number, *to, verbs[kind], orZero(due))
+	}
+	switch {
+	case l.rest == "cancel":
+		if left := openOf(line, kind); left.Sign() > 0 {
+			line.Cancelled, err = line.Cancelled.Add(left)
+		}
+	case l.rest != "":
+		n.e.Add(finding.UnknownChoice, l.at, "rest", l.rest, "%q does not say what becomes of the rest of the line.",
+			l.rest).Hint = "It may be cancel, where the rest is not wanted any more."
+	}
+	return err
+}
+
+// again finds out whether a movement that came before said the same.
+func (n *noticed) again(kind order.MovementKind, m, known *order.Movement) error {
+	n.same = true
+	same, err := sameMoved(known.Lines, m.Lines)
+	if err == nil && !same {
+		n.e.Add(finding.IdentityStored, 0, string(kind), m.Number,
+			"The %s %s of %s was posted before, with other quantities.", kind, m.Number,
+			m.Partner).Hint = "Nothing was changed. A movement is posted once by its number; give the other one " +
+			"a number of its own."
+	}
+	return err
 }
 
 // sameMoved reports whether two movements say that as much of each line has moved, in whatever
@@ -204,8 +360,20 @@ func due(l *order.Line) order.Number {
 // invoice keeps what the seller wants money for, and compares it with the order.
 func (n *noticed) invoice() error {
 	in, said := &n.e.Order, n.e.Order.Statement
-	v := &order.Invoice{Partner: in.Partner, Number: said.Number, On: said.On, Currency: in.Currency,
-		Total: in.StatedTotal}
+	v := &order.Invoice{Partner: n.stored.Partner, Number: said.Number, On: said.On,
+		Currency: cmp.Or(in.Currency, n.stored.Currency), Total: in.StatedTotal}
+	if v.Number == "" {
+		v.Number = fmt.Sprintf("%s/%d", n.stored.Order.Number, n.stored.Revision+1)
+	}
+	if said.Quantities == "open" && len(in.Lines) == 0 {
+		if in.Lines = n.unbilled(); len(in.Lines) == 0 {
+			n.same = true // everything that has moved is billed
+			return nil
+		}
+		n.priced()
+	} else if n.e.Target != 0 { // said by hand: what is not said of the price is as ordered
+		n.priced()
+	}
 	known, err := n.tx.Invoice(v.Partner, v.Number, n.stored.ID)
 	if err != nil {
 		return err
@@ -267,6 +435,32 @@ func (n *noticed) invoice() error {
 	}
 	n.c.Invoice = v
 	return nil
+}
+
+// unbilled are lines that bill what has moved and is not billed yet.
+func (n *noticed) unbilled() (lines []order.Line) {
+	for i := range n.is.Lines {
+		l := &n.is.Lines[i]
+		moved := l.Shipped
+		if l.Received.Cmp(moved) > 0 {
+			moved = l.Received
+		}
+		if left, err := moved.Sub(l.Invoiced); err == nil && left.Sign() > 0 {
+			lines = append(lines, order.Line{ID: l.ID, Quantity: left})
+		}
+	}
+	return lines
+}
+
+// priced gives the lines of the notice that say no price the order's.
+func (n *noticed) priced() {
+	for i := range n.e.Order.Lines {
+		l := &n.e.Order.Lines[i]
+		if at := n.find(l); at >= 0 && l.UnitPrice.IsZero() {
+			o := &n.is.Lines[at]
+			l.UnitPrice, l.PriceBasis, l.DiscountPercent, l.TaxPercent = o.UnitPrice, o.PriceBasis, o.DiscountPercent, o.TaxPercent
+		}
+	}
 }
 
 // price compares what a line is billed at with what the order says, for one unit.

@@ -1,6 +1,7 @@
 package book
 
 import (
+	"cmp"
 	"crypto/sha256"
 	"fmt"
 	"slices"
@@ -21,9 +22,12 @@ func (s *Session) notice(tx *store.Tx, e *Entry, res *store.OrderResult) (*store
 		return nil, nil
 	}
 	o := &e.Order
-	ids, err := tx.OrderOf(o.Kind, o.Partner, o.Number, o.SenderNumber)
-	if err != nil {
-		return nil, err
+	ids := []int64{e.Target}
+	if e.Target == 0 {
+		var err error
+		if ids, err = tx.OrderOf(o.Kind, o.Partner, o.Number, o.SenderNumber); err != nil {
+			return nil, err
+		}
 	}
 	field, number := "sender_number", o.SenderNumber
 	if o.Number != "" && (o.SenderNumber == "" || o.Kind == order.Purchase) {
@@ -41,12 +45,17 @@ func (s *Session) notice(tx *store.Tx, e *Entry, res *store.OrderResult) (*store
 			number)
 		return nil, nil
 	}
-	stored, err := tx.Order(ids[0])
+	stored, err := tx.OrderNow(ids[0])
 	if err != nil {
 		return nil, err
 	}
 	res.OrderID, res.Number, res.Revision = stored.ID, stored.Order.Number, stored.Revision
-	if len(o.Lines) == 0 && e.Kind != intent.Answer && e.Kind != intent.Withdrawal {
+	if e.Seen != 0 && e.Seen != stored.Revision {
+		e.Add(finding.RevisionDiffers, 0, "", "", "The order %s is at revision %d now, not at %d.", stored.Order.Number,
+			stored.Revision, e.Seen)
+		return nil, nil
+	}
+	if len(o.Lines) == 0 && !e.speaksOfNoLine() {
 		e.Add(finding.OrderWithoutLines, 0, "", number, "The %s names no line.", e.Kind)
 		return nil, nil
 	}
@@ -69,9 +78,19 @@ func (s *Session) notice(tx *store.Tx, e *Entry, res *store.OrderResult) (*store
 		n.is.Stage == stored.Stage {
 		return nil, nil
 	}
+	if said := o.Statement; said != nil && said.Reason != "" {
+		n.c.Changes = append(n.c.Changes, order.Change{Field: order.Reason, Is: said.Reason})
+	}
 	e.locate(n.c, n.from, n.names)
 	s.changes(n.c, res)
 	return n.c, nil
+}
+
+// speaksOfNoLine reports whether a notice means something that names no line.
+func (e *Entry) speaksOfNoLine() bool {
+	said := e.Order.Statement
+	return e.Kind == intent.Answer || e.Kind == intent.Withdrawal || e.Kind == intent.Change && e.Target != 0 ||
+		(e.Kind == intent.Shipment || e.Kind == intent.Receipt || e.Kind == intent.Invoice) && said != nil && (said.Quantities != "" || said.Reverses != "")
 }
 
 // actions are what events call what a notice did, carry does it.
@@ -146,6 +165,8 @@ func (n *noticed) find(l *order.Line) int {
 		return found
 	}
 	switch {
+	case l.ID != 0:
+		return by(func(o *order.Line) bool { return o.ID == l.ID })
 	case l.Number != "":
 		if at := by(func(o *order.Line) bool { return sameNumber(o.Number, l.Number) }); at >= 0 {
 			return at
@@ -264,11 +285,32 @@ func (n *noticed) change() error {
 		n.e.Add(finding.CurrencyDiffers, 0, "currency", in.Currency, "The change is in %s, but the order is in %s.",
 			in.Currency, n.stored.Currency)
 	}
-	n.is.Say(nil, in, 0, "number", "sender_number", "partner", "ordered_on", "currency", "total", "tax_amount")
+	n.is.Say(nil, in, 0, "number", "sender_number", "partner", "ordered_on", "currency", "total", "tax_amount", "stage")
+	n.stage()
 	for _, p := range in.Parties {
 		n.is.SayParty(p)
 	}
 	return nil
+}
+
+// stage brings the order to another stage, as long as nothing has moved.
+func (n *noticed) stage() {
+	to := n.e.Order.Stage
+	if to == "" || to == n.is.Stage || to == order.Open && n.is.Stage == "" {
+		return
+	}
+	for i := range n.stored.Lines {
+		if l := &n.stored.Lines[i]; l.Shipped.Sign() != 0 || l.Received.Sign() != 0 {
+			n.e.Add(finding.UpdateConflict, 0, "stage", string(to), "The order %s is to be %s, but goods of it have moved.",
+				n.stored.Order.Number, to)
+			return
+		}
+	}
+	was := n.is.Stage
+	if n.is.Stage = to; to == order.Open {
+		n.is.Stage = ""
+	}
+	n.besides = append(n.besides, order.Change{Field: "stage", Was: string(cmp.Or(was, order.Open)), Is: string(to)})
 }
 
 // posted are fields of lines that no change sets: goods move by notices of their own.
@@ -315,8 +357,8 @@ func (n *noticed) close(l *order.Line, from int, to string) {
 		moved = l.Received
 	}
 	left, err := l.Quantity.Sub(moved)
-	if err != nil {
-		return
+	if err != nil || left.Sign() < 0 { // more has moved than was ordered
+		left = order.Number{}
 	}
 	if moved.Sign() > 0 {
 		n.e.Add(finding.NoticeDiffers, from, "quantity", l.Quantity.String(),

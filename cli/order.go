@@ -18,7 +18,7 @@ import (
 )
 
 func (a *app) order() *cobra.Command {
-	c := &cobra.Command{Use: "order", Short: "List orders, show one, write them as a document"}
+	c := &cobra.Command{Use: "order", Short: "List orders, show one, write them as a document; confirm, change, ship, bill, cancel them"}
 	filters := map[string]*string{}
 	var loadID int64
 	var limit int
@@ -72,6 +72,7 @@ func (a *app) order() *cobra.Command {
 		RunE: func(c *cobra.Command, args []string) error { return a.showOrder(c.Context(), args[0]) },
 	}
 	c.AddCommand(ls, show, a.writeOrders())
+	c.AddCommand(a.orderActs()...)
 	return c
 }
 

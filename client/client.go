@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
 	"net/url"
 	"strconv"
@@ -26,6 +27,18 @@ type Client struct {
 	base  string
 	token string
 	http  *http.Client
+	extra http.Header // of every request
+}
+
+// with is the same client, whose requests have a header besides.
+func (c *Client) with(name, value string) *Client {
+	d := *c
+	d.extra = c.extra.Clone()
+	if d.extra == nil {
+		d.extra = http.Header{}
+	}
+	d.extra.Set(name, value)
+	return &d
 }
 
 // New makes a client of the service at address, such as http://127.0.0.1:8740 or
@@ -51,6 +64,7 @@ func (c *Client) send(ctx context.Context, method, path string, query url.Values
 	if err != nil {
 		return nil, err
 	}
+	maps.Copy(req.Header, c.extra)
 	if kind != "" {
 		req.Header.Set("Content-Type", kind)
 	}
@@ -253,6 +267,23 @@ func (c *Client) Orders(ctx context.Context, query url.Values) (out api.Page[api
 // Order gives an order.
 func (c *Client) Order(ctx context.Context, id int64) (out *api.StoredOrder, err error) {
 	err = c.call(ctx, http.MethodGet, "/orders/"+strconv.FormatInt(id, 10), nil, nil, &out)
+	return out, err
+}
+
+// Told is how a notice of an order is meant: the revision that the order must still have (0 is whichever), and warnings
+// that shall not hold it.
+type Told struct {
+	Seen   int
+	Accept []string
+}
+
+// Tell says something of an order: what is changes, answers, shipments, receipts, invoices or withdrawals.
+func (c *Client) Tell(ctx context.Context, order int64, what string, n api.Notice, t Told) (out api.Posted, err error) {
+	calls := c
+	if t.Seen != 0 {
+		calls = calls.with("If-Match", fmt.Sprintf(`"%d-%d"`, order, t.Seen))
+	}
+	err = calls.call(ctx, http.MethodPost, fmt.Sprintf("/orders/%d/%s", order, what), url.Values{"accept": t.Accept}, n, &out)
 	return out, err
 }
 

@@ -124,6 +124,10 @@ func TestPublishedAPI(t *testing.T) {
 		{"POST", "/orders", `{"kind":"sales","sender_number":"X-1","partner":"SALTRY","lines":[{"item":"00113","quantity":"2","unit_price":"9.50"}]}`, 200},
 		{"POST", "/orders?again=update",
 			`{"kind":"sales","sender_number":"X-1","partner":"SALTRY","lines":[{"item":"00113","quantity":"3","unit_price":"9.50"}]}`, 200},
+		{"POST", "/orders/2/changes", `{"header":{"reason":"nothing"}}`, 200}, {"POST", "/orders/2/answers", `{"header":{"answer":"AT"}}`, 200},
+		{"POST", "/orders/2/shipments", `{"header":{"reverses":"none"}}`, 422}, {"POST", "/orders/2/receipts", `{"lines":[{"number":"99","quantity":"1"}]}`, 422},
+		{"POST", "/orders/2/invoices", `{"header":{"quantities":"open"}}`, 200}, {"POST", "/orders/2/withdrawals", `{"header":{"colour":"red"}}`, 422},
+		{"POST", "/orders/99999/changes", `{}`, 404}, {"POST", "/orders/2/changes", `{"lines":[{"quantity":5}]}`, 422},
 		{"POST", "/orders", `{"kind":"sales","sender_number":"X-1","partner":"SALTRY","lines":[{"item":"00113","quantity":"2"}]}`, 422}, {"POST", "/orders", `{"kind":"sales"}`, 422},
 		{"POST", "/load", "--b\r\nContent-Disposition: form-data; name=\"file\"; " +
 			"filename=\"a.csv\"\r\n\r\nOrder,Item,Qty,Price\nA-1,00417,2,9.50\n\r\n--b\r\nContent-Disposition: " +

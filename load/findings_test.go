@@ -113,6 +113,20 @@ func cellD2(xml string) func() []byte {
 	}
 }
 
+// returns is a mapping of a sheet that takes shipments back.
+const returns = `koinos: mapping/1
+name: returns
+orders: {kind: shipment, of: sales, group: {by: key, columns: [Shipment, Order]}}
+header:
+  shipment:      {from: Shipment, need: must}
+  sender_number: {from: Order, need: must}
+  partner:       {value: OSTRAND}
+  reverses:      {from: Back, need: must}
+lines:
+  number:   {from: Line, need: must}
+  quantity: {from: Qty, need: must}
+`
+
 // changes is a mapping of a sheet that changes lines of orders.
 const changes = `koinos: mapping/1
 name: changes

@@ -120,6 +120,7 @@ func (s *Service) register(h huma.API) {
 	s.partners(h)
 	s.interchanges(h)
 	s.orders(h)
+	s.notices(h)
 	s.events(h)
 	s.held(h)
 	s.standing(h)

@@ -19,6 +19,8 @@ import (
 var narrow = map[string]func(s *Service, ctx context.Context, only *api.Narrowed, id int64) (bool, error){
 	"get-session": nil, "receive-document": nil, "list-orders": partnersOnly, "post-order": partnersOnly,
 	"get-order": theirOrder, "explain-value": theirOrder,
+	"post-change": theirOrder, "post-answer": theirOrder, "post-shipment": theirOrder, "post-receipt": theirOrder,
+	"post-invoice": theirOrder, "post-withdrawal": theirOrder,
 	"start-load": nil, "get-load": theirLoad, "watch-load": theirLoad, "list-findings": theirLoad,
 	"list-outcomes": theirLoad, "get-paper": theirLoad, "get-load-rows": theirLoad, "get-report": theirLoad,
 	"cancel-load": theirLoad, "pause-load": theirLoad, "resume-load": theirLoad, "retry-load": theirLoad,
@@ -30,8 +32,8 @@ func partnersOnly(_ *Service, _ context.Context, only *api.Narrowed, _ int64) (b
 }
 
 func theirOrder(s *Service, ctx context.Context, only *api.Narrowed, id int64) (bool, error) {
-	partner, err := s.store.PartnerOf(ctx, id)
-	return len(only.Mappings) == 0 && only.Partner(partner), err
+	h, err := s.store.Head(ctx, id)
+	return len(only.Mappings) == 0 && only.Partner(h.Partner), err
 }
 
 func theirLoad(s *Service, ctx context.Context, only *api.Narrowed, id int64) (bool, error) {

@@ -36,6 +36,8 @@ var problemKinds = map[string]struct {
 	"taken_away":          {http.StatusGone, "It is not kept any more"},
 	"not_running":         {http.StatusConflict, "The load is not running"},
 	"line_needed":         {http.StatusUnprocessableEntity, "The field belongs to lines"},
+	"order_held":          {http.StatusUnprocessableEntity, "Warnings hold it"},
+	"changed_meanwhile":   {http.StatusPreconditionFailed, "The order has changed meanwhile"},
 	"order_refused":       {http.StatusUnprocessableEntity, "The order was refused"},
 	"not_now":             {http.StatusConflict, "That cannot be done with this interchange"},
 	"sync_invalid":        {http.StatusUnprocessableEntity, "The sync has mistakes"},

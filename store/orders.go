@@ -364,10 +364,21 @@ func (s *Store) OrderNow(ctx context.Context, id int64) (*StoredOrder, error) {
 	return readNow(ctx, tx, id)
 }
 
-// PartnerOf gives our code of the partner of a stored order.
-func (s *Store) PartnerOf(ctx context.Context, id int64) (partner string, err error) {
-	err = s.r.GetContext(ctx, &partner, `SELECT partner FROM orders WHERE id = ?`, id)
-	return partner, named(err, "order %d", id)
+// Head is what a stored order is, in short.
+type Head struct {
+	Kind         order.Kind `db:"kind"`
+	Number       string     `db:"number"`
+	SenderNumber string     `db:"sender_number"`
+	Partner      string     `db:"partner"`
+	Currency     string     `db:"currency"`
+	Revision     int        `db:"revision"`
+}
+
+// Head gives what a stored order is, in short.
+func (s *Store) Head(ctx context.Context, id int64) (h Head, err error) {
+	err = s.r.GetContext(ctx, &h, `SELECT kind, number, coalesce(sender_number, '') AS sender_number, partner,
+	  coalesce(currency, '') AS currency, revision FROM orders WHERE id = ?`, id)
+	return h, named(err, "order %d", id)
 }
 
 // Revision gives the revision of a stored order.
@@ -384,6 +395,9 @@ func (s *Store) Actions(ctx context.Context, id int64) (all []string, err error)
 
 // Order gives a stored order as the transaction sees it.
 func (t *Tx) Order(id int64) (*StoredOrder, error) { return readOrder(t.ctx, t, id) }
+
+// OrderNow is Order without the events that made it so.
+func (t *Tx) OrderNow(id int64) (*StoredOrder, error) { return readNow(t.ctx, t, id) }
 
 type querier interface {
 	SelectContext(ctx context.Context, dest any, query string, args ...any) error

@@ -99,6 +99,8 @@ const (
 	StepFailed        Code = "step_failed"
 	IdentityStored    Code = "identity_stored"
 	PartnerNotAllowed Code = "partner_not_allowed"
+	RevisionDiffers   Code = "revision_differs"
+	MovementUnknown   Code = "movement_unknown"
 	NumberTaken       Code = "number_taken"
 
 	MappingInvalid    Code = "mapping_invalid"
@@ -275,6 +277,10 @@ var Catalogue = map[Code]About{
 		"Mend the order of the earlier step, then run the sequence again: it goes on from there."},
 	IdentityStored: {Error, "the order is already stored and differs",
 		"Nothing was changed. Compare the two and change the stored order if the new one is right."},
+	RevisionDiffers: {Error, "the order has changed since it was looked at",
+		"Look at the order as it is now, and say it once more if it still holds."},
+	MovementUnknown: {Error, "no shipment or receipt of that number",
+		"Compare the number with the order's shipments and receipts: koinos order show."},
 	PartnerNotAllowed: {Error, "the order is of another partner than may be touched",
 		"Correct the partner, or load the document with a token that is not narrowed to other partners."},
 	NumberTaken: {Error, "the order's number belongs to another order",

@@ -35,6 +35,9 @@ type Intent struct {
 	Orphan   bool // nothing was made of it: its rows belong to no order, or cannot be read
 	Waits    bool // for the order that an earlier step of a sequence did not make
 	stated   []Stated
+
+	Target int64 // id of the stored order that a notice speaks of, where that is known; 0 is to be found
+	Seen   int   // revision that it was when the notice was made; 0 is whichever
 }
 
 // Find adds a finding at a place; line 0 is the header.

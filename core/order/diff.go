@@ -20,9 +20,15 @@ type Change struct {
 	At     string       `json:"at,omitempty" doc:"The place as a person says it"`
 }
 
+// Reason is the field of a change that says why the others were made.
+const Reason = "reason"
+
 // String says what changed in a line of text.
 func (c *Change) String() string {
 	where := c.Field
+	if c.Field == Reason {
+		return "because " + strconv.Quote(c.Is)
+	}
 	if c.Line > 0 {
 		where = "line " + strconv.Itoa(c.Line) + " " + c.Field
 	}

@@ -22,6 +22,7 @@ type Movement struct {
 	Carrier  string         `json:"carrier,omitempty"`
 	Tracking string         `json:"tracking,omitempty"`
 	Packages Number         `json:"packages,omitzero"`
+	Reverses string         `json:"reverses,omitempty" doc:"Number of the movement that this one takes back: its quantities are below zero"`
 	Lines    []MovementLine `json:"lines"`
 }
 

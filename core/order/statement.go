@@ -15,6 +15,10 @@ type Statement struct {
 	Tracking string `json:"tracking,omitempty"`
 	Packages Number `json:"packages,omitzero"`
 	Shipment string `json:"shipment,omitempty" doc:"Invoice: the shipment that it bills"`
+	Reason   string `json:"reason,omitempty" doc:"Change and withdrawal: why, in words"`
+
+	Quantities string `json:"quantities,omitempty" doc:"Shipment, receipt, invoice: open means all that is open (of an invoice, all that has moved and is not billed), of the lines that are named without a quantity, or of all lines where none is named"`
+	Reverses   string `json:"reverses,omitempty" doc:"Shipment, receipt: number of the one that this takes back, whole where no line is named"`
 }
 
 // LineStatement is what such a record says of a line.
@@ -27,6 +31,7 @@ type LineStatement struct {
 	Reason       string `json:"reason,omitempty"`
 	ToDate       Number `json:"to_date,omitzero" doc:"Shipment: what has been shipped of the line with this one"`
 	Lot          string `json:"lot,omitempty"`
+	Rest         string `json:"rest,omitempty" doc:"Shipment, receipt: cancel, where that was all, and what is left of the line is not wanted any more"`
 }
 
 func stated(o *Order) *Statement {
@@ -51,6 +56,8 @@ const (
 	ofShipment = "shipment"
 	ofReceipt  = "receipt"
 	ofInvoice  = "invoice"
+
+	ofWithdrawal = "withdrawal" // no mapping has records of it
 )
 
 // statements are the fields that only records of some kinds have. A record of
@@ -85,6 +92,12 @@ var statements = []Field{
 		text: func(o *Order, _ *Line) *string { return &stated(o).At }},
 	{Name: "due_on", Level: Header, Type: Day, Kinds: []string{ofShipment},
 		About: "Day on which the goods should arrive", date: func(o *Order, _ *Line) *Date { return &stated(o).DueOn }},
+	{Name: "quantities", Level: Header, Type: Text, Kinds: []string{ofShipment, ofReceipt, ofInvoice},
+		About: "open: all that is open, of lines without a quantity, or of all lines where none is named",
+		text:  func(o *Order, _ *Line) *string { return &stated(o).Quantities }},
+	{Name: "reverses", Level: Header, Type: Code, Kinds: []string{ofShipment, ofReceipt},
+		About: "Number of the one that this takes back, whole where no line is named",
+		text:  func(o *Order, _ *Line) *string { return &stated(o).Reverses }},
 	{Name: "carrier", Level: Header, Type: Text, Kinds: []string{ofShipment, ofReceipt}, About: "Who carries the goods",
 		text: func(o *Order, _ *Line) *string { return &stated(o).Carrier }},
 	{Name: "tracking", Level: Header, Type: Code, Kinds: []string{ofShipment, ofReceipt}, About: "The carrier's number",
@@ -103,6 +116,12 @@ var statements = []Field{
 			_ *Line) *string {
 			return &stated(o).Shipment
 		}},
+
+	{Name: "stage", Level: Header, Type: Choice, Choices: Stages, Kinds: []string{ofChange},
+		About: "draft, open or confirmed: as long as nothing has moved",
+		text:  func(o *Order, _ *Line) *string { return (*string)(&o.Stage) }},
+	{Name: "reason", Level: Header, Type: Text, Kinds: []string{ofChange, ofWithdrawal}, About: "Why, in words",
+		text: func(o *Order, _ *Line) *string { return &stated(o).Reason }},
 
 	{Name: "change", Level: Lines, Type: Text, Kinds: []string{ofChange},
 		About: "What becomes of the line: add, delete, change (the usual), or a code of X12 element 670",
@@ -129,6 +148,9 @@ var statements = []Field{
 	{Name: "shipped_to_date", Level: Lines, Type: Decimal, Kinds: []string{ofShipment},
 		About: "What has been shipped of the line so far, this shipment included",
 		num:   func(_ *Order, l *Line) *Number { return &statedOf(l).ToDate }},
+	{Name: "rest", Level: Lines, Type: Text, Kinds: []string{ofShipment, ofReceipt},
+		About: "cancel: that was all, what is left of the line is not wanted any more",
+		text:  func(_ *Order, l *Line) *string { return &statedOf(l).Rest }},
 	{Name: "lot", Level: Lines, Type: Code, Kinds: []string{ofShipment, ofReceipt},
 		About: "Lot or serial number of the goods", text: func(_ *Order, l *Line) *string { return &statedOf(l).Lot }},
 }

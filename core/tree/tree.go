@@ -42,7 +42,12 @@ type Node struct {
 }
 
 // First gives the first member or element, Next the one after n; nil is none.
-func (n *Node) First() *Node { return n.first }
+func (n *Node) First() *Node {
+	if n == nil {
+		return nil
+	}
+	return n.first
+}
 
 // Next gives the member or element behind n in the same parent.
 func (n *Node) Next() *Node { return n.next }
@@ -57,6 +62,9 @@ func (n *Node) Scalar() bool { return n.Kind < Object }
 // one, as most readers do. Nil is none.
 func (n *Node) Member(name string) *Node {
 	var found *Node
+	if n == nil {
+		return nil
+	}
 	if n.Kind == Object || n.Kind == Segment {
 		for c := n.first; c != nil; c = c.next {
 			if c.Name == name {

@@ -1,0 +1,352 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"koinos/api"
+	"koinos/client"
+	"koinos/core/order"
+	"koinos/core/report"
+)
+
+// act is something that is said of orders by a command.
+type act struct {
+	app  *app
+	what string // the last part of the call's path
+	told client.Told
+	of   map[string]*string // filters: of which orders, besides those that are named
+}
+
+// flags adds the flags that every act has; with many it may be said of all orders of a filter.
+func (t *act) flags(c *cobra.Command, many bool) {
+	c.Flags().StringSliceVar(&t.told.Accept, "accept", nil, "code of a warning that does not hold it; repeatable")
+	c.Flags().IntVar(&t.told.Seen, "revision", 0, "only if the order still has this revision")
+	t.of = map[string]*string{}
+	if !many {
+		return
+	}
+	for name, about := range map[string]string{"kind": "all orders of this kind: sales or purchase",
+		"status": "all orders of this status", "partner": "all orders of this partner",
+		"text": "all orders whose number or partner begins so", "load": "all orders that this load stored"} {
+		t.of[name] = c.Flags().String(name, "", about)
+	}
+}
+
+// orders are those that are named, and those of the filter.
+func (t *act) orders(ctx context.Context, names []string) (all []api.OrderSummary, err error) {
+	for _, name := range names {
+		found, err := t.app.numbered(ctx, name)
+		if err != nil {
+			return nil, err
+		}
+		if len(found) > 1 {
+			return nil, &exit{exitFailed, fmt.Sprintf("%d orders have the number %q; say which by our number", len(found), name)}
+		}
+		all = append(all, found...)
+	}
+	q := url.Values{}
+	for name, v := range t.of {
+		if *v != "" {
+			q.Set(name, *v)
+		}
+	}
+	if len(q) == 0 {
+		if len(all) == 0 {
+			return nil, usage{errors.New("name an order, or say of which")}
+		}
+		return all, nil
+	}
+	q.Set("limit", "1000")
+	for {
+		page, err := t.app.client().Orders(ctx, q)
+		if err != nil {
+			return nil, err
+		}
+		if all = append(all, page.Items...); page.Next == "" {
+			slices.Reverse(all[len(names):]) // the oldest first
+			return all, nil
+		}
+		q.Set("cursor", page.Next)
+	}
+}
+
+// done is what became of one order.
+type done struct {
+	api.Posted
+	Problem string `json:"problem,omitempty"`
+}
+
+// say says it of each order and shows what became of them. One that is refused does not keep the others.
+func (t *act) say(ctx context.Context, orders []api.OrderSummary, n api.Notice) error {
+	calls := t.app.client()
+	all := []done{}
+	failed := 0
+	for _, o := range orders {
+		p, err := calls.Tell(ctx, o.ID, t.what, n, t.told)
+		d := done{Posted: p}
+		var no *api.Problem
+		switch {
+		case errors.As(err, &no) && (no.Code == "order_refused" || no.Code == "order_held" || no.Code == "changed_meanwhile"):
+			failed++
+			d.Posted = api.Posted{OrderID: o.ID, Number: o.Number, Outcome: "refused", Findings: no.Findings}
+			if d.Problem = no.Detail; no.Code == "order_held" {
+				d.Outcome = "held"
+			}
+		case err != nil:
+			return err
+		}
+		all = append(all, d)
+	}
+	shown, err := t.app.json(all)
+	if err == nil && !shown {
+		t.show(all)
+	}
+	if err == nil && failed > 0 {
+		return &exit{exitRefused, ""}
+	}
+	return err
+}
+
+func (t *act) show(all []done) {
+	var rows [][]string
+	for _, d := range all {
+		first := []string{d.Number, string(d.Outcome), ""}
+		if d.Revision > 0 {
+			first[2] = strconv.Itoa(d.Revision)
+		}
+		said := false
+		row := func(text string) {
+			if said {
+				first = []string{"", "", ""}
+			}
+			rows, said = append(rows, append(slices.Clone(first), text)), true
+		}
+		for _, c := range d.Changes {
+			where := c.Field
+			if c.Line > 0 {
+				where = fmt.Sprintf("line %d %s", c.Line, c.Field)
+			}
+			if c.Field == order.Reason {
+				row(c.String())
+				continue
+			}
+			row(fmt.Sprintf("%s: %s → %s", where, orBlank(c.Was), orBlank(c.Is)))
+		}
+		for i := range d.Findings {
+			f := &d.Findings[i]
+			row(string(f.Severity) + ": " + f.Message)
+		}
+		if d.Problem != "" && d.Problem != "The findings say why." {
+			row(d.Problem)
+		}
+		if !said {
+			row("")
+		}
+	}
+	report.Table(t.app.out, []string{"order", "outcome", ">revision", "what"}, rows)
+}
+
+// lineQuantities reads arguments such as 3=5 (line 3, five of it) apart from numbers of orders.
+func lineQuantities(args []string) (names []string, lines []map[string]string, err error) {
+	for _, a := range args {
+		line, quantity, is := strings.Cut(a, "=")
+		switch {
+		case !is:
+			names = append(names, a)
+		case line == "" || quantity == "":
+			return nil, nil, usage{fmt.Errorf("%q is no LINE=QUANTITY, such as 3=5", a)}
+		default:
+			lines = append(lines, map[string]string{"number": line, "quantity": quantity})
+		}
+	}
+	return names, lines, nil
+}
+
+// moves makes the commands that say that goods moved or were billed.
+func (a *app) moves(use, what, number, on, short, long, example string) *cobra.Command {
+	t := &act{app: a, what: what}
+	fields := map[string]*string{}
+	var open, rest bool
+	c := &cobra.Command{
+		Use: use + " ORDER… [LINE=QUANTITY…]", Short: short, Example: example, Args: cobra.MinimumNArgs(0),
+		Long: long + "\n\nA line is named by its number in the order, or nothing but --open is said: then all that is open. " +
+			"More than was\nordered is held until it is accepted with --accept notice_differs.",
+		RunE: func(c *cobra.Command, args []string) error {
+			names, lines, err := lineQuantities(args)
+			if err != nil {
+				return err
+			}
+			n := api.Notice{Header: map[string]string{}, Lines: lines}
+			for name, v := range fields {
+				if *v != "" {
+					n.Header[name] = *v
+				}
+			}
+			if open {
+				n.Header["quantities"] = "open"
+			}
+			if !open && len(lines) == 0 && n.Header["reverses"] == "" {
+				return usage{errors.New("say how much of which line with LINE=QUANTITY, or all that is open with --open")}
+			}
+			if len(lines) > 0 && len(names) != 1 {
+				return usage{errors.New("LINE=QUANTITY goes with one order")}
+			}
+			if rest {
+				for _, l := range lines {
+					l["rest"] = "cancel"
+				}
+			}
+			orders, err := t.orders(c.Context(), names)
+			if err != nil {
+				return err
+			}
+			return t.say(c.Context(), orders, n)
+		},
+	}
+	t.flags(c, true)
+	f := c.Flags()
+	f.BoolVar(&open, "open", false, "all that is open")
+	fields[number] = f.String("number", "", "its number; the same number again changes nothing. Left out, the order's with its revision")
+	fields[on] = f.String("on", "", "its day, yyyy-mm-dd")
+	if what != "invoices" {
+		f.BoolVar(&rest, "rest-cancelled", false, "that was all: what is left of these lines is not wanted any more")
+		fields["carrier"] = f.String("carrier", "", "who carries the goods")
+		fields["tracking"] = f.String("tracking", "", "the carrier's number")
+		fields["reverses"] = f.String("reverses", "", "number of the one that this takes back, whole where no line is named")
+	}
+	return c
+}
+
+func (a *app) orderActs() []*cobra.Command {
+	return []*cobra.Command{
+		a.moves("ship", "shipments", "shipment", "shipped_on", "Say what was shipped of orders",
+			"Ship posts a shipment against lines of an order.",
+			"  koinos order ship SO-000012 1=5 2=3 --number LS-771 --carrier Tern\n"+
+				"  koinos order ship SO-000012 SO-000013 --open\n  koinos order ship SO-000012 1=1 --reverses LS-771"),
+		a.moves("receive", "receipts", "receipt", "received_on", "Say what was received of purchase orders",
+			"Receive posts a receipt against lines of an order.",
+			"  koinos order receive PO-000004 1=20 --number GR-118\n  koinos order receive PO-000004 --open"),
+		a.moves("bill", "invoices", "invoice", "invoiced_on", "Say what was invoiced of orders",
+			"Bill keeps an invoice for lines of an order. With --open it bills what has moved and is not billed yet, at the\n"+
+				"order's prices.",
+			"  koinos order bill SO-000012 --open --number IN-2041\n  koinos order bill PO-000004 1=20 --number 88-17"),
+		a.confirm(), a.changeOrder(), a.cancelOrder(),
+	}
+}
+
+func (a *app) confirm() *cobra.Command {
+	t := &act{app: a, what: "changes"}
+	var reason string
+	c := &cobra.Command{
+		Use: "confirm [ORDER…]", Short: "Confirm orders: nothing of them may have moved",
+		Long:    "Confirm brings orders to the stage confirmed. Back to open, or to draft, goes with\n\"koinos order change ORDER stage=open\".",
+		Example: "  koinos order confirm SO-000012\n  koinos order confirm --partner PELLOW --status open",
+		RunE: func(c *cobra.Command, args []string) error {
+			orders, err := t.orders(c.Context(), args)
+			if err != nil {
+				return err
+			}
+			return t.say(c.Context(), orders, api.Notice{Header: withReason(map[string]string{"stage": "confirmed"}, reason)})
+		},
+	}
+	t.flags(c, true)
+	c.Flags().StringVar(&reason, "reason", "", "why, in words")
+	return c
+}
+
+func withReason(header map[string]string, reason string) map[string]string {
+	if reason != "" {
+		header["reason"] = reason
+	}
+	return header
+}
+
+func (a *app) changeOrder() *cobra.Command {
+	t := &act{app: a, what: "changes"}
+	var reason, line string
+	var add bool
+	c := &cobra.Command{
+		Use: "change ORDER FIELD=VALUE…", Short: "Change fields of an order's header, or of a line of it",
+		Long: "Change sets fields by the names that mappings use. With --line they are those of that line; with --add they make\n" +
+			"a new one. Every change is a revision with who, why, and what was.",
+		Example: "  koinos order change SO-000012 requested_delivery_on=2026-04-01 --reason \"they asked on the phone\"\n" +
+			"  koinos order change SO-000012 --line 3 quantity=5 unit_price=4.20\n" +
+			"  koinos order change SO-000012 --add item=00417 quantity=2 unit=EA unit_price=9.50",
+		Args: cobra.MinimumNArgs(2),
+		RunE: func(c *cobra.Command, args []string) error {
+			values := map[string]string{}
+			for _, arg := range args[1:] {
+				name, value, is := strings.Cut(arg, "=")
+				if !is || name == "" {
+					return usage{fmt.Errorf("%q is no FIELD=VALUE", arg)}
+				}
+				values[name] = value
+			}
+			n := api.Notice{Header: withReason(map[string]string{}, reason)}
+			switch {
+			case add:
+				values["change"] = "add"
+				n.Lines = []map[string]string{values}
+			case line != "":
+				values["number"] = line
+				n.Lines = []map[string]string{values}
+			default:
+				for name, v := range values {
+					n.Header[name] = v
+				}
+			}
+			orders, err := t.orders(c.Context(), args[:1])
+			if err != nil {
+				return err
+			}
+			return t.say(c.Context(), orders, n)
+		},
+	}
+	t.flags(c, false)
+	c.Flags().StringVar(&line, "line", "", "number of the line that changes; left out, the header")
+	c.Flags().BoolVar(&add, "add", false, "add a line with these fields")
+	c.Flags().StringVar(&reason, "reason", "", "why, in words")
+	c.MarkFlagsMutuallyExclusive("line", "add")
+	return c
+}
+
+func (a *app) cancelOrder() *cobra.Command {
+	t := &act{app: a, what: "withdrawals"}
+	var reason string
+	var lines []string
+	c := &cobra.Command{
+		Use: "cancel ORDER…", Short: "Cancel what is open of orders, or of some of their lines",
+		Long: "Cancel takes back what has not moved. Where some of it has, it is held until that is accepted with\n" +
+			"--accept notice_differs: the rest is cancelled then.",
+		Example: "  koinos order cancel SO-000012 --reason \"out of stock\"\n  koinos order cancel SO-000012 --line 2 --line 3",
+		RunE: func(c *cobra.Command, args []string) error {
+			n := api.Notice{Header: withReason(map[string]string{}, reason)}
+			if t.what = "withdrawals"; len(lines) > 0 {
+				t.what = "changes"
+			}
+			for _, line := range lines {
+				n.Lines = append(n.Lines, map[string]string{"number": line, "change": "delete"})
+			}
+			orders, err := t.orders(c.Context(), args)
+			if err != nil {
+				return err
+			}
+			if len(lines) > 0 && len(orders) != 1 {
+				return usage{errors.New("--line goes with one order")}
+			}
+			return t.say(c.Context(), orders, n)
+		},
+	}
+	t.flags(c, true)
+	c.Flags().StringSliceVar(&lines, "line", nil, "number of a line; repeatable. Left out, every line")
+	c.Flags().StringVar(&reason, "reason", "", "why, in words")
+	return c
+}

@@ -1,0 +1,167 @@
+package load
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"maps"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"koinos/api"
+	"koinos/book"
+	"koinos/core/check"
+	"koinos/core/finding"
+	"koinos/core/intent"
+	"koinos/core/jsondoc"
+	"koinos/core/order"
+	"koinos/core/origin"
+	"koinos/core/outcome"
+	"koinos/core/source"
+	"koinos/core/tree"
+	"koinos/store"
+)
+
+// Telling is what somebody says of a stored order, beside the notice itself.
+type Telling struct {
+	Kind   intent.Kind
+	Order  int64
+	Seen   int            // revision that the order must still have; 0 is whichever
+	Accept []finding.Code // warnings that do not hold it
+	Body   []byte         // the notice as it came: it is kept as a document
+	By     string
+}
+
+// Tell carries out what somebody says of a stored order: a change, an answer, goods that moved, an invoice, or that it
+// is not wanted any more. The fields are those that a mapping of such records has. The same book takes it that takes
+// notices out of documents, but what a document is only warned of holds it here: nothing is done then, and the outcome
+// is Held. ErrNotFound says that there is no such order.
+func (e *Engine) Tell(ctx context.Context, t Telling, n *api.Notice) (api.Posted, error) {
+	out := api.Posted{Outcome: outcome.Refused, OrderID: t.Order, Findings: []finding.Finding{}}
+	set, err := e.store.Set(ctx)
+	if err != nil {
+		return out, err
+	}
+	stored, err := e.store.Head(ctx, t.Order)
+	if err != nil {
+		return out, err
+	}
+	out.Number, out.Revision = stored.Number, stored.Revision
+	i := &intent.Intent{Kind: t.Kind, Target: t.Order, Seen: t.Seen}
+	o := &i.Order
+	o.Kind, o.Partner, o.Number, o.Currency = stored.Kind, stored.Partner, stored.Number, stored.Currency
+	o.Statement = &order.Statement{}
+	root, _, err := jsondoc.Parse(t.Body, 1)
+	if err != nil {
+		root = nil // whoever decoded it has read another form of JSON; there are no places then
+	}
+	fill(i, order.Header, 0, n.Header, root.Member("header"))
+	o.Lines = make([]order.Line, len(n.Lines))
+	i.Trace.Paths = noticePaths
+	at := root.Member("lines").First()
+	for k, line := range n.Lines {
+		fill(i, order.Lines, k+1, line, at)
+		if at != nil {
+			i.Trace.Rows, i.Trace.Records = append(i.Trace.Rows, at.Leaf), append(i.Trace.Records, at.Pointer())
+			at = at.Next()
+		}
+	}
+	check.Lists(o, i, set)
+	if i.Refused() {
+		out.Findings = i.Findings
+		return out, nil
+	}
+	sum := sha256.Sum256(t.Body)
+	sha := hex.EncodeToString(sum[:])
+	entry := book.NewEntry(i, sha, true)
+	same := order.Order{Kind: stored.Kind, Partner: stored.Partner, SenderNumber: stored.SenderNumber}
+	entry.Identity = same.Identity() // nothing else of the order is taken together with it
+	session := book.Begin(book.Rules{Rounding: order.HalfUp, Lists: set, Real: true, Now: e.now,
+		Source: store.Source{Document: sha, By: t.By},
+		Holds: func(f *finding.Finding) bool {
+			return f.Severity == finding.Warning && !slices.Contains(t.Accept, f.Code)
+		}})
+	d := api.Document{SHA: sha, Name: string(t.Kind) + ".json", Shape: source.Shape{Format: source.JSON},
+		ReceivedAt: e.now(), ReceivedBy: t.By}
+	r, err := e.counter.Take(ctx, session, &entry, store.Body{Document: d, Bytes: t.Body, Posted: true})
+	if err != nil {
+		return out, err
+	}
+	out.Outcome, out.Changes, out.Findings = r.Outcome, r.Changes, append(out.Findings, forBody(i.Findings)...)
+	if r.Revision != 0 {
+		out.Revision = r.Revision
+	}
+	if out.Outcome == outcome.Changed {
+		out.Document = sha
+	}
+	return out, nil
+}
+
+// noticePaths is where the fields of a line of a notice stand within it: under their own names.
+var noticePaths = func() map[string]string {
+	paths := map[string]string{}
+	for _, name := range order.FieldNames(order.Lines) {
+		paths[name] = "/" + name
+	}
+	return paths
+}()
+
+// fill brings fields, by their names, into what is said of an order or of line n of it; in is where they stand.
+func fill(i *intent.Intent, level order.Level, n int, values map[string]string, in *tree.Node) {
+	o := &i.Order
+	var l *order.Line
+	if n > 0 {
+		l = &o.Lines[n-1]
+	}
+	for _, name := range slices.Sorted(maps.Keys(values)) {
+		value := strings.TrimSpace(values[name])
+		var at origin.Place
+		if node := in.Member(name); node != nil {
+			at = source.PlaceOf(node, 0)
+		}
+		refuse := func(code finding.Code, hint, format string, args ...any) {
+			f := i.Find(code, at, value, n, format, args...)
+			f.Field, f.Hint = name, hint
+		}
+		if name == "id" && l != nil {
+			id, err := strconv.Atoi(value)
+			if l.ID = id; err != nil || id < 1 {
+				refuse(finding.NotANumber, "Send the id of a line as the order has it.", "%q is not the id of a line.", value)
+			}
+			continue
+		}
+		if l == nil {
+			i.Trace.Add(name, at)
+		}
+		f, known := order.LookupOf(string(i.Kind), level, name)
+		if !known {
+			refuse(finding.UnknownChoice, "docs/mapping.md lists the fields of a record of this kind.",
+				"A %s has no field %q.", i.Kind, name)
+			continue
+		}
+		switch f.Type {
+		case order.Day:
+			if _, err := time.Parse(time.DateOnly, value); err != nil && value != "" {
+				refuse(finding.NotADate, "Write the day as yyyy-mm-dd.", "%q is not a date for %s.", value, name)
+				continue
+			}
+			f.SetDate(o, l, order.Date(value))
+		case order.Decimal, order.Percent:
+			number, err := order.ParseNumber(value)
+			if err != nil {
+				refuse(finding.NotANumber, "Write it with digits and a point, such as 12.5.", "%q is not a number for %s.", value,
+					name)
+				continue
+			}
+			f.SetNumber(o, l, number)
+		default:
+			if f.Type == order.Choice && !slices.Contains(f.Choices, value) {
+				refuse(finding.UnknownChoice, "It may be: "+strings.Join(f.Choices, ", ")+".", "%s cannot be %q.", name, value)
+				continue
+			}
+			f.SetText(o, l, value)
+		}
+	}
+}

@@ -1,0 +1,321 @@
+package load
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"strconv"
+	"sync"
+	"testing"
+	"time"
+
+	"koinos/api"
+	"koinos/core/finding"
+	"koinos/core/intent"
+	"koinos/core/order"
+	"koinos/core/outcome"
+	"koinos/core/source"
+)
+
+// twoLines is a stored order of two lines, 10 and 4, of a new engine.
+func twoLines(t *testing.T) *Engine {
+	t.Helper()
+	e := testEngine(t, testStore(t), source.DefaultLimits)
+	send(t, e, plainMapping, []byte(head+"A-1,2026-03-02,00417,10,9.50\nA-1,,00501,4,64.50\n"), Request{})
+	return e
+}
+
+func (e *Engine) told(t testing.TB, kind intent.Kind, notice string, accept ...finding.Code) api.Posted {
+	t.Helper()
+	var n api.Notice
+	if err := json.Unmarshal([]byte(notice), &n); err != nil {
+		t.Fatal(err)
+	}
+	p, err := e.Tell(context.Background(), Telling{Kind: kind, Order: 1, Accept: accept, Body: []byte(notice), By: "test"}, &n)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return p
+}
+
+// What is said of one order, one thing after another: each is carried out whole, or not at all with the reason and
+// its place.
+func TestTell(t *testing.T) {
+	e := twoLines(t)
+	for _, c := range []struct {
+		name   string
+		kind   intent.Kind
+		notice string
+		accept finding.Code
+		want   string // outcome and revision, what changed, what was found
+	}{
+		{"confirmed", intent.Change, `{"header": {"stage": "confirmed"}}`, "", `changed 2; stage was "open", is "confirmed"`},
+		{"again", intent.Change, `{"header": {"stage": "confirmed"}}`, "", "unchanged 2"},
+		{"a stage that is none", intent.Change, `{"header": {"stage": "sent"}}`, "",
+			`refused 2; /header/stage: stage cannot be "sent".`},
+		{"a reason alone", intent.Change, `{"header": {"reason": "because"}}`, "", "unchanged 2"},
+		{"a field of the header, with a reason", intent.Change,
+			`{"header": {"ship_to.city": "Ostrand", "reason": "moved"}}`, "",
+			`changed 3; ship_to.city was blank, is "Ostrand"; because "moved"`},
+		{"a quantity and a price", intent.Change, `{"lines": [{"number": "2", "quantity": "5", "unit_price": "60"}]}`, "",
+			`changed 4; line 2 quantity was "4", is "5"; line 2 unit_price was "64.5", is "60"`},
+		{"a field that is none", intent.Change, `{"lines": [{"number": "2", "colour": "red"}]}`, "",
+			`refused 4; /lines/0/colour: A change has no field "colour".`},
+		{"no number", intent.Change, `{"lines": [{"number": "2", "quantity": "five"}]}`, "",
+			`refused 4; /lines/0/quantity: "five" is not a number for quantity.`},
+		{"an item that no list has", intent.Change, `{"lines": [{"change": "add", "item": "00999", "quantity": "1"}]}`, "",
+			`refused 4; /lines/0/item: "00999" is not in the list items.`},
+		{"a part", intent.Shipment, `{"header": {"shipment": "S-1"}, "lines": [{"id": "1", "quantity": "4"}]}`, "",
+			`changed 5; line 1 shipped was blank, is "4"`},
+		{"the same part", intent.Shipment, `{"header": {"shipment": "S-1"}, "lines": [{"number": "1", "quantity": "4"}]}`, "",
+			"unchanged 5"},
+		{"another part of the same number", intent.Shipment, `{"header": {"shipment": "S-1"}, "lines": [{"number": "1", "quantity": "5"}]}`,
+			"", "refused 5; /header/shipment: The shipment S-1 of OSTRAND was posted before, with other quantities."},
+		{"more than is open", intent.Shipment, `{"lines": [{"number": "2", "quantity": "5"}, {"number": "1", "quantity": "7"}]}`, "",
+			"held 5; /lines/1/quantity: Of line 1 11 are shipped now, more than the 10 that were ordered."},
+		{"less than has moved", intent.Change, `{"lines": [{"number": "1", "quantity": "3"}]}`, "",
+			"refused 5; /lines/0/quantity: Line 1 is to be 3, but 4 of it have moved."},
+		{"back to open", intent.Change, `{"header": {"stage": "open"}}`, "",
+			"refused 5; /header/stage: The order SO-000001 is to be open, but goods of it have moved."},
+		{"some of it back", intent.Shipment, `{"header": {"shipment": "S-1R", "reverses": "S-1"}, "lines": [{"number": "1", "quantity": "1"}]}`,
+			"", `changed 6; line 1 shipped was "4", is "3"`},
+		{"the same back", intent.Shipment, `{"header": {"shipment": "S-1R", "reverses": "S-1"}, "lines": [{"number": "1", "quantity": "1"}]}`,
+			"", "unchanged 6"},
+		{"more back than is left", intent.Shipment, `{"header": {"reverses": "S-1"}, "lines": [{"number": "1", "quantity": "4"}]}`, "",
+			"refused 6; /lines/0/quantity: Of line 1, 3 can be taken back of the shipment S-1, not 4."},
+		{"back of what never moved", intent.Shipment, `{"header": {"reverses": "S-9"}}`, "",
+			"refused 6; /header/reverses: No shipment S-9 has moved anything of the order SO-000001."},
+		{"the rest of a line is not wanted", intent.Shipment,
+			`{"header": {"shipment": "S-2"}, "lines": [{"number": "2", "quantity": "2", "rest": "cancel"}]}`, "",
+			`changed 7; line 2 shipped was blank, is "2"; line 2 cancelled was blank, is "3"`},
+		{"all that is open", intent.Shipment, `{"header": {"shipment": "S-3", "quantities": "open"}}`, "",
+			`changed 8; line 1 shipped was "3", is "10"`},
+		{"nothing is open any more", intent.Shipment, `{"header": {"shipment": "S-4", "quantities": "open"}}`, "", "unchanged 8"},
+		{"billed", intent.Invoice, `{"header": {"invoice": "I-1", "quantities": "open"}}`, "",
+			`changed 9; line 1 invoiced was blank, is "10"; line 2 invoiced was blank, is "2"`},
+		{"billed again", intent.Invoice, `{"header": {"invoice": "I-2", "quantities": "open"}}`, "", "unchanged 9"},
+		{"more than moved", intent.Invoice, `{"header": {"invoice": "I-3"}, "lines": [{"number": "1", "quantity": "1"}]}`, "",
+			"held 9; /lines/0/quantity: Of line 1 11 are invoiced, more than the 10 that were shipped."},
+		{"accepted all the same", intent.Shipment, `{"header": {"shipment": "S-5"}, "lines": [{"number": "1", "quantity": "1"}]}`,
+			finding.NoticeDiffers, `changed 10; line 1 shipped was "10", is "11"; ` +
+				"/lines/0/quantity: Of line 1 11 are shipped now, more than the 10 that were ordered."},
+		{"whole back", intent.Shipment, `{"header": {"shipment": "S-3R", "reverses": "S-3"}}`, "",
+			`changed 11; line 1 shipped was "11", is "4"`},
+		{"cancelled", intent.Withdrawal, `{"header": {"reason": "sold out"}}`, finding.NoticeDiffers,
+			`changed 12; line 1 cancelled was blank, is "6"; because "sold out"; ` +
+				": Line 1 is to be withdrawn, but 4 of it have moved; the rest is cancelled.; " +
+				": Line 2 is to be withdrawn, but 2 of it have moved; the rest is cancelled."},
+	} {
+		accept := []finding.Code{}
+		if c.accept != "" {
+			accept = append(accept, c.accept)
+		}
+		p := e.told(t, c.kind, c.notice, accept...)
+		got := fmt.Sprintf("%s %d", p.Outcome, p.Revision)
+		for i := range p.Changes {
+			got += "; " + p.Changes[i].String()
+		}
+		for _, f := range p.Findings {
+			got += "; " + f.At + ": " + f.Message
+		}
+		if got != c.want {
+			t.Errorf("%s: %s\nnot %s", c.name, got, c.want)
+		}
+	}
+	o, err := e.store.Order(context.Background(), 1)
+	if err != nil || o.Status != order.Complete || len(o.Events) != o.Revision || o.Total.Plain() != "395" {
+		t.Errorf("%s, %d events of revision %d, total %s: %v", o.Status, len(o.Events), o.Revision, o.Total.Plain(), err)
+	}
+}
+
+// Who has seen an older revision changes nothing, and learns that it is older.
+func TestTellOfARevision(t *testing.T) {
+	e := twoLines(t)
+	tell := func(seen int, quantity string) outcome.Outcome {
+		n := api.Notice{Lines: []map[string]string{{"number": "1", "quantity": quantity}}}
+		p, err := e.Tell(context.Background(), Telling{Kind: intent.Change, Order: 1, Seen: seen, Body: []byte(quantity), By: "t"}, &n)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return p.Outcome
+	}
+	got := []outcome.Outcome{tell(1, "11"), tell(1, "12"), tell(2, "13"), tell(0, "14"), tell(9, "15")}
+	want := []outcome.Outcome{outcome.Changed, outcome.Refused, outcome.Changed, outcome.Changed, outcome.Refused}
+	if !slices.Equal(got, want) {
+		t.Errorf("%v, not %v", got, want)
+	}
+}
+
+// Several who ship all that is open of one order at the same moment ship it once.
+func TestTellAtOnce(t *testing.T) {
+	e := twoLines(t)
+	var wait sync.WaitGroup
+	outcomes := make([]outcome.Outcome, 16)
+	for i := range outcomes {
+		wait.Go(func() {
+			outcomes[i] = e.told(t, intent.Shipment, fmt.Sprintf(`{"header": {"shipment": "S-%d", "quantities": "open"}}`, i)).Outcome
+		})
+	}
+	wait.Wait()
+	o, err := e.store.Order(context.Background(), 1)
+	changed := slices.DeleteFunc(outcomes, func(o outcome.Outcome) bool { return o != outcome.Changed })
+	if err != nil || len(changed) != 1 || o.Revision != 2 || o.Lines[0].Shipped.Plain() != "10" || o.Lines[1].Shipped.Plain() != "4" {
+		t.Errorf("%d of 16 shipped; revision %d, %+v: %v", len(changed), o.Revision, o.Lines, err)
+	}
+}
+
+// Whatever is said of an order, in whatever sequence: what has moved and was billed of a line is the sum of its
+// movements and invoices, nothing below zero, no more than is wanted unless that was accepted; the status is that of
+// the lines; every revision is an event, and what was refused or held has changed nothing.
+func TestStoriesKeepTheSums(t *testing.T) {
+	seeds := uint64(30)
+	if testing.Short() {
+		seeds = 3
+	}
+	for seed := range seeds {
+		r := rand.New(rand.NewPCG(seed, 16))
+		e := twoLines(t)
+		pick := func(all ...string) string { return all[r.IntN(len(all))] }
+		line := func(more string) string {
+			return fmt.Sprintf(`[{"number": %q, "quantity": "%d"%s}]`, pick("1", "2"), r.IntN(7), more)
+		}
+		generous := r.IntN(2) == 0
+		for step := range 60 {
+			before := stateOf(t, e)
+			var accept []finding.Code
+			if generous && r.IntN(3) == 0 {
+				accept = append(accept, finding.NoticeDiffers)
+			}
+			kind, notice := intent.Shipment, ""
+			switch number := strconv.Itoa(r.IntN(12)); r.IntN(8) {
+			case 0:
+				kind, notice = intent.Change, `{"lines": `+line("")+`}`
+			case 1:
+				kind, notice = intent.Change, `{"header": {"stage": "`+pick("draft", "open", "confirmed")+`"}}`
+			case 2:
+				notice = `{"header": {"shipment": "S-` + number + `", "quantities": "open"}}`
+			case 3:
+				kind, notice = intent.Shipment, `{"header": {"shipment": "R-`+strconv.Itoa(step)+`", "reverses": "S-`+number+`"}, "lines": `+line("")+`}`
+			case 4:
+				notice = `{"header": {"shipment": "R-` + strconv.Itoa(step) + `", "reverses": "S-` + number + `"}}`
+			case 5:
+				kind, notice = intent.Invoice, `{"header": {"invoice": "I-`+number+`", "quantities": "open"}}`
+			case 6:
+				kind, notice = intent.Withdrawal, `{}`
+			default:
+				notice = `{"header": {"shipment": "S-` + number + `"}, "lines": ` + line(pick("", `, "rest": "cancel"`)) + `}`
+			}
+			p := e.told(t, kind, notice, accept...)
+			after := stateOf(t, e)
+			if p.Outcome != outcome.Changed && after != before {
+				t.Fatalf("seed %d, step %d: %s %s is %s, and changed\n%s\nto\n%s", seed, step, kind, notice, p.Outcome, before, after)
+			}
+			if wrong := sumsOf(t, e, generous); wrong != "" {
+				t.Fatalf("seed %d, step %d: after %s %s (%s): %s", seed, step, kind, notice, p.Outcome, wrong)
+			}
+		}
+	}
+}
+
+func stateOf(t *testing.T, e *Engine) string {
+	t.Helper()
+	o, err := e.store.Order(context.Background(), 1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	b, err := json.Marshal(o)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return string(b)
+}
+
+// sumsOf says what does not hold of the order; generous is that more may have moved than is wanted.
+func sumsOf(t *testing.T, e *Engine, generous bool) string {
+	t.Helper()
+	o, err := e.store.Order(context.Background(), 1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if len(o.Events) != o.Revision {
+		return fmt.Sprintf("%d events of revision %d", len(o.Events), o.Revision)
+	}
+	if is := o.DeriveStatus(); is != o.Status {
+		return fmt.Sprintf("it is %s, and its lines are %s", o.Status, is)
+	}
+	sum := func(into *order.Number, n order.Number) {
+		if *into, err = into.Add(n); err != nil {
+			t.Fatal(err)
+		}
+	}
+	shipped, billed := map[int]order.Number{}, map[int]order.Number{}
+	for _, m := range o.Movements {
+		for _, l := range m.Lines {
+			n := shipped[l.Line]
+			sum(&n, l.Quantity)
+			shipped[l.Line] = n
+		}
+	}
+	for _, v := range o.Invoices {
+		for _, l := range v.Lines {
+			n := billed[l.Line]
+			sum(&n, l.Quantity)
+			billed[l.Line] = n
+		}
+	}
+	for i := range o.Lines {
+		l := &o.Lines[i]
+		switch wanted, err := l.Quantity.Sub(l.Cancelled); {
+		case err != nil:
+			return err.Error()
+		case l.Shipped.Cmp(shipped[l.ID]) != 0 || l.Invoiced.Cmp(billed[l.ID]) != 0:
+			return fmt.Sprintf("line %d: shipped %s of %s, invoiced %s of %s", l.ID, l.Shipped, shipped[l.ID], l.Invoiced, billed[l.ID])
+		case l.Shipped.Sign() < 0 || l.Cancelled.Sign() < 0 || l.Invoiced.Sign() < 0:
+			return fmt.Sprintf("line %d is below zero: %+v", l.ID, l)
+		case !generous && l.Shipped.Cmp(wanted) > 0:
+			return fmt.Sprintf("line %d: shipped %s of %s", l.ID, l.Shipped, wanted)
+		}
+	}
+	return ""
+}
+
+// BenchmarkTell confirms and ships orders from 32 goroutines, each durable when the call returns.
+func BenchmarkTell(b *testing.B) {
+	const n = 1_000
+	e := testEngine(b, testStore(b), source.DefaultLimits)
+	var doc []byte
+	doc = append(doc, head...)
+	for i := range n {
+		doc = fmt.Appendf(doc, "A-%d,2026-03-02,00417,1000000,9.50\n", i)
+	}
+	send(b, e, plainMapping, doc, Request{})
+	var mu sync.Mutex
+	var took []time.Duration
+	for round := 0; b.Loop(); round++ {
+		var wait sync.WaitGroup
+		for c := range 32 {
+			wait.Go(func() {
+				for i := c; i < n; i += 32 {
+					notice := api.Notice{Header: map[string]string{"shipment": fmt.Sprintf("S-%d", round)},
+						Lines: []map[string]string{{"number": "1", "quantity": "1"}}}
+					began := time.Now()
+					p, err := e.Tell(context.Background(), Telling{Kind: intent.Shipment, Order: int64(i + 1), By: "b",
+						Body: fmt.Appendf(nil, "%d %d", round, i)}, &notice)
+					if err != nil || p.Outcome != outcome.Changed {
+						b.Error(p, err)
+						return
+					}
+					mu.Lock()
+					took = append(took, time.Since(began))
+					mu.Unlock()
+				}
+			})
+		}
+		wait.Wait()
+	}
+	slices.Sort(took)
+	b.ReportMetric(float64(took[len(took)*99/100].Microseconds())/1000, "p99-ms")
+	b.ReportMetric(float64(len(took))/b.Elapsed().Seconds(), "acts/s")
+}
