@@ -295,7 +295,7 @@ func (n *noticed) moved(kind order.MovementKind, l *moving) (err error) {
 	}
 	if due := due(line); l.Quantity.Sign() > 0 && to.Cmp(due) > 0 {
 		n.e.Add(finding.NoticeDiffers, l.at, "quantity", to.String(),
-			"Of line %s %s are %s now, more than the %s that were ordered.", line.Number, *to, verbs[kind], orZero(due))
+			"Of line %s, %s are %s now, more than the %s that were ordered.", line.Number, *to, verbs[kind], orZero(due))
 	}
 	switch {
 	case l.rest == "cancel":
@@ -413,7 +413,7 @@ func (n *noticed) invoice() error {
 		}
 		if line.Invoiced.Cmp(moved) > 0 {
 			n.e.Add(finding.NoticeDiffers, i+1, "quantity", line.Invoiced.String(),
-				"Of line %s %s are invoiced, more than the %s that were shipped.", line.Number, line.Invoiced,
+				"Of line %s, %s are invoiced, more than the %s that were shipped.", line.Number, line.Invoiced,
 				orZero(moved))
 		}
 		n.price(i, line)

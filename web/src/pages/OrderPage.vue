@@ -9,6 +9,7 @@ import SourceGrid from '../components/SourceGrid.vue'
 import StateNote from '../components/StateNote.vue'
 import { fieldName, interchangeWord, when } from '../format'
 import { Places, type Spot } from '../places'
+import OrderActs from '../orders/OrderActs.vue'
 import OrderSystems from '../systems/OrderSystems.vue'
 
 const props = defineProps<{ id: number }>()
@@ -80,6 +81,7 @@ const became = computed(() => {
       <div class="split" :class="{ alone: !order.document }">
         <SourceGrid v-if="order.document" ref="grid" :key="id" :fetch-rows="fetchRows" :lit="pointed" :order="order.load_seq" :start="places.first" @pick="(s) => (picked = s)" />
         <div class="side">
+          <OrderActs :order="order" @done="refetch()" />
           <OrderPaper :order="order" :places="order.places" :notes="notes" :mark="order.status" :lit="picked" @point="pointed = $event" @pick="grid?.goTo($event)" @ask="(line, field) => (asked = { line, field })">
             <section v-if="asked && (why || whyError)" class="events" aria-live="polite">
               <h2>Why {{ fieldName(asked.field) }}{{ asked.line ? ` of line ${asked.line}` : '' }}{{ why?.value ? ` is ${why.value}` : '' }}</h2>
@@ -109,7 +111,7 @@ const became = computed(() => {
             <section v-if="order.movements?.length || order.answers?.length || order.invoices?.length" class="events">
               <h2>Shipped, answered, invoiced</h2>
               <ol>
-                <li v-for="m in order.movements" :key="`m${m.id}`">{{ m.kind }} <b>{{ m.number }}</b> <span class="soft">{{ m.on }}</span> <template v-for="(l, i) in m.lines" :key="i">{{ i ? ', ' : '' }}{{ l.quantity }} of line {{ numberOf(l.line) }}</template></li>
+                <li v-for="m in order.movements" :key="`m${m.id}`">{{ m.kind }} <b>{{ m.number }}</b>{{ m.reverses ? ` takes back ${m.reverses}:` : '' }} <span class="soft">{{ m.on }}</span> <template v-for="(l, i) in m.lines" :key="i">{{ i ? ', ' : '' }}{{ l.quantity }} of line {{ numberOf(l.line) }}</template></li>
                 <li v-for="a in order.answers" :key="`a${a.order_revision}`">answer <b>{{ a.code }}</b> <span class="soft">{{ a.on }}</span> <template v-for="(l, i) in a.lines" :key="i">{{ i ? ', ' : '' }}line {{ numberOf(l.line) }} {{ l.code }} {{ l.quantity }}{{ l.due_on ? ` for ${l.due_on}` : '' }}</template></li>
                 <li v-for="v in order.invoices" :key="`v${v.id}`">invoice <b>{{ v.number }}</b> <span class="soft">{{ v.on }}</span> <template v-for="(l, i) in v.lines" :key="i">{{ i ? ', ' : '' }}{{ l.quantity }} of line {{ numberOf(l.line) }}</template>{{ v.total ? `, ${v.total} ${v.currency ?? ''}` : '' }}</li>
               </ol>
@@ -118,7 +120,7 @@ const became = computed(() => {
               <h2>What happened</h2>
               <ol>
                 <li v-for="e in order.events" :key="e.revision"><span class="soft">{{ when(e.origin.at) }}</span> {{ e.action }} by {{ e.origin.by }}<template v-if="e.origin.interchange"> in <RouterLink :to="`/exchange/${e.origin.interchange}`">interchange {{ e.origin.interchange }}</RouterLink></template><template v-else-if="e.origin.load"> in <RouterLink :to="`/loads/${e.origin.load}`">load {{ e.origin.load }}</RouterLink></template>, revision {{ e.revision }}
-                  <ul v-if="e.changes?.length"><li v-for="(c, i) in e.changes.slice(0, 12)" :key="i">{{ c.line ? `line ${c.line} ` : '' }}{{ fieldName(c.field) }} <span class="was">{{ c.was || '(blank)' }}</span> {{ c.is || '(blank)' }} <span class="soft">{{ c.at }}</span></li><li v-if="e.changes.length > 12" class="soft">and {{ e.changes.length - 12 }} more</li></ul>
+                  <ul v-if="e.changes?.length"><li v-for="(c, i) in e.changes.slice(0, 12)" :key="i">{{ c.line ? `line ${c.line} ` : '' }}{{ fieldName(c.field) }} <span v-if="c.field !== 'reason'" class="was">{{ c.was || '(blank)' }}</span> {{ c.is || '(blank)' }} <span class="soft">{{ c.at }}</span></li><li v-if="e.changes.length > 12" class="soft">and {{ e.changes.length - 12 }} more</li></ul>
                 </li>
               </ol>
             </section>
