@@ -102,6 +102,15 @@ func press(label string) chromedp.Action {
 		chromedp.BySearch, chromedp.NodeVisible)
 }
 
+const quantityOf1 = `.acts td input[aria-label="Quantity of line 1"]`
+
+// fill writes a value into a field, as somebody does who types over what is there.
+func fill(selector, value string) chromedp.Action {
+	return chromedp.Tasks{chromedp.WaitVisible(selector, chromedp.ByQuery), chromedp.Evaluate(fmt.Sprintf(`{
+	  const field = document.querySelector(%q); field.value = %q; field.dispatchEvent(new Event('input', { bubbles: true })) }`,
+		selector, value), nil)}
+}
+
 func run(t *testing.T, ctx context.Context, steps ...chromedp.Action) {
 	t.Helper()
 	for i, step := range steps {
@@ -146,6 +155,15 @@ func TestConsole(t *testing.T) {
 		chromedp.Click(`[data-at="2:7"]`, chromedp.ByQuery), has("[role=status]",
 			"row 2 column 7 became quantity of line 1"), has(".paper .value.lit", "10"),
 		chromedp.KeyEvent(kb.ArrowRight), has("[role=status]", "row 2 column 8 became unit of line 1"),
+		// What happens to it afterwards is said on the paper; more than was ordered is held first.
+		press("Confirm"), has(".paper .stamp", "confirmed"), press("Ship …"), fill(quantityOf1, "50"), press("Shipped"),
+		has(".held", "Of line 1, 50 are shipped now, more than the 10 that were ordered."), has(".acts", "Do it all the same"),
+		fill(quantityOf1, "4"), fill(".acts .fields input", "LS-1"), press("Shipped"), has(".paper .stamp", "partial"),
+		has(".paper .lines", "shipped 4"), has(".events", "shipment LS-1"), press("Change …"),
+		fill(quantityOf1, "3"), press("Change it"), has(".acts [role=alert]", "Line 1 is to be 3, but 4 of it have moved."),
+		fill(quantityOf1, "6"), fill(".acts input.wide", "they called"), press("Change it"), has(".events", "they called"),
+		press("Cancel …"), press("Cancel it"), has(".held", "Line 1 is to be withdrawn, but 4 of it have moved"),
+		press("Do it all the same"), has(".paper .stamp", "complete"),
 		// Lists: a page of orders, narrowed by what is typed.
 		chromedp.Navigate(s.address+"/orders"), has("main", "page 1"),
 		chromedp.SendKeys("input[placeholder^=Number]", "EBBING", chromedp.ByQuery), has("main", "EB-7701"),
