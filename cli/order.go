@@ -73,6 +73,7 @@ func (a *app) order() *cobra.Command {
 	}
 	c.AddCommand(ls, show, a.writeOrders())
 	c.AddCommand(a.orderActs()...)
+	c.AddCommand(a.exportOrders())
 	return c
 }
 

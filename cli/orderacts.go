@@ -29,10 +29,14 @@ type act struct {
 func (t *act) flags(c *cobra.Command, many bool) {
 	c.Flags().StringSliceVar(&t.told.Accept, "accept", nil, "code of a warning that does not hold it; repeatable")
 	c.Flags().IntVar(&t.told.Seen, "revision", 0, "only if the order still has this revision")
-	t.of = map[string]*string{}
-	if !many {
-		return
+	if many {
+		t.filters(c)
 	}
+}
+
+// filters adds the flags that say of which orders, besides those that are named.
+func (t *act) filters(c *cobra.Command) {
+	t.of = map[string]*string{}
 	for name, about := range map[string]string{"kind": "all orders of this kind: sales or purchase",
 		"status": "all orders of this status", "partner": "all orders of this partner",
 		"text": "all orders whose number or partner begins so", "load": "all orders that this load stored"} {

@@ -415,6 +415,17 @@ func (c *Client) MappingFile(ctx context.Context, name, what string, query url.V
 	return problems, err
 }
 
+// ExportOrders writes orders as a table of chosen columns.
+func (c *Client) ExportOrders(ctx context.Context, query url.Values, w io.Writer) error {
+	res, err := c.send(ctx, http.MethodGet, "/orders/export", query, "", nil)
+	if err != nil {
+		return err
+	}
+	defer res.Body.Close()
+	_, err = io.Copy(w, res.Body)
+	return err
+}
+
 // AllEntries gives a whole list, or a crosswalk as entries of theirs and ours.
 func (c *Client) AllEntries(ctx context.Context, name string, crosswalk bool) ([]list.Entry, error) {
 	q := url.Values{"limit": {"1000"}}

@@ -127,6 +127,7 @@ func TestPublishedAPI(t *testing.T) {
 		{"POST", "/orders/2/changes", `{"header":{"reason":"nothing"}}`, 200}, {"POST", "/orders/2/answers", `{"header":{"answer":"AT"}}`, 200},
 		{"POST", "/orders/2/shipments", `{"header":{"reverses":"none"}}`, 422}, {"POST", "/orders/2/receipts", `{"lines":[{"number":"99","quantity":"1"}]}`, 422},
 		{"POST", "/orders/2/invoices", `{"header":{"quantities":"open"}}`, 200}, {"POST", "/orders/2/withdrawals", `{"header":{"colour":"red"}}`, 422},
+		{"GET", "/orders/export?layout=order", "", 200}, {"GET", "/orders/export?column=colour", "", 422}, {"GET", "/orders/export?order=1,99999", "", 404},
 		{"POST", "/orders/99999/changes", `{}`, 404}, {"POST", "/orders/2/changes", `{"lines":[{"quantity":5}]}`, 422},
 		{"POST", "/orders", `{"kind":"sales","sender_number":"X-1","partner":"SALTRY","lines":[{"item":"00113","quantity":"2"}]}`, 422}, {"POST", "/orders", `{"kind":"sales"}`, 422},
 		{"POST", "/load", "--b\r\nContent-Disposition: form-data; name=\"file\"; " +

@@ -74,6 +74,11 @@ func TestNarrowedTokens(t *testing.T) {
 		}
 		return all
 	}
+	for query, want := range map[string]string{"": "partner\nSALTRY\nPELLOW\n", "&order=3": "partner\n", "&order=3,1": "partner\nPELLOW\n"} {
+		if _, got := s.do("GET", "/api/v1/orders/export?column=partner&layout=order"+query, "", shop); got != want {
+			t.Errorf("an export %s: %q, not %q", query, got, want)
+		}
+	}
 	for query, want := range map[string][]string{"": {"SALTRY", "PELLOW"}, "partner=PELLOW": {"PELLOW"}, "partner=OSTRAND": nil,
 		"text=O": nil} {
 		if got := partners(query); !slices.Equal(got, want) {
@@ -159,7 +164,7 @@ func TestNarrowedTokens(t *testing.T) {
 		}
 	}
 	for who, want := range map[string][]string{
-		"shop":   {"get-session", "list-orders", "post-order", "receive-document", "start-load"},
+		"shop":   {"export-orders", "get-session", "list-orders", "post-order", "receive-document", "start-load"},
 		"sheets": {"get-session", "receive-document", "start-load"},
 	} {
 		slices.Sort(reached[who])

@@ -37,7 +37,7 @@ func manySets(n int) string {
 // posts an order meanwhile waits long: none of them keeps the one writer for more than a moment.
 func TestTogether(t *testing.T) {
 	t.Parallel()
-	const old, fresh, sets, atATime = 4_000, 8_000, 1_500, 20 * time.Millisecond
+	const old, fresh, sets, atATime = 2_000, 4_000, 800, 20 * time.Millisecond
 	dir := t.TempDir()
 	s := start(t, t.TempDir(), "serve", "--exchange", dir)
 	ctx, calls := context.Background(), s.api()
@@ -121,7 +121,7 @@ func TestTogether(t *testing.T) {
 			t.Errorf("%d orders of partner %q, not %d", got, kind, want)
 		}
 	}
-	// On an idle machine of two cores all of it takes 15 s, a turn 0.15 s, and the slowest post 0.2 s; as parts of
+	// On an idle machine of two cores all of it takes 8 s, a turn 0.13 s, and the slowest post 0.2 s; as parts of
 	// the whole that holds on a busy one too. One that took turns of 500 orders had parts of 10 and 6.
 	if took < 30*turn || took < 20*slowest {
 		t.Errorf("of %s, the writer was kept for %s in one go, and a post waited for %s", took, turn, slowest)

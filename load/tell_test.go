@@ -170,7 +170,7 @@ func TestTellAtOnce(t *testing.T) {
 // movements and invoices, nothing below zero, no more than is wanted unless that was accepted; the status is that of
 // the lines; every revision is an event, and what was refused or held has changed nothing.
 func TestStoriesKeepTheSums(t *testing.T) {
-	seeds := uint64(30)
+	seeds := uint64(10)
 	if testing.Short() {
 		seeds = 3
 	}

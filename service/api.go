@@ -121,6 +121,7 @@ func (s *Service) register(h huma.API) {
 	s.interchanges(h)
 	s.orders(h)
 	s.notices(h)
+	s.export(h)
 	s.events(h)
 	s.held(h)
 	s.standing(h)

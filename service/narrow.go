@@ -17,7 +17,7 @@ import (
 // order or load that the path names; the handlers of lists and of what is new see to the rest. No other operation is
 // for such a token.
 var narrow = map[string]func(s *Service, ctx context.Context, only *api.Narrowed, id int64) (bool, error){
-	"get-session": nil, "receive-document": nil, "list-orders": partnersOnly, "post-order": partnersOnly,
+	"get-session": nil, "receive-document": nil, "list-orders": partnersOnly, "export-orders": partnersOnly, "post-order": partnersOnly,
 	"get-order": theirOrder, "explain-value": theirOrder,
 	"post-change": theirOrder, "post-answer": theirOrder, "post-shipment": theirOrder, "post-receipt": theirOrder,
 	"post-invoice": theirOrder, "post-withdrawal": theirOrder,

@@ -220,7 +220,7 @@ func (s *Service) router() http.Handler {
 	r := gin.New()
 	r.ContextWithFallback = true
 	r.Use(s.record, s.recover, s.guard, gzip.Gzip(gzip.BestSpeed,
-		gzip.WithExcludedPathsRegexs([]string{`/progress$`, `/report$`, `/content$`, `^/metrics$`})))
+		gzip.WithExcludedPathsRegexs([]string{`/progress$`, `/report$`, `/content$`, `/export$`, `^/metrics$`})))
 	r.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok "+s.cfg.Version+"\n") })
 	r.GET("/readyz", s.ready)
 	r.GET("/metrics", s.admit, s.metrics.handler())

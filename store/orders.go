@@ -413,8 +413,36 @@ func readOrder(ctx context.Context, tx querier, id int64) (*StoredOrder, error) 
 }
 
 // readNow reads an order without its events.
-func readNow(ctx context.Context, tx querier, id int64) (_ *StoredOrder, err error) {
-	var h struct {
+func readNow(ctx context.Context, tx querier, id int64) (*StoredOrder, error) {
+	list, err := readHeads(ctx, tx, id)
+	if err != nil {
+		return nil, err
+	}
+	if len(list) == 0 {
+		return nil, fmt.Errorf("order %d: %w", id, ErrNotFound)
+	}
+	o := list[0]
+	if err := readLines(ctx, tx, list); err != nil {
+		return nil, err
+	}
+	if err := readMoved(ctx, tx, o); err != nil {
+		return nil, fmt.Errorf("order %d: %w", id, err)
+	}
+	return o, nil
+}
+
+// among is the condition that a column is one of ids, with its value.
+func among(column string, ids ...int64) (string, any) {
+	if len(ids) == 1 {
+		return column + " = ?", ids[0]
+	}
+	text, _ := json.Marshal(ids) // numbers are always JSON
+	return column + " IN (SELECT value FROM json_each(?))", string(text)
+}
+
+// readHeads reads orders without their lines, the newest first.
+func readHeads(ctx context.Context, tx querier, ids ...int64) (list []*StoredOrder, err error) {
+	var rows []struct {
 		ID                  int64          `db:"id"`
 		Kind                string         `db:"kind"`
 		Number              string         `db:"number"`
@@ -430,37 +458,42 @@ func readNow(ctx context.Context, tx querier, id int64) (_ *StoredOrder, err err
 		More                sql.NullString `db:"more"`
 		LastLine            int            `db:"last_line"`
 	}
-	if err := tx.GetContext(ctx, &h,
+	where, arg := among("id", ids...)
+	if err := tx.SelectContext(ctx, &rows,
 		`SELECT id, kind, number, status, revision, sender_number, partner, ordered_on, requested_ship_on, requested_delivery_on,
-	  currency, total, more, last_line FROM orders WHERE id = ?`, id); err != nil {
-		return nil, named(err, "order %d", id)
+	  currency, total, more, last_line FROM orders WHERE `+where+` ORDER BY id DESC`, arg); err != nil {
+		return nil, err
 	}
-	o := &StoredOrder{}
-	if h.More.Valid {
-		if err := json.Unmarshal([]byte(h.More.String), &o.Order); err != nil {
-			return nil, fmt.Errorf("order %d: %w", id, err)
+	for i := range rows {
+		h := &rows[i]
+		o := &StoredOrder{}
+		if h.More.Valid {
+			if err := json.Unmarshal([]byte(h.More.String), &o.Order); err != nil {
+				return nil, fmt.Errorf("order %d: %w", h.ID, err)
+			}
 		}
+		o.LastLine = h.LastLine
+		o.ID, o.Kind, o.Number, o.Status, o.Revision = h.ID, order.Kind(h.Kind), h.Number, order.Status(h.Status),
+			h.Revision
+		o.SenderNumber, o.Partner, o.Currency = h.SenderNumber.String, h.Partner, h.Currency.String
+		o.OrderedOn, o.RequestedShipOn, o.RequestedDeliveryOn = order.Date(h.OrderedOn.String),
+			order.Date(h.RequestedShipOn.String), order.Date(h.RequestedDeliveryOn.String)
+		if o.Total, err = order.ParseNumber(h.Total); err != nil {
+			return nil, fmt.Errorf("order %d: %w", h.ID, err)
+		}
+		list = append(list, o)
 	}
-	o.LastLine = h.LastLine
-	o.ID, o.Kind, o.Number, o.Status, o.Revision = h.ID, order.Kind(h.Kind), h.Number, order.Status(h.Status),
-		h.Revision
-	o.SenderNumber, o.Partner, o.Currency = h.SenderNumber.String, h.Partner, h.Currency.String
-	o.OrderedOn, o.RequestedShipOn, o.RequestedDeliveryOn = order.Date(h.OrderedOn.String),
-		order.Date(h.RequestedShipOn.String), order.Date(h.RequestedDeliveryOn.String)
-	if o.Total, err = order.ParseNumber(h.Total); err != nil {
-		return nil, err
-	}
-	if o.Lines, err = readLines(ctx, tx, id); err != nil {
-		return nil, err
-	}
-	if err := readMoved(ctx, tx, o); err != nil {
-		return nil, fmt.Errorf("order %d: %w", id, err)
-	}
-	return o, nil
+	return list, nil
 }
 
-func readLines(ctx context.Context, q querier, id int64) ([]order.Line, error) {
+// readLines reads the lines of orders into them.
+func readLines(ctx context.Context, q querier, list []*StoredOrder) error {
+	byID, ids := map[int64]*StoredOrder{}, make([]int64, len(list))
+	for i, o := range list {
+		byID[o.ID], ids[i], o.Lines = o, o.ID, []order.Line{}
+	}
 	var rows []struct {
+		Order       int64          `db:"order_id"`
 		N           int            `db:"n"`
 		ID          int            `db:"id"`
 		Item        sql.NullString `db:"item"`
@@ -474,18 +507,18 @@ func readLines(ctx context.Context, q querier, id int64) ([]order.Line, error) {
 		Location    sql.NullString `db:"location"`
 		More        sql.NullString `db:"more"`
 	}
+	where, arg := among("order_id", ids...)
 	if err := q.SelectContext(ctx, &rows,
-		`SELECT n, id, item, description, quantity, unit, unit_price, discount_percent, amount, requested_delivery_on, location, more
-	  FROM lines WHERE order_id = ? ORDER BY n`, id); err != nil {
-		return nil, err
+		`SELECT order_id, n, id, item, description, quantity, unit, unit_price, discount_percent, amount, requested_delivery_on, location, more
+	  FROM lines WHERE `+where+` ORDER BY order_id, n`, arg); err != nil {
+		return err
 	}
-	lines := make([]order.Line, len(rows))
-	for i, r := range rows {
-		l := &lines[i]
-		l.ID, l.Number = r.ID, strconv.Itoa(r.N)
+	for i := range rows {
+		r := &rows[i]
+		l := order.Line{ID: r.ID, Number: strconv.Itoa(r.N)}
 		if r.More.Valid {
-			if err := json.Unmarshal([]byte(r.More.String), l); err != nil {
-				return nil, fmt.Errorf("order %d line %d: %w", id, r.N, err)
+			if err := json.Unmarshal([]byte(r.More.String), &l); err != nil {
+				return fmt.Errorf("order %d line %d: %w", r.Order, r.N, err)
 			}
 		}
 		l.Item, l.Description, l.Unit, l.Location = r.Item.String, r.Description.String, r.Unit.String,
@@ -497,9 +530,11 @@ func readLines(ctx context.Context, q querier, id int64) ([]order.Line, error) {
 		}{{r.Quantity, &l.Quantity}, {r.UnitPrice, &l.UnitPrice}, {r.Discount, &l.DiscountPercent}, {r.Amount, &l.Amount}} {
 			var err error
 			if *v.to, err = order.ParseNumber(v.from.String); err != nil {
-				return nil, fmt.Errorf("order %d line %d: %w", id, r.N, err)
+				return fmt.Errorf("order %d line %d: %w", r.Order, r.N, err)
 			}
 		}
+		o := byID[r.Order]
+		o.Lines = append(o.Lines, l)
 	}
-	return lines, nil
+	return nil
 }

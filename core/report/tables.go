@@ -6,6 +6,7 @@ import (
 	"io"
 	"koinos/core/source"
 	"strconv"
+	"strings"
 
 	"github.com/xuri/excelize/v2"
 )
@@ -22,18 +23,33 @@ type TableFormat struct {
 	Begin func(w io.Writer, headings []string) (TableWriter, error)
 }
 
-// Tables are the forms of tables, by the ends of their files' names. CSV is RFC 4180, XLSX
-// has one sheet, JSON is a list of objects.
+// Tables are the forms of tables, by the ends of their files' names. CSV is RFC 4180, TSV the same with tabs, XLSX
+// has one sheet, JSON is a list of objects, NDJSON an object a line.
 var Tables = map[string]TableFormat{
-	"csv":  {"text/csv", beginCSV},
-	"xlsx": {"application/vnd.openxmlformats-officedocument.spreadsheetml.sheet", beginXLSX},
-	"json": {"application/json", beginJSON},
+	"csv":    {"text/csv", beginCSV},
+	"tsv":    {"text/tab-separated-values", beginTSV},
+	"xlsx":   {"application/vnd.openxmlformats-officedocument.spreadsheetml.sheet", beginXLSX},
+	"json":   {"application/json", beginJSON},
+	"ndjson": {"application/x-ndjson", beginNDJSON},
+}
+
+// Numeric tells a form that has numbers, as workbooks do, which columns hold some.
+func Numeric(t TableWriter, columns []bool) {
+	if x, is := t.(*xlsxTable); is {
+		x.numeric = columns
+	}
 }
 
 type csvTable struct{ w *csv.Writer }
 
 func beginCSV(w io.Writer, headings []string) (TableWriter, error) {
 	t := csvTable{csv.NewWriter(w)}
+	return t, t.w.Write(headings)
+}
+
+func beginTSV(w io.Writer, headings []string) (TableWriter, error) {
+	t := csvTable{csv.NewWriter(w)}
+	t.w.Comma = '\t'
 	return t, t.w.Write(headings)
 }
 
@@ -55,6 +71,20 @@ type xlsxTable struct {
 	file *excelize.File
 	rows *excelize.StreamWriter
 	row  int
+
+	numeric []bool // by column
+}
+
+// digits is how many a number of a workbook keeps exactly.
+const digits = 15
+
+// number gives a text as a number where a workbook keeps it exactly.
+func number(text string) (float64, bool) {
+	if len(strings.Trim(text, "-0.")) > digits {
+		return 0, false
+	}
+	n, err := strconv.ParseFloat(text, 64)
+	return n, err == nil
 }
 
 // sheetName is the sheet that a new workbook has.
@@ -90,6 +120,11 @@ func (t *xlsxTable) Add(cells []string) error {
 	values := make([]any, len(cells))
 	for i, c := range cells {
 		values[i] = c
+		if c == "" {
+			values[i] = nil
+		} else if n, is := number(c); is && i < len(t.numeric) && t.numeric[i] {
+			values[i] = n
+		}
 	}
 	return t.rows.SetRow("A"+strconv.Itoa(t.row), values)
 }
@@ -106,10 +141,15 @@ type jsonTable struct {
 	w        io.Writer
 	headings []string
 	some     bool
+	lines    bool // NDJSON
 }
 
 func beginJSON(w io.Writer, headings []string) (TableWriter, error) {
 	return &jsonTable{w: w, headings: headings}, nil
+}
+
+func beginNDJSON(w io.Writer, headings []string) (TableWriter, error) {
+	return &jsonTable{w: w, headings: headings, lines: true}, nil
 }
 
 func (t *jsonTable) Add(cells []string) error {
@@ -127,6 +167,10 @@ func (t *jsonTable) Add(cells []string) error {
 	if t.some {
 		between = ",\n"
 	}
+	if t.lines {
+		_, err = t.w.Write(append(b, '\n'))
+		return err
+	}
 	t.some = true
 	_, err = t.w.Write(append([]byte(between), b...))
 	return err
@@ -134,6 +178,9 @@ func (t *jsonTable) Add(cells []string) error {
 
 func (t *jsonTable) Close() error {
 	end := "\n]\n"
+	if t.lines {
+		return nil
+	}
 	if !t.some {
 		end = "[]\n"
 	}

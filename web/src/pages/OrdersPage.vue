@@ -6,8 +6,10 @@ import Select from 'primevue/select'
 import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
-import { api, data } from '../api/client'
+import { api, data, download } from '../api/client'
+import { useBusy } from '../busy'
 import OutcomeMark from '../components/OutcomeMark.vue'
+import StateNote from '../components/StateNote.vue'
 import PagedTable from '../components/PagedTable.vue'
 import { money } from '../format'
 import { usePages } from '../paging'
@@ -27,8 +29,12 @@ const { trail, page, error, isPending, refetch } = usePages('orders', [text, kin
       params: { query: { text: text.value || undefined, kind: (kind.value === 'any' ? undefined : kind.value) as 'sales' | undefined, status: (status.value === 'any' ? undefined : status.value) as 'open' | undefined, load: fromLoad.value || undefined, limit: 20, cursor } },
     })),
 )
+const { busy, failed, act } = useBusy()
+/** save downloads the orders of the filter as a table: all of them, not only the page. */
+const save = (format: string) =>
+  act(format, () => download(`/api/v1/orders/export?${new URLSearchParams(Object.entries({ format, text: text.value, kind: kind.value, status: status.value, load: fromLoad.value ? String(fromLoad.value) : '' }).filter(([, v]) => v !== '' && v !== 'any'))}`))
 const kinds = [{ label: 'Sales and purchases', value: 'any' }, { label: 'Sales', value: 'sales' }, { label: 'Purchases', value: 'purchase' }]
-const states = [{ label: 'Any state', value: 'any' }, ...['open', 'partial', 'complete', 'cancelled'].map((s) => ({ label: s, value: s }))]
+const states = [{ label: 'Any state', value: 'any' }, ...['draft', 'open', 'confirmed', 'partial', 'complete', 'cancelled'].map((s) => ({ label: s, value: s }))]
 const filtered = computed(() => text.value !== '' || kind.value !== 'any' || status.value !== 'any' || fromLoad.value > 0)
 function clear() {
   text.value = ''
@@ -47,7 +53,10 @@ function clear() {
       <Select v-model="kind" size="small" :options="kinds" option-label="label" option-value="value" aria-label="Kind" />
       <Select v-model="status" size="small" :options="states" option-label="label" option-value="value" aria-label="State" />
       <Button v-if="filtered" size="small" text label="Show all" @click="clear" />
+      <Button v-if="page?.items.length" size="small" outlined label="As a workbook" :loading="busy === 'xlsx'" @click="save('xlsx')" />
+      <Button v-if="page?.items.length" size="small" text label="As CSV" :loading="busy === 'csv'" @click="save('csv')" />
     </div>
+    <StateNote v-if="failed" :error="failed" class="sheet" @retry="failed = undefined" />
     <PagedTable v-model:trail="trail" :page="page" :error="error" :loading="isPending" row-key="id" :empty="filtered ? 'No order fits what was asked for.' : 'No order has been loaded yet.'" @open="router.push(`/orders/${$event.id}`)" @retry="refetch()">
       <Column header="Number"><template #body="{ data: o }"><RouterLink :to="`/orders/${o.id}`" @click.stop>{{ o.number }}</RouterLink></template></Column>
       <Column header="Kind"><template #body="{ data: o }">{{ o.kind }}</template></Column>

@@ -1,0 +1,137 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+
+	"koinos/core/order"
+)
+
+// read is how many orders EachOrder reads at a time.
+const read = 500
+
+// EachOrder gives the orders of a filter, newest first, each as it is now, without its movements and its story. Orders
+// that are stored meanwhile are not among them; one that is changed is given once, as it is when its turn comes.
+func (s *Store) EachOrder(ctx context.Context, f OrderFilter, do func(*order.Order) error) error {
+	f.Limit = read
+	for {
+		found, next, err := s.Orders(ctx, f)
+		if err != nil {
+			return err
+		}
+		ids := make([]int64, len(found))
+		for i := range found {
+			ids[i] = found[i].ID
+		}
+		list, err := s.ordersNow(ctx, ids)
+		if err != nil {
+			return err
+		}
+		for _, o := range list {
+			if err := do(&o.Order); err != nil {
+				return err
+			}
+		}
+		if f.Before = next; next == 0 {
+			return nil
+		}
+	}
+}
+
+// EachOrderOf is EachOrder of the orders that have these ids, in their order.
+func (s *Store) EachOrderOf(ctx context.Context, ids []int64, do func(*order.Order) error) error {
+	for some := range slices.Chunk(ids, read) {
+		list, err := s.ordersNow(ctx, some)
+		if err != nil {
+			return err
+		}
+		byID := map[int64]*StoredOrder{}
+		for _, o := range list {
+			byID[o.ID] = o
+		}
+		for _, id := range some {
+			if byID[id] == nil {
+				return fmt.Errorf("order %d: %w", id, ErrNotFound)
+			}
+			if err := do(&byID[id].Order); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// AllThere gives ErrNotFound, with its id, where there is no order of one of the ids.
+func (s *Store) AllThere(ctx context.Context, ids []int64) error {
+	text, err := json.Marshal(ids)
+	if err != nil {
+		return err
+	}
+	var absent []int64
+	if err := s.r.SelectContext(ctx, &absent, `SELECT e.value FROM json_each(?) e
+	  WHERE NOT EXISTS (SELECT 1 FROM orders WHERE id = e.value) LIMIT 1`, string(text)); err != nil || len(absent) == 0 {
+		return err
+	}
+	return fmt.Errorf("order %d: %w", absent[0], ErrNotFound)
+}
+
+// ordersNow reads orders with their lines and what has moved and was invoiced of these, all of one moment.
+func (s *Store) ordersNow(ctx context.Context, ids []int64) ([]*StoredOrder, error) {
+	if len(ids) == 0 {
+		return nil, nil
+	}
+	tx, err := s.r.BeginTxx(ctx, &sql.TxOptions{ReadOnly: true})
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = tx.Rollback() }() // nothing was written
+	list, err := readHeads(ctx, tx, ids...)
+	if err != nil {
+		return nil, err
+	}
+	return list, errors.Join(readLines(ctx, tx, list), readSums(ctx, tx, list, ids))
+}
+
+// readSums reads what has moved and was invoiced of the lines of orders.
+func readSums(ctx context.Context, q querier, list []*StoredOrder, ids []int64) error {
+	var rows []struct {
+		Order    int64  `db:"order_id"`
+		Line     int    `db:"line_id"`
+		Kind     string `db:"kind"`
+		Quantity string `db:"quantity"`
+	}
+	where, arg := among("l.order_id", ids...)
+	if err := q.SelectContext(ctx, &rows, `SELECT l.order_id, l.line_id, m.kind, l.quantity FROM movement_lines l
+	  JOIN movements m ON m.id = l.movement_id WHERE `+where+` UNION ALL
+	  SELECT l.order_id, l.line_id, 'invoice' AS kind, l.quantity FROM invoice_lines l WHERE `+where, arg, arg); err != nil {
+		return err
+	}
+	byID := map[int64]*order.Order{}
+	for _, o := range list {
+		byID[o.ID] = &o.Order
+	}
+	for i := range rows {
+		r := &rows[i]
+		o := byID[r.Order]
+		at := o.Position(r.Line)
+		if at == 0 {
+			continue // of a line that is not there any more
+		}
+		sum := &o.Lines[at-1].Invoiced
+		if r.Kind != "invoice" {
+			sum = o.Lines[at-1].Moved(order.MovementKind(r.Kind))
+		}
+		n, err := order.ParseNumber(r.Quantity)
+		if err == nil {
+			*sum, err = sum.Add(n)
+		}
+		if err != nil {
+			return fmt.Errorf("order %d line %d: %w", r.Order, r.Line, err)
+		}
+	}
+	return nil
+}
