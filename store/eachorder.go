@@ -67,7 +67,7 @@ func (s *Store) EachOrderOf(ctx context.Context, ids []int64, do func(*order.Ord
 
 // AllThere gives ErrNotFound, with its id, where there is no order of one of the ids.
 func (s *Store) AllThere(ctx context.Context, ids []int64) error {
-	text, err := json.Marshal(ids)
+	text, err := json.Marshal(append([]int64{}, ids...)) // never null
 	if err != nil {
 		return err
 	}
