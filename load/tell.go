@@ -51,7 +51,7 @@ func (e *Engine) Tell(ctx context.Context, t Telling, n *api.Notice) (api.Posted
 	out.Number, out.Revision = stored.Number, stored.Revision
 	i := &intent.Intent{Kind: t.Kind, Target: t.Order, Seen: t.Seen}
 	o := &i.Order
-	o.Kind, o.Partner, o.Number, o.Currency = stored.Kind, stored.Partner, stored.Number, stored.Currency
+	o.Kind, o.Number, o.Currency = stored.Kind, stored.Number, stored.Currency
 	o.Statement = &order.Statement{}
 	root, _, err := jsondoc.Parse(t.Body, 1)
 	if err != nil {
@@ -69,6 +69,7 @@ func (e *Engine) Tell(ctx context.Context, t Telling, n *api.Notice) (api.Posted
 		}
 	}
 	check.Lists(o, i, set)
+	o.Partner = stored.Partner // who need not be in today's list
 	if i.Refused() {
 		out.Findings = i.Findings
 		return out, nil

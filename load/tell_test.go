@@ -14,6 +14,7 @@ import (
 	"koinos/api"
 	"koinos/core/finding"
 	"koinos/core/intent"
+	"koinos/core/list"
 	"koinos/core/order"
 	"koinos/core/outcome"
 	"koinos/core/source"
@@ -127,6 +128,17 @@ func TestTell(t *testing.T) {
 	o, err := e.store.Order(context.Background(), 1)
 	if err != nil || o.Status != order.Complete || len(o.Events) != o.Revision || o.Total.Plain() != "395" {
 		t.Errorf("%s, %d events of revision %d, total %s: %v", o.Status, len(o.Events), o.Revision, o.Total.Plain(), err)
+	}
+}
+
+// An order can be spoken of although its partner is in no list any more.
+func TestTellOfAFormerPartner(t *testing.T) {
+	e := twoLines(t)
+	if err := e.store.PutList(context.Background(), "customers", []list.Entry{{Code: "SALTRY"}}, time.Now()); err != nil {
+		t.Fatal(err)
+	}
+	if p := e.told(t, intent.Shipment, `{"header": {"quantities": "open"}}`); p.Outcome != outcome.Changed {
+		t.Errorf("%+v", p)
 	}
 }
 
