@@ -113,25 +113,25 @@ var verbs = map[order.MovementKind]string{order.Shipment: "shipped", order.Recei
 
 // move posts a shipment or a receipt, or takes one back.
 func (n *noticed) move(kind order.MovementKind) error {
-	said := n.e.Order.Statement
-	if said == nil {
-		said = &order.Statement{}
-	}
+	said := n.statement()
 	m := &order.Movement{Kind: kind, Partner: n.stored.Partner, Number: said.Number, On: said.On, At: said.At,
 		DueOn: said.DueOn, Carrier: said.Carrier, Tracking: said.Tracking, Packages: said.Packages, Reverses: said.Reverses}
 	n.names = map[string]string{verbs[kind]: "quantity"}
 	if m.Number == "" {
-		m.Number = fmt.Sprintf("%s/%d", n.stored.Order.Number, n.stored.Revision+1)
+		m.Number = n.ownNumber()
+	}
+	if ok, err := n.asBefore(kind, m); err != nil || !ok {
+		return err
 	}
 	known, err := n.tx.Movement(kind, m.Partner, m.Number, n.stored.ID)
 	if err != nil {
 		return err
 	}
-	moving := n.named
+	moving := n.said
 	if said.Reverses != "" {
 		moving = n.reversed
 	}
-	lines, err := moving(kind, known == nil)
+	lines, err := moving(kind, known)
 	if err != nil {
 		return err
 	}
@@ -139,26 +139,57 @@ func (n *noticed) move(kind order.MovementKind) error {
 		if l.Quantity.Sign() != 0 {
 			m.Lines = append(m.Lines, l.MovementLine)
 		}
-		if known == nil {
-			if err := n.moved(kind, &l); err != nil {
-				return err
-			}
+	}
+	if known != nil {
+		return n.again(kind, m, known)
+	}
+	for i := range lines {
+		if err := n.moved(kind, &lines[i]); err != nil {
+			return err
 		}
 	}
 	switch {
-	case known != nil:
-		return n.again(kind, m, known)
 	case n.e.Refused():
-	case len(m.Lines) == 0 && said.Quantities == "open":
-		n.same = true // nothing is open any more
+	case len(m.Lines) == 0:
+		return nil // nothing is open any more, or only what is left is said of
 	case said.Reverses == "" && (n.stored.Status == order.Draft || n.stored.Status == order.Cancelled):
 		n.e.Add(finding.NoticeDiffers, 0, "", string(n.stored.Status), "The order %s is %s, and goods of it are %s.",
 			n.stored.Order.Number, n.stored.Status, verbs[kind])
 	}
-	if len(m.Lines) > 0 {
-		n.c.Movement = m
-	}
+	n.c.Movement = m
 	return nil
+}
+
+// statement is what a notice says besides what an order says.
+func (n *noticed) statement() *order.Statement {
+	if said := n.e.Order.Statement; said != nil {
+		return said
+	}
+	return &order.Statement{}
+}
+
+// ownNumber is the number of a movement or invoice to which nobody gave one.
+func (n *noticed) ownNumber() string {
+	return fmt.Sprintf("%s/%d", n.stored.Order.Number, n.stored.Revision+1)
+}
+
+// asBefore reports whether a movement is of the same sort as the one of its number, if there is one, which may have moved
+// goods of other orders: a finding says what is not.
+func (n *noticed) asBefore(kind order.MovementKind, m *order.Movement) (ok bool, err error) {
+	was, there, err := n.tx.Reverses(kind, m.Partner, m.Number)
+	if err != nil || !there || was == m.Reverses {
+		return err == nil, err
+	}
+	field, why := "reverses", fmt.Sprintf("takes back %s, and not %s", was, m.Reverses)
+	switch {
+	case was == "":
+		why = "moves goods, and takes nothing back"
+	case m.Reverses == "":
+		field, why = string(kind), fmt.Sprintf("takes back %s, and does not move goods", was)
+	}
+	n.e.Add(finding.IdentityStored, 0, field, m.Number, "The %s %s %s.", kind, m.Number, why).Hint =
+		"Nothing was changed. Give this one a number of its own."
+	return false, nil
 }
 
 // moving is goods of a line that are to move, with the line of the notice that says so; 0 is its header.
@@ -168,21 +199,61 @@ type moving struct {
 	rest string // what becomes of the rest
 }
 
-// named lists what a notice says has moved: quantities, or all that is open.
-func (n *noticed) named(kind order.MovementKind, fresh bool) (all []moving, err error) {
-	in := &n.e.Order
-	open := false
-	if said := in.Statement; said != nil && said.Quantities != "" {
-		if open = said.Quantities == "open"; !open {
-			n.e.Add(finding.UnknownChoice, 0, "quantities", said.Quantities, "%q says of no quantities.",
-				said.Quantities).Hint = "It may be open: all that is open."
-			return nil, nil
+// budget is how much of each line, by its id, can still be spoken of.
+type budget map[int]order.Number
+
+func (b budget) add(lines []order.MovementLine) error {
+	for _, l := range lines {
+		sum, err := b[l.Line].Add(l.Quantity)
+		if err != nil {
+			return err
+		}
+		b[l.Line] = sum
+	}
+	return nil
+}
+
+func (b budget) take(line int, q order.Number) (err error) {
+	b[line], err = b[line].Sub(q)
+	return err
+}
+
+// opens reports whether a notice speaks of all that is open; ok is false where it says a word that is none.
+func (n *noticed) opens() (open, ok bool) {
+	word := strings.TrimSpace(n.statement().Quantities)
+	if word == "" || strings.EqualFold(word, "open") {
+		return word != "", true
+	}
+	n.e.Add(finding.UnknownChoice, 0, "quantities", word, "%q says of no quantities.", word).Hint =
+		"It may be open: all that is open."
+	return false, false
+}
+
+// said lists what a notice says has moved: quantities, or all that is open. Of a movement that is known already, what
+// was open is what that one moved.
+func (n *noticed) said(kind order.MovementKind, known *order.Movement) (all []moving, err error) {
+	open, ok := n.opens()
+	if !ok {
+		return nil, nil
+	}
+	left := budget{}
+	if known != nil {
+		err = left.add(known.Lines)
+	} else {
+		for i := range n.is.Lines {
+			var wrong error
+			left[n.is.Lines[i].ID], wrong = n.is.Lines[i].Open(kind)
+			err = errors.Join(err, wrong)
 		}
 	}
+	if err != nil {
+		return nil, err
+	}
+	in := &n.e.Order
 	if open && len(in.Lines) == 0 {
 		for i := range n.is.Lines {
-			if left := openOf(&n.is.Lines[i], kind); left.Sign() > 0 {
-				all = append(all, moving{order.MovementLine{Line: n.is.Lines[i].ID, Quantity: left}, 0, ""})
+			if q := left[n.is.Lines[i].ID]; q.Sign() > 0 {
+				all = append(all, moving{order.MovementLine{Line: n.is.Lines[i].ID, Quantity: q}, 0, ""})
 			}
 		}
 		return all, nil
@@ -197,48 +268,51 @@ func (n *noticed) named(kind order.MovementKind, fresh bool) (all []moving, err 
 		if line == nil {
 			continue
 		}
-		if unit := in.Lines[i].Unit; fresh && unit != "" && line.Unit != "" && unit != line.Unit {
+		if unit := in.Lines[i].Unit; known == nil && unit != "" && line.Unit != "" && unit != line.Unit {
 			n.e.Add(finding.LineDiffers, i+1, "unit", unit, "Line %s is ordered in %s, but %s are %s.", line.Number,
 				line.Unit, unit, verbs[kind])
 			continue
 		}
-		if open && q.IsZero() {
-			q = openOf(line, kind)
+		if open && q.IsZero() && left[line.ID].Sign() > 0 {
+			q = left[line.ID]
 		}
 		l := moving{order.MovementLine{Line: line.ID, Quantity: q}, i + 1, ""}
 		if said := in.Lines[i].Statement; said != nil {
-			l.Lot, l.rest = said.Lot, said.Rest
+			l.Lot, l.rest = said.Lot, strings.TrimSpace(said.Rest)
 		}
-		if q.Sign() != 0 || l.rest != "" {
-			all = append(all, l)
-		}
+		all = append(all, l)
+		err = errors.Join(err, left.take(line.ID, q))
 	}
-	return all, nil
+	return all, err
 }
 
 // reversed lists what a notice takes back of an earlier movement: below zero.
-func (n *noticed) reversed(kind order.MovementKind, fresh bool) (all []moving, err error) {
-	number := n.e.Order.Statement.Reverses
-	was, err := n.tx.Movement(kind, n.stored.Partner, number, n.stored.ID)
-	if err != nil {
-		return nil, err
+func (n *noticed) reversed(kind order.MovementKind, known *order.Movement) (all []moving, err error) {
+	in, number := &n.e.Order, n.statement().Reverses
+	if known != nil && len(in.Lines) == 0 { // whatever was left then
+		for _, l := range known.Lines {
+			all = append(all, moving{l, 0, ""})
+		}
+		return all, nil
 	}
-	if was == nil {
+	was, err := n.tx.Movement(kind, n.stored.Partner, number, n.stored.ID)
+	switch {
+	case err != nil:
+		return nil, err
+	case was == nil:
 		n.e.Add(finding.MovementUnknown, 0, "reverses", number, "No %s %s has moved anything of the order %s.", kind, number,
 			n.stored.Order.Number)
 		return nil, nil
+	case was.Reverses != "":
+		n.e.Add(finding.UpdateConflict, 0, "reverses", number,
+			"The %s %s itself takes back %s; post what moves once more as a %s of its own.", kind, number, was.Reverses, kind)
+		return nil, nil
 	}
-	left := map[int]order.Number{} // of each line, what is not taken back yet
-	add := func(lines []order.MovementLine) {
-		for _, l := range lines {
-			sum, wrong := left[l.Line].Add(l.Quantity)
-			left[l.Line], err = sum, errors.Join(err, wrong)
-		}
-	}
-	add(was.Lines)
+	left := budget{} // what is not taken back yet
+	err = left.add(was.Lines)
 	for i := range n.stored.Movements {
-		if m := &n.stored.Movements[i]; fresh && m.Kind == kind && m.Reverses == number {
-			add(m.Lines)
+		if m := &n.stored.Movements[i]; m.Kind == kind && m.Reverses == number && (known == nil || m.ID != known.ID) {
+			err = errors.Join(err, left.add(m.Lines))
 		}
 	}
 	if err != nil {
@@ -247,9 +321,8 @@ func (n *noticed) reversed(kind order.MovementKind, fresh bool) (all []moving, e
 	back := func(line int, q order.Number, at int) error {
 		less, err := order.NumberOf(0).Sub(q)
 		all = append(all, moving{order.MovementLine{Line: line, Quantity: less}, at, ""})
-		return err
+		return errors.Join(err, left.take(line, q))
 	}
-	in := &n.e.Order
 	if len(in.Lines) == 0 {
 		for i := range n.is.Lines {
 			if q := left[n.is.Lines[i].ID]; q.Sign() > 0 {
@@ -267,7 +340,7 @@ func (n *noticed) reversed(kind order.MovementKind, fresh bool) (all []moving, e
 			continue
 		}
 		q := in.Lines[i].Quantity
-		if q.Sign() <= 0 || fresh && q.Cmp(left[line.ID]) > 0 {
+		if q.Sign() <= 0 || q.Cmp(left[line.ID]) > 0 {
 			n.e.Add(finding.UpdateConflict, i+1, "quantity", q.String(), "Of line %s, %s can be taken back of the %s %s, not %s.",
 				line.Number, orZero(left[line.ID]), kind, number, orZero(q))
 			continue
@@ -277,36 +350,47 @@ func (n *noticed) reversed(kind order.MovementKind, fresh bool) (all []moving, e
 	return all, err
 }
 
-// openOf is what of a line is still to move.
-func openOf(l *order.Line, kind order.MovementKind) order.Number {
-	left, err := due(l).Sub(*l.Moved(kind))
-	if err != nil || left.Sign() < 0 {
-		return order.Number{}
-	}
-	return left
-}
-
-// moved counts what has moved of a line, and says where that is more than was ordered.
+// moved counts what has moved of a line, and says where that is more than was ordered, or less than was billed.
 func (n *noticed) moved(kind order.MovementKind, l *moving) (err error) {
 	line := &n.is.Lines[n.is.Position(l.Line)-1]
 	to := line.Moved(kind)
-	if *to, err = to.Add(l.Quantity); err != nil {
+	if l.Quantity.Sign() != 0 {
+		if *to, err = to.Add(l.Quantity); err != nil {
+			return err
+		}
+	}
+	wanted, err := line.Wanted()
+	if err != nil {
 		return err
 	}
-	if due := due(line); l.Quantity.Sign() > 0 && to.Cmp(due) > 0 {
+	switch {
+	case l.Quantity.Sign() > 0 && to.Cmp(wanted) > 0:
 		n.e.Add(finding.NoticeDiffers, l.at, "quantity", to.String(),
-			"Of line %s, %s are %s now, more than the %s that were ordered.", line.Number, *to, verbs[kind], orZero(due))
+			"Of line %s, %s are %s now, more than the %s that were ordered.", line.Number, *to, verbs[kind], orZero(wanted))
+	case l.Quantity.Sign() < 0 && line.Invoiced.Cmp(gone(line)) > 0:
+		n.e.Add(finding.NoticeDiffers, l.at, "quantity", to.String(),
+			"Of line %s, %s are %s now, less than the %s that are invoiced.", line.Number, orZero(*to), verbs[kind], line.Invoiced)
 	}
 	switch {
-	case l.rest == "cancel":
-		if left := openOf(line, kind); left.Sign() > 0 {
+	case l.rest == "":
+	case strings.EqualFold(l.rest, "cancel"):
+		var left order.Number
+		if left, err = line.Open(kind); err == nil {
 			line.Cancelled, err = line.Cancelled.Add(left)
 		}
-	case l.rest != "":
+	default:
 		n.e.Add(finding.UnknownChoice, l.at, "rest", l.rest, "%q does not say what becomes of the rest of the line.",
 			l.rest).Hint = "It may be cancel, where the rest is not wanted any more."
 	}
 	return err
+}
+
+// gone is what of a line has moved, on whichever way most of it.
+func gone(l *order.Line) order.Number {
+	if l.Received.Cmp(l.Shipped) > 0 {
+		return l.Received
+	}
+	return l.Shipped
 }
 
 // again finds out whether a movement that came before said the same.
@@ -348,35 +432,33 @@ func sameMoved(a, b []order.MovementLine) (bool, error) {
 	return true, nil
 }
 
-// due is what of a line is still wanted: its quantity less what was cancelled.
-func due(l *order.Line) order.Number {
-	left, err := l.Quantity.Sub(l.Cancelled)
-	if err != nil {
-		return l.Quantity
-	}
-	return left
-}
-
 // invoice keeps what the seller wants money for, and compares it with the order.
 func (n *noticed) invoice() error {
-	in, said := &n.e.Order, n.e.Order.Statement
+	in, said := &n.e.Order, n.statement()
 	v := &order.Invoice{Partner: n.stored.Partner, Number: said.Number, On: said.On,
 		Currency: cmp.Or(in.Currency, n.stored.Currency), Total: in.StatedTotal}
 	if v.Number == "" {
-		v.Number = fmt.Sprintf("%s/%d", n.stored.Order.Number, n.stored.Revision+1)
-	}
-	if said.Quantities == "open" && len(in.Lines) == 0 {
-		if in.Lines = n.unbilled(); len(in.Lines) == 0 {
-			n.same = true // everything that has moved is billed
-			return nil
-		}
-		n.priced()
-	} else if n.e.Target != 0 { // said by hand: what is not said of the price is as ordered
-		n.priced()
+		v.Number = n.ownNumber()
 	}
 	known, err := n.tx.Invoice(v.Partner, v.Number, n.stored.ID)
 	if err != nil {
 		return err
+	}
+	open, ok := n.opens()
+	switch {
+	case !ok:
+		return nil
+	case open && known != nil: // what was not billed then is what it bills
+		n.same = true
+		return nil
+	case open:
+		if err := n.unbilled(); err != nil || len(in.Lines) == 0 {
+			n.same = len(in.Lines) == 0 // everything that has moved is billed
+			return err
+		}
+	}
+	if open || n.e.Target != 0 { // what is not said of the price is as ordered
+		n.priced()
 	}
 	n.names = map[string]string{"invoiced": "quantity"}
 	sums := *in
@@ -407,10 +489,7 @@ func (n *noticed) invoice() error {
 		n.besides = append(n.besides, order.Change{Line: slices.IndexFunc(n.is.Lines,
 			func(o order.Line) bool { return o.ID == line.ID }) + 1, LineID: line.ID, Field: "invoiced",
 			Was: was.Plain(), Is: line.Invoiced.Plain()})
-		moved := line.Shipped
-		if line.Received.Cmp(moved) > 0 {
-			moved = line.Received
-		}
+		moved := gone(line)
 		if line.Invoiced.Cmp(moved) > 0 {
 			n.e.Add(finding.NoticeDiffers, i+1, "quantity", line.Invoiced.String(),
 				"Of line %s, %s are invoiced, more than the %s that were shipped.", line.Number, line.Invoiced,
@@ -437,19 +516,37 @@ func (n *noticed) invoice() error {
 	return nil
 }
 
-// unbilled are lines that bill what has moved and is not billed yet.
-func (n *noticed) unbilled() (lines []order.Line) {
+// unbilled fills in what has moved and is not billed yet: of the lines that the notice names without a quantity, or of
+// all lines where it names none.
+func (n *noticed) unbilled() error {
+	in := &n.e.Order
+	left := budget{}
+	named := len(in.Lines) > 0
 	for i := range n.is.Lines {
 		l := &n.is.Lines[i]
-		moved := l.Shipped
-		if l.Received.Cmp(moved) > 0 {
-			moved = l.Received
+		q, err := gone(l).Sub(l.Invoiced)
+		if err != nil {
+			return err
 		}
-		if left, err := moved.Sub(l.Invoiced); err == nil && left.Sign() > 0 {
-			lines = append(lines, order.Line{ID: l.ID, Quantity: left})
+		if left[l.ID] = q; !named && q.Sign() > 0 {
+			in.Lines = append(in.Lines, order.Line{ID: l.ID, Quantity: q})
 		}
 	}
-	return lines
+	for i := range in.Lines {
+		l := &in.Lines[i]
+		at := n.find(l)
+		if at < 0 {
+			continue // invoice says so
+		}
+		id := n.is.Lines[at].ID
+		if l.Quantity.IsZero() && left[id].Sign() > 0 {
+			l.Quantity = left[id]
+		}
+		if err := left.take(id, l.Quantity); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // priced gives the lines of the notice that say no price the order's.

@@ -166,7 +166,7 @@ func (n *noticed) find(l *order.Line) int {
 	}
 	switch {
 	case l.ID != 0:
-		return by(func(o *order.Line) bool { return o.ID == l.ID })
+		return by(func(o *order.Line) bool { return o.ID == l.ID && (l.Number == "" || sameNumber(o.Number, l.Number)) })
 	case l.Number != "":
 		if at := by(func(o *order.Line) bool { return sameNumber(o.Number, l.Number) }); at >= 0 {
 			return at
@@ -285,7 +285,12 @@ func (n *noticed) change() error {
 		n.e.Add(finding.CurrencyDiffers, 0, "currency", in.Currency, "The change is in %s, but the order is in %s.",
 			in.Currency, n.stored.Currency)
 	}
-	n.is.Say(nil, in, 0, "number", "sender_number", "partner", "ordered_on", "currency", "total", "tax_amount", "stage")
+	but := []string{"number", "sender_number", "partner", "currency", "total", "tax_amount", "stage"}
+	if n.e.Target == 0 { // a document says of which day the order is that it means
+		but = append(but, "ordered_on")
+	}
+	n.is.Say(nil, in, 0, but...)
+	n.clear(0, nil)
 	n.stage()
 	for _, p := range in.Parties {
 		n.is.SayParty(p)
@@ -297,6 +302,11 @@ func (n *noticed) change() error {
 func (n *noticed) stage() {
 	to := n.e.Order.Stage
 	if to == "" || to == n.is.Stage || to == order.Open && n.is.Stage == "" {
+		return
+	}
+	if n.stored.Status == order.Cancelled {
+		n.e.Add(finding.UpdateConflict, 0, "stage", string(to), "The order %s is to be %s, but it is cancelled.",
+			n.stored.Order.Number, to)
 		return
 	}
 	for i := range n.stored.Lines {
@@ -311,6 +321,15 @@ func (n *noticed) stage() {
 		n.is.Stage = ""
 	}
 	n.besides = append(n.besides, order.Change{Field: "stage", Was: string(cmp.Or(was, order.Open)), Is: string(to)})
+}
+
+// clear makes blank what the notice makes so in a line of it; 0 is its header.
+func (n *noticed) clear(from int, l *order.Line) {
+	for i := range n.e.Clears {
+		if c := &n.e.Clears[i]; c.Line == from {
+			n.is.Clear(&c.Field, l)
+		}
+	}
 }
 
 // posted are fields of lines that no change sets: goods move by notices of their own.
@@ -352,10 +371,7 @@ func (n *noticed) remove(i int) {
 // close cancels what is open of a line, and says what is not; from is the line of the
 // notice that asks for it, 0 is its header.
 func (n *noticed) close(l *order.Line, from int, to string) {
-	moved := *l.Moved(order.Shipment)
-	if l.Received.Cmp(moved) > 0 {
-		moved = l.Received
-	}
+	moved := gone(l)
 	left, err := l.Quantity.Sub(moved)
 	if err != nil || left.Sign() < 0 { // more has moved than was ordered
 		left = order.Number{}
@@ -383,10 +399,7 @@ func (n *noticed) alter(i int) {
 		return
 	}
 	in := &n.e.Order.Lines[i]
-	moved := l.Shipped
-	if l.Received.Cmp(moved) > 0 {
-		moved = l.Received
-	}
+	moved := gone(l)
 	switch {
 	case in.Quantity.IsZero():
 	case in.Quantity.Sign() <= 0:
@@ -408,6 +421,7 @@ func (n *noticed) alter(i int) {
 		}
 	}
 	n.is.Say(l, &n.e.Order, i+1, append([]string{"number", "sender_line", "quantity", "amount"}, posted...)...)
+	n.clear(i+1, l)
 }
 
 // check looks at the order as it would be: what the change touches must keep

@@ -220,9 +220,13 @@ func (a *app) printMoves(o *api.StoredOrder) {
 	}
 	var rows [][]string
 	for _, m := range o.Movements {
+		back := ""
+		if m.Reverses != "" {
+			back = "takes back " + m.Reverses
+		}
 		for _, l := range m.Lines {
 			rows = append(rows, []string{string(m.Kind), m.Number, string(m.On), number[l.Line], l.Quantity.String(),
-				""})
+				back})
 		}
 	}
 	for _, s := range o.Answers {

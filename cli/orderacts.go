@@ -93,6 +93,7 @@ func (t *act) say(ctx context.Context, orders []api.OrderSummary, n api.Notice) 
 	calls := t.app.client()
 	all := []done{}
 	failed := 0
+	var broken error // what others that follow cannot be asked for
 	for _, o := range orders {
 		p, err := calls.Tell(ctx, o.ID, t.what, n, t.told)
 		d := done{Posted: p}
@@ -105,15 +106,18 @@ func (t *act) say(ctx context.Context, orders []api.OrderSummary, n api.Notice) 
 				d.Outcome = "held"
 			}
 		case err != nil:
-			return err
+			broken = err
+		}
+		if broken != nil {
+			break
 		}
 		all = append(all, d)
 	}
 	shown, err := t.app.json(all)
-	if err == nil && !shown {
+	if err == nil && !shown && len(all) > 0 {
 		t.show(all)
 	}
-	if err == nil && failed > 0 {
+	if err = errors.Join(err, broken); err == nil && failed > 0 {
 		return &exit{exitRefused, ""}
 	}
 	return err
@@ -295,6 +299,11 @@ func (a *app) changeOrder() *cobra.Command {
 				values[name] = value
 			}
 			n := api.Notice{Header: withReason(map[string]string{}, reason)}
+			for name, flag := range map[string]bool{"change": add, "number": line != ""} {
+				if _, there := values[name]; flag && there {
+					return usage{fmt.Errorf("%s cannot be set here: the flags say it", name)}
+				}
+			}
 			switch {
 			case add:
 				values["change"] = "add"

@@ -61,6 +61,11 @@ func (a *app) exportOrders() *cobra.Command {
 				}
 			}
 			if len(args) > 0 {
+				for name, v := range t.of {
+					if *v != "" {
+						return usage{fmt.Errorf("name orders, or say which with --%s, not both", name)}
+					}
+				}
 				orders, err := t.orders(c.Context(), args)
 				if err != nil {
 					return err

@@ -109,6 +109,13 @@ var noticePaths = func() map[string]string {
 	return paths
 }()
 
+// unset are fields of orders that no change sets, never are those that are never blank.
+var (
+	unset = []string{"partner", "sender_number", "total", "tax_amount", "total_before_tax", "amount", "shipped", "received",
+		"cancelled", "backordered"}
+	never = []string{"quantity", "number", "currency"}
+)
+
 // fill brings fields, by their names, into what is said of an order or of line n of it; in is where they stand.
 func fill(i *intent.Intent, level order.Level, n int, values map[string]string, in *tree.Node) {
 	o := &i.Order
@@ -141,6 +148,20 @@ func fill(i *intent.Intent, level order.Level, n int, values map[string]string, 
 			refuse(finding.UnknownChoice, "docs/mapping.md lists the fields of a record of this kind.",
 				"A %s has no field %q.", i.Kind, name)
 			continue
+		}
+		if i.Kind == intent.Change {
+			of := map[bool]string{true: "an order that is stored", false: "a line that is stored"}[l == nil]
+			switch {
+			case slices.Contains(unset, name) || l == nil && name == "number":
+				refuse(finding.UpdateConflict, "Leave it out; what it is stays as it is.", "A change does not set %s of %s.", name, of)
+				continue
+			case value == "" && slices.Contains(never, name):
+				refuse(finding.MustMissing, "Send the value, or leave it out.", "%s cannot be blank.", name)
+				continue
+			case value == "" && f.Kinds == nil:
+				i.Clears = append(i.Clears, intent.Cleared{Line: n, Field: f})
+				continue
+			}
 		}
 		switch f.Type {
 		case order.Day:

@@ -119,6 +119,17 @@ func (t *Tx) Movement(kind order.MovementKind, partner, number string, id int64)
 	return &list[0], nil
 }
 
+// Reverses gives what the movement of a number takes back, whatever orders it is of: "" is nothing. Without such a
+// movement there is false.
+func (t *Tx) Reverses(kind order.MovementKind, partner, number string) (reverses string, there bool, err error) {
+	err = t.row(`SELECT coalesce(more ->> 'reverses', '') FROM movements WHERE kind = ? AND partner = ? AND number = ?`,
+		[]any{string(kind), partner, number}, &reverses)
+	if errors.Is(err, sql.ErrNoRows) {
+		return "", false, nil
+	}
+	return reverses, err == nil, err
+}
+
 // Invoice gives what an invoice of a number bills of an order; nil is nothing.
 func (t *Tx) Invoice(partner, number string, id int64) (*order.Invoice, error) {
 	list, err := readInvoices(t.ctx, t, `v.partner = ? AND v.number = ? AND l.order_id = ?`, partner, number, id)

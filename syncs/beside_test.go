@@ -18,8 +18,11 @@ import (
 	"time"
 
 	"koinos/api"
+	"koinos/core/intent"
 	"koinos/core/order"
+	"koinos/core/outcome"
 	"koinos/demo"
+	"koinos/load"
 )
 
 // A run ends when its own work is done, whatever an earlier one of another sync waits for.
@@ -134,6 +137,16 @@ func TestAlikeShipments(t *testing.T) {
 	if want := `{"order":"A-1","text":"P","lines":[{"line":"1","quantity":2}]}`; fmt.Sprint(b.texts) != "["+want+" "+
 		want+"]" {
 		t.Errorf("told %v, held %v", b.texts, k.held())
+	}
+	// One that takes a shipment back is no shipment of less than nothing: where the mapping cannot say it, it waits.
+	p, err := k.engine.Tell(context.Background(), load.Telling{Kind: intent.Shipment, Order: 1, By: "test"},
+		&api.Notice{Header: map[string]string{"shipment": "P-3", "reverses": "P-2"}})
+	if err != nil || p.Outcome != outcome.Changed {
+		t.Fatal(p, err)
+	}
+	k.run("bell")
+	if held := fmt.Sprint(k.held()); len(b.texts) != 2 || !strings.Contains(held, "The shipment P-3 takes back P-2, and the mapping ") {
+		t.Errorf("told %v, held %s", b.texts, held)
 	}
 }
 

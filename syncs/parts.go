@@ -73,9 +73,9 @@ func partOf(o *store.StoredOrder, of string, part int64) *order.Order {
 				continue
 			}
 			out.Statement = &order.Statement{Kind: of, Number: m.Number, On: m.On, At: m.At, DueOn: m.DueOn, Carrier: m.Carrier,
-				Tracking: m.Tracking, Packages: m.Packages}
+				Tracking: m.Tracking, Packages: m.Packages, Reverses: m.Reverses}
 			for _, ml := range m.Lines {
-				add(ml.Line, func(l *order.Line) { l.Quantity, l.Statement.Lot = ml.Quantity, ml.Lot })
+				add(ml.Line, func(l *order.Line) { l.Quantity, l.Statement.Lot = ml.Quantity.Abs(), ml.Lot })
 			}
 			return &out
 		}

@@ -326,6 +326,11 @@ func (p *push) prepare(ctx context.Context) error {
 		if of = partOf(p.stored, p.of, p.part); of == nil {
 			return blocked(api.CannotWrite, "The %s is not there any more.", p.of)
 		}
+		if said := of.Statement; said.Reverses != "" && !slices.ContainsFunc(m.Bindings[order.Header],
+			func(b mapping.Binding) bool { return b.Field.Name == "reverses" }) {
+			return blocked(api.CannotWrite, "The %s %s takes back %s, and the mapping %s has no place for that: bind reverses "+
+				"there, or see to it in %s by hand.", p.of, said.Number, said.Reverses, m.Name, p.o.Name)
+		}
 	} else if of, err = stillWanted(of); err != nil {
 		return err
 	}

@@ -38,6 +38,14 @@ type Intent struct {
 
 	Target int64 // id of the stored order that a notice speaks of, where that is known; 0 is to be found
 	Seen   int   // revision that it was when the notice was made; 0 is whichever
+
+	Clears []Cleared // fields that a change makes blank
+}
+
+// Cleared is a field that a change makes blank, in a line of it; 0 is the header.
+type Cleared struct {
+	Line  int
+	Field order.Field
 }
 
 // Find adds a finding at a place; line 0 is the header.

@@ -53,10 +53,10 @@ var computed = map[order.Level]map[string]func(o *order.Order, l *order.Line) (s
 		"id":       func(_ *order.Order, l *order.Line) (string, error) { return strconv.Itoa(l.ID), nil },
 		"amount":   func(_ *order.Order, l *order.Line) (string, error) { return orZero(l.Amount.String()), nil },
 		"invoiced": func(_ *order.Order, l *order.Line) (string, error) { return orZero(l.Invoiced.Plain()), nil },
-		"moved":    func(o *order.Order, l *order.Line) (string, error) { return orZero(moved(o, l).Plain()), nil },
+		"moved":    func(o *order.Order, l *order.Line) (string, error) { return orZero(l.Moved(o.Kind.Moves()).Plain()), nil },
 		"open": func(o *order.Order, l *order.Line) (string, error) {
-			left, err := open(o, l)
-			return left.Plain(), err
+			left, err := l.Open(o.Kind.Moves())
+			return orZero(left.Plain()), err
 		},
 	},
 }
@@ -71,26 +71,6 @@ func orZero(text string) string {
 
 // numeric are those of them that are numbers.
 var numeric = []string{"revision", "lines", "goods", "tax", "total", "amount", "invoiced", "moved", "open"}
-
-// moved is what of a line has been shipped, or received of a purchase order.
-func moved(o *order.Order, l *order.Line) order.Number {
-	if o.Kind == order.Purchase {
-		return l.Received
-	}
-	return l.Shipped
-}
-
-// open is what of a line is still to move.
-func open(o *order.Order, l *order.Line) (order.Number, error) {
-	left, err := l.Quantity.Sub(l.Cancelled)
-	if err == nil {
-		left, err = left.Sub(moved(o, l))
-	}
-	if err != nil || left.Sign() < 0 {
-		return order.NumberOf(0), err
-	}
-	return left, nil
-}
 
 type column struct {
 	name   string
@@ -181,7 +161,7 @@ func (l *Listing) Rows(o *order.Order, add func(row []string) error) error {
 	some := false
 	for i := range o.Lines {
 		if l.Open {
-			left, err := open(o, &o.Lines[i])
+			left, err := o.Lines[i].Open(o.Kind.Moves())
 			if err != nil {
 				return fmt.Errorf("order %s: %w", o.Number, err)
 			}

@@ -81,3 +81,26 @@ func (l *Line) Moved(kind MovementKind) *Number {
 	}
 	return &l.Shipped
 }
+
+// Moves is how goods of orders of the kind move: those of a sales order are shipped, those of a purchase order received.
+func (k Kind) Moves() MovementKind {
+	if k == Purchase {
+		return Receipt
+	}
+	return Shipment
+}
+
+// Wanted is what of the line is wanted: what was ordered less what was cancelled.
+func (l *Line) Wanted() (Number, error) { return l.Quantity.Sub(l.Cancelled) }
+
+// Open is what of the line is still to move; never below zero.
+func (l *Line) Open(kind MovementKind) (Number, error) {
+	left, err := l.Wanted()
+	if err == nil {
+		left, err = left.Sub(*l.Moved(kind))
+	}
+	if err != nil || left.Sign() < 0 {
+		return Number{}, err
+	}
+	return left, nil
+}

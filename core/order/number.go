@@ -14,6 +14,9 @@ type Number struct {
 	set bool
 }
 
+// Abs is the number without its sign.
+func (n Number) Abs() Number { return Number{n.d.Abs(), n.set} }
+
 // ErrTooLong says that a figure has more digits than a Number holds.
 var ErrTooLong = errors.New("more than 19 digits")
 

@@ -150,7 +150,7 @@ func (o *Order) Update(in *Order, a Arrival) (*Order, []int, error) {
 						"counter-entry only.", had, is)}
 			}
 		}
-		if moved := o.moved(was); was.Quantity.Cmp(moved) < 0 {
+		if moved := *was.Moved(o.Kind.Moves()); was.Quantity.Cmp(moved) < 0 {
 			return nil, nil, &Conflict{i + 1, fmt.Sprintf("The quantity arrives as %s, but %s have moved already.",
 				was.Quantity, moved)}
 		}
@@ -164,7 +164,7 @@ func (o *Order) Update(in *Order, a Arrival) (*Order, []int, error) {
 		case RefuseMissing:
 			return nil, nil, &Conflict{0, fmt.Sprintf("The stored line %s (%s) is missing.", l.Number, ByItem.of(l))}
 		case CloseMissing:
-			left, err := l.Quantity.Sub(o.moved(l))
+			left, err := l.Quantity.Sub(*l.Moved(o.Kind.Moves()))
 			if err != nil {
 				return nil, nil, err
 			}
@@ -201,7 +201,7 @@ func (o *Order) Replace(in *Order) (is *Order, from []int, err error) {
 	}
 	for i := range o.Lines {
 		was := &o.Lines[i]
-		moved := o.moved(was)
+		moved := *was.Moved(o.Kind.Moves())
 		j := slices.IndexFunc(is.Lines, func(l Line) bool { return ByNumber.of(&l) == ByNumber.of(was) })
 		if j >= 0 && is.Lines[j].ID == 0 {
 			is.Lines[j].ID, is.Lines[j].Invoiced = was.ID, was.Invoiced
@@ -216,15 +216,6 @@ func (o *Order) Replace(in *Order) (is *Order, from []int, err error) {
 		is.Lines[j].Shipped, is.Lines[j].Received = was.Shipped, was.Received
 	}
 	return is, from, nil
-}
-
-// moved is what has been shipped of a line of a sales order, or received of a
-// purchase order's.
-func (o *Order) moved(l *Line) Number {
-	if o.Kind == Purchase {
-		return l.Received
-	}
-	return l.Shipped
 }
 
 func (o *Order) clone() *Order {
@@ -271,6 +262,12 @@ func (o *Order) Say(l *Line, in *Order, n int, but ...string) {
 			f.copy(o, l, in, line, false)
 		}
 	}
+}
+
+// Clear makes a field of the order, or of line l of it, blank.
+func (o *Order) Clear(f *Field, l *Line) {
+	blank := Order{}
+	f.copy(o, l, &blank, &Line{}, true)
 }
 
 // SayParty brings what another order says of a party: nothing where it is the

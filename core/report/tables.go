@@ -3,6 +3,7 @@ package report
 import (
 	"encoding/csv"
 	"encoding/json"
+	"errors"
 	"io"
 	"koinos/core/source"
 	"strconv"
@@ -72,7 +73,9 @@ type xlsxTable struct {
 	rows *excelize.StreamWriter
 	row  int
 
-	numeric []bool // by column
+	sheets   int
+	headings []string
+	numeric  []bool // by column
 }
 
 // digits is how many a number of a workbook keeps exactly.
@@ -87,35 +90,51 @@ func number(text string) (float64, bool) {
 	return n, err == nil
 }
 
-// sheetName is the sheet that a new workbook has.
-const sheetName = "Sheet1"
+// sheetRows is how many rows a sheet of a workbook has at most; more go on in another one.
+var sheetRows = 1_048_576
 
 func beginXLSX(w io.Writer, headings []string) (TableWriter, error) {
-	t := &xlsxTable{out: w, file: excelize.NewFile()}
-	var err error
-	if t.rows, err = t.file.NewStreamWriter(sheetName); err != nil {
-		return nil, err
+	t := &xlsxTable{out: w, file: excelize.NewFile(), headings: headings}
+	return t, t.sheet()
+}
+
+// sheet begins a sheet, under its headings.
+func (t *xlsxTable) sheet() (err error) {
+	t.sheets++
+	name := "Sheet" + strconv.Itoa(t.sheets) // a new workbook has the first one
+	if t.sheets > 1 {
+		if _, err := t.file.NewSheet(name); err != nil {
+			return err
+		}
+	}
+	if t.rows, err = t.file.NewStreamWriter(name); err != nil {
+		return err
 	}
 	bold, err := t.file.NewStyle(&excelize.Style{Font: &excelize.Font{Bold: true}})
 	if err != nil {
-		return nil, err
+		return err
 	}
-	if err := t.rows.SetColWidth(1, len(headings), 22); err != nil {
-		return nil, err
+	if err := t.rows.SetColWidth(1, len(t.headings), 22); err != nil {
+		return err
 	}
 	if err := t.rows.SetPanes(&excelize.Panes{Freeze: true, YSplit: 1, TopLeftCell: "A2",
 		ActivePane: "bottomLeft"}); err != nil {
-		return nil, err
+		return err
 	}
-	cells := make([]any, len(headings))
-	for i, h := range headings {
+	cells := make([]any, len(t.headings))
+	for i, h := range t.headings {
 		cells[i] = excelize.Cell{StyleID: bold, Value: h}
 	}
 	t.row = 1
-	return t, t.rows.SetRow("A1", cells)
+	return t.rows.SetRow("A1", cells)
 }
 
 func (t *xlsxTable) Add(cells []string) error {
+	if t.row == sheetRows {
+		if err := errors.Join(t.rows.Flush(), t.sheet()); err != nil {
+			return err
+		}
+	}
 	t.row++
 	values := make([]any, len(cells))
 	for i, c := range cells {
