@@ -3,9 +3,6 @@ package store
 import (
 	"context"
 	"encoding/json"
-	"errors"
-	"io/fs"
-	"os"
 	"slices"
 	"time"
 )
@@ -188,26 +185,4 @@ func (s *Store) removeFiles(ctx context.Context, now time.Time) error {
 			}
 			return nil
 		})
-}
-
-// removeFile removes a document's file, unless the same bytes have come since, or are just coming.
-func (s *Store) removeFile(sha string, since time.Time) error {
-	s.filesMu.Lock()
-	defer s.filesMu.Unlock()
-	info, err := os.Stat(s.file(sha))
-	if err == nil && info.ModTime().Before(since) {
-		err = os.Remove(s.file(sha))
-	}
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil
-	}
-	return err
-}
-
-// touch says that the bytes of a document that is there have come once more: nobody takes them away then.
-func (s *Store) touch(path string) bool {
-	s.filesMu.Lock()
-	defer s.filesMu.Unlock()
-	now := time.Now()
-	return os.Chtimes(path, now, now) == nil
 }
