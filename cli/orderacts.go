@@ -237,15 +237,15 @@ func (a *app) orderActs() []*cobra.Command {
 	return []*cobra.Command{
 		a.moves("ship", "shipments", "shipment", "shipped_on", "Say what was shipped of orders",
 			"Ship posts a shipment against lines of an order.",
-			"  koinos order ship SO-000012 1=5 2=3 --number LS-771 --carrier Tern\n"+
-				"  koinos order ship SO-000012 SO-000013 --open\n  koinos order ship SO-000012 1=1 --reverses LS-771"),
+			"  koinos order ship SO-000331 1=5 2=3 --number LS-771 --carrier Tern\n"+
+				"  koinos order ship SO-000331 SO-000332 --open\n  koinos order ship SO-000331 1=1 --reverses LS-771"),
 		a.moves("receive", "receipts", "receipt", "received_on", "Say what was received of purchase orders",
 			"Receive posts a receipt against lines of an order.",
 			"  koinos order receive PO-000004 1=20 --number GR-118\n  koinos order receive PO-000004 --open"),
 		a.moves("bill", "invoices", "invoice", "invoiced_on", "Say what was invoiced of orders",
 			"Bill keeps an invoice for lines of an order. With --open it bills what has moved and is not billed yet, at the\n"+
 				"order's prices.",
-			"  koinos order bill SO-000012 --open --number IN-2041\n  koinos order bill PO-000004 1=20 --number 88-17"),
+			"  koinos order bill SO-000331 --open --number IN-2041\n  koinos order bill PO-000004 1=20 --number 88-17"),
 		a.confirm(), a.changeOrder(), a.cancelOrder(),
 	}
 }
@@ -256,7 +256,7 @@ func (a *app) confirm() *cobra.Command {
 	c := &cobra.Command{
 		Use: "confirm [ORDER…]", Short: "Confirm orders: nothing of them may have moved",
 		Long:    "Confirm brings orders to the stage confirmed. Back to open, or to draft, goes with\n\"koinos order change ORDER stage=open\".",
-		Example: "  koinos order confirm SO-000012\n  koinos order confirm --partner PELLOW --status open",
+		Example: "  koinos order confirm SO-000331\n  koinos order confirm --partner PELLOW --status open",
 		RunE: func(c *cobra.Command, args []string) error {
 			orders, err := t.orders(c.Context(), args)
 			if err != nil {
@@ -285,9 +285,9 @@ func (a *app) changeOrder() *cobra.Command {
 		Use: "change ORDER FIELD=VALUE…", Short: "Change fields of an order's header, or of a line of it",
 		Long: "Change sets fields by the names that mappings use. With --line they are those of that line; with --add they make\n" +
 			"a new one. Every change is a revision with who, why, and what was.",
-		Example: "  koinos order change SO-000012 requested_delivery_on=2026-04-01 --reason \"they asked on the phone\"\n" +
-			"  koinos order change SO-000012 --line 3 quantity=5 unit_price=4.20\n" +
-			"  koinos order change SO-000012 --add item=00417 quantity=2 unit=EA unit_price=9.50",
+		Example: "  koinos order change SO-000331 requested_delivery_on=2026-04-01 --reason \"they asked on the phone\"\n" +
+			"  koinos order change SO-000331 --line 3 quantity=5 unit_price=4.20\n" +
+			"  koinos order change SO-000331 --add item=00417 quantity=2 unit=EA unit_price=9.50",
 		Args: cobra.MinimumNArgs(2),
 		RunE: func(c *cobra.Command, args []string) error {
 			values := map[string]string{}
@@ -339,7 +339,7 @@ func (a *app) cancelOrder() *cobra.Command {
 		Use: "cancel ORDER…", Short: "Cancel what is open of orders, or of some of their lines",
 		Long: "Cancel takes back what has not moved. Where some of it has, it is held until that is accepted with\n" +
 			"--accept notice_differs: the rest is cancelled then.",
-		Example: "  koinos order cancel SO-000012 --reason \"out of stock\"\n  koinos order cancel SO-000012 --line 2 --line 3",
+		Example: "  koinos order cancel SO-000331 --reason \"out of stock\"\n  koinos order cancel SO-000331 --line 2 --line 3",
 		RunE: func(c *cobra.Command, args []string) error {
 			n := api.Notice{Header: withReason(map[string]string{}, reason)}
 			if t.what = "withdrawals"; len(lines) > 0 {

@@ -95,6 +95,14 @@ func TestReadmeAsTyped(t *testing.T) {
 	if len(commands) < 18 {
 		t.Fatalf("the tour has only %q", commands)
 	}
+	life, err := os.ReadFile("../docs/orders.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	done := map[string]bool{} // what does what it says, all of it
+	for _, m := range regexp.MustCompile(`(?m)^\$ (koinos .*)$`).FindAllStringSubmatch(string(life), -1) {
+		commands, done[m[1]] = append(commands, m[1]), true
+	}
 	s := start(t, t.TempDir(), "demo")
 	dir := t.TempDir()
 	if err := errors.Join(os.CopyFS(filepath.Join(dir, "demo"), os.DirFS("../demo")),
@@ -110,7 +118,7 @@ func TestReadmeAsTyped(t *testing.T) {
 		shell.Dir = dir
 		shell.Env = append(os.Environ(), "PATH="+bin+":"+os.Getenv("PATH"), "KOINOS_ADDRESS="+s.address)
 		out, err := shell.CombinedOutput()
-		if code := shell.ProcessState.ExitCode(); code != 0 && code != 3 { // 3 says that something is refused or held
+		if code := shell.ProcessState.ExitCode(); code != 0 && (code != 3 || done[command]) { // 3 says that something is refused or held
 			t.Errorf("%s: %v\n%s", command, err, out)
 		}
 	}
