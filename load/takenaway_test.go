@@ -134,3 +134,32 @@ func TestTakenAwayAndPosted(t *testing.T) {
 		t.Errorf("posted again: %v", err)
 	}
 }
+
+// A file that came once more while its document was being taken away stays; what was left behind goes the next time.
+func TestTakenAwayWhileItComes(t *testing.T) {
+	ctx, dir := context.Background(), t.TempDir()
+	s := testStoreIn(t, dir)
+	sha, _ := received(t, s, []byte(head+"A-1,2026-03-02,00417,2,9.50\n"), plainMapping)
+	there := func() bool {
+		_, err := os.Stat(store.DocumentPath(dir, sha))
+		return err == nil
+	}
+	keep, now := store.Retention{"documents": 1}, time.Now()
+	if err := s.Forget(ctx, keep, now.Add(-time.Minute)); err != nil { // the file is younger than that
+		t.Fatal(err)
+	}
+	if d, err := s.Document(ctx, sha); err != nil || d.TakenAwayAt == nil || !there() {
+		t.Errorf("%+v %v, file %v", d, err, there())
+	}
+	if received(t, s, []byte(head+"A-1,2026-03-02,00417,2,9.50\n"), plainMapping); !there() {
+		t.Error("the file that came again is not there")
+	}
+	if d, err := s.Document(ctx, sha); err != nil || d.TakenAwayAt != nil {
+		t.Errorf("it came again: %+v %v", d, err)
+	}
+	for _, later := range []time.Duration{time.Minute, 2 * time.Minute} {
+		if err := s.Forget(ctx, keep, now.Add(later)); err != nil || there() {
+			t.Errorf("after %s: %v, file %v", later, err, there())
+		}
+	}
+}

@@ -53,7 +53,9 @@ var computed = map[order.Level]map[string]func(o *order.Order, l *order.Line) (s
 		"id":       func(_ *order.Order, l *order.Line) (string, error) { return strconv.Itoa(l.ID), nil },
 		"amount":   func(_ *order.Order, l *order.Line) (string, error) { return orZero(l.Amount.String()), nil },
 		"invoiced": func(_ *order.Order, l *order.Line) (string, error) { return orZero(l.Invoiced.Plain()), nil },
-		"moved":    func(o *order.Order, l *order.Line) (string, error) { return orZero(l.Moved(o.Kind.Moves()).Plain()), nil },
+		"moved": func(o *order.Order, l *order.Line) (string, error) {
+			return orZero(l.Moved(o.Kind.Moves()).Plain()), nil
+		},
 		"open": func(o *order.Order, l *order.Line) (string, error) {
 			left, err := l.Open(o.Kind.Moves())
 			return orZero(left.Plain()), err
