@@ -31,14 +31,34 @@ func (s *Store) Share(ctx context.Context, f func(*Tx) error) error {
 		w.turn <- true
 	}
 	s.queueMu.Unlock()
-	if first := <-w.turn; !first {
-		return w.err
+	if first := <-w.turn; first {
+		s.shareWith(ctx)
 	}
+	return w.err
+}
+
+// shareWith does the work of those that wait in one transaction, and says to the next who waits that it is the first.
+func (s *Store) shareWith(ctx context.Context) {
 	end := s.turns.turn(small)
 	s.queueMu.Lock()
 	batch := slices.Clone(s.queue[:min(len(s.queue), mostShared)])
 	s.queueMu.Unlock()
-	if err := s.write(context.WithoutCancel(ctx), func(t *Tx) error {
+	for _, one := range batch {
+		one.err = errBrokenOff
+	}
+	defer func() { // also where something panics: nobody waits for ever
+		end()
+		s.queueMu.Lock()
+		s.queue = slices.Delete(s.queue, 0, len(batch))
+		if len(s.queue) > 0 {
+			s.queue[0].turn <- true
+		}
+		s.queueMu.Unlock()
+		for _, one := range batch[1:] {
+			one.turn <- false
+		}
+	}()
+	err := s.write(context.WithoutCancel(ctx), func(t *Tx) error {
 		for _, one := range batch {
 			if one.err = one.ctx.Err(); one.err != nil {
 				continue
@@ -48,25 +68,16 @@ func (s *Store) Share(ctx context.Context, f func(*Tx) error) error {
 			}
 		}
 		return nil
-	}); err != nil {
-		for _, one := range batch {
-			if one.err == nil {
-				one.err = err
-			}
+	})
+	for _, one := range batch {
+		if err != nil && (one.err == nil || one.err == errBrokenOff) {
+			one.err = err
 		}
 	}
-	end()
-	s.queueMu.Lock()
-	s.queue = slices.Delete(s.queue, 0, len(batch))
-	if len(s.queue) > 0 {
-		s.queue[0].turn <- true
-	}
-	s.queueMu.Unlock()
-	for _, one := range batch[1:] {
-		one.turn <- false
-	}
-	return w.err
 }
+
+// errBrokenOff is that a shared transaction did not come to its end.
+var errBrokenOff = errors.New("the transaction was broken off")
 
 // part runs one piece of work within the transaction; an error of part itself
 // spoils the transaction.

@@ -270,3 +270,33 @@ func TestHeldByAnother(t *testing.T) {
 		t.Errorf("%d orders, %v", orders, err)
 	}
 }
+
+// Whoever panics when a shared transaction is committed keeps nobody waiting, and not the writer.
+func TestPanicAfterSharing(t *testing.T) {
+	s := open(t, t.TempDir())
+	nothing := func(*Tx) error { return nil }
+	func() {
+		defer func() {
+			if recover() == nil {
+				t.Error("the panic is swallowed")
+			}
+		}()
+		_ = s.Share(ctx, func(tx *Tx) error {
+			tx.After(func() { panic("too late") })
+			return nil
+		})
+	}()
+	done := make(chan error, 2)
+	go func() { done <- s.Share(ctx, nothing) }()
+	go func() { done <- s.Write(ctx, nothing) }()
+	for range 2 {
+		select {
+		case err := <-done:
+			if err != nil {
+				t.Error(err)
+			}
+		case <-time.After(20 * time.Second):
+			t.Fatal("somebody waits for ever")
+		}
+	}
+}
