@@ -367,6 +367,9 @@ func FuzzXLSX(f *testing.F) {
 	f.Add([]byte(`<row><c r="A1"><f>1</f></c></row><row/></sheetData>`), []byte(`<si><t>&#x41;_x0041_</t></si>`))
 	f.Add([]byte(`<c><v>1</v><row><row></c>`), []byte(`<si><si>`))
 	f.Add([]byte(`<row>0</v></c ></row>`), []byte(`0`)) // once a crash
+	// attributes on lines of their own, and what is no space in XML
+	f.Add([]byte("<row r=\"3\"><c r=\"B3\"\n  t=\"s\"><v>0</v></c></row>"), []byte(`<si><t>a</t></si>`))
+	f.Add([]byte("<row r=\"3\"><c r=\"B3\"\ft=\"s\"><v>1</v></c></row>"), []byte(`<si><t>a</t></si>`))
 	// these end what never began
 	f.Add([]byte(`<row r="3"><c r="B3"><v>1</v></c><c t="x">y><t>x</t></is></c></row>`), []byte(`<si>`))
 	f.Add([]byte(`<row r="3"><c r="B3"><v>1</v></c><c></f></c></row>`), []byte(`<si>`))

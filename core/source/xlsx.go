@@ -352,6 +352,12 @@ func (x *xlsxReader) quickCells(rec *Record, b []byte) int {
 					kind = v
 				case "s":
 					style = number(v, 0)
+				default:
+					for _, c := range a[:eq] { // a line break before a name, or space behind it, is out of the ordinary too
+						if c < 'a' || c > 'z' {
+							return -1
+						}
+					}
 				}
 				a = a[eq+3+end:]
 			}

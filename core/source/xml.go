@@ -153,7 +153,7 @@ func (t xmlTag) attr(name string) []byte {
 		if eq < 0 {
 			return nil
 		}
-		key := bytes.TrimSpace(b[:eq])
+		key := bytes.Trim(b[:eq], " \t\r\n")
 		b = bytes.TrimLeft(b[eq+1:], " \t\r\n")
 		if len(b) == 0 {
 			return nil
