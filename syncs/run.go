@@ -129,12 +129,26 @@ func (s *Syncs) read(ctx context.Context, y *standing, p *syncing.Pull) (pull ap
 			errors.As(err, &problem) && problem.Kind != remote.Away {
 			pull.State = api.PullFailed
 		} else if pull.ID != 0 && ctx.Err() == nil { // some of it is kept: a job goes on with it
-			if err := s.store.AdoptPulls(ctx, s.now().Add(firstGap)); err != nil {
-				s.log.Error("a pull that was interrupted does not go on", "pull", pull.ID, "error", err)
-			}
+			s.adopt(ctx, pull.ID)
 		}
 	}
 	return pull
+}
+
+// adopt makes jobs of pulls that were interrupted. Where that cannot be kept, because a disk is full, it is tried until
+// it can: nobody else goes on with them.
+func (s *Syncs) adopt(ctx context.Context, pull int64) {
+	for gap := firstGap; ctx.Err() == nil; gap = min(2*gap, mostGap) {
+		err := s.store.AdoptPulls(ctx, s.now().Add(firstGap))
+		if err == nil {
+			return
+		}
+		s.log.Error("a pull that was interrupted does not go on yet", "pull", pull, "error", err, "again_in", gap)
+		select {
+		case <-ctx.Done():
+		case <-time.After(gap):
+		}
+	}
 }
 
 // pollRuns begins the pulls that open runs wait for.
