@@ -31,6 +31,8 @@ type Interchange struct {
 	Content        string            `json:"-"` // SHA-256 of its bytes without ends of lines
 	Ruling         string            `json:"ruling,omitempty" enum:"let_in,refused" doc:"What a person said of one that was doubtful"`
 	RuledBy        string            `json:"ruled_by,omitempty"`
+	Test           bool              `json:"test,omitempty" doc:"Its sender marks it as a test (ISA15 is T): it is checked and acknowledged, and touches no order"`
+	Accept         []string          `json:"accept,omitempty" doc:"Codes of warnings that a person accepted: they hold nothing of it"`
 	Orders         []string          `json:"orders" doc:"Numbers of the orders that its sets speak of, the first few"`
 	Findings       []finding.Finding `json:"findings,omitempty"`
 	Sets           []SetRecord       `json:"sets,omitempty" doc:"The first of its transaction sets"`

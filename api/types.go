@@ -227,6 +227,7 @@ type Today struct {
 	Running      []outcome.Load `json:"running" doc:"Waiting, running and paused loads"`
 	Failing      []outcome.Load `json:"failing" doc:"Loads of the last days of which orders failed or were held, and no later load took up"`
 	Interchanges []Interchange  `json:"interchanges" doc:"Interchanges that are held, rejected, from nobody known, or not acknowledged in time"`
+	Overdue      int            `json:"overdue" doc:"Orders whose day of delivery is past and of which nothing has moved, counted up to 10,000"`
 	Days         []Day          `json:"days" doc:"Orders by day, the oldest first"`
 	Saved        int            `json:"saved_seconds" doc:"Work by hand that loads stood for, over all days"`
 	Orders       int            `json:"orders" doc:"Orders stored"`

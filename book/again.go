@@ -32,10 +32,13 @@ func (s *Session) again(tx *store.Tx, e *Entry, known store.Known) (*store.Chang
 	var is *order.Order
 	var from []int // line of the arriving order of each line
 	action := "changed"
-	switch s.Again {
-	case outcome.Update:
+	switch {
+	case e.Replaces:
+		action = "replaced"
+		is, from, err = was.Replace(&e.Order)
+	case s.Again == outcome.Update:
 		is, from, err = was.Update(&e.Order, s.Arrival)
-	case outcome.Revise:
+	case s.Again == outcome.Revise:
 		before, now := s.Newer.Value(&was.Order, nil), s.Newer.Value(&e.Order, nil)
 		if now <= before {
 			f := e.Add(finding.NotNewer, 0, s.Newer.Name, now,
@@ -51,6 +54,9 @@ func (s *Session) again(tx *store.Tx, e *Entry, known store.Known) (*store.Chang
 			"It is stored as %s and differs: %s", known.Number, order.Named(differs)+".")
 		f.Line = differs[0].Line
 		return nil, nil
+	}
+	if err == nil {
+		err = order.KeepPrices(&was.Order, is, nil)
 	}
 	if err == nil {
 		_, err = is.Compute(s.Rounding)

@@ -19,18 +19,21 @@ import (
 
 // Rules are what holds for the intents of one document or request.
 type Rules struct {
-	Again    outcome.Again // what a second arrival of an order means
-	Arrival  order.Arrival // how it changes the stored one
-	Newer    order.Field   // revise: the date that says which is newer
-	Rounding order.Rounding
-	Lists    *list.Set                   // what changes of orders must agree with
-	Holds    func(*finding.Finding) bool // which warnings hold; nil is none
-	Source   store.Source
-	System   string   // what is refused came from it, and waits for a person too; "" is no system
-	Sync     string   // that reads it
-	Partners []string // whose orders may be touched; none is everybody's
-	Real     bool     // false decides without storing anything
-	Now      func() time.Time
+	Again     outcome.Again // what a second arrival of an order means
+	Arrival   order.Arrival // how it changes the stored one
+	Newer     order.Field   // revise: the date that says which is newer
+	Rounding  order.Rounding
+	Lists     *list.Set                   // what changes of orders must agree with
+	Holds     func(*finding.Finding) bool // which warnings hold; nil is none
+	Weighs    map[finding.Code]finding.Severity
+	Over      order.Number // how many per cent more than is wanted may move
+	Source    store.Source
+	System    string   // what is refused came from it, and waits for a person too; "" is no system
+	Sync      string   // that reads it
+	Elsewhere bool     // what is held is put on the list of that by somebody else
+	Partners  []string // whose orders may be touched; none is everybody's
+	Real      bool     // false decides without storing anything
+	Now       func() time.Time
 }
 
 // Entry is an intent with what the book needs of it, worked out beforehand so
@@ -128,6 +131,10 @@ func Take(tx *store.Tx, all []Arrived) ([]store.OrderResult, error) {
 	if err != nil {
 		return nil, err
 	}
+	spoken, err := speak(tx, all)
+	if err != nil {
+		return nil, err
+	}
 	results := make([]store.OrderResult, len(all))
 	var fresh []store.NewOrder
 	var freshAt []int
@@ -143,7 +150,7 @@ func Take(tx *store.Tx, all []Arrived) ([]store.OrderResult, error) {
 		if e.Kind == intent.Order {
 			changed, err = s.judge(tx, e, known, taken, res)
 		} else {
-			changed, err = s.notice(tx, e, res)
+			changed, err = s.notice(tx, e, spoken, res)
 		}
 		if err = errors.Join(err, e.Err); err != nil {
 			return nil, err
@@ -156,6 +163,13 @@ func Take(tx *store.Tx, all []Arrived) ([]store.OrderResult, error) {
 			freshAt = append(freshAt, i)
 		case outcome.Changed:
 			changed.Source, changed.Seq = s.Source, e.Seq
+			if v := changed.Invoice; v != nil && v.Number == "" {
+				if v.Number, err = tx.NextInvoice(); err != nil {
+					return nil, err
+				}
+				changed.Changes = append(changed.Changes, order.Change{Field: "invoice", Is: v.Number})
+				res.Changes = changed.Changes
+			}
 			if err := tx.ChangeOrder(*changed, s.Now()); err != nil {
 				return nil, err
 			}
@@ -179,7 +193,7 @@ func Take(tx *store.Tx, all []Arrived) ([]store.OrderResult, error) {
 
 // hold puts an entry that is held on the list of what is.
 func (s *Session) hold(tx *store.Tx, e *Entry, res *store.OrderResult) error {
-	if !s.Real || s.Source.Load == 0 {
+	if !s.Real || s.Source.Load == 0 || s.Elsewhere {
 		return nil
 	}
 	h := api.HeldWork{Kind: api.HeldOrder, Load: s.Source.Load, Seq: res.Seq, OrderID: res.OrderID,
@@ -217,6 +231,7 @@ func known(tx *store.Tx, all []Arrived) (known, taken map[string]store.Known, er
 // finish fills in the result of an entry whose outcome is decided but for what
 // its findings do to it.
 func (s *Session) finish(e *Entry, res *store.OrderResult) {
+	e.Findings = append(e.Findings[:e.found:e.found], finding.Weigh(e.Findings[e.found:], s.Weighs)...)
 	switch {
 	case e.Waits:
 		res.Outcome = outcome.Held
@@ -269,6 +284,9 @@ func (s *Session) judge(tx *store.Tx, e *Entry, known, taken map[string]store.Kn
 			return nil, err
 		}
 		s.changes(changed, res)
+	case e.Replaces:
+		e.Add(finding.OrderUnknown, 0, "sender_number", e.Order.SenderNumber,
+			"It is to take the place of the %s order %s of %s, which is not stored.", e.Order.Kind, e.Order.SenderNumber, e.Order.Partner)
 	case e.Order.Number != "":
 		n := e.Order.Number
 		other, isTaken := taken[n]

@@ -2,12 +2,11 @@ package book
 
 import (
 	"cmp"
-	"crypto/sha256"
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
-	"koinos/core/check"
 	"koinos/core/finding"
 	"koinos/core/intent"
 	"koinos/core/order"
@@ -16,19 +15,13 @@ import (
 
 // notice carries out what somebody says of a stored order. It gives what the
 // order becomes, or nil where nothing changes or a finding says why not.
-func (s *Session) notice(tx *store.Tx, e *Entry, res *store.OrderResult) (*store.Changed, error) {
+func (s *Session) notice(tx *store.Tx, e *Entry, spoken *spokenOf, res *store.OrderResult) (*store.Changed, error) {
 	s.changes(nil, res)
 	if e.Refused() || e.Orphan {
 		return nil, nil
 	}
 	o := &e.Order
-	ids := []int64{e.Target}
-	if e.Target == 0 {
-		var err error
-		if ids, err = tx.OrderOf(o.Kind, o.Partner, o.Number, o.SenderNumber); err != nil {
-			return nil, err
-		}
-	}
+	ids := spoken.ids[e]
 	field, number := "sender_number", o.SenderNumber
 	if o.Number != "" && (o.SenderNumber == "" || o.Kind == order.Purchase) {
 		field, number = "number", o.Number
@@ -45,7 +38,7 @@ func (s *Session) notice(tx *store.Tx, e *Entry, res *store.OrderResult) (*store
 			number)
 		return nil, nil
 	}
-	stored, err := tx.OrderNow(ids[0])
+	stored, err := spoken.order(tx, ids[0])
 	if err != nil {
 		return nil, err
 	}
@@ -59,9 +52,17 @@ func (s *Session) notice(tx *store.Tx, e *Entry, res *store.OrderResult) (*store
 		e.Add(finding.OrderWithoutLines, 0, "", number, "The %s names no line.", e.Kind)
 		return nil, nil
 	}
-	n := &noticed{s: s, tx: tx, e: e, stored: stored, is: clone(&stored.Order), from: make([]int, len(stored.Lines))}
+	n := &noticed{s: s, tx: tx, e: e, in: clone(o), stored: stored, is: clone(&stored.Order),
+		from: make([]int, len(stored.Lines))}
 	n.c = &store.Changed{Was: &stored.Order, Is: n.is, Action: actions[e.Kind]}
 	if err := carry[e.Kind](n); err != nil || e.Refused() || n.same {
+		return nil, err
+	}
+	if said := n.in.Statement; n.is.OnHold != "" && (n.c.Movement != nil || n.c.Invoice != nil) && (said == nil || said.Reverses == "") {
+		e.Add(finding.OnHold, 0, "", stored.Order.Number, "The order %s is on hold: %s.", stored.Order.Number,
+			strings.TrimSuffix(n.is.OnHold, "."))
+	}
+	if err := order.KeepPrices(&stored.Order, n.is, n.repriced); err != nil {
 		return nil, err
 	}
 	if _, err := n.is.Compute(s.Rounding); err != nil {
@@ -86,22 +87,79 @@ func (s *Session) notice(tx *store.Tx, e *Entry, res *store.OrderResult) (*store
 	return n.c, nil
 }
 
+// spokenOf are the orders that the notices of one go speak of, read together.
+type spokenOf struct {
+	ids    map[*Entry][]int64
+	orders map[int64]*store.StoredOrder
+}
+
+// speak reads the orders that notices speak of.
+func speak(tx *store.Tx, all []Arrived) (*spokenOf, error) {
+	spoken := &spokenOf{ids: map[*Entry][]int64{}}
+	var entries []*Entry
+	var names []store.Spoken
+	var ids []int64
+	for i := range all {
+		e := all[i].Entry
+		switch o := &e.Order; {
+		case e.Kind == intent.Order || e.Refused() || e.Orphan:
+		case e.Target != 0:
+			spoken.ids[e] = []int64{e.Target}
+			ids = append(ids, e.Target)
+		default:
+			entries, names = append(entries, e), append(names, store.Spoken{Kind: o.Kind, Partner: o.Partner, Number: o.Number, Sender: o.SenderNumber})
+		}
+	}
+	if len(names) > 0 {
+		found, err := tx.OrdersOf(names)
+		if err != nil {
+			return nil, err
+		}
+		for i, e := range entries {
+			if spoken.ids[e] = found[i]; len(found[i]) == 1 {
+				ids = append(ids, found[i][0])
+			}
+		}
+	}
+	var err error
+	spoken.orders, err = tx.OrdersNow(ids)
+	return spoken, err
+}
+
+// order gives an order as it is now: what was read together holds for the first notice of it only.
+func (s *spokenOf) order(tx *store.Tx, id int64) (*store.StoredOrder, error) {
+	if o := s.orders[id]; o != nil {
+		delete(s.orders, id)
+		return o, nil
+	}
+	return tx.OrderNow(id)
+}
+
+// on is the day of what a notice says: today where a person or program says it of one order, and gives none.
+func (n *noticed) on(said order.Date) order.Date {
+	if said != "" || n.e.Target == 0 {
+		return said
+	}
+	return order.Date(n.s.Now().UTC().Format(time.DateOnly))
+}
+
 // speaksOfNoLine reports whether a notice means something that names no line.
 func (e *Entry) speaksOfNoLine() bool {
 	said := e.Order.Statement
 	return e.Kind == intent.Answer || e.Kind == intent.Withdrawal || e.Kind == intent.Change && e.Target != 0 ||
-		(e.Kind == intent.Shipment || e.Kind == intent.Receipt || e.Kind == intent.Invoice) && said != nil && (said.Quantities != "" || said.Reverses != "")
+		slices.Contains([]intent.Kind{intent.Shipment, intent.Receipt, intent.Return, intent.Invoice}, e.Kind) && said != nil && (said.Quantities != "" || said.Reverses != "")
 }
 
 // actions are what events call what a notice did, carry does it.
 var (
 	actions = map[intent.Kind]string{intent.Change: "changed", intent.Answer: "answered", intent.Shipment: "moved",
-		intent.Receipt: "moved", intent.Invoice: "invoiced", intent.Withdrawal: "withdrawn"}
+		intent.Receipt: "moved", intent.Return: "returned", intent.Invoice: "invoiced", intent.Withdrawal: "withdrawn"}
 	carry = map[intent.Kind]func(*noticed) error{
 		intent.Change: (*noticed).change, intent.Answer: (*noticed).answer, intent.Invoice: (*noticed).invoice,
 		intent.Withdrawal: (*noticed).withdraw,
 		intent.Shipment:   func(n *noticed) error { return n.move(order.Shipment) },
 		intent.Receipt:    func(n *noticed) error { return n.move(order.Receipt) },
+		intent.Return:     func(n *noticed) error { return n.move(order.Return) },
 	}
 )
 
@@ -110,6 +168,7 @@ type noticed struct {
 	s       *Session
 	tx      *store.Tx
 	e       *Entry
+	in      *order.Order // what it says; it may be filled in, which the entry's own order is not
 	stored  *store.StoredOrder
 	is      *order.Order
 	from    []int // for each line of is, the line of the notice that speaks of it; 0 is none
@@ -133,7 +192,7 @@ func clone(o *order.Order) *order.Order {
 // the sender's id of it, or by the goods where one line has them. Nil is none; a
 // finding says so. With others the goods may be other ones than the order's.
 func (n *noticed) lineOf(i int, others bool) *order.Line {
-	l := &n.e.Order.Lines[i]
+	l := &n.in.Lines[i]
 	at := n.find(l)
 	if at < 0 {
 		n.e.Add(finding.LineUnknown, i+1, keyOf(l), named(l), "The order %s has no line %s, or not only one.",
@@ -149,6 +208,44 @@ func (n *noticed) lineOf(i int, others bool) *order.Line {
 		n.from[at] = i + 1
 	}
 	return &n.is.Lines[at]
+}
+
+// beside notes a change of a line that is none of its fields.
+func (n *noticed) beside(line *order.Line, field, was, is string) {
+	if was != is {
+		n.besides = append(n.besides, order.Change{Line: n.is.Position(line.ID), LineID: line.ID, Field: field, Was: was, Is: is})
+	}
+}
+
+// inUnit brings the quantity of a line of the notice into the unit of the order's line, with the price that is said for
+// it: by the item's pack sizes, exactly or not at all. The detail keeps how it was said; false is that a finding says
+// that nobody knows how many there are.
+func (n *noticed) inUnit(i int, line *order.Line) (d order.LineDetail, ok bool) {
+	l := &n.in.Lines[i]
+	if l.Unit == "" || line.Unit == "" || l.Unit == line.Unit {
+		return d, true
+	}
+	item := cmp.Or(line.Item, l.Item)
+	q, ok := n.s.Lists.InUnit(item, orZero(l.Quantity), l.Unit, line.Unit)
+	one, exact := n.s.Lists.InUnit(item, order.NumberOf(1), l.Unit, line.Unit)
+	if !ok || !l.UnitPrice.IsZero() && !exact {
+		n.e.Add(finding.LineDiffers, i+1, "unit", l.Unit, "Line %s is ordered in %s; how many of these %s %s are is not known.",
+			line.Number, line.Unit, orZero(l.Quantity), l.Unit).Hint = fmt.Sprintf("A column \"per %s\" of the list items says "+
+			"how many of an item's own unit one %s holds. Nothing was changed.", l.Unit, l.Unit)
+		return d, false
+	}
+	if !l.UnitPrice.IsZero() { // a price for one of theirs is one for so many of ours
+		basis, err := one.Mul(cmp.Or(l.PriceBasis, order.NumberOf(1)))
+		if err != nil {
+			return d, false
+		}
+		l.PriceBasis = basis
+	}
+	if !l.Quantity.IsZero() {
+		d.Told, d.ToldUnit, l.Quantity = l.Quantity, l.Unit, q
+	}
+	l.Unit = line.Unit
+	return d, true
 }
 
 func (n *noticed) find(l *order.Line) int {
@@ -250,208 +347,3 @@ func named(l *order.Line) string {
 	}
 	return itemOf(l)
 }
-
-// changeActs says what becomes of a line: the words, and the codes of X12 element 670.
-var changeActs = map[string]string{
-	"": "change", "CHANGE": "change", "CA": "change", "CB": "change", "CC": "change", "CE": "change", "CT": "change",
-	"MU": "change", "PC": "change", "PQ": "change", "PR": "change",
-	"QD": "change", "QI": "change", "RA": "change", "RQ": "change", "RS": "change", "RZ": "change",
-	"ADD": "add", "AI": "add", "DELETE": "delete", "DI": "delete", "NC": "nothing",
-}
-
-// change brings a change that was asked for into the order.
-func (n *noticed) change() error {
-	in := &n.e.Order
-	for i := range in.Lines {
-		l := &in.Lines[i]
-		code := ""
-		if l.Statement != nil {
-			code = l.Statement.Code
-		}
-		act, known := changeActs[strings.ToUpper(strings.TrimSpace(code))]
-		switch {
-		case !known:
-			n.e.Add(finding.UnknownChoice, i+1, "change", code, "%q does not say what is to become of the line.",
-				code).Hint = "It may be add, delete, change, or a code of X12 element 670 that says one of these."
-		case act == "add":
-			n.add(i)
-		case act == "delete":
-			n.remove(i)
-		case act == "change":
-			n.alter(i)
-		}
-	}
-	if in.Currency != "" && n.stored.Currency != "" && in.Currency != n.stored.Currency {
-		n.e.Add(finding.CurrencyDiffers, 0, "currency", in.Currency, "The change is in %s, but the order is in %s.",
-			in.Currency, n.stored.Currency)
-	}
-	but := []string{"number", "sender_number", "partner", "currency", "total", "tax_amount", "stage"}
-	if n.e.Target == 0 { // a document says of which day the order is that it means
-		but = append(but, "ordered_on")
-	}
-	n.is.Say(nil, in, 0, but...)
-	n.clear(0, nil)
-	n.stage()
-	for _, p := range in.Parties {
-		n.is.SayParty(p)
-	}
-	return nil
-}
-
-// stage brings the order to another stage, as long as nothing has moved.
-func (n *noticed) stage() {
-	to := n.e.Order.Stage
-	if to == "" || to == n.is.Stage || to == order.Open && n.is.Stage == "" {
-		return
-	}
-	if n.stored.Status == order.Cancelled {
-		n.e.Add(finding.UpdateConflict, 0, "stage", string(to), "The order %s is to be %s, but it is cancelled.",
-			n.stored.Order.Number, to)
-		return
-	}
-	for i := range n.stored.Lines {
-		if l := &n.stored.Lines[i]; l.Shipped.Sign() != 0 || l.Received.Sign() != 0 {
-			n.e.Add(finding.UpdateConflict, 0, "stage", string(to), "The order %s is to be %s, but goods of it have moved.",
-				n.stored.Order.Number, to)
-			return
-		}
-	}
-	was := n.is.Stage
-	if n.is.Stage = to; to == order.Open {
-		n.is.Stage = ""
-	}
-	n.besides = append(n.besides, order.Change{Field: "stage", Was: string(cmp.Or(was, order.Open)), Is: string(to)})
-}
-
-// clear makes blank what the notice makes so in a line of it; 0 is its header.
-func (n *noticed) clear(from int, l *order.Line) {
-	for i := range n.e.Clears {
-		if c := &n.e.Clears[i]; c.Line == from {
-			n.is.Clear(&c.Field, l)
-		}
-	}
-}
-
-// posted are fields of lines that no change sets: goods move by notices of their own.
-var posted = []string{"shipped", "received", "cancelled", "backordered"}
-
-func (n *noticed) add(i int) {
-	l := n.e.Order.Lines[i]
-	l.ID, l.Statement = 0, nil
-	for k := range n.is.Lines {
-		was := &n.is.Lines[k]
-		if l.Number == "" || !sameNumber(was.Number, l.Number) {
-			continue
-		}
-		if other, _ := differentItem(was, &l); other == "" && was.Quantity.Cmp(l.Quantity) == 0 {
-			return // it was added before
-		}
-		n.e.Add(finding.LineDiffers, i+1, "number", l.Number, "The order %s has a line %s already: %s.",
-			n.stored.Order.Number, l.Number, itemOf(was))
-		return
-	}
-	if l.Quantity.Sign() <= 0 {
-		n.e.Add(finding.QuantityNegative, i+1, "quantity", l.Quantity.String(),
-			"A line that is added needs a quantity above zero.")
-		return
-	}
-	n.is.Lines = append(n.is.Lines, l)
-	n.from = append(n.from, i+1)
-}
-
-// remove takes a line out of the order: what has not moved of it is cancelled.
-func (n *noticed) remove(i int) {
-	l := n.lineOf(i, false)
-	if l == nil {
-		return
-	}
-	n.close(l, i+1, "deleted")
-}
-
-// close cancels what is open of a line, and says what is not; from is the line of the
-// notice that asks for it, 0 is its header.
-func (n *noticed) close(l *order.Line, from int, to string) {
-	moved := gone(l)
-	left, err := l.Quantity.Sub(moved)
-	if err != nil || left.Sign() < 0 { // more has moved than was ordered
-		left = order.Number{}
-	}
-	if moved.Sign() > 0 {
-		n.e.Add(finding.NoticeDiffers, from, "quantity", l.Quantity.String(),
-			"Line %s is to be %s, but %s of it have moved; the rest is cancelled.", l.Number, to, moved)
-	}
-	l.Cancelled = left
-}
-
-// withdraw cancels what is open of the whole order.
-func (n *noticed) withdraw() error {
-	for i := range n.is.Lines {
-		n.close(&n.is.Lines[i], 0, "withdrawn")
-	}
-	n.c.Fingerprint = make([]byte, sha256.Size) // when it comes again as it was, it is another one than this
-	return nil
-}
-
-// alter gives a line another quantity, price or date.
-func (n *noticed) alter(i int) {
-	l := n.lineOf(i, false)
-	if l == nil {
-		return
-	}
-	in := &n.e.Order.Lines[i]
-	moved := gone(l)
-	switch {
-	case in.Quantity.IsZero():
-	case in.Quantity.Sign() <= 0:
-		n.e.Add(finding.QuantityNegative, i+1, "quantity", in.Quantity.String(),
-			"The quantity is to be %s; a line is taken out with a deletion.", in.Quantity)
-	case in.Quantity.Cmp(moved) < 0:
-		n.e.Add(finding.UpdateConflict, i+1, "quantity", in.Quantity.String(),
-			"Line %s is to be %s, but %s of it have moved.", l.Number, in.Quantity, moved)
-	case in.Unit != "" && l.Unit != "" && in.Unit != l.Unit:
-		n.e.Add(finding.LineDiffers, i+1, "unit", in.Unit, "Line %s is ordered in %s, but the change speaks of %s.",
-			l.Number, l.Unit, in.Unit)
-	default:
-		l.Quantity, l.Cancelled = in.Quantity, order.Number{}
-	}
-	for _, name := range posted {
-		if f, _ := order.Lookup(order.Lines, name); f.Value(&n.e.Order, in) != "" {
-			n.e.Add(finding.NoticeDiffers, i+1, name, f.Value(&n.e.Order, in),
-				"A change does not set %s of a line; it stays as it is.", name)
-		}
-	}
-	n.is.Say(l, &n.e.Order, i+1, append([]string{"number", "sender_line", "quantity", "amount"}, posted...)...)
-	n.clear(i+1, l)
-}
-
-// check looks at the order as it would be: what the change touches must keep
-// every rule that an order keeps when it arrives.
-func (n *noticed) check() {
-	c := &changed{n.e.Intent, n.from}
-	check.Order(n.is, c, check.Terms{Rounding: n.s.Rounding})
-	check.Lists(n.is, c, n.s.Lists)
-}
-
-// changed notes what is found about an order at the lines of the notice that
-// changed it; what the notice did not touch was judged when it came.
-type changed struct {
-	*intent.Intent
-	from []int
-}
-
-func (c *changed) Add(code finding.Code, line int, field, value, format string, args ...any) *finding.Finding {
-	if line > 0 {
-		if line > len(c.from) || c.from[line-1] == 0 {
-			return &finding.Finding{}
-		}
-		line = c.from[line-1]
-	}
-	return c.Intent.Add(code, line, field, value, format, args...)
-}
-
-func (c *changed) Has(line int, field string) bool {
-	return line > 0 && (line > len(c.from) || c.from[line-1] == 0) || line > 0 && c.Intent.Has(c.from[line-1], field) ||
-		line == 0 && c.Intent.Has(0, field)
-}
-
-func (c *changed) Stated() []intent.Stated { return nil }

@@ -252,14 +252,13 @@ was not invoiced. What breaks the partner's rules is held with the reasons.`,
 	send.Flags().StringVar(&want.From, "from", "", "850: ordered on this day or later")
 	send.Flags().StringVar(&want.To, "to", "", "850: ordered on this day or earlier")
 	send.Flags().BoolVar(&want.Try, "try", false, "only show what would go out, and what keeps it from going")
-	c.AddCommand(list, show, receive, send)
+	c.AddCommand(list, show, receive, send, a.replay())
 	for _, one := range []struct {
 		use, short string
 		do         func(*client.Client, context.Context, int64) (api.Interchange, error)
 	}{
 		{"resend", "Send an interchange of ours once more: the same bytes, the same control number",
 			(*client.Client).Resend},
-		{"replay", "Do once more what an interchange asks for, after the cause was mended", (*client.Client).Replay},
 		{"let-in", "Let in an interchange whose control number came before with other content", (*client.Client).LetIn},
 		{"refuse", "Refuse an interchange whose control number came before with other content, and tell its sender",
 			(*client.Client).Refuse},
@@ -277,6 +276,25 @@ was not invoiced. What breaks the partner's rules is held with the reasons.`,
 				return a.became([]api.Interchange{i})
 			}})
 	}
+	return c
+}
+
+func (a *app) replay() *cobra.Command {
+	var accept []string
+	c := &cobra.Command{Use: "replay ID", Short: "Do once more what an interchange asks for, after the cause was mended or accepted",
+		Example: "  koinos exchange replay 41\n  koinos exchange replay 41 --accept price_differs,invoice_differs", Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			id, err := interchangeID(args[0])
+			if err != nil {
+				return err
+			}
+			i, err := a.client().Replay(c.Context(), id, accept...)
+			if err != nil {
+				return err
+			}
+			return a.became([]api.Interchange{i})
+		}}
+	c.Flags().StringSliceVar(&accept, "accept", nil, "code of a warning that does not hold it; repeatable")
 	return c
 }
 

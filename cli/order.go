@@ -22,6 +22,7 @@ func (a *app) order() *cobra.Command {
 	filters := map[string]*string{}
 	var loadID int64
 	var limit int
+	var late bool
 	ls := &cobra.Command{
 		Use: "list", Short: "List orders, newest first", Args: cobra.NoArgs,
 		Example: "  koinos order list --kind purchase --partner EBBING\n  koinos order list --load 4 --limit 50\n  " +
@@ -32,6 +33,9 @@ func (a *app) order() *cobra.Command {
 				if *v != "" {
 					q.Set(name, *v)
 				}
+			}
+			if late {
+				q.Set("overdue", "true")
 			}
 			if loadID > 0 {
 				q.Set("load", strconv.FormatInt(loadID, 10))
@@ -64,6 +68,7 @@ func (a *app) order() *cobra.Command {
 	}
 	offers(ls, "kind", order.Kinds...)
 	offers(ls, "status", "draft", "open", "confirmed", "partial", "complete", "cancelled")
+	ls.Flags().BoolVar(&late, "overdue", false, "only orders whose day of delivery is past and of which nothing has moved")
 	ls.Flags().Int64Var(&loadID, "load", 0, "only orders that this load stored")
 	ls.Flags().IntVar(&limit, "limit", 20, "how many")
 	show := &cobra.Command{
@@ -155,8 +160,14 @@ func (a *app) printOrder(o *api.StoredOrder) {
 				more += f + " " + v + "  "
 			}
 		}
-		if !l.Invoiced.IsZero() {
-			more += "invoiced " + l.Invoiced.Plain()
+		if l.Returned.Sign() != 0 {
+			more += "returned " + l.Returned.Plain() + "  "
+		}
+		if l.Invoiced.Sign() != 0 {
+			more += "invoiced " + l.Invoiced.Plain() + "  "
+		}
+		for _, p := range l.Earlier {
+			more += p.Quantity.Plain() + " at " + p.UnitPrice.String() + "  "
 		}
 		discount := ""
 		if !l.DiscountPercent.IsZero() {
@@ -212,6 +223,18 @@ func broughtBy(o *origin.Origin) string {
 	return ""
 }
 
+// prefixed is a text behind a word; "" where there is none.
+func prefixed(word, text string) string {
+	if text == "" {
+		return ""
+	}
+	return word + text
+}
+
+func weight(m *order.Movement) string {
+	return strings.TrimSpace(m.Weight.Plain() + " " + m.WeightIn)
+}
+
 // printMoves shows what was shipped, received, answered and invoiced.
 func (a *app) printMoves(o *api.StoredOrder) {
 	number := map[int]string{}
@@ -219,30 +242,54 @@ func (a *app) printMoves(o *api.StoredOrder) {
 		number[l.ID] = l.Number
 	}
 	var rows [][]string
-	for _, m := range o.Movements {
-		back := ""
-		if m.Reverses != "" {
-			back = "takes back " + m.Reverses
+	// add adds a row of a line; what is said of the whole stands in the first.
+	add := func(what, num string, on order.Date, first bool, line int, quantity order.Number, amount string, more ...string) {
+		if !first {
+			what, num, on = "", "", ""
 		}
-		for _, l := range m.Lines {
-			rows = append(rows, []string{string(m.Kind), m.Number, string(m.On), number[l.Line], l.Quantity.String(),
-				back})
+		more = slices.DeleteFunc(more, func(m string) bool { return m == "" })
+		rows = append(rows, []string{what, num, string(on), number[line], quantity.Plain(), amount, strings.Join(more, ", ")})
+	}
+	for _, m := range o.Movements {
+		for i, l := range m.Lines {
+			var more []string
+			if i == 0 {
+				more = append(more, prefixed("takes back ", m.Reverses), m.Carrier, m.Tracking, weight(&m), m.Notes)
+			}
+			if l.Told.Sign() != 0 {
+				more = append(more, l.Told.Plain()+" "+l.ToldUnit)
+			}
+			add(string(m.Kind), m.Number, m.On, i == 0, l.Line, l.Quantity, "", append(more, prefixed("lot ", l.Lot),
+				prefixed("package ", l.Package), prefixed("in ", l.PackageIn))...)
 		}
 	}
 	for _, s := range o.Answers {
-		for _, l := range s.Lines {
-			rows = append(rows, []string{"answer", s.Code, string(s.On), number[l.Line], l.Quantity.String(),
-				strings.TrimSpace(l.Code + " " + string(l.DueOn))})
+		for i, l := range s.Lines {
+			price := prefixed("at ", l.UnitPrice.String())
+			add("answer", s.Code, s.On, i == 0, l.Line, l.Quantity, "", l.Code, string(l.DueOn), price, l.Reason)
 		}
 	}
 	for _, v := range o.Invoices {
-		for _, l := range v.Lines {
-			rows = append(rows, []string{"invoice", v.Number, string(v.On), number[l.Line], l.Quantity.String(),
-				l.Amount.String()})
+		what := "invoice"
+		if v.Reverses != "" {
+			what = "credit note"
+		}
+		for i, l := range v.Lines {
+			var more []string
+			if i == 0 {
+				more = append(more, prefixed("against ", v.Reverses), v.Reason)
+				if total := cmp.Or(v.Total, v.Stated); !total.IsZero() {
+					more = append(more, strings.TrimSpace("total "+total.String()+" "+v.Currency))
+				}
+				for _, c := range v.Charges {
+					more = append(more, c.Code+" "+c.Amount.String())
+				}
+			}
+			add(what, v.Number, v.On, i == 0, l.Line, l.Quantity, l.Amount.String(), append(more, prefixed("at ", l.UnitPrice.String()))...)
 		}
 	}
 	if rows != nil {
-		report.Table(a.out, []string{"what", "number", "on", ">line", ">quantity", ""}, rows)
+		report.Table(a.out, []string{"what", "number", "on", ">line", ">quantity", ">amount", "more"}, rows)
 		fmt.Fprintln(a.out)
 	}
 }

@@ -4,10 +4,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"net/url"
 	"slices"
 	"strconv"
 	"strings"
+	"unicode"
 
 	"github.com/spf13/cobra"
 
@@ -23,6 +25,7 @@ type act struct {
 	what string // the last part of the call's path
 	told client.Told
 	of   map[string]*string // filters: of which orders, besides those that are named
+	late bool               // of those the overdue ones
 }
 
 // flags adds the flags that every act has; with many it may be said of all orders of a filter.
@@ -42,6 +45,7 @@ func (t *act) filters(c *cobra.Command) {
 		"text": "all orders whose number or partner begins so", "load": "all orders that this load stored"} {
 		t.of[name] = c.Flags().String(name, "", about)
 	}
+	c.Flags().BoolVar(&t.late, "overdue", false, "only orders whose day of delivery is past and of which nothing has moved")
 }
 
 // orders are those that are named, and those of the filter.
@@ -61,6 +65,9 @@ func (t *act) orders(ctx context.Context, names []string) (all []api.OrderSummar
 		if *v != "" {
 			q.Set(name, *v)
 		}
+	}
+	if t.late {
+		q.Set("overdue", "true")
 	}
 	if len(q) == 0 {
 		if len(all) == 0 {
@@ -170,23 +177,73 @@ func lineQuantities(args []string) (names []string, lines []map[string]string, e
 		case !is:
 			names = append(names, a)
 		case line == "" || quantity == "":
-			return nil, nil, usage{fmt.Errorf("%q is no LINE=QUANTITY, such as 3=5", a)}
+			return nil, nil, usage{fmt.Errorf("%q is no LINE=QUANTITY, such as 3=5 or 3=2BX", a)}
 		default:
-			lines = append(lines, map[string]string{"number": line, "quantity": quantity})
+			digits := strings.TrimRightFunc(quantity, func(r rune) bool { return r != '.' && !unicode.IsDigit(r) })
+			l := map[string]string{"number": line, "quantity": digits}
+			if unit := strings.TrimSpace(quantity[len(digits):]); unit != "" {
+				l["unit"] = strings.ToUpper(unit)
+			}
+			lines = append(lines, l)
 		}
 	}
 	return names, lines, nil
 }
 
-// moves makes the commands that say that goods moved or were billed.
-func (a *app) moves(use, what, number, on, short, long, example string) *cobra.Command {
-	t := &act{app: a, what: what}
+// posting is a command that says that goods moved or were billed.
+type posting struct {
+	use, what, number, on string // the command, the last part of the call's path, and the fields of its number and day
+	short, long, example  string
+	fields                map[string]string // further fields by the names of their flags, which are theirs, with what they are
+}
+
+// ofGoods are the flags of commands that say that goods moved.
+var ofGoods = map[string]string{"carrier": "who carries the goods", "tracking": "the carrier's number",
+	"packages": "how many packages", "weight": "gross weight of all of it", "weight_unit": "unit of the weight, such as KGM",
+	"notes": "a remark", "reverses": "number of the one that this takes back, whole where no line is named"}
+
+var postings = []posting{
+	{"ship", "shipments", "shipment", "shipped_on", "Say what was shipped of orders",
+		"Ship posts a shipment against lines of an order.",
+		"  koinos order ship SO-000331 1=5 2=3 --number LS-771 --carrier Tern\n" +
+			"  koinos order ship SO-000331 SO-000332 --open\n  koinos order ship SO-000331 1=2BX\n" +
+			"  koinos order ship SO-000331 1=1 --reverses LS-771", ofGoods},
+	{"receive", "receipts", "receipt", "received_on", "Say what was received of purchase orders",
+		"Receive posts a receipt against lines of an order.",
+		"  koinos order receive PO-000004 1=20 --number GR-118\n  koinos order receive PO-000004 --open", ofGoods},
+	{"return", "returns", "return", "returned_on", "Say what a customer sent back, or what went back to a supplier",
+		"Return posts goods that came back. It opens nothing again: what was shipped by mistake is taken back with\n" +
+			"\"koinos order ship ORDER --reverses NUMBER\". What was returned is not billed any more; what is billed already is given\n" +
+			"back with \"koinos order bill ORDER --reverses INVOICE\".",
+		"  koinos order return SO-000331 1=2 --number RT-12 --reason \"wrong colour\"", withField(ofGoods, "reason", "why, in words")},
+	{"bill", "invoices", "invoice", "invoiced_on", "Invoice what has moved of orders, or give an invoice back",
+		"Bill keeps an invoice for lines of an order, at the order's prices. With --open it bills what has moved and is not\n" +
+			"billed yet. An invoice to a customer gets the next number of the series where none is given. With --reverses it is a\n" +
+			"credit note: it gives back that invoice, or the lines that are named.",
+		"  koinos order bill SO-000331 --open\n  koinos order bill PO-000004 1=20 --number 88-17\n" +
+			"  koinos order bill SO-000331 1=2 --reverses IN-000017",
+		map[string]string{"charges_billed": "when the order's charges are billed: first (with the first invoice, the usual), share (by " +
+			"share of the goods), last or none",
+			"reverses": "number of the invoice that this credit note takes back, whole where no line is named",
+			"reason":   "why, in words"}},
+}
+
+func withField(fields map[string]string, name, about string) map[string]string {
+	more := maps.Clone(fields)
+	more[name] = about
+	return more
+}
+
+// post makes a command that says that goods moved or were billed.
+func (a *app) post(p *posting) *cobra.Command {
+	t := &act{app: a, what: p.what}
 	fields := map[string]*string{}
 	var open, rest bool
 	c := &cobra.Command{
-		Use: use + " ORDER… [LINE=QUANTITY…]", Short: short, Example: example, Args: cobra.MinimumNArgs(0),
-		Long: long + "\n\nA line is named by its number in the order, or nothing but --open is said: then all that is open. " +
-			"More than was\nordered is held until it is accepted with --accept notice_differs.",
+		Use: p.use + " ORDER… [LINE=QUANTITY…]", Short: p.short, Example: p.example, Args: cobra.MinimumNArgs(0),
+		Long: p.long + "\n\nA line is named by its number in the order; a quantity may be in another unit than the line's (1=2BX) where the list\n" +
+			"items says how many of the item's own unit that holds. Without lines, say --open: all that is open.\n" +
+			"What a document would only be warned of is held until --accept names the warning's code.",
 		RunE: func(c *cobra.Command, args []string) error {
 			names, lines, err := lineQuantities(args)
 			if err != nil {
@@ -222,32 +279,59 @@ func (a *app) moves(use, what, number, on, short, long, example string) *cobra.C
 	t.flags(c, true)
 	f := c.Flags()
 	f.BoolVar(&open, "open", false, "all that is open")
-	fields[number] = f.String("number", "", "its number; the same number again changes nothing. Left out, the order's with its revision")
-	fields[on] = f.String("on", "", "its day, yyyy-mm-dd")
-	if what != "invoices" {
+	fields[p.number] = f.String("number", "", "its number; the same number again changes nothing. Left out, it gets one")
+	fields[p.on] = f.String("on", "", "its day, yyyy-mm-dd")
+	if p.what == "shipments" || p.what == "receipts" {
 		f.BoolVar(&rest, "rest-cancelled", false, "that was all: what is left of these lines is not wanted any more")
-		fields["carrier"] = f.String("carrier", "", "who carries the goods")
-		fields["tracking"] = f.String("tracking", "", "the carrier's number")
-		fields["reverses"] = f.String("reverses", "", "number of the one that this takes back, whole where no line is named")
+	}
+	for name, about := range p.fields {
+		fields[name] = f.String(strings.ReplaceAll(name, "_", "-"), "", about)
 	}
 	return c
 }
 
-func (a *app) orderActs() []*cobra.Command {
-	return []*cobra.Command{
-		a.moves("ship", "shipments", "shipment", "shipped_on", "Say what was shipped of orders",
-			"Ship posts a shipment against lines of an order.",
-			"  koinos order ship SO-000331 1=5 2=3 --number LS-771 --carrier Tern\n"+
-				"  koinos order ship SO-000331 SO-000332 --open\n  koinos order ship SO-000331 1=1 --reverses LS-771"),
-		a.moves("receive", "receipts", "receipt", "received_on", "Say what was received of purchase orders",
-			"Receive posts a receipt against lines of an order.",
-			"  koinos order receive PO-000004 1=20 --number GR-118\n  koinos order receive PO-000004 --open"),
-		a.moves("bill", "invoices", "invoice", "invoiced_on", "Say what was invoiced of orders",
-			"Bill keeps an invoice for lines of an order. With --open it bills what has moved and is not billed yet, at the\n"+
-				"order's prices.",
-			"  koinos order bill SO-000331 --open --number IN-2041\n  koinos order bill PO-000004 1=20 --number 88-17"),
-		a.confirm(), a.changeOrder(), a.cancelOrder(),
+func (a *app) orderActs() (all []*cobra.Command) {
+	for i := range postings {
+		all = append(all, a.post(&postings[i]))
 	}
+	return append(all, a.confirm(), a.changeOrder(), a.cancelOrder(), a.holdOrder(true), a.holdOrder(false))
+}
+
+// holdOrder makes the commands that put orders on hold and release them.
+func (a *app) holdOrder(on bool) *cobra.Command {
+	t := &act{app: a, what: "changes"}
+	var reason string
+	c := &cobra.Command{
+		Use: "hold ORDER… --reason TEXT", Short: "Put orders on hold: nothing of them should move or be billed",
+		Long: "Hold keeps shipments, receipts and invoices of an order from being posted by people and programs until it is released,\n" +
+			"unless they accept on_hold. Documents are warned. A purchase order on hold is not sent to its supplier.",
+		Example: "  koinos order hold SO-000331 --reason \"credit limit\"\n  koinos order hold --partner PELLOW --status open --reason recall",
+	}
+	if !on {
+		c = &cobra.Command{
+			Use: "release ORDER…", Short: "Release orders that are on hold",
+			Example: "  koinos order release SO-000331\n  koinos order release --partner PELLOW --reason \"paid\"",
+		}
+	}
+	c.RunE = func(c *cobra.Command, args []string) error {
+		header := map[string]string{"on_hold": ""}
+		switch {
+		case on && strings.TrimSpace(reason) == "":
+			return usage{errors.New("say why with --reason")}
+		case on:
+			header["on_hold"] = reason
+		default:
+			header = withReason(header, reason)
+		}
+		orders, err := t.orders(c.Context(), args)
+		if err != nil {
+			return err
+		}
+		return t.say(c.Context(), orders, api.Notice{Header: header})
+	}
+	t.flags(c, true)
+	c.Flags().StringVar(&reason, "reason", "", "why, in words")
+	return c
 }
 
 func (a *app) confirm() *cobra.Command {
@@ -284,9 +368,11 @@ func (a *app) changeOrder() *cobra.Command {
 	c := &cobra.Command{
 		Use: "change ORDER FIELD=VALUE…", Short: "Change fields of an order's header, or of a line of it",
 		Long: "Change sets fields by the names that mappings use. With --line they are those of that line; with --add they make\n" +
-			"a new one. Every change is a revision with who, why, and what was.",
+			"a new one. Every change is a revision with who, why, and what was. A new price counts for what is open; what has\n" +
+			"moved or was invoiced keeps its price unless price_for=all is said.",
 		Example: "  koinos order change SO-000331 requested_delivery_on=2026-04-01 --reason \"they asked on the phone\"\n" +
 			"  koinos order change SO-000331 --line 3 quantity=5 unit_price=4.20\n" +
+			"  koinos order change SO-000331 --line 3 unit_price=4.20 price_for=all\n" +
 			"  koinos order change SO-000331 --add item=00417 quantity=2 unit=EA unit_price=9.50",
 		Args: cobra.MinimumNArgs(2),
 		RunE: func(c *cobra.Command, args []string) error {

@@ -1,10 +1,14 @@
 package cli
 
 import (
+	"bufio"
+	"context"
+	"errors"
 	"fmt"
 	"io"
 	"maps"
 	"net/url"
+	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -12,96 +16,257 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"koinos/api"
+	"koinos/core/intent"
 	"koinos/core/listing"
 	"koinos/core/report"
 	"koinos/folder"
 )
 
+// exporting is an export of orders as it was asked for.
+type exporting struct {
+	*act
+	to, format, layout, from, until string
+	columns                         []string
+	open                            bool
+	fill, mapping                   string // what the table is filled in for, and where the mapping goes that takes it in
+	numbers                         string // file of numbers
+	save, saved                     string
+	fresh                           bool
+}
+
 // exportOrders writes orders as a table, without a mapping.
 func (a *app) exportOrders() *cobra.Command {
-	t := &act{app: a}
-	var to, format, layout, from, until string
-	var columns []string
-	var open bool
+	x := &exporting{act: &act{app: a}}
 	c := &cobra.Command{
 		Use: "export [NUMBER…] --to FILE", Short: "Write orders as a table of columns that you choose",
 		Long: "Export needs no mapping. Columns are the names of fields, those of lines behind \"lines.\"; also id, kind, status,\n" +
-			"revision, lines, goods, tax, total, lines.id, lines.amount, lines.moved, lines.open and lines.invoiced. Left out, they\nare:\n\n  " +
-			wrapped(listing.Usual[listing.EveryLine], 100) + "\n\nIt is written as it is read, however many orders there are; the newest come first.",
+			"revision, lines, goods, tax, total, lines.id, lines.amount, lines.moved, lines.open, lines.returned and lines.invoiced.\n" +
+			"Left out, they are:\n\n  " + wrapped(listing.Usual[listing.EveryLine], 100) + "\n\n" +
+			"It is written as it is read, however many orders there are; the newest come first.\n\n" +
+			"With --for the table can be filled in and loaded: \"--for shipment\" adds a column for what is shipped now, \"--for change\"\n" +
+			"is loaded again after cells were changed. --with-mapping writes the mapping that takes it in.\n\n" +
+			"--save NAME keeps the choice of orders, columns and layout; --saved NAME uses it, and with --new writes only the orders that\n" +
+			"are new or have changed since the last time.",
 		Example: "  koinos order export --partner PELLOW --open --to open-lines.xlsx\n" +
 			"  koinos order export --layout order --status open --to - --columns number,sender_number,total\n" +
-			"  koinos order export SO-000012 SO-000013 --to two.csv",
-		RunE: func(c *cobra.Command, args []string) error {
-			if to == "" {
-				return usage{fmt.Errorf("say where with --to FILE, or --to - for here")}
-			}
-			if format == "" {
-				if format = strings.ToLower(strings.TrimPrefix(filepath.Ext(to), ".")); to == "-" {
-					format = "csv"
-				}
-			}
-			if report.Tables[format].Begin == nil {
-				return usage{fmt.Errorf("%q is no form of a table: name the file .csv, .tsv, .xlsx, .json or .ndjson, or say --format", format)}
-			}
-			if _, err := listing.New(listing.Choice{Columns: columns, Layout: listing.Layout(layout), Open: open}); err != nil {
-				return usage{err}
-			}
-			q := url.Values{"format": {format}, "layout": {layout}, "open": {strconv.FormatBool(open)}}
-			if len(columns) > 0 {
-				q.Set("column", strings.Join(columns, ","))
-			}
-			for name, v := range map[string]string{"from": from, "to": until} {
-				if v != "" {
-					q.Set(name, v)
-				}
-			}
-			for name, v := range t.of {
-				if *v != "" {
-					q.Set(name, *v)
-				}
-			}
-			if len(args) > 0 {
-				for name, v := range t.of {
-					if *v != "" {
-						return usage{fmt.Errorf("name orders, or say which with --%s, not both", name)}
-					}
-				}
-				orders, err := t.orders(c.Context(), args)
-				if err != nil {
-					return err
-				}
-				var ids []string
-				for _, o := range orders {
-					ids = append(ids, strconv.FormatInt(o.ID, 10))
-				}
-				q.Set("order", strings.Join(ids, ","))
-			}
-			write := func(w io.Writer) error { return a.client().ExportOrders(c.Context(), q, w) }
-			if to == "-" {
-				return write(a.out)
-			}
-			if err := folder.Usual.Write(to, write); err != nil {
-				return err
-			}
-			if done, err := a.json(written{File: to}); done {
-				return err
-			}
-			fmt.Fprintf(a.err, "%s is written.\n", to)
-			return nil
-		},
+			"  koinos order export --numbers-from numbers.txt --to chosen.csv\n" +
+			"  koinos order export --partner PELLOW --open --for shipment --to today.xlsx --with-mapping today.yaml\n" +
+			"  koinos order export --partner PELLOW --save pellow --to pellow.csv\n" +
+			"  koinos order export --saved pellow --new --to pellow-new.csv",
+		RunE: func(c *cobra.Command, args []string) error { return x.run(c.Context(), args) },
 	}
-	t.filters(c)
+	x.filters(c)
 	f := c.Flags()
-	f.StringVar(&to, "to", "", "file to write, - for here")
-	f.StringVar(&format, "format", "", "csv, tsv, xlsx, json or ndjson; left out, what the file's name says")
-	f.StringSliceVar(&columns, "columns", nil, "names of fields, with commas between")
-	f.StringVar(&layout, "layout", string(listing.EveryLine), "every: a line a row, with the facts of its order; first: these on the first line only; order: an order a row")
-	f.BoolVar(&open, "open", false, "only lines of which something is to move still")
-	f.StringVar(&from, "ordered-from", "", "ordered on this day or later, yyyy-mm-dd")
-	f.StringVar(&until, "ordered-to", "", "ordered on this day or earlier, yyyy-mm-dd")
+	f.StringVar(&x.to, "to", "", "file to write, - for here")
+	f.StringVar(&x.format, "format", "", "csv, tsv, xlsx, ods, json or ndjson; left out, what the file's name says")
+	f.StringSliceVar(&x.columns, "columns", nil, "names of fields, with commas between")
+	f.StringVar(&x.layout, "layout", string(listing.EveryLine), "every: a line a row, with the facts of its order; first: these on the first line only; order: an order a row")
+	f.BoolVar(&x.open, "open", false, "only lines of which something is to move still")
+	f.StringVar(&x.from, "ordered-from", "", "ordered on this day or later, yyyy-mm-dd")
+	f.StringVar(&x.until, "ordered-to", "", "ordered on this day or earlier, yyyy-mm-dd")
+	f.StringVar(&x.fill, "for", "", "what the table is filled in for: change, shipment, receipt, return or invoice")
+	f.StringVar(&x.mapping, "with-mapping", "", "file to write the mapping into that takes the table in; its name is the mapping's")
+	f.StringVar(&x.numbers, "numbers-from", "", "file with numbers of orders, one a line; - for the input")
+	f.StringVar(&x.save, "save", "", "keep what was chosen under this name")
+	f.StringVar(&x.saved, "saved", "", "what was chosen and kept under this name")
+	f.BoolVar(&x.fresh, "new", false, "with --save or --saved: only orders that are new or have changed since the last time")
 	offers(c, "layout", listing.Layouts...)
+	offers(c, "for", listing.Kinds...)
 	offers(c, "format", slices.Sorted(maps.Keys(report.Tables))...)
 	return c
+}
+
+func (x *exporting) run(ctx context.Context, args []string) error {
+	q, err := x.query(ctx, args)
+	if err != nil {
+		return err
+	}
+	calls := x.app.client()
+	name := x.saved
+	if x.save != "" {
+		kept := maps.Clone(q)
+		for _, once := range []string{"order", "since"} {
+			kept.Del(once)
+		}
+		if _, err := calls.KeepExport(ctx, x.save, api.KeepExport{Choice: kept.Encode()}); err != nil {
+			return err
+		}
+		name = x.save
+	}
+	if x.fresh {
+		if name == "" {
+			return usage{errors.New("--new goes with --save or --saved: the name says since when")}
+		}
+		e, err := calls.Export(ctx, name)
+		if err != nil {
+			return err
+		}
+		q.Set("since", strconv.FormatInt(e.Position, 10))
+	} else if name != "" {
+		q.Set("since", "0") // everything, with the position for the next time
+		if q.Has("order") || q.Has("load") {
+			q.Del("since")
+		}
+	}
+	if x.mapping != "" {
+		if err := x.writeMapping(ctx, q); err != nil {
+			return err
+		}
+	}
+	var position int64
+	write := func(w io.Writer) (err error) {
+		position, err = calls.ExportOrders(ctx, q, w)
+		return err
+	}
+	if x.to == "-" {
+		err = write(x.app.out)
+	} else {
+		err = folder.Usual.Write(x.to, write)
+	}
+	if err == nil && position > 0 { // it is written whole: the next time begins behind it
+		e, getErr := calls.Export(ctx, name)
+		if getErr != nil {
+			return getErr
+		}
+		_, err = calls.KeepExport(ctx, name, api.KeepExport{Choice: e.Choice, Position: position})
+	}
+	if err != nil || x.to == "-" {
+		return err
+	}
+	if done, err := x.app.json(written{File: x.to}); done {
+		return err
+	}
+	fmt.Fprintf(x.app.err, "%s is written.\n", x.to)
+	if x.mapping != "" {
+		fmt.Fprintf(x.app.err, "%s takes it in: koinos load %s --mapping %s\n", x.mapping, x.to, x.mapping)
+	}
+	return nil
+}
+
+// query is the call's query: what is kept under a name, and what is said here.
+func (x *exporting) query(ctx context.Context, args []string) (url.Values, error) {
+	if x.to == "" {
+		return nil, usage{errors.New("say where with --to FILE, or --to - for here")}
+	}
+	q := url.Values{"layout": {x.layout}, "open": {strconv.FormatBool(x.open)}}
+	if x.saved != "" {
+		e, err := x.app.client().Export(ctx, x.saved)
+		if err != nil {
+			return nil, err
+		}
+		if q, err = url.ParseQuery(e.Choice); err != nil {
+			return nil, err
+		}
+	}
+	form := x.format
+	if form == "" {
+		if form = strings.ToLower(strings.TrimPrefix(filepath.Ext(x.to), ".")); x.to == "-" {
+			form = "csv"
+		}
+	}
+	if report.Tables[form].Begin == nil {
+		return nil, usage{fmt.Errorf("%q is no form of a table: name the file .csv, .tsv, .xlsx, .ods, .json or .ndjson, or say --format", form)}
+	}
+	q.Set("format", form)
+	for name, v := range map[string]string{"from": x.from, "to": x.until, "for": x.fill, "column": strings.Join(x.columns, ",")} {
+		if v != "" {
+			q.Set(name, v)
+		}
+	}
+	filtered := false
+	for name, v := range x.of {
+		if *v != "" {
+			q.Set(name, *v)
+			filtered = true
+		}
+	}
+	if x.late {
+		q.Set("overdue", "true")
+		filtered = true
+	}
+	if x.saved == "" {
+		if _, err := listing.New(listing.Choice{Columns: x.columns, Layout: listing.Layout(x.layout), Open: x.open, For: intent.Kind(x.fill)}); err != nil {
+			return nil, usage{err}
+		}
+	}
+	if x.mapping != "" && !q.Has("for") {
+		return nil, usage{errors.New("--with-mapping goes with --for, which says what the table is filled in for")}
+	}
+	names, err := x.named(args)
+	if err != nil || len(names) == 0 {
+		return q, err
+	}
+	if filtered {
+		return nil, usage{errors.New("name orders, or say of which, not both")}
+	}
+	orders, err := x.orders(ctx, names)
+	if err != nil {
+		return nil, err
+	}
+	var ids []string
+	for _, o := range orders {
+		ids = append(ids, strconv.FormatInt(o.ID, 10))
+		if o.Kind != orders[0].Kind && x.fill != "" {
+			return nil, usage{errors.New("some of these are sales orders and some purchase orders; fill in one table for each")}
+		}
+	}
+	q.Set("order", strings.Join(ids, ","))
+	if x.fill != "" {
+		q.Set("kind", string(orders[0].Kind))
+	}
+	return q, nil
+}
+
+// named are the numbers that are said, and those of a file.
+func (x *exporting) named(args []string) ([]string, error) {
+	if x.numbers == "" {
+		return args, nil
+	}
+	in := x.app.in
+	if x.numbers != "-" {
+		f, err := os.Open(x.numbers)
+		if err != nil {
+			return nil, err
+		}
+		defer f.Close()
+		in = f
+	}
+	names := slices.Clone(args)
+	lines := bufio.NewScanner(in)
+	for lines.Scan() {
+		for _, n := range strings.FieldsFunc(lines.Text(), func(r rune) bool { return r == ',' || r == ';' || r == '\t' }) {
+			if n = strings.TrimSpace(n); n != "" {
+				names = append(names, n)
+			}
+		}
+	}
+	if err := lines.Err(); err != nil {
+		return nil, err
+	}
+	if len(names) == 0 {
+		return nil, usage{fmt.Errorf("%s has no number", x.numbers)}
+	}
+	return names, nil
+}
+
+// writeMapping writes the mapping that takes the table in.
+func (x *exporting) writeMapping(ctx context.Context, q url.Values) error {
+	name := strings.TrimSuffix(filepath.Base(x.mapping), filepath.Ext(x.mapping))
+	want := url.Values{"name": {name}, "for": q["for"]}
+	for _, same := range []string{"column", "kind"} {
+		if q.Has(same) {
+			want[same] = q[same]
+		}
+	}
+	m, err := x.app.client().ExportMapping(ctx, want)
+	if err != nil {
+		return err
+	}
+	return folder.Usual.Write(x.mapping, func(w io.Writer) error {
+		_, err := io.WriteString(w, m.Text)
+		return err
+	})
 }
 
 // wrapped is names in lines of at most so many columns.

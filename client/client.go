@@ -415,15 +415,51 @@ func (c *Client) MappingFile(ctx context.Context, name, what string, query url.V
 	return problems, err
 }
 
-// ExportOrders writes orders as a table of chosen columns.
-func (c *Client) ExportOrders(ctx context.Context, query url.Values, w io.Writer) error {
+// ExportOrders writes orders as a table of chosen columns. Position is how far the change feed was, where the query
+// asks for what is new since a position.
+func (c *Client) ExportOrders(ctx context.Context, query url.Values, w io.Writer) (position int64, err error) {
 	res, err := c.send(ctx, http.MethodGet, "/orders/export", query, "", nil)
 	if err != nil {
-		return err
+		return 0, err
 	}
 	defer res.Body.Close()
+	if text := res.Header.Get("Koinos-Position"); text != "" {
+		if position, err = strconv.ParseInt(text, 10, 64); err != nil {
+			return 0, err
+		}
+	}
 	_, err = io.Copy(w, res.Body)
-	return err
+	return position, err
+}
+
+// ExportMapping gives the mapping that takes in a table that was exported to be filled in.
+func (c *Client) ExportMapping(ctx context.Context, query url.Values) (out api.ExportMapping, err error) {
+	err = c.call(ctx, http.MethodGet, "/orders/export-mapping", query, nil, &out)
+	return out, err
+}
+
+// Exports lists the exports that are kept under names.
+func (c *Client) Exports(ctx context.Context) ([]api.Export, error) {
+	var out api.Page[api.Export]
+	err := c.call(ctx, http.MethodGet, "/exports", nil, nil, &out)
+	return out.Items, err
+}
+
+// Export gives an export that is kept under a name.
+func (c *Client) Export(ctx context.Context, name string) (out api.Export, err error) {
+	err = c.call(ctx, http.MethodGet, "/exports/"+url.PathEscape(name), nil, nil, &out)
+	return out, err
+}
+
+// KeepExport keeps an export under a name.
+func (c *Client) KeepExport(ctx context.Context, name string, e api.KeepExport) (out api.Export, err error) {
+	err = c.call(ctx, http.MethodPut, "/exports/"+url.PathEscape(name), nil, e, &out)
+	return out, err
+}
+
+// DropExport forgets an export.
+func (c *Client) DropExport(ctx context.Context, name string) error {
+	return c.call(ctx, http.MethodDelete, "/exports/"+url.PathEscape(name), nil, nil, nil)
 }
 
 // AllEntries gives a whole list, or a crosswalk as entries of theirs and ours.

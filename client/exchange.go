@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"net/url"
 	"strconv"
+	"strings"
 
 	"koinos/api"
 	"koinos/core/x12"
@@ -77,9 +78,13 @@ func (c *Client) Resend(ctx context.Context, id int64) (out api.Interchange, err
 	return out, err
 }
 
-// Replay does once more what an interchange asks for.
-func (c *Client) Replay(ctx context.Context, id int64) (out api.Interchange, err error) {
-	err = c.call(ctx, http.MethodPost, interchangePath(id, "/replay"), nil, nil, &out)
+// Replay does once more what an interchange asks for; warnings of the codes that are accepted do not hold it.
+func (c *Client) Replay(ctx context.Context, id int64, accept ...string) (out api.Interchange, err error) {
+	q := url.Values{}
+	if len(accept) > 0 {
+		q.Set("accept", strings.Join(accept, ","))
+	}
+	err = c.call(ctx, http.MethodPost, interchangePath(id, "/replay"), q, nil, &out)
 	return out, err
 }
 

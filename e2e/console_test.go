@@ -162,6 +162,15 @@ func TestConsole(t *testing.T) {
 		has(".paper .lines", "shipped 4"), has(".events", "shipment LS-1"), press("Change …"),
 		fill(quantityOf1, "3"), press("Change it"), has(".acts [role=alert]", "Line 1 is to be 3, but 4 of it have moved."),
 		fill(quantityOf1, "6"), fill(".acts input.wide", "they called"), press("Change it"), has(".events", "they called"),
+		// It is billed, something comes back and is given back, and a part of the shipment was a mistake.
+		press("Hold …"), fill(".acts input.wide", "credit limit"), press("Put it on hold"), has(".acts .held", "credit limit"),
+		press("Bill …"), press("Billed"), has(".held[role=alert]", "is on hold: credit limit"), press("Release"),
+		press("Bill …"), press("Billed"), has(".paper .lines", "invoiced 4"), has(".events", "invoice IN-"),
+		press("Return …"), fill(quantityOf1, "1"), fill(".acts input.wide", "wrong colour"), press("Returned"),
+		has(".paper .lines", "returned 1"), press("Give back …"), has(".acts", "Can be taken back"), fill(quantityOf1, "1"),
+		press("Give it back"), has(".paper .lines", "invoiced 3"), has(".events", "credit note IN-"),
+		press("Take back …"), has(".acts", "Of shipment LS-1"), fill(quantityOf1, "9"), press("Take it back"),
+		has(".acts [role=alert]", "4 can be taken back of the shipment LS-1, not 9."), press("Leave it"),
 		press("Cancel …"), press("Cancel it"), has(".held", "Line 1 is to be withdrawn, but 4 of it have moved"),
 		press("Do it all the same"), has(".paper .stamp", "complete"),
 		// Lists: a page of orders, narrowed by what is typed.

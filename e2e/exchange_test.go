@@ -91,7 +91,7 @@ func TestExchange(t *testing.T) {
 		!strings.Contains(out, "Nothing was sent or kept") || !strings.Contains(out, "held") {
 		t.Errorf("try: %d %s", code, out)
 	}
-	b := filepath.Join(s.data, "exchange", "PELLOW", "out", "PELLOW-855-000000002.edi")
+	b := filepath.Join(s.data, "exchange", "PELLOW", "out", "PELLOW-000000002-855.edi")
 	text, err := os.ReadFile(b)
 	if err != nil {
 		t.Fatal(err)
@@ -156,7 +156,7 @@ func TestExchangeKilled(t *testing.T) {
 			t.Fatal(err)
 		}
 		control := strings.Split(string(b), "|")[13]
-		if controls[control] || !strings.HasSuffix(f.Name(), control+".edi") {
+		if controls[control] || !strings.HasSuffix(f.Name(), "-"+control+"-850.edi") {
 			t.Errorf("%s bears the control number %s, which is used", f.Name(), control)
 		}
 		controls[control] = true

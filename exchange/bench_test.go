@@ -22,7 +22,7 @@ var benchSets = flag.Int("sets", 2_000, "transaction sets, of four lines each, o
 func benchDocuments(n int) (edi, csv []byte) {
 	var e, c bytes.Buffer
 	e.WriteString("ISA*00*          *00*          *ZZ*PELLOW         *ZZ*QUILLMERE      " +
-		"*260316*0930*U*00401*000007777*0*T*>~GS*PO*PELLOW*QUILLMERE*20260316*0930*7777*X*004010~")
+		"*260316*0930*U*00401*000007777*0*P*>~GS*PO*PELLOW*QUILLMERE*20260316*0930*7777*X*004010~")
 	c.WriteString("order,date,currency,contract,wanted,name,code,street,city,postal,country,line,qty,unit,price,item,gtin,text,line_wanted\n")
 	for i := range n {
 		fmt.Fprintf(&e, "ST*850*%04d~BEG*00*SA*BIG-%d**20260316~CUR*BY*EUR~REF*CT*C-2026-18~DTM*002*20260330~N1*ST*Pellow Marina*92*0040~N3*Berth office 7~N4*Pellow Haven**44210*NO~", i+1, i)

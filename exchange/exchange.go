@@ -265,6 +265,10 @@ func (x *Exchange) lookDue(ctx context.Context, see func(name string)) (again bo
 		x.log.Error("partners cannot be read", "error", err)
 		again = true
 	}
+	if err := x.tryHeld(ctx); err != nil && ctx.Err() == nil {
+		x.log.Error("what is held cannot be tried again", "error", err)
+		again = true
+	}
 	for _, p := range all {
 		see(p.Name)
 		for _, set := range inTurn {
@@ -278,6 +282,27 @@ func (x *Exchange) lookDue(ctx context.Context, see func(name string)) (again bo
 		}
 	}
 	return again
+}
+
+// tryHeld tries invoices again that were held because they differ from their orders, where something has happened to
+// the order since: the goods have come, or its price was corrected.
+func (x *Exchange) tryHeld(ctx context.Context) error {
+	ids, err := x.store.HeldBehind(ctx, string(finding.OverInvoiced), string(finding.PriceDiffers), string(finding.InvoiceDiffers))
+	if err != nil {
+		return err
+	}
+	for _, id := range ids {
+		if err := x.store.Write(ctx, func(t *store.Tx) error { return x.takeAgain(t, id) }); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// takeAgain makes a job of what is held of an interchange that came.
+func (x *Exchange) takeAgain(t *store.Tx, id int64) error {
+	return errors.Join(t.SetInterchange(id, api.StateReceived, time.Time{}, time.Time{}),
+		t.AddJob(api.Job{Kind: api.InterchangeJob, Subject: id, DueAt: x.now()}))
 }
 
 // sendDue sends a partner what is due; a panic is an error, so that a mistake with
@@ -311,7 +336,8 @@ func ended(tail []byte) bool {
 
 // watch takes in the files of a partner's folder.
 func (x *Exchange) watch(ctx context.Context, name string) {
-	if err := x.mode.Folder(filepath.Join(x.dir, name, "out")); err != nil {
+	out := filepath.Join(x.dir, name, "out")
+	if err := errors.Join(x.mode.Folder(out), x.reveal(ctx, out)); err != nil {
 		x.log.Error("partner's folder cannot be made", "partner", name, "error", err)
 	}
 	w := folder.Watch{Dir: filepath.Join(x.dir, name, "in"), Mode: x.mode, Quiet: partnerQuiet, Ended: ended,

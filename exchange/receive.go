@@ -141,6 +141,7 @@ func (p *piece) interchange(partners []*partner.Partner) api.Interchange {
 		return out
 	}
 	out.Control, _ = strconv.ParseInt(p.i.Control, 10, 64)
+	out.Test = p.i.Usage == "T"
 	for _, one := range partners {
 		if one.Them.Key() == p.i.SenderQualifier+":"+p.i.Sender &&
 			one.Us.Key() == p.i.ReceiverQualifier+":"+p.i.Receiver {

@@ -7,14 +7,12 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"path/filepath"
 	"strconv"
 	"strings"
 	"time"
 
 	"koinos/api"
 	"koinos/core/finding"
-	"koinos/core/notice"
 	"koinos/core/order"
 	"koinos/core/origin"
 	"koinos/core/partner"
@@ -24,12 +22,10 @@ import (
 
 // telling is something that is to be said of an order.
 type telling struct {
-	order  *store.StoredOrder
-	view   order.Order
-	number func(*order.Order, int64) // gives the view the number that it gets when it goes out
-	series string                    // of that number
-	w      *x12.Writing
-	found  []finding.Finding
+	order *store.StoredOrder
+	view  order.Order
+	w     *x12.Writing
+	found []finding.Finding
 }
 
 // Send tells a partner what is to be said. What breaks its rules is held with
@@ -74,17 +70,13 @@ func (x *Exchange) send(ctx context.Context, name string, want api.Wanted, fresh
 	if err != nil {
 		return out, err
 	}
-	compose := func(t *telling) { t.w, t.found = p.Compose(m, &t.view, lists) }
 	for len(ids) > 0 {
-		all, rest, err := x.tellings(ctx, ids, want)
+		all, rest, err := x.tellings(ctx, ids, want, by)
 		if ids = rest; err != nil {
 			return out, err
 		}
 		for i := range all {
-			if one := &all[i]; one.number != nil { // looked at first with a number that costs none
-				one.number(&one.view, 1)
-			}
-			compose(&all[i])
+			all[i].w, all[i].found = p.Compose(m, &all[i].view, lists)
 		}
 		if want.Try {
 			if err := x.try(p, all, &out); err != nil {
@@ -92,7 +84,7 @@ func (x *Exchange) send(ctx context.Context, name string, want api.Wanted, fresh
 			}
 			continue
 		}
-		if err := x.tell(ctx, p, want.Set, all, compose, by, &out); err != nil {
+		if err := x.tell(ctx, p, want.Set, all, by, &out); err != nil {
 			return out, err
 		}
 	}
@@ -101,31 +93,27 @@ func (x *Exchange) send(ctx context.Context, name string, want api.Wanted, fresh
 
 // tell keeps what is sound as an interchange that is ready to leave, and holds the
 // rest.
-func (x *Exchange) tell(ctx context.Context, p *partner.Partner, set string, all []telling, compose func(*telling),
-	by string, out *api.Sending) error {
+func (x *Exchange) tell(ctx context.Context, p *partner.Partner, set string, all []telling, by string,
+	out *api.Sending) error {
 	var ids []int64
 	err := x.store.Write(ctx, func(t *store.Tx) error {
 		ids = nil
 		var good []*telling
+		held := map[int64]bool{} // of an order of which something is held nothing later leaves before it
 		for i := range all {
 			one := &all[i]
-			if !sound(one.found) {
+			switch {
+			case held[one.order.ID]:
+			case !sound(one.found):
 				id, err := x.hold(t, p, set, one, by)
 				if err != nil {
 					return err
 				}
 				ids = append(ids, id)
-				continue
+				held[one.order.ID] = true
+			default:
+				good = append(good, one)
 			}
-			if one.number != nil {
-				n, err := t.NextNumber(p.Name, one.series)
-				if err != nil {
-					return err
-				}
-				one.number(&one.view, n)
-				compose(one)
-			}
-			good = append(good, one)
 		}
 		if len(good) == 0 {
 			return nil
@@ -245,38 +233,6 @@ func (x *Exchange) put(t *store.Tx, p *partner.Partner, set string, good []*tell
 	return i.ID, x.add(t, &i)
 }
 
-// deliver puts what was kept into the partner's folder: the same bytes, however
-// often. Without folders it waits to be fetched over the API.
-func (x *Exchange) deliver(ctx context.Context, i *api.Interchange) error {
-	if x.dir != "" {
-		dir := filepath.Join(x.dir, i.Partner, "out")
-		if err := x.mode.Folder(dir); err != nil {
-			return err
-		}
-		f, err := x.store.OpenFile(i.Document)
-		if err != nil {
-			return err
-		}
-		defer f.Close()
-		if err := x.mode.Write(filepath.Join(dir, i.Name), func(w io.Writer) error {
-			_, err := io.Copy(w, f)
-			return err
-		}); err != nil {
-			return err
-		}
-	}
-	state := i.State
-	if state == api.StateReady {
-		state = api.StateSent
-	}
-	if i.Answers != 0 && state == api.StateSent {
-		state = api.StateDone // nobody acknowledges an acknowledgement
-	}
-	return x.store.Write(ctx, func(t *store.Tx) error {
-		return errors.Join(t.SentSets(i.ID), t.SetInterchange(i.ID, state, x.now(), time.Time{}))
-	})
-}
-
 // Resend delivers an interchange of ours once more: the same bytes under the
 // same control number.
 func (x *Exchange) Resend(ctx context.Context, id int64) (api.Interchange, error) {
@@ -297,8 +253,9 @@ func (x *Exchange) Resend(ctx context.Context, id int64) (api.Interchange, error
 var ErrNotNow = errors.New("not with this interchange")
 
 // Replay does once more what an interchange that came asks for, as far as it
-// has not been done: sets that are held, or all where its partner was unknown.
-func (x *Exchange) Replay(ctx context.Context, id int64, by string) (api.Interchange, error) {
+// has not been done: sets that are held, or all where its partner was unknown. Warnings of the codes that are accepted
+// do not hold them.
+func (x *Exchange) Replay(ctx context.Context, id int64, accept []string, by string) (api.Interchange, error) {
 	i, err := x.store.Interchange(ctx, id, x.now())
 	if err != nil {
 		return i, err
@@ -315,8 +272,7 @@ func (x *Exchange) Replay(ctx context.Context, id int64, by string) (api.Interch
 		return i, fmt.Errorf("%w: nothing of interchange %d is held", ErrNotNow, id)
 	}
 	if err := x.store.Write(ctx, func(t *store.Tx) error {
-		return errors.Join(t.SetInterchange(id, api.StateReceived, time.Time{}, time.Time{}),
-			t.AddJob(api.Job{Kind: api.InterchangeJob, Subject: id, DueAt: x.now()}))
+		return errors.Join(t.AcceptIn(id, accept), x.takeAgain(t, id))
 	}); err != nil {
 		return i, err
 	}
@@ -344,7 +300,7 @@ func (x *Exchange) again(ctx context.Context, i *api.Interchange, by string) (ap
 
 // tellings works out what is to be said of the next orders of ids: as many as go
 // into one interchange. Rest are those behind them.
-func (x *Exchange) tellings(ctx context.Context, ids []int64, want api.Wanted) (all []telling, rest []int64,
+func (x *Exchange) tellings(ctx context.Context, ids []int64, want api.Wanted, by string) (all []telling, rest []int64,
 	err error) {
 	for len(ids) > 0 && len(all) < setsInOne {
 		o, err := x.store.Order(ctx, ids[0])
@@ -355,13 +311,11 @@ func (x *Exchange) tellings(ctx context.Context, ids []int64, want api.Wanted) (
 		if len(want.Orders) > 0 && !contains(want.Orders, o.Number) && !contains(want.Orders, o.SenderNumber) {
 			continue
 		}
-		t, err := x.telling(ctx, o, want)
+		said, err := x.telling(ctx, o, want, by)
 		if err != nil {
 			return nil, nil, err
 		}
-		if t != nil {
-			all = append(all, *t)
-		}
+		all = append(all, said...)
 	}
 	return all, ids, nil
 }
@@ -373,74 +327,6 @@ func contains(list []string, s string) bool {
 		}
 	}
 	return false
-}
-
-// telling is what a set would say of an order; nil is nothing.
-func (x *Exchange) telling(ctx context.Context, o *store.StoredOrder, want api.Wanted) (*telling, error) {
-	before, err := x.store.Said(ctx, "out", want.Set, o.ID)
-	if err != nil {
-		return nil, err
-	}
-	is := order.Seller(&o.Order)
-	now := x.now()
-	today := order.Date(now.Format(time.DateOnly))
-	t := &telling{order: o}
-	switch want.Set {
-	case "850":
-		statuses := want.Status
-		if len(statuses) == 0 {
-			statuses = []string{string(order.Confirmed)}
-		}
-		if len(before) > 0 || !contains(statuses, string(o.Status)) || want.From != "" &&
-			string(o.OrderedOn) < want.From || want.To != "" && string(o.OrderedOn) > want.To {
-			return nil, nil
-		}
-		t.view = is
-		t.view.StatedTotal = o.Total
-	case "860":
-		first, err := x.store.Said(ctx, "out", "850", o.ID)
-		if err != nil || len(first) == 0 {
-			return nil, err
-		}
-		was, err := x.store.AsOf(ctx, o.ID, lastOf(append(first, before...)).Revision)
-		if err != nil || was == nil {
-			return nil, err
-		}
-		last := order.Seller(was)
-		t.view = notice.Changes(&last, &is, strconv.Itoa(len(before)+1), today)
-		if len(t.view.Lines) == 0 {
-			return nil, nil
-		}
-		t.view.StatedTotal = o.Total
-	case "855", "865":
-		came, err := x.store.Said(ctx, "in", map[string]string{"855": "850", "865": "860"}[want.Set], o.ID)
-		if err != nil || len(before) >= len(came) {
-			return nil, err
-		}
-		asked, err := x.asked(ctx, &came[len(before)], o)
-		if err != nil {
-			return nil, err
-		}
-		t.view = notice.Confirm(asked, &is, today)
-		if want.Set == "865" {
-			notice.Answered(&t.view, asked)
-		}
-	case "856":
-		so := quantities(before)
-		t.series = "shipment"
-		t.view = notice.Ship(&is, so, "1", today, now.Format("1504"))
-		t.number = func(v *order.Order, n int64) { v.Statement.Number = fmt.Sprintf("SH-%06d", n) }
-	case "810":
-		t.series = "invoice"
-		if t.view, err = notice.Bill(&is, quantities(before), "1", today, len(before) == 0); err != nil {
-			return nil, err
-		}
-		t.number = func(v *order.Order, n int64) { v.Statement.Number = fmt.Sprintf("IN-%06d", n) }
-	}
-	if len(t.view.Lines) == 0 {
-		return nil, nil
-	}
-	return t, nil
 }
 
 // asked is what a set that came asked for: the order as it came first, or the
@@ -467,23 +353,6 @@ func (x *Exchange) asked(ctx context.Context, s *api.SetRecord, o *store.StoredO
 		}
 	}
 	return nil, fmt.Errorf("set %d of interchange %d does not speak of order %d any more", s.Seq, s.Interchange, o.ID)
-}
-
-// quantities are what earlier notices said of each line, added up.
-func quantities(sets []api.SetRecord) map[string]order.Number {
-	sum := map[string]order.Number{}
-	for _, s := range sets {
-		var view order.Order
-		if json.Unmarshal(s.Said, &view) != nil {
-			continue
-		}
-		for number, q := range notice.Quantities(&view) {
-			if more, err := sum[number].Add(q); err == nil {
-				sum[number] = more
-			}
-		}
-	}
-	return sum
 }
 
 func lastOf(sets []api.SetRecord) (last api.SetRecord) {

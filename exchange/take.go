@@ -134,17 +134,21 @@ func (x *Exchange) load(ctx context.Context, p *partner.Partner, i *api.Intercha
 	if _, err := x.mappingOf(ctx, p, kind); err != nil {
 		return err
 	}
-	before, err := x.store.SetLoads(ctx, i.ID, kind)
+	before, err := x.store.LastLoad(ctx, i.ID, kind)
 	if err != nil {
 		return err
 	}
-	asked := outcome.Options{Of: p.Orders(), Encoding: string(p.Encoding())}
+	asked := outcome.Options{Of: p.Orders(), Encoding: string(p.Encoding()), DryRun: i.Test,
+		InSets: true}
+	for _, code := range i.Accept {
+		asked.Accept = append(asked.Accept, finding.Code(code))
+	}
 	if asked.OnlyRows, err = x.rows(ctx, i.ID, kind); err != nil {
 		return err
 	}
-	// Each replay is a load of its own; orders that are stored are recognised.
+	// Each replay is a load of its own, but for one that a crash cut off; orders that are stored are recognised.
 	l, err := x.engine.Start(ctx, load.Request{Document: i.Document, Mapping: p.Sets[kind].Mapping, By: p.Name,
-		Name: fmt.Sprintf("interchange %d %s %d", i.ID, kind, before+1), Options: asked})
+		Name: fmt.Sprintf("interchange %d %s after load %d", i.ID, kind, before), Options: asked})
 	if err != nil {
 		return err
 	}
@@ -224,7 +228,7 @@ func (x *Exchange) outcome(ctx context.Context, l outcome.Load, s *api.SetRecord
 		return nil
 	}
 	for _, o := range mine {
-		if s.Number = o.SenderNumber; o.OrderID != 0 {
+		if s.Number = o.SenderNumber; o.OrderID != 0 && !l.DryRun { // a test is not a thing that was said of the order
 			s.OrderID = o.OrderID
 		}
 		if o.Outcome.Failed() {

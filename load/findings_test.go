@@ -74,7 +74,7 @@ header:
 func order850(segments string) string {
 	n := strings.Count(segments, "~") + 2
 	return fmt.Sprintf("ISA*00*          *00*          *ZZ*OSTRAND        *ZZ*QUILLMERE      "+
-		"*260302*0930*U*00401*000000041*0*T*>~\nGS*PO*OSTRAND*QUILLMERE*20260302*0930*7*X*004010~\nST*850*0001~\n%sSE*%d*0001~\nGE*1*7~\nIEA*1*000000041~\n", segments, n)
+		"*260302*0930*U*00401*000000041*0*P*>~\nGS*PO*OSTRAND*QUILLMERE*20260302*0930*7*X*004010~\nST*850*0001~\n%sSE*%d*0001~\nGE*1*7~\nIEA*1*000000041~\n", segments, n)
 }
 
 // aBook is a workbook with one good order.
@@ -126,6 +126,24 @@ lines:
   number:   {from: Line, need: must}
   quantity: {from: Qty, need: must}
 `
+
+// notices is a mapping of a sheet of records that speak of stored orders.
+func notices(kind, fields string) string {
+	number := map[string]string{"change": "change_number"}[kind]
+	if number == "" {
+		number = kind
+	}
+	return `koinos: mapping/1
+name: notices
+orders: {kind: ` + kind + `, of: sales, group: {by: key, columns: [No, Order]}}
+header:
+  ` + number + `: {from: No, need: must}
+  sender_number: {from: Order, need: must}
+  partner:       {value: OSTRAND}
+lines:
+  number:   {from: Line, need: must}
+  ` + fields + "\n"
+}
 
 // changes is a mapping of a sheet that changes lines of orders.
 const changes = `koinos: mapping/1

@@ -48,13 +48,18 @@ func (e *Engine) Imagine(ctx context.Context, m *mapping.Mapping, all []*intent.
 	}
 	r := rulesOf(m, &outcome.Load{})
 	session := book.Begin(book.Rules{Again: r.again, Arrival: r.arrival, Newer: r.newer, Rounding: r.rounding, Lists: set,
-		Holds: r.holds, Source: store.Source{By: "dry run"}, Real: true, Now: e.now})
+		Holds: r.holds, Weighs: r.weighs, Over: r.over, Source: store.Source{By: "dry run"}, Real: true, Now: e.now})
 	entries := make([]book.Entry, len(all))
 	for i := range all {
 		entries[i] = book.NewEntry(all[i], "", true)
 	}
-	out := make([]Imagined, len(all))
-	err = e.store.Write(ctx, func(tx *store.Tx) error {
+	return e.imagine(ctx, session, entries)
+}
+
+// imagine lets a session take entries in a transaction that is undone.
+func (e *Engine) imagine(ctx context.Context, session *book.Session, entries []book.Entry) ([]Imagined, error) {
+	out := make([]Imagined, len(entries))
+	err := e.store.Write(ctx, func(tx *store.Tx) error {
 		results, err := session.Take(tx, entries)
 		if err != nil {
 			return err

@@ -8,6 +8,7 @@ import (
 
 	"koinos/book"
 	"koinos/core/finding"
+	"koinos/core/intent"
 	"koinos/core/mapping"
 	"koinos/core/order"
 	"koinos/core/outcome"
@@ -24,25 +25,35 @@ type rules struct {
 	newer    order.Field
 	rounding order.Rounding
 	holds    func(*finding.Finding) bool
+	weighs   map[finding.Code]finding.Severity
+	over     order.Number
 	byHand   [2]float64 // minutes an order and a line
 	chosen   map[string]bool
 }
 
+// invoiceHolds are what holds a supplier's invoice where its mapping does not say: money is paid for what was ordered
+// and came.
+var invoiceHolds = []string{string(finding.OverInvoiced), string(finding.PriceDiffers), string(finding.InvoiceDiffers)}
+
 // Holds says which warnings hold an order of a mapping, but for those that were accepted; nil is none.
 func Holds(m *mapping.Mapping, accepted ...finding.Code) func(*finding.Finding) bool {
-	if len(m.Holds) == 0 {
+	codes := m.Holds
+	if m.Kind == intent.Invoice && codes == nil && (m.Of == order.Purchase || m.FromSeller) {
+		codes = invoiceHolds
+	}
+	if len(codes) == 0 {
 		return nil
 	}
-	all := slices.Contains(m.Holds, "all")
+	all := slices.Contains(codes, "all")
 	return func(f *finding.Finding) bool {
-		return f.Severity == finding.Warning && (all || slices.Contains(m.Holds, string(f.Code))) &&
+		return f.Severity == finding.Warning && (all || slices.Contains(codes, string(f.Code))) &&
 			!slices.Contains(accepted, f.Code)
 	}
 }
 
 func rulesOf(m *mapping.Mapping, l *outcome.Load) rules {
 	r := rules{Options: l.Options, again: l.Again, arrival: m.Again.Arrival, newer: m.Again.Newer, rounding: m.Rounding,
-		byHand: m.ByHand}
+		byHand: m.ByHand, weighs: m.Weighs, over: m.Over}
 	if r.again == "" {
 		r.again = outcome.Again(m.Again.Do)
 	}
@@ -60,8 +71,8 @@ func rulesOf(m *mapping.Mapping, l *outcome.Load) rules {
 func (r *rules) book(t *target, real bool) book.Rules {
 	l := &t.run.load
 	return book.Rules{Again: r.again, Arrival: r.arrival, Newer: r.newer, Rounding: r.rounding, Lists: t.set,
-		Holds:  r.holds,
-		Source: store.Source{Load: l.ID, By: l.By}, Partners: r.Partners, System: r.HoldSystem, Sync: r.HoldSync, Real: real, Now: t.e.now}
+		Holds: r.holds, Weighs: r.weighs, Over: r.over,
+		Source: store.Source{Load: l.ID, By: l.By}, Partners: r.Partners, System: r.HoldSystem, Sync: r.HoldSync, Elsewhere: r.InSets, Real: real, Now: t.e.now}
 }
 
 // takes reports whether the order belongs to the load.

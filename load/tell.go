@@ -39,14 +39,57 @@ type Telling struct {
 // notices out of documents, but what a document is only warned of holds it here: nothing is done then, and the outcome
 // is Held. ErrNotFound says that there is no such order.
 func (e *Engine) Tell(ctx context.Context, t Telling, n *api.Notice) (api.Posted, error) {
-	out := api.Posted{Outcome: outcome.Refused, OrderID: t.Order, Findings: []finding.Finding{}}
-	set, err := e.store.Set(ctx)
+	out, w, err := e.telling(ctx, &t, n)
+	if err != nil || w.entry.Refused() {
+		return out, err
+	}
+	d := api.Document{SHA: w.sha, Name: string(t.Kind) + ".json", Shape: source.Shape{Format: source.JSON},
+		ReceivedAt: e.now(), ReceivedBy: t.By}
+	r, err := e.counter.Take(ctx, w.session, &w.entry, store.Body{Document: d, Bytes: t.Body, Posted: true})
 	if err != nil {
 		return out, err
 	}
+	out.Outcome, out.Changes, out.Findings = r.Outcome, r.Changes, append(out.Findings, forBody(w.entry.Findings)...)
+	if r.Revision != 0 {
+		out.Revision = r.Revision
+	}
+	if out.Outcome == outcome.Changed {
+		out.Document = w.sha
+	}
+	return out, nil
+}
+
+// ImagineTold gives the order as it would be if that were said of it, and keeps nothing; as it is where that would be
+// refused or held.
+func (e *Engine) ImagineTold(ctx context.Context, t Telling, n *api.Notice) (*store.StoredOrder, error) {
+	_, w, err := e.telling(ctx, &t, n)
+	if err != nil {
+		return nil, err
+	}
+	out, err := e.imagine(ctx, w.session, []book.Entry{w.entry})
+	if err != nil || out[0].Order == nil {
+		return e.store.Order(ctx, t.Order)
+	}
+	return out[0].Order, nil
+}
+
+// word is a telling on its way into the book.
+type word struct {
+	entry   book.Entry
+	session *book.Session
+	sha     string // of the document that it is kept as
+}
+
+// telling makes an entry of what is said of a stored order; what is wrong with it alone is in out.
+func (e *Engine) telling(ctx context.Context, t *Telling, n *api.Notice) (out api.Posted, w word, err error) {
+	out = api.Posted{Outcome: outcome.Refused, OrderID: t.Order, Findings: []finding.Finding{}}
+	set, err := e.store.Set(ctx)
+	if err != nil {
+		return out, w, err
+	}
 	stored, err := e.store.Head(ctx, t.Order)
 	if err != nil {
-		return out, err
+		return out, w, err
 	}
 	out.Number, out.Revision = stored.Number, stored.Revision
 	i := &intent.Intent{Kind: t.Kind, Target: t.Order, Seen: t.Seen}
@@ -70,34 +113,20 @@ func (e *Engine) Tell(ctx context.Context, t Telling, n *api.Notice) (api.Posted
 	}
 	check.Lists(o, i, set)
 	o.Partner = stored.Partner // who need not be in today's list
-	if i.Refused() {
-		out.Findings = i.Findings
-		return out, nil
-	}
 	sum := sha256.Sum256(t.Body)
-	sha := hex.EncodeToString(sum[:])
-	entry := book.NewEntry(i, sha, true)
+	w.sha = hex.EncodeToString(sum[:])
+	if w.entry = book.NewEntry(i, w.sha, true); i.Refused() {
+		out.Findings = i.Findings
+		return out, w, nil
+	}
 	same := order.Order{Kind: stored.Kind, Partner: stored.Partner, SenderNumber: stored.SenderNumber}
-	entry.Identity = same.Identity() // nothing else of the order is taken together with it
-	session := book.Begin(book.Rules{Rounding: order.HalfUp, Lists: set, Real: true, Now: e.now,
-		Source: store.Source{Document: sha, By: t.By},
+	w.entry.Identity = same.Identity() // nothing else of the order is taken together with it
+	w.session = book.Begin(book.Rules{Rounding: order.HalfUp, Lists: set, Real: true, Now: e.now,
+		Source: store.Source{Document: w.sha, By: t.By},
 		Holds: func(f *finding.Finding) bool {
 			return f.Severity == finding.Warning && !slices.Contains(t.Accept, f.Code)
 		}})
-	d := api.Document{SHA: sha, Name: string(t.Kind) + ".json", Shape: source.Shape{Format: source.JSON},
-		ReceivedAt: e.now(), ReceivedBy: t.By}
-	r, err := e.counter.Take(ctx, session, &entry, store.Body{Document: d, Bytes: t.Body, Posted: true})
-	if err != nil {
-		return out, err
-	}
-	out.Outcome, out.Changes, out.Findings = r.Outcome, r.Changes, append(out.Findings, forBody(i.Findings)...)
-	if r.Revision != 0 {
-		out.Revision = r.Revision
-	}
-	if out.Outcome == outcome.Changed {
-		out.Document = sha
-	}
-	return out, nil
+	return out, w, nil
 }
 
 // noticePaths is where the fields of a line of a notice stand within it: under their own names.

@@ -14,6 +14,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"koinos/api"
+	"koinos/core/finding"
 	"koinos/core/partner"
 	"koinos/core/x12"
 	"koinos/exchange"
@@ -222,11 +223,23 @@ func (s *Service) interchanges(h huma.API) {
 	}
 	act("resend", "resend-interchange", "Send an interchange of ours once more",
 		"The same bytes under the same control number.", s.exchange.Resend)
-	act("replay", "replay-interchange", "Do once more what an interchange that came asks for",
-		"As far as it has not been done: after the cause of what is held was mended.",
-		func(ctx context.Context, id int64) (api.Interchange, error) {
-			return s.exchange.Replay(ctx, id, callerOf(ctx).name)
-		})
+	type replaying struct {
+		ID     int64    `path:"id" doc:"The interchange's id"`
+		Accept []string `query:"accept" maxItems:"20" doc:"Codes of warnings that do not hold what it asks for, also when it is replayed again"`
+	}
+	replay := op(http.MethodPost, "/interchanges/{id}/replay", "replay-interchange", tag, "load",
+		"Do once more what an interchange that came asks for")
+	replay.Description = "As far as it has not been done: after the cause of what is held was mended, or accepted."
+	replay.DefaultStatus = http.StatusOK
+	handle(s, h, replay, func(ctx context.Context, in *replaying) (*answer[api.Interchange], error) {
+		for _, code := range in.Accept {
+			if finding.Catalogue[finding.Code(code)].Severity != finding.Warning {
+				return nil, problem("invalid_request", fmt.Sprintf("%q is not the code of a warning.", code))
+			}
+		}
+		i, err := s.exchange.Replay(ctx, in.ID, in.Accept, callerOf(ctx).name)
+		return &answer[api.Interchange]{i}, notNow(err)
+	})
 	act("let-in", "let-in-interchange", "Let in an interchange whose control number came before with other content",
 		"It is read, acknowledged and done like any other.", func(ctx context.Context, id int64) (api.Interchange,
 			error) {

@@ -1,13 +1,19 @@
 package service
 
 import (
+	"cmp"
 	"context"
+	"fmt"
 	"io"
 	"net/http"
+	"net/url"
+	"strconv"
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"koinos/api"
 	"koinos/core/finding"
+	"koinos/core/intent"
 	"koinos/core/listing"
 	"koinos/core/order"
 	"koinos/core/report"
@@ -27,8 +33,11 @@ func (s *Service) export(h huma.API) {
 		To      order.Date     `query:"to" format:"date" doc:"Ordered on this day or earlier"`
 		Column  []string       `query:"column" maxItems:"200" doc:"Columns by the names of fields, those of lines behind lines.; also id, kind, status, revision, lines, goods, tax, total, lines.id, lines.amount, lines.moved, lines.open, lines.invoiced. Left out, the usual ones"`
 		Layout  listing.Layout `query:"layout" enum:"every,first,order" default:"every" doc:"every: a line a row, with the facts of its order; first: these on the order's first line only; order: an order a row"`
+		Overdue bool           `query:"overdue" doc:"Only orders whose day of delivery is past and of which nothing has moved"`
 		Open    bool           `query:"open" doc:"Only lines of which something is to move still"`
-		Format  string         `query:"format" enum:"csv,tsv,xlsx,json,ndjson" default:"csv"`
+		For     intent.Kind    `query:"for" enum:"change,shipment,receipt,return,invoice" doc:"What the table is to be filled in for: it gets the columns that are needed for that, and export-mapping gives the mapping that takes it in"`
+		Since   int64          `query:"since" default:"-1" minimum:"-1" doc:"Only orders to which something happened behind this position of the change feed; the header Koinos-Position of the answer is the one for the next time"`
+		Format  string         `query:"format" enum:"csv,tsv,xlsx,ods,json,ndjson" default:"csv"`
 	}
 	o := op(http.MethodGet, "/orders/export", "export-orders", "Orders", "read", "Orders as a table of chosen columns, newest first")
 	o.Description = "It is sent as it is read, however many there are."
@@ -39,36 +48,142 @@ func (s *Service) export(h huma.API) {
 	o.Responses = file("The table", kinds...)
 	o.Errors = append(o.Errors, http.StatusUnprocessableEntity)
 	handle(s, h, o, func(ctx context.Context, in *asked) (*huma.StreamResponse, error) {
-		l, err := listing.New(listing.Choice{Columns: in.Column, Layout: in.Layout, Open: in.Open})
+		choice := listing.Choice{Columns: in.Column, Layout: in.Layout, Open: in.Open, For: in.For}
+		l, err := listing.New(choice)
 		if err != nil {
 			return nil, problem("invalid_request", finding.Capital(err.Error())+".")
+		}
+		if of := string(choice.Of()); of != "" {
+			if in.Kind != "" && in.Kind != of {
+				return nil, problem("invalid_request", "A table for a "+string(in.For)+" is of "+of+" orders.")
+			}
+			in.Kind = of
+		}
+		ids, position := in.Order, int64(0)
+		if in.Since >= 0 {
+			if in.Load != 0 || len(in.Order) > 0 {
+				return nil, problem("invalid_request", "since goes with neither load nor order.")
+			}
+			if ids, position, err = s.store.ChangedOrders(ctx, in.Since); err != nil {
+				return nil, err
+			}
 		}
 		if err := s.store.AllThere(ctx, in.Order); err != nil {
 			return nil, err
 		}
 		form, only := report.Tables[in.Format], callerOf(ctx).only
-		return stream(form.Type, "orders."+in.Format, func(w io.Writer) error {
+		f := store.OrderFilter{Kind: in.Kind, Status: in.Status, Partner: in.Partner, Text: in.Text, Load: in.Load, Partners: only.Partners}
+		if in.Overdue {
+			f.Due = s.day()
+		}
+		sent := stream(form.Type, "orders."+in.Format, func(w io.Writer) error {
 			table, err := form.Begin(w, l.Headings())
 			if err != nil {
 				return err
 			}
 			report.Numeric(table, l.Numeric())
 			one := func(o *order.Order) error {
-				if !only.Partner(o.Partner) || in.From != "" && o.OrderedOn < in.From || in.To != "" && (o.OrderedOn > in.To || o.OrderedOn == "") {
+				if !only.Partner(o.Partner) || in.Kind != "" && string(o.Kind) != in.Kind || in.Since >= 0 && !f.Fits(o) || in.From != "" && o.OrderedOn < in.From || in.To != "" && (o.OrderedOn > in.To || o.OrderedOn == "") {
 					return nil
 				}
 				return l.Rows(o, table.Add)
 			}
-			if len(in.Order) > 0 {
-				err = s.store.EachOrderOf(ctx, in.Order, one)
+			if in.Since >= 0 || len(ids) > 0 {
+				err = s.store.EachOrderOf(ctx, ids, one)
 			} else {
-				err = s.store.EachOrder(ctx, store.OrderFilter{Kind: in.Kind, Status: in.Status, Partner: in.Partner, Text: in.Text,
-					Load: in.Load, Partners: only.Partners}, one)
+				err = s.store.EachOrder(ctx, f, one)
 			}
 			if err != nil {
 				return err
 			}
 			return table.Close()
-		}, s), nil
+		}, s)
+		if in.Since < 0 {
+			return sent, nil
+		}
+		body := sent.Body
+		sent.Body = func(c huma.Context) {
+			c.SetHeader("Koinos-Position", strconv.FormatInt(position, 10))
+			body(c)
+		}
+		return sent, nil
+	})
+	s.exportMapping(h)
+	s.keptExports(h)
+}
+
+// exportMapping gives the mapping that takes in a table that was exported to be filled in.
+func (s *Service) exportMapping(h huma.API) {
+	type asked struct {
+		Name   string      `query:"name" required:"true" pattern:"^[a-z0-9][a-z0-9-]{0,79}$" doc:"Name of the mapping"`
+		Kind   order.Kind  `query:"kind" enum:"sales,purchase" doc:"Which orders the table is of, where what it is for does not say"`
+		Column []string    `query:"column" maxItems:"200" doc:"The columns that were exported; left out, the usual ones"`
+		For    intent.Kind `query:"for" required:"true" enum:"change,shipment,receipt,return,invoice"`
+	}
+	o := op(http.MethodGet, "/orders/export-mapping", "export-mapping", "Orders", "read",
+		"The mapping that takes in a table of orders that was exported to be filled in")
+	o.Description = "It is not kept: import it with put-mapping."
+	o.Errors = append(o.Errors, http.StatusUnprocessableEntity)
+	handle(s, h, o, func(_ context.Context, in *asked) (*answer[api.ExportMapping], error) {
+		choice := listing.Choice{Columns: in.Column, For: in.For}
+		l, err := listing.New(choice)
+		text := ""
+		if err == nil {
+			text, err = l.Mapping(in.Name, cmp.Or(choice.Of(), in.Kind))
+		}
+		if err != nil {
+			return nil, problem("invalid_request", finding.Capital(err.Error())+".")
+		}
+		return &answer[api.ExportMapping]{api.ExportMapping{Name: in.Name, Text: text}}, nil
+	})
+}
+
+// keptExports keeps choices of exports under names.
+func (s *Service) keptExports(h huma.API) {
+	const tag = "Orders"
+	handle(s, h, op(http.MethodGet, "/exports", "list-exports", tag, "read", "List the exports that are kept under names"),
+		func(ctx context.Context, _ *none) (*answer[api.Page[api.Export]], error) {
+			all, err := s.store.Exports(ctx, "")
+			return &answer[api.Page[api.Export]]{api.Page[api.Export]{Items: all}}, err
+		})
+	type byName struct {
+		Name string `path:"name" pattern:"^[a-z0-9][a-z0-9-]{0,79}$"`
+	}
+	handle(s, h, op(http.MethodGet, "/exports/{name}", "get-export", tag, "read", "An export that is kept under a name"),
+		func(ctx context.Context, in *byName) (*answer[api.Export], error) {
+			all, err := s.store.Exports(ctx, in.Name)
+			if err == nil && len(all) == 0 {
+				err = fmt.Errorf("export %s: %w", in.Name, store.ErrNotFound)
+			}
+			if err != nil {
+				return nil, err
+			}
+			return &answer[api.Export]{all[0]}, nil
+		})
+	type keeping struct {
+		Name string `path:"name" pattern:"^[a-z0-9][a-z0-9-]{0,79}$"`
+		Body api.KeepExport
+	}
+	put := op(http.MethodPut, "/exports/{name}", "put-export", tag, "load", "Keep an export under a name")
+	put.Description = "The choice is the query of export-orders. The position is the one that its answer had: send it when the file is written, " +
+		"and ask for what is new since then the next time."
+	put.DefaultStatus = http.StatusOK
+	handle(s, h, put, func(ctx context.Context, in *keeping) (*answer[api.Export], error) {
+		if _, err := url.ParseQuery(in.Body.Choice); err != nil {
+			return nil, problem("invalid_request", "The choice is the query of export-orders, such as partner=PELLOW&open=true.")
+		}
+		e := api.Export{Name: in.Name, Choice: in.Body.Choice, Position: in.Body.Position, By: callerOf(ctx).name}
+		if err := s.store.PutExport(ctx, e, s.now()); err != nil {
+			return nil, err
+		}
+		all, err := s.store.Exports(ctx, in.Name)
+		if err != nil || len(all) == 0 {
+			return nil, err
+		}
+		return &answer[api.Export]{all[0]}, nil
+	})
+	drop := op(http.MethodDelete, "/exports/{name}", "delete-export", tag, "load", "Forget an export")
+	handle(s, h, drop, func(ctx context.Context, in *byName) (*none, error) {
+		return nil, s.store.DropExport(ctx, in.Name)
 	})
 }

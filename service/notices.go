@@ -27,7 +27,8 @@ var said = []struct {
 	{"answers", intent.Answer, "Answer an order, or confirm it"},
 	{"shipments", intent.Shipment, "Say what was shipped of an order"},
 	{"receipts", intent.Receipt, "Say what was received of an order"},
-	{"invoices", intent.Invoice, "Say what was invoiced of an order"},
+	{"returns", intent.Return, "Say what came back of an order, or went back to its supplier"},
+	{"invoices", intent.Invoice, "Invoice what has moved of an order, or give an invoice back"},
 	{"withdrawals", intent.Withdrawal, "Cancel what is open of an order"},
 }
 
@@ -42,7 +43,7 @@ func (s *Service) notices(h huma.API) {
 	for _, n := range said {
 		o := op(http.MethodPost, "/orders/{id}/"+n.path, "post-"+string(n.kind), "Orders", "load", n.about)
 		o.Description = "It is on the disk when the answer comes. What a document would only be warned of holds it: " +
-			"nothing is done, and the findings say what to accept. The same shipment, receipt or invoice again changes nothing."
+			"nothing is done, and the findings say what to accept. The same shipment, receipt, return or invoice again changes nothing."
 		o.DefaultStatus = http.StatusOK
 		o.Errors = append(o.Errors, http.StatusPreconditionFailed, http.StatusUnprocessableEntity)
 		handle(s, h, o, func(ctx context.Context, in *notice) (*answer[api.Posted], error) {

@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"slices"
 	"strconv"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -15,6 +16,9 @@ import (
 	"koinos/core/outcome"
 	"koinos/store"
 )
+
+// day is the day that it is, in UTC.
+func (s *Service) day() order.Date { return order.Date(s.now().UTC().Format(time.DateOnly)) }
 
 func (s *Service) orders(h huma.API) {
 	const tag = "Orders"
@@ -26,6 +30,7 @@ func (s *Service) orders(h huma.API) {
 		Number  string `query:"number" doc:"Exactly this number"`
 		Text    string `query:"text" doc:"Beginning of the number, the sender's number or the partner"`
 		Load    int64  `query:"load" doc:"Only orders that this load stored"`
+		Overdue bool   `query:"overdue" doc:"Only orders whose day of delivery is past and of which nothing has moved"`
 	}
 	all := op(http.MethodGet, "/orders", "list-orders", tag, "read", "List orders, newest first")
 	all.Description = "A page may have fewer orders than asked for, or none, while next says that there are more: a text " +
@@ -36,9 +41,13 @@ func (s *Service) orders(h huma.API) {
 			if err != nil {
 				return nil, err
 			}
-			orders, next, err := s.store.Orders(ctx, store.OrderFilter{Kind: in.Kind, Status: in.Status,
+			f := store.OrderFilter{Kind: in.Kind, Status: in.Status,
 				Partner: in.Partner, Partners: callerOf(ctx).only.Partners, Number: in.Number, Text: in.Text, Load: in.Load,
-				Before: before, Limit: in.Limit})
+				Before: before, Limit: in.Limit}
+			if in.Overdue {
+				f.Due = s.day()
+			}
+			orders, next, err := s.store.Orders(ctx, f)
 			if err != nil {
 				return nil, err
 			}

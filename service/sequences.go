@@ -100,6 +100,9 @@ func (s *Service) today(h huma.API) {
 				return nil, err
 			}
 			out := api.Today{Running: t.Running, Failing: t.Failing, Days: t.Days, Saved: t.Saved, Orders: t.Orders}
+			if out.Overdue, err = s.store.Overdue(ctx, s.day(), 10_000); err != nil {
+				return nil, err
+			}
 			if out.Interchanges, err = s.store.Waiting(ctx, s.now()); err != nil {
 				return nil, err
 			}

@@ -356,12 +356,12 @@ func (s *Service) tryAgain(ctx context.Context, all []api.HeldWork) (api.Retried
 				continue
 			}
 			interchanges[w.Interchange] = true
-			_, failed := s.exchange.Replay(ctx, w.Interchange, by)
+			_, failed := s.exchange.Replay(ctx, w.Interchange, nil, by)
 			err = notNow(failed)
 			out.Interchange = w.Interchange
 		case api.HeldInterchange: // a person says, of each, whether it is let in
 			if len(all) == 1 {
-				_, err = s.exchange.Replay(ctx, w.Interchange, by)
+				_, err = s.exchange.Replay(ctx, w.Interchange, nil, by)
 				err = notNow(err)
 			}
 			out.Count--

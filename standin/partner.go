@@ -96,20 +96,41 @@ func Supplier(dir, as string, now func() time.Time, log *slog.Logger) (*Partner,
 		if err := p.tell("855", notice.Confirm(o, &is, today)); err != nil {
 			return err
 		}
+		is.NameLines()
+		goods := order.Movement{Number: fmt.Sprintf("VS-%05d", 88000+p.counts[set])}
+		bill := order.Invoice{Number: fmt.Sprintf("VI-%05d", 41000+p.counts[set]), Currency: is.Currency}
+		sums := is // of what has left
+		sums.Lines = nil
 		for i := range is.Lines {
 			if i == 0 || i < len(is.Lines)-1 {
-				is.Lines[i].Shipped = is.Lines[i].Quantity
+				l := is.Lines[i]
+				goods.Lines = append(goods.Lines, order.MovementLine{Line: l.ID, Quantity: l.Quantity})
+				sums.Lines = append(sums.Lines, l)
 			}
 		}
-		ship := notice.Ship(&is, nil, fmt.Sprintf("VS-%05d", 88000+p.counts[set]), today, p.now().Format("1504"))
-		if err := p.tell("856", ship); err != nil {
+		if _, err := sums.Compute(order.HalfUp); err != nil {
 			return err
 		}
-		bill, err := notice.Bill(&is, nil, fmt.Sprintf("VI-%05d", 41000+p.counts[set]), today, true)
+		for i := range sums.Lines {
+			l := &sums.Lines[i]
+			bill.Lines = append(bill.Lines, order.InvoiceLine{Line: l.ID, Quantity: l.Quantity, UnitPrice: l.UnitPrice, Amount: l.Amount})
+		}
+		for _, c := range sums.Charges {
+			bill.Charges = append(bill.Charges, order.InvoiceCharge{Charge: c})
+		}
+		bill.Tax, bill.Total = sums.Tax, sums.Total
+		ship, err := notice.Ship(&is, &goods, nil, nil, today, p.now().Format("1504"))
 		if err != nil {
 			return err
 		}
-		return p.tell("810", bill)
+		if err := p.tell("856", ship); err != nil {
+			return err
+		}
+		said, err := notice.Bill(&is, &bill, today)
+		if err != nil {
+			return err
+		}
+		return p.tell("810", said)
 	}
 	return p, nil
 }
@@ -255,7 +276,7 @@ func (p *Partner) tell(set string, views ...order.Order) error {
 }
 
 func (p *Partner) put(kind string, doc []byte) error {
-	name := fmt.Sprintf("%s-%s-%09d.edi", strings.ToLower(p.us.Name), kind, p.control)
+	name := strings.ToLower(p.us.FileName(kind, int64(p.control)))
 	return folder.Usual.Write(filepath.Join(p.dir, "in", name), func(w io.Writer) error {
 		_, err := w.Write(doc)
 		return err

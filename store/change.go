@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"slices"
 	"time"
 
 	"koinos/api"
@@ -47,15 +48,14 @@ func (t *Tx) ChangeOrder(c Changed, now time.Time) error {
 	if err != nil {
 		return err
 	}
-	if err := t.run(`DELETE FROM lines WHERE order_id = ?`, o.ID); err != nil {
-		return err
-	}
-	lines := lineRows{t.bulk(lineColumns, len(o.Lines))}
-	if err := lines.add(o, nil); err != nil {
-		return err
-	}
-	if err := lines.done(); err != nil {
-		return err
+	if !c.keepsLines() {
+		if err := t.run(`DELETE FROM lines WHERE order_id = ?`, o.ID); err != nil {
+			return err
+		}
+		lines := lineRows{t.bulk(lineColumns, len(o.Lines))}
+		if err := errors.Join(lines.add(o, nil), lines.done()); err != nil {
+			return err
+		}
 	}
 	switch {
 	case c.restored:
@@ -71,6 +71,18 @@ func (t *Tx) ChangeOrder(c Changed, now time.Time) error {
 		err = t.addInvoice(o, c.Invoice)
 	}
 	return errors.Join(err, t.addEvent(&c, now))
+}
+
+// keepsLines reports whether the rows of the order's lines stay as they are: what only moves, answers or bills goods
+// changes of them no more than what is cancelled and what it comes to.
+func (c *Changed) keepsLines() bool {
+	if c.Movement == nil && c.Answer == nil && c.Invoice == nil {
+		return false
+	}
+	return slices.EqualFunc(c.Was.Lines, c.Is.Lines, func(x, y order.Line) bool {
+		return x.ID == y.ID && x.Cancelled == y.Cancelled && x.Amount == y.Amount &&
+			slices.EqualFunc(x.Earlier, y.Earlier, func(p, q order.Priced) bool { return p == q })
+	})
 }
 
 // ToTakeBack lists orders that a load stored or changed before a seq, the last first:
@@ -181,6 +193,10 @@ func (t *Tx) Restore(now1 *StoredOrder, revision int, kept []byte, from Source, 
 // revision of an order; 0 is all.
 func (t *Tx) unpost(id int64, revision int) error {
 	if _, err := t.exec(`DELETE FROM answers WHERE order_id = ? AND (? = 0 OR revision = ?)`, id, revision,
+		revision); err != nil {
+		return err
+	}
+	if _, err := t.exec(`DELETE FROM invoice_parts WHERE order_id = ? AND (? = 0 OR revision = ?)`, id, revision,
 		revision); err != nil {
 		return err
 	}

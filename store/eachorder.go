@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 
 	"koinos/core/order"
@@ -18,51 +19,83 @@ const read = 500
 // that are stored meanwhile are not among them; one that is changed is given once, as it is when its turn comes.
 func (s *Store) EachOrder(ctx context.Context, f OrderFilter, do func(*order.Order) error) error {
 	f.Limit = read
-	for {
-		found, next, err := s.Orders(ctx, f)
-		if err != nil {
-			return err
+	return ahead(ctx, func(ctx context.Context, give func([]*StoredOrder) bool) error {
+		for {
+			found, next, err := s.Orders(ctx, f)
+			if err != nil {
+				return err
+			}
+			ids := make([]int64, len(found))
+			for i := range found {
+				ids[i] = found[i].ID
+			}
+			list, err := s.ordersNow(ctx, ids)
+			if err != nil || !give(list) {
+				return err
+			}
+			if f.Before = next; next == 0 {
+				return nil
+			}
 		}
-		ids := make([]int64, len(found))
-		for i := range found {
-			ids[i] = found[i].ID
-		}
-		list, err := s.ordersNow(ctx, ids)
-		if err != nil {
-			return err
-		}
+	}, do)
+}
+
+// ahead reads orders in a goroutine of its own, some at a time, while those before are dealt with.
+func ahead(ctx context.Context, from func(ctx context.Context, give func([]*StoredOrder) bool) error, do func(*order.Order) error) error {
+	ctx, stop := context.WithCancel(ctx)
+	defer stop()
+	full, failed := make(chan []*StoredOrder, 1), make(chan error, 1)
+	go func() {
+		defer close(full)
+		failed <- caught(func() error {
+			return from(ctx, func(list []*StoredOrder) bool {
+				select {
+				case full <- list:
+					return true
+				case <-ctx.Done():
+					return false
+				}
+			})
+		})
+	}()
+	for list := range full {
 		for _, o := range list {
 			if err := do(&o.Order); err != nil {
 				return err
 			}
 		}
-		if f.Before = next; next == 0 {
-			return nil
-		}
 	}
+	if err := <-failed; err != nil {
+		return err
+	}
+	return ctx.Err()
 }
 
 // EachOrderOf is EachOrder of the orders that have these ids, in their order.
 func (s *Store) EachOrderOf(ctx context.Context, ids []int64, do func(*order.Order) error) error {
-	for some := range slices.Chunk(ids, read) {
-		list, err := s.ordersNow(ctx, some)
-		if err != nil {
-			return err
-		}
-		byID := map[int64]*StoredOrder{}
-		for _, o := range list {
-			byID[o.ID] = o
-		}
-		for _, id := range some {
-			if byID[id] == nil {
-				return fmt.Errorf("order %d: %w", id, ErrNotFound)
-			}
-			if err := do(&byID[id].Order); err != nil {
+	return ahead(ctx, func(ctx context.Context, give func([]*StoredOrder) bool) error {
+		for some := range slices.Chunk(ids, read) {
+			list, err := s.ordersNow(ctx, some)
+			if err != nil {
 				return err
 			}
+			at := make(map[int64]int, len(some))
+			for i, id := range some {
+				at[id] = i
+			}
+			if len(list) != len(at) {
+				for _, o := range list {
+					delete(at, o.ID)
+				}
+				return fmt.Errorf("order %d: %w", slices.Min(slices.Collect(maps.Keys(at))), ErrNotFound)
+			}
+			slices.SortFunc(list, func(a, b *StoredOrder) int { return at[a.ID] - at[b.ID] })
+			if !give(list) {
+				return nil
+			}
 		}
-	}
-	return nil
+		return nil
+	}, do)
 }
 
 // AllThere gives ErrNotFound, with its id, where there is no order of one of the ids.

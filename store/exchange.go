@@ -36,6 +36,8 @@ type interchangeRow struct {
 	Content      string         `db:"content"`
 	Ruling       string         `db:"ruling"`
 	RuledBy      string         `db:"ruled_by"`
+	Accept       string         `db:"accept"`
+	Test         bool           `db:"test"`
 	Orders       sql.NullString `db:"orders"`
 }
 
@@ -44,7 +46,10 @@ func (r *interchangeRow) interchange() (api.Interchange, error) {
 		GroupControl: r.GroupControl, Document: r.Document.String, Kinds: r.Kinds, State: r.State,
 		Name: r.Name, Answers: r.Answers.Int64, At: parseTime(r.At), SentAt: parseTime(r.SentAt.String),
 		DueAt: parseTime(r.DueAt.String), AcknowledgedAt: parseTime(r.AckAt.String), By: r.By, Arrival: r.Arrival,
-		Content: r.Content, Ruling: r.Ruling, RuledBy: r.RuledBy, Orders: []string{}}
+		Content: r.Content, Ruling: r.Ruling, RuledBy: r.RuledBy, Test: r.Test, Orders: []string{}}
+	if r.Accept != "" {
+		i.Accept = strings.Split(r.Accept, ",")
+	}
 	if r.Orders.String != "" {
 		i.Orders = strings.Split(r.Orders.String, "\n")
 	}
@@ -144,10 +149,10 @@ func (t *Tx) AddInterchange(i *api.Interchange) error {
 	if !i.DueAt.IsZero() {
 		due = at(i.DueAt)
 	}
-	res, err := t.exec(`INSERT INTO interchanges (partner, direction, control, group_control, document, kinds, state, name, answers, at, due_at, by, findings, arrival, content)
-		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+	res, err := t.exec(`INSERT INTO interchanges (partner, direction, control, group_control, document, kinds, state, name, answers, at, due_at, by, findings, arrival, content, test)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
 		i.Partner, i.Direction, i.Control, i.GroupControl, null(i.Document), i.Kinds, i.State, i.Name, ref(i.Answers),
-		at(i.At), due, i.By, string(found), i.Arrival, i.Content)
+		at(i.At), due, i.By, string(found), i.Arrival, i.Content, i.Test)
 	if err != nil {
 		return err
 	}
@@ -273,6 +278,15 @@ func (t *Tx) SetInterchange(id int64, state string, sent, acknowledged time.Time
 	}
 	_, err := t.exec(`UPDATE interchanges SET state = ?, sent_at = coalesce(?, sent_at), acknowledged_at = coalesce(?, acknowledged_at) WHERE id = ?`, state, stampOrNull(sent), stampOrNull(acknowledged), id)
 	return err
+}
+
+// AcceptIn notes which warnings a person accepts of what an interchange asks for, besides those that were before.
+func (t *Tx) AcceptIn(id int64, codes []string) error {
+	if len(codes) == 0 {
+		return nil
+	}
+	return t.run(`UPDATE interchanges SET accept = CASE accept WHEN '' THEN ?1 ELSE accept || ',' || ?1 END WHERE id = ?2`,
+		strings.Join(codes, ","), id)
 }
 
 // DropHeld forgets outgoing interchanges that were held because of an order:
@@ -480,11 +494,25 @@ func (s *Store) SetStates(ctx context.Context, id int64) (states []string, err e
 	return states, err
 }
 
-// SetLoads counts the loads that sets of a kind of an interchange were given to.
-func (s *Store) SetLoads(ctx context.Context, id int64, kind string) (n int, err error) {
-	err = s.r.GetContext(ctx, &n, `SELECT count(DISTINCT load_id) FROM sets WHERE interchange = ? AND kind = ?`, id,
+// LastLoad is the last load that sets of a kind of an interchange were given to, and that has said what became of them; 0
+// is none.
+func (s *Store) LastLoad(ctx context.Context, id int64, kind string) (load int64, err error) {
+	err = s.r.GetContext(ctx, &load, `SELECT coalesce(max(load_id), 0) FROM sets WHERE interchange = ? AND kind = ?`, id,
 		kind)
-	return n, err
+	return load, err
+}
+
+// HeldBehind lists interchanges of which a set is held for one of some reasons, while something has happened since to
+// the order that it speaks of.
+func (s *Store) HeldBehind(ctx context.Context, codes ...string) (ids []int64, err error) {
+	list, err := json.Marshal(codes)
+	if err != nil {
+		return nil, err
+	}
+	err = s.r.SelectContext(ctx, &ids, `SELECT DISTINCT h.interchange FROM held h JOIN sets s ON s.interchange = h.interchange AND s.seq = h.set_seq
+	  JOIN orders o ON o.id = h.order_id JOIN interchanges i ON i.id = h.interchange
+	  WHERE h.kind = 'set' AND h.aside = '' AND i.state = 'held' AND h.code IN (SELECT value FROM json_each(?)) AND o.revision > s.order_revision`, string(list))
+	return ids, err
 }
 
 // RevisionsBy are the revisions of orders that a load made, or, where it made none,

@@ -14,9 +14,9 @@ import (
 
 var (
 	movementColumns = columnsOf("movement_lines", "movement_id", "order_id", "line_id", "n", "revision", "quantity",
-		"lot")
+		"lot", "more")
 	invoiceColumns = columnsOf("invoice_lines", "invoice_id", "order_id", "line_id", "n", "revision", "quantity",
-		"unit_price", "amount")
+		"unit_price", "amount", "more")
 )
 
 // moveStated posts what an order says has moved beyond what its movements say:
@@ -67,17 +67,18 @@ func (t *Tx) addMovement(o *order.Order, m *order.Movement) error {
 	if err != nil {
 		return err
 	}
-	if err := t.run(`INSERT INTO movements (kind, partner, number, moved_on, more) VALUES (?, ?, ?, ?, ?)
-		ON CONFLICT DO NOTHING`, string(m.Kind), m.Partner, m.Number, null(string(m.On)), string(text)); err != nil {
-		return err
-	}
-	if err := t.row(`SELECT id FROM movements WHERE kind = ? AND partner = ? AND number = ?`,
-		[]any{string(m.Kind), m.Partner, m.Number}, &m.ID); err != nil {
+	if err := t.row(`INSERT INTO movements (kind, partner, number, moved_on, more) VALUES (?, ?, ?, ?, ?)
+		ON CONFLICT DO UPDATE SET kind = kind RETURNING id`, []any{string(m.Kind), m.Partner, m.Number, null(string(m.On)),
+		string(text)}, &m.ID); err != nil {
 		return err
 	}
 	b := t.bulk(movementColumns, len(m.Lines))
 	for i, l := range m.Lines {
-		b.add(m.ID, o.ID, l.Line, i+1, o.Revision, l.Quantity.String(), null(l.Lot))
+		more, err := jsonOrNull(l.LineDetail)
+		if err != nil {
+			return err
+		}
+		b.add(m.ID, o.ID, l.Line, i+1, o.Revision, l.Quantity.String(), null(l.Lot), more)
 	}
 	return b.done()
 }
@@ -92,31 +93,38 @@ func (t *Tx) addAnswer(o *order.Order, a *order.Answered) error {
 }
 
 func (t *Tx) addInvoice(o *order.Order, v *order.Invoice) error {
-	if err := t.run(`INSERT INTO invoices (partner, number, invoiced_on, currency, total) VALUES (?, ?, ?, ?, ?)
-		ON CONFLICT DO NOTHING`,
-		v.Partner, v.Number, null(string(v.On)), null(v.Currency), null(v.Total.String())); err != nil {
+	if err := t.run(`INSERT INTO invoices (partner, number, invoiced_on, currency) VALUES (?, ?, ?, ?)
+		ON CONFLICT DO NOTHING`, v.Partner, v.Number, null(string(v.On)), null(v.Currency)); err != nil {
 		return err
 	}
 	if err := t.row(`SELECT id FROM invoices WHERE partner = ? AND number = ?`, []any{v.Partner, v.Number},
 		&v.ID); err != nil {
 		return err
 	}
+	part, err := json.Marshal(v.InvoicePart)
+	if err != nil {
+		return err
+	}
+	if err := t.run(`INSERT INTO invoice_parts (order_id, invoice_id, revision, content) VALUES (?, ?, ?, ?)`, o.ID, v.ID,
+		o.Revision, string(part)); err != nil {
+		return err
+	}
 	b := t.bulk(invoiceColumns, len(v.Lines))
 	for i, l := range v.Lines {
+		more, err := jsonOrNull(l.InvoiceTerms)
+		if err != nil {
+			return err
+		}
 		b.add(v.ID, o.ID, l.Line, i+1, o.Revision, l.Quantity.String(), null(l.UnitPrice.String()),
-			null(l.Amount.String()))
+			null(l.Amount.String()), more)
 	}
 	return b.done()
 }
 
-// Movement gives what a movement of a number moved of an order; nil is nothing.
-func (t *Tx) Movement(kind order.MovementKind, partner, number string, id int64) (*order.Movement, error) {
-	list, err := readMovements(t.ctx, t, `m.kind = ? AND m.partner = ? AND m.number = ? AND l.order_id = ?`,
-		string(kind), partner, number, id)
-	if err != nil || len(list) == 0 {
-		return nil, err
-	}
-	return &list[0], nil
+// NextInvoice gives the next number of the series of invoices.
+func (t *Tx) NextInvoice() (number string, err error) {
+	err = t.row(`UPDATE series SET next = next + 1 WHERE kind = 'invoice' RETURNING prefix || printf('%06d', next - 1)`, nil, &number)
+	return number, err
 }
 
 // Reverses gives what the movement of a number takes back, whatever orders it is of: "" is nothing. Without such a
@@ -130,63 +138,132 @@ func (t *Tx) Reverses(kind order.MovementKind, partner, number string) (reverses
 	return reverses, err == nil, err
 }
 
-// Invoice gives what an invoice of a number bills of an order; nil is nothing.
-func (t *Tx) Invoice(partner, number string, id int64) (*order.Invoice, error) {
-	list, err := readInvoices(t.ctx, t, `v.partner = ? AND v.number = ? AND l.order_id = ?`, partner, number, id)
-	if err != nil || len(list) == 0 {
-		return nil, err
-	}
-	return &list[0], nil
-}
-
-// OrderOf finds an order of a partner by its number or the sender's number; 0 is
-// none, and several are one too many.
-func (t *Tx) OrderOf(kind order.Kind, partner, number, sender string) (ids []int64, err error) {
-	return ordersOf(t.ctx, t, kind, partner, number, sender)
-}
-
-// OrdersOf is Tx.OrderOf outside of a transaction.
-func (s *Store) OrdersOf(ctx context.Context, kind order.Kind, partner, number, sender string) ([]int64, error) {
-	return ordersOf(ctx, s.r, kind, partner, number, sender)
-}
-
-func ordersOf(ctx context.Context, q querier, kind order.Kind, partner, number, sender string) (ids []int64,
-	err error) {
+// OrdersOf finds orders of a partner by our number or the sender's; several are one too many.
+func (s *Store) OrdersOf(ctx context.Context, kind order.Kind, partner, number, sender string) (ids []int64, err error) {
 	if number != "" {
-		err = q.SelectContext(ctx, &ids, `SELECT id FROM orders WHERE kind = ? AND number IN (?, ?) AND partner = ?`,
+		err = s.r.SelectContext(ctx, &ids, `SELECT id FROM orders WHERE kind = ? AND number IN (?, ?) AND partner = ?`,
 			string(kind), number, strings.ToUpper(number), partner)
 		if err != nil || len(ids) > 0 {
 			return ids, err
 		}
 	}
 	if sender != "" {
-		err = q.SelectContext(ctx, &ids,
+		err = s.r.SelectContext(ctx, &ids,
 			`SELECT id FROM orders WHERE sender_number = ? COLLATE NOCASE AND kind = ? AND partner = ? ORDER BY id`,
 			sender, string(kind), partner)
 	}
 	return ids, err
 }
 
-// readMoved fills in what movements, answers and invoices say of an order.
-func readMoved(ctx context.Context, q querier, o *StoredOrder) (err error) {
-	if o.Movements, err = readMovements(ctx, q, `l.order_id = ?`, o.ID); err != nil {
-		return err
+// Spoken is by what a notice names its order.
+type Spoken struct {
+	Kind                    order.Kind
+	Partner, Number, Sender string
+}
+
+// OrdersOf is Store.OrdersOf of many at once, in their order.
+func (t *Tx) OrdersOf(all []Spoken) ([][]int64, error) {
+	type side struct {
+		kind    order.Kind
+		partner string
 	}
-	if o.Invoices, err = readInvoices(ctx, q, `l.order_id = ?`, o.ID); err != nil {
-		return err
-	}
-	var answers []string
-	if err := q.SelectContext(ctx, &answers, `SELECT content FROM answers WHERE order_id = ? ORDER BY revision`,
-		o.ID); err != nil {
-		return err
-	}
-	for _, text := range answers {
-		var a order.Answered
-		if err := json.Unmarshal([]byte(text), &a); err != nil {
-			return err
+	numbers, senders := map[side][]string{}, map[side][]string{}
+	for _, n := range all {
+		of := side{n.Kind, n.Partner}
+		if n.Number != "" {
+			numbers[of] = append(numbers[of], n.Number, strings.ToUpper(n.Number))
 		}
-		o.Answers = append(o.Answers, a)
+		if n.Sender != "" {
+			senders[of] = append(senders[of], n.Sender)
+		}
 	}
+	byNumber, bySender := map[Spoken][]int64{}, map[Spoken][]int64{}
+	look := func(of map[side][]string, condition string, into map[Spoken][]int64, name func(side, string) Spoken) error {
+		for from, list := range of {
+			text, err := json.Marshal(list)
+			if err != nil {
+				return err
+			}
+			var rows []struct {
+				ID   int64  `db:"id"`
+				Name string `db:"name"`
+			}
+			if err := t.SelectContext(t.ctx, &rows, condition, string(from.kind), from.partner, string(text)); err != nil {
+				return err
+			}
+			for _, r := range rows {
+				key := name(from, r.Name)
+				into[key] = append(into[key], r.ID)
+			}
+		}
+		return nil
+	}
+	if err := errors.Join(look(numbers, `SELECT id, number AS name FROM orders WHERE kind = ? AND +partner = ? AND number IN (SELECT value
+		FROM json_each(?))`, byNumber, func(of side, n string) Spoken { return Spoken{of.kind, of.partner, n, ""} }),
+		look(senders, `SELECT id, sender_number AS name FROM orders WHERE +kind = ? AND +partner = ? AND sender_number COLLATE NOCASE IN (SELECT value
+		FROM json_each(?)) ORDER BY id`, bySender, func(of side, n string) Spoken { return Spoken{of.kind, of.partner, "", fold(n)} })); err != nil {
+		return nil, err
+	}
+	ids := make([][]int64, len(all))
+	for i, n := range all {
+		if n.Number != "" {
+			ids[i] = byNumber[Spoken{n.Kind, n.Partner, n.Number, ""}]
+			if upper := strings.ToUpper(n.Number); upper != n.Number {
+				ids[i] = append(ids[i], byNumber[Spoken{n.Kind, n.Partner, upper, ""}]...)
+			}
+		}
+		if len(ids[i]) == 0 && n.Sender != "" {
+			ids[i] = bySender[Spoken{n.Kind, n.Partner, "", fold(n.Sender)}]
+		}
+	}
+	return ids, nil
+}
+
+// fold is a text as NOCASE compares it: letters of ASCII are small.
+func fold(s string) string {
+	return strings.Map(func(r rune) rune {
+		if r >= 'A' && r <= 'Z' {
+			return r + 'a' - 'A'
+		}
+		return r
+	}, s)
+}
+
+// readMoved fills in what movements, answers and invoices say of orders.
+func readMoved(ctx context.Context, q querier, list []*StoredOrder) error {
+	byID, ids := make(map[int64]*StoredOrder, len(list)), make([]int64, len(list))
+	for i, o := range list {
+		byID[o.ID], ids[i] = o, o.ID
+	}
+	if err := errors.Join(readMovements(ctx, q, byID, ids), readInvoices(ctx, q, byID, ids)); err != nil {
+		return err
+	}
+	var answers []struct {
+		Order   int64  `db:"order_id"`
+		Content string `db:"content"`
+	}
+	where, arg := among("order_id", ids...)
+	if err := q.SelectContext(ctx, &answers, `SELECT order_id, content FROM answers WHERE `+where+` ORDER BY order_id, revision`,
+		arg); err != nil {
+		return err
+	}
+	for _, r := range answers {
+		var a order.Answered
+		if err := json.Unmarshal([]byte(r.Content), &a); err != nil {
+			return fmt.Errorf("order %d: %w", r.Order, err)
+		}
+		byID[r.Order].Answers = append(byID[r.Order].Answers, a)
+	}
+	for _, o := range list {
+		if err := o.sum(); err != nil {
+			return fmt.Errorf("order %d: %w", o.ID, err)
+		}
+	}
+	return nil
+}
+
+// sum adds up what has moved and is invoiced of each line.
+func (o *StoredOrder) sum() (err error) {
 	if len(o.Movements)+len(o.Invoices) == 0 {
 		return nil
 	}
@@ -215,8 +292,9 @@ func readMoved(ctx context.Context, q querier, o *StoredOrder) (err error) {
 	return err
 }
 
-func readMovements(ctx context.Context, q querier, where string, args ...any) ([]order.Movement, error) {
+func readMovements(ctx context.Context, q querier, of map[int64]*StoredOrder, ids []int64) error {
 	var rows []struct {
+		Order    int64          `db:"order_id"`
 		ID       int64          `db:"id"`
 		Kind     string         `db:"kind"`
 		Partner  string         `db:"partner"`
@@ -226,21 +304,23 @@ func readMovements(ctx context.Context, q querier, where string, args ...any) ([
 		Line     int            `db:"line_id"`
 		Quantity string         `db:"quantity"`
 		Lot      sql.NullString `db:"lot"`
+		Detail   sql.NullString `db:"detail"`
 		Revision int            `db:"revision"`
 	}
+	where, arg := among("l.order_id", ids...)
 	if err := q.SelectContext(ctx, &rows,
-		`SELECT m.id, m.kind, m.partner, m.number, m.moved_on, m.more, l.line_id, l.quantity, l.lot, l.revision
-	  FROM movement_lines l JOIN movements m ON m.id = l.movement_id WHERE `+where+` ORDER BY m.id, l.n`, args...); err != nil {
-		return nil, err
+		`SELECT l.order_id, m.id, m.kind, m.partner, m.number, m.moved_on, m.more, l.line_id, l.quantity, l.lot, l.more AS detail, l.revision
+	  FROM movement_lines l JOIN movements m ON m.id = l.movement_id WHERE `+where+` ORDER BY l.order_id, m.id, l.n`, arg); err != nil {
+		return err
 	}
-	var list []order.Movement
 	for i := range rows {
 		r := &rows[i]
+		list := of[r.Order].Movements
 		if len(list) == 0 || list[len(list)-1].ID != r.ID {
 			var m order.Movement
 			if r.More.Valid {
 				if err := json.Unmarshal([]byte(r.More.String), &m); err != nil {
-					return nil, fmt.Errorf("movement %d: %w", r.ID, err)
+					return fmt.Errorf("movement %d: %w", r.ID, err)
 				}
 			}
 			m.ID, m.Kind, m.Partner, m.Number, m.On, m.Lines = r.ID, order.MovementKind(r.Kind), r.Partner, r.Number,
@@ -249,51 +329,72 @@ func readMovements(ctx context.Context, q querier, where string, args ...any) ([
 		}
 		quantity, err := order.ParseNumber(r.Quantity)
 		if err != nil {
-			return nil, fmt.Errorf("movement %d: %w", r.ID, err)
+			return fmt.Errorf("movement %d: %w", r.ID, err)
+		}
+		line := order.MovementLine{Line: r.Line, Quantity: quantity, Lot: r.Lot.String, Revision: r.Revision}
+		if r.Detail.Valid {
+			if err := json.Unmarshal([]byte(r.Detail.String), &line.LineDetail); err != nil {
+				return fmt.Errorf("movement %d: %w", r.ID, err)
+			}
 		}
 		m := &list[len(list)-1]
-		m.Lines = append(m.Lines, order.MovementLine{Line: r.Line, Quantity: quantity, Lot: r.Lot.String,
-			Revision: r.Revision})
+		m.Lines = append(m.Lines, line)
+		of[r.Order].Movements = list
 	}
-	return list, nil
+	return nil
 }
 
-func readInvoices(ctx context.Context, q querier, where string, args ...any) ([]order.Invoice, error) {
+func readInvoices(ctx context.Context, q querier, of map[int64]*StoredOrder, ids []int64) error {
 	var rows []struct {
+		Order    int64          `db:"order_id"`
 		ID       int64          `db:"id"`
 		Partner  string         `db:"partner"`
 		Number   string         `db:"number"`
 		On       sql.NullString `db:"invoiced_on"`
 		Currency sql.NullString `db:"currency"`
-		Total    sql.NullString `db:"total"`
+		Part     string         `db:"content"`
+		More     sql.NullString `db:"more"`
 		Line     int            `db:"line_id"`
 		Quantity string         `db:"quantity"`
 		Price    sql.NullString `db:"unit_price"`
 		Amount   sql.NullString `db:"amount"`
 		Revision int            `db:"revision"`
 	}
+	where, arg := among("l.order_id", ids...)
 	if err := q.SelectContext(ctx, &rows,
-		`SELECT v.id, v.partner, v.number, v.invoiced_on, v.currency, v.total, l.line_id, l.quantity, l.unit_price, l.amount, l.revision
-	  FROM invoice_lines l JOIN invoices v ON v.id = l.invoice_id WHERE `+where+` ORDER BY v.id, l.n`, args...); err != nil {
-		return nil, err
+		`SELECT l.order_id, v.id, v.partner, v.number, v.invoiced_on, v.currency, p.content, l.line_id, l.quantity, l.unit_price, l.amount, l.more, l.revision
+	  FROM invoice_lines l JOIN invoices v ON v.id = l.invoice_id
+	  JOIN invoice_parts p ON p.order_id = l.order_id AND p.invoice_id = l.invoice_id AND p.revision = l.revision
+	  WHERE `+where+` ORDER BY l.order_id, v.id, l.n`, arg); err != nil {
+		return err
 	}
-	var list []order.Invoice
 	for i := range rows {
 		r := &rows[i]
-		var n [4]order.Number
-		for k, text := range []string{r.Total.String, r.Quantity, r.Price.String, r.Amount.String} {
+		list := of[r.Order].Invoices
+		var n [3]order.Number
+		for k, text := range []string{r.Quantity, r.Price.String, r.Amount.String} {
 			var err error
 			if n[k], err = order.ParseNumber(text); err != nil {
-				return nil, fmt.Errorf("invoice %d: %w", r.ID, err)
+				return fmt.Errorf("invoice %d: %w", r.ID, err)
 			}
 		}
 		if len(list) == 0 || list[len(list)-1].ID != r.ID {
-			list = append(list, order.Invoice{ID: r.ID, Partner: r.Partner, Number: r.Number,
-				On: order.Date(r.On.String), Currency: r.Currency.String, Total: n[0]})
+			v := order.Invoice{ID: r.ID, Partner: r.Partner, Number: r.Number, On: order.Date(r.On.String),
+				Currency: r.Currency.String}
+			if err := json.Unmarshal([]byte(r.Part), &v.InvoicePart); err != nil {
+				return fmt.Errorf("invoice %d: %w", r.ID, err)
+			}
+			list = append(list, v)
 		}
 		v := &list[len(list)-1]
-		v.Lines = append(v.Lines, order.InvoiceLine{Line: r.Line, Quantity: n[1], UnitPrice: n[2], Amount: n[3],
-			Revision: r.Revision})
+		line := order.InvoiceLine{Line: r.Line, Quantity: n[0], UnitPrice: n[1], Amount: n[2], Revision: r.Revision}
+		if r.More.Valid {
+			if err := json.Unmarshal([]byte(r.More.String), &line.InvoiceTerms); err != nil {
+				return fmt.Errorf("invoice %d: %w", r.ID, err)
+			}
+		}
+		v.Lines = append(v.Lines, line)
+		of[r.Order].Invoices = list
 	}
-	return list, nil
+	return nil
 }

@@ -16,8 +16,19 @@ type OrderFilter struct {
 	Partners                      []string // one of these; none is all
 	Text                          string   // begins the number, the sender's number or the partner
 	Load                          int64
-	Before                        int64 // id; 0 is from the newest on
+	Due                           order.Date // wanted before this day, and nothing has moved; "" is any
+	Before                        int64      // id; 0 is from the newest on
 	Limit                         int
+}
+
+// Fits reports whether an order is one of the filter's, its load aside.
+func (f *OrderFilter) Fits(o *order.Order) bool {
+	begins := func(v string) bool { return strings.HasPrefix(strings.ToUpper(v), strings.ToUpper(f.Text)) }
+	return (f.Kind == "" || f.Kind == string(o.Kind)) && (f.Status == "" || f.Status == string(o.Status)) &&
+		(f.Partner == "" || strings.EqualFold(f.Partner, o.Partner)) && (f.Number == "" || strings.EqualFold(f.Number, o.Number)) &&
+		(len(f.Partners) == 0 || slices.ContainsFunc(f.Partners, func(p string) bool { return strings.EqualFold(p, o.Partner) })) &&
+		(f.Due == "" || (o.Status == order.Open || o.Status == order.Confirmed) && o.RequestedDeliveryOn != "" && o.RequestedDeliveryOn < f.Due) &&
+		(f.Text == "" || begins(o.Number) || begins(o.SenderNumber) || begins(o.Partner))
 }
 
 // Orders lists orders, newest first. Next is the Before of what follows; 0 is that nothing does. Where very many
@@ -64,7 +75,7 @@ const mostRuns = 120
 
 // runs are those whose orders a filter takes; none is that no index of runs is needed.
 func (f *OrderFilter) runs() (runs []run) {
-	if f.Number != "" || f.Load != 0 || f.Partner+f.Kind+f.Status == "" && len(f.Partners) == 0 {
+	if f.Number != "" || f.Load != 0 || f.Due != "" || f.Partner+f.Kind+f.Status == "" && len(f.Partners) == 0 {
 		return nil
 	}
 	or := func(one string, all ...string) []string {
@@ -124,7 +135,7 @@ func (f *OrderFilter) query(runs []run) (string, []any) {
 
 // textAlone reports whether orders are looked for by a text, and at most their kind: the indexes alone answer that.
 func (f *OrderFilter) textAlone() bool {
-	return f.Text != "" && f.Status+f.Partner+f.Number == "" && len(f.Partners) == 0 && f.Load == 0
+	return f.Text != "" && f.Status+f.Partner+f.Number == "" && len(f.Partners) == 0 && f.Load == 0 && f.Due == ""
 }
 
 // newest takes the newest of each column in which a text is looked for, and of these the newest.
@@ -147,6 +158,15 @@ func (f *OrderFilter) newest() (string, []any) {
 	return selectSummary + "WHERE id IN (" + strings.Join(each, " UNION ") + ") ORDER BY id DESC LIMIT ?", append(args, f.Limit)
 }
 
+// overdue is the condition of the index orders_due.
+const overdue = `status IN ('open', 'confirmed') AND requested_delivery_on IS NOT NULL AND requested_delivery_on < ?`
+
+// Overdue counts orders that were wanted before a day, and of which nothing has moved; no more than most.
+func (s *Store) Overdue(ctx context.Context, day order.Date, most int) (n int, err error) {
+	err = s.r.GetContext(ctx, &n, `SELECT count(*) FROM (SELECT 1 FROM orders WHERE `+overdue+` LIMIT ?)`, string(day), most)
+	return n, err
+}
+
 // where is the filter as a condition.
 func (f *OrderFilter) where() (string, []any) {
 	all, args := []string{}, []any{}
@@ -162,6 +182,9 @@ func (f *OrderFilter) where() (string, []any) {
 	}
 	if f.Load != 0 {
 		add("load_id = ?", f.Load)
+	}
+	if f.Due != "" {
+		add(overdue, string(f.Due))
 	}
 	if len(f.Partners) > 0 {
 		of := make([]any, len(f.Partners))

@@ -155,6 +155,11 @@ func PackLines(o *order.Order) ([]any, error) {
 			b = append(append(append(append(b, '"'), name...), '"', ':'), value...)
 			return err
 		}
+		if len(l.Earlier) > 0 {
+			if err := more("earlier_prices", l.Earlier); err != nil {
+				return nil, err
+			}
+		}
 		if len(l.Charges) > 0 {
 			if err := more("charges", l.Charges); err != nil {
 				return nil, err
@@ -414,21 +419,36 @@ func readOrder(ctx context.Context, tx querier, id int64) (*StoredOrder, error) 
 
 // readNow reads an order without its events.
 func readNow(ctx context.Context, tx querier, id int64) (*StoredOrder, error) {
-	list, err := readHeads(ctx, tx, id)
+	list, err := readAll(ctx, tx, id)
 	if err != nil {
 		return nil, err
 	}
 	if len(list) == 0 {
 		return nil, fmt.Errorf("order %d: %w", id, ErrNotFound)
 	}
-	o := list[0]
-	if err := readLines(ctx, tx, list); err != nil {
+	return list[0], nil
+}
+
+// readAll reads orders without their events.
+func readAll(ctx context.Context, tx querier, ids ...int64) ([]*StoredOrder, error) {
+	list, err := readHeads(ctx, tx, ids...)
+	if err != nil || len(list) == 0 {
 		return nil, err
 	}
-	if err := readMoved(ctx, tx, o); err != nil {
-		return nil, fmt.Errorf("order %d: %w", id, err)
+	return list, errors.Join(readLines(ctx, tx, list), readMoved(ctx, tx, list))
+}
+
+// OrdersNow gives orders as they are, without their events, by their ids; those that are not there are left out.
+func (t *Tx) OrdersNow(ids []int64) (map[int64]*StoredOrder, error) {
+	byID := make(map[int64]*StoredOrder, len(ids))
+	if len(ids) == 0 {
+		return byID, nil
 	}
-	return o, nil
+	list, err := readAll(t.ctx, t, ids...)
+	for _, o := range list {
+		byID[o.ID] = o
+	}
+	return byID, err
 }
 
 // among is the condition that a column is one of ids, with its value.

@@ -54,11 +54,8 @@ func TestArrivals(t *testing.T) {
 	if err != nil || err2 != nil || !bytes.Equal(bytes.TrimSpace(said), body) {
 		t.Errorf("the arrival is %s, %v %v", body, err, err2)
 	}
-	var ids []int64
-	if err := o.store.Write(ctx, func(tx *store.Tx) (err error) {
-		ids, err = tx.OrderOf(order.Sales, "SLIPWAY", "", "SL-1003")
-		return err
-	}); err != nil || len(ids) != 1 {
+	ids, err := o.store.OrdersOf(ctx, order.Sales, "SLIPWAY", "", "SL-1003")
+	if err != nil || len(ids) != 1 {
 		t.Fatal(ids, err)
 	}
 	why, err := o.engine.Why(ctx, ids[0], 1, "quantity")

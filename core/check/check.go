@@ -161,31 +161,47 @@ func figures(o *order.Order, s Subject, terms Terms) {
 		s.Add(finding.AmountTooLarge, line+1, field, "", "The %s has more digits than can be computed with.", field)
 		return
 	}
+	whole := o // a document's figures may be those of what was ordered, or of what is wanted still
+	if len(s.Stated()) > 0 {
+		whole = o.AsOrdered(terms.Rounding)
+	}
 	sound := true // a wrong line would only be reported once more by the sums
 	for _, stated := range s.Stated() {
 		if stated.Line > 0 {
-			sound = amount(o, s, stated.Line, terms.Tolerance) && sound
+			sound = amount(o, whole, s, stated.Line, terms.Tolerance) && sound
 		}
 	}
 	if !sound || anyFigure(o, s) {
 		return
 	}
 	for _, stated := range s.Stated() {
-		if stated.Line == 0 {
+		if stated.Line == 0 && (whole == o || !agrees(whole, stated.Field, terms.Tolerance)) {
 			ofOrder(o, s, stated.Field, terms.Tolerance)
 		}
 	}
 }
 
+// agrees reports whether a figure of the order as a whole is as the document states it.
+func agrees(o *order.Order, field string, tolerance order.Number) bool {
+	switch field {
+	case "total":
+		return order.Within(o.Total, o.StatedTotal, tolerance)
+	case "total_before_tax":
+		return order.Within(o.BeforeTax(), o.StatedNet, tolerance)
+	}
+	return order.Within(o.Tax, o.TaxAmount, tolerance)
+}
+
 // amount compares a line's amount; false is that it differs, or that nobody knows.
-func amount(o *order.Order, s Subject, n int, tolerance order.Number) bool {
+func amount(o, whole *order.Order, s Subject, n int, tolerance order.Number) bool {
 	l := &o.Lines[n-1]
 	if s.Has(n, "quantity") && l.Quantity.IsZero() || s.Has(n, "unit_price") && l.UnitPrice.IsZero() ||
 		s.Has(n, "discount_percent") ||
 		s.Has(n, "price_basis") {
 		return false
 	}
-	if l.UnitPrice.IsZero() || order.Within(l.Amount, l.StatedAmount, tolerance) {
+	if l.UnitPrice.IsZero() || order.Within(l.Amount, l.StatedAmount, tolerance) ||
+		whole != o && order.Within(whole.Lines[n-1].Amount, l.StatedAmount, tolerance) {
 		return true
 	}
 	less := ""

@@ -136,7 +136,7 @@ func runOver(m *mapping.Mapping, doc []byte) {
 // An interchange is drafted by what its first set is and who sent it.
 func TestDraftOfX12(t *testing.T) {
 	const doc = "ISA*00*          *00*          *ZZ*PELLOW         *ZZ*QUILLMERE      " +
-		"*260314*0930*U*00401*000000905*0*T*>~GS*SH*PELLOW*QUILLMERE*20260314*0930*77*X*004010~ST*856*0001~" +
+		"*260314*0930*U*00401*000000905*0*P*>~GS*SH*PELLOW*QUILLMERE*20260314*0930*77*X*004010~ST*856*0001~" +
 		"BSN*00*S-1*20260318*1405~HL*1**S*1~HL*2*1*O*1~PRF*PO-1~HL*3*2*I*0~LIN**VP*A~SN1**60*MR~MEA**WT*5*KG~SE*9*0001~GE*1*77~IEA*1*000000905~"
 	lists := &list.Set{Lists: map[string]*list.List{"customers": list.New([]list.Entry{{Code: "PELLOW"}})}}
 	p, err := Draft(strings.NewReader(doc), int64(len(doc)), Hints{Lists: lists, Limits: source.DefaultLimits})

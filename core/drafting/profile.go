@@ -249,18 +249,7 @@ func isGTIN(s string) bool {
 	default:
 		return false
 	}
-	sum := 0
-	for i := range len(s) {
-		c := int(s[len(s)-1-i] - '0')
-		if c < 0 || c > 9 {
-			return false
-		}
-		if i%2 == 1 {
-			c *= 3
-		}
-		sum += c
-	}
-	return sum%10 == 0
+	return order.CheckDigit(s)
 }
 
 // counts reports whether the values count: 1, 2, 3, or 10, 20, 30, and again

@@ -43,6 +43,14 @@ const (
 	FieldUnwritten   Code = "field_unwritten"
 	CharacterChanged Code = "character_changed"
 	NoticeDiffers    Code = "notice_differs"
+	AnswerDiffers    Code = "answer_differs"
+	OverDelivery     Code = "over_delivery"
+	OverReturned     Code = "over_returned"
+	OverInvoiced     Code = "over_invoiced"
+	PriceDiffers     Code = "price_differs"
+	InvoiceDiffers   Code = "invoice_differs"
+	OnHold           Code = "on_hold"
+	CheckDigitWrong  Code = "check_digit_wrong"
 	OrderUnknown     Code = "order_unknown"
 	LineUnknown      Code = "line_unknown"
 	LineDiffers      Code = "line_differs"
@@ -177,6 +185,19 @@ var Catalogue = map[Code]About{
 		"Nothing, if it can still be read; else change the value, or characters.set of the partner."},
 	NoticeDiffers: {Warning, "what the partner says differs from the order",
 		"Look at the order beside the document, and settle it with the partner."},
+	AnswerDiffers: {Warning, "the supplier's answer differs from the order",
+		"Accept what the supplier offers by changing the order, or settle it with the supplier."},
+	OverDelivery: {Warning, "more moved than was ordered",
+		"Check the quantity. If it is right, accept it; over_delivery in the mapping lets a share more than ordered pass."},
+	OverReturned: {Warning, "more came back than had moved", "Check the quantity and the line; if it is right, accept it."},
+	OverInvoiced: {Warning, "more is invoiced than has moved",
+		"Post the missing shipment or receipt first, or ask the supplier for a credit note; if it is right, accept it."},
+	PriceDiffers: {Warning, "the invoice has another price than the order",
+		"Correct the order if the price was agreed, or ask the supplier for another invoice; if it is right, accept it."},
+	InvoiceDiffers: {Warning, "the invoice differs from the order in money",
+		"Look at its charges and its total; ask the supplier for another invoice, or accept it."},
+	OnHold:          {Warning, "the order is on hold", "Release the order first (koinos order release); if it may go on all the same, accept it."},
+	CheckDigitWrong: {Warning, "the check digit of a code is wrong", "Compare the code with the label; a digit was probably mistyped."},
 	OrderUnknown: {Error, "no order of that number",
 		"Look whether the partner names the right order; when it is stored, try this again."},
 	LineUnknown: {Error, "no such line in the order",
@@ -307,5 +328,7 @@ var Weighed = map[Code]bool{
 	DatesOutOfOrder: false,
 	IdentityMissing: false, ValueDropped: false,
 	NameTwice: true, LineTwice: true, OutOfRange: true, QuantityNegative: true, AmountDiffers: true, TotalDiffers: true,
-	TaxDiffers: true,
+	TaxDiffers:    true,
+	NoticeDiffers: false, AnswerDiffers: false, OverDelivery: false, OverReturned: false, OverInvoiced: false,
+	PriceDiffers: false, InvoiceDiffers: false, OnHold: false, CheckDigitWrong: false,
 }

@@ -15,13 +15,15 @@ const (
 	Answer   Kind = "answer"   // the seller says what becomes of each line
 	Shipment Kind = "shipment" // goods have left
 	Receipt  Kind = "receipt"  // goods have arrived
+	Return   Kind = "return"   // goods went back
 	Invoice  Kind = "invoice"  // the seller wants money for lines
 
 	Withdrawal Kind = "withdrawal" // the order is not wanted any more
 )
 
 // Notices are the kinds that speak of an order that is stored already.
-var Notices = []string{string(Change), string(Answer), string(Shipment), string(Receipt), string(Invoice)}
+var Notices = []string{string(Change), string(Answer), string(Shipment), string(Receipt), string(Return),
+	string(Invoice)}
 
 // Intent is one thing that somebody wants, made from one record of a document
 // or from a request.
@@ -38,6 +40,8 @@ type Intent struct {
 
 	Target int64 // id of the stored order that a notice speaks of, where that is known; 0 is to be found
 	Seen   int   // revision that it was when the notice was made; 0 is whichever
+
+	Replaces bool // an order takes the place of the stored one, whichever is newer; without one it is refused
 
 	Clears []Cleared // fields that a change makes blank
 }

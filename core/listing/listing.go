@@ -6,6 +6,7 @@ import (
 	"strconv"
 	"strings"
 
+	"koinos/core/intent"
 	"koinos/core/order"
 )
 
@@ -23,10 +24,14 @@ var Layouts = []string{string(EveryLine), string(FirstLine), string(Orders)}
 
 // Choice is what somebody chooses.
 type Choice struct {
-	Columns []string // fields by name, those of lines behind "lines."; none is the usual ones of the layout
-	Layout  Layout   // "" is EveryLine
-	Open    bool     // only lines of which something is to move still, and orders that have such
+	Columns []string    // fields by name, those of lines behind "lines."; none is the usual ones of the layout
+	Layout  Layout      // "" is EveryLine
+	Open    bool        // only lines of which something is to move still, and orders that have such
+	For     intent.Kind // what the table is filled in for; "" is to be read only
 }
+
+// Kinds are what a table can be filled in for.
+var Kinds = []string{string(intent.Change), string(intent.Shipment), string(intent.Receipt), string(intent.Return), string(intent.Invoice)}
 
 // Usual are the columns that are written where nobody says which.
 var Usual = map[Layout][]string{
@@ -35,6 +40,27 @@ var Usual = map[Layout][]string{
 		"lines.moved", "lines.cancelled", "lines.open", "lines.invoiced"},
 	Orders: {"number", "kind", "partner", "sender_number", "ordered_on", "requested_delivery_on", "currency", "status",
 		"revision", "lines", "goods", "tax", "total"},
+}
+
+// filledIn are the columns that a table has for what it is filled in for: the number that it will have, which is that of
+// the order with its next revision, and the blank one for quantities.
+var filledIn = map[intent.Kind]struct{ number, quantity string }{
+	intent.Shipment: {"shipment", "ship now"}, intent.Receipt: {"receipt", "receive now"},
+	intent.Return: {"return", "returned now"}, intent.Invoice: {"invoice", "bill now"},
+}
+
+// keys are the columns by which the lines of a table find theirs.
+var keys = []string{"number", "partner", "lines.number", "lines.item"}
+
+// Of is which orders a table that is filled in is of; "" is those of which the caller says.
+func (c *Choice) Of() order.Kind {
+	switch c.For {
+	case intent.Shipment:
+		return order.Sales
+	case intent.Receipt:
+		return order.Purchase
+	}
+	return ""
 }
 
 // computed are what orders and lines have besides the fields that can be bound.
@@ -52,6 +78,7 @@ var computed = map[order.Level]map[string]func(o *order.Order, l *order.Line) (s
 	order.Lines: {
 		"id":       func(_ *order.Order, l *order.Line) (string, error) { return strconv.Itoa(l.ID), nil },
 		"amount":   func(_ *order.Order, l *order.Line) (string, error) { return orZero(l.Amount.String()), nil },
+		"returned": func(_ *order.Order, l *order.Line) (string, error) { return orZero(l.Returned.Plain()), nil },
 		"invoiced": func(_ *order.Order, l *order.Line) (string, error) { return orZero(l.Invoiced.Plain()), nil },
 		"moved": func(o *order.Order, l *order.Line) (string, error) {
 			return orZero(l.Moved(o.Kind.Moves()).Plain()), nil
@@ -72,7 +99,7 @@ func orZero(text string) string {
 }
 
 // numeric are those of them that are numbers.
-var numeric = []string{"revision", "lines", "goods", "tax", "total", "amount", "invoiced", "moved", "open"}
+var numeric = []string{"revision", "lines", "goods", "tax", "total", "amount", "returned", "invoiced", "moved", "open"}
 
 type column struct {
 	name   string
@@ -101,7 +128,29 @@ func New(c Choice) (*Listing, error) {
 			names = Usual[EveryLine]
 		}
 	}
+	if c.For != "" {
+		if !slices.Contains(Kinds, string(c.For)) {
+			return nil, fmt.Errorf("a table cannot be filled in for %q; it is one of %s", c.For, strings.Join(Kinds, ", "))
+		}
+		if c.Layout != EveryLine {
+			return nil, fmt.Errorf("a table that is filled in has the layout %s", EveryLine)
+		}
+		for i := len(keys) - 1; i >= 0; i-- {
+			if !slices.Contains(names, keys[i]) {
+				names = append([]string{keys[i]}, names...)
+			}
+		}
+	}
 	l := &Listing{Choice: c}
+	if f, ok := filledIn[c.For]; ok {
+		l.columns = append(l.columns, column{name: f.number, level: order.Header, value: func(o *order.Order, _ *order.Line) (string, error) {
+			return fmt.Sprintf("%s/%d", o.Number, o.Revision+1), nil
+		}})
+		defer func() {
+			l.columns = append(l.columns, column{name: f.quantity, level: order.Lines, number: true,
+				value: func(*order.Order, *order.Line) (string, error) { return "", nil }})
+		}()
+	}
 	for _, name := range names {
 		col := column{name: name, level: order.Header}
 		field, ofLines := strings.CutPrefix(name, "lines.")
@@ -149,7 +198,9 @@ func (l *Listing) Rows(o *order.Order, add func(row []string) error) error {
 	row := func(line *order.Line) error {
 		cells := make([]string, len(l.columns))
 		for i, c := range l.columns {
-			if c.level == order.Header && !first && l.Layout == FirstLine || c.level == order.Lines && line == nil {
+			// A fact of the header that is to be changed stands once, so that one cell changes it.
+			once := l.Layout == FirstLine || l.For == intent.Change && !slices.Contains(keys, c.name)
+			if c.level == order.Header && !first && once || c.level == order.Lines && line == nil {
 				continue
 			}
 			var err error

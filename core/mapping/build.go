@@ -120,6 +120,16 @@ func (b *builder) mapping(root *grammar.Node) *Mapping {
 		}
 		m.Tolerance = n
 	}
+	if t := orders.Get("over_delivery"); t != nil {
+		n, err := order.ParseNumber(strings.TrimSpace(strings.TrimSuffix(strings.TrimSpace(t.Text), "%")))
+		switch {
+		case err != nil || n.Sign() < 0 || n.IsZero():
+			b.Add(finding.MappingWrongValue, t.At, t.Text, "over_delivery must be a number of per cent from 0 on, such as 10.")
+		case m.Kind != intent.Shipment && m.Kind != intent.Receipt:
+			b.Add(finding.MappingWrongValue, t.At, t.Text, "over_delivery goes with kind: shipment or receipt.")
+		}
+		m.Over = n
+	}
 	b.group(orders.Get("group"), &m.Group)
 	for i, level := range order.Levels {
 		if p := orders.Get("parts"); p != nil && p.Get(string(level)) != nil {

@@ -300,7 +300,7 @@ var words = &grammar.Shape{Kind: grammar.Object, About: "How a document's record
 		Keys: []grammar.Key{
 			grammar.Must("kind", grammar.OneOf("What a record is. sales: an order that a partner makes with us; "+
 				"purchase: one that we "+
-				"make with a supplier. change, answer, shipment, receipt, invoice: it speaks of an order that is stored",
+				"make with a supplier. change, answer, shipment, receipt, return, invoice: it speaks of an order that is stored",
 				append(order.Kinds, intent.Notices...)...)),
 			grammar.May("kinds", grammar.Group("Where a value says of each order whether it is a sales or a purchase "+
 				"order; kind is what "+
@@ -311,7 +311,7 @@ var words = &grammar.Shape{Kind: grammar.Object, About: "How a document's record
 			grammar.May("leave_out",
 				grammar.Some("Condition of an order that is passed over with all its rows, asked of its first row: "+
 					condition)),
-			grammar.May("of", grammar.OneOf("change, answer, shipment, receipt, invoice: which orders they speak of",
+			grammar.May("of", grammar.OneOf("change, answer, shipment, receipt, return, invoice: which orders they speak of",
 				order.Kinds...)),
 			grammar.Must("group", &grammar.Shape{Kind: grammar.Object, About: "Which rows make one order",
 				Keys: []grammar.Key{
@@ -372,6 +372,8 @@ var words = &grammar.Shape{Kind: grammar.Object, About: "How a document's record
 				}}),
 			grammar.May("tolerance",
 				grammar.Some("How far stated amounts and totals may differ from Koinos's own; left out, 0.01")),
+			grammar.May("over_delivery", grammar.Some("shipment, receipt: how many per cent more than was ordered may move "+
+				"without a finding, such as 10; left out, 0")),
 			grammar.May("rounding", grammar.OneOf("How amounts are rounded to the currency's digits",
 				order.Roundings...)),
 		}}),

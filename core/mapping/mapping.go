@@ -33,6 +33,7 @@ type Mapping struct {
 	Of        order.Kind
 	Group     Grouping
 	Tolerance order.Number
+	Over      order.Number // per cent more than was ordered that may move
 	Rounding  order.Rounding
 	Bindings  map[order.Level][]Binding
 	Results   Results

@@ -1,6 +1,7 @@
 package notice
 
 import (
+	"cmp"
 	"slices"
 	"strings"
 
@@ -167,111 +168,122 @@ func Changes(was, is *order.Order, number string, today order.Date) order.Order 
 	return v
 }
 
-// Ship is what has left since it was said last: for each line what was shipped
-// less what earlier notices said (by line number). No lines is nothing to say.
-func Ship(is *order.Order, said map[string]order.Number, number string, today order.Date, clock string) order.Order {
+// Ship is the notice of a shipment: what it moved of the order, less what was taken back of it (back, by ids of lines),
+// and with what had been shipped of each line with it (sofar).
+func Ship(is *order.Order, m *order.Movement, back, sofar map[int]order.Number, today order.Date, clock string) (order.Order,
+	error) {
 	v := bare(is)
 	if p := is.Party("ship_to"); p != nil {
 		v.Parties = []order.Party{{Role: "ship_to", Code: p.Code, Name: p.Name}}
 	}
 	v.Currency = ""
-	for i := range is.Lines {
-		l := &is.Lines[i]
-		now, err := l.Shipped.Sub(said[l.Number])
-		if err != nil || now.Sign() <= 0 {
+	for _, l := range m.Lines {
+		at := is.Position(l.Line)
+		if at == 0 {
 			continue
 		}
-		out := named(l)
-		out.Quantity = now
-		out.Statement = &order.LineStatement{ToDate: l.Shipped}
+		out := named(&is.Lines[at-1])
+		var err error
+		if out.Quantity, err = l.Quantity.Sub(back[l.Line]); err != nil {
+			return v, err
+		}
+		if out.Quantity.Sign() < 0 { // the line moved in several pieces
+			back[l.Line] = out.Quantity.Abs()
+			continue
+		}
+		if delete(back, l.Line); out.Quantity.Sign() == 0 {
+			continue
+		}
+		out.Statement = &order.LineStatement{ToDate: sofar[l.Line], Lot: l.Lot, Package: l.Package, PackageIn: l.PackageIn}
 		v.Lines = append(v.Lines, out)
 	}
-	v.Statement = &order.Statement{Kind: string(intent.Shipment), Number: number, On: today, ToldOn: today, At: clock}
-	return v
+	v.Statement = &order.Statement{Kind: string(intent.Shipment), Number: m.Number, On: cmp.Or(m.On, today), ToldOn: today,
+		At: cmp.Or(m.At, clock), DueOn: m.DueOn, Carrier: m.Carrier, Tracking: m.Tracking, Packages: m.Packages, Weight: m.Weight,
+		WeightIn: m.WeightIn}
+	v.Notes = m.Notes
+	return v, nil
 }
 
-// Bill is what is invoiced: for each line what was shipped less what earlier
-// invoices had. Charges of the whole order go with the first one.
-func Bill(is *order.Order, said map[string]order.Number, number string, today order.Date, first bool) (order.Order,
-	error) {
+// Purposes of notices that do not say what their kind usually does, as X12 has them (elements 353 and 640).
+const (
+	Cancelled = "01" // the shipment is taken back
+	Replaced  = "05" // the shipment is another one than was said
+	Credit    = "CR" // the invoice gives money back
+)
+
+// Bill is an invoice, or a credit note, of an order, to the cent of it: a price for one unit stands for price basis and
+// discount. Quantities and money of a credit note are above zero, and its purpose says what it is.
+func Bill(is *order.Order, bill *order.Invoice, today order.Date) (order.Order, error) {
 	v := bare(is)
-	v.PaymentTerms = is.PaymentTerms
+	v.Currency, v.PaymentTerms = cmp.Or(bill.Currency, v.Currency), is.PaymentTerms
 	for _, role := range []string{"bill_to", "ship_to"} {
 		if p := is.Party(role); p != nil {
 			v.Parties = append(v.Parties, order.Party{Role: role, Code: p.Code, Name: p.Name})
 		}
 	}
-	for i := range is.Lines {
-		l := &is.Lines[i]
-		now, err := l.Shipped.Sub(said[l.Number])
-		if err != nil || now.Sign() <= 0 {
+	for i := range bill.Lines {
+		l := &bill.Lines[i]
+		at := is.Position(l.Line)
+		if at == 0 {
 			continue
 		}
-		out := named(l)
-		out.Quantity, out.UnitPrice, out.TaxPercent = now, l.UnitPrice, l.TaxPercent
-		if l.PriceBasis.Sign() > 0 || l.DiscountPercent.Sign() > 0 { // an invoice has one price for one unit
-			if out.UnitPrice, err = unitPrice(is.Currency, l, now); err != nil {
+		out := named(&is.Lines[at-1])
+		out.Quantity, out.UnitPrice = l.Quantity.Abs(), l.UnitPrice
+		if amount := l.Amount.Abs(); !amount.IsZero() && out.Quantity.Sign() > 0 {
+			var err error
+			if out.UnitPrice, err = unitPrice(v.Currency, out.Quantity, amount, l.UnitPrice); err != nil {
 				return v, err
 			}
 		}
 		v.Lines = append(v.Lines, out)
 	}
-	if first {
-		v.Charges = slices.Clone(is.Charges)
+	for _, c := range bill.Charges {
+		c.Amount = c.Amount.Abs()
+		i := slices.IndexFunc(v.Charges, func(o order.Charge) bool { return o.Code == c.Code && o.Allowance == c.Allowance })
+		if i < 0 {
+			v.Charges = append(v.Charges, c.Charge)
+			continue
+		}
+		var err error
+		if v.Charges[i].Amount, err = v.Charges[i].Amount.Add(c.Amount); err != nil {
+			return v, err
+		}
 	}
-	if _, err := v.Compute(order.HalfUp); err != nil {
-		return v, err
+	if bill.Tax.Sign() != 0 && is.TaxTreatment != order.TaxInclusive && is.TaxTreatment != order.TaxExempt {
+		v.TaxAmount = bill.Tax.Abs()
 	}
-	if v.Tax.Sign() > 0 {
-		v.TaxAmount = v.Tax
+	v.StatedTotal = bill.Total.Abs()
+	v.Statement = &order.Statement{Kind: string(intent.Invoice), Number: bill.Number, On: cmp.Or(bill.On, today),
+		Shipment: bill.Shipment, Reverses: bill.Reverses}
+	if bill.Reverses != "" {
+		v.Statement.Code = Credit
 	}
-	for i := range v.Lines {
-		v.Lines[i].TaxPercent = order.Number{}
-	}
-	v.StatedTotal = v.Total
-	v.Statement = &order.Statement{Kind: string(intent.Invoice), Number: number, On: today}
 	return v, nil
 }
 
 // mostPlaces is how many decimal places a unit price is written with.
 const mostPlaces = 10
 
-// unitPrice is the price of one unit of a line with a price basis or a discount:
-// the one of fewest decimal places, the currency's at least, with which the
-// quantity comes to the same amount as with the line's own terms.
-func unitPrice(currency string, l *order.Line, quantity order.Number) (order.Number, error) {
-	amount := func(one order.Line) (order.Number, error) {
-		probe := order.Order{Currency: currency, Lines: []order.Line{one}}
-		_, err := probe.Compute(order.HalfUp)
-		return probe.Lines[0].Amount, err
+// unitPrice is the price of one unit with which a quantity comes to an amount: the one that is said where it does, else
+// the one of fewest decimal places, the currency's at least.
+func unitPrice(currency string, quantity, amount, said order.Number) (order.Number, error) {
+	comes := func(price order.Number) (bool, error) {
+		p := order.Priced{Quantity: quantity, UnitPrice: price}
+		got, err := p.Amount(order.HalfUp, currency)
+		return got.Cmp(amount) == 0, err
 	}
-	want, err := amount(order.Line{Quantity: quantity, UnitPrice: l.UnitPrice, PriceBasis: l.PriceBasis,
-		DiscountPercent: l.DiscountPercent})
+	if !said.IsZero() {
+		if ok, err := comes(said); ok || err != nil {
+			return said, err
+		}
+	}
+	exact, err := amount.Quo(quantity)
 	if err != nil {
-		return order.Number{}, err
-	}
-	price := l.UnitPrice
-	if l.PriceBasis.Sign() > 0 {
-		if price, err = price.Quo(l.PriceBasis); err != nil {
-			return price, err
-		}
-	}
-	if l.DiscountPercent.Sign() > 0 {
-		rate, err := order.NumberOf(100).Sub(l.DiscountPercent)
-		if err == nil {
-			rate, err = rate.Quo(order.NumberOf(100))
-		}
-		if err == nil {
-			price, err = price.Mul(rate)
-		}
-		if err != nil {
-			return price, err
-		}
+		return said, err
 	}
 	for places := order.CurrencyDigits(currency); ; places++ {
-		one := price.Round(order.HalfUp, places)
-		got, err := amount(order.Line{Quantity: quantity, UnitPrice: one})
-		if err != nil || got.Cmp(want) == 0 || places == mostPlaces {
+		one := exact.Round(order.HalfUp, places)
+		if ok, err := comes(one); ok || err != nil || places == mostPlaces {
 			return one, err
 		}
 	}
@@ -287,14 +299,4 @@ func Answered(v, asked *order.Order) {
 			}
 		}
 	}
-}
-
-// Quantities are what a notice says of each line, by line number: what later
-// notices of the kind must not say again.
-func Quantities(v *order.Order) map[string]order.Number {
-	q := map[string]order.Number{}
-	for i := range v.Lines {
-		q[v.Lines[i].Number] = v.Lines[i].Quantity
-	}
-	return q
 }

@@ -1,6 +1,7 @@
 package notice
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 
@@ -90,49 +91,52 @@ func TestChanges(t *testing.T) {
 	}
 }
 
-// Parts are shipped and invoiced once, and the sums are those of the parts.
-func TestShipAndBill(t *testing.T) {
+// A shipment is said as it was, less what was taken back of it since.
+func TestShip(t *testing.T) {
 	o := orderOf("A:10@2.50", "C:5@1")
-	o.Charges = []order.Charge{{Code: "freight", Amount: num("4")}}
-	o.Lines[0].Shipped, o.Lines[0].DiscountPercent, o.Lines[1].TaxPercent, o.Lines[1].Shipped = num("6"), num("10"),
-		num("20"), num("5")
-	first, err := Bill(&o, nil, "1", "2026-03-16", true)
-	if err != nil || first.StatedTotal.Plain() != "23.5" || first.TaxAmount.Plain() != "1" { // 6 × 2.25 + 5 × 1 + 4 + 1
-		t.Errorf("%s of which tax %s, %v", first.StatedTotal, first.TaxAmount, err)
-	}
-	o.Lines[0].Shipped = num("10")
-	second, err := Bill(&o, Quantities(&first), "2", "2026-03-17", false)
-	if err != nil || len(second.Lines) != 1 || second.StatedTotal.Plain() != "9" {
-		t.Errorf("%s %+v %v", second.StatedTotal, second.Lines, err)
-	}
-	ship := Ship(&o, map[string]order.Number{"1": num("6"), "2": num("5")}, "1", "2026-03-17", "1405")
-	if len(ship.Lines) != 1 || ship.Lines[0].Quantity.String() != "4" ||
-		ship.Lines[0].Statement.ToDate.String() != "10" {
-		t.Errorf("%+v", ship.Lines)
-	}
-	if none := Ship(&o, Quantities(&o), "1", "", ""); len(none.Lines) != 0 {
-		t.Errorf("what was said is said again: %+v", none.Lines)
+	o.Lines[0].ID, o.Lines[1].ID = 1, 2
+	m := order.Movement{Kind: order.Shipment, Number: "LS-7", On: "2026-03-15", Carrier: "Tern", Lines: []order.MovementLine{
+		{Line: 1, Quantity: num("4"), Lot: "X"}, {Line: 2, Quantity: num("5")}, {Line: 1, Quantity: num("2")}}}
+	for _, c := range []struct {
+		back map[int]order.Number
+		want string
+	}{
+		{nil, "1:4 of 6 X; 2:5 of 5 ; 1:2 of 6 ; "},
+		{map[int]order.Number{1: num("1")}, "1:3 of 6 X; 2:5 of 5 ; 1:2 of 6 ; "},
+		{map[int]order.Number{1: num("5"), 2: num("5")}, "1:1 of 6 ; "},
+		{map[int]order.Number{1: num("6"), 2: num("5")}, ""},
+	} {
+		v, err := Ship(&o, &m, c.back, map[int]order.Number{1: num("6"), 2: num("5")}, "2026-03-16", "1405")
+		got := ""
+		for _, l := range v.Lines {
+			got += fmt.Sprintf("%s:%s of %s %s; ", l.Number, l.Quantity, l.Statement.ToDate, l.Statement.Lot)
+		}
+		if s := v.Statement; err != nil || got != c.want || s.Number != "LS-7" || s.On != "2026-03-15" || s.ToldOn != "2026-03-16" || s.Carrier != "Tern" {
+			t.Errorf("%q, not %q; %+v, %v", got, c.want, s, err)
+		}
 	}
 }
 
-// A price for many units, and a discount, become the price of one with which
-// the invoice comes to the same amount.
+// An invoice has a price for one unit with which each line comes to its amount, whatever basis, discount or last cent
+// it was made of.
 func TestUnitPrices(t *testing.T) {
-	for _, c := range []struct{ quantity, price, basis, less, want, total string }{
-		{"5000", "12.40", "1000", "", "0.0124", "62.00"},
-		{"25", "147.00", "10", "", "14.70", "367.50"},
-		{"1", "10", "3", "", "3.33", "3.33"},
-		{"300", "10", "3", "", "3.33333", "1000.00"},
-		{"7", "19.99", "", "12.5", "17.491", "122.44"},
-		{"1000000", "1", "7", "", "0.14285714", "142857.14"},
+	for _, c := range []struct{ quantity, price, amount, want string }{
+		{"5000", "12.40", "62.00", "0.0124"},
+		{"25", "147.00", "367.50", "14.70"},
+		{"1", "10", "3.34", "3.34"},
+		{"300", "10", "1000.00", "3.33333"},
+		{"7", "19.99", "122.44", "17.491"},
+		{"1000000", "1", "142857.14", "0.14285714"},
+		{"3", "1.005", "3.02", "1.005"},
+		{"4", "", "10", "2.5"},
+		{"-4", "2.50", "-10", "2.50"},
 	} {
-		o := order.Order{Kind: order.Sales, Currency: "EUR", Lines: []order.Line{{Number: "1",
-			Quantity: num(c.quantity), Shipped: num(c.quantity), UnitPrice: num(c.price), PriceBasis: num(c.basis),
-			DiscountPercent: num(c.less)}}}
-		v, err := Bill(&o, nil, "1", "2026-03-16", true)
-		if err != nil || v.Lines[0].UnitPrice.String() != c.want || v.StatedTotal.String() != c.total {
-			t.Errorf("%s at %s per %s less %s: %s a unit, total %s, %v; want %s, %s", c.quantity, c.price, c.basis,
-				c.less, v.Lines[0].UnitPrice, v.StatedTotal, err, c.want, c.total)
+		o := order.Order{Kind: order.Sales, Currency: "EUR", Lines: []order.Line{{ID: 1, Number: "1"}}}
+		bill := order.Invoice{Number: "1", Lines: []order.InvoiceLine{{Line: 1, Quantity: num(c.quantity), UnitPrice: num(c.price),
+			Amount: num(c.amount)}}}
+		v, err := Bill(&o, &bill, "2026-03-16")
+		if err != nil || v.Lines[0].UnitPrice.String() != c.want {
+			t.Errorf("%s for %s: %s a unit, %v; want %s", c.quantity, c.amount, v.Lines[0].UnitPrice, err, c.want)
 		}
 	}
 }

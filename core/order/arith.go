@@ -67,5 +67,8 @@ func (n Number) Round(r Rounding, digits int) Number {
 	return Number{r.round(n.d, digits), true}
 }
 
-// Plain is the number without trailing zeros behind the point; "" where absent.
+// Trim is the number without trailing zeros behind the point.
+func (n Number) Trim() Number { return Number{n.d.Trim(0), n.set} }
+
+// Plain is the number as text without trailing zeros behind the point; "" where absent.
 func (n Number) Plain() string { return n.plain() }

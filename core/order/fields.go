@@ -42,7 +42,7 @@ type Field struct {
 	About   string
 	Choices []string
 	Must    bool     // an order makes no sense without it: a mapping cannot lower this need
-	Kinds   []string // kinds of record that alone have it: change, answer, shipment, receipt, invoice; nil is every one
+	Kinds   []string // kinds of record that alone have it: change, answer, shipment, receipt, return, invoice; nil is every one
 
 	text func(*Order, *Line) *string
 	num  func(*Order, *Line) *Number
@@ -178,6 +178,9 @@ var fields = []Field{
 		text: func(_ *Order, l *Line) *string { return &l.Notes }},
 	{Name: "backordered", Level: Lines, Type: Decimal, About: "Quantity that comes later than was asked",
 		num: func(_ *Order, l *Line) *Number { return &l.Backordered }},
+	{Name: "on_hold", Level: Header, Type: Text,
+		About: "Why the order is on hold: nothing of it should move or be billed. Blank is that it is not",
+		text:  func(o *Order, _ *Line) *string { return &o.OnHold }},
 }
 
 // Roles are the parties an order can name.

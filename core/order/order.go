@@ -51,6 +51,7 @@ type Order struct {
 	TaxTreatment        string `json:"tax_treatment,omitempty" doc:"exclusive, inclusive or exempt"`
 	TaxRounding         string `json:"tax_rounding,omitempty" doc:"Where tax is rounded: on each line (line; also where absent), or once for each rate (order)"`
 	Notes               string `json:"notes,omitempty"`
+	OnHold              string `json:"on_hold,omitempty" doc:"Why it is on hold: nothing of it should move or be billed; absent is that it is not"`
 
 	References []Reference `json:"references,omitempty"`
 	Parties    []Party     `json:"parties,omitempty"`
@@ -112,28 +113,30 @@ type Charge struct {
 
 // Line is one position of an order.
 type Line struct {
-	ID              int    `json:"id,omitzero" doc:"The line's id within its order: it stays through every change, and no other line ever gets it"`
-	Number          string `json:"number,omitempty" doc:"Line number: the sender's, or counted from 1"`
-	SenderLine      string `json:"sender_line,omitempty" doc:"The sender's own id of the line"`
-	Item            string `json:"item,omitempty" doc:"Our item code"`
-	BuyerItem       string `json:"buyer_item,omitempty"`
-	SupplierItem    string `json:"supplier_item,omitempty"`
-	GTIN            string `json:"gtin,omitempty" doc:"Global Trade Item Number"`
-	Description     string `json:"description,omitempty"`
-	Quantity        Number `json:"quantity,omitzero"`
-	Unit            string `json:"unit,omitempty"`
-	UnitPrice       Number `json:"unit_price,omitzero"`
-	PriceBasis      Number `json:"price_basis,omitzero" doc:"How many units the price is for; absent is 1"`
-	DiscountPercent Number `json:"discount_percent,omitzero" doc:"5 is five per cent"`
-	TaxPercent      Number `json:"tax_percent,omitzero" doc:"20 is twenty per cent"`
-	StatedAmount    Number `json:"amount_stated,omitzero" doc:"The amount as the document states it"`
-	Amount          Number `json:"amount,omitzero" doc:"quantity × unit price ÷ price basis, less discount, rounded"`
+	ID              int      `json:"id,omitzero" doc:"The line's id within its order: it stays through every change, and no other line ever gets it"`
+	Number          string   `json:"number,omitempty" doc:"Line number: the sender's, or counted from 1"`
+	SenderLine      string   `json:"sender_line,omitempty" doc:"The sender's own id of the line"`
+	Item            string   `json:"item,omitempty" doc:"Our item code"`
+	BuyerItem       string   `json:"buyer_item,omitempty"`
+	SupplierItem    string   `json:"supplier_item,omitempty"`
+	GTIN            string   `json:"gtin,omitempty" doc:"Global Trade Item Number"`
+	Description     string   `json:"description,omitempty"`
+	Quantity        Number   `json:"quantity,omitzero"`
+	Unit            string   `json:"unit,omitempty"`
+	UnitPrice       Number   `json:"unit_price,omitzero"`
+	PriceBasis      Number   `json:"price_basis,omitzero" doc:"How many units the price is for; absent is 1"`
+	DiscountPercent Number   `json:"discount_percent,omitzero" doc:"5 is five per cent"`
+	TaxPercent      Number   `json:"tax_percent,omitzero" doc:"20 is twenty per cent"`
+	Earlier         []Priced `json:"earlier_prices,omitempty" doc:"Quantities that had moved or were invoiced when the price changed: they keep the price of then"`
+	StatedAmount    Number   `json:"amount_stated,omitzero" doc:"The amount as the document states it"`
+	Amount          Number   `json:"amount,omitzero" doc:"(quantity − cancelled) × unit price ÷ price basis, less discount, rounded"`
 
 	RequestedShipOn     Date     `json:"requested_ship_on,omitempty"`
 	RequestedDeliveryOn Date     `json:"requested_delivery_on,omitempty"`
 	Location            string   `json:"location,omitempty"`
 	Shipped             Number   `json:"shipped,omitzero" doc:"Quantity shipped so far: the sum of the shipments"`
 	Received            Number   `json:"received,omitzero" doc:"Quantity received so far: the sum of the receipts"`
+	Returned            Number   `json:"returned,omitzero" doc:"Quantity that went back to the seller: the sum of the returns"`
 	Cancelled           Number   `json:"cancelled,omitzero" doc:"Quantity cancelled"`
 	Backordered         Number   `json:"backordered,omitzero" doc:"Quantity that comes later than was asked"`
 	Notes               string   `json:"notes,omitempty"`

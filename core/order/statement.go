@@ -4,9 +4,9 @@ package order
 // says itself: a change, an answer, a shipment, a receipt, an invoice. Which
 // fields have a meaning depends on the kind of record.
 type Statement struct {
-	Kind     string `json:"kind" enum:"change,answer,shipment,receipt,invoice" doc:"What the record is"`
-	Number   string `json:"number,omitempty" doc:"Of the change, shipment, receipt or invoice"`
-	On       Date   `json:"on,omitempty" doc:"Day of the change, answer, shipment, receipt or invoice"`
+	Kind     string `json:"kind" enum:"change,answer,shipment,receipt,return,invoice" doc:"What the record is"`
+	Number   string `json:"number,omitempty" doc:"Of the change, shipment, receipt, return or invoice"`
+	On       Date   `json:"on,omitempty" doc:"Day of the change, answer, shipment, receipt, return or invoice"`
 	Code     string `json:"code,omitempty" doc:"Answer: accepted, changed, refused, or a code of X12 element 587"`
 	ToldOn   Date   `json:"told_on,omitempty" doc:"Shipment: day of the notice"`
 	At       string `json:"at,omitempty" doc:"Shipment: time of day, HHMM"`
@@ -14,11 +14,14 @@ type Statement struct {
 	Carrier  string `json:"carrier,omitempty"`
 	Tracking string `json:"tracking,omitempty"`
 	Packages Number `json:"packages,omitzero"`
+	Weight   Number `json:"weight,omitzero"`
+	WeightIn string `json:"weight_unit,omitempty"`
 	Shipment string `json:"shipment,omitempty" doc:"Invoice: the shipment that it bills"`
-	Reason   string `json:"reason,omitempty" doc:"Change and withdrawal: why, in words"`
+	Reason   string `json:"reason,omitempty" doc:"Change, withdrawal, return, credit note: why, in words"`
 
+	Charges    string `json:"charges_billed,omitempty" doc:"Invoice: when the order's charges are billed: first, share, last or none"`
 	Quantities string `json:"quantities,omitempty" doc:"Shipment, receipt, invoice: open means all that is open (of an invoice, all that has moved and is not billed), of the lines that are named without a quantity, or of all lines where none is named"`
-	Reverses   string `json:"reverses,omitempty" doc:"Shipment, receipt: number of the one that this takes back, whole where no line is named"`
+	Reverses   string `json:"reverses,omitempty" doc:"Shipment, receipt, return, invoice: number of the one that this takes back, whole where no line is named"`
 }
 
 // LineStatement is what such a record says of a line.
@@ -31,6 +34,9 @@ type LineStatement struct {
 	Reason       string `json:"reason,omitempty"`
 	ToDate       Number `json:"to_date,omitzero" doc:"Shipment: what has been shipped of the line with this one"`
 	Lot          string `json:"lot,omitempty"`
+	Package      string `json:"package,omitempty" doc:"Shipment, receipt, return: mark of the package that holds the goods"`
+	PackageIn    string `json:"package_in,omitempty" doc:"Shipment, receipt, return: mark of the package that holds that one"`
+	PriceFor     string `json:"price_for,omitempty" doc:"Change: all, where a new price also counts for what has moved or was invoiced"`
 	Rest         string `json:"rest,omitempty" doc:"Shipment, receipt: cancel, where that was all, and what is left of the line is not wanted any more"`
 }
 
@@ -55,10 +61,14 @@ const (
 	ofAnswer   = "answer"
 	ofShipment = "shipment"
 	ofReceipt  = "receipt"
+	ofReturn   = "return"
 	ofInvoice  = "invoice"
 
 	ofWithdrawal = "withdrawal" // no mapping has records of it
 )
+
+// moving are the kinds of record that say that goods moved.
+var moving = []string{ofShipment, ofReceipt, ofReturn}
 
 // statements are the fields that only records of some kinds have. A record of
 // such a kind has the fields of an order besides.
@@ -86,24 +96,33 @@ var statements = []Field{
 		}},
 	{Name: "received_on", Level: Header, Type: Day, Kinds: []string{ofReceipt}, About: "Day on which the goods arrived",
 		date: func(o *Order, _ *Line) *Date { return &stated(o).On }},
+	{Name: "return", Level: Header, Type: Code, Kinds: []string{ofReturn}, Must: true,
+		About: "Number of the return: it is posted once",
+		text:  func(o *Order, _ *Line) *string { return &stated(o).Number }},
+	{Name: "returned_on", Level: Header, Type: Day, Kinds: []string{ofReturn}, About: "Day on which the goods came back",
+		date: func(o *Order, _ *Line) *Date { return &stated(o).On }},
 	{Name: "told_on", Level: Header, Type: Day, Kinds: []string{ofShipment}, About: "Day of the notice",
 		date: func(o *Order, _ *Line) *Date { return &stated(o).ToldOn }},
 	{Name: "shipped_at", Level: Header, Type: Text, Kinds: []string{ofShipment}, About: "Time of day, HHMM",
 		text: func(o *Order, _ *Line) *string { return &stated(o).At }},
 	{Name: "due_on", Level: Header, Type: Day, Kinds: []string{ofShipment},
 		About: "Day on which the goods should arrive", date: func(o *Order, _ *Line) *Date { return &stated(o).DueOn }},
-	{Name: "quantities", Level: Header, Type: Text, Kinds: []string{ofShipment, ofReceipt, ofInvoice},
+	{Name: "quantities", Level: Header, Type: Text, Kinds: append(moving, ofInvoice),
 		About: "open: all that is open, of lines without a quantity, or of all lines where none is named",
 		text:  func(o *Order, _ *Line) *string { return &stated(o).Quantities }},
-	{Name: "reverses", Level: Header, Type: Code, Kinds: []string{ofShipment, ofReceipt},
+	{Name: "reverses", Level: Header, Type: Code, Kinds: append(moving, ofInvoice),
 		About: "Number of the one that this takes back, whole where no line is named",
 		text:  func(o *Order, _ *Line) *string { return &stated(o).Reverses }},
-	{Name: "carrier", Level: Header, Type: Text, Kinds: []string{ofShipment, ofReceipt}, About: "Who carries the goods",
+	{Name: "carrier", Level: Header, Type: Text, Kinds: moving, About: "Who carries the goods",
 		text: func(o *Order, _ *Line) *string { return &stated(o).Carrier }},
-	{Name: "tracking", Level: Header, Type: Code, Kinds: []string{ofShipment, ofReceipt}, About: "The carrier's number",
+	{Name: "tracking", Level: Header, Type: Code, Kinds: moving, About: "The carrier's number",
 		text: func(o *Order, _ *Line) *string { return &stated(o).Tracking }},
-	{Name: "packages", Level: Header, Type: Decimal, Kinds: []string{ofShipment, ofReceipt}, About: "How many packages",
+	{Name: "packages", Level: Header, Type: Decimal, Kinds: moving, About: "How many packages",
 		num: func(o *Order, _ *Line) *Number { return &stated(o).Packages }},
+	{Name: "weight", Level: Header, Type: Decimal, Kinds: moving, About: "Gross weight of all of it",
+		num: func(o *Order, _ *Line) *Number { return &stated(o).Weight }},
+	{Name: "weight_unit", Level: Header, Type: Code, Kinds: moving, About: "Unit of the weight, such as KGM",
+		text: func(o *Order, _ *Line) *string { return &stated(o).WeightIn }},
 	{Name: "invoice", Level: Header, Type: Code, Kinds: []string{ofInvoice}, Must: true,
 		About: "Number of the invoice: it counts once", text: func(o *Order,
 			_ *Line) *string {
@@ -117,15 +136,23 @@ var statements = []Field{
 			return &stated(o).Shipment
 		}},
 
+	{Name: "charges_billed", Level: Header, Type: Choice, Choices: []string{"first", "share", "last", "none"},
+		Kinds: []string{ofInvoice},
+		About: "When the order's charges are billed: with the first invoice, by share of the goods, with the last, or not",
+		text:  func(o *Order, _ *Line) *string { return &stated(o).Charges }},
+
 	{Name: "stage", Level: Header, Type: Choice, Choices: Stages, Kinds: []string{ofChange},
 		About: "draft, open or confirmed: as long as nothing has moved",
 		text:  func(o *Order, _ *Line) *string { return (*string)(&o.Stage) }},
-	{Name: "reason", Level: Header, Type: Text, Kinds: []string{ofChange, ofWithdrawal}, About: "Why, in words",
+	{Name: "reason", Level: Header, Type: Text, Kinds: []string{ofChange, ofWithdrawal, ofReturn, ofInvoice}, About: "Why, in words",
 		text: func(o *Order, _ *Line) *string { return &stated(o).Reason }},
 
 	{Name: "change", Level: Lines, Type: Text, Kinds: []string{ofChange},
 		About: "What becomes of the line: add, delete, change (the usual), or a code of X12 element 670",
 		text:  func(_ *Order, l *Line) *string { return &statedOf(l).Code }},
+	{Name: "price_for", Level: Lines, Type: Choice, Choices: []string{"open", "all"}, Kinds: []string{ofChange},
+		About: "What a new price counts for: what is open (the usual), or all, also what has moved or was invoiced",
+		text:  func(_ *Order, l *Line) *string { return &statedOf(l).PriceFor }},
 	{Name: "change", Level: Lines, Type: Text, Kinds: []string{ofAnswer},
 		About: "The change of the line that is answered", text: func(_ *Order,
 			l *Line) *string {
@@ -151,8 +178,14 @@ var statements = []Field{
 	{Name: "rest", Level: Lines, Type: Text, Kinds: []string{ofShipment, ofReceipt},
 		About: "cancel: that was all, what is left of the line is not wanted any more",
 		text:  func(_ *Order, l *Line) *string { return &statedOf(l).Rest }},
-	{Name: "lot", Level: Lines, Type: Code, Kinds: []string{ofShipment, ofReceipt},
+	{Name: "lot", Level: Lines, Type: Code, Kinds: moving,
 		About: "Lot or serial number of the goods", text: func(_ *Order, l *Line) *string { return &statedOf(l).Lot }},
+	{Name: "package", Level: Lines, Type: Code, Kinds: moving,
+		About: "Mark of the package that holds the goods, such as an SSCC",
+		text:  func(_ *Order, l *Line) *string { return &statedOf(l).Package }},
+	{Name: "package_in", Level: Lines, Type: Code, Kinds: moving,
+		About: "Mark of the package, such as a pallet, that holds that one",
+		text:  func(_ *Order, l *Line) *string { return &statedOf(l).PackageIn }},
 }
 
 // Seller gives an order as its seller sees it, whichever side we are: our

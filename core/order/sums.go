@@ -1,6 +1,8 @@
 package order
 
 import (
+	"slices"
+
 	"github.com/govalues/decimal"
 	"golang.org/x/text/currency"
 )
@@ -49,20 +51,8 @@ func (o *Order) Compute(r Rounding) (line int, err error) {
 	var taxes taxes
 	for i := range o.Lines {
 		l := &o.Lines[i]
-		amount := l.StatedAmount.d
-		priced := l.UnitPrice.set
-		if priced {
-			amount = s.do(l.Quantity.d.Mul(l.UnitPrice.d))
-			if l.PriceBasis.Sign() > 0 && l.PriceBasis.d.Cmp(decimal.One) != 0 {
-				amount = s.do(amount.Quo(l.PriceBasis.d))
-			}
-			if l.DiscountPercent.Sign() != 0 {
-				rate := s.do(hundred.Sub(l.DiscountPercent.d))
-				amount = s.do(s.do(amount.Mul(rate)).Mul(hundredth))
-			}
-		}
-		amount = r.round(amount, digits)
-		if priced || l.StatedAmount.set {
+		amount := l.amount(&s, r, digits)
+		if l.UnitPrice.set || l.StatedAmount.set || len(l.Earlier) > 0 {
 			l.Amount = Number{amount, true}
 		}
 		goods = s.do(goods.Add(amount))
@@ -100,6 +90,61 @@ func (o *Order) Compute(r Rounding) (line int, err error) {
 	}
 	o.Status = o.DeriveStatus()
 	return 0, nil
+}
+
+// amount is what is wanted of the line, at the price that each part of it has. A line without a price has the amount
+// that its document states, the share of it that is wanted still.
+func (l *Line) amount(s *sum, r Rounding, digits int) (amount decimal.Decimal) {
+	rest := l.terms(l.Quantity)
+	if l.Cancelled.Sign() != 0 {
+		rest.Quantity.d = s.do(l.Quantity.d.Sub(l.Cancelled.d))
+		if l.Quantity.Sign() >= 0 && rest.Quantity.Sign() < 0 {
+			rest.Quantity.d = decimal.Decimal{}
+		}
+	}
+	for i := range l.Earlier {
+		p := &l.Earlier[i]
+		amount = s.do(amount.Add(p.amount(s, r, digits)))
+		rest.Quantity.d = s.do(rest.Quantity.d.Sub(p.Quantity.d))
+	}
+	switch {
+	case len(l.Earlier) > 0 && rest.Quantity.Sign() <= 0: // all of it keeps an earlier price
+	case l.UnitPrice.set:
+		amount = s.do(amount.Add(rest.amount(s, r, digits)))
+	case l.StatedAmount.set && l.Cancelled.Sign() > 0 && l.Quantity.Sign() > 0:
+		share := s.do(s.do(l.StatedAmount.d.Mul(rest.Quantity.d)).Quo(l.Quantity.d))
+		amount = s.do(amount.Add(r.round(share, digits)))
+	default:
+		amount = s.do(amount.Add(r.round(l.StatedAmount.d, digits)))
+	}
+	return amount
+}
+
+func (p *Priced) amount(s *sum, r Rounding, digits int) decimal.Decimal {
+	amount := s.do(p.Quantity.d.Mul(p.UnitPrice.d))
+	if p.PriceBasis.Sign() > 0 && p.PriceBasis.d.Cmp(decimal.One) != 0 {
+		amount = s.do(amount.Quo(p.PriceBasis.d))
+	}
+	if p.DiscountPercent.Sign() != 0 {
+		rate := s.do(hundred.Sub(p.DiscountPercent.d))
+		amount = s.do(s.do(amount.Mul(rate)).Mul(hundredth))
+	}
+	return r.round(amount, digits)
+}
+
+// AsOrdered is the order with the sums that it has where nothing is cancelled; the order itself where that is so.
+func (o *Order) AsOrdered(r Rounding) *Order {
+	if !slices.ContainsFunc(o.Lines, func(l Line) bool { return l.Cancelled.Sign() != 0 }) {
+		return o
+	}
+	whole := o.clone()
+	for i := range whole.Lines {
+		whole.Lines[i].Cancelled = Number{}
+	}
+	if _, err := whole.Compute(r); err != nil {
+		return o
+	}
+	return whole
 }
 
 // taxes are the amounts that are taxed, each with its rate; those that are rounded together are one.

@@ -225,7 +225,7 @@ func (o *Order) clone() *Order {
 	out.Custom, out.Lines = slices.Clone(o.Custom), slices.Clone(o.Lines)
 	for i := range out.Lines {
 		l := &out.Lines[i]
-		l.Charges, l.Custom = slices.Clone(l.Charges), slices.Clone(l.Custom)
+		l.Charges, l.Custom, l.Earlier = slices.Clone(l.Charges), slices.Clone(l.Custom), slices.Clone(l.Earlier)
 		if l.Statement != nil {
 			said := *l.Statement
 			l.Statement = &said

@@ -23,7 +23,7 @@ func TestParse(t *testing.T) {
 		t.Fatal(err)
 	}
 	if p.Outgoing("850") || !p.Outgoing("855") || p.Sets["850"].Mapping != "pellow-850" || p.Them.Group != "PELLOW" ||
-		p.Version != "004010" || p.Acknowledge.With != "997" || p.FileName("855", 31) != "PELLOW-855-000000031.edi" {
+		p.Version != "004010" || p.Acknowledge.With != "997" || p.FileName("855", 31) != "PELLOW-000000031-855.edi" {
 		t.Errorf("%+v", p)
 	}
 	for _, c := range []struct{ old, new, says string }{

@@ -38,8 +38,18 @@ func (p *Partner) Compose(m *mapping.Mapping, view *order.Order, lists *list.Set
 		f := finding.New(code, origin.Place{Segment: n.Place}, n.Value, "%s", n.Message)
 		found = append(found, f)
 	}
-	return w, append(found, p.look(m, w, view, lists)...)
+	found = append(found, p.look(m, w, view, lists)...)
+	if at, ok := purposes[set]; ok && view.Statement != nil && view.Statement.Code != "" {
+		w.Replace(at.segment, at.element, view.Statement.Code) // it is read back by its usual purpose
+	}
+	return w, found
 }
+
+// purposes are the elements that say what a notice is for, where that is not what its kind usually is.
+var purposes = map[string]struct {
+	segment string
+	element int
+}{"856": {"BSN", 1}, "810": {"BIG", 7}}
 
 // look reads back what was written.
 func (p *Partner) look(m *mapping.Mapping, w *x12.Writing, view *order.Order, lists *list.Set) []finding.Finding {
@@ -161,7 +171,8 @@ func (p *Partner) Write(out io.Writer, sets []*x12.Writing, control, group int64
 	return e.Write(out, &p.style, sets)
 }
 
-// FileName is what an interchange of ours is called: PELLOW-855-000000031.edi.
+// FileName is what an interchange of ours is called: PELLOW-000000031-855.edi. In a folder they stand in the order in which
+// they were made.
 func (p *Partner) FileName(kind string, control int64) string {
-	return fmt.Sprintf("%s-%s-%09d.edi", p.Name, kind, control)
+	return fmt.Sprintf("%s-%09d-%s.edi", p.Name, control, kind)
 }

@@ -6,30 +6,35 @@ import (
 
 	"koinos/core/finding"
 	"koinos/core/intent"
+	"koinos/core/order"
 	"koinos/core/source"
 	"koinos/core/tree"
 	"koinos/core/x12"
 )
 
-// purposes are the elements by which a transaction set says what it is for
-// (elements 353 and 640 of X12), with the codes whose sense is that of the set
-// itself: an original, one more copy of it, its confirmation, a change. Others
-// (a cancellation, a replacement, a credit) ask for something else.
+// act does to an intent what a purpose asks for; root is the transaction set.
+type act func(d *intent.Intent, root *tree.Node, at *tree.Node, line int)
+
+// asIs is the sense of the set itself: an original, one more copy of it, its confirmation, a change.
+func asIs(*intent.Intent, *tree.Node, *tree.Node, int) {}
+
+// purposes are the elements by which a transaction set says what it is for (elements 353 and 640 of X12), with what is
+// done for each code. A code that is not among them asks for something that is not done: the set is refused.
 var purposes = map[string][]struct {
 	segment string
 	element int
-	carried []string
+	acts    map[string]act
 }{
-	"810": {{"BIG", 7, []string{"DI", "DR", "PR"}}, {"BIG", 8, []string{"00", "07"}}},
-	"850": {{"BEG", 1, []string{"00", "06", "07"}}},
-	"855": {{"BAK", 1, []string{"00", "04", "06", "07"}}},
-	"856": {{"BSN", 1, []string{"00", "06", "07"}}},
-	"860": {{"BCH", 1, []string{"00", "04", "07"}}},
-	"865": {{"BCA", 1, []string{"00", "04", "06", "07"}}},
+	"810": {{"BIG", 7, map[string]act{"": bill, "DI": bill, "DR": bill, "PR": bill, "CR": credit, "CN": credit}},
+		{"BIG", 8, map[string]act{"00": asIs, "07": asIs, "01": takeBack}}},
+	"850": {{"BEG", 1, map[string]act{"00": asIs, "06": asIs, "07": asIs, "01": withdraw, "03": withdraw, "05": replace}}},
+	"855": {{"BAK", 1, map[string]act{"00": asIs, "04": asIs, "06": asIs, "07": asIs}}},
+	"856": {{"BSN", 1, map[string]act{"00": asIs, "06": asIs, "07": asIs, "01": takeBack, "03": takeBack}}},
+	"860": {{"BCH", 1, map[string]act{"00": asIs, "04": asIs, "07": asIs, "01": withdraw, "03": withdraw}}},
+	"865": {{"BCA", 1, map[string]act{"00": asIs, "04": asIs, "06": asIs, "07": asIs}}},
 }
 
-// purpose finds that a set asks for something else than is done with its kind:
-// it must not be taken for an original.
+// purpose makes of an intent what the set says that it is for: a set that cancels must not be taken for an original.
 func purpose(kind string, g *Group, d *intent.Intent) {
 	rec := &g.Rows[0].Record
 	if rec.Node == nil {
@@ -38,22 +43,92 @@ func purpose(kind string, g *Group, d *intent.Intent) {
 	root := rec.Node.Root()
 	for _, p := range purposes[kind] {
 		for n := root.First(); n != nil; n = n.Next() {
-			if n.Kind != tree.Segment || n.Name != p.segment {
+			e := elementOf(n, p.segment, p.element)
+			if e == nil {
+				if do := p.acts[""]; do != nil && n.Kind == tree.Segment && n.Name == p.segment {
+					do(d, root, nil, rec.Line)
+				}
 				continue
 			}
-			for e := n.First(); e != nil; e = e.Next() {
-				if e.Kind == tree.Segment || e.Name != fmt.Sprintf("%02d", p.element) || e.Text == "" ||
-					slices.Contains(p.carried, e.Text) {
-					continue
-				}
-				name, means := x12.Meaning(p.segment, p.element, e.Text)
-				if means == "" {
-					means = "another purpose"
-				}
-				f := d.Find(finding.UnknownChoice, source.PlaceOf(e, rec.Line), e.Text, 0,
-					"%s is %s (%s), which is not done with a set %s.", name, e.Text, means, kind)
-				f.Hint = "Do what the partner wants by hand, then settle it with them."
+			if do := p.acts[e.Text]; do != nil {
+				do(d, root, e, rec.Line)
+				continue
+			}
+			name, means := x12.Meaning(p.segment, p.element, e.Text)
+			if means == "" {
+				means = "another purpose"
+			}
+			f := d.Find(finding.UnknownChoice, source.PlaceOf(e, rec.Line), e.Text, 0,
+				"%s is %s (%s), which is not done with a set %s.", name, e.Text, means, kind)
+			f.Hint = "Do what the partner wants by hand, then settle it with them."
+		}
+	}
+}
+
+// elementOf gives an element of a segment where it says something; nil where it does not, or the segment is another.
+func elementOf(n *tree.Node, segment string, element int) *tree.Node {
+	if n.Kind != tree.Segment || n.Name != segment {
+		return nil
+	}
+	name := fmt.Sprintf("%02d", element)
+	for e := n.First(); e != nil; e = e.Next() {
+		if e.Kind != tree.Segment && e.Name == name && e.Text != "" {
+			return e
+		}
+	}
+	return nil
+}
+
+// ofHeader leaves only what concerns the header: the lines have no say in it.
+func ofHeader(d *intent.Intent) {
+	d.Order.Lines = nil
+	d.Findings = slices.DeleteFunc(d.Findings, func(f finding.Finding) bool {
+		return f.Line > 0 || f.Code == finding.OrderWithoutLines
+	})
+}
+
+// withdraw cancels what is open of the order.
+func withdraw(d *intent.Intent, _, _ *tree.Node, _ int) {
+	ofHeader(d)
+	d.Kind = intent.Withdrawal
+	d.Order.Statement = &order.Statement{Kind: string(intent.Withdrawal)}
+}
+
+// replace lets the order take the place of the one that is stored.
+func replace(d *intent.Intent, _, _ *tree.Node, _ int) { d.Replaces = true }
+
+// takeBack takes the shipment or invoice of the set's own number back, whole.
+func takeBack(d *intent.Intent, _, at *tree.Node, _ int) {
+	ofHeader(d)
+	said := d.Order.Statement
+	said.Reverses = said.Number
+	said.Number += "/" + at.Text
+}
+
+// bill is the sense of an invoice, which takes nothing back, whatever other invoice it names.
+func bill(d *intent.Intent, _, _ *tree.Node, _ int) { d.Order.Statement.Reverses = "" }
+
+// credit makes a credit note of an invoice: it names the invoice that it takes back.
+func credit(d *intent.Intent, root, at *tree.Node, line int) {
+	for n := root.First(); n != nil; n = n.Next() {
+		if q := elementOf(n, "REF", 1); q != nil && q.Text == "IV" {
+			if of := elementOf(n, "REF", 2); of != nil {
+				d.Order.Statement.Reverses = of.Text
 			}
 		}
+	}
+	if d.Order.Statement.Reverses == "" {
+		f := d.Find(finding.MustMissing, source.PlaceOf(at, line), at.Text, 0,
+			"The credit memo does not say which invoice it takes back.")
+		f.Hint = "A REF segment with the qualifier IV names the invoice. Ask the partner for it, or post the credit note by hand."
+	}
+	d.Findings = slices.DeleteFunc(d.Findings, func(f finding.Finding) bool { return f.Code == finding.QuantityNegative })
+	for i := range d.Order.Lines { // some write them below zero
+		l := &d.Order.Lines[i]
+		l.Quantity = l.Quantity.Abs()
+	}
+	d.Order.StatedTotal, d.Order.TaxAmount = order.Number{}, order.Number{}
+	for i := range d.Order.Charges {
+		d.Order.Charges[i].Amount = d.Order.Charges[i].Amount.Abs()
 	}
 }

@@ -25,20 +25,28 @@ type TableFormat struct {
 }
 
 // Tables are the forms of tables, by the ends of their files' names. CSV is RFC 4180, TSV the same with tabs, XLSX
-// has one sheet, JSON is a list of objects, NDJSON an object a line.
+// and ODS are workbooks of one sheet, JSON is a list of objects, NDJSON an object a line.
 var Tables = map[string]TableFormat{
 	"csv":    {"text/csv", beginCSV},
 	"tsv":    {"text/tab-separated-values", beginTSV},
 	"xlsx":   {"application/vnd.openxmlformats-officedocument.spreadsheetml.sheet", beginXLSX},
+	"ods":    {"application/vnd.oasis.opendocument.spreadsheet", beginODS},
 	"json":   {"application/json", beginJSON},
 	"ndjson": {"application/x-ndjson", beginNDJSON},
 }
 
 // Numeric tells a form that has numbers, as workbooks do, which columns hold some.
 func Numeric(t TableWriter, columns []bool) {
-	if x, is := t.(*xlsxTable); is {
-		x.numeric = columns
+	switch t := t.(type) {
+	case *xlsxTable:
+		t.numeric = columns
+	case *source.ODSTable:
+		t.Numeric = columns
 	}
+}
+
+func beginODS(w io.Writer, headings []string) (TableWriter, error) {
+	return source.NewODSTable(w, headings)
 }
 
 type csvTable struct{ w *csv.Writer }

@@ -48,6 +48,16 @@ func NewWriting(id string, style *Style) (*Writing, error) {
 	return &Writing{ID: id, style: style, def: def}, nil
 }
 
+// Replace gives an element of a segment of the set's header, counted from 1, another value than it was written with.
+func (w *Writing) Replace(segment string, element int, value string) {
+	for _, l := range w.root.inner {
+		if l.id == segment {
+			l.set(element, value)
+			return
+		}
+	}
+}
+
 // Root is the set itself, the loop around all others.
 func (w *Writing) Root() *Loop { return &w.root }
 

@@ -135,6 +135,6 @@ func pellow() []byte {
 	second := append([]string{"BEG*00*SA*PM-4712**20260231", "DTM*002*20260402"}, line(1, items[20], 4)...)
 	second = append(second, strings.Replace(line(2, items[21], 5)[0], "*5*", "*five*", 1), "CTT*2")
 	return []byte("ISA*00*          *00*          *ZZ*PELLOW         *ZZ*QUILLMERE      " +
-		"*260314*0930*U*00401*000000905*1*T*>~\nGS*PO*PELLOW*QUILLMERE*20260314*0930*77*X*004010~\n" +
+		"*260314*0930*U*00401*000000905*1*P*>~\nGS*PO*PELLOW*QUILLMERE*20260314*0930*77*X*004010~\n" +
 		set(1, first...) + set(2, second...) + "GE*2*77~\nIEA*1*000000905~\n")
 }

@@ -139,3 +139,14 @@ test('how a binding names what it takes', () => {
     ['/batch', 'header', 'batch', 'document'], ['/orders/0/ship/to', 'header', '$.ship.to', ''], ['/orders/0/a~1b', 'header', "$['a/b']", ''], ['/orders/0/refs/1', 'header', '$.refs[1]', ''],
   ]) assert.deepEqual(pathUnder(pointer, level, '/orders/0', lines), { path, of }, pointer)
 })
+
+test('decimals that are written as text', async () => {
+  const { minus, plus } = await import('../src/orders/decimal.ts')
+  assert.equal(minus('10', '2.50', undefined), '7.5')
+  assert.equal(minus('1', '2'), '0')
+  assert.equal(minus('0.3', '0.1', '0.2'), '0')
+  assert.equal(plus('0.1', '0.2', '-0.05'), '0.25')
+  assert.equal(plus('1', '-2.50'), '-1.5')
+  assert.equal(plus('9007199254740993', '1'), '9007199254740994')
+  assert.equal(plus(), '0')
+})

@@ -89,17 +89,17 @@ function has(line: number, field: string) {
             <td class="right"><PaperValue :line="i + 1" field="quantity" :value="l.quantity" number /> <PaperValue :line="i + 1" field="unit" :value="l.unit" /></td>
             <td class="right"><PaperValue :line="i + 1" field="unit_price" :value="l.unit_price" number /></td>
             <td class="right">
-              <PaperValue v-if="has(i + 1, 'amount')" :line="i + 1" field="amount" :value="l.amount_stated" number />
-              <PaperValue v-else :line="i + 1" field="amount" :value="l.amount" number />
+              <PaperValue :line="i + 1" field="amount" :value="l.amount ?? l.amount_stated" number />
             </td>
           </tr>
           <tr class="under">
             <td></td>
-            <td :colspan="columns.length + 2"><PaperValue :line="i + 1" field="description" :value="l.description" /> <PaperValue :line="i + 1" field="notes" :value="l.notes" /></td>
-            <td :colspan="2" class="right">
+            <td :colspan="columns.length + 1"><PaperValue :line="i + 1" field="description" :value="l.description" /> <PaperValue :line="i + 1" field="notes" :value="l.notes" /></td>
+            <td :colspan="3" class="right">
               <template v-if="l.price_basis">per <PaperValue :line="i + 1" field="price_basis" :value="l.price_basis" /> </template>
               <template v-if="l.discount_percent && Number(l.discount_percent)"> less <PaperValue :line="i + 1" field="discount_percent" :value="l.discount_percent" /> %</template>
-              <template v-for="moved in (['shipped', 'received', 'invoiced', 'cancelled', 'backordered'] as const)" :key="moved"><template v-if="l[moved] && Number(l[moved])"> {{ moved }} <PaperValue :line="i + 1" :field="moved" :value="l[moved]" /></template></template>
+              <template v-for="moved in (['shipped', 'received', 'returned', 'invoiced', 'cancelled', 'backordered'] as const)" :key="moved"><span v-if="l[moved] && Number(l[moved])" class="moved">{{ moved }} <PaperValue :line="i + 1" :field="moved" :value="l[moved]" /></span></template>
+              <span v-for="(p, k) in l.earlier_prices" :key="`p${k}`" class="moved" title="What had moved or was invoiced when the price changed keeps the price of then">{{ p.quantity }} at {{ p.unit_price }}</span>
               <template v-if="l.tax_percent"> tax <PaperValue :line="i + 1" field="tax_percent" :value="l.tax_percent" /> %</template>
             </td>
           </tr>
@@ -121,6 +121,7 @@ function has(line: number, field: string) {
 </template>
 
 <style scoped>
+.moved { margin-left: 8px; white-space: nowrap; }
 .paper { background: var(--paper); border: 1px solid var(--rule); border-radius: 2px; padding: 20px 24px 24px; font-size: 13px; box-shadow: 0 1px 0 var(--rule), 0 6px 18px -14px rgb(0 0 0 / 45%); }
 header { display: flex; justify-content: space-between; border-bottom: 2px solid var(--ink); padding-bottom: 10px; }
 .kind { font: 13px var(--serif); color: var(--ink-soft); }

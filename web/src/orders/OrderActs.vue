@@ -1,87 +1,131 @@
 <script setup lang="ts">
 import Button from 'primevue/button'
 import InputText from 'primevue/inputtext'
-import { computed, reactive, ref, watch } from 'vue'
+import Select from 'primevue/select'
+import { computed, nextTick, reactive, ref, useTemplateRef, watch } from 'vue'
 
-import { api, data, ProblemError, type StoredOrder } from '../api/client'
+import { api, data, type Invoice, type Movement, ProblemError, type StoredOrder } from '../api/client'
 import { useBusy } from '../busy'
 import StateNote from '../components/StateNote.vue'
-import { minus } from './decimal'
+import { minus, plus } from './decimal'
 
-// What can be said of an order, on its paper: confirm it, change it, say what moved or was billed, cancel it.
+// What can be said of an order, on its paper: confirm it, change it, put it on hold, say what moved or was billed, take
+// some of that back, cancel it.
 const props = defineProps<{ order: StoredOrder }>()
 const emit = defineEmits<{ done: [] }>()
 const { busy, failed, act } = useBusy()
 
-type Act = 'change' | 'move' | 'bill' | 'cancel'
+type Act = 'change' | 'move' | 'return' | 'bill' | 'back' | 'hold' | 'cancel'
+type What = 'changes' | 'shipments' | 'receipts' | 'returns' | 'invoices' | 'withdrawals'
+type Notice = { header?: Record<string, string>; lines?: Record<string, string>[] }
+
+const root = useTemplateRef('root')
 const open = ref<Act>()
+const taken = ref<Movement | Invoice>() // what is taken back
 const purchase = computed(() => props.order.kind === 'purchase')
 const lines = computed(() =>
   (props.order.lines ?? []).map((l) => {
     const moved = (purchase.value ? l.received : l.shipped) || '0'
-    return { ...l, id: String(l.id), name: l.item || l.supplier_item || l.buyer_item || l.description || '', moved, left: minus(l.quantity, l.cancelled, moved), unbilled: minus(moved, l.invoiced) }
+    return {
+      ...l, id: String(l.id), name: l.item || l.supplier_item || l.buyer_item || l.description || '', moved, left: minus(l.quantity, l.cancelled, moved),
+      unbilled: minus(moved, l.returned, l.invoiced), returnable: minus(moved, l.returned), ofTaken: left(l.id ?? 0),
+    }
   }),
 )
-const started = computed(() => lines.value.some((l) => l.moved !== '0'))
+const started = computed(() => lines.value.some((l) => l.moved !== '0' || (l.invoiced && l.invoiced !== '0')))
 const anyLeft = computed(() => lines.value.some((l) => l.left !== '0'))
-const acts = computed(() => {
+
+// left is what of a line can be taken back still of what is taken back.
+function left(id: number): string {
+  const of = taken.value
+  if (!of) return '0'
+  const all = 'kind' in of ? (props.order.movements ?? []).filter((m) => m.kind === of.kind) : (props.order.invoices ?? [])
+  const own = all.filter((m) => (m.number === of.number && !m.reverses) || m.reverses === of.number)
+  return plus(...own.flatMap((m) => (m.lines ?? []).filter((l) => l.line === id).map((l) => l.quantity)))
+}
+
+interface Form {
+  label: string // of the button that opens it
+  there: boolean
+  what: What
+  words: string // of the button that does it
+  column: string // what may be done of each line
+  may: 'left' | 'unbilled' | 'returnable' | 'ofTaken'
+  fields: [name: string, label: string, hint?: string][]
+}
+const ofGoods: Form['fields'] = [['carrier', 'Carrier'], ['tracking', "Carrier's number"]]
+const forms = computed<Record<Act, Form>>(() => {
   const status = props.order.status
-  return [
-    { id: 'change' as const, label: 'Change …', there: true },
-    { id: 'move' as const, label: purchase.value ? 'Receive …' : 'Ship …', there: anyLeft.value && status !== 'draft' },
-    { id: 'bill' as const, label: 'Bill …', there: lines.value.some((l) => l.unbilled !== '0') },
-    { id: 'cancel' as const, label: 'Cancel …', there: anyLeft.value },
-  ].filter((a) => a.there)
+  const moves: [What, Form['fields']] = purchase.value ? ['receipts', [['receipt', 'Number of the receipt'], ['received_on', 'Day']]] : ['shipments', [['shipment', 'Number of the shipment'], ['shipped_on', 'Day']]]
+  const of = taken.value
+  const kind = of && 'kind' in of ? of.kind : 'invoice'
+  return {
+    change: { label: 'Change …', there: true, what: 'changes', words: 'Change it', column: '', may: 'left', fields: [['requested_ship_on', 'Ship on'], ['requested_delivery_on', 'Deliver on'], ['reason', 'Why']] },
+    move: { label: purchase.value ? 'Receive …' : 'Ship …', there: anyLeft.value && status !== 'draft', what: moves[0], words: purchase.value ? 'Received' : 'Shipped', column: 'Open', may: 'left', fields: [...moves[1], ...ofGoods] },
+    return: { label: 'Return …', there: lines.value.some((l) => l.returnable !== '0'), what: 'returns', words: 'Returned', column: 'Can come back', may: 'returnable', fields: [['return', 'Number of the return'], ['returned_on', 'Day'], ['reason', 'Why']] },
+    bill: { label: 'Bill …', there: lines.value.some((l) => l.unbilled !== '0'), what: 'invoices', words: 'Billed', column: 'Not billed', may: 'unbilled', fields: [['invoice', 'Number of the invoice', purchase.value ? '' : 'the next of the series'], ['invoiced_on', 'Day']] },
+    back: { label: '', there: false, what: kind === 'invoice' ? 'invoices' : (`${kind}s` as What), words: kind === 'invoice' ? 'Give it back' : 'Take it back', column: 'Can be taken back', may: 'ofTaken', fields: [[kind, kind === 'invoice' ? 'Number of the credit note' : 'Number of the counter-entry', kind === 'invoice' && !purchase.value ? 'the next of the series' : ''], ...(kind === 'invoice' || kind === 'return' ? ([['reason', 'Why']] as Form['fields']) : [])] },
+    hold: { label: 'Hold …', there: !props.order.on_hold && status !== 'cancelled', what: 'changes', words: 'Put it on hold', column: '', may: 'left', fields: [['on_hold', 'Why']] },
+    cancel: { label: 'Cancel …', there: anyLeft.value, what: 'withdrawals', words: 'Cancel it', column: 'Open', may: 'left', fields: [['reason', 'Why']] },
+  }
 })
+const form = computed(() => forms.value[open.value ?? 'change'])
+const acts = computed(() => (Object.keys(forms.value) as Act[]).filter((id) => forms.value[id].there))
+const charged = computed(() => open.value === 'bill' && !purchase.value && (!!props.order.charges?.length || lines.value.some((l) => l.charges?.length)))
+const rules = [{ value: 'first', label: 'with the first invoice' }, { value: 'share', label: 'by share of the goods' }, { value: 'last', label: 'with the last invoice' }, { value: 'none', label: 'not on this one' }]
 
 // What is filled in: of the header, and of lines by their ids.
 const header = reactive<Record<string, string>>({})
 const values = reactive<Record<string, Record<string, string>>>({})
-watch([open, () => props.order.revision], () => {
+const changeable = ['quantity', 'unit_price', 'requested_delivery_on'] as const
+const days = ['requested_delivery_on', 'requested_ship_on'] as const
+watch([open, taken, () => props.order.revision], () => {
   failed.value = undefined
   for (const k of Object.keys(header)) delete header[k]
   for (const k of Object.keys(values)) delete values[k]
   for (const l of lines.value) {
-    if (open.value === 'move') values[l.id] = { quantity: l.left === '0' ? '' : l.left }
-    else if (open.value === 'bill') values[l.id] = { quantity: l.unbilled === '0' ? '' : l.unbilled }
-    else if (open.value === 'change') values[l.id] = { quantity: l.quantity ?? '', unit_price: l.unit_price ?? '', requested_delivery_on: l.requested_delivery_on ?? '' }
-    else values[l.id] = { cancel: l.left === '0' ? '' : 'yes' }
+    const may = l[form.value.may]
+    if (open.value === 'change') values[l.id] = Object.fromEntries(changeable.map((k) => [k, l[k] ?? '']))
+    else if (open.value === 'cancel') values[l.id] = { cancel: may === '0' ? '' : 'yes' }
+    else values[l.id] = { quantity: may === '0' || open.value === 'return' ? '' : may }
   }
-  if (open.value === 'change') Object.assign(header, { requested_delivery_on: props.order.requested_delivery_on ?? '', requested_ship_on: props.order.requested_ship_on ?? '' })
+  if (open.value === 'change') for (const k of days) header[k] = props.order[k] ?? ''
 })
-
 watch([header, values], () => (failed.value = undefined)) // what was said of it is of other figures
 
-type Notice = { header?: Record<string, string>; lines?: Record<string, string>[] }
-type What = 'changes' | 'shipments' | 'receipts' | 'invoices' | 'withdrawals'
 const filled = (all: Record<string, string>) => Object.fromEntries(Object.entries(all).filter(([, v]) => v.trim() !== ''))
+// other gives what is not as it was.
+const other = (is: Record<string, string>, was: Record<string, unknown>) => Object.fromEntries(Object.entries(is).filter(([k, v]) => v.trim() !== (was[k] ?? '')))
+// A quantity may be in another unit than the line's: 2 BX.
+function quantity(v: string): Record<string, string> {
+  const [, n = '', unit = ''] = /^([\d.]*)\s*(.*)$/.exec(v.trim()) ?? []
+  return unit ? { quantity: n, unit: unit.toUpperCase() } : { quantity: n }
+}
 
 function notice(): [What, Notice] {
-  if (open.value === 'change') {
-    const changed: Record<string, string>[] = []
-    for (const l of lines.value) {
-      const was: Record<string, string> = { quantity: l.quantity ?? '', unit_price: l.unit_price ?? '', requested_delivery_on: l.requested_delivery_on ?? '' }
-      const is = Object.fromEntries(Object.entries(values[l.id]!).filter(([k, v]) => v.trim() !== was[k]))
-      if (Object.keys(is).length) changed.push({ id: l.id, ...is })
+  const f = form.value
+  switch (open.value) {
+    case 'change':
+      return [f.what, { header: other(header, { ...props.order, reason: '' }), lines: lines.value.map((l) => ({ id: l.id, ...other(values[l.id] ?? {}, { ...l, price_for: '' }) })).filter((l) => Object.keys(l).length > 1) }]
+    case 'hold':
+      return [f.what, { header: filled(header) }]
+    case 'cancel': {
+      const some = lines.value.filter((l) => l.left !== '0')
+      const chosen = some.filter((l) => values[l.id]!.cancel)
+      if (chosen.length === some.length) return [f.what, { header: filled(header) }]
+      return ['changes', { header: filled(header), lines: chosen.map((l) => ({ id: l.id, change: 'delete' })) }]
     }
-    const was: Record<string, string> = { requested_delivery_on: props.order.requested_delivery_on ?? '', requested_ship_on: props.order.requested_ship_on ?? '' }
-    return ['changes', { header: Object.fromEntries(Object.entries(header).filter(([k, v]) => v.trim() !== (was[k] ?? ''))), lines: changed }]
   }
-  if (open.value === 'cancel') {
-    const some = lines.value.filter((l) => l.left !== '0')
-    const chosen = some.filter((l) => values[l.id]!.cancel)
-    if (chosen.length === some.length) return ['withdrawals', { header: filled(header) }]
-    return ['changes', { header: filled(header), lines: chosen.map((l) => ({ id: l.id, change: 'delete' })) }]
-  }
-  const moved = lines.value.filter((l) => values[l.id]!.quantity?.trim()).map((l) => ({ id: l.id, ...filled(values[l.id]!) }))
-  return [open.value === 'bill' ? 'invoices' : purchase.value ? 'receipts' : 'shipments', { header: filled(header), lines: moved }]
+  const said = filled(header)
+  if (open.value === 'back') said.reverses = taken.value!.number
+  return [f.what, { header: said, lines: lines.value.filter((l) => values[l.id]?.quantity?.trim()).map((l) => ({ id: l.id, ...quantity(values[l.id]!.quantity!) })) }]
 }
 
 const say = (what: What, body: Notice, accept: string[] = []) =>
   act(what, async () => {
     const options = { params: { path: { id: props.order.id! }, query: accept.length ? { accept } : {}, header: { 'If-Match': `"${props.order.id}-${props.order.revision}"` } }, body }
     await data(api.POST(`/api/v1/orders/{id}/${what}`, options as never) as Promise<{ data?: unknown; error?: unknown; response: Response }>)
-    open.value = undefined
+    open.value = taken.value = undefined
     emit('done')
   })
 const send = (accept: string[] = []) => say(...notice(), accept)
@@ -91,57 +135,64 @@ const nothing = computed(() => {
   const [what, n] = notice()
   if (what === 'withdrawals') return false
   const said = Object.keys(n.header ?? {}).filter((k) => k !== 'reason').length
-  return !n.lines?.length && (open.value !== 'change' || !said)
+  return !n.lines?.length && (what !== 'changes' || !said)
 })
-const words = computed(() => ({ change: 'Change it', move: purchase.value ? 'Received' : 'Shipped', bill: 'Billed', cancel: 'Cancel it' })[open.value ?? 'change'])
-const fields = computed(
-  () =>
-    ({
-      change: [['requested_ship_on', 'Ship on'], ['requested_delivery_on', 'Deliver on'], ['reason', 'Why']],
-      move: purchase.value ? [['receipt', 'Number of the receipt'], ['received_on', 'Day'], ['carrier', 'Carrier']] : [['shipment', 'Number of the shipment'], ['shipped_on', 'Day'], ['carrier', 'Carrier'], ['tracking', "Carrier's number"]],
-      bill: [['invoice', 'Number of the invoice'], ['invoiced_on', 'Day']],
-      cancel: [['reason', 'Why']],
-    })[open.value ?? 'change'],
-)
-const dated = (name: string) => name.endsWith('_on')
+const toggle = (id: Act) => {
+  taken.value = undefined
+  open.value = open.value === id ? undefined : id
+}
+defineExpose({
+  back(of: Movement | Invoice) {
+    taken.value = of
+    open.value = 'back'
+    void nextTick(() => root.value?.scrollIntoView({ block: 'start' }))
+  },
+})
+const dated = (name: string) => name.endsWith('_on') && name !== 'on_hold'
+const counted = computed(() => open.value !== 'change' && open.value !== 'hold')
 </script>
 
 <template>
-  <section class="acts" aria-label="What can be said of the order">
+  <section ref="root" class="acts" aria-label="What can be said of the order">
+    <p v-if="order.on_hold" class="held" role="status"><b>On hold:</b> {{ order.on_hold }}</p>
     <div class="bar">
+      <Button v-if="order.on_hold" size="small" label="Release" :loading="busy === 'changes' && !open" @click="say('changes', { header: { on_hold: '' } })" />
       <Button v-if="!started && (order.status === 'open' || order.status === 'draft')" size="small" label="Confirm" :loading="busy === 'changes' && !open" @click="say('changes', { header: { stage: 'confirmed' } })" />
-      <Button v-for="a in acts" :key="a.id" size="small" :outlined="open !== a.id" :severity="a.id === 'cancel' ? 'secondary' : undefined" :label="a.label" :aria-expanded="open === a.id" @click="open = open === a.id ? undefined : a.id" />
+      <Button v-for="id in acts" :key="id" size="small" :outlined="open !== id" :severity="id === 'cancel' ? 'secondary' : undefined" :label="forms[id].label" :aria-expanded="open === id" @click="toggle(id)" />
     </div>
     <form v-if="open" class="sheet" @submit.prevent="send()">
+      <p v-if="open === 'back'">Of {{ taken && 'kind' in taken ? taken.kind : 'invoice' }} <b>{{ taken?.number }}</b>:</p>
       <div class="fields">
-        <label v-for="[name, label] in fields" :key="name">{{ label }}<InputText v-model="header[name!]" size="small" :placeholder="dated(name!) ? 'yyyy-mm-dd' : undefined" :class="{ wide: name === 'reason' }" /></label>
+        <label v-for="[name, label, hint] in form.fields" :key="name">{{ label }}<InputText v-model="header[name]" size="small" :placeholder="dated(name) ? 'yyyy-mm-dd' : hint" :class="{ wide: name === 'reason' || name === 'on_hold' }" /></label>
+        <label v-if="charged">Charges of the order<Select v-model="header.charges_billed" size="small" :options="rules" option-value="value" option-label="label" placeholder="with the first invoice" /></label>
       </div>
-      <table>
+      <table v-if="open !== 'hold'">
         <thead>
           <tr>
             <th>Line</th><th>Item</th>
-            <template v-if="open !== 'change'"><th class="n">Ordered</th><th class="n">{{ purchase ? 'Received' : 'Shipped' }}</th><th class="n">{{ open === 'bill' ? 'Not billed' : 'Open' }}</th></template>
-            <template v-if="open === 'change'"><th>Quantity</th><th>Price</th><th>Deliver on</th></template>
+            <template v-if="counted"><th class="n">Ordered</th><th class="n">{{ purchase ? 'Received' : 'Shipped' }}</th><th class="n">{{ form.column }}</th></template>
+            <template v-if="open === 'change'"><th>Quantity</th><th>Price</th><th>Deliver on</th><th v-if="started">New price also of what has moved</th></template>
             <th v-else>{{ open === 'cancel' ? 'Cancel' : 'Quantity' }}</th>
           </tr>
         </thead>
         <tbody>
           <tr v-for="l in lines" :key="l.id">
             <td>{{ l.number }}</td><td>{{ l.name }}</td>
-            <template v-if="open !== 'change'"><td class="n">{{ l.quantity }} {{ l.unit }}</td><td class="n">{{ l.moved }}</td><td class="n">{{ open === 'bill' ? l.unbilled : l.left }}</td></template>
+            <template v-if="counted"><td class="n">{{ l.quantity }} {{ l.unit }}</td><td class="n">{{ l.moved }}</td><td class="n">{{ l[form.may] }}</td></template>
             <template v-if="values[l.id]">
               <template v-if="open === 'change'">
                 <td><InputText v-model="values[l.id]!.quantity" size="small" inputmode="decimal" :aria-label="`Quantity of line ${l.number}`" /></td>
                 <td><InputText v-model="values[l.id]!.unit_price" size="small" inputmode="decimal" :aria-label="`Price of line ${l.number}`" /></td>
                 <td><InputText v-model="values[l.id]!.requested_delivery_on" size="small" class="day" placeholder="yyyy-mm-dd" :aria-label="`Day of delivery of line ${l.number}`" /></td>
+                <td v-if="started"><input v-if="values[l.id]!.unit_price !== (l.unit_price ?? '')" v-model="values[l.id]!.price_for" type="checkbox" true-value="all" false-value="" :aria-label="`The new price of line ${l.number} also counts for what has moved`" /></td>
               </template>
               <td v-else-if="open === 'cancel'"><input v-if="l.left !== '0'" v-model="values[l.id]!.cancel" type="checkbox" true-value="yes" false-value="" :aria-label="`Cancel line ${l.number}`" /></td>
-              <td v-else><InputText v-model="values[l.id]!.quantity" size="small" inputmode="decimal" :aria-label="`Quantity of line ${l.number}`" /></td>
+              <td v-else><InputText v-model="values[l.id]!.quantity" size="small" :aria-label="`Quantity of line ${l.number}`" /></td>
             </template>
           </tr>
         </tbody>
       </table>
-      <p v-if="open === 'move' || open === 'bill'" class="soft">Blank lines stay as they are. Without a number it gets that of the order with its revision.</p>
+      <p v-if="counted && open !== 'cancel'" class="soft">Blank lines stay as they are. A quantity may be in another unit, such as 2 BX.</p>
       <StateNote v-if="failed && !held.length" :error="failed" @retry="emit('done')" />
       <div v-if="held.length" class="held" role="alert">
         <p v-for="(f, i) in (failed as ProblemError).problem.findings" :key="i">{{ f.message }}</p>
@@ -149,11 +200,12 @@ const dated = (name: string) => name.endsWith('_on')
       </div>
       <div class="bar">
         <Button v-if="held.length" size="small" outlined label="Do it all the same" :loading="!!busy" @click="send(held)" />
-        <Button v-else size="small" type="submit" :label="words" :disabled="nothing" :loading="!!busy" />
-        <Button size="small" text label="Leave it" @click="open = undefined" />
+        <Button v-else size="small" type="submit" :label="form.words" :disabled="nothing" :loading="!!busy" />
+        <Button size="small" text label="Leave it" @click="open = taken = undefined" />
       </div>
     </form>
-    <StateNote v-else-if="failed" :error="failed" @retry="emit('done')" />
+    <StateNote v-else-if="failed && !held.length" :error="failed" @retry="emit('done')" />
+    <div v-else-if="held.length" class="held" role="alert"><p v-for="(f, i) in (failed as ProblemError).problem.findings" :key="i">{{ f.message }}</p></div>
   </section>
 </template>
 

@@ -3,13 +3,13 @@ import { useQuery } from '@tanstack/vue-query'
 import { computed, ref, useTemplateRef } from 'vue'
 
 import { api, data, type RowsOutcome } from '../api/client'
-import OutcomeMark from '../components/OutcomeMark.vue'
 import OrderPaper from '../components/OrderPaper.vue'
 import SourceGrid from '../components/SourceGrid.vue'
 import StateNote from '../components/StateNote.vue'
-import { fieldName, interchangeWord, when } from '../format'
+import { fieldName, when } from '../format'
 import { Places, type Spot } from '../places'
 import OrderActs from '../orders/OrderActs.vue'
+import OrderStory from '../orders/OrderStory.vue'
 import OrderSystems from '../systems/OrderSystems.vue'
 
 const props = defineProps<{ id: number }>()
@@ -21,6 +21,7 @@ const { data: exchanged } = useQuery({
   queryKey: ['interchanges', 'order', () => props.id],
   queryFn: () => data(api.GET('/api/v1/interchanges', { params: { query: { order: props.id, limit: 100 } } })),
 })
+const acts = useTemplateRef<InstanceType<typeof OrderActs>>('acts')
 const grid = useTemplateRef<InstanceType<typeof SourceGrid>>('grid')
 const pointed = ref<Spot>()
 const picked = ref<Spot>()
@@ -55,8 +56,6 @@ const { data: why, error: whyError } = useQuery({
   queryFn: () => data(api.GET('/api/v1/orders/{id}/why', { params: { path: { id: props.id }, query: { field: asked.value!.field, line: asked.value!.line } } })),
 })
 
-const numberOf = (id: number) => order.value?.lines?.find((l) => l.id === id)?.number ?? id
-
 // What became of the cell that was chosen in the grid.
 const became = computed(() => {
   const s = picked.value
@@ -81,7 +80,7 @@ const became = computed(() => {
       <div class="split" :class="{ alone: !order.document }">
         <SourceGrid v-if="order.document" ref="grid" :key="id" :fetch-rows="fetchRows" :lit="pointed" :order="order.load_seq" :start="places.first" @pick="(s) => (picked = s)" />
         <div class="side">
-          <OrderActs :order="order" @done="refetch()" />
+          <OrderActs ref="acts" :order="order" @done="refetch()" />
           <OrderPaper :order="order" :places="order.places" :notes="notes" :mark="order.status" :lit="picked" @point="pointed = $event" @pick="grid?.goTo($event)" @ask="(line, field) => (asked = { line, field })">
             <section v-if="asked && (why || whyError)" class="events" aria-live="polite">
               <h2>Why {{ fieldName(asked.field) }}{{ asked.line ? ` of line ${asked.line}` : '' }}{{ why?.value ? ` is ${why.value}` : '' }}</h2>
@@ -101,29 +100,8 @@ const became = computed(() => {
                 <li class="soft"><template v-if="why.origin.load">by {{ why.origin.mapping }} version {{ why.origin.mapping_version }}, <RouterLink :to="`/loads/${why.origin.load}`">load {{ why.origin.load }}</RouterLink>, </template>{{ when(why.origin.at) }} by {{ why.origin.by }}<template v-if="!why.terms">; {{ why.events.length ? `changed ${why.events.length} times since it was stored` : 'nothing has changed it since' }}</template></li>
               </ol>
             </section>
-            <section v-if="exchanged?.items.length" class="events">
-              <h2>What went to and fro</h2>
-              <ol>
-                <li v-for="i in [...exchanged.items].reverse()" :key="i.id"><span class="soft">{{ when(i.at) }}</span> <RouterLink :to="`/exchange/${i.id}`">{{ i.kinds }} {{ i.direction === 'in' ? 'from' : 'to' }} {{ i.partner }}</RouterLink> <OutcomeMark :word="interchangeWord(i)" /></li>
-              </ol>
-            </section>
             <OrderSystems :order="order" />
-            <section v-if="order.movements?.length || order.answers?.length || order.invoices?.length" class="events">
-              <h2>Shipped, answered, invoiced</h2>
-              <ol>
-                <li v-for="m in order.movements" :key="`m${m.id}`">{{ m.kind }} <b>{{ m.number }}</b>{{ m.reverses ? ` takes back ${m.reverses}:` : '' }} <span class="soft">{{ m.on }}</span> <template v-for="(l, i) in m.lines" :key="i">{{ i ? ', ' : '' }}{{ l.quantity }} of line {{ numberOf(l.line) }}</template></li>
-                <li v-for="a in order.answers" :key="`a${a.order_revision}`">answer <b>{{ a.code }}</b> <span class="soft">{{ a.on }}</span> <template v-for="(l, i) in a.lines" :key="i">{{ i ? ', ' : '' }}line {{ numberOf(l.line) }} {{ l.code }} {{ l.quantity }}{{ l.due_on ? ` for ${l.due_on}` : '' }}</template></li>
-                <li v-for="v in order.invoices" :key="`v${v.id}`">invoice <b>{{ v.number }}</b> <span class="soft">{{ v.on }}</span> <template v-for="(l, i) in v.lines" :key="i">{{ i ? ', ' : '' }}{{ l.quantity }} of line {{ numberOf(l.line) }}</template>{{ v.total ? `, ${v.total} ${v.currency ?? ''}` : '' }}</li>
-              </ol>
-            </section>
-            <section class="events">
-              <h2>What happened</h2>
-              <ol>
-                <li v-for="e in order.events" :key="e.revision"><span class="soft">{{ when(e.origin.at) }}</span> {{ e.action }} by {{ e.origin.by }}<template v-if="e.origin.interchange"> in <RouterLink :to="`/exchange/${e.origin.interchange}`">interchange {{ e.origin.interchange }}</RouterLink></template><template v-else-if="e.origin.load"> in <RouterLink :to="`/loads/${e.origin.load}`">load {{ e.origin.load }}</RouterLink></template>, revision {{ e.revision }}
-                  <ul v-if="e.changes?.length"><li v-for="(c, i) in e.changes.slice(0, 12)" :key="i">{{ c.line ? `line ${c.line} ` : '' }}{{ fieldName(c.field) }} <span v-if="c.field !== 'reason'" class="was">{{ c.was || '(blank)' }}</span> {{ c.is || '(blank)' }} <span class="soft">{{ c.at }}</span></li><li v-if="e.changes.length > 12" class="soft">and {{ e.changes.length - 12 }} more</li></ul>
-                </li>
-              </ol>
-            </section>
+            <OrderStory :order="order" :interchanges="exchanged?.items ?? []" @back="acts?.back($event)" />
           </OrderPaper>
         </div>
       </div>
@@ -135,7 +113,5 @@ const became = computed(() => {
 .side { overflow: auto; }
 .events { margin-top: 16px; border-top: 1px solid var(--rule); padding-top: 10px; }
 .alone { grid-template-columns: minmax(0, 60rem); justify-content: center; }
-ul { margin: 0 0 4px 18px; padding: 0; list-style: none; font-size: 13px; }
-.was { color: var(--ink-soft); text-decoration: line-through; }
 ol { margin: 6px 0 0; padding: 0; list-style: none; }
 </style>

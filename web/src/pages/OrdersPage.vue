@@ -26,15 +26,15 @@ watch([text, kind, status, fromLoad], () => {
 })
 const { trail, page, error, isPending, refetch } = usePages('orders', [text, kind, status, fromLoad], (cursor) =>
     data(api.GET('/api/v1/orders', {
-      params: { query: { text: text.value || undefined, kind: (kind.value === 'any' ? undefined : kind.value) as 'sales' | undefined, status: (status.value === 'any' ? undefined : status.value) as 'open' | undefined, load: fromLoad.value || undefined, limit: 20, cursor } },
+      params: { query: { text: text.value || undefined, kind: (kind.value === 'any' ? undefined : kind.value) as 'sales' | undefined, status: (status.value === 'any' || status.value === 'overdue' ? undefined : status.value) as 'open' | undefined, overdue: status.value === 'overdue' || undefined, load: fromLoad.value || undefined, limit: 20, cursor } },
     })),
 )
 const { busy, failed, act } = useBusy()
 /** save downloads the orders of the filter as a table: all of them, not only the page. */
 const save = (format: string) =>
-  act(format, () => download(`/api/v1/orders/export?${new URLSearchParams(Object.entries({ format, text: text.value, kind: kind.value, status: status.value, load: fromLoad.value ? String(fromLoad.value) : '' }).filter(([, v]) => v !== '' && v !== 'any'))}`))
+  act(format, () => download(`/api/v1/orders/export?${new URLSearchParams(Object.entries({ format, text: text.value, kind: kind.value, ...(status.value === 'overdue' ? { overdue: 'true' } : { status: status.value }), load: fromLoad.value ? String(fromLoad.value) : '' }).filter(([, v]) => v !== '' && v !== 'any'))}`))
 const kinds = [{ label: 'Sales and purchases', value: 'any' }, { label: 'Sales', value: 'sales' }, { label: 'Purchases', value: 'purchase' }]
-const states = [{ label: 'Any state', value: 'any' }, ...['draft', 'open', 'confirmed', 'partial', 'complete', 'cancelled'].map((s) => ({ label: s, value: s }))]
+const states = [{ label: 'Any state', value: 'any' }, { label: 'overdue', value: 'overdue' }, ...['draft', 'open', 'confirmed', 'partial', 'complete', 'cancelled'].map((s) => ({ label: s, value: s }))]
 const filtered = computed(() => text.value !== '' || kind.value !== 'any' || status.value !== 'any' || fromLoad.value > 0)
 function clear() {
   text.value = ''

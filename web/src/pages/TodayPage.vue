@@ -37,8 +37,14 @@ const dayName = (iso: string) => new Date(iso + 'T00:00:00Z').toLocaleDateString
     <div v-else-if="today" class="desk">
       <section class="sheet box wide">
         <h2>Waiting for somebody</h2>
-        <p v-if="!today.failing.length && !today.interchanges.length" class="soft">Nothing. Every order of the last two weeks is where it should be.</p>
+        <p v-if="!today.failing.length && !today.interchanges.length && !today.overdue" class="soft">Nothing. Every order of the last two weeks is where it should be.</p>
         <ul>
+          <li v-if="today.overdue">
+            <RouterLink :to="{ path: '/orders', query: { status: 'overdue' } }" class="row">
+              <b>{{ today.overdue >= 10000 ? 'More than ' : '' }}{{ count(today.overdue, 'order') }}</b><span class="bad">overdue</span><span class="soft">The day of delivery is past, and nothing has moved.</span>
+            </RouterLink>
+            <RouterLink :to="{ path: '/orders', query: { status: 'overdue' } }">Show</RouterLink>
+          </li>
           <li v-for="i in today.interchanges" :key="`i${i.id}`">
             <RouterLink :to="`/exchange/${i.id}`" class="row">
               <b>{{ i.kinds || 'Interchange' }} {{ i.direction === 'in' ? 'from' : 'to' }} {{ i.partner || 'nobody known' }}</b><span class="bad">{{ interchangeWord(i) }}</span><span class="soft">{{ i.orders.join(', ') }} · interchange {{ i.id }} of {{ when(i.at) }}</span>

@@ -1,0 +1,227 @@
+package book
+
+import (
+	"cmp"
+	"crypto/sha256"
+	"strings"
+
+	"koinos/core/check"
+	"koinos/core/finding"
+	"koinos/core/intent"
+	"koinos/core/order"
+)
+
+// changeActs says what becomes of a line: the words, and the codes of X12 element 670.
+var changeActs = map[string]string{
+	"": "change", "CHANGE": "change", "CA": "change", "CB": "change", "CC": "change", "CE": "change", "CT": "change",
+	"MU": "change", "PC": "change", "PQ": "change", "PR": "change",
+	"QD": "change", "QI": "change", "RA": "change", "RQ": "change", "RS": "change", "RZ": "change",
+	"ADD": "add", "AI": "add", "DELETE": "delete", "DI": "delete", "NC": "nothing",
+}
+
+// change brings a change that was asked for into the order.
+func (n *noticed) change() error {
+	in := n.in
+	for i := range in.Lines {
+		l := &in.Lines[i]
+		code := ""
+		if l.Statement != nil {
+			code = l.Statement.Code
+		}
+		act, known := changeActs[strings.ToUpper(strings.TrimSpace(code))]
+		switch {
+		case !known:
+			n.e.Add(finding.UnknownChoice, i+1, "change", code, "%q does not say what is to become of the line.",
+				code).Hint = "It may be add, delete, change, or a code of X12 element 670 that says one of these."
+		case act == "add":
+			n.add(i)
+		case act == "delete":
+			n.remove(i)
+		case act == "change":
+			n.alter(i)
+		}
+	}
+	if in.Currency != "" && n.stored.Currency != "" && in.Currency != n.stored.Currency {
+		n.e.Add(finding.CurrencyDiffers, 0, "currency", in.Currency, "The change is in %s, but the order is in %s.",
+			in.Currency, n.stored.Currency)
+	}
+	but := []string{"number", "sender_number", "partner", "currency", "total", "tax_amount", "stage"}
+	if n.e.Target == 0 { // a document says of which day the order is that it means
+		but = append(but, "ordered_on")
+	}
+	n.is.Say(nil, in, 0, but...)
+	n.clear(0, nil)
+	n.stage()
+	for _, p := range in.Parties {
+		n.is.SayParty(p)
+	}
+	return nil
+}
+
+// stage brings the order to another stage, as long as nothing has moved.
+func (n *noticed) stage() {
+	to := n.in.Stage
+	if to == "" || to == n.is.Stage || to == order.Open && n.is.Stage == "" {
+		return
+	}
+	if n.stored.Status == order.Cancelled {
+		n.e.Add(finding.UpdateConflict, 0, "stage", string(to), "The order %s is to be %s, but it is cancelled.",
+			n.stored.Order.Number, to)
+		return
+	}
+	for i := range n.stored.Lines {
+		if l := &n.stored.Lines[i]; l.Shipped.Sign() != 0 || l.Received.Sign() != 0 {
+			n.e.Add(finding.UpdateConflict, 0, "stage", string(to), "The order %s is to be %s, but goods of it have moved.",
+				n.stored.Order.Number, to)
+			return
+		}
+	}
+	was := n.is.Stage
+	if n.is.Stage = to; to == order.Open {
+		n.is.Stage = ""
+	}
+	n.besides = append(n.besides, order.Change{Field: "stage", Was: string(cmp.Or(was, order.Open)), Is: string(to)})
+}
+
+// clear makes blank what the notice makes so in a line of it; 0 is its header.
+func (n *noticed) clear(from int, l *order.Line) {
+	for i := range n.e.Clears {
+		if c := &n.e.Clears[i]; c.Line == from {
+			n.is.Clear(&c.Field, l)
+		}
+	}
+}
+
+// repriced reports whether the notice says that a line's price counts for all of it, also for what has moved.
+func (n *noticed) repriced(l *order.Line) bool {
+	at := n.is.Position(l.ID) - 1
+	if n.e.Kind != intent.Change || at < 0 || at >= len(n.from) || n.from[at] == 0 {
+		return false
+	}
+	said := n.in.Lines[n.from[at]-1].Statement
+	return said != nil && strings.EqualFold(strings.TrimSpace(said.PriceFor), "all")
+}
+
+// posted are fields of lines that no change sets: goods move by notices of their own.
+var posted = []string{"shipped", "received", "cancelled", "backordered"}
+
+func (n *noticed) add(i int) {
+	l := n.in.Lines[i]
+	l.ID, l.Statement = 0, nil
+	for k := range n.is.Lines {
+		was := &n.is.Lines[k]
+		if l.Number == "" || !sameNumber(was.Number, l.Number) {
+			continue
+		}
+		if other, _ := differentItem(was, &l); other == "" && was.Quantity.Cmp(l.Quantity) == 0 {
+			return // it was added before
+		}
+		n.e.Add(finding.LineDiffers, i+1, "number", l.Number, "The order %s has a line %s already: %s.",
+			n.stored.Order.Number, l.Number, itemOf(was))
+		return
+	}
+	if l.Quantity.Sign() <= 0 {
+		n.e.Add(finding.QuantityNegative, i+1, "quantity", l.Quantity.String(),
+			"A line that is added needs a quantity above zero.")
+		return
+	}
+	n.is.Lines = append(n.is.Lines, l)
+	n.from = append(n.from, i+1)
+}
+
+// remove takes a line out of the order: what has not moved of it is cancelled.
+func (n *noticed) remove(i int) {
+	l := n.lineOf(i, false)
+	if l == nil {
+		return
+	}
+	n.close(l, i+1, "deleted")
+}
+
+// close cancels what is open of a line, and says what is not; from is the line of the
+// notice that asks for it, 0 is its header.
+func (n *noticed) close(l *order.Line, from int, to string) {
+	moved := l.Gone()
+	left, err := l.Quantity.Sub(moved)
+	if err != nil || left.Sign() < 0 { // more has moved than was ordered
+		left = order.Number{}
+	}
+	if moved.Sign() > 0 {
+		n.e.Add(finding.NoticeDiffers, from, "quantity", l.Quantity.String(),
+			"Line %s is to be %s, but %s of it have moved; the rest is cancelled.", l.Number, to, moved)
+	}
+	l.Cancelled = left
+}
+
+// withdraw cancels what is open of the whole order.
+func (n *noticed) withdraw() error {
+	for i := range n.is.Lines {
+		n.close(&n.is.Lines[i], 0, "withdrawn")
+	}
+	n.c.Fingerprint = make([]byte, sha256.Size) // when it comes again as it was, it is another one than this
+	return nil
+}
+
+// alter gives a line another quantity, price or date.
+func (n *noticed) alter(i int) {
+	l := n.lineOf(i, false)
+	if l == nil {
+		return
+	}
+	if _, ok := n.inUnit(i, l); !ok {
+		return
+	}
+	in := &n.in.Lines[i]
+	moved := l.Gone()
+	switch {
+	case in.Quantity.IsZero():
+	case in.Quantity.Sign() <= 0:
+		n.e.Add(finding.QuantityNegative, i+1, "quantity", in.Quantity.String(),
+			"The quantity is to be %s; a line is taken out with a deletion.", in.Quantity)
+	case in.Quantity.Cmp(moved) < 0:
+		n.e.Add(finding.UpdateConflict, i+1, "quantity", in.Quantity.String(),
+			"Line %s is to be %s, but %s of it have moved.", l.Number, in.Quantity, moved)
+	default:
+		l.Quantity, l.Cancelled = in.Quantity, order.Number{}
+	}
+	for _, name := range posted {
+		if f, _ := order.Lookup(order.Lines, name); f.Value(n.in, in) != "" {
+			n.e.Add(finding.NoticeDiffers, i+1, name, f.Value(n.in, in),
+				"A change does not set %s of a line; it stays as it is.", name)
+		}
+	}
+	n.is.Say(l, n.in, i+1, append([]string{"number", "sender_line", "quantity", "amount"}, posted...)...)
+	n.clear(i+1, l)
+}
+
+// check looks at the order as it would be: what the change touches must keep
+// every rule that an order keeps when it arrives.
+func (n *noticed) check() {
+	c := &changed{n.e.Intent, n.from}
+	check.Order(n.is, c, check.Terms{Rounding: n.s.Rounding})
+	check.Lists(n.is, c, n.s.Lists)
+}
+
+// changed notes what is found about an order at the lines of the notice that
+// changed it; what the notice did not touch was judged when it came.
+type changed struct {
+	*intent.Intent
+	from []int
+}
+
+func (c *changed) Add(code finding.Code, line int, field, value, format string, args ...any) *finding.Finding {
+	if line > 0 {
+		if line > len(c.from) || c.from[line-1] == 0 {
+			return &finding.Finding{}
+		}
+		line = c.from[line-1]
+	}
+	return c.Intent.Add(code, line, field, value, format, args...)
+}
+
+func (c *changed) Has(line int, field string) bool {
+	return line > 0 && (line > len(c.from) || c.from[line-1] == 0) || line > 0 && c.Intent.Has(c.from[line-1], field) ||
+		line == 0 && c.Intent.Has(0, field)
+}
+
+func (c *changed) Stated() []intent.Stated { return nil }

@@ -1,0 +1,245 @@
+package book
+
+import (
+	"errors"
+
+	"koinos/core/finding"
+	"koinos/core/order"
+)
+
+// owed is what of a part of an invoice has not been given back yet.
+type owed struct {
+	order.InvoiceLine
+	was order.InvoiceLine
+}
+
+// credit works out a credit note: it takes back an invoice, whole or some of its lines, and no more than is left of it.
+// Who takes the last of a part takes exactly what is left of its money.
+func (b *billing) credit(_ bool, known *order.Invoice) error {
+	was, left, err := b.left(known)
+	if err != nil || was == nil {
+		return err
+	}
+	whole := len(b.in.Lines) == 0
+	if whole {
+		for i := range left {
+			if left[i].Quantity.Sign() > 0 {
+				if err := b.give(&left[i], left[i].Quantity); err != nil {
+					return err
+				}
+			}
+		}
+		if len(b.v.Lines) == 0 {
+			b.e.Add(finding.UpdateConflict, 0, "reverses", b.v.Reverses, "The invoice %s was taken back before.", b.v.Reverses)
+			return nil
+		}
+	}
+	for i := range b.in.Lines {
+		if err := b.creditLine(i, left); err != nil {
+			return err
+		}
+	}
+	if b.e.Refused() {
+		return nil
+	}
+	for i := range left {
+		whole = whole || i == 0
+		whole = whole && left[i].Quantity.Sign() == 0
+	}
+	if err := b.chargesBack(was, whole, known); err != nil {
+		return err
+	}
+	if err := b.sums(); err != nil {
+		return err
+	}
+	if whole {
+		if err := b.rest(was, known); err != nil {
+			return err
+		}
+	}
+	if known != nil {
+		return nil
+	}
+	for i := range b.v.Lines { // what is invoiced of the lines is less now
+		v := &b.v.Lines[i]
+		line := &b.is.Lines[b.is.Position(v.Line)-1]
+		before := line.Invoiced
+		if line.Invoiced, err = before.Add(v.Quantity); err != nil {
+			return err
+		}
+		b.beside(line, "invoiced", before.Plain(), line.Invoiced.Plain())
+	}
+	return nil
+}
+
+// left is what earlier credit notes have left of the invoice that is taken back; nil where there is none.
+func (b *billing) left(known *order.Invoice) (was *order.Invoice, left []owed, err error) {
+	was = b.invoiceOf(b.v.Reverses)
+	switch {
+	case was == nil:
+		b.e.Add(finding.MovementUnknown, 0, "reverses", b.v.Reverses, "No invoice %s bills anything of the order %s.",
+			b.v.Reverses, b.stored.Order.Number)
+		return nil, nil, nil
+	case was.Reverses != "":
+		b.e.Add(finding.UpdateConflict, 0, "reverses", b.v.Reverses,
+			"The invoice %s itself takes back %s; bill once more what is owed.", b.v.Reverses, was.Reverses)
+		return nil, nil, nil
+	}
+	for _, l := range was.Lines {
+		if b.is.Position(l.Line) > 0 {
+			left = append(left, owed{l, l})
+		}
+	}
+	for i := range b.stored.Invoices {
+		v := &b.stored.Invoices[i]
+		if v.Reverses != b.v.Reverses || known != nil && v.ID == known.ID {
+			continue
+		}
+		for _, back := range v.Lines {
+			for k := range left {
+				if p := &left[k]; p.Line == back.Line && p.Part == back.Part {
+					var one, two error
+					p.Quantity, one = p.Quantity.Add(back.Quantity)
+					p.Amount, two = p.Amount.Add(back.Amount)
+					err = errors.Join(err, one, two)
+				}
+			}
+		}
+	}
+	return was, left, err
+}
+
+// creditLine gives a quantity of a line back, of its parts the last one first.
+func (b *billing) creditLine(i int, left []owed) error {
+	line := b.lineOf(i, false)
+	if line == nil {
+		return nil
+	}
+	if _, ok := b.inUnit(i, line); !ok {
+		return nil
+	}
+	q, all := b.in.Lines[i].Quantity, order.Number{}
+	for k := range left {
+		if left[k].Line == line.ID {
+			var err error
+			if all, err = all.Add(left[k].Quantity); err != nil {
+				return err
+			}
+		}
+	}
+	if q.Sign() <= 0 || q.Cmp(all) > 0 {
+		b.e.Add(finding.UpdateConflict, i+1, "quantity", q.String(), "Of line %s, %s can be taken back of the invoice %s, not %s.",
+			line.Number, orZero(all), b.v.Reverses, orZero(q))
+		return nil
+	}
+	for k := len(left) - 1; k >= 0 && q.Sign() > 0; k-- {
+		p := &left[k]
+		if p.Line != line.ID || p.Quantity.Sign() <= 0 {
+			continue
+		}
+		take := q
+		if take.Cmp(p.Quantity) > 0 {
+			take = p.Quantity
+		}
+		if err := b.give(p, take); err != nil {
+			return err
+		}
+		var err error
+		if q, err = q.Sub(take); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// give takes a quantity of what is left of a part of the invoice back.
+func (b *billing) give(p *owed, q order.Number) error {
+	back := p.was
+	amount := p.Amount
+	if q.Cmp(p.Quantity) < 0 {
+		priced := order.Priced{Quantity: q, UnitPrice: back.UnitPrice, PriceBasis: back.PriceBasis,
+			DiscountPercent: back.DiscountPercent}
+		var err error
+		if amount, err = priced.Amount(b.s.Rounding, b.stored.Currency); err != nil {
+			return err
+		}
+		if back.UnitPrice.IsZero() { // only its amount is known
+			if amount, err = p.was.Amount.Mul(q); err == nil {
+				amount, err = amount.Quo(p.was.Quantity)
+			}
+			if err != nil {
+				return err
+			}
+			amount = amount.Round(b.s.Rounding, order.CurrencyDigits(b.stored.Currency))
+		}
+	}
+	var errs [4]error
+	back.Quantity, errs[0] = order.NumberOf(0).Sub(q)
+	back.Amount, errs[1] = order.NumberOf(0).Sub(amount)
+	p.Quantity, errs[2] = p.Quantity.Sub(q)
+	p.Amount, errs[3] = p.Amount.Sub(amount)
+	b.v.Lines = append(b.v.Lines, back)
+	return errors.Join(errs[:]...)
+}
+
+// chargesBack gives the charges back that the credit note names, or, with the last of the goods, those that are left.
+func (b *billing) chargesBack(was *order.Invoice, whole bool, known *order.Invoice) error {
+	for _, c := range was.Charges {
+		left := c.Amount
+		var err error
+		for i := range b.stored.Invoices {
+			v := &b.stored.Invoices[i]
+			for _, back := range v.Charges {
+				if v.Reverses == was.Number && (known == nil || v.ID != known.ID) && back.Code == c.Code &&
+					back.Allowance == c.Allowance && back.Line == c.Line && err == nil {
+					left, err = left.Add(back.Amount)
+				}
+			}
+		}
+		take := order.Number{}
+		if whole {
+			take = left
+		}
+		for _, said := range b.in.Charges {
+			if said.Code == c.Code && said.Allowance == c.Allowance {
+				take = said.Amount
+			}
+		}
+		if err != nil || take.Sign() == 0 {
+			if err != nil {
+				return err
+			}
+			continue
+		}
+		if take.Cmp(left) > 0 {
+			b.e.Add(finding.UpdateConflict, 0, c.Field(), take.String(), "Of %s, %s can be taken back of the invoice %s, not %s.",
+				c.Field(), orZero(left), was.Number, take)
+			continue
+		}
+		if c.Amount, err = order.NumberOf(0).Sub(take); err != nil {
+			return err
+		}
+		b.v.Charges = append(b.v.Charges, c)
+	}
+	return nil
+}
+
+// rest lets the last credit note of an invoice take exactly what is left of its tax and total.
+func (b *billing) rest(was, known *order.Invoice) (err error) {
+	tax, total := was.Tax, was.Total
+	for i := range b.stored.Invoices {
+		if v := &b.stored.Invoices[i]; v.Reverses == was.Number && (known == nil || v.ID != known.ID) {
+			var one, two error
+			tax, one = tax.Add(v.Tax)
+			total, two = total.Add(v.Total)
+			err = errors.Join(err, one, two)
+		}
+	}
+	if err == nil && !was.Tax.IsZero() {
+		b.v.Tax, err = order.NumberOf(0).Sub(tax)
+	}
+	if err == nil && !was.Total.IsZero() {
+		b.v.Total, err = order.NumberOf(0).Sub(total)
+	}
+	return err
+}

@@ -1,0 +1,593 @@
+package book
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"koinos/core/finding"
+	"koinos/core/order"
+)
+
+// billing is an invoice, or a credit note, on its way into its order.
+type billing struct {
+	*noticed
+	v       *order.Invoice
+	whole   *order.Order // the order with its sums as it was before
+	ours    bool         // we make it: what it does not say follows from the order
+	over    order.Number // by how much it differs from what the order says, in money
+	differs bool
+}
+
+// invoice keeps what the seller wants money for, or gives back, and compares it with the order.
+func (n *noticed) invoice() error {
+	in, said := n.in, n.statement()
+	b := &billing{noticed: n, v: &order.Invoice{Partner: n.stored.Partner, Number: said.Number, On: n.on(said.On),
+		Currency: cmp.Or(in.Currency, n.stored.Currency), InvoicePart: order.InvoicePart{Reverses: said.Reverses,
+			Reason: said.Reason, Shipment: said.Shipment, Stated: in.StatedTotal}}}
+	open, ok := n.opens()
+	if !ok {
+		return nil
+	}
+	b.ours = open || n.e.Target != 0
+	b.whole = clone(n.is)
+	if _, err := b.whole.Compute(n.s.Rounding); err != nil {
+		return err
+	}
+	known, err := b.known(open)
+	if err != nil || n.same || n.e.Refused() {
+		return err
+	}
+	n.names = map[string]string{"invoiced": "quantity"}
+	work := b.bill
+	if b.v.Reverses != "" {
+		work = b.credit
+	}
+	if err := work(open, known); errors.Is(err, order.ErrTooLong) {
+		n.e.Add(finding.AmountTooLarge, 0, "total", "", "The invoice's sums cannot be worked out: %v.", err)
+		return nil
+	} else if err != nil || n.same || n.e.Refused() {
+		return err
+	}
+	if known != nil {
+		return b.again(known)
+	}
+	n.c.Invoice = b.v
+	return nil
+}
+
+// known gives the invoice of the number as it is kept already; one that says the same whatever it names is the same.
+func (b *billing) known(open bool) (*order.Invoice, error) {
+	if b.v.Number == "" {
+		if b.stored.Kind == order.Purchase { // the supplier gives numbers; ours come from the series
+			b.v.Number = b.ownNumber()
+		}
+		return nil, nil
+	}
+	known := b.invoiceOf(b.v.Number)
+	if known == nil {
+		return nil, nil
+	}
+	if known.Reverses != b.v.Reverses {
+		why := "takes back " + known.Reverses + ", and does not bill anything"
+		switch {
+		case known.Reverses == "":
+			why = "bills goods, and takes nothing back"
+		case b.v.Reverses != "":
+			why = "takes back " + known.Reverses + ", and not " + b.v.Reverses
+		}
+		b.e.Add(finding.IdentityStored, 0, "invoice", b.v.Number, "The invoice %s %s.", b.v.Number, why).Hint =
+			"Nothing was changed. Give this one a number of its own."
+		return known, nil
+	}
+	b.same = open || b.v.Reverses != "" && len(b.in.Lines) == 0 // what was left then is what it is of
+	return known, nil
+}
+
+// invoiceOf is the invoice of a number, as far as it is of the order; nil is none.
+func (n *noticed) invoiceOf(number string) *order.Invoice {
+	for i := range n.stored.Invoices {
+		if v := &n.stored.Invoices[i]; v.Number == number && v.Partner == n.stored.Partner {
+			return v
+		}
+	}
+	return nil
+}
+
+// again finds out whether an invoice that came before said the same.
+func (b *billing) again(known *order.Invoice) error {
+	b.same = true
+	asMoved := func(lines []order.InvoiceLine) (moved []order.MovementLine) {
+		for _, l := range lines {
+			moved = append(moved, order.MovementLine{Line: l.Line, Quantity: l.Quantity})
+		}
+		return moved
+	}
+	same, err := sameMoved(asMoved(known.Lines), asMoved(b.v.Lines))
+	what := "quantities"
+	if same && err == nil && !b.ours {
+		what = "amounts"
+		same = known.Goods.IsZero() || order.Within(known.Goods, b.v.Goods, order.Number{})
+	}
+	if err == nil && !same {
+		b.e.Add(finding.IdentityStored, 0, "invoice", b.v.Number, "The invoice %s of %s came before, with other %s.",
+			b.v.Number, b.v.Partner,
+			what).Hint = "Nothing was changed. An invoice counts once by its number; ask the partner which one holds."
+	}
+	return err
+}
+
+// bill works out an invoice of lines.
+func (b *billing) bill(open bool, known *order.Invoice) error {
+	if open {
+		if err := b.unbilled(); err != nil || len(b.in.Lines) == 0 {
+			b.same = len(b.in.Lines) == 0 // everything that has moved is billed
+			return err
+		}
+	}
+	for i := range b.in.Lines {
+		l := &b.in.Lines[i]
+		if l.Quantity.Sign() < 0 {
+			b.e.Add(finding.QuantityNegative, i+1, "quantity", l.Quantity.String(), "The quantity is %s.",
+				l.Quantity).Hint = "What is given back is a credit note: reverses names the invoice, and quantities are above zero."
+			continue
+		}
+		line := b.lineOf(i, false)
+		if line == nil {
+			continue
+		}
+		if _, ok := b.inUnit(i, line); !ok {
+			continue
+		}
+		if err := b.line(i, line, known != nil); err != nil {
+			return err
+		}
+	}
+	if b.e.Refused() {
+		return nil
+	}
+	if err := b.charges(); err != nil {
+		return err
+	}
+	if err := b.sums(); err != nil {
+		return err
+	}
+	if known == nil {
+		b.compare()
+	}
+	return nil
+}
+
+// line bills a quantity of a line: at the price that the notice says, or at those that the order has for it.
+func (b *billing) line(i int, line *order.Line, known bool) error {
+	l := &b.in.Lines[i]
+	was := line.Invoiced
+	expected, err := b.next(line, l.Quantity)
+	if err != nil {
+		return err
+	}
+	first := len(b.v.Lines)
+	add := func(p order.Priced, amount order.Number) {
+		part := 0
+		for k := range b.v.Lines {
+			if b.v.Lines[k].Line == line.ID {
+				part++
+			}
+		}
+		b.v.Lines = append(b.v.Lines, order.InvoiceLine{Line: line.ID, Quantity: p.Quantity, UnitPrice: p.UnitPrice,
+			Amount: amount, InvoiceTerms: order.InvoiceTerms{Part: part, PriceBasis: p.PriceBasis,
+				DiscountPercent: p.DiscountPercent, TaxPercent: cmp.Or(l.TaxPercent, line.TaxPercent)}})
+	}
+	should := order.Number{}
+	for _, p := range expected {
+		amount, err := b.amount(line, p)
+		if err == nil && !amount.IsZero() {
+			should, err = should.Add(amount)
+		}
+		if err != nil {
+			return err
+		}
+		if b.ours && l.UnitPrice.IsZero() {
+			add(p, amount)
+		}
+	}
+	if len(b.v.Lines) == first {
+		p := order.Priced{Quantity: l.Quantity, UnitPrice: l.UnitPrice, PriceBasis: l.PriceBasis,
+			DiscountPercent: l.DiscountPercent}
+		amount := l.StatedAmount
+		if !l.UnitPrice.IsZero() {
+			if amount, err = p.Amount(b.s.Rounding, b.stored.Currency); err != nil {
+				return err
+			}
+		}
+		add(p, amount)
+	}
+	if known {
+		return nil
+	}
+	if line.Invoiced, err = was.Add(l.Quantity); err != nil {
+		return err
+	}
+	b.beside(line, "invoiced", was.Plain(), line.Invoiced.Plain())
+	moved, err := line.Gone().Sub(line.Returned)
+	if err != nil {
+		return err
+	}
+	if line.Invoiced.Cmp(moved) > 0 {
+		b.e.Add(finding.OverInvoiced, i+1, "quantity", line.Invoiced.String(),
+			"Of line %s, %s are invoiced, more than the %s that were %s.", line.Number, line.Invoiced, orZero(moved),
+			verbs[b.stored.Kind.Moves()])
+	}
+	if b.ours && l.UnitPrice.IsZero() {
+		return b.residue(line, first)
+	}
+	return b.price(i, line, first, should, len(expected) > 1)
+}
+
+// amount is what a part of a line costs: where only the line's amount is known, the share of it.
+func (b *billing) amount(line *order.Line, p order.Priced) (order.Number, error) {
+	whole := &b.whole.Lines[b.whole.Position(line.ID)-1]
+	wanted, err := whole.Wanted()
+	if err != nil || !p.UnitPrice.IsZero() || whole.Amount.IsZero() || wanted.Sign() <= 0 {
+		amount, priceErr := p.Amount(b.s.Rounding, b.stored.Currency)
+		return amount, errors.Join(err, priceErr)
+	}
+	amount, err := whole.Amount.Mul(p.Quantity)
+	if err == nil {
+		amount, err = amount.Quo(wanted)
+	}
+	return amount.Round(b.s.Rounding, order.CurrencyDigits(b.stored.Currency)), err
+}
+
+// next are the parts of a line that are billed next, each at its price.
+func (b *billing) next(line *order.Line, quantity order.Number) ([]order.Priced, error) {
+	var billed []order.Priced
+	var err error
+	add := func(lines []order.InvoiceLine) {
+		for i := range lines {
+			l := &lines[i]
+			if l.Line != line.ID || err != nil {
+				continue
+			}
+			p := order.Priced{Quantity: l.Quantity, UnitPrice: l.UnitPrice, PriceBasis: l.PriceBasis,
+				DiscountPercent: l.DiscountPercent}
+			at := slices.IndexFunc(billed, func(o order.Priced) bool { return o.SameTerms(p) })
+			if at < 0 {
+				billed = append(billed, p)
+				continue
+			}
+			billed[at].Quantity, err = billed[at].Quantity.Add(p.Quantity)
+		}
+	}
+	for i := range b.stored.Invoices {
+		add(b.stored.Invoices[i].Lines)
+	}
+	add(b.v.Lines)
+	if err != nil {
+		return nil, err
+	}
+	return line.Unbilled(billed, quantity)
+}
+
+// residue lets the last invoice of a line take exactly what is left of the line's money.
+func (b *billing) residue(line *order.Line, first int) error {
+	wanted, err := line.Wanted()
+	if err != nil || wanted.Sign() <= 0 || line.Invoiced.Cmp(wanted) != 0 || len(b.v.Lines) == first {
+		return err
+	}
+	left, pieces := b.whole.Lines[b.whole.Position(line.ID)-1].Amount, 0
+	take := func(l *order.InvoiceLine) {
+		if l.Line == line.ID && err == nil {
+			left, err = left.Sub(l.Amount)
+			pieces++
+		}
+	}
+	for i := range b.stored.Invoices {
+		for k := range b.stored.Invoices[i].Lines {
+			take(&b.stored.Invoices[i].Lines[k])
+		}
+	}
+	for k := range b.v.Lines {
+		take(&b.v.Lines[k])
+	}
+	if err != nil || left.Sign() == 0 {
+		return err
+	}
+	// More than rounding can make means that something was billed at another price.
+	cent := order.MustNumber("0." + strings.Repeat("0", max(order.CurrencyDigits(b.stored.Currency)-1, 0)) + "1")
+	if order.CurrencyDigits(b.stored.Currency) == 0 {
+		cent = order.NumberOf(1)
+	}
+	most, err := cent.Mul(order.NumberOf(int64(pieces)))
+	if err == nil && left.Abs().Cmp(most) <= 0 {
+		last := &b.v.Lines[len(b.v.Lines)-1]
+		last.Amount, err = last.Amount.Add(left)
+	}
+	return err
+}
+
+// price compares what a line is billed at with what the order says.
+func (b *billing) price(i int, line *order.Line, at int, should order.Number, several bool) error {
+	billed := b.v.Lines[at].Amount
+	if line.UnitPrice.IsZero() && len(line.Earlier) == 0 || billed.IsZero() || billed.Cmp(should) == 0 {
+		return nil
+	}
+	more, err := billed.Sub(should)
+	if err != nil {
+		return err
+	}
+	l := &b.in.Lines[i]
+	field, what := "unit_price", l.UnitPrice
+	if l.UnitPrice.IsZero() {
+		field, what = "amount", l.StatedAmount
+	}
+	prices := line.UnitPrice.String()
+	if several {
+		prices = fmt.Sprintf("%s, and other prices before", prices)
+	}
+	b.e.Add(finding.PriceDiffers, i+1, field, what.String(), "Line %s is invoiced at %s; the order says %s: %s.",
+		line.Number, what, prices, b.more(more))
+	b.differs = true
+	b.over, err = b.over.Add(more)
+	return err
+}
+
+// more says a difference in money.
+func (b *billing) more(n order.Number) string {
+	money := strings.TrimSpace(n.Abs().Round(b.s.Rounding, order.CurrencyDigits(b.stored.Currency)).String() + " " +
+		b.stored.Currency)
+	if n.Sign() < 0 {
+		return money + " less"
+	}
+	return money + " more"
+}
+
+// unbilled fills in what has moved and is not billed yet: of the lines that the notice names without a quantity, or of
+// all lines where it names none.
+func (b *billing) unbilled() error {
+	left := budget{}
+	named := len(b.in.Lines) > 0
+	for i := range b.is.Lines {
+		l := &b.is.Lines[i]
+		q, err := l.Gone().Sub(l.Returned)
+		if err == nil {
+			q, err = q.Sub(l.Invoiced)
+		}
+		if err != nil {
+			return err
+		}
+		if left[l.ID] = q; !named && q.Sign() > 0 {
+			b.in.Lines = append(b.in.Lines, order.Line{ID: l.ID, Quantity: q})
+		}
+	}
+	for i := range b.in.Lines {
+		l := &b.in.Lines[i]
+		at := b.find(l)
+		if at < 0 {
+			continue // bill says so
+		}
+		id := b.is.Lines[at].ID
+		if l.Quantity.IsZero() && left[id].Sign() > 0 {
+			l.Quantity = left[id]
+		}
+		if err := left.take(id, l.Quantity); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Rules by which charges of an order are billed once, where it has several invoices.
+const (
+	chargesFirst = "first" // with the first invoice
+	chargesShare = "share" // as much of them as is billed of the goods
+	chargesLast  = "last"  // with the invoice with which everything is billed
+	chargesNone  = "none"
+)
+
+// charges are what the notice says, or what the rule takes of the order's.
+func (b *billing) charges() error {
+	for _, c := range b.in.Charges {
+		b.v.Charges = append(b.v.Charges, order.InvoiceCharge{Charge: c})
+	}
+	rule := strings.ToLower(strings.TrimSpace(b.statement().Charges))
+	switch {
+	case rule == "" && (!b.ours || b.stored.Kind != order.Sales || len(b.v.Charges) > 0):
+		return nil
+	case rule == "":
+		rule = chargesFirst
+	case !slices.Contains([]string{chargesFirst, chargesShare, chargesLast, chargesNone}, rule):
+		b.e.Add(finding.UnknownChoice, 0, "charges", rule, "%q does not say when charges are billed.", rule).Hint =
+			"It may be first, share, last or none."
+		return nil
+	}
+	if rule == chargesNone {
+		return nil
+	}
+	part, all, done, err := b.progress(0)
+	if err != nil {
+		return err
+	}
+	for _, c := range b.is.Charges {
+		if err := b.charge(rule, c, 0, part, all, done); err != nil {
+			return err
+		}
+	}
+	for i := range b.is.Lines {
+		l := &b.is.Lines[i]
+		if len(l.Charges) == 0 || !slices.ContainsFunc(b.v.Lines, func(v order.InvoiceLine) bool { return v.Line == l.ID }) {
+			continue
+		}
+		part, all, done, err := b.progress(l.ID)
+		if err != nil {
+			return err
+		}
+		for _, c := range l.Charges {
+			if err := b.charge(rule, c, l.ID, part, all, done); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// charge bills what a rule takes of a charge of the order, or of a line of it.
+func (b *billing) charge(rule string, c order.Charge, line int, part, all order.Number, done bool) error {
+	left, err := c.Amount.Sub(b.charged(c, line))
+	if err != nil || left.Sign() == 0 {
+		return err
+	}
+	switch {
+	case done || rule == chargesFirst:
+	case rule == chargesLast || all.Sign() == 0:
+		return nil
+	default:
+		due, err := c.Amount.Mul(part)
+		if err == nil {
+			due, err = due.Quo(all)
+		}
+		if err == nil {
+			left, err = due.Round(b.s.Rounding, order.CurrencyDigits(b.stored.Currency)).Sub(b.charged(c, line))
+		}
+		if err != nil || left.Sign() <= 0 {
+			return err
+		}
+	}
+	c.Amount = left
+	b.v.Charges = append(b.v.Charges, order.InvoiceCharge{Charge: c, Line: line})
+	return nil
+}
+
+// charged is what earlier invoices billed of a charge, less what credit notes gave back.
+func (b *billing) charged(c order.Charge, line int) (sum order.Number) {
+	for i := range b.stored.Invoices {
+		for _, v := range b.stored.Invoices[i].Charges {
+			if v.Code == c.Code && v.Allowance == c.Allowance && v.Line == line {
+				if n, err := sum.Add(v.Amount); err == nil {
+					sum = n
+				}
+			}
+		}
+	}
+	return sum
+}
+
+// progress is how much is billed with this invoice: of the goods' money, or of a line's quantity. done is everything.
+func (b *billing) progress(line int) (part, all order.Number, done bool, err error) {
+	done = true
+	for i := range b.is.Lines {
+		l := &b.is.Lines[i]
+		if line != 0 && l.ID != line {
+			continue
+		}
+		wanted, wantedErr := l.Wanted()
+		err = errors.Join(err, wantedErr)
+		done = done && l.Invoiced.Cmp(wanted) >= 0
+		if line != 0 {
+			return l.Invoiced, wanted, done, err
+		}
+	}
+	if err != nil {
+		return part, all, done, err
+	}
+	add := func(lines []order.InvoiceLine) {
+		for _, l := range lines {
+			if err == nil {
+				part, err = part.Add(l.Amount)
+			}
+		}
+	}
+	for i := range b.stored.Invoices {
+		add(b.stored.Invoices[i].Lines)
+	}
+	add(b.v.Lines)
+	return part, b.whole.Goods, done, err
+}
+
+// sums works out goods, tax and total of the invoice.
+func (b *billing) sums() error {
+	o := order.Order{Currency: b.v.Currency, TaxAmount: b.in.TaxAmount,
+		TaxTreatment: cmp.Or(b.in.TaxTreatment, b.stored.TaxTreatment), TaxRounding: b.stored.TaxRounding}
+	for _, l := range b.v.Lines {
+		o.Lines = append(o.Lines, order.Line{Quantity: l.Quantity, StatedAmount: orZero(l.Amount), TaxPercent: l.TaxPercent})
+	}
+	for _, c := range b.v.Charges {
+		o.Charges = append(o.Charges, c.Charge)
+	}
+	if b.in.TaxAmount.Sign() != 0 { // what the invoice says counts
+		for i := range o.Lines {
+			o.Lines[i].TaxPercent = order.Number{}
+		}
+	} else if tax, err := b.taxShare(); err != nil {
+		return err
+	} else if !tax.IsZero() {
+		o.TaxAmount = tax
+	}
+	if _, err := o.Compute(b.s.Rounding); err != nil {
+		return err
+	}
+	b.v.Goods, b.v.Tax, b.v.Total = o.Goods, o.Tax, o.Total
+	return nil
+}
+
+// taxShare is the share of a tax that the order states as a whole, where we make the invoice and no line has a rate.
+func (b *billing) taxShare() (tax order.Number, err error) {
+	if !b.ours || b.whole.TaxAmount.Sign() == 0 ||
+		slices.ContainsFunc(b.whole.Lines, func(l order.Line) bool { return !l.TaxPercent.IsZero() }) {
+		return tax, nil
+	}
+	part, all, done, err := b.progress(0)
+	if err != nil {
+		return tax, err
+	}
+	tax = b.whole.TaxAmount
+	if !done && all.Sign() > 0 {
+		if tax, err = tax.Mul(part); err == nil {
+			tax, err = tax.Quo(all)
+		}
+		tax = tax.Round(b.s.Rounding, order.CurrencyDigits(b.stored.Currency))
+	}
+	for i := range b.stored.Invoices {
+		if err == nil {
+			tax, err = tax.Sub(b.stored.Invoices[i].Tax)
+		}
+	}
+	return tax, err
+}
+
+// compare says where the invoice's charges and total are not the order's, and how much that is in money.
+func (b *billing) compare() {
+	if !b.ours {
+		for _, c := range b.v.Charges {
+			ordered := order.Number{}
+			for _, o := range b.is.Charges {
+				if o.Code == c.Code && o.Allowance == c.Allowance {
+					ordered = o.Amount
+				}
+			}
+			sofar, err := b.charged(c.Charge, 0).Add(c.Amount)
+			if err != nil || sofar.Cmp(ordered) <= 0 {
+				continue
+			}
+			more, err := sofar.Sub(ordered)
+			if c.Allowance {
+				more, err = ordered.Sub(sofar)
+			}
+			if err == nil {
+				b.e.Add(finding.InvoiceDiffers, 0, c.Field(), c.Amount.String(),
+					"With this invoice, %s of %s are invoiced; the order says %s: %s.", sofar, c.Field(), orZero(ordered), b.more(more))
+				b.differs = true
+				b.over, _ = b.over.Add(more)
+			}
+		}
+	}
+	if !b.v.Stated.IsZero() && !order.Within(b.v.Stated, b.v.Total, order.MustNumber("0.01")) {
+		b.e.Add(finding.InvoiceDiffers, 0, "total", b.v.Stated.String(),
+			"The invoice states a total of %s; its lines, charges and tax make %s.", b.v.Stated, b.v.Total)
+	}
+	if b.differs && b.over.Sign() != 0 {
+		b.e.Add(finding.InvoiceDiffers, 0, "invoice", b.v.Number, "The invoice differs from the order by %s.", b.more(b.over))
+	}
+}

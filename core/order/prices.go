@@ -1,0 +1,168 @@
+package order
+
+// Priced is a quantity of a line with the terms under which it was shipped or invoiced.
+type Priced struct {
+	Quantity        Number `json:"quantity"`
+	UnitPrice       Number `json:"unit_price,omitzero"`
+	PriceBasis      Number `json:"price_basis,omitzero"`
+	DiscountPercent Number `json:"discount_percent,omitzero"`
+}
+
+// terms are the line's own, for a quantity.
+func (l *Line) terms(quantity Number) Priced {
+	return Priced{quantity, l.UnitPrice, l.PriceBasis, l.DiscountPercent}
+}
+
+// SameTerms reports whether two quantities have the same price.
+func (p *Priced) SameTerms(q Priced) bool {
+	return p.UnitPrice.set == q.UnitPrice.set && p.UnitPrice.Cmp(q.UnitPrice) == 0 &&
+		p.PriceBasis.Cmp(q.PriceBasis) == 0 && p.DiscountPercent.Cmp(q.DiscountPercent) == 0
+}
+
+// Amount is what the quantity costs, rounded to the digits of a currency; absent where it has no price.
+func (p *Priced) Amount(r Rounding, currency string) (Number, error) {
+	if !p.UnitPrice.set {
+		return Number{}, nil
+	}
+	var s sum
+	amount := p.amount(&s, r, CurrencyDigits(currency))
+	return Number{amount, true}, s.err
+}
+
+// Parts are the quantities of the line with their terms, in the order in which they are billed: what kept an earlier
+// price first, and last what has the line's own.
+func (l *Line) Parts() ([]Priced, error) {
+	rest, err := l.Wanted()
+	if err != nil {
+		return nil, err
+	}
+	parts := make([]Priced, 0, len(l.Earlier)+1)
+	for _, p := range l.Earlier {
+		if rest, err = rest.Sub(p.Quantity); err != nil {
+			return nil, err
+		}
+		parts = append(parts, p)
+	}
+	if rest.Sign() > 0 || len(parts) == 0 {
+		parts = append(parts, l.terms(rest))
+	}
+	return parts, nil
+}
+
+// Unbilled are the parts of the line that are billed next, as many as a quantity: those of which billed has not had
+// as much yet, in their order. What is more than the line has costs what the line's own terms say.
+func (l *Line) Unbilled(billed []Priced, quantity Number) (parts []Priced, err error) {
+	all, err := l.Parts()
+	if err != nil {
+		return nil, err
+	}
+	// What was billed of a part is billed of it; what was billed at any other price is billed of whichever is left.
+	for _, own := range []bool{true, false} {
+		for k := range billed {
+			for i := range all {
+				if own && !all[i].SameTerms(billed[k]) {
+					continue
+				}
+				take := billed[k].Quantity
+				if take.Cmp(all[i].Quantity) > 0 {
+					take = all[i].Quantity
+				}
+				if take.Sign() <= 0 {
+					continue
+				}
+				if all[i].Quantity, err = all[i].Quantity.Sub(take); err != nil {
+					return nil, err
+				}
+				if billed[k].Quantity, err = billed[k].Quantity.Sub(take); err != nil {
+					return nil, err
+				}
+			}
+		}
+	}
+	for _, p := range append(all, l.terms(quantity)) {
+		if p.Quantity.Cmp(quantity) > 0 {
+			p.Quantity = quantity
+		}
+		if p.Quantity.Sign() <= 0 {
+			continue
+		}
+		if quantity, err = quantity.Sub(p.Quantity); err != nil {
+			return nil, err
+		}
+		if last := len(parts) - 1; last >= 0 && parts[last].SameTerms(p) {
+			if parts[last].Quantity, err = parts[last].Quantity.Add(p.Quantity); err != nil {
+				return nil, err
+			}
+			continue
+		}
+		parts = append(parts, p)
+	}
+	return parts, nil
+}
+
+// done is how much of the line has moved or is invoiced, whichever is more.
+func (l *Line) done() Number {
+	if gone := l.Gone(); gone.Cmp(l.Invoiced) > 0 {
+		return gone
+	}
+	return l.Invoiced
+}
+
+// KeepPrices leaves what has moved or is invoiced of a line at the price that it had, where the line of is has another
+// one than that of was: a price that changes counts for what is open. Lines for which all says true change as a whole.
+func KeepPrices(was, is *Order, all func(*Line) bool) error {
+	for i := range is.Lines {
+		l := &is.Lines[i]
+		at := 0
+		if l.ID != 0 {
+			at = was.Position(l.ID)
+		}
+		if at == 0 {
+			continue
+		}
+		before := &was.Lines[at-1]
+		l.Earlier = append([]Priced(nil), before.Earlier...)
+		if all != nil && all(l) {
+			l.Earlier = nil
+			continue
+		}
+		done := l.done()
+		kept := Number{}
+		var err error
+		for k := range l.Earlier { // goods that were taken back do not keep their price
+			p := &l.Earlier[k]
+			left, subErr := done.Sub(kept)
+			if subErr != nil {
+				return subErr
+			}
+			if p.Quantity.Cmp(left) > 0 {
+				p.Quantity = left
+			}
+			if p.Quantity.Sign() <= 0 {
+				l.Earlier = l.Earlier[:k]
+				break
+			}
+			if kept, err = kept.Add(p.Quantity); err != nil {
+				return err
+			}
+		}
+		old := before.terms(Number{})
+		if now := l.terms(Number{}); old.SameTerms(now) {
+			continue
+		}
+		if old.Quantity, err = before.done().Sub(kept); err != nil {
+			return err
+		}
+		if old.Quantity.Sign() <= 0 {
+			continue
+		}
+		if last := len(l.Earlier) - 1; last >= 0 && l.Earlier[last].SameTerms(old) {
+			if l.Earlier[last].Quantity, err = l.Earlier[last].Quantity.Add(old.Quantity); err != nil {
+				return err
+			}
+			continue
+		}
+		l.Earlier = append(l.Earlier, old)
+	}
+	return nil
+}

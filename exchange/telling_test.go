@@ -1,0 +1,122 @@
+package exchange
+
+import (
+	"strings"
+	"testing"
+
+	"koinos/api"
+	"koinos/core/finding"
+	"koinos/core/intent"
+	"koinos/core/order"
+	"koinos/load"
+)
+
+// says has something said of an order.
+func (d *desk) says(kind intent.Kind, id int64, header map[string]string, lines ...map[string]string) {
+	d.t.Helper()
+	n := api.Notice{Header: header, Lines: lines}
+	p, err := d.engine.Tell(d.t.Context(), load.Telling{Kind: kind, Order: id, Body: []byte("{}"), By: "test",
+		Accept: []finding.Code{finding.OverInvoiced}}, &n)
+	if err != nil || p.Outcome != "changed" {
+		d.t.Fatalf("%s is %s: %+v %v", kind, p.Outcome, p.Findings, err)
+	}
+}
+
+// A customer is told of every shipment and every invoice under its own number, once, and of what was taken back of them:
+// a shipment is replaced or cancelled, an invoice is given back by a credit memo.
+func TestNoticesAreOfWhatHappened(t *testing.T) {
+	d := open(t)
+	d.receive(pellow(1, "850", order4711))
+	id := d.order(order.Sales, "PELLOW", "", "PM-1").ID
+	line := func(quantity string) map[string]string { return map[string]string{"number": "1", "quantity": quantity} }
+	sent := func(set string) string {
+		var said []string
+		for _, i := range d.send("PELLOW", set) {
+			for _, segment := range strings.Split(d.text(i), "~") {
+				segment = strings.TrimSpace(segment)
+				for _, id := range []string{"BSN", "BIG", "REF*IV", "SN1", "IT1", "TDS"} {
+					if strings.HasPrefix(segment, id+"*") || id == segment {
+						said = append(said, strings.Split(segment, "*VP*")[0])
+					}
+				}
+			}
+			if i.State == api.StateHeld {
+				said = append(said, "held: "+i.Sets[0].Findings[0].Message)
+			}
+		}
+		return strings.Join(said, " ")
+	}
+	for n, step := range []struct {
+		name     string
+		kind     intent.Kind
+		header   map[string]string
+		line     map[string]string
+		set, say string
+	}{
+		{"a shipment", intent.Shipment, map[string]string{"shipment": "LS-1", "shipped_on": "2026-03-15"}, line("8"), "856",
+			"BSN*00*LS-1*20260316*0800 SN1**8*MR*8"},
+		{"another one", intent.Shipment, map[string]string{"shipment": "LS-2"}, line("6"), "856", "BSN*00*LS-2*20260316*0800 SN1**6*MR*14"},
+		{"a part of the first is taken back", intent.Shipment, map[string]string{"shipment": "LS-1R", "reverses": "LS-1"}, line("3"), "856",
+			"BSN*05*LS-1*20260316*0800 SN1**5*MR*5"},
+		{"the rest of it", intent.Shipment, map[string]string{"shipment": "LS-1S", "reverses": "LS-1"}, nil, "856",
+			"BSN*01*LS-1*20260316*0800 SN1**5*MR*5"},
+		{"what was never said and is gone", intent.Change, map[string]string{"requested_ship_on": "2026-04-01"}, nil, "856", ""},
+		{"an invoice by hand", intent.Invoice, map[string]string{"invoice": "V-9", "invoiced_on": "2026-03-16"}, line("4"), "810",
+			"BIG*20260316*V-9*20260316*PM-1***DR IT1*1*4*MR*1.33*PE TDS*532 BIG*20260316*IN-000001*20260316*PM-1***DR IT1*1*2*MR*1.33*PE TDS*266"},
+		{"a part of it is given back", intent.Invoice, map[string]string{"invoice": "C-1", "reverses": "V-9", "invoiced_on": "2026-03-17"}, line("1"), "810",
+			"BIG*20260317*C-1*20260316*PM-1***CR REF*IV*V-9 IT1*1*1*MR*1.33*PE TDS*133"},
+	} {
+		var lines []map[string]string
+		if step.line != nil {
+			lines = append(lines, step.line)
+		}
+		d.says(step.kind, id, step.header, lines...)
+		if got := strings.ReplaceAll(sent(step.set), "20260314", ""); got != step.say {
+			t.Errorf("%d, %s: %s\nnot %s", n, step.name, got, step.say)
+		}
+		if again := sent(step.set); again != "" {
+			t.Errorf("%d, %s: said again: %s", n, step.name, again)
+		}
+	}
+}
+
+// An invoice that comes before the goods waits for them, and goes in by itself when they have come; one at another price
+// goes in when the order's price is corrected.
+func TestInvoiceBeforeTheGoods(t *testing.T) {
+	d := open(t)
+	d.post(purchase(1))
+	number := d.send("VARNHOLT", "850")[0].Orders[0]
+	bill := d.receive(varnholt(1, "810", "BIG*20260320*VI-1**"+number+"~IT1*1*40*MR*0.75**VP*BR-10-W~TDS*3000~"))
+	state := func() string {
+		i, err := d.store.Interchange(t.Context(), bill.ID, d.at)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return i.State
+	}
+	look := func() {
+		t.Helper()
+		if err := d.tryHeld(t.Context()); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := d.settled(t.Context(), bill.ID); err != nil {
+			t.Fatal(err)
+		}
+	}
+	look()
+	if is := d.order(order.Purchase, "VARNHOLT", number, ""); state() != api.StateHeld || is.Lines[0].Invoiced.Sign() != 0 {
+		t.Fatalf("%s, %s invoiced", state(), is.Lines[0].Invoiced)
+	}
+	d.says(intent.Receipt, d.order(order.Purchase, "VARNHOLT", number, "").ID, map[string]string{"receipt": "R-1"},
+		map[string]string{"number": "1", "quantity": "40"})
+	if look(); state() != api.StateHeld {
+		t.Fatalf("at another price it is %s", state())
+	}
+	d.says(intent.Change, d.order(order.Purchase, "VARNHOLT", number, "").ID, nil,
+		map[string]string{"number": "1", "unit_price": "0.75", "price_for": "all"})
+	look()
+	if is := d.order(order.Purchase, "VARNHOLT", number, ""); state() != api.StateDone || is.Lines[0].Invoiced.Plain() != "40" {
+		now, err := d.store.Interchange(t.Context(), bill.ID, d.at)
+		t.Errorf("%s, %s invoiced; %+v %v", state(), is.Lines[0].Invoiced, now.Sets, err)
+	}
+}

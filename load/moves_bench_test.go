@@ -1,0 +1,63 @@
+package load
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"testing"
+	"time"
+
+	"koinos/core/listing"
+	"koinos/core/order"
+	"koinos/core/report"
+	"koinos/core/source"
+	"koinos/store"
+)
+
+// BenchmarkMoves loads shipments of every line of stored orders, and writes the orders as CSV, beside the load of the
+// orders themselves: as many lines each.
+func BenchmarkMoves(b *testing.B) {
+	const orders, lines = 10_000, 10
+	doc, goods := []byte(head), []byte("No,Order,Line,Qty\n")
+	for o := range orders {
+		for l := range lines {
+			doc = fmt.Appendf(doc, "A-%d,2026-03-02,00417,%d,9.50\n", o, l+1)
+			goods = fmt.Appendf(goods, "LS-%d,A-%d,%d,%d\n", o, o, l+1, l+1)
+		}
+	}
+	var loading, moving, writing time.Duration
+	for b.Loop() {
+		e := testEngine(b, testStore(b), source.DefaultLimits)
+		began := time.Now()
+		send(b, e, plainMapping, doc, Request{})
+		loading += time.Since(began)
+		began = time.Now()
+		if l := send(b, e, notices("shipment", "quantity: {from: Qty}"), goods, Request{}); l.Changed != orders {
+			b.Fatalf("%+v", l)
+		}
+		moving += time.Since(began)
+		began = time.Now()
+		l, err := listing.New(listing.Choice{})
+		if err != nil {
+			b.Fatal(err)
+		}
+		table, err := report.Tables["csv"].Begin(io.Discard, l.Headings())
+		if err != nil {
+			b.Fatal(err)
+		}
+		rows := 0
+		err = e.store.EachOrder(context.Background(), store.OrderFilter{}, func(o *order.Order) error {
+			return l.Rows(o, func(row []string) error { rows++; return table.Add(row) })
+		})
+		if err != nil || rows != orders*lines {
+			b.Fatal(rows, err)
+		}
+		writing += time.Since(began)
+	}
+	n := float64(orders * lines * b.N)
+	b.ReportMetric(n/loading.Seconds(), "loaded-lines/s")
+	b.ReportMetric(n/moving.Seconds(), "shipped-lines/s")
+	b.ReportMetric(n/writing.Seconds(), "exported-lines/s")
+	b.ReportMetric(loading.Seconds()/moving.Seconds(), "×-load-shipped")
+	b.ReportMetric(loading.Seconds()/writing.Seconds(), "×-load-exported")
+}

@@ -1,0 +1,64 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"koinos/api"
+)
+
+// PutExport keeps an export under its name. A position that is 0 leaves the one that is kept.
+func (s *Store) PutExport(ctx context.Context, e api.Export, now time.Time) error {
+	return s.Write(ctx, func(t *Tx) error {
+		return t.run(`INSERT INTO exports (name, choice, position, at, by) VALUES (?, ?, ?, ?, ?)
+		  ON CONFLICT DO UPDATE SET choice = excluded.choice, at = excluded.at, by = excluded.by,
+		    position = CASE excluded.position WHEN 0 THEN position ELSE excluded.position END`,
+			e.Name, e.Choice, e.Position, at(now), e.By)
+	})
+}
+
+// Exports lists the exports that are kept, by name; only the one of a name where that is given.
+func (s *Store) Exports(ctx context.Context, name string) ([]api.Export, error) {
+	var rows []struct {
+		api.Export
+		At string `db:"at"`
+	}
+	if err := s.r.SelectContext(ctx, &rows, `SELECT name, choice, position, at, by FROM exports WHERE ? IN ('', name) ORDER BY name`,
+		name); err != nil {
+		return nil, err
+	}
+	list := []api.Export{}
+	for i := range rows {
+		rows[i].Export.At = parseTime(rows[i].At)
+		list = append(list, rows[i].Export)
+	}
+	return list, nil
+}
+
+// DropExport forgets an export; ErrNotFound says that there is none of the name.
+func (s *Store) DropExport(ctx context.Context, name string) error {
+	return s.Write(ctx, func(t *Tx) error {
+		res, err := t.exec(`DELETE FROM exports WHERE name = ?`, name)
+		if err != nil {
+			return err
+		}
+		if n, err := res.RowsAffected(); err != nil {
+			return err
+		} else if n == 0 {
+			return fmt.Errorf("export %s: %w", name, ErrNotFound)
+		}
+		return nil
+	})
+}
+
+// ChangedOrders gives the ids of orders to which something happened behind a position of the change feed, the newest
+// order first, and the position up to which it looked.
+func (s *Store) ChangedOrders(ctx context.Context, since int64) (ids []int64, position int64, err error) {
+	if err := s.r.GetContext(ctx, &position, `SELECT coalesce(max(n), 0) FROM events`); err != nil {
+		return nil, 0, err
+	}
+	err = s.r.SelectContext(ctx, &ids, `SELECT DISTINCT e.order_id FROM events e JOIN orders o ON o.id = e.order_id
+	  WHERE e.n > ? AND e.n <= ? ORDER BY e.order_id DESC`, since, position)
+	return ids, position, err
+}
