@@ -29,7 +29,7 @@ type Interchange struct {
 	By             string            `json:"by"`
 	Arrival        string            `json:"-"` // the same when one arrival is taken up again after a crash
 	Content        string            `json:"-"` // SHA-256 of its bytes without ends of lines
-	Ruling         string            `json:"ruling,omitempty" enum:"let_in,refused" doc:"What a person said of one that was doubtful"`
+	Ruling         string            `json:"ruling,omitempty" enum:"let_in,refused,settled" doc:"What a person said of one that was doubtful or held"`
 	RuledBy        string            `json:"ruled_by,omitempty"`
 	Test           bool              `json:"test,omitempty" doc:"Its sender marks it as a test (ISA15 is T): it is checked and acknowledged, and touches no order"`
 	Accept         []string          `json:"accept,omitempty" doc:"Codes of warnings that a person accepted: they hold nothing of it"`
@@ -42,6 +42,7 @@ type Interchange struct {
 // What a person may say of an interchange that is doubtful.
 const (
 	LetIn   = "let_in"  // it is new, whatever its control number says
+	Settled = "settled" // of one that was held: a person dealt with it
 	Refused = "refused" // the sender is told that its control number came before
 )
 

@@ -30,6 +30,7 @@ type Rules struct {
 	Source    store.Source
 	System    string   // what is refused came from it, and waits for a person too; "" is no system
 	Sync      string   // that reads it
+	Asks      bool     // what changes a stored order is asked for only: a finding says so of each change
 	Elsewhere bool     // what is held is put on the list of that by somebody else
 	Partners  []string // whose orders may be touched; none is everybody's
 	Real      bool     // false decides without storing anything
@@ -283,6 +284,7 @@ func (s *Session) judge(tx *store.Tx, e *Entry, known, taken map[string]store.Kn
 		if changed, err = s.again(tx, e, stored); err != nil {
 			return nil, err
 		}
+		s.asks(e, changed)
 		s.changes(changed, res)
 	case e.Replaces:
 		e.Add(finding.OrderUnknown, 0, "sender_number", e.Order.SenderNumber,

@@ -2,6 +2,7 @@ package book
 
 import (
 	"errors"
+	"slices"
 
 	"koinos/core/finding"
 	"koinos/core/order"
@@ -42,10 +43,7 @@ func (b *billing) credit(_ bool, known *order.Invoice) error {
 	if b.e.Refused() {
 		return nil
 	}
-	for i := range left {
-		whole = whole || i == 0
-		whole = whole && left[i].Quantity.Sign() == 0
-	}
+	whole = !slices.ContainsFunc(left, func(p owed) bool { return p.Quantity.Sign() != 0 })
 	if err := b.chargesBack(was, whole, known); err != nil {
 		return err
 	}

@@ -168,7 +168,10 @@ func (b *billing) line(i int, line *order.Line, known bool) error {
 	if err != nil {
 		return err
 	}
-	first := len(b.v.Lines)
+	first, tax := len(b.v.Lines), l.TaxPercent
+	if b.ours && tax.IsZero() {
+		tax = line.TaxPercent
+	}
 	add := func(p order.Priced, amount order.Number) {
 		part := 0
 		for k := range b.v.Lines {
@@ -178,7 +181,7 @@ func (b *billing) line(i int, line *order.Line, known bool) error {
 		}
 		b.v.Lines = append(b.v.Lines, order.InvoiceLine{Line: line.ID, Quantity: p.Quantity, UnitPrice: p.UnitPrice,
 			Amount: amount, InvoiceTerms: order.InvoiceTerms{Part: part, PriceBasis: p.PriceBasis,
-				DiscountPercent: p.DiscountPercent, TaxPercent: cmp.Or(l.TaxPercent, line.TaxPercent)}})
+				DiscountPercent: p.DiscountPercent, TaxPercent: tax}})
 	}
 	should := order.Number{}
 	for _, p := range expected {
@@ -217,8 +220,7 @@ func (b *billing) line(i int, line *order.Line, known bool) error {
 	}
 	if line.Invoiced.Cmp(moved) > 0 {
 		b.e.Add(finding.OverInvoiced, i+1, "quantity", line.Invoiced.String(),
-			"Of line %s, %s are invoiced, more than the %s that were %s.", line.Number, line.Invoiced, orZero(moved),
-			verbs[b.stored.Kind.Moves()])
+			"Of line %s, %s are invoiced, more than the %s that were %s.", line.Number, line.Invoiced, orZero(moved), b.went(line))
 	}
 	if b.ours && l.UnitPrice.IsZero() {
 		return b.residue(line, first)
@@ -269,6 +271,14 @@ func (b *billing) next(line *order.Line, quantity order.Number) ([]order.Priced,
 		return nil, err
 	}
 	return line.Unbilled(billed, quantity)
+}
+
+// went says which way the goods of a line have gone, as far as is known.
+func (n *noticed) went(l *order.Line) string {
+	if l.Shipped.Cmp(l.Received) > 0 {
+		return verbs[order.Shipment]
+	}
+	return verbs[n.stored.Kind.Moves()]
 }
 
 // residue lets the last invoice of a line take exactly what is left of the line's money.

@@ -83,6 +83,7 @@ func (s *Session) notice(tx *store.Tx, e *Entry, spoken *spokenOf, res *store.Or
 		n.c.Changes = append(n.c.Changes, order.Change{Field: order.Reason, Is: said.Reason})
 	}
 	e.locate(n.c, n.from, n.names)
+	s.asks(e, n.c)
 	s.changes(n.c, res)
 	return n.c, nil
 }
@@ -142,6 +143,25 @@ func (n *noticed) on(said order.Date) order.Date {
 	}
 	return order.Date(n.s.Now().UTC().Format(time.DateOnly))
 }
+
+// asks says of each change that the other side only asks for it.
+func (s *Session) asks(e *Entry, c *store.Changed) {
+	if !s.Asks || c == nil || e.Kind != intent.Change && e.Kind != intent.Withdrawal && e.Kind != intent.Order {
+		return
+	}
+	for i := range c.Changes {
+		ch := &c.Changes[i]
+		f := e.Find(finding.ChangeAsked, ch.Place, ch.Is, 0, "Asked for: %s.", ch.String())
+		f.Field = ch.Field
+		if i == mostAsked && len(c.Changes) > mostAsked+1 {
+			f.Message = fmt.Sprintf("Asked for: %d further changes.", len(c.Changes)-mostAsked)
+			return
+		}
+	}
+}
+
+// mostAsked is how many changes are said one by one.
+const mostAsked = 40
 
 // speaksOfNoLine reports whether a notice means something that names no line.
 func (e *Entry) speaksOfNoLine() bool {

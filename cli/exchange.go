@@ -259,6 +259,7 @@ was not invoiced. What breaks the partner's rules is held with the reasons.`,
 	}{
 		{"resend", "Send an interchange of ours once more: the same bytes, the same control number",
 			(*client.Client).Resend},
+		{"settle", "Say that what is held of an interchange was dealt with: it is answered from the orders as they are now", (*client.Client).Settle},
 		{"let-in", "Let in an interchange whose control number came before with other content", (*client.Client).LetIn},
 		{"refuse", "Refuse an interchange whose control number came before with other content, and tell its sender",
 			(*client.Client).Refuse},

@@ -88,6 +88,12 @@ func (c *Client) Replay(ctx context.Context, id int64, accept ...string) (out ap
 	return out, err
 }
 
+// Settle says that what is held of an interchange was dealt with.
+func (c *Client) Settle(ctx context.Context, id int64) (out api.Interchange, err error) {
+	err = c.call(ctx, http.MethodPost, interchangePath(id, "/settle"), nil, nil, &out)
+	return out, err
+}
+
 // LetIn lets in an interchange whose control number came before with other content.
 func (c *Client) LetIn(ctx context.Context, id int64) (out api.Interchange, err error) {
 	err = c.call(ctx, http.MethodPost, interchangePath(id, "/let-in"), nil, nil, &out)

@@ -4,9 +4,12 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"hash"
 	"io"
+	"slices"
+	"time"
 
 	"koinos/api"
 	"koinos/core/finding"
@@ -90,4 +93,35 @@ func (x *Exchange) Rule(ctx context.Context, id int64, ruling, by string) (api.I
 		return i, fmt.Errorf("%w: nobody has to decide whether interchange %d is let in", ErrNotNow, id)
 	}
 	return x.settled(ctx, id)
+}
+
+// Settle says that a person has dealt with what is held of an interchange that came: its sets are done as they are, and
+// what is to be answered to them is answered from the orders as these are now.
+func (x *Exchange) Settle(ctx context.Context, id int64, by string) (api.Interchange, error) {
+	i, err := x.store.Interchange(ctx, id, x.now())
+	if err != nil {
+		return i, err
+	}
+	if i.Direction != "in" || i.State != api.StateHeld {
+		return i, fmt.Errorf("%w: nothing of interchange %d is held", ErrNotNow, id)
+	}
+	if err := x.eachPage(ctx, id, 0, func(page []api.SetRecord) ([]api.SetRecord, error) {
+		page = slices.DeleteFunc(page, func(s api.SetRecord) bool { return s.State != api.StateHeld })
+		for k := range page {
+			page[k].State = api.StateDone
+		}
+		return page, nil
+	}); err != nil {
+		return i, err
+	}
+	state, err := x.stateOf(ctx, &i)
+	if err != nil {
+		return i, err
+	}
+	if err := x.store.Write(ctx, func(t *store.Tx) error {
+		return errors.Join(t.SettledBy(id, by), t.SetInterchange(id, state, time.Time{}, time.Time{}))
+	}); err != nil {
+		return i, err
+	}
+	return x.store.Interchange(ctx, id, x.now())
 }

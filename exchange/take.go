@@ -139,7 +139,7 @@ func (x *Exchange) load(ctx context.Context, p *partner.Partner, i *api.Intercha
 		return err
 	}
 	asked := outcome.Options{Of: p.Orders(), Encoding: string(p.Encoding()), DryRun: i.Test,
-		InSets: true}
+		InSets: true, Asks: p.Changes == partner.ChangesWait}
 	for _, code := range i.Accept {
 		asked.Accept = append(asked.Accept, finding.Code(code))
 	}

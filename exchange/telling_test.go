@@ -1,6 +1,7 @@
 package exchange
 
 import (
+	"errors"
 	"strings"
 	"testing"
 
@@ -8,6 +9,7 @@ import (
 	"koinos/core/finding"
 	"koinos/core/intent"
 	"koinos/core/order"
+	"koinos/demo"
 	"koinos/load"
 )
 
@@ -118,5 +120,62 @@ func TestInvoiceBeforeTheGoods(t *testing.T) {
 	if is := d.order(order.Purchase, "VARNHOLT", number, ""); state() != api.StateDone || is.Lines[0].Invoiced.Plain() != "40" {
 		now, err := d.store.Interchange(t.Context(), bill.ID, d.at)
 		t.Errorf("%s, %s invoiced; %+v %v", state(), is.Lines[0].Invoiced, now.Sets, err)
+	}
+}
+
+// What a partner asks to change waits for a person, each change with its place: it is taken whole, or what was agreed to
+// is changed by hand and the answer says what the order is then. An order that is new does not wait.
+func TestAskedChangesWait(t *testing.T) {
+	d := open(t)
+	keep := func(changes string) {
+		t.Helper()
+		text, err := demo.Files.ReadFile("partners/pellow.yaml")
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := d.Keep(t.Context(), strings.Replace(string(text), "changes: take", "changes: "+changes, 1), "test"); err != nil {
+			t.Fatal(err)
+		}
+	}
+	keep("wait")
+	if i := d.receive(pellow(1, "850", order4711)); i.State != api.StateDone {
+		t.Fatalf("a new order is %s", i.State)
+	}
+	ask := func(n int, quantity string) api.Interchange {
+		return d.receive(pellow(n, "860", "BCH*04*SA*PM-1***20260317~POC*1*QI*"+quantity+"**MR*1.33**VP*00113~"))
+	}
+	line := func() string {
+		l := &d.order(order.Sales, "PELLOW", "", "PM-1").Lines[0]
+		return wanted(t, l)
+	}
+	asked := ask(2, "30")
+	if f := asked.Sets[0].Findings; asked.State != api.StateHeld || line() != "20" || len(f) != 1 ||
+		f[0].At != "ST 0001 / POC / 03" || f[0].Message != `Asked for: line 1 quantity was "20", is "30".` {
+		t.Fatalf("%s, %s, %+v", asked.State, line(), f)
+	}
+	if i, err := d.Replay(t.Context(), asked.ID, []string{"change_asked"}, "eva"); err != nil || i.State != api.StateDone || line() != "30" {
+		t.Errorf("%s, %s, %v", i.State, line(), err)
+	}
+	d.send("PELLOW", "865")
+	asked = ask(3, "50")
+	d.says(intent.Change, d.order(order.Sales, "PELLOW", "", "PM-1").ID, nil, map[string]string{"number": "1", "quantity": "40"})
+	if i, err := d.Settle(t.Context(), asked.ID, "eva"); err != nil || i.State != api.StateDone || i.RuledBy != "eva" || line() != "40" {
+		t.Errorf("%s, %s, %v", i.State, line(), err)
+	}
+	if _, err := d.Settle(t.Context(), asked.ID, "eva"); !errors.Is(err, ErrNotNow) {
+		t.Errorf("it is settled twice: %v", err)
+	}
+	if text := d.text(d.send("PELLOW", "865")[0]); !strings.Contains(text, "ACK*IQ*40*MR") {
+		t.Error(text)
+	}
+	for n, c := range []struct{ kind, segments string }{{"860", "BCH*01*SA*PM-1***20260317~"},
+		{"850", "BEG*01*SA*PM-1**20260316~PO1*1**MR~"}, {"850", "BEG*05*SA*PM-1**20260316~PO1*1*25*MR*1.33**VP*00113~"}} {
+		if i := d.receive(pellow(10+n, c.kind, c.segments)); i.State != api.StateHeld || line() != "40" {
+			t.Errorf("%s is %s, %s", c.segments[:6], i.State, line())
+		}
+	}
+	keep("take")
+	if i := ask(20, "60"); i.State != api.StateDone || line() != "60" {
+		t.Errorf("%s, %s", i.State, line())
 	}
 }

@@ -58,6 +58,10 @@ func rulesOf(m *mapping.Mapping, l *outcome.Load) rules {
 		r.again = outcome.Again(m.Again.Do)
 	}
 	r.holds = Holds(m, l.Accept...)
+	if r.Asks = l.Asks && !slices.Contains(l.Accept, finding.ChangeAsked); r.Asks {
+		others := r.holds
+		r.holds = func(f *finding.Finding) bool { return f.Code == finding.ChangeAsked || others != nil && others(f) }
+	}
 	if len(l.OnlyOrders) > 0 {
 		r.chosen = map[string]bool{}
 		for _, n := range l.OnlyOrders {
@@ -72,7 +76,7 @@ func (r *rules) book(t *target, real bool) book.Rules {
 	l := &t.run.load
 	return book.Rules{Again: r.again, Arrival: r.arrival, Newer: r.newer, Rounding: r.rounding, Lists: t.set,
 		Holds: r.holds, Weighs: r.weighs, Over: r.over,
-		Source: store.Source{Load: l.ID, By: l.By}, Partners: r.Partners, System: r.HoldSystem, Sync: r.HoldSync, Elsewhere: r.InSets, Real: real, Now: t.e.now}
+		Source: store.Source{Load: l.ID, By: l.By}, Partners: r.Partners, System: r.HoldSystem, Sync: r.HoldSync, Elsewhere: r.InSets, Asks: r.Asks, Real: real, Now: t.e.now}
 }
 
 // takes reports whether the order belongs to the load.

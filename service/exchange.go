@@ -245,6 +245,11 @@ func (s *Service) interchanges(h huma.API) {
 			error) {
 			return s.exchange.Rule(ctx, id, api.LetIn, callerOf(ctx).name)
 		})
+	act("settle", "settle-interchange", "Say that what is held of an interchange was dealt with",
+		"Its sets are done as they are. What is to be answered is answered from the orders as these are now.",
+		func(ctx context.Context, id int64) (api.Interchange, error) {
+			return s.exchange.Settle(ctx, id, callerOf(ctx).name)
+		})
 	act("refuse", "refuse-interchange", "Refuse an interchange whose control number came before with other content",
 		"Nothing that it asks for is done, and a TA1 tells the sender so (R, 025).",
 		func(ctx context.Context, id int64) (api.Interchange, error) {

@@ -289,6 +289,11 @@ func (t *Tx) AcceptIn(id int64, codes []string) error {
 		strings.Join(codes, ","), id)
 }
 
+// SettledBy notes who dealt with what was held of an interchange.
+func (t *Tx) SettledBy(id int64, by string) error {
+	return t.run(`UPDATE interchanges SET ruling = ?, ruled_by = ? WHERE id = ?`, api.Settled, by, id)
+}
+
 // DropHeld forgets outgoing interchanges that were held because of an order:
 // they are written anew.
 func (t *Tx) DropHeld(kind string, order int64) error {

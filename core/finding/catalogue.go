@@ -44,6 +44,7 @@ const (
 	CharacterChanged Code = "character_changed"
 	NoticeDiffers    Code = "notice_differs"
 	AnswerDiffers    Code = "answer_differs"
+	ChangeAsked      Code = "change_asked"
 	OverDelivery     Code = "over_delivery"
 	OverReturned     Code = "over_returned"
 	OverInvoiced     Code = "over_invoiced"
@@ -185,6 +186,9 @@ var Catalogue = map[Code]About{
 		"Nothing, if it can still be read; else change the value, or characters.set of the partner."},
 	NoticeDiffers: {Warning, "what the partner says differs from the order",
 		"Look at the order beside the document, and settle it with the partner."},
+	ChangeAsked: {Warning, "the partner asks for a change",
+		"Take all of it (koinos exchange replay ID --accept change_asked), or change what you agree to by hand and settle the " +
+			"interchange: the answer says what the order is then."},
 	AnswerDiffers: {Warning, "the supplier's answer differs from the order",
 		"Accept what the supplier offers by changing the order, or settle it with the supplier."},
 	OverDelivery: {Warning, "more moved than was ordered",

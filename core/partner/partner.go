@@ -31,6 +31,12 @@ const (
 	Supplier = "supplier" // takes our orders
 )
 
+// What becomes of changes that a partner asks for.
+const (
+	ChangesWait  = "wait" // for a person
+	ChangesTaken = "take"
+)
+
 // Partner is a trading partner. Its zero fields were filled by Parse.
 type Partner struct {
 	Koinos string `yaml:"koinos" json:"-"`
@@ -41,6 +47,7 @@ type Partner struct {
 	Us     ID     `yaml:"us" json:"us"`
 
 	Version    string `yaml:"version" json:"version" doc:"Version, release and industry code of what we write, e.g. 004010"`
+	Changes    string `yaml:"changes" json:"changes" enum:"wait,take" doc:"What becomes of changes and cancellations of stored orders that they ask for: they wait for a person (the usual), or are taken"`
 	Usage      string `yaml:"usage" json:"usage" enum:"I,P,T" doc:"ISA15: production, test, information"`
 	Delimiters struct {
 		Element    string `yaml:"element" json:"element"`
@@ -193,6 +200,8 @@ func Parse(text []byte) (*Partner, error) {
 	usual(&p.Version, "004010")
 	usual(&p.Usage, "P")
 	choice("usage", p.Usage, "P", "T", "I")
+	usual(&p.Changes, ChangesWait)
+	choice("changes", p.Changes, ChangesWait, ChangesTaken)
 	if len(p.Version) < 6 || strings.Trim(p.Version[:6], "0123456789") != "" || len(p.Version) > 12 {
 		bad("version", "version is six digits, such as 004010, and an industry code where there is one.")
 	}

@@ -63,7 +63,7 @@ const warnings = computed(() => {
 const other = (f: { code: string; message: string }) => (f.code === 'control_number_used' || f.code === 'x12_duplicate' ? /interchange (\d+)/.exec(f.message)?.[1] : undefined)
 
 const act = useMutation({
-  mutationFn: (what: 'resend' | 'replay' | 'accept' | 'let-in' | 'refuse') =>
+  mutationFn: (what: 'resend' | 'replay' | 'accept' | 'settle' | 'let-in' | 'refuse') =>
     what === 'replay' || what === 'accept'
       ? data(api.POST('/api/v1/interchanges/{id}/replay', { params: { path: { id: props.id }, query: what === 'accept' ? { accept: warnings.value } : {} } }))
       : data(api.POST(`/api/v1/interchanges/{id}/${what}`, { params: { path: { id: props.id } } })),
@@ -92,7 +92,7 @@ const found = computed(() => {
       <div class="bar">
         <h1>{{ it.kinds || 'Interchange' }} {{ it.direction === 'in' ? 'from' : 'to' }} {{ it.partner || 'nobody known' }}</h1>
         <OutcomeMark :word="interchangeWord(it)" /> <b v-if="it.test" title="Its sender marks it as a test: it touches no order">test</b>
-        <span class="soft">{{ it.control ? `control ${String(it.control).padStart(9, '0')}, ` : '' }}{{ when(it.at) }}<template v-if="it.answers">, answers <RouterLink :to="`/exchange/${it.answers}`">{{ it.answers }}</RouterLink></template><template v-if="it.acknowledged_at">, acknowledged {{ when(it.acknowledged_at) }}</template><template v-if="it.ruling">, {{ it.ruling === 'let_in' ? 'let in' : 'refused' }} by {{ it.ruled_by }}</template><template v-else-if="it.due_at">, to be acknowledged by {{ when(it.due_at) }}</template></span>
+        <span class="soft">{{ it.control ? `control ${String(it.control).padStart(9, '0')}, ` : '' }}{{ when(it.at) }}<template v-if="it.answers">, answers <RouterLink :to="`/exchange/${it.answers}`">{{ it.answers }}</RouterLink></template><template v-if="it.acknowledged_at">, acknowledged {{ when(it.acknowledged_at) }}</template><template v-if="it.ruling">, {{ it.ruling === 'let_in' ? 'let in' : it.ruling }} by {{ it.ruled_by }}</template><template v-else-if="it.due_at">, to be acknowledged by {{ when(it.due_at) }}</template></span>
         <span class="grow" />
         <template v-if="it.state === 'doubtful'">
           <Button size="small" label="Let it in" title="It is new: read it, acknowledge it, and do what it asks for" :loading="act.isPending.value" @click="act.mutate('let-in')" />
@@ -100,6 +100,7 @@ const found = computed(() => {
         </template>
         <Button v-if="it.direction === 'in' && it.state === 'held' && warnings.length" size="small" label="Accept and replay" title="Do what it asks for although it differs" :loading="act.isPending.value" @click="act.mutate('accept')" />
         <Button v-if="it.direction === 'in' && (it.state === 'held' || it.state === 'unknown')" size="small" label="Replay" title="Do once more what it asks for, after the cause was mended" :loading="act.isPending.value" @click="act.mutate('replay')" />
+        <Button v-if="it.direction === 'in' && it.state === 'held'" size="small" text label="Settled" title="You have dealt with it: it is answered from the orders as they are now" :loading="act.isPending.value" @click="act.mutate('settle')" />
         <Button v-if="it.direction === 'out' && it.state === 'held'" size="small" label="Try again" title="Write it anew from the order as it is now" :loading="send.isPending.value" @click="send.mutate()" />
         <Button v-if="it.direction === 'out' && it.control" size="small" outlined label="Resend" title="The same bytes under the same control number" :loading="act.isPending.value" @click="act.mutate('resend')" />
         <Button size="small" text label="Download" @click="download(`/api/v1/interchanges/${id}/content`)" />
