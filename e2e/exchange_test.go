@@ -185,7 +185,7 @@ func TestArrivalsKilled(t *testing.T) {
 		`GS*PO*PELLOW*QUILLMERE*20260316*0930*%[1]d*X*004010~ST*850*0001~BEG*00*SA*PM-%[1]d**20260316~CUR*BY*EUR~` +
 		`N1*ST*Pellow Marina*92*0040~PO1*1*20*MR*1.33**VP*00113~CTT*1~SE*7*0001~GE*1*%[1]d~IEA*1*%09[1]d~`
 	r := rand.New(rand.NewPCG(uint64(time.Now().UnixNano()), 3))
-	const kills, each = 20, 4
+	const kills, each = 14, 4
 	n := 0
 	answers, refusals := map[int]int{}, 0
 	fetch := func() { // as the partner does, who never sees half a file

@@ -413,6 +413,9 @@ func stepFailed(t *testing.T) []finding.Finding {
 // Every code of the catalogue has an example that really gives it, at the
 // place and with the words that docs/findings.md shows.
 func TestEveryFindingHasAnExample(t *testing.T) {
+	if testing.Short() {
+		t.Skip("other tests run the same goroutines under the race detector")
+	}
 	seen := map[finding.Code]bool{}
 	var doc strings.Builder
 	doc.WriteString(findingsIntro)

@@ -207,6 +207,9 @@ func rat(s string) *big.Rat {
 // Orders written down in a hundred layouts come out of the store as they were
 // meant, with the amounts that arithmetic gives.
 func TestLayouts(t *testing.T) {
+	if testing.Short() {
+		t.Skip("other tests run the same goroutines under the race detector")
+	}
 	for seed := range uint64(100) {
 		r := rand.New(rand.NewPCG(7, seed))
 		l := someLayout(r)
