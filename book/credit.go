@@ -47,6 +47,11 @@ func (b *billing) credit(_ bool, known *order.Invoice) error {
 	if err := b.chargesBack(was, whole, known); err != nil {
 		return err
 	}
+	if !b.in.TaxAmount.IsZero() { // said above zero, as all of a credit note
+		if b.in.TaxAmount, err = order.NumberOf(0).Sub(b.in.TaxAmount.Abs()); err != nil {
+			return err
+		}
+	}
 	if err := b.sums(); err != nil {
 		return err
 	}
@@ -57,6 +62,10 @@ func (b *billing) credit(_ bool, known *order.Invoice) error {
 	}
 	if known != nil {
 		return nil
+	}
+	if stated := b.v.Stated.Abs(); !stated.IsZero() && !order.Within(stated, b.v.Total.Abs(), order.Smallest(b.v.Currency)) {
+		b.e.Add(finding.InvoiceDiffers, 0, "total", stated.String(),
+			"The credit note states a total of %s; what it takes back of the invoice %s makes %s.", stated, was.Number, b.v.Total.Abs())
 	}
 	for i := range b.v.Lines { // what is invoiced of the lines is less now
 		v := &b.v.Lines[i]
@@ -182,6 +191,13 @@ func (b *billing) give(p *owed, q order.Number) error {
 
 // chargesBack gives the charges back that the credit note names, or, with the last of the goods, those that are left.
 func (b *billing) chargesBack(was *order.Invoice, whole bool, known *order.Invoice) error {
+	for _, said := range b.in.Charges {
+		if !slices.ContainsFunc(was.Charges, func(c order.InvoiceCharge) bool {
+			return c.Code == said.Code && c.Allowance == said.Allowance
+		}) {
+			b.e.Add(finding.UpdateConflict, 0, said.Field(), said.Amount.String(), "The invoice %s bills no %s.", was.Number, said.Field())
+		}
+	}
 	for _, c := range was.Charges {
 		left := c.Amount
 		var err error

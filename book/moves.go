@@ -60,6 +60,17 @@ func (n *noticed) move(kind order.MovementKind) error {
 	return nil
 }
 
+// quantified reports whether the nth line of the notice says how much of a line it means; a finding says where it does not.
+func (n *noticed) quantified(i int, line *order.Line) bool {
+	if n.in.Lines[i].Quantity.IsZero() && !n.e.Has(i+1, "quantity") {
+		if open, _ := n.opens(); !open {
+			n.e.Add(finding.MustMissing, i+1, "quantity", "", "How much of line %s is meant is not said.", line.Number)
+			return false
+		}
+	}
+	return true
+}
+
 // movementOf is the movement of a number, as far as it is of the order; nil is none.
 func (n *noticed) movementOf(kind order.MovementKind, number string) *order.Movement {
 	for i := range n.stored.Movements {
@@ -182,6 +193,9 @@ func (n *noticed) said(kind order.MovementKind, known *order.Movement) (all []mo
 			continue
 		}
 		q := in.Lines[i].Quantity
+		if said := in.Lines[i].Statement; !open && (said == nil || said.Rest == "") && !n.quantified(i, line) {
+			continue
+		}
 		if open && q.IsZero() && left[line.ID].Sign() > 0 {
 			q = left[line.ID]
 		}

@@ -180,6 +180,9 @@ func lineQuantities(args []string) (names []string, lines []map[string]string, e
 			return nil, nil, usage{fmt.Errorf("%q is no LINE=QUANTITY, such as 3=5 or 3=2BX", a)}
 		default:
 			digits := strings.TrimRightFunc(quantity, func(r rune) bool { return r != '.' && !unicode.IsDigit(r) })
+			if digits == "" {
+				return nil, nil, usage{fmt.Errorf("%q is no LINE=QUANTITY, such as 3=5 or 3=2BX", a)}
+			}
 			l := map[string]string{"number": line, "quantity": digits}
 			if unit := strings.TrimSpace(quantity[len(digits):]); unit != "" {
 				l["unit"] = strings.ToUpper(unit)

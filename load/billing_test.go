@@ -140,6 +140,16 @@ C, 1: 1 at 10 is 3.34, 2: 1 at 3.20 is 3.20, charge.freight 6.50: goods 6.54, ta
 				"refused 7; /lines/0/quantity: Of line 1, 1 can be taken back of the invoice A, not 2."},
 			{"a charge alone", intent.Invoice, `{"header": {"invoice": "R-4", "reverses": "B", "charge.freight": "2"}, "lines": [{"number": "1", "quantity": "1"}]}`, "",
 				"refused 7; /header/charge.freight: Of charge.freight, 1.64 can be taken back of the invoice B, not 2."},
+			{"a charge that it does not have", intent.Invoice, `{"header": {"invoice": "R-4", "reverses": "B", "charge.pallet": "2"}, "lines": [{"number": "1", "quantity": "1"}]}`, "",
+				"refused 7; /header/charge.pallet: The invoice B bills no charge.pallet."},
+			{"another total", intent.Invoice, `{"header": {"invoice": "R-4", "reverses": "B", "total": "9.99"}}`, "",
+				"held 7; /header/total: The credit note states a total of 9.99; what it takes back of the invoice B makes 5.64."},
+			{"the same invoice at another price", intent.Invoice, `{"header": {"invoice": "A"}, "lines": [{"number": "1", "quantity": "1", "unit_price": "5"}]}`, "",
+				"refused 7; /header/invoice: The invoice A of OSTRAND came before, with other amounts."},
+			{"a line without a quantity", intent.Invoice, `{"header": {"invoice": "D"}, "lines": [{"number": "1"}]}`, "",
+				"refused 7; /lines/0/quantity: How much of line 1 is meant is not said."},
+			{"a shipment without one", intent.Shipment, `{"header": {"shipment": "S-9"}, "lines": [{"number": "1", "quantity": " "}]}`, "",
+				"refused 7; /lines/0/quantity: How much of line 1 is meant is not said."},
 			{"the number of a credit note", intent.Invoice, `{"header": {"invoice": "R-1"}, "lines": [{"number": "1", "quantity": "1"}]}`, "",
 				"refused 7; /header/invoice: The invoice R-1 takes back C, and does not bill anything."},
 		})
@@ -271,4 +281,25 @@ func TestAnswersCompared(t *testing.T) {
 			`changed 2; line 1 answer was blank, is "IA"; line 3 answer was blank, is "IA"; : Line 2 is not answered.`},
 		{"the other one, later", intent.Answer, ask(`{"number": "2", "answer": "IA"}`), "", `changed 3; line 2 answer was blank, is "IA"`},
 	})
+}
+
+// A line that had no price gets its first one as a whole; an order that a newer one takes the place of stays on hold.
+func TestFirstPriceAndHoldStay(t *testing.T) {
+	e := testEngine(t, testStore(t), source.DefaultLimits)
+	revise := strings.Replace(plainMapping, "orders:\n", "orders:\n  again: {do: revise, newer: ordered_on}\n", 1)
+	send(t, e, revise, []byte(head+"A-1,2026-03-02,00417,10,\n"), Request{})
+	e.tellAll(t, []telling{
+		{"some leave", intent.Shipment, `{"header": {"shipment": "S-1"}, "lines": [{"number": "1", "quantity": "4"}]}`, "",
+			`changed 2; line 1 shipped was blank, is "4"`},
+		{"the first price", intent.Change, `{"lines": [{"number": "1", "unit_price": "9.50"}]}`, "",
+			`changed 3; line 1 unit_price was blank, is "9.5"`},
+		{"on hold", intent.Change, `{"header": {"on_hold": "dispute"}}`, "", `changed 4; on_hold was blank, is "dispute"`},
+	})
+	if got := e.billed(t); got != "order 95.00" {
+		t.Error(got)
+	}
+	send(t, e, revise, []byte(head+"A-1,2026-03-09,00417,12,9.50\n"), Request{})
+	if o, err := e.store.Order(context.Background(), 1); err != nil || o.Revision != 5 || o.OnHold != "dispute" || o.Total.String() != "114.00" {
+		t.Errorf("revision %d, on hold %q, %s, %v", o.Revision, o.OnHold, o.Total, err)
+	}
 }

@@ -147,7 +147,7 @@ func KeepPrices(was, is *Order, all func(*Line) bool) error {
 			}
 		}
 		old := before.terms(Number{})
-		if now := l.terms(Number{}); old.SameTerms(now) {
+		if now := l.terms(Number{}); old.SameTerms(now) || !old.UnitPrice.set { // a first price is that of the whole line
 			continue
 		}
 		if old.Quantity, err = before.done().Sub(kept); err != nil {

@@ -29,6 +29,9 @@ func CurrencyDigits(code string) int {
 
 var hundred, hundredth = decimal.MustNew(100, 0), decimal.MustNew(1, 2)
 
+// Smallest is the least amount of a currency: a cent, where it has two digits.
+func Smallest(code string) Number { return Number{decimal.MustNew(1, CurrencyDigits(code)), true} }
+
 // sum adds and multiplies decimals until the first overflow, which it keeps.
 type sum struct{ err error }
 
@@ -111,7 +114,7 @@ func (l *Line) amount(s *sum, r Rounding, digits int) (amount decimal.Decimal) {
 	case len(l.Earlier) > 0 && rest.Quantity.Sign() <= 0: // all of it keeps an earlier price
 	case l.UnitPrice.set:
 		amount = s.do(amount.Add(rest.amount(s, r, digits)))
-	case l.StatedAmount.set && l.Cancelled.Sign() > 0 && l.Quantity.Sign() > 0:
+	case l.StatedAmount.set && (l.Cancelled.Sign() > 0 || len(l.Earlier) > 0) && l.Quantity.Sign() > 0:
 		share := s.do(s.do(l.StatedAmount.d.Mul(rest.Quantity.d)).Quo(l.Quantity.d))
 		amount = s.do(amount.Add(r.round(share, digits)))
 	default:

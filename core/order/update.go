@@ -194,7 +194,7 @@ func (o *Order) LineLike(l *Line, n int, by LineKey) int {
 func (o *Order) Replace(in *Order) (is *Order, from []int, err error) {
 	is = in.clone()
 	is.ID, is.Number, is.Revision, is.Stage, is.Opening = o.ID, o.Number, o.Revision, o.Stage, o.Opening
-	is.LastLine = o.LastLine
+	is.LastLine, is.OnHold = o.LastLine, o.OnHold
 	for i := range is.Lines {
 		from = append(from, i+1)
 		is.Lines[i].ID = 0
@@ -204,7 +204,7 @@ func (o *Order) Replace(in *Order) (is *Order, from []int, err error) {
 		moved := *was.Moved(o.Kind.Moves())
 		j := slices.IndexFunc(is.Lines, func(l Line) bool { return ByNumber.of(&l) == ByNumber.of(was) })
 		if j >= 0 && is.Lines[j].ID == 0 {
-			is.Lines[j].ID, is.Lines[j].Invoiced = was.ID, was.Invoiced
+			is.Lines[j].ID, is.Lines[j].Invoiced, is.Lines[j].Returned = was.ID, was.Invoiced, was.Returned
 		}
 		if moved.Sign() == 0 {
 			continue

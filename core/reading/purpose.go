@@ -103,6 +103,7 @@ func takeBack(d *intent.Intent, _, at *tree.Node, _ int) {
 	said := d.Order.Statement
 	said.Reverses = said.Number
 	said.Number += "/" + at.Text
+	d.Order.StatedTotal, d.Order.TaxAmount, d.Order.Charges = order.Number{}, order.Number{}, nil // as the one that is taken back has them
 }
 
 // bill is the sense of an invoice, which takes nothing back, whatever other invoice it names.
@@ -127,7 +128,6 @@ func credit(d *intent.Intent, root, at *tree.Node, line int) {
 		l := &d.Order.Lines[i]
 		l.Quantity = l.Quantity.Abs()
 	}
-	d.Order.StatedTotal, d.Order.TaxAmount = order.Number{}, order.Number{}
 	for i := range d.Order.Charges {
 		d.Order.Charges[i].Amount = d.Order.Charges[i].Amount.Abs()
 	}

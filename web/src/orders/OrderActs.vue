@@ -99,7 +99,7 @@ const other = (is: Record<string, string>, was: Record<string, unknown>) => Obje
 // A quantity may be in another unit than the line's: 2 BX.
 function quantity(v: string): Record<string, string> {
   const [, n = '', unit = ''] = /^([\d.]*)\s*(.*)$/.exec(v.trim()) ?? []
-  return unit ? { quantity: n, unit: unit.toUpperCase() } : { quantity: n }
+  return n && unit ? { quantity: n, unit: unit.toUpperCase() } : { quantity: v.trim() }
 }
 
 function notice(): [What, Notice] {

@@ -1,0 +1,136 @@
+package book
+
+import (
+	"errors"
+	"koinos/core/finding"
+	"koinos/core/order"
+	"slices"
+	"strings"
+)
+
+// Rules by which charges of an order are billed once, where it has several invoices.
+const (
+	chargesFirst = "first" // with the first invoice
+	chargesShare = "share" // as much of them as is billed of the goods
+	chargesLast  = "last"  // with the invoice with which everything is billed
+	chargesNone  = "none"
+)
+
+// charges are what the notice says, or what the rule takes of the order's.
+func (b *billing) charges() error {
+	for _, c := range b.in.Charges {
+		b.v.Charges = append(b.v.Charges, order.InvoiceCharge{Charge: c})
+	}
+	rule := strings.ToLower(strings.TrimSpace(b.statement().Charges))
+	switch {
+	case rule == "" && (!b.ours || b.stored.Kind != order.Sales || len(b.v.Charges) > 0):
+		return nil
+	case rule == "":
+		rule = chargesFirst
+	case !slices.Contains([]string{chargesFirst, chargesShare, chargesLast, chargesNone}, rule):
+		b.e.Add(finding.UnknownChoice, 0, "charges", rule, "%q does not say when charges are billed.", rule).Hint =
+			"It may be first, share, last or none."
+		return nil
+	}
+	if rule == chargesNone {
+		return nil
+	}
+	part, all, done, err := b.progress(0)
+	if err != nil {
+		return err
+	}
+	for _, c := range b.is.Charges {
+		if err := b.charge(rule, c, 0, part, all, done); err != nil {
+			return err
+		}
+	}
+	for i := range b.is.Lines {
+		l := &b.is.Lines[i]
+		if len(l.Charges) == 0 || !slices.ContainsFunc(b.v.Lines, func(v order.InvoiceLine) bool { return v.Line == l.ID }) {
+			continue
+		}
+		part, all, done, err := b.progress(l.ID)
+		if err != nil {
+			return err
+		}
+		for _, c := range l.Charges {
+			if err := b.charge(rule, c, l.ID, part, all, done); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// charge bills what a rule takes of a charge of the order, or of a line of it.
+func (b *billing) charge(rule string, c order.Charge, line int, part, all order.Number, done bool) error {
+	left, err := c.Amount.Sub(b.charged(c, line))
+	if err != nil || left.Sign() == 0 {
+		return err
+	}
+	switch {
+	case done || rule == chargesFirst:
+	case rule == chargesLast || all.Sign() == 0:
+		return nil
+	default:
+		due, err := c.Amount.Mul(part)
+		if err == nil {
+			due, err = due.Quo(all)
+		}
+		if err == nil {
+			left, err = due.Round(b.s.Rounding, order.CurrencyDigits(b.stored.Currency)).Sub(b.charged(c, line))
+		}
+		if err != nil || left.Sign() <= 0 {
+			return err
+		}
+	}
+	c.Amount = left
+	b.v.Charges = append(b.v.Charges, order.InvoiceCharge{Charge: c, Line: line})
+	return nil
+}
+
+// charged is what earlier invoices billed of a charge, less what credit notes gave back.
+func (b *billing) charged(c order.Charge, line int) (sum order.Number) {
+	for i := range b.stored.Invoices {
+		for _, v := range b.stored.Invoices[i].Charges {
+			if v.Code == c.Code && v.Allowance == c.Allowance && v.Line == line {
+				if n, err := sum.Add(v.Amount); err == nil {
+					sum = n
+				}
+			}
+		}
+	}
+	return sum
+}
+
+// progress is how much is billed with this invoice: of the goods' money, or of a line's quantity. done is everything.
+func (b *billing) progress(line int) (part, all order.Number, done bool, err error) {
+	done = true
+	for i := range b.is.Lines {
+		l := &b.is.Lines[i]
+		if line != 0 && l.ID != line {
+			continue
+		}
+		wanted, wantedErr := l.Wanted()
+		err = errors.Join(err, wantedErr)
+		done = done && l.Invoiced.Cmp(wanted) >= 0
+		if line != 0 {
+			return l.Invoiced, wanted, done, err
+		}
+	}
+	if err != nil {
+		return part, all, done, err
+	}
+	add := func(lines []order.InvoiceLine) {
+		for _, l := range lines {
+			if err == nil {
+				part, err = part.Add(l.Amount)
+			}
+		}
+	}
+	for i := range b.stored.Invoices {
+		add(b.stored.Invoices[i].Lines)
+	}
+	add(b.v.Lines)
+	return part, b.whole.Goods, done, err
+}
