@@ -21,6 +21,7 @@ type OrderSummary struct {
 	Total               string       `json:"total" db:"total"`
 	Lines               int          `json:"lines" db:"line_count"`
 	Status              order.Status `json:"status" db:"status" enum:"draft,open,confirmed,partial,complete,cancelled"`
+	Revision            int          `json:"revision" db:"revision"`
 	Load                int64        `json:"load,omitempty" db:"load_id"`
 }
 
@@ -93,6 +94,7 @@ type StoredOrder struct {
 	Movements    []order.Movement `json:"movements,omitempty" doc:"Shipments and receipts"`
 	Answers      []order.Answered `json:"answers,omitempty" doc:"What the seller said"`
 	Invoices     []order.Invoice  `json:"invoices,omitempty"`
+	Offers       []order.Offer    `json:"offers,omitempty" doc:"What the supplier's answers come to for each line of a purchase order, compared with the order as it is now"`
 	Links        []Link           `json:"links,omitempty" doc:"Which records of other systems it is"`
 	Events       []Event          `json:"events" doc:"What happened to it, oldest first"`
 }

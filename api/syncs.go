@@ -166,7 +166,7 @@ type Pushed struct {
 // HeldFor chooses what is held, all of it where it is empty.
 type HeldFor struct {
 	IDs     []int64 `json:"ids,omitempty" doc:"These alone"`
-	Kind    string  `json:"kind,omitempty" enum:"order,set,notice,push,interchange"`
+	Kind    string  `json:"kind,omitempty" enum:"order,set,notice,push,interchange,answer"`
 	Partner string  `json:"partner,omitempty"`
 	Sync    string  `json:"sync,omitempty"`
 	System  string  `json:"system,omitempty"`

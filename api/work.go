@@ -6,7 +6,7 @@ import "time"
 // to go on.
 type HeldWork struct {
 	ID          int64     `json:"id" db:"id"`
-	Kind        string    `json:"kind" db:"kind" enum:"order,set,notice,push,interchange"`
+	Kind        string    `json:"kind" db:"kind" enum:"order,set,notice,push,interchange,answer"`
 	Load        int64     `json:"load,omitempty" db:"load_id" doc:"order: the load, and which order of its document"`
 	Seq         int       `json:"load_seq,omitempty" db:"load_seq"`
 	Interchange int64     `json:"interchange,omitempty" db:"interchange" doc:"set, notice, interchange: the interchange, and which of its sets"`
@@ -42,6 +42,8 @@ const (
 	HeldPush   = "push"   // an order that cannot be written into a system
 	// HeldInterchange is an interchange whose control number came before with other content.
 	HeldInterchange = "interchange"
+	// HeldAnswer is a supplier's answer that is not what was ordered.
+	HeldAnswer = "answer"
 )
 
 // Kinds of jobs.

@@ -2,23 +2,14 @@ package book
 
 import (
 	"cmp"
-	"fmt"
 	"slices"
 	"strings"
 
+	"koinos/api"
 	"koinos/core/finding"
 	"koinos/core/order"
+	"koinos/store"
 )
-
-// verdicts say what an answer to a line means: the words, and the codes of X12
-// element 668. Those that are not as asked are for a person to look at.
-var verdicts = map[string]string{
-	"": "accepted", "ACCEPTED": "accepted", "AC": "accepted", "AR": "accepted", "IA": "accepted",
-	"CHANGED": "changed", "DR": "changed", "IC": "changed", "IP": "changed", "IQ": "changed", "IS": "changed",
-	"IB": "changed", "BP": "changed", "BACK-ORDERED": "changed",
-	"REFUSED": "refused", "ID": "refused", "IR": "refused", "R1": "refused", "R2": "refused", "R3": "refused",
-	"R4": "refused", "R5": "refused", "R6": "refused",
-}
 
 // answer keeps what the seller says to the order.
 func (n *noticed) answer() error {
@@ -28,7 +19,7 @@ func (n *noticed) answer() error {
 	if n.stored.Kind == order.Purchase {
 		a.Number = in.SenderNumber
 	}
-	got := offers{}
+	at := map[int]int{} // of lines by their ids: which line of the notice speaks of it first
 	for i := range in.Lines {
 		l := &in.Lines[i]
 		code := order.LineStatement{}
@@ -39,7 +30,7 @@ func (n *noticed) answer() error {
 		if line == nil {
 			continue
 		}
-		verdict, known := verdicts[strings.ToUpper(strings.TrimSpace(code.Code))]
+		verdict, known := order.VerdictOf(code.Code)
 		if !known {
 			n.e.Add(finding.UnknownChoice, i+1, "answer", code.Code, "%q is no answer to a line.",
 				code.Code).Hint = "It may be accepted, changed, back-ordered, refused, or a code of X12 element 668."
@@ -53,14 +44,14 @@ func (n *noticed) answer() error {
 			continue
 		}
 		accepted := l.Quantity
-		if verdict == "refused" {
+		if verdict == order.Rejected {
 			accepted = order.NumberOf(0)
 		}
-		if err := got.add(line, i+1, verdict, accepted, l, code); err != nil {
-			return err
+		if at[line.ID] == 0 {
+			at[line.ID] = i + 1
 		}
 		a.Lines = append(a.Lines, order.AnsweredLine{Line: line.ID, Code: code.Code, Quantity: accepted,
-			Unit: l.Unit, DueOn: code.DueOn, UnitPrice: l.UnitPrice, Reason: code.Reason})
+			Unit: l.Unit, DueOn: code.DueOn, UnitPrice: l.UnitPrice, PriceBasis: l.PriceBasis, Reason: code.Reason})
 		n.besides = append(n.besides, order.Change{Line: slices.IndexFunc(n.is.Lines,
 			func(o order.Line) bool { return o.ID == line.ID }) + 1, LineID: line.ID, Field: "answer",
 			Was: n.answered(line.ID), Is: code.Code})
@@ -69,7 +60,7 @@ func (n *noticed) answer() error {
 		n.same = true
 		return nil
 	}
-	if err := n.compareAnswer(got, strings.ToUpper(said.Code)); err != nil {
+	if err := n.compareAnswer(a, at); err != nil {
 		return err
 	}
 	if code := strings.ToUpper(said.Code); code != "RD" && code != "RJ" && code != "REFUSED" &&
@@ -85,89 +76,33 @@ func (n *noticed) answer() error {
 	return nil
 }
 
-// offer is what an answer offers of a line, with all that it says of it.
-type offer struct {
-	at       int // line of the notice
-	code     string
-	accepted order.Number
-	differs  []string // from what the order says, in words
-	refused  bool
-}
-
-// offers are those of lines, by their ids.
-type offers map[int]*offer
-
-// add adds what one statement offers of a line.
-func (o offers) add(line *order.Line, at int, verdict string, accepted order.Number, l *order.Line,
-	said order.LineStatement) (err error) {
-	one := o[line.ID]
-	if one == nil {
-		one = &offer{at: at, code: said.Code, refused: verdict == "refused"}
-		o[line.ID] = one
-	}
-	one.refused = one.refused && verdict == "refused"
-	if accepted.IsZero() { // all of it
-		if accepted, err = line.Wanted(); err != nil {
-			return err
-		}
-	}
-	if one.accepted, err = one.accepted.Add(accepted); err != nil || verdict == "refused" {
-		return err
-	}
-	if !l.UnitPrice.IsZero() && !line.UnitPrice.IsZero() {
-		offered := order.Priced{Quantity: order.NumberOf(1), UnitPrice: l.UnitPrice, PriceBasis: l.PriceBasis}
-		asked := order.Priced{Quantity: order.NumberOf(1), UnitPrice: line.UnitPrice, PriceBasis: line.PriceBasis}
-		if !offered.SameTerms(asked) {
-			one.differs = append(one.differs, fmt.Sprintf("price %s for %s", l.UnitPrice, line.UnitPrice))
-		}
-	}
-	if said.DueOn != "" {
-		one.differs = append(one.differs, "due "+string(said.DueOn))
-	}
-	return nil
-}
-
-// compareAnswer says where the other side's answer is not what was ordered: another quantity, price or day, what it
-// refuses, and lines that nobody has answered. What we answer ourselves is not compared.
-func (n *noticed) compareAnswer(got offers, code string) error {
-	for i := range n.is.Lines {
-		line := &n.is.Lines[i]
-		one := got[line.ID]
-		if one == nil {
-			continue
-		}
-		wanted, err := line.Wanted()
-		if err != nil {
-			return err
-		}
-		asked := cmp.Or(line.RequestedDeliveryOn, n.is.RequestedDeliveryOn, line.RequestedShipOn, n.is.RequestedShipOn)
-		one.differs = slices.DeleteFunc(one.differs, func(d string) bool { return asked != "" && d == "due "+string(asked) })
-		switch {
-		case one.refused:
-			n.e.Add(finding.AnswerDiffers, one.at, "answer", one.code,
-				"Line %s is rejected (%s); what is wanted of it must come from elsewhere.", line.Number, one.code)
-			continue
-		case !one.accepted.IsZero() && one.accepted.Cmp(wanted) != 0:
-			one.differs = slices.Insert(one.differs, 0, fmt.Sprintf("quantity %s of %s", one.accepted.Plain(), wanted.Plain()))
-		}
-		if len(one.differs) > 0 {
-			said := one.code
-			if said != "" {
-				said = " (" + said + ")"
-			}
-			n.e.Add(finding.AnswerDiffers, one.at, "answer", one.code, "Line %s is accepted with changes%s: %s.", line.Number, said,
-				strings.Join(slices.Compact(one.differs), ", "))
-		}
-	}
-	if n.stored.Kind != order.Purchase || len(got) == 0 || code == "RD" {
+// compareAnswer says where the supplier's answer is not what was ordered: another quantity, price or day, what it refuses,
+// and lines that nobody has answered. What we answer ourselves is not compared.
+func (n *noticed) compareAnswer(a *order.Answered, at map[int]int) error {
+	if n.stored.Kind != order.Purchase {
 		return nil
 	}
+	all, err := order.Offers(n.is, append(slices.Clone(n.stored.Answers), *a))
+	if err != nil {
+		return err
+	}
 	var silent []string
-	for i := range n.is.Lines {
-		l := &n.is.Lines[i]
-		if wanted, err := l.Wanted(); err == nil && wanted.Sign() > 0 && got[l.ID] == nil && !n.wasAnswered(l.ID) {
-			silent = append(silent, l.Number)
+	for _, f := range all {
+		line := at[f.Line]
+		switch said := parenthesised(f.Code); {
+		case f.Unanswered:
+			silent = append(silent, f.Number)
+		case line == 0 || len(f.Differs) == 0: // an earlier answer said it
+		case f.Refused:
+			n.e.Add(finding.AnswerDiffers, line, "answer", f.Code,
+				"Line %s is rejected%s; what is wanted of it must come from elsewhere.", f.Number, said)
+		default:
+			n.e.Add(finding.AnswerDiffers, line, "answer", f.Code, "Line %s is accepted with changes%s: %s.", f.Number, said,
+				strings.Join(f.Differs, ", "))
 		}
+	}
+	if strings.EqualFold(a.Code, "RD") { // the details come separately
+		silent = nil
 	}
 	switch len(silent) {
 	case 0:
@@ -179,11 +114,44 @@ func (n *noticed) compareAnswer(got offers, code string) error {
 	return nil
 }
 
-// wasAnswered reports whether an earlier answer speaks of a line.
-func (n *noticed) wasAnswered(line int) bool {
-	return slices.ContainsFunc(n.stored.Answers, func(a order.Answered) bool {
-		return slices.ContainsFunc(a.Lines, func(l order.AnsweredLine) bool { return l.Line == line })
-	})
+func parenthesised(code string) string {
+	if code == "" {
+		return ""
+	}
+	return " (" + code + ")"
+}
+
+// buyers puts an order whose supplier's answers are not what was ordered on the list of what waits for a person, and takes it
+// off where they are, by another answer or by a change of the order.
+func (s *Session) buyers(tx *store.Tx, c *store.Changed) error {
+	if !s.Real || c.Is.Kind != order.Purchase {
+		return nil
+	}
+	if c.Answer == nil {
+		if waits, err := tx.AnswerHeld(c.Is.ID); err != nil || !waits {
+			return err
+		}
+	}
+	now, err := tx.OrderNow(c.Is.ID)
+	if err != nil {
+		return err
+	}
+	all, err := order.Offers(c.Is, now.Answers)
+	if err != nil {
+		return err
+	}
+	var differs []string
+	for _, f := range all {
+		if len(f.Differs) > 0 {
+			differs = append(differs, "line "+f.Number+": "+strings.Join(f.Differs, ", "))
+		}
+	}
+	if len(differs) == 0 {
+		return tx.ReleaseAnswer(c.Is.ID)
+	}
+	reason := "The supplier's answer is not what was ordered"
+	return tx.Hold(api.HeldWork{Kind: api.HeldAnswer, OrderID: c.Is.ID, Partner: c.Is.Partner, Number: c.Is.Number,
+		Code: string(finding.AnswerDiffers), Reason: reason + ": " + strings.Join(differs, "; ") + ".", Since: s.Now()})
 }
 
 // answered is what was answered to a line last.

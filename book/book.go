@@ -171,7 +171,7 @@ func Take(tx *store.Tx, all []Arrived) ([]store.OrderResult, error) {
 				changed.Changes = append(changed.Changes, order.Change{Field: "invoice", Is: v.Number})
 				res.Changes = changed.Changes
 			}
-			if err := tx.ChangeOrder(*changed, s.Now()); err != nil {
+			if err := errors.Join(tx.ChangeOrder(*changed, s.Now()), s.buyers(tx, changed)); err != nil {
 				return nil, err
 			}
 			res.Revision = changed.Is.Revision

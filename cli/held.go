@@ -25,7 +25,7 @@ func (a *app) held() *cobra.Command {
 
 // heldFlags choose what is held.
 func heldFlags(c *cobra.Command, f *api.HeldFor) {
-	c.Flags().StringVar(&f.Kind, "kind", "", "only order, set, notice or push")
+	c.Flags().StringVar(&f.Kind, "kind", "", "only order, set, notice, push, interchange or answer")
 	c.Flags().StringVar(&f.Partner, "partner", "", "only what concerns this partner")
 	c.Flags().StringVar(&f.Sync, "sync", "", "only what this sync holds")
 	c.Flags().StringVar(&f.System, "system", "", "only what is for this system")
@@ -120,6 +120,8 @@ func heldWhere(h *api.HeldWork) string {
 	switch {
 	case h.Kind == api.HeldPush:
 		return h.Sync + " → " + h.System
+	case h.Kind == api.HeldAnswer:
+		return "order " + h.Number
 	case h.Kind == api.HeldInterchange:
 		return fmt.Sprintf("interchange %d", h.Interchange)
 	case h.Interchange != 0:

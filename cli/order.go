@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"net/url"
 	"slices"
-	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -19,26 +18,17 @@ import (
 
 func (a *app) order() *cobra.Command {
 	c := &cobra.Command{Use: "order", Short: "List orders, show one, write them as a document; confirm, change, ship, bill, cancel them"}
-	filters := map[string]*string{}
-	var loadID int64
+	var of ofOrders
 	var limit int
-	var late bool
 	ls := &cobra.Command{
 		Use: "list", Short: "List orders, newest first", Args: cobra.NoArgs,
 		Example: "  koinos order list --kind purchase --partner EBBING\n  koinos order list --load 4 --limit 50\n  " +
-			"koinos order list --text OB-26",
+			"koinos order list --text OB-26\n  " +
+			"koinos order list --status open,confirmed,partial --changed-since 2026-03-02",
 		RunE: func(c *cobra.Command, _ []string) error {
-			q := url.Values{}
-			for name, v := range filters {
-				if *v != "" {
-					q.Set(name, *v)
-				}
-			}
-			if late {
-				q.Set("overdue", "true")
-			}
-			if loadID > 0 {
-				q.Set("load", strconv.FormatInt(loadID, 10))
+			q, err := of.query()
+			if err != nil {
+				return err
 			}
 			page, err := pages(limit, q, func(q url.Values) (api.Page[api.OrderSummary],
 				error) {
@@ -61,15 +51,7 @@ func (a *app) order() *cobra.Command {
 			return nil
 		},
 	}
-	for name, about := range map[string]string{"kind": "sales or purchase",
-		"status": "open, partial, complete or cancelled", "partner": "our code of the partner",
-		"text": "beginning of a number or partner"} {
-		filters[name] = ls.Flags().String(name, "", about)
-	}
-	offers(ls, "kind", order.Kinds...)
-	offers(ls, "status", "draft", "open", "confirmed", "partial", "complete", "cancelled")
-	ls.Flags().BoolVar(&late, "overdue", false, "only orders whose day of delivery is past and of which nothing has moved")
-	ls.Flags().Int64Var(&loadID, "load", 0, "only orders that this load stored")
+	of.flags(ls)
 	ls.Flags().IntVar(&limit, "limit", 20, "how many")
 	show := &cobra.Command{
 		Use: "show NUMBER", Short: "Show an order, and where each of its values came from",
@@ -195,6 +177,16 @@ func (a *app) printOrder(o *api.StoredOrder) {
 	}
 	sum("total "+o.Currency, o.Total.String())
 	fmt.Fprintln(a.out)
+	var offered [][]string
+	for _, f := range o.Offers {
+		if len(f.Differs) > 0 {
+			offered = append(offered, []string{f.Number, strings.Join(f.Differs, ", "), f.Reason})
+		}
+	}
+	if len(offered) > 0 {
+		report.Table(a.out, []string{">line", "not as ordered", "reason"}, offered)
+		fmt.Fprintf(a.out, "To take what is offered: koinos order change %s --as-offered\n\n", o.Number)
+	}
 	a.printMoves(o)
 	for _, l := range o.Links {
 		agreed := fmt.Sprintf("agreed at revision %d", l.Revision)

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"net/url"
 	"slices"
 	"strconv"
 	"strings"
@@ -24,8 +23,7 @@ type act struct {
 	app  *app
 	what string // the last part of the call's path
 	told client.Told
-	of   map[string]*string // filters: of which orders, besides those that are named
-	late bool               // of those the overdue ones
+	of   ofOrders // of which orders, besides those that are named
 }
 
 // flags adds the flags that every act has; with many it may be said of all orders of a filter.
@@ -33,19 +31,8 @@ func (t *act) flags(c *cobra.Command, many bool) {
 	c.Flags().StringSliceVar(&t.told.Accept, "accept", nil, "code of a warning that does not hold it; repeatable")
 	c.Flags().IntVar(&t.told.Seen, "revision", 0, "only if the order still has this revision")
 	if many {
-		t.filters(c)
+		t.of.flags(c)
 	}
-}
-
-// filters adds the flags that say of which orders, besides those that are named.
-func (t *act) filters(c *cobra.Command) {
-	t.of = map[string]*string{}
-	for name, about := range map[string]string{"kind": "all orders of this kind: sales or purchase",
-		"status": "all orders of this status", "partner": "all orders of this partner",
-		"text": "all orders whose number or partner begins so", "load": "all orders that this load stored"} {
-		t.of[name] = c.Flags().String(name, "", about)
-	}
-	c.Flags().BoolVar(&t.late, "overdue", false, "only orders whose day of delivery is past and of which nothing has moved")
 }
 
 // orders are those that are named, and those of the filter.
@@ -60,14 +47,9 @@ func (t *act) orders(ctx context.Context, names []string) (all []api.OrderSummar
 		}
 		all = append(all, found...)
 	}
-	q := url.Values{}
-	for name, v := range t.of {
-		if *v != "" {
-			q.Set(name, *v)
-		}
-	}
-	if t.late {
-		q.Set("overdue", "true")
+	q, err := t.of.query()
+	if err != nil {
+		return nil, err
 	}
 	if len(q) == 0 {
 		if len(all) == 0 {
@@ -367,7 +349,7 @@ func withReason(header map[string]string, reason string) map[string]string {
 func (a *app) changeOrder() *cobra.Command {
 	t := &act{app: a, what: "changes"}
 	var reason, line string
-	var add bool
+	var add, offered bool
 	c := &cobra.Command{
 		Use: "change ORDER FIELD=VALUE…", Short: "Change fields of an order's header, or of a line of it",
 		Long: "Change sets fields by the names that mappings use. With --line they are those of that line; with --add they make\n" +
@@ -376,8 +358,9 @@ func (a *app) changeOrder() *cobra.Command {
 		Example: "  koinos order change SO-000331 requested_delivery_on=2026-04-01 --reason \"they asked on the phone\"\n" +
 			"  koinos order change SO-000331 --line 3 quantity=5 unit_price=4.20\n" +
 			"  koinos order change SO-000331 --line 3 unit_price=4.20 price_for=all\n" +
-			"  koinos order change SO-000331 --add item=00417 quantity=2 unit=EA unit_price=9.50",
-		Args: cobra.MinimumNArgs(2),
+			"  koinos order change SO-000331 --add item=00417 quantity=2 unit=EA unit_price=9.50\n" +
+			"  koinos order change PO-000004 --as-offered --line 2",
+		Args: cobra.MinimumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			values := map[string]string{}
 			for _, arg := range args[1:] {
@@ -388,6 +371,9 @@ func (a *app) changeOrder() *cobra.Command {
 				values[name] = value
 			}
 			n := api.Notice{Header: withReason(map[string]string{}, reason)}
+			if offered != (len(values) == 0) {
+				return usage{errors.New("say what changes with FIELD=VALUE, or --as-offered")}
+			}
 			for name, flag := range map[string]bool{"change": add, "number": line != ""} {
 				if _, there := values[name]; flag && there {
 					return usage{fmt.Errorf("%s cannot be set here: the flags say it", name)}
@@ -406,6 +392,9 @@ func (a *app) changeOrder() *cobra.Command {
 				}
 			}
 			orders, err := t.orders(c.Context(), args[:1])
+			if err == nil && offered {
+				n.Lines, err = t.offered(c.Context(), orders[0], line)
+			}
 			if err != nil {
 				return err
 			}
@@ -413,11 +402,32 @@ func (a *app) changeOrder() *cobra.Command {
 		},
 	}
 	t.flags(c, false)
+	c.Flags().BoolVar(&offered, "as-offered", false, "take what the supplier's answers offer: quantities, prices, days, and what is refused;\nwith --line only of that line")
 	c.Flags().StringVar(&line, "line", "", "number of the line that changes; left out, the header")
 	c.Flags().BoolVar(&add, "add", false, "add a line with these fields")
 	c.Flags().StringVar(&reason, "reason", "", "why, in words")
 	c.MarkFlagsMutuallyExclusive("line", "add")
 	return c
+}
+
+// offered are the changes with which a purchase order takes what its supplier offers, of one line or of all.
+func (t *act) offered(ctx context.Context, of api.OrderSummary, line string) (lines []map[string]string, err error) {
+	o, err := t.app.client().Order(ctx, of.ID)
+	if err != nil {
+		return nil, err
+	}
+	for _, f := range o.Offers {
+		if f.Take != nil && (line == "" || line == f.Number) {
+			lines = append(lines, f.Take)
+		}
+	}
+	if len(lines) == 0 {
+		return nil, &exit{exitFailed, fmt.Sprintf("No answer offers anything else than the order %s says.", of.Number)}
+	}
+	if t.told.Seen == 0 {
+		t.told.Seen = o.Revision
+	}
+	return lines, nil
 }
 
 func (a *app) cancelOrder() *cobra.Command {

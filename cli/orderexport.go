@@ -26,13 +26,13 @@ import (
 // exporting is an export of orders as it was asked for.
 type exporting struct {
 	*act
-	to, format, layout, from, until string
-	columns                         []string
-	open                            bool
-	fill, mapping                   string // what the table is filled in for, and where the mapping goes that takes it in
-	numbers                         string // file of numbers
-	save, saved                     string
-	fresh                           bool
+	to, format, layout string
+	columns            []string
+	open               bool
+	fill, mapping      string // what the table is filled in for, and where the mapping goes that takes it in
+	numbers            string // file of numbers
+	save, saved        string
+	fresh              bool
 }
 
 // exportOrders writes orders as a table, without a mapping.
@@ -56,15 +56,13 @@ func (a *app) exportOrders() *cobra.Command {
 			"  koinos order export --saved pellow --new --to pellow-new.csv",
 		RunE: func(c *cobra.Command, args []string) error { return x.run(c.Context(), args) },
 	}
-	x.filters(c)
+	x.of.flags(c)
 	f := c.Flags()
 	f.StringVar(&x.to, "to", "", "file to write, - for here")
 	f.StringVar(&x.format, "format", "", "csv, tsv, xlsx, ods, json or ndjson; left out, what the file's name says")
 	f.StringSliceVar(&x.columns, "columns", nil, "names of fields, with commas between")
 	f.StringVar(&x.layout, "layout", string(listing.EveryLine), "every: a line a row, with the facts of its order; first: these on the first line only; order: an order a row")
 	f.BoolVar(&x.open, "open", false, "only lines of which something is to move still")
-	f.StringVar(&x.from, "ordered-from", "", "ordered on this day or later, yyyy-mm-dd")
-	f.StringVar(&x.until, "ordered-to", "", "ordered on this day or earlier, yyyy-mm-dd")
 	f.StringVar(&x.fill, "for", "", "what the table is filled in for: change, shipment, receipt, return or invoice")
 	f.StringVar(&x.mapping, "with-mapping", "", "file to write the mapping into that takes the table in; its name is the mapping's")
 	f.StringVar(&x.numbers, "numbers-from", "", "file with numbers of orders, one a line; - for the input")
@@ -169,22 +167,16 @@ func (x *exporting) query(ctx context.Context, args []string) (url.Values, error
 		return nil, usage{fmt.Errorf("%q is no form of a table: name the file .csv, .tsv, .xlsx, .ods, .json or .ndjson, or say --format", form)}
 	}
 	q.Set("format", form)
-	for name, v := range map[string]string{"from": x.from, "to": x.until, "for": x.fill, "column": strings.Join(x.columns, ",")} {
+	for name, v := range map[string]string{"for": x.fill, "column": strings.Join(x.columns, ",")} {
 		if v != "" {
 			q.Set(name, v)
 		}
 	}
-	filtered := false
-	for name, v := range x.of {
-		if *v != "" {
-			q.Set(name, *v)
-			filtered = true
-		}
+	of, err := x.of.query()
+	if err != nil {
+		return nil, err
 	}
-	if x.late {
-		q.Set("overdue", "true")
-		filtered = true
-	}
+	maps.Copy(q, of)
 	if x.saved == "" {
 		if _, err := listing.New(listing.Choice{Columns: x.columns, Layout: listing.Layout(x.layout), Open: x.open, For: intent.Kind(x.fill)}); err != nil {
 			return nil, usage{err}
@@ -197,7 +189,7 @@ func (x *exporting) query(ctx context.Context, args []string) (url.Values, error
 	if err != nil || len(names) == 0 {
 		return q, err
 	}
-	if filtered {
+	if len(of) > 0 {
 		return nil, usage{errors.New("name orders, or say of which, not both")}
 	}
 	orders, err := x.orders(ctx, names)

@@ -176,6 +176,15 @@ func TestConsole(t *testing.T) {
 		// Lists: a page of orders, narrowed by what is typed.
 		chromedp.Navigate(s.address+"/orders"), has("main", "page 1"),
 		chromedp.SendKeys("input[placeholder^=Number]", "EBBING", chromedp.ByQuery), has("main", "EB-7701"),
+		// Many at once: chosen, held with a reason, released, shipped; what cannot be done says why. The view is kept.
+		chromedp.Navigate(s.address+"/orders?kind=sales&status=open,confirmed,partial&from=2026-03-03"), has("main", "SL-1040"),
+		chromedp.Click(`input[aria-label="Choose SO-000527"]`, chromedp.ByQuery), chromedp.Click(`input[aria-label="Choose SO-000526"]`, chromedp.ByQuery),
+		has(".many", "2 orders chosen 292.39 EUR"), press("Hold …"), fill(".many .why", "stocktaking"), press("Put on hold 2 orders"),
+		has(".many", "2 ✓ changed"), press("Ship what is open"), has(".many", "2 ! held"), has(".many", "is on hold: stocktaking"),
+		press("Release"), has(".many", "2 ✓ changed"), press("Ship what is open"), hasNot("tbody", "SO-000527"), has(".many", "2 ✓ changed"),
+		press("Save this view"), fill(`input[aria-label="Name of the view"]`, "march"), press("Save"), has("main", "march"),
+		chromedp.Navigate(s.address+"/orders"), has("main", "SO-000528"), chromedp.Click(`[aria-label="Saved views"]`, chromedp.ByQuery),
+		chromedp.Click(`//*[@role="option"][contains(., "march")]`, chromedp.BySearch), hasNot("tbody", "SO-000528"), has("tbody", "SL-1038"),
 		chromedp.Navigate(s.address+"/loads"), has("main", "saltry-season.csv"), has("main", "dry run"),
 		chromedp.Navigate(s.address+"/orders/9999"), has("[role=alert]", "There is no such thing here"),
 		// A list gets another name in all that uses it, and goes when nothing does.
@@ -242,6 +251,10 @@ func TestConsoleExchange(t *testing.T) {
 		press("PM-4711"), has(".paper", "PM-4711"), chromedp.Click(`[data-at="5:4"], [data-at="4:4"]`,
 			chromedp.ByQuery), has("[role=status]", "It is"), chromedp.Focus(".segments", chromedp.ByQuery), arrow,
 		has(".segments .active", "20260314"),
+		// A supplier promises another day than was asked for: a buyer is told, and takes it.
+		chromedp.Navigate(s.address+"/today"), has("main", "1 order answered otherwise"), press("answered otherwise"), has("main", "line 3: due 2026-04-13"),
+		press("PO-000043"), has(".acts .held", "Line 3: due 2026-04-13"), press("Take what is offered"), hasNot(".acts", "not what was ordered"),
+		chromedp.Navigate(s.address+"/held?code=answer_differs"), has("main", "Nothing is held."),
 	)
 }
 

@@ -121,10 +121,11 @@ func TestTogether(t *testing.T) {
 			t.Errorf("%d orders of partner %q, not %d", got, kind, want)
 		}
 	}
-	// On an idle machine of two cores all of it takes 8 s, a turn 0.13 s, and the slowest post 0.2 s; as parts of
-	// the whole that holds on a busy one too. One that took turns of 500 orders had parts of 10 and 6.
-	if took < 30*turn || took < 20*slowest {
-		t.Errorf("of %s, the writer was kept for %s in one go, and a post waited for %s", took, turn, slowest)
+	// As parts of the whole the waits hold on a busy machine too, but for single ones: nine in ten posts are answered
+	// within a thirtieth of it.
+	slices.Sort(waits)
+	if most := waits[len(waits)*9/10]; took < 30*most {
+		t.Errorf("of %s, one post in ten waited for %s and longer", took, most)
 	}
 }
 

@@ -62,10 +62,16 @@ func (x *Exchange) deliver(ctx context.Context, i *api.Interchange) error {
 	return nil
 }
 
-// hiddenPrefix begins the names of files that are not the partner's yet; the interchange's id follows.
-const hiddenPrefix = ".koinos-leaving-"
+// hiddenPrefix begins the names of files that are not the partner's yet; the interchange's id and the later name follow.
+// hiddenSuffix ends them: not every program that fetches *.edi passes over names with a dot in front.
+const (
+	hiddenPrefix = ".koinos-leaving-"
+	hiddenSuffix = ".part"
+)
 
-func hiddenName(i *api.Interchange) string { return fmt.Sprintf("%s%d-%s", hiddenPrefix, i.ID, i.Name) }
+func hiddenName(i *api.Interchange) string {
+	return fmt.Sprintf("%s%d-%s%s", hiddenPrefix, i.ID, i.Name, hiddenSuffix)
+}
 
 // reveal gives files that were noted as sent, but did not get their names because the service ended, these names.
 func (x *Exchange) reveal(ctx context.Context, dir string) error {
@@ -75,7 +81,7 @@ func (x *Exchange) reveal(ctx context.Context, dir string) error {
 	}
 	for _, e := range entries {
 		rest, ours := strings.CutPrefix(e.Name(), hiddenPrefix)
-		number, name, whole := strings.Cut(rest, "-")
+		number, name, whole := strings.Cut(strings.TrimSuffix(rest, hiddenSuffix), "-")
 		id, wrong := strconv.ParseInt(number, 10, 64)
 		if !ours || !whole || wrong != nil {
 			continue

@@ -23,21 +23,14 @@ import (
 // export sends stored orders as a table of columns that the caller chooses, without a mapping.
 func (s *Service) export(h huma.API) {
 	type asked struct {
-		Kind    string         `query:"kind" enum:"sales,purchase"`
-		Status  string         `query:"status" enum:"draft,open,confirmed,partial,complete,cancelled"`
-		Partner string         `query:"partner" doc:"Our code of the customer or supplier"`
-		Text    string         `query:"text" doc:"Beginning of the number, the sender's number or the partner"`
-		Load    int64          `query:"load" doc:"Only orders that this load stored"`
-		Order   []int64        `query:"order" maxItems:"10000" doc:"Ids of orders, instead of what narrows them"`
-		From    order.Date     `query:"from" format:"date" doc:"Ordered on this day or later"`
-		To      order.Date     `query:"to" format:"date" doc:"Ordered on this day or earlier"`
-		Column  []string       `query:"column" maxItems:"200" doc:"Columns by the names of fields, those of lines behind lines.; also id, kind, status, revision, lines, goods, tax, total, lines.id, lines.amount, lines.moved, lines.open, lines.invoiced. Left out, the usual ones"`
-		Layout  listing.Layout `query:"layout" enum:"every,first,order" default:"every" doc:"every: a line a row, with the facts of its order; first: these on the order's first line only; order: an order a row"`
-		Overdue bool           `query:"overdue" doc:"Only orders whose day of delivery is past and of which nothing has moved"`
-		Open    bool           `query:"open" doc:"Only lines of which something is to move still"`
-		For     intent.Kind    `query:"for" enum:"change,shipment,receipt,return,invoice" doc:"What the table is to be filled in for: it gets the columns that are needed for that, and export-mapping gives the mapping that takes it in"`
-		Since   int64          `query:"since" default:"-1" minimum:"-1" doc:"Only orders to which something happened behind this position of the change feed; the header Koinos-Position of the answer is the one for the next time"`
-		Format  string         `query:"format" enum:"csv,tsv,xlsx,ods,json,ndjson" default:"csv"`
+		OfOrders
+		Order  []int64        `query:"order" maxItems:"10000" doc:"Ids of orders, instead of what narrows them"`
+		Column []string       `query:"column" maxItems:"200" doc:"Columns by the names of fields, those of lines behind lines.; also id, kind, status, revision, lines, goods, tax, total, lines.id, lines.amount, lines.moved, lines.open, lines.invoiced. Left out, the usual ones"`
+		Layout listing.Layout `query:"layout" enum:"every,first,order" default:"every" doc:"every: a line a row, with the facts of its order; first: these on the order's first line only; order: an order a row"`
+		Open   bool           `query:"open" doc:"Only lines of which something is to move still"`
+		For    intent.Kind    `query:"for" enum:"change,shipment,receipt,return,invoice" doc:"What the table is to be filled in for: it gets the columns that are needed for that, and export-mapping gives the mapping that takes it in"`
+		Since  int64          `query:"since" default:"-1" minimum:"-1" doc:"Only orders to which something happened behind this position of the change feed; the header Koinos-Position of the answer is the one for the next time"`
+		Format string         `query:"format" enum:"csv,tsv,xlsx,ods,json,ndjson" default:"csv"`
 	}
 	o := op(http.MethodGet, "/orders/export", "export-orders", "Orders", "read", "Orders as a table of chosen columns, newest first")
 	o.Description = "It is sent as it is read, however many there are."
@@ -61,21 +54,21 @@ func (s *Service) export(h huma.API) {
 		}
 		ids, position := in.Order, int64(0)
 		if in.Since >= 0 {
-			if in.Load != 0 || len(in.Order) > 0 {
-				return nil, problem("invalid_request", "since goes with neither load nor order.")
+			if in.Load != 0 || len(in.Order) > 0 || !in.Changed.IsZero() {
+				return nil, problem("invalid_request", "since goes with none of load, order and changed_since.")
 			}
 			if ids, position, err = s.store.ChangedOrders(ctx, in.Since); err != nil {
 				return nil, err
 			}
 		}
-		if err := s.store.AllThere(ctx, in.Order); err != nil {
+		f, err := s.filter(ctx, &in.OfOrders)
+		if err == nil {
+			err = s.exported(ctx, in.Order, &f)
+		}
+		if err != nil {
 			return nil, err
 		}
-		form, only := report.Tables[in.Format], callerOf(ctx).only
-		f := store.OrderFilter{Kind: in.Kind, Status: in.Status, Partner: in.Partner, Text: in.Text, Load: in.Load, Partners: only.Partners}
-		if in.Overdue {
-			f.Due = s.day()
-		}
+		form := report.Tables[in.Format]
 		sent := stream(form.Type, "orders."+in.Format, func(w io.Writer) error {
 			table, err := form.Begin(w, l.Headings())
 			if err != nil {
@@ -83,7 +76,7 @@ func (s *Service) export(h huma.API) {
 			}
 			report.Numeric(table, l.Numeric())
 			one := func(o *order.Order) error {
-				if !only.Partner(o.Partner) || in.Kind != "" && string(o.Kind) != in.Kind || in.Since >= 0 && !f.Fits(o) || in.From != "" && o.OrderedOn < in.From || in.To != "" && (o.OrderedOn > in.To || o.OrderedOn == "") {
+				if !f.Fits(o) {
 					return nil
 				}
 				return l.Rows(o, table.Add)
@@ -110,6 +103,32 @@ func (s *Service) export(h huma.API) {
 	})
 	s.exportMapping(h)
 	s.keptExports(h)
+}
+
+// exported refuses orders that are named and would be left out without a word.
+func (s *Service) exported(ctx context.Context, ids []int64, f *store.OrderFilter) error {
+	if len(ids) == 0 {
+		return nil
+	}
+	of := *f
+	of.Kind, of.Partners = "", nil
+	if !of.All() {
+		return problem("invalid_request", "order names orders: leave out what narrows them, but for kind.")
+	}
+	only := callerOf(ctx).only
+	heads, err := s.store.HeadsOf(ctx, ids)
+	if err != nil {
+		return err
+	}
+	for i, o := range heads {
+		if o.ID == 0 || !only.Partner(o.Partner) {
+			return fmt.Errorf("order %d: %w", ids[i], store.ErrNotFound)
+		}
+		if f.Kind != "" && string(o.Kind) != f.Kind {
+			return problem("invalid_request", fmt.Sprintf("%s is a %s order, and the table is of %s orders.", o.Number, o.Kind, f.Kind))
+		}
+	}
+	return nil
 }
 
 // exportMapping gives the mapping that takes in a table that was exported to be filled in.

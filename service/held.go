@@ -24,7 +24,7 @@ func (s *Service) held(h huma.API) {
 	const tag = "Held"
 	type list struct {
 		Paging
-		Kind    string `query:"kind" enum:"order,set,notice,push,interchange"`
+		Kind    string `query:"kind" enum:"order,set,notice,push,interchange,answer"`
 		Partner string `query:"partner"`
 		Sync    string `query:"sync"`
 		System  string `query:"system"`

@@ -20,33 +20,53 @@ import (
 // day is the day that it is, in UTC.
 func (s *Service) day() order.Date { return order.Date(s.now().UTC().Format(time.DateOnly)) }
 
+// OfOrders says of which orders a call speaks.
+type OfOrders struct {
+	Kind    string     `query:"kind" enum:"sales,purchase"`
+	Status  []string   `query:"status" enum:"draft,open,confirmed,partial,complete,cancelled" maxItems:"6" doc:"One of these"`
+	Partner string     `query:"partner" doc:"Our code of the customer or supplier"`
+	Text    string     `query:"text" doc:"Beginning of the number, the sender's number or the partner"`
+	Load    int64      `query:"load" doc:"Only orders that this load stored"`
+	From    order.Date `query:"from" format:"date" doc:"Ordered on this day or later"`
+	To      order.Date `query:"to" format:"date" doc:"Ordered on this day or earlier"`
+	Changed time.Time  `query:"changed_since" doc:"Only orders that are new or to which something happened at this moment or later"`
+	Overdue bool       `query:"overdue" doc:"Only orders whose day of delivery is past and of which nothing has moved"`
+}
+
+// filter is the store's filter of what was asked for, and what the caller may see.
+func (s *Service) filter(ctx context.Context, in *OfOrders) (f store.OrderFilter, err error) {
+	f = store.OrderFilter{Kind: in.Kind, Statuses: in.Status, Partner: in.Partner, Partners: callerOf(ctx).only.Partners, Text: in.Text,
+		Load: in.Load, From: in.From, To: in.To}
+	if in.Overdue {
+		f.Due = s.day()
+	}
+	if !in.Changed.IsZero() {
+		f.Changed, err = s.store.PositionAt(ctx, in.Changed) // 0 is any order: something happened to each
+	}
+	return f, err
+}
+
 func (s *Service) orders(h huma.API) {
 	const tag = "Orders"
 	type list struct {
 		Paging
-		Kind    string `query:"kind" enum:"sales,purchase"`
-		Status  string `query:"status" enum:"draft,open,confirmed,partial,complete,cancelled"`
-		Partner string `query:"partner" doc:"Our code of the customer or supplier"`
-		Number  string `query:"number" doc:"Exactly this number"`
-		Text    string `query:"text" doc:"Beginning of the number, the sender's number or the partner"`
-		Load    int64  `query:"load" doc:"Only orders that this load stored"`
-		Overdue bool   `query:"overdue" doc:"Only orders whose day of delivery is past and of which nothing has moved"`
+		OfOrders
+		Number string `query:"number" doc:"Exactly this number"`
 	}
 	all := op(http.MethodGet, "/orders", "list-orders", tag, "read", "List orders, newest first")
-	all.Description = "A page may have fewer orders than asked for, or none, while next says that there are more: a text " +
-		"that begins very many orders is looked for in them for a moment at a time."
+	all.Description = "A page may have fewer orders than asked for, or none, while next says that there are more: what no index " +
+		"answers, such as days or a text that begins very many orders, is looked for in the orders for a moment at a time."
 	handle(s, h, all,
 		func(ctx context.Context, in *list) (*paged[api.OrderSummary], error) {
 			before, err := in.Paging.number()
 			if err != nil {
 				return nil, err
 			}
-			f := store.OrderFilter{Kind: in.Kind, Status: in.Status,
-				Partner: in.Partner, Partners: callerOf(ctx).only.Partners, Number: in.Number, Text: in.Text, Load: in.Load,
-				Before: before, Limit: in.Limit}
-			if in.Overdue {
-				f.Due = s.day()
+			f, err := s.filter(ctx, &in.OfOrders)
+			if err != nil {
+				return nil, err
 			}
+			f.Number, f.Before, f.Limit = in.Number, before, in.Limit
 			orders, next, err := s.store.Orders(ctx, f)
 			if err != nil {
 				return nil, err
@@ -73,6 +93,11 @@ func (s *Service) orders(h huma.API) {
 				return nil, err
 			}
 			out := &tagged{ETag: fmt.Sprintf(`"%d-%d"`, o.ID, o.Revision), Body: shown(o)}
+			if o.Kind == order.Purchase {
+				if out.Body.Offers, err = order.Offers(&o.Order, o.Answers); err != nil {
+					return nil, err
+				}
+			}
 			out.Body.Links, err = s.store.Links(ctx, o.ID)
 			return out, err
 		})

@@ -103,6 +103,9 @@ func (s *Service) today(h huma.API) {
 			if out.Overdue, err = s.store.Overdue(ctx, s.day(), 10_000); err != nil {
 				return nil, err
 			}
+			if out.Held, err = s.store.HeldCodes(ctx); err != nil {
+				return nil, err
+			}
 			if out.Interchanges, err = s.store.Waiting(ctx, s.now()); err != nil {
 				return nil, err
 			}

@@ -9,6 +9,7 @@ import (
 	"maps"
 	"slices"
 
+	"koinos/api"
 	"koinos/core/order"
 )
 
@@ -98,18 +99,16 @@ func (s *Store) EachOrderOf(ctx context.Context, ids []int64, do func(*order.Ord
 	}, do)
 }
 
-// AllThere gives ErrNotFound, with its id, where there is no order of one of the ids.
-func (s *Store) AllThere(ctx context.Context, ids []int64) error {
-	text, err := json.Marshal(append([]int64{}, ids...)) // never null
+// HeadsOf gives the number, kind and partner of orders, in the order of the ids; one that is not there is blank.
+func (s *Store) HeadsOf(ctx context.Context, ids []int64) ([]api.OrderSummary, error) {
+	text, err := json.Marshal(ids)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	var absent []int64
-	if err := s.r.SelectContext(ctx, &absent, `SELECT e.value FROM json_each(?) e
-	  WHERE NOT EXISTS (SELECT 1 FROM orders WHERE id = e.value) LIMIT 1`, string(text)); err != nil || len(absent) == 0 {
-		return err
-	}
-	return fmt.Errorf("order %d: %w", absent[0], ErrNotFound)
+	var list []api.OrderSummary
+	err = s.r.SelectContext(ctx, &list, `SELECT coalesce(o.id, 0) AS id, coalesce(o.number, '') AS number, coalesce(o.kind, '') AS kind,
+	  coalesce(o.partner, '') AS partner FROM json_each(?) e LEFT JOIN orders o ON o.id = e.value ORDER BY e.key`, string(text))
+	return list, err
 }
 
 // ordersNow reads orders with their lines and what has moved and was invoiced of these, all of one moment.

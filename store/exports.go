@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"fmt"
+	"sort"
 	"time"
 
 	"koinos/api"
@@ -61,4 +62,22 @@ func (s *Store) ChangedOrders(ctx context.Context, since int64) (ids []int64, po
 	err = s.r.SelectContext(ctx, &ids, `SELECT DISTINCT e.order_id FROM events e JOIN orders o ON o.id = e.order_id
 	  WHERE e.n > ? AND e.n <= ? ORDER BY e.order_id DESC`, since, position)
 	return ids, position, err
+}
+
+// PositionAt is the position of the change feed at a moment: what happened then or later is behind it.
+func (s *Store) PositionAt(ctx context.Context, t time.Time) (int64, error) {
+	var last int64
+	if err := s.r.GetContext(ctx, &last, `SELECT coalesce(max(n), 0) FROM events`); err != nil {
+		return 0, err
+	}
+	var failed error
+	moment := at(t)
+	n := sort.Search(int(last), func(i int) bool { // events that were removed leave gaps
+		var when []string
+		if err := s.r.SelectContext(ctx, &when, `SELECT at FROM events WHERE n > ? ORDER BY n LIMIT 1`, i); err != nil {
+			failed = err
+		}
+		return len(when) == 0 || when[0] >= moment
+	})
+	return int64(n), failed
 }

@@ -13,10 +13,13 @@ import (
 // Hold puts something aside. What is held already keeps its place and takes the
 // new reason.
 func (t *Tx) Hold(h api.HeldWork) error {
-	target := "(interchange, set_seq) WHERE kind IN ('set', 'notice')"
+	target, more := "(interchange, set_seq) WHERE kind IN ('set', 'notice')", ""
 	switch h.Kind {
 	case api.HeldOrder:
 		target = "(load_id, load_seq) WHERE kind = 'order'"
+	case api.HeldAnswer:
+		target = "(order_id) WHERE kind = 'answer'"
+		more = ", aside = CASE reason WHEN excluded.reason THEN aside ELSE '' END" // what was put aside was another difference
 	case api.HeldInterchange:
 		target = "(interchange) WHERE kind = 'interchange'"
 	case api.HeldPush:
@@ -25,7 +28,7 @@ func (t *Tx) Hold(h api.HeldWork) error {
 	return t.run(`INSERT INTO held (kind, load_id, load_seq, interchange, set_seq, order_id, partner, number, code, reason, since, task, sync, system)
 	  VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
 	  ON CONFLICT `+target+` DO UPDATE SET code = excluded.code, reason = excluded.reason, number = excluded.number,
-	    order_id = excluded.order_id, system = excluded.system`,
+	    order_id = excluded.order_id, system = excluded.system`+more,
 		h.Kind, ref(h.Load), h.Seq, ref(h.Interchange), h.Set, ref(h.OrderID), h.Partner, h.Number, h.Code, h.Reason,
 		at(h.Since), ref(h.Task), h.Sync, h.System)
 }
@@ -49,6 +52,17 @@ func (t *Tx) releaseSets(interchange int64, seqs []int) error {
 	}
 	return t.run(`DELETE FROM held WHERE interchange = ? AND kind IN ('set', 'notice') AND set_seq IN (SELECT value
 		FROM json_each(?))`, interchange, string(list))
+}
+
+// AnswerHeld reports whether a supplier's answer to an order waits for a person, or was put aside by one.
+func (t *Tx) AnswerHeld(id int64) (is bool, err error) {
+	err = t.GetContext(t.ctx, &is, `SELECT EXISTS (SELECT 1 FROM held WHERE order_id = ? AND kind = 'answer')`, id)
+	return is, err
+}
+
+// ReleaseAnswer takes a supplier's answer to an order off the list of what is held.
+func (t *Tx) ReleaseAnswer(id int64) error {
+	return t.run(`DELETE FROM held WHERE order_id = ? AND kind = 'answer'`, id)
 }
 
 // ReleaseLoad takes away every order of a load that is not held any more.
@@ -215,6 +229,20 @@ func (s *Store) HeldCount(ctx context.Context) (n int, err error) {
 		err = fmt.Errorf("held: %w", err)
 	}
 	return n, err
+}
+
+// HeldCodes counts what waits by the code of its reason.
+func (s *Store) HeldCodes(ctx context.Context) (map[string]int, error) {
+	var rows []struct {
+		Code string `db:"code"`
+		N    int    `db:"n"`
+	}
+	err := s.r.SelectContext(ctx, &rows, `SELECT code, count(*) AS n FROM held WHERE aside = '' GROUP BY code`)
+	all := make(map[string]int, len(rows))
+	for _, r := range rows {
+		all[r.Code] = r.N
+	}
+	return all, err
 }
 
 // PutAside puts things aside with a reason, or lets them wait again where it is blank.

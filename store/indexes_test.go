@@ -32,8 +32,9 @@ func TestListsUseIndexes(t *testing.T) {
 			}
 		}
 	}
-	for _, f := range []OrderFilter{{Kind: "sales"}, {Status: "open"}, {Partner: "P"}, {Number: "SO-1"}, {Text: "so-"},
-		{Load: 7}, {Kind: "sales", Status: "open", Partner: "P", Text: "x", Before: 900}} {
+	for _, f := range []OrderFilter{{Kind: "sales"}, {Statuses: []string{"open"}}, {Partner: "P"}, {Number: "SO-1"}, {Text: "so-"},
+		{Load: 7}, {Kind: "sales", Statuses: []string{"open"}, Partner: "P", Text: "x", Before: 900},
+		{Changed: 7}, {Number: "SO-1", From: "2026-01-01"}} {
 		f.Limit, f.Before = 50, 1_000
 		query, args := f.query(f.runs())
 		explain(query, args...)

@@ -12,23 +12,33 @@ import (
 
 // OrderFilter narrows a list of orders. Blank fields do not narrow.
 type OrderFilter struct {
-	Kind, Status, Partner, Number string
-	Partners                      []string // one of these; none is all
-	Text                          string   // begins the number, the sender's number or the partner
-	Load                          int64
-	Due                           order.Date // wanted before this day, and nothing has moved; "" is any
-	Before                        int64      // id; 0 is from the newest on
-	Limit                         int
+	Kind, Partner, Number string
+	Statuses              []string // one of these; none is all
+	Partners              []string // one of these; none is all
+	Text                  string   // begins the number, the sender's number or the partner
+	Load                  int64
+	Due                   order.Date // wanted before this day, and nothing has moved; "" is any
+	From, To              order.Date // ordered on these days or between; "" is any
+	Changed               int64      // something happened to it behind this position of the change feed; 0 is any
+	Before                int64      // id; 0 is from the newest on
+	Limit                 int
 }
 
-// Fits reports whether an order is one of the filter's, its load aside.
+// Fits reports whether an order is one of the filter's, its load and what changed aside.
 func (f *OrderFilter) Fits(o *order.Order) bool {
 	begins := func(v string) bool { return strings.HasPrefix(strings.ToUpper(v), strings.ToUpper(f.Text)) }
-	return (f.Kind == "" || f.Kind == string(o.Kind)) && (f.Status == "" || f.Status == string(o.Status)) &&
+	return (f.Kind == "" || f.Kind == string(o.Kind)) && (len(f.Statuses) == 0 || slices.Contains(f.Statuses, string(o.Status))) &&
 		(f.Partner == "" || strings.EqualFold(f.Partner, o.Partner)) && (f.Number == "" || strings.EqualFold(f.Number, o.Number)) &&
 		(len(f.Partners) == 0 || slices.ContainsFunc(f.Partners, func(p string) bool { return strings.EqualFold(p, o.Partner) })) &&
 		(f.Due == "" || (o.Status == order.Open || o.Status == order.Confirmed) && o.RequestedDeliveryOn != "" && o.RequestedDeliveryOn < f.Due) &&
+		(f.From == "" || o.OrderedOn >= f.From) && (f.To == "" || o.OrderedOn != "" && o.OrderedOn <= f.To) &&
 		(f.Text == "" || begins(o.Number) || begins(o.SenderNumber) || begins(o.Partner))
+}
+
+// All reports whether the filter takes every order.
+func (f *OrderFilter) All() bool {
+	return f.Kind+f.Partner+f.Number+f.Text == "" && len(f.Statuses)+len(f.Partners) == 0 && f.Load == 0 && f.Due+f.From+f.To == "" &&
+		f.Changed == 0
 }
 
 // Orders lists orders, newest first. Next is the Before of what follows; 0 is that nothing does. Where very many
@@ -38,7 +48,7 @@ func (s *Store) Orders(ctx context.Context, f OrderFilter) (list []api.OrderSumm
 	f.Limit++
 	list = []api.OrderSummary{}
 	runs := f.runs()
-	broad, err := s.broad(ctx, f.Text)
+	broad, err := s.broad(ctx, &f)
 	if err != nil {
 		return nil, 0, err
 	}
@@ -65,7 +75,7 @@ func (s *Store) Orders(ctx context.Context, f OrderFilter) (list []api.OrderSumm
 
 const selectSummary = `SELECT id, kind, number, coalesce(sender_number, '') AS sender_number, partner,
   coalesce(ordered_on, '') AS ordered_on, coalesce(requested_delivery_on, '') AS requested_delivery_on,
-  coalesce(currency, '') AS currency, total, line_count, status, coalesce(load_id, 0) AS load_id FROM orders `
+  coalesce(currency, '') AS currency, total, line_count, status, revision, coalesce(load_id, 0) AS load_id FROM orders `
 
 // run is a stretch of an index in which orders stand one after another, oldest first.
 type run struct{ partner, kind, status string }
@@ -75,16 +85,23 @@ const mostRuns = 120
 
 // runs are those whose orders a filter takes; none is that no index of runs is needed.
 func (f *OrderFilter) runs() (runs []run) {
-	if f.Number != "" || f.Load != 0 || f.Due != "" || f.Partner+f.Kind+f.Status == "" && len(f.Partners) == 0 {
+	if f.Number != "" || f.Load != 0 || f.Due != "" || f.Changed != 0 ||
+		f.Partner+f.Kind == "" && len(f.Partners)+len(f.Statuses) == 0 {
 		return nil
 	}
-	or := func(one string, all ...string) []string {
-		if one != "" {
-			return []string{one}
+	or := func(some []string, all ...string) []string {
+		if len(some) > 0 {
+			return some
 		}
 		return all
 	}
-	partners := or(f.Partner, f.Partners...)
+	one := func(v string) []string {
+		if v == "" {
+			return nil
+		}
+		return []string{v}
+	}
+	partners := or(one(f.Partner), f.Partners...)
 	if f.Partner != "" && len(f.Partners) > 0 && !slices.ContainsFunc(f.Partners,
 		func(p string) bool { return strings.EqualFold(p, f.Partner) }) {
 		return []run{{f.Partner, "", ""}} // there is no such order
@@ -92,10 +109,14 @@ func (f *OrderFilter) runs() (runs []run) {
 	if len(partners) == 0 {
 		partners = []string{""}
 	}
+	there := map[run]bool{}
 	for _, partner := range partners {
-		for _, kind := range or(f.Kind, string(order.Sales), string(order.Purchase)) {
-			for _, status := range or(f.Status, statuses...) {
-				runs = append(runs, run{partner, kind, status})
+		for _, kind := range or(one(f.Kind), string(order.Sales), string(order.Purchase)) {
+			for _, status := range or(f.Statuses, statuses...) {
+				if once := (run{strings.ToUpper(partner), kind, status}); !there[once] { // a run that is there twice would fill the list twice
+					there[once] = true
+					runs = append(runs, run{partner, kind, status})
+				}
 			}
 		}
 	}
@@ -135,7 +156,8 @@ func (f *OrderFilter) query(runs []run) (string, []any) {
 
 // textAlone reports whether orders are looked for by a text, and at most their kind: the indexes alone answer that.
 func (f *OrderFilter) textAlone() bool {
-	return f.Text != "" && f.Status+f.Partner+f.Number == "" && len(f.Partners) == 0 && f.Load == 0 && f.Due == ""
+	return f.Text != "" && f.Partner+f.Number == "" && len(f.Partners)+len(f.Statuses) == 0 && f.Load == 0 && f.Due+f.From+f.To == "" &&
+		f.Changed == 0
 }
 
 // newest takes the newest of each column in which a text is looked for, and of these the newest.
@@ -175,7 +197,7 @@ func (f *OrderFilter) where() (string, []any) {
 		add("id < ?", f.Before)
 	}
 	for _, c := range []struct{ condition, value string }{{"kind IN ('sales', 'purchase') AND number = ?", f.Number},
-		{"+partner = ? COLLATE NOCASE", f.Partner}, {"+status = ?", f.Status}, {"+kind = ?", f.Kind}} {
+		{"+partner = ? COLLATE NOCASE", f.Partner}, {"+kind = ?", f.Kind}, {"+ordered_on >= ?", string(f.From)}, {"+ordered_on <= ?", string(f.To)}} {
 		if c.value != "" {
 			add(c.condition, c.value)
 		}
@@ -186,12 +208,20 @@ func (f *OrderFilter) where() (string, []any) {
 	if f.Due != "" {
 		add(overdue, string(f.Due))
 	}
-	if len(f.Partners) > 0 {
-		of := make([]any, len(f.Partners))
-		for i, p := range f.Partners {
-			of[i] = p
+	if f.Changed != 0 {
+		add("id IN (SELECT order_id FROM events WHERE n > ?)", f.Changed)
+	}
+	for _, c := range []struct {
+		column string
+		values []string
+	}{{"+partner COLLATE NOCASE", f.Partners}, {"+status", f.Statuses}} {
+		if len(c.values) > 0 {
+			of := make([]any, len(c.values))
+			for i, v := range c.values {
+				of[i] = v
+			}
+			add(c.column+" IN (?"+strings.Repeat(", ?", len(of)-1)+")", of...)
 		}
-		add("+partner COLLATE NOCASE IN (?"+strings.Repeat(", ?", len(of)-1)+")", of...)
 	}
 	if f.Text != "" {
 		var each []string
@@ -228,20 +258,30 @@ func (b beginning) indexed() string {
 	return b.column + " BETWEEN ? AND ?"
 }
 
-// A text is broad where more orders begin with it than are worth sorting.
+// A filter is broad where no index has its orders in the list's order, and more of them must be looked at than are worth
+// sorting.
 var mostSorted = 20_000
 
-func (s *Store) broad(ctx context.Context, text string) (is bool, err error) {
-	if text == "" {
-		return false, nil
-	}
+func (s *Store) broad(ctx context.Context, f *OrderFilter) (is bool, err error) {
+	narrow := f.Number != "" || f.Load != 0 || f.Due != ""
 	var counts []string
 	var args []any
-	for _, b := range beginnings(text) {
+	if f.Changed != 0 {
+		counts, args = append(counts, "(SELECT count(*) FROM (SELECT 1 FROM events WHERE n > ? LIMIT ?))"), append(args, f.Changed, mostSorted)
+	} else if f.From+f.To != "" {
+		return !narrow, nil
+	}
+	if f.Text == "" && len(counts) == 0 {
+		return false, nil
+	}
+	for _, b := range beginnings(f.Text) {
+		if f.Text == "" {
+			break
+		}
 		counts = append(counts, "(SELECT count(*) FROM (SELECT 1 FROM orders WHERE "+b.indexed()+" LIMIT ?))")
 		args = append(args, b.from, b.to, mostSorted)
 	}
-	err = s.r.GetContext(ctx, &is, "SELECT max("+strings.Join(counts, ", ")+") >= ?", append(args, mostSorted)...)
+	err = s.r.GetContext(ctx, &is, "SELECT max(0, "+strings.Join(counts, ", ")+") >= ?", append(args, mostSorted)...)
 	return is, err
 }
 
@@ -260,11 +300,15 @@ func (s *Store) sift(ctx context.Context, f OrderFilter) (list []api.OrderSummar
 			return nil, 0, err
 		}
 	}
-	text := f.Text
-	f.Before, f.Text = 0, ""
+	text, changed := f.Text, f.Changed
+	f.Before, f.Text, f.Changed = 0, "", 0
 	where, args := f.where()
 	if where == "" {
 		where = "WHERE true"
+	}
+	if changed != 0 {
+		where += " AND EXISTS (SELECT 1 FROM events WHERE order_id = orders.id AND n > ?)"
+		args = append(args, changed)
 	}
 	var each []string
 	for _, b := range beginnings(text) { // "" begins everything; without an index: the orders are looked at in the list's order

@@ -23,6 +23,8 @@ func TestOrderLists(t *testing.T) {
 	type kept struct {
 		id                                    int64
 		kind, status, partner, number, theirs string
+		on                                    order.Date
+		event                                 int64 // each has one, in the order in which they were stored
 	}
 	var all []kept
 	if err := s.Write(ctx, func(tx *Tx) error {
@@ -30,12 +32,15 @@ func TestOrderLists(t *testing.T) {
 			o := newOrders(from(0), order.Kind(pick("sales", "purchase")), 10_000+i, 1, blank)
 			o[0].Order.Partner = pick("OSTRAND", "Pellow", "PELLOWS", "SALTRY")
 			o[0].Order.Status = order.Status(pick(statuses...))
+			if day := r.IntN(40); day > 0 {
+				o[0].Order.OrderedOn = order.Date(fmt.Sprintf("2026-03-%02d", min(day, 31)))
+			}
 			o[0].Order.SenderNumber = fmt.Sprintf("%s-%d", pick("so", "Old", "x"), i)
 			if err := tx.InsertOrders(o, now); err != nil {
 				return err
 			}
 			w := o[0].Order
-			all = append(all, kept{w.ID, string(w.Kind), string(w.Status), w.Partner, w.Number, w.SenderNumber})
+			all = append(all, kept{w.ID, string(w.Kind), string(w.Status), w.Partner, w.Number, w.SenderNumber, w.OrderedOn, int64(i + 1)})
 		}
 		return nil
 	}); err != nil {
@@ -51,7 +56,8 @@ func TestOrderLists(t *testing.T) {
 		}
 		f := OrderFilter{Limit: 1 + r.IntN(100)}
 		for _, set := range []func(){
-			func() { f.Kind = pick("sales", "purchase") }, func() { f.Status = pick(statuses...) },
+			func() { f.Kind = pick("sales", "purchase") }, func() { f.Statuses = []string{pick(statuses...), pick(statuses...)} },
+			func() { f.From = "2026-03-11" }, func() { f.To = "2026-03-20" }, func() { f.Changed = 1 + int64(r.IntN(n+10)) },
 			func() { f.Partner = pick("ostrand", "Pellow", "nobody") },
 			func() { f.Partners = []string{"SALTRY", "pellow", "nobody"} },
 			func() { f.Text = pick("so", "SO-", "old", "pell", "x-1", "y", all[r.IntN(n)].number) },
@@ -63,7 +69,8 @@ func TestOrderLists(t *testing.T) {
 		}
 		var want []int64
 		for _, o := range all {
-			if (f.Kind == "" || f.Kind == o.kind) && (f.Status == "" || f.Status == o.status) &&
+			if (f.Kind == "" || f.Kind == o.kind) && (len(f.Statuses) == 0 || slices.Contains(f.Statuses, o.status)) &&
+				(f.From == "" || o.on >= f.From) && (f.To == "" || o.on != "" && o.on <= f.To) && o.event > f.Changed &&
 				(f.Partner == "" || strings.EqualFold(f.Partner, o.partner)) && (f.Number == "" || f.Number == o.number) &&
 				(len(f.Partners) == 0 || slices.ContainsFunc(f.Partners, func(p string) bool { return strings.EqualFold(p, o.partner) })) &&
 				(begins(o.number, f.Text) || begins(o.theirs, f.Text) || begins(o.partner, f.Text)) {
@@ -86,6 +93,14 @@ func TestOrderLists(t *testing.T) {
 		}
 		if !slices.Equal(got, want) {
 			t.Fatalf("seed %d, try %d, %+v:\n got %d\nwant %d", seed, try, f, got, want)
+		}
+	}
+	for _, c := range []struct {
+		moment time.Time
+		want   int64
+	}{{now, 0}, {now.Add(-time.Hour), 0}, {now.Add(time.Second), n}} {
+		if at, err := s.PositionAt(ctx, c.moment); at != c.want || err != nil {
+			t.Errorf("the position at %s is %d, not %d: %v", c.moment, at, c.want, err)
 		}
 	}
 	if today, err := s.Today(ctx, now, 1); err != nil || today.Orders != n {

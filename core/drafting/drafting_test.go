@@ -88,6 +88,7 @@ func FuzzDraft(f *testing.F) {
 		"Order,Item,Qty\n1,a,2\n1,b,3\n2,c,4\n",
 		"Lieferant: X;;\n;;\nBestell-Nr;Material;Menge\n1;a;1,5\n;b;2\nGesamt;;3\n",
 		"H|1|20260302\nL|a|2\nH|2|20260303\nL|b|3\n",
+		"H|1|20260302\nL|a|2\rH|2|20260303\nL", "a\u2028b,\"q\rz\"\n1,x\u2028y\n2,x\u2028z\n",
 		`{"orders":[{"id":1,"lines":[{"sku":"a","qty":2}]},{"id":2,"lines":[]}]}`,
 		"{\"no\":1,\"sku\":\"a\",\"qty\":2}\n{\"no\":1,\"sku\":\"b\",\"qty\":1}\n",
 		"Order no: 1\nItem,Qty\na,2\n\nOrder no: 2\nItem,Qty\nb,3\n", "Item,S,M,L\na,1,,2\nb,,3,\n",

@@ -54,9 +54,9 @@ func (d *drafter) interchange(r io.ReaderAt, size int64) error {
 	}
 	mark := ""
 	if sure != "sure" {
-		mark = "   # ? " + sure + ": the interchange is from " + sender
+		mark = unsureNote(sure, "the interchange is from "+sender, "")
 	}
-	binding := "value: " + partner
+	binding := "value: " + quote(partner)
 	if partner == "" {
 		binding = strings.Join(unsaid, ", ")
 	}

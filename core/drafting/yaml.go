@@ -3,6 +3,7 @@ package drafting
 import (
 	"fmt"
 	"strings"
+	"unicode"
 
 	"koinos/core/order"
 )
@@ -98,29 +99,41 @@ func (y *yaml) text(d *drafter) string {
 			words = append(words, o.words...)
 			note := ""
 			if o.sure != "sure" {
-				note = "   # ? " + o.sure + ": " + strings.ReplaceAll(o.why, "\n", " ")
-				if o.second != "" {
-					note += "; or " + o.second
-				}
+				note = unsureNote(o.sure, o.why, o.second)
 			}
 			line("  %s: {%s}%s", o.field, strings.Join(words, ", "), note)
 		}
 	}
 	if len(d.out.Unbound) > 0 {
-		line("# These feed nothing: %s", strings.ReplaceAll(strings.Join(d.out.Unbound, ", "), "\n", " "))
+		line("# These feed nothing: %s", oneLine(strings.Join(d.out.Unbound, ", ")))
 	}
 	return b.String()
+}
+
+// unsureNote is the comment behind what is not sure: how sure, why, and what else it may be.
+func unsureNote(sure, why, second string) string {
+	if second != "" {
+		why += "; or " + second
+	}
+	return "   # ? " + sure + ": " + oneLine(why)
+}
+
+// oneLine keeps what a document says within a comment: whatever YAML or an
+// editor takes as the end of a line (or refuses) is a blank.
+func oneLine(s string) string {
+	return strings.Map(func(r rune) rune {
+		if !unicode.IsPrint(r) {
+			return ' '
+		}
+		return r
+	}, s)
 }
 
 // mark is the comment on a guess that is not sure.
 func (d *drafter) mark(what string) string {
 	for _, g := range d.out.Guesses {
 		if g.What == what && g.Sure != "sure" {
-			s := "   # ? " + g.Sure + ": " + strings.ReplaceAll(g.Why, "\n", " ")
-			if g.Second != "" {
-				s += "; or " + g.Second
-			}
-			return s
+			return unsureNote(g.Sure, g.Why, g.Second)
 		}
 	}
 	return ""

@@ -67,7 +67,9 @@ type AnsweredLine struct {
 	Unit      string `json:"unit,omitempty"`
 	DueOn     Date   `json:"due_on,omitempty"`
 	UnitPrice Number `json:"unit_price,omitzero"`
-	Reason    string `json:"reason,omitempty"`
+
+	PriceBasis Number `json:"price_basis,omitzero"`
+	Reason     string `json:"reason,omitempty"`
 }
 
 // Invoice is what the seller wants money for. It counts once by its number.

@@ -14,7 +14,7 @@ export const router = createRouter({
     { path: '/lists/:kind/:name', component: () => import('./pages/ListPage.vue'), props: true, meta: { title: 'List' } },
     { path: '/loads', component: () => import('./pages/LoadsPage.vue'), meta: { title: 'Loads' } },
     { path: '/loads/:id', component: () => import('./pages/LoadPage.vue'), props: (r) => ({ id: Number(r.params.id), first: String(r.query.tab ?? 'reasons') }), meta: { title: 'Load' } },
-    { path: '/held', component: () => import('./pages/HeldPage.vue'), props: (r) => ({ sync: r.query.sync ? String(r.query.sync) : undefined }), meta: { title: 'Held' } },
+    { path: '/held', component: () => import('./pages/HeldPage.vue'), props: (r) => ({ sync: r.query.sync ? String(r.query.sync) : undefined, code: r.query.code ? String(r.query.code) : undefined }), meta: { title: 'Held' } },
     { path: '/orders', component: () => import('./pages/OrdersPage.vue'), meta: { title: 'Orders' } },
     { path: '/orders/:id', component: () => import('./pages/OrderPage.vue'), props: (r) => ({ id: Number(r.params.id) }), meta: { title: 'Order' } },
     { path: '/exchange', component: () => import('./pages/ExchangePage.vue'), meta: { title: 'Exchange' } },

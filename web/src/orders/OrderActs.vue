@@ -54,6 +54,8 @@ interface Form {
   fields: [name: string, label: string, hint?: string][]
 }
 const ofGoods: Form['fields'] = [['carrier', 'Carrier'], ['tracking', "Carrier's number"]]
+const offers = computed(() => (props.order.offers ?? []).filter((f) => f.differs?.length))
+const takes = computed(() => offers.value.flatMap((f) => (f.take ? [f.take] : [])))
 const forms = computed<Record<Act, Form>>(() => {
   const status = props.order.status
   const moves: [What, Form['fields']] = purchase.value ? ['receipts', [['receipt', 'Number of the receipt'], ['received_on', 'Day']]] : ['shipments', [['shipment', 'Number of the shipment'], ['shipped_on', 'Day']]]
@@ -154,6 +156,14 @@ const counted = computed(() => open.value !== 'change' && open.value !== 'hold')
 
 <template>
   <section ref="root" class="acts" aria-label="What can be said of the order">
+    <div v-if="offers.length" class="held" role="status">
+      <p><b>The supplier's answer is not what was ordered.</b></p>
+      <p v-for="f in offers" :key="f.line">
+        Line {{ f.number }}: {{ f.differs!.join(', ') }}<span v-if="f.reason" class="soft"> ({{ f.reason }})</span>
+        <Button v-if="f.take && offers.length > 1" size="small" text :label="f.refused ? 'Cancel the line' : 'Take it'" :aria-label="`Take what is offered of line ${f.number}`" :loading="!!busy" @click="say('changes', { lines: [f.take] })" />
+      </p>
+      <Button v-if="takes.length" size="small" outlined label="Take what is offered" :loading="!!busy" @click="say('changes', { lines: takes })" />
+    </div>
     <p v-if="order.on_hold" class="held" role="status"><b>On hold:</b> {{ order.on_hold }}</p>
     <div class="bar">
       <Button v-if="order.on_hold" size="small" label="Release" :loading="busy === 'changes' && !open" @click="say('changes', { header: { on_hold: '' } })" />

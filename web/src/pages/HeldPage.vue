@@ -17,18 +17,19 @@ import ConflictDialog from '../syncs/ConflictDialog.vue'
 
 // Everything that waits for a person, wherever it came from: first the reasons, then each
 // with a way to try it again, one or many at once.
-const props = defineProps<{ sync?: string }>()
+const props = defineProps<{ sync?: string; code?: string }>()
 const router = useRouter()
 const client = useQueryClient()
-const kinds = [{ kind: 'order', label: 'orders of documents', one: 'order' }, { kind: 'set', label: 'sets that came', one: 'set that came' }, { kind: 'notice', label: 'notices to send', one: 'notice to send' }, { kind: 'interchange', label: 'doubtful interchanges', one: 'doubtful interchange' }, { kind: 'push', label: 'orders for other systems', one: 'order for a system' }] as const
+const kinds = [{ kind: 'order', label: 'orders of documents', one: 'order' }, { kind: 'set', label: 'sets that came', one: 'set that came' }, { kind: 'notice', label: 'notices to send', one: 'notice to send' }, { kind: 'interchange', label: 'doubtful interchanges', one: 'doubtful interchange' }, { kind: 'push', label: 'orders for other systems', one: 'order for a system' }, { kind: 'answer', label: "suppliers' answers that differ", one: 'answer that differs' }] as const
 const kind = ref<(typeof kinds)[number]['kind']>()
 const sync = ref(props.sync)
+const code = ref(props.code)
 const reason = ref('')
 const aside = ref(false)
-const filter = computed<HeldFor>(() => ({ kind: kind.value, sync: sync.value, reason: reason.value || undefined, put_aside: aside.value || undefined }))
+const filter = computed<HeldFor>(() => ({ kind: kind.value, sync: sync.value, code: code.value, reason: reason.value || undefined, put_aside: aside.value || undefined }))
 const { data: reasons } = useQuery({ queryKey: ['held-reasons'], queryFn: () => data(api.GET('/api/v1/held-reasons')), refetchInterval: 5000 })
 const syncs = computed(() => [...new Set([...(reasons.value?.items ?? []).map((r) => r.sync ?? ''), sync.value ?? ''])].filter(Boolean))
-const shown = computed(() => (reasons.value?.items ?? []).filter((r) => (!kind.value || r.kind === kind.value) && (!sync.value || r.sync === sync.value)))
+const shown = computed(() => (reasons.value?.items ?? []).filter((r) => (!kind.value || r.kind === kind.value) && (!code.value || r.code === code.value) && (!sync.value || r.sync === sync.value)))
 // Where each thing has a reason of its own, the list itself says it.
 const many = computed(() => shown.value.some((r) => r.count > 1) && shown.value.reduce((n, r) => n + r.count, 0) > 5)
 const { trail, page, error, isPending, refetch } = usePages('held', [filter], (cursor) => data(api.GET('/api/v1/held', { params: { query: { ...filter.value, ids: undefined, limit: 50, cursor } } })))
@@ -51,8 +52,8 @@ const put = useMutation({
   onSuccess: async () => { chosen.value = []; why.value = ''; await client.invalidateQueries() },
 })
 type Held = NonNullable<typeof page.value>['items'][number]
-const target = (h: Held) => (h.kind === 'push' ? `/orders/${h.order_id ?? 0}` : h.interchange ? `/exchange/${h.interchange}` : `/loads/${h.load}?tab=mend`)
-const where = (h: Held) => (h.kind === 'push' ? `${h.sync} → ${h.system}` : h.interchange ? `interchange ${h.interchange}${h.set ? `, set ${h.set}` : ''}` : `load ${h.load}, order ${h.load_seq}`)
+const target = (h: Held) => (h.kind === 'push' || h.kind === 'answer' ? `/orders/${h.order_id ?? 0}` : h.interchange ? `/exchange/${h.interchange}` : `/loads/${h.load}?tab=mend`)
+const where = (h: Held) => (h.kind === 'push' ? `${h.sync} → ${h.system}` : h.kind === 'answer' ? `order ${h.number}` : h.interchange ? `interchange ${h.interchange}${h.set ? `, set ${h.set}` : ''}` : `load ${h.load}, order ${h.load_seq}`)
 const word = (h: Held) => kinds.find((k) => k.kind === h.kind)?.one ?? h.kind
 const deciding = ref<number>()
 </script>
@@ -61,6 +62,7 @@ const deciding = ref<number>()
   <div class="page">
     <div class="bar title">
       <h1>Held</h1><span class="soft">What waits for somebody, the oldest first. Fix the cause, then try it again.</span><span class="grow" />
+      <Button v-if="code" size="small" text :label="`Not only ${code}`" @click="((code = undefined), (trail = []))" />
       <Select v-model="kind" size="small" :options="[...kinds]" option-label="label" option-value="kind" show-clear placeholder="Anything" aria-label="What is held" @change="trail = []" />
       <Select v-if="syncs.length" v-model="sync" size="small" :options="syncs" show-clear placeholder="Any sync" aria-label="Sync" @change="trail = []" />
     </div>
@@ -86,7 +88,7 @@ const deciding = ref<number>()
       <Column header="">
         <template #body="{ data: h }">
           <Button v-if="h.code === 'push_conflict'" size="small" label="Decide" :aria-label="`Decide ${h.number}`" @click.stop="deciding = h.id" />
-          <Button v-else-if="h.kind === 'interchange'" size="small" label="Decide" :aria-label="`Decide ${where(h)}`" @click.stop="router.push(target(h))" />
+          <Button v-else-if="h.kind === 'interchange' || h.kind === 'answer'" size="small" label="Decide" :aria-label="`Decide ${where(h)}`" @click.stop="router.push(target(h))" />
           <Button v-else size="small" text label="Try again" :aria-label="`Try ${h.number || where(h)} again`" :loading="retry.isPending.value && retry.variables.value?.ids?.[0] === h.id" @click.stop="retry.mutate({ ids: [h.id] })" />
         </template>
       </Column>

@@ -3,43 +3,55 @@ import Button from 'primevue/button'
 import Column from 'primevue/column'
 import InputText from 'primevue/inputtext'
 import Select from 'primevue/select'
-import { computed, ref, watch } from 'vue'
-import { useRoute, useRouter } from 'vue-router'
+import { computed, reactive, ref, watch } from 'vue'
+import { useRouter } from 'vue-router'
 
-import { api, data, download } from '../api/client'
+import { api, data, download, type OrderSummary } from '../api/client'
 import { useBusy } from '../busy'
 import OutcomeMark from '../components/OutcomeMark.vue'
-import StateNote from '../components/StateNote.vue'
 import PagedTable from '../components/PagedTable.vue'
+import StateNote from '../components/StateNote.vue'
 import { money } from '../format'
+import ManyActs from '../orders/ManyActs.vue'
+import SavedViews from '../orders/SavedViews.vue'
+import { kinds, queryOf, states, useWhich } from '../orders/which'
 import { usePages } from '../paging'
 
-const route = useRoute()
 const router = useRouter()
-const text = ref(String(route.query.text ?? ''))
-const kind = ref(String(route.query.kind ?? 'any'))
-const status = ref(String(route.query.status ?? 'any'))
-const fromLoad = computed(() => Number(route.query.load ?? 0))
-watch([text, kind, status, fromLoad], () => {
-  trail.value = []
-  void router.replace({ query: Object.fromEntries(Object.entries({ text: text.value, kind: kind.value, status: status.value, load: fromLoad.value || '' }).filter(([, v]) => v !== '' && v !== 'any')) })
-})
-const { trail, page, error, isPending, refetch } = usePages('orders', [text, kind, status, fromLoad], (cursor) =>
-    data(api.GET('/api/v1/orders', {
-      params: { query: { text: text.value || undefined, kind: (kind.value === 'any' ? undefined : kind.value) as 'sales' | undefined, status: (status.value === 'any' || status.value === 'overdue' ? undefined : status.value) as 'open' | undefined, overdue: status.value === 'overdue' || undefined, load: fromLoad.value || undefined, limit: 20, cursor } },
-    })),
-)
+const { which, narrowed, clear } = useWhich()
+const days = ref(!!(which.from || which.to || which.changed))
+const query = computed(() => queryOf(which))
+const list = (more: Record<string, unknown>) => data(api.GET('/api/v1/orders', { params: { query: { ...query.value, ...more } as never } }))
+const { trail, page, error, isPending, refetch } = usePages('orders', [query], (cursor) => list({ limit: 20, cursor }))
 const { busy, failed, act } = useBusy()
 /** save downloads the orders of the filter as a table: all of them, not only the page. */
-const save = (format: string) =>
-  act(format, () => download(`/api/v1/orders/export?${new URLSearchParams(Object.entries({ format, text: text.value, kind: kind.value, ...(status.value === 'overdue' ? { overdue: 'true' } : { status: status.value }), load: fromLoad.value ? String(fromLoad.value) : '' }).filter(([, v]) => v !== '' && v !== 'any'))}`))
-const kinds = [{ label: 'Sales and purchases', value: 'any' }, { label: 'Sales', value: 'sales' }, { label: 'Purchases', value: 'purchase' }]
-const states = [{ label: 'Any state', value: 'any' }, { label: 'overdue', value: 'overdue' }, ...['draft', 'open', 'confirmed', 'partial', 'complete', 'cancelled'].map((s) => ({ label: s, value: s }))]
-const filtered = computed(() => text.value !== '' || kind.value !== 'any' || status.value !== 'any' || fromLoad.value > 0)
-function clear() {
-  text.value = ''
-  kind.value = status.value = 'any'
-  void router.replace({ query: {} })
+const save = (format: string) => act(format, () => download(`/api/v1/orders/export?${new URLSearchParams({ format, ...query.value })}`))
+
+// Which orders are chosen, on whichever page they are.
+const most = 5000
+const chosen = reactive(new Map<number, OrderSummary>())
+const orders = computed(() => [...chosen.values()])
+const acting = ref(false) // what was done stays to be read when nothing is chosen any more
+const choose = (o: OrderSummary, is: boolean) => (is ? chosen.set(o.id, o) : chosen.delete(o.id))
+const here = computed(() => page.value?.items ?? [])
+const all = computed({ get: () => here.value.length > 0 && here.value.every((o) => chosen.has(o.id)), set: (is) => here.value.forEach((o) => choose(o, is)) })
+const every = () =>
+  act('every', async () => {
+    let cursor: string | undefined
+    do {
+      const some = await list({ limit: 1000, cursor })
+      some.items.forEach((o) => chosen.size < most && choose(o, true))
+      cursor = some.next
+    } while (cursor && chosen.size < most)
+  })
+watch(query, () => {
+  trail.value = []
+  chosen.clear()
+})
+watch(() => chosen.size, (n) => n && (acting.value = true))
+async function done() {
+  await refetch()
+  for (const o of here.value) if (chosen.has(o.id)) chosen.set(o.id, o) // as they are now
 }
 </script>
 
@@ -47,17 +59,32 @@ function clear() {
   <div class="page">
     <div class="bar title">
       <h1>Orders</h1>
-      <span v-if="fromLoad" class="soft">of load {{ fromLoad }}</span>
+      <span v-if="which.load" class="soft">of load {{ which.load }}</span>
+      <SavedViews :model-value="which" />
       <span class="grow" />
-      <InputText v-model="text" size="small" placeholder="Number or partner …" aria-label="Number or partner begins with" />
-      <Select v-model="kind" size="small" :options="kinds" option-label="label" option-value="value" aria-label="Kind" />
-      <Select v-model="status" size="small" :options="states" option-label="label" option-value="value" aria-label="State" />
-      <Button v-if="filtered" size="small" text label="Show all" @click="clear" />
       <Button v-if="page?.items.length" size="small" outlined label="As a workbook" :loading="busy === 'xlsx'" @click="save('xlsx')" />
       <Button v-if="page?.items.length" size="small" text label="As CSV" :loading="busy === 'csv'" @click="save('csv')" />
     </div>
+    <div class="bar title" role="search">
+      <InputText v-model="which.text" size="small" placeholder="Number or partner …" aria-label="Number or partner begins with" />
+      <Select :model-value="which.kind || null" size="small" :options="kinds" option-label="label" option-value="value" placeholder="Sales and purchases" show-clear aria-label="Kind" @update:model-value="which.kind = $event ?? ''" />
+      <Select :model-value="which.status || null" size="small" :options="states" option-label="label" option-value="value" placeholder="Any status" show-clear aria-label="Status" @update:model-value="which.status = $event ?? ''" />
+      <template v-if="days">
+        <label>Ordered <InputText v-model.lazy="which.from" type="date" size="small" aria-label="Ordered on this day or later" /></label>
+        <label>to <InputText v-model.lazy="which.to" type="date" size="small" aria-label="Ordered on this day or earlier" /></label>
+        <label>Changed since <InputText v-model.lazy="which.changed" type="date" size="small" /></label>
+      </template>
+      <Button v-else size="small" text label="Days …" :aria-expanded="days" @click="days = true" />
+      <span class="grow" />
+      <Button v-if="narrowed || days" size="small" text label="Show all" @click="(clear(), (days = false))" />
+    </div>
     <StateNote v-if="failed" :error="failed" class="sheet" @retry="failed = undefined" />
-    <PagedTable v-model:trail="trail" :page="page" :error="error" :loading="isPending" row-key="id" :empty="filtered ? 'No order fits what was asked for.' : 'No order has been loaded yet.'" @open="router.push(`/orders/${$event.id}`)" @retry="refetch()">
+    <ManyActs v-if="acting" :orders="orders" @done="done" @clear="(chosen.clear(), (acting = false))" />
+    <PagedTable v-model:trail="trail" :page="page" :error="error" :loading="isPending" row-key="id" :empty="narrowed ? 'No order fits what was asked for.' : 'No order has been loaded yet.'" @open="router.push(`/orders/${$event.id}`)" @retry="refetch()">
+      <Column class="tick">
+        <template #header><input v-model="all" type="checkbox" aria-label="Choose all orders of this page" /></template>
+        <template #body="{ data: o }"><input type="checkbox" :checked="chosen.has(o.id)" :aria-label="`Choose ${o.number}`" @click.stop @change="choose(o, ($event.target as HTMLInputElement).checked)" /></template>
+      </Column>
       <Column header="Number"><template #body="{ data: o }"><RouterLink :to="`/orders/${o.id}`" @click.stop>{{ o.number }}</RouterLink></template></Column>
       <Column header="Kind"><template #body="{ data: o }">{{ o.kind }}</template></Column>
       <Column header="Partner"><template #body="{ data: o }">{{ o.partner }}</template></Column>
@@ -66,11 +93,13 @@ function clear() {
       <Column header="Deliver"><template #body="{ data: o }">{{ o.requested_delivery_on }}</template></Column>
       <Column header="Lines" class="right"><template #body="{ data: o }">{{ o.lines }}</template></Column>
       <Column header="Total" class="right"><template #body="{ data: o }">{{ money(o.total) }} <span class="soft">{{ o.currency }}</span></template></Column>
-      <Column header="State"><template #body="{ data: o }"><OutcomeMark :word="o.status" /></template></Column>
+      <Column header="Status"><template #body="{ data: o }"><OutcomeMark :word="o.status" /></template></Column>
     </PagedTable>
+    <p v-if="all && (page?.next || trail.length)" class="bar"><Button size="small" text label="Choose all orders that fit, on every page" :loading="busy === 'every'" @click="every" /><span v-if="chosen.size >= most" class="soft">At most {{ most.toLocaleString('en') }} are chosen at once.</span></p>
   </div>
 </template>
 
 <style scoped>
-.title { margin-bottom: 10px; }
+.title { margin-bottom: 8px; }
+label { color: var(--ink-soft); font-size: 13px; }
 </style>

@@ -16,6 +16,20 @@ const { data: today, error, isPending, refetch } = useQuery({
 })
 const { data: reasons } = useQuery({ queryKey: ['held-reasons'], queryFn: () => data(api.GET('/api/v1/held-reasons')), refetchInterval: 15000 })
 const { data: syncs } = useQuery({ queryKey: ['syncs'], queryFn: () => data(api.GET('/api/v1/syncs')), refetchInterval: 15000 })
+// What partners say of orders, by what a person does about it.
+const subjects: Record<string, { word: string; about: string }> = {
+  change_asked: { word: 'asked for a change', about: 'A partner asks for a change: accept it, or settle it another way.' },
+  answer_differs: { word: 'answered otherwise', about: "A supplier's answer is not what was ordered: take what is offered, or call." },
+  invoice_differs: { word: 'billed otherwise', about: "A supplier's invoice is not what was ordered and came." },
+  price_differs: { word: 'billed at another price', about: "A supplier's invoice has other prices than the order." },
+  over_invoiced: { word: 'billed for more', about: "A supplier's invoice is for more than came." },
+}
+const subject = computed(() =>
+  Object.entries(subjects).flatMap(([code, s]) => {
+    const n = today.value?.held[code] ?? 0
+    return n ? [{ code, n, ...s }] : []
+  }),
+)
 const waiting = computed(() => (reasons.value?.items ?? []).filter((r) => r.kind === 'push'))
 const trouble = (y: Sync) =>
   y.state.state === 'paused' ? 'paused' : y.state.away?.length ? `waits for ${y.state.away.join(', ')}, which does not answer` : `${count(y.state.unanswered ?? 0, 'file')} not answered in time`
@@ -37,13 +51,19 @@ const dayName = (iso: string) => new Date(iso + 'T00:00:00Z').toLocaleDateString
     <div v-else-if="today" class="desk">
       <section class="sheet box wide">
         <h2>Waiting for somebody</h2>
-        <p v-if="!today.failing.length && !today.interchanges.length && !today.overdue" class="soft">Nothing. Every order of the last two weeks is where it should be.</p>
+        <p v-if="!today.failing.length && !today.interchanges.length && !today.overdue && !subject.length" class="soft">Nothing. Every order of the last two weeks is where it should be.</p>
         <ul>
           <li v-if="today.overdue">
             <RouterLink :to="{ path: '/orders', query: { status: 'overdue' } }" class="row">
               <b>{{ today.overdue >= 10000 ? 'More than ' : '' }}{{ count(today.overdue, 'order') }}</b><span class="bad">overdue</span><span class="soft">The day of delivery is past, and nothing has moved.</span>
             </RouterLink>
             <RouterLink :to="{ path: '/orders', query: { status: 'overdue' } }">Show</RouterLink>
+          </li>
+          <li v-for="s in subject" :key="s.code">
+            <RouterLink :to="{ path: '/held', query: { code: s.code } }" class="row">
+              <b>{{ count(s.n, 'order') }}</b><span class="bad">{{ s.word }}</span><span class="soft">{{ s.about }}</span>
+            </RouterLink>
+            <RouterLink :to="{ path: '/held', query: { code: s.code } }">Show</RouterLink>
           </li>
           <li v-for="i in today.interchanges" :key="`i${i.id}`">
             <RouterLink :to="`/exchange/${i.id}`" class="row">

@@ -1,0 +1,175 @@
+package order
+
+import (
+	"cmp"
+	"slices"
+	"strconv"
+	"strings"
+)
+
+// A Verdict is what an answer to a line comes to.
+type Verdict string
+
+const (
+	Accepted Verdict = "accepted"
+	Modified Verdict = "changed" // accepted with another quantity, day or price
+	Rejected Verdict = "refused"
+)
+
+// verdicts are what an answer to a line means: the words, and the codes of X12 element 668.
+var verdicts = map[string]Verdict{
+	"": Accepted, "ACCEPTED": Accepted, "AC": Accepted, "AR": Accepted, "IA": Accepted,
+	"CHANGED": Modified, "DR": Modified, "IC": Modified, "IP": Modified, "IQ": Modified, "IS": Modified,
+	"IB": Modified, "BP": Modified, "BACK-ORDERED": Modified,
+	"REFUSED": Rejected, "ID": Rejected, "IR": Rejected, "R1": Rejected, "R2": Rejected, "R3": Rejected,
+	"R4": Rejected, "R5": Rejected, "R6": Rejected,
+}
+
+// VerdictOf gives what the code of an answer to a line means; false where it has no meaning.
+func VerdictOf(code string) (Verdict, bool) {
+	v, ok := verdicts[strings.ToUpper(strings.TrimSpace(code))]
+	return v, ok
+}
+
+// Offer is what the seller offers of a line: what the last answer that speaks of it says, in all its statements.
+type Offer struct {
+	Line       int    `json:"line" doc:"Id of the order's line"`
+	Number     string `json:"number" doc:"Number of the line"`
+	Code       string `json:"code,omitempty" doc:"Of the first statement"`
+	Refused    bool   `json:"refused,omitempty"`
+	Unanswered bool   `json:"unanswered,omitempty" doc:"No answer speaks of the line, and the order was answered"`
+	Accepted   Number `json:"accepted,omitzero" doc:"Quantity, in the line's unit, of all statements; absent where all of it is accepted"`
+	UnitPrice  Number `json:"unit_price,omitzero"`
+	PriceBasis Number `json:"price_basis,omitzero"`
+	DueOn      Date   `json:"due_on,omitempty" doc:"The latest day that is promised"`
+	Reason     string `json:"reason,omitempty"`
+	// Differs says in words what is not as the order has it; nothing is that the order says the same.
+	Differs []string `json:"differs,omitempty" doc:"What is not as ordered, in words"`
+	// Take is what makes the order say the same, in the fields of a line of a change.
+	Take map[string]string `json:"take,omitempty" doc:"The line of a change with which the order takes what is offered"`
+}
+
+// Offers compares the seller's answers with an order as it is: one offer for each line that was answered, and, where any
+// was, for each line that should have been.
+func Offers(o *Order, answers []Answered) ([]Offer, error) {
+	last := map[int]*Answered{}
+	for i := range answers {
+		for _, l := range answers[i].Lines {
+			last[l.Line] = &answers[i]
+		}
+	}
+	var all []Offer
+	for i := range o.Lines {
+		line := &o.Lines[i]
+		wanted, err := line.Wanted()
+		if err != nil {
+			return nil, err
+		}
+		f := Offer{Line: line.ID, Number: line.Number}
+		a := last[line.ID]
+		switch {
+		case a == nil && (len(last) == 0 || wanted.Sign() <= 0):
+			continue
+		case a == nil:
+			f.Unanswered = true
+			f.Differs = []string{"not answered"}
+		default:
+			err = f.read(a, o, line, wanted)
+			if err == nil && len(f.Differs) > 0 {
+				f.Take, err = f.change(line, wanted)
+			}
+			if err != nil {
+				return nil, err
+			}
+		}
+		all = append(all, f)
+	}
+	return all, nil
+}
+
+// read takes what an answer says of a line.
+func (f *Offer) read(a *Answered, o *Order, line *Line, wanted Number) (err error) {
+	asked := cmp.Or(line.RequestedDeliveryOn, o.RequestedDeliveryOn, line.RequestedShipOn, o.RequestedShipOn)
+	var prices, days []string
+	first, whole := true, false
+	for _, l := range a.Lines {
+		if l.Line != line.ID {
+			continue
+		}
+		verdict, _ := VerdictOf(l.Code)
+		refused := verdict == Rejected
+		if first {
+			f.Code, f.Refused, first = l.Code, refused, false
+		}
+		f.Refused = f.Refused && refused
+		f.Reason = cmp.Or(f.Reason, l.Reason)
+		if refused {
+			continue
+		}
+		if l.Quantity.IsZero() {
+			whole = true
+		} else if f.Accepted, err = f.Accepted.Add(l.Quantity); err != nil {
+			return err
+		}
+		if !l.UnitPrice.IsZero() && !line.UnitPrice.IsZero() {
+			basis := l.PriceBasis
+			if basis.IsZero() {
+				basis = line.PriceBasis
+			}
+			offered := Priced{UnitPrice: l.UnitPrice, PriceBasis: basis}
+			if !offered.SameTerms(Priced{UnitPrice: line.UnitPrice, PriceBasis: line.PriceBasis}) {
+				f.UnitPrice, f.PriceBasis = l.UnitPrice, l.PriceBasis
+				prices = append(prices, "price "+l.UnitPrice.Plain()+" for "+line.UnitPrice.Plain())
+			}
+		}
+		if l.DueOn != "" {
+			f.DueOn = max(f.DueOn, l.DueOn)
+			if l.DueOn != asked {
+				days = append(days, "due "+string(l.DueOn))
+			}
+		}
+	}
+	if whole {
+		f.Accepted = Number{}
+	}
+	if f.Refused {
+		if f.Differs = []string{"refused"}; wanted.Sign() <= 0 {
+			f.Differs = nil // it is cancelled here too
+		}
+		return nil
+	}
+	if !f.Accepted.IsZero() && f.Accepted.Cmp(wanted) != 0 {
+		f.Differs = append(f.Differs, "quantity "+f.Accepted.Plain()+" of "+wanted.Plain())
+	}
+	if f.DueOn == asked { // what comes before comes in time
+		days = nil
+	}
+	f.Differs = slices.Compact(append(append(f.Differs, prices...), days...))
+	return nil
+}
+
+// change is the change of the line that takes the offer.
+func (f *Offer) change(line *Line, wanted Number) (map[string]string, error) {
+	take := map[string]string{"id": strconv.Itoa(f.Line)}
+	if f.Refused {
+		take["change"] = "delete"
+		return take, nil
+	}
+	if !f.Accepted.IsZero() && f.Accepted.Cmp(wanted) != 0 {
+		quantity, err := f.Accepted.Add(line.Cancelled)
+		if err != nil {
+			return nil, err
+		}
+		take["quantity"] = quantity.Plain()
+	}
+	if !f.UnitPrice.IsZero() {
+		take["unit_price"] = f.UnitPrice.Plain()
+		if !f.PriceBasis.IsZero() {
+			take["price_basis"] = f.PriceBasis.Plain()
+		}
+	}
+	if f.DueOn != "" {
+		take["requested_delivery_on"] = string(f.DueOn)
+	}
+	return take, nil
+}
