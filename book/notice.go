@@ -62,6 +62,7 @@ func (s *Session) notice(tx *store.Tx, e *Entry, spoken *spokenOf, res *store.Or
 		e.Add(finding.OnHold, 0, "", stored.Order.Number, "The order %s is on hold: %s.", stored.Order.Number,
 			strings.TrimSuffix(n.is.OnHold, "."))
 	}
+	n.plainBasis()
 	if err := order.KeepPrices(&stored.Order, n.is, n.repriced); err != nil {
 		return nil, err
 	}
@@ -86,6 +87,19 @@ func (s *Session) notice(tx *store.Tx, e *Entry, spoken *spokenOf, res *store.Or
 	s.asks(e, n.c)
 	s.changes(n.c, res)
 	return n.c, nil
+}
+
+// plainBasis leaves the basis of a price away where it is 1 and was not said before: that is the same.
+func (n *noticed) plainBasis() {
+	for i := range n.is.Lines {
+		l := &n.is.Lines[i]
+		if l.PriceBasis.IsZero() || l.PriceBasis.Cmp(order.NumberOf(1)) != 0 {
+			continue
+		}
+		if at := n.stored.Position(l.ID); at == 0 || n.stored.Lines[at-1].PriceBasis.IsZero() {
+			l.PriceBasis = order.Number{}
+		}
+	}
 }
 
 // spokenOf are the orders that the notices of one go speak of, read together.

@@ -27,7 +27,7 @@ import (
 	"koinos/demo"
 )
 
-var apiCalls = flag.Int("api-calls", 2_500, "how many calls TestAPIFuzz makes")
+var apiCalls = flag.Int("api-calls", 1_500, "how many calls TestAPIFuzz makes")
 
 // mostResident is what a service may take whatever callers ask of it, in KiB.
 const mostResident = 512 << 10

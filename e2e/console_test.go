@@ -123,7 +123,7 @@ func run(t *testing.T, ctx context.Context, steps ...chromedp.Action) {
 // From a dropped file to stored orders, as a person does it.
 func TestConsole(t *testing.T) {
 	t.Parallel()
-	s := start(t, t.TempDir(), "demo")
+	s := startDemo(t)
 	ctx := browser(t, 1280, 800)
 	doc := file(t, "saltry-april.csv",
 		[]byte("Order,Order date,Needed by,Course,Item,What,Qty,Unit,Each,Line total,Order total\n"+
@@ -201,7 +201,7 @@ func TestConsole(t *testing.T) {
 // and changes are read before they are made.
 func TestConsoleMend(t *testing.T) {
 	t.Parallel()
-	s := start(t, t.TempDir(), "demo")
+	s := startDemo(t)
 	ctx := browser(t, 1280, 800)
 	ours := func(theirs, code string) chromedp.Action {
 		return chromedp.SendKeys(fmt.Sprintf(`input[aria-label="Ours for %s"]`, theirs), code, chromedp.ByQuery)
@@ -230,7 +230,7 @@ func TestConsoleMend(t *testing.T) {
 // point at each other; a file that is taken in shows what became of it.
 func TestConsoleExchange(t *testing.T) {
 	t.Parallel()
-	s := start(t, t.TempDir(), "demo")
+	s := startDemo(t)
 	text, err := os.ReadFile(filepath.Join(s.data, "examples", "pellow-orders.edi"))
 	if err != nil {
 		t.Fatal(err)
@@ -261,7 +261,7 @@ func TestConsoleExchange(t *testing.T) {
 // At 200 % zoom of a 1280 × 800 window nothing is cut off sideways.
 func TestConsoleZoomed(t *testing.T) {
 	t.Parallel()
-	s := start(t, t.TempDir(), "demo")
+	s := startDemo(t)
 	ctx := browser(t, 640, 400)
 	for path, text := range map[string]string{"/today": "Orders by day", "/loads/9?tab=mend": "Say what these are",
 		"/loads/8?tab=changes": "would change", "/documents": "Documents received", "/loads": "Loads",

@@ -24,7 +24,7 @@ import (
 	"koinos/demo"
 )
 
-var faults = flag.Int("faults", 4,
+var faults = flag.Int("faults", 3,
 	"how many writes of each kind of work fail in the tests of failing disks; 0 is every one")
 
 // Ways in which a write fails; failingdisk.c has them too.

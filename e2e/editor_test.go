@@ -13,7 +13,7 @@ import (
 // From an unknown document to a kept mapping and a dry run, as a person does it.
 func TestMappingEditor(t *testing.T) {
 	t.Parallel()
-	s := start(t, t.TempDir(), "demo")
+	s := startDemo(t)
 	ctx := browser(t, 1280, 800)
 	doc := file(t, "bootshaus.csv",
 		[]byte("Bootshaus Kestle;;;;;;\n\nBestell-Nr.;Datum;Artikelnr.;Bezeichnung;Menge;Preis;Fach\n"+
@@ -99,7 +99,7 @@ func TestKeptExpectations(t *testing.T) {
 // a JSON document is bound by choosing it.
 func TestMappingEditorByHand(t *testing.T) {
 	t.Parallel()
-	s := start(t, t.TempDir(), "demo")
+	s := startDemo(t)
 	ctx := browser(t, 1280, 800)
 	tree := file(t, "slipway.json",
 		[]byte(`{"orders": [{"id": "W-1", "placed": "2026-03-02", "hull": {"no": "NX 4"}, "lines": [{"sku": "00101", "qty": 2, "shade": "navy"}]}, {"id": "W-2", "placed": "2026-03-03", "lines": [{"sku": "00104", "qty": 1}]}]}`))

@@ -24,7 +24,7 @@ import (
 // The partners of the demo have said all that they have to say; every
 // interchange of ours is sound by their rules, in order, and answered.
 func TestExchange(t *testing.T) {
-	s := start(t, t.TempDir(), "demo")
+	s := startDemo(t)
 	out, errOut, code := s.koinos("exchange", "list", "--limit", "500", "--output", "json")
 	var all []api.Interchange
 	if err := json.Unmarshal([]byte(out), &all); err != nil || code != 0 {

@@ -75,7 +75,7 @@ func TestChangeFeed(t *testing.T) {
 // What waits for somebody stands in one list, wherever it came from, and leaves
 // it when it goes in.
 func TestHeldList(t *testing.T) {
-	s := start(t, t.TempDir(), "demo")
+	s := startDemo(t)
 	ctx := context.Background()
 	held := func() (all []string, last api.HeldWork) {
 		page, err := s.api().Held(ctx, url.Values{})
@@ -83,7 +83,7 @@ func TestHeldList(t *testing.T) {
 			t.Fatal(err)
 		}
 		for _, h := range page.Items {
-			if h.System == "" { // what systems hold has tests of its own
+			if h.System == "" && h.Kind != api.HeldAnswer { // these have tests of their own
 				all, last = append(all, h.Kind+" "+h.Partner+" "+h.Number), h
 			}
 		}

@@ -17,7 +17,7 @@ import (
 	"koinos/core/outcome"
 )
 
-var kills = flag.Int("kills", 60, "how many times TestKilledAtRandom kills the service")
+var kills = flag.Int("kills", 40, "how many times TestKilledAtRandom kills the service")
 
 // state is everything that a database says of orders and loads, but for times
 // and for the addresses of the documents.

@@ -13,6 +13,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -101,6 +102,33 @@ func startWith(t testing.TB, env []string, data string, args ...string) *service
 		t.Fatalf("the service did not start:\n%s", s.log)
 	}
 	return s
+}
+
+var demoed struct {
+	once   sync.Once
+	folder string
+	err    error
+}
+
+// startDemo runs a service over a copy of what the demo left behind. The systems that the demo plays beside it are away.
+func startDemo(t testing.TB) *service {
+	t.Helper()
+	demoed.once.Do(func() {
+		if demoed.folder, demoed.err = os.MkdirTemp(filepath.Dir(bin), "demo-*"); demoed.err == nil {
+			s := start(t, demoed.folder, "demo")
+			s.stop()
+		}
+	})
+	if demoed.err != nil {
+		t.Fatal(demoed.err)
+	}
+	data := t.TempDir()
+	if err := os.CopyFS(data, os.DirFS(demoed.folder)); err != nil {
+		t.Fatal(err)
+	}
+	const nobody = "http://127.0.0.1:9"
+	return startWith(t, []string{"YARD_FOLDER=" + filepath.Join(data, "yard"), "SLIPWAY_URL=" + nobody, "SLIPWAY_TOKEN=x", "SLIPWAY_HOOK_SECRET=x",
+		"LEDGERLINE_URL=" + nobody, "LEDGERLINE_ID=x", "LEDGERLINE_SECRET=x"}, data, "serve", "--exchange", filepath.Join(data, "exchange"))
 }
 
 func (s *service) end(sig os.Signal) {

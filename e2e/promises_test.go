@@ -160,7 +160,7 @@ func TestFolder(t *testing.T) {
 // and loaded again; the marked copy is brought up to date afterwards.
 func TestMendAndLoadAgain(t *testing.T) {
 	t.Parallel()
-	s := start(t, t.TempDir(), "demo")
+	s := startDemo(t)
 	dir := t.TempDir()
 	failed, marked := filepath.Join(dir, "failed.xlsx"), filepath.Join(dir, "marked.xlsx")
 	for format, to := range map[string]string{"failed": failed, "marked": marked} {

@@ -16,12 +16,12 @@ func TestStopsSoon(t *testing.T) {
 	data := t.TempDir()
 	s := start(t, data, "serve")
 	ctx := context.Background()
-	const n = 10_000
+	const n = 4_000
 	l := s.begin(manyOrders(n))
 	if last, err := s.api().WatchLoad(ctx, l.ID, func(outcome.Load) {}); err != nil || last.Loaded != n {
 		t.Fatal(last, err)
 	}
-	another := s.begin(append(manyOrders(15_000), "Z-1,0012,2,9.50\n"...))
+	another := s.begin(append(manyOrders(6_000), "Z-1,0012,2,9.50\n"...))
 	undone := make(chan error, 1)
 	watched := make(chan error, 1)
 	calls := s.api()

@@ -384,11 +384,11 @@ func TestNumbers(t *testing.T) {
 	if fmt.Sprint(seen) != "[1 2 3 4 5]" {
 		t.Errorf("control numbers %v", seen)
 	}
-	files, err := os.ReadDir(filepath.Join(d.dir, "VARNHOLT", "out"))
+	files, err := filepath.Glob(filepath.Join(d.dir, "VARNHOLT", "out", "*.edi"))
 	if err != nil || len(files) != 5 {
 		t.Fatal(len(files), err)
 	}
-	name := filepath.Join(d.dir, "VARNHOLT", "out", files[0].Name())
+	name := files[0]
 	first, err := os.ReadFile(name)
 	if err != nil || os.Remove(name) != nil {
 		t.Fatal(err)

@@ -125,6 +125,17 @@ var rules = []func(*order.Order, Subject){
 		}
 	},
 	func(o *order.Order, s Subject) {
+		for i := range o.Lines {
+			code := o.Lines[i].GTIN
+			switch len(code) { // GTIN-8, UPC-A, EAN-13 and GTIN-14 (GS1)
+			case 8, 12, 13, 14:
+				if order.IsDigits(code) && !order.CheckDigit(code) {
+					s.Add(finding.CheckDigitWrong, i+1, "gtin", code, "The check digit of the GTIN %s is wrong.", code)
+				}
+			}
+		}
+	},
+	func(o *order.Order, s Subject) {
 		before := func(line int, field string, day order.Date) {
 			if day != "" && o.OrderedOn != "" && day < o.OrderedOn {
 				s.Add(finding.DatesOutOfOrder, line, field, string(day), "%s is %s, before the order was made on %s.",

@@ -12,15 +12,17 @@ import (
 // UnitWords is the shipped crosswalk from common words for units to UN/ECE codes.
 const UnitWords = "unit-words"
 
-// shipped are the crosswalks that ship with Koinos, by name. Three are between
-// codes of X12 and ours: units of element 355 and UN/ECE Recommendation 20,
-// allowances and charges of elements 248 and 1300.
+// shipped are the crosswalks that ship with Koinos, by name. Those between codes
+// of X12 and ours are of units (element 355 and UN/ECE Recommendation 20), of
+// allowances and charges (elements 248 and 1300), and of the number of units that
+// a price is for (element 639, in which many codes only say what kind of price it is).
 var shipped = sync.OnceValue(func() map[string]*Crosswalk {
 	all := map[string]*Crosswalk{UnitWords: NewCrosswalk(unitPairs())}
 	for name, text := range map[string]string{
 		"x12-units": "EA=EA PC=EA UN=EA BX=BX CA=CA CT=CT DZ=DZN PR=PR ST=SET MR=MTR CM=CMT MM=MMT DK=KMT " +
 			"FT=FOT IN=INH YD=YRD KG=KGM GR=GRM LB=LBR OZ=ONZ LT=LTR ML=MLT GA=GLL PK=PK RL=RL RO=RO BG=BG DR=DR " +
 			"CS=CS BO=BO GS=GRO SM=MTK SF=FTK CR=MTQ HR=HUR DA=DAY MO=MON",
+		"x12-price-basis":  "PE=1 UM=1 QE=1 TE=1 LE=1 CA=1 CT=1 QT=1 FX=1 PN=10 HP=100 TP=1000",
 		"x12-charge-kinds": "A=allowance C=charge",
 		"x12-charge-codes": "D240=freight C310=discount F050=other D500=handling D980=insurance H850=tax " +
 			"I170=trade-discount",

@@ -111,12 +111,8 @@ func (b *builder) binding(e grammar.Entry, f order.Field, doc Locale) Binding {
 				bind.Field.Type)
 		}
 	}
-	if k := v.Get("crosswalk"); k != nil && bind.Field.Type == order.Decimal {
-		bind.Crosswalk, bind.UnitCrosswalk = "", k.Text
-		if bind.Suffix != "unit" {
-			b.Add(finding.MappingWrongValue, k.At, k.Text,
-				"crosswalk goes with numbers only where suffix: unit takes the word behind them as the unit.")
-		}
+	if k := v.Get("crosswalk"); k != nil && bind.Field.Type == order.Decimal && bind.Suffix == "unit" {
+		bind.Crosswalk, bind.UnitCrosswalk = "", k.Text // of the word behind the number
 	}
 	if k := v.Get("others"); k != nil && v.Get("crosswalk") == nil {
 		b.Add(finding.MappingWrongValue, k.At, k.Text, "others goes with crosswalk only.")

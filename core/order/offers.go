@@ -119,7 +119,7 @@ func (f *Offer) read(a *Answered, o *Order, line *Line, wanted Number) (err erro
 			offered := Priced{UnitPrice: l.UnitPrice, PriceBasis: basis}
 			if !offered.SameTerms(Priced{UnitPrice: line.UnitPrice, PriceBasis: line.PriceBasis}) {
 				f.UnitPrice, f.PriceBasis = l.UnitPrice, l.PriceBasis
-				prices = append(prices, "price "+l.UnitPrice.Plain()+" for "+line.UnitPrice.Plain())
+				prices = append(prices, "price "+per(l.UnitPrice, l.PriceBasis)+" for "+per(line.UnitPrice, line.PriceBasis))
 			}
 		}
 		if l.DueOn != "" {
@@ -146,6 +146,14 @@ func (f *Offer) read(a *Answered, o *Order, line *Line, wanted Number) (err erro
 	}
 	f.Differs = slices.Compact(append(append(f.Differs, prices...), days...))
 	return nil
+}
+
+// per is a price with its basis in words.
+func per(price, basis Number) string {
+	if basis.Sign() <= 0 || basis.Cmp(NumberOf(1)) == 0 {
+		return price.String()
+	}
+	return price.String() + " per " + basis.Plain()
 }
 
 // change is the change of the line that takes the offer.

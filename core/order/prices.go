@@ -13,10 +13,25 @@ func (l *Line) terms(quantity Number) Priced {
 	return Priced{quantity, l.UnitPrice, l.PriceBasis, l.DiscountPercent}
 }
 
-// SameTerms reports whether two quantities have the same price.
+// SameTerms reports whether two quantities have the same price, by whatever basis it is said: 1.33 is 133 for a hundred.
 func (p *Priced) SameTerms(q Priced) bool {
-	return p.UnitPrice.set == q.UnitPrice.set && p.UnitPrice.Cmp(q.UnitPrice) == 0 &&
-		p.PriceBasis.Cmp(q.PriceBasis) == 0 && p.DiscountPercent.Cmp(q.DiscountPercent) == 0
+	if p.UnitPrice.set != q.UnitPrice.set || p.DiscountPercent.Cmp(q.DiscountPercent) != 0 {
+		return false
+	}
+	mine, err := p.UnitPrice.Mul(q.basis())
+	theirs, err2 := q.UnitPrice.Mul(p.basis())
+	if err != nil || err2 != nil { // more digits than can be computed with
+		return p.UnitPrice.Cmp(q.UnitPrice) == 0 && p.basis().Cmp(q.basis()) == 0
+	}
+	return mine.Cmp(theirs) == 0
+}
+
+// basis is how many units the price is for.
+func (p *Priced) basis() Number {
+	if p.PriceBasis.Sign() <= 0 {
+		return NumberOf(1)
+	}
+	return p.PriceBasis
 }
 
 // Amount is what the quantity costs, rounded to the digits of a currency; absent where it has no price.

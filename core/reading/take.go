@@ -239,6 +239,9 @@ func (w *worker) blank(b *bound, r *Row) (origin.Place, string) {
 	return at, fmt.Sprintf("the cell is blank (column %q)", s.Text)
 }
 
+// plainNumbers are numbers as Koinos writes them.
+var plainNumbers = &mapping.Locale{DecimalSign: '.'}
+
 // take brings one value into its field: crosswalk, type, list.
 func (w *worker) take(b *bound, t taken, l *order.Line) {
 	o, f := &w.d.Order, &b.Field
@@ -280,7 +283,11 @@ func (w *worker) take(b *bound, t taken, l *order.Line) {
 	}
 	switch f.Type {
 	case order.Decimal, order.Percent:
-		n, word, err := b.loc.Number(c, f.Type == order.Percent)
+		loc := b.loc
+		if b.Crosswalk != "" { // its numbers are written as Koinos writes them
+			c, loc = source.Cell{Text: text}, plainNumbers
+		}
+		n, word, err := loc.Number(c, f.Type == order.Percent)
 		if err != nil {
 			w.bad(b, t, finding.NotANumber, "%q is not a number for %s: %v.", c.Text, f.Name, err)
 			return

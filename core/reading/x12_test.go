@@ -38,6 +38,8 @@ func anyOrder(r *rand.Rand, m *mapping.Mapping, lines int) order.Order {
 			f.SetDate(&o, l, order.Date(fmt.Sprintf("2026-%02d-%02d", 1+r.IntN(12), 1+r.IntN(28))))
 		case f.Type == order.Decimal && strings.Contains(f.Name, "packages"):
 			f.SetNumber(&o, l, order.MustNumber(fmt.Sprint(1+r.IntN(99))))
+		case f.Name == "price_basis":
+			f.SetNumber(&o, l, order.MustNumber([]string{"10", "100", "1000"}[r.IntN(3)]))
 		case f.Type == order.Decimal:
 			f.SetNumber(&o, l, order.MustNumber(fmt.Sprintf("%d.%d5", 1+r.IntN(9999), r.IntN(10))))
 		case f.Type == order.Unit || f.Name == "accepted_unit":

@@ -168,7 +168,7 @@ func (t *trees) fill(into map[string]*tree.Members, level order.Level, v values,
 		case text == "":
 		case pointer == "" || o == nil:
 			t.problem(v, line, b.Field.Name, fmt.Sprintf("%s is not one place to write to", b.From[0].Text))
-		case b.Field.Type == order.Decimal && b.Decimal() == "." && b.Suffix == "":
+		case b.Field.Type == order.Decimal && b.Decimal() == "." && b.Suffix == "" && b.Crosswalk == "":
 			o.Put(pointer, json.Number(text))
 		default:
 			o.Put(pointer, text)

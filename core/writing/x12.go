@@ -133,7 +133,7 @@ func (c *composer) level(o *order.Order, level int, header, in *x12.Loop, values
 			c.found = append(c.found, f)
 			continue
 		}
-		if b.Field.Type == order.Day || b.Field.Type == order.Decimal {
+		if b.Crosswalk == "" && (b.Field.Type == order.Day || b.Field.Type == order.Decimal) {
 			text = value // the element's own type says how it is written
 		}
 		c.w.Put(at, a, text)

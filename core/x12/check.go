@@ -457,8 +457,21 @@ func (e *elementDef) check(v []byte, version string) string {
 			return "9"
 		}
 	case "ID":
-		if !e.open && len(e.codes) > 0 && e.codes[string(v)] == "" {
+		if len(e.codes) > 0 && e.codes[string(v)] == "" && (!e.open || e.capitals(v) != "") {
 			return "7"
+		}
+	}
+	return ""
+}
+
+// capitals is the code that a value in small letters means; "" is none.
+func (e *elementDef) capitals(v []byte) string {
+	for _, c := range v {
+		if c >= 'a' && c <= 'z' {
+			if upper := strings.ToUpper(string(v)); e.codes[upper] != "" {
+				return upper
+			}
+			break
 		}
 	}
 	return ""
@@ -474,6 +487,9 @@ func (e *elementDef) explain(code, v, version string) string {
 	case "5":
 		return fmt.Sprintf("%q is too long for %s: %d to %d characters.", v, e.name, low, high)
 	case "7":
+		if is := e.capitals([]byte(v)); is != "" {
+			return fmt.Sprintf("%q is not a code of %s; codes are written in capitals: %s.", v, e.name, is)
+		}
 		return fmt.Sprintf("%q is not a code of %s.", v, e.name)
 	case "8":
 		return fmt.Sprintf("%q is not a day written CCYYMMDD (%s).", v, e.name)

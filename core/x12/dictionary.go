@@ -42,6 +42,11 @@ type elementUse struct {
 	composite *segmentDef
 }
 
+// unknown is an element that the dictionary does not describe; a segment of such has mostUnknown.
+var unknown = &elementDef{ref: "...", kind: "AN", min: 1, max: 9_999, name: "not in the dictionary"}
+
+const mostUnknown = 30
+
 func (u *elementUse) must() bool { return u.need == 'M' }
 
 // name is the element's, or the composite's.
@@ -301,6 +306,13 @@ func (r *dictionaryReader) node(words []string, depth int) string {
 }
 
 func (r *dictionaryReader) elements(words []string) string {
+	if words[0] == "..." {
+		for range mostUnknown {
+			r.seg.elements = append(r.seg.elements, elementUse{ref: unknown.ref, need: 'O'})
+		}
+		r.d.elements[unknown.ref] = unknown
+		return ""
+	}
 	for _, w := range words {
 		last := w[len(w)-1]
 		if last == 'M' || last == 'O' || last == 'C' {

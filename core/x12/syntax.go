@@ -159,6 +159,9 @@ type scanner struct {
 	held   []byte // of a segment that does not fit the buffer
 	win    []byte // r's buffer, as it was when it was filled
 	used   int    // how much of win was taken, without r knowing
+
+	joined *unwrapper // where the document is broken into lines of one length
+	before int64      // where that begins
 }
 
 // sync lets r know what was taken of its buffer.
@@ -221,7 +224,7 @@ func (s *scanner) isa() (seg *Segment, short bool, err error) {
 	}
 	s.seg.raw = append(s.held[:0], head[:length-1]...)
 	s.held = s.seg.raw
-	s.seg.Offset = s.offset
+	s.seg.Offset = s.at(s.offset)
 	s.row++
 	s.seg.Row = s.row
 	s.seg.cut(s.d.Element)
@@ -252,7 +255,7 @@ func (s *scanner) next() (*Segment, error) {
 		for lead < n && raw[lead] <= ' ' && isBlank(raw[lead]) {
 			lead++
 		}
-		s.seg.Offset = s.offset + int64(lead)
+		s.seg.Offset = s.at(s.offset + int64(lead))
 		s.offset += int64(n) + 1
 		s.row++
 		s.seg.Row = s.row
@@ -288,7 +291,7 @@ func (s *scanner) slow() (*Segment, error) {
 	for lead < len(raw) && raw[lead] <= ' ' && isBlank(raw[lead]) {
 		lead++
 	}
-	s.seg.Offset = s.offset + int64(lead)
+	s.seg.Offset = s.at(s.offset + int64(lead))
 	s.offset += read
 	raw = raw[lead:]
 	if err != nil && len(raw) == 0 {
@@ -307,7 +310,13 @@ func (s *scanner) slow() (*Segment, error) {
 
 func isBlank(c byte) bool { return c == '\r' || c == '\n' || c == ' ' || c == '\t' }
 
-// blank passes over line ends and spaces between segments.
+// Between interchanges stand a byte order mark and, in files of old systems, the character that ended one (Ctrl-Z).
+const (
+	byteOrderMark = "\ufeff"
+	endOfFile     = 0x1a
+)
+
+// blank passes over line ends, spaces and the like between interchanges.
 func (s *scanner) blank() error {
 	if err := s.sync(); err != nil {
 		return err
@@ -317,10 +326,20 @@ func (s *scanner) blank() error {
 		if err != nil {
 			return err
 		}
-		if !isBlank(c) {
-			return s.r.UnreadByte()
+		if isBlank(c) || c == endOfFile {
+			s.offset++
+			continue
 		}
-		s.offset++
+		if err := s.r.UnreadByte(); err != nil {
+			return err
+		}
+		if mark, _ := s.r.Peek(len(byteOrderMark)); string(mark) != byteOrderMark {
+			return s.begin()
+		}
+		if _, err := s.r.Discard(len(byteOrderMark)); err != nil {
+			return err
+		}
+		s.offset += int64(len(byteOrderMark))
 	}
 }
 
