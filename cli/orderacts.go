@@ -279,7 +279,7 @@ func (a *app) orderActs() (all []*cobra.Command) {
 	for i := range postings {
 		all = append(all, a.post(&postings[i]))
 	}
-	return append(all, a.confirm(), a.changeOrder(), a.cancelOrder(), a.holdOrder(true), a.holdOrder(false))
+	return append(all, a.confirm(), a.answerOrder(), a.changeOrder(), a.cancelOrder(), a.holdOrder(true), a.holdOrder(false))
 }
 
 // holdOrder makes the commands that put orders on hold and release them.

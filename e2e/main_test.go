@@ -3,15 +3,18 @@ package e2e
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"context"
 	"flag"
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -44,6 +47,9 @@ func TestMain(m *testing.M) {
 		os.Exit(1)
 	}
 	code := m.Run()
+	if testing.Verbose() {
+		used.print()
+	}
 	os.RemoveAll(dir)
 	os.Exit(code)
 }
@@ -104,6 +110,29 @@ func startWith(t testing.TB, env []string, data string, args ...string) *service
 	return s
 }
 
+// used is how much processor time the services of each test took.
+var used spent
+
+type spent struct {
+	mu sync.Mutex
+	by map[string]time.Duration
+}
+
+func (u *spent) add(test string, d time.Duration) {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	if u.by == nil {
+		u.by = map[string]time.Duration{}
+	}
+	u.by[test] += d
+}
+
+func (u *spent) print() {
+	for _, test := range slices.SortedFunc(maps.Keys(u.by), func(a, b string) int { return cmp.Compare(u.by[b], u.by[a]) }) {
+		fmt.Printf("%8.1f s  %s\n", u.by[test].Seconds(), test)
+	}
+}
+
 var demoed struct {
 	once   sync.Once
 	folder string
@@ -138,6 +167,9 @@ func (s *service) end(sig os.Signal) {
 	s.ended = true
 	_ = s.cmd.Process.Signal(sig) // it may have ended by itself
 	_ = s.cmd.Wait()
+	if p := s.cmd.ProcessState; p != nil {
+		used.add(s.t.Name(), p.UserTime()+p.SystemTime())
+	}
 }
 
 func (s *service) stop() { s.end(syscall.SIGTERM) }

@@ -64,7 +64,13 @@ func (x *Exchange) telling(ctx context.Context, o *store.StoredOrder, want api.W
 		if err != nil {
 			return nil, err
 		}
-		t.view = notice.Confirm(asked, &is, today)
+		var answers []order.Answered // since then
+		for _, a := range o.Answers {
+			if a.Revision > came[len(before)].Revision {
+				answers = append(answers, a)
+			}
+		}
+		t.view = notice.Confirm(asked, &is, answers, today)
 		if want.Set == "865" {
 			notice.Answered(&t.view, asked)
 		}

@@ -263,23 +263,23 @@ func TestAnswersCompared(t *testing.T) {
 		{"as it was ordered", intent.Answer, ask(`{"number": "1", "answer": "IA", "accepted": "40", "due_on": "2026-03-24", "unit_price": "9.5"}` + second), "",
 			`changed 2; line 1 answer was blank, is "IA"; line 2 answer was blank, is "IA"`},
 		{"another price, and called accepted", intent.Answer, ask(`{"number": "1", "answer": "IA", "unit_price": "9.80"}` + second), "",
-			"held 2; /lines/0/answer: Line 1 is accepted with changes (IA): price 9.80 for 9.50."},
+			"changed 3; /lines/0/answer: Line 1 is accepted with changes (IA): price 9.80 for 9.50."},
 		{"a part at once, a part later", intent.Answer, ask(`{"number": "1", "answer": "IA", "accepted": "30"}, {"number": "1", "answer": "IB", "accepted": "10", "due_on": "2026-04-03"}` + second), "",
-			"held 2; /lines/0/answer: Line 1 is accepted with changes (IA): due 2026-04-03."},
+			`changed 4; line 1 answer was "IA", is "IB"; /lines/0/answer: Line 1 is accepted with changes (IA): due 2026-04-03.`},
 		{"less in all", intent.Answer, ask(`{"number": "1", "answer": "IA", "accepted": "20"}, {"number": "1", "answer": "IB", "accepted": "10", "due_on": "2026-03-24"}` + second), "",
-			"held 2; /lines/0/answer: Line 1 is accepted with changes (IA): quantity 30 of 40."},
-		{"refused", intent.Answer, ask(`{"number": "1", "answer": "refused", "reason": "discontinued"}` + second), finding.AnswerDiffers,
-			`changed 3; line 1 answer was "IA", is "refused"; /lines/0/answer: Line 1 is rejected (refused); what is wanted of it must come from elsewhere.`},
+			`changed 5; line 1 answer was "IA", is "IB"; /lines/0/answer: Line 1 is accepted with changes (IA): quantity 30 of 40.`},
+		{"refused", intent.Answer, ask(`{"number": "1", "answer": "refused", "reason": "discontinued"}` + second), "",
+			`changed 6; line 1 answer was "IA", is "refused"; /lines/0/answer: Line 1 is rejected (refused); what is wanted of it must come from elsewhere.`},
 	})
 	o := testEngine(t, testStore(t), source.DefaultLimits)
 	send(t, o, strings.NewReplacer("kind: sales", "kind: purchase", "OSTRAND", "VARNHOLT").Replace(plainMapping),
 		[]byte(head+"A-1,2026-03-02,00417,40,9.50\nA-1,,00501,4,64.50\nA-1,,00417,1,9.50\n"), Request{})
 	o.tellAll(t, []telling{
 		{"lines without an answer", intent.Answer, ask(`{"number": "1", "answer": "IA"}`), "",
-			"held 1; : Lines 2, 3 are not answered."},
-		{"one of them", intent.Answer, ask(`{"number": "1", "answer": "IA"}, {"number": "3", "answer": "IA"}`), finding.AnswerDiffers,
-			`changed 2; line 1 answer was blank, is "IA"; line 3 answer was blank, is "IA"; : Line 2 is not answered.`},
-		{"the other one, later", intent.Answer, ask(`{"number": "2", "answer": "IA"}`), "", `changed 3; line 2 answer was blank, is "IA"`},
+			`changed 2; line 1 answer was blank, is "IA"; : Lines 2, 3 are not answered.`},
+		{"one of them", intent.Answer, ask(`{"number": "1", "answer": "IA"}, {"number": "3", "answer": "IA"}`), "",
+			`changed 3; line 3 answer was blank, is "IA"; : Line 2 is not answered.`},
+		{"the other one, later", intent.Answer, ask(`{"number": "2", "answer": "IA"}`), "", `changed 4; line 2 answer was blank, is "IA"`},
 	})
 }
 

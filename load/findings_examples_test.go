@@ -210,6 +210,8 @@ var examples = []example{
 		doc: "No,Order,Line,Qty\nC-1,A-1,1,2\n", at: "row 2 column 4", says: "A change does not set shipped of a line; it stays as it is."},
 	{code: finding.AnswerDiffers, apart: true, shown: "an 855 that promises 80 of 100", at: "ST 0001 / PO1 / ACK / 01",
 		says: "Line 1 is accepted with changes (IQ): quantity 80 of 100."},
+	{code: finding.ValueUnread, apart: true, shown: "an 850 whose line has SDQ", at: "ST 0001 / PO1 / SDQ",
+		says: "SDQ (Destination Quantity) says the quantities for several places, and the mapping does not read it."},
 	{code: finding.ChangeAsked, apart: true, shown: "an 860 of a partner whose changes wait", at: "ST 0001 / POC / 03",
 		says: `Asked for: line 1 quantity was "20", is "30".`},
 	{code: finding.OverDelivery, whole: notices("shipment", "quantity: {from: Qty}"), before: head + "A-1,2026-03-02,00417,2,9.50\n",

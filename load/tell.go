@@ -124,7 +124,8 @@ func (e *Engine) telling(ctx context.Context, t *Telling, n *api.Notice) (out ap
 	w.session = book.Begin(book.Rules{Rounding: order.HalfUp, Lists: set, Real: true, Now: e.now,
 		Source: store.Source{Document: w.sha, By: t.By},
 		Holds: func(f *finding.Finding) bool {
-			return f.Severity == finding.Warning && !slices.Contains(t.Accept, f.Code)
+			// a supplier's answer is a fact; that it differs waits for a buyer elsewhere
+			return f.Severity == finding.Warning && f.Code != finding.AnswerDiffers && !slices.Contains(t.Accept, f.Code)
 		}})
 	return out, w, nil
 }

@@ -82,7 +82,7 @@ func Supplier(dir, as string, now func() time.Time, log *slog.Logger) (*Partner,
 		is.Lines = slices.Clone(o.Lines)
 		is.Number = fmt.Sprintf("VR-%05d", 70100+p.counts[set])
 		if set == "860" {
-			answer := notice.Confirm(o, &is, today)
+			answer := notice.Confirm(o, &is, nil, today)
 			notice.Answered(&answer, o)
 			return p.tell("865", answer)
 		}
@@ -93,7 +93,7 @@ func Supplier(dir, as string, now func() time.Time, log *slog.Logger) (*Partner,
 		if day, err := time.Parse(time.DateOnly, string(o.RequestedDeliveryOn)); err == nil && len(is.Lines) > 1 {
 			last.RequestedDeliveryOn = order.Date(day.AddDate(0, 0, 7).Format(time.DateOnly)) // it is still on the loom
 		}
-		if err := p.tell("855", notice.Confirm(o, &is, today)); err != nil {
+		if err := p.tell("855", notice.Confirm(o, &is, nil, today)); err != nil {
 			return err
 		}
 		is.NameLines()

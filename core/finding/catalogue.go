@@ -96,6 +96,7 @@ const (
 	HeaderDisagrees   Code = "header_disagrees"
 	SeveralValues     Code = "several_values"
 	ValueDropped      Code = "value_dropped"
+	ValueUnread       Code = "value_unread"
 	RowKindUnknown    Code = "row_kind_unknown"
 	LineBeforeHeader  Code = "line_before_header"
 	OrderWithoutLines Code = "order_without_lines"
@@ -282,6 +283,8 @@ var Catalogue = map[Code]About{
 		"Say repeat: first, last, join or sum of the binding, or make the path lead to one of them."},
 	ValueDropped: {Warning, "of several values only the first is taken",
 		"Say repeat: first, last, join or sum of the binding, or make the address lead to one of them."},
+	ValueUnread: {Warning, "the document says something of weight that the mapping does not read",
+		"Put it into the order by hand, or bind it in the mapping; document.unused names what may be passed over."},
 	RowKindUnknown: {Error, "a row of an unknown kind",
 		"Name the kind in orders.group.kinds; leave-out passes such rows over."},
 	LineBeforeHeader:  {Error, "a line stands before any order", "Fill in the cell that begins the order."},
@@ -330,7 +333,7 @@ var Weighed = map[Code]bool{
 	EncodingInvalid: false, ControlCharacter: false, QuoteStray: false, RowTooWide: false, ShouldMissing: false,
 	DateAmbiguous: false, NearMatch: false, SpellingDiffers: false, QuantityZero: false, PriceNegative: false,
 	DatesOutOfOrder: false,
-	IdentityMissing: false, ValueDropped: false,
+	IdentityMissing: false, ValueDropped: false, ValueUnread: false,
 	NameTwice: true, LineTwice: true, OutOfRange: true, QuantityNegative: true, AmountDiffers: true, TotalDiffers: true,
 	TaxDiffers:    true,
 	NoticeDiffers: false, AnswerDiffers: false, OverDelivery: false, OverReturned: false, OverInvoiced: false,

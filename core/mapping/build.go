@@ -461,6 +461,15 @@ func (b *builder) weighs(n *grammar.Node) {
 func (b *builder) part(n *grammar.Node) *Part {
 	p := &Part{Each: b.path(n.Get("each")), Across: n.Str("across"), When: b.compile(n.Get("when"), true),
 		Next: n.Str("begin") == "next", Sorted: n.Str("sorted") == "number"}
+	if k := n.Get("apart"); k != nil {
+		each, _ := p.Each.(*x12.Address)
+		apart, _ := b.path(k).(*x12.Address)
+		if each != nil && apart != nil && apart.Inside(each) {
+			p.Apart = apart.Within(each)
+		} else {
+			b.Add(finding.MappingWrongValue, k.At, k.Text, "apart is an address of X12 within that of each, such as PO1/ACK.")
+		}
+	}
 	columns := n.List("columns")
 	if (p.Across == "matrix") != (columns != nil) {
 		b.Add(finding.MappingWrongValue, n.At, "", "across: matrix and columns go together.")

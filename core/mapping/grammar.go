@@ -187,7 +187,9 @@ func part(what string) *grammar.Shape {
 				"next")),
 			grammar.May("sorted",
 				grammar.OneOf("number: the lines stand in the order of their numbers; left out, in that of "+
-					"the document", "number")))
+					"the document", "number")),
+			grammar.May("apart", grammar.Some("X12: a segment within that of each, such as PO1/ACK: where it stands several times, "+
+				"there is a line for each, and lines of one number are written with one segment of each")))
 	}
 	return &grammar.Shape{Kind: grammar.Object,
 		About: "How " + what + " stand in an order's rows; left out, a row with a value for one of them is one",

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"iter"
 	"maps"
 	"math"
 	"slices"
@@ -191,12 +192,34 @@ func (g *Grouping) Whole() bool { return g.By == "sheet" || g.By == "file" || g.
 // Part says how a repeating part of an order stands in its rows.
 type Part struct {
 	Each   Query
-	Across string // "", numbered or matrix
+	Apart  *x12.Address // within each: where it stands several times, there is a line for each; nil is none
+	Across string       // "", numbered or matrix
 	Matrix []Source
 	Range  [2]int // matrix: first and last column
 	When   *Expr
 	Next   bool // lines begin on the row below the order's first
 	Sorted bool // lines stand in the order of their numbers
+}
+
+// Lines gives the nodes of the lines that a node of Each stands for: itself, or, where several stand apart within it, itself
+// with each of them alone.
+func (p *Part) Lines(n *tree.Node) iter.Seq[*tree.Node] {
+	return func(yield func(*tree.Node) bool) {
+		var apart []*tree.Node
+		if p.Apart != nil {
+			apart = p.Apart.All(n)
+		}
+		if len(apart) < 2 {
+			yield(n)
+			return
+		}
+		for k := range apart {
+			others := slices.Delete(slices.Clone(apart), k, k+1)
+			if !yield(n.Except(others)) {
+				return
+			}
+		}
+	}
 }
 
 // Need is how much a field is needed, in the words of RFC 2119.
@@ -418,6 +441,21 @@ func rowsOf(text string) (first, last int, ok bool) {
 		}
 	}
 	return first, last, err == nil && first >= 1 && last >= first
+}
+
+// ReadsSegment reports whether anything of the mapping reads a segment of X12, or says that it is passed over.
+func (m *Mapping) ReadsSegment(id string) bool {
+	in := func(address string) bool {
+		return slices.Contains(strings.Split(address, "/"), id)
+	}
+	for _, bindings := range m.Levels {
+		for i := range bindings {
+			if slices.ContainsFunc(bindings[i].From, func(s Source) bool { return in(s.Text) }) {
+				return true
+			}
+		}
+	}
+	return slices.ContainsFunc(m.Document.Unused, func(s Source) bool { return in(s.Text) })
 }
 
 // Missing lists the lists and crosswalks that the mapping names and set does not have.

@@ -30,8 +30,14 @@ func due(l *order.Line) order.Number {
 
 // bare takes the terms of a whole order away that a notice does not repeat.
 func bare(o *order.Order) order.Order {
-	return order.Order{Kind: o.Kind, Number: o.Number, SenderNumber: o.SenderNumber, Partner: o.Partner,
+	v := order.Order{Kind: o.Kind, Number: o.Number, SenderNumber: o.SenderNumber, Partner: o.Partner,
 		OrderedOn: o.OrderedOn, Currency: o.Currency}
+	for _, r := range o.References {
+		if r.Qualifier == "release" { // of a blanket order: its number is half of the order's
+			v.References = append(v.References, r)
+		}
+	}
+	return v
 }
 
 // named are what a line is known by in every notice.
@@ -40,9 +46,9 @@ func named(l *order.Line) order.Line {
 		Unit: l.Unit}
 }
 
-// Confirm is what a seller answers: what became (is) of what was asked, line by
-// line. Both as the seller sees them.
-func Confirm(asked, is *order.Order, today order.Date) order.Order {
+// Confirm is what a seller answers: what became (is) of what was asked, line by line. Both as the seller sees them. Where
+// somebody has answered a line in words of their own (answers), these are said instead.
+func Confirm(asked, is *order.Order, answers []order.Answered, today order.Date) order.Order {
 	v := bare(is)
 	v.Statement = &order.Statement{Kind: string(intent.Answer), On: today}
 	changed, rejected := false, 0
@@ -51,6 +57,20 @@ func Confirm(asked, is *order.Order, today order.Date) order.Order {
 		l := lineOf(is, a.Number)
 		out := named(a)
 		out.Quantity, out.UnitPrice = a.Quantity, a.UnitPrice
+		if said := statements(answers, a, l); len(said) > 0 {
+			refused := 0
+			for _, one := range said {
+				v.Lines = append(v.Lines, worded(out, &one, a, l, promised(asked, a), len(said) > 1))
+				if v.Lines[len(v.Lines)-1].Statement.Code == "IR" {
+					refused++
+				}
+			}
+			if refused == len(said) {
+				rejected++
+			}
+			changed = changed || len(said) > 1 || v.Lines[len(v.Lines)-1].Statement.Code != "IA"
+			continue
+		}
 		code, accepted, day := "IA", order.NumberOf(0), order.Date("")
 		if l == nil || due(l).Sign() == 0 {
 			code = "IR"
@@ -100,6 +120,67 @@ func Confirm(asked, is *order.Order, today order.Date) order.Order {
 	}
 	v.Statement.Code = code
 	return v
+}
+
+// statements are what the last answer says of a line.
+func statements(answers []order.Answered, a, l *order.Line) (said []order.AnsweredLine) {
+	id := a.ID
+	if l != nil {
+		id = l.ID
+	}
+	if id == 0 {
+		return nil
+	}
+	for i := len(answers) - 1; i >= 0 && len(said) == 0; i-- {
+		for _, one := range answers[i].Lines {
+			if one.Line == id {
+				said = append(said, one)
+			}
+		}
+	}
+	return said
+}
+
+// codes are those of X12 element 668 for the words of an answer.
+var codes = map[string]string{"": "IA", "accepted": "IA", "back-ordered": "IB", "refused": "IR"}
+
+// worded is a line with one statement of an answer to it; of several each is of a part of what was asked.
+func worded(out order.Line, one *order.AnsweredLine, asked, is *order.Line, wanted order.Date, several bool) order.Line {
+	word := strings.ToLower(strings.TrimSpace(one.Code))
+	code, known := codes[word]
+	accepted := one.Quantity
+	if accepted.IsZero() && is != nil {
+		accepted = due(is)
+	}
+	var differs []string
+	if !several && accepted.Cmp(asked.Quantity) != 0 {
+		differs = append(differs, "IQ")
+	}
+	if !one.UnitPrice.IsZero() {
+		if out.UnitPrice = one.UnitPrice; one.UnitPrice.Cmp(asked.UnitPrice) != 0 {
+			differs = append(differs, "IP")
+		}
+	}
+	if one.DueOn != "" && one.DueOn != wanted {
+		differs = append(differs, "DR")
+	}
+	switch {
+	case !known && word != "changed": // a code of its own
+		code = strings.ToUpper(word)
+	case known && code != "IA":
+	case len(differs) == 1:
+		code = differs[0]
+	case len(differs) > 1:
+		code = "IC"
+	default:
+		code = "IA"
+	}
+	if verdict, _ := order.VerdictOf(code); verdict == order.Rejected {
+		accepted = order.NumberOf(0)
+	}
+	out.Statement = &order.LineStatement{Code: code, Accepted: accepted, AcceptedUnit: cmp.Or(one.Unit, asked.Unit), DueOn: one.DueOn,
+		Reason: one.Reason}
+	return out
 }
 
 // promised is the day for which a line is wanted or promised.

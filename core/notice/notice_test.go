@@ -48,7 +48,7 @@ func TestConfirm(t *testing.T) {
 	} {
 		asked, is := orderOf("A:10@2", "C:5@1"), orderOf("A:10@2", "C:5@1")
 		c.change(&is)
-		v := Confirm(&asked, &is, "2026-03-16")
+		v := Confirm(&asked, &is, nil, "2026-03-16")
 		if got := v.Lines[0].Statement.Code + " " +
 			v.Lines[0].Statement.Accepted.String(); v.Statement.Code != c.order || got != c.line || len(v.Lines) != 2 {
 			t.Errorf("%s: %s, %s; want %s, %s", c.name, v.Statement.Code, got, c.order, c.line)

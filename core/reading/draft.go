@@ -24,6 +24,7 @@ func Explain(m *mapping.Mapping, g *Group, set *list.Set, watch func(Step)) *int
 	d := explain(m, g, set, watch)
 	if m.Document.Set != "" && !d.Orphan {
 		purpose(m.Document.Set, g, d)
+		weighed(m, g, d)
 	}
 	if m.FromSeller && !d.Orphan {
 		d.FromSeller()

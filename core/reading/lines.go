@@ -36,7 +36,9 @@ func (w *worker) lines() {
 			nodes := part.Each.All(r.Node)
 			w.room(len(nodes), r.plan)
 			for _, n := range nodes {
-				line(view{row: &Row{Record: source.Record{Row: r.Row, Line: r.Line, Node: n}, plan: r.plan}})
+				for one := range part.Lines(n) {
+					line(view{row: &Row{Record: source.Record{Row: r.Row, Line: r.Line, Node: one}, plan: r.plan}})
+				}
 			}
 		case r.plan.reps > 0:
 			for n := 1; n <= r.plan.reps; n++ {

@@ -72,14 +72,26 @@ func anyOrder(r *rand.Rand, m *mapping.Mapping, lines int) order.Order {
 	for i := range m.Levels[mapping.InHeader] {
 		put(nil, &m.Levels[mapping.InHeader][i])
 	}
+	for i := range m.Levels[mapping.InHeader] { // a release of a blanket order has both numbers
+		if b := &m.Levels[mapping.InHeader][i]; b.Field.Name == "reference.release" && b.Field.Value(&o, nil) != "" {
+			o.SenderNumber += " / " + b.Field.Value(&o, nil)
+		}
+	}
 	for n := range lines {
 		o.Lines = append(o.Lines, order.Line{})
 		l := &o.Lines[n]
 		for i := range m.Levels[mapping.InLines] {
 			put(l, &m.Levels[mapping.InLines][i])
 		}
-		if l.Number == "" || m.Document.Set == "855" {
+		if l.Number == "" || m.Parts[mapping.InLines].Apart != nil {
 			l.Number = fmt.Sprint(n + 1)
+		}
+		if before := n - 1; m.Parts[mapping.InLines].Apart != nil && n > 0 && r.IntN(3) == 0 { // one more statement of the line
+			said := l.Statement
+			*l = o.Lines[before]
+			if l.Statement = said; said != nil && o.Lines[before].Statement != nil {
+				said.Reason, said.Asked = o.Lines[before].Statement.Reason, o.Lines[before].Statement.Asked
+			}
 		}
 	}
 	if m.Levels[mapping.InCharges] != nil {

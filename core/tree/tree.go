@@ -4,6 +4,7 @@
 package tree
 
 import (
+	"slices"
 	"strconv"
 	"strings"
 
@@ -100,6 +101,27 @@ func (n *Node) Enclosing() *Node {
 		}
 	}
 	return nil
+}
+
+// Except gives a node with all but some of its members. It stands where n stands; n is not changed.
+func (n *Node) Except(drop []*Node) *Node {
+	only := *n
+	only.first, only.last, only.count = nil, nil, 0
+	for c := n.first; c != nil; c = c.next {
+		if slices.Contains(drop, c) {
+			continue
+		}
+		member := *c
+		member.next = nil
+		if only.first == nil {
+			only.first = &member
+		} else {
+			only.last.next = &member
+		}
+		only.last = &member
+		only.count++
+	}
+	return &only
 }
 
 // Root is the outermost value that n is part of, as far as it is held.

@@ -2,6 +2,7 @@ package writing
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -52,10 +53,18 @@ func (c *composer) order(o *order.Order) {
 	}
 	c.level(o, mapping.InHeader, in, in, values[0])
 	part := c.m.Parts[mapping.InLines]
+	at := in
+	var first map[string]string // what the line says whose segment is open
 	for i := range o.Lines {
-		at := in
 		if part != nil {
 			if each, ok := part.Each.(*x12.Address); ok {
+				if part.Apart != nil && i > 0 && o.Lines[i].Number != "" && o.Lines[i].Number == o.Lines[i-1].Number {
+					c.further(i+1, part.Apart, c.w.Open(at, part.Apart), values[i+1], first)
+					continue
+				}
+				if part.Apart != nil {
+					first = maps.Clone(values[i+1])
+				}
 				at = c.w.Open(in, each)
 			}
 		}
@@ -100,6 +109,29 @@ func (c *composer) passedOver(field string) bool {
 	return strings.HasPrefix(field, "custom.")
 }
 
+// further writes what a line says besides the one before, which has its number: only what stands apart.
+func (c *composer) further(line int, apart *x12.Address, in *x12.Loop, values, first map[string]string) {
+	for i := range c.m.Levels[mapping.InLines] {
+		b := &c.m.Levels[mapping.InLines][i]
+		value := values[b.Field.Name]
+		delete(values, b.Field.Name)
+		if value == "" || len(b.From) == 0 {
+			continue
+		}
+		a, ok := b.From[0].Path.(*x12.Address)
+		if !ok || !a.Under(apart) {
+			if value != first[b.Field.Name] {
+				f := finding.New(finding.FieldUnwritten, origin.Place{}, value, "%s %q cannot be written beside %q of the same line.",
+					b.Field.Name, value, first[b.Field.Name])
+				f.Field, f.Line = b.Field.Name, line
+				c.found = append(c.found, f)
+			}
+			continue
+		}
+		c.put(b, in, a.Within(apart), value)
+	}
+}
+
 // level writes the values of a level that bindings speak of, and takes them
 // out of values.
 func (c *composer) level(o *order.Order, level int, header, in *x12.Loop, values map[string]string) {
@@ -125,19 +157,23 @@ func (c *composer) level(o *order.Order, level int, header, in *x12.Loop, values
 		case "document", "parent":
 			at = c.w.Root()
 		}
-		text, err := b.Written(value, c.set)
-		if err != nil {
-			f := finding.New(finding.FieldUnwritten, origin.Place{}, value, "%s cannot be written: %v.", b.Field.Name,
-				err)
-			f.Field = b.Field.Name
-			c.found = append(c.found, f)
-			continue
-		}
-		if b.Crosswalk == "" && (b.Field.Type == order.Day || b.Field.Type == order.Decimal) {
-			text = value // the element's own type says how it is written
-		}
-		c.w.Put(at, a, text)
+		c.put(b, at, a, value)
 	}
+}
+
+// put writes the value of a binding.
+func (c *composer) put(b *mapping.Binding, in *x12.Loop, at *x12.Address, value string) {
+	text, err := b.Written(value, c.set)
+	if err != nil {
+		f := finding.New(finding.FieldUnwritten, origin.Place{}, value, "%s cannot be written: %v.", b.Field.Name, err)
+		f.Field = b.Field.Name
+		c.found = append(c.found, f)
+		return
+	}
+	if b.Crosswalk == "" && (b.Field.Type == order.Day || b.Field.Type == order.Decimal) {
+		text = value // the element's own type says how it is written
+	}
+	c.w.Put(in, at, text)
 }
 
 // charges writes the allowances and charges that repeat, as far as the header's

@@ -204,6 +204,16 @@ func (a *Address) Within(outer *Address) *Address {
 	return &b
 }
 
+// Inside reports whether the address names a segment or loop within the loop of an outer one.
+func (a *Address) Inside(outer *Address) bool {
+	return a.element == 0 && len(a.path) > len(outer.path) && slices.Equal(outer.path, a.path[:len(outer.path)])
+}
+
+// Under reports whether the address is of an element within a segment or loop.
+func (a *Address) Under(outer *Address) bool {
+	return len(a.path) >= len(outer.path) && slices.Equal(outer.path, a.path[:len(outer.path)])
+}
+
 // All gives the values of an address from the node of a set, a loop or a
 // segment, in their order; of a segment the node of the segment.
 func (a *Address) All(root *tree.Node) []*tree.Node {

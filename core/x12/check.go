@@ -542,6 +542,14 @@ func day(v string) (time.Time, error) {
 	return time.Parse("20060102", v)
 }
 
+// SegmentName says what a segment is; "" where the dictionary does not have it.
+func SegmentName(id string) string {
+	if def := segments[id]; def != nil {
+		return def.name
+	}
+	return ""
+}
+
 // Meaning spells an element's code out; "" is none that the dictionary has.
 func Meaning(segment string, n int, value string) (name, meaning string) {
 	def := segments[segment]

@@ -1,0 +1,118 @@
+package exchange
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"koinos/api"
+	"koinos/core/finding"
+	"koinos/core/intent"
+	"koinos/core/order"
+)
+
+// What a line of a purchase order costs follows from the code of its price's basis, to the cent; a code of which nobody
+// knows the basis is a question, not a price.
+func TestPriceBasisCodes(t *testing.T) {
+	d := open(t)
+	for n, c := range []struct{ price, basis, total string }{
+		{"1.33", "", "26.60"}, {"1.33", "PE", "26.60"}, {"133", "HP", "26.60"}, {"1330.5", "TP", "26.61"}, {"13.3", "PN", "26.60"},
+		{"1.33", "CT", "26.60"}, {"1.33", "PG", ""}, {"133", "hp", "26.60"}, // which is noted
+	} {
+		number := fmt.Sprintf("PM-%d", n)
+		i := d.receive(pellow(n+1, "850", "BEG*00*SA*"+number+"**20260316~CUR*BY*EUR~PO1*1*20*MR*"+c.price+"*"+c.basis+"*VP*00113~CTT*1~"))
+		if c.total == "" {
+			f := i.Sets[0].Findings
+			if i.State != api.StateHeld || f[len(f)-1].Code != finding.CrosswalkMissing || !strings.HasSuffix(f[len(f)-1].At, "PO1 / 05") {
+				t.Errorf("%s per %s: %s %+v", c.price, c.basis, i.State, f)
+			}
+			continue
+		}
+		if got := d.order(order.Sales, "PELLOW", "", number).Total.String(); i.State != api.StateDone || got != c.total {
+			t.Errorf("%s per %s: %s, total %s, not %s", c.price, c.basis, i.State, got, c.total)
+		}
+	}
+	// A change that says the usual basis changes nothing of it; one that says another is a new price.
+	d.receive(pellow(50, "860", "BCH*04*SA*PM-1***20260317~POC*1*PC*20*20*MR*1.4*PE*VP*00113~CTT*1~"))
+	if o := d.order(order.Sales, "PELLOW", "", "PM-1"); o.Total.String() != "28.00" || !o.Lines[0].PriceBasis.IsZero() {
+		t.Errorf("after the change: %s per %s", o.Total, o.Lines[0].PriceBasis)
+	}
+	d.receive(pellow(51, "860", "BCH*04*SA*PM-2***20260317~POC*1*PC*20*20*MR*1.5*PE*VP*00113~CTT*1~"))
+	if o := d.order(order.Sales, "PELLOW", "", "PM-2"); o.Total.String() != "30.00" {
+		t.Errorf("a price for one in the place of one for a hundred: %s", o.Total)
+	}
+}
+
+// Releases of a blanket order are orders of their own: they are answered, changed and billed with their number.
+func TestReleases(t *testing.T) {
+	d := open(t)
+	for n, release := range []string{"R7", "R8"} {
+		i := d.receive(pellow(n+1, "850", "BEG*00*RL*BLK-1*"+release+"*20260316~CUR*BY*EUR~PO1*1*20*MR*1.33*PE*VP*00113~CTT*1~"))
+		if i.State != api.StateDone {
+			t.Fatalf("%s: %s %+v", release, i.State, i.Sets[0].Findings)
+		}
+	}
+	d.receive(pellow(3, "860", "BCH*04*RL*BLK-1*R8**20260317~POC*1*QI*30*10*MR*1.33*PE*VP*00113~CTT*1~"))
+	for release, want := range map[string]string{"R7": "20", "R8": "30"} {
+		if got := d.order(order.Sales, "PELLOW", "", "BLK-1 / "+release).Lines[0].Quantity.String(); got != want {
+			t.Errorf("release %s: quantity %s, not %s", release, got, want)
+		}
+	}
+	text := ""
+	for _, i := range d.send("PELLOW", "855") {
+		text += d.text(i)
+	}
+	for _, want := range []string{"BAK*00*AD*BLK-1*20260316*R7*", "BAK*00*AC*BLK-1*20260316*R8*"} {
+		if !strings.Contains(text, want) {
+			t.Errorf("no %s in\n%s", want, strings.ReplaceAll(text, "~", "\n"))
+		}
+	}
+}
+
+// What a person answers to a line, in several statements, is what the partner is told; and what a supplier answers so is
+// compared as a whole.
+func TestSeveralStatements(t *testing.T) {
+	d := open(t)
+	d.receive(pellow(1, "850", "BEG*00*SA*PM-1**20260316~CUR*BY*EUR~DTM*002*20260324~N1*ST*Pellow Marina*92*0040~"+
+		"PO1*1*40*MR*1.33*PE*VP*00113~PO1*2*5*EA*2*PE*VP*00489~PO1*3*5*EA*2*PE*VP*00489~CTT*3~"))
+	o := d.order(order.Sales, "PELLOW", "", "PM-1")
+	d.says(intent.Answer, o.ID, nil, map[string]string{"number": "1", "answer": "accepted", "accepted": "30", "due_on": "2026-03-24"},
+		map[string]string{"number": "1", "answer": "back-ordered", "accepted": "10", "due_on": "2026-04-03"},
+		map[string]string{"number": "2", "answer": "refused", "reason": "out of range"},
+		map[string]string{"number": "3", "answer": "changed", "accepted": "4"})
+	text := d.text(d.send("PELLOW", "855")[0])
+	want := []string{"BAK*00*AC*PM-1*20260316****" + o.Number + "*20260316", "CUR*SE*EUR", "PO1*1*40*MR*1.33**VP*00113", "ACK*IA*30*MR*068*20260324",
+		"ACK*IB*10*MR*068*20260403", "PO1*2*5*EA*2**VP*00489", "ACK*IR*0*EA", "N9*ZZ*REASON", "MSG*out of range", "PO1*3*5*EA*2**VP*00489", "ACK*IQ*4*EA", "CTT*3"}
+	if at := strings.Index(text, "BAK"); !strings.HasPrefix(text[max(at, 0):], strings.Join(want, "~")+"~") {
+		t.Errorf("%s", strings.ReplaceAll(text, "~", "\n"))
+	}
+
+	// The same way round: a supplier answers a line in two parts, and one not at all.
+	d.post(purchase(1))
+	d.send("VARNHOLT", "850")
+	p := d.order(order.Purchase, "VARNHOLT", "", "REQ-1")
+	i := d.receive(varnholt(1, "855", "BAK*00*AC*"+p.Number+"*20260316~PO1*1*100*MR*0.71**VP*BR-10-W~ACK*IA*70*MR~ACK*IB*30*MR*068*20260503~CTT*1~"))
+	p = d.order(order.Purchase, "VARNHOLT", "", "REQ-1")
+	if i.State != api.StateDone || len(p.Answers) != 1 || len(p.Answers[0].Lines) != 2 {
+		t.Fatalf("%s %+v\n%+v", i.State, i.Sets[0].Findings, p.Answers)
+	}
+	offers, err := order.Offers(&p.Order, p.Answers)
+	if err != nil || fmt.Sprint(offers[0].Accepted, offers[0].Differs, offers[0].Take) != "100 [due 2026-05-03] map[id:1 requested_delivery_on:2026-05-03]" {
+		t.Errorf("%+v %v", offers, err)
+	}
+}
+
+// What the standard mapping does not carry of an order is said at its place.
+func TestUnreadSegments(t *testing.T) {
+	d := open(t)
+	i := d.receive(pellow(1, "850", "BEG*00*SA*PM-1**20260316~CUR*BY*EUR~TXI*ST**7.5~PO1*1*20*MR*1.33*PE*VP*00113~SDQ*MR*92*0040*12*0041*8~"+
+		"PO1*2*20*MR*1.33*PE*UP*4006381333932~CTT*2~"))
+	var got []string
+	for _, f := range i.Sets[0].Findings {
+		got = append(got, string(f.Code)+" "+f.At)
+	}
+	want := "[x12_rule ST 0001 value_unread ST 0001 / TXI value_unread ST 0001 / PO1 / SDQ check_digit_wrong ST 0001 / PO1 #2 / 07]"
+	if fmt.Sprint(got) != want || i.State != api.StateDone {
+		t.Errorf("%s\n got %s\nwant %s", i.State, got, want)
+	}
+}
