@@ -102,6 +102,49 @@ func TestSeveralStatements(t *testing.T) {
 	}
 }
 
+// Packages of a shipment stand in its notice as loops of their own around their lines, and are read from one.
+func TestPackagesInNotice(t *testing.T) {
+	d := open(t)
+	d.receive(pellow(1, "850", "BEG*00*SA*PM-1**20260316~CUR*BY*EUR~N1*ST*Pellow Marina*92*0040~PO1*1*40*MR*1.33*PE*VP*00113~"+
+		"PO1*2*5*EA*2*PE*VP*00489~PO1*3*6*EA*2*PE*VP*00489~CTT*3~"))
+	o := d.order(order.Sales, "PELLOW", "", "PM-1")
+	packed := func(number, quantity, pack string) map[string]string {
+		return map[string]string{"number": number, "quantity": quantity, "package": pack, "package_in": "00340417000000000034"}
+	}
+	d.says(intent.Shipment, o.ID, map[string]string{"shipment": "LS-1"}, packed("1", "30", "00340417000000000010"),
+		packed("2", "5", "00340417000000000027"), packed("1", "10", "00340417000000000027"), map[string]string{"number": "3", "quantity": "2"})
+	text := d.text(d.send("PELLOW", "856")[0])
+	var got []string
+	for _, s := range strings.Split(text, "~") {
+		if id, _, _ := strings.Cut(s, "*"); id == "HL" || id == "MAN" || id == "SN1" || id == "CTT" {
+			got = append(got, s)
+		}
+	}
+	want := "HL*1**S*1 HL*2*1*O*1 HL*3*2*T*1 MAN*GM*00340417000000000034 HL*4*3*P*1 MAN*GM*00340417000000000010 HL*5*4*I*0 SN1**30*MR*40 " +
+		"HL*6*3*P*1 MAN*GM*00340417000000000027 HL*7*6*I*0 SN1**5*EA*5 HL*8*6*I*0 SN1**10*MR*40 HL*9*2*I*0 SN1**2*EA*2 CTT*9"
+	if fmt.Sprint(strings.Join(got, " ")) != want {
+		t.Errorf("\n got %s\nwant %s", strings.Join(got, " "), want)
+	}
+
+	d.post(purchase(1))
+	d.send("VARNHOLT", "850")
+	p := d.order(order.Purchase, "VARNHOLT", "", "REQ-1")
+	i := d.receive(varnholt(1, "856", "BSN*00*V-9*20260316*0930~HL*1**S~DTM*011*20260316~HL*2*1*O~PRF*"+p.Number+"~HL*3*2*P~MAN*GM*00340417000000000010~HL*4*3*I~"+
+		"LIN*1*VP*BR-10-W~SN1*1*60*MR~HL*5*2*P~MAN*GM*00340417000000000028~HL*6*5*I~LIN*1*VP*BR-10-W~SN1*1*40*MR~HL*7*5*I~LIN*2*VP*BR-08-W~SN1*2*100*MR~CTT*7~"))
+	p = d.order(order.Purchase, "VARNHOLT", "", "REQ-1")
+	if i.State != api.StateDone || len(p.Movements) != 1 {
+		t.Fatalf("%s %+v", i.State, i.Sets[0].Findings)
+	}
+	var lines []string
+	for _, l := range p.Movements[0].Lines {
+		lines = append(lines, fmt.Sprint(l.Line, " ", l.Quantity, " ", l.Package))
+	}
+	if f := i.Sets[0].Findings; fmt.Sprint(lines) != "[1 60 00340417000000000010 1 40 00340417000000000028 2 100 00340417000000000028]" || len(f) != 2 ||
+		f[0].Code != finding.CheckDigitWrong {
+		t.Errorf("%s %+v", lines, f)
+	}
+}
+
 // What the standard mapping does not carry of an order is said at its place.
 func TestUnreadSegments(t *testing.T) {
 	d := open(t)

@@ -30,7 +30,7 @@ func (b *builder) bindings(n *grammar.Node, level order.Level, doc Locale) []Bin
 
 func (b *builder) binding(e grammar.Entry, f order.Field, doc Locale) Binding {
 	v := e.Node
-	if within := b.each; within != nil && v.Get("of") != nil {
+	if within := b.each; within != nil && v.Get("of") != nil && v.Str("of") != "around" {
 		if b.each = nil; v.Str("of") == "order" {
 			b.each = b.records
 		}
@@ -48,6 +48,9 @@ func (b *builder) binding(e grammar.Entry, f order.Field, doc Locale) Binding {
 		Compare: v.Str("check") != "false", Locale: doc, At: e.At,
 	}
 	b.m.Computes = b.m.Computes || bind.Expr != nil || bind.When != nil || bind.Write != nil
+	if bind.Of == "around" && !b.x12 {
+		b.Add(finding.MappingWrongValue, v.Get("of").At, bind.Of, "of: around goes with X12 only; of: parent asks the object around a value of JSON.")
+	}
 	b.m.wide = b.m.wide || bind.Of == "parent" || bind.Of == "document"
 	for _, w := range v.Strs("row") {
 		bind.Rows = append(bind.Rows, list.Fold(w))

@@ -67,7 +67,8 @@ var binding = &grammar.Shape{Kind: grammar.Object, Ref: "binding",
 			grammar.OneOf("Where the value stands beside its label; left out, the first filled cell to the "+
 				"right, or else below", "right", "below")),
 		grammar.May("of", grammar.OneOf("Which record is asked: the line's own (the usual), the order's, the object around the "+
-			"record, or the whole document", "order", "parent", "document")),
+			"record, the nearest loop around it in which the address leads to something (X12), or the whole document", "order",
+			"parent", "around", "document")),
 		grammar.May("row", grammar.Many("By rowkind: the kinds of row, in the partner's words, on which the value "+
 			"stands; left "+
 			"out, those that fit the level")),

@@ -278,11 +278,31 @@ func Ship(is *order.Order, m *order.Movement, back, sofar map[int]order.Number, 
 		out.Statement = &order.LineStatement{ToDate: sofar[l.Line], Lot: l.Lot, Package: l.Package, PackageIn: l.PackageIn}
 		v.Lines = append(v.Lines, out)
 	}
+	packed(v.Lines)
 	v.Statement = &order.Statement{Kind: string(intent.Shipment), Number: m.Number, On: cmp.Or(m.On, today), ToldOn: today,
 		At: cmp.Or(m.At, clock), DueOn: m.DueOn, Carrier: m.Carrier, Tracking: m.Tracking, Packages: m.Packages, Weight: m.Weight,
 		WeightIn: m.WeightIn}
 	v.Notes = m.Notes
 	return v, nil
+}
+
+// packed brings what is in one package together, in the order of the first lines of the packages.
+func packed(lines []order.Line) {
+	rank := map[[2]string]int{}
+	key := func(l *order.Line) int { return rank[[2]string{l.Statement.PackageIn, l.Statement.Package}] }
+	outer := map[string]int{}
+	for i := range lines {
+		s := lines[i].Statement
+		if _, known := outer[s.PackageIn]; !known {
+			outer[s.PackageIn] = i
+		}
+		if _, known := rank[[2]string{s.PackageIn, s.Package}]; !known {
+			rank[[2]string{s.PackageIn, s.Package}] = i
+		}
+	}
+	slices.SortStableFunc(lines, func(a, b order.Line) int {
+		return cmp.Or(outer[a.Statement.PackageIn]-outer[b.Statement.PackageIn], key(&a)-key(&b))
+	})
 }
 
 // Purposes of notices that do not say what their kind usually does, as X12 has them (elements 353 and 640).

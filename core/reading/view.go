@@ -139,8 +139,19 @@ func (w *worker) findNode(s *spot) (source.Cell, where, bool) {
 	if n == nil || s.src.Path == nil {
 		return source.Cell{}, where{rec: &w.view.row.Record}, false
 	}
-	return nodeCell(&w.view.row.Record, s.src.Path.First(n))
+	found := (*tree.Node)(nil)
+	if w.of != aroundIt {
+		found = s.src.Path.First(n)
+	} else {
+		for p := n.Parent; p != nil && found == nil; p = p.Parent {
+			found = s.src.Path.First(p)
+		}
+	}
+	return nodeCell(&w.view.row.Record, found)
 }
+
+// aroundIt asks the loops around a record, the nearest first.
+const aroundIt = "around"
 
 // nodeCell is a value of a tree as a cell.
 func nodeCell(rec *source.Record, found *tree.Node) (source.Cell, where, bool) {

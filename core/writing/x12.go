@@ -38,6 +38,45 @@ type composer struct {
 	found []finding.Finding
 	sum   order.Number // of the quantities
 	lines int
+	open  []opened // loops around the lines that are open, from the outermost in
+}
+
+// opened is a loop around lines, and what was written into it.
+type opened struct {
+	loop *x12.Loop
+	says string
+}
+
+// around opens the loops around a line, such as those of its packages, where the line before does not stand in them too.
+func (c *composer) around(in *x12.Loop, values map[string]string) *x12.Loop {
+	depth := 0
+	for i, all := 0, c.m.Levels[mapping.InLines]; i < len(all); i++ {
+		b := &all[i]
+		value := values[b.Field.Name]
+		if b.Of != "around" || value == "" || len(b.From) == 0 {
+			continue
+		}
+		a := b.From[0].Full
+		if a == nil {
+			continue
+		}
+		delete(values, b.Field.Name)
+		says := b.Field.Name + " " + value
+		if depth >= len(c.open) || c.open[depth].says != says {
+			at := in
+			if depth > 0 {
+				at = c.open[depth-1].loop
+			}
+			loop := c.w.Open(at, a.Loop())
+			c.put(b, loop, a.Within(a.Loop()), value)
+			c.open = append(c.open[:depth], opened{loop, says})
+		}
+		depth++
+	}
+	if c.open = c.open[:depth]; depth > 0 {
+		return c.open[depth-1].loop
+	}
+	return in
 }
 
 func (c *composer) order(o *order.Order) {
@@ -54,6 +93,7 @@ func (c *composer) order(o *order.Order) {
 	c.level(o, mapping.InHeader, in, in, values[0])
 	part := c.m.Parts[mapping.InLines]
 	at := in
+	c.open = nil
 	var first map[string]string // what the line says whose segment is open
 	for i := range o.Lines {
 		if part != nil {
@@ -65,7 +105,7 @@ func (c *composer) order(o *order.Order) {
 				if part.Apart != nil {
 					first = maps.Clone(values[i+1])
 				}
-				at = c.w.Open(in, each)
+				at = c.w.Open(c.around(in, values[i+1]), each)
 			}
 		}
 		c.level(o, mapping.InLines, in, at, values[i+1])

@@ -204,6 +204,18 @@ func (a *Address) Within(outer *Address) *Address {
 	return &b
 }
 
+// Loop is the address of the outermost loop on the way to what the address names, with its own conditions: of
+// HL/MAN/02 where HL/03 = P and HL/MAN/01 = GM it is HL where HL/03 = P.
+func (a *Address) Loop() *Address {
+	b := &Address{path: a.path[:1]}
+	for _, c := range a.where {
+		if c.depth == 1 && len(c.inner) == 0 {
+			b.where = append(b.where, c)
+		}
+	}
+	return b
+}
+
 // Inside reports whether the address names a segment or loop within the loop of an outer one.
 func (a *Address) Inside(outer *Address) bool {
 	return a.element == 0 && len(a.path) > len(outer.path) && slices.Equal(outer.path, a.path[:len(outer.path)])
