@@ -23,7 +23,7 @@ import (
 // partner are the commands for trading partners.
 func (a *app) partner() *cobra.Command {
 	c := &cobra.Command{Use: "partner", Short: "Keep trading partners: who they are, what they require"}
-	c.AddCommand(&cobra.Command{
+	c.AddCommand(a.draftPartner(), &cobra.Command{
 		Use: "check FILE…", Short: "Check partners' files without a service",
 		Example: "  koinos partner check partners/*.yaml", Args: cobra.MinimumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
