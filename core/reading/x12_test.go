@@ -223,3 +223,42 @@ func readX12(t testing.TB, m *mapping.Mapping, doc []byte) (orders []order.Order
 		orders = append(orders, Read(m, &g, &list.Set{}).Order)
 	}
 }
+
+// What rejects a functional group may stand behind its sets: none of them is an order, whichever way the document came,
+// and the sets of other groups are.
+func TestGroupRejectedAtItsTrailer(t *testing.T) {
+	m := parse(t, strings.Replace(mapping.Standard("x12-850"), "partner: {from: ISA/06, list: customers, need: must}", "partner: {value: P}", 1))
+	set := func(n int) string {
+		return fmt.Sprintf("ST*850*%04[1]d~BEG*00*SA*PM-%[1]d**20260316~CUR*BY*EUR~PO1*1*20*MR*1.33*PE*VP*00113~CTT*1~SE*6*%04[1]d~", n)
+	}
+	for _, c := range []struct{ name, first, second, want string }{
+		{"both sound", "GE*2*1~", "GE*1*2~", "[PM-1 PM-2 PM-3]"},
+		{"the first counts another number of sets", "GE*3*1~", "GE*1*2~", "[PM-3]"},
+		{"the second ends with another control number", "GE*2*1~", "GE*1*9~", "[PM-1 PM-2]"},
+		{"the first has no trailer", "", "GE*1*2~", "[PM-3]"},
+	} {
+		doc := "ISA*00*          *00*          *ZZ*PELLOW         *ZZ*QUILLMERE      *260316*0930*U*00401*000000041*0*P*>~" +
+			"GS*PO*PELLOW*QUILLMERE*20260316*0930*1*X*004010~" + set(1) + set(2) + c.first +
+			"GS*PO*PELLOW*QUILLMERE*20260316*0930*2*X*004010~" + set(3) + c.second + "IEA*2*000000041~"
+		src, err := source.Open(strings.NewReader(doc), int64(len(doc)), m.Options(source.DefaultLimits))
+		if err != nil {
+			t.Fatal(err)
+		}
+		got := []string{}
+		for table := NewTable(m, src, nil); ; {
+			g, err := table.Next()
+			if err == io.EOF {
+				break
+			}
+			if err != nil {
+				t.Fatal(c.name, err)
+			}
+			if d := Read(m, &g, &list.Set{}); !d.Refused() && !d.Orphan {
+				got = append(got, d.Order.SenderNumber)
+			}
+		}
+		if fmt.Sprint(got) != c.want {
+			t.Errorf("%s: %s, not %s", c.name, got, c.want)
+		}
+	}
+}

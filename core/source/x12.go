@@ -26,9 +26,12 @@ func isX12(head []byte) bool {
 // with the envelopes with the next one, or with a broken record at the end.
 type x12Reader struct {
 	r      *x12.Reader
+	doc    func() io.Reader      // the document from its beginning
+	bad    map[int64]x12.Finding // groups that are rejected, by where they begin; nil before that was looked at
 	opt    Options
 	ready  []Record
-	around []finding.Finding // of envelopes, for the next record
+	around []finding.Finding // of envelopes, for a record of their own
+	said   string            // control number of a group that is rejected, where its sets say so
 	read   int64
 	size   int64
 	sets   int
@@ -39,28 +42,50 @@ func openX12(r io.ReaderAt, size int64, opt Options) Reader {
 	x := &x12Reader{opt: opt, size: size}
 	shape := Shape{Encoding: opt.Encoding}
 	x.r = x12.NewReader(shape.decode(&counter{io.NewSectionReader(r, 0, size), &x.read}))
+	x.doc = func() io.Reader { return shape.decode(io.NewSectionReader(r, 0, size)) }
 	return x
+}
+
+// judge finds the groups that are rejected. What rejects one may stand behind its sets, so that the envelopes of the whole
+// document are looked at before the first set is given.
+func (x *x12Reader) judge() error {
+	x.bad = map[int64]x12.Finding{}
+	at := int64(0)
+	return x12.Read(x.doc(), x12.Handler{
+		Group: func(g *x12.Group) error {
+			at = g.Segment.Offset
+			return nil
+		},
+		Finding: func(f x12.Finding) error {
+			if f.Level == x12.AtGroup {
+				if _, known := x.bad[at]; !known {
+					x.bad[at] = f
+				}
+			}
+			return nil
+		},
+	})
 }
 
 func (x *x12Reader) Offset() float64 { return share(x.read, x.size) }
 
 func (x *x12Reader) Next() (Record, error) {
+	if x.bad == nil {
+		if err := x.judge(); err != nil {
+			return Record{}, finding.Fatal(finding.DocumentBroken, origin.Place{}, "The document cannot be read: %v.", err)
+		}
+	}
 	for len(x.ready) == 0 {
 		set, found, err := x.r.Next()
 		for i := range found {
-			if found[i].Level == x12.AtInterchange || found[i].Level == x12.AtGroup {
+			if found[i].Level == x12.AtInterchange || found[i].Level == x12.AtGroup && x.said != found[i].Group {
 				x.around = append(x.around, FindingOf(&found[i]))
 				x.row = max(x.row, found[i].Row)
 			}
 		}
 		if err == io.EOF {
-			if len(x.around) > 0 {
-				rec := Record{Row: max(x.row, 1), Broken: true, Findings: x.around}
-				x.around = nil
-				for i := range rec.Findings {
-					rec.Findings[i].Severity = finding.Error
-				}
-				return rec, nil
+			if x.apart(); len(x.ready) > 0 {
+				break
 			}
 			return Record{}, io.EOF
 		}
@@ -68,6 +93,7 @@ func (x *x12Reader) Next() (Record, error) {
 			return Record{}, finding.Fatal(finding.DocumentBroken, origin.Place{}, "The document cannot be read: %v.",
 				err)
 		}
+		x.apart()
 		x.row = set.Segments[len(set.Segments)-1].Row
 		if x.opt.Set != "" && set.ID != x.opt.Set {
 			continue
@@ -83,11 +109,31 @@ func (x *x12Reader) Next() (Record, error) {
 	return rec, nil
 }
 
+// apart makes what is wrong with envelopes a record of its own: no set near by is to blame.
+func (x *x12Reader) apart() {
+	if len(x.around) == 0 {
+		return
+	}
+	rec := Record{Row: max(x.row, 1), Broken: true, Findings: x.around}
+	for i := range rec.Findings {
+		rec.Findings[i].Severity = finding.Error
+	}
+	x.around, x.ready = nil, append(x.ready, rec)
+}
+
 func (x *x12Reader) take(set *x12.Set) {
 	placed, found := x12.Check(set)
 	root := x12.Tree(set, placed)
-	rec := Record{Row: set.Segments[0].Row, Last: x.row, Node: root, Findings: x.around}
-	x.around = nil
+	rec := Record{Row: set.Segments[0].Row, Last: x.row, Node: root}
+	x.said = ""
+	if set.Group != nil {
+		if f, bad := x.bad[set.Group.Segment.Offset]; bad {
+			no := finding.New(finding.X12Rejected, origin.Place{Row: rec.Row, Segment: "ST " + set.Control}, set.Group.Control,
+				"The functional group %s is rejected, and this set with it: %s (group %s)", set.Group.Control, f.Message, f.Code)
+			rec.Findings = append(rec.Findings, no)
+			x.said = set.Group.Control
+		}
+	}
 	found = append(found, x12.CheckCount(set, placed)...)
 	for i := range found {
 		rec.Findings = append(rec.Findings, FindingOf(&found[i]))
