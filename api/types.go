@@ -222,7 +222,7 @@ type SequenceDetail struct {
 	Steps []mapping.SequenceStep `json:"steps"`
 }
 
-// Today is what somebody who comes to work looks at first.
+// Today is what somebody looks at first in the morning.
 type Today struct {
 	Running      []outcome.Load `json:"running" doc:"Waiting, running and paused loads"`
 	Failing      []outcome.Load `json:"failing" doc:"Loads of the last days of which orders failed or were held, and no later load took up"`

@@ -282,7 +282,7 @@ was not invoiced. What breaks the partner's rules is held with the reasons.`,
 
 func (a *app) replay() *cobra.Command {
 	var accept []string
-	c := &cobra.Command{Use: "replay ID", Short: "Do once more what an interchange asks for, after the cause was mended or accepted",
+	c := &cobra.Command{Use: "replay ID", Short: "Do once more what an interchange asks for, after the cause was fixed or accepted",
 		Example: "  koinos exchange replay 41\n  koinos exchange replay 41 --accept price_differs,invoice_differs", Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			id, err := interchangeID(args[0])

@@ -17,15 +17,15 @@ import (
 	"koinos/core/report"
 )
 
-// findings are the commands that mend what loads found.
+// findings are the commands that fix what loads found.
 func (a *app) findings() *cobra.Command {
-	c := &cobra.Command{Use: "findings", Short: "Mend what many findings of a load have in common"}
+	c := &cobra.Command{Use: "findings", Short: "Fix what many findings of a load have in common"}
 	var pairs, means, entries, dates, accept []string
 	var tables string
 	var nearest bool
 	fix := &cobra.Command{
-		Use: "fix LOAD", Short: "Say what would mend many findings at once, or do it and load what failed again",
-		Long: `Fix without flags lists the acts that would mend most: values that a crosswalk or a
+		Use: "fix LOAD", Short: "Say what would fix many findings at once, or do it and load what failed again",
+		Long: `Fix without flags lists the acts that would fix most: values that a crosswalk or a
 list does not have, dates in a form that the mapping does not know, warnings that
 hold orders. With flags it does what they say and loads the orders that failed
 once more, and only those.
@@ -124,7 +124,7 @@ func (a *app) showFix(f *api.Fix) {
 // showActs lists acts with the command for each.
 func (a *app) showActs(id int64, acts []api.Act) {
 	if len(acts) == 0 {
-		fmt.Fprintf(a.out, "Nothing that one act would mend. koinos load show %d has the reasons.\n", id)
+		fmt.Fprintf(a.out, "Nothing that one act would fix. koinos load show %d has the reasons.\n", id)
 		return
 	}
 	const named = 5
@@ -323,7 +323,7 @@ func (a *app) showToday(t api.Today) {
 		a.interchanges(t.Interchanges)
 		fmt.Fprintln(a.out)
 	}
-	loads("Waiting for somebody", t.Failing, func(l *outcome.Load) string {
+	loads("Needs attention", t.Failing, func(l *outcome.Load) string {
 		var parts []string
 		for _, p := range []struct {
 			n    int

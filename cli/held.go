@@ -166,7 +166,7 @@ func (a *app) showHeld() *cobra.Command {
 				fmt.Fprintf(a.out, "%s  %s.%s: %s, by %s\n", local(p.At), p.System, p.Record, p.Outcome, p.By)
 				a.steps(p.Steps, false)
 			}
-			fmt.Fprintf(a.out, "When its cause is mended: koinos held retry %d\n", h.ID)
+			fmt.Fprintf(a.out, "When its cause is fixed: koinos held retry %d\n", h.ID)
 			return nil
 		},
 	}
@@ -177,7 +177,7 @@ func (a *app) retryHeld() *cobra.Command {
 	var all, noWait bool
 	var w waiting
 	c := &cobra.Command{
-		Use: "retry [HELD…]", Short: "Try what is held once more, after its cause was mended",
+		Use: "retry [HELD…]", Short: "Try what is held once more, after its cause was fixed",
 		Long: `Retry takes numbers of what is held, a filter, or --all, tries it once more with
 the newest mappings, lists, descriptions and syncs, and waits for what comes of
 it. It ends with 3 when something is still held.`,

@@ -34,7 +34,7 @@ func (a *app) load() *cobra.Command {
 		Use:   "load FILE --mapping MAPPING",
 		Short: "Load a document's orders, or try it without keeping anything",
 		Long: `Load sends a document to the service, runs it through a mapping, and says what
-became of its orders. Good orders go in although others fail; loading the same
+became of its orders. Valid orders are loaded even if others fail; loading the same
 document again makes no second order.
 
 MAPPING is a mapping's file, which is sent along, or the name of one that the
@@ -278,12 +278,12 @@ func (a *app) nextSteps(l *outcome.Load) {
 			l.ID, copyEnding(l.DocumentName))
 	}
 	if l.Failing() > 0 && l.Status != outcome.Running {
-		fmt.Fprintf(a.out, "Mend many at once: koinos findings fix %d\n", l.ID)
-		fmt.Fprintf(a.out, "Only what failed, to be mended and loaded again: koinos load report %d --format failed "+
+		fmt.Fprintf(a.out, "Fix many at once: koinos findings fix %d\n", l.ID)
+		fmt.Fprintf(a.out, "Only what failed, to be fixed and loaded again: koinos load report %d --format failed "+
 			"--to failed%s\n", l.ID, failedEnding(l.DocumentName))
 	}
 	if l.Held > 0 && l.Run > 0 {
-		fmt.Fprintf(a.out, "When the earlier step is mended: koinos sequence run --from-run %d\n", l.Run)
+		fmt.Fprintf(a.out, "When the earlier step is fixed: koinos sequence run --from-run %d\n", l.Run)
 	} else if l.Held > 0 {
 		fmt.Fprintf(a.out, "Held orders go in when their warnings are accepted: koinos load accept %d CODE\n", l.ID)
 	}
@@ -469,7 +469,7 @@ func (a *app) loadReport() *cobra.Command {
   marked  the document itself: cells coloured, with comments, where something
           was found, and outcome, order number and message beside every row
   failed  the same of only those orders that did not go in, whole, in the
-          document's own layout: mend it and load it again`,
+          document's own layout: fix it and load it again`,
 		Example: "  koinos load report 4 --format marked --to week-12-marked.xlsx\n  koinos load report 4 --format " +
 			"csv > findings.csv",
 		Args: cobra.ExactArgs(1),

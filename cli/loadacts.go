@@ -115,8 +115,8 @@ func (a *app) loadResume() *cobra.Command {
 
 func (a *app) loadRetry() *cobra.Command {
 	return a.onLoad("retry", "Load the orders that failed once more, with the mapping and lists of now",
-		"Retry is for when the lists, the crosswalks or the mapping were mended. Where the\ndocument itself was "+
-			"corrected, load it again: what is in is recognised.", "  koinos load retry 7",
+		"Retry is for when the lists, the crosswalks or the mapping were fixed. Where the\ndocument itself was "+
+			"corrected, load it again: orders that are stored are recognised.", "  koinos load retry 7",
 		func(ctx context.Context, calls *client.Client, id int64) error {
 			l, err := calls.ActOnLoad(ctx, id, "retry")
 			if err != nil {

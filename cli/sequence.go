@@ -30,7 +30,7 @@ func (a *app) sequence() *cobra.Command {
 		Long: `Run sends a document to the service and loads it once for each step of the
 sequence. An order that needs the result of an earlier step is held where the
 order of that step failed; the others go on. Run it again when the cause is
-mended: what is stored is recognised, and the rest goes on from there.
+fixed: what is stored is recognised, and the rest goes on from there.
 
 SEQUENCE is a sequence's file, which is sent along, or the name of one that the
 service has.`,
@@ -201,7 +201,7 @@ func (a *app) showRun(r *outcome.Run) error {
 	report.Table(a.out, []string{"step", ">load", "mapping", "status", ">orders", ">good", ">changed", ">unchanged",
 		">refused", ">held"}, rows)
 	if runFailing(r) {
-		fmt.Fprintf(a.out, "\nWhat failed: koinos load show LOAD. When it is mended: koinos sequence run --from-run %d\n", r.ID)
+		fmt.Fprintf(a.out, "\nWhat failed: koinos load show LOAD. When it is fixed: koinos sequence run --from-run %d\n", r.ID)
 	}
 	if len(r.Loads) > 0 {
 		fmt.Fprintf(a.out, "\nEvery row with the answers of every step: koinos load report %d --format marked "+

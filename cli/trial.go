@@ -183,7 +183,7 @@ func (a *app) showGuesses(p *drafting.Proposal) {
 		fmt.Fprintln(a.err)
 	}
 	if len(p.Unbound) > 0 {
-		fmt.Fprintf(a.err, "\nThese feed nothing: %s.\n", strings.Join(p.Unbound, ", "))
+		fmt.Fprintf(a.err, "\nNot used: %s.\n", strings.Join(p.Unbound, ", "))
 	}
 }
 
@@ -316,7 +316,7 @@ func (a *app) testOne(ctx context.Context, m *mapping.Mapping, set *list.Set, do
 func (a *app) coverMapping() *cobra.Command {
 	var lists string
 	c := &cobra.Command{
-		Use: "coverage MAPPING DOCUMENT", Short: "Say what of a document feeds nothing, and which fields stay empty",
+		Use: "coverage MAPPING DOCUMENT", Short: "Say what of a document is not used, and which fields stay empty",
 		Example: "  koinos mapping coverage ostrand-weekly.yaml week-12.xlsx --lists demo/lists",
 		Args:    cobra.ExactArgs(2),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -357,7 +357,7 @@ func (a *app) showCoverage(c *reading.Coverage) {
 		rows = append(rows, []string{u.Sheet, u.Column, u.Heading, num(u.Filled), u.Sample})
 	}
 	if len(rows) > 0 {
-		fmt.Fprintln(a.out, "These have values and feed nothing:")
+		fmt.Fprintln(a.out, "These columns have values and are not used:")
 		fmt.Fprintln(a.out)
 		report.Table(a.out, []string{"sheet", "column", "heading", ">filled", "for example"}, rows)
 	} else {

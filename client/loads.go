@@ -30,14 +30,14 @@ func (c *Client) AcceptWarnings(ctx context.Context, id int64, codes []finding.C
 	return out, err
 }
 
-// Acts lists what would mend many findings of a load at once.
+// Acts lists what would fix many findings of a load at once.
 func (c *Client) Acts(ctx context.Context, id int64) ([]api.Act, error) {
 	var out api.Page[api.Act]
 	err := c.call(ctx, http.MethodGet, loadPath(id, "/acts"), nil, nil, &out)
 	return out.Items, err
 }
 
-// Fix mends what failed in a load and gives the new load of its failed orders.
+// Fix fixes what failed in a load and gives the new load of its failed orders.
 func (c *Client) Fix(ctx context.Context, id int64, f api.Fix) (out outcome.Load, err error) {
 	err = c.call(ctx, http.MethodPost, loadPath(id, "/fix"), nil, f, &out)
 	return out, err

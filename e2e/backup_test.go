@@ -132,7 +132,7 @@ func TestBackup(t *testing.T) {
 			t.Errorf("sent again: %+v", again.Load)
 		}
 		if out, _, code := r.koinos("check", "data"); code != 0 {
-			t.Errorf("mended: %d %s", code, out)
+			t.Errorf("fixed: %d %s", code, out)
 		}
 	}
 	if err := os.Truncate(path, 100); err != nil {

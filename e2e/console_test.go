@@ -131,7 +131,7 @@ func TestConsole(t *testing.T) {
 			"SSS/0402,02/04/2026,12/04/2026,Beginners,001O4,Rope,10,MTR,0.97,9.70,9.70\n"+
 			"SSS/0403,03/04/2026,13/04/2026,Beginners,00104,Rope,5,dozen,0.97,4.85,4.85\n"))
 	run(t, ctx,
-		chromedp.Navigate(s.address+"/"), has("main", "Waiting for somebody"), has("main", "463 refused of 600 orders"),
+		chromedp.Navigate(s.address+"/"), has("main", "Needs attention"), has("main", "463 refused of 600 orders"),
 		press("Documents"),
 		has("main", "Documents received"), has("main", "kestle-confirmations.csv"),
 		chromedp.SetUploadFiles("input[type=file]", []string{doc}, chromedp.NodeReady),
@@ -157,7 +157,7 @@ func TestConsole(t *testing.T) {
 		chromedp.KeyEvent(kb.ArrowRight), has("[role=status]", "row 2 column 8 became unit of line 1"),
 		// What happens to it afterwards is said on the paper; more than was ordered is held first.
 		press("Confirm"), has(".paper .stamp", "confirmed"), press("Ship …"), fill(quantityOf1, "50"), press("Shipped"),
-		has(".held", "Of line 1, 50 are shipped now, more than the 10 that were ordered."), has(".acts", "Do it all the same"),
+		has(".held", "Of line 1, 50 are shipped now, more than the 10 that were ordered."), has(".acts", "Do it anyway"),
 		fill(quantityOf1, "4"), fill(".acts .fields input", "LS-1"), press("Shipped"), has(".paper .stamp", "partial"),
 		has(".paper .lines", "shipped 4"), has(".events", "shipment LS-1"), press("Change …"),
 		fill(quantityOf1, "3"), press("Change it"), has(".acts [role=alert]", "Line 1 is to be 3, but 4 of it have moved."),
@@ -170,9 +170,9 @@ func TestConsole(t *testing.T) {
 		has(".paper .lines", "returned 1"), press("Give back …"), has(".acts", "Can be taken back"), fill(quantityOf1, "1"),
 		press("Give it back"), has(".paper .lines", "invoiced 3"), has(".events", "credit note IN-"),
 		press("Take back …"), has(".acts", "Of shipment LS-1"), fill(quantityOf1, "9"), press("Take it back"),
-		has(".acts [role=alert]", "4 can be taken back of the shipment LS-1, not 9."), press("Leave it"),
+		has(".acts [role=alert]", "4 can be taken back of the shipment LS-1, not 9."), press("Close"),
 		press("Cancel …"), press("Cancel it"), has(".held", "Line 1 is to be withdrawn, but 4 of it have moved"),
-		press("Do it all the same"), has(".paper .stamp", "complete"),
+		press("Do it anyway"), has(".paper .stamp", "complete"),
 		// Lists: a page of orders, narrowed by what is typed.
 		chromedp.Navigate(s.address+"/orders"), has("main", "page 1"),
 		chromedp.SendKeys("input[placeholder^=Number]", "EBBING", chromedp.ByQuery), has("main", "EB-7701"),
@@ -197,7 +197,7 @@ func TestConsole(t *testing.T) {
 	)
 }
 
-// Many failures are mended by few acts, the load of what failed is taken back,
+// Many failures are fixed by few acts, the load of what failed is taken back,
 // and changes are read before they are made.
 func TestConsoleMend(t *testing.T) {
 	t.Parallel()
@@ -208,11 +208,11 @@ func TestConsoleMend(t *testing.T) {
 	}
 	run(t, ctx,
 		chromedp.Navigate(s.address+"/today"), has("main", "saltry-season.csv"),
-		chromedp.Click(`a[href="/loads/9?tab=mend"]`, chromedp.ByQuery), has("h1", "Load 9"),
-		has(".mend", "400 orders"),
+		chromedp.Click(`a[href="/loads/9?tab=fix"]`, chromedp.ByQuery), has("h1", "Load 9"),
+		has(".fix", "400 orders"),
 		ours("ROPE-WH-10", "00113"), ours("ROPE-NV-8", "00143"), ours("LANT-ANCHOR", "00501"),
 		ours("FENDER-F3", "00556"), ours("0O113", "00113"), ours("metres", "MTR"),
-		press("Take yyyy.m.d"), press("Mend, and load 463 orders again"),
+		press("Take yyyy.m.d"), press("Fix, and load 463 orders again"),
 		has("h1", "Load 22"), has(".small", "only what failed in load 9"), has(".figures", "463 ✓ loaded"),
 		has("main", "saltry-orders v2"),
 		press("Take back"), has("[role=dialog]", "463 orders that it stored will be gone"), press("Take it back"),
@@ -263,7 +263,7 @@ func TestConsoleZoomed(t *testing.T) {
 	t.Parallel()
 	s := startDemo(t)
 	ctx := browser(t, 640, 400)
-	for path, text := range map[string]string{"/today": "Orders by day", "/loads/9?tab=mend": "Say what these are",
+	for path, text := range map[string]string{"/today": "Orders by day", "/loads/9?tab=fix": "Map these to your codes",
 		"/loads/8?tab=changes": "would change", "/documents": "Documents received", "/loads": "Loads",
 		"/loads/5": "refused", "/orders": "SO-0005", "/orders/326": "SO-000326", "/mappings": "saltry-orders",
 		"/mappings/saltry-orders": "version 1", "/lists": "ostrand-yards", "/exchange": "VARNHOLT", "/held": "DS-2046",

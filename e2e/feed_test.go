@@ -100,7 +100,7 @@ func TestHeldList(t *testing.T) {
 		t.Fatal(err)
 	}
 	if all, notice = held(); len(all) != 3 {
-		t.Errorf("tried again without a mend: %v", all)
+		t.Errorf("tried again without a fix: %v", all)
 	}
 	o, err := s.api().Order(ctx, notice.OrderID)
 	if err != nil {
@@ -119,7 +119,7 @@ func TestHeldList(t *testing.T) {
 		t.Fatal(err)
 	}
 	if all, _ := held(); fmt.Sprint(all) != "[order OSTRAND DS-2046 set PELLOW PM-4712]" {
-		t.Errorf("mended and tried again: %v", all)
+		t.Errorf("fixed and tried again: %v", all)
 	}
 	var sent api.Interchange
 	waitFor(t, "the notice", func() bool {

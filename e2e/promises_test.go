@@ -156,7 +156,7 @@ func TestFolder(t *testing.T) {
 	}
 }
 
-// Only what failed comes back in the partner's own layout, can be mended there
+// Only what failed comes back in the partner's own layout, can be fixed there
 // and loaded again; the marked copy is brought up to date afterwards.
 func TestMendAndLoadAgain(t *testing.T) {
 	t.Parallel()

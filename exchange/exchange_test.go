@@ -250,7 +250,7 @@ func TestCustomer(t *testing.T) {
 		t.Fatalf("one of two sets is rejected: %+v", i)
 	}
 	if left, err := d.store.Waiting(context.Background(), d.at); err != nil || len(left) != 0 {
-		t.Errorf("what the sender must mend waits for us: %+v %v", left, err)
+		t.Errorf("what the sender must fix waits for us: %+v %v", left, err)
 	}
 	if i := d.receive(pellow(905, "850", order4711)); i.State != api.StateDone || i.Sets[0].OrderID == 0 {
 		t.Fatalf("%+v", i)
@@ -370,7 +370,7 @@ ST 0001 / BIG / 02: The invoice differs from the order by 4.00 EUR more.`; said 
 }
 
 // Control numbers rise by one, are never used twice, and a resend is the same
-// bytes; what is held goes out when its cause is mended.
+// bytes; what is held goes out when its cause is fixed.
 func TestNumbers(t *testing.T) {
 	d := open(t)
 	ctx := context.Background()

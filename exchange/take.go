@@ -78,7 +78,7 @@ func (x *Exchange) stateOf(ctx context.Context, i *api.Interchange) (string, err
 		return "", err
 	}
 	has := func(state string) bool { return slices.Contains(states, state) }
-	switch { // what is rejected or wrong was told to the sender, and is for it to mend
+	switch { // what is rejected or wrong was told to the sender, and is for it to fix
 	case has(api.StateHeld):
 		return api.StateHeld, nil
 	case has(api.StateReceived):

@@ -48,14 +48,14 @@ func (e *Engine) Acts(ctx context.Context, id int64) ([]api.Act, error) {
 		switch finding.Code(g.Code) {
 		case finding.CrosswalkMissing, finding.UnknownCode, finding.UnknownUnit:
 			a.Kind, a.Name, a.About = "list", g.List,
-				fmt.Sprintf("Say what these are with us, or add them to the list %s", g.List)
+				fmt.Sprintf("Map these to your codes, or add them to the list %s", g.List)
 			a.Field = fieldOf(&g)
 			if g.List == "" { // units, where no list of them was imported
-				a.About = "Say what these are with us"
+				a.About = "Map these to your codes"
 			}
 			if finding.Code(g.Code) == finding.CrosswalkMissing {
 				a.Kind, a.Field, a.About = "crosswalk", "",
-					fmt.Sprintf("Say what these are with us, in the crosswalk %s", g.List)
+					fmt.Sprintf("Map these to your codes, in the crosswalk %s", g.List)
 			}
 		case finding.NotADate:
 			a.Kind, a.Name, a.Field = "dates", fieldOf(&g), fieldOf(&g)
@@ -80,7 +80,7 @@ func (e *Engine) Acts(ctx context.Context, id int64) ([]api.Act, error) {
 		if a.Kind == "dates" {
 			var fit int
 			if a.Form, fit = formOf(a.Values); fit == 0 {
-				continue // no way of writing a date: only the document can be mended
+				continue // no way of writing a date: only the document can be fixed
 			}
 			if fit < len(a.Values) {
 				a.About += fmt.Sprintf("; %d of the %d values have this form", fit, len(a.Values))
@@ -169,7 +169,7 @@ func (e *Engine) Fix(ctx context.Context, id int64, f api.Fix, by, name string) 
 	return e.Retry(ctx, id, f.Accept, by, name)
 }
 
-// sensible looks whether what is to be added would mend anything: a crosswalk is used by the mapping, our
+// sensible looks whether what is to be added would fix anything: a crosswalk is used by the mapping, our
 // side of its pairs is in the list that the field asks, and a list is one that is asked.
 func (e *Engine) sensible(ctx context.Context, text string, lists map[string][]list.Entry,
 	walks map[string][]list.Pair) error {

@@ -314,7 +314,7 @@ func mustSHA(t *testing.T, e *Engine, doc string) string {
 	return sha
 }
 
-// One act mends many findings, and only the orders that failed are loaded again.
+// One act fixes many findings, and only the orders that failed are loaded again.
 func TestFix(t *testing.T) {
 	ctx := context.Background()
 	e := testEngine(t, testStore(t), source.DefaultLimits)
@@ -428,7 +428,7 @@ func TestResults(t *testing.T) {
 }
 
 // Later steps of a sequence carry what earlier ones got; what depends on a
-// failure is held, and goes on when the cause is mended.
+// failure is held, and goes on when the cause is fixed.
 func TestSequence(t *testing.T) {
 	ctx := context.Background()
 	e := testEngine(t, testStore(t), source.DefaultLimits)

@@ -61,7 +61,7 @@ func TestLoading(t *testing.T) {
 			outcome.Counts{Ready: n, Refused: bad}, 0},
 		{"all or none with a bad order stores nothing", doc, Request{Options: outcome.Options{AllOrNone: true}},
 			outcome.Counts{Withheld: n, Refused: bad}, 0},
-		{"good orders go in although others fail", doc, Request{}, outcome.Counts{Loaded: n, Refused: bad}, n},
+		{"valid orders are loaded even if others fail", doc, Request{}, outcome.Counts{Loaded: n, Refused: bad}, n},
 		{"the same document again makes no second order", doc, Request{}, outcome.Counts{Unchanged: n, Refused: bad},
 			n},
 		{"a dry run sees what is stored", doc, Request{Options: outcome.Options{DryRun: true}},

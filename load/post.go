@@ -169,7 +169,7 @@ var linePaths = func() map[string]string {
 	return paths
 }()
 
-// bodyAdvice is what mends a finding in a body, where the usual advice speaks of
+// bodyAdvice is what fixes a finding in a body, where the usual advice speaks of
 // cells and mappings.
 var bodyAdvice = map[finding.Code]string{
 	finding.MustMissing:       "Send the value.",

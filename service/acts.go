@@ -20,7 +20,7 @@ import (
 	"koinos/store"
 )
 
-// acts are what somebody does about a load: pause it, mend what failed, load
+// acts are what somebody does about a load: pause it, fix what failed, load
 // that again, take it back.
 func (s *Service) acts(h huma.API) {
 	const tag = "Loads"
@@ -66,7 +66,7 @@ func (s *Service) acts(h huma.API) {
 			return &answer[outcome.Load]{l}, err
 		})
 	handle(s, h, op(http.MethodGet, "/loads/{id}/acts", "list-acts", tag, "read",
-		"What would mend many findings of a load at once"),
+		"What would fix many findings of a load at once"),
 		func(ctx context.Context, in *ByLoad) (*answer[api.Page[api.Act]], error) {
 			acts, err := s.engine.Acts(ctx, in.ID)
 			return &answer[api.Page[api.Act]]{api.Page[api.Act]{Items: acts}}, err
@@ -76,7 +76,7 @@ func (s *Service) acts(h huma.API) {
 		Body api.Fix
 	}
 	handle(s, h, after(op(http.MethodPost, "/loads/{id}/fix", "fix-load", tag, "admin",
-		"Mend what failed, and load that once more"),
+		"Fix what failed, and load that once more"),
 		"Adds to crosswalks and lists, teaches the mapping forms of dates, accepts warnings; then only the orders "+
 			"that failed are loaded again, as a load of its own."),
 		func(ctx context.Context, in *fix) (*answer[outcome.Load], error) {

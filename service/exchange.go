@@ -229,7 +229,7 @@ func (s *Service) interchanges(h huma.API) {
 	}
 	replay := op(http.MethodPost, "/interchanges/{id}/replay", "replay-interchange", tag, "load",
 		"Do once more what an interchange that came asks for")
-	replay.Description = "As far as it has not been done: after the cause of what is held was mended, or accepted."
+	replay.Description = "As far as it has not been done: after the cause of what is held was fixed, or accepted."
 	replay.DefaultStatus = http.StatusOK
 	handle(s, h, replay, func(ctx context.Context, in *replaying) (*answer[api.Interchange], error) {
 		for _, code := range in.Accept {

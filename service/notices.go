@@ -87,7 +87,7 @@ func (s *Service) refusal(ctx context.Context, p *api.Posted, seen int) error {
 				codes = append(codes, string(f.Code))
 			}
 		}
-		no = problem("order_held", "Nothing was done. To do it all the same, accept "+strings.Join(codes, ", ")+".")
+		no = problem("order_held", "Nothing was done. To do it anyway, accept "+strings.Join(codes, ", ")+".")
 	case p.Outcome == outcome.Refused:
 		no = problem("order_refused", "The findings say why.")
 	default:

@@ -10,7 +10,7 @@ import (
 	"koinos/core/uses"
 )
 
-// ActGroup is findings of a load that one act can mend.
+// ActGroup is findings of a load that one act can fix.
 type ActGroup struct {
 	Code     string `db:"code"`
 	List     string `db:"list"`
@@ -20,7 +20,7 @@ type ActGroup struct {
 	Orders   int    `db:"orders"`
 }
 
-// ActGroups groups the findings of the orders that failed by what would mend
+// ActGroups groups the findings of the orders that failed by what would fix
 // them, those that touch most orders first.
 func (s *Store) ActGroups(ctx context.Context, load int64) ([]ActGroup, error) {
 	list := []ActGroup{}

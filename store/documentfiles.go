@@ -39,7 +39,7 @@ func (s *Store) KeepFile(r io.Reader, accept func(r io.ReaderAt, size int64) err
 	}
 	sha = hex.EncodeToString(hash.Sum(nil))
 	path := s.file(sha)
-	if isWhole(path, sha) && s.touch(path) { // else the same bytes, come again, mend it
+	if isWhole(path, sha) && s.touch(path) { // else the same bytes, come again, fix it
 		return sha, size, nil
 	}
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {

@@ -202,7 +202,7 @@ func TestAnswersPutAway(t *testing.T) {
 }
 
 // What cannot be compared overwrites nothing that somebody changed here: it waits for a
-// person, and comes in when that has mended it.
+// person, and comes in when that has fixed it.
 func TestUncompared(t *testing.T) {
 	k := bothOf(t, 1, "")
 	text, err := demo.Files.ReadFile("mappings/ledgerline-orders.yaml")

@@ -177,7 +177,7 @@ type both struct {
 
 // uncompared is a record of which nobody can say what changed where. It counts as it is,
 // unless the order has changed since both agreed: then nothing is taken from it until a
-// person has mended what is in the way.
+// person has fixed what is in the way.
 func (b *both) uncompared(is *store.StoredOrder) *both {
 	b.aside = is.Revision != b.link.Revision
 	return b

@@ -370,7 +370,7 @@ func TestToldByHook(t *testing.T) {
 }
 
 // What is held of one kind of record stays held when another one of the same order comes or is
-// mended: a parcel that is refused waits for somebody, whatever its order says.
+// fixed: a parcel that is refused waits for somebody, whatever its order says.
 func TestHeldApart(t *testing.T) {
 	s := newStall()
 	s.parcels = []stallParcel{{71, "A-1", []stallGood{{"9", "", 1}}}} // the order has no line 9

@@ -75,11 +75,11 @@ func fileStep(out *system.FileOut, id, text string) plan.Step {
 }
 
 // writeFile writes a file: whole and hidden at first, then its records are linked, then it gets
-// its name. What dies between is mended by mendFiles.
+// its name. What dies between is fixed by mendFiles.
 func (s *Syncs) writeFile(ctx context.Context, o *opened, r *system.Record, all []*filedTogether) (id, text string,
 	err error) {
 	t := syncing.Target{System: o.Name, Record: r.Name}
-	free, err := s.holdFor(ctx, "files "+t.String()) // one at a time, and not while it is mended
+	free, err := s.holdFor(ctx, "files "+t.String()) // one at a time, and not while it is fixed
 	if err != nil {
 		return "", "", err
 	}
@@ -140,13 +140,13 @@ const hiddenBegin, hiddenEnd = ".koinos-", ".part"
 func (s *Syncs) isMended(t syncing.Target) bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return s.mended[t]
+	return s.fixed[t]
 }
 
 func (s *Syncs) setMended(t syncing.Target, is bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.mended[t] = is
+	s.fixed[t] = is
 }
 
 // mendFiles looks, once after the service begins, for files that have no name yet: those whose

@@ -74,7 +74,7 @@ func (s *Syncs) forget(o *opened, r *system.Record, names []string) {
 }
 
 // forgetAll forgets everything that was looked up in systems, and what they said of
-// their fields: somebody has mended something.
+// their fields: somebody has fixed something.
 func (s *Syncs) forgetAll(systems []string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()

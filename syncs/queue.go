@@ -30,13 +30,13 @@ type keeper struct {
 	nudge  chan struct{}
 
 	listens     map[syncing.Target]*listening
-	mended      map[syncing.Target]bool // of files: what an earlier service left half done was looked for
+	fixed       map[syncing.Target]bool // of files: what an earlier service left half done was looked for
 	reconcileAt time.Time               // when it was looked last whether a reconcile is due
 }
 
 func newKeeper() keeper {
 	return keeper{polls: map[syncing.Target]*poll{}, listens: map[syncing.Target]*listening{},
-		mended: map[syncing.Target]bool{}, outages: map[string]*outage{}, runs: map[int64]*running{},
+		fixed: map[syncing.Target]bool{}, outages: map[string]*outage{}, runs: map[int64]*running{},
 		tasks: map[int64]bool{}, ended: map[int64]bool{}, orders: map[int64]bool{}, slots: map[string]int{},
 		nudge: make(chan struct{}, 1)}
 }

@@ -272,7 +272,7 @@ push: [{record: east-yard.pick, which: 'reference["ledgerline.sales_order"] ends
 }
 
 // What is refused of the shipments within an order's record is held, and goes once the record
-// comes again with what was mended.
+// comes again with what was fixed.
 func TestAlsoHeld(t *testing.T) {
 	shop := `{"orders": [{"id": 1, "reference": "A-1", "state": "placed", "placed_at": "2026-03-02T08:00:00Z",
 	  "changed_at": "2026-03-02T08:00:00Z", "currency": "EUR", "line_count": 1, "buyer": {"name": "Otis", "mail": "o@harbour.example"},

@@ -178,7 +178,7 @@ func sortedLines(text string) string {
 }
 
 // What cannot go on is held once, stays held however often it is tried, and goes on when
-// its cause is mended; the others do not wait.
+// its cause is fixed; the others do not wait.
 func TestSyncHeld(t *testing.T) {
 	k := keepingOf(t, 3, shopToBooks)
 	k.run("shop-books")
@@ -203,7 +203,7 @@ func TestSyncHeld(t *testing.T) {
 		t.Fatal(err)
 	}
 	slices.SortFunc(list, func(x, y api.HeldWork) int { return strings.Compare(x.Number, y.Number) })
-	// One is put aside, the other is tried again when its cause is mended.
+	// One is put aside, the other is tried again when its cause is fixed.
 	if err := k.store.PutAside(context.Background(), list[1:], "A test order."); err != nil {
 		t.Fatal(err)
 	}

@@ -299,10 +299,10 @@ func TestStranger(t *testing.T) {
 	// Somebody changes what is there, and while we change it back.
 	y.jobs[0].Owner, y.jobs[0].Rows[0].Qty, y.stale = "Nobody", "77", 1
 	y.jobs[0].Rows = append(y.jobs[0].Rows, &yardRow{Row: 900, Rev: 1, Pos: "99", SKU: "x", Qty: "1"})
-	mended := push("SO-000001")
-	if want := []string{"change owner", "remove line 99", "change line 1: qty"}; !reflect.DeepEqual(does(mended),
+	fixed := push("SO-000001")
+	if want := []string{"change owner", "remove line 99", "change line 1: qty"}; !reflect.DeepEqual(does(fixed),
 		want) {
-		t.Errorf("it mends by %q", does(mended))
+		t.Errorf("it fixes by %q", does(fixed))
 	}
 	if got := y.state(); !reflect.DeepEqual(got, was) {
 		t.Errorf("the yard has\n%q\nwant\n%q", got, was)

@@ -37,7 +37,7 @@ type Guess struct {
 type Proposal struct {
 	Text    string   `json:"text" doc:"The mapping as YAML; what is not sure is marked in it"`
 	Guesses []Guess  `json:"guesses"`
-	Unbound []string `json:"unbound" doc:"Columns or paths with values that feed nothing"`
+	Unbound []string `json:"unbound" doc:"Columns or paths with values that are not used"`
 	// NoOrders is blank where the document looks like one of orders.
 	NoOrders string `json:"no_orders,omitempty" doc:"Why the document does not look like one of orders"`
 }
@@ -309,7 +309,7 @@ func sameHead(a, b []string) bool {
 // unsaid is a binding of what the document does not say: it refuses each order until a person says it.
 var unsaid = []string{"expr: '\"\"'", "need: must"}
 
-// finish adds the partner and the kind, and lists what feeds nothing.
+// finish adds the partner and the kind, and lists what is not used.
 func (d *drafter) finish(t *table, columns []*profile, chosen []candidate, matrix []*profile) {
 	for _, p := range columns {
 		used := slices.ContainsFunc(chosen, func(c candidate) bool { return c.column == p }) ||

@@ -189,7 +189,7 @@ func (d *drafter) flatTree(lines *repeated) error {
 }
 
 // roots reads the beginning of the document: of NDJSON the values of its first
-// lines, of JSON one value, mended where the sample ends inside it.
+// lines, of JSON one value, fixed where the sample ends inside it.
 func (d *drafter) roots(r io.ReaderAt, size int64, opt source.Options) ([]*tree.Node, error) {
 	if d.format == source.NDJSON {
 		opt.Format = d.format
@@ -218,7 +218,7 @@ func (d *drafter) roots(r io.ReaderAt, size int64, opt source.Options) ([]*tree.
 	}
 	sample = bytes.TrimPrefix(sample, []byte("\xef\xbb\xbf"))
 	if size > treeSample {
-		sample = mend(sample)
+		sample = fix(sample)
 	}
 	root, _, err := jsondoc.Parse(sample, 0)
 	if err != nil {
@@ -227,9 +227,9 @@ func (d *drafter) roots(r io.ReaderAt, size int64, opt source.Options) ([]*tree.
 	return []*tree.Node{root}, nil
 }
 
-// mend cuts JSON that ends too early behind its last whole member or element
+// fix cuts JSON that ends too early behind its last whole member or element
 // and closes what is open.
-func mend(b []byte) []byte {
+func fix(b []byte) []byte {
 	var stack, at []byte
 	cut := 0
 	inString := false

@@ -105,7 +105,7 @@ func (y *yaml) text(d *drafter) string {
 		}
 	}
 	if len(d.out.Unbound) > 0 {
-		line("# These feed nothing: %s", oneLine(strings.Join(d.out.Unbound, ", ")))
+		line("# Not used: %s", oneLine(strings.Join(d.out.Unbound, ", ")))
 	}
 	return b.String()
 }

@@ -7,7 +7,7 @@ type Code string
 type About struct {
 	Severity Severity
 	Title    string // the reason in a few words, as a summary line reads it
-	Advice   string // what usually mends it; a finding may carry a better hint
+	Advice   string // what usually fixes it; a finding may carry a better hint
 }
 
 const (
@@ -145,7 +145,7 @@ var Catalogue = map[Code]About{
 		"Import it: koinos list import NAME FILE, or koinos crosswalk import NAME FILE."},
 
 	StorageFailed: {Error, "the store could not be written",
-		"Look at the disk's free space and the service's log, then load the document again: what went in is recognised."},
+		"Look at the disk's free space and the service's log, then load the document again: orders that were loaded are recognised."},
 
 	KoinosFailed: {Error, "Koinos itself failed on the document",
 		"This is a mistake in Koinos, not in the document. The service's log has the details: report them, with the " +
@@ -177,7 +177,7 @@ var Catalogue = map[Code]About{
 			"place. What could be read was read."},
 	X12Rejected: {Error, "the transaction set is rejected",
 		"The acknowledgement (997 or 999) tells the sender so, with the same code; the order comes again when it is " +
-			"mended there."},
+			"fixed there."},
 	X12Rule: {Error, "a partner's rule is broken",
 		"What comes in: tell the partner. What should go out: give the order or its lists what the rule asks for, " +
 			"then send again; or correct the partner's rules."},
@@ -302,7 +302,7 @@ var Catalogue = map[Code]About{
 	ResultMissing: {Error, "an earlier step gave no value",
 		"Run the document through the sequence, and see that the earlier step makes an order of this row."},
 	StepFailed: {Error, "it waits for an order of an earlier step",
-		"Mend the order of the earlier step, then run the sequence again: it goes on from there."},
+		"Fix the order of the earlier step, then run the sequence again: it goes on from there."},
 	IdentityStored: {Error, "the order is already stored and differs",
 		"Nothing was changed. Compare the two and change the stored order if the new one is right."},
 	RevisionDiffers: {Error, "the order has changed since it was looked at",

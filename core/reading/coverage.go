@@ -14,10 +14,10 @@ import (
 	"koinos/core/tree"
 )
 
-// Coverage is what of a document feeds nothing, which fields stay empty, and
+// Coverage is what of a document is not used, which fields stay empty, and
 // what lists and crosswalks did not know.
 type Coverage struct {
-	Unbound []UnboundColumn `json:"unbound" doc:"Columns, or paths of JSON, that have values and feed nothing"`
+	Unbound []UnboundColumn `json:"unbound" doc:"Columns, or paths of JSON, that have values and are not used"`
 	Fields  []FieldFill     `json:"fields" doc:"Fields that the mapping binds, with how often they have a value"`
 	Misses  []Miss          `json:"misses" doc:"Values that lists and crosswalks did not know, the most frequent first"`
 

@@ -50,7 +50,7 @@ func (k *keeper) keep(sheet string, row int) (bool, error) {
 }
 
 // FailedCSV writes the rows of the orders that did not go in, in the layout of
-// the document, with the answers beside them: to be mended and loaded again.
+// the document, with the answers beside them: to be fixed and loaded again.
 func FailedCSV(w io.Writer, r io.ReaderAt, size int64, opt source.Options, set Set) error {
 	k := &keeper{a: set.Answers}
 	return writeCSV(w, r, size, opt, []Set{set}, k.keep)

@@ -61,7 +61,7 @@ func TestText(t *testing.T) {
 	}
 	for status, want := range map[outcome.Status]string{outcome.Failed: "stopped before the document's end",
 		outcome.Paused:  "load resume 4",
-		outcome.Stopped: "when it is mended", outcome.Cancelled: "what went in is recognised",
+		outcome.Stopped: "when it is fixed", outcome.Cancelled: "orders that were loaded are recognised",
 		outcome.Running: "still running"} {
 		b.Reset()
 		l.Status = status

@@ -77,10 +77,10 @@ func Text(w io.Writer, l *outcome.Load, reasons []Reason, style Style) {
 	case outcome.Failed:
 		fmt.Fprintf(w, "  %s\n", style.paint("The load stopped before the document's end.", text.FgRed))
 	case outcome.Cancelled:
-		fmt.Fprintf(w, "  %s Load the document again: what went in is recognised.\n",
+		fmt.Fprintf(w, "  %s Load the document again: orders that were loaded are recognised.\n",
 			style.paint("The load was cancelled.", text.FgYellow))
 	case outcome.Stopped:
-		fmt.Fprintf(w, "  %s Load the document again when it is mended: what went in is recognised.\n",
+		fmt.Fprintf(w, "  %s Load the document again when it is fixed: orders that were loaded are recognised.\n",
 			style.paint("The load stopped: "+l.Reason+".", text.FgYellow))
 	case outcome.Paused:
 		fmt.Fprintf(w, "  %s koinos load resume %d goes on from here.\n",

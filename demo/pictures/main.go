@@ -43,7 +43,7 @@ var pages = []page{
 		js(`[...document.querySelectorAll('.reason')].at(-1).click()`),
 		js(`[...document.querySelectorAll('[role=tab]')].at(-1).click()`)}},
 	{name: "today", path: "/today"},
-	{name: "mend", path: "/loads/9?tab=mend",
+	{name: "fix", path: "/loads/9?tab=fix",
 		steps: []chromedp.Action{js(`document.querySelectorAll('.near').forEach(b => b.click())`)}},
 	{name: "changes", path: "/loads/8?tab=changes"},
 	{name: "exchange", path: "/exchange"},

@@ -234,11 +234,12 @@ func (s *setSeen) elements(p *placeSeen, of int) (all []rule) {
 
 // sample is one of the values, in words.
 func sample(values map[string]int) string {
-	for _, v := range slices.Sorted(maps.Keys(values)) {
-		if len(v) > 30 {
-			v = v[:30] + " …"
-		}
-		return ", such as " + v
+	all := slices.Sorted(maps.Keys(values))
+	if len(all) == 0 {
+		return ""
 	}
-	return ""
+	if len(all[0]) > 30 {
+		return ", such as " + all[0][:30] + " …"
+	}
+	return ", such as " + all[0]
 }

@@ -5,7 +5,7 @@ import type { Preview } from '../api/client'
 import { count } from '../format'
 import * as edit from './text'
 
-// What is left to do before the mapping is good: columns that feed nothing,
+// What is left to do before the mapping is good: columns that are not used,
 // values that lists do not know, what refuses orders.
 const text = defineModel<string>({ required: true })
 const props = defineProps<{ preview?: Preview; unused: string[] }>()
@@ -18,7 +18,7 @@ const leaveOut = (column: string, out: boolean) => (text.value = edit.leaveOut(t
 <template>
   <div class="sheet todo">
     <div v-if="unbound.length" class="bar">
-      <b>Feed nothing:</b>
+      <b>Not used:</b>
       <span v-for="u in unbound.slice(0, 12)" :key="`${u.sheet} ${u.column} ${u.heading}`" class="chip" :title="`${u.filled} values, such as ${u.sample}`">{{ u.heading || u.column }} <button type="button" :aria-label="`Leave ${u.heading || u.column} out on purpose`" title="Leave it out on purpose" @click="leaveOut(u.heading || `@${u.column}`, true)">×</button></span>
     </div>
     <div v-if="unused.length" class="bar soft">Left out on purpose: <span v-for="u in unused" :key="u" class="chip">{{ u }} <button type="button" :aria-label="`Take ${u} back`" title="Take it back" @click="leaveOut(u, false)">↺</button></span></div>

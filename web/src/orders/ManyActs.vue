@@ -124,7 +124,7 @@ watch(() => props.orders, (now, was) => {
       <template v-else-if="did.stopped">Stopped after {{ at }}. Do it again for the others; what was done does not count twice.</template>
       <span v-for="[outcome, n] in tally" :key="outcome">{{ n }} <OutcomeMark :word="outcome" /></span>
       <span class="grow" />
-      <Button v-if="held.length && !busy" size="small" outlined :label="`Do it all the same for ${count(held.length, 'order')}`" @click="run(did.id, held)" />
+      <Button v-if="held.length && !busy" size="small" outlined :label="`Do it anyway for ${count(held.length, 'order')}`" @click="run(did.id, held)" />
     </div>
     <StateNote v-if="failed" :error="failed" @retry="failed = undefined" />
     <ul v-if="problems.length">

@@ -209,9 +209,9 @@ const counted = computed(() => open.value !== 'change' && open.value !== 'hold')
         <p class="soft">Nothing was done.</p>
       </div>
       <div class="bar">
-        <Button v-if="held.length" size="small" outlined label="Do it all the same" :loading="!!busy" @click="send(held)" />
+        <Button v-if="held.length" size="small" outlined label="Do it anyway" :loading="!!busy" @click="send(held)" />
         <Button v-else size="small" type="submit" :label="form.words" :disabled="nothing" :loading="!!busy" />
-        <Button size="small" text label="Leave it" @click="open = taken = undefined" />
+        <Button size="small" text label="Close" @click="open = taken = undefined" />
       </div>
     </form>
     <StateNote v-else-if="failed && !held.length" :error="failed" @retry="emit('done')" />

@@ -52,7 +52,7 @@ const forget = () =>
   <form v-else class="bar" @submit.prevent="save">
     <InputText v-model="name" size="small" placeholder="a-name-like-this" aria-label="Name of the view" autofocus />
     <Button size="small" type="submit" label="Save" :disabled="!valid" :loading="busy === 'save'" />
-    <Button size="small" text label="Leave it" @click="naming = false" />
+    <Button size="small" text label="Close" @click="naming = false" />
   </form>
   <span v-if="note" class="soft">{{ note }}</span>
   <StateNote v-if="failed" :error="failed" @retry="failed = undefined" />

@@ -52,7 +52,7 @@ const put = useMutation({
   onSuccess: async () => { chosen.value = []; why.value = ''; await client.invalidateQueries() },
 })
 type Held = NonNullable<typeof page.value>['items'][number]
-const target = (h: Held) => (h.kind === 'push' || h.kind === 'answer' ? `/orders/${h.order_id ?? 0}` : h.interchange ? `/exchange/${h.interchange}` : `/loads/${h.load}?tab=mend`)
+const target = (h: Held) => (h.kind === 'push' || h.kind === 'answer' ? `/orders/${h.order_id ?? 0}` : h.interchange ? `/exchange/${h.interchange}` : `/loads/${h.load}?tab=fix`)
 const where = (h: Held) => (h.kind === 'push' ? `${h.sync} → ${h.system}` : h.kind === 'answer' ? `order ${h.number}` : h.interchange ? `interchange ${h.interchange}${h.set ? `, set ${h.set}` : ''}` : `load ${h.load}, order ${h.load_seq}`)
 const word = (h: Held) => kinds.find((k) => k.kind === h.kind)?.one ?? h.kind
 const deciding = ref<number>()

@@ -50,7 +50,7 @@ const became = computed(() => {
   const s = picked.value
   if (!s) return ''
   const fields = (papers.value?.items ?? []).flatMap((p) => new Places(p.places).at(s)).map((l) => (l.line ? `${fieldName(l.field!)} of line ${l.line}` : fieldName(l.field!)))
-  return fields.length ? `It is ${fields.join(' and ')}.` : 'It feeds nothing in this order.'
+  return fields.length ? `It is ${fields.join(' and ')}.` : 'It is not used in this order.'
 })
 
 // Warnings that hold its sets, where nothing but warnings does: they can be accepted.
@@ -99,7 +99,7 @@ const found = computed(() => {
           <Button size="small" outlined severity="danger" label="Refuse it" title="Tell its sender that the control number came before" :loading="act.isPending.value" @click="act.mutate('refuse')" />
         </template>
         <Button v-if="it.direction === 'in' && it.state === 'held' && warnings.length" size="small" label="Accept and replay" title="Do what it asks for although it differs" :loading="act.isPending.value" @click="act.mutate('accept')" />
-        <Button v-if="it.direction === 'in' && (it.state === 'held' || it.state === 'unknown')" size="small" label="Replay" title="Do once more what it asks for, after the cause was mended" :loading="act.isPending.value" @click="act.mutate('replay')" />
+        <Button v-if="it.direction === 'in' && (it.state === 'held' || it.state === 'unknown')" size="small" label="Replay" title="Do once more what it asks for, after the cause was fixed" :loading="act.isPending.value" @click="act.mutate('replay')" />
         <Button v-if="it.direction === 'in' && it.state === 'held'" size="small" text label="Settled" title="You have dealt with it: it is answered from the orders as they are now" :loading="act.isPending.value" @click="act.mutate('settle')" />
         <Button v-if="it.direction === 'out' && it.state === 'held'" size="small" label="Try again" title="Write it anew from the order as it is now" :loading="send.isPending.value" @click="send.mutate()" />
         <Button v-if="it.direction === 'out' && it.control" size="small" outlined label="Resend" title="The same bytes under the same control number" :loading="act.isPending.value" @click="act.mutate('resend')" />

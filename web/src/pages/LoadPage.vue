@@ -8,7 +8,7 @@ import { useRouter } from 'vue-router'
 import { api, data, download, watchLoad, type Finding, type Load, type Undone } from '../api/client'
 import ChangeList from '../components/ChangeList.vue'
 import LoadState from '../components/LoadState.vue'
-import MendPanel, { type Fix } from '../components/MendPanel.vue'
+import FixPanel, { type Fix } from '../components/FixPanel.vue'
 import OrderPaper from '../components/OrderPaper.vue'
 import OutcomeMark from '../components/OutcomeMark.vue'
 import ReasonList from '../components/ReasonList.vue'
@@ -60,7 +60,7 @@ onUnmounted(() => {
 
 const grid = useTemplateRef<InstanceType<typeof SourceGrid>>('grid')
 const reasons = useTemplateRef<InstanceType<typeof ReasonList>>('reasons')
-type Tab = 'reasons' | 'mend' | 'changes' | 'paper'
+type Tab = 'reasons' | 'fix' | 'changes' | 'paper'
 const tab = ref<Tab>(props.first as Tab)
 const seq = ref(0)
 const pointed = ref<Spot>() // cell that the paper points at
@@ -143,7 +143,7 @@ const failing = computed(() => (load.value ? load.value.refused + load.value.hel
 const tabs = computed(() => {
   const l = load.value
   const all: { id: Tab; label: string; there: boolean }[] = [
-    { id: 'reasons', label: 'Findings', there: true }, { id: 'mend', label: 'Mend', there: !!l && failing.value > 0 && !active(l) },
+    { id: 'reasons', label: 'Findings', there: true }, { id: 'fix', label: 'Fix', there: !!l && failing.value > 0 && !active(l) },
     { id: 'changes', label: 'Changes', there: !!l && l.changed + l.differs > 0 }, { id: 'paper', label: 'Order paper', there: true },
   ]
   return all.filter((t) => t.there)
@@ -213,8 +213,8 @@ function onKey(e: KeyboardEvent) {
           <Button v-for="s in report.sheets" :key="s" size="small" :label="s" :outlined="s !== (sheet || report.sheets[0])" @click="sheet = s" />
         </span>
         <span v-if="load.status === 'failed'" class="err">The load stopped before the document's end.</span>
-        <span v-if="load.status === 'stopped'" class="warn">{{ load.reason }}. Load the document again when it is mended: what went in is recognised.</span>
-        <span v-if="load.status === 'cancelled'" class="warn">Load the document again: what went in is recognised.</span>
+        <span v-if="load.status === 'stopped'" class="warn">{{ load.reason }}. Load the document again when it is fixed: orders that were loaded are recognised.</span>
+        <span v-if="load.status === 'cancelled'" class="warn">Load the document again: orders that were loaded are recognised.</span>
         <span v-if="load.saved_seconds" class="soft">{{ minutes(load.saved_seconds) }} by hand</span>
       </div>
       <LoadState v-if="active(load) || load.status === 'paused'" :load="load" />
@@ -231,7 +231,7 @@ function onKey(e: KeyboardEvent) {
             <StateNote v-if="!report?.reasons.length" :empty="active(load) ? 'Findings appear when the load has ended.' : load.status === 'paused' ? 'Nothing was found so far.' : load.orders ? 'Nothing was found: every order is as it should be.' : 'No findings.'" />
             <ReasonList v-else ref="reasons" :key="id" :load="id" :reasons="report.reasons" @go="go" />
           </div>
-          <div v-if="tab === 'mend'" class="sheet panel"><MendPanel :key="id" :load="id" :failing="failing" :busy="busy === 'fix' || busy === 'retry'" @fix="fix" @retry="retry" /></div>
+          <div v-if="tab === 'fix'" class="sheet panel"><FixPanel :key="id" :load="id" :failing="failing" :busy="busy === 'fix' || busy === 'retry'" @fix="fix" @retry="retry" /></div>
           <div v-if="tab === 'changes'" class="sheet panel"><ChangeList :key="id" :load="id" :dry="!!load.dry_run" @go="grid?.goTo({ row: $event, column: 1 })" @order="toOrder" /></div>
           <div v-show="tab === 'paper'" class="panel">
             <StateNote v-if="!seq || paperError || (!paper && paperLoading)" class="sheet" :error="paperError" :loading="seq > 0 && paperLoading" empty="Choose a row at the left to see the order it belongs to." />
@@ -250,7 +250,7 @@ function onKey(e: KeyboardEvent) {
         <li v-if="undone.kept"><b>{{ count(undone.kept, 'order') }}</b> will stay, for something has happened to them since:<ul><li v-for="k in undone.why.slice(0, 8)" :key="k.seq">{{ k.number }}: {{ k.why }}</li></ul></li>
         <li v-if="!undone.removed && !undone.changed">There is nothing that can be taken back.</li>
       </ul>
-      <div class="bar"><span class="grow" /><Button size="small" text label="Leave it" autofocus @click="undone = undefined" /><Button size="small" severity="danger" label="Take it back" :disabled="!undone?.removed && !undone?.changed" :loading="busy === 'undo'" @click="undo(false)" /></div>
+      <div class="bar"><span class="grow" /><Button size="small" text label="Close" autofocus @click="undone = undefined" /><Button size="small" severity="danger" label="Take it back" :disabled="!undone?.removed && !undone?.changed" :loading="busy === 'undo'" @click="undo(false)" /></div>
     </Dialog>
   </div>
 </template>

@@ -61,7 +61,7 @@ const became = computed(() => {
   const s = picked.value
   if (!s) return ''
   const here = places.value.at(s)
-  if (!here.length) return 'This cell feeds nothing in this order.'
+  if (!here.length) return 'This cell is not used in this order.'
   return `${here[0]!.at} became ${here.map((l) => (l.line ? `${fieldName(l.field!)} of line ${l.line}` : fieldName(l.field!))).join(' and ')}.`
 })
 </script>

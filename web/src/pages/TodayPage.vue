@@ -7,7 +7,7 @@ import LoadState from '../components/LoadState.vue'
 import StateNote from '../components/StateNote.vue'
 import { count, interchangeWord, minutes, when } from '../format'
 
-// What somebody who comes to work looks at first: what runs, what waits for a
+// What somebody looks at first in the morning: what runs, what waits for a
 // person and why, what the last days brought.
 const { data: today, error, isPending, refetch } = useQuery({
   queryKey: ['today'],
@@ -50,7 +50,7 @@ const dayName = (iso: string) => new Date(iso + 'T00:00:00Z').toLocaleDateString
     <StateNote v-if="error || isPending" :error="error" :loading="isPending" class="sheet" @retry="refetch()" />
     <div v-else-if="today" class="desk">
       <section class="sheet box wide">
-        <h2>Waiting for somebody</h2>
+        <h2>Needs attention</h2>
         <p v-if="!today.failing.length && !today.interchanges.length && !today.overdue && !subject.length" class="soft">Nothing. Every order of the last two weeks is where it should be.</p>
         <ul>
           <li v-if="today.overdue">
@@ -75,7 +75,7 @@ const dayName = (iso: string) => new Date(iso + 'T00:00:00Z').toLocaleDateString
             <RouterLink :to="`/loads/${l.id}`" class="row">
               <b>{{ l.document_name }}</b><span class="bad">{{ what(l) }}</span><span class="soft">{{ l.mapping }}<template v-if="l.step"> · step {{ l.step }} of run {{ l.run }}</template> · load {{ l.id }} of {{ when(l.started_at) }} · {{ l.by }}</span>
             </RouterLink>
-            <RouterLink :to="{ path: `/loads/${l.id}`, query: { tab: 'mend' } }">Mend</RouterLink>
+            <RouterLink :to="{ path: `/loads/${l.id}`, query: { tab: 'fix' } }">Fix</RouterLink>
           </li>
         </ul>
       </section>

@@ -9,7 +9,7 @@ import { api, data, type Act } from '../api/client'
 import { count, fieldName } from '../format'
 import StateNote from './StateNote.vue'
 
-// What would mend many findings of a load at once: each act is said here, and
+// What would fix many findings of a load at once: each act is said here, and
 // then the orders that failed, and only those, are loaded again.
 const props = defineProps<{ load: number; failing: number; busy: boolean }>()
 const emit = defineEmits<{ fix: [body: Fix]; retry: [] }>()
@@ -56,10 +56,10 @@ const takeNearest = (a: Act) => a.values?.forEach((v) => v.nearest && (ours[key(
 </script>
 
 <template>
-  <div class="mend">
+  <div class="fix">
     <StateNote v-if="error || isPending" :error="error" :loading="isPending" @retry="refetch()" />
     <template v-else>
-      <p v-if="!acts?.items.length" class="soft">No single act would mend many of these. Mend the document (<b>Only what failed</b> gives it in the partner's layout), the mapping, or the lists.</p>
+      <p v-if="!acts?.items.length" class="soft">No single act would fix many of these. Fix the document (<b>Only what failed</b> gives it in the partner's layout), the mapping, or the lists.</p>
       <section v-for="a in acts?.items" :key="a.kind + a.name">
         <h2>{{ a.about }}</h2>
         <p class="soft">{{ count(a.orders, 'order') }} · {{ count(a.findings, 'finding') }}</p>
@@ -92,7 +92,7 @@ const takeNearest = (a: Act) => a.values?.forEach((v) => v.nearest && (ours[key(
         </template>
       </section>
       <div class="bar foot">
-        <Button :label="`Mend, and load ${count(failing, 'order')} again`" size="small" :disabled="!said" :loading="busy" @click="emit('fix', fix)" />
+        <Button :label="`Fix, and load ${count(failing, 'order')} again`" size="small" :disabled="!said" :loading="busy" @click="emit('fix', fix)" />
         <Button label="Only load them again" size="small" text :disabled="busy" @click="emit('retry')" />
       </div>
     </template>
