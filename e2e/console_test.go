@@ -179,7 +179,7 @@ func TestConsole(t *testing.T) {
 		// Many at once: chosen, held with a reason, released, shipped; what cannot be done says why. The view is kept.
 		chromedp.Navigate(s.address+"/orders?kind=sales&status=open,confirmed,partial&from=2026-03-03"), has("main", "SL-1040"),
 		chromedp.Click(`input[aria-label="Choose SO-000527"]`, chromedp.ByQuery), chromedp.Click(`input[aria-label="Choose SO-000526"]`, chromedp.ByQuery),
-		has(".many", "2 orders chosen 292.39 EUR"), press("Hold …"), fill(".many .why", "stocktaking"), press("Put on hold 2 orders"),
+		has(".many", "2 orders chosen 292.39 EUR"), press("Hold …"), fill(".many .why", "stocktaking"), press("Hold 2 orders"),
 		has(".many", "2 ✓ changed"), press("Ship what is open"), has(".many", "2 ! held"), has(".many", "is on hold: stocktaking"),
 		press("Release"), has(".many", "2 ✓ changed"), press("Ship what is open"), hasNot("tbody", "SO-000527"), has(".many", "2 ✓ changed"),
 		press("Save this view"), fill(`input[aria-label="Name of the view"]`, "march"), press("Save"), has("main", "march"),

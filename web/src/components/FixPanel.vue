@@ -100,7 +100,7 @@ const takeNearest = (a: Act) => a.values?.forEach((v) => v.nearest && (ours[key(
 </template>
 
 <style scoped>
-.mend { padding: 12px 14px; display: flex; flex-direction: column; gap: 16px; }
+.fix { padding: 12px 14px; display: flex; flex-direction: column; gap: 16px; }
 p { margin: 2px 0 6px; }
 table { border-collapse: collapse; font-size: 13px; width: 100%; }
 th { text-align: left; font-weight: 400; color: var(--ink-soft); border-bottom: 1px solid var(--rule); padding: 2px 10px 2px 0; }

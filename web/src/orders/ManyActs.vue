@@ -25,7 +25,7 @@ const acts = computed<{ id: Act; label: string; asks?: string; words?: string }[
   { id: 'confirm', label: 'Confirm' },
   { id: 'move', label: `${some('sales') ? (some('purchase') ? 'Ship or receive' : 'Ship') : 'Receive'} what is open` },
   { id: 'bill', label: 'Bill' },
-  { id: 'hold', label: 'Hold …', asks: 'Why are they put on hold?', words: 'Put on hold' },
+  { id: 'hold', label: 'Hold …', asks: 'Why are they put on hold?', words: 'Hold' },
   { id: 'release', label: 'Release' },
   { id: 'cancel', label: 'Cancel …', asks: 'Why is what is open cancelled?', words: 'Cancel' },
 ])
