@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"slices"
 	"strings"
+	"time"
 
 	"koinos/api"
 	"koinos/core/finding"
@@ -122,21 +123,22 @@ func parenthesised(code string) string {
 }
 
 // buyers puts an order whose supplier's answers are not what was ordered on the list of what waits for a person, and takes it
-// off where they are, by another answer or by a change of the order.
-func (s *Session) buyers(tx *store.Tx, c *store.Changed) error {
-	if !s.Real || c.Is.Kind != order.Purchase {
+// off where they are, by another answer, by a change of the order, or because an answer was taken back. Answered says that
+// its answers are others than before; else only an order that is on the list is looked at.
+func buyers(tx *store.Tx, o *order.Order, answered bool, now time.Time) error {
+	if o.Kind != order.Purchase {
 		return nil
 	}
-	if c.Answer == nil {
-		if waits, err := tx.AnswerHeld(c.Is.ID); err != nil || !waits {
+	if !answered {
+		if waits, err := tx.AnswerHeld(o.ID); err != nil || !waits {
 			return err
 		}
 	}
-	now, err := tx.OrderNow(c.Is.ID)
+	is, err := tx.OrderNow(o.ID)
 	if err != nil {
 		return err
 	}
-	all, err := order.Offers(c.Is, now.Answers)
+	all, err := order.Offers(&is.Order, is.Answers)
 	if err != nil {
 		return err
 	}
@@ -147,11 +149,11 @@ func (s *Session) buyers(tx *store.Tx, c *store.Changed) error {
 		}
 	}
 	if len(differs) == 0 {
-		return tx.ReleaseAnswer(c.Is.ID)
+		return tx.ReleaseAnswer(o.ID)
 	}
 	reason := "The supplier's answer is not what was ordered"
-	return tx.Hold(api.HeldWork{Kind: api.HeldAnswer, OrderID: c.Is.ID, Partner: c.Is.Partner, Number: c.Is.Number,
-		Code: string(finding.AnswerDiffers), Reason: reason + ": " + strings.Join(differs, "; ") + ".", Since: s.Now()})
+	return tx.Hold(api.HeldWork{Kind: api.HeldAnswer, OrderID: o.ID, Partner: is.Partner, Number: is.Order.Number,
+		Code: string(finding.AnswerDiffers), Reason: reason + ": " + strings.Join(differs, "; ") + ".", Since: now})
 }
 
 // answered is what was answered to a line last.

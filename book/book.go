@@ -171,7 +171,11 @@ func Take(tx *store.Tx, all []Arrived) ([]store.OrderResult, error) {
 				changed.Changes = append(changed.Changes, order.Change{Field: "invoice", Is: v.Number})
 				res.Changes = changed.Changes
 			}
-			if err := errors.Join(tx.ChangeOrder(*changed, s.Now()), s.buyers(tx, changed)); err != nil {
+			err := tx.ChangeOrder(*changed, s.Now())
+			if err == nil && s.Real {
+				err = buyers(tx, changed.Is, changed.Answer != nil, s.Now())
+			}
+			if err != nil {
 				return nil, err
 			}
 			res.Revision = changed.Is.Revision

@@ -46,9 +46,11 @@ func TakeBack(tx *store.Tx, load int64, k api.Taken, dry bool, by string, now ti
 	}
 	from := store.Source{Load: load, By: by}
 	if created {
-		err = tx.Remove(o, from, k.Seq, now)
+		err = errors.Join(tx.ReleaseAnswer(o.ID), tx.Remove(o, from, k.Seq, now))
 	} else {
-		err = tx.Restore(o, last.Revision, was, from, k.Seq, now)
+		if err = tx.Restore(o, last.Revision, was, from, k.Seq, now); err == nil {
+			err = buyers(tx, &o.Order, len(o.Answers) > 0, now)
+		}
 	}
 	return "", errors.Join(err, tx.Undone(load, k.Seq))
 }

@@ -103,7 +103,7 @@ func (x *exporting) run(ctx context.Context, args []string) error {
 		q.Set("since", strconv.FormatInt(e.Position, 10))
 	} else if name != "" {
 		q.Set("since", "0") // everything, with the position for the next time
-		if q.Has("order") || q.Has("load") {
+		if q.Has("order") || q.Has("load") || q.Has("changed_since") {
 			q.Del("since")
 		}
 	}
