@@ -66,7 +66,7 @@ func browser(t *testing.T, width, height int64) context.Context {
 func has(selector, text string) chromedp.Action {
 	return chromedp.ActionFunc(func(ctx context.Context) error {
 		var seen string
-		for end := time.Now().Add(40 * time.Second); time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
+		for end := time.Now().Add(40 * time.Second); time.Now().Before(end); time.Sleep(120 * time.Millisecond) {
 			script := fmt.Sprintf(`[...document.querySelectorAll(%q)].map(e => e.innerText).join(' ').replace(/\s+/g, ' ')`, selector)
 			if err := chromedp.Evaluate(script, &seen).Do(ctx); err != nil {
 				return err
@@ -83,7 +83,7 @@ func has(selector, text string) chromedp.Action {
 func hasNot(selector, text string) chromedp.Action {
 	return chromedp.ActionFunc(func(ctx context.Context) error {
 		var seen string
-		for end := time.Now().Add(20 * time.Second); time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
+		for end := time.Now().Add(20 * time.Second); time.Now().Before(end); time.Sleep(120 * time.Millisecond) {
 			script := fmt.Sprintf(`[...document.querySelectorAll(%q)].map(e => e.innerText).join(' ').replace(/\s+/g, ' ')`, selector)
 			if err := chromedp.Evaluate(script, &seen).Do(ctx); err != nil {
 				return err

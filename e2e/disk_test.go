@@ -330,7 +330,7 @@ func TestEveryWriteFails(t *testing.T) {
 			}
 			asked := false
 			var last error
-			for end := time.Now().Add(time.Minute); ; time.Sleep(5 * time.Millisecond) {
+			for end := time.Now().Add(time.Minute); ; time.Sleep(10 * time.Millisecond) {
 				if how == killedAtIt && d.failed() > 0 {
 					d.well()
 					s.kill()
@@ -369,7 +369,7 @@ func TestEveryWriteFails(t *testing.T) {
 				// What the service knows to be done it may not have been able to keep yet.
 				got := ""
 				for end := time.Now().Add(30 * time.Second); got != want &&
-					time.Now().Before(end); time.Sleep(time.Millisecond) {
+					time.Now().Before(end); time.Sleep(5 * time.Millisecond) {
 					got = rowOf(t, data, w.rows, n)
 				}
 				if got != want {

@@ -384,9 +384,12 @@ func TestNumbers(t *testing.T) {
 	if fmt.Sprint(seen) != "[1 2 3 4 5]" {
 		t.Errorf("control numbers %v", seen)
 	}
-	files, err := filepath.Glob(filepath.Join(d.dir, "VARNHOLT", "out", "*.edi"))
-	if err != nil || len(files) != 5 {
-		t.Fatal(len(files), err)
+	var files []string
+	for end := time.Now().Add(10 * time.Second); len(files) != 5; time.Sleep(5 * time.Millisecond) {
+		var err error // a file gets its name when it has been noted that it leaves
+		if files, err = filepath.Glob(filepath.Join(d.dir, "VARNHOLT", "out", "*.edi")); err != nil || time.Now().After(end) {
+			t.Fatal(len(files), err)
+		}
 	}
 	name := files[0]
 	first, err := os.ReadFile(name)

@@ -13,6 +13,9 @@ import (
 // A list that its system forgets on the way is begun again: behind what came, if it comes
 // in the order of its stamps, else from its beginning. Nothing is lost or taken twice.
 func TestPullLapsed(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it mostly waits")
+	}
 	calm := begin(t, shopOf(t, 200))
 	calm.pull(api.NewPull{})
 	want := calm.state()

@@ -110,6 +110,9 @@ func TestNotices(t *testing.T) {
 
 // A reconcile comes by itself, and makes right what differs where the sync says so.
 func TestReconcileBySelf(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it mostly waits")
+	}
 	k := keepingOf(t, 1, shopToBooks)
 	k.run("shop-books")
 	k.ask("POST", "/admin/orders/1", `{"note": "by hand"}`)

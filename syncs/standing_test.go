@@ -264,6 +264,9 @@ func TestSyncHeldRecord(t *testing.T) {
 // A system that is away pauses the sync: nothing is held, few calls are made, and all goes
 // on when it is back.
 func TestSyncAway(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it waits for a system that is away")
+	}
 	k := keepingOf(t, 8, shopToBooks)
 	var away atomic.Bool
 	inner := k.desk.Config.Handler

@@ -256,6 +256,9 @@ func TestPullDisturbed(t *testing.T) {
 // A system that is away is said to be, and the pull goes on by itself when it is back;
 // nothing is refused for it.
 func TestPullAway(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it mostly waits")
+	}
 	var away atomic.Bool
 	away.Store(true)
 	shop := shopOf(t, 20)
@@ -285,6 +288,9 @@ func TestPullAway(t *testing.T) {
 
 // A service that ends in the middle of a pull leaves it to the next, which reads on.
 func TestPullInterrupted(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it mostly waits")
+	}
 	undisturbed := begin(t, shopOf(t, 1_200))
 	undisturbed.pull(api.NewPull{})
 	want := undisturbed.state()
