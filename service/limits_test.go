@@ -8,10 +8,10 @@ import (
 	"io"
 	"net"
 	"net/http"
-	"net/http/httptest"
 	"os"
 	"strings"
 	"testing"
+	"testing/synctest"
 	"time"
 )
 
@@ -88,27 +88,12 @@ func TestShortened(t *testing.T) {
 }
 
 // TestMoving gives up on who sends the half of a body and stops, and on who asks and does not read; who is slow and
-// goes on is waited for.
+// goes on is waited for. Its connections are pipes and its time is that of the test alone, whatever the machine does.
 func TestMoving(t *testing.T) {
-	const patience = 150 * time.Millisecond
-	ended := make(chan error, 1)
-	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		c := http.NewResponseController(w)
-		if r.Method == http.MethodPost {
-			_, err := io.Copy(io.Discard, &movingBody{r.Body, c, patience})
-			ended <- err
-			return
-		}
-		var err error
-		for n := 0; n < 64 && err == nil; n++ {
-			_, err = (&movingReader{w, c, patience}).Write(make([]byte, 1<<20))
-		}
-		ended <- err
-	}))
-	defer server.Close()
+	const patience = time.Minute
 	for _, c := range []struct {
 		name string
-		send func(net.Conn)
+		call func(net.Conn)
 		late bool // it is given up
 	}{
 		{"half a body", func(c net.Conn) {
@@ -117,29 +102,64 @@ func TestMoving(t *testing.T) {
 		{"a slow body", func(c net.Conn) {
 			fmt.Fprint(c, "POST / HTTP/1.1\r\nHost: x\r\nContent-Length: 6\r\n\r\n")
 			for range 6 {
-				time.Sleep(patience / 3)
+				time.Sleep(patience - time.Second)
 				fmt.Fprint(c, "x")
 			}
 		}, false},
 		{"nobody reads", func(c net.Conn) { fmt.Fprint(c, "GET / HTTP/1.1\r\nHost: x\r\n\r\n") }, true},
-		{"somebody reads", func(c net.Conn) {
+		{"somebody reads slowly", func(c net.Conn) {
 			fmt.Fprint(c, "GET / HTTP/1.1\r\nHost: x\r\nConnection: close\r\n\r\n")
-			_, _ = io.Copy(io.Discard, c)
-		}, false},
-	} {
-		conn, err := net.Dial("tcp", server.Listener.Addr().String())
-		if err != nil {
-			t.Fatal(err)
-		}
-		c.send(conn)
-		select {
-		case err := <-ended:
-			if late := errors.Is(err, os.ErrDeadlineExceeded); late != c.late || err != nil && !late {
-				t.Errorf("%s: %v", c.name, err)
+			for {
+				if _, err := io.CopyN(io.Discard, c, writtenOnce); err != nil {
+					return
+				}
+				time.Sleep(patience / 3)
 			}
-		case <-time.After(20 * time.Second):
-			t.Errorf("%s: it is waited for", c.name)
-		}
-		conn.Close()
+		}, false},
+		{"somebody stops reading", func(c net.Conn) {
+			fmt.Fprint(c, "GET / HTTP/1.1\r\nHost: x\r\n\r\n")
+			_, _ = io.CopyN(io.Discard, c, 1<<20)
+		}, true},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			synctest.Test(t, func(t *testing.T) {
+				ended := make(chan error, 1)
+				server := &http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+					c := http.NewResponseController(w)
+					var err error
+					if r.Method == http.MethodPost {
+						_, err = io.Copy(io.Discard, &movingBody{r.Body, c, patience})
+					} else {
+						_, err = (&movingReader{w, c, patience}).Write(make([]byte, 4<<20))
+					}
+					ended <- err
+				})}
+				near, far := net.Pipe()
+				listener := make(pipes, 1)
+				listener <- far
+				go func() { _ = server.Serve(listener) }()
+				go c.call(near)
+				err := <-ended
+				if late := errors.Is(err, os.ErrDeadlineExceeded); late != c.late || err != nil && !late {
+					t.Error(err)
+				}
+				near.Close()
+				server.Close()
+			})
+		})
 	}
 }
+
+// pipes is a listener of connections that are in memory.
+type pipes chan net.Conn
+
+func (p pipes) Accept() (net.Conn, error) {
+	if c, ok := <-p; ok {
+		return c, nil
+	}
+	return nil, net.ErrClosed
+}
+
+func (p pipes) Close() error { close(p); return nil }
+
+func (p pipes) Addr() net.Addr { return &net.TCPAddr{} }
