@@ -28,9 +28,10 @@ type exporting struct {
 	*act
 	to, format, layout string
 	columns            []string
-	open               bool
-	fill, mapping      string // what the table is filled in for, and where the mapping goes that takes it in
-	numbers            string // file of numbers
+	open, sums         bool
+	said               func(flag string) bool // on the command line
+	fill, mapping      string                 // what the table is filled in for, and where the mapping goes that takes it in
+	numbers            string                 // file of numbers
 	save, saved        string
 	fresh              bool
 }
@@ -42,6 +43,8 @@ func (a *app) exportOrders() *cobra.Command {
 		Use: "export [NUMBER…] --to FILE", Short: "Write orders as a table of columns that you choose",
 		Long: "Export needs no mapping. Columns are the names of fields, those of lines behind \"lines.\"; also id, kind, status,\n" +
 			"revision, lines, goods, tax, total, lines.id, lines.amount, lines.moved, lines.open, lines.returned and lines.invoiced.\n" +
+			"Where a row is an order (--layout order), lines.1.item is the item of its first line; the column \"further lines\" says how\n" +
+			"many lines have no columns.\n" +
 			"Left out, they are:\n\n  " + wrapped(listing.Usual[listing.EveryLine], 100) + "\n\n" +
 			"It is written as it is read, however many orders there are; the newest come first.\n\n" +
 			"With --for the table can be filled in and loaded: \"--for shipment\" adds a column for what is shipped now, \"--for change\"\n" +
@@ -50,18 +53,23 @@ func (a *app) exportOrders() *cobra.Command {
 			"are new or have changed since the last time.",
 		Example: "  koinos order export --partner PELLOW --open --to open-lines.xlsx\n" +
 			"  koinos order export --layout order --status open --to - --columns number,sender_number,total\n" +
+			"  koinos order export --layout apart --partner PELLOW --sums --to pellow.xlsx\n" +
 			"  koinos order export --numbers-from numbers.txt --to chosen.csv\n" +
 			"  koinos order export --partner PELLOW --open --for shipment --to today.xlsx --with-mapping today.yaml\n" +
 			"  koinos order export --partner PELLOW --save pellow --to pellow.csv\n" +
 			"  koinos order export --saved pellow --new --to pellow-new.csv",
-		RunE: func(c *cobra.Command, args []string) error { return x.run(c.Context(), args) },
+		RunE: func(c *cobra.Command, args []string) error {
+			x.said = c.Flags().Changed
+			return x.run(c.Context(), args)
+		},
 	}
 	x.of.flags(c)
 	f := c.Flags()
 	f.StringVar(&x.to, "to", "", "file to write, - for here")
 	f.StringVar(&x.format, "format", "", "csv, tsv, xlsx, ods, json or ndjson; left out, what the file's name says")
 	f.StringSliceVar(&x.columns, "columns", nil, "names of fields, with commas between")
-	f.StringVar(&x.layout, "layout", string(listing.EveryLine), "every: a line a row, with the facts of its order; first: these on the first line only; order: an order a row")
+	f.StringVar(&x.layout, "layout", string(listing.EveryLine), "every: a line a row, with the facts of its order; first: these on the first line only;\norder: an order a row; apart: two sheets of a workbook, or JSON with a list of lines in each order")
+	f.BoolVar(&x.sums, "sums", false, "counts and sums under the table")
 	f.BoolVar(&x.open, "open", false, "only lines of which something is to move still")
 	f.StringVar(&x.fill, "for", "", "what the table is filled in for: change, shipment, receipt, return or invoice")
 	f.StringVar(&x.mapping, "with-mapping", "", "file to write the mapping into that takes the table in; its name is the mapping's")
@@ -147,7 +155,8 @@ func (x *exporting) query(ctx context.Context, args []string) (url.Values, error
 	if x.to == "" {
 		return nil, usage{errors.New("say where with --to FILE, or --to - for here")}
 	}
-	q := url.Values{"layout": {x.layout}, "open": {strconv.FormatBool(x.open)}}
+	here := url.Values{"layout": {x.layout}, "open": {strconv.FormatBool(x.open)}, "sums": {strconv.FormatBool(x.sums)}}
+	q := here
 	if x.saved != "" {
 		e, err := x.app.client().Export(ctx, x.saved)
 		if err != nil {
@@ -155,6 +164,11 @@ func (x *exporting) query(ctx context.Context, args []string) (url.Values, error
 		}
 		if q, err = url.ParseQuery(e.Choice); err != nil {
 			return nil, err
+		}
+		for flag, value := range here { // what is said here counts more than what was kept
+			if x.said(flag) {
+				q[flag] = value
+			}
 		}
 	}
 	form := x.format
@@ -178,7 +192,8 @@ func (x *exporting) query(ctx context.Context, args []string) (url.Values, error
 	}
 	maps.Copy(q, of)
 	if x.saved == "" {
-		if _, err := listing.New(listing.Choice{Columns: x.columns, Layout: listing.Layout(x.layout), Open: x.open, For: intent.Kind(x.fill)}); err != nil {
+		if _, err := listing.New(listing.Choice{Columns: x.columns, Layout: listing.Layout(x.layout), Open: x.open, For: intent.Kind(x.fill),
+			Sums: x.sums}); err != nil {
 			return nil, usage{err}
 		}
 	}

@@ -26,9 +26,10 @@ func (s *Service) export(h huma.API) {
 		OfOrders
 		Order  []int64        `query:"order" maxItems:"10000" doc:"Ids of orders, instead of what narrows them"`
 		Column []string       `query:"column" maxItems:"200" doc:"Columns by the names of fields, those of lines behind lines.; also id, kind, status, revision, lines, goods, tax, total, lines.id, lines.amount, lines.moved, lines.open, lines.invoiced. Left out, the usual ones"`
-		Layout listing.Layout `query:"layout" enum:"every,first,order" default:"every" doc:"every: a line a row, with the facts of its order; first: these on the order's first line only; order: an order a row"`
+		Layout listing.Layout `query:"layout" enum:"every,first,order,apart" default:"every" doc:"every: a line a row, with the facts of its order; first: these on the order's first line only; order: an order a row; apart: orders and lines apart, which are two sheets of a workbook, or objects of JSON with a list of lines"`
 		Open   bool           `query:"open" doc:"Only lines of which something is to move still"`
 		For    intent.Kind    `query:"for" enum:"change,shipment,receipt,return,invoice" doc:"What the table is to be filled in for: it gets the columns that are needed for that, and export-mapping gives the mapping that takes it in"`
+		Sums   bool           `query:"sums" doc:"Counts and sums under the table: of amounts by currency, of quantities by unit"`
 		Since  int64          `query:"since" default:"-1" minimum:"-1" doc:"Only orders to which something happened behind this position of the change feed; the header Koinos-Position of the answer is the one for the next time"`
 		Format string         `query:"format" enum:"csv,tsv,xlsx,ods,json,ndjson" default:"csv"`
 	}
@@ -41,8 +42,12 @@ func (s *Service) export(h huma.API) {
 	o.Responses = file("The table", kinds...)
 	o.Errors = append(o.Errors, http.StatusUnprocessableEntity)
 	handle(s, h, o, func(ctx context.Context, in *asked) (*huma.StreamResponse, error) {
-		choice := listing.Choice{Columns: in.Column, Layout: in.Layout, Open: in.Open, For: in.For}
+		choice := listing.Choice{Columns: in.Column, Layout: in.Layout, Open: in.Open, For: in.For, Sums: in.Sums}
+		form := report.Tables[in.Format]
 		l, err := listing.New(choice)
+		if err == nil {
+			err = canHold(form, in.Format, l)
+		}
 		if err != nil {
 			return nil, problem("invalid_request", finding.Capital(err.Error())+".")
 		}
@@ -68,13 +73,11 @@ func (s *Service) export(h huma.API) {
 		if err != nil {
 			return nil, err
 		}
-		form := report.Tables[in.Format]
 		sent := stream(form.Type, "orders."+in.Format, func(w io.Writer) error {
-			table, err := form.Begin(w, l.Headings())
+			table, err := form.Begin(w, l.Sheets()...)
 			if err != nil {
 				return err
 			}
-			report.Numeric(table, l.Numeric())
 			one := func(o *order.Order) error {
 				if !f.Fits(o) {
 					return nil
@@ -86,10 +89,10 @@ func (s *Service) export(h huma.API) {
 			} else {
 				err = s.store.EachOrder(ctx, f, one)
 			}
-			if err != nil {
-				return err
+			if err == nil {
+				err = l.Under(table.Add)
 			}
-			return table.Close()
+			return table.Close(err)
 		}, s)
 		if in.Since < 0 {
 			return sent, nil
@@ -103,6 +106,17 @@ func (s *Service) export(h huma.API) {
 	})
 	s.exportMapping(h)
 	s.keptExports(h)
+}
+
+// canHold refuses a listing that a form of tables cannot hold.
+func canHold(form report.TableFormat, name string, l *listing.Listing) error {
+	if len(l.Sheets()) > form.Sheets {
+		return fmt.Errorf("the layout %s makes two tables, and %s holds one: choose xlsx, ods, json or ndjson", l.Layout, name)
+	}
+	if l.Sums && form.Values {
+		return fmt.Errorf("there are no sums in %s, because programs would read them as orders: choose csv, tsv, xlsx or ods", name)
+	}
+	return nil
 }
 
 // exported refuses orders that are named and would be left out without a word.

@@ -197,7 +197,8 @@ func (f *OrderFilter) where() (string, []any) {
 		add("id < ?", f.Before)
 	}
 	for _, c := range []struct{ condition, value string }{{"kind IN ('sales', 'purchase') AND number = ?", f.Number},
-		{"+partner = ? COLLATE NOCASE", f.Partner}, {"+kind = ?", f.Kind}, {"+ordered_on >= ?", string(f.From)}, {"+ordered_on <= ?", string(f.To)}} {
+		{"+partner = ? COLLATE NOCASE", f.Partner}, {"+kind = ?", f.Kind},
+		{"+ordered_on >= ?", string(f.From)}, {"+ordered_on <= ?", string(f.To)}} {
 		if c.value != "" {
 			add(c.condition, c.value)
 		}
@@ -263,25 +264,25 @@ func (b beginning) indexed() string {
 var mostSorted = 20_000
 
 func (s *Store) broad(ctx context.Context, f *OrderFilter) (is bool, err error) {
-	narrow := f.Number != "" || f.Load != 0 || f.Due != ""
-	var counts []string
-	var args []any
-	if f.Changed != 0 {
-		counts, args = append(counts, "(SELECT count(*) FROM (SELECT 1 FROM events WHERE n > ? LIMIT ?))"), append(args, f.Changed, mostSorted)
-	} else if f.From+f.To != "" {
-		return !narrow, nil
+	if f.Changed == 0 && f.From+f.To != "" { // no index has days
+		return f.Number == "" && f.Load == 0 && f.Due == "", nil
 	}
-	if f.Text == "" && len(counts) == 0 {
+	counts, args := []string{"0"}, []any{}
+	count := func(of string, values ...any) {
+		counts, args = append(counts, "(SELECT count(*) FROM (SELECT 1 FROM "+of+" LIMIT ?))"), append(append(args, values...), mostSorted)
+	}
+	if f.Changed != 0 {
+		count("events WHERE n > ?", f.Changed)
+	}
+	if f.Text != "" {
+		for _, b := range beginnings(f.Text) {
+			count("orders WHERE "+b.indexed(), b.from, b.to)
+		}
+	}
+	if len(counts) == 1 {
 		return false, nil
 	}
-	for _, b := range beginnings(f.Text) {
-		if f.Text == "" {
-			break
-		}
-		counts = append(counts, "(SELECT count(*) FROM (SELECT 1 FROM orders WHERE "+b.indexed()+" LIMIT ?))")
-		args = append(args, b.from, b.to, mostSorted)
-	}
-	err = s.r.GetContext(ctx, &is, "SELECT max(0, "+strings.Join(counts, ", ")+") >= ?", append(args, mostSorted)...)
+	err = s.r.GetContext(ctx, &is, "SELECT max("+strings.Join(counts, ", ")+") >= ?", append(args, mostSorted)...)
 	return is, err
 }
 

@@ -1,6 +1,7 @@
 package listing
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"strconv"
@@ -8,6 +9,7 @@ import (
 
 	"koinos/core/intent"
 	"koinos/core/order"
+	"koinos/core/source"
 )
 
 // Layout says what a row is.
@@ -17,10 +19,11 @@ const (
 	EveryLine Layout = "every" // a line, with the facts of its order's header on each
 	FirstLine Layout = "first" // a line; the facts of the header stand on the order's first line only
 	Orders    Layout = "order" // an order
+	Apart     Layout = "apart" // two tables: orders, and lines with the number of their order
 )
 
 // Layouts are all of them.
-var Layouts = []string{string(EveryLine), string(FirstLine), string(Orders)}
+var Layouts = []string{string(EveryLine), string(FirstLine), string(Orders), string(Apart)}
 
 // Choice is what somebody chooses.
 type Choice struct {
@@ -28,19 +31,11 @@ type Choice struct {
 	Layout  Layout      // "" is EveryLine
 	Open    bool        // only lines of which something is to move still, and orders that have such
 	For     intent.Kind // what the table is filled in for; "" is to be read only
+	Sums    bool        // counts and sums under the table
 }
 
 // Kinds are what a table can be filled in for.
 var Kinds = []string{string(intent.Change), string(intent.Shipment), string(intent.Receipt), string(intent.Return), string(intent.Invoice)}
-
-// Usual are the columns that are written where nobody says which.
-var Usual = map[Layout][]string{
-	EveryLine: {"number", "kind", "partner", "sender_number", "ordered_on", "requested_delivery_on", "currency", "status",
-		"lines.number", "lines.item", "lines.description", "lines.quantity", "lines.unit", "lines.unit_price", "lines.amount",
-		"lines.moved", "lines.cancelled", "lines.open", "lines.invoiced"},
-	Orders: {"number", "kind", "partner", "sender_number", "ordered_on", "requested_delivery_on", "currency", "status",
-		"revision", "lines", "goods", "tax", "total"},
-}
 
 // filledIn are the columns that a table has for what it is filled in for: the number that it will have, which is that of
 // the order with its next revision, and the blank one for quantities.
@@ -63,55 +58,19 @@ func (c *Choice) Of() order.Kind {
 	return ""
 }
 
-// computed are what orders and lines have besides the fields that can be bound.
-var computed = map[order.Level]map[string]func(o *order.Order, l *order.Line) (string, error){
-	order.Header: {
-		"id":       func(o *order.Order, _ *order.Line) (string, error) { return strconv.FormatInt(o.ID, 10), nil },
-		"kind":     func(o *order.Order, _ *order.Line) (string, error) { return string(o.Kind), nil },
-		"status":   func(o *order.Order, _ *order.Line) (string, error) { return string(o.Status), nil },
-		"revision": func(o *order.Order, _ *order.Line) (string, error) { return strconv.Itoa(o.Revision), nil },
-		"lines":    func(o *order.Order, _ *order.Line) (string, error) { return strconv.Itoa(len(o.Lines)), nil },
-		"goods":    func(o *order.Order, _ *order.Line) (string, error) { return orZero(o.Goods.String()), nil },
-		"tax":      func(o *order.Order, _ *order.Line) (string, error) { return orZero(o.Tax.String()), nil },
-		"total":    func(o *order.Order, _ *order.Line) (string, error) { return orZero(o.Total.String()), nil },
-	},
-	order.Lines: {
-		"id":       func(_ *order.Order, l *order.Line) (string, error) { return strconv.Itoa(l.ID), nil },
-		"amount":   func(_ *order.Order, l *order.Line) (string, error) { return orZero(l.Amount.String()), nil },
-		"returned": func(_ *order.Order, l *order.Line) (string, error) { return orZero(l.Returned.Plain()), nil },
-		"invoiced": func(_ *order.Order, l *order.Line) (string, error) { return orZero(l.Invoiced.Plain()), nil },
-		"moved": func(o *order.Order, l *order.Line) (string, error) {
-			return orZero(l.Moved(o.Kind.Moves()).Plain()), nil
-		},
-		"open": func(o *order.Order, l *order.Line) (string, error) {
-			left, err := l.Open(o.Kind.Moves())
-			return orZero(left.Plain()), err
-		},
-	},
-}
-
-// orZero is a number as text: nothing is 0.
-func orZero(text string) string {
-	if text == "" {
-		return "0"
-	}
-	return text
-}
-
-// numeric are those of them that are numbers.
-var numeric = []string{"revision", "lines", "goods", "tax", "total", "amount", "returned", "invoiced", "moved", "open"}
-
-type column struct {
-	name   string
-	level  order.Level
-	number bool
-	value  func(o *order.Order, l *order.Line) (string, error)
-}
-
 // Listing makes rows of orders.
 type Listing struct {
 	Choice
+	tables []table
+}
+
+// table is one of the tables of a listing.
+type table struct {
+	source.Sheet
 	columns []column
+	ofLines bool // a row is a line
+	across  int  // how many lines stand side by side
+	sums    sums
 }
 
 // New makes a listing of a choice; the error says which column or layout there is not.
@@ -129,11 +88,8 @@ func New(c Choice) (*Listing, error) {
 		}
 	}
 	if c.For != "" {
-		if !slices.Contains(Kinds, string(c.For)) {
-			return nil, fmt.Errorf("a table cannot be filled in for %q; it is one of %s", c.For, strings.Join(Kinds, ", "))
-		}
-		if c.Layout != EveryLine {
-			return nil, fmt.Errorf("a table that is filled in has the layout %s", EveryLine)
+		if err := c.canBeFilledIn(); err != nil {
+			return nil, err
 		}
 		for i := len(keys) - 1; i >= 0; i-- {
 			if !slices.Contains(names, keys[i]) {
@@ -141,97 +97,177 @@ func New(c Choice) (*Listing, error) {
 			}
 		}
 	}
-	l := &Listing{Choice: c}
-	if f, ok := filledIn[c.For]; ok {
-		l.columns = append(l.columns, column{name: f.number, level: order.Header, value: func(o *order.Order, _ *order.Line) (string, error) {
-			return fmt.Sprintf("%s/%d", o.Number, o.Revision+1), nil
-		}})
-		defer func() {
-			l.columns = append(l.columns, column{name: f.quantity, level: order.Lines, number: true,
-				value: func(*order.Order, *order.Line) (string, error) { return "", nil }})
-		}()
-	}
+	var columns []column
 	for _, name := range names {
-		col := column{name: name, level: order.Header}
-		field, ofLines := strings.CutPrefix(name, "lines.")
-		if ofLines {
-			col.level = order.Lines
+		col, err := columnOf(name, c.Layout)
+		if err != nil {
+			return nil, err
 		}
-		if ofLines && c.Layout == Orders {
-			return nil, fmt.Errorf("%s is of lines, and a row is an order; choose the layout %s or %s", name, EveryLine, FirstLine)
+		columns = append(columns, col)
+	}
+	l := &Listing{Choice: c, tables: c.lay(columns)}
+	for i := range l.tables {
+		t := &l.tables[i]
+		for _, col := range t.columns {
+			t.Headings, t.Numeric = append(t.Headings, col.name), append(t.Numeric, col.number)
 		}
-		if col.value = computed[col.level][field]; col.value != nil {
-			col.number = slices.Contains(numeric, field)
-			l.columns = append(l.columns, col)
-			continue
+		if c.Sums {
+			if t.sums.label = slices.IndexFunc(t.columns, func(c column) bool { return !c.number }); t.sums.label < 0 {
+				return nil, errors.New("sums need a column of text to say what they are of, such as number")
+			}
 		}
-		f, ok := order.Lookup(col.level, field)
-		if !ok {
-			return nil, fmt.Errorf("there is no column %q; docs/mapping.md lists the fields, those of lines go behind \"lines.\"", name)
-		}
-		col.number = f.Type == order.Decimal || f.Type == order.Percent
-		col.value = func(o *order.Order, l *order.Line) (string, error) { return f.Value(o, l), nil }
-		l.columns = append(l.columns, col)
 	}
 	return l, nil
 }
 
-// Headings are the columns' names.
-func (l *Listing) Headings() (names []string) {
-	for _, c := range l.columns {
-		names = append(names, c.name)
+func (c *Choice) canBeFilledIn() error {
+	switch {
+	case !slices.Contains(Kinds, string(c.For)):
+		return fmt.Errorf("a table cannot be filled in for %q; it is one of %s", c.For, strings.Join(Kinds, ", "))
+	case c.Layout != EveryLine:
+		return fmt.Errorf("a table that is filled in has the layout %s", EveryLine)
+	case c.Sums:
+		return errors.New("a table that is filled in has no sums: they would be loaded with it")
 	}
-	return names
+	return nil
 }
 
-// Numeric says of each column whether its values are numbers.
-func (l *Listing) Numeric() (are []bool) {
-	for _, c := range l.columns {
-		are = append(are, c.number)
-	}
-	return are
-}
-
-// Rows gives the rows of an order to add.
-func (l *Listing) Rows(o *order.Order, add func(row []string) error) error {
-	first := true
-	row := func(line *order.Line) error {
-		cells := make([]string, len(l.columns))
-		for i, c := range l.columns {
-			// A fact of the header that is to be changed stands once, so that one cell changes it.
-			once := l.Layout == FirstLine || l.For == intent.Change && !slices.Contains(keys, c.name)
-			if c.level == order.Header && !first && once || c.level == order.Lines && line == nil {
-				continue
-			}
-			var err error
-			if cells[i], err = c.value(o, line); err != nil {
-				return fmt.Errorf("order %s: %w", o.Number, err)
+// lay puts columns into the tables of a layout, with those that it needs besides.
+func (c *Choice) lay(columns []column) []table {
+	if c.Layout == Apart {
+		key, _ := columnOf("number", c.Layout)
+		head, lines := []column{}, []column{key}
+		for _, col := range columns {
+			if col.level == order.Lines {
+				lines = append(lines, col)
+			} else {
+				head = append(head, col)
 			}
 		}
-		first = false
-		return add(cells)
+		if !slices.ContainsFunc(head, func(c column) bool { return c.name == key.name }) {
+			head = append([]column{key}, head...)
+		}
+		return []table{{Sheet: source.Sheet{Name: "orders"}, columns: head},
+			{Sheet: source.Sheet{Name: "lines", Keys: 1}, columns: lines, ofLines: true}}
 	}
-	some := false
+	if f, ok := filledIn[c.For]; ok {
+		columns = append(append([]column{{name: f.number, value: func(o *order.Order, _ *order.Line) (string, error) {
+			return fmt.Sprintf("%s/%d", o.Number, o.Revision+1), nil
+		}}}, columns...), column{name: f.quantity, level: order.Lines, number: true,
+			value: func(*order.Order, *order.Line) (string, error) { return "", nil }})
+	}
+	t := table{columns: columns, ofLines: c.Layout != Orders}
+	for _, col := range columns {
+		t.across = max(t.across, col.nth)
+	}
+	if t.across > 0 { // an order with more lines than there are columns says so
+		t.columns = append(t.columns, column{name: "further lines", number: true, further: true})
+	}
+	return []table{t}
+}
+
+// Sheets are the tables of the listing, with the names of their columns.
+func (l *Listing) Sheets() (all []source.Sheet) {
+	for _, t := range l.tables {
+		all = append(all, t.Sheet)
+	}
+	return all
+}
+
+// Rows gives the rows of an order to add, with the number of the sheet that each is of.
+func (l *Listing) Rows(o *order.Order, add func(sheet int, row []string) error) error {
+	lines, err := l.lines(o)
+	if err != nil {
+		return fmt.Errorf("order %s: %w", o.Number, err)
+	}
+	if l.Open && len(lines) == 0 {
+		return nil
+	}
+	for sheet := range l.tables {
+		t := &l.tables[sheet]
+		of := []*order.Line{nil}
+		if t.ofLines && (len(lines) > 0 || l.Layout == Apart) {
+			of = lines
+		}
+		if l.Sums {
+			shown := lines
+			if t.across > 0 {
+				shown = lines[:min(t.across, len(lines))]
+			}
+			t.sums.count(o, shown)
+		}
+		for i, line := range of {
+			row, err := l.row(t, o, line, lines, i == 0)
+			if err != nil {
+				return fmt.Errorf("order %s: %w", o.Number, err)
+			}
+			if err := add(sheet, row); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// lines are the lines of an order that the listing shows.
+func (l *Listing) lines(o *order.Order) (shown []*order.Line, err error) {
 	for i := range o.Lines {
 		if l.Open {
 			left, err := o.Lines[i].Open(o.Kind.Moves())
 			if err != nil {
-				return fmt.Errorf("order %s: %w", o.Number, err)
+				return nil, err
 			}
 			if left.Sign() == 0 {
 				continue
 			}
 		}
-		some = true
-		if l.Layout == Orders {
-			break
+		shown = append(shown, &o.Lines[i])
+	}
+	return shown, nil
+}
+
+// row is a row of a table: of a line, or of the order where line is nil.
+func (l *Listing) row(t *table, o *order.Order, line *order.Line, lines []*order.Line, first bool) ([]string, error) {
+	cells := make([]string, len(t.columns))
+	for i, c := range t.columns {
+		// A fact of the header that is to be changed stands once, so that one cell changes it.
+		once := l.Layout == FirstLine || l.For == intent.Change && !slices.Contains(keys, c.name)
+		of := line
+		if c.nth > 0 && c.nth <= len(lines) {
+			of = lines[c.nth-1]
 		}
-		if err := row(&o.Lines[i]); err != nil {
-			return err
+		switch {
+		case c.further:
+			cells[i] = strconv.Itoa(max(0, len(lines)-t.across))
+			continue
+		case c.level == order.Header && !first && once, c.level == order.Lines && of == nil:
+			continue
+		}
+		var err error
+		if cells[i], err = c.value(o, of); err != nil {
+			return nil, err
+		}
+		if l.Sums && (c.level == order.Lines || first) {
+			t.sums.add(i, c.sum, o, of, cells[i])
 		}
 	}
-	if l.Layout == Orders && (some || !l.Open) || !some && !l.Open && l.Layout != Orders {
-		return row(nil)
+	return cells, nil
+}
+
+// Under gives the rows that stand under the tables to add: a blank one, then how much the rows above come to, the
+// amounts of each currency and the quantities of each unit.
+func (l *Listing) Under(add func(sheet int, row []string) error) error {
+	if !l.Sums {
+		return nil
+	}
+	for sheet := range l.tables {
+		t := &l.tables[sheet]
+		rows := t.sums.rows(t.columns, !t.ofLines || l.Layout != Apart, t.ofLines)
+		for _, row := range append([][]string{make([]string, len(t.columns))}, rows...) {
+			if err := add(sheet, row); err != nil {
+				return err
+			}
+		}
 	}
 	return nil
 }

@@ -33,7 +33,7 @@ func (l *Listing) Mapping(name string, of order.Kind) (string, error) {
 	}
 	fmt.Fprintf(&b, "orders:\n  kind: %s\n  of: %s\n  group: {by: key, columns: %s}\n", l.For, of, group)
 	bind := func(level order.Level) {
-		for _, c := range l.columns {
+		for _, c := range l.tables[0].columns {
 			field := strings.TrimPrefix(c.name, "lines.")
 			known, ok := order.LookupOf(string(l.For), c.level, field)
 			switch {

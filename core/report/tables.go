@@ -2,67 +2,66 @@ package report
 
 import (
 	"encoding/csv"
-	"encoding/json"
 	"errors"
 	"io"
-	"koinos/core/source"
 	"strconv"
 	"strings"
 
 	"github.com/xuri/excelize/v2"
+
+	"koinos/core/source"
 )
+
+// Sheet is a table with named columns.
+type Sheet = source.Sheet
 
 // TableWriter writes rows of texts, one after the other.
 type TableWriter interface {
-	Add(cells []string) error
-	Close() error
+	// Add adds a row to the sheet at that place. Rows of the second sheet belong to the last row of the first one.
+	Add(sheet int, cells []string) error
+	// Close ends the table. Where err says that it cannot be whole, Close gives the table up and returns err.
+	Close(err error) error
 }
 
 // TableFormat is a form in which rows are written.
 type TableFormat struct {
-	Type  string // media type
-	Begin func(w io.Writer, headings []string) (TableWriter, error)
+	Type string // media type
+	// Sheets is how many sheets it can have at most: JSON has those of the second one as lists in the rows of the first.
+	Sheets int
+	Begin  func(w io.Writer, sheets ...Sheet) (TableWriter, error)
+	// Values says that it is read by programs, which add up by themselves.
+	Values bool
 }
 
 // Tables are the forms of tables, by the ends of their files' names. CSV is RFC 4180, TSV the same with tabs, XLSX
-// and ODS are workbooks of one sheet, JSON is a list of objects, NDJSON an object a line.
+// and ODS are workbooks, JSON is a list of objects, NDJSON an object a line.
 var Tables = map[string]TableFormat{
-	"csv":    {"text/csv", beginCSV},
-	"tsv":    {"text/tab-separated-values", beginTSV},
-	"xlsx":   {"application/vnd.openxmlformats-officedocument.spreadsheetml.sheet", beginXLSX},
-	"ods":    {"application/vnd.oasis.opendocument.spreadsheet", beginODS},
-	"json":   {"application/json", beginJSON},
-	"ndjson": {"application/x-ndjson", beginNDJSON},
+	"csv":    {"text/csv", 1, beginCSV, false},
+	"tsv":    {"text/tab-separated-values", 1, beginTSV, false},
+	"xlsx":   {"application/vnd.openxmlformats-officedocument.spreadsheetml.sheet", 2, beginXLSX, false},
+	"ods":    {"application/vnd.oasis.opendocument.spreadsheet", 2, beginODS, false},
+	"json":   {"application/json", 2, beginJSON, true},
+	"ndjson": {"application/x-ndjson", 2, beginNDJSON, true},
 }
 
-// Numeric tells a form that has numbers, as workbooks do, which columns hold some.
-func Numeric(t TableWriter, columns []bool) {
-	switch t := t.(type) {
-	case *xlsxTable:
-		t.numeric = columns
-	case *source.ODSTable:
-		t.Numeric = columns
-	}
-}
-
-func beginODS(w io.Writer, headings []string) (TableWriter, error) {
-	return source.NewODSTable(w, headings)
+func beginODS(w io.Writer, sheets ...Sheet) (TableWriter, error) {
+	return source.NewODSTable(w, sheets)
 }
 
 type csvTable struct{ w *csv.Writer }
 
-func beginCSV(w io.Writer, headings []string) (TableWriter, error) {
+func beginCSV(w io.Writer, sheets ...Sheet) (TableWriter, error) {
 	t := csvTable{csv.NewWriter(w)}
-	return t, t.w.Write(headings)
+	return t, t.w.Write(sheets[0].Headings)
 }
 
-func beginTSV(w io.Writer, headings []string) (TableWriter, error) {
+func beginTSV(w io.Writer, sheets ...Sheet) (TableWriter, error) {
 	t := csvTable{csv.NewWriter(w)}
 	t.w.Comma = '\t'
-	return t, t.w.Write(headings)
+	return t, t.w.Write(sheets[0].Headings)
 }
 
-func (t csvTable) Add(cells []string) error {
+func (t csvTable) Add(_ int, cells []string) error {
 	guarded := make([]string, len(cells))
 	for i, c := range cells {
 		guarded[i] = source.Guard(c)
@@ -70,20 +69,25 @@ func (t csvTable) Add(cells []string) error {
 	return t.w.Write(guarded)
 }
 
-func (t csvTable) Close() error {
+func (t csvTable) Close(err error) error {
 	t.w.Flush()
-	return t.w.Error()
+	return errors.Join(err, t.w.Error())
 }
 
 type xlsxTable struct {
-	out  io.Writer
-	file *excelize.File
+	out    io.Writer
+	file   *excelize.File
+	sheets []xlsxSheet
+	bold   int // style
+	all    int // sheets of the workbook
+}
+
+// xlsxSheet is a table of a workbook: a sheet, or several where one is full.
+type xlsxSheet struct {
+	Sheet
 	rows *excelize.StreamWriter
 	row  int
-
-	sheets   int
-	headings []string
-	numeric  []bool // by column
+	part int
 }
 
 // digits is how many a number of a workbook keeps exactly.
@@ -101,116 +105,81 @@ func number(text string) (float64, bool) {
 // sheetRows is how many rows a sheet of a workbook has at most; more go on in another one.
 var sheetRows = 1_048_576
 
-func beginXLSX(w io.Writer, headings []string) (TableWriter, error) {
-	t := &xlsxTable{out: w, file: excelize.NewFile(), headings: headings}
-	return t, t.sheet()
-}
-
-// sheet begins a sheet, under its headings.
-func (t *xlsxTable) sheet() (err error) {
-	t.sheets++
-	name := "Sheet" + strconv.Itoa(t.sheets) // a new workbook has the first one
-	if t.sheets > 1 {
-		if _, err := t.file.NewSheet(name); err != nil {
-			return err
+func beginXLSX(w io.Writer, sheets ...Sheet) (TableWriter, error) {
+	t := &xlsxTable{out: w, file: excelize.NewFile(), sheets: make([]xlsxSheet, len(sheets))}
+	var err error
+	if t.bold, err = t.file.NewStyle(&excelize.Style{Font: &excelize.Font{Bold: true}}); err != nil {
+		return nil, err
+	}
+	for i, s := range sheets {
+		t.sheets[i].Sheet = s
+		if err := t.begin(&t.sheets[i]); err != nil {
+			return nil, err
 		}
 	}
-	if t.rows, err = t.file.NewStreamWriter(name); err != nil {
-		return err
+	return t, nil
+}
+
+// begin begins a sheet, or one more of it, under its headings.
+func (t *xlsxTable) begin(s *xlsxSheet) (err error) {
+	s.part++
+	t.all++
+	name := s.Title(s.part)
+	if t.all == 1 { // a new workbook has a sheet
+		err = t.file.SetSheetName(t.file.GetSheetName(0), name)
+	} else {
+		_, err = t.file.NewSheet(name)
 	}
-	bold, err := t.file.NewStyle(&excelize.Style{Font: &excelize.Font{Bold: true}})
 	if err != nil {
 		return err
 	}
-	if err := t.rows.SetColWidth(1, len(t.headings), 22); err != nil {
+	if s.rows, err = t.file.NewStreamWriter(name); err != nil {
 		return err
 	}
-	if err := t.rows.SetPanes(&excelize.Panes{Freeze: true, YSplit: 1, TopLeftCell: "A2",
+	if err := s.rows.SetColWidth(1, len(s.Headings), 22); err != nil {
+		return err
+	}
+	if err := s.rows.SetPanes(&excelize.Panes{Freeze: true, YSplit: 1, TopLeftCell: "A2",
 		ActivePane: "bottomLeft"}); err != nil {
 		return err
 	}
-	cells := make([]any, len(t.headings))
-	for i, h := range t.headings {
-		cells[i] = excelize.Cell{StyleID: bold, Value: h}
+	cells := make([]any, len(s.Headings))
+	for i, h := range s.Headings {
+		cells[i] = excelize.Cell{StyleID: t.bold, Value: h}
 	}
-	t.row = 1
-	return t.rows.SetRow("A1", cells)
+	s.row = 1
+	return s.rows.SetRow("A1", cells)
 }
 
-func (t *xlsxTable) Add(cells []string) error {
-	if t.row == sheetRows {
-		if err := errors.Join(t.rows.Flush(), t.sheet()); err != nil {
+func (t *xlsxTable) Add(sheet int, cells []string) error {
+	s := &t.sheets[sheet]
+	if s.row == sheetRows {
+		if err := errors.Join(s.rows.Flush(), t.begin(s)); err != nil {
 			return err
 		}
 	}
-	t.row++
+	s.row++
 	values := make([]any, len(cells))
 	for i, c := range cells {
 		values[i] = c
 		if c == "" {
 			values[i] = nil
-		} else if n, is := number(c); is && i < len(t.numeric) && t.numeric[i] {
+		} else if n, is := number(c); is && i < len(s.Numeric) && s.Numeric[i] {
 			values[i] = n
 		}
 	}
-	return t.rows.SetRow("A"+strconv.Itoa(t.row), values)
+	return s.rows.SetRow("A"+strconv.Itoa(s.row), values)
 }
 
-func (t *xlsxTable) Close() error {
+func (t *xlsxTable) Close(err error) error {
 	defer t.file.Close()
-	if err := t.rows.Flush(); err != nil {
-		return err
-	}
-	return t.file.Write(t.out)
-}
-
-type jsonTable struct {
-	w        io.Writer
-	headings []string
-	some     bool
-	lines    bool // NDJSON
-}
-
-func beginJSON(w io.Writer, headings []string) (TableWriter, error) {
-	return &jsonTable{w: w, headings: headings}, nil
-}
-
-func beginNDJSON(w io.Writer, headings []string) (TableWriter, error) {
-	return &jsonTable{w: w, headings: headings, lines: true}, nil
-}
-
-func (t *jsonTable) Add(cells []string) error {
-	row := make(map[string]string, len(cells))
-	for i, c := range cells {
-		if c != "" {
-			row[t.headings[i]] = c
-		}
-	}
-	b, err := json.Marshal(row)
 	if err != nil {
 		return err
 	}
-	between := "[\n"
-	if t.some {
-		between = ",\n"
+	for i := range t.sheets {
+		if err := t.sheets[i].rows.Flush(); err != nil {
+			return err
+		}
 	}
-	if t.lines {
-		_, err = t.w.Write(append(b, '\n'))
-		return err
-	}
-	t.some = true
-	_, err = t.w.Write(append([]byte(between), b...))
-	return err
-}
-
-func (t *jsonTable) Close() error {
-	end := "\n]\n"
-	if t.lines {
-		return nil
-	}
-	if !t.some {
-		end = "[]\n"
-	}
-	_, err := io.WriteString(t.w, end)
-	return err
+	return t.file.Write(t.out)
 }

@@ -2,43 +2,81 @@ package source
 
 import (
 	"archive/zip"
+	"bufio"
 	"errors"
 	"io"
+	"os"
 	"strconv"
 
 	"koinos/core/order"
 )
 
-// ODSTable writes rows of texts as an OpenDocument spreadsheet of one sheet, or of more where one is full.
-type ODSTable struct {
+// Sheet is a table with named columns, for those who write workbooks.
+type Sheet struct {
+	Name     string // "" is that of a workbook's only sheet
+	Headings []string
 	Numeric  []bool // which columns hold numbers
-	zip      *zip.Writer
-	out      *odsWriter
-	headings []string
-	row      int
+	Keys     int    // how many columns, from the left, only say to which row of the sheet before a row belongs
+}
+
+// Title is the name of the sheet, or of the nth part of one that is too long for one.
+func (s *Sheet) Title(n int) string {
+	switch {
+	case s.Name == "":
+		return "Sheet" + strconv.Itoa(n)
+	case n == 1:
+		return s.Name
+	}
+	return s.Name + " " + strconv.Itoa(n)
+}
+
+// ODSTable writes rows of texts as an OpenDocument spreadsheet. A sheet that is full goes on in another one.
+type ODSTable struct {
+	zip    *zip.Writer
+	out    *odsWriter
+	sheets []odsSheet
+}
+
+// odsSheet is a sheet that is written. A document has its sheets one after the other, so those behind the first one are
+// written into a file until the others are complete.
+type odsSheet struct {
+	Sheet
+	out  *odsWriter
+	file *os.File
+	row  int
 }
 
 // odsSheetRows is how many rows a sheet has at most: what the common programs open.
 const odsSheetRows = 1_048_576
 
-// NewODSTable begins a spreadsheet with its headings.
-func NewODSTable(w io.Writer, headings []string) (*ODSTable, error) {
-	t := &ODSTable{zip: zip.NewWriter(w), headings: headings}
+// NewODSTable begins a spreadsheet with the headings of its sheets.
+func NewODSTable(w io.Writer, sheets []Sheet) (*ODSTable, error) {
+	t := &ODSTable{zip: zip.NewWriter(w), sheets: make([]odsSheet, len(sheets))}
 	var err error
 	if t.out, err = newODSWriter(t.zip); err != nil {
 		return nil, err
 	}
-	t.sheet()
+	for i := range sheets {
+		s := &t.sheets[i]
+		s.Sheet, s.out = sheets[i], t.out
+		if i > 0 {
+			if s.file, err = os.CreateTemp("", "koinos-*.xml"); err != nil {
+				return nil, errors.Join(err, t.remove())
+			}
+			s.out = &odsWriter{out: bufio.NewWriter(s.file)}
+		}
+		s.begin()
+	}
 	return t, nil
 }
 
-func (t *ODSTable) sheet() {
-	t.out.sheet("Sheet" + strconv.Itoa(t.out.sheets+1))
-	t.row = 0
-	t.write(t.headings, nil)
+func (s *odsSheet) begin() {
+	s.out.sheet(s.Title(s.out.sheets + 1))
+	s.row = 0
+	s.write(s.Headings, nil)
 }
 
-func (t *ODSTable) write(texts []string, numeric []bool) {
+func (s *odsSheet) write(texts []string, numeric []bool) {
 	rec := Record{Cells: make([]Cell, len(texts))}
 	for i, text := range texts {
 		rec.Cells[i] = Cell{Text: text}
@@ -48,18 +86,51 @@ func (t *ODSTable) write(texts []string, numeric []bool) {
 			}
 		}
 	}
-	t.out.row(&rec)
-	t.row++
+	s.out.row(&rec)
+	s.row++
 }
 
-// Add adds a row.
-func (t *ODSTable) Add(texts []string) error {
-	if t.row == odsSheetRows {
-		t.sheet()
+// Add adds a row to a sheet.
+func (t *ODSTable) Add(sheet int, texts []string) error {
+	s := &t.sheets[sheet]
+	if s.row == odsSheetRows {
+		s.begin()
 	}
-	t.write(texts, t.Numeric)
+	s.write(texts, s.Numeric)
 	return nil // what cannot be written Close says
 }
 
-// Close ends the spreadsheet.
-func (t *ODSTable) Close() error { return errors.Join(t.out.close(), t.zip.Close()) }
+// Close ends the spreadsheet. Where err says that it cannot be whole, Close gives it up and returns err.
+func (t *ODSTable) Close(err error) error {
+	if err != nil {
+		return errors.Join(err, t.remove())
+	}
+	t.out.endSheet()
+	for i := range t.sheets[1:] {
+		err = errors.Join(err, t.sheets[i+1].copyTo(t.out.out))
+	}
+	t.out.sheets = 0 // each is ended
+	return errors.Join(err, t.out.close(), t.zip.Close(), t.remove())
+}
+
+// copyTo writes a sheet that was written into a file behind those before it.
+func (s *odsSheet) copyTo(w io.Writer) error {
+	s.out.endSheet()
+	if err := s.out.out.Flush(); err != nil {
+		return err
+	}
+	if _, err := s.file.Seek(0, io.SeekStart); err != nil {
+		return err
+	}
+	_, err := io.Copy(w, s.file)
+	return err
+}
+
+func (t *ODSTable) remove() (err error) {
+	for _, s := range t.sheets {
+		if s.file != nil {
+			err = errors.Join(err, s.file.Close(), os.Remove(s.file.Name()))
+		}
+	}
+	return err
+}

@@ -8,7 +8,7 @@ import { computed, ref } from 'vue'
 import { api, data } from '../api/client'
 import { useBusy } from '../busy'
 import StateNote from '../components/StateNote.vue'
-import { queryOf, type Which, whichOf } from './which'
+import { filters, queryOf, type Which, whichOf } from './which'
 
 // Filters of orders under names. They are the exports that are kept: "koinos order export --saved NAME" writes the same
 // orders as a table.
@@ -18,20 +18,23 @@ const names = computed(() => (kept.value?.items ?? []).map((e) => e.name))
 const chosen = ref<string>()
 const naming = ref(false)
 const name = ref('')
-const note = ref('')
+const sure = ref(false) // that a view shall be forgotten
 const { busy, failed, act } = useBusy()
 const valid = computed(() => /^[a-z0-9][a-z0-9-]{0,79}$/.test(name.value))
 
 function use(n: string) {
   const of = kept.value?.items.find((e) => e.name === n)
   if (!of) return
-  const { which: w, rest } = whichOf(of.choice)
-  Object.assign(which.value, w)
-  note.value = rest.length ? `This view is narrowed to ${rest.join(', ')}; the list here shows more.` : ''
+  sure.value = false
+  Object.assign(which.value, whichOf(of.choice))
 }
 const save = () =>
   act('save', async () => {
-    await data(api.PUT('/api/v1/exports/{name}', { params: { path: { name: name.value } }, body: { choice: new URLSearchParams(queryOf(which.value)).toString() } }))
+    const was = kept.value?.items.find((e) => e.name === name.value)
+    const choice = new URLSearchParams(was?.choice) // its columns and layout stay
+    for (const filter of filters) choice.delete(filter)
+    for (const [k, v] of Object.entries(queryOf(which.value))) choice.set(k, v)
+    await data(api.PUT('/api/v1/exports/{name}', { params: { path: { name: name.value } }, body: { choice: choice.toString() } }))
     await refetch()
     chosen.value = name.value
     naming.value = false
@@ -41,19 +44,19 @@ const forget = () =>
   act('forget', async () => {
     await data(api.DELETE('/api/v1/exports/{name}', { params: { path: { name: chosen.value! } } }))
     chosen.value = undefined
+    sure.value = false
     await refetch()
   })
 </script>
 
 <template>
   <Select v-if="names.length" v-model="chosen" size="small" :options="names" placeholder="Saved views" aria-label="Saved views" @change="use($event.value)" />
-  <Button v-if="chosen" size="small" text severity="secondary" label="Forget it" :loading="busy === 'forget'" @click="forget" />
+  <Button v-if="chosen" size="small" text severity="secondary" :label="sure ? `Really forget ${chosen}?` : 'Forget it …'" :loading="busy === 'forget'" @click="sure ? forget() : (sure = true)" />
   <Button v-if="!naming" size="small" text label="Save this view …" @click="naming = true" />
   <form v-else class="bar" @submit.prevent="save">
     <InputText v-model="name" size="small" placeholder="a-name-like-this" aria-label="Name of the view" autofocus />
-    <Button size="small" type="submit" label="Save" :disabled="!valid" :loading="busy === 'save'" />
+    <Button size="small" type="submit" :label="names.includes(name) ? 'Replace its filter' : 'Save'" :disabled="!valid" :loading="busy === 'save'" />
     <Button size="small" text label="Close" @click="naming = false" />
   </form>
-  <span v-if="note" class="soft">{{ note }}</span>
   <StateNote v-if="failed" :error="failed" @retry="failed = undefined" />
 </template>

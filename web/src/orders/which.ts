@@ -11,30 +11,43 @@ export interface Which {
   to: string
   changed: string
   load: string
+  partner: string
 }
 
 const unfinished = 'open,confirmed,partial'
 export const kinds = [{ label: 'Sales', value: 'sales' }, { label: 'Purchases', value: 'purchase' }]
-export const states = [{ label: 'not finished', value: unfinished }, { label: 'overdue', value: 'overdue' }, ...['draft', 'open', 'confirmed', 'partial', 'complete', 'cancelled'].map((s) => ({ label: s, value: s }))]
+const statuses = ['overdue', 'draft', 'open', 'confirmed', 'partial', 'complete', 'cancelled']
+export const states = [{ label: 'not finished', value: unfinished }, ...statuses.map((s) => ({ label: s, value: s }))]
 
-const blank = (): Which => ({ text: '', kind: '', status: '', from: '', to: '', changed: '', load: '' })
+const blank = (): Which => ({ text: '', kind: '', status: '', from: '', to: '', changed: '', load: '', partner: '' })
 
 // midnight is when a day begins for the reader.
 const midnight = (day: string) => new Date(`${day}T00:00:00`)
 
+/** The names that a filter has in a call. */
+export const filters = ['text', 'kind', 'status', 'overdue', 'from', 'to', 'load', 'partner', 'changed_since'] as const
+
 /** queryOf is a filter as the calls of the service have it. */
 export function queryOf(w: Which): Record<string, string> {
   const overdue = w.status === 'overdue'
-  const all = { text: w.text, kind: w.kind, status: overdue ? '' : w.status, overdue: overdue ? 'true' : '', from: w.from, to: w.to, load: w.load, changed_since: w.changed && !Number.isNaN(+midnight(w.changed)) ? midnight(w.changed).toISOString() : '' }
+  const since = w.changed ? midnight(w.changed) : undefined
+  const all: Record<(typeof filters)[number], string> = {
+    ...{ text: w.text, kind: w.kind, from: w.from, to: w.to, load: w.load, partner: w.partner },
+    status: overdue ? '' : w.status,
+    overdue: overdue ? 'true' : '',
+    changed_since: since && !Number.isNaN(+since) ? since.toISOString() : '',
+  }
   return Object.fromEntries(Object.entries(all).filter(([, v]) => v !== ''))
 }
 
-/** whichOf reads a filter of a call; what a page cannot show is named. */
-export function whichOf(choice: string): { which: Which; rest: string[] } {
+/** whichOf reads the filter of a call. */
+export function whichOf(choice: string): Which {
   const q = Object.fromEntries(new URLSearchParams(choice))
-  const which = { ...blank(), text: q.text ?? '', kind: q.kind ?? '', status: q.overdue === 'true' ? 'overdue' : (q.status ?? ''), from: q.from ?? '', to: q.to ?? '', load: q.load ?? '' }
-  if (q.changed_since) which.changed = new Date(q.changed_since).toLocaleDateString('sv')
-  return { which, rest: q.partner ? [`partner ${q.partner}`] : [] }
+  const which = blank()
+  for (const name of Object.keys(which) as (keyof Which)[]) which[name] = q[name] ?? ''
+  if (q.overdue === 'true') which.status = 'overdue'
+  if (q.changed_since) which.changed = new Date(q.changed_since).toLocaleDateString('sv') // yyyy-mm-dd
+  return which
 }
 
 /** useWhich keeps a filter in the page's address, so that a link or the way back finds it again. */

@@ -60,6 +60,7 @@ async function done() {
     <div class="bar title">
       <h1>Orders</h1>
       <span v-if="which.load" class="soft">of load {{ which.load }}</span>
+      <span v-if="which.partner" class="soft">of {{ which.partner }}</span>
       <SavedViews :model-value="which" />
       <span class="grow" />
       <Button v-if="page?.items.length" size="small" outlined label="As a workbook" :loading="busy === 'xlsx'" @click="save('xlsx')" />
