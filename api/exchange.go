@@ -56,12 +56,31 @@ type SetRecord struct {
 	Row          int               `json:"row" doc:"Segment of the document with its ST, counted from 1"`
 	Rows         int               `json:"rows"`
 	State        string            `json:"state" enum:"received,done,held,rejected,duplicate,doubtful,ready,sent,accepted,noted"`
-	Number       string            `json:"number,omitempty" doc:"The order's number as the set has it"`
-	OrderID      int64             `json:"order_id,omitempty"`
-	Revision     int               `json:"order_revision,omitempty"`
 	LoadID       int64             `json:"load_id,omitempty"`
-	Said         json.RawMessage   `json:"said,omitempty" doc:"The order as the set says it"`
+	Orders       []SpokenOf        `json:"orders" doc:"The orders of which it speaks: one, or several, as a notice of a shipment does"`
 	Findings     []finding.Finding `json:"findings"`
+}
+
+// SpokenOf is an order of which a transaction set speaks.
+type SpokenOf struct {
+	Number   string          `json:"number,omitempty" doc:"The order's number as the set has it"`
+	OrderID  int64           `json:"order_id,omitempty"`
+	Revision int             `json:"order_revision,omitempty"`
+	Said     json.RawMessage `json:"said,omitempty" doc:"The order as the set says it"`
+}
+
+// First is the order of which the set speaks first; the zero one where it speaks of none.
+func (s *SetRecord) First() SpokenOf {
+	if len(s.Orders) == 0 {
+		return SpokenOf{}
+	}
+	return s.Orders[0]
+}
+
+// ControlNumbers are the last control numbers of what went to a partner; the next ones are one higher.
+type ControlNumbers struct {
+	Interchange int64 `json:"interchange,omitempty" minimum:"0" maximum:"999999998" doc:"Of an interchange (ISA13); 0 is none yet"`
+	Group       int64 `json:"group,omitempty" minimum:"0" maximum:"999999998" doc:"Of a functional group (GS06); 0 is none yet"`
 }
 
 // Partner is a trading partner as it is kept.

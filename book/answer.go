@@ -37,22 +37,23 @@ func (n *noticed) answer() error {
 				code.Code).Hint = "It may be accepted, changed, back-ordered, refused, or a code of X12 element 668."
 			continue
 		}
-		if code.Accepted.IsZero() {
+		stated := !code.Accepted.IsZero()
+		if !stated {
 			code.Accepted, code.AcceptedUnit = l.Quantity, cmp.Or(code.AcceptedUnit, l.Unit)
 		}
 		l.Quantity, l.Unit = code.Accepted, cmp.Or(code.AcceptedUnit, l.Unit)
 		if _, ok := n.inUnit(i, line); !ok {
 			continue
 		}
-		accepted := l.Quantity
-		if verdict == order.Rejected {
-			accepted = order.NumberOf(0)
+		answered := order.AnsweredLine{Line: line.ID, Code: code.Code, Asked: code.Asked, Quantity: l.Quantity, Unit: l.Unit,
+			DueOn: code.DueOn, UnitPrice: l.UnitPrice, PriceBasis: l.PriceBasis, Reason: code.Reason}
+		if verdict == order.Rejected && !(answered.Keeps() && stated) {
+			answered.Quantity = order.NumberOf(0)
 		}
 		if at[line.ID] == 0 {
 			at[line.ID] = i + 1
 		}
-		a.Lines = append(a.Lines, order.AnsweredLine{Line: line.ID, Code: code.Code, Quantity: accepted,
-			Unit: l.Unit, DueOn: code.DueOn, UnitPrice: l.UnitPrice, PriceBasis: l.PriceBasis, Reason: code.Reason})
+		a.Lines = append(a.Lines, answered)
 		n.besides = append(n.besides, order.Change{Line: slices.IndexFunc(n.is.Lines,
 			func(o order.Line) bool { return o.ID == line.ID }) + 1, LineID: line.ID, Field: "answer",
 			Was: n.answered(line.ID), Is: code.Code})
@@ -64,8 +65,7 @@ func (n *noticed) answer() error {
 	if err := n.compareAnswer(a, at); err != nil {
 		return err
 	}
-	if code := strings.ToUpper(said.Code); code != "RD" && code != "RJ" && code != "REFUSED" &&
-		n.is.Stage != order.Draft {
+	if !order.RejectsAll(said.Code) && n.is.Stage != order.Draft {
 		n.is.Stage = order.Confirmed
 	}
 	if n.stored.Kind == order.Purchase && in.SenderNumber != "" && n.is.SenderNumber == "" {
@@ -87,6 +87,11 @@ func (n *noticed) compareAnswer(a *order.Answered, at map[int]int) error {
 	if err != nil {
 		return err
 	}
+	if len(a.Lines) == 0 && order.RejectsAll(a.Code) {
+		n.e.Add(finding.AnswerDiffers, 0, "answer", a.Code, "The whole order is rejected%s; what is wanted of it must come from elsewhere.",
+			parenthesised(a.Code))
+		return nil
+	}
 	var silent []string
 	for _, f := range all {
 		line := at[f.Line]
@@ -97,6 +102,8 @@ func (n *noticed) compareAnswer(a *order.Answered, at map[int]int) error {
 		case f.Refused:
 			n.e.Add(finding.AnswerDiffers, line, "answer", f.Code,
 				"Line %s is rejected%s; what is wanted of it must come from elsewhere.", f.Number, said)
+		case f.Unchanged:
+			n.e.Add(finding.AnswerDiffers, line, "answer", f.Code, "Line %s: %s%s.", f.Number, strings.Join(f.Differs, ", "), said)
 		default:
 			n.e.Add(finding.AnswerDiffers, line, "answer", f.Code, "Line %s is accepted with changes%s: %s.", f.Number, said,
 				strings.Join(f.Differs, ", "))

@@ -267,7 +267,8 @@ func TestTakeBack(t *testing.T) {
 	told := func(s *shelf) {
 		s.write(func(tx *store.Tx) error {
 			i := api.Interchange{Partner: "P", Direction: "out", Control: 1, State: api.StateSent, At: now, Document: fmt.Sprintf("%064d", 1), Kinds: "855",
-				Sets: []api.SetRecord{{Seq: 1, Kind: "855", Control: "0001", State: api.StateSent, OrderID: 1, Revision: 1, Number: "SO-000001"}}}
+				Sets: []api.SetRecord{{Seq: 1, Kind: "855", Control: "0001", State: api.StateSent,
+					Orders: []api.SpokenOf{{OrderID: 1, Revision: 1, Number: "SO-000001"}}}}}
 			return tx.AddInterchange(&i)
 		})
 	}

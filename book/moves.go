@@ -22,6 +22,9 @@ func (n *noticed) move(kind order.MovementKind) error {
 	if m.Number == "" {
 		m.Number = n.ownNumber()
 	}
+	if n.e.Replaces {
+		return n.replaced(kind, m)
+	}
 	if ok, err := n.asBefore(kind, m); err != nil || !ok {
 		return err
 	}

@@ -23,7 +23,7 @@ import (
 // partner are the commands for trading partners.
 func (a *app) partner() *cobra.Command {
 	c := &cobra.Command{Use: "partner", Short: "Keep trading partners: who they are, what they require"}
-	c.AddCommand(a.draftPartner(), &cobra.Command{
+	c.AddCommand(a.draftPartner(), a.controlNumbers(), &cobra.Command{
 		Use: "check FILE…", Short: "Check partners' files without a service",
 		Example: "  koinos partner check partners/*.yaml", Args: cobra.MinimumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
@@ -295,7 +295,7 @@ func (a *app) replay() *cobra.Command {
 			}
 			return a.became([]api.Interchange{i})
 		}}
-	c.Flags().StringSliceVar(&accept, "accept", nil, "code of a warning that does not hold it; repeatable")
+	c.Flags().StringSliceVar(&accept, "accept", nil, "code of a warning that does not hold it, or x12_rule for broken rules of the partner; repeatable")
 	return c
 }
 
@@ -400,10 +400,14 @@ func (a *app) interchange(i *api.Interchange) {
 		if s.LoadID != 0 {
 			load = fmt.Sprint(s.LoadID)
 		}
-		rows = append(rows, []string{s.Kind, s.Control, s.State, s.Number, load, fmt.Sprint(len(s.Findings))})
+		var numbers []string
+		for _, o := range s.Orders {
+			numbers = append(numbers, o.Number)
+		}
+		rows = append(rows, []string{s.Kind, s.Control, s.State, strings.Join(numbers, " "), load, fmt.Sprint(len(s.Findings))})
 	}
 	if len(rows) > 0 {
-		report.Table(a.out, []string{"set", "control", "state", "order", ">load", ">findings"}, rows)
+		report.Table(a.out, []string{"set", "control", "state", "orders", ">load", ">findings"}, rows)
 	}
 	for _, s := range i.Sets {
 		if len(s.Findings) > 0 {

@@ -402,11 +402,13 @@ func (a *app) changeOrder() *cobra.Command {
 		},
 	}
 	t.flags(c, false)
-	c.Flags().BoolVar(&offered, "as-offered", false, "take what the supplier's answers offer: quantities, prices, days, and what is refused;\nwith --line only of that line")
+	c.Flags().BoolVar(&offered, "as-offered", false,
+		"take what the supplier's answers offer: quantities, prices, days, and what is refused;\nwith --line only of that line")
 	c.Flags().StringVar(&line, "line", "", "number of the line that changes; left out, the header")
 	c.Flags().BoolVar(&add, "add", false, "add a line with these fields")
 	c.Flags().StringVar(&reason, "reason", "", "why, in words")
 	c.MarkFlagsMutuallyExclusive("line", "add")
+	c.MarkFlagsMutuallyExclusive("as-offered", "add")
 	return c
 }
 
@@ -422,7 +424,11 @@ func (t *act) offered(ctx context.Context, of api.OrderSummary, line string) (li
 		}
 	}
 	if len(lines) == 0 {
-		return nil, &exit{exitFailed, fmt.Sprintf("No answer offers anything else than the order %s says.", of.Number)}
+		what := "the order " + of.Number
+		if line != "" {
+			what = "line " + line + " of " + what
+		}
+		return nil, &exit{exitFailed, fmt.Sprintf("No answer offers anything else than %s says.", what)}
 	}
 	if t.told.Seen == 0 {
 		t.told.Seen = o.Revision

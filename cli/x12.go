@@ -126,7 +126,7 @@ With --partner the rules of a partner's file are checked too.`,
 			return nil
 		},
 	}
-	var to, kind string
+	var to, kind, of string
 	var control, group int
 	answer := &cobra.Command{
 		Use: "acknowledge FILE", Short: "Write the TA1 and 997 or 999 that answer an interchange",
@@ -143,6 +143,16 @@ Control numbers must be new ones: say the first of each.`,
 			if kind != "997" && kind != "999" {
 				return usage{fmt.Errorf("--set is 997 or 999, not %q", kind)}
 			}
+			var policy x12.Policy
+			if of != "" {
+				p, err := readPartner(of)
+				if err != nil {
+					return err
+				}
+				if policy = p.Policy(); p.Acknowledge.With != "none" {
+					kind = p.Acknowledge.With
+				}
+			}
 			f, _, err := openLocal(args[0])
 			if err != nil {
 				return err
@@ -150,7 +160,7 @@ Control numbers must be new ones: say the first of each.`,
 			defer f.Close()
 			now := time.Now()
 			write := func(w io.Writer) error {
-				return x12.Acknowledge(w, io.NewSectionReader(f, 0, 1<<62), func(groups int) (x12.Answer, error) {
+				return x12.Acknowledge(w, io.NewSectionReader(f, 0, 1<<62), policy, func(groups int) (x12.Answer, error) {
 					answer := x12.Answer{Interchange: control, Group: group, At: now, Implementation: kind == "999"}
 					control, group = control+1, group+groups
 					return answer, nil
@@ -164,6 +174,7 @@ Control numbers must be new ones: say the first of each.`,
 	}
 	answer.Flags().StringVar(&to, "to", "", "file to write; left out, standard output")
 	answer.Flags().StringVar(&kind, "set", "997", "transaction set of the answer: 997 or 999")
+	answer.Flags().StringVar(&of, "partner", "", "file of the partner, whose acknowledge says how it is answered")
 	answer.Flags().IntVar(&control, "control", 0,
 		"control number of the answering interchange; each further one is one higher")
 	answer.Flags().IntVar(&group, "group", 0, "control number of its first functional group")
@@ -178,7 +189,9 @@ func checkFile(name string, p *partner.Partner) (found []x12.Finding, sets int, 
 		return nil, 0, err
 	}
 	defer f.Close()
+	some := false
 	err = x12.Read(io.NewSectionReader(f, 0, 1<<62), x12.Handler{
+		Interchange: func(*x12.Interchange) error { some = true; return nil },
 		Set: func(s *x12.Set) error {
 			sets++
 			placed, list := x12.Check(s)
@@ -192,6 +205,9 @@ func checkFile(name string, p *partner.Partner) (found []x12.Finding, sets int, 
 		},
 		Finding: func(f x12.Finding) error { found = append(found, f); return nil },
 	})
+	if !some && len(found) == 0 && err == nil {
+		found = append(found, x12.Finding{Level: x12.AtInterchange, Code: "024", Message: x12.NoInterchange})
+	}
 	return found, sets, err
 }
 

@@ -36,6 +36,18 @@ func (c *Client) Partner(ctx context.Context, name string) (out api.PartnerDetai
 	return out, err
 }
 
+// ControlNumbers gives the last control numbers of what went to a partner.
+func (c *Client) ControlNumbers(ctx context.Context, name string) (n api.ControlNumbers, err error) {
+	err = c.call(ctx, http.MethodGet, "/partners/"+url.PathEscape(name)+"/numbers", nil, nil, &n)
+	return n, err
+}
+
+// SetControlNumbers lets the control numbers for a partner go on behind others; 0 leaves one as it is.
+func (c *Client) SetControlNumbers(ctx context.Context, name string, last api.ControlNumbers) (n api.ControlNumbers, err error) {
+	err = c.call(ctx, http.MethodPut, "/partners/"+url.PathEscape(name)+"/numbers", nil, last, &n)
+	return n, err
+}
+
 // SendDue tells a partner what is to be said.
 func (c *Client) SendDue(ctx context.Context, name string, want api.Wanted) (out api.Sending, err error) {
 	err = c.call(ctx, http.MethodPost, "/partners/"+url.PathEscape(name)+"/send", nil, want, &out)

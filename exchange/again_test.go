@@ -129,9 +129,8 @@ func (d *desk) numbers(name string) string {
 	return strings.Join(all, " ")
 }
 
-// fetch takes what lies ready for a partner out of its folder, as the partner would, and counts it
-// by kind; of a TA1 with its code and note.
-func (d *desk) fetch(name string, counts map[string]int) map[string]int {
+// left waits until what is ready has left, and has its name.
+func (d *desk) left() {
 	d.t.Helper()
 	for end := time.Now().Add(time.Minute); ; time.Sleep(time.Millisecond) {
 		ready, err := d.store.Interchanges(context.Background(),
@@ -139,10 +138,21 @@ func (d *desk) fetch(name string, counts map[string]int) map[string]int {
 		if err != nil || time.Now().After(end) {
 			d.t.Fatal("what is ready does not leave", err)
 		}
-		if len(ready) == 0 {
-			break
+		hidden, err := filepath.Glob(filepath.Join(d.dir, "*", "out", "*"+hiddenSuffix))
+		if err != nil {
+			d.t.Fatal(err)
+		}
+		if len(ready)+len(hidden) == 0 {
+			return
 		}
 	}
+}
+
+// fetch takes what lies ready for a partner out of its folder, as the partner would, and counts it
+// by kind; of a TA1 with its code and note.
+func (d *desk) fetch(name string, counts map[string]int) map[string]int {
+	d.t.Helper()
+	d.left()
 	files, err := filepath.Glob(filepath.Join(d.dir, name, "out", "*"))
 	if err != nil {
 		d.t.Fatal(err)

@@ -1,6 +1,7 @@
 package exchange
 
 import (
+	"context"
 	"fmt"
 	"strings"
 	"testing"
@@ -8,7 +9,9 @@ import (
 	"koinos/api"
 	"koinos/core/finding"
 	"koinos/core/intent"
+	"koinos/core/mapping"
 	"koinos/core/order"
+	"koinos/store"
 )
 
 // What a line of a purchase order costs follows from the code of its price's basis, to the cent; a code of which nobody
@@ -81,8 +84,9 @@ func TestSeveralStatements(t *testing.T) {
 		map[string]string{"number": "2", "answer": "refused", "reason": "out of range"},
 		map[string]string{"number": "3", "answer": "changed", "accepted": "4"})
 	text := d.text(d.send("PELLOW", "855")[0])
-	want := []string{"BAK*00*AC*PM-1*20260316****" + o.Number + "*20260316", "CUR*SE*EUR", "PO1*1*40*MR*1.33**VP*00113", "ACK*IA*30*MR*068*20260324",
-		"ACK*IB*10*MR*068*20260403", "PO1*2*5*EA*2**VP*00489", "ACK*IR*0*EA", "N9*ZZ*REASON", "MSG*out of range", "PO1*3*5*EA*2**VP*00489", "ACK*IQ*4*EA", "CTT*3"}
+	want := []string{"BAK*00*AC*PM-1*20260316****" + o.Number + "*20260316", "CUR*SE*EUR", "PO1*1*40*MR*1.33**VP*00113",
+		"ACK*IA*30*MR*068*20260324", "ACK*IB*10*MR*068*20260403", "PO1*2*5*EA*2**VP*00489", "ACK*IR*0*EA",
+		"N9*ZZ*REASON", "MSG*out of range", "PO1*3*5*EA*2**VP*00489", "ACK*IQ*4*EA", "CTT*3"}
 	if at := strings.Index(text, "BAK"); !strings.HasPrefix(text[max(at, 0):], strings.Join(want, "~")+"~") {
 		t.Errorf("%s", strings.ReplaceAll(text, "~", "\n"))
 	}
@@ -91,13 +95,15 @@ func TestSeveralStatements(t *testing.T) {
 	d.post(purchase(1))
 	d.send("VARNHOLT", "850")
 	p := d.order(order.Purchase, "VARNHOLT", "", "REQ-1")
-	i := d.receive(varnholt(1, "855", "BAK*00*AC*"+p.Number+"*20260316~PO1*1*100*MR*0.71**VP*BR-10-W~ACK*IA*70*MR~ACK*IB*30*MR*068*20260503~CTT*1~"))
+	i := d.receive(varnholt(1, "855", "BAK*00*AC*"+p.Number+"*20260316~PO1*1*100*MR*0.71**VP*BR-10-W~"+
+		"ACK*IA*70*MR~ACK*IB*30*MR*068*20260503~CTT*1~"))
 	p = d.order(order.Purchase, "VARNHOLT", "", "REQ-1")
 	if i.State != api.StateDone || len(p.Answers) != 1 || len(p.Answers[0].Lines) != 2 {
 		t.Fatalf("%s %+v\n%+v", i.State, i.Sets[0].Findings, p.Answers)
 	}
 	offers, err := order.Offers(&p.Order, p.Answers)
-	if err != nil || fmt.Sprint(offers[0].Accepted, offers[0].Differs, offers[0].Take) != "100 [due 2026-05-03] map[id:1 requested_delivery_on:2026-05-03]" {
+	if err != nil || fmt.Sprint(offers[0].Accepted, offers[0].Differs, offers[0].Take) !=
+		"100 [due 2026-05-03] map[id:1 requested_delivery_on:2026-05-03]" {
 		t.Errorf("%+v %v", offers, err)
 	}
 }
@@ -129,8 +135,10 @@ func TestPackagesInNotice(t *testing.T) {
 	d.post(purchase(1))
 	d.send("VARNHOLT", "850")
 	p := d.order(order.Purchase, "VARNHOLT", "", "REQ-1")
-	i := d.receive(varnholt(1, "856", "BSN*00*V-9*20260316*0930~HL*1**S~DTM*011*20260316~HL*2*1*O~PRF*"+p.Number+"~HL*3*2*P~MAN*GM*00340417000000000010~HL*4*3*I~"+
-		"LIN*1*VP*BR-10-W~SN1*1*60*MR~HL*5*2*P~MAN*GM*00340417000000000028~HL*6*5*I~LIN*1*VP*BR-10-W~SN1*1*40*MR~HL*7*5*I~LIN*2*VP*BR-08-W~SN1*2*100*MR~CTT*7~"))
+	i := d.receive(varnholt(1, "856", "BSN*00*V-9*20260316*0930~HL*1**S~DTM*011*20260316~HL*2*1*O~PRF*"+p.Number+
+		"~HL*3*2*P~MAN*GM*00340417000000000010~HL*4*3*I~"+
+		"LIN*1*VP*BR-10-W~SN1*1*60*MR~HL*5*2*P~MAN*GM*00340417000000000028~"+
+		"HL*6*5*I~LIN*1*VP*BR-10-W~SN1*1*40*MR~HL*7*5*I~LIN*2*VP*BR-08-W~SN1*2*100*MR~CTT*7~"))
 	p = d.order(order.Purchase, "VARNHOLT", "", "REQ-1")
 	if i.State != api.StateDone || len(p.Movements) != 1 {
 		t.Fatalf("%s %+v", i.State, i.Sets[0].Findings)
@@ -139,8 +147,8 @@ func TestPackagesInNotice(t *testing.T) {
 	for _, l := range p.Movements[0].Lines {
 		lines = append(lines, fmt.Sprint(l.Line, " ", l.Quantity, " ", l.Package))
 	}
-	if f := i.Sets[0].Findings; fmt.Sprint(lines) != "[1 60 00340417000000000010 1 40 00340417000000000028 2 100 00340417000000000028]" || len(f) != 2 ||
-		f[0].Code != finding.CheckDigitWrong {
+	want = "[1 60 00340417000000000010 1 40 00340417000000000028 2 100 00340417000000000028]"
+	if f := i.Sets[0].Findings; fmt.Sprint(lines) != want || len(f) != 2 || f[0].Code != finding.CheckDigitWrong {
 		t.Errorf("%s %+v", lines, f)
 	}
 }
@@ -157,5 +165,79 @@ func TestUnreadSegments(t *testing.T) {
 	want := "[x12_rule ST 0001 value_unread ST 0001 / TXI value_unread ST 0001 / PO1 / SDQ check_digit_wrong ST 0001 / PO1 #2 / 07]"
 	if fmt.Sprint(got) != want || i.State != api.StateDone {
 		t.Errorf("%s\n got %s\nwant %s", i.State, got, want)
+	}
+}
+
+// What nobody reads holds a set, or is passed over, where the partner's mapping says so.
+func TestUnreadAsTheMappingSays(t *testing.T) {
+	const set = "BEG*00*SA*%s**20260316~CUR*BY*EUR~REF*CT*C-1~N1*ST*Pellow Marina*92*0040~" +
+		"PO1*1*20*MR*1.33*PE*VP*00113~SDQ*MR*92*0040*12*0041*8~CTT*1~"
+	d := open(t)
+	for n, c := range []struct{ more, state, code string }{
+		{"", api.StateDone, "[value_unread]"},
+		{"findings: {value_unread: error}\n", api.StateHeld, "[value_unread]"},
+		{"document: {unused: [PO1/SDQ]}\n", api.StateDone, "[]"},
+	} {
+		m, err := mapping.Parse([]byte("koinos: mapping/1\nname: pellow-850\nextends: x12-850\n" + c.more +
+			"header: {partner: {value: PELLOW}}\n"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		kept := api.Mapping{Name: m.Name, Text: m.Text, StoredBy: "test", StoredAt: d.at}
+		if _, err := d.store.PutMapping(context.Background(), kept); err != nil {
+			t.Fatal(err)
+		}
+		i := d.receive(pellow(n+1, "850", fmt.Sprintf(set, fmt.Sprint("PM-", n))))
+		codes := []finding.Code{}
+		for _, f := range i.Sets[0].Findings {
+			codes = append(codes, f.Code)
+		}
+		if i.State != c.state || fmt.Sprint(codes) != c.code {
+			t.Errorf("%q: %s %v", c.more, i.State, i.Sets[0].Findings)
+		}
+	}
+}
+
+// An answer to an order as a whole, without lines, is of all of them: a rejection waits for a buyer, who takes it.
+func TestAnswerWithoutLines(t *testing.T) {
+	d := open(t)
+	d.post(purchase(1))
+	d.send("VARNHOLT", "850")
+	p := d.order(order.Purchase, "VARNHOLT", "", "REQ-1")
+	for n, c := range []struct{ code, said, held string }{
+		{"AT", "", ""},
+		{"RJ", "The whole order is rejected (RJ); what is wanted of it must come from elsewhere.", "line 1: refused; line 2: refused."},
+		{"AK", "", ""},
+	} {
+		i := d.receive(varnholt(n+1, "855", "BAK*00*"+c.code+"*"+p.Number+"*20260316*****2026031"+fmt.Sprint(n)+"~"))
+		said := ""
+		for _, f := range i.Sets[0].Findings {
+			said += f.Message
+		}
+		list, err := d.store.HeldList(context.Background(), store.HeldFilter{HeldFor: api.HeldFor{Kind: api.HeldAnswer}})
+		held := ""
+		for _, w := range list {
+			_, held, _ = strings.Cut(w.Reason, "was ordered: ")
+		}
+		if i.State != api.StateDone || said != c.said || held != c.held || err != nil {
+			t.Errorf("%s: %s, %q, held %q, %v", c.code, i.State, said, held, err)
+		}
+	}
+}
+
+// Two interchanges of one document that is broken into lines, the second of which begins within a line, are both taken.
+func TestBrokenDocumentOfSeveral(t *testing.T) {
+	d := open(t)
+	both := pellow(1, "850", order4711) + pellow(2, "850", strings.ReplaceAll(order4711, "PM-1", "PM-2"))
+	var lines strings.Builder
+	for ; len(both) > 80; both = both[80:] {
+		lines.WriteString(both[:80] + "\r\n")
+	}
+	came, err := d.Receive(context.Background(), strings.NewReader(lines.String()+both), Arrival{Name: "two.edi", By: "test"})
+	if err != nil || len(came) != 2 || came[0].State != api.StateDone || came[1].State != api.StateDone {
+		t.Fatalf("%+v %v", came, err)
+	}
+	if a, b := d.order(order.Sales, "PELLOW", "", "PM-1"), d.order(order.Sales, "PELLOW", "", "PM-2"); len(a.Lines) != 2 || len(b.Lines) != 2 {
+		t.Errorf("%d and %d lines", len(a.Lines), len(b.Lines))
 	}
 }

@@ -52,11 +52,17 @@ func (x *Exchange) wouldBe(ctx context.Context, i *api.Interchange) ([]byte, err
 		if err != nil {
 			return nil, err
 		}
-		var view order.Order
-		if err := json.Unmarshal(s.Said, &view); err != nil {
-			return nil, err
+		var views []order.Order
+		for _, o := range s.Orders {
+			var view order.Order
+			if err := json.Unmarshal(o.Said, &view); err != nil {
+				return nil, err
+			}
+			if len(view.Lines) > 0 {
+				views = append(views, view)
+			}
 		}
-		if w, _ := p.Compose(m, &view, lists); w != nil {
+		if w, _ := p.Compose(m, views, lists); w != nil {
 			all = append(all, w)
 		}
 	}

@@ -161,12 +161,12 @@ type arrival struct {
 	state    string // of its sets
 	kinds    []string
 	seq      int
-	sets     []api.SetRecord // that are not in the store yet
-	findings int             // of those
-	broken   map[string]bool // groups, by their control number, that are rejected
-	more     int             // findings of its envelope that are not kept
-	answers  []answered      // what it says of what we sent
-	received []string        // TA1 segments
+	sets     []api.SetRecord   // that are not in the store yet
+	findings int               // of those
+	broken   map[string]string // groups, by their control number, that are rejected
+	more     int               // findings of its envelope that are not kept
+	answers  []answered        // what it says of what we sent
+	received []string          // TA1 segments
 }
 
 // answered is what a 997 or 999 says of a group of ours.
@@ -182,7 +182,7 @@ type answered struct {
 // time, then its acknowledgement with what it says of what we sent, both or
 // neither. Where that was interrupted it begins anew.
 func (x *Exchange) read(ctx context.Context, kept *api.Interchange) error {
-	a := &arrival{x: x, ctx: ctx, kept: kept, broken: map[string]bool{}, state: api.StateReceived}
+	a := &arrival{x: x, ctx: ctx, kept: kept, broken: map[string]string{}, state: api.StateReceived}
 	var same, other int64 // that came before
 	var err error
 	if kept.Partner != "" {
@@ -218,18 +218,28 @@ func (x *Exchange) read(ctx context.Context, kept *api.Interchange) error {
 	}
 	defer f.Close()
 	var judging x12.Judging
+	if a.p != nil {
+		judging.Policy = a.p.Policy()
+	}
 	if err := x12.Read(io.NewSectionReader(f, 0, f.Size()), judging.Watch(a.handler())); err != nil {
 		return err
 	}
 	if a.i == nil {
 		a.kept.Findings = append(a.kept.Findings, finding.New(finding.DocumentEmpty, origin.Place{}, "",
-			"The document holds no interchange."))
+			x12.NoInterchange))
 	}
 	kept.Findings = append(kept.Findings, further(a.more, 1)...)
 	if err := a.flush(); err != nil {
 		return err
 	}
 	kept.Kinds = strings.Join(a.kinds, " ")
+	if len(judging.Replies) > 0 && kept.State == api.StateReceived {
+		if code, rejected := judging.Replies[0].Rejected(); rejected {
+			if err := a.rejectAll(code); err != nil {
+				return err
+			}
+		}
+	}
 	return x.store.Write(ctx, func(t *store.Tx) error {
 		switch kept.State {
 		case api.StateReceived:
@@ -245,7 +255,7 @@ func (x *Exchange) read(ctx context.Context, kept *api.Interchange) error {
 			return err
 		}
 		answered := kept.State == api.StateReceived || kept.State == api.StateRejected
-		if !answered || a.p.Acknowledge.With == "none" || len(judging.Replies) == 0 || !judging.Replies[0].Needed() {
+		if !answered || len(judging.Replies) == 0 || !judging.Replies[0].Needed() {
 			return nil
 		}
 		return x.acknowledge(t, kept, a.p, judging.Replies[0])
@@ -265,10 +275,11 @@ func (a *arrival) handler() x12.Handler {
 		},
 		Checked: a.set,
 		GroupEnd: func(g *x12.Group, sets int) error {
-			if !a.broken[g.Control] {
+			why := a.broken[g.Control]
+			if why == "" {
 				return nil
 			}
-			return a.reject(g, sets)
+			return a.reject(a.seq-sets, g.Control, fmt.Sprintf("Its functional group %s is rejected: %s.", g.Control, why))
 		},
 		Answer: func(s *x12.Segment) error {
 			a.received = append(a.received, s.String())
@@ -277,7 +288,7 @@ func (a *arrival) handler() x12.Handler {
 		},
 		Finding: func(f x12.Finding) error {
 			if f.Level == x12.AtGroup {
-				a.broken[f.Group] = true
+				a.broken[f.Group] = "the group's trailer is wrong or missing"
 			}
 			switch {
 			case f.Level != x12.AtInterchange && f.Level != x12.AtGroup:
@@ -324,9 +335,15 @@ func (a *arrival) set(s *x12.Set, placed []x12.Placed, found []x12.Finding) erro
 	rec.Findings = append(rec.Findings, further(len(found)-mostFindings, rec.Row)...)
 	if x12.Rejected(found) && a.state == api.StateReceived {
 		rec.State = api.StateRejected
+		if a.p != nil && a.p.Acknowledge.Whole != x12.WholeSet && s.Group != nil && a.broken[s.Group.Control] == "" {
+			a.broken[s.Group.Control] = fmt.Sprintf("the set %s in it is rejected, and %s wants all of it rejected then", s.Control, a.p.Name)
+		}
 	}
 	if a.p != nil {
 		rec.Findings = append(rec.Findings, a.p.CheckSet(s, placed)...)
+		if rec.State == api.StateReceived && barred(a.kept, &rec) {
+			rec.State = api.StateHeld
+		}
 	}
 	a.kind(s.ID)
 	a.sets = append(a.sets, rec)
@@ -349,23 +366,28 @@ func (a *arrival) flush() error {
 	return err
 }
 
-// reject says of the sets of a group, the last so many, that it is rejected as a
-// whole: the sender is told so.
-func (a *arrival) reject(g *x12.Group, sets int) error {
+// reject says of the sets behind one that they are rejected with what they stand in.
+func (a *arrival) reject(behind int, what, why string) error {
 	if err := a.flush(); err != nil {
 		return err
 	}
-	return a.x.eachPage(a.ctx, a.kept.ID, a.seq-sets, func(page []api.SetRecord) ([]api.SetRecord, error) {
+	return a.x.eachPage(a.ctx, a.kept.ID, behind, func(page []api.SetRecord) ([]api.SetRecord, error) {
 		for k := range page {
 			s := &page[k]
 			if a.state == api.StateReceived {
 				s.State = api.StateRejected
 			}
-			s.Findings = append(s.Findings, finding.New(finding.X12Rejected, origin.Place{Row: s.Row}, g.Control,
-				"Its functional group %s is rejected: the group's trailer is wrong or missing.", g.Control))
+			s.Findings = append(s.Findings, finding.New(finding.X12Rejected, origin.Place{Row: s.Row}, what, "%s", why))
 		}
 		return page, nil
 	})
+}
+
+// rejectAll rejects the interchange with everything in it.
+func (a *arrival) rejectAll(code string) error {
+	a.answers, a.received = nil, nil // what it acknowledges neither
+	return a.reject(0, a.i.Control, fmt.Sprintf("The interchange %s is rejected as a whole: it has %s (%s).", a.i.Control,
+		x12.InterchangeNote(code), code))
 }
 
 // outcomes are the states that acknowledgement codes (AK501, AK901, TA104) bring.
@@ -459,6 +481,20 @@ func (a *arrival) matched(t *store.Tx) error {
 				"Its TA1 speaks of an interchange %s, which was never sent to %s.", parts[1], a.p.Name))
 			continue
 		}
+		note := ""
+		if len(parts) > 5 {
+			note = strings.TrimSpace(parts[5])
+		}
+		if means := x12.InterchangeNote(note); means != "" {
+			f := finding.New(finding.X12Rejected, origin.Place{}, note, "The partner says that the interchange has %s (TA1 %s).", means, note)
+			if parts[4] != "R" {
+				f.Severity = finding.Warning
+			}
+			ours.Findings = append(ours.Findings, f)
+			if err := t.KnowInterchange(&ours); err != nil {
+				return err
+			}
+		}
 		if parts[4] != "R" { // what is in it was not looked at; acceptance of its sets comes with a 997
 			continue
 		}
@@ -496,7 +532,7 @@ func (x *Exchange) acknowledge(t *store.Tx, came *api.Interchange, p *partner.Pa
 		return err
 	}
 	kinds := p.Acknowledge.With
-	if came.Ruling == api.Refused {
+	if came.Ruling == api.Refused || reply.Groups() == 0 {
 		kinds = "TA1"
 	}
 	out := api.Interchange{Partner: p.Name, Direction: "out", Control: control, Kinds: kinds, State: api.StateReady,

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -20,12 +21,44 @@ import (
 	"koinos/store"
 )
 
-// telling is something that is to be said of an order.
+// telling is something that is to be said of an order, or of several.
 type telling struct {
-	order *store.StoredOrder
-	view  order.Order
+	of    []spoken
 	w     *x12.Writing
 	found []finding.Finding
+}
+
+// spoken is what is said of an order.
+type spoken struct {
+	order *store.StoredOrder
+	view  order.Order
+}
+
+// about is a telling of one order.
+func about(o *store.StoredOrder, view order.Order) telling { return telling{of: []spoken{{o, view}}} }
+
+// views are what is said of the orders that have something to be said: a notice that replaces an earlier one leaves out
+// the orders of which nothing is left in it.
+func (t *telling) views() (all []order.Order) {
+	for i := range t.of {
+		if len(t.of[i].view.Lines) > 0 {
+			all = append(all, t.of[i].view)
+		}
+	}
+	return all
+}
+
+// record is what is kept of the orders of which the set speaks.
+func (t *telling) record() (all []api.SpokenOf, err error) {
+	for i := range t.of {
+		one := &t.of[i]
+		said, err := json.Marshal(one.view)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, api.SpokenOf{Number: one.order.Number, OrderID: one.order.ID, Revision: one.order.Revision, Said: said})
+	}
+	return all, nil
 }
 
 // Send tells a partner what is to be said. What breaks its rules is held with
@@ -70,13 +103,14 @@ func (x *Exchange) send(ctx context.Context, name string, want api.Wanted, fresh
 	if err != nil {
 		return out, err
 	}
+	t := teller{x: x, want: want, by: by, shipments: map[string]bool{}}
 	for len(ids) > 0 {
-		all, rest, err := x.tellings(ctx, ids, want, by)
+		all, rest, err := t.next(ctx, ids)
 		if ids = rest; err != nil {
 			return out, err
 		}
 		for i := range all {
-			all[i].w, all[i].found = p.Compose(m, &all[i].view, lists)
+			all[i].w, all[i].found = p.Compose(m, all[i].views(), lists)
 		}
 		if want.Try {
 			if err := x.try(p, all, &out); err != nil {
@@ -103,14 +137,16 @@ func (x *Exchange) tell(ctx context.Context, p *partner.Partner, set string, all
 		for i := range all {
 			one := &all[i]
 			switch {
-			case held[one.order.ID]:
+			case slices.ContainsFunc(one.of, func(s spoken) bool { return held[s.order.ID] }):
 			case !sound(one.found):
 				id, err := x.hold(t, p, set, one, by)
 				if err != nil {
 					return err
 				}
 				ids = append(ids, id)
-				held[one.order.ID] = true
+				for k := range one.of {
+					held[one.of[k].order.ID] = true
+				}
 			default:
 				good = append(good, one)
 			}
@@ -155,10 +191,13 @@ func (x *Exchange) try(p *partner.Partner, all []telling, out *api.Sending) erro
 			good = append(good, one.w)
 			state = api.StateReady
 		}
-		out.Interchanges = append(out.Interchanges, api.Interchange{Partner: p.Name, Direction: "out", Kinds: one.w.ID,
-			State: state, At: x.now().UTC(), Orders: []string{one.order.Number},
-			Sets: []api.SetRecord{{Seq: 1, Kind: one.w.ID, State: state, Number: one.order.Number,
-				OrderID: one.order.ID, Findings: one.found}}})
+		i := api.Interchange{Partner: p.Name, Direction: "out", Kinds: one.w.ID, State: state, At: x.now().UTC(),
+			Sets: []api.SetRecord{{Seq: 1, Kind: one.w.ID, State: state, Findings: one.found}}}
+		for _, s := range one.of {
+			i.Orders = append(i.Orders, s.order.Number)
+			i.Sets[0].Orders = append(i.Sets[0].Orders, api.SpokenOf{Number: s.order.Number, OrderID: s.order.ID})
+		}
+		out.Interchanges = append(out.Interchanges, i)
 	}
 	if len(good) == 0 {
 		return nil
@@ -172,18 +211,27 @@ func (x *Exchange) try(p *partner.Partner, all []telling, out *api.Sending) erro
 // hold keeps what must not leave, with the reasons, in place of what was held
 // of the same order before.
 func (x *Exchange) hold(t *store.Tx, p *partner.Partner, set string, one *telling, by string) (int64, error) {
-	said, err := json.Marshal(one.view)
+	said, err := one.record()
 	if err != nil {
 		return 0, err
 	}
-	if err := t.DropHeld(set, one.order.ID); err != nil {
+	if err := one.dropHeld(t, set); err != nil {
 		return 0, err
 	}
 	i := api.Interchange{Partner: p.Name, Direction: "out", Kinds: set, State: api.StateHeld, At: x.now().UTC(), By: by,
-		Sets: []api.SetRecord{{Seq: 1, Kind: set, State: api.StateHeld, Number: one.order.Number, OrderID: one.order.ID,
-			Revision: one.order.Revision, Said: said, Findings: one.found}}}
+		Sets: []api.SetRecord{{Seq: 1, Kind: set, State: api.StateHeld, Orders: said, Findings: one.found}}}
 	err = t.AddInterchange(&i)
 	return i.ID, err
+}
+
+// dropHeld forgets what was held of the orders before.
+func (t *telling) dropHeld(tx *store.Tx, set string) error {
+	for i := range t.of {
+		if err := tx.DropHeld(set, t.of[i].order.ID); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // put writes what is sound into one interchange and keeps it, with control
@@ -218,15 +266,14 @@ func (x *Exchange) put(t *store.Tx, p *partner.Partner, set string, good []*tell
 	if err := x12.Read(bytes.NewReader(b.Bytes()), x12.Handler{Set: func(s *x12.Set) error {
 		one := good[seq]
 		seq++
-		said, err := json.Marshal(one.view)
+		said, err := one.record()
 		if err != nil {
 			return err
 		}
 		i.Sets = append(i.Sets, api.SetRecord{Seq: seq, Kind: set, GroupControl: strconv.FormatInt(group, 10),
-			Control: s.Control, Row: s.Segments[0].Row, Rows: len(s.Segments), State: api.StateReady,
-			Number: one.order.Number, OrderID: one.order.ID, Revision: one.order.Revision, Said: said,
+			Control: s.Control, Row: s.Segments[0].Row, Rows: len(s.Segments), State: api.StateReady, Orders: said,
 			Findings: one.found})
-		return t.DropHeld(set, one.order.ID)
+		return one.dropHeld(t, set)
 	}}); err != nil {
 		return 0, err
 	}
@@ -271,12 +318,64 @@ func (x *Exchange) Replay(ctx context.Context, id int64, accept []string, by str
 	case i.State != api.StateHeld && i.State != api.StateReceived:
 		return i, fmt.Errorf("%w: nothing of interchange %d is held", ErrNotNow, id)
 	}
+	if err := x.checkAgain(ctx, &i); err != nil {
+		return i, err
+	}
 	if err := x.store.Write(ctx, func(t *store.Tx) error {
 		return errors.Join(t.AcceptIn(id, accept), x.takeAgain(t, id))
 	}); err != nil {
 		return i, err
 	}
 	return x.settled(ctx, id)
+}
+
+// checkAgain compares the sets that break a rule with the partner's rules as they are now.
+func (x *Exchange) checkAgain(ctx context.Context, i *api.Interchange) error {
+	p, err := x.Partner(ctx, i.Partner)
+	if err != nil {
+		return err
+	}
+	now := map[int][]finding.Finding{} // of the sets that waited for that, by where they begin
+	if err := x.eachPage(ctx, i.ID, 0, func(page []api.SetRecord) ([]api.SetRecord, error) {
+		for k := range page {
+			if page[k].State == api.StateHeld && barred(&api.Interchange{}, &page[k]) {
+				now[page[k].Row] = nil
+			}
+		}
+		return nil, nil
+	}); err != nil || len(now) == 0 {
+		return err
+	}
+	f, err := x.store.OpenFile(i.Document)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	if err := x12.Read(io.NewSectionReader(f, 0, f.Size()), x12.Handler{Checked: func(s *x12.Set, placed []x12.Placed, _ []x12.Finding) error {
+		if _, waits := now[s.Segments[0].Row]; waits {
+			now[s.Segments[0].Row] = p.CheckSet(s, placed)
+		}
+		return nil
+	}}); err != nil {
+		return err
+	}
+	return x.eachPage(ctx, i.ID, 0, func(page []api.SetRecord) (changed []api.SetRecord, err error) {
+		for k := range page {
+			found, waits := now[page[k].Row]
+			if !waits {
+				continue
+			}
+			s := page[k]
+			s.Findings = slices.DeleteFunc(s.Findings, func(f finding.Finding) bool { return f.Code == finding.X12Rule })
+			for _, f := range found {
+				if f.Code == finding.X12Rule {
+					s.Findings = append(s.Findings, f)
+				}
+			}
+			changed = append(changed, s)
+		}
+		return changed, nil
+	})
 }
 
 // again receives an interchange anew whose partner was not known.
@@ -298,28 +397,6 @@ func (x *Exchange) again(ctx context.Context, i *api.Interchange, by string) (ap
 	return came[0], nil
 }
 
-// tellings works out what is to be said of the next orders of ids: as many as go
-// into one interchange. Rest are those behind them.
-func (x *Exchange) tellings(ctx context.Context, ids []int64, want api.Wanted, by string) (all []telling, rest []int64,
-	err error) {
-	for len(ids) > 0 && len(all) < setsInOne {
-		o, err := x.store.Order(ctx, ids[0])
-		if err != nil {
-			return nil, nil, err
-		}
-		ids = ids[1:]
-		if len(want.Orders) > 0 && !contains(want.Orders, o.Number) && !contains(want.Orders, o.SenderNumber) {
-			continue
-		}
-		said, err := x.telling(ctx, o, want, by)
-		if err != nil {
-			return nil, nil, err
-		}
-		all = append(all, said...)
-	}
-	return all, ids, nil
-}
-
 func contains(list []string, s string) bool {
 	for _, one := range list {
 		if s != "" && strings.EqualFold(one, s) {
@@ -333,7 +410,7 @@ func contains(list []string, s string) bool {
 // change as the set says it. Both as the seller sees them.
 func (x *Exchange) asked(ctx context.Context, s *api.SetRecord, o *store.StoredOrder) (*order.Order, error) {
 	if s.Kind == "850" {
-		was, err := x.store.AsOf(ctx, o.ID, s.Revision)
+		was, err := x.store.AsOf(ctx, o.ID, s.First().Revision)
 		if err != nil {
 			return nil, err
 		}
@@ -355,11 +432,10 @@ func (x *Exchange) asked(ctx context.Context, s *api.SetRecord, o *store.StoredO
 	return nil, fmt.Errorf("set %d of interchange %d does not speak of order %d any more", s.Seq, s.Interchange, o.ID)
 }
 
-func lastOf(sets []api.SetRecord) (last api.SetRecord) {
+// lastOf is the latest revision of an order of which sets speak that speak of nothing else.
+func lastOf(sets []api.SetRecord) (last int) {
 	for _, s := range sets {
-		if s.Revision >= last.Revision {
-			last = s
-		}
+		last = max(last, s.First().Revision)
 	}
 	return last
 }

@@ -143,8 +143,11 @@ func (x *Exchange) load(ctx context.Context, p *partner.Partner, i *api.Intercha
 	for _, code := range i.Accept {
 		asked.Accept = append(asked.Accept, finding.Code(code))
 	}
-	if asked.OnlyRows, err = x.rows(ctx, i.ID, kind); err != nil {
+	if asked.OnlyRows, err = x.rows(ctx, i, kind); err != nil {
 		return err
+	}
+	if asked.OnlyRows != nil && len(asked.OnlyRows) == 0 {
+		return nil // each of them waits for a person
 	}
 	// Each replay is a load of its own, but for one that a crash cut off; orders that are stored are recognised.
 	l, err := x.engine.Start(ctx, load.Request{Document: i.Document, Mapping: p.Sets[kind].Mapping, By: p.Name,
@@ -155,15 +158,12 @@ func (x *Exchange) load(ctx context.Context, p *partner.Partner, i *api.Intercha
 	if l, err = x.engine.UntilDone(ctx, l.ID); err != nil {
 		return err
 	}
-	return x.loaded(ctx, i.ID, kind, l)
+	return x.loaded(ctx, i, kind, l)
 }
 
-// rows are the rows of the sets of a kind that are to be loaded; nil is all.
-func (x *Exchange) rows(ctx context.Context, id int64, kind string) (rows []string, err error) {
-	if all, err := x.store.AllWait(ctx, id, kind); all || err != nil {
-		return nil, err
-	}
-	first, last := 0, 0
+// rows are the rows of the sets of a kind that are to be loaded; nil is all of the document.
+func (x *Exchange) rows(ctx context.Context, i *api.Interchange, kind string) (rows []string, err error) {
+	first, last, all := 0, 0, true
 	end := func() {
 		if first > 0 {
 			rows = append(rows, fmt.Sprintf("%d-%d", first, last))
@@ -171,7 +171,7 @@ func (x *Exchange) rows(ctx context.Context, id int64, kind string) (rows []stri
 		first = 0
 	}
 	for after := 0; ; {
-		sets, err := x.store.Sets(ctx, id, after, setsAtATime)
+		sets, err := x.store.Sets(ctx, i.ID, after, setsAtATime)
 		if err != nil {
 			return nil, err
 		}
@@ -179,37 +179,60 @@ func (x *Exchange) rows(ctx context.Context, id int64, kind string) (rows []stri
 			break
 		}
 		after = sets[len(sets)-1].Seq
-		for _, s := range sets {
+		for k := range sets {
+			s := &sets[k]
 			switch {
 			case s.Kind != kind: // the mapping takes none of them
-			case s.State == api.StateReceived || s.State == api.StateHeld:
+			case (s.State == api.StateReceived || s.State == api.StateHeld) && !barred(i, s):
 				if first == 0 {
 					first = s.Row
 				}
 				last = s.Row + s.Rows - 1
 			default:
+				all = false
 				end()
 			}
 		}
 	}
-	end()
+	if end(); all {
+		return nil, nil
+	}
+	if rows == nil {
+		return []string{}, nil
+	}
 	return rows, nil
 }
 
+// barred reports whether a set breaks a rule of its partner, and nobody has accepted that: nothing is done with it.
+func barred(i *api.Interchange, s *api.SetRecord) bool {
+	return !slices.Contains(i.Accept, string(finding.X12Rule)) && slices.ContainsFunc(s.Findings, func(f finding.Finding) bool {
+		return f.Code == finding.X12Rule && f.Severity == finding.Error
+	})
+}
+
 // loaded brings the outcomes of a load to the sets that it was made of.
-func (x *Exchange) loaded(ctx context.Context, id int64, kind string, l outcome.Load) error {
+func (x *Exchange) loaded(ctx context.Context, i *api.Interchange, kind string, l outcome.Load) error {
 	spans := &spanReader{x: x, ctx: ctx, load: l.ID}
-	return x.settle(ctx, id, kind, func(sets []api.SetRecord) error {
+	return x.settle(ctx, i.ID, kind, func(sets []api.SetRecord) error {
 		orders := make([]int64, 0, len(sets))
 		for k := range sets {
+			if barred(i, &sets[k]) {
+				sets[k].State = api.StateHeld
+				continue
+			}
 			if err := x.outcome(ctx, l, &sets[k], spans); err != nil {
 				return err
 			}
-			orders = append(orders, sets[k].OrderID)
+			for _, o := range sets[k].Orders {
+				orders = append(orders, o.OrderID)
+			}
 		}
 		revisions, err := x.store.RevisionsBy(ctx, l.ID, orders)
 		for k := range sets {
-			sets[k].Revision = revisions[sets[k].OrderID]
+			for n := range sets[k].Orders {
+				o := &sets[k].Orders[n]
+				o.Revision = revisions[o.OrderID]
+			}
 		}
 		return err
 	})
@@ -221,16 +244,18 @@ func (x *Exchange) outcome(ctx context.Context, l outcome.Load, s *api.SetRecord
 	if err != nil {
 		return err
 	}
-	s.Findings, s.LoadID, s.State = ofSyntax(s.Findings), l.ID, api.StateDone
+	s.Findings, s.LoadID, s.State, s.Orders = ofSyntax(s.Findings), l.ID, api.StateDone, nil
 	if len(mine) == 0 {
 		s.State = api.StateHeld
 		s.Findings = append(s.Findings, x.unread(ctx, l, s)...)
 		return nil
 	}
 	for _, o := range mine {
-		if s.Number = o.SenderNumber; o.OrderID != 0 && !l.DryRun { // a test is not a thing that was said of the order
-			s.OrderID = o.OrderID
+		of := api.SpokenOf{Number: o.SenderNumber}
+		if !l.DryRun { // a test is not a thing that was said of the order
+			of.OrderID = o.OrderID
 		}
+		s.Orders = append(s.Orders, of)
 		if o.Outcome.Failed() {
 			s.State = api.StateHeld
 		}

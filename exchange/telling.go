@@ -17,9 +17,38 @@ import (
 	"koinos/store"
 )
 
+// teller works out what is to be said of a partner's orders.
+type teller struct {
+	x         *Exchange
+	want      api.Wanted
+	by        string
+	shipments map[string]bool // those that were looked at: one can be of several orders
+}
+
+// next works out what is to be said of the next orders of ids: as much as goes into one interchange. Rest are those
+// behind them.
+func (t *teller) next(ctx context.Context, ids []int64) (all []telling, rest []int64, err error) {
+	for len(ids) > 0 && len(all) < setsInOne {
+		o, err := t.x.store.Order(ctx, ids[0])
+		if err != nil {
+			return nil, nil, err
+		}
+		ids = ids[1:]
+		if len(t.want.Orders) > 0 && !contains(t.want.Orders, o.Number) && !contains(t.want.Orders, o.SenderNumber) {
+			continue
+		}
+		said, err := t.telling(ctx, o)
+		if err != nil {
+			return nil, nil, err
+		}
+		all = append(all, said...)
+	}
+	return all, ids, nil
+}
+
 // telling is what sets of a kind would say of an order.
-func (x *Exchange) telling(ctx context.Context, o *store.StoredOrder, want api.Wanted, by string) ([]telling,
-	error) {
+func (t *teller) telling(ctx context.Context, o *store.StoredOrder) ([]telling, error) {
+	x, want := t.x, t.want
 	before, err := x.store.Said(ctx, "out", want.Set, o.ID)
 	if err != nil {
 		return nil, err
@@ -27,7 +56,7 @@ func (x *Exchange) telling(ctx context.Context, o *store.StoredOrder, want api.W
 	is := order.Seller(&o.Order)
 	now := x.now()
 	today := order.Date(now.Format(time.DateOnly))
-	t := telling{order: o}
+	var view order.Order
 	switch want.Set {
 	case "850":
 		statuses := want.Status
@@ -38,23 +67,23 @@ func (x *Exchange) telling(ctx context.Context, o *store.StoredOrder, want api.W
 			string(o.OrderedOn) < want.From || want.To != "" && string(o.OrderedOn) > want.To {
 			return nil, nil
 		}
-		t.view = is
-		t.view.StatedTotal = o.Total
+		view = is
+		view.StatedTotal = o.Total
 	case "860":
 		first, err := x.store.Said(ctx, "out", "850", o.ID)
 		if err != nil || len(first) == 0 {
 			return nil, err
 		}
-		was, err := x.store.AsOf(ctx, o.ID, lastOf(append(first, before...)).Revision)
+		was, err := x.store.AsOf(ctx, o.ID, lastOf(append(first, before...)))
 		if err != nil || was == nil {
 			return nil, err
 		}
 		last := order.Seller(was)
-		t.view = notice.Changes(&last, &is, strconv.Itoa(len(before)+1), today)
-		if len(t.view.Lines) == 0 {
+		view = notice.Changes(&last, &is, strconv.Itoa(len(before)+1), today)
+		if len(view.Lines) == 0 {
 			return nil, nil
 		}
-		t.view.StatedTotal = o.Total
+		view.StatedTotal = o.Total
 	case "855", "865":
 		came, err := x.store.Said(ctx, "in", map[string]string{"855": "850", "865": "860"}[want.Set], o.ID)
 		if err != nil || len(before) >= len(came) {
@@ -66,23 +95,31 @@ func (x *Exchange) telling(ctx context.Context, o *store.StoredOrder, want api.W
 		}
 		var answers []order.Answered // since then
 		for _, a := range o.Answers {
-			if a.Revision > came[len(before)].Revision {
+			if a.Revision > came[len(before)].First().Revision {
 				answers = append(answers, a)
 			}
 		}
-		t.view = notice.Confirm(asked, &is, answers, today)
+		view = notice.Confirm(asked, &is, answers, today)
 		if want.Set == "865" {
-			notice.Answered(&t.view, asked)
+			was, err := x.store.AsOf(ctx, o.ID, came[len(before)].First().Revision)
+			if err != nil {
+				return nil, err
+			}
+			if was == nil {
+				was = &o.Order
+			}
+			then := order.Seller(was)
+			notice.Answered(&view, asked, &is, &then, answers)
 		}
 	case "856":
-		return x.shipments(o, &is, before)
+		return t.shipped(ctx, o)
 	case "810":
-		return x.invoices(ctx, o, before, want.Try, by)
+		return x.invoices(ctx, o, before, want.Try, t.by)
 	}
-	if len(t.view.Lines) == 0 {
+	if len(view.Lines) == 0 {
 		return nil, nil
 	}
-	return []telling{t}, nil
+	return []telling{about(o, view)}, nil
 }
 
 // toldOf are the notices of a kind that were said of an order, by the numbers of what they speak of: the last of each.
@@ -90,7 +127,7 @@ func toldOf(before []api.SetRecord) (map[string]order.Order, error) {
 	told := map[string]order.Order{}
 	for _, s := range before {
 		var v order.Order
-		if err := json.Unmarshal(s.Said, &v); err != nil {
+		if err := json.Unmarshal(s.First().Said, &v); err != nil {
 			return nil, fmt.Errorf("set %d of interchange %d: %w", s.Seq, s.Interchange, err)
 		}
 		if v.Statement != nil {
@@ -100,14 +137,94 @@ func toldOf(before []api.SetRecord) (map[string]order.Order, error) {
 	return told, nil
 }
 
-// shipments are the notices of those shipments of an order that were not said yet, or not as they are now: of one that
-// was taken back since, in part or whole, the partner is told that it is replaced or cancelled.
-func (x *Exchange) shipments(o *store.StoredOrder, is *order.Order, before []api.SetRecord) (all []telling, err error) {
-	told, err := toldOf(before)
+// shipped are the notices of those shipments of an order that were not said yet, or not as they are now.
+func (t *teller) shipped(ctx context.Context, o *store.StoredOrder) (all []telling, err error) {
+	for i := range o.Movements {
+		m := &o.Movements[i]
+		if m.Kind != order.Shipment || m.Reverses != "" || t.shipments[m.Number] {
+			continue
+		}
+		t.shipments[m.Number] = true
+		one, err := t.shipment(ctx, o, m.Number)
+		if err != nil {
+			return nil, err
+		}
+		if one != nil {
+			all = append(all, *one)
+		}
+	}
+	return all, nil
+}
+
+// shipment is the notice of a shipment, with all the orders that it is of; nil where the partner knows it as it is. Of one
+// that was taken back since, in part or whole, the partner is told that it is replaced or cancelled.
+func (t *teller) shipment(ctx context.Context, o *store.StoredOrder, number string) (*telling, error) {
+	ids, err := t.x.store.OrdersMoved(ctx, order.Shipment, o.Partner, number)
 	if err != nil {
 		return nil, err
 	}
+	var out telling
+	known, same, cancelled := false, true, true // of what the partner was told
+	var was []spoken
+	for _, id := range ids {
+		of := o
+		if id != o.ID {
+			if of, err = t.x.store.Order(ctx, id); err != nil {
+				return nil, err
+			}
+		}
+		before, err := t.x.store.Said(ctx, "out", "856", id)
+		if err != nil {
+			return nil, err
+		}
+		told, err := toldOf(before)
+		if err != nil {
+			return nil, err
+		}
+		view, err := t.x.shipmentOf(of, number)
+		if err != nil {
+			return nil, err
+		}
+		last, wasTold := told[number]
+		switch {
+		case wasTold:
+			known = true
+			was = append(was, spoken{of, last})
+			same = same && sameGoods(&last, &view)
+			cancelled = cancelled && last.Statement.Code == notice.Cancelled
+		case len(view.Lines) > 0:
+			same, cancelled = false, false
+		default:
+			continue // it was taken back before anybody heard of it
+		}
+		out.of = append(out.of, spoken{of, view})
+	}
+	left := len(out.views())
+	switch {
+	case !known && left == 0, known && (cancelled || same):
+		return nil, nil
+	case left == 0:
+		out.of = was
+		out.purpose(notice.Cancelled)
+	case known:
+		out.purpose(notice.Replaced)
+	}
+	return &out, nil
+}
+
+// purpose lets the notices say what they are for.
+func (t *telling) purpose(code string) {
+	for i := range t.of {
+		said := *t.of[i].view.Statement
+		said.Code = code
+		t.of[i].view.Statement = &said
+	}
+}
+
+// shipmentOf is what is left of a shipment of an order.
+func (x *Exchange) shipmentOf(o *store.StoredOrder, number string) (view order.Order, err error) {
 	now := x.now()
+	is := order.Seller(&o.Order)
 	sofar := map[int]order.Number{}
 	for i := range o.Movements {
 		m := &o.Movements[i]
@@ -119,40 +236,26 @@ func (x *Exchange) shipments(o *store.StoredOrder, is *order.Order, before []api
 			if r := &o.Movements[k]; r.Kind == order.Shipment && r.Reverses == m.Number {
 				for _, l := range r.Lines {
 					if back[l.Line], err = back[l.Line].Sub(l.Quantity); err != nil {
-						return nil, err
+						return view, err
 					}
 				}
 			}
 		}
 		for _, l := range m.Lines {
 			if sofar[l.Line], err = sofar[l.Line].Add(l.Quantity); err != nil {
-				return nil, err
+				return view, err
 			}
 		}
 		for line, q := range back {
 			if sofar[line], err = sofar[line].Sub(q); err != nil {
-				return nil, err
+				return view, err
 			}
 		}
-		view, err := notice.Ship(is, m, back, sofar, order.Date(now.Format(time.DateOnly)), now.Format("1504"))
-		if err != nil {
-			return nil, err
+		if m.Number == number {
+			return notice.Ship(&is, m, back, sofar, order.Date(now.Format(time.DateOnly)), now.Format("1504"))
 		}
-		was, known := told[m.Number]
-		switch {
-		case !known && len(view.Lines) == 0, known && was.Statement.Code == notice.Cancelled, known && sameGoods(&was, &view):
-			continue
-		case known && len(view.Lines) == 0:
-			view = was
-			said := *was.Statement
-			said.Code = notice.Cancelled
-			view.Statement = &said
-		case known:
-			view.Statement.Code = notice.Replaced
-		}
-		all = append(all, telling{order: o, view: view})
 	}
-	return all, nil
+	return view, fmt.Errorf("order %s has no shipment %s", o.Number, number)
 }
 
 // sameGoods reports whether two notices say that as much of each line has left.
@@ -184,7 +287,7 @@ func (x *Exchange) invoices(ctx context.Context, o *store.StoredOrder, before []
 			return nil, err
 		}
 		if len(view.Lines) > 0 {
-			all = append(all, telling{order: o, view: view})
+			all = append(all, about(o, view))
 		}
 	}
 	return all, nil

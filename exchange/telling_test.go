@@ -9,7 +9,6 @@ import (
 	"koinos/core/finding"
 	"koinos/core/intent"
 	"koinos/core/order"
-	"koinos/demo"
 	"koinos/load"
 )
 
@@ -127,17 +126,7 @@ func TestInvoiceBeforeTheGoods(t *testing.T) {
 // is changed by hand and the answer says what the order is then. An order that is new does not wait.
 func TestAskedChangesWait(t *testing.T) {
 	d := open(t)
-	keep := func(changes string) {
-		t.Helper()
-		text, err := demo.Files.ReadFile("partners/pellow.yaml")
-		if err != nil {
-			t.Fatal(err)
-		}
-		if _, err := d.Keep(t.Context(), strings.Replace(string(text), "changes: take", "changes: "+changes, 1), "test"); err != nil {
-			t.Fatal(err)
-		}
-	}
-	keep("wait")
+	d.partner("changes: take", "changes: wait")
 	if i := d.receive(pellow(1, "850", order4711)); i.State != api.StateDone {
 		t.Fatalf("a new order is %s", i.State)
 	}
@@ -174,7 +163,7 @@ func TestAskedChangesWait(t *testing.T) {
 			t.Errorf("%s is %s, %s", c.segments[:6], i.State, line())
 		}
 	}
-	keep("take")
+	d.partner("changes: take", "changes: take")
 	if i := ask(20, "60"); i.State != api.StateDone || line() != "60" {
 		t.Errorf("%s, %s", i.State, line())
 	}

@@ -138,6 +138,9 @@ func TestAgain(t *testing.T) {
 // Undoing a load takes back what nothing has happened to since, names the
 // rest, and leaves the document ready to be loaded again.
 func TestUndo(t *testing.T) {
+	if testing.Short() {
+		t.Skip("nothing in it goes on side by side")
+	}
 	ctx := context.Background()
 	e := testEngine(t, testStore(t), source.DefaultLimits)
 	text := strings.Replace(plainMapping, "  kind: sales\n", "  kind: sales\n  again: {do: update}\n", 1)

@@ -41,13 +41,13 @@ func BenchmarkMoves(b *testing.B) {
 		if err != nil {
 			b.Fatal(err)
 		}
-		table, err := report.Tables["csv"].Begin(io.Discard, l.Headings())
+		table, err := report.Tables["csv"].Begin(io.Discard, l.Sheets()...)
 		if err != nil {
 			b.Fatal(err)
 		}
 		rows := 0
 		err = e.store.EachOrder(context.Background(), store.OrderFilter{}, func(o *order.Order) error {
-			return l.Rows(o, func(row []string) error { rows++; return table.Add(row) })
+			return l.Rows(o, func(sheet int, row []string) error { rows++; return table.Add(sheet, row) })
 		})
 		if err != nil || rows != orders*lines {
 			b.Fatal(rows, err)

@@ -338,6 +338,9 @@ func badSum(t *testing.T, book []byte) []byte {
 // A mapping can refuse a document as a whole for what is wrong with the document itself, also where
 // that is found at its end; and what was not read to its end is never done.
 func TestRefusedWhole(t *testing.T) {
+	if testing.Short() {
+		t.Skip("nothing in it goes on side by side")
+	}
 	rows := "Order,Item,Qty,Price\n"
 	for i := range 3_000 {
 		rows += fmt.Sprintf("A-%d,00417,1,2\n", i)

@@ -115,6 +115,9 @@ func state(t *testing.T, e *Engine) []string {
 // through every state that there was, to an empty book; a dry run says the same and
 // changes nothing.
 func TestTakenBackStepByStep(t *testing.T) {
+	if testing.Short() {
+		t.Skip("nothing in it goes on side by side")
+	}
 	ctx := context.Background()
 	for seed := range uint64(12) {
 		r := rand.New(rand.NewPCG(seed, 11))

@@ -61,6 +61,52 @@ func (s *Service) partners(h huma.API) {
 			}
 			return &answer[api.PartnerDetail]{partnerDetail(p)}, nil
 		})
+	handle(s, h, op(http.MethodGet, "/partners/{name}/numbers", "get-control-numbers", tag, "read", "The last control numbers of what went to a partner"),
+		func(ctx context.Context, in *named) (*answer[api.ControlNumbers], error) {
+			p, err := s.exchange.Partner(ctx, in.Name)
+			if err != nil {
+				return nil, err
+			}
+			n, err := s.store.ControlNumbers(ctx, p.Name)
+			return &answer[api.ControlNumbers]{n}, err
+		})
+	type numbers struct {
+		Name string `path:"name"`
+		Body api.ControlNumbers
+	}
+	set := op(http.MethodPut, "/partners/{name}/numbers", "put-control-numbers", tag, "admin", "Let the control numbers for a partner go on behind others")
+	set.Description = "For a partner that another program has sent interchanges to. What is left out, or 0, stays; numbers never go back."
+	set.DefaultStatus = http.StatusOK
+	set.Errors = append(set.Errors, http.StatusUnprocessableEntity)
+	handle(s, h, set, func(ctx context.Context, in *numbers) (*answer[api.ControlNumbers], error) {
+		p, err := s.exchange.Partner(ctx, in.Name)
+		if err != nil {
+			return nil, err
+		}
+		err = s.store.Write(ctx, func(t *store.Tx) error {
+			for _, n := range []struct {
+				what string
+				last int64
+			}{{"interchange", in.Body.Interchange}, {"group", in.Body.Group}} {
+				what, last := n.what, n.last
+				if last == 0 {
+					continue
+				}
+				if err := t.RaiseNumber(p.Name, what, last); errors.Is(err, store.ErrGivenAgain) {
+					return problem("invalid_request", fmt.Sprintf("Control numbers of %ss to %s are beyond %d already; numbers never go back.",
+						what, p.Name, last))
+				} else if err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+		if err != nil {
+			return nil, err
+		}
+		n, err := s.store.ControlNumbers(ctx, p.Name)
+		return &answer[api.ControlNumbers]{n}, err
+	})
 	type send struct {
 		Name string `path:"name"`
 		Body api.Wanted
@@ -225,7 +271,7 @@ func (s *Service) interchanges(h huma.API) {
 		"The same bytes under the same control number.", s.exchange.Resend)
 	type replaying struct {
 		ID     int64    `path:"id" doc:"The interchange's id"`
-		Accept []string `query:"accept" maxItems:"20" doc:"Codes of warnings that do not hold what it asks for, also when it is replayed again"`
+		Accept []string `query:"accept" maxItems:"20" doc:"Codes of warnings that do not hold what it asks for, also when it is replayed again; x12_rule for broken rules of the partner"`
 	}
 	replay := op(http.MethodPost, "/interchanges/{id}/replay", "replay-interchange", tag, "load",
 		"Do once more what an interchange that came asks for")

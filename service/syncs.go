@@ -249,23 +249,20 @@ func (s *Service) syncChecks(h huma.API) {
 		form := report.Tables[in.Format]
 		name := fmt.Sprintf("%s-%s-%d.%s", c.Sync, c.Kind, c.ID, in.Format)
 		return stream(form.Type, name, func(w io.Writer) error {
-			t, err := form.Begin(w, checkHeadings)
+			t, err := form.Begin(w, report.Sheet{Headings: checkHeadings})
 			if err != nil {
 				return err
 			}
 			for after := 0; ; {
 				rows, err := s.store.CheckRows(ctx, in.ID, "", after, 500)
-				if err != nil {
-					return err
-				}
-				if len(rows) == 0 {
-					return t.Close()
+				if err != nil || len(rows) == 0 {
+					return t.Close(err)
 				}
 				after = rows[len(rows)-1].N
 				for i := range rows {
 					for _, cells := range checkCells(&rows[i]) {
-						if err := t.Add(cells); err != nil {
-							return err
+						if err := t.Add(0, cells); err != nil {
+							return t.Close(err)
 						}
 					}
 				}

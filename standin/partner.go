@@ -82,8 +82,13 @@ func Supplier(dir, as string, now func() time.Time, log *slog.Logger) (*Partner,
 		is.Lines = slices.Clone(o.Lines)
 		is.Number = fmt.Sprintf("VR-%05d", 70100+p.counts[set])
 		if set == "860" {
+			for i := range is.Lines { // it does what is asked
+				if l := &is.Lines[i]; l.Statement != nil && l.Statement.Code == "DI" {
+					l.Cancelled = l.Quantity
+				}
+			}
 			answer := notice.Confirm(o, &is, nil, today)
-			notice.Answered(&answer, o)
+			notice.Answered(&answer, o, &is, o, nil)
 			return p.tell("865", answer)
 		}
 		if set != "850" || len(is.Lines) == 0 {
@@ -197,7 +202,7 @@ func (p *Partner) look() error {
 // take acknowledges an interchange and does its part.
 func (p *Partner) take(doc []byte) error {
 	var answer bytes.Buffer
-	err := x12.Acknowledge(&answer, bytes.NewReader(doc), func(groups int) (x12.Answer, error) {
+	err := x12.Acknowledge(&answer, bytes.NewReader(doc), p.us.Policy(), func(groups int) (x12.Answer, error) {
 		p.control++
 		first := p.group + 1
 		p.group += int64(groups)
@@ -256,7 +261,7 @@ func (p *Partner) tell(set string, views ...order.Order) error {
 	}
 	var all []*x12.Writing
 	for i := range views {
-		w, found := p.us.Compose(m, &views[i], &list.Set{})
+		w, found := p.us.Compose(m, views[i:i+1], &list.Set{})
 		for _, f := range found {
 			if f.Severity == "error" {
 				said, _ := json.Marshal(found)

@@ -133,7 +133,7 @@ func (t *Tx) LastEvent(id, load int64, seq int) (e api.Event, was []byte, err er
 // Told gives the interchange in which a partner was told of an order at a
 // revision or a later one; 0 is none.
 func (t *Tx) Told(id int64, revision int) (interchange int64, err error) {
-	err = t.row(`SELECT coalesce(max(s.interchange), 0) FROM sets s JOIN interchanges i ON i.id = s.interchange
+	err = t.row(`SELECT coalesce(max(s.interchange), 0) FROM set_orders s JOIN interchanges i ON i.id = s.interchange
 	  WHERE s.order_id = ? AND s.order_revision >= ? AND i.direction = 'out' AND i.control > 0`, []any{id, revision}, &interchange)
 	return interchange, err
 }
@@ -150,7 +150,8 @@ func (t *Tx) Remove(o *StoredOrder, from Source, seq int, now time.Time) error {
 	}
 	var held []string // what was to be told of it and was held
 	if err := t.SelectContext(t.ctx, &held,
-		`SELECT DISTINCT s.kind FROM sets s JOIN interchanges i ON i.id = s.interchange WHERE s.order_id = ?
+		`SELECT DISTINCT s.kind FROM set_orders so JOIN sets s ON s.interchange = so.interchange AND s.seq = so.set_seq
+			JOIN interchanges i ON i.id = so.interchange WHERE so.order_id = ?
 			AND i.direction = 'out' AND i.control = 0`, o.ID); err != nil {
 		return err
 	}

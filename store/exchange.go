@@ -56,44 +56,6 @@ func (r *interchangeRow) interchange() (api.Interchange, error) {
 	return i, json.Unmarshal([]byte(r.Findings), &i.Findings)
 }
 
-type setRow struct {
-	Interchange  int64          `db:"interchange"`
-	Seq          int            `db:"seq"`
-	Kind         string         `db:"kind"`
-	GroupControl string         `db:"group_control"`
-	Control      string         `db:"control"`
-	Row          int            `db:"row"`
-	Rows         int            `db:"rows"`
-	State        string         `db:"state"`
-	Number       string         `db:"number"`
-	OrderID      sql.NullInt64  `db:"order_id"`
-	Revision     int            `db:"order_revision"`
-	LoadID       sql.NullInt64  `db:"load_id"`
-	Said         sql.NullString `db:"said"`
-	Findings     string         `db:"findings"`
-}
-
-func (r *setRow) set() (api.SetRecord, error) {
-	s := api.SetRecord{Interchange: r.Interchange, Seq: r.Seq, Kind: r.Kind, GroupControl: r.GroupControl,
-		Control: r.Control, Row: r.Row, Rows: r.Rows, State: r.State, Number: r.Number,
-		OrderID: r.OrderID.Int64, Revision: r.Revision, LoadID: r.LoadID.Int64}
-	if r.Said.Valid {
-		s.Said = json.RawMessage(r.Said.String)
-	}
-	return s, json.Unmarshal([]byte(r.Findings), &s.Findings)
-}
-
-func setsOf(rows []setRow) ([]api.SetRecord, error) {
-	list := make([]api.SetRecord, len(rows))
-	for i := range rows {
-		var err error
-		if list[i], err = rows[i].set(); err != nil {
-			return nil, err
-		}
-	}
-	return list, nil
-}
-
 // PutPartner keeps a partner in place of one of the same name.
 func (s *Store) PutPartner(ctx context.Context, p api.Partner) error {
 	return s.Write(ctx, func(t *Tx) error {
@@ -139,6 +101,29 @@ func (t *Tx) NextNumber(partner, what string) (n int64, err error) {
 	return n, err
 }
 
+// ControlNumbers are the last control numbers that a partner was sent.
+func (s *Store) ControlNumbers(ctx context.Context, partner string) (n api.ControlNumbers, err error) {
+	err = s.r.QueryRowContext(ctx, `SELECT coalesce(max(last) FILTER (WHERE what = 'interchange'), 0), coalesce(max(last) FILTER (WHERE what = 'group'), 0)
+	  FROM control_numbers WHERE partner = ?`, partner).Scan(&n.Interchange, &n.Group)
+	return n, err
+}
+
+// ErrGivenAgain says that a number would be given a second time.
+var ErrGivenAgain = errors.New("a number would be given again")
+
+// RaiseNumber lets the next number of a kind for a partner be the one behind last. It never goes back.
+func (t *Tx) RaiseNumber(partner, what string, last int64) error {
+	res, err := t.exec(`INSERT INTO control_numbers VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET last = excluded.last WHERE last <= excluded.last`,
+		partner, what, last)
+	if err != nil {
+		return err
+	}
+	if n, err := res.RowsAffected(); err != nil || n > 0 {
+		return err
+	}
+	return ErrGivenAgain
+}
+
 // AddInterchange keeps an interchange with its sets; it gets its ID.
 func (t *Tx) AddInterchange(i *api.Interchange) error {
 	found, err := json.Marshal(nonNil(i.Findings))
@@ -169,81 +154,6 @@ func nonNil(list []finding.Finding) []finding.Finding {
 	return list
 }
 
-var setColumns = columnsOf("sets", "interchange", "seq", "kind", "group_control", "control", "row", "rows", "state",
-	"number", "order_id", "order_revision", "load_id", "said", "findings").
-	orElse("state", "number", "order_id", "order_revision", "load_id", "said", "findings")
-
-// PutSets keeps sets of an interchange, new ones and what became of those that are
-// there. Those that are held come onto the list of what is held, others leave it.
-func (t *Tx) PutSets(interchange int64, sets []api.SetRecord) error {
-	if len(sets) == 0 {
-		return nil
-	}
-	rows := t.bulk(setColumns, len(sets))
-	var free []int
-	held := false
-	for k := range sets {
-		s := &sets[k]
-		s.Interchange = interchange
-		found, err := json.Marshal(nonNil(s.Findings))
-		if err != nil {
-			return err
-		}
-		rows.add(interchange, s.Seq, s.Kind, s.GroupControl, s.Control, s.Row, s.Rows, s.State, s.Number,
-			ref(s.OrderID), s.Revision, ref(s.LoadID), null(string(s.Said)), string(found))
-		if s.State == api.StateHeld {
-			held = true
-		} else {
-			free = append(free, s.Seq)
-		}
-	}
-	if err := errors.Join(rows.done(), t.releaseSets(interchange, free)); err != nil || !held {
-		return err
-	}
-	h := api.HeldWork{Interchange: interchange}
-	var direction, since string
-	if err := t.row(`SELECT partner, direction, at FROM interchanges WHERE id = ?`, []any{interchange}, &h.Partner,
-		&direction, &since); err != nil {
-		return err
-	}
-	h.Kind, h.Since = map[string]string{"in": api.HeldSet, "out": api.HeldNotice}[direction], parseTime(since)
-	for k := range sets {
-		s := &sets[k]
-		if s.State != api.StateHeld {
-			continue
-		}
-		h.Set, h.OrderID, h.Number = s.Seq, s.OrderID, s.Number
-		h.Code, h.Reason = reason(s.Findings)
-		if err := t.Hold(h); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// reason is why a set is held: its first error, or else its first finding.
-func reason(found []finding.Finding) (code, why string) {
-	why = "It waits for a person."
-	for i := len(found) - 1; i >= 0; i-- {
-		if f := &found[i]; i == 0 && code == "" || f.Severity == finding.Error {
-			code, why = string(f.Code), f.Message
-		}
-	}
-	return code, why
-}
-
-// ForgetSets takes away the first sets of an interchange, at most so many, and says
-// whether there may be more: they are read anew.
-func (t *Tx) ForgetSets(interchange int64, most int) (more bool, err error) {
-	res, err := t.exec(`DELETE FROM sets WHERE interchange = ?1 AND seq IN (SELECT seq FROM sets WHERE interchange = ?1
-		ORDER BY seq LIMIT ?2)`, interchange, most)
-	if err != nil {
-		return false, err
-	}
-	n, err := res.RowsAffected()
-	return n == int64(most), err
-}
-
 // KnowInterchange keeps what reading an interchange has brought. One that is doubtful comes onto
 // the list of what is held; others leave it.
 func (t *Tx) KnowInterchange(i *api.Interchange) error {
@@ -261,11 +171,6 @@ func (t *Tx) KnowInterchange(i *api.Interchange) error {
 	h := api.HeldWork{Kind: api.HeldInterchange, Interchange: i.ID, Partner: i.Partner, Since: i.At}
 	h.Code, h.Reason = reason(i.Findings)
 	return t.Hold(h)
-}
-
-// SentSets notes that the sets of an interchange have left.
-func (t *Tx) SentSets(interchange int64) error {
-	return t.run(`UPDATE sets SET state = 'sent' WHERE interchange = ? AND state = 'ready'`, interchange)
 }
 
 // SetInterchange keeps the state of an interchange, and the times that are not zero.
@@ -299,8 +204,8 @@ func (t *Tx) SettledBy(id int64, by string) error {
 func (t *Tx) DropHeld(kind string, order int64) error {
 	var ids []int64
 	if err := t.SelectContext(t.ctx, &ids,
-		`SELECT i.id FROM interchanges i JOIN sets s ON s.interchange = i.id WHERE s.order_id = ? AND s.kind = ?
-			AND i.direction = 'out' AND i.control = 0`, order, kind); err != nil {
+		`SELECT DISTINCT i.id FROM set_orders so JOIN sets s ON s.interchange = so.interchange AND s.seq = so.set_seq
+			JOIN interchanges i ON i.id = so.interchange WHERE so.order_id = ? AND s.kind = ? AND i.direction = 'out' AND i.control = 0`, order, kind); err != nil {
 		return err
 	}
 	for _, id := range ids {
@@ -336,11 +241,7 @@ func (t *Tx) outgoing(where, partner string, number int64) (api.Interchange, err
 	if err != nil {
 		return i, err
 	}
-	var sets []setRow
-	if err := t.SelectContext(t.ctx, &sets, `SELECT * FROM sets WHERE interchange = ? ORDER BY seq`, i.ID); err != nil {
-		return i, err
-	}
-	i.Sets, err = setsOf(sets)
+	i.Sets, err = readSets(t.ctx, t, i.ID, 0, math.MaxInt32)
 	return i, err
 }
 
@@ -353,7 +254,7 @@ type InterchangeFilter struct {
 	Limit                           int
 }
 
-const selectInterchange = `SELECT i.*, (SELECT group_concat(number, char(10)) FROM (SELECT DISTINCT number FROM sets
+const selectInterchange = `SELECT i.*, (SELECT group_concat(number, char(10)) FROM (SELECT DISTINCT number FROM set_orders
 	WHERE interchange = i.id AND number <> '' LIMIT 4)) AS orders FROM interchanges i `
 
 func (f *InterchangeFilter) query(now time.Time) (string, []any) {
@@ -382,7 +283,7 @@ func (f *InterchangeFilter) query(now time.Time) (string, []any) {
 		add("i.kinds NOT IN ('997', '999', 'TA1')")
 	}
 	if f.Order != 0 {
-		add("i.id IN (SELECT interchange FROM sets WHERE order_id = ?)", f.Order)
+		add("i.id IN (SELECT interchange FROM set_orders WHERE order_id = ?)", f.Order)
 	}
 	return selectInterchange + "WHERE " + strings.Join(where, " AND ") + " ORDER BY i.id DESC LIMIT ?",
 		append(args, f.Limit)
@@ -447,64 +348,10 @@ func (s *Store) Interchange(ctx context.Context, id int64, now time.Time) (api.I
 	return i, err
 }
 
-// Sets gives sets of an interchange behind one, at most limit.
-func (s *Store) Sets(ctx context.Context, id int64, after, limit int) ([]api.SetRecord, error) {
-	var rows []setRow
-	if err := s.r.SelectContext(ctx, &rows, `SELECT * FROM sets WHERE interchange = ? AND seq > ? ORDER BY seq LIMIT ?`,
-		id, after, limit); err != nil {
-		return nil, err
-	}
-	return setsOf(rows)
-}
-
-// SetOf gives one set of an interchange.
-func (s *Store) SetOf(ctx context.Context, id int64, seq int) (api.SetRecord, error) {
-	list, err := s.Sets(ctx, id, seq-1, 1)
-	if err == nil && (len(list) == 0 || list[0].Seq != seq) {
-		err = fmt.Errorf("set %d of interchange %d: %w", seq, id, ErrNotFound)
-	}
-	if err != nil {
-		return api.SetRecord{}, err
-	}
-	return list[0], nil
-}
-
-// SetKinds gives the kinds of an interchange's sets that wait for what they ask
-// for, in the order in which they stand.
-func (s *Store) SetKinds(ctx context.Context, id int64) (kinds []string, err error) {
-	err = s.r.SelectContext(ctx, &kinds,
-		`SELECT kind FROM sets WHERE interchange = ? AND state IN ('received', 'held') GROUP BY kind ORDER BY min(seq)`,
-		id)
-	return kinds, err
-}
-
-// AllWait reports whether every set of a kind of an interchange waits for what it
-// asks for.
-func (s *Store) AllWait(ctx context.Context, id int64, kind string) (all bool, err error) {
-	err = s.r.GetContext(ctx, &all,
-		`SELECT NOT EXISTS (SELECT 1 FROM sets WHERE interchange = ? AND kind = ?
-			AND state NOT IN ('received', 'held'))`, id, kind)
-	return all, err
-}
-
 // InterchangeState gives the state of an interchange.
 func (s *Store) InterchangeState(ctx context.Context, id int64) (state string, err error) {
 	err = s.r.GetContext(ctx, &state, `SELECT state FROM interchanges WHERE id = ?`, id)
 	return state, named(err, "interchange %d", id)
-}
-
-// SetStates gives the states that an interchange's sets are in.
-func (s *Store) SetStates(ctx context.Context, id int64) (states []string, err error) {
-	err = s.r.SelectContext(ctx, &states, `SELECT DISTINCT state FROM sets WHERE interchange = ?`, id)
-	return states, err
-}
-
-// LastLoad is the last load that sets of a kind of an interchange were given to, and that has said what became of them; 0
-// is none.
-func (s *Store) LastLoad(ctx context.Context, id int64, kind string) (load int64, err error) {
-	err = s.r.GetContext(ctx, &load, `SELECT coalesce(max(load_id), 0) FROM sets WHERE interchange = ? AND kind = ?`, id,
-		kind)
-	return load, err
 }
 
 // HeldBehind lists interchanges of which a set is held for one of some reasons, while something has happened since to
@@ -514,8 +361,8 @@ func (s *Store) HeldBehind(ctx context.Context, codes ...string) (ids []int64, e
 	if err != nil {
 		return nil, err
 	}
-	err = s.r.SelectContext(ctx, &ids, `SELECT DISTINCT h.interchange FROM held h JOIN sets s ON s.interchange = h.interchange AND s.seq = h.set_seq
-	  JOIN orders o ON o.id = h.order_id JOIN interchanges i ON i.id = h.interchange
+	err = s.r.SelectContext(ctx, &ids, `SELECT DISTINCT h.interchange FROM held h JOIN set_orders s ON s.interchange = h.interchange AND s.set_seq = h.set_seq
+	  JOIN orders o ON o.id = s.order_id JOIN interchanges i ON i.id = h.interchange
 	  WHERE h.kind = 'set' AND h.aside = '' AND i.state = 'held' AND h.code IN (SELECT value FROM json_each(?)) AND o.revision > s.order_revision`, string(list))
 	return ids, err
 }
@@ -539,48 +386,6 @@ func (s *Store) RevisionsBy(ctx context.Context, load int64, orders []int64) (ma
 		by[r.ID] = r.Revision
 	}
 	return by, err
-}
-
-// Said are the sets of a kind, in a direction, that speak of an order and were
-// not rejected or held, oldest first.
-func (s *Store) Said(ctx context.Context, direction, kind string, order int64) ([]api.SetRecord, error) {
-	var rows []setRow
-	err := s.r.SelectContext(ctx, &rows,
-		`SELECT s.* FROM sets s JOIN interchanges i ON i.id = s.interchange WHERE s.order_id = ? AND s.kind = ?
-			AND i.direction = ? AND s.state NOT IN ('held', 'rejected') ORDER BY s.interchange, s.seq`, order, kind, direction)
-	if err != nil {
-		return nil, err
-	}
-	return setsOf(rows)
-}
-
-// speaking says in SQL which orders a set could speak of: those that have come to
-// more since it spoke of them last. Column o is of orders.
-var speaking = map[string]string{
-	"850": `NOT EXISTS (SELECT 1 FROM told WHERE kind = '850' AND order_id = o.id)`,
-	"860": `EXISTS (SELECT 1 FROM told WHERE kind = '850' AND order_id = o.id) AND NOT EXISTS (SELECT 1 FROM told WHERE kind IN ('850', '860') AND order_id = o.id AND order_revision >= o.revision)`,
-	"855": `(SELECT count(*) FROM heard WHERE kind = '850' AND order_id = o.id) > (SELECT count(*) FROM told WHERE kind = '855' AND order_id = o.id)`,
-	"865": `(SELECT count(*) FROM heard WHERE kind = '860' AND order_id = o.id) > (SELECT count(*) FROM told WHERE kind = '865' AND order_id = o.id)`,
-	"856": `EXISTS (SELECT 1 FROM movement_lines ml JOIN movements m ON m.id = ml.movement_id WHERE ml.order_id = o.id AND m.kind = 'shipment') AND NOT EXISTS (SELECT 1 FROM told WHERE kind = '856' AND order_id = o.id AND order_revision >= o.revision)`,
-	"810": `EXISTS (SELECT 1 FROM movement_lines ml JOIN movements m ON m.id = ml.movement_id WHERE ml.order_id = o.id AND m.kind = 'shipment') AND NOT EXISTS (SELECT 1 FROM told WHERE kind = '810' AND order_id = o.id AND order_revision >= o.revision)`,
-}
-
-// Speaking lists the ids of a partner's orders that a set could speak of, oldest
-// first. With fresh, those of which it was held are left out until they change.
-func (s *Store) Speaking(ctx context.Context, kind, partner, set string, fresh bool) (ids []int64, err error) {
-	where, ok := speaking[set]
-	if !ok {
-		return nil, fmt.Errorf("transaction set %s: %w", set, ErrNotFound)
-	}
-	if fresh {
-		where += ` AND NOT EXISTS (SELECT 1 FROM sets s WHERE s.order_id = o.id AND s.kind = '` + set +
-			`' AND s.state = 'held' AND s.order_revision >= o.revision)`
-	}
-	err = s.r.SelectContext(ctx, &ids,
-		`WITH told AS (SELECT s.* FROM sets s JOIN interchanges i ON i.id = s.interchange WHERE i.direction = 'out' AND i.partner = ?2 AND s.state NOT IN ('held', 'rejected')),
-	  heard AS (SELECT s.* FROM sets s JOIN interchanges i ON i.id = s.interchange WHERE i.direction = 'in' AND i.partner = ?2 AND s.state = 'done')
-	  SELECT o.id FROM orders o WHERE o.partner = ?2 COLLATE NOCASE AND o.kind = ?1 AND o.partner = ?2 AND `+where+` ORDER BY o.id`, kind, partner)
-	return ids, err
 }
 
 // AsOf gives an order as it was at a revision; nil where that is what it is now,

@@ -14,8 +14,9 @@ import (
 const selectEvents = `SELECT e.n, e.order_id, e.revision, e.at, e.by, e.action, e.load_id, e.load_seq, e.changes, e.trace, coalesce(l.document, e.document) AS document,
   d.name AS document_name, l.mapping, l.mapping_version, l.lists, s.interchange, s.seq AS set_seq
   FROM events e LEFT JOIN loads l ON l.id = e.load_id LEFT JOIN documents d ON d.sha = coalesce(l.document, e.document)
-  LEFT JOIN sets s ON (s.interchange, s.seq) = (SELECT x.interchange, x.seq FROM sets x JOIN interchanges i ON i.id = x.interchange WHERE x.order_id = e.order_id AND i.direction = 'in'
-    AND (x.load_id = e.load_id OR x.load_id IS NULL AND e.load_id IS NULL AND x.order_revision = e.revision) LIMIT 1) WHERE `
+  LEFT JOIN sets s ON (s.interchange, s.seq) = (SELECT x.interchange, x.seq FROM set_orders so JOIN sets x ON x.interchange = so.interchange AND x.seq = so.set_seq
+    JOIN interchanges i ON i.id = so.interchange WHERE so.order_id = e.order_id AND i.direction = 'in'
+    AND (x.load_id = e.load_id OR x.load_id IS NULL AND e.load_id IS NULL AND so.order_revision = e.revision) LIMIT 1) WHERE `
 
 // Events lists what happened to all orders behind a number, at most limit.
 func (s *Store) Events(ctx context.Context, after int64, limit int) ([]api.Event, error) {

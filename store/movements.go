@@ -155,6 +155,22 @@ func (s *Store) OrdersOf(ctx context.Context, kind order.Kind, partner, number, 
 	return ids, err
 }
 
+// OrdersMoved are the orders that a movement is of, oldest first.
+func (s *Store) OrdersMoved(ctx context.Context, kind order.MovementKind, partner, number string) ([]int64, error) {
+	return ordersMoved(ctx, s.r, kind, partner, number)
+}
+
+// OrdersMoved is Store.OrdersMoved, with what the transaction has written.
+func (t *Tx) OrdersMoved(kind order.MovementKind, partner, number string) ([]int64, error) {
+	return ordersMoved(t.ctx, t, kind, partner, number)
+}
+
+func ordersMoved(ctx context.Context, q querier, kind order.MovementKind, partner, number string) (ids []int64, err error) {
+	err = q.SelectContext(ctx, &ids, `SELECT DISTINCT ml.order_id FROM movements m JOIN movement_lines ml ON ml.movement_id = m.id
+	  WHERE m.kind = ? AND m.partner = ? AND m.number = ? ORDER BY ml.order_id`, string(kind), partner, number)
+	return ids, err
+}
+
 // Spoken is by what a notice names its order.
 type Spoken struct {
 	Kind                    order.Kind

@@ -158,7 +158,7 @@ func (s *Store) takeDocuments(ctx context.Context, before string, now time.Time)
 	  WHERE d.taken_away_at IS NULL AND d.received_at < ?1 AND `+unused+`
 	  AND NOT EXISTS (SELECT 1 FROM loads l JOIN load_orders lo ON lo.load_id = l.id JOIN orders o ON o.id = lo.order_id
 	    WHERE l.document = d.sha AND NOT `+settled+`)
-	  AND NOT EXISTS (SELECT 1 FROM interchanges i JOIN sets t ON t.interchange = i.id JOIN orders o ON o.id = t.order_id
+	  AND NOT EXISTS (SELECT 1 FROM interchanges i JOIN set_orders t ON t.interchange = i.id JOIN orders o ON o.id = t.order_id
 	    WHERE i.document = d.sha AND NOT `+settled+`)
 	  AND (d.received_at, d.sha) > (?, ?) ORDER BY d.received_at, d.sha LIMIT ?`, []any{before},
 		s.changing(ctx, `UPDATE documents AS d SET taken_away_at = ?2, body = NULL

@@ -179,8 +179,8 @@ var Catalogue = map[Code]About{
 		"The acknowledgement (997 or 999) tells the sender so, with the same code; the order comes again when it is " +
 			"fixed there."},
 	X12Rule: {Error, "a partner's rule is broken",
-		"What comes in: tell the partner. What should go out: give the order or its lists what the rule asks for, " +
-			"then send again; or correct the partner's rules."},
+		"What comes in: tell the partner, and accept it or wait for a correct one. What should go out: give the order or its " +
+			"lists what the rule asks for, then send again. Or correct the partner's rules."},
 	FieldUnwritten: {Error, "the partner's document has no place for a value",
 		"Bind the field in the partner's mapping, or take the value out of the order."},
 	CharacterChanged: {Warning, "a value was written in the partner's characters",

@@ -49,7 +49,8 @@ func (b *builder) binding(e grammar.Entry, f order.Field, doc Locale) Binding {
 	}
 	b.m.Computes = b.m.Computes || bind.Expr != nil || bind.When != nil || bind.Write != nil
 	if bind.Of == "around" && !b.x12 {
-		b.Add(finding.MappingWrongValue, v.Get("of").At, bind.Of, "of: around goes with X12 only; of: parent asks the object around a value of JSON.")
+		b.Add(finding.MappingWrongValue, v.Get("of").At, bind.Of,
+			"of: around goes with X12 only; of: parent asks the object around a value of JSON.")
 	}
 	b.m.wide = b.m.wide || bind.Of == "parent" || bind.Of == "document"
 	for _, w := range v.Strs("row") {

@@ -390,14 +390,65 @@ func unitPrice(currency string, quantity, amount, said order.Number) (order.Numb
 	}
 }
 
-// Answered gives the lines of an answer to a change what was asked of each.
-func Answered(v, asked *order.Order) {
+// Answered makes an answer (of Confirm) one to the change that was asked: each line says what was asked of it, and the codes
+// are of that. A deletion that was carried out is a deleted line (ID); what was asked and left as it was before (was) is
+// rejected (IR), with the quantity that stays. What somebody has answered in words of their own (answers) stays so.
+func Answered(v, asked, is, was *order.Order, answers []order.Answered) {
+	rejected, done := 0, 0
 	for i := range v.Lines {
-		if l := lineOf(asked, v.Lines[i].Number); l != nil {
-			v.Lines[i].Statement.Asked = "CA"
-			if l.Statement != nil && l.Statement.Code != "" {
-				v.Lines[i].Statement.Asked = l.Statement.Code
-			}
+		out := &v.Lines[i]
+		s := out.Statement
+		left := order.NumberOf(0)
+		now := lineOf(is, out.Number)
+		if now != nil {
+			left = due(now)
+		}
+		l := lineOf(asked, out.Number)
+		if s.Asked = "CA"; l.Statement != nil && l.Statement.Code != "" {
+			s.Asked = l.Statement.Code
+		}
+		switch own := len(statements(answers, l, now)) > 0; {
+		case own && s.Code == "IR" && s.Asked != "AI":
+			s.Accepted = left
+		case own:
+		case s.Asked == "DI" && left.Sign() == 0:
+			s.Code, s.Accepted = "ID", left
+		case s.Asked == "DI":
+			s.Code, s.Accepted = "IR", left
+		case left.Sign() == 0: // it is gone
+		case undone(asked, l, is, now) && stays(was, is, now):
+			s.Code, s.Accepted = "IR", left
+		case !undone(asked, l, is, now) && s.Code != "IB" && s.Code != "BP":
+			s.Code = "IA" // what differs besides nobody asked for
+		}
+		switch s.Code {
+		case "IR":
+			rejected++
+		case "IA", "ID":
+			done++
 		}
 	}
+	switch {
+	case len(v.Lines) == 0:
+	case rejected == len(v.Lines):
+		v.Statement.Code = "RD"
+	case done == len(v.Lines):
+		v.Statement.Code = "AD"
+	default:
+		v.Statement.Code = "AC"
+	}
+}
+
+// undone reports whether something that was asked of a line is not as it was asked; what is blank was not asked.
+func undone(asked *order.Order, l *order.Line, is *order.Order, now *order.Line) bool {
+	day := promised(asked, l)
+	return !l.Quantity.IsZero() && l.Quantity.Cmp(due(now)) != 0 || !l.UnitPrice.IsZero() && l.UnitPrice.Cmp(now.UnitPrice) != 0 ||
+		l.Item != "" && l.Item != now.Item || day != "" && day != promised(is, now)
+}
+
+// stays reports whether a line is as it was.
+func stays(was, is *order.Order, now *order.Line) bool {
+	before := lineOf(was, now.Number)
+	return before != nil && due(before).Cmp(due(now)) == 0 && before.UnitPrice.Cmp(now.UnitPrice) == 0 && before.Item == now.Item &&
+		before.Backordered.Cmp(now.Backordered) == 0 && promised(was, before) == promised(is, now)
 }

@@ -63,6 +63,7 @@ type Answered struct {
 type AnsweredLine struct {
 	Line      int    `json:"line" doc:"Id of the order's line"`
 	Code      string `json:"code,omitempty"`
+	Asked     string `json:"asked,omitempty" doc:"The change of the line that it answers, as a code of X12 element 670"`
 	Quantity  Number `json:"quantity,omitzero"`
 	Unit      string `json:"unit,omitempty"`
 	DueOn     Date   `json:"due_on,omitempty"`

@@ -31,12 +31,23 @@ func VerdictOf(code string) (Verdict, bool) {
 	return v, ok
 }
 
+// RejectsAll reports whether the code of an answer to an order as a whole rejects it: the word, or a code of X12 element
+// 587. Lines may say it in detail.
+func RejectsAll(code string) bool {
+	switch strings.ToUpper(strings.TrimSpace(code)) {
+	case "REFUSED", "RD", "RF", "RJ", "RO":
+		return true
+	}
+	return false
+}
+
 // Offer is what the seller offers of a line: what the last answer that speaks of it says, in all its statements.
 type Offer struct {
 	Line       int    `json:"line" doc:"Id of the order's line"`
 	Number     string `json:"number" doc:"Number of the line"`
 	Code       string `json:"code,omitempty" doc:"Of the first statement"`
 	Refused    bool   `json:"refused,omitempty"`
+	Unchanged  bool   `json:"unchanged,omitempty" doc:"A change that was asked of the line is refused: the seller keeps to what was ordered before"`
 	Unanswered bool   `json:"unanswered,omitempty" doc:"No answer speaks of the line, and the order was answered"`
 	Accepted   Number `json:"accepted,omitzero" doc:"Quantity, in the line's unit, of all statements; absent where all of it is accepted"`
 	UnitPrice  Number `json:"unit_price,omitzero"`
@@ -54,8 +65,12 @@ type Offer struct {
 func Offers(o *Order, answers []Answered) ([]Offer, error) {
 	last := map[int]*Answered{}
 	for i := range answers {
-		for _, l := range answers[i].Lines {
-			last[l.Line] = &answers[i]
+		a := &answers[i]
+		for _, l := range a.Lines {
+			last[l.Line] = a
+		}
+		for k := 0; len(a.Lines) == 0 && k < len(o.Lines); k++ { // it is of the order as a whole
+			last[o.Lines[k].ID] = a
 		}
 	}
 	var all []Offer
@@ -92,12 +107,17 @@ func (f *Offer) read(a *Answered, o *Order, line *Line, wanted Number) (err erro
 	asked := cmp.Or(line.RequestedDeliveryOn, o.RequestedDeliveryOn, line.RequestedShipOn, o.RequestedShipOn)
 	var prices, days []string
 	first, whole := true, false
+	if len(a.Lines) == 0 {
+		f.Code, f.Refused = a.Code, RejectsAll(a.Code)
+	}
+	f.Unchanged = a.keeps(line.ID)
 	for _, l := range a.Lines {
 		if l.Line != line.ID {
 			continue
 		}
 		verdict, _ := VerdictOf(l.Code)
 		refused := verdict == Rejected
+		refused = refused && !f.Unchanged
 		if first {
 			f.Code, f.Refused, first = l.Code, refused, false
 		}
@@ -132,6 +152,16 @@ func (f *Offer) read(a *Answered, o *Order, line *Line, wanted Number) (err erro
 	if whole {
 		f.Accepted = Number{}
 	}
+	if f.Unchanged {
+		said := "the change is refused"
+		if f.Accepted.Sign() > 0 {
+			said += ": quantity " + f.Accepted.Plain() + " of " + wanted.Plain()
+		}
+		if f.Accepted.Sign() <= 0 || f.Accepted.Cmp(wanted) != 0 {
+			f.Differs = append(f.Differs, said)
+		}
+		return nil
+	}
 	if f.Refused {
 		if f.Differs = []string{"refused"}; wanted.Sign() <= 0 {
 			f.Differs = nil // it is cancelled here too
@@ -148,6 +178,31 @@ func (f *Offer) read(a *Answered, o *Order, line *Line, wanted Number) (err erro
 	return nil
 }
 
+// Keeps reports whether the seller refuses a change and keeps to what was ordered before. What is refused of a line that was
+// added is the line itself, and a deleted line (ID) is as it was asked.
+func (l *AnsweredLine) Keeps() bool {
+	verdict, _ := VerdictOf(l.Code)
+	switch asked := strings.ToUpper(l.Asked); {
+	case asked == "", asked == "AI", asked == "ADD", strings.EqualFold(l.Code, "ID"):
+		return false
+	}
+	return verdict == Rejected
+}
+
+// keeps reports whether all that an answer says of a line is that a change of it is refused.
+func (a *Answered) keeps(line int) bool {
+	all := false
+	for i := range a.Lines {
+		if l := &a.Lines[i]; l.Line == line {
+			if !l.Keeps() {
+				return false
+			}
+			all = true
+		}
+	}
+	return all
+}
+
 // per is a price with its basis in words.
 func per(price, basis Number) string {
 	if basis.Sign() <= 0 || basis.Cmp(NumberOf(1)) == 0 {
@@ -159,6 +214,9 @@ func per(price, basis Number) string {
 // change is the change of the line that takes the offer.
 func (f *Offer) change(line *Line, wanted Number) (map[string]string, error) {
 	take := map[string]string{"id": strconv.Itoa(f.Line)}
+	if f.Unchanged && (f.Accepted.Sign() <= 0 || wanted.Sign() <= 0) {
+		return nil, nil // what stays is not said, or the line is cancelled here
+	}
 	if f.Refused {
 		take["change"] = "delete"
 		return take, nil
@@ -169,6 +227,9 @@ func (f *Offer) change(line *Line, wanted Number) (map[string]string, error) {
 			return nil, err
 		}
 		take["quantity"] = quantity.Plain()
+	}
+	if f.Unchanged {
+		return take, nil
 	}
 	if !f.UnitPrice.IsZero() {
 		take["unit_price"] = f.UnitPrice.Plain()

@@ -63,9 +63,12 @@ type Partner struct {
 		Long       string `yaml:"long" json:"long" enum:"refuse,cut" doc:"What becomes of a text that is too long"`
 	} `yaml:"characters" json:"characters"`
 	Acknowledge struct {
-		With   string `yaml:"with" json:"with" enum:"997,999,none" doc:"What we answer what we receive with"`
-		Within string `yaml:"within" json:"within,omitempty" doc:"Agreed time in which they acknowledge what we send, e.g. 24h"`
-		Ask    bool   `yaml:"ask" json:"ask,omitempty" doc:"We ask for a TA1 (ISA14)"`
+		With   string   `yaml:"with" json:"with" enum:"997,999,none" doc:"What we acknowledge functional groups with"`
+		TA1    string   `yaml:"ta1" json:"ta1" enum:"needed,asked,always,never" doc:"When we answer an interchange with a TA1: where it asks for one or its envelope is wrong (the usual; with none: never), only where it asks, always, never"`
+		Reject []string `yaml:"reject" json:"reject,omitempty" doc:"Faults of the envelope, as TA105 names them, that reject an interchange whole; others are noted"`
+		Whole  string   `yaml:"whole" json:"whole" enum:"set,group,interchange" doc:"What is rejected where a transaction set is: it alone (the usual), its group, all of the interchange"`
+		Within string   `yaml:"within" json:"within,omitempty" doc:"Agreed time in which they acknowledge what we send, e.g. 24h"`
+		Ask    bool     `yaml:"ask" json:"ask,omitempty" doc:"We ask for a TA1 (ISA14)"`
 	} `yaml:"acknowledge" json:"acknowledge"`
 	Hash  bool                  `yaml:"hash" json:"hash,omitempty" doc:"We write the hash total of quantities (CTT02)"`
 	Sets  map[string]Set        `yaml:"sets" json:"sets" doc:"Transaction sets that go to and fro"`
@@ -95,6 +98,12 @@ var inward = []string{"850", "860"}
 // Outgoing reports whether a set goes from us to the partner.
 func (p *Partner) Outgoing(set string) bool {
 	return slices.Contains(inward, set) == (p.Kind == Supplier)
+}
+
+// Policy is how what comes from the partner is judged and answered.
+func (p *Partner) Policy() x12.Policy {
+	a := &p.Acknowledge
+	return x12.Policy{TA1: a.TA1, NoGroups: a.With == "none", Reject: a.Reject, Whole: a.Whole}
 }
 
 // Within is the time in which the partner acknowledges; 0 is no agreement.
@@ -208,6 +217,22 @@ func Parse(text []byte) (*Partner, error) {
 	p.characters(usual, choice, bad)
 	usual(&p.Acknowledge.With, "997")
 	choice("acknowledge.with", p.Acknowledge.With, "997", "999", "none")
+	if p.Acknowledge.With == "none" {
+		usual(&p.Acknowledge.TA1, x12.TA1Never)
+	}
+	usual(&p.Acknowledge.TA1, x12.TA1Needed)
+	choice("acknowledge.ta1", p.Acknowledge.TA1, x12.TA1Needed, x12.TA1Asked, x12.TA1Always, x12.TA1Never)
+	usual(&p.Acknowledge.Whole, x12.WholeSet)
+	choice("acknowledge.whole", p.Acknowledge.Whole, x12.WholeSet, x12.WholeGroup, x12.WholeInterchange)
+	for _, code := range p.Acknowledge.Reject {
+		if x12.InterchangeNote(code) == "" {
+			bad("acknowledge.reject", "%q is no code of a fault of an interchange (TA105), such as 014 or 018.", code)
+		}
+	}
+	if len(p.Acknowledge.Reject) > 0 && (p.Acknowledge.TA1 == x12.TA1Never || p.Acknowledge.TA1 == x12.TA1Asked) {
+		bad("acknowledge.ta1", "An interchange that is rejected is answered with a TA1: acknowledge.ta1 is %s or %s.",
+			x12.TA1Needed, x12.TA1Always)
+	}
 	if w := p.Acknowledge.Within; w != "" {
 		var err error
 		if p.within, err = time.ParseDuration(w); err != nil || p.within <= 0 {

@@ -22,13 +22,13 @@ import (
 // partner wants it, and looks at what came out: against the dictionary, against
 // the partner's rules, and by reading it back. A finding of severity error says
 // why it must not leave.
-func (p *Partner) Compose(m *mapping.Mapping, view *order.Order, lists *list.Set) (*x12.Writing, []finding.Finding) {
+func (p *Partner) Compose(m *mapping.Mapping, views []order.Order, lists *list.Set) (*x12.Writing, []finding.Finding) {
 	set := m.Document.Set
 	w, err := x12.NewWriting(set, &p.style)
 	if err != nil {
 		return nil, []finding.Finding{finding.New(finding.FieldUnwritten, origin.Place{}, set, "%v.", err)}
 	}
-	found := writing.Compose(m, w, []order.Order{*view}, lists, p.Hash)
+	found := writing.Compose(m, w, views, lists, p.Hash)
 	w.Fill(p.Rules[set])
 	for _, n := range w.Notes {
 		code := finding.CharacterChanged
@@ -38,9 +38,9 @@ func (p *Partner) Compose(m *mapping.Mapping, view *order.Order, lists *list.Set
 		f := finding.New(code, origin.Place{Segment: n.Place}, n.Value, "%s", n.Message)
 		found = append(found, f)
 	}
-	found = append(found, p.look(m, w, view, lists)...)
-	if at, ok := purposes[set]; ok && view.Statement != nil && view.Statement.Code != "" {
-		w.Replace(at.segment, at.element, view.Statement.Code) // it is read back by its usual purpose
+	found = append(found, p.look(m, w, views, lists)...)
+	if at, ok := purposes[set]; ok && len(views) > 0 && views[0].Statement != nil && views[0].Statement.Code != "" {
+		w.Replace(at.segment, at.element, views[0].Statement.Code) // it is read back by its usual purpose
 	}
 	return w, found
 }
@@ -52,7 +52,7 @@ var purposes = map[string]struct {
 }{"856": {"BSN", 1}, "810": {"BIG", 7}}
 
 // look reads back what was written.
-func (p *Partner) look(m *mapping.Mapping, w *x12.Writing, view *order.Order, lists *list.Set) []finding.Finding {
+func (p *Partner) look(m *mapping.Mapping, w *x12.Writing, views []order.Order, lists *list.Set) []finding.Finding {
 	var found []finding.Finding
 	bad := func(code finding.Code, at origin.Place, value, format string, args ...any) {
 		found = append(found, finding.New(code, at, value, format, args...))
@@ -91,12 +91,12 @@ func (p *Partner) look(m *mapping.Mapping, w *x12.Writing, view *order.Order, li
 			return found // said already; reading orders of it says it again in other words
 		}
 	}
-	return append(found, p.readBack(m, b.Bytes(), view, lists)...)
+	return append(found, p.readBack(m, b.Bytes(), views, lists)...)
 }
 
-// readBack compares the order that the partner will read with the one that was
+// readBack compares the orders that the partner will read with those that were
 // to be written.
-func (p *Partner) readBack(m *mapping.Mapping, doc []byte, view *order.Order, lists *list.Set) []finding.Finding {
+func (p *Partner) readBack(m *mapping.Mapping, doc []byte, views []order.Order, lists *list.Set) []finding.Finding {
 	broken := func(format string, args ...any) []finding.Finding {
 		return []finding.Finding{finding.New(finding.X12Rule, origin.Place{}, "", format, args...)}
 	}
@@ -106,13 +106,22 @@ func (p *Partner) readBack(m *mapping.Mapping, doc []byte, view *order.Order, li
 	if err != nil {
 		return broken("What was written cannot be read back: %v.", err)
 	}
-	g, err := reading.NewTable(m, src, nil).Next()
-	if err != nil {
-		return broken("What was written cannot be read back: %v.", err)
-	}
-	got := reading.Read(m, &g, lists).Order
 	var all []finding.Finding
-	for _, c := range order.Diff(view, &got) {
+	written := reading.NewTable(m, src, nil)
+	for i := range views {
+		g, err := written.Next()
+		if err != nil {
+			return broken("What was written cannot be read back: %v.", err)
+		}
+		got := reading.Read(m, &g, lists).Order
+		all = append(all, differs(&views[i], &got)...)
+	}
+	return all
+}
+
+// differs says what the partner would read of an order otherwise than it is.
+func differs(view, got *order.Order) (all []finding.Finding) {
+	for _, c := range order.Diff(view, got) {
 		numeric := c.Field == "quantity" || c.Field == "unit_price" || strings.HasPrefix(c.Field, "charge.") ||
 			strings.HasPrefix(c.Field, "allowance.")
 		// texts may have been transliterated

@@ -29,7 +29,7 @@ var purposes = map[string][]struct {
 		{"BIG", 8, map[string]act{"00": asIs, "07": asIs, "01": takeBack}}},
 	"850": {{"BEG", 1, map[string]act{"00": asIs, "06": asIs, "07": asIs, "01": withdraw, "03": withdraw, "05": replace}}},
 	"855": {{"BAK", 1, map[string]act{"00": asIs, "04": asIs, "06": asIs, "07": asIs}}},
-	"856": {{"BSN", 1, map[string]act{"00": asIs, "06": asIs, "07": asIs, "01": takeBack, "03": takeBack}}},
+	"856": {{"BSN", 1, map[string]act{"00": asIs, "06": asIs, "07": asIs, "01": takeBack, "03": takeBack, "05": replace}}},
 	"860": {{"BCH", 1, map[string]act{"00": asIs, "04": asIs, "07": asIs, "01": withdraw, "03": withdraw}}},
 	"865": {{"BCA", 1, map[string]act{"00": asIs, "04": asIs, "06": asIs, "07": asIs}}},
 }
@@ -94,7 +94,7 @@ func withdraw(d *intent.Intent, _, _ *tree.Node, _ int) {
 	d.Order.Statement = &order.Statement{Kind: string(intent.Withdrawal)}
 }
 
-// replace lets the order take the place of the one that is stored.
+// replace lets the order take the place of the one that is stored, or a notice that of the one before.
 func replace(d *intent.Intent, _, _ *tree.Node, _ int) { d.Replaces = true }
 
 // takeBack takes the shipment or invoice of the set's own number back, whole.

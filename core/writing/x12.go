@@ -19,7 +19,7 @@ import (
 // findings; what is fixed, counted and totalled is written too. Hash asks for
 // the hash total of quantities.
 func Compose(m *mapping.Mapping, w *x12.Writing, orders []order.Order, set *list.Set, hash bool) []finding.Finding {
-	c := composer{m: m, w: w, set: set}
+	c := composer{m: m, w: w, set: set, said: map[string]string{}}
 	for _, f := range m.Document.Fixed {
 		w.Put(w.Root(), f.At, f.Value)
 	}
@@ -38,7 +38,8 @@ type composer struct {
 	found []finding.Finding
 	sum   order.Number // of the quantities
 	lines int
-	open  []opened // loops around the lines that are open, from the outermost in
+	said  map[string]string // what stands once in the set, by level and field
+	open  []opened          // loops around the lines that are open, from the outermost in
 }
 
 // opened is a loop around lines, and what was written into it.
@@ -182,7 +183,7 @@ func (c *composer) level(o *order.Order, level int, header, in *x12.Loop, values
 			continue
 		}
 		delete(values, b.Field.Name)
-		if value == "" || len(b.From) == 0 || b.Field.Name == "partner" {
+		if !c.once(level, b, value) || value == "" || len(b.From) == 0 || b.Field.Name == "partner" {
 			continue
 		}
 		src := &b.From[0]
@@ -199,6 +200,35 @@ func (c *composer) level(o *order.Order, level int, header, in *x12.Loop, values
 		}
 		c.put(b, at, a, value)
 	}
+}
+
+// once reports whether the value of a binding may be written: what stands once in a set is the same for all that it is of, also
+// where it is blank.
+func (c *composer) once(level int, b *mapping.Binding, value string) bool {
+	if b.Of != "document" && b.Of != "parent" || level != mapping.InHeader && value == "" {
+		return true
+	}
+	key := fmt.Sprint(level, " ", b.Field.Name)
+	said, was := c.said[key]
+	if !was {
+		c.said[key] = value
+		return true
+	}
+	if said == value {
+		return true
+	}
+	f := finding.New(finding.FieldUnwritten, origin.Place{}, value, "%s stands once in a set %s, and there are different ones: %s and %s.",
+		b.Field.Name, c.m.Document.Set, orNothing(said), orNothing(value))
+	f.Field = b.Field.Name
+	c.found = append(c.found, f)
+	return false
+}
+
+func orNothing(value string) string {
+	if value == "" {
+		return "nothing"
+	}
+	return fmt.Sprintf("%q", value)
 }
 
 // put writes the value of a binding.

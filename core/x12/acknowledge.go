@@ -20,19 +20,20 @@ type Answer struct {
 
 // Acknowledge writes the answers to the interchanges of a document: a TA1 where
 // the interchange asks for one or is wrong itself, and a 997 or 999 for each
-// functional group, in the delimiters and version of what it answers. A transaction set is
+// functional group, in the delimiters and version of what it answers, as far as the
+// policy does not say otherwise. A transaction set is
 // rejected (AK501 R) where its envelope is wrong, the dictionary does not have
 // it, or something mandatory is missing; with other errors it is accepted, but
 // they are noted (E). A group whose trailer is wrong or missing is rejected with
 // all its sets. Groups of acknowledgements are not acknowledged. next
 // gives the control numbers for an answer of so many groups; it is not asked
 // where nothing is answered.
-func Acknowledge(w io.Writer, r io.Reader, next func(groups int) (Answer, error)) error {
-	replies, err := Judge(r)
-	if err != nil {
+func Acknowledge(w io.Writer, r io.Reader, p Policy, next func(groups int) (Answer, error)) error {
+	j := Judging{Policy: p}
+	if err := Read(r, j.Watch(Handler{})); err != nil {
 		return err
 	}
-	for _, reply := range replies {
+	for _, reply := range j.Replies {
 		if !reply.Needed() {
 			continue
 		}
@@ -47,16 +48,35 @@ func Acknowledge(w io.Writer, r io.Reader, next func(groups int) (Answer, error)
 	return nil
 }
 
-// Judge reads a document and works out what is to be answered to each of its
-// interchanges.
-func Judge(r io.Reader) ([]*Reply, error) {
-	var j Judging
-	err := Read(r, j.Watch(Handler{}))
-	return j.Replies, err
+// Policy is how somebody wants interchanges judged and answered. The zero one is the usual.
+type Policy struct {
+	TA1      string   // when an interchange is answered with a TA1; "" is TA1Needed
+	NoGroups bool     // functional groups are not acknowledged
+	Reject   []string // the faults of an interchange (TA105) that reject it whole; others are noted
+	Whole    string   // what is rejected with a transaction set; "" is WholeSet
 }
+
+// When an interchange is answered with a TA1.
+const (
+	TA1Needed = "needed" // it asks for one (ISA14), or its envelope is wrong
+	TA1Asked  = "asked"
+	TA1Always = "always"
+	TA1Never  = "never"
+)
+
+// What is rejected with a transaction set.
+const (
+	WholeSet         = "set"
+	WholeGroup       = "group"
+	WholeInterchange = "interchange"
+)
+
+// invalidContent is the fault of an interchange (TA105) of which a transaction set rejects all.
+const invalidContent = "024"
 
 // Judging works out what is to be answered to interchanges while they are read.
 type Judging struct {
+	Policy  Policy
 	Replies []*Reply // to the interchanges that have ended
 	a       *Reply   // to the open one
 }
@@ -65,7 +85,7 @@ type Judging struct {
 func (j *Judging) Watch(h Handler) Handler {
 	own := h
 	own.Interchange = func(i *Interchange) error {
-		j.a = &Reply{i: i}
+		j.a = &Reply{i: i, policy: j.Policy}
 		return call(h.Interchange, i)
 	}
 	own.Group = func(g *Group) error {
@@ -74,8 +94,11 @@ func (j *Judging) Watch(h Handler) Handler {
 		return call(h.Group, g)
 	}
 	own.Checked = func(s *Set, placed []Placed, found []Finding) error {
-		if j.a.g != nil {
-			j.a.g.set(s, found)
+		if j.a.g != nil && j.a.g.set(s, found) {
+			j.a.g.whole = j.a.g.whole || j.Policy.Whole == WholeGroup || j.Policy.Whole == WholeInterchange
+			if j.Policy.Whole == WholeInterchange {
+				j.a.reject(invalidContent)
+			}
 		}
 		if h.Checked == nil {
 			return nil
@@ -100,6 +123,8 @@ func (j *Judging) Watch(h Handler) Handler {
 	own.Finding = func(f Finding) error {
 		if a := j.a; a != nil { // before any interchange there is nobody to answer
 			switch {
+			case f.Level == AtInterchange && slices.Contains(j.Policy.Reject, f.Code):
+				a.reject(f.Code)
 			case f.Level == AtInterchange && a.note == "":
 				a.note = f.Code
 			case f.Level == AtGroup && a.g != nil:
@@ -120,11 +145,23 @@ func call[T any](f func(T) error, v T) error {
 
 // Reply is what is to be answered to an interchange.
 type Reply struct {
-	i      *Interchange
-	note   string // TA105
-	groups []*groupAnswer
-	g      *groupAnswer // the open one
+	i        *Interchange
+	policy   Policy
+	note     string // TA105
+	rejected bool   // as a whole
+	groups   []*groupAnswer
+	g        *groupAnswer // the open one
 }
+
+// reject rejects the interchange as a whole; the first reason is said.
+func (a *Reply) reject(code string) {
+	if !a.rejected {
+		a.rejected, a.note = true, code
+	}
+}
+
+// Rejected reports whether the interchange is rejected as a whole, and why (TA105): nothing in it is to be done.
+func (a *Reply) Rejected() (code string, is bool) { return a.note, a.rejected }
 
 // Groups is how many groups the answer has: each needs a control number.
 func (a *Reply) Groups() int { return len(a.answered()) }
@@ -132,8 +169,12 @@ func (a *Reply) Groups() int { return len(a.answered()) }
 // Needed reports whether anything is to be answered.
 func (a *Reply) Needed() bool { return a.Groups() > 0 || a.asked() }
 
-// answered are the groups that are acknowledged.
+// answered are the groups that are acknowledged: none of an interchange whose envelope rejects it, for nobody has looked
+// into it.
 func (a *Reply) answered() (groups []*groupAnswer) {
+	if a.policy.NoGroups || a.rejected && a.note != invalidContent {
+		return nil
+	}
 	for _, g := range a.groups {
 		if g.group.FunctionalID != "FA" {
 			groups = append(groups, g)
@@ -143,7 +184,18 @@ func (a *Reply) answered() (groups []*groupAnswer) {
 }
 
 // asked reports whether the interchange itself is answered, with a TA1.
-func (a *Reply) asked() bool { return a.i.AcknowledgmentRequested == "1" || a.note != "" }
+func (a *Reply) asked() bool {
+	asks := a.i.AcknowledgmentRequested == "1"
+	switch a.policy.TA1 {
+	case TA1Never:
+		return false
+	case TA1Always:
+		return true
+	case TA1Asked:
+		return asks
+	}
+	return asks || a.note != ""
+}
 
 // groupAnswer is what is answered to a group: as bytes, for it may have very many
 // sets.
@@ -154,6 +206,7 @@ type groupAnswer struct {
 	codes              []string
 	received, accepted int
 	noted              bool
+	whole              bool // it is rejected whole, for a set of it
 }
 
 // mostNotes bounds the notes about one transaction set, mostOfGroup those about all
@@ -171,8 +224,8 @@ func (g *groupAnswer) say(parts ...string) {
 	g.body = append(g.body, '\n')
 }
 
-// set notes what is wrong with a set.
-func (g *groupAnswer) set(s *Set, found []Finding) {
+// set notes what is wrong with a set, and reports whether it is rejected.
+func (g *groupAnswer) set(s *Set, found []Finding) (rejected bool) {
 	id, control := clean(s.ID, 3), clean(s.Control, 9)
 	if len(id) < 3 { // what is not there cannot be said back, and something must stand there
 		id = "000"
@@ -210,6 +263,7 @@ func (g *groupAnswer) set(s *Set, found []Finding) {
 		g.accepted++
 	}
 	g.noted = g.noted || outcome == "E"
+	return outcome == "R"
 }
 
 // note says what is wrong with a segment or an element; open is the position of the
@@ -297,7 +351,7 @@ func (a *Reply) Write(w io.Writer, answer Answer) error {
 		outcome, note := "A", "000"
 		if a.note != "" {
 			outcome, note = "E", a.note
-			if len(a.groups) == 0 {
+			if len(a.groups) == 0 || a.rejected {
 				outcome = "R"
 			}
 		}
@@ -324,6 +378,8 @@ func (a *Reply) Write(w io.Writer, answer Answer) error {
 		}
 		outcome := "A"
 		switch {
+		case g.whole || a.rejected:
+			outcome, g.accepted = "R", 0
 		case len(g.codes) > 0: // what its trailer does not account for may be lost: the sender must send it all again
 			outcome, g.accepted = "R", 0
 		case g.accepted == 0 && g.received > 0:

@@ -542,32 +542,6 @@ func day(v string) (time.Time, error) {
 	return time.Parse("20060102", v)
 }
 
-// ElementUse is what the dictionary says of an element of a segment.
-type ElementUse struct {
-	Name  string
-	Must  bool // the standard requires it
-	Coded bool // it has a list of codes
-}
-
-// ElementOf gives the nth element of a segment, counted from 1; false where the dictionary does not have it, or it is a
-// composite.
-func ElementOf(segment string, n int) (ElementUse, bool) {
-	def := segments[segment]
-	if def == nil || n < 1 || n > len(def.elements) || def.elements[n-1].element == nil {
-		return ElementUse{}, false
-	}
-	use := &def.elements[n-1]
-	return ElementUse{use.element.name, use.must(), use.element.kind == "ID"}, use.element != unknown
-}
-
-// SegmentName says what a segment is; "" where the dictionary does not have it.
-func SegmentName(id string) string {
-	if def := segments[id]; def != nil {
-		return def.name
-	}
-	return ""
-}
-
 // Meaning spells an element's code out; "" is none that the dictionary has.
 func Meaning(segment string, n int, value string) (name, meaning string) {
 	def := segments[segment]

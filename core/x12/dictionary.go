@@ -147,6 +147,32 @@ func GroupOf(id string) string {
 	return ""
 }
 
+// ElementUse is what the dictionary says of an element of a segment.
+type ElementUse struct {
+	Name  string
+	Must  bool // the standard requires it
+	Coded bool // it has a list of codes
+}
+
+// ElementOf gives the nth element of a segment, counted from 1; false where the dictionary does not have it, or it is a
+// composite.
+func ElementOf(segment string, n int) (ElementUse, bool) {
+	def := segments[segment]
+	if def == nil || n < 1 || n > len(def.elements) || def.elements[n-1].element == nil {
+		return ElementUse{}, false
+	}
+	use := &def.elements[n-1]
+	return ElementUse{use.element.name, use.must(), use.element.kind == "ID"}, use.element != unknown
+}
+
+// SegmentName says what a segment is; "" where the dictionary does not have it.
+func SegmentName(id string) string {
+	if def := segments[id]; def != nil {
+		return def.name
+	}
+	return ""
+}
+
 // reader reads a dictionary's text line by line.
 type dictionaryReader struct {
 	d     *dictionary

@@ -129,7 +129,9 @@ func segmentItem(s *Segment, depth, count int) Item {
 // they are. It gives how many findings there were.
 func Show(w io.Writer, r io.Reader) (findings int, err error) {
 	out := bufio.NewWriter(w)
+	some := false
 	err = Outline(r, func(i Item) error {
+		some = true
 		indent := strings.Repeat("  ", i.Depth)
 		count := ""
 		if i.Count > 0 {
@@ -156,11 +158,18 @@ func Show(w io.Writer, r io.Reader) (findings int, err error) {
 		}
 		return nil
 	})
+	if !some && err == nil {
+		findings++
+		fmt.Fprintln(out, NoInterchange)
+	}
 	if e := out.Flush(); err == nil {
 		err = e
 	}
 	return findings, err
 }
+
+// NoInterchange says that there is nothing to read.
+const NoInterchange = "The document holds no interchange."
 
 func dated(v string) string {
 	if d, err := day(v); err == nil {

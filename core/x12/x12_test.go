@@ -221,29 +221,47 @@ func TestAcknowledge(t *testing.T) {
 			body + fmt.Sprintf("SE*%d*0001~GE*1*12~", n)
 	}
 	second := "ST*850*0002~BEG*00**PM-1**20260314~PO1*1*x*MR~SE*4*0002~GE*2"
-	for _, c := range []struct{ name, doc, want string }{
-		{"accepted", plain850, head + group("AK1*PO*77~AK2*850*0001~AK5*A~AK9*A*1*1*1~") + "IEA*1*000000031~"},
+	const ta1 = "TA1*000000905*260314*0930*"
+	one := group("AK1*PO*77~AK2*850*0001~AK5*A~AK9*A*1*1*1~") + "IEA*1*000000031~"
+	two := strings.Replace(plain850, "GE*1", second, 1)
+	whole := group("AK1*PO*77~AK2*850*0001~AK5*A~AK2*850*0002~AK3*BEG*2**8~AK4*2*92*1~AK3*PO1*3**8~AK4*2*330*6*x~AK5*R*5~AK9*R*2*2*0~") +
+		"IEA*1*000000031~"
+	for _, c := range []struct {
+		name, doc, want string
+		policy          Policy
+	}{
+		{"accepted", plain850, head + group("AK1*PO*77~AK2*850*0001~AK5*A~AK9*A*1*1*1~") + "IEA*1*000000031~", Policy{}},
 		{"noted", strings.Replace(plain850, "*20260330~", "*20261330~", 1),
 			head + group("AK1*PO*77~AK2*850*0001~AK3*DTM*5**8~AK4*2*373*8*20261330~AK5*E*5~AK9*E*1*1*1~") +
-				"IEA*1*000000031~"},
+				"IEA*1*000000031~", Policy{}},
 		{"one of two rejected", strings.Replace(plain850, "GE*1", second, 1),
-			head + group("AK1*PO*77~AK2*850*0001~AK5*A~AK2*850*0002~AK3*BEG*2**8~AK4*2*92*1~AK3*PO1*3**8~AK4*2*330*6*x~AK5*R*5~AK9*P*2*2*1~") + "IEA*1*000000031~"},
+			head + group("AK1*PO*77~AK2*850*0001~AK5*A~AK2*850*0002~AK3*BEG*2**8~AK4*2*92*1~AK3*PO1*3**8~AK4*2*330*6*x~AK5*R*5~AK9*P*2*2*1~") + "IEA*1*000000031~", Policy{}},
 		{"miscounted", strings.Replace(plain850, "SE*15", "SE*16", 1),
-			head + group("AK1*PO*77~AK2*850*0001~AK5*R*4~AK9*R*1*1*0~") + "IEA*1*000000031~"},
+			head + group("AK1*PO*77~AK2*850*0001~AK5*R*4~AK9*R*1*1*0~") + "IEA*1*000000031~", Policy{}},
 		{"a wrong count of sets", strings.Replace(plain850, "GE*1", "GE*2", 1),
-			head + group("AK1*PO*77~AK2*850*0001~AK5*A~AK9*R*2*1*0*5~") + "IEA*1*000000031~"},
+			head + group("AK1*PO*77~AK2*850*0001~AK5*A~AK9*R*2*1*0*5~") + "IEA*1*000000031~", Policy{}},
 		{"no id of a set", strings.Replace(plain850, "ST*850", "ST*", 1),
-			head + group("AK1*PO*77~AK2*000*0001~AK5*R*6~AK9*R*1*1*0~") + "IEA*1*000000031~"},
+			head + group("AK1*PO*77~AK2*000*0001~AK5*R*6~AK9*R*1*1*0~") + "IEA*1*000000031~", Policy{}},
 		{"asked for a TA1", strings.Replace(plain850, "*0*T*>", "*1*T*>", 1),
 			head + "TA1*000000905*260314*0930*A*000~" + group("AK1*PO*77~AK2*850*0001~AK5*A~AK9*A*1*1*1~") +
-				"IEA*1*000000031~"},
+				"IEA*1*000000031~", Policy{}},
 		{"a wrong envelope", strings.Replace(plain850, "IEA*1", "IEA*4", 1),
 			head + "TA1*000000905*260314*0930*E*021~" + group("AK1*PO*77~AK2*850*0001~AK5*A~AK9*A*1*1*1~") +
-				"IEA*1*000000031~"},
+				"IEA*1*000000031~", Policy{}},
+		{"a TA1 always", plain850, head + ta1 + "A*000~" + one, Policy{TA1: TA1Always}},
+		{"a TA1 never, though asked for", strings.Replace(plain850, "*0*T*>", "*1*T*>", 1), head + one, Policy{TA1: TA1Never}},
+		{"only what is asked for", strings.Replace(plain850, "IEA*1", "IEA*4", 1), head + one, Policy{TA1: TA1Asked}},
+		{"a TA1 alone", plain850, head + ta1 + "A*000~IEA*0*000000031~", Policy{TA1: TA1Always, NoGroups: true}},
+		{"a fault that rejects all", strings.Replace(plain850, "IEA*1", "IEA*4", 1), head + ta1 + "R*021~IEA*0*000000031~",
+			Policy{Reject: []string{"014", "021"}}},
+		{"another fault", strings.Replace(plain850, "IEA*1", "IEA*4", 1), head + ta1 + "E*021~" + one, Policy{Reject: []string{"014"}}},
+		{"a set rejects its group", two, head + whole, Policy{Whole: WholeGroup}},
+		{"a set rejects the interchange", two, head + ta1 + "R*024~" + whole, Policy{Whole: WholeInterchange}},
+		{"nothing to reject it for", plain850, head + one, Policy{Whole: WholeInterchange}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			var b bytes.Buffer
-			if err := Acknowledge(&b, strings.NewReader(c.doc), func(int) (Answer,
+			if err := Acknowledge(&b, strings.NewReader(c.doc), c.policy, func(int) (Answer,
 				error) {
 				return Answer{Interchange: 31, Group: 12, At: at}, nil
 			}); err != nil || b.String() != c.want {
@@ -254,7 +272,7 @@ func TestAcknowledge(t *testing.T) {
 				t.Errorf("the answer is wrong itself: %q", found)
 			}
 			var newer bytes.Buffer
-			err := Acknowledge(&newer, strings.NewReader(c.doc), func(int) (Answer, error) {
+			err := Acknowledge(&newer, strings.NewReader(c.doc), c.policy, func(int) (Answer, error) {
 				return Answer{Interchange: 31, Group: 12, At: at, Implementation: true}, nil
 			})
 			want := strings.NewReplacer("ST*997", "ST*999", "AK1*PO*77", "AK1*PO*77*004010", "AK3*", "IK3*", "AK4*",
@@ -267,7 +285,7 @@ func TestAcknowledge(t *testing.T) {
 			}
 			// An acknowledgement is not acknowledged.
 			var again bytes.Buffer
-			if err := Acknowledge(&again, &b, func(int) (Answer, error) {
+			if err := Acknowledge(&again, &b, Policy{}, func(int) (Answer, error) {
 				return Answer{Interchange: 1, Group: 1, At: at}, nil
 			}); err != nil || again.Len() > 0 {
 				t.Errorf("%v %s", err, &again)
@@ -309,7 +327,7 @@ func FuzzRead(f *testing.F) {
 			t.Fatal(err)
 		}
 		var b bytes.Buffer
-		if err := Acknowledge(&b, bytes.NewReader(doc), func(int) (Answer, error) {
+		if err := Acknowledge(&b, bytes.NewReader(doc), Policy{}, func(int) (Answer, error) {
 			return Answer{Interchange: 1, Group: 1, At: time.Unix(0, 0).UTC(), Implementation: true}, nil
 		}); err != nil {
 			t.Fatal(err)

@@ -32,7 +32,8 @@ type Draft struct {
 // From reads samples, one interchange or several in each, and proposes a partner. The error is a finding where they hold no
 // transaction set that Koinos exchanges, and else that of a reader.
 func From(h Hints, samples ...io.Reader) (*Draft, error) {
-	d := &drafter{hints: h, sets: map[string]*setSeen{}, versions: tally{}, usages: tally{}, sides: map[[2]string]int{}, kinds: map[[3]string]int{}}
+	d := &drafter{hints: h, sets: map[string]*setSeen{}, versions: tally{}, usages: tally{}, sides: map[[2]string]int{},
+		kinds: map[[3]string]int{}, groups: map[string]string{}}
 	for _, r := range samples {
 		if err := x12.Read(r, d.handler()); err != nil {
 			return nil, err
@@ -101,9 +102,6 @@ func (d *drafter) handler() x12.Handler {
 		},
 		Group: func(g *x12.Group) error {
 			d.versions[g.Version]++
-			if d.groups == nil {
-				d.groups = map[string]string{}
-			}
 			d.groups[side(i.SenderQualifier, i.Sender)], d.groups[side(i.ReceiverQualifier, i.Receiver)] = g.Sender, g.Receiver
 			if end := i.Segment.Offset + int64(len(i.Segment.String())) + 1; g.Segment.Offset > end {
 				d.lineEnds++

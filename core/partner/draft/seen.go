@@ -91,14 +91,14 @@ func (s *setSeen) see(placed []x12.Placed) {
 			s.hashed = true
 		}
 		parent, at := "", 0
+		line, opens := opener(placed, i), p.Loop == seg.ID
 		switch {
-		case slices.Contains(lineLoops, seg.ID) && p.Depth == 1:
+		case line == i:
 			s.loops[seg.ID]++
-			parent, at = "", i+1
-		case p.Depth == 0 || p.Loop == seg.ID && p.Depth == 1: // of the header, or what opens a loop of it
-		case p.Depth == 1 && slices.Contains(lineLoops, p.Loop), p.Depth == 2 && p.Loop == seg.ID && p.Parent >= 0 && slices.Contains(lineLoops, outer(placed, i)):
-			parent = outer(placed, i)
-			at = opener(placed, i) + 1
+			at = i + 1
+		case line < 0 && (p.Depth == 0 || p.Depth == 1 && opens): // of the header, or what opens a loop of it
+		case line >= 0 && (p.Depth == 1 || p.Depth == 2 && opens):
+			parent, at = placed[line].Segment.ID, line+1
 		default:
 			continue // deeper: of an address, for instance
 		}
@@ -131,24 +131,12 @@ func (s *setSeen) see(placed []x12.Placed) {
 	}
 }
 
-// opener is where the loop of lines begins in which a segment stands.
+// opener is where the loop of a line begins in which a segment stands; -1 is none.
 func opener(placed []x12.Placed, i int) int {
-	for p := i; p >= 0; p = placed[p].Parent {
-		if slices.Contains(lineLoops, placed[p].Segment.ID) {
-			return p
-		}
-		if placed[p].Parent == p {
-			break
-		}
+	for i >= 0 && !slices.Contains(lineLoops, placed[i].Segment.ID) {
+		i = placed[i].Parent // which stands before it
 	}
-	return -1
-}
-
-func outer(placed []x12.Placed, i int) string {
-	if at := opener(placed, i); at >= 0 {
-		return placed[at].Segment.ID
-	}
-	return ""
+	return i
 }
 
 // rule is a rule that was drafted.

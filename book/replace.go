@@ -1,0 +1,133 @@
+package book
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+
+	"koinos/core/finding"
+	"koinos/core/order"
+)
+
+// replaced lets a notice take the place of an earlier one of its number: what it says less of a line is taken back. More
+// than before is refused: what moved besides is a movement of its own.
+func (n *noticed) replaced(kind order.MovementKind, m *order.Movement) error {
+	number := m.Number
+	was := n.movementOf(kind, number)
+	switch {
+	case was == nil:
+		n.e.Add(finding.MovementUnknown, 0, string(kind), number, "No %s %s has moved anything of the order %s.", kind, number,
+			n.stored.Order.Number)
+		return nil
+	case was.Reverses != "":
+		n.e.Add(finding.UpdateConflict, 0, string(kind), number, "The %s %s takes back %s, and cannot be replaced.", kind, number, was.Reverses)
+		return nil
+	}
+	is := budget{} // of the earlier notice, as it is now
+	err := is.add(was.Lines)
+	entries := 0
+	for i := range n.stored.Movements {
+		if back := &n.stored.Movements[i]; back.Kind == kind && back.Reverses == number {
+			err = errors.Join(err, is.add(back.Lines))
+			entries++
+		}
+	}
+	said, wrong := n.said(kind, was)
+	if err = errors.Join(err, wrong); err != nil || n.e.Refused() {
+		return err
+	}
+	want, at := budget{}, map[int]int{}
+	for _, l := range said {
+		err = errors.Join(err, want.add([]order.MovementLine{l.MovementLine}))
+		at[l.Line] = l.at
+	}
+	if err != nil {
+		return err
+	}
+	for i := range n.is.Lines {
+		line := &n.is.Lines[i]
+		id := line.ID
+		less, err := want[id].Sub(is[id])
+		if err != nil {
+			return err
+		}
+		switch less.Sign() {
+		case 1:
+			n.e.Add(finding.UpdateConflict, at[id], "quantity", want[id].String(),
+				"Of line %s, the %s %s is replaced by %s, more than the %s that it moved.", line.Number, kind, number, want[id], orZero(is[id])).
+				Hint = "Post what has moved besides under a number of its own."
+		case -1:
+			l := moving{order.MovementLine{Line: id, Quantity: less}, at[id], ""}
+			m.Lines = append(m.Lines, l.MovementLine)
+			if err := n.moved(kind, &l); err != nil {
+				return err
+			}
+		}
+	}
+	if n.e.Refused() {
+		return nil
+	}
+	if err := n.elsewhere(kind, number); err != nil {
+		return err
+	}
+	if others := besides(m, was); len(others) > 0 {
+		n.e.Add(finding.NoticeDiffers, 0, string(kind), number, "In place of the %s %s other values come for %s. Only quantities are taken back; "+
+			"these stay as they were.", kind, number, strings.Join(others, ", "))
+	}
+	if len(m.Lines) == 0 {
+		n.same = true
+		return nil
+	}
+	m.Reverses = number
+	if m.Number = number + "/05"; entries > 0 {
+		m.Number += fmt.Sprint("/", entries+1)
+	}
+	if ok, err := n.asBefore(kind, m); err != nil || !ok {
+		return err
+	}
+	n.c.Movement = m
+	return nil
+}
+
+// besides names what a notice says of a movement otherwise than the one before did, but for its quantities.
+func besides(m, was *order.Movement) (names []string) {
+	for _, f := range []struct{ name, is, was string }{{"the day", string(m.On), string(was.On)}, {"the day due", string(m.DueOn), string(was.DueOn)},
+		{"the carrier", m.Carrier, was.Carrier}, {"tracking", m.Tracking, was.Tracking}, {"the number of packages", m.Packages.Plain(), was.Packages.Plain()},
+		{"the weight", m.Weight.Plain() + " " + m.WeightIn, was.Weight.Plain() + " " + was.WeightIn}} {
+		if f.is != f.was {
+			names = append(names, f.name)
+		}
+	}
+	return names
+}
+
+// elsewhere says of which other orders a movement is that is replaced: the notice may leave them out.
+func (n *noticed) elsewhere(kind order.MovementKind, number string) error {
+	ids, err := n.tx.OrdersMoved(kind, n.stored.Partner, number)
+	if err != nil {
+		return err
+	}
+	var others []string
+	for _, id := range ids {
+		if id == n.stored.ID {
+			continue
+		}
+		if len(others) == mostNamed {
+			others = append(others, "…")
+			break
+		}
+		o, err := n.tx.Order(id)
+		if err != nil {
+			return err
+		}
+		others = append(others, o.Order.Number)
+	}
+	if len(others) > 0 {
+		n.e.Add(finding.NoticeDiffers, 0, string(kind), number,
+			"The %s %s is also of %s. What the notice does not say anew of other orders stays as it is.", kind, number, strings.Join(others, ", "))
+	}
+	return nil
+}
+
+// mostNamed is how many other orders are named.
+const mostNamed = 5

@@ -1,0 +1,278 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+
+	"koinos/api"
+	"koinos/core/finding"
+)
+
+type setRow struct {
+	Interchange  int64         `db:"interchange"`
+	Seq          int           `db:"seq"`
+	Kind         string        `db:"kind"`
+	GroupControl string        `db:"group_control"`
+	Control      string        `db:"control"`
+	Row          int           `db:"row"`
+	Rows         int           `db:"rows"`
+	State        string        `db:"state"`
+	LoadID       sql.NullInt64 `db:"load_id"`
+	Findings     string        `db:"findings"`
+}
+
+// spokenRow is an order of which a set speaks.
+type spokenRow struct {
+	SetSeq   int            `db:"set_seq"`
+	OrderID  sql.NullInt64  `db:"order_id"`
+	Number   string         `db:"number"`
+	Revision int            `db:"order_revision"`
+	Said     sql.NullString `db:"said"`
+}
+
+func (r *spokenRow) order() api.SpokenOf {
+	o := api.SpokenOf{Number: r.Number, OrderID: r.OrderID.Int64, Revision: r.Revision}
+	if r.Said.Valid {
+		o.Said = json.RawMessage(r.Said.String)
+	}
+	return o
+}
+
+func (r *setRow) set() (api.SetRecord, error) {
+	s := api.SetRecord{Interchange: r.Interchange, Seq: r.Seq, Kind: r.Kind, GroupControl: r.GroupControl,
+		Control: r.Control, Row: r.Row, Rows: r.Rows, State: r.State, LoadID: r.LoadID.Int64,
+		Orders: []api.SpokenOf{}}
+	return s, json.Unmarshal([]byte(r.Findings), &s.Findings)
+}
+
+var (
+	setColumns = columnsOf("sets", "interchange", "seq", "kind", "group_control", "control", "row", "rows", "state",
+		"load_id", "findings").orElse("state", "load_id", "findings")
+	spokenColumns = columnsOf("set_orders", "interchange", "set_seq", "place", "order_id", "number", "order_revision", "said")
+)
+
+// PutSets keeps sets of an interchange, new ones and what became of those that are
+// there. Those that are held come onto the list of what is held, others leave it.
+func (t *Tx) PutSets(interchange int64, sets []api.SetRecord) error {
+	if len(sets) == 0 {
+		return nil
+	}
+	rows := t.bulk(setColumns, len(sets))
+	var free []int
+	held := false
+	for k := range sets {
+		s := &sets[k]
+		s.Interchange = interchange
+		found, err := json.Marshal(nonNil(s.Findings))
+		if err != nil {
+			return err
+		}
+		rows.add(interchange, s.Seq, s.Kind, s.GroupControl, s.Control, s.Row, s.Rows, s.State, ref(s.LoadID),
+			string(found))
+		if s.State == api.StateHeld {
+			held = true
+		} else {
+			free = append(free, s.Seq)
+		}
+	}
+	if err := errors.Join(rows.done(), t.putSpoken(interchange, sets), t.releaseSets(interchange, free)); err != nil || !held {
+		return err
+	}
+	h := api.HeldWork{Interchange: interchange}
+	var direction, since string
+	if err := t.row(`SELECT partner, direction, at FROM interchanges WHERE id = ?`, []any{interchange}, &h.Partner,
+		&direction, &since); err != nil {
+		return err
+	}
+	h.Kind, h.Since = map[string]string{"in": api.HeldSet, "out": api.HeldNotice}[direction], parseTime(since)
+	for k := range sets {
+		s := &sets[k]
+		if s.State != api.StateHeld {
+			continue
+		}
+		h.Set, h.OrderID, h.Number = s.Seq, s.First().OrderID, s.First().Number
+		h.Code, h.Reason = reason(s.Findings)
+		if err := t.Hold(h); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// putSpoken keeps of which orders sets speak, in place of those that were kept before.
+func (t *Tx) putSpoken(interchange int64, sets []api.SetRecord) error {
+	seqs := make([]int, len(sets))
+	rows := t.bulk(spokenColumns, len(sets))
+	for k := range sets {
+		seqs[k] = sets[k].Seq
+	}
+	list, err := json.Marshal(seqs)
+	if err != nil {
+		return err
+	}
+	if err := t.run(`DELETE FROM set_orders WHERE interchange = ? AND set_seq IN (SELECT value FROM json_each(?))`,
+		interchange, string(list)); err != nil {
+		return err
+	}
+	for k := range sets {
+		for place, o := range sets[k].Orders {
+			rows.add(interchange, sets[k].Seq, place+1, ref(o.OrderID), o.Number, o.Revision, null(string(o.Said)))
+		}
+	}
+	return rows.done()
+}
+
+// reason is why a set is held: its first error, or else its first finding.
+func reason(found []finding.Finding) (code, why string) {
+	why = "It waits for a person."
+	for i := len(found) - 1; i >= 0; i-- {
+		if f := &found[i]; i == 0 && code == "" || f.Severity == finding.Error {
+			code, why = string(f.Code), f.Message
+		}
+	}
+	return code, why
+}
+
+// ForgetSets takes away the first sets of an interchange, at most so many, and says
+// whether there may be more: they are read anew.
+func (t *Tx) ForgetSets(interchange int64, most int) (more bool, err error) {
+	res, err := t.exec(`DELETE FROM sets WHERE interchange = ?1 AND seq IN (SELECT seq FROM sets WHERE interchange = ?1
+		ORDER BY seq LIMIT ?2)`, interchange, most)
+	if err != nil {
+		return false, err
+	}
+	n, err := res.RowsAffected()
+	return n == int64(most), err
+}
+
+// SentSets notes that the sets of an interchange have left.
+func (t *Tx) SentSets(interchange int64) error {
+	return t.run(`UPDATE sets SET state = 'sent' WHERE interchange = ? AND state = 'ready'`, interchange)
+}
+
+// Sets gives sets of an interchange behind one, at most limit.
+func (s *Store) Sets(ctx context.Context, id int64, after, limit int) ([]api.SetRecord, error) {
+	return readSets(ctx, s.r, id, after, limit)
+}
+
+func readSets(ctx context.Context, q querier, id int64, after, limit int) ([]api.SetRecord, error) {
+	var rows []setRow
+	if err := q.SelectContext(ctx, &rows, `SELECT * FROM sets WHERE interchange = ? AND seq > ? ORDER BY seq LIMIT ?`,
+		id, after, limit); err != nil || len(rows) == 0 {
+		return []api.SetRecord{}, err
+	}
+	list := make([]api.SetRecord, len(rows))
+	for i := range rows {
+		var err error
+		if list[i], err = rows[i].set(); err != nil {
+			return nil, err
+		}
+	}
+	var spoken []spokenRow
+	if err := q.SelectContext(ctx, &spoken, `SELECT set_seq, order_id, number, order_revision, said FROM set_orders
+		WHERE interchange = ? AND set_seq BETWEEN ? AND ? ORDER BY set_seq, place`, id, list[0].Seq, list[len(list)-1].Seq); err != nil {
+		return nil, err
+	}
+	k := 0
+	for i := range spoken {
+		for list[k].Seq < spoken[i].SetSeq {
+			k++
+		}
+		list[k].Orders = append(list[k].Orders, spoken[i].order())
+	}
+	return list, nil
+}
+
+// SetOf gives one set of an interchange.
+func (s *Store) SetOf(ctx context.Context, id int64, seq int) (api.SetRecord, error) {
+	list, err := s.Sets(ctx, id, seq-1, 1)
+	if err == nil && (len(list) == 0 || list[0].Seq != seq) {
+		err = fmt.Errorf("set %d of interchange %d: %w", seq, id, ErrNotFound)
+	}
+	if err != nil {
+		return api.SetRecord{}, err
+	}
+	return list[0], nil
+}
+
+// SetKinds gives the kinds of an interchange's sets that wait for what they ask
+// for, in the order in which they stand.
+func (s *Store) SetKinds(ctx context.Context, id int64) (kinds []string, err error) {
+	err = s.r.SelectContext(ctx, &kinds,
+		`SELECT kind FROM sets WHERE interchange = ? AND state IN ('received', 'held') GROUP BY kind ORDER BY min(seq)`,
+		id)
+	return kinds, err
+}
+
+// SetStates gives the states that an interchange's sets are in.
+func (s *Store) SetStates(ctx context.Context, id int64) (states []string, err error) {
+	err = s.r.SelectContext(ctx, &states, `SELECT DISTINCT state FROM sets WHERE interchange = ?`, id)
+	return states, err
+}
+
+// LastLoad is the last load that sets of a kind of an interchange were given to, and that has said what became of them; 0
+// is none.
+func (s *Store) LastLoad(ctx context.Context, id int64, kind string) (load int64, err error) {
+	err = s.r.GetContext(ctx, &load, `SELECT coalesce(max(load_id), 0) FROM sets WHERE interchange = ? AND kind = ?`, id,
+		kind)
+	return load, err
+}
+
+// Said are the sets of a kind, in a direction, that speak of an order and were
+// not rejected or held, oldest first, each with that order alone.
+func (s *Store) Said(ctx context.Context, direction, kind string, order int64) ([]api.SetRecord, error) {
+	var rows []struct {
+		setRow
+		spokenRow
+	}
+	err := s.r.SelectContext(ctx, &rows,
+		`SELECT s.*, so.set_seq, so.order_id, so.number, so.order_revision, so.said FROM set_orders so
+			JOIN sets s ON s.interchange = so.interchange AND s.seq = so.set_seq JOIN interchanges i ON i.id = s.interchange
+			WHERE so.order_id = ? AND s.kind = ? AND i.direction = ? AND s.state NOT IN ('held', 'rejected') ORDER BY s.interchange, s.seq`,
+		order, kind, direction)
+	if err != nil {
+		return nil, err
+	}
+	list := make([]api.SetRecord, len(rows))
+	for i := range rows {
+		if list[i], err = rows[i].set(); err != nil {
+			return nil, err
+		}
+		list[i].Orders = []api.SpokenOf{rows[i].order()}
+	}
+	return list, nil
+}
+
+// speaking says in SQL which orders a set could speak of: those that have come to
+// more since it spoke of them last. Column o is of orders.
+var speaking = map[string]string{
+	"850": `NOT EXISTS (SELECT 1 FROM told WHERE kind = '850' AND order_id = o.id)`,
+	"860": `EXISTS (SELECT 1 FROM told WHERE kind = '850' AND order_id = o.id) AND NOT EXISTS (SELECT 1 FROM told WHERE kind IN ('850', '860') AND order_id = o.id AND order_revision >= o.revision)`,
+	"855": `(SELECT count(*) FROM heard WHERE kind = '850' AND order_id = o.id) > (SELECT count(*) FROM told WHERE kind = '855' AND order_id = o.id)`,
+	"865": `(SELECT count(*) FROM heard WHERE kind = '860' AND order_id = o.id) > (SELECT count(*) FROM told WHERE kind = '865' AND order_id = o.id)`,
+	"856": `EXISTS (SELECT 1 FROM movement_lines ml JOIN movements m ON m.id = ml.movement_id WHERE ml.order_id = o.id AND m.kind = 'shipment') AND NOT EXISTS (SELECT 1 FROM told WHERE kind = '856' AND order_id = o.id AND order_revision >= o.revision)`,
+	"810": `EXISTS (SELECT 1 FROM movement_lines ml JOIN movements m ON m.id = ml.movement_id WHERE ml.order_id = o.id AND m.kind = 'shipment') AND NOT EXISTS (SELECT 1 FROM told WHERE kind = '810' AND order_id = o.id AND order_revision >= o.revision)`,
+}
+
+// Speaking lists the ids of a partner's orders that a set could speak of, oldest
+// first. With fresh, those of which it was held are left out until they change.
+func (s *Store) Speaking(ctx context.Context, kind, partner, set string, fresh bool) (ids []int64, err error) {
+	where, ok := speaking[set]
+	if !ok {
+		return nil, fmt.Errorf("transaction set %s: %w", set, ErrNotFound)
+	}
+	if fresh {
+		where += ` AND NOT EXISTS (SELECT 1 FROM set_orders so JOIN sets s ON s.interchange = so.interchange AND s.seq = so.set_seq
+			WHERE so.order_id = o.id AND s.kind = '` + set + `' AND s.state = 'held' AND so.order_revision >= o.revision)`
+	}
+	err = s.r.SelectContext(ctx, &ids,
+		`WITH said AS NOT MATERIALIZED (SELECT s.kind, s.state, so.order_id, so.order_revision, i.direction, i.partner FROM set_orders so
+	    JOIN sets s ON s.interchange = so.interchange AND s.seq = so.set_seq JOIN interchanges i ON i.id = so.interchange),
+	  told AS NOT MATERIALIZED (SELECT * FROM said WHERE direction = 'out' AND partner = ?2 AND state NOT IN ('held', 'rejected')),
+	  heard AS NOT MATERIALIZED (SELECT * FROM said WHERE direction = 'in' AND partner = ?2 AND state = 'done')
+	  SELECT o.id FROM orders o WHERE o.partner = ?2 COLLATE NOCASE AND o.kind = ?1 AND o.partner = ?2 AND `+where+` ORDER BY o.id`, kind, partner)
+	return ids, err
+}
