@@ -13,7 +13,10 @@ FUZZ_GUIDED ?=
 # Packages with goroutines of their own: their tests run under the race detector too.
 GOROUTINES := ./remote ./syncs ./notify ./store ./jobs ./book ./load ./exchange ./folder ./service
 
-.PHONY: demo test build check unit fuzz bench draft-score screenshots generate clean
+.PHONY: demo test build install check unit fuzz bench draft-score screenshots generate clean
+
+# Where make install puts things; DESTDIR is for who packages.
+PREFIX ?= /usr/local
 
 demo: build
 	@bin/koinos demo
@@ -37,14 +40,24 @@ web/dist/index.html: web/src/api/schema.d.ts $(WEB)
 bin/koinos: web/dist/index.html $(GO) $(shell find store/migrations demo/lists demo/mappings demo/documents demo/expected demo/partners demo/orders -type f)
 	go build -trimpath -ldflags "-X koinos/cli.built=$$(git describe --always --dirty --tags 2>/dev/null)" -o $@ ./cmd/koinos
 
+# The program, its manual pages, and what completes its commands in bash, zsh and fish.
+install: build
+	install -Dm755 bin/koinos $(DESTDIR)$(PREFIX)/bin/koinos
+	bin/koinos manual $(DESTDIR)$(PREFIX)/share/man/man1
+	mkdir -p $(DESTDIR)$(PREFIX)/share/bash-completion/completions $(DESTDIR)$(PREFIX)/share/zsh/site-functions $(DESTDIR)$(PREFIX)/share/fish/vendor_completions.d
+	bin/koinos completion bash > $(DESTDIR)$(PREFIX)/share/bash-completion/completions/koinos
+	bin/koinos completion zsh > $(DESTDIR)$(PREFIX)/share/zsh/site-functions/_koinos
+	bin/koinos completion fish > $(DESTDIR)$(PREFIX)/share/fish/vendor_completions.d/koinos.fish
+
 check: web/dist/index.html
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo 'not gofmt-ed:'; gofmt -l $$(git ls-files '*.go'); exit 1; }
 	go vet ./...
 	go tool staticcheck ./...
 	cd web && npm run --silent check && npm run --silent test
 
+# Many tests wait for one program or another: three at a time keep two cores busy.
 unit: bin/koinos
-	go test -timeout 60m ./...
+	go test -timeout 60m -parallel 3 ./...
 	go test -race -short $(GOROUTINES)
 
 # Each parser's fuzz test, from the kept seeds on: what earlier runs on this machine found is not gone through again.

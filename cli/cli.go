@@ -10,11 +10,13 @@ import (
 	"os/signal"
 	"runtime"
 	"runtime/debug"
+	"strconv"
 	"strings"
 	"syscall"
 
 	"github.com/mattn/go-isatty"
 	"github.com/spf13/cobra"
+	"github.com/spf13/cobra/doc"
 	"golang.org/x/term"
 
 	"koinos/api"
@@ -166,16 +168,71 @@ is in a document.`,
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return usage{fmt.Errorf("%w; see koinos help %s", err, c.Name())}
 	})
-	root.AddCommand(a.version(), a.audit(), a.backup(), a.restore(), a.check(), a.serve(), a.demo(), a.inspect(),
-		a.mapping(), a.load(), a.sequence(), a.findings(), a.report(),
-		a.today(), a.x12(), a.partner(), a.exchange(), a.standins(), a.order(), a.why(), a.held(), a.systems(),
-		a.syncs(),
-		a.subscriptions(),
-		a.lists(false),
-		a.lists(true), a.tokens(),
-		&cobra.Command{Use: "exit-codes", Short: "What the exit codes mean", Long: exitCodes})
+	for i, g := range []struct {
+		title    string
+		commands []*cobra.Command
+	}{
+		{"Documents and loads:", []*cobra.Command{a.inspect(), a.mapping(), a.load(), a.findings(), a.report(), a.sequence(), a.lists(false),
+			a.lists(true)}},
+		{"Orders:", []*cobra.Command{a.today(), a.order(), a.why(), a.held()}},
+		{"Partners and other systems:", []*cobra.Command{a.partner(), a.exchange(), a.x12(), a.systems(), a.syncs(), a.subscriptions()}},
+		{"The service:", []*cobra.Command{a.demo(), a.serve(), a.tokens(), a.audit(), a.backup(), a.restore(), a.check(), a.standins(),
+			a.version()}},
+	} {
+		id := strconv.Itoa(i)
+		root.AddGroup(&cobra.Group{ID: id, Title: g.title})
+		for _, c := range g.commands {
+			c.GroupID = id
+		}
+		root.AddCommand(g.commands...)
+		root.SetHelpCommandGroupID(id)
+		root.SetCompletionCommandGroupID(id)
+	}
+	root.AddCommand(&cobra.Command{Use: "exit-codes", Short: "What the exit codes mean", Long: exitCodes}, a.manual())
 	checkArgs(root)
+	root.RunE = func(c *cobra.Command, args []string) error {
+		if len(args) > 0 {
+			return unknown(c, args[0])
+		}
+		_, err := fmt.Fprint(a.out, firstThings)
+		return err
+	}
 	return root
+}
+
+// firstThings is what koinos says where nobody asks for anything.
+const firstThings = `Koinos loads order documents, keeps orders in step with partners and systems,
+and says what is wrong and where.
+
+  koinos demo                      start a service with the data of a made-up trade
+  koinos serve                     start a service of your own, with its console
+  koinos inspect FILE              see what is in a document; no service needed
+  koinos mapping draft FILE        draft the mapping that reads it as orders
+  koinos load FILE --mapping NAME  load its orders; --dry-run only tries it
+
+koinos --help lists all commands; koinos COMMAND --help explains one.
+`
+
+// manual writes the manual pages, for make install.
+func (a *app) manual() *cobra.Command {
+	return &cobra.Command{Use: "manual FOLDER", Short: "Write the manual pages into a folder", Hidden: true, Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			if err := os.MkdirAll(args[0], 0o755); err != nil {
+				return err
+			}
+			c.Root().DisableAutoGenTag = true
+			return doc.GenManTree(c.Root(), &doc.GenManHeader{Title: "KOINOS", Section: "1", Source: "Koinos " + Version(),
+				Manual: "Koinos"}, args[0])
+		}}
+}
+
+// unknown says that a command has no such command below it.
+func unknown(c *cobra.Command, word string) error {
+	near := ""
+	if words := c.SuggestionsFor(word); len(words) > 0 {
+		near = fmt.Sprintf("; did you mean %s?", strings.Join(words, " or "))
+	}
+	return usage{fmt.Errorf("%q is not known to %s%s; see %s --help", word, c.CommandPath(), near, c.CommandPath())}
 }
 
 // checkArgs makes wrong arguments end with the code for wrong usage, and a
@@ -204,12 +261,7 @@ func checkArgs(c *cobra.Command) {
 			if len(args) == 0 {
 				return c.Help()
 			}
-			near := ""
-			if words := c.SuggestionsFor(args[0]); len(words) > 0 {
-				near = fmt.Sprintf("; did you mean %s?", strings.Join(words, " or "))
-			}
-			return usage{fmt.Errorf("%q is not known to %s%s; see %s --help", args[0], c.CommandPath(), near,
-				c.CommandPath())}
+			return unknown(c, args[0])
 		}
 	}
 	for _, sub := range c.Commands() {

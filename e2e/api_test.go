@@ -144,6 +144,8 @@ func TestPublishedAPI(t *testing.T) {
 			"koinos: partner/1\nname: EBBING\nkind: supplier\nthem: {qualifier: ZZ, id: EBBING}\nus: {qualifier: ZZ, " +
 				"id: QUILLMERE}\nsets: {\"850\": {}}\n", 201},
 		{"POST", "/partners", "koinos: partner/1\nname: X\n", 422},
+		{"GET", "/partners/PELLOW/numbers", "", 200}, {"PUT", "/partners/PELLOW/numbers", `{"interchange":4711,"group":4711}`, 200},
+		{"PUT", "/partners/PELLOW/numbers", `{"interchange":12}`, 422}, {"GET", "/partners/NOBODY/numbers", "", 404},
 		{"POST", "/partners/VARNHOLT/send", `{"set":"850","try":true}`, 200},
 		{"POST", "/partners/VARNHOLT/send", `{"set":"855"}`, 422},
 		{"GET", "/interchanges?limit=3&speaking=true", "", 200}, {"GET", "/interchanges?state=held", "", 200},

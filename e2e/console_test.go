@@ -111,6 +111,12 @@ func fill(selector, value string) chromedp.Action {
 		selector, value), nil)}
 }
 
+// pick chooses one of a list that opens.
+func pick(label, option string) chromedp.Action {
+	return chromedp.Tasks{chromedp.Click(fmt.Sprintf(`[role=combobox][aria-label=%q]`, label), chromedp.ByQuery, chromedp.NodeVisible),
+		chromedp.Click(fmt.Sprintf(`//li[@role='option'][normalize-space(.)=%q]`, option), chromedp.BySearch, chromedp.NodeVisible)}
+}
+
 func run(t *testing.T, ctx context.Context, steps ...chromedp.Action) {
 	t.Helper()
 	for i, step := range steps {
@@ -156,7 +162,12 @@ func TestConsole(t *testing.T) {
 			"row 2 column 7 became quantity of line 1"), has(".paper .value.lit", "10"),
 		chromedp.KeyEvent(kb.ArrowRight), has("[role=status]", "row 2 column 8 became unit of line 1"),
 		// What happens to it afterwards is said on the paper; more than was ordered is held first.
-		press("Confirm"), has(".paper .stamp", "confirmed"), press("Ship …"), fill(quantityOf1, "50"), press("Shipped"),
+		press("Confirm"), has(".paper .stamp", "confirmed"),
+		press("Answer …"), pick("Answer of line 1", "accepted"), fill(`[aria-label="Quantity of line 1"]`, "6"),
+		fill(`[aria-label="Promised day of line 1"]`, "2026-04-02"), press("+"), pick("Answer of line 1, statement 2", "refused"),
+		fill(`[aria-label="Quantity of line 1, statement 2"]`, "4"), fill(`[aria-label="Why of line 1, statement 2"]`, "sold out"),
+		press("Answered"), has(".events", "answered"), has(".events", "sold out"),
+		press("Ship …"), fill(quantityOf1, "50"), press("Shipped"),
 		has(".held", "Of line 1, 50 are shipped now, more than the 10 that were ordered."), has(".acts", "Do it anyway"),
 		fill(quantityOf1, "4"), fill(".acts .fields input", "LS-1"), press("Shipped"), has(".paper .stamp", "partial"),
 		has(".paper .lines", "shipped 4"), has(".events", "shipment LS-1"), press("Change …"),
@@ -258,9 +269,14 @@ func TestConsoleExchange(t *testing.T) {
 	)
 }
 
-// At 200 % zoom of a 1280 × 800 window nothing is cut off sideways.
+// At 200 % zoom of a 1280 × 800 window nothing is cut off sideways, and no page has a serious fault by the rules of
+// accessibility.
 func TestConsoleZoomed(t *testing.T) {
 	t.Parallel()
+	axe, err := os.ReadFile("../web/node_modules/axe-core/axe.min.js")
+	if err != nil {
+		t.Fatal(err)
+	}
 	s := startDemo(t)
 	ctx := browser(t, 640, 400)
 	for path, text := range map[string]string{"/today": "Orders by day", "/loads/9?tab=fix": "Map these to your codes",
@@ -270,13 +286,25 @@ func TestConsoleZoomed(t *testing.T) {
 		"/exchange/1": "PM-4712", "/systems": "Our web shop", "/systems/slipway": "Read a page of",
 		"/systems/slipway?tab=pulls": "done", "/systems/slipway?tab=arrivals": "SL-1040"} {
 		var wide bool
+		var faults []string
 		run(t, ctx, chromedp.Navigate(s.address+path), has("main", text),
-			chromedp.Evaluate(`document.documentElement.scrollWidth > innerWidth`, &wide))
+			chromedp.Evaluate(`document.documentElement.scrollWidth > innerWidth`, &wide),
+			chromedp.Evaluate(string(axe), nil), chromedp.Evaluate(seriousFaults, &faults, awaited))
 		if wide {
 			t.Errorf("%s is wider than the window", path)
 		}
+		for _, f := range faults {
+			t.Errorf("%s: %s", path, f)
+		}
 	}
 }
+
+// seriousFaults lists what keeps people who do not see the page, or have no mouse, from using it, by the rules of WCAG 2.1.
+const seriousFaults = `axe.run(document, { resultTypes: ['violations'], runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa'] }).then((r) =>
+  r.violations.filter((v) => v.impact === 'serious' || v.impact === 'critical')
+    .map((v) => v.id + ' (' + v.help + '): ' + v.nodes.slice(0, 4).map((n) => n.target.join(' ')).join(', ')))`
+
+func awaited(p *runtime.EvaluateParams) *runtime.EvaluateParams { return p.WithAwaitPromise(true) }
 
 // A system is looked at, tried, read through a mapping, and pulled.
 func TestConsoleSystems(t *testing.T) {

@@ -17,7 +17,7 @@ import (
 	"koinos/core/outcome"
 )
 
-var kills = flag.Int("kills", 40, "how many times TestKilledAtRandom kills the service")
+var kills = flag.Int("kills", 30, "how many times TestKilledAtRandom kills the service")
 
 // state is everything that a database says of orders and loads, but for times
 // and for the addresses of the documents.
@@ -39,6 +39,9 @@ func state(t testing.TB, data string) string {
 		`SELECT * FROM load_orders ORDER BY load_id, seq`,
 		`SELECT * FROM load_spans ORDER BY load_id, sheet, first`,
 		`SELECT * FROM load_changes ORDER BY load_id, seq`,
+		`SELECT m.*, l.order_id, l.line_id, l.n, l.revision, l.quantity, l.lot FROM movements m JOIN movement_lines l ON l.movement_id = m.id ORDER BY m.id, l.order_id, l.n`,
+		`SELECT v.*, l.order_id, l.line_id, l.n, l.revision, l.quantity, l.unit_price, l.amount FROM invoices v JOIN invoice_lines l ON l.invoice_id = v.id ORDER BY v.id, l.order_id, l.n`,
+		`SELECT * FROM answers ORDER BY order_id, revision`,
 		`SELECT * FROM findings ORDER BY load_id, n`,
 		`SELECT id, document, mapping, mapping_version, options, status, rows, orders, lines, loaded, changed, ready, differs, unchanged, refused, held, errors, warnings, saved FROM loads ORDER BY id`,
 	} {
@@ -92,22 +95,38 @@ func linesOf(t testing.TB, db *sql.DB, query string, without func(column string)
 var killMapping = strings.Replace(csvMapping, "header:\n",
 	"  again: {do: update}\n  by_hand: {order: 2, line: 0.5}\nheader:\n", 1)
 
+// noticeMapping reads notices of a kind, which the number of their order names.
+func noticeMapping(kind, number, more string) string {
+	return fmt.Sprintf("koinos: mapping/1\nname: %[1]s\norders: {kind: %[1]s, of: sales, group: {by: key, columns: [Order]}}\n"+
+		"header:\n  sender_number: {from: Order, need: must}\n  partner: {value: OSTRAND}\n  %[2]s: {from: Order, expr: '\"N-\" + value'}\n"+
+		"  %[3]s\nlines:\n  item: {from: Item}\n", kind, number, more)
+}
+
+var killMappings = []string{killMapping,
+	noticeMapping("shipment", "shipment", "shipped_on: {value: 2026-03-16}") + "  quantity: {from: Qty, expr: '\"1\"'}\n",
+	noticeMapping("invoice", "invoice", "invoiced_on: {value: 2026-03-17}") + "  quantity: {from: Qty, expr: '\"1\"'}\n  unit_price: {from: Price}\n",
+	noticeMapping("answer", "answer", "answered_on: {value: 2026-03-15}") + "  quantity: {from: Qty}\n  answer: {value: accepted}\n"}
+
+type killStep struct {
+	mapping string
+	doc     []byte
+	opt     outcome.Options
+}
+
 // killSteps are the loads that every round must bring to its end: one that
-// stores, one that changes half of what is stored, a dry run, one all or none.
-func killSteps() []struct {
-	doc []byte
-	opt outcome.Options
-} {
+// stores, one that changes half of what is stored, a dry run, one all or none, and answers, shipments and invoices.
+func killSteps() []killStep {
 	first := manyOrders(2_200)
 	first = append(first, "A-000007,99999,0,1\nB-1,,2,9.50\n"...) // refused: it began before; no item
 	second := bytes.ReplaceAll(first[:len(first)/2], []byte(",9.50\n"), []byte(",9.75\n"))
 	second = second[:bytes.LastIndexByte(second, '\n')+1]
 	third := append(bytes.ReplaceAll(manyOrders(1_200), []byte("A-"), []byte("C-")),
 		second[len("Order,Item,Qty,Price\n"):]...)
-	return []struct {
-		doc []byte
-		opt outcome.Options
-	}{{first, outcome.Options{}}, {second, outcome.Options{}}, {first, outcome.Options{DryRun: true, StopAfter: 50}}, {third, outcome.Options{AllOrNone: true, Note: "all"}}}
+	some := manyOrders(700)
+	return []killStep{{"plain", first, outcome.Options{}}, {"plain", second, outcome.Options{}},
+		{"plain", first, outcome.Options{DryRun: true, StopAfter: 50}}, {"plain", third, outcome.Options{AllOrNone: true, Note: "all"}},
+		{"answer", some, outcome.Options{}}, {"shipment", some, outcome.Options{}}, {"invoice", some, outcome.Options{}},
+		{"shipment", some, outcome.Options{AllOrNone: true}}}
 }
 
 // A service that is killed at any moment, again and again, ends with exactly
@@ -119,15 +138,17 @@ func TestKilledAtRandom(t *testing.T) {
 		rnd := rand.New(rand.NewPCG(seed, 17))
 		s := start(t, data, "serve")
 		ctx := context.Background()
-		if _, err := s.api().KeepMapping(ctx, []byte(killMapping)); err != nil {
-			t.Fatal(err)
+		for _, m := range killMappings {
+			if _, err := s.api().KeepMapping(ctx, []byte(m)); err != nil {
+				t.Fatal(err)
+			}
 		}
 		for i, step := range steps {
 			d, err := s.api().SendDocument(ctx, fmt.Sprintf("step-%d.csv", i), bytes.NewReader(step.doc))
 			if err != nil {
 				t.Fatal(err)
 			}
-			l, err := s.api().StartLoad(ctx, api.NewLoad{Document: d.SHA, Mapping: "plain", Options: step.opt})
+			l, err := s.api().StartLoad(ctx, api.NewLoad{Document: d.SHA, Mapping: step.mapping, Options: step.opt})
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -158,7 +179,8 @@ func TestKilledAtRandom(t *testing.T) {
 	calm := t.TempDir()
 	play(calm, 0, 0)
 	want := state(t, calm)
-	if !strings.Contains(want, "changed") || !strings.Contains(want, "|created|") {
+	if !strings.Contains(want, "changed") || !strings.Contains(want, "|created|") || !strings.Contains(want, "|shipment|OSTRAND|N-A-000699|") ||
+		!strings.Contains(want, "|OSTRAND|N-A-000699|2026-03-17|") {
 		t.Fatal("the undisturbed run did nothing worth comparing")
 	}
 	seed := uint64(time.Now().UnixNano())

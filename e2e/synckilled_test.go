@@ -22,7 +22,7 @@ import (
 	"koinos/demo"
 )
 
-var syncKills = flag.Int("sync-kills", 40, "how many times TestSyncKilledAtRandom kills the service")
+var syncKills = flag.Int("sync-kills", 30, "how many times TestSyncKilledAtRandom kills the service")
 
 const killedSync = `koinos: sync/1
 name: both

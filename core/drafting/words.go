@@ -390,7 +390,9 @@ type entry struct {
 	top    float64
 }
 
-var vocabulary = func() []entry {
+// vocabulary is what headings are compared with. It takes as long to make as a short command does to run, so that only
+// those that draft make it.
+var vocabulary = sync.OnceValue(func() []entry {
 	var all []entry
 	add := func(level order.Level, field, words string, top float64) {
 		for _, w := range strings.Split(words, "|") {
@@ -425,7 +427,7 @@ var vocabulary = func() []entry {
 		"contact|contact name|contact person|attention|attn|ordered "+
 			"by|ansprechpartner|besteller|kontakt|contacto|contatto|contactpersoon|buyer name|buyer", 0.66)
 	return all
-}()
+})
 
 // hints gives what a heading can mean, the best first.
 func hints(heading string) []hint {
@@ -438,8 +440,9 @@ func hints(heading string) []hint {
 	}
 	joined, run := strings.Join(words, " "), strings.Join(words, "")
 	best := map[[2]string]hint{}
-	for i := range vocabulary {
-		e := &vocabulary[i]
+	entries := vocabulary()
+	for i := range entries {
+		e := &entries[i]
 		score := alike(words, joined, run, e) * e.top
 		key := [2]string{string(e.level), e.field}
 		if score >= 0.4 && score > best[key].score {

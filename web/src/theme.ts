@@ -22,6 +22,17 @@ export const OrderPaperTheme = definePreset(Aura, {
       },
     },
   },
+  // Labels that can be read on paper (WCAG 2.1, 1.4.3).
+  components: {
+    button: {
+      colorScheme: {
+        light: {
+          text: { secondary: { color: '{surface.600}' }, danger: { color: '#a3241a' } },
+          outlined: { secondary: { color: '{surface.600}' }, danger: { color: '#a3241a' } },
+        },
+      },
+    },
+  },
 })
 
 const stored = localStorage.getItem('koinos.theme')

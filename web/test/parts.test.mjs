@@ -5,6 +5,8 @@ import { ref, nextTick } from 'vue'
 import { columnName, count, money } from '../src/format.ts'
 import { Places, spotOf } from '../src/places.ts'
 import { rowWindow } from '../src/rows.ts'
+import { answered } from '../src/orders/answer.ts'
+import { inUnit } from '../src/orders/decimal.ts'
 import { useHistory } from '../src/editor/history.ts'
 import { nameOf, pathUnder } from '../src/editor/naming.ts'
 import { at, goesWith } from '../src/editor/suggest.ts'
@@ -19,6 +21,22 @@ test('numbers are written out as people write them', () => {
   assert.equal(count(1200, 'order'), '1,200 orders')
   assert.equal(money('1234.5'), '1\u202f234.5')
   assert.equal(money('-1234567.89'), '-1\u202f234\u202f567.89')
+})
+
+test('an answer says only what was filled in', () => {
+  assert.deepEqual(inUnit(' 2 bx '), { quantity: '2', unit: 'BX' })
+  assert.deepEqual(inUnit('30'), { quantity: '30' })
+  assert.deepEqual(inUnit('soon'), { quantity: 'soon' }) // the service says what is wrong with it
+  const blank = { accepted: '', due_on: '', reason: '' }
+  assert.deepEqual(
+    answered([
+      { id: '1', answer: 'accepted', accepted: '30', due_on: '2026-03-24', reason: ' ' },
+      { id: '1', answer: 'back-ordered', ...blank, accepted: '1BX' },
+      { id: '2', answer: '', ...blank, reason: 'nobody knows' },
+      { id: '3', answer: 'refused', ...blank, reason: 'out of range' },
+    ]),
+    [{ id: '1', answer: 'accepted', accepted: '30', due_on: '2026-03-24' }, { id: '1', answer: 'back-ordered', accepted: '1', accepted_unit: 'BX' }, { id: '3', answer: 'refused', reason: 'out of range' }],
+  )
 })
 
 test('a value is found by its field and by its cell', () => {

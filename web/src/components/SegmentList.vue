@@ -45,17 +45,17 @@ defineExpose({ goTo })
 </script>
 
 <template>
-  <div ref="box" class="segments" tabindex="0" role="tree" aria-label="The interchange, segment by segment; arrow keys move" :aria-activedescendant="active.row ? `element-${active.row}-${active.column}` : undefined" @keydown="onKey">
+  <div ref="box" class="segments" tabindex="0" role="tree" aria-label="The interchange, segment by segment; arrow keys move" :aria-activedescendant="active.column ? `element-${active.row}-${active.column}` : undefined" @keydown="onKey">
     <StateNote v-if="error || !items.length" :error="error" empty="There is nothing to read." />
     <div v-for="(i, n) in items" :key="n" role="treeitem" :aria-level="i.depth + 1" :aria-selected="active.row === i.row && !active.column" :aria-expanded="i.elements?.length ? true : undefined" class="item" :class="[i.kind, { other: other(i) }]" :data-row="i.row" :style="{ marginLeft: `${i.depth * 14}px` }">
       <div v-if="i.kind === 'segment'" class="id"><span class="row">{{ i.row }}</span><b>{{ i.id }}</b><span v-if="i.count" class="count">#{{ i.count }}</span> <span class="soft">{{ i.text }}</span></div>
       <div v-else-if="i.id" class="id head"><span class="row">{{ i.row }}</span>{{ i.text }}</div>
-      <dl v-if="i.elements?.length" role="group">
+      <div v-if="i.elements?.length" class="elements" role="group">
         <div v-for="e in i.elements" :id="`element-${i.row}-${e.number + 1}`" :key="e.number" role="treeitem" :aria-level="i.depth + 2" :aria-selected="is(active, i.row, e.number + 1)" :data-at="`${i.row}:${e.number + 1}`" :class="{ lit: is(lit, i.row, e.number + 1), active: is(active, i.row, e.number + 1), wrong: i.findings?.some((f) => f.element === e.number) }" tabindex="-1" @click="choose(i.row, e.number + 1)" @keydown.enter="choose(i.row, e.number + 1)">
-          <dt><span class="n">{{ String(e.number).padStart(2, '0') }}</span> {{ e.name }}</dt>
-          <dd>{{ e.value }} <span v-if="e.means" class="means">{{ e.means }}</span></dd>
+          <span class="name"><span class="n">{{ String(e.number).padStart(2, '0') }}</span> {{ e.name }}</span>
+          <span class="value">{{ e.value }} <span v-if="e.means" class="means">{{ e.means }}</span></span>
         </div>
-      </dl>
+      </div>
       <p v-for="(f, k) in i.findings" :key="k" class="finding">{{ f.message }} <span class="soft">{{ f.level }} {{ f.code }}</span></p>
     </div>
     <p v-if="more" class="soft">It is longer than this page shows: koinos x12 show prints all of it.</p>
@@ -65,20 +65,20 @@ defineExpose({ goTo })
 <style scoped>
 .segments { overflow: auto; padding: 10px 14px; font-size: 12.5px; position: relative; }
 .item { padding: 2px 0; }
-.item.other { opacity: 0.55; }
+.item.other, .item.other b { color: var(--ink-soft); font-weight: 400; }
 .id { display: flex; gap: 6px; align-items: baseline; }
 .id.head { font-weight: 600; border-bottom: 1px solid var(--rule-soft); padding-bottom: 2px; margin-top: 4px; }
 .row { min-width: 26px; color: var(--ink-soft); font-weight: 400; font-size: 11px; text-align: right; }
 .count { color: var(--ink-soft); }
-dl { margin: 1px 0 2px 32px; }
-dl > div { display: grid; grid-template-columns: minmax(150px, 210px) 1fr; gap: 10px; padding: 0 5px; cursor: pointer; border-radius: 2px; }
-dl > div:hover { background: var(--desk); }
-dl > div.lit { outline: 2px solid var(--accent); outline-offset: -1px; background: var(--accent-wash); }
-dl > div.active { outline: 2px solid var(--ink); outline-offset: -1px; }
-dl > div.wrong { background: var(--error-wash); }
-dt { color: var(--ink-soft); overflow: hidden; text-overflow: ellipsis; white-space: nowrap; }
+.elements { margin: 1px 0 2px 32px; }
+.elements > div { display: grid; grid-template-columns: minmax(150px, 210px) 1fr; gap: 10px; padding: 0 5px; cursor: pointer; border-radius: 2px; }
+.elements > div:hover { background: var(--desk); }
+.elements > div.lit { outline: 2px solid var(--accent); outline-offset: -1px; background: var(--accent-wash); }
+.elements > div.active { outline: 2px solid var(--ink); outline-offset: -1px; }
+.elements > div.wrong { background: var(--error-wash); }
+.name { color: var(--ink-soft); overflow: hidden; text-overflow: ellipsis; white-space: nowrap; }
 .n { font-variant-numeric: tabular-nums; }
-dd { margin: 0; overflow-wrap: anywhere; }
+.value { overflow-wrap: anywhere; }
 .means { color: var(--ink-soft); }
 .finding { margin: 1px 0 3px 32px; border-left: 3px solid var(--error); padding-left: 7px; }
 </style>

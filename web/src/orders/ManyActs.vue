@@ -3,7 +3,7 @@ import Button from 'primevue/button'
 import InputText from 'primevue/inputtext'
 import { computed, ref, watch } from 'vue'
 
-import { api, data, download, type OrderSummary, ProblemError } from '../api/client'
+import { api, data, download, type OrderSummary, type Posted, ProblemError } from '../api/client'
 import { useBusy } from '../busy'
 import OutcomeMark from '../components/OutcomeMark.vue'
 import StateNote from '../components/StateNote.vue'
@@ -51,16 +51,18 @@ const at = computed(() => `${did.value?.all.length} of ${did.value?.of}`)
 let stop = false
 async function one(id: Act, o: OrderSummary, accept: string[]): Promise<Done> {
   const { what, header } = said(id, o)
-  const options = { params: { path: { id: o.id }, query: accept.length ? { accept } : {}, header: { 'If-Match': `"${o.id}-${o.revision}"` } }, body: { header } }
+  const seen = { 'If-Match': `"${o.id}-${o.revision}"` }
+  const options = { params: { path: { id: o.id }, query: accept.length ? { accept } : {}, header: seen }, body: { header } }
   try {
-    const p = (await data(api.POST(`/api/v1/orders/{id}/${what}`, options as never) as Promise<{ data?: unknown; error?: unknown; response: Response }>)) as { outcome: string; revision?: number; findings?: { message: string }[] }
+    const p = await data(api.POST(`/api/v1/orders/{id}/${what}`, options as never) as Promise<{ data?: Posted; error?: unknown; response: Response }>)
     o.revision = p.revision || o.revision
     return { order: o, outcome: p.outcome, text: (p.findings ?? []).map((f) => f.message).join(' '), accept: [] }
   } catch (e) {
     if (!(e instanceof ProblemError) || !['order_held', 'order_refused', 'changed_meanwhile'].includes(e.problem.code ?? '')) throw e
     const held = e.problem.code === 'order_held'
     const findings = e.problem.findings ?? []
-    return { order: o, outcome: held ? 'held' : 'refused', text: findings.map((f) => f.message).join(' ') || (e.problem.detail ?? ''), accept: held ? [...new Set(findings.map((f) => f.code as string))] : [] }
+    const text = findings.map((f) => f.message).join(' ') || (e.problem.detail ?? '')
+    return { order: o, outcome: held ? 'held' : 'refused', text, accept: held ? [...new Set(findings.map((f) => f.code as string))] : [] }
   }
 }
 const run = (id: Act, orders: { order: OrderSummary; accept: string[] }[]) =>

@@ -7,16 +7,18 @@ import { computed, nextTick, reactive, ref, useTemplateRef, watch } from 'vue'
 import { api, data, type Invoice, type Movement, ProblemError, type StoredOrder } from '../api/client'
 import { useBusy } from '../busy'
 import StateNote from '../components/StateNote.vue'
-import { minus, plus } from './decimal'
+import { answered, type Statement } from './answer'
+import AnswerLines from './AnswerLines.vue'
+import { inUnit, minus, plus } from './decimal'
 
-// What can be said of an order, on its paper: confirm it, change it, put it on hold, say what moved or was billed, take
+// What can be said of an order, on its paper: confirm it, answer it line by line, change it, put it on hold, say what moved or was billed, take
 // some of that back, cancel it.
 const props = defineProps<{ order: StoredOrder }>()
 const emit = defineEmits<{ done: [] }>()
 const { busy, failed, act } = useBusy()
 
-type Act = 'change' | 'move' | 'return' | 'bill' | 'back' | 'hold' | 'cancel'
-type What = 'changes' | 'shipments' | 'receipts' | 'returns' | 'invoices' | 'withdrawals'
+type Act = 'answer' | 'change' | 'move' | 'return' | 'bill' | 'back' | 'hold' | 'cancel'
+type What = 'answers' | 'changes' | 'shipments' | 'receipts' | 'returns' | 'invoices' | 'withdrawals'
 type Notice = { header?: Record<string, string>; lines?: Record<string, string>[] }
 
 const root = useTemplateRef('root')
@@ -62,6 +64,7 @@ const forms = computed<Record<Act, Form>>(() => {
   const of = taken.value
   const kind = of && 'kind' in of ? of.kind : 'invoice'
   return {
+    answer: { label: purchase.value ? 'Their answer …' : 'Answer …', there: anyLeft.value && status !== 'draft', what: 'answers', words: 'Answered', column: '', may: 'left', fields: [['answered_on', 'Day']] },
     change: { label: 'Change …', there: true, what: 'changes', words: 'Change it', column: '', may: 'left', fields: [['requested_ship_on', 'Ship on'], ['requested_delivery_on', 'Deliver on'], ['reason', 'Why']] },
     move: { label: purchase.value ? 'Receive …' : 'Ship …', there: anyLeft.value && status !== 'draft', what: moves[0], words: purchase.value ? 'Received' : 'Shipped', column: 'Open', may: 'left', fields: [...moves[1], ...ofGoods] },
     return: { label: 'Return …', there: lines.value.some((l) => l.returnable !== '0'), what: 'returns', words: 'Returned', column: 'Can come back', may: 'returnable', fields: [['return', 'Number of the return'], ['returned_on', 'Day'], ['reason', 'Why']] },
@@ -79,6 +82,7 @@ const rules = [{ value: 'first', label: 'with the first invoice' }, { value: 'sh
 // What is filled in: of the header, and of lines by their ids.
 const header = reactive<Record<string, string>>({})
 const values = reactive<Record<string, Record<string, string>>>({})
+const statements = ref<Statement[]>([]) // of an answer
 const changeable = ['quantity', 'unit_price', 'requested_delivery_on'] as const
 const days = ['requested_delivery_on', 'requested_ship_on'] as const
 watch([open, taken, () => props.order.revision], () => {
@@ -91,22 +95,19 @@ watch([open, taken, () => props.order.revision], () => {
     else if (open.value === 'cancel') values[l.id] = { cancel: may === '0' ? '' : 'yes' }
     else values[l.id] = { quantity: may === '0' || open.value === 'return' ? '' : may }
   }
+  statements.value = lines.value.filter((l) => l.left !== '0').map((l) => ({ id: l.id, answer: '', accepted: '', due_on: '', reason: '' }))
   if (open.value === 'change') for (const k of days) header[k] = props.order[k] ?? ''
 })
-watch([header, values], () => (failed.value = undefined)) // what was said of it is of other figures
+watch([header, values, statements], () => (failed.value = undefined), { deep: true }) // what was said of it is of other figures
 
 const filled = (all: Record<string, string>) => Object.fromEntries(Object.entries(all).filter(([, v]) => v.trim() !== ''))
 // other gives what is not as it was.
 const other = (is: Record<string, string>, was: Record<string, unknown>) => Object.fromEntries(Object.entries(is).filter(([k, v]) => v.trim() !== (was[k] ?? '')))
-// A quantity may be in another unit than the line's: 2 BX.
-function quantity(v: string): Record<string, string> {
-  const [, n = '', unit = ''] = /^([\d.]*)\s*(.*)$/.exec(v.trim()) ?? []
-  return n && unit ? { quantity: n, unit: unit.toUpperCase() } : { quantity: v.trim() }
-}
-
 function notice(): [What, Notice] {
   const f = form.value
   switch (open.value) {
+    case 'answer':
+      return [f.what, { header: filled(header), lines: answered(statements.value) }]
     case 'change':
       return [f.what, { header: other(header, { ...props.order, reason: '' }), lines: lines.value.map((l) => ({ id: l.id, ...other(values[l.id] ?? {}, { ...l, price_for: '' }) })).filter((l) => Object.keys(l).length > 1) }]
     case 'hold':
@@ -120,7 +121,7 @@ function notice(): [What, Notice] {
   }
   const said = filled(header)
   if (open.value === 'back') said.reverses = taken.value!.number
-  return [f.what, { header: said, lines: lines.value.filter((l) => values[l.id]?.quantity?.trim()).map((l) => ({ id: l.id, ...quantity(values[l.id]!.quantity!) })) }]
+  return [f.what, { header: said, lines: lines.value.filter((l) => values[l.id]?.quantity?.trim()).map((l) => ({ id: l.id, ...inUnit(values[l.id]!.quantity!) })) }]
 }
 
 const say = (what: What, body: Notice, accept: string[] = []) =>
@@ -151,7 +152,7 @@ defineExpose({
   },
 })
 const dated = (name: string) => name.endsWith('_on') && name !== 'on_hold'
-const counted = computed(() => open.value !== 'change' && open.value !== 'hold')
+const counted = computed(() => open.value !== 'change' && open.value !== 'hold' && open.value !== 'answer')
 </script>
 
 <template>
@@ -176,7 +177,8 @@ const counted = computed(() => open.value !== 'change' && open.value !== 'hold')
         <label v-for="[name, label, hint] in form.fields" :key="name">{{ label }}<InputText v-model="header[name]" size="small" :placeholder="dated(name) ? 'yyyy-mm-dd' : hint" :class="{ wide: name === 'reason' || name === 'on_hold' }" /></label>
         <label v-if="charged">Charges of the order<Select v-model="header.charges_billed" size="small" :options="rules" option-value="value" option-label="label" placeholder="with the first invoice" /></label>
       </div>
-      <table v-if="open !== 'hold'">
+      <AnswerLines v-if="open === 'answer'" v-model="statements" :lines="lines" />
+      <table v-else-if="open !== 'hold'">
         <thead>
           <tr>
             <th>Line</th><th>Item</th>
@@ -202,6 +204,7 @@ const counted = computed(() => open.value !== 'change' && open.value !== 'hold')
           </tr>
         </tbody>
       </table>
+      <p v-if="open === 'answer'" class="soft">{{ purchase ? 'What the supplier said is compared with the order.' : 'The partner is told this line by line, in the next 855 or 865.' }} A blank quantity is all of the line; + adds a statement for a part of it.</p>
       <p v-if="counted && open !== 'cancel'" class="soft">Blank lines stay as they are. A quantity may be in another unit, such as 2 BX.</p>
       <StateNote v-if="failed && !held.length" :error="failed" @retry="emit('done')" />
       <div v-if="held.length" class="held" role="alert">

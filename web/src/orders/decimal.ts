@@ -29,3 +29,9 @@ export function plus(...all: (string | undefined)[]): string {
   const { places, numbers } = whole(all)
   return text(numbers.reduce((sum, n) => sum + n, 0n), places)
 }
+
+/** inUnit splits a quantity as it is typed: it may be in another unit than the line's, such as 2 BX. */
+export function inUnit(typed: string): { quantity: string; unit?: string } {
+  const [, n = '', unit = ''] = /^([\d.]*)\s*(.*)$/.exec(typed.trim()) ?? []
+  return n && unit ? { quantity: n, unit: unit.toUpperCase() } : { quantity: typed.trim() }
+}

@@ -62,7 +62,7 @@ const deciding = ref<number>()
   <div class="page">
     <div class="bar title">
       <h1>Held</h1><span class="soft">What waits for somebody, the oldest first. Fix the cause, then try it again.</span><span class="grow" />
-      <Button v-if="code" size="small" text :label="`Not only ${code}`" @click="((code = undefined), (trail = []))" />
+      <Button v-if="code" size="small" text label="Show everything held" @click="((code = undefined), (trail = []))" />
       <Select v-model="kind" size="small" :options="[...kinds]" option-label="label" option-value="kind" show-clear placeholder="Anything" aria-label="What is held" @change="trail = []" />
       <Select v-if="syncs.length" v-model="sync" size="small" :options="syncs" show-clear placeholder="Any sync" aria-label="Sync" @change="trail = []" />
     </div>
@@ -89,7 +89,7 @@ const deciding = ref<number>()
         <template #body="{ data: h }">
           <Button v-if="h.code === 'push_conflict'" size="small" label="Decide" :aria-label="`Decide ${h.number}`" @click.stop="deciding = h.id" />
           <Button v-else-if="h.kind === 'interchange' || h.kind === 'answer'" size="small" label="Decide" :aria-label="`Decide ${where(h)}`" @click.stop="router.push(target(h))" />
-          <Button v-else size="small" text label="Try again" :aria-label="`Try ${h.number || where(h)} again`" :loading="retry.isPending.value && retry.variables.value?.ids?.[0] === h.id" @click.stop="retry.mutate({ ids: [h.id] })" />
+          <Button v-else size="small" text label="Try again" :aria-label="`Try again: ${h.number || where(h)}`" :loading="retry.isPending.value && retry.variables.value?.ids?.[0] === h.id" @click.stop="retry.mutate({ ids: [h.id] })" />
         </template>
       </Column>
     </PagedTable>

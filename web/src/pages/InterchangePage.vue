@@ -32,6 +32,7 @@ watch(it, (i) => {
 const setOf = (n: number) => it.value?.sets?.find((s) => s.seq === n)
 const setTabs = computed(() => (it.value?.sets ?? []).map((s) => ({ id: s.seq, label: `${s.kind} ${s.control}` })))
 const set = computed(() => setOf(seq.value))
+const spoken = computed(() => set.value?.orders?.filter((o) => o.order_id) ?? []) // the stored orders of which the set speaks
 const { data: papers } = useQuery({
   queryKey: ['set-orders', () => props.id, seq],
   enabled: computed(() => !!it.value?.sets?.length),
@@ -53,10 +54,12 @@ const became = computed(() => {
   return fields.length ? `It is ${fields.join(' and ')}.` : 'It is not used in this order.'
 })
 
-// Warnings that hold its sets, where nothing but warnings does: they can be accepted.
+// What holds its sets and can be accepted: warnings and broken rules of the partner, where nothing else holds them.
 const warnings = computed(() => {
-  const all = (it.value?.sets ?? []).filter((s) => s.state === 'held').flatMap((s) => s.findings ?? []).filter((f) => !f.code.startsWith('x12_'))
-  return all.some((f) => f.severity === 'error') ? [] : [...new Set(all.map((f) => f.code as string))]
+  const all = (it.value?.sets ?? []).filter((s) => s.state === 'held').flatMap((s) => s.findings ?? [])
+  const rules = all.some((f) => f.code === 'x12_rule' && f.severity === 'error') ? ['x12_rule'] : []
+  const others = all.filter((f) => !f.code.startsWith('x12_'))
+  return others.some((f) => f.severity === 'error') ? [] : [...new Set([...rules, ...others.map((f) => f.code as string)])]
 })
 
 // The interchange that came before with the same control number.
@@ -70,7 +73,7 @@ const act = useMutation({
   onSuccess: () => client.invalidateQueries(),
 })
 const send = useMutation({
-  mutationFn: () => data(api.POST('/api/v1/partners/{name}/send', { params: { path: { name: it.value!.partner } }, body: { set: set.value!.kind, orders: [set.value!.number ?? ''] } })),
+  mutationFn: () => data(api.POST('/api/v1/partners/{name}/send', { params: { path: { name: it.value!.partner } }, body: { set: set.value!.kind, orders: (set.value!.orders ?? []).map((o) => o.number ?? '') } })),
   onSuccess: async (sent) => { // what was held is gone; what was written instead has a page of its own
     if (sent.interchanges[0]) await router.replace(`/exchange/${sent.interchanges[0].id}`)
     return client.invalidateQueries()
@@ -108,7 +111,7 @@ const found = computed(() => {
       <StateNote v-if="act.error.value || send.error.value" :error="act.error.value || send.error.value" @retry="act.reset(), send.reset()" />
       <p v-if="next?.id === id" class="soft" role="status">Written anew from the order as it is now: {{ interchangeWord(next) }}.</p>
       <TabStrip v-if="(it.sets?.length ?? 0) > 1" v-slot="{ tab }" v-model="seq" :tabs="setTabs" panel="set-panel" label="Transaction sets">
-        {{ tab.label }} <span class="soft">{{ setOf(tab.id)?.number }}</span> <OutcomeMark :word="setOf(tab.id)?.state ?? ''" />
+        {{ tab.label }} <span class="soft">{{ setOf(tab.id)?.orders?.map((o) => o.number).join(' ') }}</span> <OutcomeMark :word="setOf(tab.id)?.state ?? ''" />
       </TabStrip>
       <div class="split">
         <SegmentList ref="list" class="sheet" :items="segments?.items ?? []" :more="!!segments?.next" :error="segmentError" :lit="pointed" :set-row="set?.row" :set-rows="set?.rows" @pick="picked = $event" />
@@ -121,9 +124,9 @@ const found = computed(() => {
               </li>
             </ol>
           </section>
-          <p v-if="set?.order_id || set?.load_id" class="soft links">
-            <template v-if="set.order_id">This is <RouterLink :to="`/orders/${set.order_id}`">order {{ set.number }}</RouterLink>{{ set.order_revision ? `, revision ${set.order_revision}` : '' }}. </template>
-            <template v-if="set.load_id">It came through <RouterLink :to="`/loads/${set.load_id}`">load {{ set.load_id }}</RouterLink>. </template>
+          <p v-if="spoken.length || set?.load_id" class="soft links">
+            <template v-if="spoken.length">It speaks of <template v-for="(o, n) in spoken" :key="n">{{ n ? ', ' : '' }}<RouterLink :to="`/orders/${o.order_id}`">order {{ o.number }}</RouterLink>{{ o.order_revision ? ` (revision ${o.order_revision})` : '' }}</template>. </template>
+            <template v-if="set?.load_id">It came through <RouterLink :to="`/loads/${set.load_id}`">load {{ set.load_id }}</RouterLink>. </template>
             <span role="status">{{ became || 'Point at a value: its element lights up. Choose an element: see what it became.' }}</span>
           </p>
           <OrderPaper v-for="(p, i) in papers?.items ?? []" :key="i" :order="p.order" :places="p.places" :findings="p.findings.filter((f) => f.field)" :lit="picked" @point="pointed = $event" @pick="(s) => list?.goTo(s.row, s.column)" />

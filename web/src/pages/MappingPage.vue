@@ -60,7 +60,7 @@ async function blank() {
       </div>
       <StateNote v-if="failed" :error="failed" class="sheet" @retry="failed = undefined" />
       <div class="split">
-        <div class="sheet text">
+        <div class="sheet text" tabindex="0" role="region" aria-label="The text of the mapping">
           <pre><span v-for="(l, i) in lines.list" :key="i" :class="{ plus: l.mark }">{{ l.text }}{{ '\n' }}</span></pre>
           <p v-if="lines.gone.length" class="soft gone">Gone since version {{ before!.version }}:</p>
           <pre v-if="lines.gone.length" class="minus">{{ lines.gone.join('\n') }}</pre>
