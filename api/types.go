@@ -193,7 +193,7 @@ type NewComparison struct {
 
 // Field is one field of an order that a mapping can bind.
 type Field struct {
-	Level   order.Level `json:"level" enum:"header,lines,parties,charges"`
+	Level   order.Level `json:"level" enum:"header,lines,parties,charges,deliveries"`
 	Name    string      `json:"name" doc:"A name that ends in an asterisk stands for names of one's own"`
 	Type    order.Type  `json:"type"`
 	About   string      `json:"about"`

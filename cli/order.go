@@ -137,7 +137,7 @@ func (a *app) printOrder(o *api.StoredOrder) {
 	for i, l := range o.Lines {
 		more := ""
 		for _, f := range []string{"location", "requested_delivery_on", "buyer_item", "supplier_item", "shipped",
-			"received", "cancelled", "backordered", "notes"} {
+			"received", "cancelled", "backordered", "deliveries", "notes"} {
 			if v := lines[i][f]; v != "" {
 				more += f + " " + v + "  "
 			}

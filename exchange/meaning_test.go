@@ -156,13 +156,13 @@ func TestPackagesInNotice(t *testing.T) {
 // What the standard mapping does not carry of an order is said at its place.
 func TestUnreadSegments(t *testing.T) {
 	d := open(t)
-	i := d.receive(pellow(1, "850", "BEG*00*SA*PM-1**20260316~CUR*BY*EUR~TXI*ST**7.5~PO1*1*20*MR*1.33*PE*VP*00113~SDQ*MR*92*0040*12*0041*8~"+
+	i := d.receive(pellow(1, "850", "BEG*00*SA*PM-1**20260316~CUR*BY*EUR~TXI*ST**7.5~PO1*1*20*MR*1.33*PE*VP*00113~SLN*1**I*2*EA~"+
 		"PO1*2*20*MR*1.33*PE*UP*4006381333932~CTT*2~"))
 	var got []string
 	for _, f := range i.Sets[0].Findings {
 		got = append(got, string(f.Code)+" "+f.At)
 	}
-	want := "[x12_rule ST 0001 value_unread ST 0001 / TXI value_unread ST 0001 / PO1 / SDQ check_digit_wrong ST 0001 / PO1 #2 / 07]"
+	want := "[x12_rule ST 0001 value_unread ST 0001 / TXI value_unread ST 0001 / PO1 / SLN check_digit_wrong ST 0001 / PO1 #2 / 07]"
 	if fmt.Sprint(got) != want || i.State != api.StateDone {
 		t.Errorf("%s\n got %s\nwant %s", i.State, got, want)
 	}
@@ -171,12 +171,12 @@ func TestUnreadSegments(t *testing.T) {
 // What nobody reads holds a set, or is passed over, where the partner's mapping says so.
 func TestUnreadAsTheMappingSays(t *testing.T) {
 	const set = "BEG*00*SA*%s**20260316~CUR*BY*EUR~REF*CT*C-1~N1*ST*Pellow Marina*92*0040~" +
-		"PO1*1*20*MR*1.33*PE*VP*00113~SDQ*MR*92*0040*12*0041*8~CTT*1~"
+		"PO1*1*20*MR*1.33*PE*VP*00113~SLN*1**I*2*EA~CTT*1~"
 	d := open(t)
 	for n, c := range []struct{ more, state, code string }{
 		{"", api.StateDone, "[value_unread]"},
 		{"findings: {value_unread: error}\n", api.StateHeld, "[value_unread]"},
-		{"document: {unused: [PO1/SDQ]}\n", api.StateDone, "[]"},
+		{"document: {unused: [PO1/SLN]}\n", api.StateDone, "[]"},
 	} {
 		m, err := mapping.Parse([]byte("koinos: mapping/1\nname: pellow-850\nextends: x12-850\n" + c.more +
 			"header: {partner: {value: PELLOW}}\n"))

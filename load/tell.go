@@ -208,6 +208,12 @@ func fill(i *intent.Intent, level order.Level, n int, values map[string]string, 
 				continue
 			}
 			f.SetNumber(o, l, number)
+		case order.Parts:
+			if _, err := order.ParseSchedule(value); err != nil {
+				refuse(finding.NotASchedule, "", "%q says no deliveries: %v.", value, err)
+				continue
+			}
+			f.SetText(o, l, value)
 		default:
 			if f.Type == order.Choice && !slices.Contains(f.Choices, value) {
 				refuse(finding.UnknownChoice, "It may be: "+strings.Join(f.Choices, ", ")+".", "%s cannot be %q.", name, value)

@@ -170,6 +170,11 @@ func PackLines(o *order.Order) ([]any, error) {
 				return nil, err
 			}
 		}
+		if len(l.Deliveries) > 0 {
+			if err := more("deliveries", l.Deliveries); err != nil {
+				return nil, err
+			}
+		}
 		if len(b) > 1 {
 			packed[i] = string(append(b, '}'))
 		}

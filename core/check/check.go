@@ -126,6 +126,13 @@ var rules = []func(*order.Order, Subject){
 	},
 	func(o *order.Order, s Subject) {
 		for i := range o.Lines {
+			if len(o.Lines[i].Deliveries) > 0 {
+				deliveries(&o.Lines[i], i+1, s)
+			}
+		}
+	},
+	func(o *order.Order, s Subject) {
+		for i := range o.Lines {
 			code := o.Lines[i].GTIN
 			switch len(code) { // GTIN-8, UPC-A, EAN-13 and GTIN-14 (GS1)
 			case 8, 12, 13, 14:
@@ -150,6 +157,30 @@ var rules = []func(*order.Order, Subject){
 			before(i+1, "requested_delivery_on", o.Lines[i].RequestedDeliveryOn)
 		}
 	},
+}
+
+// deliveries compares what goes to several places, or on several days, with what is wanted of the line.
+func deliveries(l *order.Line, line int, s Subject) {
+	if s.Has(line, "deliveries") || s.Has(line, "quantity") {
+		return
+	}
+	sum, ok := l.Deliveries.Quantity()
+	if !ok {
+		s.Add(finding.DeliveriesDiffer, line, "deliveries", l.Deliveries.String(),
+			"The deliveries are in another unit than the line, which is in %s: %s.", orNone(l.Unit), l.Deliveries)
+		return
+	}
+	if left, err := l.Quantity.Sub(l.Cancelled); sum.Cmp(l.Quantity) != 0 && (err != nil || sum.Cmp(left) != 0) {
+		s.Add(finding.DeliveriesDiffer, line, "deliveries", l.Deliveries.String(), "The deliveries are %s of %s: %s.", sum,
+			l.Quantity, l.Deliveries)
+	}
+}
+
+func orNone(unit string) string {
+	if unit == "" {
+		return "no unit"
+	}
+	return unit
 }
 
 func anyItem(s Subject, line int) bool {

@@ -72,6 +72,7 @@ const (
 	NotABoolean       Code = "not_a_boolean"
 	ExpressionFailed  Code = "expression_failed"
 	NotANumber        Code = "not_a_number"
+	NotASchedule      Code = "not_a_schedule"
 	NumberMangled     Code = "number_mangled"
 	UnknownCurrency   Code = "unknown_currency"
 	UnknownUnit       Code = "unknown_unit"
@@ -90,6 +91,7 @@ const (
 	LineWithoutItem   Code = "line_without_item"
 	DatesOutOfOrder   Code = "dates_out_of_order"
 	AmountDiffers     Code = "amount_differs"
+	DeliveriesDiffer  Code = "deliveries_differ"
 	TotalDiffers      Code = "total_differs"
 	TaxDiffers        Code = "tax_differs"
 	AmountTooLarge    Code = "amount_too_large"
@@ -233,6 +235,8 @@ var Catalogue = map[Code]About{
 		"Look at one date whose order you know. Name a single form in dates to settle it."},
 	DateAmbiguous: {Warning, "day and month cannot be told apart",
 		"Name a single form in dates, or ask the sender for yyyy-mm-dd."},
+	NotASchedule: {Error, "a text that says no deliveries",
+		"Write for each delivery quantity, place and day, such as: 12 to 0040; 8 to 0041, arrives 2026-03-16."},
 	NotABoolean: {Error, "neither true nor false", "Add the partner's words to yes and no in the mapping."},
 	ExpressionFailed: {Error, "an expression of the mapping failed",
 		"Correct the value, or the expression at the place of the mapping that is named."},
@@ -268,6 +272,8 @@ var Catalogue = map[Code]About{
 	LineWithoutItem: {Error, "a line says nothing about what is ordered", "Fill in an item code or a description."},
 	DatesOutOfOrder: {Warning, "goods are wanted before they were ordered",
 		"Compare the dates; day and month may be exchanged."},
+	DeliveriesDiffer: {Warning, "a line's deliveries are not its quantity",
+		"Ask the sender which of them is meant, before goods leave for the wrong place."},
 	AmountDiffers: {Error, "a line's amount is not quantity × price",
 		"Correct the figure that is wrong, or raise orders.tolerance in the mapping."},
 	TotalDiffers: {Error, "an order's total is not the sum of its parts",
@@ -331,7 +337,7 @@ var OfDocument = []Code{DocumentBroken, DocumentTooLarge, TextBehind, RecordBrok
 // nevertheless, and nothing in it is guessed.
 var Weighed = map[Code]bool{
 	EncodingInvalid: false, ControlCharacter: false, QuoteStray: false, RowTooWide: false, ShouldMissing: false,
-	DateAmbiguous: false, NearMatch: false, SpellingDiffers: false, QuantityZero: false, PriceNegative: false,
+	DateAmbiguous: false, NearMatch: false, SpellingDiffers: false, QuantityZero: false, DeliveriesDiffer: false, PriceNegative: false,
 	DatesOutOfOrder: false,
 	IdentityMissing: false, ValueDropped: false, ValueUnread: false,
 	NameTwice: true, LineTwice: true, OutOfRange: true, QuantityNegative: true, AmountDiffers: true, TotalDiffers: true,

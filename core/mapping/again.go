@@ -55,6 +55,11 @@ func (b *builder) complete(root *grammar.Node, m *Mapping) {
 			}
 		}
 	}
+	if m.Levels[InDeliveries] != nil && m.Parts[InDeliveries] == nil && m.Group.By != "rowkind" {
+		b.Add(finding.MappingMissingKey, root.Get(string(order.Deliveries)).At, "",
+			"deliveries needs orders.parts.deliveries, which says where they stand within a line: in JSON, in X12, or as rows "+
+				"of a kind of their own. In a cell they are bound as lines.deliveries.").Hint = ""
+	}
 	named := []string{"item", "buyer_item", "supplier_item", "gtin", "description"}
 	means := "what is ordered"
 	if m.Kind != intent.Order {
@@ -98,6 +103,10 @@ func (b *builder) again(orders *grammar.Node, m *Mapping) {
 			usual != order.ByNumber {
 			usual = k
 		}
+	}
+	if len(m.Levels[InDeliveries]) > 0 {
+		deliveries, _ := order.Lookup(order.Lines, string(order.Deliveries))
+		arrival.Lines = append(arrival.Lines, deliveries)
 	}
 	if arrival.Match == "" {
 		arrival.Match = usual

@@ -133,12 +133,18 @@ func (b *builder) mapping(root *grammar.Node) *Mapping {
 	b.group(orders.Get("group"), &m.Group)
 	for i, level := range order.Levels {
 		if p := orders.Get("parts"); p != nil && p.Get(string(level)) != nil {
-			m.Parts[i] = b.part(p.Get(string(level)))
+			if level == order.Deliveries {
+				m.Parts[i] = b.deliveries(p.Get(string(level)), m)
+			} else {
+				m.Parts[i] = b.part(p.Get(string(level)))
+			}
 		}
 		if n := root.Get(string(level)); n != nil {
 			b.records, _ = m.Document.Records.(*x12.Address)
 			b.each = b.records
-			if m.Parts[i] != nil && m.Parts[i].Each != nil {
+			if level == order.Deliveries {
+				b.each = b.lines(m) // what is asked of a delivery is asked of its line, as if it had no other
+			} else if m.Parts[i] != nil && m.Parts[i].Each != nil {
 				b.each, _ = m.Parts[i].Each.(*x12.Address)
 			}
 			m.Bindings[level] = b.bindings(n, level, m.Document.Locale)
@@ -456,6 +462,36 @@ func (b *builder) weighs(n *grammar.Node) {
 		}
 		b.m.Weighs[code] = severity
 	}
+}
+
+// lines is the address of the lines; nil is none.
+func (b *builder) lines(m *Mapping) (each *x12.Address) {
+	if lines := m.Parts[InLines]; lines != nil {
+		each, _ = lines.Each.(*x12.Address)
+	}
+	return each
+}
+
+// deliveries understands where the deliveries of a line stand.
+func (b *builder) deliveries(n *grammar.Node, m *Mapping) *Part {
+	var all []Query
+	for _, each := range n.List("each") {
+		q := b.path(each)
+		if a, ok := q.(*x12.Address); ok {
+			within := a.Within(b.lines(m))
+			if within == a || !within.Segment() {
+				b.Add(finding.MappingWrongValue, each.At, each.Text, "%q is no segment directly within one of the lines.", each.Text)
+			}
+			q = within
+		}
+		if q != nil {
+			all = append(all, q)
+		}
+	}
+	if len(all) == 0 {
+		return nil // it is said already
+	}
+	return &Part{Each: all[0], Others: all[1:]}
 }
 
 func (b *builder) part(n *grammar.Node) *Part {

@@ -131,7 +131,7 @@ var condition = "col(\"Heading\") is a cell's text, text the row's first filled 
 var groupings = []string{"key", "opener", "gap", "rowkind", "count", "sheet", "file", "form", "join", "path", "set"}
 
 // rowKinds are what a row can be by rowkind.
-var rowKinds = []string{"header", "line", "party", "charge", "note", "leave-out"}
+var rowKinds = []string{"header", "line", "party", "charge", "delivery", "note", "leave-out"}
 
 // weighed are the codes of findings whose severity can be set.
 func weighed() []string {
@@ -181,7 +181,13 @@ func part(what string) *grammar.Shape {
 		grammar.May("columns", grammar.Many("matrix: the columns by heading, @F, or from first to last as @F-@M")),
 		grammar.May("when", grammar.Some("Condition of a row that is one: "+condition)),
 	}
-	if what == "lines" {
+	switch what {
+	case "deliveries":
+		return &grammar.Shape{Kind: grammar.Object, About: "Where the deliveries of a line stand within it",
+			Keys: []grammar.Key{grammar.Must("each", grammar.Many("JSON: path of the deliveries within the line (RFC 9535); X12: "+
+				"the segment that begins one of them, such as PO1/SCH, or the first element of each where a segment has "+
+				"several, such as PO1/SDQ/03. Of several, all are taken"))}}
+	case "lines":
 		keys = append(keys, grammar.May("begin",
 			grammar.OneOf("same: lines may begin on the order's first row (the usual); next: on the row below it",
 				"same",
@@ -347,7 +353,7 @@ var words = &grammar.Shape{Kind: grammar.Object, About: "How a document's record
 				About: "How the repeating parts of an order stand in its rows",
 				Keys: []grammar.Key{
 					grammar.May("lines", part("lines")), grammar.May("parties", part("parties")),
-					grammar.May("charges", part("charges")),
+					grammar.May("charges", part("charges")), grammar.May("deliveries", part("deliveries")),
 				}}),
 			grammar.May("again", &grammar.Shape{Kind: grammar.Object,
 				About: "What a second arrival of a stored order means", Keys: []grammar.Key{
@@ -384,6 +390,8 @@ var words = &grammar.Shape{Kind: grammar.Object, About: "How a document's record
 	grammar.Must("lines", fieldsOf(order.Lines, "Bindings of each line's fields")),
 	grammar.May("parties", fieldsOf(order.Parties, "Bindings of parties that repeat within an order")),
 	grammar.May("charges", fieldsOf(order.Charges, "Bindings of allowances and charges that repeat within an order")),
+	grammar.May("deliveries", fieldsOf(order.Deliveries,
+		"Bindings of each delivery of a line, where a line is to go to several places, or in parts")),
 	grammar.May("rules", &grammar.Shape{Kind: grammar.ListOf, About: "Rules of your own", Items: ruleWords}),
 	grammar.May("findings", &grammar.Shape{Kind: grammar.Table,
 		About: "How grave a finding is, by its code: the order is refused (error), it goes in and somebody should look " +

@@ -45,8 +45,8 @@ type Mapping struct {
 	Rules     []Rule                            // of the user's own
 	Weighs    map[finding.Code]finding.Severity // "" is that nothing is said
 	ByHand    [2]float64                        // minutes for an order and for each of its lines
-	Levels    [4][]Binding                      // Bindings by the index of order.Levels
-	Parts     [4]*Part                          // by the same index; nil where the mapping says nothing of the level
+	Levels    [5][]Binding                      // Bindings by the index of order.Levels
+	Parts     [5]*Part                          // by the same index; nil where the mapping says nothing of the level
 	Needs     []string                          // steps of a sequence whose results it takes
 	Computes  bool                              // an expression stands somewhere
 	wide      bool                              // bindings ask for the objects around the records
@@ -64,6 +64,7 @@ const (
 	InLines
 	InParties
 	InCharges
+	InDeliveries
 )
 
 // Document is what a mapping says of the document's outer form.
@@ -192,6 +193,7 @@ func (g *Grouping) Whole() bool { return g.By == "sheet" || g.By == "file" || g.
 // Part says how a repeating part of an order stands in its rows.
 type Part struct {
 	Each   Query
+	Others []Query      // deliveries: where they stand besides
 	Apart  *x12.Address // within each: where it stands several times, there is a line for each; nil is none
 	Across string       // "", numbered or matrix
 	Matrix []Source
@@ -213,9 +215,13 @@ func (p *Part) Lines(n *tree.Node) iter.Seq[*tree.Node] {
 			yield(n)
 			return
 		}
-		for k := range apart {
-			others := slices.Delete(slices.Clone(apart), k, k+1)
-			if !yield(n.Except(others)) {
+		for _, one := range apart {
+			if !yield(n.Pick(func(c *tree.Node) *tree.Node {
+				if c != one && slices.Contains(apart, c) {
+					return nil
+				}
+				return c
+			})) {
 				return
 			}
 		}

@@ -443,12 +443,13 @@ func Answered(v, asked, is, was *order.Order, answers []order.Answered) {
 func undone(asked *order.Order, l *order.Line, is *order.Order, now *order.Line) bool {
 	day := promised(asked, l)
 	return !l.Quantity.IsZero() && l.Quantity.Cmp(due(now)) != 0 || !l.UnitPrice.IsZero() && l.UnitPrice.Cmp(now.UnitPrice) != 0 ||
-		l.Item != "" && l.Item != now.Item || day != "" && day != promised(is, now)
+		l.Item != "" && l.Item != now.Item || len(l.Deliveries) > 0 && l.Deliveries.String() != now.Deliveries.String() || day != "" && day != promised(is, now)
 }
 
 // stays reports whether a line is as it was.
 func stays(was, is *order.Order, now *order.Line) bool {
 	before := lineOf(was, now.Number)
 	return before != nil && due(before).Cmp(due(now)) == 0 && before.UnitPrice.Cmp(now.UnitPrice) == 0 && before.Item == now.Item &&
+		before.Deliveries.String() == now.Deliveries.String() &&
 		before.Backordered.Cmp(now.Backordered) == 0 && promised(was, before) == promised(is, now)
 }

@@ -13,10 +13,12 @@ const (
 	Lines   Level = "lines"
 	Parties Level = "parties" // repeating: each binding fills the party last added
 	Charges Level = "charges" // repeating: each binding fills the charge last added
+
+	Deliveries Level = "deliveries" // repeating within a line: each binding fills the delivery last added
 )
 
 // Levels are all levels, the header first.
-var Levels = []Level{Header, Lines, Parties, Charges}
+var Levels = []Level{Header, Lines, Parties, Charges, Deliveries}
 
 // Type is how a field's text is understood.
 type Type string
@@ -31,6 +33,7 @@ const (
 	Unit     Type = "unit"     // unit of measure
 	Choice   Type = "choice"   // one of the field's Choices
 	Boolean  Type = "boolean"  // "true" or "false"
+	Parts    Type = "schedule" // deliveries in the text of a Schedule
 )
 
 // Field is one field of an order that a mapping can bind.
@@ -47,10 +50,18 @@ type Field struct {
 	text func(*Order, *Line) *string
 	num  func(*Order, *Line) *Number
 	date func(*Order, *Line) *Date
+	list func(*Order, *Line) *Schedule
 }
 
-// SetText stores a text in an order, or in line l of it for a field of the lines.
-func (f *Field) SetText(o *Order, l *Line, v string) { *f.text(o, l) = v }
+// SetText stores a text in an order, or in line l of it for a field of the lines; a schedule's is one that ParseSchedule
+// can read.
+func (f *Field) SetText(o *Order, l *Line, v string) {
+	if f.list != nil {
+		*f.list(o, l), _ = ParseSchedule(v)
+		return
+	}
+	*f.text(o, l) = v
+}
 
 // Trim takes the outer space from the field where it is a text.
 func (f *Field) Trim(o *Order, l *Line) {
@@ -86,6 +97,8 @@ func (f *Field) Value(o *Order, l *Line) string {
 		return *f.text(o, l)
 	case f.num != nil:
 		return f.num(o, l).plain()
+	case f.list != nil:
+		return f.list(o, l).String()
 	}
 	return string(*f.date(o, l))
 }
@@ -178,6 +191,9 @@ var fields = []Field{
 		text: func(_ *Order, l *Line) *string { return &l.Notes }},
 	{Name: "backordered", Level: Lines, Type: Decimal, About: "Quantity that comes later than was asked",
 		num: func(_ *Order, l *Line) *Number { return &l.Backordered }},
+	{Name: "deliveries", Level: Lines, Type: Parts,
+		About: "Parts of the line that go to places, or on days, of their own, such as: 12 to 0040; 8 to 0041, arrives 2026-03-16",
+		list:  func(_ *Order, l *Line) *Schedule { return &l.Deliveries }},
 	{Name: "on_hold", Level: Header, Type: Text,
 		About: "Why the order is on hold: nothing of it should move or be billed. Blank is that it is not",
 		text:  func(o *Order, _ *Line) *string { return &o.OnHold }},
@@ -359,6 +375,8 @@ func AllFields(level Level) []Field {
 		}
 	case Charges:
 		list = append(list, chargeFields...)
+	case Deliveries:
+		list = append(list, deliveryFields...)
 	case Header:
 		for _, role := range Roles {
 			for _, part := range partyParts {
@@ -383,7 +401,7 @@ func Lookup(level Level, name string) (Field, bool) {
 			return f, true
 		}
 	}
-	if level == Parties || level == Charges {
+	if level != Header && level != Lines {
 		all := AllFields(level)
 		i := slices.IndexFunc(all, func(f Field) bool { return f.Name == name })
 		if i < 0 {

@@ -142,6 +142,7 @@ type Line struct {
 	Notes               string   `json:"notes,omitempty"`
 	Charges             []Charge `json:"charges,omitempty"`
 	Custom              []Custom `json:"custom,omitempty"`
+	Deliveries          Schedule `json:"deliveries,omitempty" doc:"Parts of the line that go to places, or on days, of their own"`
 
 	Invoiced  Number         `json:"invoiced,omitzero" doc:"Quantity invoiced so far"`
 	Statement *LineStatement `json:"statement,omitempty" doc:"What a change, an answer or a shipment says of the line besides"`

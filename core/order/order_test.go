@@ -3,6 +3,7 @@ package order
 import (
 	"encoding/json"
 	"errors"
+	"reflect"
 	"strings"
 	"testing"
 )
@@ -97,7 +98,7 @@ func TestEveryField(t *testing.T) {
 			l = &o.Lines[0]
 		}
 		switch {
-		case f.text != nil:
+		case f.text != nil || f.list != nil:
 			f.SetText(o, l, value)
 		case f.num != nil:
 			n, err := ParseNumber(value)
@@ -193,4 +194,54 @@ func BenchmarkFingerprint(b *testing.B) {
 	for b.Loop() {
 		o.Fingerprint()
 	}
+}
+
+func TestSchedule(t *testing.T) {
+	d := func(quantity, unit, location string, days ...Date) ScheduledDelivery {
+		days = append(days, "", "")
+		return ScheduledDelivery{MustNumber(quantity), unit, location, days[0], days[1]}
+	}
+	for _, c := range []struct {
+		text  string
+		is    Schedule
+		wrong string
+	}{
+		{"", nil, ""},
+		{"12 to 0040; 8 to 0041", Schedule{d("12", "", "0040"), d("8", "", "0041")}, ""},
+		{"7", Schedule{d("7", "", "")}, ""},
+		{"12.5 CA, arrives 2026-03-16", Schedule{d("12.5", "CA", "", "", "2026-03-16")}, ""},
+		{"12 to Quay to sea, leaves 2026-03-12, arrives 2026-03-16", Schedule{d("12", "", "Quay to sea", "2026-03-12", "2026-03-16")}, ""},
+		{`3 to "A; B, \"C\""; 4 to D`, Schedule{d("3", "", `A; B, "C"`), d("4", "", "D")}, ""},
+		{"twelve to 0040", nil, `delivery 1: "twelve" is not a quantity`},
+		{"12 to 0040; to 0041", nil, `delivery 2: "to" is not a quantity`},
+		{"12 to ", nil, `delivery 1: "to" is not a unit`},
+		{"12 to ; 8", nil, `delivery 1: no location stands behind "to"`},
+		{"12, arrives 16.3.2026", nil, `delivery 1: "16.3.2026" is not a day; write it as yyyy-mm-dd`},
+		{"12 to 0040, on 2026-03-16", nil, `delivery 1: ", on 2026-03-16" cannot be understood`},
+	} {
+		got, err := ParseSchedule(c.text)
+		switch {
+		case err == nil && c.wrong != "" || err != nil && err.Error() != c.wrong:
+			t.Errorf("%q: %v, want %q", c.text, err, c.wrong)
+		case !reflect.DeepEqual(got, c.is) && c.wrong == "":
+			t.Errorf("%q is %+v", c.text, got)
+		case err == nil && got.String() != c.text:
+			t.Errorf("%q is written %q", c.text, got)
+		}
+	}
+}
+
+// FuzzSchedule reads texts as deliveries: what can be read is written so that it is read alike.
+func FuzzSchedule(f *testing.F) {
+	f.Add("12 to 0040; 8 CA to \"a;b\", leaves 2026-03-12, arrives 2026-03-16")
+	f.Fuzz(func(t *testing.T, text string) {
+		s, err := ParseSchedule(text)
+		if err != nil {
+			return
+		}
+		again, err := ParseSchedule(s.String())
+		if err != nil || again.String() != s.String() {
+			t.Fatalf("%q is written %q, which is read %q: %v", text, s, again, err)
+		}
+	})
 }

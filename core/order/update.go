@@ -226,6 +226,7 @@ func (o *Order) clone() *Order {
 	for i := range out.Lines {
 		l := &out.Lines[i]
 		l.Charges, l.Custom, l.Earlier = slices.Clone(l.Charges), slices.Clone(l.Custom), slices.Clone(l.Earlier)
+		l.Deliveries = slices.Clone(l.Deliveries)
 		if l.Statement != nil {
 			said := *l.Statement
 			l.Statement = &said
@@ -297,6 +298,8 @@ func (f *Field) copy(to *Order, toLine *Line, from *Order, fromLine *Line, clear
 		*f.text(to, toLine) = *f.text(from, fromLine)
 	case f.num != nil:
 		*f.num(to, toLine) = *f.num(from, fromLine)
+	case f.list != nil:
+		*f.list(to, toLine) = slices.Clone(*f.list(from, fromLine))
 	default:
 		*f.date(to, toLine) = *f.date(from, fromLine)
 	}

@@ -200,7 +200,7 @@ func (w *worker) linePlan() *plan {
 
 // kindOf is the kind of row, by rowkind, that feeds a level unless a binding
 // names others.
-var kindOf = [4]string{"header", "line", "party", "charge"}
+var kindOf = [5]string{"header", "line", "party", "charge", "delivery"}
 
 // feeds reports whether a binding looks at a row at all.
 func (w *worker) feeds(b *mapping.Binding, r *Row) bool {

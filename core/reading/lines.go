@@ -114,6 +114,9 @@ func (w *worker) line(v view) {
 			w.stated(b, l, v)
 		}
 	}
+	if len(v.row.plan.bound[mapping.InDeliveries]) > 0 && v.row.Node != nil {
+		w.deliveries(v, l)
+	}
 	w.now = 0
 }
 
@@ -189,6 +192,9 @@ func leadingDigits(s string) string {
 
 // continued adds what a row of another kind says of the line above it.
 func (w *worker) continued(r *Row) {
+	if r.kind == kindOf[mapping.InDeliveries] {
+		w.delivery(view{row: r}, w.lastLine())
+	}
 	lines := w.d.Order.Lines
 	for j := range r.plan.bound[mapping.InLines] {
 		b := &r.plan.bound[mapping.InLines][j]

@@ -21,10 +21,10 @@ type plan struct {
 	width   int // cells of the heading; 0 where there is none
 	group   []spot
 	kind    spot // rowkind: the column that says what a row is
-	bound   [4][]bound
+	bound   [5][]bound
 	totals  []bound
 	kindBy  spot
-	marks   [4][]spot // what a filled value of makes a row a line, a party, a charge
+	marks   [5][]spot // what a filled value of makes a row a line, a party, a charge
 	reads   map[*mapping.Expr][]spot
 	reps    int   // numbered: how many times lines stand across a row
 	matrix  []int // matrix: its columns
@@ -80,7 +80,8 @@ func bind(m *mapping.Mapping, head *source.Record, around *around, decided *Evid
 			all = append(all, *f)
 		}
 	}
-	group, levels := m.Group.Columns, []int{mapping.InHeader, mapping.InLines, mapping.InParties, mapping.InCharges}
+	group, levels := m.Group.Columns, []int{mapping.InHeader, mapping.InLines, mapping.InParties, mapping.InCharges,
+		mapping.InDeliveries}
 	if m.Group.By == "join" {
 		group, levels = m.Group.Lines.Columns, levels[1:]
 		if mapping.IsSheet(m.Group.Headers.Sheet, 0, head.Sheet) {

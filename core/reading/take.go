@@ -319,6 +319,11 @@ func (w *worker) take(b *bound, t taken, l *order.Line) {
 			w.settled(b, t, string(day))
 		}
 		return
+	case order.Parts:
+		if _, err := order.ParseSchedule(text); err != nil {
+			w.bad(b, t, finding.NotASchedule, "%q says no deliveries: %v.", text, err)
+			return
+		}
 	case order.Boolean:
 		is, ok := b.loc.Boolean(text)
 		if !ok {

@@ -83,6 +83,19 @@ func anyOrder(r *rand.Rand, m *mapping.Mapping, lines int) order.Order {
 		for i := range m.Levels[mapping.InLines] {
 			put(l, &m.Levels[mapping.InLines][i])
 		}
+		if m.Parts[mapping.InDeliveries] != nil && r.IntN(3) == 0 { // to so many places that several segments are needed, or on days
+			days := r.IntN(2) == 0
+			for k := range 2 + r.IntN(24) {
+				d := order.ScheduledDelivery{Quantity: order.MustNumber(fmt.Sprintf("%d.%d5", 1+r.IntN(999), r.IntN(10)))}
+				if d.Location = fmt.Sprintf("%04d", 40+k); days {
+					d.RequestedDeliveryOn = order.Date(fmt.Sprintf("2026-%02d-%02d", 1+r.IntN(12), 1+r.IntN(28)))
+				}
+				if r.IntN(5) == 0 {
+					d.Unit = "PA"
+				}
+				l.Deliveries = append(l.Deliveries, d)
+			}
+		}
 		if l.Number == "" || m.Parts[mapping.InLines].Apart != nil {
 			l.Number = fmt.Sprint(n + 1)
 		}

@@ -4,7 +4,6 @@
 package tree
 
 import (
-	"slices"
 	"strconv"
 	"strings"
 
@@ -103,15 +102,17 @@ func (n *Node) Enclosing() *Node {
 	return nil
 }
 
-// Except gives a node with all but some of its members. It stands where n stands; n is not changed.
-func (n *Node) Except(drop []*Node) *Node {
+// Pick gives a node with what pick gives for each of its members; nil is that it goes without. The node, and each member,
+// stands where it stood; n is not changed.
+func (n *Node) Pick(pick func(*Node) *Node) *Node {
 	only := *n
 	only.first, only.last, only.count = nil, nil, 0
 	for c := n.first; c != nil; c = c.next {
-		if slices.Contains(drop, c) {
+		picked := pick(c)
+		if picked == nil {
 			continue
 		}
-		member := *c
+		member := *picked
 		member.next = nil
 		if only.first == nil {
 			only.first = &member

@@ -277,6 +277,11 @@ func (t *trees) record(v values, root *tree.Members) (*tree.Members, error) {
 		for i := range n {
 			one := &tree.Members{}
 			t.fill(map[string]*tree.Members{"": one, "order": o, "document": root}, level, v, line(i), value(i))
+			if level == order.Lines {
+				if err := t.deliveries(one, v, i); err != nil {
+					return err
+				}
+			}
 			if inner != "" {
 				wrapped := &tree.Members{}
 				wrapped.Put(inner, one)
@@ -298,6 +303,33 @@ func (t *trees) record(v values, root *tree.Members) (*tree.Members, error) {
 			func(int) int { return 0 })
 	}
 	return o, err
+}
+
+// deliveries writes those of a line into it.
+func (t *trees) deliveries(into *tree.Members, v values, i int) error {
+	part, line := t.m.Parts[mapping.InDeliveries], &v.o.Lines[i]
+	if part == nil || len(t.m.Bindings[order.Deliveries]) == 0 {
+		return nil
+	}
+	at, inner, ok := steps(part.Each.String())
+	if !ok {
+		return fmt.Errorf("%s is not one list to write deliveries to", part.Each)
+	}
+	list := []any{}
+	for k := range line.Deliveries {
+		said := map[string]string{"unit": line.Unit}
+		line.EachOf(k, func(field, value string) { said[field] = value })
+		one := &tree.Members{}
+		t.fill(map[string]*tree.Members{"": one, "order": into}, order.Deliveries, v, i+1, func(field string) string { return said[field] })
+		if inner != "" {
+			wrapped := &tree.Members{}
+			wrapped.Put(inner, one)
+			one = wrapped
+		}
+		list = append(list, one)
+	}
+	into.Put(at, list)
+	return nil
 }
 
 // Record writes one order as the record that the mapping reads, JSON. What the mapping

@@ -110,6 +110,7 @@ func (c *composer) order(o *order.Order) {
 			}
 		}
 		c.level(o, mapping.InLines, in, at, values[i+1])
+		c.deliveries(o, i, at, values[i+1])
 		c.lines++
 		if sum, err := c.sum.Add(o.Lines[i].Quantity); err == nil {
 			c.sum = sum
@@ -200,6 +201,76 @@ func (c *composer) level(o *order.Order, level int, header, in *x12.Loop, values
 		}
 		c.put(b, at, a, value)
 	}
+}
+
+// deliveries writes the deliveries of a line, each in the first of the mapping's segments that has a place for all of it.
+func (c *composer) deliveries(o *order.Order, i int, in *x12.Loop, values map[string]string) {
+	part, line := c.m.Parts[mapping.InDeliveries], &o.Lines[i]
+	if part == nil || values[string(order.Deliveries)] == "" {
+		return
+	}
+	delete(values, string(order.Deliveries))
+	var open *x12.Loop // the segment that has room for more
+	count, unit := 0, ""
+	for k := range line.Deliveries {
+		said := map[string]string{"unit": line.Unit}
+		line.EachOf(k, func(field, value string) { said[field] = value })
+		segment := c.segmentFor(part, said)
+		step, most := segment.Like()
+		if open == nil || count >= most || said["unit"] != unit {
+			open, count = c.w.Open(in, segment.Kind()), 0
+		}
+		unit = said["unit"]
+		for j := range c.m.Levels[mapping.InDeliveries] {
+			b := &c.m.Levels[mapping.InDeliveries][j]
+			value := said[b.Field.Name]
+			if value == "" {
+				continue
+			}
+			if at := addressIn(b, segment); at != nil {
+				c.put(b, open, at.Within(segment.Kind()).Further(segment, count*step), value)
+				delete(said, b.Field.Name)
+			}
+		}
+		for _, field := range slices.Sorted(maps.Keys(said)) {
+			if said[field] == "" {
+				continue
+			}
+			f := finding.New(finding.FieldUnwritten, origin.Place{}, said[field],
+				"The mapping %s has no place in %s for %s of a delivery.", c.m.Name, c.m.Document.Set, field)
+			f.Field, f.Line = string(order.Deliveries), i+1
+			c.found = append(c.found, f)
+		}
+		if count++; most == 1 {
+			open = nil
+		}
+	}
+}
+
+// segmentFor is the first of the segments of deliveries that has a place for each of the values, or else the last.
+func (c *composer) segmentFor(part *mapping.Part, values map[string]string) (segment *x12.Address) {
+	for _, q := range append([]mapping.Query{part.Each}, part.Others...) {
+		segment = q.(*x12.Address) // as all of a mapping of X12 are
+		fits := true
+		for j := range c.m.Levels[mapping.InDeliveries] {
+			b := &c.m.Levels[mapping.InDeliveries][j]
+			fits = fits && (values[b.Field.Name] == "" || addressIn(b, segment) != nil)
+		}
+		if fits {
+			return segment
+		}
+	}
+	return segment
+}
+
+// addressIn is the first of a binding's addresses that is within a segment; nil is none.
+func addressIn(b *mapping.Binding, segment *x12.Address) *x12.Address {
+	for i := range b.From {
+		if a, ok := b.From[i].Path.(*x12.Address); ok && a.Under(segment) {
+			return a
+		}
+	}
+	return nil
 }
 
 // once reports whether the value of a binding may be written: what stands once in a set is the same for all that it is of, also

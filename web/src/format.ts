@@ -1,4 +1,4 @@
-import type { Interchange, Load, Sync, System } from './api/client'
+import type { ScheduledDelivery, Interchange, Load, Sync, System } from './api/client'
 
 /** columnName gives the letters of a column counted from 1. */
 export function columnName(n: number): string {
@@ -33,6 +33,11 @@ export function money(s: string | undefined): string {
 /** fieldName gives the words of a field's name: ship_to.code is "ship-to code". */
 export function fieldName(field: string): string {
   return field.replace(/^(custom|reference|charge|allowance)\./, '').replace('_to.', '-to ').replace(/[._]/g, ' ')
+}
+
+/** deliveriesText says the deliveries of a line as the commands and sheets do. */
+export function deliveriesText(all: ScheduledDelivery[] | null | undefined): string {
+  return (all ?? []).map((d) => `${d.quantity}${d.unit ? ' ' + d.unit : ''}${d.location ? ' to ' + d.location : ''}${d.requested_ship_on ? ', leaves ' + d.requested_ship_on : ''}${d.requested_delivery_on ? ', arrives ' + d.requested_delivery_on : ''}`).join('; ')
 }
 
 export function loadWord(l: Load): string {

@@ -2,7 +2,7 @@
 import { computed, provide, toRef } from 'vue'
 
 import type { Finding, Located, Order } from '../api/client'
-import { fieldName } from '../format'
+import { deliveriesText, fieldName } from '../format'
 import { Places, spotOf, type Spot } from '../places'
 import OutcomeMark from './OutcomeMark.vue'
 import { paperKey } from './paper'
@@ -102,6 +102,10 @@ function has(line: number, field: string) {
               <span v-for="(p, k) in l.earlier_prices" :key="`p${k}`" class="moved" title="What had moved or was invoiced when the price changed keeps the price of then">{{ p.quantity }} at {{ p.unit_price }}</span>
               <template v-if="l.tax_percent"> tax <PaperValue :line="i + 1" field="tax_percent" :value="l.tax_percent" /> %</template>
             </td>
+          </tr>
+          <tr v-if="l.deliveries?.length || has(i + 1, 'deliveries')" class="under">
+            <td></td>
+            <td :colspan="columns.length + 4"><span class="soft">deliveries:</span> <PaperValue :line="i + 1" field="deliveries" :value="deliveriesText(l.deliveries)" /></td>
           </tr>
         </tbody>
       </table>

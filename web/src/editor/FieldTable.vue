@@ -17,7 +17,7 @@ const over = ref('')
 const adding = ref<string>()
 const own = ref('')
 const ownName = computed(() => own.value.trim().toLowerCase().replace(/[^a-z0-9_]+/g, '_'))
-const titles: Record<string, string> = { header: 'Header', lines: 'Lines', parties: 'Parties', charges: 'Charges' }
+const titles: Record<string, string> = { header: 'Header', lines: 'Lines', parties: 'Parties', charges: 'Charges', deliveries: 'Deliveries of a line' }
 const sections = computed(() => Object.keys(titles).map((level) => ({ level, title: titles[level]!, bound: props.bound.filter((b) => b.level === level) })).filter((s) => s.bound.length))
 const unboundMust = computed(() => props.extends ? [] : props.fields.filter((f) => f.must && ['header', 'lines'].includes(f.level) && !props.bound.some((b) => b.level === f.level && b.field === f.name)))
 const addable = computed(() => props.fields.filter((f) => !f.name.endsWith('*') && !props.bound.some((b) => b.level === f.level && b.field === f.name)).map((f) => ({ value: `${f.level}.${f.name}`, label: `${fieldName(f.name)} — ${f.level}`, about: f.about })))

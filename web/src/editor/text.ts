@@ -10,7 +10,7 @@ export interface Bound {
   words: string // everything else, as flow YAML
 }
 
-export const levels = ['header', 'lines', 'parties', 'charges'] as const
+export const levels = ['header', 'lines', 'parties', 'charges', 'deliveries'] as const
 
 function read(text: string): Document.Parsed {
   return parseDocument(text, { keepSourceTokens: true })
