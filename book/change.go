@@ -15,7 +15,8 @@ import (
 var changeActs = map[string]string{
 	"": "change", "CHANGE": "change", "CA": "change", "CB": "change", "CC": "change", "CE": "change", "CT": "change",
 	"MU": "change", "PC": "change", "PQ": "change", "PR": "change",
-	"QD": "change", "QI": "change", "RA": "change", "RQ": "change", "RS": "change", "RZ": "change",
+	"QD": "change", "QI": "change", "RA": "change", "RQ": "change", "RS": "change",
+	"REPLACE": "replace", "RE": "replace", "RZ": "replace",
 	"ADD": "add", "AI": "add", "DELETE": "delete", "DI": "delete", "NC": "nothing",
 }
 
@@ -32,13 +33,13 @@ func (n *noticed) change() error {
 		switch {
 		case !known:
 			n.e.Add(finding.UnknownChoice, i+1, "change", code, "%q does not say what is to become of the line.",
-				code).Hint = "It may be add, delete, change, or a code of X12 element 670 that says one of these."
+				code).Hint = "It may be add, delete, change, replace, or a code of X12 element 670 that says one of these."
 		case act == "add":
 			n.add(i)
 		case act == "delete":
 			n.remove(i)
-		case act == "change":
-			n.alter(i)
+		default:
+			n.alter(i, act == "replace")
 		}
 	}
 	if in.Currency != "" && n.stored.Currency != "" && in.Currency != n.stored.Currency {
@@ -162,16 +163,25 @@ func (n *noticed) withdraw() error {
 	return nil
 }
 
-// alter gives a line another quantity, price or date.
-func (n *noticed) alter(i int) {
-	l := n.lineOf(i, false)
+// alter gives a line another quantity, price or date. Another item is what is wanted where that is said (replaced), or where
+// the line is named by its id, or by a person or program that says it of this order; else the sender may mean another line.
+func (n *noticed) alter(i int, replaced bool) {
+	in := &n.in.Lines[i]
+	l := n.lineOf(i, replaced || in.ID != 0 || n.e.Target != 0)
 	if l == nil {
 		return
+	}
+	if other, is := differentItem(l, in); other != "" {
+		if gone := l.Gone(); gone.Sign() > 0 || l.Invoiced.Sign() > 0 {
+			n.e.Add(finding.UpdateConflict, i+1, other, is, "Line %s is to be of the item %s, but %s of it have moved and %s were invoiced.",
+				l.Number, is, orZero(gone), orZero(l.Invoiced)).Hint = "Add a line of that item, and delete this one: what is open of it is cancelled."
+			return
+		}
+		l.Item, l.BuyerItem, l.SupplierItem, l.GTIN, l.Description = "", "", "", "", "" // those of the other goods
 	}
 	if _, ok := n.inUnit(i, l); !ok {
 		return
 	}
-	in := &n.in.Lines[i]
 	moved := l.Gone()
 	switch {
 	case in.Quantity.IsZero():

@@ -32,7 +32,7 @@ func (n *noticed) invoice() error {
 		return nil
 	}
 	b.ours = open || n.e.Target != 0
-	b.whole = clone(n.is)
+	b.whole = n.is.Clone()
 	if _, err := b.whole.Compute(n.s.Rounding); err != nil {
 		return err
 	}

@@ -52,7 +52,7 @@ func (s *Session) notice(tx *store.Tx, e *Entry, spoken *spokenOf, res *store.Or
 		e.Add(finding.OrderWithoutLines, 0, "", number, "The %s names no line.", e.Kind)
 		return nil, nil
 	}
-	n := &noticed{s: s, tx: tx, e: e, in: clone(o), stored: stored, is: clone(&stored.Order),
+	n := &noticed{s: s, tx: tx, e: e, in: o.Clone(), stored: stored, is: stored.Order.Clone(),
 		from: make([]int, len(stored.Lines))}
 	n.c = &store.Changed{Was: &stored.Order, Is: n.is, Action: actions[e.Kind]}
 	if err := carry[e.Kind](n); err != nil || e.Refused() || n.same {
@@ -212,16 +212,6 @@ type noticed struct {
 	same    bool              // it was carried out before
 }
 
-func clone(o *order.Order) *order.Order {
-	c := *o
-	c.Lines, c.Custom, c.Parties, c.References, c.Charges = slices.Clone(o.Lines), slices.Clone(o.Custom),
-		slices.Clone(o.Parties), slices.Clone(o.References), slices.Clone(o.Charges)
-	for i := range c.Lines {
-		c.Lines[i].Custom, c.Lines[i].Charges = slices.Clone(c.Lines[i].Custom), slices.Clone(c.Lines[i].Charges)
-	}
-	return &c
-}
-
 // lineOf finds the line that the nth line of the notice means, by its number, by
 // the sender's id of it, or by the goods where one line has them. Nil is none; a
 // finding says so. With others the goods may be other ones than the order's.
@@ -234,8 +224,12 @@ func (n *noticed) lineOf(i int, others bool) *order.Line {
 		return nil
 	}
 	if other, is := differentItem(&n.is.Lines[at], l); other != "" && !others {
-		n.e.Add(finding.LineDiffers, i+1, other, is, "Line %s of the order %s is of another item: %s.",
+		f := n.e.Add(finding.LineDiffers, i+1, other, is, "Line %s of the order %s is of another item: %s.",
 			n.is.Lines[at].Number, n.stored.Order.Number, itemOf(&n.is.Lines[at]))
+		if n.e.Kind == intent.Change {
+			f.Hint = "Look whether number and item belong together. A line that is to be of another item has the change \"replace\" " +
+				"(X12: RE or RZ). Nothing was changed."
+		}
 		return nil
 	}
 	if at < len(n.from) {

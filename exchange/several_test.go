@@ -149,6 +149,8 @@ func TestAnswersToChanges(t *testing.T) {
 		{"fewer", "POC*1*QD*12*8*MR*1.33**VP*00113~", "BCA*00*AD ACK*IA*12*MR", "BCA*00*RD ACK*IR*20*MR"},
 		{"another price", "POC*1*PC*20**MR*1.20**VP*00113~", "BCA*00*AD ACK*IA*20*MR", "BCA*00*RD ACK*IR*20*MR"},
 		{"one more line", "POC*3*AI*5**MR*1.33**VP*00113~", "BCA*00*AD ACK*IA*5*MR", "BCA*00*RD ACK*IR*0*MR"},
+		{"another item", "POC*1*RE*20**MR*1.33**VP*00114~", "BCA*00*AD ACK*IA*20*MR", "BCA*00*RD ACK*IR*20*MR"},
+		{"other places", "POC*1*CA*20**MR*1.33**VP*00113~SDQ*MR*92*0040*12*0041*8~", "BCA*00*AD ACK*IA*20*MR", "BCA*00*RD ACK*IR*20*MR"},
 		{"two, of which one is as it is", "POC*1*QD*12*8*MR*1.33**VP*00113~POC*2*QD*3**BX*31.42**VP*00489~", "BCA*00*AD ACK*IA*12*MR ACK*IA*3*BX",
 			"BCA*00*AC ACK*IR*20*MR ACK*IA*3*BX"},
 	} {

@@ -56,6 +56,12 @@ func (l *Listing) Mapping(name string, of order.Kind) (string, error) {
 	if filled {
 		fmt.Fprintf(&b, "  quantity: {from: %q, need: must}\n", f.quantity)
 	}
+	has := func(name string) bool {
+		return slices.ContainsFunc(l.tables[0].columns, func(c column) bool { return c.name == name })
+	}
+	if l.For == intent.Change && has("lines.number") && has("lines.item") { // the number says which line is meant, the item what it becomes
+		b.WriteString("  change: {value: replace}\n")
+	}
 	bind(order.Lines)
 	return b.String(), nil
 }

@@ -148,7 +148,7 @@ var statements = []Field{
 		text: func(o *Order, _ *Line) *string { return &stated(o).Reason }},
 
 	{Name: "change", Level: Lines, Type: Text, Kinds: []string{ofChange},
-		About: "What becomes of the line: add, delete, change (the usual), or a code of X12 element 670",
+		About: "What becomes of the line: add, delete, change (the usual), replace (also its item), or a code of X12 element 670",
 		text:  func(_ *Order, l *Line) *string { return &statedOf(l).Code }},
 	{Name: "price_for", Level: Lines, Type: Choice, Choices: []string{"open", "all"}, Kinds: []string{ofChange},
 		About: "What a new price counts for: what is open (the usual), or all, also what has moved or was invoiced",
@@ -192,7 +192,7 @@ var statements = []Field{
 // purchase order is their sales order, our item the buyer's, and our number the
 // sender's.
 func Seller(o *Order) Order {
-	m := *o.clone()
+	m := *o.Clone()
 	m.ID, m.Revision, m.Kind = 0, 0, Sales
 	if o.Kind == Purchase {
 		m.Number, m.SenderNumber = o.SenderNumber, o.Number
@@ -207,7 +207,7 @@ func Seller(o *Order) Order {
 
 // Buyer gives an order that is as its seller sees it as its buyer does.
 func Buyer(o *Order) Order {
-	m := *o.clone()
+	m := *o.Clone()
 	m.Kind, m.Number, m.SenderNumber = Purchase, o.SenderNumber, o.Number
 	for i := range m.Lines {
 		l := &m.Lines[i]

@@ -140,7 +140,7 @@ func (o *Order) AsOrdered(r Rounding) *Order {
 	if !slices.ContainsFunc(o.Lines, func(l Line) bool { return l.Cancelled.Sign() != 0 }) {
 		return o
 	}
-	whole := o.clone()
+	whole := o.Clone()
 	for i := range whole.Lines {
 		whole.Lines[i].Cancelled = Number{}
 	}

@@ -75,7 +75,7 @@ func (c *Conflict) Error() string { return c.Message }
 // order is changed. What has moved (shipped, received) is never taken back: an
 // arriving quantity below it is a *Conflict. Sums and status are not worked out.
 func (o *Order) Update(in *Order, a Arrival) (*Order, []int, error) {
-	out := o.clone()
+	out := o.Clone()
 	for i := range a.Header {
 		f := &a.Header[i]
 		if f.Name != "number" {
@@ -192,7 +192,7 @@ func (o *Order) LineLike(l *Line, n int, by LineKey) int {
 // of in, with what has moved of the lines of the same number. from is as
 // Update's. A line of which something has moved cannot go away.
 func (o *Order) Replace(in *Order) (is *Order, from []int, err error) {
-	is = in.clone()
+	is = in.Clone()
 	is.ID, is.Number, is.Revision, is.Stage, is.Opening = o.ID, o.Number, o.Revision, o.Stage, o.Opening
 	is.LastLine, is.OnHold = o.LastLine, o.OnHold
 	for i := range is.Lines {
@@ -218,7 +218,8 @@ func (o *Order) Replace(in *Order) (is *Order, from []int, err error) {
 	return is, from, nil
 }
 
-func (o *Order) clone() *Order {
+// Clone gives an order that shares nothing with o.
+func (o *Order) Clone() *Order {
 	out := *o
 	out.References, out.Parties, out.Charges = slices.Clone(o.References), slices.Clone(o.Parties),
 		slices.Clone(o.Charges)
