@@ -37,6 +37,15 @@ type Interchange struct {
 	Findings       []finding.Finding `json:"findings,omitempty"`
 	Sets           []SetRecord       `json:"sets,omitempty" doc:"The first of its transaction sets"`
 	SetCount       int               `json:"set_count,omitempty" doc:"How many it has"`
+	CopyOf         int64             `json:"copy_of,omitempty" doc:"Ours: the interchange that it repeats under control numbers of its own"`
+	Copies         []int64           `json:"copies,omitempty" doc:"Ours: those that repeat it under control numbers of their own"`
+	Departures     []Departure       `json:"departures,omitempty" doc:"Ours: each time that it left"`
+}
+
+// Departure is one time that an interchange left.
+type Departure struct {
+	At time.Time `json:"at"`
+	By string    `json:"by" doc:"Who sent it"`
 }
 
 // What a person may say of an interchange that is doubtful.

@@ -252,13 +252,11 @@ was not invoiced. What breaks the partner's rules is held with the reasons.`,
 	send.Flags().StringVar(&want.From, "from", "", "850: ordered on this day or later")
 	send.Flags().StringVar(&want.To, "to", "", "850: ordered on this day or earlier")
 	send.Flags().BoolVar(&want.Try, "try", false, "only show what would go out, and what keeps it from going")
-	c.AddCommand(list, show, receive, send, a.replay())
+	c.AddCommand(list, show, receive, send, a.replay(), a.resendInterchange())
 	for _, one := range []struct {
 		use, short string
 		do         func(*client.Client, context.Context, int64) (api.Interchange, error)
 	}{
-		{"resend", "Send an interchange of ours once more: the same bytes, the same control number",
-			(*client.Client).Resend},
 		{"settle", "Say that what is held of an interchange was dealt with: it is answered from the orders as they are now", (*client.Client).Settle},
 		{"let-in", "Let in an interchange whose control number came before with other content", (*client.Client).LetIn},
 		{"refuse", "Refuse an interchange whose control number came before with other content, and tell its sender",
@@ -277,6 +275,32 @@ was not invoiced. What breaks the partner's rules is held with the reasons.`,
 				return a.became([]api.Interchange{i})
 			}})
 	}
+	return c
+}
+
+func (a *app) resendInterchange() *cobra.Command {
+	var anew bool
+	c := &cobra.Command{Use: "resend ID", Short: "Send an interchange of ours once more",
+		Long: "Resend sends the same bytes under the same control number, for a partner who has not got them. With\n" +
+			"--new-numbers it sends a copy under new control numbers, for a partner whose program passes over\n" +
+			"numbers that it has seen.",
+		Example: "  koinos exchange resend 41\n  koinos exchange resend 41 --new-numbers", Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			id, err := interchangeID(args[0])
+			if err != nil {
+				return err
+			}
+			do := a.client().Resend
+			if anew {
+				do = a.client().Renumber
+			}
+			i, err := do(c.Context(), id)
+			if err != nil {
+				return err
+			}
+			return a.became([]api.Interchange{i})
+		}}
+	c.Flags().BoolVar(&anew, "new-numbers", false, "send a copy under new control numbers")
 	return c
 }
 
@@ -390,8 +414,19 @@ func (a *app) interchange(i *api.Interchange) {
 		fmt.Fprintf(a.out, "  to be acknowledged by %s\n", i.DueAt.Local().Format("2006-01-02 15:04"))
 	}
 	if i.Ruling != "" {
-		fmt.Fprintf(a.out, "  %s by %s\n", map[string]string{api.LetIn: "let in", api.Refused: "refused"}[i.Ruling],
+		fmt.Fprintf(a.out, "  %s by %s\n", map[string]string{api.LetIn: "let in", api.Refused: "refused", api.Settled: "settled"}[i.Ruling],
 			i.RuledBy)
+	}
+	if i.CopyOf != 0 {
+		fmt.Fprintf(a.out, "  says once more what interchange %d said\n", i.CopyOf)
+	}
+	if len(i.Departures) > 1 {
+		for _, left := range i.Departures {
+			fmt.Fprintf(a.out, "  left %s, sent by %s\n", left.At.Local().Format("2006-01-02 15:04"), left.By)
+		}
+	}
+	for _, id := range i.Copies {
+		fmt.Fprintf(a.out, "  was sent under new numbers as interchange %d\n", id)
 	}
 	a.said("  ", i.Findings)
 	var rows [][]string

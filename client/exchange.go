@@ -90,6 +90,12 @@ func (c *Client) Resend(ctx context.Context, id int64) (out api.Interchange, err
 	return out, err
 }
 
+// Renumber sends what an interchange of ours says once more under new control numbers.
+func (c *Client) Renumber(ctx context.Context, id int64) (out api.Interchange, err error) {
+	err = c.call(ctx, http.MethodPost, interchangePath(id, "/renumber"), nil, nil, &out)
+	return out, err
+}
+
 // Replay does once more what an interchange asks for; warnings of the codes that are accepted do not hold it.
 func (c *Client) Replay(ctx context.Context, id int64, accept ...string) (out api.Interchange, err error) {
 	q := url.Values{}

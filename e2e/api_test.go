@@ -155,6 +155,7 @@ func TestPublishedAPI(t *testing.T) {
 		{"GET", "/interchanges/1/sets/9/orders", "", 404}, {"GET", "/interchanges/1/content", "", 200},
 		{"POST", "/interchanges?name=x.edi", "ISA rubbish", 201}, {"POST", "/interchanges/1/replay?accept=price_differs", "", 200}, {"POST", "/interchanges/1/replay?accept=order_unknown", "", 422},
 		{"POST", "/interchanges/1/resend", "", 409}, {"POST", "/interchanges/2/resend", "", 200},
+		{"POST", "/interchanges/1/renumber", "", 409},
 		{"POST", "/interchanges/2/replay", "", 409}, {"POST", "/interchanges/1/let-in", "", 409}, {"POST", "/interchanges/2/settle", "", 409},
 		{"POST", "/interchanges/1/refuse", "", 409},
 		{"GET", "/interchanges/1/sets?limit=1", "", 200}, {"GET", "/interchanges/999/sets", "", 404},

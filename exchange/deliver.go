@@ -21,7 +21,7 @@ import (
 // off, the partner sees the file once: it is written under a name that nobody
 // takes up, then noted as sent, and only then gets its own name; reveal gives it
 // that where we ended in between.
-func (x *Exchange) deliver(ctx context.Context, i *api.Interchange) error {
+func (x *Exchange) deliver(ctx context.Context, i *api.Interchange, by string) error {
 	name, hidden := "", ""
 	if x.dir != "" {
 		dir := filepath.Join(x.dir, i.Partner, "out")
@@ -49,14 +49,14 @@ func (x *Exchange) deliver(ctx context.Context, i *api.Interchange) error {
 		state = api.StateDone // nobody acknowledges an acknowledgement
 	}
 	err := x.store.Write(ctx, func(t *store.Tx) error {
-		return errors.Join(t.SentSets(i.ID), t.SetInterchange(i.ID, state, x.now(), time.Time{}))
+		return errors.Join(t.SentSets(i.ID), t.Departed(i.ID, by, x.now()), t.SetInterchange(i.ID, state, x.now(), time.Time{}))
 	})
 	if err != nil || name == "" {
 		return err
 	}
 	if err := os.Rename(hidden, name); err != nil && !errors.Is(err, fs.ErrNotExist) { // else reveal was first
 		return errors.Join(err, x.store.Write(ctx, func(t *store.Tx) error {
-			return t.SetInterchange(i.ID, i.State, time.Time{}, time.Time{})
+			return errors.Join(t.NotDeparted(i.ID), t.SetInterchange(i.ID, i.State, time.Time{}, time.Time{}))
 		}))
 	}
 	return nil

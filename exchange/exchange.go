@@ -194,7 +194,7 @@ func (x *Exchange) work(ctx context.Context, id int64) error {
 	case i.Direction == "in" && i.State == api.StateReceived:
 		return x.take(ctx, &i)
 	case i.Direction == "out" && i.State == api.StateReady:
-		return x.deliver(ctx, &i)
+		return x.deliver(ctx, &i, i.By)
 	}
 	return nil
 }

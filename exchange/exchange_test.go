@@ -403,7 +403,7 @@ func TestNumbers(t *testing.T) {
 	if err != nil || os.Remove(name) != nil {
 		t.Fatal(err)
 	}
-	if _, err := d.Resend(ctx, 1); err != nil {
+	if _, err := d.Resend(ctx, 1, "eva"); err != nil {
 		t.Fatal(err)
 	}
 	if again, err := os.ReadFile(name); err != nil || !bytes.Equal(first, again) {
@@ -416,7 +416,7 @@ func TestNumbers(t *testing.T) {
 	if len(held) != 1 || held[0].State != api.StateHeld || held[0].Control != 0 {
 		t.Fatalf("%+v", held)
 	}
-	if _, err := d.Resend(ctx, held[0].ID); err == nil {
+	if _, err := d.Resend(ctx, held[0].ID, "eva"); err == nil {
 		t.Error("what never left is sent once more")
 	}
 	o := d.order(order.Purchase, "VARNHOLT", "", "REQ-20").Order
@@ -436,5 +436,76 @@ func TestNumbers(t *testing.T) {
 	}
 	if _, err = d.Replay(ctx, i.ID, nil, "test"); err == nil {
 		t.Error("what is done is done again")
+	}
+}
+
+// What a partner passes over because it knows the numbers goes out once more under new ones: the same sets, group by group,
+// and only the new ones have to be acknowledged. Each time that something left stands in its history.
+func TestRenumber(t *testing.T) {
+	d := open(t)
+	ctx := context.Background()
+	for n := range 2 {
+		d.post(purchase(n))
+	}
+	first := d.send("VARNHOLT", "850")[0]
+	d.at = d.at.Add(90 * time.Minute)
+	if _, err := d.Resend(ctx, first.ID, "eva"); err != nil {
+		t.Fatal(err)
+	}
+	copied, err := d.Renumber(ctx, first.ID, "ida")
+	if err != nil {
+		t.Fatal(err)
+	}
+	was, err := d.store.Interchange(ctx, first.ID, d.at)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var left []string
+	for _, i := range []api.Interchange{was, copied} {
+		for _, p := range i.Departures {
+			left = append(left, fmt.Sprint(i.Control, " ", p.At.Format("1504"), " ", p.By))
+		}
+	}
+	if want := "[1 0800 test 1 0930 eva 2 0930 ida]"; fmt.Sprint(left) != want {
+		t.Errorf("left %v, want %s", left, want)
+	}
+	if copied.CopyOf != was.ID || fmt.Sprint(was.Copies) != fmt.Sprint([]int64{copied.ID}) || copied.State != api.StateSent ||
+		copied.DueAt.IsZero() || !was.DueAt.IsZero() || fmt.Sprint(copied.Orders) != fmt.Sprint(was.Orders) || copied.SetCount != 2 {
+		t.Errorf("copy %+v\nof %+v", copied, was)
+	}
+	// Nothing but the numbers and the moment is another.
+	want := strings.NewReplacer("260316|0800|^|00501|000000001", "260316|0930|^|00501|000000002", "|20260316|0800|1|X|", "|20260316|0930|2|X|",
+		"GE|2|1~", "GE|2|2~", "IEA|1|000000001~", "IEA|1|000000002~").Replace(d.text(was))
+	if got := d.text(copied); got != want || got == d.text(was) {
+		t.Errorf("%s\nwant %s", got, want)
+	}
+	// They acknowledge the copy; what it says is said.
+	d.receive(varnholt(1, "999", "AK1*PO*2*005010~AK2*850*0001~IK5*A~AK2*850*0002~IK5*A~AK9*A*2*2*2~"))
+	if copied, err = d.store.Interchange(ctx, copied.ID, d.at); err != nil || copied.State != api.StateAccepted {
+		t.Errorf("%s %v", copied.State, err)
+	}
+	if out := d.send("VARNHOLT", "850"); len(out) != 0 {
+		t.Errorf("it is said once more: %+v", out)
+	}
+	// What they rejected does not wait for a person any more once it went out anew.
+	d.post(purchase(7))
+	rejected := d.send("VARNHOLT", "850")[0]
+	d.receive(varnholt(2, "999", "AK1*PO*3*005010~AK2*850*0001~IK5*R*7~AK9*R*1*1*0~"))
+	waiting := func() (ids []int64) {
+		all, err := d.store.Waiting(ctx, d.at)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, i := range all {
+			ids = append(ids, i.ID)
+		}
+		return ids
+	}
+	before := waiting()
+	if _, err := d.Renumber(ctx, rejected.ID, "ida"); err != nil {
+		t.Fatal(err)
+	}
+	if after := waiting(); fmt.Sprint(before) != fmt.Sprint([]int64{rejected.ID}) || len(after) != 0 {
+		t.Errorf("waiting before %v, after %v", before, after)
 	}
 }

@@ -280,22 +280,6 @@ func (x *Exchange) put(t *store.Tx, p *partner.Partner, set string, good []*tell
 	return i.ID, x.add(t, &i)
 }
 
-// Resend delivers an interchange of ours once more: the same bytes under the
-// same control number.
-func (x *Exchange) Resend(ctx context.Context, id int64) (api.Interchange, error) {
-	i, err := x.store.Interchange(ctx, id, x.now())
-	if err != nil {
-		return i, err
-	}
-	if i.Direction != "out" || i.Control == 0 {
-		return i, fmt.Errorf("%w: interchange %d never left; only what has can go out again", ErrNotNow, id)
-	}
-	if err := x.deliver(ctx, &i); err != nil {
-		return i, err
-	}
-	return x.store.Interchange(ctx, id, x.now())
-}
-
 // ErrNotNow says that an interchange is not one that this can be done with.
 var ErrNotNow = errors.New("not with this interchange")
 

@@ -268,7 +268,16 @@ func (s *Service) interchanges(h huma.API) {
 		})
 	}
 	act("resend", "resend-interchange", "Send an interchange of ours once more",
-		"The same bytes under the same control number.", s.exchange.Resend)
+		"The same bytes under the same control number.",
+		func(ctx context.Context, id int64) (api.Interchange, error) {
+			return s.exchange.Resend(ctx, id, callerOf(ctx).name)
+		})
+	act("renumber", "renumber-interchange", "Send what an interchange of ours says once more, under new control numbers",
+		"For a partner whose program passes over numbers that it has seen. The answer is the new interchange, a copy of the old one, "+
+			"which nobody has to acknowledge any more.",
+		func(ctx context.Context, id int64) (api.Interchange, error) {
+			return s.exchange.Renumber(ctx, id, callerOf(ctx).name)
+		})
 	type replaying struct {
 		ID     int64    `path:"id" doc:"The interchange's id"`
 		Accept []string `query:"accept" maxItems:"20" doc:"Codes of warnings that do not hold what it asks for, also when it is replayed again; x12_rule for broken rules of the partner"`

@@ -38,6 +38,7 @@ type interchangeRow struct {
 	RuledBy      string         `db:"ruled_by"`
 	Accept       string         `db:"accept"`
 	Test         bool           `db:"test"`
+	CopyOf       sql.NullInt64  `db:"copy_of"`
 	Orders       sql.NullString `db:"orders"`
 }
 
@@ -46,7 +47,8 @@ func (r *interchangeRow) interchange() (api.Interchange, error) {
 		GroupControl: r.GroupControl, Document: r.Document.String, Kinds: r.Kinds, State: r.State,
 		Name: r.Name, Answers: r.Answers.Int64, At: parseTime(r.At), SentAt: parseTime(r.SentAt.String),
 		DueAt: parseTime(r.DueAt.String), AcknowledgedAt: parseTime(r.AckAt.String), By: r.By, Arrival: r.Arrival,
-		Content: r.Content, Ruling: r.Ruling, RuledBy: r.RuledBy, Test: r.Test, Orders: []string{}}
+		Content: r.Content, Ruling: r.Ruling, RuledBy: r.RuledBy, Test: r.Test, CopyOf: r.CopyOf.Int64,
+		Orders: []string{}}
 	if r.Accept != "" {
 		i.Accept = strings.Split(r.Accept, ",")
 	}
@@ -134,10 +136,10 @@ func (t *Tx) AddInterchange(i *api.Interchange) error {
 	if !i.DueAt.IsZero() {
 		due = at(i.DueAt)
 	}
-	res, err := t.exec(`INSERT INTO interchanges (partner, direction, control, group_control, document, kinds, state, name, answers, at, due_at, by, findings, arrival, content, test)
-		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+	res, err := t.exec(`INSERT INTO interchanges (partner, direction, control, group_control, document, kinds, state, name, answers, at, due_at, by, findings, arrival, content, test, copy_of)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
 		i.Partner, i.Direction, i.Control, i.GroupControl, null(i.Document), i.Kinds, i.State, i.Name, ref(i.Answers),
-		at(i.At), due, i.By, string(found), i.Arrival, i.Content, i.Test)
+		at(i.At), due, i.By, string(found), i.Arrival, i.Content, i.Test, ref(i.CopyOf))
 	if err != nil {
 		return err
 	}
@@ -304,7 +306,8 @@ func (s *Store) Interchanges(ctx context.Context, f InterchangeFilter, now time.
 func (s *Store) Waiting(ctx context.Context, now time.Time) ([]api.Interchange, error) {
 	var rows []interchangeRow
 	if err := s.r.SelectContext(ctx, &rows, selectInterchange+
-		`WHERE i.state IN ('held', 'unknown', 'doubtful') OR i.state IN ('rejected', 'partly') AND i.direction = 'out' OR i.state = 'sent' AND i.due_at < ? ORDER BY i.id DESC LIMIT 50`, at(now)); err != nil {
+		`WHERE i.state IN ('held', 'unknown', 'doubtful') OR i.state IN ('rejected', 'partly') AND i.direction = 'out'
+		  AND NOT EXISTS (SELECT 1 FROM interchanges c WHERE c.copy_of = i.id) OR i.state = 'sent' AND i.due_at < ? ORDER BY i.id DESC LIMIT 50`, at(now)); err != nil {
 		return nil, err
 	}
 	return interchangesOf(rows, now)
@@ -342,6 +345,9 @@ func (s *Store) Interchange(ctx context.Context, id int64, now time.Time) (api.I
 	}
 	late(&i, now)
 	if err := s.r.GetContext(ctx, &i.SetCount, `SELECT count(*) FROM sets WHERE interchange = ?`, id); err != nil {
+		return i, err
+	}
+	if err := s.departures(ctx, &i); err != nil {
 		return i, err
 	}
 	i.Sets, err = s.Sets(ctx, id, 0, setsShown)

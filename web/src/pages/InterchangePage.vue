@@ -66,11 +66,14 @@ const warnings = computed(() => {
 const other = (f: { code: string; message: string }) => (f.code === 'control_number_used' || f.code === 'x12_duplicate' ? /interchange (\d+)/.exec(f.message)?.[1] : undefined)
 
 const act = useMutation({
-  mutationFn: (what: 'resend' | 'replay' | 'accept' | 'settle' | 'let-in' | 'refuse') =>
+  mutationFn: (what: 'resend' | 'renumber' | 'replay' | 'accept' | 'settle' | 'let-in' | 'refuse') =>
     what === 'replay' || what === 'accept'
       ? data(api.POST('/api/v1/interchanges/{id}/replay', { params: { path: { id: props.id }, query: what === 'accept' ? { accept: warnings.value } : {} } }))
       : data(api.POST(`/api/v1/interchanges/{id}/${what}`, { params: { path: { id: props.id } } })),
-  onSuccess: () => client.invalidateQueries(),
+  onSuccess: async (done, what) => {
+    if (what === 'renumber') await router.push(`/exchange/${done.id}`)
+    return client.invalidateQueries()
+  },
 })
 const send = useMutation({
   mutationFn: () => data(api.POST('/api/v1/partners/{name}/send', { params: { path: { name: it.value!.partner } }, body: { set: set.value!.kind, orders: (set.value!.orders ?? []).map((o) => o.number ?? '') } })),
@@ -106,9 +109,15 @@ const found = computed(() => {
         <Button v-if="it.direction === 'in' && it.state === 'held'" size="small" text label="Settled" title="You have dealt with it: it is answered from the orders as they are now" :loading="act.isPending.value" @click="act.mutate('settle')" />
         <Button v-if="it.direction === 'out' && it.state === 'held'" size="small" label="Try again" title="Write it anew from the order as it is now" :loading="send.isPending.value" @click="send.mutate()" />
         <Button v-if="it.direction === 'out' && it.control" size="small" outlined label="Resend" title="The same bytes under the same control number" :loading="act.isPending.value" @click="act.mutate('resend')" />
+        <Button v-if="it.direction === 'out' && it.control && it.state !== 'ready'" size="small" text label="Resend with new numbers" title="A copy under new control numbers, for a partner whose program passes over numbers that it has seen" :loading="act.isPending.value" @click="act.mutate('renumber')" />
         <Button size="small" text label="Download" @click="download(`/api/v1/interchanges/${id}/content`)" />
       </div>
       <StateNote v-if="act.error.value || send.error.value" :error="act.error.value || send.error.value" @retry="act.reset(), send.reset()" />
+      <p v-if="it.copy_of || it.copies?.length || (it.departures?.length ?? 0) > 1" class="soft">
+        <template v-if="it.copy_of">It says once more what <RouterLink :to="`/exchange/${it.copy_of}`">interchange {{ it.copy_of }}</RouterLink> said. </template>
+        <template v-for="c in it.copies" :key="c">It was sent under new numbers as <RouterLink :to="`/exchange/${c}`">interchange {{ c }}</RouterLink>. </template>
+        <template v-if="(it.departures?.length ?? 0) > 1">It left <template v-for="(d, n) in it.departures" :key="n">{{ n ? ', ' : '' }}{{ when(d.at) }} ({{ d.by }})</template>.</template>
+      </p>
       <p v-if="next?.id === id" class="soft" role="status">Written anew from the order as it is now: {{ interchangeWord(next) }}.</p>
       <TabStrip v-if="(it.sets?.length ?? 0) > 1" v-slot="{ tab }" v-model="seq" :tabs="setTabs" panel="set-panel" label="Transaction sets">
         {{ tab.label }} <span class="soft">{{ setOf(tab.id)?.orders?.map((o) => o.number).join(' ') }}</span> <OutcomeMark :word="setOf(tab.id)?.state ?? ''" />
