@@ -37,6 +37,7 @@ const (
 	NameTwice        Code = "name_twice"
 	TextBehind       Code = "text_behind"
 	X12Envelope      Code = "x12_envelope"
+	X12Test          Code = "x12_test"
 	X12Rejected      Code = "x12_rejected"
 	X12Noted         Code = "x12_noted"
 	X12Rule          Code = "x12_rule"
@@ -174,6 +175,8 @@ var Catalogue = map[Code]About{
 	TextBehind: {Error, "something stands behind the end of the JSON document",
 		"Ask the sender for the whole document; orders in a second one were not read. Several JSON values under one " +
 			"another are NDJSON: say so with document.format."},
+	X12Test: {Error, "an interchange that its sender marks as a test",
+		"Ask the sender for the one that counts. If this one does, say findings: {x12_test: warning} in the mapping."},
 	X12Envelope: {Error, "an envelope of the interchange is wrong",
 		"Ask the sender for the interchange again, with the standard's code in brackets; koinos x12 show has the " +
 			"place. What could be read was read."},
@@ -341,7 +344,7 @@ var Weighed = map[Code]bool{
 	DatesOutOfOrder: false,
 	IdentityMissing: false, ValueDropped: false, ValueUnread: false,
 	NameTwice: true, LineTwice: true, OutOfRange: true, QuantityNegative: true, AmountDiffers: true, TotalDiffers: true,
-	TaxDiffers:    true,
+	TaxDiffers:    true, X12Test: true,
 	NoticeDiffers: false, AnswerDiffers: false, OverDelivery: false, OverReturned: false, OverInvoiced: false,
 	PriceDiffers: false, InvoiceDiffers: false, OnHold: false, CheckDigitWrong: false,
 }

@@ -65,6 +65,26 @@ func purpose(kind string, g *Group, d *intent.Intent) {
 	}
 }
 
+// usage is ISA15, which says whether an interchange counts or is a test.
+var usage = func() *x12.Address {
+	a, err := x12.ParseAddress("ISA/15")
+	if err != nil {
+		panic(err) // it is written as addresses are
+	}
+	return a
+}()
+
+// Tested finds that a group stands in an interchange that its sender marks as a test: it is not meant to touch any order.
+func Tested(g *Group, d *intent.Intent) {
+	rec := &g.Rows[0].Record
+	if rec.Node == nil || d.Orphan {
+		return
+	}
+	if n := usage.First(rec.Node.Root()); n != nil && n.Text == "T" {
+		d.Find(finding.X12Test, source.PlaceOf(n, rec.Line), n.Text, 0, "Its sender marks the interchange as a test (ISA15 is T), which is to touch no order.")
+	}
+}
+
 // elementOf gives an element of a segment where it says something; nil where it does not, or the segment is another.
 func elementOf(n *tree.Node, segment string, element int) *tree.Node {
 	if n.Kind != tree.Segment || n.Name != segment {
