@@ -32,6 +32,7 @@ type Job struct {
 	Tries   int       `json:"tries" db:"tries" doc:"How often it ended in an error that may pass"`
 	Deaths  int       `json:"deaths" db:"deaths" doc:"How often the service ended while it worked at it"`
 	Reason  string    `json:"reason,omitempty" db:"reason" doc:"Why it waits"`
+	Key     string    `json:"-" db:"key"` // jobs of a kind with the same key are done one after another; "" is none
 }
 
 // Kinds of what is held.

@@ -85,7 +85,7 @@ func (x *Exchange) Rule(ctx context.Context, id int64, ruling, by string) (api.I
 		if err != nil || !doubtful {
 			return err
 		}
-		return t.AddJob(api.Job{Kind: api.InterchangeJob, Subject: id, DueAt: x.now()})
+		return t.AddInterchangeJob(id, x.now())
 	}); err != nil {
 		return i, err
 	}

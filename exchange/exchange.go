@@ -133,7 +133,7 @@ func (x *Exchange) mappingOf(ctx context.Context, p *partner.Partner, set string
 	if err != nil {
 		return nil, err
 	}
-	m, err := mapping.Parse([]byte(kept.Text))
+	m, err := mapping.ParseKept(kept.Text)
 	if err == nil {
 		m, err = m.With(mapping.Asked{Of: p.Orders(), Encoding: p.Encoding()})
 	}
@@ -170,11 +170,7 @@ const atOnce = 4
 // Kinds are the jobs that the exchange does: interchanges that came and that go,
 // those of a partner one after another.
 func (x *Exchange) Kinds() map[string]jobs.Kind {
-	return map[string]jobs.Kind{api.InterchangeJob: {Work: x.work, AtOnce: atOnce,
-		Key: func(ctx context.Context, id int64) (string, error) {
-			i, err := x.store.Interchange(ctx, id, x.now())
-			return i.Direction + " " + i.Partner, err
-		}}}
+	return map[string]jobs.Kind{api.InterchangeJob: {Work: x.work, AtOnce: atOnce}}
 }
 
 // work does what is to be done with an interchange: it is the work of a job.
@@ -302,7 +298,7 @@ func (x *Exchange) tryHeld(ctx context.Context) error {
 // takeAgain makes a job of what is held of an interchange that came.
 func (x *Exchange) takeAgain(t *store.Tx, id int64) error {
 	return errors.Join(t.SetInterchange(id, api.StateReceived, time.Time{}, time.Time{}),
-		t.AddJob(api.Job{Kind: api.InterchangeJob, Subject: id, DueAt: x.now()}))
+		t.AddInterchangeJob(id, x.now()))
 }
 
 // sendDue sends a partner what is due; a panic is an error, so that a mistake with

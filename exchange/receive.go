@@ -87,21 +87,27 @@ func (x *Exchange) Receive(ctx context.Context, r io.Reader, from Arrival) ([]ap
 			return nil, err
 		}
 	}
-	if err := x.store.Write(ctx, func(t *store.Tx) error {
-		for n := range came {
-			i := &came[n]
-			i.Name, i.By, i.Arrival, i.At, i.Document = from.Name, from.By, from.Once, x.now().UTC(), documents[n].SHA
-			taken, err := t.Taken(i)
-			if i.ID = taken; err == nil && taken == 0 {
-				err = x.add(t, i)
+	for n := range came {
+		i := &came[n]
+		i.Name, i.By, i.Arrival, i.At, i.Document = from.Name, from.By, from.Once, x.now().UTC(), documents[n].SHA
+	}
+	// Nobody else waits for a file of very many: where this is cut off, what was taken in is recognised.
+	for some := range slices.Chunk(came, setsAtATime) {
+		if err := x.store.Write(ctx, func(t *store.Tx) error {
+			for n := range some {
+				i := &some[n]
+				taken, err := t.Taken(i)
+				if i.ID = taken; err == nil && taken == 0 {
+					err = x.add(t, i)
+				}
+				if err != nil {
+					return err
+				}
 			}
-			if err != nil {
-				return err
-			}
+			return nil
+		}); err != nil {
+			return nil, err
 		}
-		return nil
-	}); err != nil {
-		return nil, err
 	}
 	for n := range came {
 		if came[n], err = x.settled(ctx, came[n].ID); err != nil {
@@ -549,7 +555,7 @@ func (x *Exchange) add(t *store.Tx, i *api.Interchange) error {
 	if err := t.AddInterchange(i); err != nil {
 		return err
 	}
-	return t.AddJob(api.Job{Kind: api.InterchangeJob, Subject: i.ID, DueAt: x.now()})
+	return t.AddInterchangeJob(i.ID, x.now())
 }
 
 // keepBytes keeps what we write as a document, in the same commit.

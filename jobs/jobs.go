@@ -40,9 +40,6 @@ var ErrStopping = errors.New("the service is stopping")
 type Kind struct {
 	Work   Work
 	AtOnce int // how many side by side
-	// Key names what jobs must be done for one after another, in the order of
-	// their subjects; nil or "" is none.
-	Key func(ctx context.Context, subject int64) (string, error)
 	// Crashed is told of a job that panicked, before it ends.
 	Crashed func(subject int64, p *store.Panicked)
 }
@@ -56,7 +53,6 @@ type Queue struct {
 
 	mu      sync.Mutex
 	mine    map[key]*running // claimed by this service
-	keys    map[key]string
 	nudge   chan struct{}
 	stopped bool
 	wait    sync.WaitGroup
@@ -67,18 +63,20 @@ type key struct {
 	subject int64
 }
 
+// lane is where jobs of a kind with the same key are done one after another.
+type lane struct{ kind, key string }
+
 // running is a job that this service has claimed: at work, or, where what became
 // of it could not be kept, waiting to be tried again.
 type running struct {
 	job    api.Job
-	key    string
 	cancel context.CancelCauseFunc // nil while it waits
 	done   chan struct{}
 }
 
 // New makes a queue for kinds of jobs.
 func New(s *store.Store, kinds map[string]Kind, now func() time.Time, log *slog.Logger) *Queue {
-	return &Queue{store: s, kinds: kinds, now: now, log: log, mine: map[key]*running{}, keys: map[key]string{},
+	return &Queue{store: s, kinds: kinds, now: now, log: log, mine: map[key]*running{},
 		nudge: make(chan struct{}, 1)}
 }
 
@@ -119,14 +117,14 @@ const lookAgain = time.Minute
 func (q *Queue) Run(ctx context.Context) {
 	defer q.stop()
 	for {
-		woken := q.store.Woken()
+		added := q.store.WorkAdded()
 		next := q.look(ctx)
 		timer := time.NewTimer(min(next, lookAgain))
 		select {
 		case <-ctx.Done():
 			timer.Stop()
 			return
-		case <-woken:
+		case <-added:
 		case <-q.nudge:
 		case <-timer.C:
 		}
@@ -168,18 +166,22 @@ func (q *Queue) Forget(kind string, subject int64) {
 	}
 }
 
-// lookAt is how many ready jobs are looked at.
+// lookAt is how many ready jobs of a kind are looked at, besides the first of each key.
 const lookAt = 256
 
 // look claims what is due and gives how long nothing more will be.
 func (q *Queue) look(ctx context.Context) time.Duration {
-	ready, err := q.store.ReadyJobs(ctx, lookAt)
-	if err != nil && ctx.Err() == nil {
-		q.log.Error("jobs cannot be read", "error", err)
-		return time.Second
+	var ready []api.Job
+	for kind := range q.kinds {
+		some, err := q.store.ReadyJobs(ctx, kind, lookAt)
+		if err != nil && ctx.Err() == nil {
+			q.log.Error("jobs cannot be read", "error", err)
+			return time.Second
+		}
+		ready = append(ready, some...)
 	}
 	now, next := q.now(), lookAgain
-	for _, j := range q.choose(ctx, ready, now, &next) {
+	for _, j := range q.choose(ready, now, &next) {
 		q.claim(ctx, j)
 	}
 	return max(next, 10*time.Millisecond)
@@ -187,17 +189,18 @@ func (q *Queue) look(ctx context.Context) time.Duration {
 
 // choose gives the jobs that can be begun now; next becomes shorter where one
 // waits for a time.
-func (q *Queue) choose(ctx context.Context, ready []api.Job, now time.Time, next *time.Duration) []api.Job {
+func (q *Queue) choose(ready []api.Job, now time.Time, next *time.Duration) []api.Job {
 	q.mu.Lock()
 	defer q.mu.Unlock()
-	busy, keys := map[string]int{}, map[string]bool{}
+	busy, keys := map[string]int{}, map[lane]bool{}
 	for k, r := range q.mine {
 		if r.cancel != nil {
 			busy[k.kind]++
 		} else {
 			ready = append(ready, r.job) // it waits in memory
 		}
-		keys[r.key] = keys[r.key] || r.key != "" && r.cancel != nil
+		at := lane{k.kind, r.job.Key}
+		keys[at] = keys[at] || r.cancel != nil
 	}
 	var chosen []api.Job
 	seen := map[key]bool{}
@@ -208,8 +211,8 @@ func (q *Queue) choose(ctx context.Context, ready []api.Job, now time.Time, next
 			continue
 		}
 		seen[at] = true
-		name := q.keyOf(ctx, kind, at)
-		if keys[name] && name != "" {
+		name := lane{j.Kind, j.Key}
+		if keys[name] && j.Key != "" {
 			continue
 		}
 		if wait := j.DueAt.Sub(now); wait > 0 {
@@ -227,27 +230,6 @@ func (q *Queue) choose(ctx context.Context, ready []api.Job, now time.Time, next
 	return chosen
 }
 
-// keyOf gives the key of a job; q.mu is held.
-func (q *Queue) keyOf(ctx context.Context, kind Kind, at key) string {
-	if kind.Key == nil {
-		return ""
-	}
-	name, known := q.keys[at]
-	if !known {
-		name, err := kind.Key(ctx, at.subject)
-		if err != nil {
-			q.log.Error("a job's key cannot be read", "kind", at.kind, "subject", at.subject, "error", err)
-			return ""
-		}
-		if name != "" {
-			name = at.kind + " " + name
-		}
-		q.keys[at] = name
-		return name
-	}
-	return name
-}
-
 // claim begins a job.
 func (q *Queue) claim(ctx context.Context, j api.Job) {
 	at := key{j.Kind, j.Subject}
@@ -258,7 +240,7 @@ func (q *Queue) claim(ctx context.Context, j api.Job) {
 		cancel(nil)
 		return
 	}
-	r := &running{job: j, key: q.keys[at], cancel: cancel, done: make(chan struct{})}
+	r := &running{job: j, cancel: cancel, done: make(chan struct{})}
 	q.mine[at] = r
 	q.wait.Add(1)
 	q.mu.Unlock()
@@ -335,9 +317,6 @@ func (q *Queue) ended(ctx context.Context, r *running, j api.Job, there bool, er
 	q.mu.Lock()
 	defer q.mu.Unlock()
 	delete(q.mine, at)
-	if done {
-		delete(q.keys, at)
-	}
 	if kept != nil {
 		q.log.Error("what became of a job could not be kept", "kind", j.Kind, "subject", j.Subject, "error", kept)
 		if done || paused != nil {

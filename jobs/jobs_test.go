@@ -150,10 +150,7 @@ func TestKeys(t *testing.T) {
 	var three sync.WaitGroup // the first three wait for each other, so that three are at once however slow the machine
 	three.Add(3)
 	var begun atomic.Int32
-	b := begin(t, open(t), Kind{AtOnce: 3, Key: func(_ context.Context, n int64) (string,
-		error) {
-		return fmt.Sprint(n % 5), nil
-	}, Work: func(_ context.Context, n int64) error {
+	b := begin(t, open(t), Kind{AtOnce: 3, Work: func(_ context.Context, n int64) error {
 		name := fmt.Sprint(n % 5)
 		mu.Lock()
 		at[name]++
@@ -177,8 +174,13 @@ func TestKeys(t *testing.T) {
 		done[name] = append(done[name], n)
 		return nil
 	}})
-	for n := range int64(50) {
-		add(t, b.store, n+1)
+	if err := b.store.Write(ctx, func(tx *store.Tx) (err error) {
+		for n := range int64(50) {
+			err = errors.Join(err, tx.AddJob(api.Job{Kind: "work", Subject: n + 1, DueAt: time.Now(), Key: fmt.Sprint((n + 1) % 5)}))
+		}
+		return err
+	}); err != nil {
+		t.Fatal(err)
 	}
 	b.until("all are done", b.empty)
 	b.stop()
@@ -190,6 +192,60 @@ func TestKeys(t *testing.T) {
 	if most != 3 {
 		t.Errorf("%d at once", most)
 	}
+}
+
+// However many jobs of a kind and key wait, those of other kinds and keys are done: the first kind's work waits for a job of the
+// other one, as an interchange waits for its load.
+func TestManyWait(t *testing.T) {
+	s := open(t)
+	var done atomic.Int32
+	const many = 2*lookAt + 10
+	asked := make(chan int64, many)
+	q := New(s, map[string]Kind{
+		"asks": {AtOnce: 2, Work: func(ctx context.Context, n int64) error {
+			if err := s.Write(ctx, func(tx *store.Tx) error {
+				return tx.AddJob(api.Job{Kind: "answers", Subject: n, DueAt: time.Now()})
+			}); err != nil {
+				return err
+			}
+			select {
+			case <-asked:
+			case <-ctx.Done():
+				return ctx.Err()
+			}
+			done.Add(1)
+			return nil
+		}},
+		"answers": {AtOnce: 2, Work: func(_ context.Context, n int64) error { asked <- n; return nil }},
+	}, time.Now, slog.New(slog.NewTextHandler(io.Discard, nil)))
+	if err := s.Write(ctx, func(tx *store.Tx) (err error) {
+		for n := range int64(many) {
+			key := "busy"
+			if n == many-1 {
+				key = "other" // it does not wait for all of those before it
+			} else if n >= lookAt {
+				key = ""
+			}
+			err = errors.Join(err, tx.AddJob(api.Job{Kind: "asks", Subject: n + 1, DueAt: time.Now(), Key: key}))
+		}
+		return err
+	}); err != nil {
+		t.Fatal(err)
+	}
+	if ready, err := s.ReadyJobs(ctx, "asks", 3); err != nil || len(ready) != 5 { // the first of either key, and three without
+		t.Errorf("%d are looked at, %v", len(ready), err)
+	}
+	run, end := context.WithCancel(ctx)
+	stopped := make(chan struct{})
+	go func() { defer close(stopped); q.Run(run) }()
+	for until := time.Now().Add(60 * time.Second); done.Load() < many; time.Sleep(5 * time.Millisecond) {
+		if time.Now().After(until) {
+			t.Errorf("%d of %d are done", done.Load(), many)
+			break
+		}
+	}
+	end()
+	<-stopped
 }
 
 // A service that stops leaves its jobs ready. One that crashed leaves them
@@ -213,7 +269,7 @@ func TestCrashes(t *testing.T) {
 	}
 	crash := func() {
 		err := s.Write(ctx, func(tx *store.Tx) error {
-			j, err := s.ReadyJobs(ctx, 1)
+			j, err := s.ReadyJobs(ctx, "work", 1)
 			if err == nil {
 				_, err = tx.ClaimJob(j[0])
 			}

@@ -168,7 +168,7 @@ func (e *Engine) mappingOf(ctx context.Context, l *outcome.Load) (*mapping.Mappi
 	if err != nil {
 		return nil, err
 	}
-	m, err := mapping.Parse([]byte(kept.Text))
+	m, err := mapping.ParseKept(kept.Text)
 	if err != nil {
 		return nil, err
 	}

@@ -83,7 +83,7 @@ func (e *Engine) CheckSequence(ctx context.Context, text []byte) error {
 		if err != nil {
 			return err
 		}
-		m, err := mapping.Parse([]byte(kept.Text))
+		m, err := mapping.ParseKept(kept.Text)
 		if err != nil {
 			return err
 		}

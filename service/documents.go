@@ -223,5 +223,5 @@ func (s *Service) parsed(ctx context.Context, name string, version int) (*mappin
 	if err != nil {
 		return nil, err
 	}
-	return mapping.Parse([]byte(kept.Text))
+	return mapping.ParseKept(kept.Text)
 }

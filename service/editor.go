@@ -284,7 +284,7 @@ func (s *Service) known(ctx context.Context) ([]*mapping.Mapping, error) {
 	kept, err := s.store.Mappings(ctx)
 	var all []*mapping.Mapping
 	for _, k := range kept {
-		if m, err := mapping.Parse([]byte(k.Text)); err == nil {
+		if m, err := mapping.ParseKept(k.Text); err == nil {
 			all = append(all, m)
 		}
 	}

@@ -79,7 +79,7 @@ func (s *Service) tryMapping(ctx context.Context, text string) (api.Mapping, err
 
 func detail(kept api.Mapping) api.MappingDetail {
 	d := api.MappingDetail{Mapping: kept}
-	if m, err := mapping.Parse([]byte(kept.Text)); err == nil {
+	if m, err := mapping.ParseKept(kept.Text); err == nil {
 		d.About, d.Describe = m.About, m.Describe()
 	} else {
 		d.Describe = "not understood by this version of Koinos: " + err.Error()

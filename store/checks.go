@@ -48,7 +48,7 @@ func (s *Store) AddCheck(ctx context.Context, c *api.SyncCheck) error {
 		if c.ID, err = res.LastInsertId(); err != nil {
 			return err
 		}
-		return t.AddJob(api.Job{Kind: api.CheckJob, Subject: c.ID, DueAt: c.StartedAt})
+		return t.AddJob(api.Job{Kind: api.CheckJob, Subject: c.ID, DueAt: c.StartedAt, Key: c.Sync})
 	})
 }
 

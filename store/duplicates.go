@@ -43,7 +43,7 @@ func (t *Tx) Answer(id int64, now time.Time) (bool, error) {
 	}
 	for _, a := range answers {
 		if err := errors.Join(t.run(`UPDATE interchanges SET state = ? WHERE id = ?`, api.StateReady, a),
-			t.AddJob(api.Job{Kind: api.InterchangeJob, Subject: a, DueAt: now})); err != nil {
+			t.AddInterchangeJob(a, now)); err != nil {
 			return false, err
 		}
 	}

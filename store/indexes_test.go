@@ -27,7 +27,7 @@ func TestListsUseIndexes(t *testing.T) {
 		queries = append(queries, query)
 		for _, r := range rows {
 			table, scan := strings.CutPrefix(r.Detail, "SCAN ")
-			if scan && !strings.HasPrefix(table, "CONSTANT") && !strings.HasPrefix(table, "(") {
+			if scan && !strings.HasPrefix(table, "CONSTANT") && !strings.HasPrefix(table, "(") && table != "keys" { // a table of the query's own
 				t.Errorf("%s\n%v: %s", query, args, r.Detail)
 			}
 		}
@@ -46,7 +46,7 @@ func TestListsUseIndexes(t *testing.T) {
 	explain(selectEvents+`e.n > ? ORDER BY e.n LIMIT ?`, 7, 100)
 	explain(selectEvents+`e.order_id = ? ORDER BY e.n`, 7)
 	explain(documentsQuery, at(now), "", 50)
-	explain(selectJob+`WHERE state = 'ready' ORDER BY due_at, kind, subject LIMIT ?`, 9)
+	explain(readyJobs, "load", 9)
 	for _, f := range []api.HeldWork{{}, {Kind: api.HeldSet}, {Partner: "P"}} {
 		query, args := HeldFilter{HeldFor: api.HeldFor{Kind: f.Kind, Partner: f.Partner}, Limit: 50}.query()
 		explain(query, args...)

@@ -2,6 +2,8 @@ package store
 
 import (
 	"context"
+	"time"
+
 	"koinos/api"
 )
 
@@ -19,12 +21,23 @@ func jobsOf(rows []jobRow) []api.Job {
 	return list
 }
 
-const selectJob = `SELECT kind, subject, state, due_at, tries, deaths, reason FROM jobs `
+const selectJob = `SELECT j.kind, j.subject, j.state, j.due_at, j.tries, j.deaths, j.reason, j.key FROM jobs j `
 
 // AddJob makes a job, or makes one that is there ready again.
 func (t *Tx) AddJob(j api.Job) error {
-	return t.run(`INSERT INTO jobs (kind, subject, state, due_at) VALUES (?, ?, 'ready', ?)
-	  ON CONFLICT DO UPDATE SET state = 'ready', due_at = excluded.due_at, tries = 0, deaths = 0, reason = ''`, j.Kind, j.Subject, at(j.DueAt))
+	t.after = append(t.after, t.s.work.Broadcast)
+	return t.run(`INSERT INTO jobs (kind, subject, state, due_at, key) VALUES (?, ?, 'ready', ?, ?)
+	  ON CONFLICT DO UPDATE SET state = 'ready', due_at = excluded.due_at, tries = 0, deaths = 0, reason = ''`, j.Kind, j.Subject, at(j.DueAt), j.Key)
+}
+
+// AddInterchangeJob makes the job of an interchange: those that come from a partner, and those that go there, are dealt with
+// one after another.
+func (t *Tx) AddInterchangeJob(id int64, due time.Time) error {
+	j := api.Job{Kind: api.InterchangeJob, Subject: id, DueAt: due}
+	if err := t.GetContext(t.ctx, &j.Key, `SELECT direction || ' ' || partner FROM interchanges WHERE id = ?`, id); err != nil {
+		return named(err, "interchange %d", id)
+	}
+	return t.AddJob(j)
 }
 
 // ClaimJob notes that a service is at a job; ok is false where it is done already.
@@ -40,6 +53,7 @@ func (t *Tx) ClaimJob(j api.Job) (ok bool, err error) {
 
 // SaveJob keeps the state of a job.
 func (t *Tx) SaveJob(j api.Job) error {
+	t.after = append(t.after, t.s.work.Broadcast)
 	return t.run(`UPDATE jobs SET state = ?, due_at = ?, tries = ?, deaths = ?, reason = ? WHERE kind = ?
 		AND subject = ?`, j.State, at(j.DueAt), j.Tries, j.Deaths, j.Reason, j.Kind, j.Subject)
 }
@@ -59,17 +73,26 @@ func (t *Tx) EndJob(kind string, subject int64) error {
 	return t.run(`DELETE FROM jobs WHERE kind = ? AND subject = ?`, kind, subject)
 }
 
-// ReadyJobs lists jobs that are ready, the one that is due first in front.
-func (s *Store) ReadyJobs(ctx context.Context, limit int) ([]api.Job, error) {
+// The keys of a kind are found one by one in the index, not by reading all of its jobs.
+const readyJobs = `WITH RECURSIVE keys (key) AS (SELECT min(key) FROM jobs WHERE kind = ?1 AND key > ''
+	  UNION ALL SELECT (SELECT min(key) FROM jobs WHERE kind = ?1 AND key > keys.key) FROM keys WHERE keys.key IS NOT NULL)
+	SELECT * FROM (` + selectJob + `WHERE j.kind = ?1 AND j.state = 'ready' AND j.key = '' ORDER BY j.due_at, j.subject LIMIT ?2)
+	UNION ALL SELECT j.kind, j.subject, j.state, j.due_at, j.tries, j.deaths, j.reason, j.key FROM keys CROSS JOIN jobs j
+	  ON j.kind = ?1 AND j.subject = (SELECT subject FROM jobs WHERE kind = ?1 AND key = keys.key AND state <> 'paused' ORDER BY subject LIMIT 1)
+	  WHERE j.state = 'ready'
+	ORDER BY due_at, subject`
+
+// ReadyJobs lists jobs of a kind that are ready: of those with a key the first of each, where none of its key is at work, and
+// of the others those that are due first.
+func (s *Store) ReadyJobs(ctx context.Context, kind string, limit int) ([]api.Job, error) {
 	var rows []jobRow
-	err := s.r.SelectContext(ctx, &rows, selectJob+`WHERE state = 'ready' ORDER BY due_at, kind, subject LIMIT ?`,
-		limit)
+	err := s.r.SelectContext(ctx, &rows, readyJobs, kind, limit)
 	return jobsOf(rows), err
 }
 
 // Jobs lists the jobs of a state.
 func (s *Store) Jobs(ctx context.Context, state string) ([]api.Job, error) {
 	var rows []jobRow
-	err := s.r.SelectContext(ctx, &rows, selectJob+`WHERE state = ? ORDER BY due_at, kind, subject`, state)
+	err := s.r.SelectContext(ctx, &rows, selectJob+`WHERE j.state = ? ORDER BY j.due_at, j.kind, j.subject`, state)
 	return jobsOf(rows), err
 }

@@ -38,6 +38,7 @@ type Store struct {
 	stmts map[string]*sql.Stmt // the writer's, prepared once
 	wrote atomic.Uint64        // transactions that were committed
 	woken signal               // told of each
+	work  signal               // of jobs
 
 	unwell atomic.Pointer[error] // why the last write failed
 
@@ -257,6 +258,9 @@ func (s *Store) Commits() uint64 { return s.wrote.Load() }
 
 // Woken gives a channel that is closed by the next commit.
 func (s *Store) Woken() <-chan struct{} { return s.woken.Wait() }
+
+// WorkAdded gives a channel that is closed by the next commit after which a job is ready that was not before.
+func (s *Store) WorkAdded() <-chan struct{} { return s.work.Wait() }
 
 // signal is told to everybody who waits for it.
 type signal struct {

@@ -101,7 +101,7 @@ func (t *Tx) addPull(p *api.Pull) error {
 	if err := t.notePull(p); err != nil {
 		return err
 	}
-	return t.AddJob(api.Job{Kind: api.PullJob, Subject: p.ID, DueAt: p.StartedAt})
+	return t.AddJob(api.Job{Kind: api.PullJob, Subject: p.ID, DueAt: p.StartedAt, Key: p.System})
 }
 
 // NotePull records a pull that has begun without a job; it gets its ID. If the service ends
@@ -113,7 +113,8 @@ func (s *Store) NotePull(ctx context.Context, p *api.Pull) error {
 // AdoptPulls gives every pull that has not ended and has no job one.
 func (s *Store) AdoptPulls(ctx context.Context, now time.Time) error {
 	return s.Write(ctx, func(t *Tx) error {
-		return t.run(`INSERT INTO jobs (kind, subject, state, due_at) SELECT 'pull', id, 'ready', ? FROM pulls p
+		t.after = append(t.after, s.work.Broadcast)
+		return t.run(`INSERT INTO jobs (kind, subject, state, due_at, key) SELECT 'pull', id, 'ready', ?, system FROM pulls p
 		  WHERE state IN ('running', 'away') AND NOT EXISTS (SELECT 1 FROM jobs WHERE kind = 'pull' AND subject = p.id)`, at(now))
 	})
 }
@@ -191,6 +192,7 @@ func (s *Store) HurryPulls(ctx context.Context, systems []string, now time.Time)
 		return err
 	}
 	return s.Write(ctx, func(t *Tx) error {
+		t.after = append(t.after, s.work.Broadcast)
 		return t.run(`UPDATE jobs SET due_at = ? WHERE kind = 'pull' AND state = 'ready' AND subject IN (SELECT id FROM pulls
 		  WHERE state = 'away' AND system IN (SELECT value FROM json_each(?)))`, at(now), string(list))
 	})

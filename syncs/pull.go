@@ -434,7 +434,7 @@ func (s *Syncs) mapping(ctx context.Context, name string) (m *mapping.Mapping, v
 	if is && known.version == kept.Version {
 		return known.m, kept.Version, nil
 	}
-	if m, err = mapping.Parse([]byte(kept.Text)); err != nil {
+	if m, err = mapping.ParseKept(kept.Text); err != nil {
 		return nil, kept.Version, err
 	}
 	s.mu.Lock()

@@ -69,15 +69,7 @@ const checksAtOnce = 2
 
 // Kinds are the jobs: pulls, those of a system one after another, and comparisons.
 func (s *Syncs) Kinds() map[string]jobs.Kind {
-	return map[string]jobs.Kind{api.PullJob: {Work: s.work, AtOnce: pullsAtOnce,
-		Key: func(ctx context.Context, id int64) (string, error) {
-			p, err := s.store.Pull(ctx, id)
-			return "pull " + p.System, err
-		}}, api.CheckJob: {Work: s.compare, AtOnce: checksAtOnce,
-		Key: func(ctx context.Context, id int64) (string, error) {
-			c, err := s.store.Check(ctx, id)
-			return "check " + c.Sync, err
-		}}}
+	return map[string]jobs.Kind{api.PullJob: {Work: s.work, AtOnce: pullsAtOnce}, api.CheckJob: {Work: s.compare, AtOnce: checksAtOnce}}
 }
 
 // Keep keeps a description.
