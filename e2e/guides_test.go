@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -21,6 +22,7 @@ func TestGuidesAsTyped(t *testing.T) {
 	for _, c := range []struct{ guide, begins, shows, want string }{
 		{"sync.md", "koinos standin --slipway", "koinos sync list | sed -n 2p | tr -s ' '",
 			"slipway-ledgerline 1 idle 32 0 0 2 Web orders go into the books; what the books change comes back\n"},
+		{"getting-started.md", "koinos serve &", "koinos order list | tr -s ' ' | cut -d' ' -f4", "their\nK-3\nK-2\nK-1\n"},
 		{"systems.md", "koinos standin --slipway",
 			"koinos order list --partner SLIPWAY --limit 500 --output json | grep -c sender_number", "55\n"},
 	} {
@@ -73,6 +75,40 @@ func TestGuidesAsTyped(t *testing.T) {
 				t.Errorf("%v\n%s\n%s", err, out, log.String())
 			}
 		})
+	}
+}
+
+// Every link within the documentation leads to a page and a section that are there.
+func TestDocumentationLinks(t *testing.T) {
+	pages, err := filepath.Glob("../docs/*.md")
+	if err != nil || len(pages) < 10 {
+		t.Fatal(len(pages), err)
+	}
+	sections := map[string]map[string]bool{}
+	texts := map[string]string{}
+	unlike := regexp.MustCompile(`[^\p{L}\p{N}_ -]`)
+	for _, page := range append(pages, "../README.md") {
+		text, err := os.ReadFile(page)
+		if err != nil {
+			t.Fatal(err)
+		}
+		name := filepath.Base(page)
+		texts[name], sections[name] = string(text), map[string]bool{"": true}
+		for _, m := range regexp.MustCompile(`(?m)^#+ (.*)$`).FindAllStringSubmatch(string(text), -1) {
+			sections[name][strings.ReplaceAll(unlike.ReplaceAllString(strings.ToLower(m[1]), ""), " ", "-")] = true
+		}
+	}
+	links := 0
+	for name, text := range texts {
+		for _, m := range regexp.MustCompile(`\]\((?:docs/)?([a-z-]*\.md)?(?:#([^)]*))?\)`).FindAllStringSubmatch(text, -1) {
+			page := cmp.Or(m[1], name)
+			if links++; !sections[page][m[2]] {
+				t.Errorf("%s leads to %s", name, m[0])
+			}
+		}
+	}
+	if links < 60 {
+		t.Errorf("only %d links are seen", links)
 	}
 }
 

@@ -60,7 +60,7 @@ func (s *Service) console(r *gin.Engine) {
 	for _, p := range []string{"/", "/today", "/documents", "/documents/*rest", "/loads", "/loads/*rest", "/orders",
 		"/orders/*rest", "/held", "/exchange", "/exchange/*rest", "/systems", "/systems/*rest", "/syncs",
 		"/syncs/*rest", "/mappings",
-		"/mappings/*rest", "/lists", "/lists/*rest"} {
+		"/mappings/*rest", "/lists", "/lists/*rest", "/docs", "/docs/*rest"} {
 		r.GET(p, page)
 	}
 }

@@ -36,6 +36,7 @@ function submit() {
       <RouterLink v-for="p in pages" :key="p.to" :to="p.to" :class="{ here: route.path.startsWith(p.to) }">{{ p.label }}</RouterLink>
     </nav>
     <span class="grow" />
+    <RouterLink to="/docs" class="help" :class="{ here: route.path.startsWith('/docs') }">Help</RouterLink>
     <Button size="small" text severity="secondary" :label="dark ? 'Light' : 'Dark'" :aria-label="dark ? 'Use light colours' : 'Use dark colours'" @click="toggleDark" />
   </header>
   <main id="main" tabindex="-1"><RouterView /></main>
@@ -57,6 +58,8 @@ nav a { display: flex; align-items: center; padding: 0 12px; color: var(--ink-so
 nav a:hover { color: var(--ink); }
 nav a.here { color: var(--ink); border-bottom-color: var(--accent); }
 .grow { flex: 1; }
+.help { color: var(--ink-soft); text-decoration: none; }
+.help:hover, .help.here { color: var(--ink); }
 @media (max-width: 720px) {
   .top { gap: 8px; padding: 0 10px; }
   nav { min-width: 0; overflow-x: auto; }

@@ -23,6 +23,8 @@ export const router = createRouter({
     { path: '/systems/:name', component: () => import('./pages/SystemPage.vue'), props: (r) => ({ name: String(r.params.name), first: String(r.query.tab ?? 'records') }), meta: { title: 'System' } },
     { path: '/syncs', component: () => import('./pages/SyncsPage.vue'), meta: { title: 'Syncs' } },
     { path: '/syncs/:name', component: () => import('./pages/SyncPage.vue'), props: (r) => ({ name: String(r.params.name), first: String(r.query.tab ?? 'history') }), meta: { title: 'Sync' } },
+    { path: '/docs', redirect: '/docs/getting-started' },
+    { path: '/docs/:name', component: () => import('./docs/DocsPage.vue'), props: true, meta: { title: 'Documentation' } },
     { path: '/:rest(.*)*', component: () => import('./pages/MissingPage.vue'), meta: { title: 'Not here' } },
   ],
 })

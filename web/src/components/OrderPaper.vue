@@ -62,7 +62,7 @@ function has(line: number, field: string) {
         <PaperValue field="sender_number" :value="o.sender_number" strong />
       </div>
     </header>
-    <p v-for="(f, i) in loose" :key="i" class="loose" :class="f.severity">{{ f.message }} <span class="soft">{{ f.hint }}</span></p>
+    <p v-for="(f, i) in loose" :key="i" class="loose" :class="f.severity">{{ f.message }} <span class="soft">{{ f.hint }} <RouterLink :to="`/docs/findings#${f.code}`">Explained</RouterLink></span></p>
     <div class="parties">
       <section>
         <h3>{{ o.kind === 'purchase' ? 'Supplier' : 'Customer' }}</h3>

@@ -75,7 +75,7 @@ defineExpose({ step })
               </span>
             </button>
             <div v-if="open === key(r)" class="opened">
-              <p class="hint">{{ r.example.hint }}</p>
+              <p class="hint">{{ r.example.hint }} <RouterLink :to="`/docs/findings#${r.code}`">Explained with an example</RouterLink></p>
               <ol>
                 <li v-for="(f, i) in findings" :key="i">
                   <button type="button" class="one" :class="{ current: i === current }" @click="go(i)"><span class="at">{{ f.at || 'document' }}</span> {{ f.value || '(blank)' }}</button>

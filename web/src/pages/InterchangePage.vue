@@ -129,7 +129,7 @@ const found = computed(() => {
             <h2>{{ it.state === 'held' || it.state === 'doubtful' ? 'Why it is held' : 'What was found' }}</h2>
             <ol>
               <li v-for="(f, i) in found" :key="i" :class="f.severity">
-                <button v-if="f.place.row" class="at" @click="list?.goTo(f.place.row!)">{{ f.at }}</button><b v-else-if="f.at">{{ f.at }}</b> {{ f.message }} <RouterLink v-if="other(f)" :to="`/exchange/${other(f)}`">Open interchange {{ other(f) }}</RouterLink> <span v-if="f.severity === 'error'" class="soft">{{ f.hint }}</span>
+                <button v-if="f.place.row" class="at" @click="list?.goTo(f.place.row!)">{{ f.at }}</button><b v-else-if="f.at">{{ f.at }}</b> {{ f.message }} <RouterLink v-if="other(f)" :to="`/exchange/${other(f)}`">Open interchange {{ other(f) }}</RouterLink> <span v-if="f.severity === 'error'" class="soft">{{ f.hint }} <RouterLink :to="`/docs/findings#${f.code}`">Explained</RouterLink></span>
               </li>
             </ol>
           </section>

@@ -1,0 +1,64 @@
+import MarkdownIt from 'markdown-it'
+
+// The documentation as the console shows it: each page of docs/ becomes a module of its sections, rendered when the console
+// is built.
+
+const md = new MarkdownIt()
+md.renderer.rules.link_open = (tokens, i, options, env, self) => {
+  const href = tokens[i].attrGet('href') ?? ''
+  const page = /^([a-z0-9-]+)\.md(#.*)?$/.exec(href)
+  if (page) tokens[i].attrSet('href', `/docs/${page[1]}${page[2] ?? ''}`)
+  else if (href.startsWith('#')) tokens[i].attrSet('href', `/docs/${env.page}${href}`)
+  else if (!/^https?:/.test(href)) tokens[i].attrs = [] // a file of the repository, which the service does not have
+  return self.renderToken(tokens, i, options)
+}
+// What is wider than the page can be scrolled with the keys, too.
+const code = (tokens, i) => `<pre tabindex="0"><code>${md.utils.escapeHtml(tokens[i].content)}</code></pre>`
+md.renderer.rules.fence = code
+md.renderer.rules.code_block = code
+md.renderer.rules.table_open = () => '<div class="wide" tabindex="0"><table>'
+md.renderer.rules.table_close = () => '</table></div>'
+
+/** slug is the anchor of a heading, as repositories of source code give it. */
+function slug(text, taken) {
+  const plain = text.toLowerCase().replace(/[^\p{L}\p{N} _-]/gu, '').replaceAll(' ', '-')
+  const n = taken.get(plain) ?? 0
+  taken.set(plain, n + 1)
+  return n ? `${plain}-${n}` : plain
+}
+
+/** page gives the sections of a text, each with the words by which it is found. */
+export function page(name, text) {
+  const tokens = md.parse(text.replace(/<!--[\s\S]*?-->/g, ''), {})
+  const sections = []
+  const taken = new Map()
+  for (let i = 0; i < tokens.length; i++) {
+    const t = tokens[i]
+    if (t.type === 'heading_open' && Number(t.tag.slice(1)) <= 3) {
+      const title = tokens[i + 1].children.filter((c) => c.type === 'text' || c.type === 'code_inline').map((c) => c.content).join('')
+      sections.push({ id: slug(title, taken), level: Number(t.tag.slice(1)), title, tokens: [] })
+      i += 2
+      continue
+    }
+    if (!sections.length) sections.push({ id: name, level: 1, title: name, tokens: [] })
+    sections.at(-1).tokens.push(t)
+  }
+  return {
+    title: sections[0]?.title ?? name,
+    sections: sections.map(({ id, level, title, tokens }) => ({
+      id, level, title, html: md.renderer.render(tokens, md.options, { page: name }),
+      text: tokens.filter((t) => t.type === 'inline' || t.type === 'fence' || t.type === 'code_block').map((t) => t.content).join(' ').replace(/\]\([^)]*\)|[`*[\]|]/g, ' '),
+    })),
+  }
+}
+
+/** docs lets modules import pages of the documentation. */
+export function docs() {
+  return {
+    name: 'docs',
+    transform(text, id) {
+      const name = /\/docs\/([a-z0-9-]+)\.md$/.exec(id)?.[1]
+      return name && { code: `export default ${JSON.stringify(page(name, text))}`, map: null, moduleType: 'js' }
+    },
+  }
+}
