@@ -306,6 +306,18 @@ func TestConsoleZoomed(t *testing.T) {
 			}
 		}
 	}
+	// One key finds what has a name or a number, wherever it is, and the page of the documentation that explains a word.
+	for _, c := range []struct{ asks, first, opens string }{{"PM-4802", "SO-000490", "PM-4802"}, {"pellow-850", "pellow-850", "version 1"},
+		{"sdq", "A line goes to several stores", "Questions and answers"}} {
+		var faults []string
+		run(t, ctx, chromedp.Navigate(s.address+"/loads"), has("main", "Loads"), chromedp.KeyEvent("/"),
+			chromedp.WaitVisible(".p-dialog [role=combobox]", chromedp.ByQuery), chromedp.SendKeys(".p-dialog [role=combobox]", c.asks, chromedp.ByQuery),
+			has("#hit-0", c.first), chromedp.Evaluate(string(axe), nil), chromedp.Evaluate(seriousFaults, &faults, awaited),
+			chromedp.SendKeys(".p-dialog [role=combobox]", kb.Enter, chromedp.ByQuery), has("main", c.opens))
+		if len(faults) > 0 {
+			t.Errorf("%s: %s", c.asks, faults)
+		}
+	}
 }
 
 // seriousFaults lists what keeps people who do not see the page, or have no mouse, from using it, by the rules of WCAG 2.1.

@@ -6,6 +6,7 @@ import { ref } from 'vue'
 import { useRoute } from 'vue-router'
 
 import { loginNeeded, signIn } from './api/client'
+import SearchEverything from './components/SearchEverything.vue'
 import { dark, toggleDark } from './theme'
 
 const pages = [
@@ -36,6 +37,7 @@ function submit() {
       <RouterLink v-for="p in pages" :key="p.to" :to="p.to" :class="{ here: route.path.startsWith(p.to) }">{{ p.label }}</RouterLink>
     </nav>
     <span class="grow" />
+    <SearchEverything />
     <RouterLink to="/docs" class="help" :class="{ here: route.path.startsWith('/docs') }">Help</RouterLink>
     <Button size="small" text severity="secondary" :label="dark ? 'Light' : 'Dark'" :aria-label="dark ? 'Use light colours' : 'Use dark colours'" @click="toggleDark" />
   </header>

@@ -3,8 +3,8 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import Column from 'primevue/column'
 import Select from 'primevue/select'
-import { ref } from 'vue'
-import { useRouter } from 'vue-router'
+import { ref, watch } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
 
 import { api, data, sendText, type Interchange } from '../api/client'
 import OutcomeMark from '../components/OutcomeMark.vue'
@@ -15,7 +15,9 @@ import { usePages } from '../paging'
 
 const router = useRouter()
 const client = useQueryClient()
+const route = useRoute()
 const partner = ref<string>()
+watch(() => route.query.partner, (name) => (partner.value = name ? String(name) : undefined), { immediate: true })
 const state = ref<string>()
 const direction = ref<'in' | 'out'>()
 const acknowledgements = ref(false)
