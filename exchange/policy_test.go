@@ -58,6 +58,7 @@ func TestPolicies(t *testing.T) {
 	bad := strings.NewReplacer("*0001~", "*0002~", "PM-1", "PM-2", "BEG*00*SA", "BEG*00*").Replace(set)
 	third := strings.NewReplacer("0930*1*X", "0930*2*X", "GE*1*1", "GE*1*2", "PM-1", "PM-3").Replace(group)
 	groups := strings.NewReplacer("GE*1*", bad+"GE*2*", "IEA*1*", third+"IEA*2*").Replace(good) // two groups, the first with a bad set
+	elsewhere := strings.Replace(good, "*ZZ*QUILLMERE      *", "*ZZ*QUILLMEER      *", 1)
 	miscounted := strings.Replace(good, "IEA*1", "IEA*4", 1)
 	for _, c := range []struct {
 		name, acknowledge, doc string
@@ -73,6 +74,9 @@ func TestPolicies(t *testing.T) {
 		{"a fault that is noted", `{with: "997"}`, miscounted, api.StateNoted, "PM-1",
 			"997: TA1*000000001*260316*0930*E*021 AK5*A AK9*A*1*1*1"},
 		{"a fault that rejects", `{with: "997", reject: ["021"]}`, miscounted, api.StateRejected, "", "TA1: TA1*000000001*260316*0930*R*021"},
+		{"for somebody else", `{with: "997"}`, elsewhere, api.StateUnknown, "", ""},
+		{"for somebody else, which is told", `{with: "997", reject: ["008"]}`, elsewhere, api.StateRejected, "",
+			"TA1: TA1*000000001*260316*0930*R*008"},
 		{"a TA1 alone", `{with: none, ta1: always}`, good, api.StateDone, "PM-1", "TA1: TA1*000000001*260316*0930*A*000"},
 		{"nothing", `{with: none}`, miscounted, api.StateNoted, "PM-1", ""},
 	} {

@@ -149,9 +149,14 @@ func (p *piece) interchange(partners []*partner.Partner) api.Interchange {
 	out.Control, _ = strconv.ParseInt(p.i.Control, 10, 64)
 	out.Test = p.i.Usage == "T"
 	for _, one := range partners {
-		if one.Them.Key() == p.i.SenderQualifier+":"+p.i.Sender &&
-			one.Us.Key() == p.i.ReceiverQualifier+":"+p.i.Receiver {
+		policy := one.Policy()
+		switch {
+		case one.Them.Key() != p.i.SenderQualifier+":"+p.i.Sender:
+		case one.Us.Key() == p.i.ReceiverQualifier+":"+p.i.Receiver:
 			out.Partner = one.Name
+			return out
+		case policy.Misdirected(p.i):
+			out.Partner = one.Name // who wants to be told so, unless another of our ids is meant
 		}
 	}
 	return out

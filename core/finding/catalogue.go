@@ -344,7 +344,7 @@ var Weighed = map[Code]bool{
 	DatesOutOfOrder: false,
 	IdentityMissing: false, ValueDropped: false, ValueUnread: false,
 	NameTwice: true, LineTwice: true, OutOfRange: true, QuantityNegative: true, AmountDiffers: true, TotalDiffers: true,
-	TaxDiffers:    true, X12Test: true,
+	TaxDiffers: true, X12Test: true,
 	NoticeDiffers: false, AnswerDiffers: false, OverDelivery: false, OverReturned: false, OverInvoiced: false,
 	PriceDiffers: false, InvoiceDiffers: false, OnHold: false, CheckDigitWrong: false,
 }

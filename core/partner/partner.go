@@ -103,7 +103,7 @@ func (p *Partner) Outgoing(set string) bool {
 // Policy is how what comes from the partner is judged and answered.
 func (p *Partner) Policy() x12.Policy {
 	a := &p.Acknowledge
-	return x12.Policy{TA1: a.TA1, NoGroups: a.With == "none", Reject: a.Reject, Whole: a.Whole}
+	return x12.Policy{TA1: a.TA1, NoGroups: a.With == "none", Reject: a.Reject, Whole: a.Whole, Receiver: p.Us.Key()}
 }
 
 // Within is the time in which the partner acknowledges; 0 is no agreement.

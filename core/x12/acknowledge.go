@@ -54,6 +54,26 @@ type Policy struct {
 	NoGroups bool     // functional groups are not acknowledged
 	Reject   []string // the faults of an interchange (TA105) that reject it whole; others are noted
 	Whole    string   // what is rejected with a transaction set; "" is WholeSet
+	Receiver string   // qualifier and id of who should receive it, as ZZ:QUILLMERE; "" is anybody
+}
+
+// wrongReceiver is the fault (TA105) of an interchange that is sent to somebody else than who should receive it: of the
+// qualifier alone, or of the id. "" is none.
+func (p *Policy) wrongReceiver(i *Interchange) string {
+	_, id, _ := strings.Cut(p.Receiver, ":")
+	switch {
+	case p.Receiver == "" || p.Receiver == i.ReceiverQualifier+":"+i.Receiver:
+		return ""
+	case id == i.Receiver:
+		return "007"
+	}
+	return "008"
+}
+
+// Misdirected reports whether an interchange is for somebody else than the policy's receiver, and is to be rejected for it.
+func (p *Policy) Misdirected(i *Interchange) bool {
+	code := p.wrongReceiver(i)
+	return code != "" && slices.Contains(p.Reject, code)
 }
 
 // When an interchange is answered with a TA1.
@@ -86,6 +106,9 @@ func (j *Judging) Watch(h Handler) Handler {
 	own := h
 	own.Interchange = func(i *Interchange) error {
 		j.a = &Reply{i: i, policy: j.Policy}
+		if j.Policy.Misdirected(i) {
+			j.a.reject(j.Policy.wrongReceiver(i))
+		}
 		return call(h.Interchange, i)
 	}
 	own.Group = func(g *Group) error {
