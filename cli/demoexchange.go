@@ -98,6 +98,12 @@ func (a *app) fillExchange(ctx context.Context, calls *client.Client, dir string
 	}
 	fmt.Fprintf(a.out, "\nPELLOW ordered, changed, and was told of shipment and invoice by X12; VARNHOLT took an "+
 		"order,\nanswered, shipped and invoiced it: %d interchanges.\n", len(page2.Items))
+	bought, err := calls.Orders(ctx, url.Values{"partner": {"VARNHOLT"}, "text": {purchases[0].SenderNumber}})
+	if err != nil || len(bought.Items) == 0 {
+		return fmt.Errorf("the order %s is not there: %w", purchases[0].SenderNumber, err)
+	}
+	fmt.Fprintf(a.out, "Their pages tell it from the order to the invoice: the sale %s (PM-4801), the purchase %s.\n", page.Items[0].Number,
+		bought.Items[0].Number)
 	return nil
 }
 
