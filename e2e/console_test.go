@@ -387,3 +387,25 @@ func TestConsoleSignIn(t *testing.T) {
 		chromedp.SendKeys("[role=dialog] input", strings.TrimSpace(secret), chromedp.ByQuery), press("Sign in"),
 		has("main", "No order has been loaded yet"))
 }
+
+// Who opens a service that has no orders yet gets from a file to orders by the buttons that are in sight, and types only
+// the partner's code.
+func TestConsoleFirstVisit(t *testing.T) {
+	t.Parallel()
+	s := start(t, t.TempDir(), "serve")
+	ctx := browser(t, 1280, 800)
+	var faults []string
+	axe, err := os.ReadFile("../web/node_modules/axe-core/axe.min.js")
+	if err != nil {
+		t.Fatal(err)
+	}
+	run(t, ctx, chromedp.Navigate(s.address), has("main h1", "Load your first orders"), chromedp.Evaluate(string(axe), nil),
+		chromedp.Evaluate(seriousFaults, &faults, awaited),
+		press("Try it with an example"), has("main", "kestle-week.csv"), press("Draft a new mapping for it"), has("main", "3 orders, 4 lines, 3 refused"),
+		chromedp.SendKeys(".said input.fixed", "KESTLE"+kb.Enter, chromedp.ByQuery), has("main", "3 orders, 4 lines, 1 refused"),
+		press("Dry run"), has("main", "2 ✓ ready"), has("main", `"four" is not a number`),
+		press("Load the 2 good orders"), has("main", "2 ✓ loaded"), chromedp.Navigate(s.address+"/today"), has("main", "1 refused of 3 orders"))
+	if len(faults) > 0 {
+		t.Error(faults)
+	}
+}

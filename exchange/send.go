@@ -26,6 +26,7 @@ type telling struct {
 	of    []spoken
 	w     *x12.Writing
 	found []finding.Finding
+	wrong []finding.Finding // what kept it from being worked out
 }
 
 // spoken is what is said of an order.
@@ -111,6 +112,9 @@ func (x *Exchange) send(ctx context.Context, name string, want api.Wanted, fresh
 		}
 		for i := range all {
 			all[i].w, all[i].found = p.Compose(m, all[i].views(), lists)
+			if wrong := all[i].wrong; len(wrong) > 0 {
+				all[i].found = wrong
+			}
 		}
 		if want.Try {
 			if err := x.try(p, all, &out); err != nil {

@@ -10,9 +10,11 @@ import (
 	"time"
 
 	"koinos/api"
+	"koinos/core/finding"
 	"koinos/core/intent"
 	"koinos/core/notice"
 	"koinos/core/order"
+	"koinos/core/origin"
 	"koinos/load"
 	"koinos/store"
 )
@@ -273,8 +275,14 @@ func (x *Exchange) invoices(ctx context.Context, o *store.StoredOrder, before []
 	if err != nil {
 		return nil, err
 	}
-	if o, err = x.billed(ctx, o, try, by); err != nil {
+	o, wrong, err := x.billed(ctx, o, try, by)
+	if err != nil {
 		return nil, err
+	}
+	if len(wrong) > 0 { // it waits for a person, who sees why
+		held := about(o, order.Order{Kind: o.Kind, Number: o.Number})
+		held.wrong = wrong
+		all = append(all, held)
 	}
 	is := order.Seller(&o.Order)
 	for i := range o.Invoices {
@@ -294,8 +302,9 @@ func (x *Exchange) invoices(ctx context.Context, o *store.StoredOrder, before []
 }
 
 // billed bills what was shipped of an order and never was billed, and gives the order with its invoices. What was given
-// back by a credit note, for goods that did not come back, is not billed again by itself.
-func (x *Exchange) billed(ctx context.Context, o *store.StoredOrder, try bool, by string) (*store.StoredOrder, error) {
+// back by a credit note, for goods that did not come back, is not billed again by itself. Findings say why it cannot be
+// billed.
+func (x *Exchange) billed(ctx context.Context, o *store.StoredOrder, try bool, by string) (*store.StoredOrder, []finding.Finding, error) {
 	n := api.Notice{Header: map[string]string{"invoiced_on": x.now().Format(time.DateOnly)}}
 	for i := range o.Lines {
 		l := &o.Lines[i]
@@ -316,30 +325,44 @@ func (x *Exchange) billed(ctx context.Context, o *store.StoredOrder, try bool, b
 		errs[1] = err
 		due, errs[2] = due.Sub(settled)
 		if errs[3] = errors.Join(errs[:3]...); errs[3] != nil {
-			return nil, errs[3]
+			return nil, nil, errs[3]
 		}
 		if due.Sign() > 0 {
 			n.Lines = append(n.Lines, map[string]string{"id": strconv.Itoa(l.ID), "quantity": due.Plain()})
 		}
 	}
 	if len(n.Lines) == 0 || o.OnHold != "" {
-		return o, nil
+		return o, nil, nil
 	}
 	body, err := json.Marshal(n)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	t := load.Telling{Kind: intent.Invoice, Order: o.ID, Body: body, By: by}
 	if try {
-		return x.engine.ImagineTold(ctx, t, &n)
+		o, err = x.engine.ImagineTold(ctx, t, &n)
+		return o, nil, err
 	}
 	p, err := x.engine.Tell(ctx, t, &n)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	if p.Outcome.Failed() {
-		x.log.Warn("what was shipped is not billed", "order", o.Number, "outcome", p.Outcome)
-		return o, nil
+		return o, unbilled(p.Findings), nil
 	}
-	return x.store.Order(ctx, o.ID)
+	o, err = x.store.Order(ctx, o.ID)
+	return o, nil, err
+}
+
+// unbilled are the findings that keep what was shipped from being billed: they keep the invoice from leaving, also those that
+// are less where a person bills.
+func unbilled(found []finding.Finding) (wrong []finding.Finding) {
+	for _, f := range found {
+		f.Severity, f.Message = finding.Error, "What was shipped cannot be billed. "+f.Message
+		wrong = append(wrong, f)
+	}
+	if len(wrong) == 0 {
+		wrong = append(wrong, finding.New(finding.NoticeDiffers, origin.Place{}, "", "What was shipped cannot be billed."))
+	}
+	return wrong
 }

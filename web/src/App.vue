@@ -7,6 +7,8 @@ import { useRoute } from 'vue-router'
 
 import { loginNeeded, signIn } from './api/client'
 import SearchEverything from './components/SearchEverything.vue'
+import StateNote from './components/StateNote.vue'
+import { useTaking } from './taking'
 import { dark, toggleDark } from './theme'
 
 const pages = [
@@ -22,6 +24,7 @@ const pages = [
   { to: '/lists', label: 'Lists' },
 ]
 const route = useRoute()
+const { take, failed } = useTaking() // what is dropped on any page; some take it themselves
 const entered = ref('')
 function submit() {
   signIn(entered.value)
@@ -41,7 +44,7 @@ function submit() {
     <RouterLink to="/docs" class="help" :class="{ here: route.path.startsWith('/docs') }">Help</RouterLink>
     <Button size="small" text severity="secondary" :label="dark ? 'Light' : 'Dark'" :aria-label="dark ? 'Use light colours' : 'Use dark colours'" @click="toggleDark" />
   </header>
-  <main id="main" tabindex="-1"><RouterView /></main>
+  <main id="main" tabindex="-1" @dragover.prevent @drop.prevent="take($event.dataTransfer?.files)"><StateNote v-if="failed" :error="failed" class="sheet" @retry="failed = undefined" /><RouterView /></main>
   <Dialog :visible="loginNeeded !== ''" modal :closable="false" header="An access token is needed" :style="{ width: '30rem' }">
     <p class="soft">{{ loginNeeded }}</p>
     <form class="bar" @submit.prevent="submit">

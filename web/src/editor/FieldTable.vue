@@ -57,6 +57,8 @@ function add(name?: string) {
   emit('arm', `${level}.${field.join('.')}`)
 }
 const words = ['default', 'list', 'crosswalk', 'dates', 'expr', 'need'] as const
+// Nothing says yet where the field gets its value; a draft writes that as an expression of nothing.
+const blank = (b: Bound) => !b.from && !b.value && !b.label && !/(^|, )(expr|result|default): (?!"")/.test(b.words)
 const word = (b: Bound, w: string) => new RegExp(`(?:^|, )${w}: (.*?)(?=, \\w+: |$)`).exec(b.words)?.[1] ?? ''
 </script>
 
@@ -74,12 +76,13 @@ const word = (b: Bound, w: string) => new RegExp(`(?:^|, )${w}: (.*?)(?=, \\w+: 
         @dragover.prevent="over = key(b)" @dragleave="over = ''" @drop.prevent="dropped($event, b)"
       >
         <button type="button" class="name" :title="guesses.get(key(b)) ?? b.words" @click="emit('arm', armed === key(b) ? '' : key(b))">{{ fieldName(b.field) }}<span v-if="guesses.has(key(b))" class="q" title="A guess">?</span></button>
-        <Select v-if="!b.value && !b.label" size="small" class="from" :model-value="b.from" :options="columns" option-label="label" option-value="value" filter :placeholder="b.from || 'computed'" :aria-label="`Column for ${fieldName(b.field)}`" @update:model-value="emit('bind', b.level, b.field, $event)" />
+        <Select v-if="!b.value && !b.label" size="small" class="from" :model-value="b.from" :options="columns" option-label="label" option-value="value" filter :placeholder="b.from || (blank(b) ? 'choose a column' : 'computed')" :aria-label="`Column for ${fieldName(b.field)}`" @update:model-value="emit('bind', b.level, b.field, $event)" />
         <input v-else class="fixed" :value="b.value || `beside “${b.from}”`" :readonly="b.label" :aria-label="`Value of ${fieldName(b.field)}`" @change="emit('fix', b.level, b.field, ($event.target as HTMLInputElement).value)" />
         <span class="value" :title="found(b)?.message">{{ value(b) || (found(b) ? found(b)!.value || 'missing' : '–') }}</span>
         <Button size="small" text :label="open === key(b) ? 'Less' : 'More'" :aria-expanded="open === key(b)" @click="open = open === key(b) ? '' : key(b)" />
+        <div v-if="blank(b)" class="said"><input class="fixed" :placeholder="b.field === 'partner' ? 'or your code of the partner, for every order' : 'or the same value for every order'" :aria-label="`Value of ${fieldName(b.field)} for every order`" @change="emit('fix', b.level, b.field, ($event.target as HTMLInputElement).value.trim())" /></div>
         <div v-if="found(b)" class="said">{{ found(b)!.message }} <span class="soft">{{ found(b)!.hint }}</span></div>
-        <div v-if="guesses.has(key(b))" class="said guess">{{ guesses.get(key(b)) }} <Button size="small" text label="It is right" @click="emit('confirm', b.level, b.field)" /></div>
+        <div v-if="guesses.has(key(b))" class="said guess">{{ guesses.get(key(b)) }} <Button v-if="!blank(b)" size="small" text label="It is right" @click="emit('confirm', b.level, b.field)" /></div>
         <div v-if="open === key(b)" class="more">
           <label v-for="w in words" :key="w">{{ w }} <input :aria-label="`${w} of ${fieldName(b.field)}`" :value="word(b, w)" @change="emit('say', b.level, b.field, w, ($event.target as HTMLInputElement).value.trim())" /></label>
           <Button size="small" text severity="danger" label="Unbind" @click="emit('unbind', b.level, b.field)" />

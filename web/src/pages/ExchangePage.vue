@@ -71,7 +71,7 @@ const send = useMutation({
 </script>
 
 <template>
-  <div class="page" role="region" aria-label="Exchange" @dragover.prevent="over = true" @dragleave="over = false" @drop.prevent="take($event.dataTransfer?.files)">
+  <div class="page" role="region" aria-label="Exchange" @dragover.prevent="over = true" @dragleave="over = false" @drop.prevent.stop="take($event.dataTransfer?.files)">
     <div class="bar title">
       <h1>Exchange</h1><span class="soft">What goes to and fro with trading partners by X12, newest first</span>
       <span class="grow" />

@@ -3,6 +3,7 @@ import { useQuery } from '@tanstack/vue-query'
 import { computed } from 'vue'
 
 import { api, data, type Load, type Sync } from '../api/client'
+import FirstVisit from '../components/FirstVisit.vue'
 import LoadState from '../components/LoadState.vue'
 import StateNote from '../components/StateNote.vue'
 import { count, interchangeWord, minutes, when } from '../format'
@@ -30,6 +31,8 @@ const subject = computed(() =>
     return n ? [{ code, n, ...s }] : []
   }),
 )
+// Nobody has loaded anything yet.
+const empty = computed(() => !!today.value && !today.value.orders && !today.value.running.length && !today.value.failing.length && !today.value.interchanges.length && !today.value.days.some((d) => d.loads))
 const waiting = computed(() => (reasons.value?.items ?? []).filter((r) => r.kind === 'push'))
 const trouble = (y: Sync) =>
   y.state.state === 'paused' ? 'paused' : y.state.away?.length ? `waits for ${y.state.away.join(', ')}, which does not answer` : `${count(y.state.unanswered ?? 0, 'file')} not answered in time`
@@ -48,6 +51,7 @@ const dayName = (iso: string) => new Date(iso + 'T00:00:00Z').toLocaleDateString
 <template>
   <div class="page">
     <StateNote v-if="error || isPending" :error="error" :loading="isPending" class="sheet" @retry="refetch()" />
+    <FirstVisit v-else-if="today && empty" />
     <div v-else-if="today" class="desk">
       <section class="sheet box wide">
         <h2>Needs attention</h2>
