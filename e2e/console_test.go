@@ -404,7 +404,11 @@ func TestConsoleFirstVisit(t *testing.T) {
 		press("Try it with an example"), has("main", "kestle-week.csv"), press("Draft a new mapping for it"), has("main", "3 orders, 4 lines, 3 refused"),
 		chromedp.SendKeys(".said input.fixed", "KESTLE"+kb.Enter, chromedp.ByQuery), has("main", "3 orders, 4 lines, 1 refused"),
 		press("Dry run"), has("main", "2 ✓ ready"), has("main", `"four" is not a number`),
-		press("Load the 2 good orders"), has("main", "2 ✓ loaded"), chromedp.Navigate(s.address+"/today"), has("main", "1 refused of 3 orders"))
+		press("Load the 2 good orders"), has("main", "2 ✓ loaded"), chromedp.Navigate(s.address+"/today"), has("main", "1 refused of 3 orders"),
+		// Columns of a list that nobody needs stay away.
+		chromedp.Navigate(s.address+"/orders"), has("thead", "Ordered"), chromedp.Click(".turner .p-multiselect", chromedp.ByQuery),
+		chromedp.Click(`//li[contains(@class, "p-multiselect-option")][contains(., "Ordered")]`, chromedp.BySearch), hasNot("thead", "Ordered"),
+		chromedp.Reload(), has("thead", "Their number"), hasNot("thead", "Ordered"), has(".turner", "8 of 9 columns"))
 	if len(faults) > 0 {
 		t.Error(faults)
 	}

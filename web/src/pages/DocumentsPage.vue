@@ -16,7 +16,7 @@ const { trail, page, error, isPending, refetch } = usePages('documents', [], (cu
   <div class="page">
     <DropZone />
     <h2 class="title">Documents received</h2>
-    <PagedTable v-model:trail="trail" :page="page" :error="error" :loading="isPending" row-key="sha" empty="Nothing has been received yet." @open="router.push(`/documents/${$event.sha}`)" @retry="refetch()">
+    <PagedTable name="documents" v-model:trail="trail" :page="page" :error="error" :loading="isPending" row-key="sha" empty="Nothing has been received yet." @open="router.push(`/documents/${$event.sha}`)" @retry="refetch()">
       <Column header="Document"><template #body="{ data: d }"><RouterLink :to="`/documents/${d.sha}`" @click.stop>{{ d.name }}</RouterLink></template></Column>
       <Column header="Kind"><template #body="{ data: d }">{{ d.shape.format === 'xlsx' ? `workbook, ${d.shape.sheets?.length} sheet${d.shape.sheets?.length === 1 ? '' : 's'}` : d.shape.format === 'csv' ? `CSV, ${d.shape.encoding}` : { json: 'JSON', ndjson: 'NDJSON', x12: 'X12' }[d.shape.format as string] }}</template></Column>
       <Column header="Size" class="right"><template #body="{ data: d }">{{ size(d.size) }}</template></Column>

@@ -97,7 +97,7 @@ const send = useMutation({
       <label class="check"><input v-model="acknowledgements" type="checkbox" @change="trail = []" /> acknowledgements too</label>
       <span class="soft" role="status">{{ saidSets }}</span>
     </div>
-    <PagedTable v-model:trail="trail" :page="page" :error="error" :loading="isPending" row-key="id" empty="Nothing of that kind has come or gone." @open="router.push(`/exchange/${$event.id}`)" @retry="refetch()">
+    <PagedTable name="exchange" v-model:trail="trail" :page="page" :error="error" :loading="isPending" row-key="id" empty="Nothing of that kind has come or gone." @open="router.push(`/exchange/${$event.id}`)" @retry="refetch()">
       <Column header="No."><template #body="{ data: i }"><RouterLink :to="`/exchange/${i.id}`" @click.stop>{{ i.id }}</RouterLink></template></Column>
       <Column header="When"><template #body="{ data: i }"><span class="when">{{ when(i.at) }}</span></template></Column>
       <Column header="Way"><template #body="{ data: i }"><span :title="i.direction === 'in' ? 'came in' : 'went out'">{{ i.direction === 'in' ? '← from' : '→ to' }}</span> {{ i.partner || 'nobody known' }}</template></Column>

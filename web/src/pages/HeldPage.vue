@@ -77,7 +77,7 @@ const deciding = ref<number>()
       <span class="grow" /><label class="soft"><Checkbox v-model="aside" binary input-id="aside" @change="trail = []" /> what was put aside</label>
     </div>
     <StateNote v-if="retry.error.value || put.error.value" :error="retry.error.value || put.error.value" class="sheet" @retry="retry.reset(), put.reset()" />
-    <PagedTable v-model:trail="trail" :page="page" :error="error" :loading="isPending" row-key="id" :empty="aside ? 'Nothing was put aside.' : 'Nothing is held.'" @open="router.push(target($event))" @retry="refetch()">
+    <PagedTable name="held" v-model:trail="trail" :page="page" :error="error" :loading="isPending" row-key="id" :empty="aside ? 'Nothing was put aside.' : 'Nothing is held.'" @open="router.push(target($event))" @retry="refetch()">
       <Column header=""><template #body="{ data: h }"><Checkbox v-model="chosen" :value="h.id" :aria-label="`Choose ${h.number || where(h)}`" @click.stop /></template></Column>
       <Column header="Since"><template #body="{ data: h }"><span class="when">{{ when(h.since) }}</span></template></Column>
       <Column header="What"><template #body="{ data: h }">{{ word(h) }}</template></Column>

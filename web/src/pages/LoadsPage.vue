@@ -23,7 +23,7 @@ const n = (v: number) => (v ? v.toLocaleString('en') : '–')
 <template>
   <div class="page">
     <div class="bar title"><h1>Loads</h1><span class="soft">Runs of documents through mappings, newest first</span><span class="grow" /><Select v-model="of" size="small" :options="[...kinds]" option-label="label" option-value="of" show-clear placeholder="All loads" aria-label="Which loads" @change="trail = []" /></div>
-    <PagedTable v-model:trail="trail" :page="page" :error="error" :loading="isPending" row-key="id" empty="Nothing has been loaded yet." @open="router.push(`/loads/${$event.id}`)" @retry="refetch()">
+    <PagedTable name="loads" v-model:trail="trail" :page="page" :error="error" :loading="isPending" row-key="id" empty="Nothing has been loaded yet." @open="router.push(`/loads/${$event.id}`)" @retry="refetch()">
       <template #empty><RouterLink to="/documents">Send a document in</RouterLink></template>
       <Column header="Load"><template #body="{ data: l }"><RouterLink :to="`/loads/${l.id}`" @click.stop>{{ l.id }}</RouterLink></template></Column>
       <Column header="Started"><template #body="{ data: l }"><span class="when">{{ when(l.started_at) }}</span></template></Column>

@@ -81,7 +81,7 @@ async function done() {
     </div>
     <StateNote v-if="failed" :error="failed" class="sheet" @retry="failed = undefined" />
     <ManyActs v-if="acting" :orders="orders" @done="done" @clear="(chosen.clear(), (acting = false))" />
-    <PagedTable v-model:trail="trail" :page="page" :error="error" :loading="isPending" row-key="id" :empty="narrowed ? 'No order fits what was asked for.' : 'No order has been loaded yet.'" @open="router.push(`/orders/${$event.id}`)" @retry="refetch()">
+    <PagedTable name="orders" v-model:trail="trail" :page="page" :error="error" :loading="isPending" row-key="id" :empty="narrowed ? 'No order fits what was asked for.' : 'No order has been loaded yet.'" @open="router.push(`/orders/${$event.id}`)" @retry="refetch()">
       <Column class="tick">
         <template #header><input v-model="all" type="checkbox" aria-label="Choose all orders of this page" /></template>
         <template #body="{ data: o }"><input type="checkbox" :checked="chosen.has(o.id)" :aria-label="`Choose ${o.number}`" @click.stop @change="choose(o, ($event.target as HTMLInputElement).checked)" /></template>
