@@ -65,6 +65,7 @@ const Table = () => h(DataTable, {
 
 <style scoped>
 .scroll { overflow-x: auto; }
+.scroll :deep(.p-datatable-resizable-table > .p-datatable-tbody > tr > td) { white-space: normal; }
 .turner { justify-content: center; padding: 6px; }
 .side { flex: 1; display: flex; }
 .end { justify-content: flex-end; }
