@@ -464,7 +464,7 @@ func (e *Engine) runWith(ctx context.Context, t *target) error {
 	if missing := m.Missing(set); len(missing) > 0 {
 		return missing
 	}
-	in := &input{document: l.Document, mapping: m, set: set, keeps: true, exchanged: l.InSets}
+	in := &input{document: l.Document, mapping: m, set: set, keeps: true, counts: !l.InSets}
 	if in.only, err = e.only(ctx, l); err != nil {
 		return err
 	}

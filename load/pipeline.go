@@ -44,18 +44,18 @@ type batch struct {
 
 // input is a document with all that is needed to understand it.
 type input struct {
-	document  string // SHA-256
-	mapping   *mapping.Mapping
-	set       *list.Set
-	src       source.Reader
-	keeps     bool                      // orders are compared with stored ones, and stored
-	around    bool                      // JSON: what stands around the records is looked at too
-	wanted    func(*reading.Group) bool // which groups each maps; nil is all
-	only      func(*reading.Group) bool // which groups belong to the load at all; nil is all
-	outcomes  reading.Outcomes          // what earlier steps of a sequence made; nil outside of one
-	decided   *reading.Evidence         // what the whole document says of its dates; nil where nothing is in doubt
-	exchanged bool                      // X12: the exchange has judged the envelope
-	broken    finding.All               // what is wrong with the document itself, where that refuses it
+	document string // SHA-256
+	mapping  *mapping.Mapping
+	set      *list.Set
+	src      source.Reader
+	keeps    bool                      // orders are compared with stored ones, and stored
+	around   bool                      // JSON: what stands around the records is looked at too
+	wanted   func(*reading.Group) bool // which groups each maps; nil is all
+	only     func(*reading.Group) bool // which groups belong to the load at all; nil is all
+	outcomes reading.Outcomes          // what earlier steps of a sequence made; nil outside of one
+	decided  *reading.Evidence         // what the whole document says of its dates; nil where nothing is in doubt
+	counts   bool                      // X12: what is marked as a test is refused; a preview, and the exchange, look at it all the same
+	broken   finding.All               // what is wrong with the document itself, where that refuses it
 }
 
 // safely turns a panic of f into an error that fails the load: a mistake of
@@ -254,7 +254,7 @@ func (a *readAhead) Offset() float64 { return a.now.share }
 
 func (in *input) mapOne(g *reading.Group) mapped {
 	i := reading.Read(in.mapping, g, in.set)
-	if in.mapping.Document.Format == source.X12 && !in.exchanged {
+	if in.mapping.Document.Format == source.X12 && in.counts {
 		reading.Tested(g, i)
 	}
 	in.check(i)
