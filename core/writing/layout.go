@@ -292,6 +292,13 @@ func party(p *order.Party) func(string) string {
 	}
 }
 
+// delivery gives the fields of one of a line's deliveries, the line's unit where it has none of its own.
+func delivery(line *order.Line, k int) func(string) string {
+	said := map[string]string{"unit": line.Unit}
+	line.EachOf(k, func(field, value string) { said[field] = value })
+	return func(field string) string { return said[field] }
+}
+
 func charge(c *order.Charge) func(string) string {
 	return func(field string) string {
 		switch field {

@@ -60,6 +60,11 @@ func (w *writer) kinds(v values) [][]string {
 	for n := range v.o.Lines {
 		add(w.word("line"), w.cells([]string{""}, order.Lines, v, n+1, v.line(n+1), plain))
 		extra(order.Lines, n+1, v.line(n+1))
+		for k := range v.o.Lines[n].Deliveries {
+			if len(w.m.Bindings[order.Deliveries]) > 0 {
+				add(w.word("delivery"), w.cells(nil, order.Deliveries, v, n+1, delivery(&v.o.Lines[n], k), nil))
+			}
+		}
 	}
 	for k := range v.o.Charges {
 		if len(w.m.Bindings[order.Charges]) > 0 {

@@ -269,28 +269,13 @@ func (t *trees) record(v values, root *tree.Members) (*tree.Members, error) {
 		if part == nil || part.Each == nil {
 			return fmt.Errorf("the mapping does not say at which path the %s are", level)
 		}
-		at, inner, ok := steps(part.Each.String())
-		if !ok {
-			return fmt.Errorf("%s is not one list to write %s to", part.Each, level)
-		}
-		list := []any{}
-		for i := range n {
-			one := &tree.Members{}
+		return t.list(o, part, level, n, func(one *tree.Members, i int) error {
 			t.fill(map[string]*tree.Members{"": one, "order": o, "document": root}, level, v, line(i), value(i))
 			if level == order.Lines {
-				if err := t.deliveries(one, v, i); err != nil {
-					return err
-				}
+				return t.deliveries(one, v, i)
 			}
-			if inner != "" {
-				wrapped := &tree.Members{}
-				wrapped.Put(inner, one)
-				one = wrapped
-			}
-			list = append(list, one)
-		}
-		o.Put(at, list)
-		return nil
+			return nil
+		})
 	}
 	err := each(order.Lines, len(v.o.Lines), func(i int) func(string) string { return v.line(i + 1) },
 		func(i int) int { return i + 1 })
@@ -305,22 +290,18 @@ func (t *trees) record(v values, root *tree.Members) (*tree.Members, error) {
 	return o, err
 }
 
-// deliveries writes those of a line into it.
-func (t *trees) deliveries(into *tree.Members, v values, i int) error {
-	part, line := t.m.Parts[mapping.InDeliveries], &v.o.Lines[i]
-	if part == nil || len(t.m.Bindings[order.Deliveries]) == 0 {
-		return nil
-	}
+// list writes n values of a part of an order into what holds them, each filled by fill.
+func (t *trees) list(into *tree.Members, part *mapping.Part, level order.Level, n int, fill func(one *tree.Members, i int) error) error {
 	at, inner, ok := steps(part.Each.String())
 	if !ok {
-		return fmt.Errorf("%s is not one list to write deliveries to", part.Each)
+		return fmt.Errorf("%s is not one list to write %s to", part.Each, level)
 	}
 	list := []any{}
-	for k := range line.Deliveries {
-		said := map[string]string{"unit": line.Unit}
-		line.EachOf(k, func(field, value string) { said[field] = value })
+	for i := range n {
 		one := &tree.Members{}
-		t.fill(map[string]*tree.Members{"": one, "order": into}, order.Deliveries, v, i+1, func(field string) string { return said[field] })
+		if err := fill(one, i); err != nil {
+			return err
+		}
 		if inner != "" {
 			wrapped := &tree.Members{}
 			wrapped.Put(inner, one)
@@ -330,6 +311,18 @@ func (t *trees) deliveries(into *tree.Members, v values, i int) error {
 	}
 	into.Put(at, list)
 	return nil
+}
+
+// deliveries writes those of a line into it.
+func (t *trees) deliveries(into *tree.Members, v values, i int) error {
+	part, line := t.m.Parts[mapping.InDeliveries], &v.o.Lines[i]
+	if part == nil || len(t.m.Bindings[order.Deliveries]) == 0 {
+		return nil
+	}
+	return t.list(into, part, order.Deliveries, len(line.Deliveries), func(one *tree.Members, k int) error {
+		t.fill(map[string]*tree.Members{"": one, "order": into}, order.Deliveries, v, i+1, delivery(line, k))
+		return nil
+	})
 }
 
 // Record writes one order as the record that the mapping reads, JSON. What the mapping
