@@ -216,14 +216,14 @@ func TestFindings(t *testing.T) {
 		finding.OrderUnknown, "ST 0001 / BCH / 03", `No sales order of PELLOW has the number "PM-1".`)
 	bare := purchase(1)
 	bare.Lines[1].SupplierItem = ""
-	bare.Parties = append(bare.Parties, order.Party{Role: "carrier", Name: "Sundry"})
+	bare.Parties = append(bare.Parties, order.Party{Role: "carrier", City: "Sundry"})
 	d.post(bare)
 	held := d.send("VARNHOLT", "850")
 	has(t, foundIn(held[0]), finding.X12Rule, "ST 0001 / PO1 #2",
 		"A rule of VARNHOLT for 850: PO1/07 where PO1/06 = VP (Product/Service ID) must be there. Give the line the "+
 			"supplier's own item code.")
 	has(t, foundIn(held[0]), finding.FieldUnwritten, "",
-		"The mapping varnholt-850 has no place in 850 for carrier.name.")
+		"The mapping varnholt-850 has no place in 850 for carrier.city.")
 	has(t, foundIn(held[0]), finding.CharacterChanged, "N3 / 01", `Address Information was written "12 CAFE QUAY".`)
 	d.post(purchase(2))
 	d.send("VARNHOLT", "850")

@@ -156,15 +156,24 @@ func TestPackagesInNotice(t *testing.T) {
 // What the standard mapping does not carry of an order is said at its place.
 func TestUnreadSegments(t *testing.T) {
 	d := open(t)
-	i := d.receive(pellow(1, "850", "BEG*00*SA*PM-1**20260316~CUR*BY*EUR~TXI*ST**7.5~PO1*1*20*MR*1.33*PE*VP*00113~SLN*1**I*2*EA~"+
+	i := d.receive(pellow(1, "850", "BEG*00*SA*PM-1**20260316~CUR*BY*EUR~SAC*A*F800****2*5~ITD*01*3*2**10**30~"+
+		"DTM*063*20260410~DTM*064*20260401~TD5*O*2*TERN**TERN FREIGHT~TXI*ST**7.5~PO1*1*20*MR*1.33*PE*VP*00113~SLN*1**I*2*EA~"+
 		"PO1*2*20*MR*1.33*PE*UP*4006381333932~CTT*2~"))
 	var got []string
 	for _, f := range i.Sets[0].Findings {
 		got = append(got, string(f.Code)+" "+f.At)
 	}
-	want := "[x12_rule ST 0001 value_unread ST 0001 / TXI value_unread ST 0001 / PO1 / SLN check_digit_wrong ST 0001 / PO1 #2 / 07]"
+	want := "[x12_rule ST 0001 value_unread ST 0001 / SAC / 07 value_unread ST 0001 / DTM #2 / 02 value_unread ST 0001 / TXI value_unread ST 0001 / PO1 / SLN check_digit_wrong ST 0001 / PO1 #2 / 07]"
 	if fmt.Sprint(got) != want || i.State != api.StateDone {
 		t.Errorf("%s\n got %s\nwant %s", i.State, got, want)
+	}
+	o := d.order(order.Sales, "PELLOW", "", "PM-1")
+	if carrier := o.Party("carrier"); o.PaymentTerms != "2 % 10, net 30" || o.CancelAfter != "2026-04-10" || carrier == nil ||
+		carrier.Code != "TERN" || carrier.Name != "TERN FREIGHT" {
+		t.Errorf("%s, %s, %+v", o.PaymentTerms, o.CancelAfter, carrier)
+	}
+	if out := d.send("PELLOW", "855"); len(out) != 1 || out[0].State != api.StateSent {
+		t.Errorf("its answer: %+v", out)
 	}
 }
 

@@ -464,6 +464,27 @@ func (m *Mapping) ReadsSegment(id string) bool {
 	return slices.ContainsFunc(m.Document.Unused, func(s Source) bool { return in(s.Text) })
 }
 
+// Addresses calls yield with each address of X12 from which a binding reads, or that is passed over on purpose, as it is from the
+// set on.
+func (m *Mapping) Addresses(yield func(*x12.Address) bool) {
+	each := func(sources []Source) bool {
+		for i := range sources {
+			if a := sources[i].Full; a != nil && !yield(a) {
+				return false
+			}
+		}
+		return true
+	}
+	for _, bindings := range m.Levels {
+		for i := range bindings {
+			if !each(bindings[i].From) || bindings[i].Expr != nil && !each(bindings[i].Expr.Reads) {
+				return
+			}
+		}
+	}
+	each(m.Document.Unused)
+}
+
 // Missing lists the lists and crosswalks that the mapping names and set does not have.
 func (m *Mapping) Missing(set *list.Set) finding.All {
 	var all finding.All

@@ -1,6 +1,10 @@
 package reading
 
 import (
+	"cmp"
+	"slices"
+	"strings"
+
 	"koinos/core/finding"
 	"koinos/core/intent"
 	"koinos/core/mapping"
@@ -21,6 +25,22 @@ func weighed(m *mapping.Mapping, g *Group, d *intent.Intent) {
 	if rec.Node == nil || m.Document.Set != "850" && m.Document.Set != "860" {
 		return
 	}
+	read := map[string]bool{} // by the way to a segment, with its code
+	reads := func(way []string, element int, code string) bool {
+		key := strings.Join(way, "/") + " " + code
+		is, known := read[key]
+		if !known {
+			for a := range m.Addresses {
+				is = is || a.Finds(way, element, code)
+			}
+			read[key] = is
+		}
+		return is
+	}
+	say := func(c *tree.Node, value, format string, args ...any) {
+		f := d.Find(finding.ValueUnread, source.PlaceOf(c, rec.Line), value, 0, format, args...)
+		f.Hint = "Put it into the order by hand, or bind it in the partner's mapping; unused: names what may be passed over."
+	}
 	var walk func(n *tree.Node)
 	walk = func(n *tree.Node) {
 		for c := n.First(); c != nil; c = c.Next() {
@@ -28,12 +48,49 @@ func weighed(m *mapping.Mapping, g *Group, d *intent.Intent) {
 				continue
 			}
 			if about := weighty[c.Name]; about != "" && !m.ReadsSegment(c.Name) {
-				f := d.Find(finding.ValueUnread, source.PlaceOf(c, rec.Line), c.Name, 0, "%s (%s) says %s, and the mapping does not read it.",
-					c.Name, x12.SegmentName(c.Name), about)
-				f.Hint = "Put it into the order by hand, or bind it in the partner's mapping; unused: names what may be passed over."
+				say(c, c.Name, "%s (%s) says %s, and the mapping does not read it.", c.Name, x12.SegmentName(c.Name), about)
+			}
+			if code := elementOf(c, "DTM", 1); code != nil && slices.Contains(days, code.Text) && !reads(wayTo(c), 1, code.Text) {
+				if day := elementOf(c, "DTM", 2); day != nil {
+					_, means := x12.Meaning("DTM", 1, code.Text)
+					say(day, day.Text, "DTM says the day %s (%s %s), and the mapping does not read it.", day.Text, code.Text, means)
+				}
+			}
+			if share := shareOf(c); share != nil && !readsShare(m) {
+				say(share, share.Text, "SAC says an allowance or a charge as a share or a rate, %s, and the mapping reads only amounts.", share.Text)
 			}
 			walk(c)
 		}
 	}
 	walk(rec.Node.Root())
+}
+
+// wayTo are the segments on the way from the set to one within it, itself the last.
+func wayTo(c *tree.Node) (way []string) {
+	for ; c.Parent != nil; c = c.Parent {
+		way = append(way, c.Name)
+	}
+	slices.Reverse(way)
+	return way
+}
+
+// days are the qualifiers (element 374) of the days between which goods are wanted.
+var days = []string{"001", "002", "010", "037", "038", "061", "063", "064", "069", "071", "074", "077", "106", "118", "175", "177"}
+
+// shareOf is the share (element 332) or the rate (118) of an allowance or charge that has no amount; nil is that it has one.
+func shareOf(c *tree.Node) *tree.Node {
+	if is := elementOf(c, "SAC", 1); is == nil || is.Text != "A" && is.Text != "C" || elementOf(c, "SAC", 5) != nil {
+		return nil
+	}
+	return cmp.Or(elementOf(c, "SAC", 7), elementOf(c, "SAC", 8))
+}
+
+// readsShare reports whether a mapping reads shares or rates of allowances.
+func readsShare(m *mapping.Mapping) bool {
+	for a := range m.Addresses {
+		if a.OfElement("SAC", 7) || a.OfElement("SAC", 8) {
+			return true
+		}
+	}
+	return false
 }

@@ -170,6 +170,26 @@ func (a *Address) Asks(yield func(place string)) {
 	}
 }
 
+// Finds reports whether the address leads into a segment, by the way to it from the set on, whose element has a code: none of
+// its conditions asks for another one.
+func (a *Address) Finds(way []string, element int, code string) bool {
+	if len(a.path) < len(way) || !slices.Equal(a.path[:len(way)], way) {
+		return false
+	}
+	for i := range a.where {
+		c := &a.where[i]
+		if c.depth == len(way) && len(c.inner) == 0 && c.element == element && len(c.codes) > 0 && slices.Contains(c.codes, code) == c.not {
+			return false
+		}
+	}
+	return true
+}
+
+// OfElement reports whether the address is of an element of a kind of segment.
+func (a *Address) OfElement(segment string, element int) bool {
+	return len(a.path) > 0 && a.path[len(a.path)-1] == segment && a.element == element
+}
+
 // Kind is the address without its conditions.
 func (a *Address) Kind() *Address { return &Address{text: strings.Join(a.path, "/"), path: a.path} }
 
