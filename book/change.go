@@ -114,7 +114,7 @@ func (n *noticed) add(i int) {
 		if l.Number == "" || !sameNumber(was.Number, l.Number) {
 			continue
 		}
-		if other, _ := differentItem(was, &l); other == "" && was.Quantity.Cmp(l.Quantity) == 0 {
+		if other, _ := was.DifferentItem(&l); other == "" && was.Quantity.Cmp(l.Quantity) == 0 {
 			return // it was added before
 		}
 		n.e.Add(finding.LineDiffers, i+1, "number", l.Number, "The order %s has a line %s already: %s.",
@@ -171,7 +171,7 @@ func (n *noticed) alter(i int, replaced bool) {
 	if l == nil {
 		return
 	}
-	if other, is := differentItem(l, in); other != "" {
+	if other, is := l.DifferentItem(in); other != "" {
 		if gone := l.Gone(); gone.Sign() > 0 || l.Invoiced.Sign() > 0 {
 			n.e.Add(finding.UpdateConflict, i+1, other, is, "Line %s is to be of the item %s, but %s of it have moved and %s were invoiced.",
 				l.Number, is, orZero(gone), orZero(l.Invoiced)).Hint = "Add a line of that item, and delete this one: what is open of it is cancelled."

@@ -177,10 +177,16 @@ func (s *Session) asks(e *Entry, c *store.Changed) {
 // mostAsked is how many changes are said one by one.
 const mostAsked = 40
 
+// changesHeader reports whether the header says anything besides which order it is of.
+func (e *Entry) changesHeader() (changes bool) {
+	e.Order.EachChange(func(string, string) { changes = true })
+	return changes
+}
+
 // speaksOfNoLine reports whether a notice means something that names no line.
 func (e *Entry) speaksOfNoLine() bool {
 	said := e.Order.Statement
-	return e.Kind == intent.Answer || e.Kind == intent.Withdrawal || e.Kind == intent.Change && e.Target != 0 ||
+	return e.Kind == intent.Answer || e.Kind == intent.Withdrawal || e.Kind == intent.Change && (e.Target != 0 || e.changesHeader()) ||
 		slices.Contains([]intent.Kind{intent.Shipment, intent.Receipt, intent.Return, intent.Invoice}, e.Kind) && said != nil && (said.Quantities != "" || said.Reverses != "")
 }
 
@@ -223,7 +229,7 @@ func (n *noticed) lineOf(i int, others bool) *order.Line {
 			n.stored.Order.Number, named(l))
 		return nil
 	}
-	if other, is := differentItem(&n.is.Lines[at], l); other != "" && !others {
+	if other, is := n.is.Lines[at].DifferentItem(l); other != "" && !others {
 		f := n.e.Add(finding.LineDiffers, i+1, other, is, "Line %s of the order %s is of another item: %s.",
 			n.is.Lines[at].Number, n.stored.Order.Number, itemOf(&n.is.Lines[at]))
 		if n.e.Kind == intent.Change {
@@ -302,10 +308,7 @@ func (n *noticed) find(l *order.Line) int {
 	if l.Number != "" && n.e.Kind == intent.Change {
 		return -1 // what is changed is never guessed
 	}
-	return by(func(o *order.Line) bool {
-		other, _ := differentItem(o, l)
-		return other == "" && sharesItem(o, l)
-	})
+	return n.is.OfItem(l) - 1
 }
 
 // sameNumber compares numbers of lines: 001 is 1.
@@ -313,35 +316,8 @@ func sameNumber(a, b string) bool {
 	return strings.EqualFold(strings.TrimLeft(a, "0"), strings.TrimLeft(b, "0"))
 }
 
-// codes are the codes of an item, with their fields.
-func codes(l *order.Line) [4][2]string {
-	return [4][2]string{{"item", l.Item}, {"buyer_item", l.BuyerItem}, {"supplier_item", l.SupplierItem},
-		{"gtin", l.GTIN}}
-}
-
-// differentItem gives a code of l, with its field, that the stored line has another of.
-func differentItem(o, l *order.Line) (field, code string) {
-	have := codes(o)
-	for i, c := range codes(l) {
-		if c[1] != "" && have[i][1] != "" && !strings.EqualFold(c[1], have[i][1]) {
-			return c[0], c[1]
-		}
-	}
-	return "", ""
-}
-
-func sharesItem(o, l *order.Line) bool {
-	have := codes(o)
-	for i, c := range codes(l) {
-		if c[1] != "" && strings.EqualFold(c[1], have[i][1]) {
-			return true
-		}
-	}
-	return false
-}
-
 func itemOf(l *order.Line) string {
-	for _, c := range codes(l) {
+	for _, c := range l.Codes() {
 		if c[1] != "" {
 			return c[1]
 		}
@@ -356,7 +332,7 @@ func keyOf(l *order.Line) string {
 	case l.SenderLine != "":
 		return "sender_line"
 	}
-	for _, c := range codes(l) {
+	for _, c := range l.Codes() {
 		if c[1] != "" {
 			return c[0]
 		}

@@ -14,6 +14,7 @@ import (
 
 	"koinos/api"
 	"koinos/core/finding"
+	"koinos/core/intent"
 	"koinos/core/order"
 	"koinos/core/origin"
 	"koinos/core/partner"
@@ -42,7 +43,7 @@ func about(o *store.StoredOrder, view order.Order) telling { return telling{of: 
 // the orders of which nothing is left in it.
 func (t *telling) views() (all []order.Order) {
 	for i := range t.of {
-		if len(t.of[i].view.Lines) > 0 {
+		if v := &t.of[i].view; len(v.Lines) > 0 || v.Statement != nil && v.Statement.Kind == string(intent.Answer) {
 			all = append(all, t.of[i].view)
 		}
 	}
@@ -413,9 +414,18 @@ func (x *Exchange) asked(ctx context.Context, s *api.SetRecord, o *store.StoredO
 		return nil, err
 	}
 	for i := range said {
-		if strings.EqualFold(said[i].Order.SenderNumber, o.SenderNumber) {
-			return &said[i].Order, nil
+		if !strings.EqualFold(said[i].Order.SenderNumber, o.SenderNumber) {
+			continue
 		}
+		asked := &said[i].Order
+		for k := range asked.Lines { // one that has no number was found by its item
+			if l := &asked.Lines[k]; l.Number == "" {
+				if at := o.OfItem(l); at > 0 {
+					l.Number = o.Lines[at-1].Number
+				}
+			}
+		}
+		return asked, nil
 	}
 	return nil, fmt.Errorf("set %d of interchange %d does not speak of order %d any more", s.Seq, s.Interchange, o.ID)
 }

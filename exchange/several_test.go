@@ -151,6 +151,8 @@ func TestAnswersToChanges(t *testing.T) {
 		{"one more line", "POC*3*AI*5**MR*1.33**VP*00113~", "BCA*00*AD ACK*IA*5*MR", "BCA*00*RD ACK*IR*0*MR"},
 		{"another item", "POC*1*RE*20**MR*1.33**VP*00114~", "BCA*00*AD ACK*IA*20*MR", "BCA*00*RD ACK*IR*20*MR"},
 		{"other places", "POC*1*CA*20**MR*1.33**VP*00113~SDQ*MR*92*0040*12*0041*8~", "BCA*00*AD ACK*IA*20*MR", "BCA*00*RD ACK*IR*20*MR"},
+		{"only the header", "DTM*002*20260410~N1*ST*Pellow North*92*0041~N3*9 North Rd~", "BCA*00*AT", "BCA*00*RJ"},
+		{"a line by its item", "POC**QD*12*8*MR*1.33**VP*00113~", "BCA*00*AD ACK*IA*12*MR", "BCA*00*RD ACK*IR*20*MR"},
 		{"two, of which one is as it is", "POC*1*QD*12*8*MR*1.33**VP*00113~POC*2*QD*3**BX*31.42**VP*00489~", "BCA*00*AD ACK*IA*12*MR ACK*IA*3*BX",
 			"BCA*00*AC ACK*IR*20*MR ACK*IA*3*BX"},
 	} {
@@ -331,6 +333,29 @@ func TestNoticeInPlaceOfAnother(t *testing.T) {
 		}
 		if strings.Join(shipped, " ") != c.want || strings.Join(said, " ") != c.says {
 			t.Errorf("%s: %s shipped, %s, says %q", c.name, shipped, i.State, said)
+		}
+	}
+}
+
+// A change of the header alone, and a cancellation without a line, are answered as well, and keep no later answer from leaving.
+func TestAnswersWithoutLines(t *testing.T) {
+	skipRaces(t)
+	d := open(t)
+	d.receive(pellow(1, "850", order4711))
+	for n, c := range []struct{ asks, says string }{
+		{"BCH*04*SA*PM-1**1*20260317~DTM*002*20260410~", "BCA*00*AT"},
+		{"BCH*04*SA*PM-1**2*20260317~POC*1*QD*12*8*MR*1.33**VP*00113~", "BCA*00*AD ACK*IA*12*MR*068*20260410"},
+		{"BCH*01*SA*PM-1**3*20260318~", "BCA*00*AT"},
+	} {
+		if i := d.receive(pellow(2+n, "860", c.asks)); i.State != api.StateDone {
+			t.Fatalf("%s: %s %+v", c.asks, i.State, i.Sets[0].Findings)
+		}
+		out := d.send("PELLOW", "865")
+		if len(out) != 1 {
+			t.Fatalf("%s: %d answers", c.asks, len(out))
+		}
+		if said := strings.Fields(strings.ReplaceAll(only(d.text(out[0]), "BCA", "ACK"), "*PM-1*", " ")); strings.Join(append(said[:1:1], said[2:]...), " ") != c.says {
+			t.Errorf("%s: %q, want %s", c.asks, said, c.says)
 		}
 	}
 }

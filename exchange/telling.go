@@ -112,6 +112,7 @@ func (t *teller) telling(ctx context.Context, o *store.StoredOrder) ([]telling, 
 			}
 			then := order.Seller(was)
 			notice.Answered(&view, asked, &is, &then, answers)
+			return []telling{about(o, view)}, nil // also where only the header was to change
 		}
 	case "856":
 		return t.shipped(ctx, o)

@@ -429,7 +429,11 @@ func Answered(v, asked, is, was *order.Order, answers []order.Answered) {
 		}
 	}
 	switch {
-	case len(v.Lines) == 0:
+	case len(asked.Lines) == 0:
+		v.Statement.Code = "RJ"
+		if headerDone(asked, is) {
+			v.Statement.Code = "AT"
+		}
 	case rejected == len(v.Lines):
 		v.Statement.Code = "RD"
 	case done == len(v.Lines):
@@ -437,6 +441,18 @@ func Answered(v, asked, is, was *order.Order, answers []order.Answered) {
 	default:
 		v.Statement.Code = "AC"
 	}
+}
+
+// headerDone reports whether an order is as a change of its header asks, or is cancelled where that was asked.
+func headerDone(asked, is *order.Order) bool {
+	if asked.Statement != nil && asked.Statement.Kind == string(intent.Withdrawal) {
+		return !slices.ContainsFunc(is.Lines, func(l order.Line) bool { return due(&l).Sign() > 0 })
+	}
+	has := map[string]string{}
+	is.EachChange(func(field, value string) { has[field] = value })
+	done := true
+	asked.EachChange(func(field, value string) { done = done && strings.EqualFold(has[field], value) })
+	return done
 }
 
 // undone reports whether something that was asked of a line is not as it was asked; what is blank was not asked.

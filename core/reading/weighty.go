@@ -56,7 +56,9 @@ func weighed(m *mapping.Mapping, g *Group, d *intent.Intent) {
 					say(day, day.Text, "DTM says the day %s (%s %s), and the mapping does not read it.", day.Text, code.Text, means)
 				}
 			}
-			if share := shareOf(c); share != nil && !readsShare(m) {
+			if is := elementOf(c, "SAC", 1); is != nil && (is.Text == "A" || is.Text == "C") && !m.ReadsSegment("SAC") {
+				say(c, c.Name, "SAC says an allowance or a charge, and the mapping does not read it.")
+			} else if share := shareOf(c); share != nil && !readsShare(m) {
 				say(share, share.Text, "SAC says an allowance or a charge as a share or a rate, %s, and the mapping reads only amounts.", share.Text)
 			}
 			walk(c)
