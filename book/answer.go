@@ -47,6 +47,10 @@ func (n *noticed) answer() error {
 		}
 		answered := order.AnsweredLine{Line: line.ID, Code: code.Code, Asked: code.Asked, Quantity: l.Quantity, Unit: l.Unit,
 			DueOn: code.DueOn, UnitPrice: l.UnitPrice, PriceBasis: l.PriceBasis, Reason: code.Reason}
+		answered.Item = code.Item
+		if other, item := line.DifferentItem(l); other != "" {
+			answered.Item = item
+		}
 		if verdict == order.Rejected && !(answered.Keeps() && stated) {
 			answered.Quantity = order.NumberOf(0)
 		}
@@ -178,6 +182,6 @@ func (n *noticed) answered(line int) string {
 func sameAnswer(a, b *order.Answered) bool {
 	return a.Code == b.Code && a.On == b.On && slices.EqualFunc(a.Lines, b.Lines, func(x, y order.AnsweredLine) bool {
 		return x.Line == y.Line && x.Code == y.Code && x.Quantity.Cmp(y.Quantity) == 0 && x.DueOn == y.DueOn &&
-			x.UnitPrice.Cmp(y.UnitPrice) == 0
+			x.UnitPrice.Cmp(y.UnitPrice) == 0 && x.Item == y.Item
 	})
 }

@@ -359,3 +359,27 @@ func TestAnswersWithoutLines(t *testing.T) {
 		}
 	}
 }
+
+// A supplier that offers another item says so in the line itself or in its answer: either waits for a buyer, and is never taken
+// by itself.
+func TestAnotherItemIsOffered(t *testing.T) {
+	skipRaces(t)
+	for _, line := range []string{"PO1*2*100*MR*0.71**VP*BR-09-X~ACK*IS*100*MR~", "PO1*2*100*MR*0.71**VP*BR-08-W~ACK*IS*100*MR****VP*BR-09-X~"} {
+		d := open(t)
+		d.post(purchase(1))
+		number := d.send("VARNHOLT", "850")[0].Orders[0]
+		i := d.receive(varnholt(1, "855", "BAK*00*AC*"+number+"*20260316~PO1*1*100*MR*0.71**VP*BR-10-W~ACK*IA*100*MR~"+line))
+		var says []string
+		for _, f := range i.Sets[0].Findings {
+			says = append(says, f.Message)
+		}
+		if want := "[Line 2 is accepted with changes (IS): item BR-09-X for BR-08-W.]"; i.State != api.StateDone || fmt.Sprint(says) != want {
+			t.Errorf("%s: %s %s", line, i.State, says)
+		}
+		o := d.order(order.Purchase, "VARNHOLT", number, "")
+		offers, err := order.Offers(&o.Order, o.Answers)
+		if err != nil || len(offers) != 2 || offers[1].Item != "BR-09-X" || offers[1].Take != nil {
+			t.Errorf("%s: %+v %v", line, offers, err)
+		}
+	}
+}

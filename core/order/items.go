@@ -22,6 +22,16 @@ func (l *Line) DifferentItem(other *Line) (field, code string) {
 	return "", ""
 }
 
+// otherItem reports whether a code is none of the line's item.
+func (l *Line) otherItem(code string) bool {
+	for _, c := range l.Codes() {
+		if strings.EqualFold(c[1], code) {
+			return false
+		}
+	}
+	return true
+}
+
 // SharesItem reports whether both lines have the same code of their items in a field.
 func (l *Line) SharesItem(other *Line) bool {
 	have := l.Codes()

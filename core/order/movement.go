@@ -71,6 +71,7 @@ type AnsweredLine struct {
 
 	PriceBasis Number `json:"price_basis,omitzero"`
 	Reason     string `json:"reason,omitempty"`
+	Item       string `json:"item,omitempty" doc:"Code of the item that is offered in place of the one that was ordered"`
 }
 
 // Invoice is what the seller wants money for. It counts once by its number.

@@ -54,6 +54,7 @@ type Offer struct {
 	PriceBasis Number `json:"price_basis,omitzero"`
 	DueOn      Date   `json:"due_on,omitempty" doc:"The latest day that is promised"`
 	Reason     string `json:"reason,omitempty"`
+	Item       string `json:"item,omitempty" doc:"Code of the item that is offered in place of the one that was ordered: a person decides, nothing takes it by itself"`
 	// Differs says in words what is not as the order has it; nothing is that the order says the same.
 	Differs []string `json:"differs,omitempty" doc:"What is not as ordered, in words"`
 	// Take is what makes the order say the same, in the fields of a line of a change.
@@ -90,7 +91,7 @@ func Offers(o *Order, answers []Answered) ([]Offer, error) {
 			f.Differs = []string{"not answered"}
 		default:
 			err = f.read(a, o, line, wanted)
-			if err == nil && len(f.Differs) > 0 {
+			if err == nil && len(f.Differs) > 0 && f.Item == "" {
 				f.Take, err = f.change(line, wanted)
 			}
 			if err != nil {
@@ -125,6 +126,10 @@ func (f *Offer) read(a *Answered, o *Order, line *Line, wanted Number) (err erro
 		f.Reason = cmp.Or(f.Reason, l.Reason)
 		if refused {
 			continue
+		}
+		if l.Item != "" && line.otherItem(l.Item) {
+			f.Item = l.Item
+			prices = append(prices, "item "+l.Item+" for "+cmp.Or(line.SupplierItem, line.Item, line.BuyerItem, line.GTIN, line.Description))
 		}
 		if l.Quantity.IsZero() {
 			whole = true

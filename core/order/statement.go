@@ -30,6 +30,7 @@ type LineStatement struct {
 	Code         string `json:"code,omitempty" doc:"Change: add, delete, change, or a code of X12 element 670. Answer: accepted, changed, back-ordered, refused, or a code of X12 element 668"`
 	Accepted     Number `json:"accepted,omitzero" doc:"Answer: the quantity that is accepted"`
 	AcceptedUnit string `json:"accepted_unit,omitempty"`
+	Item         string `json:"offered_item,omitempty" doc:"Answer: the item that is offered in place of the one that was ordered"`
 	DueOn        Date   `json:"due_on,omitempty" doc:"Answer: the day that is promised"`
 	Reason       string `json:"reason,omitempty"`
 	ToDate       Number `json:"to_date,omitzero" doc:"Shipment: what has been shipped of the line with this one"`
@@ -168,6 +169,9 @@ var statements = []Field{
 			l *Line) *string {
 			return &statedOf(l).AcceptedUnit
 		}},
+	{Name: "offered_item", Level: Lines, Type: Code, Kinds: []string{ofAnswer},
+		About: "Code of the item that the seller offers in place of the one that was ordered",
+		text:  func(_ *Order, l *Line) *string { return &statedOf(l).Item }},
 	{Name: "due_on", Level: Lines, Type: Day, Kinds: []string{ofAnswer}, About: "Day for which the line is promised",
 		date: func(_ *Order, l *Line) *Date { return &statedOf(l).DueOn }},
 	{Name: "reason", Level: Lines, Type: Text, Kinds: []string{ofAnswer, ofChange}, About: "Why, in words",
