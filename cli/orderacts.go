@@ -418,11 +418,21 @@ func (t *act) offered(ctx context.Context, of api.OrderSummary, line string) (li
 	if err != nil {
 		return nil, err
 	}
+	items := ""
 	for _, f := range o.Offers {
-		if f.Take != nil && (line == "" || line == f.Number) {
+		switch {
+		case line != "" && line != f.Number:
+		case f.Take != nil:
 			lines = append(lines, f.Take)
+		case f.Item != "":
+			items += fmt.Sprintf("Line %s is offered with another item, %s: that is for you to decide, with koinos order change %s --line %s item=….\n",
+				f.Number, f.Item, of.Number, f.Number)
 		}
 	}
+	if len(lines) == 0 && items != "" {
+		return nil, &exit{exitFailed, strings.TrimSpace(items)}
+	}
+	fmt.Fprint(t.app.err, items)
 	if len(lines) == 0 {
 		what := "the order " + of.Number
 		if line != "" {
