@@ -352,8 +352,10 @@ func (n *noticed) tolerance() string {
 	return " with the " + n.s.Over.Plain() + " % that the mapping allows"
 }
 
-// marks looks at the marks of packages: a serial shipping container code has a check digit.
+// marks looks at the marks of packages: a serial shipping container code has a check digit. A package is said once, however
+// many lines are in it.
 func (n *noticed) marks() {
+	seen := map[string]bool{"": true}
 	for i := range n.in.Lines {
 		said := n.in.Lines[i].Statement
 		if said == nil {
@@ -361,6 +363,10 @@ func (n *noticed) marks() {
 		}
 		for _, mark := range [][2]string{{"package", said.Package}, {"package_in", said.PackageIn}} {
 			code := mark[1]
+			if seen[code] {
+				continue
+			}
+			seen[code] = true
 			if len(code) == 20 { // with the application identifier of GS1 before it
 				code = strings.TrimPrefix(code, "00")
 			}

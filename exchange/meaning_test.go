@@ -148,7 +148,7 @@ func TestPackagesInNotice(t *testing.T) {
 		lines = append(lines, fmt.Sprint(l.Line, " ", l.Quantity, " ", l.Package))
 	}
 	want = "[1 60 00340417000000000010 1 40 00340417000000000028 2 100 00340417000000000028]"
-	if f := i.Sets[0].Findings; fmt.Sprint(lines) != want || len(f) != 2 || f[0].Code != finding.CheckDigitWrong {
+	if f := i.Sets[0].Findings; fmt.Sprint(lines) != want || len(f) != 1 || f[0].Code != finding.CheckDigitWrong || f[0].Value != "00340417000000000028" {
 		t.Errorf("%s %+v", lines, f)
 	}
 }
