@@ -3,6 +3,7 @@ package exchange
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 
@@ -248,5 +249,21 @@ func TestBrokenDocumentOfSeveral(t *testing.T) {
 	}
 	if a, b := d.order(order.Sales, "PELLOW", "", "PM-1"), d.order(order.Sales, "PELLOW", "", "PM-2"); len(a.Lines) != 2 || len(b.Lines) != 2 {
 		t.Errorf("%d and %d lines", len(a.Lines), len(b.Lines))
+	}
+}
+
+// All allowances and charges of a line count, whatever they are for.
+func TestAllowancesOfALine(t *testing.T) {
+	d := open(t)
+	d.receive(pellow(1, "850", "BEG*00*SA*PM-1**20260316~CUR*BY*EUR~REF*CT*C-1~PO1*1*5*EA*2.00**VP*00113~SAC*C*H750***100~SAC*A*C310***50~"+
+		"SAC*A*F800***25~SAC*C*D240***10~CTT*1~"))
+	o := d.order(order.Sales, "PELLOW", "", "PM-1")
+	var said []string
+	for _, c := range o.Lines[0].Charges {
+		said = append(said, c.Field()+" "+c.Amount.Plain())
+	}
+	slices.Sort(said)
+	if want := "[allowance.discount 0.75 charge.other 1.1]"; fmt.Sprint(said) != want || o.Total.String() != "10.35" {
+		t.Errorf("%s, total %s; want %s, 10.35", said, o.Total, want)
 	}
 }

@@ -160,8 +160,8 @@ func (c *composer) further(line int, apart *x12.Address, in *x12.Loop, values, f
 		if value == "" || len(b.From) == 0 {
 			continue
 		}
-		a, ok := b.From[0].Path.(*x12.Address)
-		if !ok || !a.Under(apart) {
+		a := target(b)
+		if a == nil || !a.Under(apart) {
 			if value != first[b.Field.Name] {
 				f := finding.New(finding.FieldUnwritten, origin.Place{}, value, "%s %q cannot be written beside %q of the same line.",
 					b.Field.Name, value, first[b.Field.Name])
@@ -187,9 +187,8 @@ func (c *composer) level(o *order.Order, level int, header, in *x12.Loop, values
 		if !c.once(level, b, value) || value == "" || len(b.From) == 0 || b.Field.Name == "partner" {
 			continue
 		}
-		src := &b.From[0]
-		a, ok := src.Path.(*x12.Address)
-		if !ok {
+		a := target(b)
+		if a == nil {
 			continue
 		}
 		at := in
@@ -271,6 +270,18 @@ func addressIn(b *mapping.Binding, segment *x12.Address) *x12.Address {
 		}
 	}
 	return nil
+}
+
+// target is the address to which a binding's value is written: its first, or, of those that are of the same element, the one that
+// says most of where it stands, for what is read can be more than what is written.
+func target(b *mapping.Binding) *x12.Address {
+	most, ok := b.From[0].Path.(*x12.Address)
+	for i := 1; ok && i < len(b.From); i++ {
+		if a, is := b.From[i].Path.(*x12.Address); is && a.Narrows(most) {
+			most = a
+		}
+	}
+	return most
 }
 
 // once reports whether the value of a binding may be written: what stands once in a set is the same for all that it is of, also

@@ -185,6 +185,11 @@ func (a *Address) Finds(way []string, element int, code string) bool {
 	return true
 }
 
+// Narrows reports whether the address is of the same element as another one, with more conditions.
+func (a *Address) Narrows(other *Address) bool {
+	return slices.Equal(a.path, other.path) && a.element == other.element && a.component == other.component && len(a.where) > len(other.where)
+}
+
 // OfElement reports whether the address is of an element of a kind of segment.
 func (a *Address) OfElement(segment string, element int) bool {
 	return len(a.path) > 0 && a.path[len(a.path)-1] == segment && a.element == element
