@@ -208,22 +208,9 @@ func (n *noticed) alter(i int, replaced bool) {
 // every rule that an order keeps when it arrives.
 func (n *noticed) check() {
 	c := &changed{n.e.Intent, n.from, map[fieldOf]bool{}}
-	was := map[fieldOf]string{}
-	n.stored.Each(func(line int, field, value string) {
-		if line > 0 {
-			line = n.stored.Lines[line-1].ID
-		}
-		was[fieldOf{line, field}] = value
-	})
-	n.is.Each(func(line int, field, value string) {
-		id := 0
-		if line > 0 {
-			id = n.is.Lines[line-1].ID
-		}
-		if before, there := was[fieldOf{id, field}]; there && before == value && (line == 0 || id != 0) {
-			c.kept[fieldOf{line, field}] = true
-		}
-	})
+	for _, ch := range order.Diff(&n.stored.Order, n.is) {
+		c.fields[fieldOf{ch.Line, ch.Field}] = true
+	}
 	check.Order(n.is, c, check.Terms{Rounding: n.s.Rounding})
 	check.Lists(n.is, c, n.s.Lists)
 }
@@ -232,8 +219,8 @@ func (n *noticed) check() {
 // changed it; what the notice did not touch was judged when it came.
 type changed struct {
 	*intent.Intent
-	from []int
-	kept map[fieldOf]bool // fields that are as they were
+	from   []int
+	fields map[fieldOf]bool // that are not as they were
 }
 
 // fieldOf is a field of the header (line 0) or of a line.
@@ -243,7 +230,7 @@ type fieldOf struct {
 }
 
 func (c *changed) Add(code finding.Code, line int, field, value, format string, args ...any) *finding.Finding {
-	if c.kept[fieldOf{line, field}] && (code == finding.UnknownCode || code == finding.UnknownUnit) {
+	if !c.fields[fieldOf{line, field}] && (code == finding.UnknownCode || code == finding.UnknownUnit) {
 		return &finding.Finding{} // it came so, and its mapping did not ask the list
 	}
 	if line > 0 {

@@ -405,6 +405,12 @@ func TestConsoleFirstVisit(t *testing.T) {
 		chromedp.SendKeys(".said input.fixed", "KESTLE"+kb.Enter, chromedp.ByQuery), has("main", "3 orders, 4 lines, 1 refused"),
 		press("Dry run"), has("main", "2 ✓ ready"), has("main", `"four" is not a number`),
 		press("Load the 2 good orders"), has("main", "2 ✓ loaded"), chromedp.Navigate(s.address+"/today"), has("main", "1 refused of 3 orders"),
+		// A file that is dropped on any page is taken.
+		chromedp.Navigate(s.address+"/lists"), has("main", "Reference lists"), chromedp.Evaluate(`(() => {
+			const files = new DataTransfer()
+			files.items.add(new File(["Order,Item,Qty\\nX-1,00417,2\\n"], "dropped.csv"))
+			document.querySelector("main").dispatchEvent(new DragEvent("drop", { dataTransfer: files, bubbles: true, cancelable: true }))
+		})()`, nil), has("main", "dropped.csv"), has("main", "X-1"),
 		// Columns of a list that nobody needs stay away.
 		chromedp.Navigate(s.address+"/orders"), has("thead", "Ordered"), chromedp.Click(".turner .p-multiselect", chromedp.ByQuery),
 		chromedp.Click(`//li[contains(@class, "p-multiselect-option")][contains(., "Ordered")]`, chromedp.BySearch), hasNot("thead", "Ordered"),

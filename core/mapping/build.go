@@ -464,66 +464,6 @@ func (b *builder) weighs(n *grammar.Node) {
 	}
 }
 
-// lines is the address of the lines; nil is none.
-func (b *builder) lines(m *Mapping) (each *x12.Address) {
-	if lines := m.Parts[InLines]; lines != nil {
-		each, _ = lines.Each.(*x12.Address)
-	}
-	return each
-}
-
-// deliveries understands where the deliveries of a line stand.
-func (b *builder) deliveries(n *grammar.Node, m *Mapping) *Part {
-	var all []Query
-	for _, each := range n.List("each") {
-		q := b.path(each)
-		if a, ok := q.(*x12.Address); ok {
-			within := a.Within(b.lines(m))
-			if within == a || !within.Segment() {
-				b.Add(finding.MappingWrongValue, each.At, each.Text, "%q is no segment directly within one of the lines.", each.Text)
-			}
-			q = within
-		}
-		if q != nil {
-			all = append(all, q)
-		}
-	}
-	if len(all) == 0 {
-		return nil // it is said already
-	}
-	return &Part{Each: all[0], Others: all[1:]}
-}
-
-func (b *builder) part(n *grammar.Node) *Part {
-	p := &Part{Each: b.path(n.Get("each")), Across: n.Str("across"), When: b.compile(n.Get("when"), true),
-		Next: n.Str("begin") == "next", Sorted: n.Str("sorted") == "number"}
-	if k := n.Get("apart"); k != nil {
-		each, _ := p.Each.(*x12.Address)
-		apart, _ := b.path(k).(*x12.Address)
-		if each != nil && apart != nil && apart.Inside(each) {
-			p.Apart = apart.Within(each)
-		} else {
-			b.Add(finding.MappingWrongValue, k.At, k.Text, "apart is an address of X12 within that of each, such as PO1/ACK.")
-		}
-	}
-	columns := n.List("columns")
-	if (p.Across == "matrix") != (columns != nil) {
-		b.Add(finding.MappingWrongValue, n.At, "", "across: matrix and columns go together.")
-	}
-	if len(columns) == 1 && strings.HasPrefix(columns[0].Text, "@") && strings.Contains(columns[0].Text, "-") {
-		first, last, _ := strings.Cut(columns[0].Text, "-")
-		p.Range = [2]int{origin.ColumnNumber(strings.TrimPrefix(strings.TrimSpace(first), "@")),
-			origin.ColumnNumber(strings.TrimPrefix(strings.TrimSpace(last), "@"))}
-		if p.Range[0] == 0 || p.Range[1] < p.Range[0] {
-			b.Add(finding.MappingWrongValue, columns[0].At, columns[0].Text, "%q are no columns; write @F-@M.",
-				columns[0].Text)
-		}
-		return p
-	}
-	p.Matrix = b.sources(columns)
-	return p
-}
-
 func (b *builder) sources(nodes []*grammar.Node) []Source {
 	var all []Source
 	for _, n := range nodes {

@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
-	"iter"
 	"maps"
 	"math"
 	"slices"
@@ -189,44 +188,6 @@ func (g *Grouping) Key(text string) string {
 // Whole reports whether an order is made of all rows of a sheet, a file or a
 // form, so that its cells and labels may stand anywhere around its lines.
 func (g *Grouping) Whole() bool { return g.By == "sheet" || g.By == "file" || g.By == "form" }
-
-// Part says how a repeating part of an order stands in its rows.
-type Part struct {
-	Each   Query
-	Others []Query      // deliveries: where they stand besides
-	Apart  *x12.Address // within each: where it stands several times, there is a line for each; nil is none
-	Across string       // "", numbered or matrix
-	Matrix []Source
-	Range  [2]int // matrix: first and last column
-	When   *Expr
-	Next   bool // lines begin on the row below the order's first
-	Sorted bool // lines stand in the order of their numbers
-}
-
-// Lines gives the nodes of the lines that a node of Each stands for: itself, or, where several stand apart within it, itself
-// with each of them alone.
-func (p *Part) Lines(n *tree.Node) iter.Seq[*tree.Node] {
-	return func(yield func(*tree.Node) bool) {
-		var apart []*tree.Node
-		if p.Apart != nil {
-			apart = p.Apart.All(n)
-		}
-		if len(apart) < 2 {
-			yield(n)
-			return
-		}
-		for _, one := range apart {
-			if !yield(n.Pick(func(c *tree.Node) *tree.Node {
-				if c != one && slices.Contains(apart, c) {
-					return nil
-				}
-				return c
-			})) {
-				return
-			}
-		}
-	}
-}
 
 // Need is how much a field is needed, in the words of RFC 2119.
 type Need string
@@ -604,7 +565,3 @@ func Match(pattern, name string) bool {
 // mapped: the mapping names two forms of a date that differ only in the order
 // of day and month.
 func (m *Mapping) Undecided() bool { return m.swaps }
-
-// Part is how the repeating parts of a level stand in the rows; nil where the
-// mapping says nothing of it.
-func (m *Mapping) Part(level order.Level) *Part { return m.Parts[slices.Index(order.Levels, level)] }

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"slices"
 	"strings"
+	"sync"
 
 	"koinos/core/finding"
 	"koinos/core/intent"
@@ -41,6 +42,8 @@ func weighed(m *mapping.Mapping, g *Group, d *intent.Intent) {
 		f := d.Find(finding.ValueUnread, source.PlaceOf(c, rec.Line), value, 0, format, args...)
 		f.Hint = "Put it into the order by hand, or bind it in the partner's mapping; unused: names what may be passed over."
 	}
+	allowances := sync.OnceValue(func() bool { return m.ReadsSegment("SAC") })
+	shares := sync.OnceValue(func() bool { return readsShare(m) })
 	var walk func(n *tree.Node)
 	walk = func(n *tree.Node) {
 		for c := n.First(); c != nil; c = c.Next() {
@@ -56,9 +59,9 @@ func weighed(m *mapping.Mapping, g *Group, d *intent.Intent) {
 					say(day, day.Text, "DTM says the day %s (%s %s), and the mapping does not read it.", day.Text, code.Text, means)
 				}
 			}
-			if is := elementOf(c, "SAC", 1); is != nil && (is.Text == "A" || is.Text == "C") && !m.ReadsSegment("SAC") {
+			if is := elementOf(c, "SAC", 1); is != nil && (is.Text == "A" || is.Text == "C") && !allowances() {
 				say(c, c.Name, "SAC says an allowance or a charge, and the mapping does not read it.")
-			} else if share := shareOf(c); share != nil && !readsShare(m) {
+			} else if share := shareOf(c); share != nil && !shares() {
 				say(share, share.Text, "SAC says an allowance or a charge as a share or a rate, %s, and the mapping reads only amounts.", share.Text)
 			}
 			walk(c)

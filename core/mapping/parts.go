@@ -1,0 +1,116 @@
+package mapping
+
+import (
+	"iter"
+	"slices"
+	"strings"
+
+	"koinos/core/finding"
+	"koinos/core/grammar"
+	"koinos/core/order"
+	"koinos/core/origin"
+	"koinos/core/tree"
+	"koinos/core/x12"
+)
+
+// Part says how a repeating part of an order stands in its rows.
+type Part struct {
+	Each   Query
+	Others []Query      // deliveries: where they stand besides
+	Apart  *x12.Address // within each: where it stands several times, there is a line for each; nil is none
+	Across string       // "", numbered or matrix
+	Matrix []Source
+	Range  [2]int // matrix: first and last column
+	When   *Expr
+	Next   bool // lines begin on the row below the order's first
+	Sorted bool // lines stand in the order of their numbers
+}
+
+// Lines gives the nodes of the lines that a node of Each stands for: itself, or, where several stand apart within it, itself
+// with each of them alone.
+func (p *Part) Lines(n *tree.Node) iter.Seq[*tree.Node] {
+	return func(yield func(*tree.Node) bool) {
+		var apart []*tree.Node
+		if p.Apart != nil {
+			apart = p.Apart.All(n)
+		}
+		if len(apart) < 2 {
+			yield(n)
+			return
+		}
+		for _, one := range apart {
+			if !yield(n.Pick(func(c *tree.Node) *tree.Node {
+				if c != one && slices.Contains(apart, c) {
+					return nil
+				}
+				return c
+			})) {
+				return
+			}
+		}
+	}
+}
+
+// Part is how the repeating parts of a level stand in the rows; nil where the
+// mapping says nothing of it.
+func (m *Mapping) Part(level order.Level) *Part { return m.Parts[slices.Index(order.Levels, level)] }
+
+// lines is the address of the lines; nil is none.
+func (b *builder) lines(m *Mapping) (each *x12.Address) {
+	if lines := m.Parts[InLines]; lines != nil {
+		each, _ = lines.Each.(*x12.Address)
+	}
+	return each
+}
+
+// deliveries understands where the deliveries of a line stand.
+func (b *builder) deliveries(n *grammar.Node, m *Mapping) *Part {
+	var all []Query
+	for _, each := range n.List("each") {
+		q := b.path(each)
+		if a, ok := q.(*x12.Address); ok {
+			within := a.Within(b.lines(m))
+			if within == a || !within.Segment() {
+				b.Add(finding.MappingWrongValue, each.At, each.Text, "%q is no segment directly within one of the lines.", each.Text)
+			}
+			q = within
+		}
+		if q != nil {
+			all = append(all, q)
+		}
+	}
+	if len(all) == 0 {
+		return nil // it is said already
+	}
+	return &Part{Each: all[0], Others: all[1:]}
+}
+
+func (b *builder) part(n *grammar.Node) *Part {
+	p := &Part{Each: b.path(n.Get("each")), Across: n.Str("across"), When: b.compile(n.Get("when"), true),
+		Next: n.Str("begin") == "next", Sorted: n.Str("sorted") == "number"}
+	if k := n.Get("apart"); k != nil {
+		each, _ := p.Each.(*x12.Address)
+		apart, _ := b.path(k).(*x12.Address)
+		if each != nil && apart != nil && apart.Inside(each) {
+			p.Apart = apart.Within(each)
+		} else {
+			b.Add(finding.MappingWrongValue, k.At, k.Text, "apart is an address of X12 within that of each, such as PO1/ACK.")
+		}
+	}
+	columns := n.List("columns")
+	if (p.Across == "matrix") != (columns != nil) {
+		b.Add(finding.MappingWrongValue, n.At, "", "across: matrix and columns go together.")
+	}
+	if len(columns) == 1 && strings.HasPrefix(columns[0].Text, "@") && strings.Contains(columns[0].Text, "-") {
+		first, last, _ := strings.Cut(columns[0].Text, "-")
+		p.Range = [2]int{origin.ColumnNumber(strings.TrimPrefix(strings.TrimSpace(first), "@")),
+			origin.ColumnNumber(strings.TrimPrefix(strings.TrimSpace(last), "@"))}
+		if p.Range[0] == 0 || p.Range[1] < p.Range[0] {
+			b.Add(finding.MappingWrongValue, columns[0].At, columns[0].Text, "%q are no columns; write @F-@M.",
+				columns[0].Text)
+		}
+		return p
+	}
+	p.Matrix = b.sources(columns)
+	return p
+}
