@@ -280,11 +280,6 @@ func (x *Exchange) invoices(ctx context.Context, o *store.StoredOrder, before []
 	if err != nil {
 		return nil, err
 	}
-	if len(wrong) > 0 { // it waits for a person, who sees why
-		held := about(o, order.Order{Kind: o.Kind, Number: o.Number})
-		held.wrong = wrong
-		all = append(all, held)
-	}
 	is := order.Seller(&o.Order)
 	for i := range o.Invoices {
 		v := &o.Invoices[i]
@@ -298,6 +293,11 @@ func (x *Exchange) invoices(ctx context.Context, o *store.StoredOrder, before []
 		if len(view.Lines) > 0 {
 			all = append(all, about(o, view))
 		}
+	}
+	if len(wrong) > 0 { // behind the invoices that can leave, it waits for a person, who sees why
+		held := about(o, order.Order{Kind: o.Kind, Number: o.Number})
+		held.wrong = wrong
+		all = append(all, held)
 	}
 	return all, nil
 }
@@ -363,7 +363,7 @@ func unbilled(found []finding.Finding) (wrong []finding.Finding) {
 		wrong = append(wrong, f)
 	}
 	if len(wrong) == 0 {
-		wrong = append(wrong, finding.New(finding.NoticeDiffers, origin.Place{}, "", "What was shipped cannot be billed."))
+		wrong = append(wrong, finding.New(finding.X12Rule, origin.Place{}, "", "What was shipped cannot be billed."))
 	}
 	return wrong
 }

@@ -9,6 +9,7 @@ import (
 	"koinos/core/finding"
 	"koinos/core/intent"
 	"koinos/core/order"
+	"koinos/core/origin"
 	"koinos/load"
 )
 
@@ -166,5 +167,36 @@ func TestAskedChangesWait(t *testing.T) {
 	d.partner("changes: take", "changes: take")
 	if i := ask(20, "60"); i.State != api.StateDone || line() != "60" {
 		t.Errorf("%s, %s", i.State, line())
+	}
+}
+
+// What cannot be billed waits for a person with the reason, also where a person who bills would only be warned; nothing leaves.
+func TestUnbilledWaits(t *testing.T) {
+	skipRaces(t)
+	d := open(t)
+	d.receive(pellow(1, "850", order4711))
+	o := d.order(order.Sales, "PELLOW", "", "PM-1")
+	p, err := d.Partner(t.Context(), "PELLOW")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		found []finding.Finding
+		says  string
+	}{
+		{[]finding.Finding{finding.New(finding.OverInvoiced, origin.Place{}, "", "Of line 1, 5 are invoiced.")},
+			"What was shipped cannot be billed. Of line 1, 5 are invoiced."},
+		{nil, "What was shipped cannot be billed."},
+	} {
+		held := about(o, order.Order{Kind: o.Kind, Number: o.Number})
+		held.found = unbilled(c.found)
+		var out api.Sending
+		if err := d.tell(t.Context(), p, "810", []telling{held}, "test", &out); err != nil || len(out.Interchanges) != 1 {
+			t.Fatal(err, out)
+		}
+		i := out.Interchanges[0]
+		if f := i.Sets[0].Findings; i.State != api.StateHeld || i.Control != 0 || len(f) != 1 || f[0].Message != c.says {
+			t.Errorf("%s %d %+v", i.State, i.Control, f)
+		}
 	}
 }
