@@ -89,7 +89,7 @@ async function show() {
   query.value = ''
   few = undefined
   await nextTick()
-  field.value?.$el.focus() // at once, and, as it has autofocus, again when the dialog has come to rest: nothing typed is lost
+  setTimeout(() => field.value?.$el.focus(), 50)
 }
 function go(h?: Hit) {
   if (!h) return
@@ -115,7 +115,7 @@ onUnmounted(() => window.removeEventListener('keydown', onKey))
   <Button size="small" text severity="secondary" aria-label="Search everything" aria-keyshortcuts="/" @click="show">Search <kbd>/</kbd></Button>
   <Dialog v-model:visible="open" modal dismissable-mask position="top" :style="{ width: '46rem', maxWidth: '94vw' }" header="Search everything">
     <InputText
-      ref="field" v-model="query" class="field" autofocus autocomplete="off" placeholder="Number of an order, partner, file, load, mapping, or a question …" aria-label="Search everything"
+      ref="field" v-model="query" class="field" autocomplete="off" placeholder="Number of an order, partner, file, load, mapping, or a question …" aria-label="Search everything"
       role="combobox" aria-controls="hits" aria-autocomplete="list" :aria-expanded="hits.length > 0" :aria-activedescendant="current ? `hit-${chosen}` : undefined"
       @keydown.down.prevent="move(1)" @keydown.up.prevent="move(-1)" @keydown.enter.prevent="go(current)"
     />
