@@ -1,8 +1,7 @@
 <script setup lang="ts">
 import Button from 'primevue/button'
-import Dialog from 'primevue/dialog'
 import InputText from 'primevue/inputtext'
-import { computed, nextTick, onMounted, onUnmounted, ref, watch } from 'vue'
+import { computed, nextTick, onMounted, onUnmounted, ref, useTemplateRef, watch } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { api, data } from '../api/client'
@@ -12,12 +11,11 @@ import { search as searchDocs } from '../docs/pages'
 interface Hit { kind: string; title: string; about: string; to: string }
 
 const router = useRouter()
-const open = ref(false)
 const query = ref('')
 const hits = ref<Hit[]>([])
 const busy = ref(false)
 const chosen = ref(0)
-const field = ref<{ $el: HTMLInputElement }>()
+const box = useTemplateRef('box') // always in the page, so that what is typed at once after the key is in the field
 const most = 6
 
 // What there are few of is read once for each time that the field is opened.
@@ -84,16 +82,20 @@ watch(query, (q) => {
 })
 const current = computed(() => hits.value[chosen.value])
 
-async function show() {
-  open.value = true
+function show() {
+  if (box.value?.open) return
   query.value = ''
+  hits.value = []
   few = undefined
-  await nextTick()
-  setTimeout(() => field.value?.$el.focus(), 50)
+  box.value?.showModal()
+}
+// The key that opens the search is never the beginning of a question, also not when it is pressed twice.
+function refuseSlash(e: Event) {
+  if (!query.value && (e as InputEvent).data === '/') e.preventDefault()
 }
 function go(h?: Hit) {
   if (!h) return
-  open.value = false
+  box.value?.close()
   void router.push(h.to)
 }
 function move(by: number) {
@@ -104,7 +106,7 @@ function onKey(e: KeyboardEvent) {
   const typing = (e.target as HTMLElement).closest('input, textarea, select, [contenteditable="true"]')
   if ((e.key === '/' && !typing && !e.ctrlKey && !e.metaKey && !e.altKey) || (e.key === 'k' && (e.ctrlKey || e.metaKey))) {
     e.preventDefault()
-    void show()
+    show()
   }
 }
 onMounted(() => window.addEventListener('keydown', onKey))
@@ -113,26 +115,29 @@ onUnmounted(() => window.removeEventListener('keydown', onKey))
 
 <template>
   <Button size="small" text severity="secondary" aria-label="Search everything" aria-keyshortcuts="/" @click="show">Search <kbd>/</kbd></Button>
-  <Dialog v-model:visible="open" modal dismissable-mask position="top" :style="{ width: '46rem', maxWidth: '94vw' }" header="Search everything">
+  <dialog ref="box" closedby="any" aria-label="Search everything" @close="hits = []">
     <InputText
-      ref="field" v-model="query" class="field" autocomplete="off" placeholder="Number of an order, partner, file, load, mapping, or a question …" aria-label="Search everything"
+      v-model="query" autofocus class="field" autocomplete="off" placeholder="Number of an order, partner, file, load, mapping, or a question …" aria-label="Search everything"
       role="combobox" aria-controls="hits" aria-autocomplete="list" :aria-expanded="hits.length > 0" :aria-activedescendant="current ? `hit-${chosen}` : undefined"
-      @keydown.down.prevent="move(1)" @keydown.up.prevent="move(-1)" @keydown.enter.prevent="go(current)"
+      @beforeinput="refuseSlash" @keydown.down.prevent="move(1)" @keydown.up.prevent="move(-1)" @keydown.enter.prevent="go(current)"
     />
-    <ul id="hits" role="listbox" aria-label="What was found">
+    <ul v-if="hits.length" id="hits" role="listbox" aria-label="What was found">
       <li v-for="(h, i) in hits" :id="`hit-${i}`" :key="i" role="option" :aria-selected="i === chosen" :class="{ chosen: i === chosen }" tabindex="-1" @click="go(h)" @keydown.enter="go(h)" @mousemove="chosen = i">
         <span class="kind">{{ h.kind }}</span><b>{{ h.title }}</b> <span class="soft">{{ h.about }}</span>
       </li>
     </ul>
     <p v-if="query.trim() && !busy && !hits.length" class="soft" role="status">Nothing is found. Orders are found by the beginning of a number or of a partner's code; documents and loads by their names, the newest 200.</p>
     <p v-else-if="!query.trim()" class="soft">Press <kbd>/</kbd> on any page to come here, the arrow keys to choose, and Enter to open.</p>
-  </Dialog>
+  </dialog>
 </template>
 
 <style scoped>
+dialog { width: 46rem; max-width: 94vw; margin-top: 8vh; padding: 14px 16px; border: 1px solid var(--rule); border-radius: 6px; background: var(--paper); color: var(--ink); }
+dialog::backdrop { background: rgb(0 0 0 / 40%); }
 .field { width: 100%; }
 ul { list-style: none; margin: 10px 0 0; padding: 0; max-height: 60vh; overflow: auto; }
 li { padding: 6px 8px; cursor: pointer; border-radius: 3px; }
 li.chosen { background: var(--accent-wash); }
+li.chosen .kind, li.chosen .soft { color: var(--ink); }
 .kind { display: inline-block; width: 92px; color: var(--ink-soft); font-size: 12px; }
 </style>

@@ -12,8 +12,8 @@ import { plus } from './decimal'
 
 // What can be done with many orders at once: one call an order, each with its own outcome. It can be stopped; doing it
 // again does what is left, because nothing counts twice.
-const props = defineProps<{ orders: OrderSummary[] }>()
-const emit = defineEmits<{ done: []; clear: [] }>()
+const props = defineProps<{ orders: OrderSummary[]; refresh: () => Promise<unknown> }>()
+const emit = defineEmits<{ clear: [] }>()
 const { busy, failed, act } = useBusy()
 
 type Act = 'confirm' | 'move' | 'bill' | 'hold' | 'release' | 'cancel'
@@ -77,7 +77,7 @@ const run = (id: Act, orders: { order: OrderSummary; accept: string[] }[]) =>
     } finally {
       did.value.stopped = did.value.all.length < orders.length
       asking.value = undefined
-      emit('done')
+      await props.refresh()
     }
   })
 function press(id: Act, asks?: string) {

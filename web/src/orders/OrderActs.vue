@@ -13,8 +13,7 @@ import { inUnit, minus, plus } from './decimal'
 
 // What can be said of an order, on its paper: confirm it, answer it line by line, change it, put it on hold, say what moved or was billed, take
 // some of that back, cancel it.
-const props = defineProps<{ order: StoredOrder }>()
-const emit = defineEmits<{ done: [] }>()
+const props = defineProps<{ order: StoredOrder; refresh: () => Promise<unknown> }>()
 const { busy, failed, act } = useBusy()
 
 type Act = 'answer' | 'change' | 'move' | 'return' | 'bill' | 'back' | 'hold' | 'cancel'
@@ -85,18 +84,45 @@ const values = reactive<Record<string, Record<string, string>>>({})
 const statements = ref<Statement[]>([]) // of an answer
 const changeable = ['quantity', 'unit_price', 'requested_delivery_on'] as const
 const days = ['requested_delivery_on', 'requested_ship_on'] as const
-watch([open, taken, () => props.order.revision], () => {
-  failed.value = undefined
-  for (const k of Object.keys(header)) delete header[k]
-  for (const k of Object.keys(values)) delete values[k]
-  for (const l of lines.value) {
-    const may = l[form.value.may]
-    if (open.value === 'change') values[l.id] = Object.fromEntries(changeable.map((k) => [k, l[k] ?? '']))
-    else if (open.value === 'cancel') values[l.id] = { cancel: may === '0' ? '' : 'yes' }
-    else values[l.id] = { quantity: may === '0' || open.value === 'return' ? '' : may }
+interface Filled { header: Record<string, string>; values: Record<string, Record<string, string>>; statements: Statement[] }
+// proposed is what a form that is opened says before anybody has typed.
+function proposed(): Filled {
+  const change = open.value === 'change'
+  return {
+    header: change ? Object.fromEntries(days.map((k) => [k, props.order[k] ?? ''])) : {},
+    values: Object.fromEntries(lines.value.map((l) => {
+      const may = l[form.value.may]
+      if (change) return [l.id, Object.fromEntries(changeable.map((k) => [k, l[k] ?? '']))]
+      if (open.value === 'cancel') return [l.id, { cancel: may === '0' ? '' : 'yes' }]
+      return [l.id, { quantity: may === '0' || open.value === 'return' ? '' : may }]
+    })),
+    statements: lines.value.filter((l) => l.left !== '0').map((l) => ({ id: l.id, answer: '', accepted: '', due_on: '', reason: '' })),
   }
-  statements.value = lines.value.filter((l) => l.left !== '0').map((l) => ({ id: l.id, answer: '', accepted: '', due_on: '', reason: '' }))
-  if (open.value === 'change') for (const k of days) header[k] = props.order[k] ?? ''
+}
+let base: Filled = proposed()
+const meanwhile = ref(0) // the revision that was made while a form was open
+watch([open, taken], () => {
+  failed.value = undefined
+  meanwhile.value = 0
+  base = proposed()
+  for (const all of [header, values]) for (const k of Object.keys(all)) delete all[k]
+  Object.assign(header, base.header)
+  Object.assign(values, structuredClone(base.values))
+  statements.value = structuredClone(base.statements)
+})
+// What somebody typed stays as it is when the order changes meanwhile; what nobody touched follows the order.
+watch(() => props.order.revision, (revision) => {
+  if (!open.value) return
+  const was = base
+  base = proposed()
+  const follow = (is: Record<string, string>, old: Record<string, string> = {}, now: Record<string, string> = {}) => {
+    for (const k of Object.keys(now)) if ((is[k] ?? '') === (old[k] ?? '')) is[k] = now[k]!
+  }
+  follow(header, was.header, base.header)
+  for (const [id, now] of Object.entries(base.values)) follow((values[id] ??= {}), was.values[id], now)
+  const said = statements.value.filter((s) => s.answer)
+  statements.value = [...said, ...structuredClone(base.statements.filter((s) => !said.some((of) => of.id === s.id)))]
+  meanwhile.value = revision ?? 0
 })
 watch([header, values, statements], () => (failed.value = undefined), { deep: true }) // what was said of it is of other figures
 
@@ -124,14 +150,15 @@ function notice(): [What, Notice] {
   return [f.what, { header: said, lines: lines.value.filter((l) => values[l.id]?.quantity?.trim()).map((l) => ({ id: l.id, ...inUnit(values[l.id]!.quantity!) })) }]
 }
 
-const say = (what: What, body: Notice, accept: string[] = []) =>
+const say = (what: What, body: Notice, accept: string[] = [], said?: () => void) =>
   act(what, async () => {
     const options = { params: { path: { id: props.order.id! }, query: accept.length ? { accept } : {}, header: { 'If-Match': `"${props.order.id}-${props.order.revision}"` } }, body }
     await data(api.POST(`/api/v1/orders/{id}/${what}`, options as never) as Promise<{ data?: unknown; error?: unknown; response: Response }>)
-    open.value = taken.value = undefined
-    emit('done')
+    said?.()
+    await props.refresh()
   })
-const send = (accept: string[] = []) => say(...notice(), accept)
+const close = () => (open.value = taken.value = undefined)
+const send = (accept: string[] = []) => say(...notice(), accept, close)
 const held = computed(() => (failed.value instanceof ProblemError && failed.value.problem.code === 'order_held' ? [...new Set((failed.value.problem.findings ?? []).map((f) => f.code as string))] : []))
 const nothing = computed(() => {
   if (!open.value) return true
@@ -167,11 +194,12 @@ const counted = computed(() => open.value !== 'change' && open.value !== 'hold' 
     </div>
     <p v-if="order.on_hold" class="held" role="status"><b>On hold:</b> {{ order.on_hold }}</p>
     <div class="bar">
-      <Button v-if="order.on_hold" size="small" label="Release" :loading="busy === 'changes' && !open" @click="say('changes', { header: { on_hold: '' } })" />
-      <Button v-if="!started && (order.status === 'open' || order.status === 'draft')" size="small" label="Confirm" :loading="busy === 'changes' && !open" @click="say('changes', { header: { stage: 'confirmed' } })" />
-      <Button v-for="id in acts" :key="id" size="small" :outlined="open !== id" :severity="id === 'cancel' ? 'secondary' : undefined" :label="forms[id].label" :aria-expanded="open === id" @click="toggle(id)" />
+      <Button v-if="order.on_hold" size="small" label="Release" :disabled="!!busy" :loading="busy === 'changes' && !open" @click="say('changes', { header: { on_hold: '' } })" />
+      <Button v-if="!started && (order.status === 'open' || order.status === 'draft')" size="small" label="Confirm" :disabled="!!busy" :loading="busy === 'changes' && !open" @click="say('changes', { header: { stage: 'confirmed' } })" />
+      <Button v-for="id in acts" :key="id" size="small" :outlined="open !== id" :severity="id === 'cancel' ? 'secondary' : undefined" :label="forms[id].label" :disabled="!!busy" :aria-expanded="open === id" @click="toggle(id)" />
     </div>
     <form v-if="open" class="sheet" @submit.prevent="send()">
+      <p v-if="meanwhile" class="held" role="status">The order has changed since this form was opened: it is at revision {{ meanwhile }} now. What you typed is as you left it; the other figures are the new ones.</p>
       <p v-if="open === 'back'">Of {{ taken && 'kind' in taken ? taken.kind : 'invoice' }} <b>{{ taken?.number }}</b>:</p>
       <div class="fields">
         <label v-for="[name, label, hint] in form.fields" :key="name">{{ label }}<InputText v-model="header[name]" size="small" :placeholder="dated(name) ? 'yyyy-mm-dd' : hint" :class="{ wide: name === 'reason' || name === 'on_hold' }" /></label>
@@ -206,7 +234,7 @@ const counted = computed(() => open.value !== 'change' && open.value !== 'hold' 
       </table>
       <p v-if="open === 'answer'" class="soft">{{ purchase ? 'What the supplier said is compared with the order.' : 'The partner is told this line by line, in the next 855 or 865.' }} A blank quantity is all of the line; + adds a statement for a part of it.</p>
       <p v-if="counted && open !== 'cancel'" class="soft">Blank lines stay as they are. A quantity may be in another unit, such as 2 BX.</p>
-      <StateNote v-if="failed && !held.length" :error="failed" @retry="emit('done')" />
+      <StateNote v-if="failed && !held.length" :error="failed" @retry="refresh()" />
       <div v-if="held.length" class="held" role="alert">
         <p v-for="(f, i) in (failed as ProblemError).problem.findings" :key="i">{{ f.message }}</p>
         <p class="soft">Nothing was done.</p>
@@ -214,10 +242,10 @@ const counted = computed(() => open.value !== 'change' && open.value !== 'hold' 
       <div class="bar">
         <Button v-if="held.length" size="small" outlined label="Do it anyway" :loading="!!busy" @click="send(held)" />
         <Button v-else size="small" type="submit" :label="form.words" :disabled="nothing" :loading="!!busy" />
-        <Button size="small" text label="Close" @click="open = taken = undefined" />
+        <Button size="small" text label="Close" @click="close" />
       </div>
     </form>
-    <StateNote v-else-if="failed && !held.length" :error="failed" @retry="emit('done')" />
+    <StateNote v-else-if="failed && !held.length" :error="failed" @retry="refresh()" />
     <div v-else-if="held.length" class="held" role="alert"><p v-for="(f, i) in (failed as ProblemError).problem.findings" :key="i">{{ f.message }}</p></div>
   </section>
 </template>

@@ -80,7 +80,7 @@ async function done() {
       <Button v-if="narrowed || days" size="small" text label="Show all" @click="(clear(), (days = false))" />
     </div>
     <StateNote v-if="failed" :error="failed" class="sheet" @retry="failed = undefined" />
-    <ManyActs v-if="acting" :orders="orders" @done="done" @clear="(chosen.clear(), (acting = false))" />
+    <ManyActs v-if="acting" :orders="orders" :refresh="done" @clear="(chosen.clear(), (acting = false))" />
     <PagedTable name="orders" v-model:trail="trail" :page="page" :error="error" :loading="isPending" row-key="id" :empty="narrowed ? 'No order fits what was asked for.' : 'No order has been loaded yet.'" @open="router.push(`/orders/${$event.id}`)" @retry="refetch()">
       <Column class="tick">
         <template #header><input v-model="all" type="checkbox" aria-label="Choose all orders of this page" /></template>
