@@ -158,13 +158,13 @@ func TestPackagesInNotice(t *testing.T) {
 func TestUnreadSegments(t *testing.T) {
 	d := open(t)
 	i := d.receive(pellow(1, "850", "BEG*00*SA*PM-1**20260316~CUR*BY*EUR~SAC*A*F800****2*5~ITD*01*3*2**10**30~"+
-		"DTM*063*20260410~DTM*064*20260401~TD5*O*2*TERN**TERN FREIGHT~TXI*ST**7.5~PO1*1*20*MR*1.33*PE*VP*00113~SLN*1**I*2*EA~"+
-		"PO1*2*20*MR*1.33*PE*UP*4006381333932~CTT*2~"))
+		"DTM*063*20260410~DTM*064*20260401~TD5*O*2*TERN**TERN FREIGHT~TXI*ST**7.5~TXI*LS*****1~PO1*1*20*MR*1.33*PE*VP*00113~SLN*1**I*2*EA~"+
+		"PO1*2*20*MR*1.33*PE*UP*4006381333932~TXI*ST*1.20~CTT*2~"))
 	var got []string
 	for _, f := range i.Sets[0].Findings {
 		got = append(got, string(f.Code)+" "+f.At)
 	}
-	want := "[x12_rule ST 0001 value_unread ST 0001 / SAC / 07 value_unread ST 0001 / DTM #2 / 02 value_unread ST 0001 / TXI value_unread ST 0001 / PO1 / SLN check_digit_wrong ST 0001 / PO1 #2 / 07]"
+	want := "[x12_rule ST 0001 value_unread ST 0001 / SAC / 07 value_unread ST 0001 / DTM #2 / 02 value_unread ST 0001 / TXI value_unread ST 0001 / TXI #2 value_unread ST 0001 / PO1 / SLN value_unread ST 0001 / PO1 #2 / TXI check_digit_wrong ST 0001 / PO1 #2 / 07]"
 	if fmt.Sprint(got) != want || i.State != api.StateDone {
 		t.Errorf("%s\n got %s\nwant %s", i.State, got, want)
 	}
@@ -175,6 +175,24 @@ func TestUnreadSegments(t *testing.T) {
 	}
 	if out := d.send("PELLOW", "855"); len(out) != 1 || out[0].State != api.StateSent {
 		t.Errorf("its answer: %+v", out)
+	}
+}
+
+// Taxes are those of the order, or of its lines: as amounts, as shares, several that add up. TX is all of them at once.
+func TestTaxes(t *testing.T) {
+	d := open(t)
+	for n, c := range []struct{ segments, want string }{
+		{"TXI*ST*10.05~TXI*CP*2.5~PO1*1*20*MR*10*PE*VP*00113~", "goods 200 tax 12.55 total 212.55"},
+		{"TXI*ST*10.05~TXI*TX*12.6~PO1*1*20*MR*10*PE*VP*00113~", "goods 200 tax 12.6 total 212.6"},
+		{"PO1*1*20*MR*10*PE*VP*00113~TXI*VA**.2~PO1*2*1*MR*10*PE*VP*00113~TXI*ST**0.07~TXI*CP**.005~", "goods 210 tax 40.75 total 250.75"},
+		{"PO1*1*20*MR*10*PE*VP*00113~TXI*VA**7.5~", "goods 200 tax 15 total 215"}, // as per cent, which the standard does not foresee
+	} {
+		number := fmt.Sprint("PM-", n)
+		i := d.receive(pellow(n+1, "850", "BEG*00*SA*"+number+"**20260316~CUR*BY*EUR~REF*CT*C-1~"+strings.Replace(c.segments, "PO1", "N1*ST*Pellow*92*0040~PO1", 1)))
+		o := d.order(order.Sales, "PELLOW", "", number)
+		if got := fmt.Sprintf("goods %s tax %s total %s", o.Goods.Plain(), o.Tax.Plain(), o.Total.Plain()); got != c.want || len(i.Sets[0].Findings) > 0 {
+			t.Errorf("%s: %s, want %s; %+v", c.segments, got, c.want, i.Sets[0].Findings)
+		}
 	}
 }
 

@@ -53,8 +53,7 @@ func (d *desk) answers() (all []string) {
 func TestPolicies(t *testing.T) {
 	skipRaces(t)
 	good := pellow(1, "850", order4711)
-	between := func(from, to string) string { return good[strings.Index(good, from):strings.Index(good, to)] }
-	set, group := between("ST*850", "GE*1"), between("GS*", "IEA*")
+	set, group := between(good, "ST*850", "GE*1"), between(good, "GS*", "IEA*")
 	bad := strings.NewReplacer("*0001~", "*0002~", "PM-1", "PM-2", "BEG*00*SA", "BEG*00*").Replace(set)
 	third := strings.NewReplacer("0930*1*X", "0930*2*X", "GE*1*1", "GE*1*2", "PM-1", "PM-3").Replace(group)
 	groups := strings.NewReplacer("GE*1*", bad+"GE*2*", "IEA*1*", third+"IEA*2*").Replace(good) // two groups, the first with a bad set
@@ -178,4 +177,44 @@ func TestRulesHoldWhatComes(t *testing.T) {
 			t.Errorf("%s: %s, %s, %s", c.name, i.State, d.numbers("PELLOW"), found)
 		}
 	}
+}
+
+// Where a partner's groups are each to come once, one whose number came before is rejected, whatever its interchange's number is,
+// unless it was rejected then, or a person let its interchange in.
+func TestGroupsOnce(t *testing.T) {
+	skipRaces(t)
+	group := func(control int, group, number string) string {
+		return strings.NewReplacer(fmt.Sprintf("0930*%d*X", control), "0930*"+group+"*X", fmt.Sprintf("GE*1*%d", control), "GE*1*"+group, "PM-1", number).Replace(pellow(control, "850", order4711))
+	}
+	twice := strings.Replace(group(3, "8", "PM-3"), "IEA*1*", between(group(3, "8", "PM-4"), "GS*", "IEA*")+"IEA*2*", 1)
+	for _, c := range []struct {
+		groups string
+		want   []string
+	}{
+		{"any", []string{"done [] 997: AK5*A AK9*A*1*1*1", "done [] 997: AK5*A AK9*A*1*1*1",
+			"done [] 997: AK5*A AK9*A*1*1*1 AK5*A AK9*A*1*1*1", "done [] 997: AK5*A AK9*A*1*1*1"}},
+		{"once", []string{"done [] 997: AK5*A AK9*A*1*1*1",
+			"rejected [The control number 007 of the group came before, in interchange 1. (group 6)] 997: AK5*A AK9*R*1*1*0*6",
+			"partly [The control number 8 of the group came before, in the same interchange. (group 6)] 997: AK5*A AK9*A*1*1*1 AK5*A AK9*R*1*1*0*6",
+			"rejected [The control number 8 of the group came before, in interchange 5. (group 6)] 997: AK5*A AK9*R*1*1*0*6"}},
+	} {
+		d := open(t)
+		d.partner(`acknowledge: {`, "acknowledge: {groups: "+c.groups+", ")
+		for n, doc := range []string{group(1, "7", "PM-1"), group(2, "007", "PM-2"), twice, group(4, "8", "PM-5")} {
+			i := d.receive(doc)
+			var said []string
+			for _, f := range i.Findings {
+				said = append(said, f.Message)
+			}
+			d.left()
+			if got := fmt.Sprintf("%s %s %s", i.State, said, strings.Join(d.answers(), " ")); got != c.want[n] {
+				t.Errorf("%s, document %d:\n got %s\nwant %s", c.groups, n+1, got, c.want[n])
+			}
+		}
+	}
+}
+
+// between is the part of a text from one word to another.
+func between(text, from, to string) string {
+	return text[strings.Index(text, from):strings.Index(text, to)]
 }

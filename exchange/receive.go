@@ -231,6 +231,9 @@ func (x *Exchange) read(ctx context.Context, kept *api.Interchange) error {
 	var judging x12.Judging
 	if a.p != nil {
 		judging.Policy = a.p.Policy()
+		if kept.State == api.StateReceived && kept.Ruling != api.LetIn { // who lets it in has looked at its numbers
+			judging.Before = func(control string) (int64, error) { return x.store.KnownGroup(ctx, kept, control) }
+		}
 	}
 	if err := x12.Read(io.NewSectionReader(f, 0, f.Size()), judging.Watch(a.handler())); err != nil {
 		return err
@@ -290,7 +293,7 @@ func (a *arrival) handler() x12.Handler {
 			if why == "" {
 				return nil
 			}
-			return a.reject(a.seq-sets, g.Control, fmt.Sprintf("Its functional group %s is rejected: %s.", g.Control, why))
+			return a.reject(a.seq-sets, g.Control, fmt.Sprintf("Its functional group %s is rejected. %s", g.Control, why))
 		},
 		Answer: func(s *x12.Segment) error {
 			a.received = append(a.received, s.String())
@@ -299,7 +302,7 @@ func (a *arrival) handler() x12.Handler {
 		},
 		Finding: func(f x12.Finding) error {
 			if f.Level == x12.AtGroup {
-				a.broken[f.Group] = "the group's trailer is wrong or missing"
+				a.broken[f.Group] = f.Message
 			}
 			switch {
 			case f.Level != x12.AtInterchange && f.Level != x12.AtGroup:
@@ -347,7 +350,7 @@ func (a *arrival) set(s *x12.Set, placed []x12.Placed, found []x12.Finding) erro
 	if x12.Rejected(found) && a.state == api.StateReceived {
 		rec.State = api.StateRejected
 		if a.p != nil && a.p.Acknowledge.Whole != x12.WholeSet && s.Group != nil && a.broken[s.Group.Control] == "" {
-			a.broken[s.Group.Control] = fmt.Sprintf("the set %s in it is rejected, and %s wants all of it rejected then", s.Control, a.p.Name)
+			a.broken[s.Group.Control] = fmt.Sprintf("The set %s in it is rejected, and %s wants all of it rejected then.", s.Control, a.p.Name)
 		}
 	}
 	if a.p != nil {

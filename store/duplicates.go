@@ -23,6 +23,15 @@ func (s *Store) KnownControl(ctx context.Context, i *api.Interchange) (same, oth
 	return same, other, err
 }
 
+// KnownGroup gives the first other interchange of the partner in which a functional group of a control number came; 0 is none.
+// Leading zeros do not count, and what was rejected is to come again.
+func (s *Store) KnownGroup(ctx context.Context, i *api.Interchange, control string) (id int64, err error) {
+	err = s.r.GetContext(ctx, &id, `SELECT coalesce(min(i.id), 0) FROM sets s JOIN interchanges i ON i.id = s.interchange
+		WHERE ltrim(s.group_control, '0') = ltrim(?, '0') AND s.state NOT IN ('duplicate', 'doubtful', 'rejected')
+		AND i.partner = ? AND i.direction = 'in' AND i.id < ?`, control, i.Partner, i.ID)
+	return id, err
+}
+
 // Taken gives the interchange that an arrival is already: it was kept before the service ended,
 // or the same is being read right now. 0 is none.
 func (t *Tx) Taken(i *api.Interchange) (id int64, err error) {

@@ -67,6 +67,7 @@ type Partner struct {
 		TA1    string   `yaml:"ta1" json:"ta1" enum:"needed,asked,always,never" doc:"When we answer an interchange with a TA1: where it asks for one or its envelope is wrong (the usual; with none: never), only where it asks, always, never"`
 		Reject []string `yaml:"reject" json:"reject,omitempty" doc:"Faults of the envelope, as TA105 names them, that reject an interchange whole; others are noted"`
 		Whole  string   `yaml:"whole" json:"whole" enum:"set,group,interchange" doc:"What is rejected where a transaction set is: it alone (the usual), its group, all of the interchange"`
+		Groups string   `yaml:"groups" json:"groups" enum:"any,once" doc:"once rejects a functional group whose control number came in another interchange before"`
 		Within string   `yaml:"within" json:"within,omitempty" doc:"Agreed time in which they acknowledge what we send, e.g. 24h"`
 		Ask    bool     `yaml:"ask" json:"ask,omitempty" doc:"We ask for a TA1 (ISA14)"`
 	} `yaml:"acknowledge" json:"acknowledge"`
@@ -103,7 +104,8 @@ func (p *Partner) Outgoing(set string) bool {
 // Policy is how what comes from the partner is judged and answered.
 func (p *Partner) Policy() x12.Policy {
 	a := &p.Acknowledge
-	return x12.Policy{TA1: a.TA1, NoGroups: a.With == "none", Reject: a.Reject, Whole: a.Whole, Receiver: p.Us.Key()}
+	return x12.Policy{TA1: a.TA1, NoGroups: a.With == "none", Reject: a.Reject, Whole: a.Whole, Once: a.Groups == "once",
+		Receiver: p.Us.Key()}
 }
 
 // Within is the time in which the partner acknowledges; 0 is no agreement.
@@ -223,6 +225,8 @@ func Parse(text []byte) (*Partner, error) {
 	usual(&p.Acknowledge.TA1, x12.TA1Needed)
 	choice("acknowledge.ta1", p.Acknowledge.TA1, x12.TA1Needed, x12.TA1Asked, x12.TA1Always, x12.TA1Never)
 	usual(&p.Acknowledge.Whole, x12.WholeSet)
+	usual(&p.Acknowledge.Groups, "any")
+	choice("acknowledge.groups", p.Acknowledge.Groups, "any", "once")
 	choice("acknowledge.whole", p.Acknowledge.Whole, x12.WholeSet, x12.WholeGroup, x12.WholeInterchange)
 	for _, code := range p.Acknowledge.Reject {
 		if x12.InterchangeNote(code) == "" {

@@ -2,6 +2,7 @@ package reading
 
 import (
 	"cmp"
+	"fmt"
 	"slices"
 	"strings"
 	"sync"
@@ -17,7 +18,7 @@ import (
 // weighty are the segments of orders and their changes without which an order means something else: where one stands and
 // no binding reads it, that is said.
 var weighty = map[string]string{
-	"SDQ": "the quantities for several places", "SLN": "what the line is made of", "TXI": "a tax", "IT8": "conditions of the sale",
+	"SDQ": "the quantities for several places", "SLN": "what the line is made of", "IT8": "conditions of the sale",
 }
 
 // weighed finds segments that change what an order means and that its mapping does not read.
@@ -53,6 +54,12 @@ func weighed(m *mapping.Mapping, g *Group, d *intent.Intent) {
 			if about := weighty[c.Name]; about != "" && !m.ReadsSegment(c.Name) {
 				say(c, c.Name, "%s (%s) says %s, and the mapping does not read it.", c.Name, x12.SegmentName(c.Name), about)
 			}
+			if about := taxOf(c, func(element int) bool {
+				code := elementOf(c, "TXI", 1)
+				return code != nil && readsElement(m, wayTo(c), element, code.Text)
+			}); about != "" {
+				say(c, c.Name, "TXI (%s) says %s, and the mapping does not read it.", x12.SegmentName("TXI"), about)
+			}
 			if code := elementOf(c, "DTM", 1); code != nil && slices.Contains(days, code.Text) && !reads(wayTo(c), 1, code.Text) {
 				if day := elementOf(c, "DTM", 2); day != nil {
 					_, means := x12.Meaning("DTM", 1, code.Text)
@@ -68,6 +75,37 @@ func weighed(m *mapping.Mapping, g *Group, d *intent.Intent) {
 		}
 	}
 	walk(rec.Node.Root())
+}
+
+// taxOf is what a TXI says that is not read: an amount (02) or a share (03), of which one is enough, or that no tax is due (06, in
+// whose list, element 441, 2 is that it is).
+func taxOf(c *tree.Node, read func(element int) bool) string {
+	if c.Name != "TXI" {
+		return ""
+	}
+	amount, share, exempt := elementOf(c, "TXI", 2), elementOf(c, "TXI", 3), elementOf(c, "TXI", 6)
+	switch {
+	case amount != nil && read(2) || share != nil && read(3):
+	case amount != nil:
+		return "a tax of " + amount.Text
+	case share != nil:
+		return "a tax at the rate " + share.Text
+	}
+	if exempt != nil && exempt.Text != "2" && !read(6) {
+		return fmt.Sprintf("with the code %s that no tax is due", exempt.Text)
+	}
+	return ""
+}
+
+// readsElement reports whether a mapping reads an element of a segment, on the way to it, whose first element is a code, or passes
+// over the segment on purpose.
+func readsElement(m *mapping.Mapping, way []string, element int, code string) bool {
+	for a := range m.Addresses {
+		if segment := way[len(way)-1]; (a.OfElement(segment, element) || a.OfElement(segment, 0)) && a.Finds(way, 1, code) {
+			return true
+		}
+	}
+	return false
 }
 
 // wayTo are the segments on the way from the set to one within it, itself the last.

@@ -42,6 +42,8 @@ func anyOrder(r *rand.Rand, m *mapping.Mapping, lines int) order.Order {
 			f.SetNumber(&o, l, order.MustNumber([]string{"10", "100", "1000"}[r.IntN(3)]))
 		case f.Type == order.Decimal:
 			f.SetNumber(&o, l, order.MustNumber(fmt.Sprintf("%d.%d5", 1+r.IntN(9999), r.IntN(10))))
+		case f.Type == order.Percent:
+			f.SetNumber(&o, l, order.MustNumber([]string{"7.5", "20", "0.5", "100"}[r.IntN(4)]))
 		case f.Type == order.Unit || f.Name == "accepted_unit":
 			f.SetText(&o, l, []string{"EA", "MTR", "BX", "KGM", "LTR"}[r.IntN(5)])
 		case f.Type == order.Currency:

@@ -54,6 +54,7 @@ type Policy struct {
 	NoGroups bool     // functional groups are not acknowledged
 	Reject   []string // the faults of an interchange (TA105) that reject it whole; others are noted
 	Whole    string   // what is rejected with a transaction set; "" is WholeSet
+	Once     bool     // a group whose control number came before, in another interchange, is rejected
 	Receiver string   // qualifier and id of who should receive it, as ZZ:QUILLMERE; "" is anybody
 }
 
@@ -98,7 +99,10 @@ const invalidContent = "024"
 type Judging struct {
 	Policy  Policy
 	Replies []*Reply // to the interchanges that have ended
-	a       *Reply   // to the open one
+	// Before gives the interchange in which a group of a control number came before; 0 is none. It is asked where the policy wants
+	// each to come once; nil knows of none.
+	Before func(control string) (int64, error)
+	a      *Reply // to the open one
 }
 
 // Watch gives a handler that works out the answers and then does what h does.
@@ -114,6 +118,15 @@ func (j *Judging) Watch(h Handler) Handler {
 	own.Group = func(g *Group) error {
 		j.a.g = &groupAnswer{group: g}
 		j.a.groups = append(j.a.groups, j.a.g)
+		if before, err := j.before(g); err != nil {
+			return err
+		} else if before != "" {
+			if err := own.Finding(Finding{Level: AtGroup, Code: "6", Offset: g.Segment.Offset, Row: g.Segment.Row, Segment: "GS", Element: 6,
+				Value: clip(g.Control), Group: g.Control, Place: "ISA " + j.a.i.Control + " / GS / 06",
+				Message: fmt.Sprintf("The control number %s of the group came before, in %s.", clip(g.Control), before)}); err != nil {
+				return err
+			}
+		}
 		return call(h.Group, g)
 	}
 	own.Checked = func(s *Set, placed []Placed, found []Finding) error {
@@ -157,6 +170,23 @@ func (j *Judging) Watch(h Handler) Handler {
 		return call(h.Finding, f)
 	}
 	return own
+}
+
+// before says where a group's control number came before, if each is to come once; "" is nowhere.
+func (j *Judging) before(g *Group) (string, error) {
+	if !j.Policy.Once || j.Before == nil {
+		return "", nil
+	}
+	for _, other := range j.a.groups[:len(j.a.groups)-1] {
+		if other.group.Control == g.Control {
+			return "the same interchange", nil
+		}
+	}
+	id, err := j.Before(g.Control)
+	if err != nil || id == 0 {
+		return "", err
+	}
+	return fmt.Sprintf("interchange %d", id), nil
 }
 
 func call[T any](f func(T) error, v T) error {

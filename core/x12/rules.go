@@ -25,7 +25,9 @@ type Rule struct {
 	When string `yaml:"when,omitempty" json:"when,omitempty"` // PO1/03 = BX: the rule holds only there
 	Need string `yaml:"need,omitempty" json:"need,omitempty"` // must, should, or never
 	// the only value; on the way out it is written where nothing stands
-	Is    string   `yaml:"is,omitempty" json:"is,omitempty"`
+	Is string `yaml:"is,omitempty" json:"is,omitempty"`
+	// the address of another element whose value it has; on the way out that is written where nothing stands
+	Same  string   `yaml:"same,omitempty" json:"same,omitempty"`
 	Codes []string `yaml:"codes,omitempty" json:"codes,omitempty"` // the only values
 	Least int      `yaml:"least,omitempty" json:"least,omitempty"` // characters
 	Most  int      `yaml:"most,omitempty" json:"most,omitempty"`
@@ -38,6 +40,9 @@ type Rule struct {
 	last *Address // At within one of them
 	own  *Address // At within one of its segments: the element, or one of its pairs
 	each bool     // every segment is asked, not whether there is one
+	same *Address // Same within the innermost loop around both
+	// how many segments of At's path lead to that loop
+	shared int
 }
 
 // Compile reads the rule's addresses.
@@ -64,14 +69,15 @@ func (r *Rule) Compile() error {
 		c.depth = 1
 		r.last.where = append(r.last.where, c)
 	}
-	r.each = at.element > 0 && len(r.last.where) == 0
 	switch {
 	case !slices.Contains([]string{"", "must", "should", "never"}, r.Need):
 		return fmt.Errorf("need is must, should or never, not %q", r.Need)
-	case r.Need == "" && r.Is == "" && len(r.Codes) == 0 && r.Least+r.Most+r.Times == 0:
-		return fmt.Errorf("the rule at %s asks nothing: say need, is, codes, least, most or times", r.At)
-	case at.element == 0 && (r.Is != "" || len(r.Codes) > 0 || r.Least+r.Most > 0):
-		return fmt.Errorf("%s is a segment; is, codes, least and most go with an element", r.At)
+	case r.Need == "" && r.Is == "" && r.Same == "" && len(r.Codes) == 0 && r.Least+r.Most+r.Times == 0:
+		return fmt.Errorf("the rule at %s asks nothing: say need, is, same, codes, least, most or times", r.At)
+	case r.Is != "" && r.Same != "":
+		return fmt.Errorf("the rule at %s has both is and same; it takes one of them", r.At)
+	case at.element == 0 && (r.Is+r.Same != "" || len(r.Codes) > 0 || r.Least+r.Most > 0):
+		return fmt.Errorf("%s is a segment; is, same, codes, least and most go with an element", r.At)
 	}
 	if r.When != "" {
 		probe := &Address{path: at.path}
@@ -81,7 +87,50 @@ func (r *Rule) Compile() error {
 		r.when = &probe.where[0]
 		r.when.stride = 0
 	}
+	// A condition on the segment itself says which of them are asked; what is asked of each is all of At then.
+	r.each = at.element > 0 && (len(r.last.where) == 0 || r.when != nil && r.when.depth == n)
+	if r.each {
+		for _, c := range r.last.where {
+			c.depth = 0
+			r.own.where = append(r.own.where, c)
+		}
+		r.last.where = nil
+	}
+	return r.compileSame()
+}
+
+func (r *Rule) compileSame() error {
+	if r.Same == "" {
+		return nil
+	}
+	other, err := ParseAddress(r.Same)
+	if err != nil {
+		return err
+	}
+	r.shared = 0
+	for r.shared < min(len(r.at.path), len(other.path)) && r.at.path[r.shared] == other.path[r.shared] {
+		r.shared++
+	}
+	outside := func(c condition) bool { return c.depth < r.shared }
+	if !other.IsElement() || slices.ContainsFunc(other.where, outside) {
+		return fmt.Errorf("same names an element of the same loop, and its conditions speak of what is in that loop; %q does not", r.Same)
+	}
+	r.same = other.Within(&Address{path: other.path[:r.shared]})
 	return nil
+}
+
+// fixed is the value that At must have, asked from a node at a depth of its path; "" is any.
+func (r *Rule) fixed(n *tree.Node, depth int) string {
+	if r.same == nil {
+		return r.Is
+	}
+	for ; depth > r.shared && n.Parent != nil; depth-- {
+		n = n.Parent
+	}
+	if v := r.same.First(n); v != nil {
+		return v.Text
+	}
+	return ""
 }
 
 // holds reports whether the rule's condition is true of a node that stands at a
@@ -110,53 +159,66 @@ func CheckRules(root *tree.Node, rules []Rule) []Finding {
 			}
 			found = append(found, f)
 		}
-		depth := len(r.at.path) - 1
-		for _, in := range r.in.All(root) {
-			if r.when != nil && r.when.depth <= depth && !r.holds(in, depth) {
-				continue
+		r.ask(root, func(n *tree.Node, _ bool) {
+			if r.Need == "must" || r.Need == "should" {
+				say(n, r.Need, "", "%s (%s) %s be there.", r.At, r.name(), r.Need)
 			}
-			var nodes []*tree.Node
-			segment := &Address{path: r.last.path}
-			if r.each {
-				there := segment.All(in)
-				if len(there) == 0 && (r.when == nil || r.when.depth <= depth) &&
-					(r.Need == "must" || r.Need == "should") {
-					say(in, r.Need, "", "%s (%s) %s be there.", r.At, r.name(), r.Need)
-				}
-				for _, s := range there {
-					if r.when != nil && r.when.depth > depth && !r.holds(s, depth+1) {
-						continue
-					}
-					if v := r.own.First(s); v != nil {
-						nodes = append(nodes, v)
-					} else if r.Need == "must" || r.Need == "should" {
-						say(s, r.Need, "", "%s (%s) %s be there.", r.At, r.name(), r.Need)
-					}
-				}
-			} else {
-				nodes = r.last.All(in)
-				if len(nodes) == 0 && (r.Need == "must" || r.Need == "should") {
-					say(in, r.Need, "", "%s (%s) %s be there.", r.At, r.name(), r.Need)
-				}
+		}, func(n *tree.Node, k int) { r.value(n, k, say) })
+	}
+	return found
+}
+
+// ask goes to all places that the rule speaks of: absent is told of a segment that lacks the element, or of a loop that lacks the
+// segment; present of each value, or segment, and how many of the same loop are before it.
+func (r *Rule) ask(root *tree.Node, absent func(n *tree.Node, segment bool), present func(n *tree.Node, k int)) {
+	depth := len(r.at.path) - 1
+	own := r.when != nil && r.when.depth > depth // the condition is on the segment itself
+	for _, in := range r.in.All(root) {
+		if !own && !r.holds(in, depth) {
+			continue
+		}
+		if !r.each {
+			nodes := r.last.All(in)
+			if len(nodes) == 0 {
+				absent(in, false)
 			}
 			for k, n := range nodes {
-				r.value(n, k, say)
+				present(n, k)
+			}
+			continue
+		}
+		there := (&Address{path: r.last.path}).All(in)
+		if len(there) == 0 && !own {
+			absent(in, false)
+		}
+		k := 0
+		for _, s := range there {
+			if own && !r.holds(s, depth+1) {
+				continue
+			}
+			if v := r.own.First(s); v != nil {
+				present(v, k)
+				k++
+			} else {
+				absent(s, true)
 			}
 		}
 	}
-	return found
 }
 
 func (r *Rule) value(n *tree.Node, k int, say func(n *tree.Node, code, value, format string, args ...any)) {
 	v := n.Text
 	length := utf8.RuneCountInString(v)
+	fixed := r.fixed(n.Parent, len(r.at.path))
 	switch {
 	case r.Need == "never":
 		say(n, "never", v, "%s (%s) must not be there.", r.At, r.name())
 	case r.Times > 0 && k == r.Times:
 		say(n, "times", v, "%s stands more than %d times.", r.At, r.Times)
-	case r.Is != "" && v != r.Is:
-		say(n, "is", v, "%s (%s) is %q; it must be %q.", r.At, r.name(), clip(v), r.Is)
+	case fixed != "" && v != fixed && r.same != nil:
+		say(n, "same", v, "%s (%s) is %q; it must be %q, as %s is.", r.At, r.name(), clip(v), clip(fixed), r.Same)
+	case fixed != "" && v != fixed:
+		say(n, "is", v, "%s (%s) is %q; it must be %q.", r.At, r.name(), clip(v), fixed)
 	case len(r.Codes) > 0 && !slices.Contains(r.Codes, v):
 		say(n, "codes", v, "%s (%s) is %q; it may be %s.", r.At, r.name(), clip(v), strings.Join(r.Codes, ", "))
 	case r.Least > 0 && length < r.Least:
@@ -177,40 +239,58 @@ func (r *Rule) name() string {
 	return nameOf(id)
 }
 
-// Fill writes what the rules fix (is) where a must says that it is needed and
-// nothing stands.
+// Fill writes what the rules fix (is, same) where a must says that it is needed and nothing stands.
 func (w *Writing) Fill(rules []Rule) {
 	for i := range rules {
 		r := &rules[i]
-		if r.Is == "" || r.Need != "must" || r.when != nil || r.at.element == 0 || r.at.component > 0 {
+		if r.Is+r.Same == "" || r.Need != "must" || r.at.component > 0 {
 			continue
 		}
-		w.fill(&w.root, r.at, 0, r.Is)
+		loops := map[*tree.Node]*Loop{}
+		r.ask(w.root.tree(loops), func(n *tree.Node, segment bool) {
+			at, depth := r.own, len(r.at.path)
+			if !segment {
+				at, depth = r.last, depth-1
+				if opensLines(at.path[0]) {
+					return
+				}
+			}
+			if v := r.fixed(n, depth); v != "" {
+				w.Put(loops[n], at, v)
+			}
+		}, func(*tree.Node, int) {})
 	}
 }
 
-func (w *Writing) fill(in *Loop, at *Address, depth int, value string) {
-	last := depth == len(at.path)-1
-	for _, c := range in.inner {
-		if c.id != at.path[depth] || !c.fits(at.at(depth+1)) {
+// tree is a loop as Tree gives it; loops tells which loop a node is of.
+func (l *Loop) tree(loops map[*tree.Node]*Loop) *tree.Node {
+	var b builder
+	n := &tree.Node{Kind: tree.Segment, Name: l.id}
+	loops[n] = l
+	def := segments[l.id]
+	for i, v := range l.elements {
+		if def == nil || i >= len(def.elements) {
+			break
+		}
+		use, name := &def.elements[i], elementName(i+1)
+		if use.composite == nil && v != "" {
+			b.value(n, use, i+1, name, v)
 			continue
 		}
-		if !last {
-			w.fill(c, at, depth+1, value)
-		} else if c.get(at.element) == "" {
-			c.meet(at.at(depth + 1))
-			c.set(at.element, value)
+		for k, part := range strings.Split(v, "\x00") {
+			if part != "" {
+				b.value(n, nil, i+1, name+"-"+strconv.Itoa(k+1), part)
+			}
 		}
 	}
-	if last && in.find(at.path[depth], nil) == nil && !w.opensLoop(at.path[depth]) {
-		c := in.child(at.path[depth], at.at(depth+1))
-		c.set(at.element, value)
+	for _, c := range l.inner {
+		n.Add(c.tree(loops))
 	}
+	return n
 }
 
-// opensLoop reports whether a segment opens a loop of lines, which nobody adds
-// for a fixed value's sake.
-func (w *Writing) opensLoop(id string) bool {
+// opensLines reports whether a segment opens a loop of lines, which nobody adds for a fixed value's sake.
+func opensLines(id string) bool {
 	return id == "PO1" || id == "POC" || id == "IT1" || id == "HL"
 }
 

@@ -3,6 +3,7 @@ package x12
 import (
 	"bytes"
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 )
@@ -47,6 +48,11 @@ func TestRules(t *testing.T) {
 		{Rule{At: "N1/N3 where N1/01 = BT", Need: "must"}, "ST 0001 / N1 #2 must"},
 		{Rule{At: "N1", Times: 1}, "ST 0001 / N1 #2 times"},
 		{Rule{At: "PO1/DTM/02 where PO1/DTM/01 = 002", Need: "must", When: "PO1/03 != BX"}, "ST 0001 / PO1 must"},
+		{Rule{At: "PO1/07 where PO1/06 = EN", Need: "must", When: "PO1/03 = BX"}, "ST 0001 / PO1 #2 must"},
+		{Rule{At: "N1/02", Same: "N1/N3/01"}, "ST 0001 / N1 / 02 same"},
+		{Rule{At: "N1/N3/01", Same: "N1/04"}, "ST 0001 / N1 / N3 / 01 same"},
+		{Rule{At: "PO1/DTM/02", Same: "PO1/PO4/01"}, ""}, // its line has no PO4
+		{Rule{At: "PO1/09 where PO1/08 = EN", Same: "PO1/07 where PO1/06 = VP"}, "ST 0001 / PO1 / 09 same"},
 	} {
 		if err := c.rule.Compile(); err != nil {
 			t.Errorf("%+v: %v", c.rule, err)
@@ -67,9 +73,71 @@ func TestRules(t *testing.T) {
 	}
 	for _, r := range []Rule{{At: "PO1/02"}, {At: "PO1", Is: "x"}, {At: "PO1/99", Need: "must"},
 		{At: "MEA/01-4", Need: "must"}, {At: "MEA/04-99", Need: "must"}, {At: "ZZZ/01", Need: "must"},
+		{At: "PO1/02", Same: "PO1"}, {At: "PO1/02", Same: "PO1/03", Is: "x"}, {At: "PO1", Same: "PO1/02"}, {At: "PO1/02", Same: "PO1/99"},
 		{At: "PO1/02", Need: "always"}, {At: "PO1/02", Need: "must", When: "REF/01 = CT"}, {At: "", Need: "must"}} {
 		if err := r.Compile(); err == nil {
 			t.Errorf("%+v is taken for a rule", r)
+		}
+	}
+}
+
+// What a rule fixes is written where it is needed and nothing stands: a word, or what stands elsewhere in the loop.
+func TestRulesFill(t *testing.T) {
+	at := func(text string) *Address {
+		a, err := ParseAddress(text)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return a
+	}
+	for _, c := range []struct{ rules, want []string }{
+		{nil, []string{"PO1*1*5*EA*2**VP*00113", "ACK*IQ*3*EA", "ACK*IR*2*EA", "PO1*2*4*EA*1**VP*00417", "ACK*IA*4*EA"}},
+		// The tenth pair of an ACK names the item again where its quantity is another.
+		{[]string{"PO1/ACK/26 where PO1/ACK/25 = VP|PO1/ACK/01 = IQ||PO1/07 where PO1/06 = VP"},
+			[]string{"PO1*1*5*EA*2**VP*00113", "ACK*IQ*3*EA**********************VP*00113", "ACK*IR*2*EA", "PO1*2*4*EA*1**VP*00417", "ACK*IA*4*EA"}},
+		{[]string{"PO1/05||PE|"},
+			[]string{"PO1*1*5*EA*2*PE*VP*00113", "ACK*IQ*3*EA", "ACK*IR*2*EA", "PO1*2*4*EA*1*PE*VP*00417", "ACK*IA*4*EA"}},
+		{[]string{"PO1/PID/05 where PO1/PID/01 = F|PO1/02 = 4||PO1/07 where PO1/06 = VP"},
+			[]string{"PO1*1*5*EA*2**VP*00113", "ACK*IQ*3*EA", "ACK*IR*2*EA", "PO1*2*4*EA*1**VP*00417", "PID*F****00417", "ACK*IA*4*EA"}},
+		{[]string{"REF/02 where REF/01 = DP||D-7|"},
+			[]string{"REF*DP*D-7", "PO1*1*5*EA*2**VP*00113", "ACK*IQ*3*EA", "ACK*IR*2*EA", "PO1*2*4*EA*1**VP*00417", "ACK*IA*4*EA"}},
+	} {
+		w, err := NewWriting("855", &Style{Delimiters: Delimiters{Element: '*', Component: '>', Segment: '~'}, Version: "004010"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, line := range [][2]string{{"1 5 EA 2 00113", "IQ 3,IR 2"}, {"2 4 EA 1 00417", "IA 4"}} {
+			po1 := w.Open(w.Root(), at("PO1"))
+			for i, v := range strings.Fields(line[0]) {
+				w.Put(po1, at([]string{"PO1/01", "PO1/02", "PO1/03", "PO1/04", "PO1/07 where PO1/06 = VP"}[i]).Within(at("PO1")), v)
+			}
+			for said := range strings.SplitSeq(line[1], ",") {
+				ack := w.Open(po1, at("ACK"))
+				for i, v := range append(strings.Fields(said), "EA") {
+					w.Put(ack, at([]string{"ACK/01", "ACK/02", "ACK/03"}[i]).Within(at("ACK")), v)
+				}
+			}
+		}
+		var rules []Rule
+		for _, text := range c.rules {
+			f := strings.Split(text, "|")
+			r := Rule{At: f[0], When: f[1], Is: f[2], Same: f[3], Need: "must"}
+			if err := r.Compile(); err != nil {
+				t.Fatal(err)
+			}
+			rules = append(rules, r)
+		}
+		w.Fill(rules)
+		loops, err := w.lay()
+		if err != nil {
+			t.Fatal(err)
+		}
+		var got []string
+		for _, l := range loops {
+			got = append(got, l.id+"*"+strings.Join(l.elements, "*"))
+		}
+		if !slices.Equal(got, c.want) {
+			t.Errorf("%q writes\n%q, want\n%q", c.rules, got, c.want)
 		}
 	}
 }
