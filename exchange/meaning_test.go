@@ -196,6 +196,16 @@ func TestTaxes(t *testing.T) {
 	}
 }
 
+// A UPC without its check digit is completed: it is the same item as with it.
+func TestShortUPC(t *testing.T) {
+	d := open(t)
+	i := d.receive(pellow(1, "850", "BEG*00*SA*PM-1**20260316~CUR*BY*EUR~REF*CT*C-1~N1*ST*Pellow*92*0040~PO1*1*20*MR*10*PE*UI*03600029145*VP*00113~PO1*2*20*MR*10*PE*VP*00113*UP*036000291452~"))
+	o := d.order(order.Sales, "PELLOW", "", "PM-1")
+	if len(i.Sets[0].Findings) > 0 || o.Lines[0].GTIN != "036000291452" || o.Lines[1].GTIN != "036000291452" {
+		t.Errorf("%s, %s, %+v", o.Lines[0].GTIN, o.Lines[1].GTIN, i.Sets[0].Findings)
+	}
+}
+
 // What nobody reads holds a set, or is passed over, where the partner's mapping says so.
 func TestUnreadAsTheMappingSays(t *testing.T) {
 	const set = "BEG*00*SA*%s**20260316~CUR*BY*EUR~REF*CT*C-1~N1*ST*Pellow Marina*92*0040~" +

@@ -209,6 +209,14 @@ var functions = map[string]function{
 	"letters": {ofText(func(s string) any { return only(s, unicode.IsLetter) }), []string{"t t"}},
 	"squeeze": {ofText(func(s string) any { return strings.Join(strings.Fields(s), " ") }), []string{"t t"}},
 	"length":  {ofText(func(s string) any { return utf8.RuneCountInString(s) }), []string{"t i"}},
+	"checked": {ofText(func(s string) any {
+		for digit := '0'; order.IsDigits(s) && digit <= '9'; digit++ {
+			if code := s + string(digit); order.CheckDigit(code) {
+				return code
+			}
+		}
+		return s
+	}), []string{"t t"}},
 	"pad": {func(a ...any) (any, error) {
 		s := a[0].(string)
 		n, err := whole(a[1], 200)
