@@ -3,6 +3,7 @@ package book
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"koinos/core/finding"
@@ -70,7 +71,7 @@ func (n *noticed) replaced(kind order.MovementKind, m *order.Movement) error {
 	if err := n.elsewhere(kind, number); err != nil {
 		return err
 	}
-	if others := besides(m, was); len(others) > 0 {
+	if others := append(besides(m, was), marked(said, was)...); len(others) > 0 {
 		n.e.Add(finding.NoticeDiffers, 0, string(kind), number, "In place of the %s %s other values come for %s. Only quantities are taken back; "+
 			"these stay as they were.", kind, number, strings.Join(others, ", "))
 	}
@@ -96,6 +97,37 @@ func besides(m, was *order.Movement) (names []string) {
 		{"the weight", m.Weight.Plain() + " " + m.WeightIn, was.Weight.Plain() + " " + was.WeightIn}} {
 		if f.is != f.was {
 			names = append(names, f.name)
+		}
+	}
+	return names
+}
+
+// marked names what the lines of a notice say of the goods otherwise than those of the one before did. Lines of which nothing is
+// left have nothing to say.
+func marked(said []moving, was *order.Movement) (names []string) {
+	for _, f := range []struct {
+		name string
+		of   func(*order.MovementLine) string
+	}{{"lots", func(l *order.MovementLine) string { return l.Lot }}, {"packages", func(l *order.MovementLine) string { return l.PackageIn + "/" + l.Package }}} {
+		is, before := map[int][]string{}, map[int][]string{}
+		note := func(all map[int][]string, l *order.MovementLine) {
+			if v := f.of(l); l.Quantity.Sign() > 0 && !slices.Contains(all[l.Line], v) {
+				all[l.Line] = append(all[l.Line], v)
+			}
+		}
+		for i := range said {
+			note(is, &said[i].MovementLine)
+		}
+		for i := range was.Lines {
+			note(before, &was.Lines[i])
+		}
+		for line, all := range is {
+			slices.Sort(all)
+			slices.Sort(before[line])
+			if was := before[line]; was != nil && !slices.Equal(all, was) {
+				names = append(names, "the "+f.name)
+				break
+			}
 		}
 	}
 	return names

@@ -308,6 +308,8 @@ func TestNoticeInPlaceOfAnother(t *testing.T) {
 		{"the second is left out", "05", "5", "", "5 20", "The shipment V-9 is also of PO-000002. What the notice does not say anew of other orders stays as it is."},
 		{"by another carrier", "05*TERN", "5", "", "5 20", "The shipment V-9 is also of PO-000002. What the notice does not say anew of other orders stays as it is. " +
 			"In place of the shipment V-9 other values come for the carrier. Only quantities are taken back; these stay as they were."},
+		{"of another lot", "05", "5*MR~REF*LT*L-2", "", "5 20", "The shipment V-9 is also of PO-000002. What the notice does not say anew of other orders stays as it is. " +
+			"In place of the shipment V-9 other values come for the lots. Only quantities are taken back; these stay as they were."},
 		{"more than before", "05", "8", "", "5 20", "Of line 1, the shipment V-9 is replaced by 8, more than the 5 that it moved."},
 		{"all of it is cancelled", "01", "5", "20", "0 0", ""},
 		{"in place of what is cancelled", "05", "1", "", "0 0", "Of line 1, the shipment V-9 is replaced by 1, more than the 0 that it moved."},
@@ -319,7 +321,10 @@ func TestNoticeInPlaceOfAnother(t *testing.T) {
 		segments, hl := "BSN*"+purpose+"*V-9*20260316*0930~HL*1**S~"+carrier+"DTM*011*20260316~", 1
 		for k, quantity := range []string{c.first, c.second} {
 			if quantity != "" {
-				segments += fmt.Sprintf("HL*%d*1*O~PRF*%s~HL*%d*%d*I~LIN*1*VP*BR-10-W~SN1*1*%s*MR~", hl+1, numbers[k], hl+2, hl+1, quantity)
+				if !strings.Contains(quantity, "*") {
+					quantity += "*MR"
+				}
+				segments += fmt.Sprintf("HL*%d*1*O~PRF*%s~HL*%d*%d*I~LIN*1*VP*BR-10-W~SN1*1*%s~", hl+1, numbers[k], hl+2, hl+1, quantity)
 				hl += 2
 			}
 		}
