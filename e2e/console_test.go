@@ -215,6 +215,44 @@ func TestConsole(t *testing.T) {
 	)
 }
 
+// A list is sorted by a column, over all its pages, and stays so; a load that ends while one looks at something else says so.
+func TestConsoleLists(t *testing.T) {
+	t.Parallel()
+	s := startDemo(t)
+	axe, err := os.ReadFile("../web/node_modules/axe-core/axe.min.js")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var faults []string
+	var rows strings.Builder
+	rows.WriteString("Order,Order date,Needed by,Course,Item,What,Qty,Unit,Each,Line total,Order total\n")
+	for i := range 20_000 {
+		fmt.Fprintf(&rows, "BIG/%05d,01/04/2026,,Beginners,00101,Rope,10,MTR,0.85,8.50,8.50\n", i)
+	}
+	rows.WriteString("BIG/X,01/04/2026,,Beginners,001O1,Rope,10,MTR,0.85,8.50,8.50\n")
+	doc := file(t, "big.csv", []byte(rows.String()))
+	sort := func(column string) chromedp.Action {
+		return chromedp.Click(fmt.Sprintf(`//th[contains(., %q)]`, column), chromedp.BySearch, chromedp.NodeVisible)
+	}
+	run(t, browser(t, 1280, 800),
+		chromedp.Navigate(s.address+"/orders"), has("tbody tr:first-child", "SO-000527"),
+		sort("Total"), has("tbody tr:first-child", "1.00 EUR"), sort("Total"), has("tbody tr:first-child", "PO-000001 purchase EBBING"),
+		has("tbody tr:first-child", "9 220.82 EUR"), press("Next"), has("tbody tr:first-child", "2 321.55 EUR"), has(".turner", "page 2"),
+		chromedp.Reload(), has("tbody tr:first-child", "PO-000001"), has(".turner", "Sorted by total"),
+		pick("Kind", "Sales"), has("tbody tr:first-child", "SO-000344"), has("tbody tr:first-child", "4 466.40 EUR"),
+		sort("Total"), has("tbody tr:first-child", "SO-000527"), hasNot(".turner", "Sorted"),
+		press("Documents"), chromedp.SetUploadFiles("input[type=file]", []string{doc}, chromedp.NodeReady), has("h1", "big.csv"),
+		chromedp.Click("#mapping", chromedp.ByQuery), chromedp.Click(`//*[@role="option"][contains(., "saltry-orders")]`, chromedp.BySearch),
+		chromedp.WaitNotPresent("[role=listbox]", chromedp.ByQuery),
+		chromedp.Click(`//main//button[normalize-space(.)="Load"][not(@disabled)]`, chromedp.BySearch), has("h1", "Load 22"), press("Lists"),
+		has("h1", "Lists"), has(".p-toast", "Load 22 of big.csv: some refused 20,001 orders: 20,000 good, 1 failed."),
+		chromedp.Evaluate(string(axe), nil), chromedp.Evaluate(seriousFaults, &faults, awaited),
+		press("Open the load"), has("h1", "Load 22"), has(".figures", "1 ✕ refused"))
+	if len(faults) > 0 {
+		t.Error(faults)
+	}
+}
+
 // Many failures are fixed by few acts, the load of what failed is taken back,
 // and changes are read before they are made.
 func TestConsoleMend(t *testing.T) {

@@ -6,6 +6,7 @@ import { ref } from 'vue'
 import { useRoute } from 'vue-router'
 
 import { loginNeeded, signIn } from './api/client'
+import LoadNotices from './components/LoadNotices.vue'
 import SearchEverything from './components/SearchEverything.vue'
 import StateNote from './components/StateNote.vue'
 import { useTaking } from './taking'
@@ -45,6 +46,7 @@ function submit() {
     <Button size="small" text severity="secondary" :label="dark ? 'Light' : 'Dark'" :aria-label="dark ? 'Use light colours' : 'Use dark colours'" @click="toggleDark" />
   </header>
   <main id="main" tabindex="-1" @dragover.prevent @drop.prevent="take($event.dataTransfer?.files)"><StateNote v-if="failed" :error="failed" class="sheet" @retry="failed = undefined" /><RouterView /></main>
+  <LoadNotices />
   <Dialog :visible="loginNeeded !== ''" modal :closable="false" header="An access token is needed" :style="{ width: '30rem' }">
     <p class="soft">{{ loginNeeded }}</p>
     <form class="bar" @submit.prevent="submit">

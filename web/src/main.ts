@@ -1,5 +1,6 @@
 import { VueQueryPlugin } from '@tanstack/vue-query'
 import PrimeVue from 'primevue/config'
+import ToastService from 'primevue/toastservice'
 import { createApp } from 'vue'
 
 import App from './App.vue'
@@ -12,4 +13,5 @@ createApp(App)
   .use(router)
   .use(VueQueryPlugin, { queryClientConfig: { defaultOptions: { queries: { retry: false, refetchOnWindowFocus: false } } } })
   .use(PrimeVue, { csp: { nonce }, theme: { preset: OrderPaperTheme, options: { darkModeSelector: '.dark', cssLayer: false } } })
+  .use(ToastService)
   .mount('#app')

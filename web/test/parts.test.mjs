@@ -168,3 +168,12 @@ test('decimals that are written as text', async () => {
   assert.equal(plus('9007199254740993', '1'), '9007199254740994')
   assert.equal(plus(), '0')
 })
+
+test('a list is sorted by what its values are worth, what is blank last', async () => {
+  const { compared } = await import('../src/paging.ts')
+  const sorted = (all, down) => [...all].sort((a, b) => compared(a, b, down))
+  assert.deepEqual(sorted(['412.4', '99', undefined, '412.37', '-3'], false), ['-3', '99', '412.37', '412.4', undefined])
+  assert.deepEqual(sorted(['412.4', '', '99'], true), ['412.4', '99', ''])
+  assert.deepEqual(sorted(['SO-10', 'so-9', 'SO-100'], false), ['so-9', 'SO-10', 'SO-100'])
+  assert.deepEqual(sorted([3, 20, 0, null], true), [20, 3, 0, null])
+})

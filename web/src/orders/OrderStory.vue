@@ -4,8 +4,9 @@ import { computed } from 'vue'
 
 import type { Interchange, Invoice, Movement, StoredOrder } from '../api/client'
 import OutcomeMark from '../components/OutcomeMark.vue'
-import { fieldName, interchangeWord, when } from '../format'
+import { fieldName, interchangeWord } from '../format'
 import { plus } from './decimal'
+import WhenMark from '../components/WhenMark.vue'
 
 // The story of an order on one line of time: what happened to it, who said so, and what went to the partner.
 const props = defineProps<{ order: StoredOrder; interchanges: Interchange[] }>()
@@ -56,7 +57,7 @@ const changes = (m: Moment) => (m.event?.changes ?? []).filter((c) => !quiet.has
     <h2>What happened</h2>
     <ol>
       <li v-for="m in story" :key="m.key">
-        <span class="soft time">{{ when(m.at) }}</span>
+        <span class="soft time"><WhenMark :at="m.at" /></span>
         <div>
           <template v-if="m.sent"><RouterLink :to="`/exchange/${m.sent.id}`">{{ m.sent.kinds }} {{ m.sent.direction === 'in' ? 'from' : 'to' }} {{ m.sent.partner }}</RouterLink> <OutcomeMark :word="interchangeWord(m.sent)" /></template>
           <template v-else-if="m.event">

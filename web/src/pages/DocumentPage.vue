@@ -12,6 +12,7 @@ import OutcomeMark from '../components/OutcomeMark.vue'
 import SourceGrid from '../components/SourceGrid.vue'
 import StateNote from '../components/StateNote.vue'
 import { loadWord, size, when } from '../format'
+import WhenMark from '../components/WhenMark.vue'
 
 const props = defineProps<{ sha: string }>()
 const route = useRoute()
@@ -78,7 +79,7 @@ async function begin(dryRun: boolean) {
     <template v-else-if="doc">
       <div class="bar">
         <h1>{{ doc.name }}</h1>
-        <span class="soft">{{ size(doc.size) }}, received {{ when(doc.received_at) }}</span>
+        <span class="soft">{{ size(doc.size) }}, received <WhenMark :at="doc.received_at" /></span>
         <span v-if="route.query.known" class="known">The same bytes were received before: this is that document.</span>
         <span class="grow" />
         <Button v-if="!doc.taken_away_at" size="small" text label="The file as it came" @click="download(`/api/v1/documents/${sha}/content`)" />
@@ -111,7 +112,7 @@ async function begin(dryRun: boolean) {
           <section v-if="loads?.items.length" class="sheet box">
             <h2>Loads of this document</h2>
             <ul>
-              <li v-for="l in loads.items" :key="l.id"><RouterLink :to="`/loads/${l.id}`">{{ l.dry_run ? 'Dry run' : 'Load' }} {{ l.id }}</RouterLink> {{ when(l.started_at) }} <OutcomeMark :word="loadWord(l)" /></li>
+              <li v-for="l in loads.items" :key="l.id"><RouterLink :to="`/loads/${l.id}`">{{ l.dry_run ? 'Dry run' : 'Load' }} {{ l.id }}</RouterLink> <WhenMark :at="l.started_at" /> <OutcomeMark :word="loadWord(l)" /></li>
             </ul>
           </section>
         </div>

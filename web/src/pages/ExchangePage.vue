@@ -10,8 +10,9 @@ import { api, data, sendText, type Interchange } from '../api/client'
 import OutcomeMark from '../components/OutcomeMark.vue'
 import PagedTable from '../components/PagedTable.vue'
 import StateNote from '../components/StateNote.vue'
-import { interchangeWord, when } from '../format'
+import { interchangeWord } from '../format'
 import { usePages } from '../paging'
+import WhenMark from '../components/WhenMark.vue'
 
 const router = useRouter()
 const client = useQueryClient()
@@ -22,9 +23,10 @@ const state = ref<string>()
 const direction = ref<'in' | 'out'>()
 const acknowledgements = ref(false)
 const { data: partners } = useQuery({ queryKey: ['partners'], queryFn: () => data(api.GET('/api/v1/partners')) })
-const { trail, page, error, isPending, refetch } = usePages('interchanges', [partner, state, direction, acknowledgements], (cursor) =>
-  data(api.GET('/api/v1/interchanges', { params: { query: { limit: 20, cursor, partner: partner.value || undefined, direction: direction.value, speaking: acknowledgements.value || !!state.value ? undefined : true, state: state.value as 'held' | undefined } } })),
+const list = usePages('interchanges', [partner, state, direction, acknowledgements], (cursor, limit) =>
+  data(api.GET('/api/v1/interchanges', { params: { query: { limit, cursor, partner: partner.value || undefined, direction: direction.value, speaking: acknowledgements.value || !!state.value ? undefined : true, state: state.value as 'held' | undefined } } })),
 )
+const { trail } = list
 // What waits for somebody, whatever else is chosen.
 const waiting = useQuery({
   queryKey: ['interchanges', 'waiting'],
@@ -97,15 +99,15 @@ const send = useMutation({
       <label class="check"><input v-model="acknowledgements" type="checkbox" @change="trail = []" /> acknowledgements too</label>
       <span class="soft" role="status">{{ saidSets }}</span>
     </div>
-    <PagedTable name="exchange" v-model:trail="trail" :page="page" :error="error" :loading="isPending" row-key="id" empty="Nothing of that kind has come or gone." @open="router.push(`/exchange/${$event.id}`)" @retry="refetch()">
-      <Column header="No."><template #body="{ data: i }"><RouterLink :to="`/exchange/${i.id}`" @click.stop>{{ i.id }}</RouterLink></template></Column>
-      <Column header="When"><template #body="{ data: i }"><span class="when">{{ when(i.at) }}</span></template></Column>
-      <Column header="Way"><template #body="{ data: i }"><span :title="i.direction === 'in' ? 'came in' : 'went out'">{{ i.direction === 'in' ? '← from' : '→ to' }}</span> {{ i.partner || 'nobody known' }}</template></Column>
-      <Column header="Sets"><template #body="{ data: i }"><b>{{ i.kinds || '–' }}</b><span v-if="i.answers" class="soft"> answers {{ i.answers }}</span></template></Column>
-      <Column header="Control" class="right"><template #body="{ data: i }">{{ i.control ? String(i.control).padStart(9, '0') : '–' }}</template></Column>
-      <Column header="State"><template #body="{ data: i }"><OutcomeMark :word="interchangeWord(i)" /></template></Column>
-      <Column header="Orders"><template #body="{ data: i }">{{ i.orders.join(', ') }}</template></Column>
-      <Column header="File"><template #body="{ data: i }"><span class="soft">{{ i.name }}</span></template></Column>
+    <PagedTable name="exchange" :list="list" row-key="id" empty="Nothing of that kind has come or gone." @open="router.push(`/exchange/${$event.id}`)">
+      <Column header="No." sort-field="id"><template #body="{ data: i }"><RouterLink :to="`/exchange/${i.id}`" @click.stop>{{ i.id }}</RouterLink></template></Column>
+      <Column header="When" sort-field="at"><template #body="{ data: i }"><span class="when"><WhenMark :at="i.at" /></span></template></Column>
+      <Column header="Way" sort-field="partner"><template #body="{ data: i }"><span :title="i.direction === 'in' ? 'came in' : 'went out'">{{ i.direction === 'in' ? '← from' : '→ to' }}</span> {{ i.partner || 'nobody known' }}</template></Column>
+      <Column header="Sets" sort-field="kinds"><template #body="{ data: i }"><b>{{ i.kinds || '–' }}</b><span v-if="i.answers" class="soft"> answers {{ i.answers }}</span></template></Column>
+      <Column header="Control" sort-field="control" class="right"><template #body="{ data: i }">{{ i.control ? String(i.control).padStart(9, '0') : '–' }}</template></Column>
+      <Column header="State" :sort-field="interchangeWord"><template #body="{ data: i }"><OutcomeMark :word="interchangeWord(i)" /></template></Column>
+      <Column header="Orders" :sort-field="(i: Interchange) => i.orders.join(', ')"><template #body="{ data: i }">{{ i.orders.join(', ') }}</template></Column>
+      <Column header="File" sort-field="name"><template #body="{ data: i }"><span class="soft">{{ i.name }}</span></template></Column>
     </PagedTable>
   </div>
 </template>

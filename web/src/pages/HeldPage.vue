@@ -11,9 +11,10 @@ import { useRouter } from 'vue-router'
 import { api, data, type HeldFor } from '../api/client'
 import PagedTable from '../components/PagedTable.vue'
 import StateNote from '../components/StateNote.vue'
-import { count, when } from '../format'
+import { count } from '../format'
 import { usePages } from '../paging'
 import ConflictDialog from '../syncs/ConflictDialog.vue'
+import WhenMark from '../components/WhenMark.vue'
 
 // Everything that waits for a person, wherever it came from: first the reasons, then each
 // with a way to try it again, one or many at once.
@@ -32,7 +33,8 @@ const syncs = computed(() => [...new Set([...(reasons.value?.items ?? []).map((r
 const shown = computed(() => (reasons.value?.items ?? []).filter((r) => (!kind.value || r.kind === kind.value) && (!code.value || r.code === code.value) && (!sync.value || r.sync === sync.value)))
 // Where each thing has a reason of its own, the list itself says it.
 const many = computed(() => shown.value.some((r) => r.count > 1) && shown.value.reduce((n, r) => n + r.count, 0) > 5)
-const { trail, page, error, isPending, refetch } = usePages('held', [filter], (cursor) => data(api.GET('/api/v1/held', { params: { query: { ...filter.value, ids: undefined, limit: 50, cursor } } })))
+const list = usePages('held', [filter], (cursor, limit) => data(api.GET('/api/v1/held', { params: { query: { ...filter.value, ids: undefined, limit, cursor } } })), { size: 50 })
+const { trail, page } = list
 const chosen = ref<number[]>([])
 const what = computed<HeldFor>(() => (chosen.value.length ? { ids: chosen.value } : filter.value))
 const whatWords = computed(() => (chosen.value.length ? count(chosen.value.length, 'thing') : 'all of these'))
@@ -77,14 +79,14 @@ const deciding = ref<number>()
       <span class="grow" /><label class="soft"><Checkbox v-model="aside" binary input-id="aside" @change="trail = []" /> what was put aside</label>
     </div>
     <StateNote v-if="retry.error.value || put.error.value" :error="retry.error.value || put.error.value" class="sheet" @retry="retry.reset(), put.reset()" />
-    <PagedTable name="held" v-model:trail="trail" :page="page" :error="error" :loading="isPending" row-key="id" :empty="aside ? 'Nothing was put aside.' : 'Nothing is held.'" @open="router.push(target($event))" @retry="refetch()">
+    <PagedTable name="held" :list="list" row-key="id" :empty="aside ? 'Nothing was put aside.' : 'Nothing is held.'" @open="router.push(target($event))">
       <Column header=""><template #body="{ data: h }"><Checkbox v-model="chosen" :value="h.id" :aria-label="`Choose ${h.number || where(h)}`" @click.stop /></template></Column>
-      <Column header="Since"><template #body="{ data: h }"><span class="when">{{ when(h.since) }}</span></template></Column>
-      <Column header="What"><template #body="{ data: h }">{{ word(h) }}</template></Column>
+      <Column header="Since" sort-field="since"><template #body="{ data: h }"><span class="when"><WhenMark :at="h.since" /></span></template></Column>
+      <Column header="What" :sort-field="word"><template #body="{ data: h }">{{ word(h) }}</template></Column>
       <Column header="Partner" field="partner" />
-      <Column header="Order"><template #body="{ data: h }"><RouterLink class="when" :to="target(h)" @click.stop>{{ h.number || 'no number' }}</RouterLink></template></Column>
-      <Column header="Where"><template #body="{ data: h }"><span class="soft when">{{ where(h) }}</span></template></Column>
-      <Column header="Why"><template #body="{ data: h }">{{ h.reason }}<div v-if="h.put_aside" class="soft">Put aside: {{ h.put_aside }}</div></template></Column>
+      <Column header="Order" sort-field="number"><template #body="{ data: h }"><RouterLink class="when" :to="target(h)" @click.stop>{{ h.number || 'no number' }}</RouterLink></template></Column>
+      <Column header="Where" :sort-field="where"><template #body="{ data: h }"><span class="soft when">{{ where(h) }}</span></template></Column>
+      <Column header="Why" sort-field="reason"><template #body="{ data: h }">{{ h.reason }}<div v-if="h.put_aside" class="soft">Put aside: {{ h.put_aside }}</div></template></Column>
       <Column header="">
         <template #body="{ data: h }">
           <Button v-if="h.code === 'push_conflict'" size="small" label="Decide" :aria-label="`Decide ${h.number}`" @click.stop="deciding = h.id" />

@@ -10,8 +10,9 @@ import OutcomeMark from '../components/OutcomeMark.vue'
 import SegmentList from '../components/SegmentList.vue'
 import StateNote from '../components/StateNote.vue'
 import TabStrip from '../components/TabStrip.vue'
-import { fieldName, interchangeWord, when } from '../format'
+import { fieldName, interchangeWord } from '../format'
 import { Places, type Spot } from '../places'
+import WhenMark from '../components/WhenMark.vue'
 
 const props = defineProps<{ id: number }>()
 const client = useQueryClient()
@@ -98,7 +99,7 @@ const found = computed(() => {
       <div class="bar">
         <h1>{{ it.kinds || 'Interchange' }} {{ it.direction === 'in' ? 'from' : 'to' }} {{ it.partner || 'nobody known' }}</h1>
         <OutcomeMark :word="interchangeWord(it)" /> <b v-if="it.test" title="Its sender marks it as a test: it touches no order">test</b>
-        <span class="soft">{{ it.control ? `control ${String(it.control).padStart(9, '0')}, ` : '' }}{{ when(it.at) }}<template v-if="it.answers">, answers <RouterLink :to="`/exchange/${it.answers}`">{{ it.answers }}</RouterLink></template><template v-if="it.acknowledged_at">, acknowledged {{ when(it.acknowledged_at) }}</template><template v-if="it.ruling">, {{ it.ruling === 'let_in' ? 'let in' : it.ruling }} by {{ it.ruled_by }}</template><template v-else-if="it.due_at">, to be acknowledged by {{ when(it.due_at) }}</template></span>
+        <span class="soft">{{ it.control ? `control ${String(it.control).padStart(9, '0')}, ` : '' }}<WhenMark :at="it.at" /><template v-if="it.answers">, answers <RouterLink :to="`/exchange/${it.answers}`">{{ it.answers }}</RouterLink></template><template v-if="it.acknowledged_at">, acknowledged <WhenMark :at="it.acknowledged_at" /></template><template v-if="it.ruling">, {{ it.ruling === 'let_in' ? 'let in' : it.ruling }} by {{ it.ruled_by }}</template><template v-else-if="it.due_at">, to be acknowledged by <WhenMark plain :at="it.due_at" /></template></span>
         <span class="grow" />
         <template v-if="it.state === 'doubtful'">
           <Button size="small" label="Let it in" title="It is new: read it, acknowledge it, and do what it asks for" :loading="act.isPending.value" @click="act.mutate('let-in')" />
@@ -116,7 +117,7 @@ const found = computed(() => {
       <p v-if="it.copy_of || it.copies?.length || (it.departures?.length ?? 0) > 1" class="soft">
         <template v-if="it.copy_of">It says once more what <RouterLink :to="`/exchange/${it.copy_of}`">interchange {{ it.copy_of }}</RouterLink> said. </template>
         <template v-for="c in it.copies" :key="c">It was sent under new numbers as <RouterLink :to="`/exchange/${c}`">interchange {{ c }}</RouterLink>. </template>
-        <template v-if="(it.departures?.length ?? 0) > 1">It left <template v-for="(d, n) in it.departures" :key="n">{{ n ? ', ' : '' }}{{ when(d.at) }} ({{ d.by }})</template>.</template>
+        <template v-if="(it.departures?.length ?? 0) > 1">It left <template v-for="(d, n) in it.departures" :key="n">{{ n ? ', ' : '' }}<WhenMark :at="d.at" /> ({{ d.by }})</template>.</template>
       </p>
       <p v-if="next?.id === id" class="soft" role="status">Written anew from the order as it is now: {{ interchangeWord(next) }}.</p>
       <TabStrip v-if="(it.sets?.length ?? 0) > 1" v-slot="{ tab }" v-model="seq" :tabs="setTabs" panel="set-panel" label="Transaction sets">

@@ -7,7 +7,8 @@ import { useRouter } from 'vue-router'
 
 import { api, data, sendText } from '../api/client'
 import StateNote from '../components/StateNote.vue'
-import { count, when } from '../format'
+import { count } from '../format'
+import WhenMark from '../components/WhenMark.vue'
 
 // Reference lists and crosswalks: which there are, and new ones from files.
 const router = useRouter()
@@ -54,7 +55,7 @@ async function importFile(e: Event) {
         <h2>{{ s.title }}</h2>
         <p v-if="!s.items.length" class="soft">None yet. A CSV or workbook with the columns {{ s.kind === 'lists' ? 'code and name' : 'theirs and ours' }} makes one.</p>
         <ul>
-          <li v-for="i in s.items" :key="i.name"><RouterLink :to="`/lists/${s.kind}/${i.name}`">{{ i.name }}</RouterLink> <span class="soft">{{ count(i.entries, 'row') }}, {{ i.imported_at ? when(i.imported_at) : 'ships with Koinos' }}</span></li>
+          <li v-for="i in s.items" :key="i.name"><RouterLink :to="`/lists/${s.kind}/${i.name}`">{{ i.name }}</RouterLink> <span class="soft">{{ count(i.entries, 'row') }}, <WhenMark v-if="i.imported_at" :at="i.imported_at" /><template v-else>ships with Koinos</template></span></li>
         </ul>
       </section>
     </div>

@@ -17,6 +17,7 @@ import type { Spot } from '../places'
 import StateNote from '../components/StateNote.vue'
 import TabStrip from '../components/TabStrip.vue'
 import { useBusy } from '../busy'
+import { follow } from '../followed'
 import { active, count, loadWord, minutes, when } from '../format'
 
 const props = defineProps<{ id: number; first: string }>()
@@ -33,6 +34,7 @@ const load = computed(() => live.value ?? report.value?.load)
 let watching: AbortController | undefined
 watch(report, (r) => {
   if (!r || !active(r.load) || watching) return
+  follow(props.id)
   watching = new AbortController()
   watchLoad(props.id, (l) => (live.value = l), watching.signal)
     .then(async () => {

@@ -8,8 +8,8 @@ import { useRouter } from 'vue-router'
 import { api, data, download, type Comparison } from '../api/client'
 import NamePanel from '../components/NamePanel.vue'
 import StateNote from '../components/StateNote.vue'
-import { when } from '../format'
 import EffectTable from '../editor/EffectTable.vue'
+import WhenMark from '../components/WhenMark.vue'
 
 // One mapping: its text, its versions, and what a change did.
 const props = defineProps<{ name: string }>()
@@ -52,7 +52,7 @@ async function blank() {
     <template v-else-if="shown">
       <div class="bar">
         <h1>{{ name }}</h1>
-        <span class="soft">version {{ shown.version }}, kept {{ when(shown.stored_at) }} by {{ shown.stored_by }}</span>
+        <span class="soft">version {{ shown.version }}, kept <WhenMark :at="shown.stored_at" /> by {{ shown.stored_by }}</span>
         <span class="grow" />
         <Button size="small" text label="Blank sheet to fill in" @click="blank" />
         <Select v-model="document" size="small" :options="documents?.items ?? []" option-label="name" option-value="sha" filter placeholder="Choose a document …" aria-label="Document" />
@@ -69,7 +69,7 @@ async function blank() {
           <section class="sheet box">
             <h2>Versions</h2>
             <ul>
-              <li v-for="v in versions!.items" :key="v.version"><button type="button" :class="{ here: v.version === shown.version }" @click="version = v.version; effect = undefined">version {{ v.version }}</button> <span class="soft">{{ when(v.stored_at) }} by {{ v.stored_by }}</span></li>
+              <li v-for="v in versions!.items" :key="v.version"><button type="button" :class="{ here: v.version === shown.version }" @click="version = v.version; effect = undefined">version {{ v.version }}</button> <span class="soft"><WhenMark :at="v.stored_at" /> by {{ v.stored_by }}</span></li>
             </ul>
           </section>
           <section v-if="before" class="sheet box">

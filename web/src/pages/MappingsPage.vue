@@ -6,7 +6,7 @@ import { useRouter } from 'vue-router'
 
 import { api, data, type Mapping } from '../api/client'
 import StateNote from '../components/StateNote.vue'
-import { when } from '../format'
+import WhenMark from '../components/WhenMark.vue'
 
 const router = useRouter()
 const { data: page, error, isPending, refetch } = useQuery({ queryKey: ['mappings'], queryFn: () => data(api.GET('/api/v1/mappings')) })
@@ -23,7 +23,7 @@ const open = (m: Mapping) => router.push(`/mappings/${m.name}`)
         <Column field="version" header="Version" class="right" />
         <Column field="about" header="About" />
         <Column field="describe" header="What it makes" />
-        <Column header="Kept"><template #body="{ data: m }">{{ when(m.stored_at) }}</template></Column>
+        <Column header="Kept"><template #body="{ data: m }"><WhenMark :at="m.stored_at" /></template></Column>
       </DataTable>
     </div>
   </div>

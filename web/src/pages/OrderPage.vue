@@ -11,6 +11,7 @@ import { Places, type Spot } from '../places'
 import OrderActs from '../orders/OrderActs.vue'
 import OrderStory from '../orders/OrderStory.vue'
 import OrderSystems from '../systems/OrderSystems.vue'
+import WhenMark from '../components/WhenMark.vue'
 
 const props = defineProps<{ id: number }>()
 const { data: order, error, isPending, refetch } = useQuery({
@@ -97,7 +98,7 @@ const became = computed(() => {
                   <li v-if="why.gone">{{ why.gone }}</li>
                 </template>
                 <li v-if="why.origin.interchange" class="soft">in <RouterLink :to="`/exchange/${why.origin.interchange}`">interchange {{ why.origin.interchange }}</RouterLink></li>
-                <li class="soft"><template v-if="why.origin.load">by {{ why.origin.mapping }} version {{ why.origin.mapping_version }}, <RouterLink :to="`/loads/${why.origin.load}`">load {{ why.origin.load }}</RouterLink>, </template>{{ when(why.origin.at) }} by {{ why.origin.by }}<template v-if="!why.terms">; {{ why.events.length ? `changed ${why.events.length} times since it was stored` : 'nothing has changed it since' }}</template></li>
+                <li class="soft"><template v-if="why.origin.load">by {{ why.origin.mapping }} version {{ why.origin.mapping_version }}, <RouterLink :to="`/loads/${why.origin.load}`">load {{ why.origin.load }}</RouterLink>, </template><WhenMark :at="why.origin.at" /> by {{ why.origin.by }}<template v-if="!why.terms">; {{ why.events.length ? `changed ${why.events.length} times since it was stored` : 'nothing has changed it since' }}</template></li>
               </ol>
             </section>
             <OrderSystems :order="order" />

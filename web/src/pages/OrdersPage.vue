@@ -21,8 +21,9 @@ const router = useRouter()
 const { which, narrowed, clear } = useWhich()
 const days = ref(!!(which.from || which.to || which.changed))
 const query = computed(() => queryOf(which))
-const list = (more: Record<string, unknown>) => data(api.GET('/api/v1/orders', { params: { query: { ...query.value, ...more } as never } }))
-const { trail, page, error, isPending, refetch } = usePages('orders', [query], (cursor) => list({ limit: 20, cursor }))
+const ask = (more: Record<string, unknown>) => data(api.GET('/api/v1/orders', { params: { query: { ...query.value, ...more } as never } }))
+const list = usePages('orders', [query], (cursor, limit) => ask({ limit, cursor }))
+const { trail, page, refetch } = list
 const { busy, failed, act } = useBusy()
 /** save downloads the orders of the filter as a table: all of them, not only the page. */
 const save = (format: string) => act(format, () => download(`/api/v1/orders/export?${new URLSearchParams({ format, ...query.value })}`))
@@ -39,7 +40,7 @@ const every = () =>
   act('every', async () => {
     let cursor: string | undefined
     do {
-      const some = await list({ limit: 1000, cursor })
+      const some = await ask({ limit: 1000, cursor })
       some.items.forEach((o) => chosen.size < most && choose(o, true))
       cursor = some.next
     } while (cursor && chosen.size < most)
@@ -81,20 +82,20 @@ async function done() {
     </div>
     <StateNote v-if="failed" :error="failed" class="sheet" @retry="failed = undefined" />
     <ManyActs v-if="acting" :orders="orders" :refresh="done" @clear="(chosen.clear(), (acting = false))" />
-    <PagedTable name="orders" v-model:trail="trail" :page="page" :error="error" :loading="isPending" row-key="id" :empty="narrowed ? 'No order fits what was asked for.' : 'No order has been loaded yet.'" @open="router.push(`/orders/${$event.id}`)" @retry="refetch()">
+    <PagedTable name="orders" :list="list" row-key="id" :empty="narrowed ? 'No order fits what was asked for.' : 'No order has been loaded yet.'" @open="router.push(`/orders/${$event.id}`)">
       <Column class="tick">
         <template #header><input v-model="all" type="checkbox" aria-label="Choose all orders of this page" /></template>
         <template #body="{ data: o }"><input type="checkbox" :checked="chosen.has(o.id)" :aria-label="`Choose ${o.number}`" @click.stop @change="choose(o, ($event.target as HTMLInputElement).checked)" /></template>
       </Column>
-      <Column header="Number"><template #body="{ data: o }"><RouterLink :to="`/orders/${o.id}`" @click.stop>{{ o.number }}</RouterLink></template></Column>
-      <Column header="Kind"><template #body="{ data: o }">{{ o.kind }}</template></Column>
-      <Column header="Partner"><template #body="{ data: o }">{{ o.partner }}</template></Column>
-      <Column header="Their number"><template #body="{ data: o }">{{ o.sender_number }}</template></Column>
-      <Column header="Ordered"><template #body="{ data: o }">{{ o.ordered_on }}</template></Column>
-      <Column header="Deliver"><template #body="{ data: o }">{{ o.requested_delivery_on }}</template></Column>
-      <Column header="Lines" class="right"><template #body="{ data: o }">{{ o.lines }}</template></Column>
-      <Column header="Total" class="right"><template #body="{ data: o }">{{ money(o.total) }} <span class="soft">{{ o.currency }}</span></template></Column>
-      <Column header="Status"><template #body="{ data: o }"><OutcomeMark :word="o.status" /></template></Column>
+      <Column header="Number" sort-field="number"><template #body="{ data: o }"><RouterLink :to="`/orders/${o.id}`" @click.stop>{{ o.number }}</RouterLink></template></Column>
+      <Column header="Kind" sort-field="kind"><template #body="{ data: o }">{{ o.kind }}</template></Column>
+      <Column header="Partner" sort-field="partner"><template #body="{ data: o }">{{ o.partner }}</template></Column>
+      <Column header="Their number" sort-field="sender_number"><template #body="{ data: o }">{{ o.sender_number }}</template></Column>
+      <Column header="Ordered" sort-field="ordered_on"><template #body="{ data: o }">{{ o.ordered_on }}</template></Column>
+      <Column header="Deliver" sort-field="requested_delivery_on"><template #body="{ data: o }">{{ o.requested_delivery_on }}</template></Column>
+      <Column header="Lines" sort-field="lines" class="right"><template #body="{ data: o }">{{ o.lines }}</template></Column>
+      <Column header="Total" sort-field="total" class="right"><template #body="{ data: o }">{{ money(o.total) }} <span class="soft">{{ o.currency }}</span></template></Column>
+      <Column header="Status" sort-field="status"><template #body="{ data: o }"><OutcomeMark :word="o.status" /></template></Column>
     </PagedTable>
     <p v-if="all && (page?.next || trail.length)" class="bar"><Button size="small" text label="Choose all orders that fit, on every page" :loading="busy === 'every'" @click="every" /><span v-if="chosen.size >= most" class="soft">At most {{ most.toLocaleString('en') }} are chosen at once.</span></p>
   </div>

@@ -7,12 +7,13 @@ import { api, data } from '../api/client'
 import OutcomeMark from '../components/OutcomeMark.vue'
 import StateNote from '../components/StateNote.vue'
 import TabStrip from '../components/TabStrip.vue'
-import { count, syncWord, when } from '../format'
+import { count, syncWord } from '../format'
 import SyncChecks from '../syncs/SyncChecks.vue'
 import SyncHistory from '../syncs/SyncHistory.vue'
 import SyncQueue, { type QueueState } from '../syncs/SyncQueue.vue'
 import SyncRuns from '../syncs/SyncRuns.vue'
 import SyncWay from '../syncs/SyncWay.vue'
+import WhenMark from '../components/WhenMark.vue'
 
 const props = defineProps<{ name: string; first: string }>()
 const tabs = [{ id: 'history', label: 'What was written' }, { id: 'queue', label: 'Queue' }, { id: 'runs', label: 'Runs' }, { id: 'checks', label: 'Comparisons' }, { id: 'text', label: 'Text' }]
@@ -43,7 +44,7 @@ const act = useMutation({
         <Button v-else size="small" label="Resume" @click="act.mutate('resume')" />
       </div>
       <StateNote v-if="act.error.value" :error="act.error.value" class="sheet" @retry="act.reset()" />
-      <p v-if="sync.state.reason" class="why">{{ sync.state.reason }} Since {{ when(sync.state.since) }}.</p>
+      <p v-if="sync.state.reason" class="why">{{ sync.state.reason }} Since <WhenMark plain :at="sync.state.since" />.</p>
       <SyncWay :sync="sync" />
       <p v-if="sync.state.counts.held" class="why">
         {{ count(sync.state.counts.held, 'order') }} held: <RouterLink :to="{ path: '/held', query: { sync: sync.name } }">see why, fix the cause, and try again</RouterLink>.

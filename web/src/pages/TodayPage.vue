@@ -6,7 +6,8 @@ import { api, data, type Load, type Sync } from '../api/client'
 import FirstVisit from '../components/FirstVisit.vue'
 import LoadState from '../components/LoadState.vue'
 import StateNote from '../components/StateNote.vue'
-import { count, interchangeWord, minutes, when } from '../format'
+import { count, interchangeWord, minutes } from '../format'
+import WhenMark from '../components/WhenMark.vue'
 
 // What somebody looks at first in the morning: what runs, what waits for a
 // person and why, what the last days brought.
@@ -71,13 +72,13 @@ const dayName = (iso: string) => new Date(iso + 'T00:00:00Z').toLocaleDateString
           </li>
           <li v-for="i in today.interchanges" :key="`i${i.id}`">
             <RouterLink :to="`/exchange/${i.id}`" class="row">
-              <b>{{ i.kinds || 'Interchange' }} {{ i.direction === 'in' ? 'from' : 'to' }} {{ i.partner || 'nobody known' }}</b><span class="bad">{{ interchangeWord(i) }}</span><span class="soft">{{ i.orders.join(', ') }} · interchange {{ i.id }} of {{ when(i.at) }}</span>
+              <b>{{ i.kinds || 'Interchange' }} {{ i.direction === 'in' ? 'from' : 'to' }} {{ i.partner || 'nobody known' }}</b><span class="bad">{{ interchangeWord(i) }}</span><span class="soft">{{ i.orders.join(', ') }} · interchange {{ i.id }} of <WhenMark plain :at="i.at" /></span>
             </RouterLink>
             <RouterLink :to="`/exchange/${i.id}`">Why</RouterLink>
           </li>
           <li v-for="l in today.failing" :key="l.id">
             <RouterLink :to="`/loads/${l.id}`" class="row">
-              <b>{{ l.document_name }}</b><span class="bad">{{ what(l) }}</span><span class="soft">{{ l.mapping }}<template v-if="l.step"> · step {{ l.step }} of run {{ l.run }}</template> · load {{ l.id }} of {{ when(l.started_at) }} · {{ l.by }}</span>
+              <b>{{ l.document_name }}</b><span class="bad">{{ what(l) }}</span><span class="soft">{{ l.mapping }}<template v-if="l.step"> · step {{ l.step }} of run {{ l.run }}</template> · load {{ l.id }} of <WhenMark plain :at="l.started_at" /> · {{ l.by }}</span>
             </RouterLink>
             <RouterLink :to="{ path: `/loads/${l.id}`, query: { tab: 'fix' } }">Fix</RouterLink>
           </li>
@@ -87,7 +88,7 @@ const dayName = (iso: string) => new Date(iso + 'T00:00:00Z').toLocaleDateString
         <div class="bar"><h2>Orders that other systems wait for</h2><span class="grow" /><RouterLink to="/held">All that is held</RouterLink></div>
         <ul>
           <li v-for="y in troubled" :key="y.name"><RouterLink :to="`/syncs/${y.name}`" class="reason"><b>{{ y.name }}</b><span class="bad">{{ trouble(y) }}</span><span class="soft"><template v-if="y.state.counts.waiting">{{ count(y.state.counts.waiting, 'order') }} waiting</template></span></RouterLink></li>
-          <li v-for="(r, i) in waiting.slice(0, 6)" :key="i"><RouterLink :to="{ path: '/held', query: r.sync ? { sync: r.sync } : {} }" class="reason"><b>{{ r.count }} held</b><span>{{ r.reason }}</span><span class="soft">{{ r.sync || r.kind }} · since {{ when(r.since) }}</span></RouterLink></li>
+          <li v-for="(r, i) in waiting.slice(0, 6)" :key="i"><RouterLink :to="{ path: '/held', query: r.sync ? { sync: r.sync } : {} }" class="reason"><b>{{ r.count }} held</b><span>{{ r.reason }}</span><span class="soft">{{ r.sync || r.kind }} · since <WhenMark plain :at="r.since" /></span></RouterLink></li>
         </ul>
       </section>
       <section class="sheet box">

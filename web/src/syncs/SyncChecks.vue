@@ -8,8 +8,8 @@ import { computed, ref } from 'vue'
 import { api, data, type SyncCheck } from '../api/client'
 import OutcomeMark from '../components/OutcomeMark.vue'
 import StateNote from '../components/StateNote.vue'
-import { when } from '../format'
 import StepList from './StepList.vue'
+import WhenMark from '../components/WhenMark.vue'
 
 // Dry runs, reconciles and first links: asked for, and what each found.
 const props = defineProps<{ name: string }>()
@@ -45,7 +45,7 @@ const figures = computed(() => Object.entries(words).flatMap(([k, word]) => { co
   <StateNote v-if="error || isPending || !shown" :error="error" :loading="isPending" empty="Nothing was compared yet." class="sheet" @retry="refetch()" />
   <section v-else class="sheet box">
     <div class="bar">
-      <b>{{ { 'dry-run': 'Dry run', reconcile: 'Reconcile', link: 'First link' }[shown.kind] }}{{ shown.repair && shown.kind === 'reconcile' ? ' with repair' : '' }}</b><OutcomeMark :word="shown.state" /><span class="soft">{{ when(shown.started_at) }}, by {{ shown.by }}</span><span class="grow" />
+      <b>{{ { 'dry-run': 'Dry run', reconcile: 'Reconcile', link: 'First link' }[shown.kind] }}{{ shown.repair && shown.kind === 'reconcile' ? ' with repair' : '' }}</b><OutcomeMark :word="shown.state" /><span class="soft"><WhenMark :at="shown.started_at" />, by {{ shown.by }}</span><span class="grow" />
       <a v-for="f in ['xlsx', 'csv', 'json']" :key="f" :href="`/api/v1/checks/${shown.id}/report?format=${f}`">{{ f.toUpperCase() }}</a>
     </div>
     <p v-if="shown.reason" class="why">{{ shown.reason }}</p>
@@ -66,7 +66,7 @@ const figures = computed(() => Object.entries(words).flatMap(([k, word]) => { co
   </section>
   <section v-if="(checks?.items.length ?? 0) > 1" class="earlier">
     <h2>Earlier</h2>
-    <ul><li v-for="c in checks!.items" :key="c.id"><a href="#" @click.prevent="picked = c.id">{{ when(c.started_at) }} {{ c.kind }}</a> <OutcomeMark :word="c.state" /></li></ul>
+    <ul><li v-for="c in checks!.items" :key="c.id"><a href="#" @click.prevent="picked = c.id"><WhenMark :at="c.started_at" /> {{ c.kind }}</a> <OutcomeMark :word="c.state" /></li></ul>
   </section>
 </template>
 

@@ -2,7 +2,8 @@
 import { computed } from 'vue'
 
 import type { Sync } from '../api/client'
-import { count, when } from '../format'
+import { count } from '../format'
+import WhenMark from '../components/WhenMark.vue'
 
 // The way of a sync: what is read, the orders here, what is written, each with its figures.
 const props = defineProps<{ sync: Sync }>()
@@ -15,8 +16,8 @@ const pushes = computed(() => props.sync.pushes ?? [])
     <ul>
       <li v-for="p in pulls" :key="p.name" :class="{ away: p.away || p.why }">
         <b><RouterLink :to="`/systems/${p.system}`">{{ p.system }}</RouterLink> {{ p.record }}</b>
-        <span class="soft">{{ p.every ? `read every ${p.every.replace(/(\D)0[ms](0s)?$/, '$1')}` : 'read when asked' }}<template v-if="p.last_at">, last {{ when(p.last_at) }}</template></span>
-        <span v-if="p.away" class="bad">does not answer since {{ when(p.away_since!) }}: {{ p.away }}</span>
+        <span class="soft">{{ p.every ? `read every ${p.every.replace(/(\D)0[ms](0s)?$/, '$1')}` : 'read when asked' }}<template v-if="p.last_at">, last <WhenMark :at="p.last_at" /></template></span>
+        <span v-if="p.away" class="bad">does not answer since <WhenMark plain :at="p.away_since" />: {{ p.away }}</span>
         <span v-else-if="p.why" class="bad">{{ p.why }}</span>
       </li>
       <li v-if="!pulls.length" class="soft">reads nothing</li>
@@ -29,8 +30,8 @@ const pushes = computed(() => props.sync.pushes ?? [])
         <b><RouterLink :to="`/systems/${p.system}`">{{ p.system }}</RouterLink> {{ p.record }}</b> <span v-if="p.of" class="soft">of each {{ p.of }}</span>
         <span class="counts" title="In the last day; in brackets, in the last hour">{{ p.counts.created }} created ({{ p.hour.created }}), {{ p.counts.changed }} changed ({{ p.hour.changed }})<template v-if="p.counts.waiting">, <b>{{ p.counts.waiting }} waiting</b></template><template v-if="p.counts.held">, <b class="bad">{{ p.counts.held }} held</b></template></span>
         <span v-if="p.which" class="soft which" :title="p.which">{{ p.which }}</span>
-        <span v-if="p.away" class="bad">does not answer since {{ when(p.away_since!) }}: {{ p.away }}</span>
-        <span v-else-if="p.unanswered" class="bad">{{ count(p.unanswered, 'file') }} not answered, the oldest of {{ when(p.unanswered_since!) }}</span>
+        <span v-if="p.away" class="bad">does not answer since <WhenMark plain :at="p.away_since" />: {{ p.away }}</span>
+        <span v-else-if="p.unanswered" class="bad">{{ count(p.unanswered, 'file') }} not answered, the oldest of <WhenMark plain :at="p.unanswered_since" /></span>
       </li>
       <li v-if="!pushes.length" class="soft">writes nothing</li>
     </ul>

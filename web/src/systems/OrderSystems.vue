@@ -5,9 +5,9 @@ import { computed, ref } from 'vue'
 
 import { api, data, type StoredOrder } from '../api/client'
 import StateNote from '../components/StateNote.vue'
-import { when } from '../format'
 import StepList from '../syncs/StepList.vue'
 import SyncHistory from '../syncs/SyncHistory.vue'
+import WhenMark from '../components/WhenMark.vue'
 
 // Which records of other systems an order is, and what would make them what it says.
 const props = defineProps<{ order: StoredOrder }>()
@@ -37,7 +37,7 @@ const says = computed(() => {
     <ol>
       <li v-for="w in writes" :key="`${w.system} ${w.record}`">
         <RouterLink :to="`/systems/${w.system}`">{{ w.system }}</RouterLink>: {{ w.record }}
-        <template v-if="link(w)">{{ link(w)!.number || link(w)!.key }}, <span class="soft">{{ link(w)!.revision ? `agreed at revision ${link(w)!.revision}` : 'not right there yet' }}, {{ when(link(w)!.at) }}</span></template>
+        <template v-if="link(w)">{{ link(w)!.number || link(w)!.key }}, <span class="soft">{{ link(w)!.revision ? `agreed at revision ${link(w)!.revision}` : 'not right there yet' }}, <WhenMark :at="link(w)!.at" /></span></template>
         <span v-else class="soft">not there yet</span>
         <Button size="small" text label="Compare" :aria-label="`Compare with ${w.system} ${w.record}`" :loading="push.isPending.value && push.variables.value?.dry && push.variables.value?.record === w.record" @click="push.mutate({ ...w, dry: true })" />
       </li>

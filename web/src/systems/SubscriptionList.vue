@@ -7,8 +7,8 @@ import { computed, ref } from 'vue'
 import { api, data } from '../api/client'
 import OutcomeMark from '../components/OutcomeMark.vue'
 import StateNote from '../components/StateNote.vue'
-import { when } from '../format'
 import SubscriptionMessages from './SubscriptionMessages.vue'
+import WhenMark from '../components/WhenMark.vue'
 
 // Who is told of what happens to orders.
 const { data: all, error, isPending, refetch } = useQuery({ queryKey: ['subscriptions'], queryFn: () => data(api.GET('/api/v1/subscriptions')), refetchInterval: 5000 })
@@ -25,7 +25,7 @@ const choose = (n: string) => { name.value = name.value === n ? '' : n }
       <Column header="Subscription"><template #body="{ data: y }"><button class="plain" :aria-expanded="name === y.name" @click.stop="choose(y.name)">{{ y.name }}</button></template></Column>
       <Column header="Address"><template #body="{ data: y }"><span class="wrap">{{ y.url }}</span></template></Column>
       <Column header="Told of"><template #body="{ data: y }">{{ y.events.length ? y.events.join(', ') : 'every event' }}<template v-if="y.partner"> of {{ y.partner }}</template></template></Column>
-      <Column header="Now"><template #body="{ data: y }"><OutcomeMark :word="y.state" /><span v-if="y.state !== 'active'" class="soft"> since {{ when(y.since) }}</span></template></Column>
+      <Column header="Now"><template #body="{ data: y }"><OutcomeMark :word="y.state" /><span v-if="y.state !== 'active'" class="soft"> since <WhenMark plain :at="y.since" /></span></template></Column>
       <Column header="Waiting" class="right"><template #body="{ data: y }">{{ y.counts.waiting }}</template></Column>
       <Column header="Delivered" class="right"><template #body="{ data: y }">{{ y.counts.delivered }}</template></Column>
       <Column header="Failed" class="right"><template #body="{ data: y }">{{ y.counts.failed }}</template></Column>

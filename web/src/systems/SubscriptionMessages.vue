@@ -9,8 +9,9 @@ import { api, data, type Delivery, type Subscription } from '../api/client'
 import OutcomeMark from '../components/OutcomeMark.vue'
 import PagedTable from '../components/PagedTable.vue'
 import StateNote from '../components/StateNote.vue'
-import { count, when } from '../format'
+import { count } from '../format'
 import { usePages } from '../paging'
+import WhenMark from '../components/WhenMark.vue'
 
 // The messages to one who is told.
 const props = defineProps<{ subscription: Subscription }>()
@@ -18,8 +19,9 @@ const cache = useQueryClient()
 const name = computed(() => props.subscription.name)
 const state = ref<'waiting' | 'delivered' | 'failed'>()
 const body = ref<Delivery>()
-const { trail, page, error, isPending, refetch } = usePages('deliveries', [name, state], (cursor) =>
-  data(api.GET('/api/v1/subscriptions/{name}/deliveries', { params: { path: { name: name.value }, query: { state: state.value, limit: 20, cursor } } })))
+const list = usePages('deliveries', [name, state], (cursor, limit) =>
+  data(api.GET('/api/v1/subscriptions/{name}/deliveries', { params: { path: { name: name.value }, query: { state: state.value, limit, cursor } } })))
+const { trail, refetch } = list
 watch(name, () => { trail.value = []; body.value = undefined })
 const path = () => ({ params: { path: { name: name.value } } })
 const onSuccess = () => Promise.all([cache.invalidateQueries({ queryKey: ['subscriptions'] }), refetch()])
@@ -43,14 +45,14 @@ const resend = useMutation({
     </div>
     <StateNote v-if="set.error.value || resend.error.value" :error="set.error.value || resend.error.value" @retry="set.reset(), resend.reset()" />
     <section v-if="body" class="sheet box" aria-label="A message"><div class="bar"><b>{{ body.webhook_id }}</b><span class="soft">{{ body.type }}, {{ count(body.attempts, 'attempt') }}</span><span class="grow" /><Button size="small" text label="Close" @click="body = undefined" /></div><pre>{{ JSON.stringify(JSON.parse(body.body), null, 2) }}</pre></section>
-    <PagedTable v-model:trail="trail" :page="page" :error="error" :loading="isPending" row-key="id" empty="Nothing of that kind has been sent." @open="body = $event" @retry="refetch()">
+    <PagedTable :list="list" row-key="id" empty="Nothing of that kind has been sent." @open="body = $event">
       <Column header="Message"><template #body="{ data: d }"><button class="plain" @click.stop="body = d">{{ d.id }}</button></template></Column>
       <Column header="Event" class="right" field="event" />
       <Column header="Type" field="type" />
       <Column header="State"><template #body="{ data: d }"><OutcomeMark :word="d.state" /></template></Column>
       <Column header="Attempts" class="right" field="attempts" />
-      <Column header="Last"><template #body="{ data: d }">{{ d.last_at ? when(d.last_at) : '' }}</template></Column>
-      <Column header="Next"><template #body="{ data: d }">{{ d.state === 'waiting' ? when(d.due_at) : '' }}</template></Column>
+      <Column header="Last"><template #body="{ data: d }"><WhenMark :at="d.last_at" /></template></Column>
+      <Column header="Next"><template #body="{ data: d }"><WhenMark v-if="d.state === 'waiting'" :at="d.due_at" /></template></Column>
       <Column header="Why"><template #body="{ data: d }"><span class="why">{{ d.why }}</span></template></Column>
       <Column><template #body="{ data: d }"><Button v-if="d.state !== 'waiting'" size="small" text label="Send again" @click.stop="resend.mutate({ ids: [d.id] })" /></template></Column>
     </PagedTable>

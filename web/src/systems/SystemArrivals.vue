@@ -9,14 +9,15 @@ import { api, data, download, type Arrival } from '../api/client'
 import OutcomeMark from '../components/OutcomeMark.vue'
 import PagedTable from '../components/PagedTable.vue'
 import StateNote from '../components/StateNote.vue'
-import { when } from '../format'
 import { usePages } from '../paging'
+import WhenMark from '../components/WhenMark.vue'
 
 const props = defineProps<{ name: string }>()
 const key = ref('')
 const open = ref<Arrival>()
 const name = computed(() => props.name)
-const { trail, page, error, isPending, refetch } = usePages('arrivals', [name, key], (cursor) => data(api.GET('/api/v1/arrivals', { params: { query: { system: name.value, key: key.value.trim() || undefined, limit: 20, cursor } } })))
+const list = usePages('arrivals', [name, key], (cursor, limit) => data(api.GET('/api/v1/arrivals', { params: { query: { system: name.value, key: key.value.trim() || undefined, limit, cursor } } })))
+const { trail } = list
 const content = useQuery({
   queryKey: ['arrival', computed(() => open.value?.id)],
   enabled: computed(() => !!open.value),
@@ -32,13 +33,13 @@ const word = (a: Arrival) => (a.state === 'gone' ? 'withdrawn' : a.state)
   </div>
   <section v-if="open" class="sheet box" aria-label="An arrival">
     <div class="bar"><h2>Arrival {{ open.id }}: {{ open.record }} {{ open.number || open.key }}</h2><span class="grow" /><Button size="small" text label="Save it" @click="download(`/api/v1/arrivals/${open.id}/content`)" /><Button size="small" text label="Close" @click="open = undefined" /></div>
-    <p class="soft">It stood at <b>{{ open.place || 'the whole answer' }}</b> of what <b>{{ open.request }}</b> answered on {{ when(open.at) }}<template v-if="open.load">; <RouterLink :to="`/loads/${open.load}`">load {{ open.load }}</RouterLink> took it, as line {{ open.line }} of <RouterLink :to="`/documents/${open.document}`">its document</RouterLink></template><template v-else>; no order was made of it</template>.</p>
+    <p class="soft">It stood at <b>{{ open.place || 'the whole answer' }}</b> of what <b>{{ open.request }}</b> answered on <WhenMark plain :at="open.at" /><template v-if="open.load">; <RouterLink :to="`/loads/${open.load}`">load {{ open.load }}</RouterLink> took it, as line {{ open.line }} of <RouterLink :to="`/documents/${open.document}`">its document</RouterLink></template><template v-else>; no order was made of it</template>.</p>
     <StateNote v-if="content.error.value || content.isPending.value" :error="content.error.value" :loading="content.isPending.value" @retry="content.refetch()" />
     <pre v-else>{{ content.data.value }}</pre>
   </section>
-  <PagedTable v-model:trail="trail" :page="page" :error="error" :loading="isPending" row-key="id" empty="Nothing of that kind has come." @open="open = $event" @retry="refetch()">
+  <PagedTable :list="list" row-key="id" empty="Nothing of that kind has come." @open="open = $event">
     <Column header="Arrival"><template #body="{ data: a }"><button class="plain" @click.stop="open = a">{{ a.id }}</button></template></Column>
-    <Column header="Came"><template #body="{ data: a }"><span class="when">{{ when(a.at) }}</span></template></Column>
+    <Column header="Came"><template #body="{ data: a }"><span class="when"><WhenMark :at="a.at" /></span></template></Column>
     <Column header="Record" field="record" />
     <Column header="Number"><template #body="{ data: a }">{{ a.number || a.key }}</template></Column>
     <Column header="Stamp" field="stamp" />

@@ -5,18 +5,18 @@ import { computed } from 'vue'
 import { api, data } from '../api/client'
 import OutcomeMark from '../components/OutcomeMark.vue'
 import PagedTable from '../components/PagedTable.vue'
-import { when } from '../format'
 import { usePages } from '../paging'
+import WhenMark from '../components/WhenMark.vue'
 
 const props = defineProps<{ name: string }>()
 const name = computed(() => props.name)
-const { trail, page, error, isPending, refetch } = usePages('hooks', [name], (cursor) => data(api.GET('/api/v1/systems/{name}/hooks', { params: { path: { name: name.value }, query: { limit: 20, cursor } } })))
+const list = usePages('hooks', [name], (cursor, limit) => data(api.GET('/api/v1/systems/{name}/hooks', { params: { path: { name: name.value }, query: { limit, cursor } } })))
 </script>
 
 <template>
-  <PagedTable v-model:trail="trail" :page="page" :error="error" :loading="isPending" row-key="id" empty="No webhook has come. Its address here is /hooks/ and the system's name; the description says how messages are signed." @retry="refetch()">
+  <PagedTable :list="list" row-key="id" empty="No webhook has come. Its address here is /hooks/ and the system's name; the description says how messages are signed.">
     <Column header="Webhook" field="id" />
-    <Column header="Came"><template #body="{ data: h }">{{ when(h.at) }}</template></Column>
+    <Column header="Came"><template #body="{ data: h }"><WhenMark :at="h.at" /></template></Column>
     <Column header="Event" field="event" />
     <Column header="State"><template #body="{ data: h }"><OutcomeMark :word="h.state" /></template></Column>
     <Column header="Pull" class="right"><template #body="{ data: h }">{{ h.pull || '' }}</template></Column>

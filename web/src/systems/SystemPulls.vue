@@ -9,16 +9,17 @@ import { api, data, type System } from '../api/client'
 import OutcomeMark from '../components/OutcomeMark.vue'
 import PagedTable from '../components/PagedTable.vue'
 import StateNote from '../components/StateNote.vue'
-import { count, when } from '../format'
+import { count } from '../format'
 import { usePages } from '../paging'
+import WhenMark from '../components/WhenMark.vue'
 
 const props = defineProps<{ system: System }>()
 const client = useQueryClient()
 const record = ref(props.system.records?.includes('order') ? 'order' : props.system.records?.[0])
 const mapping = ref<string>()
 const name = computed(() => props.system.name)
-const { trail, page, error, isPending, refetch } = usePages('pulls', [name], (cursor) => data(api.GET('/api/v1/pulls', { params: { query: { system: name.value, limit: 20, cursor } } })),
-  (items) => items.some((p) => p.state === 'running' || p.state === 'away'))
+const list = usePages('pulls', [name], (cursor, limit) => data(api.GET('/api/v1/pulls', { params: { query: { system: name.value, limit, cursor } } })),
+  { again: (items) => items.some((p) => p.state === 'running' || p.state === 'away') })
 const begin = useMutation({
   mutationFn: (all: boolean) => data(api.POST('/api/v1/systems/{name}/pulls', { params: { path: { name: name.value } }, body: { record: record.value ?? '', mapping: mapping.value || undefined, all: all || undefined } })),
   onSuccess: () => client.invalidateQueries({ queryKey: ['pulls'] }),
@@ -46,9 +47,9 @@ const tried = computed(() => dry.data.value)
       <template v-for="r in tried.reasons" :key="r.code"><br /><b>{{ r.title }}</b> <span class="soft">{{ count(r.count, 'time') }}</span></template>
     </p>
   </section>
-  <PagedTable v-model:trail="trail" :page="page" :error="error" :loading="isPending" row-key="id" empty="Nothing has been pulled yet." @retry="refetch()">
+  <PagedTable :list="list" row-key="id" empty="Nothing has been pulled yet.">
     <Column header="Pull" field="id" />
-    <Column header="When"><template #body="{ data: p }"><span class="when">{{ when(p.started_at) }}</span></template></Column>
+    <Column header="When"><template #body="{ data: p }"><span class="when"><WhenMark :at="p.started_at" /></span></template></Column>
     <Column header="Record" field="record" />
     <Column header="State"><template #body="{ data: p }"><OutcomeMark :word="p.state" /></template></Column>
     <Column header="Records" class="right" field="records" />
