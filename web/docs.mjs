@@ -27,6 +27,19 @@ function slug(text, taken) {
   return n ? `${plain}-${n}` : plain
 }
 
+/** anchors gives each word that a row of a table explains an id of its own: the code in the row's first cell. */
+function anchors(tokens, taken) {
+  for (let i = 0; i < tokens.length; i++) {
+    if (tokens[i].type !== 'tr_open' || tokens[i + 1]?.type !== 'td_open') continue
+    for (const t of tokens[i + 2].children ?? []) {
+      const word = t.type === 'code_inline' && /^[\w.…]+/.exec(t.content)?.[0]
+      if (!word || taken.has(word)) continue
+      taken.set(word, 1)
+      t.attrSet('id', word)
+    }
+  }
+}
+
 /** page gives the sections of a text, each with the words by which it is found. */
 export function page(name, text) {
   const tokens = md.parse(text.replace(/<!--[\s\S]*?-->/g, ''), {})
@@ -43,6 +56,7 @@ export function page(name, text) {
     if (!sections.length) sections.push({ id: name, level: 1, title: name, tokens: [] })
     sections.at(-1).tokens.push(t)
   }
+  anchors(tokens, taken)
   return {
     title: sections[0]?.title ?? name,
     sections: sections.map(({ id, level, title, tokens }) => ({

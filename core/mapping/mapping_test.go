@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"flag"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -15,6 +16,7 @@ import (
 	"github.com/santhosh-tekuri/jsonschema/v6"
 
 	"koinos/core/finding"
+	"koinos/core/order"
 )
 
 var update = flag.Bool("update", false, "write docs/mapping.schema.json anew")
@@ -68,6 +70,52 @@ func TestPublishedSchema(t *testing.T) {
 	}
 	if have, err := os.ReadFile(file); err != nil || !bytes.Equal(have, b) {
 		t.Errorf("%s is not the grammar's (%v); write it with make generate", file, err)
+	}
+}
+
+// The tables of fields in the documentation are those of the code.
+func TestPublishedFields(t *testing.T) {
+	const file = "../../docs/mapping.md"
+	text, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	was := string(text)
+	from, to := strings.Index(was, "## Fields of the header\n"), strings.Index(was, "## Fields of parties, charges and deliveries\n")
+	if from < 0 || to < from {
+		t.Fatal("the documentation has no tables of fields")
+	}
+	var b strings.Builder
+	for _, level := range []order.Level{order.Header, order.Lines} {
+		fmt.Fprintf(&b, "## Fields of the %s\n\nWhere a field is not of every record, the kinds that have it stand in brackets.\n\n| field | |\n|---|---|\n", level)
+		seen := map[string]bool{}
+		for _, f := range append(order.AllFields(level), order.Statements(level)...) {
+			name, about := f.Name, f.About
+			if head, tail, ok := strings.Cut(name, "."); ok { // a family, or a part of a party
+				if name = head + ".…"; tail != "*" {
+					about = "The party in this role: " + strings.Join(order.PartyParts(), ", ") + ", such as `" + head + ".city`"
+				}
+			}
+			if f.Kinds != nil {
+				about = "(" + strings.Join(f.Kinds, ", ") + ") " + about
+			}
+			if f.Type == order.Choice {
+				about += ": `" + strings.Join(f.Choices, "`, `") + "`"
+			}
+			if !seen[name+about] {
+				fmt.Fprintf(&b, "| `%s` | %s |\n", name, strings.ReplaceAll(about, "|", "\\|"))
+			}
+			seen[name+about] = true
+		}
+		b.WriteString("\n")
+	}
+	is := was[:from] + b.String() + was[to:]
+	if *update {
+		if err := os.WriteFile(file, []byte(is), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	} else if is != was {
+		t.Errorf("the tables of fields in %s are not the code's; write them with make generate", file)
 	}
 }
 

@@ -222,6 +222,14 @@ var partyParts = []struct {
 	{"email", "E-mail", Text, func(p *Party) *string { return &p.Email }},
 }
 
+// PartyParts names the fields of a party.
+func PartyParts() (names []string) {
+	for i := range partyParts {
+		names = append(names, partyParts[i].name)
+	}
+	return names
+}
+
 // Trim takes the outer space from a party's texts.
 func (p *Party) Trim() {
 	for i := range partyParts {

@@ -8,7 +8,7 @@ import { rowWindow } from '../src/rows.ts'
 import { answered } from '../src/orders/answer.ts'
 import { inUnit } from '../src/orders/decimal.ts'
 import { useHistory } from '../src/editor/history.ts'
-import { nameOf, pathUnder } from '../src/editor/naming.ts'
+import { explained, nameOf, pathUnder } from '../src/editor/naming.ts'
 import { at, goesWith } from '../src/editor/suggest.ts'
 import * as edit from '../src/editor/text.ts'
 
@@ -176,4 +176,30 @@ test('a list is sorted by what its values are worth, what is blank last', async 
   assert.deepEqual(sorted(['412.4', '', '99'], true), ['412.4', '99', ''])
   assert.deepEqual(sorted(['SO-10', 'so-9', 'SO-100'], false), ['so-9', 'SO-10', 'SO-100'])
   assert.deepEqual(sorted([3, 20, 0, null], true), [20, 3, 0, null])
+})
+
+test('what the console links to in the documentation is there', async () => {
+  const { readdirSync, readFileSync } = await import('node:fs')
+  const { page } = await import('../docs.mjs')
+  const root = new URL('..', import.meta.url)
+  const ids = new Map()
+  for (const f of readdirSync(new URL('../docs/', root)).filter((f) => f.endsWith('.md'))) {
+    const name = f.slice(0, -3)
+    const { sections } = page(name, readFileSync(new URL(`../docs/${f}`, root), 'utf8'))
+    ids.set(name, new Set(sections.flatMap((s) => [s.id, ...[...s.html.matchAll(/ id="([^"]+)"/g)].map((m) => m[1])])))
+  }
+  const { header, lines } = JSON.parse(readFileSync(new URL('../docs/mapping.schema.json', root), 'utf8')).properties
+  const fields = [header, lines].flatMap((level) => Object.keys(level.properties)).map(explained)
+  assert.ok(fields.length > 40, fields.length)
+  for (const field of [...fields, ...['custom.hull_no', 'charge.freight', 'ship_to.city'].map(explained), 'default', 'list', 'crosswalk', 'dates', 'expr', 'need']) {
+    assert.ok(ids.get('mapping').has(field), `the field or word ${field} is not explained in a table`)
+  }
+  let links = 0
+  for (const f of readdirSync(new URL('src/', root), { recursive: true }).filter((f) => f.endsWith('.vue'))) {
+    for (const [, name, id] of readFileSync(new URL(`src/${f}`, root), 'utf8').matchAll(/["`]\/docs\/([a-z0-9-]+)(?:#([a-z0-9_-]+))?["`]/g)) {
+      links++
+      assert.ok(ids.has(name) && (!id || ids.get(name).has(id)), `${f}: /docs/${name}#${id}`)
+    }
+  }
+  assert.ok(links >= 10, `${links} links`)
 })

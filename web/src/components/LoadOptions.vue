@@ -42,6 +42,7 @@ const stages = [{ word: 'open', about: 'open' }, { word: 'draft', about: 'draft'
       <label for="o-stop">Stop after</label><InputText id="o-stop" v-model="form.stop" size="small" placeholder="so many failed orders" inputmode="numeric" />
       <label for="o-note">Note</label><InputText id="o-note" v-model="form.note" size="small" />
       <label for="o-opening">Opening orders</label><span class="check"><Checkbox v-model="form.opening" binary input-id="o-opening" /> <span class="soft">keep the sender's numbers, pass nothing on</span></span>
+      <RouterLink to="/docs/loading#what-may-be-asked-of-a-load" target="_blank">What these do</RouterLink>
     </div>
   </details>
 </template>

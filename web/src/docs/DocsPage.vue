@@ -33,8 +33,11 @@ watch(query, async (q) => {
 async function arrive() {
   await nextTick()
   const id = decodeURIComponent(route.hash.slice(1))
-  const at = id && body.value?.querySelector(`[id="${CSS.escape(id)}"]`)
-  if (at) at.scrollIntoView()
+  const at = id ? body.value?.querySelector(`[id="${CSS.escape(id)}"]`) : null
+  body.value?.querySelectorAll('tr.arrived').forEach((r) => r.classList.remove('arrived'))
+  const row = at?.closest('tr')
+  row?.classList.add('arrived')
+  if (at) (row ?? at).scrollIntoView({ block: row ? 'center' : 'start' })
   else body.value?.scrollTo(0, 0)
 }
 
@@ -83,6 +86,7 @@ function follow(e: MouseEvent) {
 </template>
 
 <style scoped>
+:deep(tr.arrived) { background: var(--accent-wash); }
 .docs { display: grid; grid-template-columns: 250px minmax(0, 1fr); gap: 16px; }
 aside { display: flex; flex-direction: column; gap: 10px; min-height: 0; }
 aside nav { overflow: auto; min-height: 0; padding-right: 6px; }

@@ -5,6 +5,7 @@ import { computed, ref } from 'vue'
 
 import type { Field, Finding, Order } from '../api/client'
 import { fieldName } from '../format'
+import { explained } from './naming'
 import type { Bound } from './text'
 
 // The fields of the paper, each with the column that feeds it and the value
@@ -84,7 +85,8 @@ const word = (b: Bound, w: string) => new RegExp(`(?:^|, )${w}: (.*?)(?=, \\w+: 
         <div v-if="found(b)" class="said">{{ found(b)!.message }} <span class="soft">{{ found(b)!.hint }}</span></div>
         <div v-if="guesses.has(key(b))" class="said guess">{{ guesses.get(key(b)) }} <Button v-if="!blank(b)" size="small" text label="It is right" @click="emit('confirm', b.level, b.field)" /></div>
         <div v-if="open === key(b)" class="more">
-          <label v-for="w in words" :key="w">{{ w }} <input :aria-label="`${w} of ${fieldName(b.field)}`" :value="word(b, w)" @change="emit('say', b.level, b.field, w, ($event.target as HTMLInputElement).value.trim())" /></label>
+          <RouterLink class="explained" :to="`/docs/mapping#${explained(b.field)}`" target="_blank">What {{ fieldName(b.field) }} is</RouterLink>
+          <label v-for="w in words" :key="w"><RouterLink :to="`/docs/mapping#${w}`" target="_blank" :title="`What ${w} does`">{{ w }}</RouterLink> <input :aria-label="`${w} of ${fieldName(b.field)}`" :value="word(b, w)" @change="emit('say', b.level, b.field, w, ($event.target as HTMLInputElement).value.trim())" /></label>
           <Button size="small" text severity="danger" label="Unbind" @click="emit('unbind', b.level, b.field)" />
         </div>
       </div>
@@ -115,7 +117,8 @@ h3 { font: 600 13px var(--serif); margin: 0 0 4px; }
 .warning .value, .warning .said { color: var(--warning); }
 .said { grid-column: 1 / -1; font-size: 12px; }
 .said.guess { color: var(--warning); }
-.more { grid-column: 1 / -1; display: grid; grid-template-columns: repeat(3, 1fr); gap: 6px; padding: 4px 0; }
+.more { grid-column: 1 / -1; display: grid; grid-template-columns: repeat(3, minmax(0, 1fr)); gap: 6px; padding: 4px 0; }
+.explained { grid-column: 1 / -1; font-size: 12px; }
 .more label { font-size: 11.5px; color: var(--ink-soft); display: flex; flex-direction: column; }
 .more input { color: var(--ink); min-width: 0; }
 .must { display: flex; flex-wrap: wrap; gap: 6px; align-items: center; border-left: 3px solid var(--warning); padding-left: 8px; }

@@ -20,3 +20,6 @@ export function pathUnder(pointer: string, level: string, order: string, lines: 
   if (names.length === 1 && /^[A-Za-z_]\w*$/.test(names[0]!)) return { path: names[0]!, of }
   return { path: '$' + names.map((n) => (/^\d+$/.test(n) ? `[${n}]` : /^[A-Za-z_]\w*$/.test(n) ? `.${n}` : `['${n}']`)).join(''), of }
 }
+
+/** explained is the place of a field in the documentation of mappings. */
+export const explained = (field: string) => field.replace(/\..*/, '.…')

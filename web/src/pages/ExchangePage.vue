@@ -87,12 +87,12 @@ const send = useMutation({
     </div>
     <div v-if="partners?.items.length" class="partners">
       <section v-for="p in partners.items" :key="p.name" class="sheet" :class="{ chosen: partner === p.name }">
-        <div class="bar"><button class="name" :aria-pressed="partner === p.name" @click="partner = partner === p.name ? undefined : p.name">{{ p.name }}</button><span class="grow" /><Button size="small" text label="Send what is due" :loading="send.isPending.value && send.variables.value?.name === p.name" @click="send.mutate(p)" /></div>
+        <div class="bar"><button class="name" :aria-pressed="partner === p.name" @click="partner = partner === p.name ? undefined : p.name">{{ p.name }}</button><span class="grow" /><RouterLink to="/docs/x12#partners" class="soft">Explained</RouterLink><Button size="small" text label="Send what is due" :loading="send.isPending.value && send.variables.value?.name === p.name" @click="send.mutate(p)" /></div>
         <div class="soft">{{ p.kind }}, {{ p.them.qualifier }}:{{ p.them.id }}, version {{ p.version }}{{ p.usage === 'T' ? ', test' : '' }}</div>
         <div class="soft">they send {{ p.in.join(', ') || 'nothing' }} · we send {{ p.out.join(', ') || 'nothing' }} · answered with {{ p.acknowledge.with }}</div>
       </section>
     </div>
-    <StateNote v-else-if="partners" empty="No trading partner is known yet: koinos partner keep FILE makes one known." />
+    <StateNote v-else-if="partners" empty="No trading partner is known yet: koinos partner keep FILE makes one known."><RouterLink to="/docs/x12#partners">What a partner's description says</RouterLink></StateNote>
     <div class="bar filters">
       <Select v-model="direction" :options="['in', 'out']" show-clear placeholder="In and out" size="small" aria-label="Direction" @change="trail = []" />
       <Select v-model="state" :options="states" show-clear placeholder="Any state" size="small" aria-label="State" @change="trail = []" />

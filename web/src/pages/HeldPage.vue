@@ -86,7 +86,7 @@ const deciding = ref<number>()
       <Column header="Partner" field="partner" />
       <Column header="Order" sort-field="number"><template #body="{ data: h }"><RouterLink class="when" :to="target(h)" @click.stop>{{ h.number || 'no number' }}</RouterLink></template></Column>
       <Column header="Where" :sort-field="where"><template #body="{ data: h }"><span class="soft when">{{ where(h) }}</span></template></Column>
-      <Column header="Why" sort-field="reason"><template #body="{ data: h }">{{ h.reason }}<div v-if="h.put_aside" class="soft">Put aside: {{ h.put_aside }}</div></template></Column>
+      <Column header="Why" sort-field="reason"><template #body="{ data: h }">{{ h.reason }} <RouterLink v-if="h.code" class="soft" :to="`/docs/findings#${h.code}`" @click.stop>Explained</RouterLink><div v-if="h.put_aside" class="soft">Put aside: {{ h.put_aside }}</div></template></Column>
       <Column header="">
         <template #body="{ data: h }">
           <Button v-if="h.code === 'push_conflict'" size="small" label="Decide" :aria-label="`Decide ${h.number}`" @click.stop="deciding = h.id" />

@@ -58,7 +58,7 @@ const act = useMutation({
         <SyncQueue v-else-if="tab === 'queue'" v-model="waits" :name="name" />
         <SyncRuns v-else-if="tab === 'runs'" :name="name" />
         <SyncChecks v-else-if="tab === 'checks'" :name="name" />
-        <pre v-else class="sheet yaml">{{ sync.text }}</pre>
+        <template v-else><p class="soft"><RouterLink to="/docs/sync#the-words">Every word explained</RouterLink></p><pre class="sheet yaml" tabindex="0">{{ sync.text }}</pre></template>
       </div>
     </template>
   </div>

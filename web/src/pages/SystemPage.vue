@@ -49,7 +49,7 @@ const tabs = computed(() => all.filter((t) => (system.value?.folder ? !['webhook
         <SystemFiles v-else-if="tab === 'files'" :name="name" />
         <SystemHooks v-else-if="tab === 'webhooks'" :name="name" />
         <SystemCalls v-else-if="tab === 'calls'" :name="name" />
-        <pre v-else class="sheet yaml">{{ system.text }}</pre>
+        <template v-else><p class="soft"><RouterLink to="/docs/systems#a-description">Every word explained</RouterLink></p><pre class="sheet yaml" tabindex="0">{{ system.text }}</pre></template>
       </div>
     </template>
   </div>
