@@ -168,7 +168,8 @@ func TestConsole(t *testing.T) {
 			"row 2 column 7 became quantity of line 1"), has(".paper .value.lit", "10"),
 		chromedp.KeyEvent(kb.ArrowRight), has("[role=status]", "row 2 column 8 became unit of line 1"),
 		// What happens to it afterwards is said on the paper; more than was ordered is held first.
-		press("Confirm"), has(".paper .stamp", "confirmed"),
+		press("Confirm"), has(".paper .stamp", "confirmed"), has(".acts", "Confirmed."), press("Undo"), has(".paper .stamp", "open"),
+		hasNot(".acts", "Confirmed."), press("Confirm"), has(".paper .stamp", "confirmed"),
 		press("Answer …"), pick("Answer of line 1", "accepted"), fill(`[aria-label="Quantity of line 1"]`, "6"),
 		fill(`[aria-label="Promised day of line 1"]`, "2026-04-02"), press("+"), pick("Answer of line 1, statement 2", "refused"),
 		fill(`[aria-label="Quantity of line 1, statement 2"]`, "4"), fill(`[aria-label="Why of line 1, statement 2"]`, "sold out"),

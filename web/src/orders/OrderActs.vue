@@ -157,6 +157,17 @@ const say = (what: What, body: Notice, accept: string[] = [], said?: () => void)
     said?.()
     await props.refresh()
   })
+// What one click changed, one click takes back.
+const did = ref<{ words: string; back: Record<string, string>; revision?: number }>()
+const set = (words: string, header: Record<string, string>, back: Record<string, string>) => say('changes', { header }, [], () => (did.value = { words, back }))
+const release = () => set('Released.', { on_hold: '' }, { on_hold: props.order.on_hold ?? '' })
+const confirmed = () => set('Confirmed.', { stage: 'confirmed' }, { stage: props.order.status ?? 'open' })
+const takeBack = (back: Record<string, string>) => say('changes', { header: back }, [], () => (did.value = undefined))
+watch(() => props.order.revision, (is) => {
+  if (!did.value) return
+  if (did.value.revision) did.value = undefined // something else has happened since
+  else did.value.revision = is
+})
 const close = () => (open.value = taken.value = undefined)
 const send = (accept: string[] = []) => say(...notice(), accept, close)
 const held = computed(() => (failed.value instanceof ProblemError && failed.value.problem.code === 'order_held' ? [...new Set((failed.value.problem.findings ?? []).map((f) => f.code as string))] : []))
@@ -194,10 +205,11 @@ const counted = computed(() => open.value !== 'change' && open.value !== 'hold' 
     </div>
     <p v-if="order.on_hold" class="held" role="status"><b>On hold:</b> {{ order.on_hold }}</p>
     <div class="bar">
-      <Button v-if="order.on_hold" size="small" label="Release" :disabled="!!busy" :loading="busy === 'changes' && !open" @click="say('changes', { header: { on_hold: '' } })" />
-      <Button v-if="!started && (order.status === 'open' || order.status === 'draft')" size="small" label="Confirm" :disabled="!!busy" :loading="busy === 'changes' && !open" @click="say('changes', { header: { stage: 'confirmed' } })" />
+      <Button v-if="order.on_hold" size="small" label="Release" :disabled="!!busy" :loading="busy === 'changes' && !open" @click="release" />
+      <Button v-if="!started && (order.status === 'open' || order.status === 'draft')" size="small" label="Confirm" :disabled="!!busy" :loading="busy === 'changes' && !open" @click="confirmed" />
       <Button v-for="id in acts" :key="id" size="small" :outlined="open !== id" :severity="id === 'cancel' ? 'secondary' : undefined" :label="forms[id].label" :disabled="!!busy" :aria-expanded="open === id" @click="toggle(id)" />
     </div>
+    <p v-if="did" class="soft did" role="status">{{ did.words }} <Button size="small" text label="Undo" :disabled="!!busy" @click="takeBack(did.back)" /></p>
     <form v-if="open" class="sheet" @submit.prevent="send()">
       <p v-if="meanwhile" class="held" role="status">The order has changed since this form was opened: it is at revision {{ meanwhile }} now. What you typed is as you left it; the other figures are the new ones.</p>
       <p v-if="open === 'back'">Of {{ taken && 'kind' in taken ? taken.kind : 'invoice' }} <b>{{ taken?.number }}</b>:</p>
@@ -252,6 +264,7 @@ const counted = computed(() => open.value !== 'change' && open.value !== 'hold' 
 
 <style scoped>
 .acts { margin-bottom: 10px; }
+.did { margin: 4px 0 0; }
 form { padding: 12px 16px; margin-top: 8px; }
 form > .bar { margin-top: 8px; }
 .fields { display: flex; flex-wrap: wrap; gap: 6px 14px; margin-bottom: 8px; }
