@@ -196,6 +196,65 @@ func TestTaxes(t *testing.T) {
 	}
 }
 
+// What partners say in other places than most is read, or said.
+func TestSaidElsewhere(t *testing.T) {
+	const begin, at, line = "BEG*00*SA*%s**20260316~CUR*BY*EUR~REF*CT*C-1~", "N1*ST*Pellow*92*0040~", "PO1*1*20*MR*1.33*PE*VP*00113~"
+	d := open(t)
+	for n, c := range []struct{ name, set, says, has string }{
+		{"a text in MTX", begin + "N9*L1*GEN~MTX*GEN*Ring twice~" + at + line + "N9*ZZ*X~MTX**Label each~", "", "Ring twice|Label each"},
+		{"a description in two", begin + at + line + "PID*F****Braided rope~PID*F*08***10 mm white~", "", "Braided rope 10 mm white"},
+		{"an item in LIN", begin + at + "PO1*1*20*MR*1.33*PE~LIN**VP*00113*IN*R-1~", "", "00113|R-1"},
+		{"references", begin + "REF*19*7~REF*PD*SPRING~REF*IA*4711~FOB*CC~N1*MA*Shop 9*92*0099~" + at + line, "", "division=7 promotion=SPRING vendor=4711 freight_terms=CC mark_for=0099"},
+		{"a rush order", strings.Replace(begin, "SA", "RO", 1) + at + line, "", "order_type=RO"},
+		{"the buyer's telephone", begin + "PER*BD*Una Pell*TE*555 1*EM*una@pellow.example~" + at + line, "", "buyer Una Pell 555 1 una@pellow.example"},
+		{"a line for somebody else", begin + at + line + "N1*ST*Ann Olsen~N3*Kaia 4~",
+			"N1 says where the goods go, Ann Olsen (ST Ship To), and the mapping does not read it here.", ""},
+		{"a line for another yard", begin + at + line + "N1*ST*East*92*0041~", "", "0041"},
+		{"ship complete", begin + "CSH*SC~" + at + line, "CSH (Sales Requirements) says a condition of the delivery, and the mapping does not read it.", ""},
+		{"a special price", begin + at + line + "CTP**DIS*1.20*20*MR~", "CTP says the price 1.20 (DIS), and the line says 1.33; the mapping reads the line's.", ""},
+		{"the same price again, and that in the shop", begin + at + line + "CTP**CON*1.330~CTP**RES*2.99~", "", "1.33"},
+		{"a time", begin + "DTM*002*20260410*1200~DTM*010*20260405*2359~" + at + line,
+			"DTM says the time 1200 of the day 20260410 (002 Delivery Requested), and the mapping reads only the day.", "2026-04-10"},
+		{"a blanket order", strings.Replace(begin, "SA", "BK", 1) + at + line, "It is a blanket order (BEG02 is BK): only its releases are to be delivered.", ""},
+		{"its release", "BEG*00*BK*%s*R1*20260316~CUR*BY*EUR~REF*CT*C-1~" + at + line, "", "release=R1 order_type=BK"},
+		{"a copy for information", strings.Replace(begin, "SA", "IN", 1) + at + line, "It is a copy for information (BEG02 is IN): it orders nothing.", ""},
+	} {
+		number := fmt.Sprint("PM-", n)
+		i := d.receive(pellow(n+1, "850", fmt.Sprintf(c.set, number)))
+		var says []string
+		for _, f := range i.Sets[0].Findings {
+			says = append(says, f.Message)
+		}
+		refused := strings.HasPrefix(c.says, "It is ")
+		if strings.Join(says, " ") != c.says || (i.State == api.StateHeld) != refused {
+			t.Errorf("%s: %s %q", c.name, i.State, says)
+		}
+		if refused {
+			continue
+		}
+		if strings.HasPrefix(c.has, "release=") {
+			number += " / R1"
+		}
+		o := d.order(order.Sales, "PELLOW", "", number)
+		l := &o.Lines[0]
+		has := []string{o.Notes + "|" + l.Notes, l.Item + "|" + l.BuyerItem, l.Description, l.Location, l.UnitPrice.Plain(), string(o.RequestedDeliveryOn)}
+		var references []string
+		for _, r := range o.References {
+			if r.Qualifier == "contract" {
+				continue
+			}
+			references = append(references, r.Qualifier+"="+r.Value)
+		}
+		has = append(has, strings.Join(references, " "))
+		if b := o.Party("buyer"); b != nil {
+			has = append(has, strings.Join([]string{"buyer", b.Contact, b.Phone, b.Email}, " "))
+		}
+		if c.has != "" && !slices.Contains(has, c.has) {
+			t.Errorf("%s: %q", c.name, has)
+		}
+	}
+}
+
 // A UPC without its check digit is completed: it is the same item as with it.
 func TestShortUPC(t *testing.T) {
 	d := open(t)

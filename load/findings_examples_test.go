@@ -202,6 +202,8 @@ var examples = []example{
 	{code: finding.X12Test, whole: orders850,
 		doc: strings.Replace(order850("BEG*00*SA*A-1**20260302~\nPO1*1*2*EA*9.50**VP*00417~\n"), "*P*", "*T*", 1),
 		at:  "ST 0001 / ISA / 15", says: "Its sender marks the interchange as a test (ISA15 is T), which is to touch no order."},
+	{code: finding.OrderNotFirm, whole: orders850, doc: order850("BEG*00*BK*A-1**20260302~\nPO1*1*2*EA*9.50**VP*00417~\n"),
+		at: "ST 0001 / BEG / 02", says: "It is a blanket order (BEG02 is BK): only its releases are to be delivered."},
 	{code: finding.X12Rejected, whole: orders850, doc: order850("BEG*00**A-1**20260302~\nPO1*1*2*EA*9.50**VP*00417~\n"),
 		at: "ST 0001 / BEG / 02", says: "BEG02 (Purchase Order Type Code) must be there"},
 	{code: finding.X12Noted, whole: orders850,

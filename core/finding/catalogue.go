@@ -38,6 +38,7 @@ const (
 	TextBehind       Code = "text_behind"
 	X12Envelope      Code = "x12_envelope"
 	X12Test          Code = "x12_test"
+	OrderNotFirm     Code = "order_not_firm"
 	X12Rejected      Code = "x12_rejected"
 	X12Noted         Code = "x12_noted"
 	X12Rule          Code = "x12_rule"
@@ -175,6 +176,8 @@ var Catalogue = map[Code]About{
 	TextBehind: {Error, "something stands behind the end of the JSON document",
 		"Ask the sender for the whole document; orders in a second one were not read. Several JSON values under one " +
 			"another are NDJSON: say so with document.format."},
+	OrderNotFirm: {Error, "a purchase order by which nothing is ordered yet",
+		"The releases of a blanket order are orders of their own. If the partner means a firm order by it, say findings: {order_not_firm: warn} in its mapping."},
 	X12Test: {Error, "an interchange that its sender marks as a test",
 		"Ask the sender for the one that counts. If this one does, say findings: {x12_test: warning} in the mapping."},
 	X12Envelope: {Error, "an envelope of the interchange is wrong",
@@ -292,7 +295,7 @@ var Catalogue = map[Code]About{
 		"Say repeat: first, last, join or sum of the binding, or make the path lead to one of them."},
 	ValueDropped: {Warning, "of several values only the first is taken",
 		"Say repeat: first, last, join or sum of the binding, or make the address lead to one of them."},
-	ValueUnread: {Warning, "the document says something of weight that the mapping does not read",
+	ValueUnread: {Warning, "the document says something important that the mapping does not read",
 		"Put it into the order by hand, or bind it in the mapping; document.unused names what may be passed over."},
 	RowKindUnknown: {Error, "a row of an unknown kind",
 		"Name the kind in orders.group.kinds; leave-out passes such rows over."},
@@ -344,7 +347,7 @@ var Weighed = map[Code]bool{
 	DatesOutOfOrder: false,
 	IdentityMissing: false, ValueDropped: false, ValueUnread: false,
 	NameTwice: true, LineTwice: true, OutOfRange: true, QuantityNegative: true, AmountDiffers: true, TotalDiffers: true,
-	TaxDiffers: true, X12Test: true,
+	TaxDiffers: true, X12Test: true, OrderNotFirm: true,
 	NoticeDiffers: false, AnswerDiffers: false, OverDelivery: false, OverReturned: false, OverInvoiced: false,
 	PriceDiffers: false, InvoiceDiffers: false, OnHold: false, CheckDigitWrong: false,
 }

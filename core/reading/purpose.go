@@ -24,14 +24,16 @@ var purposes = map[string][]struct {
 	segment string
 	element int
 	acts    map[string]act
+	others  act // what is done for every other code; nil is that it is refused
 }{
-	"810": {{"BIG", 7, map[string]act{"": bill, "DI": bill, "DR": bill, "PR": bill, "CR": credit, "CN": credit}},
-		{"BIG", 8, map[string]act{"00": asIs, "07": asIs, "01": takeBack}}},
-	"850": {{"BEG", 1, map[string]act{"00": asIs, "06": asIs, "07": asIs, "01": withdraw, "03": withdraw, "05": replace}}},
-	"855": {{"BAK", 1, map[string]act{"00": asIs, "04": asIs, "06": asIs, "07": asIs}}},
-	"856": {{"BSN", 1, map[string]act{"00": asIs, "06": asIs, "07": asIs, "01": takeBack, "03": takeBack, "05": replace}}},
-	"860": {{"BCH", 1, map[string]act{"00": asIs, "04": asIs, "07": asIs, "01": withdraw, "03": withdraw}}},
-	"865": {{"BCA", 1, map[string]act{"00": asIs, "04": asIs, "06": asIs, "07": asIs}}},
+	"810": {{"BIG", 7, map[string]act{"": bill, "DI": bill, "DR": bill, "PR": bill, "CR": credit, "CN": credit}, nil},
+		{"BIG", 8, map[string]act{"00": asIs, "07": asIs, "01": takeBack}, nil}},
+	"850": {{"BEG", 1, map[string]act{"00": asIs, "06": asIs, "07": asIs, "01": withdraw, "03": withdraw, "05": replace}, nil},
+		{"BEG", 2, map[string]act{"BK": blanket, "BE": blanket, "IN": copied}, asIs}},
+	"855": {{"BAK", 1, map[string]act{"00": asIs, "04": asIs, "06": asIs, "07": asIs}, nil}},
+	"856": {{"BSN", 1, map[string]act{"00": asIs, "06": asIs, "07": asIs, "01": takeBack, "03": takeBack, "05": replace}, nil}},
+	"860": {{"BCH", 1, map[string]act{"00": asIs, "04": asIs, "07": asIs, "01": withdraw, "03": withdraw}, nil}},
+	"865": {{"BCA", 1, map[string]act{"00": asIs, "04": asIs, "06": asIs, "07": asIs}, nil}},
 }
 
 // purpose makes of an intent what the set says that it is for: a set that cancels must not be taken for an original.
@@ -50,7 +52,11 @@ func purpose(kind string, g *Group, d *intent.Intent) {
 				}
 				continue
 			}
-			if do := p.acts[e.Text]; do != nil {
+			do, known := p.acts[e.Text]
+			if !known {
+				do = p.others
+			}
+			if do != nil {
 				do(d, root, e, rec.Line)
 				continue
 			}
@@ -124,6 +130,21 @@ func takeBack(d *intent.Intent, _, at *tree.Node, _ int) {
 	said.Reverses = said.Number
 	said.Number += "/" + at.Text
 	d.Order.StatedTotal, d.Order.TaxAmount, d.Order.Charges = order.Number{}, order.Number{}, nil // as the one that is taken back has them
+}
+
+// blanket says of a blanket order without the number of a release that its releases are what is to be delivered.
+func blanket(d *intent.Intent, root, at *tree.Node, line int) {
+	for n := root.First(); n != nil; n = n.Next() {
+		if elementOf(n, "BEG", 4) != nil {
+			return
+		}
+	}
+	d.Find(finding.OrderNotFirm, source.PlaceOf(at, line), at.Text, 0, "It is a blanket order (BEG02 is %s): only its releases are to be delivered.", at.Text)
+}
+
+// copied says of a copy for information that it orders nothing.
+func copied(d *intent.Intent, _, at *tree.Node, line int) {
+	d.Find(finding.OrderNotFirm, source.PlaceOf(at, line), at.Text, 0, "It is a copy for information (BEG02 is %s): it orders nothing.", at.Text)
 }
 
 // bill is the sense of an invoice, which takes nothing back, whatever other invoice it names.

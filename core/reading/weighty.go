@@ -5,20 +5,21 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"sync"
 
 	"koinos/core/finding"
 	"koinos/core/intent"
 	"koinos/core/mapping"
+	"koinos/core/order"
 	"koinos/core/source"
 	"koinos/core/tree"
 	"koinos/core/x12"
 )
 
-// weighty are the segments of orders and their changes without which an order means something else: where one stands and
-// no binding reads it, that is said.
-var weighty = map[string]string{
-	"SDQ": "the quantities for several places", "SLN": "what the line is made of", "IT8": "conditions of the sale",
+// weighty are the segments of orders and their changes without which an order means something else, each with what says so where
+// the mapping does not read it.
+var weighty = map[string]func(*asked) (at *tree.Node, says string){
+	"SDQ": whole("the quantities for several places"), "SLN": whole("what the line is made of"), "IT8": whole("conditions of the sale"),
+	"CSH": whole("a condition of the delivery"), "DTM": day, "SAC": allowance, "TXI": tax, "N1": place, "CTP": price,
 }
 
 // weighed finds segments that change what an order means and that its mapping does not read.
@@ -27,49 +28,23 @@ func weighed(m *mapping.Mapping, g *Group, d *intent.Intent) {
 	if rec.Node == nil || m.Document.Set != "850" && m.Document.Set != "860" {
 		return
 	}
-	read := map[string]bool{} // by the way to a segment, with its code
-	reads := func(way []string, element int, code string) bool {
-		key := strings.Join(way, "/") + " " + code
-		is, known := read[key]
-		if !known {
-			for a := range m.Addresses {
-				is = is || a.Finds(way, element, code)
-			}
-			read[key] = is
-		}
-		return is
-	}
-	say := func(c *tree.Node, value, format string, args ...any) {
-		f := d.Find(finding.ValueUnread, source.PlaceOf(c, rec.Line), value, 0, format, args...)
-		f.Hint = "Put it into the order by hand, or bind it in the partner's mapping; unused: names what may be passed over."
-	}
-	allowances := sync.OnceValue(func() bool { return m.ReadsSegment("SAC") })
-	shares := sync.OnceValue(func() bool { return readsShare(m) })
+	a := &asked{m: m, known: map[string]bool{}}
 	var walk func(n *tree.Node)
 	walk = func(n *tree.Node) {
 		for c := n.First(); c != nil; c = c.Next() {
 			if c.Kind != tree.Segment {
 				continue
 			}
-			if about := weighty[c.Name]; about != "" && !m.ReadsSegment(c.Name) {
-				say(c, c.Name, "%s (%s) says %s, and the mapping does not read it.", c.Name, x12.SegmentName(c.Name), about)
-			}
-			if about := taxOf(c, func(element int) bool {
-				code := elementOf(c, "TXI", 1)
-				return code != nil && readsElement(m, wayTo(c), element, code.Text)
-			}); about != "" {
-				say(c, c.Name, "TXI (%s) says %s, and the mapping does not read it.", x12.SegmentName("TXI"), about)
-			}
-			if code := elementOf(c, "DTM", 1); code != nil && slices.Contains(days, code.Text) && !reads(wayTo(c), 1, code.Text) {
-				if day := elementOf(c, "DTM", 2); day != nil {
-					_, means := x12.Meaning("DTM", 1, code.Text)
-					say(day, day.Text, "DTM says the day %s (%s %s), and the mapping does not read it.", day.Text, code.Text, means)
+			if says := weighty[c.Name]; says != nil {
+				a.node = c
+				if at, text := says(a); at != nil {
+					value := at.Text
+					if at.Kind == tree.Segment {
+						value = at.Name
+					}
+					f := d.Find(finding.ValueUnread, source.PlaceOf(at, rec.Line), value, 0, "%s", text)
+					f.Hint = "Put it into the order by hand, or bind it in the partner's mapping; unused: names what may be passed over."
 				}
-			}
-			if is := elementOf(c, "SAC", 1); is != nil && (is.Text == "A" || is.Text == "C") && !allowances() {
-				say(c, c.Name, "SAC says an allowance or a charge, and the mapping does not read it.")
-			} else if share := shareOf(c); share != nil && !shares() {
-				say(share, share.Text, "SAC says an allowance or a charge as a share or a rate, %s, and the mapping reads only amounts.", share.Text)
 			}
 			walk(c)
 		}
@@ -77,63 +52,168 @@ func weighed(m *mapping.Mapping, g *Group, d *intent.Intent) {
 	walk(rec.Node.Root())
 }
 
-// taxOf is what a TXI says that is not read: an amount (02) or a share (03), of which one is enough, or that no tax is due (06, in
-// whose list, element 441, 2 is that it is).
-func taxOf(c *tree.Node, read func(element int) bool) string {
-	if c.Name != "TXI" {
-		return ""
-	}
-	amount, share, exempt := elementOf(c, "TXI", 2), elementOf(c, "TXI", 3), elementOf(c, "TXI", 6)
-	switch {
-	case amount != nil && read(2) || share != nil && read(3):
-	case amount != nil:
-		return "a tax of " + amount.Text
-	case share != nil:
-		return "a tax at the rate " + share.Text
-	}
-	if exempt != nil && exempt.Text != "2" && !read(6) {
-		return fmt.Sprintf("with the code %s that no tax is due", exempt.Text)
-	}
-	return ""
+// asked is a segment, and what its mapping reads of segments like it.
+type asked struct {
+	m     *mapping.Mapping
+	node  *tree.Node
+	known map[string]bool
 }
 
-// readsElement reports whether a mapping reads an element of a segment, on the way to it, whose first element is a code, or passes
-// over the segment on purpose.
-func readsElement(m *mapping.Mapping, way []string, element int, code string) bool {
-	for a := range m.Addresses {
-		if segment := way[len(way)-1]; (a.OfElement(segment, element) || a.OfElement(segment, 0)) && a.Finds(way, 1, code) {
-			return true
-		}
-	}
-	return false
+// element gives an element of the segment where it says something; nil where it does not.
+func (a *asked) element(n int) *tree.Node { return elementOf(a.node, a.node.Name, n) }
+
+// means is what the code in the segment's first element means.
+func (a *asked) means(n int, code *tree.Node) string {
+	_, means := x12.Meaning(a.node.Name, n, code.Text)
+	return strings.TrimSpace(code.Text + " " + means)
 }
 
-// wayTo are the segments on the way from the set to one within it, itself the last.
-func wayTo(c *tree.Node) (way []string) {
-	for ; c.Parent != nil; c = c.Parent {
+// reads is readsBy of the first element, which says what most segments are about.
+func (a *asked) reads(element int) bool { return a.readsBy(1, element) }
+
+// readsBy reports whether the mapping reads an element of the segment, as it stands here and with the code that it has in another
+// element, or passes over the segment on purpose.
+func (a *asked) readsBy(by, element int) bool {
+	var way []string // from the set to the segment, itself the last
+	for c := a.node; c.Parent != nil; c = c.Parent {
 		way = append(way, c.Name)
 	}
 	slices.Reverse(way)
-	return way
+	code := ""
+	if has := a.element(by); has != nil {
+		code = has.Text
+	}
+	key := fmt.Sprint(strings.Join(way, "/"), " ", code, " ", element)
+	is, known := a.known[key]
+	if !known {
+		for address := range a.m.Addresses {
+			is = is || (address.OfElement(a.node.Name, element) || address.OfElement(a.node.Name, 0)) && address.Finds(way, by, code)
+		}
+		a.known[key] = is
+	}
+	return is
+}
+
+// any reports whether the mapping reads anything of segments like it, wherever they stand.
+func (a *asked) any() bool {
+	is, known := a.known[a.node.Name]
+	if !known {
+		is = a.m.ReadsSegment(a.node.Name)
+		a.known[a.node.Name] = is
+	}
+	return is
+}
+
+// whole says of a segment of which nothing is read what it is about.
+func whole(about string) func(*asked) (*tree.Node, string) {
+	return func(a *asked) (*tree.Node, string) {
+		if a.any() {
+			return nil, ""
+		}
+		return a.node, fmt.Sprintf("%s (%s) says %s, and the mapping does not read it.", a.node.Name, x12.SegmentName(a.node.Name), about)
+	}
 }
 
 // days are the qualifiers (element 374) of the days between which goods are wanted.
 var days = []string{"001", "002", "010", "037", "038", "061", "063", "064", "069", "071", "074", "077", "106", "118", "175", "177"}
 
-// shareOf is the share (element 332) or the rate (118) of an allowance or charge that has no amount; nil is that it has one.
-func shareOf(c *tree.Node) *tree.Node {
-	if is := elementOf(c, "SAC", 1); is == nil || is.Text != "A" && is.Text != "C" || elementOf(c, "SAC", 5) != nil {
-		return nil
+// day says a day between which goods are wanted, or its time.
+func day(a *asked) (*tree.Node, string) {
+	code, on, at := a.element(1), a.element(2), a.element(3)
+	switch {
+	case code == nil || on == nil || !slices.Contains(days, code.Text):
+	case !a.reads(2):
+		return on, fmt.Sprintf("DTM says the day %s (%s), and the mapping does not read it.", on.Text, a.means(1, code))
+	case at != nil && !a.reads(3) && strings.Trim(at.Text, "0") != "" && !strings.HasPrefix(at.Text, "2359"):
+		return at, fmt.Sprintf("DTM says the time %s of the day %s (%s), and the mapping reads only the day.", at.Text, on.Text, a.means(1, code))
 	}
-	return cmp.Or(elementOf(c, "SAC", 7), elementOf(c, "SAC", 8))
+	return nil, ""
 }
 
-// readsShare reports whether a mapping reads shares or rates of allowances.
-func readsShare(m *mapping.Mapping) bool {
-	for a := range m.Addresses {
-		if a.OfElement("SAC", 7) || a.OfElement("SAC", 8) {
-			return true
-		}
+// allowance says an allowance or charge, or one that is a share (element 332) or a rate (118) and no amount.
+func allowance(a *asked) (*tree.Node, string) {
+	is := a.element(1)
+	if is == nil || is.Text != "A" && is.Text != "C" {
+		return nil, ""
 	}
-	return false
+	if !a.any() {
+		return a.node, "SAC says an allowance or a charge, and the mapping does not read it."
+	}
+	if share := cmp.Or(a.element(7), a.element(8)); share != nil && a.element(5) == nil && !a.reads(7) && !a.reads(8) {
+		return share, fmt.Sprintf("SAC says an allowance or a charge as a share or a rate, %s, and the mapping reads only amounts.", share.Text)
+	}
+	return nil, ""
+}
+
+// tax says an amount (02) or a share (03) of a tax, of which one is enough, or that no tax is due (06, in whose list, element 441,
+// 2 is that it is).
+func tax(a *asked) (*tree.Node, string) {
+	about := ""
+	amount, share, exempt := a.element(2), a.element(3), a.element(6)
+	switch {
+	case amount != nil && a.reads(2) || share != nil && a.reads(3):
+	case amount != nil:
+		about = "a tax of " + amount.Text
+	case share != nil:
+		about = "a tax at the rate " + share.Text
+	}
+	if about == "" && exempt != nil && exempt.Text != "2" && !a.reads(6) {
+		about = fmt.Sprintf("with the code %s that no tax is due", exempt.Text)
+	}
+	if about == "" {
+		return nil, ""
+	}
+	return a.node, fmt.Sprintf("TXI (%s) says %s, and the mapping does not read it.", x12.SegmentName("TXI"), about)
+}
+
+// places are the parties (element 98) that say where goods go.
+var places = map[string]string{"ST": "where the goods go", "MA": "for whom the goods are marked"}
+
+// place says where goods go, if neither the code nor the name of the place is read.
+func place(a *asked) (*tree.Node, string) {
+	is := a.element(1)
+	if is == nil || places[is.Text] == "" {
+		return nil, ""
+	}
+	code, name := a.element(4), a.element(2)
+	if code == nil && name == nil || code != nil && a.reads(4) || name != nil && a.reads(2) {
+		return nil, ""
+	}
+	at := cmp.Or(name, code)
+	return at, fmt.Sprintf("N1 says %s, %s (%s), and the mapping does not read it here.", places[is.Text], at.Text, a.means(1, is))
+}
+
+// retail are the prices (element 236) at which others sell the goods on.
+var retail = []string{"RES", "RTL", "MSR", "MAP"}
+
+// price says a price besides the one of the line.
+func price(a *asked) (*tree.Node, string) {
+	kind, is := a.element(2), a.element(3)
+	if is == nil || a.node.Parent == nil || kind != nil && slices.Contains(retail, kind.Text) {
+		return nil, ""
+	}
+	of := a.node.Parent
+	line := map[string]int{"PO1": 4, "POC": 6}[of.Name]
+	if line == 0 {
+		return nil, ""
+	}
+	stated := elementOf(of, of.Name, line)
+	if stated == nil && a.readsBy(2, 3) || stated != nil && sameDecimal(stated.Text, is.Text) {
+		return nil, ""
+	}
+	about := ""
+	if kind != nil {
+		about = " (" + a.means(2, kind) + ")"
+	}
+	if stated == nil {
+		return is, fmt.Sprintf("CTP says the price %s%s, and the mapping does not read it.", is.Text, about)
+	}
+	return is, fmt.Sprintf("CTP says the price %s%s, and the line says %s; the mapping reads the line's.", is.Text, about, stated.Text)
+}
+
+// sameDecimal reports whether two numbers are worth the same.
+func sameDecimal(a, b string) bool {
+	x, err := order.ParseNumber(a)
+	y, wrong := order.ParseNumber(b)
+	return err == nil && wrong == nil && x.Cmp(y) == 0
 }

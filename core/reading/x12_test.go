@@ -62,6 +62,10 @@ func anyOrder(r *rand.Rand, m *mapping.Mapping, lines int) order.Order {
 			f.SetText(&o, l, "NO")
 		case strings.HasSuffix(f.Name, ".postal_code"):
 			f.SetText(&o, l, "44210")
+		case f.Name == "reference.freight_terms":
+			f.SetText(&o, l, "CC")
+		case f.Name == "reference.order_type":
+			f.SetText(&o, l, "DS")
 		case f.Name == "delivery_terms":
 			f.SetText(&o, l, "DAP")
 		case f.Name == "gtin":
