@@ -34,6 +34,7 @@ func (n *noticed) change() error {
 		case !known:
 			n.e.Add(finding.UnknownChoice, i+1, "change", code, "%q does not say what is to become of the line.",
 				code).Hint = "It may be add, delete, change, replace, or a code of X12 element 670 that says one of these."
+		case !n.fits(i, strings.ToUpper(strings.TrimSpace(code))):
 		case act == "add":
 			n.add(i)
 		case act == "delete":
@@ -41,10 +42,6 @@ func (n *noticed) change() error {
 		default:
 			n.alter(i, act == "replace")
 		}
-	}
-	if in.Currency != "" && n.stored.Currency != "" && in.Currency != n.stored.Currency {
-		n.e.Add(finding.CurrencyDiffers, 0, "currency", in.Currency, "The change is in %s, but the order is in %s.",
-			in.Currency, n.stored.Currency)
 	}
 	but := []string{"number", "sender_number", "partner", "currency", "total", "tax_amount", "stage"}
 	if n.e.Target == 0 { // a document says of which day the order is that it means
@@ -57,6 +54,30 @@ func (n *noticed) change() error {
 		n.is.SayParty(p)
 	}
 	return nil
+}
+
+// fits reports whether what a line is to be is what the code of its change says: more (QI), less (QD), or the same (NC).
+func (n *noticed) fits(i int, code string) bool {
+	in := &n.in.Lines[i]
+	says, ok := map[string]int{"QI": 1, "QD": -1, "NC": 0}[code]
+	if !ok || in.Quantity.Sign() <= 0 {
+		return true
+	}
+	l := n.lineOf(i, false)
+	if l == nil {
+		return false
+	}
+	quantity := in.Quantity
+	if _, ok := n.inUnit(i, l); !ok {
+		return false
+	}
+	wanted, err := l.Wanted()
+	if err != nil || in.Quantity.Cmp(wanted) == says || in.Quantity.Cmp(wanted) == 0 {
+		return true // it may have been changed before
+	}
+	n.e.Add(finding.UpdateConflict, i+1, "quantity", quantity.String(), "Line %s is to be %s of %s, which is not what the code %s says (%s).",
+		l.Number, quantity, wanted, code, map[int]string{1: "more", -1: "less", 0: "no change"}[says]).Hint = "Ask the partner what is meant, and change the line by hand."
+	return false
 }
 
 // stage brings the order to another stage, as long as nothing has moved.

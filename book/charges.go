@@ -21,6 +21,14 @@ func (b *billing) charges() error {
 	for _, c := range b.in.Charges {
 		b.v.Charges = append(b.v.Charges, order.InvoiceCharge{Charge: c})
 	}
+	for i := range b.in.Lines {
+		l := &b.in.Lines[i]
+		if at := b.find(l); at >= 0 {
+			for _, c := range l.Charges {
+				b.v.Charges = append(b.v.Charges, order.InvoiceCharge{Charge: c, Line: b.is.Lines[at].ID})
+			}
+		}
+	}
 	rule := strings.ToLower(strings.TrimSpace(b.statement().Charges))
 	switch {
 	case rule == "" && (!b.ours || b.stored.Kind != order.Sales || len(b.v.Charges) > 0):

@@ -156,7 +156,9 @@ func (b *billing) bill(open bool, known *order.Invoice) error {
 		return err
 	}
 	if known == nil {
-		b.compare()
+		if err := b.compare(); err != nil {
+			return err
+		}
 	}
 	return nil
 }
@@ -438,16 +440,11 @@ func (b *billing) taxShare() (tax order.Number, err error) {
 }
 
 // compare says where the invoice's charges and total are not the order's, and how much that is in money.
-func (b *billing) compare() {
+func (b *billing) compare() error {
 	if !b.ours {
 		for _, c := range b.v.Charges {
-			ordered := order.Number{}
-			for _, o := range b.is.Charges {
-				if o.Code == c.Code && o.Allowance == c.Allowance {
-					ordered = o.Amount
-				}
-			}
-			sofar, err := b.charged(c.Charge, 0).Add(c.Amount)
+			ordered := b.agreed(c.Charge, c.Line)
+			sofar, err := b.charged(c.Charge, c.Line).Add(c.Amount)
 			if err != nil || sofar.Cmp(ordered) <= 0 {
 				continue
 			}
@@ -456,11 +453,14 @@ func (b *billing) compare() {
 				more, err = ordered.Sub(sofar)
 			}
 			if err == nil {
-				b.e.Add(finding.InvoiceDiffers, 0, c.Field(), c.Amount.String(),
+				b.e.Add(finding.InvoiceDiffers, b.saying(c.Line), c.Field(), c.Amount.String(),
 					"With this invoice, %s of %s are invoiced; the order says %s: %s.", sofar, c.Field(), orZero(ordered), b.more(more))
 				b.differs = true
 				b.over, _ = b.over.Add(more)
 			}
+		}
+		if err := b.forgotten(); err != nil {
+			return err
 		}
 	}
 	if !b.v.Stated.IsZero() && !order.Within(b.v.Stated, b.v.Total, order.MustNumber("0.01")) {
@@ -470,4 +470,71 @@ func (b *billing) compare() {
 	if b.differs && b.over.Sign() != 0 {
 		b.e.Add(finding.InvoiceDiffers, 0, "invoice", b.v.Number, "The invoice differs from the order by %s.", b.more(b.over))
 	}
+	return nil
+}
+
+// agreed is how much of a charge the order has, in its header or in a line.
+func (b *billing) agreed(c order.Charge, line int) (all order.Number) {
+	charges := b.is.Charges
+	if line != 0 {
+		charges = b.is.Lines[b.is.Position(line)-1].Charges
+	}
+	for _, o := range charges {
+		if o.Code == c.Code && o.Allowance == c.Allowance {
+			all = o.Amount
+		}
+	}
+	return all
+}
+
+// saying is which line of the notice speaks of a line of the order; 0 is none, or its header.
+func (b *billing) saying(line int) int {
+	for i := range b.in.Lines {
+		if at := b.find(&b.in.Lines[i]); line != 0 && at >= 0 && b.is.Lines[at].ID == line {
+			return i + 1
+		}
+	}
+	return 0
+}
+
+// forgotten says which allowances of the order no invoice has taken off, when all that they are of is invoiced.
+func (b *billing) forgotten() error {
+	each := func(line int, charges []order.Charge) error {
+		if len(charges) == 0 {
+			return nil
+		}
+		_, _, done, err := b.progress(line)
+		if err != nil || !done {
+			return err
+		}
+		for _, c := range charges {
+			sofar := b.charged(c, line)
+			for _, v := range b.v.Charges {
+				if v.Line == line && v.Code == c.Code && v.Allowance == c.Allowance && err == nil {
+					sofar, err = sofar.Add(v.Amount)
+				}
+			}
+			if err != nil {
+				return err
+			}
+			left, err := c.Amount.Sub(sofar)
+			if err != nil || !c.Allowance || left.Sign() <= 0 {
+				continue
+			}
+			b.e.Add(finding.InvoiceDiffers, b.saying(line), c.Field(), sofar.String(),
+				"With this, all is invoiced, but only %s of the %s of %s were taken off: %s.", orZero(sofar), c.Amount, c.Field(), b.more(left))
+			b.differs = true
+			b.over, _ = b.over.Add(left)
+		}
+		return nil
+	}
+	if err := each(0, b.is.Charges); err != nil {
+		return err
+	}
+	for i := range b.is.Lines {
+		if err := each(b.is.Lines[i].ID, b.is.Lines[i].Charges); err != nil {
+			return err
+		}
+	}
+	return nil
 }

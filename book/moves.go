@@ -16,7 +16,7 @@ var verbs = map[order.MovementKind]string{order.Shipment: "shipped", order.Recei
 func (n *noticed) move(kind order.MovementKind) error {
 	said := n.statement()
 	m := &order.Movement{Kind: kind, Partner: n.stored.Partner, Number: said.Number, On: n.on(said.On), At: said.At,
-		DueOn: said.DueOn, Carrier: said.Carrier, Tracking: said.Tracking, Packages: said.Packages, Weight: said.Weight, WeightIn: said.WeightIn,
+		DueOn: said.DueOn, Carrier: said.Carrier, Tracking: said.Tracking, Lading: said.Lading, Packages: said.Packages, Weight: said.Weight, WeightIn: said.WeightIn,
 		Notes: n.in.Notes, Reverses: said.Reverses}
 	n.names = map[string]string{verbs[kind]: "quantity"}
 	if m.Number == "" {

@@ -48,8 +48,16 @@ func (s *Session) notice(tx *store.Tx, e *Entry, spoken *spokenOf, res *store.Or
 			stored.Revision, e.Seen)
 		return nil, nil
 	}
+	if o.Currency != "" && stored.Currency != "" && o.Currency != stored.Currency {
+		e.Add(finding.CurrencyDiffers, 0, "currency", o.Currency, "The %s is in %s, but the order is in %s.", e.Kind, o.Currency, stored.Currency)
+		return nil, nil
+	}
 	if len(o.Lines) == 0 && !e.speaksOfNoLine() {
-		e.Add(finding.OrderWithoutLines, 0, "", number, "The %s names no line.", e.Kind)
+		says := "names no line"
+		if e.Kind == intent.Change {
+			says = "names no line, and nothing else that is to be changed"
+		}
+		e.Add(finding.OrderWithoutLines, 0, "", number, "The %s %s.", e.Kind, says)
 		return nil, nil
 	}
 	n := &noticed{s: s, tx: tx, e: e, in: o.Clone(), stored: stored, is: stored.Order.Clone(),

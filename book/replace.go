@@ -93,7 +93,7 @@ func (n *noticed) replaced(kind order.MovementKind, m *order.Movement) error {
 // besides names what a notice says of a movement otherwise than the one before did, but for its quantities.
 func besides(m, was *order.Movement) (names []string) {
 	for _, f := range []struct{ name, is, was string }{{"the day", string(m.On), string(was.On)}, {"the day due", string(m.DueOn), string(was.DueOn)},
-		{"the carrier", m.Carrier, was.Carrier}, {"tracking", m.Tracking, was.Tracking}, {"the number of packages", m.Packages.Plain(), was.Packages.Plain()},
+		{"the carrier", m.Carrier, was.Carrier}, {"tracking", m.Tracking, was.Tracking}, {"the bill of lading", m.Lading, was.Lading}, {"the number of packages", m.Packages.Plain(), was.Packages.Plain()},
 		{"the weight", m.Weight.Plain() + " " + m.WeightIn, was.Weight.Plain() + " " + was.WeightIn}} {
 		if f.is != f.was {
 			names = append(names, f.name)

@@ -246,7 +246,7 @@ func (a *app) printMoves(o *api.StoredOrder) {
 		for i, l := range m.Lines {
 			var more []string
 			if i == 0 {
-				more = append(more, prefixed("takes back ", m.Reverses), m.Carrier, m.Tracking, weight(&m), m.Notes)
+				more = append(more, prefixed("takes back ", m.Reverses), m.Carrier, m.Tracking, prefixed("bill of lading ", m.Lading), weight(&m), m.Notes)
 			}
 			if l.Told.Sign() != 0 {
 				more = append(more, l.Told.Plain()+" "+l.ToldUnit)

@@ -183,7 +183,7 @@ type posting struct {
 }
 
 // ofGoods are the flags of commands that say that goods moved.
-var ofGoods = map[string]string{"carrier": "who carries the goods", "tracking": "the carrier's number",
+var ofGoods = map[string]string{"carrier": "who carries the goods", "tracking": "the carrier's number", "bill_of_lading": "number of the bill of lading",
 	"packages": "how many packages", "weight": "gross weight of all of it", "weight_unit": "unit of the weight, such as KGM",
 	"notes": "a remark", "reverses": "number of the one that this takes back, whole where no line is named"}
 

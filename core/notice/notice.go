@@ -280,7 +280,7 @@ func Ship(is *order.Order, m *order.Movement, back, sofar map[int]order.Number, 
 	}
 	packed(v.Lines)
 	v.Statement = &order.Statement{Kind: string(intent.Shipment), Number: m.Number, On: cmp.Or(m.On, today), ToldOn: today,
-		At: cmp.Or(m.At, clock), DueOn: m.DueOn, Carrier: m.Carrier, Tracking: m.Tracking, Packages: m.Packages, Weight: m.Weight,
+		At: cmp.Or(m.At, clock), DueOn: m.DueOn, Carrier: m.Carrier, Tracking: m.Tracking, Lading: m.Lading, Packages: m.Packages, Weight: m.Weight,
 		WeightIn: m.WeightIn}
 	v.Notes = m.Notes
 	return v, nil

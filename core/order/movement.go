@@ -25,6 +25,7 @@ type Movement struct {
 	DueOn    Date           `json:"due_on,omitempty" doc:"Day on which the goods should arrive"`
 	Carrier  string         `json:"carrier,omitempty"`
 	Tracking string         `json:"tracking,omitempty"`
+	Lading   string         `json:"bill_of_lading,omitempty" doc:"Number of the bill of lading"`
 	Packages Number         `json:"packages,omitzero" doc:"How many packages there are"`
 	Weight   Number         `json:"weight,omitzero" doc:"Gross weight of all of it"`
 	WeightIn string         `json:"weight_unit,omitempty" doc:"Unit of the weight, such as KGM"`

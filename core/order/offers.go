@@ -41,6 +41,12 @@ func RejectsAll(code string) bool {
 	return false
 }
 
+// whole reports whether what an answer says of the order as a whole is what it says of a line: it names no line, or only those that
+// are exceptions (code AE of element 587).
+func (a *Answered) whole(line int) bool {
+	return len(a.Lines) == 0 || strings.EqualFold(strings.TrimSpace(a.Code), "AE") && !slices.ContainsFunc(a.Lines, func(l AnsweredLine) bool { return l.Line == line })
+}
+
 // Offer is what the seller offers of a line: what the last answer that speaks of it says, in all its statements.
 type Offer struct {
 	Line       int    `json:"line" doc:"Id of the order's line"`
@@ -70,8 +76,10 @@ func Offers(o *Order, answers []Answered) ([]Offer, error) {
 		for _, l := range a.Lines {
 			last[l.Line] = a
 		}
-		for k := 0; len(a.Lines) == 0 && k < len(o.Lines); k++ { // it is of the order as a whole
-			last[o.Lines[k].ID] = a
+		for k := range o.Lines {
+			if a.whole(o.Lines[k].ID) {
+				last[o.Lines[k].ID] = a
+			}
 		}
 	}
 	var all []Offer
@@ -108,7 +116,7 @@ func (f *Offer) read(a *Answered, o *Order, line *Line, wanted Number) (err erro
 	asked := cmp.Or(line.RequestedDeliveryOn, o.RequestedDeliveryOn, line.RequestedShipOn, o.RequestedShipOn)
 	var prices, days []string
 	first, whole := true, false
-	if len(a.Lines) == 0 {
+	if a.whole(line.ID) {
 		f.Code, f.Refused = a.Code, RejectsAll(a.Code)
 	}
 	f.Unchanged = a.keeps(line.ID)

@@ -13,6 +13,7 @@ type Statement struct {
 	DueOn    Date   `json:"due_on,omitempty" doc:"Shipment: day on which the goods should arrive"`
 	Carrier  string `json:"carrier,omitempty"`
 	Tracking string `json:"tracking,omitempty"`
+	Lading   string `json:"bill_of_lading,omitempty"`
 	Packages Number `json:"packages,omitzero"`
 	Weight   Number `json:"weight,omitzero"`
 	WeightIn string `json:"weight_unit,omitempty"`
@@ -118,6 +119,8 @@ var statements = []Field{
 		text: func(o *Order, _ *Line) *string { return &stated(o).Carrier }},
 	{Name: "tracking", Level: Header, Type: Code, Kinds: moving, About: "The carrier's number",
 		text: func(o *Order, _ *Line) *string { return &stated(o).Tracking }},
+	{Name: "bill_of_lading", Level: Header, Type: Code, Kinds: moving, About: "Number of the bill of lading",
+		text: func(o *Order, _ *Line) *string { return &stated(o).Lading }},
 	{Name: "packages", Level: Header, Type: Decimal, Kinds: moving, About: "How many packages",
 		num: func(o *Order, _ *Line) *Number { return &stated(o).Packages }},
 	{Name: "weight", Level: Header, Type: Decimal, Kinds: moving, About: "Gross weight of all of it",

@@ -15,17 +15,26 @@ import (
 	"koinos/core/x12"
 )
 
-// weighty are the segments of orders and their changes without which an order means something else, each with what says so where
-// the mapping does not read it.
-var weighty = map[string]func(*asked) (at *tree.Node, says string){
+// weighty are the segments, by the transaction set, without which an order or its answer means something else, each with what says so
+// where the mapping does not read it.
+var weighty = map[string]map[string]func(*asked) (at *tree.Node, says string){
+	"850": ofOrders, "860": ofOrders, "855": ofAnswers, "865": ofAnswers,
+}
+
+var ofOrders = map[string]func(*asked) (at *tree.Node, says string){
 	"SDQ": whole("the quantities for several places"), "SLN": whole("what the line is made of"), "IT8": whole("conditions of the sale"),
 	"CSH": whole("a condition of the delivery"), "DTM": day, "SAC": allowance, "TXI": tax, "N1": place, "CTP": price,
+}
+
+var ofAnswers = map[string]func(*asked) (at *tree.Node, says string){
+	"SCH": whole("days or places for parts of the line"), "SAC": allowance, "DTM": day, "CTP": price, "MSG": text, "MTX": text,
 }
 
 // weighed finds segments that change what an order means and that its mapping does not read.
 func weighed(m *mapping.Mapping, g *Group, d *intent.Intent) {
 	rec := &g.Rows[0].Record
-	if rec.Node == nil || m.Document.Set != "850" && m.Document.Set != "860" {
+	segments := weighty[m.Document.Set]
+	if rec.Node == nil || segments == nil {
 		return
 	}
 	a := &asked{m: m, known: map[string]bool{}}
@@ -35,7 +44,7 @@ func weighed(m *mapping.Mapping, g *Group, d *intent.Intent) {
 			if c.Kind != tree.Segment {
 				continue
 			}
-			if says := weighty[c.Name]; says != nil {
+			if says := segments[c.Name]; says != nil {
 				a.node = c
 				if at, text := says(a); at != nil {
 					value := at.Text
@@ -115,7 +124,7 @@ func whole(about string) func(*asked) (*tree.Node, string) {
 }
 
 // days are the qualifiers (element 374) of the days between which goods are wanted.
-var days = []string{"001", "002", "010", "037", "038", "061", "063", "064", "069", "071", "074", "077", "106", "118", "175", "177"}
+var days = []string{"001", "002", "010", "017", "037", "038", "061", "063", "064", "067", "068", "069", "071", "074", "077", "106", "118", "175", "177"}
 
 // day says a day between which goods are wanted, or its time.
 func day(a *asked) (*tree.Node, string) {
@@ -164,6 +173,18 @@ func tax(a *asked) (*tree.Node, string) {
 		return nil, ""
 	}
 	return a.node, fmt.Sprintf("TXI (%s) says %s, and the mapping does not read it.", x12.SegmentName("TXI"), about)
+}
+
+// text says what people wrote, if it is not read.
+func text(a *asked) (*tree.Node, string) {
+	said := cmp.Or(a.element(1), a.element(2))
+	if a.node.Name == "MTX" {
+		said = cmp.Or(a.element(2), a.element(1))
+	}
+	if said == nil || a.any() && (a.reads(1) || a.reads(2)) {
+		return nil, ""
+	}
+	return said, fmt.Sprintf("%s says %q, and the mapping does not read it.", a.node.Name, said.Text)
 }
 
 // places are the parties (element 98) that say where goods go.

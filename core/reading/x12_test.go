@@ -31,7 +31,7 @@ func anyOrder(r *rand.Rand, m *mapping.Mapping, lines int) order.Order {
 		a := b.From[0].Text
 		switch {
 		case f.Name == "partner" || b.Need != mapping.Must && r.IntN(4) == 0 &&
-			!strings.Contains(" unit unit_price item ship_to.name bill_to.name buyer.name supplier.name "+
+			!strings.Contains(" unit unit_price item weight weight_unit ship_to.name bill_to.name buyer.name supplier.name "+
 				"ship_to.contact ship_to.street bill_to.street answer change accepted accepted_unit ", " "+f.Name+" "):
 			return
 		case f.Type == order.Day:
@@ -44,7 +44,7 @@ func anyOrder(r *rand.Rand, m *mapping.Mapping, lines int) order.Order {
 			f.SetNumber(&o, l, order.MustNumber(fmt.Sprintf("%d.%d5", 1+r.IntN(9999), r.IntN(10))))
 		case f.Type == order.Percent:
 			f.SetNumber(&o, l, order.MustNumber([]string{"7.5", "20", "0.5", "100"}[r.IntN(4)]))
-		case f.Type == order.Unit || f.Name == "accepted_unit":
+		case f.Type == order.Unit || f.Name == "accepted_unit" || f.Name == "weight_unit":
 			f.SetText(&o, l, []string{"EA", "MTR", "BX", "KGM", "LTR"}[r.IntN(5)])
 		case f.Type == order.Currency:
 			f.SetText(&o, l, "EUR")

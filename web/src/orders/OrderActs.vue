@@ -54,7 +54,7 @@ interface Form {
   may: 'left' | 'unbilled' | 'returnable' | 'ofTaken'
   fields: [name: string, label: string, hint?: string][]
 }
-const ofGoods: Form['fields'] = [['carrier', 'Carrier'], ['tracking', "Carrier's number"]]
+const ofGoods: Form['fields'] = [['carrier', 'Carrier'], ['tracking', "Carrier's number"], ['bill_of_lading', 'Bill of lading']]
 const offers = computed(() => (props.order.offers ?? []).filter((f) => f.differs?.length))
 const takes = computed(() => offers.value.flatMap((f) => (f.take ? [f.take] : [])))
 const forms = computed<Record<Act, Form>>(() => {

@@ -66,7 +66,7 @@ const changes = (m: Moment) => (m.event?.changes ?? []).filter((c) => !quiet.has
           <p v-for="v in m.movements" :key="`m${v.id}`">
             {{ v.kind }} <b>{{ v.number }}</b>{{ v.reverses ? ` takes back ${v.reverses}` : '' }}<template v-if="v.on"> of {{ v.on }}</template>:
             <template v-for="(l, i) in v.lines" :key="i">{{ i ? ', ' : '' }}{{ l.quantity }}{{ l.told ? ` (${l.told} ${l.told_unit})` : '' }} of line {{ numberOf(l.line) }}{{ l.lot ? `, lot ${l.lot}` : '' }}{{ l.package ? `, package ${l.package}` : '' }}{{ l.package_in ? ` in ${l.package_in}` : '' }}</template>
-            <span class="soft">{{ ' ' + [v.carrier, v.tracking, v.weight && `${v.weight} ${v.weight_unit ?? ''}`, v.packages && `${v.packages} packages`, v.notes].filter(Boolean).join(', ') }}</span>
+            <span class="soft">{{ ' ' + [v.carrier, v.tracking, v.bill_of_lading && `bill of lading ${v.bill_of_lading}`, v.weight && `${v.weight} ${v.weight_unit ?? ''}`, v.packages && `${v.packages} packages`, v.notes].filter(Boolean).join(', ') }}</span>
             <Button v-if="canGoBack(v)" size="small" text label="Take back …" @click="emit('back', v)" />
           </p>
           <p v-for="a in m.answers" :key="`a${a.order_revision}`">
