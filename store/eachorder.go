@@ -20,7 +20,7 @@ const read = 500
 // that are stored meanwhile are not among them; one that is changed is given once, as it is when its turn comes.
 func (s *Store) EachOrder(ctx context.Context, f OrderFilter, do func(*order.Order) error) error {
 	f.Limit = read
-	return ahead(ctx, func(ctx context.Context, give func([]*StoredOrder) bool) error {
+	return ahead(ctx, func(ctx context.Context, give func(orders) bool) error {
 		for {
 			found, next, err := s.Orders(ctx, f)
 			if err != nil {
@@ -30,9 +30,8 @@ func (s *Store) EachOrder(ctx context.Context, f OrderFilter, do func(*order.Ord
 			for i := range found {
 				ids[i] = found[i].ID
 			}
-			list, err := s.ordersNow(ctx, ids)
-			if err != nil || !give(list) {
-				return err
+			if !give(func(ctx context.Context) ([]*StoredOrder, error) { return s.ordersNow(ctx, ids) }) {
+				return nil
 			}
 			if f.Before = next; next == 0 {
 				return nil
@@ -41,17 +40,33 @@ func (s *Store) EachOrder(ctx context.Context, f OrderFilter, do func(*order.Ord
 	}, do)
 }
 
-// ahead reads orders in a goroutine of its own, some at a time, while those before are dealt with.
-func ahead(ctx context.Context, from func(ctx context.Context, give func([]*StoredOrder) bool) error, do func(*order.Order) error) error {
+// orders reads some orders.
+type orders func(context.Context) ([]*StoredOrder, error)
+
+// ahead reads orders in goroutines of their own, some at a time, while those before are dealt with: those of from, in their order.
+func ahead(ctx context.Context, from func(ctx context.Context, give func(orders) bool) error, do func(*order.Order) error) error {
+	type page struct {
+		list []*StoredOrder
+		err  error
+	}
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
-	full, failed := make(chan []*StoredOrder, 1), make(chan error, 1)
+	pages, failed := make(chan chan page, 1), make(chan error, 1)
 	go func() {
-		defer close(full)
+		defer close(pages)
 		failed <- caught(func() error {
-			return from(ctx, func(list []*StoredOrder) bool {
+			return from(ctx, func(read orders) bool {
+				one := make(chan page, 1)
+				go func() {
+					var p page
+					p.err = caught(func() (err error) {
+						p.list, err = read(ctx)
+						return err
+					})
+					one <- p
+				}()
 				select {
-				case full <- list:
+				case pages <- one:
 					return true
 				case <-ctx.Done():
 					return false
@@ -59,8 +74,12 @@ func ahead(ctx context.Context, from func(ctx context.Context, give func([]*Stor
 			})
 		})
 	}()
-	for list := range full {
-		for _, o := range list {
+	for one := range pages {
+		p := <-one
+		if p.err != nil {
+			return p.err
+		}
+		for _, o := range p.list {
 			if err := do(&o.Order); err != nil {
 				return err
 			}
@@ -74,29 +93,34 @@ func ahead(ctx context.Context, from func(ctx context.Context, give func([]*Stor
 
 // EachOrderOf is EachOrder of the orders that have these ids, in their order.
 func (s *Store) EachOrderOf(ctx context.Context, ids []int64, do func(*order.Order) error) error {
-	return ahead(ctx, func(ctx context.Context, give func([]*StoredOrder) bool) error {
+	return ahead(ctx, func(ctx context.Context, give func(orders) bool) error {
 		for some := range slices.Chunk(ids, read) {
-			list, err := s.ordersNow(ctx, some)
-			if err != nil {
-				return err
-			}
-			at := make(map[int64]int, len(some))
-			for i, id := range some {
-				at[id] = i
-			}
-			if len(list) != len(at) {
-				for _, o := range list {
-					delete(at, o.ID)
-				}
-				return fmt.Errorf("order %d: %w", slices.Min(slices.Collect(maps.Keys(at))), ErrNotFound)
-			}
-			slices.SortFunc(list, func(a, b *StoredOrder) int { return at[a.ID] - at[b.ID] })
-			if !give(list) {
+			if !give(func(ctx context.Context) ([]*StoredOrder, error) { return s.ordersOf(ctx, some) }) {
 				return nil
 			}
 		}
 		return nil
 	}, do)
+}
+
+// ordersOf reads the orders that have these ids, in their order, each once; one that is not there is an error.
+func (s *Store) ordersOf(ctx context.Context, ids []int64) ([]*StoredOrder, error) {
+	list, err := s.ordersNow(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
+	at := make(map[int64]int, len(ids))
+	for i, id := range ids {
+		at[id] = i
+	}
+	if len(list) != len(at) {
+		for _, o := range list {
+			delete(at, o.ID)
+		}
+		return nil, fmt.Errorf("order %d: %w", slices.Min(slices.Collect(maps.Keys(at))), ErrNotFound)
+	}
+	slices.SortFunc(list, func(a, b *StoredOrder) int { return at[a.ID] - at[b.ID] })
+	return list, nil
 }
 
 // HeadsOf gives the number, kind and partner of orders, in the order of the ids; one that is not there is blank.
@@ -130,40 +154,33 @@ func (s *Store) ordersNow(ctx context.Context, ids []int64) ([]*StoredOrder, err
 
 // readSums reads what has moved and was invoiced of the lines of orders.
 func readSums(ctx context.Context, q querier, list []*StoredOrder, ids []int64) error {
-	var rows []struct {
-		Order    int64  `db:"order_id"`
-		Line     int    `db:"line_id"`
-		Kind     string `db:"kind"`
-		Quantity string `db:"quantity"`
-	}
-	where, arg := among("l.order_id", ids...)
-	if err := q.SelectContext(ctx, &rows, `SELECT l.order_id, l.line_id, m.kind, l.quantity FROM movement_lines l
-	  JOIN movements m ON m.id = l.movement_id WHERE `+where+` UNION ALL
-	  SELECT l.order_id, l.line_id, 'invoice' AS kind, l.quantity FROM invoice_lines l WHERE `+where, arg, arg); err != nil {
-		return err
-	}
 	byID := map[int64]*order.Order{}
 	for _, o := range list {
 		byID[o.ID] = &o.Order
 	}
-	for i := range rows {
-		r := &rows[i]
-		o := byID[r.Order]
-		at := o.Position(r.Line)
+	var of int64
+	var line int
+	var kind, quantity string
+	where, arg := among("l.order_id", ids...)
+	return each(ctx, q, func() error {
+		o := byID[of]
+		at := o.Position(line)
 		if at == 0 {
-			continue // of a line that is not there any more
+			return nil // of a line that is not there any more
 		}
 		sum := &o.Lines[at-1].Invoiced
-		if r.Kind != "invoice" {
-			sum = o.Lines[at-1].Moved(order.MovementKind(r.Kind))
+		if kind != "invoice" {
+			sum = o.Lines[at-1].Moved(order.MovementKind(kind))
 		}
-		n, err := order.ParseNumber(r.Quantity)
+		n, err := order.ParseNumber(quantity)
 		if err == nil {
 			*sum, err = sum.Add(n)
 		}
 		if err != nil {
-			return fmt.Errorf("order %d line %d: %w", r.Order, r.Line, err)
+			return fmt.Errorf("order %d line %d: %w", of, line, err)
 		}
-	}
-	return nil
+		return nil
+	}, []any{&of, &line, &kind, &quantity}, `SELECT l.order_id, l.line_id, m.kind, l.quantity FROM movement_lines l
+	  JOIN movements m ON m.id = l.movement_id WHERE `+where+` UNION ALL
+	  SELECT l.order_id, l.line_id, 'invoice' AS kind, l.quantity FROM invoice_lines l WHERE `+where, arg, arg)
 }

@@ -412,6 +412,7 @@ func (t *Tx) OrderNow(id int64) (*StoredOrder, error) { return readNow(t.ctx, t,
 type querier interface {
 	SelectContext(ctx context.Context, dest any, query string, args ...any) error
 	GetContext(ctx context.Context, dest any, query string, args ...any) error
+	QueryContext(ctx context.Context, query string, args ...any) (*sql.Rows, error)
 }
 
 func readOrder(ctx context.Context, tx querier, id int64) (*StoredOrder, error) {
@@ -517,49 +518,53 @@ func readLines(ctx context.Context, q querier, list []*StoredOrder) error {
 	for i, o := range list {
 		byID[o.ID], ids[i], o.Lines = o, o.ID, []order.Line{}
 	}
-	var rows []struct {
-		Order       int64          `db:"order_id"`
-		N           int            `db:"n"`
-		ID          int            `db:"id"`
-		Item        sql.NullString `db:"item"`
-		Description sql.NullString `db:"description"`
-		Quantity    sql.NullString `db:"quantity"`
-		Unit        sql.NullString `db:"unit"`
-		UnitPrice   sql.NullString `db:"unit_price"`
-		Discount    sql.NullString `db:"discount_percent"`
-		Amount      sql.NullString `db:"amount"`
-		Delivery    sql.NullString `db:"requested_delivery_on"`
-		Location    sql.NullString `db:"location"`
-		More        sql.NullString `db:"more"`
-	}
+	var of int64
+	var n, id int
+	var item, description, quantity, unit, price, discount, amount, delivery, location, more sql.NullString
+	numbers := []*sql.NullString{&quantity, &price, &discount, &amount}
 	where, arg := among("order_id", ids...)
-	if err := q.SelectContext(ctx, &rows,
-		`SELECT order_id, n, id, item, description, quantity, unit, unit_price, discount_percent, amount, requested_delivery_on, location, more
-	  FROM lines WHERE `+where+` ORDER BY order_id, n`, arg); err != nil {
+	return each(ctx, q, func() error {
+		l := order.Line{ID: id, Number: strconv.Itoa(n)}
+		if more.Valid {
+			if err := json.Unmarshal([]byte(more.String), &l); err != nil {
+				return fmt.Errorf("order %d line %d: %w", of, n, err)
+			}
+		}
+		l.Item, l.Description, l.Unit, l.Location = item.String, description.String, unit.String, location.String
+		l.RequestedDeliveryOn = order.Date(delivery.String)
+		for i, to := range []*order.Number{&l.Quantity, &l.UnitPrice, &l.DiscountPercent, &l.Amount} {
+			var err error
+			if *to, err = order.ParseNumber(numbers[i].String); err != nil {
+				return fmt.Errorf("order %d line %d: %w", of, n, err)
+			}
+		}
+		o := byID[of]
+		o.Lines = append(o.Lines, l)
+		return nil
+	}, []any{&of, &n, &id, &item, &description, &quantity, &unit, &price, &discount, &amount, &delivery, &location, &more},
+		`SELECT order_id, n, id, item, description, quantity, unit, unit_price, discount_percent, amount,
+		requested_delivery_on, location, more FROM lines WHERE `+where+` ORDER BY order_id, n`, arg)
+}
+
+// each reads rows one by one into the same values, and does something with each: of very many rows, reading them by reflection into
+// structs takes longer than all else.
+func each(ctx context.Context, q querier, do func() error, into []any, query string, args ...any) error {
+	rows, err := q.QueryContext(ctx, query, args...)
+	if err != nil {
 		return err
 	}
-	for i := range rows {
-		r := &rows[i]
-		l := order.Line{ID: r.ID, Number: strconv.Itoa(r.N)}
-		if r.More.Valid {
-			if err := json.Unmarshal([]byte(r.More.String), &l); err != nil {
-				return fmt.Errorf("order %d line %d: %w", r.Order, r.N, err)
-			}
+	defer rows.Close()
+	for rows.Next() {
+		if err = rows.Scan(into...); err != nil {
+			return err
 		}
-		l.Item, l.Description, l.Unit, l.Location = r.Item.String, r.Description.String, r.Unit.String,
-			r.Location.String
-		l.RequestedDeliveryOn = order.Date(r.Delivery.String)
-		for _, v := range []struct {
-			from sql.NullString
-			to   *order.Number
-		}{{r.Quantity, &l.Quantity}, {r.UnitPrice, &l.UnitPrice}, {r.Discount, &l.DiscountPercent}, {r.Amount, &l.Amount}} {
-			var err error
-			if *v.to, err = order.ParseNumber(v.from.String); err != nil {
-				return fmt.Errorf("order %d line %d: %w", r.Order, r.N, err)
-			}
+		if err = do(); err != nil {
+			return err
 		}
-		o := byID[r.Order]
-		o.Lines = append(o.Lines, l)
 	}
-	return nil
+	err = rows.Err()
+	if t, ok := q.(*Tx); ok {
+		err = t.failed(err)
+	}
+	return err
 }

@@ -411,6 +411,15 @@ func (t *Tx) GetContext(ctx context.Context, dest any, query string, args ...any
 	return t.failed(t.tx.GetContext(ctx, dest, query, args...))
 }
 
+// QueryContext is described at SelectContext; what goes wrong with the rows is for failed.
+func (t *Tx) QueryContext(ctx context.Context, query string, args ...any) (*sql.Rows, error) {
+	if t.broken != nil {
+		return nil, t.broken
+	}
+	rows, err := t.tx.QueryContext(ctx, query, args...)
+	return rows, t.failed(err)
+}
+
 // stamp is how times are stored: UTC, to the millisecond, sortable as text.
 const stamp = "2006-01-02T15:04:05.000Z"
 
