@@ -142,11 +142,12 @@ const (
 	StateHeld      = "held"      // a person must look at it
 	StateRejected  = "rejected"  // in: we rejected it; out: the partner did
 	StateDuplicate = "duplicate" // in: the same bytes have come before
-	StateDoubtful  = "doubtful"  // in: its control number came before with other content; a person lets it in or refuses it
-	StateUnknown   = "unknown"   // in: from nobody that is known
-	StateReady     = "ready"     // out: kept with its control number, not yet delivered
-	StateSent      = "sent"      // out: delivered
-	StateAccepted  = "accepted"  // out: acknowledged without errors
-	StateNoted     = "noted"     // out: acknowledged, errors were noted; in: done, its envelope has errors
-	StatePartly    = "partly"    // some of its sets were rejected: by the partner, or in: by us
+	// in: its control number came before with other content; a person lets it in or refuses it
+	StateDoubtful = "doubtful"
+	StateUnknown  = "unknown"  // in: from nobody that is known
+	StateReady    = "ready"    // out: kept with its control number, not yet delivered
+	StateSent     = "sent"     // out: delivered
+	StateAccepted = "accepted" // out: acknowledged without errors
+	StateNoted    = "noted"    // out: acknowledged, errors were noted; in: done, its envelope has errors
+	StatePartly   = "partly"   // some of its sets were rejected: by the partner, or in: by us
 )

@@ -37,7 +37,10 @@ func Check(ctx context.Context, data string, progress func(done, of int)) (troub
 			troubles = append(troubles, t)
 		}
 	}
-	if err := integrity(ctx, db, func(problem string) { add(api.Trouble{What: "database", Message: problem}) }); err != nil {
+	if err := integrity(ctx, db, func(problem string) {
+		add(api.Trouble{What: "database",
+			Message: problem})
+	}); err != nil {
 		return troubles, err
 	}
 	if err := references(ctx, db, add); err != nil {
@@ -138,9 +141,11 @@ func whole(ctx context.Context, data string, d document) (string, error) {
 	case err != nil:
 		return fmt.Sprintf("Its file cannot be read: %v.", err), nil
 	case n != d.size:
-		return fmt.Sprintf("Its file has %d bytes, not %d. Send the same file once more, and it is kept again.", n, d.size), nil
+		return fmt.Sprintf("Its file has %d bytes, not %d. Send the same file once more, and it is kept again.", n, d.size),
+			nil
 	case hex.EncodeToString(hash.Sum(nil)) != d.sha:
-		return "The bytes of its file are others than those that came. Send the same file once more, and it is kept again.", nil
+		return "The bytes of its file are others than those that came. Send the same file once more, and it is kept again.",
+			nil
 	}
 	return "", nil
 }

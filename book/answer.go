@@ -81,8 +81,8 @@ func (n *noticed) answer() error {
 	return nil
 }
 
-// compareAnswer says where the supplier's answer is not what was ordered: another quantity, price or day, what it refuses,
-// and lines that nobody has answered. What we answer ourselves is not compared.
+// compareAnswer says where the supplier's answer is not what was ordered: another quantity, price or day, what it
+// refuses, and lines that nobody has answered. What we answer ourselves is not compared.
 func (n *noticed) compareAnswer(a *order.Answered, at map[int]int) error {
 	if n.stored.Kind != order.Purchase {
 		return nil
@@ -92,7 +92,8 @@ func (n *noticed) compareAnswer(a *order.Answered, at map[int]int) error {
 		return err
 	}
 	if len(a.Lines) == 0 && order.RejectsAll(a.Code) {
-		n.e.Add(finding.AnswerDiffers, 0, "answer", a.Code, "The whole order is rejected%s; what is wanted of it must come from elsewhere.",
+		n.e.Add(finding.AnswerDiffers, 0, "answer", a.Code,
+			"The whole order is rejected%s; what is wanted of it must come from elsewhere.",
 			parenthesised(a.Code))
 		return nil
 	}
@@ -107,7 +108,8 @@ func (n *noticed) compareAnswer(a *order.Answered, at map[int]int) error {
 			n.e.Add(finding.AnswerDiffers, line, "answer", f.Code,
 				"Line %s is rejected%s; what is wanted of it must come from elsewhere.", f.Number, said)
 		case f.Unchanged:
-			n.e.Add(finding.AnswerDiffers, line, "answer", f.Code, "Line %s: %s%s.", f.Number, strings.Join(f.Differs, ", "), said)
+			n.e.Add(finding.AnswerDiffers, line, "answer", f.Code, "Line %s: %s%s.", f.Number, strings.Join(f.Differs, ", "),
+				said)
 		default:
 			n.e.Add(finding.AnswerDiffers, line, "answer", f.Code, "Line %s is accepted with changes%s: %s.", f.Number, said,
 				strings.Join(f.Differs, ", "))
@@ -133,9 +135,9 @@ func parenthesised(code string) string {
 	return " (" + code + ")"
 }
 
-// buyers puts an order whose supplier's answers are not what was ordered on the list of what waits for a person, and takes it
-// off where they are, by another answer, by a change of the order, or because an answer was taken back. Answered says that
-// its answers are others than before; else only an order that is on the list is looked at.
+// buyers puts an order whose supplier's answers are not what was ordered on the list of what waits for a person, and
+// takes it off where they are, by another answer, by a change of the order, or because an answer was taken back.
+// Answered says that its answers are others than before; else only an order that is on the list is looked at.
 func buyers(tx *store.Tx, o *order.Order, answered bool, now time.Time) error {
 	if o.Kind != order.Purchase {
 		return nil

@@ -292,7 +292,8 @@ func (s *Session) judge(tx *store.Tx, e *Entry, known, taken map[string]store.Kn
 		s.changes(changed, res)
 	case e.Replaces:
 		e.Add(finding.OrderUnknown, 0, "sender_number", e.Order.SenderNumber,
-			"It is to take the place of the %s order %s of %s, which is not stored.", e.Order.Kind, e.Order.SenderNumber, e.Order.Partner)
+			"It is to take the place of the %s order %s of %s, which is not stored.", e.Order.Kind, e.Order.SenderNumber,
+			e.Order.Partner)
 	case e.Order.Number != "":
 		n := e.Order.Number
 		other, isTaken := taken[n]

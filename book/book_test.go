@@ -172,7 +172,8 @@ func TestTwiceInADocument(t *testing.T) {
 	for i, want := range []struct {
 		outcome outcome.Outcome
 		code    finding.Code
-	}{{outcome.Loaded, ""}, {outcome.Refused, finding.IdentityRepeated}, {outcome.Loaded, ""}, {outcome.Refused, finding.NumberTaken}} {
+	}{{outcome.Loaded, ""}, {outcome.Refused, finding.IdentityRepeated}, {outcome.Loaded, ""}, {outcome.Refused,
+		finding.NumberTaken}} {
 		code := finding.Code("")
 		if len(res[i].Findings) > 0 {
 			code = res[i].Findings[0].Code
@@ -238,14 +239,16 @@ func TestLineIDsSurvive(t *testing.T) {
 			}
 			day++
 			again := map[string]outcome.Again{"revise": outcome.Revise, "update": outcome.Update}[what]
-			res := s.take(again, order.ByNumber, sale("A-1", time.Date(2026, 1, day, 0, 0, 0, 0, time.UTC).Format(time.DateOnly), lines...))[0]
+			res := s.take(again, order.ByNumber, sale("A-1", time.Date(2026, 1, day, 0, 0, 0, 0, time.UTC).Format(time.DateOnly),
+				lines...))[0]
 			if res.Outcome != outcome.Changed && res.Outcome != outcome.Unchanged {
 				t.Fatalf("seed %d: %s %s %+v", seed, what, res.Outcome, res.Findings)
 			}
 			look(what)
 			if res.Outcome == outcome.Changed && r.IntN(3) == 0 {
 				s.write(func(tx *store.Tx) error {
-					why, err := TakeBack(tx, int64(s.loads), api.Taken{Seq: 1, OrderID: 1, Outcome: string(outcome.Changed)}, false, "test", now)
+					why, err := TakeBack(tx, int64(s.loads), api.Taken{Seq: 1, OrderID: 1, Outcome: string(outcome.Changed)}, false,
+						"test", now)
 					if why != "" {
 						t.Fatalf("seed %d: %s", seed, why)
 					}
@@ -253,7 +256,8 @@ func TestLineIDsSurvive(t *testing.T) {
 				})
 				look(what + ", taken back")
 				back := s.order(1)
-				if len(back.Lines) != len(undo) || back.Lines[0].Item != undo[0].Item || back.Lines[0].Quantity.Cmp(undo[0].Quantity) != 0 {
+				if len(back.Lines) != len(undo) || back.Lines[0].Item != undo[0].Item ||
+					back.Lines[0].Quantity.Cmp(undo[0].Quantity) != 0 {
 					t.Fatalf("seed %d: taken back it is %+v, was %+v", seed, back.Lines, undo)
 				}
 			}
@@ -266,7 +270,8 @@ func TestLineIDsSurvive(t *testing.T) {
 func TestTakeBack(t *testing.T) {
 	told := func(s *shelf) {
 		s.write(func(tx *store.Tx) error {
-			i := api.Interchange{Partner: "P", Direction: "out", Control: 1, State: api.StateSent, At: now, Document: fmt.Sprintf("%064d", 1), Kinds: "855",
+			i := api.Interchange{Partner: "P", Direction: "out", Control: 1, State: api.StateSent, At: now,
+				Document: fmt.Sprintf("%064d", 1), Kinds: "855",
 				Sets: []api.SetRecord{{Seq: 1, Kind: "855", Control: "0001", State: api.StateSent,
 					Orders: []api.SpokenOf{{OrderID: 1, Revision: 1, Number: "SO-000001"}}}}}
 			return tx.AddInterchange(&i)
@@ -278,7 +283,8 @@ func TestTakeBack(t *testing.T) {
 		why  string
 	}{
 		{"nothing", func(*shelf) {}, ""},
-		{"a change", func(s *shelf) { s.take(outcome.Update, order.ByNumber, sale("A-1", "2026-03-02", line("00417", "6"))) }, "The order was changed by test since (revision 2, 2026-03-16)."},
+		{"a change", func(s *shelf) { s.take(outcome.Update, order.ByNumber, sale("A-1", "2026-03-02", line("00417", "6"))) },
+			"The order was changed by test since (revision 2, 2026-03-16)."},
 		{"a notice", told, "The partner was told of it in interchange 1."},
 	} {
 		t.Run(c.name, func(t *testing.T) {

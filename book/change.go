@@ -56,7 +56,8 @@ func (n *noticed) change() error {
 	return nil
 }
 
-// fits reports whether what a line is to be is what the code of its change says: more (QI), less (QD), or the same (NC).
+// fits reports whether what a line is to be is what the code of its change says: more (QI), less (QD), or the same
+// (NC).
 func (n *noticed) fits(i int, code string) bool {
 	in := &n.in.Lines[i]
 	says, ok := map[string]int{"QI": 1, "QD": -1, "NC": 0}[code]
@@ -75,8 +76,10 @@ func (n *noticed) fits(i int, code string) bool {
 	if err != nil || in.Quantity.Cmp(wanted) == says || in.Quantity.Cmp(wanted) == 0 {
 		return true // it may have been changed before
 	}
-	n.e.Add(finding.UpdateConflict, i+1, "quantity", quantity.String(), "Line %s is to be %s of %s, which is not what the code %s says (%s).",
-		l.Number, quantity, wanted, code, map[int]string{1: "more", -1: "less", 0: "no change"}[says]).Hint = "Ask the partner what is meant, and change the line by hand."
+	n.e.Add(finding.UpdateConflict, i+1, "quantity", quantity.String(),
+		"Line %s is to be %s of %s, which is not what the code %s says (%s).",
+		l.Number, quantity, wanted, code, map[int]string{1: "more", -1: "less",
+			0: "no change"}[says]).Hint = "Ask the partner what is meant, and change the line by hand."
 	return false
 }
 
@@ -184,8 +187,9 @@ func (n *noticed) withdraw() error {
 	return nil
 }
 
-// alter gives a line another quantity, price or date. Another item is what is wanted where that is said (replaced), or where
-// the line is named by its id, or by a person or program that says it of this order; else the sender may mean another line.
+// alter gives a line another quantity, price or date. Another item is what is wanted where that is said (replaced), or
+// where the line is named by its id, or by a person or program that says it of this order; else the sender may mean
+// another line.
 func (n *noticed) alter(i int, replaced bool) {
 	in := &n.in.Lines[i]
 	l := n.lineOf(i, replaced || in.ID != 0 || n.e.Target != 0)
@@ -194,7 +198,8 @@ func (n *noticed) alter(i int, replaced bool) {
 	}
 	if other, is := l.DifferentItem(in); other != "" {
 		if gone := l.Gone(); gone.Sign() > 0 || l.Invoiced.Sign() > 0 {
-			n.e.Add(finding.UpdateConflict, i+1, other, is, "Line %s is to be of the item %s, but %s of it have moved and %s were invoiced.",
+			n.e.Add(finding.UpdateConflict, i+1, other, is,
+				"Line %s is to be of the item %s, but %s of it have moved and %s were invoiced.",
 				l.Number, is, orZero(gone), orZero(l.Invoiced)).Hint = "Add a line of that item, and delete this one: what is open of it is cancelled."
 			return
 		}

@@ -63,9 +63,11 @@ func (b *billing) credit(_ bool, known *order.Invoice) error {
 	if known != nil {
 		return nil
 	}
-	if stated := b.v.Stated.Abs(); !stated.IsZero() && !order.Within(stated, b.v.Total.Abs(), order.Smallest(b.v.Currency)) {
+	if stated := b.v.Stated.Abs(); !stated.IsZero() &&
+		!order.Within(stated, b.v.Total.Abs(), order.Smallest(b.v.Currency)) {
 		b.e.Add(finding.InvoiceDiffers, 0, "total", stated.String(),
-			"The credit note states a total of %s; what it takes back of the invoice %s makes %s.", stated, was.Number, b.v.Total.Abs())
+			"The credit note states a total of %s; what it takes back of the invoice %s makes %s.", stated, was.Number,
+			b.v.Total.Abs())
 	}
 	for i := range b.v.Lines { // what is invoiced of the lines is less now
 		v := &b.v.Lines[i]
@@ -135,7 +137,8 @@ func (b *billing) creditLine(i int, left []owed) error {
 		}
 	}
 	if q.Sign() <= 0 || q.Cmp(all) > 0 {
-		b.e.Add(finding.UpdateConflict, i+1, "quantity", q.String(), "Of line %s, %s can be taken back of the invoice %s, not %s.",
+		b.e.Add(finding.UpdateConflict, i+1, "quantity", q.String(),
+			"Of line %s, %s can be taken back of the invoice %s, not %s.",
 			line.Number, orZero(all), b.v.Reverses, orZero(q))
 		return nil
 	}
@@ -195,7 +198,8 @@ func (b *billing) chargesBack(was *order.Invoice, whole bool, known *order.Invoi
 		if !slices.ContainsFunc(was.Charges, func(c order.InvoiceCharge) bool {
 			return c.Code == said.Code && c.Allowance == said.Allowance
 		}) {
-			b.e.Add(finding.UpdateConflict, 0, said.Field(), said.Amount.String(), "The invoice %s bills no %s.", was.Number, said.Field())
+			b.e.Add(finding.UpdateConflict, 0, said.Field(), said.Amount.String(), "The invoice %s bills no %s.", was.Number,
+				said.Field())
 		}
 	}
 	for _, c := range was.Charges {
@@ -226,7 +230,8 @@ func (b *billing) chargesBack(was *order.Invoice, whole bool, known *order.Invoi
 			continue
 		}
 		if take.Cmp(left) > 0 {
-			b.e.Add(finding.UpdateConflict, 0, c.Field(), take.String(), "Of %s, %s can be taken back of the invoice %s, not %s.",
+			b.e.Add(finding.UpdateConflict, 0, c.Field(), take.String(),
+				"Of %s, %s can be taken back of the invoice %s, not %s.",
 				c.Field(), orZero(left), was.Number, take)
 			continue
 		}

@@ -107,7 +107,8 @@ func (b *billing) again(known *order.Invoice) error {
 	}
 	same, err := sameMoved(asMoved(known.Lines), asMoved(b.v.Lines))
 	what := "quantities"
-	priced := !slices.ContainsFunc(b.in.Lines, func(l order.Line) bool { return l.UnitPrice.IsZero() && l.StatedAmount.IsZero() })
+	priced := !slices.ContainsFunc(b.in.Lines,
+		func(l order.Line) bool { return l.UnitPrice.IsZero() && l.StatedAmount.IsZero() })
 	if same && err == nil && priced {
 		what = "amounts"
 		same = known.Goods.IsZero() || order.Within(known.Goods, b.v.Goods, order.Number{})
@@ -223,7 +224,8 @@ func (b *billing) line(i int, line *order.Line, known bool) error {
 	}
 	if line.Invoiced.Cmp(moved) > 0 {
 		b.e.Add(finding.OverInvoiced, i+1, "quantity", line.Invoiced.String(),
-			"Of line %s, %s are invoiced, more than the %s that were %s.", line.Number, line.Invoiced, orZero(moved), b.went(line))
+			"Of line %s, %s are invoiced, more than the %s that were %s.", line.Number, line.Invoiced, orZero(moved),
+			b.went(line))
 	}
 	if b.ours && l.UnitPrice.IsZero() {
 		return b.residue(line, first)
@@ -454,7 +456,8 @@ func (b *billing) compare() error {
 			}
 			if err == nil {
 				b.e.Add(finding.InvoiceDiffers, b.saying(c.Line), c.Field(), c.Amount.String(),
-					"With this invoice, %s of %s are invoiced; the order says %s: %s.", sofar, c.Field(), orZero(ordered), b.more(more))
+					"With this invoice, %s of %s are invoiced; the order says %s: %s.", sofar, c.Field(), orZero(ordered),
+					b.more(more))
 				b.differs = true
 				b.over, _ = b.over.Add(more)
 			}
@@ -522,7 +525,8 @@ func (b *billing) forgotten() error {
 				continue
 			}
 			b.e.Add(finding.InvoiceDiffers, b.saying(line), c.Field(), sofar.String(),
-				"With this, all is invoiced, but only %s of the %s of %s were taken off: %s.", orZero(sofar), c.Amount, c.Field(), b.more(left))
+				"With this, all is invoiced, but only %s of the %s of %s were taken off: %s.", orZero(sofar), c.Amount, c.Field(),
+				b.more(left))
 			b.differs = true
 			b.over, _ = b.over.Add(left)
 		}

@@ -10,13 +10,15 @@ import (
 )
 
 // verbs say what goods did that moved; it is the field of the line that counts it, too.
-var verbs = map[order.MovementKind]string{order.Shipment: "shipped", order.Receipt: "received", order.Return: "returned"}
+var verbs = map[order.MovementKind]string{order.Shipment: "shipped", order.Receipt: "received",
+	order.Return: "returned"}
 
 // move posts a shipment, a receipt or a return, or takes one back.
 func (n *noticed) move(kind order.MovementKind) error {
 	said := n.statement()
 	m := &order.Movement{Kind: kind, Partner: n.stored.Partner, Number: said.Number, On: n.on(said.On), At: said.At,
-		DueOn: said.DueOn, Carrier: said.Carrier, Tracking: said.Tracking, Lading: said.Lading, Packages: said.Packages, Weight: said.Weight, WeightIn: said.WeightIn,
+		DueOn: said.DueOn, Carrier: said.Carrier, Tracking: said.Tracking, Lading: said.Lading, Packages: said.Packages,
+		Weight: said.Weight, WeightIn: said.WeightIn,
 		Notes: n.in.Notes, Reverses: said.Reverses}
 	n.names = map[string]string{verbs[kind]: "quantity"}
 	if m.Number == "" {
@@ -55,7 +57,8 @@ func (n *noticed) move(kind order.MovementKind) error {
 	case n.e.Refused():
 	case len(m.Lines) == 0:
 		return nil // nothing is open any more, or only what is left is said of
-	case said.Reverses == "" && kind != order.Return && (n.stored.Status == order.Draft || n.stored.Status == order.Cancelled):
+	case said.Reverses == "" && kind != order.Return &&
+		(n.stored.Status == order.Draft || n.stored.Status == order.Cancelled):
 		n.e.Add(finding.NoticeDiffers, 0, "", string(n.stored.Status), "The order %s is %s, and goods of it are %s.",
 			n.stored.Order.Number, n.stored.Status, verbs[kind])
 	}
@@ -63,7 +66,8 @@ func (n *noticed) move(kind order.MovementKind) error {
 	return nil
 }
 
-// quantified reports whether the nth line of the notice says how much of a line it means; a finding says where it does not.
+// quantified reports whether the nth line of the notice says how much of a line it means; a finding says where it does
+// not.
 func (n *noticed) quantified(i int, line *order.Line) bool {
 	if n.in.Lines[i].Quantity.IsZero() && !n.e.Has(i+1, "quantity") {
 		if open, _ := n.opens(); !open {
@@ -97,8 +101,8 @@ func (n *noticed) ownNumber() string {
 	return fmt.Sprintf("%s/%d", n.stored.Order.Number, n.stored.Revision+1)
 }
 
-// asBefore reports whether a movement is of the same sort as the one of its number, if there is one, which may have moved
-// goods of other orders: a finding says what is not.
+// asBefore reports whether a movement is of the same sort as the one of its number, if there is one, which may have
+// moved goods of other orders: a finding says what is not.
 func (n *noticed) asBefore(kind order.MovementKind, m *order.Movement) (ok bool, err error) {
 	was, there, err := n.tx.Reverses(kind, m.Partner, m.Number)
 	if err != nil || !there || was == m.Reverses {
@@ -268,7 +272,8 @@ func (n *noticed) reversed(kind order.MovementKind, known *order.Movement) (all 
 		}
 		q := in.Lines[i].Quantity
 		if q.Sign() <= 0 || q.Cmp(left[line.ID]) > 0 {
-			n.e.Add(finding.UpdateConflict, i+1, "quantity", q.String(), "Of line %s, %s can be taken back of the %s %s, not %s.",
+			n.e.Add(finding.UpdateConflict, i+1, "quantity", q.String(),
+				"Of line %s, %s can be taken back of the %s %s, not %s.",
 				line.Number, orZero(left[line.ID]), kind, number, orZero(q))
 			continue
 		}
@@ -310,10 +315,12 @@ func (n *noticed) moved(kind order.MovementKind, l *moving) (err error) {
 			n.tolerance())
 	case l.Quantity.Sign() < 0 && kind != order.Return && line.Returned.Cmp(line.Gone()) > 0:
 		n.e.Add(finding.OverReturned, l.at, "quantity", to.String(),
-			"Of line %s, %s are %s now, less than the %s that are returned.", line.Number, orZero(*to), verbs[kind], line.Returned)
+			"Of line %s, %s are %s now, less than the %s that are returned.", line.Number, orZero(*to), verbs[kind],
+			line.Returned)
 	case l.Quantity.Sign() < 0 && kind != order.Return && line.Invoiced.Cmp(line.Gone()) > 0:
 		n.e.Add(finding.OverInvoiced, l.at, "quantity", to.String(),
-			"Of line %s, %s are %s now, less than the %s that are invoiced.", line.Number, orZero(*to), verbs[kind], line.Invoiced)
+			"Of line %s, %s are %s now, less than the %s that are invoiced.", line.Number, orZero(*to), verbs[kind],
+			line.Invoiced)
 	}
 	switch {
 	case l.rest == "":
@@ -352,8 +359,8 @@ func (n *noticed) tolerance() string {
 	return " with the " + n.s.Over.Plain() + " % that the mapping allows"
 }
 
-// marks looks at the marks of packages: a serial shipping container code has a check digit. A package is said once, however
-// many lines are in it.
+// marks looks at the marks of packages: a serial shipping container code has a check digit. A package is said once,
+// however many lines are in it.
 func (n *noticed) marks() {
 	seen := map[string]bool{"": true}
 	for i := range n.in.Lines {

@@ -49,7 +49,8 @@ func (s *Session) notice(tx *store.Tx, e *Entry, spoken *spokenOf, res *store.Or
 		return nil, nil
 	}
 	if o.Currency != "" && stored.Currency != "" && o.Currency != stored.Currency {
-		e.Add(finding.CurrencyDiffers, 0, "currency", o.Currency, "The %s is in %s, but the order is in %s.", e.Kind, o.Currency, stored.Currency)
+		e.Add(finding.CurrencyDiffers, 0, "currency", o.Currency, "The %s is in %s, but the order is in %s.", e.Kind,
+			o.Currency, stored.Currency)
 		return nil, nil
 	}
 	if len(o.Lines) == 0 && !e.speaksOfNoLine() {
@@ -66,7 +67,8 @@ func (s *Session) notice(tx *store.Tx, e *Entry, spoken *spokenOf, res *store.Or
 	if err := carry[e.Kind](n); err != nil || e.Refused() || n.same {
 		return nil, err
 	}
-	if said := n.in.Statement; n.is.OnHold != "" && (n.c.Movement != nil || n.c.Invoice != nil) && (said == nil || said.Reverses == "") {
+	if said := n.in.Statement; n.is.OnHold != "" && (n.c.Movement != nil || n.c.Invoice != nil) && (said == nil ||
+		said.Reverses == "") {
 		e.Add(finding.OnHold, 0, "", stored.Order.Number, "The order %s is on hold: %s.", stored.Order.Number,
 			strings.TrimSuffix(n.is.OnHold, "."))
 	}
@@ -130,7 +132,8 @@ func speak(tx *store.Tx, all []Arrived) (*spokenOf, error) {
 			spoken.ids[e] = []int64{e.Target}
 			ids = append(ids, e.Target)
 		default:
-			entries, names = append(entries, e), append(names, store.Spoken{Kind: o.Kind, Partner: o.Partner, Number: o.Number, Sender: o.SenderNumber})
+			entries, names = append(entries, e), append(names, store.Spoken{Kind: o.Kind, Partner: o.Partner, Number: o.Number,
+				Sender: o.SenderNumber})
 		}
 	}
 	if len(names) > 0 {
@@ -194,8 +197,10 @@ func (e *Entry) changesHeader() (changes bool) {
 // speaksOfNoLine reports whether a notice means something that names no line.
 func (e *Entry) speaksOfNoLine() bool {
 	said := e.Order.Statement
-	return e.Kind == intent.Answer || e.Kind == intent.Withdrawal || e.Kind == intent.Change && (e.Target != 0 || e.changesHeader()) ||
-		slices.Contains([]intent.Kind{intent.Shipment, intent.Receipt, intent.Return, intent.Invoice}, e.Kind) && said != nil && (said.Quantities != "" || said.Reverses != "")
+	return e.Kind == intent.Answer || e.Kind == intent.Withdrawal || e.Kind == intent.Change && (e.Target != 0 ||
+		e.changesHeader()) ||
+		slices.Contains([]intent.Kind{intent.Shipment, intent.Receipt, intent.Return, intent.Invoice}, e.Kind) &&
+			said != nil && (said.Quantities != "" || said.Reverses != "")
 }
 
 // actions are what events call what a notice did, carry does it.
@@ -255,7 +260,8 @@ func (n *noticed) lineOf(i int, others bool) *order.Line {
 // beside notes a change of a line that is none of its fields.
 func (n *noticed) beside(line *order.Line, field, was, is string) {
 	if was != is {
-		n.besides = append(n.besides, order.Change{Line: n.is.Position(line.ID), LineID: line.ID, Field: field, Was: was, Is: is})
+		n.besides = append(n.besides, order.Change{Line: n.is.Position(line.ID), LineID: line.ID, Field: field, Was: was,
+			Is: is})
 	}
 }
 
@@ -271,7 +277,8 @@ func (n *noticed) inUnit(i int, line *order.Line) (d order.LineDetail, ok bool) 
 	q, ok := n.s.Lists.InUnit(item, orZero(l.Quantity), l.Unit, line.Unit)
 	one, exact := n.s.Lists.InUnit(item, order.NumberOf(1), l.Unit, line.Unit)
 	if !ok || !l.UnitPrice.IsZero() && !exact {
-		n.e.Add(finding.LineDiffers, i+1, "unit", l.Unit, "Line %s is ordered in %s; how many of these %s %s are is not known.",
+		n.e.Add(finding.LineDiffers, i+1, "unit", l.Unit,
+			"Line %s is ordered in %s; how many of these %s %s are is not known.",
 			line.Number, line.Unit, orZero(l.Quantity), l.Unit).Hint = fmt.Sprintf("A column \"per %s\" of the list items says "+
 			"how many of an item's own unit one %s holds. Nothing was changed.", l.Unit, l.Unit)
 		return d, false

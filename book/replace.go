@@ -10,18 +10,20 @@ import (
 	"koinos/core/order"
 )
 
-// replaced lets a notice take the place of an earlier one of its number: what it says less of a line is taken back. More
-// than before is refused: what moved besides is a movement of its own.
+// replaced lets a notice take the place of an earlier one of its number: what it says less of a line is taken back.
+// More than before is refused: what moved besides is a movement of its own.
 func (n *noticed) replaced(kind order.MovementKind, m *order.Movement) error {
 	number := m.Number
 	was := n.movementOf(kind, number)
 	switch {
 	case was == nil:
-		n.e.Add(finding.MovementUnknown, 0, string(kind), number, "No %s %s has moved anything of the order %s.", kind, number,
+		n.e.Add(finding.MovementUnknown, 0, string(kind), number, "No %s %s has moved anything of the order %s.", kind,
+			number,
 			n.stored.Order.Number)
 		return nil
 	case was.Reverses != "":
-		n.e.Add(finding.UpdateConflict, 0, string(kind), number, "The %s %s takes back %s, and cannot be replaced.", kind, number, was.Reverses)
+		n.e.Add(finding.UpdateConflict, 0, string(kind), number, "The %s %s takes back %s, and cannot be replaced.", kind,
+			number, was.Reverses)
 		return nil
 	}
 	is := budget{} // of the earlier notice, as it is now
@@ -55,7 +57,8 @@ func (n *noticed) replaced(kind order.MovementKind, m *order.Movement) error {
 		switch less.Sign() {
 		case 1:
 			n.e.Add(finding.UpdateConflict, at[id], "quantity", want[id].String(),
-				"Of line %s, the %s %s is replaced by %s, more than the %s that it moved.", line.Number, kind, number, want[id], orZero(is[id])).
+				"Of line %s, the %s %s is replaced by %s, more than the %s that it moved.", line.Number, kind, number, want[id],
+				orZero(is[id])).
 				Hint = "Post what has moved besides under a number of its own."
 		case -1:
 			l := moving{order.MovementLine{Line: id, Quantity: less}, at[id], ""}
@@ -72,8 +75,9 @@ func (n *noticed) replaced(kind order.MovementKind, m *order.Movement) error {
 		return err
 	}
 	if others := append(besides(m, was), marked(said, was)...); len(others) > 0 {
-		n.e.Add(finding.NoticeDiffers, 0, string(kind), number, "In place of the %s %s other values come for %s. Only quantities are taken back; "+
-			"these stay as they were.", kind, number, strings.Join(others, ", "))
+		n.e.Add(finding.NoticeDiffers, 0, string(kind), number,
+			"In place of the %s %s other values come for %s. Only quantities are taken back; "+
+				"these stay as they were.", kind, number, strings.Join(others, ", "))
 	}
 	if len(m.Lines) == 0 {
 		n.same = true
@@ -92,8 +96,10 @@ func (n *noticed) replaced(kind order.MovementKind, m *order.Movement) error {
 
 // besides names what a notice says of a movement otherwise than the one before did, but for its quantities.
 func besides(m, was *order.Movement) (names []string) {
-	for _, f := range []struct{ name, is, was string }{{"the day", string(m.On), string(was.On)}, {"the day due", string(m.DueOn), string(was.DueOn)},
-		{"the carrier", m.Carrier, was.Carrier}, {"tracking", m.Tracking, was.Tracking}, {"the bill of lading", m.Lading, was.Lading}, {"the number of packages", m.Packages.Plain(), was.Packages.Plain()},
+	for _, f := range []struct{ name, is, was string }{{"the day", string(m.On), string(was.On)}, {"the day due",
+		string(m.DueOn), string(was.DueOn)},
+		{"the carrier", m.Carrier, was.Carrier}, {"tracking", m.Tracking, was.Tracking}, {"the bill of lading", m.Lading,
+			was.Lading}, {"the number of packages", m.Packages.Plain(), was.Packages.Plain()},
 		{"the weight", m.Weight.Plain() + " " + m.WeightIn, was.Weight.Plain() + " " + was.WeightIn}} {
 		if f.is != f.was {
 			names = append(names, f.name)
@@ -102,13 +108,14 @@ func besides(m, was *order.Movement) (names []string) {
 	return names
 }
 
-// marked names what the lines of a notice say of the goods otherwise than those of the one before did. Lines of which nothing is
-// left have nothing to say.
+// marked names what the lines of a notice say of the goods otherwise than those of the one before did. Lines of which
+// nothing is left have nothing to say.
 func marked(said []moving, was *order.Movement) (names []string) {
 	for _, f := range []struct {
 		name string
 		of   func(*order.MovementLine) string
-	}{{"lots", func(l *order.MovementLine) string { return l.Lot }}, {"packages", func(l *order.MovementLine) string { return l.PackageIn + "/" + l.Package }}} {
+	}{{"lots", func(l *order.MovementLine) string { return l.Lot }},
+		{"packages", func(l *order.MovementLine) string { return l.PackageIn + "/" + l.Package }}} {
 		is, before := map[int][]string{}, map[int][]string{}
 		note := func(all map[int][]string, l *order.MovementLine) {
 			if v := f.of(l); l.Quantity.Sign() > 0 && !slices.Contains(all[l.Line], v) {
@@ -156,7 +163,8 @@ func (n *noticed) elsewhere(kind order.MovementKind, number string) error {
 	}
 	if len(others) > 0 {
 		n.e.Add(finding.NoticeDiffers, 0, string(kind), number,
-			"The %s %s is also of %s. What the notice does not say anew of other orders stays as it is.", kind, number, strings.Join(others, ", "))
+			"The %s %s is also of %s. What the notice does not say anew of other orders stays as it is.", kind, number,
+			strings.Join(others, ", "))
 	}
 	return nil
 }

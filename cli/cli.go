@@ -172,11 +172,14 @@ is in a document.`,
 		title    string
 		commands []*cobra.Command
 	}{
-		{"Documents and loads:", []*cobra.Command{a.inspect(), a.mapping(), a.load(), a.findings(), a.report(), a.sequence(), a.lists(false),
+		{"Documents and loads:", []*cobra.Command{a.inspect(), a.mapping(), a.load(), a.findings(), a.report(), a.sequence(),
+			a.lists(false),
 			a.lists(true)}},
 		{"Orders:", []*cobra.Command{a.today(), a.order(), a.why(), a.held()}},
-		{"Partners and other systems:", []*cobra.Command{a.partner(), a.exchange(), a.x12(), a.systems(), a.syncs(), a.subscriptions()}},
-		{"The service:", []*cobra.Command{a.demo(), a.serve(), a.tokens(), a.audit(), a.backup(), a.restore(), a.check(), a.standins(),
+		{"Partners and other systems:", []*cobra.Command{a.partner(), a.exchange(), a.x12(), a.systems(), a.syncs(),
+			a.subscriptions()}},
+		{"The service:", []*cobra.Command{a.demo(), a.serve(), a.tokens(), a.audit(), a.backup(), a.restore(), a.check(),
+			a.standins(),
 			a.version()}},
 	} {
 		id := strconv.Itoa(i)
@@ -215,7 +218,8 @@ koinos --help lists all commands; koinos COMMAND --help explains one.
 
 // manual writes the manual pages, for make install.
 func (a *app) manual() *cobra.Command {
-	return &cobra.Command{Use: "manual FOLDER", Short: "Write the manual pages into a folder", Hidden: true, Args: cobra.ExactArgs(1),
+	return &cobra.Command{Use: "manual FOLDER", Short: "Write the manual pages into a folder", Hidden: true,
+		Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			if err := os.MkdirAll(args[0], 0o755); err != nil {
 				return err

@@ -57,7 +57,8 @@ func (a *app) fillSystems(ctx context.Context, calls *client.Client) error {
 			return fmt.Errorf("%s: %w", name, err)
 		}
 	}
-	if err := tell(ctx, os.Getenv("LEDGERLINE_URL")+"/admin/articles", `{"sku": "`+missingArticle+`", "gone": true}`); err != nil {
+	if err := tell(ctx, os.Getenv("LEDGERLINE_URL")+"/admin/articles", `{"sku": "`+missingArticle+
+		`", "gone": true}`); err != nil {
 		return fmt.Errorf("nobody could take an article out of the bookkeeping: %w", err)
 	}
 	for _, name := range demo.Names("syncs") {
@@ -162,7 +163,8 @@ func (a *app) fillConflict(ctx context.Context, calls *client.Client) error {
 			key = l.Key
 		}
 	}
-	if err := tell(ctx, os.Getenv("LEDGERLINE_URL")+"/admin/orders/"+key, `{"note": "The customer collects it."}`); err != nil {
+	if err := tell(ctx, os.Getenv("LEDGERLINE_URL")+"/admin/orders/"+key,
+		`{"note": "The customer collects it."}`); err != nil {
 		return fmt.Errorf("nobody could change an order of the bookkeeping: %w", err)
 	}
 	o := is.Order

@@ -257,7 +257,8 @@ was not invoiced. What breaks the partner's rules is held with the reasons.`,
 		use, short string
 		do         func(*client.Client, context.Context, int64) (api.Interchange, error)
 	}{
-		{"settle", "Say that what is held of an interchange was dealt with: it is answered from the orders as they are now", (*client.Client).Settle},
+		{"settle", "Say that what is held of an interchange was dealt with: it is answered from the orders as they are now",
+			(*client.Client).Settle},
 		{"let-in", "Let in an interchange whose control number came before with other content", (*client.Client).LetIn},
 		{"refuse", "Refuse an interchange whose control number came before with other content, and tell its sender",
 			(*client.Client).Refuse},
@@ -307,7 +308,8 @@ func (a *app) resendInterchange() *cobra.Command {
 func (a *app) replay() *cobra.Command {
 	var accept []string
 	c := &cobra.Command{Use: "replay ID", Short: "Do once more what an interchange asks for, after the cause was fixed or accepted",
-		Example: "  koinos exchange replay 41\n  koinos exchange replay 41 --accept price_differs,invoice_differs", Args: cobra.ExactArgs(1),
+		Example: "  koinos exchange replay 41\n  koinos exchange replay 41 --accept price_differs,invoice_differs",
+		Args:    cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			id, err := interchangeID(args[0])
 			if err != nil {
@@ -319,7 +321,8 @@ func (a *app) replay() *cobra.Command {
 			}
 			return a.became([]api.Interchange{i})
 		}}
-	c.Flags().StringSliceVar(&accept, "accept", nil, "code of a warning that does not hold it, or x12_rule for broken rules of the partner; repeatable")
+	c.Flags().StringSliceVar(&accept, "accept", nil,
+		"code of a warning that does not hold it, or x12_rule for broken rules of the partner; repeatable")
 	return c
 }
 
@@ -414,7 +417,8 @@ func (a *app) interchange(i *api.Interchange) {
 		fmt.Fprintf(a.out, "  to be acknowledged by %s\n", i.DueAt.Local().Format("2006-01-02 15:04"))
 	}
 	if i.Ruling != "" {
-		fmt.Fprintf(a.out, "  %s by %s\n", map[string]string{api.LetIn: "let in", api.Refused: "refused", api.Settled: "settled"}[i.Ruling],
+		fmt.Fprintf(a.out, "  %s by %s\n", map[string]string{api.LetIn: "let in", api.Refused: "refused",
+			api.Settled: "settled"}[i.Ruling],
 			i.RuledBy)
 	}
 	if i.CopyOf != 0 {
@@ -439,7 +443,8 @@ func (a *app) interchange(i *api.Interchange) {
 		for _, o := range s.Orders {
 			numbers = append(numbers, o.Number)
 		}
-		rows = append(rows, []string{s.Kind, s.Control, s.State, strings.Join(numbers, " "), load, fmt.Sprint(len(s.Findings))})
+		rows = append(rows, []string{s.Kind, s.Control, s.State, strings.Join(numbers, " "), load,
+			fmt.Sprint(len(s.Findings))})
 	}
 	if len(rows) > 0 {
 		report.Table(a.out, []string{"set", "control", "state", "orders", ">load", ">findings"}, rows)

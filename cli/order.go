@@ -235,7 +235,8 @@ func (a *app) printMoves(o *api.StoredOrder) {
 	}
 	var rows [][]string
 	// add adds a row of a line; what is said of the whole stands in the first.
-	add := func(what, num string, on order.Date, first bool, line int, quantity order.Number, amount string, more ...string) {
+	add := func(what, num string, on order.Date, first bool, line int, quantity order.Number, amount string,
+		more ...string) {
 		if !first {
 			what, num, on = "", "", ""
 		}
@@ -246,7 +247,8 @@ func (a *app) printMoves(o *api.StoredOrder) {
 		for i, l := range m.Lines {
 			var more []string
 			if i == 0 {
-				more = append(more, prefixed("takes back ", m.Reverses), m.Carrier, m.Tracking, prefixed("bill of lading ", m.Lading), weight(&m), m.Notes)
+				more = append(more, prefixed("takes back ", m.Reverses), m.Carrier, m.Tracking, prefixed("bill of lading ",
+					m.Lading), weight(&m), m.Notes)
 			}
 			if l.Told.Sign() != 0 {
 				more = append(more, l.Told.Plain()+" "+l.ToldUnit)
@@ -277,7 +279,8 @@ func (a *app) printMoves(o *api.StoredOrder) {
 					more = append(more, c.Code+" "+c.Amount.String())
 				}
 			}
-			add(what, v.Number, v.On, i == 0, l.Line, l.Quantity, l.Amount.String(), append(more, prefixed("at ", l.UnitPrice.String()))...)
+			add(what, v.Number, v.On, i == 0, l.Line, l.Quantity, l.Amount.String(),
+				append(more, prefixed("at ", l.UnitPrice.String()))...)
 		}
 	}
 	if rows != nil {

@@ -179,13 +179,16 @@ func lineQuantities(args []string) (names []string, lines []map[string]string, e
 type posting struct {
 	use, what, number, on string // the command, the last part of the call's path, and the fields of its number and day
 	short, long, example  string
-	fields                map[string]string // further fields by the names of their flags, which are theirs, with what they are
+	// further fields by the names of their flags, which are theirs, with what they are
+	fields map[string]string
 }
 
 // ofGoods are the flags of commands that say that goods moved.
-var ofGoods = map[string]string{"carrier": "who carries the goods", "tracking": "the carrier's number", "bill_of_lading": "number of the bill of lading",
-	"packages": "how many packages", "weight": "gross weight of all of it", "weight_unit": "unit of the weight, such as KGM",
-	"notes": "a remark", "reverses": "number of the one that this takes back, whole where no line is named"}
+var ofGoods = map[string]string{"carrier": "who carries the goods", "tracking": "the carrier's number",
+	"bill_of_lading": "number of the bill of lading",
+	"packages":       "how many packages", "weight": "gross weight of all of it",
+	"weight_unit": "unit of the weight, such as KGM",
+	"notes":       "a remark", "reverses": "number of the one that this takes back, whole where no line is named"}
 
 var postings = []posting{
 	{"ship", "shipments", "shipment", "shipped_on", "Say what was shipped of orders",
@@ -200,7 +203,8 @@ var postings = []posting{
 		"Return posts goods that came back. It opens nothing again: what was shipped by mistake is taken back with\n" +
 			"\"koinos order ship ORDER --reverses NUMBER\". What was returned is not billed any more; what is billed already is given\n" +
 			"back with \"koinos order bill ORDER --reverses INVOICE\".",
-		"  koinos order return SO-000331 1=2 --number RT-12 --reason \"wrong colour\"", withField(ofGoods, "reason", "why, in words")},
+		"  koinos order return SO-000331 1=2 --number RT-12 --reason \"wrong colour\"", withField(ofGoods, "reason",
+			"why, in words")},
 	{"bill", "invoices", "invoice", "invoiced_on", "Invoice what has moved of orders, or give an invoice back",
 		"Bill keeps an invoice for lines of an order, at the order's prices. With --open it bills what has moved and is not\n" +
 			"billed yet. An invoice to a customer gets the next number of the series where none is given. With --reverses it is a\n" +
@@ -279,7 +283,8 @@ func (a *app) orderActs() (all []*cobra.Command) {
 	for i := range postings {
 		all = append(all, a.post(&postings[i]))
 	}
-	return append(all, a.confirm(), a.answerOrder(), a.changeOrder(), a.cancelOrder(), a.holdOrder(true), a.holdOrder(false))
+	return append(all, a.confirm(), a.answerOrder(), a.changeOrder(), a.cancelOrder(), a.holdOrder(true),
+		a.holdOrder(false))
 }
 
 // holdOrder makes the commands that put orders on hold and release them.

@@ -19,7 +19,8 @@ func (a *app) answerOrder() *cobra.Command {
 	t := &act{app: a, what: "answers"}
 	var reason, day string
 	c := &cobra.Command{
-		Use: "answer ORDER LINE=WORD[:QUANTITY][@DAY]…", Short: "Answer an order line by line: accepted, changed, back-ordered, refused",
+		Use:   "answer ORDER LINE=WORD[:QUANTITY][@DAY]…",
+		Short: "Answer an order line by line: accepted, changed, back-ordered, refused",
 		Long: "Answer keeps what the seller says to each line of an order: what you promise a customer, or what a supplier told you\n" +
 			"on the phone. A line may have several statements. What you say to a customer goes out in the next 855 or 865; what a\n" +
 			"supplier says is compared with the order.",
@@ -35,7 +36,8 @@ func (a *app) answerOrder() *cobra.Command {
 			for _, arg := range args[1:] {
 				m := statement.FindStringSubmatch(arg)
 				if m == nil {
-					return usage{fmt.Errorf("%q is no LINE=WORD[:QUANTITY][@DAY], such as 1=accepted or 1=back-ordered:10@2026-04-03", arg)}
+					return usage{fmt.Errorf("%q is no LINE=WORD[:QUANTITY][@DAY], such as 1=accepted or 1=back-ordered:10@2026-04-03",
+						arg)}
 				}
 				l := map[string]string{"number": m[1], "answer": strings.ToLower(m[2])}
 				for name, v := range map[string]string{"accepted": m[3], "accepted_unit": strings.ToUpper(m[4]), "due_on": m[5]} {

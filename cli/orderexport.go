@@ -30,10 +30,11 @@ type exporting struct {
 	columns            []string
 	open, sums         bool
 	said               func(flag string) bool // on the command line
-	fill, mapping      string                 // what the table is filled in for, and where the mapping goes that takes it in
-	numbers            string                 // file of numbers
-	save, saved        string
-	fresh              bool
+	// what the table is filled in for, and where the mapping goes that takes it in
+	fill, mapping string
+	numbers       string // file of numbers
+	save, saved   string
+	fresh         bool
 }
 
 // exportOrders writes orders as a table, without a mapping.
@@ -68,11 +69,13 @@ func (a *app) exportOrders() *cobra.Command {
 	f.StringVar(&x.to, "to", "", "file to write, - for here")
 	f.StringVar(&x.format, "format", "", "csv, tsv, xlsx, ods, json or ndjson; left out, what the file's name says")
 	f.StringSliceVar(&x.columns, "columns", nil, "names of fields, with commas between")
-	f.StringVar(&x.layout, "layout", string(listing.EveryLine), "every: a line a row, with the facts of its order; first: these on the first line only;\norder: an order a row; apart: two sheets of a workbook, or JSON with a list of lines in each order")
+	f.StringVar(&x.layout, "layout", string(listing.EveryLine),
+		"every: a line a row, with the facts of its order; first: these on the first line only;\norder: an order a row; apart: two sheets of a workbook, or JSON with a list of lines in each order")
 	f.BoolVar(&x.sums, "sums", false, "counts and sums under the table")
 	f.BoolVar(&x.open, "open", false, "only lines of which something is to move still")
 	f.StringVar(&x.fill, "for", "", "what the table is filled in for: change, shipment, receipt, return or invoice")
-	f.StringVar(&x.mapping, "with-mapping", "", "file to write the mapping into that takes the table in; its name is the mapping's")
+	f.StringVar(&x.mapping, "with-mapping", "",
+		"file to write the mapping into that takes the table in; its name is the mapping's")
 	f.StringVar(&x.numbers, "numbers-from", "", "file with numbers of orders, one a line; - for the input")
 	f.StringVar(&x.save, "save", "", "keep what was chosen under this name")
 	f.StringVar(&x.saved, "saved", "", "what was chosen and kept under this name")
@@ -192,7 +195,8 @@ func (x *exporting) query(ctx context.Context, args []string) (url.Values, error
 	}
 	maps.Copy(q, of)
 	if x.saved == "" {
-		if _, err := listing.New(listing.Choice{Columns: x.columns, Layout: listing.Layout(x.layout), Open: x.open, For: intent.Kind(x.fill),
+		if _, err := listing.New(listing.Choice{Columns: x.columns, Layout: listing.Layout(x.layout), Open: x.open,
+			For:  intent.Kind(x.fill),
 			Sums: x.sums}); err != nil {
 			return nil, usage{err}
 		}

@@ -31,8 +31,10 @@ func (f *ofOrders) flags(c *cobra.Command) {
 	} {
 		f.values[v.query] = c.Flags().String(v.flag, "", v.about)
 	}
-	c.Flags().StringVar(&f.changed, "changed-since", "", "only orders that are new or have changed since this day (yyyy-mm-dd) or moment (RFC 3339)")
-	c.Flags().BoolVar(&f.overdue, "overdue", false, "only orders whose day of delivery is past and of which nothing has moved")
+	c.Flags().StringVar(&f.changed, "changed-since", "",
+		"only orders that are new or have changed since this day (yyyy-mm-dd) or moment (RFC 3339)")
+	c.Flags().BoolVar(&f.overdue, "overdue", false,
+		"only orders whose day of delivery is past and of which nothing has moved")
 	offers(c, "kind", order.Kinds...)
 	offers(c, "status", "draft", "open", "confirmed", "partial", "complete", "cancelled")
 }
@@ -51,7 +53,8 @@ func (f *ofOrders) query() (url.Values, error) {
 			t, err = time.ParseInLocation(time.DateOnly, f.changed, time.Local)
 		}
 		if err != nil {
-			return nil, usage{fmt.Errorf("%q is no day such as 2026-03-02, and no moment such as 2026-03-02T14:00:00Z", f.changed)}
+			return nil, usage{fmt.Errorf("%q is no day such as 2026-03-02, and no moment such as 2026-03-02T14:00:00Z",
+				f.changed)}
 		}
 		q.Set("changed_since", t.UTC().Format(time.RFC3339))
 	}

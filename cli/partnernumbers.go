@@ -16,7 +16,8 @@ func (a *app) controlNumbers() *cobra.Command {
 		Long: "Numbers shows the last control numbers of interchanges (ISA13) and functional groups (GS06) that went to a partner. If\n" +
 			"another program has sent interchanges to this partner before, say its last numbers: Koinos continues behind them.\n" +
 			"Control numbers never go back.",
-		Example: "  koinos partner numbers PELLOW\n  koinos partner numbers PELLOW --interchange 4711 --group 4711", Args: cobra.ExactArgs(1),
+		Example: "  koinos partner numbers PELLOW\n  koinos partner numbers PELLOW --interchange 4711 --group 4711",
+		Args:    cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) (err error) {
 			if last != (api.ControlNumbers{}) {
 				last, err = a.client().SetControlNumbers(c.Context(), args[0], last)
@@ -33,7 +34,8 @@ func (a *app) controlNumbers() *cobra.Command {
 			return nil
 		},
 	}
-	c.Flags().Int64Var(&last.Interchange, "interchange", 0, "last control number of an interchange that the partner was sent")
+	c.Flags().Int64Var(&last.Interchange, "interchange", 0,
+		"last control number of an interchange that the partner was sent")
 	c.Flags().Int64Var(&last.Group, "group", 0, "last control number of a functional group that the partner was sent")
 	return c
 }

@@ -201,7 +201,8 @@ func (a *app) showRun(r *outcome.Run) error {
 	report.Table(a.out, []string{"step", ">load", "mapping", "status", ">orders", ">good", ">changed", ">unchanged",
 		">refused", ">held"}, rows)
 	if runFailing(r) {
-		fmt.Fprintf(a.out, "\nWhat failed: koinos load show LOAD. When it is fixed: koinos sequence run --from-run %d\n", r.ID)
+		fmt.Fprintf(a.out, "\nWhat failed: koinos load show LOAD. When it is fixed: koinos sequence run --from-run %d\n",
+			r.ID)
 	}
 	if len(r.Loads) > 0 {
 		fmt.Fprintf(a.out, "\nEvery row with the answers of every step: koinos load report %d --format marked "+

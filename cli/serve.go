@@ -268,7 +268,8 @@ func (a *app) tokens() *cobra.Command {
 			if err != nil {
 				return usage{err}
 			}
-			made, err := a.newToken(c.Context(), api.NewToken{Name: name, Scope: scope, ExpiresAt: ends, Narrowed: narrowed}, data)
+			made, err := a.newToken(c.Context(), api.NewToken{Name: name, Scope: scope, ExpiresAt: ends, Narrowed: narrowed},
+				data)
 			if err != nil {
 				return err
 			}
@@ -284,7 +285,8 @@ func (a *app) tokens() *cobra.Command {
 	create.Flags().StringVar(&name, "name", "", "what or whom it is for")
 	create.Flags().StringVar(&scope, "scope", "", "read, load or admin")
 	create.Flags().StringVar(&expires, "expires", "", "when it ends by itself: 90d, 12h, or a day such as 2027-01-31")
-	create.Flags().StringSliceVar(&narrowed.Partners, "partner", nil, "only for orders of this partner, by our code; repeatable")
+	create.Flags().StringSliceVar(&narrowed.Partners, "partner", nil,
+		"only for orders of this partner, by our code; repeatable")
 	create.Flags().StringSliceVar(&narrowed.Mappings, "mapping", nil, "only for loads through this mapping; repeatable")
 	create.Flags().StringVar(&data, "data", "", "data folder to make it in, without a service")
 	ls := &cobra.Command{

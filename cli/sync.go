@@ -80,7 +80,8 @@ func (a *app) listSyncs() *cobra.Command {
 				rows = append(rows, []string{y.Name, num(y.Version), syncState(y), num(n.Created), num(n.Changed), num(n.Waiting),
 					num(n.Held), y.About})
 			}
-			report.Table(a.out, []string{"sync", ">version", "state", ">created", ">changed", ">waiting", ">held", "about"}, rows)
+			report.Table(a.out, []string{"sync", ">version", "state", ">created", ">changed", ">waiting", ">held", "about"},
+				rows)
 			fmt.Fprintln(a.out, "Created and changed are those of the last day.")
 			return nil
 		},
@@ -157,7 +158,8 @@ func (a *app) printSync(y *api.Sync) {
 	report.Table(a.out, []string{"", "record", "when", "", "trouble"}, rows)
 	a.heldHint(y.State.Counts.Held, y.Name)
 	if n := y.State.Unanswered; n > 0 {
-		fmt.Fprintf(a.out, "%s not answered: koinos sync queue %s --state unanswered lists them.\n", report.Plural(n, "file"), y.Name)
+		fmt.Fprintf(a.out, "%s not answered: koinos sync queue %s --state unanswered lists them.\n", report.Plural(n, "file"),
+			y.Name)
 	}
 }
 
@@ -208,7 +210,8 @@ type waiting struct{ timeout, patience time.Duration }
 
 func (w *waiting) flags(c *cobra.Command) {
 	c.Flags().DurationVar(&w.timeout, "timeout", 0, "wait no longer than this; left out, as long as something is done")
-	c.Flags().DurationVar(&w.patience, "patience", time.Minute, "wait so long for a system that is away when nothing else is left to do")
+	c.Flags().DurationVar(&w.patience, "patience", time.Minute,
+		"wait so long for a system that is away when nothing else is left to do")
 }
 
 // enough gives a function that says whether waiting has gone on for long enough.
@@ -413,7 +416,8 @@ func (a *app) listTasks() *cobra.Command {
 			return nil
 		},
 	}
-	c.Flags().StringVar(&state, "state", "", "only waiting, after, held or aside; unanswered lists files that nobody has answered")
+	c.Flags().StringVar(&state, "state", "",
+		"only waiting, after, held or aside; unanswered lists files that nobody has answered")
 	return c
 }
 
@@ -421,7 +425,8 @@ func (a *app) listPushed() *cobra.Command {
 	var sync string
 	var all bool
 	c := &cobra.Command{
-		Use: "history [ORDER]", Short: "List what was written into systems, with what stood there before", Args: cobra.MaximumNArgs(1),
+		Use: "history [ORDER]", Short: "List what was written into systems, with what stood there before",
+		Args:    cobra.MaximumNArgs(1),
 		Example: "  koinos sync history --sync slipway-ledgerline\n  koinos sync history SO-000123",
 		RunE: func(c *cobra.Command, args []string) error {
 			q := url.Values{"limit": {"50"}}
@@ -446,7 +451,8 @@ func (a *app) listPushed() *cobra.Command {
 				return nil
 			}
 			for _, p := range page.Items {
-				fmt.Fprintf(a.out, "%s  %s  %s.%s %s: %s, by %s\n", local(p.At), p.Order, p.System, p.Record, p.Key, p.Outcome, p.By)
+				fmt.Fprintf(a.out, "%s  %s  %s.%s %s: %s, by %s\n", local(p.At), p.Order, p.System, p.Record, p.Key, p.Outcome,
+					p.By)
 				a.steps(p.Steps, false)
 				if p.Why != "" {
 					fmt.Fprintf(a.out, "  %s\n", p.Why)

@@ -283,7 +283,8 @@ func (c *Client) Tell(ctx context.Context, order int64, what string, n api.Notic
 	if t.Seen != 0 {
 		calls = calls.with("If-Match", fmt.Sprintf(`"%d-%d"`, order, t.Seen))
 	}
-	err = calls.call(ctx, http.MethodPost, fmt.Sprintf("/orders/%d/%s", order, what), url.Values{"accept": t.Accept}, n, &out)
+	err = calls.call(ctx, http.MethodPost, fmt.Sprintf("/orders/%d/%s", order, what), url.Values{"accept": t.Accept}, n,
+		&out)
 	return out, err
 }
 

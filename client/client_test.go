@@ -36,7 +36,8 @@ func TestProblems(t *testing.T) {
 		code, title      string
 	}{
 		{"a problem", "application/problem+json",
-			`{"title": "There is no such thing here", "status": 404, "code": "not_found", "detail": "There is no load 7 here."}`, 404, "not_found", "There is no such thing here"},
+			`{"title": "There is no such thing here", "status": 404, "code": "not_found", "detail": "There is no load 7 here."}`,
+			404, "not_found", "There is no such thing here"},
 		{"a page of a gateway", "text/html", "<html>502", 502, "unknown", "502 Bad Gateway"},
 		{"a problem that breaks off", "application/problem+json", `{"title": "There`, 500, "unknown",
 			"500 Internal Server Error"},

@@ -43,7 +43,8 @@ func (c *Client) ControlNumbers(ctx context.Context, name string) (n api.Control
 }
 
 // SetControlNumbers lets the control numbers for a partner go on behind others; 0 leaves one as it is.
-func (c *Client) SetControlNumbers(ctx context.Context, name string, last api.ControlNumbers) (n api.ControlNumbers, err error) {
+func (c *Client) SetControlNumbers(ctx context.Context, name string, last api.ControlNumbers) (n api.ControlNumbers,
+	err error) {
 	err = c.call(ctx, http.MethodPut, "/partners/"+url.PathEscape(name)+"/numbers", nil, last, &n)
 	return n, err
 }

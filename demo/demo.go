@@ -14,7 +14,8 @@ import (
 
 //go:generate go run ./make .
 
-// Files are the scenario's files: lists, lists/crosswalks, mappings, sequences, documents, expected, partners, orders, systems.
+// Files are the scenario's files: lists, lists/crosswalks, mappings, sequences, documents, expected, partners, orders,
+// systems.
 //
 //go:embed lists mappings sequences documents expected partners orders systems syncs
 var Files embed.FS

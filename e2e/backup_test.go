@@ -53,7 +53,8 @@ func TestBackup(t *testing.T) {
 	if err := json.Unmarshal([]byte(out), &back); code != 0 || err != nil {
 		t.Fatalf("%d %v %s%s", code, err, out, errOut)
 	}
-	if _, errOut, code := koinos(t, nil, "restore", dir, "--data", data); code != 1 || !strings.Contains(errOut, "is not empty") {
+	if _, errOut, code := koinos(t, nil, "restore", dir, "--data", data); code != 1 || !strings.Contains(errOut,
+		"is not empty") {
 		t.Errorf("restored over other data: %d %s", code, errOut)
 	}
 	for _, args := range [][]string{{"backup", s.data, "--data", s.data}, {"backup", data, "--data", s.data}} {
@@ -92,13 +93,15 @@ func TestBackup(t *testing.T) {
 	if err == nil {
 		highest = page.Items[0].Number
 	}
-	_, body := r.do("POST", "/api/v1/orders", `{"kind":"sales","sender_number":"after","partner":"SALTRY","lines":[{"item":"x","quantity":"1"}]}`,
+	_, body := r.do("POST", "/api/v1/orders",
+		`{"kind":"sales","sender_number":"after","partner":"SALTRY","lines":[{"item":"x","quantity":"1"}]}`,
 		"Content-Type: application/json")
 	var posted api.StoredOrder
 	if err := json.Unmarshal([]byte(body), &posted); err != nil || posted.Number <= highest || highest == "" {
 		t.Errorf("the number %q was perhaps given before: the highest was %q\n%s", posted.Number, highest, body)
 	}
-	if out, errOut, code := r.koinos("check", "data"); code != 0 || out != "The data is whole: the database, and 3 documents.\n" {
+	if out, errOut, code := r.koinos("check", "data"); code != 0 ||
+		out != "The data is whole: the database, and 3 documents.\n" {
 		t.Errorf("%d %s%s", code, out, errOut)
 	}
 

@@ -67,7 +67,8 @@ func has(selector, text string) chromedp.Action {
 	return chromedp.ActionFunc(func(ctx context.Context) error {
 		var seen string
 		for end := time.Now().Add(40 * time.Second); time.Now().Before(end); time.Sleep(120 * time.Millisecond) {
-			script := fmt.Sprintf(`[...document.querySelectorAll(%q)].map(e => e.innerText).join(' ').replace(/\s+/g, ' ')`, selector)
+			script := fmt.Sprintf(`[...document.querySelectorAll(%q)].map(e => e.innerText).join(' ').replace(/\s+/g, ' ')`,
+				selector)
 			if err := chromedp.Evaluate(script, &seen).Do(ctx); err != nil {
 				return err
 			}
@@ -84,7 +85,8 @@ func hasNot(selector, text string) chromedp.Action {
 	return chromedp.ActionFunc(func(ctx context.Context) error {
 		var seen string
 		for end := time.Now().Add(20 * time.Second); time.Now().Before(end); time.Sleep(120 * time.Millisecond) {
-			script := fmt.Sprintf(`[...document.querySelectorAll(%q)].map(e => e.innerText).join(' ').replace(/\s+/g, ' ')`, selector)
+			script := fmt.Sprintf(`[...document.querySelectorAll(%q)].map(e => e.innerText).join(' ').replace(/\s+/g, ' ')`,
+				selector)
 			if err := chromedp.Evaluate(script, &seen).Do(ctx); err != nil {
 				return err
 			}
@@ -98,7 +100,8 @@ func hasNot(selector, text string) chromedp.Action {
 
 // press clicks the button or link with a label, once it can be pressed.
 func press(label string) chromedp.Action {
-	return chromedp.Click(fmt.Sprintf(`//*[self::button or self::a][contains(normalize-space(.), %q)][not(@disabled)]`, label),
+	return chromedp.Click(fmt.Sprintf(`//*[self::button or self::a][contains(normalize-space(.), %q)][not(@disabled)]`,
+		label),
 		chromedp.BySearch, chromedp.NodeVisible)
 }
 
@@ -113,8 +116,10 @@ func fill(selector, value string) chromedp.Action {
 
 // pick chooses one of a list that opens.
 func pick(label, option string) chromedp.Action {
-	return chromedp.Tasks{chromedp.Click(fmt.Sprintf(`[role=combobox][aria-label=%q]`, label), chromedp.ByQuery, chromedp.NodeVisible),
-		chromedp.Click(fmt.Sprintf(`//li[@role='option'][normalize-space(.)=%q]`, option), chromedp.BySearch, chromedp.NodeVisible)}
+	return chromedp.Tasks{chromedp.Click(fmt.Sprintf(`[role=combobox][aria-label=%q]`, label), chromedp.ByQuery,
+		chromedp.NodeVisible),
+		chromedp.Click(fmt.Sprintf(`//li[@role='option'][normalize-space(.)=%q]`, option), chromedp.BySearch,
+			chromedp.NodeVisible)}
 }
 
 // run does one step after the other. Each has a minute, because a click waits until there is something to click.
@@ -126,7 +131,8 @@ func run(t *testing.T, ctx context.Context, steps ...chromedp.Action) {
 		cancel()
 		if err != nil {
 			var address, seen string
-			there := chromedp.Run(ctx, chromedp.Location(&address), chromedp.Evaluate(`document.body.innerText.replace(/\s+/g, ' ')`, &seen))
+			there := chromedp.Run(ctx, chromedp.Location(&address),
+				chromedp.Evaluate(`document.body.innerText.replace(/\s+/g, ' ')`, &seen))
 			t.Fatalf("step %d: %v, on %s, which says: %.1500s (%v)", i+1, err, address, seen, there)
 		}
 	}
@@ -168,11 +174,14 @@ func TestConsole(t *testing.T) {
 			"row 2 column 7 became quantity of line 1"), has(".paper .value.lit", "10"),
 		chromedp.KeyEvent(kb.ArrowRight), has("[role=status]", "row 2 column 8 became unit of line 1"),
 		// What happens to it afterwards is said on the paper; more than was ordered is held first.
-		press("Confirm"), has(".paper .stamp", "confirmed"), has(".acts", "Confirmed."), press("Undo"), has(".paper .stamp", "open"),
+		press("Confirm"), has(".paper .stamp", "confirmed"), has(".acts", "Confirmed."), press("Undo"), has(".paper .stamp",
+			"open"),
 		hasNot(".acts", "Confirmed."), press("Confirm"), has(".paper .stamp", "confirmed"),
 		press("Answer …"), pick("Answer of line 1", "accepted"), fill(`[aria-label="Quantity of line 1"]`, "6"),
-		fill(`[aria-label="Promised day of line 1"]`, "2026-04-02"), press("+"), pick("Answer of line 1, statement 2", "refused"),
-		fill(`[aria-label="Quantity of line 1, statement 2"]`, "4"), fill(`[aria-label="Why of line 1, statement 2"]`, "sold out"),
+		fill(`[aria-label="Promised day of line 1"]`, "2026-04-02"), press("+"), pick("Answer of line 1, statement 2",
+			"refused"),
+		fill(`[aria-label="Quantity of line 1, statement 2"]`, "4"), fill(`[aria-label="Why of line 1, statement 2"]`,
+			"sold out"),
 		press("Answered"), has(".events", "answered"), has(".events", "sold out"),
 		press("Ship …"), fill(quantityOf1, "50"), press("Shipped"),
 		has(".held", "Of line 1, 50 are shipped now, more than the 10 that were ordered."), has(".acts", "Do it anyway"),
@@ -181,7 +190,8 @@ func TestConsole(t *testing.T) {
 		fill(quantityOf1, "3"), press("Change it"), has(".acts [role=alert]", "Line 1 is to be 3, but 4 of it have moved."),
 		fill(quantityOf1, "6"), fill(".acts input.wide", "they called"), press("Change it"), has(".events", "they called"),
 		// It is billed, something comes back and is given back, and a part of the shipment was a mistake.
-		press("Hold …"), fill(".acts input.wide", "credit limit"), press("Put it on hold"), has(".acts .held", "credit limit"),
+		press("Hold …"), fill(".acts input.wide", "credit limit"), press("Put it on hold"), has(".acts .held",
+			"credit limit"),
 		press("Bill …"), press("Billed"), has(".held[role=alert]", "is on hold: credit limit"), press("Release"),
 		has(".acts .held", "The order has changed since this form was opened"), // it is as it was filled in
 		press("Billed"), has(".paper .lines", "invoiced 4"), has(".events", "invoice IN-"),
@@ -196,14 +206,21 @@ func TestConsole(t *testing.T) {
 		chromedp.Navigate(s.address+"/orders"), has("main", "page 1"),
 		chromedp.SendKeys("main input[placeholder^=Number]", "EBBING", chromedp.ByQuery), has("main", "EB-7701"),
 		// Many at once: chosen, held with a reason, released, shipped; what cannot be done says why. The view is kept.
-		chromedp.Navigate(s.address+"/orders?kind=sales&status=open,confirmed,partial&from=2026-03-03"), has("main", "SL-1040"),
-		chromedp.Click(`input[aria-label="Choose SO-000527"]`, chromedp.ByQuery), chromedp.Click(`input[aria-label="Choose SO-000526"]`, chromedp.ByQuery),
-		has(".many", "2 orders chosen 292.39 EUR"), press("Hold …"), fill(".many .why", "stocktaking"), press("Hold 2 orders"),
-		has(".many", "2 ✓ changed"), press("Ship what is open"), has(".many", "2 ! held"), has(".many", "is on hold: stocktaking"),
-		press("Release"), has(".many", "2 ✓ changed"), press("Ship what is open"), hasNot("tbody", "SO-000527"), has(".many", "2 ✓ changed"),
+		chromedp.Navigate(s.address+"/orders?kind=sales&status=open,confirmed,partial&from=2026-03-03"), has("main",
+			"SL-1040"),
+		chromedp.Click(`input[aria-label="Choose SO-000527"]`, chromedp.ByQuery),
+		chromedp.Click(`input[aria-label="Choose SO-000526"]`, chromedp.ByQuery),
+		has(".many", "2 orders chosen 292.39 EUR"), press("Hold …"), fill(".many .why", "stocktaking"),
+		press("Hold 2 orders"),
+		has(".many", "2 ✓ changed"), press("Ship what is open"), has(".many", "2 ! held"),
+		has(".many", "is on hold: stocktaking"),
+		press("Release"), has(".many", "2 ✓ changed"), press("Ship what is open"), hasNot("tbody", "SO-000527"), has(".many",
+			"2 ✓ changed"),
 		press("Save this view"), fill(`input[aria-label="Name of the view"]`, "march"), press("Save"), has("main", "march"),
-		chromedp.Navigate(s.address+"/orders"), has("main", "SO-000528"), chromedp.Click(`[aria-label="Saved views"]`, chromedp.ByQuery),
-		chromedp.Click(`//*[@role="option"][contains(., "march")]`, chromedp.BySearch), hasNot("tbody", "SO-000528"), has("tbody", "SL-1038"),
+		chromedp.Navigate(s.address+"/orders"), has("main", "SO-000528"), chromedp.Click(`[aria-label="Saved views"]`,
+			chromedp.ByQuery),
+		chromedp.Click(`//*[@role="option"][contains(., "march")]`, chromedp.BySearch), hasNot("tbody", "SO-000528"),
+		has("tbody", "SL-1038"),
 		chromedp.Navigate(s.address+"/loads"), has("main", "saltry-season.csv"), has("main", "dry run"),
 		chromedp.Navigate(s.address+"/orders/9999"), has("[role=alert]", "There is no such thing here"),
 		// A list gets another name in all that uses it, and goes when nothing does.
@@ -216,7 +233,8 @@ func TestConsole(t *testing.T) {
 	)
 }
 
-// A list is sorted by a column, over all its pages, and stays so; a load that ends while one looks at something else says so.
+// A list is sorted by a column, over all its pages, and stays so; a load that ends while one looks at something else
+// says so.
 func TestConsoleLists(t *testing.T) {
 	t.Parallel()
 	s := startDemo(t)
@@ -237,15 +255,20 @@ func TestConsoleLists(t *testing.T) {
 	}
 	run(t, browser(t, 1280, 800),
 		chromedp.Navigate(s.address+"/orders"), has("tbody tr:first-child", "SO-000527"),
-		sort("Total"), has("tbody tr:first-child", "1.00 EUR"), sort("Total"), has("tbody tr:first-child", "PO-000001 purchase EBBING"),
-		has("tbody tr:first-child", "9 220.82 EUR"), press("Next"), has("tbody tr:first-child", "2 321.55 EUR"), has(".turner", "page 2"),
+		sort("Total"), has("tbody tr:first-child", "1.00 EUR"), sort("Total"),
+		has("tbody tr:first-child", "PO-000001 purchase EBBING"),
+		has("tbody tr:first-child", "9 220.82 EUR"), press("Next"), has("tbody tr:first-child", "2 321.55 EUR"),
+		has(".turner", "page 2"),
 		chromedp.Reload(), has("tbody tr:first-child", "PO-000001"), has(".turner", "Sorted by total"),
 		pick("Kind", "Sales"), has("tbody tr:first-child", "SO-000344"), has("tbody tr:first-child", "4 466.40 EUR"),
 		sort("Total"), has("tbody tr:first-child", "SO-000527"), hasNot(".turner", "Sorted"),
-		press("Documents"), chromedp.SetUploadFiles("input[type=file]", []string{doc}, chromedp.NodeReady), has("h1", "big.csv"),
-		chromedp.Click("#mapping", chromedp.ByQuery), chromedp.Click(`//*[@role="option"][contains(., "saltry-orders")]`, chromedp.BySearch),
+		press("Documents"), chromedp.SetUploadFiles("input[type=file]", []string{doc}, chromedp.NodeReady), has("h1",
+			"big.csv"),
+		chromedp.Click("#mapping", chromedp.ByQuery), chromedp.Click(`//*[@role="option"][contains(., "saltry-orders")]`,
+			chromedp.BySearch),
 		chromedp.WaitNotPresent("[role=listbox]", chromedp.ByQuery),
-		chromedp.Click(`//main//button[normalize-space(.)="Load"][not(@disabled)]`, chromedp.BySearch), has("h1", "Load 22"), press("Lists"),
+		chromedp.Click(`//main//button[normalize-space(.)="Load"][not(@disabled)]`, chromedp.BySearch), has("h1", "Load 22"),
+		press("Lists"),
 		has("h1", "Lists"), has(".p-toast", "Load 22 of big.csv: some refused 20,001 orders: 20,000 good, 1 failed."),
 		chromedp.Evaluate(string(axe), nil), chromedp.Evaluate(seriousFaults, &faults, awaited),
 		press("Open the load"), has("h1", "Load 22"), has(".figures", "1 ✕ refused"))
@@ -309,8 +332,10 @@ func TestConsoleExchange(t *testing.T) {
 			chromedp.ByQuery), has("[role=status]", "It is"), chromedp.Focus(".segments", chromedp.ByQuery), arrow,
 		has(".segments .active", "20260314"),
 		// A supplier promises another day than was asked for: a buyer is told, and takes it.
-		chromedp.Navigate(s.address+"/today"), has("main", "1 order answered otherwise"), press("answered otherwise"), has("main", "line 3: due 2026-04-13"),
-		press("PO-000043"), has(".acts .held", "Line 3: due 2026-04-13"), press("Take what is offered"), hasNot(".acts", "not what was ordered"),
+		chromedp.Navigate(s.address+"/today"), has("main", "1 order answered otherwise"), press("answered otherwise"),
+		has("main", "line 3: due 2026-04-13"),
+		press("PO-000043"), has(".acts .held", "Line 3: due 2026-04-13"), press("Take what is offered"), hasNot(".acts",
+			"not what was ordered"),
 		chromedp.Navigate(s.address+"/held?code=answer_differs"), has("main", "Nothing is held."),
 	)
 }
@@ -331,7 +356,8 @@ func TestConsoleZoomed(t *testing.T) {
 		"/loads/5": "refused", "/orders": "SO-0005", "/orders/326": "SO-000326", "/mappings": "saltry-orders",
 		"/mappings/saltry-orders": "version 1", "/lists": "ostrand-yards", "/exchange": "VARNHOLT", "/held": "DS-2046",
 		"/exchange/1": "PM-4712", "/systems": "Our web shop", "/systems/slipway": "Read a page of",
-		"/systems/slipway?tab=pulls": "done", "/systems/slipway?tab=arrivals": "SL-1040", "/docs/mapping": "Which rows make one order",
+		"/systems/slipway?tab=pulls": "done", "/systems/slipway?tab=arrivals": "SL-1040",
+		"/docs/mapping":                 "Which rows make one order",
 		"/docs/findings#not_a_schedule": "says no deliveries"} {
 		colours := []string{"light"}
 		if strings.Contains(" /today /loads/5 /loads/9?tab=fix /orders /orders/326 /exchange/1 /systems/slipway /docs/mapping ", " "+path+" ") {
@@ -353,10 +379,12 @@ func TestConsoleZoomed(t *testing.T) {
 		}
 	}
 	// One key finds what has a name or a number, wherever it is, and the page of the documentation that explains a word.
-	for _, c := range []struct{ asks, first, opens string }{{"PM-4802", "SO-000490", "PM-4802"}, {"pellow-850", "pellow-850", "version 1"},
+	for _, c := range []struct{ asks, first, opens string }{{"PM-4802", "SO-000490", "PM-4802"}, {"pellow-850",
+		"pellow-850", "version 1"},
 		{"sdq", "A line goes to several stores", "Questions and answers"}} {
 		var faults []string
-		run(t, ctx, chromedp.Evaluate(`localStorage.setItem("koinos.theme", "dark")`, nil), chromedp.Navigate(s.address+"/loads"), has("main", "Loads"), chromedp.KeyEvent("/"),
+		run(t, ctx, chromedp.Evaluate(`localStorage.setItem("koinos.theme", "dark")`, nil), chromedp.Navigate(s.address+
+			"/loads"), has("main", "Loads"), chromedp.KeyEvent("/"),
 			chromedp.KeyEvent(c.asks), // at once, as somebody types who knows the key
 			has("#hit-0", c.first), chromedp.Evaluate(string(axe), nil), chromedp.Evaluate(seriousFaults, &faults, awaited),
 			chromedp.KeyEvent(kb.Enter), has("main", c.opens))
@@ -366,7 +394,8 @@ func TestConsoleZoomed(t *testing.T) {
 	}
 }
 
-// seriousFaults lists what keeps people who do not see the page, or have no mouse, from using it, by the rules of WCAG 2.1.
+// seriousFaults lists what keeps people who do not see the page, or have no mouse, from using it, by the rules of WCAG
+// 2.1.
 const seriousFaults = `axe.run(document, { resultTypes: ['violations'], runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa'] }).then((r) =>
   r.violations.filter((v) => v.impact === 'serious' || v.impact === 'critical')
     .map((v) => v.id + ' (' + v.help + '): ' + v.nodes.slice(0, 4).map((n) => n.target.join(' ')).join(', ')))`
@@ -434,8 +463,8 @@ func TestConsoleSignIn(t *testing.T) {
 		has("main", "No order has been loaded yet"))
 }
 
-// Who opens a service that has no orders yet gets from a file to orders by the buttons that are in sight, and types only
-// the partner's code.
+// Who opens a service that has no orders yet gets from a file to orders by the buttons that are in sight, and types
+// only the partner's code.
 func TestConsoleFirstVisit(t *testing.T) {
 	t.Parallel()
 	s := start(t, t.TempDir(), "serve")
@@ -445,12 +474,16 @@ func TestConsoleFirstVisit(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	run(t, ctx, chromedp.Navigate(s.address), has("main h1", "Load your first orders"), chromedp.Evaluate(string(axe), nil),
+	run(t, ctx, chromedp.Navigate(s.address), has("main h1", "Load your first orders"), chromedp.Evaluate(string(axe),
+		nil),
 		chromedp.Evaluate(seriousFaults, &faults, awaited),
-		press("Try it with an example"), has("main", "kestle-week.csv"), press("Draft a new mapping for it"), has("main", "3 orders, 4 lines, 3 refused"),
-		chromedp.SendKeys(".said input.fixed", "KESTLE"+kb.Enter, chromedp.ByQuery), has("main", "3 orders, 4 lines, 1 refused"),
+		press("Try it with an example"), has("main", "kestle-week.csv"), press("Draft a new mapping for it"), has("main",
+			"3 orders, 4 lines, 3 refused"),
+		chromedp.SendKeys(".said input.fixed", "KESTLE"+kb.Enter, chromedp.ByQuery),
+		has("main", "3 orders, 4 lines, 1 refused"),
 		press("Dry run"), has("main", "2 ✓ ready"), has("main", `"four" is not a number`),
-		press("Load the 2 good orders"), has("main", "2 ✓ loaded"), chromedp.Navigate(s.address+"/today"), has("main", "1 refused of 3 orders"),
+		press("Load the 2 good orders"), has("main", "2 ✓ loaded"), chromedp.Navigate(s.address+"/today"), has("main",
+			"1 refused of 3 orders"),
 		// A file that is dropped on any page is taken.
 		chromedp.Navigate(s.address+"/lists"), has("main", "Reference lists"), chromedp.Evaluate(`(() => {
 			const files = new DataTransfer()
@@ -458,8 +491,10 @@ func TestConsoleFirstVisit(t *testing.T) {
 			document.querySelector("main").dispatchEvent(new DragEvent("drop", { dataTransfer: files, bubbles: true, cancelable: true }))
 		})()`, nil), has("main", "dropped.csv"), has("main", "X-1"),
 		// Columns of a list that nobody needs stay away.
-		chromedp.Navigate(s.address+"/orders"), has("thead", "Ordered"), chromedp.Click(".turner .p-multiselect", chromedp.ByQuery),
-		chromedp.Click(`//li[contains(@class, "p-multiselect-option")][contains(., "Ordered")]`, chromedp.BySearch), hasNot("thead", "Ordered"),
+		chromedp.Navigate(s.address+"/orders"), has("thead", "Ordered"), chromedp.Click(".turner .p-multiselect",
+			chromedp.ByQuery),
+		chromedp.Click(`//li[contains(@class, "p-multiselect-option")][contains(., "Ordered")]`, chromedp.BySearch),
+		hasNot("thead", "Ordered"),
 		chromedp.Reload(), has("thead", "Their number"), hasNot("thead", "Ordered"), has(".turner", "8 of 9 columns"))
 	if len(faults) > 0 {
 		t.Error(faults)

@@ -154,7 +154,8 @@ func TestReadmeAsTyped(t *testing.T) {
 		shell.Dir = dir
 		shell.Env = append(os.Environ(), "PATH="+bin+":"+os.Getenv("PATH"), "KOINOS_ADDRESS="+s.address)
 		out, err := shell.CombinedOutput()
-		if code := shell.ProcessState.ExitCode(); code != 0 && (code != 3 || done[command]) { // 3 says that something is refused or held
+		// 3 says that something is refused or held
+		if code := shell.ProcessState.ExitCode(); code != 0 && (code != 3 || done[command]) {
 			t.Errorf("%s: %v\n%s", command, err, out)
 		}
 	}

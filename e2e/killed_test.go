@@ -104,8 +104,10 @@ func noticeMapping(kind, number, more string) string {
 
 var killMappings = []string{killMapping,
 	noticeMapping("shipment", "shipment", "shipped_on: {value: 2026-03-16}") + "  quantity: {from: Qty, expr: '\"1\"'}\n",
-	noticeMapping("invoice", "invoice", "invoiced_on: {value: 2026-03-17}") + "  quantity: {from: Qty, expr: '\"1\"'}\n  unit_price: {from: Price}\n",
-	noticeMapping("answer", "answer", "answered_on: {value: 2026-03-15}") + "  quantity: {from: Qty}\n  answer: {value: accepted}\n"}
+	noticeMapping("invoice", "invoice", "invoiced_on: {value: 2026-03-17}") +
+		"  quantity: {from: Qty, expr: '\"1\"'}\n  unit_price: {from: Price}\n",
+	noticeMapping("answer", "answer", "answered_on: {value: 2026-03-15}") +
+		"  quantity: {from: Qty}\n  answer: {value: accepted}\n"}
 
 type killStep struct {
 	mapping string
@@ -124,7 +126,8 @@ func killSteps() []killStep {
 		second[len("Order,Item,Qty,Price\n"):]...)
 	some := manyOrders(700)
 	return []killStep{{"plain", first, outcome.Options{}}, {"plain", second, outcome.Options{}},
-		{"plain", first, outcome.Options{DryRun: true, StopAfter: 50}}, {"plain", third, outcome.Options{AllOrNone: true, Note: "all"}},
+		{"plain", first, outcome.Options{DryRun: true, StopAfter: 50}},
+		{"plain", third, outcome.Options{AllOrNone: true, Note: "all"}},
 		{"answer", some, outcome.Options{}}, {"shipment", some, outcome.Options{}}, {"invoice", some, outcome.Options{}},
 		{"shipment", some, outcome.Options{AllOrNone: true}}}
 }
@@ -179,7 +182,8 @@ func TestKilledAtRandom(t *testing.T) {
 	calm := t.TempDir()
 	play(calm, 0, 0)
 	want := state(t, calm)
-	if !strings.Contains(want, "changed") || !strings.Contains(want, "|created|") || !strings.Contains(want, "|shipment|OSTRAND|N-A-000699|") ||
+	if !strings.Contains(want, "changed") || !strings.Contains(want, "|created|") || !strings.Contains(want,
+		"|shipment|OSTRAND|N-A-000699|") ||
 		!strings.Contains(want, "|OSTRAND|N-A-000699|2026-03-17|") {
 		t.Fatal("the undisturbed run did nothing worth comparing")
 	}
@@ -196,7 +200,8 @@ func TestKilledAtRandom(t *testing.T) {
 			for at < min(len(got), len(want)) && got[at] == want[at] {
 				at++
 			}
-			t.Fatalf("seed %d: after %d kills the database differs:\n…%.300s\nwant\n…%.300s", seed, n, got[max(0, at-100):], want[max(0, at-100):])
+			t.Fatalf("seed %d: after %d kills the database differs:\n…%.300s\nwant\n…%.300s", seed, n, got[max(0, at-100):],
+				want[max(0, at-100):])
 		}
 		os.RemoveAll(data)
 	}
@@ -207,7 +212,8 @@ func TestKilledAtRandom(t *testing.T) {
 func TestSequenceKilledAtRandom(t *testing.T) {
 	t.Parallel()
 	purchase := strings.NewReplacer("name: plain", "name: purchase", "kind: sales", "kind: purchase").Replace(csvMapping)
-	sale := strings.NewReplacer("name: plain", "name: sale", "  currency: ", "  reference.purchase: {result: buy.number, need: must}\n  currency: ").Replace(csvMapping)
+	sale := strings.NewReplacer("name: plain", "name: sale", "  currency: ",
+		"  reference.purchase: {result: buy.number, need: must}\n  currency: ").Replace(csvMapping)
 	doc := append(manyOrders(1_500), "Z-1,,1,1\n"...) // refused as a purchase, held as a sale
 	ctx := context.Background()
 	play := func(data string, seed uint64, most int) {
@@ -239,7 +245,8 @@ func TestSequenceKilledAtRandom(t *testing.T) {
 			time.Sleep(5 * time.Millisecond)
 			r, err = s.api().Run(ctx, r.ID)
 		}
-		if err != nil || len(r.Loads) != 2 || r.Loads[0].Loaded != 1_500 || r.Loads[1].Loaded != 1_500 || r.Loads[1].Held != 1 {
+		if err != nil || len(r.Loads) != 2 || r.Loads[0].Loaded != 1_500 || r.Loads[1].Loaded != 1_500 ||
+			r.Loads[1].Held != 1 {
 			t.Fatalf("%+v %v", r, err)
 		}
 		most = max(most, 1)

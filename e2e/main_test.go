@@ -128,7 +128,8 @@ func (u *spent) add(test string, d time.Duration) {
 }
 
 func (u *spent) print() {
-	for _, test := range slices.SortedFunc(maps.Keys(u.by), func(a, b string) int { return cmp.Compare(u.by[b], u.by[a]) }) {
+	for _, test := range slices.SortedFunc(maps.Keys(u.by),
+		func(a, b string) int { return cmp.Compare(u.by[b], u.by[a]) }) {
 		fmt.Printf("%8.1f s  %s\n", u.by[test].Seconds(), test)
 	}
 }
@@ -139,7 +140,8 @@ var demoed struct {
 	err    error
 }
 
-// startDemo runs a service over a copy of what the demo left behind. The systems that the demo plays beside it are away.
+// startDemo runs a service over a copy of what the demo left behind. The systems that the demo plays beside it are
+// away.
 func startDemo(t testing.TB) *service {
 	t.Helper()
 	demoed.once.Do(func() {
@@ -156,8 +158,10 @@ func startDemo(t testing.TB) *service {
 		t.Fatal(err)
 	}
 	const nobody = "http://127.0.0.1:9"
-	return startWith(t, []string{"YARD_FOLDER=" + filepath.Join(data, "yard"), "SLIPWAY_URL=" + nobody, "SLIPWAY_TOKEN=x", "SLIPWAY_HOOK_SECRET=x",
-		"LEDGERLINE_URL=" + nobody, "LEDGERLINE_ID=x", "LEDGERLINE_SECRET=x"}, data, "serve", "--exchange", filepath.Join(data, "exchange"))
+	return startWith(t, []string{"YARD_FOLDER=" + filepath.Join(data, "yard"), "SLIPWAY_URL=" + nobody, "SLIPWAY_TOKEN=x",
+		"SLIPWAY_HOOK_SECRET=x",
+		"LEDGERLINE_URL=" + nobody, "LEDGERLINE_ID=x", "LEDGERLINE_SECRET=x"}, data, "serve", "--exchange",
+		filepath.Join(data, "exchange"))
 }
 
 func (s *service) end(sig os.Signal) {

@@ -74,22 +74,26 @@ func TestNarrowedTokens(t *testing.T) {
 		}
 		return all
 	}
-	for query, want := range map[string]string{"": "200 partner\nSALTRY\nPELLOW\n", "&order=1": "200 partner\nPELLOW\n", "&order=3": "404",
+	for query, want := range map[string]string{"": "200 partner\nSALTRY\nPELLOW\n", "&order=1": "200 partner\nPELLOW\n",
+		"&order=3":   "404",
 		"&order=3,1": "404"} {
 		res, got := s.do("GET", "/api/v1/orders/export?column=partner&layout=order"+query, "", shop)
-		if got = fmt.Sprint(res.StatusCode, " ", got); got != want && (want != "404" || !strings.HasPrefix(got, "404 ") || !strings.Contains(got, "no order 3")) {
+		if got = fmt.Sprint(res.StatusCode, " ", got); got != want && (want != "404" || !strings.HasPrefix(got, "404 ") ||
+			!strings.Contains(got, "no order 3")) {
 			t.Errorf("an export %s: %q, not %q", query, got, want)
 		}
 	}
-	for query, want := range map[string][]string{"": {"SALTRY", "PELLOW"}, "partner=PELLOW": {"PELLOW"}, "partner=OSTRAND": nil,
-		"text=O": nil} {
+	for query, want := range map[string][]string{"": {"SALTRY", "PELLOW"}, "partner=PELLOW": {"PELLOW"},
+		"partner=OSTRAND": nil,
+		"text=O":          nil} {
 		if got := partners(query); !slices.Equal(got, want) {
 			t.Errorf("orders?%s are of %q, not %q", query, got, want)
 		}
 	}
 
 	// Documents: with rows of others, through other mappings.
-	byPartner := strings.NewReplacer("name: plain", "name: by-partner", "{value: OSTRAND}", "{from: Partner}").Replace(csvMapping)
+	byPartner := strings.NewReplacer("name: plain", "name: by-partner", "{value: OSTRAND}",
+		"{from: Partner}").Replace(csvMapping)
 	for _, m := range []string{csvMapping, byPartner} {
 		if _, err := s.api().KeepMapping(ctx, []byte(m)); err != nil {
 			t.Fatal(err)

@@ -60,7 +60,8 @@ func TestTogether(t *testing.T) {
 	s.longestTurn()
 
 	in := filepath.Join(dir, "PELLOW", "in")
-	if err := errors.Join(os.MkdirAll(in, 0o755), os.WriteFile(filepath.Join(in, "many.edi"), []byte(manySets(sets)), 0o600)); err != nil {
+	if err := errors.Join(os.MkdirAll(in, 0o755), os.WriteFile(filepath.Join(in, "many.edi"), []byte(manySets(sets)),
+		0o600)); err != nil {
 		t.Fatal(err)
 	}
 	load := lettered(fresh, "B")
@@ -83,7 +84,8 @@ func TestTogether(t *testing.T) {
 		},
 		func() error {
 			file := filepath.Join(t.TempDir(), "out.csv")
-			if _, said, code := s.koinos("order", "write", "--load", fmt.Sprint(toExport.ID), "--mapping", "plain", "--to", file); code != 0 {
+			if _, said, code := s.koinos("order", "write", "--load", fmt.Sprint(toExport.ID), "--mapping", "plain", "--to",
+				file); code != 0 {
 				return fmt.Errorf("the export ended with %d: %s", code, said)
 			}
 			b, err := os.ReadFile(file)
@@ -116,7 +118,8 @@ func TestTogether(t *testing.T) {
 	if undone.Removed != old || loaded.Loaded != fresh || strings.Count(exported, "\n") != 3*old+1 {
 		t.Errorf("taken back %d, loaded %d, exported %d rows", undone.Removed, loaded.Loaded, strings.Count(exported, "\n"))
 	}
-	for kind, want := range map[string]int{"": sets + old + fresh + len(waits), "PELLOW": sets, "OSTRAND": old + fresh + len(waits)} {
+	for kind, want := range map[string]int{"": sets + old + fresh + len(waits), "PELLOW": sets,
+		"OSTRAND": old + fresh + len(waits)} {
 		if got := s.orderCount(kind); got != want {
 			t.Errorf("%d orders of partner %q, not %d", got, kind, want)
 		}
@@ -150,7 +153,8 @@ func (s *service) longestTurn() time.Duration {
 func (s *service) orderCount(partner string) (n int) {
 	s.t.Helper()
 	for cursor := ""; ; {
-		page, err := s.api().Orders(context.Background(), url.Values{"partner": {partner}, "limit": {"1000"}, "cursor": {cursor}})
+		page, err := s.api().Orders(context.Background(), url.Values{"partner": {partner}, "limit": {"1000"},
+			"cursor": {cursor}})
 		if err != nil {
 			s.t.Fatal(err)
 		}

@@ -123,7 +123,8 @@ func TestFullDisk(t *testing.T) {
 	} else if p, ok := err.(*api.Problem); !ok || p.Code != "storage_failed" {
 		t.Errorf("a document on a full disk: %v", err)
 	}
-	if res, text := s.do("GET", "/readyz", ""); res.StatusCode != 503 || text != "the disk is full or cannot be written\n" {
+	if res, text := s.do("GET", "/readyz", ""); res.StatusCode != 503 ||
+		text != "the disk is full or cannot be written\n" {
 		t.Errorf("ready on a full disk: %s %s", res.Status, text)
 	}
 	if o, err := s.api().Order(context.Background(), 50); err != nil || len(o.Lines) != 3 {

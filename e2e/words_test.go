@@ -27,9 +27,11 @@ func TestPlainWords(t *testing.T) {
 		t.Fatalf("only %d phrases in docs/style.md", len(phrases))
 	}
 	looked := 0
-	for _, root := range []string{"../README.md", "../docs", "../web/src", "../cli", "../core/finding", "../service", "../api", "testdata/sessions"} {
+	for _, root := range []string{"../README.md", "../docs", "../web/src", "../cli", "../core/finding", "../service",
+		"../api", "testdata/sessions"} {
 		if err := filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
-			if err != nil || d.IsDir() || strings.HasSuffix(path, "style.md") || strings.HasSuffix(path, ".png") || strings.HasSuffix(path, "schema.d.ts") {
+			if err != nil || d.IsDir() || strings.HasSuffix(path, "style.md") || strings.HasSuffix(path, ".png") ||
+				strings.HasSuffix(path, "schema.d.ts") {
 				return err
 			}
 			b, err := os.ReadFile(path)

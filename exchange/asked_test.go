@@ -152,7 +152,8 @@ func TestSeveralInterchanges(t *testing.T) {
 		t.Fatal(len(all), err)
 	}
 	for n, i := range all {
-		if i.State != api.StateDone || len(i.Sets) != 1 || i.Sets[0].State != api.StateDone || i.Sets[0].First().OrderID == 0 {
+		if i.State != api.StateDone || len(i.Sets) != 1 || i.Sets[0].State != api.StateDone ||
+			i.Sets[0].First().OrderID == 0 {
 			t.Errorf("interchange %d: %s %+v", n+1, i.State, i.Sets)
 		}
 	}

@@ -49,7 +49,8 @@ func (x *Exchange) deliver(ctx context.Context, i *api.Interchange, by string) e
 		state = api.StateDone // nobody acknowledges an acknowledgement
 	}
 	err := x.store.Write(ctx, func(t *store.Tx) error {
-		return errors.Join(t.SentSets(i.ID), t.Departed(i.ID, by, x.now()), t.SetInterchange(i.ID, state, x.now(), time.Time{}))
+		return errors.Join(t.SentSets(i.ID), t.Departed(i.ID, by, x.now()), t.SetInterchange(i.ID, state, x.now(),
+			time.Time{}))
 	})
 	if err != nil || name == "" {
 		return err
@@ -62,8 +63,8 @@ func (x *Exchange) deliver(ctx context.Context, i *api.Interchange, by string) e
 	return nil
 }
 
-// hiddenPrefix begins the names of files that are not the partner's yet; the interchange's id and the later name follow.
-// hiddenSuffix ends them: not every program that fetches *.edi passes over names with a dot in front.
+// hiddenPrefix begins the names of files that are not the partner's yet; the interchange's id and the later name
+// follow. hiddenSuffix ends them: not every program that fetches *.edi passes over names with a dot in front.
 const (
 	hiddenPrefix = ".koinos-leaving-"
 	hiddenSuffix = ".part"

@@ -10,8 +10,8 @@ import (
 	"koinos/store"
 )
 
-// Quantities for several places, and for several days, are the deliveries of their line; what they do not add up to is said.
-// A delivery of all of it is what the line itself says.
+// Quantities for several places, and for several days, are the deliveries of their line; what they do not add up to is
+// said. A delivery of all of it is what the line itself says.
 func TestDeliveriesComeIn(t *testing.T) {
 	skipRaces(t)
 	for n, c := range []struct{ name, segments, lines, says string }{
@@ -20,8 +20,10 @@ func TestDeliveriesComeIn(t *testing.T) {
 		{"days", "PO1*1*20*MR*1.33**VP*00113~SCH*12*MR***002*20260401~SCH*8*MR*ST*YARD 4*010*20260404**002*20260408~CTT*1~",
 			"20 MTR: 12, arrives 2026-04-01; 8 to YARD 4, leaves 2026-04-04, arrives 2026-04-08", "[]"},
 		{"all of it to one place", "PO1*1*20*MR*1.33**VP*00113~SDQ*MR*92*0041*20~CTT*1~", "20 MTR at 0041: ", "[]"},
-		{"all of it on one day", "PO1*1*20*MR*1.33**VP*00113~SCH*20*MR***002*20260401~CTT*1~", "20 MTR on 2026-04-01: ", "[]"},
-		{"all of it on another day than the line", "PO1*1*20*MR*1.33**VP*00113~DTM*002*20260330~SCH*20*MR***002*20260401~CTT*1~",
+		{"all of it on one day", "PO1*1*20*MR*1.33**VP*00113~SCH*20*MR***002*20260401~CTT*1~", "20 MTR on 2026-04-01: ",
+			"[]"},
+		{"all of it on another day than the line",
+			"PO1*1*20*MR*1.33**VP*00113~DTM*002*20260330~SCH*20*MR***002*20260401~CTT*1~",
 			"20 MTR on 2026-03-30: 20, arrives 2026-04-01", "[]"},
 		{"not all of it", "PO1*1*20*MR*1.33**VP*00113~SDQ*MR*92*0040*12*0041*5~CTT*1~", "20 MTR: 12 to 0040; 5 to 0041",
 			"[deliveries_differ ST 0001 / PO1 / SDQ / 04: The deliveries are 17 of 20: 12 to 0040; 5 to 0041.]"},
@@ -33,7 +35,8 @@ func TestDeliveriesComeIn(t *testing.T) {
 				`number was expected.]`},
 	} {
 		d := open(t)
-		i := d.receive(pellow(n+1, "850", "BEG*00*SA*PM-1**20260316~CUR*BY*EUR~REF*CT*C-1~N1*ST*Pellow Marina*92*0040~"+c.segments))
+		i := d.receive(pellow(n+1, "850", "BEG*00*SA*PM-1**20260316~CUR*BY*EUR~REF*CT*C-1~N1*ST*Pellow Marina*92*0040~"+
+			c.segments))
 		says := []string{}
 		for _, f := range i.Sets[0].Findings {
 			if f.Code != "x12_rule" {
@@ -109,7 +112,8 @@ func TestDeliveriesGoOut(t *testing.T) {
 	d := open(t)
 	o := purchase(1)
 	for k := range 11 {
-		o.Lines[0].Deliveries = append(o.Lines[0].Deliveries, order.ScheduledDelivery{Quantity: order.MustNumber("9"), Location: fmt.Sprintf("00%d", 40+k)})
+		o.Lines[0].Deliveries = append(o.Lines[0].Deliveries, order.ScheduledDelivery{Quantity: order.MustNumber("9"),
+			Location: fmt.Sprintf("00%d", 40+k)})
 	}
 	o.Lines[0].Deliveries[10].Quantity = order.MustNumber("10")
 	o.Lines[1].Deliveries = order.Schedule{

@@ -40,8 +40,10 @@ type Exchange struct {
 }
 
 // New makes an exchange over a store. Dir holds a folder for each partner, whose files get a mode.
-func New(s *store.Store, engine *load.Engine, dir string, mode folder.Mode, now func() time.Time, log *slog.Logger) *Exchange {
-	return &Exchange{store: s, engine: engine, dir: dir, mode: mode, now: now, log: log, cache: map[string]*partner.Partner{},
+func New(s *store.Store, engine *load.Engine, dir string, mode folder.Mode, now func() time.Time,
+	log *slog.Logger) *Exchange {
+	return &Exchange{store: s, engine: engine, dir: dir, mode: mode, now: now, log: log,
+		cache: map[string]*partner.Partner{},
 		locks: map[string]*sync.Mutex{}}
 }
 
@@ -283,7 +285,8 @@ func (x *Exchange) lookDue(ctx context.Context, see func(name string)) (again bo
 // tryHeld tries invoices again that were held because they differ from their orders, where something has happened to
 // the order since: the goods have come, or its price was corrected.
 func (x *Exchange) tryHeld(ctx context.Context) error {
-	ids, err := x.store.HeldBehind(ctx, string(finding.OverInvoiced), string(finding.PriceDiffers), string(finding.InvoiceDiffers))
+	ids, err := x.store.HeldBehind(ctx, string(finding.OverInvoiced), string(finding.PriceDiffers),
+		string(finding.InvoiceDiffers))
 	if err != nil {
 		return err
 	}

@@ -354,7 +354,8 @@ ST 0001 / TDS / 01: The invoice states a total of 76.00; its lines, charges and 
 ST 0001 / BIG / 02: The invoice differs from the order by 4.00 EUR more.`; said != want || bill.State != api.StateHeld {
 		t.Errorf("%s: %s", bill.State, said)
 	}
-	if bill, err := d.Replay(ctx, bill.ID, []string{"price_differs", "invoice_differs"}, "test"); err != nil || bill.State != api.StateDone {
+	if bill, err := d.Replay(ctx, bill.ID, []string{"price_differs", "invoice_differs"}, "test"); err != nil ||
+		bill.State != api.StateDone {
 		t.Errorf("%s, %v", bill.State, err)
 	}
 	if o := d.order(order.Purchase, "VARNHOLT", number, ""); o.Lines[0].Invoiced.String() != "100" {
@@ -439,8 +440,8 @@ func TestNumbers(t *testing.T) {
 	}
 }
 
-// What a partner passes over because it knows the numbers goes out once more under new ones: the same sets, group by group,
-// and only the new ones have to be acknowledged. Each time that something left stands in its history.
+// What a partner passes over because it knows the numbers goes out once more under new ones: the same sets, group by
+// group, and only the new ones have to be acknowledged. Each time that something left stands in its history.
 func TestRenumber(t *testing.T) {
 	d := open(t)
 	ctx := context.Background()
@@ -469,12 +470,15 @@ func TestRenumber(t *testing.T) {
 	if want := "[1 0800 test 1 0930 eva 2 0930 ida]"; fmt.Sprint(left) != want {
 		t.Errorf("left %v, want %s", left, want)
 	}
-	if copied.CopyOf != was.ID || fmt.Sprint(was.Copies) != fmt.Sprint([]int64{copied.ID}) || copied.State != api.StateSent ||
-		copied.DueAt.IsZero() || !was.DueAt.IsZero() || fmt.Sprint(copied.Orders) != fmt.Sprint(was.Orders) || copied.SetCount != 2 {
+	if copied.CopyOf != was.ID || fmt.Sprint(was.Copies) != fmt.Sprint([]int64{copied.ID}) ||
+		copied.State != api.StateSent ||
+		copied.DueAt.IsZero() || !was.DueAt.IsZero() || fmt.Sprint(copied.Orders) != fmt.Sprint(was.Orders) ||
+		copied.SetCount != 2 {
 		t.Errorf("copy %+v\nof %+v", copied, was)
 	}
 	// Nothing but the numbers and the moment is another.
-	want := strings.NewReplacer("260316|0800|^|00501|000000001", "260316|0930|^|00501|000000002", "|20260316|0800|1|X|", "|20260316|0930|2|X|",
+	want := strings.NewReplacer("260316|0800|^|00501|000000001", "260316|0930|^|00501|000000002", "|20260316|0800|1|X|",
+		"|20260316|0930|2|X|",
 		"GE|2|1~", "GE|2|2~", "IEA|1|000000001~", "IEA|1|000000002~").Replace(d.text(was))
 	if got := d.text(copied); got != want || got == d.text(was) {
 		t.Errorf("%s\nwant %s", got, want)

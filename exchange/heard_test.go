@@ -35,17 +35,25 @@ func TestAnswersHeard(t *testing.T) {
 	for _, c := range []struct{ name, code, segments, want string }{
 		{"all of it", "AT", "", "done"},
 		{"none of it", "RJ", "", "done | The whole order is rejected (RJ); what is wanted of it must come from elsewhere."},
-		{"only exceptions", "AE", first + "ACK*IQ*80*MR~", "done | Line 1 is accepted with changes (IQ): quantity 80 of 100."},
+		{"only exceptions", "AE", first + "ACK*IQ*80*MR~",
+			"done | Line 1 is accepted with changes (IQ): quantity 80 of 100."},
 		{"not all lines", "AD", first + "ACK*IA*100*MR~", "done | Line 2 is not answered."},
-		{"a day behind the answer", "AC", first + "ACK*IA*100*MR~DTM*067*20260501~" + second, "done | Line 1 is accepted with changes (IA): due 2026-05-01."},
-		{"a day of the order", "AC", "DTM*067*20260501~" + first + "ACK*IA*100*MR~" + second, "done | DTM says the day 20260501 (067 Current Schedule Delivery), and the mapping does not read it."},
+		{"a day behind the answer", "AC", first + "ACK*IA*100*MR~DTM*067*20260501~" + second,
+			"done | Line 1 is accepted with changes (IA): due 2026-05-01."},
+		{"a day of the order", "AC", "DTM*067*20260501~" + first + "ACK*IA*100*MR~" + second,
+			"done | DTM says the day 20260501 (067 Current Schedule Delivery), and the mapping does not read it."},
 		{"parts", "AC", first + "ACK*IA*100*MR~SCH*60*MR***067*20260401~" + second,
 			"done | SCH (Line Item Schedule) says days or places for parts of the line, and the mapping does not read it."},
-		{"another price beside", "AC", first + "CTP**CON*0.75~ACK*IA*100*MR~" + second, "done | CTP says the price 0.75 (CON), and the line says 0.71; the mapping reads the line's."},
-		{"a price only there", "AC", "PO1*1*100*MR***VP*BR-10-W~CTP**CON*0.75~ACK*IP*100*MR~" + second, "done | Line 1 is accepted with changes (IP): price 0.75 for 0.71."},
-		{"a charge", "AC", "SAC*C*D240***2500~" + first + "ACK*IA*100*MR~" + second, "done | SAC says an allowance or a charge, and the mapping does not read it."},
-		{"a text", "AC", "N9*ZZ*NOTE~MSG*Colour may vary~" + first + "ACK*IA*100*MR~" + second, `done | MSG says "Colour may vary", and the mapping does not read it.`},
-		{"another currency", "AC", "CUR*SE*USD~" + first + "ACK*IA*100*MR~" + second, "held | The answer is in USD, but the order is in EUR."},
+		{"another price beside", "AC", first + "CTP**CON*0.75~ACK*IA*100*MR~" + second,
+			"done | CTP says the price 0.75 (CON), and the line says 0.71; the mapping reads the line's."},
+		{"a price only there", "AC", "PO1*1*100*MR***VP*BR-10-W~CTP**CON*0.75~ACK*IP*100*MR~" + second,
+			"done | Line 1 is accepted with changes (IP): price 0.75 for 0.71."},
+		{"a charge", "AC", "SAC*C*D240***2500~" + first + "ACK*IA*100*MR~" + second,
+			"done | SAC says an allowance or a charge, and the mapping does not read it."},
+		{"a text", "AC", "N9*ZZ*NOTE~MSG*Colour may vary~" + first + "ACK*IA*100*MR~" + second,
+			`done | MSG says "Colour may vary", and the mapping does not read it.`},
+		{"another currency", "AC", "CUR*SE*USD~" + first + "ACK*IA*100*MR~" + second,
+			"held | The answer is in USD, but the order is in EUR."},
 	} {
 		d, number := bought(t)
 		if got := d.heard(varnholt(1, "855", "BAK*00*"+c.code+"*"+number+"*20260316~"+c.segments)); got != c.want {
@@ -61,7 +69,8 @@ func TestNoticeHeard(t *testing.T) {
 	got := d.heard(varnholt(1, "856", "BSN*00*V-1*20260318*1405~HL*1**S~TD1*CTN*3****G*42.5*KG~TD5**2*TERN*M*TERN FREIGHT~REF*BM*BL-77~REF*CN*PRO-1~DTM*011*20260318~"+
 		"HL*2*1*O~PRF*"+number+"~HL*3*2*I~LIN*1*VP*BR-10-W*LT*L-9~SN1**40*MR~"))
 	m := d.order(order.Purchase, "VARNHOLT", number, "").Movements[0]
-	is := fmt.Sprint(m.Carrier, ", ", m.Tracking, ", ", m.Lading, ", ", m.Weight.Plain(), " ", m.WeightIn, ", lot ", m.Lines[0].Lot)
+	is := fmt.Sprint(m.Carrier, ", ", m.Tracking, ", ", m.Lading, ", ", m.Weight.Plain(), " ", m.WeightIn, ", lot ",
+		m.Lines[0].Lot)
 	if want := "TERN FREIGHT, PRO-1, BL-77, 42.5 KGM, lot L-9"; got != "done" || is != want {
 		t.Errorf("%s: %s, want %s", got, is, want)
 	}
@@ -72,7 +81,8 @@ func TestInvoicesHeard(t *testing.T) {
 	skipRaces(t)
 	for _, c := range []struct{ name, segments, want string }{
 		{"as ordered", "IT1*1*100*MR*0.71**VP*BR-10-W~SAC*A*C310***500~TDS*6600~", "done"},
-		{"in another currency", "CUR*SE*USD~IT1*1*100*MR*0.71**VP*BR-10-W~SAC*A*C310***500~TDS*6600~", "held | The invoice is in USD, but the order is in EUR."},
+		{"in another currency", "CUR*SE*USD~IT1*1*100*MR*0.71**VP*BR-10-W~SAC*A*C310***500~TDS*6600~",
+			"held | The invoice is in USD, but the order is in EUR."},
 		{"without the discount of the line", "IT1*1*100*MR*0.71**VP*BR-10-W~TDS*7100~",
 			"held | With this, all is invoiced, but only 0 of the 5 of allowance.discount were taken off: 5 EUR more. | The invoice differs from the order by 5 EUR more."},
 		{"a part of it", "IT1*1*40*MR*0.71**VP*BR-10-W~TDS*2840~", "done"}, // the rest may bring the discount
@@ -84,21 +94,26 @@ func TestInvoicesHeard(t *testing.T) {
 		o.Lines[0].Charges = []order.Charge{{Allowance: true, Code: "discount", Amount: order.MustNumber("5")}}
 		d.post(o)
 		number := d.send("VARNHOLT", "850")[0].Orders[0]
-		d.receive(varnholt(1, "856", "BSN*00*V-1*20260318*1405~HL*1**S~HL*2*1*O~PRF*"+number+"~HL*3*2*I~LIN*1*VP*BR-10-W~SN1**100*MR~"))
+		d.receive(varnholt(1, "856", "BSN*00*V-1*20260318*1405~HL*1**S~HL*2*1*O~PRF*"+number+
+			"~HL*3*2*I~LIN*1*VP*BR-10-W~SN1**100*MR~"))
 		if got := d.heard(varnholt(2, "810", "BIG*20260320*VI-1**"+number+"***DI~"+c.segments)); got != c.want {
 			t.Errorf("%s:\n got %s\nwant %s", c.name, got, c.want)
 		}
 	}
 }
 
-// A change whose code says otherwise than its figures is asked about, and what stands in the header alone is changed too.
+// A change whose code says otherwise than its figures is asked about, and what stands in the header alone is changed
+// too.
 func TestChangesHeard(t *testing.T) {
 	skipRaces(t)
 	for _, c := range []struct{ name, segments, want, is string }{
 		{"more by QI", "POC*1*QI*25**MR*1.33**VP*00113~", "done", "25"},
-		{"less by QI", "POC*1*QI*15**MR*1.33**VP*00113~", "held | Line 1 is to be 15 of 20, which is not what the code QI says (more).", "20"},
-		{"more by QD", "POC*1*QD*25**MR*1.33**VP*00113~", "held | Line 1 is to be 25 of 20, which is not what the code QD says (less).", "20"},
-		{"other by NC", "POC*1*NC*25**MR*1.33**VP*00113~", "held | Line 1 is to be 25 of 20, which is not what the code NC says (no change).", "20"},
+		{"less by QI", "POC*1*QI*15**MR*1.33**VP*00113~",
+			"held | Line 1 is to be 15 of 20, which is not what the code QI says (more).", "20"},
+		{"more by QD", "POC*1*QD*25**MR*1.33**VP*00113~",
+			"held | Line 1 is to be 25 of 20, which is not what the code QD says (less).", "20"},
+		{"other by NC", "POC*1*NC*25**MR*1.33**VP*00113~",
+			"held | Line 1 is to be 25 of 20, which is not what the code NC says (no change).", "20"},
 		{"the same by QI", "POC*1*QI*20**MR*1.33**VP*00113~", "done", "20"},
 		{"a reference", "REF*DP*88~", "done", "20 department 88"},
 		{"the currency", "CUR*BY*USD~", "held | The change is in USD, but the order is in EUR.", "20"},

@@ -20,14 +20,17 @@ import (
 func TestPriceBasisCodes(t *testing.T) {
 	d := open(t)
 	for n, c := range []struct{ price, basis, total string }{
-		{"1.33", "", "26.60"}, {"1.33", "PE", "26.60"}, {"133", "HP", "26.60"}, {"1330.5", "TP", "26.61"}, {"13.3", "PN", "26.60"},
+		{"1.33", "", "26.60"}, {"1.33", "PE", "26.60"}, {"133", "HP", "26.60"}, {"1330.5", "TP", "26.61"}, {"13.3", "PN",
+			"26.60"},
 		{"1.33", "CT", "26.60"}, {"1.33", "PG", ""}, {"133", "hp", "26.60"}, // which is noted
 	} {
 		number := fmt.Sprintf("PM-%d", n)
-		i := d.receive(pellow(n+1, "850", "BEG*00*SA*"+number+"**20260316~CUR*BY*EUR~PO1*1*20*MR*"+c.price+"*"+c.basis+"*VP*00113~CTT*1~"))
+		i := d.receive(pellow(n+1, "850", "BEG*00*SA*"+number+"**20260316~CUR*BY*EUR~PO1*1*20*MR*"+c.price+"*"+c.basis+
+			"*VP*00113~CTT*1~"))
 		if c.total == "" {
 			f := i.Sets[0].Findings
-			if i.State != api.StateHeld || f[len(f)-1].Code != finding.CrosswalkMissing || !strings.HasSuffix(f[len(f)-1].At, "PO1 / 05") {
+			if i.State != api.StateHeld || f[len(f)-1].Code != finding.CrosswalkMissing || !strings.HasSuffix(f[len(f)-1].At,
+				"PO1 / 05") {
 				t.Errorf("%s per %s: %s %+v", c.price, c.basis, i.State, f)
 			}
 			continue
@@ -51,7 +54,8 @@ func TestPriceBasisCodes(t *testing.T) {
 func TestReleases(t *testing.T) {
 	d := open(t)
 	for n, release := range []string{"R7", "R8"} {
-		i := d.receive(pellow(n+1, "850", "BEG*00*RL*BLK-1*"+release+"*20260316~CUR*BY*EUR~PO1*1*20*MR*1.33*PE*VP*00113~CTT*1~"))
+		i := d.receive(pellow(n+1, "850", "BEG*00*RL*BLK-1*"+release+
+			"*20260316~CUR*BY*EUR~PO1*1*20*MR*1.33*PE*VP*00113~CTT*1~"))
 		if i.State != api.StateDone {
 			t.Fatalf("%s: %s %+v", release, i.State, i.Sets[0].Findings)
 		}
@@ -73,14 +77,15 @@ func TestReleases(t *testing.T) {
 	}
 }
 
-// What a person answers to a line, in several statements, is what the partner is told; and what a supplier answers so is
-// compared as a whole.
+// What a person answers to a line, in several statements, is what the partner is told; and what a supplier answers so
+// is compared as a whole.
 func TestSeveralStatements(t *testing.T) {
 	d := open(t)
 	d.receive(pellow(1, "850", "BEG*00*SA*PM-1**20260316~CUR*BY*EUR~DTM*002*20260324~N1*ST*Pellow Marina*92*0040~"+
 		"PO1*1*40*MR*1.33*PE*VP*00113~PO1*2*5*EA*2*PE*VP*00489~PO1*3*5*EA*2*PE*VP*00489~CTT*3~"))
 	o := d.order(order.Sales, "PELLOW", "", "PM-1")
-	d.says(intent.Answer, o.ID, nil, map[string]string{"number": "1", "answer": "accepted", "accepted": "30", "due_on": "2026-03-24"},
+	d.says(intent.Answer, o.ID, nil, map[string]string{"number": "1", "answer": "accepted", "accepted": "30",
+		"due_on": "2026-03-24"},
 		map[string]string{"number": "1", "answer": "back-ordered", "accepted": "10", "due_on": "2026-04-03"},
 		map[string]string{"number": "2", "answer": "refused", "reason": "out of range"},
 		map[string]string{"number": "3", "answer": "changed", "accepted": "4"})
@@ -116,10 +121,12 @@ func TestPackagesInNotice(t *testing.T) {
 		"PO1*2*5*EA*2*PE*VP*00489~PO1*3*6*EA*2*PE*VP*00489~CTT*3~"))
 	o := d.order(order.Sales, "PELLOW", "", "PM-1")
 	packed := func(number, quantity, pack string) map[string]string {
-		return map[string]string{"number": number, "quantity": quantity, "package": pack, "package_in": "00340417000000000034"}
+		return map[string]string{"number": number, "quantity": quantity, "package": pack,
+			"package_in": "00340417000000000034"}
 	}
 	d.says(intent.Shipment, o.ID, map[string]string{"shipment": "LS-1"}, packed("1", "30", "00340417000000000010"),
-		packed("2", "5", "00340417000000000027"), packed("1", "10", "00340417000000000027"), map[string]string{"number": "3", "quantity": "2"})
+		packed("2", "5", "00340417000000000027"), packed("1", "10", "00340417000000000027"), map[string]string{"number": "3",
+			"quantity": "2"})
 	text := d.text(d.send("PELLOW", "856")[0])
 	var got []string
 	for _, s := range strings.Split(text, "~") {
@@ -149,7 +156,8 @@ func TestPackagesInNotice(t *testing.T) {
 		lines = append(lines, fmt.Sprint(l.Line, " ", l.Quantity, " ", l.Package))
 	}
 	want = "[1 60 00340417000000000010 1 40 00340417000000000028 2 100 00340417000000000028]"
-	if f := i.Sets[0].Findings; fmt.Sprint(lines) != want || len(f) != 1 || f[0].Code != finding.CheckDigitWrong || f[0].Value != "00340417000000000028" {
+	if f := i.Sets[0].Findings; fmt.Sprint(lines) != want || len(f) != 1 || f[0].Code != finding.CheckDigitWrong ||
+		f[0].Value != "00340417000000000028" {
 		t.Errorf("%s %+v", lines, f)
 	}
 }
@@ -169,7 +177,8 @@ func TestUnreadSegments(t *testing.T) {
 		t.Errorf("%s\n got %s\nwant %s", i.State, got, want)
 	}
 	o := d.order(order.Sales, "PELLOW", "", "PM-1")
-	if carrier := o.Party("carrier"); o.PaymentTerms != "2 % 10, net 30" || o.CancelAfter != "2026-04-10" || carrier == nil ||
+	if carrier := o.Party("carrier"); o.PaymentTerms != "2 % 10, net 30" || o.CancelAfter != "2026-04-10" ||
+		carrier == nil ||
 		carrier.Code != "TERN" || carrier.Name != "TERN FREIGHT" {
 		t.Errorf("%s, %s, %+v", o.PaymentTerms, o.CancelAfter, carrier)
 	}
@@ -184,13 +193,17 @@ func TestTaxes(t *testing.T) {
 	for n, c := range []struct{ segments, want string }{
 		{"TXI*ST*10.05~TXI*CP*2.5~PO1*1*20*MR*10*PE*VP*00113~", "goods 200 tax 12.55 total 212.55"},
 		{"TXI*ST*10.05~TXI*TX*12.6~PO1*1*20*MR*10*PE*VP*00113~", "goods 200 tax 12.6 total 212.6"},
-		{"PO1*1*20*MR*10*PE*VP*00113~TXI*VA**.2~PO1*2*1*MR*10*PE*VP*00113~TXI*ST**0.07~TXI*CP**.005~", "goods 210 tax 40.75 total 250.75"},
-		{"PO1*1*20*MR*10*PE*VP*00113~TXI*VA**7.5~", "goods 200 tax 15 total 215"}, // as per cent, which the standard does not foresee
+		{"PO1*1*20*MR*10*PE*VP*00113~TXI*VA**.2~PO1*2*1*MR*10*PE*VP*00113~TXI*ST**0.07~TXI*CP**.005~",
+			"goods 210 tax 40.75 total 250.75"},
+		// as per cent, which the standard does not foresee
+		{"PO1*1*20*MR*10*PE*VP*00113~TXI*VA**7.5~", "goods 200 tax 15 total 215"},
 	} {
 		number := fmt.Sprint("PM-", n)
-		i := d.receive(pellow(n+1, "850", "BEG*00*SA*"+number+"**20260316~CUR*BY*EUR~REF*CT*C-1~"+strings.Replace(c.segments, "PO1", "N1*ST*Pellow*92*0040~PO1", 1)))
+		i := d.receive(pellow(n+1, "850", "BEG*00*SA*"+number+"**20260316~CUR*BY*EUR~REF*CT*C-1~"+strings.Replace(c.segments,
+			"PO1", "N1*ST*Pellow*92*0040~PO1", 1)))
 		o := d.order(order.Sales, "PELLOW", "", number)
-		if got := fmt.Sprintf("goods %s tax %s total %s", o.Goods.Plain(), o.Tax.Plain(), o.Total.Plain()); got != c.want || len(i.Sets[0].Findings) > 0 {
+		if got := fmt.Sprintf("goods %s tax %s total %s", o.Goods.Plain(), o.Tax.Plain(), o.Total.Plain()); got != c.want ||
+			len(i.Sets[0].Findings) > 0 {
 			t.Errorf("%s: %s, want %s; %+v", c.segments, got, c.want, i.Sets[0].Findings)
 		}
 	}
@@ -198,26 +211,36 @@ func TestTaxes(t *testing.T) {
 
 // What partners say in other places than most is read, or said.
 func TestSaidElsewhere(t *testing.T) {
-	const begin, at, line = "BEG*00*SA*%s**20260316~CUR*BY*EUR~REF*CT*C-1~", "N1*ST*Pellow*92*0040~", "PO1*1*20*MR*1.33*PE*VP*00113~"
+	const begin, at, line = "BEG*00*SA*%s**20260316~CUR*BY*EUR~REF*CT*C-1~", "N1*ST*Pellow*92*0040~",
+		"PO1*1*20*MR*1.33*PE*VP*00113~"
 	d := open(t)
 	for n, c := range []struct{ name, set, says, has string }{
-		{"a text in MTX", begin + "N9*L1*GEN~MTX*GEN*Ring twice~" + at + line + "N9*ZZ*X~MTX**Label each~", "", "Ring twice|Label each"},
-		{"a description in two", begin + at + line + "PID*F****Braided rope~PID*F*08***10 mm white~", "", "Braided rope 10 mm white"},
+		{"a text in MTX", begin + "N9*L1*GEN~MTX*GEN*Ring twice~" + at + line + "N9*ZZ*X~MTX**Label each~", "",
+			"Ring twice|Label each"},
+		{"a description in two", begin + at + line + "PID*F****Braided rope~PID*F*08***10 mm white~", "",
+			"Braided rope 10 mm white"},
 		{"an item in LIN", begin + at + "PO1*1*20*MR*1.33*PE~LIN**VP*00113*IN*R-1~", "", "00113|R-1"},
-		{"references", begin + "REF*19*7~REF*PD*SPRING~REF*IA*4711~FOB*CC~N1*MA*Shop 9*92*0099~" + at + line, "", "division=7 promotion=SPRING vendor=4711 freight_terms=CC mark_for=0099"},
+		{"references", begin + "REF*19*7~REF*PD*SPRING~REF*IA*4711~FOB*CC~N1*MA*Shop 9*92*0099~" + at + line, "",
+			"division=7 promotion=SPRING vendor=4711 freight_terms=CC mark_for=0099"},
 		{"a rush order", strings.Replace(begin, "SA", "RO", 1) + at + line, "", "order_type=RO"},
-		{"the buyer's telephone", begin + "PER*BD*Una Pell*TE*555 1*EM*una@pellow.example~" + at + line, "", "buyer Una Pell 555 1 una@pellow.example"},
+		{"the buyer's telephone", begin + "PER*BD*Una Pell*TE*555 1*EM*una@pellow.example~" + at + line, "",
+			"buyer Una Pell 555 1 una@pellow.example"},
 		{"a line for somebody else", begin + at + line + "N1*ST*Ann Olsen~N3*Kaia 4~",
 			"N1 says where the goods go, Ann Olsen (ST Ship To), and the mapping does not read it here.", ""},
 		{"a line for another yard", begin + at + line + "N1*ST*East*92*0041~", "", "0041"},
-		{"ship complete", begin + "CSH*SC~" + at + line, "CSH (Sales Requirements) says a condition of the delivery, and the mapping does not read it.", ""},
-		{"a special price", begin + at + line + "CTP**DIS*1.20*20*MR~", "CTP says the price 1.20 (DIS), and the line says 1.33; the mapping reads the line's.", ""},
+		{"ship complete", begin + "CSH*SC~" + at + line,
+			"CSH (Sales Requirements) says a condition of the delivery, and the mapping does not read it.", ""},
+		{"a special price", begin + at + line + "CTP**DIS*1.20*20*MR~",
+			"CTP says the price 1.20 (DIS), and the line says 1.33; the mapping reads the line's.", ""},
 		{"the same price again, and that in the shop", begin + at + line + "CTP**CON*1.330~CTP**RES*2.99~", "", "1.33"},
 		{"a time", begin + "DTM*002*20260410*1200~DTM*010*20260405*2359~" + at + line,
-			"DTM says the time 1200 of the day 20260410 (002 Delivery Requested), and the mapping reads only the day.", "2026-04-10"},
-		{"a blanket order", strings.Replace(begin, "SA", "BK", 1) + at + line, "It is a blanket order (BEG02 is BK): only its releases are to be delivered.", ""},
+			"DTM says the time 1200 of the day 20260410 (002 Delivery Requested), and the mapping reads only the day.",
+			"2026-04-10"},
+		{"a blanket order", strings.Replace(begin, "SA", "BK", 1) + at + line,
+			"It is a blanket order (BEG02 is BK): only its releases are to be delivered.", ""},
 		{"its release", "BEG*00*BK*%s*R1*20260316~CUR*BY*EUR~REF*CT*C-1~" + at + line, "", "release=R1 order_type=BK"},
-		{"a copy for information", strings.Replace(begin, "SA", "IN", 1) + at + line, "It is a copy for information (BEG02 is IN): it orders nothing.", ""},
+		{"a copy for information", strings.Replace(begin, "SA", "IN", 1) + at + line,
+			"It is a copy for information (BEG02 is IN): it orders nothing.", ""},
 	} {
 		number := fmt.Sprint("PM-", n)
 		i := d.receive(pellow(n+1, "850", fmt.Sprintf(c.set, number)))
@@ -237,7 +260,8 @@ func TestSaidElsewhere(t *testing.T) {
 		}
 		o := d.order(order.Sales, "PELLOW", "", number)
 		l := &o.Lines[0]
-		has := []string{o.Notes + "|" + l.Notes, l.Item + "|" + l.BuyerItem, l.Description, l.Location, l.UnitPrice.Plain(), string(o.RequestedDeliveryOn)}
+		has := []string{o.Notes + "|" + l.Notes, l.Item + "|" + l.BuyerItem, l.Description, l.Location, l.UnitPrice.Plain(),
+			string(o.RequestedDeliveryOn)}
 		var references []string
 		for _, r := range o.References {
 			if r.Qualifier == "contract" {
@@ -303,7 +327,8 @@ func TestAnswerWithoutLines(t *testing.T) {
 	p := d.order(order.Purchase, "VARNHOLT", "", "REQ-1")
 	for n, c := range []struct{ code, said, held string }{
 		{"AT", "", ""},
-		{"RJ", "The whole order is rejected (RJ); what is wanted of it must come from elsewhere.", "line 1: refused; line 2: refused."},
+		{"RJ", "The whole order is rejected (RJ); what is wanted of it must come from elsewhere.",
+			"line 1: refused; line 2: refused."},
 		{"AK", "", ""},
 	} {
 		i := d.receive(varnholt(n+1, "855", "BAK*00*"+c.code+"*"+p.Number+"*20260316*****2026031"+fmt.Sprint(n)+"~"))
@@ -330,11 +355,13 @@ func TestBrokenDocumentOfSeveral(t *testing.T) {
 	for ; len(both) > 80; both = both[80:] {
 		lines.WriteString(both[:80] + "\r\n")
 	}
-	came, err := d.Receive(context.Background(), strings.NewReader(lines.String()+both), Arrival{Name: "two.edi", By: "test"})
+	came, err := d.Receive(context.Background(), strings.NewReader(lines.String()+both), Arrival{Name: "two.edi",
+		By: "test"})
 	if err != nil || len(came) != 2 || came[0].State != api.StateDone || came[1].State != api.StateDone {
 		t.Fatalf("%+v %v", came, err)
 	}
-	if a, b := d.order(order.Sales, "PELLOW", "", "PM-1"), d.order(order.Sales, "PELLOW", "", "PM-2"); len(a.Lines) != 2 || len(b.Lines) != 2 {
+	if a, b := d.order(order.Sales, "PELLOW", "", "PM-1"), d.order(order.Sales, "PELLOW", "", "PM-2"); len(a.Lines) != 2 ||
+		len(b.Lines) != 2 {
 		t.Errorf("%d and %d lines", len(a.Lines), len(b.Lines))
 	}
 }

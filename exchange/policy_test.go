@@ -56,7 +56,8 @@ func TestPolicies(t *testing.T) {
 	set, group := between(good, "ST*850", "GE*1"), between(good, "GS*", "IEA*")
 	bad := strings.NewReplacer("*0001~", "*0002~", "PM-1", "PM-2", "BEG*00*SA", "BEG*00*").Replace(set)
 	third := strings.NewReplacer("0930*1*X", "0930*2*X", "GE*1*1", "GE*1*2", "PM-1", "PM-3").Replace(group)
-	groups := strings.NewReplacer("GE*1*", bad+"GE*2*", "IEA*1*", third+"IEA*2*").Replace(good) // two groups, the first with a bad set
+	// two groups, the first with a bad set
+	groups := strings.NewReplacer("GE*1*", bad+"GE*2*", "IEA*1*", third+"IEA*2*").Replace(good)
 	elsewhere := strings.Replace(good, "*ZZ*QUILLMERE      *", "*ZZ*QUILLMEER      *", 1)
 	miscounted := strings.Replace(good, "IEA*1", "IEA*4", 1)
 	for _, c := range []struct {
@@ -72,7 +73,8 @@ func TestPolicies(t *testing.T) {
 			"997: TA1*000000001*260316*0930*R*024 AK5*A AK5*R*5 AK9*R*2*2*0 AK5*A AK9*R*1*1*0"},
 		{"a fault that is noted", `{with: "997"}`, miscounted, api.StateNoted, "PM-1",
 			"997: TA1*000000001*260316*0930*E*021 AK5*A AK9*A*1*1*1"},
-		{"a fault that rejects", `{with: "997", reject: ["021"]}`, miscounted, api.StateRejected, "", "TA1: TA1*000000001*260316*0930*R*021"},
+		{"a fault that rejects", `{with: "997", reject: ["021"]}`, miscounted, api.StateRejected, "",
+			"TA1: TA1*000000001*260316*0930*R*021"},
 		{"for somebody else", `{with: "997"}`, elsewhere, api.StateUnknown, "", ""},
 		{"for somebody else, which is told", `{with: "997", reject: ["008"]}`, elsewhere, api.StateRejected, "",
 			"TA1: TA1*000000001*260316*0930*R*008"},
@@ -106,9 +108,11 @@ func TestTheirTA1(t *testing.T) {
 		{"E*014", api.StateSent, "[The partner says that the interchange has a wrong date (TA1 014).]"},
 		{"R*009", api.StateRejected, "[The partner says that the interchange has a receiver's id that is not known (TA1 009).]"},
 	} {
-		d.says("shipment", o.ID, map[string]string{"shipment": fmt.Sprint("LS-", n)}, map[string]string{"number": "1", "quantity": "1"})
+		d.says("shipment", o.ID, map[string]string{"shipment": fmt.Sprint("LS-", n)}, map[string]string{"number": "1",
+			"quantity": "1"})
 		sent := d.send("PELLOW", "856")[0]
-		d.receive(strings.Replace(pellow(10+n, "997", ""), "GS*", fmt.Sprintf("TA1*%09d*260316*0930*%s~GS*", sent.Control, c.code), 1))
+		d.receive(strings.Replace(pellow(10+n, "997", ""), "GS*", fmt.Sprintf("TA1*%09d*260316*0930*%s~GS*", sent.Control,
+			c.code), 1))
 		i, err := d.store.Interchange(context.Background(), sent.ID, d.at)
 		if err != nil {
 			t.Fatal(err)
@@ -123,8 +127,8 @@ func TestTheirTA1(t *testing.T) {
 	}
 }
 
-// A set that breaks a rule of its partner is held and nothing is done with it, while others of its interchange are taken. It
-// is taken when somebody accepts that, or when the rule is another one.
+// A set that breaks a rule of its partner is held and nothing is done with it, while others of its interchange are
+// taken. It is taken when somebody accepts that, or when the rule is another one.
 func TestRulesHoldWhatComes(t *testing.T) {
 	skipRaces(t)
 	rules := func(d *desk, need string) {
@@ -134,14 +138,16 @@ func TestRulesHoldWhatComes(t *testing.T) {
 			d.t.Fatal(err)
 		}
 		own, others, _ := strings.Cut(string(text), "\nrules:\n")
-		if _, err := d.Keep(context.Background(), own+"\nrules:\n  \"850\": [{at: PO1/05, need: "+need+"}]\n"+others[strings.Index(others, `  "855"`):], "test"); err != nil {
+		if _, err := d.Keep(context.Background(), own+"\nrules:\n  \"850\": [{at: PO1/05, need: "+need+"}]\n"+
+			others[strings.Index(others, `  "855"`):], "test"); err != nil {
 			d.t.Fatal(err)
 		}
 	}
 	good := pellow(1, "850", strings.ReplaceAll(order4711, "**VP", "*PE*VP"))
 	set := good[strings.Index(good, "ST*850"):strings.Index(good, "GE*1")]
 	bad := strings.NewReplacer("*0001~", "*0002~", "PM-1", "PM-2", "*PE*VP", "**VP").Replace(set)
-	bad = strings.Replace(bad, "Pellow Marina", strings.Repeat("Pellow ", 10)+"Marina", 1) // noted, and not said less for being looked at again
+	// noted, and not said less for being looked at again
+	bad = strings.Replace(bad, "Pellow Marina", strings.Repeat("Pellow ", 10)+"Marina", 1)
 	doc := strings.Replace(good, "GE*1*", bad+"GE*2*", 1)
 	for _, c := range []struct {
 		name   string
@@ -151,10 +157,12 @@ func TestRulesHoldWhatComes(t *testing.T) {
 		orders string
 		found  string // of the set that was held
 	}{
-		{"nothing is done about it", func(*desk) {}, nil, api.StateHeld, "PM-1", "[x12_noted warning x12_rule error x12_rule error]"},
+		{"nothing is done about it", func(*desk) {}, nil, api.StateHeld, "PM-1",
+			"[x12_noted warning x12_rule error x12_rule error]"},
 		{"another code is accepted", func(*desk) {}, []string{"price_differs"}, api.StateHeld, "PM-1",
 			"[x12_noted warning x12_rule error x12_rule error]"},
-		{"it is accepted", func(*desk) {}, []string{"x12_rule"}, api.StateDone, "PM-1 PM-2", "[x12_noted warning x12_rule error x12_rule error]"},
+		{"it is accepted", func(*desk) {}, []string{"x12_rule"}, api.StateDone, "PM-1 PM-2",
+			"[x12_noted warning x12_rule error x12_rule error]"},
 		{"the rule is corrected", func(d *desk) { rules(d, "should") }, nil, api.StateDone, "PM-1 PM-2",
 			"[x12_noted warning x12_rule warning x12_rule warning]"},
 	} {
@@ -179,12 +187,13 @@ func TestRulesHoldWhatComes(t *testing.T) {
 	}
 }
 
-// Where a partner's groups are each to come once, one whose number came before is rejected, whatever its interchange's number is,
-// unless it was rejected then, or a person let its interchange in.
+// Where a partner's groups are each to come once, one whose number came before is rejected, whatever its interchange's
+// number is, unless it was rejected then, or a person let its interchange in.
 func TestGroupsOnce(t *testing.T) {
 	skipRaces(t)
 	group := func(control int, group, number string) string {
-		return strings.NewReplacer(fmt.Sprintf("0930*%d*X", control), "0930*"+group+"*X", fmt.Sprintf("GE*1*%d", control), "GE*1*"+group, "PM-1", number).Replace(pellow(control, "850", order4711))
+		return strings.NewReplacer(fmt.Sprintf("0930*%d*X", control), "0930*"+group+"*X", fmt.Sprintf("GE*1*%d", control),
+			"GE*1*"+group, "PM-1", number).Replace(pellow(control, "850", order4711))
 	}
 	twice := strings.Replace(group(3, "8", "PM-3"), "IEA*1*", between(group(3, "8", "PM-4"), "GS*", "IEA*")+"IEA*2*", 1)
 	for _, c := range []struct {

@@ -34,25 +34,34 @@ func TestPurpose(t *testing.T) {
 			"open, 20 wanted, 0 shipped", `No sales order of PELLOW has the number "PM-9".`},
 		{"in place of what never came", "PELLOW", "850", "BEG*05*SA*PM-9**20260316~PO1*1*20*MR*1.33**VP*00113~",
 			"open, 20 wanted, 0 shipped", "It is to take the place of the sales order PM-9 of PELLOW, which is not stored."},
-		{"in its place", "PELLOW", "850", "BEG*05*SA*PM-1**20260316~PO1*1*25*MR*1.33**VP*00113~", "open, 25 wanted, 0 shipped", ""},
-		{"the same copy", "PELLOW", "850", "BEG*07*SA*PM-1**20260316~PO1*1*25*MR*1.33**VP*00113~", "open, 25 wanted, 0 shipped", ""},
+		{"in its place", "PELLOW", "850", "BEG*05*SA*PM-1**20260316~PO1*1*25*MR*1.33**VP*00113~",
+			"open, 25 wanted, 0 shipped", ""},
+		{"the same copy", "PELLOW", "850", "BEG*07*SA*PM-1**20260316~PO1*1*25*MR*1.33**VP*00113~",
+			"open, 25 wanted, 0 shipped", ""},
 		{"a purpose that is not done", "PELLOW", "850", "BEG*22*SA*PM-1**20260316~PO1*1*30*MR*1.33**VP*00113~",
 			"open, 25 wanted, 0 shipped", "Transaction Set Purpose Code is 22 (another purpose), which is not done with a set 850."},
-		{"a cancellation without a line", "PELLOW", "860", "BCH*01*SA*PM-1***20260317~", "cancelled, 0 wanted, 0 shipped", ""},
+		{"a cancellation without a line", "PELLOW", "860", "BCH*01*SA*PM-1***20260317~", "cancelled, 0 wanted, 0 shipped",
+			""},
 		{"a cancellation once more, by the other set", "PELLOW", "850", "BEG*01*SA*PM-1**20260316~PO1*1**MR~",
 			"cancelled, 0 wanted, 0 shipped", ""},
 		{"goods leave", "VARNHOLT", "856", said("00"), "40 shipped, 0 invoiced", ""},
-		{"they are billed", "VARNHOLT", "810", "BIG*20260320*VI-1**" + number + "***DI~IT1*1*40*MR*0.71**VP*BR-10-W~TDS*2840~",
+		{"they are billed", "VARNHOLT", "810", "BIG*20260320*VI-1**" + number +
+			"***DI~IT1*1*40*MR*0.71**VP*BR-10-W~TDS*2840~",
 			"40 shipped, 40 invoiced", ""},
-		{"a credit that names no invoice", "VARNHOLT", "810", "BIG*20260321*VC-1**" + number + "***CR~IT1*1*10*MR*0.71**VP*BR-10-W~TDS*710~",
+		{"a credit that names no invoice", "VARNHOLT", "810", "BIG*20260321*VC-1**" + number +
+			"***CR~IT1*1*10*MR*0.71**VP*BR-10-W~TDS*710~",
 			"40 shipped, 40 invoiced", "The credit memo does not say which invoice it takes back."},
-		{"a credit", "VARNHOLT", "810", "BIG*20260321*VC-2**" + number + "***CR~REF*IV*VI-1~IT1*1*10*MR*0.71**VP*BR-10-W~TDS*710~",
+		{"a credit", "VARNHOLT", "810", "BIG*20260321*VC-2**" + number +
+			"***CR~REF*IV*VI-1~IT1*1*10*MR*0.71**VP*BR-10-W~TDS*710~",
 			"40 shipped, 30 invoiced", ""},
-		{"the same credit, below zero", "VARNHOLT", "810", "BIG*20260321*VC-2**" + number + "***CR~REF*IV*VI-1~IT1*1*-10*MR*0.71**VP*BR-10-W~TDS*-710~",
+		{"the same credit, below zero", "VARNHOLT", "810", "BIG*20260321*VC-2**" + number +
+			"***CR~REF*IV*VI-1~IT1*1*-10*MR*0.71**VP*BR-10-W~TDS*-710~",
 			"40 shipped, 30 invoiced", ""},
-		{"more than is left of it", "VARNHOLT", "810", "BIG*20260321*VC-3**" + number + "***CR~REF*IV*VI-1~IT1*1*31*MR*0.71**VP*BR-10-W~TDS*710~",
+		{"more than is left of it", "VARNHOLT", "810", "BIG*20260321*VC-3**" + number +
+			"***CR~REF*IV*VI-1~IT1*1*31*MR*0.71**VP*BR-10-W~TDS*710~",
 			"40 shipped, 30 invoiced", "Of line 1, 30 can be taken back of the invoice VI-1, not 31."},
-		{"the invoice is cancelled", "VARNHOLT", "810", "BIG*20260322*VI-1**" + number + "****01~IT1*1*40*MR*0.71**VP*BR-10-W~TDS*2840~",
+		{"the invoice is cancelled", "VARNHOLT", "810", "BIG*20260322*VI-1**" + number +
+			"****01~IT1*1*40*MR*0.71**VP*BR-10-W~TDS*2840~",
 			"40 shipped, 0 invoiced", ""},
 		{"the shipment is cancelled", "VARNHOLT", "856", said("01"), "0 shipped, 0 invoiced", ""},
 		{"and once more", "VARNHOLT", "856", said("01"), "0 shipped, 0 invoiced", ""},
@@ -68,7 +77,8 @@ func TestPurpose(t *testing.T) {
 				found = append(found, f.Message)
 			}
 		}
-		if got := strings.Join(found, " "); got != c.says || (set.State == api.StateHeld) != (c.says != "") || state() != c.want {
+		if got := strings.Join(found, " "); got != c.says || (set.State == api.StateHeld) != (c.says != "") ||
+			state() != c.want {
 			t.Errorf("%s: %s; %s, says %q; %+v", c.name, state(), set.State, got, set.Findings)
 		}
 	}
@@ -100,7 +110,8 @@ func TestTestInterchange(t *testing.T) {
 	if !came.Test || came.State != api.StateDone || came.Sets[0].First().OrderID != 0 || len(came.Sets[0].Findings) > 1 {
 		t.Errorf("%+v", came)
 	}
-	if acknowledged, err := d.store.Interchange(t.Context(), came.ID+1, d.at); err != nil || acknowledged.Answers != came.ID {
+	if acknowledged, err := d.store.Interchange(t.Context(), came.ID+1, d.at); err != nil ||
+		acknowledged.Answers != came.ID {
 		t.Errorf("%+v %v", acknowledged, err)
 	}
 	if i := d.receive(test(pellow(2, "860", "BCH*04*SA*PM-1***20260317~POC*1*QI*30**MR*1.33**VP*00113~"))); i.State != api.StateHeld {

@@ -350,7 +350,8 @@ func (a *arrival) set(s *x12.Set, placed []x12.Placed, found []x12.Finding) erro
 	if x12.Rejected(found) && a.state == api.StateReceived {
 		rec.State = api.StateRejected
 		if a.p != nil && a.p.Acknowledge.Whole != x12.WholeSet && s.Group != nil && a.broken[s.Group.Control] == "" {
-			a.broken[s.Group.Control] = fmt.Sprintf("The set %s in it is rejected, and %s wants all of it rejected then.", s.Control, a.p.Name)
+			a.broken[s.Group.Control] = fmt.Sprintf("The set %s in it is rejected, and %s wants all of it rejected then.",
+				s.Control, a.p.Name)
 		}
 	}
 	if a.p != nil {
@@ -500,7 +501,8 @@ func (a *arrival) matched(t *store.Tx) error {
 			note = strings.TrimSpace(parts[5])
 		}
 		if means := x12.InterchangeNote(note); means != "" {
-			f := finding.New(finding.X12Rejected, origin.Place{}, note, "The partner says that the interchange has %s (TA1 %s).", means, note)
+			f := finding.New(finding.X12Rejected, origin.Place{}, note, "The partner says that the interchange has %s (TA1 %s).",
+				means, note)
 			if parts[4] != "R" {
 				f.Severity = finding.Warning
 			}

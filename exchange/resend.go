@@ -33,8 +33,9 @@ func (x *Exchange) left(ctx context.Context, id int64) (api.Interchange, error) 
 	return i, err
 }
 
-// Renumber sends what an interchange of ours says once more under new control numbers, for a partner whose program passes
-// over numbers that it has seen. The new interchange is a copy of the old one, which nobody has to acknowledge any more.
+// Renumber sends what an interchange of ours says once more under new control numbers, for a partner whose program
+// passes over numbers that it has seen. The new interchange is a copy of the old one, which nobody has to acknowledge
+// any more.
 func (x *Exchange) Renumber(ctx context.Context, id int64, by string) (api.Interchange, error) {
 	was, err := x.left(ctx, id)
 	if err != nil {

@@ -58,7 +58,8 @@ func (t *telling) record() (all []api.SpokenOf, err error) {
 		if err != nil {
 			return nil, err
 		}
-		all = append(all, api.SpokenOf{Number: one.order.Number, OrderID: one.order.ID, Revision: one.order.Revision, Said: said})
+		all = append(all, api.SpokenOf{Number: one.order.Number, OrderID: one.order.ID, Revision: one.order.Revision,
+			Said: said})
 	}
 	return all, nil
 }
@@ -340,12 +341,13 @@ func (x *Exchange) checkAgain(ctx context.Context, i *api.Interchange) error {
 		return err
 	}
 	defer f.Close()
-	if err := x12.Read(io.NewSectionReader(f, 0, f.Size()), x12.Handler{Checked: func(s *x12.Set, placed []x12.Placed, _ []x12.Finding) error {
-		if _, waits := now[s.Segments[0].Row]; waits {
-			now[s.Segments[0].Row] = p.CheckSet(s, placed)
-		}
-		return nil
-	}}); err != nil {
+	if err := x12.Read(io.NewSectionReader(f, 0, f.Size()),
+		x12.Handler{Checked: func(s *x12.Set, placed []x12.Placed, _ []x12.Finding) error {
+			if _, waits := now[s.Segments[0].Row]; waits {
+				now[s.Segments[0].Row] = p.CheckSet(s, placed)
+			}
+			return nil
+		}}); err != nil {
 		return err
 	}
 	return x.eachPage(ctx, i.ID, 0, func(page []api.SetRecord) (changed []api.SetRecord, err error) {

@@ -25,8 +25,8 @@ func only(text string, kinds ...string) string {
 	return strings.Join(kept, " ")
 }
 
-// A shipment of several orders is told in one notice, also where it is told anew as a whole; orders of which nothing is left
-// in it are left out. Each of the orders knows the interchange.
+// A shipment of several orders is told in one notice, also where it is told anew as a whole; orders of which nothing is
+// left in it are left out. Each of the orders knows the interchange.
 func TestNoticeOfSeveralOrders(t *testing.T) {
 	skipRaces(t)
 	d := open(t)
@@ -94,7 +94,8 @@ func TestNoticeOfTwoPlaces(t *testing.T) {
 	d := open(t)
 	for n, place := range []string{"0040", "0041"} {
 		d.receive(pellow(n+1, "850", fmt.Sprintf("BEG*00*SA*PM-%d**20260316~CUR*BY*EUR~N1*ST**92*%s~PO1*1*40*MR*1.33*PE*VP*00113~CTT*1~", n, place)))
-		d.says(intent.Shipment, d.order(order.Sales, "PELLOW", "", fmt.Sprint("PM-", n)).ID, map[string]string{"shipment": "LS-1"},
+		d.says(intent.Shipment, d.order(order.Sales, "PELLOW", "", fmt.Sprint("PM-", n)).ID,
+			map[string]string{"shipment": "LS-1"},
 			map[string]string{"number": "1", "quantity": "1"})
 	}
 	i := d.send("PELLOW", "856")[0]
@@ -125,7 +126,8 @@ func TestNoticeThatCameOfSeveralOrders(t *testing.T) {
 	var spoken []string
 	for _, o := range i.Sets[0].Orders {
 		spoken = append(spoken, o.Number)
-		if events := d.order(order.Purchase, "VARNHOLT", o.Number, "").Events; events[len(events)-1].Origin.Interchange != i.ID {
+		if events := d.order(order.Purchase, "VARNHOLT", o.Number,
+			"").Events; events[len(events)-1].Origin.Interchange != i.ID {
 			t.Errorf("%s: %+v", o.Number, events[len(events)-1])
 		}
 	}
@@ -139,8 +141,8 @@ func TestNoticeThatCameOfSeveralOrders(t *testing.T) {
 	}
 }
 
-// What a partner asked to be changed is answered as it was decided: a deletion that was carried out is a deleted line, one
-// that was refused a rejection with what stays, and so is a change of which nothing was done.
+// What a partner asked to be changed is answered as it was decided: a deletion that was carried out is a deleted line,
+// one that was refused a rejection with what stays, and so is a change of which nothing was done.
 func TestAnswersToChanges(t *testing.T) {
 	skipRaces(t)
 	for _, c := range []struct{ name, asked, taken, refused string }{
@@ -150,10 +152,12 @@ func TestAnswersToChanges(t *testing.T) {
 		{"another price", "POC*1*PC*20**MR*1.20**VP*00113~", "BCA*00*AD ACK*IA*20*MR", "BCA*00*RD ACK*IR*20*MR"},
 		{"one more line", "POC*3*AI*5**MR*1.33**VP*00113~", "BCA*00*AD ACK*IA*5*MR", "BCA*00*RD ACK*IR*0*MR"},
 		{"another item", "POC*1*RE*20**MR*1.33**VP*00114~", "BCA*00*AD ACK*IA*20*MR", "BCA*00*RD ACK*IR*20*MR"},
-		{"other places", "POC*1*CA*20**MR*1.33**VP*00113~SDQ*MR*92*0040*12*0041*8~", "BCA*00*AD ACK*IA*20*MR", "BCA*00*RD ACK*IR*20*MR"},
+		{"other places", "POC*1*CA*20**MR*1.33**VP*00113~SDQ*MR*92*0040*12*0041*8~", "BCA*00*AD ACK*IA*20*MR",
+			"BCA*00*RD ACK*IR*20*MR"},
 		{"only the header", "DTM*002*20260410~N1*ST*Pellow North*92*0041~N3*9 North Rd~", "BCA*00*AT", "BCA*00*RJ"},
 		{"a line by its item", "POC**QD*12*8*MR*1.33**VP*00113~", "BCA*00*AD ACK*IA*12*MR", "BCA*00*RD ACK*IR*20*MR"},
-		{"two, of which one is as it is", "POC*1*QD*12*8*MR*1.33**VP*00113~POC*2*QD*3**BX*31.42**VP*00489~", "BCA*00*AD ACK*IA*12*MR ACK*IA*3*BX",
+		{"two, of which one is as it is", "POC*1*QD*12*8*MR*1.33**VP*00113~POC*2*QD*3**BX*31.42**VP*00489~",
+			"BCA*00*AD ACK*IA*12*MR ACK*IA*3*BX",
 			"BCA*00*AC ACK*IR*20*MR ACK*IA*3*BX"},
 	} {
 		for _, take := range []bool{true, false} {
@@ -170,7 +174,8 @@ func TestAnswersToChanges(t *testing.T) {
 					t.Fatal(err)
 				}
 			}
-			said := strings.ReplaceAll(only(d.text(d.send("PELLOW", "865")[0]), "BCA", "ACK"), "*PM-1***20260316***SO-000001*20260316", "")
+			said := strings.ReplaceAll(only(d.text(d.send("PELLOW", "865")[0]), "BCA", "ACK"),
+				"*PM-1***20260316***SO-000001*20260316", "")
 			if said != want {
 				t.Errorf("%s, taken %t: %s, want %s", c.name, take, said, want)
 			}
@@ -178,8 +183,8 @@ func TestAnswersToChanges(t *testing.T) {
 	}
 }
 
-// What was not asked for is no rejection: a day of the order that the change does not name, a line that comes later anyway;
-// and what somebody has answered in words of their own stays so.
+// What was not asked for is no rejection: a day of the order that the change does not name, a line that comes later
+// anyway; and what somebody has answered in words of their own stays so.
 func TestAnswersBesideChanges(t *testing.T) {
 	skipRaces(t)
 	for _, c := range []struct {
@@ -190,11 +195,15 @@ func TestAnswersBesideChanges(t *testing.T) {
 		want        string
 	}{
 		{"an order with a day", "POC*1*QD*12*8*MR*1.33**VP*00113~", nil, true, nil, "BCA*00*AD ACK*IA*12*MR"},
-		{"one that comes later", "POC*1*QD*12*8*MR*1.33**VP*00113~", map[string]string{"backordered": "5"}, true, nil, "BCA*00*AC ACK*BP*12*MR"},
-		{"that is refused", "POC*1*QD*12*8*MR*1.33**VP*00113~", map[string]string{"backordered": "5"}, false, nil, "BCA*00*RD ACK*IR*20*MR"},
-		{"in our words", "POC*1*QD*12*8*MR*1.33**VP*00113~", nil, false, map[string]string{"answer": "back-ordered", "due_on": "2026-05-01"},
+		{"one that comes later", "POC*1*QD*12*8*MR*1.33**VP*00113~", map[string]string{"backordered": "5"}, true, nil,
+			"BCA*00*AC ACK*BP*12*MR"},
+		{"that is refused", "POC*1*QD*12*8*MR*1.33**VP*00113~", map[string]string{"backordered": "5"}, false, nil,
+			"BCA*00*RD ACK*IR*20*MR"},
+		{"in our words", "POC*1*QD*12*8*MR*1.33**VP*00113~", nil, false, map[string]string{"answer": "back-ordered",
+			"due_on": "2026-05-01"},
 			"BCA*00*AC ACK*IB*20*MR"},
-		{"refused in our words", "POC*1*QD*12*8*MR*1.33**VP*00113~", nil, false, map[string]string{"answer": "refused"}, "BCA*00*RD ACK*IR*20*MR"},
+		{"refused in our words", "POC*1*QD*12*8*MR*1.33**VP*00113~", nil, false, map[string]string{"answer": "refused"},
+			"BCA*00*RD ACK*IR*20*MR"},
 		{"what is as it is", "POC*1*CT*20**MR*1.33**VP*00113~", nil, false, nil, "BCA*00*AD ACK*IA*20*MR"},
 	} {
 		d := open(t)
@@ -229,8 +238,8 @@ func TestAnswersBesideChanges(t *testing.T) {
 	}
 }
 
-// A supplier that refuses a change keeps to what was ordered before: that waits for a buyer, who can take it, but for a line
-// that is cancelled here.
+// A supplier that refuses a change keeps to what was ordered before: that waits for a buyer, who can take it, but for a
+// line that is cancelled here.
 func TestSupplierRefusesChange(t *testing.T) {
 	skipRaces(t)
 	for _, c := range []struct {
@@ -240,20 +249,24 @@ func TestSupplierRefusesChange(t *testing.T) {
 		state string // what is held of the order
 		take  string
 	}{
-		{"fewer, and it says what stays", map[string]string{"quantity": "60"}, "POC*1*QD*60*40*MR*0.71**VP*BR-10-W~ACK*IR*100*MR~",
+		{"fewer, and it says what stays", map[string]string{"quantity": "60"},
+			"POC*1*QD*60*40*MR*0.71**VP*BR-10-W~ACK*IR*100*MR~",
 			"line 1: the change is refused: quantity 100 of 60.", "map[id:1 quantity:100]"},
 		{"fewer, and it does not", map[string]string{"quantity": "60"}, "POC*1*QD*60*40*MR*0.71**VP*BR-10-W~ACK*IR~",
 			"line 1: the change is refused.", "map[]"},
-		{"fewer, and it does as asked", map[string]string{"quantity": "60"}, "POC*1*QD*60*40*MR*0.71**VP*BR-10-W~ACK*IA*60*MR~", "", ""},
+		{"fewer, and it does as asked", map[string]string{"quantity": "60"},
+			"POC*1*QD*60*40*MR*0.71**VP*BR-10-W~ACK*IA*60*MR~", "", ""},
 		{"a deletion", map[string]string{"change": "delete"}, "POC*1*DI*100*100*MR*0.71**VP*BR-10-W~ACK*IR*100*MR~",
 			"line 1: the change is refused: quantity 100 of 0.", "map[]"},
-		{"a deletion, as asked", map[string]string{"change": "delete"}, "POC*1*DI*100*100*MR*0.71**VP*BR-10-W~ACK*ID*0*MR~", "", ""},
+		{"a deletion, as asked", map[string]string{"change": "delete"}, "POC*1*DI*100*100*MR*0.71**VP*BR-10-W~ACK*ID*0*MR~",
+			"", ""},
 	} {
 		d := open(t)
 		d.post(purchase(1))
 		d.send("VARNHOLT", "850")
 		p := d.order(order.Purchase, "VARNHOLT", "", "REQ-1")
-		d.receive(varnholt(1, "855", "BAK*00*AD*"+p.Number+"*20260316*****20260316~PO1*1*100*MR*0.71**VP*BR-10-W~ACK*IA*100*MR~"+
+		d.receive(varnholt(1, "855", "BAK*00*AD*"+p.Number+
+			"*20260316*****20260316~PO1*1*100*MR*0.71**VP*BR-10-W~ACK*IA*100*MR~"+
 			"PO1*2*100*MR*0.71**VP*BR-08-W~ACK*IA*100*MR~CTT*2~"))
 		c.line["number"] = "1"
 		d.says(intent.Change, p.ID, nil, c.line)
@@ -282,8 +295,8 @@ func TestSupplierRefusesChange(t *testing.T) {
 	}
 }
 
-// A notice in place of an earlier one takes back what it says less. It never moves more, and says of which other orders the
-// shipment is.
+// A notice in place of an earlier one takes back what it says less. It never moves more, and says of which other orders
+// the shipment is.
 func TestNoticeInPlaceOfAnother(t *testing.T) {
 	skipRaces(t)
 	d := open(t)
@@ -299,20 +312,28 @@ func TestNoticeInPlaceOfAnother(t *testing.T) {
 		first, second string // quantities of the orders; "" leaves one out
 		want, says    string
 	}{
-		{"in place of nothing", "05", "10", "20", "0 0", "No shipment V-9 has moved anything of the order PO-000001. No shipment V-9 has moved anything of the order PO-000002."},
+		{"in place of nothing", "05", "10", "20", "0 0",
+			"No shipment V-9 has moved anything of the order PO-000001. No shipment V-9 has moved anything of the order PO-000002."},
 		{"goods of both leave", "00", "10", "20", "10 20", ""},
-		{"of the first less", "05", "6", "20", "6 20", "The shipment V-9 is also of PO-000002. What the notice does not say anew of other orders stays as it is. " +
-			"The shipment V-9 is also of PO-000001. What the notice does not say anew of other orders stays as it is."},
-		{"the same again", "05", "6", "20", "6 20", "The shipment V-9 is also of PO-000002. What the notice does not say anew of other orders stays as it is. " +
-			"The shipment V-9 is also of PO-000001. What the notice does not say anew of other orders stays as it is."},
-		{"the second is left out", "05", "5", "", "5 20", "The shipment V-9 is also of PO-000002. What the notice does not say anew of other orders stays as it is."},
-		{"by another carrier", "05*TERN", "5", "", "5 20", "The shipment V-9 is also of PO-000002. What the notice does not say anew of other orders stays as it is. " +
-			"In place of the shipment V-9 other values come for the carrier. Only quantities are taken back; these stay as they were."},
-		{"of another lot", "05", "5*MR~REF*LT*L-2", "", "5 20", "The shipment V-9 is also of PO-000002. What the notice does not say anew of other orders stays as it is. " +
-			"In place of the shipment V-9 other values come for the lots. Only quantities are taken back; these stay as they were."},
-		{"more than before", "05", "8", "", "5 20", "Of line 1, the shipment V-9 is replaced by 8, more than the 5 that it moved."},
+		{"of the first less", "05", "6", "20", "6 20",
+			"The shipment V-9 is also of PO-000002. What the notice does not say anew of other orders stays as it is. " +
+				"The shipment V-9 is also of PO-000001. What the notice does not say anew of other orders stays as it is."},
+		{"the same again", "05", "6", "20", "6 20",
+			"The shipment V-9 is also of PO-000002. What the notice does not say anew of other orders stays as it is. " +
+				"The shipment V-9 is also of PO-000001. What the notice does not say anew of other orders stays as it is."},
+		{"the second is left out", "05", "5", "", "5 20",
+			"The shipment V-9 is also of PO-000002. What the notice does not say anew of other orders stays as it is."},
+		{"by another carrier", "05*TERN", "5", "", "5 20",
+			"The shipment V-9 is also of PO-000002. What the notice does not say anew of other orders stays as it is. " +
+				"In place of the shipment V-9 other values come for the carrier. Only quantities are taken back; these stay as they were."},
+		{"of another lot", "05", "5*MR~REF*LT*L-2", "", "5 20",
+			"The shipment V-9 is also of PO-000002. What the notice does not say anew of other orders stays as it is. " +
+				"In place of the shipment V-9 other values come for the lots. Only quantities are taken back; these stay as they were."},
+		{"more than before", "05", "8", "", "5 20",
+			"Of line 1, the shipment V-9 is replaced by 8, more than the 5 that it moved."},
 		{"all of it is cancelled", "01", "5", "20", "0 0", ""},
-		{"in place of what is cancelled", "05", "1", "", "0 0", "Of line 1, the shipment V-9 is replaced by 1, more than the 0 that it moved."},
+		{"in place of what is cancelled", "05", "1", "", "0 0",
+			"Of line 1, the shipment V-9 is replaced by 1, more than the 0 that it moved."},
 	} {
 		purpose, carrier, _ := strings.Cut(c.purpose, "*")
 		if carrier != "" {
@@ -324,7 +345,8 @@ func TestNoticeInPlaceOfAnother(t *testing.T) {
 				if !strings.Contains(quantity, "*") {
 					quantity += "*MR"
 				}
-				segments += fmt.Sprintf("HL*%d*1*O~PRF*%s~HL*%d*%d*I~LIN*1*VP*BR-10-W~SN1*1*%s~", hl+1, numbers[k], hl+2, hl+1, quantity)
+				segments += fmt.Sprintf("HL*%d*1*O~PRF*%s~HL*%d*%d*I~LIN*1*VP*BR-10-W~SN1*1*%s~", hl+1, numbers[k], hl+2, hl+1,
+					quantity)
 				hl += 2
 			}
 		}
@@ -342,7 +364,8 @@ func TestNoticeInPlaceOfAnother(t *testing.T) {
 	}
 }
 
-// A change of the header alone, and a cancellation without a line, are answered as well, and keep no later answer from leaving.
+// A change of the header alone, and a cancellation without a line, are answered as well, and keep no later answer from
+// leaving.
 func TestAnswersWithoutLines(t *testing.T) {
 	skipRaces(t)
 	d := open(t)
@@ -359,17 +382,19 @@ func TestAnswersWithoutLines(t *testing.T) {
 		if len(out) != 1 {
 			t.Fatalf("%s: %d answers", c.asks, len(out))
 		}
-		if said := strings.Fields(strings.ReplaceAll(only(d.text(out[0]), "BCA", "ACK"), "*PM-1*", " ")); strings.Join(append(said[:1:1], said[2:]...), " ") != c.says {
+		if said := strings.Fields(strings.ReplaceAll(only(d.text(out[0]), "BCA", "ACK"), "*PM-1*",
+			" ")); strings.Join(append(said[:1:1], said[2:]...), " ") != c.says {
 			t.Errorf("%s: %q, want %s", c.asks, said, c.says)
 		}
 	}
 }
 
-// A supplier that offers another item says so in the line itself or in its answer: either waits for a buyer, and is never taken
-// by itself.
+// A supplier that offers another item says so in the line itself or in its answer: either waits for a buyer, and is
+// never taken by itself.
 func TestAnotherItemIsOffered(t *testing.T) {
 	skipRaces(t)
-	for _, line := range []string{"PO1*2*100*MR*0.71**VP*BR-09-X~ACK*IS*100*MR~", "PO1*2*100*MR*0.71**VP*BR-08-W~ACK*IS*100*MR****VP*BR-09-X~"} {
+	for _, line := range []string{"PO1*2*100*MR*0.71**VP*BR-09-X~ACK*IS*100*MR~",
+		"PO1*2*100*MR*0.71**VP*BR-08-W~ACK*IS*100*MR****VP*BR-09-X~"} {
 		d := open(t)
 		d.post(purchase(1))
 		number := d.send("VARNHOLT", "850")[0].Orders[0]
@@ -378,7 +403,8 @@ func TestAnotherItemIsOffered(t *testing.T) {
 		for _, f := range i.Sets[0].Findings {
 			says = append(says, f.Message)
 		}
-		if want := "[Line 2 is accepted with changes (IS): item BR-09-X for BR-08-W.]"; i.State != api.StateDone || fmt.Sprint(says) != want {
+		if want := "[Line 2 is accepted with changes (IS): item BR-09-X for BR-08-W.]"; i.State != api.StateDone ||
+			fmt.Sprint(says) != want {
 			t.Errorf("%s: %s %s", line, i.State, says)
 		}
 		o := d.order(order.Purchase, "VARNHOLT", number, "")

@@ -205,9 +205,10 @@ func (x *Exchange) rows(ctx context.Context, i *api.Interchange, kind string) (r
 
 // barred reports whether a set breaks a rule of its partner, and nobody has accepted that: nothing is done with it.
 func barred(i *api.Interchange, s *api.SetRecord) bool {
-	return !slices.Contains(i.Accept, string(finding.X12Rule)) && slices.ContainsFunc(s.Findings, func(f finding.Finding) bool {
-		return f.Code == finding.X12Rule && f.Severity == finding.Error
-	})
+	return !slices.Contains(i.Accept, string(finding.X12Rule)) &&
+		slices.ContainsFunc(s.Findings, func(f finding.Finding) bool {
+			return f.Code == finding.X12Rule && f.Severity == finding.Error
+		})
 }
 
 // loaded brings the outcomes of a load to the sets that it was made of.

@@ -159,8 +159,8 @@ func (t *teller) shipped(ctx context.Context, o *store.StoredOrder) (all []telli
 	return all, nil
 }
 
-// shipment is the notice of a shipment, with all the orders that it is of; nil where the partner knows it as it is. Of one
-// that was taken back since, in part or whole, the partner is told that it is replaced or cancelled.
+// shipment is the notice of a shipment, with all the orders that it is of; nil where the partner knows it as it is. Of
+// one that was taken back since, in part or whole, the partner is told that it is replaced or cancelled.
 func (t *teller) shipment(ctx context.Context, o *store.StoredOrder, number string) (*telling, error) {
 	ids, err := t.x.store.OrdersMoved(ctx, order.Shipment, o.Partner, number)
 	if err != nil {
@@ -305,7 +305,8 @@ func (x *Exchange) invoices(ctx context.Context, o *store.StoredOrder, before []
 // billed bills what was shipped of an order and never was billed, and gives the order with its invoices. What was given
 // back by a credit note, for goods that did not come back, is not billed again by itself. Findings say why it cannot be
 // billed.
-func (x *Exchange) billed(ctx context.Context, o *store.StoredOrder, try bool, by string) (*store.StoredOrder, []finding.Finding, error) {
+func (x *Exchange) billed(ctx context.Context, o *store.StoredOrder, try bool, by string) (*store.StoredOrder,
+	[]finding.Finding, error) {
 	n := api.Notice{Header: map[string]string{"invoiced_on": x.now().Format(time.DateOnly)}}
 	for i := range o.Lines {
 		l := &o.Lines[i]
@@ -355,8 +356,8 @@ func (x *Exchange) billed(ctx context.Context, o *store.StoredOrder, try bool, b
 	return o, nil, err
 }
 
-// unbilled are the findings that keep what was shipped from being billed: they keep the invoice from leaving, also those that
-// are less where a person bills.
+// unbilled are the findings that keep what was shipped from being billed: they keep the invoice from leaving, also
+// those that are less where a person bills.
 func unbilled(found []finding.Finding) (wrong []finding.Finding) {
 	for _, f := range found {
 		f.Severity, f.Message = finding.Error, "What was shipped cannot be billed. "+f.Message

@@ -24,8 +24,8 @@ func (d *desk) says(kind intent.Kind, id int64, header map[string]string, lines 
 	}
 }
 
-// A customer is told of every shipment and every invoice under its own number, once, and of what was taken back of them:
-// a shipment is replaced or cancelled, an invoice is given back by a credit memo.
+// A customer is told of every shipment and every invoice under its own number, once, and of what was taken back of
+// them: a shipment is replaced or cancelled, an invoice is given back by a credit memo.
 func TestNoticesAreOfWhatHappened(t *testing.T) {
 	d := open(t)
 	d.receive(pellow(1, "850", order4711))
@@ -57,15 +57,20 @@ func TestNoticesAreOfWhatHappened(t *testing.T) {
 	}{
 		{"a shipment", intent.Shipment, map[string]string{"shipment": "LS-1", "shipped_on": "2026-03-15"}, line("8"), "856",
 			"BSN*00*LS-1*20260316*0800 SN1**8*MR*8"},
-		{"another one", intent.Shipment, map[string]string{"shipment": "LS-2"}, line("6"), "856", "BSN*00*LS-2*20260316*0800 SN1**6*MR*14"},
-		{"a part of the first is taken back", intent.Shipment, map[string]string{"shipment": "LS-1R", "reverses": "LS-1"}, line("3"), "856",
+		{"another one", intent.Shipment, map[string]string{"shipment": "LS-2"}, line("6"), "856",
+			"BSN*00*LS-2*20260316*0800 SN1**6*MR*14"},
+		{"a part of the first is taken back", intent.Shipment, map[string]string{"shipment": "LS-1R", "reverses": "LS-1"},
+			line("3"), "856",
 			"BSN*05*LS-1*20260316*0800 SN1**5*MR*5"},
 		{"the rest of it", intent.Shipment, map[string]string{"shipment": "LS-1S", "reverses": "LS-1"}, nil, "856",
 			"BSN*01*LS-1*20260316*0800 SN1**5*MR*5"},
-		{"what was never said and is gone", intent.Change, map[string]string{"requested_ship_on": "2026-04-01"}, nil, "856", ""},
-		{"an invoice by hand", intent.Invoice, map[string]string{"invoice": "V-9", "invoiced_on": "2026-03-16"}, line("4"), "810",
+		{"what was never said and is gone", intent.Change, map[string]string{"requested_ship_on": "2026-04-01"}, nil, "856",
+			""},
+		{"an invoice by hand", intent.Invoice, map[string]string{"invoice": "V-9", "invoiced_on": "2026-03-16"}, line("4"),
+			"810",
 			"BIG*20260316*V-9*20260316*PM-1***DR IT1*1*4*MR*1.33*PE TDS*532 BIG*20260316*IN-000001*20260316*PM-1***DR IT1*1*2*MR*1.33*PE TDS*266"},
-		{"a part of it is given back", intent.Invoice, map[string]string{"invoice": "C-1", "reverses": "V-9", "invoiced_on": "2026-03-17"}, line("1"), "810",
+		{"a part of it is given back", intent.Invoice, map[string]string{"invoice": "C-1", "reverses": "V-9",
+			"invoiced_on": "2026-03-17"}, line("1"), "810",
 			"BIG*20260317*C-1*20260316*PM-1***CR REF*IV*V-9 IT1*1*1*MR*1.33*PE TDS*133"},
 	} {
 		var lines []map[string]string
@@ -82,8 +87,8 @@ func TestNoticesAreOfWhatHappened(t *testing.T) {
 	}
 }
 
-// An invoice that comes before the goods waits for them, and goes in by itself when they have come; one at another price
-// goes in when the order's price is corrected.
+// An invoice that comes before the goods waits for them, and goes in by itself when they have come; one at another
+// price goes in when the order's price is corrected.
 func TestInvoiceBeforeTheGoods(t *testing.T) {
 	d := open(t)
 	d.post(purchase(1))
@@ -106,7 +111,8 @@ func TestInvoiceBeforeTheGoods(t *testing.T) {
 		}
 	}
 	look()
-	if is := d.order(order.Purchase, "VARNHOLT", number, ""); state() != api.StateHeld || is.Lines[0].Invoiced.Sign() != 0 {
+	if is := d.order(order.Purchase, "VARNHOLT", number, ""); state() != api.StateHeld ||
+		is.Lines[0].Invoiced.Sign() != 0 {
 		t.Fatalf("%s, %s invoiced", state(), is.Lines[0].Invoiced)
 	}
 	d.says(intent.Receipt, d.order(order.Purchase, "VARNHOLT", number, "").ID, map[string]string{"receipt": "R-1"},
@@ -117,14 +123,15 @@ func TestInvoiceBeforeTheGoods(t *testing.T) {
 	d.says(intent.Change, d.order(order.Purchase, "VARNHOLT", number, "").ID, nil,
 		map[string]string{"number": "1", "unit_price": "0.75", "price_for": "all"})
 	look()
-	if is := d.order(order.Purchase, "VARNHOLT", number, ""); state() != api.StateDone || is.Lines[0].Invoiced.Plain() != "40" {
+	if is := d.order(order.Purchase, "VARNHOLT", number, ""); state() != api.StateDone ||
+		is.Lines[0].Invoiced.Plain() != "40" {
 		now, err := d.store.Interchange(t.Context(), bill.ID, d.at)
 		t.Errorf("%s, %s invoiced; %+v %v", state(), is.Lines[0].Invoiced, now.Sets, err)
 	}
 }
 
-// What a partner asks to change waits for a person, each change with its place: it is taken whole, or what was agreed to
-// is changed by hand and the answer says what the order is then. An order that is new does not wait.
+// What a partner asks to change waits for a person, each change with its place: it is taken whole, or what was agreed
+// to is changed by hand and the answer says what the order is then. An order that is new does not wait.
 func TestAskedChangesWait(t *testing.T) {
 	d := open(t)
 	d.partner("changes: take", "changes: wait")
@@ -143,13 +150,16 @@ func TestAskedChangesWait(t *testing.T) {
 		f[0].At != "ST 0001 / POC / 03" || f[0].Message != `Asked for: line 1 quantity was "20", is "30".` {
 		t.Fatalf("%s, %s, %+v", asked.State, line(), f)
 	}
-	if i, err := d.Replay(t.Context(), asked.ID, []string{"change_asked"}, "eva"); err != nil || i.State != api.StateDone || line() != "30" {
+	if i, err := d.Replay(t.Context(), asked.ID, []string{"change_asked"}, "eva"); err != nil ||
+		i.State != api.StateDone || line() != "30" {
 		t.Errorf("%s, %s, %v", i.State, line(), err)
 	}
 	d.send("PELLOW", "865")
 	asked = ask(3, "50")
-	d.says(intent.Change, d.order(order.Sales, "PELLOW", "", "PM-1").ID, nil, map[string]string{"number": "1", "quantity": "40"})
-	if i, err := d.Settle(t.Context(), asked.ID, "eva"); err != nil || i.State != api.StateDone || i.RuledBy != "eva" || line() != "40" {
+	d.says(intent.Change, d.order(order.Sales, "PELLOW", "", "PM-1").ID, nil, map[string]string{"number": "1",
+		"quantity": "40"})
+	if i, err := d.Settle(t.Context(), asked.ID, "eva"); err != nil || i.State != api.StateDone || i.RuledBy != "eva" ||
+		line() != "40" {
 		t.Errorf("%s, %s, %v", i.State, line(), err)
 	}
 	if _, err := d.Settle(t.Context(), asked.ID, "eva"); !errors.Is(err, ErrNotNow) {
@@ -170,7 +180,8 @@ func TestAskedChangesWait(t *testing.T) {
 	}
 }
 
-// What cannot be billed waits for a person with the reason, also where a person who bills would only be warned; nothing leaves.
+// What cannot be billed waits for a person with the reason, also where a person who bills would only be warned; nothing
+// leaves.
 func TestUnbilledWaits(t *testing.T) {
 	skipRaces(t)
 	d := open(t)

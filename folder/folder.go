@@ -28,11 +28,10 @@ type Watch struct {
 	// Ended reports of the end of a file, its last tailBytes at most, that nothing more
 	// comes: such a file is taken after two looks. Nil knows it of none.
 	Ended func(tail []byte) bool
-	// Load loads a file and waits for its end. Name is the file's, and once a
-	// name for the work that is the same when the same arrival is taken up again
-	// after a crash, and another one when the file comes again. Clean reports whether every order went in. Mark, where it is
-	// not nil, writes the marked-up copy; ext is the copy's ending. An error is
-	// what kept the file from being loaded at all.
+	// Load loads a file and waits for its end. Name is the file's, and once a name for the work that is the same when the
+	// same arrival is taken up again after a crash, and another one when the file comes again. Clean reports whether every
+	// order went in. Mark, where it is not nil, writes the marked-up copy; ext is the copy's ending. An error is what kept
+	// the file from being loaded at all.
 	Load func(ctx context.Context, file *os.File, name, once string) (r Result, err error)
 }
 
@@ -275,7 +274,8 @@ func (w *Watch) load(ctx context.Context, arrival, name string) error {
 		marked := func(out io.Writer) error { return safely(func() error { return r.Mark(out) }) }
 		// the file was loaded all the same
 		if err := w.Mode.Write(beside+"-load-"+strconv.FormatInt(r.Load, 10)+r.Ext, marked); err != nil {
-			if err := w.says(to, "%s is load %d; its marked-up copy could not be written:\n%v\n", name, r.Load, err); err != nil {
+			if err := w.says(to, "%s is load %d; its marked-up copy could not be written:\n%v\n", name, r.Load,
+				err); err != nil {
 				return err
 			}
 		}

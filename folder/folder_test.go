@@ -210,7 +210,8 @@ func TestEnded(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	w := &Watch{Dir: dir, Mode: 0o640, Quiet: 5 * time.Second, Ended: func(tail []byte) bool { return string(tail) == "whole" }}
+	w := &Watch{Dir: dir, Mode: 0o640, Quiet: 5 * time.Second,
+		Ended: func(tail []byte) bool { return string(tail) == "whole" }}
 	files := map[string]seen{}
 	if err := os.Mkdir(filepath.Join(dir, Working), 0o755); err != nil {
 		t.Fatal(err)
@@ -265,7 +266,8 @@ func TestModeOfFolders(t *testing.T) {
 		mode Mode
 		dir  string
 		want os.FileMode
-	}{{0o640, filepath.Join(there, "a"), 0o750}, {0o660, filepath.Join(there, "b"), 0o770}, {0o600, filepath.Join(there, "c"), 0o700},
+	}{{0o640, filepath.Join(there, "a"), 0o750}, {0o660, filepath.Join(there, "b"), 0o770},
+		{0o600, filepath.Join(there, "c"), 0o700},
 		{Usual, filepath.Join(there, "d"), 0o755}, {0o660, there, 0o700}} {
 		if err := c.mode.Folder(c.dir); err != nil {
 			t.Fatal(err)

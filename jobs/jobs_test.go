@@ -176,7 +176,8 @@ func TestKeys(t *testing.T) {
 	}})
 	if err := b.store.Write(ctx, func(tx *store.Tx) (err error) {
 		for n := range int64(50) {
-			err = errors.Join(err, tx.AddJob(api.Job{Kind: "work", Subject: n + 1, DueAt: time.Now(), Key: fmt.Sprint((n + 1) % 5)}))
+			err = errors.Join(err, tx.AddJob(api.Job{Kind: "work", Subject: n + 1, DueAt: time.Now(),
+				Key: fmt.Sprint((n + 1) % 5)}))
 		}
 		return err
 	}); err != nil {
@@ -194,8 +195,8 @@ func TestKeys(t *testing.T) {
 	}
 }
 
-// However many jobs of a kind and key wait, those of other kinds and keys are done: the first kind's work waits for a job of the
-// other one, as an interchange waits for its load.
+// However many jobs of a kind and key wait, those of other kinds and keys are done: the first kind's work waits for a
+// job of the other one, as an interchange waits for its load.
 func TestManyWait(t *testing.T) {
 	s := open(t)
 	var done atomic.Int32
@@ -232,7 +233,8 @@ func TestManyWait(t *testing.T) {
 	}); err != nil {
 		t.Fatal(err)
 	}
-	if ready, err := s.ReadyJobs(ctx, "asks", 3); err != nil || len(ready) != 5 { // the first of either key, and three without
+	// the first of either key, and three without
+	if ready, err := s.ReadyJobs(ctx, "asks", 3); err != nil || len(ready) != 5 {
 		t.Errorf("%d are looked at, %v", len(ready), err)
 	}
 	run, end := context.WithCancel(ctx)
@@ -298,7 +300,8 @@ func TestCrashes(t *testing.T) {
 
 // A job that somebody asks for anew while it ends is done once more, however it ended.
 func TestAskedAnew(t *testing.T) {
-	for name, first := range map[string]error{"done": nil, "paused": &Paused{"stopped by hand"}, "later": &Later{errors.New("away")}} {
+	for name, first := range map[string]error{"done": nil, "paused": &Paused{"stopped by hand"},
+		"later": &Later{errors.New("away")}} {
 		t.Run(name, func(t *testing.T) {
 			s := open(t)
 			var tries atomic.Int32

@@ -53,7 +53,8 @@ func TestPriceOfWhatIsOpen(t *testing.T) {
 			`changed 5; line 1 shipped was "4", is "10"; line 2 shipped was blank, is "4"`},
 		{"two are billed", intent.Invoice, `{"header": {"invoice": "V-1"}, "lines": [{"number": "1", "quantity": "2"}]}`, "",
 			`changed 6; line 1 invoiced was blank, is "2"`},
-		{"five more, over the border of the prices", intent.Invoice, `{"header": {"invoice": "V-2"}, "lines": [{"number": "1", "quantity": "5"}]}`, "",
+		{"five more, over the border of the prices", intent.Invoice,
+			`{"header": {"invoice": "V-2"}, "lines": [{"number": "1", "quantity": "5"}]}`, "",
 			`changed 7; line 1 invoiced was "2", is "7"`},
 		{"the first is given back", intent.Invoice, `{"header": {"invoice": "C-1", "reverses": "V-1"}}`, "",
 			`changed 8; line 1 invoiced was "7", is "5"`},
@@ -68,7 +69,8 @@ IN-000001, 1: 2 at 9.50 is 19.00, 1: 3 at 11 is 33.00, 2: 4 at 64.50 is 258.00: 
 	if got := e.billed(t); got != want {
 		t.Errorf("%s\nnot\n%s", got, want)
 	}
-	e.tellAll(t, []telling{{"all of it", intent.Change, `{"lines": [{"number": "1", "unit_price": "9", "price_for": "all"}]}`, "",
+	e.tellAll(t, []telling{{"all of it", intent.Change,
+		`{"lines": [{"number": "1", "unit_price": "9", "price_for": "all"}]}`, "",
 		`changed 10; line 1 unit_price was "11", is "9"`}})
 	if got, _, _ := strings.Cut(e.billed(t), "\n"); got != "order 348.00" {
 		t.Error(got)
@@ -93,8 +95,8 @@ lines:
   tax_percent: {value: "20"}
 `
 
-// The goods of an order's invoices come to the cent of the order, whatever parts it is billed in: what rounding leaves is in the
-// last one, charges are billed once, and who gives all of an invoice back gives back exactly what it was.
+// The goods of an order's invoices come to the cent of the order, whatever parts it is billed in: what rounding leaves
+// is in the last one, charges are billed once, and who gives all of an invoice back gives back exactly what it was.
 func TestInvoicesToTheCent(t *testing.T) {
 	for _, c := range []struct{ rule, want string }{
 		{"first", `order 22.34
@@ -111,9 +113,11 @@ B, 1: 1 at 10 is 3.33: goods 3.33, tax 0.67, total 4.00
 C, 1: 1 at 10 is 3.34, 2: 1 at 3.20 is 3.20, charge.freight 6.50: goods 6.54, tax 1.31, total 14.35`},
 	} {
 		e := testEngine(t, testStore(t), source.DefaultLimits)
-		send(t, e, taxedMapping, []byte("Order,Item,Qty,Price,Per,Freight\nA-1,00417,3,10,3,6.50\nA-1,00501,1,3.20,1,\n"), Request{})
+		send(t, e, taxedMapping, []byte("Order,Item,Qty,Price,Per,Freight\nA-1,00417,3,10,3,6.50\nA-1,00501,1,3.20,1,\n"),
+			Request{})
 		e.told(t, intent.Shipment, `{"header": {"quantities": "open"}}`)
-		for _, n := range []string{`"A"}, "lines": [{"number": "1", "quantity": "1"}]`, `"B"}, "lines": [{"number": "1", "quantity": "1"}]`,
+		for _, n := range []string{`"A"}, "lines": [{"number": "1", "quantity": "1"}]`,
+			`"B"}, "lines": [{"number": "1", "quantity": "1"}]`,
 			`"C", "quantities": "open"}`} {
 			e.told(t, intent.Invoice, `{"header": {"charges_billed": "`+c.rule+`", "invoice": `+n+`}`)
 		}
@@ -140,17 +144,21 @@ C, 1: 1 at 10 is 3.34, 2: 1 at 3.20 is 3.20, charge.freight 6.50: goods 6.54, ta
 				"refused 7; /lines/0/quantity: Of line 1, 1 can be taken back of the invoice A, not 2."},
 			{"a charge alone", intent.Invoice, `{"header": {"invoice": "R-4", "reverses": "B", "charge.freight": "2"}, "lines": [{"number": "1", "quantity": "1"}]}`, "",
 				"refused 7; /header/charge.freight: Of charge.freight, 1.64 can be taken back of the invoice B, not 2."},
-			{"a charge that it does not have", intent.Invoice, `{"header": {"invoice": "R-4", "reverses": "B", "charge.pallet": "2"}, "lines": [{"number": "1", "quantity": "1"}]}`, "",
+			{"a charge that it does not have", intent.Invoice,
+				`{"header": {"invoice": "R-4", "reverses": "B", "charge.pallet": "2"}, "lines": [{"number": "1", "quantity": "1"}]}`, "",
 				"refused 7; /header/charge.pallet: The invoice B bills no charge.pallet."},
 			{"another total", intent.Invoice, `{"header": {"invoice": "R-4", "reverses": "B", "total": "9.99"}}`, "",
 				"held 7; /header/total: The credit note states a total of 9.99; what it takes back of the invoice B makes 5.64."},
-			{"the same invoice at another price", intent.Invoice, `{"header": {"invoice": "A"}, "lines": [{"number": "1", "quantity": "1", "unit_price": "5"}]}`, "",
+			{"the same invoice at another price", intent.Invoice,
+				`{"header": {"invoice": "A"}, "lines": [{"number": "1", "quantity": "1", "unit_price": "5"}]}`, "",
 				"refused 7; /header/invoice: The invoice A of OSTRAND came before, with other amounts."},
 			{"a line without a quantity", intent.Invoice, `{"header": {"invoice": "D"}, "lines": [{"number": "1"}]}`, "",
 				"refused 7; /lines/0/quantity: How much of line 1 is meant is not said."},
-			{"a shipment without one", intent.Shipment, `{"header": {"shipment": "S-9"}, "lines": [{"number": "1", "quantity": " "}]}`, "",
+			{"a shipment without one", intent.Shipment,
+				`{"header": {"shipment": "S-9"}, "lines": [{"number": "1", "quantity": " "}]}`, "",
 				"refused 7; /lines/0/quantity: How much of line 1 is meant is not said."},
-			{"the number of a credit note", intent.Invoice, `{"header": {"invoice": "R-1"}, "lines": [{"number": "1", "quantity": "1"}]}`, "",
+			{"the number of a credit note", intent.Invoice,
+				`{"header": {"invoice": "R-1"}, "lines": [{"number": "1", "quantity": "1"}]}`, "",
 				"refused 7; /header/invoice: The invoice R-1 takes back C, and does not bill anything."},
 		})
 		_, got, _ := strings.Cut(e.billed(t), "\nR-1")
@@ -165,16 +173,20 @@ R-2 against C, 1: -1 at 10 is -3.34, charge.freight -3.22: goods -3.34, tax -0.6
 func TestReturns(t *testing.T) {
 	e := twoLines(t)
 	e.tellAll(t, []telling{
-		{"before anything has moved", intent.Return, `{"header": {"return": "R-1"}, "lines": [{"number": "1", "quantity": "1"}]}`, "",
+		{"before anything has moved", intent.Return,
+			`{"header": {"return": "R-1"}, "lines": [{"number": "1", "quantity": "1"}]}`, "",
 			"held 1; /lines/0/quantity: Of line 1, 1 are returned now, more than the 0 that have moved."},
 		{"all leaves", intent.Shipment, `{"header": {"shipment": "S-1", "quantities": "open"}}`, "",
 			`changed 2; line 1 shipped was blank, is "10"; line 2 shipped was blank, is "4"`},
 		{"some comes back", intent.Return, `{"header": {"return": "R-1", "reason": "wrong colour"}, "lines": [{"number": "1", "quantity": "3"}]}`, "",
 			`changed 3; line 1 returned was blank, is "3"; because "wrong colour"`},
-		{"the same", intent.Return, `{"header": {"return": "R-1"}, "lines": [{"number": "1", "quantity": "3"}]}`, "", "unchanged 3"},
-		{"another of the number", intent.Return, `{"header": {"return": "R-1"}, "lines": [{"number": "1", "quantity": "4"}]}`, "",
+		{"the same", intent.Return, `{"header": {"return": "R-1"}, "lines": [{"number": "1", "quantity": "3"}]}`, "",
+			"unchanged 3"},
+		{"another of the number", intent.Return, `{"header": {"return": "R-1"}, "lines": [{"number": "1", "quantity": "4"}]}`,
+			"",
 			"refused 3; /header/return: The return R-1 of OSTRAND was posted before, with other quantities."},
-		{"more than is out there", intent.Return, `{"header": {"return": "R-2"}, "lines": [{"number": "1", "quantity": "8"}]}`, "",
+		{"more than is out there", intent.Return,
+			`{"header": {"return": "R-2"}, "lines": [{"number": "1", "quantity": "8"}]}`, "",
 			"held 3; /lines/0/quantity: Of line 1, 11 are returned now, more than the 10 that have moved."},
 		{"one of it did not", intent.Return, `{"header": {"return": "R-1B", "reverses": "R-1"}, "lines": [{"number": "1", "quantity": "1"}]}`, "",
 			`changed 4; line 1 returned was "3", is "2"`},
@@ -186,7 +198,8 @@ func TestReturns(t *testing.T) {
 		{"the rest of it comes back", intent.Return, `{"header": {"return": "R-3", "quantities": "open"}}`, "",
 			`changed 6; line 1 returned was "2", is "10"; line 2 returned was blank, is "4"`},
 	})
-	if o, err := e.store.Order(context.Background(), 1); err != nil || o.Status != "complete" || o.Lines[0].Returned.Plain() != "10" {
+	if o, err := e.store.Order(context.Background(), 1); err != nil || o.Status != "complete" ||
+		o.Lines[0].Returned.Plain() != "10" {
 		t.Errorf("%s, %+v: %v", o.Status, o.Lines[0], err)
 	}
 }
@@ -209,9 +222,11 @@ func TestOtherUnits(t *testing.T) {
 			"refused 3; /lines/0/unit: Line 1 is ordered in EA; how many of these 1 CT are is not known."},
 		{"half a box back", intent.Shipment, `{"header": {"reverses": "S-1"}, "lines": [{"number": "1", "quantity": "0.5", "unit": "BX"}]}`, "",
 			`changed 4; line 1 shipped was "30", is "24"`},
-		{"a box at the price of a box", intent.Invoice, `{"header": {"invoice": "V-1"}, "lines": [{"number": "1", "quantity": "1", "unit": "BX", "unit_price": "114"}]}`, "",
+		{"a box at the price of a box", intent.Invoice,
+			`{"header": {"invoice": "V-1"}, "lines": [{"number": "1", "quantity": "1", "unit": "BX", "unit_price": "114"}]}`, "",
 			`changed 5; line 1 invoiced was blank, is "12"`},
-		{"a box at another price", intent.Invoice, `{"header": {"invoice": "V-2"}, "lines": [{"number": "1", "quantity": "1", "unit": "BX", "unit_price": "115"}]}`, "",
+		{"a box at another price", intent.Invoice,
+			`{"header": {"invoice": "V-2"}, "lines": [{"number": "1", "quantity": "1", "unit": "BX", "unit_price": "115"}]}`, "",
 			"held 5; /lines/0/unit_price: Line 1 is invoiced at 115; the order says 9.50: 1.00 EUR more.; " +
 				"/header/invoice: The invoice differs from the order by 1.00 EUR more."},
 		{"the order becomes four boxes", intent.Change, `{"lines": [{"number": "1", "quantity": "4", "unit": "BX"}]}`, "",
@@ -224,14 +239,19 @@ func TestOnHold(t *testing.T) {
 	e := twoLines(t)
 	const ship = `{"header": {"shipment": "S-1", "quantities": "open"}}`
 	e.tellAll(t, []telling{
-		{"put on hold", intent.Change, `{"header": {"on_hold": "credit limit"}}`, "", `changed 2; on_hold was blank, is "credit limit"`},
+		{"put on hold", intent.Change, `{"header": {"on_hold": "credit limit"}}`, "",
+			`changed 2; on_hold was blank, is "credit limit"`},
 		{"nothing leaves", intent.Shipment, ship, "", "held 2; : The order SO-000001 is on hold: credit limit."},
-		{"it can be changed", intent.Change, `{"lines": [{"number": "1", "quantity": "9"}]}`, "", `changed 3; line 1 quantity was "10", is "9"`},
+		{"it can be changed", intent.Change, `{"lines": [{"number": "1", "quantity": "9"}]}`, "",
+			`changed 3; line 1 quantity was "10", is "9"`},
 		{"released", intent.Change, `{"header": {"on_hold": "", "reason": "paid"}}`, "",
 			`changed 4; on_hold was "credit limit", is blank; because "paid"`},
-		{"it leaves", intent.Shipment, ship, "", `changed 5; line 1 shipped was blank, is "9"; line 2 shipped was blank, is "4"`},
-		{"on hold once more", intent.Change, `{"header": {"on_hold": "dispute"}}`, "", `changed 6; on_hold was blank, is "dispute"`},
-		{"no bill", intent.Invoice, `{"header": {"quantities": "open"}}`, "", "held 6; : The order SO-000001 is on hold: dispute."},
+		{"it leaves", intent.Shipment, ship, "",
+			`changed 5; line 1 shipped was blank, is "9"; line 2 shipped was blank, is "4"`},
+		{"on hold once more", intent.Change, `{"header": {"on_hold": "dispute"}}`, "",
+			`changed 6; on_hold was blank, is "dispute"`},
+		{"no bill", intent.Invoice, `{"header": {"quantities": "open"}}`, "",
+			"held 6; : The order SO-000001 is on hold: dispute."},
 		{"a mistake is put right all the same", intent.Shipment, `{"header": {"shipment": "S-1R", "reverses": "S-1"}}`, "",
 			`changed 7; line 1 shipped was "9", is "0"; line 2 shipped was "4", is "0"`},
 		{"accepted", intent.Shipment, `{"header": {"shipment": "S-2", "quantities": "open"}}`, finding.OnHold,
@@ -262,9 +282,11 @@ func TestAnswersCompared(t *testing.T) {
 	e.tellAll(t, []telling{
 		{"as it was ordered", intent.Answer, ask(`{"number": "1", "answer": "IA", "accepted": "40", "due_on": "2026-03-24", "unit_price": "9.5"}` + second), "",
 			`changed 2; line 1 answer was blank, is "IA"; line 2 answer was blank, is "IA"`},
-		{"another price, and called accepted", intent.Answer, ask(`{"number": "1", "answer": "IA", "unit_price": "9.80"}` + second), "",
+		{"another price, and called accepted", intent.Answer, ask(`{"number": "1", "answer": "IA", "unit_price": "9.80"}` +
+			second), "",
 			"changed 3; /lines/0/answer: Line 1 is accepted with changes (IA): price 9.80 for 9.50."},
-		{"a part at once, a part later", intent.Answer, ask(`{"number": "1", "answer": "IA", "accepted": "30"}, {"number": "1", "answer": "IB", "accepted": "10", "due_on": "2026-04-03"}` + second), "",
+		{"a part at once, a part later", intent.Answer,
+			ask(`{"number": "1", "answer": "IA", "accepted": "30"}, {"number": "1", "answer": "IB", "accepted": "10", "due_on": "2026-04-03"}` + second), "",
 			`changed 4; line 1 answer was "IA", is "IB"; /lines/0/answer: Line 1 is accepted with changes (IA): due 2026-04-03.`},
 		{"less in all", intent.Answer, ask(`{"number": "1", "answer": "IA", "accepted": "20"}, {"number": "1", "answer": "IB", "accepted": "10", "due_on": "2026-03-24"}` + second), "",
 			`changed 5; line 1 answer was "IA", is "IB"; /lines/0/answer: Line 1 is accepted with changes (IA): quantity 30 of 40.`},
@@ -279,7 +301,8 @@ func TestAnswersCompared(t *testing.T) {
 			`changed 2; line 1 answer was blank, is "IA"; : Lines 2, 3 are not answered.`},
 		{"one of them", intent.Answer, ask(`{"number": "1", "answer": "IA"}, {"number": "3", "answer": "IA"}`), "",
 			`changed 3; line 3 answer was blank, is "IA"; : Line 2 is not answered.`},
-		{"the other one, later", intent.Answer, ask(`{"number": "2", "answer": "IA"}`), "", `changed 4; line 2 answer was blank, is "IA"`},
+		{"the other one, later", intent.Answer, ask(`{"number": "2", "answer": "IA"}`), "",
+			`changed 4; line 2 answer was blank, is "IA"`},
 	})
 }
 
@@ -299,7 +322,8 @@ func TestFirstPriceAndHoldStay(t *testing.T) {
 		t.Error(got)
 	}
 	send(t, e, revise, []byte(head+"A-1,2026-03-09,00417,12,9.50\n"), Request{})
-	if o, err := e.store.Order(context.Background(), 1); err != nil || o.Revision != 5 || o.OnHold != "dispute" || o.Total.String() != "114.00" {
+	if o, err := e.store.Order(context.Background(), 1); err != nil || o.Revision != 5 || o.OnHold != "dispute" ||
+		o.Total.String() != "114.00" {
 		t.Errorf("revision %d, on hold %q, %s, %v", o.Revision, o.OnHold, o.Total, err)
 	}
 }

@@ -198,7 +198,8 @@ func testStoreIn(t testing.TB, dir string) *store.Store {
 	ctx, now := context.Background(), time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC)
 	for _, err := range []error{
 		s.PutList(ctx, "items", []list.Entry{{Code: "00417", Name: "Shackle",
-			Attributes: map[string]string{"shelf": "S1"}}, {Code: "00501", Name: "Lantern", Attributes: map[string]string{"shelf": "S1"}}}, now),
+			Attributes: map[string]string{"shelf": "S1"}},
+			{Code: "00501", Name: "Lantern", Attributes: map[string]string{"shelf": "S1"}}}, now),
 		s.PutList(ctx, "units", []list.Entry{{Code: "EA", Name: "piece"}}, now),
 		s.PutCrosswalk(ctx, "yards", []list.Pair{{Theirs: "East yard", Ours: "0040"}}, now),
 	} {
@@ -281,7 +282,8 @@ func send(t testing.TB, e *Engine, mappingText string, doc []byte, req Request) 
 
 func (e *example) run(t *testing.T) []finding.Finding {
 	if e.apart {
-		return []finding.Finding{{Code: e.code, Severity: finding.Catalogue[e.code].Severity, At: e.at, Message: e.says, Hint: finding.Catalogue[e.code].Advice}}
+		return []finding.Finding{{Code: e.code, Severity: finding.Catalogue[e.code].Severity, At: e.at, Message: e.says,
+			Hint: finding.Catalogue[e.code].Advice}}
 	}
 	if e.code == finding.StorageFailed {
 		// A full disk is made in e2e; here the finding itself is shown.
@@ -361,8 +363,11 @@ func crash(t *testing.T) []finding.Finding {
 func dropShip(t testing.TB, s *store.Store, doc string) (sha string) {
 	t.Helper()
 	ctx := context.Background()
-	purchase := strings.NewReplacer("name: example", "name: purchases", "kind: sales", "kind: purchase", "partner:       {value: OSTRAND}", "partner:       {value: VARNHOLT}", "currency: ", "currency: ").Replace(plainMapping)
-	sales := strings.Replace(strings.Replace(plainMapping, "name: example", "name: sales", 1), "{value: EUR}\n", "{value: EUR}\n  reference.purchase: {result: purchase.number, need: must}\n", 1)
+	purchase := strings.NewReplacer("name: example", "name: purchases", "kind: sales", "kind: purchase",
+		"partner:       {value: OSTRAND}", "partner:       {value: VARNHOLT}", "currency: ",
+		"currency: ").Replace(plainMapping)
+	sales := strings.Replace(strings.Replace(plainMapping, "name: example", "name: sales", 1), "{value: EUR}\n",
+		"{value: EUR}\n  reference.purchase: {result: purchase.number, need: must}\n", 1)
 	sales = strings.Replace(sales, ", list: items", "", 1) + "  custom.cost: {result: purchase.lines.amount}\n"
 	for _, text := range []string{purchase, sales} {
 		m, err := mapping.Parse([]byte(text))
@@ -373,7 +378,8 @@ func dropShip(t testing.TB, s *store.Store, doc string) (sha string) {
 			t.Fatal(err)
 		}
 	}
-	if _, err := s.PutSequence(ctx, "drop-ship", "koinos: sequence/1\nname: drop-ship\nsteps:\n  - {step: purchase, mapping: purchases}\n  - {step: sales, mapping: sales}\n", "test", time.Now()); err != nil {
+	if _, err := s.PutSequence(ctx, "drop-ship",
+		"koinos: sequence/1\nname: drop-ship\nsteps:\n  - {step: purchase, mapping: purchases}\n  - {step: sales, mapping: sales}\n", "test", time.Now()); err != nil {
 		t.Fatal(err)
 	}
 	sha, size, err := keep(s, []byte(doc))
@@ -402,7 +408,8 @@ func finish(t testing.TB, e *Engine, req RunRequest) outcome.Run {
 
 func stepFailed(t *testing.T) []finding.Finding {
 	e := testEngine(t, testStore(t), source.DefaultLimits)
-	r := finish(t, e, RunRequest{Document: dropShip(t, e.store, head+"A-1,2026-03-02,0O417,2,9.50\n"), Sequence: "drop-ship"})
+	r := finish(t, e, RunRequest{Document: dropShip(t, e.store, head+"A-1,2026-03-02,0O417,2,9.50\n"),
+		Sequence: "drop-ship"})
 	found, err := e.store.Findings(context.Background(), r.Loads[1].ID, store.FindingFilter{})
 	if err != nil || len(found) == 0 {
 		t.Fatal(found, err)

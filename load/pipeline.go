@@ -54,8 +54,9 @@ type input struct {
 	only     func(*reading.Group) bool // which groups belong to the load at all; nil is all
 	outcomes reading.Outcomes          // what earlier steps of a sequence made; nil outside of one
 	decided  *reading.Evidence         // what the whole document says of its dates; nil where nothing is in doubt
-	counts   bool                      // X12: what is marked as a test is refused; a preview, and the exchange, look at it all the same
-	broken   finding.All               // what is wrong with the document itself, where that refuses it
+	// X12: what is marked as a test is refused; a preview, and the exchange, look at it all the same
+	counts bool
+	broken finding.All // what is wrong with the document itself, where that refuses it
 }
 
 // safely turns a panic of f into an error that fails the load: a mistake of

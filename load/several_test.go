@@ -15,7 +15,8 @@ func TestSeveralSegments(t *testing.T) {
 		{"", "21"}, {", repeat: first", "21"}, {", repeat: last", "35"},
 		{`, repeat: join, separator: "/"`, "21/34/35"}, {", repeat: agree", ""},
 	} {
-		m, err := mapping.Parse([]byte(orders850 + "  reference.department: {from: REF/02 where REF/01 = DP" + c.repeat + "}\n"))
+		m, err := mapping.Parse([]byte(orders850 + "  reference.department: {from: REF/02 where REF/01 = DP" + c.repeat +
+			"}\n"))
 		if err != nil {
 			t.Fatal(finding.Of(err))
 		}

@@ -30,7 +30,8 @@ func TestTakenAway(t *testing.T) {
 	var ids []int64
 	if err := s.Write(ctx, func(tx *store.Tx) error { // 1 is A-1, 2 is A-2, 3 is B-1
 		return tx.SelectContext(ctx, &ids, `UPDATE orders SET status = 'complete' WHERE id IN (1, 3) RETURNING id`)
-	}); err != nil || len(ids) != 2 || both.Loaded != 2 || change.Changed != 2 || alone.Loaded != 1 || failed.Refused != 1 {
+	}); err != nil || len(ids) != 2 || both.Loaded != 2 || change.Changed != 2 || alone.Loaded != 1 ||
+		failed.Refused != 1 {
 		t.Fatal(ids, err, both.Counts, change.Counts, alone.Counts, failed.Counts)
 	}
 	keep, err := store.Retained([]string{"documents=450"})

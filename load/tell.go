@@ -141,7 +141,8 @@ var noticePaths = func() map[string]string {
 
 // unset are fields of orders that no change sets, never are those that are never blank.
 var (
-	unset = []string{"partner", "sender_number", "total", "tax_amount", "total_before_tax", "amount", "shipped", "received",
+	unset = []string{"partner", "sender_number", "total", "tax_amount", "total_before_tax", "amount", "shipped",
+		"received",
 		"cancelled", "backordered"}
 	never = []string{"quantity", "number", "currency"}
 )
@@ -183,7 +184,8 @@ func fill(i *intent.Intent, level order.Level, n int, values map[string]string, 
 			of := map[bool]string{true: "an order that is stored", false: "a line that is stored"}[l == nil]
 			switch {
 			case slices.Contains(unset, name) || l == nil && name == "number":
-				refuse(finding.UpdateConflict, "Leave it out; what it is stays as it is.", "A change does not set %s of %s.", name, of)
+				refuse(finding.UpdateConflict, "Leave it out; what it is stays as it is.", "A change does not set %s of %s.", name,
+					of)
 				continue
 			case value == "" && slices.Contains(never, name):
 				refuse(finding.MustMissing, "Send the value, or leave it out.", "%s cannot be blank.", name)

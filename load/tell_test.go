@@ -34,7 +34,8 @@ func (e *Engine) told(t testing.TB, kind intent.Kind, notice string, accept ...f
 	if err := json.Unmarshal([]byte(notice), &n); err != nil {
 		t.Fatal(err)
 	}
-	p, err := e.Tell(context.Background(), Telling{Kind: kind, Order: 1, Accept: accept, Body: []byte(notice), By: "test"}, &n)
+	p, err := e.Tell(context.Background(), Telling{Kind: kind, Order: 1, Accept: accept, Body: []byte(notice), By: "test"},
+		&n)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -89,10 +90,12 @@ func TestTell(t *testing.T) {
 			`changed 4; line 2 quantity was "4", is "5"; line 2 unit_price was "64.5", is "60"`},
 		{"a field that is none", intent.Change, `{"lines": [{"number": "2", "colour": "red"}]}`, "",
 			`refused 4; /lines/0/colour: A change has no field "colour".`},
-		{"what no change sets", intent.Change, `{"header": {"partner": "SALTRY"}, "lines": [{"number": "2", "amount": "7"}]}`, "",
+		{"what no change sets", intent.Change, `{"header": {"partner": "SALTRY"}, "lines": [{"number": "2", "amount": "7"}]}`,
+			"",
 			"refused 4; /header/partner: A change does not set partner of an order that is stored.; " +
 				"/lines/0/amount: A change does not set amount of a line that is stored."},
-		{"the day of the order, and one away", intent.Change, `{"header": {"ordered_on": "2026-03-03", "ship_to.city": ""}}`, "",
+		{"the day of the order, and one away", intent.Change, `{"header": {"ordered_on": "2026-03-03", "ship_to.city": ""}}`,
+			"",
 			`changed 5; ordered_on was "2026-03-02", is "2026-03-03"; ship_to.city was "Ostrand", is blank`},
 		{"back, and of a line", intent.Change, `{"header": {"ordered_on": "2026-03-02"}, "lines": [{"number": "2", "unit_price": ""}]}`, "",
 			`changed 6; ordered_on was "2026-03-03", is "2026-03-02"; line 2 unit_price was "60", is blank`},
@@ -110,7 +113,8 @@ func TestTell(t *testing.T) {
 			`changed 8; line 1 shipped was blank, is "4"`},
 		{"the same part", intent.Shipment, `{"header": {"shipment": "S-1"}, "lines": [{"number": "1", "quantity": "4"}]}`, "",
 			"unchanged 8"},
-		{"another part of the same number", intent.Shipment, `{"header": {"shipment": "S-1"}, "lines": [{"number": "1", "quantity": "5"}]}`,
+		{"another part of the same number", intent.Shipment,
+			`{"header": {"shipment": "S-1"}, "lines": [{"number": "1", "quantity": "5"}]}`,
 			"", "refused 8; /header/shipment: The shipment S-1 of OSTRAND was posted before, with other quantities."},
 		{"more than is open", intent.Shipment, `{"lines": [{"number": "2", "quantity": "5"}, {"number": "1", "quantity": "7"}]}`, "",
 			"held 8; /lines/1/quantity: Of line 1, 11 are shipped now, more than the 10 that were ordered."},
@@ -122,15 +126,19 @@ func TestTell(t *testing.T) {
 			"", `changed 9; line 1 shipped was "4", is "3"`},
 		{"the same back", intent.Shipment, `{"header": {"shipment": "S-1R", "reverses": "S-1"}, "lines": [{"number": "1", "quantity": "1"}]}`,
 			"", "unchanged 9"},
-		{"the same back of another", intent.Shipment, `{"header": {"shipment": "S-1R", "reverses": "S-9"}, "lines": [{"number": "1", "quantity": "1"}]}`,
+		{"the same back of another", intent.Shipment,
+			`{"header": {"shipment": "S-1R", "reverses": "S-9"}, "lines": [{"number": "1", "quantity": "1"}]}`,
 			"", "refused 9; /header/reverses: The shipment S-1R takes back S-1, and not S-9."},
-		{"the number of a counter-entry", intent.Shipment, `{"header": {"shipment": "S-1R"}, "lines": [{"number": "1", "quantity": "1"}]}`,
+		{"the number of a counter-entry", intent.Shipment,
+			`{"header": {"shipment": "S-1R"}, "lines": [{"number": "1", "quantity": "1"}]}`,
 			"", "refused 9; /header/shipment: The shipment S-1R takes back S-1, and does not move goods."},
 		{"back of what takes back", intent.Shipment, `{"header": {"reverses": "S-1R"}}`, "",
 			"refused 9; /header/reverses: The shipment S-1R itself takes back S-1; post what moves once more as a shipment of its own."},
-		{"twice the same line back", intent.Shipment, `{"header": {"reverses": "S-1"}, "lines": [{"number": "1", "quantity": "2"}, {"id": "1", "quantity": "2"}]}`,
+		{"twice the same line back", intent.Shipment,
+			`{"header": {"reverses": "S-1"}, "lines": [{"number": "1", "quantity": "2"}, {"id": "1", "quantity": "2"}]}`,
 			"", "refused 9; /lines/1/quantity: Of line 1, 1 can be taken back of the shipment S-1, not 2."},
-		{"more back than is left", intent.Shipment, `{"header": {"reverses": "S-1"}, "lines": [{"number": "1", "quantity": "4"}]}`, "",
+		{"more back than is left", intent.Shipment,
+			`{"header": {"reverses": "S-1"}, "lines": [{"number": "1", "quantity": "4"}]}`, "",
 			"refused 9; /lines/0/quantity: Of line 1, 3 can be taken back of the shipment S-1, not 4."},
 		{"back of what never moved", intent.Shipment, `{"header": {"reverses": "S-9"}}`, "",
 			"refused 9; /header/reverses: No shipment S-9 has moved anything of the order SO-000001."},
@@ -139,15 +147,18 @@ func TestTell(t *testing.T) {
 			`changed 10; line 2 shipped was blank, is "2"; line 2 cancelled was blank, is "3"`},
 		{"all that is open", intent.Shipment, `{"header": {"shipment": "S-3", "quantities": "open"}}`, "",
 			`changed 11; line 1 shipped was "3", is "10"`},
-		{"the same, all that was open", intent.Shipment, `{"header": {"shipment": "S-3", "quantities": "open"}}`, "", "unchanged 11"},
-		{"nothing is open any more", intent.Shipment, `{"header": {"shipment": "S-4", "quantities": "Open"}}`, "", "unchanged 11"},
+		{"the same, all that was open", intent.Shipment, `{"header": {"shipment": "S-3", "quantities": "open"}}`, "",
+			"unchanged 11"},
+		{"nothing is open any more", intent.Shipment, `{"header": {"shipment": "S-4", "quantities": "Open"}}`, "",
+			"unchanged 11"},
 		{"billed", intent.Invoice, `{"header": {"invoice": "I-1", "quantities": "open"}}`, "",
 			`changed 12; line 1 invoiced was blank, is "10"; line 2 invoiced was blank, is "2"`},
 		{"the same bill", intent.Invoice, `{"header": {"invoice": "I-1", "quantities": "open"}}`, "", "unchanged 12"},
 		{"billed again", intent.Invoice, `{"header": {"invoice": "I-2", "quantities": "open"}}`, "", "unchanged 12"},
 		{"more than moved", intent.Invoice, `{"header": {"invoice": "I-3"}, "lines": [{"number": "1", "quantity": "1"}]}`, "",
 			"held 12; /lines/0/quantity: Of line 1, 11 are invoiced, more than the 10 that were shipped."},
-		{"accepted all the same", intent.Shipment, `{"header": {"shipment": "S-5"}, "lines": [{"number": "1", "quantity": "1"}]}`,
+		{"accepted all the same", intent.Shipment,
+			`{"header": {"shipment": "S-5"}, "lines": [{"number": "1", "quantity": "1"}]}`,
 			finding.OverDelivery, `changed 13; line 1 shipped was "10", is "11"; ` +
 				"/lines/0/quantity: Of line 1, 11 are shipped now, more than the 10 that were ordered."},
 		{"what is billed, back", intent.Shipment, `{"header": {"shipment": "S-3R", "reverses": "S-3"}}`, "",
@@ -157,9 +168,11 @@ func TestTell(t *testing.T) {
 		{"whole back again", intent.Shipment, `{"header": {"shipment": "S-3R", "reverses": "S-3"}}`, "", "unchanged 14"},
 		{"the bill of before", intent.Invoice, `{"header": {"invoice": "I-1", "quantities": "open"}}`, "", "unchanged 14"},
 		{"twice the same line, all that is open", intent.Shipment,
-			`{"header": {"shipment": "S-6", "quantities": "open"}, "lines": [{"number": "1"}, {"number": "1"}]}`, finding.OverInvoiced,
+			`{"header": {"shipment": "S-6", "quantities": "open"}, "lines": [{"number": "1"}, {"number": "1"}]}`,
+			finding.OverInvoiced,
 			`changed 15; line 1 shipped was "4", is "10"`},
-		{"back for what follows", intent.Shipment, `{"header": {"shipment": "S-6R", "reverses": "S-6"}}`, finding.OverInvoiced,
+		{"back for what follows", intent.Shipment, `{"header": {"shipment": "S-6R", "reverses": "S-6"}}`,
+			finding.OverInvoiced,
 			`changed 16; line 1 shipped was "10", is "4"; : Of line 1, 4 are shipped now, less than the 10 that are invoiced.`},
 		{"cancelled", intent.Withdrawal, `{"header": {"reason": "sold out"}}`, finding.NoticeDiffers,
 			`changed 17; line 1 cancelled was blank, is "6"; because "sold out"; ` +
@@ -198,7 +211,8 @@ func TestTellOfARevision(t *testing.T) {
 	e := twoLines(t)
 	tell := func(seen int, quantity string) outcome.Outcome {
 		n := api.Notice{Lines: []map[string]string{{"number": "1", "quantity": quantity}}}
-		p, err := e.Tell(context.Background(), Telling{Kind: intent.Change, Order: 1, Seen: seen, Body: []byte(quantity), By: "t"}, &n)
+		p, err := e.Tell(context.Background(), Telling{Kind: intent.Change, Order: 1, Seen: seen, Body: []byte(quantity),
+			By: "t"}, &n)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -218,13 +232,15 @@ func TestTellAtOnce(t *testing.T) {
 	outcomes := make([]outcome.Outcome, 16)
 	for i := range outcomes {
 		wait.Go(func() {
-			outcomes[i] = e.told(t, intent.Shipment, fmt.Sprintf(`{"header": {"shipment": "S-%d", "quantities": "open"}}`, i)).Outcome
+			outcomes[i] = e.told(t, intent.Shipment, fmt.Sprintf(`{"header": {"shipment": "S-%d", "quantities": "open"}}`,
+				i)).Outcome
 		})
 	}
 	wait.Wait()
 	o, err := e.store.Order(context.Background(), 1)
 	changed := slices.DeleteFunc(outcomes, func(o outcome.Outcome) bool { return o != outcome.Changed })
-	if err != nil || len(changed) != 1 || o.Revision != 2 || o.Lines[0].Shipped.Plain() != "10" || o.Lines[1].Shipped.Plain() != "4" {
+	if err != nil || len(changed) != 1 || o.Revision != 2 || o.Lines[0].Shipped.Plain() != "10" ||
+		o.Lines[1].Shipped.Plain() != "4" {
 		t.Errorf("%d of 16 shipped; revision %d, %+v: %v", len(changed), o.Revision, o.Lines, err)
 	}
 }
@@ -267,7 +283,8 @@ func TestStoriesKeepTheSums(t *testing.T) {
 			case 2:
 				notice = `{"header": {"shipment": "S-` + number + `", "quantities": "open"}}`
 			case 3:
-				kind, notice = intent.Shipment, `{"header": {"shipment": "R-`+strconv.Itoa(step)+`", "reverses": "S-`+number+`"}, "lines": `+line("")+`}`
+				kind, notice = intent.Shipment, `{"header": {"shipment": "R-`+strconv.Itoa(step)+`", "reverses": "S-`+number+
+					`"}, "lines": `+line("")+`}`
 			case 4:
 				notice = `{"header": {"shipment": "R-` + strconv.Itoa(step) + `", "reverses": "S-` + number + `"}}`
 			case 5:
@@ -277,30 +294,36 @@ func TestStoriesKeepTheSums(t *testing.T) {
 					kind, notice = intent.Withdrawal, `{}`
 					break
 				}
-				kind, notice = intent.Change, `{"lines": [{"number": "`+pick("1", "2")+`", "unit_price": "`+pick("9.50", "0.333", "1.005", "12", "0.333")+`"}]}`
+				kind, notice = intent.Change, `{"lines": [{"number": "`+pick("1", "2")+`", "unit_price": "`+pick("9.50", "0.333",
+					"1.005", "12", "0.333")+`"}]}`
 			case 8:
 				kind, notice = intent.Return, `{"header": {"return": "T-`+number+`"}, "lines": `+line("")+`}`
 			case 9:
 				kind, notice = intent.Return, `{"header": {"return": "U-`+strconv.Itoa(step)+`", "reverses": "T-`+number+`"}}`
 			case 10:
-				kind, notice = intent.Invoice, `{"header": {"invoice": "C-`+strconv.Itoa(step)+`", "reverses": "I-`+number+`"}, "lines": `+line("")+`}`
+				kind, notice = intent.Invoice, `{"header": {"invoice": "C-`+strconv.Itoa(step)+`", "reverses": "I-`+number+
+					`"}, "lines": `+line("")+`}`
 			case 11:
 				kind, notice = intent.Invoice, `{"header": {"invoice": "C-`+strconv.Itoa(step)+`", "reverses": "I-`+number+`"}}`
 			case 12:
 				kind, notice = intent.Invoice, `{"header": {"invoice": "I-`+number+`"}, "lines": `+line("")+`}`
 			case 7:
-				kind, notice = intent.Shipment, `{"header": {"shipment": "O-`+number+`", "quantities": "open"}, "lines": [{"number": "1"}, {"number": "2", "quantity": "1"}, {"number": "1"}]}`
+				kind, notice = intent.Shipment, `{"header": {"shipment": "O-`+number+
+					`", "quantities": "open"}, "lines": [{"number": "1"}, {"number": "2", "quantity": "1"}, {"number": "1"}]}`
 			default:
 				notice = `{"header": {"shipment": "S-` + number + `"}, "lines": ` + line(pick("", `, "rest": "cancel"`)) + `}`
 			}
 			p := e.told(t, kind, notice, accept...)
 			after := stateOf(t, e)
 			if p.Outcome != outcome.Changed && after != before {
-				t.Fatalf("seed %d, step %d: %s %s is %s, and changed\n%s\nto\n%s", seed, step, kind, notice, p.Outcome, before, after)
+				t.Fatalf("seed %d, step %d: %s %s is %s, and changed\n%s\nto\n%s", seed, step, kind, notice, p.Outcome, before,
+					after)
 			}
 			if p.Outcome == outcome.Changed && kind != intent.Change && kind != intent.Withdrawal {
-				if again := e.told(t, kind, notice, finding.NoticeDiffers, finding.OverDelivery, finding.OverInvoiced, finding.OverReturned); again.Outcome != outcome.Unchanged {
-					t.Fatalf("seed %d, step %d: %s %s once more is %s: %+v %+v", seed, step, kind, notice, again.Outcome, again.Findings, again.Changes)
+				if again := e.told(t, kind, notice, finding.NoticeDiffers, finding.OverDelivery, finding.OverInvoiced,
+					finding.OverReturned); again.Outcome != outcome.Unchanged {
+					t.Fatalf("seed %d, step %d: %s %s once more is %s: %+v %+v", seed, step, kind, notice, again.Outcome,
+						again.Findings, again.Changes)
 				}
 			}
 			if wrong := sumsOf(t, e, generous); wrong != "" {
@@ -308,7 +331,8 @@ func TestStoriesKeepTheSums(t *testing.T) {
 			}
 		}
 		e.told(t, intent.Shipment, `{"header": {"shipment": "LAST", "quantities": "open"}}`)
-		for _, lines := range []string{`[{"number": "1", "quantity": "1"}]`, `[{"number": "1", "quantity": "1"}, {"number": "2", "quantity": "1"}]`} {
+		for _, lines := range []string{`[{"number": "1", "quantity": "1"}]`,
+			`[{"number": "1", "quantity": "1"}, {"number": "2", "quantity": "1"}]`} {
 			e.told(t, intent.Invoice, `{"header": {}, "lines": `+lines+`}`)
 		}
 		e.told(t, intent.Invoice, `{"header": {"quantities": "open"}}`)
@@ -319,7 +343,10 @@ func TestStoriesKeepTheSums(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if slices.ContainsFunc(o.Lines, func(l order.Line) bool { return len(o.Invoices) > 2 && l.Invoiced.Cmp(l.Quantity) == 0 }) {
+		if slices.ContainsFunc(o.Lines, func(l order.Line) bool {
+			return len(o.Invoices) > 2 &&
+				l.Invoiced.Cmp(l.Quantity) == 0
+		}) {
 			whole++
 		}
 	}
@@ -384,7 +411,8 @@ func sumsOf(t *testing.T, e *Engine, generous bool) string {
 		case err != nil:
 			return err.Error()
 		case l.Shipped.Cmp(shipped[l.ID]) != 0 || l.Invoiced.Cmp(billed[l.ID]) != 0:
-			return fmt.Sprintf("line %d: shipped %s of %s, invoiced %s of %s", l.ID, l.Shipped, shipped[l.ID], l.Invoiced, billed[l.ID])
+			return fmt.Sprintf("line %d: shipped %s of %s, invoiced %s of %s", l.ID, l.Shipped, shipped[l.ID], l.Invoiced,
+				billed[l.ID])
 		case l.Returned.Cmp(returned[l.ID]) != 0:
 			return fmt.Sprintf("line %d: returned %s of %s", l.ID, l.Returned, returned[l.ID])
 		case l.Invoiced.Sign() == 0 && money[l.ID].Sign() != 0:

@@ -266,7 +266,8 @@ func TestClientCredentials(t *testing.T) {
 	var signed, asked atomic.Int32
 	var revoked atomic.Value
 	revoked.Store("")
-	x := begin(t, "{client_credentials: {token: /token, id: {env: SHOP_ID}, secret: {env: SHOP_SECRET}, scope: orders}}", "at_once: 8",
+	x := begin(t, "{client_credentials: {token: /token, id: {env: SHOP_ID}, secret: {env: SHOP_SECRET}, scope: orders}}",
+		"at_once: 8",
 		func(w http.ResponseWriter, r *http.Request) {
 			if r.URL.Path == "/api/token" {
 				user, password, _ := r.BasicAuth()

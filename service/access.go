@@ -15,7 +15,8 @@ func (s *Service) access(h huma.API) {
 	handle(s, h, op(http.MethodGet, "/session", "get-session", tag, "read", "Who the caller is and what it may do"),
 		func(ctx context.Context, _ *none) (*answer[api.Session], error) {
 			who := callerOf(ctx)
-			return &answer[api.Session]{api.Session{Name: who.name, Scopes: who.scopes, Tokens: s.cfg.RequireToken, Narrowed: who.only}},
+			return &answer[api.Session]{api.Session{Name: who.name, Scopes: who.scopes, Tokens: s.cfg.RequireToken,
+					Narrowed: who.only}},
 				nil
 		})
 

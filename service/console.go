@@ -28,7 +28,8 @@ func (s *Service) console(r *gin.Engine) {
 			h.Set("Cache-Control", "public, max-age=31536000, immutable")
 		}
 		nonce := rand.Text() // styles that the console makes bear it; nothing else that is written into the page is taken
-		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'nonce-"+nonce+"'; img-src 'self' data: blob:; "+
+		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'nonce-"+nonce+
+			"'; img-src 'self' data: blob:; "+
 			"font-src 'self' data:; object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'")
 		if name == "index.html" {
 			b = bytes.Replace(b, []byte(`nonce="of-this-answer"`), []byte(`nonce="`+nonce+`"`), 1)

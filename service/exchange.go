@@ -61,7 +61,8 @@ func (s *Service) partners(h huma.API) {
 			}
 			return &answer[api.PartnerDetail]{partnerDetail(p)}, nil
 		})
-	handle(s, h, op(http.MethodGet, "/partners/{name}/numbers", "get-control-numbers", tag, "read", "The last control numbers of what went to a partner"),
+	handle(s, h, op(http.MethodGet, "/partners/{name}/numbers", "get-control-numbers", tag, "read",
+		"The last control numbers of what went to a partner"),
 		func(ctx context.Context, in *named) (*answer[api.ControlNumbers], error) {
 			p, err := s.exchange.Partner(ctx, in.Name)
 			if err != nil {
@@ -74,7 +75,8 @@ func (s *Service) partners(h huma.API) {
 		Name string `path:"name"`
 		Body api.ControlNumbers
 	}
-	set := op(http.MethodPut, "/partners/{name}/numbers", "put-control-numbers", tag, "admin", "Let the control numbers for a partner go on behind others")
+	set := op(http.MethodPut, "/partners/{name}/numbers", "put-control-numbers", tag, "admin",
+		"Let the control numbers for a partner go on behind others")
 	set.Description = "For a partner that another program has sent interchanges to. What is left out, or 0, stays; numbers never go back."
 	set.DefaultStatus = http.StatusOK
 	set.Errors = append(set.Errors, http.StatusUnprocessableEntity)

@@ -33,7 +33,8 @@ func (s *Service) export(h huma.API) {
 		Since  int64          `query:"since" default:"-1" minimum:"-1" doc:"Only orders to which something happened behind this position of the change feed; the header Koinos-Position of the answer is the one for the next time"`
 		Format string         `query:"format" enum:"csv,tsv,xlsx,ods,json,ndjson" default:"csv"`
 	}
-	o := op(http.MethodGet, "/orders/export", "export-orders", "Orders", "read", "Orders as a table of chosen columns, newest first")
+	o := op(http.MethodGet, "/orders/export", "export-orders", "Orders", "read",
+		"Orders as a table of chosen columns, newest first")
 	o.Description = "It is sent as it is read, however many there are."
 	var kinds []string
 	for _, form := range report.Tables {
@@ -111,10 +112,12 @@ func (s *Service) export(h huma.API) {
 // canHold refuses a listing that a form of tables cannot hold.
 func canHold(form report.TableFormat, name string, l *listing.Listing) error {
 	if len(l.Sheets()) > form.Sheets {
-		return fmt.Errorf("the layout %s makes two tables, and %s holds one: choose xlsx, ods, json or ndjson", l.Layout, name)
+		return fmt.Errorf("the layout %s makes two tables, and %s holds one: choose xlsx, ods, json or ndjson", l.Layout,
+			name)
 	}
 	if l.Sums && form.Values {
-		return fmt.Errorf("there are no sums in %s, because programs would read them as orders: choose csv, tsv, xlsx or ods", name)
+		return fmt.Errorf("there are no sums in %s, because programs would read them as orders: choose csv, tsv, xlsx or ods",
+			name)
 	}
 	return nil
 }
@@ -139,7 +142,8 @@ func (s *Service) exported(ctx context.Context, ids []int64, f *store.OrderFilte
 			return fmt.Errorf("order %d: %w", ids[i], store.ErrNotFound)
 		}
 		if f.Kind != "" && string(o.Kind) != f.Kind {
-			return problem("invalid_request", fmt.Sprintf("%s is a %s order, and the table is of %s orders.", o.Number, o.Kind, f.Kind))
+			return problem("invalid_request", fmt.Sprintf("%s is a %s order, and the table is of %s orders.", o.Number, o.Kind,
+				f.Kind))
 		}
 	}
 	return nil

@@ -31,7 +31,8 @@ func (s *Service) folders(ctx context.Context) (wait func()) {
 	done := make(chan struct{})
 	n := len(s.cfg.Folders)
 	for _, f := range s.cfg.Folders {
-		w := folder.Watch{Dir: f.Dir, Mode: s.cfg.FilesMode, Load: func(ctx context.Context, file *os.File, name, once string) (folder.Result,
+		w := folder.Watch{Dir: f.Dir, Mode: s.cfg.FilesMode, Load: func(ctx context.Context, file *os.File, name,
+			once string) (folder.Result,
 			error) {
 			return s.loadFile(ctx, f, file, name, once)
 		}}

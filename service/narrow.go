@@ -17,8 +17,9 @@ import (
 // order or load that the path names; the handlers of lists and of what is new see to the rest. No other operation is
 // for such a token.
 var narrow = map[string]func(s *Service, ctx context.Context, only *api.Narrowed, id int64) (bool, error){
-	"get-session": nil, "receive-document": nil, "list-orders": partnersOnly, "export-orders": partnersOnly, "post-order": partnersOnly,
-	"get-order": theirOrder, "explain-value": theirOrder,
+	"get-session": nil, "receive-document": nil, "list-orders": partnersOnly, "export-orders": partnersOnly,
+	"post-order": partnersOnly,
+	"get-order":  theirOrder, "explain-value": theirOrder,
 	"post-change": theirOrder, "post-answer": theirOrder, "post-shipment": theirOrder, "post-receipt": theirOrder,
 	"post-invoice": theirOrder, "post-withdrawal": theirOrder,
 	"start-load": nil, "get-load": theirLoad, "watch-load": theirLoad, "list-findings": theirLoad,
@@ -109,7 +110,8 @@ func narrowPost(ctx context.Context, partner string) error {
 		return nil
 	}
 	p := problem("order_refused", notFor(&only).Detail)
-	f := finding.New(finding.PartnerNotAllowed, origin.Place{Pointer: "/partner"}, partner, "This order is of %q.", partner)
+	f := finding.New(finding.PartnerNotAllowed, origin.Place{Pointer: "/partner"}, partner, "This order is of %q.",
+		partner)
 	p.Findings = []finding.Finding{f}
 	return p
 }

@@ -35,7 +35,8 @@ type OfOrders struct {
 
 // filter is the store's filter of what was asked for, and what the caller may see.
 func (s *Service) filter(ctx context.Context, in *OfOrders) (f store.OrderFilter, err error) {
-	f = store.OrderFilter{Kind: in.Kind, Statuses: in.Status, Partner: in.Partner, Partners: callerOf(ctx).only.Partners, Text: in.Text,
+	f = store.OrderFilter{Kind: in.Kind, Statuses: in.Status, Partner: in.Partner, Partners: callerOf(ctx).only.Partners,
+		Text: in.Text,
 		Load: in.Load, From: in.From, To: in.To}
 	if in.Overdue {
 		f.Due = s.day()

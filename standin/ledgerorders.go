@@ -391,7 +391,8 @@ func (l *Ledgerline) putArticle(w http.ResponseWriter, r *http.Request) {
 
 // typeIn makes an order as a person would who works with the program alone.
 func (l *Ledgerline) typeIn(w http.ResponseWriter, r *http.Request) {
-	o := &bookOrder{State: "draft", Customer: l.customers[0].ID, Currency: "EUR", BookDate: "2026-03-02", Lines: []bookLine{}}
+	o := &bookOrder{State: "draft", Customer: l.customers[0].ID, Currency: "EUR", BookDate: "2026-03-02",
+		Lines: []bookLine{}}
 	if err := json.NewDecoder(r.Body).Decode(o); err != nil || o.OurRef == "" {
 		l.fail(w, http.StatusBadRequest, "bad_body", "An order with an our_ref is needed.")
 		return

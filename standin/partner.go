@@ -118,7 +118,8 @@ func Supplier(dir, as string, now func() time.Time, log *slog.Logger) (*Partner,
 		}
 		for i := range sums.Lines {
 			l := &sums.Lines[i]
-			bill.Lines = append(bill.Lines, order.InvoiceLine{Line: l.ID, Quantity: l.Quantity, UnitPrice: l.UnitPrice, Amount: l.Amount})
+			bill.Lines = append(bill.Lines, order.InvoiceLine{Line: l.ID, Quantity: l.Quantity, UnitPrice: l.UnitPrice,
+				Amount: l.Amount})
 		}
 		for _, c := range sums.Charges {
 			bill.Charges = append(bill.Charges, order.InvoiceCharge{Charge: c})

@@ -39,7 +39,8 @@ func (s *Slipway) addHook(w http.ResponseWriter, r *http.Request) {
 		s.fail(w, http.StatusUnprocessableEntity, "bad_url", "url is an address of http or https.")
 		return
 	}
-	if h.key, err = base64.StdEncoding.DecodeString(strings.TrimPrefix(h.Secret, "whsec_")); err != nil || len(h.key) < 24 {
+	if h.key, err = base64.StdEncoding.DecodeString(strings.TrimPrefix(h.Secret, "whsec_")); err != nil ||
+		len(h.key) < 24 {
 		s.fail(w, http.StatusUnprocessableEntity, "bad_secret", "secret is whsec_ and 24 bytes or more in base64.")
 		return
 	}

@@ -117,7 +117,8 @@ func NewSlipway(token string, orders int, goods []Goods, limited bool, now func(
 	api("/customers", s.listCustomers)
 	api("/parcels", s.listParcels)
 	api("/parcels/{id}", s.oneParcel)
-	s.mux.HandleFunc("POST /slipway/v1/parcels", func(w http.ResponseWriter, r *http.Request) { s.guarded(w, r, s.addParcel) })
+	s.mux.HandleFunc("POST /slipway/v1/parcels",
+		func(w http.ResponseWriter, r *http.Request) { s.guarded(w, r, s.addParcel) })
 	api("/webhooks", s.listHooks)
 	graph := s.graph(graphql.MustParseSchema(shopSchema, &graphRoot{s}, graphql.UseFieldResolvers()))
 	s.mux.HandleFunc("POST /slipway/graphql", func(w http.ResponseWriter, r *http.Request) { s.guarded(w, r, graph) })

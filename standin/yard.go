@@ -126,7 +126,8 @@ func (y *Yard) despatch(order string, lines [][3]string) error {
 	y.files++
 	id, day := fmt.Sprintf("YF%04d", y.files), y.now().UTC().Format("20060102")
 	var b strings.Builder
-	fmt.Fprintf(&b, "YHD+%s+%s'\nDSP+D-%d+%s+%s+Fjord Freight:FF%06d'\n", id, day, 7000+y.files, escape(order), day, y.files)
+	fmt.Fprintf(&b, "YHD+%s+%s'\nDSP+D-%d+%s+%s+Fjord Freight:FF%06d'\n", id, day, 7000+y.files, escape(order), day,
+		y.files)
 	sum := 0
 	for _, l := range lines {
 		n, _ := strconv.Atoi(l[2]) // it was a number when it was read

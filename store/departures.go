@@ -14,7 +14,8 @@ func (t *Tx) Departed(interchange int64, by string, now time.Time) error {
 
 // NotDeparted takes the last departure of an interchange back.
 func (t *Tx) NotDeparted(interchange int64) error {
-	return t.run(`DELETE FROM departures WHERE rowid = (SELECT max(rowid) FROM departures WHERE interchange = ?)`, interchange)
+	return t.run(`DELETE FROM departures WHERE rowid = (SELECT max(rowid) FROM departures WHERE interchange = ?)`,
+		interchange)
 }
 
 // Superseded notes that nobody needs to acknowledge an interchange any more: a copy of it is sent.
@@ -28,7 +29,8 @@ func (s *Store) departures(ctx context.Context, i *api.Interchange) error {
 		At string `db:"at"`
 		By string `db:"by"`
 	}
-	if err := s.r.SelectContext(ctx, &rows, `SELECT at, by FROM departures WHERE interchange = ? ORDER BY rowid`, i.ID); err != nil {
+	if err := s.r.SelectContext(ctx, &rows, `SELECT at, by FROM departures WHERE interchange = ? ORDER BY rowid`,
+		i.ID); err != nil {
 		return err
 	}
 	for _, r := range rows {

@@ -23,8 +23,8 @@ func (s *Store) KnownControl(ctx context.Context, i *api.Interchange) (same, oth
 	return same, other, err
 }
 
-// KnownGroup gives the first other interchange of the partner in which a functional group of a control number came; 0 is none.
-// Leading zeros do not count, and what was rejected is to come again.
+// KnownGroup gives the first other interchange of the partner in which a functional group of a control number came; 0
+// is none. Leading zeros do not count, and what was rejected is to come again.
 func (s *Store) KnownGroup(ctx context.Context, i *api.Interchange, control string) (id int64, err error) {
 	err = s.r.GetContext(ctx, &id, `SELECT coalesce(min(i.id), 0) FROM sets s JOIN interchanges i ON i.id = s.interchange
 		WHERE ltrim(s.group_control, '0') = ltrim(?, '0') AND s.state NOT IN ('duplicate', 'doubtful', 'rejected')

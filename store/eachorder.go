@@ -43,8 +43,10 @@ func (s *Store) EachOrder(ctx context.Context, f OrderFilter, do func(*order.Ord
 // orders reads some orders.
 type orders func(context.Context) ([]*StoredOrder, error)
 
-// ahead reads orders in goroutines of their own, some at a time, while those before are dealt with: those of from, in their order.
-func ahead(ctx context.Context, from func(ctx context.Context, give func(orders) bool) error, do func(*order.Order) error) error {
+// ahead reads orders in goroutines of their own, some at a time, while those before are dealt with: those of from, in
+// their order.
+func ahead(ctx context.Context, from func(ctx context.Context, give func(orders) bool) error,
+	do func(*order.Order) error) error {
 	type page struct {
 		list []*StoredOrder
 		err  error

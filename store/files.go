@@ -54,7 +54,8 @@ func (s *Store) SettleFile(ctx context.Context, id int64) error {
 func (s *Store) Appearance(ctx context.Context, system, record, name string, size int64,
 	modified time.Time) (f api.SystemFile,
 	is bool, err error) {
-	return s.fileOf(ctx, `system = ? AND record = ? AND name = ? AND size = ? AND modified = ? ORDER BY id DESC LIMIT 1`, system,
+	return s.fileOf(ctx, `system = ? AND record = ? AND name = ? AND size = ? AND modified = ? ORDER BY id DESC LIMIT 1`,
+		system,
 		record, name, size, at(modified))
 }
 

@@ -19,7 +19,8 @@ func (t *Tx) Hold(h api.HeldWork) error {
 		target = "(load_id, load_seq) WHERE kind = 'order'"
 	case api.HeldAnswer:
 		target = "(order_id) WHERE kind = 'answer'"
-		more = ", aside = CASE reason WHEN excluded.reason THEN aside ELSE '' END" // what was put aside was another difference
+		// what was put aside was another difference
+		more = ", aside = CASE reason WHEN excluded.reason THEN aside ELSE '' END"
 	case api.HeldInterchange:
 		target = "(interchange) WHERE kind = 'interchange'"
 	case api.HeldPush:

@@ -27,12 +27,14 @@ func TestListsUseIndexes(t *testing.T) {
 		queries = append(queries, query)
 		for _, r := range rows {
 			table, scan := strings.CutPrefix(r.Detail, "SCAN ")
-			if scan && !strings.HasPrefix(table, "CONSTANT") && !strings.HasPrefix(table, "(") && table != "keys" { // a table of the query's own
+			// a table of the query's own
+			if scan && !strings.HasPrefix(table, "CONSTANT") && !strings.HasPrefix(table, "(") && table != "keys" {
 				t.Errorf("%s\n%v: %s", query, args, r.Detail)
 			}
 		}
 	}
-	for _, f := range []OrderFilter{{Kind: "sales"}, {Statuses: []string{"open"}}, {Partner: "P"}, {Number: "SO-1"}, {Text: "so-"},
+	for _, f := range []OrderFilter{{Kind: "sales"}, {Statuses: []string{"open"}}, {Partner: "P"}, {Number: "SO-1"},
+		{Text: "so-"},
 		{Load: 7}, {Kind: "sales", Statuses: []string{"open"}, Partner: "P", Text: "x", Before: 900},
 		{Changed: 7}, {Number: "SO-1", From: "2026-01-01"}} {
 		f.Limit, f.Before = 50, 1_000

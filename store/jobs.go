@@ -30,11 +30,12 @@ func (t *Tx) AddJob(j api.Job) error {
 	  ON CONFLICT DO UPDATE SET state = 'ready', due_at = excluded.due_at, tries = 0, deaths = 0, reason = ''`, j.Kind, j.Subject, at(j.DueAt), j.Key)
 }
 
-// AddInterchangeJob makes the job of an interchange: those that come from a partner, and those that go there, are dealt with
-// one after another.
+// AddInterchangeJob makes the job of an interchange: those that come from a partner, and those that go there, are dealt
+// with one after another.
 func (t *Tx) AddInterchangeJob(id int64, due time.Time) error {
 	j := api.Job{Kind: api.InterchangeJob, Subject: id, DueAt: due}
-	if err := t.GetContext(t.ctx, &j.Key, `SELECT direction || ' ' || partner FROM interchanges WHERE id = ?`, id); err != nil {
+	if err := t.GetContext(t.ctx, &j.Key, `SELECT direction || ' ' || partner FROM interchanges WHERE id = ?`,
+		id); err != nil {
 		return named(err, "interchange %d", id)
 	}
 	return t.AddJob(j)
@@ -82,8 +83,8 @@ const readyJobs = `WITH RECURSIVE keys (key) AS (SELECT min(key) FROM jobs WHERE
 	  WHERE j.state = 'ready'
 	ORDER BY due_at, subject`
 
-// ReadyJobs lists jobs of a kind that are ready: of those with a key the first of each, where none of its key is at work, and
-// of the others those that are due first.
+// ReadyJobs lists jobs of a kind that are ready: of those with a key the first of each, where none of its key is at
+// work, and of the others those that are due first.
 func (s *Store) ReadyJobs(ctx context.Context, kind string, limit int) ([]api.Job, error) {
 	var rows []jobRow
 	err := s.r.SelectContext(ctx, &rows, readyJobs, kind, limit)

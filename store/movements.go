@@ -123,7 +123,8 @@ func (t *Tx) addInvoice(o *order.Order, v *order.Invoice) error {
 
 // NextInvoice gives the next number of the series of invoices.
 func (t *Tx) NextInvoice() (number string, err error) {
-	err = t.row(`UPDATE series SET next = next + 1 WHERE kind = 'invoice' RETURNING prefix || printf('%06d', next - 1)`, nil, &number)
+	err = t.row(`UPDATE series SET next = next + 1 WHERE kind = 'invoice' RETURNING prefix || printf('%06d', next - 1)`,
+		nil, &number)
 	return number, err
 }
 
@@ -139,7 +140,8 @@ func (t *Tx) Reverses(kind order.MovementKind, partner, number string) (reverses
 }
 
 // OrdersOf finds orders of a partner by our number or the sender's; several are one too many.
-func (s *Store) OrdersOf(ctx context.Context, kind order.Kind, partner, number, sender string) (ids []int64, err error) {
+func (s *Store) OrdersOf(ctx context.Context, kind order.Kind, partner, number, sender string) (ids []int64,
+	err error) {
 	if number != "" {
 		err = s.r.SelectContext(ctx, &ids, `SELECT id FROM orders WHERE kind = ? AND number IN (?, ?) AND partner = ?`,
 			string(kind), number, strings.ToUpper(number), partner)
@@ -165,7 +167,8 @@ func (t *Tx) OrdersMoved(kind order.MovementKind, partner, number string) ([]int
 	return ordersMoved(t.ctx, t, kind, partner, number)
 }
 
-func ordersMoved(ctx context.Context, q querier, kind order.MovementKind, partner, number string) (ids []int64, err error) {
+func ordersMoved(ctx context.Context, q querier, kind order.MovementKind, partner, number string) (ids []int64,
+	err error) {
 	err = q.SelectContext(ctx, &ids, `SELECT DISTINCT ml.order_id FROM movements m JOIN movement_lines ml ON ml.movement_id = m.id
 	  WHERE m.kind = ? AND m.partner = ? AND m.number = ? ORDER BY ml.order_id`, string(kind), partner, number)
 	return ids, err
@@ -259,7 +262,8 @@ func readMoved(ctx context.Context, q querier, list []*StoredOrder) error {
 		Content string `db:"content"`
 	}
 	where, arg := among("order_id", ids...)
-	if err := q.SelectContext(ctx, &answers, `SELECT order_id, content FROM answers WHERE `+where+` ORDER BY order_id, revision`,
+	if err := q.SelectContext(ctx, &answers, `SELECT order_id, content FROM answers WHERE `+where+
+		` ORDER BY order_id, revision`,
 		arg); err != nil {
 		return err
 	}

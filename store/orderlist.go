@@ -27,17 +27,22 @@ type OrderFilter struct {
 // Fits reports whether an order is one of the filter's, its load and what changed aside.
 func (f *OrderFilter) Fits(o *order.Order) bool {
 	begins := func(v string) bool { return strings.HasPrefix(strings.ToUpper(v), strings.ToUpper(f.Text)) }
-	return (f.Kind == "" || f.Kind == string(o.Kind)) && (len(f.Statuses) == 0 || slices.Contains(f.Statuses, string(o.Status))) &&
-		(f.Partner == "" || strings.EqualFold(f.Partner, o.Partner)) && (f.Number == "" || strings.EqualFold(f.Number, o.Number)) &&
-		(len(f.Partners) == 0 || slices.ContainsFunc(f.Partners, func(p string) bool { return strings.EqualFold(p, o.Partner) })) &&
-		(f.Due == "" || (o.Status == order.Open || o.Status == order.Confirmed) && o.RequestedDeliveryOn != "" && o.RequestedDeliveryOn < f.Due) &&
+	return (f.Kind == "" || f.Kind == string(o.Kind)) &&
+		(len(f.Statuses) == 0 || slices.Contains(f.Statuses, string(o.Status))) &&
+		(f.Partner == "" || strings.EqualFold(f.Partner, o.Partner)) &&
+		(f.Number == "" || strings.EqualFold(f.Number, o.Number)) &&
+		(len(f.Partners) == 0 || slices.ContainsFunc(f.Partners,
+			func(p string) bool { return strings.EqualFold(p, o.Partner) })) &&
+		(f.Due == "" || (o.Status == order.Open || o.Status == order.Confirmed) && o.RequestedDeliveryOn != "" &&
+			o.RequestedDeliveryOn < f.Due) &&
 		(f.From == "" || o.OrderedOn >= f.From) && (f.To == "" || o.OrderedOn != "" && o.OrderedOn <= f.To) &&
 		(f.Text == "" || begins(o.Number) || begins(o.SenderNumber) || begins(o.Partner))
 }
 
 // All reports whether the filter takes every order.
 func (f *OrderFilter) All() bool {
-	return f.Kind+f.Partner+f.Number+f.Text == "" && len(f.Statuses)+len(f.Partners) == 0 && f.Load == 0 && f.Due+f.From+f.To == "" &&
+	return f.Kind+f.Partner+f.Number+f.Text == "" && len(f.Statuses)+len(f.Partners) == 0 && f.Load == 0 &&
+		f.Due+f.From+f.To == "" &&
 		f.Changed == 0
 }
 
@@ -113,7 +118,8 @@ func (f *OrderFilter) runs() (runs []run) {
 	for _, partner := range partners {
 		for _, kind := range or(one(f.Kind), string(order.Sales), string(order.Purchase)) {
 			for _, status := range or(f.Statuses, statuses...) {
-				if once := (run{strings.ToUpper(partner), kind, status}); !there[once] { // a run that is there twice would fill the list twice
+				// a run that is there twice would fill the list twice
+				if once := (run{strings.ToUpper(partner), kind, status}); !there[once] {
 					there[once] = true
 					runs = append(runs, run{partner, kind, status})
 				}
@@ -156,7 +162,8 @@ func (f *OrderFilter) query(runs []run) (string, []any) {
 
 // textAlone reports whether orders are looked for by a text, and at most their kind: the indexes alone answer that.
 func (f *OrderFilter) textAlone() bool {
-	return f.Text != "" && f.Partner+f.Number == "" && len(f.Partners)+len(f.Statuses) == 0 && f.Load == 0 && f.Due+f.From+f.To == "" &&
+	return f.Text != "" && f.Partner+f.Number == "" && len(f.Partners)+len(f.Statuses) == 0 && f.Load == 0 &&
+		f.Due+f.From+f.To == "" &&
 		f.Changed == 0
 }
 
@@ -177,7 +184,8 @@ func (f *OrderFilter) newest() (string, []any) {
 		}
 		each, args = append(each, "SELECT id FROM ("+one+" ORDER BY id DESC LIMIT ?)"), append(args, f.Limit)
 	}
-	return selectSummary + "WHERE id IN (" + strings.Join(each, " UNION ") + ") ORDER BY id DESC LIMIT ?", append(args, f.Limit)
+	return selectSummary + "WHERE id IN (" + strings.Join(each, " UNION ") + ") ORDER BY id DESC LIMIT ?", append(args,
+		f.Limit)
 }
 
 // overdue is the condition of the index orders_due.
@@ -185,7 +193,8 @@ const overdue = `status IN ('open', 'confirmed') AND requested_delivery_on IS NO
 
 // Overdue counts orders that were wanted before a day, and of which nothing has moved; no more than most.
 func (s *Store) Overdue(ctx context.Context, day order.Date, most int) (n int, err error) {
-	err = s.r.GetContext(ctx, &n, `SELECT count(*) FROM (SELECT 1 FROM orders WHERE `+overdue+` LIMIT ?)`, string(day), most)
+	err = s.r.GetContext(ctx, &n, `SELECT count(*) FROM (SELECT 1 FROM orders WHERE `+overdue+` LIMIT ?)`, string(day),
+		most)
 	return n, err
 }
 
@@ -259,8 +268,8 @@ func (b beginning) indexed() string {
 	return b.column + " BETWEEN ? AND ?"
 }
 
-// A filter is broad where no index has its orders in the list's order, and more of them must be looked at than are worth
-// sorting.
+// A filter is broad where no index has its orders in the list's order, and more of them must be looked at than are
+// worth sorting.
 var mostSorted = 20_000
 
 func (s *Store) broad(ctx context.Context, f *OrderFilter) (is bool, err error) {
@@ -269,7 +278,8 @@ func (s *Store) broad(ctx context.Context, f *OrderFilter) (is bool, err error) 
 	}
 	counts, args := []string{"0"}, []any{}
 	count := func(of string, values ...any) {
-		counts, args = append(counts, "(SELECT count(*) FROM (SELECT 1 FROM "+of+" LIMIT ?))"), append(append(args, values...), mostSorted)
+		counts, args = append(counts, "(SELECT count(*) FROM (SELECT 1 FROM "+of+" LIMIT ?))"),
+			append(append(args, values...), mostSorted)
 	}
 	if f.Changed != 0 {
 		count("events WHERE n > ?", f.Changed)
@@ -312,7 +322,8 @@ func (s *Store) sift(ctx context.Context, f OrderFilter) (list []api.OrderSummar
 		args = append(args, changed)
 	}
 	var each []string
-	for _, b := range beginnings(text) { // "" begins everything; without an index: the orders are looked at in the list's order
+	// "" begins everything; without an index: the orders are looked at in the list's order
+	for _, b := range beginnings(text) {
 		each, args = append(each, "+"+b.column+" BETWEEN ? AND ?"), append(args, b.from, b.to)
 	}
 	where += " AND (" + strings.Join(each, " OR ") + ")"

@@ -40,7 +40,8 @@ func TestOrderLists(t *testing.T) {
 				return err
 			}
 			w := o[0].Order
-			all = append(all, kept{w.ID, string(w.Kind), string(w.Status), w.Partner, w.Number, w.SenderNumber, w.OrderedOn, int64(i + 1)})
+			all = append(all, kept{w.ID, string(w.Kind), string(w.Status), w.Partner, w.Number, w.SenderNumber, w.OrderedOn,
+				int64(i + 1)})
 		}
 		return nil
 	}); err != nil {
@@ -56,7 +57,8 @@ func TestOrderLists(t *testing.T) {
 		}
 		f := OrderFilter{Limit: 1 + r.IntN(100)}
 		for _, set := range []func(){
-			func() { f.Kind = pick("sales", "purchase") }, func() { f.Statuses = []string{pick(statuses...), pick(statuses...)} },
+			func() { f.Kind = pick("sales", "purchase") },
+			func() { f.Statuses = []string{pick(statuses...), pick(statuses...)} },
 			func() { f.From = "2026-03-11" }, func() { f.To = "2026-03-20" }, func() { f.Changed = 1 + int64(r.IntN(n+10)) },
 			func() { f.Partner = pick("ostrand", "Pellow", "nobody") },
 			func() { f.Partners = []string{"SALTRY", "pellow", "nobody"} },
@@ -72,7 +74,8 @@ func TestOrderLists(t *testing.T) {
 			if (f.Kind == "" || f.Kind == o.kind) && (len(f.Statuses) == 0 || slices.Contains(f.Statuses, o.status)) &&
 				(f.From == "" || o.on >= f.From) && (f.To == "" || o.on != "" && o.on <= f.To) && o.event > f.Changed &&
 				(f.Partner == "" || strings.EqualFold(f.Partner, o.partner)) && (f.Number == "" || f.Number == o.number) &&
-				(len(f.Partners) == 0 || slices.ContainsFunc(f.Partners, func(p string) bool { return strings.EqualFold(p, o.partner) })) &&
+				(len(f.Partners) == 0 || slices.ContainsFunc(f.Partners,
+					func(p string) bool { return strings.EqualFold(p, o.partner) })) &&
 				(begins(o.number, f.Text) || begins(o.theirs, f.Text) || begins(o.partner, f.Text)) {
 				want = append(want, o.id)
 			}

@@ -546,8 +546,8 @@ func readLines(ctx context.Context, q querier, list []*StoredOrder) error {
 		requested_delivery_on, location, more FROM lines WHERE `+where+` ORDER BY order_id, n`, arg)
 }
 
-// each reads rows one by one into the same values, and does something with each: of very many rows, reading them by reflection into
-// structs takes longer than all else.
+// each reads rows one by one into the same values, and does something with each: of very many rows, reading them by
+// reflection into structs takes longer than all else.
 func each(ctx context.Context, q querier, do func() error, into []any, query string, args ...any) error {
 	rows, err := q.QueryContext(ctx, query, args...)
 	if err != nil {

@@ -112,7 +112,8 @@ func TestForgetGivesBack(t *testing.T) {
 
 func TestRetained(t *testing.T) {
 	r, err := Retained([]string{"arrivals=10", "audit=365"})
-	if want := []string{"documents=3650", "loads=400", "dry_runs=90", "snapshots=400", "answers=30", "arrivals=10", "webhooks=90", "messages=30", "pushes=400", "checks=90",
+	if want := []string{"documents=3650", "loads=400", "dry_runs=90", "snapshots=400", "answers=30", "arrivals=10",
+		"webhooks=90", "messages=30", "pushes=400", "checks=90",
 		"audit=365"}; err != nil ||
 		!slices.Equal(r.Texts(), want) {
 		t.Errorf("%q, %v", r.Texts(), err)

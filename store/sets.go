@@ -51,7 +51,8 @@ func (r *setRow) set() (api.SetRecord, error) {
 var (
 	setColumns = columnsOf("sets", "interchange", "seq", "kind", "group_control", "control", "row", "rows", "state",
 		"load_id", "findings").orElse("state", "load_id", "findings")
-	spokenColumns = columnsOf("set_orders", "interchange", "set_seq", "place", "order_id", "number", "order_revision", "said")
+	spokenColumns = columnsOf("set_orders", "interchange", "set_seq", "place", "order_id", "number", "order_revision",
+		"said")
 )
 
 // PutSets keeps sets of an interchange, new ones and what became of those that are
@@ -78,7 +79,8 @@ func (t *Tx) PutSets(interchange int64, sets []api.SetRecord) error {
 			free = append(free, s.Seq)
 		}
 	}
-	if err := errors.Join(rows.done(), t.putSpoken(interchange, sets), t.releaseSets(interchange, free)); err != nil || !held {
+	if err := errors.Join(rows.done(), t.putSpoken(interchange, sets), t.releaseSets(interchange, free)); err != nil ||
+		!held {
 		return err
 	}
 	h := api.HeldWork{Interchange: interchange}
@@ -213,8 +215,8 @@ func (s *Store) SetStates(ctx context.Context, id int64) (states []string, err e
 	return states, err
 }
 
-// LastLoad is the last load that sets of a kind of an interchange were given to, and that has said what became of them; 0
-// is none.
+// LastLoad is the last load that sets of a kind of an interchange were given to, and that has said what became of them;
+// 0 is none.
 func (s *Store) LastLoad(ctx context.Context, id int64, kind string) (load int64, err error) {
 	err = s.r.GetContext(ctx, &load, `SELECT coalesce(max(load_id), 0) FROM sets WHERE interchange = ? AND kind = ?`, id,
 		kind)

@@ -268,7 +268,8 @@ func TestListsAndVersions(t *testing.T) {
 		versions map[string]int
 		code     string
 		want     string
-	}{{nil, "003", "second"}, {nil, "004", "first"}, {nil, "000", ""}, {map[string]int{"many": 1}, "003", "first"}, {map[string]int{"many": 1}, "000", "first"}} {
+	}{{nil, "003", "second"}, {nil, "004", "first"}, {nil, "000", ""}, {map[string]int{"many": 1}, "003", "first"},
+		{map[string]int{"many": 1}, "000", "first"}} {
 		set, err := s.SetAt(ctx, c.versions)
 		if err != nil {
 			t.Fatal(err)
@@ -382,7 +383,8 @@ func BenchmarkInsert(b *testing.B) {
 		for b.Loop() {
 			orders := newOrders(from(load), order.Sales, n, 1000, blank)
 			for i := range orders {
-				line := order.Line{Number: "1", Item: "00417", Description: "Braided rope", Quantity: order.MustNumber("2"), Unit: "MTR", UnitPrice: order.MustNumber("1.45"), Amount: order.MustNumber("2.90")}
+				line := order.Line{Number: "1", Item: "00417", Description: "Braided rope", Quantity: order.MustNumber("2"),
+					Unit: "MTR", UnitPrice: order.MustNumber("1.45"), Amount: order.MustNumber("2.90")}
 				orders[i].Order.Lines = []order.Line{line, line, line, line, line, line, line, line, line, line}
 				for j := range orders[i].Order.Lines {
 					orders[i].Order.Lines[j].Number = strconv.Itoa(j + 1)

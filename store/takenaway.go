@@ -39,7 +39,8 @@ type key struct {
 func (s *Store) sweep(ctx context.Context, query string, args []any, take func(keys []any) error) error {
 	for last := (key{"", -1}); ctx.Err() == nil; {
 		var rows []key
-		if err := s.r.SelectContext(ctx, &rows, query, append(append([]any{}, args...), last.A, last.B, rowsATurn)...); err != nil {
+		if err := s.r.SelectContext(ctx, &rows, query,
+			append(append([]any{}, args...), last.A, last.B, rowsATurn)...); err != nil {
 			return err
 		}
 		keys := make([]any, len(rows))

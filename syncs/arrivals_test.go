@@ -62,7 +62,8 @@ func TestArrivals(t *testing.T) {
 	if err != nil || why.Came == nil || why.Came.ID != a.ID || why.Place.Pointer != "/lines/0/count" {
 		t.Errorf("%+v, %v", why, err)
 	}
-	if err := o.store.Forget(ctx, store.Retention{"arrivals": 1}, (time.Now().AddDate(0, 0, 1)).Add(time.Hour)); err != nil {
+	if err := o.store.Forget(ctx, store.Retention{"arrivals": 1},
+		(time.Now().AddDate(0, 0, 1)).Add(time.Hour)); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := o.store.ArrivalBody(ctx, a.ID); err == nil {

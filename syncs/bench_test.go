@@ -266,7 +266,8 @@ func BenchmarkHook(b *testing.B) {
 		  "lines": [{"line": 1, "sku": "00101", "count": 5, "each": "9.50"}]}`, n))
 		time.Sleep(20 * time.Millisecond) // until all is quiet
 		begun := time.Now()
-		if status := k.message(fmt.Sprintf("m%d", n), `{"type": "order.changed", "data": {"id": 9007199254740993}}`); status != 204 {
+		if status := k.message(fmt.Sprintf("m%d", n),
+			`{"type": "order.changed", "data": {"id": 9007199254740993}}`); status != 204 {
 			b.Fatal(status)
 		}
 		select {
@@ -342,7 +343,8 @@ func graphSeason(orders int) http.Handler {
 				`"changedAt":"2026-03-02T09:14:03Z","currency":"EUR","remarks":null,"lineCount":10,`+
 				`"buyer":{"name":"Ines Marlow","mail":"ines@harbour.example"},"lines":%s}`, n+1, n+1, first))
 		}
-		fmt.Fprintf(w, `{"data":{"orders":{"nodes":[%s],"pageInfo":{"hasNextPage":%t,"endCursor":"%d"}}}}`, strings.Join(all, ","),
+		fmt.Fprintf(w, `{"data":{"orders":{"nodes":[%s],"pageInfo":{"hasNextPage":%t,"endCursor":"%d"}}}}`, strings.Join(all,
+			","),
 			at+page < orders, at+page)
 	})
 }
@@ -388,7 +390,8 @@ func (k *keeping) copies(n int) {
 		  SELECT system, record, 1000000 + i, 0, 'X-' || i, number, revision, agreed, at, found, base, decided
 		  FROM n, links WHERE links.order_id = 1`,
 	} {
-		if _, err := db.Exec(`WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < ?) `+insert, n); err != nil {
+		if _, err := db.Exec(`WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < ?) `+insert,
+			n); err != nil {
 			k.t.Fatal(err)
 		}
 	}

@@ -145,7 +145,8 @@ func TestAlikeShipments(t *testing.T) {
 		t.Fatal(p, err)
 	}
 	k.run("bell")
-	if held := fmt.Sprint(k.held()); len(b.texts) != 2 || !strings.Contains(held, "The shipment P-3 takes back P-2, and the mapping ") {
+	if held := fmt.Sprint(k.held()); len(b.texts) != 2 ||
+		!strings.Contains(held, "The shipment P-3 takes back P-2, and the mapping ") {
 		t.Errorf("told %v, held %s", b.texts, held)
 	}
 }

@@ -50,7 +50,8 @@ func (k *keeping) change(id int64, f func(*order.Order)) {
 	o := is.Order
 	o.StatedTotal = order.Number{}
 	f(&o)
-	got, err := k.engine.Post(context.Background(), &o, []byte(fmt.Sprintf(`{"id": %d, "at": %d}`, id, time.Now().UnixNano())),
+	got, err := k.engine.Post(context.Background(), &o,
+		[]byte(fmt.Sprintf(`{"id": %d, "at": %d}`, id, time.Now().UnixNano())),
 		outcome.Update, "ann")
 	if err != nil || got.Outcome != outcome.Changed {
 		k.t.Fatalf("%+v %v", got, err)
@@ -99,7 +100,8 @@ func TestBothWays(t *testing.T) {
 		before, was := k.state(), k.says(1)
 		for range 2 {
 			r := k.run("shop-books")
-			if got := counts(&r); got != "created 0 changed 0 right 0 waiting 0 held 0" || k.writes.Load() != 0 || k.hits.Load() > 2 {
+			if got := counts(&r); got != "created 0 changed 0 right 0 waiting 0 held 0" || k.writes.Load() != 0 ||
+				k.hits.Load() > 2 {
 				t.Errorf("%s goes round: %s, %d writes %v", what, got, k.writes.Load(), k.held())
 			}
 		}

@@ -235,7 +235,8 @@ func TestFactsFromElsewhere(t *testing.T) {
 		t.Errorf("nothing new asks for %s", got)
 	}
 	s.mu.Lock()
-	s.paid = append(s.paid, stallPayment{3, "A-2", 990, "2026-03-04T08:00:00Z"}, stallPayment{4, "", 5, "2026-03-04T08:00:00Z"},
+	s.paid = append(s.paid, stallPayment{3, "A-2", 990, "2026-03-04T08:00:00Z"},
+		stallPayment{4, "", 5, "2026-03-04T08:00:00Z"},
 		stallPayment{5, "A-2", 10, "2026-03-04T08:00:00Z"})
 	s.mu.Unlock()
 	if got := k.read(s); got != "/orders /orders/A-2 /payments /payments" {
@@ -250,7 +251,8 @@ func TestFactsFromElsewhere(t *testing.T) {
 	// A payment of an order that is gone tells that it is gone.
 	s.mu.Lock()
 	delete(s.orders, "A-1")
-	s.paid = append(s.paid, stallPayment{6, "A-1", -2100, "2026-03-05T08:00:00Z"}, stallPayment{7, "B-9", 1, "2026-03-05T08:00:00Z"})
+	s.paid = append(s.paid, stallPayment{6, "A-1", -2100, "2026-03-05T08:00:00Z"}, stallPayment{7, "B-9", 1,
+		"2026-03-05T08:00:00Z"})
 	s.mu.Unlock()
 	k.read(s)
 	if got, want := k.orders(), "A-1 cancelled \"1+2\" 21\nA-2 open \"3+5\" 1000"; got != want || len(k.held()) != 0 {
@@ -346,7 +348,8 @@ func TestOneReading(t *testing.T) {
 			t.Errorf("%s: %v", text, err)
 		}
 	}
-	if _, err := k.KeepSync(context.Background(), "koinos: sync/1\nname: other\npull: [{record: stall.order, query: {channel: web}}]\n",
+	if _, err := k.KeepSync(context.Background(),
+		"koinos: sync/1\nname: other\npull: [{record: stall.order, query: {channel: web}}]\n",
 		"test"); err != nil {
 		t.Error(err)
 	}

@@ -37,7 +37,8 @@ func (p *push) look(ctx context.Context, ref *system.Refer, value string) (key t
 	case err != nil || len(all) == 0:
 		return key, false, err
 	case len(all) > 1:
-		return key, false, blocked(api.TargetAmbiguous, "%s has %d records %s with the %s %q; it is not clear which one is meant.", p.o.Name,
+		return key, false, blocked(api.TargetAmbiguous,
+			"%s has %d records %s with the %s %q; it is not clear which one is meant.", p.o.Name,
 			len(all),
 			ref.To, ref.By, value)
 	}
@@ -110,7 +111,8 @@ func (p *push) referLine(ctx context.Context, ref *system.Refer, n *tree.Node) (
 	case !n.Scalar() || n.Kind == tree.Null || n.Text == "":
 		return nil, nil
 	case p.parent == "":
-		return []string{fmt.Sprintf("It is not known to which %s it belongs, and so not which line %q is.", ref.To, n.Text)}, nil
+		return []string{fmt.Sprintf("It is not known to which %s it belongs, and so not which line %q is.", ref.To, n.Text)},
+			nil
 	case p.whose == nil:
 		if p.whose, err = p.o.whole(ctx, to, p.parent); err != nil {
 			return nil, err

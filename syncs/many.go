@@ -53,7 +53,8 @@ func (p *push) unseen() bool {
 // together reports whether a step can go in one call with those of other orders.
 func (p *push) together(step *plan.Step) bool {
 	m := p.r.Write.Many
-	return m != nil && p.sync != "" && step.Kind == plan.Create && p.unsure == nil && (m.Lines == 0 || len(p.linesOf()) <= m.Lines)
+	return m != nil && p.sync != "" && step.Kind == plan.Create && p.unsure == nil &&
+		(m.Lines == 0 || len(p.linesOf()) <= m.Lines)
 }
 
 // makeTogether makes a record in one call with others. Alone says that it is to be made by
@@ -61,7 +62,8 @@ func (p *push) together(step *plan.Step) bool {
 func (p *push) makeTogether(ctx context.Context, step *plan.Step, key string) (a system.Answer, alone bool, err error) {
 	is := &madeTogether{body: step.Body, key: key, err: errors.New("the call with several records came to no end")}
 	kind := gathered{syncing.Target{System: p.o.Name, Record: p.r.Name}, p.o.version}
-	p.s.calling.do(ctx, kind, p.r.Write.Many.Most, gatherFor, is, func(all []*madeTogether) { p.o.makeMany(ctx, p.r, all) })
+	p.s.calling.do(ctx, kind, p.r.Write.Many.Most, gatherFor, is,
+		func(all []*madeTogether) { p.o.makeMany(ctx, p.r, all) })
 	return is.answer, is.alone, is.err
 }
 
@@ -93,7 +95,8 @@ func (o *opened) makeMany(ctx context.Context, r *system.Record, all []*madeToge
 	}
 	a, err := o.client.Do(ctx, req)
 	var problem *remote.Problem
-	if errors.As(err, &problem) && (problem.Kind == remote.Never || problem.Kind == remote.Missing || problem.Kind == remote.Large) {
+	if errors.As(err, &problem) && (problem.Kind == remote.Never || problem.Kind == remote.Missing ||
+		problem.Kind == remote.Large) {
 		each(true, nil) // one of them, or all at once, is what it does not take
 		return
 	}
@@ -103,7 +106,8 @@ func (o *opened) makeMany(ctx context.Context, r *system.Record, all []*madeToge
 	}
 	parts, err := m.Parts(a.Body, len(all))
 	if err != nil { // nobody knows which of them are there: each is looked for
-		each(false, &remote.Problem{Kind: remote.Unclear, Status: a.Status, Body: a.Body, Why: fmt.Sprintf("Of %s, %s.", o.Name, err)})
+		each(false, &remote.Problem{Kind: remote.Unclear, Status: a.Status, Body: a.Body, Why: fmt.Sprintf("Of %s, %s.",
+			o.Name, err)})
 		return
 	}
 	for i, is := range all {

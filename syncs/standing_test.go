@@ -93,7 +93,8 @@ func (k *keeping) run(name string, only ...string) api.SyncRun {
 
 func counts(r *api.SyncRun) string {
 	c := r.Counts
-	return fmt.Sprintf("created %d changed %d right %d waiting %d held %d", c.Created, c.Changed, c.Right, c.Waiting, c.Held)
+	return fmt.Sprintf("created %d changed %d right %d waiting %d held %d", c.Created, c.Changed, c.Right, c.Waiting,
+		c.Held)
 }
 
 func (k *keeping) held() (all []string) {
@@ -117,7 +118,8 @@ func TestSyncRun(t *testing.T) {
 	}
 	k := keepingOf(t, orders, shopToBooks)
 	r := k.run("shop-books")
-	if got := counts(&r); got != "created 6 changed 0 right 0 waiting 0 held 0" || len(r.Pulls) != 1 || r.Pulls[0].Loaded != 6 {
+	if got := counts(&r); got != "created 6 changed 0 right 0 waiting 0 held 0" || len(r.Pulls) != 1 ||
+		r.Pulls[0].Loaded != 6 {
 		t.Errorf("%s, %+v", got, r.Pulls)
 	}
 	if got, want := sortedLines(k.state()), sortedLines(calm.state()); got != want {
@@ -128,7 +130,8 @@ func TestSyncRun(t *testing.T) {
 	k.reads.Store(0)
 	k.writes.Store(0)
 	r = k.run("shop-books")
-	if got := counts(&r); got != "created 0 changed 0 right 0 waiting 0 held 0" || k.hits.Load() != 1 || k.reads.Load() != 0 ||
+	if got := counts(&r); got != "created 0 changed 0 right 0 waiting 0 held 0" || k.hits.Load() != 1 ||
+		k.reads.Load() != 0 ||
 		k.writes.Load() != 0 {
 		t.Errorf("%s, %d calls to the shop, %d reads and %d writes in the books", got, k.hits.Load(), k.reads.Load(),
 			k.writes.Load())
@@ -313,8 +316,9 @@ func TestSyncAway(t *testing.T) {
 // What becomes of an order whose record is gone there is said by the sync.
 func TestSyncLost(t *testing.T) {
 	for _, c := range []struct{ says, counts, held, status string }{
-		{"", "created 0 changed 0 right 0 waiting 0 held 1", "[push shop-books SO-000001 push_lost: The record 1 (LO-1001) that " +
-			"the order is linked with is not in ledgerline any more.]", "open"},
+		{"", "created 0 changed 0 right 0 waiting 0 held 1",
+			"[push shop-books SO-000001 push_lost: The record 1 (LO-1001) that " +
+				"the order is linked with is not in ledgerline any more.]", "open"},
 		{"    lost: create\n", "created 1 changed 0 right 0 waiting 0 held 0", "[]", "open"},
 		{"    lost: cancel\n", "created 0 changed 0 right 1 waiting 0 held 0", "[]", "cancelled"},
 	} {

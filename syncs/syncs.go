@@ -69,7 +69,8 @@ const checksAtOnce = 2
 
 // Kinds are the jobs: pulls, those of a system one after another, and comparisons.
 func (s *Syncs) Kinds() map[string]jobs.Kind {
-	return map[string]jobs.Kind{api.PullJob: {Work: s.work, AtOnce: pullsAtOnce}, api.CheckJob: {Work: s.compare, AtOnce: checksAtOnce}}
+	return map[string]jobs.Kind{api.PullJob: {Work: s.work, AtOnce: pullsAtOnce}, api.CheckJob: {Work: s.compare,
+		AtOnce: checksAtOnce}}
 }
 
 // Keep keeps a description.
@@ -188,7 +189,8 @@ func (s *Syncs) prepare(ctx context.Context, name string, n api.NewPull, by stri
 	}
 	if n.Only != nil {
 		if _, err := jsondoc.ParsePath(n.Only.Path); err != nil || (len(n.Only.Is) == 0) == (len(n.Only.Not) == 0) {
-			return p, nil, nil, asked("only needs a path within the record and the values that it may have, or may not: %v.", err)
+			return p, nil, nil, asked("only needs a path within the record and the values that it may have, or may not: %v.",
+				err)
 		}
 	}
 	r = lister(r, &p)

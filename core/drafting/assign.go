@@ -322,7 +322,8 @@ func (d *drafter) walkField(name string) (order.Level, string) {
 	for _, f := range []struct {
 		list, field string
 		level       order.Level
-	}{{"items", "item", order.Lines}, {"units", "unit", order.Lines}, {"locations", "ship_to.code", order.Header}, {"customers", "partner", order.Header}, {"suppliers", "partner", order.Header}} {
+	}{{"items", "item", order.Lines}, {"units", "unit", order.Lines}, {"locations", "ship_to.code", order.Header},
+		{"customers", "partner", order.Header}, {"suppliers", "partner", order.Header}} {
 		l := d.hints.Lists.Lists[f.list]
 		if l == nil {
 			continue
@@ -388,14 +389,16 @@ func (d *drafter) byProducts(columns []*profile, all *[]candidate) {
 				}
 				// The quantity is the whole one, or the one that is called so.
 				qty, price := cols[q], cols[u]
-				if d.looksLike(price, "quantity") > d.looksLike(qty, "quantity") || d.looksLike(price, "quantity") == d.looksLike(qty, "quantity") && price.share(price.whole) > qty.share(qty.whole) {
+				if d.looksLike(price, "quantity") > d.looksLike(qty, "quantity") ||
+					d.looksLike(price, "quantity") == d.looksLike(qty, "quantity") && price.share(price.whole) > qty.share(qty.whole) {
 					qty, price = price, qty
 				}
 				for _, x := range []struct {
 					p     *profile
 					field string
 				}{{qty, "quantity"}, {price, "unit_price"}, {cols[a], "amount"}} {
-					d.raise(all, x.p, x.field, fmt.Sprintf("%s × %s is %s in %d of %d rows", qty.from, price.from, cols[a].from, good, total))
+					d.raise(all, x.p, x.field, fmt.Sprintf("%s × %s is %s in %d of %d rows", qty.from, price.from, cols[a].from, good,
+						total))
 				}
 				return
 			}
@@ -487,10 +490,12 @@ func quote(s string) string {
 		}
 		return r
 	}, s)
-	if s == "" || strings.ContainsAny(s, ":{}[],&*#?|<>=!%@\\\"'`\n\t") || strings.TrimSpace(s) != s || strings.ContainsAny(s[:1], "-0123456789~.") || yamlWord[strings.ToLower(s)] {
+	if s == "" || strings.ContainsAny(s, ":{}[],&*#?|<>=!%@\\\"'`\n\t") || strings.TrimSpace(s) != s ||
+		strings.ContainsAny(s[:1], "-0123456789~.") || yamlWord[strings.ToLower(s)] {
 		return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "\n", " ", "\t", " ").Replace(s) + `"`
 	}
 	return s
 }
 
-var yamlWord = map[string]bool{"yes": true, "no": true, "true": true, "false": true, "null": true, "on": true, "off": true, "y": true, "n": true}
+var yamlWord = map[string]bool{"yes": true, "no": true, "true": true, "false": true, "null": true, "on": true,
+	"off": true, "y": true, "n": true}

@@ -234,7 +234,8 @@ func (d *drafter) describe(t *table, sheets string) {
 		d.guess("heading", "none", "no row looks like headings; columns are named by their letters", "likely", "")
 	}
 	if t.repeats {
-		d.guess("heading.repeats", "true", "the heading stands again below what stands above it, as on printed pages", "likely", "")
+		d.guess("heading.repeats", "true", "the heading stands again below what stands above it, as on printed pages",
+			"likely", "")
 	}
 	if t.until != "" {
 		d.y.until = t.until

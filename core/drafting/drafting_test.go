@@ -29,7 +29,8 @@ func TestHints(t *testing.T) {
 		{"", `item: {from: X1, crosswalk: ebbing-articles, list: items, need: must}`},
 		{"", "partner: {value: EBBING, list: suppliers}"}, {"", "kind: purchase"},
 		{"koinos: mapping/1\nname: before\norders: {kind: purchase, group: {by: key, columns: Ref}}\nheader: " +
-			"{sender_number: {from: Ref}, partner: {value: EBBING}}\nlines: {item: {from: X1}, quantity: {from: Wieviel}}\n", "quantity: {from: Wieviel"},
+			"{sender_number: {from: Ref}, partner: {value: EBBING}}\nlines: {item: {from: X1}, quantity: {from: Wieviel}}\n",
+			"quantity: {from: Wieviel"},
 	} {
 		h := Hints{Lists: set, Limits: source.DefaultLimits}
 		if c.known != "" {

@@ -89,7 +89,8 @@ func (d *drafter) byTwo(t *table, p, days *profile) grouping {
 			runs++
 		}
 	}
-	g := grouping{by: "key", yaml: "by: key, columns: " + flow([]string{p.from, days.from}), groups: groups, sure: "unsure",
+	g := grouping{by: "key", yaml: "by: key, columns: " + flow([]string{p.from, days.from}), groups: groups,
+		sure:   "unsure",
 		second: "key of " + p.from,
 		why:    fmt.Sprintf("nothing numbers the orders; the days of %s differ within %s", days.from, p.from)}
 	if runs > len(numbers) {

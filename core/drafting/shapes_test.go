@@ -14,7 +14,8 @@ import (
 
 // shape makes a JSON value of any shape, of names that documents of orders have.
 func shape(r *rand.Rand, depth int) any {
-	names := []string{"orders", "lines", "items", "id", "number", "date", "sku", "qty", "price", "customer", "code", "node",
+	names := []string{"orders", "lines", "items", "id", "number", "date", "sku", "qty", "price", "customer", "code",
+		"node",
 		"edges", "data", "A-1", "A-2", "17", "", "o'clock", "ünit", "a.b", "total", "unit", "$", "@type", "name"}
 	scalar := func() any {
 		return []any{nil, true, "", " ", "A-17", "2026-03-14", "12,50", "#9", "Hafenstraße 4", 0, 12, -3.5, 1e21,

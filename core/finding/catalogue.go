@@ -125,7 +125,8 @@ const (
 
 // Catalogue holds every code. docs/findings.md is made from it.
 var Catalogue = map[Code]About{
-	FormatUnknown: {Error, "not a document that Koinos reads", "Send a workbook (.xlsx or .ods), a CSV file, JSON or X12."},
+	FormatUnknown: {Error, "not a document that Koinos reads",
+		"Send a workbook (.xlsx or .ods), a CSV file, JSON or X12."},
 	DocumentBroken: {Error, "the document is damaged",
 		"Ask the sender for the file again; this copy cannot be read to its end."},
 	DocumentEmpty: {Error, "no orders in the document",
@@ -202,15 +203,18 @@ var Catalogue = map[Code]About{
 		"Accept what the supplier offers by changing the order, or settle it with the supplier."},
 	OverDelivery: {Warning, "more moved than was ordered",
 		"Check the quantity. If it is right, accept it; over_delivery in the mapping lets a share more than ordered pass."},
-	OverReturned: {Warning, "more came back than had moved", "Check the quantity and the line; if it is right, accept it."},
+	OverReturned: {Warning, "more came back than had moved",
+		"Check the quantity and the line; if it is right, accept it."},
 	OverInvoiced: {Warning, "more is invoiced than has moved",
 		"Post the missing shipment or receipt first, or ask the supplier for a credit note; if it is right, accept it."},
 	PriceDiffers: {Warning, "the invoice has another price than the order",
 		"Correct the order if the price was agreed, or ask the supplier for another invoice; if it is right, accept it."},
 	InvoiceDiffers: {Warning, "the invoice differs from the order in money",
 		"Look at its charges and its total; ask the supplier for another invoice, or accept it."},
-	OnHold:          {Warning, "the order is on hold", "Release the order first (koinos order release); if it may go on all the same, accept it."},
-	CheckDigitWrong: {Warning, "the check digit of a code is wrong", "Compare the code with the label; a digit was probably mistyped."},
+	OnHold: {Warning, "the order is on hold",
+		"Release the order first (koinos order release); if it may go on all the same, accept it."},
+	CheckDigitWrong: {Warning, "the check digit of a code is wrong",
+		"Compare the code with the label; a digit was probably mistyped."},
 	OrderUnknown: {Error, "no order of that number",
 		"Look whether the partner names the right order; when it is stored, try this again."},
 	LineUnknown: {Error, "no such line in the order",
@@ -343,7 +347,8 @@ var OfDocument = []Code{DocumentBroken, DocumentTooLarge, TextBehind, RecordBrok
 // nevertheless, and nothing in it is guessed.
 var Weighed = map[Code]bool{
 	EncodingInvalid: false, ControlCharacter: false, QuoteStray: false, RowTooWide: false, ShouldMissing: false,
-	DateAmbiguous: false, NearMatch: false, SpellingDiffers: false, QuantityZero: false, DeliveriesDiffer: false, PriceNegative: false,
+	DateAmbiguous: false, NearMatch: false, SpellingDiffers: false, QuantityZero: false, DeliveriesDiffer: false,
+	PriceNegative:   false,
 	DatesOutOfOrder: false,
 	IdentityMissing: false, ValueDropped: false, ValueUnread: false,
 	NameTwice: true, LineTwice: true, OutOfRange: true, QuantityNegative: true, AmountDiffers: true, TotalDiffers: true,

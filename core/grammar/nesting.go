@@ -6,8 +6,8 @@ import "bytes"
 // by levels, and takes the more for each, the more there are.
 const MostLevels = 100
 
-// TooDeep finds the line, counted from 1, in which a text of YAML or JSON is nested more than MostLevels deep; 0 is nowhere.
-// It counts the brackets that are open outside of quotes and comments, and the signs of lists and keys that
+// TooDeep finds the line, counted from 1, in which a text of YAML or JSON is nested more than MostLevels deep; 0 is
+// nowhere. It counts the brackets that are open outside of quotes and comments, and the signs of lists and keys that
 // stand one behind the other in a line.
 func TooDeep(src []byte) int {
 	open, line := 0, 0

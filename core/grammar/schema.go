@@ -58,7 +58,8 @@ func (s *Shape) inPlace(defs map[string]any) map[string]any {
 			m["items"], m["minItems"] = map[string]any{"type": []any{"string", "number"}}, 1
 			break
 		}
-		m["oneOf"] = []any{s.Items.Schema(defs), map[string]any{"type": "array", "items": s.Items.Schema(defs), "minItems": 1}}
+		m["oneOf"] = []any{s.Items.Schema(defs), map[string]any{"type": "array", "items": s.Items.Schema(defs),
+			"minItems": 1}}
 	case Text:
 		m["type"] = []any{"string", "number", "boolean"}
 	}

@@ -6,7 +6,8 @@ import "koinos/core/order"
 // "per BX" of 12 says that a box holds twelve.
 const packPrefix = "per "
 
-// measures are units of which one is always as much of the first of its group, by the codes of UN/ECE Recommendation 20.
+// measures are units of which one is always as much of the first of its group, by the codes of UN/ECE Recommendation
+// 20.
 var measures = []map[string]string{
 	{"C62": "1", "EA": "1", "H87": "1", "PCE": "1", "DZN": "12", "GRO": "144"},
 	{"GRM": "1", "KGM": "1000", "TNE": "1000000"},

@@ -65,7 +65,8 @@ var numeric = []string{"revision", "lines", "goods", "tax", "total", "amount", "
 // numbers, such as prices, are not added up.
 var added = map[order.Level]map[string]measure{
 	order.Header: {"goods": amounts, "tax": amounts, "total": amounts, "tax_amount": amounts, "total_before_tax": amounts},
-	order.Lines: {"amount": amounts, "quantity": quantities, "shipped": quantities, "received": quantities, "cancelled": quantities,
+	order.Lines: {"amount": amounts, "quantity": quantities, "shipped": quantities, "received": quantities,
+		"cancelled":   quantities,
 		"backordered": quantities, "returned": quantities, "invoiced": quantities, "moved": quantities, "open": quantities},
 }
 
@@ -118,7 +119,8 @@ func columnOf(name string, layout Layout) (column, error) {
 	}
 	f, ok := order.Lookup(c.level, field)
 	if !ok {
-		return c, fmt.Errorf("there is no column %q; docs/mapping.md lists the fields, those of lines go behind \"lines.\"", name)
+		return c, fmt.Errorf("there is no column %q; docs/mapping.md lists the fields, those of lines go behind \"lines.\"",
+			name)
 	}
 	if strings.HasPrefix(field, "charge.") || strings.HasPrefix(field, "allowance.") {
 		c.sum = amounts

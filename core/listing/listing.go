@@ -35,10 +35,11 @@ type Choice struct {
 }
 
 // Kinds are what a table can be filled in for.
-var Kinds = []string{string(intent.Change), string(intent.Shipment), string(intent.Receipt), string(intent.Return), string(intent.Invoice)}
+var Kinds = []string{string(intent.Change), string(intent.Shipment), string(intent.Receipt), string(intent.Return),
+	string(intent.Invoice)}
 
-// filledIn are the columns that a table has for what it is filled in for: the number that it will have, which is that of
-// the order with its next revision, and the blank one for quantities.
+// filledIn are the columns that a table has for what it is filled in for: the number that it will have, which is that
+// of the order with its next revision, and the blank one for quantities.
 var filledIn = map[intent.Kind]struct{ number, quantity string }{
 	intent.Shipment: {"shipment", "ship now"}, intent.Receipt: {"receipt", "receive now"},
 	intent.Return: {"return", "returned now"}, intent.Invoice: {"invoice", "bill now"},

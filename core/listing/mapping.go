@@ -10,7 +10,8 @@ import (
 )
 
 // unchanged are columns that a table to be changed shows, and that no change sets.
-var unchanged = []string{"sender_number", "currency", "total", "tax_amount", "total_before_tax", "lines.shipped", "lines.received",
+var unchanged = []string{"sender_number", "currency", "total", "tax_amount", "total_before_tax", "lines.shipped",
+	"lines.received",
 	"lines.cancelled", "lines.backordered", "lines.amount", "lines.sender_line"}
 
 // Mapping gives the mapping, as YAML, by which a table of the listing is loaded again when it was filled in or changed:
@@ -24,7 +25,8 @@ func (l *Listing) Mapping(name string, of order.Kind) (string, error) {
 		return "", fmt.Errorf("say of which orders the table is: sales or purchase")
 	}
 	var b strings.Builder
-	fmt.Fprintf(&b, "koinos: mapping/1\nname: %s\nabout: Takes in a table of orders that was exported for %s\n", name, about[l.For])
+	fmt.Fprintf(&b, "koinos: mapping/1\nname: %s\nabout: Takes in a table of orders that was exported for %s\n", name,
+		about[l.For])
 	group := "[number]"
 	f, filled := filledIn[l.For]
 	if filled {
@@ -59,7 +61,8 @@ func (l *Listing) Mapping(name string, of order.Kind) (string, error) {
 	has := func(name string) bool {
 		return slices.ContainsFunc(l.tables[0].columns, func(c column) bool { return c.name == name })
 	}
-	if l.For == intent.Change && has("lines.number") && has("lines.item") { // the number says which line is meant, the item what it becomes
+	// the number says which line is meant, the item what it becomes
+	if l.For == intent.Change && has("lines.number") && has("lines.item") {
 		b.WriteString("  change: {value: replace}\n")
 	}
 	bind(order.Lines)
@@ -67,8 +70,9 @@ func (l *Listing) Mapping(name string, of order.Kind) (string, error) {
 }
 
 // about says what a table is filled in for.
-var about = map[intent.Kind]string{intent.Change: "changes", intent.Shipment: "what is shipped", intent.Receipt: "what is received",
-	intent.Return: "what comes back", intent.Invoice: "what is invoiced"}
+var about = map[intent.Kind]string{intent.Change: "changes", intent.Shipment: "what is shipped",
+	intent.Receipt: "what is received",
+	intent.Return:  "what comes back", intent.Invoice: "what is invoiced"}
 
 // must says that a key is needed.
 func must(field string) string {

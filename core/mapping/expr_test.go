@@ -52,7 +52,8 @@ func TestExpressions(t *testing.T) {
 		{`0.1 + 0.2`, "0.3"}, {`0.12345678901234567`, "0.12345678901234567"}, {`1_000.5`, "1000.5"},
 		// and with every function that takes one
 		{`shift(day("2026-03-02"), num(value) * 2)`, "2026-03-16"}, {`pad(value, row - 3)`, "0007"},
-		{`cut("abcdef", 2, row - 3)`, "bcd"}, {`checked("03600029145")`, "036000291452"}, {`checked("x1") + checked("")`, "x1"}, {`part("a-b", "-", row - 5)`, "b"},
+		{`cut("abcdef", 2, row - 3)`, "bcd"}, {`checked("03600029145")`, "036000291452"}, {`checked("x1") + checked("")`,
+			"x1"}, {`part("a-b", "-", row - 5)`, "b"},
 		{`rounded(num(value) / 3, row - 5)`, "2.33"},
 		{`floor(num("7.9"))`, "7"}, {`max(row, 3, num("7.5"))`, "7.5"}, {`min(row, 3)`, "3"},
 		{`minor(row * 100, "EUR")`, "7"},
@@ -94,7 +95,8 @@ func TestExpressionBounds(t *testing.T) {
 	letters := strings.Repeat("x", 30_000)
 	for _, c := range []struct{ value, text, want, refused string }{
 		{letters, `length(value + value)`, "60000", ""},
-		{letters, `let a = value + value; let b = a + a; let c = b + b; let d = c + c; let e = d + d; e + e`, "", "!" + errLong.Error()},
+		{letters, `let a = value + value; let b = a + a; let c = b + b; let d = c + c; let e = d + d; e + e`, "", "!" +
+			errLong.Error()},
 		{letters, `join(map(split(value, ""), value))`, "", "!" + errMany.Error()},
 		{strings.Repeat("x,", 900), `length(join(map(split(value, ","), # + ",")))`, "1801", ""},
 		{strings.Repeat("x,", 900), `join(map(split(value, ","), value))`, "", "!" + errLong.Error()},

@@ -184,9 +184,10 @@ func part(what string) *grammar.Shape {
 	switch what {
 	case "deliveries":
 		return &grammar.Shape{Kind: grammar.Object, About: "Where the deliveries of a line stand within it",
-			Keys: []grammar.Key{grammar.Must("each", grammar.Many("JSON: path of the deliveries within the line (RFC 9535); X12: "+
-				"the segment that begins one of them, such as PO1/SCH, or the first element of each where a segment has "+
-				"several, such as PO1/SDQ/03. Of several, all are taken"))}}
+			Keys: []grammar.Key{grammar.Must("each",
+				grammar.Many("JSON: path of the deliveries within the line (RFC 9535); X12: "+
+					"the segment that begins one of them, such as PO1/SCH, or the first element of each where a segment has "+
+					"several, such as PO1/SDQ/03. Of several, all are taken"))}}
 	case "lines":
 		keys = append(keys, grammar.May("begin",
 			grammar.OneOf("same: lines may begin on the order's first row (the usual); next: on the row below it",
@@ -369,7 +370,8 @@ var words = &grammar.Shape{Kind: grammar.Object, About: "How a document's record
 							"usual), closed (what has not moved is cancelled), or the order is refused",
 							order.Missings...)),
 					grammar.May("blanks",
-						grammar.OneOf("update: what a blank value does: it keeps the stored one (the usual), or clears it", "keep", "clear")),
+						grammar.OneOf("update: what a blank value does: it keeps the stored one (the usual), or clears it", "keep",
+							"clear")),
 					grammar.May("newer", grammar.Some("revise: the header's date that says which is newer; left out, ordered_on")),
 				}}),
 			grammar.May("hold", grammar.Many("Warnings that hold an order back until somebody accepts them: their "+

@@ -425,8 +425,8 @@ func (m *Mapping) ReadsSegment(id string) bool {
 	return slices.ContainsFunc(m.Document.Unused, func(s Source) bool { return in(s.Text) })
 }
 
-// Addresses calls yield with each address of X12 from which a binding reads, or that is passed over on purpose, as it is from the
-// set on.
+// Addresses calls yield with each address of X12 from which a binding reads, or that is passed over on purpose, as it
+// is from the set on.
 func (m *Mapping) Addresses(yield func(*x12.Address) bool) {
 	each := func(sources []Source) bool {
 		for i := range sources {

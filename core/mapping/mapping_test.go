@@ -81,7 +81,8 @@ func TestPublishedFields(t *testing.T) {
 		t.Fatal(err)
 	}
 	was := string(text)
-	from, to := strings.Index(was, "## Fields of the header\n"), strings.Index(was, "## Fields of parties, charges and deliveries\n")
+	from, to := strings.Index(was, "## Fields of the header\n"),
+		strings.Index(was, "## Fields of parties, charges and deliveries\n")
 	if from < 0 || to < from {
 		t.Fatal("the documentation has no tables of fields")
 	}

@@ -16,8 +16,9 @@ func TestOrderTest(t *testing.T) {
 		return n
 	}
 	o := &order.Order{Kind: order.Sales, Number: "SO-000007", Partner: "SLIPWAY", Status: order.Open, Revision: 3,
-		OrderedOn: "2026-03-02", Total: number("120.50"), References: []order.Reference{{Qualifier: "contract", Value: "K-9"}},
-		Parties: []order.Party{{Role: "ship_to", Country: "NO"}}, Custom: []order.Custom{{Name: "hull_no", Value: "44"}},
+		OrderedOn: "2026-03-02", Total: number("120.50"),
+		References: []order.Reference{{Qualifier: "contract", Value: "K-9"}},
+		Parties:    []order.Party{{Role: "ship_to", Country: "NO"}}, Custom: []order.Custom{{Name: "hull_no", Value: "44"}},
 		Lines: []order.Line{{Item: "00101", Location: "WEST", Quantity: number("2")},
 			{Item: "00200", Location: "EAST", Quantity: number("12.5")}}}
 	for text, want := range map[string]bool{

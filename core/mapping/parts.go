@@ -26,8 +26,8 @@ type Part struct {
 	Sorted bool // lines stand in the order of their numbers
 }
 
-// Lines gives the nodes of the lines that a node of Each stands for: itself, or, where several stand apart within it, itself
-// with each of them alone.
+// Lines gives the nodes of the lines that a node of Each stands for: itself, or, where several stand apart within it,
+// itself with each of them alone.
 func (p *Part) Lines(n *tree.Node) iter.Seq[*tree.Node] {
 	return func(yield func(*tree.Node) bool) {
 		var apart []*tree.Node
@@ -71,7 +71,8 @@ func (b *builder) deliveries(n *grammar.Node, m *Mapping) *Part {
 		if a, ok := q.(*x12.Address); ok {
 			within := a.Within(b.lines(m))
 			if within == a || !within.Segment() {
-				b.Add(finding.MappingWrongValue, each.At, each.Text, "%q is no segment directly within one of the lines.", each.Text)
+				b.Add(finding.MappingWrongValue, each.At, each.Text, "%q is no segment directly within one of the lines.",
+					each.Text)
 			}
 			q = within
 		}

@@ -46,8 +46,8 @@ func named(l *order.Line) order.Line {
 		Unit: l.Unit}
 }
 
-// Confirm is what a seller answers: what became (is) of what was asked, line by line. Both as the seller sees them. Where
-// somebody has answered a line in words of their own (answers), these are said instead.
+// Confirm is what a seller answers: what became (is) of what was asked, line by line. Both as the seller sees them.
+// Where somebody has answered a line in words of their own (answers), these are said instead.
 func Confirm(asked, is *order.Order, answers []order.Answered, today order.Date) order.Order {
 	v := bare(is)
 	v.Statement = &order.Statement{Kind: string(intent.Answer), On: today}
@@ -145,7 +145,8 @@ func statements(answers []order.Answered, a, l *order.Line) (said []order.Answer
 var codes = map[string]string{"": "IA", "accepted": "IA", "back-ordered": "IB", "refused": "IR"}
 
 // worded is a line with one statement of an answer to it; of several each is of a part of what was asked.
-func worded(out order.Line, one *order.AnsweredLine, asked, is *order.Line, wanted order.Date, several bool) order.Line {
+func worded(out order.Line, one *order.AnsweredLine, asked, is *order.Line, wanted order.Date,
+	several bool) order.Line {
 	word := strings.ToLower(strings.TrimSpace(one.Code))
 	code, known := codes[word]
 	accepted := one.Quantity
@@ -178,7 +179,8 @@ func worded(out order.Line, one *order.AnsweredLine, asked, is *order.Line, want
 	if verdict, _ := order.VerdictOf(code); verdict == order.Rejected {
 		accepted = order.NumberOf(0)
 	}
-	out.Statement = &order.LineStatement{Code: code, Accepted: accepted, AcceptedUnit: cmp.Or(one.Unit, asked.Unit), DueOn: one.DueOn,
+	out.Statement = &order.LineStatement{Code: code, Accepted: accepted, AcceptedUnit: cmp.Or(one.Unit, asked.Unit),
+		DueOn:  one.DueOn,
 		Reason: one.Reason}
 	return out
 }
@@ -251,7 +253,8 @@ func Changes(was, is *order.Order, number string, today order.Date) order.Order 
 
 // Ship is the notice of a shipment: what it moved of the order, less what was taken back of it (back, by ids of lines),
 // and with what had been shipped of each line with it (sofar).
-func Ship(is *order.Order, m *order.Movement, back, sofar map[int]order.Number, today order.Date, clock string) (order.Order,
+func Ship(is *order.Order, m *order.Movement, back, sofar map[int]order.Number, today order.Date,
+	clock string) (order.Order,
 	error) {
 	v := bare(is)
 	if p := is.Party("ship_to"); p != nil {
@@ -280,7 +283,8 @@ func Ship(is *order.Order, m *order.Movement, back, sofar map[int]order.Number, 
 	}
 	packed(v.Lines)
 	v.Statement = &order.Statement{Kind: string(intent.Shipment), Number: m.Number, On: cmp.Or(m.On, today), ToldOn: today,
-		At: cmp.Or(m.At, clock), DueOn: m.DueOn, Carrier: m.Carrier, Tracking: m.Tracking, Lading: m.Lading, Packages: m.Packages, Weight: m.Weight,
+		At: cmp.Or(m.At, clock), DueOn: m.DueOn, Carrier: m.Carrier, Tracking: m.Tracking, Lading: m.Lading,
+		Packages: m.Packages, Weight: m.Weight,
 		WeightIn: m.WeightIn}
 	v.Notes = m.Notes
 	return v, nil
@@ -390,9 +394,10 @@ func unitPrice(currency string, quantity, amount, said order.Number) (order.Numb
 	}
 }
 
-// Answered makes an answer (of Confirm) one to the change that was asked: each line says what was asked of it, and the codes
-// are of that. A deletion that was carried out is a deleted line (ID); what was asked and left as it was before (was) is
-// rejected (IR), with the quantity that stays. What somebody has answered in words of their own (answers) stays so.
+// Answered makes an answer (of Confirm) one to the change that was asked: each line says what was asked of it, and the
+// codes are of that. A deletion that was carried out is a deleted line (ID); what was asked and left as it was before
+// (was) is rejected (IR), with the quantity that stays. What somebody has answered in words of their own (answers)
+// stays so.
 func Answered(v, asked, is, was *order.Order, answers []order.Answered) {
 	rejected, done := 0, 0
 	for i := range v.Lines {
@@ -458,14 +463,17 @@ func headerDone(asked, is *order.Order) bool {
 // undone reports whether something that was asked of a line is not as it was asked; what is blank was not asked.
 func undone(asked *order.Order, l *order.Line, is *order.Order, now *order.Line) bool {
 	day := promised(asked, l)
-	return !l.Quantity.IsZero() && l.Quantity.Cmp(due(now)) != 0 || !l.UnitPrice.IsZero() && l.UnitPrice.Cmp(now.UnitPrice) != 0 ||
-		l.Item != "" && l.Item != now.Item || len(l.Deliveries) > 0 && l.Deliveries.String() != now.Deliveries.String() || day != "" && day != promised(is, now)
+	return !l.Quantity.IsZero() && l.Quantity.Cmp(due(now)) != 0 || !l.UnitPrice.IsZero() &&
+		l.UnitPrice.Cmp(now.UnitPrice) != 0 ||
+		l.Item != "" && l.Item != now.Item || len(l.Deliveries) > 0 && l.Deliveries.String() != now.Deliveries.String() ||
+		day != "" && day != promised(is, now)
 }
 
 // stays reports whether a line is as it was.
 func stays(was, is *order.Order, now *order.Line) bool {
 	before := lineOf(was, now.Number)
-	return before != nil && due(before).Cmp(due(now)) == 0 && before.UnitPrice.Cmp(now.UnitPrice) == 0 && before.Item == now.Item &&
+	return before != nil && due(before).Cmp(due(now)) == 0 && before.UnitPrice.Cmp(now.UnitPrice) == 0 &&
+		before.Item == now.Item &&
 		before.Deliveries.String() == now.Deliveries.String() &&
 		before.Backordered.Cmp(now.Backordered) == 0 && promised(was, before) == promised(is, now)
 }

@@ -95,8 +95,9 @@ func TestChanges(t *testing.T) {
 func TestShip(t *testing.T) {
 	o := orderOf("A:10@2.50", "C:5@1")
 	o.Lines[0].ID, o.Lines[1].ID = 1, 2
-	m := order.Movement{Kind: order.Shipment, Number: "LS-7", On: "2026-03-15", Carrier: "Tern", Lines: []order.MovementLine{
-		{Line: 1, Quantity: num("4"), Lot: "X"}, {Line: 2, Quantity: num("5")}, {Line: 1, Quantity: num("2")}}}
+	m := order.Movement{Kind: order.Shipment, Number: "LS-7", On: "2026-03-15", Carrier: "Tern",
+		Lines: []order.MovementLine{
+			{Line: 1, Quantity: num("4"), Lot: "X"}, {Line: 2, Quantity: num("5")}, {Line: 1, Quantity: num("2")}}}
 	for _, c := range []struct {
 		back map[int]order.Number
 		want string
@@ -111,7 +112,8 @@ func TestShip(t *testing.T) {
 		for _, l := range v.Lines {
 			got += fmt.Sprintf("%s:%s of %s %s; ", l.Number, l.Quantity, l.Statement.ToDate, l.Statement.Lot)
 		}
-		if s := v.Statement; err != nil || got != c.want || s.Number != "LS-7" || s.On != "2026-03-15" || s.ToldOn != "2026-03-16" || s.Carrier != "Tern" {
+		if s := v.Statement; err != nil || got != c.want || s.Number != "LS-7" || s.On != "2026-03-15" ||
+			s.ToldOn != "2026-03-16" || s.Carrier != "Tern" {
 			t.Errorf("%q, not %q; %+v, %v", got, c.want, s, err)
 		}
 	}
@@ -132,8 +134,9 @@ func TestUnitPrices(t *testing.T) {
 		{"-4", "2.50", "-10", "2.50"},
 	} {
 		o := order.Order{Kind: order.Sales, Currency: "EUR", Lines: []order.Line{{ID: 1, Number: "1"}}}
-		bill := order.Invoice{Number: "1", Lines: []order.InvoiceLine{{Line: 1, Quantity: num(c.quantity), UnitPrice: num(c.price),
-			Amount: num(c.amount)}}}
+		bill := order.Invoice{Number: "1", Lines: []order.InvoiceLine{{Line: 1, Quantity: num(c.quantity),
+			UnitPrice: num(c.price),
+			Amount:    num(c.amount)}}}
 		v, err := Bill(&o, &bill, "2026-03-16")
 		if err != nil || v.Lines[0].UnitPrice.String() != c.want {
 			t.Errorf("%s for %s: %s a unit, %v; want %s", c.quantity, c.amount, v.Lines[0].UnitPrice, err, c.want)

@@ -132,8 +132,8 @@ func parseDelivery(text string) (d ScheduledDelivery, rest string, err error) {
 	return d, "", fmt.Errorf("%q cannot be understood", text)
 }
 
-// Quantity is the sum of the deliveries; ok is false where they are in units of which the line's is not known to be one,
-// or have more digits than can be computed with.
+// Quantity is the sum of the deliveries; ok is false where they are in units of which the line's is not known to be
+// one, or have more digits than can be computed with.
 func (s Schedule) Quantity() (sum Number, ok bool) {
 	for i := range s {
 		var err error
@@ -170,8 +170,8 @@ func (l *Line) EachOf(i int, yield func(field, value string)) {
 	}
 }
 
-// SettleDeliveries makes a single delivery of the whole line what the line itself says, where that is the same or blank and
-// all of it are fields of the line that may be filled so. It gives those that were.
+// SettleDeliveries makes a single delivery of the whole line what the line itself says, where that is the same or blank
+// and all of it are fields of the line that may be filled so. It gives those that were.
 func (l *Line) SettleDeliveries(may func(field string) bool) (filled []string) {
 	if len(l.Deliveries) != 1 || l.Deliveries[0].Unit != "" || l.Deliveries[0].Quantity.Cmp(l.Quantity) != 0 {
 		return nil
@@ -200,8 +200,8 @@ func (l *Line) SettleDeliveries(may func(field string) bool) (filled []string) {
 	return filled
 }
 
-// SettleDelivery leaves the unit of the delivery last added out where it is the line's, and takes the delivery away where it
-// says nothing.
+// SettleDelivery leaves the unit of the delivery last added out where it is the line's, and takes the delivery away
+// where it says nothing.
 func (l *Line) SettleDelivery() {
 	d := lastDelivery(l)
 	if d.Unit == l.Unit {

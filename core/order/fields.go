@@ -44,8 +44,9 @@ type Field struct {
 	Type    Type
 	About   string
 	Choices []string
-	Must    bool     // an order makes no sense without it: a mapping cannot lower this need
-	Kinds   []string // kinds of record that alone have it: change, answer, shipment, receipt, return, invoice; nil is every one
+	Must    bool // an order makes no sense without it: a mapping cannot lower this need
+	// kinds of record that alone have it: change, answer, shipment, receipt, return, invoice; nil is every one
+	Kinds []string
 
 	text func(*Order, *Line) *string
 	num  func(*Order, *Line) *Number
@@ -53,8 +54,8 @@ type Field struct {
 	list func(*Order, *Line) *Schedule
 }
 
-// SetText stores a text in an order, or in line l of it for a field of the lines; a schedule's is one that ParseSchedule
-// can read.
+// SetText stores a text in an order, or in line l of it for a field of the lines; a schedule's is one that
+// ParseSchedule can read.
 func (f *Field) SetText(o *Order, l *Line, v string) {
 	if f.list != nil {
 		*f.list(o, l), _ = ParseSchedule(v)

@@ -150,7 +150,8 @@ func (l *Line) Limit(kind MovementKind) (Number, error) {
 	return l.Wanted()
 }
 
-// Moves is how goods of orders of the kind move: those of a sales order are shipped, those of a purchase order received.
+// Moves is how goods of orders of the kind move: those of a sales order are shipped, those of a purchase order
+// received.
 func (k Kind) Moves() MovementKind {
 	if k == Purchase {
 		return Receipt

@@ -31,8 +31,8 @@ func VerdictOf(code string) (Verdict, bool) {
 	return v, ok
 }
 
-// RejectsAll reports whether the code of an answer to an order as a whole rejects it: the word, or a code of X12 element
-// 587. Lines may say it in detail.
+// RejectsAll reports whether the code of an answer to an order as a whole rejects it: the word, or a code of X12
+// element 587. Lines may say it in detail.
 func RejectsAll(code string) bool {
 	switch strings.ToUpper(strings.TrimSpace(code)) {
 	case "REFUSED", "RD", "RF", "RJ", "RO":
@@ -41,10 +41,11 @@ func RejectsAll(code string) bool {
 	return false
 }
 
-// whole reports whether what an answer says of the order as a whole is what it says of a line: it names no line, or only those that
-// are exceptions (code AE of element 587).
+// whole reports whether what an answer says of the order as a whole is what it says of a line: it names no line, or
+// only those that are exceptions (code AE of element 587).
 func (a *Answered) whole(line int) bool {
-	return len(a.Lines) == 0 || strings.EqualFold(strings.TrimSpace(a.Code), "AE") && !slices.ContainsFunc(a.Lines, func(l AnsweredLine) bool { return l.Line == line })
+	return len(a.Lines) == 0 || strings.EqualFold(strings.TrimSpace(a.Code), "AE") && !slices.ContainsFunc(a.Lines,
+		func(l AnsweredLine) bool { return l.Line == line })
 }
 
 // Offer is what the seller offers of a line: what the last answer that speaks of it says, in all its statements.
@@ -67,8 +68,8 @@ type Offer struct {
 	Take map[string]string `json:"take,omitempty" doc:"The line of a change with which the order takes what is offered"`
 }
 
-// Offers compares the seller's answers with an order as it is: one offer for each line that was answered, and, where any
-// was, for each line that should have been.
+// Offers compares the seller's answers with an order as it is: one offer for each line that was answered, and, where
+// any was, for each line that should have been.
 func Offers(o *Order, answers []Answered) ([]Offer, error) {
 	last := map[int]*Answered{}
 	for i := range answers {
@@ -137,7 +138,8 @@ func (f *Offer) read(a *Answered, o *Order, line *Line, wanted Number) (err erro
 		}
 		if l.Item != "" && line.otherItem(l.Item) {
 			f.Item = l.Item
-			prices = append(prices, "item "+l.Item+" for "+cmp.Or(line.SupplierItem, line.Item, line.BuyerItem, line.GTIN, line.Description))
+			prices = append(prices, "item "+l.Item+" for "+cmp.Or(line.SupplierItem, line.Item, line.BuyerItem, line.GTIN,
+				line.Description))
 		}
 		if l.Quantity.IsZero() {
 			whole = true
@@ -191,8 +193,8 @@ func (f *Offer) read(a *Answered, o *Order, line *Line, wanted Number) (err erro
 	return nil
 }
 
-// Keeps reports whether the seller refuses a change and keeps to what was ordered before. What is refused of a line that was
-// added is the line itself, and a deleted line (ID) is as it was asked.
+// Keeps reports whether the seller refuses a change and keeps to what was ordered before. What is refused of a line
+// that was added is the line itself, and a deleted line (ID) is as it was asked.
 func (l *AnsweredLine) Keeps() bool {
 	verdict, _ := VerdictOf(l.Code)
 	switch asked := strings.ToUpper(l.Asked); {

@@ -13,7 +13,8 @@ func (l *Line) terms(quantity Number) Priced {
 	return Priced{quantity, l.UnitPrice, l.PriceBasis, l.DiscountPercent}
 }
 
-// SameTerms reports whether two quantities have the same price, by whatever basis it is said: 1.33 is 133 for a hundred.
+// SameTerms reports whether two quantities have the same price, by whatever basis it is said: 1.33 is 133 for a
+// hundred.
 func (p *Priced) SameTerms(q Priced) bool {
 	if p.UnitPrice.set != q.UnitPrice.set || p.DiscountPercent.Cmp(q.DiscountPercent) != 0 {
 		return false

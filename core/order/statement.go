@@ -148,8 +148,9 @@ var statements = []Field{
 	{Name: "stage", Level: Header, Type: Choice, Choices: Stages, Kinds: []string{ofChange},
 		About: "draft, open or confirmed: as long as nothing has moved",
 		text:  func(o *Order, _ *Line) *string { return (*string)(&o.Stage) }},
-	{Name: "reason", Level: Header, Type: Text, Kinds: []string{ofChange, ofWithdrawal, ofReturn, ofInvoice}, About: "Why, in words",
-		text: func(o *Order, _ *Line) *string { return &stated(o).Reason }},
+	{Name: "reason", Level: Header, Type: Text, Kinds: []string{ofChange, ofWithdrawal, ofReturn, ofInvoice},
+		About: "Why, in words",
+		text:  func(o *Order, _ *Line) *string { return &stated(o).Reason }},
 
 	{Name: "change", Level: Lines, Type: Text, Kinds: []string{ofChange},
 		About: "What becomes of the line: add, delete, change (the usual), replace (also its item), or a code of X12 element 670",

@@ -180,8 +180,8 @@ func (p *Partner) Write(out io.Writer, sets []*x12.Writing, control, group int64
 	return e.Write(out, &p.style, sets)
 }
 
-// FileName is what an interchange of ours is called: PELLOW-000000031-855.edi. In a folder they stand in the order in which
-// they were made.
+// FileName is what an interchange of ours is called: PELLOW-000000031-855.edi. In a folder they stand in the order in
+// which they were made.
 func (p *Partner) FileName(kind string, control int64) string {
 	return fmt.Sprintf("%s-%09d-%s.edi", p.Name, control, kind)
 }

@@ -95,8 +95,9 @@ func (p *Planner) Merge(s Sides, owner Owner) (*Merged, error) {
 		return m, nil
 	}
 	if name, twice := m.twice(s.Theirs); twice {
-		return nil, blocked(name, p.w.Lines.Match.String(), "The record has several lines with the %s %q: they cannot be told "+
-			"apart.", p.w.Lines.Match, name)
+		return nil, blocked(name, p.w.Lines.Match.String(),
+			"The record has several lines with the %s %q: they cannot be told "+
+				"apart.", p.w.Lines.Match, name)
 	}
 	here, hereThen := m.named(ours), m.named(oursThen)
 	there, thereThen := m.linesOf(s.Theirs), m.linesOf(s.TheirsThen)

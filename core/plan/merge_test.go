@@ -57,7 +57,8 @@ func mergePlanner(t testing.TB) *Planner {
 const agreedOn = `{"note":"a","day":"1","lines":[{"no":"1","qty":5},{"no":"2","qty":7}]}`
 
 func TestMerge(t *testing.T) {
-	theirsThen := strings.ReplaceAll(strings.ReplaceAll(agreedOn, `{"no":"1"`, `{"id":11,"no":"1"`), `{"no":"2"`, `{"id":12,"no":"2"`)
+	theirsThen := strings.ReplaceAll(strings.ReplaceAll(agreedOn, `{"no":"1"`, `{"id":11,"no":"1"`), `{"no":"2"`,
+		`{"id":12,"no":"2"`)
 	for _, c := range []struct {
 		name, ours, theirs string
 		owner              Side
@@ -96,7 +97,8 @@ func TestMerge(t *testing.T) {
 		{"a line added on each side", strings.Replace(agreedOn, `{"no":"2"`, `{"no":"3","qty":1},{"no":"2"`, 1),
 			strings.Replace(theirsThen, `]}`, `,{"id":13,"no":"4","qty":9}]}`, 1), Both,
 			`{"note":"a","day":"1","lines":[{"no":"1","qty":5},{"no":"3","qty":1},{"no":"2","qty":7},{"id":13,"no":"4","qty":9}]}`,
-			`{"lines":[{"id":11,"no":"1","qty":5},{"id":12,"no":"2","qty":7},{"id":13,"no":"4","qty":9},{"no":"3","qty":1}]}`, "[]"},
+			`{"lines":[{"id":11,"no":"1","qty":5},{"id":12,"no":"2","qty":7},{"id":13,"no":"4","qty":9},{"no":"3","qty":1}]}`,
+			"[]"},
 		{"a line removed here, the other one there", strings.Replace(agreedOn, `{"no":"1","qty":5},`, ``, 1),
 			strings.Replace(theirsThen, `,{"id":12,"no":"2","qty":7}`, ``, 1), Both,
 			`{"note":"a","day":"1","lines":[]}`, `{"lines":[]}`, "[]"},
@@ -182,11 +184,13 @@ func TestMergeConverges(t *testing.T) {
 		record := m.ToRecord(s.Ours, s.Theirs)
 		order := m.ToOrder(s.Theirs, s.Ours, func(bool, string) bool { return true })
 		if a, b := canonical(record), canonical(order); a != b {
-			t.Fatalf("seed %d: then %s\nours %s\ntheirs %s\nrecord %s\norder  %s", seed, text(then), text(ours), text(theirs), a, b)
+			t.Fatalf("seed %d: then %s\nours %s\ntheirs %s\nrecord %s\norder  %s", seed, text(then), text(ours), text(theirs), a,
+				b)
 		}
 		if ours.Note != then.Note && theirs.Note == then.Note && text2(record, "/note") != ours.Note ||
 			theirs.Day != then.Day && ours.Day == then.Day && text2(record, "/day") != theirs.Day {
-			t.Fatalf("seed %d: a change is lost: then %s\nours %s\ntheirs %s\nrecord %s", seed, text(then), text(ours), text(theirs),
+			t.Fatalf("seed %d: a change is lost: then %s\nours %s\ntheirs %s\nrecord %s", seed, text(then), text(ours),
+				text(theirs),
 				canonical(record))
 		}
 	}
@@ -216,7 +220,8 @@ func TestMergeAlike(t *testing.T) {
 		{twice, agreedOn, `Line 2 of the order cannot be told apart: its $.no is "1".`},
 		{agreedOn, twice, `The record has several lines with the $.no "1": they cannot be told apart.`},
 	} {
-		_, err := mergePlanner(t).Merge(Sides{Ours: parsed(t, c.ours), OursThen: parsed(t, agreedOn), Theirs: parsed(t, c.theirs),
+		_, err := mergePlanner(t).Merge(Sides{Ours: parsed(t, c.ours), OursThen: parsed(t, agreedOn), Theirs: parsed(t,
+			c.theirs),
 			TheirsThen: parsed(t, agreedOn)}, func(string, string) Side { return Both })
 		var cannot *Blocked
 		if !errors.As(err, &cannot) || cannot.Why != c.want {

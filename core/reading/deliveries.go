@@ -20,7 +20,8 @@ func (w *worker) deliveries(v view, l *order.Line) {
 	}
 	cells := len(w.d.Trace.Cells)
 	defer func() {
-		at := slices.IndexFunc(w.d.Trace.Cells[cells:], func(c origin.Cell) bool { return c.Field == string(order.Deliveries) })
+		at := slices.IndexFunc(w.d.Trace.Cells[cells:],
+			func(c origin.Cell) bool { return c.Field == string(order.Deliveries) })
 		for _, field := range l.SettleDeliveries(w.bindsLine) {
 			if at >= 0 {
 				where := w.d.Trace.Cells[cells+at]

@@ -13,8 +13,8 @@ import (
 	"koinos/core/writing"
 )
 
-// The deliveries of a line stand in a cell, in a list within it, or in rows of their own below it. What JSON says of them is
-// written as it was read.
+// The deliveries of a line stand in a cell, in a list within it, or in rows of their own below it. What JSON says of
+// them is written as it was read.
 func TestDeliveriesOfALine(t *testing.T) {
 	const head = "koinos: mapping/1\nname: d\n"
 	const rest = "header: {sender_number: {from: no}, partner: {value: P}}\nlines:\n  item: {from: item}\n  quantity: {from: qty}\n"
@@ -71,7 +71,8 @@ func TestDeliveriesOfALine(t *testing.T) {
 			if c.mapping != cell && len(says) == 0 {
 				var out bytes.Buffer
 				problems, err := writing.Write(&out, m, []order.Order{d.Order}, nil)
-				if text := strings.ReplaceAll(out.String(), "\r\n", "\n"); err != nil || len(problems) > 0 || strings.Join(strings.Fields(text), "") != c.doc && text != c.written[len(got)-1] {
+				if text := strings.ReplaceAll(out.String(), "\r\n", "\n"); err != nil || len(problems) > 0 ||
+					strings.Join(strings.Fields(text), "") != c.doc && text != c.written[len(got)-1] {
 					t.Errorf("%s: %v %v is written %s", c.name, problems, err, text)
 				}
 			}

@@ -28,10 +28,12 @@ var purposes = map[string][]struct {
 }{
 	"810": {{"BIG", 7, map[string]act{"": bill, "DI": bill, "DR": bill, "PR": bill, "CR": credit, "CN": credit}, nil},
 		{"BIG", 8, map[string]act{"00": asIs, "07": asIs, "01": takeBack}, nil}},
-	"850": {{"BEG", 1, map[string]act{"00": asIs, "06": asIs, "07": asIs, "01": withdraw, "03": withdraw, "05": replace}, nil},
+	"850": {{"BEG", 1, map[string]act{"00": asIs, "06": asIs, "07": asIs, "01": withdraw, "03": withdraw, "05": replace},
+		nil},
 		{"BEG", 2, map[string]act{"BK": blanket, "BE": blanket, "IN": copied}, asIs}},
 	"855": {{"BAK", 1, map[string]act{"00": asIs, "04": asIs, "06": asIs, "07": asIs}, nil}},
-	"856": {{"BSN", 1, map[string]act{"00": asIs, "06": asIs, "07": asIs, "01": takeBack, "03": takeBack, "05": replace}, nil}},
+	"856": {{"BSN", 1, map[string]act{"00": asIs, "06": asIs, "07": asIs, "01": takeBack, "03": takeBack, "05": replace},
+		nil}},
 	"860": {{"BCH", 1, map[string]act{"00": asIs, "04": asIs, "07": asIs, "01": withdraw, "03": withdraw}, nil}},
 	"865": {{"BCA", 1, map[string]act{"00": asIs, "04": asIs, "06": asIs, "07": asIs}, nil}},
 }
@@ -80,14 +82,16 @@ var usage = func() *x12.Address {
 	return a
 }()
 
-// Tested finds that a group stands in an interchange that its sender marks as a test: it is not meant to touch any order.
+// Tested finds that a group stands in an interchange that its sender marks as a test: it is not meant to touch any
+// order.
 func Tested(g *Group, d *intent.Intent) {
 	rec := &g.Rows[0].Record
 	if rec.Node == nil || d.Orphan {
 		return
 	}
 	if n := usage.First(rec.Node.Root()); n != nil && n.Text == "T" {
-		d.Find(finding.X12Test, source.PlaceOf(n, rec.Line), n.Text, 0, "Its sender marks the interchange as a test (ISA15 is T), which is to touch no order.")
+		d.Find(finding.X12Test, source.PlaceOf(n, rec.Line), n.Text, 0,
+			"Its sender marks the interchange as a test (ISA15 is T), which is to touch no order.")
 	}
 }
 
@@ -129,7 +133,8 @@ func takeBack(d *intent.Intent, _, at *tree.Node, _ int) {
 	said := d.Order.Statement
 	said.Reverses = said.Number
 	said.Number += "/" + at.Text
-	d.Order.StatedTotal, d.Order.TaxAmount, d.Order.Charges = order.Number{}, order.Number{}, nil // as the one that is taken back has them
+	// as the one that is taken back has them
+	d.Order.StatedTotal, d.Order.TaxAmount, d.Order.Charges = order.Number{}, order.Number{}, nil
 }
 
 // blanket says of a blanket order without the number of a release that its releases are what is to be delivered.
@@ -139,12 +144,14 @@ func blanket(d *intent.Intent, root, at *tree.Node, line int) {
 			return
 		}
 	}
-	d.Find(finding.OrderNotFirm, source.PlaceOf(at, line), at.Text, 0, "It is a blanket order (BEG02 is %s): only its releases are to be delivered.", at.Text)
+	d.Find(finding.OrderNotFirm, source.PlaceOf(at, line), at.Text, 0,
+		"It is a blanket order (BEG02 is %s): only its releases are to be delivered.", at.Text)
 }
 
 // copied says of a copy for information that it orders nothing.
 func copied(d *intent.Intent, _, at *tree.Node, line int) {
-	d.Find(finding.OrderNotFirm, source.PlaceOf(at, line), at.Text, 0, "It is a copy for information (BEG02 is %s): it orders nothing.", at.Text)
+	d.Find(finding.OrderNotFirm, source.PlaceOf(at, line), at.Text, 0,
+		"It is a copy for information (BEG02 is %s): it orders nothing.", at.Text)
 }
 
 // bill is the sense of an invoice, which takes nothing back, whatever other invoice it names.

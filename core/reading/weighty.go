@@ -15,19 +15,21 @@ import (
 	"koinos/core/x12"
 )
 
-// weighty are the segments, by the transaction set, without which an order or its answer means something else, each with what says so
-// where the mapping does not read it.
+// weighty are the segments, by the transaction set, without which an order or its answer means something else, each
+// with what says so where the mapping does not read it.
 var weighty = map[string]map[string]func(*asked) (at *tree.Node, says string){
 	"850": ofOrders, "860": ofOrders, "855": ofAnswers, "865": ofAnswers,
 }
 
 var ofOrders = map[string]func(*asked) (at *tree.Node, says string){
-	"SDQ": whole("the quantities for several places"), "SLN": whole("what the line is made of"), "IT8": whole("conditions of the sale"),
+	"SDQ": whole("the quantities for several places"), "SLN": whole("what the line is made of"),
+	"IT8": whole("conditions of the sale"),
 	"CSH": whole("a condition of the delivery"), "DTM": day, "SAC": allowance, "TXI": tax, "N1": place, "CTP": price,
 }
 
 var ofAnswers = map[string]func(*asked) (at *tree.Node, says string){
-	"SCH": whole("days or places for parts of the line"), "SAC": allowance, "DTM": day, "CTP": price, "MSG": text, "MTX": text,
+	"SCH": whole("days or places for parts of the line"), "SAC": allowance, "DTM": day, "CTP": price, "MSG": text,
+	"MTX": text,
 }
 
 // weighed finds segments that change what an order means and that its mapping does not read.
@@ -80,8 +82,8 @@ func (a *asked) means(n int, code *tree.Node) string {
 // reads is readsBy of the first element, which says what most segments are about.
 func (a *asked) reads(element int) bool { return a.readsBy(1, element) }
 
-// readsBy reports whether the mapping reads an element of the segment, as it stands here and with the code that it has in another
-// element, or passes over the segment on purpose.
+// readsBy reports whether the mapping reads an element of the segment, as it stands here and with the code that it has
+// in another element, or passes over the segment on purpose.
 func (a *asked) readsBy(by, element int) bool {
 	var way []string // from the set to the segment, itself the last
 	for c := a.node; c.Parent != nil; c = c.Parent {
@@ -96,7 +98,8 @@ func (a *asked) readsBy(by, element int) bool {
 	is, known := a.known[key]
 	if !known {
 		for address := range a.m.Addresses {
-			is = is || (address.OfElement(a.node.Name, element) || address.OfElement(a.node.Name, 0)) && address.Finds(way, by, code)
+			is = is || (address.OfElement(a.node.Name, element) || address.OfElement(a.node.Name, 0)) && address.Finds(way, by,
+				code)
 		}
 		a.known[key] = is
 	}
@@ -119,12 +122,14 @@ func whole(about string) func(*asked) (*tree.Node, string) {
 		if a.any() {
 			return nil, ""
 		}
-		return a.node, fmt.Sprintf("%s (%s) says %s, and the mapping does not read it.", a.node.Name, x12.SegmentName(a.node.Name), about)
+		return a.node, fmt.Sprintf("%s (%s) says %s, and the mapping does not read it.", a.node.Name,
+			x12.SegmentName(a.node.Name), about)
 	}
 }
 
 // days are the qualifiers (element 374) of the days between which goods are wanted.
-var days = []string{"001", "002", "010", "017", "037", "038", "061", "063", "064", "067", "068", "069", "071", "074", "077", "106", "118", "175", "177"}
+var days = []string{"001", "002", "010", "017", "037", "038", "061", "063", "064", "067", "068", "069", "071", "074",
+	"077", "106", "118", "175", "177"}
 
 // day says a day between which goods are wanted, or its time.
 func day(a *asked) (*tree.Node, string) {
@@ -134,7 +139,8 @@ func day(a *asked) (*tree.Node, string) {
 	case !a.reads(2):
 		return on, fmt.Sprintf("DTM says the day %s (%s), and the mapping does not read it.", on.Text, a.means(1, code))
 	case at != nil && !a.reads(3) && strings.Trim(at.Text, "0") != "" && !strings.HasPrefix(at.Text, "2359"):
-		return at, fmt.Sprintf("DTM says the time %s of the day %s (%s), and the mapping reads only the day.", at.Text, on.Text, a.means(1, code))
+		return at, fmt.Sprintf("DTM says the time %s of the day %s (%s), and the mapping reads only the day.", at.Text,
+			on.Text, a.means(1, code))
 	}
 	return nil, ""
 }
@@ -154,8 +160,8 @@ func allowance(a *asked) (*tree.Node, string) {
 	return nil, ""
 }
 
-// tax says an amount (02) or a share (03) of a tax, of which one is enough, or that no tax is due (06, in whose list, element 441,
-// 2 is that it is).
+// tax says an amount (02) or a share (03) of a tax, of which one is enough, or that no tax is due (06, in whose list,
+// element 441, 2 is that it is).
 func tax(a *asked) (*tree.Node, string) {
 	about := ""
 	amount, share, exempt := a.element(2), a.element(3), a.element(6)
@@ -201,7 +207,8 @@ func place(a *asked) (*tree.Node, string) {
 		return nil, ""
 	}
 	at := cmp.Or(name, code)
-	return at, fmt.Sprintf("N1 says %s, %s (%s), and the mapping does not read it here.", places[is.Text], at.Text, a.means(1, is))
+	return at, fmt.Sprintf("N1 says %s, %s (%s), and the mapping does not read it here.", places[is.Text], at.Text,
+		a.means(1, is))
 }
 
 // retail are the prices (element 236) at which others sell the goods on.
@@ -229,7 +236,8 @@ func price(a *asked) (*tree.Node, string) {
 	if stated == nil {
 		return is, fmt.Sprintf("CTP says the price %s%s, and the mapping does not read it.", is.Text, about)
 	}
-	return is, fmt.Sprintf("CTP says the price %s%s, and the line says %s; the mapping reads the line's.", is.Text, about, stated.Text)
+	return is, fmt.Sprintf("CTP says the price %s%s, and the line says %s; the mapping reads the line's.", is.Text, about,
+		stated.Text)
 }
 
 // sameDecimal reports whether two numbers are worth the same.

@@ -89,7 +89,8 @@ func anyOrder(r *rand.Rand, m *mapping.Mapping, lines int) order.Order {
 		for i := range m.Levels[mapping.InLines] {
 			put(l, &m.Levels[mapping.InLines][i])
 		}
-		if m.Parts[mapping.InDeliveries] != nil && r.IntN(3) == 0 { // to so many places that several segments are needed, or on days
+		// to so many places that several segments are needed, or on days
+		if m.Parts[mapping.InDeliveries] != nil && r.IntN(3) == 0 {
 			days := r.IntN(2) == 0
 			for k := range 2 + r.IntN(24) {
 				d := order.ScheduledDelivery{Quantity: order.MustNumber(fmt.Sprintf("%d.%d5", 1+r.IntN(999), r.IntN(10)))}
@@ -105,7 +106,8 @@ func anyOrder(r *rand.Rand, m *mapping.Mapping, lines int) order.Order {
 		if l.Number == "" || m.Parts[mapping.InLines].Apart != nil {
 			l.Number = fmt.Sprint(n + 1)
 		}
-		if before := n - 1; m.Parts[mapping.InLines].Apart != nil && n > 0 && r.IntN(3) == 0 { // one more statement of the line
+		// one more statement of the line
+		if before := n - 1; m.Parts[mapping.InLines].Apart != nil && n > 0 && r.IntN(3) == 0 {
 			said := l.Statement
 			*l = o.Lines[before]
 			if l.Statement = said; said != nil && o.Lines[before].Statement != nil {
@@ -246,7 +248,8 @@ func readX12(t testing.TB, m *mapping.Mapping, doc []byte) (orders []order.Order
 // What rejects a functional group may stand behind its sets: none of them is an order, whichever way the document came,
 // and the sets of other groups are.
 func TestGroupRejectedAtItsTrailer(t *testing.T) {
-	m := parse(t, strings.Replace(mapping.Standard("x12-850"), "partner: {from: ISA/06, list: customers, need: must}", "partner: {value: P}", 1))
+	m := parse(t, strings.Replace(mapping.Standard("x12-850"), "partner: {from: ISA/06, list: customers, need: must}",
+		"partner: {value: P}", 1))
 	set := func(n int) string {
 		return fmt.Sprintf("ST*850*%04[1]d~BEG*00*SA*PM-%[1]d**20260316~CUR*BY*EUR~PO1*1*20*MR*1.33*PE*VP*00113~CTT*1~SE*6*%04[1]d~", n)
 	}

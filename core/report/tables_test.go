@@ -52,7 +52,8 @@ Sheet3 [["code" "quantity"] ["004" "7"]]
 	if got != want {
 		t.Errorf("%s\nnot\n%s", got, want)
 	}
-	for cell, want := range map[string]excelize.CellType{"A2": excelize.CellTypeInlineString, "B2": excelize.CellTypeUnset} {
+	for cell, want := range map[string]excelize.CellType{"A2": excelize.CellTypeInlineString,
+		"B2": excelize.CellTypeUnset} {
 		if kind, err := f.GetCellType("Sheet1", cell); err != nil || kind != want {
 			t.Errorf("%s is of type %v, not %v: %v", cell, kind, want, err)
 		}
@@ -62,13 +63,16 @@ Sheet3 [["code" "quantity"] ["004" "7"]]
 // A table of two sheets: workbooks have both, JSON has the rows of the second one as a list in those of the first.
 func TestTwoSheets(t *testing.T) {
 	sheets := []Sheet{{Name: "orders", Headings: []string{"number", "total"}, Numeric: []bool{false, true}},
-		{Name: "lines", Headings: []string{"number", "lines.number", "lines.quantity"}, Numeric: []bool{false, false, true}, Keys: 1}}
+		{Name: "lines", Headings: []string{"number", "lines.number", "lines.quantity"}, Numeric: []bool{false, false, true},
+			Keys: 1}}
 	rows := []struct {
 		sheet int
 		cells []string
-	}{{0, []string{"SO-1", "9.50"}}, {1, []string{"SO-1", "1", "2"}}, {1, []string{"SO-1", "2", ""}}, {0, []string{"SO-2", ""}}}
+	}{{0, []string{"SO-1", "9.50"}}, {1, []string{"SO-1", "1", "2"}}, {1, []string{"SO-1", "2", ""}}, {0, []string{"SO-2",
+		""}}}
 	books := "orders [number total] [SO-1 9.5] [SO-2] lines [number lines.number lines.quantity] [SO-1 1 2] [SO-1 2]"
-	one, two := `{"lines":[{"number":"1","quantity":"2"},{"number":"2"}],"number":"SO-1","total":"9.50"}`, `{"lines":[],"number":"SO-2"}`
+	one, two := `{"lines":[{"number":"1","quantity":"2"},{"number":"2"}],"number":"SO-1","total":"9.50"}`,
+		`{"lines":[],"number":"SO-2"}`
 	for form, want := range map[string]string{"xlsx": books, "ods": strings.Replace(books, "9.5", "9.50", 1),
 		"json": "[\n" + one + ",\n" + two + "\n]\n", "ndjson": one + "\n" + two + "\n"} {
 		var b bytes.Buffer
@@ -100,7 +104,8 @@ func TestTableGivenUp(t *testing.T) {
 	gone := errors.New("gone")
 	for name, form := range Tables {
 		var b bytes.Buffer
-		table, err := form.Begin(&b, []Sheet{{Name: "a", Headings: []string{"a"}}, {Name: "b", Headings: []string{"b"}}}[:form.Sheets]...)
+		table, err := form.Begin(&b, []Sheet{{Name: "a", Headings: []string{"a"}},
+			{Name: "b", Headings: []string{"b"}}}[:form.Sheets]...)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -120,7 +125,8 @@ func TestTableGivenUp(t *testing.T) {
 
 // read gives a workbook's sheets and rows as a text.
 func read(t *testing.T, doc []byte, format source.Format) string {
-	src, err := source.Open(bytes.NewReader(doc), int64(len(doc)), source.Options{Format: format, Sheets: func(int, string) bool { return true }})
+	src, err := source.Open(bytes.NewReader(doc), int64(len(doc)),
+		source.Options{Format: format, Sheets: func(int, string) bool { return true }})
 	if err != nil {
 		t.Fatal(err)
 	}

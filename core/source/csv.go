@@ -117,7 +117,8 @@ func (c *csvReader) Next() (Record, error) {
 	}
 	if doubt > 0 && c.begun != c.row {
 		c.note(finding.QuoteUnclosed, 0, string(trimLineEnd(c.raw[:min(len(c.raw), 60)])),
-			"A quotation mark that opens a cell in row %d is closed in another row: it is not clear which rows are meant.", c.begun)
+			"A quotation mark that opens a cell in row %d is closed in another row: it is not clear which rows are meant.",
+			c.begun)
 		c.doubt = max(0, doubt-bytes.Count(c.raw, []byte{c.lineEnd}))
 	}
 	c.width = len(c.ends)

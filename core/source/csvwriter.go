@@ -128,7 +128,8 @@ var signs = []string{"=", "+", "-", "@", "\t", "\r", "＝", "＋", "－", "＠"}
 // isFormula reports whether a spreadsheet that opens a CSV may run text as a formula; plain numbers are
 // none.
 func isFormula(text string) bool {
-	if text == "" || text[0] >= '0' && text[0] <= '9' || text[0] >= 'A' && text[0] <= 'Z' || text[0] >= 'a' && text[0] <= 'z' {
+	if text == "" || text[0] >= '0' && text[0] <= '9' || text[0] >= 'A' && text[0] <= 'Z' || text[0] >= 'a' &&
+		text[0] <= 'z' {
 		return false // what nearly every cell begins with
 	}
 	if !slices.ContainsFunc(signs, func(s string) bool { return strings.HasPrefix(text, s) }) {

@@ -120,7 +120,8 @@ func (j *jsonReader) Next() (Record, error) {
 		return Record{}, io.EOF
 	case errors.Is(err, jsondoc.ErrTooLarge):
 		return Record{}, tooLarge(origin.Place{},
-			"One value of the document is longer than %d MiB and cannot be held; name the path of the orders within it.", mostRecord>>20)
+			"One value of the document is longer than %d MiB and cannot be held; name the path of the orders within it.",
+			mostRecord>>20)
 	case errors.Is(err, jsondoc.ErrBehind):
 		j.ended = true
 		return Record{}, finding.Fatal(finding.TextBehind, origin.Place{Row: j.leaf + 1},

@@ -233,7 +233,8 @@ func (n *notes) writeComments(name string) error {
 	author := 0
 	ours := func(prefix string) error {
 		return n.each(func(column, row int, text string) error {
-			fmt.Fprintf(out, `<%[1]scomment ref="%[2]s%[3]d" authorId="%[4]d"><%[1]stext>%[5]s</%[1]stext></%[1]scomment>`, prefix,
+			fmt.Fprintf(out, `<%[1]scomment ref="%[2]s%[3]d" authorId="%[4]d"><%[1]stext>%[5]s</%[1]stext></%[1]scomment>`,
+				prefix,
 				origin.ColumnName(column), row, author, run(prefix, text))
 			return nil
 		})

@@ -215,7 +215,8 @@ func TestXLSXCells(t *testing.T) {
 // Rows are left out of a workbook; the others close up with what hangs on them.
 func TestRewriteWithoutRows(t *testing.T) {
 	row := func(n int) string {
-		return fmt.Sprintf(`<row r="%d" ht="20"><c r="A%d" s="2"><v>%d</v></c><c r="B%d"><f>A%d*2</f><v>%d</v></c></row>`, n, n, n, n, n, 2*n)
+		return fmt.Sprintf(`<row r="%d" ht="20"><c r="A%d" s="2"><v>%d</v></c><c r="B%d"><f>A%d*2</f><v>%d</v></c></row>`, n,
+			n, n, n, n, 2*n)
 	}
 	b := workbook(t, map[string]string{"xl/worksheets/s1.xml": `<worksheet><cols/><sheetData>` +
 		row(1) + row(2) + row(4) + row(5) + row(6) +

@@ -46,8 +46,8 @@ func openX12(r io.ReaderAt, size int64, opt Options) Reader {
 	return x
 }
 
-// judge finds the groups that are rejected. What rejects one may stand behind its sets, so that the envelopes of the whole
-// document are looked at before the first set is given.
+// judge finds the groups that are rejected. What rejects one may stand behind its sets, so that the envelopes of the
+// whole document are looked at before the first set is given.
 func (x *x12Reader) judge() error {
 	x.bad = map[int64]x12.Finding{}
 	at := int64(0)

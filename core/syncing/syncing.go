@@ -128,7 +128,8 @@ func Parse(src []byte) (*Sync, error) {
 		b.wrong(root.Get("name"), "name must be of small letters, digits and hyphens, at most 64.")
 	}
 	for _, n := range root.List("pull") {
-		p := Pull{Target: b.target(n.Get("record")), Mapping: n.Str("mapping"), Also: n.Strs("also"), Every: b.often(n.Get("every")),
+		p := Pull{Target: b.target(n.Get("record")), Mapping: n.Str("mapping"), Also: n.Strs("also"),
+			Every: b.often(n.Get("every")),
 			Hooks: n.Str("hooks") == "true", Pass: n.Str("without_order") == "pass"}
 		if q := n.Get("query"); q != nil {
 			p.Query = map[string]string{}
@@ -176,8 +177,10 @@ func Parse(src []byte) (*Sync, error) {
 }
 
 func (b *builder) push(s *Sync, n *grammar.Node) Push {
-	p := Push{Target: b.target(n.Get("record")), Name: n.Str("name"), Of: n.Str("of"), Mapping: n.Str("mapping"), Unfit: n.Str("unfit"),
-		Lost: n.Str("lost"), Creates: n.Str("creates") != "false", Which: mapping.ParseOrderTest(n.Get("which"), &b.Mistakes)}
+	p := Push{Target: b.target(n.Get("record")), Name: n.Str("name"), Of: n.Str("of"), Mapping: n.Str("mapping"),
+		Unfit: n.Str("unfit"),
+		Lost:  n.Str("lost"), Creates: n.Str("creates") != "false", Which: mapping.ParseOrderTest(n.Get("which"),
+			&b.Mistakes)}
 	if p.Unfit == "" {
 		p.Unfit = UnfitLeave
 	}

@@ -58,7 +58,8 @@ func TestParse(t *testing.T) {
 		t.Error("a sync that says every waits to be asked")
 	}
 	for text, asked := range map[string]bool{"": true, "runs: always\n": false, "runs: asked\n": true} {
-		if s, err := Parse([]byte("koinos: sync/1\nname: s\npush: [{record: a.b}]\n" + text)); err != nil || s.Asked != asked {
+		if s, err := Parse([]byte("koinos: sync/1\nname: s\npush: [{record: a.b}]\n" + text)); err != nil ||
+			s.Asked != asked {
 			t.Errorf("%q: %+v %v", text, s, err)
 		}
 	}

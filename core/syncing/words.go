@@ -76,9 +76,10 @@ var words = grammar.Group("A sync",
 				grammar.Must("record", grammar.Some("System and kind of record, such as ledgerline.sales_order")),
 				grammar.May("path", grammar.Some("What of it says so: path (RFC 9535) within the record")),
 				grammar.May("is", grammar.Many("The values that say so")))))}),
-	grammar.May("shared", &grammar.Shape{Kind: grammar.Table, About: "Where a record is both read and written: whose value " +
-		"counts where both sides changed it, by fields of orders such as notes or lines.quantity; lines is that lines come " +
-		"and go, all is every other one",
+	grammar.May("shared", &grammar.Shape{Kind: grammar.Table,
+		About: "Where a record is both read and written: whose value " +
+			"counts where both sides changed it, by fields of orders such as notes or lines.quantity; lines is that lines come " +
+			"and go, all is every other one",
 		Items: grammar.Group("One field", grammar.Must("owner", grammar.Some("here, the name of a system, or person: "+
 			"then it is held until somebody decides. Left out, person")))}),
 	grammar.May("reconcile", grammar.Group("Comparing everything on both sides by itself",

@@ -75,7 +75,8 @@ func recordOf(t *testing.T, y *System, text string) (*tree.Node, []*tree.Node) {
 // The id of a file is the same for the same thing, and another one for whatever differs.
 func TestFileOutID(t *testing.T) {
 	text := strings.Replace(outward, "SEGMENTS", "", 1)
-	if _, err := Parse([]byte(text)); err == nil || !strings.Contains(err.Error(), "{parts} counts segments: say segments.") {
+	if _, err := Parse([]byte(text)); err == nil ||
+		!strings.Contains(err.Error(), "{parts} counts segments: say segments.") {
 		t.Error(err)
 	}
 	y, err := Parse([]byte(strings.Replace(text, "+{parts}", "", 1)))

@@ -42,8 +42,9 @@ func (b *builder) many(w *Write, n *grammar.Node) *Many {
 	if n == nil {
 		return nil
 	}
-	m := &Many{Request: *b.request(n, "POST"), Most: mostTogether, Lines: n.Number("lines"), Results: b.path(n.Get("results")),
-		Status: b.path(n.Get("status")), Error: b.path(n.Get("error"))}
+	m := &Many{Request: *b.request(n, "POST"), Most: mostTogether, Lines: n.Number("lines"),
+		Results: b.path(n.Get("results")),
+		Status:  b.path(n.Get("status")), Error: b.path(n.Get("error"))}
 	if n.Get("orders") != nil {
 		m.Most = n.Number("orders")
 	}
@@ -79,7 +80,8 @@ func (m *Many) Parts(body []byte, records int) ([]Part, error) {
 			if at := first(m.Record, n); at == nil || at.Kind != tree.Object {
 				parts[i].Status = http.StatusUnprocessableEntity
 			}
-		} else if parts[i].Status, err = strconv.Atoi(scalar(m.Status, n)); err != nil || parts[i].Status < 100 || parts[i].Status > 599 {
+		} else if parts[i].Status, err = strconv.Atoi(scalar(m.Status, n)); err != nil || parts[i].Status < 100 ||
+			parts[i].Status > 599 {
 			return nil, &AnswerError{n.Pointer(), fmt.Sprintf("has the status %q", scalar(m.Status, n))}
 		}
 		if wrong := m.Error.First(n); wrong != nil && parts[i].Status >= http.StatusBadRequest {

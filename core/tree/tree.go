@@ -102,8 +102,8 @@ func (n *Node) Enclosing() *Node {
 	return nil
 }
 
-// Pick gives a node with what pick gives for each of its members; nil is that it goes without. The node, and each member,
-// stands where it stood; n is not changed.
+// Pick gives a node with what pick gives for each of its members; nil is that it goes without. The node, and each
+// member, stands where it stood; n is not changed.
 func (n *Node) Pick(pick func(*Node) *Node) *Node {
 	only := *n
 	only.first, only.last, only.count = nil, nil, 0

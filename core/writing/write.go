@@ -291,7 +291,8 @@ func (t *trees) record(v values, root *tree.Members) (*tree.Members, error) {
 }
 
 // list writes n values of a part of an order into what holds them, each filled by fill.
-func (t *trees) list(into *tree.Members, part *mapping.Part, level order.Level, n int, fill func(one *tree.Members, i int) error) error {
+func (t *trees) list(into *tree.Members, part *mapping.Part, level order.Level, n int, fill func(one *tree.Members,
+	i int) error) error {
 	at, inner, ok := steps(part.Each.String())
 	if !ok {
 		return fmt.Errorf("%s is not one list to write %s to", part.Each, level)

@@ -48,7 +48,8 @@ type opened struct {
 	says string
 }
 
-// around opens the loops around a line, such as those of its packages, where the line before does not stand in them too.
+// around opens the loops around a line, such as those of its packages, where the line before does not stand in them
+// too.
 func (c *composer) around(in *x12.Loop, values map[string]string) *x12.Loop {
 	depth := 0
 	for i, all := 0, c.m.Levels[mapping.InLines]; i < len(all); i++ {
@@ -163,7 +164,8 @@ func (c *composer) further(line int, apart *x12.Address, in *x12.Loop, values, f
 		a := target(b)
 		if a == nil || !a.Under(apart) {
 			if value != first[b.Field.Name] {
-				f := finding.New(finding.FieldUnwritten, origin.Place{}, value, "%s %q cannot be written beside %q of the same line.",
+				f := finding.New(finding.FieldUnwritten, origin.Place{}, value,
+					"%s %q cannot be written beside %q of the same line.",
 					b.Field.Name, value, first[b.Field.Name])
 				f.Field, f.Line = b.Field.Name, line
 				c.found = append(c.found, f)
@@ -202,7 +204,8 @@ func (c *composer) level(o *order.Order, level int, header, in *x12.Loop, values
 	}
 }
 
-// deliveries writes the deliveries of a line, each in the first of the mapping's segments that has a place for all of it.
+// deliveries writes the deliveries of a line, each in the first of the mapping's segments that has a place for all of
+// it.
 func (c *composer) deliveries(o *order.Order, i int, in *x12.Loop, values map[string]string) {
 	part, line := c.m.Parts[mapping.InDeliveries], &o.Lines[i]
 	if part == nil || values[string(order.Deliveries)] == "" {
@@ -272,8 +275,8 @@ func addressIn(b *mapping.Binding, segment *x12.Address) *x12.Address {
 	return nil
 }
 
-// target is the address to which a binding's value is written: its first, or, of those that are of the same element, the one that
-// says most of where it stands, for what is read can be more than what is written.
+// target is the address to which a binding's value is written: its first, or, of those that are of the same element,
+// the one that says most of where it stands, for what is read can be more than what is written.
 func target(b *mapping.Binding) *x12.Address {
 	most, ok := b.From[0].Path.(*x12.Address)
 	for i := 1; ok && i < len(b.From); i++ {
@@ -284,8 +287,8 @@ func target(b *mapping.Binding) *x12.Address {
 	return most
 }
 
-// once reports whether the value of a binding may be written: what stands once in a set is the same for all that it is of, also
-// where it is blank.
+// once reports whether the value of a binding may be written: what stands once in a set is the same for all that it is
+// of, also where it is blank.
 func (c *composer) once(level int, b *mapping.Binding, value string) bool {
 	if b.Of != "document" && b.Of != "parent" || level != mapping.InHeader && value == "" {
 		return true
@@ -299,7 +302,8 @@ func (c *composer) once(level int, b *mapping.Binding, value string) bool {
 	if said == value {
 		return true
 	}
-	f := finding.New(finding.FieldUnwritten, origin.Place{}, value, "%s stands once in a set %s, and there are different ones: %s and %s.",
+	f := finding.New(finding.FieldUnwritten, origin.Place{}, value,
+		"%s stands once in a set %s, and there are different ones: %s and %s.",
 		b.Field.Name, c.m.Document.Set, orNothing(said), orNothing(value))
 	f.Field = b.Field.Name
 	c.found = append(c.found, f)

@@ -71,7 +71,8 @@ func (p *Policy) wrongReceiver(i *Interchange) string {
 	return "008"
 }
 
-// Misdirected reports whether an interchange is for somebody else than the policy's receiver, and is to be rejected for it.
+// Misdirected reports whether an interchange is for somebody else than the policy's receiver, and is to be rejected for
+// it.
 func (p *Policy) Misdirected(i *Interchange) bool {
 	code := p.wrongReceiver(i)
 	return code != "" && slices.Contains(p.Reject, code)
@@ -99,8 +100,8 @@ const invalidContent = "024"
 type Judging struct {
 	Policy  Policy
 	Replies []*Reply // to the interchanges that have ended
-	// Before gives the interchange in which a group of a control number came before; 0 is none. It is asked where the policy wants
-	// each to come once; nil knows of none.
+	// Before gives the interchange in which a group of a control number came before; 0 is none. It is asked where the
+	// policy wants each to come once; nil knows of none.
 	Before func(control string) (int64, error)
 	a      *Reply // to the open one
 }
@@ -121,9 +122,11 @@ func (j *Judging) Watch(h Handler) Handler {
 		if before, err := j.before(g); err != nil {
 			return err
 		} else if before != "" {
-			if err := own.Finding(Finding{Level: AtGroup, Code: "6", Offset: g.Segment.Offset, Row: g.Segment.Row, Segment: "GS", Element: 6,
-				Value: clip(g.Control), Group: g.Control, Place: "ISA " + j.a.i.Control + " / GS / 06",
-				Message: fmt.Sprintf("The control number %s of the group came before, in %s.", clip(g.Control), before)}); err != nil {
+			if err := own.Finding(Finding{Level: AtGroup, Code: "6", Offset: g.Segment.Offset, Row: g.Segment.Row, Segment: "GS",
+				Element: 6,
+				Value:   clip(g.Control), Group: g.Control, Place: "ISA " + j.a.i.Control + " / GS / 06",
+				Message: fmt.Sprintf("The control number %s of the group came before, in %s.", clip(g.Control),
+					before)}); err != nil {
 				return err
 			}
 		}
@@ -222,8 +225,8 @@ func (a *Reply) Groups() int { return len(a.answered()) }
 // Needed reports whether anything is to be answered.
 func (a *Reply) Needed() bool { return a.Groups() > 0 || a.asked() }
 
-// answered are the groups that are acknowledged: none of an interchange whose envelope rejects it, for nobody has looked
-// into it.
+// answered are the groups that are acknowledged: none of an interchange whose envelope rejects it, for nobody has
+// looked into it.
 func (a *Reply) answered() (groups []*groupAnswer) {
 	if a.policy.NoGroups || a.rejected && a.note != invalidContent {
 		return nil

@@ -170,15 +170,16 @@ func (a *Address) Asks(yield func(place string)) {
 	}
 }
 
-// Finds reports whether the address leads into a segment, by the way to it from the set on, whose element has a code: none of
-// its conditions asks for another one.
+// Finds reports whether the address leads into a segment, by the way to it from the set on, whose element has a code:
+// none of its conditions asks for another one.
 func (a *Address) Finds(way []string, element int, code string) bool {
 	if len(a.path) < len(way) || !slices.Equal(a.path[:len(way)], way) {
 		return false
 	}
 	for i := range a.where {
 		c := &a.where[i]
-		if c.depth == len(way) && len(c.inner) == 0 && c.element == element && len(c.codes) > 0 && slices.Contains(c.codes, code) == c.not {
+		if c.depth == len(way) && len(c.inner) == 0 && c.element == element && len(c.codes) > 0 && slices.Contains(c.codes,
+			code) == c.not {
 			return false
 		}
 	}
@@ -187,7 +188,8 @@ func (a *Address) Finds(way []string, element int, code string) bool {
 
 // Narrows reports whether the address is of the same element as another one, with more conditions.
 func (a *Address) Narrows(other *Address) bool {
-	return slices.Equal(a.path, other.path) && a.element == other.element && a.component == other.component && len(a.where) > len(other.where)
+	return slices.Equal(a.path, other.path) && a.element == other.element && a.component == other.component &&
+		len(a.where) > len(other.where)
 }
 
 // OfElement reports whether the address is of an element of a kind of segment.

@@ -9,9 +9,9 @@ import (
 // Segment reports whether the address names a segment directly within its loop, or an element of one.
 func (a *Address) Segment() bool { return len(a.path) == 1 }
 
-// Apart gives a loop once for each segment that the addresses, each of a segment directly within it, name, as if it had none
-// of the others. Of an address of an element, such as 03 of SDQ, it gives the loop once for each element like that, with those
-// that stand between it and the next one: as if the segment had only these, in the first place.
+// Apart gives a loop once for each segment that the addresses, each of a segment directly within it, name, as if it had
+// none of the others. Of an address of an element, such as 03 of SDQ, it gives the loop once for each element like
+// that, with those that stand between it and the next one: as if the segment had only these, in the first place.
 func Apart(loop *tree.Node, all []*Address) iter.Seq[*tree.Node] {
 	return func(yield func(*tree.Node) bool) {
 		named := map[string]bool{}
@@ -48,8 +48,8 @@ func Apart(loop *tree.Node, all []*Address) iter.Seq[*tree.Node] {
 	}
 }
 
-// Like tells, of an address of an element such as 03 of SDQ, how far on the next element like it stands, and how many of them
-// the segment has. Of a segment it is 0 and 1.
+// Like tells, of an address of an element such as 03 of SDQ, how far on the next element like it stands, and how many
+// of them the segment has. Of a segment it is 0 and 1.
 func (a *Address) Like() (step, most int) {
 	def := segments[a.path[len(a.path)-1]]
 	if a.element == 0 || def == nil {

@@ -345,7 +345,8 @@ func (e *envelope) segment(seg *Segment) error {
 		e.stray = true
 		return e.find(Finding{Level: AtInterchange, Code: "024", Offset: seg.Offset, Row: seg.Row,
 			Segment: clip(seg.ID),
-			Message: fmt.Sprintf("The segment %q belongs to no transaction set; reading goes on at the next ST, GS or ISA.", clip(seg.String()))})
+			Message: fmt.Sprintf("The segment %q belongs to no transaction set; reading goes on at the next ST, GS or ISA.",
+				clip(seg.String()))})
 	}
 	if e.count < mostSegments { // otherwise said when the set ends: its count does not agree
 		e.take(seg)

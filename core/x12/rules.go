@@ -168,8 +168,8 @@ func CheckRules(root *tree.Node, rules []Rule) []Finding {
 	return found
 }
 
-// ask goes to all places that the rule speaks of: absent is told of a segment that lacks the element, or of a loop that lacks the
-// segment; present of each value, or segment, and how many of the same loop are before it.
+// ask goes to all places that the rule speaks of: absent is told of a segment that lacks the element, or of a loop that
+// lacks the segment; present of each value, or segment, and how many of the same loop are before it.
 func (r *Rule) ask(root *tree.Node, absent func(n *tree.Node, segment bool), present func(n *tree.Node, k int)) {
 	depth := len(r.at.path) - 1
 	own := r.when != nil && r.when.depth > depth // the condition is on the segment itself

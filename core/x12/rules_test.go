@@ -73,7 +73,8 @@ func TestRules(t *testing.T) {
 	}
 	for _, r := range []Rule{{At: "PO1/02"}, {At: "PO1", Is: "x"}, {At: "PO1/99", Need: "must"},
 		{At: "MEA/01-4", Need: "must"}, {At: "MEA/04-99", Need: "must"}, {At: "ZZZ/01", Need: "must"},
-		{At: "PO1/02", Same: "PO1"}, {At: "PO1/02", Same: "PO1/03", Is: "x"}, {At: "PO1", Same: "PO1/02"}, {At: "PO1/02", Same: "PO1/99"},
+		{At: "PO1/02", Same: "PO1"}, {At: "PO1/02", Same: "PO1/03", Is: "x"}, {At: "PO1", Same: "PO1/02"}, {At: "PO1/02",
+			Same: "PO1/99"},
 		{At: "PO1/02", Need: "always"}, {At: "PO1/02", Need: "must", When: "REF/01 = CT"}, {At: "", Need: "must"}} {
 		if err := r.Compile(); err == nil {
 			t.Errorf("%+v is taken for a rule", r)
@@ -94,15 +95,19 @@ func TestRulesFill(t *testing.T) {
 		{nil, []string{"PO1*1*5*EA*2**VP*00113", "ACK*IQ*3*EA", "ACK*IR*2*EA", "PO1*2*4*EA*1**VP*00417", "ACK*IA*4*EA"}},
 		// The tenth pair of an ACK names the item again where its quantity is another.
 		{[]string{"PO1/ACK/26 where PO1/ACK/25 = VP|PO1/ACK/01 = IQ||PO1/07 where PO1/06 = VP"},
-			[]string{"PO1*1*5*EA*2**VP*00113", "ACK*IQ*3*EA**********************VP*00113", "ACK*IR*2*EA", "PO1*2*4*EA*1**VP*00417", "ACK*IA*4*EA"}},
+			[]string{"PO1*1*5*EA*2**VP*00113", "ACK*IQ*3*EA**********************VP*00113", "ACK*IR*2*EA",
+				"PO1*2*4*EA*1**VP*00417", "ACK*IA*4*EA"}},
 		{[]string{"PO1/05||PE|"},
 			[]string{"PO1*1*5*EA*2*PE*VP*00113", "ACK*IQ*3*EA", "ACK*IR*2*EA", "PO1*2*4*EA*1*PE*VP*00417", "ACK*IA*4*EA"}},
 		{[]string{"PO1/PID/05 where PO1/PID/01 = F|PO1/02 = 4||PO1/07 where PO1/06 = VP"},
-			[]string{"PO1*1*5*EA*2**VP*00113", "ACK*IQ*3*EA", "ACK*IR*2*EA", "PO1*2*4*EA*1**VP*00417", "PID*F****00417", "ACK*IA*4*EA"}},
+			[]string{"PO1*1*5*EA*2**VP*00113", "ACK*IQ*3*EA", "ACK*IR*2*EA", "PO1*2*4*EA*1**VP*00417", "PID*F****00417",
+				"ACK*IA*4*EA"}},
 		{[]string{"REF/02 where REF/01 = DP||D-7|"},
-			[]string{"REF*DP*D-7", "PO1*1*5*EA*2**VP*00113", "ACK*IQ*3*EA", "ACK*IR*2*EA", "PO1*2*4*EA*1**VP*00417", "ACK*IA*4*EA"}},
+			[]string{"REF*DP*D-7", "PO1*1*5*EA*2**VP*00113", "ACK*IQ*3*EA", "ACK*IR*2*EA", "PO1*2*4*EA*1**VP*00417",
+				"ACK*IA*4*EA"}},
 	} {
-		w, err := NewWriting("855", &Style{Delimiters: Delimiters{Element: '*', Component: '>', Segment: '~'}, Version: "004010"})
+		w, err := NewWriting("855", &Style{Delimiters: Delimiters{Element: '*', Component: '>', Segment: '~'},
+			Version: "004010"})
 		if err != nil {
 			t.Fatal(err)
 		}

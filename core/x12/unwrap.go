@@ -6,8 +6,8 @@ import (
 	"io"
 )
 
-// unwrapper gives a document without its line ends: some programs break a whole interchange into lines of one length, in
-// the midst of elements.
+// unwrapper gives a document without its line ends: some programs break a whole interchange into lines of one length,
+// in the midst of elements.
 type unwrapper struct {
 	r     *bufio.Reader
 	given int64   // bytes that were given
@@ -49,8 +49,8 @@ const (
 	shortestLine = 20
 )
 
-// wrapped reports whether a document's beginning is broken into lines of one length, whatever stands there: an interchange
-// whose segments only end lines is not.
+// wrapped reports whether a document's beginning is broken into lines of one length, whatever stands there: an
+// interchange whose segments only end lines is not.
 func wrapped(head []byte, whole bool) bool {
 	length, lines, within := 0, 0, false
 	for rest := head; ; lines++ {

@@ -26,7 +26,8 @@ func TestBrokenIntoLines(t *testing.T) {
 	}
 	first := two[:len(two)/2]
 	type doc struct{ name, text, want string }
-	docs := []doc{{"a line a segment", strings.ReplaceAll(two, "~", "~\r\n"), two}, {"a byte order mark and Ctrl-Z", "\ufeff" + first + "\r\n\x1a", first},
+	docs := []doc{{"a line a segment", strings.ReplaceAll(two, "~", "~\r\n"), two}, {"a byte order mark and Ctrl-Z",
+		"\ufeff" + first + "\r\n\x1a", first},
 		{"blank lines between", "\r\n\n" + first + "\n\n\n" + two[len(first):] + "\n\x1a\x1a", two},
 		{"two documents with marks", "\ufeff" + first + "\x1a\ufeff" + two[len(first):], two}}
 	for _, length := range []int{35, 80, 105, 106, 107, 128, 200} {
@@ -36,7 +37,8 @@ func TestBrokenIntoLines(t *testing.T) {
 				doc{"and one more line end", whole + end, two}, doc{"with a mark", "\ufeff" + whole, two})
 			// An interchange within such a document begins within a line.
 			at := len(first) + len(first)/length*len(end)
-			docs = append(docs, doc{fmt.Sprintf("the second of lines of %d ending with %q", length, end), whole[at:], two[len(first):]})
+			docs = append(docs, doc{fmt.Sprintf("the second of lines of %d ending with %q", length, end), whole[at:],
+				two[len(first):]})
 		}
 	}
 	for _, d := range docs {

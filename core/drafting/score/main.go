@@ -80,6 +80,7 @@ func strangers() {
 	slices.Sort(kinds)
 	for _, kind := range kinds {
 		k := sums[kind]
-		fmt.Printf("%-14s read right %2d of %2d, bindings right %3d of %3d\n", kind, k.grouped, k.documents, k.right, k.fields)
+		fmt.Printf("%-14s read right %2d of %2d, bindings right %3d of %3d\n", kind, k.grouped, k.documents, k.right,
+			k.fields)
 	}
 }

@@ -29,8 +29,8 @@ type Draft struct {
 	Sets         map[string]int // how many transaction sets of each kind the samples have
 }
 
-// From reads samples, one interchange or several in each, and proposes a partner. The error is a finding where they hold no
-// transaction set that Koinos exchanges, and else that of a reader.
+// From reads samples, one interchange or several in each, and proposes a partner. The error is a finding where they
+// hold no transaction set that Koinos exchanges, and else that of a reader.
 func From(h Hints, samples ...io.Reader) (*Draft, error) {
 	d := &drafter{hints: h, sets: map[string]*setSeen{}, versions: tally{}, usages: tally{}, sides: map[[2]string]int{},
 		kinds: map[[3]string]int{}, groups: map[string]string{}}
@@ -40,7 +40,8 @@ func From(h Hints, samples ...io.Reader) (*Draft, error) {
 		}
 	}
 	if len(d.sets) == 0 {
-		f := finding.New(finding.DocumentEmpty, origin.Place{}, "", "The samples hold no transaction set that Koinos exchanges with partners.")
+		f := finding.New(finding.DocumentEmpty, origin.Place{}, "",
+			"The samples hold no transaction set that Koinos exchanges with partners.")
 		f.Hint = "Ask the partner for interchanges with 850, 855, 856, 860, 865 or 810."
 		return nil, &f
 	}
@@ -237,7 +238,8 @@ func (d *drafter) text() string {
 		line("usage: "+cmp.Or(usage, "P"), fmt.Sprintf("of %d of %d interchanges", n, of))
 	}
 	dl := d.first.Delimiters
-	marks := fmt.Sprintf("element: %s, component: %s", quoted(string(rune(dl.Element))), quoted(string(rune(dl.Component))))
+	marks := fmt.Sprintf("element: %s, component: %s", quoted(string(rune(dl.Element))),
+		quoted(string(rune(dl.Component))))
 	if dl.Repetition != 0 {
 		marks += ", repetition: " + quoted(string(rune(dl.Repetition)))
 	}

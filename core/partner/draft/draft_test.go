@@ -52,12 +52,13 @@ func TestDraft(t *testing.T) {
 		t.Errorf("%v\n got:\n%s\nwant:\n%s", err, d.Text, want)
 	}
 	for n, doc := range docs {
-		if err := x12.Read(bytes.NewReader(doc), x12.Handler{Checked: func(s *x12.Set, placed []x12.Placed, found []x12.Finding) error {
-			for _, f := range d.Partner.CheckSet(s, placed) {
-				t.Errorf("sample %d breaks the rule that was drafted from it: %s", n, f.Message)
-			}
-			return nil
-		}}); err != nil {
+		if err := x12.Read(bytes.NewReader(doc),
+			x12.Handler{Checked: func(s *x12.Set, placed []x12.Placed, found []x12.Finding) error {
+				for _, f := range d.Partner.CheckSet(s, placed) {
+					t.Errorf("sample %d breaks the rule that was drafted from it: %s", n, f.Message)
+				}
+				return nil
+			}}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -66,10 +67,12 @@ func TestDraft(t *testing.T) {
 	}
 }
 
-// What we send ourselves is told from what they send by our id; samples of others are named; without sets there is no draft.
+// What we send ourselves is told from what they send by our id; samples of others are named; without sets there is no
+// draft.
 func TestDraftSides(t *testing.T) {
 	docs := samples(t)
-	turned := bytes.ReplaceAll(docs[0], []byte("12|5551870        |ZZ|QUILLMERE      "), []byte("ZZ|QUILLMERE      |12|5551870        "))
+	turned := bytes.ReplaceAll(docs[0], []byte("12|5551870        |ZZ|QUILLMERE      "),
+		[]byte("ZZ|QUILLMERE      |12|5551870        "))
 	stranger := bytes.ReplaceAll(docs[1], []byte("5551870        "), []byte("777            "))
 	for _, c := range []struct {
 		name  string
@@ -77,10 +80,13 @@ func TestDraftSides(t *testing.T) {
 		docs  [][]byte
 		lines []string
 	}{
-		{"they order from us", "QUILLMERE", docs[:1], []string{"kind: customer ", `them: {qualifier: "12", id: "5551870"}` + "\n"}},
-		{"we order from them", "QUILLMERE", [][]byte{turned}, []string{"kind: supplier ", `us: {qualifier: "ZZ", id: "QUILLMERE", group: "5551870"}`}},
+		{"they order from us", "QUILLMERE", docs[:1], []string{"kind: customer ", `them: {qualifier: "12", id: "5551870"}` +
+			"\n"}},
+		{"we order from them", "QUILLMERE", [][]byte{turned},
+			[]string{"kind: supplier ", `us: {qualifier: "ZZ", id: "QUILLMERE", group: "5551870"}`}},
 		{"nobody says who is who", "", docs[:1], []string{"kind: customer ", "say --us with your own id"}},
-		{"samples of others", "QUILLMERE", [][]byte{docs[0], docs[2], stranger}, []string{"some samples are of others (12:777)"}},
+		{"samples of others", "QUILLMERE", [][]byte{docs[0], docs[2], stranger},
+			[]string{"some samples are of others (12:777)"}},
 	} {
 		d, err := From(Hints{Us: c.us}, readers(c.docs)...)
 		if err != nil {
@@ -93,7 +99,8 @@ func TestDraftSides(t *testing.T) {
 		}
 	}
 	var none *finding.Finding
-	if d, err := From(Hints{}, strings.NewReader("Order,Item\n1,2\n")); d != nil || !errors.As(err, &none) || none.Code != finding.DocumentEmpty {
+	if d, err := From(Hints{}, strings.NewReader("Order,Item\n1,2\n")); d != nil || !errors.As(err, &none) ||
+		none.Code != finding.DocumentEmpty {
 		t.Errorf("%+v %v", d, err)
 	}
 }

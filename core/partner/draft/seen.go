@@ -9,8 +9,8 @@ import (
 	"koinos/core/x12"
 )
 
-// qualified are segments of which the first element says what they are, with the element that carries the value; of several
-// the first that is always filled.
+// qualified are segments of which the first element says what they are, with the element that carries the value; of
+// several the first that is always filled.
 var qualified = map[string][]int{"REF": {2}, "DTM": {2}, "N1": {4, 2}, "PER": {4, 2}, "AMT": {2}, "N9": {2}}
 
 // pairs are segments with pairs of a qualifier and an id, and the first of their qualifiers.
