@@ -34,7 +34,7 @@ func (n *noticed) answer() error {
 		verdict, known := order.VerdictOf(code.Code)
 		if !known {
 			n.e.Add(finding.UnknownChoice, i+1, "answer", code.Code, "%q is no answer to a line.",
-				code.Code).Hint = "It may be accepted, changed, back-ordered, refused, or a code of X12 element 668."
+				code.Code).Hint = "It may be accepted, changed, back-ordered, pending, refused, or a code of X12 element 668."
 			continue
 		}
 		stated := !code.Accepted.IsZero()
@@ -107,7 +107,7 @@ func (n *noticed) compareAnswer(a *order.Answered, at map[int]int) error {
 		case f.Refused:
 			n.e.Add(finding.AnswerDiffers, line, "answer", f.Code,
 				"Line %s is rejected%s; what is wanted of it must come from elsewhere.", f.Number, said)
-		case f.Unchanged:
+		case f.Unchanged || f.Pending:
 			n.e.Add(finding.AnswerDiffers, line, "answer", f.Code, "Line %s: %s%s.", f.Number, strings.Join(f.Differs, ", "),
 				said)
 		default:

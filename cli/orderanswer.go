@@ -20,7 +20,7 @@ func (a *app) answerOrder() *cobra.Command {
 	var reason, day string
 	c := &cobra.Command{
 		Use:   "answer ORDER LINE=WORD[:QUANTITY][@DAY]…",
-		Short: "Answer an order line by line: accepted, changed, back-ordered, refused",
+		Short: "Answer an order line by line: accepted, changed, back-ordered, pending, refused",
 		Long: "Answer keeps what the seller says to each line of an order: what you promise a customer, or what a supplier told you\n" +
 			"on the phone. A line may have several statements. What you say to a customer goes out in the next 855 or 865; what a\n" +
 			"supplier says is compared with the order.",

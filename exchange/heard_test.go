@@ -52,6 +52,10 @@ func TestAnswersHeard(t *testing.T) {
 			"done | SAC says an allowance or a charge, and the mapping does not read it."},
 		{"a text", "AC", "N9*ZZ*NOTE~MSG*Colour may vary~" + first + "ACK*IA*100*MR~" + second,
 			`done | MSG says "Colour may vary", and the mapping does not read it.`},
+		{"on hold there", "AC", first + "ACK*IH*100*MR~" + second, "done | Line 1: not decided by the seller yet (IH)."},
+		{"a part on hold", "AC", first + "ACK*IA*60*MR~ACK*IH*40*MR~" + second,
+			"done | Line 1: not decided by the seller yet, quantity 60 of 100 (IA)."},
+		{"without a day", "AC", first + "ACK*SP*100*MR~" + second, "done | Line 1 is accepted with changes (SP): no day is promised yet."},
 		{"another currency", "AC", "CUR*SE*USD~" + first + "ACK*IA*100*MR~" + second,
 			"held | The answer is in USD, but the order is in EUR."},
 	} {

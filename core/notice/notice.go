@@ -142,7 +142,7 @@ func statements(answers []order.Answered, a, l *order.Line) (said []order.Answer
 }
 
 // codes are those of X12 element 668 for the words of an answer.
-var codes = map[string]string{"": "IA", "accepted": "IA", "back-ordered": "IB", "refused": "IR"}
+var codes = map[string]string{"": "IA", "accepted": "IA", "back-ordered": "IB", "pending": "IH", "refused": "IR"}
 
 // worded is a line with one statement of an answer to it; of several each is of a part of what was asked.
 func worded(out order.Line, one *order.AnsweredLine, asked, is *order.Line, wanted order.Date,

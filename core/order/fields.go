@@ -196,7 +196,7 @@ var fields = []Field{
 		About: "Parts of the line that go to places, or on days, of their own, such as: 12 to 0040; 8 to 0041, arrives 2026-03-16",
 		list:  func(_ *Order, l *Line) *Schedule { return &l.Deliveries }},
 	{Name: "on_hold", Level: Header, Type: Text,
-		About: "Why the order is on hold: nothing of it should move or be billed. Blank is that it is not",
+		About: "Why the order is on hold. While it is, nothing of it should be shipped or billed. Blank: it is not on hold",
 		text:  func(o *Order, _ *Line) *string { return &o.OnHold }},
 }
 

@@ -14,6 +14,7 @@ const (
 	Accepted Verdict = "accepted"
 	Modified Verdict = "changed" // accepted with another quantity, day or price
 	Rejected Verdict = "refused"
+	Pending  Verdict = "pending" // the seller has not decided yet
 )
 
 // verdicts are what an answer to a line means: the words, and the codes of X12 element 668.
@@ -21,6 +22,7 @@ var verdicts = map[string]Verdict{
 	"": Accepted, "ACCEPTED": Accepted, "AC": Accepted, "AR": Accepted, "IA": Accepted,
 	"CHANGED": Modified, "DR": Modified, "IC": Modified, "IP": Modified, "IQ": Modified, "IS": Modified,
 	"IB": Modified, "BP": Modified, "BACK-ORDERED": Modified,
+	"SP": Accepted, "IH": Pending, "IF": Pending, "IW": Pending, "PENDING": Pending,
 	"REFUSED": Rejected, "ID": Rejected, "IR": Rejected, "R1": Rejected, "R2": Rejected, "R3": Rejected,
 	"R4": Rejected, "R5": Rejected, "R6": Rejected,
 }
@@ -55,6 +57,7 @@ type Offer struct {
 	Code       string `json:"code,omitempty" doc:"Of the first statement"`
 	Refused    bool   `json:"refused,omitempty"`
 	Unchanged  bool   `json:"unchanged,omitempty" doc:"A change that was asked of the line is refused: the seller keeps to what was ordered before"`
+	Pending    bool   `json:"pending,omitempty" doc:"The seller has not decided about the line, or a part of it"`
 	Unanswered bool   `json:"unanswered,omitempty" doc:"No answer speaks of the line, and the order was answered"`
 	Accepted   Number `json:"accepted,omitzero" doc:"Quantity, in the line's unit, of all statements; absent where all of it is accepted"`
 	UnitPrice  Number `json:"unit_price,omitzero"`
@@ -100,7 +103,7 @@ func Offers(o *Order, answers []Answered) ([]Offer, error) {
 			f.Differs = []string{"not answered"}
 		default:
 			err = f.read(a, o, line, wanted)
-			if err == nil && len(f.Differs) > 0 && f.Item == "" {
+			if err == nil && len(f.Differs) > 0 && f.Item == "" && !f.Pending {
 				f.Take, err = f.change(line, wanted)
 			}
 			if err != nil {
@@ -136,6 +139,10 @@ func (f *Offer) read(a *Answered, o *Order, line *Line, wanted Number) (err erro
 		if refused {
 			continue
 		}
+		if verdict == Pending {
+			f.Pending = true
+			continue
+		}
 		if l.Item != "" && line.otherItem(l.Item) {
 			f.Item = l.Item
 			prices = append(prices, "item "+l.Item+" for "+cmp.Or(line.SupplierItem, line.Item, line.BuyerItem, line.GTIN,
@@ -156,6 +163,9 @@ func (f *Offer) read(a *Answered, o *Order, line *Line, wanted Number) (err erro
 				f.UnitPrice, f.PriceBasis = l.UnitPrice, l.PriceBasis
 				prices = append(prices, "price "+per(l.UnitPrice, l.PriceBasis)+" for "+per(line.UnitPrice, line.PriceBasis))
 			}
+		}
+		if l.DueOn == "" && strings.EqualFold(strings.TrimSpace(l.Code), "SP") {
+			days = append(days, "no day is promised yet")
 		}
 		if l.DueOn != "" {
 			f.DueOn = max(f.DueOn, l.DueOn)
@@ -183,10 +193,13 @@ func (f *Offer) read(a *Answered, o *Order, line *Line, wanted Number) (err erro
 		}
 		return nil
 	}
+	if f.Pending {
+		f.Differs = append(f.Differs, "not decided by the seller yet")
+	}
 	if !f.Accepted.IsZero() && f.Accepted.Cmp(wanted) != 0 {
 		f.Differs = append(f.Differs, "quantity "+f.Accepted.Plain()+" of "+wanted.Plain())
 	}
-	if f.DueOn == asked { // what comes before comes in time
+	if f.DueOn != "" && f.DueOn == asked { // what comes before comes in time
 		days = nil
 	}
 	f.Differs = slices.Compact(append(append(f.Differs, prices...), days...))
@@ -254,6 +267,9 @@ func (f *Offer) change(line *Line, wanted Number) (map[string]string, error) {
 	}
 	if f.DueOn != "" {
 		take["requested_delivery_on"] = string(f.DueOn)
+	}
+	if len(take) == 1 {
+		return nil, nil // nothing of it is in the order
 	}
 	return take, nil
 }

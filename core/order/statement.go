@@ -28,7 +28,7 @@ type Statement struct {
 // LineStatement is what such a record says of a line.
 type LineStatement struct {
 	Asked        string `json:"asked,omitempty" doc:"Answer: the change that was asked for"`
-	Code         string `json:"code,omitempty" doc:"Change: add, delete, change, or a code of X12 element 670. Answer: accepted, changed, back-ordered, refused, or a code of X12 element 668"`
+	Code         string `json:"code,omitempty" doc:"Change: add, delete, change, or a code of X12 element 670. Answer: accepted, changed, back-ordered, pending, refused, or a code of X12 element 668"`
 	Accepted     Number `json:"accepted,omitzero" doc:"Answer: the quantity that is accepted"`
 	AcceptedUnit string `json:"accepted_unit,omitempty"`
 	Item         string `json:"offered_item,omitempty" doc:"Answer: the item that is offered in place of the one that was ordered"`
@@ -113,7 +113,7 @@ var statements = []Field{
 		About: "open: all that is open, of lines without a quantity, or of all lines where none is named",
 		text:  func(o *Order, _ *Line) *string { return &stated(o).Quantities }},
 	{Name: "reverses", Level: Header, Type: Code, Kinds: append(moving, ofInvoice),
-		About: "Number of the one that this takes back, whole where no line is named",
+		About: "Number of the one that this one takes back; all of it if no line is named",
 		text:  func(o *Order, _ *Line) *string { return &stated(o).Reverses }},
 	{Name: "carrier", Level: Header, Type: Text, Kinds: moving, About: "Who carries the goods",
 		text: func(o *Order, _ *Line) *string { return &stated(o).Carrier }},
@@ -146,7 +146,7 @@ var statements = []Field{
 		text:  func(o *Order, _ *Line) *string { return &stated(o).Charges }},
 
 	{Name: "stage", Level: Header, Type: Choice, Choices: Stages, Kinds: []string{ofChange},
-		About: "draft, open or confirmed: as long as nothing has moved",
+		About: "The stage of the order; it can be set as long as nothing has moved",
 		text:  func(o *Order, _ *Line) *string { return (*string)(&o.Stage) }},
 	{Name: "reason", Level: Header, Type: Text, Kinds: []string{ofChange, ofWithdrawal, ofReturn, ofInvoice},
 		About: "Why, in words",
@@ -164,7 +164,7 @@ var statements = []Field{
 			return &statedOf(l).Asked
 		}},
 	{Name: "answer", Level: Lines, Type: Text, Kinds: []string{ofAnswer},
-		About: "What the seller says: accepted, changed, back-ordered, refused, or a code of X12 element 668",
+		About: "What the seller says: accepted, changed, back-ordered, pending, refused, or a code of X12 element 668",
 		text:  func(_ *Order, l *Line) *string { return &statedOf(l).Code }},
 	{Name: "accepted", Level: Lines, Type: Decimal, Kinds: []string{ofAnswer}, About: "Quantity that is accepted",
 		num: func(_ *Order, l *Line) *Number { return &statedOf(l).Accepted }},

@@ -54,7 +54,7 @@ func weighed(m *mapping.Mapping, g *Group, d *intent.Intent) {
 						value = at.Name
 					}
 					f := d.Find(finding.ValueUnread, source.PlaceOf(at, rec.Line), value, 0, "%s", text)
-					f.Hint = "Put it into the order by hand, or bind it in the partner's mapping; unused: names what may be passed over."
+					f.Hint = "Put it into the order by hand, or bind it in the partner's mapping; list in document.unused what can be ignored."
 				}
 			}
 			walk(c)

@@ -9,7 +9,7 @@ import type { Statement } from './answer'
 const { lines } = defineProps<{ lines: { id: string; number?: string; name: string; quantity?: string; unit?: string }[] }>()
 const said = defineModel<Statement[]>({ required: true })
 
-const words = ['accepted', 'changed', 'back-ordered', 'refused']
+const words = ['accepted', 'changed', 'back-ordered', 'pending', 'refused']
 const of = (id: string) => said.value.filter((s) => s.id === id)
 const add = (id: string) => said.value.push({ id, answer: '', accepted: '', due_on: '', reason: '' })
 const name = (what: string, line: { number?: string }, n: number) => `${what} of line ${line.number}${n ? `, statement ${n + 1}` : ''}`
