@@ -246,7 +246,7 @@ func (n *noticed) lineOf(i int, others bool) *order.Line {
 		f := n.e.Add(finding.LineDiffers, i+1, other, is, "Line %s of the order %s is of another item: %s.",
 			n.is.Lines[at].Number, n.stored.Order.Number, itemOf(&n.is.Lines[at]))
 		if n.e.Kind == intent.Change {
-			f.Hint = "Look whether number and item belong together. A line that is to be of another item has the change \"replace\" " +
+			f.Hint = "Check whether number and item belong together. A line that is to be of another item has the change \"replace\" " +
 				"(X12: RE or RZ). Nothing was changed."
 		}
 		return nil

@@ -110,7 +110,7 @@ func (a *app) runDemo(ctx context.Context, listen, data string) error {
   Today       %[2]s/today        what waits for somebody, and what the days brought
   Loads       %[2]s/loads        what was refused and why, cell by cell
   Orders      %[2]s/orders       the order paper, and where each value came from
-  Exchange    %[2]s/exchange     what goes to and fro by X12, and what is held
+  Exchange    %[2]s/exchange     what was exchanged by X12, and what is held
   Systems     %[2]s/systems      the web shop: its orders as they came, the calls, a try
   Documents   %[2]s/documents    drop a file, choose a mapping, try it
 

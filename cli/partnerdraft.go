@@ -26,7 +26,7 @@ func (a *app) draftPartner() *cobra.Command {
 	c := &cobra.Command{
 		Use: "draft FILE…", Short: "Propose a partner from its sample interchanges, without a service",
 		Long: "Draft reads sample interchanges of a partner and proposes its description: ids, delimiters, version, characters, which sets\n" +
-			"go to and fro, and which segments, elements, qualifiers and codes they always have. Behind each line stands what it was\n" +
+			"are exchanged, and which segments, elements, qualifiers and codes they always have. Behind each line stands what it was\n" +
 			"seen in. What holds only sometimes, or was seen less than three times, is a remark. Look at what is marked with a question\n" +
 			"mark, then \"koinos partner keep\" it.",
 		Example: "  koinos partner draft samples/*.edi --us QUILLMERE --name BRACKEN --to bracken.yaml",

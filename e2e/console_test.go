@@ -332,7 +332,7 @@ func TestConsoleExchange(t *testing.T) {
 			chromedp.ByQuery), has("[role=status]", "It is"), chromedp.Focus(".segments", chromedp.ByQuery), arrow,
 		has(".segments .active", "20260314"),
 		// A supplier promises another day than was asked for: a buyer is told, and takes it.
-		chromedp.Navigate(s.address+"/today"), has("main", "1 order answered otherwise"), press("answered otherwise"),
+		chromedp.Navigate(s.address+"/today"), has("main", "1 order answered differently"), press("answered differently"),
 		has("main", "line 3: due 2026-04-13"),
 		press("PO-000043"), has(".acts .held", "Line 3: due 2026-04-13"), press("Take what is offered"), hasNot(".acts",
 			"not what was ordered"),

@@ -26,7 +26,7 @@ type oneCall struct {
 
 func (s *Service) loadAtOnce(h huma.API) {
 	all := op(http.MethodPost, "/load", "load-document", "Loads", "load",
-		"Send a document in, load it, and wait for the report")
+		"Upload a document, load it, and wait for the report")
 	all.Description = "One multipart call for programs that want nothing in between. With an Idempotency-Key it can " +
 		"be sent again when the answer was lost."
 	all.DefaultStatus, all.BodyReadTimeout, all.MaxBodyBytes = http.StatusOK, -1, s.cfg.MaxBody

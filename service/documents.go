@@ -47,7 +47,7 @@ type rowsInput struct {
 
 func (s *Service) documents(h huma.API) {
 	const tag = "Documents"
-	receive := op(http.MethodPost, "/documents", "receive-document", tag, "load", "Send a document in")
+	receive := op(http.MethodPost, "/documents", "receive-document", tag, "load", "Upload a document")
 	receive.Description = "The body is the file as it is. The same bytes sent again are recognised by their SHA-256."
 	receive.RequestBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{
 		"application/octet-stream": {Schema: &huma.Schema{Type: "string", Format: "binary"}},

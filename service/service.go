@@ -276,7 +276,7 @@ func apiConfig(version string) huma.Config {
 		{Name: "Lists", Description: "Reference lists and crosswalks that orders must agree with"},
 		{Name: "Loads", Description: "Runs of documents through mappings, and what became of every row"},
 		{Name: "Sequences", Description: "Several loads over one document, of which later ones use what earlier ones got"},
-		{Name: "Exchange", Description: "Trading partners, and the interchanges of X12 that go to and fro"},
+		{Name: "Exchange", Description: "Trading partners, and the X12 interchanges with them"},
 		{Name: "Systems", Description: "Other applications, and what was read out of them"},
 		{Name: "Syncs", Description: "Standing instructions that keep orders equal between systems"},
 		{Name: "Orders", Description: "The orders themselves, and what happened to them"},

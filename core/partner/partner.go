@@ -72,7 +72,7 @@ type Partner struct {
 		Ask    bool     `yaml:"ask" json:"ask,omitempty" doc:"We ask for a TA1 (ISA14)"`
 	} `yaml:"acknowledge" json:"acknowledge"`
 	Hash  bool                  `yaml:"hash" json:"hash,omitempty" doc:"We write the hash total of quantities (CTT02)"`
-	Sets  map[string]Set        `yaml:"sets" json:"sets" doc:"Transaction sets that go to and fro"`
+	Sets  map[string]Set        `yaml:"sets" json:"sets" doc:"Transaction sets that are exchanged"`
 	Rules map[string][]x12.Rule `yaml:"rules" json:"rules,omitempty" doc:"By transaction set; they hold in both directions"`
 
 	Text   string        `yaml:"-" json:"-"`
@@ -244,7 +244,7 @@ func Parse(text []byte) (*Partner, error) {
 		}
 	}
 	if len(p.Sets) == 0 {
-		bad("sets", "A partner needs sets: which transaction sets go to and fro, such as \"850\": {}.")
+		bad("sets", "A partner needs sets: which transaction sets are exchanged, such as \"850\": {}.")
 	}
 	for _, id := range slices.Sorted(maps.Keys(p.Sets)) {
 		set := p.Sets[id]

@@ -59,7 +59,7 @@ const takeNearest = (a: Act) => a.values?.forEach((v) => v.nearest && (ours[key(
   <div class="fix">
     <StateNote v-if="error || isPending" :error="error" :loading="isPending" @retry="refetch()" />
     <template v-else>
-      <p v-if="!acts?.items.length" class="soft">No single act would fix many of these. Fix the document (<b>Only what failed</b> gives it in the partner's layout), the mapping, or the lists.</p>
+      <p v-if="!acts?.items.length" class="soft">No single fix would help many of these orders. Fix the document (<b>Only what failed</b> gives it in the partner's layout), the mapping, or the lists.</p>
       <section v-for="a in acts?.items" :key="a.kind + a.name">
         <h2>{{ a.about }}</h2>
         <p class="soft">{{ count(a.orders, 'order') }} · {{ count(a.findings, 'finding') }}</p>
@@ -87,7 +87,7 @@ const takeNearest = (a: Act) => a.values?.forEach((v) => v.nearest && (ours[key(
           </table>
           <div class="bar">
             <Button v-if="(a.values?.length ?? 0) > most(a)" size="small" text :label="`Show ${a.values!.length - most(a)} more`" @click="shown[a.kind + a.name] = a.values!.length" />
-            <Button v-if="a.values?.some((v) => v.nearest)" size="small" text label="Take every nearest" @click="takeNearest(a)" />
+            <Button v-if="a.values?.some((v) => v.nearest)" size="small" text label="Use every suggestion" @click="takeNearest(a)" />
           </div>
         </template>
       </section>

@@ -194,7 +194,7 @@ const counted = computed(() => open.value !== 'change' && open.value !== 'hold' 
 </script>
 
 <template>
-  <section ref="root" class="acts" aria-label="What can be said of the order">
+  <section ref="root" class="acts" aria-label="Actions on the order">
     <div v-if="offers.length" class="held" role="status">
       <p><b>The supplier's answer is not what was ordered.</b></p>
       <p v-for="f in offers" :key="f.line">

@@ -75,14 +75,14 @@ const send = useMutation({
 <template>
   <div class="page" role="region" aria-label="Exchange" @dragover.prevent="over = true" @dragleave="over = false" @drop.prevent.stop="take($event.dataTransfer?.files)">
     <div class="bar title">
-      <h1>Exchange</h1><span class="soft">What goes to and fro with trading partners by X12, newest first</span>
+      <h1>Exchange</h1><span class="soft">Interchanges with trading partners (X12), newest first</span>
       <span class="grow" />
       <input ref="file" type="file" aria-label="An interchange from this computer" multiple hidden @change="take(file?.files)" />
-      <Button size="small" :label="over ? 'Let go to take it in' : 'Take in a file'" :loading="receive.isPending.value" @click="file?.click()" />
+      <Button size="small" :label="over ? 'Drop it to upload it' : 'Upload a file'" :loading="receive.isPending.value" @click="file?.click()" />
     </div>
     <StateNote v-if="receive.error.value || send.error.value" :error="receive.error.value || send.error.value" @retry="receive.reset(), send.reset()" />
     <div v-if="waiting && waiting.held + waiting.doubtful + waiting.overdue + waiting.rejected + waiting.unknown" class="sheet waiting" role="status">
-      <strong>For somebody to look at:</strong>
+      <strong>Needs attention:</strong>
       <button v-for="(n, s) in waiting" v-show="n" :key="s" :class="{ on: state === s }" @click="state = state === s ? undefined : s">{{ n }} {{ { held: 'held', doubtful: 'doubtful', overdue: 'not acknowledged in time', rejected: 'rejected', unknown: 'from nobody known' }[s] }}</button>
     </div>
     <div v-if="partners?.items.length" class="partners">
@@ -92,17 +92,17 @@ const send = useMutation({
         <div class="soft">they send {{ p.in.join(', ') || 'nothing' }} · we send {{ p.out.join(', ') || 'nothing' }} · answered with {{ p.acknowledge.with }}</div>
       </section>
     </div>
-    <StateNote v-else-if="partners" empty="No trading partner is known yet: koinos partner keep FILE makes one known."><RouterLink to="/docs/x12#partners">What a partner's description says</RouterLink></StateNote>
+    <StateNote v-else-if="partners" empty="There is no trading partner yet. Add one with koinos partner keep FILE."><RouterLink to="/docs/x12#partners">What a partner's description says</RouterLink></StateNote>
     <div class="bar filters">
       <Select v-model="direction" :options="['in', 'out']" show-clear placeholder="In and out" size="small" aria-label="Direction" @change="trail = []" />
       <Select v-model="state" :options="states" show-clear placeholder="Any state" size="small" aria-label="State" @change="trail = []" />
       <label class="check"><input v-model="acknowledgements" type="checkbox" @change="trail = []" /> acknowledgements too</label>
       <span class="soft" role="status">{{ saidSets }}</span>
     </div>
-    <PagedTable name="exchange" :list="list" row-key="id" empty="Nothing of that kind has come or gone." @open="router.push(`/exchange/${$event.id}`)">
+    <PagedTable name="exchange" :list="list" row-key="id" empty="There are no interchanges of that kind." @open="router.push(`/exchange/${$event.id}`)">
       <Column header="No." sort-field="id"><template #body="{ data: i }"><RouterLink :to="`/exchange/${i.id}`" @click.stop>{{ i.id }}</RouterLink></template></Column>
       <Column header="When" sort-field="at"><template #body="{ data: i }"><span class="when"><WhenMark :at="i.at" /></span></template></Column>
-      <Column header="Way" sort-field="partner"><template #body="{ data: i }"><span :title="i.direction === 'in' ? 'came in' : 'went out'">{{ i.direction === 'in' ? '← from' : '→ to' }}</span> {{ i.partner || 'nobody known' }}</template></Column>
+      <Column header="Partner" sort-field="partner"><template #body="{ data: i }"><span :title="i.direction === 'in' ? 'came in' : 'went out'">{{ i.direction === 'in' ? '← from' : '→ to' }}</span> {{ i.partner || 'nobody known' }}</template></Column>
       <Column header="Sets" sort-field="kinds"><template #body="{ data: i }"><b>{{ i.kinds || '–' }}</b><span v-if="i.answers" class="soft"> answers {{ i.answers }}</span></template></Column>
       <Column header="Control" sort-field="control" class="right"><template #body="{ data: i }">{{ i.control ? String(i.control).padStart(9, '0') : '–' }}</template></Column>
       <Column header="State" :sort-field="interchangeWord"><template #body="{ data: i }"><OutcomeMark :word="interchangeWord(i)" /></template></Column>

@@ -63,7 +63,7 @@ const deciding = ref<number>()
 <template>
   <div class="page">
     <div class="bar title">
-      <h1>Held</h1><span class="soft">What waits for somebody, the oldest first. Fix the cause, then try it again.</span><span class="grow" />
+      <h1>Held</h1><span class="soft">Work that waits for a person, oldest first. Fix the cause, then try again.</span><span class="grow" />
       <Button v-if="code" size="small" text label="Show everything held" @click="((code = undefined), (trail = []))" />
       <Select v-model="kind" size="small" :options="[...kinds]" option-label="label" option-value="kind" show-clear placeholder="Anything" aria-label="What is held" @change="trail = []" />
       <Select v-if="syncs.length" v-model="sync" size="small" :options="syncs" show-clear placeholder="Any sync" aria-label="Sync" @change="trail = []" />

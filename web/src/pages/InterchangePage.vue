@@ -115,7 +115,7 @@ const found = computed(() => {
       </div>
       <StateNote v-if="act.error.value || send.error.value" :error="act.error.value || send.error.value" @retry="act.reset(), send.reset()" />
       <p v-if="it.copy_of || it.copies?.length || (it.departures?.length ?? 0) > 1" class="soft">
-        <template v-if="it.copy_of">It says once more what <RouterLink :to="`/exchange/${it.copy_of}`">interchange {{ it.copy_of }}</RouterLink> said. </template>
+        <template v-if="it.copy_of">It repeats what <RouterLink :to="`/exchange/${it.copy_of}`">interchange {{ it.copy_of }}</RouterLink> said. </template>
         <template v-for="c in it.copies" :key="c">It was sent under new numbers as <RouterLink :to="`/exchange/${c}`">interchange {{ c }}</RouterLink>. </template>
         <template v-if="(it.departures?.length ?? 0) > 1">It left <template v-for="(d, n) in it.departures" :key="n">{{ n ? ', ' : '' }}<WhenMark :at="d.at" /> ({{ d.by }})</template>.</template>
       </p>

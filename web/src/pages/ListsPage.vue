@@ -43,7 +43,7 @@ async function importFile(e: Event) {
 <template>
   <div class="page">
     <div class="bar">
-      <h1>Lists</h1><span class="soft">What orders must agree with, and partners' codes beside ours.</span><span class="grow" />
+      <h1>Lists</h1><span class="soft">Lists that orders are checked against, and crosswalks from partners' codes to ours.</span><span class="grow" />
       <InputText v-model="name" size="small" placeholder="name; blank: the file's" aria-label="Name of the new list" />
       <Button size="small" outlined label="Import a list" @click="choose('lists')" /><Button size="small" outlined label="Import a crosswalk" @click="choose('crosswalks')" />
       <input ref="input" type="file" aria-label="A list from this computer" accept=".csv,.xlsx,.ods" hidden @change="importFile" />

@@ -217,7 +217,7 @@ function onKey(e: KeyboardEvent) {
         <span v-if="load.status === 'failed'" class="err">The load stopped before the document's end.</span>
         <span v-if="load.status === 'stopped'" class="warn">{{ load.reason }}. Load the document again when it is fixed: orders that were loaded are recognised.</span>
         <span v-if="load.status === 'cancelled'" class="warn">Load the document again: orders that were loaded are recognised.</span>
-        <span v-if="load.saved_seconds" class="soft">{{ minutes(load.saved_seconds) }} by hand</span>
+        <span v-if="load.saved_seconds" class="soft">{{ minutes(load.saved_seconds) }} of typing saved</span>
       </div>
       <LoadState v-if="active(load) || load.status === 'paused'" :load="load" />
       <StateNote v-if="failed" :error="failed" class="sheet" @retry="failed = undefined" />

@@ -25,7 +25,7 @@ const n = (v: number) => (v ? v.toLocaleString('en') : '–')
   <div class="page">
     <div class="bar title"><h1>Loads</h1><span class="soft">Runs of documents through mappings, newest first</span><span class="grow" /><Select v-model="of" size="small" :options="[...kinds]" option-label="label" option-value="of" show-clear placeholder="All loads" aria-label="Which loads" @change="list.trail.value = []" /></div>
     <PagedTable name="loads" :list="list" row-key="id" empty="Nothing has been loaded yet." @open="router.push(`/loads/${$event.id}`)">
-      <template #empty><RouterLink to="/documents">Send a document in</RouterLink></template>
+      <template #empty><RouterLink to="/documents">Upload a document</RouterLink></template>
       <Column header="Load" sort-field="id"><template #body="{ data: l }"><RouterLink :to="`/loads/${l.id}`" @click.stop>{{ l.id }}</RouterLink></template></Column>
       <Column header="Started" sort-field="started_at"><template #body="{ data: l }"><span class="when"><WhenMark :at="l.started_at" /></span></template></Column>
       <Column header="Document" sort-field="document_name"><template #body="{ data: l }">{{ l.document_name }}<span v-if="l.dry_run" class="soft"> · dry run</span><span v-if="l.step" class="soft"> · step {{ l.step }} of run {{ l.run }}</span><span v-if="l.retry" class="soft"> · what failed in {{ l.retry }}</span></template></Column>

@@ -17,7 +17,7 @@ const { data: syncs, error, isPending, refetch } = useQuery({ queryKey: ['syncs'
   <div class="page">
     <div class="bar title"><h1>Syncs</h1><span class="soft">Standing instructions that keep orders equal between systems</span></div>
     <div class="sheet">
-      <StateNote v-if="error || isPending || !syncs?.items.length" :error="error" :loading="isPending" empty="There is no sync yet: koinos sync keep FILE sends one." @retry="refetch()" />
+      <StateNote v-if="error || isPending || !syncs?.items.length" :error="error" :loading="isPending" empty="There is no sync yet. Add one with koinos sync keep FILE." @retry="refetch()" />
       <DataTable v-else :value="syncs.items" data-key="name" @row-click="router.push(`/syncs/${$event.data.name}`)">
         <Column header="Sync"><template #body="{ data: y }"><RouterLink :to="`/syncs/${y.name}`" @click.stop>{{ y.name }}</RouterLink></template></Column>
         <Column header="About" field="about" />

@@ -17,9 +17,9 @@ const { data: systems, error, isPending, refetch } = useQuery({ queryKey: ['syst
 
 <template>
   <div class="page">
-    <div class="bar title"><h1>Systems</h1><span class="soft">Other applications that hold orders, as they are described here</span></div>
+    <div class="bar title"><h1>Systems</h1><span class="soft">Other applications that hold orders</span></div>
     <div class="sheet">
-      <StateNote v-if="error || isPending || !systems?.items.length" :error="error" :loading="isPending" empty="No system is described yet: koinos system keep FILE describes one." @retry="refetch()" />
+      <StateNote v-if="error || isPending || !systems?.items.length" :error="error" :loading="isPending" empty="There is no system yet. Add one with koinos system keep FILE." @retry="refetch()" />
       <DataTable v-else :value="systems.items" data-key="name" @row-click="router.push(`/systems/${$event.data.name}`)">
         <Column header="System"><template #body="{ data: y }"><RouterLink :to="`/systems/${y.name}`" @click.stop>{{ y.name }}</RouterLink></template></Column>
         <Column header="About" field="about" />

@@ -21,8 +21,8 @@ const { data: syncs } = useQuery({ queryKey: ['syncs'], queryFn: () => data(api.
 // What partners say of orders, by what a person does about it.
 const subjects: Record<string, { word: string; about: string }> = {
   change_asked: { word: 'asked for a change', about: 'A partner asks for a change: accept it, or settle it another way.' },
-  answer_differs: { word: 'answered otherwise', about: "A supplier's answer is not what was ordered: take what is offered, or call." },
-  invoice_differs: { word: 'billed otherwise', about: "A supplier's invoice is not what was ordered and came." },
+  answer_differs: { word: 'answered differently', about: "A supplier's answer is not what was ordered: take what is offered, or call them." },
+  invoice_differs: { word: 'billed differently', about: "A supplier's invoice is not what was ordered and came." },
   price_differs: { word: 'billed at another price', about: "A supplier's invoice has other prices than the order." },
   over_invoiced: { word: 'billed for more', about: "A supplier's invoice is for more than came." },
 }
@@ -93,7 +93,7 @@ const dayName = (iso: string) => new Date(iso + 'T00:00:00Z').toLocaleDateString
       </section>
       <section class="sheet box">
         <h2>Running</h2>
-        <p v-if="!today.running.length" class="soft">Nothing runs. <RouterLink to="/documents">Send a document in</RouterLink>.</p>
+        <p v-if="!today.running.length" class="soft">Nothing is running. <RouterLink to="/documents">Upload a document</RouterLink>.</p>
         <ul>
           <li v-for="l in today.running" :key="l.id" class="run">
             <RouterLink :to="`/loads/${l.id}`">{{ l.document_name }}</RouterLink> <span class="soft">{{ l.dry_run ? 'dry run' : 'load' }} {{ l.id }}</span>
@@ -102,14 +102,14 @@ const dayName = (iso: string) => new Date(iso + 'T00:00:00Z').toLocaleDateString
         </ul>
       </section>
       <section class="sheet box">
-        <h2>By hand</h2>
+        <h2>Typing saved</h2>
         <p class="figure"><b>{{ minutes(week!.saved) }}</b> <span class="soft">in the last seven days</span></p>
-        <p class="soft">{{ minutes(today.saved_seconds) }} in all, for {{ count(today.orders, 'order') }} that are stored. Mappings say what an order and a line take (<code>orders.by_hand</code>).</p>
+        <p class="soft">{{ minutes(today.saved_seconds) }} in all, for {{ count(today.orders, 'stored order') }}. Each mapping says how long an order and a line take by hand (<code>orders.by_hand</code>).</p>
       </section>
       <section class="sheet box wide">
         <div class="bar"><h2>Orders by day</h2><span class="grow" /><span class="key"><i class="good" /> loaded</span><span class="key"><i class="changed" /> changed</span><span class="key"><i class="failed" /> failed</span></div>
         <table class="chart" aria-label="Orders loaded, changed and failed by day">
-          <thead><tr><th v-for="d in today.days" :key="d.day" scope="col"><span class="name">{{ dayName(d.day) }}</span> {{ d.day.slice(8) }}.{{ d.day.slice(5, 7) }}.</th></tr></thead>
+          <thead><tr><th v-for="d in today.days" :key="d.day" scope="col"><span class="name">{{ dayName(d.day) }}</span> {{ d.day.slice(5) }}</th></tr></thead>
           <tbody>
             <tr>
               <td v-for="d in today.days" :key="d.day" :title="`${d.day}: ${d.loaded} loaded, ${d.changed} changed, ${d.failed} failed in ${count(d.loads, 'load')}`">

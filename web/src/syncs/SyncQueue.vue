@@ -25,7 +25,7 @@ const { trail } = list
 
 <template>
   <div class="bar"><Select v-model="state" size="small" :options="[...states]" option-label="label" option-value="state" show-clear placeholder="All" aria-label="Which" @change="trail = []" /></div>
-  <PagedTable :list="list" row-key="id" empty="Nothing waits.">
+  <PagedTable :list="list" row-key="id" empty="Nothing is waiting.">
     <Column header="Order"><template #body="{ data: k }"><RouterLink :to="`/orders/${k.order_id}`">{{ k.order || k.order_id }}</RouterLink></template></Column>
     <Column header="Record"><template #body="{ data: k }">{{ k.system }} {{ k.record }}</template></Column>
     <Column header="State"><template #body="{ data: k }"><OutcomeMark :word="word(k.state)" /></template></Column>

@@ -15,7 +15,7 @@ const list = usePages('sync-runs', [name], (cursor, limit) => data(api.GET('/api
 </script>
 
 <template>
-  <PagedTable :list="list" row-key="id" empty="Nobody has run it yet.">
+  <PagedTable :list="list" row-key="id" empty="It has not been run yet.">
     <Column header="Run" field="id" />
     <Column header="When"><template #body="{ data: r }"><WhenMark :at="r.started_at" /></template></Column>
     <Column header="State"><template #body="{ data: r }"><OutcomeMark :word="r.state" /></template></Column>

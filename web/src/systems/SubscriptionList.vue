@@ -20,7 +20,7 @@ const choose = (n: string) => { name.value = name.value === n ? '' : n }
 <template>
   <h2>Who is told</h2>
   <div class="sheet">
-    <StateNote v-if="error || isPending || !all?.items.length" :error="error" :loading="isPending" empty="Nobody is told what happens to orders: koinos subscription add NAME URL tells a program." @retry="refetch()" />
+    <StateNote v-if="error || isPending || !all?.items.length" :error="error" :loading="isPending" empty="No program is notified of changes to orders. Add one with koinos subscription add NAME URL." @retry="refetch()" />
     <DataTable v-else :value="all.items" data-key="name" @row-click="choose($event.data.name)">
       <Column header="Subscription"><template #body="{ data: y }"><button class="plain" :aria-expanded="name === y.name" @click.stop="choose(y.name)">{{ y.name }}</button></template></Column>
       <Column header="Address"><template #body="{ data: y }"><span class="wrap">{{ y.url }}</span></template></Column>

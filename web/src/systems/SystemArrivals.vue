@@ -29,7 +29,7 @@ const word = (a: Arrival) => (a.state === 'gone' ? 'withdrawn' : a.state)
 <template>
   <div class="bar filters">
     <InputText v-model="key" size="small" placeholder="Key or number" aria-label="Key or number of the record" @update:model-value="trail = []" />
-    <span class="soft">What came, byte for byte, newest first. Each is kept for 90 days.</span>
+    <span class="soft">Records as they arrived, newest first. Each is kept for 90 days.</span>
   </div>
   <section v-if="open" class="sheet box" aria-label="An arrival">
     <div class="bar"><h2>Arrival {{ open.id }}: {{ open.record }} {{ open.number || open.key }}</h2><span class="grow" /><Button size="small" text label="Save it" @click="download(`/api/v1/arrivals/${open.id}/content`)" /><Button size="small" text label="Close" @click="open = undefined" /></div>
@@ -37,7 +37,7 @@ const word = (a: Arrival) => (a.state === 'gone' ? 'withdrawn' : a.state)
     <StateNote v-if="content.error.value || content.isPending.value" :error="content.error.value" :loading="content.isPending.value" @retry="content.refetch()" />
     <pre v-else>{{ content.data.value }}</pre>
   </section>
-  <PagedTable :list="list" row-key="id" empty="Nothing of that kind has come." @open="open = $event">
+  <PagedTable :list="list" row-key="id" empty="Nothing of that kind has arrived." @open="open = $event">
     <Column header="Arrival"><template #body="{ data: a }"><button class="plain" @click.stop="open = a">{{ a.id }}</button></template></Column>
     <Column header="Came"><template #body="{ data: a }"><span class="when"><WhenMark :at="a.at" /></span></template></Column>
     <Column header="Record" field="record" />

@@ -14,7 +14,7 @@ const list = usePages('files', [name], (cursor, limit) => data(api.GET('/api/v1/
 </script>
 
 <template>
-  <PagedTable :list="list" row-key="id" empty="No file has come yet. Pulls look into the folder.">
+  <PagedTable :list="list" row-key="id" empty="No file has arrived yet. Pulls look into the folder.">
     <Column header="File"><template #body="{ data: f }"><RouterLink :to="`/documents/${f.document}`">{{ f.name }}</RouterLink></template></Column>
     <Column header="Came"><template #body="{ data: f }"><span class="when"><WhenMark :at="f.at" /></span></template></Column>
     <Column header="Its id" field="file_id" />

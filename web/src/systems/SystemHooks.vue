@@ -14,7 +14,7 @@ const list = usePages('hooks', [name], (cursor, limit) => data(api.GET('/api/v1/
 </script>
 
 <template>
-  <PagedTable :list="list" row-key="id" empty="No webhook has come. Its address here is /hooks/ and the system's name; the description says how messages are signed.">
+  <PagedTable :list="list" row-key="id" empty="No webhook has arrived yet. Its address is /hooks/ followed by the system's name; the description says how messages are signed.">
     <Column header="Webhook" field="id" />
     <Column header="Came"><template #body="{ data: h }"><WhenMark :at="h.at" /></template></Column>
     <Column header="Event" field="event" />

@@ -38,7 +38,7 @@ const tried = computed(() => dry.data.value)
       <Button size="small" label="Pull what is new" :loading="begin.isPending.value" @click="begin.mutate(false)" />
       <Button size="small" outlined label="Dry run" :loading="dry.isPending.value" @click="dry.mutate()" />
       <Button size="small" text label="Pull everything again" @click="begin.mutate(true)" />
-      <span class="soft">Records that are known as they are bring nothing.</span>
+      <span class="soft">Records that have not changed are skipped.</span>
     </div>
     <StateNote v-if="begin.error.value || dry.error.value" :error="begin.error.value || dry.error.value" @retry="begin.reset(), dry.reset()" />
     <p v-else-if="tried" role="status">
