@@ -192,9 +192,10 @@ func TestConsole(t *testing.T) {
 		// It is billed, something comes back and is given back, and a part of the shipment was a mistake.
 		press("Hold …"), fill(".acts input.wide", "credit limit"), press("Put it on hold"), has(".acts .held",
 			"credit limit"),
-		press("Bill …"), press("Billed"), has(".held[role=alert]", "is on hold: credit limit"), press("Release"),
+		press("Bill …"), fill(".acts .fields input", "IN-77"), press("Billed"),
+		has(".held[role=alert]", "is on hold: credit limit"), press("Release"),
 		has(".acts .held", "The order has changed since this form was opened"), // it is as it was filled in
-		press("Billed"), has(".paper .lines", "invoiced 4"), has(".events", "invoice IN-"),
+		press("Billed"), has(".paper .lines", "invoiced 4"), has(".events", "invoice IN-77"),
 		press("Return …"), fill(quantityOf1, "1"), fill(".acts input.wide", "wrong colour"), press("Returned"),
 		has(".paper .lines", "returned 1"), press("Give back …"), has(".acts", "Can be taken back"), fill(quantityOf1, "1"),
 		press("Give it back"), has(".paper .lines", "invoiced 3"), has(".events", "credit note IN-"),
