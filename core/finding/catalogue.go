@@ -161,7 +161,7 @@ var Catalogue = map[Code]About{
 	ControlCharacter: {Warning, "control characters inside a cell",
 		"They were left out of the value; the document itself is kept as it came."},
 	CharacterInvalid: {Error, "a value contains something that is not a character",
-		"Ask the sender for the value: half a surrogate pair, an unknown entity or U+0000 stands for nothing."},
+		"Ask the sender for the value: half a surrogate pair, an unknown entity or U+0000 is no character."},
 	QuoteUnclosed: {Error, "a quoted cell does not end where it should",
 		"Close the quotation mark, or double it where it belongs to the text. If marks are text in this document, say " +
 			"document: {quote: none}."},
@@ -303,7 +303,7 @@ var Catalogue = map[Code]About{
 		"Put it into the order by hand, or bind it in the mapping; list in document.unused what can be ignored."},
 	RowKindUnknown: {Error, "a row of an unknown kind",
 		"Name the kind in orders.group.kinds; leave-out skips such rows."},
-	LineBeforeHeader:  {Error, "a line stands before any order", "Fill in the cell that begins the order."},
+	LineBeforeHeader:  {Error, "a line comes before any order", "Fill in the cell that begins the order."},
 	OrderWithoutLines: {Error, "an order has no lines", "Add its lines, or remove the order."},
 	OrderTooLong: {Error, "more rows in one order than Koinos holds",
 		"Look at the grouping: a wrong key makes one order of many. Or sort the document by its key."},
@@ -332,9 +332,9 @@ var Catalogue = map[Code]About{
 
 	MappingInvalid: {Error, "the mapping cannot be read", "Correct the YAML at the place named."},
 	MappingUnknownKey: {Error, "an unknown word in the mapping",
-		"docs/mapping.md lists the words that may stand there."},
+		"docs/mapping.md lists the words that are allowed there."},
 	MappingMissingKey: {Error, "something is missing from the mapping", "Add it."},
-	MappingWrongValue: {Error, "a value in the mapping is not one that may stand there",
+	MappingWrongValue: {Error, "a value in the mapping is not allowed there",
 		"Use one of the values named."},
 }
 
