@@ -55,7 +55,8 @@ func TestAnswersHeard(t *testing.T) {
 		{"on hold there", "AC", first + "ACK*IH*100*MR~" + second, "done | Line 1: not decided by the seller yet (IH)."},
 		{"a part on hold", "AC", first + "ACK*IA*60*MR~ACK*IH*40*MR~" + second,
 			"done | Line 1: not decided by the seller yet, quantity 60 of 100 (IA)."},
-		{"without a day", "AC", first + "ACK*SP*100*MR~" + second, "done | Line 1 is accepted with changes (SP): no day is promised yet."},
+		{"without a day", "AC", first + "ACK*SP*100*MR~" + second,
+			"done | Line 1 is accepted with changes (SP): no day is promised yet."},
 		{"another currency", "AC", "CUR*SE*USD~" + first + "ACK*IA*100*MR~" + second,
 			"held | The answer is in USD, but the order is in EUR."},
 	} {
