@@ -228,6 +228,12 @@ func TestSaidElsewhere(t *testing.T) {
 		{"a line for somebody else", begin + at + line + "N1*ST*Ann Olsen~N3*Kaia 4~",
 			"N1 says where the goods go, Ann Olsen (ST Ship To), and the mapping does not read it here.", ""},
 		{"a line for another yard", begin + at + line + "N1*ST*East*92*0041~", "", "0041"},
+		{"a day on which it is due", begin + "ITD*05*3****20260430~" + at + line, "", "due 2026-04-30"},
+		{"a discount until a day", begin + "ITD*05*3*2*20260330***30~" + at + line, "", "2 % 2026-03-30, net 30"},
+		{"two terms", begin + "ITD*01*3*2**10**30~ITD*01*3*1**20**30~" + at + line,
+			"A second ITD says other terms of payment, and the mapping reads those of the first.", "2 % 10, net 30"},
+		{"another total", begin + at + line + "CTT*1~AMT*TT*99~", "The document says 99, but its lines make 26.60.", ""},
+		{"its total", begin + at + line + "CTT*1~AMT*TT*26.6~", "", "1.33"},
 		{"ship complete", begin + "CSH*SC~" + at + line,
 			"CSH (Sales Requirements) says a condition of the delivery, and the mapping does not read it.", ""},
 		{"a special price", begin + at + line + "CTP**DIS*1.20*20*MR~",
@@ -261,7 +267,7 @@ func TestSaidElsewhere(t *testing.T) {
 		o := d.order(order.Sales, "PELLOW", "", number)
 		l := &o.Lines[0]
 		has := []string{o.Notes + "|" + l.Notes, l.Item + "|" + l.BuyerItem, l.Description, l.Location, l.UnitPrice.Plain(),
-			string(o.RequestedDeliveryOn)}
+			string(o.RequestedDeliveryOn), o.PaymentTerms}
 		var references []string
 		for _, r := range o.References {
 			if r.Qualifier == "contract" {

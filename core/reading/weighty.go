@@ -25,6 +25,7 @@ var ofOrders = map[string]func(*asked) (at *tree.Node, says string){
 	"SDQ": whole("the quantities for several places"), "SLN": whole("what the line is made of"),
 	"IT8": whole("conditions of the sale"),
 	"CSH": whole("a condition of the delivery"), "DTM": day, "SAC": allowance, "TXI": tax, "N1": place, "CTP": price,
+	"ITD": terms,
 }
 
 var ofAnswers = map[string]func(*asked) (at *tree.Node, says string){
@@ -191,6 +192,24 @@ func text(a *asked) (*tree.Node, string) {
 		return nil, ""
 	}
 	return said, fmt.Sprintf("%s says %q, and the mapping does not read it.", a.node.Name, said.Text)
+}
+
+// terms says terms of payment that come behind others of the same loop: an order has one text of them.
+func terms(a *asked) (*tree.Node, string) {
+	first := a.node.Parent.First()
+	for first != nil && first.Name != a.node.Name {
+		first = first.Next()
+	}
+	said := func(n *tree.Node) (elements []string) {
+		for e := n.First(); e != nil && e.Kind != tree.Segment; e = e.Next() {
+			elements = append(elements, e.Name+" "+e.Text)
+		}
+		return elements
+	}
+	if first == a.node || slices.Equal(said(first), said(a.node)) {
+		return nil, ""
+	}
+	return a.node, "A second ITD says other terms of payment, and the mapping reads those of the first."
 }
 
 // places are the parties (element 98) that say where goods go.
