@@ -30,7 +30,11 @@ func browser(t *testing.T, width, height int64) context.Context {
 		chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(int(width), int(height)),
 		chromedp.Flag("disable-quic", true), chromedp.UserDataDir(t.TempDir()))...)
 	t.Cleanup(cancel)
-	ctx, cancel = chromedp.NewContext(ctx)
+	ctx, cancel = chromedp.NewContext(ctx, chromedp.WithErrorf(func(format string, args ...any) {
+		if text := fmt.Sprintf(format, args...); !strings.Contains(text, "unhandled node event") { // newer than the driver
+			t.Log(text)
+		}
+	}))
 	t.Cleanup(cancel)
 	ctx, cancel = context.WithTimeout(ctx, 10*time.Minute)
 	t.Cleanup(cancel)
