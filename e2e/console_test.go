@@ -32,7 +32,7 @@ func browser(t *testing.T, width, height int64) context.Context {
 	t.Cleanup(cancel)
 	ctx, cancel = chromedp.NewContext(ctx, chromedp.WithErrorf(func(format string, args ...any) {
 		if text := fmt.Sprintf(format, args...); !strings.Contains(text, "unhandled node event") { // newer than the driver
-			t.Log(text)
+			fmt.Fprintln(os.Stderr, text) // the test may have ended
 		}
 	}))
 	t.Cleanup(cancel)
