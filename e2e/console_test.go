@@ -26,9 +26,22 @@ func browser(t *testing.T, width, height int64) context.Context {
 	if _, err := os.Stat("../web/dist/index.html"); err != nil {
 		t.Skip("the console has not been built; make test builds it")
 	}
+	dir, err := os.MkdirTemp("", "browser")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { // a browser that is told to end writes for a moment still
+		for range 50 {
+			if os.RemoveAll(dir) == nil {
+				return
+			}
+			time.Sleep(100 * time.Millisecond)
+		}
+		t.Logf("%s could not be removed", dir)
+	})
 	ctx, cancel := chromedp.NewExecAllocator(context.Background(), append(chromedp.DefaultExecAllocatorOptions[:],
 		chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(int(width), int(height)),
-		chromedp.Flag("disable-quic", true), chromedp.UserDataDir(t.TempDir()))...)
+		chromedp.Flag("disable-quic", true), chromedp.UserDataDir(dir))...)
 	t.Cleanup(cancel)
 	ctx, cancel = chromedp.NewContext(ctx, chromedp.WithErrorf(func(format string, args ...any) {
 		if text := fmt.Sprintf(format, args...); !strings.Contains(text, "unhandled node event") { // newer than the driver
