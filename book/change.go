@@ -29,18 +29,18 @@ func (n *noticed) change() error {
 		if l.Statement != nil {
 			code = l.Statement.Code
 		}
-		act, known := changeActs[strings.ToUpper(strings.TrimSpace(code))]
+		plain := strings.ToUpper(strings.TrimSpace(code))
+		act, known := changeActs[plain]
 		switch {
 		case !known:
 			n.e.Add(finding.UnknownChoice, i+1, "change", code, "%q does not say what is to become of the line.",
 				code).Hint = "It may be add, delete, change, replace, or a code of X12 element 670 that says one of these."
-		case !n.fits(i, strings.ToUpper(strings.TrimSpace(code))):
 		case act == "add":
 			n.add(i)
 		case act == "delete":
 			n.remove(i)
 		default:
-			n.alter(i, act == "replace")
+			n.alter(i, plain, act == "replace")
 		}
 	}
 	but := []string{"number", "sender_number", "partner", "currency", "total", "tax_amount", "stage"}
@@ -54,33 +54,6 @@ func (n *noticed) change() error {
 		n.is.SayParty(p)
 	}
 	return nil
-}
-
-// fits reports whether what a line is to be is what the code of its change says: more (QI), less (QD), or the same
-// (NC).
-func (n *noticed) fits(i int, code string) bool {
-	in := &n.in.Lines[i]
-	says, ok := map[string]int{"QI": 1, "QD": -1, "NC": 0}[code]
-	if !ok || in.Quantity.Sign() <= 0 {
-		return true
-	}
-	l := n.lineOf(i, false)
-	if l == nil {
-		return false
-	}
-	quantity := in.Quantity
-	if _, ok := n.inUnit(i, l); !ok {
-		return false
-	}
-	wanted, err := l.Wanted()
-	if err != nil || in.Quantity.Cmp(wanted) == says || in.Quantity.Cmp(wanted) == 0 {
-		return true // it may have been changed before
-	}
-	n.e.Add(finding.UpdateConflict, i+1, "quantity", quantity.String(),
-		"Line %s is to be %s of %s, which is not what the code %s says (%s).",
-		l.Number, quantity, wanted, code, map[int]string{1: "more", -1: "less",
-			0: "no change"}[says]).Hint = "Ask the partner what is meant, and change the line by hand."
-	return false
 }
 
 // stage brings the order to another stage, as long as nothing has moved.
@@ -190,7 +163,7 @@ func (n *noticed) withdraw() error {
 // alter gives a line another quantity, price or date. Another item is what is wanted where that is said (replaced), or
 // where the line is named by its id, or by a person or program that says it of this order; else the sender may mean
 // another line.
-func (n *noticed) alter(i int, replaced bool) {
+func (n *noticed) alter(i int, code string, replaced bool) {
 	in := &n.in.Lines[i]
 	l := n.lineOf(i, replaced || in.ID != 0 || n.e.Target != 0)
 	if l == nil {
@@ -210,6 +183,8 @@ func (n *noticed) alter(i int, replaced bool) {
 	}
 	moved := l.Gone()
 	switch {
+	case n.contradicts(i, l, code):
+		return
 	case in.Quantity.IsZero():
 	case in.Quantity.Sign() <= 0:
 		n.e.Add(finding.QuantityNegative, i+1, "quantity", in.Quantity.String(),
@@ -228,6 +203,22 @@ func (n *noticed) alter(i int, replaced bool) {
 	}
 	n.is.Say(l, n.in, i+1, append([]string{"number", "sender_line", "quantity", "amount"}, posted...)...)
 	n.clear(i+1, l)
+}
+
+// contradicts reports whether a line is to be otherwise than the code of its change says: more (QI), less (QD), or the
+// same (NC). A quantity that the line has already is none of these: it may have been changed before.
+func (n *noticed) contradicts(i int, l *order.Line, code string) bool {
+	says, ok := map[string]string{"QI": "more", "QD": "less", "NC": "no change"}[code]
+	in := n.in.Lines[i].Quantity
+	wanted, err := l.Wanted()
+	if !ok || err != nil || in.Sign() <= 0 || in.Cmp(wanted) == 0 ||
+		code == "QI" && in.Cmp(wanted) > 0 || code == "QD" && in.Cmp(wanted) < 0 {
+		return false
+	}
+	n.e.Add(finding.UpdateConflict, i+1, "quantity", in.String(),
+		"Line %s is to be %s of %s, which is not what the code %s says (%s).", l.Number, in, wanted, code, says).
+		Hint = "Ask the partner what is meant, and change the line by hand."
+	return true
 }
 
 // check looks at the order as it would be: what the change touches must keep

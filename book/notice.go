@@ -48,7 +48,7 @@ func (s *Session) notice(tx *store.Tx, e *Entry, spoken *spokenOf, res *store.Or
 			stored.Revision, e.Seen)
 		return nil, nil
 	}
-	if o.Currency != "" && stored.Currency != "" && o.Currency != stored.Currency {
+	if o.Currency != "" && stored.Currency != "" && !strings.EqualFold(o.Currency, stored.Currency) {
 		e.Add(finding.CurrencyDiffers, 0, "currency", o.Currency, "The %s is in %s, but the order is in %s.", e.Kind,
 			o.Currency, stored.Currency)
 		return nil, nil

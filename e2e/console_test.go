@@ -193,7 +193,14 @@ func TestConsole(t *testing.T) {
 		// What happens to it afterwards is said on the paper; more than was ordered is held first.
 		press("Confirm"), has(".paper .stamp", "confirmed"), has(".acts", "Confirmed."), press("Undo"), has(".paper .stamp",
 			"open"),
-		hasNot(".acts", "Confirmed."), press("Confirm"), has(".paper .stamp", "confirmed"),
+		hasNot(".acts", "Confirmed."), press("Confirm"), has(".paper .stamp", "confirmed"), has(".acts", "Confirmed."),
+		// On another order's page nothing of this one is left: neither what is undone nor what was filled in,
+		// also if both were seen before.
+		chromedp.KeyEvent("/"), chromedp.KeyEvent("SO-000527"), has("#hit-0", "SO-000527"), chromedp.KeyEvent(kb.Enter),
+		has(".paper", "SL-1040"), chromedp.NavigateBack(), has(".paper", "SSS/0401"), press("Ship …"),
+		chromedp.WaitVisible(".acts form", chromedp.ByQuery), chromedp.NavigateForward(), has(".paper", "SL-1040"),
+		chromedp.WaitNotPresent(".acts form", chromedp.ByQuery), hasNot(".acts", "Confirmed."),
+		chromedp.NavigateBack(), has(".paper", "SSS/0401"),
 		press("Answer …"), pick("Answer of line 1", "accepted"), fill(`[aria-label="Quantity of line 1"]`, "6"),
 		fill(`[aria-label="Promised day of line 1"]`, "2026-04-02"), press("+"), pick("Answer of line 1, statement 2",
 			"refused"),

@@ -143,7 +143,8 @@ func TestUpgrade(t *testing.T) {
 }
 
 // leftOut are fields that have other names or a place of their own now; the title of a code is in today's words.
-var leftOut = map[string]bool{"title": true, "trace": true, "said": true, "text": true, "place": true, "row": true, "column": true,
+var leftOut = map[string]bool{"title": true, "trace": true, "said": true, "text": true, "place": true, "row": true,
+	"column":  true,
 	"pointer": true, "loads": true, "describe": true}
 
 // ofSet are fields that a transaction set had itself before it could speak of several orders.

@@ -232,6 +232,8 @@ func TestSaidElsewhere(t *testing.T) {
 		{"a discount until a day", begin + "ITD*05*3*2*20260330***30~" + at + line, "", "2 % 2026-03-30, net 30"},
 		{"two terms", begin + "ITD*01*3*2**10**30~ITD*01*3*1**20**30~" + at + line,
 			"A second ITD says other terms of payment, and the mapping reads those of the first.", "2 % 10, net 30"},
+		{"terms of a line", begin + at + line + "ITD*01*3*****60~",
+			"ITD says terms of payment, and the mapping does not read them here.", ""},
 		{"another total", begin + at + line + "CTT*1~AMT*TT*99~", "The document says 99, but its lines make 26.60.", ""},
 		{"its total", begin + at + line + "CTT*1~AMT*TT*26.6~", "", "1.33"},
 		{"ship complete", begin + "CSH*SC~" + at + line,

@@ -195,7 +195,7 @@ func TestGroupsOnce(t *testing.T) {
 		return strings.NewReplacer(fmt.Sprintf("0930*%d*X", control), "0930*"+group+"*X", fmt.Sprintf("GE*1*%d", control),
 			"GE*1*"+group, "PM-1", number).Replace(pellow(control, "850", order4711))
 	}
-	twice := strings.Replace(group(3, "8", "PM-3"), "IEA*1*", between(group(3, "8", "PM-4"), "GS*", "IEA*")+"IEA*2*", 1)
+	twice := strings.Replace(group(3, "8", "PM-3"), "IEA*1*", between(group(3, "08", "PM-4"), "GS*", "IEA*")+"IEA*2*", 1)
 	for _, c := range []struct {
 		groups string
 		want   []string
@@ -204,7 +204,7 @@ func TestGroupsOnce(t *testing.T) {
 			"done [] 997: AK5*A AK9*A*1*1*1 AK5*A AK9*A*1*1*1", "done [] 997: AK5*A AK9*A*1*1*1"}},
 		{"once", []string{"done [] 997: AK5*A AK9*A*1*1*1",
 			"rejected [The control number 007 of the group came before, in interchange 1. (group 6)] 997: AK5*A AK9*R*1*1*0*6",
-			"partly [The control number 8 of the group came before, in the same interchange. (group 6)] 997: AK5*A AK9*A*1*1*1 AK5*A AK9*R*1*1*0*6",
+			"partly [The control number 08 of the group came before, in the same interchange. (group 6)] 997: AK5*A AK9*A*1*1*1 AK5*A AK9*R*1*1*0*6",
 			"rejected [The control number 8 of the group came before, in interchange 5. (group 6)] 997: AK5*A AK9*R*1*1*0*6"}},
 	} {
 		d := open(t)

@@ -24,12 +24,14 @@ var weighty = map[string]map[string]func(*asked) (at *tree.Node, says string){
 var ofOrders = map[string]func(*asked) (at *tree.Node, says string){
 	"SDQ": whole("the quantities for several places"), "SLN": whole("what the line is made of"),
 	"IT8": whole("conditions of the sale"),
-	"CSH": whole("a condition of the delivery"), "DTM": day, "SAC": allowance, "TXI": tax, "N1": place, "CTP": price,
+	"CSH": whole("a condition of the delivery"), "DTM": day(wanted), "SAC": allowance, "TXI": tax, "N1": place,
+	"CTP": price,
 	"ITD": terms,
 }
 
 var ofAnswers = map[string]func(*asked) (at *tree.Node, says string){
-	"SCH": whole("days or places for parts of the line"), "SAC": allowance, "DTM": day, "CTP": price, "MSG": text,
+	"SCH": whole("days or places for parts of the line"), "SAC": allowance, "DTM": day(promised), "CTP": price,
+	"MSG": text,
 	"MTX": text,
 }
 
@@ -128,22 +130,28 @@ func whole(about string) func(*asked) (*tree.Node, string) {
 	}
 }
 
-// days are the qualifiers (element 374) of the days between which goods are wanted.
-var days = []string{"001", "002", "010", "017", "037", "038", "061", "063", "064", "067", "068", "069", "071", "074",
-	"077", "106", "118", "175", "177"}
+// wanted are the qualifiers (element 374) of the days between which goods are wanted, promised those of a seller's
+// promise.
+var (
+	wanted = []string{"001", "002", "010", "037", "038", "061", "063", "064", "069", "071", "074", "077", "106", "118",
+		"175", "177"}
+	promised = []string{"017", "067", "068", "069", "079"}
+)
 
-// day says a day between which goods are wanted, or its time.
-func day(a *asked) (*tree.Node, string) {
-	code, on, at := a.element(1), a.element(2), a.element(3)
-	switch {
-	case code == nil || on == nil || !slices.Contains(days, code.Text):
-	case !a.reads(2):
-		return on, fmt.Sprintf("DTM says the day %s (%s), and the mapping does not read it.", on.Text, a.means(1, code))
-	case at != nil && !a.reads(3) && strings.Trim(at.Text, "0") != "" && !strings.HasPrefix(at.Text, "2359"):
-		return at, fmt.Sprintf("DTM says the time %s of the day %s (%s), and the mapping reads only the day.", at.Text,
-			on.Text, a.means(1, code))
+// day says a day with one of some qualifiers, or its time.
+func day(of []string) func(*asked) (*tree.Node, string) {
+	return func(a *asked) (*tree.Node, string) {
+		code, on, at := a.element(1), a.element(2), a.element(3)
+		switch {
+		case code == nil || on == nil || !slices.Contains(of, code.Text):
+		case !a.reads(2):
+			return on, fmt.Sprintf("DTM says the day %s (%s), and the mapping does not read it.", on.Text, a.means(1, code))
+		case at != nil && !a.reads(3) && strings.Trim(at.Text, "0") != "" && !strings.HasPrefix(at.Text, "2359"):
+			return at, fmt.Sprintf("DTM says the time %s of the day %s (%s), and the mapping reads only the day.", at.Text,
+				on.Text, a.means(1, code))
+		}
+		return nil, ""
 	}
-	return nil, ""
 }
 
 // allowance says an allowance or charge, or one that is a share (element 332) or a rate (118) and no amount.
@@ -205,6 +213,9 @@ func terms(a *asked) (*tree.Node, string) {
 			elements = append(elements, e.Name+" "+e.Text)
 		}
 		return elements
+	}
+	if !a.reads(12) && !a.reads(7) && !a.reads(6) {
+		return a.node, "ITD says terms of payment, and the mapping does not read them here."
 	}
 	if first == a.node || slices.Equal(said(first), said(a.node)) {
 		return nil, ""

@@ -177,13 +177,17 @@ func (j *Judging) Watch(h Handler) Handler {
 
 // before says where a group's control number came before, if each is to come once; "" is nowhere.
 func (j *Judging) before(g *Group) (string, error) {
-	if !j.Policy.Once || j.Before == nil {
+	if !j.Policy.Once {
 		return "", nil
 	}
+	number := func(g *Group) string { return strings.TrimLeft(g.Control, "0") }
 	for _, other := range j.a.groups[:len(j.a.groups)-1] {
-		if other.group.Control == g.Control {
+		if number(other.group) == number(g) {
 			return "the same interchange", nil
 		}
+	}
+	if j.Before == nil {
+		return "", nil
 	}
 	id, err := j.Before(g.Control)
 	if err != nil || id == 0 {

@@ -81,7 +81,7 @@ const became = computed(() => {
       <div class="split" :class="{ alone: !order.document }">
         <SourceGrid v-if="order.document" ref="grid" :key="id" :fetch-rows="fetchRows" :lit="pointed" :order="order.load_seq" :start="places.first" @pick="(s) => (picked = s)" />
         <div class="side">
-          <OrderActs ref="acts" :order="order" :refresh="refetch" />
+          <OrderActs ref="acts" :key="order.id" :order="order" :refresh="refetch" />
           <OrderPaper :order="order" :places="order.places" :notes="notes" :mark="order.status" :lit="picked" @point="pointed = $event" @pick="grid?.goTo($event)" @ask="(line, field) => (asked = { line, field })">
             <section v-if="asked && (why || whyError)" class="events" aria-live="polite">
               <h2>Why {{ fieldName(asked.field) }}{{ asked.line ? ` of line ${asked.line}` : '' }}{{ why?.value ? ` is ${why.value}` : '' }}</h2>
