@@ -109,7 +109,7 @@ func TestSeveralStatements(t *testing.T) {
 	}
 	offers, err := order.Offers(&p.Order, p.Answers)
 	if err != nil || fmt.Sprint(offers[0].Accepted, offers[0].Differs, offers[0].Take) !=
-		"100 [due 2026-05-03] map[id:1 requested_delivery_on:2026-05-03]" {
+		"100 [30 due 2026-05-03] map[id:1 requested_delivery_on:2026-05-03]" {
 		t.Errorf("%+v %v", offers, err)
 	}
 }

@@ -287,7 +287,7 @@ func TestAnswersCompared(t *testing.T) {
 			"changed 3; /lines/0/answer: Line 1 is accepted with changes (IA): price 9.80 for 9.50."},
 		{"a part at once, a part later", intent.Answer,
 			ask(`{"number": "1", "answer": "IA", "accepted": "30"}, {"number": "1", "answer": "IB", "accepted": "10", "due_on": "2026-04-03"}` + second), "",
-			`changed 4; line 1 answer was "IA", is "IB"; /lines/0/answer: Line 1 is accepted with changes (IA): due 2026-04-03.`},
+			`changed 4; line 1 answer was "IA", is "IB"; /lines/0/answer: Line 1 is accepted with changes (IA): 10 due 2026-04-03.`},
 		{"less in all", intent.Answer, ask(`{"number": "1", "answer": "IA", "accepted": "20"}, {"number": "1", "answer": "IB", "accepted": "10", "due_on": "2026-03-24"}` + second), "",
 			`changed 5; line 1 answer was "IA", is "IB"; /lines/0/answer: Line 1 is accepted with changes (IA): quantity 30 of 40.`},
 		{"refused", intent.Answer, ask(`{"number": "1", "answer": "refused", "reason": "discontinued"}` + second), "",

@@ -121,7 +121,8 @@ var binding = &grammar.Shape{Kind: grammar.Object, Ref: "binding",
 			"boolean")),
 		grammar.May("check", &grammar.Shape{Kind: grammar.Boolean,
 			About: "false keeps a stated amount or total without comparing it with Koinos's own"}),
-		grammar.May("write", grammar.Some("Expression that gives the text on the way out; value is the field")),
+		grammar.May("write", grammar.Some("Expression that gives the text on the way out; value is the field, with the partner's "+
+			"code where there is a crosswalk")),
 	}}
 
 var condition = "col(\"Heading\") is a cell's text, text the row's first filled cell, filled how many cells are " +
@@ -196,8 +197,9 @@ func part(what string) *grammar.Shape {
 			grammar.May("sorted",
 				grammar.OneOf("number: the lines stand in the order of their numbers; left out, in that of "+
 					"the document", "number")),
-			grammar.May("apart", grammar.Some("X12: a segment within that of each, such as PO1/ACK: where it stands several times, "+
-				"there is a line for each, and lines of one number are written with one segment of each")))
+			grammar.May("apart", grammar.Many("X12: a segment within that of each, such as PO1/ACK: where it stands several "+
+				"times, there is a line for each. Of a list, the first that stands several times. Lines of one number are "+
+				"written with one of the first for each")))
 	}
 	return &grammar.Shape{Kind: grammar.Object,
 		About: "How " + what + " stand in an order's rows; left out, a row with a value for one of them is one",

@@ -16,9 +16,9 @@ import (
 // Part says how a repeating part of an order stands in its rows.
 type Part struct {
 	Each   Query
-	Others []Query      // deliveries: where they stand besides
-	Apart  *x12.Address // within each: where it stands several times, there is a line for each; nil is none
-	Across string       // "", numbered or matrix
+	Others []Query        // deliveries: where they stand besides
+	Apart  []*x12.Address // within each: where one stands several times, there is a line for each; the first is written
+	Across string         // "", numbered or matrix
 	Matrix []Source
 	Range  [2]int // matrix: first and last column
 	When   *Expr
@@ -27,20 +27,26 @@ type Part struct {
 }
 
 // Lines gives the nodes of the lines that a node of Each stands for: itself, or, where several stand apart within it,
-// itself with each of them alone.
+// itself with each of them alone. What stands apart besides them, of which nobody knows to which it belongs, is left
+// out.
 func (p *Part) Lines(n *tree.Node) iter.Seq[*tree.Node] {
 	return func(yield func(*tree.Node) bool) {
-		var apart []*tree.Node
-		if p.Apart != nil {
-			apart = p.Apart.All(n)
+		var lines, out []*tree.Node
+		for _, a := range p.Apart {
+			if all := a.All(n); len(lines) > 1 || len(all) > 1 {
+				out = append(out, all...)
+				if len(lines) < 2 {
+					lines = all
+				}
+			}
 		}
-		if len(apart) < 2 {
+		if len(lines) < 2 {
 			yield(n)
 			return
 		}
-		for _, one := range apart {
+		for _, one := range lines {
 			if !yield(n.Pick(func(c *tree.Node) *tree.Node {
-				if c != one && slices.Contains(apart, c) {
+				if c != one && slices.Contains(out, c) {
 					return nil
 				}
 				return c
@@ -89,11 +95,11 @@ func (b *builder) deliveries(n *grammar.Node, m *Mapping) *Part {
 func (b *builder) part(n *grammar.Node) *Part {
 	p := &Part{Each: b.path(n.Get("each")), Across: n.Str("across"), When: b.compile(n.Get("when"), true),
 		Next: n.Str("begin") == "next", Sorted: n.Str("sorted") == "number"}
-	if k := n.Get("apart"); k != nil {
+	for _, k := range n.List("apart") {
 		each, _ := p.Each.(*x12.Address)
 		apart, _ := b.path(k).(*x12.Address)
 		if each != nil && apart != nil && apart.Inside(each) {
-			p.Apart = apart.Within(each)
+			p.Apart = append(p.Apart, apart.Within(each))
 		} else {
 			b.Add(finding.MappingWrongValue, k.At, k.Text, "apart is an address of X12 within that of each, such as PO1/ACK.")
 		}

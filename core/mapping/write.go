@@ -28,26 +28,13 @@ func (n nothing) Locale() *Locale    { return n.locale }
 func (n nothing) Lists() *list.Set   { return n.set }
 
 // Written gives the text that a document of this mapping has for a field's
-// value (as order.Each gives it): the way back through list, crosswalk and
+// value (as order.Each gives it): the way back through list, crosswalk, expression and
 // locale. The error says why there is none.
 func (b *Binding) Written(value string, set *list.Set) (string, error) {
 	if value == "" {
 		return "", nil
 	}
-	if b.Write != nil {
-		env := NewEnv(nothing{&b.Locale, set})
-		env.Value = value
-		v, err := b.Write.Run(&vm.VM{}, &env)
-		if err != nil {
-			return "", err
-		}
-		text, kind := ValueText(v)
-		if kind == source.Exact {
-			return b.Locale.written(text), nil
-		}
-		return text, nil
-	}
-	if b.Expr != nil {
+	if b.Expr != nil && b.Write == nil {
 		return "", ErrOneWay
 	}
 	if b.List != "" && (len(b.Keys) > 0 && b.Keys[0] != "code" || b.Give != "") {
@@ -81,6 +68,19 @@ func (b *Binding) Written(value string, set *list.Set) (string, error) {
 			return "", fmt.Errorf("the crosswalk %s has nothing for our %q", b.Crosswalk, value)
 		}
 		value = theirs
+	}
+	if b.Write != nil {
+		env := NewEnv(nothing{&b.Locale, set})
+		env.Value = value
+		v, err := b.Write.Run(&vm.VM{}, &env)
+		if err != nil {
+			return "", err
+		}
+		text, kind := ValueText(v)
+		if kind == source.Exact {
+			return b.Locale.written(text), nil
+		}
+		return text, nil
 	}
 	switch b.Field.Type {
 	case order.Decimal, order.Percent:

@@ -170,7 +170,7 @@ func (f *Offer) read(a *Answered, o *Order, line *Line, wanted Number) (err erro
 		if l.DueOn != "" {
 			f.DueOn = max(f.DueOn, l.DueOn)
 			if l.DueOn != asked {
-				days = append(days, "due "+string(l.DueOn))
+				days = append(days, partly(l.Quantity, wanted)+"due "+string(l.DueOn))
 			}
 		}
 	}
@@ -204,6 +204,14 @@ func (f *Offer) read(a *Answered, o *Order, line *Line, wanted Number) (err erro
 	}
 	f.Differs = slices.Compact(append(append(f.Differs, prices...), days...))
 	return nil
+}
+
+// partly names how much of a line is meant, where it is not all of it.
+func partly(quantity, wanted Number) string {
+	if quantity.IsZero() || quantity.Cmp(wanted) >= 0 {
+		return ""
+	}
+	return quantity.Plain() + " "
 }
 
 // Keeps reports whether the seller refuses a change and keeps to what was ordered before. What is refused of a line

@@ -30,7 +30,7 @@ var ofOrders = map[string]func(*asked) (at *tree.Node, says string){
 }
 
 var ofAnswers = map[string]func(*asked) (at *tree.Node, says string){
-	"SCH": whole("days or places for parts of the line"), "SAC": allowance, "DTM": day(promised), "CTP": price,
+	"SCH": schedule, "SAC": allowance, "DTM": day(promised), "CTP": price,
 	"MSG": text,
 	"MTX": text,
 }
@@ -128,6 +128,27 @@ func whole(about string) func(*asked) (*tree.Node, string) {
 		return a.node, fmt.Sprintf("%s (%s) says %s, and the mapping does not read it.", a.node.Name,
 			x12.SegmentName(a.node.Name), about)
 	}
+}
+
+// schedule says days for parts of a line beside several answers to it, and where the parts go.
+func schedule(a *asked) (*tree.Node, string) {
+	answers := 0
+	for n := a.node.Parent.First(); n != nil; n = n.Next() {
+		if n.Name == "ACK" {
+			answers++
+		}
+	}
+	party, of := a.element(3), a.element(4)
+	switch {
+	case !a.reads(1):
+		return a.node, "SCH says days or places for parts of the line, and the mapping does not read it here."
+	case answers > 1:
+		return a.node, "SCH says days for parts of the line, and the line has several answers (ACK) of its own, which are read instead."
+	case party != nil && of != nil && !a.reads(4):
+		return of, fmt.Sprintf("SCH says where a part of the line goes, %s (%s), and the mapping does not read it.", of.Text,
+			a.means(3, party))
+	}
+	return nil, ""
 }
 
 // wanted are the qualifiers (element 374) of the days between which goods are wanted, promised those of a seller's

@@ -94,17 +94,21 @@ func (c *composer) order(o *order.Order) {
 	}
 	c.level(o, mapping.InHeader, in, in, values[0])
 	part := c.m.Parts[mapping.InLines]
+	var apart *x12.Address
+	if part != nil && len(part.Apart) > 0 {
+		apart = part.Apart[0]
+	}
 	at := in
 	c.open = nil
 	var first map[string]string // what the line says whose segment is open
 	for i := range o.Lines {
 		if part != nil {
 			if each, ok := part.Each.(*x12.Address); ok {
-				if part.Apart != nil && i > 0 && o.Lines[i].Number != "" && o.Lines[i].Number == o.Lines[i-1].Number {
-					c.further(i+1, part.Apart, c.w.Open(at, part.Apart), values[i+1], first)
+				if apart != nil && i > 0 && o.Lines[i].Number != "" && o.Lines[i].Number == o.Lines[i-1].Number {
+					c.further(i+1, apart, c.w.Open(at, apart), values[i+1], first)
 					continue
 				}
-				if part.Apart != nil {
+				if apart != nil {
 					first = maps.Clone(values[i+1])
 				}
 				at = c.w.Open(c.around(in, values[i+1]), each)
