@@ -23,6 +23,7 @@ func TestPriceBasisCodes(t *testing.T) {
 		{"1.33", "", "26.60"}, {"1.33", "PE", "26.60"}, {"133", "HP", "26.60"}, {"1330.5", "TP", "26.61"}, {"13.3", "PN",
 			"26.60"},
 		{"1.33", "CT", "26.60"}, {"1.33", "PG", ""}, {"133", "hp", "26.60"}, // which is noted
+		{"0", "NC", "0.00"}, {"", "NC", "0.00"},
 	} {
 		number := fmt.Sprintf("PM-%d", n)
 		i := d.receive(pellow(n+1, "850", "BEG*00*SA*"+number+"**20260316~CUR*BY*EUR~PO1*1*20*MR*"+c.price+"*"+c.basis+

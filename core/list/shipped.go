@@ -22,7 +22,7 @@ var shipped = sync.OnceValue(func() map[string]*Crosswalk {
 		"x12-units": "EA=EA PC=EA UN=EA BX=BX CA=CA CT=CT DZ=DZN PR=PR ST=SET MR=MTR CM=CMT MM=MMT DK=KMT " +
 			"FT=FOT IN=INH YD=YRD KG=KGM GR=GRM LB=LBR OZ=ONZ LT=LTR ML=MLT GA=GLL PK=PK RL=RL RO=RO BG=BG DR=DR " +
 			"CS=CS BO=BO GS=GRO SM=MTK SF=FTK CR=MTQ HR=HUR DA=DAY MO=MON",
-		"x12-price-basis":  "PE=1 UM=1 QE=1 TE=1 LE=1 CA=1 CT=1 QT=1 FX=1 PN=10 HP=100 TP=1000",
+		"x12-price-basis":  "PE=1 UM=1 QE=1 TE=1 LE=1 CA=1 CT=1 QT=1 FX=1 NC=1 PN=10 HP=100 TP=1000",
 		"x12-charge-kinds": "A=allowance C=charge",
 		"x12-charge-codes": "D240=freight C310=discount F050=other D500=handling D980=insurance H850=tax " +
 			"I170=trade-discount",

@@ -18,7 +18,7 @@ import (
 // weighty are the segments, by the transaction set, without which an order or its answer means something else, each
 // with what says so where the mapping does not read it.
 var weighty = map[string]map[string]func(*asked) (at *tree.Node, says string){
-	"850": ofOrders, "860": ofOrders, "855": ofAnswers, "865": ofAnswers,
+	"850": ofOrders, "860": ofOrders, "855": ofAnswers, "865": ofAnswers, "810": ofInvoices,
 }
 
 var ofOrders = map[string]func(*asked) (at *tree.Node, says string){
@@ -26,14 +26,16 @@ var ofOrders = map[string]func(*asked) (at *tree.Node, says string){
 	"IT8": whole("conditions of the sale"),
 	"CSH": whole("a condition of the delivery"), "DTM": day(wanted), "SAC": allowance, "TXI": tax, "N1": place,
 	"CTP": price,
-	"ITD": terms,
+	"ITD": terms, "PO1": free, "POC": free,
 }
 
 var ofAnswers = map[string]func(*asked) (at *tree.Node, says string){
 	"SCH": schedule, "SAC": allowance, "DTM": day(promised), "CTP": price,
 	"MSG": text,
-	"MTX": text,
+	"MTX": text, "PO1": free, "POC": free,
 }
+
+var ofInvoices = map[string]func(*asked) (at *tree.Node, says string){"IT1": billed, "REF": ofOrder}
 
 // weighed finds segments that change what an order means and that its mapping does not read.
 func weighed(m *mapping.Mapping, g *Group, d *intent.Intent) {
@@ -50,14 +52,16 @@ func weighed(m *mapping.Mapping, g *Group, d *intent.Intent) {
 				continue
 			}
 			if says := segments[c.Name]; says != nil {
-				a.node = c
+				a.node, a.code = c, finding.ValueUnread
 				if at, text := says(a); at != nil {
 					value := at.Text
 					if at.Kind == tree.Segment {
 						value = at.Name
 					}
-					f := d.Find(finding.ValueUnread, source.PlaceOf(at, rec.Line), value, 0, "%s", text)
-					f.Hint = "Put it into the order by hand, or bind it in the partner's mapping; list in document.unused what can be ignored."
+					f := d.Find(a.code, source.PlaceOf(at, rec.Line), value, 0, "%s", text)
+					if a.code == finding.ValueUnread {
+						f.Hint = "Put it into the order by hand, or bind it in the partner's mapping; list in document.unused what can be ignored."
+					}
 				}
 			}
 			walk(c)
@@ -70,6 +74,7 @@ func weighed(m *mapping.Mapping, g *Group, d *intent.Intent) {
 type asked struct {
 	m     *mapping.Mapping
 	node  *tree.Node
+	code  finding.Code // of what is found of it
 	known map[string]bool
 }
 
@@ -289,6 +294,48 @@ func price(a *asked) (*tree.Node, string) {
 	}
 	return is, fmt.Sprintf("CTP says the price %s%s, and the line says %s; the mapping reads the line's.", is.Text, about,
 		stated.Text)
+}
+
+// free says a price of a line that is without charge.
+func free(a *asked) (*tree.Node, string) {
+	at := map[string]int{"PO1": 5, "IT1": 5, "POC": 7}[a.node.Name]
+	basis, price := a.element(at), a.element(at-1)
+	if basis == nil || basis.Text != "NC" || price == nil || sameDecimal(price.Text, "0") {
+		return nil, ""
+	}
+	return price, fmt.Sprintf("%s says the price %s, and %s.", a.node.Name, price.Text,
+		"in the element behind it that there is no charge (NC); the mapping reads the price")
+}
+
+// billed says another order than the one of the invoice for a line, or a price of a line that is without charge.
+func billed(a *asked) (*tree.Node, string) {
+	for n := 6; n < 26; n += 2 {
+		if code := a.element(n); code != nil && code.Text == "PO" {
+			if of := a.element(n + 1); of != nil {
+				return a.another(of)
+			}
+		}
+	}
+	return free(a)
+}
+
+// ofOrder says in a reference of a line another order than the one of the invoice.
+func ofOrder(a *asked) (*tree.Node, string) {
+	if code, of := a.element(1), a.element(2); code != nil && code.Text == "PO" && of != nil {
+		return a.another(of)
+	}
+	return nil, ""
+}
+
+// another says that an order is not the one of the invoice.
+func (a *asked) another(of *tree.Node) (*tree.Node, string) {
+	for n := a.node.Root().First(); n != nil; n = n.Next() {
+		if is := elementOf(n, "BIG", 4); is != nil && !strings.EqualFold(is.Text, of.Text) {
+			a.code = finding.HeaderDisagrees
+			return of, fmt.Sprintf("The line is of the order %s, and the invoice of the order %s.", of.Text, is.Text)
+		}
+	}
+	return nil, ""
 }
 
 // sameDecimal reports whether two numbers are worth the same.
