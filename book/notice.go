@@ -27,11 +27,13 @@ func (s *Session) notice(tx *store.Tx, e *Entry, spoken *spokenOf, res *store.Or
 		field, number = "number", o.Number
 	}
 	res.SenderNumber = number
-	switch len(ids) {
-	case 0:
+	switch {
+	case len(ids) == 1:
+	case e.takesBackWhole():
+		return nil, e.takenBackOf(tx, ids)
+	case len(ids) == 0:
 		e.Add(finding.OrderUnknown, 0, field, number, "No %s order of %s has the number %q.", o.Kind, o.Partner, number)
 		return nil, nil
-	case 1:
 	default:
 		e.Add(finding.OrderUnknown, 0, field, number,
 			"%d %s orders of %s have the number %q; it is not clear which one is meant.", len(ids), o.Kind, o.Partner,
@@ -99,6 +101,33 @@ func (s *Session) notice(tx *store.Tx, e *Entry, spoken *spokenOf, res *store.Or
 	return n.c, nil
 }
 
+// takesBackWhole reports whether a notice takes a movement back by its number alone, and names no order.
+func (e *Entry) takesBackWhole() bool {
+	said := e.Order.Statement
+	return e.Order.Number == "" && e.Order.SenderNumber == "" && said != nil && said.Reverses != "" && verbs[order.MovementKind(e.Kind)] != ""
+}
+
+// takenBackOf says why it is not clear of which order such a notice is: there is no such movement, or it is of several.
+func (e *Entry) takenBackOf(tx *store.Tx, ids []int64) error {
+	number := e.Order.Statement.Reverses
+	if len(ids) == 0 {
+		e.Add(finding.MovementUnknown, 0, "reverses", number, "No %s %s of %s is known.", e.Kind, number, e.Order.Partner)
+		return nil
+	}
+	orders, err := tx.OrdersNow(ids)
+	if err != nil {
+		return err
+	}
+	var names []string
+	for _, o := range orders {
+		names = append(names, o.Order.Number)
+	}
+	slices.Sort(names)
+	e.Add(finding.OrderUnknown, 0, "reverses", number, "The %s %s is of several orders (%s), and the notice names none.",
+		e.Kind, number, strings.Join(names, ", ")).Hint = "Take it back in each of these orders."
+	return nil
+}
+
 // plainBasis leaves the basis of a price away where it is 1 and was not said before: that is the same.
 func (n *noticed) plainBasis() {
 	for i := range n.is.Lines {
@@ -124,9 +153,17 @@ func speak(tx *store.Tx, all []Arrived) (*spokenOf, error) {
 	var entries []*Entry
 	var names []store.Spoken
 	var ids []int64
+	var err error
 	for i := range all {
 		e := all[i].Entry
 		switch o := &e.Order; {
+		case e.Kind != intent.Order && !e.Refused() && e.Target == 0 && e.takesBackWhole():
+			if spoken.ids[e], err = tx.OrdersMoved(order.MovementKind(e.Kind), o.Partner, o.Statement.Reverses); err != nil {
+				return nil, err
+			}
+			if found := spoken.ids[e]; len(found) == 1 {
+				ids = append(ids, found[0])
+			}
 		case e.Kind == intent.Order || e.Refused() || e.Orphan:
 		case e.Target != 0:
 			spoken.ids[e] = []int64{e.Target}
@@ -147,7 +184,6 @@ func speak(tx *store.Tx, all []Arrived) (*spokenOf, error) {
 			}
 		}
 	}
-	var err error
 	spoken.orders, err = tx.OrdersNow(ids)
 	return spoken, err
 }

@@ -414,3 +414,34 @@ func TestAnotherItemIsOffered(t *testing.T) {
 		}
 	}
 }
+
+// A notice that takes a shipment back needs no more than its number, where that is enough to know what is meant.
+func TestNoticeWithoutOrders(t *testing.T) {
+	skipRaces(t)
+	d, first := bought(t)
+	d.post(purchase(2))
+	second := d.send("VARNHOLT", "850")[0].Orders[0]
+	of := func(number string, n int) string {
+		return fmt.Sprintf("HL*%d*1*O~PRF*%s~HL*%d*%d*I~LIN*1*VP*BR-10-W~SN1**10*MR~", 2*n, number, 2*n+1, 2*n)
+	}
+	for n, c := range []struct{ name, segments, want, moved string }{
+		{"of one order", "BSN*00*V-1*20260318*1405~HL*1**S~" + of(first, 1), "done", "10 0"},
+		{"of two", "BSN*00*V-2*20260318*1405~HL*1**S~" + of(first, 1) + of(second, 2), "done", "20 10"},
+		{"nothing of an order", "BSN*00*V-3*20260318*1405~HL*1**S~HL*2*1*I~LIN*1*VP*BR-10-W~SN1**10*MR~",
+			"held | sender_number must be there, but HL/PRF/01 is not there.", "20 10"},
+		{"one of one taken back", "BSN*01*V-1*20260318*1405~HL*1**S~", "done", "10 10"},
+		{"once more", "BSN*01*V-1*20260318*1406~HL*1**S~", "done", "10 10"},
+		{"one of two taken back", "BSN*01*V-2*20260318*1405~HL*1**S~", "held | The shipment V-2 is of several orders (" +
+			first + ", " + second + "), and the notice names none.", "10 10"},
+		{"one that never was", "BSN*01*V-9*20260318*1405~HL*1**S~", "held | No shipment V-9 of VARNHOLT is known.", "10 10"},
+	} {
+		got := d.heard(varnholt(n+1, "856", c.segments))
+		moved := ""
+		for _, number := range []string{first, second} {
+			moved += " " + or0(d.order(order.Purchase, "VARNHOLT", number, "").Lines[0].Shipped)
+		}
+		if got != c.want || moved != " "+c.moved {
+			t.Errorf("%s:%s\n got %s\nwant %s, %s", c.name, moved, got, c.want, c.moved)
+		}
+	}
+}

@@ -127,10 +127,16 @@ func withdraw(d *intent.Intent, _, _ *tree.Node, _ int) {
 // replace lets the order take the place of the one that is stored, or a notice that of the one before.
 func replace(d *intent.Intent, _, _ *tree.Node, _ int) { d.Replaces = true }
 
-// takeBack takes the shipment or invoice of the set's own number back, whole.
+// takeBack takes the shipment or invoice of the set's own number back, whole. That number is enough to know which goods
+// are meant.
 func takeBack(d *intent.Intent, _, at *tree.Node, _ int) {
 	ofHeader(d)
 	said := d.Order.Statement
+	if d.Kind == intent.Shipment && said.Number != "" {
+		d.Findings = slices.DeleteFunc(d.Findings, func(f finding.Finding) bool {
+			return f.Code == finding.MustMissing && f.Field == "sender_number"
+		})
+	}
 	said.Reverses = said.Number
 	said.Number += "/" + at.Text
 	// as the one that is taken back has them

@@ -154,7 +154,11 @@ func (x *x12Reader) take(set *x12.Set) {
 		x.ready = append(x.ready, rec)
 		return
 	}
-	for i, n := range x.opt.Loops.All(root) {
+	loops := x.opt.Loops.All(root)
+	if len(loops) == 0 { // the set says something nevertheless
+		x.ready = append(x.ready, rec)
+	}
+	for i, n := range loops {
 		part := Record{Row: n.Leaf, Last: n.LastLeaf(), Node: n}
 		if i == 0 {
 			part.Findings = rec.Findings
