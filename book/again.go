@@ -11,12 +11,15 @@ import (
 
 // again decides what the arrival of a stored order means. It gives what the
 // order becomes, or nil where nothing changes or a finding says why it cannot.
-func (s *Session) again(tx *store.Tx, e *Entry, known store.Known) (*store.Changed, error) {
+func (s *Session) again(spoken *spokenOf, e *Entry, known store.Known) (*store.Changed, error) {
 	var was *store.StoredOrder
 	var differs []order.Change
 	if string(known.Fingerprint) != string(e.Fingerprint[:]) {
 		var err error
-		if was, err = tx.Order(known.ID); err != nil {
+		if err = spoken.settled(known.ID); err == nil {
+			was, err = spoken.tx.Order(known.ID)
+		}
+		if err != nil {
 			return nil, err
 		}
 		differs = order.Diff(&was.Order, &e.Order) // none: another version of Koinos took the fingerprint
@@ -99,13 +102,15 @@ func (e *Entry) locate(c *store.Changed, from []int, names map[string]string) {
 			ids[line-1] = c.Is.Lines[n].ID
 		}
 	}
+	of := make(map[int]int, len(ids))
+	for n, id := range ids {
+		of[id] = n + 1
+	}
 	for i := range c.Changes {
 		ch := &c.Changes[i]
 		line := 0
-		for n, id := range ids {
-			if ch.Line > 0 && id == ch.LineID {
-				line = n + 1
-			}
+		if ch.Line > 0 {
+			line = of[ch.LineID]
 		}
 		if ch.Line > 0 && line == 0 {
 			continue

@@ -9,7 +9,6 @@ import (
 	"koinos/api"
 	"koinos/core/finding"
 	"koinos/core/order"
-	"koinos/store"
 )
 
 // answer keeps what the seller says to the order.
@@ -138,14 +137,18 @@ func parenthesised(code string) string {
 // buyers puts an order whose supplier's answers are not what was ordered on the list of what waits for a person, and
 // takes it off where they are, by another answer, by a change of the order, or because an answer was taken back.
 // Answered says that its answers are others than before; else only an order that is on the list is looked at.
-func buyers(tx *store.Tx, o *order.Order, answered bool, now time.Time) error {
+func buyers(spoken *spokenOf, o *order.Order, answered bool, now time.Time) error {
 	if o.Kind != order.Purchase {
 		return nil
 	}
+	tx := spoken.tx
 	if !answered {
 		if waits, err := tx.AnswerHeld(o.ID); err != nil || !waits {
 			return err
 		}
+	}
+	if err := spoken.settled(o.ID); err != nil {
+		return err
 	}
 	is, err := tx.OrderNow(o.ID)
 	if err != nil {

@@ -128,6 +128,9 @@ type Arrived struct {
 // Take is Session.Take for entries of several sessions. What comes later does not
 // see what came before: no two of different sessions may be of one order or number.
 func Take(tx *store.Tx, all []Arrived) ([]store.OrderResult, error) {
+	if len(all) == 0 {
+		return nil, nil
+	}
 	known, taken, err := known(tx, all)
 	if err != nil {
 		return nil, err
@@ -139,8 +142,24 @@ func Take(tx *store.Tx, all []Arrived) ([]store.OrderResult, error) {
 	results := make([]store.OrderResult, len(all))
 	var fresh []store.NewOrder
 	var freshAt []int
+	insert := func() error {
+		err := spoken.changes.Done()
+		if err == nil {
+			err = tx.InsertOrders(fresh, all[0].Now())
+		}
+		for i, at := range freshAt {
+			results[at].OrderID, results[at].Number, results[at].Revision = fresh[i].Order.ID, fresh[i].Order.Number, 1
+		}
+		fresh, freshAt = nil, nil
+		return err
+	}
 	for i := range all {
 		s, e, res := all[i].Session, all[i].Entry, &results[i]
+		if len(fresh) > 0 && spoken.unknown(e) { // it may be of one of them
+			if err := errors.Join(insert(), spoken.look(e)); err != nil {
+				return nil, err
+			}
+		}
 		e.found, e.given = len(e.Findings), e.Order.Number
 		var changed *store.Changed
 		if p := e.Order.Partner; len(s.Partners) > 0 && !e.Refused() &&
@@ -149,9 +168,9 @@ func Take(tx *store.Tx, all []Arrived) ([]store.OrderResult, error) {
 				strings.Join(s.Partners, ", "))
 		}
 		if e.Kind == intent.Order {
-			changed, err = s.judge(tx, e, known, taken, res)
+			changed, err = s.judge(spoken, e, known, taken, res)
 		} else {
-			changed, err = s.notice(tx, e, spoken, res)
+			changed, err = s.notice(spoken, e, res)
 		}
 		if err = errors.Join(err, e.Err); err != nil {
 			return nil, err
@@ -171,22 +190,17 @@ func Take(tx *store.Tx, all []Arrived) ([]store.OrderResult, error) {
 				changed.Changes = append(changed.Changes, order.Change{Field: "invoice", Is: v.Number})
 				res.Changes = changed.Changes
 			}
-			err := tx.ChangeOrder(*changed, s.Now())
+			err := spoken.change(changed)
 			if err == nil && s.Real {
-				err = buyers(tx, changed.Is, changed.Answer != nil, s.Now())
+				err = buyers(spoken, changed.Is, changed.Answer != nil, s.Now())
 			}
 			if err != nil {
 				return nil, err
 			}
-			res.Revision = changed.Is.Revision
+			res.Revision, res.ChangesText = changed.Is.Revision, changed.Text
 		}
 	}
-	if len(all) > 0 {
-		err = tx.InsertOrders(fresh, all[0].Now())
-	}
-	for i, at := range freshAt {
-		results[at].OrderID, results[at].Number, results[at].Revision = fresh[i].Order.ID, fresh[i].Order.Number, 1
-	}
+	err = insert()
 	for i := range all {
 		waits := results[i].Outcome == outcome.Held || results[i].Outcome == outcome.Refused && all[i].System != ""
 		if waits && err == nil {
@@ -272,7 +286,7 @@ func (s *Session) finish(e *Entry, res *store.OrderResult) {
 
 // judge decides on one order; changed is what a stored order becomes where the
 // outcome is that it changes.
-func (s *Session) judge(tx *store.Tx, e *Entry, known, taken map[string]store.Known,
+func (s *Session) judge(spoken *spokenOf, e *Entry, known, taken map[string]store.Known,
 	res *store.OrderResult) (changed *store.Changed, err error) {
 	stored, isKnown := known[e.Identity]
 	res.Outcome = outcome.Ready
@@ -285,7 +299,7 @@ func (s *Session) judge(tx *store.Tx, e *Entry, known, taken map[string]store.Kn
 	case e.Refused():
 	case isKnown:
 		res.OrderID, res.Number = stored.ID, stored.Number
-		if changed, err = s.again(tx, e, stored); err != nil {
+		if changed, err = s.again(spoken, e, stored); err != nil {
 			return nil, err
 		}
 		s.asks(e, changed)

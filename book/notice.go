@@ -15,7 +15,7 @@ import (
 
 // notice carries out what somebody says of a stored order. It gives what the
 // order becomes, or nil where nothing changes or a finding says why not.
-func (s *Session) notice(tx *store.Tx, e *Entry, spoken *spokenOf, res *store.OrderResult) (*store.Changed, error) {
+func (s *Session) notice(spoken *spokenOf, e *Entry, res *store.OrderResult) (*store.Changed, error) {
 	s.changes(nil, res)
 	if e.Refused() || e.Orphan {
 		return nil, nil
@@ -30,7 +30,7 @@ func (s *Session) notice(tx *store.Tx, e *Entry, spoken *spokenOf, res *store.Or
 	switch {
 	case len(ids) == 1:
 	case e.takesBackWhole():
-		return nil, e.takenBackOf(tx, ids)
+		return nil, e.takenBackOf(spoken.tx, ids)
 	case len(ids) == 0:
 		e.Add(finding.OrderUnknown, 0, field, number, "No %s order of %s has the number %q.", o.Kind, o.Partner, number)
 		return nil, nil
@@ -40,7 +40,7 @@ func (s *Session) notice(tx *store.Tx, e *Entry, spoken *spokenOf, res *store.Or
 			number)
 		return nil, nil
 	}
-	stored, err := spoken.order(tx, ids[0])
+	stored, err := spoken.order(ids[0])
 	if err != nil {
 		return nil, err
 	}
@@ -63,7 +63,7 @@ func (s *Session) notice(tx *store.Tx, e *Entry, spoken *spokenOf, res *store.Or
 		e.Add(finding.OrderWithoutLines, 0, "", number, "The %s %s.", e.Kind, says)
 		return nil, nil
 	}
-	n := &noticed{s: s, tx: tx, e: e, in: o.Clone(), stored: stored, is: stored.Order.Clone(),
+	n := &noticed{s: s, spoken: spoken, e: e, in: o.Clone(), stored: stored, is: stored.Order.Clone(),
 		from: make([]int, len(stored.Lines))}
 	n.c = &store.Changed{Was: &stored.Order, Is: n.is, Action: actions[e.Kind]}
 	if err := carry[e.Kind](n); err != nil || e.Refused() || n.same {
@@ -141,15 +141,40 @@ func (n *noticed) plainBasis() {
 	}
 }
 
-// spokenOf are the orders that the notices of one go speak of, read together.
+// spokenOf are the orders that the notices of one go speak of, read together, and what becomes of them, written
+// together.
 type spokenOf struct {
-	ids    map[*Entry][]int64
-	orders map[int64]*store.StoredOrder
+	tx      *store.Tx
+	ids     map[*Entry][]int64
+	orders  map[int64]*store.StoredOrder
+	changes *store.Changes
+	pending map[int64]bool // orders of which a change is not written yet
+}
+
+// change stores a change of an order, at the latest when the order is read again.
+func (s *spokenOf) change(c *store.Changed) error {
+	s.pending[c.Is.ID] = true
+	delete(s.orders, c.Is.ID)
+	return s.changes.Add(c)
+}
+
+// settled sees to it that an order can be read as it is.
+func (s *spokenOf) settled(id int64) error {
+	if !s.pending[id] {
+		return nil
+	}
+	clear(s.pending)
+	return s.changes.Done()
 }
 
 // speak reads the orders that notices speak of.
 func speak(tx *store.Tx, all []Arrived) (*spokenOf, error) {
-	spoken := &spokenOf{ids: map[*Entry][]int64{}}
+	spoken := &spokenOf{tx: tx, ids: map[*Entry][]int64{}, changes: tx.Changes(all[0].Now()), pending: map[int64]bool{}}
+	type mover struct {
+		kind    order.MovementKind
+		partner string
+	}
+	moves := map[mover][]string{}
 	var entries []*Entry
 	var names []store.Spoken
 	var ids []int64
@@ -169,8 +194,11 @@ func speak(tx *store.Tx, all []Arrived) (*spokenOf, error) {
 			spoken.ids[e] = []int64{e.Target}
 			ids = append(ids, e.Target)
 		default:
-			entries, names = append(entries, e), append(names, store.Spoken{Kind: o.Kind, Partner: o.Partner, Number: o.Number,
-				Sender: o.SenderNumber})
+			if kind := order.MovementKind(e.Kind); verbs[kind] != "" && o.Statement != nil && o.Statement.Number != "" {
+				of := mover{kind, o.Partner}
+				moves[of] = append(moves[of], o.Statement.Number)
+			}
+			entries, names = append(entries, e), append(names, e.names())
 		}
 	}
 	if len(names) > 0 {
@@ -184,17 +212,45 @@ func speak(tx *store.Tx, all []Arrived) (*spokenOf, error) {
 			}
 		}
 	}
+	for of, numbers := range moves {
+		if err := spoken.changes.Ask(of.kind, of.partner, numbers...); err != nil {
+			return nil, err
+		}
+	}
 	spoken.orders, err = tx.OrdersNow(ids)
 	return spoken, err
 }
 
+// unknown reports whether an entry is a notice that names an order that was not there.
+func (s *spokenOf) unknown(e *Entry) bool {
+	return e.Kind != intent.Order && !e.Refused() && !e.Orphan && e.Target == 0 && len(s.ids[e]) == 0
+}
+
+// look looks once more for the order that a notice names.
+func (s *spokenOf) look(e *Entry) error {
+	found, err := s.tx.OrdersOf([]store.Spoken{e.names()})
+	if err == nil {
+		s.ids[e] = found[0]
+	}
+	return err
+}
+
+// names is by what a notice names its order.
+func (e *Entry) names() store.Spoken {
+	o := &e.Order
+	return store.Spoken{Kind: o.Kind, Partner: o.Partner, Number: o.Number, Sender: o.SenderNumber}
+}
+
 // order gives an order as it is now: what was read together holds for the first notice of it only.
-func (s *spokenOf) order(tx *store.Tx, id int64) (*store.StoredOrder, error) {
+func (s *spokenOf) order(id int64) (*store.StoredOrder, error) {
 	if o := s.orders[id]; o != nil {
 		delete(s.orders, id)
 		return o, nil
 	}
-	return tx.OrderNow(id)
+	if err := s.settled(id); err != nil {
+		return nil, err
+	}
+	return s.tx.OrderNow(id)
 }
 
 // on is the day of what a notice says: today where a person or program says it of one order, and gives none.
@@ -255,7 +311,7 @@ var (
 // noticed is a notice on its way into its order.
 type noticed struct {
 	s       *Session
-	tx      *store.Tx
+	spoken  *spokenOf
 	e       *Entry
 	in      *order.Order // what it says; it may be filled in, which the entry's own order is not
 	stored  *store.StoredOrder

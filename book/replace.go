@@ -142,7 +142,11 @@ func marked(said []moving, was *order.Movement) (names []string) {
 
 // elsewhere says of which other orders a movement is that is replaced: the notice may leave them out.
 func (n *noticed) elsewhere(kind order.MovementKind, number string) error {
-	ids, err := n.tx.OrdersMoved(kind, n.stored.Partner, number)
+	if err := n.spoken.changes.Done(); err != nil {
+		return err
+	}
+	tx := n.spoken.tx
+	ids, err := tx.OrdersMoved(kind, n.stored.Partner, number)
 	if err != nil {
 		return err
 	}
@@ -155,7 +159,7 @@ func (n *noticed) elsewhere(kind order.MovementKind, number string) error {
 			others = append(others, "…")
 			break
 		}
-		o, err := n.tx.Order(id)
+		o, err := tx.Order(id)
 		if err != nil {
 			return err
 		}

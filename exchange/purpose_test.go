@@ -123,3 +123,30 @@ func TestTestInterchange(t *testing.T) {
 		t.Errorf("revision %d, %s", o.Revision, o.Lines[0].Quantity)
 	}
 }
+
+// An order and what cancels it can come in one interchange.
+func TestOrderedAndCancelled(t *testing.T) {
+	d := open(t)
+	line := "PO1*1*20*MR*1.33**VP*00113~CTT*1~"
+	doc := pellow(1, "850", "BEG*00*SA*PM-1**20260316~"+line)
+	second := pellow(1, "850", "BEG*01*SA*PM-1**20260316~"+line)
+	set := second[strings.Index(second, "ST*"):strings.Index(second, "GE*")]
+	third := strings.ReplaceAll(set, "*PM-1*", "*PM-2*")
+	doc = strings.Replace(doc, "GE*1*", strings.ReplaceAll(set, "0001~", "0002~")+strings.ReplaceAll(third, "0001~", "0003~")+
+		"GE*3*", 1)
+	i := d.receive(doc)
+	var got []string
+	for _, s := range i.Sets {
+		got = append(got, s.State)
+		for _, f := range s.Findings {
+			if f.Severity == "error" {
+				got = append(got, f.Message)
+			}
+		}
+	}
+	o := d.order(order.Sales, "PELLOW", "", "PM-1")
+	if is := strings.Join(got, " | "); is != `done | done | held | No sales order of PELLOW has the number "PM-2".` ||
+		o.Status != order.Cancelled || o.Revision != 2 {
+		t.Errorf("%s; %s at revision %d", is, o.Status, o.Revision)
+	}
+}

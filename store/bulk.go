@@ -44,10 +44,11 @@ func (c *columns) onConflict(do string) *columns {
 
 // bulk inserts many rows of one table with few statements.
 type bulk struct {
-	tx   *Tx
-	into *columns
-	args []any
-	err  error
+	tx    *Tx
+	into  *columns
+	args  []any
+	err   error
+	first *bulk // whose rows these point at; nil is none
 }
 
 // bulk inserts rows, about as many as expected says.
@@ -63,6 +64,10 @@ func (b *bulk) add(values ...any) {
 }
 
 func (b *bulk) flush() {
+	if b.first != nil && b.err == nil && len(b.args) > 0 {
+		b.first.flush()
+		b.err = b.first.err
+	}
 	if b.err == nil && len(b.args) > 0 {
 		b.err = b.tx.run(b.into.insert[len(b.args)/b.into.n], b.args...)
 	}

@@ -20,6 +20,8 @@ type Changed struct {
 	Identity    string       // blank leaves the one that is stored
 	Action      string       // of the event
 	Changes     []order.Change
+	Text        string // JSON of Changes; gets it
+	WasText     []byte // JSON of Was, where it is known already
 	Trace       []byte // JSON of an origin.Trace, by ids of lines; nil is none
 	Seq         int
 	Source
@@ -33,7 +35,37 @@ type Changed struct {
 // ChangeOrder stores an order's new content with the event of its change. What
 // it was is kept with the event.
 func (t *Tx) ChangeOrder(c Changed, now time.Time) error {
-	o := c.Is
+	all := t.Changes(now)
+	if err := all.Add(&c); err != nil {
+		return err
+	}
+	return all.Done()
+}
+
+// Changes stores changes of orders, many at a time: all that was added is stored when it is Done.
+type Changes struct {
+	t         *Tx
+	when      time.Time
+	movements map[movementKey]posted // those that were asked for; one without an id is not there
+	moved     *bulk
+	lines     *bulk
+	events    *bulk
+}
+
+// Changes begins to store changes that are made now.
+func (t *Tx) Changes(now time.Time) *Changes {
+	c := &Changes{t: t, when: now, movements: map[movementKey]posted{}, moved: t.bulk(movementColumns, 1),
+		lines: t.bulk(movementLineColumns, 1), events: t.bulk(changeColumns, 1)}
+	c.lines.first = c.moved
+	return c
+}
+
+// Done stores what was added since it was done before.
+func (s *Changes) Done() error { return errors.Join(s.lines.done(), s.moved.done(), s.events.done()) }
+
+// Add stores the change of an order; Is of it gets its revision.
+func (s *Changes) Add(c *Changed) error {
+	t, o := s.t, c.Is
 	o.Revision = c.Was.Revision + 1
 	o.NameLines()
 	more, err := headerMore(o)
@@ -60,9 +92,9 @@ func (t *Tx) ChangeOrder(c Changed, now time.Time) error {
 	switch {
 	case c.restored:
 	case c.Movement != nil:
-		err = t.addMovement(o, c.Movement)
+		err = s.move(o, c.Movement)
 	default:
-		err = t.moveStated(c.Was, o, now)
+		err = s.moveStated(c.Was, o)
 	}
 	if err == nil && c.Answer != nil {
 		err = t.addAnswer(o, c.Answer)
@@ -70,7 +102,7 @@ func (t *Tx) ChangeOrder(c Changed, now time.Time) error {
 	if err == nil && c.Invoice != nil {
 		err = t.addInvoice(o, c.Invoice)
 	}
-	return errors.Join(err, t.addEvent(&c, now))
+	return errors.Join(err, s.note(c))
 }
 
 // keepsLines reports whether the rows of the order's lines stay as they are: what only moves, answers or bills goods
@@ -172,7 +204,11 @@ func (t *Tx) Remove(o *StoredOrder, from Source, seq int, now time.Time) error {
 	}
 	gone := o.Order
 	gone.Revision++
-	return t.addEvent(&Changed{Was: &o.Order, Is: &gone, Action: "removed", Seq: seq, Source: from}, now)
+	all := t.Changes(now)
+	if err := all.note(&Changed{Was: &o.Order, Is: &gone, Action: "removed", Seq: seq, Source: from}); err != nil {
+		return err
+	}
+	return all.Done()
 }
 
 // Restore brings an order back to what it was before a revision.

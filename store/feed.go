@@ -5,7 +5,6 @@ import (
 	"database/sql"
 	"encoding/json"
 	"fmt"
-	"time"
 
 	"koinos/api"
 	"koinos/core/origin"
@@ -68,19 +67,21 @@ func readEvents(ctx context.Context, q querier, where string, args ...any) ([]ap
 	return events, nil
 }
 
-// addEvent records that something happened to an order; was is the order before.
-func (t *Tx) addEvent(c *Changed, now time.Time) error {
-	was, err := json.Marshal(c.Was)
-	if err != nil {
-		return err
+// note records that something happened to an order, and what it was before.
+func (s *Changes) note(c *Changed) (err error) {
+	if c.WasText == nil {
+		if c.WasText, err = json.Marshal(c.Was); err != nil {
+			return err
+		}
 	}
 	changes, err := json.Marshal(c.Changes)
 	if err != nil {
 		return err
 	}
-	return t.run(`INSERT INTO events (order_id, revision, at, by, action, load_id, load_seq, document, trace, changes, was) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		c.Is.ID, c.Is.Revision, at(now), c.By, c.Action, c.load(), c.Seq, null(c.Document), null(string(c.Trace)),
-		string(changes), string(was))
+	c.Text = string(changes)
+	s.events.add(c.Is.ID, c.Is.Revision, at(s.when), c.By, c.Action, c.load(), c.Seq, null(c.Document),
+		null(string(c.Trace)), c.Text, string(c.WasText))
+	return s.events.err
 }
 
 // Base is the arrival that an order's values come from but for those that later

@@ -201,8 +201,9 @@ func (f LoadFilter) query() (string, []any) {
 // OrderResult is an order's outcome with its rows, as a load writes it.
 type OrderResult struct {
 	outcome.OrderOutcome
-	Spans    []outcome.SpanOutcome
-	Findings []finding.Finding
+	Spans       []outcome.SpanOutcome
+	Findings    []finding.Finding
+	ChangesText string // JSON of Changes, where it is known
 }
 
 var (
@@ -229,11 +230,15 @@ func (t *Tx) AddResults(load int64, results []OrderResult, next *int) error {
 		orders.add(load, r.Seq, string(r.Outcome), order, null(r.Number), null(r.SenderNumber), r.Lines, r.Errors,
 			r.Warnings)
 		if len(r.Changes) > 0 {
-			text, err := json.Marshal(r.Changes)
-			if err != nil {
-				return err
+			text := r.ChangesText
+			if text == "" {
+				b, err := json.Marshal(r.Changes)
+				if err != nil {
+					return err
+				}
+				text = string(b)
 			}
-			changes.add(load, r.Seq, string(text))
+			changes.add(load, r.Seq, text)
 		}
 		for _, s := range r.Spans {
 			spans.add(load, s.Sheet, s.First, s.Last, r.Seq)

@@ -13,7 +13,8 @@ import (
 )
 
 var (
-	movementColumns = columnsOf("movement_lines", "movement_id", "order_id", "line_id", "n", "revision", "quantity",
+	movementColumns     = columnsOf("movements", "id", "kind", "partner", "number", "moved_on", "more")
+	movementLineColumns = columnsOf("movement_lines", "movement_id", "order_id", "line_id", "n", "revision", "quantity",
 		"lot", "more")
 	invoiceColumns = columnsOf("invoice_lines", "invoice_id", "order_id", "line_id", "n", "revision", "quantity",
 		"unit_price", "amount", "more")
@@ -21,7 +22,7 @@ var (
 
 // moveStated posts what an order says has moved beyond what its movements say:
 // nobody gave the movement a number, so it takes the order's with its revision.
-func (t *Tx) moveStated(was, is *order.Order, now time.Time) error {
+func (s *Changes) moveStated(was, is *order.Order) error {
 	before := map[int]*order.Line{}
 	if was != nil {
 		for i := range was.Lines {
@@ -29,7 +30,7 @@ func (t *Tx) moveStated(was, is *order.Order, now time.Time) error {
 		}
 	}
 	for _, kind := range []order.MovementKind{order.Shipment, order.Receipt} {
-		m := order.Movement{Kind: kind, Partner: is.Partner, On: order.Date(now.UTC().Format(time.DateOnly))}
+		m := order.Movement{Kind: kind, Partner: is.Partner, On: order.Date(s.when.UTC().Format(time.DateOnly))}
 		for i := range is.Lines {
 			l := &is.Lines[i]
 			moved, sofar := *l.Moved(kind), order.Number{}
@@ -51,36 +52,118 @@ func (t *Tx) moveStated(was, is *order.Order, now time.Time) error {
 			continue
 		}
 		m.Number = fmt.Sprintf("%s/%d", is.Number, is.Revision)
-		if err := t.addMovement(is, &m); err != nil {
+		if err := s.move(is, &m); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// addMovement posts a movement of lines of an order, or adds them to the one of
+// move posts a movement of lines of an order, or adds them to the one of
 // its number, which may move goods of several orders.
-func (t *Tx) addMovement(o *order.Order, m *order.Movement) error {
-	more := *m
-	more.ID, more.Kind, more.Partner, more.Number, more.On, more.Lines = 0, "", "", "", "", nil
-	text, err := json.Marshal(more)
-	if err != nil {
+func (s *Changes) move(o *order.Order, m *order.Movement) error {
+	key := movementKey{m.Kind, m.Partner, m.Number}
+	if err := s.Ask(m.Kind, m.Partner, m.Number); err != nil {
 		return err
 	}
-	if err := t.row(`INSERT INTO movements (kind, partner, number, moved_on, more) VALUES (?, ?, ?, ?, ?)
-		ON CONFLICT DO UPDATE SET kind = kind RETURNING id`, []any{string(m.Kind), m.Partner, m.Number, null(string(m.On)),
-		string(text)}, &m.ID); err != nil {
-		return err
-	}
-	b := t.bulk(movementColumns, len(m.Lines))
-	for i, l := range m.Lines {
-		more, err := jsonOrNull(l.LineDetail)
+	known := s.movements[key]
+	if known.ID == 0 {
+		more := *m
+		more.ID, more.Kind, more.Partner, more.Number, more.On, more.Lines = 0, "", "", "", "", nil
+		text, err := json.Marshal(more)
 		if err != nil {
 			return err
 		}
-		b.add(m.ID, o.ID, l.Line, i+1, o.Revision, l.Quantity.String(), null(l.Lot), more)
+		if known.ID, err = s.t.nextMovement(); err != nil {
+			return err
+		}
+		known.Reverses = m.Reverses
+		s.movements[key] = known
+		s.moved.add(known.ID, string(m.Kind), m.Partner, m.Number, null(string(m.On)), string(text))
 	}
-	return b.done()
+	m.ID = known.ID
+	for i, l := range m.Lines {
+		var more any
+		if l.LineDetail != (order.LineDetail{}) {
+			text, err := json.Marshal(l.LineDetail)
+			if err != nil {
+				return err
+			}
+			more = string(text)
+		}
+		s.lines.add(m.ID, o.ID, l.Line, i+1, o.Revision, l.Quantity.String(), null(l.Lot), more)
+	}
+	return errors.Join(s.moved.err, s.lines.err)
+}
+
+// movementKey is by what a movement is known, posted what is known of it.
+type movementKey struct {
+	kind            order.MovementKind
+	partner, number string
+}
+
+type posted struct {
+	ID       int64
+	Reverses string
+}
+
+// nextMovement gives the id of a new movement; none is given twice.
+func (t *Tx) nextMovement() (int64, error) {
+	if t.lastMovement == 0 {
+		var last sql.NullInt64
+		if err := t.row(`SELECT max(seq) FROM sqlite_sequence WHERE name = 'movements'`, nil, &last); err != nil {
+			return 0, err
+		}
+		t.lastMovement = last.Int64
+	}
+	t.lastMovement++
+	return t.lastMovement, nil
+}
+
+// Ask finds out which of the movements of some numbers there are: those of many orders asked for together take one
+// query.
+func (s *Changes) Ask(kind order.MovementKind, partner string, numbers ...string) error {
+	var asked []string
+	for _, n := range numbers {
+		key := movementKey{kind, partner, n}
+		if _, known := s.movements[key]; !known {
+			s.movements[key] = posted{}
+			asked = append(asked, n)
+		}
+	}
+	if len(asked) == 0 {
+		return nil
+	}
+	if len(asked) == 1 {
+		var is posted
+		err := s.t.row(`SELECT id, coalesce(more ->> 'reverses', '') FROM movements WHERE kind = ? AND partner = ? AND number = ?`,
+			[]any{string(kind), partner, asked[0]}, &is.ID, &is.Reverses)
+		if err == nil {
+			s.movements[movementKey{kind, partner, asked[0]}] = is
+		} else if errors.Is(err, sql.ErrNoRows) {
+			err = nil
+		}
+		return err
+	}
+	text, err := json.Marshal(asked)
+	if err != nil {
+		return err
+	}
+	var number string
+	var is posted
+	return each(s.t.ctx, s.t, func() error {
+		s.movements[movementKey{kind, partner, number}] = is
+		return nil
+	}, []any{&number, &is.ID, &is.Reverses}, `SELECT number, id, coalesce(more ->> 'reverses', '') FROM movements
+	  WHERE kind = ? AND partner = ? AND number IN (SELECT value FROM json_each(?))`, string(kind), partner, string(text))
+}
+
+// Reverses gives what the movement of a number takes back, whatever orders it is of: "" is nothing. Without such a
+// movement there is false.
+func (s *Changes) Reverses(kind order.MovementKind, partner, number string) (reverses string, there bool, err error) {
+	err = s.Ask(kind, partner, number)
+	is := s.movements[movementKey{kind, partner, number}]
+	return is.Reverses, is.ID > 0, err
 }
 
 func (t *Tx) addAnswer(o *order.Order, a *order.Answered) error {
@@ -126,17 +209,6 @@ func (t *Tx) NextInvoice() (number string, err error) {
 	err = t.row(`UPDATE series SET next = next + 1 WHERE kind = 'invoice' RETURNING prefix || printf('%06d', next - 1)`,
 		nil, &number)
 	return number, err
-}
-
-// Reverses gives what the movement of a number takes back, whatever orders it is of: "" is nothing. Without such a
-// movement there is false.
-func (t *Tx) Reverses(kind order.MovementKind, partner, number string) (reverses string, there bool, err error) {
-	err = t.row(`SELECT coalesce(more ->> 'reverses', '') FROM movements WHERE kind = ? AND partner = ? AND number = ?`,
-		[]any{string(kind), partner, number}, &reverses)
-	if errors.Is(err, sql.ErrNoRows) {
-		return "", false, nil
-	}
-	return reverses, err == nil, err
 }
 
 // OrdersOf finds orders of a partner by our number or the sender's; several are one too many.

@@ -213,6 +213,8 @@ var (
 		"requested_delivery_on", "location", "more")
 	eventColumns = columnsOf("events", "order_id", "revision", "at", "by", "action", "load_id", "load_seq", "document",
 		"trace")
+	changeColumns = columnsOf("events", "order_id", "revision", "at", "by", "action", "load_id", "load_seq", "document",
+		"trace", "changes", "was")
 )
 
 // InsertOrders stores orders with their lines and the event of their making,
@@ -268,12 +270,13 @@ func (t *Tx) InsertOrders(orders []NewOrder, now time.Time) error {
 	if err := errors.Join(lines.done(), events.done()); err != nil {
 		return err
 	}
+	moved := t.Changes(now)
 	for i := range orders {
-		if err := t.moveStated(nil, orders[i].Order, now); err != nil {
+		if err := moved.moveStated(nil, orders[i].Order); err != nil {
 			return err
 		}
 	}
-	return nil
+	return moved.Done()
 }
 
 // lineRows inserts the lines of orders.

@@ -100,7 +100,7 @@ func (t *Tx) Try(f func() error) error {
 	if err == nil {
 		return t.run("RELEASE part")
 	}
-	t.after, t.last = t.after[:done], 0
+	t.after, t.last, t.lastMovement = t.after[:done], 0, 0
 	if undone := errors.Join(t.run("ROLLBACK TO part"), t.run("RELEASE part")); undone != nil {
 		t.broken = errors.Join(err, undone)
 	}

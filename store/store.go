@@ -315,13 +315,14 @@ func ignoreDone(err error) error {
 // transaction no further statement runs in it: SQLite undoes a transaction by
 // itself when the disk is full, and what came after would be kept by itself.
 type Tx struct {
-	s      *Store
-	tx     *sqlx.Tx
-	ctx    context.Context
-	broken error    // what ended the transaction
-	last   int64    // highest id of an order that was ever given; 0 where it was not asked yet
-	after  []func() // done once it is committed
-	began  time.Time
+	s            *Store
+	tx           *sqlx.Tx
+	ctx          context.Context
+	broken       error    // what ended the transaction
+	last         int64    // highest id of an order that was ever given; 0 where it was not asked yet
+	lastMovement int64    // the same of movements
+	after        []func() // done once it is committed
+	began        time.Time
 }
 
 // fairTurn is how long a transaction may keep the writer before others wait for it too long.

@@ -108,50 +108,55 @@ func eachSaid(o *Order, l *Line, list []placed, yield func(placed, string)) {
 // each is Each, and tells the field's place in the table; 0 is a field that is
 // not in it.
 func (o *Order) each(yield func(line, at int, field, value string)) {
-	give := func(line int, field, value string) {
-		if value != "" {
-			yield(line, 0, field, value)
-		}
-	}
-	for i := range headerFields {
-		if v := headerFields[i].Value(o, nil); v != "" {
-			yield(0, headerFields[i].at, headerFields[i].Name, v)
-		}
-	}
-	if o.Statement != nil {
-		eachSaid(o, nil, saidHeader, func(f placed, v string) { yield(0, f.at, f.Name, v) })
-	}
-	for _, r := range byKey(o.References, func(r Reference) string { return r.Qualifier }) {
-		give(0, "reference."+r.Qualifier, r.Value)
-	}
-	for _, p := range byKey(o.Parties, func(p Party) string { return p.Role }) {
-		for _, part := range partyParts {
-			if v := *part.of(&p); v != "" {
-				yield(0, 0, p.Role+"."+part.name, v)
-			}
-		}
-	}
-	eachExtra(0, o.Charges, o.Custom, give)
-	for n := range o.Lines {
-		l := &o.Lines[n]
-		for i := range lineFields {
-			if v := lineFields[i].Value(o, l); v != "" {
-				yield(n+1, lineFields[i].at, lineFields[i].Name, v)
-			}
-		}
-		if o.Statement != nil && l.Statement != nil {
-			eachSaid(o, l, saidLines, func(f placed, v string) { yield(n+1, f.at, f.Name, v) })
-		}
-		eachExtra(n+1, l.Charges, l.Custom, give)
+	for line := range len(o.Lines) + 1 {
+		o.eachIn(line, func(at int, field, value string) { yield(line, at, field, value) })
 	}
 }
 
-func eachExtra(line int, charges []Charge, custom []Custom, give func(int, string, string)) {
+// eachIn is each of the header, line 0, or of one line.
+func (o *Order) eachIn(line int, yield func(at int, field, value string)) {
+	give := func(field, value string) {
+		if value != "" {
+			yield(0, field, value)
+		}
+	}
+	var l *Line
+	list, said, charges, custom := headerFields, saidHeader, o.Charges, o.Custom
+	states := o.Statement != nil
+	if line > 0 {
+		l = &o.Lines[line-1]
+		list, said, charges, custom = lineFields, saidLines, l.Charges, l.Custom
+		states = states && l.Statement != nil
+	}
+	for i := range list {
+		if v := list[i].Value(o, l); v != "" {
+			yield(list[i].at, list[i].Name, v)
+		}
+	}
+	if states {
+		eachSaid(o, l, said, func(f placed, v string) { yield(f.at, f.Name, v) })
+	}
+	if line == 0 {
+		for _, r := range byKey(o.References, func(r Reference) string { return r.Qualifier }) {
+			give("reference."+r.Qualifier, r.Value)
+		}
+		for _, p := range byKey(o.Parties, func(p Party) string { return p.Role }) {
+			for _, part := range partyParts {
+				if v := *part.of(&p); v != "" {
+					yield(0, p.Role+"."+part.name, v)
+				}
+			}
+		}
+	}
+	eachExtra(charges, custom, give)
+}
+
+func eachExtra(charges []Charge, custom []Custom, give func(field, value string)) {
 	for _, c := range byKey(charges, Charge.Field) {
-		give(line, c.Field(), c.Amount.plain())
+		give(c.Field(), c.Amount.plain())
 	}
 	for _, c := range byKey(custom, func(c Custom) string { return c.Name }) {
-		give(line, "custom."+c.Name, c.Value)
+		give("custom."+c.Name, c.Value)
 	}
 }
 
@@ -200,48 +205,77 @@ func (o *Order) Fingerprint() [sha256.Size]byte {
 // where they have the same id, or, where neither order's lines have ids yet, the
 // same position. A line that is gone is named by its position in a.
 func Diff(a, b *Order) []Change {
-	type key struct {
-		line  int // position in a
-		field string
-	}
-	was := map[key]string{}
-	a.Each(func(line int, field, value string) { was[key{line, field}] = value })
 	from := linesOf(a, b)
-	var list []Change
-	b.Each(func(line int, field, value string) {
-		c := Change{Line: line, Field: field, Is: value}
-		k := key{0, field}
-		if line > 0 {
-			k.line, c.LineID = from[line-1], b.Lines[line-1].ID
-		}
-		if line > 0 && k.line == 0 {
-			list = append(list, c) // a new line
-			return
-		}
-		if c.Was = was[k]; c.Was != value {
-			list = append(list, c)
-		}
-		delete(was, k)
-	})
 	to := make([]int, len(a.Lines)) // where each line of a is in b
 	for n, at := range from {
 		if at > 0 {
 			to[at-1] = n + 1
 		}
 	}
-	a.Each(func(line int, field, value string) {
-		if _, gone := was[key{line, field}]; !gone {
-			return
+	d := differ{a: a, b: b, gone: make([][]Change, len(a.Lines)+1)}
+	d.level(0, 0)
+	for n, at := range from {
+		d.level(at, n+1)
+	}
+	list := append(d.list, d.gone[0]...)
+	for n := range a.Lines {
+		if to[n] > 0 {
+			list = append(list, d.gone[n+1]...)
+			continue
 		}
-		c := Change{Line: line, Field: field, Was: value}
-		if line > 0 {
-			if c.LineID = a.Lines[line-1].ID; to[line-1] > 0 {
-				c.Line = to[line-1]
+		a.eachIn(n+1, func(_ int, field, value string) {
+			list = append(list, Change{Line: n + 1, LineID: a.Lines[n].ID, Field: field, Was: value})
+		})
+	}
+	return list
+}
+
+// differ compares the header or a line of two orders at a time.
+type differ struct {
+	a, b *Order
+	was  []valued   // of the level that is compared
+	list []Change   // what is new or different in b
+	gone [][]Change // what b does not have any more, by the lines of a; 0 is the header
+}
+
+type valued struct {
+	at           int
+	field, value string
+	seen         bool
+}
+
+// level compares line la of a with line lb of b; 0 is the header. Where lb is a new line la is of no meaning.
+func (d *differ) level(la, lb int) {
+	d.was = d.was[:0]
+	if lb == 0 || la > 0 {
+		d.a.eachIn(la, func(at int, field, value string) { d.was = append(d.was, valued{at, field, value, false}) })
+	}
+	id, next := 0, 0 // both say their fields in the same order
+	if lb > 0 {
+		id = d.b.Lines[lb-1].ID
+	}
+	d.b.eachIn(lb, func(at int, field, value string) {
+		c := Change{Line: lb, LineID: id, Field: field, Is: value}
+		for n := range d.was {
+			w := &d.was[(next+n)%len(d.was)]
+			if w.at == at && w.field == field && !w.seen {
+				w.seen, c.Was, next = true, w.value, next+n+1
+				break
 			}
 		}
-		list = append(list, c)
+		if c.Was != value {
+			d.list = append(d.list, c)
+		}
 	})
-	return list
+	for _, w := range d.was {
+		if !w.seen {
+			c := Change{Line: lb, Field: w.field, Was: w.value}
+			if lb > 0 {
+				c.LineID = d.a.Lines[la-1].ID
+			}
+			d.gone[la] = append(d.gone[la], c)
+		}
+	}
 }
 
 // linesOf gives for each line of b its position in a; 0 is a line that a does not have.
