@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"koinos/api"
@@ -47,6 +48,7 @@ type Entry struct {
 	Lines       []any  // store.PackLines
 	Err         error  // of that
 
+	ahead *ahead // what Ahead has worked out; nil is nothing
 	found int    // findings before it was compared with what is stored
 	given string // number that the document gave it
 }
@@ -77,6 +79,8 @@ type Session struct {
 	Rules
 	seen    map[[16]byte]int32 // identities: their first row, 20 bytes an order
 	numbers map[string]int     // numbers given by the document, where it gives any
+
+	tried, held atomic.Int64 // notices that were worked out beforehand, and those of which it held
 }
 
 // Begin begins a session.

@@ -104,7 +104,7 @@ func (n *noticed) ownNumber() string {
 // asBefore reports whether a movement is of the same sort as the one of its number, if there is one, which may have
 // moved goods of other orders: a finding says what is not.
 func (n *noticed) asBefore(kind order.MovementKind, m *order.Movement) (ok bool, err error) {
-	was, there, err := n.spoken.changes.Reverses(kind, m.Partner, m.Number)
+	was, there, err := n.known(kind, m.Partner, m.Number)
 	if err != nil || !there || was == m.Reverses {
 		return err == nil, err
 	}

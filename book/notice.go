@@ -40,11 +40,27 @@ func (s *Session) notice(spoken *spokenOf, e *Entry, res *store.OrderResult) (*s
 			number)
 		return nil, nil
 	}
-	stored, err := spoken.order(ids[0])
+	changed, at, ok, err := spoken.foreseen(e, ids[0])
+	if !ok && err == nil {
+		var stored *store.StoredOrder
+		if stored, err = spoken.order(ids[0]); err == nil {
+			at = headOf(stored)
+			changed, err = s.decide(&noticed{s: s, spoken: spoken, e: e, stored: stored, known: spoken.changes.Reverses})
+		}
+	}
 	if err != nil {
 		return nil, err
 	}
-	res.OrderID, res.Number, res.Revision = stored.ID, stored.Order.Number, stored.Revision
+	res.OrderID, res.Number, res.Revision = at.ID, at.Number, at.Revision
+	if changed != nil {
+		s.changes(changed, res)
+	}
+	return changed, nil
+}
+
+// decide finds out what an order becomes by a notice; nil is that it stays as it is.
+func (s *Session) decide(n *noticed) (*store.Changed, error) {
+	e, stored, o := n.e, n.stored, &n.e.Order
 	if e.Seen != 0 && e.Seen != stored.Revision {
 		e.Add(finding.RevisionDiffers, 0, "", "", "The order %s is at revision %d now, not at %d.", stored.Order.Number,
 			stored.Revision, e.Seen)
@@ -60,11 +76,10 @@ func (s *Session) notice(spoken *spokenOf, e *Entry, res *store.OrderResult) (*s
 		if e.Kind == intent.Change {
 			says = "names no line, and nothing else that is to be changed"
 		}
-		e.Add(finding.OrderWithoutLines, 0, "", number, "The %s %s.", e.Kind, says)
+		e.Add(finding.OrderWithoutLines, 0, "", cmp.Or(o.SenderNumber, o.Number), "The %s %s.", e.Kind, says)
 		return nil, nil
 	}
-	n := &noticed{s: s, spoken: spoken, e: e, in: o.Clone(), stored: stored, is: stored.Order.Clone(),
-		from: make([]int, len(stored.Lines))}
+	n.in, n.is, n.from = o.Clone(), stored.Order.Clone(), make([]int, len(stored.Lines))
 	n.c = &store.Changed{Was: &stored.Order, Is: n.is, Action: actions[e.Kind]}
 	if err := carry[e.Kind](n); err != nil || e.Refused() || n.same {
 		return nil, err
@@ -97,7 +112,6 @@ func (s *Session) notice(spoken *spokenOf, e *Entry, res *store.OrderResult) (*s
 	}
 	e.locate(n.c, n.from, n.names)
 	s.asks(e, n.c)
-	s.changes(n.c, res)
 	return n.c, nil
 }
 
@@ -139,118 +153,6 @@ func (n *noticed) plainBasis() {
 			l.PriceBasis = order.Number{}
 		}
 	}
-}
-
-// spokenOf are the orders that the notices of one go speak of, read together, and what becomes of them, written
-// together.
-type spokenOf struct {
-	tx      *store.Tx
-	ids     map[*Entry][]int64
-	orders  map[int64]*store.StoredOrder
-	changes *store.Changes
-	pending map[int64]bool // orders of which a change is not written yet
-}
-
-// change stores a change of an order, at the latest when the order is read again.
-func (s *spokenOf) change(c *store.Changed) error {
-	s.pending[c.Is.ID] = true
-	delete(s.orders, c.Is.ID)
-	return s.changes.Add(c)
-}
-
-// settled sees to it that an order can be read as it is.
-func (s *spokenOf) settled(id int64) error {
-	if !s.pending[id] {
-		return nil
-	}
-	clear(s.pending)
-	return s.changes.Done()
-}
-
-// speak reads the orders that notices speak of.
-func speak(tx *store.Tx, all []Arrived) (*spokenOf, error) {
-	spoken := &spokenOf{tx: tx, ids: map[*Entry][]int64{}, changes: tx.Changes(all[0].Now()), pending: map[int64]bool{}}
-	type mover struct {
-		kind    order.MovementKind
-		partner string
-	}
-	moves := map[mover][]string{}
-	var entries []*Entry
-	var names []store.Spoken
-	var ids []int64
-	var err error
-	for i := range all {
-		e := all[i].Entry
-		switch o := &e.Order; {
-		case e.Kind != intent.Order && !e.Refused() && e.Target == 0 && e.takesBackWhole():
-			if spoken.ids[e], err = tx.OrdersMoved(order.MovementKind(e.Kind), o.Partner, o.Statement.Reverses); err != nil {
-				return nil, err
-			}
-			if found := spoken.ids[e]; len(found) == 1 {
-				ids = append(ids, found[0])
-			}
-		case e.Kind == intent.Order || e.Refused() || e.Orphan:
-		case e.Target != 0:
-			spoken.ids[e] = []int64{e.Target}
-			ids = append(ids, e.Target)
-		default:
-			if kind := order.MovementKind(e.Kind); verbs[kind] != "" && o.Statement != nil && o.Statement.Number != "" {
-				of := mover{kind, o.Partner}
-				moves[of] = append(moves[of], o.Statement.Number)
-			}
-			entries, names = append(entries, e), append(names, e.names())
-		}
-	}
-	if len(names) > 0 {
-		found, err := tx.OrdersOf(names)
-		if err != nil {
-			return nil, err
-		}
-		for i, e := range entries {
-			if spoken.ids[e] = found[i]; len(found[i]) == 1 {
-				ids = append(ids, found[i][0])
-			}
-		}
-	}
-	for of, numbers := range moves {
-		if err := spoken.changes.Ask(of.kind, of.partner, numbers...); err != nil {
-			return nil, err
-		}
-	}
-	spoken.orders, err = tx.OrdersNow(ids)
-	return spoken, err
-}
-
-// unknown reports whether an entry is a notice that names an order that was not there.
-func (s *spokenOf) unknown(e *Entry) bool {
-	return e.Kind != intent.Order && !e.Refused() && !e.Orphan && e.Target == 0 && len(s.ids[e]) == 0
-}
-
-// look looks once more for the order that a notice names.
-func (s *spokenOf) look(e *Entry) error {
-	found, err := s.tx.OrdersOf([]store.Spoken{e.names()})
-	if err == nil {
-		s.ids[e] = found[0]
-	}
-	return err
-}
-
-// names is by what a notice names its order.
-func (e *Entry) names() store.Spoken {
-	o := &e.Order
-	return store.Spoken{Kind: o.Kind, Partner: o.Partner, Number: o.Number, Sender: o.SenderNumber}
-}
-
-// order gives an order as it is now: what was read together holds for the first notice of it only.
-func (s *spokenOf) order(id int64) (*store.StoredOrder, error) {
-	if o := s.orders[id]; o != nil {
-		delete(s.orders, id)
-		return o, nil
-	}
-	if err := s.settled(id); err != nil {
-		return nil, err
-	}
-	return s.tx.OrderNow(id)
 }
 
 // on is the day of what a notice says: today where a person or program says it of one order, and gives none.
@@ -311,7 +213,8 @@ var (
 // noticed is a notice on its way into its order.
 type noticed struct {
 	s       *Session
-	spoken  *spokenOf
+	spoken  *spokenOf // nil where it is worked out beforehand
+	known   func(order.MovementKind, string, string) (reverses string, there bool, err error)
 	e       *Entry
 	in      *order.Order // what it says; it may be filled in, which the entry's own order is not
 	stored  *store.StoredOrder

@@ -142,6 +142,9 @@ func marked(said []moving, was *order.Movement) (names []string) {
 
 // elsewhere says of which other orders a movement is that is replaced: the notice may leave them out.
 func (n *noticed) elsewhere(kind order.MovementKind, number string) error {
+	if n.spoken == nil {
+		return errOnlyThere
+	}
 	if err := n.spoken.changes.Done(); err != nil {
 		return err
 	}

@@ -488,6 +488,7 @@ func (e *Engine) runWith(ctx context.Context, t *target) error {
 		if err := t.begin(real); err != nil {
 			return err
 		}
+		in.ahead = t.ahead
 		table, err := in.run(ctx, t.put)
 		t.notes = table.Notes
 		t.run.update(func(l *outcome.Load) { l.Rows = table.Counts.Rows })

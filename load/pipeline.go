@@ -56,7 +56,8 @@ type input struct {
 	decided  *reading.Evidence         // what the whole document says of its dates; nil where nothing is in doubt
 	// X12: what is marked as a test is refused; a preview, and the exchange, look at it all the same
 	counts bool
-	broken finding.All // what is wrong with the document itself, where that refuses it
+	broken finding.All                           // what is wrong with the document itself, where that refuses it
+	ahead  func(context.Context, []mapped) error // what can be worked out of intents beside the writer; nil is nothing
 }
 
 // safely turns a panic of f into an error that fails the load: a mistake of
@@ -122,6 +123,11 @@ func (in *input) run(ctx context.Context, put func([]mapped) error) (table *read
 				for i := range b.groups {
 					b.orders[i] = in.mapOne(&b.groups[i])
 					b.orders[i].at, b.orders[i].share = b.rows, b.share
+				}
+				if in.ahead != nil {
+					if err := in.ahead(ctx, b.orders); err != nil {
+						return err
+					}
 				}
 				b.groups = nil
 				close(b.ready)

@@ -92,6 +92,21 @@ func (t *target) put(orders []mapped) error {
 	return nil
 }
 
+// ahead works out beside the writer what notices will do, as long as that is still so, mostly, when they are taken:
+// where one order follows from the one before, it is in vain.
+func (t *target) ahead(ctx context.Context, orders []mapped) error {
+	if t.rules.Stage != "" || t.rules.Opening || t.book.Vain() {
+		return nil
+	}
+	var entries []*book.Entry
+	for i := range orders {
+		if m := &orders[i]; m.Seq > t.from && t.rules.takes(&m.Order) {
+			entries = append(entries, &m.Entry)
+		}
+	}
+	return t.book.Ahead(ctx, t.e.store, entries)
+}
+
 // flush writes what is pending in one transaction: orders, outcomes, figures.
 func (t *target) flush() error {
 	if len(t.pending) == 0 {

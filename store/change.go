@@ -46,7 +46,7 @@ func (t *Tx) ChangeOrder(c Changed, now time.Time) error {
 type Changes struct {
 	t         *Tx
 	when      time.Time
-	movements map[movementKey]posted // those that were asked for; one without an id is not there
+	movements map[MovementKey]Posted // those that were asked for; one without an id is not there
 	moved     *bulk
 	lines     *bulk
 	events    *bulk
@@ -54,7 +54,7 @@ type Changes struct {
 
 // Changes begins to store changes that are made now.
 func (t *Tx) Changes(now time.Time) *Changes {
-	c := &Changes{t: t, when: now, movements: map[movementKey]posted{}, moved: t.bulk(movementColumns, 1),
+	c := &Changes{t: t, when: now, movements: map[MovementKey]Posted{}, moved: t.bulk(movementColumns, 1),
 		lines: t.bulk(movementLineColumns, 1), events: t.bulk(changeColumns, 1)}
 	c.lines.first = c.moved
 	return c

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -62,8 +63,8 @@ func (s *Changes) moveStated(was, is *order.Order) error {
 // move posts a movement of lines of an order, or adds them to the one of
 // its number, which may move goods of several orders.
 func (s *Changes) move(o *order.Order, m *order.Movement) error {
-	key := movementKey{m.Kind, m.Partner, m.Number}
-	if err := s.Ask(m.Kind, m.Partner, m.Number); err != nil {
+	key := MovementKey{m.Kind, m.Partner, m.Number}
+	if err := s.Ask(key); err != nil {
 		return err
 	}
 	known := s.movements[key]
@@ -96,13 +97,14 @@ func (s *Changes) move(o *order.Order, m *order.Movement) error {
 	return errors.Join(s.moved.err, s.lines.err)
 }
 
-// movementKey is by what a movement is known, posted what is known of it.
-type movementKey struct {
-	kind            order.MovementKind
-	partner, number string
+// MovementKey is by what a movement is known.
+type MovementKey struct {
+	Kind            order.MovementKind
+	Partner, Number string
 }
 
-type posted struct {
+// Posted is what is known of a movement; without an id it is not there.
+type Posted struct {
 	ID       int64
 	Reverses string
 }
@@ -120,49 +122,50 @@ func (t *Tx) nextMovement() (int64, error) {
 	return t.lastMovement, nil
 }
 
-// Ask finds out which of the movements of some numbers there are: those of many orders asked for together take one
-// query.
-func (s *Changes) Ask(kind order.MovementKind, partner string, numbers ...string) error {
-	var asked []string
-	for _, n := range numbers {
-		key := movementKey{kind, partner, n}
-		if _, known := s.movements[key]; !known {
-			s.movements[key] = posted{}
-			asked = append(asked, n)
+// Ask finds out which of some movements there are: those that are asked for together take one query.
+func (s *Changes) Ask(all ...MovementKey) error {
+	all = slices.DeleteFunc(slices.Clone(all), func(k MovementKey) bool { _, known := s.movements[k]; return known })
+	return readPosted(s.t.ctx, s.t, all, s.movements)
+}
+
+// readPosted notes what is known of some movements.
+func readPosted(ctx context.Context, q querier, all []MovementKey, into map[MovementKey]Posted) error {
+	type side struct {
+		kind    order.MovementKind
+		partner string
+	}
+	by := map[side][]string{}
+	for _, k := range all {
+		into[k] = Posted{}
+		by[side{k.Kind, k.Partner}] = append(by[side{k.Kind, k.Partner}], k.Number)
+	}
+	for of, numbers := range by {
+		text, err := json.Marshal(numbers)
+		if err != nil {
+			return err
+		}
+		var number string
+		var is Posted
+		if err := each(ctx, q, func() error {
+			into[MovementKey{of.kind, of.partner, number}] = is
+			return nil
+		}, []any{&number, &is.ID, &is.Reverses}, `SELECT number, id, coalesce(more ->> 'reverses', '') FROM movements
+		  WHERE kind = ? AND partner = ? AND number IN (SELECT value FROM json_each(?))`, string(of.kind), of.partner,
+			string(text)); err != nil {
+			return err
 		}
 	}
-	if len(asked) == 0 {
-		return nil
-	}
-	if len(asked) == 1 {
-		var is posted
-		err := s.t.row(`SELECT id, coalesce(more ->> 'reverses', '') FROM movements WHERE kind = ? AND partner = ? AND number = ?`,
-			[]any{string(kind), partner, asked[0]}, &is.ID, &is.Reverses)
-		if err == nil {
-			s.movements[movementKey{kind, partner, asked[0]}] = is
-		} else if errors.Is(err, sql.ErrNoRows) {
-			err = nil
-		}
-		return err
-	}
-	text, err := json.Marshal(asked)
-	if err != nil {
-		return err
-	}
-	var number string
-	var is posted
-	return each(s.t.ctx, s.t, func() error {
-		s.movements[movementKey{kind, partner, number}] = is
-		return nil
-	}, []any{&number, &is.ID, &is.Reverses}, `SELECT number, id, coalesce(more ->> 'reverses', '') FROM movements
-	  WHERE kind = ? AND partner = ? AND number IN (SELECT value FROM json_each(?))`, string(kind), partner, string(text))
+	return nil
 }
 
 // Reverses gives what the movement of a number takes back, whatever orders it is of: "" is nothing. Without such a
 // movement there is false.
 func (s *Changes) Reverses(kind order.MovementKind, partner, number string) (reverses string, there bool, err error) {
-	err = s.Ask(kind, partner, number)
-	is := s.movements[movementKey{kind, partner, number}]
+	key := MovementKey{kind, partner, number}
+	if _, known := s.movements[key]; !known {
+		err = s.Ask(key)
+	}
+	is := s.movements[key]
 	return is.Reverses, is.ID > 0, err
 }
 
@@ -211,6 +214,55 @@ func (t *Tx) NextInvoice() (number string, err error) {
 	return number, err
 }
 
+// Spoken reads the orders that notices speak of, each as it is now, nil where there is not one or not only one, and
+// what is known of some movements.
+func (s *Store) Spoken(ctx context.Context, names []Spoken, moves []MovementKey) (orders []*StoredOrder,
+	known map[MovementKey]Posted, err error) {
+	tx, err := s.r.BeginTxx(ctx, nil) // all of one moment
+	if err != nil {
+		return nil, nil, err
+	}
+	defer func() { _ = tx.Rollback() }()
+	known = map[MovementKey]Posted{}
+	if err := readPosted(ctx, tx, moves, known); err != nil {
+		return nil, nil, err
+	}
+	found, err := ordersOf(ctx, tx, names)
+	if err != nil {
+		return nil, nil, err
+	}
+	var ids []int64
+	for _, of := range found {
+		if len(of) == 1 {
+			ids = append(ids, of[0])
+		}
+	}
+	byID, err := ordersNow(ctx, tx, ids)
+	if err != nil {
+		return nil, nil, err
+	}
+	orders = make([]*StoredOrder, len(names))
+	for i, of := range found {
+		if len(of) == 1 {
+			orders[i] = byID[of[0]]
+		}
+	}
+	return orders, known, nil
+}
+
+// Revisions gives the revisions of orders, by their ids.
+func (t *Tx) Revisions(ids []int64) (map[int64]int, error) {
+	at := make(map[int64]int, len(ids))
+	if len(ids) == 0 {
+		return at, nil
+	}
+	var id int64
+	var revision int
+	where, arg := among("id", ids...)
+	return at, each(t.ctx, t, func() error { at[id] = revision; return nil }, []any{&id, &revision},
+		`SELECT id, revision FROM orders WHERE `+where, arg)
+}
+
 // OrdersOf finds orders of a partner by our number or the sender's; several are one too many.
 func (s *Store) OrdersOf(ctx context.Context, kind order.Kind, partner, number, sender string) (ids []int64,
 	err error) {
@@ -253,7 +305,9 @@ type Spoken struct {
 }
 
 // OrdersOf is Store.OrdersOf of many at once, in their order.
-func (t *Tx) OrdersOf(all []Spoken) ([][]int64, error) {
+func (t *Tx) OrdersOf(all []Spoken) ([][]int64, error) { return ordersOf(t.ctx, t, all) }
+
+func ordersOf(ctx context.Context, q querier, all []Spoken) ([][]int64, error) {
 	type side struct {
 		kind    order.Kind
 		partner string
@@ -279,7 +333,7 @@ func (t *Tx) OrdersOf(all []Spoken) ([][]int64, error) {
 				ID   int64  `db:"id"`
 				Name string `db:"name"`
 			}
-			if err := t.SelectContext(t.ctx, &rows, condition, string(from.kind), from.partner, string(text)); err != nil {
+			if err := q.SelectContext(ctx, &rows, condition, string(from.kind), from.partner, string(text)); err != nil {
 				return err
 			}
 			for _, r := range rows {

@@ -448,12 +448,14 @@ func readAll(ctx context.Context, tx querier, ids ...int64) ([]*StoredOrder, err
 }
 
 // OrdersNow gives orders as they are, without their events, by their ids; those that are not there are left out.
-func (t *Tx) OrdersNow(ids []int64) (map[int64]*StoredOrder, error) {
+func (t *Tx) OrdersNow(ids []int64) (map[int64]*StoredOrder, error) { return ordersNow(t.ctx, t, ids) }
+
+func ordersNow(ctx context.Context, q querier, ids []int64) (map[int64]*StoredOrder, error) {
 	byID := make(map[int64]*StoredOrder, len(ids))
 	if len(ids) == 0 {
 		return byID, nil
 	}
-	list, err := readAll(t.ctx, t, ids...)
+	list, err := readAll(ctx, q, ids...)
 	for _, o := range list {
 		byID[o.ID] = o
 	}

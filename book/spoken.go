@@ -1,0 +1,135 @@
+package book
+
+import (
+	"koinos/core/intent"
+	"koinos/core/order"
+	"koinos/store"
+)
+
+// spokenOf are the orders that the notices of one go speak of, read together, and what becomes of them, written
+// together.
+type spokenOf struct {
+	tx      *store.Tx
+	ids     map[*Entry][]int64
+	orders  map[int64]*store.StoredOrder
+	changes *store.Changes
+	pending map[int64]bool // orders of which a change is not written yet
+	at      map[int64]int  // the revisions of orders for which something was worked out beforehand
+}
+
+// change stores a change of an order, at the latest when the order is read again.
+func (s *spokenOf) change(c *store.Changed) error {
+	s.pending[c.Is.ID] = true
+	delete(s.orders, c.Is.ID)
+	delete(s.at, c.Is.ID)
+	return s.changes.Add(c)
+}
+
+// settled sees to it that an order can be read as it is.
+func (s *spokenOf) settled(id int64) error {
+	if !s.pending[id] {
+		return nil
+	}
+	clear(s.pending)
+	return s.changes.Done()
+}
+
+// speak reads the orders that notices speak of.
+func speak(tx *store.Tx, all []Arrived) (*spokenOf, error) {
+	spoken := &spokenOf{tx: tx, ids: map[*Entry][]int64{}, changes: tx.Changes(all[0].Now()), pending: map[int64]bool{}}
+	var moves []store.MovementKey
+	var entries []*Entry
+	var names []store.Spoken
+	var ids []int64
+	var err error
+	var foreseen []int64
+	for i := range all {
+		e := all[i].Entry
+		switch o := &e.Order; {
+		case e.Kind != intent.Order && !e.Refused() && e.Target == 0 && e.takesBackWhole():
+			if spoken.ids[e], err = tx.OrdersMoved(order.MovementKind(e.Kind), o.Partner, o.Statement.Reverses); err != nil {
+				return nil, err
+			}
+			if found := spoken.ids[e]; len(found) == 1 {
+				ids = append(ids, found[0])
+			}
+		case e.Kind == intent.Order || e.Refused() || e.Orphan:
+		case e.Target != 0:
+			spoken.ids[e] = []int64{e.Target}
+			ids = append(ids, e.Target)
+		default:
+			moves = append(moves, e.moves()...)
+			entries, names = append(entries, e), append(names, e.names())
+		}
+	}
+	if len(names) > 0 {
+		found, err := tx.OrdersOf(names)
+		if err != nil {
+			return nil, err
+		}
+		for i, e := range entries {
+			spoken.ids[e] = found[i]
+			switch {
+			case len(found[i]) != 1:
+			case e.ahead != nil && e.ahead.of.ID == found[i][0]:
+				foreseen = append(foreseen, found[i][0])
+			default:
+				ids = append(ids, found[i][0])
+			}
+		}
+	}
+	if err := spoken.changes.Ask(moves...); err != nil {
+		return nil, err
+	}
+	if spoken.at, err = tx.Revisions(foreseen); err != nil {
+		return nil, err
+	}
+	for _, e := range entries {
+		if e.ahead != nil && spoken.at[e.ahead.of.ID] != e.ahead.of.Revision {
+			ids = append(ids, e.ahead.of.ID)
+		}
+	}
+	spoken.orders, err = tx.OrdersNow(ids)
+	return spoken, err
+}
+
+// unknown reports whether an entry is a notice that names an order that was not there.
+func (s *spokenOf) unknown(e *Entry) bool {
+	return e.Kind != intent.Order && !e.Refused() && !e.Orphan && e.Target == 0 && len(s.ids[e]) == 0
+}
+
+// look looks once more for the order that a notice names.
+func (s *spokenOf) look(e *Entry) error {
+	found, err := s.tx.OrdersOf([]store.Spoken{e.names()})
+	if err == nil {
+		s.ids[e] = found[0]
+	}
+	return err
+}
+
+// names is by what a notice names its order.
+func (e *Entry) names() store.Spoken {
+	o := &e.Order
+	return store.Spoken{Kind: o.Kind, Partner: o.Partner, Number: o.Number, Sender: o.SenderNumber}
+}
+
+// moves are the movements that a notice names as its own.
+func (e *Entry) moves() []store.MovementKey {
+	kind, said := order.MovementKind(e.Kind), e.Order.Statement
+	if verbs[kind] == "" || said == nil || said.Number == "" {
+		return nil
+	}
+	return []store.MovementKey{{Kind: kind, Partner: e.Order.Partner, Number: said.Number}}
+}
+
+// order gives an order as it is now: what was read together holds for the first notice of it only.
+func (s *spokenOf) order(id int64) (*store.StoredOrder, error) {
+	if o := s.orders[id]; o != nil {
+		delete(s.orders, id)
+		return o, nil
+	}
+	if err := s.settled(id); err != nil {
+		return nil, err
+	}
+	return s.tx.OrderNow(id)
+}
