@@ -5,6 +5,7 @@ import (
 	"slices"
 	"sync"
 
+	"koinos/core/intent"
 	"koinos/store"
 )
 
@@ -62,14 +63,14 @@ func (c *Counter) leave(a *arrival) {
 // order, and none that gives itself a number.
 func (c *Counter) beside(a *arrival) []*arrival {
 	all := []*arrival{a}
-	if a.Order.Number != "" {
+	if a.numbered() {
 		return all
 	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	seen := map[string]bool{a.Identity: true}
 	for _, b := range c.waiting {
-		if b == a || b.tx != nil || seen[b.Identity] || b.Order.Number != "" || b.ctx.Err() != nil {
+		if b == a || b.tx != nil || seen[b.Identity] || b.numbered() || b.ctx.Err() != nil {
 			continue
 		}
 		seen[b.Identity] = true
@@ -79,6 +80,10 @@ func (c *Counter) beside(a *arrival) []*arrival {
 	}
 	return all
 }
+
+// numbered reports whether an order gives itself a number, which another one could have too. A notice names its order
+// by it.
+func (a *arrival) numbered() bool { return a.Kind == intent.Order && a.Order.Number != "" }
 
 // take takes arrivals with what is to be done before, all or none.
 func take(tx *store.Tx, all []*arrival) error {
