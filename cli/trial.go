@@ -21,7 +21,6 @@ import (
 	"koinos/core/list"
 	"koinos/core/listfile"
 	"koinos/core/mapping"
-	"koinos/core/order"
 	"koinos/core/reading"
 	"koinos/core/report"
 	"koinos/core/source"
@@ -90,16 +89,20 @@ func (a *app) setFor(ctx context.Context, dir string, mappings ...*mapping.Mappi
 }
 
 func (a *app) draftMapping() *cobra.Command {
-	var name, partner, kind, lists, to string
+	var name, partner, kind, of, lists, to string
 	var known []string
 	c := &cobra.Command{
 		Use: "draft FILE", Short: "Propose a mapping for a document that has none",
 		Long: `Draft looks at a document's headings, labels and values and writes a mapping for
 it, without a service. Every guess says why it was made; what is not sure is
 marked in the mapping with "# ?". With --lists values are looked up in lists and
-crosswalks, and the headings of mappings named with --known count as words.`,
+crosswalks, and the headings of mappings named with --known count as words.
+
+A document that speaks of orders that are stored already, such as a list of what
+was shipped, needs --kind shipment (or receipt, return, answer, change, invoice).`,
 		Example: "  koinos mapping draft week-12.xlsx --lists demo/lists > week.yaml\n  koinos mapping draft " +
-			"orders.json --partner SLIPWAY --kind sales --to slipway.yaml",
+			"orders.json --partner SLIPWAY --kind sales --to slipway.yaml\n  koinos mapping draft " +
+			"despatched.csv --kind shipment --partner PELLOW --to despatched.yaml",
 		Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			f, size, err := openLocal(args[0])
@@ -111,10 +114,9 @@ crosswalks, and the headings of mappings named with --known count as words.`,
 			if err != nil {
 				return err
 			}
-			h := drafting.Hints{Name: name, Partner: partner, Kind: order.Kind(kind), Lists: set,
-				Limits: source.DefaultLimits}
-			if kind != "" && !slices.Contains(order.Kinds, kind) {
-				return usage{fmt.Errorf("--kind is sales or purchase, not %q", kind)}
+			h := drafting.Hints{Name: name, Partner: partner, Lists: set, Limits: source.DefaultLimits}
+			if h.Kind, h.Says, err = drafting.KindOf(kind, of); err != nil {
+				return usage{err}
 			}
 			for _, k := range known {
 				m, err := a.mappingOf(c.Context(), k)
@@ -149,7 +151,8 @@ crosswalks, and the headings of mappings named with --known count as words.`,
 	}
 	c.Flags().StringVar(&name, "name", "draft", "name of the mapping")
 	c.Flags().StringVar(&partner, "partner", "", "our code of the partner, where it is known")
-	c.Flags().StringVar(&kind, "kind", "", "sales or purchase; left out, it is guessed")
+	c.Flags().StringVar(&kind, "kind", "", strings.Join(drafting.Kinds(), ", ")+"; left out, sales or purchase is guessed")
+	c.Flags().StringVar(&of, "of", "", "which orders a shipment and the like is of: sales or purchase")
 	c.Flags().StringVar(&lists, "lists", "", "folder of lists and crosswalks to look values up in")
 	c.Flags().StringArrayVar(&known, "known", nil, "mapping made before; may be given several times")
 	c.Flags().StringVar(&to, "to", "", "file to write; left out, standard output")

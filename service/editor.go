@@ -90,8 +90,12 @@ func (s *Service) editor(h huma.API) {
 			if err != nil {
 				return nil, err
 			}
-			p, err := drafting.Draft(d, d.Size, drafting.Hints{Name: q.Name, Partner: q.Partner,
-				Kind: order.Kind(q.Kind), Lists: d.set, Known: known, Limits: s.cfg.Limits})
+			kind, says, err := drafting.KindOf(q.Kind, q.Of)
+			if err != nil {
+				return nil, problem("invalid_request", finding.Capital(err.Error())+".")
+			}
+			p, err := drafting.Draft(d, d.Size, drafting.Hints{Name: q.Name, Partner: q.Partner, Kind: kind, Says: says,
+				Lists: d.set, Known: known, Limits: s.cfg.Limits})
 			if p != nil {
 				return p, nil // one that needs a hand is still a beginning: its mistakes show in the editor
 			}

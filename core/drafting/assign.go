@@ -9,6 +9,7 @@ import (
 	"unicode"
 	"unicode/utf8"
 
+	"koinos/core/intent"
 	"koinos/core/list"
 	"koinos/core/mapping"
 	"koinos/core/order"
@@ -35,6 +36,9 @@ func (d *drafter) hintsOf(heading string) []hint {
 		return h
 	}
 	all := hints(heading)
+	if d.hints.Says != "" {
+		all = d.noticeHints(heading, all)
+	}
 	if m := pricePer.FindStringSubmatch(heading); m != nil { // the price of so many
 		if price := hints(m[1]); len(price) > 0 && price[0].field == "unit_price" {
 			all = price
@@ -112,7 +116,7 @@ func (d *drafter) candidates(columns []*profile, groups []int) []candidate {
 		byField := map[string]*candidate{}
 		add := func(level order.Level, field string, score float64, why string, strong bool) {
 			level, field = d.settleLevel(p, level, field, groups)
-			f, ok := order.Lookup(level, field)
+			f, ok := d.lookup(level, field)
 			if !ok {
 				return
 			}
@@ -146,12 +150,21 @@ func (d *drafter) candidates(columns []*profile, groups []int) []candidate {
 			}
 			add(h.level, h.field, h.score, why, h.score >= 0.9)
 		}
-		d.byValues(p, add)
+		if prefix := oursBegin[d.hints.Kind]; d.hints.Says != "" && p.share(p.begin(prefix)) > 0.9 {
+			add(order.Header, "number", 1.1, "its values begin with "+prefix+", as our numbers do", true)
+		}
+		d.byValues(p, func(level order.Level, field string, score float64, why string, strong bool) {
+			if d.has(field) {
+				add(level, field, score, why, strong)
+			}
+		})
 		for _, c := range byField {
 			all = append(all, *c)
 		}
 	}
-	d.byProducts(columns, &all)
+	if d.hints.Says == "" || d.hints.Says == intent.Invoice {
+		d.byProducts(columns, &all)
+	}
 	preferNumbers(all)
 	preferSpoken(all)
 	sort.SliceStable(all, func(i, j int) bool {
@@ -233,6 +246,10 @@ func (d *drafter) settleLevel(p *profile, level order.Level, field string, group
 	switch {
 	case slices.Contains(bothLevels, field) && level == order.Header && varies:
 		return order.Lines, field
+	case field == "reason" && level == order.Header && varies: // each line has its own
+		return order.Lines, "notes"
+	case slices.Contains(bothLevels, field) && d.hints.Says == intent.Change: // what is to change is the line's
+		return order.Lines, field
 	case slices.Contains(bothLevels, field) && level == order.Lines && !varies:
 		return order.Header, field
 	case field == "ship_to.code" && varies:
@@ -300,7 +317,7 @@ func (d *drafter) byValues(p *profile, add func(order.Level, string, float64, st
 	if words := plainWords(p.heading); len(words) == 1 && conceptOf[words[0]] == "item" && p.padded() {
 		add(order.Lines, "item", 0.8, "its values are codes", false)
 	}
-	if p.heading == "" || len(d.hintsOf(p.heading)) == 0 {
+	if p.heading == "" || d.hints.Says == "" && len(d.hintsOf(p.heading)) == 0 {
 		_, dates := p.isDates()
 		switch {
 		case dates:

@@ -88,7 +88,19 @@ func (d *drafter) values(b *binding, c *candidate) {
 		d.look(b, c)
 	}
 	switch c.field.Name {
+	case "answer":
+		d.spoken(b, p, list.AnswerWords, func(w string) bool { _, ok := order.VerdictOf(w); return ok })
+	case "change":
+		d.spoken(b, p, list.ChangeWords, func(w string) bool {
+			return len(w) == 2 || slices.Contains([]string{"add", "change", "delete", "replace"}, strings.ToLower(w))
+		}) // a code of X12, or what it is itself
 	case "sender_number", "item", "quantity":
+		if d.hints.Says == "" || c.name() == "quantity" && noticeOf[d.hints.Says].counts {
+			b.words = append(b.words, "need: must")
+		}
+	}
+	if d.hints.Says != "" && c.level == order.Header && (c.name() == noticeOf[d.hints.Says].number ||
+		c.name() == "sender_number" || c.name() == "number") {
 		b.words = append(b.words, "need: must")
 	}
 }

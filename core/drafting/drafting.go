@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"koinos/core/finding"
+	"koinos/core/intent"
 	"koinos/core/list"
 	"koinos/core/mapping"
 	"koinos/core/order"
@@ -19,6 +20,7 @@ type Hints struct {
 	Name    string             // of the mapping; left out, draft
 	Partner string             // our code of the partner, where it is known
 	Kind    order.Kind         // left out, it is guessed
+	Says    intent.Kind        // what the document says of orders that are stored; left out, it brings orders
 	Lists   *list.Set          // lists and crosswalks to look values up in; nil is none
 	Known   []*mapping.Mapping // mappings made before: their headings count as words
 	Limits  source.Limits
@@ -59,6 +61,11 @@ func Draft(r io.ReaderAt, size int64, h Hints) (*Proposal, error) {
 	}
 	if h.Name == "" {
 		h.Name = "draft"
+	}
+	if n := noticeOf[h.Says]; n == nil {
+		h.Says = ""
+	} else if h.Kind == "" {
+		h.Kind = n.of
 	}
 	d := &drafter{hints: h, decimal: '.', cache: map[string][]hint{}}
 	d.out.Guesses, d.out.Unbound = []Guess{}, []string{}
@@ -144,7 +151,11 @@ func (d *drafter) tables() error {
 			main = t
 		}
 	}
-	for _, draft := range []func(*table, []*table) bool{d.kinds, d.joined, d.forms, d.plain} {
+	layouts := []func(*table, []*table) bool{d.kinds, d.joined, d.forms, d.plain}
+	if d.hints.Says != "" { // one row for each line that it speaks of
+		layouts = layouts[3:]
+	}
+	for _, draft := range layouts {
 		if draft(main, all) {
 			return nil
 		}
@@ -163,11 +174,13 @@ func (d *drafter) plain(t *table, all []*table) bool {
 	}
 	candidates := d.candidates(columns, nil)
 	chosen, _ := assign(candidates)
-	g := d.groupRows(t, columns, chosen)
-	d.doubt(&g, columns, chosen)
+	g := d.grouped(t, columns, chosen)
+	if d.hints.Says == "" {
+		d.doubt(&g, columns, chosen)
+	}
 	candidates = d.candidates(columns, g.groups)
 	matrix := []*profile(nil)
-	if numbered == nil {
+	if numbered == nil && d.hints.Says == "" {
 		matrix = d.matrix(t, candidates)
 		if matrix != nil {
 			candidates = slices.DeleteFunc(candidates, func(c candidate) bool {
@@ -187,6 +200,7 @@ func (d *drafter) plain(t *table, all []*table) bool {
 	}
 	d.y.group = g.yaml
 	d.guess("grouping", g.by, g.why, g.sure, g.second)
+	d.filledIn(t, chosen)
 	d.labels(t, false)
 	d.finish(t, columns, chosen, matrix)
 	return true
@@ -323,32 +337,44 @@ func (d *drafter) finish(t *table, columns []*profile, chosen []candidate, matri
 			d.out.Unbound = append(d.out.Unbound, name)
 		}
 	}
-	d.noOrders(columns)
+	if d.hints.Says != "" {
+		d.saysOf()
+		d.partner(d.texts(t))
+		d.y.kind, d.y.of = string(d.hints.Says), string(d.hints.Kind)
+		return
+	}
+	if d.out.NoOrders = d.speaksOf(columns); d.out.NoOrders == "" {
+		d.noOrders(columns)
+	}
 	if !d.bound(order.Lines, "quantity") {
 		d.add(binding{level: order.Lines, field: "quantity", words: unsaid, sure: "unsure",
 			why: "no column looks like a quantity: say from which one it comes"})
 	}
-	if !slices.ContainsFunc([]string{"item", "buyer_item", "supplier_item", "gtin", "description"},
+	if !slices.ContainsFunc(codes,
 		func(f string) bool { return d.bound(order.Lines, f) }) {
 		d.add(binding{level: order.Lines, field: "description", words: unsaid, sure: "unsure",
 			why: "no column looks like an item: say from which one it comes"})
 	}
-	var texts []string
-	if t != nil {
-		for _, s := range d.sheets {
-			for i := range s.rows {
-				if i < 30 {
-					for c := range s.rows[i].Cells {
-						if x := text(&s.rows[i], c); x != "" && len(texts) < 600 {
-							texts = append(texts, x)
-						}
-					}
+	texts := d.texts(t)
+	d.partner(texts)
+	d.kind(texts)
+}
+
+// texts are those of the first rows of a document of sheets.
+func (d *drafter) texts(t *table) (texts []string) {
+	if t == nil {
+		return nil
+	}
+	for _, s := range d.sheets {
+		for i := range s.rows[:min(len(s.rows), 30)] {
+			for c := range s.rows[i].Cells {
+				if x := text(&s.rows[i], c); x != "" && len(texts) < 600 {
+					texts = append(texts, x)
 				}
 			}
 		}
 	}
-	d.partner(texts)
-	d.kind(texts)
+	return texts
 }
 
 func (d *drafter) bound(level order.Level, field string) bool {

@@ -91,7 +91,7 @@ func (d *drafter) labels(t *table, below bool) {
 			if role, isCode := strings.CutSuffix(field, ".code"); isCode && strings.Contains(l.value.Text, " ") {
 				field = role + ".name" // words, not a code
 			}
-			f, ok := order.Lookup(order.Header, field)
+			f, ok := d.lookup(order.Header, field)
 			if !ok || h.score < 0.65 || p.fits(f) == 0 || d.bound(order.Header, field) {
 				continue
 			}

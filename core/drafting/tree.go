@@ -57,7 +57,7 @@ func (d *drafter) tree(r io.ReaderAt, size int64, opt source.Options) error {
 		r := found[path]
 		for _, p := range d.leafProfiles(r.nodes, nil) {
 			for _, h := range d.hintsOf(p.heading) {
-				f, ok := order.Lookup(h.level, h.field)
+				f, ok := d.lookup(h.level, h.field)
 				if !ok || p.fits(f) == 0 {
 					continue
 				}
@@ -67,7 +67,10 @@ func (d *drafter) tree(r io.ReaderAt, size int64, opt source.Options) error {
 				case h.level == order.Lines && (h.field == "item" || h.field == "unit_price" || h.field == "gtin" ||
 					h.field == "description"):
 					r.score += h.score
-				case h.level == order.Header && (h.field == "sender_number" || h.field == "ordered_on"):
+				case h.level == order.Lines && d.hints.Says != "" && (h.field == "accepted" || h.field == "number"):
+					r.score += h.score
+				case h.level == order.Header && (h.field == "sender_number" || h.field == "ordered_on" ||
+					d.hints.Says != "" && (h.field == "number" || h.field == noticeOf[d.hints.Says].number)):
 					r.head += h.score
 				}
 				break
@@ -131,7 +134,7 @@ func (d *drafter) tree(r io.ReaderAt, size int64, opt source.Options) error {
 	})
 	for i := range under { // what a line says of dates is the line's
 		if under[i].level == order.Header {
-			if f, ok := order.Lookup(order.Lines, under[i].name()); ok {
+			if f, ok := d.lookup(order.Lines, under[i].name()); ok {
 				under[i].level, under[i].field = order.Lines, f
 			}
 		}
@@ -173,7 +176,7 @@ func (d *drafter) flatTree(lines *repeated) error {
 		d.y.records = lines.path
 	}
 	chosen, _ := assign(d.candidates(t.columns, nil))
-	g := d.groupRows(t, t.columns, chosen)
+	g := d.grouped(t, t.columns, chosen)
 	candidates := d.candidates(t.columns, g.groups)
 	if g.ident != nil {
 		candidates = settle(candidates, g.ident, "sender_number")

@@ -393,18 +393,9 @@ type entry struct {
 // vocabulary is what headings are compared with. It takes as long to make as a short command does to run, so that only
 // those that draft make it.
 var vocabulary = sync.OnceValue(func() []entry {
-	var all []entry
+	all := entriesOf(wordings)
 	add := func(level order.Level, field, words string, top float64) {
-		for _, w := range strings.Split(words, "|") {
-			if w != "" {
-				words := plainWords(w)
-				all = append(all, entry{level, field, words, strings.Join(words, " "), strings.Join(words, ""), w, top})
-			}
-		}
-	}
-	for _, w := range wordings {
-		add(w.level, w.field, w.plain, 1)
-		add(w.level, w.field, w.loose, 0.72)
+		all = append(all, entries(level, field, words, top)...)
 	}
 	for _, role := range []string{"ship_to", "bill_to", "buyer", "supplier"} {
 		for _, part := range partWords {
@@ -429,6 +420,25 @@ var vocabulary = sync.OnceValue(func() []entry {
 	return all
 })
 
+// entries are the words of a field, separated by bars.
+func entries(level order.Level, field, words string, top float64) (all []entry) {
+	for _, w := range strings.Split(words, "|") {
+		if w != "" {
+			words := plainWords(w)
+			all = append(all, entry{level, field, words, strings.Join(words, " "), strings.Join(words, ""), w, top})
+		}
+	}
+	return all
+}
+
+// entriesOf are all words of some wordings.
+func entriesOf(list []wording) (all []entry) {
+	for _, w := range list {
+		all = append(append(all, entries(w.level, w.field, w.plain, 1)...), entries(w.level, w.field, w.loose, 0.72)...)
+	}
+	return all
+}
+
 // hints gives what a heading can mean, the best first.
 func hints(heading string) []hint {
 	words := plainWords(heading)
@@ -438,18 +448,29 @@ func hints(heading string) []hint {
 	if all, ok := hintsSeen.Load(heading); ok {
 		return all.([]hint)
 	}
+	all := hintsFrom(words, vocabulary(), combinedHints(words, strings.Join(words, " "))...)
+	if hintsKept.Add(1) < 10_000 { // headings come again, strangers' texts do not
+		hintsSeen.Store(heading, slices.Clip(all))
+	}
+	return all
+}
+
+// hintsFrom gives what words can mean by a vocabulary, and besides, the best first.
+func hintsFrom(words []string, vocabulary []entry, besides ...hint) []hint {
+	if len(words) == 0 || len(words) > 8 {
+		return nil
+	}
 	joined, run := strings.Join(words, " "), strings.Join(words, "")
 	best := map[[2]string]hint{}
-	entries := vocabulary()
-	for i := range entries {
-		e := &entries[i]
+	for i := range vocabulary {
+		e := &vocabulary[i]
 		score := alike(words, joined, run, e) * e.top
 		key := [2]string{string(e.level), e.field}
 		if score >= 0.4 && score > best[key].score {
 			best[key] = hint{e.level, e.field, score, e.text}
 		}
 	}
-	for _, h := range combinedHints(words, joined) {
+	for _, h := range besides {
 		if key := [2]string{string(h.level), h.field}; h.score > best[key].score {
 			best[key] = h
 		}
@@ -467,9 +488,6 @@ func hints(heading string) []hint {
 		}
 		return strings.Compare(string(a.level)+a.field, string(b.level)+b.field)
 	})
-	if hintsKept.Add(1) < 10_000 { // headings come again, strangers' texts do not
-		hintsSeen.Store(heading, slices.Clip(all))
-	}
 	return all
 }
 

@@ -21,6 +21,7 @@ type yaml struct {
 	leaveOut string
 	hidden   bool
 	kind     string
+	of       string   // of a document that speaks of orders: which orders these are
 	group    string   // inside of the braces
 	parts    []string // lines: {…}
 	bindings []binding
@@ -74,6 +75,9 @@ func (y *yaml) text(d *drafter) string {
 	}
 	line("orders:")
 	line("  kind: %s%s", y.kind, d.mark("kind"))
+	if y.of != "" {
+		line("  of: %s", y.of)
+	}
 	line("  group: {%s}%s", y.group, d.mark("grouping"))
 	if len(y.parts) > 0 {
 		line("  parts:")

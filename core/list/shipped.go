@@ -12,12 +12,60 @@ import (
 // UnitWords is the shipped crosswalk from common words for units to UN/ECE codes.
 const UnitWords = "unit-words"
 
+// AnswerWords is the shipped crosswalk from common words with which sellers answer a line to those of Koinos.
+const AnswerWords = "answer-words"
+
+// answerWords are such words. One with two meanings, such as "no" (not yet, or not at all) or "out of stock" (it comes
+// later, or never), is in none of them.
+var answerWords = []struct{ is, words string }{
+	{"accepted", "confirmed|confirm|ok|okay|yes|y|full|in full|as ordered|accept|agreed|bestätigt|ja|in ordnung|confirmé|" +
+		"oui|conforme|confirmado|sí|aceptado|confermato|accettato|bevestigd|akkoord|bekræftet|bekreftet|bekräftad|" +
+		"potwierdzone|tak"},
+	{"changed", "amended|modified|revised|accepted with changes|confirmed with changes|partial|partially confirmed|" +
+		"short|geändert|abweichend|teilweise|modifié|partiel|modificado|parcial|modificato|parziale|gewijzigd|" +
+		"gedeeltelijk|ændret"},
+	{"back-ordered", "backorder|backordered|back order|back ordered|on back order|bo|b/o|delayed|later|rückstand|" +
+		"nachlieferung|in rückstand|reliquat|en reliquat|pendiente de entrega|in arretrato|nalevering|restordre"},
+	{"pending", "tbc|to be confirmed|awaiting confirmation|in progress|in process|not yet|ausstehend|in arbeit|" +
+		"en attente|en cours|pendiente|in attesa|in behandeling|afventer"},
+	{"refused", "rejected|reject|declined|cancelled|canceled|discontinued|unavailable|not available|obsolete|eol|" +
+		"abgelehnt|storniert|nicht lieferbar|refusé|annulé|rechazado|cancelado|rifiutato|annullato|geweigerd|afgewezen|" +
+		"geannuleerd|afvist|odrzucone"},
+}
+
+// ChangeWords is the shipped crosswalk from common words for what is to become of a line to those of Koinos.
+const ChangeWords = "change-words"
+
+var changeWords = []struct{ is, words string }{
+	{"add", "added|new|new line|insert|plus|neu|hinzufügen|ajouter|nouveau|añadir|nuevo|aggiungere|nuovo|toevoegen|nieuw"},
+	{"change", "changed|update|updated|modify|modified|amend|amended|edit|ändern|änderung|modifier|modifié|cambiar|" +
+		"modificar|modificare|wijzigen|ændre"},
+	{"delete", "deleted|remove|removed|cancel|cancelled|canceled|drop|storno|stornieren|löschen|supprimer|annuler|" +
+		"eliminar|cancelar|anular|eliminare|annullare|verwijderen|annuleren|slet"},
+	{"replace", "replaced|substitute|substituted|swap|exchange|ersetzen|remplacer|sustituir|reemplazar|sostituire|" +
+		"vervangen|erstat"},
+}
+
+// wordPairs are words as people write them: small, with a capital, and in capitals.
+func wordPairs(table []struct{ is, words string }) (pairs []Pair) {
+	for _, a := range table {
+		for word := range strings.SplitSeq(a.words, "|") {
+			first, size := utf8.DecodeRuneInString(word)
+			for _, w := range slices.Compact([]string{word, string(unicode.ToUpper(first)) + word[size:], strings.ToUpper(word)}) {
+				pairs = append(pairs, Pair{Theirs: w, Ours: a.is})
+			}
+		}
+	}
+	return pairs
+}
+
 // shipped are the crosswalks that ship with Koinos, by name. Those between codes
 // of X12 and ours are of units (element 355 and UN/ECE Recommendation 20), of
 // allowances and charges (elements 248 and 1300), and of the number of units that
 // a price is for (element 639, in which many codes only say what kind of price it is).
 var shipped = sync.OnceValue(func() map[string]*Crosswalk {
-	all := map[string]*Crosswalk{UnitWords: NewCrosswalk(unitPairs())}
+	all := map[string]*Crosswalk{UnitWords: NewCrosswalk(unitPairs()), AnswerWords: NewCrosswalk(wordPairs(answerWords)),
+		ChangeWords: NewCrosswalk(wordPairs(changeWords))}
 	for name, text := range map[string]string{
 		"x12-units": "EA=EA PC=EA UN=EA BX=BX CA=CA CT=CT DZ=DZN PR=PR ST=SET MR=MTR CM=CMT MM=MMT DK=KMT " +
 			"FT=FOT IN=INH YD=YRD KG=KGM GR=GRM LB=LBR OZ=ONZ LT=LTR ML=MLT GA=GLL PK=PK RL=RL RO=RO BG=BG DR=DR " +

@@ -5,6 +5,7 @@ import type { components, paths } from './schema'
 
 type S = components['schemas']
 export type Load = S['Load']
+export type NewDraft = S['NewDraft']
 export type LoadReport = S['LoadReport']
 export type Reason = S['Reason']
 export type Finding = S['Finding']

@@ -6,7 +6,7 @@ import InputText from 'primevue/inputtext'
 import { computed, defineAsyncComponent, onMounted, onUnmounted, ref, useTemplateRef, watch } from 'vue'
 import { useRouter } from 'vue-router'
 
-import { api, data, sendText, type Comparison, type Mapping } from '../api/client'
+import { api, data, sendText, type Comparison, type Mapping, type NewDraft } from '../api/client'
 import { useBusy } from '../busy'
 import OrderPaper from '../components/OrderPaper.vue'
 import SourceGrid, { type Role } from '../components/SourceGrid.vue'
@@ -100,9 +100,20 @@ const onColumn = (c: number) => armed.value && bindColumn(c)
 
 /** Why the document may be none of orders, as the draft found. */
 const doubt = ref('')
+/** Whether the draft was made for what the mapping now says that a record is. */
+const orders = ['sales', 'purchase']
+const draftedAs = ref('')
+const otherwise = computed(() => {
+  const kind = outline.value?.kind ?? ''
+  return draftedAs.value && kind && !orders.includes(kind) && kind !== draftedAs.value ? kind : ''
+})
 function draft() {
   return act('draft', async () => {
-    const p = await data(api.POST('/api/v1/documents/{document}/draft', { ...path, body: { name: (doc.value?.name ?? 'draft').replace(/\.[^.]*$/, '').toLowerCase().replace(/[^a-z0-9]+/g, '-').replace(/^-|-$/g, '').slice(0, 60) || 'draft' } }))
+    const said = outline.value?.kind && !guesses.value.has('orders.kind') ? outline.value.kind : undefined
+    const kind = said as NewDraft['kind']
+    const of = said && !orders.includes(said) && outline.value?.of ? (outline.value.of as NewDraft['of']) : undefined
+    draftedAs.value = said ?? 'orders'
+    const p = await data(api.POST('/api/v1/documents/{document}/draft', { ...path, body: { kind, of, name: (doc.value?.name ?? 'draft').replace(/\.[^.]*$/, '').toLowerCase().replace(/[^a-z0-9]+/g, '-').replace(/^-|-$/g, '').slice(0, 60) || 'draft' } }))
     doubt.value = p.no_orders ?? ''
     apply(p.text)
     tab.value = 'fields'
@@ -170,6 +181,7 @@ function onKey(e: KeyboardEvent) {
       </div>
       <GroupBar v-if="outline" v-model="edited" :outline="outline" :guesses="guesses" :columns="columns" :preview="preview" :schema="schema" />
       <div v-if="doubt" class="sheet doubt" role="status"><span>{{ doubt }} Look at the draft with care before you keep it.</span><Button size="small" text label="Put away" @click="doubt = ''" /></div>
+      <div v-if="otherwise" class="sheet doubt" role="status"><span>The columns were looked at as those of orders, not of {{ /^[aeiou]/.test(otherwise) ? 'an' : 'a' }} {{ otherwise }}.</span><Button size="small" text :label="`Draft it as ${otherwise}`" :loading="busy === 'draft'" @click="draft" /></div>
       <StateNote v-if="failed" :error="failed" class="sheet" @retry="failed = undefined" />
       <div v-if="mistakes.length" class="sheet mistakes" role="alert">
         <p v-for="(f, i) in mistakes.slice(0, 4)" :key="i"><b>{{ f.at }}</b> {{ f.message }} <span class="soft">{{ f.hint }}</span></p>
