@@ -175,6 +175,9 @@ func (a *app) showGuesses(p *drafting.Proposal) {
 	}
 	if p.NoOrders != "" {
 		fmt.Fprintf(a.err, "\n%s\n", p.NoOrders)
+		if p.As != "" {
+			fmt.Fprintf(a.err, "Draft it with --kind %s.\n", p.As)
+		}
 	}
 	fmt.Fprintf(a.err, "\n%d guesses are sure, %d likely, %d unsure.", counts["sure"], counts["likely"],
 		counts["unsure"])

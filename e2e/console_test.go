@@ -488,6 +488,15 @@ func TestConsoleSignIn(t *testing.T) {
 		has("main", "No order has been loaded yet"))
 }
 
+// drop lets a file fall onto the page.
+func drop(name, text string) chromedp.Action {
+	return chromedp.Evaluate(`(() => {
+		const files = new DataTransfer()
+		files.items.add(new File(["`+text+`"], "`+name+`"))
+		document.querySelector("main").dispatchEvent(new DragEvent("drop", { dataTransfer: files, bubbles: true, cancelable: true }))
+	})()`, nil)
+}
+
 // Who opens a service that has no orders yet gets from a file to orders by the buttons that are in sight, and types
 // only the partner's code.
 func TestConsoleFirstVisit(t *testing.T) {
@@ -510,11 +519,13 @@ func TestConsoleFirstVisit(t *testing.T) {
 		press("Load the 2 good orders"), has("main", "2 ✓ loaded"), chromedp.Navigate(s.address+"/today"), has("main",
 			"1 refused of 3 orders"),
 		// A file that is dropped on any page is taken.
-		chromedp.Navigate(s.address+"/lists"), has("main", "Reference lists"), chromedp.Evaluate(`(() => {
-			const files = new DataTransfer()
-			files.items.add(new File(["Order,Item,Qty\\nX-1,00417,2\\n"], "dropped.csv"))
-			document.querySelector("main").dispatchEvent(new DragEvent("drop", { dataTransfer: files, bubbles: true, cancelable: true }))
-		})()`, nil), has("main", "dropped.csv"), has("main", "X-1"),
+		chromedp.Navigate(s.address+"/lists"), has("main", "Reference lists"), drop("dropped.csv", "Order,Item,Qty\\nX-1,00417,2\\n"),
+		has("main", "dropped.csv"), has("main", "X-1"),
+		// One that says what was shipped is drafted as that.
+		drop("gone.csv", "Despatch note,Order,Line,Qty despatched\\nDN-1,K-1,1,2\\nDN-1,K-1,2,1\\nDN-2,K-2,1,4\\n"),
+		has("main", "gone.csv"), press("Draft a new mapping for it"), press("Draft it as shipment"),
+		has("main", "2 shipments, 3 lines, 2 refused"), has("main", "DN-1"),
+		chromedp.SendKeys(".said input.fixed", "KESTLE"+kb.Enter, chromedp.ByQuery), has("main", "no order is refused"),
 		// Columns of a list that nobody needs stay away.
 		chromedp.Navigate(s.address+"/orders"), has("thead", "Ordered"), chromedp.Click(".turner .p-multiselect",
 			chromedp.ByQuery),

@@ -42,6 +42,8 @@ type Proposal struct {
 	Unbound []string `json:"unbound" doc:"Columns or paths with values that are not used"`
 	// NoOrders is blank where the document looks like one of orders.
 	NoOrders string `json:"no_orders,omitempty" doc:"Why the document does not look like one of orders"`
+	// As is the kind as which it would rather be drafted; blank is none.
+	As intent.Kind `json:"as,omitempty" enum:"change,answer,shipment,receipt,return,invoice" doc:"Where it looks like one that speaks of stored orders: the kind as which it would rather be drafted"`
 }
 
 type drafter struct {
@@ -343,7 +345,7 @@ func (d *drafter) finish(t *table, columns []*profile, chosen []candidate, matri
 		d.y.kind, d.y.of = string(d.hints.Says), string(d.hints.Kind)
 		return
 	}
-	if d.out.NoOrders = d.speaksOf(columns); d.out.NoOrders == "" {
+	if d.speaksOf(columns); d.out.As == "" {
 		d.noOrders(columns)
 	}
 	if !d.bound(order.Lines, "quantity") {

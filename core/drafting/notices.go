@@ -14,6 +14,7 @@ import (
 // notice is the vocabulary of documents that speak of orders that are stored.
 type notice struct {
 	of       order.Kind // whose orders it speaks of, where nothing says so
+	tells    [2]string  // fields by whose columns it is known, where there is one of each; separated by bars
 	number   string     // its field for the number of the notice; "" is that it has none
 	counts   bool       // each line needs a quantity
 	keeps    []string   // which fields of an order its lines and header have, besides those that name order and line
@@ -77,7 +78,7 @@ func moving(field, number, on, day, quantity string) []wording {
 }
 
 var noticeOf = map[intent.Kind]*notice{
-	intent.Shipment: {order.Sales, "shipment", true, nil, moving("shipment",
+	intent.Shipment: {order.Sales, [2]string{"shipment", "quantity"}, "shipment", true, nil, moving("shipment",
 		"shipment|shipment no|shipment id|delivery note|delivery note no|delivery no|delivery id|despatch|despatch no|"+
 			"despatch note|despatch note no|dispatch|dispatch no|dispatch note|dispatch note no|packing slip|"+
 			"packing slip no|packing list|packing list no|asn|asn no|load no|lieferschein|lieferschein no|lieferscheinno|"+
@@ -94,7 +95,7 @@ var noticeOf = map[intent.Kind]*notice{
 			"quantity delivered|delivered|this delivery|this shipment|leaves today|ships today|liefermenge|"+
 			"gelieferte menge|geliefert|qte livree|quantite livree|livre|cantidad enviada|enviado|cantidad entregada|"+
 			"quantita spedita|spedito|geleverd|geleverd aantal|leveret|levert|levererat|wyslano")},
-	intent.Receipt: {order.Purchase, "receipt", true, nil, moving("receipt",
+	intent.Receipt: {order.Purchase, [2]string{"receipt", "quantity"}, "receipt", true, nil, moving("receipt",
 		"receipt|receipt no|goods receipt|goods receipt no|grn|grn no|gr no|goods in no|goods in|delivery note|"+
 			"delivery note no|wareneingang|wareneingangs no|wareneingangsno|we no|we beleg|bon de reception|reception|"+
 			"no reception|no de reception|entrada|no entrada|recepcion|bolla di entrata|entrata|ontvangst|ontvangst no|"+
@@ -107,7 +108,7 @@ var noticeOf = map[intent.Kind]*notice{
 			"delivered|qty accepted|accepted qty|eingangsmenge|erhaltene menge|erhalten|menge erhalten|qte recue|"+
 			"quantite recue|recu|cantidad recibida|recibido|quantita ricevuta|ricevuto|ontvangen|ontvangen aantal|modtaget|"+
 			"mottatt|mottaget")},
-	intent.Return: {order.Sales, "return", true, []string{"reason"}, append(moving("return",
+	intent.Return: {order.Sales, [2]string{"return", "quantity"}, "return", true, []string{"reason"}, append(moving("return",
 		"return|return no|rma|rma no|returns no|return id|return note|retoure|retouren no|retourenno|retour|no retour|"+
 			"no de retour|devolucion|no devolucion|reso|no reso|retur|retur no",
 		"returned_on",
@@ -117,7 +118,7 @@ var noticeOf = map[intent.Kind]*notice{
 			"zuruckgesandte menge|zuruck|qte retournee|quantite retournee|cantidad devuelta|devuelto|quantita resa|reso|"+
 			"retour aantal|geretourneerd"), wording{order.Header, "reason",
 		"reason|return reason|reason for return|why|grund|retourengrund|motif|motivo|reden|arsag", ""})},
-	intent.Invoice: {order.Sales, "invoice", true, []string{"unit_price", "price_basis", "amount", "currency", "total",
+	intent.Invoice: {order.Sales, [2]string{"invoice", "quantity"}, "invoice", true, []string{"unit_price", "price_basis", "amount", "currency", "total",
 		"tax_amount", "tax_percent", "discount_percent", "charge.freight"}, []wording{
 		{order.Header, "invoice", "invoice|invoice no|invoice number|invoice id|bill|bill no|inv no|rechnung|rechnungs no|" +
 			"rechnungsno|facture|no facture|no de facture|factura|no factura|fattura|no fattura|factuur|factuur no|" +
@@ -130,7 +131,7 @@ var noticeOf = map[intent.Kind]*notice{
 		{order.Lines, "quantity", "qty invoiced|invoiced qty|quantity invoiced|invoiced quantity|invoiced|qty billed|" +
 			"billed qty|billed|rechnungsmenge|berechnete menge|qte facturee|quantite facturee|cantidad facturada|" +
 			"quantita fatturata|gefactureerd", ""}}},
-	intent.Answer: {order.Purchase, "", false, []string{"unit_price", "price_basis"}, []wording{
+	intent.Answer: {order.Purchase, [2]string{"accepted", "answer|due_on"}, "", false, []string{"unit_price", "price_basis"}, []wording{
 		{order.Header, "answered_on", "confirmation date|confirmed on|date confirmed|answered on|acknowledged on|" +
 			"acknowledgement date|bestatigt am|auftragsbestatigung vom|date de confirmation|fecha confirmacion", ""},
 		{order.Lines, "answer", "status|line status|confirmation status|confirmation|answer|response|reply|ack|ack code|" +
@@ -149,7 +150,7 @@ var noticeOf = map[intent.Kind]*notice{
 			""},
 		{order.Lines, "reason", "reason|comment|comments|remark|remarks|note|notes|reason code|grund|bemerkung|" +
 			"kommentar|motif|commentaire|motivo|comentario|reden|opmerking", ""}}},
-	intent.Change: {order.Sales, "change_number", false, nil, []wording{ // any field of an order can be changed
+	intent.Change: {order.Sales, [2]string{"change|change_number", "quantity|unit_price"}, "change_number", false, nil, []wording{ // any field of an order can be changed
 		{order.Header, "change_number", "change no|change number|change id|change order|amendment|amendment no|" +
 			"change request|anderungs no|anderungsno|no modification", ""},
 		{order.Header, "changed_on", "change date|changed on|date of change|amended on|anderungsdatum|geandert am", ""},
@@ -257,30 +258,38 @@ func (d *drafter) lookup(level order.Level, name string) (order.Field, bool) {
 	return order.LookupOf(string(d.hints.Says), level, name)
 }
 
-// speaksOf says of which notices the columns of a document look like, that is drafted as one of orders: those that have
-// a number and a quantity of a kind of them.
-func (d *drafter) speaksOf(columns []*profile) string {
+// speaksOf notes of which notices the columns of a document look like, that is drafted as one of orders.
+func (d *drafter) speaksOf(columns []*profile) {
 	for _, word := range intent.Notices {
-		kind := intent.Kind(word)
-		n := noticeOf[kind]
-		if n == nil || n.number == "" {
+		n := noticeOf[intent.Kind(word)]
+		if n == nil || d.out.As != "" {
 			continue
 		}
 		words := noticeWords[[2]string{word, string(n.of)}]()
-		found := map[string]string{}
+		var found [2]string
 		for _, p := range columns {
+			var strong []string
 			for _, h := range hintsFrom(plainWords(p.heading), words) {
-				if h.score >= 0.95 && (h.field == n.number || h.field == "quantity") && found[h.field] == "" {
-					found[h.field] = p.heading
+				if h.score >= 0.95 {
+					strong = append(strong, h.field)
+				}
+			}
+			for i, fields := range n.tells {
+				if len(strong) == 1 && found[i] == "" && slices.Contains(strings.Split(fields, "|"), strong[0]) {
+					found[i] = p.heading
 				}
 			}
 		}
-		if len(found) == 2 {
-			return fmt.Sprintf("Its columns %q and %q are those of a %s of orders that are stored: it may have to be drafted as %s.",
-				found[n.number], found["quantity"], kind, kind)
+		if found[0] != "" && found[1] != "" {
+			d.out.As = intent.Kind(word)
+			article := "a"
+			if strings.ContainsAny(word[:1], "aeiou") {
+				article = "an"
+			}
+			d.out.NoOrders = fmt.Sprintf("The columns %q and %q look like those of %s %s, which speaks of orders that are stored.",
+				found[0], found[1], article, word)
 		}
 	}
-	return ""
 }
 
 // grouped guesses how the rows of a table hang together.

@@ -61,10 +61,17 @@ func TestNotices(t *testing.T) {
 // A document that speaks of orders is not taken for one of orders without a word.
 func TestSpeaksOfOrders(t *testing.T) {
 	for _, c := range []struct{ heading, want string }{
-		{"Despatch note,Customer PO,Item,Qty despatched", `Its columns "Despatch note" and "Qty despatched" are those of a ` +
-			`shipment of orders that are stored: it may have to be drafted as shipment.`},
-		{"GRN,PO,Item,Qty received", `Its columns "GRN" and "Qty received" are those of a receipt of orders that are stored: ` +
-			`it may have to be drafted as receipt.`},
+		{"Despatch note,Customer PO,Item,Qty despatched", `The columns "Despatch note" and "Qty despatched" look like those ` +
+			`of a shipment, which speaks of orders that are stored.`},
+		{"GRN,PO,Item,Qty received", `The columns "GRN" and "Qty received" look like those of a receipt, ` +
+			`which speaks of orders that are stored.`},
+		{"Invoice no,Order,Item,Qty invoiced", `The columns "Invoice no" and "Qty invoiced" look like those of an invoice, ` +
+			`which speaks of orders that are stored.`},
+		{"PO,Item,Confirmed qty,Promised", `The columns "Confirmed qty" and "Promised" look like those of an answer, which ` +
+			`speaks of orders that are stored.`},
+		{"Order no,Line,New price,Action", `The columns "Action" and "New price" look like those of a change, which speaks of ` +
+			`orders that are stored.`},
+		{"Shipment,Shipped,Item,Qty", ""}, // a day, or a quantity
 		{"Delivery note,Order no,Item,Qty", ""},
 		{"Order no,Item,Qty,Qty shipped", ""},
 	} {

@@ -24,6 +24,13 @@ const unboundMust = computed(() => props.extends ? [] : props.fields.filter((f) 
 const addable = computed(() => props.fields.filter((f) => !f.name.endsWith('*') && !props.bound.some((b) => b.level === f.level && b.field === f.name)).map((f) => ({ value: `${f.level}.${f.name}`, label: `${fieldName(f.name)} — ${f.level}`, about: f.about })))
 const key = (b: { level: string; field: string }) => `${b.level}.${b.field}`
 
+/** The members of a statement whose fields are called otherwise. */
+const statedAs: Record<string, string> = {
+  shipment: 'number', receipt: 'number', return: 'number', invoice: 'number', change_number: 'number',
+  shipped_on: 'on', received_on: 'on', returned_on: 'on', invoiced_on: 'on', answered_on: 'on', changed_on: 'on',
+  answer: 'code', change: 'code', shipped_at: 'at', billed_shipment: 'shipment', shipped_to_date: 'to_date',
+}
+
 function value(b: Bound): string {
   const o = props.order as Record<string, unknown> | undefined
   if (!o) return ''
@@ -32,6 +39,9 @@ function value(b: Bound): string {
   const renamed: Record<string, string> = { amount: 'amount_stated', total: 'total_stated' }
   const direct = target[renamed[b.field] ?? b.field]
   if (typeof direct === 'string') return direct
+  const said = target.statement as Record<string, string> | undefined // what records that speak of orders say besides
+  const stated = said?.[statedAs[b.field] ?? b.field]
+  if (typeof stated === 'string') return stated
   const [head, tail] = b.field.split(/\.(.*)/)
   const find = (list: unknown, by: string) => (list as Record<string, string>[] | undefined)?.find((x) => x[by] === tail || x[by] === head)
   if (head === 'custom') return find(target.custom, 'name')?.value ?? ''

@@ -13,6 +13,7 @@ const text = defineModel<string>({ required: true })
 const props = defineProps<{ outline: edit.Outline; guesses: Map<string, string>; columns: { value: string; label: string }[]; preview?: Preview; schema?: Schema }>()
 
 const words = (...path: string[]) => at(props.schema, path)?.enum ?? []
+const noun = computed(() => (!props.outline.kind || ['sales', 'purchase'].includes(props.outline.kind) ? 'order' : props.outline.kind))
 const group = computed(() => at(props.schema, ['orders', 'group']))
 const has = (word: string) => goesWith(group.value, word, props.outline.by)
 const regroup = (by: string, columns = props.outline.columns, rows = props.outline.rows) =>
@@ -31,7 +32,7 @@ const regroup = (by: string, columns = props.outline.columns, rows = props.outli
     <label v-if="has('rows')">rows stand <Select size="small" :model-value="outline.rows || 'adjacent'" :options="words('orders', 'group', 'rows')" aria-label="Where rows of one order stand" @update:model-value="regroup(outline.by, undefined, $event)" /></label>
     <span v-if="guesses.has('orders.group')" class="warn">? {{ guesses.get('orders.group') }}</span>
     <span class="grow" />
-    <span v-if="preview" role="status"><b>{{ preview.orders }}</b> orders, <b>{{ preview.lines }}</b> lines<template v-if="preview.refused">, <b class="err">{{ preview.refused }}</b> refused</template><span v-if="!preview.complete" class="soft"> in the first {{ preview.rows.toLocaleString('en') }} rows</span></span>
+    <span v-if="preview" role="status"><b>{{ preview.orders }}</b> {{ noun }}{{ preview.orders === 1 ? '' : 's' }}, <b>{{ preview.lines }}</b> {{ preview.lines === 1 ? 'line' : 'lines' }}<template v-if="preview.refused">, <b class="err">{{ preview.refused }}</b> refused</template><span v-if="!preview.complete" class="soft"> in the first {{ preview.rows.toLocaleString('en') }} rows</span></span>
   </div>
 </template>
 

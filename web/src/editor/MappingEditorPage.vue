@@ -100,6 +100,7 @@ const onColumn = (c: number) => armed.value && bindColumn(c)
 
 /** Why the document may be none of orders, as the draft found. */
 const doubt = ref('')
+const rather = ref<NewDraft['kind']>()
 /** Whether the draft was made for what the mapping now says that a record is. */
 const orders = ['sales', 'purchase']
 const draftedAs = ref('')
@@ -107,14 +108,15 @@ const otherwise = computed(() => {
   const kind = outline.value?.kind ?? ''
   return draftedAs.value && kind && !orders.includes(kind) && kind !== draftedAs.value ? kind : ''
 })
-function draft() {
+function draft(as?: NewDraft['kind']) {
   return act('draft', async () => {
-    const said = outline.value?.kind && !guesses.value.has('orders.kind') ? outline.value.kind : undefined
+    const said = as ?? (outline.value?.kind && !guesses.value.has('orders.kind') ? outline.value.kind : undefined)
     const kind = said as NewDraft['kind']
     const of = said && !orders.includes(said) && outline.value?.of ? (outline.value.of as NewDraft['of']) : undefined
     draftedAs.value = said ?? 'orders'
     const p = await data(api.POST('/api/v1/documents/{document}/draft', { ...path, body: { kind, of, name: (doc.value?.name ?? 'draft').replace(/\.[^.]*$/, '').toLowerCase().replace(/[^a-z0-9]+/g, '-').replace(/^-|-$/g, '').slice(0, 60) || 'draft' } }))
     doubt.value = p.no_orders ?? ''
+    rather.value = p.as as NewDraft['kind']
     apply(p.text)
     tab.value = 'fields'
   })
@@ -174,14 +176,14 @@ function onKey(e: KeyboardEvent) {
         <Button size="small" text label="Undo" :disabled="!past.length" title="Ctrl+Z" @click="undo" />
         <Button size="small" text label="Redo" :disabled="!future.length" @click="redo" />
         <RouterLink to="/docs/mapping" target="_blank" class="soft">Every word explained</RouterLink>
-        <Button size="small" text label="Draft anew" :loading="busy === 'draft'" @click="draft" />
+        <Button size="small" text label="Draft anew" :loading="busy === 'draft'" @click="draft()" />
         <Button v-if="kept && changed" size="small" text label="What changes?" :loading="busy === 'compare'" @click="compare" />
         <Button size="small" outlined :label="kept && outline?.name === kept.name ? 'Keep as a new version' : 'Keep'" :disabled="!changed || mistakes.length > 0" :loading="busy === 'keep'" @click="keep" />
         <Button size="small" label="Dry run" :disabled="mistakes.length > 0" :loading="busy === 'dry'" @click="dryRun" />
       </div>
       <GroupBar v-if="outline" v-model="edited" :outline="outline" :guesses="guesses" :columns="columns" :preview="preview" :schema="schema" />
-      <div v-if="doubt" class="sheet doubt" role="status"><span>{{ doubt }} Look at the draft with care before you keep it.</span><Button size="small" text label="Put away" @click="doubt = ''" /></div>
-      <div v-if="otherwise" class="sheet doubt" role="status"><span>The columns were looked at as those of orders, not of {{ /^[aeiou]/.test(otherwise) ? 'an' : 'a' }} {{ otherwise }}.</span><Button size="small" text :label="`Draft it as ${otherwise}`" :loading="busy === 'draft'" @click="draft" /></div>
+      <div v-if="doubt" class="sheet doubt" role="status"><span>{{ doubt }} <template v-if="!rather">Look at the draft with care before you keep it.</template></span><Button v-if="rather" size="small" outlined :label="`Draft it as ${rather}`" :loading="busy === 'draft'" @click="draft(rather)" /><Button size="small" text label="Put away" @click="doubt = ''" /></div>
+      <div v-if="otherwise" class="sheet doubt" role="status"><span>The columns were looked at as those of orders, not of {{ /^[aeiou]/.test(otherwise) ? 'an' : 'a' }} {{ otherwise }}.</span><Button size="small" text :label="`Draft it as ${otherwise}`" :loading="busy === 'draft'" @click="draft()" /></div>
       <StateNote v-if="failed" :error="failed" class="sheet" @retry="failed = undefined" />
       <div v-if="mistakes.length" class="sheet mistakes" role="alert">
         <p v-for="(f, i) in mistakes.slice(0, 4)" :key="i"><b>{{ f.at }}</b> {{ f.message }} <span class="soft">{{ f.hint }}</span></p>
