@@ -119,6 +119,7 @@ func Offers(o *Order, answers []Answered) ([]Offer, error) {
 func (f *Offer) read(a *Answered, o *Order, line *Line, wanted Number) (err error) {
 	asked := cmp.Or(line.RequestedDeliveryOn, o.RequestedDeliveryOn, line.RequestedShipOn, o.RequestedShipOn)
 	var prices, days []string
+	var late []AnsweredLine
 	first, whole := true, false
 	if a.whole(line.ID) {
 		f.Code, f.Refused = a.Code, RejectsAll(a.Code)
@@ -170,9 +171,12 @@ func (f *Offer) read(a *Answered, o *Order, line *Line, wanted Number) (err erro
 		if l.DueOn != "" {
 			f.DueOn = max(f.DueOn, l.DueOn)
 			if l.DueOn != asked {
-				days = append(days, partly(l.Quantity, wanted)+"due "+string(l.DueOn))
+				late = append(late, l)
 			}
 		}
+	}
+	for _, l := range late {
+		days = append(days, partly(l.Quantity, f.Accepted)+"due "+string(l.DueOn))
 	}
 	if whole {
 		f.Accepted = Number{}
@@ -206,9 +210,9 @@ func (f *Offer) read(a *Answered, o *Order, line *Line, wanted Number) (err erro
 	return nil
 }
 
-// partly names how much of a line is meant, where it is not all of it.
-func partly(quantity, wanted Number) string {
-	if quantity.IsZero() || quantity.Cmp(wanted) >= 0 {
+// partly names how much of what is accepted of a line is meant, where it is not all of it.
+func partly(quantity, accepted Number) string {
+	if quantity.IsZero() || quantity.Cmp(accepted) >= 0 {
 		return ""
 	}
 	return quantity.Plain() + " "
