@@ -57,7 +57,7 @@ func (a *app) partner() *cobra.Command {
 			return nil
 		},
 	}, &cobra.Command{
-		Use: "list", Short: "List the service's partners", Args: cobra.NoArgs,
+		Use: "list", Short: "List the service's partners", Args: cobra.NoArgs, Example: "  koinos partner list",
 		RunE: func(c *cobra.Command, _ []string) error {
 			all, err := a.client().Partners(c.Context())
 			if err != nil {
@@ -76,6 +76,7 @@ func (a *app) partner() *cobra.Command {
 		},
 	}, &cobra.Command{
 		Use: "show NAME", Short: "Print a partner's text", Args: cobra.ExactArgs(1),
+		Example: "  koinos partner show PELLOW > pellow.yaml",
 		RunE: func(c *cobra.Command, args []string) error {
 			p, err := a.client().Partner(c.Context(), args[0])
 			if err != nil {
@@ -264,6 +265,7 @@ was not invoiced. What breaks the partner's rules is held with the reasons.`,
 			(*client.Client).Refuse},
 	} {
 		c.AddCommand(&cobra.Command{Use: one.use + " ID", Short: one.short, Args: cobra.ExactArgs(1),
+			Example: "  koinos exchange " + one.use + " 41",
 			RunE: func(c *cobra.Command, args []string) error {
 				id, err := interchangeID(args[0])
 				if err != nil {

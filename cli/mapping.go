@@ -72,7 +72,7 @@ each with what was found beside its lines.`,
 		},
 	}
 	ls := &cobra.Command{
-		Use: "list", Short: "List the service's mappings", Args: cobra.NoArgs,
+		Use: "list", Short: "List the service's mappings", Args: cobra.NoArgs, Example: "  koinos mapping list",
 		RunE: func(c *cobra.Command, _ []string) error {
 			all, err := a.client().Mappings(c.Context())
 			if err != nil {

@@ -290,7 +290,7 @@ func (a *app) tokens() *cobra.Command {
 	create.Flags().StringSliceVar(&narrowed.Mappings, "mapping", nil, "only for loads through this mapping; repeatable")
 	create.Flags().StringVar(&data, "data", "", "data folder to make it in, without a service")
 	ls := &cobra.Command{
-		Use: "list", Short: "List access tokens", Args: cobra.NoArgs,
+		Use: "list", Short: "List access tokens", Args: cobra.NoArgs, Example: "  koinos token list",
 		RunE: func(c *cobra.Command, _ []string) error {
 			tokens, err := a.client().Tokens(c.Context())
 			if err != nil {
