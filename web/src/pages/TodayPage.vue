@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
-import { computed } from 'vue'
+import { computed, defineAsyncComponent } from 'vue'
 
 import { api, data, type Load, type Sync } from '../api/client'
 import FirstVisit from '../components/FirstVisit.vue'
@@ -8,6 +8,9 @@ import LoadState from '../components/LoadState.vue'
 import StateNote from '../components/StateNote.vue'
 import { count, interchangeWord, minutes } from '../format'
 import WhenMark from '../components/WhenMark.vue'
+
+// The charts' package is only fetched where one is drawn.
+const DayChart = defineAsyncComponent(() => import('../components/DayChart.vue'))
 
 // What somebody looks at first in the morning: what runs, what waits for a
 // person and why, what the last days brought.
@@ -38,15 +41,12 @@ const waiting = computed(() => (reasons.value?.items ?? []).filter((r) => r.kind
 const trouble = (y: Sync) =>
   y.state.state === 'paused' ? 'paused' : y.state.away?.length ? `waits for ${y.state.away.join(', ')}, which does not answer` : `${count(y.state.unanswered ?? 0, 'file')} not answered in time`
 const troubled = computed(() => (syncs.value?.items ?? []).filter((y) => y.state.state === 'paused' || y.state.away?.length || y.state.unanswered))
-const tallest = computed(() => Math.max(1, ...(today.value?.days.map((d) => d.loaded + d.changed + d.failed) ?? [])))
-const height = (n: number) => `${(100 * n) / tallest.value}%`
 const week = computed(() => today.value?.days.slice(-7).reduce((sum, d) => ({ loaded: sum.loaded + d.loaded, changed: sum.changed + d.changed, failed: sum.failed + d.failed, saved: sum.saved + d.saved_seconds }), { loaded: 0, changed: 0, failed: 0, saved: 0 }))
 function what(l: Load): string {
   const parts = [l.refused && `${l.refused.toLocaleString('en')} refused`, l.held && `${l.held.toLocaleString('en')} held`, l.withheld && `${l.withheld.toLocaleString('en')} withheld`].filter(Boolean)
   if (l.status === 'failed') parts.unshift('not read to its end')
   return `${parts.join(', ')} of ${count(l.orders, 'order')}`
 }
-const dayName = (iso: string) => new Date(iso + 'T00:00:00Z').toLocaleDateString('en', { weekday: 'short', timeZone: 'UTC' })
 </script>
 
 <template>
@@ -108,19 +108,7 @@ const dayName = (iso: string) => new Date(iso + 'T00:00:00Z').toLocaleDateString
       </section>
       <section class="sheet box wide">
         <div class="bar"><h2>Orders by day</h2><span class="grow" /><span class="key"><i class="good" /> loaded</span><span class="key"><i class="changed" /> changed</span><span class="key"><i class="failed" /> failed</span></div>
-        <table class="chart" aria-label="Orders loaded, changed and failed by day">
-          <thead><tr><th v-for="d in today.days" :key="d.day" scope="col"><span class="name">{{ dayName(d.day) }}</span> {{ d.day.slice(5) }}</th></tr></thead>
-          <tbody>
-            <tr>
-              <td v-for="d in today.days" :key="d.day" :title="`${d.day}: ${d.loaded} loaded, ${d.changed} changed, ${d.failed} failed in ${count(d.loads, 'load')}`">
-                <div class="column">
-                  <span v-if="d.loads" class="n">{{ (d.loaded + d.changed).toLocaleString('en') }}<template v-if="d.failed">&nbsp;<b class="bad">{{ d.failed.toLocaleString('en') }}</b></template></span>
-                  <i v-if="d.failed" class="failed" :style="{ height: height(d.failed) }" /><i v-if="d.changed" class="changed" :style="{ height: height(d.changed) }" /><i v-if="d.loaded" class="good" :style="{ height: height(d.loaded) }" />
-                </div>
-              </td>
-            </tr>
-          </tbody>
-        </table>
+        <DayChart :days="today.days" />
       </section>
     </div>
   </div>
@@ -135,19 +123,11 @@ const dayName = (iso: string) => new Date(iso + 'T00:00:00Z').toLocaleDateString
 ul { list-style: none; margin: 8px 0 0; padding: 0; }
 li { display: flex; gap: 14px; align-items: center; border-top: 1px solid var(--rule-soft); padding: 6px 0; }
 li.run { display: block; }
+li > a:last-child:not(.row, .reason) { min-width: 3em; text-align: right; }
 .row { flex: 1; display: grid; grid-template-columns: minmax(12em, 2fr) minmax(11em, 1.2fr) 4fr; gap: 12px; color: inherit; text-decoration: none; }
 .row:hover { background: var(--accent-wash); }
 .bad { color: var(--error); }
 .figure b { font: 600 26px var(--serif); }
-.chart { width: 100%; table-layout: fixed; border-collapse: collapse; display: flex; flex-direction: column-reverse; margin-top: 6px; }
-.chart thead, .chart tbody { display: block; }
-.chart tr { display: grid; grid-auto-flow: column; grid-auto-columns: 1fr; }
-.chart th { font: 400 11.5px/1.3 var(--sans); color: var(--ink-soft); border-top: 1px solid var(--rule); padding: 4px 2px 0; text-align: center; }
-.name { display: block; }
-.chart td { padding: 0 14%; }
-.column { height: 170px; display: flex; flex-direction: column; justify-content: flex-end; }
-.column i { display: block; min-height: 2px; }
-.n { text-align: center; font-size: 11.5px; white-space: nowrap; margin: 0 -14px; }
 i.good { background: var(--good); }
 i.changed { background: var(--accent); }
 i.failed { background: var(--error); }
