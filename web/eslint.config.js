@@ -12,7 +12,10 @@ export default [
   ...accessible.configs['flat/recommended'],
   {
     rules: {
-      'vuejs-accessibility/label-has-for': ['error', { controlComponents: controls, required: { some: ['nesting', 'id'] } }],
+      'vuejs-accessibility/label-has-for': [
+        'error',
+        { controlComponents: controls, required: { some: ['nesting', 'id'] } },
+      ],
       'vuejs-accessibility/form-control-has-label': 'off', // it does not see labels beside a control that name its id
       'vuejs-accessibility/no-static-element-interactions': 'off', // areas to drop on, beside a button that does the same
       'vuejs-accessibility/no-autofocus': 'off', // of dialogs only, where the focus must go somewhere

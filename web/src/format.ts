@@ -32,12 +32,20 @@ export function money(s: string | undefined): string {
 
 /** fieldName gives the words of a field's name: ship_to.code is "ship-to code". */
 export function fieldName(field: string): string {
-  return field.replace(/^(custom|reference|charge|allowance)\./, '').replace('_to.', '-to ').replace(/[._]/g, ' ')
+  return field
+    .replace(/^(custom|reference|charge|allowance)\./, '')
+    .replace('_to.', '-to ')
+    .replace(/[._]/g, ' ')
 }
 
 /** deliveriesText says the deliveries of a line as the commands and sheets do. */
 export function deliveriesText(all: ScheduledDelivery[] | null | undefined): string {
-  return (all ?? []).map((d) => `${d.quantity}${d.unit ? ' ' + d.unit : ''}${d.location ? ' to ' + d.location : ''}${d.requested_ship_on ? ', leaves ' + d.requested_ship_on : ''}${d.requested_delivery_on ? ', arrives ' + d.requested_delivery_on : ''}`).join('; ')
+  return (all ?? [])
+    .map(
+      (d) =>
+        `${d.quantity}${d.unit ? ' ' + d.unit : ''}${d.location ? ' to ' + d.location : ''}${d.requested_ship_on ? ', leaves ' + d.requested_ship_on : ''}${d.requested_delivery_on ? ', arrives ' + d.requested_delivery_on : ''}`,
+    )
+    .join('; ')
 }
 
 export function loadWord(l: Load): string {
@@ -51,7 +59,18 @@ export function loadWord(l: Load): string {
 /** interchangeWord says an interchange's state as people do. */
 export function interchangeWord(i: Pick<Interchange, 'state' | 'overdue'>): string {
   if (i.overdue) return 'not acknowledged in time'
-  return { sent: 'not yet acknowledged', accepted: 'acknowledged', noted: 'errors noted', partly: 'partly rejected', duplicate: 'came before', doubtful: 'doubtful', unknown: 'from nobody known', ready: 'waits to leave' }[i.state as string] ?? i.state
+  return (
+    {
+      sent: 'not yet acknowledged',
+      accepted: 'acknowledged',
+      noted: 'errors noted',
+      partly: 'partly rejected',
+      duplicate: 'came before',
+      doubtful: 'doubtful',
+      unknown: 'from nobody known',
+      ready: 'waits to leave',
+    }[i.state as string] ?? i.state
+  )
 }
 
 /** systemWord says how a system does. */
@@ -64,7 +83,8 @@ export function syncWord(y: Sync): string {
   return y.asked ? 'idle, works when asked' : 'idle'
 }
 
-export const systemWord = (y: System) => ({ yes: 'answers', no: 'does not answer', unknown: 'not called yet' })[y.state.answers]
+export const systemWord = (y: System) =>
+  ({ yes: 'answers', no: 'does not answer', unknown: 'not called yet' })[y.state.answers]
 
 /** active reports whether a load has more to come by itself. */
 export const active = (l: Load) => l.status === 'running' || l.status === 'waiting'

@@ -11,7 +11,12 @@ import { OrderPaperTheme } from './theme'
 
 createApp(App)
   .use(router)
-  .use(VueQueryPlugin, { queryClientConfig: { defaultOptions: { queries: { retry: false, refetchOnWindowFocus: false } } } })
-  .use(PrimeVue, { csp: { nonce }, theme: { preset: OrderPaperTheme, options: { darkModeSelector: '.dark', cssLayer: false } } })
+  .use(VueQueryPlugin, {
+    queryClientConfig: { defaultOptions: { queries: { retry: false, refetchOnWindowFocus: false } } },
+  })
+  .use(PrimeVue, {
+    csp: { nonce },
+    theme: { preset: OrderPaperTheme, options: { darkModeSelector: '.dark', cssLayer: false } },
+  })
   .use(ToastService)
   .mount('#app')

@@ -29,7 +29,9 @@ export const mostSorted = 2000
 
 /** A list that the service pages by cursor, newest first. Where it is sorted, its newest are read and sorted here. */
 export function usePages<T>(
-  key: string, narrow: Ref<unknown>[], fetchPage: (cursor: string | undefined, limit: number) => Promise<Page<T>>,
+  key: string,
+  narrow: Ref<unknown>[],
+  fetchPage: (cursor: string | undefined, limit: number) => Promise<Page<T>>,
   { again, size = 20 }: { again?: (items: T[]) => boolean; size?: number } = {},
 ): Paged<T> {
   const trail = ref<string[]>([])
@@ -65,16 +67,26 @@ export function usePages<T>(
   })
   const sorted = computed(() => {
     const by = sort.value
-    return by && newest.data.value ? [...newest.data.value.items].sort((a, b) => compared(by.of(a), by.of(b), by.down)) : []
+    return by && newest.data.value
+      ? [...newest.data.value.items].sort((a, b) => compared(by.of(a), by.of(b), by.down))
+      : []
   })
   const page = computed<Page<T> | undefined>(() => {
     if (!sort.value || !newest.data.value) return pages.data.value // which stays while the others are read
     const from = Number(cursor.value ?? 0)
-    return { items: sorted.value.slice(from, from + size), next: from + size < sorted.value.length ? String(from + size) : undefined }
+    return {
+      items: sorted.value.slice(from, from + size),
+      next: from + size < sorted.value.length ? String(from + size) : undefined,
+    }
   })
   const of = () => (sort.value ? newest : pages)
   return {
-    trail, page, sort, refetch: () => of().refetch(), error: computed(() => of().error.value), isPending: computed(() => of().isPending.value && !page.value),
+    trail,
+    page,
+    sort,
+    refetch: () => of().refetch(),
+    error: computed(() => of().error.value),
+    isPending: computed(() => of().isPending.value && !page.value),
     partly: computed(() => !!sort.value && !!newest.data.value?.more),
   }
 }
@@ -85,6 +97,9 @@ const figure = /^-?\d+(\.\d+)?$/
 export function compared(a: unknown, b: unknown, down: boolean): number {
   const [x, y] = [a, b].map((v) => (v === undefined || v === null ? '' : String(v))) as [string, string]
   if (!x || !y) return x ? -1 : y ? 1 : 0
-  const d = figure.test(x) && figure.test(y) ? Number(x) - Number(y) : x.localeCompare(y, 'en', { numeric: true, sensitivity: 'base' })
+  const d =
+    figure.test(x) && figure.test(y)
+      ? Number(x) - Number(y)
+      : x.localeCompare(y, 'en', { numeric: true, sensitivity: 'base' })
   return down ? -d : d
 }

@@ -1,9 +1,14 @@
 import type { Located, Place } from './api/client'
 
 /** A cell of the grid that shows a document. */
-export interface Spot { row: number; column: number; pointer?: string }
+export interface Spot {
+  row: number
+  column: number
+  pointer?: string
+}
 
-export const spotOf = (p: Place | undefined): Spot | undefined => (p?.row ? { row: p.row, column: p.column ?? 0, pointer: p.pointer } : undefined)
+export const spotOf = (p: Place | undefined): Spot | undefined =>
+  p?.row ? { row: p.row, column: p.column ?? 0, pointer: p.pointer } : undefined
 
 /** Where the values of an order stand, by line and field and by cell. */
 export class Places {
@@ -17,7 +22,13 @@ export class Places {
   }
   /** The values that stand in a cell. */
   at(spot: Spot): Located[] {
-    return this.list.filter((l) => l.field && l.place.row === spot.row && (l.place.column ?? 0) === spot.column && (!spot.pointer || !l.place.pointer || l.place.pointer === spot.pointer))
+    return this.list.filter(
+      (l) =>
+        l.field &&
+        l.place.row === spot.row &&
+        (l.place.column ?? 0) === spot.column &&
+        (!spot.pointer || !l.place.pointer || l.place.pointer === spot.pointer),
+    )
   }
   /** The sheet that the order stands in; blank where the document has none. */
   get sheet(): string {

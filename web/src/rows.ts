@@ -90,7 +90,16 @@ export function rowWindow(fetchRows: (from: number, limit: number) => Promise<Ro
 }
 
 function build(answer: RowsOutcome): GridRow[] {
-  const list: GridRow[] = answer.rows.map((r) => ({ row: r.row, cells: r.cells, seq: 0, outcome: '', first: false, last: false, label: '', findings: new Map() }))
+  const list: GridRow[] = answer.rows.map((r) => ({
+    row: r.row,
+    cells: r.cells,
+    seq: 0,
+    outcome: '',
+    first: false,
+    last: false,
+    label: '',
+    findings: new Map(),
+  }))
   const at = new Map(list.map((r) => [r.row, r]))
   for (const s of answer.spans) {
     for (const r of list) {

@@ -13,7 +13,15 @@ import { at, goesWith } from '../src/editor/suggest.ts'
 import * as edit from '../src/editor/text.ts'
 
 test('columns have the letters of a spreadsheet', () => {
-  for (const [n, name] of [[1, 'A'], [26, 'Z'], [27, 'AA'], [52, 'AZ'], [702, 'ZZ'], [703, 'AAA']]) assert.equal(columnName(n), name)
+  for (const [n, name] of [
+    [1, 'A'],
+    [26, 'Z'],
+    [27, 'AA'],
+    [52, 'AZ'],
+    [702, 'ZZ'],
+    [703, 'AAA'],
+  ])
+    assert.equal(columnName(n), name)
 })
 
 test('numbers are written out as people write them', () => {
@@ -35,7 +43,11 @@ test('an answer says only what was filled in', () => {
       { id: '2', answer: '', ...blank, reason: 'nobody knows' },
       { id: '3', answer: 'refused', ...blank, reason: 'out of range' },
     ]),
-    [{ id: '1', answer: 'accepted', accepted: '30', due_on: '2026-03-24' }, { id: '1', answer: 'back-ordered', accepted: '1', accepted_unit: 'BX' }, { id: '3', answer: 'refused', reason: 'out of range' }],
+    [
+      { id: '1', answer: 'accepted', accepted: '30', due_on: '2026-03-24' },
+      { id: '1', answer: 'back-ordered', accepted: '1', accepted_unit: 'BX' },
+      { id: '3', answer: 'refused', reason: 'out of range' },
+    ],
   )
 })
 
@@ -47,7 +59,10 @@ test('a value is found by its field and by its cell', () => {
   ])
   assert.equal(places.of(2, 'item').place.row, 7)
   assert.equal(places.of(1, 'item'), undefined)
-  assert.deepEqual(places.at({ row: 7, column: 3 }).map((l) => l.field), ['item'])
+  assert.deepEqual(
+    places.at({ row: 7, column: 3 }).map((l) => l.field),
+    ['item'],
+  )
   assert.deepEqual(places.at({ row: 7, column: 3, pointer: '/0/lines/0/item' }), [])
   assert.deepEqual(places.at({ row: 6, column: 0 }), [])
   assert.equal(places.sheet, 'March')
@@ -60,14 +75,22 @@ test('only the blocks near what is seen are kept', async () => {
   const asked = []
   const w = rowWindow(async (from, limit) => {
     asked.push(from)
-    return { rows: Array.from({ length: limit }, (_, i) => ({ row: from + i, cells: [String(from + i)] })), spans: [{ first: from, last: from + 1, seq: 1, outcome: 'loaded', sender_number: 'A' }], findings: [{ place: { row: from, column: 1 } }], more: from < 3000 }
+    return {
+      rows: Array.from({ length: limit }, (_, i) => ({ row: from + i, cells: [String(from + i)] })),
+      spans: [{ first: from, last: from + 1, seq: 1, outcome: 'loaded', sender_number: 'A' }],
+      findings: [{ place: { row: from, column: 1 } }],
+      more: from < 3000,
+    }
   })
   await w.show(1)
   for (let i = 0; i < 6; i++) await w.after()
   assert.deepEqual(asked, [1, 201, 401, 601, 801, 1001, 1201])
   assert.equal(w.rows.value.length, 800)
   assert.equal(w.rows.value[0].row, 601)
-  assert.deepEqual([w.rows.value[0].first, w.rows.value[1].last, w.rows.value[2].seq, w.rows.value[0].label], [true, true, 0, 'A'])
+  assert.deepEqual(
+    [w.rows.value[0].first, w.rows.value[1].last, w.rows.value[2].seq, w.rows.value[0].label],
+    [true, true, 0, 'A'],
+  )
   assert.equal(w.rows.value[0].findings.get(1).length, 1)
   await w.before()
   assert.equal(w.rows.value[0].row, 401)
@@ -77,14 +100,22 @@ test('only the blocks near what is seen are kept', async () => {
 
 test('a block that comes too late is not shown', async () => {
   const doors = []
-  const w = rowWindow((from) => new Promise((done) => doors.push(() => done({ rows: [{ row: from, cells: [] }], spans: [], findings: [], more: true }))))
+  const w = rowWindow(
+    (from) =>
+      new Promise((done) =>
+        doors.push(() => done({ rows: [{ row: from, cells: [] }], spans: [], findings: [], more: true })),
+      ),
+  )
   const first = w.show(1)
   const second = w.show(1100)
   doors[1]()
   await second.catch(() => undefined)
   doors[0]()
   await first
-  assert.ok(w.rows.value.every((r) => r.row > 800), JSON.stringify(w.rows.value))
+  assert.ok(
+    w.rows.value.every((r) => r.row > 800),
+    JSON.stringify(w.rows.value),
+  )
 })
 
 const mapping = `koinos: mapping/1 # ours
@@ -97,19 +128,45 @@ header:
 lines:
   item: {from: Item}
 `
-const schema = { properties: { orders: { properties: { group: { properties: {
-  by: {}, columns: { 'x-with': ['key', 'opener', 'gap', 'rowkind'] }, kinds: { 'x-with': ['rowkind'] }, kind: { 'x-with': ['rowkind'] }, when: { 'x-with': ['opener'] }, path: { 'x-with': ['path'] }, rows: { 'x-with': ['key'] }, count: { 'x-with': ['count'] },
-} } } } } }
+const schema = {
+  properties: {
+    orders: {
+      properties: {
+        group: {
+          properties: {
+            by: {},
+            columns: { 'x-with': ['key', 'opener', 'gap', 'rowkind'] },
+            kinds: { 'x-with': ['rowkind'] },
+            kind: { 'x-with': ['rowkind'] },
+            when: { 'x-with': ['opener'] },
+            path: { 'x-with': ['path'] },
+            rows: { 'x-with': ['key'] },
+            count: { 'x-with': ['count'] },
+          },
+        },
+      },
+    },
+  },
+}
 const goes = (word, by) => goesWith(at(schema, ['orders', 'group']), word, by)
 
 test('another grouping keeps what goes with it', () => {
   const group = (text) => /^ {2}group: (.*)$/m.exec(text)[1]
-  assert.equal(group(edit.setGroup(mapping, { by: 'rowkind', columns: ['Order', 'Date'] }, goes)), '{by: rowkind, kind: What, kinds: {H: header, L: line}, columns: [Order, Date]} # ? by the look of it')
+  assert.equal(
+    group(edit.setGroup(mapping, { by: 'rowkind', columns: ['Order', 'Date'] }, goes)),
+    '{by: rowkind, kind: What, kinds: {H: header, L: line}, columns: [Order, Date]} # ? by the look of it',
+  )
   assert.equal(group(edit.setGroup(mapping, { by: 'key', columns: ['Order'] }, goes)), '{by: key, columns: [Order]}')
-  assert.equal(group(edit.setGroup(mapping, { by: 'key', columns: ['Order'], rows: 'anywhere' }, goes)), '{by: key, columns: [Order], rows: anywhere}')
+  assert.equal(
+    group(edit.setGroup(mapping, { by: 'key', columns: ['Order'], rows: 'anywhere' }, goes)),
+    '{by: key, columns: [Order], rows: anywhere}',
+  )
   assert.equal(group(edit.setGroup(mapping, { by: 'count' }, goes)), '{by: count, count: 2}')
   const opener = mapping.replace(/group: .*/, `group: {by: opener, when: 'col("A") != ""', columns: [Order]}`)
-  assert.equal(group(edit.setGroup(opener, { by: 'opener', columns: ['Date'] }, goes)), `{by: opener, when: 'col("A") != ""', columns: Date}`)
+  assert.equal(
+    group(edit.setGroup(opener, { by: 'opener', columns: ['Date'] }, goes)),
+    `{by: opener, when: 'col("A") != ""', columns: Date}`,
+  )
   const path = mapping.replace(/group: .*/, 'group: {by: path, path: $.orders}')
   assert.equal(group(edit.setGroup(path, { by: 'path', columns: [] }, goes)), '{by: path, path: $.orders}')
 })
@@ -149,13 +206,27 @@ test('undo and redo', async () => {
 })
 
 test('how a binding names what it takes', () => {
-  const headings = [{ column: 1, heading: 'Order' }, { column: 2, heading: 'Date' }, { column: 3, heading: 'Date' }, { column: 4, heading: '' }]
-  assert.deepEqual([1, 2, 3, 4, 5].map((c) => nameOf(headings, c)), ['Order', '@B', '@C', '@D', '@E'])
+  const headings = [
+    { column: 1, heading: 'Order' },
+    { column: 2, heading: 'Date' },
+    { column: 3, heading: 'Date' },
+    { column: 4, heading: '' },
+  ]
+  assert.deepEqual(
+    [1, 2, 3, 4, 5].map((c) => nameOf(headings, c)),
+    ['Order', '@B', '@C', '@D', '@E'],
+  )
   const lines = ['/orders/0/lines/0', '/orders/0/lines/1']
   for (const [pointer, level, path, of] of [
-    ['/orders/0/lines/1/sku', 'lines', 'sku', ''], ['/orders/0/number', 'header', 'number', ''], ['/orders/0/number', 'lines', 'number', 'order'],
-    ['/batch', 'header', 'batch', 'document'], ['/orders/0/ship/to', 'header', '$.ship.to', ''], ['/orders/0/a~1b', 'header', "$['a/b']", ''], ['/orders/0/refs/1', 'header', '$.refs[1]', ''],
-  ]) assert.deepEqual(pathUnder(pointer, level, '/orders/0', lines), { path, of }, pointer)
+    ['/orders/0/lines/1/sku', 'lines', 'sku', ''],
+    ['/orders/0/number', 'header', 'number', ''],
+    ['/orders/0/number', 'lines', 'number', 'order'],
+    ['/batch', 'header', 'batch', 'document'],
+    ['/orders/0/ship/to', 'header', '$.ship.to', ''],
+    ['/orders/0/a~1b', 'header', "$['a/b']", ''],
+    ['/orders/0/refs/1', 'header', '$.refs[1]', ''],
+  ])
+    assert.deepEqual(pathUnder(pointer, level, '/orders/0', lines), { path, of }, pointer)
 })
 
 test('decimals that are written as text', async () => {
@@ -172,7 +243,13 @@ test('decimals that are written as text', async () => {
 test('a list is sorted by what its values are worth, what is blank last', async () => {
   const { compared } = await import('../src/paging.ts')
   const sorted = (all, down) => [...all].sort((a, b) => compared(a, b, down))
-  assert.deepEqual(sorted(['412.4', '99', undefined, '412.37', '-3'], false), ['-3', '99', '412.37', '412.4', undefined])
+  assert.deepEqual(sorted(['412.4', '99', undefined, '412.37', '-3'], false), [
+    '-3',
+    '99',
+    '412.37',
+    '412.4',
+    undefined,
+  ])
   assert.deepEqual(sorted(['412.4', '', '99'], true), ['412.4', '99', ''])
   assert.deepEqual(sorted(['SO-10', 'so-9', 'SO-100'], false), ['so-9', 'SO-10', 'SO-100'])
   assert.deepEqual(sorted([3, 20, 0, null], true), [20, 3, 0, null])
@@ -191,12 +268,23 @@ test('what the console links to in the documentation is there', async () => {
   const { header, lines } = JSON.parse(readFileSync(new URL('../docs/mapping.schema.json', root), 'utf8')).properties
   const fields = [header, lines].flatMap((level) => Object.keys(level.properties)).map(explained)
   assert.ok(fields.length > 40, fields.length)
-  for (const field of [...fields, ...['custom.hull_no', 'charge.freight', 'ship_to.city'].map(explained), 'default', 'list', 'crosswalk', 'dates', 'expr', 'need']) {
+  for (const field of [
+    ...fields,
+    ...['custom.hull_no', 'charge.freight', 'ship_to.city'].map(explained),
+    'default',
+    'list',
+    'crosswalk',
+    'dates',
+    'expr',
+    'need',
+  ]) {
     assert.ok(ids.get('mapping').has(field), `the field or word ${field} is not explained in a table`)
   }
   let links = 0
   for (const f of readdirSync(new URL('src/', root), { recursive: true }).filter((f) => f.endsWith('.vue'))) {
-    for (const [, name, id] of readFileSync(new URL(`src/${f}`, root), 'utf8').matchAll(/["`]\/docs\/([a-z0-9-]+)(?:#([a-z0-9_-]+))?["`]/g)) {
+    for (const [, name, id] of readFileSync(new URL(`src/${f}`, root), 'utf8').matchAll(
+      /["`]\/docs\/([a-z0-9-]+)(?:#([a-z0-9_-]+))?["`]/g,
+    )) {
       links++
       assert.ok(ids.has(name) && (!id || ids.get(name).has(id)), `${f}: /docs/${name}#${id}`)
     }

@@ -11,7 +11,11 @@ export async function resolve(specifier, context, next) {
 export async function load(url, context, next) {
   if (!url.endsWith('.ts')) return next(url, context)
   const { default: ts } = await import('typescript')
-  const source = ts.transpile(await readFile(new URL(url), 'utf8'), { module: ts.ModuleKind.ESNext, target: ts.ScriptTarget.ES2022, verbatimModuleSyntax: true })
+  const source = ts.transpile(await readFile(new URL(url), 'utf8'), {
+    module: ts.ModuleKind.ESNext,
+    target: ts.ScriptTarget.ES2022,
+    verbatimModuleSyntax: true,
+  })
   return { format: 'module', source, shortCircuit: true }
 }
 

@@ -74,7 +74,13 @@ export class ProblemError extends Error {
   }
 }
 
-const away: Problem = { type: 'about:blank', title: 'The service does not answer', status: 0, code: 'away', detail: 'Is it running? Start it with koinos serve, then try again.' }
+const away: Problem = {
+  type: 'about:blank',
+  title: 'The service does not answer',
+  status: 0,
+  code: 'away',
+  detail: 'Is it running? Start it with koinos serve, then try again.',
+}
 
 function thrown(problem: Problem): ProblemError {
   if (problem.code === 'login_needed') loginNeeded.value = problem.detail ?? problem.title
@@ -89,7 +95,12 @@ export async function data<T>(call: Promise<{ data?: T; error?: unknown; respons
   } catch {
     throw thrown(away)
   }
-  if (res.error !== undefined || !res.response.ok) throw thrown((res.error as Problem | undefined)?.code ? (res.error as Problem) : { ...away, title: `The service answered ${res.response.status}` })
+  if (res.error !== undefined || !res.response.ok)
+    throw thrown(
+      (res.error as Problem | undefined)?.code
+        ? (res.error as Problem)
+        : { ...away, title: `The service answered ${res.response.status}` },
+    )
   return res.data as T
 }
 
@@ -110,7 +121,11 @@ async function plainFetch(path: string, init?: RequestInit): Promise<Response> {
 
 /** sendDocument sends a file as it is. */
 export async function sendDocument(file: File): Promise<S['Received']> {
-  const res = await plainFetch(`/api/v1/documents?name=${encodeURIComponent(file.name)}`, { method: 'POST', body: file, headers: { 'Content-Type': 'application/octet-stream' } })
+  const res = await plainFetch(`/api/v1/documents?name=${encodeURIComponent(file.name)}`, {
+    method: 'POST',
+    body: file,
+    headers: { 'Content-Type': 'application/octet-stream' },
+  })
   return res.json()
 }
 

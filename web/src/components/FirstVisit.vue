@@ -23,12 +23,24 @@ const { takeExample, sending, failed } = useTaking()
       <span class="soft">A small CSV with titles above the table, a total below it, and one mistake.</span>
     </p>
     <StateNote v-if="failed" :error="failed" @retry="takeExample" />
-    <p class="soft">The same <RouterLink to="/docs/getting-started">step by step</RouterLink>, and <RouterLink to="/docs/how-to">answers to first questions</RouterLink>. Orders also come in by a <RouterLink to="/docs/loading">watched folder</RouterLink>, from <RouterLink to="/docs/x12">partners by X12</RouterLink>, and from <RouterLink to="/docs/systems">other systems by their APIs</RouterLink>.</p>
+    <p class="soft">The same <RouterLink to="/docs/getting-started">step by step</RouterLink>, and <RouterLink
+      to="/docs/how-to">answers to first questions</RouterLink>. Orders also come in by a <RouterLink
+      to="/docs/loading">watched folder</RouterLink>, from <RouterLink to="/docs/x12">partners by X12</RouterLink>, and
+      from <RouterLink to="/docs/systems">other systems by their APIs</RouterLink>.</p>
   </section>
 </template>
 
 <style scoped>
-.first { max-width: 900px; margin: 24px auto; }
-h1 { font-size: 24px; margin-bottom: 8px; }
-ol { padding-left: 20px; line-height: 1.7; }
+.first {
+  max-width: 900px;
+  margin: 24px auto;
+}
+h1 {
+  font-size: 24px;
+  margin-bottom: 8px;
+}
+ol {
+  padding-left: 20px;
+  line-height: 1.7;
+}
 </style>

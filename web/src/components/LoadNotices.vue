@@ -17,11 +17,26 @@ function say(l: Load) {
   if (route.path === `/loads/${l.id}`) return
   const failed = l.refused + l.withheld + l.held
   const good = l.status === 'done' && !failed
-  const figures = [[l.loaded + l.ready, 'good'], [l.changed + l.differs, 'changed'], [l.unchanged, 'unchanged'], [failed, 'failed']] as const
+  const figures = [
+    [l.loaded + l.ready, 'good'],
+    [l.changed + l.differs, 'changed'],
+    [l.unchanged, 'unchanged'],
+    [failed, 'failed'],
+  ] as const
   toast.add({
-    severity: good ? 'success' : 'warn', life: good ? 15_000 : undefined, load: l.id,
+    severity: good ? 'success' : 'warn',
+    life: good ? 15_000 : undefined,
+    load: l.id,
     summary: `Load ${l.id} of ${l.document_name}: ${loadWord(l)}`,
-    detail: l.status === 'done' ? `${count(l.orders, 'order')}: ${figures.filter(([n]) => n).map(([n, word]) => `${n.toLocaleString('en')} ${word}`).join(', ') || 'nothing to do'}.` : l.reason,
+    detail:
+      l.status === 'done'
+        ? `${count(l.orders, 'order')}: ${
+            figures
+              .filter(([n]) => n)
+              .map(([n, word]) => `${n.toLocaleString('en')} ${word}`)
+              .join(', ') || 'nothing to do'
+          }.`
+        : l.reason,
   } as Parameters<typeof toast.add>[0])
 }
 
@@ -59,6 +74,12 @@ onUnmounted(() => clearTimeout(timer))
 </template>
 
 <style scoped>
-.notice { flex: 1; font-size: 13px; overflow-wrap: anywhere; }
-.notice p { margin: 3px 0; }
+.notice {
+  flex: 1;
+  font-size: 13px;
+  overflow-wrap: anywhere;
+}
+.notice p {
+  margin: 3px 0;
+}
 </style>

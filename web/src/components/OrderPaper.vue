@@ -9,7 +9,14 @@ import { paperKey } from './paper'
 import PaperValue from './PaperValue.vue'
 
 // The order as a printed form. Point at a value and its cell lights up.
-const props = defineProps<{ order: Order; places?: Located[]; notes?: Map<string, string>; findings?: Finding[]; lit?: Spot; mark?: string }>()
+const props = defineProps<{
+  order: Order
+  places?: Located[]
+  notes?: Map<string, string>
+  findings?: Finding[]
+  lit?: Spot
+  mark?: string
+}>()
 const emit = defineEmits<{ point: [spot: Spot | undefined]; pick: [spot: Spot]; ask: [line: number, field: string] }>()
 
 const places = computed(() => new Places(props.places))
@@ -25,23 +32,60 @@ provide(paperKey, {
 
 const o = computed(() => props.order)
 const facts = computed(() =>
-  ([
-    ['ordered_on', o.value.ordered_on], ['requested_ship_on', o.value.requested_ship_on], ['requested_delivery_on', o.value.requested_delivery_on], ['cancel_after', o.value.cancel_after],
-    ['payment_terms', o.value.payment_terms], ['delivery_terms', o.value.delivery_terms], ['price_level', o.value.price_level], ['tax_treatment', o.value.tax_treatment], ['currency', o.value.currency],
-    ...(o.value.references ?? []).map((r) => [`reference.${r.qualifier}`, r.value]), ...(o.value.custom ?? []).map((c) => [`custom.${c.name}`, c.value]),
-  ] as [string, string | undefined][]).filter(([field, value]) => value || has(0, field)),
+  (
+    [
+      ['ordered_on', o.value.ordered_on],
+      ['requested_ship_on', o.value.requested_ship_on],
+      ['requested_delivery_on', o.value.requested_delivery_on],
+      ['cancel_after', o.value.cancel_after],
+      ['payment_terms', o.value.payment_terms],
+      ['delivery_terms', o.value.delivery_terms],
+      ['price_level', o.value.price_level],
+      ['tax_treatment', o.value.tax_treatment],
+      ['currency', o.value.currency],
+      ...(o.value.references ?? []).map((r) => [`reference.${r.qualifier}`, r.value]),
+      ...(o.value.custom ?? []).map((c) => [`custom.${c.name}`, c.value]),
+    ] as [string, string | undefined][]
+  ).filter(([field, value]) => value || has(0, field)),
 )
-const parts = ['code', 'name', 'street', 'street2', 'postal_code', 'city', 'region', 'country', 'contact', 'phone', 'email'] as const
+const parts = [
+  'code',
+  'name',
+  'street',
+  'street2',
+  'postal_code',
+  'city',
+  'region',
+  'country',
+  'contact',
+  'phone',
+  'email',
+] as const
 const roles = computed(() => {
   const list = [...(o.value.parties ?? [])]
   for (const f of props.findings ?? []) {
     const role = f.field?.split('.')[0] ?? ''
-    if (f.field?.includes('.') && ['ship_to', 'bill_to', 'buyer', 'supplier', 'carrier'].includes(role) && !list.some((p) => p.role === role)) list.push({ role })
+    if (
+      f.field?.includes('.') &&
+      ['ship_to', 'bill_to', 'buyer', 'supplier', 'carrier'].includes(role) &&
+      !list.some((p) => p.role === role)
+    )
+      list.push({ role })
   }
   return list
 })
 const columns = computed(() =>
-  ([['supplier_item', 'Their item'], ['buyer_item', "Buyer's item"], ['gtin', 'GTIN'], ['location', 'Location'], ['requested_delivery_on', 'Deliver on']] as const).filter(([c]) => o.value.lines?.some((l) => l[c]) || (props.findings ?? []).some((f) => f.field === c && (f.line ?? 0) > 0)),
+  (
+    [
+      ['supplier_item', 'Their item'],
+      ['buyer_item', "Buyer's item"],
+      ['gtin', 'GTIN'],
+      ['location', 'Location'],
+      ['requested_delivery_on', 'Deliver on'],
+    ] as const
+  ).filter(
+    ([c]) => o.value.lines?.some((l) => l[c]) || (props.findings ?? []).some((f) => f.field === c && (f.line ?? 0) > 0),
+  ),
 )
 const loose = computed(() => (props.findings ?? []).filter((f) => !f.field))
 function has(line: number, field: string) {
@@ -62,7 +106,10 @@ function has(line: number, field: string) {
         <PaperValue field="sender_number" :value="o.sender_number" strong />
       </div>
     </header>
-    <p v-for="(f, i) in loose" :key="i" class="loose" :class="f.severity">{{ f.message }} <span class="soft">{{ f.hint }} <RouterLink :to="`/docs/findings#${f.code}`">Explained</RouterLink></span></p>
+    <p v-for="(f, i) in loose" :key="i" class="loose" :class="f.severity">{{ f.message }} <span
+      class="soft">{{ f.hint }} <RouterLink :to="`/docs/findings#${f.code}`">Explained</RouterLink>
+      </span>
+    </p>
     <div class="parties">
       <section>
         <h3>{{ o.kind === 'purchase' ? 'Supplier' : 'Customer' }}</h3>
@@ -70,23 +117,38 @@ function has(line: number, field: string) {
       </section>
       <section v-for="p in roles" :key="p.role">
         <h3>{{ fieldName(p.role + '.').trim() }}</h3>
-        <span v-for="part in parts" :key="part" class="part"><PaperValue :field="`${p.role}.${part}`" :value="p[part]" :strong="part === 'name'" /></span>
+        <span v-for="part in parts" :key="part" class="part">
+          <PaperValue :field="`${p.role}.${part}`" :value="p[part]" :strong="part === 'name'" />
+        </span>
       </section>
     </div>
     <dl>
-      <div v-for="[field, value] in facts" :key="field"><dt>{{ fieldName(field) }}</dt><dd><PaperValue :field="field" :value="value" /></dd></div>
+      <div v-for="[field, value] in facts" :key="field">
+        <dt>{{ fieldName(field) }}</dt>
+        <dd><PaperValue :field="field" :value="value" /></dd>
+      </div>
     </dl>
     <div class="lines">
       <table>
         <thead>
-          <tr><th class="right"></th><th>Item</th><th v-for="[c, title] in columns" :key="c">{{ title }}</th><th class="right">Quantity</th><th class="right">Price</th><th class="right">Amount</th></tr>
+          <tr>
+            <th class="right"></th>
+            <th>Item</th>
+            <th v-for="[c, title] in columns" :key="c">{{ title }}</th>
+            <th class="right">Quantity</th>
+            <th class="right">Price</th>
+            <th class="right">Amount</th>
+          </tr>
         </thead>
         <tbody v-for="(l, i) in o.lines ?? []" :key="i">
           <tr>
             <td class="right soft"><PaperValue :line="i + 1" field="number" :value="l.number" /></td>
             <td><PaperValue :line="i + 1" field="item" :value="l.item" strong /></td>
             <td v-for="[c] in columns" :key="c"><PaperValue :line="i + 1" :field="c" :value="l[c]" /></td>
-            <td class="right"><PaperValue :line="i + 1" field="quantity" :value="l.quantity" number /> <PaperValue :line="i + 1" field="unit" :value="l.unit" /></td>
+            <td class="right">
+              <PaperValue :line="i + 1" field="quantity" :value="l.quantity" number /> <PaperValue :line="i + 1"
+                field="unit" :value="l.unit" />
+            </td>
             <td class="right"><PaperValue :line="i + 1" field="unit_price" :value="l.unit_price" number /></td>
             <td class="right">
               <PaperValue :line="i + 1" field="amount" :value="l.amount ?? l.amount_stated" number />
@@ -94,29 +156,60 @@ function has(line: number, field: string) {
           </tr>
           <tr class="under">
             <td></td>
-            <td :colspan="columns.length + 1"><PaperValue :line="i + 1" field="description" :value="l.description" /> <PaperValue :line="i + 1" field="notes" :value="l.notes" /></td>
+            <td :colspan="columns.length + 1">
+              <PaperValue :line="i + 1" field="description" :value="l.description" /> <PaperValue :line="i + 1"
+                field="notes" :value="l.notes" />
+            </td>
             <td :colspan="3" class="right">
-              <template v-if="l.price_basis">per <PaperValue :line="i + 1" field="price_basis" :value="l.price_basis" /> </template>
-              <template v-if="l.discount_percent && Number(l.discount_percent)"> less <PaperValue :line="i + 1" field="discount_percent" :value="l.discount_percent" /> %</template>
-              <template v-for="moved in (['shipped', 'received', 'returned', 'invoiced', 'cancelled', 'backordered'] as const)" :key="moved"><span v-if="l[moved] && Number(l[moved])" class="moved">{{ moved }} <PaperValue :line="i + 1" :field="moved" :value="l[moved]" /></span></template>
-              <span v-for="(p, k) in l.earlier_prices" :key="`p${k}`" class="moved" title="What had moved or was invoiced when the price changed keeps the price of then">{{ p.quantity }} at {{ p.unit_price }}</span>
-              <template v-if="l.tax_percent"> tax <PaperValue :line="i + 1" field="tax_percent" :value="l.tax_percent" /> %</template>
+              <template v-if="l.price_basis">per <PaperValue :line="i + 1" field="price_basis"
+                :value="l.price_basis" /> </template>
+              <template v-if="l.discount_percent && Number(l.discount_percent)"> less <PaperValue :line="i + 1"
+                field="discount_percent" :value="l.discount_percent" /> %</template>
+              <template
+                v-for="moved in (['shipped', 'received', 'returned', 'invoiced', 'cancelled', 'backordered'] as const)"
+                :key="moved">
+                <span v-if="l[moved] && Number(l[moved])" class="moved">{{ moved }} <PaperValue :line="i + 1"
+                  :field="moved" :value="l[moved]" />
+                </span>
+              </template>
+              <span v-for="(p, k) in l.earlier_prices" :key="`p${k}`" class="moved"
+                title="What had moved or was invoiced when the price changed keeps the price of then">{{ p.quantity }}
+                at {{ p.unit_price }}</span>
+              <template v-if="l.tax_percent"> tax <PaperValue :line="i + 1" field="tax_percent"
+                :value="l.tax_percent" /> %</template>
             </td>
           </tr>
           <tr v-if="l.deliveries?.length || has(i + 1, 'deliveries')" class="under">
             <td></td>
-            <td :colspan="columns.length + 4"><span class="soft">deliveries:</span> <PaperValue :line="i + 1" field="deliveries" :value="deliveriesText(l.deliveries)" /></td>
+            <td :colspan="columns.length + 4">
+              <span class="soft">deliveries:</span> <PaperValue :line="i + 1" field="deliveries"
+                :value="deliveriesText(l.deliveries)" />
+            </td>
           </tr>
         </tbody>
       </table>
     </div>
     <table class="sums">
       <tbody>
-        <tr v-if="o.goods && o.goods !== o.total"><td>Goods</td><td><PaperValue field="goods" :value="o.goods" number /></td></tr>
-        <tr v-for="(c, i) in o.charges ?? []" :key="i"><td>{{ c.code }}</td><td>{{ c.allowance ? '−' : '' }}<PaperValue :field="(c.allowance ? 'allowance.' : 'charge.') + c.code" :value="c.amount" number /></td></tr>
+        <tr v-if="o.goods && o.goods !== o.total">
+          <td>Goods</td>
+          <td><PaperValue field="goods" :value="o.goods" number /></td>
+        </tr>
+        <tr v-for="(c, i) in o.charges ?? []" :key="i">
+          <td>{{ c.code }}</td>
+          <td>{{ c.allowance ? '−' : '' }}<PaperValue :field="(c.allowance ? 'allowance.' : 'charge.') + c.code"
+            :value="c.amount" number />
+          </td>
+        </tr>
         <tr v-if="o.tax"><td>Tax</td><td><PaperValue field="tax_amount" :value="o.tax" number /></td></tr>
-        <tr class="total"><td>Total {{ o.currency }}</td><td><PaperValue field="sum" :value="o.total" number strong /></td></tr>
-        <tr v-if="o.total_stated"><td class="soft">the document says</td><td><PaperValue field="total" :value="o.total_stated" number /></td></tr>
+        <tr class="total">
+          <td>Total {{ o.currency }}</td>
+          <td><PaperValue field="sum" :value="o.total" number strong /></td>
+        </tr>
+        <tr v-if="o.total_stated">
+          <td class="soft">the document says</td>
+          <td><PaperValue field="total" :value="o.total_stated" number /></td>
+        </tr>
       </tbody>
     </table>
     <p v-if="o.notes" class="notes"><PaperValue field="notes" :value="o.notes" /></p>
@@ -125,28 +218,117 @@ function has(line: number, field: string) {
 </template>
 
 <style scoped>
-.moved { margin-left: 8px; white-space: nowrap; }
-.paper { background: var(--paper); border: 1px solid var(--rule); border-radius: 2px; padding: 20px 24px 24px; font-size: 13px; box-shadow: 0 1px 0 var(--rule), 0 6px 18px -14px rgb(0 0 0 / 45%); }
-header { display: flex; justify-content: space-between; border-bottom: 2px solid var(--ink); padding-bottom: 10px; }
-.kind { font: 13px var(--serif); color: var(--ink-soft); }
-.number { font: 600 22px/1.2 var(--serif); }
-h3 { font: 400 11px var(--sans); color: var(--ink-soft); margin: 0 0 2px; }
-.parties { display: flex; flex-wrap: wrap; gap: 10px 28px; padding: 10px 0; }
-.parties section { max-width: 240px; }
-.part:not(:empty):not(:last-child)::after { content: ' '; }
-dl { display: grid; grid-template-columns: repeat(auto-fill, minmax(140px, 1fr)); gap: 6px 16px; margin: 0; padding: 10px 0; border-top: 1px solid var(--rule); border-bottom: 1px solid var(--rule); }
-dt { font-size: 11px; color: var(--ink-soft); }
-dd { margin: 0; }
-.lines { overflow-x: auto; margin-top: 8px; }
-table { border-collapse: collapse; width: 100%; }
-th { font-size: 11px; font-weight: 400; color: var(--ink-soft); text-align: left; padding: 3px 6px; border-bottom: 1px solid var(--rule); }
-th.right { text-align: right; }
-.lines td { padding: 4px 6px 0; vertical-align: top; }
-.under td { padding: 0 6px 4px; border-bottom: 1px solid var(--rule-soft); color: var(--ink-soft); font-size: 12px; }
-.sums { width: auto; margin: 10px 0 0 auto; }
-.sums td { padding: 2px 6px; text-align: right; }
-.total td { border-top: 2px solid var(--ink); font-weight: 600; }
-.notes { border-top: 1px solid var(--rule); padding-top: 8px; font-style: italic; }
-.loose { border-left: 3px solid var(--warning); padding-left: 8px; }
-.loose.error { border-left-color: var(--error); }
+.moved {
+  margin-left: 8px;
+  white-space: nowrap;
+}
+.paper {
+  background: var(--paper);
+  border: 1px solid var(--rule);
+  border-radius: 2px;
+  padding: 20px 24px 24px;
+  font-size: 13px;
+  box-shadow:
+    0 1px 0 var(--rule),
+    0 6px 18px -14px rgb(0 0 0 / 45%);
+}
+header {
+  display: flex;
+  justify-content: space-between;
+  border-bottom: 2px solid var(--ink);
+  padding-bottom: 10px;
+}
+.kind {
+  font: 13px var(--serif);
+  color: var(--ink-soft);
+}
+.number {
+  font: 600 22px/1.2 var(--serif);
+}
+h3 {
+  font: 400 11px var(--sans);
+  color: var(--ink-soft);
+  margin: 0 0 2px;
+}
+.parties {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 10px 28px;
+  padding: 10px 0;
+}
+.parties section {
+  max-width: 240px;
+}
+.part:not(:empty):not(:last-child)::after {
+  content: ' ';
+}
+dl {
+  display: grid;
+  grid-template-columns: repeat(auto-fill, minmax(140px, 1fr));
+  gap: 6px 16px;
+  margin: 0;
+  padding: 10px 0;
+  border-top: 1px solid var(--rule);
+  border-bottom: 1px solid var(--rule);
+}
+dt {
+  font-size: 11px;
+  color: var(--ink-soft);
+}
+dd {
+  margin: 0;
+}
+.lines {
+  overflow-x: auto;
+  margin-top: 8px;
+}
+table {
+  border-collapse: collapse;
+  width: 100%;
+}
+th {
+  font-size: 11px;
+  font-weight: 400;
+  color: var(--ink-soft);
+  text-align: left;
+  padding: 3px 6px;
+  border-bottom: 1px solid var(--rule);
+}
+th.right {
+  text-align: right;
+}
+.lines td {
+  padding: 4px 6px 0;
+  vertical-align: top;
+}
+.under td {
+  padding: 0 6px 4px;
+  border-bottom: 1px solid var(--rule-soft);
+  color: var(--ink-soft);
+  font-size: 12px;
+}
+.sums {
+  width: auto;
+  margin: 10px 0 0 auto;
+}
+.sums td {
+  padding: 2px 6px;
+  text-align: right;
+}
+.total td {
+  border-top: 2px solid var(--ink);
+  font-weight: 600;
+}
+.notes {
+  border-top: 1px solid var(--rule);
+  padding-top: 8px;
+  font-style: italic;
+}
+.loose {
+  border-left: 3px solid var(--warning);
+  padding-left: 8px;
+}
+.loose.error {
+  border-left-color: var(--error);
+}
 </style>

@@ -33,7 +33,11 @@ function columns(nodes: VNode[]): VNode[] {
   return nodes.flatMap((n) => (n.type === Fragment && Array.isArray(n.children) ? columns(n.children as VNode[]) : [n]))
 }
 const header = (n: VNode) => (n.props?.header as string | undefined) ?? ''
-const headers = computed(() => columns(slots.default?.() ?? []).map(header).filter(Boolean))
+const headers = computed(() =>
+  columns(slots.default?.() ?? [])
+    .map(header)
+    .filter(Boolean),
+)
 const shown = computed({
   get: () => headers.value.filter((c) => !hidden.value.includes(c)),
   set: (all: string[]) => {
@@ -44,7 +48,9 @@ const shown = computed({
 function by(n: VNode): ((item: T) => unknown) | undefined {
   const of = n.props?.['sort-field'] ?? n.props?.field
   if (typeof of === 'function') return of
-  return typeof of === 'string' ? (item) => of.split('.').reduce<unknown>((v, k) => (v as Record<string, unknown> | undefined)?.[k], item) : undefined
+  return typeof of === 'string'
+    ? (item) => of.split('.').reduce<unknown>((v, k) => (v as Record<string, unknown> | undefined)?.[k], item)
+    : undefined
 }
 const remembered = props.name ? `koinos.sort.${props.name}` : ''
 function sorted(column: string | undefined, down: boolean) {
@@ -57,42 +63,105 @@ onMounted(() => {
   const was = (remembered && localStorage.getItem(remembered)) || ''
   if (was) sorted(was.slice(1), was.startsWith('-'))
 })
-const Table = () => h(DataTable, {
-  value: page.value!.items, dataKey: props.rowKey, onRowClick: (e: { data: T }) => emit('open', e.data),
-  lazy: true, removableSort: true, sortField: sort.value?.by, sortOrder: sort.value ? (sort.value.down ? -1 : 1) : undefined, // it is sorted here, over all pages
-  onSort: (e: { sortField?: unknown; sortOrder?: number | null }) => sorted(e.sortOrder ? (e.sortField as string) : undefined, e.sortOrder === -1),
-  ...(props.name ? { resizableColumns: true, columnResizeMode: 'expand', stateStorage: 'local', stateKey: `koinos.widths.${props.name}` } : {}),
-}, () => columns(slots.default?.() ?? []).filter((n) => !hidden.value.includes(header(n))).map((n) => (by(n) ? cloneVNode(n, { sortable: true, 'sort-field': header(n) }) : n)))
+const Table = () =>
+  h(
+    DataTable,
+    {
+      value: page.value!.items,
+      dataKey: props.rowKey,
+      onRowClick: (e: { data: T }) => emit('open', e.data),
+      lazy: true,
+      removableSort: true,
+      sortField: sort.value?.by,
+      sortOrder: sort.value ? (sort.value.down ? -1 : 1) : undefined, // it is sorted here, over all pages
+      onSort: (e: { sortField?: unknown; sortOrder?: number | null }) =>
+        sorted(e.sortOrder ? (e.sortField as string) : undefined, e.sortOrder === -1),
+      ...(props.name
+        ? {
+            resizableColumns: true,
+            columnResizeMode: 'expand',
+            stateStorage: 'local',
+            stateKey: `koinos.widths.${props.name}`,
+          }
+        : {}),
+    },
+    () =>
+      columns(slots.default?.() ?? [])
+        .filter((n) => !hidden.value.includes(header(n)))
+        .map((n) => (by(n) ? cloneVNode(n, { sortable: true, 'sort-field': header(n) }) : n)),
+  )
 </script>
 
 <template>
   <div class="sheet">
-    <StateNote v-if="error || isPending || nothing" :error="error" :loading="isPending" :empty="empty" @retry="list.refetch()"><slot name="empty" /></StateNote>
+    <StateNote
+      v-if="error || isPending || nothing" :error="error" :loading="isPending" :empty="empty" @retry="list.refetch()">
+      <slot name="empty" />
+    </StateNote>
     <template v-else>
       <div class="scroll"><Table /></div>
       <div v-if="name || page!.next || trail.length" class="bar turner">
-        <span class="side soft"><template v-if="sort">Sorted by {{ sort.by.toLowerCase() }}<template v-if="partly">: the newest {{ mostSorted.toLocaleString('en') }} only. Narrow the list to sort all of it.</template></template></span>
+        <span class="side soft">
+          <template v-if="sort">Sorted by {{ sort.by.toLowerCase() }}<template v-if="partly">: the newest
+            {{ mostSorted.toLocaleString('en') }} only. Narrow the list to sort all of it.</template>
+          </template>
+        </span>
         <template v-if="page!.next || trail.length">
-          <Button size="small" text :label="sort ? 'Previous' : 'Newer'" :disabled="!trail.length" @click="trail = trail.slice(0, -1)" />
+          <Button
+            size="small" text :label="sort ? 'Previous' : 'Newer'" :disabled="!trail.length"
+            @click="trail = trail.slice(0, -1)" />
           <span class="soft">page {{ trail.length + 1 }}</span>
-          <Button size="small" text :label="sort ? 'Next' : 'Older'" :disabled="!page!.next" @click="page!.next && (trail = [...trail, page!.next])" />
+          <Button
+            size="small" text :label="sort ? 'Next' : 'Older'" :disabled="!page!.next"
+            @click="page!.next && (trail = [...trail, page!.next])" />
         </template>
-        <span class="side end"><MultiSelect v-if="name" v-model="shown" :options="headers" size="small" :show-toggle-all="false" placeholder="Columns" aria-label="Columns of the table" :max-selected-labels="0" :selected-items-label="hidden.length ? `${shown.length} of ${headers.length} columns` : 'Columns'" /></span>
+        <span class="side end">
+          <MultiSelect
+            v-if="name" v-model="shown" :options="headers" size="small" :show-toggle-all="false" placeholder="Columns"
+            aria-label="Columns of the table" :max-selected-labels="0"
+            :selected-items-label="hidden.length ? `${shown.length} of ${headers.length} columns` : 'Columns'" />
+        </span>
       </div>
     </template>
   </div>
 </template>
 
 <style scoped>
-.scroll { overflow-x: auto; }
-.scroll :deep(.p-datatable-resizable-table > .p-datatable-tbody > tr > td) { white-space: normal; }
+.scroll {
+  overflow-x: auto;
+}
+.scroll :deep(.p-datatable-resizable-table > .p-datatable-tbody > tr > td) {
+  white-space: normal;
+}
 /* what can be sorted shows it where one points, or comes with the keyboard */
-.scroll :deep(.p-datatable-column-header-content) { position: relative; width: fit-content; gap: 0; }
-.scroll :deep(.right .p-datatable-column-header-content) { margin-left: auto; }
-.scroll :deep(th[aria-sort='none'] .p-datatable-sort-icon) { opacity: 0; position: absolute; left: 100%; }
-.scroll :deep(.p-datatable-sort-icon) { margin-left: 4px; }
-.scroll :deep(th[aria-sort='none']:is(:hover, :focus-visible) .p-datatable-sort-icon) { opacity: 0.6; }
-.turner { justify-content: center; padding: 6px; }
-.side { flex: 1; display: flex; }
-.end { justify-content: flex-end; }
+.scroll :deep(.p-datatable-column-header-content) {
+  position: relative;
+  width: fit-content;
+  gap: 0;
+}
+.scroll :deep(.right .p-datatable-column-header-content) {
+  margin-left: auto;
+}
+.scroll :deep(th[aria-sort='none'] .p-datatable-sort-icon) {
+  opacity: 0;
+  position: absolute;
+  left: 100%;
+}
+.scroll :deep(.p-datatable-sort-icon) {
+  margin-left: 4px;
+}
+.scroll :deep(th[aria-sort='none']:is(:hover, :focus-visible) .p-datatable-sort-icon) {
+  opacity: 0.6;
+}
+.turner {
+  justify-content: center;
+  padding: 6px;
+}
+.side {
+  flex: 1;
+  display: flex;
+}
+.end {
+  justify-content: flex-end;
+}
 </style>

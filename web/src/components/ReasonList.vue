@@ -21,7 +21,14 @@ const groups = computed(() => [
 ])
 
 async function more(r: Reason) {
-  const page = await data(api.GET('/api/v1/loads/{id}/findings', { params: { path: { id: props.load }, query: { code: r.code, field: r.field, severity: r.severity, limit: 50, cursor: next.value } } }))
+  const page = await data(
+    api.GET('/api/v1/loads/{id}/findings', {
+      params: {
+        path: { id: props.load },
+        query: { code: r.code, field: r.field, severity: r.severity, limit: 50, cursor: next.value },
+      },
+    }),
+  )
   // A reason without a field must not show those of the same code that have one.
   findings.value.push(...page.items.filter((f) => (f.field ?? '') === (r.field ?? '')))
   next.value = page.next
@@ -70,15 +77,20 @@ defineExpose({ step })
               <span class="times">{{ r.count.toLocaleString('en') }}</span>
               <span class="what">
                 <b v-if="r.field">{{ fieldName(r.field) }}: </b>{{ r.title }}
-                <span class="soft"> · {{ r.orders ? count(r.orders, 'order') : 'the document' }}<template v-if="r.count > 1 && r.values > 1">, {{ r.values }} values</template></span>
+                <span class="soft"> · {{ r.orders ? count(r.orders, 'order') : 'the document' }}<template
+                  v-if="r.count > 1 && r.values > 1">, {{ r.values }} values</template>
+                </span>
                 <span class="example">{{ r.example.at }} {{ r.example.message }}</span>
               </span>
             </button>
             <div v-if="open === key(r)" class="opened">
-              <p class="hint">{{ r.example.hint }} <RouterLink :to="`/docs/findings#${r.code}`">Explained with an example</RouterLink></p>
+              <p class="hint">{{ r.example.hint }} <RouterLink :to="`/docs/findings#${r.code}`">Explained with an
+                example</RouterLink>
+              </p>
               <ol>
                 <li v-for="(f, i) in findings" :key="i">
-                  <button type="button" class="one" :class="{ current: i === current }" @click="go(i)"><span class="at">{{ f.at || 'document' }}</span> {{ f.value || '(blank)' }}</button>
+                  <button type="button" class="one" :class="{ current: i === current }" @click="go(i)">
+                    <span class="at">{{ f.at || 'document' }}</span> {{ f.value || '(blank)' }}</button>
                 </li>
               </ol>
               <Button v-if="next" size="small" text label="Show more" @click="more(r)" />
@@ -91,18 +103,89 @@ defineExpose({ step })
 </template>
 
 <style scoped>
-.reasons { padding: 12px 14px; display: flex; flex-direction: column; gap: 14px; }
-ul, ol { list-style: none; margin: 6px 0 0; padding: 0; }
-.reason { display: grid; grid-template-columns: 52px 1fr; gap: 8px; width: 100%; text-align: left; font: inherit; color: inherit; background: none; border: 0; border-top: 1px solid var(--rule-soft); padding: 7px 4px; cursor: pointer; }
-.reason:hover { background: var(--accent-wash); }
-.times { font: 600 17px/1.2 var(--serif); text-align: right; }
-.error .times { color: var(--error); }
-.warning .times { color: var(--warning); }
-.example { display: block; color: var(--ink-soft); font-size: 12.5px; overflow: hidden; text-overflow: ellipsis; display: -webkit-box; -webkit-line-clamp: 2; -webkit-box-orient: vertical; }
-.opened { margin: 0 0 8px 60px; }
-.hint { margin: 2px 0 6px; padding-left: 8px; border-left: 2px solid var(--accent); }
-.opened ol { max-height: 190px; overflow: auto; border: 1px solid var(--rule-soft); }
-.one { width: 100%; display: flex; gap: 10px; font: inherit; font-size: 12.5px; color: inherit; background: none; border: 0; padding: 3px 8px; text-align: left; cursor: pointer; white-space: nowrap; overflow: hidden; }
-.one:hover, .one.current { background: var(--accent-wash); }
-.at { min-width: 110px; color: var(--ink-soft); }
+.reasons {
+  padding: 12px 14px;
+  display: flex;
+  flex-direction: column;
+  gap: 14px;
+}
+ul,
+ol {
+  list-style: none;
+  margin: 6px 0 0;
+  padding: 0;
+}
+.reason {
+  display: grid;
+  grid-template-columns: 52px 1fr;
+  gap: 8px;
+  width: 100%;
+  text-align: left;
+  font: inherit;
+  color: inherit;
+  background: none;
+  border: 0;
+  border-top: 1px solid var(--rule-soft);
+  padding: 7px 4px;
+  cursor: pointer;
+}
+.reason:hover {
+  background: var(--accent-wash);
+}
+.times {
+  font: 600 17px/1.2 var(--serif);
+  text-align: right;
+}
+.error .times {
+  color: var(--error);
+}
+.warning .times {
+  color: var(--warning);
+}
+.example {
+  display: block;
+  color: var(--ink-soft);
+  font-size: 12.5px;
+  overflow: hidden;
+  text-overflow: ellipsis;
+  display: -webkit-box;
+  -webkit-line-clamp: 2;
+  -webkit-box-orient: vertical;
+}
+.opened {
+  margin: 0 0 8px 60px;
+}
+.hint {
+  margin: 2px 0 6px;
+  padding-left: 8px;
+  border-left: 2px solid var(--accent);
+}
+.opened ol {
+  max-height: 190px;
+  overflow: auto;
+  border: 1px solid var(--rule-soft);
+}
+.one {
+  width: 100%;
+  display: flex;
+  gap: 10px;
+  font: inherit;
+  font-size: 12.5px;
+  color: inherit;
+  background: none;
+  border: 0;
+  padding: 3px 8px;
+  text-align: left;
+  cursor: pointer;
+  white-space: nowrap;
+  overflow: hidden;
+}
+.one:hover,
+.one.current {
+  background: var(--accent-wash);
+}
+.at {
+  min-width: 110px;
+  color: var(--ink-soft);
+}
 </style>

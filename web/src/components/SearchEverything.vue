@@ -8,7 +8,12 @@ import { api, data } from '../api/client'
 import { search as searchDocs } from '../docs/pages'
 
 // One field that finds orders, documents, loads, interchanges, partners, mappings, lists, systems, syncs and the documentation.
-interface Hit { kind: string; title: string; about: string; to: string }
+interface Hit {
+  kind: string
+  title: string
+  about: string
+  to: string
+}
 
 const router = useRouter()
 const query = ref('')
@@ -23,19 +28,54 @@ let few: Promise<Hit[]> | undefined
 async function named(): Promise<Hit[]> {
   const quiet = <T,>(p: Promise<T>) => p.catch(() => undefined) // what one may not see is not found
   const [partners, mappings, lists, crosswalks, systems, syncs, documents, loads] = await Promise.all([
-    quiet(data(api.GET('/api/v1/partners'))), quiet(data(api.GET('/api/v1/mappings'))), quiet(data(api.GET('/api/v1/lists'))), quiet(data(api.GET('/api/v1/crosswalks'))),
-    quiet(data(api.GET('/api/v1/systems'))), quiet(data(api.GET('/api/v1/syncs'))),
-    quiet(data(api.GET('/api/v1/documents', { params: { query: { limit: 200 } } }))), quiet(data(api.GET('/api/v1/loads', { params: { query: { limit: 200 } } }))),
+    quiet(data(api.GET('/api/v1/partners'))),
+    quiet(data(api.GET('/api/v1/mappings'))),
+    quiet(data(api.GET('/api/v1/lists'))),
+    quiet(data(api.GET('/api/v1/crosswalks'))),
+    quiet(data(api.GET('/api/v1/systems'))),
+    quiet(data(api.GET('/api/v1/syncs'))),
+    quiet(data(api.GET('/api/v1/documents', { params: { query: { limit: 200 } } }))),
+    quiet(data(api.GET('/api/v1/loads', { params: { query: { limit: 200 } } }))),
   ])
   return [
-    ...(partners?.items ?? []).map((p) => ({ kind: 'Partner', title: p.name, about: p.about ?? '', to: `/exchange?partner=${encodeURIComponent(p.name)}` })),
-    ...(mappings?.items ?? []).map((m) => ({ kind: 'Mapping', title: m.name, about: m.about ?? '', to: `/mappings/${m.name}` })),
+    ...(partners?.items ?? []).map((p) => ({
+      kind: 'Partner',
+      title: p.name,
+      about: p.about ?? '',
+      to: `/exchange?partner=${encodeURIComponent(p.name)}`,
+    })),
+    ...(mappings?.items ?? []).map((m) => ({
+      kind: 'Mapping',
+      title: m.name,
+      about: m.about ?? '',
+      to: `/mappings/${m.name}`,
+    })),
     ...(lists?.items ?? []).map((l) => ({ kind: 'List', title: l.name, about: '', to: `/lists/lists/${l.name}` })),
-    ...(crosswalks?.items ?? []).map((l) => ({ kind: 'Crosswalk', title: l.name, about: '', to: `/lists/crosswalks/${l.name}` })),
-    ...(systems?.items ?? []).map((s) => ({ kind: 'System', title: s.name, about: s.about ?? '', to: `/systems/${s.name}` })),
+    ...(crosswalks?.items ?? []).map((l) => ({
+      kind: 'Crosswalk',
+      title: l.name,
+      about: '',
+      to: `/lists/crosswalks/${l.name}`,
+    })),
+    ...(systems?.items ?? []).map((s) => ({
+      kind: 'System',
+      title: s.name,
+      about: s.about ?? '',
+      to: `/systems/${s.name}`,
+    })),
     ...(syncs?.items ?? []).map((s) => ({ kind: 'Sync', title: s.name, about: s.about ?? '', to: `/syncs/${s.name}` })),
-    ...(documents?.items ?? []).map((d) => ({ kind: 'Document', title: d.name, about: d.received_at.slice(0, 10), to: `/documents/${d.sha}` })),
-    ...(loads?.items ?? []).map((l) => ({ kind: 'Load', title: `Load ${l.id}`, about: `${l.document_name} through ${l.mapping}`, to: `/loads/${l.id}` })),
+    ...(documents?.items ?? []).map((d) => ({
+      kind: 'Document',
+      title: d.name,
+      about: d.received_at.slice(0, 10),
+      to: `/documents/${d.sha}`,
+    })),
+    ...(loads?.items ?? []).map((l) => ({
+      kind: 'Load',
+      title: `Load ${l.id}`,
+      about: `${l.document_name} through ${l.mapping}`,
+      to: `/loads/${l.id}`,
+    })),
   ]
 }
 
@@ -46,7 +86,9 @@ async function find(q: string): Promise<Hit[]> {
   const [orders, known, interchange, docs] = await Promise.all([
     data(api.GET('/api/v1/orders', { params: { query: { text: q, limit: most } } })).catch(() => undefined),
     few,
-    number ? data(api.GET('/api/v1/interchanges/{id}', { params: { path: { id: number } } })).catch(() => undefined) : undefined,
+    number
+      ? data(api.GET('/api/v1/interchanges/{id}', { params: { path: { id: number } } })).catch(() => undefined)
+      : undefined,
     searchDocs(q),
   ])
   const counts = new Map<string, number>()
@@ -57,10 +99,26 @@ async function find(q: string): Promise<Hit[]> {
     return fits && n < most
   })
   return [
-    ...(orders?.items ?? []).map((o) => ({ kind: 'Order', title: o.number ?? '', about: `${o.kind}, ${o.partner}, ${o.sender_number ?? ''} ${o.status}`, to: `/orders/${o.id}` })),
-    ...(interchange ? [{ kind: 'Interchange', title: `Interchange ${interchange.id}`, about: `${interchange.kinds} ${interchange.direction === 'in' ? 'from' : 'to'} ${interchange.partner}`, to: `/exchange/${interchange.id}` }] : []),
+    ...(orders?.items ?? []).map((o) => ({
+      kind: 'Order',
+      title: o.number ?? '',
+      about: `${o.kind}, ${o.partner}, ${o.sender_number ?? ''} ${o.status}`,
+      to: `/orders/${o.id}`,
+    })),
+    ...(interchange
+      ? [
+          {
+            kind: 'Interchange',
+            title: `Interchange ${interchange.id}`,
+            about: `${interchange.kinds} ${interchange.direction === 'in' ? 'from' : 'to'} ${interchange.partner}`,
+            to: `/exchange/${interchange.id}`,
+          },
+        ]
+      : []),
     ...some,
-    ...docs.slice(0, most).map((d) => ({ kind: 'Help', title: d.section.title, about: d.title, to: `/docs/${d.page}#${d.section.id}` })),
+    ...docs
+      .slice(0, most)
+      .map((d) => ({ kind: 'Help', title: d.section.title, about: d.title, to: `/docs/${d.page}#${d.section.id}` })),
   ]
 }
 
@@ -104,7 +162,10 @@ function move(by: number) {
 }
 function onKey(e: KeyboardEvent) {
   const typing = (e.target as HTMLElement).closest('input, textarea, select, [contenteditable="true"]')
-  if ((e.key === '/' && !typing && !e.ctrlKey && !e.metaKey && !e.altKey) || (e.key === 'k' && (e.ctrlKey || e.metaKey))) {
+  if (
+    (e.key === '/' && !typing && !e.ctrlKey && !e.metaKey && !e.altKey) ||
+    (e.key === 'k' && (e.ctrlKey || e.metaKey))
+  ) {
     e.preventDefault()
     show()
   }
@@ -132,12 +193,45 @@ onUnmounted(() => window.removeEventListener('keydown', onKey))
 </template>
 
 <style scoped>
-dialog { width: 46rem; max-width: 94vw; margin-top: 8vh; padding: 14px 16px; border: 1px solid var(--rule); border-radius: 6px; background: var(--paper); color: var(--ink); }
-dialog::backdrop { background: rgb(0 0 0 / 40%); }
-.field { width: 100%; }
-ul { list-style: none; margin: 10px 0 0; padding: 0; max-height: 60vh; overflow: auto; }
-li { padding: 6px 8px; cursor: pointer; border-radius: 3px; }
-li.chosen { background: var(--accent-wash); }
-li.chosen .kind, li.chosen .soft { color: var(--ink); }
-.kind { display: inline-block; width: 92px; color: var(--ink-soft); font-size: 12px; }
+dialog {
+  width: 46rem;
+  max-width: 94vw;
+  margin-top: 8vh;
+  padding: 14px 16px;
+  border: 1px solid var(--rule);
+  border-radius: 6px;
+  background: var(--paper);
+  color: var(--ink);
+}
+dialog::backdrop {
+  background: rgb(0 0 0 / 40%);
+}
+.field {
+  width: 100%;
+}
+ul {
+  list-style: none;
+  margin: 10px 0 0;
+  padding: 0;
+  max-height: 60vh;
+  overflow: auto;
+}
+li {
+  padding: 6px 8px;
+  cursor: pointer;
+  border-radius: 3px;
+}
+li.chosen {
+  background: var(--accent-wash);
+}
+li.chosen .kind,
+li.chosen .soft {
+  color: var(--ink);
+}
+.kind {
+  display: inline-block;
+  width: 92px;
+  color: var(--ink-soft);
+  font-size: 12px;
+}
 </style>

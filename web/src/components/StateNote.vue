@@ -14,9 +14,12 @@ const problem = () => (props.error instanceof ProblemError ? props.error.problem
     <strong>{{ problem()?.title ?? 'Something went wrong in this page' }}</strong>
     <p>{{ problem()?.detail ?? String(error) }}</p>
     <ul v-if="problem()?.findings?.length">
-      <li v-for="(f, i) in problem()!.findings" :key="i"><b v-if="f.at">{{ f.at }}: </b>{{ f.message }} <span class="soft">{{ f.hint }}</span></li>
+      <li v-for="(f, i) in problem()!.findings" :key="i">
+        <b v-if="f.at">{{ f.at }}: </b>{{ f.message }} <span class="soft">{{ f.hint }}</span>
+      </li>
     </ul>
-    <p v-if="problem()?.request" class="soft">Request {{ problem()!.request }}: the service's log has more under this id.</p>
+    <p v-if="problem()?.request" class="soft">Request {{ problem()!.request }}: the service's log has more under this
+      id.</p>
     <Button size="small" outlined label="Try again" @click="$emit('retry')" />
   </div>
   <div v-else-if="loading" class="note soft" role="status">Loading …</div>
@@ -24,7 +27,16 @@ const problem = () => (props.error instanceof ProblemError ? props.error.problem
 </template>
 
 <style scoped>
-.note { padding: 26px; text-align: center; }
-.error { text-align: left; border-left: 3px solid var(--error); padding: 14px 18px; }
-.error p { margin: 4px 0 8px; }
+.note {
+  padding: 26px;
+  text-align: center;
+}
+.error {
+  text-align: left;
+  border-left: 3px solid var(--error);
+  padding: 14px 18px;
+}
+.error p {
+  margin: 4px 0 8px;
+}
 </style>

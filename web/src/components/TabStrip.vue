@@ -8,13 +8,19 @@ const open = defineModel<T>({ required: true })
 const strip = ref<HTMLElement>()
 
 const moves: Record<string, (at: number, n: number) => number> = {
-  ArrowRight: (at, n) => (at + 1) % n, ArrowLeft: (at, n) => (at + n - 1) % n, Home: () => 0, End: (_, n) => n - 1,
+  ArrowRight: (at, n) => (at + 1) % n,
+  ArrowLeft: (at, n) => (at + n - 1) % n,
+  Home: () => 0,
+  End: (_, n) => n - 1,
 }
 async function onKey(e: KeyboardEvent) {
   const move = moves[e.key]
   if (!move || e.ctrlKey || e.metaKey || e.altKey) return
   e.preventDefault()
-  const at = Math.max(0, props.tabs.findIndex((t) => t.id === open.value))
+  const at = Math.max(
+    0,
+    props.tabs.findIndex((t) => t.id === open.value),
+  )
   open.value = props.tabs[move(at, props.tabs.length)]!.id
   await nextTick()
   strip.value?.querySelector<HTMLElement>('[aria-selected="true"]')?.focus()
@@ -34,9 +40,31 @@ async function onKey(e: KeyboardEvent) {
 </template>
 
 <style scoped>
-.strip { display: flex; align-items: center; }
-.tabs { display: flex; gap: 2px; flex-wrap: wrap; }
-.tabs button { font: inherit; color: var(--ink-soft); background: none; border: 1px solid transparent; border-bottom: 0; padding: 5px 12px; cursor: pointer; border-radius: 3px 3px 0 0; }
-.tabs button[aria-selected='true'] { color: var(--ink); background: var(--paper); border-color: var(--rule); }
-.grow { flex: 1; }
+.strip {
+  display: flex;
+  align-items: center;
+}
+.tabs {
+  display: flex;
+  gap: 2px;
+  flex-wrap: wrap;
+}
+.tabs button {
+  font: inherit;
+  color: var(--ink-soft);
+  background: none;
+  border: 1px solid transparent;
+  border-bottom: 0;
+  padding: 5px 12px;
+  cursor: pointer;
+  border-radius: 3px 3px 0 0;
+}
+.tabs button[aria-selected='true'] {
+  color: var(--ink);
+  background: var(--paper);
+  border-color: var(--rule);
+}
+.grow {
+  flex: 1;
+}
 </style>

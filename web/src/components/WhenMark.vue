@@ -9,7 +9,9 @@ import { ago, now } from '../now'
 const props = defineProps<{ at?: string; plain?: boolean }>()
 const zone = Intl.DateTimeFormat().resolvedOptions().timeZone
 const text = computed(() => (props.at ? (!props.plain && ago(new Date(props.at), now.value)) || when(props.at) : ''))
-const full = computed(() => (props.at ? `${when(props.at)}:${String(new Date(props.at).getSeconds()).padStart(2, '0')}, ${zone}` : ''))
+const full = computed(() =>
+  props.at ? `${when(props.at)}:${String(new Date(props.at).getSeconds()).padStart(2, '0')}, ${zone}` : '',
+)
 </script>
 
 <template>
@@ -17,5 +19,7 @@ const full = computed(() => (props.at ? `${when(props.at)}:${String(new Date(pro
 </template>
 
 <style scoped>
-time { white-space: nowrap; }
+time {
+  white-space: nowrap;
+}
 </style>

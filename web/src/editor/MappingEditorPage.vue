@@ -32,9 +32,21 @@ const router = useRouter()
 const queries = useQueryClient()
 const path = { params: { path: { document: props.sha } } }
 
-const { data: doc, error, refetch } = useQuery({ queryKey: ['document', props.sha], queryFn: () => data(api.GET('/api/v1/documents/{document}', path)) })
-const { data: fields } = useQuery({ queryKey: ['fields'], staleTime: Infinity, queryFn: () => data(api.GET('/api/v1/fields')) })
-const { data: schema } = useQuery({ queryKey: ['schema'], staleTime: Infinity, queryFn: () => data(api.GET('/api/v1/mapping.schema.json')) as unknown as Promise<Schema> })
+const {
+  data: doc,
+  error,
+  refetch,
+} = useQuery({ queryKey: ['document', props.sha], queryFn: () => data(api.GET('/api/v1/documents/{document}', path)) })
+const { data: fields } = useQuery({
+  queryKey: ['fields'],
+  staleTime: Infinity,
+  queryFn: () => data(api.GET('/api/v1/fields')),
+})
+const { data: schema } = useQuery({
+  queryKey: ['schema'],
+  staleTime: Infinity,
+  queryFn: () => data(api.GET('/api/v1/mapping.schema.json')) as unknown as Promise<Schema>,
+})
 
 const text = ref('')
 const kept = ref<Mapping>() // the version that the text began with
@@ -78,11 +90,22 @@ const roles = computed(() => {
   return m
 })
 /** Where the records of the paper's lines stand. */
-const lineRecords = computed(() => (preview.value?.paper?.places ?? []).filter((l) => l.line && !l.field).map((l) => l.place))
-const line = computed(() => Math.max(0, lineRecords.value.findIndex((p) => p.row === picked.value?.row)))
+const lineRecords = computed(() =>
+  (preview.value?.paper?.places ?? []).filter((l) => l.line && !l.field).map((l) => l.place),
+)
+const line = computed(() =>
+  Math.max(
+    0,
+    lineRecords.value.findIndex((p) => p.row === picked.value?.row),
+  ),
+)
 
 const tab = ref<'fields' | 'paper' | 'yaml'>('fields')
-const tabs = [{ id: 'fields', label: 'Fields' }, { id: 'paper', label: 'Order paper' }, { id: 'yaml', label: 'YAML' }] as const
+const tabs = [
+  { id: 'fields', label: 'Fields' },
+  { id: 'paper', label: 'Order paper' },
+  { id: 'yaml', label: 'YAML' },
+] as const
 
 const armed = ref('') // the field that waits for its column
 function bindColumn(column: number) {
@@ -92,7 +115,12 @@ function bindColumn(column: number) {
   if (!tree.value) return apply(edit.bind(text.value, level, field.join('.'), named(column)))
   const pointer = pickedCells.value.find((c) => c.startsWith('/'))
   if (!pointer || !preview.value?.paper) return
-  const found = pathUnder(pointer, level, preview.value.paper.base ?? '', lineRecords.value.map((p) => p.pointer ?? ''))
+  const found = pathUnder(
+    pointer,
+    level,
+    preview.value.paper.base ?? '',
+    lineRecords.value.map((p) => p.pointer ?? ''),
+  )
   const next = edit.bind(text.value, level, field.join('.'), found.path)
   apply(found.of ? edit.say(next, level, field.join('.'), 'of', found.of) : next)
 }
@@ -114,7 +142,22 @@ function draft(as?: NewDraft['kind']) {
     const kind = said as NewDraft['kind']
     const of = said && !orders.includes(said) && outline.value?.of ? (outline.value.of as NewDraft['of']) : undefined
     draftedAs.value = said ?? 'orders'
-    const p = await data(api.POST('/api/v1/documents/{document}/draft', { ...path, body: { kind, of, name: (doc.value?.name ?? 'draft').replace(/\.[^.]*$/, '').toLowerCase().replace(/[^a-z0-9]+/g, '-').replace(/^-|-$/g, '').slice(0, 60) || 'draft' } }))
+    const p = await data(
+      api.POST('/api/v1/documents/{document}/draft', {
+        ...path,
+        body: {
+          kind,
+          of,
+          name:
+            (doc.value?.name ?? 'draft')
+              .replace(/\.[^.]*$/, '')
+              .toLowerCase()
+              .replace(/[^a-z0-9]+/g, '-')
+              .replace(/^-|-$/g, '')
+              .slice(0, 60) || 'draft',
+        },
+      }),
+    )
     doubt.value = p.no_orders ?? ''
     rather.value = p.as as NewDraft['kind']
     apply(p.text)
@@ -130,13 +173,22 @@ const dryRun = () =>
   act('dry', async () => {
     if (changed.value || !kept.value) await keep()
     if (failed.value) return
-    const l = await data(api.POST('/api/v1/loads', { body: { document: props.sha, mapping: kept.value!.name, version: kept.value!.version, dry_run: true } }))
+    const l = await data(
+      api.POST('/api/v1/loads', {
+        body: { document: props.sha, mapping: kept.value!.name, version: kept.value!.version, dry_run: true },
+      }),
+    )
     await router.push(`/loads/${l.id}`)
   })
 const effect = ref<Comparison>()
 const compare = () =>
   act('compare', async () => {
-    effect.value = await data(api.POST('/api/v1/documents/{document}/comparison', { ...path, body: { was: { name: kept.value!.name, version: kept.value!.version }, is: { text: text.value } } }))
+    effect.value = await data(
+      api.POST('/api/v1/documents/{document}/comparison', {
+        ...path,
+        body: { was: { name: kept.value!.name, version: kept.value!.version }, is: { text: text.value } },
+      }),
+    )
   })
 
 onMounted(async () => {
@@ -148,10 +200,14 @@ onMounted(async () => {
   })
 })
 onUnmounted(() => window.removeEventListener('keydown', onKey))
-watch(doc, (d) => {
-  if (!sheet.value) sheet.value = d?.shape.sheets?.[0] ?? ''
-  if (d && !props.name && !text.value) void draft()
-}, { immediate: true })
+watch(
+  doc,
+  (d) => {
+    if (!sheet.value) sheet.value = d?.shape.sheets?.[0] ?? ''
+    if (d && !props.name && !text.value) void draft()
+  },
+  { immediate: true },
+)
 function onKey(e: KeyboardEvent) {
   if ((e.target as HTMLElement).closest('.cm-editor, input, textarea')) return
   if ((e.ctrlKey || e.metaKey) && e.key === 'z') {
@@ -215,11 +271,40 @@ function onKey(e: KeyboardEvent) {
 </template>
 
 <style scoped>
-.left { display: flex; flex-direction: column; gap: 6px; min-height: 0; }
-.left > :first-child { flex: 1; min-height: 0; }
-.side { display: flex; flex-direction: column; min-height: 0; gap: 0; }
-.panel { flex: 1; overflow: auto; min-height: 0; }
-.mistakes { padding: 6px 12px; border-left: 3px solid var(--error); font-size: 13px; }
-.mistakes p { margin: 2px 0; }
-.doubt { display: flex; justify-content: space-between; align-items: center; border-left: 3px solid var(--warning); padding: 4px 8px 4px 14px; }
+.left {
+  display: flex;
+  flex-direction: column;
+  gap: 6px;
+  min-height: 0;
+}
+.left > :first-child {
+  flex: 1;
+  min-height: 0;
+}
+.side {
+  display: flex;
+  flex-direction: column;
+  min-height: 0;
+  gap: 0;
+}
+.panel {
+  flex: 1;
+  overflow: auto;
+  min-height: 0;
+}
+.mistakes {
+  padding: 6px 12px;
+  border-left: 3px solid var(--error);
+  font-size: 13px;
+}
+.mistakes p {
+  margin: 2px 0;
+}
+.doubt {
+  display: flex;
+  justify-content: space-between;
+  align-items: center;
+  border-left: 3px solid var(--warning);
+  padding: 4px 8px 4px 14px;
+}
 </style>

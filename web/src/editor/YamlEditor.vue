@@ -29,7 +29,11 @@ onMounted(() => {
     doc: text.value,
     parent: box.value!,
     extensions: [
-      basicSetup, yaml(), lintGutter(), EditorView.lineWrapping, autocompletion({ override: [complete] }),
+      basicSetup,
+      yaml(),
+      lintGutter(),
+      EditorView.lineWrapping,
+      autocompletion({ override: [complete] }),
       EditorView.cspNonce.of(nonce),
       EditorView.contentAttributes.of({ 'aria-label': 'The mapping as YAML' }),
       EditorView.updateListener.of((u) => {
@@ -42,32 +46,73 @@ onMounted(() => {
 onBeforeUnmount(() => view?.destroy())
 
 watch(text, (now) => {
-  if (view && view.state.doc.toString() !== now) view.dispatch({ changes: { from: 0, to: view.state.doc.length, insert: now } })
+  if (view && view.state.doc.toString() !== now)
+    view.dispatch({ changes: { from: 0, to: view.state.doc.length, insert: now } })
 })
 watch(() => props.findings, mark)
 
 function mark() {
   if (!view) return
   const doc = view.state.doc
-  const list: Diagnostic[] = props.findings.filter((f) => f.place.mapping).map((f) => {
-    const line = doc.line(Math.min(doc.lines, Math.max(1, f.place.row ?? 1)))
-    const from = Math.min(line.to, line.from + Math.max(0, (f.place.column ?? 1) - 1))
-    const word = /^[^\s,}:\]]+/.exec(doc.sliceString(from, line.to))
-    return { from, to: Math.max(from, from + (word?.[0].length ?? 1)), severity: 'error', message: `${f.message} ${f.hint ?? ''}` }
-  })
-  view.dispatch(setDiagnostics(view.state, list.map((d) => ({ ...d, to: Math.min(d.to, doc.length) }))))
+  const list: Diagnostic[] = props.findings
+    .filter((f) => f.place.mapping)
+    .map((f) => {
+      const line = doc.line(Math.min(doc.lines, Math.max(1, f.place.row ?? 1)))
+      const from = Math.min(line.to, line.from + Math.max(0, (f.place.column ?? 1) - 1))
+      const word = /^[^\s,}:\]]+/.exec(doc.sliceString(from, line.to))
+      return {
+        from,
+        to: Math.max(from, from + (word?.[0].length ?? 1)),
+        severity: 'error',
+        message: `${f.message} ${f.hint ?? ''}`,
+      }
+    })
+  view.dispatch(
+    setDiagnostics(
+      view.state,
+      list.map((d) => ({ ...d, to: Math.min(d.to, doc.length) })),
+    ),
+  )
 }
 </script>
 
 <template><div ref="box" class="yaml sheet" /></template>
 
 <style scoped>
-.yaml { height: 100%; overflow: auto; font-size: 12.5px; }
-.yaml :deep(.cm-editor) { height: 100%; background: var(--paper); color: var(--ink); outline: none; }
-.yaml :deep(.cm-gutters) { background: var(--desk); color: var(--ink-soft); border-right: 1px solid var(--rule); }
-.yaml :deep(.cm-activeLine), .yaml :deep(.cm-activeLineGutter) { background: color-mix(in srgb, var(--accent-wash) 50%, transparent); }
-.yaml :deep(.cm-cursor) { border-left-color: var(--ink); }
-.yaml :deep(.cm-tooltip) { background: var(--paper); color: var(--ink); border: 1px solid var(--rule); }
-.yaml :deep(.cm-tooltip-autocomplete ul li[aria-selected]) { background: var(--accent); color: var(--paper); }
-.yaml :deep(.cm-content ::selection), .yaml :deep(.cm-selectionBackground) { background: var(--accent-wash) !important; }
+.yaml {
+  height: 100%;
+  overflow: auto;
+  font-size: 12.5px;
+}
+.yaml :deep(.cm-editor) {
+  height: 100%;
+  background: var(--paper);
+  color: var(--ink);
+  outline: none;
+}
+.yaml :deep(.cm-gutters) {
+  background: var(--desk);
+  color: var(--ink-soft);
+  border-right: 1px solid var(--rule);
+}
+.yaml :deep(.cm-activeLine),
+.yaml :deep(.cm-activeLineGutter) {
+  background: color-mix(in srgb, var(--accent-wash) 50%, transparent);
+}
+.yaml :deep(.cm-cursor) {
+  border-left-color: var(--ink);
+}
+.yaml :deep(.cm-tooltip) {
+  background: var(--paper);
+  color: var(--ink);
+  border: 1px solid var(--rule);
+}
+.yaml :deep(.cm-tooltip-autocomplete ul li[aria-selected]) {
+  background: var(--accent);
+  color: var(--paper);
+}
+.yaml :deep(.cm-content ::selection),
+.yaml :deep(.cm-selectionBackground) {
+  background: var(--accent-wash) !important;
+}
 </style>

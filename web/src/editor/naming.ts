@@ -1,6 +1,9 @@
 import { columnName } from '../format'
 
-export interface Heading { column: number; heading: string }
+export interface Heading {
+  column: number
+  heading: string
+}
 
 /** nameOf is how a binding names a column: by its heading where that is clear, else by its letter. */
 export function nameOf(headings: Heading[], column: number): string {
@@ -13,12 +16,29 @@ export function nameOf(headings: Heading[], column: number): string {
  * of a level names it, from the record it stands in: that of a line, of the
  * order, or the document.
  */
-export function pathUnder(pointer: string, level: string, order: string, lines: string[]): { path: string; of: string } {
+export function pathUnder(
+  pointer: string,
+  level: string,
+  order: string,
+  lines: string[],
+): { path: string; of: string } {
   const line = lines.find((p) => p && pointer.startsWith(p + '/'))
-  const [base, of] = level === 'lines' && line ? [line, ''] : pointer.startsWith(order + '/') ? [order, level === 'lines' ? 'order' : ''] : ['', 'document']
-  const names = pointer.slice(base.length + 1).split('/').map((n) => n.replace(/~1/g, '/').replace(/~0/g, '~'))
+  const [base, of] =
+    level === 'lines' && line
+      ? [line, '']
+      : pointer.startsWith(order + '/')
+        ? [order, level === 'lines' ? 'order' : '']
+        : ['', 'document']
+  const names = pointer
+    .slice(base.length + 1)
+    .split('/')
+    .map((n) => n.replace(/~1/g, '/').replace(/~0/g, '~'))
   if (names.length === 1 && /^[A-Za-z_]\w*$/.test(names[0]!)) return { path: names[0]!, of }
-  return { path: '$' + names.map((n) => (/^\d+$/.test(n) ? `[${n}]` : /^[A-Za-z_]\w*$/.test(n) ? `.${n}` : `['${n}']`)).join(''), of }
+  return {
+    path:
+      '$' + names.map((n) => (/^\d+$/.test(n) ? `[${n}]` : /^[A-Za-z_]\w*$/.test(n) ? `.${n}` : `['${n}']`)).join(''),
+    of,
+  }
 }
 
 /** explained is the place of a field in the documentation of mappings. */

@@ -17,19 +17,45 @@ export function usePreview(sha: string, text: Ref<string>, sheet: Ref<string>) {
 
   async function look(from: number, to: number): Promise<Preview | undefined> {
     try {
-      const p = await data(api.POST('/api/v1/documents/{document}/preview', { ...path, body: { mapping: { text: text.value }, sheet: sheet.value || undefined, from, to, seq: seq.value || undefined } }))
+      const p = await data(
+        api.POST('/api/v1/documents/{document}/preview', {
+          ...path,
+          body: {
+            mapping: { text: text.value },
+            sheet: sheet.value || undefined,
+            from,
+            to,
+            seq: seq.value || undefined,
+          },
+        }),
+      )
       mistakes.value = []
       return p
     } catch (e) {
       if (!(e instanceof ProblemError)) throw e
-      mistakes.value = e.problem.findings?.length ? e.problem.findings : [{ code: e.problem.code, severity: 'error', place: {}, at: '', message: e.problem.detail ?? e.problem.title } as Finding]
+      mistakes.value = e.problem.findings?.length
+        ? e.problem.findings
+        : [
+            {
+              code: e.problem.code,
+              severity: 'error',
+              place: {},
+              at: '',
+              message: e.problem.detail ?? e.problem.title,
+            } as Finding,
+          ]
       return undefined
     }
   }
   async function fetchRows(from: number, limit: number): Promise<RowsOutcome> {
     const key = `${sheet.value} ${from}`
     if (!blocks.has(key)) {
-      const rows = data(api.GET('/api/v1/documents/{document}/rows', { ...path, params: { ...path.params, query: { sheet: sheet.value || undefined, from, limit } } })).then((r) => ({ ...r, spans: [], findings: [] }))
+      const rows = data(
+        api.GET('/api/v1/documents/{document}/rows', {
+          ...path,
+          params: { ...path.params, query: { sheet: sheet.value || undefined, from, limit } },
+        }),
+      ).then((r) => ({ ...r, spans: [], findings: [] }))
       rows.catch(() => blocks.delete(key))
       blocks.set(key, rows)
     }

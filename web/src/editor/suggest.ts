@@ -40,7 +40,7 @@ export function pathAt(text: string, pos: number): { path: string[]; value: bool
   let value = false
   const token = /([\w.*@-]+):|([{}[\],])/g
   const open: number[] = []
-  for (let m; (m = token.exec(current)); ) {
+  for (let m; (m = token.exec(current));) {
     if (m[1]) {
       if (value) path.pop()
       path.push(m[1])
@@ -65,13 +65,24 @@ export function suggest(root: Schema, text: string, pos: number, columns: string
   let s: Schema | undefined = root
   const resolve = (x?: Schema): Schema | undefined => (x?.$ref ? root.$defs?.[x.$ref.split('/').pop()!] : x)
   for (const word of path) {
-    const next: Schema | undefined = s?.properties?.[word] ?? Object.entries(s?.patternProperties ?? {}).find(([p]) => new RegExp(p).test(word))?.[1]
+    const next: Schema | undefined =
+      s?.properties?.[word] ?? Object.entries(s?.patternProperties ?? {}).find(([p]) => new RegExp(p).test(word))?.[1]
     s = resolve(next)
   }
   if (value) {
     const last = path[path.length - 1] ?? ''
-    if (['from', 'columns', 'kind', 'find', 'unused'].includes(last) && !s?.enum) return columns.map((label) => ({ label, type: 'variable', apply: /[:{}[\],#]/.test(label) ? JSON.stringify(label) : label }))
+    if (['from', 'columns', 'kind', 'find', 'unused'].includes(last) && !s?.enum)
+      return columns.map((label) => ({
+        label,
+        type: 'variable',
+        apply: /[:{}[\],#]/.test(label) ? JSON.stringify(label) : label,
+      }))
     return (s?.enum ?? []).map((label) => ({ label, type: 'enum' }))
   }
-  return Object.entries(s?.properties ?? {}).map(([label, x]) => ({ label, type: 'property', info: x.description ?? resolve(x)?.description, apply: `${label}: ` }))
+  return Object.entries(s?.properties ?? {}).map(([label, x]) => ({
+    label,
+    type: 'property',
+    info: x.description ?? resolve(x)?.description,
+    apply: `${label}: `,
+  }))
 }

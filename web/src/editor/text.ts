@@ -45,15 +45,26 @@ export function outline(text: string) {
       if (!isMap(b)) continue
       const rest = b.items.filter((p) => !['from', 'label', 'cell', 'value'].includes(plain(p.key)))
       bound.push({
-        level, field: plain(pair.key), from: plain(b.get('from', true) ?? b.get('label', true) ?? b.get('cell', true)), label: b.has('label') || b.has('cell'), value: plain(b.get('value', true)),
+        level,
+        field: plain(pair.key),
+        from: plain(b.get('from', true) ?? b.get('label', true) ?? b.get('cell', true)),
+        label: b.has('label') || b.has('cell'),
+        value: plain(b.get('value', true)),
         words: rest.map((p) => `${plain(p.key)}: ${plain(p.value)}`).join(', '),
       })
     }
   }
   const at = (path: string[]) => plain(doc.getIn(path, true))
   return {
-    name: at(['name']), extends: at(['extends']), kind: at(['orders', 'kind']), of: at(['orders', 'of']), by: at(['orders', 'group', 'by']), columns: list(doc.getIn(['orders', 'group', 'columns'], true)),
-    rows: at(['orders', 'group', 'rows']), unused: list(doc.getIn(['document', 'unused'], true)), bound,
+    name: at(['name']),
+    extends: at(['extends']),
+    kind: at(['orders', 'kind']),
+    of: at(['orders', 'of']),
+    by: at(['orders', 'group', 'by']),
+    columns: list(doc.getIn(['orders', 'group', 'columns'], true)),
+    rows: at(['orders', 'group', 'rows']),
+    unused: list(doc.getIn(['document', 'unused'], true)),
+    bound,
   }
 }
 export type Outline = NonNullable<ReturnType<typeof outline>>
@@ -119,7 +130,16 @@ export function say(text: string, level: string, field: string, word: string, va
   return edit(text, (doc) => {
     const b = doc.getIn([level, field])
     if (!isMap(b)) return
-    if (value) b.set(word, value.includes(',') && ['dates', 'by'].includes(word) ? flow(doc, value.split(',').map((s) => s.trim())) : value)
+    if (value)
+      b.set(
+        word,
+        value.includes(',') && ['dates', 'by'].includes(word)
+          ? flow(
+              doc,
+              value.split(',').map((s) => s.trim()),
+            )
+          : value,
+      )
     else b.delete(word)
   })
 }
@@ -128,7 +148,11 @@ export function say(text: string, level: string, field: string, word: string, va
  * setGroup says which rows make an order. What the grouping said besides stays
  * as far as it goes with the new one.
  */
-export function setGroup(text: string, group: { by: string; columns?: string[]; rows?: string }, goes: (word: string, by: string) => boolean): string {
+export function setGroup(
+  text: string,
+  group: { by: string; columns?: string[]; rows?: string },
+  goes: (word: string, by: string) => boolean,
+): string {
   return edit(text, (doc) => {
     if (!isMap(doc.getIn(['orders', 'group']))) doc.setIn(['orders', 'group'], flow(doc, { by: group.by }))
     const g = doc.getIn(['orders', 'group']) as YAMLMap
@@ -139,7 +163,8 @@ export function setGroup(text: string, group: { by: string; columns?: string[]; 
     }
     if (goes('columns', group.by)) {
       if (!group.columns?.length) g.delete('columns')
-      else if (list(g.get('columns', true)).join('\n') !== group.columns.join('\n')) g.set('columns', flow(doc, group.columns.length === 1 ? group.columns[0] : group.columns))
+      else if (list(g.get('columns', true)).join('\n') !== group.columns.join('\n'))
+        g.set('columns', flow(doc, group.columns.length === 1 ? group.columns[0] : group.columns))
     }
     if (goes('rows', group.by)) {
       if (group.rows === 'anywhere') g.set('rows', 'anywhere')

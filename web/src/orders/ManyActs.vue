@@ -17,8 +17,16 @@ const emit = defineEmits<{ clear: [] }>()
 const { busy, failed, act } = useBusy()
 
 type Act = 'confirm' | 'move' | 'bill' | 'hold' | 'release' | 'cancel'
-interface Said { what: 'changes' | 'shipments' | 'receipts' | 'invoices' | 'withdrawals'; header: Record<string, string> }
-interface Done { order: OrderSummary; outcome: string; text: string; accept: string[] }
+interface Said {
+  what: 'changes' | 'shipments' | 'receipts' | 'invoices' | 'withdrawals'
+  header: Record<string, string>
+}
+interface Done {
+  order: OrderSummary
+  outcome: string
+  text: string
+  accept: string[]
+}
 
 const some = (kind: string) => props.orders.some((o) => o.kind === kind)
 const acts = computed<{ id: Act; label: string; asks?: string; words?: string }[]>(() => [
@@ -52,17 +60,35 @@ let stop = false
 async function one(id: Act, o: OrderSummary, accept: string[]): Promise<Done> {
   const { what, header } = said(id, o)
   const seen = { 'If-Match': `"${o.id}-${o.revision}"` }
-  const options = { params: { path: { id: o.id }, query: accept.length ? { accept } : {}, header: seen }, body: { header } }
+  const options = {
+    params: { path: { id: o.id }, query: accept.length ? { accept } : {}, header: seen },
+    body: { header },
+  }
   try {
-    const p = await data(api.POST(`/api/v1/orders/{id}/${what}`, options as never) as Promise<{ data?: Posted; error?: unknown; response: Response }>)
+    const p = await data(
+      api.POST(`/api/v1/orders/{id}/${what}`, options as never) as Promise<{
+        data?: Posted
+        error?: unknown
+        response: Response
+      }>,
+    )
     o.revision = p.revision || o.revision
     return { order: o, outcome: p.outcome, text: (p.findings ?? []).map((f) => f.message).join(' '), accept: [] }
   } catch (e) {
-    if (!(e instanceof ProblemError) || !['order_held', 'order_refused', 'changed_meanwhile'].includes(e.problem.code ?? '')) throw e
+    if (
+      !(e instanceof ProblemError) ||
+      !['order_held', 'order_refused', 'changed_meanwhile'].includes(e.problem.code ?? '')
+    )
+      throw e
     const held = e.problem.code === 'order_held'
     const findings = e.problem.findings ?? []
     const text = findings.map((f) => f.message).join(' ') || (e.problem.detail ?? '')
-    return { order: o, outcome: held ? 'held' : 'refused', text, accept: held ? [...new Set(findings.map((f) => f.code as string))] : [] }
+    return {
+      order: o,
+      outcome: held ? 'held' : 'refused',
+      text,
+      accept: held ? [...new Set(findings.map((f) => f.code as string))] : [],
+    }
   }
 }
 const run = (id: Act, orders: { order: OrderSummary; accept: string[] }[]) =>
@@ -83,7 +109,11 @@ const run = (id: Act, orders: { order: OrderSummary; accept: string[] }[]) =>
 function press(id: Act, asks?: string) {
   reason.value = ''
   asking.value = asks && asking.value !== id ? id : undefined
-  if (!asks) void run(id, props.orders.map((order) => ({ order, accept: [] })))
+  if (!asks)
+    void run(
+      id,
+      props.orders.map((order) => ({ order, accept: [] })),
+    )
 }
 const tally = computed(() => {
   const n: Record<string, number> = {}
@@ -95,17 +125,22 @@ const held = computed(() => (did.value?.all ?? []).filter((d) => d.accept.length
 const totals = computed(() => {
   const of = new Map<string, string>()
   for (const o of props.orders) of.set(o.currency ?? '', plus(of.get(o.currency ?? ''), o.total))
-  const digits = (c: string) => Math.max(0, ...props.orders.filter((o) => (o.currency ?? '') === c).map((o) => o.total.split('.')[1]?.length ?? 0))
+  const digits = (c: string) =>
+    Math.max(0, ...props.orders.filter((o) => (o.currency ?? '') === c).map((o) => o.total.split('.')[1]?.length ?? 0))
   return [...of].map(([currency, sum]) => {
     const [whole, part = ''] = sum.split('.')
     const n = digits(currency)
     return `${money(n ? `${whole}.${part.padEnd(n, '0')}` : sum)} ${currency}`
   })
 })
-const workbook = () => act('xlsx', () => download(`/api/v1/orders/export?format=xlsx&order=${props.orders.map((o) => o.id).join(',')}`))
-watch(() => props.orders, (now, was) => {
-  if (!busy.value && now.length > was.length) did.value = undefined // others are spoken of now
-})
+const workbook = () =>
+  act('xlsx', () => download(`/api/v1/orders/export?format=xlsx&order=${props.orders.map((o) => o.id).join(',')}`))
+watch(
+  () => props.orders,
+  (now, was) => {
+    if (!busy.value && now.length > was.length) did.value = undefined // others are spoken of now
+  },
+)
 </script>
 
 <template>
@@ -114,32 +149,71 @@ watch(() => props.orders, (now, was) => {
       <b>{{ count(orders.length, 'order') }} chosen</b><span class="total">{{ totals.join(' + ') }}</span>
       <Button size="small" text label="Choose none" :disabled="!!busy" @click="emit('clear')" />
       <span class="grow" />
-      <Button v-for="a in acts" :key="a.id" size="small" :outlined="asking !== a.id" :severity="a.id === 'cancel' ? 'secondary' : undefined" :label="a.label" :disabled="!!busy" :aria-expanded="a.asks ? asking === a.id : undefined" @click="press(a.id, a.asks)" />
+      <Button
+        v-for="a in acts" :key="a.id" size="small" :outlined="asking !== a.id"
+        :severity="a.id === 'cancel' ? 'secondary' : undefined" :label="a.label" :disabled="!!busy"
+        :aria-expanded="a.asks ? asking === a.id : undefined" @click="press(a.id, a.asks)" />
       <Button size="small" text label="As a workbook" :loading="busy === 'xlsx'" @click="workbook" />
     </div>
     <form v-if="asked" class="bar" @submit.prevent="run(asked.id, orders.map((order) => ({ order, accept: [] })))">
       <label>{{ asked.asks }} <InputText v-model="reason" size="small" class="why" /></label>
-      <Button size="small" type="submit" :label="`${asked.words} ${count(orders.length, 'order')}`" :disabled="!reason.trim() || !!busy" />
+      <Button
+        size="small" type="submit" :label="`${asked.words} ${count(orders.length, 'order')}`"
+        :disabled="!reason.trim() || !!busy" />
     </form>
     <div v-if="did" class="bar" role="status">
-      <template v-if="busy === did.id"><progress :value="did.all.length" :max="did.of" /> {{ at }} <Button size="small" outlined label="Stop" @click="stop = true" /></template>
-      <template v-else-if="did.stopped">Stopped after {{ at }}. Do it again for the others; what was done does not count twice.</template>
+      <template v-if="busy === did.id">
+        <progress :value="did.all.length" :max="did.of" /> {{ at }} <Button size="small" outlined label="Stop"
+          @click="stop = true" />
+      </template>
+      <template v-else-if="did.stopped">Stopped after {{ at }}. Do it again for the others; what was done does not count
+        twice.</template>
       <span v-for="[outcome, n] in tally" :key="outcome">{{ n }} <OutcomeMark :word="outcome" /></span>
       <span class="grow" />
-      <Button v-if="held.length && !busy" size="small" outlined :label="`Do it anyway for ${count(held.length, 'order')}`" @click="run(did.id, held)" />
+      <Button
+        v-if="held.length && !busy" size="small" outlined :label="`Do it anyway for ${count(held.length, 'order')}`"
+        @click="run(did.id, held)" />
     </div>
     <StateNote v-if="failed" :error="failed" @retry="failed = undefined" />
     <ul v-if="problems.length">
-      <li v-for="d in problems" :key="d.order.id"><RouterLink :to="`/orders/${d.order.id}`">{{ d.order.number }}</RouterLink> <OutcomeMark :word="d.outcome" /> <span>{{ d.text }}</span></li>
+      <li v-for="d in problems" :key="d.order.id">
+        <RouterLink :to="`/orders/${d.order.id}`">{{ d.order.number }}</RouterLink> <OutcomeMark
+          :word="d.outcome" /> <span>{{ d.text }}</span>
+      </li>
     </ul>
   </section>
 </template>
 
 <style scoped>
-.many { padding: 8px 12px; margin-bottom: 10px; display: grid; gap: 8px; }
-.total { font-variant-numeric: tabular-nums; color: var(--ink-soft); }
-.why { min-width: 24rem; }
-ul { list-style: none; margin: 0; padding: 0; max-height: 12rem; overflow: auto; font-size: 13px; }
-li { border-top: 1px solid var(--rule-soft); padding: 3px 0; display: grid; grid-template-columns: 8rem 6rem 1fr; gap: 10px; }
-progress { accent-color: var(--accent); }
+.many {
+  padding: 8px 12px;
+  margin-bottom: 10px;
+  display: grid;
+  gap: 8px;
+}
+.total {
+  font-variant-numeric: tabular-nums;
+  color: var(--ink-soft);
+}
+.why {
+  min-width: 24rem;
+}
+ul {
+  list-style: none;
+  margin: 0;
+  padding: 0;
+  max-height: 12rem;
+  overflow: auto;
+  font-size: 13px;
+}
+li {
+  border-top: 1px solid var(--rule-soft);
+  padding: 3px 0;
+  display: grid;
+  grid-template-columns: 8rem 6rem 1fr;
+  gap: 10px;
+}
+progress {
+  accent-color: var(--accent);
+}
 </style>

@@ -28,8 +28,14 @@ const lines = computed(() =>
   (props.order.lines ?? []).map((l) => {
     const moved = (purchase.value ? l.received : l.shipped) || '0'
     return {
-      ...l, id: String(l.id), name: l.item || l.supplier_item || l.buyer_item || l.description || '', moved, left: minus(l.quantity, l.cancelled, moved),
-      unbilled: minus(moved, l.returned, l.invoiced), returnable: minus(moved, l.returned), ofTaken: left(l.id ?? 0),
+      ...l,
+      id: String(l.id),
+      name: l.item || l.supplier_item || l.buyer_item || l.description || '',
+      moved,
+      left: minus(l.quantity, l.cancelled, moved),
+      unbilled: minus(moved, l.returned, l.invoiced),
+      returnable: minus(moved, l.returned),
+      ofTaken: left(l.id ?? 0),
     }
   }),
 )
@@ -40,7 +46,8 @@ const anyLeft = computed(() => lines.value.some((l) => l.left !== '0'))
 function left(id: number): string {
   const of = taken.value
   if (!of) return '0'
-  const all = 'kind' in of ? (props.order.movements ?? []).filter((m) => m.kind === of.kind) : (props.order.invoices ?? [])
+  const all =
+    'kind' in of ? (props.order.movements ?? []).filter((m) => m.kind === of.kind) : (props.order.invoices ?? [])
   const own = all.filter((m) => (m.number === of.number && !m.reverses) || m.reverses === of.number)
   return plus(...own.flatMap((m) => (m.lines ?? []).filter((l) => l.line === id).map((l) => l.quantity)))
 }
@@ -54,29 +61,139 @@ interface Form {
   may: 'left' | 'unbilled' | 'returnable' | 'ofTaken'
   fields: [name: string, label: string, hint?: string][]
 }
-const ofGoods: Form['fields'] = [['carrier', 'Carrier'], ['tracking', "Carrier's number"], ['bill_of_lading', 'Bill of lading']]
+const ofGoods: Form['fields'] = [
+  ['carrier', 'Carrier'],
+  ['tracking', "Carrier's number"],
+  ['bill_of_lading', 'Bill of lading'],
+]
 const offers = computed(() => (props.order.offers ?? []).filter((f) => f.differs?.length))
 const takes = computed(() => offers.value.flatMap((f) => (f.take ? [f.take] : [])))
 const forms = computed<Record<Act, Form>>(() => {
   const status = props.order.status
-  const moves: [What, Form['fields']] = purchase.value ? ['receipts', [['receipt', 'Number of the receipt'], ['received_on', 'Day']]] : ['shipments', [['shipment', 'Number of the shipment'], ['shipped_on', 'Day']]]
+  const moves: [What, Form['fields']] = purchase.value
+    ? [
+        'receipts',
+        [
+          ['receipt', 'Number of the receipt'],
+          ['received_on', 'Day'],
+        ],
+      ]
+    : [
+        'shipments',
+        [
+          ['shipment', 'Number of the shipment'],
+          ['shipped_on', 'Day'],
+        ],
+      ]
   const of = taken.value
   const kind = of && 'kind' in of ? of.kind : 'invoice'
   return {
-    answer: { label: purchase.value ? 'Their answer …' : 'Answer …', there: anyLeft.value && status !== 'draft', what: 'answers', words: 'Answered', column: '', may: 'left', fields: [['answered_on', 'Day']] },
-    change: { label: 'Change …', there: true, what: 'changes', words: 'Change it', column: '', may: 'left', fields: [['requested_ship_on', 'Ship on'], ['requested_delivery_on', 'Deliver on'], ['reason', 'Why']] },
-    move: { label: purchase.value ? 'Receive …' : 'Ship …', there: anyLeft.value && status !== 'draft', what: moves[0], words: purchase.value ? 'Received' : 'Shipped', column: 'Open', may: 'left', fields: [...moves[1], ...ofGoods] },
-    return: { label: 'Return …', there: lines.value.some((l) => l.returnable !== '0'), what: 'returns', words: 'Returned', column: 'Can come back', may: 'returnable', fields: [['return', 'Number of the return'], ['returned_on', 'Day'], ['reason', 'Why']] },
-    bill: { label: 'Bill …', there: lines.value.some((l) => l.unbilled !== '0'), what: 'invoices', words: 'Billed', column: 'Not billed', may: 'unbilled', fields: [['invoice', 'Number of the invoice', purchase.value ? '' : 'the next of the series'], ['invoiced_on', 'Day']] },
-    back: { label: '', there: false, what: kind === 'invoice' ? 'invoices' : (`${kind}s` as What), words: kind === 'invoice' ? 'Give it back' : 'Take it back', column: 'Can be taken back', may: 'ofTaken', fields: [[kind, kind === 'invoice' ? 'Number of the credit note' : 'Number of the counter-entry', kind === 'invoice' && !purchase.value ? 'the next of the series' : ''], ...(kind === 'invoice' || kind === 'return' ? ([['reason', 'Why']] as Form['fields']) : [])] },
-    hold: { label: 'Hold …', there: !props.order.on_hold && status !== 'cancelled', what: 'changes', words: 'Put it on hold', column: '', may: 'left', fields: [['on_hold', 'Why']] },
-    cancel: { label: 'Cancel …', there: anyLeft.value, what: 'withdrawals', words: 'Cancel it', column: 'Open', may: 'left', fields: [['reason', 'Why']] },
+    answer: {
+      label: purchase.value ? 'Their answer …' : 'Answer …',
+      there: anyLeft.value && status !== 'draft',
+      what: 'answers',
+      words: 'Answered',
+      column: '',
+      may: 'left',
+      fields: [['answered_on', 'Day']],
+    },
+    change: {
+      label: 'Change …',
+      there: true,
+      what: 'changes',
+      words: 'Change it',
+      column: '',
+      may: 'left',
+      fields: [
+        ['requested_ship_on', 'Ship on'],
+        ['requested_delivery_on', 'Deliver on'],
+        ['reason', 'Why'],
+      ],
+    },
+    move: {
+      label: purchase.value ? 'Receive …' : 'Ship …',
+      there: anyLeft.value && status !== 'draft',
+      what: moves[0],
+      words: purchase.value ? 'Received' : 'Shipped',
+      column: 'Open',
+      may: 'left',
+      fields: [...moves[1], ...ofGoods],
+    },
+    return: {
+      label: 'Return …',
+      there: lines.value.some((l) => l.returnable !== '0'),
+      what: 'returns',
+      words: 'Returned',
+      column: 'Can come back',
+      may: 'returnable',
+      fields: [
+        ['return', 'Number of the return'],
+        ['returned_on', 'Day'],
+        ['reason', 'Why'],
+      ],
+    },
+    bill: {
+      label: 'Bill …',
+      there: lines.value.some((l) => l.unbilled !== '0'),
+      what: 'invoices',
+      words: 'Billed',
+      column: 'Not billed',
+      may: 'unbilled',
+      fields: [
+        ['invoice', 'Number of the invoice', purchase.value ? '' : 'the next of the series'],
+        ['invoiced_on', 'Day'],
+      ],
+    },
+    back: {
+      label: '',
+      there: false,
+      what: kind === 'invoice' ? 'invoices' : (`${kind}s` as What),
+      words: kind === 'invoice' ? 'Give it back' : 'Take it back',
+      column: 'Can be taken back',
+      may: 'ofTaken',
+      fields: [
+        [
+          kind,
+          kind === 'invoice' ? 'Number of the credit note' : 'Number of the counter-entry',
+          kind === 'invoice' && !purchase.value ? 'the next of the series' : '',
+        ],
+        ...(kind === 'invoice' || kind === 'return' ? ([['reason', 'Why']] as Form['fields']) : []),
+      ],
+    },
+    hold: {
+      label: 'Hold …',
+      there: !props.order.on_hold && status !== 'cancelled',
+      what: 'changes',
+      words: 'Put it on hold',
+      column: '',
+      may: 'left',
+      fields: [['on_hold', 'Why']],
+    },
+    cancel: {
+      label: 'Cancel …',
+      there: anyLeft.value,
+      what: 'withdrawals',
+      words: 'Cancel it',
+      column: 'Open',
+      may: 'left',
+      fields: [['reason', 'Why']],
+    },
   }
 })
 const form = computed(() => forms.value[open.value ?? 'change'])
 const acts = computed(() => (Object.keys(forms.value) as Act[]).filter((id) => forms.value[id].there))
-const charged = computed(() => open.value === 'bill' && !purchase.value && (!!props.order.charges?.length || lines.value.some((l) => l.charges?.length)))
-const rules = [{ value: 'first', label: 'with the first invoice' }, { value: 'share', label: 'by share of the goods' }, { value: 'last', label: 'with the last invoice' }, { value: 'none', label: 'not on this one' }]
+const charged = computed(
+  () =>
+    open.value === 'bill' &&
+    !purchase.value &&
+    (!!props.order.charges?.length || lines.value.some((l) => l.charges?.length)),
+)
+const rules = [
+  { value: 'first', label: 'with the first invoice' },
+  { value: 'share', label: 'by share of the goods' },
+  { value: 'last', label: 'with the last invoice' },
+  { value: 'none', label: 'not on this one' },
+]
 
 // What is filled in: of the header, and of lines by their ids.
 const header = reactive<Record<string, string>>({})
@@ -84,19 +201,27 @@ const values = reactive<Record<string, Record<string, string>>>({})
 const statements = ref<Statement[]>([]) // of an answer
 const changeable = ['quantity', 'unit_price', 'requested_delivery_on'] as const
 const days = ['requested_delivery_on', 'requested_ship_on'] as const
-interface Filled { header: Record<string, string>; values: Record<string, Record<string, string>>; statements: Statement[] }
+interface Filled {
+  header: Record<string, string>
+  values: Record<string, Record<string, string>>
+  statements: Statement[]
+}
 // proposed is what a form that is opened says before anybody has typed.
 function proposed(): Filled {
   const change = open.value === 'change'
   return {
     header: change ? Object.fromEntries(days.map((k) => [k, props.order[k] ?? ''])) : {},
-    values: Object.fromEntries(lines.value.map((l) => {
-      const may = l[form.value.may]
-      if (change) return [l.id, Object.fromEntries(changeable.map((k) => [k, l[k] ?? '']))]
-      if (open.value === 'cancel') return [l.id, { cancel: may === '0' ? '' : 'yes' }]
-      return [l.id, { quantity: may === '0' || open.value === 'return' ? '' : may }]
-    })),
-    statements: lines.value.filter((l) => l.left !== '0').map((l) => ({ id: l.id, answer: '', accepted: '', due_on: '', reason: '' })),
+    values: Object.fromEntries(
+      lines.value.map((l) => {
+        const may = l[form.value.may]
+        if (change) return [l.id, Object.fromEntries(changeable.map((k) => [k, l[k] ?? '']))]
+        if (open.value === 'cancel') return [l.id, { cancel: may === '0' ? '' : 'yes' }]
+        return [l.id, { quantity: may === '0' || open.value === 'return' ? '' : may }]
+      }),
+    ),
+    statements: lines.value
+      .filter((l) => l.left !== '0')
+      .map((l) => ({ id: l.id, answer: '', accepted: '', due_on: '', reason: '' })),
   }
 }
 let base: Filled = proposed()
@@ -111,31 +236,44 @@ watch([open, taken], () => {
   statements.value = structuredClone(base.statements)
 })
 // What somebody typed stays as it is when the order changes meanwhile; what nobody touched follows the order.
-watch(() => props.order.revision, (revision) => {
-  if (!open.value) return
-  const was = base
-  base = proposed()
-  const follow = (is: Record<string, string>, old: Record<string, string> = {}, now: Record<string, string> = {}) => {
-    for (const k of Object.keys(now)) if ((is[k] ?? '') === (old[k] ?? '')) is[k] = now[k]!
-  }
-  follow(header, was.header, base.header)
-  for (const [id, now] of Object.entries(base.values)) follow((values[id] ??= {}), was.values[id], now)
-  const said = statements.value.filter((s) => s.answer)
-  statements.value = [...said, ...structuredClone(base.statements.filter((s) => !said.some((of) => of.id === s.id)))]
-  meanwhile.value = revision ?? 0
-})
+watch(
+  () => props.order.revision,
+  (revision) => {
+    if (!open.value) return
+    const was = base
+    base = proposed()
+    const follow = (is: Record<string, string>, old: Record<string, string> = {}, now: Record<string, string> = {}) => {
+      for (const k of Object.keys(now)) if ((is[k] ?? '') === (old[k] ?? '')) is[k] = now[k]!
+    }
+    follow(header, was.header, base.header)
+    for (const [id, now] of Object.entries(base.values)) follow((values[id] ??= {}), was.values[id], now)
+    const said = statements.value.filter((s) => s.answer)
+    statements.value = [...said, ...structuredClone(base.statements.filter((s) => !said.some((of) => of.id === s.id)))]
+    meanwhile.value = revision ?? 0
+  },
+)
 watch([header, values, statements], () => (failed.value = undefined), { deep: true }) // what was said of it is of other figures
 
-const filled = (all: Record<string, string>) => Object.fromEntries(Object.entries(all).filter(([, v]) => v.trim() !== ''))
+const filled = (all: Record<string, string>) =>
+  Object.fromEntries(Object.entries(all).filter(([, v]) => v.trim() !== ''))
 // other gives what is not as it was.
-const other = (is: Record<string, string>, was: Record<string, unknown>) => Object.fromEntries(Object.entries(is).filter(([k, v]) => v.trim() !== (was[k] ?? '')))
+const other = (is: Record<string, string>, was: Record<string, unknown>) =>
+  Object.fromEntries(Object.entries(is).filter(([k, v]) => v.trim() !== (was[k] ?? '')))
 function notice(): [What, Notice] {
   const f = form.value
   switch (open.value) {
     case 'answer':
       return [f.what, { header: filled(header), lines: answered(statements.value) }]
     case 'change':
-      return [f.what, { header: other(header, { ...props.order, reason: '' }), lines: lines.value.map((l) => ({ id: l.id, ...other(values[l.id] ?? {}, { ...l, price_for: '' }) })).filter((l) => Object.keys(l).length > 1) }]
+      return [
+        f.what,
+        {
+          header: other(header, { ...props.order, reason: '' }),
+          lines: lines.value
+            .map((l) => ({ id: l.id, ...other(values[l.id] ?? {}, { ...l, price_for: '' }) }))
+            .filter((l) => Object.keys(l).length > 1),
+        },
+      ]
     case 'hold':
       return [f.what, { header: filled(header) }]
     case 'cancel': {
@@ -147,30 +285,60 @@ function notice(): [What, Notice] {
   }
   const said = filled(header)
   if (open.value === 'back') said.reverses = taken.value!.number
-  return [f.what, { header: said, lines: lines.value.filter((l) => values[l.id]?.quantity?.trim()).map((l) => ({ id: l.id, ...inUnit(values[l.id]!.quantity!) })) }]
+  return [
+    f.what,
+    {
+      header: said,
+      lines: lines.value
+        .filter((l) => values[l.id]?.quantity?.trim())
+        .map((l) => ({ id: l.id, ...inUnit(values[l.id]!.quantity!) })),
+    },
+  ]
 }
 
 const say = (what: What, body: Notice, accept: string[] = [], said?: () => void) =>
   act(what, async () => {
-    const options = { params: { path: { id: props.order.id! }, query: accept.length ? { accept } : {}, header: { 'If-Match': `"${props.order.id}-${props.order.revision}"` } }, body }
-    await data(api.POST(`/api/v1/orders/{id}/${what}`, options as never) as Promise<{ data?: unknown; error?: unknown; response: Response }>)
+    const options = {
+      params: {
+        path: { id: props.order.id! },
+        query: accept.length ? { accept } : {},
+        header: { 'If-Match': `"${props.order.id}-${props.order.revision}"` },
+      },
+      body,
+    }
+    await data(
+      api.POST(`/api/v1/orders/{id}/${what}`, options as never) as Promise<{
+        data?: unknown
+        error?: unknown
+        response: Response
+      }>,
+    )
     said?.()
     await props.refresh()
   })
 // What one click changed, one click takes back.
 const did = ref<{ words: string; back: Record<string, string>; revision?: number }>()
-const set = (words: string, header: Record<string, string>, back: Record<string, string>) => say('changes', { header }, [], () => (did.value = { words, back }))
+const set = (words: string, header: Record<string, string>, back: Record<string, string>) =>
+  say('changes', { header }, [], () => (did.value = { words, back }))
 const release = () => set('Released.', { on_hold: '' }, { on_hold: props.order.on_hold ?? '' })
 const confirmed = () => set('Confirmed.', { stage: 'confirmed' }, { stage: props.order.status ?? 'open' })
 const takeBack = (back: Record<string, string>) => say('changes', { header: back }, [], () => (did.value = undefined))
-watch(() => props.order.revision, (is) => {
-  if (!did.value) return
-  if (did.value.revision) did.value = undefined // something else has happened since
-  else did.value.revision = is
-})
+watch(
+  () => props.order.revision,
+  (is) => {
+    if (!did.value) return
+    if (did.value.revision)
+      did.value = undefined // something else has happened since
+    else did.value.revision = is
+  },
+)
 const close = () => (open.value = taken.value = undefined)
 const send = (accept: string[] = []) => say(...notice(), accept, close)
-const held = computed(() => (failed.value instanceof ProblemError && failed.value.problem.code === 'order_held' ? [...new Set((failed.value.problem.findings ?? []).map((f) => f.code as string))] : []))
+const held = computed(() =>
+  failed.value instanceof ProblemError && failed.value.problem.code === 'order_held'
+    ? [...new Set((failed.value.problem.findings ?? []).map((f) => f.code as string))]
+    : [],
+)
 const nothing = computed(() => {
   if (!open.value) return true
   const [what, n] = notice()
@@ -199,53 +367,113 @@ const counted = computed(() => open.value !== 'change' && open.value !== 'hold' 
       <p><b>The supplier's answer is not what was ordered.</b></p>
       <p v-for="f in offers" :key="f.line">
         Line {{ f.number }}: {{ f.differs!.join(', ') }}<span v-if="f.reason" class="soft"> ({{ f.reason }})</span>
-        <Button v-if="f.take && offers.length > 1" size="small" text :label="f.refused ? 'Cancel the line' : 'Take it'" :aria-label="`Take what is offered of line ${f.number}`" :loading="!!busy" @click="say('changes', { lines: [f.take] })" />
+        <Button
+          v-if="f.take && offers.length > 1" size="small" text :label="f.refused ? 'Cancel the line' : 'Take it'"
+          :aria-label="`Take what is offered of line ${f.number}`" :loading="!!busy"
+          @click="say('changes', { lines: [f.take] })" />
       </p>
-      <Button v-if="takes.length" size="small" outlined label="Take what is offered" :loading="!!busy" @click="say('changes', { lines: takes })" />
+      <Button
+        v-if="takes.length" size="small" outlined label="Take what is offered" :loading="!!busy"
+        @click="say('changes', { lines: takes })" />
     </div>
     <p v-if="order.on_hold" class="held" role="status"><b>On hold:</b> {{ order.on_hold }}</p>
     <div class="bar">
-      <Button v-if="order.on_hold" size="small" label="Release" :disabled="!!busy" :loading="busy === 'changes' && !open" @click="release" />
-      <Button v-if="!started && (order.status === 'open' || order.status === 'draft')" size="small" label="Confirm" :disabled="!!busy" :loading="busy === 'changes' && !open" @click="confirmed" />
-      <Button v-for="id in acts" :key="id" size="small" :outlined="open !== id" :severity="id === 'cancel' ? 'secondary' : undefined" :label="forms[id].label" :disabled="!!busy" :aria-expanded="open === id" @click="toggle(id)" />
+      <Button
+        v-if="order.on_hold" size="small" label="Release" :disabled="!!busy" :loading="busy === 'changes' && !open"
+        @click="release" />
+      <Button
+        v-if="!started && (order.status === 'open' || order.status === 'draft')" size="small" label="Confirm"
+        :disabled="!!busy" :loading="busy === 'changes' && !open" @click="confirmed" />
+      <Button
+        v-for="id in acts" :key="id" size="small" :outlined="open !== id"
+        :severity="id === 'cancel' ? 'secondary' : undefined" :label="forms[id].label" :disabled="!!busy"
+        :aria-expanded="open === id" @click="toggle(id)" />
     </div>
-    <p v-if="did" class="soft did" role="status">{{ did.words }} <Button size="small" text label="Undo" :disabled="!!busy" @click="takeBack(did.back)" /></p>
+    <p v-if="did" class="soft did" role="status">{{ did.words }} <Button size="small" text label="Undo"
+      :disabled="!!busy" @click="takeBack(did.back)" />
+    </p>
     <form v-if="open" class="sheet" @submit.prevent="send()">
-      <p v-if="meanwhile" class="held" role="status">The order has changed since this form was opened: it is at revision {{ meanwhile }} now. What you typed is as you left it; the other figures are the new ones.</p>
-      <p v-if="open === 'back'">Of {{ taken && 'kind' in taken ? taken.kind : 'invoice' }} <b>{{ taken?.number }}</b>:</p>
+      <p v-if="meanwhile" class="held" role="status">The order has changed since this form was opened: it is at revision
+        {{ meanwhile }} now. What you typed is as you left it; the other figures are the new ones.</p>
+      <p v-if="open === 'back'">Of
+        {{ taken && 'kind' in taken ? taken.kind : 'invoice' }} <b>{{ taken?.number }}</b>:</p>
       <div class="fields">
-        <label v-for="[name, label, hint] in form.fields" :key="name">{{ label }}<InputText v-model="header[name]" size="small" :placeholder="dated(name) ? 'yyyy-mm-dd' : hint" :class="{ wide: name === 'reason' || name === 'on_hold' }" /></label>
-        <label v-if="charged">Charges of the order<Select v-model="header.charges_billed" size="small" :options="rules" option-value="value" option-label="label" placeholder="with the first invoice" /></label>
+        <label v-for="[name, label, hint] in form.fields" :key="name">{{ label }}<InputText v-model="header[name]"
+          size="small" :placeholder="dated(name) ? 'yyyy-mm-dd' : hint"
+          :class="{ wide: name === 'reason' || name === 'on_hold' }" />
+        </label>
+        <label v-if="charged">Charges of the order<Select v-model="header.charges_billed" size="small" :options="rules"
+          option-value="value" option-label="label" placeholder="with the first invoice" />
+        </label>
       </div>
       <AnswerLines v-if="open === 'answer'" v-model="statements" :lines="lines" />
       <table v-else-if="open !== 'hold'">
         <thead>
           <tr>
             <th>Line</th><th>Item</th>
-            <template v-if="counted"><th class="n">Ordered</th><th class="n">{{ purchase ? 'Received' : 'Shipped' }}</th><th class="n">{{ form.column }}</th></template>
-            <template v-if="open === 'change'"><th>Quantity</th><th>Price</th><th>Deliver on</th><th v-if="started">New price also of what has moved</th></template>
+            <template v-if="counted">
+              <th class="n">Ordered</th>
+              <th class="n">{{ purchase ? 'Received' : 'Shipped' }}</th>
+              <th class="n">{{ form.column }}</th>
+            </template>
+            <template v-if="open === 'change'">
+              <th>Quantity</th>
+              <th>Price</th>
+              <th>Deliver on</th>
+              <th v-if="started">New price also of what has moved</th>
+            </template>
             <th v-else>{{ open === 'cancel' ? 'Cancel' : 'Quantity' }}</th>
           </tr>
         </thead>
         <tbody>
           <tr v-for="l in lines" :key="l.id">
             <td>{{ l.number }}</td><td>{{ l.name }}</td>
-            <template v-if="counted"><td class="n">{{ l.quantity }} {{ l.unit }}</td><td class="n">{{ l.moved }}</td><td class="n">{{ l[form.may] }}</td></template>
+            <template v-if="counted">
+              <td class="n">{{ l.quantity }} {{ l.unit }}</td>
+              <td class="n">{{ l.moved }}</td>
+              <td class="n">{{ l[form.may] }}</td>
+            </template>
             <template v-if="values[l.id]">
               <template v-if="open === 'change'">
-                <td><InputText v-model="values[l.id]!.quantity" size="small" inputmode="decimal" :aria-label="`Quantity of line ${l.number}`" /></td>
-                <td><InputText v-model="values[l.id]!.unit_price" size="small" inputmode="decimal" :aria-label="`Price of line ${l.number}`" /></td>
-                <td><InputText v-model="values[l.id]!.requested_delivery_on" size="small" class="day" placeholder="yyyy-mm-dd" :aria-label="`Day of delivery of line ${l.number}`" /></td>
-                <td v-if="started"><input v-if="values[l.id]!.unit_price !== (l.unit_price ?? '')" v-model="values[l.id]!.price_for" type="checkbox" true-value="all" false-value="" :aria-label="`The new price of line ${l.number} also counts for what has moved`" /></td>
+                <td>
+                  <InputText
+                    v-model="values[l.id]!.quantity" size="small" inputmode="decimal"
+                    :aria-label="`Quantity of line ${l.number}`" />
+                </td>
+                <td>
+                  <InputText
+                    v-model="values[l.id]!.unit_price" size="small" inputmode="decimal"
+                    :aria-label="`Price of line ${l.number}`" />
+                </td>
+                <td>
+                  <InputText
+                    v-model="values[l.id]!.requested_delivery_on" size="small" class="day" placeholder="yyyy-mm-dd"
+                    :aria-label="`Day of delivery of line ${l.number}`" />
+                </td>
+                <td v-if="started">
+                  <input
+                    v-if="values[l.id]!.unit_price !== (l.unit_price ?? '')" v-model="values[l.id]!.price_for"
+                    type="checkbox" true-value="all" false-value=""
+                    :aria-label="`The new price of line ${l.number} also counts for what has moved`" />
+                </td>
               </template>
-              <td v-else-if="open === 'cancel'"><input v-if="l.left !== '0'" v-model="values[l.id]!.cancel" type="checkbox" true-value="yes" false-value="" :aria-label="`Cancel line ${l.number}`" /></td>
-              <td v-else><InputText v-model="values[l.id]!.quantity" size="small" :aria-label="`Quantity of line ${l.number}`" /></td>
+              <td v-else-if="open === 'cancel'">
+                <input
+                  v-if="l.left !== '0'" v-model="values[l.id]!.cancel" type="checkbox" true-value="yes" false-value=""
+                  :aria-label="`Cancel line ${l.number}`" />
+              </td>
+              <td v-else>
+                <InputText v-model="values[l.id]!.quantity" size="small" :aria-label="`Quantity of line ${l.number}`" />
+              </td>
             </template>
           </tr>
         </tbody>
       </table>
-      <p v-if="open === 'answer'" class="soft">{{ purchase ? 'What the supplier said is compared with the order.' : 'The partner is told this line by line, in the next 855 or 865.' }} A blank quantity is all of the line; + adds a statement for a part of it.</p>
-      <p v-if="counted && open !== 'cancel'" class="soft">Blank lines stay as they are. A quantity may be in another unit, such as 2 BX.</p>
+      <p v-if="open === 'answer'"
+        class="soft">{{ purchase ? 'What the supplier said is compared with the order.' : 'The partner is told this line by line, in the next 855 or 865.' }}
+        A blank quantity is all of the line; + adds a statement for a part of it.</p>
+      <p v-if="counted && open !== 'cancel'" class="soft">Blank lines stay as they are. A quantity may be in another
+        unit, such as 2 BX.</p>
       <StateNote v-if="failed && !held.length" :error="failed" @retry="refresh()" />
       <div v-if="held.length" class="held" role="alert">
         <p v-for="(f, i) in (failed as ProblemError).problem.findings" :key="i">{{ f.message }}</p>
@@ -258,24 +486,76 @@ const counted = computed(() => open.value !== 'change' && open.value !== 'hold' 
       </div>
     </form>
     <StateNote v-else-if="failed && !held.length" :error="failed" @retry="refresh()" />
-    <div v-else-if="held.length" class="held" role="alert"><p v-for="(f, i) in (failed as ProblemError).problem.findings" :key="i">{{ f.message }}</p></div>
+    <div v-else-if="held.length" class="held" role="alert">
+      <p v-for="(f, i) in (failed as ProblemError).problem.findings" :key="i">{{ f.message }}</p>
+    </div>
   </section>
 </template>
 
 <style scoped>
-.acts { margin-bottom: 10px; }
-.did { margin: 4px 0 0; }
-form { padding: 12px 16px; margin-top: 8px; }
-form > .bar { margin-top: 8px; }
-.fields { display: flex; flex-wrap: wrap; gap: 6px 14px; margin-bottom: 8px; }
-label { display: grid; gap: 2px; font-size: 12px; color: var(--ink-soft); }
-.wide { min-width: 22rem; }
-table { width: 100%; border-collapse: collapse; font-size: 13px; }
-th { text-align: left; font-weight: 600; color: var(--ink-soft); font-size: 12px; padding: 2px 6px; }
-td { border-top: 1px solid var(--rule-soft); padding: 2px 6px; }
-.n { text-align: right; font-variant-numeric: tabular-nums; }
-td :deep(.p-inputtext) { width: 5.5rem; text-align: right; }
-td :deep(.p-inputtext.day) { width: 8rem; text-align: left; }
-.held { border-left: 3px solid var(--warning); background: var(--warning-wash); padding: 6px 12px; margin: 8px 0; }
-.held p { margin: 2px 0; }
+.acts {
+  margin-bottom: 10px;
+}
+.did {
+  margin: 4px 0 0;
+}
+form {
+  padding: 12px 16px;
+  margin-top: 8px;
+}
+form > .bar {
+  margin-top: 8px;
+}
+.fields {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 6px 14px;
+  margin-bottom: 8px;
+}
+label {
+  display: grid;
+  gap: 2px;
+  font-size: 12px;
+  color: var(--ink-soft);
+}
+.wide {
+  min-width: 22rem;
+}
+table {
+  width: 100%;
+  border-collapse: collapse;
+  font-size: 13px;
+}
+th {
+  text-align: left;
+  font-weight: 600;
+  color: var(--ink-soft);
+  font-size: 12px;
+  padding: 2px 6px;
+}
+td {
+  border-top: 1px solid var(--rule-soft);
+  padding: 2px 6px;
+}
+.n {
+  text-align: right;
+  font-variant-numeric: tabular-nums;
+}
+td :deep(.p-inputtext) {
+  width: 5.5rem;
+  text-align: right;
+}
+td :deep(.p-inputtext.day) {
+  width: 8rem;
+  text-align: left;
+}
+.held {
+  border-left: 3px solid var(--warning);
+  background: var(--warning-wash);
+  padding: 6px 12px;
+  margin: 8px 0;
+}
+.held p {
+  margin: 2px 0;
+}
 </style>

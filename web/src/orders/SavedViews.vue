@@ -34,7 +34,12 @@ const save = () =>
     const choice = new URLSearchParams(was?.choice) // its columns and layout stay
     for (const filter of filters) choice.delete(filter)
     for (const [k, v] of Object.entries(queryOf(which.value))) choice.set(k, v)
-    await data(api.PUT('/api/v1/exports/{name}', { params: { path: { name: name.value } }, body: { choice: choice.toString() } }))
+    await data(
+      api.PUT('/api/v1/exports/{name}', {
+        params: { path: { name: name.value } },
+        body: { choice: choice.toString() },
+      }),
+    )
     await refetch()
     chosen.value = name.value
     naming.value = false
@@ -50,12 +55,18 @@ const forget = () =>
 </script>
 
 <template>
-  <Select v-if="names.length" v-model="chosen" size="small" :options="names" placeholder="Saved views" aria-label="Saved views" @change="use($event.value)" />
-  <Button v-if="chosen" size="small" text severity="secondary" :label="sure ? `Really forget ${chosen}?` : 'Forget it …'" :loading="busy === 'forget'" @click="sure ? forget() : (sure = true)" />
+  <Select
+    v-if="names.length" v-model="chosen" size="small" :options="names" placeholder="Saved views"
+    aria-label="Saved views" @change="use($event.value)" />
+  <Button
+    v-if="chosen" size="small" text severity="secondary" :label="sure ? `Really forget ${chosen}?` : 'Forget it …'"
+    :loading="busy === 'forget'" @click="sure ? forget() : (sure = true)" />
   <Button v-if="!naming" size="small" text label="Save this view …" @click="naming = true" />
   <form v-else class="bar" @submit.prevent="save">
     <InputText v-model="name" size="small" placeholder="a-name-like-this" aria-label="Name of the view" autofocus />
-    <Button size="small" type="submit" :label="names.includes(name) ? 'Replace its filter' : 'Save'" :disabled="!valid" :loading="busy === 'save'" />
+    <Button
+      size="small" type="submit" :label="names.includes(name) ? 'Replace its filter' : 'Save'" :disabled="!valid"
+      :loading="busy === 'save'" />
     <Button size="small" text label="Close" @click="naming = false" />
   </form>
   <StateNote v-if="failed" :error="failed" @retry="failed = undefined" />

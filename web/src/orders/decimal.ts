@@ -14,7 +14,10 @@ function whole(all: (string | undefined)[]): { places: number; numbers: bigint[]
 
 function text(n: bigint, places: number): string {
   const digits = (n < 0n ? -n : n).toString().padStart(places + 1, '0')
-  return (n < 0n ? '-' : '') + (places ? `${digits.slice(0, -places)}.${digits.slice(-places)}`.replace(/\.?0+$/, '') : digits)
+  return (
+    (n < 0n ? '-' : '') +
+    (places ? `${digits.slice(0, -places)}.${digits.slice(-places)}`.replace(/\.?0+$/, '') : digits)
+  )
 }
 
 /** minus subtracts: what is left is never below zero. */
@@ -27,7 +30,10 @@ export function minus(from: string | undefined, ...less: (string | undefined)[])
 /** plus adds, also what is below zero. */
 export function plus(...all: (string | undefined)[]): string {
   const { places, numbers } = whole(all)
-  return text(numbers.reduce((sum, n) => sum + n, 0n), places)
+  return text(
+    numbers.reduce((sum, n) => sum + n, 0n),
+    places,
+  )
 }
 
 /** inUnit splits a quantity as it is typed: it may be in another unit than the line's, such as 2 BX. */

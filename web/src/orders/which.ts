@@ -15,7 +15,10 @@ export interface Which {
 }
 
 const unfinished = 'open,confirmed,partial'
-export const kinds = [{ label: 'Sales', value: 'sales' }, { label: 'Purchases', value: 'purchase' }]
+export const kinds = [
+  { label: 'Sales', value: 'sales' },
+  { label: 'Purchases', value: 'purchase' },
+]
 const statuses = ['overdue', 'draft', 'open', 'confirmed', 'partial', 'complete', 'cancelled']
 export const states = [{ label: 'not finished', value: unfinished }, ...statuses.map((s) => ({ label: s, value: s }))]
 
@@ -57,8 +60,14 @@ export function useWhich() {
   const names = Object.keys(blank()) as (keyof Which)[]
   const read = () => Object.fromEntries(names.map((n) => [n, String(route.query[n] ?? '')])) as unknown as Which
   const which = reactive(read())
-  watch(which, () => void router.replace({ query: Object.fromEntries(Object.entries(which).filter(([, v]) => v !== '')) }))
-  watch(() => route.query, () => Object.assign(which, read()))
+  watch(
+    which,
+    () => void router.replace({ query: Object.fromEntries(Object.entries(which).filter(([, v]) => v !== '')) }),
+  )
+  watch(
+    () => route.query,
+    () => Object.assign(which, read()),
+  )
   const narrowed = computed(() => names.some((n) => which[n] !== ''))
   return { which, narrowed, clear: () => Object.assign(which, blank()) }
 }

@@ -14,7 +14,12 @@ import OrderSystems from '../systems/OrderSystems.vue'
 import WhenMark from '../components/WhenMark.vue'
 
 const props = defineProps<{ id: number }>()
-const { data: order, error, isPending, refetch } = useQuery({
+const {
+  data: order,
+  error,
+  isPending,
+  refetch,
+} = useQuery({
   queryKey: ['order', () => props.id],
   queryFn: () => data(api.GET('/api/v1/orders/{id}', { params: { path: { id: props.id } } })),
 })
@@ -31,7 +36,9 @@ async function fetchRows(from: number, limit: number): Promise<RowsOutcome> {
   const o = order.value!
   const query = { from, limit, sheet: places.value.sheet || undefined }
   if (o.load) return data(api.GET('/api/v1/loads/{id}/rows', { params: { path: { id: o.load }, query } }))
-  const rows = await data(api.GET('/api/v1/documents/{document}/rows', { params: { path: { document: o.document! }, query } }))
+  const rows = await data(
+    api.GET('/api/v1/documents/{document}/rows', { params: { path: { document: o.document! }, query } }),
+  )
   return { ...rows, spans: [], findings: [] }
 }
 
@@ -43,7 +50,11 @@ const notes = computed(() => {
     if (e.action === 'created' || e.action === 'revised') said.clear()
     for (const c of e.changes ?? []) {
       const line = c.line_id ? position.get(c.line_id) : 0
-      if (line !== undefined) said.set(`${line} ${c.field}`, `${e.action} ${when(e.origin.at)}${c.at ? `: ${c.at}` : ''}${e.origin.document_name ? ` of ${e.origin.document_name}` : ''}`)
+      if (line !== undefined)
+        said.set(
+          `${line} ${c.field}`,
+          `${e.action} ${when(e.origin.at)}${c.at ? `: ${c.at}` : ''}${e.origin.document_name ? ` of ${e.origin.document_name}` : ''}`,
+        )
     }
   }
   return said
@@ -54,7 +65,12 @@ const asked = ref<{ line: number; field: string }>()
 const { data: why, error: whyError } = useQuery({
   queryKey: ['why', () => props.id, asked],
   enabled: computed(() => !!asked.value),
-  queryFn: () => data(api.GET('/api/v1/orders/{id}/why', { params: { path: { id: props.id }, query: { field: asked.value!.field, line: asked.value!.line } } })),
+  queryFn: () =>
+    data(
+      api.GET('/api/v1/orders/{id}/why', {
+        params: { path: { id: props.id }, query: { field: asked.value!.field, line: asked.value!.line } },
+      }),
+    ),
 })
 
 // What became of the cell that was chosen in the grid.
@@ -74,31 +90,50 @@ const became = computed(() => {
       <div class="bar">
         <h1>{{ order.number }}</h1>
         <span v-if="!order.load" class="soft">came by itself, through the API</span>
-        <span v-else class="soft">from <RouterLink :to="`/documents/${order.document}`">{{ order.document_name }}</RouterLink> in <RouterLink :to="`/loads/${order.load}`">load {{ order.load }}</RouterLink> through {{ order.mapping }} v{{ order.mapping_version }}</span>
+        <span v-else class="soft">from <RouterLink
+          :to="`/documents/${order.document}`">{{ order.document_name }}</RouterLink> in <RouterLink
+          :to="`/loads/${order.load}`">load {{ order.load }}</RouterLink> through {{ order.mapping }}
+          v{{ order.mapping_version }}</span>
         <span class="grow" />
-        <span v-if="order.document" class="soft" role="status">{{ became || 'Point at a value on the paper: its cell lights up. Choose a cell: see what became of it.' }}</span>
+        <span v-if="order.document" class="soft"
+          role="status">{{ became || 'Point at a value on the paper: its cell lights up. Choose a cell: see what became of it.' }}</span>
       </div>
       <div class="split" :class="{ alone: !order.document }">
-        <SourceGrid v-if="order.document" ref="grid" :key="id" :fetch-rows="fetchRows" :lit="pointed" :order="order.load_seq" :start="places.first" @pick="(s) => (picked = s)" />
+        <SourceGrid
+          v-if="order.document" ref="grid" :key="id" :fetch-rows="fetchRows" :lit="pointed" :order="order.load_seq"
+          :start="places.first" @pick="(s) => (picked = s)" />
         <div class="side">
           <OrderActs ref="acts" :key="order.id" :order="order" :refresh="refetch" />
-          <OrderPaper :order="order" :places="order.places" :notes="notes" :mark="order.status" :lit="picked" @point="pointed = $event" @pick="grid?.goTo($event)" @ask="(line, field) => (asked = { line, field })">
+          <OrderPaper
+            :order="order" :places="order.places" :notes="notes" :mark="order.status" :lit="picked"
+            @point="pointed = $event" @pick="grid?.goTo($event)" @ask="(line, field) => (asked = { line, field })">
             <section v-if="asked && (why || whyError)" class="events" aria-live="polite">
-              <h2>Why {{ fieldName(asked.field) }}{{ asked.line ? ` of line ${asked.line}` : '' }}{{ why?.value ? ` is ${why.value}` : '' }}</h2>
+              <h2>Why
+                {{ fieldName(asked.field) }}{{ asked.line ? ` of line ${asked.line}` : '' }}{{ why?.value ? ` is ${why.value}` : '' }}</h2>
               <p v-if="whyError" class="soft">{{ (whyError as Error).message }}</p>
               <ol v-else-if="why">
                 <template v-if="why.terms">
                   <li class="soft">Koinos computed it from:</li>
-                  <li v-for="(t, i) in why.terms" :key="i"><span class="soft">{{ t.what }}</span> {{ t.sign }} {{ t.text }}</li>
+                  <li v-for="(t, i) in why.terms" :key="i">
+                    <span class="soft">{{ t.what }}</span> {{ t.sign }} {{ t.text }}</li>
                 </template>
                 <template v-else>
                   <li v-if="!why.origin.document" class="soft">No document says it.</li>
-                  <li v-else>{{ why.origin.document_name }} <b>{{ why.at || 'nowhere in it: the mapping, or Koinos, gave the value' }}</b></li>
+                  <li
+                    v-else>{{ why.origin.document_name }} <b>{{ why.at || 'nowhere in it: the mapping, or Koinos, gave the value' }}</b>
+                  </li>
                   <li v-for="(s, i) in why.steps" :key="i"><span class="soft">{{ s.what }}</span> “{{ s.text }}”</li>
                   <li v-if="why.gone">{{ why.gone }}</li>
                 </template>
-                <li v-if="why.origin.interchange" class="soft">in <RouterLink :to="`/exchange/${why.origin.interchange}`">interchange {{ why.origin.interchange }}</RouterLink></li>
-                <li class="soft"><template v-if="why.origin.load">by {{ why.origin.mapping }} version {{ why.origin.mapping_version }}, <RouterLink :to="`/loads/${why.origin.load}`">load {{ why.origin.load }}</RouterLink>, </template><WhenMark :at="why.origin.at" /> by {{ why.origin.by }}<template v-if="!why.terms">; {{ why.events.length ? `changed ${why.events.length} times since it was stored` : 'nothing has changed it since' }}</template></li>
+                <li v-if="why.origin.interchange" class="soft">in <RouterLink
+                  :to="`/exchange/${why.origin.interchange}`">interchange {{ why.origin.interchange }}</RouterLink>
+                </li>
+                <li class="soft">
+                  <template v-if="why.origin.load">by {{ why.origin.mapping }} version {{ why.origin.mapping_version }},
+                    <RouterLink :to="`/loads/${why.origin.load}`">load {{ why.origin.load }}</RouterLink>, </template>
+                  <WhenMark :at="why.origin.at" /> by {{ why.origin.by }}<template v-if="!why.terms">;
+                    {{ why.events.length ? `changed ${why.events.length} times since it was stored` : 'nothing has changed it since' }}</template>
+                </li>
               </ol>
             </section>
             <OrderSystems :order="order" />
@@ -111,8 +146,21 @@ const became = computed(() => {
 </template>
 
 <style scoped>
-.side { overflow: auto; }
-.events { margin-top: 16px; border-top: 1px solid var(--rule); padding-top: 10px; }
-.alone { grid-template-columns: minmax(0, 60rem); justify-content: center; }
-ol { margin: 6px 0 0; padding: 0; list-style: none; }
+.side {
+  overflow: auto;
+}
+.events {
+  margin-top: 16px;
+  border-top: 1px solid var(--rule);
+  padding-top: 10px;
+}
+.alone {
+  grid-template-columns: minmax(0, 60rem);
+  justify-content: center;
+}
+ol {
+  margin: 6px 0 0;
+  padding: 0;
+  list-style: none;
+}
 </style>

@@ -10,13 +10,19 @@ import WhenMark from '../components/WhenMark.vue'
 
 const props = defineProps<{ name: string }>()
 const name = computed(() => props.name)
-const list = usePages('files', [name], (cursor, limit) => data(api.GET('/api/v1/systems/{name}/files', { params: { path: { name: name.value }, query: { limit, cursor } } })))
+const list = usePages('files', [name], (cursor, limit) =>
+  data(api.GET('/api/v1/systems/{name}/files', { params: { path: { name: name.value }, query: { limit, cursor } } })),
+)
 </script>
 
 <template>
   <PagedTable :list="list" row-key="id" empty="No file has arrived yet. Pulls look into the folder.">
-    <Column header="File"><template #body="{ data: f }"><RouterLink :to="`/documents/${f.document}`">{{ f.name }}</RouterLink></template></Column>
-    <Column header="Came"><template #body="{ data: f }"><span class="when"><WhenMark :at="f.at" /></span></template></Column>
+    <Column header="File">
+      <template #body="{ data: f }"><RouterLink :to="`/documents/${f.document}`">{{ f.name }}</RouterLink></template>
+    </Column>
+    <Column header="Came">
+      <template #body="{ data: f }"><span class="when"><WhenMark :at="f.at" /></span></template>
+    </Column>
     <Column header="Its id" field="file_id" />
     <Column header="State"><template #body="{ data: f }"><OutcomeMark :word="f.state" /></template></Column>
     <Column header="Records" class="right" field="records" />
@@ -27,6 +33,10 @@ const list = usePages('files', [name], (cursor, limit) => data(api.GET('/api/v1/
 </template>
 
 <style scoped>
-.when { white-space: nowrap; }
-.why { color: var(--warning); }
+.when {
+  white-space: nowrap;
+}
+.why {
+  color: var(--warning);
+}
 </style>

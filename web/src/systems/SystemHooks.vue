@@ -10,11 +10,15 @@ import WhenMark from '../components/WhenMark.vue'
 
 const props = defineProps<{ name: string }>()
 const name = computed(() => props.name)
-const list = usePages('hooks', [name], (cursor, limit) => data(api.GET('/api/v1/systems/{name}/hooks', { params: { path: { name: name.value }, query: { limit, cursor } } })))
+const list = usePages('hooks', [name], (cursor, limit) =>
+  data(api.GET('/api/v1/systems/{name}/hooks', { params: { path: { name: name.value }, query: { limit, cursor } } })),
+)
 </script>
 
 <template>
-  <PagedTable :list="list" row-key="id" empty="No webhook has arrived yet. Its address is /hooks/ followed by the system's name; the description says how messages are signed.">
+  <PagedTable
+    :list="list" row-key="id"
+    empty="No webhook has arrived yet. Its address is /hooks/ followed by the system's name; the description says how messages are signed.">
     <Column header="Webhook" field="id" />
     <Column header="Came"><template #body="{ data: h }"><WhenMark :at="h.at" /></template></Column>
     <Column header="Event" field="event" />
