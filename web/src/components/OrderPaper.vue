@@ -3,6 +3,7 @@ import { computed, provide, toRef } from 'vue'
 
 import type { Finding, Located, Order } from '../api/client'
 import { deliveriesText, fieldName } from '../format'
+import { statedFields, statedOfLine, statementTitle } from '../orders/statement'
 import { Places, spotOf, type Spot } from '../places'
 import OutcomeMark from './OutcomeMark.vue'
 import { paperKey } from './paper'
@@ -31,9 +32,14 @@ provide(paperKey, {
 })
 
 const o = computed(() => props.order)
+const kind = computed(() => {
+  const order = o.value.kind === 'purchase' ? 'Purchase order' : 'Sales order'
+  return o.value.statement ? statementTitle(o.value.statement, order) : order
+})
 const facts = computed(() =>
   (
     [
+      ...(o.value.statement ? statedFields(o.value.statement) : []),
       ['ordered_on', o.value.ordered_on],
       ['requested_ship_on', o.value.requested_ship_on],
       ['requested_delivery_on', o.value.requested_delivery_on],
@@ -97,7 +103,7 @@ function has(line: number, field: string) {
   <article class="paper" :aria-label="`Order ${o.number ?? o.sender_number ?? ''}`">
     <header>
       <div>
-        <div class="kind">{{ o.kind === 'purchase' ? 'Purchase order' : 'Sales order' }}</div>
+        <div class="kind">{{ kind }}</div>
         <div class="number">{{ o.number || 'not numbered' }}</div>
       </div>
       <div class="right">
@@ -170,6 +176,11 @@ function has(line: number, field: string) {
                 :key="moved">
                 <span v-if="l[moved] && Number(l[moved])" class="moved">{{ moved }} <PaperValue :line="i + 1"
                   :field="moved" :value="l[moved]" />
+                </span>
+              </template>
+              <template v-if="o.statement">
+                <span v-for="[field, value] in statedOfLine(o.statement.kind, l.statement)" :key="field"
+                  class="moved">{{ fieldName(field) }} <PaperValue :line="i + 1" :field="field" :value="value" />
                 </span>
               </template>
               <span v-for="(p, k) in l.earlier_prices" :key="`p${k}`" class="moved"

@@ -5,6 +5,7 @@ import { computed, ref } from 'vue'
 
 import type { Field, Finding, Order } from '../api/client'
 import { fieldName } from '../format'
+import { statedFields, statedOfLine } from '../orders/statement'
 import { explained } from './naming'
 import type { Bound } from './text'
 
@@ -70,26 +71,6 @@ const addable = computed(() =>
 )
 const key = (b: { level: string; field: string }) => `${b.level}.${b.field}`
 
-/** The members of a statement whose fields are called otherwise. */
-const statedAs: Record<string, string> = {
-  shipment: 'number',
-  receipt: 'number',
-  return: 'number',
-  invoice: 'number',
-  change_number: 'number',
-  shipped_on: 'on',
-  received_on: 'on',
-  returned_on: 'on',
-  invoiced_on: 'on',
-  answered_on: 'on',
-  changed_on: 'on',
-  answer: 'code',
-  change: 'code',
-  shipped_at: 'at',
-  billed_shipment: 'shipment',
-  shipped_to_date: 'to_date',
-}
-
 function value(b: Bound): string {
   const o = props.order as Record<string, unknown> | undefined
   if (!o) return ''
@@ -98,9 +79,14 @@ function value(b: Bound): string {
   const renamed: Record<string, string> = { amount: 'amount_stated', total: 'total_stated' }
   const direct = target[renamed[b.field] ?? b.field]
   if (typeof direct === 'string') return direct
-  const said = target.statement as Record<string, string> | undefined // what records that speak of orders say besides
-  const stated = said?.[statedAs[b.field] ?? b.field]
-  if (typeof stated === 'string') return stated
+  const order = props.order!
+  const said = order.statement // what records that speak of orders say besides
+  if (said) {
+    const all =
+      b.level === 'lines' ? statedOfLine(said.kind, order.lines?.[props.line]?.statement) : statedFields(said)
+    const stated = all.find(([field]) => field === b.field)
+    if (stated) return stated[1]
+  }
   const [head, tail] = b.field.split(/\.(.*)/)
   const find = (list: unknown, by: string) =>
     (list as Record<string, string>[] | undefined)?.find((x) => x[by] === tail || x[by] === head)
