@@ -7,6 +7,7 @@ import (
 	"koinos/core/order"
 	"koinos/core/origin"
 	"koinos/core/source"
+	"koinos/core/tree"
 	"slices"
 	"strings"
 )
@@ -94,6 +95,7 @@ func (w *worker) partHolds(x *mapping.Expr, r *Row) bool {
 // line maps one line.
 func (w *worker) line(v view) {
 	d := w.d
+	w.segmentsOf(v.row)
 	d.Order.Lines = append(d.Order.Lines, order.Line{})
 	w.now = len(d.Order.Lines)
 	traceRow(&d.Trace, v.row)
@@ -103,7 +105,7 @@ func (w *worker) line(v view) {
 		if !w.feeds(b.Binding, v.row) {
 			continue
 		}
-		if b.fixed {
+		if b.fixed || b.under != nil && !w.hasOneOf(b.under) {
 			w.stated(b, l, v)
 		} else if t, ok := w.fetch(b, v); ok {
 			if b.column == 0 || v.row.plan != w.usual {
@@ -118,6 +120,31 @@ func (w *worker) line(v view) {
 		w.deliveries(v, l)
 	}
 	w.now = 0
+}
+
+// segmentsOf notes which segments stand directly within a line's node.
+func (w *worker) segmentsOf(r *Row) {
+	w.under = w.under[:0]
+	if r.Node == nil || r.Node.Kind != tree.Segment {
+		return
+	}
+	last := ""
+	for n := r.Node.First(); n != nil; n = n.Next() {
+		if n.Kind == tree.Segment && n.Name != last {
+			last = n.Name
+			w.under = append(w.under, last)
+		}
+	}
+}
+
+// hasOneOf reports whether one of some segments stands directly within the line's node.
+func (w *worker) hasOneOf(segments []string) bool {
+	for _, s := range segments {
+		if slices.Contains(w.under, s) {
+			return true
+		}
+	}
+	return false
 }
 
 // sorted gathers the lines of an order, each with the rows that go on behind it, to put them

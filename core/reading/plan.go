@@ -11,6 +11,7 @@ import (
 	"koinos/core/mapping"
 	"koinos/core/origin"
 	"koinos/core/source"
+	"koinos/core/x12"
 )
 
 // plan is a mapping bound to the columns of one heading row, or to JSON.
@@ -63,6 +64,23 @@ type bound struct {
 	column int    // where the value can only be one column's cell; else 0
 	own    *bound // of what the mapping itself says: written plainly, 1.5 and 2026-03-14
 	fixed  bool   // there is nothing else than the value that the mapping says
+	// X12: the segments directly within the line in one of which its value stands; nil is wherever
+	under []string
+}
+
+// within gives the segments of X12 in one of which the value of a binding stands; nil where it may stand elsewhere.
+func (b *bound) within() (under []string) {
+	if b.Of != "" || b.When != nil || len(b.reads) > 0 || b.Result.Step != "" || len(b.spots) == 0 {
+		return nil
+	}
+	for i := range b.spots {
+		a, ok := b.spots[i].src.Path.(*x12.Address)
+		if !ok || len(a.Way()) == 0 || a.Way()[0] == "HL" { // which stand within each other
+			return nil
+		}
+		under = append(under, a.Way()[0])
+	}
+	return under
 }
 
 // bind looks every column of the mapping up in the heading and says all that
@@ -225,6 +243,7 @@ func (p *plan) bindOne(b *mapping.Binding, decided *Evidence, all *finding.All) 
 		one.spots[0].columns == nil && !p.tree {
 		one.column = one.spots[0].column
 	}
+	one.under = one.within()
 	return one
 }
 

@@ -1,7 +1,6 @@
 package reading
 
 import (
-	"fmt"
 	"slices"
 
 	"koinos/core/finding"
@@ -100,9 +99,8 @@ func elementOf(n *tree.Node, segment string, element int) *tree.Node {
 	if n.Kind != tree.Segment || n.Name != segment {
 		return nil
 	}
-	name := fmt.Sprintf("%02d", element)
-	for e := n.First(); e != nil; e = e.Next() {
-		if e.Kind != tree.Segment && e.Name == name && e.Text != "" {
+	for e := n.First(); e != nil && e.Kind != tree.Segment && e.Index <= element; e = e.Next() {
+		if e.Index == element && len(e.Name) == 2 && e.Text != "" { // none of its components
 			return e
 		}
 	}

@@ -46,8 +46,8 @@ func ordersOfX12(sets, lines int) []byte {
 // checks of orders. lines/s are of processor time.
 func BenchmarkOrdersOfX12(b *testing.B) {
 	doc := ordersOfX12(500, 40)
-	m := parse(b, strings.Replace(mapping.Standard("x12-850"), "item: {from: PO1/07 where PO1/06 = VP or VN or VC}",
-		"item: {from: PO1/07 where PO1/06 = VP or VN or VC, list: items}", 1))
+	m := parse(b, strings.Replace(mapping.Standard("x12-850"), "PO1/LIN/03 where PO1/LIN/02 = VP or VN or VC]}",
+		"PO1/LIN/03 where PO1/LIN/02 = VP or VN or VC], list: items}", 1))
 	var items []list.Entry
 	for i := range 977 {
 		items = append(items, list.Entry{Code: fmt.Sprintf("%05d", i)})

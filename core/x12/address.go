@@ -197,6 +197,9 @@ func (a *Address) OfElement(segment string, element int) bool {
 	return len(a.path) > 0 && a.path[len(a.path)-1] == segment && a.element == element
 }
 
+// Way is the segments that lead to what the address names, the outermost first.
+func (a *Address) Way() []string { return a.path }
+
 // Kind is the address without its conditions.
 func (a *Address) Kind() *Address { return &Address{text: strings.Join(a.path, "/"), path: a.path} }
 
