@@ -221,16 +221,24 @@ func (w *worker) headers() {
 		w.plain = w.plain && rows[i].plan == rows[0].plan
 	}
 	w.d.Trace.Header = make([]origin.Cell, 0, len(w.m.Levels[mapping.InHeader]))
+	w.segmentsOf(&rows[0])
 	for i := range w.m.Levels[mapping.InHeader] {
 		w.header(i, rows)
 	}
+}
+
+// absent reports whether a header fact stands in segments that a row of X12 does not have.
+func (w *worker) absent(r *Row, i int) bool {
+	all := r.plan.bound[mapping.InHeader]
+	return i < len(all) && all[i].under != nil && !w.hasOneOf(all[i].under)
 }
 
 // header takes one header fact: from the first row that has it, where the
 // others must agree, or as repeat says.
 func (w *worker) header(i int, rows []Row) {
 	binding := &w.m.Levels[mapping.InHeader][i]
-	if w.plain && (binding.Repeat == "" || binding.Repeat == "agree") && w.plainHeader(i, rows) {
+	absent := len(rows) == 1 && rows[0].Node != nil && w.absent(&rows[0], i)
+	if !absent && w.plain && (binding.Repeat == "" || binding.Repeat == "agree") && w.plainHeader(i, rows) {
 		return
 	}
 	var first taken
@@ -251,6 +259,9 @@ func (w *worker) header(i int, rows []Row) {
 			b = one
 		} else if c := one.column; first.ok && agree && c > 0 && c <= len(r.Cells) && r.Cells[c-1] == first.cell {
 			continue // the same once more, as on every row of most documents
+		}
+		if absent {
+			continue
 		}
 		t, ok := w.fetch(one, view{row: r})
 		if !ok {

@@ -122,7 +122,7 @@ func (w *worker) line(v view) {
 	w.now = 0
 }
 
-// segmentsOf notes which segments stand directly within a line's node.
+// segmentsOf notes which segments stand directly within the node of a line, or of a header.
 func (w *worker) segmentsOf(r *Row) {
 	w.under = w.under[:0]
 	if r.Node == nil || r.Node.Kind != tree.Segment {
@@ -137,7 +137,7 @@ func (w *worker) segmentsOf(r *Row) {
 	}
 }
 
-// hasOneOf reports whether one of some segments stands directly within the line's node.
+// hasOneOf reports whether one of some segments stands directly within that node.
 func (w *worker) hasOneOf(segments []string) bool {
 	for _, s := range segments {
 		if slices.Contains(w.under, s) {

@@ -64,7 +64,7 @@ type bound struct {
 	column int    // where the value can only be one column's cell; else 0
 	own    *bound // of what the mapping itself says: written plainly, 1.5 and 2026-03-14
 	fixed  bool   // there is nothing else than the value that the mapping says
-	// X12: the segments directly within the line in one of which its value stands; nil is wherever
+	// X12: the segments directly within the line, or the set, in one of which its value stands; nil is wherever
 	under []string
 }
 
