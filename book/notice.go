@@ -118,7 +118,8 @@ func (s *Session) decide(n *noticed) (*store.Changed, error) {
 // takesBackWhole reports whether a notice takes a movement back by its number alone, and names no order.
 func (e *Entry) takesBackWhole() bool {
 	said := e.Order.Statement
-	return e.Order.Number == "" && e.Order.SenderNumber == "" && said != nil && said.Reverses != "" && verbs[order.MovementKind(e.Kind)] != ""
+	return e.Order.Number == "" && e.Order.SenderNumber == "" && said != nil && said.Reverses != "" &&
+		verbs[order.MovementKind(e.Kind)] != ""
 }
 
 // takenBackOf says why it is not clear of which order such a notice is: there is no such movement, or it is of several.

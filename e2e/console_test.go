@@ -519,7 +519,8 @@ func TestConsoleFirstVisit(t *testing.T) {
 		press("Load the 2 good orders"), has("main", "2 ✓ loaded"), chromedp.Navigate(s.address+"/today"), has("main",
 			"1 refused of 3 orders"),
 		// A file that is dropped on any page is taken.
-		chromedp.Navigate(s.address+"/lists"), has("main", "Reference lists"), drop("dropped.csv", "Order,Item,Qty\\nX-1,00417,2\\n"),
+		chromedp.Navigate(s.address+"/lists"), has("main", "Reference lists"),
+		drop("dropped.csv", "Order,Item,Qty\\nX-1,00417,2\\n"),
 		has("main", "dropped.csv"), has("main", "X-1"),
 		// One that says what was shipped is drafted as that.
 		drop("gone.csv", "Despatch note,Order,Line,Qty despatched\\nDN-1,K-1,1,2\\nDN-1,K-1,2,1\\nDN-2,K-2,1,4\\n"),

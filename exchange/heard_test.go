@@ -49,9 +49,11 @@ func TestAnswersHeard(t *testing.T) {
 			"done | Line 1 is accepted with changes (IA): 40 due 2026-05-01."},
 		{"one part", "AC", first + "ACK*IA*100*MR~SCH*60*MR***067*20260406~" + second,
 			"done | Line 1 is accepted with changes (IA): quantity 60 of 100."},
-		{"parts that are all of it for the day asked for", "AC", first + "SCH*60*MR***002*20260406~SCH*40*MR***002*20260406~" + second,
+		{"parts that are all of it for the day asked for", "AC", first +
+			"SCH*60*MR***002*20260406~SCH*40*MR***002*20260406~" + second,
 			"done"},
-		{"parts beside answers of parts", "AC", first + "ACK*IA*60*MR*067*20260406~ACK*IB*40*MR*067*20260501~SCH*60*MR***067*20260406~" + second,
+		{"parts beside answers of parts", "AC", first +
+			"ACK*IA*60*MR*067*20260406~ACK*IB*40*MR*067*20260501~SCH*60*MR***067*20260406~" + second,
 			"done | SCH says days for parts of the line, and the line has several answers (ACK) of its own, which are read instead. | Line 1 is accepted with changes (IA): 40 due 2026-05-01."},
 		{"parts for places", "AC", first + "ACK*IA*100*MR~SCH*100*MR*ST*Quay 7*067*20260406~" + second,
 			"done | SCH says where a part of the line goes, Quay 7 (ST Ship To), and the mapping does not read it."},
@@ -105,8 +107,10 @@ func TestInvoicesHeard(t *testing.T) {
 			"held | Line 1 is invoiced at 0; the order says 0.71: 71.00 EUR less. | The invoice states a total of 0.00; its lines, charges and tax make -5.00. | The invoice differs from the order by 71.00 EUR less."},
 		{"a price without charge", "IT1*1*100*MR*0.71*NC*VP*BR-10-W~SAC*A*C310***500~TDS*6600~",
 			"done | IT1 says the price 0.71, and in the element behind it that there is no charge (NC); the mapping reads the price."},
-		{"lines of another order", "IT1*1*60*MR*0.71**VP*BR-10-W*PO*@~IT1*1*40*MR*0.71**VP*BR-10-W*PO*PO-9~TDS*7100~", "held | The line is of the order PO-9, and the invoice of the order PO-000001."},
-		{"a line of another order, by reference", "IT1*1*40*MR*0.71**VP*BR-10-W~REF*PO*PO-9~TDS*2840~", "held | The line is of the order PO-9, and the invoice of the order PO-000001."},
+		{"lines of another order", "IT1*1*60*MR*0.71**VP*BR-10-W*PO*@~IT1*1*40*MR*0.71**VP*BR-10-W*PO*PO-9~TDS*7100~",
+			"held | The line is of the order PO-9, and the invoice of the order PO-000001."},
+		{"a line of another order, by reference", "IT1*1*40*MR*0.71**VP*BR-10-W~REF*PO*PO-9~TDS*2840~",
+			"held | The line is of the order PO-9, and the invoice of the order PO-000001."},
 		{"a part of it", "IT1*1*40*MR*0.71**VP*BR-10-W~TDS*2840~", "done"}, // the rest may bring the discount
 		{"with a charge of the line", "IT1*1*100*MR*0.71**VP*BR-10-W~SAC*A*C310***500~SAC*C*F050***250~TDS*6850~",
 			"held | With this invoice, 2.50 of charge.other are invoiced; the order says 0: 2.50 EUR more. | The invoice differs from the order by 2.50 EUR more."},
@@ -118,7 +122,8 @@ func TestInvoicesHeard(t *testing.T) {
 		number := d.send("VARNHOLT", "850")[0].Orders[0]
 		d.receive(varnholt(1, "856", "BSN*00*V-1*20260318*1405~HL*1**S~HL*2*1*O~PRF*"+number+
 			"~HL*3*2*I~LIN*1*VP*BR-10-W~SN1**100*MR~"))
-		if got := d.heard(varnholt(2, "810", "BIG*20260320*VI-1**"+number+"***DI~"+strings.ReplaceAll(c.segments, "@", number))); got != c.want {
+		if got := d.heard(varnholt(2, "810", "BIG*20260320*VI-1**"+number+"***DI~"+strings.ReplaceAll(c.segments, "@",
+			number))); got != c.want {
 			t.Errorf("%s:\n got %s\nwant %s", c.name, got, c.want)
 		}
 	}
@@ -130,7 +135,8 @@ func TestInvoicesOfLines(t *testing.T) {
 	for _, c := range []struct{ name, segments, want string }{
 		{"one order", "IT1*1*60*MR*0.71**VP*BR-10-W*PO*@~IT1*2*100*MR*0.71**VP*BR-08-W*PO*@~TDS*11360~", "done"},
 		{"one order, by reference", "IT1*1*60*MR*0.71**VP*BR-10-W~REF*PO*@~TDS*4260~", "done"},
-		{"two orders", "IT1*1*60*MR*0.71**VP*BR-10-W*PO*@~IT1*2*100*MR*0.71**VP*BR-08-W*PO*PO-9~TDS*11360~", `held | IT1/07 where IT1/06 = PO leads to "PO-000001" and to "PO-9"; which of them is sender_number?`},
+		{"two orders", "IT1*1*60*MR*0.71**VP*BR-10-W*PO*@~IT1*2*100*MR*0.71**VP*BR-08-W*PO*PO-9~TDS*11360~",
+			`held | IT1/07 where IT1/06 = PO leads to "PO-000001" and to "PO-9"; which of them is sender_number?`},
 		{"none", "IT1*1*60*MR*0.71**VP*BR-10-W~TDS*4260~", "held | sender_number must be there, but BIG/04 is not there."},
 	} {
 		d, number := bought(t)

@@ -132,7 +132,8 @@ func TestOrderedAndCancelled(t *testing.T) {
 	second := pellow(1, "850", "BEG*01*SA*PM-1**20260316~"+line)
 	set := second[strings.Index(second, "ST*"):strings.Index(second, "GE*")]
 	third := strings.ReplaceAll(set, "*PM-1*", "*PM-2*")
-	doc = strings.Replace(doc, "GE*1*", strings.ReplaceAll(set, "0001~", "0002~")+strings.ReplaceAll(third, "0001~", "0003~")+
+	doc = strings.Replace(doc, "GE*1*", strings.ReplaceAll(set, "0001~", "0002~")+strings.ReplaceAll(third, "0001~",
+		"0003~")+
 		"GE*3*", 1)
 	i := d.receive(doc)
 	var got []string

@@ -61,7 +61,8 @@ lines:
 		if err != nil {
 			t.Fatal(err)
 		}
-		p, err := drafting.Draft(strings.NewReader(string(doc)), int64(len(doc)), drafting.Hints{Name: "example", Partner: "PELLOW", Kind: kind,
+		p, err := drafting.Draft(strings.NewReader(string(doc)), int64(len(doc)), drafting.Hints{Name: "example",
+			Partner: "PELLOW", Kind: kind,
 			Says: says, Lists: &list.Set{}, Limits: source.DefaultLimits})
 		if err != nil {
 			t.Fatal(err)

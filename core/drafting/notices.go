@@ -108,17 +108,19 @@ var noticeOf = map[intent.Kind]*notice{
 			"delivered|qty accepted|accepted qty|eingangsmenge|erhaltene menge|erhalten|menge erhalten|qte recue|"+
 			"quantite recue|recu|cantidad recibida|recibido|quantita ricevuta|ricevuto|ontvangen|ontvangen aantal|modtaget|"+
 			"mottatt|mottaget")},
-	intent.Return: {order.Sales, [2]string{"return", "quantity"}, "return", true, []string{"reason"}, append(moving("return",
-		"return|return no|rma|rma no|returns no|return id|return note|retoure|retouren no|retourenno|retour|no retour|"+
-			"no de retour|devolucion|no devolucion|reso|no reso|retur|retur no",
-		"returned_on",
-		"returned on|return date|date returned|returned|came back on|rucksendedatum|retourendatum|date retour|"+
-			"date de retour|fecha devolucion|data reso|retourdatum",
-		"qty returned|returned qty|quantity returned|returned quantity|returned|qty back|retourmenge|"+
-			"zuruckgesandte menge|zuruck|qte retournee|quantite retournee|cantidad devuelta|devuelto|quantita resa|reso|"+
-			"retour aantal|geretourneerd"), wording{order.Header, "reason",
-		"reason|return reason|reason for return|why|grund|retourengrund|motif|motivo|reden|arsag", ""})},
-	intent.Invoice: {order.Sales, [2]string{"invoice", "quantity"}, "invoice", true, []string{"unit_price", "price_basis", "amount", "currency", "total",
+	intent.Return: {order.Sales, [2]string{"return", "quantity"}, "return", true, []string{"reason"},
+		append(moving("return",
+			"return|return no|rma|rma no|returns no|return id|return note|retoure|retouren no|retourenno|retour|no retour|"+
+				"no de retour|devolucion|no devolucion|reso|no reso|retur|retur no",
+			"returned_on",
+			"returned on|return date|date returned|returned|came back on|rucksendedatum|retourendatum|date retour|"+
+				"date de retour|fecha devolucion|data reso|retourdatum",
+			"qty returned|returned qty|quantity returned|returned quantity|returned|qty back|retourmenge|"+
+				"zuruckgesandte menge|zuruck|qte retournee|quantite retournee|cantidad devuelta|devuelto|quantita resa|reso|"+
+				"retour aantal|geretourneerd"), wording{order.Header, "reason",
+			"reason|return reason|reason for return|why|grund|retourengrund|motif|motivo|reden|arsag", ""})},
+	intent.Invoice: {order.Sales, [2]string{"invoice", "quantity"}, "invoice", true, []string{"unit_price", "price_basis",
+		"amount", "currency", "total",
 		"tax_amount", "tax_percent", "discount_percent", "charge.freight"}, []wording{
 		{order.Header, "invoice", "invoice|invoice no|invoice number|invoice id|bill|bill no|inv no|rechnung|rechnungs no|" +
 			"rechnungsno|facture|no facture|no de facture|factura|no factura|fattura|no fattura|factuur|factuur no|" +
@@ -131,7 +133,8 @@ var noticeOf = map[intent.Kind]*notice{
 		{order.Lines, "quantity", "qty invoiced|invoiced qty|quantity invoiced|invoiced quantity|invoiced|qty billed|" +
 			"billed qty|billed|rechnungsmenge|berechnete menge|qte facturee|quantite facturee|cantidad facturada|" +
 			"quantita fatturata|gefactureerd", ""}}},
-	intent.Answer: {order.Purchase, [2]string{"accepted", "answer|due_on"}, "", false, []string{"unit_price", "price_basis"}, []wording{
+	intent.Answer: {order.Purchase, [2]string{"accepted", "answer|due_on"}, "", false, []string{"unit_price",
+		"price_basis"}, []wording{
 		{order.Header, "answered_on", "confirmation date|confirmed on|date confirmed|answered on|acknowledged on|" +
 			"acknowledgement date|bestatigt am|auftragsbestatigung vom|date de confirmation|fecha confirmacion", ""},
 		{order.Lines, "answer", "status|line status|confirmation status|confirmation|answer|response|reply|ack|ack code|" +
@@ -150,19 +153,21 @@ var noticeOf = map[intent.Kind]*notice{
 			""},
 		{order.Lines, "reason", "reason|comment|comments|remark|remarks|note|notes|reason code|grund|bemerkung|" +
 			"kommentar|motif|commentaire|motivo|comentario|reden|opmerking", ""}}},
-	intent.Change: {order.Sales, [2]string{"change|change_number", "quantity|unit_price"}, "change_number", false, nil, []wording{ // any field of an order can be changed
-		{order.Header, "change_number", "change no|change number|change id|change order|amendment|amendment no|" +
-			"change request|anderungs no|anderungsno|no modification", ""},
-		{order.Header, "changed_on", "change date|changed on|date of change|amended on|anderungsdatum|geandert am", ""},
-		{order.Lines, "change", "change|action|change type|change code|what|what to do|operation|anderung|aktion|" +
-			"modification|accion|azione|actie", ""},
-		{order.Lines, "quantity", "new qty|new quantity|qty new|quantity new|revised qty|changed qty|neue menge|" +
-			"nouvelle quantite|nueva cantidad|nuova quantita|nieuw aantal", ""},
-		{order.Lines, "unit_price", "new price|price new|revised price|neuer preis|nouveau prix|nuevo precio|" +
-			"nuovo prezzo|nieuwe prijs", ""},
-		{order.Lines, "requested_delivery_on", "new date|new delivery date|revised date|new due date|neuer termin|" +
-			"neuer liefertermin|nouvelle date|nueva fecha|nuova data|nieuwe datum", ""},
-		{order.Header, "reason", "reason|reason for change|why|grund|motif|motivo|reden", ""}}},
+	// any field of an order can be changed
+	intent.Change: {order.Sales, [2]string{"change|change_number", "quantity|unit_price"}, "change_number", false, nil,
+		[]wording{
+			{order.Header, "change_number", "change no|change number|change id|change order|amendment|amendment no|" +
+				"change request|anderungs no|anderungsno|no modification", ""},
+			{order.Header, "changed_on", "change date|changed on|date of change|amended on|anderungsdatum|geandert am", ""},
+			{order.Lines, "change", "change|action|change type|change code|what|what to do|operation|anderung|aktion|" +
+				"modification|accion|azione|actie", ""},
+			{order.Lines, "quantity", "new qty|new quantity|qty new|quantity new|revised qty|changed qty|neue menge|" +
+				"nouvelle quantite|nueva cantidad|nuova quantita|nieuw aantal", ""},
+			{order.Lines, "unit_price", "new price|price new|revised price|neuer preis|nouveau prix|nuevo precio|" +
+				"nuovo prezzo|nieuwe prijs", ""},
+			{order.Lines, "requested_delivery_on", "new date|new delivery date|revised date|new due date|neuer termin|" +
+				"neuer liefertermin|nouvelle date|nueva fecha|nuova data|nieuwe datum", ""},
+			{order.Header, "reason", "reason|reason for change|why|grund|motif|motivo|reden", ""}}},
 }
 
 // oursBegin is with what the numbers begin that Koinos gives orders, as long as nobody chose another series.
@@ -225,12 +230,16 @@ func (d *drafter) noticeHints(heading string, usual []hint) []hint {
 		case h.field == "sender_number" && d.hints.Kind == order.Purchase:
 			h.field = "number"
 		}
-		if d.has(h.field) && !slices.ContainsFunc(own, func(o hint) bool { return o.level == h.level && o.field == h.field }) {
+		if d.has(h.field) && !slices.ContainsFunc(own,
+			func(o hint) bool { return o.level == h.level && o.field == h.field }) {
 			own = append(own, h)
 		}
 	}
 	if repeats && d.hints.Says != intent.Change {
-		own = slices.DeleteFunc(own, func(h hint) bool { return h.field == "accepted" || h.field == "quantity" && h.score < 0.6 })
+		own = slices.DeleteFunc(own, func(h hint) bool {
+			return h.field == "accepted" || h.field == "quantity" &&
+				h.score < 0.6
+		})
 	}
 	slices.SortStableFunc(own, func(a, b hint) int {
 		switch {

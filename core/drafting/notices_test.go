@@ -61,8 +61,9 @@ func TestNotices(t *testing.T) {
 // A document that speaks of orders is not taken for one of orders without a word.
 func TestSpeaksOfOrders(t *testing.T) {
 	for _, c := range []struct{ heading, want string }{
-		{"Despatch note,Customer PO,Item,Qty despatched", `The columns "Despatch note" and "Qty despatched" look like those ` +
-			`of a shipment, which speaks of orders that are stored.`},
+		{"Despatch note,Customer PO,Item,Qty despatched",
+			`The columns "Despatch note" and "Qty despatched" look like those ` +
+				`of a shipment, which speaks of orders that are stored.`},
 		{"GRN,PO,Item,Qty received", `The columns "GRN" and "Qty received" look like those of a receipt, ` +
 			`which speaks of orders that are stored.`},
 		{"Invoice no,Order,Item,Qty invoiced", `The columns "Invoice no" and "Qty invoiced" look like those of an invoice, ` +

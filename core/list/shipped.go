@@ -51,7 +51,8 @@ func wordPairs(table []struct{ is, words string }) (pairs []Pair) {
 	for _, a := range table {
 		for word := range strings.SplitSeq(a.words, "|") {
 			first, size := utf8.DecodeRuneInString(word)
-			for _, w := range slices.Compact([]string{word, string(unicode.ToUpper(first)) + word[size:], strings.ToUpper(word)}) {
+			for _, w := range slices.Compact([]string{word, string(unicode.ToUpper(first)) + word[size:],
+				strings.ToUpper(word)}) {
 				pairs = append(pairs, Pair{Theirs: w, Ours: a.is})
 			}
 		}
