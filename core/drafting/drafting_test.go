@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"koinos/core/finding"
+	"koinos/core/intent"
 	"koinos/core/list"
 	"koinos/core/mapping"
 	"koinos/core/order"
@@ -94,6 +95,9 @@ func FuzzDraft(f *testing.F) {
 		"{\"no\":1,\"sku\":\"a\",\"qty\":2}\n{\"no\":1,\"sku\":\"b\",\"qty\":1}\n",
 		"Order no: 1\nItem,Qty\na,2\n\nOrder no: 2\nItem,Qty\nb,3\n", "Item,S,M,L\na,1,,2\nb,,3,\n",
 		"sku_1,qty_1,sku_2,qty_2,po\na,1,b,2,7\n",
+		"Shipment:,S-1,\n,,\nOrder,Item,Leaves \"today\"\n1,a,2\n,b,\n2,a,1\n", "RMA;Order;Item;Reason\n1;2;a;x\n1;2;b;y\n",
+		"PO,Confirmed qty,Status,Action,New price\n1,2,ok,cancel,3\n1,,nein,,\n",
+		"0000000000 00", // words, and no column that says which line is meant
 	} {
 		f.Add([]byte(s))
 	}
@@ -101,7 +105,8 @@ func FuzzDraft(f *testing.F) {
 		if len(b) > 3000 {
 			return
 		}
-		p, err := Draft(bytes.NewReader(b), int64(len(b)), Hints{Limits: source.DefaultLimits})
+		says := append([]string{""}, intent.Notices...)[len(b)%(1+len(intent.Notices))]
+		p, err := Draft(bytes.NewReader(b), int64(len(b)), Hints{Says: intent.Kind(says), Limits: source.DefaultLimits})
 		if err != nil {
 			if len(finding.Of(err)) == 0 {
 				t.Fatalf("an error without findings: %v", err)

@@ -267,6 +267,9 @@ func (d *drafter) lookup(level order.Level, name string) (order.Field, bool) {
 	return order.LookupOf(string(d.hints.Says), level, name)
 }
 
+// mostLooked is at how many columns is looked for what a document may be besides.
+const mostLooked = 200
+
 // speaksOf notes of which notices the columns of a document look like, that is drafted as one of orders.
 func (d *drafter) speaksOf(columns []*profile) {
 	for _, word := range intent.Notices {
@@ -276,7 +279,7 @@ func (d *drafter) speaksOf(columns []*profile) {
 		}
 		words := noticeWords[[2]string{word, string(n.of)}]()
 		var found [2]string
-		for _, p := range columns {
+		for _, p := range columns[:min(len(columns), mostLooked)] {
 			var strong []string
 			for _, h := range hintsFrom(plainWords(p.heading), words) {
 				if h.score >= 0.95 {
@@ -391,7 +394,7 @@ func (d *drafter) saysOf() {
 	if n.counts && !d.bound(order.Lines, "quantity") {
 		ask(order.Lines, "quantity", "no column looks like a quantity: say from which one it comes")
 	}
-	if !slices.ContainsFunc(append([]string{"number", "sender_line"}, codes...),
+	if !slices.ContainsFunc([]string{"number", "sender_line", "item", "buyer_item", "supplier_item", "gtin"},
 		func(f string) bool { return d.bound(order.Lines, f) }) {
 		ask(order.Lines, "number", "no column says which line of the order is meant, by its number or its item")
 	}
