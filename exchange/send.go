@@ -28,6 +28,7 @@ type telling struct {
 	w     *x12.Writing
 	found []finding.Finding
 	wrong []finding.Finding // what kept it from being worked out
+	noted []finding.Finding // what a person should know of it
 }
 
 // spoken is what is said of an order.
@@ -114,6 +115,7 @@ func (x *Exchange) send(ctx context.Context, name string, want api.Wanted, fresh
 		}
 		for i := range all {
 			all[i].w, all[i].found = p.Compose(m, all[i].views(), lists)
+			all[i].found = append(all[i].found, all[i].noted...)
 			if wrong := all[i].wrong; len(wrong) > 0 {
 				all[i].found = wrong
 			}

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"koinos/api"
@@ -290,9 +291,22 @@ func (x *Exchange) invoices(ctx context.Context, o *store.StoredOrder, before []
 		if err != nil {
 			return nil, err
 		}
-		if len(view.Lines) > 0 {
-			all = append(all, about(o, view))
+		if len(view.Lines) == 0 {
+			continue
 		}
+		one := about(o, view)
+		of, err := x.store.OrdersBilled(ctx, v.Partner, v.Number)
+		if err != nil {
+			return nil, err
+		}
+		if len(of) > 1 {
+			f := finding.New(finding.NoticeDiffers, origin.Place{}, v.Number, "The invoice %s is of several orders (%s). "+
+				"An 810 is of one order: each is told in a set of its own, under the same number.", v.Number,
+				strings.Join(of, ", "))
+			f.Hint = "If the partner takes the number only once, bill each order under a number of its own."
+			one.noted = append(one.noted, f)
+		}
+		all = append(all, one)
 	}
 	if len(wrong) > 0 { // behind the invoices that can leave, it waits for a person, who sees why
 		held := about(o, order.Order{Kind: o.Kind, Number: o.Number})

@@ -2,6 +2,7 @@ package exchange
 
 import (
 	"errors"
+	"fmt"
 	"strings"
 	"testing"
 
@@ -84,6 +85,37 @@ func TestNoticesAreOfWhatHappened(t *testing.T) {
 		if again := sent(step.set); again != "" {
 			t.Errorf("%d, %s: said again: %s", n, step.name, again)
 		}
+	}
+}
+
+// An invoice of several orders is told in a set for each of them, and that is said, for a partner may take its number
+// only once.
+func TestInvoiceOfSeveralOrders(t *testing.T) {
+	skipRaces(t)
+	d := open(t)
+	for n := 1; n <= 3; n++ {
+		d.receive(pellow(n, "850", fmt.Sprintf("BEG*00*SA*PM-%d**20260316~CUR*BY*EUR~REF*CT*C-1~N1*ST*Pellow Marina*92*0040~PO1*1*40*MR*1.33**VP*00113~CTT*1~", n)))
+		number := "IN-1"
+		if n == 3 {
+			number = "IN-2"
+		}
+		d.says(intent.Invoice, d.order(order.Sales, "PELLOW", "", fmt.Sprint("PM-", n)).ID,
+			map[string]string{"invoice": number, "invoiced_on": "2026-03-20"},
+			map[string]string{"number": "1", "quantity": "10", "unit_price": "1.33"})
+	}
+	var got []string
+	for _, s := range d.send("PELLOW", "810")[0].Sets {
+		for _, o := range s.Orders {
+			got = append(got, o.Number)
+		}
+		for _, f := range s.Findings {
+			got = append(got, string(f.Severity)+": "+f.Message)
+		}
+	}
+	const says = "warning: The invoice IN-1 is of several orders (SO-000001, SO-000002). An 810 is of one order: each is told in " +
+		"a set of its own, under the same number."
+	if is, want := strings.Join(got, " | "), "SO-000001 | "+says+" | SO-000002 | "+says+" | SO-000003"; is != want {
+		t.Errorf("\n got %s\nwant %s", is, want)
 	}
 }
 

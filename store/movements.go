@@ -286,6 +286,13 @@ func (s *Store) OrdersMoved(ctx context.Context, kind order.MovementKind, partne
 	return ordersMoved(ctx, s.r, kind, partner, number)
 }
 
+// OrdersBilled are the numbers of the orders that an invoice is of, oldest first.
+func (s *Store) OrdersBilled(ctx context.Context, partner, number string) (numbers []string, err error) {
+	err = s.r.SelectContext(ctx, &numbers, `SELECT DISTINCT o.number FROM invoices v JOIN invoice_parts p ON p.invoice_id = v.id
+	  JOIN orders o ON o.id = p.order_id WHERE v.partner = ? AND v.number = ? ORDER BY o.id`, partner, number)
+	return numbers, err
+}
+
 // OrdersMoved is Store.OrdersMoved, with what the transaction has written.
 func (t *Tx) OrdersMoved(kind order.MovementKind, partner, number string) ([]int64, error) {
 	return ordersMoved(t.ctx, t, kind, partner, number)

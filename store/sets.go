@@ -256,7 +256,8 @@ var speaking = map[string]string{
 	"855": `(SELECT count(*) FROM heard WHERE kind = '850' AND order_id = o.id) > (SELECT count(*) FROM told WHERE kind = '855' AND order_id = o.id)`,
 	"865": `(SELECT count(*) FROM heard WHERE kind = '860' AND order_id = o.id) > (SELECT count(*) FROM told WHERE kind = '865' AND order_id = o.id)`,
 	"856": `EXISTS (SELECT 1 FROM movement_lines ml JOIN movements m ON m.id = ml.movement_id WHERE ml.order_id = o.id AND m.kind = 'shipment') AND NOT EXISTS (SELECT 1 FROM told WHERE kind = '856' AND order_id = o.id AND order_revision >= o.revision)`,
-	"810": `EXISTS (SELECT 1 FROM movement_lines ml JOIN movements m ON m.id = ml.movement_id WHERE ml.order_id = o.id AND m.kind = 'shipment') AND NOT EXISTS (SELECT 1 FROM told WHERE kind = '810' AND order_id = o.id AND order_revision >= o.revision)`,
+	"810": `(EXISTS (SELECT 1 FROM movement_lines ml JOIN movements m ON m.id = ml.movement_id WHERE ml.order_id = o.id AND m.kind = 'shipment')
+	  OR EXISTS (SELECT 1 FROM invoice_parts p WHERE p.order_id = o.id)) AND NOT EXISTS (SELECT 1 FROM told WHERE kind = '810' AND order_id = o.id AND order_revision >= o.revision)`,
 }
 
 // Speaking lists the ids of a partner's orders that a set could speak of, oldest
