@@ -57,7 +57,7 @@ func (s *Session) Ahead(ctx context.Context, st *store.Store, entries []*Entry) 
 	if len(all) == 0 {
 		return nil
 	}
-	orders, known, err := st.Spoken(ctx, names, moves)
+	orders, known, err := st.Spoken(ctx, names, moves, linesAhead)
 	if err != nil {
 		return err
 	}

@@ -129,7 +129,7 @@ func (e *Entry) takenBackOf(tx *store.Tx, ids []int64) error {
 		e.Add(finding.MovementUnknown, 0, "reverses", number, "No %s %s of %s is known.", e.Kind, number, e.Order.Partner)
 		return nil
 	}
-	orders, err := tx.OrdersNow(ids)
+	orders, err := tx.OrdersNow(ids, linesTogether)
 	if err != nil {
 		return err
 	}

@@ -17,6 +17,10 @@ type spokenOf struct {
 	at      map[int64]int  // the revisions of orders for which something was worked out beforehand
 }
 
+// linesTogether is how many lines of orders are read together; longer ones are read one by one. linesAhead is the same
+// of what is worked out beforehand, of which very much can wait for the writer.
+const linesTogether, linesAhead = 20_000, 2_000
+
 // change stores a change of an order, at the latest when the order is read again.
 func (s *spokenOf) change(c *store.Changed) error {
 	s.pending[c.Is.ID] = true
@@ -89,7 +93,7 @@ func speak(tx *store.Tx, all []Arrived) (*spokenOf, error) {
 			ids = append(ids, e.ahead.of.ID)
 		}
 	}
-	spoken.orders, err = tx.OrdersNow(ids)
+	spoken.orders, err = tx.OrdersNow(ids, linesTogether)
 	return spoken, err
 }
 

@@ -214,9 +214,10 @@ func (t *Tx) NextInvoice() (number string, err error) {
 	return number, err
 }
 
-// Spoken reads the orders that notices speak of, each as it is now, nil where there is not one or not only one, and
-// what is known of some movements.
-func (s *Store) Spoken(ctx context.Context, names []Spoken, moves []MovementKey) (orders []*StoredOrder,
+// Spoken reads the orders that notices speak of, each as it is now, and what is known of some movements. An order is nil
+// where there is not one or not only one, where another notice spoke of it before, and where there would be more lines
+// in all than lines.
+func (s *Store) Spoken(ctx context.Context, names []Spoken, moves []MovementKey, lines int) (orders []*StoredOrder,
 	known map[MovementKey]Posted, err error) {
 	tx, err := s.r.BeginTxx(ctx, nil) // all of one moment
 	if err != nil {
@@ -237,7 +238,7 @@ func (s *Store) Spoken(ctx context.Context, names []Spoken, moves []MovementKey)
 			ids = append(ids, of[0])
 		}
 	}
-	byID, err := ordersNow(ctx, tx, ids)
+	byID, err := ordersNow(ctx, tx, ids, lines)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -245,6 +246,7 @@ func (s *Store) Spoken(ctx context.Context, names []Spoken, moves []MovementKey)
 	for i, of := range found {
 		if len(of) == 1 {
 			orders[i] = byID[of[0]]
+			delete(byID, of[0])
 		}
 	}
 	return orders, known, nil

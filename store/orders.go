@@ -447,15 +447,31 @@ func readAll(ctx context.Context, tx querier, ids ...int64) ([]*StoredOrder, err
 	return list, errors.Join(readLines(ctx, tx, list), readMoved(ctx, tx, list))
 }
 
-// OrdersNow gives orders as they are, without their events, by their ids; those that are not there are left out.
-func (t *Tx) OrdersNow(ids []int64) (map[int64]*StoredOrder, error) { return ordersNow(t.ctx, t, ids) }
+// OrdersNow gives orders as they are, without their events, by their ids: as many as have so many lines together.
+// Those that are not there, or too long, are left out.
+func (t *Tx) OrdersNow(ids []int64, lines int) (map[int64]*StoredOrder, error) {
+	return ordersNow(t.ctx, t, ids, lines)
+}
 
-func ordersNow(ctx context.Context, q querier, ids []int64) (map[int64]*StoredOrder, error) {
+func ordersNow(ctx context.Context, q querier, ids []int64, lines int) (map[int64]*StoredOrder, error) {
 	byID := make(map[int64]*StoredOrder, len(ids))
 	if len(ids) == 0 {
 		return byID, nil
 	}
-	list, err := readAll(ctx, q, ids...)
+	var id int64
+	var count int
+	fit := ids[:0:0]
+	where, arg := among("id", ids...)
+	if err := each(ctx, q, func() error {
+		if lines -= count; lines >= 0 {
+			fit = append(fit, id)
+		}
+		return nil
+	}, []any{&id, &count}, `SELECT id, line_count FROM orders WHERE `+where+` ORDER BY line_count`, arg); err != nil ||
+		len(fit) == 0 {
+		return byID, err
+	}
+	list, err := readAll(ctx, q, fit...)
 	for _, o := range list {
 		byID[o.ID] = o
 	}
