@@ -445,3 +445,42 @@ func TestNoticeWithoutOrders(t *testing.T) {
 		}
 	}
 }
+
+// An order that stands several times in a notice, for each carton or each of two trucks say, is one shipment of it;
+// what the loops say otherwise of it is said. The notice once more does nothing.
+func TestNoticeOfOneOrderInParts(t *testing.T) {
+	skipRaces(t)
+	const mixed = "HL*1**S~TD1*CTN*2~HL*2*1*O~PRF*@1~HL*3*2*I~LIN*1*VP*BR-10-W~SN1**10*MR~" +
+		"HL*4*1*O~PRF*@2~HL*5*4*I~LIN*1*VP*BR-10-W~SN1**7*MR~" +
+		"HL*6*1*O~PRF*@1~HL*7*6*I~LIN*1*VP*BR-10-W~SN1**5*MR~HL*8*6*I~LIN*2*VP*BR-08-W~SN1**3*MR~"
+	const trucks = "HL*1**S~TD5**2*TERN~HL*2*1*O~PRF*@1~HL*3*2*I~LIN*1*VP*BR-10-W~SN1**10*MR~" +
+		"HL*4**S~TD5**2*TERN~HL*5*4*O~PRF*@1~HL*6*5*I~LIN*1*VP*BR-10-W~SN1**5*MR~"
+	const vendors = "HL*1**S~HL*2*1*O~PRF*@1~REF*VN*9001~HL*3*2*I~LIN*1*VP*BR-10-W~SN1**10*MR~" +
+		"HL*4*1*O~PRF*@1~REF*VN*9002~HL*5*4*I~LIN*1*VP*BR-10-W~SN1**5*MR~"
+	for _, c := range []struct{ name, segments, want, moved string }{
+		{"between those of another", mixed, "done", "[15 3] [7 0]"},
+		{"in two trucks", trucks, "done", "[15 0] [0 0]"},
+		{"under two numbers of theirs", vendors,
+			`done | HL/REF/02 where HL/REF/01 = VN leads to "9001" and to "9002"; which of them is number?`, "[15 0] [0 0]"},
+	} {
+		d, first := bought(t)
+		d.post(purchase(2))
+		second := d.send("VARNHOLT", "850")[0].Orders[0]
+		segments := "BSN*00*V-1*20260318*1405~" + strings.NewReplacer("@1", first, "@2", second).Replace(c.segments)
+		var says []string
+		for n := range 2 {
+			says = append(says, d.heard(varnholt(n+1, "856", segments)))
+		}
+		var moved []string
+		for _, number := range []string{first, second} {
+			o := d.order(order.Purchase, "VARNHOLT", number, "")
+			moved = append(moved, fmt.Sprintf("[%s %s]", or0(o.Lines[0].Shipped), or0(o.Lines[1].Shipped)))
+			if shipped := o.Lines[0].Shipped.Sign() > 0; shipped != (len(o.Movements) == 1) {
+				t.Errorf("%s: %d movements of %s", c.name, len(o.Movements), number)
+			}
+		}
+		if got := strings.Join(moved, " "); got != c.moved || says[0] != c.want || says[1] != c.want {
+			t.Errorf("%s: %s, want %s\n got %s\n and %s\nwant %s", c.name, got, c.moved, says[0], says[1], c.want)
+		}
+	}
+}

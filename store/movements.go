@@ -214,9 +214,9 @@ func (t *Tx) NextInvoice() (number string, err error) {
 	return number, err
 }
 
-// Spoken reads the orders that notices speak of, each as it is now, and what is known of some movements. An order is nil
-// where there is not one or not only one, where another notice spoke of it before, and where there would be more lines
-// in all than lines.
+// Spoken reads the orders that notices speak of, each as it is now, and what is known of some movements. An order is
+// nil where there is not one or not only one, where another notice spoke of it before, and where there would be more
+// lines in all than lines.
 func (s *Store) Spoken(ctx context.Context, names []Spoken, moves []MovementKey, lines int) (orders []*StoredOrder,
 	known map[MovementKey]Posted, err error) {
 	tx, err := s.r.BeginTxx(ctx, nil) // all of one moment

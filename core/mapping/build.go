@@ -350,7 +350,7 @@ var groupKeys = map[string]struct{ with, needed string }{
 	"blanks":  {"key", ""}, "rows": {"key", ""}, "fold": {"key join rowkind", ""},
 	"when":  {"opener", ""},
 	"kinds": {"rowkind", "rowkind"}, "kind": {"rowkind", "rowkind"},
-	"count": {"count", "count"}, "opener": {"form", "form"}, "path": {"path set", ""},
+	"count": {"count", "count"}, "opener": {"form", "form"}, "path": {"path set", ""}, "same": {"set", ""},
 	"headers": {"join", "join"}, "lines": {"join", "join"},
 }
 
@@ -401,6 +401,16 @@ func (b *builder) group(n *grammar.Node, g *Grouping) {
 				"path and document.records both say which values count; take one of them out.")
 		}
 		b.m.Document.Records = b.path(p)
+	}
+	for _, k := range n.List("same") {
+		records, _ := b.m.Document.Records.(*x12.Address)
+		a, _ := b.path(k).(*x12.Address)
+		if a == nil || records == nil || !a.IsElement() || a.Within(records) == a {
+			b.Add(finding.MappingWrongValue, k.At, k.Text,
+				"same is an element within the loop that path names, such as HL/PRF/01.")
+			continue
+		}
+		g.Same = append(g.Same, a.Within(records))
 	}
 	for key, j := range map[string]*Joined{"headers": &g.Headers, "lines": &g.Lines} {
 		if v := n.Get(key); v != nil {

@@ -349,6 +349,8 @@ var words = &grammar.Shape{Kind: grammar.Object, About: "How a document's record
 					grammar.May("path", grammar.Some("path: which values of a JSON document are the orders (RFC "+
 						"9535); set: the segment "+
 						"that begins each order of a transaction set that holds several, such as HL where HL/03 = O")),
+					grammar.May("same", grammar.Many("set, with path: elements within such a loop, as HL/PRF/01; the loops "+
+						"of a set in which all of them are the same are one order")),
 					grammar.May("headers", joined("join: the sheet of the headers")),
 					grammar.May("lines", joined("join: the sheet of the lines")),
 				}}),

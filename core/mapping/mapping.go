@@ -123,7 +123,7 @@ func (m *Mapping) Options(limits source.Limits) source.Options {
 	case *jsondoc.Path:
 		opt.Records = records
 	case *x12.Address:
-		opt.Loops = records
+		opt.Loops, opt.Same = records, m.Group.Same
 	}
 	sheets := d.Sheets
 	if m.Group.By == "join" {
@@ -160,6 +160,7 @@ type Grouping struct {
 	Count    int
 	Fold     bool // keys that differ only in letter case are one
 	Opener   string
+	Same     []*x12.Address // set: loops in which these are the same are one order
 	Headers  Joined
 	Lines    Joined
 	At       origin.Place

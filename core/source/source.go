@@ -157,9 +157,11 @@ type Options struct {
 	Records *jsondoc.Path
 	Set     string       // X12: which transaction sets are records; "" is every one
 	Loops   *x12.Address // X12: which loops of a set are records; nil is the set as a whole
-	Around  bool         // JSON: records know the objects around them
-	Leaves  bool         // JSON and X12: give a row for each value or segment instead, for people to look at
-	Limits  Limits
+	// X12: elements of such a loop; loops of a set in which all of them are the same are one record
+	Same   []*x12.Address
+	Around bool // JSON: records know the objects around them
+	Leaves bool // JSON and X12: give a row for each value or segment instead, for people to look at
+	Limits Limits
 }
 
 // Open starts reading a document of size bytes. The error is a *finding.Finding.

@@ -7,6 +7,7 @@ import (
 
 	"koinos/core/finding"
 	"koinos/core/origin"
+	"koinos/core/tree"
 	"koinos/core/x12"
 )
 
@@ -158,13 +159,39 @@ func (x *x12Reader) take(set *x12.Set) {
 	if len(loops) == 0 { // the set says something nevertheless
 		x.ready = append(x.ready, rec)
 	}
-	for i, n := range loops {
-		part := Record{Row: n.Leaf, Last: n.LastLeaf(), Node: n}
+	for i, all := range x.together(loops) {
+		last := all[len(all)-1]
+		part := Record{Row: all[0].Leaf, Last: last.LastLeaf(), Node: all[0]}
+		if len(all) > 1 {
+			part.Node = all[0].With(all[1:]...)
+		}
 		if i == 0 {
 			part.Findings = rec.Findings
 		}
 		x.ready = append(x.ready, part)
 	}
+}
+
+// together puts loops together that are one record, in the order of the first of each.
+func (x *x12Reader) together(loops []*tree.Node) (all [][]*tree.Node) {
+	at := map[string]int{}
+	for _, n := range loops {
+		key, said := "", false
+		for _, a := range x.opt.Same {
+			value := ""
+			if v := a.First(n); v != nil {
+				value, said = v.Text, true
+			}
+			key += value + "\x00"
+		}
+		if k, known := at[key]; said && known {
+			all[k] = append(all[k], n)
+			continue
+		}
+		at[key] = len(all)
+		all = append(all, []*tree.Node{n})
+	}
+	return all
 }
 
 // FindingOf is a finding of X12 as documents of every form have them.

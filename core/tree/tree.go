@@ -125,6 +125,24 @@ func (n *Node) Pick(pick func(*Node) *Node) *Node {
 	return &only
 }
 
+// With gives a segment with its own members, and behind them the segments in the loops of others. Each member stands
+// where it stood; the nodes are not changed.
+func (n *Node) With(others ...*Node) *Node {
+	all := n.Pick(func(c *Node) *Node { return c })
+	for _, other := range others {
+		for c := other.first; c != nil; c = c.next {
+			if c.Kind != Segment {
+				continue // an element
+			}
+			member := *c
+			member.next = nil
+			all.last.next, all.last = &member, &member
+			all.count++
+		}
+	}
+	return all
+}
+
 // Root is the outermost value that n is part of, as far as it is held.
 func (n *Node) Root() *Node {
 	for n.Parent != nil {
