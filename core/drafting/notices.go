@@ -50,7 +50,7 @@ const (
 	aboutCarriers = "carrier|courier|haulier|shipped via|ship via|via|shipper|forwarder|freight forwarder|spediteur|" +
 		"spedition|frachtfuhrer|transporteur|transportista|corriere|vervoerder|fragtmand|transportor|przewoznik|" +
 		"transportadora"
-	aboutTracking = "tracking|tracking no|tracking id|tracking code|track and trace|consignment no|consignment|waybill|" +
+	aboutTracking = "tracking|tracking no|track trace|track en trace|tracking id|tracking code|track and trace|consignment no|consignment|waybill|" +
 		"waybill no|air waybill|awb|pro no|sendungs no|sendungsno|paket no|paketno|no suivi|no de suivi|suivi|" +
 		"seguimiento|no seguimiento|no spedizione|tracking link"
 	aboutLading   = "bill of lading|bill of lading no|bol|bol no|b l|bl no|frachtbrief|frachtbrief no|cmr|cmr no"
@@ -79,7 +79,7 @@ func moving(field, number, on, day, quantity string) []wording {
 
 var noticeOf = map[intent.Kind]*notice{
 	intent.Shipment: {order.Sales, [2]string{"shipment", "quantity"}, "shipment", true, nil, moving("shipment",
-		"shipment|shipment no|shipment id|delivery note|delivery note no|delivery no|delivery id|despatch|despatch no|"+
+		"shipment|shipment no|ship no|shipment id|delivery note|delivery note no|delivery no|delivery id|despatch|despatch no|"+
 			"despatch note|despatch note no|dispatch|dispatch no|dispatch note|dispatch note no|packing slip|"+
 			"packing slip no|packing list|packing list no|asn|asn no|load no|lieferschein|lieferschein no|lieferscheinno|"+
 			"lieferung|lieferungs no|bon de livraison|no bl|no bon de livraison|albaran|no albaran|ddt|no ddt|bolla|"+
@@ -90,7 +90,8 @@ var noticeOf = map[intent.Kind]*notice{
 			"versanddatum|versendet am|lieferdatum|lieferscheindatum|date expedition|date d expedition|date de livraison|"+
 			"date livraison|fecha envio|fecha de envio|data spedizione|data ddt|verzenddatum|leverdatum|leveringsdato|"+
 			"leveransdatum|data wysylki|asn date",
-		"qty shipped|shipped qty|quantity shipped|shipped quantity|shipped|qty despatched|despatched qty|"+
+		"qty shipped|shipped qty|ship qty|levererat antal|leveret antal|levert antall|ilosc wyslana|quantidade enviada|"+
+			"quantity shipped|shipped quantity|shipped|qty despatched|despatched qty|"+
 			"quantity despatched|despatched|qty dispatched|dispatched qty|dispatched|qty delivered|delivered qty|"+
 			"quantity delivered|delivered|this delivery|this shipment|leaves today|ships today|liefermenge|"+
 			"gelieferte menge|geliefert|qte livree|quantite livree|livre|cantidad enviada|enviado|cantidad entregada|"+
@@ -99,12 +100,13 @@ var noticeOf = map[intent.Kind]*notice{
 		"receipt|receipt no|goods receipt|goods receipt no|grn|grn no|gr no|goods in no|goods in|delivery note|"+
 			"delivery note no|wareneingang|wareneingangs no|wareneingangsno|we no|we beleg|bon de reception|reception|"+
 			"no reception|no de reception|entrada|no entrada|recepcion|bolla di entrata|entrata|ontvangst|ontvangst no|"+
-			"varemodtagelse|mottak",
+			"varemodtagelse|mottak|mottagnings no|mottagningsno|varemottak|inleverans|pz|no pz|guia de recepcao",
 		"received_on",
 		"received on|receipt date|date received|received|goods in date|arrived on|arrival date|booked in|"+
 			"eingangsdatum|eingang am|wareneingangsdatum|date reception|date de reception|fecha recepcion|"+
 			"fecha de recepcion|fecha entrada|data ricevimento|data entrata|ontvangstdatum|modtaget den",
-		"qty received|received qty|quantity received|received quantity|received|qty in|qty delivered|delivered qty|"+
+		"qty received|received qty|mottaget antal|mottagen kvantitet|mottatt antall|modtaget antal|ilosc przyjeta|"+
+			"quantidade recebida|recebido|quantity received|received quantity|received|qty in|qty delivered|delivered qty|"+
 			"delivered|qty accepted|accepted qty|eingangsmenge|erhaltene menge|erhalten|menge erhalten|qte recue|"+
 			"quantite recue|recu|cantidad recibida|recibido|quantita ricevuta|ricevuto|ontvangen|ontvangen aantal|modtaget|"+
 			"mottatt|mottaget")},
@@ -175,7 +177,8 @@ var oursBegin = map[order.Kind]string{order.Sales: "SO-", order.Purchase: "PO-"}
 
 // ordered are words of quantities that a notice repeats from the order: what it says itself stands elsewhere.
 var ordered = []string{"ordered", "order", "bestellt", "bestellmenge", "commande", "commandee", "pedido", "pedida",
-	"ordinato", "ordinata", "besteld", "bestilt", "bestalld", "open", "old", "alt", "ancien", "outstanding", "remaining",
+	"ordinato", "ordinata", "ordinati", "besteld", "bestelde", "bestilt", "bestalld", "bestallt", "bestallda", "zamowiono",
+	"encomendado", "encomendada", "open", "old", "alt", "ancien", "outstanding", "remaining",
 	"backorder", "rest"}
 
 // ours and theirs are words for the number of the seller's own order and of the buyer's.
@@ -219,6 +222,7 @@ var noticeWords = func() map[[2]string]func() []entry {
 // noticeHints gives what a heading can mean in a notice, the best first: words of the notice itself before those of
 // orders.
 func (d *drafter) noticeHints(heading string, usual []hint) []hint {
+	n := noticeOf[d.hints.Says]
 	own := hintsFrom(plainWords(heading), noticeWords[[2]string{string(d.hints.Says), string(d.hints.Kind)}]())
 	repeats := slices.ContainsFunc(plainWords(heading), func(w string) bool { return slices.Contains(ordered, w) })
 	for _, h := range usual {
@@ -226,7 +230,10 @@ func (d *drafter) noticeHints(heading string, usual []hint) []hint {
 		case slices.ContainsFunc(own, func(o hint) bool { return o.score >= 0.9 }):
 			continue // the notice has a word for it
 		case h.field == "quantity" && repeats && d.hints.Says != intent.Change:
-			h.score *= 0.4
+			continue // a wrong quantity is worse than none
+		case n.number != "" && h.field == "sender_number" && slices.ContainsFunc(own,
+			func(o hint) bool { return o.field == n.number && o.score >= h.score }):
+			continue // what is only called a number is that of the notice
 		case h.field == "sender_number" && d.hints.Kind == order.Purchase:
 			h.field = "number"
 		}

@@ -53,7 +53,7 @@ func TestNotices(t *testing.T) {
 			t.Errorf("%s: %v\n%s", path, err, p.Text)
 		}
 	}
-	if count < 18 {
+	if count < 29 {
 		t.Errorf("only %d documents", count)
 	}
 }

@@ -213,7 +213,8 @@ var numberWords = map[string]bool{"nr": true, "number": true, "num": true, "numm
 // short are the words that headings of exports are cut to, as in CUST_NO, ORD_DT, EXT_AMT.
 var short = map[string]string{"cust": "customer", "cus": "customer", "vend": "vendor", "vnd": "vendor",
 	"sup": "supplier", "ord": "order",
-	"dt": "date", "dte": "date", "itm": "item", "prod": "product", "art": "article", "dsc": "description",
+	"dt": "date", "dte": "date", "trk": "tracking", "carr": "carrier", "itm": "item", "prod": "product", "art": "article",
+	"dsc":   "description",
 	"descr": "description", "prc": "price",
 	"amt": "amount", "ext": "extended", "disc": "discount", "deliv": "delivery", "dlv": "delivery", "dlvy": "delivery",
 	"req":  "requested",
