@@ -21,6 +21,7 @@ import (
 	"koinos/core/list"
 	"koinos/core/listfile"
 	"koinos/core/mapping"
+	"koinos/core/order"
 	"koinos/core/reading"
 	"koinos/core/report"
 	"koinos/core/source"
@@ -153,6 +154,8 @@ was shipped, needs --kind shipment (or receipt, return, answer, change, invoice)
 	c.Flags().StringVar(&partner, "partner", "", "our code of the partner, where it is known")
 	c.Flags().StringVar(&kind, "kind", "", strings.Join(drafting.Kinds(), ", ")+"; left out, sales or purchase is guessed")
 	c.Flags().StringVar(&of, "of", "", "which orders a shipment and the like is of: sales or purchase")
+	offers(c, "kind", drafting.Kinds()...)
+	offers(c, "of", order.Kinds...)
 	c.Flags().StringVar(&lists, "lists", "", "folder of lists and crosswalks to look values up in")
 	c.Flags().StringArrayVar(&known, "known", nil, "mapping made before; may be given several times")
 	c.Flags().StringVar(&to, "to", "", "file to write; left out, standard output")
