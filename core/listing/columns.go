@@ -10,17 +10,19 @@ import (
 	"koinos/core/order"
 )
 
+// What is usual of an order, and of a line, in every layout that has it.
+var (
+	ofOrder = []string{"number", "kind", "partner", "sender_number", "ordered_on", "requested_delivery_on", "currency",
+		"status"}
+	ofLine = []string{"lines.number", "lines.item", "lines.description", "lines.quantity", "lines.unit",
+		"lines.unit_price", "lines.amount", "lines.moved", "lines.cancelled", "lines.open", "lines.invoiced"}
+)
+
 // Usual are the columns that are written where nobody says which.
 var Usual = map[Layout][]string{
-	EveryLine: {"number", "kind", "partner", "sender_number", "ordered_on", "requested_delivery_on", "currency", "status",
-		"lines.number", "lines.item", "lines.description", "lines.quantity", "lines.unit", "lines.unit_price", "lines.amount",
-		"lines.moved", "lines.cancelled", "lines.open", "lines.invoiced"},
-	Orders: {"number", "kind", "partner", "sender_number", "ordered_on", "requested_delivery_on", "currency", "status",
-		"revision", "lines", "goods", "tax", "total"},
-	Apart: {"number", "kind", "partner", "sender_number", "ordered_on", "requested_delivery_on", "currency", "status",
-		"goods", "tax", "total",
-		"lines.number", "lines.item", "lines.description", "lines.quantity", "lines.unit", "lines.unit_price", "lines.amount",
-		"lines.moved", "lines.cancelled", "lines.open", "lines.invoiced"},
+	EveryLine: slices.Concat(ofOrder, ofLine),
+	Orders:    slices.Concat(ofOrder, []string{"revision", "lines", "goods", "tax", "total"}),
+	Apart:     slices.Concat(ofOrder, []string{"goods", "tax", "total"}, ofLine),
 }
 
 // computed are what orders and lines have besides the fields that can be bound.

@@ -40,12 +40,17 @@ export function fieldName(field: string): string {
 
 /** deliveriesText says the deliveries of a line as the commands and sheets do. */
 export function deliveriesText(all: ScheduledDelivery[] | null | undefined): string {
-  return (all ?? [])
-    .map(
-      (d) =>
-        `${d.quantity}${d.unit ? ' ' + d.unit : ''}${d.location ? ' to ' + d.location : ''}${d.requested_ship_on ? ', leaves ' + d.requested_ship_on : ''}${d.requested_delivery_on ? ', arrives ' + d.requested_delivery_on : ''}`,
-    )
-    .join('; ')
+  const one = (d: ScheduledDelivery) => {
+    const place = d.location && /[;,"]/.test(d.location) ? JSON.stringify(d.location) : d.location
+    return [
+      d.quantity,
+      d.unit && ` ${d.unit}`,
+      place && ` to ${place}`,
+      d.requested_ship_on && `, leaves ${d.requested_ship_on}`,
+      d.requested_delivery_on && `, arrives ${d.requested_delivery_on}`,
+    ].join('')
+  }
+  return (all ?? []).map(one).join('; ')
 }
 
 export function loadWord(l: Load): string {

@@ -2,11 +2,12 @@ import assert from 'node:assert/strict'
 import { test } from 'node:test'
 import { ref, nextTick } from 'vue'
 
-import { columnName, count, money } from '../src/format.ts'
+import { columnName, count, deliveriesText, money } from '../src/format.ts'
 import { Places, spotOf } from '../src/places.ts'
 import { rowWindow } from '../src/rows.ts'
 import { answered } from '../src/orders/answer.ts'
 import { inUnit } from '../src/orders/decimal.ts'
+import { statedFields, statedOfLine, statementTitle } from '../src/orders/statement.ts'
 import { useHistory } from '../src/editor/history.ts'
 import { explained, nameOf, pathUnder } from '../src/editor/naming.ts'
 import { at, goesWith } from '../src/editor/suggest.ts'
@@ -29,6 +30,39 @@ test('numbers are written out as people write them', () => {
   assert.equal(count(1200, 'order'), '1,200 orders')
   assert.equal(money('1234.5'), '1\u202f234.5')
   assert.equal(money('-1234567.89'), '-1\u202f234\u202f567.89')
+})
+
+test('deliveries are written as the commands write them', () => {
+  assert.equal(
+    deliveriesText([
+      { quantity: '30', unit: 'MTR', location: '0040', requested_ship_on: '2026-03-24' },
+      { quantity: '10', location: 'Quay 7; gate "B"', requested_delivery_on: '2026-04-03' },
+    ]),
+    '30 MTR to 0040, leaves 2026-03-24; 10 to "Quay 7; gate \\"B\\"", arrives 2026-04-03',
+  )
+  assert.equal(deliveriesText(undefined), '')
+})
+
+test('what a notice says is found by the fields that a mapping binds', () => {
+  const shipment = { kind: 'shipment', number: 'LS-1', on: '2026-03-18', carrier: 'Tern', at: '1405' }
+  assert.equal(statementTitle(shipment, 'Sales order'), 'Shipment of a sales order')
+  assert.deepEqual(statedFields(shipment), [
+    ['shipment', 'LS-1'],
+    ['shipped_on', '2026-03-18'],
+    ['shipped_at', '1405'],
+    ['carrier', 'Tern'],
+  ])
+  assert.deepEqual(statedFields({ kind: 'answer', code: 'AC', on: '2026-03-18' }), [
+    ['answered_on', '2026-03-18'],
+    ['answer', 'AC'],
+  ])
+  assert.deepEqual(statedOfLine('answer', { code: 'IQ', asked: 'QD', accepted: '60' }), [
+    ['answer', 'IQ'],
+    ['change', 'QD'],
+    ['accepted', '60'],
+  ])
+  assert.deepEqual(statedOfLine('change', { code: 'delete' }), [['change', 'delete']])
+  assert.deepEqual(statedOfLine('shipment', undefined), [])
 })
 
 test('an answer says only what was filled in', () => {
