@@ -46,6 +46,15 @@ func (d *drafter) add(b binding) {
 	d.guess(string(b.level)+"."+b.field, choice, b.why, b.sure, b.second)
 }
 
+// say adds a word to a binding.
+func (d *drafter) say(level order.Level, field, word string) {
+	for i := range d.y.bindings {
+		if b := &d.y.bindings[i]; b.level == level && b.field == field {
+			b.words = append(b.words, word)
+		}
+	}
+}
+
 // values adds to a binding what its values ask for: forms of dates, lists,
 // crosswalks, suffixes.
 func (d *drafter) values(b *binding, c *candidate) {

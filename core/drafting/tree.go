@@ -125,11 +125,29 @@ func (d *drafter) tree(r io.ReaderAt, size int64, opt source.Options) error {
 		}
 	}
 	chosen, second := assign(candidates)
-	for _, c := range chosen {
-		d.bind(&c, candidates, second[c.column])
-	}
 	below := d.leafProfiles(lines.nodes, orders.nodes)
-	under := slices.DeleteFunc(d.candidates(below, nil), func(c candidate) bool {
+	under := d.candidates(below, nil)
+	number := d.orderOfLines(chosen, under, each)
+	if number != nil { // each line names its order: lines of one are what is said of it
+		d.y.group, d.y.parts = "by: key, columns: "+flow([]string{number.column.from}), nil
+		d.y.records = orders.path + strings.TrimPrefix(each, "$")
+		for i := range d.out.Guesses {
+			if g := &d.out.Guesses[i]; g.What == "grouping" {
+				g.Choice, g.Sure = "key", "likely"
+				g.Why = "each line names its order; lines of one order that stand together are one " + string(d.hints.Says)
+			}
+		}
+	}
+	for _, c := range chosen {
+		if d.bind(&c, candidates, second[c.column]); number != nil {
+			d.say(c.level, c.name(), "of: parent")
+		}
+	}
+	if number != nil {
+		d.bind(number, under, nil)
+		chosen = append(chosen, *number)
+	}
+	under = slices.DeleteFunc(under, func(c candidate) bool {
 		return c.level == order.Header && !slices.Contains(bothLevels, c.name())
 	})
 	for i := range under { // what a line says of dates is the line's
@@ -145,6 +163,21 @@ func (d *drafter) tree(r io.ReaderAt, size int64, opt source.Options) error {
 	}
 	d.outer(roots, orders)
 	d.finish(nil, append(heads, below...), append(chosen, more...), nil)
+	return nil
+}
+
+// orderOfLines is the number of the order that each line of a notice names, where the object around the lines does not;
+// nil is none.
+func (d *drafter) orderOfLines(chosen, under []candidate, each string) *candidate {
+	names := func(c candidate) bool {
+		return c.level == order.Header && (c.name() == "number" || c.name() == "sender_number") && c.score >= 0.6
+	}
+	if d.hints.Says == "" || strings.Count(each, "[*]") != 1 || slices.ContainsFunc(chosen, names) {
+		return nil
+	}
+	if i := slices.IndexFunc(under, names); i >= 0 {
+		return &under[i]
+	}
 	return nil
 }
 
