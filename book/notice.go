@@ -22,10 +22,7 @@ func (s *Session) notice(spoken *spokenOf, e *Entry, res *store.OrderResult) (*s
 	}
 	o := &e.Order
 	ids := spoken.ids[e]
-	field, number := "sender_number", o.SenderNumber
-	if o.Number != "" && (o.SenderNumber == "" || o.Kind == order.Purchase) {
-		field, number = "number", o.Number
-	}
+	field, number := e.called()
 	res.SenderNumber = number
 	switch {
 	case len(ids) == 1:
@@ -58,6 +55,15 @@ func (s *Session) notice(spoken *spokenOf, e *Entry, res *store.OrderResult) (*s
 	return changed, nil
 }
 
+// called is the field by which a notice names its order, and the number in it.
+func (e *Entry) called() (field, number string) {
+	o := &e.Order
+	if o.Number != "" && (o.SenderNumber == "" || o.Kind == order.Purchase) {
+		return "number", o.Number
+	}
+	return "sender_number", o.SenderNumber
+}
+
 // decide finds out what an order becomes by a notice; nil is that it stays as it is.
 func (s *Session) decide(n *noticed) (*store.Changed, error) {
 	e, stored, o := n.e, n.stored, &n.e.Order
@@ -72,11 +78,12 @@ func (s *Session) decide(n *noticed) (*store.Changed, error) {
 		return nil, nil
 	}
 	if len(o.Lines) == 0 && !e.speaksOfNoLine() {
+		_, number := e.called()
 		says := "names no line"
 		if e.Kind == intent.Change {
 			says = "names no line, and nothing else that is to be changed"
 		}
-		e.Add(finding.OrderWithoutLines, 0, "", cmp.Or(o.SenderNumber, o.Number), "The %s %s.", e.Kind, says)
+		e.Add(finding.OrderWithoutLines, 0, "", number, "The %s %s.", e.Kind, says)
 		return nil, nil
 	}
 	n.in, n.is, n.from = o.Clone(), stored.Order.Clone(), make([]int, len(stored.Lines))

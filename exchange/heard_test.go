@@ -108,9 +108,13 @@ func TestInvoicesHeard(t *testing.T) {
 		{"a price without charge", "IT1*1*100*MR*0.71*NC*VP*BR-10-W~SAC*A*C310***500~TDS*6600~",
 			"done | IT1 says the price 0.71, and in the element behind it that there is no charge (NC); the mapping reads the price."},
 		{"lines of another order", "IT1*1*60*MR*0.71**VP*BR-10-W*PO*@~IT1*1*40*MR*0.71**VP*BR-10-W*PO*PO-9~TDS*7100~",
-			"held | The line is of the order PO-9, and the invoice of the order PO-000001."},
+			"held | The line is of the order PO-9, and the invoice is of the order PO-000001."},
+		{"another order in the header", "REF*PO*PO-9~IT1*1*40*MR*0.71**VP*BR-10-W~TDS*2840~",
+			"held | A reference (REF PO) names the order PO-9, and the invoice is of the order PO-000001."},
+		{"the same order in the header, and in small letters", "REF*PO*@~IT1*1*40*MR*0.71**VP*BR-10-W*PO*po-000001~TDS*2840~",
+			"done"},
 		{"a line of another order, by reference", "IT1*1*40*MR*0.71**VP*BR-10-W~REF*PO*PO-9~TDS*2840~",
-			"held | The line is of the order PO-9, and the invoice of the order PO-000001."},
+			"held | The line is of the order PO-9, and the invoice is of the order PO-000001."},
 		{"a part of it", "IT1*1*40*MR*0.71**VP*BR-10-W~TDS*2840~", "done"}, // the rest may bring the discount
 		{"with a charge of the line", "IT1*1*100*MR*0.71**VP*BR-10-W~SAC*A*C310***500~SAC*C*F050***250~TDS*6850~",
 			"held | With this invoice, 2.50 of charge.other are invoiced; the order says 0: 2.50 EUR more. | The invoice differs from the order by 2.50 EUR more."},
@@ -135,6 +139,7 @@ func TestInvoicesOfLines(t *testing.T) {
 	for _, c := range []struct{ name, segments, want string }{
 		{"one order", "IT1*1*60*MR*0.71**VP*BR-10-W*PO*@~IT1*2*100*MR*0.71**VP*BR-08-W*PO*@~TDS*11360~", "done"},
 		{"one order, by reference", "IT1*1*60*MR*0.71**VP*BR-10-W~REF*PO*@~TDS*4260~", "done"},
+		{"one order, in the header", "REF*PO*@~IT1*1*60*MR*0.71**VP*BR-10-W~TDS*4260~", "done"},
 		{"two orders", "IT1*1*60*MR*0.71**VP*BR-10-W*PO*@~IT1*2*100*MR*0.71**VP*BR-08-W*PO*PO-9~TDS*11360~",
 			`held | IT1/07 where IT1/06 = PO leads to "PO-000001" and to "PO-9"; which of them is sender_number?`},
 		{"none", "IT1*1*60*MR*0.71**VP*BR-10-W~TDS*4260~", "held | sender_number must be there, but BIG/04 is not there."},

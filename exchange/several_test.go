@@ -460,13 +460,16 @@ func TestNoticeOfOneOrderInParts(t *testing.T) {
 	for _, c := range []struct{ name, segments, want, moved string }{
 		{"between those of another", mixed, "done", "[15 3] [7 0]"},
 		{"in two trucks", trucks, "done", "[15 0] [0 0]"},
+		{"in small letters once", strings.Replace(trucks, "HL*5*4*O~PRF*@1", "HL*5*4*O~PRF*@s", 1),
+			`done | HL/PRF/01 leads to "PO-000001" and to "po-000001"; which of them is sender_number?`, "[15 0] [0 0]"},
 		{"under two numbers of theirs", vendors,
 			`done | HL/REF/02 where HL/REF/01 = VN leads to "9001" and to "9002"; which of them is number?`, "[15 0] [0 0]"},
 	} {
 		d, first := bought(t)
 		d.post(purchase(2))
 		second := d.send("VARNHOLT", "850")[0].Orders[0]
-		segments := "BSN*00*V-1*20260318*1405~" + strings.NewReplacer("@1", first, "@2", second).Replace(c.segments)
+		segments := "BSN*00*V-1*20260318*1405~" + strings.NewReplacer("@1", first, "@2", second, "@s",
+			strings.ToLower(first)).Replace(c.segments)
 		var says []string
 		for n := range 2 {
 			says = append(says, d.heard(varnholt(n+1, "856", segments)))

@@ -57,7 +57,7 @@ const (
 	aboutWeight   = "weight|gross weight|total weight|gewicht|bruttogewicht|poids|poids brut|peso|peso lordo|vikt|vaegt"
 	aboutPackages = "packages|parcels|cartons|pallets|colli|kolli|colis|bultos|packstucke|no of packages|no of parcels|" +
 		"no of cartons|no of pallets|boxes"
-	aboutLots = "lot|lot no|batch|batch no|serial|serial no|charge|chargen no|chargenno|lote|no lote|partij|lotto|" +
+	aboutLots = "lot|lot no|batch|batch no|serial|serial no|chargen no|chargenno|lote|no lote|partij|lotto|" +
 		"no lot|parti"
 	aboutMarks = "sscc|sscc no|nve|package|package no|package id|carton no|carton id|parcel no|parcel id|box no|box id|" +
 		"license plate"
@@ -72,7 +72,7 @@ func moving(field, number, on, day, quantity string) []wording {
 		{order.Header, "bill_of_lading", aboutLading, ""}, {order.Header, "weight", aboutWeight, ""},
 		{order.Header, "packages", aboutPackages, ""},
 		{order.Lines, "quantity", quantity, ""},
-		{order.Lines, "lot", aboutLots, ""}, {order.Lines, "package", aboutMarks, ""},
+		{order.Lines, "lot", aboutLots, "charge"}, {order.Lines, "package", aboutMarks, ""},
 		{order.Lines, "package_in", "pallet|pallet no|pallet id|palette|paletten no", ""},
 	}
 }

@@ -319,7 +319,7 @@ func billed(a *asked) (*tree.Node, string) {
 	return free(a)
 }
 
-// ofOrder says in a reference of a line another order than the one of the invoice.
+// ofOrder says in a reference another order than the one of the invoice.
 func ofOrder(a *asked) (*tree.Node, string) {
 	if code, of := a.element(1), a.element(2); code != nil && code.Text == "PO" && of != nil {
 		return a.another(of)
@@ -327,12 +327,16 @@ func ofOrder(a *asked) (*tree.Node, string) {
 	return nil, ""
 }
 
-// another says that an order is not the one of the invoice.
+// another says that the order of a line, or of a reference in the header, is not the one of the invoice.
 func (a *asked) another(of *tree.Node) (*tree.Node, string) {
 	for n := a.node.Root().First(); n != nil; n = n.Next() {
 		if is := elementOf(n, "BIG", 4); is != nil && !strings.EqualFold(is.Text, of.Text) {
+			what := "The line is of"
+			if a.node.Name == "REF" && a.node.Parent.Parent == nil {
+				what = "A reference (REF PO) names"
+			}
 			a.code = finding.HeaderDisagrees
-			return of, fmt.Sprintf("The line is of the order %s, and the invoice of the order %s.", of.Text, is.Text)
+			return of, fmt.Sprintf("%s the order %s, and the invoice is of the order %s.", what, of.Text, is.Text)
 		}
 	}
 	return nil, ""

@@ -180,7 +180,7 @@ func (x *x12Reader) together(loops []*tree.Node) (all [][]*tree.Node) {
 		for _, a := range x.opt.Same {
 			value := ""
 			if v := a.First(n); v != nil {
-				value, said = v.Text, true
+				value, said = strings.ToLower(strings.TrimSpace(v.Text)), true // as numbers of orders are compared
 			}
 			key += value + "\x00"
 		}
