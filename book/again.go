@@ -9,8 +9,8 @@ import (
 	"koinos/store"
 )
 
-// again decides what the arrival of a stored order means. It gives what the
-// order becomes, or nil where nothing changes or a finding says why it cannot.
+// again decides what it means that a stored order arrives once more. It returns what the order becomes, or nil if
+// nothing changes or a finding says why it cannot change.
 func (s *Session) again(spoken *spokenOf, e *Entry, known store.Known) (*store.Changed, error) {
 	var was *store.StoredOrder
 	var differs []order.Change
@@ -92,9 +92,8 @@ func orBlank(s string) string {
 	return s
 }
 
-// locate says where in the document each change stands, and where every value
-// does that arrived; from gives for each line of the result the line of the
-// intent that it took values from, names what the intent calls a field.
+// locate records where in the document each change stands, and where every arriving value does. from gives, for each
+// line of the result, the line of the intent that it took values from; names gives what the intent calls a field.
 func (e *Entry) locate(c *store.Changed, from []int, names map[string]string) {
 	ids := make([]int, len(e.Order.Lines)) // of the lines that the intent speaks of
 	for n, line := range from {

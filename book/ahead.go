@@ -12,8 +12,8 @@ import (
 	"koinos/store"
 )
 
-// ahead is what a notice would do to its order, worked out beside the writer: it holds as long as the order is the
-// same.
+// ahead is what a notice would do to its order. It is worked out outside the writer's transaction and is valid as long
+// as the order has not changed.
 type ahead struct {
 	session *Session
 	of      head
@@ -22,7 +22,7 @@ type ahead struct {
 	asked   []movement // what it depends on besides
 }
 
-// head is which order it is, as it was.
+// head identifies the order and the revision that the work is based on.
 type head struct {
 	ID       int64
 	Number   string
@@ -31,7 +31,7 @@ type head struct {
 
 func headOf(o *store.StoredOrder) head { return head{o.ID, o.Order.Number, o.Revision} }
 
-// movement is what was known of one.
+// movement is what was known of one movement.
 type movement struct {
 	kind                      order.MovementKind
 	partner, number, reverses string
@@ -41,8 +41,9 @@ type movement struct {
 // errOnlyThere says that only the writer's transaction can tell what becomes of a notice.
 var errOnlyThere = errors.New("it depends on other orders")
 
-// Ahead works out beforehand what the notices among some entries do to the orders as they are now, so that little is
-// left to do while others wait for the writer. Take looks whether it still holds, and else works it out itself.
+// Ahead works out in advance what the notices among some entries do to the orders as they are now, so that little is
+// left to do while others wait for the writer. Take checks whether the result is still valid, and otherwise works it
+// out itself.
 func (s *Session) Ahead(ctx context.Context, st *store.Store, entries []*Entry) error {
 	var all []*Entry
 	var names []store.Spoken
@@ -71,13 +72,13 @@ func (s *Session) Ahead(ctx context.Context, st *store.Store, entries []*Entry) 
 	return nil
 }
 
-// Vain reports whether most of what was worked out beforehand did not hold.
+// Vain reports whether most of the results that were worked out in advance were no longer valid.
 func (s *Session) Vain() bool {
 	tried := s.tried.Load()
 	return tried > 500 && s.held.Load() < tried/2
 }
 
-// ahead works out what becomes of an order by a notice.
+// ahead works out what a notice does to an order.
 func (s *Session) ahead(e *Entry, o *store.StoredOrder, known map[store.MovementKey]store.Posted) error {
 	before := len(e.Findings)
 	a := &ahead{session: s, of: headOf(o)}
@@ -106,7 +107,7 @@ func (s *Session) ahead(e *Entry, o *store.StoredOrder, known map[store.Movement
 	return err
 }
 
-// foreseen gives what was worked out of a notice beforehand, where it still holds.
+// foreseen returns what was worked out for a notice in advance, if it is still valid.
 func (s *spokenOf) foreseen(e *Entry, id int64) (changed *store.Changed, of head, ok bool, err error) {
 	a := e.ahead
 	if e.ahead = nil; a == nil {

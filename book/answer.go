@@ -11,7 +11,7 @@ import (
 	"koinos/core/order"
 )
 
-// answer keeps what the seller says to the order.
+// answer stores what the seller answers to the order.
 func (n *noticed) answer() error {
 	in := n.in
 	said := in.Statement
@@ -80,8 +80,8 @@ func (n *noticed) answer() error {
 	return nil
 }
 
-// compareAnswer says where the supplier's answer is not what was ordered: another quantity, price or day, what it
-// refuses, and lines that nobody has answered. What we answer ourselves is not compared.
+// compareAnswer reports where the supplier's answer differs from what was ordered: another quantity, price or day, a
+// refusal, or a line that nobody has answered. Our own answers are not compared.
 func (n *noticed) compareAnswer(a *order.Answered, at map[int]int) error {
 	if n.stored.Kind != order.Purchase {
 		return nil
@@ -134,9 +134,10 @@ func parenthesised(code string) string {
 	return " (" + code + ")"
 }
 
-// buyers puts an order whose supplier's answers are not what was ordered on the list of what waits for a person, and
-// takes it off where they are, by another answer, by a change of the order, or because an answer was taken back.
-// Answered says that its answers are others than before; else only an order that is on the list is looked at.
+// buyers puts an order on the list of held work if its supplier's answers differ from what was ordered. It takes the
+// order off the list if they agree, whether because of another answer, a change of the order, or an answer that was
+// taken back. answered says that the answers have changed; otherwise only an order that is already on the list is
+// looked at.
 func buyers(spoken *spokenOf, o *order.Order, answered bool, now time.Time) error {
 	if o.Kind != order.Purchase {
 		return nil
@@ -172,7 +173,7 @@ func buyers(spoken *spokenOf, o *order.Order, answered bool, now time.Time) erro
 		Code: string(finding.AnswerDiffers), Reason: reason + ": " + strings.Join(differs, "; ") + ".", Since: now})
 }
 
-// answered is what was answered to a line last.
+// answered returns the latest answer to a line.
 func (n *noticed) answered(line int) string {
 	for i := len(n.stored.Answers) - 1; i >= 0; i-- {
 		for _, l := range n.stored.Answers[i].Lines {

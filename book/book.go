@@ -18,7 +18,7 @@ import (
 	"koinos/store"
 )
 
-// Rules are what holds for the intents of one document or request.
+// Rules apply to all intents of one document or request.
 type Rules struct {
 	Again     outcome.Again // what a second arrival of an order means
 	Arrival   order.Arrival // how it changes the stored one
@@ -38,8 +38,8 @@ type Rules struct {
 	Now       func() time.Time
 }
 
-// Entry is an intent with what the book needs of it, worked out beforehand so
-// that nothing slow happens in the writer's transaction.
+// Entry is an intent with what the book needs to know about it, worked out in advance so that nothing slow happens in
+// the writer's transaction.
 type Entry struct {
 	*intent.Intent
 	Identity    string
@@ -53,9 +53,8 @@ type Entry struct {
 	given string // number that the document gave it
 }
 
-// NewEntry works out what the book needs. Where an order has no number of the
-// sender's its place in the document is all that it can be recognised by; with
-// keeps false only the identity is worked out.
+// NewEntry works out what the book needs. An order without a number of the sender is recognised by its place in the
+// document. If with is false, only the identity is worked out.
 func NewEntry(i *intent.Intent, document string, keeps bool) Entry {
 	e := Entry{Intent: i, given: i.Order.Number}
 	if i.Kind != intent.Order {
@@ -73,8 +72,7 @@ func NewEntry(i *intent.Intent, document string, keeps bool) Entry {
 	return e
 }
 
-// Session takes the intents of one document, in their order. It remembers which
-// orders and numbers the document had.
+// Session takes the intents of one document in their order. It remembers which orders and numbers the document has had.
 type Session struct {
 	Rules
 	seen    map[[16]byte]int32 // identities: their first row, 20 bytes an order
@@ -101,7 +99,7 @@ func (s *Session) Passed(e *Entry) {
 	}
 }
 
-// Forget undoes what Take noted and found of an entry, so that it can be taken anew.
+// Forget undoes what Take noted and found for an entry, so that the entry can be taken again.
 func (s *Session) Forget(e *Entry) {
 	e.Findings = e.Findings[:e.found:e.found]
 	if key := e.key(); s.seen[key] == int32(e.row()) {
@@ -113,8 +111,8 @@ func (s *Session) Forget(e *Entry) {
 	}
 }
 
-// Take decides what becomes of each entry, and carries it out where the session
-// is real. Findings are added to the entries.
+// Take decides what becomes of each entry, and carries it out unless the session is a dry run. It adds its findings to
+// the entries.
 func (s *Session) Take(tx *store.Tx, entries []Entry) ([]store.OrderResult, error) {
 	all := make([]Arrived, len(entries))
 	for i := range entries {
@@ -129,8 +127,8 @@ type Arrived struct {
 	*Entry
 }
 
-// Take is Session.Take for entries of several sessions. What comes later does not
-// see what came before: no two of different sessions may be of one order or number.
+// Take is Session.Take for entries of several sessions. Entries do not see what earlier ones did, so no two entries of
+// different sessions may be for the same order or number.
 func Take(tx *store.Tx, all []Arrived) ([]store.OrderResult, error) {
 	if len(all) == 0 {
 		return nil, nil
@@ -214,7 +212,7 @@ func Take(tx *store.Tx, all []Arrived) ([]store.OrderResult, error) {
 	return results, err
 }
 
-// hold puts an entry that is held on the list of what is.
+// hold puts an entry on the list of held work.
 func (s *Session) hold(tx *store.Tx, e *Entry, res *store.OrderResult) error {
 	if !s.Real || s.Source.Load == 0 || s.Elsewhere {
 		return nil
@@ -229,7 +227,7 @@ func (s *Session) hold(tx *store.Tx, e *Entry, res *store.OrderResult) error {
 	return tx.Hold(h)
 }
 
-// known gives the stored orders of the entries' identities and numbers.
+// known returns the stored orders that have the entries' identities and numbers.
 func known(tx *store.Tx, all []Arrived) (known, taken map[string]store.Known, err error) {
 	var identities, numbers []string
 	var kind order.Kind
@@ -251,8 +249,7 @@ func known(tx *store.Tx, all []Arrived) (known, taken map[string]store.Known, er
 	return known, taken, err
 }
 
-// finish fills in the result of an entry whose outcome is decided but for what
-// its findings do to it.
+// finish completes the result of an entry whose outcome is decided, except for what its findings do to it.
 func (s *Session) finish(e *Entry, res *store.OrderResult) {
 	e.Findings = append(e.Findings[:e.found:e.found], finding.Weigh(e.Findings[e.found:], s.Weighs)...)
 	switch {
@@ -288,8 +285,7 @@ func (s *Session) finish(e *Entry, res *store.OrderResult) {
 	}
 }
 
-// judge decides on one order; changed is what a stored order becomes where the
-// outcome is that it changes.
+// judge decides on one order. changed is what a stored order becomes if the outcome is a change.
 func (s *Session) judge(spoken *spokenOf, e *Entry, known, taken map[string]store.Known,
 	res *store.OrderResult) (changed *store.Changed, err error) {
 	stored, isKnown := known[e.Identity]
@@ -328,7 +324,7 @@ func (s *Session) judge(spoken *spokenOf, e *Entry, known, taken map[string]stor
 	return changed, nil
 }
 
-// changes notes whether a stored order changes, or would.
+// changes notes whether a stored order changes, or would change.
 func (s *Session) changes(changed *store.Changed, res *store.OrderResult) {
 	switch {
 	case changed == nil:
@@ -340,13 +336,13 @@ func (s *Session) changes(changed *store.Changed, res *store.OrderResult) {
 	}
 }
 
-// key is the order's identity, short enough to hold very many.
+// key is a digest of the order's identity, short enough to keep a very large number of them.
 func (e *Entry) key() [16]byte {
 	sum := sha256.Sum256([]byte(e.Identity))
 	return [16]byte(sum[:16])
 }
 
-// row is the first row of the entry; 0 where it came by itself.
+// row is the first row of the entry, or 0 if it did not come from a document.
 func (e *Entry) row() int {
 	if len(e.Spans) == 0 {
 		return 0
@@ -354,7 +350,7 @@ func (e *Entry) row() int {
 	return e.Spans[0].First
 }
 
-// firstOf notes the order's identity, or finds that the document has it already.
+// firstOf notes the order's identity, or reports that the document has had it already.
 func (s *Session) firstOf(e *Entry) bool {
 	key := e.key()
 	if row, twice := s.seen[key]; twice {

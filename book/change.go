@@ -11,7 +11,7 @@ import (
 	"koinos/core/order"
 )
 
-// changeActs says what becomes of a line: the words, and the codes of X12 element 670.
+// changeActs maps what a change does with a line: our words, and the codes of X12 element 670.
 var changeActs = map[string]string{
 	"": "change", "CHANGE": "change", "CA": "change", "CB": "change", "CC": "change", "CE": "change", "CT": "change",
 	"MU": "change", "PC": "change", "PQ": "change", "PR": "change",
@@ -20,7 +20,7 @@ var changeActs = map[string]string{
 	"ADD": "add", "AI": "add", "DELETE": "delete", "DI": "delete", "NC": "nothing",
 }
 
-// change brings a change that was asked for into the order.
+// change applies a requested change to the order.
 func (n *noticed) change() error {
 	in := n.in
 	for i := range in.Lines {
@@ -81,7 +81,7 @@ func (n *noticed) stage() {
 	n.besides = append(n.besides, order.Change{Field: "stage", Was: string(cmp.Or(was, order.Open)), Is: string(to)})
 }
 
-// clear makes blank what the notice makes so in a line of it; 0 is its header.
+// clear makes the fields blank that the notice clears in one of its lines. Line 0 is its header.
 func (n *noticed) clear(from int, l *order.Line) {
 	for i := range n.e.Clears {
 		if c := &n.e.Clears[i]; c.Line == from {
@@ -90,7 +90,7 @@ func (n *noticed) clear(from int, l *order.Line) {
 	}
 }
 
-// repriced reports whether the notice says that a line's price counts for all of it, also for what has moved.
+// repriced reports whether the notice says that a line's new price counts for the whole line, including what has moved.
 func (n *noticed) repriced(l *order.Line) bool {
 	at := n.is.Position(l.ID) - 1
 	if n.e.Kind != intent.Change || at < 0 || at >= len(n.from) || n.from[at] == 0 {
@@ -100,7 +100,7 @@ func (n *noticed) repriced(l *order.Line) bool {
 	return said != nil && strings.EqualFold(strings.TrimSpace(said.PriceFor), "all")
 }
 
-// posted are fields of lines that no change sets: goods move by notices of their own.
+// posted are fields of lines that no change can set: goods move by notices of their own.
 var posted = []string{"shipped", "received", "cancelled", "backordered"}
 
 func (n *noticed) add(i int) {
@@ -127,7 +127,7 @@ func (n *noticed) add(i int) {
 	n.from = append(n.from, i+1)
 }
 
-// remove takes a line out of the order: what has not moved of it is cancelled.
+// remove takes a line out of the order: it cancels what has not moved.
 func (n *noticed) remove(i int) {
 	l := n.lineOf(i, false)
 	if l == nil {
@@ -136,8 +136,8 @@ func (n *noticed) remove(i int) {
 	n.close(l, i+1, "deleted")
 }
 
-// close cancels what is open of a line, and says what is not; from is the line of the
-// notice that asks for it, 0 is its header.
+// close cancels what is open of a line, and records this. from is the line of the notice that asks for it; 0 is its
+// header.
 func (n *noticed) close(l *order.Line, from int, to string) {
 	moved := l.Gone()
 	left, err := l.Quantity.Sub(moved)
@@ -160,8 +160,8 @@ func (n *noticed) withdraw() error {
 	return nil
 }
 
-// alter gives a line another quantity, price or date. Another item is what is wanted where that is said (replaced), or
-// where the line is named by its id, or by a person or program that says it of this order; else the sender may mean
+// alter gives a line another quantity, price or date. It changes the item only if the notice says so (replaced), names
+// the line by its id, or comes from a person or program that changes this very order. Otherwise the sender may mean
 // another line.
 func (n *noticed) alter(i int, code string, replaced bool) {
 	in := &n.in.Lines[i]
@@ -205,8 +205,9 @@ func (n *noticed) alter(i int, code string, replaced bool) {
 	n.clear(i+1, l)
 }
 
-// contradicts reports whether a line is to be otherwise than the code of its change says: more (QI), less (QD), or the
-// same (NC). A quantity that the line has already is none of these: it may have been changed before.
+// contradicts reports whether the new values of a line contradict the code of its change, which says that the quantity
+// becomes more (QI), less (QD), or stays the same (NC). A line that already has the quantity contradicts none of these:
+// it may have been changed before.
 func (n *noticed) contradicts(i int, l *order.Line, code string) bool {
 	says, ok := map[string]string{"QI": "more", "QD": "less", "NC": "no change"}[code]
 	in := n.in.Lines[i].Quantity
@@ -221,8 +222,8 @@ func (n *noticed) contradicts(i int, l *order.Line, code string) bool {
 	return true
 }
 
-// check looks at the order as it would be: what the change touches must keep
-// every rule that an order keeps when it arrives.
+// check looks at the order as it would be. What the change touches must keep every rule that an arriving order must
+// keep.
 func (n *noticed) check() {
 	c := &changed{n.e.Intent, n.from, map[fieldOf]bool{}}
 	for _, ch := range order.Diff(&n.stored.Order, n.is) {
@@ -232,15 +233,15 @@ func (n *noticed) check() {
 	check.Lists(n.is, c, n.s.Lists)
 }
 
-// changed notes what is found about an order at the lines of the notice that
-// changed it; what the notice did not touch was judged when it came.
+// changed adds the findings about an order to the lines of the notice that changed it. Lines that the notice did not
+// touch were checked when they came.
 type changed struct {
 	*intent.Intent
 	from   []int
 	fields map[fieldOf]bool // that are not as they were
 }
 
-// fieldOf is a field of the header (line 0) or of a line.
+// fieldOf names a field of the header (line 0) or of a line.
 type fieldOf struct {
 	line int
 	name string

@@ -8,7 +8,7 @@ import (
 	"strings"
 )
 
-// Rules by which charges of an order are billed once, where it has several invoices.
+// Rules for billing the charges of an order once if it has several invoices.
 const (
 	chargesFirst = "first" // with the first invoice
 	chargesShare = "share" // as much of them as is billed of the goods
@@ -16,7 +16,7 @@ const (
 	chargesNone  = "none"
 )
 
-// charges are what the notice says, or what the rule takes of the order's.
+// charges returns the charges that the notice states, or those that the rule takes from the order.
 func (b *billing) charges() error {
 	for _, c := range b.in.Charges {
 		b.v.Charges = append(b.v.Charges, order.InvoiceCharge{Charge: c})
@@ -70,7 +70,7 @@ func (b *billing) charges() error {
 	return nil
 }
 
-// charge bills what a rule takes of a charge of the order, or of a line of it.
+// charge bills what a rule takes of a charge of the order, or of one of its lines.
 func (b *billing) charge(rule string, c order.Charge, line int, part, all order.Number, done bool) error {
 	left, err := c.Amount.Sub(b.charged(c, line))
 	if err != nil || left.Sign() == 0 {
@@ -111,7 +111,8 @@ func (b *billing) charged(c order.Charge, line int) (sum order.Number) {
 	return sum
 }
 
-// progress is how much is billed with this invoice: of the goods' money, or of a line's quantity. done is everything.
+// progress is the share that is billed once this invoice is counted: of the money for the goods, or of a line's
+// quantity. done says that this is everything.
 func (b *billing) progress(line int) (part, all order.Number, done bool, err error) {
 	done = true
 	for i := range b.is.Lines {

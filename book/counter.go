@@ -9,19 +9,18 @@ import (
 	"koinos/store"
 )
 
-// Counter takes orders that arrive by themselves. Those that wait for the writer
-// at the same time are taken together, with few statements, and share a durable
-// commit; each stands or falls for itself.
+// Counter takes orders that arrive one at a time. Those that wait for the writer at the same time are taken together,
+// with few statements, and share one durable commit. Each succeeds or fails on its own.
 type Counter struct {
 	store   *store.Store
 	mu      sync.Mutex
 	waiting []*arrival
 }
 
-// NewCounter makes a counter of a store.
+// NewCounter makes a counter for a store.
 func NewCounter(s *store.Store) *Counter { return &Counter{store: s} }
 
-// arrival is an entry that waits; what becomes of it is written by whoever has the writer.
+// arrival is an entry that waits. Whoever has the writer fills in what became of it.
 type arrival struct {
 	Arrived
 	ctx  context.Context
@@ -31,10 +30,10 @@ type arrival struct {
 	kept bool      // that transaction is committed
 }
 
-// together is how many are taken at once.
+// together is how many arrivals are taken in one commit.
 const together = 64
 
-// Take is Take for one entry, whose document is kept with it.
+// Take is Session.Take for one entry, whose document is stored with it.
 func (c *Counter) Take(ctx context.Context, s *Session, e *Entry, body store.Body) (store.OrderResult, error) {
 	a := &arrival{Arrived: Arrived{s, e}, ctx: ctx, body: body}
 	c.mu.Lock()
@@ -59,8 +58,8 @@ func (c *Counter) leave(a *arrival) {
 	c.waiting = slices.DeleteFunc(c.waiting, func(b *arrival) bool { return a == b })
 }
 
-// beside gives a with others that can be taken together with it: each of another
-// order, and none that gives itself a number.
+// beside returns a, followed by waiting arrivals that can be taken together with it. Each is for another order, and
+// none is an order that brings its own number.
 func (c *Counter) beside(a *arrival) []*arrival {
 	all := []*arrival{a}
 	if a.numbered() {
@@ -81,11 +80,11 @@ func (c *Counter) beside(a *arrival) []*arrival {
 	return all
 }
 
-// numbered reports whether an order gives itself a number, which another one could have too. A notice names its order
-// by it.
+// numbered reports whether an order brings its own number, which another order could have too. A notice uses that field
+// to name its order.
 func (a *arrival) numbered() bool { return a.Kind == intent.Order && a.Order.Number != "" }
 
-// take takes arrivals with what is to be done before, all or none.
+// take takes arrivals together with what is to be done first: all of it or nothing.
 func take(tx *store.Tx, all []*arrival) error {
 	entries, bodies := make([]Arrived, len(all)), make([]store.Body, len(all))
 	for i, a := range all {

@@ -8,14 +8,14 @@ import (
 	"koinos/core/order"
 )
 
-// owed is what of a part of an invoice has not been given back yet.
+// owed is the share of a part of an invoice that has not been given back yet.
 type owed struct {
 	order.InvoiceLine
 	was order.InvoiceLine
 }
 
-// credit works out a credit note: it takes back an invoice, whole or some of its lines, and no more than is left of it.
-// Who takes the last of a part takes exactly what is left of its money.
+// credit works out a credit note. It takes back a whole invoice or some of its lines, and no more than is left of it.
+// The last credit of a part takes exactly what is left of its money.
 func (b *billing) credit(_ bool, known *order.Invoice) error {
 	was, left, err := b.left(known)
 	if err != nil || was == nil {
@@ -81,7 +81,8 @@ func (b *billing) credit(_ bool, known *order.Invoice) error {
 	return nil
 }
 
-// left is what earlier credit notes have left of the invoice that is taken back; nil where there is none.
+// left returns what earlier credit notes have left of the invoice that is taken back, or nil if there is no such
+// invoice.
 func (b *billing) left(known *order.Invoice) (was *order.Invoice, left []owed, err error) {
 	was = b.invoiceOf(b.v.Reverses)
 	switch {
@@ -118,7 +119,7 @@ func (b *billing) left(known *order.Invoice) (was *order.Invoice, left []owed, e
 	return was, left, err
 }
 
-// creditLine gives a quantity of a line back, of its parts the last one first.
+// creditLine gives a quantity of a line back, beginning with the last of its parts.
 func (b *billing) creditLine(i int, left []owed) error {
 	line := b.lineOf(i, false)
 	if line == nil {
@@ -162,7 +163,7 @@ func (b *billing) creditLine(i int, left []owed) error {
 	return nil
 }
 
-// give takes a quantity of what is left of a part of the invoice back.
+// give takes a quantity from what is left of a part of the invoice.
 func (b *billing) give(p *owed, q order.Number) error {
 	back := p.was
 	amount := p.Amount
@@ -192,7 +193,8 @@ func (b *billing) give(p *owed, q order.Number) error {
 	return errors.Join(errs[:]...)
 }
 
-// chargesBack gives the charges back that the credit note names, or, with the last of the goods, those that are left.
+// chargesBack gives back the charges that the credit note names. With the last of the goods it gives back all that are
+// left.
 func (b *billing) chargesBack(was *order.Invoice, whole bool, known *order.Invoice) error {
 	for _, said := range b.in.Charges {
 		if !slices.ContainsFunc(was.Charges, func(c order.InvoiceCharge) bool {

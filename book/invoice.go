@@ -11,7 +11,7 @@ import (
 	"koinos/core/order"
 )
 
-// billing is an invoice, or a credit note, on its way into its order.
+// billing is an invoice or a credit note that is being worked out for its order.
 type billing struct {
 	*noticed
 	v       *order.Invoice
@@ -21,7 +21,7 @@ type billing struct {
 	differs bool
 }
 
-// invoice keeps what the seller wants money for, or gives back, and compares it with the order.
+// invoice stores what the seller bills or gives back, and compares it with the order.
 func (n *noticed) invoice() error {
 	in, said := n.in, n.statement()
 	b := &billing{noticed: n, v: &order.Invoice{Partner: n.stored.Partner, Number: said.Number, On: n.on(said.On),
@@ -58,7 +58,8 @@ func (n *noticed) invoice() error {
 	return nil
 }
 
-// known gives the invoice of the number as it is kept already; one that says the same whatever it names is the same.
+// known returns the stored invoice of the same number. An invoice that says the same counts as the same, whatever it
+// names.
 func (b *billing) known(open bool) (*order.Invoice, error) {
 	if b.v.Number == "" {
 		if b.stored.Kind == order.Purchase { // the supplier gives numbers; ours come from the series
@@ -86,7 +87,7 @@ func (b *billing) known(open bool) (*order.Invoice, error) {
 	return known, nil
 }
 
-// invoiceOf is the invoice of a number, as far as it is of the order; nil is none.
+// invoiceOf returns the part of a numbered invoice that is for the order, or nil.
 func (n *noticed) invoiceOf(number string) *order.Invoice {
 	for i := range n.stored.Invoices {
 		if v := &n.stored.Invoices[i]; v.Number == number && v.Partner == n.stored.Partner {
@@ -96,7 +97,7 @@ func (n *noticed) invoiceOf(number string) *order.Invoice {
 	return nil
 }
 
-// again finds out whether an invoice that came before said the same.
+// again finds out whether a stored invoice of the same number says the same.
 func (b *billing) again(known *order.Invoice) error {
 	b.same = true
 	asMoved := func(lines []order.InvoiceLine) (moved []order.MovementLine) {
@@ -164,7 +165,7 @@ func (b *billing) bill(open bool, known *order.Invoice) error {
 	return nil
 }
 
-// line bills a quantity of a line: at the price that the notice says, or at those that the order has for it.
+// line bills a quantity of a line, at the price that the notice states or otherwise at the order's prices.
 func (b *billing) line(i int, line *order.Line, known bool) error {
 	l := &b.in.Lines[i]
 	was := line.Invoiced
@@ -233,7 +234,7 @@ func (b *billing) line(i int, line *order.Line, known bool) error {
 	return b.price(i, line, first, should, len(expected) > 1)
 }
 
-// amount is what a part of a line costs: where only the line's amount is known, the share of it.
+// amount is what a part of a line costs. If only the line's amount is known, it is a share of that.
 func (b *billing) amount(line *order.Line, p order.Priced) (order.Number, error) {
 	whole := &b.whole.Lines[b.whole.Position(line.ID)-1]
 	wanted, err := whole.Wanted()
@@ -248,7 +249,7 @@ func (b *billing) amount(line *order.Line, p order.Priced) (order.Number, error)
 	return amount.Round(b.s.Rounding, order.CurrencyDigits(b.stored.Currency)), err
 }
 
-// next are the parts of a line that are billed next, each at its price.
+// next returns the parts of a line that are billed next, each at its price.
 func (b *billing) next(line *order.Line, quantity order.Number) ([]order.Priced, error) {
 	var billed []order.Priced
 	var err error
@@ -278,7 +279,7 @@ func (b *billing) next(line *order.Line, quantity order.Number) ([]order.Priced,
 	return line.Unbilled(billed, quantity)
 }
 
-// went says which way the goods of a line have gone, as far as is known.
+// went names the direction in which the goods of a line have moved, as far as it is known.
 func (n *noticed) went(l *order.Line) string {
 	if l.Shipped.Cmp(l.Received) > 0 {
 		return verbs[order.Shipment]
@@ -310,7 +311,7 @@ func (b *billing) residue(line *order.Line, first int) error {
 	if err != nil || left.Sign() == 0 {
 		return err
 	}
-	// More than rounding can make means that something was billed at another price.
+	// A difference that rounding cannot explain means that something was billed at another price.
 	most, err := order.Smallest(b.stored.Currency).Mul(order.NumberOf(int64(pieces)))
 	if err == nil && left.Abs().Cmp(most) <= 0 {
 		last := &b.v.Lines[len(b.v.Lines)-1]
@@ -319,7 +320,7 @@ func (b *billing) residue(line *order.Line, first int) error {
 	return err
 }
 
-// price compares what a line is billed at with what the order says.
+// price compares the price at which a line is billed with the order's.
 func (b *billing) price(i int, line *order.Line, at int, should order.Number, several bool) error {
 	billed := b.v.Lines[at].Amount
 	if line.UnitPrice.IsZero() && len(line.Earlier) == 0 || billed.IsZero() || billed.Cmp(should) == 0 {
@@ -345,7 +346,7 @@ func (b *billing) price(i int, line *order.Line, at int, should order.Number, se
 	return err
 }
 
-// more says a difference in money.
+// more describes a difference in money.
 func (b *billing) more(n order.Number) string {
 	money := strings.TrimSpace(n.Abs().Round(b.s.Rounding, order.CurrencyDigits(b.stored.Currency)).String() + " " +
 		b.stored.Currency)
@@ -355,8 +356,8 @@ func (b *billing) more(n order.Number) string {
 	return money + " more"
 }
 
-// unbilled fills in what has moved and is not billed yet: of the lines that the notice names without a quantity, or of
-// all lines where it names none.
+// unbilled fills in what has moved and is not billed yet: for the lines that the notice names without a quantity, or
+// for all lines if it names none.
 func (b *billing) unbilled() error {
 	left := budget{}
 	named := len(b.in.Lines) > 0
@@ -416,7 +417,8 @@ func (b *billing) sums() error {
 	return nil
 }
 
-// taxShare is the share of a tax that the order states as a whole, where we make the invoice and no line has a rate.
+// taxShare is the share of a tax that the order states as a whole. It is used for our own invoices if no line has a
+// rate.
 func (b *billing) taxShare() (tax order.Number, err error) {
 	if !b.ours || b.whole.TaxAmount.Sign() == 0 ||
 		slices.ContainsFunc(b.whole.Lines, func(l order.Line) bool { return !l.TaxPercent.IsZero() }) {
@@ -441,7 +443,7 @@ func (b *billing) taxShare() (tax order.Number, err error) {
 	return tax, err
 }
 
-// compare says where the invoice's charges and total are not the order's, and how much that is in money.
+// compare reports where the invoice's charges and total differ from the order's, with the difference in money.
 func (b *billing) compare() error {
 	if !b.ours {
 		for _, c := range b.v.Charges {
@@ -476,7 +478,7 @@ func (b *billing) compare() error {
 	return nil
 }
 
-// agreed is how much of a charge the order has, in its header or in a line.
+// agreed is the amount of a charge in the order's header or in one of its lines.
 func (b *billing) agreed(c order.Charge, line int) (all order.Number) {
 	charges := b.is.Charges
 	if line != 0 {
@@ -490,7 +492,7 @@ func (b *billing) agreed(c order.Charge, line int) (all order.Number) {
 	return all
 }
 
-// saying is which line of the notice speaks of a line of the order; 0 is none, or its header.
+// saying returns the line of the notice that is about a line of the order; 0 is the header, or no line.
 func (b *billing) saying(line int) int {
 	for i := range b.in.Lines {
 		if at := b.find(&b.in.Lines[i]); line != 0 && at >= 0 && b.is.Lines[at].ID == line {
@@ -500,7 +502,8 @@ func (b *billing) saying(line int) int {
 	return 0
 }
 
-// forgotten says which allowances of the order no invoice has taken off, when all that they are of is invoiced.
+// forgotten reports the allowances of the order that no invoice has taken off although everything they apply to is
+// invoiced.
 func (b *billing) forgotten() error {
 	each := func(line int, charges []order.Charge) error {
 		if len(charges) == 0 {

@@ -9,7 +9,7 @@ import (
 	"koinos/core/order"
 )
 
-// verbs say what goods did that moved; it is the field of the line that counts it, too.
+// verbs say what happened to goods that moved. Each is also the name of the line's field that counts it.
 var verbs = map[order.MovementKind]string{order.Shipment: "shipped", order.Receipt: "received",
 	order.Return: "returned"}
 
@@ -66,8 +66,8 @@ func (n *noticed) move(kind order.MovementKind) error {
 	return nil
 }
 
-// quantified reports whether the nth line of the notice says how much of a line it means; a finding says where it does
-// not.
+// quantified reports whether the nth line of the notice says how much of a line it means. If it does not, it adds a
+// finding.
 func (n *noticed) quantified(i int, line *order.Line) bool {
 	if n.in.Lines[i].Quantity.IsZero() && !n.e.Has(i+1, "quantity") {
 		if open, _ := n.opens(); !open {
@@ -78,7 +78,7 @@ func (n *noticed) quantified(i int, line *order.Line) bool {
 	return true
 }
 
-// movementOf is the movement of a number, as far as it is of the order; nil is none.
+// movementOf returns the part of a numbered movement that is for the order, or nil.
 func (n *noticed) movementOf(kind order.MovementKind, number string) *order.Movement {
 	for i := range n.stored.Movements {
 		if m := &n.stored.Movements[i]; m.Kind == kind && m.Number == number && m.Partner == n.stored.Partner {
@@ -88,7 +88,7 @@ func (n *noticed) movementOf(kind order.MovementKind, number string) *order.Move
 	return nil
 }
 
-// statement is what a notice says besides what an order says.
+// statement returns what a notice says in addition to the fields of an order.
 func (n *noticed) statement() *order.Statement {
 	if said := n.in.Statement; said != nil {
 		return said
@@ -96,13 +96,13 @@ func (n *noticed) statement() *order.Statement {
 	return &order.Statement{}
 }
 
-// ownNumber is the number of a movement or invoice to which nobody gave one.
+// ownNumber makes the number of a movement or invoice that was posted without one.
 func (n *noticed) ownNumber() string {
 	return fmt.Sprintf("%s/%d", n.stored.Order.Number, n.stored.Revision+1)
 }
 
-// asBefore reports whether a movement is of the same sort as the one of its number, if there is one, which may have
-// moved goods of other orders: a finding says what is not.
+// asBefore reports whether a movement is of the same sort as the stored one of its number, which may have moved goods
+// of other orders. If it is not, it adds a finding.
 func (n *noticed) asBefore(kind order.MovementKind, m *order.Movement) (ok bool, err error) {
 	was, there, err := n.known(kind, m.Partner, m.Number)
 	if err != nil || !there || was == m.Reverses {
@@ -120,14 +120,14 @@ func (n *noticed) asBefore(kind order.MovementKind, m *order.Movement) (ok bool,
 	return false, nil
 }
 
-// moving is goods of a line that are to move, with the line of the notice that says so; 0 is its header.
+// moving is a quantity of a line that is to move, with the line of the notice that asks for it; 0 is its header.
 type moving struct {
 	order.MovementLine
 	at   int
 	rest string // what becomes of the rest
 }
 
-// budget is how much of each line, by its id, can still be spoken of.
+// budget is how much of each line, by its id, can still be used.
 type budget map[int]order.Number
 
 func (b budget) add(lines []order.MovementLine) error {
@@ -146,7 +146,7 @@ func (b budget) take(line int, q order.Number) (err error) {
 	return err
 }
 
-// opens reports whether a notice speaks of all that is open; ok is false where it says a word that is none.
+// opens reports whether a notice asks for everything that is open. ok is false if its word is unknown.
 func (n *noticed) opens() (open, ok bool) {
 	word := strings.TrimSpace(n.statement().Quantities)
 	if word == "" || strings.EqualFold(word, "open") {
@@ -157,8 +157,8 @@ func (n *noticed) opens() (open, ok bool) {
 	return false, false
 }
 
-// said lists what a notice says has moved: quantities, or all that is open. Of a movement that is known already, what
-// was open is what that one moved.
+// said lists what a notice says has moved: quantities, or everything that is open. For a movement that is stored
+// already, what was open is what that movement moved.
 func (n *noticed) said(kind order.MovementKind, known *order.Movement) (all []moving, err error) {
 	open, ok := n.opens()
 	if !ok {
@@ -216,7 +216,7 @@ func (n *noticed) said(kind order.MovementKind, known *order.Movement) (all []mo
 	return all, err
 }
 
-// reversed lists what a notice takes back of an earlier movement: below zero.
+// reversed lists what a notice takes back of an earlier movement, as negative quantities.
 func (n *noticed) reversed(kind order.MovementKind, known *order.Movement) (all []moving, err error) {
 	in, number := n.in, n.statement().Reverses
 	if known != nil && len(in.Lines) == 0 { // whatever was left then
@@ -282,7 +282,7 @@ func (n *noticed) reversed(kind order.MovementKind, known *order.Movement) (all 
 	return all, err
 }
 
-// moved counts what has moved of a line, and says where that is more than was ordered, or less than was billed.
+// moved counts what has moved of a line, and reports where that is more than was ordered or less than was billed.
 func (n *noticed) moved(kind order.MovementKind, l *moving) (err error) {
 	line := &n.is.Lines[n.is.Position(l.Line)-1]
 	to := line.Moved(kind)
@@ -336,7 +336,7 @@ func (n *noticed) moved(kind order.MovementKind, l *moving) (err error) {
 	return err
 }
 
-// tolerated is the most that may have moved of a line: the rules may take a share more than what is wanted.
+// tolerated is the largest quantity that may have moved of a line. The rules can allow a share more than is wanted.
 func (n *noticed) tolerated(kind order.MovementKind, limit order.Number) (order.Number, error) {
 	if kind == order.Return || n.s.Over.Sign() == 0 {
 		return limit, nil
@@ -351,7 +351,7 @@ func (n *noticed) tolerated(kind order.MovementKind, limit order.Number) (order.
 	return limit.Add(share)
 }
 
-// tolerance says by how much the rules let more move than was ordered; "" is not at all.
+// tolerance is the share by which the rules let more move than was ordered; "" is none.
 func (n *noticed) tolerance() string {
 	if n.s.Over.Sign() == 0 {
 		return ""
@@ -359,8 +359,8 @@ func (n *noticed) tolerance() string {
 	return " with the " + n.s.Over.Plain() + " % that the mapping allows"
 }
 
-// marks looks at the marks of packages: a serial shipping container code has a check digit. A package is said once,
-// however many lines are in it.
+// marks checks the marks of packages: a serial shipping container code has a check digit. Each package is reported
+// once, however many lines are in it.
 func (n *noticed) marks() {
 	seen := map[string]bool{"": true}
 	for i := range n.in.Lines {
@@ -384,7 +384,7 @@ func (n *noticed) marks() {
 	}
 }
 
-// again finds out whether a movement that came before said the same.
+// again finds out whether a stored movement of the same number says the same.
 func (n *noticed) again(kind order.MovementKind, m, known *order.Movement) error {
 	n.same = true
 	same, err := sameMoved(known.Lines, m.Lines)
@@ -397,8 +397,8 @@ func (n *noticed) again(kind order.MovementKind, m, known *order.Movement) error
 	return err
 }
 
-// sameMoved reports whether two movements say that as much of each line has moved, in whatever
-// order and in whatever pieces they say it.
+// sameMoved reports whether two movements move the same quantity of each line, in whatever order and pieces they state
+// it.
 func sameMoved(a, b []order.MovementLine) (bool, error) {
 	left := map[int]order.Number{}
 	for _, l := range a {

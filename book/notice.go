@@ -13,8 +13,8 @@ import (
 	"koinos/store"
 )
 
-// notice carries out what somebody says of a stored order. It gives what the
-// order becomes, or nil where nothing changes or a finding says why not.
+// notice carries out what somebody says about a stored order. It returns what the order becomes, or nil if nothing
+// changes or a finding says why it cannot change.
 func (s *Session) notice(spoken *spokenOf, e *Entry, res *store.OrderResult) (*store.Changed, error) {
 	s.changes(nil, res)
 	if e.Refused() || e.Orphan {
@@ -55,7 +55,7 @@ func (s *Session) notice(spoken *spokenOf, e *Entry, res *store.OrderResult) (*s
 	return changed, nil
 }
 
-// called is the field by which a notice names its order, and the number in it.
+// called returns the field by which a notice names its order, and the number in it.
 func (e *Entry) called() (field, number string) {
 	o := &e.Order
 	if o.Number != "" && (o.SenderNumber == "" || o.Kind == order.Purchase) {
@@ -64,7 +64,7 @@ func (e *Entry) called() (field, number string) {
 	return "sender_number", o.SenderNumber
 }
 
-// decide finds out what an order becomes by a notice; nil is that it stays as it is.
+// decide finds out what an order becomes because of a notice; nil means that the order stays as it is.
 func (s *Session) decide(n *noticed) (*store.Changed, error) {
 	e, stored, o := n.e, n.stored, &n.e.Order
 	if e.Seen != 0 && e.Seen != stored.Revision {
@@ -122,14 +122,15 @@ func (s *Session) decide(n *noticed) (*store.Changed, error) {
 	return n.c, nil
 }
 
-// takesBackWhole reports whether a notice takes a movement back by its number alone, and names no order.
+// takesBackWhole reports whether a notice takes a movement back by its number alone, without naming an order.
 func (e *Entry) takesBackWhole() bool {
 	said := e.Order.Statement
 	return e.Order.Number == "" && e.Order.SenderNumber == "" && said != nil && said.Reverses != "" &&
 		verbs[order.MovementKind(e.Kind)] != ""
 }
 
-// takenBackOf says why it is not clear of which order such a notice is: there is no such movement, or it is of several.
+// takenBackOf says why it is not clear which order such a notice is about: there is no such movement, or it is of
+// several orders.
 func (e *Entry) takenBackOf(tx *store.Tx, ids []int64) error {
 	number := e.Order.Statement.Reverses
 	if len(ids) == 0 {
@@ -150,7 +151,7 @@ func (e *Entry) takenBackOf(tx *store.Tx, ids []int64) error {
 	return nil
 }
 
-// plainBasis leaves the basis of a price away where it is 1 and was not said before: that is the same.
+// plainBasis removes a price basis of 1 if none was stated before, because both mean the same.
 func (n *noticed) plainBasis() {
 	for i := range n.is.Lines {
 		l := &n.is.Lines[i]
@@ -163,7 +164,7 @@ func (n *noticed) plainBasis() {
 	}
 }
 
-// on is the day of what a notice says: today where a person or program says it of one order, and gives none.
+// on is the day of a notice. If a person or program gives none for one order, it is today.
 func (n *noticed) on(said order.Date) order.Date {
 	if said != "" || n.e.Target == 0 {
 		return said
@@ -171,7 +172,7 @@ func (n *noticed) on(said order.Date) order.Date {
 	return order.Date(n.s.Now().UTC().Format(time.DateOnly))
 }
 
-// asks says of each change that the other side only asks for it.
+// asks reports each change that the other side requests without making it.
 func (s *Session) asks(e *Entry, c *store.Changed) {
 	if !s.Asks || c == nil || e.Kind != intent.Change && e.Kind != intent.Withdrawal && e.Kind != intent.Order {
 		return
@@ -187,16 +188,16 @@ func (s *Session) asks(e *Entry, c *store.Changed) {
 	}
 }
 
-// mostAsked is how many changes are said one by one.
+// mostAsked is how many requested changes are reported one by one.
 const mostAsked = 40
 
-// changesHeader reports whether the header says anything besides which order it is of.
+// changesHeader reports whether the header says anything besides which order it is about.
 func (e *Entry) changesHeader() (changes bool) {
 	e.Order.EachChange(func(string, string) { changes = true })
 	return changes
 }
 
-// speaksOfNoLine reports whether a notice means something that names no line.
+// speaksOfNoLine reports whether a notice contains an instruction that names no line.
 func (e *Entry) speaksOfNoLine() bool {
 	said := e.Order.Statement
 	return e.Kind == intent.Answer || e.Kind == intent.Withdrawal || e.Kind == intent.Change && (e.Target != 0 ||
@@ -205,7 +206,7 @@ func (e *Entry) speaksOfNoLine() bool {
 			said != nil && (said.Quantities != "" || said.Reverses != "")
 }
 
-// actions are what events call what a notice did, carry does it.
+// actions are the names that events use for what a notice did; carry does it.
 var (
 	actions = map[intent.Kind]string{intent.Change: "changed", intent.Answer: "answered", intent.Shipment: "moved",
 		intent.Receipt: "moved", intent.Return: "returned", intent.Invoice: "invoiced", intent.Withdrawal: "withdrawn"}
@@ -218,7 +219,7 @@ var (
 	}
 )
 
-// noticed is a notice on its way into its order.
+// noticed is a notice that is being applied to its order.
 type noticed struct {
 	s       *Session
 	spoken  *spokenOf // nil where it is worked out beforehand
@@ -234,9 +235,9 @@ type noticed struct {
 	same    bool              // it was carried out before
 }
 
-// lineOf finds the line that the nth line of the notice means, by its number, by
-// the sender's id of it, or by the goods where one line has them. Nil is none; a
-// finding says so. With others the goods may be other ones than the order's.
+// lineOf finds the line that the nth line of the notice means: by its number, by the sender's id, or by its item if
+// only one line has that item. If it finds none, it adds a finding and returns nil. With others, the item may differ
+// from the order's.
 func (n *noticed) lineOf(i int, others bool) *order.Line {
 	l := &n.in.Lines[i]
 	at := n.find(l)
@@ -260,7 +261,7 @@ func (n *noticed) lineOf(i int, others bool) *order.Line {
 	return &n.is.Lines[at]
 }
 
-// beside notes a change of a line that is none of its fields.
+// beside notes a change of a line that is not one of its fields.
 func (n *noticed) beside(line *order.Line, field, was, is string) {
 	if was != is {
 		n.besides = append(n.besides, order.Change{Line: n.is.Position(line.ID), LineID: line.ID, Field: field, Was: was,
@@ -268,9 +269,9 @@ func (n *noticed) beside(line *order.Line, field, was, is string) {
 	}
 }
 
-// inUnit brings the quantity of a line of the notice into the unit of the order's line, with the price that is said for
-// it: by the item's pack sizes, exactly or not at all. The detail keeps how it was said; false is that a finding says
-// that nobody knows how many there are.
+// inUnit converts the quantity of a line of the notice, and the price stated for it, into the unit of the order's line.
+// It uses the item's pack sizes and converts exactly or not at all. The detail keeps the quantity as it was stated. If
+// the pack size is unknown, it adds a finding and returns false.
 func (n *noticed) inUnit(i int, line *order.Line) (d order.LineDetail, ok bool) {
 	l := &n.in.Lines[i]
 	if l.Unit == "" || line.Unit == "" || l.Unit == line.Unit {
@@ -329,7 +330,7 @@ func (n *noticed) find(l *order.Line) int {
 	return n.is.OfItem(l) - 1
 }
 
-// sameNumber compares numbers of lines: 001 is 1.
+// sameNumber compares numbers of lines: 001 is the same as 1.
 func sameNumber(a, b string) bool {
 	return strings.EqualFold(strings.TrimLeft(a, "0"), strings.TrimLeft(b, "0"))
 }

@@ -10,8 +10,8 @@ import (
 	"koinos/core/order"
 )
 
-// replaced lets a notice take the place of an earlier one of its number: what it says less of a line is taken back.
-// More than before is refused: what moved besides is a movement of its own.
+// replaced lets a notice take the place of an earlier one of its number: it takes back what the new notice says less of
+// a line. More than before is refused, because further goods need a movement of their own.
 func (n *noticed) replaced(kind order.MovementKind, m *order.Movement) error {
 	number := m.Number
 	was := n.movementOf(kind, number)
@@ -94,7 +94,7 @@ func (n *noticed) replaced(kind order.MovementKind, m *order.Movement) error {
 	return nil
 }
 
-// besides names what a notice says of a movement otherwise than the one before did, but for its quantities.
+// besides names what a notice says differently from the earlier movement, apart from quantities.
 func besides(m, was *order.Movement) (names []string) {
 	for _, f := range []struct{ name, is, was string }{{"the day", string(m.On), string(was.On)}, {"the day due",
 		string(m.DueOn), string(was.DueOn)},
@@ -108,8 +108,8 @@ func besides(m, was *order.Movement) (names []string) {
 	return names
 }
 
-// marked names what the lines of a notice say of the goods otherwise than those of the one before did. Lines of which
-// nothing is left have nothing to say.
+// marked names what the lines of a notice say differently about the goods than those of the earlier one. Lines of which
+// nothing is left are skipped.
 func marked(said []moving, was *order.Movement) (names []string) {
 	for _, f := range []struct {
 		name string
@@ -140,7 +140,7 @@ func marked(said []moving, was *order.Movement) (names []string) {
 	return names
 }
 
-// elsewhere says of which other orders a movement is that is replaced: the notice may leave them out.
+// elsewhere names the other orders of a movement that is replaced, because the notice may leave them out.
 func (n *noticed) elsewhere(kind order.MovementKind, number string) error {
 	if n.spoken == nil {
 		return errOnlyThere

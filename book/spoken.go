@@ -6,8 +6,8 @@ import (
 	"koinos/store"
 )
 
-// spokenOf are the orders that the notices of one go speak of, read together, and what becomes of them, written
-// together.
+// spokenOf holds the orders that the notices of one batch are about. They are read together, and their changes are
+// written together.
 type spokenOf struct {
 	tx      *store.Tx
 	ids     map[*Entry][]int64
@@ -17,8 +17,8 @@ type spokenOf struct {
 	at      map[int64]int  // the revisions of orders for which something was worked out beforehand
 }
 
-// linesTogether is how many lines of orders are read together; longer ones are read one by one. linesAhead is the same
-// of what is worked out beforehand, of which very much can wait for the writer.
+// linesTogether is how many lines of orders are read together; longer orders are read one by one. linesAhead is the
+// same limit for work that is done in advance, of which a lot can wait for the writer.
 const linesTogether, linesAhead = 20_000, 2_000
 
 // change stores a change of an order, at the latest when the order is read again.
@@ -29,7 +29,7 @@ func (s *spokenOf) change(c *store.Changed) error {
 	return s.changes.Add(c)
 }
 
-// settled sees to it that an order can be read as it is.
+// settled makes sure that an order can be read as it is now.
 func (s *spokenOf) settled(id int64) error {
 	if !s.pending[id] {
 		return nil
@@ -38,7 +38,7 @@ func (s *spokenOf) settled(id int64) error {
 	return s.changes.Done()
 }
 
-// speak reads the orders that notices speak of.
+// speak reads the orders that notices are about.
 func speak(tx *store.Tx, all []Arrived) (*spokenOf, error) {
 	spoken := &spokenOf{tx: tx, ids: map[*Entry][]int64{}, changes: tx.Changes(all[0].Now()), pending: map[int64]bool{}}
 	var moves []store.MovementKey
@@ -97,12 +97,12 @@ func speak(tx *store.Tx, all []Arrived) (*spokenOf, error) {
 	return spoken, err
 }
 
-// unknown reports whether an entry is a notice that names an order that was not there.
+// unknown reports whether an entry is a notice whose order was not found.
 func (s *spokenOf) unknown(e *Entry) bool {
 	return e.Kind != intent.Order && !e.Refused() && !e.Orphan && e.Target == 0 && len(s.ids[e]) == 0
 }
 
-// look looks once more for the order that a notice names.
+// look searches once more for the order that a notice names.
 func (s *spokenOf) look(e *Entry) error {
 	found, err := s.tx.OrdersOf([]store.Spoken{e.names()})
 	if err == nil {
@@ -111,13 +111,13 @@ func (s *spokenOf) look(e *Entry) error {
 	return err
 }
 
-// names is by what a notice names its order.
+// names returns what a notice calls its order.
 func (e *Entry) names() store.Spoken {
 	o := &e.Order
 	return store.Spoken{Kind: o.Kind, Partner: o.Partner, Number: o.Number, Sender: o.SenderNumber}
 }
 
-// moves are the movements that a notice names as its own.
+// moves returns the movements that a notice names as its own.
 func (e *Entry) moves() []store.MovementKey {
 	kind, said := order.MovementKind(e.Kind), e.Order.Statement
 	if verbs[kind] == "" || said == nil || said.Number == "" {
@@ -126,7 +126,7 @@ func (e *Entry) moves() []store.MovementKey {
 	return []store.MovementKey{{Kind: kind, Partner: e.Order.Partner, Number: said.Number}}
 }
 
-// order gives an order as it is now: what was read together holds for the first notice of it only.
+// order returns an order as it is now. What was read together is valid only for the first notice about it.
 func (s *spokenOf) order(id int64) (*store.StoredOrder, error) {
 	if o := s.orders[id]; o != nil {
 		delete(s.orders, id)

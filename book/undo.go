@@ -10,10 +10,9 @@ import (
 	"koinos/store"
 )
 
-// TakeBack undoes what a load did to an order: one that it stored is removed, one
-// that it changed has its content from before again. Where something has happened
-// to the order since, or a partner was told of it, nothing is done and why says
-// what; with dry nothing is done either way.
+// TakeBack undoes what a load did to an order: it removes an order that the load stored, and gives an order that the
+// load changed its earlier content back. If anything has happened to the order since, or a partner was told about it,
+// nothing is done and why gives the reason. With dry set, nothing is done in any case.
 func TakeBack(tx *store.Tx, load int64, k api.Taken, dry bool, by string, now time.Time) (why string, err error) {
 	last, was, err := tx.LastEvent(k.OrderID, load, k.Seq)
 	if errors.Is(err, store.ErrNotFound) {

@@ -17,8 +17,8 @@ import (
 	"koinos/store"
 )
 
-// contentOf is the SHA-256 of an interchange without the ends of lines between its segments, which
-// change on the way from one machine to another.
+// contentOf is the SHA-256 of an interchange without the line ends between its segments, which may change when a file
+// is transferred.
 func contentOf(r io.Reader) (string, error) {
 	h := sha256.New()
 	_, err := io.Copy(withoutLines{h}, r)
@@ -39,8 +39,8 @@ func (w withoutLines) Write(b []byte) (int, error) {
 	return len(b), nil
 }
 
-// cameBefore says of an interchange that its control number came before: the same bytes, whose
-// answer leaves once more, or other content, which a person looks at.
+// cameBefore reports an interchange whose control number came before: with the same bytes, in which case the answer is
+// sent once more, or with other content, which a person must look at.
 func (a *arrival) cameBefore(t *store.Tx, same, other int64) error {
 	control, add := fmt.Sprintf("%09d", a.kept.Control), func(f finding.Finding) {
 		a.kept.Findings = append(a.kept.Findings, f)
@@ -72,8 +72,8 @@ func (a *arrival) cameBefore(t *store.Tx, same, other int64) error {
 	return nil
 }
 
-// Rule does what a person says of an interchange whose control number came before with other
-// content: it is let in, or refused, which its sender is told.
+// Rule carries out a person's decision about an interchange whose control number came before with other content: it is
+// let in, or it is refused and its sender is told.
 func (x *Exchange) Rule(ctx context.Context, id int64, ruling, by string) (api.Interchange, error) {
 	i, err := x.store.Interchange(ctx, id, x.now())
 	if err != nil {
@@ -95,8 +95,8 @@ func (x *Exchange) Rule(ctx context.Context, id int64, ruling, by string) (api.I
 	return x.settled(ctx, id)
 }
 
-// Settle says that a person has dealt with what is held of an interchange that came: its sets are done as they are, and
-// what is to be answered to them is answered from the orders as these are now.
+// Settle says that a person has dealt with what is held of an interchange that came. Its sets count as done as they
+// are, and answers to them are made from the orders as these are now.
 func (x *Exchange) Settle(ctx context.Context, id int64, by string) (api.Interchange, error) {
 	i, err := x.store.Interchange(ctx, id, x.now())
 	if err != nil {

@@ -16,11 +16,9 @@ import (
 	"koinos/store"
 )
 
-// deliver puts what was kept into the partner's folder: the same bytes, however
-// often. Without folders it waits to be fetched over the API. However it is cut
-// off, the partner sees the file once: it is written under a name that nobody
-// takes up, then noted as sent, and only then gets its own name; reveal gives it
-// that where we ended in between.
+// deliver puts the stored bytes into the partner's folder. Without folders they wait to be fetched over the API. Even
+// if it is interrupted, the partner sees the file once: it is written under a hidden name, then noted as sent, and only
+// then gets its final name. If the service ends in between, reveal does the renaming.
 func (x *Exchange) deliver(ctx context.Context, i *api.Interchange, by string) error {
 	name, hidden := "", ""
 	if x.dir != "" {
@@ -63,8 +61,8 @@ func (x *Exchange) deliver(ctx context.Context, i *api.Interchange, by string) e
 	return nil
 }
 
-// hiddenPrefix begins the names of files that are not the partner's yet; the interchange's id and the later name
-// follow. hiddenSuffix ends them: not every program that fetches *.edi passes over names with a dot in front.
+// hiddenPrefix begins the names of files that are not for the partner yet; the interchange's id and the final name
+// follow. hiddenSuffix ends them, because some programs that fetch *.edi also take names that begin with a dot.
 const (
 	hiddenPrefix = ".koinos-leaving-"
 	hiddenSuffix = ".part"
@@ -74,7 +72,7 @@ func hiddenName(i *api.Interchange) string {
 	return fmt.Sprintf("%s%d-%s%s", hiddenPrefix, i.ID, i.Name, hiddenSuffix)
 }
 
-// reveal gives files that were noted as sent, but did not get their names because the service ended, these names.
+// reveal renames files that were noted as sent but did not get their final names because the service ended.
 func (x *Exchange) reveal(ctx context.Context, dir string) error {
 	entries, err := os.ReadDir(dir)
 	if err != nil {

@@ -24,8 +24,7 @@ import (
 	"koinos/store"
 )
 
-// Exchange deals with partners' interchanges. Its methods may be called by
-// several goroutines.
+// Exchange handles partners' interchanges. Its methods may be called by several goroutines.
 type Exchange struct {
 	store  *store.Store
 	engine *load.Engine
@@ -39,7 +38,7 @@ type Exchange struct {
 	locks map[string]*sync.Mutex      // by partner: what is told to one is worked out once at a time
 }
 
-// New makes an exchange over a store. Dir holds a folder for each partner, whose files get a mode.
+// New makes an exchange for a store. dir contains a folder for each partner; files in it get the given mode.
 func New(s *store.Store, engine *load.Engine, dir string, mode folder.Mode, now func() time.Time,
 	log *slog.Logger) *Exchange {
 	return &Exchange{store: s, engine: engine, dir: dir, mode: mode, now: now, log: log,
@@ -47,7 +46,7 @@ func New(s *store.Store, engine *load.Engine, dir string, mode folder.Mode, now 
 		locks: map[string]*sync.Mutex{}}
 }
 
-// Keep keeps a partner, and the mappings that it names where they are not there.
+// Keep stores a partner, and the mappings that it names if they do not exist.
 func (x *Exchange) Keep(ctx context.Context, text, by string) (*partner.Partner, error) {
 	p, err := partner.Parse([]byte(text))
 	if err != nil {
@@ -88,7 +87,7 @@ func (x *Exchange) Keep(ctx context.Context, text, by string) (*partner.Partner,
 		StoredAt: x.now().UTC(), StoredBy: by})
 }
 
-// partners are all that are kept.
+// partners are all stored partners.
 func (x *Exchange) partners(ctx context.Context) ([]*partner.Partner, error) {
 	kept, err := x.store.Partners(ctx)
 	if err != nil {
@@ -110,7 +109,7 @@ func (x *Exchange) partners(ctx context.Context) ([]*partner.Partner, error) {
 	return list, nil
 }
 
-// Partner gives a partner by name.
+// Partner returns a partner by name.
 func (x *Exchange) Partner(ctx context.Context, name string) (*partner.Partner, error) {
 	all, err := x.partners(ctx)
 	if err != nil {
@@ -147,10 +146,10 @@ func (x *Exchange) mappingOf(ctx context.Context, p *partner.Partner, set string
 	return m, err
 }
 
-// inTurn are the sets in the order in which they make sense to who reads them.
+// inTurn are the sets in the order in which they make sense to a reader.
 var inTurn = []string{"850", "860", "855", "865", "856", "810"}
 
-// lock makes sure that one partner is told of things once at a time.
+// lock makes sure that one partner is told about things by one goroutine at a time.
 func (x *Exchange) lock(name string) (unlock func()) {
 	x.mu.Lock()
 	l := x.locks[name]
@@ -166,16 +165,16 @@ func (x *Exchange) lock(name string) (unlock func()) {
 // every is how often folders are looked into.
 const every = 200 * time.Millisecond
 
-// atOnce is how many interchanges are dealt with side by side, of different partners.
+// atOnce is how many interchanges of different partners are handled at the same time.
 const atOnce = 4
 
-// Kinds are the jobs that the exchange does: interchanges that came and that go,
-// those of a partner one after another.
+// Kinds are the jobs of the exchange: interchanges that came and interchanges that leave, those of one partner one
+// after another.
 func (x *Exchange) Kinds() map[string]jobs.Kind {
 	return map[string]jobs.Kind{api.InterchangeJob: {Work: x.work, AtOnce: atOnce}}
 }
 
-// work does what is to be done with an interchange: it is the work of a job.
+// work processes an interchange: it is the work of a job.
 func (x *Exchange) work(ctx context.Context, id int64) error {
 	i, err := x.store.Interchange(ctx, id, x.now())
 	if errors.Is(err, store.ErrNotFound) {
@@ -197,10 +196,10 @@ func (x *Exchange) work(ctx context.Context, id int64) error {
 	return nil
 }
 
-// underWay are the states that the queue has more to do in.
+// underWay are the states in which the queue has more to do.
 var underWay = []string{api.StateArriving, api.StateReceived, api.StateReady}
 
-// settled waits until the queue has dealt with an interchange, and gives it.
+// settled waits until the queue has processed an interchange, and returns it.
 func (x *Exchange) settled(ctx context.Context, id int64) (api.Interchange, error) {
 	for {
 		woken := x.store.Woken()
@@ -219,9 +218,8 @@ func (x *Exchange) settled(ctx context.Context, id int64) (api.Interchange, erro
 	}
 }
 
-// Run watches the partners' folders and sends what is due until ctx ends. It looks
-// for what is due when something has changed, and never more than a tenth of the
-// time.
+// Run watches the partners' folders and sends what is due until ctx ends. It looks for what is due when something has
+// changed, and spends no more than a tenth of the time on it.
 func (x *Exchange) Run(ctx context.Context) {
 	watched := map[string]bool{}
 	var wait sync.WaitGroup
@@ -244,7 +242,7 @@ func (x *Exchange) Run(ctx context.Context) {
 	}
 }
 
-// pause waits for a channel, but no longer than a time or ctx.
+// pause waits for a channel, but no longer than a time or until ctx ends.
 func pause(ctx context.Context, c <-chan struct{}, most time.Duration) {
 	t := time.NewTimer(most)
 	defer t.Stop()
@@ -255,8 +253,8 @@ func pause(ctx context.Context, c <-chan struct{}, most time.Duration) {
 	}
 }
 
-// lookDue sends every partner what is due; again reports that something could not
-// be sent that may be later.
+// lookDue sends every partner what is due. again reports that something could not be sent now and should be tried
+// later.
 func (x *Exchange) lookDue(ctx context.Context, see func(name string)) (again bool) {
 	all, err := x.partners(ctx)
 	if err != nil && ctx.Err() == nil {
@@ -282,8 +280,8 @@ func (x *Exchange) lookDue(ctx context.Context, see func(name string)) (again bo
 	return again
 }
 
-// tryHeld tries invoices again that were held because they differ from their orders, where something has happened to
-// the order since: the goods have come, or its price was corrected.
+// tryHeld retries invoices that were held because they differ from their orders, if something has happened to the order
+// since: the goods have come, or a price was corrected.
 func (x *Exchange) tryHeld(ctx context.Context) error {
 	ids, err := x.store.HeldBehind(ctx, string(finding.OverInvoiced), string(finding.PriceDiffers),
 		string(finding.InvoiceDiffers))
@@ -304,8 +302,8 @@ func (x *Exchange) takeAgain(t *store.Tx, id int64) error {
 		t.AddInterchangeJob(id, x.now()))
 }
 
-// sendDue sends a partner what is due; a panic is an error, so that a mistake with
-// one order does not end the service.
+// sendDue sends a partner what is due. It turns a panic into an error, so that a mistake with one order does not end
+// the service.
 func (x *Exchange) sendDue(ctx context.Context, name, set string) (err error) {
 	defer func() {
 		if r := recover(); r != nil {
@@ -316,8 +314,8 @@ func (x *Exchange) sendDue(ctx context.Context, name, set string) (err error) {
 	return err
 }
 
-// partnerQuiet is how long a partner's file must be still before it is taken, unless it ends as an
-// interchange does: half of one would be answered with a rejection.
+// partnerQuiet is how long a partner's file must be unchanged before it is taken, unless it ends with an interchange's
+// trailer. Half of an interchange would be answered with a rejection.
 const partnerQuiet = 5 * time.Second
 
 // ended reports whether a file ends with an interchange's trailer.

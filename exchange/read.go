@@ -18,8 +18,7 @@ import (
 	"koinos/store"
 )
 
-// Text is an interchange's bytes: as they are kept, or of one that is held as
-// they would be.
+// Text is an interchange's bytes as they are stored, or as they would be if it is held.
 func (x *Exchange) Text(ctx context.Context, id int64) (_ io.ReadSeekCloser, err error) {
 	i, err := x.store.Interchange(ctx, id, x.now())
 	if err != nil {
@@ -36,7 +35,7 @@ type kept struct{ *bytes.Reader }
 
 func (kept) Close() error { return nil }
 
-// wouldBe writes what is held as it would go out.
+// wouldBe writes what is held as it would be sent.
 func (x *Exchange) wouldBe(ctx context.Context, i *api.Interchange) ([]byte, error) {
 	p, err := x.Partner(ctx, i.Partner)
 	if err != nil {
@@ -73,7 +72,7 @@ func (x *Exchange) wouldBe(ctx context.Context, i *api.Interchange) ([]byte, err
 	return b.Bytes(), nil
 }
 
-// SetOrders reads the orders that a set of an interchange speaks of.
+// SetOrders reads the orders that a set of an interchange is about.
 func (x *Exchange) SetOrders(ctx context.Context, id int64, seq int) ([]api.SetOrder, error) {
 	i, err := x.store.Interchange(ctx, id, x.now())
 	if err != nil {
@@ -116,7 +115,7 @@ func (x *Exchange) SetOrders(ctx context.Context, id int64, seq int) ([]api.SetO
 	if i.Document == "" { // of what is held each set is shown by itself
 		first, last = 1, 1<<30
 	}
-	// What we wrote to a supplier ourselves is in the seller's words too.
+	// What we wrote to a supplier ourselves is from the seller's point of view, too.
 	return readSetOrders(ctx, at, size, m, lists, first, last, p.Orders() == order.Purchase && !m.FromSeller)
 }
 

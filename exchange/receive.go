@@ -21,22 +21,21 @@ import (
 	"koinos/store"
 )
 
-// errSeveral says that a document holds several interchanges, each of which is kept
-// as a document of its own.
+// errSeveral says that a document contains several interchanges, each of which is stored as a document of its own.
 var errSeveral = errors.New("several interchanges")
 
-// Arrival is how something came.
+// Arrival says how something came.
 type Arrival struct {
 	Name string // of the file
 	By   string // who brought it
-	// Once is the same when the same arrival is taken up again after a crash; "" is that nobody knows.
+	// Once is the same if the same arrival is taken up again after a crash; "" if that is not known.
 	Once string
 }
 
-// Receive keeps what came: each interchange of a document as a document of its
-// own. Reading it, its acknowledgement and what its sets ask for are a job that goes
-// on when the caller goes away; Receive waits for it. What is held says why. What an arrival
-// had brought before the service ended, and what is being read right now, is not kept twice.
+// Receive stores what came, each interchange of a document as a document of its own. A job reads it, acknowledges it
+// and does what its sets ask for; the job continues if the caller goes away. Receive waits for the job. Held
+// interchanges have their reasons. What an arrival had brought before the service ended, and what is being read right
+// now, is not stored twice.
 func (x *Exchange) Receive(ctx context.Context, r io.Reader, from Arrival) ([]api.Interchange, error) {
 	all, err := x.partners(ctx)
 	if err != nil {
@@ -91,7 +90,8 @@ func (x *Exchange) Receive(ctx context.Context, r io.Reader, from Arrival) ([]ap
 		i := &came[n]
 		i.Name, i.By, i.Arrival, i.At, i.Document = from.Name, from.By, from.Once, x.now().UTC(), documents[n].SHA
 	}
-	// Nobody else waits for a file of very many: where this is cut off, what was taken in is recognised.
+	// Nobody else waits for a file with very many interchanges. If this is interrupted, what was taken in is
+	// recognised.
 	for some := range slices.Chunk(came, setsAtATime) {
 		if err := x.store.Write(ctx, func(t *store.Tx) error {
 			for n := range some {
@@ -123,8 +123,7 @@ type piece struct {
 	i    *x12.Interchange // nil where the document holds none
 }
 
-// cut finds the interchanges of a document. What stands in front of the first
-// belongs to it.
+// cut finds the interchanges of a document. Whatever stands in front of the first belongs to it.
 func cut(r io.Reader) (all []piece, err error) {
 	err = x12.Read(r, x12.Handler{Interchange: func(i *x12.Interchange) error {
 		p := piece{i: i}
@@ -140,7 +139,7 @@ func cut(r io.Reader) (all []piece, err error) {
 	return all, err
 }
 
-// interchange is a piece as it is kept before it is read.
+// interchange is a piece as it is stored before it is read.
 func (p *piece) interchange(partners []*partner.Partner) api.Interchange {
 	out := api.Interchange{Direction: "in", State: api.StateArriving}
 	if p.i == nil {
@@ -162,7 +161,7 @@ func (p *piece) interchange(partners []*partner.Partner) api.Interchange {
 	return out
 }
 
-// arrival is an interchange while it is read.
+// arrival is an interchange that is being read.
 type arrival struct {
 	x        *Exchange
 	ctx      context.Context
@@ -180,7 +179,7 @@ type arrival struct {
 	received []string          // TA1 segments
 }
 
-// answered is what a 997 or 999 says of a group of ours.
+// answered is what a 997 or 999 says about one of our groups.
 type answered struct {
 	set   api.SetRecord
 	group int64
@@ -189,9 +188,8 @@ type answered struct {
 	says  map[string][]finding.Finding
 }
 
-// read reads an interchange that has come: its sets go into the store some at a
-// time, then its acknowledgement with what it says of what we sent, both or
-// neither. Where that was interrupted it begins anew.
+// read reads an interchange that has come. It stores its sets a number at a time. Then it stores the acknowledgement
+// together with what the interchange says about what we sent. If it is interrupted, it begins again.
 func (x *Exchange) read(ctx context.Context, kept *api.Interchange) error {
 	a := &arrival{x: x, ctx: ctx, kept: kept, broken: map[string]string{}, state: api.StateReceived}
 	var same, other int64 // that came before
@@ -316,11 +314,11 @@ func (a *arrival) handler() x12.Handler {
 	}
 }
 
-// mostFindings is how many findings are kept of an envelope, and of a set: who has looked at so many
-// looks at the interchange.
+// mostFindings is how many findings are stored for an envelope, and for a set. Somebody who has seen that many looks at
+// the interchange itself.
 const mostFindings = 200
 
-// further says how many findings are not kept.
+// further says how many findings are not stored.
 func further(n, row int) []finding.Finding {
 	if n <= 0 {
 		return nil
@@ -335,7 +333,7 @@ func (a *arrival) kind(id string) {
 	}
 }
 
-// set takes a transaction set in.
+// set takes in a transaction set.
 func (a *arrival) set(s *x12.Set, placed []x12.Placed, found []x12.Finding) error {
 	a.seq++
 	rec := api.SetRecord{Seq: a.seq, Kind: s.ID, Control: s.Control, Row: s.Segments[0].Row, Rows: len(s.Segments),
@@ -374,14 +372,14 @@ func (a *arrival) set(s *x12.Set, placed []x12.Placed, found []x12.Finding) erro
 	return a.flush()
 }
 
-// flush puts sets into the store.
+// flush stores the pending sets.
 func (a *arrival) flush() error {
 	err := a.x.store.Write(a.ctx, func(t *store.Tx) error { return t.PutSets(a.kept.ID, a.sets) })
 	a.sets, a.findings = a.sets[:0], 0
 	return err
 }
 
-// reject says of the sets behind one that they are rejected with what they stand in.
+// reject marks the sets behind one as rejected with the group or interchange that contains them.
 func (a *arrival) reject(behind int, what, why string) error {
 	if err := a.flush(); err != nil {
 		return err
@@ -405,7 +403,7 @@ func (a *arrival) rejectAll(code string) error {
 		x12.InterchangeNote(code), code))
 }
 
-// outcomes are the states that acknowledgement codes (AK501, AK901, TA104) bring.
+// outcomes are the states that acknowledgement codes (AK501, AK901, TA104) stand for.
 var outcomes = map[string]string{"A": api.StateAccepted, "E": api.StateNoted, "P": api.StatePartly,
 	"R": api.StateRejected, "M": api.StateRejected, "W": api.StateRejected, "X": api.StateRejected}
 
@@ -448,7 +446,7 @@ func readAnswer(s *x12.Set) *answered {
 	return a
 }
 
-// matched brings what the partner acknowledges to what we sent.
+// matched applies what the partner acknowledges to what we sent.
 func (a *arrival) matched(t *store.Tx) error {
 	for _, one := range a.answers {
 		rec := one.set
@@ -525,8 +523,7 @@ func (a *arrival) matched(t *store.Tx) error {
 	return nil
 }
 
-// acknowledge writes and keeps the answer to an interchange, and makes its delivery
-// a job.
+// acknowledge writes and stores the answer to an interchange, and makes a job of its delivery.
 func (x *Exchange) acknowledge(t *store.Tx, came *api.Interchange, p *partner.Partner, reply *x12.Reply) error {
 	control, err := t.NextNumber(p.Name, "interchange")
 	if err != nil {
@@ -559,8 +556,7 @@ func (x *Exchange) acknowledge(t *store.Tx, came *api.Interchange, p *partner.Pa
 	return x.add(t, &out)
 }
 
-// add keeps an interchange that has come or is ready to leave, and makes what is to
-// be done with it a job.
+// add stores an interchange that has come or is ready to leave, and makes a job of it.
 func (x *Exchange) add(t *store.Tx, i *api.Interchange) error {
 	if err := t.AddInterchange(i); err != nil {
 		return err
@@ -568,7 +564,7 @@ func (x *Exchange) add(t *store.Tx, i *api.Interchange) error {
 	return t.AddInterchangeJob(i.ID, x.now())
 }
 
-// keepBytes keeps what we write as a document, in the same commit.
+// keepBytes stores what we write as a document, in the same commit.
 func (x *Exchange) keepBytes(t *store.Tx, b []byte, name, by string) (string, error) {
 	sum := sha256.Sum256(b)
 	sha := hex.EncodeToString(sum[:])

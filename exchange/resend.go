@@ -24,7 +24,7 @@ func (x *Exchange) Resend(ctx context.Context, id int64, by string) (api.Interch
 	return x.store.Interchange(ctx, id, x.now())
 }
 
-// left gives an interchange of ours that has control numbers, and therefore can have left.
+// left returns an interchange of ours that has control numbers and therefore can have been sent.
 func (x *Exchange) left(ctx context.Context, id int64) (api.Interchange, error) {
 	i, err := x.store.Interchange(ctx, id, x.now())
 	if err == nil && (i.Direction != "out" || i.Control == 0) {
@@ -33,9 +33,8 @@ func (x *Exchange) left(ctx context.Context, id int64) (api.Interchange, error) 
 	return i, err
 }
 
-// Renumber sends what an interchange of ours says once more under new control numbers, for a partner whose program
-// passes over numbers that it has seen. The new interchange is a copy of the old one, which nobody has to acknowledge
-// any more.
+// Renumber sends an interchange of ours once more under new control numbers, for a partner whose program skips numbers
+// that it has seen. The new interchange is a copy of the old one, which need not be acknowledged any more.
 func (x *Exchange) Renumber(ctx context.Context, id int64, by string) (api.Interchange, error) {
 	was, err := x.left(ctx, id)
 	if err != nil {

@@ -22,7 +22,7 @@ import (
 	"koinos/store"
 )
 
-// telling is something that is to be said of an order, or of several.
+// telling is something that a partner must be told about an order, or about several.
 type telling struct {
 	of    []spoken
 	w     *x12.Writing
@@ -31,17 +31,17 @@ type telling struct {
 	noted []finding.Finding // what a person should know of it
 }
 
-// spoken is what is said of an order.
+// spoken is what is said about an order.
 type spoken struct {
 	order *store.StoredOrder
 	view  order.Order
 }
 
-// about is a telling of one order.
+// about makes a telling about one order.
 func about(o *store.StoredOrder, view order.Order) telling { return telling{of: []spoken{{o, view}}} }
 
-// views are what is said of the orders that have something to be said: a notice that replaces an earlier one leaves out
-// the orders of which nothing is left in it.
+// views are what is said about the orders that have something to be said. A notice that replaces an earlier one leaves
+// out the orders of which nothing is left in it.
 func (t *telling) views() (all []order.Order) {
 	for i := range t.of {
 		if v := &t.of[i].view; len(v.Lines) > 0 || v.Statement != nil && v.Statement.Kind == string(intent.Answer) {
@@ -51,7 +51,7 @@ func (t *telling) views() (all []order.Order) {
 	return all
 }
 
-// record is what is kept of the orders of which the set speaks.
+// record is what is stored about the orders that the set is about.
 func (t *telling) record() (all []api.SpokenOf, err error) {
 	for i := range t.of {
 		one := &t.of[i]
@@ -65,9 +65,8 @@ func (t *telling) record() (all []api.SpokenOf, err error) {
 	return all, nil
 }
 
-// Send tells a partner what is to be said. What breaks its rules is held with
-// the reasons; the rest goes out, many orders to an interchange. It waits until
-// what is sent has left.
+// Send tells a partner what is due. What breaks its rules is held with the reasons; the rest is sent, many orders in
+// one interchange. Send waits until everything has been sent.
 func (x *Exchange) Send(ctx context.Context, name string, want api.Wanted, by string) (out api.Sending, err error) {
 	out, err = x.send(ctx, name, want, false, by)
 	for k := range out.Interchanges {
@@ -78,10 +77,10 @@ func (x *Exchange) Send(ctx context.Context, name string, want api.Wanted, by st
 	return out, err
 }
 
-// setsInOne is how many orders one interchange tells of.
+// setsInOne is how many sets one interchange contains at most.
 const setsInOne = 200
 
-// send is Send; with fresh what is held is left out until it changes.
+// send is Send. With fresh set, what is held is left out until it changes.
 func (x *Exchange) send(ctx context.Context, name string, want api.Wanted, fresh bool, by string) (out api.Sending,
 	err error) {
 	defer x.lock(name)()
@@ -133,8 +132,7 @@ func (x *Exchange) send(ctx context.Context, name string, want api.Wanted, fresh
 	return out, nil
 }
 
-// tell keeps what is sound as an interchange that is ready to leave, and holds the
-// rest.
+// tell stores what can be sent as an interchange that is ready to leave, and holds the rest.
 func (x *Exchange) tell(ctx context.Context, p *partner.Partner, set string, all []telling, by string,
 	out *api.Sending) error {
 	var ids []int64
@@ -179,7 +177,7 @@ func (x *Exchange) tell(ctx context.Context, p *partner.Partner, set string, all
 	return nil
 }
 
-// sound reports whether nothing keeps a set from leaving.
+// sound reports whether nothing prevents a set from being sent.
 func sound(found []finding.Finding) bool {
 	for _, f := range found {
 		if f.Severity == finding.Error {
@@ -189,7 +187,7 @@ func sound(found []finding.Finding) bool {
 	return true
 }
 
-// try says what would go out, and what would be held.
+// try reports what would be sent, and what would be held.
 func (x *Exchange) try(p *partner.Partner, all []telling, out *api.Sending) error {
 	var good []*x12.Writing
 	for i := range all {
@@ -216,8 +214,7 @@ func (x *Exchange) try(p *partner.Partner, all []telling, out *api.Sending) erro
 	return err
 }
 
-// hold keeps what must not leave, with the reasons, in place of what was held
-// of the same order before.
+// hold stores what must not be sent, with the reasons. It replaces what was held for the same order before.
 func (x *Exchange) hold(t *store.Tx, p *partner.Partner, set string, one *telling, by string) (int64, error) {
 	said, err := one.record()
 	if err != nil {
@@ -232,7 +229,7 @@ func (x *Exchange) hold(t *store.Tx, p *partner.Partner, set string, one *tellin
 	return i.ID, err
 }
 
-// dropHeld forgets what was held of the orders before.
+// dropHeld deletes what was held for the orders before.
 func (t *telling) dropHeld(tx *store.Tx, set string) error {
 	for i := range t.of {
 		if err := tx.DropHeld(set, t.of[i].order.ID); err != nil {
@@ -242,8 +239,8 @@ func (t *telling) dropHeld(tx *store.Tx, set string) error {
 	return nil
 }
 
-// put writes what is sound into one interchange and keeps it, with control
-// numbers that are durable before anything leaves.
+// put writes what can be sent into one interchange and stores it. Its control numbers are durable before anything is
+// sent.
 func (x *Exchange) put(t *store.Tx, p *partner.Partner, set string, good []*telling, by string) (int64, error) {
 	control, err := t.NextNumber(p.Name, "interchange")
 	if err != nil {
@@ -288,12 +285,11 @@ func (x *Exchange) put(t *store.Tx, p *partner.Partner, set string, good []*tell
 	return i.ID, x.add(t, &i)
 }
 
-// ErrNotNow says that an interchange is not one that this can be done with.
+// ErrNotNow says that the interchange is not in a state in which this can be done.
 var ErrNotNow = errors.New("not with this interchange")
 
-// Replay does once more what an interchange that came asks for, as far as it
-// has not been done: sets that are held, or all where its partner was unknown. Warnings of the codes that are accepted
-// do not hold them.
+// Replay does what an interchange that came asks for, as far as it has not been done: the sets that are held, or all
+// sets if its partner was unknown. Warnings with accepted codes do not hold them.
 func (x *Exchange) Replay(ctx context.Context, id int64, accept []string, by string) (api.Interchange, error) {
 	i, err := x.store.Interchange(ctx, id, x.now())
 	if err != nil {
@@ -321,7 +317,7 @@ func (x *Exchange) Replay(ctx context.Context, id int64, accept []string, by str
 	return x.settled(ctx, id)
 }
 
-// checkAgain compares the sets that break a rule with the partner's rules as they are now.
+// checkAgain checks the sets that break a rule against the partner's rules as they are now.
 func (x *Exchange) checkAgain(ctx context.Context, i *api.Interchange) error {
 	p, err := x.Partner(ctx, i.Partner)
 	if err != nil {
@@ -371,7 +367,7 @@ func (x *Exchange) checkAgain(ctx context.Context, i *api.Interchange) error {
 	})
 }
 
-// again receives an interchange anew whose partner was not known.
+// again receives an interchange whose partner was not known before.
 func (x *Exchange) again(ctx context.Context, i *api.Interchange, by string) (api.Interchange, error) {
 	f, err := x.store.OpenFile(i.Document)
 	if err != nil {
@@ -399,8 +395,8 @@ func contains(list []string, s string) bool {
 	return false
 }
 
-// asked is what a set that came asked for: the order as it came first, or the
-// change as the set says it. Both as the seller sees them.
+// asked is what a set that came asked for: the order as it came first, or the change as the set states it. Both are as
+// the seller sees them.
 func (x *Exchange) asked(ctx context.Context, s *api.SetRecord, o *store.StoredOrder) (*order.Order, error) {
 	if s.Kind == "850" {
 		was, err := x.store.AsOf(ctx, o.ID, s.First().Revision)
@@ -434,7 +430,7 @@ func (x *Exchange) asked(ctx context.Context, s *api.SetRecord, o *store.StoredO
 	return nil, fmt.Errorf("set %d of interchange %d does not speak of order %d any more", s.Seq, s.Interchange, o.ID)
 }
 
-// lastOf is the latest revision of an order of which sets speak that speak of nothing else.
+// lastOf is the latest revision of an order among sets that are about nothing else.
 func lastOf(sets []api.SetRecord) (last int) {
 	for _, s := range sets {
 		last = max(last, s.First().Revision)

@@ -15,9 +15,8 @@ import (
 	"koinos/store"
 )
 
-// take does what the sets of an interchange ask for, as far as that has not been
-// done: the sets of each kind are a load through the partner's mapping, and what
-// became of the load's records is what became of them.
+// take does what the sets of an interchange ask for, as far as it has not been done. The sets of each kind are a load
+// through the partner's mapping, and the outcomes of the load's records become those of the sets.
 func (x *Exchange) take(ctx context.Context, i *api.Interchange) error {
 	p, err := x.Partner(ctx, i.Partner)
 	if err != nil {
@@ -63,15 +62,14 @@ func (x *Exchange) take(ctx context.Context, i *api.Interchange) error {
 	})
 }
 
-// ofSyntax keeps what was found when the set came: what doing what it asks for
-// found is found anew.
+// ofSyntax keeps the findings that were made when the set came. Findings about what the set asks for are made again.
 func ofSyntax(all []finding.Finding) []finding.Finding {
 	return slices.DeleteFunc(all, func(f finding.Finding) bool {
 		return f.Order > 0 || f.Code == finding.PartnerInvalid || f.Code == finding.DocumentEmpty
 	})
 }
 
-// stateOf is an incoming interchange's state by those of its sets.
+// stateOf is the state of an incoming interchange that follows from the states of its sets.
 func (x *Exchange) stateOf(ctx context.Context, i *api.Interchange) (string, error) {
 	states, err := x.store.SetStates(ctx, i.ID)
 	if err != nil {
@@ -96,11 +94,11 @@ func (x *Exchange) stateOf(ctx context.Context, i *api.Interchange) (string, err
 	return api.StateDone, nil
 }
 
-// setsAtATime is how many sets one write settles: none holds the writer for long.
+// setsAtATime is how many sets one write settles, so that no write occupies the writer for long.
 const setsAtATime = 1_000
 
-// eachPage changes the sets of an interchange behind one, some at a time: f gives
-// those of a page that have changed.
+// eachPage changes the sets of an interchange behind one, a page at a time. f returns the sets of a page that have
+// changed.
 func (x *Exchange) eachPage(ctx context.Context, id int64, after int,
 	f func([]api.SetRecord) ([]api.SetRecord, error)) error {
 	for {
@@ -119,7 +117,7 @@ func (x *Exchange) eachPage(ctx context.Context, id int64, after int,
 	}
 }
 
-// settle changes the sets of a kind of an interchange that wait, some at a time.
+// settle changes the waiting sets of one kind of an interchange, a page at a time.
 func (x *Exchange) settle(ctx context.Context, id int64, kind string, f func([]api.SetRecord) error) error {
 	return x.eachPage(ctx, id, 0, func(page []api.SetRecord) ([]api.SetRecord, error) {
 		page = slices.DeleteFunc(page, func(s api.SetRecord) bool {
@@ -149,7 +147,7 @@ func (x *Exchange) load(ctx context.Context, p *partner.Partner, i *api.Intercha
 	if asked.OnlyRows != nil && len(asked.OnlyRows) == 0 {
 		return nil // each of them waits for a person
 	}
-	// Each replay is a load of its own, but for one that a crash cut off; orders that are stored are recognised.
+	// Each replay is a load of its own, unless a crash interrupted the last one. Orders that are stored are recognised.
 	l, err := x.engine.Start(ctx, load.Request{Document: i.Document, Mapping: p.Sets[kind].Mapping, By: p.Name,
 		Name: fmt.Sprintf("interchange %d %s after load %d", i.ID, kind, before), Options: asked})
 	if err != nil {
@@ -161,7 +159,7 @@ func (x *Exchange) load(ctx context.Context, p *partner.Partner, i *api.Intercha
 	return x.loaded(ctx, i, kind, l)
 }
 
-// rows are the rows of the sets of a kind that are to be loaded; nil is all of the document.
+// rows are the rows of the sets of a kind that are to be loaded; nil means the whole document.
 func (x *Exchange) rows(ctx context.Context, i *api.Interchange, kind string) (rows []string, err error) {
 	first, last, all := 0, 0, true
 	end := func() {
@@ -203,7 +201,8 @@ func (x *Exchange) rows(ctx context.Context, i *api.Interchange, kind string) (r
 	return rows, nil
 }
 
-// barred reports whether a set breaks a rule of its partner, and nobody has accepted that: nothing is done with it.
+// barred reports whether a set breaks a rule of its partner that nobody has overridden. Nothing is done with such a
+// set.
 func barred(i *api.Interchange, s *api.SetRecord) bool {
 	return !slices.Contains(i.Accept, string(finding.X12Rule)) &&
 		slices.ContainsFunc(s.Findings, func(f finding.Finding) bool {
@@ -211,7 +210,7 @@ func barred(i *api.Interchange, s *api.SetRecord) bool {
 		})
 }
 
-// loaded brings the outcomes of a load to the sets that it was made of.
+// loaded transfers the outcomes of a load to the sets that it was made of.
 func (x *Exchange) loaded(ctx context.Context, i *api.Interchange, kind string, l outcome.Load) error {
 	spans := &spanReader{x: x, ctx: ctx, load: l.ID}
 	return x.settle(ctx, i.ID, kind, func(sets []api.SetRecord) error {
@@ -239,7 +238,7 @@ func (x *Exchange) loaded(ctx context.Context, i *api.Interchange, kind string, 
 	})
 }
 
-// outcome brings the outcomes of the records of a set to it.
+// outcome transfers the outcomes of a set's records to the set.
 func (x *Exchange) outcome(ctx context.Context, l outcome.Load, s *api.SetRecord, spans *spanReader) error {
 	mine, err := spans.of(s.Row, s.Row+s.Rows-1)
 	if err != nil {
@@ -301,7 +300,7 @@ type spanReader struct {
 	ended bool
 }
 
-// of gives the outcomes of the records within rows; rows are asked in their order.
+// of returns the outcomes of the records within rows; rows must be asked for in their order.
 func (r *spanReader) of(first, last int) (mine []outcome.SpanOutcome, err error) {
 	for {
 		if len(r.page) == 0 && !r.ended {

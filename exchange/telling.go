@@ -20,7 +20,7 @@ import (
 	"koinos/store"
 )
 
-// teller works out what is to be said of a partner's orders.
+// teller works out what a partner must be told about its orders.
 type teller struct {
 	x         *Exchange
 	want      api.Wanted
@@ -28,7 +28,7 @@ type teller struct {
 	shipments map[string]bool // those that were looked at: one can be of several orders
 }
 
-// next works out what is to be said of the next orders of ids: as much as goes into one interchange. Rest are those
+// next works out what must be told about the next orders of ids, as much as fits into one interchange. rest are those
 // behind them.
 func (t *teller) next(ctx context.Context, ids []int64) (all []telling, rest []int64, err error) {
 	for len(ids) > 0 && len(all) < setsInOne {
@@ -49,7 +49,7 @@ func (t *teller) next(ctx context.Context, ids []int64) (all []telling, rest []i
 	return all, ids, nil
 }
 
-// telling is what sets of a kind would say of an order.
+// telling is what sets of a kind would say about an order.
 func (t *teller) telling(ctx context.Context, o *store.StoredOrder) ([]telling, error) {
 	x, want := t.x, t.want
 	before, err := x.store.Said(ctx, "out", want.Set, o.ID)
@@ -126,7 +126,8 @@ func (t *teller) telling(ctx context.Context, o *store.StoredOrder) ([]telling, 
 	return []telling{about(o, view)}, nil
 }
 
-// toldOf are the notices of a kind that were said of an order, by the numbers of what they speak of: the last of each.
+// toldOf are the notices of a kind that were sent about an order, by the numbers of what they are about: the last of
+// each.
 func toldOf(before []api.SetRecord) (map[string]order.Order, error) {
 	told := map[string]order.Order{}
 	for _, s := range before {
@@ -141,7 +142,7 @@ func toldOf(before []api.SetRecord) (map[string]order.Order, error) {
 	return told, nil
 }
 
-// shipped are the notices of those shipments of an order that were not said yet, or not as they are now.
+// shipped are the notices of those shipments of an order that were not sent yet, or that have changed since.
 func (t *teller) shipped(ctx context.Context, o *store.StoredOrder) (all []telling, err error) {
 	for i := range o.Movements {
 		m := &o.Movements[i]
@@ -160,8 +161,8 @@ func (t *teller) shipped(ctx context.Context, o *store.StoredOrder) (all []telli
 	return all, nil
 }
 
-// shipment is the notice of a shipment, with all the orders that it is of; nil where the partner knows it as it is. Of
-// one that was taken back since, in part or whole, the partner is told that it is replaced or cancelled.
+// shipment is the notice of a shipment, with all the orders that it is of, or nil if the partner knows it as it is. If
+// a part or all of it was taken back since, the partner is told that it is replaced or cancelled.
 func (t *teller) shipment(ctx context.Context, o *store.StoredOrder, number string) (*telling, error) {
 	ids, err := t.x.store.OrdersMoved(ctx, order.Shipment, o.Partner, number)
 	if err != nil {
@@ -216,7 +217,7 @@ func (t *teller) shipment(ctx context.Context, o *store.StoredOrder, number stri
 	return &out, nil
 }
 
-// purpose lets the notices say what they are for.
+// purpose adds their purposes to the notices.
 func (t *telling) purpose(code string) {
 	for i := range t.of {
 		said := *t.of[i].view.Statement
@@ -262,15 +263,15 @@ func (x *Exchange) shipmentOf(o *store.StoredOrder, number string) (view order.O
 	return view, fmt.Errorf("order %s has no shipment %s", o.Number, number)
 }
 
-// sameGoods reports whether two notices say that as much of each line has left.
+// sameGoods reports whether two notices state the same shipped quantity for each line.
 func sameGoods(a, b *order.Order) bool {
 	return slices.EqualFunc(a.Lines, b.Lines, func(x, y order.Line) bool {
 		return x.Number == y.Number && x.Quantity.Cmp(y.Quantity) == 0
 	})
 }
 
-// invoices are the invoices and credit notes of an order that were not said yet. What was shipped and nobody has billed
-// is billed first, unless it is only tried.
+// invoices are the invoices and credit notes of an order that were not sent yet. What was shipped and not billed is
+// billed first, unless this is a trial.
 func (x *Exchange) invoices(ctx context.Context, o *store.StoredOrder, before []api.SetRecord, try bool,
 	by string) (all []telling, err error) {
 	told, err := toldOf(before)
@@ -316,8 +317,8 @@ func (x *Exchange) invoices(ctx context.Context, o *store.StoredOrder, before []
 	return all, nil
 }
 
-// billed bills what was shipped of an order and never was billed, and gives the order with its invoices. What was given
-// back by a credit note, for goods that did not come back, is not billed again by itself. Findings say why it cannot be
+// billed bills what was shipped of an order and never billed, and returns the order with its invoices. What a credit
+// note gave back, for goods that did not come back, is not billed again automatically. Findings say why it cannot be
 // billed.
 func (x *Exchange) billed(ctx context.Context, o *store.StoredOrder, try bool, by string) (*store.StoredOrder,
 	[]finding.Finding, error) {
@@ -370,8 +371,8 @@ func (x *Exchange) billed(ctx context.Context, o *store.StoredOrder, try bool, b
 	return o, nil, err
 }
 
-// unbilled are the findings that keep what was shipped from being billed: they keep the invoice from leaving, also
-// those that are less where a person bills.
+// unbilled are the findings that prevent billing what was shipped. They also prevent the invoice from being sent, even
+// if they would be less severe where a person bills.
 func unbilled(found []finding.Finding) (wrong []finding.Finding) {
 	for _, f := range found {
 		f.Severity, f.Message = finding.Error, "What was shipped cannot be billed. "+f.Message

@@ -19,19 +19,19 @@ import (
 	"unicode/utf8"
 )
 
-// Watch is one watched folder and what becomes of its files.
+// Watch is one watched folder and what is done with its files.
 type Watch struct {
 	Dir  string
 	Mode Mode // of what is written beside the files
-	// Quiet is how long a file must look the same before it is taken; 0 is two looks.
+	// Quiet is how long a file must look the same before it is taken; 0 means two looks.
 	Quiet time.Duration
-	// Ended reports of the end of a file, its last tailBytes at most, that nothing more
-	// comes: such a file is taken after two looks. Nil knows it of none.
+	// Ended reports from the end of a file, tailBytes at most, that nothing more will follow. Such a file is taken
+	// after two looks. If Ended is nil, no file is known to be complete.
 	Ended func(tail []byte) bool
-	// Load loads a file and waits for its end. Name is the file's, and once a name for the work that is the same when the
-	// same arrival is taken up again after a crash, and another one when the file comes again. Clean reports whether every
-	// order went in. Mark, where it is not nil, writes the marked-up copy; ext is the copy's ending. An error is what kept
-	// the file from being loaded at all.
+	// Load loads a file and waits for its end. name is the file's. once is a name for the work: it is the same if the
+	// same arrival is taken up again after a crash, and another if the file comes again. clean reports whether every
+	// order was loaded. mark, unless it is nil, writes the marked-up copy; ext is the copy's ending. An error says why
+	// the file could not be loaded at all.
 	Load func(ctx context.Context, file *os.File, name, once string) (r Result, err error)
 }
 
@@ -50,28 +50,26 @@ var ErrLater = errors.New("later")
 const (
 	Done   = "done"   // every order of these files went in
 	Failed = "failed" // an order of these files did not, or the file could not be read
-	// Working has the files that were taken, each in a folder named by its arrival:
-	// what is put into the watched folder meanwhile is another arrival.
+	// Working contains the files that were taken, each in a folder named after its arrival. What is put into the
+	// watched folder meanwhile is another arrival.
 	Working = "working"
 )
 
-// seen is a file as it was when it was looked at last.
+// seen is a file as it was at the last look.
 type seen struct {
 	size int64
 	at   time.Time
 	kept int // how often it was the same
 }
 
-// quiet is how often in turn a file must look the same at least before it is taken: who
-// writes it has then been still for as many looks.
+// quiet is for how many looks in a row a file must at least look the same before it is taken.
 const quiet = 2
 
-// mostName is how long a name may be, in bytes, so that "-load-123.csv" fits behind it.
+// mostName is how long a name may be, in bytes, so that "-load-123.csv" can be added to it.
 const mostName = 220
 
-// Run looks into the folder every so often until ctx ends. Files whose names
-// begin with a dot, and those that end in .tmp or .part, are still being
-// written by somebody and are left alone.
+// Run looks into the folder at regular intervals until ctx ends. It leaves files alone that are still being written:
+// names that begin with a dot or end in .tmp or .part.
 func (w *Watch) Run(ctx context.Context, every time.Duration, log *slog.Logger) error {
 	for _, dir := range []string{w.Dir, filepath.Join(w.Dir, Done), filepath.Join(w.Dir, Failed),
 		filepath.Join(w.Dir, Working)} {
@@ -95,7 +93,7 @@ func (w *Watch) Run(ctx context.Context, every time.Duration, log *slog.Logger) 
 	}
 }
 
-// take moves the files that have come to rest into folders of their arrivals.
+// take moves the files that are complete into folders of their arrivals.
 func (w *Watch) take(files map[string]seen, looks int) error {
 	entries, err := os.ReadDir(w.Dir)
 	if err != nil {
@@ -146,7 +144,7 @@ func (w *Watch) take(files map[string]seen, looks int) error {
 	return nil
 }
 
-// tailBytes is how much of the end of a file Ended is shown.
+// tailBytes is how much of the end of a file Ended gets.
 const tailBytes = 512
 
 func (w *Watch) ended(name string, size int64) bool {
@@ -163,7 +161,7 @@ func (w *Watch) ended(name string, size int64) bool {
 	return err == nil && w.Ended(tail)
 }
 
-// work loads the files that were taken, also those that a service before this one left.
+// work loads the files that were taken, including those that an earlier service left.
 func (w *Watch) work(ctx context.Context, log *slog.Logger) error {
 	arrivals, err := os.ReadDir(filepath.Join(w.Dir, Working)) // by name, which is by time
 	if err != nil {
@@ -198,8 +196,8 @@ func (w *Watch) work(ctx context.Context, log *slog.Logger) error {
 	return errors.Join(failed...)
 }
 
-// safely turns a panic into an error: one file that we make a mistake with must
-// not end the service, nor come up again at each look.
+// safely turns a panic into an error: a file that we make a mistake with must not end the service, nor be tried at each
+// look.
 func safely(f func() error) (err error) {
 	defer func() {
 		if r := recover(); r != nil {
@@ -209,7 +207,7 @@ func safely(f func() error) (err error) {
 	return f()
 }
 
-// changed is when a file was written last; one that is gone comes first.
+// changed is when a file was last written. A file that is gone comes first.
 func changed(e fs.DirEntry) time.Time {
 	info, err := e.Info()
 	if err != nil {
@@ -226,9 +224,8 @@ func unfinished(name string) bool {
 	return false
 }
 
-// load loads one file and moves it, and what is said about it, to where it
-// belongs. What Load refuses altogether goes to the failed ones with a text
-// that says why.
+// load loads one file and moves it, and what is reported about it, to where it belongs. A file that Load refuses
+// altogether is moved to the failed files, with a text that says why.
 func (w *Watch) load(ctx context.Context, arrival, name string) error {
 	path := filepath.Join(w.Dir, Working, arrival, name)
 	f, err := os.Open(path)
@@ -283,8 +280,7 @@ func (w *Watch) load(ctx context.Context, arrival, name string) error {
 	return os.Rename(path, to)
 }
 
-// free gives the name in dir, with a number where it is taken. A name so long that
-// nothing fits behind it is cut.
+// free returns the name in dir, with a number if it is taken. A name that is too long for additions is shortened.
 func free(dir, name string) string {
 	ext := filepath.Ext(name)
 	if len(ext) > 20 {
@@ -304,17 +300,17 @@ func free(dir, name string) string {
 	}
 }
 
-// Mode is who may do what with files that are written for others, as in 0640; their folders can be entered
-// by whoever may read.
+// Mode is the permissions of files that are written for others, as in 0640. Whoever may read them may enter their
+// folders.
 type Mode fs.FileMode
 
-// Usual is the mode of files of which nobody has said anything.
+// Usual is the mode if none is set.
 const Usual Mode = 0o644
 
-// Private is for what only the service itself reads.
+// Private is the mode of files that only the service itself reads.
 const Private Mode = 0o600
 
-// Folder makes a folder, where it is not there yet, with this mode whatever the process masks.
+// Folder makes a folder, if it does not exist, with this mode whatever the process masks.
 func (m Mode) Folder(dir string) error {
 	if _, err := os.Stat(dir); err == nil {
 		return nil
@@ -323,8 +319,7 @@ func (m Mode) Folder(dir string) error {
 	return errors.Join(os.MkdirAll(dir, mode), os.Chmod(dir, mode))
 }
 
-// Write writes a file whole or not at all: under a name that nobody takes
-// up, and then under its own.
+// Write writes a file completely or not at all: first under a hidden name, then under its own.
 func (m Mode) Write(name string, write func(io.Writer) error) error {
 	tmp, err := os.CreateTemp(filepath.Dir(name), ".koinos-*")
 	if err != nil {

@@ -14,21 +14,20 @@ import (
 	"koinos/store"
 )
 
-// Work does a job. Its error says what becomes of the job: nil, it is done;
-// *Later, it is tried again; *Paused, it waits; any other error counts as Later.
-// ctx ends when the service stops, or when somebody stops the job.
+// Work does a job. Its error says what becomes of the job: nil means that it is done, *Later that it is tried again,
+// and *Paused that it waits. Any other error counts as Later. ctx ends when the service stops, or when somebody stops
+// the job.
 type Work func(ctx context.Context, subject int64) error
 
-// Later says that what stopped a job may pass: it is tried again, after a time
-// that doubles with each try.
+// Later says that what stopped a job may pass. The job is tried again, after a time that doubles with each attempt.
 type Later struct{ Err error }
 
 func (l *Later) Error() string { return l.Err.Error() }
 
-// Unwrap gives what stopped it.
+// Unwrap returns what stopped it.
 func (l *Later) Unwrap() error { return l.Err }
 
-// Paused says that a job waits until somebody lets it go on.
+// Paused says that a job waits until somebody resumes it.
 type Paused struct{ Reason string }
 
 func (p *Paused) Error() string { return p.Reason }
@@ -36,7 +35,7 @@ func (p *Paused) Error() string { return p.Reason }
 // ErrStopping is the cause with which jobs end when the service stops.
 var ErrStopping = errors.New("the service is stopping")
 
-// Kind is how jobs of a kind are done.
+// Kind says how jobs of a kind are done.
 type Kind struct {
 	Work   Work
 	AtOnce int // how many side by side
@@ -63,11 +62,11 @@ type key struct {
 	subject int64
 }
 
-// lane is where jobs of a kind with the same key are done one after another.
+// lane is a queue of jobs of one kind with the same key, which are done one after another.
 type lane struct{ kind, key string }
 
-// running is a job that this service has claimed: at work, or, where what became
-// of it could not be kept, waiting to be tried again.
+// running is a job that this service has claimed. It is being worked on or, if its result could not be stored, waits to
+// be tried again.
 type running struct {
 	job    api.Job
 	cancel context.CancelCauseFunc // nil while it waits
@@ -83,8 +82,8 @@ func New(s *store.Store, kinds map[string]Kind, now func() time.Time, log *slog.
 // mostDeaths is how many services may end while they work at a job.
 const mostDeaths = 2
 
-// Resume makes the jobs that an earlier service was at ready again. Crashed says
-// that it ended by a mistake of ours: a job at which that happens again is paused.
+// Resume makes the jobs that an earlier service was working at ready again. crashed says that it ended because of a
+// mistake of ours: a job at which that happens again is paused.
 func (q *Queue) Resume(ctx context.Context, crashed bool) error {
 	left, err := q.store.Jobs(ctx, api.JobWorking)
 	if err != nil || len(left) == 0 {
@@ -109,8 +108,8 @@ func (q *Queue) Resume(ctx context.Context, crashed bool) error {
 	})
 }
 
-// lookAgain is how long the queue waits at most before it looks for jobs: what
-// waits for a time is known, so this is only for a clock that was set.
+// lookAgain is how long the queue waits at most before it looks for jobs. It knows when waiting jobs are due, so this
+// is only for a clock that was set.
 const lookAgain = time.Minute
 
 // Run does jobs until ctx ends, and returns when all have stopped.
@@ -132,7 +131,7 @@ func (q *Queue) Run(ctx context.Context) {
 	}
 }
 
-// stop ends every job where it is.
+// stop stops every job where it is.
 func (q *Queue) stop() {
 	q.mu.Lock()
 	q.stopped = true
@@ -145,7 +144,7 @@ func (q *Queue) stop() {
 	q.wait.Wait()
 }
 
-// Stop ends a job with a cause, and reports whether this service was at it.
+// Stop stops a job with a cause, and reports whether this service was working at it.
 func (q *Queue) Stop(kind string, subject int64, cause error) bool {
 	q.mu.Lock()
 	defer q.mu.Unlock()
@@ -157,7 +156,7 @@ func (q *Queue) Stop(kind string, subject int64, cause error) bool {
 	return true
 }
 
-// Forget takes a job that waits in memory away.
+// Forget removes a job that waits in memory.
 func (q *Queue) Forget(kind string, subject int64) {
 	q.mu.Lock()
 	defer q.mu.Unlock()
@@ -169,7 +168,7 @@ func (q *Queue) Forget(kind string, subject int64) {
 // lookAt is how many ready jobs of a kind are looked at, besides the first of each key.
 const lookAt = 256
 
-// look claims what is due and gives how long nothing more will be.
+// look claims what is due and returns for how long nothing more will be.
 func (q *Queue) look(ctx context.Context) time.Duration {
 	var ready []api.Job
 	for kind := range q.kinds {
@@ -187,8 +186,7 @@ func (q *Queue) look(ctx context.Context) time.Duration {
 	return max(next, 10*time.Millisecond)
 }
 
-// choose gives the jobs that can be begun now; next becomes shorter where one
-// waits for a time.
+// choose returns the jobs that can be begun now. If a job waits for a time, it shortens next.
 func (q *Queue) choose(ready []api.Job, now time.Time, next *time.Duration) []api.Job {
 	q.mu.Lock()
 	defer q.mu.Unlock()
@@ -276,16 +274,15 @@ func (q *Queue) safely(ctx context.Context, j api.Job) (err error) {
 	return q.kinds[j.Kind].Work(ctx, j.Subject)
 }
 
-// first and longest are how long a job waits after its first and after many tries; where the disk
-// or the database cannot be written it waits blocked at most, to go on soon when that has passed.
+// first and longest are how long a job waits after its first and after many attempts. While the disk or the database
+// cannot be written, it waits blocked at most, so that it continues soon afterwards.
 const (
 	first   = 500 * time.Millisecond
 	longest = time.Minute
 	blocked = 2 * time.Second
 )
 
-// ended keeps what became of a job. Where that cannot be kept it stays in memory
-// and is tried again from there.
+// ended stores what became of a job. If that cannot be stored, the job stays in memory and is tried again from there.
 func (q *Queue) ended(ctx context.Context, r *running, j api.Job, there bool, err error) {
 	at := key{j.Kind, j.Subject}
 	var paused *Paused

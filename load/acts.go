@@ -19,10 +19,10 @@ import (
 	"koinos/store"
 )
 
-// actValues bounds the values that an act lists.
+// actValues is how many values an act lists at most.
 const actValues = 500
 
-// someForms are the forms of dates that are tried on what was not a date.
+// someForms are the forms of dates that are tried on values that were not dates.
 var someForms = []string{"yyyy-mm-dd", "d.m.yyyy", "d/m/yyyy", "m/d/yyyy", "d-m-yyyy", "yyyy/m/d", "yyyy.m.d",
 	"yyyymmdd", "d mmm yyyy", "d-mmm-yyyy", "mmm d yyyy", "mmm d, yyyy", "d.m.yy", "d/m/yy", "m/d/yy", "d-mmm-yy",
 	"d. mmm yyyy", "yymmdd", "ddmmyyyy"}
@@ -99,7 +99,7 @@ func fieldOf(g *store.ActGroup) string {
 	return g.Field
 }
 
-// level takes such a name apart.
+// level splits such a name.
 func levelOf(field string) (order.Level, string) {
 	if rest, ok := strings.CutPrefix(field, "lines."); ok {
 		return order.Lines, rest
@@ -123,8 +123,8 @@ func formOf(values []api.ActValue) (form string, most int) {
 	return form, most
 }
 
-// Fix does what somebody decided about a load's findings, and then checks the
-// orders that failed once more, and only those: it gives the new load.
+// Fix carries out a decision about a load's findings. Then it checks the orders that failed once more, and only those:
+// it returns the new load.
 func (e *Engine) Fix(ctx context.Context, id int64, f api.Fix, by, name string) (outcome.Load, error) {
 	l, err := e.ended(ctx, id)
 	if err != nil {
@@ -169,8 +169,8 @@ func (e *Engine) Fix(ctx context.Context, id int64, f api.Fix, by, name string) 
 	return e.Retry(ctx, id, f.Accept, by, name)
 }
 
-// sensible looks whether what is to be added would fix anything: a crosswalk is used by the mapping, our
-// side of its pairs is in the list that the field asks, and a list is one that is asked.
+// sensible checks whether what is to be added would fix anything: the mapping uses the crosswalk, our side of its pairs
+// is in the field's list, and the list is in use.
 func (e *Engine) sensible(ctx context.Context, text string, lists map[string][]list.Entry,
 	walks map[string][]list.Pair) error {
 	m, err := mapping.Parse([]byte(text))
@@ -225,8 +225,8 @@ func (e *Engine) sensible(ctx context.Context, text string, lists map[string][]l
 	return nil
 }
 
-// Retry loads the orders of a load that failed once more, with the mapping and
-// the lists as they are now; accept adds warnings that shall not hold them.
+// Retry loads the orders of a load that failed once more, with the present mapping and lists. accept adds warnings that
+// will not hold them.
 func (e *Engine) Retry(ctx context.Context, id int64, accept []finding.Code, by, name string) (outcome.Load, error) {
 	l, err := e.ended(ctx, id)
 	if err != nil {

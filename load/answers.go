@@ -15,7 +15,7 @@ import (
 	"koinos/store"
 )
 
-// answers gives a load's answers to a marked-up copy.
+// answers returns a load's answers for a marked-up copy.
 type answers struct {
 	ctx  context.Context
 	e    *Engine
@@ -34,8 +34,8 @@ type drafted struct {
 	order order.Order
 }
 
-// Sets gives the answers of a load, or of every step of its run, for a
-// marked-up copy of the document, with how the document is read.
+// Sets returns the answers of a load, or of every step of its run, for a marked-up copy of the document, with how the
+// document is read.
 func (e *Engine) Sets(ctx context.Context, l outcome.Load, whole bool) ([]report.Set, source.Options, error) {
 	loads := []outcome.Load{l}
 	if whole && l.Run != 0 {
@@ -143,8 +143,7 @@ func lineAt(t *origin.Trace, of func(int) int) func(string, int) int {
 	}
 }
 
-// draftAll maps the document once more, for the lines of the orders that were
-// stored before this load.
+// draftAll maps the document once more, for the lines of orders that were stored before this load.
 func (a *answers) draftAll() error {
 	a.traces = map[int]*drafted{}
 	set, err := a.e.store.Set(a.ctx)
@@ -173,8 +172,8 @@ func (a *answers) draftAll() error {
 	return nil
 }
 
-// Succeeded gives what of a JSON document went in, so that the rest can be
-// written again: the pointers of the orders, and of NDJSON their lines.
+// Succeeded returns which parts of a JSON document were loaded, so that the rest can be written again: the pointers of
+// the orders, and for NDJSON their lines.
 func (e *Engine) Succeeded(ctx context.Context, l outcome.Load) (pointers map[string]bool, lines map[int]bool,
 	err error) {
 	m, err := e.mappingOf(ctx, &l)

@@ -19,8 +19,8 @@ import (
 	"koinos/store"
 )
 
-// Draft maps one order of a load's document again, as it was mapped then, with the
-// lists of then: what a refused order, or one of a dry run, looks like.
+// Draft maps one order of a load's document again, with the mapping and lists of that time. It shows what a refused
+// order, or one of a dry run, looks like.
 func (e *Engine) Draft(ctx context.Context, l outcome.Load, seq int) (*intent.Intent, error) {
 	return e.draft(ctx, l, seq, nil)
 }
@@ -63,9 +63,8 @@ func (e *Engine) draft(ctx context.Context, l outcome.Load, seq int, watch func(
 	return nil, fmt.Errorf("order %d of load %d: %w", seq, l.ID, store.ErrNotFound)
 }
 
-// Try runs a document through a mapping without a store: what a dry run finds
-// but for orders that are stored already. Each draft goes to order and each
-// finding to each as they come; either may be nil.
+// Try runs a document through a mapping without a store. It finds what a dry run finds, except what depends on stored
+// orders. It passes each draft to order and each finding to each as they come; either may be nil.
 func Try(ctx context.Context, r io.ReaderAt, size int64, m *mapping.Mapping, set *list.Set, limits source.Limits,
 	order func(*intent.Intent), each func(finding.Finding)) (outcome.Load, error) {
 	l, notes, err := try(ctx, r, size, m, set, limits, order, each)
@@ -77,8 +76,7 @@ func Try(ctx context.Context, r io.ReaderAt, size int64, m *mapping.Mapping, set
 	return l, err
 }
 
-// Expected is Try for people and for comparison: it writes the orders and what
-// was found in the form of report.Expected.
+// Expected is Try for people and for comparison: it writes the orders and findings in the form of report.Expected.
 func Expected(ctx context.Context, w io.Writer, r io.ReaderAt, size int64, m *mapping.Mapping, set *list.Set,
 	limits source.Limits) (outcome.Load, error) {
 	e := report.NewExpected(w)

@@ -23,8 +23,8 @@ import (
 	"koinos/store"
 )
 
-// Engine runs loads against a store. They are jobs of a queue, which Run does;
-// its methods may be called by several goroutines.
+// Engine runs loads against a store. They are jobs of a queue, which does them; its methods may be called by several
+// goroutines.
 type Engine struct {
 	counter *book.Counter
 	store   *store.Store
@@ -39,7 +39,7 @@ type Engine struct {
 	total outcome.Counts
 }
 
-// run is a load in progress, or one that ended in a way the store could not keep.
+// run is a load in progress, or one whose end the store could not keep.
 type run struct {
 	mu    sync.Mutex
 	load  outcome.Load
@@ -49,7 +49,7 @@ type run struct {
 	done  chan struct{} // closed when it stops
 }
 
-// snapshot is the load as it stands, with how fast it is.
+// snapshot is the load as it is now, with its speed.
 func (r *run) snapshot(now time.Time) outcome.Load {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -86,15 +86,15 @@ var (
 	ErrRunning = errors.New("the load has not ended yet")
 )
 
-// atOnce is how many loads run side by side: there is one writer, and a
-// second load hardly waits for the first one's reading.
+// atOnce is how many loads run at the same time. There is one writer, but a second load need not wait while the first
+// one is reading.
 const atOnce = 2
 
-// runsAtOnce is how many runs of sequences wait for their loads side by side.
+// runsAtOnce is how many runs of sequences wait for their loads at the same time.
 const runsAtOnce = 64
 
-// New makes an engine. Its loads are done by a queue with the kinds of jobs that
-// Kinds gives; Use says which queue that is.
+// New makes an engine. Its loads are done by a queue with the kinds of jobs that Kinds returns; Use says which queue
+// that is.
 func New(s *store.Store, limits source.Limits, now func() time.Time, log *slog.Logger) *Engine {
 	e := &Engine{store: s, counter: book.NewCounter(s), limits: limits, now: now, log: log, runs: map[int64]*run{}}
 	e.read = e.mappingOf
@@ -109,7 +109,7 @@ func (e *Engine) Kinds() map[string]jobs.Kind {
 	}
 }
 
-// Use says which queue does the engine's jobs.
+// Use sets the queue that does the engine's jobs.
 func (e *Engine) Use(q *jobs.Queue) { e.queue = q }
 
 // Request says what to load.
@@ -124,9 +124,8 @@ type Request struct {
 	Step string
 }
 
-// Start begins a load and gives it as it stands. It is in the store when Start
-// returns, and goes on when ctx ends, or the service does and starts again;
-// Cancel and Pause stop it.
+// Start begins a load and returns it. The load is in the store when Start returns. It continues when ctx ends, and
+// after a restart of the service; Cancel and Pause stop it.
 func (e *Engine) Start(ctx context.Context, req Request) (outcome.Load, error) {
 	doc, err := e.store.Document(ctx, req.Document)
 	if err != nil {
@@ -377,8 +376,8 @@ type verdict struct {
 	later  error // it goes on by itself
 }
 
-// verdict says how the load ends by the error that stopped it; nil where the
-// service stops and the next one goes on with it.
+// verdict says how the load ends because of the error that stopped it. It is nil if the service stops, because the next
+// one continues the load.
 func (t *target) verdict(ctx context.Context, err error, log *slog.Logger) *verdict {
 	cause := context.Cause(ctx)
 	switch {
@@ -443,7 +442,7 @@ func failingText(c outcome.Counts) string {
 	return report.Plural(c.Failing(), "order") + " failed, as many as were allowed"
 }
 
-// runWith reads, maps, checks and writes; its error is what stopped it.
+// runWith reads, maps, checks and writes. Its error is what stopped it.
 func (e *Engine) runWith(ctx context.Context, t *target) error {
 	l := &t.run.load // document and options do not change
 	m, err := e.read(ctx, l)
@@ -508,7 +507,7 @@ func (e *Engine) runWith(ctx context.Context, t *target) error {
 	return pass(!l.DryRun)
 }
 
-// intact looks whether a document is as it came; one that has changed on the disk is a finding.
+// intact checks whether a document is as it came. One that has changed on the disk is a finding.
 func (e *Engine) intact(sha string) error {
 	f, err := e.store.OpenWhole(sha)
 	if err == nil {
@@ -524,8 +523,8 @@ func (e *Engine) intact(sha string) error {
 	return err
 }
 
-// whole reads a document to its end before anything of it is stored, where its mapping refuses it as a
-// whole for what is found there.
+// whole reads a document to its end before anything of it is stored, if its mapping refuses the whole document for
+// faults of the document.
 func (e *Engine) whole(ctx context.Context, in input, t *target) error {
 	f, err := e.store.OpenFile(in.document)
 	if err != nil {
@@ -543,8 +542,8 @@ func (e *Engine) whole(ctx context.Context, in input, t *target) error {
 	return err
 }
 
-// open begins to read a document's file, after a first reading where only the
-// whole document tells what its dates mean.
+// open begins to read a document's file. It reads the file once before if only the whole document shows what its dates
+// mean.
 func (in *input) open(f store.File, limits source.Limits) error {
 	return in.openAt(f, f.Size(), limits)
 }

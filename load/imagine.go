@@ -35,12 +35,12 @@ func (e *Engine) Known(ctx context.Context, m *mapping.Mapping, set *list.Set, d
 	return is, errors.Join(err, failed)
 }
 
-// errImagined undoes the transaction in which orders were imagined.
+// errImagined rolls back the transaction in which orders were imagined.
 var errImagined = errors.New("nothing of this is kept")
 
-// Imagine gives what intents that a mapping made would become in the book, and keeps
-// nothing: the book takes them in a transaction that is undone. Ids and numbers of orders
-// that would be new are those that they would get now. It is for some thousand at most.
+// Imagine returns what intents that a mapping made would become in the book, and stores nothing: the book takes them in
+// a transaction that is rolled back. Orders that would be new have the ids and numbers that they would get now. It is
+// meant for a few thousand intents at most.
 func (e *Engine) Imagine(ctx context.Context, m *mapping.Mapping, all []*intent.Intent) ([]Imagined, error) {
 	set, err := e.store.Set(ctx)
 	if err != nil {
@@ -56,7 +56,7 @@ func (e *Engine) Imagine(ctx context.Context, m *mapping.Mapping, all []*intent.
 	return e.imagine(ctx, session, entries)
 }
 
-// imagine lets a session take entries in a transaction that is undone.
+// imagine lets a session take entries in a transaction that is rolled back.
 func (e *Engine) imagine(ctx context.Context, session *book.Session, entries []book.Entry) ([]Imagined, error) {
 	out := make([]Imagined, len(entries))
 	err := e.store.Write(ctx, func(tx *store.Tx) error {

@@ -42,7 +42,7 @@ type batch struct {
 	ready  chan struct{}
 }
 
-// input is a document with all that is needed to understand it.
+// input is a document with everything that is needed to understand it.
 type input struct {
 	document string // SHA-256
 	mapping  *mapping.Mapping
@@ -60,8 +60,8 @@ type input struct {
 	ahead  func(context.Context, []mapped) error // what can be worked out of intents beside the writer; nil is nothing
 }
 
-// safely turns a panic of f into an error that fails the load: a mistake of
-// ours in reading one document must not end the service.
+// safely turns a panic of f into an error that fails the load. A mistake of ours in reading one document must not end
+// the service.
 func safely(f func() error) func() error {
 	return func() (err error) {
 		defer func() {
@@ -73,8 +73,8 @@ func safely(f func() error) func() error {
 	}
 }
 
-// run reads the document to its end and gives its orders to put, in their
-// order. The error of a document that cannot be read carries findings.
+// run reads the document to its end and passes its orders to put, in their order. The error for a document that cannot
+// be read carries findings.
 func (in *input) run(ctx context.Context, put func([]mapped) error) (table *reading.Table, err error) {
 	in.broken = nil
 	g, ctx := errgroup.WithContext(ctx)
@@ -162,8 +162,7 @@ func (in *input) run(ctx context.Context, put func([]mapped) error) (table *read
 	return table, in.refused(table, finding.Of(broken), broken)
 }
 
-// refused is what refuses a document as a whole, where its mapping says so: its error notes, and what
-// stopped the reading.
+// refused returns what refuses a document as a whole, if its mapping says so: its errors, and what stopped the reading.
 func (in *input) refused(table *reading.Table, found []finding.Finding, stopped ...error) error {
 	if in.mapping.Refuses() {
 		all := in.broken
@@ -180,10 +179,10 @@ func (in *input) refused(table *reading.Table, found []finding.Finding, stopped 
 	return errors.Join(stopped...)
 }
 
-// mostBroken bounds what is told of a document that is refused.
+// mostBroken is how many faults of a refused document are reported.
 const mostBroken = 100
 
-// judge gathers what is wrong with the document itself at the rows of orders.
+// judge gathers faults of the document itself at the rows of orders.
 func (in *input) judge(orders []mapped) {
 	if !in.mapping.Document.Refuse {
 		return
@@ -198,8 +197,8 @@ func (in *input) judge(orders []mapped) {
 	}
 }
 
-// readAhead is a source that is read on a goroutine of its own: unpacking and
-// cutting a workbook takes as long as storing it.
+// readAhead is a source that is read on a goroutine of its own, because unpacking and splitting a workbook takes as
+// long as storing it.
 type readAhead struct {
 	ctx  context.Context
 	src  source.Reader
@@ -213,8 +212,8 @@ type recordBatch struct {
 	err     error // behind the records
 }
 
-// rowsAhead is how many rows of the document are read at a time; a record of X12 is
-// as many as it has segments.
+// rowsAhead is how many rows of the document are read at a time. A record of X12 counts as many rows as it has
+// segments.
 const rowsAhead = 256
 
 func (a *readAhead) read() error {
@@ -268,8 +267,7 @@ func (in *input) mapOne(g *reading.Group) mapped {
 	return mapped{Entry: book.NewEntry(i, in.document, in.keeps)}
 }
 
-// check applies the rules for every order. A notice is judged beside the order
-// that it speaks of.
+// check applies the rules for every order. A notice is checked against the order that it is about.
 func (in *input) check(i *intent.Intent) {
 	if !i.Orphan && i.Kind == intent.Order {
 		check.Order(&i.Order, i, check.Terms{Tolerance: in.mapping.Tolerance, Rounding: in.mapping.Rounding})

@@ -20,11 +20,10 @@ import (
 	"koinos/store"
 )
 
-// Post stores one order that a program sends in Koinos's own form. It passes every
-// check that a row of a sheet passes, and the same book takes it; its body is kept
-// as a document. Again is what it means where the order is stored already, Skip
-// where blank. Several at once share a durable commit. Findings of severity error
-// say why it was not stored; their places point into the body.
+// Post stores one order that a program sends in Koinos's own form. The order passes every check that a row of a sheet
+// passes, and the same book takes it. Its body is stored as a document. Again says what is done if the order is stored
+// already; blank means Skip. Several orders at the same time share a durable commit. Findings of severity error say why
+// it was not stored; their places point into the body.
 func (e *Engine) Post(ctx context.Context, o *order.Order, body []byte, again outcome.Again, by string) (api.Posted,
 	error) {
 	out := api.Posted{Outcome: outcome.Refused, Findings: []finding.Finding{}}
@@ -100,7 +99,7 @@ func posted(o *order.Order, body []byte) (*intent.Intent, error) {
 	return i, nil
 }
 
-// inBody says under which name a field stands in a body, where it is another one.
+// inBody maps fields to the names that they have in a body, if these differ.
 var inBody = map[string]string{"total": "total_stated", "amount": "amount_stated",
 	"total_before_tax": "total_before_tax_stated"}
 
@@ -169,8 +168,7 @@ var linePaths = func() map[string]string {
 	return paths
 }()
 
-// bodyAdvice is what fixes a finding in a body, where the usual advice speaks of
-// cells and mappings.
+// bodyAdvice says how to fix a finding in a body, if the usual advice is about cells and mappings.
 var bodyAdvice = map[finding.Code]string{
 	finding.MustMissing:       "Send the value.",
 	finding.ShouldMissing:     "Send the value if it is known.",
@@ -198,8 +196,8 @@ func forBody(all []finding.Finding) []finding.Finding {
 	return all
 }
 
-// wholeArrival speaks of every field that the order has. Lines that all have ids
-// are matched by them, others by their numbers.
+// wholeArrival makes an arrival that states every field of the order. Lines that all have ids are matched by their ids,
+// others by their numbers.
 func wholeArrival(o *order.Order) order.Arrival {
 	a := order.Arrival{Match: order.ByID, Missing: order.KeepMissing}
 	if slices.ContainsFunc(o.Lines, func(l order.Line) bool { return l.ID == 0 }) {

@@ -17,7 +17,7 @@ import (
 	"koinos/core/source"
 )
 
-// View says which part of a document a preview is about.
+// View says which part of a document a preview shows.
 type View struct {
 	Sheet string
 	From  int // first and last row that are seen
@@ -26,8 +26,7 @@ type View struct {
 	Seq   int // or the number of an order
 }
 
-// previewRows is how many rows a preview reads beyond those seen, to say what
-// the mapping does as a whole.
+// previewRows is how many rows a preview reads beyond those shown, to say what the mapping does as a whole.
 const previewRows = 3_000
 
 // Look makes a preview.
@@ -46,7 +45,7 @@ func Look(ctx context.Context, r io.ReaderAt, size int64, m *mapping.Mapping, se
 			return (v.Sheet == "" || s.Sheet == v.Sheet) && s.First <= last && s.Last >= first
 		})
 	}
-	// Between the document's beginning and what is seen rows are only grouped.
+	// Rows between the document's beginning and the shown part are only grouped.
 	in.wanted = func(g *reading.Group) bool {
 		spans := g.Spans()
 		read = max(read, spans[len(spans)-1].Last)

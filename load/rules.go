@@ -16,8 +16,8 @@ import (
 	"koinos/store"
 )
 
-// rules are what a load does with orders beyond mapping and checking them:
-// what its mapping says, and what was asked of this load.
+// rules are what a load does with orders beyond mapping and checking them: what its mapping says, and the options of
+// this load.
 type rules struct {
 	outcome.Options
 	again    outcome.Again
@@ -31,11 +31,11 @@ type rules struct {
 	chosen   map[string]bool
 }
 
-// invoiceHolds are what holds a supplier's invoice where its mapping does not say: money is paid for what was ordered
-// and came.
+// invoiceHolds are the warnings that hold a supplier's invoice unless its mapping says otherwise: money is paid only
+// for what was ordered and received.
 var invoiceHolds = []string{string(finding.OverInvoiced), string(finding.PriceDiffers), string(finding.InvoiceDiffers)}
 
-// Holds says which warnings hold an order of a mapping, but for those that were accepted; nil is none.
+// Holds returns the warnings that hold an order of a mapping, without those that were accepted; nil is none.
 func Holds(m *mapping.Mapping, accepted ...finding.Code) func(*finding.Finding) bool {
 	codes := m.Holds
 	if m.Kind == intent.Invoice && codes == nil && (m.Of == order.Purchase || m.FromSeller) {
@@ -85,7 +85,7 @@ func (r *rules) takes(o *order.Order) bool {
 	return r.chosen == nil || r.chosen[strings.ToUpper(strings.TrimSpace(o.SenderNumber))]
 }
 
-// stage gives a new order what was asked for all.
+// stage gives a new order the stage that the load asks for.
 func (r *rules) stage(o *order.Order) {
 	if r.Stage != "" && r.Stage != order.Open {
 		o.Stage = r.Stage
@@ -101,14 +101,13 @@ func (r *rules) stage(o *order.Order) {
 	}
 }
 
-// saved is how many seconds of work by hand an order stands for.
+// saved is how many seconds of manual work an order stands for.
 func (r *rules) saved(lines int) int {
 	return int(math.Round(60 * (r.byHand[0] + r.byHand[1]*float64(lines))))
 }
 
-// only narrows a retry to the orders that failed in the earlier load: those
-// that touch one of their rows, and where it did not come to the document's end
-// those that it never reached.
+// only limits a retry to the orders that failed in the earlier load: those that contain one of their rows and, if that
+// load did not reach the document's end, those that it never reached.
 func (e *Engine) only(ctx context.Context, l *outcome.Load) (func(*reading.Group) bool, error) {
 	if l.Retry == 0 {
 		return nil, nil

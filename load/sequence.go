@@ -27,8 +27,8 @@ type RunRequest struct {
 	Name string // of the request
 }
 
-// StartRun begins a run of a document through a sequence and gives it as it
-// stands. Like a load it goes on when the service ends and starts again.
+// StartRun begins a run of a document through a sequence and returns it. Like a load, it continues after a restart of
+// the service.
 func (e *Engine) StartRun(ctx context.Context, req RunRequest) (outcome.Run, error) {
 	if req.AgainOf != 0 {
 		was, err := e.store.Run(ctx, req.AgainOf)
@@ -64,8 +64,8 @@ func (e *Engine) StartRun(ctx context.Context, req RunRequest) (outcome.Run, err
 	return r, nil
 }
 
-// CheckSequence reports what is wrong with a sequence: its mappings must be
-// here, and take results only of steps before theirs.
+// CheckSequence reports what is wrong with a sequence: its mappings must exist, and may take results only from earlier
+// steps.
 func (e *Engine) CheckSequence(ctx context.Context, text []byte) error {
 	s, err := mapping.ParseSequence(text)
 	if err != nil {
@@ -152,8 +152,7 @@ func (e *Engine) steps(ctx context.Context, r *outcome.Run) (outcome.Status, err
 	return outcome.Done, nil
 }
 
-// UntilDone waits until a load has ended; one that is paused has not: whoever
-// resumes it resumes the run.
+// UntilDone waits until a load has ended. A paused load has not ended: whoever resumes it also resumes the run.
 func (e *Engine) UntilDone(ctx context.Context, id int64) (outcome.Load, error) {
 	for {
 		woken := e.store.Woken()
@@ -169,7 +168,7 @@ func (e *Engine) UntilDone(ctx context.Context, id int64) (outcome.Load, error) 
 	}
 }
 
-// WaitRun gives a run when it has ended, or when ctx has.
+// WaitRun returns a run when it has ended, or when ctx has.
 func (e *Engine) WaitRun(ctx context.Context, id int64) (outcome.Run, error) {
 	for {
 		woken := e.store.Woken()
@@ -185,7 +184,7 @@ func (e *Engine) WaitRun(ctx context.Context, id int64) (outcome.Run, error) {
 	}
 }
 
-// Run gives a run with the loads of its steps.
+// Run returns a run with the loads of its steps.
 func (e *Engine) Run(ctx context.Context, id int64) (outcome.Run, error) {
 	r, err := e.store.Run(ctx, id)
 	if err != nil {
@@ -205,8 +204,8 @@ func (e *Engine) Run(ctx context.Context, id int64) (outcome.Run, error) {
 	return r, nil
 }
 
-// outcomesFor gives what earlier steps made of the document of a load that is
-// a step of a run; nil where it takes no results.
+// outcomesFor returns what earlier steps made of the document, for a load that is a step of a run; nil if the load
+// takes no results.
 func (e *Engine) outcomesFor(ctx context.Context, l *outcome.Load, m *mapping.Mapping) (reading.Outcomes, error) {
 	if l.Run == 0 || len(m.Needs) == 0 {
 		return nil, nil
@@ -242,7 +241,7 @@ type stepSpan struct {
 	trace  origin.Trace // where the lines stand in the document
 }
 
-// mostHeld bounds the orders of earlier steps that are held at a time.
+// mostHeld is how many orders of earlier steps are in memory at a time.
 const mostHeld = 2_000
 
 func (s *stepOutcomes) Result(r mapping.Result, sheet string, row int) (value, why string, wait bool) {
@@ -272,7 +271,7 @@ func (s *stepOutcomes) Result(r mapping.Result, sheet string, row int) (value, w
 	return value, fmt.Sprintf("The order %s of the step %s has no %s.", span.stored.Number, r.Step, r.Field), false
 }
 
-// span finds the order that a step made of a row. A nil span is none.
+// span finds the order that a step made of a row. A nil span means that there is none.
 func (s *stepOutcomes) span(step string, load int64, sheet string, row int) (*stepSpan, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()

@@ -29,13 +29,13 @@ type target struct {
 	from    int // orders up to this one were written before: the load goes on behind them
 	next    int // number of the load's last finding
 	notes   []finding.Finding
-	// finished is set where the load's end was kept with its orders: of all or
-	// none there is no moment in which the orders are in and the end is not.
+	// finished is set if the load's end was stored together with its orders. In a load of all or none, the orders are
+	// never stored without the end.
 	finished *outcome.Load
 }
 
-// A transaction holds so much: more gains nothing, and readers see orders arrive. Where that keeps the one writer
-// from others for longer than longTurn, it holds less, down to a part of leastPart, until it is done in shortTurn.
+// A transaction contains this many orders: more would gain nothing, and readers see orders sooner. If it occupies the
+// one writer for longer than longTurn, it contains fewer, down to a share of leastPart, until it takes shortTurn.
 const (
 	txOrders  = 1_000
 	txLines   = 10_000
@@ -44,8 +44,7 @@ const (
 	shortTurn = 40 * time.Millisecond
 )
 
-// begin starts a pass over the document, behind what an earlier service has
-// written of it.
+// begin starts a pass over the document, behind what an earlier service has written.
 func (t *target) begin(real bool) (err error) {
 	t.pending, t.lines, t.part, t.next, t.from = nil, 0, 1, 0, 0
 	t.book = book.Begin(t.rules.book(t, real))
@@ -65,8 +64,8 @@ func (t *target) begin(real bool) (err error) {
 	return nil
 }
 
-// put takes the next orders in. A load that was begun before passes over those
-// that are written, noting what later ones are compared with.
+// put takes in the next orders. In a load that was begun before, it skips those that are written, and notes what later
+// ones are compared with.
 func (t *target) put(orders []mapped) error {
 	for i := range orders {
 		m := &orders[i]
@@ -92,8 +91,8 @@ func (t *target) put(orders []mapped) error {
 	return nil
 }
 
-// ahead works out beside the writer what notices will do, as long as that is still so, mostly, when they are taken:
-// where one order follows from the one before, it is in vain.
+// ahead works out, outside the writer's transaction, what notices will do. It is used as long as most of its results
+// are still valid when they are taken; if each notice depends on the one before, it would be in vain.
 func (t *target) ahead(ctx context.Context, orders []mapped) error {
 	if t.rules.Stage != "" || t.rules.Opening || t.book.Vain() {
 		return nil
@@ -172,8 +171,7 @@ func (t *target) flush() error {
 	return nil
 }
 
-// flushSome writes the first n pending orders, the last of which is one
-// failure too many, and leaves the others.
+// flushSome writes the first n pending orders, the last of which exceeds the allowed failures, and leaves the others.
 func (t *target) flushSome(n int) error {
 	t.pending = t.pending[:n]
 	for i := range t.pending { // they are decided anew
@@ -200,8 +198,8 @@ func (t *target) write(f func(*store.Tx) error) error {
 	return err
 }
 
-// allOrNone reads the document twice: dry, and where nothing fails once more
-// for real, in one transaction. A load that was begun before begins anew.
+// allOrNone reads the document twice: first as a dry run and then, if nothing fails, for real in one transaction. If
+// the load was begun before, it begins again.
 func (t *target) allOrNone(pass func(real bool) error) error {
 	if err := t.e.store.Write(t.ctx, func(tx *store.Tx) error { return tx.Forget(t.run.load.ID) }); err != nil {
 		return err
@@ -238,7 +236,7 @@ func (t *target) allOrNone(pass func(real bool) error) error {
 	if err != nil && t.ctx.Err() != nil {
 		return err // it begins anew
 	}
-	// Nothing was kept: what the dry pass found stands, and good orders are withheld.
+	// Nothing was stored: the findings of the dry pass remain, and valid orders are withheld.
 	dry.Withheld, dry.Ready, dry.Differs, dry.Saved = dry.Ready+dry.Differs, 0, 0, 0
 	t.notes, t.next = notes, next
 	t.run.update(func(l *outcome.Load) { l.Counts = dry })

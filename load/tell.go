@@ -24,7 +24,7 @@ import (
 	"koinos/store"
 )
 
-// Telling is what somebody says of a stored order, beside the notice itself.
+// Telling is what somebody says about a stored order, besides the notice itself.
 type Telling struct {
 	Kind   intent.Kind
 	Order  int64
@@ -34,10 +34,10 @@ type Telling struct {
 	By     string
 }
 
-// Tell carries out what somebody says of a stored order: a change, an answer, goods that moved, an invoice, or that it
-// is not wanted any more. The fields are those that a mapping of such records has. The same book takes it that takes
-// notices out of documents, but what a document is only warned of holds it here: nothing is done then, and the outcome
-// is Held. ErrNotFound says that there is no such order.
+// Tell carries out what somebody says about a stored order: a change, an answer, goods that moved, an invoice, or a
+// cancellation. The fields are those of a mapping for such records, and the same book takes it. A warning for a
+// document holds a telling: nothing is done then, and the outcome is Held. ErrNotFound says that there is no such
+// order.
 func (e *Engine) Tell(ctx context.Context, t Telling, n *api.Notice) (api.Posted, error) {
 	out, w, err := e.telling(ctx, &t, n)
 	if err != nil || w.entry.Refused() {
@@ -59,8 +59,8 @@ func (e *Engine) Tell(ctx context.Context, t Telling, n *api.Notice) (api.Posted
 	return out, nil
 }
 
-// ImagineTold gives the order as it would be if that were said of it, and keeps nothing; as it is where that would be
-// refused or held.
+// ImagineTold returns the order as it would be if that were said about it, and stores nothing. If it would be refused
+// or held, it returns the order as it is.
 func (e *Engine) ImagineTold(ctx context.Context, t Telling, n *api.Notice) (*store.StoredOrder, error) {
 	_, w, err := e.telling(ctx, &t, n)
 	if err != nil {
@@ -80,7 +80,7 @@ type word struct {
 	sha     string // of the document that it is kept as
 }
 
-// telling makes an entry of what is said of a stored order; what is wrong with it alone is in out.
+// telling makes an entry of what is said about a stored order. Findings that do not depend on the store are in out.
 func (e *Engine) telling(ctx context.Context, t *Telling, n *api.Notice) (out api.Posted, w word, err error) {
 	out = api.Posted{Outcome: outcome.Refused, OrderID: t.Order, Findings: []finding.Finding{}}
 	set, err := e.store.Set(ctx)
@@ -139,7 +139,7 @@ var noticePaths = func() map[string]string {
 	return paths
 }()
 
-// unset are fields of orders that no change sets, never are those that are never blank.
+// unset are fields of orders that no change can set; never are those that can never be blank.
 var (
 	unset = []string{"partner", "sender_number", "total", "tax_amount", "total_before_tax", "amount", "shipped",
 		"received",
@@ -147,7 +147,7 @@ var (
 	never = []string{"quantity", "number", "currency"}
 )
 
-// fill brings fields, by their names, into what is said of an order or of line n of it; in is where they stand.
+// fill puts fields, by their names, into what is said about an order or about its line n; in is where they stand.
 func fill(i *intent.Intent, level order.Level, n int, values map[string]string, in *tree.Node) {
 	o := &i.Order
 	var l *order.Line

@@ -17,8 +17,8 @@ import (
 	"koinos/core/source"
 )
 
-// each maps a document group by group, one after another, and gives each with
-// its draft, or nil where the group is not wanted; it ends early where do says so.
+// each maps a document group by group, and passes each with its draft, or nil if the group is not wanted, to do. It
+// ends early if do says so.
 func (in *input) each(ctx context.Context, watch func(reading.Step),
 	do func(*reading.Group, *intent.Intent) bool) ([]finding.Finding, error) {
 	table := reading.NewTable(in.mapping, in.src, in.decided)
@@ -41,8 +41,7 @@ func (in *input) each(ctx context.Context, watch func(reading.Step),
 	return table.Notes, nil
 }
 
-// Coverage says what of a document a mapping does not use, and what lists and
-// crosswalks do not know.
+// Coverage says what of a document a mapping does not use, and which values lists and crosswalks did not know.
 func Coverage(ctx context.Context, r io.ReaderAt, size int64, m *mapping.Mapping, set *list.Set,
 	limits source.Limits) (*reading.Coverage, []finding.Finding, error) {
 	in := &input{mapping: m, set: set, around: true}
@@ -58,7 +57,7 @@ func Coverage(ctx context.Context, r io.ReaderAt, size int64, m *mapping.Mapping
 	return c, notes, err
 }
 
-// mostEffects bounds the differing orders that a comparison lists.
+// mostEffects is how many differing orders a comparison lists.
 const mostEffects = 1000
 
 type result struct {
@@ -77,8 +76,8 @@ func (o *result) word() string {
 	return string(outcome.Ready)
 }
 
-// Compare runs a document through two mappings and says which orders differ,
-// and in what. It holds the orders of the first.
+// Compare runs a document through two mappings and reports which orders differ, and in what. It keeps the orders of the
+// first in memory.
 func Compare(ctx context.Context, r io.ReaderAt, size int64, was, is *mapping.Mapping, set *list.Set,
 	limits source.Limits) (*api.Comparison, error) {
 	run := func(m *mapping.Mapping, each func(string, *result)) error {

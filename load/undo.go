@@ -14,12 +14,11 @@ import (
 // undoneAtATime is how many orders a transaction takes back at most.
 const undoneAtATime = 200
 
-// mostKept bounds the orders that Undone names.
+// mostKept is how many orders Undone names.
 const mostKept = 1_000
 
-// Undo takes back what a load stored and changed, where nothing has happened
-// to those orders since. Broken off, it can be begun again. With dry it says
-// what it would do.
+// Undo takes back what a load stored and changed, as far as nothing has happened to those orders since. If it is
+// interrupted, it can be started again. With dry set, it says what it would do.
 func (e *Engine) Undo(ctx context.Context, id int64, dry bool, by string) (api.Undone, error) {
 	u := api.Undone{Load: id, DryRun: dry, Why: []api.Taken{}}
 	l, err := e.ended(ctx, id)

@@ -14,7 +14,7 @@ import (
 	"koinos/store"
 )
 
-// ErrWhichLine says that a field belongs to lines, and that none was named.
+// ErrWhichLine says that a field belongs to lines, and that no line was named.
 type ErrWhichLine struct {
 	Field string
 	Lines int
@@ -27,9 +27,8 @@ func (e *ErrWhichLine) Error() string {
 // movedBy is what notices call the fields of lines that they add up to.
 var movedBy = map[string]string{"shipped": "quantity", "received": "quantity", "invoiced": "quantity"}
 
-// Why tells where a value of an order came from: it maps the record that brought
-// it once more, with the mapping and the lists of then, and tells each step. Line
-// 0 is the header.
+// Why tells where a value of an order came from. It maps the record that brought it once more, with the mapping and the
+// lists of that time, and reports each step. Line 0 is the header.
 func (e *Engine) Why(ctx context.Context, id int64, line int, field string) (*api.Why, error) {
 	o, err := e.store.Order(ctx, id)
 	if err != nil {

@@ -10,8 +10,8 @@ import (
 	"koinos/store"
 )
 
-// Withdraw cancels what is open of a stored order, because nobody wants it any more. What
-// has moved stays as it is. An order that is cancelled already stays so.
+// Withdraw cancels what is open of a stored order because nobody wants it any more. What has moved stays as it is. An
+// order that is cancelled already does not change.
 func (e *Engine) Withdraw(ctx context.Context, id int64, by string) error {
 	return e.store.Share(ctx, func(tx *store.Tx) error {
 		is, err := tx.Order(id)

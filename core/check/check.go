@@ -1,5 +1,5 @@
-// Package check holds the rules that an order must keep whatever it was read
-// from: its figures agree, its lines say something, its dates make sense.
+// Package check holds the rules that an order must keep whatever it was read from: its figures agree, its lines are
+// complete, its dates make sense.
 package check
 
 import (
@@ -11,18 +11,18 @@ import (
 	"koinos/core/order"
 )
 
-// Subject is an order being checked, able to note what is found at the place
-// that the field came from. A mapping's Draft is one.
+// Subject is an order that is being checked and that can note findings at the place where a field came from. A
+// mapping's Draft is one.
 type Subject interface {
 	Add(code finding.Code, line int, field, value, format string, args ...any) *finding.Finding
-	// Has reports whether something was found about the field already: a rule
-	// then keeps silent, for one mistake should read as one.
+	// Has reports whether there is a finding about the field already. A rule then adds none, so that one mistake is
+	// reported once.
 	Has(line int, field string) bool
-	// Stated lists the figures that the document states and that are to be compared.
+	// Stated lists the figures that the document states and that are compared.
 	Stated() []intent.Stated
 }
 
-// Terms are what the mapping says of figures.
+// Terms are what the mapping says about figures.
 type Terms struct {
 	Tolerance order.Number
 	Rounding  order.Rounding
@@ -38,8 +38,7 @@ func Order(o *order.Order, s Subject, terms Terms) {
 
 var hundred = order.NumberOf(100)
 
-// rules are the rules that need nothing but the order. What a mapping's need
-// has reported already they leave alone.
+// rules are the rules that need nothing but the order. They skip what a mapping's need has reported already.
 var rules = []func(*order.Order, Subject){
 	func(o *order.Order, s Subject) {
 		if len(o.Lines) == 0 {
@@ -192,7 +191,7 @@ func anyItem(s Subject, line int) bool {
 	return false
 }
 
-// figures works the sums out and compares what the document states with them.
+// figures works the sums out and compares them with what the document states.
 func figures(o *order.Order, s Subject, terms Terms) {
 	line, err := o.Compute(terms.Rounding)
 	if err != nil {
@@ -234,7 +233,7 @@ func agrees(o *order.Order, field string, tolerance order.Number) bool {
 	return order.Within(o.Tax, o.TaxAmount, tolerance)
 }
 
-// amount compares a line's amount; false is that it differs, or that nobody knows.
+// amount compares a line's amount. It is false if the amounts differ or cannot be compared.
 func amount(o, whole *order.Order, s Subject, n int, tolerance order.Number) bool {
 	l := &o.Lines[n-1]
 	if s.Has(n, "quantity") && l.Quantity.IsZero() || s.Has(n, "unit_price") && l.UnitPrice.IsZero() ||
@@ -287,7 +286,7 @@ func ofOrder(o *order.Order, s Subject, field string, tolerance order.Number) {
 	}
 }
 
-// taxed reports whether lines say what their tax is.
+// taxed reports whether the lines state their tax.
 func taxed(o *order.Order) bool {
 	return slices.ContainsFunc(o.Lines, func(l order.Line) bool { return !l.TaxPercent.IsZero() })
 }

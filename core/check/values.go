@@ -11,9 +11,8 @@ import (
 	"koinos/core/order"
 )
 
-// Values looks at what a mapping's types make sure of where an order is read from
-// a document: days that exist, currencies, words that are allowed, what no order
-// can do without. Then it asks the lists. Outer space of texts is trimmed.
+// Values checks what a mapping's types ensure for an order that is read from a document: days that exist, currencies,
+// allowed words, and mandatory fields. Then it looks codes up in the lists. It trims the outer space of texts.
 func Values(o *order.Order, s Subject, lists *list.Set) {
 	if !slices.Contains(order.Kinds, string(o.Kind)) {
 		s.Add(finding.MustMissing, 0, "kind", string(o.Kind), "kind must be sales or purchase.")
@@ -75,8 +74,7 @@ func choice(s Subject, line int, field, value string, may []string) {
 
 func mayBe(words []string) string { return "It may be: " + strings.Join(words, ", ") + "." }
 
-// lists are the fields that must agree with a reference list where one of the
-// name was imported.
+// lists are the fields that must agree with the reference list of that name, if one was imported.
 var lists = []struct {
 	level order.Level
 	field *order.Field
@@ -93,8 +91,7 @@ var lists = []struct {
 	{order.Lines, field(order.Lines, "unit"), named("units"), finding.UnknownUnit},
 }
 
-// AskedOf is the field of every order that is looked up in a list of this name, whatever it
-// came through; "" is none.
+// AskedOf is the field that is looked up in a list of this name for every order, whatever its origin; "" is none.
 func AskedOf(list string) string {
 	for _, rule := range lists {
 		for _, kind := range []order.Kind{order.Sales, order.Purchase} {
@@ -113,9 +110,8 @@ func field(level order.Level, name string) *order.Field {
 
 func named(name string) func(*order.Order) string { return func(*order.Order) string { return name } }
 
-// Lists asks the reference lists for partner, items, units and the like, as far
-// as there are lists of these. A code that differs in letter case or space only
-// becomes the list's.
+// Lists looks partner, items, units and the like up in the reference lists, as far as these exist. A code that differs
+// only in letter case or space becomes the list's.
 func Lists(o *order.Order, s Subject, set *list.Set) {
 	for _, rule := range lists {
 		f, name := rule.field, rule.list(o)
@@ -161,9 +157,8 @@ func listed(o *order.Order, l *order.Line, line int, f *order.Field, name string
 	Unknown(s.Add(code, line, f.Name, v, "%q is not in the list %s.", v, name), known, name)
 }
 
-// Unknown says in a finding about a code that a list does not have what may
-// have been meant: the code that a common word for a unit stands for, else the
-// nearest entry. A nil list is that of units where none was imported.
+// Unknown suggests in a finding what may have been meant by a code that a list does not have: the code that a common
+// word for a unit stands for, or else the nearest entry. A nil list is that of the common units.
 func Unknown(f *finding.Finding, known *list.List, name string) {
 	has := order.KnownUnit
 	if known != nil {

@@ -3,7 +3,7 @@ package finding
 // Code names a kind of finding. Codes are stable: programs switch on them.
 type Code string
 
-// About is what is known of every finding of a code.
+// About is what is known about every finding of a code.
 type About struct {
 	Severity Severity
 	Title    string // the reason in a few words, as a summary line reads it
@@ -123,7 +123,7 @@ const (
 	MappingWrongValue Code = "mapping_wrong_value"
 )
 
-// Catalogue holds every code. docs/findings.md is made from it.
+// Catalogue holds every code. docs/findings.md is generated from it.
 var Catalogue = map[Code]About{
 	FormatUnknown: {Error, "not a document that Koinos reads",
 		"Send a workbook (.xlsx or .ods), a CSV file, JSON or X12."},
@@ -338,13 +338,13 @@ var Catalogue = map[Code]About{
 		"Use one of the values named."},
 }
 
-// OfDocument are the codes of what is wrong with a document itself, also where they stand at one of
-// its rows: a mapping may refuse the whole document for them (document.broken).
+// OfDocument are the codes for faults of a document itself, even if they stand at one of its rows. A mapping can refuse
+// the whole document for them (document.broken).
 var OfDocument = []Code{DocumentBroken, DocumentTooLarge, TextBehind, RecordBroken, X12Envelope, QuoteUnclosed}
 
-// Weighed are the codes whose severity a mapping may set (findings): of a warning that it is an error, or
-// that nothing is said. Those that are true are errors that may also be less: the order is whole
-// nevertheless, and nothing in it is guessed.
+// Weighed are the codes whose severity a mapping can set (findings). A warning can become an error, or be silenced.
+// Those that are true are errors that can also be made less severe: the order is complete nevertheless, and nothing in
+// it is guessed.
 var Weighed = map[Code]bool{
 	EncodingInvalid: false, ControlCharacter: false, QuoteStray: false, RowTooWide: false, ShouldMissing: false,
 	DateAmbiguous: false, NearMatch: false, SpellingDiffers: false, QuantityZero: false, DeliveriesDiffer: false,

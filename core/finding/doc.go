@@ -1,4 +1,3 @@
-// Package finding is what Koinos says about a document, a mapping or an order:
-// a code that a program can switch on, a sentence that a person can act on,
-// and the place it is about.
+// Package finding is what Koinos reports about a document, a mapping or an order: a code that a program can switch on,
+// a sentence that a person can act on, and the place that it is about.
 package finding

@@ -17,9 +17,8 @@ const (
 	Warning Severity = "warning" // the order goes in; somebody should look
 )
 
-// Finding is one thing that is wrong, or looks wrong, at one place.
-// It is also an error, so that whatever makes a whole document unreadable
-// travels with its code and place.
+// Finding is one thing that is wrong, or looks wrong, at one place. It is also an error, so that a fault that makes a
+// whole document unreadable keeps its code and place.
 type Finding struct {
 	Code     Code         `json:"code" doc:"Stable code; docs/findings.md explains each"`
 	Severity Severity     `json:"severity" enum:"error,warning"`
@@ -36,8 +35,8 @@ type Finding struct {
 	Hint     string       `json:"hint,omitempty" doc:"What to do about it"`
 }
 
-// New makes a finding with its code's usual severity and advice.
-// A longer value is cut: a finding quotes a cell, it does not carry it.
+// New makes a finding with its code's usual severity and advice. A long value is shortened: a finding quotes a cell and
+// does not carry its content.
 func New(code Code, at origin.Place, value, format string, args ...any) Finding {
 	about := Catalogue[code]
 	return Finding{
@@ -63,7 +62,7 @@ func Fatal(code Code, at origin.Place, format string, args ...any) *Finding {
 	return &f
 }
 
-// Weigh gives findings the severities that somebody has set for their codes; "" takes them away.
+// Weigh gives findings the severities that somebody has set for their codes; "" removes the finding.
 func Weigh(all []Finding, as map[Code]Severity) []Finding {
 	if len(as) == 0 {
 		return all
@@ -82,7 +81,7 @@ func Weigh(all []Finding, as map[Code]Severity) []Finding {
 	return kept
 }
 
-// Clip shortens s to at most n bytes at a character's edge, with an ellipsis.
+// Clip shortens s to at most n bytes, at the boundary of a character, and adds an ellipsis.
 func Clip(s string, n int) string {
 	if len(s) <= n {
 		return s
@@ -93,7 +92,7 @@ func Clip(s string, n int) string {
 	return s[:n] + "…"
 }
 
-// Capital begins a sentence: s with a capital letter.
+// Capital returns s with a capital first letter, as at the beginning of a sentence.
 func Capital(s string) string {
 	r, n := utf8.DecodeRuneInString(s)
 	if n == 0 || r == utf8.RuneError {
@@ -102,8 +101,7 @@ func Capital(s string) string {
 	return string(unicode.ToUpper(r)) + s[n:]
 }
 
-// All is several findings as one error: everything that keeps a document or a
-// mapping from being used, said at once.
+// All is several findings as one error: everything that prevents the use of a document or a mapping, reported together.
 type All []Finding
 
 func (all All) Error() string {
@@ -117,7 +115,7 @@ func (all All) Error() string {
 	return s
 }
 
-// Of gives the findings that an error carries; an error of another kind gives nil.
+// Of returns the findings that an error carries, or nil for an error of another kind.
 func Of(err error) []Finding {
 	var one *Finding
 	var all All

@@ -21,12 +21,11 @@ const (
 	Withdrawal Kind = "withdrawal" // the order is not wanted any more
 )
 
-// Notices are the kinds that speak of an order that is stored already.
+// Notices are the kinds that are about an order that is stored already.
 var Notices = []string{string(Change), string(Answer), string(Shipment), string(Receipt), string(Return),
 	string(Invoice)}
 
-// Intent is one thing that somebody wants, made from one record of a document
-// or from a request.
+// Intent is one thing that somebody wants, made from one record of a document or from a request.
 type Intent struct {
 	Kind     Kind
 	Order    order.Order // the order, or what a notice says of one, with its Statement
@@ -46,7 +45,7 @@ type Intent struct {
 	Clears []Cleared // fields that a change makes blank
 }
 
-// Cleared is a field that a change makes blank, in a line of it; 0 is the header.
+// Cleared is a field that a change makes blank in one of its lines; line 0 is the header.
 type Cleared struct {
 	Line  int
 	Field order.Field
@@ -61,7 +60,7 @@ func (i *Intent) Find(code finding.Code, at origin.Place, value string, line int
 	return &i.Findings[len(i.Findings)-1]
 }
 
-// Add adds a finding about a field, at the place that it came from.
+// Add adds a finding about a field, at the place that the field came from.
 func (i *Intent) Add(code finding.Code, line int, field, value, format string, args ...any) *finding.Finding {
 	at := i.Trace.Find(line, field)
 	if at == (origin.Place{}) && len(i.Spans) > 0 && i.Spans[0].First > 0 {
@@ -72,7 +71,7 @@ func (i *Intent) Add(code finding.Code, line int, field, value, format string, a
 	return f
 }
 
-// Name notes at each finding which order it speaks of.
+// Name adds to each finding which order it is about.
 func (i *Intent) Name() {
 	for k := range i.Findings {
 		i.Findings[k].Number = i.Order.SenderNumber
@@ -89,12 +88,12 @@ func (i *Intent) Refused() bool {
 	return false
 }
 
-// Weigh gives findings the severities that somebody has set for their codes; "" takes them away.
+// Weigh gives findings the severities that somebody has set for their codes; "" removes the finding.
 func (i *Intent) Weigh(as map[finding.Code]finding.Severity) {
 	i.Findings = finding.Weigh(i.Findings, as)
 }
 
-// Has reports whether a finding about the field is already there.
+// Has reports whether there is a finding about the field already.
 func (i *Intent) Has(line int, field string) bool {
 	for k := range i.Findings {
 		if i.Findings[k].Line == line && i.Findings[k].Field == field {
@@ -104,13 +103,13 @@ func (i *Intent) Has(line int, field string) bool {
 	return false
 }
 
-// Stated is a figure that the document states and that is to be compared with Koinos's own.
+// Stated is a figure that the document states and that is compared with Koinos's own.
 type Stated struct {
 	Line  int // counted from 1; 0 is the order's own
 	Field string
 }
 
-// Stated lists the figures that are to be compared.
+// Stated lists the figures that are compared.
 func (i *Intent) Stated() []Stated { return i.stated }
 
 // State notes that a figure is to be compared.
@@ -121,15 +120,15 @@ func (i *Intent) State(line int, field string) {
 	i.stated = append(i.stated, Stated{line, field})
 }
 
-// theirs are the fields of the header that a buyer has under another name than
-// the seller, and theirLines those of lines.
+// theirs are the fields of the header that a buyer calls by another name than the seller, and theirLines those of
+// lines.
 var (
 	theirs     = map[string]string{"sender_number": "number", "number": "sender_number"}
 	theirLines = map[string]string{"item": "supplier_item", "buyer_item": "item"}
 )
 
-// FromSeller turns what is said in the seller's words, as X12 has it, into the
-// buyer's: their number is the sender's, their item the supplier's.
+// FromSeller turns what is said from the seller's point of view, as in X12, into the buyer's: their number is the
+// sender's, their item the supplier's.
 func (i *Intent) FromSeller() {
 	i.Order = order.Buyer(&i.Order)
 	i.Trace.Rename(theirs, theirLines)

@@ -9,7 +9,7 @@ import (
 	"koinos/core/order"
 )
 
-// lineOf finds the line of a number.
+// lineOf finds the line with a number.
 func lineOf(o *order.Order, number string) *order.Line {
 	for i := range o.Lines {
 		if strings.EqualFold(o.Lines[i].Number, number) {
@@ -19,7 +19,7 @@ func lineOf(o *order.Order, number string) *order.Line {
 	return nil
 }
 
-// due is what of a line is still wanted: its quantity less what was cancelled.
+// due is the quantity of a line that is still wanted: what was ordered less what was cancelled.
 func due(l *order.Line) order.Number {
 	left, err := l.Quantity.Sub(l.Cancelled)
 	if err != nil {
@@ -28,7 +28,7 @@ func due(l *order.Line) order.Number {
 	return left
 }
 
-// bare takes the terms of a whole order away that a notice does not repeat.
+// bare removes those terms of the whole order that a notice does not repeat.
 func bare(o *order.Order) order.Order {
 	v := order.Order{Kind: o.Kind, Number: o.Number, SenderNumber: o.SenderNumber, Partner: o.Partner,
 		OrderedOn: o.OrderedOn, Currency: o.Currency}
@@ -40,14 +40,14 @@ func bare(o *order.Order) order.Order {
 	return v
 }
 
-// named are what a line is known by in every notice.
+// named returns the fields by which every notice identifies a line.
 func named(l *order.Line) order.Line {
 	return order.Line{Number: l.Number, Item: l.Item, BuyerItem: l.BuyerItem, GTIN: l.GTIN, Description: l.Description,
 		Unit: l.Unit}
 }
 
-// Confirm is what a seller answers: what became (is) of what was asked, line by line. Both as the seller sees them.
-// Where somebody has answered a line in words of their own (answers), these are said instead.
+// Confirm is what a seller answers: what became (is) of what was asked, line by line, both as the seller sees them. If
+// somebody has answered a line explicitly (answers), that answer is used instead.
 func Confirm(asked, is *order.Order, answers []order.Answered, today order.Date) order.Order {
 	v := bare(is)
 	v.Statement = &order.Statement{Kind: string(intent.Answer), On: today}
@@ -122,7 +122,7 @@ func Confirm(asked, is *order.Order, answers []order.Answered, today order.Date)
 	return v
 }
 
-// statements are what the last answer says of a line.
+// statements are what the last answer says about a line.
 func statements(answers []order.Answered, a, l *order.Line) (said []order.AnsweredLine) {
 	id := a.ID
 	if l != nil {
@@ -144,7 +144,7 @@ func statements(answers []order.Answered, a, l *order.Line) (said []order.Answer
 // codes are those of X12 element 668 for the words of an answer.
 var codes = map[string]string{"": "IA", "accepted": "IA", "back-ordered": "IB", "pending": "IH", "refused": "IR"}
 
-// worded is a line with one statement of an answer to it; of several each is of a part of what was asked.
+// worded is a line with one statement of an answer. If there are several, each is about a part of what was asked.
 func worded(out order.Line, one *order.AnsweredLine, asked, is *order.Line, wanted order.Date,
 	several bool) order.Line {
 	word := strings.ToLower(strings.TrimSpace(one.Code))
@@ -195,8 +195,8 @@ func promised(o *order.Order, l *order.Line) order.Date {
 	return ""
 }
 
-// Changes is what a buyer asks to be changed: the lines that differ between what
-// was said last and what the order is now; none is nothing to say.
+// Changes is what a buyer asks to be changed: the lines that differ between what was said last and what the order is
+// now. If it has no lines, there is nothing to say.
 func Changes(was, is *order.Order, number string, today order.Date) order.Order {
 	v := bare(is)
 	v.RequestedShipOn, v.RequestedDeliveryOn, v.CancelAfter = is.RequestedShipOn, is.RequestedDeliveryOn, is.CancelAfter
@@ -252,7 +252,7 @@ func Changes(was, is *order.Order, number string, today order.Date) order.Order 
 }
 
 // Ship is the notice of a shipment: what it moved of the order, less what was taken back of it (back, by ids of lines),
-// and with what had been shipped of each line with it (sofar).
+// and with the quantity of each line that had been shipped once it left (sofar).
 func Ship(is *order.Order, m *order.Movement, back, sofar map[int]order.Number, today order.Date,
 	clock string) (order.Order,
 	error) {
@@ -290,7 +290,8 @@ func Ship(is *order.Order, m *order.Movement, back, sofar map[int]order.Number, 
 	return v, nil
 }
 
-// packed brings what is in one package together, in the order of the first lines of the packages.
+// packed sorts the lines so that those in one package follow each other, in the order in which the packages first
+// occur.
 func packed(lines []order.Line) {
 	rank := map[[2]string]int{}
 	key := func(l *order.Line) int { return rank[[2]string{l.Statement.PackageIn, l.Statement.Package}] }
@@ -309,15 +310,15 @@ func packed(lines []order.Line) {
 	})
 }
 
-// Purposes of notices that do not say what their kind usually does, as X12 has them (elements 353 and 640).
+// Purposes of notices that do not do what their kind usually does, with the codes of X12 elements 353 and 640.
 const (
 	Cancelled = "01" // the shipment is taken back
 	Replaced  = "05" // the shipment is another one than was said
 	Credit    = "CR" // the invoice gives money back
 )
 
-// Bill is an invoice, or a credit note, of an order, to the cent of it: a price for one unit stands for price basis and
-// discount. Quantities and money of a credit note are above zero, and its purpose says what it is.
+// Bill is an invoice, or a credit note, of an order, exact to the cent. It states a price for one unit in place of
+// price basis and discount. Quantities and money of a credit note are positive, and its purpose says what it is.
 func Bill(is *order.Order, bill *order.Invoice, today order.Date) (order.Order, error) {
 	v := bare(is)
 	v.Currency, v.PaymentTerms = cmp.Or(bill.Currency, v.Currency), is.PaymentTerms
@@ -366,11 +367,11 @@ func Bill(is *order.Order, bill *order.Invoice, today order.Date) (order.Order, 
 	return v, nil
 }
 
-// mostPlaces is how many decimal places a unit price is written with.
+// mostPlaces is how many decimal places a unit price can have.
 const mostPlaces = 10
 
-// unitPrice is the price of one unit with which a quantity comes to an amount: the one that is said where it does, else
-// the one of fewest decimal places, the currency's at least.
+// unitPrice is a price of one unit with which a quantity comes to an amount. It is the stated price if that fits,
+// otherwise the one with the fewest decimal places, and at least those of the currency.
 func unitPrice(currency string, quantity, amount, said order.Number) (order.Number, error) {
 	comes := func(price order.Number) (bool, error) {
 		p := order.Priced{Quantity: quantity, UnitPrice: price}
@@ -394,10 +395,9 @@ func unitPrice(currency string, quantity, amount, said order.Number) (order.Numb
 	}
 }
 
-// Answered makes an answer (of Confirm) one to the change that was asked: each line says what was asked of it, and the
-// codes are of that. A deletion that was carried out is a deleted line (ID); what was asked and left as it was before
-// (was) is rejected (IR), with the quantity that stays. What somebody has answered in words of their own (answers)
-// stays so.
+// Answered turns an answer (made by Confirm) into one to a requested change: each line states what was asked of it,
+// with the codes for that. A deletion that was carried out is a deleted line (ID). What was asked and left as it was
+// before (was) is rejected (IR), with the quantity that stays. An explicit answer (answers) is not changed.
 func Answered(v, asked, is, was *order.Order, answers []order.Answered) {
 	rejected, done := 0, 0
 	for i := range v.Lines {
@@ -448,7 +448,7 @@ func Answered(v, asked, is, was *order.Order, answers []order.Answered) {
 	}
 }
 
-// headerDone reports whether an order is as a change of its header asks, or is cancelled where that was asked.
+// headerDone reports whether an order is as a change of its header asks, or is cancelled if that was asked.
 func headerDone(asked, is *order.Order) bool {
 	if asked.Statement != nil && asked.Statement.Kind == string(intent.Withdrawal) {
 		return !slices.ContainsFunc(is.Lines, func(l order.Line) bool { return due(&l).Sign() > 0 })
@@ -460,7 +460,7 @@ func headerDone(asked, is *order.Order) bool {
 	return done
 }
 
-// undone reports whether something that was asked of a line is not as it was asked; what is blank was not asked.
+// undone reports whether something that was asked of a line was not done. Blank fields were not asked.
 func undone(asked *order.Order, l *order.Line, is *order.Order, now *order.Line) bool {
 	day := promised(asked, l)
 	return !l.Quantity.IsZero() && l.Quantity.Cmp(due(now)) != 0 || !l.UnitPrice.IsZero() &&

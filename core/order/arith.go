@@ -12,8 +12,8 @@ var ErrByZero = errors.New("division by zero")
 // NumberOf gives a whole number.
 func NumberOf(n int64) Number { return Number{decimal.MustNew(n, 0), true} }
 
-// Add, Sub and Mul compute exactly; Quo to 19 digits. An absent number counts
-// as 0. A result that does not fit gives ErrTooLong.
+// Add, Sub and Mul compute exactly; Quo computes to 19 digits. An absent number counts as 0. A result that does not fit
+// gives ErrTooLong.
 func (n Number) Add(m Number) (Number, error) { return computed(n.d.Add(m.d)) }
 func (n Number) Sub(m Number) (Number, error) { return computed(n.d.Sub(m.d)) }
 func (n Number) Mul(m Number) (Number, error) { return computed(n.d.Mul(m.d)) }
@@ -24,7 +24,7 @@ func (n Number) Quo(m Number) (Number, error) {
 	return computed(n.d.Quo(m.d))
 }
 
-// Rem is what is left of n when m has been taken off as often as it goes whole; it has the sign of n.
+// Rem is the remainder of the whole division of n by m; it has the sign of n.
 func (n Number) Rem(m Number) (Number, error) {
 	if m.Sign() == 0 {
 		return Number{}, ErrByZero
@@ -33,7 +33,7 @@ func (n Number) Rem(m Number) (Number, error) {
 	return computed(r, err)
 }
 
-// Floor is the largest whole number that is not beyond n; an absent number stays absent.
+// Floor is the largest whole number that is not greater than n; an absent number stays absent.
 func (n Number) Floor() Number {
 	if !n.set {
 		return n
@@ -41,8 +41,7 @@ func (n Number) Floor() Number {
 	return Number{n.d.Floor(0), true}
 }
 
-// Whole gives the number as a whole one; ok is false where it is none, or too large for that. An
-// absent number is 0.
+// Whole returns the number as an int. ok is false if it is not a whole number or is too large. An absent number is 0.
 func (n Number) Whole() (whole int64, ok bool) {
 	whole, fraction, ok := n.d.Int64(n.d.Scale())
 	return whole, ok && fraction == 0
@@ -55,7 +54,7 @@ func computed(d decimal.Decimal, err error) (Number, error) {
 	return Number{d, true}, nil
 }
 
-// Round brings the number to so many decimal places.
+// Round rounds the number to a number of decimal places.
 func (n Number) Round(r Rounding, digits int) Number {
 	if !n.set {
 		return n
@@ -67,8 +66,8 @@ func (n Number) Round(r Rounding, digits int) Number {
 	return Number{r.round(n.d, digits), true}
 }
 
-// Trim is the number without trailing zeros behind the point.
+// Trim returns the number without trailing zeros behind the point.
 func (n Number) Trim() Number { return Number{n.d.Trim(0), n.set} }
 
-// Plain is the number as text without trailing zeros behind the point; "" where absent.
+// Plain is the number as text without trailing zeros behind the point; "" if absent.
 func (n Number) Plain() string { return n.plain() }

@@ -1,6 +1,6 @@
 package order
 
-// IsDigits reports whether a code is digits and nothing else.
+// IsDigits reports whether a code consists of digits only.
 func IsDigits(code string) bool {
 	for i := range len(code) {
 		if code[i] < '0' || code[i] > '9' {

@@ -17,8 +17,8 @@ type ScheduledDelivery struct {
 	RequestedDeliveryOn Date   `json:"requested_delivery_on,omitempty"`
 }
 
-// Schedule is the deliveries of a line. In text it is written "12 to 0040; 8 CA to 0041, leaves 2026-03-12, arrives
-// 2026-03-16": for each delivery the quantity, its unit where it is not the line's, and what else is known of it. A
+// Schedule is the deliveries of a line. As text it reads "12 to 0040; 8 CA to 0041, leaves 2026-03-12, arrives
+// 2026-03-16": for each delivery the quantity, its unit if it differs from the line's, and what else is known. A
 // location that could be read as another word stands in quotation marks.
 type Schedule []ScheduledDelivery
 
@@ -61,7 +61,7 @@ func (s Schedule) String() string {
 	return b.String()
 }
 
-// ParseSchedule reads deliveries as Schedule.String writes them. Blank text is none.
+// ParseSchedule reads deliveries as Schedule.String writes them. Blank text means no deliveries.
 func ParseSchedule(text string) (Schedule, error) {
 	rest := strings.TrimSpace(text)
 	var s Schedule
@@ -75,7 +75,7 @@ func ParseSchedule(text string) (Schedule, error) {
 	return s, nil
 }
 
-// parseDelivery reads the first delivery of a text, and gives what stands behind it.
+// parseDelivery reads the first delivery of a text, and returns the text behind it.
 func parseDelivery(text string) (d ScheduledDelivery, rest string, err error) {
 	what := func(end string) string { // up to a word, or to the end of the delivery
 		at := strings.IndexAny(text, ";,")
@@ -132,8 +132,8 @@ func parseDelivery(text string) (d ScheduledDelivery, rest string, err error) {
 	return d, "", fmt.Errorf("%q cannot be understood", text)
 }
 
-// Quantity is the sum of the deliveries; ok is false where they are in units of which the line's is not known to be
-// one, or have more digits than can be computed with.
+// Quantity is the sum of the deliveries. ok is false if a delivery's unit cannot be converted into the line's, or if
+// the sum has too many digits.
 func (s Schedule) Quantity() (sum Number, ok bool) {
 	for i := range s {
 		var err error
@@ -146,7 +146,7 @@ func (s Schedule) Quantity() (sum Number, ok bool) {
 
 func lastDelivery(l *Line) *ScheduledDelivery { return &l.Deliveries[len(l.Deliveries)-1] }
 
-// deliveryFields are the fields of one delivery: each binding fills the one last added.
+// deliveryFields are the fields of one delivery. Each binding fills the delivery that was added last.
 var deliveryFields = []Field{
 	{Name: "quantity", Level: Deliveries, Type: Decimal, Must: true, About: "How much of the line goes there, or then",
 		num: func(_ *Order, l *Line) *Number { return &lastDelivery(l).Quantity }},
@@ -170,8 +170,8 @@ func (l *Line) EachOf(i int, yield func(field, value string)) {
 	}
 }
 
-// SettleDeliveries makes a single delivery of the whole line what the line itself says, where that is the same or blank
-// and all of it are fields of the line that may be filled so. It gives those that were.
+// SettleDeliveries makes a single delivery of the whole line part of the line itself, if the line's fields are the same
+// or blank and may all be filled in this way. It returns the fields that it filled.
 func (l *Line) SettleDeliveries(may func(field string) bool) (filled []string) {
 	if len(l.Deliveries) != 1 || l.Deliveries[0].Unit != "" || l.Deliveries[0].Quantity.Cmp(l.Quantity) != 0 {
 		return nil
@@ -200,8 +200,8 @@ func (l *Line) SettleDeliveries(may func(field string) bool) (filled []string) {
 	return filled
 }
 
-// SettleDelivery leaves the unit of the delivery last added out where it is the line's, and takes the delivery away
-// where it says nothing.
+// SettleDelivery removes the unit of the delivery that was added last if it is the line's, and removes the delivery if
+// it says nothing.
 func (l *Line) SettleDelivery() {
 	d := lastDelivery(l)
 	if d.Unit == l.Unit {

@@ -20,10 +20,10 @@ type Change struct {
 	At     string       `json:"at,omitempty" doc:"The place as a person says it"`
 }
 
-// Reason is the field of a change that says why the others were made.
+// Reason is the field of a change that gives the reason for the others.
 const Reason = "reason"
 
-// String says what changed in a line of text.
+// String describes the change in a line of text.
 func (c *Change) String() string {
 	where := c.Field
 	if c.Field == Reason {
@@ -38,8 +38,7 @@ func (c *Change) String() string {
 // mostNamed is how many changes are named in a line.
 const mostNamed = 4
 
-// Named says what changed in a line of text, the first few fields by name; ""
-// where nothing did.
+// Named describes changes in a line of text, the first few fields by name; "" if there are none.
 func Named(changes []Change) string {
 	var list []string
 	for i := range changes {
@@ -62,16 +61,14 @@ func said(s string) string {
 	return strconv.Quote(s)
 }
 
-// Each calls yield with every value that the sender gave: line 0 is the header,
-// lines count from 1. Absent values are passed over. What Koinos itself adds
-// (its number, sums, status, revision) is left out. Numbers come in their
-// shortest form, so that 2 and 2.00 are the same content.
+// Each calls yield with every value that the sender gave: line 0 is the header, lines count from 1. Absent values are
+// skipped, and so is what Koinos adds (its number, sums, status, revision). Numbers come in their shortest form, so
+// that 2 and 2.00 are the same content.
 func (o *Order) Each(yield func(line int, field, value string)) {
 	o.each(func(line, _ int, field, value string) { yield(line, field, value) })
 }
 
-// headerFields and lineFields are the fields of the two levels, each with its
-// place in the table of fields.
+// headerFields and lineFields are the fields of the two levels, each with its place in the table of fields.
 var headerFields, lineFields = atLevel(fields, Header, 0), atLevel(fields, Lines, 0)
 
 // saidHeader and saidLines are those that only a Statement has.
@@ -105,15 +102,14 @@ func eachSaid(o *Order, l *Line, list []placed, yield func(placed, string)) {
 	}
 }
 
-// each is Each, and tells the field's place in the table; 0 is a field that is
-// not in it.
+// each is Each, and also passes the field's place in the table; 0 is a field that is not in it.
 func (o *Order) each(yield func(line, at int, field, value string)) {
 	for line := range len(o.Lines) + 1 {
 		o.eachIn(line, func(at int, field, value string) { yield(line, at, field, value) })
 	}
 }
 
-// eachIn is each of the header, line 0, or of one line.
+// eachIn is each for one level: the header (line 0) or one line.
 func (o *Order) eachIn(line int, yield func(at int, field, value string)) {
 	give := func(field, value string) {
 		if value != "" {
@@ -160,7 +156,7 @@ func eachExtra(charges []Charge, custom []Custom, give func(field, value string)
 	}
 }
 
-// Field is the name under which Each gives the charge, e.g. charge.freight.
+// Field is the name that Each uses for the charge, e.g. charge.freight.
 func (c Charge) Field() string {
 	if c.Allowance {
 		return "allowance." + c.Code
@@ -168,7 +164,7 @@ func (c Charge) Field() string {
 	return "charge." + c.Code
 }
 
-// byKey gives list sorted by key, leaving list itself alone.
+// byKey returns a copy of list that is sorted by key.
 func byKey[T any](list []T, key func(T) string) []T {
 	if len(list) < 2 {
 		return list
@@ -178,9 +174,8 @@ func byKey[T any](list []T, key func(T) string) []T {
 	return list
 }
 
-// Fingerprint is a SHA-256 over the order's content: two orders of equal
-// fingerprint ask for the same goods on the same terms. Another version of
-// Koinos may take another one of the same content.
+// Fingerprint is a SHA-256 over the order's content: two orders with the same fingerprint ask for the same goods on the
+// same terms. Fingerprints of different versions of Koinos may differ for the same content.
 func (o *Order) Fingerprint() [sha256.Size]byte {
 	b := make([]byte, 0, 512+192*len(o.Lines))
 	b = append(b, o.Kind...)
@@ -201,9 +196,8 @@ func (o *Order) Fingerprint() [sha256.Size]byte {
 	return sha256.Sum256(b)
 }
 
-// Diff lists what is different in b, in the order of Each. Lines are the same
-// where they have the same id, or, where neither order's lines have ids yet, the
-// same position. A line that is gone is named by its position in a.
+// Diff lists what is different in b, in the order of Each. Lines are the same if they have the same id or, if neither
+// order's lines have ids yet, the same position. A line that is gone is named by its position in a.
 func Diff(a, b *Order) []Change {
 	from := linesOf(a, b)
 	to := make([]int, len(a.Lines)) // where each line of a is in b
@@ -230,7 +224,7 @@ func Diff(a, b *Order) []Change {
 	return list
 }
 
-// differ compares the header or a line of two orders at a time.
+// differ compares two orders level by level: the header, then each line.
 type differ struct {
 	a, b *Order
 	was  []valued   // of the level that is compared
@@ -244,7 +238,7 @@ type valued struct {
 	seen         bool
 }
 
-// level compares line la of a with line lb of b; 0 is the header. Where lb is a new line la is of no meaning.
+// level compares line la of a with line lb of b; 0 is the header. For a new line, la has no meaning.
 func (d *differ) level(la, lb int) {
 	d.was = d.was[:0]
 	if lb == 0 || la > 0 {
@@ -278,7 +272,7 @@ func (d *differ) level(la, lb int) {
 	}
 }
 
-// linesOf gives for each line of b its position in a; 0 is a line that a does not have.
+// linesOf returns, for each line of b, its position in a; 0 is a line that a does not have.
 func linesOf(a, b *Order) []int {
 	at := map[int]int{}
 	for i := range a.Lines {
@@ -298,7 +292,7 @@ func linesOf(a, b *Order) []int {
 	return from
 }
 
-// NameLines gives each line without an id the next one; an id is never given twice.
+// NameLines gives each line without an id the next id. An id is never given twice.
 func (o *Order) NameLines() {
 	for i := range o.Lines {
 		o.LastLine = max(o.LastLine, o.Lines[i].ID)

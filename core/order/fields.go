@@ -36,8 +36,7 @@ const (
 	Parts    Type = "schedule" // deliveries in the text of a Schedule
 )
 
-// Field is one field of an order that a mapping can bind.
-// Exactly one of its accessors is set.
+// Field is one field of an order that a mapping can bind. Exactly one of its accessors is set.
 type Field struct {
 	Name    string
 	Level   Level
@@ -45,7 +44,8 @@ type Field struct {
 	About   string
 	Choices []string
 	Must    bool // an order makes no sense without it: a mapping cannot lower this need
-	// kinds of record that alone have it: change, answer, shipment, receipt, return, invoice; nil is every one
+	// kinds are the only kinds of record that have the field: change, answer, shipment, receipt, return, invoice. nil
+	// means every kind.
 	Kinds []string
 
 	text func(*Order, *Line) *string
@@ -54,7 +54,7 @@ type Field struct {
 	list func(*Order, *Line) *Schedule
 }
 
-// SetText stores a text in an order, or in line l of it for a field of the lines; a schedule's is one that
+// SetText stores a text in an order, or in line l of it for a field of lines. The text of a schedule must be one that
 // ParseSchedule can read.
 func (f *Field) SetText(o *Order, l *Line, v string) {
 	if f.list != nil {
@@ -64,7 +64,7 @@ func (f *Field) SetText(o *Order, l *Line, v string) {
 	*f.text(o, l) = v
 }
 
-// Trim takes the outer space from the field where it is a text.
+// Trim removes the outer space of a text field.
 func (f *Field) Trim(o *Order, l *Line) {
 	if f.text != nil {
 		p := f.text(o, l)
@@ -72,7 +72,7 @@ func (f *Field) Trim(o *Order, l *Line) {
 	}
 }
 
-// SetNumber stores a number; a custom field of a number's type keeps its text.
+// SetNumber stores a number. A custom field with a number's type keeps its text.
 func (f *Field) SetNumber(o *Order, l *Line, v Number) {
 	if f.num == nil {
 		*f.text(o, l) = v.String()
@@ -81,7 +81,7 @@ func (f *Field) SetNumber(o *Order, l *Line, v Number) {
 	*f.num(o, l) = v
 }
 
-// SetDate stores a day; a custom field of a day's type keeps its text.
+// SetDate stores a day. A custom field with a day's type keeps its text.
 func (f *Field) SetDate(o *Order, l *Line, v Date) {
 	if f.date == nil {
 		*f.text(o, l) = string(v)
@@ -90,8 +90,8 @@ func (f *Field) SetDate(o *Order, l *Line, v Date) {
 	*f.date(o, l) = v
 }
 
-// Value gives the field's value as Each does; "" is none. It may add a blank
-// party, reference or custom field to the order.
+// Value returns the field's value as Each does; "" is none. It may add a blank party, reference or custom field to the
+// order.
 func (f *Field) Value(o *Order, l *Line) string {
 	switch {
 	case f.text != nil:
@@ -104,8 +104,7 @@ func (f *Field) Value(o *Order, l *Line) string {
 	return string(*f.date(o, l))
 }
 
-// fields is the one table of plain fields. Computed fields are not in it:
-// nothing can be bound to them.
+// fields is the one table of plain fields. Computed fields are not in it, because nothing can be bound to them.
 var fields = []Field{
 	{Name: "number", Level: Header, Type: Text, About: "Our order number; left out, one is taken from the series",
 		text: func(o *Order, _ *Line) *string { return &o.Number }},
@@ -203,7 +202,7 @@ var fields = []Field{
 // Roles are the parties an order can name.
 var Roles = []string{"ship_to", "bill_to", "buyer", "supplier", "carrier"}
 
-// partyParts are the fields of a party: a mapping binds role.part.
+// partyParts are the fields of a party. A mapping binds role.part.
 var partyParts = []struct {
 	name, about string
 	typ         Type
@@ -231,7 +230,7 @@ func PartyParts() (names []string) {
 	return names
 }
 
-// Trim takes the outer space from a party's texts.
+// Trim removes the outer space of a party's texts.
 func (p *Party) Trim() {
 	for i := range partyParts {
 		v := partyParts[i].of(p)
@@ -253,7 +252,7 @@ func partyField(i int) Field {
 		text: func(o *Order, _ *Line) *string { return part.of(lastParty(o)) }}
 }
 
-// ChargeKinds are what a repeating charge can be.
+// ChargeKinds are the kinds of a repeating charge.
 var ChargeKinds = []string{"charge", "allowance"}
 
 func lastCharge(o *Order) *Charge { return &o.Charges[len(o.Charges)-1] }
@@ -268,13 +267,13 @@ var chargeFields = []Field{
 		num: func(o *Order, _ *Line) *Number { return &lastCharge(o).Amount }},
 }
 
-// SettleCharge brings the kind of the charge last added into its sign.
+// SettleCharge gives the charge that was added last the sign that its kind calls for.
 func (o *Order) SettleCharge() {
 	c := lastCharge(o)
 	c.Allowance, c.kind = c.kind == "allowance", ""
 }
 
-// family is a group of fields whose names end in a word of the user's choice.
+// family is a group of fields whose names end in a word that the user chooses.
 type family struct {
 	prefix, about string
 	typ           Type
@@ -329,12 +328,11 @@ func chargeField(key string, allowance bool) Field {
 	}}
 }
 
-// Of reports whether records of a kind have the field: "" and "order" are orders.
+// Of reports whether records of a kind have the field; "" and "order" are orders.
 func (f *Field) Of(kind string) bool { return f.Kinds == nil || slices.Contains(f.Kinds, kind) }
 
-// FieldNames lists the names that can be bound at a level, of records of any
-// kind, in the order of the reference; families stand as their prefix and an
-// asterisk ("custom.*").
+// FieldNames lists the names that can be bound at a level, for records of any kind, in the order of the reference. A
+// family stands as its prefix and an asterisk ("custom.*").
 func FieldNames(level Level) []string {
 	var names []string
 	for _, f := range append(AllFields(level), Statements(level)...) {
@@ -350,8 +348,8 @@ func Statements(level Level) []Field {
 	return slices.DeleteFunc(slices.Clone(statements), func(f Field) bool { return f.Level != level })
 }
 
-// LookupOf finds the field of a name in records of a kind: change, answer,
-// shipment, receipt, invoice. The second result is false where they have none.
+// LookupOf finds the field of a name in records of a kind: change, answer, shipment, receipt, invoice. The second
+// result is false if they have no such field.
 func LookupOf(kind string, level Level, name string) (Field, bool) {
 	for _, f := range statements {
 		if f.Level == level && f.Name == name && f.Of(kind) {
@@ -361,14 +359,12 @@ func LookupOf(kind string, level Level, name string) (Field, bool) {
 	return Lookup(level, name)
 }
 
-// PlainFields lists the fields of a level whose names are not of the user's choice,
-// parties aside.
+// PlainFields lists the fields of a level whose names are not chosen by the user, without parties.
 func PlainFields(level Level) []Field {
 	return slices.DeleteFunc(slices.Clone(fields), func(f Field) bool { return f.Level != level })
 }
 
-// AllFields lists the fields of a level, parties included; a family stands as
-// one field whose name ends in an asterisk.
+// AllFields lists the fields of a level, parties included. A family stands as one field whose name ends in an asterisk.
 func AllFields(level Level) []Field {
 	var list []Field
 	for _, f := range fields {
@@ -402,8 +398,8 @@ func AllFields(level Level) []Field {
 	return list
 }
 
-// Lookup finds the field of a name, "ordered_on", "ship_to.city" or
-// "custom.hull_no". The second result is false where there is none.
+// Lookup finds the field of a name: "ordered_on", "ship_to.city" or "custom.hull_no". The second result is false if
+// there is none.
 func Lookup(level Level, name string) (Field, bool) {
 	for _, f := range fields {
 		if f.Level == level && f.Name == name {
@@ -457,8 +453,7 @@ func (f *Field) IsMoney() bool {
 	return strings.HasPrefix(f.Name, "charge.") || strings.HasPrefix(f.Name, "allowance.")
 }
 
-// IsStated reports whether the field is a figure that Koinos also works out
-// itself, so that the two are compared.
+// IsStated reports whether the field is a figure that Koinos also works out itself, so that the two can be compared.
 func (f *Field) IsStated() bool {
 	switch f.Name {
 	case "amount":

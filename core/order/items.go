@@ -10,8 +10,8 @@ func (l *Line) Codes() [4][2]string {
 	return [4][2]string{{"item", l.Item}, {"buyer_item", l.BuyerItem}, {"supplier_item", l.SupplierItem}, {"gtin", l.GTIN}}
 }
 
-// DifferentItem gives a code of other, with its field, of which the line has another one; "" is that they can be of the
-// same item.
+// DifferentItem returns a code of other, with its field, that differs from the line's code; "" means that both can be
+// of the same item.
 func (l *Line) DifferentItem(other *Line) (field, code string) {
 	have := l.Codes()
 	for i, c := range other.Codes() {
@@ -22,7 +22,7 @@ func (l *Line) DifferentItem(other *Line) (field, code string) {
 	return "", ""
 }
 
-// otherItem reports whether a code is none of the line's item.
+// otherItem reports whether a code is none of the codes of the line's item.
 func (l *Line) otherItem(code string) bool {
 	for _, c := range l.Codes() {
 		if strings.EqualFold(c[1], code) {
@@ -32,7 +32,7 @@ func (l *Line) otherItem(code string) bool {
 	return true
 }
 
-// SharesItem reports whether both lines have the same code of their items in a field.
+// SharesItem reports whether both lines have the same item code in a field.
 func (l *Line) SharesItem(other *Line) bool {
 	have := l.Codes()
 	for i, c := range other.Codes() {
@@ -43,8 +43,8 @@ func (l *Line) SharesItem(other *Line) bool {
 	return false
 }
 
-// OfItem is the position of the only line that is of the item of another one, counted from 1; 0 is that there is none,
-// or are several.
+// OfItem is the position, counted from 1, of the only line that has the same item as another line; 0 if there is none
+// or several.
 func (o *Order) OfItem(l *Line) (position int) {
 	for i := range o.Lines {
 		if field, _ := o.Lines[i].DifferentItem(l); field != "" || !o.Lines[i].SharesItem(l) {
@@ -58,8 +58,7 @@ func (o *Order) OfItem(l *Line) (position int) {
 	return position
 }
 
-// naming are the fields of the header of a change that say of which order it is, and which change it is, and change
-// nothing.
+// naming are the fields of a change's header that identify the order and the change, and change nothing.
 var naming = []string{"number", "sender_number", "partner", "ordered_on", "currency", "total", "tax_amount",
 	"total_before_tax", "reference.release",
 	"change_number", "changed_on", Reason}

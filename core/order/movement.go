@@ -12,9 +12,8 @@ const (
 // MovementKinds are all of them.
 var MovementKinds = []MovementKind{Shipment, Receipt, Return}
 
-// Movement is goods that moved: a shipment, a receipt or a return. It is posted once by its
-// number and never edited; what has been shipped, received or returned of a line is the sum
-// of its movements.
+// Movement is goods that moved: a shipment, a receipt or a return. It is posted once by its number and never edited.
+// What has been shipped, received or returned of a line is the sum of its movements.
 type Movement struct {
 	ID       int64          `json:"id,omitzero"`
 	Kind     MovementKind   `json:"kind" enum:"shipment,receipt,return"`
@@ -43,7 +42,7 @@ type MovementLine struct {
 	LineDetail
 }
 
-// LineDetail is what else was said of a line that moved.
+// LineDetail is what else was said about a line that moved.
 type LineDetail struct {
 	Told      Number `json:"told,omitzero" doc:"The quantity as it was said, where that was in another unit than the line's"`
 	ToldUnit  string `json:"told_unit,omitempty" doc:"Unit of that quantity"`
@@ -51,7 +50,7 @@ type LineDetail struct {
 	PackageIn string `json:"package_in,omitempty" doc:"Mark of the package, such as a pallet, that holds that one"`
 }
 
-// Answered is what the seller said to an order, or to a change that was asked for.
+// Answered is what the seller said to an order, or to a requested change.
 type Answered struct {
 	Revision int            `json:"order_revision" doc:"Revision of the order with which it came"`
 	Code     string         `json:"code,omitempty" doc:"For the order as a whole"`
@@ -60,7 +59,7 @@ type Answered struct {
 	Lines    []AnsweredLine `json:"lines"`
 }
 
-// AnsweredLine is what the seller said of a line; a line may have several.
+// AnsweredLine is what the seller said about a line. A line may have several.
 type AnsweredLine struct {
 	Line      int    `json:"line" doc:"Id of the order's line"`
 	Code      string `json:"code,omitempty"`
@@ -75,7 +74,7 @@ type AnsweredLine struct {
 	Item       string `json:"item,omitempty" doc:"Code of the item that is offered in place of the one that was ordered"`
 }
 
-// Invoice is what the seller wants money for. It counts once by its number.
+// Invoice is what the seller bills. It counts once by its number.
 type Invoice struct {
 	ID       int64         `json:"id,omitzero"`
 	Partner  string        `json:"partner" doc:"Our code of the customer or supplier"`
@@ -86,7 +85,7 @@ type Invoice struct {
 	InvoicePart
 }
 
-// InvoicePart is what an invoice says of an order besides its lines: one invoice may bill several orders.
+// InvoicePart is what an invoice says about an order besides its lines. One invoice may bill several orders.
 type InvoicePart struct {
 	Reverses string          `json:"reverses,omitempty" doc:"Number of the invoice that this credit note takes back: its quantities and amounts are below zero"`
 	Reason   string          `json:"reason,omitempty"`
@@ -122,7 +121,7 @@ type InvoiceTerms struct {
 	TaxPercent      Number `json:"tax_percent,omitzero"`
 }
 
-// Moved is what has moved of the line, to be read or set.
+// Moved is the line's quantity that has moved, to be read or set.
 func (l *Line) Moved(kind MovementKind) *Number {
 	switch kind {
 	case Receipt:
@@ -141,8 +140,8 @@ func (l *Line) Gone() Number {
 	return l.Shipped
 }
 
-// Limit is how much of the line can move: what is wanted of it can be shipped and received, and what has moved can
-// be returned.
+// Limit is the largest quantity of the line that can move. What is wanted can be shipped and received, and what has
+// moved can be returned.
 func (l *Line) Limit(kind MovementKind) (Number, error) {
 	if kind == Return {
 		return l.Gone(), nil
@@ -159,10 +158,10 @@ func (k Kind) Moves() MovementKind {
 	return Shipment
 }
 
-// Wanted is what of the line is wanted: what was ordered less what was cancelled.
+// Wanted is the quantity that is wanted: what was ordered less what was cancelled.
 func (l *Line) Wanted() (Number, error) { return l.Quantity.Sub(l.Cancelled) }
 
-// Open is what of the line is still to move; never below zero.
+// Open is the quantity of the line that is still to move; never below zero.
 func (l *Line) Open(kind MovementKind) (Number, error) {
 	left, err := l.Limit(kind)
 	if err == nil {

@@ -7,8 +7,8 @@ import (
 	"github.com/govalues/decimal"
 )
 
-// Number is an exact decimal that may be absent. It holds up to 19 digits.
-// In JSON it is a string, so that no reader rounds it through a float.
+// Number is an exact decimal that may be absent. It holds up to 19 digits. In JSON it is a string, so that no reader
+// rounds it by using a float.
 type Number struct {
 	d   decimal.Decimal
 	set bool
@@ -46,14 +46,14 @@ func ParseNumber(s string) (Number, error) {
 	if err != nil {
 		return Number{}, fmt.Errorf("%q: %w", s, ErrTooLong)
 	}
-	// Beyond 19 digits the parser rounds what it cannot hold: refuse instead.
+	// Beyond 19 digits the parser would round, so such a number is refused.
 	if digits > decimal.MaxPrec && significantDigits(s) > decimal.MaxPrec {
 		return Number{}, fmt.Errorf("%q: %w", s, ErrTooLong)
 	}
 	return Number{d, true}, nil
 }
 
-// shortNumber reads what nearly every figure is: up to 18 digits.
+// shortNumber reads the usual case: up to 18 digits.
 func shortNumber(s string) (Number, bool) {
 	i, negative := 0, false
 	if s[0] == '-' || s[0] == '+' {
@@ -104,7 +104,7 @@ func significantDigits(s string) int {
 	return n
 }
 
-// MustNumber is ParseNumber for constants; it panics on text that is no number.
+// MustNumber is ParseNumber for constants; it panics if the text is not a number.
 func MustNumber(s string) Number {
 	n, err := ParseNumber(s)
 	if err != nil {
@@ -129,7 +129,7 @@ func (n Number) String() string {
 	return n.d.String()
 }
 
-// plain is the number without trailing zeros, so that 12.50 and 12.5 compare equal as text.
+// plain is the number without trailing zeros, so that 12.50 and 12.5 are equal as text.
 func (n Number) plain() string {
 	if !n.set {
 		return ""
@@ -156,7 +156,7 @@ const (
 // Roundings are the rules in the order they are offered.
 var Roundings = []string{string(HalfUp), string(HalfEven), string(Down)}
 
-// round brings d to digits decimal places, padding with zeros where it has fewer.
+// round rounds d to a number of decimal places, and pads it with zeros if it has fewer.
 func (r Rounding) round(d decimal.Decimal, digits int) decimal.Decimal {
 	switch r {
 	case HalfEven:

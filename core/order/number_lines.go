@@ -2,8 +2,8 @@ package order
 
 import "strconv"
 
-// NumberLines gives the lines that have no number one: where they stand, counted from 1, or where a line
-// has that number the next that is free.
+// NumberLines numbers the lines that have no number. Each gets its position, counted from 1, or the next free number if
+// another line has that one.
 func NumberLines(lines []Line) {
 	taken := map[string]bool{}
 	for i := range lines {

@@ -7,7 +7,7 @@ import (
 	"strings"
 )
 
-// A Verdict is what an answer to a line comes to.
+// A Verdict is what an answer to a line amounts to.
 type Verdict string
 
 const (
@@ -17,7 +17,7 @@ const (
 	Pending  Verdict = "pending" // the seller has not decided yet
 )
 
-// verdicts are what an answer to a line means: the words, and the codes of X12 element 668.
+// verdicts maps the words of an answer to a line, and the codes of X12 element 668, to their meaning.
 var verdicts = map[string]Verdict{
 	"": Accepted, "ACCEPTED": Accepted, "AC": Accepted, "AR": Accepted, "IA": Accepted,
 	"CHANGED": Modified, "DR": Modified, "IC": Modified, "IP": Modified, "IQ": Modified, "IS": Modified,
@@ -27,14 +27,14 @@ var verdicts = map[string]Verdict{
 	"R4": Rejected, "R5": Rejected, "R6": Rejected,
 }
 
-// VerdictOf gives what the code of an answer to a line means; false where it has no meaning.
+// VerdictOf returns the meaning of the code of an answer to a line; false if it has none.
 func VerdictOf(code string) (Verdict, bool) {
 	v, ok := verdicts[strings.ToUpper(strings.TrimSpace(code))]
 	return v, ok
 }
 
-// RejectsAll reports whether the code of an answer to an order as a whole rejects it: the word, or a code of X12
-// element 587. Lines may say it in detail.
+// RejectsAll reports whether the code of an answer to an order as a whole rejects it: our word, or a code of X12
+// element 587. Lines may give the details.
 func RejectsAll(code string) bool {
 	switch strings.ToUpper(strings.TrimSpace(code)) {
 	case "REFUSED", "RD", "RF", "RJ", "RO":
@@ -43,14 +43,14 @@ func RejectsAll(code string) bool {
 	return false
 }
 
-// whole reports whether what an answer says of the order as a whole is what it says of a line: it names no line, or
-// only those that are exceptions (code AE of element 587).
+// whole reports whether what an answer says about the order as a whole also applies to a line. This is so if the answer
+// names no line, or only the exceptions (code AE of element 587).
 func (a *Answered) whole(line int) bool {
 	return len(a.Lines) == 0 || strings.EqualFold(strings.TrimSpace(a.Code), "AE") && !slices.ContainsFunc(a.Lines,
 		func(l AnsweredLine) bool { return l.Line == line })
 }
 
-// Offer is what the seller offers of a line: what the last answer that speaks of it says, in all its statements.
+// Offer is what the seller offers for a line: what the last answer about it says, in all its statements.
 type Offer struct {
 	Line       int    `json:"line" doc:"Id of the order's line"`
 	Number     string `json:"number" doc:"Number of the line"`
@@ -65,14 +65,14 @@ type Offer struct {
 	DueOn      Date   `json:"due_on,omitempty" doc:"The latest day that is promised"`
 	Reason     string `json:"reason,omitempty"`
 	Item       string `json:"item,omitempty" doc:"Code of the item that is offered in place of the one that was ordered: a person decides, nothing takes it by itself"`
-	// Differs says in words what is not as the order has it; nothing is that the order says the same.
+	// Differs describes what is not as the order has it. If it is empty, the order says the same.
 	Differs []string `json:"differs,omitempty" doc:"What is not as ordered, in words"`
-	// Take is what makes the order say the same, in the fields of a line of a change.
+	// Take is what makes the order say the same, as the fields of a line of a change.
 	Take map[string]string `json:"take,omitempty" doc:"The line of a change with which the order takes what is offered"`
 }
 
-// Offers compares the seller's answers with an order as it is: one offer for each line that was answered, and, where
-// any was, for each line that should have been.
+// Offers compares the seller's answers with an order as it is. It returns an offer for each line that was answered and,
+// if any line was, for each line that should have been.
 func Offers(o *Order, answers []Answered) ([]Offer, error) {
 	last := map[int]*Answered{}
 	for i := range answers {
@@ -115,7 +115,7 @@ func Offers(o *Order, answers []Answered) ([]Offer, error) {
 	return all, nil
 }
 
-// read takes what an answer says of a line.
+// read takes what an answer says about a line.
 func (f *Offer) read(a *Answered, o *Order, line *Line, wanted Number) (err error) {
 	asked := cmp.Or(line.RequestedDeliveryOn, o.RequestedDeliveryOn, line.RequestedShipOn, o.RequestedShipOn)
 	var prices, days []string
@@ -210,7 +210,7 @@ func (f *Offer) read(a *Answered, o *Order, line *Line, wanted Number) (err erro
 	return nil
 }
 
-// partly names how much of what is accepted of a line is meant, where it is not all of it.
+// partly names how much is meant if not all of a line is accepted.
 func partly(quantity, accepted Number) string {
 	if quantity.IsZero() || quantity.Cmp(accepted) >= 0 {
 		return ""
@@ -218,8 +218,8 @@ func partly(quantity, accepted Number) string {
 	return quantity.Plain() + " "
 }
 
-// Keeps reports whether the seller refuses a change and keeps to what was ordered before. What is refused of a line
-// that was added is the line itself, and a deleted line (ID) is as it was asked.
+// Keeps reports whether the seller refuses a change and keeps to what was ordered before. For a line that was added, a
+// refusal is of the line itself; a deleted line (ID) is as it was asked.
 func (l *AnsweredLine) Keeps() bool {
 	verdict, _ := VerdictOf(l.Code)
 	switch asked := strings.ToUpper(l.Asked); {
@@ -229,7 +229,7 @@ func (l *AnsweredLine) Keeps() bool {
 	return verdict == Rejected
 }
 
-// keeps reports whether all that an answer says of a line is that a change of it is refused.
+// keeps reports whether an answer says nothing about a line except that a change of it is refused.
 func (a *Answered) keeps(line int) bool {
 	all := false
 	for i := range a.Lines {

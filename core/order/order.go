@@ -13,11 +13,10 @@ const (
 // Kinds are both kinds of order.
 var Kinds = []string{string(Sales), string(Purchase)}
 
-// Date is a calendar day as ISO 8601 writes it, "2026-03-14"; "" is no date.
-// Days compare as their text does.
+// Date is a calendar day as ISO 8601 writes it, "2026-03-14"; "" is no date. Days can be compared as text.
 type Date string
 
-// Status is worked out from an order's lines; nobody types it in.
+// Status is worked out from an order's lines. Nobody sets it.
 type Status string
 
 const (
@@ -29,7 +28,7 @@ const (
 	Cancelled Status = "cancelled" // every line was cancelled whole
 )
 
-// Stages are what an order can be before anything of it has moved.
+// Stages are what an order can be before any of its goods have moved.
 var Stages = []string{string(Draft), string(Open), string(Confirmed)}
 
 // Order is one sales or purchase order with its lines.
@@ -74,13 +73,13 @@ type Order struct {
 	LastLine int    `json:"-"` // highest id that a line of the order ever had
 }
 
-// Reference is a number of somebody else's that belongs to the order.
+// Reference is another party's number for the order.
 type Reference struct {
 	Qualifier string `json:"qualifier" doc:"What kind of number it is, e.g. contract"`
 	Value     string `json:"value"`
 }
 
-// Custom is a field of the user's own.
+// Custom is a field that the user defines.
 type Custom struct {
 	Name  string `json:"name"`
 	Value string `json:"value"`
@@ -148,9 +147,8 @@ type Line struct {
 	Statement *LineStatement `json:"statement,omitempty" doc:"What a change, an answer or a shipment says of the line besides"`
 }
 
-// Identity is what makes two arrivals the same order: kind, partner and the
-// sender's number, letter case and outer space aside. It is "" where the
-// sender's number is missing.
+// Identity is what makes two arrivals the same order: kind, partner and the sender's number, ignoring letter case and
+// outer space. It is "" if the sender's number is missing.
 func (o *Order) Identity() string {
 	number := strings.ToUpper(strings.TrimSpace(o.SenderNumber))
 	if number == "" {
@@ -159,7 +157,7 @@ func (o *Order) Identity() string {
 	return string(o.Kind) + "|" + strings.ToUpper(strings.TrimSpace(o.Partner)) + "|" + number
 }
 
-// Position is where the line of an id stands, counted from 1; 0 is none.
+// Position is the position of the line with an id, counted from 1; 0 if there is none.
 func (o *Order) Position(id int) int {
 	for i := range o.Lines {
 		if o.Lines[i].ID == id {
@@ -179,8 +177,8 @@ func (o *Order) Party(role string) *Party {
 	return nil
 }
 
-// DeriveStatus works the status out from what has moved on the lines:
-// shipped for a sales order, received for a purchase order.
+// DeriveStatus works the status out from what has moved of the lines: what was shipped for a sales order, what was
+// received for a purchase order.
 func (o *Order) DeriveStatus() Status {
 	due, moved, live := false, false, len(o.Lines) == 0
 	for i := range o.Lines {

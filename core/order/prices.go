@@ -8,12 +8,12 @@ type Priced struct {
 	DiscountPercent Number `json:"discount_percent,omitzero"`
 }
 
-// terms are the line's own, for a quantity.
+// terms returns the line's own terms, for a quantity.
 func (l *Line) terms(quantity Number) Priced {
 	return Priced{quantity, l.UnitPrice, l.PriceBasis, l.DiscountPercent}
 }
 
-// SameTerms reports whether two quantities have the same price, by whatever basis it is said: 1.33 is 133 for a
+// SameTerms reports whether two quantities have the same price, on whatever basis it is stated: 1.33 each is 133 for a
 // hundred.
 func (p *Priced) SameTerms(q Priced) bool {
 	if p.UnitPrice.set != q.UnitPrice.set || p.DiscountPercent.Cmp(q.DiscountPercent) != 0 {
@@ -35,7 +35,7 @@ func (p *Priced) basis() Number {
 	return p.PriceBasis
 }
 
-// Amount is what the quantity costs, rounded to the digits of a currency; absent where it has no price.
+// Amount is what the quantity costs, rounded to the digits of a currency; absent if it has no price.
 func (p *Priced) Amount(r Rounding, currency string) (Number, error) {
 	if !p.UnitPrice.set {
 		return Number{}, nil
@@ -45,8 +45,8 @@ func (p *Priced) Amount(r Rounding, currency string) (Number, error) {
 	return Number{amount, true}, s.err
 }
 
-// Parts are the quantities of the line with their terms, in the order in which they are billed: what kept an earlier
-// price first, and last what has the line's own.
+// Parts are the quantities of the line with their terms, in the order in which they are billed: first those that kept
+// an earlier price, last those at the line's own price.
 func (l *Line) Parts() ([]Priced, error) {
 	rest, err := l.Wanted()
 	if err != nil {
@@ -65,14 +65,15 @@ func (l *Line) Parts() ([]Priced, error) {
 	return parts, nil
 }
 
-// Unbilled are the parts of the line that are billed next, as many as a quantity: those of which billed has not had
-// as much yet, in their order. What is more than the line has costs what the line's own terms say.
+// Unbilled returns the parts of the line that are billed next, up to a quantity: those that have not been billed
+// completely, in their order. A quantity beyond the line's costs what the line's own terms say.
 func (l *Line) Unbilled(billed []Priced, quantity Number) (parts []Priced, err error) {
 	all, err := l.Parts()
 	if err != nil {
 		return nil, err
 	}
-	// What was billed of a part is billed of it; what was billed at any other price is billed of whichever is left.
+	// A quantity that was billed on the terms of a part belongs to that part. A quantity that was billed at any other
+	// price belongs to whichever part is left.
 	for _, own := range []bool{true, false} {
 		for k := range billed {
 			for i := range all {
@@ -124,8 +125,8 @@ func (l *Line) done() Number {
 	return l.Invoiced
 }
 
-// KeepPrices leaves what has moved or is invoiced of a line at the price that it had, where the line of is has another
-// one than that of was: a price that changes counts for what is open. Lines for which all says true change as a whole.
+// KeepPrices lets what has moved or is invoiced of a line keep the price that it had, if the line of is has another
+// price than that of was: a new price counts for what is open. Lines for which all says true change as a whole.
 func KeepPrices(was, is *Order, all func(*Line) bool) error {
 	for i := range is.Lines {
 		l := &is.Lines[i]

@@ -2,7 +2,7 @@ package order
 
 import "strings"
 
-// What Koinos works out of an order, besides the fields that documents give.
+// Values that Koinos works out for an order, besides the fields that documents give.
 var results = map[string]func(*Order) string{
 	"status": func(o *Order) string { return string(o.Status) },
 	"goods":  func(o *Order) string { return o.Goods.String() },
@@ -24,9 +24,8 @@ func IsResult(name string) bool {
 	return ok
 }
 
-// ResultValue is a value of a stored order by name: status, total, ordered_on,
-// ship_to.code, or lines.amount of a line, counted from 1. Amounts and totals
-// are Koinos's own. "" is none.
+// ResultValue returns a value of a stored order by name: status, total, ordered_on, ship_to.code, or lines.amount of a
+// line, counted from 1. Amounts and totals are Koinos's own. "" is none.
 func (o *Order) ResultValue(name string, line int) string {
 	field, ofLine := strings.CutPrefix(name, "lines.")
 	if !ofLine {

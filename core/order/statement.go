@@ -1,8 +1,7 @@
 package order
 
-// Statement is what a record that speaks of an order says besides what an order
-// says itself: a change, an answer, a shipment, a receipt, an invoice. Which
-// fields have a meaning depends on the kind of record.
+// Statement is what a record about an order says in addition to the fields of an order: a change, an answer, a
+// shipment, a receipt, an invoice. Which fields have a meaning depends on the kind of record.
 type Statement struct {
 	Kind     string `json:"kind" enum:"change,answer,shipment,receipt,return,invoice" doc:"What the record is"`
 	Number   string `json:"number,omitempty" doc:"Of the change, shipment, receipt, return or invoice"`
@@ -25,7 +24,7 @@ type Statement struct {
 	Reverses   string `json:"reverses,omitempty" doc:"Shipment, receipt, return, invoice: number of the one that this takes back, whole where no line is named"`
 }
 
-// LineStatement is what such a record says of a line.
+// LineStatement is what such a record says about a line.
 type LineStatement struct {
 	Asked        string `json:"asked,omitempty" doc:"Answer: the change that was asked for"`
 	Code         string `json:"code,omitempty" doc:"Change: add, delete, change, or a code of X12 element 670. Answer: accepted, changed, back-ordered, pending, refused, or a code of X12 element 668"`
@@ -56,8 +55,7 @@ func statedOf(l *Line) *LineStatement {
 	return l.Statement
 }
 
-// notices are the kinds of record that speak of a stored order, as the table of
-// statements names them.
+// notices are the kinds of record about a stored order, as the table of statements names them.
 const (
 	ofChange   = "change"
 	ofAnswer   = "answer"
@@ -69,11 +67,10 @@ const (
 	ofWithdrawal = "withdrawal" // no mapping has records of it
 )
 
-// moving are the kinds of record that say that goods moved.
+// moving are the kinds of record that report movements of goods.
 var moving = []string{ofShipment, ofReceipt, ofReturn}
 
-// statements are the fields that only records of some kinds have. A record of
-// such a kind has the fields of an order besides.
+// statements are the fields that only records of some kinds have, in addition to the fields of an order.
 var statements = []Field{
 	{Name: "change_number", Level: Header, Type: Code, Kinds: []string{ofChange}, About: "Number of the change",
 		text: func(o *Order, _ *Line) *string { return &stated(o).Number }},
@@ -196,9 +193,8 @@ var statements = []Field{
 		text:  func(_ *Order, l *Line) *string { return &statedOf(l).PackageIn }},
 }
 
-// Seller gives an order as its seller sees it, whichever side we are: our
-// purchase order is their sales order, our item the buyer's, and our number the
-// sender's.
+// Seller returns an order as its seller sees it, whichever side we are: our purchase order is their sales order, our
+// item is the buyer's, and our number is the sender's.
 func Seller(o *Order) Order {
 	m := *o.Clone()
 	m.ID, m.Revision, m.Kind = 0, 0, Sales
@@ -213,7 +209,7 @@ func Seller(o *Order) Order {
 	return m
 }
 
-// Buyer gives an order that is as its seller sees it as its buyer does.
+// Buyer turns an order that is as its seller sees it into the buyer's view.
 func Buyer(o *Order) Order {
 	m := *o.Clone()
 	m.Kind, m.Number, m.SenderNumber = Purchase, o.SenderNumber, o.Number

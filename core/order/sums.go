@@ -13,8 +13,7 @@ func KnownCurrency(code string) bool {
 	return err == nil && len(code) == 3
 }
 
-// CurrencyDigits is how many decimal places amounts of a currency have
-// (ISO 4217); 2 where the currency is not known.
+// CurrencyDigits is how many decimal places amounts of a currency have (ISO 4217); 2 if the currency is not known.
 func CurrencyDigits(code string) int {
 	if code == "EUR" || code == "" { // what nearly every order says
 		return 2
@@ -29,7 +28,7 @@ func CurrencyDigits(code string) int {
 
 var hundred, hundredth = decimal.MustNew(100, 0), decimal.MustNew(1, 2)
 
-// Smallest is the least amount of a currency: a cent, where it has two digits.
+// Smallest is the smallest amount of a currency: a cent, if it has two digits.
 func Smallest(code string) Number { return Number{decimal.MustNew(1, CurrencyDigits(code)), true} }
 
 // sum adds and multiplies decimals until the first overflow, which it keeps.
@@ -42,11 +41,9 @@ func (s *sum) do(d decimal.Decimal, err error) decimal.Decimal {
 	return d
 }
 
-// Compute fills in the amounts, sums and status that follow from the order's
-// own values, rounding each amount to the currency's digits. Where a line has
-// no unit price its stated amount stands. A figure beyond 19 digits gives
-// ErrTooLong and leaves the order as it was; line is then the line's index,
-// or -1 for the order's own sums.
+// Compute fills in the amounts, sums and status that follow from the order's own values. It rounds each amount to the
+// currency's digits. The amount of a line without a unit price is the stated one. A figure beyond 19 digits gives
+// ErrTooLong and leaves the order as it was; line is then the line's index, or -1 for the order's own sums.
 func (o *Order) Compute(r Rounding) (line int, err error) {
 	digits := CurrencyDigits(o.Currency)
 	goods, total := decimal.Decimal{}, decimal.Decimal{}
@@ -95,8 +92,8 @@ func (o *Order) Compute(r Rounding) (line int, err error) {
 	return 0, nil
 }
 
-// amount is what is wanted of the line, at the price that each part of it has. A line without a price has the amount
-// that its document states, the share of it that is wanted still.
+// amount is the price of what is wanted of the line, each part at its own price. Without a price it is the amount that
+// the document states, or the share of it for the quantity that is still wanted.
 func (l *Line) amount(s *sum, r Rounding, digits int) (amount decimal.Decimal) {
 	rest := l.terms(l.Quantity)
 	if l.Cancelled.Sign() != 0 {
@@ -135,7 +132,8 @@ func (p *Priced) amount(s *sum, r Rounding, digits int) decimal.Decimal {
 	return r.round(amount, digits)
 }
 
-// AsOrdered is the order with the sums that it has where nothing is cancelled; the order itself where that is so.
+// AsOrdered returns the order with the sums that it would have if nothing were cancelled. If nothing is, it returns the
+// order itself.
 func (o *Order) AsOrdered(r Rounding) *Order {
 	if !slices.ContainsFunc(o.Lines, func(l Line) bool { return l.Cancelled.Sign() != 0 }) {
 		return o
@@ -150,7 +148,7 @@ func (o *Order) AsOrdered(r Rounding) *Order {
 	return whole
 }
 
-// taxes are the amounts that are taxed, each with its rate; those that are rounded together are one.
+// taxes are the amounts that are taxed, each with its rate. Amounts that are rounded together are one entry.
 type taxes []struct{ rate, amount decimal.Decimal }
 
 func (t *taxes) add(s *sum, rate, amount decimal.Decimal, apart bool) {
@@ -163,7 +161,7 @@ func (t *taxes) add(s *sum, rate, amount decimal.Decimal, apart bool) {
 	*t = append(*t, struct{ rate, amount decimal.Decimal }{rate, amount})
 }
 
-// sum is the tax on all, each rounded; of prices that hold it, it is the share that is tax.
+// sum is the tax on all amounts, each rounded. If prices include tax, it is the share of them that is tax.
 func (t taxes) sum(s *sum, within bool, round func(decimal.Decimal) decimal.Decimal) (tax decimal.Decimal) {
 	for _, one := range t {
 		part := s.do(one.amount.Mul(one.rate))
@@ -202,14 +200,14 @@ func Within(a, b, tolerance Number) bool {
 	return err == nil && diff.Abs().Cmp(tolerance.d) <= 0
 }
 
-// Tax treatments: whether the lines' prices hold the tax already.
+// Tax treatments: whether the lines' prices include the tax.
 const (
 	TaxExclusive = "exclusive"
 	TaxInclusive = "inclusive"
 	TaxExempt    = "exempt"
 )
 
-// Where tax is rounded: on each line, or once on the amounts of a rate.
+// Where tax is rounded: on each line, or once for all amounts of a rate.
 const (
 	TaxByLine  = "line"
 	TaxByOrder = "order"

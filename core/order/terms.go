@@ -9,9 +9,8 @@ type Term struct {
 	Text string `json:"text"`
 }
 
-// Terms says what a computed value was made of: total, goods, tax and status of
-// the order (line 0), amount of a line counted from 1. Ok is false where Koinos
-// does not compute the field.
+// Terms says what a computed value was made of: total, goods, tax and status of the order (line 0), or amount of a line
+// counted from 1. ok is false if Koinos does not compute the field.
 func (o *Order) Terms(line int, field string) (value string, terms []Term, ok bool) {
 	add := func(sign, what, text string) {
 		if text != "" {

@@ -1,7 +1,7 @@
 package order
 
-// units are the codes of UN/ECE Recommendation 20 (and its trade predecessors)
-// that order documents use most. They serve where no list `units` was imported.
+// units are the codes of UN/ECE Recommendation 20 (and its trade predecessors) that order documents use most. They are
+// used if no list `units` was imported.
 var units = map[string]bool{
 	"C62": true, "EA": true, "H87": true, "PCE": true, "PR": true, "SET": true, "DZN": true, "GRO": true,
 	"KGM": true, "GRM": true, "TNE": true, "LBR": true, "ONZ": true,

@@ -7,7 +7,7 @@ import (
 	"strings"
 )
 
-// LineKey says by what the lines of two arrivals of an order are matched.
+// LineKey says how the lines of two arrivals of an order are matched.
 type LineKey string
 
 const (
@@ -70,9 +70,8 @@ type Conflict struct {
 
 func (c *Conflict) Error() string { return c.Message }
 
-// Update gives what o becomes when in arrives, and for each line of the result
-// the line of in that it took values from, counted from 1; 0 is none. Neither
-// order is changed. What has moved (shipped, received) is never taken back: an
+// Update returns what o becomes when in arrives and, for each line of the result, the line of in that it took values
+// from, counted from 1; 0 is none. Neither order is changed. What has moved (shipped, received) is never taken back: an
 // arriving quantity below it is a *Conflict. Sums and status are not worked out.
 func (o *Order) Update(in *Order, a Arrival) (*Order, []int, error) {
 	out := o.Clone()
@@ -174,8 +173,8 @@ func (o *Order) Update(in *Order, a Arrival) (*Order, []int, error) {
 	return out, from, nil
 }
 
-// LineLike finds the line of the order that an arriving line, the nth of its
-// order, is: by the key, or else by its position where it has the same item.
+// LineLike finds the order's line that corresponds to the nth line of an arriving order: by the key, or else by its
+// position if that line has the same item.
 func (o *Order) LineLike(l *Line, n int, by LineKey) int {
 	for i := range o.Lines {
 		if key := by.of(l); key != "" && by.of(&o.Lines[i]) == key {
@@ -188,9 +187,8 @@ func (o *Order) LineLike(l *Line, n int, by LineKey) int {
 	return 0
 }
 
-// Replace gives what o becomes when a newer revision takes its place: the whole
-// of in, with what has moved of the lines of the same number. from is as
-// Update's. A line of which something has moved cannot go away.
+// Replace returns what o becomes when a newer revision takes its place: the whole of in, with what has moved of the
+// lines of the same number. from is as for Update. A line of which something has moved cannot go away.
 func (o *Order) Replace(in *Order) (is *Order, from []int, err error) {
 	is = in.Clone()
 	is.ID, is.Number, is.Revision, is.Stage, is.Opening = o.ID, o.Number, o.Revision, o.Stage, o.Opening
@@ -218,7 +216,7 @@ func (o *Order) Replace(in *Order) (is *Order, from []int, err error) {
 	return is, from, nil
 }
 
-// Clone gives an order that shares nothing with o.
+// Clone returns a copy that shares nothing with o.
 func (o *Order) Clone() *Order {
 	out := *o
 	out.References, out.Parties, out.Charges = slices.Clone(o.References), slices.Clone(o.Parties),
@@ -240,9 +238,8 @@ func (o *Order) Clone() *Order {
 	return &out
 }
 
-// Say sets what line n of in says, counted from 1, in line l of the order; with n
-// 0 the header, parties aside. Fields whose names are in but stay as they are, and
-// so do codes that differ in letter case only.
+// Say sets what line n of in says, counted from 1, in line l of the order; with n 0 it sets the header, without
+// parties. Fields in but stay as they are, and so do codes that differ only in letter case.
 func (o *Order) Say(l *Line, in *Order, n int, but ...string) {
 	var line *Line
 	if n > 0 {
@@ -266,15 +263,14 @@ func (o *Order) Say(l *Line, in *Order, n int, but ...string) {
 	}
 }
 
-// Clear makes a field of the order, or of line l of it, blank.
+// Clear makes a field of the order, or of its line l, blank.
 func (o *Order) Clear(f *Field, l *Line) {
 	blank := Order{}
 	f.copy(o, l, &blank, &Line{}, true)
 }
 
-// SayParty brings what another order says of a party: nothing where it is the
-// same as far as it is said, else the whole of it, for another place has another
-// address.
+// SayParty sets what another order says about a party. If what it says is the same, nothing changes; otherwise it
+// replaces the whole party, because another place has another address.
 func (o *Order) SayParty(p Party) {
 	was := o.Party(p.Role)
 	if was == nil {
@@ -289,7 +285,7 @@ func (o *Order) SayParty(p Party) {
 	}
 }
 
-// copy sets the field in one order to what another says.
+// copy copies the field from one order to the other.
 func (f *Field) copy(to *Order, toLine *Line, from *Order, fromLine *Line, clear bool) {
 	if f.Value(from, fromLine) == "" && (!clear || f.Value(to, toLine) == "") {
 		return

@@ -2,8 +2,7 @@ package origin
 
 import "time"
 
-// Origin is where an order, or a change of one, came from. What is absent had
-// no part in it.
+// Origin is where an order, or a change of one, came from. Fields that do not apply are blank.
 type Origin struct {
 	At           time.Time      `json:"at"`
 	By           string         `json:"by" doc:"Person, program or partner"`

@@ -5,24 +5,22 @@ import (
 	"strings"
 )
 
-// Place is where a value stands in something that was received. Which fields
-// are set says what kind of place it is; the zero Place is "the document as a
-// whole". Two places are the same where they are equal with ==.
+// Place is where a value stands in something that was received. The fields that are set determine the kind of place;
+// the zero Place is the document as a whole. Two places are the same if they are equal with ==.
 type Place struct {
 	Sheet  string `json:"sheet,omitempty" doc:"Sheet of a workbook; empty for CSV"`
 	Row    int    `json:"row,omitempty" doc:"Row, counted from 1 as a spreadsheet shows it"`
 	Column int    `json:"column,omitempty" doc:"Column, counted from 1; 0 means the whole row"`
-	// Pointer is where a value stands in a JSON document (RFC 6901), Line the
-	// line of NDJSON that it is in. Row and Column are then those of the table
-	// in which Koinos shows the document's values, one a row.
+	// Pointer is where a value stands in a JSON document (RFC 6901), and Line the line of NDJSON that it is in. Row and
+	// Column are then those of the table in which Koinos shows the document's values, one value a row.
 	Pointer string `json:"pointer,omitempty" doc:"JSON Pointer of a value in a JSON document, or in its line of NDJSON"`
 	Line    int    `json:"line,omitempty" doc:"Line of NDJSON, counted from 1"`
-	// Segment and Element are where a value stands in X12. Row and Column are
-	// then those of the table in which Koinos shows the segments, one a row.
+	// Segment and Element are where a value stands in X12. Row and Column are then those of the table in which Koinos
+	// shows the segments, one segment a row.
 	Segment string `json:"segment,omitempty" doc:"X12: transaction set and segment, such as ST 0004 / PO1 #3"`
 	Element string `json:"element,omitempty" doc:"X12: element of the segment, with its component: 02, or 04-1"`
-	// Mapping is set when the place is in the mapping document instead of the
-	// order document: Row and Column are then its line and column.
+	// Mapping is set if the place is in the mapping and not in the order document. Row and Column are then its line and
+	// column.
 	Mapping bool `json:"mapping,omitempty" doc:"True when row and column are line and column of the mapping document"`
 }
 
@@ -56,8 +54,8 @@ func (p Place) String() string {
 	return quoteSheet(p.Sheet) + "!" + ColumnName(p.Column) + strconv.Itoa(p.Row)
 }
 
-// quoteSheet writes a sheet name as a cell reference in a formula needs it
-// (ECMA-376 part 1, 18.17.2.3), so that a place can be pasted into a "go to" box.
+// quoteSheet writes a sheet's name as a cell reference in a formula needs it (ECMA-376 part 1, 18.17.2.3), so that a
+// place can be pasted into a "go to" box.
 func quoteSheet(name string) string {
 	plain := func(r rune) bool {
 		return r == '_' || r > 127 || r >= '0' && r <= '9' || r >= 'A' && r <= 'Z' || r >= 'a' && r <= 'z'
@@ -81,8 +79,7 @@ func ColumnName(n int) string {
 	return string(b[i:])
 }
 
-// ColumnNumber is the reverse of ColumnName; it is 0 where s is not the
-// letters of a column that a spreadsheet has (A to XFD).
+// ColumnNumber is the reverse of ColumnName. It is 0 if s does not name a column that a spreadsheet has (A to XFD).
 func ColumnNumber(s string) int {
 	n := 0
 	for i := 0; i < len(s); i++ {

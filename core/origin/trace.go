@@ -7,9 +7,8 @@ import (
 	"strconv"
 )
 
-// Trace says where in a document each value of an order stands. What is the
-// same for all lines is said once: a column, or the way from the line's record
-// to the value. Lines are counted from 1; line 0 is the header.
+// Trace says where in a document each value of an order stands. What is the same for all lines is stored once: a
+// column, or the path from the line's record to the value. Lines are counted from 1; line 0 is the header.
 type Trace struct {
 	Sheet    string            `json:"sheet,omitempty"`
 	Header   []Cell            `json:"header,omitempty"`
@@ -22,8 +21,8 @@ type Trace struct {
 	Segments bool              `json:"segments,omitempty" doc:"The document is X12"`
 }
 
-// Cell is where one value stands. What is the same for the whole trace (the
-// sheet, the segment of the line) may be left out.
+// Cell is where one value stands. What is the same for the whole trace (the sheet, the segment of the line) may be left
+// out.
 type Cell struct {
 	Line    int    `json:"line,omitempty"`
 	Field   string `json:"field"`
@@ -46,13 +45,13 @@ func (t *Trace) cell(line int, field string, p Place) Cell {
 // Add notes where a value of the header stands.
 func (t *Trace) Add(field string, p Place) { t.Header = append(t.Header, t.cell(0, field, p)) }
 
-// AddCell notes where a value of a line stands, apart from the others of its field.
+// AddCell notes where one value of a line stands that does not stand where the others of its field do.
 func (t *Trace) AddCell(line int, field string, p Place) {
 	t.Cells = append(t.Cells, t.cell(line, field, p))
 }
 
-// Place is where a field of the header (line 0) or of a line stands; the zero
-// Place where the document does not hold it.
+// Place is where a field of the header (line 0) or of a line stands; the zero Place if the document does not contain
+// it.
 func (t *Trace) Place(line int, field string) Place {
 	cells := t.Cells
 	if line == 0 {
@@ -82,7 +81,7 @@ func (t *Trace) Place(line int, field string) Place {
 	return Place{}
 }
 
-// whole is a cell's place with what is the same for the whole trace.
+// whole completes a cell's place with what is the same for the whole trace.
 func (t *Trace) whole(c *Cell) Place {
 	if c.Row == 0 {
 		return Place{} // it was dropped
@@ -98,8 +97,8 @@ func (t *Trace) whole(c *Cell) Place {
 	return p
 }
 
-// columnOf is the column of an element in the table of an interchange's
-// segments: the segment's id stands in the first.
+// columnOf is the column of an element in the table of an interchange's segments. The segment's id stands in the first
+// column.
 func columnOf(element string) int {
 	n := 0
 	for i := 0; i < len(element) && element[i] >= '0' && element[i] <= '9'; i++ {
@@ -108,7 +107,7 @@ func columnOf(element string) int {
 	return n + 1
 }
 
-// Line is where a line's record stands; line 0 and unknown lines have none.
+// Line is where a line's record stands; the zero Place for line 0 and unknown lines.
 func (t *Trace) Line(line int) Place {
 	switch {
 	case line < 1 || line > len(t.Rows) || t.Rows[line-1] == 0:
@@ -123,8 +122,7 @@ func (t *Trace) Line(line int) Place {
 	return Place{Row: t.Rows[line-1], Column: 2, Pointer: t.Records[line-1]}
 }
 
-// Find is the place of a value, or else of its line; the zero Place where the
-// document has neither.
+// Find is the place of a value, or else of its line; the zero Place if the document contains neither.
 func (t *Trace) Find(line int, field string) Place {
 	if p := t.Place(line, field); p != (Place{}) {
 		return p
@@ -132,8 +130,7 @@ func (t *Trace) Find(line int, field string) Place {
 	return t.Line(line)
 }
 
-// Renumber gives the trace with its lines under other numbers: line n becomes
-// to[n-1]; 0 leaves it out.
+// Renumber returns the trace with new line numbers: line n becomes to[n-1]; 0 leaves the line out.
 func (t *Trace) Renumber(to []int) Trace {
 	out := *t
 	most, same := 0, len(to) == len(t.Rows)
@@ -191,8 +188,8 @@ func (t *Trace) Drop(line int, field string) {
 	}
 }
 
-// Rename gives fields other names; those that names does not have keep theirs.
-// header and lines are by the field's name as it is.
+// Rename gives fields other names. Fields that are not in header or lines keep theirs; both maps go by the field's
+// present name.
 func (t *Trace) Rename(header, lines map[string]string) {
 	cells := func(all []Cell, names map[string]string) []Cell {
 		all = slices.Clone(all)
@@ -221,7 +218,7 @@ func renamed[V any](was map[string]V, names map[string]string) map[string]V {
 	return is
 }
 
-// Located is where a value of an order stands, with the place in full.
+// Located is where a value of an order stands, with the complete place.
 type Located struct {
 	Line  int    `json:"line,omitempty" doc:"Position of the line, counted from 1; absent is the header"`
 	Field string `json:"field,omitempty" doc:"Absent is the line as a whole"`
@@ -229,8 +226,8 @@ type Located struct {
 	At    string `json:"at" doc:"The place as a person says it"`
 }
 
-// All lists where every value of an order stands, the header's first, then line
-// by line, for an order of so many lines.
+// All lists where every value of an order with the given number of lines stands: the header's values first, then line
+// by line.
 func (t *Trace) All(lines int) []Located {
 	all := make([]Located, 0, len(t.Header)+lines*(len(t.Columns)+len(t.Paths)))
 	add := func(line int, field string, p Place) {
@@ -260,8 +257,8 @@ func (t *Trace) All(lines int) []Located {
 	return all
 }
 
-// AppendJSON appends the trace as JSON, as encoding/json would write it; a
-// load writes one for each order.
+// AppendJSON appends the trace as JSON, exactly as encoding/json would write it. It exists because a load writes one
+// trace for each order.
 func (t *Trace) AppendJSON(b []byte) []byte {
 	b = append(b, '{')
 	first := true

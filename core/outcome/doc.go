@@ -1,3 +1,3 @@
-// Package outcome says what became of a load: how far it came, what was asked of it,
-// its figures, and the outcome of every order and of the rows that the order is from.
+// Package outcome describes what became of a load: its status, its options, its figures, and the outcome of every order
+// and of the rows that the order was made from.
 package outcome

@@ -25,7 +25,7 @@ const (
 // Outcomes are all outcomes.
 var Outcomes = []Outcome{Loaded, Changed, Ready, Differs, Unchanged, Refused, Held, Withheld, Undone}
 
-// Failed reports whether somebody has to do something before the order goes in.
+// Failed reports whether somebody has to do something before the order can be stored.
 func (o Outcome) Failed() bool { return o == Refused || o == Held || o == Withheld }
 
 // Status is how far a load has come.
@@ -41,10 +41,10 @@ const (
 	Cancelled Status = "cancelled" // stopped by a person
 )
 
-// Ended reports whether nothing more comes of the load by itself.
+// Ended reports whether the load will not continue by itself.
 func (s Status) Ended() bool { return s != Running && s != Waiting }
 
-// Again is what a second arrival of a stored order means.
+// Again is what it means that a stored order arrives a second time.
 type Again string
 
 const (
@@ -122,7 +122,7 @@ type Counts struct {
 	Saved     int `json:"saved_seconds" doc:"What entering by hand would have taken, as the mapping reckons it"`
 }
 
-// of gives the figure that counts an outcome.
+// of returns the figure that counts an outcome.
 func (c *Counts) of(o Outcome) *int {
 	switch o {
 	case Loaded:
@@ -173,10 +173,10 @@ func (c *Counts) Move(n int, from, to Outcome) {
 	*c.of(to) += n
 }
 
-// Failing is how many orders did not go in and would not.
+// Failing is how many orders were not stored, or would not be.
 func (c *Counts) Failing() int { return c.Refused + c.Held + c.Withheld }
 
-// Clean reports whether every order went in, or would.
+// Clean reports whether every order was stored, or would be.
 func (l *Load) Clean() bool { return l.Status == Done && l.Failing() == 0 }
 
 // OrderOutcome is what became of one order of a document.
@@ -193,7 +193,7 @@ type OrderOutcome struct {
 	Changes      []order.Change `json:"changes,omitempty" doc:"changed and differs: which fields"`
 }
 
-// SpanOutcome is a run of rows with the outcome of the order they belong to.
+// SpanOutcome is a run of rows with the outcome of the order that they belong to.
 type SpanOutcome struct {
 	Sheet string `json:"sheet,omitempty"`
 	First int    `json:"first"`

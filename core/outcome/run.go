@@ -2,8 +2,8 @@ package outcome
 
 import "time"
 
-// Run is one run of a document through a sequence: several loads, one after
-// another, of which later ones use what earlier ones got back.
+// Run is one run of a document through a sequence: several loads, one after another, in which later loads use what
+// earlier ones got back.
 type Run struct {
 	ID           int64  `json:"id"`
 	Sequence     string `json:"sequence"`

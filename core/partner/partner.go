@@ -31,13 +31,13 @@ const (
 	Supplier = "supplier" // takes our orders
 )
 
-// What becomes of changes that a partner asks for.
+// What becomes of changes that a partner requests.
 const (
 	ChangesWait  = "wait" // for a person
 	ChangesTaken = "take"
 )
 
-// Partner is a trading partner. Its zero fields were filled by Parse.
+// Partner is a trading partner. Parse fills in what a document leaves out.
 type Partner struct {
 	Koinos string `yaml:"koinos" json:"-"`
 	Name   string `yaml:"name" json:"name" doc:"Our code of the customer or supplier"`
@@ -80,7 +80,7 @@ type Partner struct {
 	style  x12.Style
 }
 
-// ID is how one side is named in interchanges (ISA05 to ISA08) and groups (GS02, GS03).
+// ID is how one side is identified in interchanges (ISA05 to ISA08) and groups (GS02, GS03).
 type ID struct {
 	Qualifier string `yaml:"qualifier" json:"qualifier"`
 	ID        string `yaml:"id" json:"id"`
@@ -108,10 +108,10 @@ func (p *Partner) Policy() x12.Policy {
 		Receiver: p.Us.Key()}
 }
 
-// Within is the time in which the partner acknowledges; 0 is no agreement.
+// Within is the time in which the partner must acknowledge; 0 means that none is agreed.
 func (p *Partner) Within() time.Duration { return p.within }
 
-// Encoding is that of the partner's interchanges where it is not UTF-8, or a part of it; else "".
+// Encoding is that of the partner's interchanges if it is neither UTF-8 nor a part of it; otherwise "".
 func (p *Partner) Encoding() source.Encoding {
 	if p.Characters.Set == "latin-1" {
 		return source.Windows1252 // which has all of ISO 8859-1, and what people write beside it
@@ -119,12 +119,12 @@ func (p *Partner) Encoding() source.Encoding {
 	return ""
 }
 
-// Style is how the partner wants what is written to it.
+// Style is how the partner wants interchanges to be written.
 func (p *Partner) Style() *x12.Style { return &p.style }
 
 var namePattern = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,63}$`)
 
-// slug is a partner's name as names of mappings are written.
+// slug is a partner's name in the form of a mapping's name.
 func slug(name string) string {
 	return strings.Trim(strings.Map(func(r rune) rune {
 		if r >= 'a' && r <= 'z' || r >= '0' && r <= '9' {
@@ -134,8 +134,8 @@ func slug(name string) string {
 	}, strings.ToLower(name)), "-")
 }
 
-// OwnMapping is the text of the mapping that a partner has for a set unless
-// somebody writes another: the standard one, for orders of this partner.
+// OwnMapping is the text of a partner's mapping for a set if nobody has written one: the standard mapping, for orders
+// of this partner.
 func (p *Partner) OwnMapping(set string) string {
 	orders := ""
 	if set != "850" {
@@ -145,8 +145,8 @@ func (p *Partner) OwnMapping(set string) string {
 		"partner: {value: %s}\n", p.Sets[set].Mapping, set, set, p.Name, orders, p.Name)
 }
 
-// Orders are which orders the partner's sets speak of: a customer's are our
-// sales orders, a supplier's our purchase orders.
+// Orders returns the kind of orders that the partner's sets are about: a customer's are about our sales orders, a
+// supplier's about our purchase orders.
 func (p *Partner) Orders() order.Kind {
 	if p.Kind == Supplier {
 		return order.Purchase
@@ -156,7 +156,7 @@ func (p *Partner) Orders() order.Kind {
 
 const mostText = 1 << 20
 
-// Parse reads a partner. The error is a finding.All with all that is wrong.
+// Parse reads a partner. The error is a finding.All with everything that is wrong.
 func Parse(text []byte) (*Partner, error) {
 	var all finding.All
 	bad := func(where, format string, args ...any) {
@@ -281,7 +281,7 @@ var mappedSets = func() map[string]bool {
 	return m
 }()
 
-// decode reads YAML, strictly; a crash of its reader is a mistake in the text.
+// decode reads YAML strictly. If the YAML package panics, it reports a mistake in the text.
 func decode(text []byte, p *Partner) (err error) {
 	defer func() {
 		if r := recover(); r != nil {

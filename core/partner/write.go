@@ -18,10 +18,9 @@ import (
 	"koinos/core/x12"
 )
 
-// Compose writes an order, as the seller sees it, into a transaction set as the
-// partner wants it, and looks at what came out: against the dictionary, against
-// the partner's rules, and by reading it back. A finding of severity error says
-// why it must not leave.
+// Compose writes an order, as the seller sees it, into a transaction set as the partner wants it. It checks the result
+// against the dictionary and the partner's rules, and by reading it back. A finding of severity error says why the set
+// must not be sent.
 func (p *Partner) Compose(m *mapping.Mapping, views []order.Order, lists *list.Set) (*x12.Writing, []finding.Finding) {
 	set := m.Document.Set
 	w, err := x12.NewWriting(set, &p.style)
@@ -45,7 +44,7 @@ func (p *Partner) Compose(m *mapping.Mapping, views []order.Order, lists *list.S
 	return w, found
 }
 
-// purposes are the elements that say what a notice is for, where that is not what its kind usually is.
+// purposes are the elements that state the purpose of a notice that does not do what its kind usually does.
 var purposes = map[string]struct {
 	segment string
 	element int
@@ -94,8 +93,7 @@ func (p *Partner) look(m *mapping.Mapping, w *x12.Writing, views []order.Order, 
 	return append(found, p.readBack(m, b.Bytes(), views, lists)...)
 }
 
-// readBack compares the orders that the partner will read with those that were
-// to be written.
+// readBack compares the orders that the partner will read with those that were to be written.
 func (p *Partner) readBack(m *mapping.Mapping, doc []byte, views []order.Order, lists *list.Set) []finding.Finding {
 	broken := func(format string, args ...any) []finding.Finding {
 		return []finding.Finding{finding.New(finding.X12Rule, origin.Place{}, "", format, args...)}
@@ -119,7 +117,7 @@ func (p *Partner) readBack(m *mapping.Mapping, doc []byte, views []order.Order, 
 	return all
 }
 
-// differs says what the partner would read of an order otherwise than it is.
+// differs describes how what the partner would read differs from the order.
 func differs(view, got *order.Order) (all []finding.Finding) {
 	for _, c := range order.Diff(view, got) {
 		numeric := c.Field == "quantity" || c.Field == "unit_price" || strings.HasPrefix(c.Field, "charge.") ||
@@ -136,7 +134,7 @@ func differs(view, got *order.Order) (all []finding.Finding) {
 	return all
 }
 
-// broken turns broken rules into findings: errors, but for what only should be.
+// broken turns broken rules into findings: errors, or warnings for rules with should.
 func (p *Partner) broken(set string, rules []x12.Finding) []finding.Finding {
 	var all []finding.Finding
 	for i := range rules {
@@ -162,7 +160,7 @@ func (p *Partner) CheckSet(s *x12.Set, placed []x12.Placed) []finding.Finding {
 	return all
 }
 
-// Envelope is what stands around what we write to the partner.
+// Envelope is the envelope around what we write to the partner.
 func (p *Partner) Envelope(control, group int64, at time.Time) x12.Envelope {
 	return x12.Envelope{
 		SenderQualifier: p.Us.Qualifier, Sender: p.Us.ID, ReceiverQualifier: p.Them.Qualifier, Receiver: p.Them.ID,
@@ -171,7 +169,7 @@ func (p *Partner) Envelope(control, group int64, at time.Time) x12.Envelope {
 	}
 }
 
-// Key is how a side is named in interchanges, with its qualifier: ZZ:PELLOW.
+// Key identifies a side in interchanges, with its qualifier: ZZ:PELLOW.
 func (id ID) Key() string { return id.Qualifier + ":" + id.ID }
 
 // Write writes an interchange of sets to the partner.
@@ -180,8 +178,8 @@ func (p *Partner) Write(out io.Writer, sets []*x12.Writing, control, group int64
 	return e.Write(out, &p.style, sets)
 }
 
-// FileName is what an interchange of ours is called: PELLOW-000000031-855.edi. In a folder they stand in the order in
-// which they were made.
+// FileName is the file name of an interchange of ours: PELLOW-000000031-855.edi. In a folder, files sort in the order
+// in which they were made.
 func (p *Partner) FileName(kind string, control int64) string {
 	return fmt.Sprintf("%s-%09d-%s.edi", p.Name, control, kind)
 }

@@ -14,8 +14,8 @@ import (
 	"koinos/core/tree"
 )
 
-// Coverage is what of a document is not used, which fields stay empty, and
-// what lists and crosswalks did not know.
+// Coverage says what of a document is not used, which fields stay empty, and which values lists and crosswalks did not
+// know.
 type Coverage struct {
 	Unbound []UnboundColumn `json:"unbound" doc:"Columns, or paths of JSON, that have values and are not used"`
 	Fields  []FieldFill     `json:"fields" doc:"Fields that the mapping binds, with how often they have a value"`
@@ -70,7 +70,7 @@ func NewCoverage(m *mapping.Mapping) *Coverage {
 	return c
 }
 
-// Watch takes the steps of Explain: what was found in JSON is used.
+// Watch takes the steps of Explain, which show what was used of a JSON document.
 func (c *Coverage) Watch(s Step) {
 	if (s.Place.Pointer != "" || s.Place.Segment != "") && s.What == "found" {
 		place := s.Place
@@ -161,8 +161,8 @@ func (c *Coverage) row(r *Row) {
 	}
 }
 
-// within reports whether an element of X12 stands in a loop of the same kind as a
-// record, which is counted by itself.
+// within reports whether an element of X12 stands in a loop of the same kind as a record. Such an element is counted
+// for that record.
 func within(n, record *tree.Node) bool {
 	kind := func(n *tree.Node) string {
 		if code := n.Member("03"); n.Name == "HL" && code != nil {
@@ -178,8 +178,8 @@ func within(n, record *tree.Node) bool {
 	return false
 }
 
-// ofEnvelope reports whether an element of X12 says nothing of an order: it is of
-// an envelope or a total, or tells which of several segments is meant.
+// ofEnvelope reports whether an element of X12 says nothing about an order: it belongs to an envelope or a total, or
+// only tells segments of one kind apart.
 func (c *Coverage) ofEnvelope(n *tree.Node) bool {
 	switch n.Parent.Name {
 	case "ISA", "GS", "ST", "SE", "CTT":
@@ -230,7 +230,7 @@ func leftOut(m *mapping.Mapping, heading, letter string) bool {
 	})
 }
 
-// uses reports whether anything of the mapping reads a column.
+// uses reports whether any part of the mapping reads a column.
 func (p *plan) uses(column int) bool {
 	has := func(all []spot) bool {
 		return slices.ContainsFunc(all, func(s spot) bool {
@@ -274,7 +274,7 @@ func (c *Coverage) miss(f *finding.Finding) {
 	m.Count++
 }
 
-// Done brings what was counted into lists.
+// Done turns the counts into lists.
 func (c *Coverage) Done() {
 	c.Unbound, c.Fields, c.Misses = []UnboundColumn{}, []FieldFill{}, []Miss{}
 	for _, key := range c.order {
@@ -299,15 +299,15 @@ func (c *Coverage) Done() {
 	})
 }
 
-// ColumnRole says what a column of a sheet feeds.
+// ColumnRole says which field a column of a sheet fills.
 type ColumnRole struct {
 	Column int      `json:"column" doc:"Counted from 1"`
 	Role   string   `json:"role" enum:"group,header,line,party,charge"`
 	Fields []string `json:"fields" doc:"header.ordered_on and the like"`
 }
 
-// Roles says what the columns of the group's rows feed, and in which row of
-// which sheet their heading is; 0 is none.
+// Roles says which fields the columns of the group's rows fill, and in which row of which sheet their heading is; 0 is
+// none.
 func (g *Group) Roles() (heading int, roles []ColumnRole) {
 	all := map[int]*ColumnRole{}
 	add := func(column int, role, field string) {
@@ -359,7 +359,7 @@ func (g *Group) Roles() (heading int, roles []ColumnRole) {
 	return heading, roles
 }
 
-// Size is how many rows of the document the group's records take.
+// Size is how many rows of the document the group's records take up.
 func (g *Group) Size() int {
 	n := 0
 	for i := range g.Rows {
@@ -368,7 +368,7 @@ func (g *Group) Size() int {
 	return n
 }
 
-// Spans are the runs of rows that make the group.
+// Spans are the runs of rows that make up the group.
 func (g *Group) Spans() []origin.Span { return spans(g.all()) }
 
 // Pointer is the pointer of the group's first record in JSON; "" in rows.

@@ -54,12 +54,12 @@ func (w *worker) deliveries(v view, l *order.Line) {
 	}
 }
 
-// bindsLine reports whether a field of the lines is bound: then it is also written.
+// bindsLine reports whether a field of the lines is bound; a bound field is also written.
 func (w *worker) bindsLine(field string) bool {
 	return slices.ContainsFunc(w.m.Levels[mapping.InLines], func(b mapping.Binding) bool { return b.Field.Name == field })
 }
 
-// lastLine is the line that rows of another kind below it speak of; nil is none.
+// lastLine is the line that rows of another kind below it belong to, or nil.
 func (w *worker) lastLine() *order.Line {
 	if n := len(w.d.Order.Lines); n > 0 {
 		w.now = n
@@ -68,7 +68,7 @@ func (w *worker) lastLine() *order.Line {
 	return nil
 }
 
-// delivery maps one delivery of a line; without a line there is nothing that it could be one of.
+// delivery maps one delivery of a line. Without a line there is nothing that it could belong to.
 func (w *worker) delivery(v view, l *order.Line) {
 	d := w.d
 	if l == nil {

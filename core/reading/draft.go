@@ -14,9 +14,8 @@ import (
 	"koinos/core/source"
 )
 
-// Read makes of a group what its record wants: an order, or a notice that speaks
-// of one. Set holds the lists and crosswalks that the mapping names. It may be
-// called for several groups at once.
+// Read makes an intent of a group: an order, or a notice about one. Set holds the lists and crosswalks that the mapping
+// names. It may be called for several groups at once.
 func Read(m *mapping.Mapping, g *Group, set *list.Set) *intent.Intent { return Explain(m, g, set, nil) }
 
 // Explain is Read, and calls watch with every step that every value takes.
@@ -110,7 +109,7 @@ func explain(m *mapping.Mapping, g *Group, set *list.Set, watch func(Step)) *int
 	return d
 }
 
-// kind asks the value that says whether it is a sales or a purchase order.
+// kind reads the value that says whether an order is a sales or a purchase order.
 func (w *worker) kind() {
 	by := w.m.KindBy
 	if by == nil {
@@ -145,7 +144,7 @@ func rowName(r *source.Record) string {
 	return "row " + strconv.Itoa(r.Row)
 }
 
-// all gives the group's rows, and with a whole grouping what stands around them.
+// all returns the group's rows, and for a whole grouping also the rows around them.
 func (g *Group) all() []Row {
 	if first := g.Rows[0].plan; first.m == nil || !first.m.Group.Whole() || first.around == nil {
 		return g.Rows
@@ -173,7 +172,7 @@ func (g *Group) all() []Row {
 	return rows
 }
 
-// spans gives the runs of adjacent rows, sheet by sheet.
+// spans returns the runs of adjacent rows, sheet by sheet.
 func spans(rows []Row) []origin.Span {
 	all := make([]origin.Span, 0, 1)
 	for i := range rows {
@@ -198,11 +197,10 @@ func (w *worker) linePlan() *plan {
 	return w.g.Rows[0].plan
 }
 
-// kindOf is the kind of row, by rowkind, that feeds a level unless a binding
-// names others.
+// kindOf is the kind of row, by rowkind, that fills a level unless a binding names other kinds.
 var kindOf = [5]string{"header", "line", "party", "charge", "delivery"}
 
-// feeds reports whether a binding looks at a row at all.
+// feeds reports whether a binding reads a row at all.
 func (w *worker) feeds(b *mapping.Binding, r *Row) bool {
 	if w.m.Group.By != "rowkind" {
 		return true
@@ -227,14 +225,14 @@ func (w *worker) headers() {
 	}
 }
 
-// absent reports whether a header fact stands in segments that a row of X12 does not have.
+// absent reports whether a header fact stands in segments that a record of X12 does not have.
 func (w *worker) absent(r *Row, i int) bool {
 	all := r.plan.bound[mapping.InHeader]
 	return i < len(all) && all[i].under != nil && !w.hasOneOf(all[i].under)
 }
 
-// header takes one header fact: from the first row that has it, where the
-// others must agree, or as repeat says.
+// header takes one header fact: from the first row that has it, in which case the other rows must agree, or as repeat
+// says.
 func (w *worker) header(i int, rows []Row) {
 	binding := &w.m.Levels[mapping.InHeader][i]
 	absent := len(rows) == 1 && rows[0].Node != nil && w.absent(&rows[0], i)
@@ -324,8 +322,8 @@ func (w *worker) header(i int, rows []Row) {
 	w.take(b, first, nil)
 }
 
-// plainHeader takes a fact from one column of rows that say it alike, which is
-// what nearly every document has; false leaves it to header.
+// plainHeader takes a fact from one column of rows that all state it in the same way, which is the usual case. If it
+// returns false, header must take the fact.
 func (w *worker) plainHeader(i int, rows []Row) bool {
 	b := &rows[0].plan.bound[mapping.InHeader][i]
 	if b.fixed {
@@ -363,8 +361,8 @@ func (w *worker) plainHeader(i int, rows []Row) bool {
 	return true
 }
 
-// above reports whether a header fact stands on the order's first row only: its lines begin on the next
-// and use its columns for something else, or only the first is asked.
+// above reports whether a header fact stands on the order's first row only, because its lines begin on the next row and
+// use its columns for something else, or because the mapping asks only for the first.
 func (w *worker) above(b *bound, p *plan) bool {
 	part := w.m.Parts[mapping.InLines]
 	if part == nil || !part.Next {
@@ -384,13 +382,13 @@ func (w *worker) above(b *bound, p *plan) bool {
 	return false
 }
 
-// constant reports whether a binding finds the same whatever row it looks at.
+// constant reports whether a binding finds the same value whatever row it looks at.
 func (w *worker) constant(b *bound) bool {
 	return len(b.spots) > 0 && b.Expr == nil && b.When == nil &&
 		!slices.ContainsFunc(b.spots, func(s spot) bool { return s.src.Kind < mapping.ByCell })
 }
 
-// sameValue reports whether two cells of different text mean the same.
+// sameValue reports whether two cells with different text mean the same.
 func (w *worker) sameValue(b *bound, a, c source.Cell) bool {
 	switch b.Field.Type {
 	case order.Day:

@@ -10,13 +10,12 @@ import (
 	"koinos/core/source"
 )
 
-// Evidence is what a whole document says about the order of day and month,
-// column by column.
+// Evidence is what a whole document says about the order of day and month, column by column.
 type Evidence struct {
 	columns map[*mapping.Binding]*column
 }
 
-// column counts the values of one binding that only one of two forms fits.
+// column counts the values of one binding that fit only one of two forms.
 type column struct {
 	binding *mapping.Binding
 	first   int // only the form that the mapping names first
@@ -25,8 +24,7 @@ type column struct {
 	locale  mapping.Locale
 }
 
-// Weigh reads a document to its end and decides what day and month are in
-// each column.
+// Weigh reads a document to its end and decides on the order of day and month in each column.
 func Weigh(m *mapping.Mapping, src source.Reader) (*Evidence, error) {
 	e := &Evidence{columns: map[*mapping.Binding]*column{}}
 	table := NewTable(m, src, nil)
@@ -100,7 +98,7 @@ func (w *worker) weigh(e *Evidence, b *bound, r *Row) {
 	look(view{row: r})
 }
 
-// decide brings the form that the column speaks for to the front.
+// decide puts the form first for which the column gives evidence.
 func (c *column) decide() {
 	c.locale = c.binding.Locale
 	c.locale.Mixed = c.first > 0 && c.second > 0
@@ -119,7 +117,7 @@ func (e *Evidence) locale(b *mapping.Binding) *mapping.Locale {
 	return nil
 }
 
-// notes says what was decided for the plan's columns.
+// notes reports what was decided for the plan's columns.
 func (e *Evidence) notes(p *plan) []finding.Finding {
 	if e == nil {
 		return nil
@@ -163,8 +161,8 @@ func (e *Evidence) notes(p *plan) []finding.Finding {
 	return all
 }
 
-// unsure reports whether a date, in a column that speaks for both orders of
-// day and month, could be read either way.
+// unsure reports whether a date could be read either way, in a column that has evidence for both orders of day and
+// month.
 func unsure(l *mapping.Locale, c source.Cell, swapped int) bool {
 	if !l.Mixed || c.Kind != source.Text {
 		return false

@@ -8,11 +8,10 @@ import (
 	"koinos/core/source"
 )
 
-// A whole grouping makes an order of all rows of a sheet, a file or a form:
-// they are held until it ends, and only then told apart into the table of its
-// lines and what stands around it.
+// A whole grouping makes one order of all rows of a sheet, a file or a form. The rows are kept until it ends, and only
+// then divided into the table of its lines and what stands around it.
 
-// collect takes one row of a whole grouping in.
+// collect takes in one row of a whole grouping.
 func (t *Table) collect(rec source.Record) error {
 	if rec.Blank() {
 		return nil
@@ -53,7 +52,7 @@ func (t *Table) settle() error {
 		err = t.settleAt(rows, at, head)
 	}
 	if found := finding.Of(err); len(found) > 0 && t.m.Group.By != "file" {
-		// The others may be well: only this sheet, or form, makes no order.
+		// The others may be correct: only this sheet, or form, makes no order.
 		t.seq++
 		t.ready = append(t.ready, Group{Seq: t.seq, Broken: true, bad: found,
 			Rows: []Row{{Record: rows[0], plan: &plan{m: t.m}}}})
@@ -103,7 +102,7 @@ func (t *Table) settleAt(rows []source.Record, at int, head source.Record) error
 		g.Rows = append(g.Rows, r)
 	}
 	if len(g.Rows) == 0 {
-		// A form without a line is an order without lines, not nothing.
+		// A form without a line is an order without lines, which is reported; it is not skipped.
 		g.Rows = append(g.Rows, Row{Record: source.Record{Sheet: head.Sheet, Row: max(head.Row, 1)}, plan: p})
 	}
 	if t.m.Group.By == "file" {

@@ -13,8 +13,8 @@ import (
 	"koinos/core/source"
 )
 
-// gather holds rows by their key until the document ends: in memory as long
-// as they are few, then in a file. What stays in memory is a few words a key.
+// gather keeps rows by their key until the document ends: in memory while there are few, then in a file. A few words
+// for each key stay in memory.
 type gather struct {
 	chains []*chain
 	byKey  map[string]*chain
@@ -32,7 +32,7 @@ type chain struct {
 
 func newGather() *gather { return &gather{byKey: map[string]*chain{}} }
 
-// open gives the group of a key that has been met before.
+// open returns the group of a key that has occurred before.
 func (g *gather) open(key string) *Group {
 	if c := g.byKey[key]; c != nil {
 		return &c.group
@@ -62,8 +62,7 @@ func (g *gather) add(key string, r Row) error {
 	return nil
 }
 
-// next gives the groups when the document has ended, in the order of their
-// first rows.
+// next returns the groups after the document has ended, in the order of their first rows.
 func (g *gather) next() (Group, error) {
 	if g == nil || g.given >= len(g.chains) {
 		return Group{}, io.EOF
@@ -199,8 +198,8 @@ func (g *gather) decode(b []byte, r *Row) (before int64, err error) {
 // spillAt is how many bytes of rows stay in memory.
 const spillAt = 32 << 20
 
-// spill is a sequence of byte strings, in memory and then in a file that
-// nobody else sees and that goes away with the process.
+// spill is a sequence of byte strings, in memory and then in a file that nobody else sees and that is gone when the
+// process ends.
 type spill struct {
 	held  []byte
 	file  *os.File

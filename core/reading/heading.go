@@ -11,7 +11,7 @@ import (
 	"koinos/core/source"
 )
 
-// headWithin is how many rows are looked at to find the heading.
+// headWithin is how many rows are searched for the heading.
 const headWithin = 200
 
 // finder looks for the heading among the first rows of a sheet, or of a form.
@@ -35,13 +35,13 @@ func finderOf(m *mapping.Mapping, sheet string) *finder {
 	return f
 }
 
-// none reports whether the mapping names columns by letter only: there is no
-// heading, and data begins in the first row.
+// none reports whether the mapping names columns only by letter. There is no heading then, and data begins in the first
+// row.
 func (f *finder) none() bool {
 	return f.m.Document.Headless || f.m.Document.HeadRow == 0 && len(f.named) == 0 && !hasNumbered(f.m)
 }
 
-// add takes one more row in and reports whether the heading is known now.
+// add takes in one more row and reports whether the heading is known now.
 func (f *finder) add(rec source.Record) bool {
 	f.rows = append(f.rows, rec)
 	need := max(f.m.Document.HeadRows, 1)
@@ -57,8 +57,7 @@ func (f *finder) add(rec source.Record) bool {
 	return n == len(f.named) && n > 0
 }
 
-// heading gives the heading that begins at a row: its texts, those of several
-// rows joined.
+// heading returns the heading that begins at a row: its texts, with those of several rows joined.
 func (f *finder) heading(at int) source.Record {
 	need := f.m.Document.HeadRows
 	if need < 2 {
@@ -119,7 +118,7 @@ func (f *finder) again(rec *source.Record) bool {
 	return f.holds(0) == len(f.named)
 }
 
-// choose gives the index of the heading's first row and the heading.
+// choose returns the index of the heading's first row, and the heading.
 func (f *finder) choose() (int, source.Record, error) {
 	d := &f.m.Document
 	if f.none() {

@@ -69,7 +69,7 @@ func (p *plan) filled(c source.Cell) bool {
 	return !c.Blank()
 }
 
-// room makes place for so many more lines, and for where their values stand.
+// room makes room for a number of further lines and their places.
 func (w *worker) room(lines int, p *plan) {
 	d := w.d
 	d.Order.Lines, d.Trace.Rows, d.Trace.Records = slices.Grow(d.Order.Lines, lines), slices.Grow(d.Trace.Rows, lines),
@@ -122,7 +122,7 @@ func (w *worker) line(v view) {
 	w.now = 0
 }
 
-// segmentsOf notes which segments stand directly within the node of a line, or of a header.
+// segmentsOf notes which segments stand directly within the node of a line or of a header.
 func (w *worker) segmentsOf(r *Row) {
 	w.under = w.under[:0]
 	if r.Node == nil || r.Node.Kind != tree.Segment {
@@ -147,8 +147,7 @@ func (w *worker) hasOneOf(segments []string) bool {
 	return false
 }
 
-// sorted gathers the lines of an order, each with the rows that go on behind it, to put them
-// into the order of their numbers.
+// sorted gathers the lines of an order, each with the rows that continue it, to sort them by their numbers.
 type sorted []sortedLine
 
 type sortedLine struct {
@@ -165,7 +164,7 @@ func (s *sorted) behind(r *Row) {
 	}
 }
 
-// all maps the lines in the order of their numbers: 9 before 10, and those without one last.
+// all maps the lines in the order of their numbers: 9 before 10, and lines without a number last.
 func (s sorted) all(w *worker) {
 	w.part = mapping.InLines
 	for i := range s {
@@ -186,7 +185,7 @@ func (s sorted) all(w *worker) {
 	}
 }
 
-// compareNumbers compares texts, in which runs of digits count as numbers; blank is last.
+// compareNumbers compares texts in which runs of digits count as numbers; blank comes last.
 func compareNumbers(a, b string) int {
 	if a == "" || b == "" {
 		return len(b) - len(a)
@@ -217,7 +216,7 @@ func leadingDigits(s string) string {
 	return s[:n]
 }
 
-// continued adds what a row of another kind says of the line above it.
+// continued adds what a row of another kind says about the line above it.
 func (w *worker) continued(r *Row) {
 	if r.kind == kindOf[mapping.InDeliveries] {
 		w.delivery(view{row: r}, w.lastLine())
@@ -282,8 +281,7 @@ func (w *worker) other(level int, v view) {
 			w.stated(b, nil, v)
 		}
 	}
-	// Now that it is known which one it is, its values get the names they have
-	// in the order.
+	// Now that the role or kind is known, the values get the names that they have in the order.
 	if level == mapping.InCharges {
 		o.SettleCharge()
 		name := o.Charges[len(o.Charges)-1].Field()

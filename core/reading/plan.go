@@ -68,7 +68,8 @@ type bound struct {
 	under []string
 }
 
-// within gives the segments of X12 in one of which the value of a binding stands; nil where it may stand elsewhere.
+// within returns the segments of X12 in one of which the value of a binding must stand, or nil if it may stand
+// elsewhere.
 func (b *bound) within() (under []string) {
 	if b.Of != "" || b.When != nil || len(b.reads) > 0 || b.Result.Step != "" || len(b.spots) == 0 {
 		return nil
@@ -83,8 +84,8 @@ func (b *bound) within() (under []string) {
 	return under
 }
 
-// bind looks every column of the mapping up in the heading and says all that
-// is not there at once. Of a join's sheets one binds the header, one the rest.
+// bind finds every column of the mapping in the heading and reports all missing columns together. Of the sheets of a
+// join, one binds the header and one the rest.
 func bind(m *mapping.Mapping, head *source.Record, around *around, decided *Evidence) (*plan, finding.All) {
 	p := &plan{m: m, head: *head, tree: head.Node != nil, around: around, reads: map[*mapping.Expr][]spot{}}
 	for i, c := range head.Cells {
@@ -158,7 +159,7 @@ func bind(m *mapping.Mapping, head *source.Record, around *around, decided *Evid
 	return p, all
 }
 
-// conditions are the expressions that are asked of rows, not of bindings.
+// conditions are the expressions that are evaluated for rows, not for bindings.
 func conditions(m *mapping.Mapping) []*mapping.Expr {
 	var all []*mapping.Expr
 	add := func(x *mapping.Expr) {
@@ -230,9 +231,9 @@ func (p *plan) bindOne(b *mapping.Binding, decided *Evidence, all *finding.All) 
 		f.Field = b.Field.Name
 		switch {
 		case f.Code == finding.ColumnMissing && len(b.From) > 1 && usable:
-			// One of several is enough; a document has one or the other.
+			// One of several is enough: a document has one or the other.
 		case f.Code == finding.ColumnMissing && b.Need != mapping.Must:
-			// It may be absent, but never silently.
+			// It may be absent, but this is always reported.
 			f.Severity = finding.Warning
 			p.notes = append(p.notes, *f)
 		default:
@@ -252,7 +253,7 @@ func (s *spot) found() bool {
 	return s.column > 0 || s.columns != nil || s.src.Kind >= mapping.ByPath || s.src.Path != nil && s.static
 }
 
-// columns gives the matrix's columns.
+// columns returns the matrix's columns.
 func columnsOf(part *mapping.Part, p *plan, all *finding.All) []int {
 	if part.Range[0] > 0 {
 		var list []int
@@ -278,7 +279,7 @@ func columnsOf(part *mapping.Part, p *plan, all *finding.All) []int {
 	return list
 }
 
-// mark finds the values that tell a row of a part from one that says nothing about it.
+// mark finds the values that tell a row with a part from one that says nothing about it.
 func (p *plan) mark(level int) {
 	shared := func(s *spot) bool {
 		if level == mapping.InLines {
@@ -337,7 +338,7 @@ func (s *spot) same(o *spot) bool {
 	return s.column > 0 && s.column == o.column || s.static && o.static && s.pointer == o.pointer
 }
 
-// trace notes where the lines' fields stand, as far as it is the same for all.
+// trace notes where the lines' fields stand, as far as it is the same for all lines.
 func (p *plan) trace() {
 	p.columns, p.paths = map[string]int{}, map[string]string{}
 	for _, b := range p.bound[mapping.InLines] {
@@ -350,7 +351,7 @@ func (p *plan) trace() {
 	}
 }
 
-// spot binds a source. What is missing is a finding.
+// spot binds a source. If something is missing, it adds a finding.
 func (p *plan) spot(src *mapping.Source, at origin.Place) (spot, *finding.Finding) {
 	s := spot{src: src}
 	switch src.Kind {
@@ -416,8 +417,7 @@ func (p *plan) spot(src *mapping.Source, at origin.Place) (spot, *finding.Findin
 	return s, &f
 }
 
-// numbered finds the columns of a heading with {n}: sku_1, sku_2 and so on.
-// A repetition that lacks the column has 0.
+// numbered finds the columns of a heading with {n}: sku_1, sku_2 and so on. A repetition that lacks the column has 0.
 func (p *plan) numbered(s spot, at origin.Place) (spot, *finding.Finding) {
 	before, behind, _ := strings.Cut(s.src.Folded, "{n}")
 	for i := range p.head.Cells {
@@ -443,14 +443,13 @@ func (p *plan) numbered(s spot, at origin.Place) (spot, *finding.Finding) {
 	return s, nil
 }
 
-// headings are those that the mapping names, each with those that may
-// stand for it, without those that the document may lack.
+// headings are those that the mapping names, each with its alternatives, without those that the document may lack.
 func headings(m *mapping.Mapping, sheet string) (all [][]string) {
 	eachHeading(m, sheet, func(_ string, words []string) { all = append(all, words) })
 	return all
 }
 
-// headingTexts are the same as the mapping writes them.
+// headingTexts are the same headings, as the mapping writes them.
 func headingTexts(m *mapping.Mapping, sheet string) (all []string) {
 	eachHeading(m, sheet, func(text string, _ []string) { all = append(all, text) })
 	return all
@@ -502,7 +501,7 @@ func eachHeading(m *mapping.Mapping, sheet string, yield func(text string, words
 	}
 }
 
-// hasNumbered reports whether a heading with {n} is asked.
+// hasNumbered reports whether the mapping asks for a heading with {n}.
 func hasNumbered(m *mapping.Mapping) bool {
 	for _, b := range m.Levels[mapping.InLines] {
 		if slices.ContainsFunc(b.From, func(s mapping.Source) bool { return s.Number }) {
@@ -512,7 +511,7 @@ func hasNumbered(m *mapping.Mapping) bool {
 	return false
 }
 
-// cell gives the trimmed cell of a column counted from 1.
+// cell returns the trimmed cell of a column counted from 1.
 func cell(rec *source.Record, column int) source.Cell {
 	if column < 1 || column > len(rec.Cells) {
 		return source.Cell{}
@@ -542,8 +541,8 @@ func firstText(rec *source.Record) string {
 	return ""
 }
 
-// repeatsAbove reports whether the row begins as one above the heading does, digits aside, as the head
-// of a further page does where the mapping says that it repeats.
+// repeatsAbove reports whether the row begins like one above the heading, ignoring digits. The head of a further page
+// does so if the mapping says that it repeats.
 func (p *plan) repeatsAbove(rec *source.Record) bool {
 	if !p.m.Document.Repeats || p.around == nil {
 		return false
@@ -562,8 +561,7 @@ func withoutDigits(s string) string {
 	}, list.Fold(s))
 }
 
-// repeatsHeading reports whether the row is the heading again, as printed
-// sheets have it on every page.
+// repeatsHeading reports whether the row is the heading again, as on every page of a printed sheet.
 func (p *plan) repeatsHeading(rec *source.Record) bool {
 	same := 0
 	for i := range p.head.Cells {

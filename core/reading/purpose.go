@@ -14,11 +14,12 @@ import (
 // act does to an intent what a purpose asks for; root is the transaction set.
 type act func(d *intent.Intent, root *tree.Node, at *tree.Node, line int)
 
-// asIs is the sense of the set itself: an original, one more copy of it, its confirmation, a change.
+// asIs is for codes that change nothing about the meaning of the set: an original, one more copy, a confirmation, a
+// change.
 func asIs(*intent.Intent, *tree.Node, *tree.Node, int) {}
 
-// purposes are the elements by which a transaction set says what it is for (elements 353 and 640 of X12), with what is
-// done for each code. A code that is not among them asks for something that is not done: the set is refused.
+// purposes are the elements with which a transaction set states its purpose (elements 353 and 640 of X12), with what is
+// done for each code. A set with any other code is refused, because its purpose is not supported.
 var purposes = map[string][]struct {
 	segment string
 	element int
@@ -37,7 +38,7 @@ var purposes = map[string][]struct {
 	"865": {{"BCA", 1, map[string]act{"00": asIs, "04": asIs, "06": asIs, "07": asIs}, nil}},
 }
 
-// purpose makes of an intent what the set says that it is for: a set that cancels must not be taken for an original.
+// purpose applies the stated purpose of the set to an intent, so that a cancellation is not taken for an original.
 func purpose(kind string, g *Group, d *intent.Intent) {
 	rec := &g.Rows[0].Record
 	if rec.Node == nil {
@@ -81,7 +82,7 @@ var usage = func() *x12.Address {
 	return a
 }()
 
-// Tested finds that a group stands in an interchange that its sender marks as a test: it is not meant to touch any
+// Tested adds a finding if a group stands in an interchange that its sender marks as a test, which must not change any
 // order.
 func Tested(g *Group, d *intent.Intent) {
 	rec := &g.Rows[0].Record
@@ -94,7 +95,7 @@ func Tested(g *Group, d *intent.Intent) {
 	}
 }
 
-// elementOf gives an element of a segment where it says something; nil where it does not, or the segment is another.
+// elementOf returns an element of a segment, or nil if it is blank or the segment is another one.
 func elementOf(n *tree.Node, segment string, element int) *tree.Node {
 	if n.Kind != tree.Segment || n.Name != segment {
 		return nil
@@ -107,7 +108,7 @@ func elementOf(n *tree.Node, segment string, element int) *tree.Node {
 	return nil
 }
 
-// ofHeader leaves only what concerns the header: the lines have no say in it.
+// ofHeader removes the lines of an intent that is only about the header.
 func ofHeader(d *intent.Intent) {
 	d.Order.Lines = nil
 	d.Findings = slices.DeleteFunc(d.Findings, func(f finding.Finding) bool {
@@ -122,11 +123,11 @@ func withdraw(d *intent.Intent, _, _ *tree.Node, _ int) {
 	d.Order.Statement = &order.Statement{Kind: string(intent.Withdrawal)}
 }
 
-// replace lets the order take the place of the one that is stored, or a notice that of the one before.
+// replace lets the order replace the stored one, or a notice the earlier notice.
 func replace(d *intent.Intent, _, _ *tree.Node, _ int) { d.Replaces = true }
 
-// takeBack takes the shipment or invoice of the set's own number back, whole. That number is enough to know which goods
-// are meant.
+// takeBack takes back the whole shipment or invoice that has the set's own number. The number is enough to identify the
+// goods.
 func takeBack(d *intent.Intent, _, at *tree.Node, _ int) {
 	ofHeader(d)
 	said := d.Order.Statement
@@ -141,7 +142,7 @@ func takeBack(d *intent.Intent, _, at *tree.Node, _ int) {
 	d.Order.StatedTotal, d.Order.TaxAmount, d.Order.Charges = order.Number{}, order.Number{}, nil
 }
 
-// blanket says of a blanket order without the number of a release that its releases are what is to be delivered.
+// blanket reports a blanket order without a release number: goods are delivered only against its releases.
 func blanket(d *intent.Intent, root, at *tree.Node, line int) {
 	for n := root.First(); n != nil; n = n.Next() {
 		if elementOf(n, "BEG", 4) != nil {
@@ -152,13 +153,13 @@ func blanket(d *intent.Intent, root, at *tree.Node, line int) {
 		"It is a blanket order (BEG02 is %s): only its releases are to be delivered.", at.Text)
 }
 
-// copied says of a copy for information that it orders nothing.
+// copied reports a copy for information, which orders nothing.
 func copied(d *intent.Intent, _, at *tree.Node, line int) {
 	d.Find(finding.OrderNotFirm, source.PlaceOf(at, line), at.Text, 0,
 		"It is a copy for information (BEG02 is %s): it orders nothing.", at.Text)
 }
 
-// bill is the sense of an invoice, which takes nothing back, whatever other invoice it names.
+// bill is the purpose of an invoice, which takes nothing back even if it names another invoice.
 func bill(d *intent.Intent, _, _ *tree.Node, _ int) { d.Order.Statement.Reverses = "" }
 
 // credit makes a credit note of an invoice: it names the invoice that it takes back.

@@ -6,11 +6,11 @@ import (
 	"koinos/core/source"
 )
 
-// Outcomes gives what earlier steps of a sequence made of the document.
+// Outcomes returns what earlier steps of a sequence made of the document.
 type Outcomes interface {
-	// Result is the value of a field of the order that a step made of a row.
-	// Where there is none, why says so in a sentence, and wait whether the order
-	// of the row failed in that step: whoever needs it has to wait for it.
+	// Result returns the value of a field of the order that a step made of a row. If there is none, why gives the
+	// reason in a sentence, and wait reports whether the order of the row failed in that step, so that whatever needs
+	// the value has to wait.
 	Result(r mapping.Result, sheet string, row int) (value, why string, wait bool)
 }
 

@@ -14,7 +14,7 @@ import (
 	"koinos/core/source"
 )
 
-// Row is a record with what the mapping knows of it.
+// Row is a record with what the mapping knows about it.
 type Row struct {
 	source.Record
 	plan *plan
@@ -28,14 +28,13 @@ type Group struct {
 	Rows   []Row
 	Orphan bool // the rows stand before any order; they make none
 	Broken bool // the record could not be read, or the form not be understood
-	// Outcomes is asked for what earlier steps of a sequence made of the rows;
-	// nil outside of sequences.
+	// Outcomes is asked for what earlier steps of a sequence made of the rows; nil outside of sequences.
 	Outcomes Outcomes
 	Long     bool // rows beyond MostRows were left out
 	bad      []finding.Finding
 }
 
-// Table reads a document as the mapping says and cuts it into groups.
+// Table reads a document as the mapping says and divides it into groups.
 type Table struct {
 	Notes   []finding.Finding // what was found about the document as a whole
 	Counts  Counts            // of the rows that were read
@@ -71,8 +70,8 @@ type Table struct {
 // MostRows is how many rows one order may have.
 const MostRows = 50_000
 
-// NewTable begins to read src as the mapping says. Decided is what Weigh found
-// out about the whole document; nil where the mapping does not need it.
+// NewTable begins to read src as the mapping says. Decided is the result of Weigh for the whole document, or nil if the
+// mapping does not need it.
 func NewTable(m *mapping.Mapping, src source.Reader, decided *Evidence) *Table {
 	t := &Table{m: m, src: src, decided: decided}
 	t.cond = worker{m: m, set: &list.Set{}, d: &intent.Intent{}, loc: &m.Document.Locale}
@@ -83,9 +82,8 @@ func NewTable(m *mapping.Mapping, src source.Reader, decided *Evidence) *Table {
 	return t
 }
 
-// Groups gives the groups one after another until the document ends, ctx does, or
-// it cannot be read on: that error comes last. Those of a document that is wrong
-// carry findings (finding.Of).
+// Groups yields one group after another until the document ends, ctx ends, or it cannot be read further; that error
+// comes last. If the document is wrong, the error carries findings (finding.Of).
 func (t *Table) Groups(ctx context.Context) iter.Seq2[*Group, error] {
 	return func(yield func(*Group, error) bool) {
 		for {
@@ -110,8 +108,8 @@ func (t *Table) Groups(ctx context.Context) iter.Seq2[*Group, error] {
 // Offset is how much of the document has been read, from 0 to 1.
 func (t *Table) Offset() float64 { return t.src.Offset() }
 
-// Next gives the next group; io.EOF after the last. Any other error carries
-// findings (finding.Of) and ends the reading.
+// Next returns the next group, or io.EOF after the last. Any other error carries findings (finding.Of) and ends the
+// reading.
 func (t *Table) Next() (Group, error) {
 	for {
 		g, err := t.next()
@@ -151,7 +149,7 @@ func (t *Table) next() (Group, error) {
 	return g, nil
 }
 
-// passes reports whether an order is passed over with all its rows.
+// passes reports whether an order is skipped with all of its rows.
 func (t *Table) passes(g *Group) bool {
 	if t.m.LeaveOut == nil || g.Orphan || g.Broken {
 		return false
@@ -159,8 +157,8 @@ func (t *Table) passes(g *Group) bool {
 	return t.holds(t.m.LeaveOut, &g.Rows[0])
 }
 
-// breakOff gives what was read when the document breaks off. A record is whole, or it was not
-// given; of an order's rows more may be missing, so that it is none.
+// breakOff returns what was read before the document broke off. A record is either complete or not returned. The order
+// that was being read may lack rows, so it is not an order.
 func (t *Table) breakOff() {
 	found := finding.Of(t.broken)
 	if t.m.Group.By != "path" && t.open != nil && t.gather == nil && len(found) > 0 {
@@ -181,7 +179,7 @@ func (t *Table) row() (source.Record, error) {
 	return t.src.Next()
 }
 
-// advance takes one row in.
+// advance takes in one row.
 func (t *Table) advance() error {
 	rec, err := t.row()
 	if err == io.EOF {
@@ -254,7 +252,7 @@ func (t *Table) advance() error {
 	return t.place(r, gap)
 }
 
-// fillBlock gives the block that is being read its blank rows before rec: each is a row of it.
+// fillBlock adds the blank rows before rec to the block that is being read, because each counts as a row of it.
 func (t *Table) fillBlock(rec *source.Record) {
 	if t.m.Group.By != "count" || t.open == nil {
 		return
@@ -264,7 +262,7 @@ func (t *Table) fillBlock(rec *source.Record) {
 	}
 }
 
-// counts reports whether the mapping lets a row of the table count.
+// counts reports whether the mapping uses a row of the table.
 func (t *Table) counts(r *Row) bool {
 	d := &t.m.Document
 	if d.First > 0 && r.Row < d.First || d.Last > 0 && r.Row > d.Last {
@@ -281,7 +279,7 @@ func (t *Table) counts(r *Row) bool {
 	return d.Keep == nil || t.holds(d.Keep, r)
 }
 
-// holds evaluates a condition of a row; one that fails is a finding of the row.
+// holds evaluates a condition of a row. If the evaluation fails, it adds a finding to the row.
 func (t *Table) holds(x *mapping.Expr, r *Row) bool {
 	return t.cond.holds(x, r.plan.reads[x], view{row: r}, "", func(err error) {
 		r.Findings = append(r.Findings, finding.New(finding.ExpressionFailed, r.Place(0), "",
@@ -289,7 +287,7 @@ func (t *Table) holds(x *mapping.Expr, r *Row) bool {
 	})
 }
 
-// verdict is what a row does to the order being read.
+// verdict is what a row does to the order that is being read.
 type verdict int
 
 const (
@@ -299,8 +297,7 @@ const (
 	passes                   // it is left out
 )
 
-// place puts a row of the table into its group; gap is whether a blank row
-// stands before it.
+// place puts a row of the table into its group; gap says whether a blank row stands before it.
 func (t *Table) place(r Row, gap bool) error {
 	p := r.plan
 	if p.width > 0 && len(r.Cells) > p.width && wider(&r.Record, p.width) {
@@ -437,11 +434,11 @@ func (t *Table) value(r *Row, s *spot) source.Cell {
 	return c
 }
 
-// keyOf gives the row's group key; false where all of its cells are blank.
+// keyOf returns the row's group key; false if all of its cells are blank.
 func (t *Table) keyOf(r *Row) (string, bool) {
 	p := r.plan
 	if len(p.group) == 1 {
-		// Rows of one order mostly write their key alike.
+		// The rows of one order usually write their key in the same way.
 		if text := t.value(r, &p.group[0]).Text; text != t.rawKey {
 			t.rawKey, t.folded = text, t.m.Group.Key(text)
 		}
@@ -457,7 +454,7 @@ func (t *Table) keyOf(r *Row) (string, bool) {
 	return key, filled
 }
 
-// isLine reports whether a row that belongs to no order says anything about a line.
+// isLine reports whether a row that belongs to no order has a value of a line.
 func (t *Table) isLine(r *Row) bool {
 	if r.kind != "" {
 		return r.kind != "leave-out"
@@ -478,7 +475,7 @@ func (t *Table) add(g *Group, r Row) error {
 	return nil
 }
 
-// close ends the open group; one whose rows are gathered by key stays open to more.
+// close ends the open group. A group whose rows are gathered by key stays open for more.
 func (t *Table) close() {
 	if t.open != nil && t.gather == nil {
 		t.ready = append(t.ready, *t.open)
@@ -494,7 +491,7 @@ func (t *Table) closeOrphan() {
 	}
 }
 
-// closeSheet ends what does not run over into the next sheet.
+// closeSheet ends what does not continue in the next sheet.
 func (t *Table) closeSheet() error {
 	if t.m.Group.By != "file" {
 		t.close()
@@ -512,8 +509,8 @@ func (t *Table) closeDocument() {
 	t.closeOrphan()
 }
 
-// findHeading reads to the heading row of the sheet and binds the columns.
-// Rows behind the heading that it had to look at are pushed back.
+// findHeading reads up to the heading row of the sheet and binds the columns. It pushes back the rows behind the
+// heading that it had to look at.
 func (t *Table) findHeading() error {
 	f := finderOf(t.m, t.sheet)
 	t.finder = finderOf(t.m, t.sheet)
@@ -586,7 +583,7 @@ func (t *Table) noteOnce(f finding.Finding) {
 	}
 }
 
-// note keeps what was found while binding, once for all sheets alike.
+// note keeps what was found during binding, once for all sheets on which it is the same.
 func (t *Table) note(p *plan) {
 	for _, f := range append(p.notes[:len(p.notes):len(p.notes)], t.decided.notes(p)...) {
 		t.noteOnce(f)

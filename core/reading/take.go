@@ -29,7 +29,7 @@ type sign struct {
 	at                 where
 }
 
-// fetch looks a binding's value up; false where there is none.
+// fetch finds a binding's value; false if there is none.
 func (w *worker) fetch(b *bound, v view) (taken, bool) {
 	if b.column > 0 && w.watch == nil { // what nearly every binding is
 		c := cell(&v.row.Record, b.column)
@@ -111,8 +111,8 @@ func (w *worker) step(b *bound, t taken, what string) {
 	w.watch(Step{Line: w.now, Field: b.Field.Name, What: what, Text: t.cell.Text, Place: at, At: at.String()})
 }
 
-// several takes the values of a path that leads to more than one as repeat says; values
-// that differ are an error where it says nothing.
+// several combines the values of a path that leads to more than one, as repeat says. Without repeat, values that differ
+// are an error.
 func (w *worker) several(b *bound, s *spot, first taken) taken {
 	var texts []string
 	var sum order.Number
@@ -211,7 +211,7 @@ func (w *worker) stated(b *bound, l *order.Line, v view) {
 	}
 }
 
-// blank says where a missing value should have stood.
+// blank notes where a missing value should have stood.
 func (w *worker) blank(b *bound, r *Row) (origin.Place, string) {
 	at := r.Place(0)
 	if len(b.From) == 0 {
@@ -369,7 +369,7 @@ func (w *worker) take(b *bound, t taken, l *order.Line) {
 	}
 }
 
-// within notes that a value is not what its binding allows.
+// within reports a value that its binding does not allow.
 func (w *worker) within(b *bound, t taken, why string) {
 	if why != "" {
 		w.bad(b, t, finding.RuleBroken, "%s cannot be %q: %s.", b.Field.Name, t.cell.Text, why).Hint = ""
@@ -380,7 +380,7 @@ func (w *worker) settled(b *bound, t taken, text string) {
 	w.step(b, taken{source.Cell{Text: text}, t.at, true}, "read as "+string(b.Field.Type))
 }
 
-// day reads a date; most lines of an order say the same one as the line above.
+// day reads a date. Most lines of an order have the same date as the line above.
 func (w *worker) day(loc *mapping.Locale, c source.Cell) (order.Date, error) {
 	if w.days.loc == loc && w.days.cell == c {
 		return w.days.is, nil
@@ -392,7 +392,7 @@ func (w *worker) day(loc *mapping.Locale, c source.Cell) (order.Date, error) {
 	return day, err
 }
 
-// listed asks the binding's list, and for a unit the list of units.
+// listed looks a value up in the binding's list, and a unit in the list of units.
 func (w *worker) listed(b *bound, t taken, text string) (string, bool) {
 	name, code, unit := b.List, finding.UnknownCode, b.Field.Type == order.Unit
 	if unit {
@@ -451,14 +451,14 @@ func (w *worker) listed(b *bound, t taken, text string) (string, bool) {
 	return got, true
 }
 
-// spelled notes that a value was taken although it is spelled otherwise than what it was taken for.
+// spelled notes that a value was accepted although it is spelled differently from what it stands for.
 func (w *worker) spelled(b *bound, t taken, text, as string) {
 	if !b.Fold {
 		w.bad(b, t, finding.SpellingDiffers, "%q was taken for %s.", text, as)
 	}
 }
 
-// suffix understands a word that stands beside a number.
+// suffix interprets a word that stands beside a number.
 func (w *worker) suffix(b *bound, t taken, word string, l *order.Line) bool {
 	if means := mapping.CurrencyOf(word); means != "" && b.Field.IsMoney() {
 		w.signs = append(w.signs, sign{means, word, b.Field.Name, w.now, t.at})
@@ -480,7 +480,7 @@ func (w *worker) suffix(b *bound, t taken, word string, l *order.Line) bool {
 	return false
 }
 
-// compareCurrencies looks whether figures name the order's currency.
+// compareCurrencies checks whether figures name the order's currency.
 func (w *worker) compareCurrencies() {
 	currency := w.d.Order.Currency
 	for _, s := range w.signs {

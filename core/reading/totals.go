@@ -8,21 +8,21 @@ import (
 	"koinos/core/source"
 )
 
-// Counts is what was read of a document, to be compared with what it states of itself.
+// Counts are what was read of a document, for comparison with the totals that it states.
 type Counts struct {
 	Rows, Orders, Lines    int
 	Quantity, Goods, Total order.Number
 	off                    bool // a sum has more digits than can be computed with
 }
 
-// Total is a count or a sum that the document states of itself.
+// Total is a count or a sum that the document states about itself.
 type Total struct {
 	Name   string // one of mapping.TotalNames
 	Number order.Number
 	At     origin.Place
 }
 
-// Add counts an order; one that is refused counts as well, as the document has it.
+// Add counts an order. Refused orders count too, because the document contains them.
 func (c *Counts) Add(d *intent.Intent) {
 	if d.Orphan {
 		return
@@ -58,7 +58,7 @@ func (c *Counts) of(name string) order.Number {
 	return c.Total
 }
 
-// states takes a row on which totals stand; false is that it is none.
+// states takes a row with totals; false if it is not such a row.
 func (t *Table) states(rec *source.Record) bool {
 	totals := t.m.Document.Totals
 	switch {
@@ -77,7 +77,7 @@ func (t *Table) states(rec *source.Record) bool {
 	return true
 }
 
-// stateOnce takes totals that stand around the orders, with the first of the document, or of a sheet.
+// stateOnce takes totals that stand around the orders, with the first order of the document or of a sheet.
 func (t *Table) stateOnce(rec *source.Record) {
 	if t.stated == t.plan {
 		return
@@ -105,7 +105,7 @@ func (t *Table) state(r *Row) {
 	}
 }
 
-// Compare looks whether what the document states of itself is what was read, and notes what is not.
+// Compare compares what the document states about itself with what was read, and notes the differences.
 func (t *Table) Compare() {
 	t.Notes = append(t.Notes, t.m.JudgeDocument(t.Counts.of)...)
 	totals := t.m.Document.Totals
