@@ -161,7 +161,7 @@ func (e *Engine) Start(ctx context.Context, req Request) (outcome.Load, error) {
 	return l, nil
 }
 
-// mappingOf gives the mapping of a load, with what was asked of it.
+// mappingOf returns the mapping of a load, adjusted by the load's options.
 func (e *Engine) mappingOf(ctx context.Context, l *outcome.Load) (*mapping.Mapping, error) {
 	kept, err := e.store.Mapping(ctx, l.Mapping, l.Version)
 	if err != nil {
@@ -182,12 +182,12 @@ func (e *Engine) mappingOf(ctx context.Context, l *outcome.Load) (*mapping.Mappi
 	return m, err
 }
 
-// Mapping is the mapping that a load goes through, with what was asked of it.
+// Mapping is the mapping that a load uses, adjusted by the load's options.
 func (e *Engine) Mapping(ctx context.Context, l outcome.Load) (*mapping.Mapping, error) {
 	return e.mappingOf(ctx, &l)
 }
 
-// ended gives a load that nothing more comes of by itself.
+// ended returns a load that will not continue by itself.
 func (e *Engine) ended(ctx context.Context, id int64) (outcome.Load, error) {
 	l, err := e.Kept(ctx, id)
 	if err == nil && (!l.Status.Ended() || l.Status == outcome.Paused) {
@@ -196,8 +196,7 @@ func (e *Engine) ended(ctx context.Context, id int64) (outcome.Load, error) {
 	return l, err
 }
 
-// Kept is Get of a load whose findings and rows are kept; where they are not any more, the error is a
-// store.TakenAway.
+// Kept is Get for a load whose findings and rows are still stored. If they are not, the error is a store.TakenAway.
 func (e *Engine) Kept(ctx context.Context, id int64) (outcome.Load, error) {
 	l, err := e.Get(ctx, id)
 	if err == nil && l.TakenAwayAt != nil {
@@ -206,7 +205,7 @@ func (e *Engine) Kept(ctx context.Context, id int64) (outcome.Load, error) {
 	return l, err
 }
 
-// Get gives a load as it stands at this moment.
+// Get returns a load as it is now.
 func (e *Engine) Get(ctx context.Context, id int64) (outcome.Load, error) {
 	e.mu.Lock()
 	r := e.runs[id]
@@ -217,7 +216,7 @@ func (e *Engine) Get(ctx context.Context, id int64) (outcome.Load, error) {
 	return e.store.Load(ctx, id)
 }
 
-// Wait gives a load when it has ended or is paused, or when ctx has ended.
+// Wait returns a load when it has ended or is paused, or when ctx has ended.
 func (e *Engine) Wait(ctx context.Context, id int64) (outcome.Load, error) {
 	for {
 		woken := e.store.Woken()
@@ -241,19 +240,18 @@ func (e *Engine) Wait(ctx context.Context, id int64) (outcome.Load, error) {
 	}
 }
 
-// Cancel stops a load for good. Orders that are stored stay; loading the
-// document again recognises them.
+// Cancel stops a load for good. Orders that are stored stay; loading the document again recognises them.
 func (e *Engine) Cancel(ctx context.Context, id int64) error {
 	return e.halt(ctx, id, errCancelled, outcome.Cancelled,
 		func(l *outcome.Load) bool { return l.Status == outcome.Paused || l.Status == outcome.Waiting })
 }
 
-// Pause stops a load so that it can go on from there.
+// Pause stops a load so that it can be continued.
 func (e *Engine) Pause(ctx context.Context, id int64) error {
 	return e.halt(ctx, id, errPaused, outcome.Paused, func(l *outcome.Load) bool { return l.Status == outcome.Waiting })
 }
 
-// halt stops a load that is at work with a cause, or gives one that waits its status.
+// halt stops a running load with a cause, or sets the status of one that waits.
 func (e *Engine) halt(ctx context.Context, id int64, cause error, status outcome.Status,
 	may func(*outcome.Load) bool) error {
 	if e.queue.Stop(api.LoadJob, id, cause) {
@@ -281,7 +279,7 @@ func (e *Engine) halt(ctx context.Context, id int64, cause error, status outcome
 	})
 }
 
-// Continue goes on with a load that is paused.
+// Continue continues a paused load.
 func (e *Engine) Continue(ctx context.Context, id int64) (outcome.Load, error) {
 	l, err := e.Get(ctx, id)
 	if err != nil {
@@ -303,8 +301,7 @@ func (e *Engine) Total() outcome.Counts {
 	return e.total
 }
 
-// perform runs a load to its end, whatever that is, and records it: it is the
-// work of a job.
+// perform runs a load to its end, whatever that is, and records it: it is the work of a job.
 func (e *Engine) perform(ctx context.Context, id int64) error {
 	l, err := e.store.Load(ctx, id)
 	if err != nil {
@@ -348,7 +345,7 @@ func (e *Engine) perform(ctx context.Context, id int64) error {
 	// Whoever watches sees the end when its findings can be asked for, not before.
 	r.update(func(l *outcome.Load) { *l = *final })
 	if err != nil {
-		// It stays in memory with its end, and goes on by itself when there is room.
+		// It stays in memory with its end, and continues by itself when there is room.
 		gone = false
 		return &jobs.Later{Err: fmt.Errorf("the load's end could not be kept: %w", err)}
 	}

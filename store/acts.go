@@ -10,7 +10,7 @@ import (
 	"koinos/core/uses"
 )
 
-// ActGroup is findings of a load that one act can fix.
+// ActGroup is the findings of a load that one act can fix.
 type ActGroup struct {
 	Code     string `db:"code"`
 	List     string `db:"list"`
@@ -20,8 +20,7 @@ type ActGroup struct {
 	Orders   int    `db:"orders"`
 }
 
-// ActGroups groups the findings of the orders that failed by what would fix
-// them, those that touch most orders first.
+// ActGroups groups the findings of the orders that failed by what would fix them, those that affect most orders first.
 func (s *Store) ActGroups(ctx context.Context, load int64) ([]ActGroup, error) {
 	list := []ActGroup{}
 	err := s.r.SelectContext(ctx, &list,
@@ -58,8 +57,7 @@ func (s *Store) Values(ctx context.Context, load int64, f ValueFilter) ([]SeenVa
 	return list, err
 }
 
-// AddEntries adds to lists and crosswalks that are here; an entry of a known
-// code takes the place of the one that is there.
+// AddEntries adds to existing lists and crosswalks. An entry with a known code replaces the existing one.
 func (s *Store) AddEntries(ctx context.Context, lists map[string][]list.Entry, crosswalks map[string][]list.Pair,
 	now time.Time) error {
 	if len(lists)+len(crosswalks) == 0 {

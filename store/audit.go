@@ -17,7 +17,7 @@ func (s *Store) AddAudit(ctx context.Context, a api.Audit) error {
 	})
 }
 
-// Audit lists what administrators changed, newest first; before 0 is from the newest on.
+// Audit lists what administrators changed, newest first. With before 0 it begins with the newest.
 func (s *Store) Audit(ctx context.Context, before int64, limit int) ([]api.Audit, error) {
 	var rows []struct {
 		ID      int64         `db:"id"`

@@ -6,11 +6,11 @@ import (
 	"strings"
 )
 
-// bulkRows is how many rows one statement inserts: fifty cost a fifth less
-// than one at a time, more gain nothing (docs/performance.md).
+// bulkRows is how many rows one statement inserts. Fifty together cost a fifth less than one at a time; more gain
+// nothing (docs/performance.md).
 const bulkRows = 50
 
-// columns is a table into which many rows are inserted, with the columns that they fill.
+// columns is a table into which many rows are inserted, with the columns that are filled.
 type columns struct {
 	n      int
 	insert [bulkRows + 1]string // by number of rows: a statement for each, compiled once
@@ -26,7 +26,7 @@ func columnsOf(table string, names ...string) *columns {
 	return c
 }
 
-// orElse sets some columns of rows whose key is there.
+// orElse updates some columns of rows whose key exists already.
 func (c *columns) orElse(names ...string) *columns {
 	sets := make([]string, len(names))
 	for i, name := range names {
@@ -51,7 +51,7 @@ type bulk struct {
 	first *bulk // whose rows these point at; nil is none
 }
 
-// bulk inserts rows, about as many as expected says.
+// bulk prepares the insertion of rows, about as many as expected says.
 func (t *Tx) bulk(into *columns, expected int) *bulk {
 	return &bulk{tx: t, into: into, args: make([]any, 0, min(bulkRows, expected)*into.n)}
 }
@@ -80,8 +80,8 @@ func (b *bulk) done() error {
 	return b.err
 }
 
-// prepared gives a statement that is compiled once in the writer's life. It is
-// prepared on the writer's connection, so it runs inside the open transaction.
+// prepared returns a statement that is compiled once in the writer's life. It is prepared on the writer's connection,
+// so it runs inside the open transaction.
 func (t *Tx) prepared(query string) (*sql.Stmt, error) {
 	if stmt := t.s.stmts[query]; stmt != nil {
 		return stmt, nil

@@ -12,7 +12,7 @@ import (
 	"koinos/core/order"
 )
 
-// Changed is a stored order that is to become another.
+// Changed is a change of a stored order.
 type Changed struct {
 	Was         *order.Order
 	Is          *order.Order // with the ID of Was; gets its Revision
@@ -32,8 +32,7 @@ type Changed struct {
 	restored bool // Is was there before: nothing has moved
 }
 
-// ChangeOrder stores an order's new content with the event of its change. What
-// it was is kept with the event.
+// ChangeOrder stores an order's new content with the event of its change. The event contains the old content.
 func (t *Tx) ChangeOrder(c Changed, now time.Time) error {
 	all := t.Changes(now)
 	if err := all.Add(&c); err != nil {
@@ -42,7 +41,7 @@ func (t *Tx) ChangeOrder(c Changed, now time.Time) error {
 	return all.Done()
 }
 
-// Changes stores changes of orders, many at a time: all that was added is stored when it is Done.
+// Changes stores changes of orders, many at a time. All that was added is stored when Done returns.
 type Changes struct {
 	t         *Tx
 	when      time.Time
@@ -52,7 +51,7 @@ type Changes struct {
 	events    *bulk
 }
 
-// Changes begins to store changes that are made now.
+// Changes begins a batch of changes that are made now.
 func (t *Tx) Changes(now time.Time) *Changes {
 	c := &Changes{t: t, when: now, movements: map[MovementKey]Posted{}, moved: t.bulk(movementColumns, 1),
 		lines: t.bulk(movementLineColumns, 1), events: t.bulk(changeColumns, 1)}
@@ -60,10 +59,10 @@ func (t *Tx) Changes(now time.Time) *Changes {
 	return c
 }
 
-// Done stores what was added since it was done before.
+// Done stores what was added since it was last called.
 func (s *Changes) Done() error { return errors.Join(s.lines.done(), s.moved.done(), s.events.done()) }
 
-// Add stores the change of an order; Is of it gets its revision.
+// Add adds the change of an order. The order in Is gets its revision.
 func (s *Changes) Add(c *Changed) error {
 	t, o := s.t, c.Is
 	o.Revision = c.Was.Revision + 1
@@ -105,8 +104,8 @@ func (s *Changes) Add(c *Changed) error {
 	return errors.Join(err, s.note(c))
 }
 
-// keepsLines reports whether the rows of the order's lines stay as they are: what only moves, answers or bills goods
-// changes of them no more than what is cancelled and what it comes to.
+// keepsLines reports whether the rows of the order's lines stay as they are. A movement, answer or invoice changes at
+// most the cancelled quantity and the amount.
 func (c *Changed) keepsLines() bool {
 	if c.Movement == nil && c.Answer == nil && c.Invoice == nil {
 		return false
@@ -117,18 +116,17 @@ func (c *Changed) keepsLines() bool {
 	})
 }
 
-// ToTakeBack lists orders that a load stored or changed before a seq, the last first:
-// what was done to an order last goes first.
+// ToTakeBack lists orders that a load stored or changed before a seq, the last first: what was done last must be undone
+// first.
 func (t *Tx) ToTakeBack(load int64, before, limit int) (list []api.Taken, err error) {
 	err = t.SelectContext(t.ctx, &list, `SELECT seq, order_id, coalesce(number, '') AS number, outcome FROM load_orders
 	  WHERE load_id = ? AND seq < ? AND outcome IN ('loaded', 'changed') ORDER BY seq DESC LIMIT ?`, load, before, limit)
 	return list, err
 }
 
-// LastEvent gives the newest event of an order that stands, and the order as it was
-// before it, as JSON. What was taken back does not stand, nor for this question what
-// a load did to the order behind its own order seq. ErrNotFound says that the order is
-// not there any more.
+// LastEvent returns the newest event of an order that stands, and the order as it was before it, as JSON. Events that
+// were taken back do not stand; nor, for this purpose, do those that a load caused behind its own order seq.
+// ErrNotFound says that the order does not exist any more.
 func (t *Tx) LastEvent(id, load int64, seq int) (e api.Event, was []byte, err error) {
 	gone := fmt.Errorf("order %d: %w", id, ErrNotFound)
 	type deed struct {
@@ -162,8 +160,7 @@ func (t *Tx) LastEvent(id, load int64, seq int) (e api.Event, was []byte, err er
 	}
 }
 
-// Told gives the interchange in which a partner was told of an order at a
-// revision or a later one; 0 is none.
+// Told returns the interchange in which a partner was told about an order at a revision or a later one; 0 is none.
 func (t *Tx) Told(id int64, revision int) (interchange int64, err error) {
 	err = t.row(`SELECT coalesce(max(s.interchange), 0) FROM set_orders s JOIN interchanges i ON i.id = s.interchange
 	  WHERE s.order_id = ? AND s.order_revision >= ? AND i.direction = 'out' AND i.control > 0`, []any{id, revision}, &interchange)
@@ -175,7 +172,7 @@ func (t *Tx) Undone(load int64, seq int) error {
 	return t.run(`UPDATE load_orders SET outcome = 'undone' WHERE load_id = ? AND seq = ?`, load, seq)
 }
 
-// Remove takes an order out of the book; its events stay, and one more says so.
+// Remove removes an order from the book. Its events stay, and one more records the removal.
 func (t *Tx) Remove(o *StoredOrder, from Source, seq int, now time.Time) error {
 	if err := t.unpost(o.ID, 0); err != nil {
 		return err
@@ -211,7 +208,7 @@ func (t *Tx) Remove(o *StoredOrder, from Source, seq int, now time.Time) error {
 	return all.Done()
 }
 
-// Restore brings an order back to what it was before a revision.
+// Restore restores an order to what it was before a revision.
 func (t *Tx) Restore(now1 *StoredOrder, revision int, kept []byte, from Source, seq int, now time.Time) error {
 	var was order.Order
 	if err := json.Unmarshal(kept, &was); err != nil {
@@ -226,8 +223,7 @@ func (t *Tx) Restore(now1 *StoredOrder, revision int, kept []byte, from Source, 
 		Changes: order.Diff(&now1.Order, &was), Seq: seq, Source: from, restored: true}, now)
 }
 
-// unpost takes back the movements, answers and invoices that came with a
-// revision of an order; 0 is all.
+// unpost takes back the movements, answers and invoices that came with a revision of an order; 0 means all.
 func (t *Tx) unpost(id int64, revision int) error {
 	if _, err := t.exec(`DELETE FROM answers WHERE order_id = ? AND (? = 0 OR revision = ?)`, id, revision,
 		revision); err != nil {

@@ -33,7 +33,7 @@ func (r *checkRow) check() (api.SyncCheck, error) {
 	return c, json.Unmarshal([]byte(r.Counts), &c.Counts)
 }
 
-// AddCheck records a comparison that begins, with its job; it gets its ID.
+// AddCheck records a comparison that begins, with its job; it sets the comparison's ID.
 func (s *Store) AddCheck(ctx context.Context, c *api.SyncCheck) error {
 	asked, err := json.Marshal(c.NewCheck)
 	if err != nil {
@@ -52,8 +52,8 @@ func (s *Store) AddCheck(ctx context.Context, c *api.SyncCheck) error {
 	})
 }
 
-// SaveCheck keeps how far a comparison has come, with the rows that it found since. Anew
-// takes the rows of an attempt before away.
+// SaveCheck stores how far a comparison has come, with the rows that it found since. With anew set, it deletes the rows
+// of an earlier attempt.
 func (s *Store) SaveCheck(ctx context.Context, c *api.SyncCheck, rows []api.CheckRow, anew bool) error {
 	counts, err := json.Marshal(c.Counts)
 	if err != nil {
@@ -90,7 +90,7 @@ func (s *Store) SaveCheck(ctx context.Context, c *api.SyncCheck, rows []api.Chec
 	})
 }
 
-// Check gives a comparison.
+// Check returns a comparison.
 func (s *Store) Check(ctx context.Context, id int64) (api.SyncCheck, error) {
 	var rows []checkRow
 	err := s.r.SelectContext(ctx, &rows, `SELECT * FROM checks WHERE id = ?`, id)
@@ -136,7 +136,7 @@ func (s *Store) LastReconcile(ctx context.Context, sync string) (began time.Time
 	return parseTime(rows[0].Started), rows[0].State == api.SyncRunning, nil
 }
 
-// CheckRows lists what a comparison found behind a row, of an outcome where it is given.
+// CheckRows lists what a comparison found behind a row, with an outcome if one is given.
 func (s *Store) CheckRows(ctx context.Context, id int64, outcome string, after, limit int) ([]api.CheckRow, error) {
 	var texts []string
 	if err := s.r.SelectContext(ctx, &texts, `SELECT content FROM check_rows WHERE check_id = ? AND n > ?

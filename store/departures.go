@@ -7,23 +7,23 @@ import (
 	"koinos/api"
 )
 
-// Departed notes that an interchange of ours leaves, and who sent it.
+// Departed records that an interchange of ours is sent, and who sent it.
 func (t *Tx) Departed(interchange int64, by string, now time.Time) error {
 	return t.run(`INSERT INTO departures VALUES (?, ?, ?)`, interchange, at(now), by)
 }
 
-// NotDeparted takes the last departure of an interchange back.
+// NotDeparted deletes the last departure of an interchange.
 func (t *Tx) NotDeparted(interchange int64) error {
 	return t.run(`DELETE FROM departures WHERE rowid = (SELECT max(rowid) FROM departures WHERE interchange = ?)`,
 		interchange)
 }
 
-// Superseded notes that nobody needs to acknowledge an interchange any more: a copy of it is sent.
+// Superseded records that an interchange need not be acknowledged any more because a copy of it is sent.
 func (t *Tx) Superseded(interchange int64) error {
 	return t.run(`UPDATE interchanges SET due_at = NULL WHERE id = ?`, interchange)
 }
 
-// departures reads when an interchange left, and the copies that were made of it.
+// departures reads when an interchange was sent, and the copies that were made of it.
 func (s *Store) departures(ctx context.Context, i *api.Interchange) error {
 	var rows []struct {
 		At string `db:"at"`

@@ -1,4 +1,3 @@
-// Package store keeps Koinos's data: documents as files named by their
-// SHA-256, everything else in one SQLite database. There is one writer, whose
-// work is batched in transactions; readers run beside it and never wait.
+// Package store keeps Koinos's data: documents as files named by their SHA-256, everything else in one SQLite database.
+// There is one writer, whose work is batched in transactions. Readers run at the same time and never wait.
 package store

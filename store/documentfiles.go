@@ -15,9 +15,9 @@ import (
 	"time"
 )
 
-// KeepFile takes a document's bytes in and gives their SHA-256 and number.
-// They are on the disk when it returns; the same bytes are kept once. What
-// accept refuses is not kept; its error is given back.
+// KeepFile stores a document's bytes and returns their SHA-256 and their number. The bytes are on the disk when it
+// returns; the same bytes are stored once. If accept refuses the document, it is not stored, and accept's error is
+// returned.
 func (s *Store) KeepFile(r io.Reader, accept func(r io.ReaderAt, size int64) error) (sha string, size int64,
 	err error) {
 	dir := filepath.Join(s.dir, "documents")
@@ -48,7 +48,7 @@ func (s *Store) KeepFile(r io.Reader, accept func(r io.ReaderAt, size int64) err
 	if err := os.Rename(tmp.Name(), path); err != nil {
 		return "", 0, err
 	}
-	// The names must outlive a power cut too, not only the bytes.
+	// The names must survive a power cut too, not only the bytes.
 	return sha, size, errors.Join(syncDir(filepath.Dir(path)), syncDir(dir))
 }
 
@@ -62,10 +62,10 @@ func syncDir(dir string) error {
 
 func (s *Store) file(sha string) string { return DocumentPath(s.dir, sha) }
 
-// DocumentPath is where a data folder has the bytes of a document.
+// DocumentPath is where a data folder stores the bytes of a document.
 func DocumentPath(dir, sha string) string { return filepath.Join(dir, "documents", sha[:2], sha) }
 
-// Damaged is that the bytes of a kept document are not those that came.
+// Damaged says that the stored bytes of a document are not those that came.
 type Damaged struct {
 	SHA  string
 	Size int64 // of what is on the disk
@@ -75,8 +75,8 @@ func (d *Damaged) Error() string {
 	return fmt.Sprintf("the kept document %s has changed on the disk, where it has %d bytes now", d.SHA[:12], d.Size)
 }
 
-// OpenWhole is OpenFile of a document whose bytes are those that came; where they
-// are not, the error is Damaged.
+// OpenWhole is OpenFile with a check that the bytes of the document are those that came. If they are not, the error is
+// Damaged.
 func (s *Store) OpenWhole(sha string) (File, error) {
 	f, err := s.OpenFile(sha)
 	if err != nil {
@@ -97,7 +97,7 @@ func whole(r io.ReaderAt, sha string, size int64) error {
 	return err
 }
 
-// isWhole reports whether a file is there and is the document that its name says.
+// isWhole reports whether a file exists and has the content that its name says.
 func isWhole(path, sha string) bool {
 	f, err := os.Open(path)
 	if err != nil {
@@ -108,7 +108,7 @@ func isWhole(path, sha string) bool {
 	return err == nil && whole(f, sha, info.Size()) == nil
 }
 
-// File is the bytes of a kept document.
+// File is the stored bytes of a document.
 type File interface {
 	io.ReadSeekCloser
 	io.ReaderAt
@@ -126,7 +126,7 @@ type inRow struct{ *bytes.Reader }
 
 func (inRow) Close() error { return nil }
 
-// OpenFile opens the bytes of a kept document.
+// OpenFile opens the stored bytes of a document.
 func (s *Store) OpenFile(sha string) (File, error) {
 	if len(sha) != 2*sha256.Size {
 		return nil, fmt.Errorf("document %s: %w", sha, ErrNotFound)
@@ -154,7 +154,7 @@ func (s *Store) OpenFile(sha string) (File, error) {
 	return onDisk{f, info.Size()}, nil
 }
 
-// removeFile removes a document's file, unless the same bytes have come since, or are just coming.
+// removeFile removes a document's file, unless the same bytes have arrived again or are just arriving.
 func (s *Store) removeFile(sha string, since time.Time) error {
 	s.filesMu.Lock()
 	defer s.filesMu.Unlock()
@@ -168,7 +168,7 @@ func (s *Store) removeFile(sha string, since time.Time) error {
 	return err
 }
 
-// touch says that the bytes of a document that is there have come once more: nobody takes them away then.
+// touch records that the bytes of a document have arrived again, so that nobody removes them.
 func (s *Store) touch(path string) bool {
 	s.filesMu.Lock()
 	defer s.filesMu.Unlock()

@@ -30,15 +30,15 @@ func (r *documentRow) document() (api.Document, error) {
 const selectDocument = `SELECT sha, name, size, shape, received_at, received_by, taken_away_at,
   (SELECT count(*) FROM loads WHERE document = sha) AS loads FROM documents `
 
-// documentsQuery lists documents before a time and a SHA-256: without those that were posted,
-// that systems brought, and that only acknowledge or go out.
+// documentsQuery lists documents before a time and a SHA-256, without those that were posted, that systems brought,
+// that only acknowledge, or that were sent.
 const documentsQuery = selectDocument +
 	`WHERE posted = 0 AND (received_at, sha) < (?, ?) AND NOT EXISTS (SELECT 1 FROM interchanges i WHERE i.document = sha AND (i.direction = 'out' OR i.kinds IN ('997', '999', 'TA1')))
 	  AND NOT EXISTS (SELECT 1 FROM arrivals a WHERE a.document = sha) AND NOT EXISTS (SELECT 1 FROM files f WHERE f.document = sha)
 	  ORDER BY received_at DESC, sha DESC LIMIT ?`
 
-// PutDocument records a document whose file is kept. A document that is known
-// already keeps its first record; known is then true, if its bytes had been kept too.
+// PutDocument records a document whose file is stored. A document that is known already keeps its first record; known
+// is then true, if its bytes had been stored too.
 func (s *Store) PutDocument(ctx context.Context, d api.Document) (known bool, err error) {
 	err = s.Write(ctx, func(t *Tx) (err error) {
 		known, err = t.PutDocument(d)
@@ -47,7 +47,7 @@ func (s *Store) PutDocument(ctx context.Context, d api.Document) (known bool, er
 	return known, err
 }
 
-// PutDocument is the store's within a transaction.
+// PutDocument is Store.PutDocument within a transaction.
 func (t *Tx) PutDocument(d api.Document) (known bool, err error) {
 	shape, err := json.Marshal(d.Shape)
 	if err != nil {
@@ -73,8 +73,8 @@ type Body struct {
 var bodyColumns = columnsOf("documents", "sha", "name", "size", "shape", "received_at", "received_by", "body",
 	"posted").onConflict("UPDATE SET body = excluded.body, taken_away_at = NULL WHERE taken_away_at IS NOT NULL")
 
-// PutBodies keeps small documents, their bytes in the same commit. One that is
-// there stays as it is, unless its bytes were taken away.
+// PutBodies stores small documents with their bytes in the same commit. An existing document does not change, unless
+// its bytes were removed.
 func (t *Tx) PutBodies(bodies ...Body) error {
 	rows := t.bulk(bodyColumns, len(bodies))
 	for i := range bodies {
@@ -88,8 +88,7 @@ func (t *Tx) PutBodies(bodies ...Body) error {
 	return rows.done()
 }
 
-// Document gives the document whose SHA-256 begins with prefix (at least eight
-// letters of it).
+// Document returns the document whose SHA-256 begins with prefix (at least eight letters).
 func (s *Store) Document(ctx context.Context, prefix string) (api.Document, error) {
 	if len(prefix) < 8 {
 		return api.Document{}, fmt.Errorf("document %q: %w", prefix, ErrNotFound)
@@ -105,9 +104,8 @@ func (s *Store) Document(ctx context.Context, prefix string) (api.Document, erro
 	return rows[0].document()
 }
 
-// Documents lists documents, newest first, before the one named; limit at most.
-// What the exchange wrote, the acknowledgements that came, and the bodies of
-// requests are left out: they stand with the interchanges and orders.
+// Documents lists at most limit documents, newest first, before the named one. It leaves out what the exchange wrote,
+// acknowledgements that came, and the bodies of requests: these are shown with their interchanges and orders.
 func (s *Store) Documents(ctx context.Context, beforeTime time.Time, beforeSHA string, limit int) ([]api.Document,
 	error) {
 	if beforeSHA == "" {

@@ -8,13 +8,13 @@ import (
 	"koinos/api"
 )
 
-// sameContent says in SQL that an interchange that came has the content ?4: of those that came
-// before contents were kept, that it is the document ?5.
+// sameContent is the SQL condition that an interchange that came has the content ?4. Interchanges that came before
+// contents were stored are compared by the document ?5.
 const sameContent = `(content = ?4 OR content = '' AND document = ?5)`
 
-// KnownControl gives the first interchanges with the control number of one that came from the
-// same partner before it: one with the same content, and one with other content; 0 is none. What
-// was rejected is none: it is to come again.
+// KnownControl returns the first earlier interchanges from the same partner with the same control number: one with the
+// same content, and one with other content; 0 is none. Rejected interchanges do not count, because they are to be sent
+// again.
 func (s *Store) KnownControl(ctx context.Context, i *api.Interchange) (same, other int64, err error) {
 	err = s.r.QueryRowxContext(ctx, `SELECT coalesce(min(CASE WHEN `+sameContent+` THEN id END), 0),
 		coalesce(min(CASE WHEN NOT `+sameContent+` THEN id END), 0) FROM interchanges
@@ -23,8 +23,8 @@ func (s *Store) KnownControl(ctx context.Context, i *api.Interchange) (same, oth
 	return same, other, err
 }
 
-// KnownGroup gives the first other interchange of the partner in which a functional group of a control number came; 0
-// is none. Leading zeros do not count, and what was rejected is to come again.
+// KnownGroup returns the first other interchange of the partner that contains a functional group with a control number;
+// 0 is none. Leading zeros are ignored. Rejected interchanges do not count, because they are to be sent again.
 func (s *Store) KnownGroup(ctx context.Context, i *api.Interchange, control string) (id int64, err error) {
 	err = s.r.GetContext(ctx, &id, `SELECT coalesce(min(i.id), 0) FROM sets s JOIN interchanges i ON i.id = s.interchange
 		WHERE ltrim(s.group_control, '0') = ltrim(?, '0') AND s.state NOT IN ('duplicate', 'doubtful', 'rejected')
@@ -32,8 +32,8 @@ func (s *Store) KnownGroup(ctx context.Context, i *api.Interchange, control stri
 	return id, err
 }
 
-// Taken gives the interchange that an arrival is already: it was kept before the service ended,
-// or the same is being read right now. 0 is none.
+// Taken returns the interchange that an arrival has become already: it was stored before the service ended, or the same
+// is being read right now. 0 is none.
 func (t *Tx) Taken(i *api.Interchange) (id int64, err error) {
 	err = t.GetContext(t.ctx, &id,
 		`SELECT coalesce(min(id), 0) FROM interchanges WHERE partner = ?1 AND direction = 'in'
@@ -42,8 +42,7 @@ func (t *Tx) Taken(i *api.Interchange) (id int64, err error) {
 	return id, err
 }
 
-// Answer makes the answer to an interchange leave once more, where it has one that left. It reports
-// whether it has one.
+// Answer sends the answer to an interchange once more, if one was sent before. It reports whether there is one.
 func (t *Tx) Answer(id int64, now time.Time) (bool, error) {
 	var answers []int64
 	if err := t.SelectContext(t.ctx, &answers, `SELECT id FROM interchanges WHERE answers = ? AND direction = 'out'
@@ -59,8 +58,8 @@ func (t *Tx) Answer(id int64, now time.Time) (bool, error) {
 	return len(answers) > 0, nil
 }
 
-// Rule keeps what a person says of an interchange that is doubtful, which is then read anew. It
-// reports whether there was something to say.
+// Rule stores a person's decision about a doubtful interchange, which is then read again. It reports whether there was
+// anything to decide.
 func (t *Tx) Rule(id int64, ruling, by string) (bool, error) {
 	res, err := t.exec(`UPDATE interchanges SET ruling = ?, ruled_by = ?, state = ? WHERE id = ? AND state = ?`, ruling,
 		by,

@@ -16,8 +16,8 @@ import (
 // read is how many orders EachOrder reads at a time.
 const read = 500
 
-// EachOrder gives the orders of a filter, newest first, each as it is now, without its movements and its story. Orders
-// that are stored meanwhile are not among them; one that is changed is given once, as it is when its turn comes.
+// EachOrder yields the orders of a filter, newest first, each as it is now, without its movements and events. Orders
+// that are stored meanwhile are left out. One that is changed is yielded once, as it is when its turn comes.
 func (s *Store) EachOrder(ctx context.Context, f OrderFilter, do func(*order.Order) error) error {
 	f.Limit = read
 	return ahead(ctx, func(ctx context.Context, give func(orders) bool) error {
@@ -43,8 +43,8 @@ func (s *Store) EachOrder(ctx context.Context, f OrderFilter, do func(*order.Ord
 // orders reads some orders.
 type orders func(context.Context) ([]*StoredOrder, error)
 
-// ahead reads orders in goroutines of their own, some at a time, while those before are dealt with: those of from, in
-// their order.
+// ahead reads the orders of from in goroutines of their own, a batch at a time, while earlier ones are being used. It
+// yields them in their order.
 func ahead(ctx context.Context, from func(ctx context.Context, give func(orders) bool) error,
 	do func(*order.Order) error) error {
 	type page struct {
@@ -93,7 +93,7 @@ func ahead(ctx context.Context, from func(ctx context.Context, give func(orders)
 	return ctx.Err()
 }
 
-// EachOrderOf is EachOrder of the orders that have these ids, in their order.
+// EachOrderOf is EachOrder for the orders with these ids, in their order.
 func (s *Store) EachOrderOf(ctx context.Context, ids []int64, do func(*order.Order) error) error {
 	return ahead(ctx, func(ctx context.Context, give func(orders) bool) error {
 		for some := range slices.Chunk(ids, read) {
@@ -105,7 +105,7 @@ func (s *Store) EachOrderOf(ctx context.Context, ids []int64, do func(*order.Ord
 	}, do)
 }
 
-// ordersOf reads the orders that have these ids, in their order, each once; one that is not there is an error.
+// ordersOf reads the orders with these ids, in their order, each once. A missing order is an error.
 func (s *Store) ordersOf(ctx context.Context, ids []int64) ([]*StoredOrder, error) {
 	list, err := s.ordersNow(ctx, ids)
 	if err != nil {
@@ -125,7 +125,7 @@ func (s *Store) ordersOf(ctx context.Context, ids []int64) ([]*StoredOrder, erro
 	return list, nil
 }
 
-// HeadsOf gives the number, kind and partner of orders, in the order of the ids; one that is not there is blank.
+// HeadsOf returns the number, kind and partner of orders, in the order of the ids. A missing order is blank.
 func (s *Store) HeadsOf(ctx context.Context, ids []int64) ([]api.OrderSummary, error) {
 	text, err := json.Marshal(ids)
 	if err != nil {
@@ -137,7 +137,8 @@ func (s *Store) HeadsOf(ctx context.Context, ids []int64) ([]api.OrderSummary, e
 	return list, err
 }
 
-// ordersNow reads orders with their lines and what has moved and was invoiced of these, all of one moment.
+// ordersNow reads orders with their lines and the quantities of these that have moved and were invoiced, all at one
+// moment.
 func (s *Store) ordersNow(ctx context.Context, ids []int64) ([]*StoredOrder, error) {
 	if len(ids) == 0 {
 		return nil, nil
@@ -154,7 +155,7 @@ func (s *Store) ordersNow(ctx context.Context, ids []int64) ([]*StoredOrder, err
 	return list, errors.Join(readLines(ctx, tx, list), readSums(ctx, tx, list, ids))
 }
 
-// readSums reads what has moved and was invoiced of the lines of orders.
+// readSums reads the quantities of orders' lines that have moved and were invoiced.
 func readSums(ctx context.Context, q querier, list []*StoredOrder, ids []int64) error {
 	byID := map[int64]*order.Order{}
 	for _, o := range list {

@@ -58,7 +58,7 @@ func (r *interchangeRow) interchange() (api.Interchange, error) {
 	return i, json.Unmarshal([]byte(r.Findings), &i.Findings)
 }
 
-// PutPartner keeps a partner in place of one of the same name.
+// PutPartner stores a partner and replaces one of the same name.
 func (s *Store) PutPartner(ctx context.Context, p api.Partner) error {
 	return s.Write(ctx, func(t *Tx) error {
 		_, err := t.exec(`INSERT INTO partners VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT (name)
@@ -89,8 +89,8 @@ func (s *Store) Partners(ctx context.Context) ([]api.Partner, error) {
 	return list, nil
 }
 
-// NextNumber gives the next number of a kind for a partner. It is durable with
-// the transaction, and never given again.
+// NextNumber returns the next number of a kind for a partner. It is durable with the transaction, and never returned
+// again.
 func (t *Tx) NextNumber(partner, what string) (n int64, err error) {
 	if _, err := t.exec(`INSERT INTO control_numbers VALUES (?, ?, 1) ON CONFLICT DO UPDATE SET last = last + 1`,
 		partner, what); err != nil {
@@ -110,10 +110,10 @@ func (s *Store) ControlNumbers(ctx context.Context, partner string) (n api.Contr
 	return n, err
 }
 
-// ErrGivenAgain says that a number would be given a second time.
+// ErrGivenAgain says that a number would be used a second time.
 var ErrGivenAgain = errors.New("a number would be given again")
 
-// RaiseNumber lets the next number of a kind for a partner be the one behind last. It never goes back.
+// RaiseNumber sets the last used number of a kind for a partner. Numbers never go back.
 func (t *Tx) RaiseNumber(partner, what string, last int64) error {
 	res, err := t.exec(`INSERT INTO control_numbers VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET last = excluded.last WHERE last <= excluded.last`,
 		partner, what, last)
@@ -126,7 +126,7 @@ func (t *Tx) RaiseNumber(partner, what string, last int64) error {
 	return ErrGivenAgain
 }
 
-// AddInterchange keeps an interchange with its sets; it gets its ID.
+// AddInterchange stores an interchange with its sets; it sets the interchange's ID.
 func (t *Tx) AddInterchange(i *api.Interchange) error {
 	found, err := json.Marshal(nonNil(i.Findings))
 	if err != nil {
@@ -156,8 +156,8 @@ func nonNil(list []finding.Finding) []finding.Finding {
 	return list
 }
 
-// KnowInterchange keeps what reading an interchange has brought. One that is doubtful comes onto
-// the list of what is held; others leave it.
+// KnowInterchange stores the result of reading an interchange. A doubtful interchange is added to the list of held
+// work; any other is removed from it.
 func (t *Tx) KnowInterchange(i *api.Interchange) error {
 	found, err := json.Marshal(nonNil(i.Findings))
 	if err != nil {
@@ -175,7 +175,7 @@ func (t *Tx) KnowInterchange(i *api.Interchange) error {
 	return t.Hold(h)
 }
 
-// SetInterchange keeps the state of an interchange, and the times that are not zero.
+// SetInterchange stores the state of an interchange, and the times that are not zero.
 func (t *Tx) SetInterchange(id int64, state string, sent, acknowledged time.Time) error {
 	stampOrNull := func(x time.Time) any {
 		if x.IsZero() {
@@ -187,7 +187,7 @@ func (t *Tx) SetInterchange(id int64, state string, sent, acknowledged time.Time
 	return err
 }
 
-// AcceptIn notes which warnings a person accepts of what an interchange asks for, besides those that were before.
+// AcceptIn adds to the warnings that a person accepts for an interchange.
 func (t *Tx) AcceptIn(id int64, codes []string) error {
 	if len(codes) == 0 {
 		return nil
@@ -196,13 +196,12 @@ func (t *Tx) AcceptIn(id int64, codes []string) error {
 		strings.Join(codes, ","), id)
 }
 
-// SettledBy notes who dealt with what was held of an interchange.
+// SettledBy records who dealt with what was held of an interchange.
 func (t *Tx) SettledBy(id int64, by string) error {
 	return t.run(`UPDATE interchanges SET ruling = ?, ruled_by = ? WHERE id = ?`, api.Settled, by, id)
 }
 
-// DropHeld forgets outgoing interchanges that were held because of an order:
-// they are written anew.
+// DropHeld deletes outgoing interchanges that were held because of an order: they are written again.
 func (t *Tx) DropHeld(kind string, order int64) error {
 	var ids []int64
 	if err := t.SelectContext(t.ctx, &ids,
@@ -221,8 +220,8 @@ func (t *Tx) DropHeld(kind string, order int64) error {
 	return nil
 }
 
-// OutgoingByGroup finds what we sent a partner by its group's control number;
-// OutgoingByControl by that of the interchange. An ID of 0 is none.
+// OutgoingByGroup finds what we sent a partner by its group's control number, and OutgoingByControl by that of the
+// interchange. An ID of 0 means none.
 func (t *Tx) OutgoingByGroup(partner string, group int64) (api.Interchange, error) {
 	return t.outgoing(`group_control = ?`, partner, group)
 }
@@ -301,8 +300,8 @@ func (s *Store) Interchanges(ctx context.Context, f InterchangeFilter, now time.
 	return interchangesOf(rows, now)
 }
 
-// Waiting lists interchanges, without their findings, that wait for somebody: held, rejected by the
-// partner, from nobody known, or not acknowledged in time.
+// Waiting lists interchanges, without their findings, that need attention: held, rejected by the partner, from an
+// unknown sender, or not acknowledged in time.
 func (s *Store) Waiting(ctx context.Context, now time.Time) ([]api.Interchange, error) {
 	var rows []interchangeRow
 	if err := s.r.SelectContext(ctx, &rows, selectInterchange+
@@ -330,10 +329,10 @@ func late(i *api.Interchange, now time.Time) {
 	i.Overdue = i.State == api.StateSent && !i.DueAt.IsZero() && i.DueAt.Before(now)
 }
 
-// setsShown is how many sets an interchange is given with; Sets gives the others.
+// setsShown is how many sets an interchange is returned with; Sets returns the others.
 const setsShown = 200
 
-// Interchange gives one with its first sets.
+// Interchange returns an interchange with its first sets.
 func (s *Store) Interchange(ctx context.Context, id int64, now time.Time) (api.Interchange, error) {
 	var row interchangeRow
 	if err := s.r.GetContext(ctx, &row, selectInterchange+"WHERE i.id = ?", id); err != nil {
@@ -354,14 +353,14 @@ func (s *Store) Interchange(ctx context.Context, id int64, now time.Time) (api.I
 	return i, err
 }
 
-// InterchangeState gives the state of an interchange.
+// InterchangeState returns the state of an interchange.
 func (s *Store) InterchangeState(ctx context.Context, id int64) (state string, err error) {
 	err = s.r.GetContext(ctx, &state, `SELECT state FROM interchanges WHERE id = ?`, id)
 	return state, named(err, "interchange %d", id)
 }
 
-// HeldBehind lists interchanges of which a set is held for one of some reasons, while something has happened since to
-// the order that it speaks of.
+// HeldBehind lists interchanges with a set that is held for one of some reasons, if something has happened since to the
+// order that the set is about.
 func (s *Store) HeldBehind(ctx context.Context, codes ...string) (ids []int64, err error) {
 	list, err := json.Marshal(codes)
 	if err != nil {
@@ -373,8 +372,7 @@ func (s *Store) HeldBehind(ctx context.Context, codes ...string) (ids []int64, e
 	return ids, err
 }
 
-// RevisionsBy are the revisions of orders that a load made, or, where it made none,
-// those that they have.
+// RevisionsBy returns the revisions of orders that a load made or, if it made none, the present ones.
 func (s *Store) RevisionsBy(ctx context.Context, load int64, orders []int64) (map[int64]int, error) {
 	ids, err := json.Marshal(orders)
 	if err != nil {
@@ -394,8 +392,7 @@ func (s *Store) RevisionsBy(ctx context.Context, load int64, orders []int64) (ma
 	return by, err
 }
 
-// AsOf gives an order as it was at a revision; nil where that is what it is now,
-// or where nobody knows.
+// AsOf returns an order as it was at a revision; nil if that is the present one, or if it is not known.
 func (s *Store) AsOf(ctx context.Context, id int64, revision int) (*order.Order, error) {
 	var was []string
 	if err := s.r.SelectContext(ctx, &was,

@@ -9,7 +9,7 @@ import (
 	"koinos/api"
 )
 
-// PutExport keeps an export under its name. A position that is 0 leaves the one that is kept.
+// PutExport stores an export under its name. With position 0, the stored position stays.
 func (s *Store) PutExport(ctx context.Context, e api.Export, now time.Time) error {
 	return s.Write(ctx, func(t *Tx) error {
 		return t.run(`INSERT INTO exports (name, choice, position, at, by) VALUES (?, ?, ?, ?, ?)
@@ -19,7 +19,7 @@ func (s *Store) PutExport(ctx context.Context, e api.Export, now time.Time) erro
 	})
 }
 
-// Exports lists the exports that are kept, by name; only the one of a name where that is given.
+// Exports lists the stored exports by name, or only the one with a given name.
 func (s *Store) Exports(ctx context.Context, name string) ([]api.Export, error) {
 	var rows []struct {
 		api.Export
@@ -37,7 +37,7 @@ func (s *Store) Exports(ctx context.Context, name string) ([]api.Export, error) 
 	return list, nil
 }
 
-// DropExport forgets an export; ErrNotFound says that there is none of the name.
+// DropExport deletes an export; ErrNotFound says that there is none of the name.
 func (s *Store) DropExport(ctx context.Context, name string) error {
 	return s.Write(ctx, func(t *Tx) error {
 		res, err := t.exec(`DELETE FROM exports WHERE name = ?`, name)
@@ -53,7 +53,7 @@ func (s *Store) DropExport(ctx context.Context, name string) error {
 	})
 }
 
-// ChangedOrders gives the ids of orders to which something happened behind a position of the change feed, the newest
+// ChangedOrders returns the ids of orders to which something happened behind a position of the change feed, the newest
 // order first, and the position up to which it looked.
 func (s *Store) ChangedOrders(ctx context.Context, since int64) (ids []int64, position int64, err error) {
 	if err := s.r.GetContext(ctx, &position, `SELECT coalesce(max(n), 0) FROM events`); err != nil {
@@ -64,7 +64,7 @@ func (s *Store) ChangedOrders(ctx context.Context, since int64) (ids []int64, po
 	return ids, position, err
 }
 
-// PositionAt is the position of the change feed at a moment: what happened then or later is behind it.
+// PositionAt is the position of the change feed at a moment: everything that happened then or later is behind it.
 func (s *Store) PositionAt(ctx context.Context, t time.Time) (int64, error) {
 	var last int64
 	if err := s.r.GetContext(ctx, &last, `SELECT coalesce(max(n), 0) FROM events`); err != nil {

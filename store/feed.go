@@ -17,7 +17,7 @@ const selectEvents = `SELECT e.n, e.order_id, e.revision, e.at, e.by, e.action, 
     JOIN interchanges i ON i.id = so.interchange WHERE so.order_id = e.order_id AND i.direction = 'in'
     AND (x.load_id = e.load_id OR x.load_id IS NULL AND e.load_id IS NULL AND so.order_revision = e.revision) LIMIT 1) WHERE `
 
-// Events lists what happened to all orders behind a number, at most limit.
+// Events lists what happened to all orders behind a number, at most limit events.
 func (s *Store) Events(ctx context.Context, after int64, limit int) ([]api.Event, error) {
 	return readEvents(ctx, s.r, `e.n > ? ORDER BY e.n LIMIT ?`, after, limit)
 }
@@ -67,7 +67,7 @@ func readEvents(ctx context.Context, q querier, where string, args ...any) ([]ap
 	return events, nil
 }
 
-// note records that something happened to an order, and what it was before.
+// note records that something happened to an order, and its content before.
 func (s *Changes) note(c *Changed) (err error) {
 	if c.WasText == nil {
 		if c.WasText, err = json.Marshal(c.Was); err != nil {
@@ -84,9 +84,8 @@ func (s *Changes) note(c *Changed) (err error) {
 	return s.events.err
 }
 
-// Base is the arrival that an order's values come from but for those that later
-// events changed: the newest one that brought it as a whole. The trace is by
-// positions of lines, without what was changed since.
+// Base is the arrival that an order's values come from, except those that later events changed: the newest arrival of
+// the order as a whole. The trace goes by positions of lines, without what was changed since.
 func (o *StoredOrder) Base() (origin.Origin, origin.Trace) {
 	base := 0
 	for i := range o.Events {

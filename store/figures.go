@@ -5,7 +5,7 @@ import (
 	"time"
 )
 
-// Figures are what somebody who watches over the service asks of the store.
+// Figures are the figures with which the service is monitored.
 type Figures struct {
 	Loads   map[string]int // by status: those that have not ended, and those that failed within the last day
 	Held    map[string]int // by kind: what waits for a person
@@ -15,7 +15,7 @@ type Figures struct {
 	Writer  WriterFigures
 }
 
-// JobFigure is how many jobs of a kind are in a state, and since when the one is due that is due longest.
+// JobFigure is how many jobs of a kind are in a state, and since when the longest overdue one is due.
 type JobFigure struct {
 	Kind  string        `db:"kind"`
 	State string        `db:"state"`
@@ -24,7 +24,7 @@ type JobFigure struct {
 	Late  time.Duration `db:"-"` // 0 is that none is late
 }
 
-// WriterFigures are how long work has waited for the one writer, and held it, since the store was opened.
+// WriterFigures are how long work has waited for the one writer and has used it since the store was opened.
 type WriterFigures struct {
 	Writes       uint64
 	Waited, Held time.Duration

@@ -33,7 +33,7 @@ func (r *fileRow) file() api.SystemFile {
 		Document: r.Document, Answer: r.Answer, Settled: r.Settled, Pull: r.Pull, At: parseTime(r.At)}
 }
 
-// AddFile keeps what was found in a file, at one appearance.
+// AddFile stores what was found in a file, at one appearance.
 func (t *Tx) AddFile(f *api.SystemFile) error {
 	res, err := t.exec(`INSERT INTO files (system, record, name, size, modified, file_id, state, reason, records, document, answer,
 	  settled, pull, at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, f.System, f.Record, f.Name, f.Size,
@@ -45,12 +45,12 @@ func (t *Tx) AddFile(f *api.SystemFile) error {
 	return err
 }
 
-// SettleFile notes that a file was answered, and put where it belongs.
+// SettleFile records that a file was answered, and moved to where it belongs.
 func (s *Store) SettleFile(ctx context.Context, id int64) error {
 	return s.Write(ctx, func(t *Tx) error { return t.run(`UPDATE files SET settled = 1 WHERE id = ?`, id) })
 }
 
-// Appearance gives the file of a name as it was found, if it is still the same.
+// Appearance returns the file of a name as it was found, if it is still the same.
 func (s *Store) Appearance(ctx context.Context, system, record, name string, size int64,
 	modified time.Time) (f api.SystemFile,
 	is bool, err error) {
@@ -59,7 +59,7 @@ func (s *Store) Appearance(ctx context.Context, system, record, name string, siz
 		record, name, size, at(modified))
 }
 
-// TakenFile gives the file of an id that was taken.
+// TakenFile returns the file with an id that was processed.
 func (s *Store) TakenFile(ctx context.Context, system, record, id string) (f api.SystemFile, is bool, err error) {
 	return s.fileOf(ctx, `system = ? AND record = ? AND file_id = ? AND state = 'taken' ORDER BY id LIMIT 1`, system,
 		record, id)

@@ -10,8 +10,7 @@ import (
 	"koinos/api"
 )
 
-// Hold puts something aside. What is held already keeps its place and takes the
-// new reason.
+// Hold adds an entry to the list of held work. If the entry exists already, it keeps its place and gets the new reason.
 func (t *Tx) Hold(h api.HeldWork) error {
 	target, more := "(interchange, set_seq) WHERE kind IN ('set', 'notice')", ""
 	switch h.Kind {
@@ -34,7 +33,7 @@ func (t *Tx) Hold(h api.HeldWork) error {
 		at(h.Since), ref(h.Task), h.Sync, h.System)
 }
 
-// ref is an id as a column has it that points at another table: 0 is none.
+// ref is an id for a column that refers to another table; 0 becomes NULL.
 func ref(id int64) any {
 	if id == 0 {
 		return nil
@@ -42,7 +41,7 @@ func ref(id int64) any {
 	return id
 }
 
-// releaseSets takes away sets of an interchange that are not held any more.
+// releaseSets removes the sets of an interchange that are not held any more.
 func (t *Tx) releaseSets(interchange int64, seqs []int) error {
 	if len(seqs) == 0 {
 		return nil
@@ -61,17 +60,17 @@ func (t *Tx) AnswerHeld(id int64) (is bool, err error) {
 	return is, err
 }
 
-// ReleaseAnswer takes a supplier's answer to an order off the list of what is held.
+// ReleaseAnswer removes a supplier's answer to an order from the list of held work.
 func (t *Tx) ReleaseAnswer(id int64) error {
 	return t.run(`DELETE FROM held WHERE order_id = ? AND kind = 'answer'`, id)
 }
 
-// ReleaseLoad takes away every order of a load that is not held any more.
+// ReleaseLoad removes every order of a load that is not held any more.
 func (t *Tx) ReleaseLoad(load int64) error {
 	return t.run(`DELETE FROM held WHERE load_id = ? AND kind = 'order'`, load)
 }
 
-// ReleaseRecord takes away what is held of a record that turned out to be what its order says.
+// ReleaseRecord removes the held entry of a record that turned out to say what its order says.
 func (s *Store) ReleaseRecord(ctx context.Context, l *api.Link) error {
 	some := false
 	if err := s.r.GetContext(ctx, &some, `SELECT EXISTS (SELECT 1 FROM held WHERE kind = 'order' AND system = ?)`,
@@ -81,8 +80,8 @@ func (s *Store) ReleaseRecord(ctx context.Context, l *api.Link) error {
 	return s.Share(ctx, func(t *Tx) error { return t.releaseRecord(l) })
 }
 
-// releaseRecord takes away what is held of a record, read before an order here was written as
-// it: now it says what the order says.
+// releaseRecord removes the held entry of a record that was read before an order was written to it: now it says what
+// the order says.
 func (t *Tx) releaseRecord(l *api.Link) error {
 	if some, err := t.holdsOf(l.System); err != nil || !some || l.Part != 0 {
 		return err
@@ -90,8 +89,8 @@ func (t *Tx) releaseRecord(l *api.Link) error {
 	return t.run(releaseEarlier, l.System, l.Record, l.Key, int64(math.MaxInt64))
 }
 
-// ReleaseOvertaken takes away what is held of records that were written as their orders after
-// they had been read here: what was read was half of what we wrote, and need not come again.
+// ReleaseOvertaken removes the held entries of records that were written from their orders after they had been read:
+// the reading was of a state between our own calls, and is not needed.
 func (t *Tx) ReleaseOvertaken(all []api.Arrival) error {
 	if len(all) == 0 {
 		return nil
@@ -116,20 +115,20 @@ func (t *Tx) ReleaseOvertaken(all []api.Arrival) error {
 	return nil
 }
 
-// holdsOf reports whether orders are held that came from a system.
+// holdsOf is the condition that held orders came from a system.
 func (t *Tx) holdsOf(system string) (some bool, err error) {
 	err = t.GetContext(t.ctx, &some, `SELECT EXISTS (SELECT 1 FROM held WHERE kind = 'order' AND system = ?)`, system)
 	return some, err
 }
 
-// releaseEarlier takes away what is held of earlier arrivals of a record (system, record and
-// key), by loads before one: of the load that took it, and of those through further mappings.
+// releaseEarlier removes the held entries of earlier arrivals of a record (system, record and key), by loads before
+// one: of the load that took it, and of those through further mappings.
 const releaseEarlier = `DELETE FROM held WHERE id IN (SELECT h.id FROM arrivals a JOIN loads l ON l.document = a.document
   JOIN held h ON h.load_id = l.id AND h.kind = 'order'
   WHERE a.system = ?1 AND a.record = ?2 AND a.key = ?3 AND h.load_id < ?4 AND (h.load_id = a.load_id AND h.load_seq = a.line
     OR h.load_id <> a.load_id AND h.number IN (SELECT sender_number FROM load_orders WHERE load_id = a.load_id AND seq = a.line)))`
 
-// ReleaseArrivals takes away what is held of earlier arrivals of records that came again.
+// ReleaseArrivals removes the held entries of earlier arrivals of records that came again.
 func (t *Tx) ReleaseArrivals(all []api.Arrival) error {
 	if len(all) == 0 {
 		return nil
@@ -150,9 +149,8 @@ func (t *Tx) ReleaseArrivals(all []api.Arrival) error {
 	return nil
 }
 
-// ReleaseUnkept takes away what is held of loads of which no arrivals were kept, because the
-// service ended before: whoever made them has read the records once more. Requests of loads
-// begin with by and a space.
+// ReleaseUnkept removes the held entries of loads without stored arrivals, because the service ended before: whoever
+// made them has read the records once more. Requests of loads begin with by and a space.
 func (t *Tx) ReleaseUnkept(by string) error {
 	return t.run(`DELETE FROM held WHERE kind = 'order' AND load_id IN (SELECT l.id FROM loads l WHERE l.request > ?1 || ' '
 	  AND l.request < ?1 || '!' AND NOT EXISTS (SELECT 1 FROM arrivals a WHERE a.document = l.document))`, by)
@@ -214,7 +212,7 @@ func (s *Store) HeldList(ctx context.Context, f HeldFilter) ([]api.HeldWork, err
 	return list, err
 }
 
-// HeldOne gives one thing that is held.
+// HeldOne returns one held entry.
 func (s *Store) HeldOne(ctx context.Context, id int64) (api.HeldWork, error) {
 	var row heldRow
 	if err := s.r.GetContext(ctx, &row, selectHeld+`WHERE id = ?`, id); err != nil {
@@ -232,7 +230,7 @@ func (s *Store) HeldCount(ctx context.Context) (n int, err error) {
 	return n, err
 }
 
-// HeldCodes counts what waits by the code of its reason.
+// HeldCodes counts held entries by the code of their reason.
 func (s *Store) HeldCodes(ctx context.Context) (map[string]int, error) {
 	var rows []struct {
 		Code string `db:"code"`
@@ -246,7 +244,7 @@ func (s *Store) HeldCodes(ctx context.Context) (map[string]int, error) {
 	return all, err
 }
 
-// PutAside puts things aside with a reason, or lets them wait again where it is blank.
+// PutAside puts entries aside with a reason, or lets them wait again if the reason is blank.
 func (s *Store) PutAside(ctx context.Context, all []api.HeldWork, reason string) error {
 	return s.Write(ctx, func(t *Tx) error {
 		for _, w := range all {
@@ -263,7 +261,7 @@ func (s *Store) PutAside(ctx context.Context, all []api.HeldWork, reason string)
 	})
 }
 
-// RetryTasks makes tasks that are held due.
+// RetryTasks makes held tasks due.
 func (s *Store) RetryTasks(ctx context.Context, ids []int64, now time.Time) error {
 	list, err := json.Marshal(append([]int64{}, ids...))
 	if err != nil {
@@ -275,7 +273,7 @@ func (s *Store) RetryTasks(ctx context.Context, ids []int64, now time.Time) erro
 	})
 }
 
-// HeldReasons groups what waits by its reason, what waits most often first.
+// HeldReasons groups held entries by their reason, the most frequent first.
 func (s *Store) HeldReasons(ctx context.Context, limit int) ([]api.HeldReason, error) {
 	var rows []struct {
 		api.HeldReason

@@ -9,8 +9,8 @@ import (
 	"koinos/api"
 )
 
-// AddHook keeps a message of a system with the pull of what it is about, which may be
-// nil. False is that a message of its id was kept before.
+// AddHook stores a message of a system with the pull of what it is about, which may be nil. It returns false if a
+// message with its id was stored before.
 func (s *Store) AddHook(ctx context.Context, h *api.Hook, body []byte, p *api.Pull) (fresh bool, err error) {
 	zipped, err := Zip(body)
 	if err != nil {
@@ -37,7 +37,7 @@ func (s *Store) AddHook(ctx context.Context, h *api.Hook, body []byte, p *api.Pu
 	return fresh, err
 }
 
-// HookBody gives a message as it came.
+// HookBody returns a message as it came.
 func (s *Store) HookBody(ctx context.Context, id int64) ([]byte, error) {
 	var zipped []byte
 	err := s.r.GetContext(ctx, &zipped, `SELECT body FROM hooks WHERE id = ? AND body IS NOT NULL`, id)
@@ -71,7 +71,7 @@ func (s *Store) Hooks(ctx context.Context, system string, before int64, limit in
 	return list, err
 }
 
-// Remember notes that our address is registered for the webhooks of a system.
+// Remember records that our address is registered for the webhooks of a system.
 func (s *Store) Remember(ctx context.Context, system, url string, now time.Time) error {
 	return s.Write(ctx, func(t *Tx) error {
 		return t.run(`INSERT INTO registrations VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET at = excluded.at`, system,

@@ -23,15 +23,15 @@ func jobsOf(rows []jobRow) []api.Job {
 
 const selectJob = `SELECT j.kind, j.subject, j.state, j.due_at, j.tries, j.deaths, j.reason, j.key FROM jobs j `
 
-// AddJob makes a job, or makes one that is there ready again.
+// AddJob makes a job, or makes an existing one ready again.
 func (t *Tx) AddJob(j api.Job) error {
 	t.after = append(t.after, t.s.work.Broadcast)
 	return t.run(`INSERT INTO jobs (kind, subject, state, due_at, key) VALUES (?, ?, 'ready', ?, ?)
 	  ON CONFLICT DO UPDATE SET state = 'ready', due_at = excluded.due_at, tries = 0, deaths = 0, reason = ''`, j.Kind, j.Subject, at(j.DueAt), j.Key)
 }
 
-// AddInterchangeJob makes the job of an interchange: those that come from a partner, and those that go there, are dealt
-// with one after another.
+// AddInterchangeJob makes the job of an interchange. For each partner, incoming interchanges are processed one after
+// another, and so are outgoing ones.
 func (t *Tx) AddInterchangeJob(id int64, due time.Time) error {
 	j := api.Job{Kind: api.InterchangeJob, Subject: id, DueAt: due}
 	if err := t.GetContext(t.ctx, &j.Key, `SELECT direction || ' ' || partner FROM interchanges WHERE id = ?`,
@@ -41,7 +41,7 @@ func (t *Tx) AddInterchangeJob(id int64, due time.Time) error {
 	return t.AddJob(j)
 }
 
-// ClaimJob notes that a service is at a job; ok is false where it is done already.
+// ClaimJob records that a service works on a job; ok is false if it is done already.
 func (t *Tx) ClaimJob(j api.Job) (ok bool, err error) {
 	res, err := t.exec(`UPDATE jobs SET state = 'working', tries = ?, deaths = ? WHERE kind = ? AND subject = ?
 		AND state <> 'paused'`, j.Tries, j.Deaths, j.Kind, j.Subject)
@@ -52,15 +52,15 @@ func (t *Tx) ClaimJob(j api.Job) (ok bool, err error) {
 	return n > 0, err
 }
 
-// SaveJob keeps the state of a job.
+// SaveJob stores the state of a job.
 func (t *Tx) SaveJob(j api.Job) error {
 	t.after = append(t.after, t.s.work.Broadcast)
 	return t.run(`UPDATE jobs SET state = ?, due_at = ?, tries = ?, deaths = ?, reason = ? WHERE kind = ?
 		AND subject = ?`, j.State, at(j.DueAt), j.Tries, j.Deaths, j.Reason, j.Kind, j.Subject)
 }
 
-// LeaveJob keeps what became of a job that a service was at: its state, or that it is done.
-// One that somebody asked for anew meanwhile stays ready.
+// LeaveJob stores the result of a job that a service worked on: its state, or that it is done. A job that was requested
+// again meanwhile stays ready.
 func (t *Tx) LeaveJob(j api.Job, done bool) error {
 	if done {
 		return t.run(`DELETE FROM jobs WHERE kind = ? AND subject = ? AND state = 'working'`, j.Kind, j.Subject)
@@ -69,7 +69,7 @@ func (t *Tx) LeaveJob(j api.Job, done bool) error {
 		AND subject = ? AND state = 'working'`, j.State, at(j.DueAt), j.Tries, j.Deaths, j.Reason, j.Kind, j.Subject)
 }
 
-// EndJob takes a job that is done away.
+// EndJob deletes a job that is done.
 func (t *Tx) EndJob(kind string, subject int64) error {
 	return t.run(`DELETE FROM jobs WHERE kind = ? AND subject = ?`, kind, subject)
 }
@@ -83,8 +83,8 @@ const readyJobs = `WITH RECURSIVE keys (key) AS (SELECT min(key) FROM jobs WHERE
 	  WHERE j.state = 'ready'
 	ORDER BY due_at, subject`
 
-// ReadyJobs lists jobs of a kind that are ready: of those with a key the first of each, where none of its key is at
-// work, and of the others those that are due first.
+// ReadyJobs lists jobs of a kind that are ready: the first for each key, unless a job with that key is running, and of
+// those without a key the ones that are due first.
 func (s *Store) ReadyJobs(ctx context.Context, kind string, limit int) ([]api.Job, error) {
 	var rows []jobRow
 	err := s.r.SelectContext(ctx, &rows, readyJobs, kind, limit)

@@ -29,7 +29,7 @@ func (r *linkRow) link() api.Link {
 		Revision: r.Revision, Agreed: r.Agreed, Found: r.Found, Base: r.Base, Decided: r.Decided, At: parseTime(r.At)}
 }
 
-// Links gives the records of other systems that an order is.
+// Links returns the records of other systems that are linked to an order.
 func (s *Store) Links(ctx context.Context, order int64) ([]api.Link, error) {
 	var rows []linkRow
 	err := s.r.SelectContext(ctx, &rows, `SELECT * FROM links WHERE order_id = ? ORDER BY system, record, part`, order)
@@ -40,7 +40,7 @@ func (s *Store) Links(ctx context.Context, order int64) ([]api.Link, error) {
 	return list, err
 }
 
-// LinkOf gives the link of a record; nil where no order is it.
+// LinkOf returns the link of a record; nil if no order is linked to it.
 func (s *Store) LinkOf(ctx context.Context, system, record, key string) (*api.Link, error) {
 	var rows []linkRow
 	err := s.r.SelectContext(ctx, &rows, `SELECT * FROM links WHERE system = ? AND record = ? AND key = ?`, system,
@@ -53,8 +53,7 @@ func (s *Store) LinkOf(ctx context.Context, system, record, key string) (*api.Li
 	return &l, nil
 }
 
-// PutLink keeps which record an order is. A *TakenError says that another order is that
-// record.
+// PutLink links an order to a record. A *TakenError says that another order is linked to that record.
 func (s *Store) PutLink(ctx context.Context, l *api.Link, now time.Time) error {
 	return s.Share(ctx, func(t *Tx) error { return t.putLink(l, now) })
 }
@@ -76,7 +75,7 @@ func (t *Tx) putLink(l *api.Link, now time.Time) error {
 		at(now), l.Found, l.Base, l.Decided)
 }
 
-// DropLink forgets which record an order is.
+// DropLink removes the link of an order.
 func (s *Store) DropLink(ctx context.Context, l *api.Link) error {
 	return s.Share(ctx, func(t *Tx) error {
 		return t.run(`DELETE FROM links WHERE system = ? AND record = ? AND order_id = ? AND part = ? AND key = ?`,
@@ -85,13 +84,13 @@ func (s *Store) DropLink(ctx context.Context, l *api.Link) error {
 	})
 }
 
-// TakenError says that a record is another order already.
+// TakenError says that a record is linked to another order already.
 type TakenError struct{ Order int64 }
 
 func (e *TakenError) Error() string { return "the record is another order's" }
 
-// FindOrder gives the id of the order that a text names: its number, the sender's, or its
-// id. Several of one sender's number are a *SeveralError.
+// FindOrder returns the id of the order that a text names: its number, the sender's number, or its id. If several have
+// the sender's number, the error is a *SeveralError.
 func (s *Store) FindOrder(ctx context.Context, text string) (int64, error) {
 	for _, where := range []string{`number = ?`, `sender_number = ?`, `CAST(id AS TEXT) = ?`} {
 		var ids []int64
@@ -115,8 +114,8 @@ func (e *SeveralError) Error() string {
 	return fmt.Sprintf("several orders have the number %q; name one by ours or by its id", e.Number)
 }
 
-// Unanswered counts the records of a kind that were written before a time and that nobody has
-// answered, with the time of the oldest; none has a zero time.
+// Unanswered counts the records of a kind that were written before a time and not answered, and returns the time of the
+// oldest; it is zero if there are none.
 func (s *Store) Unanswered(ctx context.Context, system, record string, before time.Time) (n int, oldest time.Time,
 	err error) {
 	var row struct {
@@ -128,7 +127,7 @@ func (s *Store) Unanswered(ctx context.Context, system, record string, before ti
 	return row.N, parseTime(row.At.String), err
 }
 
-// UnansweredLinks lists them, the oldest first, behind so many.
+// UnansweredLinks lists them, the oldest first, after skipping a number of them.
 func (s *Store) UnansweredLinks(ctx context.Context, system, record string, before time.Time, behind int64,
 	limit int) ([]api.Link,
 	error) {
@@ -142,7 +141,7 @@ func (s *Store) UnansweredLinks(ctx context.Context, system, record string, befo
 	return list, err
 }
 
-// LinksOfFile gives the links of the records that stand in a file.
+// LinksOfFile returns the links of the records in a file.
 func (s *Store) LinksOfFile(ctx context.Context, system, record, id string) ([]api.Link, error) {
 	var rows []linkRow
 	err := s.r.SelectContext(ctx, &rows,
@@ -155,8 +154,7 @@ func (s *Store) LinksOfFile(ctx context.Context, system, record, id string) ([]a
 	return list, err
 }
 
-// BroughtBy gives the system and the kind of record of which an order got a revision; blank is
-// that it came otherwise.
+// BroughtBy returns the system and the kind of record that an order got a revision from; blank if it came otherwise.
 func (s *Store) BroughtBy(ctx context.Context, order int64, revision int) (system, record string, err error) {
 	var rows []struct {
 		System string `db:"system"`

@@ -30,7 +30,7 @@ func (s *Store) PutCrosswalk(ctx context.Context, name string, pairs []list.Pair
 	return s.putEntries(ctx, name, true, entries, now)
 }
 
-// putEntries makes a new version of a list of which entries are the whole.
+// putEntries makes a new version of a list with exactly these entries.
 func (s *Store) putEntries(ctx context.Context, name string, crosswalk bool, entries []list.Entry,
 	now time.Time) error {
 	return s.Write(ctx, func(t *Tx) error {
@@ -141,8 +141,8 @@ func (s *Store) Lists(ctx context.Context, crosswalk bool) ([]api.ListInfo, erro
 	return infos, err
 }
 
-// Entries gives entries of a list, or of a crosswalk with theirs as code and
-// ours as name, behind the code after; limit 0 is all.
+// Entries returns entries of a list behind the code after; limit 0 means all. For a crosswalk, their code is the
+// entry's code and ours its name.
 func (s *Store) Entries(ctx context.Context, name string, crosswalk bool, after string, limit int) ([]list.Entry,
 	error) {
 	kind := listKind(crosswalk)
@@ -166,7 +166,7 @@ func (s *Store) Entries(ctx context.Context, name string, crosswalk bool, after 
 		crosswalk, name, after, limit)
 }
 
-// shippedEntries are those of a crosswalk that ships with Koinos, as Entries gives them.
+// shippedEntries are those of a crosswalk that ships with Koinos, in the form of Entries.
 func shippedEntries(name, after string, limit int) []list.Entry {
 	all := list.Shipped(name)
 	slices.SortFunc(all, func(a, b list.Entry) int { return strings.Compare(a.Code, b.Code) })
@@ -199,14 +199,13 @@ func entriesOf(ctx context.Context, q querier, query string, args ...any) ([]lis
 	return entries, nil
 }
 
-// cached is every list and crosswalk as they were after so many changes.
+// cached is every list and crosswalk after a number of changes.
 type cached struct {
 	changes uint64
 	set     *list.Set
 }
 
-// Set gives every list and crosswalk in memory, as a load needs them; it is
-// read again only when one has changed.
+// Set returns every list and crosswalk in memory, as a load needs them. They are read again only after a change.
 func (s *Store) Set(ctx context.Context) (*list.Set, error) {
 	changes := s.lists.Load()
 	if c := s.set.Load(); c != nil && c.changes == changes {
@@ -219,8 +218,8 @@ func (s *Store) Set(ctx context.Context) (*list.Set, error) {
 	return set, err
 }
 
-// SetAt gives the lists and crosswalks as they were in versions that a load
-// mapped with; those that it does not name are as they are now.
+// SetAt returns the lists and crosswalks in the versions that a load used. Those that it does not name are the present
+// ones.
 func (s *Store) SetAt(ctx context.Context, versions map[string]int) (*list.Set, error) {
 	now, err := s.Set(ctx)
 	if err != nil {

@@ -17,8 +17,8 @@ import (
 	"koinos/core/report"
 )
 
-// loadRow takes the columns of selectLoad; those that are named like a field
-// of outcome.Load in small letters go there.
+// loadRow receives the columns of selectLoad. Columns that are named like a field of outcome.Load, in small letters, go
+// into that field.
 type loadRow struct {
 	outcome.Load
 	Started string         `db:"started_at"`
@@ -45,10 +45,9 @@ const selectLoad = `SELECT l.id, l.document, d.name AS documentname, l.mapping, 
   coalesce(l.run, 0) AS run, l.step, l.started_at, l.ended_at, l.taken_away_at AS gone, l.by
   FROM loads l JOIN documents d ON d.sha = l.document `
 
-// StartLoad records a load that begins and gives its id. A request that named
-// itself (blank: it did not) starts one load only, however often it comes and as long as the
-// load is remembered: known is then true. A name that was used for another document, or for a
-// dry run where this is none, is ErrOtherUse.
+// StartLoad records a load that begins and returns its id. A request with a name (not blank) starts only one load as
+// long as the load is stored: known is then true. If the name was used for another document, or for a dry run and this
+// is none, the error is ErrOtherUse.
 func (s *Store) StartLoad(ctx context.Context, l outcome.Load, request string) (id int64, known bool, err error) {
 	asked, err := json.Marshal(l.Options)
 	if err != nil {
@@ -87,8 +86,8 @@ func (s *Store) StartLoad(ctx context.Context, l outcome.Load, request string) (
 	return id, known, err
 }
 
-// ListsOf gives the versions of lists and crosswalks that a load mapped with; nil
-// where an earlier version of Koinos did not keep them.
+// ListsOf returns the versions of lists and crosswalks that a load used; nil if an earlier version of Koinos did not
+// store them.
 func (s *Store) ListsOf(ctx context.Context, load int64) (versions map[string]int, err error) {
 	var kept sql.NullString
 	if err := s.r.GetContext(ctx, &kept, `SELECT lists FROM loads WHERE id = ?`, load); err != nil || !kept.Valid {
@@ -97,8 +96,7 @@ func (s *Store) ListsOf(ctx context.Context, load int64) (versions map[string]in
 	return versions, json.Unmarshal([]byte(kept.String), &versions)
 }
 
-// SaveLoad brings a load's status and figures up to date; with an end time it
-// has ended.
+// SaveLoad stores a load's status and figures. With an end time, the load has ended.
 func (t *Tx) SaveLoad(l *outcome.Load) error {
 	var ended any
 	if l.EndedAt != nil {
@@ -110,9 +108,8 @@ func (t *Tx) SaveLoad(l *outcome.Load) error {
 		l.Unchanged, l.Refused, l.Held, l.Withheld, l.Undone, l.Errors, l.Warnings, l.Saved, l.ID)
 }
 
-// Lists gives the versions of lists and crosswalks that a load maps with. It
-// keeps those of now where it has none yet: a load that goes on after a change
-// of a list reads on as it began.
+// Lists returns the versions of lists and crosswalks that a load uses. If the load has none yet, it stores the present
+// ones, so that a load that continues after a change of a list uses the same versions.
 func (s *Store) LoadLists(ctx context.Context, load int64, now map[string]int) (map[string]int, error) {
 	kept, err := s.ListsOf(ctx, load)
 	if err != nil || kept != nil {
@@ -142,8 +139,7 @@ func (s *Store) loads(ctx context.Context, where string, args ...any) ([]outcome
 	return list, nil
 }
 
-// Progress is how far a load has come in the store: the number of its last
-// order and of its last finding.
+// Progress is how far a load has come in the store: the number of its last order and of its last finding.
 func (s *Store) Progress(ctx context.Context, load int64) (seq, n int, err error) {
 	err = s.r.QueryRowxContext(ctx, `SELECT coalesce((SELECT max(seq) FROM load_orders WHERE load_id = ?), 0),
 	  coalesce((SELECT max(n) FROM findings WHERE load_id = ?), 0)`, load, load).Scan(&seq, &n)
@@ -216,8 +212,7 @@ var (
 		"nearest")
 )
 
-// AddResults records outcomes and findings; next is the number of the load's
-// next finding and is moved on.
+// AddResults stores outcomes and findings. next is the number of the load's next finding and is increased.
 func (t *Tx) AddResults(load int64, results []OrderResult, next *int) error {
 	orders, spans, changes := t.bulk(ordersOfLoad, len(results)), t.bulk(spansOfLoad, len(results)),
 		t.bulk(changesOfLoad, 1)
@@ -274,7 +269,7 @@ func (t *Tx) SetOutcomes(load int64, from, to outcome.Outcome) error {
 	return err
 }
 
-// Forget takes back what a load recorded of its orders and findings, so that it can be run anew.
+// Forget deletes what a load recorded about its orders and findings, so that it can run again.
 func (t *Tx) Forget(load int64) error {
 	for _, table := range []string{"load_orders", "load_spans", "load_changes", "findings", "held"} {
 		if _, err := t.exec(`DELETE FROM `+table+` WHERE load_id = ?`, load); err != nil {
@@ -331,14 +326,13 @@ type FindingFilter struct {
 	ToRow    int
 }
 
-// Numbered is a finding with its number in the load, which pages go by.
+// Numbered is a finding with its number in the load, by which pages are addressed.
 type Numbered struct {
 	N int
 	finding.Finding
 }
 
-// Findings lists a load's findings in the order in which they were found, or
-// by place where rows of a sheet are asked for.
+// Findings lists a load's findings in the order in which they were found, or by place if rows of a sheet are requested.
 func (s *Store) Findings(ctx context.Context, load int64, f FindingFilter) ([]Numbered, error) {
 	where, args := []string{"load_id = ?", "n > ?"}, []any{load, f.After}
 	add := func(condition string, values ...any) {
@@ -374,7 +368,7 @@ func (s *Store) Findings(ctx context.Context, load int64, f FindingFilter) ([]Nu
 	return list, err
 }
 
-// Reasons groups a load's findings by code and field, errors first, then most first.
+// Reasons groups a load's findings by code and field, errors first, then by frequency.
 func (s *Store) Reasons(ctx context.Context, load int64) ([]report.Reason, error) {
 	var rows []struct {
 		report.Reason
@@ -432,7 +426,7 @@ func (s *Store) Outcomes(ctx context.Context, load int64, f OutcomeFilter) ([]ou
 	return list, err
 }
 
-// Outcome gives what became of one order of a load's document.
+// Outcome returns the outcome of one order of a load's document.
 func (s *Store) Outcome(ctx context.Context, load int64, seq int) (outcome.OrderOutcome, error) {
 	list, err := s.Outcomes(ctx, load, OutcomeFilter{Seq: seq, Limit: 1})
 	if err == nil && len(list) == 0 {
@@ -444,7 +438,7 @@ func (s *Store) Outcome(ctx context.Context, load int64, seq int) (outcome.Order
 	return list[0], nil
 }
 
-// FailedSpans lists the rows of the orders of a load that did not go in.
+// FailedSpans lists the rows of a load's orders that were not stored.
 func (s *Store) FailedSpans(ctx context.Context, load int64) ([]outcome.SpanOutcome, error) {
 	list := []outcome.SpanOutcome{}
 	err := s.r.SelectContext(ctx, &list,
@@ -453,8 +447,8 @@ func (s *Store) FailedSpans(ctx context.Context, load int64) ([]outcome.SpanOutc
 	return list, err
 }
 
-// Spans lists runs of rows with their orders' outcomes, in the order of rows,
-// that touch the rows from first to last; limit 0 is all.
+// Spans lists runs of rows with their orders' outcomes, in the order of rows, that overlap the rows from first to last;
+// limit 0 means all.
 func (s *Store) Spans(ctx context.Context, load int64, sheet string, first, last, limit int) ([]outcome.SpanOutcome,
 	error) {
 	if limit == 0 {
@@ -468,8 +462,7 @@ func (s *Store) Spans(ctx context.Context, load int64, sheet string, first, last
 	return list, err
 }
 
-// SpansFrom lists runs of rows with their orders' outcomes behind a row, in the
-// order of rows, at most limit.
+// SpansFrom lists at most limit runs of rows with their orders' outcomes behind a row, in the order of rows.
 func (s *Store) SpansFrom(ctx context.Context, load int64, after, limit int) ([]outcome.SpanOutcome, error) {
 	list := []outcome.SpanOutcome{}
 	err := s.r.SelectContext(ctx, &list, `SELECT s.sheet, s.first, s.last, `+
@@ -486,8 +479,7 @@ func (s *Store) FirstRow(ctx context.Context, load int64, sheet string) (row int
 	return row, err
 }
 
-// Sheets lists the sheets in which the load found orders, by name; a CSV has
-// one of no name.
+// Sheets lists the sheets in which the load found orders, by name. A CSV has one without a name.
 func (s *Store) Sheets(ctx context.Context, load int64) ([]string, error) {
 	sheets := []string{}
 	err := s.r.SelectContext(ctx, &sheets, `SELECT DISTINCT sheet FROM load_spans WHERE load_id = ? ORDER BY sheet`,
@@ -495,8 +487,7 @@ func (s *Store) Sheets(ctx context.Context, load int64) ([]string, error) {
 	return sheets, err
 }
 
-// Misses groups what lists and crosswalks did not know during a load, by list,
-// the most frequent first.
+// Misses groups the values that lists and crosswalks did not know during a load, by list, the most frequent first.
 func (s *Store) Misses(ctx context.Context, load int64) ([]reading.Miss, error) {
 	var rows []struct {
 		List  string `db:"list"`

@@ -21,7 +21,7 @@ func (r *mappingRow) mapping() api.Mapping {
 		StoredBy: r.StoredBy}
 }
 
-// PutMapping keeps a mapping: a new version where its text is new.
+// PutMapping stores a mapping. If its text is new, it becomes a new version.
 func (s *Store) PutMapping(ctx context.Context, m api.Mapping) (kept api.Mapping, err error) {
 	version, err := s.putText(ctx, uses.Mapping, m.Name, m.Text, m.StoredBy, m.StoredAt)
 	if err != nil {
@@ -30,8 +30,8 @@ func (s *Store) PutMapping(ctx context.Context, m api.Mapping) (kept api.Mapping
 	return s.Mapping(ctx, m.Name, version)
 }
 
-// TryMapping makes a mapping known to dry runs under a version below zero, and
-// keeps none: lists and the newest version pass it over.
+// TryMapping stores a mapping for dry runs only, under a version below zero: it does not appear in lists and is never
+// the newest version.
 func (s *Store) TryMapping(ctx context.Context, m api.Mapping) (tried api.Mapping, err error) {
 	err = s.Write(ctx, func(t *Tx) error {
 		var rows []mappingRow
@@ -54,7 +54,7 @@ func (s *Store) TryMapping(ctx context.Context, m api.Mapping) (tried api.Mappin
 	return tried, err
 }
 
-// Mapping gives a version of a mapping, of one that was removed too; version 0 is the newest of one that was not.
+// Mapping returns a version of a mapping, even of a removed one. Version 0 is the newest of one that was not removed.
 func (s *Store) Mapping(ctx context.Context, name string, version int) (api.Mapping, error) {
 	var row mappingRow
 	if version != 0 {

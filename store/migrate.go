@@ -16,7 +16,7 @@ import (
 //go:embed migrations/*.sql
 var migrations embed.FS
 
-// ErrOlder and ErrNewer say that another version of Koinos left a data folder.
+// ErrOlder and ErrNewer say that a data folder belongs to another version of Koinos.
 var (
 	ErrOlder = errors.New("an earlier version of Koinos left this data folder; start the service over it once, which brings it " +
 		"up to date")
@@ -24,7 +24,7 @@ var (
 		"from before it")
 )
 
-// Fits reports with ErrOlder or ErrNewer when a database is not of this version.
+// Fits returns ErrOlder or ErrNewer if a database is not of this version.
 func Fits(ctx context.Context, db *sql.DB) error {
 	all, err := migrations.ReadDir("migrations")
 	if err != nil {
@@ -55,10 +55,10 @@ func Fits(ctx context.Context, db *sql.DB) error {
 	return nil
 }
 
-// Migrate brings a database up to date. Each migration is one commit with its version: where it is
-// interrupted, the next start goes on behind the last that was done.
+// Migrate brings a database up to date. Each migration is one commit together with its version. If it is interrupted,
+// the next start continues after the last migration that was done.
 func Migrate(ctx context.Context, file string) (err error) {
-	// Some migrations make a table anew that others refer to.
+	// Some migrations rebuild a table that others refer to.
 	db, err := sql.Open("sqlite3", address(file, "off")+"&_txlock=immediate&_auto_vacuum=incremental")
 	if err != nil {
 		return err
@@ -81,7 +81,7 @@ func Migrate(ctx context.Context, file string) (err error) {
 	return err
 }
 
-// address is a database as the driver opens it.
+// address is a database's address in the form that the driver needs.
 func address(file, references string) string {
 	return "file:" + (&url.URL{Path: file}).EscapedPath() + "?_journal_mode=WAL&_foreign_keys=" + references +
 		"&_busy_timeout=10000&_synchronous=FULL"

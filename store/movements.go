@@ -21,8 +21,8 @@ var (
 		"unit_price", "amount", "more")
 )
 
-// moveStated posts what an order says has moved beyond what its movements say:
-// nobody gave the movement a number, so it takes the order's with its revision.
+// moveStated posts what an order says has moved beyond its movements. Nobody gave this movement a number, so its number
+// is the order's with its revision.
 func (s *Changes) moveStated(was, is *order.Order) error {
 	before := map[int]*order.Line{}
 	if was != nil {
@@ -60,8 +60,8 @@ func (s *Changes) moveStated(was, is *order.Order) error {
 	return nil
 }
 
-// move posts a movement of lines of an order, or adds them to the one of
-// its number, which may move goods of several orders.
+// move posts a movement of lines of an order, or adds them to the existing one of its number, which may move goods of
+// several orders.
 func (s *Changes) move(o *order.Order, m *order.Movement) error {
 	key := MovementKey{m.Kind, m.Partner, m.Number}
 	if err := s.Ask(key); err != nil {
@@ -97,19 +97,19 @@ func (s *Changes) move(o *order.Order, m *order.Movement) error {
 	return errors.Join(s.moved.err, s.lines.err)
 }
 
-// MovementKey is by what a movement is known.
+// MovementKey identifies a movement.
 type MovementKey struct {
 	Kind            order.MovementKind
 	Partner, Number string
 }
 
-// Posted is what is known of a movement; without an id it is not there.
+// Posted is what is known about a movement; without an id it does not exist.
 type Posted struct {
 	ID       int64
 	Reverses string
 }
 
-// nextMovement gives the id of a new movement; none is given twice.
+// nextMovement returns the id of a new movement; none is used twice.
 func (t *Tx) nextMovement() (int64, error) {
 	if t.lastMovement == 0 {
 		var last sql.NullInt64
@@ -122,13 +122,13 @@ func (t *Tx) nextMovement() (int64, error) {
 	return t.lastMovement, nil
 }
 
-// Ask finds out which of some movements there are: those that are asked for together take one query.
+// Ask finds out which of some movements exist. Movements that are asked for together take one query.
 func (s *Changes) Ask(all ...MovementKey) error {
 	all = slices.DeleteFunc(slices.Clone(all), func(k MovementKey) bool { _, known := s.movements[k]; return known })
 	return readPosted(s.t.ctx, s.t, all, s.movements)
 }
 
-// readPosted notes what is known of some movements.
+// readPosted reads what is known about some movements.
 func readPosted(ctx context.Context, q querier, all []MovementKey, into map[MovementKey]Posted) error {
 	type side struct {
 		kind    order.MovementKind
@@ -158,8 +158,8 @@ func readPosted(ctx context.Context, q querier, all []MovementKey, into map[Move
 	return nil
 }
 
-// Reverses gives what the movement of a number takes back, whatever orders it is of: "" is nothing. Without such a
-// movement there is false.
+// Reverses returns the number of the movement that a movement takes back, whatever orders it is of; "" is none. It
+// returns false if the movement does not exist.
 func (s *Changes) Reverses(kind order.MovementKind, partner, number string) (reverses string, there bool, err error) {
 	key := MovementKey{kind, partner, number}
 	if _, known := s.movements[key]; !known {
@@ -207,16 +207,16 @@ func (t *Tx) addInvoice(o *order.Order, v *order.Invoice) error {
 	return b.done()
 }
 
-// NextInvoice gives the next number of the series of invoices.
+// NextInvoice returns the next number of the series of invoices.
 func (t *Tx) NextInvoice() (number string, err error) {
 	err = t.row(`UPDATE series SET next = next + 1 WHERE kind = 'invoice' RETURNING prefix || printf('%06d', next - 1)`,
 		nil, &number)
 	return number, err
 }
 
-// Spoken reads the orders that notices speak of, each as it is now, and what is known of some movements. An order is
-// nil where there is not one or not only one, where another notice spoke of it before, and where there would be more
-// lines in all than lines.
+// Spoken reads the orders that notices are about, each as it is now, and what is known about some movements. An order
+// is nil if none or more than one fits, if an earlier notice was about it, or if there would be more lines in all than
+// lines.
 func (s *Store) Spoken(ctx context.Context, names []Spoken, moves []MovementKey, lines int) (orders []*StoredOrder,
 	known map[MovementKey]Posted, err error) {
 	tx, err := s.r.BeginTxx(ctx, nil) // all of one moment
@@ -252,7 +252,7 @@ func (s *Store) Spoken(ctx context.Context, names []Spoken, moves []MovementKey,
 	return orders, known, nil
 }
 
-// Revisions gives the revisions of orders, by their ids.
+// Revisions returns the revisions of orders, by their ids.
 func (t *Tx) Revisions(ids []int64) (map[int64]int, error) {
 	at := make(map[int64]int, len(ids))
 	if len(ids) == 0 {
@@ -265,7 +265,8 @@ func (t *Tx) Revisions(ids []int64) (map[int64]int, error) {
 		`SELECT id, revision FROM orders WHERE `+where, arg)
 }
 
-// OrdersOf finds orders of a partner by our number or the sender's; several are one too many.
+// OrdersOf finds orders of a partner by our number or the sender's. More than one result means that the number is
+// ambiguous.
 func (s *Store) OrdersOf(ctx context.Context, kind order.Kind, partner, number, sender string) (ids []int64,
 	err error) {
 	if number != "" {
@@ -283,19 +284,19 @@ func (s *Store) OrdersOf(ctx context.Context, kind order.Kind, partner, number, 
 	return ids, err
 }
 
-// OrdersMoved are the orders that a movement is of, oldest first.
+// OrdersMoved returns the orders that a movement is of, oldest first.
 func (s *Store) OrdersMoved(ctx context.Context, kind order.MovementKind, partner, number string) ([]int64, error) {
 	return ordersMoved(ctx, s.r, kind, partner, number)
 }
 
-// OrdersBilled are the numbers of the orders that an invoice is of, oldest first.
+// OrdersBilled returns the numbers of the orders that an invoice is of, oldest first.
 func (s *Store) OrdersBilled(ctx context.Context, partner, number string) (numbers []string, err error) {
 	err = s.r.SelectContext(ctx, &numbers, `SELECT DISTINCT o.number FROM invoices v JOIN invoice_parts p ON p.invoice_id = v.id
 	  JOIN orders o ON o.id = p.order_id WHERE v.partner = ? AND v.number = ? ORDER BY o.id`, partner, number)
 	return numbers, err
 }
 
-// OrdersMoved is Store.OrdersMoved, with what the transaction has written.
+// OrdersMoved is Store.OrdersMoved, including what the transaction has written.
 func (t *Tx) OrdersMoved(kind order.MovementKind, partner, number string) ([]int64, error) {
 	return ordersMoved(t.ctx, t, kind, partner, number)
 }
@@ -307,13 +308,13 @@ func ordersMoved(ctx context.Context, q querier, kind order.MovementKind, partne
 	return ids, err
 }
 
-// Spoken is by what a notice names its order.
+// Spoken is what a notice calls its order.
 type Spoken struct {
 	Kind                    order.Kind
 	Partner, Number, Sender string
 }
 
-// OrdersOf is Store.OrdersOf of many at once, in their order.
+// OrdersOf is Store.OrdersOf for many at once, in their order.
 func (t *Tx) OrdersOf(all []Spoken) ([][]int64, error) { return ordersOf(t.ctx, t, all) }
 
 func ordersOf(ctx context.Context, q querier, all []Spoken) ([][]int64, error) {
@@ -373,7 +374,7 @@ func ordersOf(ctx context.Context, q querier, all []Spoken) ([][]int64, error) {
 	return ids, nil
 }
 
-// fold is a text as NOCASE compares it: letters of ASCII are small.
+// fold is a text as NOCASE compares it, with the letters of ASCII in lower case.
 func fold(s string) string {
 	return strings.Map(func(r rune) rune {
 		if r >= 'A' && r <= 'Z' {
@@ -383,7 +384,7 @@ func fold(s string) string {
 	}, s)
 }
 
-// readMoved fills in what movements, answers and invoices say of orders.
+// readMoved fills in the movements, answers and invoices of orders.
 func readMoved(ctx context.Context, q querier, list []*StoredOrder) error {
 	byID, ids := make(map[int64]*StoredOrder, len(list)), make([]int64, len(list))
 	for i, o := range list {
@@ -417,7 +418,7 @@ func readMoved(ctx context.Context, q querier, list []*StoredOrder) error {
 	return nil
 }
 
-// sum adds up what has moved and is invoiced of each line.
+// sum adds up the quantities of each line that have moved and were invoiced.
 func (o *StoredOrder) sum() (err error) {
 	if len(o.Movements)+len(o.Invoices) == 0 {
 		return nil

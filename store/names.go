@@ -14,10 +14,10 @@ import (
 // ErrTaken says that something else has a name.
 var ErrTaken = errors.New("the name is taken")
 
-// ErrMoved says that texts have changed since they were looked at.
+// ErrMoved says that texts have changed since they were read.
 var ErrMoved = errors.New("something has changed in between")
 
-// textTables are the tables of texts that have versions, by kind.
+// textTables are the tables of versioned texts, by kind.
 var textTables = map[uses.Kind]string{uses.Mapping: "mappings", uses.Sequence: "sequences", uses.System: "systems",
 	uses.Sync: "syncs"}
 
@@ -31,8 +31,7 @@ func (s *Store) putText(ctx context.Context, kind uses.Kind, name, text, by stri
 	return version, err
 }
 
-// keepText keeps a text as the next version of its name. The same text as the
-// newest one makes none.
+// keepText stores a text as the next version of its name. If it equals the newest version, no new one is made.
 func (t *Tx) keepText(kind uses.Kind, name, text, by string, now time.Time) (version int, err error) {
 	if err := t.run(`DELETE FROM removed WHERE kind = ? AND name = ?`, kind, name); err != nil {
 		return 0, err
@@ -56,7 +55,7 @@ func (t *Tx) keepText(kind uses.Kind, name, text, by string, now time.Time) (ver
 		VALUES (?, ?, ?, ?, ?)`, name, version, text, at(now), by)
 }
 
-// there is the condition that a name of a kind in a column is used.
+// there is the condition that a name of a kind in a column is in use.
 func there(kind uses.Kind, column string) string {
 	return fmt.Sprintf(`NOT EXISTS (SELECT 1 FROM removed WHERE removed.kind = '%s' AND removed.name = %s)`, kind,
 		column)
@@ -71,7 +70,7 @@ const selectTexts = `SELECT kind, name, version, text FROM (
 	WHERE NOT EXISTS (SELECT 1 FROM removed r WHERE r.kind = t.kind AND r.name = t.name)
 	ORDER BY kind, name`
 
-// Texts gives the newest version of every configuration text.
+// Texts returns the newest version of every configuration text.
 func (s *Store) Texts(ctx context.Context) ([]uses.Text, error) {
 	var all []uses.Text
 	return all, s.r.SelectContext(ctx, &all, selectTexts)
@@ -95,9 +94,9 @@ type Named struct {
 	Name string
 }
 
-// Remove lets go of a mapping, sequence, list or crosswalk; its versions stay for
-// what was made with them. The caller has found in seen that nothing uses it: ErrMoved
-// says that this may not be so any more. A load or run that has not ended is ErrBusy.
+// Remove removes a mapping, sequence, list or crosswalk. Its versions stay for what was made with them. The caller has
+// found in seen that nothing uses it; ErrMoved says that this may have changed. ErrBusy says that a load or run that
+// uses it has not ended.
 func (s *Store) Remove(ctx context.Context, n Named, seen []uses.Text, by string, now time.Time) error {
 	return s.Write(ctx, func(t *Tx) error {
 		if err := t.same(seen); err != nil {
@@ -107,9 +106,9 @@ func (s *Store) Remove(ctx context.Context, n Named, seen []uses.Text, by string
 	})
 }
 
-// Rename gives a mapping, sequence, list or crosswalk another name. edits are
-// the texts that name it, as they shall be, and its own text where it has one;
-// they become new versions. The versions of the old name stay for what was made with them.
+// Rename gives a mapping, sequence, list or crosswalk another name. edits are the new contents of the texts that name
+// it, and of its own text if it has one; they become new versions. The versions under the old name stay for what was
+// made with them.
 func (s *Store) Rename(ctx context.Context, n Named, to string, edits, seen []uses.Text, by string,
 	now time.Time) error {
 	return s.Write(ctx, func(t *Tx) error {
@@ -149,7 +148,7 @@ func (s *Store) Rename(ctx context.Context, n Named, to string, edits, seen []us
 	})
 }
 
-// known reports whether a name is used.
+// known reports whether a name is in use.
 func (t *Tx) known(n Named) (bool, error) {
 	query, args := n.count()
 	var count int
@@ -157,7 +156,7 @@ func (t *Tx) known(n Named) (bool, error) {
 	return count > 0, err
 }
 
-// count is the query that counts what has a name.
+// count is the query that counts the entries of a name.
 func (n Named) count() (query string, args []any) {
 	table, where := textTables[n.Kind], ` AND version > 0`
 	if table == "" {
@@ -167,7 +166,7 @@ func (n Named) count() (query string, args []any) {
 		[]any{n.Name}
 }
 
-// Exists is nil where a name is used, and ErrNotFound where not, with what became of it.
+// Exists returns nil if a name is in use, and otherwise ErrNotFound with what became of it.
 func (s *Store) Exists(ctx context.Context, n Named) error {
 	query, args := n.count()
 	var count int
@@ -177,7 +176,7 @@ func (s *Store) Exists(ctx context.Context, n Named) error {
 	return s.gone(ctx, n, fmt.Errorf("%s %s: %w", n.Kind, n.Name, ErrNotFound))
 }
 
-// letGo notes that a name is not used any more.
+// letGo records that a name is not in use any more.
 func (t *Tx) letGo(n Named, became, by string, now time.Time) error {
 	if known, err := t.known(n); err != nil {
 		return err
@@ -218,8 +217,7 @@ type ErrBusy struct{ With []string }
 
 func (e *ErrBusy) Error() string { return fmt.Sprintf("%v has not ended", e.With) }
 
-// Became gives the name that something has now, which was renamed since it was
-// called so; the same name where it was not.
+// Became returns the present name of something that had a name and was renamed since; the same name if it was not.
 func (s *Store) Became(ctx context.Context, n Named) (string, error) {
 	name := n.Name
 	for range 100 { // names may go round
@@ -236,7 +234,7 @@ func (s *Store) Became(ctx context.Context, n Named) (string, error) {
 	return n.Name, nil
 }
 
-// gone says in an error that a name is not used any more what became of it.
+// gone returns an error that says what became of a name that is not in use any more.
 func (s *Store) gone(ctx context.Context, n Named, err error) error {
 	if !errors.Is(err, ErrNotFound) {
 		return err

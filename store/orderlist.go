@@ -24,7 +24,7 @@ type OrderFilter struct {
 	Limit                 int
 }
 
-// Fits reports whether an order is one of the filter's, its load and what changed aside.
+// Fits reports whether the filter includes an order, ignoring its load and its changes.
 func (f *OrderFilter) Fits(o *order.Order) bool {
 	begins := func(v string) bool { return strings.HasPrefix(strings.ToUpper(v), strings.ToUpper(f.Text)) }
 	return (f.Kind == "" || f.Kind == string(o.Kind)) &&
@@ -39,15 +39,15 @@ func (f *OrderFilter) Fits(o *order.Order) bool {
 		(f.Text == "" || begins(o.Number) || begins(o.SenderNumber) || begins(o.Partner))
 }
 
-// All reports whether the filter takes every order.
+// All reports whether the filter includes every order.
 func (f *OrderFilter) All() bool {
 	return f.Kind+f.Partner+f.Number+f.Text == "" && len(f.Statuses)+len(f.Partners) == 0 && f.Load == 0 &&
 		f.Due+f.From+f.To == "" &&
 		f.Changed == 0
 }
 
-// Orders lists orders, newest first. Next is the Before of what follows; 0 is that nothing does. Where very many
-// orders must be looked at to find the next few, a list may be shorter than its limit, or empty, with more to follow.
+// Orders lists orders, newest first. next is the Before for what follows; 0 means that nothing does. If very many
+// orders must be examined to find the next few, a list may be shorter than its limit, or empty, with more to follow.
 func (s *Store) Orders(ctx context.Context, f OrderFilter) (list []api.OrderSummary, next int64, err error) {
 	limit := f.Limit
 	f.Limit++
@@ -82,13 +82,13 @@ const selectSummary = `SELECT id, kind, number, coalesce(sender_number, '') AS s
   coalesce(ordered_on, '') AS ordered_on, coalesce(requested_delivery_on, '') AS requested_delivery_on,
   coalesce(currency, '') AS currency, total, line_count, status, revision, coalesce(load_id, 0) AS load_id FROM orders `
 
-// run is a stretch of an index in which orders stand one after another, oldest first.
+// run is a part of an index in which orders follow each other, oldest first.
 type run struct{ partner, kind, status string }
 
 // mostRuns is how many runs are merged into a list.
 const mostRuns = 120
 
-// runs are those whose orders a filter takes; none is that no index of runs is needed.
+// runs are those that contain exactly the orders of a filter; none means that no index of runs is needed.
 func (f *OrderFilter) runs() (runs []run) {
 	if f.Number != "" || f.Load != 0 || f.Due != "" || f.Changed != 0 ||
 		f.Partner+f.Kind == "" && len(f.Partners)+len(f.Statuses) == 0 {
@@ -118,7 +118,7 @@ func (f *OrderFilter) runs() (runs []run) {
 	for _, partner := range partners {
 		for _, kind := range or(one(f.Kind), string(order.Sales), string(order.Purchase)) {
 			for _, status := range or(f.Statuses, statuses...) {
-				// a run that is there twice would fill the list twice
+				// A run that occurred twice would yield each order twice.
 				if once := (run{strings.ToUpper(partner), kind, status}); !there[once] {
 					there[once] = true
 					runs = append(runs, run{partner, kind, status})
@@ -160,14 +160,15 @@ func (f *OrderFilter) query(runs []run) (string, []any) {
 	  ORDER BY id DESC`, append(args, f.Limit)
 }
 
-// textAlone reports whether orders are looked for by a text, and at most their kind: the indexes alone answer that.
+// textAlone reports whether orders are searched by a text and by nothing else, except possibly their kind. Indexes
+// alone answer that.
 func (f *OrderFilter) textAlone() bool {
 	return f.Text != "" && f.Partner+f.Number == "" && len(f.Partners)+len(f.Statuses) == 0 && f.Load == 0 &&
 		f.Due+f.From+f.To == "" &&
 		f.Changed == 0
 }
 
-// newest takes the newest of each column in which a text is looked for, and of these the newest.
+// newest takes the newest orders of each column that is searched for a text, and of these the newest.
 func (f *OrderFilter) newest() (string, []any) {
 	var each []string
 	var args []any
@@ -191,7 +192,7 @@ func (f *OrderFilter) newest() (string, []any) {
 // overdue is the condition of the index orders_due.
 const overdue = `status IN ('open', 'confirmed') AND requested_delivery_on IS NOT NULL AND requested_delivery_on < ?`
 
-// Overdue counts orders that were wanted before a day, and of which nothing has moved; no more than most.
+// Overdue counts orders that were wanted before a day and of which nothing has moved, up to most.
 func (s *Store) Overdue(ctx context.Context, day order.Date, most int) (n int, err error) {
 	err = s.r.GetContext(ctx, &n, `SELECT count(*) FROM (SELECT 1 FROM orders WHERE `+overdue+` LIMIT ?)`, string(day),
 		most)
@@ -247,7 +248,7 @@ func (f *OrderFilter) where() (string, []any) {
 	return "WHERE " + strings.Join(all, " AND "), args
 }
 
-// beginning is a column in which a text is looked for, and the texts that begin so.
+// beginning is a column that is searched for a text, and the texts that begin with it.
 type beginning struct{ column, from, to string }
 
 func beginnings(text string) []beginning {
@@ -260,7 +261,7 @@ func beginnings(text string) []beginning {
 	return all
 }
 
-// indexed is the condition as an index answers it.
+// indexed is the condition in the form that an index answers.
 func (b beginning) indexed() string {
 	if b.column == "number" {
 		return "kind IN ('sales', 'purchase') AND number BETWEEN ? AND ?"
@@ -268,8 +269,8 @@ func (b beginning) indexed() string {
 	return b.column + " BETWEEN ? AND ?"
 }
 
-// A filter is broad where no index has its orders in the list's order, and more of them must be looked at than are
-// worth sorting.
+// A filter is broad if no index has its orders in the list's order, and more of them must be examined than are worth
+// sorting.
 var mostSorted = 20_000
 
 func (s *Store) broad(ctx context.Context, f *OrderFilter) (is bool, err error) {
@@ -296,13 +297,13 @@ func (s *Store) broad(ctx context.Context, f *OrderFilter) (is bool, err error) 
 	return is, err
 }
 
-// How many orders are looked at in one go where no index has them in the list's order, and for how long.
+// How many orders are examined at a time if no index has them in the list's order, and for how long.
 var (
 	sifted  = int64(20_000)
 	siftFor = 40 * time.Millisecond
 )
 
-// sift looks through orders from the newest on.
+// sift examines orders from the newest on.
 func (s *Store) sift(ctx context.Context, f OrderFilter) (list []api.OrderSummary, next int64, err error) {
 	began := time.Now()
 	high := f.Before
@@ -322,7 +323,7 @@ func (s *Store) sift(ctx context.Context, f OrderFilter) (list []api.OrderSummar
 		args = append(args, changed)
 	}
 	var each []string
-	// "" begins everything; without an index: the orders are looked at in the list's order
+	// Every text begins with "". Without an index, the orders are examined in the list's order.
 	for _, b := range beginnings(text) {
 		each, args = append(each, "+"+b.column+" BETWEEN ? AND ?"), append(args, b.from, b.to)
 	}

@@ -25,8 +25,7 @@ type NewOrder struct {
 	*Source
 }
 
-// Source is what brings orders or changes of them: a load, or a document that
-// was posted, or neither.
+// Source is what brings orders or changes of them: a load, a posted document, or neither.
 type Source struct {
 	Load     int64
 	Document string // SHA-256, where there is no load
@@ -40,7 +39,7 @@ func (s *Source) load() any {
 	return s.Load
 }
 
-// Known is a stored order as far as a load needs to know it.
+// Known is what a load needs to know about a stored order.
 type Known struct {
 	ID          int64  `db:"id"`
 	Identity    string `db:"identity"`
@@ -48,13 +47,13 @@ type Known struct {
 	Fingerprint []byte `db:"fingerprint"`
 }
 
-// KnownOrders gives the stored orders of the identities, by identity. It sees
-// what the transaction itself has written.
+// KnownOrders returns the stored orders with the identities, by identity, including what the transaction itself has
+// written.
 func (t *Tx) KnownOrders(identities []string) (map[string]Known, error) {
 	return knownBy(t, "identity", identities, func(k *Known) string { return k.Identity })
 }
 
-// KnownNumbers gives the stored orders of a kind that have one of the numbers.
+// KnownNumbers returns the stored orders of a kind that have one of the numbers.
 func (t *Tx) KnownNumbers(kind order.Kind, numbers []string) (map[string]Known, error) {
 	return knownBy(t, "kind = '"+string(kind)+"' AND number", numbers, func(k *Known) string { return k.Number })
 }
@@ -107,7 +106,7 @@ func knownBy(t *Tx, column string, values []string, key func(*Known) string) (ma
 	return known, nil
 }
 
-// headerMore is what the narrow table of orders keeps as JSON.
+// headerMore is the part of a header that is stored as JSON.
 func headerMore(o *order.Order) (any, error) {
 	more := *o
 	more.ID, more.Kind, more.Number, more.SenderNumber, more.Partner = 0, "", "", "", ""
@@ -116,8 +115,8 @@ func headerMore(o *order.Order) (any, error) {
 	return jsonOrNull(more)
 }
 
-// PackLines gives what the narrow table of lines keeps as JSON, for each line
-// of an order; nil is nothing. A load does it beside the writer.
+// PackLines returns the part of each line of an order that is stored as JSON; nil is nothing. A load calls it outside
+// the writer's transaction.
 func PackLines(o *order.Order) ([]any, error) {
 	packed := make([]any, len(o.Lines))
 	var b []byte
@@ -217,8 +216,8 @@ var (
 		"trace", "changes", "was")
 )
 
-// InsertOrders stores orders with their lines and the event of their making,
-// and numbers those that have no number from the series of their kind.
+// InsertOrders stores orders with their lines and the event of their creation. Orders without a number get the next one
+// from the series of their kind.
 func (t *Tx) InsertOrders(orders []NewOrder, now time.Time) error {
 	if len(orders) == 0 {
 		return nil
@@ -282,8 +281,7 @@ func (t *Tx) InsertOrders(orders []NewOrder, now time.Time) error {
 // lineRows inserts the lines of orders.
 type lineRows struct{ *bulk }
 
-// add adds an order's lines; packed is what PackLines gave, nil where it was
-// not asked yet.
+// add adds an order's lines. packed is the result of PackLines, or nil if it has not been called yet.
 func (r lineRows) add(o *order.Order, packed []any) (err error) {
 	if packed == nil {
 		if packed, err = PackLines(o); err != nil {
@@ -299,13 +297,13 @@ func (r lineRows) add(o *order.Order, packed []any) (err error) {
 	return nil
 }
 
-// count notes how many orders there are more, or less.
+// count adds to the number of orders.
 func (t *Tx) count(more int) error {
 	return t.run(`UPDATE totals SET n = n + ? WHERE of = 'orders'`, more)
 }
 
-// number gives each order without a number the next of its kind's series,
-// passing over numbers that somebody else gave by hand.
+// number gives each order without a number the next one of its kind's series, and skips numbers that somebody else
+// assigned by hand.
 func (t *Tx) number(orders []NewOrder) error {
 	for _, kind := range []order.Kind{order.Sales, order.Purchase} {
 		var blank []*order.Order
@@ -357,7 +355,7 @@ type StoredOrder struct {
 	Events    []api.Event // oldest first
 }
 
-// Order gives a stored order with its lines and events.
+// Order returns a stored order with its lines and events.
 func (s *Store) Order(ctx context.Context, id int64) (*StoredOrder, error) {
 	tx, err := s.r.BeginTxx(ctx, nil) // header and lines of one moment
 	if err != nil {
@@ -367,7 +365,7 @@ func (s *Store) Order(ctx context.Context, id int64) (*StoredOrder, error) {
 	return readOrder(ctx, tx, id)
 }
 
-// OrderNow gives a stored order as it is, without the events that made it so.
+// OrderNow returns a stored order as it is, without its events.
 func (s *Store) OrderNow(ctx context.Context, id int64) (*StoredOrder, error) {
 	tx, err := s.r.BeginTxx(ctx, nil)
 	if err != nil {
@@ -377,7 +375,7 @@ func (s *Store) OrderNow(ctx context.Context, id int64) (*StoredOrder, error) {
 	return readNow(ctx, tx, id)
 }
 
-// Head is what a stored order is, in short.
+// Head is a short description of a stored order.
 type Head struct {
 	Kind         order.Kind `db:"kind"`
 	Number       string     `db:"number"`
@@ -387,29 +385,29 @@ type Head struct {
 	Revision     int        `db:"revision"`
 }
 
-// Head gives what a stored order is, in short.
+// Head returns a short description of a stored order.
 func (s *Store) Head(ctx context.Context, id int64) (h Head, err error) {
 	err = s.r.GetContext(ctx, &h, `SELECT kind, number, coalesce(sender_number, '') AS sender_number, partner,
 	  coalesce(currency, '') AS currency, revision FROM orders WHERE id = ?`, id)
 	return h, named(err, "order %d", id)
 }
 
-// Revision gives the revision of a stored order.
+// Revision returns the revision of a stored order.
 func (s *Store) Revision(ctx context.Context, id int64) (n int, err error) {
 	err = s.r.GetContext(ctx, &n, `SELECT revision FROM orders WHERE id = ?`, id)
 	return n, named(err, "order %d", id)
 }
 
-// Actions gives what happened to an order, the last first.
+// Actions returns what happened to an order, the last first.
 func (s *Store) Actions(ctx context.Context, id int64) (all []string, err error) {
 	err = s.r.SelectContext(ctx, &all, `SELECT action FROM events WHERE order_id = ? ORDER BY n DESC`, id)
 	return all, err
 }
 
-// Order gives a stored order as the transaction sees it.
+// Order returns a stored order as the transaction sees it.
 func (t *Tx) Order(id int64) (*StoredOrder, error) { return readOrder(t.ctx, t, id) }
 
-// OrderNow is Order without the events that made it so.
+// OrderNow is Order without the order's events.
 func (t *Tx) OrderNow(id int64) (*StoredOrder, error) { return readNow(t.ctx, t, id) }
 
 type querier interface {
@@ -447,8 +445,8 @@ func readAll(ctx context.Context, tx querier, ids ...int64) ([]*StoredOrder, err
 	return list, errors.Join(readLines(ctx, tx, list), readMoved(ctx, tx, list))
 }
 
-// OrdersNow gives orders as they are, without their events, by their ids: as many as have so many lines together.
-// Those that are not there, or too long, are left out.
+// OrdersNow returns orders as they are, without their events, by their ids, up to a total number of lines. Orders that
+// do not exist, or are too long, are left out.
 func (t *Tx) OrdersNow(ids []int64, lines int) (map[int64]*StoredOrder, error) {
 	return ordersNow(t.ctx, t, ids, lines)
 }
@@ -533,7 +531,7 @@ func readHeads(ctx context.Context, tx querier, ids ...int64) (list []*StoredOrd
 	return list, nil
 }
 
-// readLines reads the lines of orders into them.
+// readLines reads the lines of orders into the orders.
 func readLines(ctx context.Context, q querier, list []*StoredOrder) error {
 	byID, ids := map[int64]*StoredOrder{}, make([]int64, len(list))
 	for i, o := range list {
@@ -567,8 +565,8 @@ func readLines(ctx context.Context, q querier, list []*StoredOrder) error {
 		requested_delivery_on, location, more FROM lines WHERE `+where+` ORDER BY order_id, n`, arg)
 }
 
-// each reads rows one by one into the same values, and does something with each: of very many rows, reading them by
-// reflection into structs takes longer than all else.
+// each reads rows one by one into the same values, and calls a function for each. For very many rows, reading them by
+// reflection into structs takes longer than everything else.
 func each(ctx context.Context, q querier, do func() error, into []any, query string, args ...any) error {
 	rows, err := q.QueryContext(ctx, query, args...)
 	if err != nil {

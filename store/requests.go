@@ -8,31 +8,30 @@ import (
 	"time"
 )
 
-// Answered is the answer that a request was given.
+// Answered is the stored answer to a request.
 type Answered struct {
 	Status  int    `db:"status"`
 	Headers string `db:"headers"` // JSON of an http.Header
 	Body    []byte `db:"answer"`
 }
 
-// Errors of requests that name themselves.
+// Errors of requests with an idempotency key.
 var (
 	ErrInProgress = errors.New("a request of this name has not been answered yet")
 	ErrOtherUse   = errors.New("the name was used for another request")
 )
 
-// Request is one that names itself, so that it can be sent again without
-// doing its work twice.
+// Request is a request with an idempotency key, which can be sent again without doing its work twice.
 type Request struct {
 	Caller string
 	Key    string
 	What   string // method and path
 }
 
-// BeginRequest notes that a request has come. One that was answered before
-// gives its answer and the SHA-256 of its body; the same name for something
-// else is ErrOtherUse, and one that this store has begun and not ended ErrInProgress.
-// One of which no answer was kept, because the service or the disk ended before, is done anew.
+// BeginRequest records that a request has come. If it was answered before, it returns the answer and the SHA-256 of the
+// request's body. ErrOtherUse says that the key was used for something else, ErrInProgress that this store has begun
+// the request and not ended it. A request without a stored answer, because the service or the disk ended before, is
+// done again.
 func (s *Store) BeginRequest(ctx context.Context, r Request, now time.Time) (answer *Answered, body []byte, err error) {
 	name := [2]string{r.Caller, r.Key}
 	if _, answering := s.answering.LoadOrStore(name, true); answering {
@@ -73,8 +72,8 @@ func (s *Store) BeginRequest(ctx context.Context, r Request, now time.Time) (ans
 	return answer, body, err
 }
 
-// EndRequest keeps a request's answer. A nil answer forgets the request: it
-// failed in a way that is worth trying again.
+// EndRequest stores a request's answer. A nil answer deletes the request: it failed in a way that is worth trying
+// again.
 func (s *Store) EndRequest(ctx context.Context, r Request, body []byte, a *Answered) error {
 	defer s.answering.Delete([2]string{r.Caller, r.Key}) // whatever the disk says
 	return s.Share(ctx, func(t *Tx) error {

@@ -10,8 +10,8 @@ import (
 	"time"
 )
 
-// retained is something that is kept for a time only: by statements that take away so many at a time (the
-// second argument) of what is older than a moment (the first).
+// retained is a kind of data that is kept for a limited time. Its statements delete a number of rows (the second
+// argument) that are older than a moment (the first).
 type retained struct {
 	name    string
 	days    int
@@ -19,8 +19,8 @@ type retained struct {
 	take    func(s *Store, ctx context.Context, before string, now time.Time) error // where no statement alone can do it
 }
 
-// kinds of what is kept for a time only. What orders, their history and never loading anything twice need is
-// not among them.
+// Data that is kept for a limited time. Orders, their history, and what is needed to load nothing twice are not in this
+// table.
 var kinds = []retained{
 	{name: "documents", days: 3_650, take: (*Store).takeDocuments},
 	{name: "loads", days: 400, take: (*Store).takeLoads},
@@ -42,10 +42,10 @@ var kinds = []retained{
 	{name: "audit", days: 0, forgets: []string{`DELETE FROM audit WHERE id IN (SELECT id FROM audit WHERE at < ? LIMIT ?)`}},
 }
 
-// Retention is how many days each kind of what is kept for a time only is kept; 0 is for good.
+// Retention is how many days each kind of such data is kept; 0 means for good.
 type Retention map[string]int
 
-// Usual is the retention of which nobody has said anything.
+// Usual is the default retention.
 func Usual() Retention {
 	r := Retention{}
 	for _, k := range kinds {
@@ -54,7 +54,7 @@ func Usual() Retention {
 	return r
 }
 
-// Texts are the retention as Retained reads it.
+// Texts are the retention in the form that Retained reads.
 func (r Retention) Texts() (all []string) {
 	for _, k := range kinds {
 		all = append(all, k.name+"="+strconv.Itoa(r[k.name]))
@@ -62,7 +62,7 @@ func (r Retention) Texts() (all []string) {
 	return all
 }
 
-// Retained reads a retention, such as arrivals=30: of what is not named the usual holds.
+// Retained reads a retention, such as arrivals=30. Kinds that are not named have the default.
 func Retained(texts []string) (Retention, error) {
 	r := Usual()
 	for _, text := range texts {
@@ -85,8 +85,7 @@ func names() (all []string) {
 	return all
 }
 
-// Forget takes away what is kept for a time only and is older than that, some at a time, and gives the room
-// back to the disk.
+// Forget deletes what is older than its retention, a part at a time, and returns the space to the disk.
 func (s *Store) Forget(ctx context.Context, r Retention, now time.Time) error {
 	for _, k := range kinds {
 		if r[k.name] == 0 {
@@ -107,14 +106,14 @@ func (s *Store) Forget(ctx context.Context, r Retention, now time.Time) error {
 	return s.giveBack(ctx)
 }
 
-// Pages that are free and stay so, for what comes next, and how many are given back at a time.
+// Pages that stay free for what comes next, and how many pages are returned at a time.
 const (
 	freePages  = 4_000
 	pagesATurn = 1_000
 )
 
-// giveBack makes the database smaller, where it has much free room. Databases of early versions keep their
-// size: they would have to be written anew for that.
+// giveBack makes the database smaller if it has many free pages. Databases of early versions keep their size, because
+// they would have to be rewritten completely.
 func (s *Store) giveBack(ctx context.Context) error {
 	for more := true; more; {
 		if err := s.Write(ctx, func(t *Tx) error {
@@ -146,8 +145,7 @@ func (s *Store) giveBack(ctx context.Context) error {
 // rowsATurn is how many rows are changed before others may write.
 const rowsATurn = 500
 
-// inTurns runs a statement with a limit until it finds nothing more, and lets others write
-// in between.
+// inTurns runs a statement with a limit until it finds nothing more, and lets others write in between.
 func (s *Store) inTurns(ctx context.Context, query string, args ...any) error {
 	for {
 		var n int64

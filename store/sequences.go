@@ -14,8 +14,7 @@ import (
 	"koinos/core/uses"
 )
 
-// PutSequence keeps a sequence's text as its next version; the same text as
-// the newest one makes none.
+// PutSequence stores a sequence's text as its next version. If the text equals the newest version, no new one is made.
 func (s *Store) PutSequence(ctx context.Context, name, text, by string, now time.Time) (version int, err error) {
 	return s.putText(ctx, uses.Sequence, name, text, by, now)
 }
@@ -44,7 +43,7 @@ func (s *Store) Sequences(ctx context.Context) ([]api.Sequence, error) {
 		there(uses.Sequence, "s.name")+` ORDER BY name`)
 }
 
-// Sequence gives a version of a sequence, of one that was removed too; 0 is the newest of one that was not.
+// Sequence returns a version of a sequence, even of a removed one. Version 0 is the newest of one that was not removed.
 func (s *Store) Sequence(ctx context.Context, name string, version int) (api.Sequence, error) {
 	list, err := s.sequences(ctx, `WHERE name = ?1 AND (?2 = 0 AND `+there(uses.Sequence, "s.name")+` OR version = ?2)
 		ORDER BY version DESC LIMIT 1`, name, version)
@@ -87,12 +86,12 @@ func (s *Store) runs(ctx context.Context, where string, args ...any) ([]outcome.
 	return list, nil
 }
 
-// Runs lists runs of sequences, newest first; before 0 is from the newest on.
+// Runs lists runs of sequences, newest first. With before 0 it begins with the newest.
 func (s *Store) Runs(ctx context.Context, before int64, limit int) ([]outcome.Run, error) {
 	return s.runs(ctx, `WHERE ? = 0 OR r.id < ? ORDER BY r.id DESC LIMIT ?`, before, before, limit)
 }
 
-// Run gives a run of a sequence.
+// Run returns a run of a sequence.
 func (s *Store) Run(ctx context.Context, id int64) (outcome.Run, error) {
 	list, err := s.runs(ctx, `WHERE r.id = ?`, id)
 	if err == nil && len(list) == 0 {
@@ -104,9 +103,8 @@ func (s *Store) Run(ctx context.Context, id int64) (outcome.Run, error) {
 	return list[0], nil
 }
 
-// StartRun records a run that begins and gives its id. A request that named
-// itself starts one run only, as long as that is remembered; a name that was used for another
-// document is ErrOtherUse.
+// StartRun records a run that begins and returns its id. A request with a name starts only one run as long as the run
+// is stored. ErrOtherUse says that the name was used for another document.
 func (s *Store) StartRun(ctx context.Context, r outcome.Run, request string) (id int64, known bool, err error) {
 	asked, err := json.Marshal(r.Options)
 	if err != nil {
@@ -144,7 +142,7 @@ func (t *Tx) EndRun(id int64, status outcome.Status, now time.Time) error {
 	return t.run(`UPDATE runs SET status = ?, ended_at = ? WHERE id = ?`, string(status), at(now), id)
 }
 
-// StepLoad is the load of a step of a run; ErrNotFound where it has not begun.
+// StepLoad is the load of a step of a run; ErrNotFound if it has not begun.
 func (s *Store) StepLoad(ctx context.Context, run int64, step string) (outcome.Load, error) {
 	list, err := s.loads(ctx,
 		`WHERE l.run = ? AND l.step = ? AND json_extract(l.options, '$.retry') IS NULL ORDER BY l.id LIMIT 1`, run,
@@ -158,8 +156,8 @@ func (s *Store) StepLoad(ctx context.Context, run int64, step string) (outcome.L
 	return list[0], nil
 }
 
-// TraceOf gives where the values of an order stand in the document of a load
-// that stored or changed it, by ids of lines; ok is false where it did neither.
+// TraceOf returns where the values of an order stand in the document of a load that stored or changed it, by ids of
+// lines; ok is false if the load did neither.
 func (s *Store) TraceOf(ctx context.Context, order, load int64) (t origin.Trace, ok bool, err error) {
 	var text []string
 	err = s.r.SelectContext(ctx, &text,

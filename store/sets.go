@@ -24,7 +24,7 @@ type setRow struct {
 	Findings     string        `db:"findings"`
 }
 
-// spokenRow is an order of which a set speaks.
+// spokenRow is an order that a set is about.
 type spokenRow struct {
 	SetSeq   int            `db:"set_seq"`
 	OrderID  sql.NullInt64  `db:"order_id"`
@@ -55,8 +55,8 @@ var (
 		"said")
 )
 
-// PutSets keeps sets of an interchange, new ones and what became of those that are
-// there. Those that are held come onto the list of what is held, others leave it.
+// PutSets stores new sets of an interchange, and the results of existing ones. Held sets are added to the list of held
+// work; others are removed from it.
 func (t *Tx) PutSets(interchange int64, sets []api.SetRecord) error {
 	if len(sets) == 0 {
 		return nil
@@ -104,7 +104,7 @@ func (t *Tx) PutSets(interchange int64, sets []api.SetRecord) error {
 	return nil
 }
 
-// putSpoken keeps of which orders sets speak, in place of those that were kept before.
+// putSpoken stores which orders sets are about, and replaces what was stored before.
 func (t *Tx) putSpoken(interchange int64, sets []api.SetRecord) error {
 	seqs := make([]int, len(sets))
 	rows := t.bulk(spokenColumns, len(sets))
@@ -138,8 +138,8 @@ func reason(found []finding.Finding) (code, why string) {
 	return code, why
 }
 
-// ForgetSets takes away the first sets of an interchange, at most so many, and says
-// whether there may be more: they are read anew.
+// ForgetSets deletes a number of the first sets of an interchange, and reports whether there may be more: they are read
+// again.
 func (t *Tx) ForgetSets(interchange int64, most int) (more bool, err error) {
 	res, err := t.exec(`DELETE FROM sets WHERE interchange = ?1 AND seq IN (SELECT seq FROM sets WHERE interchange = ?1
 		ORDER BY seq LIMIT ?2)`, interchange, most)
@@ -150,12 +150,12 @@ func (t *Tx) ForgetSets(interchange int64, most int) (more bool, err error) {
 	return n == int64(most), err
 }
 
-// SentSets notes that the sets of an interchange have left.
+// SentSets records that the sets of an interchange were sent.
 func (t *Tx) SentSets(interchange int64) error {
 	return t.run(`UPDATE sets SET state = 'sent' WHERE interchange = ? AND state = 'ready'`, interchange)
 }
 
-// Sets gives sets of an interchange behind one, at most limit.
+// Sets returns at most limit sets of an interchange behind one.
 func (s *Store) Sets(ctx context.Context, id int64, after, limit int) ([]api.SetRecord, error) {
 	return readSets(ctx, s.r, id, after, limit)
 }
@@ -188,7 +188,7 @@ func readSets(ctx context.Context, q querier, id int64, after, limit int) ([]api
 	return list, nil
 }
 
-// SetOf gives one set of an interchange.
+// SetOf returns one set of an interchange.
 func (s *Store) SetOf(ctx context.Context, id int64, seq int) (api.SetRecord, error) {
 	list, err := s.Sets(ctx, id, seq-1, 1)
 	if err == nil && (len(list) == 0 || list[0].Seq != seq) {
@@ -200,8 +200,7 @@ func (s *Store) SetOf(ctx context.Context, id int64, seq int) (api.SetRecord, er
 	return list[0], nil
 }
 
-// SetKinds gives the kinds of an interchange's sets that wait for what they ask
-// for, in the order in which they stand.
+// SetKinds returns the kinds of an interchange's sets that wait to be processed, in the order in which they stand.
 func (s *Store) SetKinds(ctx context.Context, id int64) (kinds []string, err error) {
 	err = s.r.SelectContext(ctx, &kinds,
 		`SELECT kind FROM sets WHERE interchange = ? AND state IN ('received', 'held') GROUP BY kind ORDER BY min(seq)`,
@@ -209,22 +208,21 @@ func (s *Store) SetKinds(ctx context.Context, id int64) (kinds []string, err err
 	return kinds, err
 }
 
-// SetStates gives the states that an interchange's sets are in.
+// SetStates returns the states of an interchange's sets.
 func (s *Store) SetStates(ctx context.Context, id int64) (states []string, err error) {
 	err = s.r.SelectContext(ctx, &states, `SELECT DISTINCT state FROM sets WHERE interchange = ?`, id)
 	return states, err
 }
 
-// LastLoad is the last load that sets of a kind of an interchange were given to, and that has said what became of them;
-// 0 is none.
+// LastLoad is the last load that processed sets of a kind of an interchange and whose results are stored; 0 is none.
 func (s *Store) LastLoad(ctx context.Context, id int64, kind string) (load int64, err error) {
 	err = s.r.GetContext(ctx, &load, `SELECT coalesce(max(load_id), 0) FROM sets WHERE interchange = ? AND kind = ?`, id,
 		kind)
 	return load, err
 }
 
-// Said are the sets of a kind, in a direction, that speak of an order and were
-// not rejected or held, oldest first, each with that order alone.
+// Said returns the sets of a kind and direction that are about an order and were not rejected or held, oldest first,
+// each with that order alone.
 func (s *Store) Said(ctx context.Context, direction, kind string, order int64) ([]api.SetRecord, error) {
 	var rows []struct {
 		setRow
@@ -248,8 +246,8 @@ func (s *Store) Said(ctx context.Context, direction, kind string, order int64) (
 	return list, nil
 }
 
-// speaking says in SQL which orders a set could speak of: those that have come to
-// more since it spoke of them last. Column o is of orders.
+// speaking is the SQL condition for orders that a set could be about: those that have changed since the last set about
+// them. Column o is of orders.
 var speaking = map[string]string{
 	"850": `NOT EXISTS (SELECT 1 FROM told WHERE kind = '850' AND order_id = o.id)`,
 	"860": `EXISTS (SELECT 1 FROM told WHERE kind = '850' AND order_id = o.id) AND NOT EXISTS (SELECT 1 FROM told WHERE kind IN ('850', '860') AND order_id = o.id AND order_revision >= o.revision)`,
@@ -260,8 +258,8 @@ var speaking = map[string]string{
 	  OR EXISTS (SELECT 1 FROM invoice_parts p WHERE p.order_id = o.id)) AND NOT EXISTS (SELECT 1 FROM told WHERE kind = '810' AND order_id = o.id AND order_revision >= o.revision)`,
 }
 
-// Speaking lists the ids of a partner's orders that a set could speak of, oldest
-// first. With fresh, those of which it was held are left out until they change.
+// Speaking lists the ids of a partner's orders that a set could be about, oldest first. With fresh set, orders with a
+// held set are left out until they change.
 func (s *Store) Speaking(ctx context.Context, kind, partner, set string, fresh bool) (ids []int64, err error) {
 	where, ok := speaking[set]
 	if !ok {

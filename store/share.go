@@ -19,10 +19,9 @@ type shared struct {
 // mostShared is how many pieces of work one transaction takes.
 const mostShared = 128
 
-// Share is Write for small pieces of work that arrive together: those that
-// wait at the same time share one transaction, and with it one durable commit.
-// Each has all of what it did kept, or none; what one returns does not touch
-// the others. f must not keep the transaction waiting.
+// Share is Write for small pieces of work that arrive together. Those that wait at the same time share one transaction,
+// and with it one durable commit. Of each, everything is stored or nothing; an error of one does not affect the others.
+// f must not keep the transaction waiting.
 func (s *Store) Share(ctx context.Context, f func(*Tx) error) error {
 	w := &shared{ctx: ctx, f: f, turn: make(chan bool, 1)}
 	s.queueMu.Lock()
@@ -37,7 +36,8 @@ func (s *Store) Share(ctx context.Context, f func(*Tx) error) error {
 	return w.err
 }
 
-// shareWith does the work of those that wait in one transaction, and says to the next who waits that it is the first.
+// shareWith does the work of those that wait in one transaction, and tells the next one that waits that it is the
+// first.
 func (s *Store) shareWith(ctx context.Context) {
 	end := s.turns.turn(small)
 	s.queueMu.Lock()
@@ -76,18 +76,17 @@ func (s *Store) shareWith(ctx context.Context) {
 	}
 }
 
-// errBrokenOff is that a shared transaction did not come to its end.
+// errBrokenOff says that a shared transaction did not reach its end.
 var errBrokenOff = errors.New("the transaction was broken off")
 
-// part runs one piece of work within the transaction; an error of part itself
-// spoils the transaction.
+// part runs one piece of work within the transaction. An error of part itself makes the transaction unusable.
 func (t *Tx) part(w *shared) error {
 	w.err = t.Try(func() error { return w.f(t) })
 	return t.broken
 }
 
-// Try runs f: all of what it does is kept, or none where it gives an error or
-// panics. The transaction goes on.
+// Try runs f. Everything that it does is stored, or nothing if it returns an error or panics. The transaction
+// continues.
 func (t *Tx) Try(f func() error) error {
 	if err := t.run("SAVEPOINT part"); err != nil {
 		return err
@@ -107,10 +106,10 @@ func (t *Tx) Try(f func() error) error {
 	return err
 }
 
-// After does f once the transaction is committed.
+// After calls f once the transaction is committed.
 func (t *Tx) After(f func()) { t.after = append(t.after, f) }
 
-// Panicked is a panic that was turned into an error: it must not reach others.
+// Panicked is a panic that was turned into an error, so that it does not reach others.
 type Panicked struct {
 	Value any
 	Stack []byte

@@ -18,8 +18,7 @@ import (
 	"github.com/mattn/go-sqlite3" // docs/decisions/0001-sqlite-driver.md
 )
 
-// ErrNotFound says that there is nothing of that name or id. Errors that wrap
-// it name what was looked for: "load 7: not found".
+// ErrNotFound says that nothing has that name or id. Errors that wrap it name what was looked for: "load 7: not found".
 var ErrNotFound = errors.New("not found")
 
 // Store is an open data folder.
@@ -51,15 +50,14 @@ type Store struct {
 // DatabaseFile is the name of the database in a data folder.
 const DatabaseFile = "koinos.db"
 
-// Unfinished is how the database is called, behind its own name, while a data folder is brought back
-// from a backup: such a folder is not opened.
+// Unfinished is added to the database's name while a data folder is being restored from a backup. Such a folder is not
+// opened.
 const Unfinished = ".new"
 
-// readers is how many read at once.
+// readers is how many connections read at the same time.
 const readers = 8
 
-// Open opens the data folder dir, making it and bringing its database up to
-// date where needed.
+// Open opens the data folder dir. It makes the folder and brings its database up to date as needed.
 func Open(dir string) (*Store, error) {
 	if err := os.MkdirAll(filepath.Join(dir, "documents"), 0o700); err != nil {
 		return nil, fmt.Errorf("data folder: %w", err)
@@ -100,8 +98,8 @@ func Open(dir string) (*Store, error) {
 	return s, nil
 }
 
-// private makes sure that only the service's own user reads what is in the data folder: SQLite
-// gives its other files the mode of the database.
+// private makes sure that only the service's own user can read the data folder. SQLite gives its other files the mode
+// of the database.
 func private(dir, file string) error {
 	f, err := os.OpenFile(file, os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {
@@ -128,9 +126,8 @@ func private(dir, file string) error {
 	return nil
 }
 
-// walPages is how long the log of what was written grows before it is carried
-// into the database: pages that are written again and again are carried once.
-// 4,000 pages are 16 MiB.
+// walPages is how long the write-ahead log may become before it is copied into the database: pages that are written
+// repeatedly are copied once. 4,000 pages are 16 MiB.
 const walPages = 4_000
 
 // use makes a connection the writer's.
@@ -140,12 +137,12 @@ func (s *Store) use(conn *sqlx.Conn) error {
 	return err
 }
 
-// Close closes the database: koinos.db is then whole in one file.
+// Close closes the database. koinos.db is then complete in one file.
 func (s *Store) Close() error {
 	defer s.turns.turn(long)()
 	err := s.r.Close()
-	// A statement left open would keep the connection, and what it wrote in the
-	// write-ahead log instead of the database.
+	// An open statement would keep the connection, and with it the latest changes in the write-ahead log instead of the
+	// database.
 	for _, stmt := range s.stmts {
 		err = errors.Join(err, stmt.Close())
 	}
@@ -168,7 +165,7 @@ func (s *Store) Claim() error {
 		return fmt.Errorf("the data folder %s is used by another running service", s.dir)
 	}
 	s.lock = f
-	// What was arriving when an earlier service was killed never arrived.
+	// What was arriving when an earlier service was killed has not arrived.
 	left, err := filepath.Glob(filepath.Join(s.dir, "documents", "arriving-*"))
 	for _, name := range left {
 		err = errors.Join(err, os.Remove(name))
@@ -176,7 +173,7 @@ func (s *Store) Claim() error {
 	return err
 }
 
-// Ready reports whether the database answers, and it and the folder of documents can be written.
+// Ready reports whether the database answers, and whether it and the folder of documents can be written.
 func (s *Store) Ready(ctx context.Context) error {
 	if err := errors.Join(s.r.PingContext(ctx), s.documentsReady()); err != nil {
 		return err
@@ -184,8 +181,7 @@ func (s *Store) Ready(ctx context.Context) error {
 	if s.unwell.Load() == nil {
 		return nil
 	}
-	// The last write failed: the next one may not have come yet. It needs room,
-	// as that one will.
+	// The last write failed, and the next one may not have happened yet. It needs as much room.
 	return s.Write(ctx, func(t *Tx) error {
 		if _, err := t.exec(`UPDATE pulse SET at = zeroblob(65536)`); err != nil {
 			return err
@@ -207,10 +203,9 @@ func (s *Store) documentsReady() error {
 	return nil
 }
 
-// Write runs f in the writer's transaction: all of what it did is kept, or none.
-// A transaction that has begun is not broken off when ctx ends: the driver
-// would give its connection up. f may end it by returning ctx's error. A panic
-// of f undoes the transaction and is an error.
+// Write runs f in the writer's transaction: everything that it did is stored, or nothing. A transaction that has begun
+// is not interrupted when ctx ends, because the driver would give its connection up. f can end it by returning ctx's
+// error. A panic of f rolls the transaction back and becomes an error.
 func (s *Store) Write(ctx context.Context, f func(*Tx) error) error {
 	defer s.turns.turn(long)()
 	return s.write(ctx, f)
@@ -252,23 +247,22 @@ func (s *Store) write(ctx context.Context, f func(*Tx) error) error {
 	return nil
 }
 
-// Commits counts the writer's transactions since the store was opened: as long
-// as it stays the same nothing has changed.
+// Commits counts the writer's transactions since the store was opened. While it stays the same, nothing has changed.
 func (s *Store) Commits() uint64 { return s.wrote.Load() }
 
-// Woken gives a channel that is closed by the next commit.
+// Woken returns a channel that is closed by the next commit.
 func (s *Store) Woken() <-chan struct{} { return s.woken.Wait() }
 
-// WorkAdded gives a channel that is closed by the next commit after which a job is ready that was not before.
+// WorkAdded returns a channel that is closed by the next commit that makes a new job ready.
 func (s *Store) WorkAdded() <-chan struct{} { return s.work.Wait() }
 
-// signal is told to everybody who waits for it.
+// signal wakes everybody who waits for it.
 type signal struct {
 	mu sync.Mutex
 	c  chan struct{}
 }
 
-// Wait gives a channel that the next Broadcast closes.
+// Wait returns a channel that the next Broadcast closes.
 func (s *signal) Wait() <-chan struct{} {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -288,7 +282,7 @@ func (s *signal) Broadcast() {
 	}
 }
 
-// begin opens a transaction, on a new connection where the old one was lost.
+// begin opens a transaction, on a new connection if the old one was lost.
 func (s *Store) begin(ctx context.Context) (*sqlx.Tx, error) {
 	tx, err := s.conn.BeginTxx(ctx, nil)
 	if !errors.Is(err, sql.ErrConnDone) && !errors.Is(err, driver.ErrBadConn) {
@@ -311,9 +305,9 @@ func ignoreDone(err error) error {
 	return err
 }
 
-// Tx is the writer's transaction. After an error that may have ended the
-// transaction no further statement runs in it: SQLite undoes a transaction by
-// itself when the disk is full, and what came after would be kept by itself.
+// Tx is the writer's transaction. After an error that may have ended the transaction, no further statement runs in it:
+// SQLite rolls a transaction back by itself when the disk is full, and later statements would be committed on their
+// own.
 type Tx struct {
 	s            *Store
 	tx           *sqlx.Tx
@@ -325,14 +319,14 @@ type Tx struct {
 	began        time.Time
 }
 
-// fairTurn is how long a transaction may keep the writer before others wait for it too long.
+// fairTurn is how long a transaction may use the writer before others wait too long.
 const fairTurn = 50 * time.Millisecond
 
-// Long reports whether the transaction has kept the writer for so long that others should have their turn: whoever
-// can go on in another transaction ends here.
+// Long reports whether the transaction has used the writer for so long that others should have their turn. A caller
+// that can continue in another transaction ends this one.
 func (t *Tx) Long() bool { return time.Since(t.began) > fairTurn }
 
-// alive reports what became of the transaction where SQLite has undone it.
+// alive returns an error if SQLite has rolled the transaction back.
 func (t *Tx) alive() error {
 	if t.broken != nil {
 		return t.broken
@@ -353,7 +347,7 @@ func (t *Tx) alive() error {
 
 var errGone = errors.New("the database has undone the transaction")
 
-// rollback ends a transaction, also one that SQLite has undone by itself.
+// rollback ends a transaction, even one that SQLite has rolled back by itself.
 func (t *Tx) rollback() error {
 	err := t.tx.Rollback()
 	if errors.Is(t.broken, errGone) || err != nil && strings.Contains(err.Error(), "no transaction is active") {
@@ -362,7 +356,7 @@ func (t *Tx) rollback() error {
 	return ignoreDone(err)
 }
 
-// failed looks at a statement's error: one that ended the transaction breaks it.
+// failed examines a statement's error: one that ended the transaction makes it unusable.
 func (t *Tx) failed(err error) error {
 	if err == nil || errors.Is(err, sql.ErrNoRows) {
 		return err
@@ -412,7 +406,7 @@ func (t *Tx) GetContext(ctx context.Context, dest any, query string, args ...any
 	return t.failed(t.tx.GetContext(ctx, dest, query, args...))
 }
 
-// QueryContext is described at SelectContext; what goes wrong with the rows is for failed.
+// QueryContext is described at SelectContext; errors of the rows must be passed to failed.
 func (t *Tx) QueryContext(ctx context.Context, query string, args ...any) (*sql.Rows, error) {
 	if t.broken != nil {
 		return nil, t.broken
@@ -421,7 +415,7 @@ func (t *Tx) QueryContext(ctx context.Context, query string, args ...any) (*sql.
 	return rows, t.failed(err)
 }
 
-// stamp is how times are stored: UTC, to the millisecond, sortable as text.
+// stamp is the form in which times are stored: UTC, to the millisecond, sortable as text.
 const stamp = "2006-01-02T15:04:05.000Z"
 
 func at(t time.Time) string { return t.UTC().Format(stamp) }
@@ -431,7 +425,7 @@ func parseTime(s string) time.Time {
 	return t
 }
 
-// momentOf is a time that need not be there.
+// momentOf is a time that may be absent.
 func momentOf(s sql.NullString) *time.Time {
 	if !s.Valid {
 		return nil
@@ -456,8 +450,8 @@ func named(err error, format string, args ...any) error {
 	return err
 }
 
-// Blocked says why the disk or the database cannot be written for now, by no fault of what is
-// written: it can be tried again later. "" is that it is another error, or none.
+// Blocked says why the disk or the database cannot be written for now, for reasons that have nothing to do with what is
+// written, so that it can be tried again later. "" means another error, or none.
 func Blocked(err error) string {
 	const full = "the disk is full or cannot be written"
 	var db sqlite3.Error

@@ -32,10 +32,10 @@ func (r *subscriptionRow) subscription() (api.Subscription, error) {
 	return y, json.Unmarshal([]byte(r.Events), &y.Events)
 }
 
-// ErrNameTaken says that something of a name is there already.
+// ErrNameTaken says that the name is in use already.
 var ErrNameTaken = errors.New("the name is taken")
 
-// AddSubscription keeps a subscription: it is told of what happens from now on.
+// AddSubscription stores a subscription. It receives what happens from now on.
 func (s *Store) AddSubscription(ctx context.Context, y *api.Subscription) error {
 	events, err := json.Marshal(y.Events)
 	if err != nil {
@@ -63,8 +63,7 @@ func (s *Store) AddSubscription(ctx context.Context, y *api.Subscription) error 
 	})
 }
 
-// Subscribers lists subscriptions by name, without the counts, which cost more the more
-// was sent.
+// Subscribers lists subscriptions by name, without the counts of deliveries, which are slow for long histories.
 func (s *Store) Subscribers(ctx context.Context) ([]api.Subscription, error) {
 	var rows []subscriptionRow
 	if err := s.r.SelectContext(ctx, &rows, `SELECT * FROM subscriptions ORDER BY name`); err != nil {
@@ -128,8 +127,7 @@ func (s *Store) Subscription(ctx context.Context, name string) (api.Subscription
 	return api.Subscription{}, err
 }
 
-// SetSubscription changes the state of a subscription. Anew makes everything that waits
-// due at once.
+// SetSubscription changes the state of a subscription. With anew set, everything that waits becomes due.
 func (s *Store) SetSubscription(ctx context.Context, id int64, state, reason string, since time.Time, anew bool) error {
 	return s.Write(ctx, func(t *Tx) error {
 		if anew {
@@ -143,13 +141,13 @@ func (s *Store) SetSubscription(ctx context.Context, id int64, state, reason str
 	})
 }
 
-// DropSubscription takes a subscription away with its deliveries.
+// DropSubscription deletes a subscription with its deliveries.
 func (s *Store) DropSubscription(ctx context.Context, id int64) error {
 	return s.Write(ctx, func(t *Tx) error { return t.run(`DELETE FROM subscriptions WHERE id = ?`, id) })
 }
 
-// Spread keeps the messages that follow from events, and how far a subscription has come.
-// It does nothing if somebody else came there first.
+// Spread stores the messages that follow from events, and how far a subscription has come. It does nothing if somebody
+// else has done so already.
 func (s *Store) Spread(ctx context.Context, subscription, from, to int64, all []api.Delivery) error {
 	return s.Write(ctx, func(t *Tx) error {
 		res, err := t.exec(`UPDATE subscriptions SET position = ? WHERE id = ? AND position = ?`, to, subscription,
@@ -203,13 +201,13 @@ func (s *Store) deliveries(ctx context.Context, where string, args ...any) ([]ap
 	return list, err
 }
 
-// Due gives the messages of a subscription that are to be sent now, oldest first.
+// Due returns the messages of a subscription that are to be sent now, oldest first.
 func (s *Store) Due(ctx context.Context, subscription int64, now time.Time, limit int) ([]api.Delivery, error) {
 	return s.deliveries(ctx, `subscription = ? AND state = 'waiting' AND due_at <= ? ORDER BY due_at, id LIMIT ?`,
 		subscription, at(now), limit)
 }
 
-// Deliveries lists messages of a subscription, newest first; a blank state is any.
+// Deliveries lists messages of a subscription, newest first; a blank state means any.
 func (s *Store) Deliveries(ctx context.Context, subscription int64, state string, before int64,
 	limit int) ([]api.Delivery,
 	error) {
@@ -218,7 +216,7 @@ func (s *Store) Deliveries(ctx context.Context, subscription int64, state string
 		subscription, state, state, before, before, limit)
 }
 
-// SaveDelivery keeps what became of an attempt.
+// SaveDelivery stores the result of an attempt.
 func (s *Store) SaveDelivery(ctx context.Context, d *api.Delivery) error {
 	return s.Write(ctx, func(t *Tx) error {
 		return t.run(`UPDATE deliveries SET state = ?, attempts = ?, due_at = ?, last_at = ?, status = ?, why = ?
@@ -227,7 +225,7 @@ func (s *Store) SaveDelivery(ctx context.Context, d *api.Delivery) error {
 	})
 }
 
-// Resend makes messages of a subscription due again: those of some ids, or all that failed.
+// Resend makes messages of a subscription due again: those with some ids, or all that failed.
 func (s *Store) Resend(ctx context.Context, subscription int64, r api.Resend, now time.Time) (n int, err error) {
 	err = s.Write(ctx, func(t *Tx) error {
 		n = 0
@@ -263,7 +261,7 @@ func (s *Store) LastEvent(ctx context.Context) (n int64, err error) {
 	return n, err
 }
 
-// Happened is an event as subscribers are told of it, with what the order is called.
+// Happened is an event as subscribers receive it, with the numbers of its order.
 type Happened struct {
 	N            int64           `db:"n" json:"event"`
 	OrderID      int64           `db:"order_id" json:"order_id"`
@@ -280,8 +278,8 @@ type Happened struct {
 	Text         sql.NullString  `db:"changes" json:"-"`
 }
 
-// Happened lists events behind a number, oldest first; what an order is called that was
-// removed comes from what it was.
+// Happened lists events behind a number, oldest first. The numbers of an order that was removed come from its last
+// content.
 func (s *Store) Happened(ctx context.Context, after int64, limit int) (list []Happened, err error) {
 	err = s.r.SelectContext(ctx, &list, `SELECT e.n, e.order_id, e.revision, e.at, e.by, e.action, e.changes,
 	  coalesce(o.number, json_extract(e.was, '$.number'), '') number, coalesce(o.kind, json_extract(e.was, '$.kind'), '') kind,

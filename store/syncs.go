@@ -12,8 +12,8 @@ import (
 	"koinos/core/uses"
 )
 
-// PutSync keeps a sync: a new version where its text is new. One of a new name is active,
-// and has all orders before it.
+// PutSync stores a sync. If its text is new, it becomes a new version. A sync with a new name is active, and all orders
+// are waiting for it.
 func (s *Store) PutSync(ctx context.Context, y api.Sync) (kept api.Sync, err error) {
 	var version int
 	err = s.Write(ctx, func(t *Tx) (err error) {
@@ -35,7 +35,7 @@ func (r *systemRow) sync() api.Sync {
 		StoredBy: r.StoredBy}
 }
 
-// Sync gives a version of a sync; 0 is the newest.
+// Sync returns a version of a sync; 0 is the newest.
 func (s *Store) Sync(ctx context.Context, name string, version int) (api.Sync, error) {
 	var row systemRow
 	err := s.r.GetContext(ctx, &row, `SELECT * FROM syncs WHERE name = ? AND (? = 0 OR version = ?)
@@ -43,7 +43,7 @@ func (s *Store) Sync(ctx context.Context, name string, version int) (api.Sync, e
 	return row.sync(), named(err, "sync %s", name)
 }
 
-// SyncVersions gives the newest version of every sync, by name: what is cheap to ask.
+// SyncVersions returns the newest version of every sync, by name, which is cheap.
 func (s *Store) SyncVersions(ctx context.Context) (map[string]int, error) {
 	var rows []struct {
 		Name    string `db:"name"`
@@ -57,7 +57,7 @@ func (s *Store) SyncVersions(ctx context.Context) (map[string]int, error) {
 	return all, err
 }
 
-// Progress is how far a sync has looked at what happened.
+// Progress is how far a sync has read the change feed.
 type Progress struct {
 	Name     string        `db:"name"`
 	State    string        `db:"state"`
@@ -68,7 +68,7 @@ type Progress struct {
 	Filled   sql.NullInt64 `db:"filled"`   // id of the last order that was looked at for the first time; null: all were
 }
 
-// Progresses gives how far each sync has come, by name.
+// Progresses returns how far each sync has come, by name.
 func (s *Store) Progresses(ctx context.Context) (map[string]Progress, error) {
 	var rows []Progress
 	err := s.r.SelectContext(ctx, &rows, `SELECT * FROM sync_states`)
@@ -80,7 +80,7 @@ func (s *Store) Progresses(ctx context.Context) (map[string]Progress, error) {
 	return all, err
 }
 
-// SetSync pauses a sync, or lets it go on.
+// SetSync pauses or resumes a sync.
 func (s *Store) SetSync(ctx context.Context, name, state, reason string, now time.Time) error {
 	return s.Write(ctx, func(t *Tx) error {
 		res, err := t.exec(`UPDATE sync_states SET state = ?, reason = ?, since = ? WHERE name = ?`, state, reason,
@@ -106,14 +106,14 @@ type Touched struct {
 	OrderID int64 `db:"order_id"`
 }
 
-// TouchedOrders gives which orders the events behind a number are about.
+// TouchedOrders returns the orders that the events behind a number are about.
 func (s *Store) TouchedOrders(ctx context.Context, after int64, limit int) ([]Touched, error) {
 	var rows []Touched
 	err := s.r.SelectContext(ctx, &rows, `SELECT n, order_id FROM events WHERE n > ? ORDER BY n LIMIT ?`, after, limit)
 	return rows, err
 }
 
-// OrderIDs gives ids of orders behind one, in their order.
+// OrderIDs returns ids of orders behind one, in their order.
 func (s *Store) OrderIDs(ctx context.Context, after int64, limit int) ([]int64, error) {
 	var ids []int64
 	err := s.r.SelectContext(ctx, &ids, `SELECT id FROM orders WHERE id > ? ORDER BY id LIMIT ?`, after, limit)
@@ -142,8 +142,7 @@ func (r *syncRunRow) run() (api.SyncRun, error) {
 	return out, json.Unmarshal([]byte(r.Pulls), &out.Pulls)
 }
 
-// AddSyncRun records a run that begins; it gets its ID. Everything of the sync that waits
-// is due.
+// AddSyncRun records a run that begins; it sets the run's ID. Everything of the sync that waits becomes due.
 func (s *Store) AddSyncRun(ctx context.Context, r *api.SyncRun) error {
 	only, err := json.Marshal(append([]string{}, r.Only...))
 	if err != nil {
@@ -166,7 +165,7 @@ func (s *Store) AddSyncRun(ctx context.Context, r *api.SyncRun) error {
 	})
 }
 
-// SaveSyncRun keeps how far a run has come.
+// SaveSyncRun stores how far a run has come.
 func (s *Store) SaveSyncRun(ctx context.Context, r *api.SyncRun) error {
 	pulls, err := json.Marshal(append([]api.Pull{}, r.Pulls...))
 	if err != nil {
@@ -183,7 +182,7 @@ func (s *Store) SaveSyncRun(ctx context.Context, r *api.SyncRun) error {
 	})
 }
 
-// SyncRuns lists the runs of a sync, newest first; of every sync where it is blank.
+// SyncRuns lists the runs of a sync, newest first; of every sync if the name is blank.
 func (s *Store) SyncRuns(ctx context.Context, sync string, before int64, limit int) ([]api.SyncRun, error) {
 	if before == 0 {
 		before = math.MaxInt64
@@ -196,7 +195,7 @@ func (s *Store) OpenSyncRuns(ctx context.Context) ([]api.SyncRun, error) {
 	return s.syncRuns(ctx, `WHERE state = 'running' ORDER BY id`)
 }
 
-// SyncRun gives a run.
+// SyncRun returns a run.
 func (s *Store) SyncRun(ctx context.Context, id int64) (api.SyncRun, error) {
 	list, err := s.syncRuns(ctx, `WHERE id = ?`, id)
 	if err == nil && len(list) == 0 {

@@ -30,7 +30,7 @@ func (r *systemRow) system() api.System {
 		StoredBy: r.StoredBy}
 }
 
-// PutSystem keeps a system's description: a new version where its text is new.
+// PutSystem stores a system's description. If its text is new, it becomes a new version.
 func (s *Store) PutSystem(ctx context.Context, y api.System) (kept api.System, err error) {
 	version, err := s.putText(ctx, uses.System, y.Name, y.Text, y.StoredBy, y.StoredAt)
 	if err != nil {
@@ -39,7 +39,7 @@ func (s *Store) PutSystem(ctx context.Context, y api.System) (kept api.System, e
 	return s.System(ctx, y.Name, version)
 }
 
-// System gives a version of a description; 0 is the newest.
+// System returns a version of a description; 0 is the newest.
 func (s *Store) System(ctx context.Context, name string, version int) (api.System, error) {
 	var row systemRow
 	err := s.r.GetContext(ctx, &row, `SELECT * FROM systems WHERE name = ? AND (? = 0 OR version = ?)
@@ -92,7 +92,7 @@ func (s *Store) pulls(ctx context.Context, q querier, where string, args ...any)
 	return list, nil
 }
 
-// AddPull records a pull that begins, with its job; it gets its ID.
+// AddPull records a pull that begins, with its job; it sets the pull's ID.
 func (s *Store) AddPull(ctx context.Context, p *api.Pull) error {
 	return s.Write(ctx, func(t *Tx) error { return t.addPull(p) })
 }
@@ -104,13 +104,13 @@ func (t *Tx) addPull(p *api.Pull) error {
 	return t.AddJob(api.Job{Kind: api.PullJob, Subject: p.ID, DueAt: p.StartedAt, Key: p.System})
 }
 
-// NotePull records a pull that has begun without a job; it gets its ID. If the service ends
-// before the pull does, AdoptPulls gives it one.
+// NotePull records a pull that has begun without a job; it sets the pull's ID. If the service ends before the pull
+// does, AdoptPulls gives it one.
 func (s *Store) NotePull(ctx context.Context, p *api.Pull) error {
 	return s.Write(ctx, func(t *Tx) error { return t.notePull(p) })
 }
 
-// AdoptPulls gives every pull that has not ended and has no job one.
+// AdoptPulls gives a job to every pull that has not ended and has none.
 func (s *Store) AdoptPulls(ctx context.Context, now time.Time) error {
 	return s.Write(ctx, func(t *Tx) error {
 		t.after = append(t.after, s.work.Broadcast)
@@ -138,7 +138,7 @@ func (t *Tx) notePull(p *api.Pull) error {
 	return err
 }
 
-// SaveLinks keeps links that a batch brought up to date.
+// SaveLinks stores links that a batch brought up to date.
 func (t *Tx) SaveLinks(all []api.Link, now time.Time) error {
 	for i := range all {
 		if err := t.putLink(&all[i], now); err != nil {
@@ -151,7 +151,7 @@ func (t *Tx) SaveLinks(all []api.Link, now time.Time) error {
 	return nil
 }
 
-// SavePull keeps how far a pull has come.
+// SavePull stores how far a pull has come.
 func (t *Tx) SavePull(p *api.Pull) error {
 	var ended any
 	if !p.EndedAt.IsZero() {
@@ -176,7 +176,7 @@ func (s *Store) Pull(ctx context.Context, id int64) (api.Pull, error) {
 	return list[0], nil
 }
 
-// Pulls lists pulls of a system, or of all where it is blank, newest first.
+// Pulls lists pulls of a system, or of all if it is blank, newest first.
 func (s *Store) Pulls(ctx context.Context, system string, before int64, limit int) ([]api.Pull, error) {
 	if before == 0 {
 		before = math.MaxInt64
@@ -185,7 +185,7 @@ func (s *Store) Pulls(ctx context.Context, system string, before int64, limit in
 		limit)
 }
 
-// HurryPulls makes the pulls of systems due that wait because those were away.
+// HurryPulls makes pulls due that wait because their systems were away.
 func (s *Store) HurryPulls(ctx context.Context, systems []string, now time.Time) error {
 	list, err := json.Marshal(systems)
 	if err != nil {
@@ -205,8 +205,7 @@ func (s *Store) OpenPulls(ctx context.Context, system, record string) (n int, er
 	return n, err
 }
 
-// Watermark is the newest stamp of a kind of record that is in the books: up to it pulls that
-// read so have read everything; "" is none.
+// Watermark is the newest stamp of a kind of record up to which everything was read; "" is none.
 func (s *Store) Watermark(ctx context.Context, system, record string, reading api.Reading) (stamp string, err error) {
 	text, err := json.Marshal(reading)
 	if err == nil {
@@ -216,7 +215,7 @@ func (s *Store) Watermark(ctx context.Context, system, record string, reading ap
 	return stamp, err
 }
 
-// KnownArrival is the newest that is known of a record.
+// KnownArrival is the newest known arrival of a record.
 type KnownArrival struct {
 	Key     string `db:"key"`
 	Version string `db:"version"`
@@ -227,7 +226,7 @@ type KnownArrival struct {
 	Here    bool   `db:"-"`      // it came on the page that is at work
 }
 
-// ShortArrivals gives the records of a kind that were not complete when they came last.
+// ShortArrivals returns the records of a kind that were incomplete when they came last.
 func (s *Store) ShortArrivals(ctx context.Context, system, record string) (all []KnownArrival, err error) {
 	err = s.r.SelectContext(ctx, &all, `SELECT key, version, stamp, state, digest FROM arrivals n
 	  WHERE system = ? AND record = ? AND state = 'short' AND NOT EXISTS (SELECT 1 FROM arrivals m
@@ -235,7 +234,7 @@ func (s *Store) ShortArrivals(ctx context.Context, system, record string) (all [
 	return all, err
 }
 
-// KnownArrivals gives the newest arrivals of keys, by key.
+// KnownArrivals returns the newest arrivals of keys, by key.
 func (s *Store) KnownArrivals(ctx context.Context, system, record string, keys []string) (map[string]KnownArrival,
 	error) {
 	list, err := json.Marshal(keys)
@@ -261,13 +260,13 @@ var arrivalColumns = columnsOf("arrivals", "system", "record", "key", "number", 
 	"body", "at",
 	"pull_id", "request", "place", "document", "line", "load_id")
 
-// zippers are kept for the next arrival: each has tables of a megabyte.
+// zippers are reused, because each has tables of a megabyte.
 var zippers = sync.Pool{New: func() any {
 	w, _ := gzip.NewWriterLevel(nil, gzip.BestSpeed) // the level is a good one
 	return w
 }}
 
-// Zip compresses an arrival's bytes as they are kept.
+// Zip compresses an arrival's bytes in the form in which they are stored.
 func Zip(b []byte) ([]byte, error) {
 	var out bytes.Buffer
 	w := zippers.Get().(*gzip.Writer)
@@ -280,7 +279,7 @@ func Zip(b []byte) ([]byte, error) {
 	return out.Bytes(), err
 }
 
-// AddArrivals keeps arrivals; their bodies are compressed already (Zip).
+// AddArrivals stores arrivals; their bodies are compressed already (Zip).
 func (t *Tx) AddArrivals(all []api.Arrival) error {
 	rows := t.bulk(arrivalColumns, len(all))
 	for i := range all {
@@ -346,8 +345,7 @@ func (s *Store) Arrivals(ctx context.Context, f ArrivalFilter) ([]api.Arrival, e
 	return list, nil
 }
 
-// ArrivalBody gives an arrival's bytes as they came; ErrNotFound where their time to
-// live is over.
+// ArrivalBody returns an arrival's bytes as they came; ErrNotFound if they are not stored any more.
 func (s *Store) ArrivalBody(ctx context.Context, id int64) ([]byte, error) {
 	var zipped []byte
 	err := s.r.GetContext(ctx, &zipped, `SELECT body FROM arrivals WHERE id = ? AND body IS NOT NULL`, id)
@@ -357,8 +355,8 @@ func (s *Store) ArrivalBody(ctx context.Context, id int64) ([]byte, error) {
 	return unzip(zipped)
 }
 
-// LastArrival gives the newest arrival of a record with its bytes; nil where there is none,
-// and no bytes where their time to live is over.
+// LastArrival returns the newest arrival of a record with its bytes; nil if there is none, and no bytes if they are not
+// stored any more.
 func (s *Store) LastArrival(ctx context.Context, system, record, key string) (*api.Arrival, []byte, error) {
 	var rows []arrivalRow
 	if err := s.r.SelectContext(ctx, &rows, selectArrival+`WHERE system = ? AND record = ? AND key = ?
@@ -390,7 +388,7 @@ func unzip(zipped []byte) ([]byte, error) {
 	return io.ReadAll(r)
 }
 
-// ArrivalAt gives the arrival that is a line of a document; an ID of 0 is none.
+// ArrivalAt returns the arrival that is a line of a document; an ID of 0 means none.
 func (s *Store) ArrivalAt(ctx context.Context, document string, line int) (api.Arrival, error) {
 	var rows []arrivalRow
 	if err := s.r.SelectContext(ctx, &rows, selectArrival+`WHERE document = ? AND line = ? ORDER BY id LIMIT 1`,

@@ -7,7 +7,7 @@ import (
 	"time"
 )
 
-// TakenAway is that something was kept for a time only, which is over.
+// TakenAway says that something was kept for a limited time, which is over.
 type TakenAway struct {
 	What string // a whole clause's subject and verb, such as "the bytes of document x were"
 	At   time.Time
@@ -17,7 +17,7 @@ func (t *TakenAway) Error() string {
 	return t.What + " taken away" + t.On()
 }
 
-// On is the day of it in words, where it is known.
+// On is the day of the removal in words, if it is known.
 func (t *TakenAway) On() string {
 	if t.At.IsZero() {
 		return ""
@@ -25,17 +25,17 @@ func (t *TakenAway) On() string {
 	return " on " + t.At.Format(time.DateOnly)
 }
 
-// settled are the orders of which nothing more is to come, and those that are gone: what explains the others is kept.
+// settled are the orders that are complete or removed. What explains other orders is kept.
 const settled = `(o.id IS NULL OR o.status IN ('complete', 'cancelled'))`
 
-// key is where a sweep stands: a row's place in the order of its query.
+// key is the position of a sweep: a row's place in the order of its query.
 type key struct {
 	A string `db:"a"`
 	B any    `db:"b"`
 }
 
-// sweep looks, as a reader, through what a query finds, and hands it on some rows at a time. The query gives its
-// rows as a and b, those behind (?, ?) in their order, at most ?; take gets their b.
+// sweep reads the result of a query outside the writer's transaction, and passes it on a number of rows at a time. The
+// query returns its rows as a and b, those behind (?, ?) in their order, at most ?; take receives their b.
 func (s *Store) sweep(ctx context.Context, query string, args []any, take func(keys []any) error) error {
 	for last := (key{"", -1}); ctx.Err() == nil; {
 		var rows []key
@@ -63,8 +63,8 @@ func (s *Store) sweep(ctx context.Context, query string, args []any, take func(k
 	return ctx.Err()
 }
 
-// changing is what a sweep has one statement do to each of its turns; the statement takes the rows' b as a JSON
-// array, behind args.
+// changing makes a function for sweep that runs one statement for each batch. The statement receives the rows' b as a
+// JSON array, behind args.
 func (s *Store) changing(ctx context.Context, query string, args ...any) func(keys []any) error {
 	return func(keys []any) error {
 		text, err := json.Marshal(keys)
@@ -75,21 +75,21 @@ func (s *Store) changing(ctx context.Context, query string, args ...any) func(ke
 	}
 }
 
-// takeSnapshots takes away what orders were before their changes, where nothing more comes of the order.
+// takeSnapshots deletes the contents of orders before their changes, if the order is complete or removed.
 func (s *Store) takeSnapshots(ctx context.Context, before string, _ time.Time) error {
 	return s.sweep(ctx, `SELECT e.at AS a, e.n AS b FROM events e LEFT JOIN orders o ON o.id = e.order_id
 	  WHERE length(e.was) > 4 AND e.at < ? AND `+settled+` AND (e.at, e.n) > (?, ?) ORDER BY e.at, e.n LIMIT ?`,
 		[]any{before}, s.changing(ctx, `UPDATE events SET was = '' WHERE n IN (SELECT value FROM json_each(?))`))
 }
 
-// oldLoads are loads that ended before a time, wait for nobody, and of which something is there still.
+// oldLoads are loads that ended before a time, wait for nobody, and still have rows.
 const oldLoads = `SELECT l.id FROM loads l WHERE l.dry_run = ? AND l.ended_at < ? AND l.status NOT IN ('waiting', 'running', 'paused')
   AND (l.taken_away_at IS NULL OR EXISTS (SELECT 1 FROM load_orders lo WHERE lo.load_id = l.id))
   AND NOT EXISTS (SELECT 1 FROM held h WHERE h.load_id = l.id)
   AND NOT EXISTS (SELECT 1 FROM runs r WHERE r.id = l.run AND (r.ended_at IS NULL OR r.ended_at >= ?2))`
 
-// takeLoads takes away what loads found and what became of their rows. That orders which are still open came of
-// them is kept, since later steps of a sequence, and the reasons of values, are read from it.
+// takeLoads deletes the findings and rows of loads. What became of orders that are still open is kept, because later
+// steps of a sequence, and the reasons of values, are read from it.
 func (s *Store) takeLoads(ctx context.Context, before string, now time.Time) error {
 	var ids []int64
 	if err := s.r.SelectContext(ctx, &ids, oldLoads, false, before); err != nil {
@@ -103,9 +103,9 @@ func (s *Store) takeLoads(ctx context.Context, before string, now time.Time) err
 	return nil
 }
 
-// takeLoad takes the rows of a load away, and of what became of its orders those of which holds is true.
+// takeLoad deletes the rows of a load, and the outcomes of those of its orders for which holds is true.
 func (s *Store) takeLoad(ctx context.Context, id int64, holds string, now time.Time) error {
-	// First it is said, so that nobody takes some of it for all.
+	// The removal is recorded first, so that nobody takes a part for the whole.
 	if err := s.Write(ctx, func(t *Tx) error {
 		return t.run(`UPDATE loads SET taken_away_at = ? WHERE id = ? AND taken_away_at IS NULL`, at(now), id)
 	}); err != nil {
@@ -126,7 +126,7 @@ func (s *Store) takeLoad(ctx context.Context, id int64, holds string, now time.T
 		s.changing(ctx, `DELETE FROM load_orders WHERE load_id = ? AND seq IN (SELECT value FROM json_each(?))`, id))
 }
 
-// takeDryRuns takes dry runs away whole, with the texts of mappings that only they had.
+// takeDryRuns deletes dry runs completely, with the texts of mappings that only they used.
 func (s *Store) takeDryRuns(ctx context.Context, before string, now time.Time) error {
 	var ids []int64
 	if err := s.r.SelectContext(ctx, &ids, oldLoads, true, before); err != nil {
@@ -145,8 +145,8 @@ func (s *Store) takeDryRuns(ctx context.Context, before string, now time.Time) e
 	    (SELECT 1 FROM loads l WHERE l.mapping = m.name AND l.mapping_version = m.version) LIMIT ?)`, before)
 }
 
-// takeDocuments takes away the bytes of documents: of those that nothing has been done with since, and out of
-// which no order came that is still open. That they came is known for good.
+// takeDocuments deletes the bytes of documents that have not been used since and that no open order came from. That
+// they came stays recorded.
 func (s *Store) takeDocuments(ctx context.Context, before string, now time.Time) error {
 	const unused = `NOT EXISTS (SELECT 1 FROM loads l WHERE l.document = d.sha
 	    AND (l.started_at >= ?1 OR l.status IN ('waiting', 'running', 'paused')))
@@ -170,7 +170,7 @@ func (s *Store) takeDocuments(ctx context.Context, before string, now time.Time)
 	return s.removeFiles(ctx, now)
 }
 
-// removeAgain is for how long files are looked for that a crash, or a full disk, has left behind.
+// removeAgain is for how long files are searched that a crash, or a full disk, has left behind.
 const removeAgain = 3
 
 // removeFiles removes the files of documents whose bytes were taken away.

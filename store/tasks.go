@@ -11,15 +11,15 @@ import (
 	"koinos/api"
 )
 
-// NewTask asks for an order to be looked at.
+// NewTask asks for an order to be examined.
 type NewTask struct {
 	Push, System, Record string
 	OrderID              int64
 	Part                 int64 // its movement or invoice, or the revision of its answer; 0 is the order
 }
 
-// SpreadTasks makes tasks of what a sync looked at, and keeps how far it has come. One that
-// is there already is due now, whatever it waits for.
+// SpreadTasks makes tasks of what a sync has read, and stores how far it has come. An existing task becomes due now,
+// whatever it waits for.
 func (s *Store) SpreadTasks(ctx context.Context, p *Progress, all []NewTask, now time.Time) error {
 	return s.Write(ctx, func(t *Tx) error {
 		if err := t.AddTasks(p.Name, all, now); err != nil {
@@ -46,8 +46,7 @@ func (t *Tx) addTask(sync string, n *NewTask, now time.Time) error {
 	      record = excluded.record`, sync, n.Push, n.System, n.Record, n.OrderID, n.Part, at(now))
 }
 
-// Disagree has tasks of orders look at their records, whether anything happened to the
-// orders or not.
+// Disagree makes tasks that compare orders with their records, whether anything happened to the orders or not.
 func (s *Store) Disagree(ctx context.Context, all []NewTask) error {
 	return s.Write(ctx, func(t *Tx) error {
 		for _, n := range all {
@@ -61,7 +60,7 @@ func (s *Store) Disagree(ctx context.Context, all []NewTask) error {
 	})
 }
 
-// OrdersOfLoad gives the orders of a load by which they were of its document.
+// OrdersOfLoad returns the orders of a load by their numbers in its document.
 func (s *Store) OrdersOfLoad(ctx context.Context, load int64) (map[int]int64, error) {
 	var rows []struct {
 		Seq   int   `db:"seq"`
@@ -76,7 +75,7 @@ func (s *Store) OrdersOfLoad(ctx context.Context, load int64) (map[int]int64, er
 	return all, err
 }
 
-// AddTasks makes tasks of a sync, besides what its events ask for.
+// AddTasks makes tasks of a sync, in addition to those that follow from events.
 func (s *Store) AddTasks(ctx context.Context, sync string, all []NewTask, now time.Time) error {
 	return s.Write(ctx, func(t *Tx) error { return t.AddTasks(sync, all, now) })
 }
@@ -101,7 +100,7 @@ func (s *Store) tasks(ctx context.Context, where string, args ...any) ([]api.Tas
 	return list, err
 }
 
-// DueTasks lists tasks of syncs for a system that are due, those that are due longest first.
+// DueTasks lists tasks of syncs for a system that are due, those that have been due longest first.
 func (s *Store) DueTasks(ctx context.Context, system string, syncs []string, now time.Time, limit int) ([]api.Task,
 	error) {
 	list, err := json.Marshal(syncs)
@@ -112,7 +111,7 @@ func (s *Store) DueTasks(ctx context.Context, system string, syncs []string, now
 	  AND t.sync IN (SELECT value FROM json_each(?)) ORDER BY t.due_at, t.id LIMIT ?`, system, at(now), string(list), limit)
 }
 
-// TaskSystems gives for each system of which something waits when the first is due.
+// TaskSystems returns when the first task is due, for each system for which any waits.
 func (s *Store) TaskSystems(ctx context.Context) (map[string]time.Time, error) {
 	var rows []struct {
 		System string `db:"system"`
@@ -164,7 +163,7 @@ func (s *Store) Task(ctx context.Context, id int64) (api.Task, error) {
 	return list[0], nil
 }
 
-// TaskOf gives the task of a push for an order, or a part of one; nil where there is none.
+// TaskOf returns the task of a push for an order, or a part of one; nil if there is none.
 func (s *Store) TaskOf(ctx context.Context, sync, push string, order, part int64) (*api.Task, error) {
 	list, err := s.tasks(ctx, `WHERE t.sync = ? AND t.push = ? AND t.order_id = ? AND t.part = ?`, sync, push, order,
 		part)
@@ -174,8 +173,7 @@ func (s *Store) TaskOf(ctx context.Context, sync, push string, order, part int64
 	return &list[0], nil
 }
 
-// CountTasks counts the tasks of syncs by push and state, with when the oldest of those
-// that wait was made.
+// CountTasks counts the tasks of syncs by push and state, with the time of the oldest one that waits.
 func (s *Store) CountTasks(ctx context.Context, sync string) (counts map[string]api.PushCounts, oldest time.Time,
 	err error) {
 	var rows []struct {
@@ -205,7 +203,7 @@ func (s *Store) CountTasks(ctx context.Context, sync string) (counts map[string]
 	return counts, oldest, err
 }
 
-// Finished is what a push came to, to be kept in one go.
+// Finished is the result of a push, to be stored in one transaction.
 type Finished struct {
 	Link *api.Link   // nil: as it was
 	Log  *api.Pushed // nil: nothing is remembered of it
@@ -216,7 +214,7 @@ type Finished struct {
 	Fetch bool // the record is to be read: it has what the order does not have yet
 }
 
-// FinishPush keeps what a push came to.
+// FinishPush stores the result of a push.
 func (s *Store) FinishPush(ctx context.Context, f *Finished, now time.Time) error {
 	var steps []byte
 	if f.Log != nil {
@@ -278,7 +276,7 @@ func (t *Tx) finishTask(f *Finished, now time.Time) error {
 			return err
 		}
 	}
-	// Where there was a new reason to look meanwhile it is due at once.
+	// If there was a new reason to look meanwhile, it becomes due at once.
 	return t.run(`UPDATE tasks SET why = ?, attempts = CASE WHEN turn = ? THEN ? ELSE attempts END,
 	  due_at = CASE WHEN turn = ? THEN ? ELSE due_at END, state = CASE WHEN turn = ? THEN ? ELSE state END WHERE id = ?`,
 		k.Why, k.Turn, k.Attempts, k.Turn, at(k.DueAt), k.Turn, k.State, k.ID)

@@ -8,7 +8,7 @@ import (
 	"koinos/core/outcome"
 )
 
-// Today is what runs, what failed, and what the last days brought.
+// Today is what is running, what failed, and what the last days brought.
 type Today struct {
 	Running []outcome.Load
 	Failing []outcome.Load
@@ -17,9 +17,8 @@ type Today struct {
 	Orders  int
 }
 
-// Today looks at the loads of so many days, the one of now included. A load of which orders failed counts as
-// failing until one that took them up again, or a later load of the same
-// document, has been made.
+// Today reads the loads of a number of days, including the present one. A load with failed orders counts as failing
+// until a retry of them, or a later load of the same document, has been made.
 func (s *Store) Today(ctx context.Context, now time.Time, days int) (t Today, err error) {
 	since := now.UTC().AddDate(0, 0, 1-days)
 	if t.Running, err = s.loads(ctx, `WHERE l.status IN (?, ?, ?) ORDER BY l.id DESC LIMIT 50`, outcome.Waiting,

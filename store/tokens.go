@@ -32,13 +32,13 @@ func (r *tokenRow) token() (api.Token, error) {
 
 const selectToken = `SELECT id, name, scope, created_at, used_at, revoked_at, expires_at, partners, mappings FROM tokens `
 
-// hash is enough for tokens: they are 256 random bits, not passwords.
+// A plain hash is enough for tokens: they are 256 random bits, not passwords.
 func hash(secret string) []byte {
 	sum := sha256.Sum256([]byte(secret))
 	return sum[:]
 }
 
-// NewToken makes a token and gives its secret, of which only the hash is kept.
+// NewToken makes a token and returns its secret, of which only the hash is stored.
 func (s *Store) NewToken(ctx context.Context, n api.NewToken, now time.Time) (t api.Token, secret string, err error) {
 	t = api.Token{Name: n.Name, Scope: n.Scope, CreatedAt: now.UTC(), ExpiresAt: n.ExpiresAt, Narrowed: n.Narrowed}
 	ends := sql.NullString{}
@@ -66,7 +66,7 @@ func (s *Store) NewToken(ctx context.Context, n api.NewToken, now time.Time) (t 
 	return t, secret, err
 }
 
-// FindToken gives the token of a secret that has not been revoked; it may have expired.
+// FindToken returns the token of a secret that has not been revoked; it may have expired.
 func (s *Store) FindToken(ctx context.Context, secret string) (api.Token, error) {
 	var row tokenRow
 	if err := s.r.GetContext(ctx, &row, selectToken+`WHERE hash = ? AND revoked_at IS NULL`, hash(secret)); err != nil {
@@ -75,8 +75,8 @@ func (s *Store) FindToken(ctx context.Context, secret string) (api.Token, error)
 	return row.token()
 }
 
-// UsedToken notes when a token was used last, to the minute. While the writer
-// is busy it does not: no request should wait for that.
+// UsedToken records when a token was used last, to the minute. While the writer is busy it does not, because no request
+// should wait for that.
 func (s *Store) UsedToken(ctx context.Context, t api.Token, now time.Time) error {
 	if t.UsedAt != nil && now.Sub(*t.UsedAt) < time.Minute {
 		return nil
@@ -105,7 +105,7 @@ func (s *Store) Tokens(ctx context.Context) ([]api.Token, error) {
 	return list, err
 }
 
-// RevokeToken ends a token.
+// RevokeToken revokes a token.
 func (s *Store) RevokeToken(ctx context.Context, id int64, now time.Time) error {
 	return s.Write(ctx, func(tx *Tx) error {
 		res, err := tx.exec(`UPDATE tokens SET revoked_at = ? WHERE id = ? AND revoked_at IS NULL`, at(now), id)

@@ -5,9 +5,8 @@ import (
 	"time"
 )
 
-// turns gives the one writer to those who ask for it, one at a time, and counts that. Small pieces of work that share
-// a transaction come before long ones, and long ones take turns with them: neither waits for more than one of the
-// other.
+// turns gives the one writer to those who ask for it, one at a time, and counts this. Small pieces of work that share a
+// transaction alternate with long ones, so that neither waits for more than one of the other.
 type turns struct {
 	mu      sync.Mutex
 	taken   bool
@@ -15,13 +14,13 @@ type turns struct {
 	counts  WriterFigures
 }
 
-// What asks for a turn.
+// Who asks for a turn.
 const (
 	long = iota
 	small
 )
 
-// turn waits for the writer, and gives how the turn ends.
+// turn waits for the writer, and returns how the turn ends.
 func (t *turns) turn(size int) (end func()) {
 	asked := time.Now()
 	t.mu.Lock()
@@ -36,7 +35,7 @@ func (t *turns) turn(size int) (end func()) {
 	return t.begin(size, asked)
 }
 
-// ifFree gives the writer where nobody has it.
+// ifFree takes the writer if nobody has it.
 func (t *turns) ifFree() (end func(), free bool) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
@@ -70,7 +69,7 @@ func (t *turns) next(first int, held time.Duration) {
 	t.taken = false
 }
 
-// counted gives the figures; the longest turn begins anew.
+// counted returns the figures and resets the longest turn.
 func (t *turns) counted() WriterFigures {
 	t.mu.Lock()
 	defer t.mu.Unlock()

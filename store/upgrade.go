@@ -14,10 +14,9 @@ import (
 	"koinos/core/origin"
 )
 
-// carryOver brings what an earlier version kept in other places to where it
-// belongs after migration 5: shipped and invoiced quantities become movements and
-// invoices, what partners answered becomes answers, changes and traces name
-// places by their parts.
+// carryOver converts what earlier versions stored differently, after migration 5: shipped and invoiced quantities
+// become movements and invoices, what partners answered becomes answers, and changes and traces name places by their
+// parts.
 func carryOver(ctx context.Context, tx *sql.Tx) error {
 	u := upgrade{ctx, tx}
 	for _, step := range []func() error{u.mappings, u.orders, u.events, u.changes, u.sets, u.held} {
@@ -33,7 +32,7 @@ type upgrade struct {
 	tx  *sql.Tx
 }
 
-// each reads all rows of a query, as texts, before it gives them to f: f may write.
+// each reads all rows of a query, as texts, before it passes them to f, because f may write.
 func (u *upgrade) each(query string, f func(row []string) error, args ...any) error {
 	rows, err := u.tx.QueryContext(u.ctx, query, args...)
 	if err != nil {
@@ -76,8 +75,8 @@ func (u *upgrade) exec(query string, args ...any) error {
 	return err
 }
 
-// oldNotice and ownWord find, in a mapping that copied a standard one, what its
-// records were called before they had kinds of their own.
+// oldNotice and ownWord find, in a mapping that copied a standard one, what its records were called before notices had
+// kinds of their own.
 var (
 	oldNotice = regexp.MustCompile(`(?m)^\s*set: "?(855|856|860|865|810)"?\s*$`)
 	ownWord   = regexp.MustCompile(`(?m)^(\s*)custom\.(answer|answered_on|accepted|accepted_unit|due_on|change|change_number|changed_on|shipment|shipped_on|shipped_at|told_on|shipped_to_date|invoice|invoiced_on|packages|carrier|tracking):(.*)$`)
@@ -87,8 +86,7 @@ var (
 var noticeKind = map[string]string{"855": "answer", "865": "answer", "856": "shipment", "860": "change",
 	"810": "invoice"}
 
-// mappings gives mappings of notices that say kind: sales a next version that
-// says what they are.
+// mappings makes a next version of mappings of notices that say kind: sales; it states the notices' kind.
 func (u *upgrade) mappings() error {
 	return u.each(`SELECT name, version, text, stored_at FROM mappings m WHERE version = (SELECT max(version)
 		FROM mappings WHERE name = m.name) AND text LIKE '%kind: sales%'`, func(r []string) error {
@@ -113,15 +111,14 @@ func (u *upgrade) mappings() error {
 	})
 }
 
-// words that notices kept among the user's own fields, of orders and of lines.
+// Words that notices stored in custom fields of orders and of lines.
 var (
 	orderWords = []string{"answer", "answered_on", "change_number", "changed_on", "shipment", "shipped_on",
 		"shipped_at", "told_on", "invoice", "invoiced_on", "packages", "carrier", "tracking", "due_on"}
 	lineWords = []string{"answer", "accepted", "accepted_unit", "due_on", "change", "shipped_to_date", "invoiced"}
 )
 
-// taken are the fields that a notice had put among the user's own; they are
-// taken out of list.
+// taken are the custom fields that a notice had filled; they are removed from list.
 func taken(list *[]order.Custom, words []string) map[string]string {
 	found := map[string]string{}
 	*list = slices.DeleteFunc(*list, func(c order.Custom) bool {
@@ -243,8 +240,8 @@ func (u *upgrade) answer(id string, a order.Answered) error {
 		}, id)
 }
 
-// notices makes movements and invoices of the shipments and invoices that a
-// partner told of, and takes what they shipped from left.
+// notices makes movements and invoices of the shipments and invoices that a partner was told about, and deducts what
+// they shipped from left.
 func (u *upgrade) notices(o []string, numbers map[string]int, left map[int]order.Number) error {
 	return u.each(`SELECT s.kind, s.said, s.order_revision FROM sets s JOIN interchanges i ON i.id = s.interchange
 	  WHERE s.order_id = ? AND i.direction = 'in' AND s.state = 'done' AND s.kind IN ('856', '810') AND s.said IS NOT NULL ORDER BY s.interchange, s.seq`, func(s []string) error {
@@ -333,8 +330,8 @@ func (u *upgrade) rest(o []string, kind order.MovementKind, lines map[int]order.
 	return nil
 }
 
-// events brings traces to places with parts, gives lines of earlier contents
-// their ids, and names what notices did.
+// events converts the places in traces into parts, gives lines of earlier contents their ids, and names what notices
+// did.
 func (u *upgrade) events() error {
 	for from, to := range map[string]string{"860 received": "changed", "855 received": "answered",
 		"865 received": "answered", "856 received": "moved", "810 received": "invoiced"} {
@@ -375,7 +372,7 @@ func (u *upgrade) changes() error {
 	})
 }
 
-// newTrace turns a trace as it was into one as it is.
+// newTrace converts a trace of the old form.
 func newTrace(text string) (string, error) {
 	if text == "" || text == "{}" {
 		return "", nil
@@ -414,7 +411,7 @@ func newTrace(text string) (string, error) {
 	return string(t.AppendJSON(nil)), nil
 }
 
-// withLineIDs gives the lines of an order as it was the ids that they have now.
+// withLineIDs gives the lines of an earlier content of an order the ids that they have now.
 func withLineIDs(text string) (string, error) {
 	if text == "" {
 		return "", nil
@@ -453,7 +450,7 @@ func newChanges(text string) (string, error) {
 	return string(b), err
 }
 
-// sets gives what sets say its Statement.
+// sets converts what sets say into a Statement.
 func (u *upgrade) sets() error {
 	return u.each(`SELECT interchange, seq, kind, said FROM sets WHERE said IS NOT NULL AND kind <> '850'`,
 		func(r []string) error {

@@ -19,8 +19,7 @@ func traceRow(t *origin.Trace, r *Row) {
 	}
 }
 
-// traceLine notes where a line's value stands, where it is not where the
-// others of its field stand.
+// traceLine notes where a line's value stands, if it does not stand where the others of its field do.
 func (w *worker) traceLine(b *bound, at where, v view) {
 	t := &w.d.Trace
 	if at.rec == nil {

@@ -14,8 +14,7 @@ import (
 	"koinos/core/tree"
 )
 
-// view is what bindings look at: a row, and where several lines stand in it,
-// one of them.
+// view is what bindings look at: a row or, if several lines stand in it, one of them.
 type view struct {
 	row    *Row
 	n      int // numbered: the repetition, an index of spot.columns plus one
@@ -119,7 +118,7 @@ func (w *worker) found(s *spot) (source.Cell, where, bool) {
 	return w.findLabel(s)
 }
 
-// node is the value that paths are asked of.
+// node is the value that paths start from.
 func (w *worker) node() *tree.Node {
 	n := w.view.row.Node
 	switch w.of {
@@ -151,7 +150,7 @@ func (w *worker) findNode(s *spot) (source.Cell, where, bool) {
 	return nodeCell(&w.view.row.Record, found)
 }
 
-// aroundIt asks the loops around a record, the nearest first.
+// aroundIt searches the loops around a record, the nearest first.
 const aroundIt = "around"
 
 // nodeCell is a value of a tree as a cell.
@@ -179,8 +178,7 @@ func nodeCell(rec *source.Record, found *tree.Node) (source.Cell, where, bool) {
 	return c, where{rec, 0, found}, c.Text != ""
 }
 
-// outside calls look with the rows around the table and those of the order
-// until one is what it looks for.
+// outside calls look with the rows around the table and those of the order until one has what it looks for.
 func (w *worker) outside(look func(*source.Record) bool) {
 	seen := map[*around]bool{}
 	rows := []Row(nil)
@@ -232,8 +230,8 @@ func (w *worker) firstRow() int {
 	return first
 }
 
-// findLabel finds the cell beside a label: behind its colon in the same cell,
-// or the first filled one to the right, or the one below.
+// findLabel finds the cell beside a label: behind its colon in the same cell, otherwise the first filled cell to the
+// right, otherwise the one below.
 func (w *worker) findLabel(s *spot) (c source.Cell, at where, ok bool) {
 	var below *where // the place below a label that has nothing to its right
 	w.outside(func(rec *source.Record) bool {
@@ -301,7 +299,7 @@ func (w *worker) hasPart(level int, v view) bool {
 	return false
 }
 
-// holds evaluates a condition; bad takes what went wrong.
+// holds evaluates a condition; bad receives what went wrong.
 func (w *worker) holds(x *mapping.Expr, reads []spot, v view, value string, bad func(error)) bool {
 	if w.env.Col == nil {
 		w.env = mapping.NewEnv(w)
@@ -325,7 +323,7 @@ func (w *worker) Cells() []source.Cell {
 	return w.view.row.Record.Cells
 }
 
-// Col gives the value of a column that the expression at work names.
+// Col returns the value of a column that the present expression names.
 func (w *worker) Col(name string) string {
 	for i := range w.reads {
 		if w.reads[i].src.Text == name {
@@ -336,8 +334,8 @@ func (w *worker) Col(name string) string {
 	return ""
 }
 
-// Locale is that of the binding at work.
+// Locale is the locale of the present binding.
 func (w *worker) Locale() *mapping.Locale { return w.loc }
 
-// Lists are what walk and look ask.
+// Lists are those that walk and look use.
 func (w *worker) Lists() *list.Set { return w.set }

@@ -15,8 +15,8 @@ import (
 	"koinos/core/x12"
 )
 
-// weighty are the segments, by the transaction set, without which an order or its answer means something else, each
-// with what says so where the mapping does not read it.
+// weighty are the segments, by transaction set, that change what an order or its answer means, each with the function
+// that reports it if the mapping does not read it.
 var weighty = map[string]map[string]func(*asked) (at *tree.Node, says string){
 	"850": ofOrders, "860": ofOrders, "855": ofAnswers, "865": ofAnswers, "810": ofInvoices,
 }
@@ -78,20 +78,20 @@ type asked struct {
 	known map[string]bool
 }
 
-// element gives an element of the segment where it says something; nil where it does not.
+// element returns an element of the segment, or nil if it is blank.
 func (a *asked) element(n int) *tree.Node { return elementOf(a.node, a.node.Name, n) }
 
-// means is what the code in the segment's first element means.
+// means is the meaning of the code in the segment's first element.
 func (a *asked) means(n int, code *tree.Node) string {
 	_, means := x12.Meaning(a.node.Name, n, code.Text)
 	return strings.TrimSpace(code.Text + " " + means)
 }
 
-// reads is readsBy of the first element, which says what most segments are about.
+// reads is readsBy for the first element, which tells what most segments are about.
 func (a *asked) reads(element int) bool { return a.readsBy(1, element) }
 
-// readsBy reports whether the mapping reads an element of the segment, as it stands here and with the code that it has
-// in another element, or passes over the segment on purpose.
+// readsBy reports whether the mapping reads an element of the segment here, with the code that it has in another
+// element, or skips the segment on purpose.
 func (a *asked) readsBy(by, element int) bool {
 	var way []string // from the set to the segment, itself the last
 	for c := a.node; c.Parent != nil; c = c.Parent {
@@ -124,7 +124,7 @@ func (a *asked) any() bool {
 	return is
 }
 
-// whole says of a segment of which nothing is read what it is about.
+// whole reports a segment of which nothing is read.
 func whole(about string) func(*asked) (*tree.Node, string) {
 	return func(a *asked) (*tree.Node, string) {
 		if a.any() {
@@ -135,7 +135,7 @@ func whole(about string) func(*asked) (*tree.Node, string) {
 	}
 }
 
-// schedule says days for parts of a line beside several answers to it, and where the parts go.
+// schedule reports days for parts of a line beside several answers to it, and where the parts go.
 func schedule(a *asked) (*tree.Node, string) {
 	answers := 0
 	for n := a.node.Parent.First(); n != nil; n = n.Next() {
@@ -164,7 +164,7 @@ var (
 	promised = []string{"017", "067", "068", "069", "079"}
 )
 
-// day says a day with one of some qualifiers, or its time.
+// day reports a day with one of some qualifiers, or its time.
 func day(of []string) func(*asked) (*tree.Node, string) {
 	return func(a *asked) (*tree.Node, string) {
 		code, on, at := a.element(1), a.element(2), a.element(3)
@@ -180,7 +180,8 @@ func day(of []string) func(*asked) (*tree.Node, string) {
 	}
 }
 
-// allowance says an allowance or charge, or one that is a share (element 332) or a rate (118) and no amount.
+// allowance reports an allowance or charge that is not read, or one that is a share (element 332) or a rate (118)
+// without an amount.
 func allowance(a *asked) (*tree.Node, string) {
 	is := a.element(1)
 	if is == nil || is.Text != "A" && is.Text != "C" {
@@ -195,8 +196,8 @@ func allowance(a *asked) (*tree.Node, string) {
 	return nil, ""
 }
 
-// tax says an amount (02) or a share (03) of a tax, of which one is enough, or that no tax is due (06, in whose list,
-// element 441, 2 is that it is).
+// tax reports an amount (02) or a share (03) of a tax, of which one is enough, or that no tax is due (06; in its list,
+// element 441, 2 says that tax is due).
 func tax(a *asked) (*tree.Node, string) {
 	about := ""
 	amount, share, exempt := a.element(2), a.element(3), a.element(6)
@@ -216,7 +217,7 @@ func tax(a *asked) (*tree.Node, string) {
 	return a.node, fmt.Sprintf("TXI (%s) says %s, and the mapping does not read it.", x12.SegmentName("TXI"), about)
 }
 
-// text says what people wrote, if it is not read.
+// text reports what people wrote, if it is not read.
 func text(a *asked) (*tree.Node, string) {
 	said := cmp.Or(a.element(1), a.element(2))
 	if a.node.Name == "MTX" {
@@ -228,7 +229,7 @@ func text(a *asked) (*tree.Node, string) {
 	return said, fmt.Sprintf("%s says %q, and the mapping does not read it.", a.node.Name, said.Text)
 }
 
-// terms says terms of payment that come behind others of the same loop: an order has one text of them.
+// terms reports terms of payment behind others of the same loop, because an order has one text of them.
 func terms(a *asked) (*tree.Node, string) {
 	first := a.node.Parent.First()
 	for first != nil && first.Name != a.node.Name {
@@ -252,7 +253,7 @@ func terms(a *asked) (*tree.Node, string) {
 // places are the parties (element 98) that say where goods go.
 var places = map[string]string{"ST": "where the goods go", "MA": "for whom the goods are marked"}
 
-// place says where goods go, if neither the code nor the name of the place is read.
+// place reports where goods go, if neither the code nor the name of the place is read.
 func place(a *asked) (*tree.Node, string) {
 	is := a.element(1)
 	if is == nil || places[is.Text] == "" {
@@ -267,10 +268,10 @@ func place(a *asked) (*tree.Node, string) {
 		a.means(1, is))
 }
 
-// retail are the prices (element 236) at which others sell the goods on.
+// retail are the prices (element 236) at which others resell the goods.
 var retail = []string{"RES", "RTL", "MSR", "MAP"}
 
-// price says a price besides the one of the line.
+// price reports a price besides the one of the line.
 func price(a *asked) (*tree.Node, string) {
 	kind, is := a.element(2), a.element(3)
 	if is == nil || a.node.Parent == nil || kind != nil && slices.Contains(retail, kind.Text) {
@@ -296,7 +297,7 @@ func price(a *asked) (*tree.Node, string) {
 		stated.Text)
 }
 
-// free says a price of a line that is without charge.
+// free reports the price of a line that is without charge.
 func free(a *asked) (*tree.Node, string) {
 	at := map[string]int{"PO1": 5, "IT1": 5, "POC": 7}[a.node.Name]
 	basis, price := a.element(at), a.element(at-1)
@@ -307,7 +308,7 @@ func free(a *asked) (*tree.Node, string) {
 		"in the element behind it that there is no charge (NC); the mapping reads the price")
 }
 
-// billed says another order than the one of the invoice for a line, or a price of a line that is without charge.
+// billed reports another order than the one of the invoice for a line, or the price of a line that is without charge.
 func billed(a *asked) (*tree.Node, string) {
 	for n := 6; n < 26; n += 2 {
 		if code := a.element(n); code != nil && code.Text == "PO" {
@@ -319,7 +320,7 @@ func billed(a *asked) (*tree.Node, string) {
 	return free(a)
 }
 
-// ofOrder says in a reference another order than the one of the invoice.
+// ofOrder reports another order than the one of the invoice in a reference.
 func ofOrder(a *asked) (*tree.Node, string) {
 	if code, of := a.element(1), a.element(2); code != nil && code.Text == "PO" && of != nil {
 		return a.another(of)
@@ -327,7 +328,7 @@ func ofOrder(a *asked) (*tree.Node, string) {
 	return nil, ""
 }
 
-// another says that the order of a line, or of a reference in the header, is not the one of the invoice.
+// another reports that the order of a line, or of a reference in the header, is not the one of the invoice.
 func (a *asked) another(of *tree.Node) (*tree.Node, string) {
 	for n := a.node.Root().First(); n != nil; n = n.Next() {
 		if is := elementOf(n, "BIG", 4); is != nil && !strings.EqualFold(is.Text, of.Text) {
@@ -342,7 +343,7 @@ func (a *asked) another(of *tree.Node) (*tree.Node, string) {
 	return nil, ""
 }
 
-// sameDecimal reports whether two numbers are worth the same.
+// sameDecimal reports whether two numbers have the same value.
 func sameDecimal(a, b string) bool {
 	x, err := order.ParseNumber(a)
 	y, wrong := order.ParseNumber(b)

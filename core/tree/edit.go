@@ -2,7 +2,7 @@ package tree
 
 import "strings"
 
-// Clone gives a copy of n and all within it, which is the root of its own tree.
+// Clone returns a copy of n and everything within it. The copy is the root of its own tree.
 func (n *Node) Clone() *Node {
 	c := &Node{Kind: n.Kind, Text: n.Text, Name: n.Name, Leaf: n.Leaf}
 	for m := n.first; m != nil; m = m.next {
@@ -11,7 +11,7 @@ func (n *Node) Clone() *Node {
 	return c
 }
 
-// Keep leaves n with those of its members or elements for which keep holds.
+// Keep removes from n those of its members or elements for which keep is false.
 func (n *Node) Keep(keep func(*Node) bool) {
 	var all []*Node
 	for c := n.first; c != nil; c = c.next {
@@ -25,7 +25,7 @@ func (n *Node) Keep(keep func(*Node) bool) {
 	}
 }
 
-// Drop takes the value at a JSON Pointer of names (RFC 6901) away, if it is there.
+// Drop removes the value at a JSON Pointer of names (RFC 6901), if it is there.
 func (n *Node) Drop(pointer string) {
 	i := strings.LastIndexByte(pointer, '/')
 	if i < 0 {
@@ -37,8 +37,8 @@ func (n *Node) Drop(pointer string) {
 	}
 }
 
-// Put puts a copy of a value at a JSON Pointer of names (RFC 6901) below n, an object,
-// in place of what is there. A nil value is Drop.
+// Put puts a copy of a value at a JSON Pointer of names (RFC 6901) below n, an object, and replaces what is there. With
+// a nil value it is Drop.
 func (n *Node) Put(pointer string, v *Node) {
 	if v == nil {
 		n.Drop(pointer)

@@ -6,7 +6,7 @@ import (
 	"strings"
 )
 
-// Members is a JSON object on its way out; it keeps the order in which its members were set.
+// Members is a JSON object that is being written; it keeps the order in which its members were set.
 type Members struct {
 	names  []string
 	values map[string]any
@@ -58,7 +58,7 @@ func (o *Members) MarshalJSON() ([]byte, error) {
 	return b.Bytes(), nil
 }
 
-// Put sets a value at a JSON Pointer (RFC 6901) that has no positions of lists.
+// Put sets a value at a JSON Pointer (RFC 6901) without positions in lists.
 func (o *Members) Put(pointer string, v any) {
 	names := strings.Split(strings.TrimPrefix(pointer, "/"), "/")
 	for i := range names {
@@ -70,7 +70,7 @@ func (o *Members) Put(pointer string, v any) {
 	o.set(names[len(names)-1], v)
 }
 
-// Has reports whether something was set at a JSON Pointer.
+// Has reports whether a value was set at a JSON Pointer.
 func (o *Members) Has(pointer string) bool {
 	names := strings.Split(strings.TrimPrefix(pointer, "/"), "/")
 	for i, n := range names {

@@ -1,6 +1,5 @@
-// Package tree holds a document, or a record of one, as a tree of values with
-// their places: what JSON and X12 have in common. A path of either finds its
-// values in it, and a mapping reads them in the same way.
+// Package tree holds a document, or a record of one, as a tree of values with their places. JSON and X12 share this
+// form: a path of either finds its values in it, and a mapping reads both in the same way.
 package tree
 
 import (
@@ -20,9 +19,9 @@ const (
 	String
 	Object
 	Array
-	// Segment is no value of JSON: a transaction set of X12, or a segment of one
-	// with its elements and the segments of the loop that it opens. Its Index is
-	// which one of its id it is in its loop, its Leaf which one of the document.
+	// Segment is not a value of JSON. It is a transaction set of X12, or a segment with its elements and the segments
+	// of the loop that it opens. Its Index counts the segments with the same id in its loop, its Leaf those of the
+	// document.
 	Segment
 )
 
@@ -41,7 +40,7 @@ type Node struct {
 	count  int
 }
 
-// First gives the first member or element, Next the one after n; nil is none.
+// First returns the first member or element, or nil. Next returns the one after n.
 func (n *Node) First() *Node {
 	if n == nil {
 		return nil
@@ -49,7 +48,7 @@ func (n *Node) First() *Node {
 	return n.first
 }
 
-// Next gives the member or element behind n in the same parent.
+// Next returns the member or element behind n in the same parent, or nil.
 func (n *Node) Next() *Node { return n.next }
 
 // Len is how many members or elements there are.
@@ -58,8 +57,7 @@ func (n *Node) Len() int { return n.count }
 // Scalar reports whether the value is neither an object nor an array.
 func (n *Node) Scalar() bool { return n.Kind < Object }
 
-// Member gives an object's member of a name; where it stands twice the last
-// one, as most readers do. Nil is none.
+// Member returns an object's member of a name, or nil. If the name occurs twice it is the last one, as in most readers.
 func (n *Node) Member(name string) *Node {
 	var found *Node
 	if n == nil {
@@ -75,7 +73,7 @@ func (n *Node) Member(name string) *Node {
 	return found
 }
 
-// Element gives an array's element; a negative index counts from the end.
+// Element returns an array's element; a negative index counts from the end.
 func (n *Node) Element(i int) *Node {
 	if n.Kind != Array {
 		return nil
@@ -92,7 +90,7 @@ func (n *Node) Element(i int) *Node {
 	return nil
 }
 
-// Enclosing gives the nearest object around n; nil is none.
+// Enclosing returns the nearest object around n, or nil.
 func (n *Node) Enclosing() *Node {
 	for p := n.Parent; p != nil; p = p.Parent {
 		if p.Kind == Object {
@@ -102,8 +100,8 @@ func (n *Node) Enclosing() *Node {
 	return nil
 }
 
-// Pick gives a node with what pick gives for each of its members; nil is that it goes without. The node, and each
-// member, stands where it stood; n is not changed.
+// Pick returns a copy of a node with what pick returns for each of its members; a member for which that is nil is left
+// out. The copies have the places of the originals; n is not changed.
 func (n *Node) Pick(pick func(*Node) *Node) *Node {
 	only := *n
 	only.first, only.last, only.count = nil, nil, 0
@@ -125,8 +123,8 @@ func (n *Node) Pick(pick func(*Node) *Node) *Node {
 	return &only
 }
 
-// With gives a segment with its own members, and behind them the segments in the loops of others. Each member stands
-// where it stood; the nodes are not changed.
+// With returns a segment with its own members, followed by the segments in the loops of others. Each member keeps its
+// place; the nodes are not changed.
 func (n *Node) With(others ...*Node) *Node {
 	all := n.Pick(func(c *Node) *Node { return c })
 	for _, other := range others {
@@ -143,7 +141,7 @@ func (n *Node) With(others ...*Node) *Node {
 	return all
 }
 
-// Root is the outermost value that n is part of, as far as it is held.
+// Root is the outermost value in memory that contains n.
 func (n *Node) Root() *Node {
 	for n.Parent != nil {
 		n = n.Parent
@@ -166,8 +164,7 @@ func (n *Node) Pointer() string {
 	return n.Parent.Pointer() + "/" + n.token()
 }
 
-// PointerFrom is the pointer of n within an outer value of it; ok is false
-// where outer is not around n.
+// PointerFrom is the pointer of n within an outer value. ok is false if outer does not contain n.
 func (n *Node) PointerFrom(outer *Node) (pointer string, ok bool) {
 	if n == outer {
 		return "", true
@@ -186,7 +183,7 @@ func (n *Node) token() string {
 	return Token(n.Name)
 }
 
-// Token is a name as JSON Pointers have it (RFC 6901).
+// Token is a name in the form that JSON Pointers use (RFC 6901).
 func Token(s string) string {
 	if strings.ContainsAny(s, "~/") {
 		return strings.ReplaceAll(strings.ReplaceAll(s, "~", "~0"), "/", "~1")
@@ -196,7 +193,7 @@ func Token(s string) string {
 
 var unescaped = strings.NewReplacer("~1", "/", "~0", "~")
 
-// Name is the name that a token of a JSON Pointer has.
+// Name is the name that a token of a JSON Pointer stands for.
 func Name(token string) string {
 	if strings.Contains(token, "~") {
 		return unescaped.Replace(token)
@@ -204,8 +201,7 @@ func Name(token string) string {
 	return token
 }
 
-// Get gives the value at a JSON Pointer of names (RFC 6901) below n; nil is none, also of
-// no node.
+// Get returns the value at a JSON Pointer of names (RFC 6901) below n, or nil, also if n is nil.
 func (n *Node) Get(pointer string) *Node {
 	for pointer != "" {
 		if n == nil || n.Kind != Object {
@@ -221,8 +217,8 @@ func (n *Node) Get(pointer string) *Node {
 	return n
 }
 
-// ListAt gives the list at a JSON Pointer through objects, and makes one where there is
-// nothing or null; nil is that something else is in the way.
+// ListAt returns the list at a JSON Pointer through objects. It makes one if there is nothing, or null; it returns nil
+// if something else is in the way.
 func (n *Node) ListAt(pointer string) *Node {
 	for pointer != "" {
 		var token string
@@ -258,13 +254,12 @@ func (n *Node) LastLeaf() int {
 	return n.Leaf
 }
 
-// InSegment reports whether the node is of X12.
+// InSegment reports whether the node belongs to X12.
 func (n *Node) InSegment() bool {
 	return n.Kind == Segment || n.Parent != nil && n.Parent.Kind == Segment
 }
 
-// Leaves calls yield for every scalar, and every empty object and array,
-// within n, in the order in which they stand.
+// Leaves calls yield for every scalar, and every empty object and array, within n, in document order.
 func (n *Node) Leaves(yield func(*Node)) {
 	if n.first == nil {
 		yield(n)
@@ -275,14 +270,13 @@ func (n *Node) Leaves(yield func(*Node)) {
 	}
 }
 
-// Pass counts a member or element that is not held.
+// Pass counts a member or element that is not kept in memory.
 func (n *Node) Pass() { n.count++ }
 
-// Clear leaves n without members or elements.
+// Clear removes all members or elements of n.
 func (n *Node) Clear() { n.first, n.last, n.count = nil, nil, 0 }
 
-// Add puts a member or element behind the others; in the tree that it comes from, those
-// behind it are to be known before.
+// Add appends a member or element. In the tree that it comes from, whatever follows it must have been read before.
 func (n *Node) Add(c *Node) {
 	c.Parent, c.Index, c.next = n, n.count, nil
 	if n.first == nil {
@@ -300,7 +294,7 @@ func (n *Node) At(pointer string) *Node {
 	return n
 }
 
-// AppendJSON appends the value as JSON, numbers as they were written.
+// AppendJSON appends the value as JSON, with numbers as they were written.
 func (n *Node) AppendJSON(b []byte) []byte {
 	switch n.Kind {
 	case Null:

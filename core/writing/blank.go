@@ -14,11 +14,11 @@ import (
 	"koinos/core/origin"
 )
 
-// mostChoices bounds the choices of a column that offers a list.
+// mostChoices is the largest number of choices for which a column offers a list.
 const mostChoices = 5_000
 
-// Blank writes a workbook to fill in: the headings, required columns marked,
-// choices from lists, and a second sheet that explains each column.
+// Blank writes a workbook to be filled in: headings with the required columns marked, choices from lists, and a second
+// sheet that explains each column.
 func Blank(out io.Writer, m *mapping.Mapping, set *list.Set) error {
 	if m.Group.By == "path" || m.Document.Format.Tree() {
 		return fmt.Errorf("the mapping %s reads no sheet: there is none to fill in", m.Name)
@@ -77,7 +77,7 @@ const (
 	fillRows     = 1000 // rows that are prepared for filling in
 )
 
-// dress marks the headings of a page and prepares the rows below them.
+// dress formats the headings of a page and prepares the rows below them.
 func (b *blank) dress(p *Page) error {
 	for _, c := range p.Columns {
 		if c.Binding == nil {
@@ -122,7 +122,7 @@ func (b *blank) dress(p *Page) error {
 	return nil
 }
 
-// choices writes what a column may hold on a hidden sheet and gives its range.
+// choices writes what a column may contain on a hidden sheet and returns its range.
 func (b *blank) choices(bind *mapping.Binding) (string, error) {
 	name, words := "", []string(nil)
 	switch {
@@ -167,7 +167,7 @@ func (b *blank) choices(bind *mapping.Binding) (string, error) {
 	return where, b.f.SetSheetVisible(name, false)
 }
 
-// about explains a column to whoever fills it in.
+// about explains a column to the person who fills it in.
 func about(b *mapping.Binding) string {
 	s := strings.TrimSuffix(b.Field.About, ".") + "."
 	switch b.Need {

@@ -20,7 +20,7 @@ type Page struct {
 	Columns []Column // of the table
 }
 
-// Column is one column of a page with the binding that it feeds.
+// Column is one column of a page with the binding that it belongs to.
 type Column struct {
 	Number  int // counted from 1
 	Heading string
@@ -28,7 +28,7 @@ type Column struct {
 	Binding *mapping.Binding // nil is a column of the grouping alone
 }
 
-// Problem is something of an order that the mapping's document has no way to say.
+// Problem is a part of an order that the mapping's document cannot express.
 type Problem struct {
 	Order string `json:"order"`
 	Line  int    `json:"line,omitempty"`
@@ -63,8 +63,7 @@ func valuesOf(o *order.Order) values {
 	return v
 }
 
-// Layout lays orders out in the rows that the mapping reads. It is for all
-// formats but JSON.
+// Layout lays orders out in the rows that the mapping reads, for all formats except JSON.
 func Layout(m *mapping.Mapping, orders []order.Order, set *list.Set) ([]Page, []Problem, error) {
 	if set == nil {
 		set = &list.Set{}
@@ -120,7 +119,7 @@ func (w *writer) pages(orders []order.Order) ([]Page, error) {
 	return []Page{w.table(orders)}, nil
 }
 
-// sheetName gives a name that the mapping's document.sheet fits.
+// sheetName returns a name that matches the mapping's document.sheet.
 func (w *writer) sheetName(i int, o *order.Order) string {
 	for _, b := range w.m.Bindings[order.Header] {
 		if len(b.From) > 0 && b.From[0].Kind == mapping.BySheet {
@@ -144,7 +143,7 @@ func (w *writer) sheetName(i int, o *order.Order) string {
 	return strings.ReplaceAll(name, "*", strconv.Itoa(i+1))
 }
 
-// column gives the column of a source, a new one where it has none yet.
+// column returns the column of a source; it makes a new one if there is none yet.
 func (w *writer) column(s *mapping.Source, level order.Level, b *mapping.Binding) int {
 	key := list.Fold(s.Text)
 	if c := w.at[key]; c > 0 {
@@ -209,7 +208,7 @@ func put(row []string, column int, text string) []string {
 	return row
 }
 
-// text gives what a binding's place says of an order, or notes why it cannot.
+// text returns what is written of an order at a binding's place, or notes why it cannot be written.
 func (w *writer) text(b *mapping.Binding, v values, line int, value string) string {
 	text, err := b.Written(value, w.set)
 	if err != nil {
@@ -248,8 +247,8 @@ func (w *writer) problem(v values, line int, field, why string) {
 	}
 }
 
-// cells writes the bindings of a level into a row. Where two bindings share a
-// column the first that has a text stands.
+// cells writes the bindings of a level into a row. If two bindings share a column, the first that has a text is
+// written.
 func (w *writer) cells(row []string, level order.Level, v values, line int, value func(field string) string,
 	only func(*mapping.Binding) bool) []string {
 	all := w.m.Bindings[level]
@@ -292,7 +291,7 @@ func party(p *order.Party) func(string) string {
 	}
 }
 
-// delivery gives the fields of one of a line's deliveries, the line's unit where it has none of its own.
+// delivery returns the fields of one of a line's deliveries, with the line's unit if it has none of its own.
 func delivery(line *order.Line, k int) func(string) string {
 	said := map[string]string{"unit": line.Unit}
 	line.EachOf(k, func(field, value string) { said[field] = value })
@@ -316,7 +315,7 @@ func charge(c *order.Charge) func(string) string {
 	}
 }
 
-// claim gives every column of the mapping its place before rows are written.
+// claim assigns a place to every column of the mapping before rows are written.
 func (w *writer) claim(levels ...order.Level) {
 	w.columns, w.at, w.next = nil, map[string]int{}, 0
 	if k := w.m.Group.Kind; k != nil {
@@ -340,7 +339,7 @@ func (w *writer) across(level order.Level) bool {
 	return p != nil && p.Across == "numbered"
 }
 
-// headings is the row of headings; nil where columns go by letter only.
+// headings is the row of headings, or nil if columns are named by letter only.
 func (w *writer) headings() []string {
 	var row []string
 	for _, c := range w.columns {
@@ -351,8 +350,7 @@ func (w *writer) headings() []string {
 	return row
 }
 
-// stacked spreads headings over as many rows as the mapping's heading takes:
-// the first word above, the rest below.
+// stacked spreads headings over as many rows as the mapping's heading takes: the first word above, the rest below.
 func (w *writer) stacked(head []string) [][]string {
 	n := w.m.Document.HeadRows
 	if n < 2 {
@@ -397,8 +395,8 @@ func (w *writer) table(orders []order.Order) Page {
 	return page
 }
 
-// around writes what stands in fixed cells and beside labels: the facts of one
-// order, or those in which all orders agree.
+// around writes what stands in fixed cells and beside labels: the facts of one order, or those in which all orders
+// agree.
 func (w *writer) around(rows [][]string, v values, all []order.Order) [][]string {
 	if len(all) > 0 {
 		v = valuesOf(&all[0])

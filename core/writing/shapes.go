@@ -10,7 +10,7 @@ import (
 	"koinos/core/order"
 )
 
-// word gives the partner's first word for a kind of row.
+// word returns the partner's first word for a kind of row.
 func (w *writer) word(kind string) string {
 	for _, word := range w.m.Group.Words {
 		if w.m.Group.Kinds[list.Fold(word)] == kind {
@@ -20,7 +20,7 @@ func (w *writer) word(kind string) string {
 	return ""
 }
 
-// kinds lays one order out in rows of which each says what it is.
+// kinds lays one order out in rows each of which says what kind it is.
 func (w *writer) kinds(v values) [][]string {
 	var rows [][]string
 	plain := func(b *mapping.Binding) bool { return len(b.Rows) == 0 }
@@ -30,7 +30,7 @@ func (w *writer) kinds(v values) [][]string {
 		}
 	}
 	add(w.word("header"), w.cells([]string{""}, order.Header, v, 0, v.header, plain))
-	// Values on rows of other kinds: one row a line of text.
+	// Values on rows of other kinds: one row for each line of text.
 	extra := func(level order.Level, line int, value func(string) string) {
 		all := w.m.Bindings[level]
 		for i := range all {
@@ -122,14 +122,13 @@ func (w *writer) joined(orders []order.Order) []Page {
 	return []Page{heads, lines}
 }
 
-// form lays one order out as a form: facts in cells and beside labels, the
-// lines' table below.
+// form lays one order out as a form: facts in cells and beside labels, with the table of lines below.
 func (w *writer) form(o *order.Order) Page {
 	v := valuesOf(o)
 	w.claim(order.Lines, order.Header)
 	var rows [][]string
 	if opener := w.m.Group.Opener; opener != "" {
-		// A label that begins the form stands in its first row.
+		// A label at the beginning of the form stands in its first row.
 		labelled := false
 		for _, b := range w.m.Bindings[order.Header] {
 			for _, s := range b.From {
@@ -246,7 +245,7 @@ func (w *writer) numbered(orders []order.Order) [][]string {
 	return rows
 }
 
-// repeats reports whether a binding's heading stands once for each line.
+// repeats reports whether a binding's heading occurs once for each line.
 func (w *writer) repeats(b *mapping.Binding) bool {
 	numbers := slices.ContainsFunc(w.m.Bindings[order.Lines], func(o mapping.Binding) bool {
 		return len(o.From) > 0 && o.From[0].Numbered()
@@ -315,7 +314,7 @@ func (w *writer) matrix(orders []order.Order, part *mapping.Part) [][]string {
 				continue
 			}
 			text := w.text(cell, v, n+1, v.line(n+1)(cell.Field.Name))
-			// Another cell of the same row, where the lines' order stays what it was.
+			// Another cell of the same row, unless the order of the lines has changed.
 			if k := len(rows) - 1; k >= 0 && key == last && c > len(rows[k]) {
 				rows[k] = put(rows[k], c, text)
 				continue

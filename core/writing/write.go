@@ -29,8 +29,8 @@ func Format(m *mapping.Mapping) source.Format {
 	return source.CSV
 }
 
-// In gives a mapping whose documents are written in a format; a table can be a CSV or a workbook,
-// whichever the mapping says.
+// In returns a mapping whose documents are written in a format. A table can be a CSV or a workbook, as the mapping
+// says.
 func In(m *mapping.Mapping, format source.Format) (*mapping.Mapping, error) {
 	is := Format(m)
 	if format == is || format == "" {
@@ -45,8 +45,7 @@ func In(m *mapping.Mapping, format source.Format) (*mapping.Mapping, error) {
 	return &out, nil
 }
 
-// Write writes orders as a document that the mapping reads. Problems are what
-// of them the document cannot say.
+// Write writes orders as a document that the mapping reads. Problems are what the document cannot express.
 func Write(out io.Writer, m *mapping.Mapping, orders []order.Order, set *list.Set) ([]Problem, error) {
 	format := Format(m)
 	if format == source.X12 {
@@ -73,7 +72,7 @@ func Write(out io.Writer, m *mapping.Mapping, orders []order.Order, set *list.Se
 	return problems, writeCSV(out, m, pages[0].Rows)
 }
 
-// shapeOf is how a mapping's text is written.
+// shapeOf is the form in which a mapping's text is written.
 func shapeOf(m *mapping.Mapping) source.Shape {
 	shape := source.Shape{Encoding: m.Document.Encoding, Delimiter: m.Document.Delimiter, Quote: m.Document.Quote,
 		RecordEnd: m.Document.RecordEnd, Release: m.Document.Release, Positions: m.Document.Positions}
@@ -150,8 +149,7 @@ type trees struct {
 	blanks bool // a blank value is written as null, not left out
 }
 
-// fill puts the values of a level into an object; what stands elsewhere goes
-// into the object that of names.
+// fill puts the values of a level into an object. Values that stand elsewhere go into the object that of names.
 func (t *trees) fill(into map[string]*tree.Members, level order.Level, v values, line int, value func(string) string) {
 	all := t.m.Bindings[level]
 	for i := range all {
@@ -176,8 +174,8 @@ func (t *trees) fill(into map[string]*tree.Members, level order.Level, v values,
 	}
 }
 
-// steps cuts a path such as $.a.items[*].node at its repetition: the pointer
-// of the list, and the pointer within each of its elements.
+// steps splits a path such as $.a.items[*].node at its repetition, into the pointer of the list and the pointer within
+// each of its elements.
 func steps(path string) (list, inner string, ok bool) {
 	head, tail, found := strings.Cut(path, "[*]")
 	if !found || strings.Contains(tail, "[*]") {
@@ -290,7 +288,7 @@ func (t *trees) record(v values, root *tree.Members) (*tree.Members, error) {
 	return o, err
 }
 
-// list writes n values of a part of an order into what holds them, each filled by fill.
+// list writes n values of a part of an order into the object that contains them; fill fills each.
 func (t *trees) list(into *tree.Members, part *mapping.Part, level order.Level, n int, fill func(one *tree.Members,
 	i int) error) error {
 	at, inner, ok := steps(part.Each.String())
@@ -314,7 +312,7 @@ func (t *trees) list(into *tree.Members, part *mapping.Part, level order.Level, 
 	return nil
 }
 
-// deliveries writes those of a line into it.
+// deliveries writes the deliveries of a line into it.
 func (t *trees) deliveries(into *tree.Members, v values, i int) error {
 	part, line := t.m.Parts[mapping.InDeliveries], &v.o.Lines[i]
 	if part == nil || len(t.m.Bindings[order.Deliveries]) == 0 {
@@ -326,8 +324,8 @@ func (t *trees) deliveries(into *tree.Members, v values, i int) error {
 	})
 }
 
-// Record writes one order as the record that the mapping reads, JSON. What the mapping
-// speaks of and the order does not have is null, so that it can be compared.
+// Record writes one order as the JSON record that the mapping reads. Values that the mapping names and the order does
+// not have are null, so that they can be compared.
 func Record(m *mapping.Mapping, o *order.Order, set *list.Set) ([]byte, []Problem, error) {
 	if m.Group.By != "path" {
 		return nil, nil, fmt.Errorf("the mapping %s does not make an order of a JSON value (group: {by: path})", m.Name)
@@ -344,7 +342,7 @@ func Record(m *mapping.Mapping, o *order.Order, set *list.Set) ([]byte, []Proble
 	return b, t.problems, err
 }
 
-// atPositions gives rows without their heading, each cell where the column of its heading stands.
+// atPositions returns rows without their heading, with each cell in the column of its heading.
 func atPositions(rows [][]string, columns []source.Position) (out [][]string) {
 	for _, row := range rows[1:] {
 		line := make([]string, len(columns))

@@ -14,10 +14,9 @@ import (
 	"koinos/core/x12"
 )
 
-// Compose writes orders into a transaction set of X12, by the bindings that
-// read them from it. An order's values that the mapping has no place for are
-// findings; what is fixed, counted and totalled is written too. Hash asks for
-// the hash total of quantities.
+// Compose writes orders into a transaction set of X12, using the bindings that read them. Values of an order that the
+// mapping has no place for are findings. Fixed values, counts and totals are written too. hash asks for the hash total
+// of quantities.
 func Compose(m *mapping.Mapping, w *x12.Writing, orders []order.Order, set *list.Set, hash bool) []finding.Finding {
 	c := composer{m: m, w: w, set: set, said: map[string]string{}}
 	for _, f := range m.Document.Fixed {
@@ -48,8 +47,7 @@ type opened struct {
 	says string
 }
 
-// around opens the loops around a line, such as those of its packages, where the line before does not stand in them
-// too.
+// around opens the loops around a line, such as those of its packages, unless the line before is in the same ones.
 func (c *composer) around(in *x12.Loop, values map[string]string) *x12.Loop {
 	depth := 0
 	for i, all := 0, c.m.Levels[mapping.InLines]; i < len(all); i++ {
@@ -140,8 +138,7 @@ func (c *composer) order(o *order.Order) {
 	})
 }
 
-// passedOver are fields that an order has for us, not for the other side, or
-// that follow from others.
+// passedOver are fields that concern us and not the other side, or that follow from others.
 func (c *composer) passedOver(field string) bool {
 	switch field {
 	case "partner", "amount", "total", "number", "price_level", "tax_treatment", "shipped", "received", "cancelled",
@@ -156,7 +153,8 @@ func (c *composer) passedOver(field string) bool {
 	return strings.HasPrefix(field, "custom.")
 }
 
-// further writes what a line says besides the one before, which has its number: only what stands apart.
+// further writes a further statement about the line before, which has the same number: only the segments that are read
+// apart.
 func (c *composer) further(line int, apart *x12.Address, in *x12.Loop, values, first map[string]string) {
 	for i := range c.m.Levels[mapping.InLines] {
 		b := &c.m.Levels[mapping.InLines][i]
@@ -180,8 +178,7 @@ func (c *composer) further(line int, apart *x12.Address, in *x12.Loop, values, f
 	}
 }
 
-// level writes the values of a level that bindings speak of, and takes them
-// out of values.
+// level writes the values of a level that bindings name, and removes them from values.
 func (c *composer) level(o *order.Order, level int, header, in *x12.Loop, values map[string]string) {
 	for i := range c.m.Levels[level] {
 		b := &c.m.Levels[level][i]
@@ -208,8 +205,7 @@ func (c *composer) level(o *order.Order, level int, header, in *x12.Loop, values
 	}
 }
 
-// deliveries writes the deliveries of a line, each in the first of the mapping's segments that has a place for all of
-// it.
+// deliveries writes the deliveries of a line, each in the first of the mapping's segments that can express all of it.
 func (c *composer) deliveries(o *order.Order, i int, in *x12.Loop, values map[string]string) {
 	part, line := c.m.Parts[mapping.InDeliveries], &o.Lines[i]
 	if part == nil || values[string(order.Deliveries)] == "" {
@@ -269,7 +265,7 @@ func (c *composer) segmentFor(part *mapping.Part, values map[string]string) (seg
 	return segment
 }
 
-// addressIn is the first of a binding's addresses that is within a segment; nil is none.
+// addressIn is the first of a binding's addresses that is within a segment, or nil.
 func addressIn(b *mapping.Binding, segment *x12.Address) *x12.Address {
 	for i := range b.From {
 		if a, ok := b.From[i].Path.(*x12.Address); ok && a.Under(segment) {
@@ -279,8 +275,8 @@ func addressIn(b *mapping.Binding, segment *x12.Address) *x12.Address {
 	return nil
 }
 
-// target is the address to which a binding's value is written: its first, or, of those that are of the same element,
-// the one that says most of where it stands, for what is read can be more than what is written.
+// target is the address to which a binding's value is written. It is the first, unless another one names the same
+// element with more conditions: more forms are read than written.
 func target(b *mapping.Binding) *x12.Address {
 	most, ok := b.From[0].Path.(*x12.Address)
 	for i := 1; ok && i < len(b.From); i++ {
@@ -291,8 +287,8 @@ func target(b *mapping.Binding) *x12.Address {
 	return most
 }
 
-// once reports whether the value of a binding may be written: what stands once in a set is the same for all that it is
-// of, also where it is blank.
+// once reports whether the value of a binding may be written. What stands once in a set must be the same for everything
+// that the set is about, even if it is blank.
 func (c *composer) once(level int, b *mapping.Binding, value string) bool {
 	if b.Of != "document" && b.Of != "parent" || level != mapping.InHeader && value == "" {
 		return true
@@ -336,8 +332,7 @@ func (c *composer) put(b *mapping.Binding, in *x12.Loop, at *x12.Address, value 
 	c.w.Put(in, at, text)
 }
 
-// charges writes the allowances and charges that repeat, as far as the header's
-// own bindings have left them.
+// charges writes the repeating allowances and charges that the header's own bindings have not written.
 func (c *composer) charges(o *order.Order, in *x12.Loop, values map[string]string) {
 	part := c.m.Parts[mapping.InCharges]
 	if part == nil {

@@ -18,16 +18,12 @@ type Answer struct {
 	Duplicate          bool // the interchange has come before: only a TA1 says so
 }
 
-// Acknowledge writes the answers to the interchanges of a document: a TA1 where
-// the interchange asks for one or is wrong itself, and a 997 or 999 for each
-// functional group, in the delimiters and version of what it answers, as far as the
-// policy does not say otherwise. A transaction set is
-// rejected (AK501 R) where its envelope is wrong, the dictionary does not have
-// it, or something mandatory is missing; with other errors it is accepted, but
-// they are noted (E). A group whose trailer is wrong or missing is rejected with
-// all its sets. Groups of acknowledgements are not acknowledged. next
-// gives the control numbers for an answer of so many groups; it is not asked
-// where nothing is answered.
+// Acknowledge writes the answers to the interchanges of a document, in the delimiters and version of what it answers: a
+// TA1 if the interchange asks for one or is wrong itself, and a 997 or 999 for each functional group, unless the policy
+// says otherwise. A transaction set is rejected (AK501 R) if its envelope is wrong, the dictionary does not have it, or
+// something mandatory is missing. With other errors it is accepted, and they are noted (E). A group whose trailer is
+// wrong or missing is rejected with all its sets. Groups of acknowledgements are not acknowledged. next returns the
+// control numbers for an answer with a number of groups; it is not called if nothing is answered.
 func Acknowledge(w io.Writer, r io.Reader, p Policy, next func(groups int) (Answer, error)) error {
 	j := Judging{Policy: p}
 	if err := Read(r, j.Watch(Handler{})); err != nil {
@@ -48,7 +44,7 @@ func Acknowledge(w io.Writer, r io.Reader, p Policy, next func(groups int) (Answ
 	return nil
 }
 
-// Policy is how somebody wants interchanges judged and answered. The zero one is the usual.
+// Policy is how interchanges are judged and answered. The zero Policy is the usual one.
 type Policy struct {
 	TA1      string   // when an interchange is answered with a TA1; "" is TA1Needed
 	NoGroups bool     // functional groups are not acknowledged
@@ -58,8 +54,8 @@ type Policy struct {
 	Receiver string   // qualifier and id of who should receive it, as ZZ:QUILLMERE; "" is anybody
 }
 
-// wrongReceiver is the fault (TA105) of an interchange that is sent to somebody else than who should receive it: of the
-// qualifier alone, or of the id. "" is none.
+// wrongReceiver is the fault (TA105) of an interchange that is sent to another receiver than it should be: whether only
+// the qualifier differs, or the id. "" is none.
 func (p *Policy) wrongReceiver(i *Interchange) string {
 	_, id, _ := strings.Cut(p.Receiver, ":")
 	switch {
@@ -71,7 +67,7 @@ func (p *Policy) wrongReceiver(i *Interchange) string {
 	return "008"
 }
 
-// Misdirected reports whether an interchange is for somebody else than the policy's receiver, and is to be rejected for
+// Misdirected reports whether an interchange is for somebody else than the policy's receiver and must be rejected for
 // it.
 func (p *Policy) Misdirected(i *Interchange) bool {
 	code := p.wrongReceiver(i)
@@ -93,20 +89,20 @@ const (
 	WholeInterchange = "interchange"
 )
 
-// invalidContent is the fault of an interchange (TA105) of which a transaction set rejects all.
+// invalidContent is the fault (TA105) of an interchange that is rejected because of one of its transaction sets.
 const invalidContent = "024"
 
-// Judging works out what is to be answered to interchanges while they are read.
+// Judging works out the answers to interchanges while they are read.
 type Judging struct {
 	Policy  Policy
 	Replies []*Reply // to the interchanges that have ended
-	// Before gives the interchange in which a group of a control number came before; 0 is none. It is asked where the
-	// policy wants each to come once; nil knows of none.
+	// Before returns the interchange in which a group with a control number came before; 0 is none. It is called if the
+	// policy wants each number to come once. If Before is nil, no earlier groups are known.
 	Before func(control string) (int64, error)
 	a      *Reply // to the open one
 }
 
-// Watch gives a handler that works out the answers and then does what h does.
+// Watch returns a handler that works out the answers and then does what h does.
 func (j *Judging) Watch(h Handler) Handler {
 	own := h
 	own.Interchange = func(i *Interchange) error {
@@ -175,7 +171,7 @@ func (j *Judging) Watch(h Handler) Handler {
 	return own
 }
 
-// before says where a group's control number came before, if each is to come once; "" is nowhere.
+// before says where a group's control number came before, if each may come once only; "" is nowhere.
 func (j *Judging) before(g *Group) (string, error) {
 	if !j.Policy.Once {
 		return "", nil
@@ -203,7 +199,7 @@ func call[T any](f func(T) error, v T) error {
 	return f(v)
 }
 
-// Reply is what is to be answered to an interchange.
+// Reply is what must be answered to an interchange.
 type Reply struct {
 	i        *Interchange
 	policy   Policy
@@ -213,24 +209,24 @@ type Reply struct {
 	g        *groupAnswer // the open one
 }
 
-// reject rejects the interchange as a whole; the first reason is said.
+// reject rejects the interchange as a whole; the first reason counts.
 func (a *Reply) reject(code string) {
 	if !a.rejected {
 		a.rejected, a.note = true, code
 	}
 }
 
-// Rejected reports whether the interchange is rejected as a whole, and why (TA105): nothing in it is to be done.
+// Rejected reports whether the interchange is rejected as a whole, and why (TA105). Nothing in it is processed then.
 func (a *Reply) Rejected() (code string, is bool) { return a.note, a.rejected }
 
-// Groups is how many groups the answer has: each needs a control number.
+// Groups is how many groups the answer has. Each needs a control number.
 func (a *Reply) Groups() int { return len(a.answered()) }
 
-// Needed reports whether anything is to be answered.
+// Needed reports whether anything is answered.
 func (a *Reply) Needed() bool { return a.Groups() > 0 || a.asked() }
 
-// answered are the groups that are acknowledged: none of an interchange whose envelope rejects it, for nobody has
-// looked into it.
+// answered are the groups that are acknowledged. If the envelope rejects the interchange there are none, because its
+// content has not been examined.
 func (a *Reply) answered() (groups []*groupAnswer) {
 	if a.policy.NoGroups || a.rejected && a.note != invalidContent {
 		return nil
@@ -257,8 +253,7 @@ func (a *Reply) asked() bool {
 	return asks || a.note != ""
 }
 
-// groupAnswer is what is answered to a group: as bytes, for it may have very many
-// sets.
+// groupAnswer is what is answered to a group: as bytes, because a group may have very many sets.
 type groupAnswer struct {
 	group              *Group
 	body               []byte // AK2 to AK5 of every set, each segment behind a line end
@@ -269,8 +264,8 @@ type groupAnswer struct {
 	whole              bool // it is rejected whole, for a set of it
 }
 
-// mostNotes bounds the notes about one transaction set, mostOfGroup those about all
-// of a group: beyond it only the sets' outcomes are said.
+// mostNotes is how many notes there are at most about one transaction set, mostOfGroup about all sets of a group.
+// Beyond that, only the sets' outcomes are reported.
 const (
 	mostNotes   = 500
 	mostOfGroup = 100_000
@@ -326,8 +321,7 @@ func (g *groupAnswer) set(s *Set, found []Finding) (rejected bool) {
 	return outcome == "R"
 }
 
-// note says what is wrong with a segment or an element; open is the position of the
-// segment that was spoken of last.
+// note reports what is wrong with a segment or an element; open is the position of the segment that was reported last.
 func (g *groupAnswer) note(f *Finding, open int) int {
 	segment := "AK3*" + padded(clean(f.Segment, 3)) + "*" + strconv.Itoa(f.Position) + "**"
 	if f.Level == AtSegment {
@@ -355,12 +349,12 @@ func (g *groupAnswer) note(f *Finding, open int) int {
 	return f.Position
 }
 
-// padded makes an id of one character, or of none, one that may be written.
+// padded makes an id that may be written out of one with fewer than two characters.
 func padded(id string) string {
 	return (id + "ZZ")[:max(len(id), 2)]
 }
 
-// number9 is a control number of a group as it may be written; what is none is 0.
+// number9 is a group's control number in a form that may be written; 0 if it is not a number.
 func number9(s string) string {
 	if digits(s) && len(s) <= 9 {
 		return s
@@ -368,8 +362,7 @@ func number9(s string) string {
 	return "0"
 }
 
-// clean is a value of what is answered, without anything that could be taken
-// for a delimiter of the answer.
+// clean is a value of what is answered, without characters that are delimiters of the answer.
 func clean(s string, most int) string {
 	s = strings.Map(func(r rune) rune {
 		if r < ' ' || r > '~' || strings.ContainsRune("*~:^|", r) {
@@ -380,7 +373,7 @@ func clean(s string, most int) string {
 	return s[:min(len(s), most)]
 }
 
-// Write writes the answer, or nothing where nothing is to be answered.
+// Write writes the answer, or nothing if nothing is answered.
 func (a *Reply) Write(w io.Writer, answer Answer) error {
 	groups, asked := a.answered(), a.asked()
 	if !a.Needed() {

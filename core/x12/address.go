@@ -27,7 +27,7 @@ type Address struct {
 	where     []condition
 }
 
-// condition is one "PO1/06 = VP or VN"; no codes ask whether it is filled.
+// condition is one "PO1/06 = VP or VN". Without codes it asks whether the element is filled.
 type condition struct {
 	depth     int // how many segments of the path it speaks of the last of
 	inner     []string
@@ -134,8 +134,7 @@ func (a *Address) condition(text string) error {
 	return nil
 }
 
-// stride is how far a pair of elements of a segment is from the next one like
-// it; 0 where the pair stands once.
+// stride is how many elements separate a pair of a segment from the next one like it; 0 if the pair occurs once.
 func stride(segment string, code, value int) int {
 	def := segments[segment]
 	step := value - code
@@ -156,7 +155,7 @@ func stride(segment string, code, value int) int {
 // IsElement reports whether the address names an element, not a segment.
 func (a *Address) IsElement() bool { return a.element > 0 }
 
-// Asks gives the elements that the address compares with codes, as PO1/06.
+// Asks returns the elements that the address compares with codes, such as PO1/06.
 func (a *Address) Asks(yield func(place string)) {
 	for _, c := range a.where {
 		path := append(slices.Clone(a.path[:c.depth]), c.inner...)
@@ -170,8 +169,8 @@ func (a *Address) Asks(yield func(place string)) {
 	}
 }
 
-// Finds reports whether the address leads into a segment, by the way to it from the set on, whose element has a code:
-// none of its conditions asks for another one.
+// Finds reports whether the address leads into a segment, given by the path to it from the set, whose element has a
+// code: none of its conditions asks for another code.
 func (a *Address) Finds(way []string, element int, code string) bool {
 	if len(a.path) < len(way) || !slices.Equal(a.path[:len(way)], way) {
 		return false
@@ -186,13 +185,13 @@ func (a *Address) Finds(way []string, element int, code string) bool {
 	return true
 }
 
-// Narrows reports whether the address is of the same element as another one, with more conditions.
+// Narrows reports whether the address names the same element as another one, with more conditions.
 func (a *Address) Narrows(other *Address) bool {
 	return slices.Equal(a.path, other.path) && a.element == other.element && a.component == other.component &&
 		len(a.where) > len(other.where)
 }
 
-// OfElement reports whether the address is of an element of a kind of segment.
+// OfElement reports whether the address names an element of a kind of segment.
 func (a *Address) OfElement(segment string, element int) bool {
 	return len(a.path) > 0 && a.path[len(a.path)-1] == segment && a.element == element
 }
@@ -206,8 +205,8 @@ func (a *Address) Kind() *Address { return &Address{text: strings.Join(a.path, "
 // String is the address as it was written.
 func (a *Address) String() string { return a.text }
 
-// Pointer is the element in which the value always stands within the record whose
-// segment opens the address's path, such as 02; "" where it depends.
+// Pointer is the element in which the value always stands within the record whose segment begins the address's path,
+// such as 02; "" if it varies.
 func (a *Address) Pointer() string {
 	if len(a.path) > 0 || len(a.where) > 0 || a.element == 0 || a.component > 0 {
 		return ""
@@ -215,8 +214,8 @@ func (a *Address) Pointer() string {
 	return elementName(a.element)
 }
 
-// Within gives the address as it is within the loop of an outer one: PO1/02
-// within PO1 is 02 of the loop's own segment.
+// Within returns the address as it is within the loop of an outer one: PO1/02 within PO1 is 02 of the loop's own
+// segment.
 func (a *Address) Within(outer *Address) *Address {
 	if outer == nil || len(outer.path) > len(a.path) || !slices.Equal(outer.path, a.path[:len(outer.path)]) {
 		return a
@@ -234,7 +233,7 @@ func (a *Address) Within(outer *Address) *Address {
 	return &b
 }
 
-// Loop is the address of the outermost loop on the way to what the address names, with its own conditions: of
+// Loop is the address of the outermost loop on the path to what the address names, with its own conditions. For
 // HL/MAN/02 where HL/03 = P and HL/MAN/01 = GM it is HL where HL/03 = P.
 func (a *Address) Loop() *Address {
 	b := &Address{path: a.path[:1]}
@@ -251,27 +250,27 @@ func (a *Address) Inside(outer *Address) bool {
 	return a.element == 0 && len(a.path) > len(outer.path) && slices.Equal(outer.path, a.path[:len(outer.path)])
 }
 
-// Under reports whether the address is of an element within a segment or loop.
+// Under reports whether the address names an element within a segment or loop.
 func (a *Address) Under(outer *Address) bool {
 	return len(a.path) >= len(outer.path) && slices.Equal(outer.path, a.path[:len(outer.path)])
 }
 
-// All gives the values of an address from the node of a set, a loop or a
-// segment, in their order; of a segment the node of the segment.
+// All returns the values of an address in their order, starting at the node of a set, a loop or a segment. If the
+// address names a segment, they are the segment's nodes.
 func (a *Address) All(root *tree.Node) []*tree.Node {
 	var found []*tree.Node
 	a.walk(root, 0, func(n *tree.Node) bool { found = append(found, n); return true })
 	return found
 }
 
-// First gives the first of them; nil is none.
+// First returns the first of them, or nil.
 func (a *Address) First(root *tree.Node) *tree.Node {
 	var found *tree.Node
 	a.walk(root, 0, func(n *tree.Node) bool { found = n; return false })
 	return found
 }
 
-// walk goes down the path from n, whose depth segments of the path are behind.
+// walk follows the path from n, after depth segments of it.
 func (a *Address) walk(n *tree.Node, depth int, yield func(*tree.Node) bool) bool {
 	shift := 0
 	for i := range a.where {
@@ -314,7 +313,7 @@ func (a *Address) walk(n *tree.Node, depth int, yield func(*tree.Node) bool) boo
 	return true
 }
 
-// pair gives how far behind the first the pair is whose code fits; -1 is none.
+// pair returns how many pairs behind the first the one is whose code fits; -1 is none.
 func (c *condition) pair(n *tree.Node) int {
 	for v := n.First(); v != nil; v = v.Next() {
 		if v.Kind == tree.Segment {

@@ -9,9 +9,9 @@ import (
 // Segment reports whether the address names a segment directly within its loop, or an element of one.
 func (a *Address) Segment() bool { return len(a.path) == 1 }
 
-// Apart gives a loop once for each segment that the addresses, each of a segment directly within it, name, as if it had
-// none of the others. Of an address of an element, such as 03 of SDQ, it gives the loop once for each element like
-// that, with those that stand between it and the next one: as if the segment had only these, in the first place.
+// Apart returns a loop once for each segment that the addresses name, as if it had none of the others; each address is
+// of a segment directly within the loop. For an address of an element, such as 03 of SDQ, it returns the loop once for
+// each such element, with the elements up to the next one, as if the segment had only these, in the first place.
 func Apart(loop *tree.Node, all []*Address) iter.Seq[*tree.Node] {
 	return func(yield func(*tree.Node) bool) {
 		named := map[string]bool{}
@@ -48,8 +48,8 @@ func Apart(loop *tree.Node, all []*Address) iter.Seq[*tree.Node] {
 	}
 }
 
-// Like tells, of an address of an element such as 03 of SDQ, how far on the next element like it stands, and how many
-// of them the segment has. Of a segment it is 0 and 1.
+// Like returns, for an address of an element such as 03 of SDQ, how many elements separate it from the next one like
+// it, and how many of them the segment has. For a segment it returns 0 and 1.
 func (a *Address) Like() (step, most int) {
 	def := segments[a.path[len(a.path)-1]]
 	if a.element == 0 || def == nil {
@@ -66,7 +66,7 @@ func (a *Address) Like() (step, most int) {
 	return step, max(most, 1)
 }
 
-// Further is the address so many elements on, where it is one of those that repeat from an element of its segment on.
+// Further is the address a number of elements on, if it is one of those that repeat from an element of its segment on.
 func (a *Address) Further(from *Address, elements int) *Address {
 	if a.element < from.element || elements == 0 {
 		return a
@@ -76,7 +76,7 @@ func (a *Address) Further(from *Address, elements int) *Address {
 	return &b
 }
 
-// likes gives a segment once for each element that is like one of its elements and has a value.
+// likes returns a segment once for each element that is like one of its elements and has a value.
 func (a *Address) likes(segment *tree.Node) iter.Seq[*tree.Node] {
 	return func(yield func(*tree.Node) bool) {
 		step, most := a.Like()

@@ -7,8 +7,8 @@ import (
 	"golang.org/x/text/unicode/norm"
 )
 
-// CharacterSets are those that a partner can ask for: the basic and the
-// extended one of the standard (X12.6), ISO 8859-1, and every one.
+// CharacterSets are those that a partner can ask for: the basic and the extended set of the standard (X12.6), ISO
+// 8859-1, and UTF-8.
 var CharacterSets = []string{"basic", "extended", "latin-1", "utf-8"}
 
 const (
@@ -16,7 +16,7 @@ const (
 	extendedSigns = "%@[]_{}\\|<>~^`#$"
 )
 
-// has reports whether the partner's characters have one.
+// has reports whether the partner's characters include one.
 func (s *Style) has(r rune) bool {
 	switch {
 	case r < ' ' || r == 0x7f:
@@ -41,7 +41,7 @@ func (s *Style) isDelimiter(r rune) bool {
 		r == rune(d.Repetition)
 }
 
-// spelled are letters that do not come apart into a plain one and a mark.
+// spelled are letters that cannot be decomposed into a plain one and a mark.
 var spelled = map[rune]string{
 	'ß': "ss", 'æ': "ae", 'Æ': "AE", 'œ': "oe", 'Œ': "OE", 'ø': "o", 'Ø': "O", 'đ': "d", 'Đ': "D", 'ł': "l", 'Ł': "L",
 	'þ': "th", 'Þ': "Th", 'ð': "d", 'ı': "i",
@@ -49,8 +49,8 @@ var spelled = map[rune]string{
 	'×': "x", '°': " deg", '½': "1/2", '¼': "1/4", '•': "-",
 }
 
-// plain gives a text in the partner's characters and without its delimiters;
-// refused is the first one that it can have neither as it is nor by its nearest.
+// plain returns a text in the partner's characters and without its delimiters. refused is the first character that can
+// be written neither as it is nor as its nearest.
 func (s *Style) plain(text string) (plain string, changed bool, refused string) {
 	ok := true
 	for _, r := range text {

@@ -9,7 +9,7 @@ import (
 	"time"
 )
 
-// Placed is a segment of a set with where it belongs.
+// Placed is a segment of a set with its place in the structure.
 type Placed struct {
 	Segment *Segment
 	Depth   int    // how many loops it stands in
@@ -19,9 +19,9 @@ type Placed struct {
 	Stray   bool   // it stands where it does not belong
 }
 
-// Check compares a transaction set with the dictionary and gives its segments
-// with their places, and what is wrong with them, in the set's order. A set that
-// the dictionary does not have gives one finding and its segments flat.
+// Check compares a transaction set with the dictionary. It returns the set's segments with their places, and what is
+// wrong with them, in document order. If the dictionary does not have the set, it returns one finding and the segments
+// without structure.
 func Check(set *Set) ([]Placed, []Finding) {
 	c := &checker{set: set, component: set.Interchange.Delimiters.Component,
 		repetition: set.Interchange.Delimiters.Repetition, version: set.version()}
@@ -66,7 +66,7 @@ func Check(set *Set) ([]Placed, []Finding) {
 	return c.placed, c.found
 }
 
-// version is that of the set's group, or else the interchange's, as 004010.
+// version is that of the set's group, or else the interchange's, such as 004010.
 func (s *Set) version() string {
 	if s.Group != nil && len(s.Group.Version) >= 6 {
 		return s.Group.Version[:6]
@@ -74,7 +74,7 @@ func (s *Set) version() string {
 	return s.Interchange.Version + "0"
 }
 
-// frame is a loop that is open, or the set itself.
+// frame is an open loop, or the set itself.
 type frame struct {
 	nodes  []node
 	at     int // node that was met last
@@ -97,7 +97,7 @@ func (c *checker) top() *frame { return &c.frames[len(c.frames)-1] }
 
 func (c *checker) add(f Finding) { c.found = append(c.found, f) }
 
-// segment adds a finding about the segment that is looked at.
+// segment adds a finding about the present segment.
 func (c *checker) segment(code, format string, args ...any) {
 	s := &c.set.Segments[c.at]
 	c.add(Finding{Level: AtSegment, Code: code, Offset: s.Offset, Row: s.Row, Segment: clip(s.ID), Position: c.at + 1,
@@ -122,8 +122,8 @@ func PlaceIn(control string, placed []Placed, i int) string {
 	return strings.Join(parts, " / ")
 }
 
-// place finds where the segment that is looked at belongs: in the innermost
-// open loop from where that stands on, or in one of those around it.
+// place finds where the present segment belongs: in the innermost open loop from the present position on, or in one of
+// the loops around it.
 func (c *checker) place() {
 	s := &c.set.Segments[c.at]
 	key := idKey([]byte(s.ID))
@@ -149,8 +149,8 @@ func (c *checker) place() {
 		}
 		return
 	}
-	// It stands behind where it belongs. One that opens a loop begins a round of it
-	// all the same, so that what belongs to it is not called out of place too.
+	// It stands behind where it belongs. If it opens a loop, it begins a repetition nevertheless, so that the segments
+	// of that loop are not reported as well.
 	for d := len(c.frames) - 1; d >= 0; d-- {
 		f := &c.frames[d]
 		for j := range f.at {
@@ -176,7 +176,7 @@ func (c *checker) place() {
 	c.elements(s)
 }
 
-// home is the innermost frame that has a segment at all, or the set's.
+// home is the innermost frame that has such a segment at all, or the set's.
 func (c *checker) home(id string) int {
 	for d := len(c.frames) - 1; d > 0; d-- {
 		if slices.ContainsFunc(c.frames[d].nodes, func(n node) bool { return n.id == id }) {
@@ -195,8 +195,7 @@ func (c *checker) close(d int) {
 	}
 }
 
-// skip passes to the jth node of a frame and says what of those before it must
-// be there and is not.
+// skip moves on to the jth node of a frame and reports which mandatory nodes before it are missing.
 func (c *checker) skip(f *frame, j int) {
 	from := f.at
 	if f.count > 0 {
@@ -220,7 +219,7 @@ func (c *checker) skip(f *frame, j int) {
 	}
 }
 
-// enter takes the segment as the jth node of the dth frame.
+// enter accepts the segment as the jth node of the dth frame.
 func (c *checker) enter(d, j int) {
 	f := &c.frames[d]
 	f.count++
@@ -252,7 +251,7 @@ func (c *checker) put(d, count int, stray bool) {
 	c.placed = append(c.placed, p)
 }
 
-// needed reports whether a segment, or the segment that opens a loop, must be there.
+// needed reports whether a segment, or the segment that opens a loop, is mandatory.
 func (n *node) needed() bool { return n.must || len(n.inner) > 0 && n.inner[0].must }
 
 func nameOf(id string) string {
@@ -262,7 +261,7 @@ func nameOf(id string) string {
 	return ""
 }
 
-// elements checks the elements of the segment put last against its definition.
+// elements checks the elements of the segment that was placed last against its definition.
 func (c *checker) elements(s *Segment) {
 	def := segments[s.ID]
 	if def == nil {
@@ -343,7 +342,7 @@ func (c *checker) composite(def *segmentDef, value []byte, say func(component in
 	}
 }
 
-// cmpByte is a byte that no text has where there is no repetition separator.
+// cmpByte is a byte that cannot occur, for interchanges without a repetition separator.
 func cmpByte(b byte) byte {
 	if b == 0 {
 		return 0xff
@@ -351,8 +350,8 @@ func cmpByte(b byte) byte {
 	return b
 }
 
-// broken gives the code of the element that a syntax note misses, and which one
-// it is: 2 for one that is not there, 10 for one that may not be.
+// broken returns the code and the element of a broken syntax note: 2 for an element that is missing, 10 for one that is
+// not allowed.
 func (n *note) broken(filled func(int) bool) (code string, at int) {
 	have, missing := 0, 0
 	for _, at := range n.at {
@@ -387,7 +386,7 @@ func (n *note) broken(filled func(int) bool) (code string, at int) {
 	return "", 0
 }
 
-// explain says in words what a syntax note misses.
+// explain says in words which syntax note is broken.
 func (n *note) explain(names []string, filled func(int) bool) string {
 	switch n.kind {
 	case 'P':
@@ -408,8 +407,8 @@ func (n *note) explain(names []string, filled func(int) bool) string {
 	return fmt.Sprintf("%s is there, so one of %s must be.", names[0], strings.Join(names[1:], ", "))
 }
 
-// check gives the standard's error code of a value that its element does not
-// allow by type, lengths and codes; "" is none.
+// check returns the standard's error code for a value that its element does not allow by type, lengths or codes; "" is
+// none.
 func (e *elementDef) check(v []byte, version string) string {
 	length := len(v)
 	switch e.kind[0] {
@@ -464,7 +463,7 @@ func (e *elementDef) check(v []byte, version string) string {
 	return ""
 }
 
-// capitals is the code that a value in small letters means; "" is none.
+// capitals is the code that a value in small letters stands for; "" is none.
 func (e *elementDef) capitals(v []byte) string {
 	for _, c := range v {
 		if c >= 'a' && c <= 'z' {
@@ -542,7 +541,7 @@ func day(v string) (time.Time, error) {
 	return time.Parse("20060102", v)
 }
 
-// Meaning spells an element's code out; "" is none that the dictionary has.
+// Meaning is the meaning of an element's code; "" if the dictionary has none.
 func Meaning(segment string, n int, value string) (name, meaning string) {
 	def := segments[segment]
 	if def == nil || n < 1 || n > len(def.elements) {
@@ -555,8 +554,7 @@ func Meaning(segment string, n int, value string) (name, meaning string) {
 	return use.name(), ""
 }
 
-// plain says a value as people read it: a code's meaning, a date, an amount
-// with its decimal point.
+// plain is a value as people read it: a code's meaning, a date, an amount with its decimal point.
 func (e *elementDef) plain(v string) string {
 	switch {
 	case e.codes[v] != "":

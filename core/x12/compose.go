@@ -10,7 +10,7 @@ import (
 	"time"
 )
 
-// Style is how a partner wants what is written to it.
+// Style is how a partner wants interchanges to be written.
 type Style struct {
 	Delimiters Delimiters
 	Version    string // 004010
@@ -21,8 +21,8 @@ type Style struct {
 	Long       string // what becomes of a text that is too long: refuse or cut
 }
 
-// Writing is a transaction set that is being written: segments in the loops
-// that they belong to, in any order; the dictionary puts them in theirs.
+// Writing is a transaction set that is being written. Its segments are in the loops that they belong to, in any order;
+// the dictionary determines their order in the set.
 type Writing struct {
 	ID    string
 	Notes []Finding // what was changed in values on the way, and what could not be written
@@ -31,7 +31,7 @@ type Writing struct {
 	root  Loop
 }
 
-// Loop is a segment of a set that is being written, with what stands in its loop.
+// Loop is a segment of a set that is being written, with the segments of its loop.
 type Loop struct {
 	id       string
 	elements []string
@@ -48,7 +48,7 @@ func NewWriting(id string, style *Style) (*Writing, error) {
 	return &Writing{ID: id, style: style, def: def}, nil
 }
 
-// Replace gives an element of a segment of the set's header, counted from 1, another value than it was written with.
+// Replace replaces an element, counted from 1, of a segment of the set's header.
 func (w *Writing) Replace(segment string, element int, value string) {
 	for _, l := range w.root.inner {
 		if l.id == segment {
@@ -61,7 +61,7 @@ func (w *Writing) Replace(segment string, element int, value string) {
 // Root is the set itself, the loop around all others.
 func (w *Writing) Root() *Loop { return &w.root }
 
-// Open adds a further round of the loop that an address names.
+// Open adds a further repetition of the loop that an address names.
 func (w *Writing) Open(in *Loop, at *Address) *Loop {
 	for _, id := range at.path[:len(at.path)-1] {
 		in = in.child(id, nil)
@@ -75,7 +75,7 @@ func (w *Writing) Open(in *Loop, at *Address) *Loop {
 	return l
 }
 
-// code is what a condition of the address fixes an element of its last segment to.
+// code is the code that a condition of the address requires in an element of its last segment.
 func (a *Address) code(id string, element int) string {
 	for _, c := range a.where {
 		if c.element == element && len(c.codes) > 0 && !c.not {
@@ -85,7 +85,7 @@ func (a *Address) code(id string, element int) string {
 	return ""
 }
 
-// at gives the conditions that speak of the segment at a depth of the path.
+// at returns the conditions about the segment at a depth of the path.
 func (a *Address) at(depth int) []condition {
 	var list []condition
 	for _, c := range a.where {
@@ -110,7 +110,7 @@ func (l *Loop) set(n int, v string) {
 	l.elements[n-1] = v
 }
 
-// fits reports whether a segment meets conditions, or could.
+// fits reports whether a segment meets conditions, or could if blank elements were filled.
 func (l *Loop) fits(where []condition) bool {
 	return !slices.ContainsFunc(where, func(c condition) bool {
 		have := l.get(c.element)
@@ -118,7 +118,7 @@ func (l *Loop) fits(where []condition) bool {
 	})
 }
 
-// meet brings a segment to meet conditions.
+// meet fills a segment so that it meets conditions.
 func (l *Loop) meet(where []condition) {
 	for _, c := range where {
 		if l.get(c.element) == "" && len(c.codes) > 0 {
@@ -141,7 +141,7 @@ func (l *Loop) child(id string, where []condition) *Loop {
 	return c
 }
 
-// find is child without adding one.
+// find is child without adding a segment.
 func (l *Loop) find(id string, where []condition) *Loop {
 	for _, c := range l.inner {
 		if c.id == id && c.fits(where) && !slices.ContainsFunc(where,
@@ -152,8 +152,8 @@ func (l *Loop) find(id string, where []condition) *Loop {
 	return nil
 }
 
-// Put writes a value to an address from a loop on. What had to be changed in
-// the value, or keeps it from being written, is noted.
+// Put writes a value to an address, starting from a loop. It notes what had to be changed in the value, or why it
+// cannot be written.
 func (w *Writing) Put(in *Loop, at *Address, value string) {
 	if len(at.path) > 0 && segments[at.path[0]] == nil {
 		return // of an envelope, which is written around the set
@@ -200,7 +200,7 @@ func (w *Writing) Put(in *Loop, at *Address, value string) {
 	l.set(n, w.text(id, n, use.element, value))
 }
 
-// Get gives what stands at an address; "" is nothing.
+// Get returns the value at an address; "" is none.
 func (w *Writing) Get(at *Address) string {
 	l := &w.root
 	for i, id := range at.path {
@@ -211,7 +211,7 @@ func (w *Writing) Get(at *Address) string {
 	return l.get(at.element)
 }
 
-// Count is how many rounds of a loop there are, wherever they stand.
+// Count is how many repetitions of a loop there are in the whole set.
 func (w *Writing) Count(id string) int { return w.root.count(id) }
 
 func (l *Loop) count(id string) int {
@@ -225,8 +225,7 @@ func (l *Loop) count(id string) int {
 	return n
 }
 
-// note takes what was changed in a value, or with a code of the standard what
-// keeps the set from being sent.
+// note records what was changed in a value or, with a code of the standard, what prevents the set from being sent.
 func (w *Writing) note(segment string, element int, code, value, format string, args ...any) {
 	w.Notes = append(w.Notes, Finding{Level: AtElement, Code: code, Segment: segment, Element: element,
 		Value: clip(value), Place: fmt.Sprintf("%s / %02d", segment, element), Message: fmt.Sprintf(format, args...)})
@@ -320,7 +319,7 @@ func (w *Writing) lay() ([]*Loop, error) {
 	return out, nil
 }
 
-// level lays an HL loop and those within it, and numbers them.
+// level writes an HL loop and those within it, and numbers them.
 func (w *Writing) level(l *Loop, nodes []node, emit func([]node, *Loop, int), out *[]*Loop, levels *int, up string) {
 	*levels++
 	number := strconv.Itoa(*levels)
@@ -340,7 +339,7 @@ func (w *Writing) level(l *Loop, nodes []node, emit func([]node, *Loop, int), ou
 	}
 }
 
-// Envelope is what stands around transaction sets.
+// Envelope is the envelope around transaction sets.
 type Envelope struct {
 	SenderQualifier, Sender     string
 	ReceiverQualifier, Receiver string
@@ -351,8 +350,7 @@ type Envelope struct {
 	At                          time.Time
 }
 
-// Write writes an interchange of one functional group. The sets' own control
-// numbers are counted from 0001.
+// Write writes an interchange with one functional group. The sets' control numbers are counted from 0001.
 func (e *Envelope) Write(out io.Writer, style *Style, writings []*Writing) error {
 	if len(writings) == 0 {
 		return errors.New("an interchange needs a transaction set")
