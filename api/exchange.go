@@ -51,7 +51,7 @@ type Departure struct {
 // What a person may say of an interchange that is doubtful.
 const (
 	LetIn   = "let_in"  // it is new, whatever its control number says
-	Settled = "settled" // of one that was held: a person dealt with it
+	Settled = "settled" // of one that was held, or that the partner rejected: a person dealt with it
 	Refused = "refused" // the sender is told that its control number came before
 )
 

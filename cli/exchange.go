@@ -258,7 +258,7 @@ was not invoiced. What breaks the partner's rules is held with the reasons.`,
 		use, short string
 		do         func(*client.Client, context.Context, int64) (api.Interchange, error)
 	}{
-		{"settle", "Say that what is held of an interchange was dealt with: it is answered from the orders as they are now",
+		{"settle", "Say that you have dealt with what is held of an interchange, or with what the partner has rejected of ours",
 			(*client.Client).Settle},
 		{"let-in", "Let in an interchange whose control number came before with other content", (*client.Client).LetIn},
 		{"refuse", "Refuse an interchange whose control number came before with other content, and tell its sender",

@@ -95,15 +95,22 @@ func (x *Exchange) Rule(ctx context.Context, id int64, ruling, by string) (api.I
 	return x.settled(ctx, id)
 }
 
-// Settle says that a person has dealt with what is held of an interchange that came. Its sets count as done as they
-// are, and answers to them are made from the orders as these are now.
+// Settle says that a person has dealt with what is held of an interchange that came, or with one of ours that its
+// partner has rejected. Sets that came count as done as they are, and answers to them are made from the orders as these
+// are now; what was rejected stays so, and needs no attention any more.
 func (x *Exchange) Settle(ctx context.Context, id int64, by string) (api.Interchange, error) {
 	i, err := x.store.Interchange(ctx, id, x.now())
 	if err != nil {
 		return i, err
 	}
+	if i.Direction == "out" && (i.State == api.StateRejected || i.State == api.StatePartly) {
+		if err := x.store.Write(ctx, func(t *store.Tx) error { return t.SettledBy(id, by) }); err != nil {
+			return i, err
+		}
+		return x.store.Interchange(ctx, id, x.now())
+	}
 	if i.Direction != "in" || i.State != api.StateHeld {
-		return i, fmt.Errorf("%w: nothing of interchange %d is held", ErrNotNow, id)
+		return i, fmt.Errorf("%w: nothing of interchange %d is held, and its partner has not rejected it", ErrNotNow, id)
 	}
 	if err := x.eachPage(ctx, id, 0, func(page []api.SetRecord) ([]api.SetRecord, error) {
 		page = slices.DeleteFunc(page, func(s api.SetRecord) bool { return s.State != api.StateHeld })

@@ -280,14 +280,21 @@ func (x *Exchange) lookDue(ctx context.Context, see func(name string)) (again bo
 	return again
 }
 
-// tryHeld retries invoices that were held because they differ from their orders, if something has happened to the order
-// since: the goods have come, or a price was corrected.
+// tryHeld retries what is held once its cause may be gone: invoices that differ from their orders, if something has
+// happened to the order since (the goods have come, or a price was corrected), and sets whose order has come after them.
 func (x *Exchange) tryHeld(ctx context.Context) error {
 	ids, err := x.store.HeldBehind(ctx, string(finding.OverInvoiced), string(finding.PriceDiffers),
 		string(finding.InvoiceDiffers))
 	if err != nil {
 		return err
 	}
+	early, err := x.store.HeldBefore(ctx, string(finding.OrderUnknown))
+	if err != nil {
+		return err
+	}
+	ids = append(ids, early...)
+	slices.Sort(ids)
+	ids = slices.Compact(ids)
 	for _, id := range ids {
 		if err := x.store.Write(ctx, func(t *store.Tx) error { return x.takeAgain(t, id) }); err != nil {
 			return err

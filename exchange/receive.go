@@ -179,15 +179,6 @@ type arrival struct {
 	received []string          // TA1 segments
 }
 
-// answered is what a 997 or 999 says about one of our groups.
-type answered struct {
-	set   api.SetRecord
-	group int64
-	state string            // of the group
-	sets  map[string]string // state by the set's control number
-	says  map[string][]finding.Finding
-}
-
 // read reads an interchange that has come. It stores its sets a number at a time. Then it stores the acknowledgement
 // together with what the interchange says about what we sent. If it is interrupted, it begins again.
 func (x *Exchange) read(ctx context.Context, kept *api.Interchange) error {
@@ -251,6 +242,9 @@ func (x *Exchange) read(ctx context.Context, kept *api.Interchange) error {
 				return err
 			}
 		}
+	}
+	if err := a.explain(); err != nil {
+		return err
 	}
 	return x.store.Write(ctx, func(t *store.Tx) error {
 		switch kept.State {
@@ -401,126 +395,6 @@ func (a *arrival) rejectAll(code string) error {
 	a.answers, a.received = nil, nil // what it acknowledges neither
 	return a.reject(0, a.i.Control, fmt.Sprintf("The interchange %s is rejected as a whole: it has %s (%s).", a.i.Control,
 		x12.InterchangeNote(code), code))
-}
-
-// outcomes are the states that acknowledgement codes (AK501, AK901, TA104) stand for.
-var outcomes = map[string]string{"A": api.StateAccepted, "E": api.StateNoted, "P": api.StatePartly,
-	"R": api.StateRejected, "M": api.StateRejected, "W": api.StateRejected, "X": api.StateRejected}
-
-// readAnswer reads a 997 or 999.
-func readAnswer(s *x12.Set) *answered {
-	a := &answered{sets: map[string]string{}, says: map[string][]finding.Finding{}}
-	set, segment := "", ""
-	for i := range s.Segments {
-		g := &s.Segments[i]
-		switch g.ID {
-		case "AK1":
-			a.group, _ = strconv.ParseInt(g.Element(2), 10, 64)
-		case "AK2":
-			set = g.Element(2)
-			a.sets[set] = api.StateAccepted
-		case "AK3", "IK3":
-			segment = fmt.Sprintf("%s at position %s", g.Element(1), g.Element(2))
-			if code := g.Element(4); code != "" && code != "8" {
-				_, means := x12.Meaning(g.ID, 4, code)
-				a.says[set] = append(a.says[set], finding.New(finding.X12Rejected, origin.Place{Row: g.Row}, "",
-					"The partner notes: %s: %s (%s).", segment, strings.ToLower(means), code))
-			}
-		case "AK4", "IK4":
-			_, means := x12.Meaning(g.ID, 3, g.Element(3))
-			f := finding.New(finding.X12Rejected, origin.Place{Row: g.Row}, g.Element(4),
-				"The partner notes: %s, element %s: %s (%s).", segment, g.Element(1), strings.ToLower(means),
-				g.Element(3))
-			a.says[set] = append(a.says[set], f)
-		case "AK5", "IK5":
-			if to := outcomes[g.Element(1)]; to != "" && set != "" {
-				a.sets[set] = to
-			}
-		case "AK9":
-			a.state = outcomes[g.Element(1)]
-		}
-	}
-	if a.group == 0 || a.state == "" {
-		return nil
-	}
-	return a
-}
-
-// matched applies what the partner acknowledges to what we sent.
-func (a *arrival) matched(t *store.Tx) error {
-	for _, one := range a.answers {
-		rec := one.set
-		ours, err := t.OutgoingByGroup(a.p.Name, one.group)
-		if err != nil {
-			return err
-		}
-		if ours.ID == 0 {
-			rec.State = api.StateHeld
-			rec.Findings = append(rec.Findings, finding.New(finding.NotSent, origin.Place{Row: rec.Row},
-				fmt.Sprint(one.group), "It acknowledges a group %d, which was never sent to %s.", one.group, a.p.Name))
-		} else {
-			rec.State = api.StateDone
-		}
-		if err := t.PutSets(a.kept.ID, []api.SetRecord{rec}); err != nil {
-			return err
-		}
-		if ours.ID == 0 {
-			continue
-		}
-		for k := range ours.Sets {
-			s := &ours.Sets[k]
-			if s.State = one.sets[s.Control]; s.State == "" {
-				s.State = one.state
-			}
-			s.Findings = append(s.Findings, one.says[s.Control]...)
-		}
-		if err := errors.Join(t.PutSets(ours.ID, ours.Sets), t.SetInterchange(ours.ID, one.state, ours.SentAt,
-			a.kept.At)); err != nil {
-			return err
-		}
-	}
-	for _, text := range a.received {
-		parts := strings.Split(text, string([]byte{a.i.Delimiters.Element}))
-		if len(parts) < 5 {
-			continue
-		}
-		control, _ := strconv.ParseInt(parts[1], 10, 64)
-		ours, err := t.OutgoingByControl(a.p.Name, control)
-		if err != nil {
-			return err
-		}
-		if ours.ID == 0 {
-			a.kept.Findings = append(a.kept.Findings, finding.New(finding.NotSent, origin.Place{}, parts[1],
-				"Its TA1 speaks of an interchange %s, which was never sent to %s.", parts[1], a.p.Name))
-			continue
-		}
-		note := ""
-		if len(parts) > 5 {
-			note = strings.TrimSpace(parts[5])
-		}
-		if means := x12.InterchangeNote(note); means != "" {
-			f := finding.New(finding.X12Rejected, origin.Place{}, note, "The partner says that the interchange has %s (TA1 %s).",
-				means, note)
-			if parts[4] != "R" {
-				f.Severity = finding.Warning
-			}
-			ours.Findings = append(ours.Findings, f)
-			if err := t.KnowInterchange(&ours); err != nil {
-				return err
-			}
-		}
-		if parts[4] != "R" { // what is in it was not looked at; acceptance of its sets comes with a 997
-			continue
-		}
-		for k := range ours.Sets {
-			ours.Sets[k].State = api.StateRejected
-		}
-		if err := errors.Join(t.PutSets(ours.ID, ours.Sets), t.SetInterchange(ours.ID, api.StateRejected, ours.SentAt,
-			a.kept.At)); err != nil {
-			return err
-		}
-	}
-	return nil
 }
 
 // acknowledge writes and stores the answer to an interchange, and makes a job of its delivery.

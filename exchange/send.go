@@ -80,7 +80,8 @@ func (x *Exchange) Send(ctx context.Context, name string, want api.Wanted, by st
 // setsInOne is how many sets one interchange contains at most.
 const setsInOne = 200
 
-// send is Send. With fresh set, what is held is left out until it changes.
+// send is Send. With fresh set, as when the service sends what is due, it leaves out what is held until it changes, and
+// what the partner has rejected: that would only be rejected again.
 func (x *Exchange) send(ctx context.Context, name string, want api.Wanted, fresh bool, by string) (out api.Sending,
 	err error) {
 	defer x.lock(name)()
@@ -94,8 +95,8 @@ func (x *Exchange) send(ctx context.Context, name string, want api.Wanted, fresh
 			"A %s comes from %s, a %s, and does not go there.", want.Set, p.Name, p.Kind)
 		return out, &f
 	}
-	ids, err := x.store.Speaking(ctx, string(p.Orders()), p.Name, want.Set, fresh)
-	if err != nil || len(ids) == 0 {
+	orders, err := x.store.Speaking(ctx, string(p.Orders()), p.Name, want.Set, fresh)
+	if err != nil || len(orders) == 0 {
 		return out, err
 	}
 	m, err := x.mappingOf(ctx, p, want.Set)
@@ -106,11 +107,16 @@ func (x *Exchange) send(ctx context.Context, name string, want api.Wanted, fresh
 	if err != nil {
 		return out, err
 	}
-	t := teller{x: x, want: want, by: by, shipments: map[string]bool{}}
-	for len(ids) > 0 {
-		all, rest, err := t.next(ctx, ids)
-		if ids = rest; err != nil {
+	t := teller{x: x, p: p, want: want, fresh: fresh, by: by, shipments: map[string]bool{}}
+	for len(orders) > 0 {
+		all, quiet, rest, err := t.next(ctx, orders)
+		if orders = rest; err != nil {
 			return out, err
+		}
+		if (fresh || want.Set == "865") && !want.Try && len(quiet) > 0 {
+			if err := x.store.Write(ctx, func(t *store.Tx) error { return t.Examined(want.Set, quiet) }); err != nil {
+				return out, err
+			}
 		}
 		for i := range all {
 			all[i].w, all[i].found = p.Compose(m, all[i].views(), lists)

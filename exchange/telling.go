@@ -1,6 +1,7 @@
 package exchange
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -16,6 +17,7 @@ import (
 	"koinos/core/notice"
 	"koinos/core/order"
 	"koinos/core/origin"
+	"koinos/core/partner"
 	"koinos/load"
 	"koinos/store"
 )
@@ -23,30 +25,40 @@ import (
 // teller works out what a partner must be told about its orders.
 type teller struct {
 	x         *Exchange
+	p         *partner.Partner
 	want      api.Wanted
+	fresh     bool // nothing is repeated that the partner has rejected
 	by        string
 	shipments map[string]bool // those that were looked at: one can be of several orders
 }
 
-// next works out what must be told about the next orders of ids, as much as fits into one interchange. rest are those
-// behind them.
-func (t *teller) next(ctx context.Context, ids []int64) (all []telling, rest []int64, err error) {
-	for len(ids) > 0 && len(all) < setsInOne {
-		o, err := t.x.store.Order(ctx, ids[0])
+// examinedAtOnce is how many orders are examined, of which nothing need be told, before this is stored.
+const examinedAtOnce = 2000
+
+// next works out what must be told about the next orders, as much as fits into one interchange. Nothing need be told
+// about those in quiet; rest are those behind them.
+func (t *teller) next(ctx context.Context, orders []store.Speech) (all []telling, quiet, rest []store.Speech,
+	err error) {
+	for len(orders) > 0 && len(all) < setsInOne && len(quiet) < examinedAtOnce {
+		o, err := t.x.store.Order(ctx, orders[0].ID)
 		if err != nil {
-			return nil, nil, err
+			return nil, nil, nil, err
 		}
-		ids = ids[1:]
+		at := orders[0]
+		orders = orders[1:]
 		if len(t.want.Orders) > 0 && !contains(t.want.Orders, o.Number) && !contains(t.want.Orders, o.SenderNumber) {
 			continue
 		}
 		said, err := t.telling(ctx, o)
 		if err != nil {
-			return nil, nil, err
+			return nil, nil, nil, err
+		}
+		if len(said) == 0 {
+			quiet = append(quiet, at)
 		}
 		all = append(all, said...)
 	}
-	return all, ids, nil
+	return all, quiet, orders, nil
 }
 
 // telling is what sets of a kind would say about an order.
@@ -55,6 +67,13 @@ func (t *teller) telling(ctx context.Context, o *store.StoredOrder) ([]telling, 
 	before, err := x.store.Said(ctx, "out", want.Set, o.ID)
 	if err != nil {
 		return nil, err
+	}
+	refused, err := t.refused(ctx, o.ID, want.Set, before)
+	if err != nil {
+		return nil, err
+	}
+	if len(refused) > 0 && !numbered[want.Set] {
+		return nil, nil
 	}
 	is := order.Seller(&o.Order)
 	now := x.now()
@@ -88,23 +107,30 @@ func (t *teller) telling(ctx context.Context, o *store.StoredOrder) ([]telling, 
 		}
 		view.StatedTotal = o.Total
 	case "855", "865":
-		came, err := x.store.Said(ctx, "in", map[string]string{"855": "850", "865": "860"}[want.Set], o.ID)
-		if err != nil || len(before) >= len(came) {
+		came, err := x.store.Said(ctx, "in", answersTo[want.Set], o.ID)
+		if err != nil {
 			return nil, err
 		}
-		asked, err := x.asked(ctx, &came[len(before)], o)
+		told, err := answersOf(before)
+		if err != nil {
+			return nil, err
+		}
+		if told >= len(came) {
+			return t.unasked(ctx, o, &is, before)
+		}
+		asked, err := x.asked(ctx, &came[told], o)
 		if err != nil {
 			return nil, err
 		}
 		var answers []order.Answered // since then
 		for _, a := range o.Answers {
-			if a.Revision > came[len(before)].First().Revision {
+			if a.Revision > came[told].First().Revision {
 				answers = append(answers, a)
 			}
 		}
 		view = notice.Confirm(asked, &is, answers, today)
 		if want.Set == "865" {
-			was, err := x.store.AsOf(ctx, o.ID, came[len(before)].First().Revision)
+			was, err := x.store.AsOf(ctx, o.ID, came[told].First().Revision)
 			if err != nil {
 				return nil, err
 			}
@@ -118,8 +144,126 @@ func (t *teller) telling(ctx context.Context, o *store.StoredOrder) ([]telling, 
 	case "856":
 		return t.shipped(ctx, o)
 	case "810":
-		return x.invoices(ctx, o, before, want.Try, t.by)
+		return t.invoices(ctx, o, before, refused)
 	}
+	if len(view.Lines) == 0 {
+		return nil, nil
+	}
+	return []telling{about(o, view)}, nil
+}
+
+// answersTo says which set of the partner's each answer is to.
+var answersTo = map[string]string{"855": "850", "865": "860"}
+
+// numbered are the sets of which an order can have several, each under a number of its own.
+var numbered = map[string]bool{"856": true, "810": true}
+
+// refused are the numbers of what the partner rejected in sets of a kind about an order, if nothing was said about the
+// same since. Only a person sends it again: the partner would reject it once more. Sets without a number have "".
+func (t *teller) refused(ctx context.Context, id int64, set string, before []api.SetRecord) (map[string]bool, error) {
+	if !t.fresh {
+		return nil, nil
+	}
+	list, err := t.x.store.Refused(ctx, set, id)
+	if err != nil || len(list) == 0 {
+		return nil, err
+	}
+	last := map[string]int64{}
+	for _, s := range before {
+		number, err := numberOf(&s)
+		if err != nil {
+			return nil, err
+		}
+		last[number] = s.Interchange
+	}
+	refused := map[string]bool{}
+	for _, s := range list {
+		number, err := numberOf(&s)
+		if err != nil {
+			return nil, err
+		}
+		if s.Interchange > last[number] {
+			refused[number] = true
+		}
+	}
+	return refused, nil
+}
+
+// numberOf is the number of what a set is about; "" if sets of its kind have none of their own.
+func numberOf(s *api.SetRecord) (string, error) {
+	if !numbered[s.Kind] {
+		return "", nil
+	}
+	v, err := viewOf(s)
+	if err != nil || v.Statement == nil {
+		return "", err
+	}
+	return v.Statement.Number, nil
+}
+
+// viewOf is what a set says about its order.
+func viewOf(s *api.SetRecord) (v order.Order, err error) {
+	if err := json.Unmarshal(s.First().Said, &v); err != nil {
+		return v, fmt.Errorf("set %d of interchange %d: %w", s.Seq, s.Interchange, err)
+	}
+	return v, nil
+}
+
+// answersOf counts the sets that answer something, and do not tell it unasked.
+func answersOf(before []api.SetRecord) (n int, err error) {
+	for i := range before {
+		v, err := viewOf(&before[i])
+		if err != nil {
+			return 0, err
+		}
+		if v.Statement == nil || !v.Statement.Unasked {
+			n++
+		}
+	}
+	return n, nil
+}
+
+// unasked is what a partner is told about an order although it asked for nothing: what we have changed by ourselves
+// since it was told last. Our answers to what it has asked come first.
+func (t *teller) unasked(ctx context.Context, o *store.StoredOrder, is *order.Order, before []api.SetRecord) ([]telling,
+	error) {
+	if t.want.Set != "865" || !t.p.TellsUnasked() {
+		return nil, nil
+	}
+	came, err := t.x.store.Said(ctx, "in", answersTo["855"], o.ID)
+	if err != nil {
+		return nil, err
+	}
+	told, err := t.x.store.Said(ctx, "out", "855", o.ID)
+	if err != nil || len(told) == 0 || len(told) < len(came) {
+		return nil, err
+	}
+	told = append(told, before...)
+	slices.SortStableFunc(told, func(a, b api.SetRecord) int { return cmp.Compare(a.Interchange, b.Interchange) })
+	heard := make([]notice.Told, len(told))
+	for i := range told {
+		if heard[i].Answer, err = viewOf(&told[i]); err != nil {
+			return nil, err
+		}
+		was, err := t.x.store.AsOf(ctx, o.ID, told[i].First().Revision)
+		if gone := (*store.TakenAway)(nil); errors.As(err, &gone) {
+			return nil, nil // it was complete, or cancelled, a long time ago
+		}
+		if err != nil {
+			return nil, err
+		}
+		if was == nil {
+			was = &o.Order
+		}
+		heard[i].Was = order.Seller(was)
+	}
+	var answers []order.Answered
+	for _, a := range o.Answers {
+		if a.Revision > lastOf(told) {
+			answers = append(answers, a)
+		}
+	}
+	view := notice.Unasked(heard, is, answers, order.Date(t.x.now().Format(time.DateOnly)))
 	if len(view.Lines) == 0 {
 		return nil, nil
 	}
@@ -131,9 +275,9 @@ func (t *teller) telling(ctx context.Context, o *store.StoredOrder) ([]telling, 
 func toldOf(before []api.SetRecord) (map[string]order.Order, error) {
 	told := map[string]order.Order{}
 	for _, s := range before {
-		var v order.Order
-		if err := json.Unmarshal(s.First().Said, &v); err != nil {
-			return nil, fmt.Errorf("set %d of interchange %d: %w", s.Seq, s.Interchange, err)
+		v, err := viewOf(&s)
+		if err != nil {
+			return nil, err
 		}
 		if v.Statement != nil {
 			told[v.Statement.Number] = v
@@ -184,6 +328,10 @@ func (t *teller) shipment(ctx context.Context, o *store.StoredOrder, number stri
 		}
 		told, err := toldOf(before)
 		if err != nil {
+			return nil, err
+		}
+		refused, err := t.refused(ctx, id, "856", before)
+		if err != nil || refused[number] {
 			return nil, err
 		}
 		view, err := t.x.shipmentOf(of, number)
@@ -272,20 +420,21 @@ func sameGoods(a, b *order.Order) bool {
 
 // invoices are the invoices and credit notes of an order that were not sent yet. What was shipped and not billed is
 // billed first, unless this is a trial.
-func (x *Exchange) invoices(ctx context.Context, o *store.StoredOrder, before []api.SetRecord, try bool,
-	by string) (all []telling, err error) {
+func (t *teller) invoices(ctx context.Context, o *store.StoredOrder, before []api.SetRecord,
+	refused map[string]bool) (all []telling, err error) {
+	x := t.x
 	told, err := toldOf(before)
 	if err != nil {
 		return nil, err
 	}
-	o, wrong, err := x.billed(ctx, o, try, by)
+	o, wrong, err := x.billed(ctx, o, t.want.Try, t.by)
 	if err != nil {
 		return nil, err
 	}
 	is := order.Seller(&o.Order)
 	for i := range o.Invoices {
 		v := &o.Invoices[i]
-		if _, known := told[v.Number]; known {
+		if _, known := told[v.Number]; known || refused[v.Number] {
 			continue
 		}
 		view, err := notice.Bill(&is, v, order.Date(x.now().Format(time.DateOnly)))

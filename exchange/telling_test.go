@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strings"
 	"testing"
+	"time"
 
 	"koinos/api"
 	"koinos/core/finding"
@@ -159,6 +160,45 @@ func TestInvoiceBeforeTheGoods(t *testing.T) {
 		is.Lines[0].Invoiced.Plain() != "40" {
 		now, err := d.store.Interchange(t.Context(), bill.ID, d.at)
 		t.Errorf("%s, %s invoiced; %+v %v", state(), is.Lines[0].Invoiced, now.Sets, err)
+	}
+}
+
+// Documents do not always arrive in the order in which they were sent: what speaks of an order that has not come is
+// done when it has, once, and no sooner.
+func TestChangeBeforeItsOrder(t *testing.T) {
+	d := open(t)
+	early := d.receive(pellow(1, "860", "BCH*04*SA*pm-1**1*20260317~POC*1*QI*24**MR*1.33**VP*00113~"))
+	other := d.receive(pellow(2, "860", "BCH*04*SA*PM-8**1*20260317~POC*1*QI*24**MR*1.33**VP*00113~"))
+	look := func() (states string, loads int64) {
+		t.Helper()
+		d.at = d.at.Add(time.Second)
+		if err := d.tryHeld(t.Context()); err != nil {
+			t.Fatal(err)
+		}
+		for _, id := range []int64{early.ID, other.ID} {
+			i, err := d.settled(t.Context(), id)
+			if err != nil {
+				t.Fatal(err)
+			}
+			states += i.State + " "
+			loads += i.Sets[0].LoadID
+		}
+		return states, loads
+	}
+	states, loads := look()
+	if states != "held held " {
+		t.Fatal(states)
+	}
+	d.receive(pellow(3, "850", order4711))
+	again, last := look()
+	if is := d.order(order.Sales, "PELLOW", "", "PM-1"); again != "done held " || is.Lines[0].Quantity.Plain() != "24" {
+		t.Errorf("%s: %s wanted", again, is.Lines[0].Quantity)
+	}
+	if last == loads {
+		t.Error("nothing was tried again")
+	}
+	if states, after := look(); states != again || after != last {
+		t.Errorf("%s: what was done is tried again", states)
 	}
 }
 

@@ -302,8 +302,9 @@ func (s *Service) interchanges(h huma.API) {
 			error) {
 			return s.exchange.Rule(ctx, id, api.LetIn, callerOf(ctx).name)
 		})
-	act("settle", "settle-interchange", "Say that what is held of an interchange was dealt with",
-		"Its sets are done as they are. What is to be answered is answered from the orders as these are now.",
+	act("settle", "settle-interchange", "Say that you have dealt with an interchange",
+		"Held sets of one that came count as done as they are, and they are answered from the orders as these are now. "+
+			"An interchange of ours that its partner has rejected needs no attention any more.",
 		func(ctx context.Context, id int64) (api.Interchange, error) {
 			return s.exchange.Settle(ctx, id, callerOf(ctx).name)
 		})

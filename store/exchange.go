@@ -226,24 +226,33 @@ func (t *Tx) OutgoingByGroup(partner string, group int64) (api.Interchange, erro
 	return t.outgoing(`group_control = ?`, partner, group)
 }
 
+// OutgoingByGroup is Tx.OutgoingByGroup, of what is stored, without the interchange's sets.
+func (s *Store) OutgoingByGroup(ctx context.Context, partner string, group int64) (api.Interchange, error) {
+	return outgoing(ctx, s.r, `group_control = ?`, partner, group)
+}
+
 // OutgoingByControl is described at OutgoingByGroup.
 func (t *Tx) OutgoingByControl(partner string, control int64) (api.Interchange, error) {
 	return t.outgoing(`control = ?`, partner, control)
 }
 
 func (t *Tx) outgoing(where, partner string, number int64) (api.Interchange, error) {
-	var rows []interchangeRow
-	if err := t.SelectContext(t.ctx, &rows,
-		`SELECT *, '' AS orders FROM interchanges WHERE partner = ? AND direction = 'out' AND control > 0 AND `+where+
-			` LIMIT 1`, partner, number); err != nil || len(rows) == 0 {
-		return api.Interchange{}, err
-	}
-	i, err := rows[0].interchange()
-	if err != nil {
+	i, err := outgoing(t.ctx, t, where, partner, number)
+	if err != nil || i.ID == 0 {
 		return i, err
 	}
 	i.Sets, err = readSets(t.ctx, t, i.ID, 0, math.MaxInt32)
 	return i, err
+}
+
+func outgoing(ctx context.Context, q querier, where, partner string, number int64) (api.Interchange, error) {
+	var rows []interchangeRow
+	if err := q.SelectContext(ctx, &rows,
+		`SELECT *, '' AS orders FROM interchanges WHERE partner = ? AND direction = 'out' AND control > 0 AND `+where+
+			` LIMIT 1`, partner, number); err != nil || len(rows) == 0 {
+		return api.Interchange{}, err
+	}
+	return rows[0].interchange()
 }
 
 // InterchangeFilter chooses interchanges.
@@ -300,13 +309,21 @@ func (s *Store) Interchanges(ctx context.Context, f InterchangeFilter, now time.
 	return interchangesOf(rows, now)
 }
 
-// Waiting lists interchanges, without their findings, that need attention: held, rejected by the partner, from an
-// unknown sender, or not acknowledged in time.
+// saidSince is the SQL condition that everything which the partner has rejected of an interchange of ours was said once
+// more since.
+const saidSince = `NOT EXISTS (SELECT 1 FROM sets r LEFT JOIN set_orders ro ON ro.interchange = r.interchange AND ro.set_seq = r.seq
+  WHERE r.interchange = i.id AND r.state = 'rejected' AND NOT EXISTS (SELECT 1 FROM set_orders lo JOIN sets l ON l.interchange = lo.interchange
+    AND l.seq = lo.set_seq JOIN interchanges li ON li.id = l.interchange
+    WHERE lo.order_id = ro.order_id AND l.kind = r.kind AND l.interchange > r.interchange AND li.direction = 'out' AND l.state <> 'held'
+    AND coalesce(lo.said ->> '$.statement.number', '') = coalesce(ro.said ->> '$.statement.number', '')))`
+
+// Waiting lists interchanges, without their findings, that need attention: held, rejected by the partner and neither
+// settled nor said once more, from an unknown sender, or not acknowledged in time.
 func (s *Store) Waiting(ctx context.Context, now time.Time) ([]api.Interchange, error) {
 	var rows []interchangeRow
 	if err := s.r.SelectContext(ctx, &rows, selectInterchange+
 		`WHERE i.state IN ('held', 'unknown', 'doubtful') OR i.state IN ('rejected', 'partly') AND i.direction = 'out'
-		  AND NOT EXISTS (SELECT 1 FROM interchanges c WHERE c.copy_of = i.id) OR i.state = 'sent' AND i.due_at < ? ORDER BY i.id DESC LIMIT 50`, at(now)); err != nil {
+		  AND i.ruling = '' AND NOT EXISTS (SELECT 1 FROM interchanges c WHERE c.copy_of = i.id) AND NOT `+saidSince+` OR i.state = 'sent' AND i.due_at < ? ORDER BY i.id DESC LIMIT 50`, at(now)); err != nil {
 		return nil, err
 	}
 	return interchangesOf(rows, now)
@@ -369,6 +386,21 @@ func (s *Store) HeldBehind(ctx context.Context, codes ...string) (ids []int64, e
 	err = s.r.SelectContext(ctx, &ids, `SELECT DISTINCT h.interchange FROM held h JOIN set_orders s ON s.interchange = h.interchange AND s.set_seq = h.set_seq
 	  JOIN orders o ON o.id = s.order_id JOIN interchanges i ON i.id = h.interchange
 	  WHERE h.kind = 'set' AND h.aside = '' AND i.state = 'held' AND h.code IN (SELECT value FROM json_each(?)) AND o.revision > s.order_revision`, string(list))
+	return ids, err
+}
+
+// HeldBefore lists interchanges with a set that is held because its order was not stored, if an order of that number
+// has come since the set was last tried: documents do not always arrive in the order in which they were sent.
+func (s *Store) HeldBefore(ctx context.Context, code string) (ids []int64, err error) {
+	of := func(is string) string {
+		return `SELECT h.interchange FROM held h JOIN set_orders s ON s.interchange = h.interchange AND s.set_seq = h.set_seq
+		  JOIN sets t ON t.interchange = h.interchange AND t.seq = h.set_seq JOIN loads l ON l.id = t.load_id
+		  JOIN interchanges i ON i.id = h.interchange JOIN orders o ON ` + is + ` AND o.partner = i.partner COLLATE NOCASE
+		  WHERE h.kind = 'set' AND h.aside = '' AND i.state = 'held' AND h.code = ?1
+		    AND EXISTS (SELECT 1 FROM events e WHERE e.order_id = o.id AND e.revision = 1 AND e.at >= l.started_at)`
+	}
+	err = s.r.SelectContext(ctx, &ids, of(`o.sender_number = s.number COLLATE NOCASE`)+` UNION `+
+		of(`o.kind = 'purchase' AND o.number = s.number`), code)
 	return ids, err
 }
 

@@ -224,6 +224,16 @@ func (s *Store) LastLoad(ctx context.Context, id int64, kind string) (load int64
 // Said returns the sets of a kind and direction that are about an order and were not rejected or held, oldest first,
 // each with that order alone.
 func (s *Store) Said(ctx context.Context, direction, kind string, order int64) ([]api.SetRecord, error) {
+	return s.setsOf(ctx, direction, kind, order, `s.state NOT IN ('held', 'rejected')`)
+}
+
+// Refused is Said for the sets that we sent and that the partner rejected.
+func (s *Store) Refused(ctx context.Context, kind string, order int64) ([]api.SetRecord, error) {
+	return s.setsOf(ctx, "out", kind, order, `s.state = 'rejected'`)
+}
+
+func (s *Store) setsOf(ctx context.Context, direction, kind string, order int64, states string) ([]api.SetRecord,
+	error) {
 	var rows []struct {
 		setRow
 		spokenRow
@@ -231,7 +241,7 @@ func (s *Store) Said(ctx context.Context, direction, kind string, order int64) (
 	err := s.r.SelectContext(ctx, &rows,
 		`SELECT s.*, so.set_seq, so.order_id, so.number, so.order_revision, so.said FROM set_orders so
 			JOIN sets s ON s.interchange = so.interchange AND s.seq = so.set_seq JOIN interchanges i ON i.id = s.interchange
-			WHERE so.order_id = ? AND s.kind = ? AND i.direction = ? AND s.state NOT IN ('held', 'rejected') ORDER BY s.interchange, s.seq`,
+			WHERE so.order_id = ? AND s.kind = ? AND i.direction = ? AND `+states+` ORDER BY s.interchange, s.seq`,
 		order, kind, direction)
 	if err != nil {
 		return nil, err
@@ -247,33 +257,67 @@ func (s *Store) Said(ctx context.Context, direction, kind string, order int64) (
 }
 
 // speaking is the SQL condition for orders that a set could be about: those that have changed since the last set about
-// them. Column o is of orders.
+// them. Column o is of orders. Those of which the partner has rejected a set come besides.
 var speaking = map[string]string{
 	"850": `NOT EXISTS (SELECT 1 FROM told WHERE kind = '850' AND order_id = o.id)`,
 	"860": `EXISTS (SELECT 1 FROM told WHERE kind = '850' AND order_id = o.id) AND NOT EXISTS (SELECT 1 FROM told WHERE kind IN ('850', '860') AND order_id = o.id AND order_revision >= o.revision)`,
 	"855": `(SELECT count(*) FROM heard WHERE kind = '850' AND order_id = o.id) > (SELECT count(*) FROM told WHERE kind = '855' AND order_id = o.id)`,
-	"865": `(SELECT count(*) FROM heard WHERE kind = '860' AND order_id = o.id) > (SELECT count(*) FROM told WHERE kind = '865' AND order_id = o.id)`,
+	"865": `((SELECT count(*) FROM heard WHERE kind = '860' AND order_id = o.id) > (SELECT count(*) FROM told WHERE kind = '865' AND order_id = o.id AND said ->> '$.statement.unasked' IS NULL)
+	  OR EXISTS (SELECT 1 FROM told WHERE kind = '855' AND order_id = o.id) AND NOT EXISTS (SELECT 1 FROM told WHERE kind = '865' AND order_id = o.id
+	    AND order_revision >= o.revision AND said ->> '$.statement.unasked')
+	  AND NOT ` + wasExamined("865") + `)`,
 	"856": `EXISTS (SELECT 1 FROM movement_lines ml JOIN movements m ON m.id = ml.movement_id WHERE ml.order_id = o.id AND m.kind = 'shipment') AND NOT EXISTS (SELECT 1 FROM told WHERE kind = '856' AND order_id = o.id AND order_revision >= o.revision)`,
 	"810": `(EXISTS (SELECT 1 FROM movement_lines ml JOIN movements m ON m.id = ml.movement_id WHERE ml.order_id = o.id AND m.kind = 'shipment')
 	  OR EXISTS (SELECT 1 FROM invoice_parts p WHERE p.order_id = o.id)) AND NOT EXISTS (SELECT 1 FROM told WHERE kind = '810' AND order_id = o.id AND order_revision >= o.revision)`,
 }
 
-// Speaking lists the ids of a partner's orders that a set could be about, oldest first. With fresh set, orders with a
-// held set are left out until they change.
-func (s *Store) Speaking(ctx context.Context, kind, partner, set string, fresh bool) (ids []int64, err error) {
+// setsAbout is how many sets there are about an order, in SQL.
+const setsAbout = `(SELECT count(*) FROM said WHERE order_id = o.id AND partner = ?2 AND state NOT IN ('held', 'rejected'))`
+
+// wasExamined is the SQL condition that an order was Examined as it is now.
+func wasExamined(set string) string {
+	return `EXISTS (SELECT 1 FROM examined e WHERE e.order_id = o.id AND e.kind = '` + set + `' AND e.revision >= o.revision
+	  AND e.sets = ` + setsAbout + `)`
+}
+
+// Speech is an order that a set could be about, at a revision, with how many sets about it there were.
+type Speech struct {
+	ID       int64 `db:"id"`
+	Revision int   `db:"revision"`
+	Sets     int   `db:"sets"`
+}
+
+// Speaking lists a partner's orders that a set could be about, oldest first. With fresh, orders with a held set, and
+// those that were Examined, are left out until they change.
+func (s *Store) Speaking(ctx context.Context, kind, partner, set string, fresh bool) (list []Speech, err error) {
 	where, ok := speaking[set]
 	if !ok {
 		return nil, fmt.Errorf("transaction set %s: %w", set, ErrNotFound)
 	}
+	where = `(` + where + ` OR EXISTS (SELECT 1 FROM said WHERE kind = '` + set + `' AND order_id = o.id AND direction = 'out'
+		AND partner = ?2 AND state = 'rejected'))`
 	if fresh {
 		where += ` AND NOT EXISTS (SELECT 1 FROM set_orders so JOIN sets s ON s.interchange = so.interchange AND s.seq = so.set_seq
-			WHERE so.order_id = o.id AND s.kind = '` + set + `' AND s.state = 'held' AND so.order_revision >= o.revision)`
+			WHERE so.order_id = o.id AND s.kind = '` + set + `' AND s.state = 'held' AND so.order_revision >= o.revision)
+		  AND NOT ` + wasExamined(set)
 	}
-	err = s.r.SelectContext(ctx, &ids,
-		`WITH said AS NOT MATERIALIZED (SELECT s.kind, s.state, so.order_id, so.order_revision, i.direction, i.partner FROM set_orders so
+	err = s.r.SelectContext(ctx, &list,
+		`WITH said AS NOT MATERIALIZED (SELECT s.kind, s.state, so.order_id, so.order_revision, so.said, i.direction, i.partner FROM set_orders so
 	    JOIN sets s ON s.interchange = so.interchange AND s.seq = so.set_seq JOIN interchanges i ON i.id = so.interchange),
 	  told AS NOT MATERIALIZED (SELECT * FROM said WHERE direction = 'out' AND partner = ?2 AND state NOT IN ('held', 'rejected')),
 	  heard AS NOT MATERIALIZED (SELECT * FROM said WHERE direction = 'in' AND partner = ?2 AND state = 'done')
-	  SELECT o.id FROM orders o WHERE o.partner = ?2 COLLATE NOCASE AND o.kind = ?1 AND o.partner = ?2 AND `+where+` ORDER BY o.id`, kind, partner)
-	return ids, err
+	  SELECT o.id, o.revision, `+setsAbout+` AS sets FROM orders o WHERE o.partner = ?2 COLLATE NOCASE AND o.kind = ?1 AND o.partner = ?2 AND `+
+			where+` ORDER BY o.id`, kind, partner)
+	return list, err
+}
+
+var examinedRows = columnsOf("examined", "order_id", "kind", "revision", "sets").orElse("revision", "sets")
+
+// Examined records that a partner need not be told anything about orders by sets of a kind.
+func (t *Tx) Examined(set string, list []Speech) error {
+	b := t.bulk(examinedRows, len(list))
+	for _, o := range list {
+		b.add(o.ID, set, o.Revision, o.Sets)
+	}
+	return b.done()
 }

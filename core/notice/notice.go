@@ -207,25 +207,7 @@ func Changes(was, is *order.Order, number string, today order.Date) order.Order 
 		if before == nil {
 			code = "AI"
 		} else {
-			quantity, price := due(&l).Cmp(due(before)), l.UnitPrice.Cmp(before.UnitPrice)
-			moved := promised(is, &l) != promised(was, before)
-			switch {
-			case due(&l).Sign() == 0 && due(before).Sign() > 0:
-				code = "DI"
-			case quantity == 0 && price == 0 && !moved:
-			case quantity != 0 && price != 0 && !moved:
-				code = "PQ"
-			case quantity > 0 && price == 0 && !moved:
-				code = "QI"
-			case quantity < 0 && price == 0 && !moved:
-				code = "QD"
-			case quantity == 0 && price != 0 && !moved:
-				code = "PC"
-			case quantity == 0 && price == 0:
-				code = "CT"
-			default:
-				code = "MU"
-			}
+			code = changeOf(before, &l, promised(is, &l) != promised(was, before))
 		}
 		if code == "" {
 			continue
@@ -249,6 +231,29 @@ func Changes(was, is *order.Order, number string, today order.Date) order.Order 
 	}
 	v.Statement = &order.Statement{Kind: string(intent.Change), Number: number, On: today}
 	return v
+}
+
+// changeOf is the code (X12 element 670) of the change from one state of a line to another; moved says that its day is
+// another one. "" is that nothing has changed.
+func changeOf(was, is *order.Line, moved bool) string {
+	quantity, price := due(is).Cmp(due(was)), is.UnitPrice.Cmp(was.UnitPrice)
+	switch {
+	case due(is).Sign() == 0 && due(was).Sign() > 0:
+		return "DI"
+	case quantity == 0 && price == 0 && !moved:
+		return ""
+	case quantity != 0 && price != 0 && !moved:
+		return "PQ"
+	case quantity > 0 && price == 0 && !moved:
+		return "QI"
+	case quantity < 0 && price == 0 && !moved:
+		return "QD"
+	case quantity == 0 && price != 0 && !moved:
+		return "PC"
+	case quantity == 0 && price == 0:
+		return "CT"
+	}
+	return "MU"
 }
 
 // Ship is the notice of a shipment: what it moved of the order, less what was taken back of it (back, by ids of lines),

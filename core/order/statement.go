@@ -7,6 +7,7 @@ type Statement struct {
 	Number   string `json:"number,omitempty" doc:"Of the change, shipment, receipt, return or invoice"`
 	On       Date   `json:"on,omitempty" doc:"Day of the change, answer, shipment, receipt, return or invoice"`
 	Code     string `json:"code,omitempty" doc:"Answer: accepted, changed, refused, or a code of X12 element 587"`
+	Unasked  bool   `json:"unasked,omitempty" doc:"Answer: the seller has changed the order by itself; nobody has asked for it"`
 	ToldOn   Date   `json:"told_on,omitempty" doc:"Shipment: day of the notice"`
 	At       string `json:"at,omitempty" doc:"Shipment: time of day, HHMM"`
 	DueOn    Date   `json:"due_on,omitempty" doc:"Shipment: day on which the goods should arrive"`

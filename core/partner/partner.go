@@ -91,6 +91,13 @@ type ID struct {
 type Set struct {
 	Mapping string `yaml:"mapping" json:"mapping" doc:"Left out, one of the partner's own on top of the standard one: pellow-850"`
 	Send    string `yaml:"send" json:"send,omitempty" enum:"asked,due" doc:"Ours: when somebody asks (the usual), or as soon as there is something to say"`
+	Unasked *bool  `yaml:"unasked" json:"unasked,omitempty" doc:"865: false says only what the partner has asked for; left out, what we change by ourselves is told, too"`
+}
+
+// TellsUnasked reports whether the partner is told by an 865 what we change by ourselves.
+func (p *Partner) TellsUnasked() bool {
+	s, exchanged := p.Sets["865"]
+	return exchanged && (s.Unasked == nil || *s.Unasked)
 }
 
 // inward are the sets that come in from a customer and go out to a supplier.

@@ -10,6 +10,7 @@ import (
 	"koinos/core/finding"
 	"koinos/core/list"
 	"koinos/core/mapping"
+	"koinos/core/notice"
 	"koinos/core/order"
 	"koinos/core/origin"
 	"koinos/core/reading"
@@ -38,8 +39,10 @@ func (p *Partner) Compose(m *mapping.Mapping, views []order.Order, lists *list.S
 		found = append(found, f)
 	}
 	found = append(found, p.look(m, w, views, lists)...)
-	if at, ok := purposes[set]; ok && len(views) > 0 && views[0].Statement != nil && views[0].Statement.Code != "" {
-		w.Replace(at.segment, at.element, views[0].Statement.Code) // it is read back by its usual purpose
+	if at, ok := purposes[set]; ok && len(views) > 0 && views[0].Statement != nil {
+		if code := at.of(views[0].Statement); code != "" {
+			w.Replace(at.segment, at.element, code) // it is read back by its usual purpose
+		}
 	}
 	return w, found
 }
@@ -48,7 +51,15 @@ func (p *Partner) Compose(m *mapping.Mapping, views []order.Order, lists *list.S
 var purposes = map[string]struct {
 	segment string
 	element int
-}{"856": {"BSN", 1}, "810": {"BIG", 7}}
+	of      func(*order.Statement) string
+}{"856": {"BSN", 1, byCode}, "810": {"BIG", 7, byCode}, "865": {"BCA", 1, func(s *order.Statement) string {
+	if s.Unasked {
+		return notice.Changed
+	}
+	return ""
+}}}
+
+func byCode(s *order.Statement) string { return s.Code }
 
 // look reads back what was written.
 func (p *Partner) look(m *mapping.Mapping, w *x12.Writing, views []order.Order, lists *list.Set) []finding.Finding {

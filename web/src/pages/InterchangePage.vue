@@ -80,6 +80,9 @@ const warnings = computed(() => {
     : [...new Set([...rules, ...others.map((f) => f.code as string)])]
 })
 
+// Whether the partner has rejected it, or a part of it.
+const refused = computed(() => it.value?.state === 'rejected' || it.value?.state === 'partly')
+
 // The interchange that came before with the same control number.
 const other = (f: { code: string; message: string }) =>
   f.code === 'control_number_used' || f.code === 'x12_duplicate' ? /interchange (\d+)/.exec(f.message)?.[1] : undefined
@@ -161,12 +164,14 @@ const found = computed(() => {
           title="Do once more what it asks for, after the cause was fixed" :loading="act.isPending.value"
           @click="act.mutate('replay')" />
         <Button
-          v-if="it.direction === 'in' && it.state === 'held'" size="small" text label="Settled"
-          title="You have dealt with it: it is answered from the orders as they are now" :loading="act.isPending.value"
-          @click="act.mutate('settle')" />
+          v-if="(it.direction === 'in' ? it.state === 'held' : refused) && !it.ruling" size="small" text label="Settled"
+          :title="it.direction === 'in' ? 'You have dealt with it: it is answered from the orders as they are now'
+            : 'You have settled with the partner what it rejected: it needs no attention any more'"
+          :loading="act.isPending.value" @click="act.mutate('settle')" />
         <Button
-          v-if="it.direction === 'out' && it.state === 'held'" size="small" label="Try again"
-          title="Write it anew from the order as it is now" :loading="send.isPending.value" @click="send.mutate()" />
+          v-if="it.direction === 'out' && (it.state === 'held' || set?.state === 'rejected')" size="small"
+          :label="it.state === 'held' ? 'Try again' : 'Send again'"
+          title="Write it again from the order as it is now" :loading="send.isPending.value" @click="send.mutate()" />
         <Button
           v-if="it.direction === 'out' && it.control" size="small" outlined label="Resend"
           title="The same bytes under the same control number" :loading="act.isPending.value"

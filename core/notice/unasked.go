@@ -1,0 +1,100 @@
+package notice
+
+import (
+	"cmp"
+	"slices"
+
+	"koinos/core/order"
+)
+
+// Changed is the purpose (X12 element 353) of an answer that tells what nobody has asked for.
+const Changed = "04"
+
+// Told is an answer that a buyer got (of Confirm, Answered or Unasked), and the order as it was then.
+type Told struct{ Answer, Was order.Order }
+
+// Unasked is what a seller tells the buyer of an order that it has changed by itself: the lines that are not as they
+// were when the buyer was last told about them, those that the buyer does not know, and those that somebody has
+// answered since (answers). told are all answers that the buyer got so far, oldest first. If the result has no lines,
+// there is nothing to tell.
+func Unasked(told []Told, is *order.Order, answers []order.Answered, today order.Date) order.Order {
+	known := knownLines(told)
+	was := order.Order{Lines: slices.Clone(known)}
+	for i := range is.Lines {
+		if l := &is.Lines[i]; due(l).Sign() > 0 && lineOf(&was, l.Number) == nil {
+			was.Lines = append(was.Lines, toldLine(is, l))
+		}
+	}
+	v := Confirm(&was, is, answers, today)
+	v.Statement.Unasked, v.Statement.Code = true, "RD"
+	lines := v.Lines[:0]
+	for _, out := range v.Lines {
+		before, l := lineOf(&was, out.Number), lineOf(is, out.Number)
+		change := "AI"
+		if slices.ContainsFunc(known, func(k order.Line) bool { return k.Number == out.Number }) {
+			change = unaskedChange(before, is, l)
+		}
+		out.Quantity = order.NumberOf(0)
+		if l != nil {
+			out.Quantity = due(l)
+		}
+		if change != "" || len(statements(answers, before, l)) > 0 {
+			out.Statement.Asked = cmp.Or(change, "NC")
+			lines = append(lines, out)
+		}
+	}
+	v.Lines = lines
+	for i := range is.Lines {
+		if due(&is.Lines[i]).Sign() > 0 {
+			v.Statement.Code = "AC"
+		}
+	}
+	return v
+}
+
+// unaskedChange is the code of the change (X12 element 670) that makes a line as it is of one as the buyer knows it; ""
+// is none.
+func unaskedChange(was *order.Line, is *order.Order, l *order.Line) string {
+	switch {
+	case l == nil && was.Quantity.Sign() > 0:
+		return "DI"
+	case l == nil:
+		return ""
+	case was.Item != l.Item && was.Item != "" && l.Item != "":
+		return "MU"
+	}
+	change := changeOf(was, l, due(l).Sign() > 0 && promised(is, l) != was.RequestedDeliveryOn)
+	if change == "" && due(l).Sign() > 0 && was.Backordered.Sign() > 0 != (l.Backordered.Sign() > 0) {
+		return "NC" // it comes later, or does not any more
+	}
+	return change
+}
+
+// toldLine is a line of an order as its buyer is told about it.
+func toldLine(o *order.Order, l *order.Line) order.Line {
+	t := named(l)
+	t.ID, t.Quantity, t.UnitPrice, t.RequestedDeliveryOn, t.Backordered = l.ID, due(l), l.UnitPrice, promised(o, l),
+		l.Backordered
+	return t
+}
+
+// knownLines are the lines about which a buyer was told, each as it was when that was done last. One that was gone
+// then has no quantity.
+func knownLines(told []Told) (known []order.Line) {
+	for i := range told {
+		for k := range told[i].Answer.Lines {
+			number := told[i].Answer.Lines[k].Number
+			line := named(&told[i].Answer.Lines[k])
+			if l := lineOf(&told[i].Was, number); l != nil {
+				line = toldLine(&told[i].Was, l)
+			}
+			at := slices.IndexFunc(known, func(k order.Line) bool { return k.Number == number })
+			if at < 0 {
+				known = append(known, line)
+			} else {
+				known[at] = line
+			}
+		}
+	}
+	return known
+}
