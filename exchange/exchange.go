@@ -281,7 +281,8 @@ func (x *Exchange) lookDue(ctx context.Context, see func(name string)) (again bo
 }
 
 // tryHeld retries what is held once its cause may be gone: invoices that differ from their orders, if something has
-// happened to the order since (the goods have come, or a price was corrected), and sets whose order has come after them.
+// happened to the order since (the goods have come, or a price was corrected), and sets whose order has come after
+// them.
 func (x *Exchange) tryHeld(ctx context.Context) error {
 	ids, err := x.store.HeldBehind(ctx, string(finding.OverInvoiced), string(finding.PriceDiffers),
 		string(finding.InvoiceDiffers))

@@ -1,6 +1,7 @@
 package exchange
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 
@@ -115,6 +116,37 @@ func TestNothingUnasked(t *testing.T) {
 	d.receive(pellow(2, "860", "BCH*04*SA*PM-1**1*20260316~POC*1*QI*24**MR*1.33**VP*00113~CTT*1~"))
 	if got := d.outgoing("PELLOW", "865", "BCA"); got != "BCA*00*AD*PM-1***20260316***SO-000001*20260316" {
 		t.Errorf("what it has asked for: %s", got)
+	}
+}
+
+// A purchase order of which nothing is wanted any more is cancelled, and not only its lines; one of which some has come
+// is changed to that.
+func TestCancelledPurchase(t *testing.T) {
+	d := open(t)
+	for n, want := range []string{"BCH*01 POC*1*DI POC*2*DI", "BCH*04 POC*1*QD POC*2*DI"} {
+		d.post(purchase(n))
+		d.send("VARNHOLT", "850")
+		id := d.order(order.Purchase, "VARNHOLT", "", fmt.Sprintf("REQ-%d", n)).ID
+		if n == 1 {
+			d.says(intent.Receipt, id, map[string]string{"receipt": "R-1"}, map[string]string{"number": "1", "quantity": "40"})
+			d.says(intent.Change, id, nil, map[string]string{"number": "1", "quantity": "40"}, map[string]string{"number": "2",
+				"change": "delete"})
+		} else {
+			d.says(intent.Withdrawal, id, nil)
+		}
+		var got []string
+		for _, i := range d.send("VARNHOLT", "860") {
+			for segment := range strings.SplitSeq(d.text(i), "~") {
+				if p := strings.Split(strings.TrimSpace(segment), "|"); p[0] == "BCH" {
+					got = append(got, strings.Join(p[:2], "*"))
+				} else if p[0] == "POC" {
+					got = append(got, strings.Join(p[:3], "*"))
+				}
+			}
+		}
+		if strings.Join(got, " ") != want {
+			t.Errorf("it says %q, want %q", got, want)
+		}
 	}
 }
 

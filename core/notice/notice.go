@@ -230,6 +230,9 @@ func Changes(was, is *order.Order, number string, today order.Date) order.Order 
 		}
 	}
 	v.Statement = &order.Statement{Kind: string(intent.Change), Number: number, On: today}
+	if !slices.ContainsFunc(is.Lines, func(l order.Line) bool { return due(&l).Sign() > 0 }) {
+		v.Statement.Code = Cancelled
+	}
 	return v
 }
 
@@ -317,7 +320,7 @@ func packed(lines []order.Line) {
 
 // Purposes of notices that do not do what their kind usually does, with the codes of X12 elements 353 and 640.
 const (
-	Cancelled = "01" // the shipment is taken back
+	Cancelled = "01" // the shipment is taken back, or nothing of the order is wanted any more
 	Replaced  = "05" // the shipment is another one than was said
 	Credit    = "CR" // the invoice gives money back
 )

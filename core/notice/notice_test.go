@@ -74,6 +74,8 @@ func TestChanges(t *testing.T) {
 		}, "1 MU 6"},
 		{"cancelled", func(o *order.Order) { o.Lines[0].Cancelled = num("10") }, "1 DI 0"},
 		{"gone", func(o *order.Order) { o.Lines = o.Lines[:1] }, "2 DI 0"},
+		{"all cancelled", func(o *order.Order) { o.Lines[0].Cancelled, o.Lines[1].Cancelled = num("10"), num("5") },
+			"1 DI 0; 2 DI 0; purpose 01"},
 		{"one more", func(o *order.Order) {
 			o.Lines = append(o.Lines, order.Line{Number: "3", Item: "D", Quantity: num("1"), UnitPrice: num("1")})
 		}, "3 AI 1"},
@@ -84,6 +86,9 @@ func TestChanges(t *testing.T) {
 		var got []string
 		for _, l := range v.Lines {
 			got = append(got, l.Number+" "+l.Statement.Code+" "+l.Quantity.String())
+		}
+		if v.Statement.Code != "" {
+			got = append(got, "purpose "+v.Statement.Code)
 		}
 		if strings.Join(got, "; ") != c.want {
 			t.Errorf("%s: %q, want %q", c.name, got, c.want)
