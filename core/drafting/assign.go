@@ -246,6 +246,8 @@ func (d *drafter) settleLevel(p *profile, level order.Level, field string, group
 	switch {
 	case slices.Contains(bothLevels, field) && level == order.Header && varies:
 		return order.Lines, field
+	case field == "ordered_on" && varies: // an order has one; each of its lines has a day of its own
+		return order.Lines, "requested_delivery_on"
 	case field == "reason" && level == order.Header && varies: // each line has its own
 		return order.Lines, "notes"
 	case slices.Contains(bothLevels, field) && d.hints.Says == intent.Change: // what is to change is the line's
@@ -322,6 +324,7 @@ func (d *drafter) byValues(p *profile, add func(order.Level, string, float64, st
 		switch {
 		case dates:
 			add(order.Header, "ordered_on", 0.4, "its values are dates", false)
+			add(order.Lines, "requested_delivery_on", 0.38, "its values are dates", false)
 		case p.padded():
 			add(order.Lines, "item", 0.35, "its values are codes", false)
 		case p.share(p.numbers) > 0.95 && p.share(p.whole) > 0.95 && p.longest <= 5:
@@ -365,7 +368,7 @@ func (d *drafter) byProducts(columns []*profile, all *[]candidate) {
 	var cols []*profile
 	var values []numbers
 	for _, p := range columns {
-		if p.filled < 3 || p.share(p.numbers) < 0.9 {
+		if p.filled < 2 || p.share(p.numbers) < 0.9 {
 			continue
 		}
 		n := numbers{}
@@ -401,7 +404,7 @@ func (d *drafter) byProducts(columns []*profile, all *[]candidate) {
 						good++
 					}
 				}
-				if total < 3 || good*10 < total*7 || ones*2 > total {
+				if total < 2 || total == 2 && (good < 2 || ones > 0) || good*10 < total*7 || ones*2 > total {
 					continue
 				}
 				// The quantity is the whole one, or the one that is called so.

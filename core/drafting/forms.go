@@ -364,6 +364,22 @@ var kindWords = map[string]string{
 	"999": "leave-out", "99": "leave-out",
 }
 
+// hasWords reports whether any row that begins with a word has text besides, and not just figures, as a trailer has.
+func (s *sheet) hasWords(word string) bool {
+	for i := range s.rows {
+		r := &s.rows[i]
+		if list.Fold(text(r, 0)) != word {
+			continue
+		}
+		for c := 1; c < len(r.Cells); c++ {
+			if _, err := order.ParseNumber(text(r, c)); err != nil {
+				return true
+			}
+		}
+	}
+	return false
+}
+
 // kinds drafts for rows of which the first column says what each is.
 func (d *drafter) kinds(t *table, _ []*table) bool {
 	s := t.sheet
@@ -400,7 +416,7 @@ func (d *drafter) kinds(t *table, _ []*table) bool {
 	var pairs []string
 	for _, w := range sortedKeys(words) {
 		kind := kindWords[w]
-		if kind == "" {
+		if kind == "" || kind == "note" && !s.hasWords(w) {
 			kind = "leave-out"
 		}
 		pairs = append(pairs, quote(strings.ToUpper(w))+": "+kind)

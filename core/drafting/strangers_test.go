@@ -68,6 +68,51 @@ var strangers = []stranger{
 	{"a list of invoices",
 		"Invoice no,Invoice date,Due,Customer,Amount,Paid\nINV-1,2026-03-02,2026-04-01,C1004,55.40,yes\nINV-2,2026-03-03,2026-04-02,C1009,129.00,no\n",
 		"", "a list of invoices"},
+	{"a Swedish form of two lines",
+		`"Buyer:","Norrvik Batklubb AB",,,,,
+"Contact:","Ulla Strand",,,,,
+"PO-nr:","NB-7781",,"Datum:","2026-11-20",,
+,,,,,,
+"Pos","Art.nr","Benämning","Antal","Enh","á-pris","Belopp"
+10,"00417","Tross 12 mm","25,5","m","12,90","328,95"
+20,"00551","Schackel","12","st","8,00","96,00"
+,,,,,"Summa","424,95"
+`,
+		`buyer.contact: {label: Contact}|unit: {from: Enh, crosswalk: unit-words}|amount: {from: Belopp}|quantity: {from: Antal, need: must}`, ""},
+	{"rows of kinds with a trailer",
+		`H|4500012345|20261120|VEND01|EUR|NET30
+L|10|MAT-00017|LANTERN BRASS|12|EA|45.50|20261215
+L|20|MAT-00018|LANTERN STEEL|6|EA|30.00|20261215
+H|4500012346|20261121|VEND01|EUR|NET30
+L|10|MAT-00100|ROPE 10MM|200|M|1.10|20261220
+T|2|3
+`,
+		`group: {by: rowkind, kind: "@A", kinds: {H: header, L: line, T: leave-out}}|ordered_on: {from: "@C", dates: yyyymmdd}|requested_delivery_on: {from: "@H", dates: yyyymmdd}|quantity: {from: "@E", need: must}`, ""},
+	{"days of delivery that vary within an order",
+		`Order ID;Line;SKU;Product;Qty Ordered;Qty Open;UoM;Net Price;Curr;Del. Date;Deliv. Addr
+A1001;1;LN-1;Lantern;10;10;PCE;45,00;EUR;01.12.2026;Dock 4, Port Hale
+A1001;2;RP-2;Rope;100;40;MTR;1,10;EUR;05.12.2026;Dock 4, Port Hale
+A1002;1;SH-3;Shackle;1.000;1.000;PCE;0,455;EUR;01.12.2026;Dock 4, Port Hale
+`,
+		`requested_delivery_on: {from: Del. Date, dates: d.m.yyyy}|quantity: {from: Qty Ordered, need: must}|unit_price: {from: Net Price}`, ""},
+	{"what is charged for shipping, in a list",
+		`{"exportedAt":"2026-11-20T10:00:00Z","orders":[{"id":991,"name":"#1042","created_at":"2026-11-19T22:10:00+01:00","customer":{"email":"kim@harbour.example","first_name":"Kim","last_name":"Ode"},"shipping_address":{"name":"Kim Ode","address1":"Quay 2","city":"Hale","zip":"HA1 2BB","country_code":"GB"},"currency":"GBP","subtotal_price":"57.00","total_tax":"9.50","shipping_lines":[{"title":"Courier","price":"4.50"}],"total_price":"71.00","line_items":[{"sku":"LN-1","title":"Lantern","quantity":1,"price":"45.00","grams":900},{"sku":"SH-3","title":"Shackle","quantity":4,"price":"3.00","grams":100}],"note":null}]}
+`,
+		`charge.freight: {from: "$.shipping_lines[*].price", repeat: sum}|total: {from: total_price}|buyer.email: {from: $.customer.email}`, ""},
+	{"days that a supplier promises",
+		`PO Number,Vendor,Vendor Part,Mfr Part,Desc,Order Qty,Ship Qty,B/O Qty,Unit Cost,Ext Cost,Promise,Buyer
+77120,KESTLE,KB-9,B9-X,Brass cleat,50,50,0,$4.10,$205.00,12/4/26,Ann
+77120,KESTLE,KB-10,B10-X,Brass hook,20,0,20,$2.00,$40.00,12/18/26,Ann
+77121,KESTLE,KB-9,B9-X,Brass cleat,10,0,10,$4.10,$41.00,12/4/26,Bo
+`,
+		`kind: purchase|requested_delivery_on: {from: Promise, dates: m/d/yy}|amount: {from: Ext Cost}`, ""},
+	{"days that are needed",
+		`need,po,item,qty,price,store
+2026-12-15,P-1,FW-1,100,1.25,0007
+2026-12-15,P-1,FW-2,40,3.00,0007
+2026-12-20,P-2,FW-9,7,10.00,0009
+`,
+		`requested_delivery_on: {from: need}|quantity: {from: qty, need: must}`, ""},
 }
 
 var mark = regexp.MustCompile(`(?m)\s+#.*$`)

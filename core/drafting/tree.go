@@ -163,6 +163,7 @@ func (d *drafter) tree(r io.ReaderAt, size int64, opt source.Options) error {
 	}
 	d.outer(roots, orders)
 	d.finish(nil, append(heads, below...), append(chosen, more...), nil)
+	d.treeParts(orders, lines, found, paths)
 	return nil
 }
 

@@ -35,7 +35,7 @@ var wordings = []wording{
 			"placed|bestelldatum|auftragsdatum|bestellt am|date commande|date de commande|date de la commande|fecha " +
 			"pedido|fecha de pedido|fecha del pedido|data ordine|data dell " +
 			"ordine|orderdatum|besteldatum|ordredato|bestillingsdato|data zamowienia|data da encomenda|data " +
-			"encomenda|orderdate|podate|document date|order day|issued|issued on|issue date|date issued|creation date",
+			"encomenda|orderdate|podate|document date|order day|doc date|doc dt|issued|issued on|issue date|date issued|creation date",
 		"date|datum|fecha|data|dato|created|created at|placed|created on|day|jour|belegdatum|dated|entered|entered " +
 			"on|raised|raised on|booked on|submitted|submitted at|erfasst|erstellt"},
 	{order.Header, "requested_delivery_on",
@@ -44,8 +44,9 @@ var wordings = []wording{
 			"day|lieferdatum|liefertermin|wunschtermin|wunschlieferdatum|lieferung am|date de livraison|date " +
 			"livraison|livrer le|fecha de entrega|fecha entrega|data consegna|data di consegna|consegna " +
 			"entro|leverdatum|leveringsdatum|leveringsdato|leveransdatum|gewenste leverdatum|data dostawy|data de " +
-			"entrega|data entrega|deliverydate|arrive by|arrival date|in hands date",
-		"delivery|due|wanted|livraison|entrega|consegna|levering|lieferung|leverans|required|deadline|dostawa|lt"},
+			"entrega|data entrega|deliverydate|arrive by|arrival date|in hands date|del date|deliv date|dlv date|delv date|dely date|needed|promise " +
+			"date|promised date|promised on|promised for",
+		"delivery|due|need|promise|promised|wanted|livraison|entrega|consegna|levering|lieferung|leverans|required|deadline|dostawa|lt"},
 	{order.Header, "requested_ship_on",
 		"ship date|ship on|ship by|requested ship date|dispatch date|despatch date|dispatch by|dispatch " +
 			"on|versanddatum|versand am|versandtermin|date d expedition|date expedition|fecha de envio|fecha " +
@@ -135,7 +136,7 @@ var wordings = []wording{
 			"many|kolicina|quant|order pieces|qty pcs", "amount|units|boxes|metres|litres|ordered|count"},
 	{order.Lines, "unit",
 		"unit|uom|u m|um|u|unit of measure|units of measure|einheit|mengeneinheit|me|unite|unidad|ud|unita|unita di " +
-			"misura|eenheid|enhed|enhet|jm|jednostka|unidade|un|measure|order unit", "pack|packaging"},
+			"misura|eenheid|enhed|enhet|jm|jednostka|unidade|un|measure|order unit|enh", "pack|packaging"},
 	{order.Lines, "unit_price",
 		"price|unit price|each|price each|price unit|item price|net price|unit " +
 			"cost|cost|preis|einzelpreis|vk|vk preis|ek|ek preis|stuckpreis|stueckpreis|nettopreis|ep|e " +
@@ -157,7 +158,7 @@ var wordings = []wording{
 	{order.Lines, "amount",
 		"amount|line total|line amount|extended|extended amount|extended cost|extended value|extended price|ext " +
 			"price|line value|net amount|net " +
-			"value|wert|betrag|gesamtpreis|positionswert|zeilensumme|nettobetrag|gp|montant|montant ht|total " +
+			"value|wert|betrag|belopp|gesamtpreis|positionswert|zeilensumme|nettobetrag|gp|montant|montant ht|total " +
 			"ligne|importe|importo|bedrag|regeltotaal|belob|belop|wartosc|wartosc netto|valor|linetotal|line " +
 			"sum|value|sum", "total|summe|gesamt|somme|suma|somma|totaal|net|totale|price total"},
 	{order.Lines, "location",
@@ -335,9 +336,9 @@ func alike(heading []string, joined, run string, e *entry) float64 {
 		return 0.62 - 0.08*float64(len(rest))
 	}
 	if known := conceptOf[joined] != ""; known {
-		return 0 // a word that is known is not another one misspelt
+		return 0 // a word that is known is not another one misspelt; nor is one with another first letter (card, yard)
 	}
-	if d := len(joined) - len(e.joined); len(e.joined) >= 5 && d >= -4 && d <= 4 &&
+	if d := len(joined) - len(e.joined); len(e.joined) >= 5 && d >= -4 && d <= 4 && joined[0] == e.joined[0] &&
 		(near(joined, e.joined, 1) || len(e.joined) >= 9 && near(joined, e.joined, 2)) {
 		return 0.68
 	}
@@ -411,8 +412,12 @@ var vocabulary = sync.OnceValue(func() []entry {
 		}
 	}
 	for _, part := range partWords {
-		if part.part != "code" && part.part != "contact" {
-			add(order.Header, "ship_to."+part.part, part.words, 0.68) // whose it is, the heading does not say
+		switch part.part { // whose it is, the heading does not say
+		case "code", "contact":
+		case "phone", "email": // goods need an address, people a number
+			add(order.Header, "buyer."+part.part, part.words, 0.66)
+		default:
+			add(order.Header, "ship_to."+part.part, part.words, 0.68)
 		}
 	}
 	add(order.Header, "buyer.contact",
@@ -463,9 +468,13 @@ func hintsFrom(words []string, vocabulary []entry, besides ...hint) []hint {
 	}
 	joined, run := strings.Join(words, " "), strings.Join(words, "")
 	best := map[[2]string]hint{}
+	said := len(words) == 1 && slices.ContainsFunc(vocabulary, func(e entry) bool { return e.joined == joined })
 	for i := range vocabulary {
 		e := &vocabulary[i]
 		score := alike(words, joined, run, e) * e.top
+		if said && e.joined != joined {
+			score *= 0.9 // "contact" is near "contract", but a word of its own
+		}
 		key := [2]string{string(e.level), e.field}
 		if score >= 0.4 && score > best[key].score {
 			best[key] = hint{e.level, e.field, score, e.text}
