@@ -18,7 +18,7 @@ var concepts = map[concept]string{
 		"bestellungs best auftrag auftrags pedido pedidos pedida ordine ordini ordinata ordinato bestel bestelling besteld " +
 		"ordre ordres zamowienie zamowienia zamowiona zam encomenda encomendada bestilling bestillings besteller",
 	"no": "no id key code ref refno",
-	"date": "date datum fecha data dato day tag jour dia giorno dag termin termijn on at by am le dzien " +
+	"date": "date datum fecha data dato day tag jour dia giorno dag termin termijn on at by am le tegen dzien " +
 		"timestamp time",
 	"delivery": "delivery deliver deliveries liv livraison livrer liefer lieferung lieferungs entrega consegna lever " +
 		"levering leverings leverans leveringsdatum dostawy dostawa arrival arrive eta anlieferung anliefer receipt arrives",
@@ -35,12 +35,12 @@ var concepts = map[concept]string{
 		"descricao benamning benaming beskrivelse beskrivning nazwa opis name nom nome naam navn title text tekst kurztext",
 	"quantity": "qty quantity quantities menge mengen anzahl qte quantite cantidad cant quantita qta aantal antal " +
 		"antall ilosc mge " +
-		"quantidade qtd qtde pieces pcs kvantitet stuckzahl",
+		"hoeveelheid hoev quantidade qtd qtde pieces pcs kvantitet stuckzahl",
 	"unit":  "unit units uom einheit unite eenheid enhet enhed jednostka unidade unita me um jm",
 	"price": "price prices prix preis precio prezzo prijs pris cena preco cost rate ep pu tarif vk ek",
 	"amount": "amount total totals montant betrag importe importo bedrag belopp belop belob wartosc wert value val sum summe " +
 		"somme suma valor totaal totale gesamt gp totaux",
-	"line": "line lines row regel pos position positions zeile ligne linea riga rad linje entry pozycja detail",
+	"line": "line lines row regel lijn lijnno pos position positions zeile ligne linea riga rad linje entry pozycja detail",
 	"net":  "net netto nett neto ht excl",
 	"customer": "customer customers client clients kunde kunden klant klanten cliente clienti kontrahent klient kund " +
 		"kd buyer account debitor odberatel",
@@ -121,6 +121,8 @@ var combined = []struct {
 	{"line price", order.Lines, "amount", 0.7},
 	{"amount price", order.Lines, "amount", 0.85},
 	{"price net", order.Lines, "unit_price", 0.97},
+	{"net price tax", order.Lines, "unit_price", 0.97}, // without it
+	{"amount net tax", order.Lines, "amount", 0.97},
 	{"% discount", order.Lines, "discount_percent", 1},
 	{"line discount", order.Lines, "discount_percent", 0.8},
 	{"% tax", order.Lines, "tax_percent", 1},

@@ -186,7 +186,7 @@ func (d *drafter) plain(t *table, all []*table) bool {
 		matrix = d.matrix(t, candidates)
 		if matrix != nil {
 			candidates = slices.DeleteFunc(candidates, func(c candidate) bool {
-				return slices.Contains(matrix, c.column) || c.name() == "quantity"
+				return slices.Contains(matrix, c.column) || c.name() == "quantity" || c.name() == "amount" && sumsUp(c.column, matrix)
 			})
 		}
 	}
@@ -205,6 +205,7 @@ func (d *drafter) plain(t *table, all []*table) bool {
 	d.filledIn(t, chosen)
 	d.labels(t, false)
 	d.finish(t, columns, chosen, matrix)
+	d.cancelled(columns, g.groups, chosen)
 	return true
 }
 

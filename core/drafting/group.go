@@ -340,14 +340,41 @@ func (d *drafter) matrix(t *table, candidates []candidate) []*profile {
 	return best
 }
 
+// sumsUp reports whether a column has the sums of what stands in others.
+func sumsUp(p *profile, others []*profile) bool {
+	sums := map[int]order.Number{}
+	for _, o := range others {
+		for _, v := range o.values {
+			if n, err := order.ParseNumber(strings.TrimSpace(v.cell.Text)); err == nil {
+				if sum, err := sums[v.row].Add(n); err == nil {
+					sums[v.row] = sum
+				}
+			}
+		}
+	}
+	same := 0
+	for _, v := range p.values {
+		if n, err := order.ParseNumber(strings.TrimSpace(v.cell.Text)); err == nil && n.Cmp(sums[v.row]) == 0 {
+			same++
+		}
+	}
+	return same > 0 && same*10 >= len(p.values)*8
+}
+
+// weekWord is a heading that names a week of the calendar.
+var weekWord = regexp.MustCompile(`(?i)^(kw|wk|week|woche|semaine|sem|semana|settimana|uge|uke|vecka|v)[ .]*[0-9]{1,2}([ /-]+[0-9]{2,4})?$`)
+
 func (d *drafter) bindMatrix(columns []*profile) {
 	first, last := columns[0].letter, columns[len(columns)-1].letter
 	d.y.parts = append(d.y.parts, fmt.Sprintf(`lines: {across: matrix, columns: "@%s-@%s"}`, origin.ColumnName(first),
 		origin.ColumnName(last)))
 	var heads []string
-	sizes, dates, places := 0, map[string]int{}, 0
+	sizes, dates, places, weeks := 0, map[string]int{}, 0, 0
 	for _, p := range columns {
 		heads = append(heads, p.heading)
+		if weekWord.MatchString(strings.TrimSpace(p.heading)) {
+			weeks++
+		}
 		if sizeWord.MatchString(strings.TrimSpace(p.heading)) {
 			sizes++
 		}
@@ -383,6 +410,9 @@ func (d *drafter) bindMatrix(columns []*profile) {
 			b.words = []string{"dates: " + quote(day)}
 		}
 		d.add(b)
+	case weeks == len(columns):
+		d.add(binding{level: order.Lines, field: "custom.week", from: "{heading}", sure: "likely",
+			why: "the headings are weeks"})
 	case sizes*2 > len(columns):
 		d.add(binding{level: order.Lines, field: "custom.size", from: "{heading}", sure: "likely",
 			why: "the headings are sizes"})

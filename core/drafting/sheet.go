@@ -281,7 +281,7 @@ func (d *drafter) cut(t *table) {
 		r := &rows[end-1]
 		n := filledCells(r)
 		lonely := n == 1 && typical >= 3 && !d.oneFilledIsData(rows, r)
-		if !odd(end-1) && !lonely && !(n <= 2 && typical >= 5 && isLabelled(r)) {
+		if !odd(end-1) && !lonely && !(n <= 2 && typical >= 4 && (isLabelled(r) || isChargeRow(r))) {
 			break
 		}
 		end--
@@ -360,6 +360,17 @@ func (d *drafter) cut(t *table) {
 		}
 		t.columns = append(t.columns, d.profile(heading, from, c+1, values))
 	}
+}
+
+// isChargeRow reports whether a row at the foot of a table is of a charge or an allowance: its name, and its amount.
+func isChargeRow(r *source.Record) bool {
+	first, last := firstText(r), ""
+	for c := range r.Cells {
+		if t := strings.TrimSpace(r.Cells[c].Text); t != "" {
+			last = t
+		}
+	}
+	return last != first && !someNumber.MatchString(first) && someNumber.MatchString(last) && partField(first) != ""
 }
 
 // another finds where another table begins below a blank row: with headings
@@ -470,7 +481,9 @@ func typicalFill(rows []source.Record) int {
 	counts := map[int]int{}
 	best := 0
 	for i := range rows {
-		counts[filledCells(&rows[i])]++
+		if first := firstText(&rows[i]); len(rows) > 12 || !isTotal(first) && !isSumOf(first) && !isChargeRow(&rows[i]) {
+			counts[filledCells(&rows[i])]++ // in a short table its foot would count as much as its lines
+		}
 	}
 	for n, c := range counts {
 		if c > counts[best] || c == counts[best] && n > best {

@@ -113,6 +113,45 @@ A1002;1;SH-3;Shackle;1.000;1.000;PCE;0,455;EUR;01.12.2026;Dock 4, Port Hale
 2026-12-20,P-2,FW-9,7,10.00,0009
 `,
 		`requested_delivery_on: {from: need}|quantity: {from: qty, need: must}`, ""},
+	{"Dutch, with prices without tax",
+		`Bestel nr.;Klant;Lijn;Artikelcode;Omschrijving;Hoeveelheid;Eenheid;Prijs excl. BTW;Levering tegen
+B2026-77;Zeevaart NV;1;00417;Touw 12mm;25;m;12,90;04/12/2026
+B2026-77;Zeevaart NV;2;00551;Sluiting;12;st;8,00;04/12/2026
+B2026-78;Kade BV;1;00417;Touw 12mm;5;m;12,90;11/12/2026
+`,
+		`number: {from: Lijn}|quantity: {from: Hoeveelheid, need: must}|unit_price: {from: Prijs excl. BTW}|requested_delivery_on: {from: Levering tegen, dates: [d/m/yyyy, m/d/yyyy]}`, ""},
+	{"orders of which one is cancelled",
+		`[{"orderNumber":"W-10","status":"processing","dateCreated":"2026-11-20T09:00:00","billing":{"company":"Kade BV","address1":"Kade 1"},"shipping":{"company":"Kade BV","address1":"Kade 1","city":"Ostrand","postcode":"1000","country":"BE"},"items":[{"sku":"00417","name":"Touw","qty":5,"unitPrice":12.9,"discountPct":10,"lineTotal":58.05}],"fees":[{"name":"Handling","total":2.5}],"shippingTotal":7.5,"grandTotal":68.05,"currency":"EUR"},
+{"orderNumber":"W-11","status":"cancelled","dateCreated":"2026-11-20T10:00:00","billing":{"company":"Zeevaart","address1":"Pier 2"},"shipping":{"company":"Zeevaart","address1":"Pier 2","city":"Ostrand","postcode":"1000","country":"BE"},"items":[{"sku":"00551","name":"Sluiting","qty":2,"unitPrice":8,"discountPct":0,"lineTotal":16}],"fees":[],"shippingTotal":0,"grandTotal":16,"currency":"EUR"}]
+`,
+		`leave_out: 'lower(col("status")) == "cancelled"'|charge.other: {from: "$.fees[*].total", repeat: sum}|total: {from: grandTotal}`, ""},
+	{"a form with a charge among its sums",
+		`PURCHASE ORDER,,,,
+Vendor:,Ebbing Paints,,P.O. #,EP-3301
+Ship To:,Quillmere Chandlery,,P.O. Date,11/20/2026
+,1 Harbour Rd,,Terms,Net 30
+,"Quillmere, QM 12345",,Ship Via,Truck
+,,,,
+Item #,Description,Qty,Rate,Amount
+PNT-RED-1L,Paint red 1 l,24,$12.50,$300.00
+PNT-BLU-1L,Paint blue 1 l,12,$12.50,$150.00
+,,,Subtotal,$450.00
+,,,Shipping,$25.00
+,,,Total,$475.00
+`,
+		`until: {text: "Subtotal*"}|charge.freight: {label: Shipping}|carrier.name: {label: Ship Via}|total: {label: Total}|unit_price: {from: Rate}`, ""},
+	{"weeks above quantities, and their sum",
+		`Artikel,Bezeichnung,KW 49,KW 50,KW 51,Summe
+00417,Tau 12 mm,100,,50,150
+00551,Schäkel,,200,,200
+`,
+		`lines: {across: matrix, columns: "@C-@E"}|custom.week: {from: "{heading}"}`, ""},
+	{"Polish",
+		`Data zamówienia;Nr zamówienia;Kontrahent;Indeks;Nazwa;Ilość;J.m.;Cena netto;Wartość netto;VAT %;Termin dostawy
+20.11.2026;ZAM/1;Port Sp. z o.o.;00417;Lina 12 mm;25,5;m;12,90;328,95;23;01.12.2026
+20.11.2026;ZAM/1;Port Sp. z o.o.;00551;Szekla;12;szt;8,00;96,00;23;01.12.2026
+`,
+		`ordered_on: {from: Data zamówienia, dates: d.m.yyyy}|unit: {from: J.m., crosswalk: unit-words}|amount: {from: Wartość netto}`, ""},
 }
 
 var mark = regexp.MustCompile(`(?m)\s+#.*$`)

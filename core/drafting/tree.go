@@ -164,6 +164,7 @@ func (d *drafter) tree(r io.ReaderAt, size int64, opt source.Options) error {
 	d.outer(roots, orders)
 	d.finish(nil, append(heads, below...), append(chosen, more...), nil)
 	d.treeParts(orders, lines, found, paths)
+	d.cancelled(heads, group, chosen)
 	return nil
 }
 
@@ -222,6 +223,7 @@ func (d *drafter) flatTree(lines *repeated) error {
 	d.y.group = g.yaml
 	d.guess("grouping", g.by, g.why, g.sure, g.second)
 	d.finish(nil, t.columns, chosen, nil)
+	d.cancelled(t.columns, g.groups, chosen)
 	return nil
 }
 

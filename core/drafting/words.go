@@ -88,6 +88,8 @@ var wordings = []wording{
 			"notes|bemerkung|bemerkungen|hinweis|hinweise|notiz|remarque|remarques|commentaire|observaciones|comentarios|notas|opmerking|opmerkingen|anmerkung|bemaerkning|merknad|anmarkning|uwagi|osservazioni|observacoes|memo|message", ""},
 	{order.Header, "reference.contract",
 		"contract|contract no|contract id|vertrag|vertrags no|contrat|contrato|contratto|kontrakt", ""},
+	{order.Header, "carrier.name", aboutCarriers + "|carrier name|shipping method|ship method|delivery method|shipping " +
+		"service|delivery service|versandart|versandweg", ""},
 	{order.Header, "charge.freight",
 		"freight|shipping|shipping cost|shipping costs|freight charge|delivery " +
 			"charge|fracht|frachtkosten|versandkosten|frais de port|port|portes|gastos de envio|trasporto|spese di " +
@@ -102,7 +104,7 @@ var wordings = []wording{
 			"name|recipient|consignee|receiver|lieferempfanger|empfanger|warenempfanger|destinataire|destinatario|ontvanger|mottaker|modtager", "ship to|deliver to|delivery address|lieferadresse|adresse de livraison|direccion de entrega|afleveradres|leveringsadresse"},
 
 	{order.Lines, "number",
-		"line|line no|line number|pos|position|pos no|posno|row|row no|ligne|no " +
+		"line|line no|line number|lijn|pos|position|pos no|posno|row|row no|ligne|no " +
 			"ligne|linea|regel|regelno|zeile|lnr|rad|linje|no linea|lineno|item line|lp|riga|no riga|order " +
 			"item|sales order item", "no|item|nr"},
 	{order.Lines, "item",
@@ -132,7 +134,7 @@ var wordings = []wording{
 		"qty|quantity|qty ordered|ordered qty|quantity ordered|order qty|order " +
 			"quantity|pieces|pcs|menge|mge|anzahl|stuck|stueck|stk|bestellmenge|quantite|qte|quantite " +
 			"commandee|cantidad|cant|cantidades|quantita|q " +
-			"ta|qta|aantal|antal|antall|kvantitet|ilosc|qtd|quantidade|qtde|units ordered|how " +
+			"ta|qta|aantal|hoeveelheid|antal|antall|kvantitet|ilosc|qtd|quantidade|qtde|units ordered|how " +
 			"many|kolicina|quant|order pieces|qty pcs", "amount|units|boxes|metres|litres|ordered|count"},
 	{order.Lines, "unit",
 		"unit|uom|u m|um|u|unit of measure|units of measure|einheit|mengeneinheit|me|unite|unidad|ud|unita|unita di " +

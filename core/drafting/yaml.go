@@ -19,6 +19,7 @@ type yaml struct {
 	until    string
 	blank    int
 	leaveOut string
+	pass     string // condition of orders that are left out
 	hidden   bool
 	kind     string
 	of       string   // of a document that speaks of orders: which orders these are
@@ -77,6 +78,9 @@ func (y *yaml) text(d *drafter) string {
 	line("  kind: %s%s", y.kind, d.mark("kind"))
 	if y.of != "" {
 		line("  of: %s", y.of)
+	}
+	if y.pass != "" {
+		line("  leave_out: '%s'%s", strings.ReplaceAll(y.pass, "'", "''"), d.mark("orders.leave_out"))
 	}
 	line("  group: {%s}%s", y.group, d.mark("grouping"))
 	if len(y.parts) > 0 {
