@@ -29,8 +29,8 @@ func (c *candidate) name() string { return c.field.Name }
 
 var pricePer = regexp.MustCompile(`(?i)^(.*?)\s*(?:per|pro|par|por|/)\s*([0-9]+)\b.*$`)
 
-// hintsOf gives what a heading means: as mappings of this partner or of others
-// bound it before, and as the vocabulary has it.
+// hintsOf returns what a heading can mean: as mappings of this partner or of others bound it before, and according to
+// the vocabulary.
 func (d *drafter) hintsOf(heading string) []hint {
 	if h, ok := d.cache[heading]; ok {
 		return h
@@ -60,11 +60,11 @@ func (d *drafter) hintsOf(heading string) []hint {
 	return all
 }
 
-// bothLevels are fields that a header and a line have alike.
+// bothLevels are fields that a header and a line both have.
 var bothLevels = []string{"requested_ship_on", "requested_delivery_on", "notes", "charge.freight"}
 
-// constant reports how a column behaves within orders: the share of orders in
-// which it has one value at most.
+// constant says how a column behaves within orders: it is the share of orders in which the column has at most one
+// value.
 func constant(p *profile, groups []int) float64 {
 	if len(p.values) == 0 {
 		return 1
@@ -83,8 +83,7 @@ func constant(p *profile, groups []int) float64 {
 	return 1 - float64(len(bad))/float64(max(len(first), 1))
 }
 
-// firstOnly reports whether the column is filled in the first row of its
-// orders only, in orders of several rows.
+// firstOnly reports whether the column is filled only in the first row of each order, for orders of several rows.
 func firstOnly(p *profile, groups []int) bool {
 	begins := map[int]int{}
 	sizes := map[int]int{}
@@ -105,8 +104,8 @@ func firstOnly(p *profile, groups []int) bool {
 	return several && len(p.values) > 0
 }
 
-// candidates gives what each column may be; groups says which order each row
-// belongs to, nil where that is not known yet.
+// candidates returns what each column may be. groups says which order each row belongs to; nil if that is not known
+// yet.
 func (d *drafter) candidates(columns []*profile, groups []int) []candidate {
 	var all []candidate
 	for _, p := range columns {
@@ -182,8 +181,8 @@ func (d *drafter) candidates(columns []*profile, groups []int) []candidate {
 	return all
 }
 
-// preferSpoken lets the number by which people speak of an order be its number
-// where the program that keeps it has an id for it besides.
+// preferSpoken chooses the number that people use for an order as its number, if the program that keeps the order has
+// an id for it besides.
 func preferSpoken(all []candidate) {
 	for i := range all {
 		id := &all[i]
@@ -197,8 +196,8 @@ func preferSpoken(all []candidate) {
 	}
 }
 
-// preferNumbers lets a column that may be the order's number or its item be the number where another one
-// looks as much like the item.
+// preferNumbers chooses a column that may be the order's number or its item as the number, if another column looks as
+// much like the item.
 func preferNumbers(all []candidate) {
 	for i := range all {
 		number := &all[i]
@@ -222,7 +221,7 @@ func preferNumbers(all []candidate) {
 	}
 }
 
-// settleLevel puts a field to the level at which its column behaves.
+// settleLevel moves a field to the level at which its column behaves.
 func (d *drafter) settleLevel(p *profile, level order.Level, field string, groups []int) (order.Level, string) {
 	if role, isCode := strings.CutSuffix(field, ".code"); isCode && p.share(p.spaces) > 0.8 && len(p.inList) == 0 &&
 		len(p.across) == 0 {
@@ -268,7 +267,7 @@ func (d *drafter) settleLevel(p *profile, level order.Level, field string, group
 	return level, field
 }
 
-// byValues adds what the values alone say.
+// byValues adds what the values alone suggest.
 func (d *drafter) byValues(p *profile, add func(order.Level, string, float64, string, bool)) {
 	if p.filled > 1 && p.share(p.gtins) >= 0.9 {
 		add(order.Lines, "gtin", 0.9, "its values are GTINs, check digits and all", true)
@@ -337,7 +336,7 @@ func (d *drafter) byValues(p *profile, add func(order.Level, string, float64, st
 	}
 }
 
-// walkField guesses what a crosswalk is for from the list that its codes stand in.
+// walkField guesses what a crosswalk is for from the list that contains its codes.
 func (d *drafter) walkField(name string) (order.Level, string) {
 	for _, f := range []struct {
 		list, field string
@@ -407,7 +406,7 @@ func (d *drafter) byProducts(columns []*profile, all *[]candidate) {
 				if total < 2 || total == 2 && (good < 2 || ones > 0) || good*10 < total*7 || ones*2 > total {
 					continue
 				}
-				// The quantity is the whole one, or the one that is called so.
+				// The quantity is the whole number, or the column with such a name.
 				qty, price := cols[q], cols[u]
 				if d.looksLike(price, "quantity") > d.looksLike(qty, "quantity") ||
 					d.looksLike(price, "quantity") == d.looksLike(qty, "quantity") && price.share(price.whole) > qty.share(qty.whole) {

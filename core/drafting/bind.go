@@ -55,8 +55,7 @@ func (d *drafter) say(level order.Level, field, word string) {
 	}
 }
 
-// values adds to a binding what its values ask for: forms of dates, lists,
-// crosswalks, suffixes.
+// values adds to a binding what its values need: forms of dates, lists, crosswalks, suffixes.
 func (d *drafter) values(b *binding, c *candidate) {
 	p := c.column
 	switch c.field.Type {
@@ -119,7 +118,7 @@ func isCurrency(w string) bool {
 		strings.EqualFold(w, "kr")
 }
 
-// look adds the crosswalk and list that know the values.
+// look adds the crosswalk and list that contain the values.
 func (d *drafter) look(b *binding, c *candidate) {
 	p := c.column
 	lists := map[string][]string{"item": {"items"}, "partner": {"customers", "suppliers"},
@@ -153,7 +152,7 @@ func (d *drafter) look(b *binding, c *candidate) {
 	}
 }
 
-// units looks whether what a column says of units are codes, names of the list, or common words.
+// units checks whether the units in a column are codes, names of the list, or common words.
 func (d *drafter) units(b *binding, p *profile, all iter.Seq[string]) {
 	known, listed := order.KnownUnit, d.hints.Lists.Lists["units"]
 	if listed != nil {

@@ -8,8 +8,8 @@ import (
 	"koinos/core/list"
 )
 
-// stateWords are headings of columns that say how far an order has come, gone the words there for one that is not wanted
-// any more.
+// stateWords are headings of columns with the state of an order; gone are the words there for an order that is not
+// wanted any more.
 var (
 	stateWords = words("status|state|order status|order state|orderstatus|stato|statut|estado|tila|auftragsstatus|bestellstatus|" +
 		"stand|zustand|line status|item status|fulfilment status")
@@ -25,7 +25,7 @@ func words(list string) map[string]bool {
 	return all
 }
 
-// cancelled leaves out what a column of the document says is cancelled: orders, or rows where it varies within them.
+// cancelled leaves out what a column of the document marks as cancelled: orders, or rows if it varies within an order.
 func (d *drafter) cancelled(columns []*profile, groups []int, chosen []candidate) {
 	if d.hints.Says != "" {
 		return

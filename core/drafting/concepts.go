@@ -7,12 +7,11 @@ import (
 	"koinos/core/order"
 )
 
-// concept is what one word of a heading speaks of.
+// concept is what one word of a heading is about.
 type concept string
 
-// concepts are the words by which headings speak of things, in their plain
-// form (plainWords). Headings are put together of them: "Date liv. souhaitée"
-// is a date, of a delivery, that is requested.
+// concepts are the words that headings are made of, in their plain form (plainWords): "Date liv. souhaitée" is a date,
+// of a delivery, that is requested.
 var concepts = map[concept]string{
 	"order": "order orders ordered po purchase sales so cde cdes cdee commande commandes commandee bestell bestellung " +
 		"bestellungs best auftrag auftrags pedido pedidos pedida ordine ordini ordinata ordinato bestel bestelling besteld " +
@@ -54,7 +53,7 @@ var concepts = map[concept]string{
 	"your":     "your ihre ihr votre vostro uw their",
 }
 
-// conceptOf gives the concept of a plain word.
+// conceptOf maps a plain word to its concept.
 var conceptOf = func() map[string]concept {
 	all := map[string]concept{}
 	for c, words := range concepts {
@@ -65,9 +64,8 @@ var conceptOf = func() map[string]concept {
 	return all
 }()
 
-// combined are the fields that concepts together mean. A heading means one if
-// it speaks of nothing else; "net" may always be there besides, and "item" and
-// "line" with what only lines have.
+// combined are the fields that concepts together mean. A heading means one if it contains no other concept, except
+// "net", and except "item" and "line" for what only lines have.
 var combined = []struct {
 	concepts string
 	level    order.Level
@@ -128,7 +126,7 @@ var combined = []struct {
 	{"% tax", order.Lines, "tax_percent", 1},
 }
 
-// combinations is combined by its concepts in their order.
+// combinations maps concepts, sorted, to entries of combined.
 var combinations = func() map[string][]int {
 	all := map[string][]int{}
 	for i, c := range combined {
@@ -140,8 +138,7 @@ var combinations = func() map[string][]int {
 	return all
 }()
 
-// spokenOf gives the concepts of a heading's words, in their order and each
-// once; strange is how many words say nothing that is known.
+// spokenOf returns the concepts of a heading's words, sorted and each once; strange is how many words are unknown.
 func spokenOf(words []string) (all []concept, strange int) {
 	for _, w := range words {
 		found, ok := inWord(w)
@@ -157,8 +154,7 @@ func spokenOf(words []string) (all []concept, strange int) {
 	return slices.Compact(all), strange
 }
 
-// inWord gives what a word speaks of, or the two words that it is made of, as
-// "bestelldatum" and "regelbedrag" are.
+// inWord returns the concept of a word, or of the two words that it is made of, as in "bestelldatum" and "regelbedrag".
 func inWord(w string) ([]concept, bool) {
 	if c := conceptOf[w]; c != "" {
 		return []concept{c}, true
@@ -178,7 +174,7 @@ func inWord(w string) ([]concept, bool) {
 	return nil, false
 }
 
-// combinedHints gives the fields that the words of a heading mean together.
+// combinedHints returns the fields that the words of a heading mean together.
 func combinedHints(words []string, joined string) []hint {
 	spoken, strange := spokenOf(words)
 	if len(spoken) < 2 || strange > 1 {

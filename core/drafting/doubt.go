@@ -8,8 +8,8 @@ import (
 	"koinos/core/order"
 )
 
-// doubt lowers the mark of a grouping within whose orders a column varies that should say the same of all
-// of an order: it may be a part of the key.
+// doubt lowers the certainty of a grouping if a column varies within its orders that should be the same for all of an
+// order, because that column may be a part of the key.
 func (d *drafter) doubt(g *grouping, columns []*profile, chosen []candidate) {
 	for _, p := range columns {
 		if p == g.ident || p.filled < 2 || constant(p, g.groups) >= 0.97 {
@@ -27,7 +27,7 @@ func (d *drafter) doubt(g *grouping, columns []*profile, chosen []candidate) {
 	}
 }
 
-// others are words of the headings of documents that are no orders.
+// others are words in the headings of documents that contain no orders.
 var others = []struct{ what, words string }{
 	{"a stock list", "on hand|stock|available|reserved|bestand|lagerbestand|stock on hand|disponible|en " +
 		"stock|giacenza|voorraad|inventory"},
@@ -44,14 +44,14 @@ var others = []struct{ what, words string }{
 	{"a list of addresses", "street|city|zip|phone|email|strasse|ort|plz|telefon|country|address|rue|ville|adresse"},
 }
 
-// noOrders says of a document that it does not look like one of orders: it has no quantities, or what
-// looks like one is called otherwise.
+// noOrders reports that a document does not look like one of orders: it has no quantities, or the column that looks
+// like them has another name.
 func (d *drafter) noOrders(columns []*profile) {
 	quantity, guessed, item := false, false, false
 	for _, b := range d.y.bindings {
 		switch {
 		case b.level == order.Lines && b.field == "quantity":
-			// A matrix is of orders if sizes, days or places stand over it, or if they are numbered.
+			// A matrix is about orders if sizes, days or places stand above it, or if the orders are numbered.
 			quantity = b.from != "{cell}" || d.bound(order.Header, "sender_number") || !d.bound(order.Lines, "custom.column")
 			guessed = b.sure == "unsure"
 		case b.level == order.Lines && (b.field == "item" || b.field == "gtin"):

@@ -15,7 +15,7 @@ import (
 	"koinos/core/source"
 )
 
-// Hints is what is known besides the document.
+// Hints is what is known in addition to the document.
 type Hints struct {
 	Name    string             // of the mapping; left out, draft
 	Partner string             // our code of the partner, where it is known
@@ -40,9 +40,9 @@ type Proposal struct {
 	Text    string   `json:"text" doc:"The mapping as YAML; what is not sure is marked in it"`
 	Guesses []Guess  `json:"guesses"`
 	Unbound []string `json:"unbound" doc:"Columns or paths with values that are not used"`
-	// NoOrders is blank where the document looks like one of orders.
+	// NoOrders is blank if the document looks like one of orders.
 	NoOrders string `json:"no_orders,omitempty" doc:"Why the document does not look like one of orders"`
-	// As is the kind as which it would rather be drafted; blank is none.
+	// As is a kind of notice that the document looks more like; blank if there is none.
 	As intent.Kind `json:"as,omitempty" enum:"change,answer,shipment,receipt,return,invoice" doc:"Where it looks like one that speaks of stored orders: the kind as which it would rather be drafted"`
 }
 
@@ -215,7 +215,7 @@ var whose = map[string]bool{"shop": true, "store": true, "branch": true, "outlet
 	"magasin": true, "tienda": true, "cliente": true, "negozio": true, "winkel": true, "klant": true, "site": true,
 	"depot": true, "customer no": true, "kunden no": true}
 
-// settle makes a column the field that the grouping found it to be.
+// settle gives a column the field that the grouping found for it.
 func settle(all []candidate, column *profile, field string) []candidate {
 	kept := slices.DeleteFunc(all, func(c candidate) bool {
 		return (c.column == column) != (c.field.Name == field && c.level == order.Header)
@@ -274,8 +274,8 @@ func nonblank(all []string) []string {
 	return some
 }
 
-// alikeSheets names the sheets that have the same headings: "" where the
-// first visible one is all, else a pattern.
+// alikeSheets names the sheets that have the same headings: "" if there is only the first visible one, otherwise a
+// pattern.
 func (d *drafter) alikeSheets(t *table, all []*table) string {
 	if t.sheet.name == "" {
 		return ""
@@ -324,7 +324,7 @@ func sameHead(a, b []string) bool {
 	return n >= 2 && n*10 >= max(len(a), len(b))*8
 }
 
-// unsaid is a binding of what the document does not say: it refuses each order until a person says it.
+// unsaid is the binding of a field that the document does not have. It refuses each order until a person fills it in.
 var unsaid = []string{"expr: '\"\"'", "need: must"}
 
 // finish adds the partner and the kind, and lists what is not used.
@@ -363,7 +363,7 @@ func (d *drafter) finish(t *table, columns []*profile, chosen []candidate, matri
 	d.kind(texts)
 }
 
-// texts are those of the first rows of a document of sheets.
+// texts are the texts in the first rows of a document of sheets.
 func (d *drafter) texts(t *table) (texts []string) {
 	if t == nil {
 		return nil
@@ -422,7 +422,7 @@ func (d *drafter) partner(texts []string) {
 		why: "nothing says who the partner is: write value: and our code of it"})
 }
 
-// knownHeads reports whether the headings of a known mapping are this document's.
+// knownHeads reports whether the headings of a known mapping are those of this document.
 func (d *drafter) knownHeads(m *mapping.Mapping) bool {
 	n, all := 0, 0
 	for _, bindings := range m.Bindings {

@@ -18,7 +18,7 @@ type label struct {
 	row   int
 }
 
-// findLabels gives the labels in rows that stand around a table.
+// findLabels returns the labels in rows around a table.
 func (d *drafter) findLabels(rows []source.Record) []label {
 	var all []label
 	for i := range rows {
@@ -128,14 +128,14 @@ func (d *drafter) labels(t *table, below bool) {
 	}
 }
 
-// forms drafts for documents in which each sheet, or each block of a sheet, is
-// an order with labelled facts around its lines.
+// forms drafts for documents in which each sheet, or each block of a sheet, is an order with labelled facts around its
+// lines.
 func (d *drafter) forms(t *table, all []*table) bool {
 	if t.headAt < 0 {
 		return false
 	}
 	s := t.sheet
-	// The same heading several times on a sheet: forms under one another.
+	// The same heading occurs several times on a sheet: forms stand below one another.
 	var heads []int
 	for i := range s.rows {
 		if sameRow(&s.rows[i], &s.rows[t.headAt]) {
@@ -230,8 +230,7 @@ func sameRow(a, b *source.Record) bool {
 	return same >= 2 && other == 0
 }
 
-// opener finds the text with which each form begins: the first row in front of
-// each heading that reads alike every time.
+// opener finds the text with which each form begins: the first row before each heading that is the same every time.
 func (d *drafter) opener(s *sheet, heads []int) (string, []int) {
 	first := func(i int) string { return firstText(&s.rows[i]) }
 	common := func(a, b string) string {
@@ -346,7 +345,7 @@ func (d *drafter) joined(_ *table, all []*table) bool {
 	return false
 }
 
-// kindWords are the words with which rows say what they are.
+// kindWords are the words by which rows say what kind they are.
 var kindWords = map[string]string{
 	"h": "header", "hdr": "header", "head": "header", "header": "header", "ord": "header", "order": "header",
 	"oh": "header", "hd": "header", "k": "header", "kopf": "header", "ent": "header", "cab": "header", "t1": "header",
@@ -364,7 +363,7 @@ var kindWords = map[string]string{
 	"999": "leave-out", "99": "leave-out",
 }
 
-// hasWords reports whether any row that begins with a word has text besides, and not just figures, as a trailer has.
+// hasWords reports whether a row that begins with a word contains text. A trailer contains only figures.
 func (s *sheet) hasWords(word string) bool {
 	for i := range s.rows {
 		r := &s.rows[i]
@@ -380,7 +379,7 @@ func (s *sheet) hasWords(word string) bool {
 	return false
 }
 
-// kinds drafts for rows of which the first column says what each is.
+// kinds drafts for rows whose first column says what kind each is.
 func (d *drafter) kinds(t *table, _ []*table) bool {
 	s := t.sheet
 	if t.headAt >= 0 && t.score > 3.4 {
@@ -478,7 +477,7 @@ func (d *drafter) kinds(t *table, _ []*table) bool {
 	under := d.candidates(details, nil)
 	under = slices.DeleteFunc(under, func(c candidate) bool { return c.level != order.Lines })
 	more, second := assign(under)
-	// Without headings the first columns of codes and whole numbers are taken.
+	// Without headings, the first columns of codes and whole numbers are used.
 	take := func(field string, like func(*profile) bool) {
 		if slices.ContainsFunc(more, func(c candidate) bool { return c.name() == field }) {
 			return

@@ -24,7 +24,7 @@ type grouping struct {
 	second string
 }
 
-// groupRows guesses how the rows of a table hang together.
+// groupRows guesses which rows of a table belong together.
 func (d *drafter) groupRows(t *table, columns []*profile, chosen []candidate) grouping {
 	n := len(t.rows)
 	if p := d.identity(t, columns, chosen); p != nil {
@@ -54,8 +54,7 @@ func (d *drafter) groupRows(t *table, columns []*profile, chosen []candidate) gr
 		"no column identifies an order: the whole document may be one", "unsure", "sheet"}
 }
 
-// daysWithin finds the column of days that tells the orders of one customer, or
-// of one shop, apart, where nothing numbers them.
+// daysWithin finds the column of days that separates the orders of one customer or shop, if orders are not numbered.
 func daysWithin(groups []int, p *profile, chosen []candidate, rows int) *profile {
 	numbered := false
 	for _, c := range chosen {
@@ -106,8 +105,7 @@ func (d *drafter) identity(t *table, columns []*profile, chosen []candidate) *pr
 			return c.column
 		}
 	}
-	// A column of codes whose values come in runs, or that is filled once in a
-	// while, further to the left than any quantity.
+	// A column of codes whose values come in runs, or that is filled only now and then, to the left of any quantity.
 	var best *profile
 	bestScore := 0.45
 	for i, p := range columns {
@@ -142,8 +140,7 @@ func (d *drafter) identity(t *table, columns []*profile, chosen []candidate) *pr
 	return best
 }
 
-// runs counts the runs of equal values, blanks continuing them, and gives the
-// run of each row.
+// runs counts the runs of equal values, which blanks continue, and returns the run of each row.
 func (d *drafter) runs(t *table, p *profile) (int, []int) {
 	at := map[int]string{}
 	for _, v := range p.values {
@@ -221,8 +218,8 @@ func (d *drafter) byValue(t *table, p *profile) []int {
 
 var numberAtEnd = regexp.MustCompile(`^(.*?)[ _\-.]?([0-9]{1,3})([ _\-.].*)?$`)
 
-// numbered finds headings that are numbered (sku_1, qty_1, sku_2 …) or stand
-// several times, and gives the columns with each of them once.
+// numbered finds headings that are numbered (sku_1, qty_1, sku_2 …) or repeated, and returns the columns with each of
+// them once.
 func (d *drafter) numbered(t *table) []*profile {
 	type family struct {
 		from    string
@@ -340,7 +337,7 @@ func (d *drafter) matrix(t *table, candidates []candidate) []*profile {
 	return best
 }
 
-// sumsUp reports whether a column has the sums of what stands in others.
+// sumsUp reports whether a column contains the sums of other columns.
 func sumsUp(p *profile, others []*profile) bool {
 	sums := map[int]order.Number{}
 	for _, o := range others {

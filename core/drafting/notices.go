@@ -11,7 +11,7 @@ import (
 	"koinos/core/order"
 )
 
-// notice is the vocabulary of documents that speak of orders that are stored.
+// notice is the vocabulary of documents about stored orders.
 type notice struct {
 	of       order.Kind // whose orders it speaks of, where nothing says so
 	tells    [2]string  // fields by whose columns it is known, where there is one of each; separated by bars
@@ -21,12 +21,12 @@ type notice struct {
 	wordings []wording
 }
 
-// Kinds are the words for what a document is drafted as: orders that partners make with us or that we make with
-// suppliers, or what somebody says of orders that are stored.
+// Kinds are the kinds that a document can be drafted as: orders from customers or to suppliers, or notices about stored
+// orders.
 func Kinds() []string { return append(slices.Clone(order.Kinds), intent.Notices...) }
 
-// KindOf understands such a word, and for what is said of orders, of which these are (sales or purchase). Blank words
-// leave it open.
+// KindOf interprets such a kind, and for notices which orders they are about (sales or purchase). Blank words leave
+// this open.
 func KindOf(kind, of string) (order.Kind, intent.Kind, error) {
 	switch {
 	case of != "" && !slices.Contains(order.Kinds, of):
@@ -42,7 +42,7 @@ func KindOf(kind, of string) (order.Kind, intent.Kind, error) {
 	return order.Kind(of), intent.Kind(kind), nil
 }
 
-// names are the fields by which every notice names order and line.
+// names are the fields by which every notice identifies its order and line.
 var names = []string{"partner", "sender_number", "number", "sender_line", "item", "buyer_item", "supplier_item", "gtin",
 	"description", "unit", "quantity", "notes"}
 
@@ -63,7 +63,7 @@ const (
 		"license plate"
 )
 
-// moving are the wordings of goods that move, for the number, the day and the quantity of one kind.
+// moving are the wordings of goods that move, with those for the number, the day and the quantity of one kind.
 func moving(field, number, on, day, quantity string) []wording {
 	return []wording{
 		{order.Header, field, number, "document no|document|doc no|reference|ref|no|id|number"},
@@ -172,10 +172,11 @@ var noticeOf = map[intent.Kind]*notice{
 			{order.Header, "reason", "reason|reason for change|why|grund|motif|motivo|reden", ""}}},
 }
 
-// oursBegin is with what the numbers begin that Koinos gives orders, as long as nobody chose another series.
+// oursBegin maps kinds of order to the beginning of the numbers that Koinos gives them, unless somebody has chosen
+// another series.
 var oursBegin = map[order.Kind]string{order.Sales: "SO-", order.Purchase: "PO-"}
 
-// ordered are words of quantities that a notice repeats from the order: what it says itself stands elsewhere.
+// ordered are words for quantities that a notice repeats from the order. Its own quantities stand elsewhere.
 var ordered = []string{"ordered", "order", "bestellt", "bestellmenge", "commande", "commandee", "pedido", "pedida",
 	"ordinato", "ordinata", "ordinati", "besteld", "bestelde", "bestilt", "bestalld", "bestallt", "bestallda", "zamowiono",
 	"encomendado", "encomendada", "open", "old", "alt", "ancien", "outstanding", "remaining",
@@ -219,7 +220,7 @@ var noticeWords = func() map[[2]string]func() []entry {
 	return all
 }()
 
-// noticeHints gives what a heading can mean in a notice, the best first: words of the notice itself before those of
+// noticeHints returns what a heading can mean in a notice, the best first: words of the notice itself before those of
 // orders.
 func (d *drafter) noticeHints(heading string, usual []hint) []hint {
 	n := noticeOf[d.hints.Says]
@@ -260,7 +261,7 @@ func (d *drafter) noticeHints(heading string, usual []hint) []hint {
 	return own
 }
 
-// has reports whether documents that are drafted for can have a field of orders.
+// has reports whether the documents that are being drafted for can have a field of orders.
 func (d *drafter) has(field string) bool {
 	n := noticeOf[d.hints.Says]
 	if n != nil && field == "partner" && d.hints.Partner != "" {
@@ -269,15 +270,15 @@ func (d *drafter) has(field string) bool {
 	return n == nil || d.hints.Says == intent.Change || slices.Contains(names, field) || slices.Contains(n.keeps, field)
 }
 
-// lookup finds a field of a level, as the documents that are drafted for have it.
+// lookup finds a field of a level for the documents that are being drafted for.
 func (d *drafter) lookup(level order.Level, name string) (order.Field, bool) {
 	return order.LookupOf(string(d.hints.Says), level, name)
 }
 
-// mostLooked is at how many columns is looked for what a document may be besides.
+// mostLooked is how many columns are examined to find out what else a document may be.
 const mostLooked = 200
 
-// speaksOf notes of which notices the columns of a document look like, that is drafted as one of orders.
+// speaksOf notes which notices the columns of a document look like that is drafted as one of orders.
 func (d *drafter) speaksOf(columns []*profile) {
 	for _, word := range intent.Notices {
 		n := noticeOf[intent.Kind(word)]
@@ -311,7 +312,7 @@ func (d *drafter) speaksOf(columns []*profile) {
 	}
 }
 
-// grouped guesses how the rows of a table hang together.
+// grouped guesses which rows of a table belong together.
 func (d *drafter) grouped(t *table, columns []*profile, chosen []candidate) grouping {
 	if d.hints.Says != "" {
 		if g, ok := d.groupNotice(t, chosen); ok {
@@ -363,7 +364,7 @@ func (d *drafter) groupNotice(t *table, chosen []candidate) (grouping, bool) {
 	return g, true
 }
 
-// filledIn passes over rows in which nobody filled in a quantity, as of a list of all that is open.
+// filledIn skips rows in which nobody filled in a quantity, as in a list of everything that is open.
 func (d *drafter) filledIn(t *table, chosen []candidate) {
 	if d.hints.Says == "" || !noticeOf[d.hints.Says].counts {
 		return
@@ -385,7 +386,7 @@ func (d *drafter) filledIn(t *table, chosen []candidate) {
 	}
 }
 
-// saysOf sees to it that a notice names what it must.
+// saysOf makes sure that a notice names what it must name.
 func (d *drafter) saysOf() {
 	n := noticeOf[d.hints.Says]
 	ask := func(level order.Level, field, why string) {
@@ -407,10 +408,10 @@ func (d *drafter) saysOf() {
 	}
 }
 
-// codes are the fields that say what goods a line is of.
+// codes are the fields that identify the item of a line.
 var codes = []string{"item", "buyer_item", "supplier_item", "gtin", "description"}
 
-// spoken looks whether the words of a column are known, but are not those that the field has.
+// spoken reports whether the words of a column are known, but do not belong to the given field.
 func (d *drafter) spoken(b *binding, p *profile, name string, is func(word string) bool) {
 	walk, strange := d.hints.Lists.Crosswalk(name), 0
 	for w := range p.words {

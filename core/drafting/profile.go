@@ -12,7 +12,7 @@ import (
 	"koinos/core/source"
 )
 
-// profile is what the values of a column, or of a path, are like.
+// profile describes the values of a column, or of a path.
 type profile struct {
 	heading string
 	from    string // as a binding names it
@@ -34,7 +34,7 @@ type profile struct {
 	first   byte            // d or m: what comes first in the dates of other columns; 0 is not known
 }
 
-// agree lets columns whose dates leave open which is the day follow those that do not.
+// agree lets columns in whose dates day and month cannot be told apart follow those in which they can.
 func agree(columns []*profile) {
 	votes := map[byte]int{}
 	for _, p := range columns {
@@ -52,11 +52,11 @@ func agree(columns []*profile) {
 	}
 }
 
-// mostly is how large a share of dates, or of numbers, is enough in a column whose heading says that it has
-// them: the rest may be dirty.
+// mostly is the share of dates, or of numbers, that is enough in a column whose heading says that it contains them: the
+// rest may be mistakes.
 const mostly = 0.6
 
-// value is one filled cell with the row it stands in.
+// value is one filled cell with its row.
 type value struct {
 	row  int // index of the sample's row
 	cell source.Cell
@@ -147,7 +147,7 @@ func (p *profile) ask(s string, d *drafter) {
 	}
 }
 
-// begin counts the values that begin so, with a digit behind it.
+// begin counts the values that begin with a prefix followed by a digit.
 func (p *profile) begin(with string) (n int) {
 	for _, v := range p.values {
 		if rest, has := strings.CutPrefix(strings.TrimSpace(v.cell.Text), with); has && rest != "" && rest[0] >= '0' &&
@@ -168,8 +168,7 @@ func (p *profile) ofTen() bool {
 	return len(p.words) > 1 || !p.words["1"]
 }
 
-// padded reports whether the values are codes, as numbers with zeros in front
-// are and words of letters and digits.
+// padded reports whether the values are codes: numbers with leading zeros, or words of letters and digits.
 func (p *profile) padded() bool {
 	n := 0
 	for _, v := range p.values {
@@ -181,14 +180,13 @@ func (p *profile) padded() bool {
 	return p.share(n) >= 0.5 && p.share(p.spaces) == 0
 }
 
-// coded reports whether a text with digits begins with letters that are no
-// currency: P1 is a code, USD 5 is money.
+// coded reports whether a text with digits begins with letters that are not a currency: P1 is a code, USD 5 is money.
 func coded(s string) bool {
 	begins := strings.IndexFunc(s, func(r rune) bool { return !unicode.IsLetter(r) })
 	return begins > 0 && !isCurrency(s[:begins])
 }
 
-// share is n of the filled values.
+// share is n divided by the number of filled values.
 func (p *profile) share(n int) float64 {
 	if p.filled == 0 {
 		return 0
@@ -196,11 +194,10 @@ func (p *profile) share(n int) float64 {
 	return float64(n) / float64(p.filled)
 }
 
-// isDates reports whether the values are dates, and in which forms besides
-// yyyy-mm-dd: the fewest that fit all of them.
+// isDates reports whether the values are dates, and in which forms besides yyyy-mm-dd: the fewest that fit all of them.
 func (p *profile) isDates() (forms []string, ok bool) { return p.mostlyDates(0.9) }
 
-// mostlyDates is isDates where so large a share of the values is enough.
+// mostlyDates is isDates with a share of the values that is enough.
 func (p *profile) mostlyDates(least float64) (forms []string, ok bool) {
 	if p.share(p.days) >= least {
 		return nil, true
@@ -215,8 +212,7 @@ func (p *profile) mostlyDates(least float64) (forms []string, ok bool) {
 		}
 	}
 	if len(fits) > 0 {
-		// Of several that fit equally, only those that differ in day and month
-		// say something different.
+		// Of several that fit equally, only those that differ in day and month have different meanings.
 		for _, f := range fits {
 			if p.dates[f] == best && (len(forms) == 0 || swapped(forms[0], f)) {
 				forms = append(forms, f)
@@ -252,8 +248,7 @@ func isGTIN(s string) bool {
 	return order.CheckDigit(s)
 }
 
-// counts reports whether the values count: 1, 2, 3, or 10, 20, 30, and again
-// from the beginning with each order.
+// counts reports whether the values count: 1, 2, 3, or 10, 20, 30, starting again with each order.
 func (p *profile) counts() bool {
 	last, step, begin := 0, 0, 0
 	for i, v := range p.values {
@@ -273,8 +268,7 @@ func (p *profile) counts() bool {
 	return begin <= 10 && len(p.words) > 1
 }
 
-// fits says whether a field of a type can hold the values: 0 cannot, 1 can, and
-// between them perhaps.
+// fits says whether a field of a type can have the values: 0 means no, 1 means yes, and values between them perhaps.
 func (p *profile) fits(f order.Field) float64 {
 	_, dates := p.isDates()
 	switch f.Type {

@@ -170,7 +170,7 @@ func (d *drafter) scoreHead(head []string) (score float64, known int) {
 	return score, known
 }
 
-// find finds the table on a sheet; nil where there is none.
+// find finds the table on a sheet, or returns nil.
 func (d *drafter) find(s *sheet) *table {
 	best := &table{sheet: s, headAt: -1}
 	for i := range s.rows {
@@ -191,7 +191,7 @@ func (d *drafter) find(s *sheet) *table {
 		if filled < 2 || words*10 < filled*7 || i+1 >= len(s.rows) {
 			continue
 		}
-		// What stands below decides: headings stand over values.
+		// The rows below decide: headings stand above values.
 		below := filledCells(&s.rows[i+1])
 		for rows := 1; rows <= 2 && i+rows < len(s.rows); rows++ {
 			if rows == 2 {
@@ -226,8 +226,8 @@ func (d *drafter) find(s *sheet) *table {
 	return best
 }
 
-// plainHead finds a heading in a language that nobody here speaks: the first
-// row of words over rows that are not.
+// plainHead finds a heading in a language that is not in the vocabulary: the first row of words above rows that are
+// not.
 func (d *drafter) plainHead(s *sheet) int {
 	for i := range s.rows {
 		if i >= 20 || i+1 >= len(s.rows) {
@@ -276,7 +276,7 @@ func (d *drafter) cut(t *table) {
 		n := filledCells(r)
 		return (isTotal(first) || isSumOf(first)) && n <= max(typical-1, 3)
 	}
-	// The tail: rows behind which no row of the table stands any more.
+	// The tail: rows that are not followed by any row of the table.
 	for end > 0 {
 		r := &rows[end-1]
 		n := filledCells(r)
@@ -289,8 +289,8 @@ func (d *drafter) cut(t *table) {
 	if end < len(rows) && end > 0 {
 		t.below = append(slices.Clone(rows[end:]), t.below...)
 		rows = rows[:end]
-		// Sums inside the table may begin like those at its foot: then these are
-		// left out one by one, and the end is the first row that is told apart.
+		// Sums inside the table may begin like those at its foot. Then these are left out one by one, and the end is
+		// the first row that is different.
 		sumWords := map[string]bool{}
 		for i := range rows {
 			if odd(i) {
@@ -326,7 +326,7 @@ func (d *drafter) cut(t *table) {
 		}
 		t.leaveOut = strings.Join(parts, " or ")
 	}
-	// The heading again, as printed sheets have it.
+	// The heading again, as on printed sheets.
 	paged := pageHeads(t.above)
 	for i, r := range kept {
 		if i+1 < len(kept) && paged[withoutDigits(firstText(&r))] && sameRow(&kept[i+1], &s.rows[max(t.headAt, 0)]) {
@@ -362,7 +362,7 @@ func (d *drafter) cut(t *table) {
 	}
 }
 
-// isChargeRow reports whether a row at the foot of a table is of a charge or an allowance: its name, and its amount.
+// isChargeRow reports whether a row at the foot of a table is a charge or an allowance: its name and its amount.
 func isChargeRow(r *source.Record) bool {
 	first, last := firstText(r), ""
 	for c := range r.Cells {
@@ -373,8 +373,8 @@ func isChargeRow(r *source.Record) bool {
 	return last != first && !someNumber.MatchString(first) && someNumber.MatchString(last) && partField(first) != ""
 }
 
-// another finds where another table begins below a blank row: with headings
-// over columns that held numbers, which are not those of the table.
+// another finds where another table begins below a blank row: with headings above columns that contained numbers, which
+// are not those of the table.
 func (d *drafter) another(rows []source.Record, head []string) int {
 	numbers := map[int]int{}
 	for i := range rows {
@@ -414,8 +414,8 @@ func (d *drafter) another(rows []source.Record, head []string) int {
 	return 0
 }
 
-// ofItsOwn reports whether rows are a heading and what stands below it, in as
-// many columns, which are not those of the rows above.
+// ofItsOwn reports whether rows are a heading and its values, in as many columns, which are not those of the rows
+// above.
 func (d *drafter) ofItsOwn(rows []source.Record, above int) bool {
 	width, numbers := filledCells(&rows[0]), 0
 	for i := range rows[1:] {
@@ -432,8 +432,7 @@ func (d *drafter) ofItsOwn(rows []source.Record, above int) bool {
 	return width != above && numbers > 0
 }
 
-// pageHeads are the rows above a heading, digits aside, that may stand again at
-// the head of each page.
+// pageHeads are the rows above a heading, ignoring digits, that may stand again at the head of each page.
 func pageHeads(above []source.Record) map[string]bool {
 	all := map[string]bool{}
 	for i := range above {
@@ -453,15 +452,14 @@ func withoutDigits(s string) string {
 	}, s)
 }
 
-// plainName reports whether a heading can be named as it is: it is not blank,
-// and nothing in it means something else in a mapping.
+// plainName reports whether a heading can be named as it is: it is not blank, and contains nothing that has another
+// meaning in a mapping.
 func plainName(s string) bool {
 	return s != "" && len(s) < 200 && !strings.ContainsAny(s[:1], "@${") && !strings.Contains(s, "{n}") &&
 		utf8.ValidString(s) && strings.IndexFunc(s, unicode.IsControl) < 0
 }
 
-// oneFilledIsData reports whether rows with one filled cell in that column are
-// usual in the table.
+// oneFilledIsData reports whether rows with one filled cell in that column are usual in the table.
 func (d *drafter) oneFilledIsData(rows []source.Record, r *source.Record) bool {
 	n := 0
 	for i := range rows {
@@ -497,7 +495,7 @@ func matches(pattern, text string) bool {
 	return strings.HasPrefix(list.Fold(text), list.Fold(strings.TrimSuffix(pattern, "*")))
 }
 
-// pattern makes a text of the foot a pattern: its letters up to the first digit.
+// pattern turns a text of the foot into a pattern: its letters up to the first digit.
 func pattern(s string) string {
 	cut := strings.IndexFunc(s, func(r rune) bool { return r >= '0' && r <= '9' || r == ':' })
 	if cut > 2 {
@@ -532,7 +530,7 @@ func countFold(all []string, one string) int {
 	return n
 }
 
-// decimalSign weighs which sign the document's numbers have.
+// decimalSign decides which decimal sign the document's numbers have.
 func decimalSign(sheets []*sheet) (sign byte, comma, point int) {
 	onlyComma := regexp.MustCompile(`(^|[^0-9.,])[0-9]{1,3}(\.[0-9]{3})*,([0-9]{1,2}|[0-9]{4,})($|[^0-9.,])|[0-9]{4,},[0-9]+`)
 	onlyPoint := regexp.MustCompile(`(^|[^0-9.,])[0-9]{1,3}(,[0-9]{3})*\.([0-9]{1,2}|[0-9]{4,})($|[^0-9.,])|[0-9]{4,}\.[0-9]+`)

@@ -15,7 +15,7 @@ import (
 	"koinos/core/tree"
 )
 
-// treeSample is how many bytes of a JSON document are looked at.
+// treeSample is how many bytes of a JSON document are read.
 const treeSample = 8 << 20
 
 // repeated is a path of objects that repeat: the elements of arrays, or the
@@ -168,8 +168,8 @@ func (d *drafter) tree(r io.ReaderAt, size int64, opt source.Options) error {
 	return nil
 }
 
-// orderOfLines is the number of the order that each line of a notice names, where the object around the lines does not;
-// nil is none.
+// orderOfLines is the number of the order that each line of a notice names, if the object around the lines does not
+// name it; nil if there is none.
 func (d *drafter) orderOfLines(chosen, under []candidate, each string) *candidate {
 	names := func(c candidate) bool {
 		return c.level == order.Header && (c.name() == "number" || c.name() == "sender_number") && c.score >= 0.6
@@ -183,7 +183,7 @@ func (d *drafter) orderOfLines(chosen, under []candidate, each string) *candidat
 	return nil
 }
 
-// outer binds what stands once around all orders.
+// outer binds values that stand once around all orders.
 func (d *drafter) outer(roots []*tree.Node, orders *repeated) {
 	if len(roots) != 1 || orders.path == "$" || roots[0].Kind != tree.Object {
 		return
@@ -200,7 +200,7 @@ func (d *drafter) outer(roots []*tree.Node, orders *repeated) {
 	}
 }
 
-// flatTree drafts for records of which each is a line with its order's facts.
+// flatTree drafts for records each of which is a line with its order's facts.
 func (d *drafter) flatTree(lines *repeated) error {
 	t := &table{sheet: &sheet{}, headAt: 0}
 	for i := range lines.nodes {
@@ -227,8 +227,8 @@ func (d *drafter) flatTree(lines *repeated) error {
 	return nil
 }
 
-// roots reads the beginning of the document: of NDJSON the values of its first
-// lines, of JSON one value, fixed where the sample ends inside it.
+// roots reads the beginning of the document: for NDJSON the values of its first lines, for JSON one value, repaired if
+// the sample ends inside it.
 func (d *drafter) roots(r io.ReaderAt, size int64, opt source.Options) ([]*tree.Node, error) {
 	if d.format == source.NDJSON {
 		opt.Format = d.format
@@ -266,8 +266,7 @@ func (d *drafter) roots(r io.ReaderAt, size int64, opt source.Options) ([]*tree.
 	return []*tree.Node{root}, nil
 }
 
-// fix cuts JSON that ends too early behind its last whole member or element
-// and closes what is open.
+// fix cuts incomplete JSON behind its last complete member or element, and closes what is open.
 func fix(b []byte) []byte {
 	var stack, at []byte
 	cut := 0
@@ -338,8 +337,7 @@ func collect(n *tree.Node, path string, found map[string]*repeated, paths *[]str
 	}
 }
 
-// keyed reports whether an object's members are objects of the same kind, each
-// under a key of its own.
+// keyed reports whether an object's members are objects of the same kind, each with its own key.
 func keyed(n *tree.Node) bool {
 	if n.Len() < 2 || n.First().Kind != tree.Object {
 		return false
@@ -375,8 +373,8 @@ func member(name string) string {
 	return "." + name
 }
 
-// leafProfiles gives the values of objects by their path within them, arrays
-// left out. Their heading is the path's names.
+// leafProfiles returns the values of objects by their path within them, without arrays. Their heading is made of the
+// path's names.
 func (d *drafter) leafProfiles(nodes, _ []*tree.Node) []*profile {
 	values := map[string][]value{}
 	var paths []string
@@ -445,8 +443,7 @@ func best(all []hint) float64 {
 	return all[0].score
 }
 
-// ofAParty reports whether names lead into a party, whose name, city and code
-// are not the order's.
+// ofAParty reports whether names lead into a party, whose name, city and code are not the order's.
 func ofAParty(heading string) bool {
 	words := strings.Join(plainWords(heading), " ")
 	for _, role := range roleWords {

@@ -7,7 +7,7 @@ import (
 	"koinos/core/order"
 )
 
-// partsOf are what lists beside the lines of an order in JSON can add up to, by words of their names.
+// partsOf are what lists beside the lines of an order in JSON can add up to, by words in their names.
 var partsOf = []struct {
 	field string
 	words []string
@@ -18,8 +18,8 @@ var partsOf = []struct {
 	{"tax_amount", []string{"tax", "taxes", "vat", "mwst", "steuern", "tva"}},
 }
 
-// treeParts binds lists of an order beside its lines, such as what is charged for its shipping, to the sum of what they
-// say. What it does not bind is named as not used.
+// treeParts binds lists beside the lines of an order, such as shipping charges, to their sums. It lists everything that
+// it does not bind as not used.
 func (d *drafter) treeParts(orders, lines *repeated, found map[string]*repeated, paths []string) {
 	for _, path := range paths {
 		if path == lines.path || !within(path, orders.path) || within(lines.path, path) {
@@ -50,7 +50,7 @@ func (d *drafter) treeParts(orders, lines *repeated, found map[string]*repeated,
 	}
 }
 
-// within reports whether a path leads into what another one leads to.
+// within reports whether a path leads into the value of another one.
 func within(path, outer string) bool {
 	return strings.HasPrefix(path, outer+".") || strings.HasPrefix(path, outer+"[")
 }
@@ -66,7 +66,7 @@ func partField(list string) string {
 	return ""
 }
 
-// moneyOf is the column of a list's amounts: the only one that is called a price or an amount.
+// moneyOf is the column of a list's amounts: the only one whose name means a price or an amount.
 func (d *drafter) moneyOf(columns []*profile) (money *profile) {
 	for _, p := range columns {
 		if p.share(p.numbers) < 1 || p.filled == 0 {

@@ -10,8 +10,7 @@ import (
 	"koinos/core/order"
 )
 
-// wording is what order documents call a field. Plain words leave no doubt;
-// loose ones are also used for other things.
+// wording is what order documents call a field. Plain words are unambiguous; loose ones are also used for other things.
 type wording struct {
 	level order.Level
 	field string
@@ -213,7 +212,7 @@ var plainLetters = strings.NewReplacer("ä", "a", "ö", "o", "ü", "u", "ß", "s
 var numberWords = map[string]bool{"nr": true, "number": true, "num": true, "nummer": true, "nbr": true, "numero": true,
 	"n": true, "nº": true, "n°": true, "№": true, "#": true, "numer": true, "nro": true}
 
-// short are the words that headings of exports are cut to, as in CUST_NO, ORD_DT, EXT_AMT.
+// short are abbreviations in the headings of exports, as in CUST_NO, ORD_DT, EXT_AMT.
 var short = map[string]string{"cust": "customer", "cus": "customer", "vend": "vendor", "vnd": "vendor",
 	"sup": "supplier", "ord": "order",
 	"dt": "date", "dte": "date", "trk": "tracking", "carr": "carrier", "itm": "item", "prod": "product", "art": "article",
@@ -225,8 +224,8 @@ var short = map[string]string{"cust": "customer", "cus": "customer", "vend": "ve
 	"curr": "currency", "ccy": "currency", "cd": "code",
 	"ln": "line", "whse": "warehouse", "wh": "warehouse", "qnty": "qty", "quan": "qty"}
 
-// plainWords brings a heading to the words that are compared: no accents, no
-// signs, camelCase cut, every word for "number" the same.
+// plainWords splits a heading into the words that are compared: without accents and signs, at changes of case, with the
+// same word for every form of "number".
 func plainWords(s string) []string {
 	var b strings.Builder
 	before := rune(0)
@@ -267,7 +266,7 @@ func plainWords(s string) []string {
 	return words
 }
 
-// clipped are the pieces that names without vowels are put together of, as in SLSORDNBR.
+// clipped are the pieces that names without vowels are made of, as in SLSORDNBR.
 var clipped = map[string]string{"sls": "", "ord": "order", "cus": "customer", "cust": "customer", "vnd": "vendor",
 	"vend": "vendor", "sup": "supplier", "nbr": "no", "num": "no", "dte": "date", "dt": "date", "req": "requested",
 	"rqd": "requested", "shp": "ship", "dlv": "delivery", "del": "delivery", "lin": "line", "ln": "line", "itm": "item",
@@ -276,7 +275,7 @@ var clipped = map[string]string{"sls": "", "ord": "order", "cus": "customer", "c
 	"loc": "location",
 	"whs": "warehouse", "po": "po", "so": "sales order"}
 
-// cutShort cuts a word into pieces that it is put together of; nil where it is not.
+// cutShort splits a word into such pieces; nil if it is not made of them.
 func cutShort(w string) []string {
 	if len(w) < 6 || conceptOf[w] != "" {
 		return nil
@@ -299,7 +298,7 @@ func cutShort(w string) []string {
 	return pieces
 }
 
-// fill are words that say nothing about what a column is.
+// fill are words that have no meaning for what a column is.
 var fill = map[string]bool{"the": true, "of": true, "de": true, "la": true, "le": true, "der": true, "die": true,
 	"das": true, "del": true, "van": true, "eur": true, "usd": true, "gbp": true, "€": true, "in": true, "per": true,
 	"net": true, "netto": true, "ht": true, "excl": true, "requested": true, "no": true}
@@ -394,8 +393,8 @@ type entry struct {
 	top    float64
 }
 
-// vocabulary is what headings are compared with. It takes as long to make as a short command does to run, so that only
-// those that draft make it.
+// vocabulary is what headings are compared with. Making it takes as long as a short command, so it is made only when it
+// is needed.
 var vocabulary = sync.OnceValue(func() []entry {
 	all := entriesOf(wordings)
 	add := func(level order.Level, field, words string, top float64) {
@@ -447,7 +446,7 @@ func entriesOf(list []wording) (all []entry) {
 	return all
 }
 
-// hints gives what a heading can mean, the best first.
+// hints returns what a heading can mean, the best first.
 func hints(heading string) []hint {
 	words := plainWords(heading)
 	if len(words) == 0 || len(words) > 8 {
@@ -463,7 +462,7 @@ func hints(heading string) []hint {
 	return all
 }
 
-// hintsFrom gives what words can mean by a vocabulary, and besides, the best first.
+// hintsFrom returns what words can mean by a vocabulary, together with besides, the best first.
 func hintsFrom(words []string, vocabulary []entry, besides ...hint) []hint {
 	if len(words) == 0 || len(words) > 8 {
 		return nil
@@ -529,7 +528,7 @@ func isTotal(text string) bool {
 // or the tax on them, such as "MwSt. 19 %".
 func isSumOf(text string) bool { return len(sumOf(text)) > 0 }
 
-// sumOf gives the concepts of such a text; none is that it is no such text.
+// sumOf returns the concepts of such a text, or none if it is no such text.
 func sumOf(text string) []concept {
 	words := plainWords(text)
 	if len(words) == 0 || len(words) > 4 {
@@ -547,7 +546,7 @@ func sumOf(text string) []concept {
 	return spoken
 }
 
-// sumWords are words that say in any short text that it is of a sum.
+// sumWords are words that mean a sum in any short text.
 var sumWords = map[string]bool{"total": true, "subtotal": true, "summe": true, "gesamtsumme": true,
 	"zwischensumme": true,
 	"totale":        true, "totaal": true, "somme": true, "suma": true, "summa": true, "soma": true, "razem": true}

@@ -14,8 +14,8 @@ import (
 	"koinos/core/x12"
 )
 
-// interchange drafts for X12: the standard mapping of the first set that has
-// one, for the partner whom the envelope names.
+// interchange drafts for X12: the standard mapping of the first set that has one, for the partner that the envelope
+// names.
 func (d *drafter) interchange(r io.ReaderAt, size int64) error {
 	in := x12.NewReader(io.NewSectionReader(r, 0, size))
 	var set *x12.Set

@@ -2,13 +2,13 @@ package grammar
 
 import "bytes"
 
-// MostLevels is how deeply a text in YAML or JSON may be nested before it is read at all: what reads it works
-// by levels, and takes the more for each, the more there are.
+// MostLevels is how deeply a text in YAML or JSON may be nested. It is checked before the text is parsed, because
+// parsers work level by level and need more for each level, the more there are.
 const MostLevels = 100
 
-// TooDeep finds the line, counted from 1, in which a text of YAML or JSON is nested more than MostLevels deep; 0 is
-// nowhere. It counts the brackets that are open outside of quotes and comments, and the signs of lists and keys that
-// stand one behind the other in a line.
+// TooDeep returns the line, counted from 1, in which a text of YAML or JSON is nested more than MostLevels deep; 0 if
+// there is none. It counts the brackets that are open outside of quotes and comments, and the signs of lists and keys
+// that follow each other in a line.
 func TooDeep(src []byte) int {
 	open, line := 0, 0
 	for text := range bytes.Lines(src) {

@@ -13,8 +13,8 @@ import (
 	"koinos/core/origin"
 )
 
-// Node is one value of a YAML document with its place. Scalars keep their text
-// as it is written, so that value: 0040 is the code 0040.
+// Node is one value of a YAML document with its place. Scalars keep their text as it is written, so that value: 0040 is
+// the code 0040.
 type Node struct {
 	At      origin.Place
 	Scalar  bool
@@ -32,7 +32,7 @@ type Entry struct {
 	Node *Node
 }
 
-// Get gives what stands behind a word; nil is nothing.
+// Get returns the value of a word, or nil.
 func (n *Node) Get(key string) *Node {
 	for _, e := range n.Entries {
 		if e.Key == key {
@@ -42,7 +42,7 @@ func (n *Node) Get(key string) *Node {
 	return nil
 }
 
-// MoveTo gives the node and all within it one place.
+// MoveTo gives the node and everything within it one place.
 func (n *Node) MoveTo(at origin.Place) {
 	n.At = at
 	for i := range n.Entries {
@@ -54,7 +54,7 @@ func (n *Node) MoveTo(at origin.Place) {
 	}
 }
 
-// Str is the text behind a word; "" where there is none.
+// Str is the text of a word; "" if there is none.
 func (n *Node) Str(key string) string {
 	if v := n.Get(key); v != nil {
 		return v.Text
@@ -62,8 +62,7 @@ func (n *Node) Str(key string) string {
 	return ""
 }
 
-// List gives the values of a list behind a word, or the single one that stands
-// without brackets.
+// List returns the values of a list, or the single value that is written without brackets.
 func (n *Node) List(key string) []*Node {
 	v := n.Get(key)
 	switch {
@@ -84,7 +83,7 @@ func (n *Node) Strs(key string) []string {
 	return list
 }
 
-// Number is the whole number behind a word, which Fit has looked at; 0 is none.
+// Number is the whole number of a word that Fit has checked; 0 if there is none.
 func (n *Node) Number(key string) int {
 	v, _ := strconv.Atoi(n.Str(key))
 	return v
@@ -93,7 +92,7 @@ func (n *Node) Number(key string) int {
 // Mistakes gathers everything that is wrong with a text.
 type Mistakes struct{ All finding.All }
 
-// Add adds a mistake and gives it, so that its hint can be another one.
+// Add adds a mistake and returns it, so that its hint can be changed.
 func (m *Mistakes) Add(code finding.Code, at origin.Place, value, format string, args ...any) *finding.Finding {
 	m.All = append(m.All, finding.New(code, at, value, format, args...))
 	return &m.All[len(m.All)-1]
@@ -106,7 +105,7 @@ func place(t *token.Token) origin.Place {
 	return origin.Place{Mapping: true, Row: t.Position.Line, Column: t.Position.Column}
 }
 
-// Offset is where in a line, in bytes, the letter at a place's column stands.
+// Offset is the position in a line, in bytes, of the letter at a place's column.
 func Offset(line string, column int) int {
 	for i := range line {
 		if column--; column < 1 {
@@ -121,8 +120,8 @@ const (
 	mostDepth = 20
 )
 
-// Read parses a text into nodes. What names it in messages, as in "mapping"; begins is
-// the first word that it should have, as in "mapping/1".
+// Read parses a text into nodes. what names it in messages, as in "mapping"; begins is the first word that it must
+// have, as in "mapping/1".
 func Read(src []byte, what, begins string) (root *Node, bad *finding.Finding) {
 	start := origin.Place{Mapping: true, Row: 1, Column: 1}
 	if len(src) > mostText {
@@ -132,8 +131,7 @@ func Read(src []byte, what, begins string) (root *Node, bad *finding.Finding) {
 		return nil, finding.Fatal(finding.MappingInvalid, origin.Place{Mapping: true, Row: line, Column: 1},
 			"The %s is nested more than %d levels deep.", what, MostLevels)
 	}
-	// The parser is given whatever a person typed; a crash in it is a mistake in
-	// the text as far as that person is concerned.
+	// The parser is given whatever a person typed. If it panics, that is reported as a mistake in the text.
 	defer func() {
 		if r := recover(); r != nil {
 			root, bad = nil, finding.Fatal(finding.MappingInvalid, start, "The %s is not readable YAML (%v).", what, r)

@@ -1,10 +1,10 @@
 package grammar
 
-// Draft is the JSON Schema that schemas follow.
+// Draft is the JSON Schema dialect that schemas follow.
 const Draft = "https://json-schema.org/draft/2020-12/schema"
 
-// Schema is the shape as a JSON Schema, so that editors complete and check texts as they
-// are typed. Shapes with a Ref go into defs, once.
+// Schema returns the shape as a JSON Schema, so that editors complete and check texts while they are typed. Shapes with
+// a Ref go into defs, once.
 func (s *Shape) Schema(defs map[string]any) map[string]any {
 	if s.Ref != "" {
 		if defs[s.Ref] == nil {

@@ -32,14 +32,13 @@ type Shape struct {
 	Items   *Shape
 	Least   int
 	One     bool // exactly one of the keys
-	// Known reports whether a word may stand in a Table, and Names are those to which
-	// one that may not is likely to be near; nil is every word.
+	// Known reports whether a word is allowed in a Table. Names are suggested for a word that is not; nil allows every
+	// word.
 	Known func(word string) bool
 	Names func() []string
-	// Words describes the words of a Table for a JSON Schema: those that are known by
-	// name, and patterns; nil is every word.
+	// Words describes the words of a Table for a JSON Schema: names and patterns; nil means every word.
 	Words func() (properties, patterns map[string]any)
-	// Ref is the name under which a schema defines the shape once; "" is in place.
+	// Ref is the name under which a schema defines the shape once; "" means in place.
 	Ref string
 }
 
@@ -50,7 +49,7 @@ type Key struct {
 	Shape    *Shape
 }
 
-// Must is a word that has to stand in its group, May one that can.
+// Must is a word that must be in its group, May one that can be.
 func Must(name string, s *Shape) Key { return Key{Name: name, Required: true, Shape: s} }
 
 // May is described at Must.
@@ -76,7 +75,7 @@ func Whole(about string) *Shape { return &Shape{Kind: Integer, About: about, Lea
 // Group is described at OneOf.
 func Group(about string, keys ...Key) *Shape { return &Shape{Kind: Object, About: about, Keys: keys} }
 
-// Under gives the shape of a word within words of the shape, which must be there.
+// Under returns the shape of a word within words of the shape, which must exist.
 func (s *Shape) Under(words ...string) *Shape {
 	for _, w := range words {
 		i := slices.IndexFunc(s.Keys, func(k Key) bool { return k.Name == w })
@@ -85,8 +84,7 @@ func (s *Shape) Under(words ...string) *Shape {
 	return s
 }
 
-// Fit compares a node with the shape and adds what does not fit; where names it in
-// messages.
+// Fit compares a node with the shape and adds what does not fit; where names it in messages.
 func (s *Shape) Fit(n *Node, where string, m *Mistakes) {
 	switch s.Kind {
 	case Object, Table:

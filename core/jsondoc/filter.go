@@ -63,7 +63,7 @@ func (t compare) holds(n, root *tree.Node) bool {
 	return less(b, a) || equal(a, b)
 }
 
-// operand is what a comparison compares; a nil value is Nothing.
+// operand is an operand of a comparison; a nil value is Nothing.
 type operand interface {
 	value(n, root *tree.Node) *tree.Node
 }
@@ -87,7 +87,7 @@ func (q query) value(n, root *tree.Node) *tree.Node {
 	return nil
 }
 
-// singular reports whether the query can find one value at most.
+// singular reports whether the query can find at most one value.
 func (q query) singular() bool {
 	for _, s := range q.path.segments {
 		if s.descend || len(s.selectors) != 1 || s.selectors[0].kind != selectName &&
@@ -142,8 +142,7 @@ func (c call) matches(n, root *tree.Node) bool {
 	return re.MatchString(v.Text)
 }
 
-// regular compiles an I-Regexp (RFC 9485), in which a dot is any character but
-// a line's end.
+// regular compiles an I-Regexp (RFC 9485), in which a dot is any character except a line's end.
 func regular(pattern string, whole bool) (*regexp.Regexp, bool) {
 	var b strings.Builder
 	class := false
@@ -218,8 +217,7 @@ func less(a, b *tree.Node) bool {
 	return false
 }
 
-// compareNumbers compares exactly, but for exponents so large that only
-// somebody who wants the machine to stand still writes them.
+// compareNumbers compares exactly, except for exponents that are so large that they can only be meant as an attack.
 func compareNumbers(a, b string) int {
 	x, okX := exact(a)
 	y, okY := exact(b)
@@ -319,7 +317,7 @@ func (p *pathParser) paren() (test, error) {
 	return t, nil
 }
 
-// comparison reads a comparison, or a test of what stands alone.
+// comparison reads a comparison, or a test of a single operand.
 func (p *pathParser) comparison(alone bool) (test, error) {
 	a, err := p.operand()
 	if err != nil {

@@ -7,7 +7,7 @@ import (
 	"unicode/utf8"
 )
 
-// Odd is something about a value that is JSON, but cannot be taken as it stands.
+// Odd is something in a value that is valid JSON, but cannot be used as it is.
 type Odd struct {
 	Node  *tree.Node
 	Twice bool   // its name stands more than once in the object
@@ -25,13 +25,13 @@ func (e *SyntaxError) Error() string { return e.Message }
 
 const mostDepth = 500
 
-// Parse reads one JSON value; its first leaf gets the number behind leaf.
-// What is odd about values is listed. The error is a *SyntaxError.
+// Parse reads one JSON value, whose first leaf gets the number after leaf. It lists what is odd about values. The error
+// is a *SyntaxError.
 func Parse(text []byte, leaf int) (*tree.Node, []Odd, error) {
 	return new(Parser).Parse(text, leaf)
 }
 
-// Parser reads values one after another, which costs less than Parse for each.
+// Parser reads values one after another, which is cheaper than calling Parse for each.
 type Parser struct{ parser }
 
 // Parse is Parse.
@@ -70,7 +70,7 @@ func (p *parser) fail(format string, args ...any) error {
 
 func (p *parser) node(k tree.Kind) *tree.Node {
 	if len(p.slab) == 0 {
-		// A short text needs few; a parser that goes on uses up the rest.
+		// A short text needs few. A parser that continues uses up the rest.
 		p.made = min(max(2*p.made, len(p.b)/24+4), 128)
 		p.slab = make([]tree.Node, p.made)
 	}
@@ -139,7 +139,7 @@ func (p *parser) value(depth int) (*tree.Node, error) {
 	return nil, p.fail("a value cannot begin with %q", p.b[p.i])
 }
 
-// missed notes a value in which an escape is no character.
+// missed notes a value with an escape that is not a character.
 func (p *parser) missed(n *tree.Node) {
 	if p.lost != "" {
 		p.odd, p.lost = append(p.odd, Odd{Node: n, Lost: p.lost}), ""
@@ -207,8 +207,7 @@ func (p *parser) object(depth int) (*tree.Node, error) {
 	}
 }
 
-// largeTwice looks for repeated names among the members that object did not
-// compare one by one.
+// largeTwice looks for repeated names among the members that object did not compare one by one.
 func (p *parser) largeTwice(n *tree.Node) {
 	seen := make(map[string]bool, n.Len())
 	for c := n.First(); c != nil; c = c.Next() {

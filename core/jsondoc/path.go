@@ -41,7 +41,7 @@ type selector struct {
 	filter           test
 }
 
-// walkable reports whether the step can be followed without holding the value.
+// walkable reports whether the step can be followed without keeping the value in memory.
 func (s *segment) walkable() bool {
 	return !s.descend && len(s.selectors) == 1 && s.selectors[0].kind <= selectAll
 }
@@ -54,7 +54,7 @@ func (s *segment) chooses(array bool, name string) bool {
 	return sel.kind == selectAll || !array && sel.name == name
 }
 
-// MustPath is ParsePath for a path of ours, which is one.
+// MustPath is ParsePath for constants.
 func MustPath(text string) *Path {
 	p, err := ParsePath(text)
 	if err != nil {
@@ -63,8 +63,7 @@ func MustPath(text string) *Path {
 	return p
 }
 
-// Single reports whether the query finds one value at most, whatever it is asked of (a
-// singular query of RFC 9535).
+// Single reports whether the query finds at most one value, whatever it is applied to (a singular query of RFC 9535).
 func (p *Path) Single() bool {
 	for i := range p.segments {
 		if !p.segments[i].single() {
@@ -78,10 +77,10 @@ func (s *segment) single() bool {
 	return !s.descend && len(s.selectors) == 1 && (s.selectors[0].kind == selectName || s.selectors[0].kind == selectIndex)
 }
 
-// All gives every value that the query finds in root, in its order.
+// All returns every value that the query finds in root, in its order.
 func (p *Path) All(root *tree.Node) []*tree.Node { return p.in(root, root) }
 
-// in asks the query of n; root is what $ means inside a filter.
+// in applies the query to n; root is what $ means inside a filter.
 func (p *Path) in(n, root *tree.Node) []*tree.Node {
 	found := []*tree.Node{n}
 	for i := range p.segments {
@@ -94,7 +93,7 @@ func (p *Path) in(n, root *tree.Node) []*tree.Node {
 	return found
 }
 
-// First gives the first value that the query finds; nil is none.
+// First returns the first value that the query finds, or nil.
 func (p *Path) First(root *tree.Node) *tree.Node {
 	if p == nil || root == nil {
 		return nil
@@ -205,8 +204,7 @@ func (s *selector) slice(n *tree.Node, out []*tree.Node) []*tree.Node {
 	return out
 }
 
-// ParsePath reads a query, "$.orders[*].lines[?@.qty > 0]". The error says
-// what is wrong and behind how many characters.
+// ParsePath reads a query, "$.orders[*].lines[?@.qty > 0]". The error says what is wrong and after how many characters.
 func ParsePath(text string) (*Path, error) {
 	p := pathParser{s: text}
 	if !utf8.ValidString(text) || !p.eat("$") {
@@ -222,7 +220,7 @@ func ParsePath(text string) (*Path, error) {
 	return &Path{text, segments}, nil
 }
 
-// Name gives a query for the member of a name.
+// Name returns a query for the member with a name.
 func Name(name string) *Path {
 	return &Path{"$[" + strconv.Quote(name) + "]", []segment{{selectors: []selector{{kind: selectName, name: name}}}}}
 }
@@ -356,7 +354,7 @@ func (p *pathParser) selector() (selector, error) {
 	return selector{}, p.fail("a name in quotation marks, a number, * or ? should stand here")
 }
 
-// mostIndex is the largest index that every reader of JSON can tell from its neighbours.
+// mostIndex is the largest index that every reader of JSON can distinguish from its neighbours.
 const mostIndex = 1<<53 - 1
 
 func (p *pathParser) integer() (n int, ok bool, err error) {
@@ -464,8 +462,7 @@ func (p *pathParser) quoted() (string, error) {
 	return "", p.fail("the quotation mark is never closed")
 }
 
-// Pointer is the JSON Pointer from a value to what the query finds in it,
-// where that is always the same; else "".
+// Pointer is the JSON Pointer from a value to what the query finds in it, if that is always the same; otherwise "".
 func (p *Path) Pointer() string {
 	s := ""
 	for i := range p.segments {

@@ -10,7 +10,7 @@ import (
 	"github.com/go-json-experiment/json/jsontext"
 )
 
-// ErrTooLarge says that one value is longer than a Stream holds.
+// ErrTooLarge says that one value is longer than a Stream allows.
 var ErrTooLarge = errors.New("one value is too large to be held")
 
 // Value is one value of a stream.
@@ -19,8 +19,7 @@ type Value struct {
 	Odd []Odd
 }
 
-// Stream gives the values of a document that a path chooses. What lies
-// outside of them is read over.
+// Stream returns the values of a document that a path chooses. It skips everything else.
 type Stream struct {
 	dec     *jsontext.Decoder
 	in      *window
@@ -41,7 +40,7 @@ type frame struct {
 	name  string
 }
 
-// window lets a decoder read on only while it consumes what it has read.
+// window lets a decoder read further only while it consumes what it has read.
 type window struct {
 	r    io.Reader
 	dec  *jsontext.Decoder
@@ -58,10 +57,9 @@ func (w *window) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// NewStream begins to read r. The path's leading names and its wildcards are
-// walked; most is how many bytes one value may have. Where wide is set, only
-// the steps up to the first wildcard are walked, so that values can be asked
-// for the objects around them.
+// NewStream begins to read r. It walks the path's leading names and wildcards; most is how many bytes one value may
+// have. With wide set, it walks only the steps up to the first wildcard, so that values of the objects around the
+// chosen ones can be read.
 func NewStream(r io.Reader, path *Path, most int64, wide bool) *Stream {
 	s := &Stream{path: path, in: &window{r: r, most: most}}
 	s.dec = jsontext.NewDecoder(s.in, jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true))
@@ -86,12 +84,12 @@ func NewStream(r io.Reader, path *Path, most int64, wide bool) *Stream {
 	return s
 }
 
-// Outside makes every value of the stream part of a tree of the document
-// without the streamed values, which an earlier Skeleton has made.
+// Outside makes every value of the stream part of a tree of the document without the streamed values, as an earlier
+// Skeleton has read it.
 func (s *Stream) Outside(root *tree.Node) { s.outside = root }
 
-// Skeleton reads to the end and gives the document without the values that
-// the stream would give; most bounds its values.
+// Skeleton reads to the end and returns the document without the values that the stream would return; most limits its
+// number of values.
 func (s *Stream) Skeleton(most int) (*tree.Node, error) {
 	n, err := s.skeleton(0, &most)
 	if err == nil && n == nil {
@@ -144,7 +142,7 @@ func (s *Stream) skeleton(depth int, most *int) (*tree.Node, error) {
 		var err error
 		switch {
 		case s.plain[depth].chooses(kind == '[', name) && depth+1 == len(s.plain):
-			// A streamed value: only its place is known.
+			// A streamed value: only its place is kept.
 			c, err = nil, s.skip()
 		case s.plain[depth].chooses(kind == '[', name):
 			c, err = s.skeleton(depth+1, most)
@@ -210,13 +208,13 @@ func pointerOr(p string) string {
 	return p
 }
 
-// ErrBehind says that something stands behind the end of the JSON value.
+// ErrBehind says that something follows the end of the JSON value.
 var ErrBehind = errors.New("something stands behind the end of the JSON value")
 
 func (s *Stream) step() error {
 	if len(s.frames) == 0 {
 		if s.begun {
-			// A second value, or what is no value at all.
+			// A second value, or something that is not a value at all.
 			if k := s.dec.PeekKind(); k != 0 {
 				return ErrBehind
 			}
@@ -339,8 +337,7 @@ func (s *Stream) pointer() string {
 	return p
 }
 
-// countLeaves counts the scalars and empty containers of a value, which is
-// known to be JSON.
+// countLeaves counts the scalars and empty containers of a value that is known to be JSON.
 func countLeaves(raw []byte) int {
 	n := 0
 	for i := 0; i < len(raw); i++ {

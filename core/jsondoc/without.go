@@ -9,8 +9,8 @@ import (
 	"github.com/go-json-experiment/json/jsontext"
 )
 
-// Without copies a JSON document but for the elements of arrays whose pointer
-// (RFC 6901) is in drop. It is written with an indentation of its own.
+// Without copies a JSON document without the elements of arrays whose pointer (RFC 6901) is in drop. It uses its own
+// indentation.
 func Without(w io.Writer, r io.Reader, drop map[string]bool) error {
 	in := jsontext.NewDecoder(r, jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true))
 	out := jsontext.NewEncoder(w, jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true),
@@ -49,8 +49,8 @@ func Without(w io.Writer, r io.Reader, drop map[string]bool) error {
 	}
 }
 
-// parent is the pointer of the open array, given the pointer of its element
-// last read, or its own where none has been.
+// parent is the pointer of the open array, given the pointer of its element that was read last, or the array's own
+// pointer if none has been read.
 func parent(pointer jsontext.Pointer, read int64) jsontext.Pointer {
 	if read > 0 {
 		return pointer.Parent()
@@ -58,8 +58,7 @@ func parent(pointer jsontext.Pointer, read int64) jsontext.Pointer {
 	return pointer
 }
 
-// WithoutLines copies lines of NDJSON but for those whose number, counted from
-// 1, is in drop.
+// WithoutLines copies lines of NDJSON without those whose number, counted from 1, is in drop.
 func WithoutLines(w io.Writer, r io.Reader, drop map[int]bool) error {
 	in, out := bufio.NewReader(r), bufio.NewWriter(w)
 	for n := 1; ; {

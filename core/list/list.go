@@ -24,7 +24,7 @@ type List struct {
 	keys    map[string]*index // by key
 }
 
-// index leads from values of a key to entries, or to several.
+// index maps values of a key to an entry, or to several.
 type index struct {
 	exact  map[string]int
 	folded map[string]int // letter case and space aside
@@ -33,8 +33,7 @@ type index struct {
 // several marks a value that more than one entry has.
 const several = -1
 
-// Get gives an attribute of the entry; code and name are attributes too, and
-// "" asks for the code.
+// Get returns an attribute of the entry. code and name are attributes too, and "" means the code.
 func (e *Entry) Get(name string) string {
 	switch Fold(name) {
 	case "", "code":
@@ -53,7 +52,7 @@ func (e *Entry) Get(name string) string {
 	return ""
 }
 
-// Match is what a look-up found.
+// Match is the result of a look-up.
 type Match struct {
 	Entry   *Entry // nil is none
 	Key     string // the key by which it was found
@@ -62,9 +61,9 @@ type Match struct {
 	Several bool   // more than one entry fits: none was taken
 }
 
-// Look finds the entry whose code, or one of the keys given instead, is text. Keys are tried in turn;
-// where none has the text as it is, letter case and space do not count, and where none fits then and
-// near is above 0, the one entry that differs in no more letters is taken.
+// Look finds the entry whose code, or one of the given keys, is text. Keys are tried in turn. If none has exactly the
+// text, letter case and space are ignored. If none fits then and near is above 0, the only entry that differs in at
+// most near letters is used.
 func (l *List) Look(text string, keys []string, near int) Match {
 	if len(keys) == 0 {
 		keys = onlyCode
@@ -116,7 +115,7 @@ func (l *List) Look(text string, keys []string, near int) Match {
 
 var onlyCode = []string{"code"}
 
-// index gives the entries by a key, made when first asked for.
+// index returns the entries by a key. It is made when it is first needed.
 func (l *List) index(key string) *index {
 	if key == "code" {
 		return &l.codes
@@ -155,7 +154,7 @@ func (m *index) add(value string, i int) {
 // Entries are the list's entries in their order.
 func (l *List) Entries() []Entry { return l.entries }
 
-// New makes a list of entries; where a code stands twice the last one counts.
+// New makes a list of entries. If a code occurs twice, the last one counts.
 func New(entries []Entry) *List {
 	l := &List{entries: entries, codes: index{make(map[string]int, len(entries)), make(map[string]int, len(entries))},
 		nearest: map[string]int{}}
@@ -173,8 +172,7 @@ func New(entries []Entry) *List {
 	return l
 }
 
-// Find gives the code of the list that text means: the same text, or the same
-// but for letter case and space.
+// Find returns the code of the list that text means: the same text, ignoring letter case and space.
 func (l *List) Find(text string) (code string, ok bool) {
 	m := l.Look(text, nil, 0)
 	if m.Entry == nil {
@@ -183,11 +181,10 @@ func (l *List) Find(text string) (code string, ok bool) {
 	return m.Entry.Code, true
 }
 
-// nearestKept bounds what a list remembers of its misses.
+// nearestKept is how many misses a list remembers.
 const nearestKept = 10_000
 
-// Nearest gives the entry whose code, or name, is closest to text; false where
-// nothing is close enough to be worth showing.
+// Nearest returns the entry whose code or name is closest to text; false if none is close enough to be suggested.
 func (l *List) Nearest(text string) (Entry, bool) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -246,7 +243,7 @@ func NewCrosswalk(pairs []Pair) *Crosswalk {
 	return c
 }
 
-// Ours gives our code for the partner's; spelled is that it differs in letter case or space.
+// Ours returns our code for the partner's; spelled says that it differs in letter case or space.
 func (c *Crosswalk) Ours(theirs string) (ours string, spelled, ok bool) {
 	if ours, ok = c.ours[theirs]; ok {
 		return ours, false, true
@@ -261,7 +258,7 @@ func (c *Crosswalk) Ours(theirs string) (ours string, spelled, ok bool) {
 // Pairs are the crosswalk's rows in their order.
 func (c *Crosswalk) Pairs() []Pair { return c.pairs }
 
-// Theirs gives the partner's code for ours; of several the first of the table.
+// Theirs returns the partner's code for ours; of several, the first of the table.
 func (c *Crosswalk) Theirs(ours string) (string, bool) {
 	if theirs, ok := c.first[ours]; ok {
 		return theirs, true
@@ -270,20 +267,20 @@ func (c *Crosswalk) Theirs(ours string) (string, bool) {
 	return c.first[code], ok
 }
 
-// Nearest gives the partner's code that is closest to one that is not there.
+// Nearest returns the partner's code that is closest to an unknown one.
 func (c *Crosswalk) Nearest(theirs string) (string, bool) {
 	e, ok := c.theirs.Nearest(theirs)
 	return e.Code, ok
 }
 
-// Set is every list and crosswalk that a load may ask, by name.
+// Set is every list and crosswalk that a load may use, by name.
 type Set struct {
 	Lists      map[string]*List
 	Crosswalks map[string]*Crosswalk
 	Versions   map[string]int // of each, by VersionKey
 }
 
-// VersionKey names a list or crosswalk among versions: both may have one name.
+// VersionKey identifies a list or crosswalk among versions, because both may have the same name.
 func VersionKey(name string, crosswalk bool) string {
 	if crosswalk {
 		return "crosswalk " + name
@@ -291,8 +288,7 @@ func VersionKey(name string, crosswalk bool) string {
 	return name
 }
 
-// Crosswalk gives the crosswalk of a name; one that ships with Koinos where none
-// of the name was imported, and nil where there is neither.
+// Crosswalk returns the crosswalk of a name: an imported one, otherwise one that ships with Koinos, otherwise nil.
 func (s *Set) Crosswalk(name string) *Crosswalk {
 	if c := s.Crosswalks[name]; c != nil {
 		return c
@@ -300,7 +296,7 @@ func (s *Set) Crosswalk(name string) *Crosswalk {
 	return shipped()[name]
 }
 
-// Nearest gives the word of words that is closest to word, for "did you mean".
+// Nearest returns the word of words that is closest to word, for "did you mean".
 func Nearest(word string, words []string) (string, bool) {
 	want := Fold(word)
 	best, least := "", limit(want)+1
@@ -315,8 +311,8 @@ func Nearest(word string, words []string) (string, bool) {
 // limit is how many letters may differ for two words to count as near.
 func limit(word string) int { return min(1+len(word)/4, 4) }
 
-// distance counts the letters to change, insert, leave out or exchange with
-// their neighbour to turn a into b; it gives up at most, which it then returns.
+// distance counts the letters that must be changed, inserted, left out or exchanged with their neighbour to turn a into
+// b. It stops at most, and returns most then.
 func distance(a, b string, most int) int {
 	if a == b {
 		return 0
@@ -355,9 +351,8 @@ func distance(a, b string, most int) int {
 	return prev[len(rb)]
 }
 
-// Fold brings text to the form in which headings, codes and words are compared:
-// lower case, outer space gone, inner space (line breaks and no-break space
-// too) single.
+// Fold brings text into the form in which headings, codes and words are compared: lower case, without outer space, and
+// with single inner spaces (also for line breaks and no-break spaces).
 func Fold(s string) string {
 	plain := true
 	for i := 0; i < len(s); i++ {

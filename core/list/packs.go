@@ -2,12 +2,12 @@ package list
 
 import "koinos/core/order"
 
-// packPrefix begins the names of the attributes of an item that say how many of its own unit another unit holds:
-// "per BX" of 12 says that a box holds twelve.
+// packPrefix begins the names of an item's attributes that say how many of its own unit another unit contains: "per BX"
+// of 12 says that a box contains twelve.
 const packPrefix = "per "
 
-// measures are units of which one is always as much of the first of its group, by the codes of UN/ECE Recommendation
-// 20.
+// measures are groups of units. In each group, every unit is a fixed quantity of the first one, by the codes of UN/ECE
+// Recommendation 20.
 var measures = []map[string]string{
 	{"C62": "1", "EA": "1", "H87": "1", "PCE": "1", "DZN": "12", "GRO": "144"},
 	{"GRM": "1", "KGM": "1000", "TNE": "1000000"},
@@ -17,7 +17,7 @@ var measures = []map[string]string{
 	{"MLT": "1", "LTR": "1000"},
 }
 
-// ratio is how many of one unit another holds, whatever the item.
+// ratio is how many of one unit another contains, for every item.
 func ratio(of, in string) (many, one order.Number, ok bool) {
 	for _, group := range measures {
 		if a, b := group[of], group[in]; a != "" && b != "" {
@@ -27,8 +27,8 @@ func ratio(of, in string) (many, one order.Number, ok bool) {
 	return many, one, false
 }
 
-// InUnit gives a quantity of an item in another unit: by the item's pack sizes in the list items, or by what the units
-// always hold. False is that nobody knows how many there are, or that it cannot be said exactly.
+// InUnit converts a quantity of an item into another unit: by the item's pack sizes in the list items, or by what the
+// units always contain. It returns false if this is not known, or if the result would not be exact.
 func (s *Set) InUnit(item string, quantity order.Number, from, to string) (order.Number, bool) {
 	if from == to {
 		return quantity, true

@@ -15,8 +15,8 @@ const UnitWords = "unit-words"
 // AnswerWords is the shipped crosswalk from common words with which sellers answer a line to those of Koinos.
 const AnswerWords = "answer-words"
 
-// answerWords are such words. One with two meanings, such as "no" (not yet, or not at all) or "out of stock" (it comes
-// later, or never), is in none of them.
+// answerWords are such words. A word with two meanings, such as "no" (not yet, or not at all) or "out of stock" (it
+// comes later, or never), is in none of them.
 var answerWords = []struct{ is, words string }{
 	{"accepted", "confirmed|confirm|ok|okay|yes|y|full|in full|as ordered|accept|agreed|bestätigt|ja|in ordnung|confirmé|" +
 		"oui|conforme|confirmado|sí|aceptado|confermato|accettato|bevestigd|akkoord|bekræftet|bekreftet|bekräftad|" +
@@ -33,7 +33,7 @@ var answerWords = []struct{ is, words string }{
 		"geannuleerd|afvist|odrzucone"},
 }
 
-// ChangeWords is the shipped crosswalk from common words for what is to become of a line to those of Koinos.
+// ChangeWords is the shipped crosswalk from common words for what happens to a line to those of Koinos.
 const ChangeWords = "change-words"
 
 var changeWords = []struct{ is, words string }{
@@ -46,7 +46,7 @@ var changeWords = []struct{ is, words string }{
 		"vervangen|erstat"},
 }
 
-// wordPairs are words as people write them: small, with a capital, and in capitals.
+// wordPairs are words as people write them: in lower case, with a capital, and in capitals.
 func wordPairs(table []struct{ is, words string }) (pairs []Pair) {
 	for _, a := range table {
 		for word := range strings.SplitSeq(a.words, "|") {
@@ -60,10 +60,9 @@ func wordPairs(table []struct{ is, words string }) (pairs []Pair) {
 	return pairs
 }
 
-// shipped are the crosswalks that ship with Koinos, by name. Those between codes
-// of X12 and ours are of units (element 355 and UN/ECE Recommendation 20), of
-// allowances and charges (elements 248 and 1300), and of the number of units that
-// a price is for (element 639, in which many codes only say what kind of price it is).
+// shipped are the crosswalks that ship with Koinos, by name. Those between codes of X12 and ours are for units (element
+// 355 and UN/ECE Recommendation 20), for allowances and charges (elements 248 and 1300), and for the number of units
+// that a price is for (element 639, in which many codes only say what kind of price it is).
 var shipped = sync.OnceValue(func() map[string]*Crosswalk {
 	all := map[string]*Crosswalk{UnitWords: NewCrosswalk(unitPairs()), AnswerWords: NewCrosswalk(wordPairs(answerWords)),
 		ChangeWords: NewCrosswalk(wordPairs(changeWords))}
@@ -89,8 +88,8 @@ var shipped = sync.OnceValue(func() map[string]*Crosswalk {
 // ShippedNames are the names of the crosswalks that ship with Koinos, in their order.
 func ShippedNames() []string { return slices.Sorted(maps.Keys(shipped())) }
 
-// Shipped gives the pairs of a crosswalk that ships with Koinos, theirs as code
-// and ours as name; none is no such crosswalk.
+// Shipped returns the pairs of a crosswalk that ships with Koinos, theirs as code and ours as name; none if there is no
+// such crosswalk.
 func Shipped(name string) []Entry {
 	c := shipped()[name]
 	if c == nil {
@@ -103,10 +102,9 @@ func Shipped(name string) []Entry {
 	return entries
 }
 
-// unitWords are words by which people write units in orders, behind the codes
-// of UN/ECE Recommendations 20 and 21 that mean the same. The first code is the
-// one that the crosswalk gives. A word with two meanings, such as "gr"
-// (gram, gross) or "ml" (millilitre, mètre linéaire), is in none of them.
+// unitWords are words for units in orders, behind the codes of UN/ECE Recommendations 20 and 21 that mean the same. The
+// crosswalk gives the first code. A word with two meanings, such as "gr" (gram, gross) or "ml" (millilitre, mètre
+// linéaire), is in none of them.
 var unitWords = []struct{ codes, words string }{
 	{"EA H87 C62 PCE", "pcs pc piece pieces each unit units item items stk stück stueck stuck st pièce pièces piece(s) " +
 		"pce pces pza pzas pieza piezas unidad unidades ud uds pezzo pezzi pz stuks stuk szt sztuka sztuki sztuk styk " +
@@ -156,8 +154,8 @@ var unitWords = []struct{ codes, words string }{
 	{"MON", "month months monat monate mois mes meses mese mesi maand maanden"},
 }
 
-// unitPairs are the words as people write them: small, with a capital, in
-// capitals, and each with the full stop of an abbreviation.
+// unitPairs are the words as people write them: in lower case, with a capital, in capitals, and each with the full stop
+// of an abbreviation.
 func unitPairs() []Pair {
 	var pairs []Pair
 	seen := map[string]bool{}
@@ -185,9 +183,8 @@ func unitPairs() []Pair {
 	return pairs
 }
 
-// UnitOf gives the code that a common word for a unit means, of those that
-// known takes: "pcs" is EA, or H87 where only that is known; usual is that the crosswalk
-// UnitWords gives the same.
+// UnitOf returns the code that a common word for a unit means, of those that known accepts: "pcs" is EA, or H87 if only
+// that is known. usual says that the crosswalk UnitWords gives the same code.
 func UnitOf(word string, known func(code string) bool) (code string, usual, ok bool) {
 	first, _, ok := shipped()[UnitWords].Ours(word)
 	if !ok {

@@ -17,18 +17,17 @@ import (
 	"koinos/core/source"
 )
 
-// Columns are the headings of the columns that a list is read from; what is blank is code and name of a
-// list, theirs and ours of a crosswalk.
+// Columns are the headings of the columns that a list is read from. Blank ones are code and name for a list, theirs and
+// ours for a crosswalk.
 type Columns struct{ Code, Name string }
 
-// Read reads a list from a CSV or workbook whose first row is its
-// heading: code and name of a list, theirs and ours of a crosswalk (which then
-// are the entries' code and name). Further columns become attributes.
+// Read reads a list from a CSV or workbook whose first row is its heading: code and name for a list, theirs and ours
+// for a crosswalk (which become the entries' code and name). Further columns become attributes.
 func Read(r io.ReaderAt, size int64, crosswalk bool) ([]list.Entry, error) {
 	return ReadBy(r, size, crosswalk, Columns{})
 }
 
-// ReadBy is Read of a table with other headings.
+// ReadBy is Read for a table with other headings.
 func ReadBy(r io.ReaderAt, size int64, crosswalk bool, columns Columns) ([]list.Entry, error) {
 	src, err := source.Open(r, size, source.Options{Limits: source.DefaultLimits})
 	if err != nil {
@@ -101,7 +100,7 @@ func ReadBy(r io.ReaderAt, size int64, crosswalk bool, columns Columns) ([]list.
 	}
 }
 
-// Pairs turns entries read as a crosswalk into pairs.
+// Pairs turns entries that were read as a crosswalk into pairs.
 func Pairs(entries []list.Entry) []list.Pair {
 	pairs := make([]list.Pair, len(entries))
 	for i, e := range entries {
@@ -110,8 +109,7 @@ func Pairs(entries []list.Entry) []list.Pair {
 	return pairs
 }
 
-// Write writes a list, or a crosswalk as its entries, as a CSV or a
-// workbook that Read reads.
+// Write writes a list, or a crosswalk as its entries, as a CSV or a workbook that Read reads.
 func Write(out io.Writer, entries []list.Entry, crosswalk, workbook bool) error {
 	head := []string{"code", "name"}
 	if crosswalk {
@@ -163,7 +161,7 @@ func Write(out io.Writer, entries []list.Entry, crosswalk, workbook bool) error 
 	return f.Write(out)
 }
 
-// Merge gives entries with those of more in their place or behind them.
+// Merge returns entries with those of more, which replace entries with the same code or are added at the end.
 func Merge(entries, more []list.Entry) []list.Entry {
 	at := map[string]int{}
 	for i, e := range entries {

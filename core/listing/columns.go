@@ -10,7 +10,7 @@ import (
 	"koinos/core/order"
 )
 
-// What is usual of an order, and of a line, in every layout that has it.
+// The usual columns of an order, and of a line, in every layout that has it.
 var (
 	ofOrder = []string{"number", "kind", "partner", "sender_number", "ordered_on", "requested_delivery_on", "currency",
 		"status"}
@@ -18,14 +18,14 @@ var (
 		"lines.unit_price", "lines.amount", "lines.moved", "lines.cancelled", "lines.open", "lines.invoiced"}
 )
 
-// Usual are the columns that are written where nobody says which.
+// Usual are the columns that are written if nobody names any.
 var Usual = map[Layout][]string{
 	EveryLine: slices.Concat(ofOrder, ofLine),
 	Orders:    slices.Concat(ofOrder, []string{"revision", "lines", "goods", "tax", "total"}),
 	Apart:     slices.Concat(ofOrder, []string{"goods", "tax", "total"}, ofLine),
 }
 
-// computed are what orders and lines have besides the fields that can be bound.
+// computed are the values of orders and lines in addition to the fields that can be bound.
 var computed = map[order.Level]map[string]func(o *order.Order, l *order.Line) (string, error){
 	order.Header: {
 		"id":       func(o *order.Order, _ *order.Line) (string, error) { return strconv.FormatInt(o.ID, 10), nil },
@@ -52,7 +52,7 @@ var computed = map[order.Level]map[string]func(o *order.Order, l *order.Line) (s
 	},
 }
 
-// orZero is a number as text: nothing is 0.
+// orZero is a number as text; an absent one is 0.
 func orZero(text string) string {
 	if text == "" {
 		return "0"
@@ -63,8 +63,8 @@ func orZero(text string) string {
 // numeric are those of them that are numbers.
 var numeric = []string{"revision", "lines", "goods", "tax", "total", "amount", "returned", "invoiced", "moved", "open"}
 
-// added says what the numbers under a table are sums of: amounts of one currency, or quantities of one unit. Other
-// numbers, such as prices, are not added up.
+// added says what the numbers in a column are added up by: amounts by currency, or quantities by unit. Other numbers,
+// such as prices, are not added up.
 var added = map[order.Level]map[string]measure{
 	order.Header: {"goods": amounts, "tax": amounts, "total": amounts, "tax_amount": amounts, "total_before_tax": amounts},
 	order.Lines: {"amount": amounts, "quantity": quantities, "shipped": quantities, "received": quantities,
@@ -79,8 +79,8 @@ const (
 	quantities
 )
 
-// column is a column of a table. Nth is which line of the order it is of, from 1, where a row is an order; further says
-// how many lines have no columns.
+// column is a column of a table. nth is the line of the order that it shows, counted from 1, if a row is an order;
+// further says how many lines have no columns.
 type column struct {
 	name    string
 	level   order.Level

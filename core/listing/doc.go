@@ -1,2 +1,2 @@
-// Package listing lays orders out as rows of columns that somebody chooses by name, without a mapping.
+// Package listing writes orders as rows with columns that somebody chooses by name, without a mapping.
 package listing

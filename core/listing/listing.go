@@ -38,17 +38,17 @@ type Choice struct {
 var Kinds = []string{string(intent.Change), string(intent.Shipment), string(intent.Receipt), string(intent.Return),
 	string(intent.Invoice)}
 
-// filledIn are the columns that a table has for what it is filled in for: the number that it will have, which is that
-// of the order with its next revision, and the blank one for quantities.
+// filledIn are the columns to be filled in, by what the table is for: the number of the notice, which is the order's
+// with its next revision, and the blank column for quantities.
 var filledIn = map[intent.Kind]struct{ number, quantity string }{
 	intent.Shipment: {"shipment", "ship now"}, intent.Receipt: {"receipt", "receive now"},
 	intent.Return: {"return", "returned now"}, intent.Invoice: {"invoice", "bill now"},
 }
 
-// keys are the columns by which the lines of a table find theirs.
+// keys are the columns by which the lines of a table find their order lines.
 var keys = []string{"number", "partner", "lines.number", "lines.item"}
 
-// Of is which orders a table that is filled in is of; "" is those of which the caller says.
+// Of says which orders a table to be filled in is about; "" if the caller says it.
 func (c *Choice) Of() order.Kind {
 	switch c.For {
 	case intent.Shipment:
@@ -175,7 +175,7 @@ func (l *Listing) Sheets() (all []source.Sheet) {
 	return all
 }
 
-// Rows gives the rows of an order to add, with the number of the sheet that each is of.
+// Rows passes the rows of an order to add, with the number of each row's sheet.
 func (l *Listing) Rows(o *order.Order, add func(sheet int, row []string) error) error {
 	lines, err := l.lines(o)
 	if err != nil {
@@ -227,7 +227,7 @@ func (l *Listing) lines(o *order.Order) (shown []*order.Line, err error) {
 	return shown, nil
 }
 
-// row is a row of a table: of a line, or of the order where line is nil.
+// row is a row of a table: for a line, or for the order if line is nil.
 func (l *Listing) row(t *table, o *order.Order, line *order.Line, lines []*order.Line, first bool) ([]string, error) {
 	cells := make([]string, len(t.columns))
 	for i, c := range t.columns {
@@ -255,8 +255,8 @@ func (l *Listing) row(t *table, o *order.Order, line *order.Line, lines []*order
 	return cells, nil
 }
 
-// Under gives the rows that stand under the tables to add: a blank one, then how much the rows above come to, the
-// amounts of each currency and the quantities of each unit.
+// Under passes the rows below the tables to add: a blank one, then the sums of the rows above, amounts by currency and
+// quantities by unit.
 func (l *Listing) Under(add func(sheet int, row []string) error) error {
 	if !l.Sums {
 		return nil

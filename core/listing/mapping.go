@@ -9,14 +9,14 @@ import (
 	"koinos/core/order"
 )
 
-// unchanged are columns that a table to be changed shows, and that no change sets.
+// unchanged are columns that a table to be changed shows, but that a change cannot set.
 var unchanged = []string{"sender_number", "currency", "total", "tax_amount", "total_before_tax", "lines.shipped",
 	"lines.received",
 	"lines.cancelled", "lines.backordered", "lines.amount", "lines.sender_line"}
 
-// Mapping gives the mapping, as YAML, by which a table of the listing is loaded again when it was filled in or changed:
-// each value that is another one then is one change; rows without a quantity are passed over. Of is which orders the
-// table is of.
+// Mapping returns the mapping, as YAML, with which a table of the listing can be loaded again after it was filled in or
+// changed. Each value that differs is one change; rows without a quantity are skipped. of says which orders the table
+// is about.
 func (l *Listing) Mapping(name string, of order.Kind) (string, error) {
 	if l.For == "" {
 		return "", fmt.Errorf("say what the table is filled in for: one of %s", strings.Join(Kinds, ", "))

@@ -16,14 +16,14 @@ type sums struct {
 	by    [quantities + 1]map[string]*sum
 }
 
-// sum is what the rows of one currency, or of one unit, come to.
+// sum is the total of the rows with one currency, or with one unit.
 type sum struct {
 	orders, lines int
 	columns       map[int]order.Number
 	beyond        map[int]bool // columns of which the sum has too many digits
 }
 
-// of is the sum of a currency, or of a unit.
+// of is the sum for a currency, or for a unit.
 func (s *sums) of(m measure, name string) *sum {
 	if s.by[m] == nil {
 		s.by[m] = map[string]*sum{}
@@ -67,7 +67,7 @@ func (s *sums) add(column int, m measure, o *order.Order, l *order.Line, text st
 	one.columns[column] = n
 }
 
-// rows are the rows of sums: those of currencies, then those of units, where the table has columns of such.
+// rows are the rows of sums: those of currencies, then those of units, if the table has such columns.
 func (s *sums) rows(columns []column, orders, lines bool) (rows [][]string) {
 	for m := amounts; m <= quantities; m++ {
 		if m == quantities && !slices.ContainsFunc(columns, func(c column) bool { return c.sum == m }) {

@@ -25,7 +25,7 @@ func (b *builder) lettered(m *Mapping) {
 	}
 }
 
-// complete checks that the fields without which an order makes no sense are bound.
+// complete checks that the fields are bound without which an order makes no sense.
 func (b *builder) complete(root *grammar.Node, m *Mapping) {
 	bound := func(all []Binding, name string) *Binding {
 		for i := range all {
@@ -79,7 +79,7 @@ func (b *builder) complete(root *grammar.Node, m *Mapping) {
 		means)
 }
 
-// again understands what a second arrival means, and what holds an order.
+// again reads what a second arrival means, and what holds an order.
 func (b *builder) again(orders *grammar.Node, m *Mapping) {
 	a := orders.Get("again")
 	if a == nil {

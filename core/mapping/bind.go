@@ -149,7 +149,7 @@ func (b *builder) binding(e grammar.Entry, f order.Field, doc Locale) Binding {
 	return bind
 }
 
-// bindingKeysFor says with which types of field a word of a binding makes sense.
+// bindingKeysFor says for which types of field a word of a binding makes sense.
 var bindingKeysFor = map[string]string{
 	"dates":     "date",
 	"zone":      "date",

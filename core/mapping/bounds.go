@@ -12,7 +12,7 @@ import (
 	"koinos/core/order"
 )
 
-// Bounds are what a binding says that its value may be.
+// Bounds are the limits that a binding sets for its value.
 type Bounds struct {
 	least, most   string // of numbers and days
 	numbers       [2]order.Number
@@ -76,7 +76,7 @@ func (b *builder) bounds(v *grammar.Node, typ order.Type) *Bounds {
 	return out
 }
 
-// Number says why a number is not allowed; "" is that it is.
+// Number says why a number is not allowed; "" if it is.
 func (c *Bounds) Number(n order.Number) string {
 	switch {
 	case c == nil:

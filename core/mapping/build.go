@@ -17,8 +17,8 @@ import (
 	"koinos/core/x12"
 )
 
-// Parse reads a mapping. Where it is wrong in any way the error is a
-// finding.All with everything that is wrong, each at its line and column.
+// Parse reads a mapping. If it is wrong in any way, the error is a finding.All with everything that is wrong, each at
+// its line and column.
 func Parse(src []byte) (*Mapping, error) {
 	root, bad := grammar.Read(src, "mapping", Version)
 	if bad != nil {
@@ -47,8 +47,7 @@ func Parse(src []byte) (*Mapping, error) {
 	return mapping, nil
 }
 
-// builder makes a Mapping of nodes that fit the grammar, and checks what the
-// grammar alone cannot say.
+// builder makes a Mapping of nodes that fit the grammar, and checks what the grammar alone cannot express.
 type builder struct {
 	*grammar.Mistakes
 	m       *Mapping
@@ -57,7 +56,7 @@ type builder struct {
 	records *x12.Address // of the orders within a set
 }
 
-// IsName reports whether a mapping or sequence may be called so.
+// IsName reports whether a text can be the name of a mapping or sequence.
 func IsName(name string) bool { return namePattern.MatchString(name) }
 
 var namePattern = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,63}$`)
@@ -233,8 +232,7 @@ func (b *builder) document(n *grammar.Node, d *Document) {
 	}
 }
 
-// sign reads a single ASCII character.
-// positions reads where the columns of text of fixed width stand.
+// sign reads a single ASCII character. positions reads where the columns of fixed-width text are.
 func (b *builder) positions(n *grammar.Node, d *Document) {
 	if n == nil {
 		return
@@ -344,7 +342,7 @@ func (b *builder) locale(n *grammar.Node, l *Locale) {
 	}
 }
 
-// groupKeys says with which groupings a word of group goes, and which need it.
+// groupKeys says for which groupings a word of group is allowed, and for which it is needed.
 var groupKeys = map[string]struct{ with, needed string }{
 	"columns": {"key opener gap rowkind", "key"},
 	"blanks":  {"key", ""}, "rows": {"key", ""}, "fold": {"key join rowkind", ""},
@@ -423,7 +421,7 @@ func (b *builder) group(n *grammar.Node, g *Grouping) {
 	}
 }
 
-// totals reads what a document states of itself.
+// totals reads what a document states about itself.
 func (b *builder) totals(n *grammar.Node) {
 	if n == nil {
 		return
@@ -455,7 +453,7 @@ func (b *builder) totals(n *grammar.Node) {
 	d.Totals = t
 }
 
-// weighs reads how grave findings are.
+// weighs reads the severities of findings.
 func (b *builder) weighs(n *grammar.Node) {
 	if n == nil {
 		return
@@ -516,7 +514,7 @@ func (b *builder) source(n *grammar.Node, text string) Source {
 	return s
 }
 
-// ResultWords are what results can give besides fields of the order.
+// ResultWords are what results can contain besides fields of the order.
 var ResultWords = []string{"outcome", "number", "message", "warnings", "line", "line_id"}
 
 func (b *builder) results(n *grammar.Node, r *Results) {
@@ -557,8 +555,8 @@ func (b *builder) letter(n *grammar.Node, key string) int {
 	return column
 }
 
-// Result names a value that an earlier step of a sequence gave: the step, and
-// the field of the order that it made of the same row.
+// Result names a value that an earlier step of a sequence returned: the step, and the field of the order that it made
+// of the same row.
 type Result struct {
 	Step  string
 	Field string // order.ResultValue knows its names

@@ -13,7 +13,7 @@ import (
 	"unicode/utf8"
 )
 
-// DateForm is a form such as d.m.yyyy, cut into parts.
+// DateForm is a form such as d.m.yyyy, split into parts.
 type DateForm struct {
 	Text   string
 	parts  []datePart
@@ -79,8 +79,8 @@ func parseDateForm(s string) (DateForm, error) {
 	return form, nil
 }
 
-// swapped reports whether two forms differ only in that day and month change
-// places, so that a value such as 4/5/2026 fits both.
+// swapped reports whether two forms differ only in the order of day and month, so that a value such as 4/5/2026 fits
+// both.
 func (f DateForm) swapped(g DateForm) bool {
 	if len(f.parts) != len(g.parts) {
 		return false
@@ -98,8 +98,8 @@ func (f DateForm) swapped(g DateForm) bool {
 	return changed
 }
 
-// monthNames are the names of the months in the languages of order documents;
-// a value may be cut short to its first three letters or more.
+// monthNames are the names of the months in the languages of order documents. A value may be shortened to its first
+// three letters or more.
 var monthNames = [12][]string{
 	{"january", "januar", "janvier", "enero", "gennaio", "januari", "janeiro"},
 	{"february", "februar", "février", "fevrier", "febrero", "febbraio", "februari", "fevereiro"},
@@ -115,8 +115,8 @@ var monthNames = [12][]string{
 	{"december", "dezember", "décembre", "decembre", "diciembre", "dicembre", "desember", "dezembro"},
 }
 
-// weekdayNames are the names of the days of the week, from Sunday on; a value may be cut short to its
-// first two letters or more.
+// weekdayNames are the names of the days of the week, from Sunday on. A value may be shortened to its first two letters
+// or more.
 var weekdayNames = [7][]string{
 	{"sunday", "sonntag", "dimanche", "domingo", "domenica", "zondag", "söndag", "søndag"},
 	{"monday", "montag", "lundi", "lunes", "lunedì", "lunedi", "maandag", "måndag", "mandag", "segunda"},
@@ -128,8 +128,8 @@ var weekdayNames = [7][]string{
 	{"saturday", "samstag", "sonnabend", "samedi", "sábado", "sabado", "sabato", "zaterdag", "lördag", "lørdag"},
 }
 
-// weekdayName reads a weekday's name at the beginning of s, which may be that of several days where it is
-// cut short, and gives what follows.
+// weekdayName reads a weekday's name at the beginning of s, which may mean several days if it is shortened, and returns
+// what follows.
 func weekdayName(s string) (days [7]bool, rest string, ok bool) {
 	end := strings.IndexFunc(s, func(r rune) bool { return !unicode.IsLetter(r) })
 	if end < 0 {
@@ -148,7 +148,7 @@ func weekdayName(s string) (days [7]bool, rest string, ok bool) {
 	return days, strings.TrimPrefix(s[end:], "."), ok
 }
 
-// monday gives the Monday of a week of ISO 8601.
+// monday returns the Monday of a week of ISO 8601.
 func monday(year, week int) (order.Date, bool) {
 	if year < 1900 || year > 9999 || week < 1 || week > 53 {
 		return "", false
@@ -161,7 +161,7 @@ func monday(year, week int) (order.Date, bool) {
 	return order.Date(t.Format(time.DateOnly)), true
 }
 
-// monthName reads a month's name at the beginning of s and gives what follows.
+// monthName reads a month's name at the beginning of s and returns what follows.
 func monthName(s string) (month int, rest string, ok bool) {
 	end := strings.IndexFunc(s, func(r rune) bool { return !unicode.IsLetter(r) })
 	if end < 0 {
@@ -171,9 +171,8 @@ func monthName(s string) (month int, rest string, ok bool) {
 	if utf8.RuneCountInString(word) < 3 {
 		return 0, "", false
 	}
-	// The names of two months never begin alike for as long as they are unequal:
-	// jun and jul, mar and mai differ in their third letter. French juin and
-	// juillet differ in the fourth.
+	// The names of two months differ at the latest in their third letter (jun and jul, mar and mai), except French juin
+	// and juillet, which differ in the fourth.
 	for i, names := range monthNames {
 		for _, name := range names {
 			if strings.HasPrefix(name, word) {
@@ -266,8 +265,7 @@ func (f DateForm) week() bool {
 	return slices.ContainsFunc(f.parts, func(p datePart) bool { return p.what == 'w' })
 }
 
-// day reads a spreadsheet's day number. Numbers before March 1900 are refused:
-// programs disagree about them.
+// day reads a spreadsheet's day number. Numbers before March 1900 are refused, because programs disagree about them.
 func (f DateForm) day(s string) (order.Date, bool) {
 	whole, _, _ := strings.Cut(s, ".")
 	n, err := strconv.Atoi(whole)
@@ -281,7 +279,7 @@ func (f DateForm) day(s string) (order.Date, bool) {
 	return order.Date(first.AddDate(0, 0, n).Format(time.DateOnly)), true
 }
 
-// clock fits a time of day, with an offset or without.
+// clock matches a time of day, with or without an offset.
 var clock = regexp.MustCompile(`^[ T](\d\d?):(\d\d)(?::(\d\d)(?:[.,]\d+)?)?(?: ?([AaPp])\.?[Mm]\.?)?` +
 	`(?: ?(?:Z|[+-](\d\d):?(\d\d)?))?$`)
 
@@ -316,8 +314,8 @@ func day(y, m, d int) (order.Date, bool) {
 // ISOForm is the form of ISO 8601.
 var ISOForm, _ = parseDateForm("yyyy-mm-dd")
 
-// writtenDay writes a day in the first form that can say it and is not a spreadsheet's number; a form of
-// weeks says Mondays only.
+// writtenDay writes a day in the first form that can express it and is not a spreadsheet's number; a form of weeks can
+// express Mondays only.
 func (l *Locale) writtenDay(value string) string {
 	t, err := time.Parse(time.DateOnly, value)
 	if err != nil {

@@ -10,10 +10,8 @@ import (
 	"koinos/core/order"
 )
 
-// AddDateForm gives a mapping's text with one more form in which the dates of
-// a field may be written, behind those that it has: in the field's own binding
-// where it names forms, else in document.locale, else in the binding. Comments
-// and layout stay.
+// AddDateForm returns a mapping's text with one more form of a field's dates, behind those that it has: in the field's
+// own binding if it names forms, otherwise in document.locale, otherwise in the binding. Comments and layout stay.
 func AddDateForm(text string, level order.Level, field, form string) (string, error) {
 	if _, err := parseDateForm(form); err != nil {
 		return "", fmt.Errorf("%q is not a form of a date: %w", form, err)
@@ -69,9 +67,8 @@ func AddDateForm(text string, level order.Level, field, form string) (string, er
 	return edited, nil
 }
 
-// AddCrosswalk gives a mapping's text with a crosswalk in a field's binding; a
-// value that the crosswalk does not have is taken as it is. Where the binding
-// has a crosswalk already, its name is given and the text stays.
+// AddCrosswalk returns a mapping's text with a crosswalk in a field's binding; a value that the crosswalk does not have
+// is kept as it is. If the binding has a crosswalk already, its name is returned and the text stays.
 func AddCrosswalk(text string, level order.Level, field, name string) (edited, used string, err error) {
 	root, bad := grammar.Read([]byte(text), "mapping", Version)
 	if bad != nil {
@@ -108,8 +105,8 @@ func AddCrosswalk(text string, level order.Level, field, name string) (edited, u
 	return edited, name, nil
 }
 
-// insert puts words before the first of a binding, on the same line or on one
-// of their own as the binding is written.
+// insert puts words before the first word of a binding, on the same line or on a line of their own, as the binding is
+// written.
 func insert(n *grammar.Node, lines []string, words string) {
 	at := n.Entries[0].At
 	line := lines[at.Row-1]
@@ -123,7 +120,7 @@ func insert(n *grammar.Node, lines []string, words string) {
 
 func before(line string, column int) string { return line[:grammar.Offset(line, column)] }
 
-// scalarEnd is where the scalar that begins at a byte of a line ends.
+// scalarEnd is where the scalar ends that begins at a byte of a line.
 func scalarEnd(line string, from int) int {
 	if q := line[from]; q == '"' || q == '\'' {
 		if end := strings.IndexByte(line[from+1:], q); end >= 0 {

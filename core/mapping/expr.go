@@ -32,7 +32,7 @@ type Expr struct {
 	At      origin.Place
 }
 
-// Env is what an expression sees.
+// Env is what an expression can use.
 type Env struct {
 	Value  string                                        `expr:"value"`
 	Row    int                                           `expr:"row"`
@@ -46,8 +46,8 @@ type Env struct {
 	Look   func(name, text, give string) (string, error) `expr:"look"`
 }
 
-// exactly replaces literals with a point by exact numbers, and a minus sign by a subtraction, so
-// that no float comes in; it gathers what col() names.
+// exactly replaces literals with a decimal point by exact numbers, and a minus sign by a subtraction, so that no float
+// is used; it collects what col() names.
 type exactly struct {
 	text    []rune
 	columns []string
@@ -80,16 +80,16 @@ func (e *exactly) Visit(n *ast.Node) {
 	}
 }
 
-// untyped takes from all nodes what the engine has noted of their types: it would not look again at
-// what a call is given. It has to come behind what puts our operators in.
+// untyped removes from all nodes what the engine has noted about their types, because otherwise it would not check the
+// arguments of a call again. It must run after our operators have been put in.
 type untyped struct{}
 
 func (untyped) Visit(n *ast.Node)  { (*n).SetNature(nature.Nature{}) }
 func (untyped) Reset()             {}
 func (untyped) ShouldRepeat() bool { return false }
 
-// typed finds operators and functions that are given what they may not be able to take, which would
-// be seen only at the load.
+// typed finds operators and functions with arguments that they may not accept, which would otherwise be noticed only
+// during a load.
 type typed struct {
 	odd    string
 	nested int // conditions within one another
@@ -164,17 +164,17 @@ func (t *typed) Visit(n *ast.Node) {
 	}
 }
 
-// nested gives how many conditions stand within one another; it looks no deeper than is allowed.
+// nested returns how deeply conditions are nested; it stops at the allowed depth.
 func nested(n ast.Node) int {
 	t := &typed{}
 	ast.Walk(&n, t)
 	return t.nested
 }
 
-// commented fits an expression with what the engine takes for a comment.
+// commented matches an expression with something that the engine takes for a comment.
 var commented = regexp.MustCompile("^([^\"'`/]|\"(\\\\.|[^\"\\\\])*\"|'(\\\\.|[^'\\\\])*'|`[^`]*`|/[^/*])*/[/*]")
 
-// understood reads an expression. Where it cannot be understood wrong says why, and at where.
+// understood reads an expression. If it cannot be understood, wrong says why, and at says where.
 func understood(n *grammar.Node, more ...expr.Option) (program *vm.Program, columns []string, wrong string,
 	at origin.Place) {
 	visit, types := &exactly{text: []rune(n.Text)}, &typed{}
@@ -230,8 +230,7 @@ func (b *builder) compile(n *grammar.Node, condition bool) *Expr {
 	return e
 }
 
-// ValueText is an expression's value in the form of a cell: what it is a number
-// or a day of needs no locale.
+// ValueText is an expression's value in the form of a cell: a number or a day needs no locale.
 func ValueText(v any) (text string, kind source.Kind) {
 	switch v := v.(type) {
 	case nil:
@@ -260,10 +259,9 @@ func ValueText(v any) (text string, kind source.Kind) {
 	return fmt.Sprint(v), source.Text
 }
 
-// Run evaluates the expression in what it sees.
+// Run evaluates the expression.
 func (x *Expr) Run(machine *vm.VM, e *Env) (v any, err error) {
-	// The engine is given what strangers' cells hold; whatever it makes of that
-	// concerns one value only.
+	// The engine is given what strangers' cells contain. Whatever it does with that must affect one value only.
 	defer func() {
 		if r := recover(); r != nil {
 			err = fmt.Errorf("%v", r)
@@ -281,7 +279,7 @@ func (x *Expr) Run(machine *vm.VM, e *Env) (v any, err error) {
 	return v, err
 }
 
-// Around is what an expression can ask beside the value.
+// Around is what an expression can use besides the value.
 type Around interface {
 	Cells() []source.Cell   // of the row; nil where there is none
 	Col(name string) string // value of a column or path
@@ -289,8 +287,7 @@ type Around interface {
 	Lists() *list.Set
 }
 
-// NewEnv is what expressions see of what is around them; value, row and sheet
-// are the caller's to set.
+// NewEnv is what expressions can use of what is around them; the caller sets value, row and sheet.
 func NewEnv(a Around) Env {
 	return Env{
 		Text: func() string {

@@ -53,8 +53,8 @@ var exprOptions = func() []expr.Option {
 	return options
 }()
 
-// An expression is given what strangers' cells hold, and may have been written by one: what it
-// makes is bounded, so that no value takes the memory or the time of all others.
+// Expressions are given what strangers' cells contain, and may have been written by strangers. What they produce is
+// limited, so that no value takes the memory or the time of all others.
 const (
 	mostMade   = 1 << 20 // bytes of a text
 	mostPieces = 1000    // of a list
@@ -66,7 +66,7 @@ var (
 	errMany = fmt.Errorf("the text has more than %d pieces", mostPieces)
 )
 
-// bounded refuses what a function makes where it is too long.
+// bounded refuses the result of a function if it is too long.
 func bounded(f func(...any) (any, error)) func(...any) (any, error) {
 	return func(a ...any) (any, error) {
 		v, err := f(a...)
@@ -85,8 +85,8 @@ func replaced(s, from, to string) (string, error) {
 	return strings.ReplaceAll(s, from, to), nil
 }
 
-// kinds are what stands for the types in signatures: t a text, n a number, d a day, # a list, ? true or
-// false, i a whole number that is given.
+// kinds are the letters for types in signatures: t a text, n a number, d a day, # a list, ? true or false, i a whole
+// number that is passed.
 var kinds = map[rune][]reflect.Type{
 	't': {reflect.TypeFor[string]()},
 	'n': {numberType, reflect.TypeFor[int]()},
@@ -97,8 +97,8 @@ var kinds = map[rune][]reflect.Type{
 	'i': {reflect.TypeFor[int]()},
 }
 
-// signatures gives the types that a function takes and gives, such as "tn t"; the engine takes a
-// whole number for no other, so each n is both. A + behind the last is that there can be several.
+// signatures are the types that a function takes and returns, such as "tn t". The engine does not convert whole
+// numbers, so each n allows both. A + behind the last means that there can be several.
 func signatures(words ...string) (all []any) {
 	for _, word := range words {
 		takes, gives, _ := strings.Cut(word, " ")
@@ -123,7 +123,7 @@ func signatures(words ...string) (all []any) {
 	return all
 }
 
-// number is a value that signatures let through as a number.
+// number is a value that signatures accept as a number.
 func number(v any) order.Number {
 	switch v := v.(type) {
 	case order.Number:
@@ -134,7 +134,7 @@ func number(v any) order.Number {
 	return order.Number{}
 }
 
-// whole is a number that has to be a whole one, not beyond most.
+// whole is a number that must be a whole one, and not greater than most.
 func whole(v any, most int) (int, error) {
 	n := number(v)
 	if n.Cmp(order.NumberOf(int64(most))) > 0 || n.Cmp(order.NumberOf(-int64(most))) < 0 {
@@ -158,7 +158,7 @@ var comparisons = map[string]func(int) bool{
 	">": func(c int) bool { return c > 0 }, ">=": func(c int) bool { return c >= 0 },
 }
 
-// power multiplies a number so often with itself; below zero it is one divided by that.
+// power multiplies a number with itself; for a negative exponent it is the reciprocal.
 func power(a, b order.Number) (order.Number, error) {
 	times, err := whole(b, 100)
 	out := order.NumberOf(1)

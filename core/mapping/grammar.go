@@ -144,7 +144,7 @@ func weighed() []string {
 	return all
 }
 
-// TotalNames are what a document can state of itself.
+// TotalNames are the totals that a document can state about itself.
 var TotalNames = []string{"orders", "lines", "rows", "quantity", "goods", "total"}
 
 var aboutTotals = map[string]string{
@@ -206,7 +206,7 @@ func part(what string) *grammar.Shape {
 		Keys:  keys}
 }
 
-// words is everything that may stand in a mapping.
+// words is everything that is allowed in a mapping.
 var words = &grammar.Shape{Kind: grammar.Object, About: "How a document's records become orders", Keys: []grammar.Key{
 	grammar.Must("koinos", grammar.OneOf("Version of the grammar", Version)),
 	grammar.Must("name", grammar.Some("Name of the mapping: small letters, digits and hyphens")),

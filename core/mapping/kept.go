@@ -10,8 +10,8 @@ var kept struct {
 	of map[string]*Mapping // by the text
 }
 
-// ParseKept is Parse for the text of a mapping that is used again and again: it remembers the last of them. Parsing
-// takes several milliseconds, which is most of what loading a small document takes.
+// ParseKept is Parse for the text of a mapping that is used repeatedly: it remembers the last ones. Parsing takes
+// several milliseconds, which is most of what loading a small document takes.
 func ParseKept(text string) (*Mapping, error) {
 	kept.Lock()
 	m := kept.of[text]

@@ -61,12 +61,12 @@ func (l *Locale) Date(c source.Cell) (order.Date, error) {
 	return "", fmt.Errorf("a day written %s was expected", forms)
 }
 
-// None reports whether a value means that there is none.
+// None reports whether a value stands for no value.
 func (l *Locale) None(text string) bool {
 	return len(l.none) > 0 && slices.Contains(l.none, list.Fold(text))
 }
 
-// Nones reports whether any value means that there is none.
+// Nones reports whether any value stands for no value.
 func (l *Locale) Nones() bool { return len(l.none) > 0 }
 
 // Boolean reads yes or no.
@@ -85,7 +85,7 @@ func (l *Locale) Boolean(text string) (value, ok bool) {
 	return false, false
 }
 
-// DayIn reads text as a day of a form such as d.m.yyyy; false where it is none.
+// DayIn reads text as a day of a form such as d.m.yyyy; false if it is none.
 func DayIn(form, text string) (order.Date, bool) {
 	f, known := formsSeen.Load(form)
 	if !known {
@@ -99,5 +99,5 @@ func DayIn(form, text string) (order.Date, bool) {
 	return f.(DateForm).Parse(text)
 }
 
-// formsSeen keeps the forms that DayIn was asked for: a few dozen, asked often.
+// formsSeen remembers the forms that DayIn was called with: a few dozen, used often.
 var formsSeen sync.Map

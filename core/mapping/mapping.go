@@ -52,8 +52,8 @@ type Mapping struct {
 	swaps     bool                              // two forms of a date differ in day and month only
 	Beside    bool                              // cells or labels are asked
 
-	// FromSeller says that the records are in the words of the orders' seller,
-	// and we are the buyer: notices of X12 that a supplier sends.
+	// FromSeller says that the records are from the point of view of the orders' seller, and that we are the buyer:
+	// notices of X12 that a supplier sends.
 	FromSeller bool
 }
 
@@ -66,7 +66,7 @@ const (
 	InDeliveries
 )
 
-// Document is what a mapping says of the document's outer form.
+// Document is what a mapping says about the document's outer form.
 type Document struct {
 	Format    source.Format
 	Encoding  source.Encoding
@@ -100,7 +100,7 @@ type Document struct {
 	Locale    Locale
 }
 
-// Totals are counts and sums that a document states of itself.
+// Totals are counts and sums that a document states about itself.
 type Totals struct {
 	When   *Expr     // the row on which they stand; nil is that they stand around the orders
 	Warn   bool      // a difference is a warning, else the document is refused
@@ -142,7 +142,7 @@ func (m *Mapping) Options(limits source.Limits) source.Options {
 	return opt
 }
 
-// IsSheet reports whether a pattern means the sheet of a number, counted from 1, and a name.
+// IsSheet reports whether a pattern means the sheet with a number, counted from 1, and a name.
 func IsSheet(pattern string, number int, name string) bool {
 	return Match(pattern, name) || pattern == fmt.Sprint(number)
 }
@@ -166,7 +166,7 @@ type Grouping struct {
 	At       origin.Place
 }
 
-// KindBy says by which value an order is a sales or a purchase order.
+// KindBy says which value decides whether an order is a sales or a purchase order.
 type KindBy struct {
 	Source Source
 	Kinds  map[string]order.Kind // by folded value
@@ -178,7 +178,7 @@ type Joined struct {
 	Columns []Source
 }
 
-// Key is a value of a key column as it is compared with others.
+// Key is a value of a key column in the form in which it is compared with others.
 func (g *Grouping) Key(text string) string {
 	if g.Fold {
 		return list.Fold(text)
@@ -186,8 +186,8 @@ func (g *Grouping) Key(text string) string {
 	return source.Trim(text)
 }
 
-// Whole reports whether an order is made of all rows of a sheet, a file or a
-// form, so that its cells and labels may stand anywhere around its lines.
+// Whole reports whether an order is made of all rows of a sheet, a file or a form, so that its cells and labels may
+// stand anywhere around its lines.
 func (g *Grouping) Whole() bool { return g.By == "sheet" || g.By == "file" || g.By == "form" }
 
 // Need is how much a field is needed, in the words of RFC 2119.
@@ -221,7 +221,7 @@ type Query interface {
 	String() string
 }
 
-// Fixed is an element of X12 that is always written so.
+// Fixed is an element of X12 that is always written with the same value.
 type Fixed struct {
 	At    *x12.Address
 	Value string
@@ -239,8 +239,7 @@ type Source struct {
 	Number bool         // {n} stands in the heading
 }
 
-// Many reports whether the source is a path of JSON, or an address of X12, that can lead to
-// several values.
+// Many reports whether the source is a path of JSON, or an address of X12, that can lead to several values.
 func (s Source) Many() bool {
 	switch p := s.Path.(type) {
 	case *jsondoc.Path:
@@ -266,7 +265,7 @@ type Binding struct {
 	Expr      *Expr
 	When      *Expr
 	Crosswalk string
-	// UnitCrosswalk is asked for the word behind a number that suffix: unit takes as the unit.
+	// UnitCrosswalk is used for the word behind a number that suffix: unit takes as the unit.
 	UnitCrosswalk string
 	Others        bool // what the crosswalk does not have is taken as it is
 	List          string
@@ -291,8 +290,8 @@ type Again struct {
 	Newer   order.Field // revise: the date that says which is newer
 }
 
-// ResultColumn is a column of the marked-up copy and what it takes: outcome,
-// number, message, warnings, line, line_id, or the name of a field.
+// ResultColumn is a column of the marked-up copy and its content: outcome, number, message, warnings, line, line_id, or
+// the name of a field.
 type ResultColumn struct {
 	What   string
 	Column int // counted from 1; 0 is "the first free one at the right"
@@ -304,8 +303,7 @@ type Results struct {
 	Overwrite bool
 }
 
-// Asked is what somebody asks of one load of a mapping's document besides
-// what the mapping says itself.
+// Asked are the options of one load that change what the mapping says.
 type Asked struct {
 	Rows     []string // 12, 20-35, 40-
 	Sheets   []string
@@ -315,10 +313,10 @@ type Asked struct {
 	Encoding source.Encoding   // where the mapping states none
 }
 
-// naming are the fields of the header that say which order is meant.
+// naming are the fields of the header that identify the order.
 var naming = []string{"number", "sender_number", "partner"}
 
-// withdrawn reads nothing of an order but which one it is.
+// withdrawn reads nothing of an order except which one it is.
 func (m *Mapping) withdrawn() {
 	m.Kind = intent.Withdrawal
 	var header []Binding
@@ -333,7 +331,7 @@ func (m *Mapping) withdrawn() {
 	m.Levels[InHeader] = header
 }
 
-// With gives the mapping as it is with what was asked.
+// With returns the mapping, changed by what was asked.
 func (m *Mapping) With(a Asked) (*Mapping, error) {
 	open := m.Of == "" && a.Of != ""
 	if len(a.Rows)+len(a.Sheets)+len(a.Defaults) == 0 && !open && !a.Withdraw && a.Encoding == "" {
@@ -411,7 +409,7 @@ func rowsOf(text string) (first, last int, ok bool) {
 	return first, last, err == nil && first >= 1 && last >= first
 }
 
-// ReadsSegment reports whether anything of the mapping reads a segment of X12, or says that it is passed over.
+// ReadsSegment reports whether any part of the mapping reads a segment of X12, or says that it is skipped.
 func (m *Mapping) ReadsSegment(id string) bool {
 	in := func(address string) bool {
 		return slices.Contains(strings.Split(address, "/"), id)
@@ -426,8 +424,8 @@ func (m *Mapping) ReadsSegment(id string) bool {
 	return slices.ContainsFunc(m.Document.Unused, func(s Source) bool { return in(s.Text) })
 }
 
-// Addresses calls yield with each address of X12 from which a binding reads, or that is passed over on purpose, as it
-// is from the set on.
+// Addresses calls yield with each address of X12 that a binding reads, or that is skipped on purpose, as it is from the
+// set on.
 func (m *Mapping) Addresses(yield func(*x12.Address) bool) {
 	each := func(sources []Source) bool {
 		for i := range sources {
@@ -465,8 +463,8 @@ func (m *Mapping) Missing(set *list.Set) finding.All {
 	return all
 }
 
-// UnitBehind is how the word behind a number is understood as the line's unit (suffix:
-// unit): as the unit's own binding says, and by the crosswalk of the number's, if it has one.
+// UnitBehind says how the word behind a number is read as the line's unit (suffix: unit): like the unit's own binding,
+// and with the crosswalk of the number's binding if it has one.
 func (m *Mapping) UnitBehind(number *Binding) *Binding {
 	unit, _ := order.Lookup(order.Lines, "unit")
 	behind := &Binding{Field: unit, Crosswalk: number.UnitCrosswalk, Others: number.Others}
@@ -529,16 +527,15 @@ func (m *Mapping) records() string {
 	return string(m.Kind) + "s of " + orders
 }
 
-// side says which orders notices speak of. What a supplier sends by X12 about
-// our purchase orders is in the seller's words; only a change goes the other way.
+// side says which orders notices are about. What a supplier sends by X12 about our purchase orders is from the seller's
+// point of view; only a change goes the other way.
 func (m *Mapping) side(of order.Kind) {
 	m.Of = of
 	m.FromSeller = m.Document.Format == source.X12 && of == order.Purchase && m.Kind != intent.Order &&
 		m.Kind != intent.Change
 }
 
-// Match compares a name with a pattern in which * stands for any letters;
-// letter case and outer space aside.
+// Match compares a name with a pattern in which * stands for any letters, ignoring letter case and outer space.
 func Match(pattern, name string) bool {
 	parts := strings.Split(list.Fold(pattern), "*")
 	rest := list.Fold(name)
@@ -562,7 +559,6 @@ func Match(pattern, name string) bool {
 	return rest == ""
 }
 
-// Undecided reports whether a document must be read once before it can be
-// mapped: the mapping names two forms of a date that differ only in the order
-// of day and month.
+// Undecided reports whether a document must be read once before it can be mapped: the mapping names two forms of a date
+// that differ only in the order of day and month.
 func (m *Mapping) Undecided() bool { return m.swaps }

@@ -14,11 +14,10 @@ import (
 	"koinos/core/source"
 )
 
-// spaces makes one sign of those that look alike.
+// spaces makes one sign of those that look the same.
 var spaces = strings.NewReplacer("\u00a0", " ", "\u202f", " ", "\u2009", " ", "\t", " ", "\u2212", "-", "\u2019", "'")
 
-// Number reads a cell as an exact number. Word is what stands before or behind
-// the digits: a currency, a unit.
+// Number reads a cell as an exact number. word is what stands before or behind the digits: a currency, a unit.
 func (l *Locale) Number(c source.Cell, percent bool) (n order.Number, word string, err error) {
 	s := c.Text
 	switch c.Kind {
@@ -51,8 +50,8 @@ func (l *Locale) Number(c source.Cell, percent bool) (n order.Number, word strin
 	return n, word, err
 }
 
-// undress takes away what stands around the digits: brackets and a minus sign
-// at the end, which mean less than zero, a percent sign, and a word.
+// undress removes what stands around the digits: brackets or a minus sign at the end, both of which mean a negative
+// number, a percent sign, and a word.
 func undress(s string, percent bool) (digits, word string, minus bool) {
 	if len(s) > 2 && s[0] == '(' && s[len(s)-1] == ')' {
 		s, minus = s[1:len(s)-1], true
@@ -93,11 +92,11 @@ func endsInLetter(s string) bool {
 	return unicode.IsLetter(r)
 }
 
-// exponent fits the end of a number such as 1.2E+3.
+// exponent matches the end of a number such as 1.2E+3.
 var exponent = regexp.MustCompile(`^(.*[0-9.,])[eE]([+-]?[0-9]{1,2})$`)
 
-// dressed reads digits with the locale's own signs. Groups have three digits, all have the same sign
-// between them, and the first does not begin with 0.
+// dressed reads digits with the locale's own signs. Groups have three digits, have the same sign between them, and the
+// first does not begin with 0.
 func (l *Locale) dressed(s string) (order.Number, error) {
 	if part := exponent.FindStringSubmatch(s); part != nil {
 		mantissa := strings.Replace(part[1], string(l.DecimalSign), ".", 1)
@@ -224,8 +223,7 @@ func isRounded(s string) bool {
 		(len(mantissa) == 1 || mantissa[1] == '.')
 }
 
-// currencies are the signs and words that stand beside figures, each with the
-// currencies that use it (ISO 4217).
+// currencies are the signs and words that stand beside figures, each with the currencies that use it (ISO 4217).
 var currencies = map[string]string{
 	"€": "EUR", "£": "GBP", "$": "USD CAD AUD NZD SGD HKD MXN", "us$": "USD", "¥": "JPY CNY", "kr": "SEK NOK DKK ISK",
 	"fr": "CHF", "sfr": "CHF",
@@ -233,7 +231,7 @@ var currencies = map[string]string{
 	"euro": "EUR", "euros": "EUR",
 }
 
-// CurrencyOf gives the currencies that a word beside a figure can mean; "" is none.
+// CurrencyOf returns the currencies that a word beside a figure can mean; none if it is not a currency.
 func CurrencyOf(word string) string {
 	folded := strings.ToLower(word)
 	if all, ok := currencies[folded]; ok {
@@ -245,8 +243,7 @@ func CurrencyOf(word string) string {
 	return ""
 }
 
-// NumberIn reads text as a number with a decimal sign, with what stands beside
-// its digits; false where it is none.
+// NumberIn reads text as a number with a decimal sign, with what stands beside its digits; false if it is not a number.
 func NumberIn(decimal byte, text string) (n order.Number, word string, ok bool) {
 	l := Locale{DecimalSign: decimal, grouping: '.'}
 	if decimal == '.' {

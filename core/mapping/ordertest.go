@@ -13,15 +13,15 @@ import (
 	"koinos/core/order"
 )
 
-// OrderTest is a condition on an order, such as partner == "SLIPWAY" and total > 100. It
-// sees the fields of the header by their names, number, kind, status, stage, revision and
-// the sums as Koinos works them out, and the lines. It may be used by several goroutines.
+// OrderTest is a condition on an order, such as partner == "SLIPWAY" and total > 100. It can use the fields of the
+// header by their names, number, kind, status, stage, revision and the sums that Koinos works out, and the lines. It
+// may be used by several goroutines.
 type OrderTest struct {
 	Text    string
 	program *vm.Program
 }
 
-// seen is one value of what a test sees.
+// seen is one value that a test can use.
 type seen struct {
 	name string
 	typ  reflect.Type
@@ -37,8 +37,7 @@ var (
 	orderStruct = structOf(append(headerSeen, seen{name: "lines", typ: reflect.SliceOf(lineStruct)}))
 )
 
-// structOf makes the type that has the values as members, by their names: expressions are
-// checked against it.
+// structOf makes the type that has the values as members, by their names. Expressions are checked against it.
 func structOf(all []seen) reflect.Type {
 	members := make([]reflect.StructField, len(all))
 	for i, v := range all {
@@ -139,7 +138,7 @@ func filled(typ reflect.Type, all []seen, o *order.Order, l *order.Line) reflect
 	return v
 }
 
-// ParseOrderTest reads a condition; nil where it has mistakes, or none is there.
+// ParseOrderTest reads a condition; nil if it has mistakes, or if there is none.
 func ParseOrderTest(n *grammar.Node, m *grammar.Mistakes) *OrderTest {
 	if n == nil {
 		return nil
@@ -150,7 +149,7 @@ func ParseOrderTest(n *grammar.Node, m *grammar.Mistakes) *OrderTest {
 	return nil
 }
 
-// ofOrder reads a condition that sees the members of a type; nil where it has mistakes.
+// ofOrder reads a condition that can use the members of a type; nil if it has mistakes.
 func ofOrder(n *grammar.Node, sees reflect.Type, m *grammar.Mistakes) *vm.Program {
 	program, _, message, at := understood(n, expr.Env(reflect.Zero(sees).Interface()), expr.AsBool())
 	if message == "" {
@@ -168,7 +167,7 @@ func ofOrder(n *grammar.Node, sees reflect.Type, m *grammar.Mistakes) *vm.Progra
 	return nil
 }
 
-// seenOf is what a condition sees of an order, with its lines where that is asked.
+// seenOf is what a condition can use of an order, with its lines if they are needed.
 func seenOf(o *order.Order, lines bool) reflect.Value {
 	copied := *o // looking at a party that is not there adds it
 	env := filled(orderStruct, headerSeen, &copied, nil)
@@ -183,7 +182,7 @@ func seenOf(o *order.Order, lines bool) reflect.Value {
 	return env
 }
 
-// holds works a condition out; what strangers' documents hold must not end more than that.
+// holds evaluates a condition. What strangers' documents contain must not stop more than that.
 func holds(text string, program *vm.Program, env any) (is bool, err error) {
 	defer func() {
 		if r := recover(); r != nil {
@@ -198,7 +197,7 @@ func holds(text string, program *vm.Program, env any) (is bool, err error) {
 	return is, nil
 }
 
-// Holds reports whether an order is as the condition wants it; a nil one is any.
+// Holds reports whether an order meets the condition; a nil condition is met by any order.
 func (t *OrderTest) Holds(o *order.Order) (bool, error) {
 	if t == nil {
 		return true, nil

@@ -26,9 +26,9 @@ type Part struct {
 	Sorted bool // lines stand in the order of their numbers
 }
 
-// Lines gives the nodes of the lines that a node of Each stands for: itself, or, where several stand apart within it,
-// itself with each of them alone. What stands apart besides them, of which nobody knows to which it belongs, is left
-// out.
+// Lines returns the nodes of the lines that a node of Each stands for: itself or, if several stand apart within it,
+// itself with each of them alone. Other segments that stand apart are left out, because nobody knows which of them they
+// belong to.
 func (p *Part) Lines(n *tree.Node) iter.Seq[*tree.Node] {
 	return func(yield func(*tree.Node) bool) {
 		var lines, out []*tree.Node
@@ -57,8 +57,7 @@ func (p *Part) Lines(n *tree.Node) iter.Seq[*tree.Node] {
 	}
 }
 
-// Part is how the repeating parts of a level stand in the rows; nil where the
-// mapping says nothing of it.
+// Part says how the repeating parts of a level stand in the rows; nil if the mapping does not say it.
 func (m *Mapping) Part(level order.Level) *Part { return m.Parts[slices.Index(order.Levels, level)] }
 
 // lines is the address of the lines; nil is none.
@@ -69,7 +68,7 @@ func (b *builder) lines(m *Mapping) (each *x12.Address) {
 	return each
 }
 
-// deliveries understands where the deliveries of a line stand.
+// deliveries reads where the deliveries of a line stand.
 func (b *builder) deliveries(n *grammar.Node, m *Mapping) *Part {
 	var all []Query
 	for _, each := range n.List("each") {

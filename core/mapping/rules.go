@@ -14,7 +14,7 @@ import (
 	"koinos/core/origin"
 )
 
-// Rule is a rule of the user's own: what it says is found where its condition holds.
+// Rule is a rule of the user's own: it is reported if its condition holds.
 type Rule struct {
 	Of       string // order, line or document
 	Severity finding.Severity
@@ -36,7 +36,7 @@ var ruleWords = grammar.Group("A rule",
 		"orders, lines, rows, quantity, goods and total", "order", "line", "document")),
 	grammar.May("field", grammar.Some("The field of which it speaks, whose cell is named")))
 
-// seenOfLine is what the condition of a rule for lines sees, and seenOfDocument that of one for documents.
+// seenOfLine is what the condition of a rule for lines can use, and seenOfDocument that of one for documents.
 var (
 	orderSeen      = seen{name: "order", typ: orderStruct}
 	seenOfLine     = structOf(append(slices.Clone(lineSeen), orderSeen))
@@ -86,7 +86,7 @@ func (b *builder) rules(n *grammar.Node) (all []Rule) {
 	return all
 }
 
-// Judge adds what the mapping's own rules say of an order whose sums are worked out.
+// Judge adds what the mapping's own rules find in an order whose sums are worked out.
 func (m *Mapping) Judge(d *intent.Intent) {
 	if len(m.Rules) == 0 {
 		return
@@ -132,7 +132,7 @@ func (r *Rule) judge(d *intent.Intent, line int, env reflect.Value) {
 	}
 }
 
-// JudgeDocument gives what the rules for documents say of its counts and sums.
+// JudgeDocument returns what the rules for documents find in its counts and sums.
 func (m *Mapping) JudgeDocument(count func(name string) order.Number) (found []finding.Finding) {
 	for i := range m.Rules {
 		r := &m.Rules[i]

@@ -6,8 +6,8 @@ import (
 	"koinos/core/grammar"
 )
 
-// Schema is the grammar as a JSON Schema (draft 2020-12), so that editors
-// complete and check mappings as they are typed.
+// Schema is the grammar as a JSON Schema (draft 2020-12), so that editors complete and check mappings while they are
+// typed.
 func Schema() map[string]any {
 	defs := map[string]any{}
 	s := words.Schema(defs)

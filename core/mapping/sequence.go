@@ -34,8 +34,8 @@ type SequenceStep struct {
 	Mapping string `json:"mapping"`
 }
 
-// ParseSequence reads a sequence. Where it is wrong in any way the error is a
-// finding.All with everything that is wrong, each at its line and column.
+// ParseSequence reads a sequence. If it is wrong in any way, the error is a finding.All with everything that is wrong,
+// each at its line and column.
 func ParseSequence(src []byte) (*Sequence, error) {
 	root, bad := grammar.Read(src, "sequence", SequenceVersion)
 	if bad != nil {

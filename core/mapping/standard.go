@@ -12,8 +12,8 @@ import (
 //go:embed standard/*.yaml
 var standardFiles embed.FS
 
-// StandardNames are the mappings that ship with Koinos, one for each
-// transaction set that carries an order or speaks of one.
+// StandardNames are the mappings that ship with Koinos, one for each transaction set that contains an order or is about
+// one.
 func StandardNames() []string {
 	files, err := standardFiles.ReadDir("standard")
 	if err != nil {
@@ -27,7 +27,7 @@ func StandardNames() []string {
 	return names
 }
 
-// Standard is the text of a mapping that ships with Koinos; "" is none.
+// Standard is the text of a mapping that ships with Koinos; "" if there is none.
 func Standard(name string) string {
 	b, err := standardFiles.ReadFile(path.Join("standard", path.Base(name)+".yaml"))
 	if err != nil {
@@ -36,8 +36,7 @@ func Standard(name string) string {
 	return string(b)
 }
 
-// standardNode is a standard mapping as nodes, at the place of the word that
-// asks for it.
+// standardNode is a standard mapping as nodes, at the place of the word that asks for it.
 func standardNode(name string, at origin.Place) *grammar.Node {
 	text := Standard(name)
 	if text == "" {
@@ -51,8 +50,8 @@ func standardNode(name string, at origin.Place) *grammar.Node {
 	return root
 }
 
-// over gives base with what n says in its place: words of the outermost two
-// levels one by one (header, header.partner), below them as a whole.
+// over returns base with parts replaced by those of n: words of the outermost two levels one by one (header,
+// header.partner), below them as a whole.
 func over(n, base *grammar.Node, depth int) *grammar.Node {
 	out := &grammar.Node{At: n.At}
 	for _, e := range base.Entries {

@@ -16,7 +16,7 @@ import (
 // value is written back.
 var ErrOneWay = errors.New("its expression has no write that turns the value back")
 
-// nothing is around a value that is written back, but for its binding's locale and the lists.
+// nothing is around a value that is written back, except its binding's locale and the lists.
 type nothing struct {
 	locale *Locale
 	set    *list.Set
@@ -27,9 +27,8 @@ func (nothing) Col(string) string    { return "" }
 func (n nothing) Locale() *Locale    { return n.locale }
 func (n nothing) Lists() *list.Set   { return n.set }
 
-// Written gives the text that a document of this mapping has for a field's
-// value (as order.Each gives it): the way back through list, crosswalk, expression and
-// locale. The error says why there is none.
+// Written returns the text that a document of this mapping has for a field's value (as order.Each gives it): the way
+// back through list, crosswalk, expression and locale. The error says why there is none.
 func (b *Binding) Written(value string, set *list.Set) (string, error) {
 	if value == "" {
 		return "", nil
@@ -124,8 +123,7 @@ func (b *Binding) Forms() []string {
 // Decimal is the decimal sign that the binding reads.
 func (b *Binding) Decimal() string { return string(b.Locale.DecimalSign) }
 
-// Pointer is the pointer, from its record, of the JSON value that the source
-// names; "" where it is not always the same.
+// Pointer is the pointer, from its record, of the JSON value that the source names; "" if it is not always the same.
 func (s *Source) Pointer() string {
 	if s.Path == nil {
 		return ""
