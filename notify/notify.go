@@ -41,20 +41,19 @@ type Notifier struct {
 	failed map[int64]int       // attempts that failed one after another, by subscription
 }
 
-// New makes a notifier over a store; secrets that it makes go into a folder, which only
-// its owner can read.
+// New makes a notifier for a store. Secrets that it makes are stored in a folder that only its owner can read.
 func New(s *store.Store, secrets string, now func() time.Time, log *slog.Logger) *Notifier {
 	return &Notifier{store: s, secrets: secrets, now: now, log: log, post: remote.Post, nudge: make(chan struct{}, 1),
 		busy: map[int64]bool{}, probes: map[int64]probe{}, failed: map[int64]int{},
 		later: map[int64]time.Time{}}
 }
 
-// RefusedError says why a subscription cannot be as it is asked for.
+// RefusedError says why a subscription cannot be as it was requested.
 type RefusedError struct{ Why string }
 
 func (e *RefusedError) Error() string { return e.Why }
 
-// Add keeps a subscription, from now on. Its secret is shown this once, if it is made here.
+// Add stores a subscription, which begins now. Its secret is shown this once, if it is made here.
 func (n *Notifier) Add(ctx context.Context, asked api.NewSubscription, by string) (api.CreatedSubscription, error) {
 	var out api.CreatedSubscription
 	if err := system.CheckAddress(asked.URL); err != nil {
@@ -92,7 +91,7 @@ func (n *Notifier) Add(ctx context.Context, asked api.NewSubscription, by string
 	return out, err
 }
 
-// Remove takes a subscription away, with its secret if it was made here.
+// Remove deletes a subscription, with its secret if it was made here.
 func (n *Notifier) Remove(ctx context.Context, name string) error {
 	y, err := n.store.Subscription(ctx, name)
 	if err != nil {
@@ -109,7 +108,7 @@ func (n *Notifier) Remove(ctx context.Context, name string) error {
 	return nil
 }
 
-// Set pauses a subscription, or lets it go on: what waits is then due at once.
+// Set pauses or resumes a subscription. When it is resumed, everything that waits is due at once.
 func (n *Notifier) Set(ctx context.Context, name string, active bool, by string) (api.Subscription, error) {
 	y, err := n.store.Subscription(ctx, name)
 	if err != nil {
@@ -168,7 +167,7 @@ func key(in string) ([]byte, error) {
 	return []byte(text), nil
 }
 
-// look is how often the events are looked at.
+// look is how often the events are read.
 const look = 300 * time.Millisecond
 
 // Run tells subscribers until ctx ends.
@@ -190,7 +189,7 @@ func (n *Notifier) Run(ctx context.Context) {
 	}
 }
 
-// round looks at what happened, and begins to send what is due.
+// round reads what happened, and begins to send what is due.
 func (n *Notifier) round(ctx context.Context, work *sync.WaitGroup) error {
 	all, err := n.store.Subscribers(ctx)
 	if err != nil || len(all) == 0 {
@@ -236,7 +235,7 @@ func (n *Notifier) take(id int64) bool {
 	return true
 }
 
-// afterTrouble is how long nothing is sent when what was sent cannot be noted: it would all
+// afterTrouble is how long nothing is sent if it cannot be recorded that something was sent, because everything would
 // be sent again at once.
 const afterTrouble = 30 * time.Second
 
@@ -252,7 +251,7 @@ func (n *Notifier) free(id int64) {
 	delete(n.busy, id)
 }
 
-// spreadAtOnce is how many events are looked at in one transaction.
+// spreadAtOnce is how many events are processed in one transaction.
 const spreadAtOnce = 500
 
 // message is the body of a webhook (Standard Webhooks, 1.0).

@@ -25,7 +25,7 @@ const (
 	longestWhy = 300
 )
 
-// gap is how long after so many attempts the next one is, with jitter.
+// gap is the time until the next attempt, by the number of attempts so far, with jitter.
 func gap(attempts int) time.Duration {
 	d := firstGap << min(attempts-1, 20)
 	if d > widestGap || d <= 0 {
@@ -104,7 +104,7 @@ func (n *Notifier) send(ctx context.Context, y *api.Subscription) error {
 	return nil
 }
 
-// probing reports whether somebody who is away is to be tried again, and notes when next.
+// probing reports whether a subscriber that is away is to be tried again, and notes when next.
 func (n *Notifier) probing(id int64) bool {
 	n.mu.Lock()
 	defer n.mu.Unlock()
@@ -126,7 +126,7 @@ func (n *Notifier) set(ctx context.Context, y *api.Subscription, state, reason s
 	return n.store.SetSubscription(ctx, y.ID, state, reason, n.now().UTC(), back)
 }
 
-// probe is when somebody who is away is tried again, after how many times.
+// probe is when a subscriber that is away is tried again, by the number of trials.
 type probe struct {
 	next  time.Time
 	tries int
@@ -135,7 +135,7 @@ type probe struct {
 // result is what an attempt came to.
 type result struct{ done, gone bool }
 
-// attempt sends a message and notes in it what came of that.
+// attempt sends a message and records the result in it.
 func (n *Notifier) attempt(ctx context.Context, y *api.Subscription, d *api.Delivery, secret []byte) result {
 	now := n.now().UTC()
 	stamp := strconv.FormatInt(now.Unix(), 10)

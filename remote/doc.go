@@ -1,4 +1,3 @@
-// Package remote calls other applications over HTTP as their descriptions say: it signs
-// in, goes no faster than it may, waits when it is told to, tries again what may pass,
-// and takes no more of an answer than it was allowed.
+// Package remote calls other applications over HTTP as their descriptions say. It signs in, keeps to the rate limits,
+// waits when it is told to, repeats what may succeed later, and reads no more of an answer than is allowed.
 package remote

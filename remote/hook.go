@@ -22,8 +22,8 @@ var ErrUnsigned = errors.New("the message's signature does not fit")
 // ErrStale says that a message's time is too far from ours.
 var ErrStale = errors.New("the message's time is too far from ours")
 
-// Verify looks whether a message is from the system: its signature over the bytes as they
-// came, and its time. It gives the message's id; one without has a digest of it.
+// Verify checks whether a message is from the system: its signature over the bytes as they came, and its time. It
+// returns the message's id; a message without one has a digest of it.
 func Verify(h *system.Hooks, header http.Header, body []byte, now time.Time) (id string, err error) {
 	g := &h.Signature
 	secrets, err := secretsOf(g)
@@ -76,7 +76,7 @@ func Verify(h *system.Hooks, header http.Header, body []byte, now time.Time) (id
 	return id, nil
 }
 
-// pieces gives what of a header is a signature, and sets the time if it is there too.
+// pieces returns the signatures in a header, and sets the time if the header contains it.
 func pieces(g *system.Signature, header string, stamp *string) (all []string) {
 	if g.Part == "" {
 		return []string{header}
@@ -92,7 +92,7 @@ func pieces(g *system.Signature, header string, stamp *string) (all []string) {
 	return all
 }
 
-// secretsOf gives the secrets that are believed.
+// secretsOf returns the secrets that are accepted.
 func secretsOf(g *system.Signature) (all [][]byte, err error) {
 	from := []system.Secret{g.Secret}
 	if g.HasOld {
@@ -124,7 +124,7 @@ func secretsOf(g *system.Signature) (all [][]byte, err error) {
 	return all, nil
 }
 
-// signed reports whether one of the signatures fits one of the secrets.
+// signed reports whether one of the signatures matches one of the secrets.
 func signed(secrets [][]byte, over, id, stamp string, body []byte, given []string, base bool) bool {
 	before, after, _ := strings.Cut(over, "{body}")
 	fill := strings.NewReplacer("{id}", id, "{time}", stamp).Replace

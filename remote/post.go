@@ -14,7 +14,7 @@ import (
 	"time"
 )
 
-// postTimeout is how long somebody who is told something may take to answer.
+// postTimeout is how long a subscriber may take to answer.
 const postTimeout = 15 * time.Second
 
 var poster = &http.Client{Timeout: postTimeout,
@@ -24,8 +24,8 @@ var poster = &http.Client{Timeout: postTimeout,
 		IdleConnTimeout:        time.Minute,
 		MaxResponseHeaderBytes: 64 << 10}}
 
-// Post sends a message to somebody who wants to be told, and gives the status of the
-// answer. Redirects are not followed; what stands in the answer is nobody's concern.
+// Post sends a message to a subscriber, and returns the status of the answer. Redirects are not followed; the content
+// of the answer is ignored.
 func Post(ctx context.Context, address string, header http.Header, body []byte) (status int, err error) {
 	req, err := http.NewRequestWithContext(ctx, http.MethodPost, address, bytes.NewReader(body))
 	if err != nil {
@@ -46,7 +46,7 @@ func Post(ctx context.Context, address string, header http.Header, body []byte) 
 	return res.StatusCode, nil
 }
 
-// Sign is the signature of a message as Standard Webhooks has it, without its v1.
+// Sign is the signature of a message according to Standard Webhooks, without its v1.
 func Sign(secret []byte, id, stamp string, body []byte) string {
 	mac := hmac.New(sha256.New, secret)
 	fmt.Fprintf(mac, "%s.%s.", id, stamp)

@@ -42,13 +42,13 @@ type Client struct {
 	renew  sync.Mutex // one sign-in at a time
 }
 
-// clock is what of time a client needs, so that a test can do without it passing.
+// clock is the time functions that a client needs, so that a test can run without time passing.
 type clock struct {
 	now   func() time.Time
 	sleep func(context.Context, time.Duration) error
 }
 
-// Call is one request that was made, for people who look on. Nothing secret stands in it.
+// Call is one request that was made, for people who watch. It contains no secrets.
 type Call struct {
 	ID     string        `json:"id"` // goes along as X-Request-Id
 	At     time.Time     `json:"at"`
@@ -72,7 +72,7 @@ type Problem struct {
 	err    error
 }
 
-// Kind is what a problem means for whoever asked.
+// Kind is what a problem means for the caller.
 type Kind string
 
 const (
@@ -88,10 +88,10 @@ const (
 
 func (p *Problem) Error() string { return p.Why }
 
-// Unwrap gives what is behind the problem.
+// Unwrap returns the cause of the problem.
 func (p *Problem) Unwrap() error { return p.err }
 
-// tries is how often a request is made that may pass, first a fifth of a second apart.
+// tries is how often a request is made that fails temporarily, first a fifth of a second apart.
 const (
 	tries     = 5
 	firstWait = 200 * time.Millisecond
@@ -99,7 +99,7 @@ const (
 	mostHold  = 15 * time.Minute // a system that asks for more is away
 )
 
-// Open makes a client of a system. Seen, where it is not nil, is told of each call.
+// Open makes a client for a system. seen, unless it is nil, is called for each call.
 func Open(s *system.System, seen func(Call)) (*Client, error) {
 	base, err := system.Resolve(s.Address, os.LookupEnv)
 	if err != nil {
@@ -133,8 +133,8 @@ func (c *Client) Base() string { return c.base }
 // Host is scheme, host and port of the system's address.
 func (c *Client) Host() string { return origin(c.base) }
 
-// refuseLocal keeps descriptions from reaching what only this machine's network has:
-// addresses of links and of clouds' metadata.
+// refuseLocal keeps descriptions from reaching addresses that only this machine can reach: link-local addresses and the
+// metadata services of clouds.
 func refuseLocal(_, address string, _ syscall.RawConn) error {
 	host, _, err := net.SplitHostPort(address)
 	if err != nil {
@@ -169,15 +169,15 @@ type Request struct {
 	Smaller         bool   // less can be asked for where an answer is too large
 }
 
-// repeatable reports whether asking again does no harm.
+// repeatable reports whether the request can be repeated without harm.
 func (r *Request) repeatable() bool {
 	return r.Reads || r.Method == http.MethodGet || r.Method == http.MethodPut || r.Method == http.MethodDelete ||
 		r.Key != "" ||
 		r.Match != ""
 }
 
-// Get asks for an address of the system. What may pass is asked for again a few times;
-// an answer that it gives is whole and JSON.
+// Get asks for an address of the system. Temporary failures are repeated a few times. An answer that it returns is
+// complete and JSON.
 func (c *Client) Get(ctx context.Context, address string) (system.Answer, error) {
 	return c.Do(ctx, Request{Method: http.MethodGet, Address: address})
 }
@@ -196,7 +196,7 @@ func (c *Client) One(ctx context.Context, r *system.Record, key string) (system.
 	return c.read(ctx, address, Request{Address: to, Body: body, GraphQL: r.GetQuery != ""}, err)
 }
 
-// read asks for what an address means: by POST where there is a body.
+// read asks for what an address means: by POST if there is a body.
 func (c *Client) read(ctx context.Context, address string, r Request, err error) (system.Answer, error) {
 	if err != nil {
 		return system.Answer{}, err
@@ -213,9 +213,9 @@ func (c *Client) read(ctx context.Context, address string, r Request, err error)
 	return a, err
 }
 
-// Do makes a request of the system. What may pass is tried a few times where asking again
-// does no harm; elsewhere an end that leaves open whether it was done is Unclear. An
-// answer is whole, and JSON or, where something was written, empty.
+// Do makes a request to the system. Temporary failures are repeated a few times if repeating does no harm; otherwise,
+// an end that leaves open whether the request was carried out is Unclear. An answer is complete, and JSON or, after a
+// write, empty.
 func (c *Client) Do(ctx context.Context, r Request) (system.Answer, error) {
 	u, err := url.Parse(r.Address)
 	if err != nil || !strings.HasPrefix(r.Address, origin(c.base)+"/") {
@@ -257,7 +257,7 @@ func (c *Client) Do(ctx context.Context, r Request) (system.Answer, error) {
 	}
 }
 
-// surely reports whether it is sure that nothing was done.
+// surely reports whether it is certain that nothing was done.
 func (p *Problem) surely() bool {
 	var op *net.OpError
 	return p.undone || p.Status == http.StatusTooManyRequests || errors.As(p.err, &op) && op.Op == "dial"
@@ -272,7 +272,7 @@ func origin(address string) string {
 	return u.Scheme + "://" + u.Host
 }
 
-// attempt makes one request. Again is how long the system asked to wait.
+// attempt makes one request. again is how long the system asked to wait.
 func (c *Client) attempt(ctx context.Context, r *Request, u *url.URL) (a system.Answer, again time.Duration,
 	err error) {
 	began := c.clock.now()
@@ -302,7 +302,7 @@ func (c *Client) attempt(ctx context.Context, r *Request, u *url.URL) (a system.
 	}
 }
 
-// turn waits until a request may be made, and takes one of the places side by side.
+// turn waits until a request may be made, and takes one of the places for simultaneous requests.
 func (c *Client) turn(ctx context.Context) error {
 	select {
 	case c.slots <- struct{}{}:
@@ -323,8 +323,8 @@ func (c *Client) turn(ctx context.Context) error {
 	return err
 }
 
-// partial says what is wrong with an answer that has errors beside its data. A query that
-// is not understood has no data at all; else it may pass.
+// partial says what is wrong with an answer that has errors beside its data. A query that is not understood has no data
+// at all; other errors may pass.
 func (c *Client) partial(body []byte) error {
 	words, whole, is := system.Partial(body)
 	if !is {
@@ -339,8 +339,7 @@ func (c *Client) partial(body []byte) error {
 	return p
 }
 
-// request makes a request with what the system wants to know of us; used is the token
-// that goes along.
+// request makes a request with what the system needs to know about us; used is the token that goes along.
 func (c *Client) request(ctx context.Context, r *Request, u *url.URL) (req *http.Request, used string, err error) {
 	asked := *u
 	var body io.Reader
@@ -432,7 +431,7 @@ func later(a, b time.Time) time.Time {
 	return b
 }
 
-// plain is a transport's error without the address, which may hold a key.
+// plain is a transport's error without the address, which may contain a key.
 func plain(err error, req *http.Request) string {
 	var u *url.Error
 	if errors.As(err, &u) {
@@ -449,8 +448,8 @@ func signingIn(req *http.Request) bool {
 	return req.Header.Get("Content-Type") == "application/x-www-form-urlencoded"
 }
 
-// told is how long an answer asks to wait (RFC 9110, Retry-After): seconds, or a date
-// that is read against the answer's own.
+// told is how long an answer asks to wait (RFC 9110, Retry-After): seconds, or a date that is compared with the
+// answer's own.
 func (c *Client) told(res *http.Response) time.Duration {
 	v := res.Header.Get("Retry-After")
 	if v == "" {
@@ -470,7 +469,7 @@ func (c *Client) told(res *http.Response) time.Duration {
 	return max(at.Sub(now), 0)
 }
 
-// judge says what an answer's status and kind mean; nil is an answer to be read.
+// judge says what an answer's status and content type mean; nil means that the answer can be read.
 func (c *Client) judge(res *http.Response, body []byte) *Problem {
 	name := c.system.Name
 	is := func(kind Kind, format string, args ...any) *Problem {
@@ -525,8 +524,8 @@ func (c *Client) judge(res *http.Response, body []byte) *Problem {
 	return nil
 }
 
-// JudgePart says what the answer to one of several things means that were asked in one call,
-// as if it had come alone; nil is that it was done.
+// JudgePart says what the answer to one of several parts of a call means, as if it had come alone; nil means that it
+// was done.
 func (c *Client) JudgePart(status int, body []byte) *Problem {
 	p := c.judge(&http.Response{StatusCode: status, Header: http.Header{"Content-Type": {"application/json"}},
 		Request: &http.Request{Method: http.MethodPost}}, body)
@@ -536,7 +535,7 @@ func (c *Client) JudgePart(status int, body []byte) *Problem {
 	return p
 }
 
-// means gives a problem the meaning that the description says it has.
+// means gives a problem the meaning that the description defines for it.
 func (c *Client) means(p *Problem) {
 	kind, is := map[string]Kind{"later": Away, "changed": Changed, "missing": Missing, "never": Never,
 		"smaller": Large}[c.system.Meaning(p.Status, p.Body)]
@@ -545,7 +544,7 @@ func (c *Client) means(p *Problem) {
 	}
 }
 
-// itsWords are what a system says of a problem.
+// itsWords are what a system says about a problem.
 func itsWords(res *http.Response, body []byte) string {
 	if !strings.Contains(res.Header.Get("Content-Type"), "json") {
 		return ""

@@ -25,21 +25,21 @@ type token struct {
 	ends  time.Time
 }
 
-// Signed says until when we are signed in, for people; zero is for good.
+// Signed says until when we are signed in, for people; zero means for good.
 func (c *Client) Signed() time.Time {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	return c.token.ends
 }
 
-// Points are those that were left by the last answer that said so; nil is that none has.
+// Points are the points that were left according to the last answer that said so; nil if none has.
 func (c *Client) Points() *float64 {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	return c.points
 }
 
-// Waits says until when nothing is asked because the system said so; zero is not at all.
+// Waits says until when no requests are made because the system said so; zero if it has not.
 func (c *Client) Waits() time.Time {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -49,8 +49,7 @@ func (c *Client) Waits() time.Time {
 	return time.Time{}
 }
 
-// SignIn makes sure that the system can be told who calls: it gets a token where one is
-// to be got, and looks for the secret otherwise.
+// SignIn makes sure that we can sign in: it gets a token if one is needed, and looks for the secret otherwise.
 func (c *Client) SignIn(ctx context.Context) error {
 	switch a := &c.system.Auth; a.Kind {
 	case "":
@@ -64,11 +63,11 @@ func (c *Client) SignIn(ctx context.Context) error {
 	}
 }
 
-// Secret gives a secret, for a call that tells it to the system whose it is.
+// Secret returns a secret, for a call that tells it to the system that it belongs to.
 func (c *Client) Secret(s system.Secret) (string, error) { return c.value(s, "webhook secret") }
 
-// value finds a secret where the description says that it is. It is looked for at each
-// use, so that it can be changed while the service runs.
+// value finds a secret where the description says that it is. It does so at each use, so that the secret can be changed
+// while the service runs.
 func (c *Client) value(s system.Secret, what string) (string, error) {
 	if s.Env != "" {
 		if v, ok := os.LookupEnv(s.Env); ok && v != "" {
@@ -86,7 +85,7 @@ func (c *Client) value(s system.Secret, what string) (string, error) {
 	return strings.TrimSpace(string(b)), nil
 }
 
-// sign adds to a request what says who we are.
+// sign adds to a request what identifies us.
 func (c *Client) sign(req *http.Request, used *string) error {
 	a := &c.system.Auth
 	switch a.Kind {
@@ -124,8 +123,8 @@ func (c *Client) sign(req *http.Request, used *string) error {
 	return nil
 }
 
-// signBody signs a request as Standard Webhooks has it (1.0): its id is that of the message,
-// the same at every attempt, where it has one.
+// signBody signs a request according to Standard Webhooks (1.0). Its id is that of the message, the same at every
+// attempt, if it has one.
 func (c *Client) signBody(req *http.Request, secret string) error {
 	key := []byte(secret)
 	if coded, is := strings.CutPrefix(secret, "whsec_"); is {
@@ -164,7 +163,7 @@ func keyWord(kind string) string {
 	return ""
 }
 
-// refused forgets a token that the system did not take, if it is still the one in use.
+// refused forgets a token that the system did not accept, if it is still in use.
 func (c *Client) refused(t string) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -173,8 +172,8 @@ func (c *Client) refused(t string) {
 	}
 }
 
-// current gives a token that is good for some time yet; the first who finds none gets
-// one, the others wait for it.
+// current returns a token that is valid for some time. The first caller that finds none gets one, and the others wait
+// for it.
 func (c *Client) current(ctx context.Context) (string, error) {
 	good := func() (string, bool) {
 		c.mu.Lock()

@@ -18,17 +18,17 @@ import (
 	"koinos/store"
 )
 
-// answerLook is how often the answers to our files are looked for.
+// answerLook is how often we look for answers to our files.
 const answerLook = 500 * time.Millisecond
 
-// listening is what is known of the answers to the files of a kind of record.
+// listening is what is known about the answers to the files of a kind of record.
 type listening struct {
 	busy        bool
 	begun, next time.Time
 	failures    int // one after another
 }
 
-// filed is what a push writes files of; nil is that it writes none.
+// filed is the kind of record that a push writes as files; nil if it writes none.
 func (s *Syncs) filed(ctx context.Context, p *syncing.Push) (*opened, *system.Record) {
 	o, r, err := s.target(ctx, p.Target)
 	if err != nil || r.Write == nil || r.Write.File == nil {
@@ -37,7 +37,7 @@ func (s *Syncs) filed(ctx context.Context, p *syncing.Push) (*opened, *system.Re
 	return o, r
 }
 
-// reply is what tells how the files of a push are answered; nil is that they are not.
+// reply describes how the files of a push are answered; nil if they are not.
 func (s *Syncs) reply(ctx context.Context, p *syncing.Push) *system.Record {
 	if _, r := s.filed(ctx, p); r != nil && r.Write.File.Answer != nil {
 		return r
@@ -45,8 +45,8 @@ func (s *Syncs) reply(ctx context.Context, p *syncing.Push) *system.Record {
 	return nil
 }
 
-// answersDue begins to look for the answers to files where it is time. A folder may be
-// another machine's, and slow: nobody waits for it.
+// answersDue begins to look for the answers to files when it is time. A folder may be on another machine, and slow, so
+// nobody waits for it.
 func (s *Syncs) answersDue(ctx context.Context, work *sync.WaitGroup, active []*standing) (next time.Duration) {
 	next = lookLater
 	for _, y := range active {
@@ -87,7 +87,7 @@ func (s *Syncs) beginLook(t syncing.Target) (wait time.Duration, begin bool) {
 	return lookLater, true
 }
 
-// endLook says when it is looked next: after a gap, which grows as long as it fails.
+// endLook says when to look next: after a gap, which grows as long as it fails.
 func (s *Syncs) endLook(t syncing.Target, gap time.Duration, err error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -127,7 +127,7 @@ func (s *Syncs) listenNow(y *syncing.Sync) {
 	}
 }
 
-// heard reports whether the answers to the files of a push have been looked for since.
+// heard reports whether somebody has looked since for the answers to the files of a push.
 func (s *Syncs) heard(ctx context.Context, p *syncing.Push, since time.Time) bool {
 	if s.reply(ctx, p) == nil {
 		return true
@@ -158,7 +158,7 @@ func (s *Syncs) answersTo(ctx context.Context, y *standing, p *syncing.Push, o *
 	return errors.Join(append(wrong, err)...)
 }
 
-// answer takes one answer to a file of ours.
+// answer processes one answer to a file of ours.
 func (s *Syncs) answer(ctx context.Context, y *standing, p *syncing.Push, o *opened, r *system.Record, dir,
 	name string) error {
 	path := filepath.Join(dir, name)
@@ -213,10 +213,10 @@ func (s *Syncs) answer(ctx context.Context, y *standing, p *syncing.Push, o *ope
 	return s.putAway(dir, "taken", name)
 }
 
-// patience is how long an answer may be unreadable, since it was written.
+// patience is how long an answer may be unreadable after it was written.
 const patience = 30 * time.Second
 
-// unread puts an answer away that says nothing of a file of ours.
+// unread moves an answer away that is not about any file of ours.
 func (s *Syncs) unread(o *opened, r *system.Record, dir, name, why string) error {
 	s.log.Warn("an answer to a file is put away", "system", o.Name, "record", r.Name, "name", name, "why", why)
 	return s.putAway(dir, "refused", name)
@@ -249,8 +249,8 @@ func (s *Syncs) refusedFile(ctx context.Context, y *standing, p *syncing.Push, l
 	return s.store.FinishPush(ctx, f, s.now())
 }
 
-// Unanswered lists the files of a sync that nobody has answered in time, the oldest first,
-// behind so many of them, as tasks that wait for that.
+// Unanswered lists the files of a sync that were not answered in time, the oldest first, after skipping a number of
+// them, as tasks that wait for that.
 func (s *Syncs) Unanswered(ctx context.Context, name string, behind int64, limit int) (all []api.Task, err error) {
 	y, err := s.with(ctx, name, nil)
 	if err != nil {

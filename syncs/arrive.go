@@ -29,12 +29,12 @@ type read struct {
 	single  bool // it came by itself, not in a list
 }
 
-// asRead is a record as it stands in an answer to a request, for which it was asked then.
+// asRead is a record as it stands in an answer to a request for this record alone.
 func asRead(f system.Found, request string, asked time.Time) *read {
 	return &read{Found: f, digest: sha256.Sum256(f.Raw), request: request, asked: asked}
 }
 
-// unchanged reports whether a record brings nothing: it is known as it is, or older than what is.
+// unchanged reports whether a record brings nothing new: it is known already, or is older than what is known.
 func unchanged(r *system.Record, p *api.Pull, was *store.KnownArrival, f *read) bool {
 	return was.Here && r.GetWhole || // a feed names a record as often as it changes; it was read after this page
 		// it is older
@@ -62,7 +62,7 @@ func (s *Syncs) complete(ctx context.Context, o *opened, r *system.Record, p *ap
 	return s.restOf(ctx, o, r.Whole(), f)
 }
 
-// alone reads a record by itself: a list may know less of it.
+// alone reads a record by itself, because a list may show less of it.
 func (s *Syncs) alone(ctx context.Context, o *opened, r *system.Record, f *read) (err error) {
 	f.asked, f.request, f.rest = s.now(), r.One(o.client.Base(), f.Key), false
 	f.Found, err = s.wholeOf(ctx, o, r, &f.Found)
@@ -77,7 +77,7 @@ func (s *Syncs) restOf(ctx context.Context, o *opened, r *system.Record, f *read
 	return o.rest(ctx, r, &f.Found, false)
 }
 
-// ahead completes the records of a page that are new, several at once.
+// ahead completes the new records of a page, several at once.
 func (s *Syncs) ahead(ctx context.Context, o *opened, r *system.Record, p *api.Pull,
 	known map[string]store.KnownArrival,
 	all []read) error {
@@ -106,7 +106,7 @@ func (s *Syncs) ahead(ctx context.Context, o *opened, r *system.Record, p *api.P
 	return work.Wait()
 }
 
-// arrive takes a record into the batch, if it is new or another one than before.
+// arrive takes a record into the batch if it is new or has changed.
 func (s *Syncs) arrive(ctx context.Context, o *opened, r *system.Record, p *api.Pull, b *batch,
 	known map[string]store.KnownArrival, f *read) error {
 	if !f.single { // one record says nothing of what else has changed
@@ -133,7 +133,7 @@ func (s *Syncs) arrive(ctx context.Context, o *opened, r *system.Record, p *api.
 	}
 	if shares != nil && link != nil && link.Base != "" && !f.Gone &&
 		!link.At.Before(f.asked.Truncate(time.Millisecond)) {
-		// It was agreed on meanwhile: what was read before that would look like a change of theirs.
+		// It was agreed on meanwhile. What was read before that would look like a change of theirs.
 		if err := s.alone(ctx, o, r, f); err != nil {
 			return err
 		}
@@ -201,8 +201,7 @@ func (s *Syncs) arrive(ctx context.Context, o *opened, r *system.Record, p *api.
 	return nil
 }
 
-// echoed lets what is held of a record go that came while we made it: now it is what its order
-// says.
+// echoed releases what is held of a record that came while we created it: now it says what its order says.
 func (s *Syncs) echoed(ctx context.Context, l *api.Link) error {
 	if l == nil || l.Revision == 0 {
 		return nil
@@ -210,7 +209,7 @@ func (s *Syncs) echoed(ctx context.Context, l *api.Link) error {
 	return s.store.ReleaseRecord(ctx, l)
 }
 
-// chosen reports whether a record fulfils the condition of a pull.
+// chosen reports whether a record meets the condition of a pull.
 func chosen(c *api.Condition, n *tree.Node) bool {
 	if c == nil {
 		return true
@@ -219,12 +218,12 @@ func chosen(c *api.Condition, n *tree.Node) bool {
 	return err == nil && (&system.While{Path: path, Is: c.Is, Not: c.Not}).Holds(n)
 }
 
-// stillPassed reports whether a record was passed over as it is.
+// stillPassed reports whether a record was skipped in its present state.
 func stillPassed(was *store.KnownArrival, digest []byte) bool {
 	return was.State == api.ArrivalPassed && bytes.Equal(was.Digest, digest)
 }
 
-// passOver takes the records out of a batch that are no orders here, where such are passed over.
+// passOver removes the records from a batch that are not orders here, if the pull skips those.
 func (s *Syncs) passOver(ctx context.Context, p *api.Pull, b *batch) error {
 	if !p.Pass {
 		return nil
@@ -261,8 +260,8 @@ func (s *Syncs) passOver(ctx context.Context, p *api.Pull, b *batch) error {
 	return nil
 }
 
-// linkedTo is what a record that may be written, too, is linked with here, and how it is
-// kept where it is both read and written.
+// linkedTo is what a record that may also be written is linked with here, and how it is shared if it is both read and
+// written.
 func (s *Syncs) linkedTo(ctx context.Context, o *opened, r *system.Record, key string) (*api.Link, *sharing, error) {
 	if r.Write == nil {
 		return nil, nil, nil
@@ -275,14 +274,14 @@ func (s *Syncs) linkedTo(ctx context.Context, o *opened, r *system.Record, key s
 	return link, shares, err
 }
 
-// meaning is what a mapping is to read of a record.
+// meaning is what a mapping reads of a record.
 type meaning struct {
 	raw  []byte
 	read []byte // the record as it came, where both sides may change it
 	both *both  // nil: only they change it
 }
 
-// meant says what is to be read of a record; nil is that it says nothing new.
+// meant returns what is to be read of a record; nil if it says nothing new.
 func (s *Syncs) meant(ctx context.Context, o *opened, r *system.Record, p *api.Pull, f *system.Found, link *api.Link,
 	shares *sharing) (*meaning, error) {
 	if link != nil && link.Part != 0 { // what we wrote of a shipment comes back as what it is, under whatever name
@@ -324,8 +323,8 @@ func (s *Syncs) meant(ctx context.Context, o *opened, r *system.Record, p *api.P
 	return out, err
 }
 
-// wholeOf asks for a record by itself; one that is not there is gone. Its place among what
-// is new stays that of the row that named it.
+// wholeOf asks for a record by itself; one that does not exist is gone. Among what is new, it keeps the place of the
+// row that named it.
 func (s *Syncs) wholeOf(ctx context.Context, o *opened, r *system.Record, f *system.Found) (system.Found, error) {
 	a, err := o.client.One(ctx, r, f.Key)
 	if missing(err) {
@@ -343,8 +342,8 @@ func (s *Syncs) wholeOf(ctx context.Context, o *opened, r *system.Record, f *sys
 	return one, err
 }
 
-// rest reads the parts of a record that its list does not show, and puts them into it; with
-// lines, lines only.
+// rest reads the parts of a record that its list does not show, and puts them into it; with lines set, it reads lines
+// only.
 func (o *opened) rest(ctx context.Context, r *system.Record, f *system.Found, lines bool) error {
 	added := false
 	for i := range r.Rest {

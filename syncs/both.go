@@ -19,8 +19,8 @@ import (
 	"koinos/store"
 )
 
-// sharing is how a kind of record is kept that is both read and written: whose value
-// counts where both sides changed one.
+// sharing says how a kind of record is shared that is both read and written: whose value counts if both sides changed
+// one.
 type sharing struct {
 	y      *standing
 	push   *syncing.Push
@@ -28,8 +28,7 @@ type sharing struct {
 	fields map[bool]map[string]string // of lines, or of the order: fields by pointer
 }
 
-// sharing gives how a kind of record is kept that is both read and written; nil is that it
-// is not.
+// sharing returns how a kind of record is shared that is both read and written; nil if it is not.
 func (s *Syncs) sharing(ctx context.Context, t syncing.Target) (*sharing, error) {
 	all, err := s.standings(ctx)
 	if err != nil {
@@ -64,7 +63,7 @@ func (s *Syncs) sharing(ctx context.Context, t syncing.Target) (*sharing, error)
 	return out, nil
 }
 
-// pointersOf gives the fields of a level by where their values stand in a record.
+// pointersOf maps where values stand in a record to the fields of a level.
 func pointersOf(m *mapping.Mapping, level int) map[string]string {
 	all := map[string]string{}
 	for i := range m.Levels[level] {
@@ -78,7 +77,7 @@ func pointersOf(m *mapping.Mapping, level int) map[string]string {
 	return all
 }
 
-// owner says whose value counts: as a person decided, or else as the sync says.
+// owner says whose value counts: as a person decided, or otherwise as the sync says.
 func (h *sharing) owner(l *api.Link) plan.Owner {
 	decided := map[string]string{}
 	if l.Decided != "" {
@@ -106,7 +105,7 @@ func (h *sharing) owner(l *api.Link) plan.Owner {
 	}
 }
 
-// What a person can decide of a value.
+// What a person can decide about a value.
 const (
 	decidedHere  = "here"
 	decidedThere = "there"
@@ -121,7 +120,7 @@ func parse(text string) (*tree.Node, error) {
 	return n, err
 }
 
-// merge compares both sides of a record that is pushed; nil is that only ours counts.
+// merge compares both sides of a record that is pushed; nil means that only ours counts.
 func (p *push) merge(ctx context.Context) (*plan.Merged, error) {
 	if p.shares == nil || p.linked == nil || p.linked.Base == "" || p.linked.Agreed == "" || p.found == nil ||
 		p.cancelled {
@@ -175,17 +174,15 @@ type both struct {
 	raw    []byte
 }
 
-// uncompared is a record of which nobody can say what changed where. It counts as it is,
-// unless the order has changed since both agreed: then nothing is taken from it until a
-// person has fixed what is in the way.
+// uncompared is a record for which nobody can say what changed where. It counts as it is, unless the order has changed
+// since both agreed: then nothing is taken from it until a person has fixed the problem.
 func (b *both) uncompared(is *store.StoredOrder) *both {
 	b.aside = is.Revision != b.link.Revision
 	return b
 }
 
-// compared gives what a mapping is to read of a record that both sides may have changed:
-// without what the other side did not change. Theirs is the record as it came, resolved
-// has values in place of the keys of other records.
+// compared returns what a mapping reads of a record that both sides may have changed: without what the other side did
+// not change. theirs is the record as it came; resolved has values in place of the keys of other records.
 func (s *Syncs) compared(ctx context.Context, r *system.Record, shares *sharing, l *api.Link, theirs,
 	resolved *tree.Node,
 	reads *mapping.Mapping) (*both, error) {
@@ -193,7 +190,7 @@ func (s *Syncs) compared(ctx context.Context, r *system.Record, shares *sharing,
 	if l == nil {
 		return out, nil
 	}
-	// Before it was both read and written it may have been written only: what it was then is agreed.
+	// Before it was both read and written, it may have been written only. What it was then counts as agreed.
 	base := cmp.Or(l.Base, l.Found)
 	if base == "" || l.Agreed == "" {
 		return out, nil
@@ -246,7 +243,7 @@ func (s *Syncs) nowOf(ctx context.Context, m *mapping.Mapping, is *store.StoredO
 	return s.textOf(ctx, m, is.ID, of)
 }
 
-// making reports whether a record is one that we are about to write.
+// making reports whether we are about to write a record.
 func (s *Syncs) making(ctx context.Context, shares *sharing, l *api.Link) (bool, error) {
 	if l == nil || l.Revision != 0 || l.Base != "" {
 		return false, nil
@@ -255,7 +252,7 @@ func (s *Syncs) making(ctx context.Context, shares *sharing, l *api.Link) (bool,
 	return k != nil && k.State == api.TaskWaiting, err
 }
 
-// needed says which values a mapping cannot do without: identities, and what must be there.
+// needed says which values a mapping cannot do without: identities, and mandatory fields.
 func needed(m *mapping.Mapping) func(line bool, pointer string) bool {
 	names := map[string]bool{"sender_number": true, "number": true, "partner": true, "sender_line": true, "item": true,
 		"quantity": true}
@@ -273,8 +270,8 @@ func needed(m *mapping.Mapping) func(line bool, pointer string) bool {
 	return func(line bool, pointer string) bool { return must[line][pointer] }
 }
 
-// agreed brings the links of a batch up to date: what a record says now, and what the order
-// says that was made of it, is what both agree on, unless one has changes for the other.
+// agreed updates the links of a batch: both sides agree on what a record says now and on what the order says that was
+// made of it, unless one side has changes for the other.
 func (s *Syncs) agreed(ctx context.Context, b *batch) (links []api.Link, tasks map[string][]store.NewTask, err error) {
 	tasks = map[string][]store.NewTask{}
 	made, err := s.made(ctx, b)
@@ -310,7 +307,7 @@ func (s *Syncs) agreed(ctx context.Context, b *batch) (links []api.Link, tasks m
 	return links, tasks, nil
 }
 
-// made gives the orders that a batch made or changed, by the place of their arrivals in it.
+// made returns the orders that a batch made or changed, by the place of their arrivals in it.
 func (s *Syncs) made(ctx context.Context, b *batch) (map[int]int64, error) {
 	all := map[int]int64{}
 	loads := map[int64]map[int]int64{}
@@ -332,7 +329,7 @@ func (s *Syncs) made(ctx context.Context, b *batch) (map[int]int64, error) {
 	return all, nil
 }
 
-// agreedOn is the link of an order with the record that it was just brought up to date by.
+// agreedOn is the link between an order and the record that it was just updated from.
 func (s *Syncs) agreedOn(ctx context.Context, a *api.Arrival, b *both, id int64, record string) (*api.Link, error) {
 	is, err := s.store.OrderNow(ctx, id)
 	if errors.Is(err, store.ErrNotFound) {
@@ -365,9 +362,8 @@ func (s *Syncs) agreedOn(ctx context.Context, a *api.Arrival, b *both, id int64,
 	return l, nil
 }
 
-// Decide says whose values count where both sides changed them, of a push that is held:
-// here or there, for all of them or by their names. What is theirs is read, and the push
-// tried again.
+// Decide says whose values count if both sides changed them, for a push that is held: here or there, for all of them or
+// by name. Their values are read, and the push is tried again.
 func (s *Syncs) Decide(ctx context.Context, held int64, d api.Decision, by string) ([]int64, error) {
 	w, err := s.store.HeldOne(ctx, held)
 	if err != nil {
@@ -427,7 +423,7 @@ func (s *Syncs) Decide(ctx context.Context, held int64, d api.Decision, by strin
 	return s.RetryHeld(ctx, []api.HeldWork{w}, by)
 }
 
-// clashes are what both sides changed, of a task that is held for it.
+// clashes are the values that both sides changed, for a task that is held because of them.
 func (s *Syncs) clashes(ctx context.Context, k *api.Task) ([]plan.Clash, error) {
 	all, err := s.standings(ctx)
 	if err != nil {
@@ -447,7 +443,7 @@ func (s *Syncs) clashes(ctx context.Context, k *api.Task) ([]plan.Clash, error) 
 	return out.Clashes, err
 }
 
-// Clashes are what both sides changed, of a push that is held for it.
+// Clashes are the values that both sides changed, for a push that is held because of them.
 func (s *Syncs) Clashes(ctx context.Context, w *api.HeldWork) ([]plan.Clash, error) {
 	if w.Code != api.PushConflict || w.Task == 0 {
 		return nil, nil
@@ -459,7 +455,7 @@ func (s *Syncs) Clashes(ctx context.Context, w *api.HeldWork) ([]plan.Clash, err
 	return s.clashes(ctx, &k)
 }
 
-// fetch reads one record anew, because it has what the order is to have.
+// fetch reads one record again, because the order is to get its values.
 func (s *Syncs) fetch(ctx context.Context, l *api.Link, by string) error {
 	n, err := s.readsBy(ctx, l.System, l.Record)
 	if err != nil {
@@ -470,7 +466,7 @@ func (s *Syncs) fetch(ctx context.Context, l *api.Link, by string) error {
 	return err
 }
 
-// readsBy is how syncs read a kind of record; where none does, as its description says.
+// readsBy is how syncs read a kind of record; if none does, it is as the description says.
 func (s *Syncs) readsBy(ctx context.Context, system, record string) (api.NewPull, error) {
 	all, err := s.standings(ctx)
 	for _, name := range sorted(all) {

@@ -18,7 +18,7 @@ import (
 // mostCalls is how many calls of a system are remembered.
 const mostCalls = 200
 
-// callLog is what is remembered of a system's calls, for people who look on.
+// callLog is what is remembered about a system's calls, for people who watch.
 type callLog struct {
 	last []api.SystemCall // mostCalls at most, the newest at the end
 	away time.Time        // since when it does not answer
@@ -31,7 +31,7 @@ type callLog struct {
 	lag      map[string]time.Duration // by record: how old the newest that came last was
 }
 
-// CallKind is what calls are counted by; Status 0 is no answer.
+// CallKind is what calls are counted by; Status 0 means no answer.
 type CallKind struct {
 	Method string
 	Status int
@@ -40,7 +40,7 @@ type CallKind struct {
 // ArrivalKind is what arrivals are counted by.
 type ArrivalKind struct{ Record, State string }
 
-// Figures are counts of one system since the service began.
+// Figures are counts for one system since the service began.
 type Figures struct {
 	System   string
 	Away     bool
@@ -52,7 +52,7 @@ type Figures struct {
 	Hooks    api.HookCount
 }
 
-// Figures gives the counts of all systems that have been called.
+// Figures returns the counts of all systems that have been called.
 func (s *Syncs) Figures() (all []Figures) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -99,7 +99,7 @@ func (s *Syncs) called(name string, c *remote.Call) {
 	}
 }
 
-// logOf gives the log of a system; s.mu is held.
+// logOf returns the log of a system; s.mu must be held.
 func (s *Syncs) logOf(name string) *callLog {
 	if s.calls[name] == nil {
 		s.calls[name] = &callLog{calls: map[CallKind]int{}, arrivals: map[ArrivalKind]int{},
@@ -108,7 +108,7 @@ func (s *Syncs) logOf(name string) *callLog {
 	return s.calls[name]
 }
 
-// shown is a call as people see it, with so many bytes of its answer.
+// shown is a call as people see it, with a number of bytes of its answer.
 func shown(c *remote.Call, answer int) api.SystemCall {
 	out := api.SystemCall{ID: c.ID, At: c.At.UTC(), Method: c.Method, URL: c.URL, Status: c.Status, Bytes: c.Bytes,
 		Millis: float64(c.Took.Microseconds()) / 1000, Why: c.Why}
@@ -130,7 +130,7 @@ func (s *Syncs) Calls(name string) []api.SystemCall {
 	return list
 }
 
-// Described is a kept description with what it says of itself, and how the system does.
+// Described is a stored description with what it says about itself, and the state of the system.
 func (s *Syncs) Described(kept api.System) api.System {
 	kept = Shown(kept)
 	y, err := system.Parse([]byte(kept.Text))

@@ -18,7 +18,7 @@ import (
 	"koinos/store"
 )
 
-// checking is one comparison at work.
+// checking is one comparison in progress.
 type checking struct {
 	s *Syncs
 	c *api.SyncCheck
@@ -44,11 +44,11 @@ func (s *Syncs) StartCheck(ctx context.Context, name string, n api.NewCheck, by 
 	return c, s.store.AddCheck(ctx, &c)
 }
 
-// reconcileLook is how often it is looked whether a reconcile is due.
+// reconcileLook is how often the service checks whether a reconcile is due.
 const reconcileLook = time.Second
 
-// reconcileDue begins the reconciles that syncs ask for by themselves. The first is due so
-// long after the sync began.
+// reconcileDue begins the reconciles that syncs ask for automatically. The first is due one interval after the sync was
+// stored.
 func (s *Syncs) reconcileDue(ctx context.Context, active []*standing, progresses map[string]store.Progress) error {
 	s.mu.Lock()
 	early := s.now().Sub(s.reconcileAt) < reconcileLook
@@ -82,7 +82,7 @@ func (s *Syncs) reconcileDue(ctx context.Context, active []*standing, progresses
 	return nil
 }
 
-// WaitCheck gives a comparison when it has ended, or as it is when ctx ends.
+// WaitCheck returns a comparison when it has ended, or as it is when ctx ends.
 func (s *Syncs) WaitCheck(ctx context.Context, id int64) (api.SyncCheck, error) {
 	for {
 		woken := s.store.Woken()
@@ -94,8 +94,7 @@ func (s *Syncs) WaitCheck(ctx context.Context, id int64) (api.SyncCheck, error) 
 	}
 }
 
-// compare does a comparison: it is the work of a job, and begins anew where it was
-// interrupted.
+// compare does a comparison: it is the work of a job, and begins again if it was interrupted.
 func (s *Syncs) compare(ctx context.Context, id int64) error {
 	c, err := s.store.Check(ctx, id)
 	if err != nil || c.State != api.SyncRunning {
@@ -167,7 +166,7 @@ func (k *checking) wants(name string) bool {
 	return len(k.c.Only) == 0 || slices.Contains(k.c.Only, name)
 }
 
-// rowsAtOnce is how many rows are kept at once.
+// rowsAtOnce is how many rows are stored at once.
 const rowsAtOnce = 200
 
 // add notes what was found.
@@ -189,7 +188,7 @@ func (k *checking) add(ctx context.Context, r api.CheckRow) error {
 	return nil
 }
 
-// flush keeps what was found so far.
+// flush stores what was found so far.
 func (k *checking) flush(ctx context.Context) error {
 	k.mu.Lock()
 	rows, anew := k.rows, k.anew
@@ -263,7 +262,7 @@ func (k *checking) pending(ctx context.Context) error {
 	}
 }
 
-// every looks at all orders, some side by side.
+// every examines all orders, several at the same time.
 func (k *checking) every(ctx context.Context, f func(context.Context, int64) error) error {
 	for after := int64(0); ; {
 		ids, err := k.s.store.OrderIDs(ctx, after, spreadAtOnce)
@@ -285,8 +284,7 @@ func (k *checking) every(ctx context.Context, f func(context.Context, int64) err
 	}
 }
 
-// comparedAtOnce is how many orders are compared side by side; systems' own limits hold
-// besides.
+// comparedAtOnce is how many orders are compared at the same time, within the systems' own limits.
 const comparedAtOnce = 8
 
 func sideBySide(ctx context.Context, ids []int64, f func(int64) error) error {
@@ -345,8 +343,7 @@ func (k *checking) compareOrder(ctx context.Context, id int64) error {
 	return k.follow(ctx, is, false)
 }
 
-// push compares an order, or parts of it, with its record at one target. A fresh one is not
-// stored yet.
+// push compares an order, or parts of it, with its record at one target. A fresh order is not stored yet.
 func (k *checking) push(ctx context.Context, p *syncing.Push, is *store.StoredOrder, fresh bool) error {
 	row := api.CheckRow{Part: p.Name, OrderID: is.ID, Order: is.Order.Number, ChangedBy: by(is)}
 	if fresh {
@@ -417,7 +414,7 @@ func (k *checking) pushPart(ctx context.Context, p *syncing.Push, is *store.Stor
 	return k.add(ctx, row)
 }
 
-// verdict is what a comparison with a target says; "" is that it is right.
+// verdict is the result of a comparison with a target; "" means that the record is right.
 func verdict(kind string, out *api.Push) string {
 	link := kind == api.CheckLink
 	switch {
@@ -446,7 +443,7 @@ func by(is *store.StoredOrder) string {
 	return is.Events[len(is.Events)-1].Origin.By
 }
 
-// linkUp links an order with the record that was found, where that is asked.
+// linkUp links an order with the record that was found, if that is asked for.
 func (k *checking) linkUp(ctx context.Context, p *syncing.Push, is *store.StoredOrder, out *api.Push,
 	row api.CheckRow) error {
 	if k.c.Repair && row.Outcome == api.WouldLink {
@@ -470,7 +467,7 @@ func (k *checking) linkUp(ctx context.Context, p *syncing.Push, is *store.Stored
 	return k.add(ctx, row)
 }
 
-// repair has the orders that differ made right, and says of which that came to pass.
+// repair corrects the orders that differ, and records which of them were corrected.
 func (k *checking) repair(ctx context.Context) error {
 	s := k.s
 	if err := k.flush(ctx); err != nil {

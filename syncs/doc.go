@@ -1,4 +1,3 @@
-// Package syncs brings what other applications have into the books: it pulls records,
-// keeps each as an arrival, byte for byte, and gives them to loads. It alone knows both
-// the store and the network.
+// Package syncs brings what other applications have into the books: it pulls records, stores each as an arrival, byte
+// for byte, and passes them to loads. It alone knows both the store and the network.
 package syncs

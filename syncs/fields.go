@@ -9,15 +9,14 @@ import (
 	"koinos/remote"
 )
 
-// toldFields is what a system said of the fields of a kind of record, and until when it
-// is believed.
+// toldFields is what a system said about the fields of a kind of record, and until when this is used.
 type toldFields struct {
 	all   []system.TheirField
 	until time.Time
 }
 
-// told gives what a system says of the fields of a kind of record; nothing, where the
-// description does not say how it tells.
+// told returns what a system says about the fields of a kind of record; nothing if the description does not say how it
+// tells.
 func (s *Syncs) told(ctx context.Context, o *opened, r *system.Record) ([]system.TheirField, error) {
 	if r.Fields == nil {
 		return nil, nil
@@ -47,7 +46,7 @@ func (o *opened) told(ctx context.Context, r *system.Record) ([]system.TheirFiel
 	return r.Told(a)
 }
 
-// fieldsOf is told for somebody who asks for it.
+// fieldsOf is told for a caller that asks for it.
 func (o *opened) fieldsOf(ctx context.Context, r *system.Record) ([]system.TheirField, error) {
 	if r.Fields == nil {
 		return nil, asked("The description does not say how %s tells of the fields of %s (fields).", o.Name, r.Name)

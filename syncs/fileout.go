@@ -20,10 +20,10 @@ import (
 	"koinos/store"
 )
 
-// fileFor is how long a record waits for others that go into its file.
+// fileFor is how long a record waits for others that go into the same file.
 const fileFor = 250 * time.Millisecond
 
-// filedTogether is a record that goes into a file with others, and what came of it.
+// filedTogether is a record that goes into a file with others, and its result.
 type filedTogether struct {
 	system.FileRecord
 	push     *push
@@ -31,8 +31,7 @@ type filedTogether struct {
 	err      error
 }
 
-// sayFile writes the record into a file, in one with those of other orders where the
-// description says so.
+// sayFile writes the record into a file, together with those of other orders if the description says so.
 func (p *push) sayFile(ctx context.Context) error {
 	out := p.r.Write.File
 	is := system.FileRecord{Record: p.wanted, Lines: p.linesOf(), Occasion: fmt.Sprintf("%d%s", p.id, p.occasion())}
@@ -74,8 +73,8 @@ func fileStep(out *system.FileOut, id, text string) plan.Step {
 	return step
 }
 
-// writeFile writes a file: whole and hidden at first, then its records are linked, then it gets
-// its name. What dies between is fixed by mendFiles.
+// writeFile writes a file: first complete and hidden, then its records are linked, then it gets its name. If the
+// service ends in between, mendFiles repairs it.
 func (s *Syncs) writeFile(ctx context.Context, o *opened, r *system.Record, all []*filedTogether) (id, text string,
 	err error) {
 	t := syncing.Target{System: o.Name, Record: r.Name}
@@ -132,7 +131,7 @@ func away(o *opened, dir string, err error) error {
 		cause(err))}
 }
 
-// hiddenName is the name of a file that is not to be read yet.
+// hiddenName is the name of a file that must not be read yet.
 func hiddenName(name string) string { return hiddenBegin + name + hiddenEnd }
 
 const hiddenBegin, hiddenEnd = ".koinos-", ".part"
@@ -149,8 +148,8 @@ func (s *Syncs) setMended(t syncing.Target, is bool) {
 	s.fixed[t] = is
 }
 
-// mendFiles looks, once after the service begins, for files that have no name yet: those whose
-// records are linked get it, others are of no use.
+// mendFiles looks, once after the service begins, for files that have no final name yet. Those whose records are linked
+// get it; others are removed.
 func (s *Syncs) mendFiles(ctx context.Context, o *opened, r *system.Record) error {
 	t := syncing.Target{System: o.Name, Record: r.Name}
 	if s.isMended(t) {

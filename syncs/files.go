@@ -36,7 +36,7 @@ type present struct {
 	waits string // why it is not looked at yet; "" is that it can be
 }
 
-// folder gives the folder where the files of a kind of record are.
+// folder returns the folder with the files of a kind of record.
 func (o *opened) folder(r *system.Record) (base, dir string, err error) {
 	if base, err = system.ResolveFolder(o.Folder, os.LookupEnv); err != nil {
 		return "", "", &remote.Problem{Kind: remote.Setup, Why: finding.Capital(err.Error()) + "."}
@@ -44,8 +44,8 @@ func (o *opened) folder(r *system.Record) (base, dir string, err error) {
 	return base, filepath.Join(base, r.Files.Path), nil
 }
 
-// files gives the files of a kind of record that are there, by name. A folder that is not
-// there is one that may come back: it may be another machine's.
+// files returns the files of a kind of record that are there, by name. A folder that is not there may come back,
+// because it may be on another machine.
 func (o *opened) files(r *system.Record) ([]present, error) {
 	_, dir, err := o.folder(r)
 	if err != nil {
@@ -74,7 +74,7 @@ func (o *opened) files(r *system.Record) ([]present, error) {
 	return all, nil
 }
 
-// cause is what is behind an error of the file system, without the path.
+// cause is the reason for an error of the file system, without the path.
 func cause(err error) string {
 	var p *fs.PathError
 	if errors.As(err, &p) {
@@ -83,7 +83,7 @@ func cause(err error) string {
 	return err.Error()
 }
 
-// read looks into a file: it is whole, or is waited for, or is refused.
+// read examines a file: it is complete, or must be waited for, or is refused.
 func (o *opened) read(r *system.Record, f *present, now time.Time) error {
 	still := now.Sub(f.info.ModTime()) >= r.Files.Patience
 	if f.info.Size() > o.Limits.Largest {
@@ -117,7 +117,7 @@ func (o *opened) read(r *system.Record, f *present, now time.Time) error {
 	return nil
 }
 
-// pullFiles takes the files that are there.
+// pullFiles processes the files that are there.
 func (s *Syncs) pullFiles(ctx context.Context, o *opened, r *system.Record, p *api.Pull) error {
 	all, err := o.files(r)
 	if err != nil {
@@ -160,7 +160,7 @@ func (s *Syncs) pullFiles(ctx context.Context, o *opened, r *system.Record, p *a
 	return nil
 }
 
-// mostSaid is how many files a pull says something about.
+// mostSaid is how many files a pull reports on.
 const mostSaid = 5
 
 func briefly(said []string) string {
@@ -171,8 +171,7 @@ func briefly(said []string) string {
 	return strings.Join(said, " ")
 }
 
-// takeFile takes the records of a file, or refuses it; then it is answered and put where
-// it belongs.
+// takeFile takes the records of a file, or refuses it. Then the file is answered and moved to where it belongs.
 func (s *Syncs) takeFile(ctx context.Context, o *opened, r *system.Record, p *api.Pull, f *present) (api.SystemFile,
 	error) {
 	if err := s.noted(ctx, p); err != nil {
@@ -227,7 +226,7 @@ func (s *Syncs) takeFile(ctx context.Context, o *opened, r *system.Record, p *ap
 	return kept, s.settle(ctx, o, r, f, &kept)
 }
 
-// wholeFile loads a file as one document. One that cannot be read to its end is refused.
+// wholeFile loads a file as one document. A file that cannot be read to its end is refused.
 func (s *Syncs) wholeFile(ctx context.Context, p *api.Pull, b *batch, f *present, kept *api.SystemFile) error {
 	l, err := s.loadDocument(ctx, p, p.Mapping, kept.Document, false)
 	var failed *errFailed
@@ -263,7 +262,7 @@ func (s *Syncs) wholeFile(ctx context.Context, p *api.Pull, b *batch, f *present
 	return nil
 }
 
-// fileRecords brings the records of a file into a batch.
+// fileRecords adds the records of a file to a batch.
 func (s *Syncs) fileRecords(ctx context.Context, o *opened, r *system.Record, p *api.Pull, b *batch, f *present) error {
 	if r.Files.Whole { // a dry run: it is tried as it is
 		b.files = append(b.files, f.bytes)
@@ -287,7 +286,7 @@ func (s *Syncs) fileRecords(ctx context.Context, o *opened, r *system.Record, p 
 	return nil
 }
 
-// keepFile keeps a file's bytes as a document.
+// keepFile stores a file's bytes as a document.
 func (s *Syncs) keepFile(ctx context.Context, o *opened, f *present) (sha string, err error) {
 	var in io.Reader = bytes.NewReader(f.bytes)
 	if f.bytes == nil { // too large to be read into memory
@@ -313,7 +312,7 @@ func (s *Syncs) keepFile(ctx context.Context, o *opened, f *present) (sha string
 	return sha, err
 }
 
-// settle answers a file, and puts it where it belongs.
+// settle answers a file, and moves it to where it belongs.
 func (s *Syncs) settle(ctx context.Context, o *opened, r *system.Record, f *present, kept *api.SystemFile) error {
 	base, dir, err := o.folder(r)
 	if err != nil {
@@ -342,7 +341,7 @@ func (s *Syncs) settle(ctx context.Context, o *opened, r *system.Record, f *pres
 	return s.store.SettleFile(ctx, kept.ID)
 }
 
-// place writes a file so that nobody sees half of it.
+// place writes a file so that nobody sees a part of it.
 func place(mode folder.Mode, dir, name string, b []byte) error {
 	return mode.Write(filepath.Join(dir, name), func(w io.Writer) error {
 		_, err := w.Write(b)
@@ -350,7 +349,7 @@ func place(mode folder.Mode, dir, name string, b []byte) error {
 	})
 }
 
-// free is a name in a folder that nothing has yet.
+// free is a name that is not in use in a folder.
 func free(dir, name string) string {
 	path := filepath.Join(dir, name)
 	for n := 2; ; n++ {
@@ -362,8 +361,7 @@ func free(dir, name string) string {
 	}
 }
 
-// dryFiles brings the records of the files that could be taken into a batch; nothing is
-// kept, answered or moved.
+// dryFiles adds the records of the files that could be taken to a batch; nothing is stored, answered or moved.
 func (s *Syncs) dryFiles(ctx context.Context, o *opened, r *system.Record, p *api.Pull, b *batch) error {
 	all, err := o.files(r)
 	if err != nil {
@@ -401,7 +399,7 @@ func (s *Syncs) dryFiles(ctx context.Context, o *opened, r *system.Record, p *ap
 	return nil
 }
 
-// tryFolder looks at the files of a folder; nothing is kept, answered or moved.
+// tryFolder examines the files of a folder; nothing is stored, answered or moved.
 func tryFolder(o *opened, out api.Tried, n *api.NewTry) (api.Tried, error) {
 	base, err := system.ResolveFolder(o.Folder, os.LookupEnv)
 	if err != nil {

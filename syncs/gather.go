@@ -8,27 +8,27 @@ import (
 	"koinos/core/syncing"
 )
 
-// gathered is what goes together: records of a kind, by one version of a description.
+// gathered identifies what goes together: records of a kind, by one version of a description.
 type gathered struct {
 	syncing.Target
 	version int
 }
 
-// gatherer brings together what is done in one go for several orders.
+// gatherer combines work for several orders into one step.
 type gatherer[T any] struct {
 	mu   sync.Mutex
 	open map[gathered]*group[T]
 }
 
-// group is what is done in one go.
+// group is the members of one step.
 type group[T any] struct {
 	full    chan struct{} // closed when no more fit in
 	done    chan struct{} // closed when it was done, or could not be
 	members []*T
 }
 
-// do does work for a member together with others of its kind, of most at once. Who comes first
-// waits so long for others, and does it for all of them. What came of it is in the members.
+// do does work for a member together with others of its kind, most at once. The first member waits for others for a
+// time, and then does the work for all of them. The members contain the results.
 func (g *gatherer[T]) do(ctx context.Context, kind gathered, most int, wait time.Duration, member *T, work func([]*T)) {
 	in, first := g.join(kind, most, member)
 	if first {
@@ -46,7 +46,7 @@ func (g *gatherer[T]) do(ctx context.Context, kind gathered, most int, wait time
 	<-in.done
 }
 
-// join adds a member to the group that is gathered just now.
+// join adds a member to the group that is being gathered.
 func (g *gatherer[T]) join(kind gathered, most int, member *T) (in *group[T], first bool) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
@@ -64,7 +64,7 @@ func (g *gatherer[T]) join(kind gathered, most int, member *T) (in *group[T], fi
 	return in, first
 }
 
-// end lets nobody join any more, and gives who has.
+// end closes the group, and returns its members.
 func (g *gatherer[T]) end(kind gathered, in *group[T]) []*T {
 	g.mu.Lock()
 	defer g.mu.Unlock()

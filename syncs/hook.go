@@ -12,9 +12,9 @@ import (
 	"koinos/remote"
 )
 
-// Hook takes a message of a system about what happened there: whoever sent it is known
-// by the signature over its bytes. It is in the store when Hook returns, with the pull of
-// what it is about; the same id is taken once. Its status is the answer's.
+// Hook processes a message of a system about what happened there. The signature over its bytes identifies the sender.
+// The message is in the store when Hook returns, with the pull of what it is about; the same id is processed once. The
+// status is for the answer.
 func (s *Syncs) Hook(ctx context.Context, name string, header http.Header, body []byte) (status int, err error) {
 	o, err := s.system(ctx, name, 0)
 	if err != nil {

@@ -18,7 +18,7 @@ import (
 	"koinos/store"
 )
 
-// keep loads a batch and keeps its arrivals with how far the pull has come.
+// keep loads a batch and stores its arrivals with how far the pull has come.
 func (s *Syncs) keep(ctx context.Context, p *api.Pull, b *batch) error {
 	if len(b.arrivals) == 0 && p.ID == 0 {
 		return nil
@@ -32,7 +32,7 @@ func (s *Syncs) keep(ctx context.Context, p *api.Pull, b *batch) error {
 	return s.takeIn(ctx, p, b, true)
 }
 
-// toldOf reads the records anew of which others tell, and brings them into the book.
+// toldOf reads the records again that others point to, and loads them.
 func (s *Syncs) toldOf(ctx context.Context, p *api.Pull, keys []string) error {
 	if len(keys) == 0 {
 		return nil
@@ -67,7 +67,7 @@ func (s *Syncs) toldOf(ctx context.Context, p *api.Pull, keys []string) error {
 	return nil
 }
 
-// takeIn loads a batch and keeps its arrivals; with far also how far the pull has come.
+// takeIn loads a batch and stores its arrivals; with far set, also how far the pull has come.
 func (s *Syncs) takeIn(ctx context.Context, p *api.Pull, b *batch, far bool) error {
 	if err := s.passOver(ctx, p, b); err != nil {
 		return err
@@ -147,7 +147,7 @@ func (s *Syncs) takeIn(ctx context.Context, p *api.Pull, b *batch, far bool) err
 	return err
 }
 
-// readerOf is the sync that reads a kind of record; "" is none.
+// readerOf is the sync that reads a kind of record; "" if there is none.
 func (s *Syncs) readerOf(ctx context.Context, p *api.Pull) string {
 	all, err := s.standings(ctx)
 	if err != nil {
@@ -163,8 +163,7 @@ func (s *Syncs) readerOf(ctx context.Context, p *api.Pull) string {
 	return ""
 }
 
-// load loads a document of a batch through the mapping; with withdraw its orders are
-// not wanted any more.
+// load loads a document of a batch through the mapping; with withdraw set, its orders are cancelled.
 func (s *Syncs) load(ctx context.Context, p *api.Pull, mapping string, doc []byte, withdraw bool) (outcome.Load, string,
 	error) {
 	sha, size, err := s.store.KeepFile(bytes.NewReader(doc), func(io.ReaderAt, int64) error { return nil })
@@ -184,7 +183,7 @@ func (s *Syncs) load(ctx context.Context, p *api.Pull, mapping string, doc []byt
 
 func byPull(p *api.Pull) string { return fmt.Sprintf("%s, pull %d", p.System, p.ID) }
 
-// loadDocument loads a document that is kept.
+// loadDocument loads a stored document.
 func (s *Syncs) loadDocument(ctx context.Context, p *api.Pull, mapping, sha string, withdraw bool) (outcome.Load,
 	error) {
 	m, _, err := s.mapping(ctx, mapping)

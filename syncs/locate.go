@@ -18,8 +18,8 @@ import (
 	"koinos/store"
 )
 
-// asAgreed reports whether nothing has happened to the order since both sides agreed: what
-// came is the echo of what was written, or was read. It costs no call.
+// asAgreed reports whether nothing has happened to the order since both sides agreed: what came is the echo of what was
+// written, or was read. This costs no call.
 func (p *push) asAgreed(ctx context.Context) (bool, error) {
 	links, err := p.s.store.Links(ctx, p.id)
 	if err != nil {
@@ -68,8 +68,8 @@ func (p *push) belongs(ctx context.Context) error {
 	return nil
 }
 
-// mayNotMake reports whether a record that is not there is not made: because nobody
-// wants that, or because the order was there before Koinos was.
+// mayNotMake reports whether a missing record must not be created: because the sync says so, or because the order
+// existed before Koinos was introduced.
 func (p *push) mayNotMake() bool { return p.linkedOnly || p.stored.Opening && p.sync != "" }
 
 // stuck says what is still due after all rounds.
@@ -86,7 +86,7 @@ func (p *push) stuck(steps []plan.Step) error {
 	return &blockedError{api.NotSettled, why}
 }
 
-// is is the link of the order with the record, as far as both agree.
+// is is the link between the order and the record, as far as both agree.
 func (p *push) is(revision int) *api.Link {
 	l := &api.Link{System: p.o.Name, Record: p.r.Name, OrderID: p.id, Part: p.part, Key: p.found.Key,
 		Number:   p.number,
@@ -97,8 +97,7 @@ func (p *push) is(revision int) *api.Link {
 	return l
 }
 
-// take remembers at once which record the order is: whatever happens next, it is not made
-// a second time.
+// take links the record with the order at once. Whatever happens next, the record is not created a second time.
 func (p *push) take(ctx context.Context) error {
 	err := p.s.store.PutLink(ctx, p.is(0), p.s.now())
 	var taken *store.TakenError
@@ -109,7 +108,7 @@ func (p *push) take(ctx context.Context) error {
 	return err
 }
 
-// agree notes that the record says what it should.
+// agree notes that the record says what it should say.
 func (p *push) agree() {
 	if p.found == nil {
 		return
@@ -132,7 +131,7 @@ func (p *push) agree() {
 	p.link.Base = string(base.AppendJSON(nil))
 }
 
-// locate finds the record: by the link, or by the value that it is found by.
+// locate finds the record: by the link, or by the value that it can be found by.
 func (p *push) locate(ctx context.Context) error {
 	if l := p.linked; l != nil {
 		p.found, p.number = &plan.Found{Key: l.Key}, l.Number
@@ -153,7 +152,7 @@ func missing(err error) bool {
 	return errors.As(err, &problem) && problem.Kind == remote.Missing
 }
 
-// lostRecord says what becomes of an order whose record is not there any more.
+// lostRecord says what becomes of an order whose record does not exist any more.
 func (p *push) lostRecord(ctx context.Context, l *api.Link) error {
 	p.found, p.linked = nil, nil
 	switch {
@@ -198,7 +197,7 @@ func (p *push) reread(ctx context.Context) error {
 	return err
 }
 
-// seek looks for a record that is not linked yet, by the value that it is found by.
+// seek looks for a record that is not linked yet, by the value that it can be found by.
 func (p *push) seek(ctx context.Context) error {
 	f := p.r.Finds[p.r.Write.Find]
 	value := ""
@@ -233,8 +232,7 @@ func (p *push) seek(ctx context.Context) error {
 	return p.take(ctx)
 }
 
-// alike gives the records that have a value: of a list, or of those that stand in the record
-// of the order.
+// alike returns the records that have a value: from a list, or from the record of the order that contains them.
 func (p *push) alike(ctx context.Context, f *system.Find, value string) ([]system.Found, error) {
 	if f.In == nil {
 		return p.o.like(ctx, p.r, f, value)
@@ -257,8 +255,7 @@ func (p *push) alike(ctx context.Context, f *system.Find, value string) ([]syste
 	return all, nil
 }
 
-// read reads the record of a known key. One that stands in the record of the order was read
-// when it was found.
+// read reads the record with a known key. One that stands in the record of the order was read when it was found.
 func (p *push) read(ctx context.Context) error {
 	if p.r.Get == "" {
 		return nil
@@ -278,10 +275,10 @@ func (p *push) read(ctx context.Context) error {
 	return nil
 }
 
-// mostLike is how many pages of a list are looked through for a record.
+// mostLike is how many pages of a list are searched for a record.
 const mostLike = 20
 
-// like gives the records of a kind that have a value.
+// like returns the records of a kind that have a value.
 func (o *opened) like(ctx context.Context, r *system.Record, f *system.Find, value string) (all []system.Found,
 	err error) {
 	address, err := r.Like(o.client.Base(), f, value)

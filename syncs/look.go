@@ -12,16 +12,16 @@ import (
 	"koinos/core/tree"
 )
 
-// lookedUp is how long what was found is believed; what was not found is asked for anew.
+// lookedUp is how long a result is used; a value that was not found is asked for again.
 const lookedUp = 10 * time.Minute
 
-// lookup is what is remembered: a key by a value, or a value by a key.
+// lookup is a remembered look-up: a key by a value, or a value by a key.
 type lookup struct {
 	is    tree.Node // as it stands in the record
 	until time.Time
 }
 
-// look gives the key of a record of kind to with a value; ok is false where there is none.
+// look returns the key of a record of kind to with a value; ok is false if there is none.
 func (p *push) look(ctx context.Context, ref *system.Refer, value string) (key tree.Node, ok bool, err error) {
 	s, to := p.s, p.o.Records[ref.To]
 	name := strings.Join([]string{p.o.Name, ref.To, ref.By, value}, "\x00")
@@ -52,7 +52,7 @@ func keyOf(r *system.Record, n *tree.Node) tree.Node {
 	return tree.Node{Kind: k.Kind, Text: k.Text}
 }
 
-// mostLooked bounds what is remembered of look-ups.
+// mostLooked is how many look-ups are remembered.
 const mostLooked = 10_000
 
 func (s *Syncs) remember(name string, key tree.Node) {
@@ -64,7 +64,7 @@ func (s *Syncs) remember(name string, key tree.Node) {
 	s.looked[name] = lookup{key, s.now().Add(lookedUp)}
 }
 
-// forget forgets look-ups, and what a system said of a kind of record.
+// forget forgets look-ups, and what a system said about a kind of record.
 func (s *Syncs) forget(o *opened, r *system.Record, names []string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -74,8 +74,8 @@ func (s *Syncs) forget(o *opened, r *system.Record, names []string) {
 	}
 }
 
-// forgetAll forgets everything that was looked up in systems, and what they said of
-// their fields: somebody has fixed something.
+// forgetAll forgets everything that was looked up in systems, and what they said about their fields, because somebody
+// has fixed something.
 func (s *Syncs) forgetAll(systems []string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -91,7 +91,7 @@ func (s *Syncs) forgetAll(systems []string) {
 	}
 }
 
-// whole gives a record with all of its lines.
+// whole returns a record with all of its lines.
 func (o *opened) whole(ctx context.Context, r *system.Record, key string) (*tree.Node, error) {
 	a, err := o.client.One(ctx, r, key)
 	if err != nil {
@@ -104,7 +104,7 @@ func (o *opened) whole(ctx context.Context, r *system.Record, key string) (*tree
 	return f.Node, err
 }
 
-// referLine puts the key of a line where the wanted record has what that is known by.
+// referLine puts the key of a line where the wanted record has the value that the line is known by.
 func (p *push) referLine(ctx context.Context, ref *system.Refer, n *tree.Node) (why []string, err error) {
 	to := p.o.Records[ref.To]
 	switch {
@@ -126,8 +126,8 @@ func (p *push) referLine(ctx context.Context, ref *system.Refer, n *tree.Node) (
 	return nil, nil
 }
 
-// resolved gives a record with the values by which the records are found that it refers
-// to, where it has their keys: what a mapping reads. Keys that are nobody's stay.
+// resolved returns a record as a mapping reads it: in place of keys it has the values by which the records can be found
+// that it refers to. Unknown keys stay.
 func (s *Syncs) resolved(ctx context.Context, o *opened, r *system.Record, f *system.Found) ([]byte, error) {
 	for _, lines := range []bool{true, false} { // lines first: then the key of their record still stands there
 		for i := range r.Refers {
@@ -161,8 +161,8 @@ func (s *Syncs) resolved(ctx context.Context, o *opened, r *system.Record, f *sy
 	return f.Node.AppendJSON(nil), nil
 }
 
-// valueOf gives the value by which a record of a key is found, or by which a line of a key is
-// known in the record of the key of; blank where there is none.
+// valueOf returns the value by which a record with a key can be found, or by which a line with a key is known in the
+// record with the key of; blank if there is none.
 func (s *Syncs) valueOf(ctx context.Context, o *opened, ref *system.Refer, of, key string) (v tree.Node, err error) {
 	to := o.Records[ref.To]
 	name := strings.Join([]string{o.Name, ref.To, ref.By, "key", of, key}, "\x00")

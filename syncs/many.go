@@ -15,11 +15,11 @@ import (
 	"koinos/remote"
 )
 
-// gatherFor is how long a record waits for others that go along in its call.
+// gatherFor is how long a record waits for others that go into the same call.
 const gatherFor = 25 * time.Millisecond
 
-// madeTogether is a record that is made in one call with others, and what came of it. Alone
-// says that it is to be made by itself: the system did not take them together.
+// madeTogether is a record that is created in one call with others, and its result. alone says that it must be created
+// by itself, because the system did not accept them together.
 type madeTogether struct {
 	body   json.RawMessage
 	key    string // that it would have had alone
@@ -28,8 +28,8 @@ type madeTogether struct {
 	err    error
 }
 
-// atWork is how many orders are worked at at once: as many as are called for at once, or twice
-// as many as go together in one call.
+// atWork is how many orders are processed at the same time: as many as calls are allowed at once, or twice as many as
+// go into one call.
 func (o *opened) atWork() int {
 	most := o.Limits.AtOnce
 	for _, r := range o.Records {
@@ -43,22 +43,21 @@ func (o *opened) atWork() int {
 	return most
 }
 
-// unseen reports whether a record can be made without looking for it first: the system says
-// if it is there already, and nobody has tried before.
+// unseen reports whether a record can be created without looking for it first: the system says if it exists already,
+// and nobody has tried before.
 func (p *push) unseen() bool {
 	w := p.r.Write
 	return p.first && !p.dry && w.Many != nil && w.TakenKey != nil && !p.cancelled && !p.mayNotMake()
 }
 
-// together reports whether a step can go in one call with those of other orders.
+// together reports whether a step can go into one call with those of other orders.
 func (p *push) together(step *plan.Step) bool {
 	m := p.r.Write.Many
 	return m != nil && p.sync != "" && step.Kind == plan.Create && p.unsure == nil &&
 		(m.Lines == 0 || len(p.linesOf()) <= m.Lines)
 }
 
-// makeTogether makes a record in one call with others. Alone says that it is to be made by
-// itself.
+// makeTogether creates a record in one call with others. alone says that it must be created by itself.
 func (p *push) makeTogether(ctx context.Context, step *plan.Step, key string) (a system.Answer, alone bool, err error) {
 	is := &madeTogether{body: step.Body, key: key, err: errors.New("the call with several records came to no end")}
 	kind := gathered{syncing.Target{System: p.o.Name, Record: p.r.Name}, p.o.version}
@@ -67,7 +66,7 @@ func (p *push) makeTogether(ctx context.Context, step *plan.Step, key string) (a
 	return is.answer, is.alone, is.err
 }
 
-// makeMany makes records in one call, and says what came of each.
+// makeMany creates records in one call, and returns the result of each.
 func (o *opened) makeMany(ctx context.Context, r *system.Record, all []*madeTogether) {
 	each := func(alone bool, err error) {
 		for _, is := range all {

@@ -25,7 +25,7 @@ func kindOf(of string) intent.Kind {
 	return intent.Kind(of)
 }
 
-// partsOf lists what of an order a push writes: 0 is the order itself.
+// partsOf lists what of an order a push writes; 0 is the order itself.
 func partsOf(o *store.StoredOrder, of string) (parts []int64) {
 	switch of {
 	case "":
@@ -48,8 +48,8 @@ func partsOf(o *store.StoredOrder, of string) (parts []int64) {
 	return parts
 }
 
-// partOf gives a part of an order in the form in which mappings read and write such
-// records: the order with what is said of it. Nil is that the part is gone.
+// partOf returns a part of an order in the form in which mappings read and write such records: the order with a
+// statement about it. nil means that the part does not exist any more.
 func partOf(o *store.StoredOrder, of string, part int64) *order.Order {
 	out := o.Order
 	out.Lines = nil
@@ -134,9 +134,8 @@ func revisionOf(o *store.StoredOrder, of string, part int64) int {
 	return 0
 }
 
-// withLinks gives an order with what other systems gave it: the number of its record as
-// reference.SYSTEM.RECORD, or its key where it has no number, and the key as
-// reference.SYSTEM.RECORD.key.
+// withLinks returns an order with what other systems gave it: the number of its record as reference.SYSTEM.RECORD (or
+// its key if it has no number), and the key as reference.SYSTEM.RECORD.key.
 func withLinks(o *order.Order, links []api.Link) *order.Order {
 	out := *o
 	out.References = slices.Clone(o.References)
@@ -152,7 +151,7 @@ func withLinks(o *order.Order, links []api.Link) *order.Order {
 	return &out
 }
 
-// fits reports whether an order is one that a push writes.
+// fits reports whether a push writes an order.
 func (s *Syncs) fits(ctx context.Context, p *syncing.Push, o *store.StoredOrder) (bool, error) {
 	if p.Which == nil {
 		return true, nil
@@ -168,8 +167,8 @@ func (s *Syncs) fits(ctx context.Context, p *syncing.Push, o *store.StoredOrder)
 	return p.Which.Holds(is)
 }
 
-// knownAs adds to a record that is linked what its order is here, as $.koinos: mappings
-// can find the order by it. A record that is not linked stays as it is.
+// knownAs adds to a linked record what its order is here, as $.koinos, so that mappings can find the order by it. A
+// record that is not linked does not change.
 func (s *Syncs) knownAs(ctx context.Context, m *mapping.Mapping, l *api.Link, raw []byte) ([]byte, error) {
 	if l == nil || l.Part != 0 || !strings.Contains(m.Text, "$.koinos.") {
 		return raw, nil
@@ -197,8 +196,8 @@ func (s *Syncs) knownAs(ctx context.Context, m *mapping.Mapping, l *api.Link, ra
 	return slices.Concat(raw[:at], []byte(between+`"koinos":`), as, raw[at:]), nil
 }
 
-// partLinks links the shipments and the like that a batch brought with the records that
-// they came from: they are not written there once more.
+// partLinks links the shipments and the like that a batch brought with the records that they came from, so that they
+// are not written back there.
 func (s *Syncs) partLinks(ctx context.Context, p *api.Pull, b *batch) (links []api.Link, err error) {
 	m, _, err := s.mapping(ctx, p.Mapping)
 	if err != nil || m.Kind == intent.Order {
@@ -228,7 +227,7 @@ func (s *Syncs) partLinks(ctx context.Context, p *api.Pull, b *batch) (links []a
 	return links, nil
 }
 
-// broughtBy gives the part of an order that a record of a load brought; 0 is none.
+// broughtBy returns the part of an order that a record of a load brought; 0 if there is none.
 func broughtBy(o *store.StoredOrder, of string, load int64, seq int) int64 {
 	revision := 0
 	for i := range o.Events {

@@ -23,7 +23,7 @@ import (
 	"koinos/store"
 )
 
-// A batch of arrivals is mapped as one document; so much of it at most.
+// A batch of arrivals is mapped as one document, which is at most this large.
 const (
 	batchRecords = 1_000
 	batchBytes   = 8 << 20
@@ -34,7 +34,7 @@ type errFailed struct{ why string }
 
 func (e *errFailed) Error() string { return e.why }
 
-// work pulls: it is the work of a job, and goes on where it was interrupted.
+// work pulls: it is the work of a job, and continues where it was interrupted.
 func (s *Syncs) work(ctx context.Context, id int64) error {
 	p, err := s.store.Pull(ctx, id)
 	if err != nil || p.Ended() {
@@ -51,8 +51,8 @@ func (s *Syncs) work(ctx context.Context, id int64) error {
 	return err
 }
 
-// attempt pulls, and keeps what came of it where anything did. An error is one that may
-// pass: the pull is away then, or its end could not be kept.
+// attempt pulls, and stores the result if there is one. An error is one that may pass: the pull is away then, or its
+// end could not be stored.
 func (s *Syncs) attempt(ctx context.Context, p *api.Pull) error {
 	err := s.pull(ctx, p)
 	if err != nil && ctx.Err() != nil {
@@ -103,8 +103,7 @@ func (s *Syncs) attempt(ctx context.Context, p *api.Pull) error {
 	return nil
 }
 
-// noted makes a pull one that is in the store. One that finds nothing is not: it costs its
-// calls and writes nothing.
+// noted stores a pull. A pull that finds nothing is not stored: it costs its calls and writes nothing.
 func (s *Syncs) noted(ctx context.Context, p *api.Pull) error {
 	if p.ID != 0 {
 		return nil
@@ -112,7 +111,7 @@ func (s *Syncs) noted(ctx context.Context, p *api.Pull) error {
 	return s.store.NotePull(ctx, p)
 }
 
-// batch is what is mapped and kept together.
+// batch is what is mapped and stored together.
 type batch struct {
 	arrivals []api.Arrival
 	says     []*meaning           // of each arrival
@@ -136,8 +135,8 @@ func (b *batch) add(a api.Arrival, says *meaning, was store.KnownArrival) {
 // full reports whether the batch has enough.
 func (b *batch) full() bool { return len(b.arrivals) >= batchRecords || b.bytes >= batchBytes }
 
-// document gives the records of a state, a line each, and notes the lines. Of what is
-// gone those are in it of which an order was made.
+// document returns the records of a state, one on each line, and notes the lines. Of withdrawn records, it contains
+// those that an order was made of.
 func (b *batch) document(state string) (doc bytes.Buffer, lines int, err error) {
 	for i := range b.arrivals {
 		a := &b.arrivals[i]
@@ -155,7 +154,7 @@ func (b *batch) document(state string) (doc bytes.Buffer, lines int, err error) 
 	return doc, lines, nil
 }
 
-// documents are what a mapping would read of a batch: its files, or the records, a line each.
+// documents are what a mapping would read of a batch: its files, or the records, one on each line.
 func (b *batch) documents() ([][]byte, error) {
 	doc, lines, err := b.document(api.ArrivalMapped)
 	if err != nil || lines == 0 {
@@ -164,7 +163,7 @@ func (b *batch) documents() ([][]byte, error) {
 	return append(b.files, doc.Bytes()), nil
 }
 
-// pull reads page after page, and brings what is new into the books some at a time.
+// pull reads page after page, and loads what is new in batches.
 func (s *Syncs) pull(ctx context.Context, p *api.Pull) error {
 	o, err := s.system(ctx, p.System, p.Version)
 	if err != nil {
@@ -233,8 +232,7 @@ func (s *Syncs) pull(ctx context.Context, p *api.Pull) error {
 	return nil
 }
 
-// fromShort begins a pull no later than at the oldest record that was not complete, where such
-// cannot be read alone.
+// fromShort begins a pull no later than at the oldest incomplete record, if such records cannot be read alone.
 func (s *Syncs) fromShort(ctx context.Context, r *system.Record, p *api.Pull) error {
 	if r.Whole().Get != "" || p.Since == "" {
 		return nil
@@ -248,8 +246,7 @@ func (s *Syncs) fromShort(ctx context.Context, r *system.Record, p *api.Pull) er
 	return err
 }
 
-// shortAgain reads the records again that were not complete, where one can be read alone: the
-// list is past them.
+// shortAgain reads the incomplete records again, if they can be read alone, because the list is past them.
 func (s *Syncs) shortAgain(ctx context.Context, o *opened, r *system.Record, p *api.Pull, b *batch) error {
 	if r.Get == "" || p.Since == "" {
 		return nil
@@ -266,8 +263,7 @@ func (s *Syncs) shortAgain(ctx context.Context, o *opened, r *system.Record, p *
 	return nil
 }
 
-// lister is what lists the records of a pull: a feed of them where there is one, with the
-// parameters that the pull has of its own.
+// lister is what lists the records of a pull: a feed of them if there is one, with the pull's own parameters.
 func lister(r *system.Record, p *api.Pull) *system.Record {
 	if r.Feed != nil && !p.All && p.Key == "" {
 		r = r.Feed
@@ -275,7 +271,7 @@ func lister(r *system.Record, p *api.Pull) *system.Record {
 	return r.Asking(p.Query)
 }
 
-// pullOne reads one record, whether it is known as it is or not.
+// pullOne reads one record, whether it is known in its present state or not.
 func (s *Syncs) pullOne(ctx context.Context, o *opened, r *system.Record, p *api.Pull) error {
 	if r.Get == "" {
 		return &errFailed{fmt.Sprintf("The description does not say how one %s is read (get).", r.Name)}
@@ -284,7 +280,7 @@ func (s *Syncs) pullOne(ctx context.Context, o *opened, r *system.Record, p *api
 	return s.takeByKey(ctx, o, r, p, p.Key)
 }
 
-// takeByKey asks for a record by its key and takes it in; one that is not there is withdrawn.
+// takeByKey asks for a record by its key and loads it. One that does not exist is withdrawn.
 func (s *Syncs) takeByKey(ctx context.Context, o *opened, r *system.Record, p *api.Pull, key string) error {
 	b := newBatch()
 	if err := s.gather(ctx, o, r, p, b, key); err != nil {
@@ -296,7 +292,7 @@ func (s *Syncs) takeByKey(ctx context.Context, o *opened, r *system.Record, p *a
 	return s.keep(ctx, p, b)
 }
 
-// gather asks for a record by its key and takes it into the batch.
+// gather asks for a record by its key and adds it to the batch.
 func (s *Syncs) gather(ctx context.Context, o *opened, r *system.Record, p *api.Pull, b *batch, key string) error {
 	b.asked = s.now()
 	p.Records++
@@ -315,7 +311,7 @@ func (s *Syncs) gather(ctx context.Context, o *opened, r *system.Record, p *api.
 	return s.arriveAlone(ctx, o, r, p, b, &f, r.One(o.client.Base(), key))
 }
 
-// arriveAlone takes one record into the batch that came by a request of its own.
+// arriveAlone adds one record to the batch that came by a request of its own.
 func (s *Syncs) arriveAlone(ctx context.Context, o *opened, r *system.Record, p *api.Pull, b *batch, f *system.Found,
 	request string) error {
 	known, err := s.store.KnownArrivals(ctx, p.System, p.Record, []string{f.Key})
@@ -327,7 +323,7 @@ func (s *Syncs) arriveAlone(ctx context.Context, o *opened, r *system.Record, p 
 	return s.arrive(ctx, o, r, p, b, known, one)
 }
 
-// page asks for a page of a list; one that is too large is asked for in smaller ones.
+// page asks for a page of a list. If it is too large, smaller ones are asked for.
 func (o *opened) page(ctx context.Context, l *system.List, address string) (a system.Answer, err error) {
 	for {
 		a, err = o.client.Page(ctx, l, address)
@@ -340,7 +336,7 @@ func (o *opened) page(ctx context.Context, l *system.List, address string) (a sy
 	}
 }
 
-// stamps is what is known of the order in which a list comes.
+// stamps is what is known about the order in which a list comes.
 type stamps struct {
 	begun  bool // a page of it was read since it began, or began again
 	anew   int  // how often it began again
@@ -361,19 +357,18 @@ func (t *stamps) page(all []system.Found) {
 	}
 }
 
-// mostAnew is how often a list that its system forgot on the way is begun again in one go.
+// mostAnew is how often a list is begun again within one pull because its system forgot the position.
 const mostAnew = 5
 
-// lapsed reports whether a page behind the first is refused: what the system gave to go
-// on by has ended.
+// lapsed reports whether a page behind the first is refused because the cursor has expired.
 func (t *stamps) lapsed(err error) bool {
 	var problem *remote.Problem
 	return t.begun && t.anew < mostAnew && errors.As(err, &problem) &&
 		(problem.Kind == remote.Never || problem.Kind == remote.Missing)
 }
 
-// anew begins a list again: behind what came, if it comes in the order of its stamps, else
-// from where the pull began. What is known costs nothing but its page.
+// anew begins a list again: behind what came, if the list is sorted by stamps, otherwise from where the pull began.
+// Known records cost nothing but their page.
 func (s *Syncs) anew(o *opened, r *system.Record, p *api.Pull, seen *stamps) (string, error) {
 	since := p.Since
 	if seen.rising && r.Since.Parameter != "" && seen.last != "" {
@@ -385,7 +380,7 @@ func (s *Syncs) anew(o *opened, r *system.Record, p *api.Pull, seen *stamps) (st
 	return r.First(o.client.Base(), since)
 }
 
-// page reads a page and gives the address of the next.
+// page reads a page and returns the address of the next.
 func (s *Syncs) page(ctx context.Context, o *opened, r *system.Record, p *api.Pull, b *batch, address string,
 	seen *stamps) (string, error) {
 	b.asked = s.now()
@@ -443,17 +438,17 @@ func (s *Syncs) mapping(ctx context.Context, name string) (m *mapping.Mapping, v
 	return m, kept.Version, nil
 }
 
-// parsed is a mapping that was read; nobody changes one.
+// parsed is a mapping that was parsed. It must not be changed.
 type parsed struct {
 	m       *mapping.Mapping
 	version int
 }
 
-// mostTried is how many records a dry run looks at.
+// mostTried is how many records a dry run reads.
 const mostTried = 1_000
 
-// DryRun reads what a pull would, at most mostTried records, and says what the mapping
-// would make of it. Nothing is kept.
+// DryRun reads what a pull would read, at most mostTried records, and says what the mapping would make of it. Nothing
+// is stored.
 func (s *Syncs) DryRun(ctx context.Context, name string, n api.NewPull, by string) (api.PullTried, error) {
 	p, o, r, err := s.prepare(ctx, name, n, by)
 	out := api.PullTried{Pull: p, Load: outcome.Load{Status: outcome.Done, Mapping: p.Mapping},

@@ -24,7 +24,7 @@ import (
 	"koinos/store"
 )
 
-// mostRounds is how often a record is read and worked out anew in one push.
+// mostRounds is how often a record is read and worked out again in one push.
 const mostRounds = 6
 
 // wish is what somebody wants of the record of an order.
@@ -44,7 +44,7 @@ type wish struct {
 	fresh      bool               // that order is not stored yet
 }
 
-// push is one record on its way to what an order says.
+// push is one record that is being brought to what an order says.
 type push struct {
 	wish
 	s        *Syncs
@@ -74,7 +74,7 @@ type push struct {
 	out      *api.Push
 }
 
-// blockedError holds what keeps a push from going on, a sentence each.
+// blockedError contains what prevents a push from continuing, one sentence each.
 type blockedError struct {
 	code string // of the reason, as in api
 	why  []string
@@ -86,9 +86,8 @@ func blocked(code, format string, args ...any) error {
 	return &blockedError{code, []string{fmt.Sprintf(format, args...)}}
 }
 
-// Push makes a record of a system what an order says: it works out what the record
-// should say, reads what it does say, and makes the calls that are due. A record that is
-// right costs no write.
+// Push makes a record of a system say what an order says: it works out what the record should say, reads what it does
+// say, and makes the calls that are due. A record that is right costs no write.
 func (s *Syncs) Push(ctx context.Context, name string, n api.NewPush, by string) (api.Push, error) {
 	out := api.Push{System: name, Record: n.Record, State: api.PushDone, Steps: []api.PushStep{}}
 	o, r, err := s.target(ctx, syncing.Target{System: name, Record: n.Record})
@@ -116,7 +115,7 @@ func (s *Syncs) Push(ctx context.Context, name string, n api.NewPush, by string)
 	return out, err
 }
 
-// target gives a kind of record of a system.
+// target returns a kind of record of a system.
 func (s *Syncs) target(ctx context.Context, t syncing.Target) (*opened, *system.Record, error) {
 	o, err := s.system(ctx, t.System, 0)
 	if err != nil {
@@ -126,9 +125,8 @@ func (s *Syncs) target(ctx context.Context, t syncing.Target) (*opened, *system.
 	return o, r, err
 }
 
-// bring brings the record of an order to what is wished. What is to be kept of it is in
-// the Finished. An error is none of the record's: what keeps that from being right is in
-// the Push.
+// bring makes the record of an order say what is wished. What must be stored is in the Finished. An error is not about
+// the record; what prevents the record from being right is in the Push.
 func (s *Syncs) bring(ctx context.Context, o *opened, r *system.Record, id int64, w wish) (out api.Push,
 	f *store.Finished, err error) {
 	out = api.Push{System: o.Name, Record: r.Name, OrderID: id, State: api.PushDone, Steps: []api.PushStep{}}
@@ -190,7 +188,7 @@ func (s *Syncs) bring(ctx context.Context, o *opened, r *system.Record, id int64
 	return out, f, nil
 }
 
-// judge says in the Push what an error keeps from being right; others are given back.
+// judge records in the Push why an error prevents the record from being right. It returns other errors.
 func judge(out *api.Push, err error) error {
 	var problem *remote.Problem
 	var no *blockedError
@@ -227,7 +225,7 @@ func judge(out *api.Push, err error) error {
 	return nil
 }
 
-// newest is an order as it is now; read is it as somebody has read it.
+// newest is an order as it is now; read is the order as the caller has read it.
 func (s *Syncs) newest(ctx context.Context, id int64, read *store.StoredOrder) (*store.StoredOrder, error) {
 	if read != nil {
 		if n, err := s.store.Revision(ctx, id); err != nil || n == read.Revision {
@@ -237,9 +235,9 @@ func (s *Syncs) newest(ctx context.Context, id int64, read *store.StoredOrder) (
 	return s.store.OrderNow(ctx, id)
 }
 
-// unwanted reports whether nobody wants the record of an order any more. Where a part of the
-// order has moved, that is so if it was withdrawn last, and the system has a call for orders that
-// are cancelled here; where it has none, lines are lowered to what has moved.
+// unwanted reports whether nobody wants the record of an order any more. If a part of the order has moved, this is so
+// if the order was withdrawn last and the system has a call for cancelled orders; without such a call, lines are
+// reduced to what has moved.
 func (s *Syncs) unwanted(ctx context.Context, o *store.StoredOrder, r *system.Record) (bool, error) {
 	if o.Status == order.Cancelled {
 		return true, nil
@@ -258,7 +256,7 @@ func (s *Syncs) unwanted(ctx context.Context, o *store.StoredOrder, r *system.Re
 	return false, err
 }
 
-// outcome is what it came to, in a word.
+// outcome is the result in a word.
 func (p *push) outcome() string {
 	switch {
 	case p.out.State == api.PushBlocked:
@@ -271,7 +269,7 @@ func (p *push) outcome() string {
 	return api.PushedChanged
 }
 
-// holdFor waits until nobody else is at work on a thing, as long as ctx goes on.
+// holdFor waits until nobody else works on a thing, or until ctx ends.
 func (s *Syncs) holdFor(ctx context.Context, thing string) (free func(), err error) {
 	for {
 		s.mu.Lock()
@@ -296,8 +294,8 @@ func (s *Syncs) holdFor(ctx context.Context, thing string) (free func(), err err
 	}
 }
 
-// stillWanted is the order as another system should have it: lines that are cancelled
-// whole are not there, of the others what was cancelled is not wanted.
+// stillWanted is the order as another system should have it: without lines that are cancelled completely, and without
+// the cancelled quantities of others.
 func stillWanted(o *order.Order) (*order.Order, error) {
 	out := *o
 	out.Lines = nil
@@ -341,8 +339,7 @@ func (p *push) prepare(ctx context.Context) error {
 	return err
 }
 
-// textOf is what a mapping writes of an order, or of a part of one, with what other systems
-// gave the order of an id.
+// textOf is what a mapping writes of an order, or of a part of one, with what other systems gave the order with an id.
 func (s *Syncs) textOf(ctx context.Context, m *mapping.Mapping, id int64, of *order.Order) ([]byte, error) {
 	set, err := s.store.Set(ctx)
 	if err != nil {

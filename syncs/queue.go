@@ -15,7 +15,7 @@ import (
 	"koinos/store"
 )
 
-// keeper is what keeps syncs going; Syncs.mu guards it.
+// keeper is the state of what keeps syncs going; Syncs.mu guards it.
 type keeper struct {
 	standing map[string]*standing // all that are kept; nil: they are to be read
 	kept     int                  // how often one was kept
@@ -48,8 +48,8 @@ func (s *Syncs) wake() {
 	}
 }
 
-// How often everything is looked at: at most so often after a commit, at least so often
-// for a clock that was set.
+// How often everything is examined: at most this often after a commit, and at least this often in case the clock was
+// set.
 const (
 	lookAgain = 2 * time.Millisecond
 	lookLater = 5 * time.Second
@@ -92,7 +92,7 @@ func sleep(ctx context.Context, d time.Duration) {
 	}
 }
 
-// round looks at what happened, begins what is due, and gives how long nothing more will be.
+// round reads what happened, begins what is due, and returns for how long nothing more will be.
 func (s *Syncs) round(ctx context.Context, work *sync.WaitGroup) (next time.Duration, err error) {
 	all, err := s.standings(ctx)
 	if err != nil || len(all) == 0 {
@@ -135,11 +135,10 @@ func (s *Syncs) round(ctx context.Context, work *sync.WaitGroup) (next time.Dura
 	return next, s.endRuns(ctx, all, open)
 }
 
-// spreadAtOnce is how many orders are looked at in one go.
+// spreadAtOnce is how many orders are examined at a time.
 const spreadAtOnce = 500
 
-// spread makes tasks of the orders to which something happened, and of all when a sync is
-// new.
+// spread makes tasks of the orders to which something happened, and of all orders if a sync is new.
 func (s *Syncs) spread(ctx context.Context, y *standing, p store.Progress) error {
 	if len(y.Pushes) == 0 {
 		return s.passBy(ctx, p)
@@ -201,8 +200,8 @@ func (s *Syncs) passBy(ctx context.Context, p store.Progress) error {
 	return s.store.SpreadTasks(ctx, &p, nil, s.now())
 }
 
-// concern gives the tasks that follow from orders: of those that a push writes, and of
-// those that are linked with its record.
+// concern returns the tasks that follow from orders: from those that a push writes, and from those that are linked with
+// its record.
 func (s *Syncs) concern(ctx context.Context, y *standing, ids []int64) (all []store.NewTask, err error) {
 	for _, id := range ids {
 		is, err := s.store.OrderNow(ctx, id)
@@ -231,8 +230,7 @@ func (s *Syncs) concern(ctx context.Context, y *standing, ids []int64) (all []st
 	return all, nil
 }
 
-// tasksOf are the tasks of a push for an order. What moved, was answered or billed is
-// written once.
+// tasksOf are the tasks of a push for an order. What moved, was answered or was billed is written once.
 func tasksOf(p *syncing.Push, is *store.StoredOrder, id int64, fits bool, links []api.Link) (all []store.NewTask) {
 	if p.Of == "" {
 		if fits || linked(links, p.Target, 0) != nil {
@@ -251,7 +249,7 @@ func tasksOf(p *syncing.Push, is *store.StoredOrder, id int64, fits bool, links 
 	return all
 }
 
-// linked gives the link of an order, or of a part of it, with a kind of record.
+// linked returns the link between an order, or a part of it, and a kind of record.
 func linked(links []api.Link, t syncing.Target, part int64) *api.Link {
 	for i := range links {
 		if links[i].System == t.System && links[i].Record == t.Record && links[i].Part == part {
@@ -269,7 +267,7 @@ type outage struct {
 	until    time.Time // before that nothing is tried
 }
 
-// failuresToPause is after how many a system is left alone, but for a trial now and then.
+// failuresToPause is after how many failures a system is left alone, except for an occasional trial.
 const failuresToPause = 3
 
 // Gaps between trials of a system that is away.
@@ -295,7 +293,7 @@ func (s *Syncs) failed(system, why string) {
 	}
 }
 
-// answered notes that a system did.
+// answered notes that a system answered.
 func (s *Syncs) answered(system string) {
 	s.mu.Lock()
 	a := s.outages[system]
@@ -307,7 +305,7 @@ func (s *Syncs) answered(system string) {
 	}
 }
 
-// awayOf says since when a system is away, and why; "" is that it is not.
+// awayOf says since when a system is away, and why; "" if it is not.
 func (s *Syncs) awayOf(system string) (why string, since time.Time) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -328,8 +326,8 @@ func (s *Syncs) probe(systems []string) {
 	}
 }
 
-// dispatch begins the tasks that are due, as many as each system takes at once, and gives
-// how long nothing more will be.
+// dispatch begins the tasks that are due, as many as each system accepts at once, and returns for how long nothing more
+// will be.
 func (s *Syncs) dispatch(ctx context.Context, work *sync.WaitGroup, active []*standing,
 	open []api.SyncRun) (time.Duration,
 	error) {
@@ -380,8 +378,8 @@ func (s *Syncs) dispatch(ctx context.Context, work *sync.WaitGroup, active []*st
 	return next, nil
 }
 
-// wantedBy reports whether a task is one that is worked at: of a sync that waits to be
-// asked those that an open run wants.
+// wantedBy reports whether a task is to be worked on. For a sync that runs only when asked, these are the tasks that an
+// open run wants.
 func wantedBy(y *standing, open []api.SyncRun, k *api.Task) bool {
 	if !y.Asked {
 		return true
@@ -394,7 +392,7 @@ func wantedBy(y *standing, open []api.SyncRun, k *api.Task) bool {
 	return false
 }
 
-// room is how many tasks of a system can be begun, or how long it is left alone.
+// room is how many tasks of a system can be begun, or for how long it is left alone.
 func (s *Syncs) room(ctx context.Context, system string, now time.Time) (free int, wait time.Duration) {
 	most := 1
 	if o, err := s.system(ctx, system, 0); err == nil {
@@ -411,7 +409,7 @@ func (s *Syncs) room(ctx context.Context, system string, now time.Time) (free in
 	return max(0, most-s.slots[system]), 0
 }
 
-// take takes a task, unless somebody is at it or at another one of its order.
+// take takes a task, unless somebody works on it or on another one of its order.
 func (s *Syncs) take(k *api.Task) bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -433,7 +431,7 @@ func (s *Syncs) release(k *api.Task) {
 	s.wake()
 }
 
-// workAt works at a task and keeps what came of it.
+// workAt works on a task and stores the result.
 func (s *Syncs) workAt(ctx context.Context, y *standing, k *api.Task) {
 	defer s.release(k)
 	f, err := s.guarded(ctx, y, k)
@@ -478,13 +476,13 @@ const (
 	mostBackoff  = 5 * time.Minute
 )
 
-// backoff is how long a task waits after so many attempts.
+// backoff is how long a task waits after a number of attempts.
 func backoff(attempts int) time.Duration {
 	d := doubled(firstBackoff, mostBackoff, attempts-1)
 	return d/2 + rand.N(d)
 }
 
-// doubled is a time that was doubled so often, up to most.
+// doubled is a time that was doubled a number of times, up to most.
 func doubled(d, most time.Duration, often int) time.Duration {
 	for range often {
 		d = min(2*d, most)

@@ -15,15 +15,15 @@ import (
 	"koinos/remote"
 )
 
-// Outside says under which address other applications reach this service.
+// Outside sets the address under which other applications reach this service.
 func (s *Syncs) Outside(address string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.outside = address
 }
 
-// Register makes our address known to a system, so that it sends its webhooks there. One
-// that is known already is not made known again.
+// Register registers our address with a system, so that it sends its webhooks there. An address that is registered
+// already is not registered again.
 func (s *Syncs) Register(ctx context.Context, name string) (api.Registered, error) {
 	var out api.Registered
 	o, err := s.system(ctx, name, 0)
@@ -89,8 +89,8 @@ func (s *Syncs) Register(ctx context.Context, name string) (api.Registered, erro
 	return out, s.store.Remember(ctx, name, out.URL, s.now())
 }
 
-// registered reports whether our address is known there: the system says so, or, where it
-// cannot be asked, it is remembered here.
+// registered reports whether our address is registered there: the system says so, or, if it cannot be asked, it is
+// remembered here.
 func (s *Syncs) registered(ctx context.Context, o *opened, ours string) (bool, error) {
 	r := o.Hooks.Register
 	if r.List == nil {

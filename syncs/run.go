@@ -17,7 +17,7 @@ import (
 	"koinos/store"
 )
 
-// poll is a kind of record that is read every so often.
+// poll is a kind of record that is read at intervals.
 type poll struct {
 	busy       bool
 	last, next time.Time
@@ -25,7 +25,7 @@ type poll struct {
 	why        string // the last one failed; "" is that it did not
 }
 
-// running is what is known of an open run.
+// running is what is known about an open run.
 type running struct {
 	pulls map[syncing.Target]*runPull
 }
@@ -37,10 +37,10 @@ type runPull struct {
 	pull        api.Pull
 }
 
-// recheckFiles is how soon a folder is looked at again in which a file has no end yet.
+// recheckFiles is how soon a folder is examined again that contains an incomplete file.
 const recheckFiles = 500 * time.Millisecond
 
-// pollDue begins the polls that are due, and gives how long no other one will be.
+// pollDue begins the polls that are due, and returns for how long no other one will be.
 func (s *Syncs) pollDue(ctx context.Context, work *sync.WaitGroup, active []*standing) time.Duration {
 	next := lookLater
 	for _, y := range active {
@@ -135,8 +135,8 @@ func (s *Syncs) read(ctx context.Context, y *standing, p *syncing.Pull) (pull ap
 	return pull
 }
 
-// adopt makes jobs of pulls that were interrupted. Where that cannot be kept, because a disk is full, it is tried until
-// it can: nobody else goes on with them.
+// adopt makes jobs of pulls that were interrupted. If that cannot be stored, because a disk is full, it tries until it
+// can, because nobody else continues them.
 func (s *Syncs) adopt(ctx context.Context, pull int64) {
 	for gap := firstGap; ctx.Err() == nil; gap = min(2*gap, mostGap) {
 		err := s.store.AdoptPulls(ctx, s.now().Add(firstGap))
@@ -246,7 +246,7 @@ func (s *Syncs) endRuns(ctx context.Context, all map[string]*standing, open []ap
 	return nil
 }
 
-// pullsOf is what the pulls of an open run came to.
+// pullsOf is the result of the pulls of an open run.
 func (s *Syncs) pullsOf(r *api.SyncRun) []api.Pull {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -264,9 +264,8 @@ func (s *Syncs) pullsOf(r *api.SyncRun) []api.Pull {
 	return list
 }
 
-// settled reports whether everything that came of a run, or else of a sync, is done or
-// held. If not, away are the systems that do not answer; since is from when on only those
-// have kept it.
+// settled reports whether everything that came of a run, or otherwise of a sync, is done or held. If not, away are the
+// systems that do not answer; since is the time since which only they prevent it.
 func (s *Syncs) settled(ctx context.Context, y *syncing.Sync, r *api.SyncRun) (is bool, away []string, since time.Time,
 	err error) {
 	waits := map[string]bool{} // by system
@@ -343,8 +342,8 @@ func (s *Syncs) settled(ctx context.Context, y *syncing.Sync, r *api.SyncRun) (i
 	return false, away, since, nil
 }
 
-// RunSync begins a run of a sync: its pulls read now, everything that waits is due, and
-// systems that are away are tried at once. Only names single pulls and pushes.
+// RunSync begins a run of a sync: its pulls read now, everything that waits is due, and systems that are away are tried
+// at once. only names single pulls and pushes.
 func (s *Syncs) RunSync(ctx context.Context, name string, n api.NewSyncRun, by string) (api.SyncRun, error) {
 	y, err := s.with(ctx, name, n.Only)
 	if err != nil {
@@ -377,7 +376,7 @@ func notPaused(p store.Progress, name string) error {
 	return nil
 }
 
-// RetryHeld tries pushes that are held once more, by runs of their syncs.
+// RetryHeld tries held pushes once more, by runs of their syncs.
 func (s *Syncs) RetryHeld(ctx context.Context, all []api.HeldWork, by string) (runs []int64, err error) {
 	pushes := map[string][]string{}
 	var ids []int64
@@ -419,7 +418,7 @@ func (s *Syncs) RetryHeld(ctx context.Context, all []api.HeldWork, by string) (r
 	return runs, err
 }
 
-// DescribeRun is a run with what came of it.
+// DescribeRun is a run with its results.
 func (s *Syncs) DescribeRun(ctx context.Context, r api.SyncRun) (api.SyncRun, error) {
 	r.Pulls = s.pullsOf(&r)
 	kept, err := s.store.Sync(ctx, r.Sync, 0)
@@ -462,11 +461,11 @@ func (s *Syncs) DescribeRun(ctx context.Context, r api.SyncRun) (api.SyncRun, er
 	return r, err
 }
 
-// waitTick is how often somebody who waits looks again, besides at commits: a system that is
-// back is none.
+// waitTick is how often a waiting caller checks again, in addition to commits, because the return of a system is not a
+// commit.
 const waitTick = 200 * time.Millisecond
 
-// untilCommit waits until something is kept, or a tick has passed.
+// untilCommit waits until something is stored, or a tick has passed.
 func untilCommit(ctx context.Context, woken <-chan struct{}) {
 	timer := time.NewTimer(waitTick)
 	defer timer.Stop()
@@ -478,7 +477,7 @@ func untilCommit(ctx context.Context, woken <-chan struct{}) {
 	}
 }
 
-// WaitRun gives a run once it has ended, or as it is when ctx ends.
+// WaitRun returns a run once it has ended, or as it is when ctx ends.
 func (s *Syncs) WaitRun(ctx context.Context, id int64) (api.SyncRun, error) {
 	anyway := context.WithoutCancel(ctx)
 	for {
@@ -494,8 +493,7 @@ func (s *Syncs) WaitRun(ctx context.Context, id int64) (api.SyncRun, error) {
 	}
 }
 
-// WaitSync gives a sync once everything that came is done or held, or as it is when ctx
-// ends.
+// WaitSync returns a sync once everything that came is done or held, or as it is when ctx ends.
 func (s *Syncs) WaitSync(ctx context.Context, name string) (api.Sync, error) {
 	anyway := context.WithoutCancel(ctx)
 	for {

@@ -10,14 +10,13 @@ import (
 	"koinos/remote"
 )
 
-// readable reports whether records of a kind can be read, and so be compared. Of others it
-// counts what was said last.
+// readable reports whether records of a kind can be read, and so be compared. For others, what was written last counts.
 func readable(r *system.Record) bool {
 	return r.Write.File == nil && (r.Write.Find != "" || r.Get != "")
 }
 
-// say writes a record that cannot be read: a file, or a notice. What was said last is what
-// is there; the same is not said again.
+// say writes a record that cannot be read: a file, or a notice. What was written last counts as what is there; the same
+// is not written again.
 func (p *push) say(ctx context.Context) error {
 	l, w := p.linked, p.r.Write
 	switch {

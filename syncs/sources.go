@@ -16,8 +16,7 @@ import (
 	"koinos/store"
 )
 
-// pull compares what a source has with what is stored here. A reconcile that repairs reads
-// all of it into the book first.
+// pull compares what a source has with what is stored here. A reconcile that repairs loads all of it first.
 func (k *checking) pull(ctx context.Context, p *syncing.Pull) error {
 	s := k.s
 	free, err := s.holdFor(ctx, "pull "+p.System)
@@ -74,7 +73,7 @@ func (k *checking) pull(ctx context.Context, p *syncing.Pull) error {
 	return k.readAnew(ctx, p)
 }
 
-// readAnew reads all records of a source into the book, whether they are known or not.
+// readAnew loads all records of a source, whether they are known or not.
 func (k *checking) readAnew(ctx context.Context, p *syncing.Pull) error {
 	n := pullBy(p)
 	n.All = true
@@ -176,7 +175,7 @@ func lastBy(o *store.StoredOrder) string {
 	return o.Events[len(o.Events)-2].Origin.By
 }
 
-// firstOf is the reason for which a record is refused or held.
+// firstOf is the reason why a record is refused or held.
 func firstOf(w *load.Imagined) (code, why string) {
 	for i := range w.Findings {
 		f := &w.Findings[i]
@@ -190,8 +189,8 @@ func firstOf(w *load.Imagined) (code, why string) {
 	return code, why
 }
 
-// lost finds the records that became orders here and that the source did not list. Each is
-// asked for by its key before it counts as lost.
+// lost finds the records that became orders here and that the source did not list. Each is asked for by its key before
+// it counts as lost.
 func (k *checking) lost(ctx context.Context, p *syncing.Pull, o *opened, r *system.Record,
 	listed map[string]bool) error {
 	if r.Get == "" {
@@ -231,8 +230,7 @@ func (k *checking) lost(ctx context.Context, p *syncing.Pull, o *opened, r *syst
 	}
 }
 
-// besides finds records of a target that are no orders here. They are reported, and never
-// touched.
+// besides finds records of a target that are not orders here. They are reported, and never touched.
 func (k *checking) besides(ctx context.Context, p *syncing.Push) error {
 	o, r, err := k.s.target(ctx, p.Target)
 	if err != nil || r.List.Records == nil {

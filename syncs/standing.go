@@ -18,13 +18,13 @@ import (
 	"koinos/store"
 )
 
-// standing is a sync that is kept.
+// standing is a stored sync.
 type standing struct {
 	*syncing.Sync
 	version int
 }
 
-// KeepSync keeps a sync. What it names has to be there.
+// KeepSync stores a sync. What it names must exist.
 func (s *Syncs) KeepSync(ctx context.Context, text, by string) (api.Sync, error) {
 	y, err := syncing.Parse([]byte(text))
 	if err != nil {
@@ -60,8 +60,7 @@ func (s *Syncs) KeepSync(ctx context.Context, text, by string) (api.Sync, error)
 	return s.DescribeSync(ctx, kept)
 }
 
-// misfit turns what is wrong with a part of a sync into a finding; errors of ours are given
-// back.
+// misfit turns what is wrong with a part of a sync into a finding; it returns errors of ours.
 func misfit(all finding.All, t syncing.Target, text string, err error) (finding.All, error) {
 	var no *AskedError
 	if !errors.As(err, &no) && !errors.Is(err, store.ErrNotFound) && len(finding.Of(err)) == 0 {
@@ -77,7 +76,7 @@ func misfit(all finding.All, t syncing.Target, text string, err error) (finding.
 	return append(all, f), nil
 }
 
-// checkPull looks whether what a pull names is there.
+// checkPull checks whether what a pull names exists.
 func (s *Syncs) checkPull(ctx context.Context, y *syncing.Sync, p *syncing.Pull) error {
 	o, r, err := s.target(ctx, p.Target)
 	if err != nil {
@@ -121,7 +120,7 @@ func sameReading(p, q api.NewPull) bool {
 	return slices.Equal(p.Also, q.Also) && reflect.DeepEqual(p.Reading, q.Reading)
 }
 
-// checkTold looks at a pull of records that only tell of others: those are read as they always are.
+// checkTold checks a pull of records that only point to others, which are read as they always are.
 func (s *Syncs) checkTold(ctx context.Context, y *syncing.Sync, p *syncing.Pull, of *system.Record) error {
 	if p.Mapping != "" || len(p.Also) > 0 || p.Only != nil || p.Pass {
 		return asked("%s only tells of %s: say mapping, also, only and without_order where that is read.", p.Target,
@@ -143,7 +142,7 @@ func (s *Syncs) checkTold(ctx context.Context, y *syncing.Sync, p *syncing.Pull,
 	return nil
 }
 
-// checkPush looks whether what a push names is there, and whether it can be done.
+// checkPush checks whether what a push names exists, and whether the push is possible.
 func (s *Syncs) checkPush(ctx context.Context, p *syncing.Push) error {
 	_, r, err := s.target(ctx, p.Target)
 	if err != nil {
@@ -169,8 +168,8 @@ func (s *Syncs) checkPush(ctx context.Context, p *syncing.Push) error {
 	return err
 }
 
-// checkShared looks whether the records that are both read and written, by whatever syncs, can
-// be: what both sides changed is read by its key.
+// checkShared checks whether the records that are both read and written, by any syncs, can be: if both sides change a
+// record, it is read by its key.
 func (s *Syncs) checkShared(ctx context.Context, y *syncing.Sync, text string, wrong finding.All) (finding.All, error) {
 	kept, err := s.standings(ctx)
 	if err != nil {
@@ -207,7 +206,7 @@ func (s *Syncs) checkShared(ctx context.Context, y *syncing.Sync, text string, w
 	return wrong, nil
 }
 
-// anewStandings has the syncs read again: one was kept.
+// anewStandings has the syncs read again, because one was stored.
 func (s *Syncs) anewStandings() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -215,7 +214,7 @@ func (s *Syncs) anewStandings() {
 	s.kept++
 }
 
-// standings gives the newest version of every sync, by name. Nobody changes the map.
+// standings returns the newest version of every sync, by name. The map must not be changed.
 func (s *Syncs) standings(ctx context.Context) (map[string]*standing, error) {
 	s.mu.Lock()
 	known, kept := s.standing, s.kept
@@ -248,7 +247,7 @@ func (s *Syncs) standings(ctx context.Context) (map[string]*standing, error) {
 	return out, nil
 }
 
-// with gives a sync that has all of some parts.
+// with returns a sync with all of some parts.
 func (s *Syncs) with(ctx context.Context, name string, parts []string) (*standing, error) {
 	all, err := s.standings(ctx)
 	if err != nil {
@@ -272,7 +271,7 @@ func (s *Syncs) with(ctx context.Context, name string, parts []string) (*standin
 // aDay is the time for which counts are shown.
 const aDay = 24 * time.Hour
 
-// DescribeSync is a kept sync with what it says of itself, and how it does.
+// DescribeSync is a stored sync with what it says about itself, and its state.
 func (s *Syncs) DescribeSync(ctx context.Context, kept api.Sync) (api.Sync, error) {
 	y, err := syncing.Parse([]byte(kept.Text))
 	if err != nil { // it was kept by another version of Koinos; its text is all that there is
@@ -372,7 +371,7 @@ func (s *Syncs) pullPart(p *syncing.Pull) api.SyncPart {
 	return part
 }
 
-// PauseSync pauses a sync, or lets it go on.
+// PauseSync pauses or resumes a sync.
 func (s *Syncs) PauseSync(ctx context.Context, name string, pause bool, by string) (api.Sync, error) {
 	kept, err := s.store.Sync(ctx, name, 0)
 	if err != nil {

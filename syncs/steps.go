@@ -25,8 +25,8 @@ func (p *push) note(steps ...plan.Step) {
 	}
 }
 
-// planned notes what is due, and asks the system what it would say of it, if it has a
-// trial. A call with something in it that is to be made before cannot be asked about.
+// planned notes what is due, and asks the system what it would say to it, if it has a trial. A call that contains
+// something that must be created first cannot be tried.
 func (p *push) planned(ctx context.Context, steps []plan.Step) error {
 	made := len(p.out.Steps) > 0 // records that others refer to
 	var why []string
@@ -67,8 +67,7 @@ func (p *push) make(ctx context.Context, steps []plan.Step) error {
 	return nil
 }
 
-// call makes one call. Again says that the record is another one than was thought: it is
-// to be read and worked out anew.
+// call makes one call. again says that the record is not as it was thought to be: it must be read and worked out again.
 func (p *push) call(ctx context.Context, step *plan.Step) (again bool, err error) {
 	w := p.r.Write
 	path := plan.Fill(step.Path, "{order}", p.parent)
@@ -107,7 +106,7 @@ func (p *push) call(ctx context.Context, step *plan.Step) (again bool, err error
 	return false, p.made(ctx, a, step)
 }
 
-// send makes a call, in one with those of other orders where that can be.
+// send makes a call, in one with those of other orders if possible.
 func (p *push) send(ctx context.Context, req *remote.Request, step *plan.Step) (system.Answer, error) {
 	if p.together(step) {
 		a, alone, err := p.makeTogether(ctx, step, p.key(step, step.Path))
@@ -127,9 +126,8 @@ func (p *push) within(body []byte) []byte {
 	return bytes.ReplaceAll(body, []byte(`"{order}"`), p.parentIs)
 }
 
-// key is the idempotency key of a step: it follows from what is to be done and from what
-// was found, so that it is the same after a crash and another one when the same is done
-// again on purpose.
+// key is the idempotency key of a step. It follows from what is to be done and from what was found, so that it is the
+// same after a crash, and another one if the same is done again on purpose.
 func (p *push) key(step *plan.Step, path string) string {
 	h := sha256.New()
 	fmt.Fprintf(h, "%s %s %d%s%s\n%s %s\n%s\n", p.o.Name, p.r.Name, p.id, p.gone, p.occasion(), step.Method, path,
@@ -140,8 +138,8 @@ func (p *push) key(step *plan.Step, path string) string {
 	return hex.EncodeToString(h.Sum(nil)[:16])
 }
 
-// occasion tells two things apart that read the same: two shipments of an order, or what is
-// said of it once more after something else was said.
+// occasion distinguishes two things with the same content: two shipments of an order, or what is written of it again
+// after something else was written.
 func (p *push) occasion() (is string) {
 	if p.part != 0 {
 		is = fmt.Sprintf(" part %d", p.part)
@@ -174,7 +172,7 @@ func orNil(err error, is bool) error {
 	return nil
 }
 
-// made takes in the record that was made.
+// made takes in the record that was created.
 func (p *push) made(ctx context.Context, a system.Answer, step *plan.Step) error {
 	if len(a.Body) == 0 { // it was made, but nobody says as what
 		return nil
@@ -187,8 +185,8 @@ func (p *push) made(ctx context.Context, a system.Answer, step *plan.Step) error
 	return p.take(ctx)
 }
 
-// refer puts keys where the wanted record refers to others. What is missing is made last,
-// when everything else is known to be there.
+// refer puts keys where the wanted record refers to others. Missing ones are created last, when everything else is
+// known to exist.
 func (p *push) refer(ctx context.Context) error {
 	type missing struct {
 		ref  *system.Refer
@@ -247,7 +245,7 @@ func (p *push) refer(ctx context.Context) error {
 	return nil
 }
 
-// introduce makes a record that is referred to and is not there.
+// introduce creates a record that is referred to and does not exist.
 func (p *push) introduce(ctx context.Context, ref *system.Refer, n *tree.Node) error {
 	to := p.o.Records[ref.To]
 	value := n.Text
@@ -281,7 +279,7 @@ func (p *push) introduce(ctx context.Context, ref *system.Refer, n *tree.Node) e
 	a, err := p.o.client.Do(ctx, req)
 	var problem *remote.Problem
 	if errors.As(err, &problem) {
-		// Somebody was quicker, or it is not clear whether it was made: then it is found now.
+		// Somebody was quicker, or it is not clear whether it was created. It can be found now.
 		if _, taken := to.Write.TakenBy(problem.Body); taken || problem.Kind == remote.Unclear {
 			if key, ok, err := p.look(ctx, ref, value); err != nil || ok {
 				n.Kind, n.Text = key.Kind, key.Text

@@ -25,7 +25,7 @@ import (
 	"koinos/store"
 )
 
-// Syncs works for all systems. Its methods may be called by several goroutines.
+// Syncs does the work for all systems. Its methods may be called by several goroutines.
 type Syncs struct {
 	store     *store.Store
 	engine    *load.Engine
@@ -46,7 +46,7 @@ type Syncs struct {
 	keeper
 }
 
-// opened is a system with its client: all who ask it share its limits.
+// opened is a system with its client. All who use it share its limits.
 type opened struct {
 	*system.System
 	version int
@@ -54,17 +54,17 @@ type opened struct {
 	fields  map[string]toldFields // by kind of record; Syncs.mu guards it
 }
 
-// New makes the work for systems over a store.
+// New makes a Syncs for a store.
 func New(s *store.Store, engine *load.Engine, files folder.Mode, now func() time.Time, log *slog.Logger) *Syncs {
 	return &Syncs{store: s, engine: engine, filesMode: files, now: now, log: log, open: map[string]*opened{},
 		calls: map[string]*callLog{}, busy: map[string]chan struct{}{}, looked: map[string]lookup{},
 		mappings: map[string]parsed{}, keeper: newKeeper()}
 }
 
-// pullsAtOnce is how many pulls run side by side, of different systems.
+// pullsAtOnce is how many pulls of different systems run at the same time.
 const pullsAtOnce = 4
 
-// checksAtOnce is how many comparisons run side by side, of different syncs.
+// checksAtOnce is how many comparisons of different syncs run at the same time.
 const checksAtOnce = 2
 
 // Kinds are the jobs: pulls, those of a system one after another, and comparisons.
@@ -73,7 +73,7 @@ func (s *Syncs) Kinds() map[string]jobs.Kind {
 		AtOnce: checksAtOnce}}
 }
 
-// Keep keeps a description.
+// Keep stores a description.
 func (s *Syncs) Keep(ctx context.Context, text, by string) (api.System, error) {
 	y, err := system.Parse([]byte(text))
 	if err != nil {
@@ -83,7 +83,7 @@ func (s *Syncs) Keep(ctx context.Context, text, by string) (api.System, error) {
 	return s.Described(kept), err
 }
 
-// Shown is a kept description with what it says of itself.
+// Shown is a stored description with what it says about itself.
 func Shown(kept api.System) api.System {
 	if y, err := system.Parse([]byte(kept.Text)); err == nil {
 		kept.About, kept.Address, kept.Records = y.About, y.Address+y.Folder, y.RecordNames()
@@ -97,7 +97,7 @@ func Shown(kept api.System) api.System {
 	return kept
 }
 
-// system gives a kept system with its client; version 0 is the newest.
+// system returns a stored system with its client; version 0 is the newest.
 func (s *Syncs) system(ctx context.Context, name string, version int) (*opened, error) {
 	kept, err := s.store.System(ctx, name, version)
 	if err != nil {
@@ -122,7 +122,7 @@ func (s *Syncs) system(ctx context.Context, name string, version int) (*opened, 
 	return o, nil
 }
 
-// AskedError says what is wrong with what was asked, in a sentence.
+// AskedError says what is wrong with a request, in a sentence.
 type AskedError struct{ Why string }
 
 func (e *AskedError) Error() string { return e.Why }
@@ -138,8 +138,8 @@ func (o *opened) record(name string) (*system.Record, error) {
 	return r, nil
 }
 
-// reads says through which mappings the records of a pull go where it does not say so: those of
-// the description. What only tells of others goes through those of these, as syncs read them.
+// reads returns the mappings for the records of a pull that names none: those of the description. Records that only
+// point to others use the mappings of these, as syncs read them.
 func (s *Syncs) reads(ctx context.Context, o *opened, r *system.Record, p *api.Pull) error {
 	if r.Tells != nil {
 		of, err := s.readsBy(ctx, o.Name, r.Tells.Record)
@@ -155,7 +155,7 @@ func (s *Syncs) reads(ctx context.Context, o *opened, r *system.Record, p *api.P
 	return nil
 }
 
-// prepare completes what is asked of a pull.
+// prepare completes the options of a pull.
 func (s *Syncs) prepare(ctx context.Context, name string, n api.NewPull, by string) (p api.Pull, o *opened,
 	r *system.Record, err error) {
 	if o, err = s.system(ctx, name, 0); err != nil {
@@ -213,7 +213,7 @@ func (s *Syncs) prepare(ctx context.Context, name string, n api.NewPull, by stri
 	return p, o, r, err
 }
 
-// Start begins a pull. It is in the store when Start returns, and goes on when ctx ends.
+// Start begins a pull. It is in the store when Start returns, and continues when ctx ends.
 func (s *Syncs) Start(ctx context.Context, name string, n api.NewPull, by string) (api.Pull, error) {
 	p, _, _, err := s.prepare(ctx, name, n, by)
 	if err != nil {
@@ -222,7 +222,7 @@ func (s *Syncs) Start(ctx context.Context, name string, n api.NewPull, by string
 	return p, s.store.AddPull(ctx, &p)
 }
 
-// Wait gives a pull when it has ended, or the system is away.
+// Wait returns a pull when it has ended, or when the system is away.
 func (s *Syncs) Wait(ctx context.Context, id int64) (api.Pull, error) {
 	for {
 		woken := s.store.Woken()
@@ -238,8 +238,8 @@ func (s *Syncs) Wait(ctx context.Context, id int64) (api.Pull, error) {
 	}
 }
 
-// Try signs in at a system and, where a record is named, reads a page of it and says
-// what the description finds there. Nothing is kept.
+// Try signs in at a system and, if a record is named, reads a page of it and says what the description finds there.
+// Nothing is stored.
 func (s *Syncs) Try(ctx context.Context, n api.NewTry) (api.Tried, error) {
 	out := api.Tried{Record: n.Record, Calls: []api.SystemCall{}}
 	text := n.Text
@@ -254,7 +254,7 @@ func (s *Syncs) Try(ctx context.Context, n api.NewTry) (api.Tried, error) {
 	return Try(ctx, n)
 }
 
-// answerShown is how much of an answer is shown to who tries.
+// answerShown is how much of an answer is shown by a try.
 const answerShown = 4 << 10
 
 // Try is Syncs.Try for a text, which needs no service.
@@ -321,8 +321,8 @@ func Try(ctx context.Context, n api.NewTry) (api.Tried, error) {
 	return out, nil
 }
 
-// some reads what a try asks for: the first page of a list, the records that a way finds,
-// or one by its key.
+// some reads what a try asks for: the first page of a list, the records that a way of finding returns, or one by its
+// key.
 func (o *opened) some(ctx context.Context, r *system.Record, n *api.NewTry) (found []system.Found, more bool,
 	err error) {
 	switch {
@@ -359,7 +359,7 @@ func (o *opened) some(ctx context.Context, r *system.Record, n *api.NewTry) (fou
 	return page.Records, page.Next != "", nil
 }
 
-// trouble says what kind of trouble a try met; errors of the caller are given back.
+// trouble says what kind of trouble a try met; it returns errors of the caller.
 func trouble(out api.Tried, err error) (api.Tried, error) {
 	var p *remote.Problem
 	var a *system.AnswerError

@@ -13,14 +13,13 @@ import (
 	"koinos/store"
 )
 
-// attemptsToHold is how often what may pass is tried before a person is asked.
+// attemptsToHold is how often a temporary failure is tried again before a person is asked.
 const attemptsToHold = 4
 
 // passes are reasons that may pass by themselves.
 var passes = map[string]bool{api.NotSettled: true, api.CannotRead: true}
 
-// doTask brings the record of a task's order to what its push wishes. What is to be kept
-// of it is in the Finished.
+// doTask makes the record of a task's order say what its push wishes. What must be stored is in the Finished.
 func (s *Syncs) doTask(ctx context.Context, y *standing, k *api.Task) (*store.Finished, error) {
 	done := &store.Finished{Task: k, Done: true}
 	p := y.Push(k.Push)

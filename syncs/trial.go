@@ -13,15 +13,14 @@ import (
 	"koinos/remote"
 )
 
-// What a system says of a call of a dry run.
+// What a system says about a call of a dry run.
 const (
 	trialGood    = "good"
 	trialRefused = "refused"
 	trialUnknown = "unknown"
 )
 
-// trial asks a system whether it would do a step; nothing is stored there. The words are
-// those of a refusal.
+// trial asks a system whether it would do a step; nothing is stored there. It returns the words of a refusal.
 func (o *opened) trial(ctx context.Context, step *plan.Step) (is, words string, err error) {
 	switch {
 	case step.Trial == "":
@@ -45,8 +44,8 @@ func (o *opened) trial(ctx context.Context, step *plan.Step) (is, words string, 
 	return "", "", err
 }
 
-// tryWrite shows the call that makes a record, and asks the system whether it would take
-// it, if it has a trial. What it says of its fields is looked at before.
+// tryWrite shows the call that creates a record, and asks the system whether it would accept it, if it has a trial.
+// Before that, it checks what the system says about its fields.
 func (o *opened) tryWrite(ctx context.Context, r *system.Record, record []byte) (*api.PushStep, error) {
 	if r.Write == nil {
 		return nil, asked("The description says nothing of how %s is written (write).", r.Name)

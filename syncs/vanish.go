@@ -9,8 +9,7 @@ import (
 	"koinos/store"
 )
 
-// isGone asks for a record by its key: it is gone where the system does not have it, or
-// has it as one that is withdrawn.
+// isGone asks for a record by its key. It is gone if the system does not have it, or has it as a withdrawn one.
 func (s *Syncs) isGone(ctx context.Context, o *opened, r *system.Record, key string) (bool, error) {
 	a, err := o.client.One(ctx, r, key)
 	if missing(err) {
@@ -23,8 +22,8 @@ func (s *Syncs) isGone(ctx context.Context, o *opened, r *system.Record, key str
 	return err == nil && f.Gone, err
 }
 
-// vanished withdraws what was made here of a record that its system does not have any
-// more: what is known of it last is an arrival once more, as one that is gone.
+// vanished withdraws what was made of a record that its system does not have any more: the last known state becomes an
+// arrival again, as one that is gone.
 func (s *Syncs) vanished(ctx context.Context, o *opened, r *system.Record, mapping, key, by string) error {
 	p, _, _, err := s.prepare(ctx, o.Name, api.NewPull{Record: r.Name, Mapping: mapping}, by)
 	if err != nil {
@@ -42,8 +41,7 @@ func (s *Syncs) vanished(ctx context.Context, o *opened, r *system.Record, mappi
 	return s.store.Write(ctx, func(t *store.Tx) error { return t.SavePull(&p) })
 }
 
-// withdraw takes a record that is not there any more into the batch, as one that is gone,
-// if anything is known of it.
+// withdraw adds a record that does not exist any more to the batch, as one that is gone, if anything is known about it.
 func (s *Syncs) withdraw(ctx context.Context, o *opened, r *system.Record, b *batch, key string) error {
 	last, body, err := s.store.LastArrival(ctx, o.Name, r.Name, key)
 	if err != nil || last == nil || last.State == api.ArrivalGone {

@@ -9,11 +9,11 @@ import (
 	"koinos/core/tree"
 )
 
-// told is what the system says of its fields, by their pointers.
+// told is what the system says about its fields, by their pointers.
 type told map[string]*system.TheirField
 
-// know takes in what the system says of its fields: types that the description does not
-// say, and what cannot be changed.
+// know uses what the system says about its fields: types that the description does not state, and what cannot be
+// changed.
 func (p *Planner) know(fields []system.TheirField) {
 	p.header, p.eachLine = told{}, told{}
 	for i := range fields {
@@ -32,8 +32,8 @@ func (p *Planner) know(fields []system.TheirField) {
 	}
 }
 
-// Wrong says, a sentence each, what the system would not take of a record that is wanted,
-// as far as it tells of its fields. Values in skip are not known yet.
+// Wrong says, one sentence each, what the system would not accept in a wanted record, as far as it tells about its
+// fields. Values in skip are not known yet.
 func (p *Planner) Wrong(wanted *tree.Node, making bool, skip map[*tree.Node]bool) (why []string) {
 	if len(p.header)+len(p.eachLine) == 0 {
 		return nil
@@ -52,7 +52,7 @@ func (p *Planner) Wrong(wanted *tree.Node, making bool, skip map[*tree.Node]bool
 	}
 	why = p.header.wrong(header, making, given, skip, "", nil)
 	for i := range lines {
-		// Of a line that is there already nothing is missing, but which is that is not known here.
+		// An existing line lacks nothing, but which lines exist is not known here.
 		where := " of line " + cmp.Or(lines[i].match, strconv.Itoa(i+1))
 		why = p.eachLine.wrong(lines[i].leaves, making, nil, skip, where, why)
 	}

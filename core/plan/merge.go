@@ -26,7 +26,7 @@ type Clash struct {
 	There  string `json:"there"`
 }
 
-// Name is how a clash is named: a field, or line 2 qty.
+// Name is the name of a clash: a field, or line 2 qty.
 func (c *Clash) Name() string {
 	if c.Line == "" {
 		return c.Field
@@ -34,20 +34,20 @@ func (c *Clash) Name() string {
 	return "line " + c.Line + " " + c.Field
 }
 
-// Sides are a record on both sides, now and when they agreed last. Ours are what the order
-// says, with the values by which other records are found; theirs are records as they were
-// read, with the keys of those. OursLike and TheirsLike are both in the same form, so that
-// they can be compared with each other; nil is as they are.
+// Sides are a record on both sides, now and when they last agreed. Ours are what the order says, with the values by
+// which other records can be found; theirs are records as they were read, with the keys of those. OursLike and
+// TheirsLike are both in the same form, so that they can be compared with each other; nil means that they are as they
+// are.
 type Sides struct {
 	Ours, OursThen, OursLike       *tree.Node
 	Theirs, TheirsThen, TheirsLike *tree.Node
 }
 
-// Owner says whose value counts where both changed it: Here, There, or Both, which a person
-// decides. Line is "" for the header.
+// Owner says whose value counts if both sides changed it: Here, There, or Both, in which case a person decides. line is
+// "" for the header.
 type Owner func(line, pointer string) Side
 
-// Merged says for every value of a record whose counts.
+// Merged says whose value counts for every value of a record.
 type Merged struct {
 	Clashes []Clash // that a person decides
 	Taken   []Clash // that were decided by rule: Here or There in Field's place counts
@@ -60,15 +60,14 @@ type Merged struct {
 	types, inLine map[string]string // as the Planner's
 }
 
-// mergedLine is a line that is on one side at least.
+// mergedLine is a line that exists on at least one side.
 type mergedLine struct {
 	whole  Side // Here: as it is in the order, also if it is not there; There likewise; Neither: field by field
 	fields map[string]Side
 }
 
-// Merge compares both sides with what they agreed on last (three ways). Lines are
-// compared by what they are matched by; where lines go with the record, by position. The
-// error is a *Blocked where lines cannot be told apart.
+// Merge compares both sides with what they last agreed on (a three-way merge). Lines are compared by what they are
+// matched by; if lines go with the record, by position. The error is a *Blocked if lines cannot be told apart.
 func (p *Planner) Merge(s Sides, owner Owner) (*Merged, error) {
 	if s.OursLike == nil {
 		s.OursLike = s.Ours
@@ -109,7 +108,7 @@ func (p *Planner) Merge(s Sides, owner Owner) (*Merged, error) {
 	return m, nil
 }
 
-// matches gives what a line is known by on both sides.
+// matches returns what a line is known by on both sides.
 func (p *Planner) matches() func(*tree.Node) string {
 	if p.w.Lines == nil {
 		return func(n *tree.Node) string { return strconv.Itoa(n.Index + 1) }
@@ -137,7 +136,7 @@ func (m *Merged) linesOf(root *tree.Node) map[string]*tree.Node {
 	return all
 }
 
-// twice gives a name that several lines of a record have.
+// twice returns a name that several lines of a record have.
 func (m *Merged) twice(root *tree.Node) (name string, is bool) {
 	if list := root.Get(m.list); list != nil {
 		seen := make(map[string]bool, list.Len())
@@ -164,11 +163,10 @@ func union(here map[string]*line, more ...map[string]*tree.Node) []string {
 	return sorted(all)
 }
 
-// value is a value of one side: now, when both agreed, and in the form in which it is
-// compared with the other side's.
+// value is a value on one side: now, when both agreed, and in the form in which it is compared with the other side's.
 type value struct{ now, then, like *tree.Node }
 
-// judge says whose value counts, and notes where both changed it.
+// judge says whose value counts, and notes values that both sides changed.
 func (m *Merged) judge(owner Owner, line, pointer string, here, there value) Side {
 	kind := m.types[pointer]
 	if line != "" {
@@ -244,7 +242,7 @@ func differs(a, b *line) bool {
 	return false
 }
 
-// changed reports whether the values of a line that we write were changed there.
+// changed reports whether the other side changed the values of a line that we write.
 func changed(written *line, now, then *tree.Node) bool {
 	for _, l := range written.leaves {
 		if !same(now.Get(l.pointer), then.Get(l.pointer), "") {
@@ -254,8 +252,8 @@ func changed(written *line, now, then *tree.Node) bool {
 	return false
 }
 
-// ToRecord gives what the record should say: what is wanted, with the values and lines in
-// it that only the other side changed.
+// ToRecord returns what the record should say: what is wanted, with the values and lines that only the other side
+// changed.
 func (m *Merged) ToRecord(wanted, found *tree.Node) *tree.Node {
 	out := wanted.Clone()
 	for pointer, side := range m.header {
@@ -297,9 +295,8 @@ func (m *Merged) ToRecord(wanted, found *tree.Node) *tree.Node {
 	return out
 }
 
-// ToOrder gives what a mapping is to read: the record, without the values that the other
-// side did not change, so that they stay what they are here. Where the order cannot do
-// without a value (needs), ours stands in its place.
+// ToOrder returns what a mapping reads: the record without the values that the other side did not change, so that they
+// stay as they are here. If the order cannot do without a value (needs), ours is used.
 func (m *Merged) ToOrder(record, ours *tree.Node, needs func(line bool, pointer string) bool) *tree.Node {
 	out := record.Clone()
 	for pointer, side := range m.header {
@@ -348,8 +345,8 @@ func keepOurs(out, ours *tree.Node, pointer string, side Side, needed bool) {
 	}
 }
 
-// Base gives what both agree on once the record says what ToRecord gives: the record as it
-// was found, but for what the other side changed and the order has not taken in yet.
+// Base returns what both sides agree on once the record says what ToRecord returns: the record as it was found, without
+// what the other side changed and the order has not taken over yet.
 func (m *Merged) Base(found, then *tree.Node) *tree.Node {
 	out := found.Clone()
 	for pointer, side := range m.header {

@@ -29,7 +29,7 @@ type Step struct {
 	Path   string // below the system's address; {key} in it is not known before the record is made
 	Body   json.RawMessage
 	Match  string // for If-Match; "" is none
-	// Later says that it is due only if the record, when it is read again, says so.
+	// Later says that the step is due only if the record, when it is read again, says so.
 	Later    bool
 	Changes  []Difference
 	Record   *jsondoc.Path // where the record stands in the answer; nil is the answer itself
@@ -51,8 +51,7 @@ const (
 	Introduce Kind = "introduce" // another record, that it refers to
 )
 
-// Difference is one value that becomes another; Line is what the line is matched by, "" is
-// the header.
+// Difference is one value that becomes another. Line is what the line is matched by, or "" for the header.
 type Difference struct {
 	Line  string `json:"line,omitempty"`
 	Field string `json:"field"`
@@ -72,8 +71,7 @@ func blocked(line, field, format string, args ...any) error {
 	return &Blocked{line, field, fmt.Sprintf(format, args...)}
 }
 
-// Planner works out the calls for records of one kind. It may be used by several
-// goroutines.
+// Planner works out the calls for records of one kind. It may be used by several goroutines.
 type Planner struct {
 	r      *system.Record
 	w      *system.Write
@@ -86,21 +84,20 @@ type Planner struct {
 	header, eachLine told // what the system says of its fields; nil is nothing
 }
 
-// planner is one plan in the making.
+// planner is one plan that is being made.
 type planner struct {
 	*Planner
 	steps []Step
 }
 
-// leaf is a value with where it stands.
+// leaf is a value with its place.
 type leaf struct {
 	pointer string
 	node    *tree.Node
 }
 
-// For works out the calls that make a record what is wanted. A nil found is a record that
-// is not there. Cancelled is an order that is not wanted any more. The error is a *Blocked
-// where no call can do it.
+// For works out the calls that make a record what is wanted. A nil found means that the record does not exist.
+// cancelled says that the order is not wanted any more. The error is a *Blocked if no call can do it.
 func (r *Planner) For(wanted *tree.Node, found *Found, cancelled bool) ([]Step, error) {
 	p := &planner{Planner: r}
 	if cancelled {
@@ -122,8 +119,7 @@ func (r *Planner) For(wanted *tree.Node, found *Found, cancelled bool) ([]Step, 
 	return p.steps, nil
 }
 
-// New makes the planner of a kind of record that is written, with what the system says of
-// its fields.
+// New makes the planner of a kind of record that is written, with what the system says about its fields.
 func New(r *system.Record, fields ...system.TheirField) *Planner {
 	p := &Planner{r: r, w: r.Write, fixed: map[string]bool{}, types: map[string]string{}, inLine: map[string]string{}}
 	each := ""
@@ -168,7 +164,7 @@ type line struct {
 	leaves []leaf
 }
 
-// wanted cuts what is wanted into the header's values and the lines.
+// wanted splits what is wanted into the header's values and the lines.
 func (p *Planner) wanted(root *tree.Node) (header []leaf, lines []line, err error) {
 	header = p.leaves(root, "", make([]leaf, 0, root.Len()), true)
 	list := root.Get(p.list)
@@ -194,7 +190,7 @@ func (p *Planner) wanted(root *tree.Node) (header []leaf, lines []line, err erro
 	return header, lines, nil
 }
 
-// leaves gives the values of a record or line, but for its lines and what is put aside.
+// leaves returns the values of a record or line, without its lines and without what is put aside.
 func (p *Planner) leaves(n *tree.Node, pointer string, out []leaf, header bool) []leaf {
 	for c := n.First(); c != nil; c = c.Next() {
 		under := pointer + "/" + tree.Token(c.Name)
@@ -219,7 +215,7 @@ func (p *Planner) putAside(pointer string) bool {
 	return false
 }
 
-// body puts values into what is sent; blanks says whether blank ones go along, as null.
+// body puts values into what is sent; blanks says whether blank ones are sent, as null.
 func body(leaves []leaf, types map[string]string, blanks bool) *tree.Members {
 	m := &tree.Members{}
 	for _, l := range leaves {
@@ -242,7 +238,7 @@ func (p *Planner) bodies(lines []line) []any {
 	return all
 }
 
-// step adds a call about a record, which is nil before it is made, or one of its lines.
+// step adds a call about a record, which is nil before it is created, or about one of its lines.
 func (p *planner) step(kind Kind, r *system.Request, found *Found, line *tree.Node, v any, does string) *Step {
 	p.steps = append(p.steps, p.call(kind, r, found, line, v, does))
 	return &p.steps[len(p.steps)-1]
@@ -273,8 +269,8 @@ func (p *Planner) call(kind Kind, r *system.Request, found *Found, line *tree.No
 	return s
 }
 
-// Body is what is sent of a value, with what else goes along; name has the values that
-// texts such as {key} stand for. Nothing at all is nil.
+// Body is what is sent for a value, with what else goes along; name has the values for texts such as {key}. Nothing at
+// all is nil.
 func Body(r *system.Request, name map[string]*tree.Node, sent any) json.RawMessage {
 	for _, c := range r.With {
 		m, ok := sent.(*tree.Members)
@@ -294,8 +290,8 @@ func Body(r *system.Request, name map[string]*tree.Node, sent any) json.RawMessa
 	return raw
 }
 
-// Together is what is sent to make several records in one call, of the bodies that would make
-// each of them alone.
+// Together is what is sent to create several records in one call, made of the bodies that would create each of them
+// alone.
 func Together(w *system.Write, alone []json.RawMessage) (json.RawMessage, error) {
 	records := make([]json.RawMessage, len(alone))
 	for i, b := range alone {
@@ -318,7 +314,7 @@ func Together(w *system.Write, alone []json.RawMessage) (json.RawMessage, error)
 	return Body(&w.Many.Request, nil, sent), nil
 }
 
-// sent wraps a body as a request has it; of a mutation of GraphQL it is the variables.
+// sent wraps a body in the form of a request; for a mutation of GraphQL it is the variables.
 func (p *Planner) sent(r *system.Request, name map[string]*tree.Node, v any) any {
 	if r.GraphQL == "" && (r.As == "" || v == nil) {
 		return v
@@ -335,8 +331,7 @@ func (p *Planner) sent(r *system.Request, name map[string]*tree.Node, v any) any
 	return m
 }
 
-// constant is a value that goes along. One that is not known yet stays as it is written,
-// and is filled in when it is.
+// constant is a value that goes along. A value that is not known yet stays as it is written, and is filled in later.
 func constant(c system.Constant, name map[string]*tree.Node) any {
 	if n := name[c.Text]; n != nil {
 		return json.RawMessage(n.AppendJSON(nil))
@@ -348,14 +343,14 @@ func constant(c system.Constant, name map[string]*tree.Node) any {
 	return c.Text
 }
 
-// matches names the version that was read, unless what is sent has it already.
+// matches names the version that was read, unless what is sent contains it already.
 func (s *Step) matches(r *system.Request, version string) {
 	if !slices.ContainsFunc(r.With, func(c system.Constant) bool { return c.Text == "{version}" }) {
 		s.Match = version
 	}
 }
 
-// Make is the call that makes a record of values, by their pointers.
+// Make is the call that creates a record from values, by their pointers.
 func (p *Planner) Make(values map[string]*tree.Node) Step {
 	var leaves []leaf
 	for _, pointer := range sorted(values) {
@@ -379,7 +374,7 @@ func (p *planner) create(header []leaf, lines []line) {
 	p.add(lines[with:], nil)
 }
 
-// add adds lines, so many in a call as go.
+// add adds lines, as many in a call as allowed.
 func (p *planner) add(lines []line, found *Found) {
 	for len(lines) > 0 {
 		n := min(max(p.w.Lines.AtOnce, 1), len(lines))
@@ -442,7 +437,7 @@ func (p *planner) change(header []leaf, lines []line, found *Found) error {
 	return p.lines(lines, found)
 }
 
-// inlineChanges are how lines that go with their record differ, by their position.
+// inlineChanges are the differences of lines that go with their record, by their position.
 func (p *planner) inlineChanges(lines []line, list *tree.Node) (out []Difference) {
 	var there []*tree.Node
 	if list != nil {

@@ -13,17 +13,16 @@ import (
 	"koinos/core/tree"
 )
 
-// blank reports whether a value says nothing: it is absent, null or an empty text.
+// blank reports whether a value is absent, null or an empty text.
 func blank(n *tree.Node) bool {
 	return n == nil || n.Kind == tree.Null || n.Kind == tree.String && n.Text == ""
 }
 
-// folded is the kind of values of which the letter case does not matter.
+// folded is the kind of values whose letter case does not matter.
 const folded = "folded"
 
-// same compares by what values mean: blanks are equal, numbers are compared by their
-// value whichever of the two is one, dates and times, where it is known that they are, by the day
-// or the moment, everything else as it is written.
+// same compares values by their meaning: blanks are equal, numbers are compared by their value if either of the two is
+// one, dates and times (if known as such) by the day or the moment, everything else as it is written.
 func same(a, b *tree.Node, kind string) bool {
 	switch {
 	case blank(a) || blank(b):
@@ -48,7 +47,7 @@ func same(a, b *tree.Node, kind string) bool {
 	return string(a.AppendJSON(nil)) == string(b.AppendJSON(nil))
 }
 
-// typed is a value as it is sent, where a type is asked for as that.
+// typed is a value in the type that is asked for.
 func typed(n *tree.Node, kind string) any {
 	switch {
 	case kind == "text":
@@ -83,12 +82,12 @@ func shown(n *tree.Node) string {
 	return strconv.Quote(text(n))
 }
 
-// open is a parameter's value, escaped but for {key} and {line}.
+// open is a parameter's value, escaped except for {key} and {line}.
 func open(v string) string {
 	return strings.NewReplacer("%7Bkey%7D", "{key}", "%7Bline%7D", "{line}").Replace(url.QueryEscape(v))
 }
 
-// Fill puts a key into a path with parameters, where a word such as {key} stands for it.
+// Fill puts a key into a path with parameters in place of a word such as {key}.
 func Fill(path, word, key string) string {
 	before, after, parameters := strings.Cut(path, "?")
 	before = strings.ReplaceAll(before, word, url.PathEscape(key))

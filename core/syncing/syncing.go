@@ -28,8 +28,8 @@ type Sync struct {
 	Reconcile         time.Duration // how often everything is compared; 0 is only when asked
 	Repair            bool          // what such a comparison finds is made right
 	Asked             bool          // it works only when somebody runs it
-	// Owners says whose value counts where both sides of a record that is read and written
-	// changed it: OwnerHere, OwnerPerson or the name of a system, by fields of orders.
+	// Owners says whose value counts, by fields of orders, if both sides changed a record that is read and written:
+	// OwnerHere, OwnerPerson or the name of a system.
 	Owners map[string]string
 }
 
@@ -39,7 +39,7 @@ const (
 	OwnerPerson = "person"
 )
 
-// Owner says whose value of a field counts: of the header, or of a line.
+// Owner says whose value of a field counts, for the header or for a line.
 func (s *Sync) Owner(line bool, field string) string {
 	if line && field != "line" {
 		field = "lines." + field
@@ -61,9 +61,8 @@ type Pull struct {
 	Also    []string      // mappings through which the same records go besides
 	Every   time.Duration // 0 is only when the sync is run
 	Hooks   bool          // the system's webhooks tell of changes
-	// Which records are taken in: Query are parameters that go along with the list; of what comes,
-	// only those of which a value is one of OnlyIs, or none of OnlyNot; with Pass only those that
-	// are orders here.
+	// Which records are loaded: Query are parameters of the list. Of what comes, these are only records with a value
+	// among OnlyIs, or not among OnlyNot, and with Pass only those that are orders here.
 	Query           map[string]string
 	Only            *jsondoc.Path // nil: all
 	OnlyIs, OnlyNot []string
@@ -83,15 +82,15 @@ type Push struct {
 	After   *After // nil: it waits for nothing
 }
 
-// After is what a push waits for: that the order is linked with a record of a kind, and,
-// where Path is said, that a value of that is one of some.
+// After is what a push waits for: until the order is linked with a record of a kind and, if Path is set, until a value
+// of that record is one of some.
 type After struct {
 	Target
 	Path *jsondoc.Path
 	Is   []string
 }
 
-// Holds reports whether a record, as JSON, is so far.
+// Holds reports whether a record, as JSON, has come that far.
 func (a *After) Holds(record string) bool {
 	if a.Path == nil {
 		return true
@@ -241,7 +240,7 @@ func (b *builder) owners(s *Sync, n *grammar.Node) map[string]string {
 	return all
 }
 
-// waiting looks whether what pushes wait for ever comes.
+// waiting checks whether what pushes wait for can ever happen.
 func (b *builder) waiting(s *Sync, root *grammar.Node) {
 	for i, n := range root.List("push") {
 		a := s.Pushes[i].After
@@ -253,7 +252,7 @@ func (b *builder) waiting(s *Sync, root *grammar.Node) {
 			b.wrong(at, "it cannot wait for its own record.")
 			continue
 		}
-		// Follow what it waits for: nothing may wait for itself in the end.
+		// Follow what it waits for: in the end, nothing may wait for itself.
 		seen := []Target{s.Pushes[i].Target}
 		for next := a; next != nil; {
 			if slices.Contains(seen, next.Target) {
@@ -288,7 +287,7 @@ func (b *builder) target(n *grammar.Node) Target {
 	return Target{system, record}
 }
 
-// least is how often something can be done at most.
+// least is the shortest interval that is allowed.
 const least = time.Second
 
 func (b *builder) often(n *grammar.Node) time.Duration {
@@ -302,7 +301,7 @@ func (b *builder) often(n *grammar.Node) time.Duration {
 	return d
 }
 
-// Push gives the push of a name; nil where there is none.
+// Push returns the push with a name, or nil.
 func (s *Sync) Push(name string) *Push {
 	for i := range s.Pushes {
 		if s.Pushes[i].Name == name {
@@ -312,7 +311,7 @@ func (s *Sync) Push(name string) *Push {
 	return nil
 }
 
-// Names are what single parts of the sync can be asked for by.
+// Names are the names by which single parts of the sync can be chosen.
 func (s *Sync) Names() (names []string) {
 	for _, p := range s.Pulls {
 		names = append(names, p.Target.String())

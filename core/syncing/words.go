@@ -5,15 +5,14 @@ import "koinos/core/grammar"
 // Version is the first line of every sync of this grammar.
 const Version = "sync/1"
 
-// What becomes of a record that an order is linked with and that the system does not have
-// any more.
+// What becomes of an order's link if the system does not have the record any more.
 const (
 	LostHold   = "hold"   // a person decides
 	LostCreate = "create" // it is made anew
 	LostCancel = "cancel" // what is open of the order here is cancelled
 )
 
-// What becomes of a record whose order does not fit the push's condition any more.
+// What becomes of a record whose order does not meet the push's condition any more.
 const (
 	UnfitLeave  = "leave"  // it stays as it is
 	UnfitCancel = "cancel" // it is treated like one whose order was cancelled
