@@ -6,7 +6,7 @@ import (
 	"time"
 )
 
-// Token is what is known of an access token; the token itself is not kept.
+// Token is what is known about an access token. The token itself is not stored.
 type Token struct {
 	ID        int64      `json:"id"`
 	Name      string     `json:"name"`
@@ -18,19 +18,19 @@ type Token struct {
 	Narrowed
 }
 
-// Narrowed is what a token is for; without names it is for everything that its scope allows.
+// Narrowed says what a token is limited to; without names, it allows everything that its scope allows.
 type Narrowed struct {
 	Partners []string `json:"partners,omitempty" maxItems:"100" doc:"Only orders of these partners, by our codes"`
 	Mappings []string `json:"mappings,omitempty" maxItems:"100" doc:"Only loads through these mappings"`
 }
 
-// Is reports whether a token is for less than its scope allows.
+// Is reports whether a token is limited.
 func (n *Narrowed) Is() bool { return len(n.Partners)+len(n.Mappings) > 0 }
 
-// Partner reports whether it is for orders of a partner.
+// Partner reports whether it allows orders of a partner.
 func (n *Narrowed) Partner(code string) bool { return anyOrAmong(n.Partners, code) }
 
-// Mapping reports whether it is for loads through a mapping.
+// Mapping reports whether it allows loads through a mapping.
 func (n *Narrowed) Mapping(name string) bool { return anyOrAmong(n.Mappings, name) }
 
 func anyOrAmong(names []string, name string) bool {

@@ -2,7 +2,7 @@ package api
 
 import "time"
 
-// DataCheck is how a check of the data goes, or how the last one ended.
+// DataCheck is the state of a check of the data, or the result of the last one.
 type DataCheck struct {
 	Running   bool       `json:"running"`
 	Started   *time.Time `json:"started,omitempty" doc:"Left out, none was made since the service started"`
@@ -13,7 +13,7 @@ type DataCheck struct {
 	Failed    string     `json:"failed,omitempty" doc:"Why the check could not end"`
 }
 
-// Trouble is something that is not whole in a data folder.
+// Trouble is something in a data folder that is damaged.
 type Trouble struct {
 	What     string `json:"what" doc:"document, database, reference or number"`
 	Document string `json:"document,omitempty" doc:"Its SHA-256"`

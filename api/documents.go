@@ -5,7 +5,7 @@ import (
 	"time"
 )
 
-// Document is one file received, kept byte for byte.
+// Document is one file that was received, stored byte for byte.
 type Document struct {
 	SHA        string       `json:"sha"`
 	Name       string       `json:"name"`

@@ -9,7 +9,7 @@ import (
 	"time"
 )
 
-// Interchange is one that came in or goes out.
+// Interchange is an interchange that came or that is sent.
 type Interchange struct {
 	ID             int64             `json:"id"`
 	Partner        string            `json:"partner"`
@@ -42,13 +42,13 @@ type Interchange struct {
 	Departures     []Departure       `json:"departures,omitempty" doc:"Ours: each time that it left"`
 }
 
-// Departure is one time that an interchange left.
+// Departure is one time that an interchange was sent.
 type Departure struct {
 	At time.Time `json:"at"`
 	By string    `json:"by" doc:"Who sent it"`
 }
 
-// What a person may say of an interchange that is doubtful.
+// What a person can decide about an interchange.
 const (
 	LetIn   = "let_in"  // it is new, whatever its control number says
 	Settled = "settled" // of one that was held, or that the partner rejected: a person dealt with it
@@ -70,7 +70,7 @@ type SetRecord struct {
 	Findings     []finding.Finding `json:"findings"`
 }
 
-// SpokenOf is an order of which a transaction set speaks.
+// SpokenOf is an order that a transaction set is about.
 type SpokenOf struct {
 	Number   string          `json:"number,omitempty" doc:"The order's number as the set has it"`
 	OrderID  int64           `json:"order_id,omitempty"`
@@ -78,7 +78,7 @@ type SpokenOf struct {
 	Said     json.RawMessage `json:"said,omitempty" doc:"The order as the set says it"`
 }
 
-// First is the order of which the set speaks first; the zero one where it speaks of none.
+// First is the first order that the set is about; the zero SpokenOf if there is none.
 func (s *SetRecord) First() SpokenOf {
 	if len(s.Orders) == 0 {
 		return SpokenOf{}
@@ -92,7 +92,7 @@ type ControlNumbers struct {
 	Group       int64 `json:"group,omitempty" minimum:"0" maximum:"999999998" doc:"Of a functional group (GS06); 0 is none yet"`
 }
 
-// Partner is a trading partner as it is kept.
+// Partner is a stored trading partner.
 type Partner struct {
 	Name     string    `json:"name"`
 	Text     string    `json:"text"`
@@ -102,8 +102,8 @@ type Partner struct {
 	StoredBy string    `json:"stored_by"`
 }
 
-// Wanted says what to tell a partner: a transaction set, and of which orders.
-// Of those, only what has not been said yet is.
+// Wanted says what to tell a partner: a transaction set, and about which orders. Only what has not been said yet is
+// sent.
 type Wanted struct {
 	Set    string   `json:"set" doc:"850, 860 to a supplier; 855, 856, 810, 865 to a customer"`
 	Orders []string `json:"orders,omitempty" doc:"Numbers of the orders; left out, all"`
@@ -113,13 +113,13 @@ type Wanted struct {
 	Try    bool     `json:"try,omitempty" doc:"Only say what would go out, and what keeps it from going"`
 }
 
-// Sending is what became of it.
+// Sending is the result of sending.
 type Sending struct {
 	Interchanges []Interchange `json:"interchanges" doc:"What was sent, and what is held"`
 	Text         string        `json:"text,omitempty" doc:"When only tried: what would go out"`
 }
 
-// SetOrder is an order as a transaction set says it, with where each value stands.
+// SetOrder is an order as a transaction set states it, with the places of its values.
 type SetOrder struct {
 	Order    order.Order       `json:"order" doc:"As we have it: with a supplier a purchase order"`
 	Places   []origin.Located  `json:"places" doc:"Where each value stands. Rows are segments; columns are elements, from 2 on"`

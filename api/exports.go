@@ -8,13 +8,13 @@ type KeepExport struct {
 	Position int64  `json:"position,omitempty" minimum:"0" doc:"Of the change feed, up to which orders were written; left out, the one that is kept stays"`
 }
 
-// ExportMapping is a mapping that takes in what was exported.
+// ExportMapping is a mapping with which an exported table can be loaded.
 type ExportMapping struct {
 	Name string `json:"name"`
 	Text string `json:"text" doc:"YAML"`
 }
 
-// Export is a choice of orders, columns and layout that is kept under a name.
+// Export is a choice of orders, columns and layout that is stored under a name.
 type Export struct {
 	Name     string    `json:"name" db:"name" doc:"Small letters, digits and hyphens"`
 	Choice   string    `json:"choice" db:"choice" doc:"Query of export-orders: partner=PELLOW&open=true"`

@@ -24,7 +24,7 @@ type ActValue struct {
 	Nearest string `json:"nearest,omitempty" doc:"What the list has that is nearest; of a crosswalk, what that is with us"`
 }
 
-// Fix is what somebody decided to do about a load's findings.
+// Fix is a decision about a load's findings.
 type Fix struct {
 	Crosswalks map[string][]list.Pair  `json:"crosswalks,omitempty" doc:"Pairs to add, by crosswalk"`
 	Lists      map[string][]list.Entry `json:"lists,omitempty" doc:"Entries to add, by list"`
@@ -33,7 +33,7 @@ type Fix struct {
 	Accept     []finding.Code          `json:"accept,omitempty" doc:"Warnings that shall not hold orders"`
 }
 
-// Undone is what taking a load back did.
+// Undone is the result of undoing a load.
 type Undone struct {
 	Load    int64   `json:"load"`
 	DryRun  bool    `json:"dry_run,omitempty"`

@@ -10,7 +10,7 @@ import (
 	"time"
 )
 
-// Mapping is one version of a mapping as it is kept.
+// Mapping is one stored version of a mapping.
 type Mapping struct {
 	Name     string    `json:"name"`
 	Version  int       `json:"version"`
@@ -19,7 +19,7 @@ type Mapping struct {
 	StoredBy string    `json:"stored_by"`
 }
 
-// Sequence is a kept version of a sequence.
+// Sequence is a stored version of a sequence.
 type Sequence struct {
 	Name     string    `json:"name" db:"name"`
 	Version  int       `json:"version" db:"version"`
@@ -44,8 +44,7 @@ type Comparison struct {
 	Effects []Effect `json:"effects"`
 }
 
-// Preview is what a mapping that is being made does to the part of a document
-// that somebody looks at.
+// Preview is what a mapping that is being made does to the part of a document that somebody looks at.
 type Preview struct {
 	Heading  int                   `json:"heading" doc:"Row of the headings; 0 is none"`
 	Columns  []reading.ColumnRole  `json:"columns"`

@@ -6,12 +6,12 @@ type Use struct {
 	Name string `json:"name" doc:"Of what names it; of a check, the field"`
 }
 
-// Rename is the name that something shall have.
+// Rename is the new name of something.
 type Rename struct {
 	To string `json:"to" minLength:"1" maxLength:"64" doc:"Small letters, digits, _ and -"`
 }
 
-// Renamed is what a change of name did.
+// Renamed is the result of a rename.
 type Renamed struct {
 	Name    string `json:"name" doc:"The name that it has now"`
 	Changed []Use  `json:"changed" doc:"What named it, and names it by the new name now"`

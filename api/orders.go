@@ -25,8 +25,8 @@ type OrderSummary struct {
 	Load                int64        `json:"load,omitempty" db:"load_id"`
 }
 
-// Event is one thing that happened to an order. Events of all orders have one
-// rising number: who has seen some asks for those behind.
+// Event is one thing that happened to an order. The events of all orders have increasing numbers: a reader asks for
+// those behind the last one that it has seen.
 type Event struct {
 	N        int64          `json:"n" doc:"Number of the event among those of all orders"`
 	OrderID  int64          `json:"order_id"`
@@ -37,7 +37,7 @@ type Event struct {
 	Trace    *origin.Trace  `json:"-"` // where values stand in the origin's document, by ids of lines
 }
 
-// Taken is an order that undoing a load comes upon.
+// Taken is an order that undoing a load affects.
 type Taken struct {
 	Seq     int    `db:"seq" json:"seq"`
 	OrderID int64  `db:"order_id" json:"order_id"`
@@ -63,14 +63,15 @@ type Why struct {
 	Gone   string         `json:"gone,omitempty" doc:"What is not kept any more, so that the steps cannot be told, and since when"`
 }
 
-// Notice is what somebody says of a stored order: what changes, what moved, what is answered or billed. Its fields are
-// those that a mapping of such records has, by their names; values are text, days as yyyy-mm-dd, numbers with a point.
+// Notice is what somebody says about a stored order: what changes, what moved, what is answered or billed. Its fields
+// are those that a mapping of such records has, by their names; values are text, days as yyyy-mm-dd, numbers with a
+// decimal point.
 type Notice struct {
 	Header map[string]string   `json:"header,omitempty" doc:"Fields of the notice, and for a change those of the order that become others: {\"shipment\": \"LS-771\", \"carrier\": \"Tern\"}"`
 	Lines  []map[string]string `json:"lines,omitempty" maxItems:"10000" doc:"Lines of the order that are spoken of, by id, number, sender_line or item: {\"number\": \"2\", \"quantity\": \"5\"}"`
 }
 
-// Posted is what became of an order that came by itself.
+// Posted is the result for an order that was posted by itself.
 type Posted struct {
 	Outcome  outcome.Outcome   `json:"outcome" enum:"loaded,changed,unchanged,refused"`
 	OrderID  int64             `json:"order_id,omitempty"`

@@ -7,7 +7,7 @@ import (
 	"koinos/core/plan"
 )
 
-// Link says which record of another system an order here is there.
+// Link says which record of another system is linked with an order.
 type Link struct {
 	System   string    `json:"system"`
 	Record   string    `json:"record" doc:"Kind of record"`
@@ -38,7 +38,7 @@ const (
 	PushAway    = "away"    // the system does not answer
 )
 
-// Push is what bringing a record to what an order says came to.
+// Push is the result of bringing a record to what an order says.
 type Push struct {
 	System  string       `json:"system"`
 	Record  string       `json:"record"`
@@ -67,7 +67,7 @@ type PushStep struct {
 	Trial    string            `json:"trial,omitempty" enum:"good,refused,unknown" doc:"What the system said of a dry run's call; unknown is that it could not be asked yet. Left out where it has no trial"`
 }
 
-// Codes of what keeps a record from what it should be.
+// Codes of what prevents a record from being what it should be.
 const (
 	CannotWrite      = "push_cannot_write"      // the mapping cannot write the order
 	CannotRead       = "push_cannot_read"       // what the system answers is no such record

@@ -16,8 +16,8 @@ const (
 	DeliveryFailed    = "failed" // tried for a day
 )
 
-// Subscription is somebody who is told of what happens to orders, by webhooks that are
-// signed as Standard Webhooks has it.
+// Subscription is a subscriber, who is told what happens to orders by webhooks that are signed according to Standard
+// Webhooks.
 type Subscription struct {
 	Name      string         `json:"name"`
 	URL       string         `json:"url"`
@@ -42,7 +42,7 @@ type DeliveryCounts struct {
 	Failed    int `json:"failed"`
 }
 
-// NewSubscription asks for somebody to be told.
+// NewSubscription asks for a subscription.
 type NewSubscription struct {
 	Name      string   `json:"name" pattern:"^[a-z0-9][a-z0-9-]{0,63}$" doc:"Small letters, digits and hyphens"`
 	URL       string   `json:"url" doc:"https, or http on this machine"`
@@ -86,6 +86,6 @@ type Resent struct {
 	Count int `json:"count"`
 }
 
-// EventTypes are the types of events that subscribers are told of.
+// EventTypes are the types of events that subscribers can receive.
 var EventTypes = []string{"order.created", "order.changed", "order.revised", "order.answered", "order.moved",
 	"order.invoiced", "order.taken_back", "order.removed"}

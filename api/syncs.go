@@ -51,7 +51,7 @@ const (
 	SyncPaused = "paused"
 )
 
-// SyncState is how a sync does.
+// SyncState is the state of a sync.
 type SyncState struct {
 	State   string     `json:"state" enum:"active,paused"`
 	Reason  string     `json:"reason,omitempty"`
@@ -119,7 +119,7 @@ const (
 	TaskUnanswered = "unanswered" // it is written, and nobody has answered its file
 )
 
-// Task is an order that is to be looked at for a record of a system.
+// Task is an order whose record in a system must be examined.
 type Task struct {
 	ID       int64     `json:"id" db:"id"`
 	Sync     string    `json:"sync" db:"sync"`
@@ -145,7 +145,7 @@ const (
 	PushedHeld    = "held"
 )
 
-// Pushed is what a push came to, as it is remembered.
+// Pushed is the stored result of a push.
 type Pushed struct {
 	ID      int64      `json:"id"`
 	Sync    string     `json:"sync,omitempty" doc:"Left out, somebody asked for it"`
@@ -163,7 +163,7 @@ type Pushed struct {
 	By      string     `json:"by"`
 }
 
-// HeldFor chooses what is held, all of it where it is empty.
+// HeldFor chooses held work; if it is empty, all of it.
 type HeldFor struct {
 	IDs     []int64 `json:"ids,omitempty" doc:"These alone"`
 	Kind    string  `json:"kind,omitempty" enum:"order,set,notice,push,interchange,answer"`
@@ -264,7 +264,7 @@ type PutAside struct {
 	Why string `json:"why" maxLength:"500" doc:"Blank lets it wait again"`
 }
 
-// HeldDetail is what is known of something that is held.
+// HeldDetail is what is known about held work.
 type HeldDetail struct {
 	HeldWork
 	TaskState *Task        `json:"task_state,omitempty" doc:"push: how often it was tried, and when it is tried next"`
@@ -272,13 +272,13 @@ type HeldDetail struct {
 	Tried     []Pushed     `json:"tried,omitempty" doc:"push: what was written of its order, newest first"`
 }
 
-// Decision says whose values count where both sides changed them.
+// Decision says whose values count if both sides changed them.
 type Decision struct {
 	Take   string            `json:"take,omitempty" enum:"here,there" doc:"Of all values that are not named"`
 	Fields map[string]string `json:"fields,omitempty" doc:"By the names of the values: here or there"`
 }
 
-// HeldReason is what is held for one reason.
+// HeldReason is the held work with one reason.
 type HeldReason struct {
 	Kind   string    `json:"kind" db:"kind"`
 	Sync   string    `json:"sync,omitempty" db:"sync"`

@@ -13,7 +13,7 @@ import (
 // PullJob is the kind of job that reads a kind of record out of a system.
 const PullJob = "pull"
 
-// System is another application, as it is kept.
+// System is a stored description of another application.
 type System struct {
 	Name     string    `json:"name"`
 	Version  int       `json:"version"`
@@ -120,7 +120,7 @@ type Pull struct {
 	Hook      int64     `json:"hook,omitempty" doc:"The webhook that it is about; left out, a list was read"`
 }
 
-// Ended reports whether nothing more comes of the pull by itself.
+// Ended reports whether the pull will not continue by itself.
 func (p *Pull) Ended() bool { return p.State == PullDone || p.State == PullFailed }
 
 // NewPull asks for a pull.
@@ -134,14 +134,14 @@ type NewPull struct {
 	Reading
 }
 
-// Reading is which records a pull takes in.
+// Reading says which records a pull takes in.
 type Reading struct {
 	Query map[string]string `json:"query,omitempty" doc:"Parameters that go along with the list"`
 	Only  *Condition        `json:"only,omitempty" doc:"Others are passed over, unless they are orders here already"`
 	Pass  bool              `json:"pass,omitempty" doc:"Records that are no orders here yet are passed over"`
 }
 
-// Condition is on a value of a record.
+// Condition is a condition on a value of a record.
 type Condition struct {
 	Path string   `json:"path" doc:"Within the record (RFC 9535)"`
 	Is   []string `json:"is,omitempty" doc:"The value is one of these"`
@@ -165,7 +165,7 @@ const (
 	ArrivalPassed = "passed" // it is not one that is to be taken in
 )
 
-// Arrival is one thing got from a system.
+// Arrival is one thing that was read from a system.
 type Arrival struct {
 	ID       int64     `json:"id"`
 	System   string    `json:"system"`
@@ -186,7 +186,7 @@ type Arrival struct {
 	Load     int64     `json:"load,omitempty" doc:"The load that took it"`
 }
 
-// Tried is what trying a description brings.
+// Tried is the result of trying a description.
 type Tried struct {
 	System      string              `json:"system"`
 	Address     string              `json:"address"`
@@ -220,7 +220,7 @@ type SystemCall struct {
 	Answer string    `json:"answer,omitempty" doc:"The beginning of what came"`
 }
 
-// NewTry asks for a description to be tried: a kept one, or a text.
+// NewTry asks for a description to be tried: a stored one, or a text.
 type NewTry struct {
 	Name   string `json:"name,omitempty" doc:"Of a kept description"`
 	Text   string `json:"text,omitempty" doc:"A description's YAML instead"`

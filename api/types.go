@@ -53,8 +53,8 @@ func (p *Problem) GetStatus() int { return p.Status }
 // ContentType is what RFC 9457 prescribes.
 func (p *Problem) ContentType(string) string { return "application/problem+json" }
 
-// Page is a part of a list. Next is the cursor of the following page; blank on
-// the last one. The same cursor stands in the answer's Link header (RFC 8288).
+// Page is a part of a list. Next is the cursor of the following page; blank on the last one. The Link header of the
+// answer contains the same cursor (RFC 8288).
 type Page[T any] struct {
 	Items []T    `json:"items"`
 	Next  string `json:"next,omitempty" doc:"Cursor of the next page"`
@@ -72,14 +72,14 @@ type Row struct {
 	Cells []string `json:"cells"`
 }
 
-// Rows is a stretch of a document's rows.
+// Rows is a part of a document's rows.
 type Rows struct {
 	Sheet string `json:"sheet,omitempty"`
 	Rows  []Row  `json:"rows"`
 	More  bool   `json:"more" doc:"Rows follow the last one given"`
 }
 
-// RowsOutcome is a stretch of rows with what became of them.
+// RowsOutcome is a part of a document's rows with their outcomes.
 type RowsOutcome struct {
 	Rows
 	Spans    []outcome.SpanOutcome `json:"spans" doc:"Which rows made which order"`
@@ -95,7 +95,7 @@ type NewLoad struct {
 	outcome.Options
 }
 
-// LoadReport is everything a load has to say but its single findings.
+// LoadReport is everything that a load reports, except its single findings.
 type LoadReport struct {
 	Load    outcome.Load    `json:"load"`
 	Reasons []report.Reason `json:"reasons"`
@@ -118,7 +118,7 @@ type Paper struct {
 	Spans    []origin.Span        `json:"spans"`
 }
 
-// MappingDetail is a mapping with what it makes of a document in a sentence.
+// MappingDetail is a mapping with a description of what it makes of a document.
 type MappingDetail struct {
 	Mapping
 	About    string `json:"about,omitempty"`
@@ -134,7 +134,7 @@ type NewToken struct {
 	Narrowed
 }
 
-// CreatedToken is a new token; its secret is shown this once.
+// CreatedToken is a new token; its secret is shown only this once.
 type CreatedToken struct {
 	Token
 	Secret string `json:"secret"`

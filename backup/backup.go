@@ -21,7 +21,7 @@ import (
 	"koinos/store"
 )
 
-// Manifest is what a backup says of itself, in backup.json.
+// Manifest is what a backup says about itself, in backup.json.
 type Manifest struct {
 	Made      time.Time `json:"made"`
 	Version   string    `json:"version"`   // of the Koinos that made it
@@ -47,10 +47,9 @@ func open(file, options string) (*sql.DB, error) {
 	return sql.Open("sqlite3", "file:"+(&url.URL{Path: file}).EscapedPath()+"?"+options)
 }
 
-// Make copies the data folder data into dir, while a service may work in data.
-// Documents that dir has from an earlier backup are not copied again; its
-// database takes the place of the earlier one when it is whole. progress is
-// told how many of the documents are there.
+// Make copies the data folder data into dir, while a service may be using data. Documents that dir has from an earlier
+// backup are not copied again. The new database replaces the earlier one when it is complete. progress is told how many
+// of the documents are there.
 func Make(ctx context.Context, data, dir, version string, progress func(done, of int)) (m Manifest, err error) {
 	m = Manifest{Made: time.Now().UTC(), Version: version, Damaged: []string{}}
 	if err := noData(dir); err != nil {
@@ -114,7 +113,7 @@ func Make(ctx context.Context, data, dir, version string, progress func(done, of
 	return m, writeFile(filepath.Join(dir, manifest), append(b, '\n'))
 }
 
-// noData makes sure that a folder for backups is no data folder, whose database the copy would replace.
+// noData makes sure that a folder for backups is not a data folder, whose database the copy would replace.
 func noData(dir string) error {
 	_, isBackup := os.Stat(filepath.Join(dir, manifest))
 	_, hasData := os.Stat(filepath.Join(dir, database))
@@ -124,8 +123,8 @@ func noData(dir string) error {
 	return nil
 }
 
-// copyDatabase copies a database as it is at one moment, with SQLite's own
-// backup; options are those of SQLite's addresses for the one that is read.
+// copyDatabase copies a database as it is at one moment, with SQLite's own backup. options are added to SQLite's
+// address of the database that is read.
 func copyDatabase(ctx context.Context, from, to, options string) error {
 	src, err := open(from, options)
 	if err != nil {
@@ -202,7 +201,7 @@ func documents(ctx context.Context, db *sql.DB) (all []document, err error) {
 	return all, rows.Err()
 }
 
-// copyDocument copies a document whole, and only if its bytes are those of its name.
+// copyDocument copies a document completely, and only if its bytes have the SHA-256 in its name.
 func copyDocument(from, to string, d document) (err error) {
 	f, err := os.Open(from)
 	if err != nil {
@@ -228,7 +227,7 @@ func copyDocument(from, to string, d document) (err error) {
 	return os.Rename(tmp.Name(), to)
 }
 
-// copyFolder copies the files of a folder, if there is one.
+// copyFolder copies the files of a folder, if it exists.
 func copyFolder(from, to string) error {
 	files, err := os.ReadDir(from)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -268,7 +267,7 @@ func gone(file string) error {
 	return nil
 }
 
-// Number is a number that was given last, as a backup knows it and as it is after it was brought back.
+// Number is a number that was used last, as a backup knows it and as it is after the restore.
 type Number struct {
 	Partner string `json:"partner,omitempty"` // of control numbers
 	What    string `json:"what"`              // interchange, group, shipment, invoice, or the kind of orders
@@ -276,9 +275,8 @@ type Number struct {
 	Now     int64  `json:"now"`
 }
 
-// Restore brings the backup in dir into data, which must not be there or be empty. What was
-// numbered after the backup was made is not in it: every number goes on skip further,
-// so that none is used twice.
+// Restore restores the backup in dir into data, which must not exist or must be empty. What was numbered after the
+// backup is not in it, so every number is raised by skip, and none is used twice.
 func Restore(ctx context.Context, dir, data string, skip int64, progress func(done, of int)) (m Manifest,
 	numbers []Number, err error) {
 	b, err := os.ReadFile(filepath.Join(dir, manifest))
@@ -338,7 +336,7 @@ func Restore(ctx context.Context, dir, data string, skip int64, progress func(do
 	return m, numbers, os.Rename(fresh, filepath.Join(data, database))
 }
 
-// goOn moves every number on.
+// goOn raises every number.
 func goOn(ctx context.Context, db *sql.DB, skip int64) (all []Number, err error) {
 	tx, err := db.BeginTx(ctx, nil)
 	if err != nil {

@@ -16,12 +16,11 @@ import (
 	"koinos/store"
 )
 
-// mostTroubles bounds what a check tells: more says nothing new.
+// mostTroubles is how many troubles a check reports.
 const mostTroubles = 1000
 
-// Check looks whether a data folder is whole, while a service may work in it:
-// the database, what its rows refer to, the numbers that were given, and every
-// kept document by its size and SHA-256. progress is told how many documents
+// Check checks whether a data folder is whole, while a service may be using it: the database, what its rows refer to,
+// the numbers that were used, and every stored document by its size and SHA-256. progress is told how many documents
 // were read.
 func Check(ctx context.Context, data string, progress func(done, of int)) (troubles []api.Trouble, err error) {
 	db, err := open(filepath.Join(data, database), "mode=ro&_busy_timeout=10000")
@@ -102,7 +101,7 @@ func references(ctx context.Context, db *sql.DB, add func(api.Trouble)) error {
 	return rows.Err()
 }
 
-// numbers looks whether a number that was given could be given again.
+// numbers checks whether a number that was used could be used again.
 func numbers(ctx context.Context, db *sql.DB, add func(api.Trouble)) error {
 	rows, err := db.QueryContext(ctx, `SELECT i.partner, max(i.control), c.last FROM interchanges i
 		JOIN control_numbers c ON c.partner = i.partner AND c.what = 'interchange'

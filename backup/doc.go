@@ -1,3 +1,3 @@
-// Package backup copies a data folder while a service works in it, brings a copy
-// back, and checks that a data folder is whole.
+// Package backup copies a data folder while a service is using it, restores a copy, and checks that a data folder is
+// whole.
 package backup

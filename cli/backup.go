@@ -87,7 +87,7 @@ partners have seen; if they have seen more, give a larger --skip.`,
 	return c
 }
 
-// damaged names the documents that a backup does not have.
+// damaged names the documents that a backup does not contain.
 func (a *app) damaged(m backup.Manifest, format string) error {
 	if len(m.Damaged) == 0 {
 		return nil
@@ -165,7 +165,7 @@ func (a *app) checkData(ctx context.Context, data string) (state api.DataCheck, 
 	return state, nil
 }
 
-// counting shows a person who watches how many of something are done.
+// counting shows how many of something are done, if a person watches.
 func (a *app) counting(things string) func(done, of int) {
 	bar := a.bar(things)
 	return func(done, of int) {

@@ -48,8 +48,7 @@ const exitCodes = `Koinos ends with one of these codes:
   6  the access token is missing, unknown, or does not allow it
   7  the load was cancelled, paused, or stopped after as many failures as allowed`
 
-// exit is an error that ends the program with a code; a blank message says
-// that everything has been said.
+// exit is an error that ends the program with a code. A blank message means that everything has been said.
 type exit struct {
 	code    int
 	message string
@@ -69,7 +68,7 @@ type app struct {
 	output   string
 }
 
-// Main runs the command line and gives its exit code.
+// Main runs the command line and returns its exit code.
 func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
@@ -203,7 +202,7 @@ is in a document.`,
 	return root
 }
 
-// firstThings is what koinos says where nobody asks for anything.
+// firstThings is what koinos prints without arguments.
 const firstThings = `Koinos loads order documents, keeps orders in step with partners and systems,
 and says what is wrong and where.
 
@@ -230,7 +229,7 @@ func (a *app) manual() *cobra.Command {
 		}}
 }
 
-// unknown says that a command has no such command below it.
+// unknown reports that a command has no such subcommand.
 func unknown(c *cobra.Command, word string) error {
 	near := ""
 	if words := c.SuggestionsFor(word); len(words) > 0 {
@@ -239,8 +238,7 @@ func unknown(c *cobra.Command, word string) error {
 	return usage{fmt.Errorf("%q is not known to %s%s; see %s --help", word, c.CommandPath(), near, c.CommandPath())}
 }
 
-// checkArgs makes wrong arguments end with the code for wrong usage, and a
-// noun without a verb show its help.
+// checkArgs makes wrong arguments end with the code for wrong usage, and a noun without a verb show its help.
 func checkArgs(c *cobra.Command) {
 	if check := c.Args; check != nil {
 		c.Args = func(c *cobra.Command, args []string) error {
@@ -303,7 +301,7 @@ func (a *app) version() *cobra.Command {
 
 func (a *app) client() *client.Client { return client.New(a.address, a.token) }
 
-// json writes v for programs where they asked for it.
+// json writes v if the caller asked for JSON.
 func (a *app) json(v any) (bool, error) {
 	if a.output != "json" {
 		return false, nil
@@ -319,7 +317,7 @@ type written struct {
 	Problems int    `json:"problems,omitempty"` // values that have no place in it
 }
 
-// style says how a report looks on the way out: colours on a terminal only.
+// style says how a report looks on the way out: colours only on a terminal.
 func (a *app) style() report.Style {
 	f, ok := a.out.(*os.File)
 	if !ok || !isatty.IsTerminal(f.Fd()) {

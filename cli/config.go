@@ -24,8 +24,8 @@ type setting struct {
 	from string // flag, $KOINOS_NAME, a file, or default
 }
 
-// settings gives every option of a command its value: what was said with it, else in the environment, else
-// in a file, else the default. A file that is named must be there; one in the data folder may be.
+// settings gives every option of a command its value: from the command line, otherwise from the environment, otherwise
+// from a file, otherwise the default. A file that is named must exist; one in the data folder may.
 func settings(c *cobra.Command, file, data string) (all []setting, err error) {
 	named := file != ""
 	if !named {
@@ -71,7 +71,7 @@ func settings(c *cobra.Command, file, data string) (all []setting, err error) {
 	return all, nil
 }
 
-// set gives an option its value; one that takes several gets them all.
+// set sets an option; one that takes several values gets them all.
 func set(f *pflag.Flag, values []string, from string) error {
 	list, several := f.Value.(pflag.SliceValue)
 	if !several {
@@ -91,7 +91,7 @@ func set(f *pflag.Flag, values []string, from string) error {
 	return nil
 }
 
-// said is what a file says of a setting.
+// said is what a file says about a setting.
 type said struct {
 	line  int
 	nodes []*grammar.Node
@@ -127,7 +127,7 @@ func readConfig(file string) (map[string]*said, error) {
 	return all, nil
 }
 
-// showSettings prints settings as a file of them would say it.
+// showSettings prints settings in the form of a settings file.
 func (a *app) showSettings(all []setting) {
 	for _, s := range all {
 		value := yamlText(s.Value.String())
@@ -142,7 +142,7 @@ func (a *app) showSettings(all []setting) {
 	}
 }
 
-// yamlText is a text as YAML has it on one line.
+// yamlText is a text in the form of YAML on one line.
 func yamlText(s string) string {
 	if s == "" || strings.ContainsAny(s, " #\"'\\[]{},&*!|>%@`\n\t") || strings.HasSuffix(s, ":") {
 		return fmt.Sprintf("%q", s)

@@ -8,11 +8,11 @@ import (
 	"runtime/debug"
 )
 
-// crashFile is where the runtime writes what ended a service that panicked.
+// crashFile is where the runtime writes the reason why a service crashed.
 const crashFile = "crash.txt"
 
-// watchCrashes has the runtime write a crash of this service into the data folder,
-// and reports what an earlier one wrote: it ended by a mistake of ours.
+// watchCrashes has the runtime write a crash of this service into the data folder, and reports an earlier one, which
+// was a mistake of ours.
 func watchCrashes(data string) (last string, err error) {
 	f, err := os.OpenFile(filepath.Join(data, crashFile), os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {

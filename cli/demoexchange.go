@@ -16,7 +16,7 @@ import (
 	"time"
 )
 
-// fillExchange lets the partners play until all that they have to say is said.
+// fillExchange lets the partners play until they have said everything.
 func (a *app) fillExchange(ctx context.Context, calls *client.Client, dir string, log *slog.Logger) error {
 	for _, name := range demo.Names("partners") {
 		b, err := demo.Files.ReadFile("partners/" + name)
@@ -37,7 +37,7 @@ func (a *app) fillExchange(ctx context.Context, calls *client.Client, dir string
 	if _, err := calls.ReceiveInterchange(ctx, "pellow-orders.edi", bytes.NewReader(b)); err != nil {
 		return err
 	}
-	// Its answer leaves before the next order comes, also on a slow machine: the demo is the same each time.
+	// Its answer leaves before the next order comes, even on a slow machine, so that the demo is the same each time.
 	if err := until(ctx, func() (bool, error) {
 		page, err := calls.Interchanges(ctx, url.Values{"partner": {"PELLOW"}, "direction": {"out"}, "kind": {"855"}})
 		return len(page.Items) > 0, err
@@ -115,10 +115,10 @@ func told(ctx context.Context, calls *client.Client, name, set string) (bool, er
 	return len(page.Items) > 0, err
 }
 
-// mostWait bounds how long the demo waits for a stand-in.
+// mostWait is how long the demo waits for a stand-in.
 const mostWait = 60 * time.Second
 
-// until asks again and again until done.
+// until checks again and again until done.
 func until(ctx context.Context, done func() (bool, error)) error {
 	ctx, cancel := context.WithTimeout(ctx, mostWait)
 	defer cancel()

@@ -19,10 +19,10 @@ import (
 // shopOrders is how many orders the web shop of the demo has.
 const shopOrders = 40
 
-// hookSecret is what the shop signs its webhooks with: a demo has nothing to hide.
+// hookSecret is the secret with which the shop signs its webhooks. It is public, because this is a demo.
 const hookSecret = "whsec_cXVpbGxtZXJlLWNoYW5kbGVyeS1kZW1v"
 
-// playSystems starts the demo's other systems, where their descriptions look for them.
+// playSystems starts the demo's other systems where their descriptions look for them.
 func playSystems(ctx context.Context, yard string) error {
 	ended := make(chan error, 3) // they end with the demo
 	shop, err := serveShop(ctx, "127.0.0.1:0", shopOrders, ended)
@@ -46,7 +46,7 @@ func playSystems(ctx context.Context, yard string) error {
 	return nil
 }
 
-// fillSystems keeps the descriptions, and reads the shop's orders.
+// fillSystems stores the descriptions, and reads the shop's orders.
 func (a *app) fillSystems(ctx context.Context, calls *client.Client) error {
 	for _, name := range demo.Names("systems") {
 		b, err := demo.Files.ReadFile("systems/" + name)
@@ -99,8 +99,8 @@ func (a *app) fillSystems(ctx context.Context, calls *client.Client) error {
 	return a.fillHooks(ctx, calls)
 }
 
-// demoSync keeps the shop and the bookkeeping equal, and missingArticle is one that the
-// bookkeeping does not have.
+// demoSync keeps the shop and the bookkeeping system equal, and missingArticle is one that the bookkeeping system does
+// not have.
 const (
 	demoSync       = "slipway-ledgerline"
 	missingArticle = "00203"
@@ -124,10 +124,10 @@ func (a *app) syncDemo(ctx context.Context, calls *client.Client) (api.SyncRun, 
 	return r, nil
 }
 
-// sentOrders are those that the East yard sends.
+// sentOrders are those that the East yard ships.
 var sentOrders = []string{"SL-1036", "SL-1037"}
 
-// fillYard waits until the East yard has sent what it was asked for, and everybody knows.
+// fillYard waits until the East yard has shipped what it was asked for, and everybody knows.
 func (a *app) fillYard(ctx context.Context, calls *client.Client) error {
 	if err := until(ctx, func() (bool, error) {
 		for _, number := range sentOrders {
@@ -146,8 +146,7 @@ func (a *app) fillYard(ctx context.Context, calls *client.Client) error {
 	return nil
 }
 
-// fillConflict has somebody change the note of an order in the bookkeeping, and somebody
-// else here.
+// fillConflict changes the note of an order in the bookkeeping system, and here.
 func (a *app) fillConflict(ctx context.Context, calls *client.Client) error {
 	page, err := calls.Orders(ctx, url.Values{"text": {clashOrder}})
 	if err != nil || len(page.Items) == 0 {
@@ -179,7 +178,7 @@ func (a *app) fillConflict(ctx context.Context, calls *client.Client) error {
 	return nil
 }
 
-// fillHooks has the shop tell us when an order changes, and changes one.
+// fillHooks has the shop announce changes of orders, and changes one.
 func (a *app) fillHooks(ctx context.Context, calls *client.Client) error {
 	shop := os.Getenv("SLIPWAY_URL")
 	_, err := calls.RegisterHooks(ctx, "slipway")

@@ -337,7 +337,7 @@ func interchangeID(s string) (int64, error) {
 	return id, nil
 }
 
-// became says what became of interchanges; held ones end with a code.
+// became reports what became of interchanges; held ones end with an exit code.
 func (a *app) became(all []api.Interchange) error {
 	held := false
 	for _, i := range all {
@@ -383,7 +383,7 @@ func controlOf(i *api.Interchange) string {
 	return fmt.Sprintf("%09d", i.Control)
 }
 
-// stateWords say states as people do.
+// stateWords are the words for states.
 var stateWords = map[string]string{api.StateArriving: "is being read", api.StateSent: "sent, not yet acknowledged",
 	api.StateAccepted: "acknowledged",
 	api.StateNoted:    "acknowledged with errors noted", api.StatePartly: "partly rejected by the partner",

@@ -235,8 +235,7 @@ func fromFlags(f *api.Fix, pairs, means, entries, dates []string) error {
 	return nil
 }
 
-// fromTables reads the tables that load missing wrote; rows whose blank column
-// is still blank are left out.
+// fromTables reads the tables that load missing wrote; rows whose blank column is still blank are skipped.
 func fromTables(f *api.Fix, folder string) error {
 	files, err := filepath.Glob(filepath.Join(folder, "*.csv"))
 	if err != nil {

@@ -209,7 +209,7 @@ it. It ends with 3 when something is still held.`,
 	return c
 }
 
-// retried waits for what comes of trying again, and says it.
+// retried waits for the result of a retry, and reports it.
 func (a *app) retried(ctx context.Context, calls *client.Client, out *api.Retried, w *waiting, noWait bool) error {
 	if noWait {
 		if done, err := a.json(out); done {

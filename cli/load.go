@@ -167,13 +167,13 @@ func (a *app) follow(ctx context.Context, calls *client.Client, l outcome.Load) 
 	return a.showLoad(ctx, calls, l.ID)
 }
 
-// looksLikeFile tells a mapping's file from its name.
+// looksLikeFile reports whether a name is that of a mapping's file.
 func looksLikeFile(name string) bool {
 	ext := strings.ToLower(filepath.Ext(name))
 	return ext == ".yaml" || ext == ".yml" || strings.ContainsRune(name, filepath.Separator)
 }
 
-// send uploads a file, with progress where it is large.
+// send uploads a file, with progress if it is large.
 func (a *app) send(ctx context.Context, calls *client.Client, file string) (api.Received, error) {
 	f, err := os.Open(file)
 	if err != nil {
@@ -207,8 +207,7 @@ func (c *counted) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// bar is progress for a person who watches; it shows only after a moment, so
-// that short work leaves no trace.
+// bar shows progress to a person who watches. It appears only after a moment, so that short work leaves no trace.
 type bar struct {
 	a     *app
 	title string
@@ -239,7 +238,7 @@ func (b *bar) done() {
 	}
 }
 
-// showLoad prints a load that has ended and gives the exit code for it.
+// showLoad prints a load that has ended and returns the exit code for it.
 func (a *app) showLoad(ctx context.Context, calls *client.Client, id int64) error {
 	rep, err := calls.Load(ctx, id)
 	if err != nil {
@@ -261,7 +260,7 @@ func copyEnding(document string) string {
 	return ".csv"
 }
 
-// failedEnding is how the name of a copy with only what failed ends: it is written as the document is.
+// failedEnding is how the name of a copy with only the failed orders ends: it has the format of the document.
 func failedEnding(document string) string {
 	ext := strings.ToLower(filepath.Ext(document))
 	if slices.Contains([]string{".xlsx", ".ods", ".json", ".ndjson"}, ext) {
@@ -270,7 +269,7 @@ func failedEnding(document string) string {
 	return ".csv"
 }
 
-// nextSteps says what a person would do now.
+// nextSteps says what to do next.
 func (a *app) nextSteps(l *outcome.Load) {
 	fmt.Fprintln(a.out)
 	if l.Errors+l.Warnings > 0 && l.Orders > 0 {
@@ -358,7 +357,7 @@ func num(n int) string { return strconv.Itoa(n) }
 
 func local(t time.Time) string { return t.Local().Format("2006-01-02 15:04") }
 
-// versioned names a mapping with its version; of one that was only tried it has none.
+// versioned names a mapping with its version; one that was only tried has none.
 func versioned(name string, version int) string {
 	if version < 1 {
 		return name + " (not kept)"
@@ -410,7 +409,7 @@ func (a *app) loadShow() *cobra.Command {
 	return c
 }
 
-// ignoreRefused: looking at a load is no failure, whatever became of it.
+// ignoreRefused returns nil for refused orders: looking at a load is not a failure, whatever became of it.
 func ignoreRefused(err error) error {
 	var e *exit
 	if errors.As(err, &e) && e.message == "" {

@@ -19,7 +19,7 @@ import (
 	"koinos/folder"
 )
 
-// loadOptions takes what is asked of a load from flags.
+// loadOptions reads the options of a load from flags.
 type loadOptions struct {
 	outcome.Options
 	again, stage string
@@ -47,7 +47,7 @@ func (o *loadOptions) flags(c *cobra.Command) {
 	f.StringSliceVar(&o.accept, "accept", nil, "codes of warnings that shall not hold orders this time")
 }
 
-// options checks the flags and gives what they ask for.
+// options checks the flags and returns what they ask for.
 func (o *loadOptions) options() (outcome.Options, error) {
 	out := o.Options
 	switch out.Again = outcome.Again(o.again); out.Again {

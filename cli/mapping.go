@@ -148,8 +148,8 @@ func (a *app) checkMapping(ctx context.Context, name, document, lists string, or
 		return err
 	}
 	defer f.Close()
-	// One document and then the end: memory is given back later than usual, but
-	// never held beyond what a small machine has.
+	// One document, and then the program ends: memory is returned later than usual, but within what a small machine
+	// has.
 	if os.Getenv("GOGC") == "" && os.Getenv("GOMEMLIMIT") == "" {
 		debug.SetGCPercent(400)
 		debug.SetMemoryLimit(160 << 20)
@@ -197,7 +197,7 @@ func joinCode(err error, code int) error {
 	return &exit{code: code}
 }
 
-// readLists reads a folder of lists and crosswalks; a blank name is none.
+// readLists reads a folder of lists and crosswalks; a blank name means none.
 func readLists(dir string) (*list.Set, error) {
 	set := &list.Set{Lists: map[string]*list.List{}, Crosswalks: map[string]*list.Crosswalk{}}
 	if dir == "" {

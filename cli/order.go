@@ -64,9 +64,8 @@ func (a *app) order() *cobra.Command {
 	return c
 }
 
-// numbered gives the orders of a number, or else those to which their senders
-// gave it. A sales and a purchase order may share one that was given by hand, and
-// several senders count alike.
+// numbered returns the orders with a number, or otherwise those whose senders gave it. A sales and a purchase order may
+// share a number that was given by hand, and so may orders of several senders.
 func (a *app) numbered(ctx context.Context, number string) ([]api.OrderSummary, error) {
 	page, err := a.client().Orders(ctx, url.Values{"number": {number}, "limit": {"5"}})
 	if err != nil || len(page.Items) > 0 {
@@ -215,7 +214,7 @@ func broughtBy(o *origin.Origin) string {
 	return ""
 }
 
-// prefixed is a text behind a word; "" where there is none.
+// prefixed is a text behind a word; "" if the text is blank.
 func prefixed(word, text string) string {
 	if text == "" {
 		return ""
@@ -234,7 +233,7 @@ func (a *app) printMoves(o *api.StoredOrder) {
 		number[l.ID] = l.Number
 	}
 	var rows [][]string
-	// add adds a row of a line; what is said of the whole stands in the first.
+	// add adds a row for a line; what is said about the whole stands in the first row.
 	add := func(what, num string, on order.Date, first bool, line int, quantity order.Number, amount string,
 		more ...string) {
 		if !first {

@@ -18,7 +18,7 @@ import (
 	"koinos/core/report"
 )
 
-// act is something that is said of orders by a command.
+// act is something that a command does to orders.
 type act struct {
 	app  *app
 	what string // the last part of the call's path
@@ -26,7 +26,7 @@ type act struct {
 	of   ofOrders // of which orders, besides those that are named
 }
 
-// flags adds the flags that every act has; with many it may be said of all orders of a filter.
+// flags adds the flags that every act has; with many, it can be applied to all orders of a filter.
 func (t *act) flags(c *cobra.Command, many bool) {
 	c.Flags().StringSliceVar(&t.told.Accept, "accept", nil, "code of a warning that does not hold it; repeatable")
 	c.Flags().IntVar(&t.told.Seen, "revision", 0, "only if the order still has this revision")
@@ -77,7 +77,8 @@ type done struct {
 	Problem string `json:"problem,omitempty"`
 }
 
-// say says it of each order and shows what became of them. One that is refused does not keep the others.
+// say applies it to each order and shows what became of them. A refused order does not keep the others from being
+// processed.
 func (t *act) say(ctx context.Context, orders []api.OrderSummary, n api.Notice) error {
 	calls := t.app.client()
 	all := []done{}
@@ -151,7 +152,7 @@ func (t *act) show(all []done) {
 	report.Table(t.app.out, []string{"order", "outcome", ">revision", "what"}, rows)
 }
 
-// lineQuantities reads arguments such as 3=5 (line 3, five of it) apart from numbers of orders.
+// lineQuantities separates arguments such as 3=5 (line 3, five of it) from numbers of orders.
 func lineQuantities(args []string) (names []string, lines []map[string]string, err error) {
 	for _, a := range args {
 		line, quantity, is := strings.Cut(a, "=")
@@ -175,7 +176,7 @@ func lineQuantities(args []string) (names []string, lines []map[string]string, e
 	return names, lines, nil
 }
 
-// posting is a command that says that goods moved or were billed.
+// posting is a command that posts moved goods or bills.
 type posting struct {
 	use, what, number, on string // the command, the last part of the call's path, and the fields of its number and day
 	short, long, example  string
@@ -183,7 +184,7 @@ type posting struct {
 	fields map[string]string
 }
 
-// ofGoods are the flags of commands that say that goods moved.
+// ofGoods are the flags of commands that post moved goods.
 var ofGoods = map[string]string{"carrier": "who carries the goods", "tracking": "the carrier's number",
 	"bill_of_lading": "number of the bill of lading",
 	"packages":       "how many packages", "weight": "gross weight of all of it",
@@ -223,7 +224,7 @@ func withField(fields map[string]string, name, about string) map[string]string {
 	return more
 }
 
-// post makes a command that says that goods moved or were billed.
+// post makes a command that posts moved goods or bills.
 func (a *app) post(p *posting) *cobra.Command {
 	t := &act{app: a, what: p.what}
 	fields := map[string]*string{}
@@ -417,7 +418,7 @@ func (a *app) changeOrder() *cobra.Command {
 	return c
 }
 
-// offered are the changes with which a purchase order takes what its supplier offers, of one line or of all.
+// offered are the changes with which a purchase order takes what its supplier offers, for one line or for all.
 func (t *act) offered(ctx context.Context, of api.OrderSummary, line string) (lines []map[string]string, err error) {
 	o, err := t.app.client().Order(ctx, of.ID)
 	if err != nil {

@@ -23,7 +23,7 @@ import (
 	"koinos/folder"
 )
 
-// exporting is an export of orders as it was asked for.
+// exporting is an export of orders as it was requested.
 type exporting struct {
 	*act
 	to, format, layout string
@@ -153,7 +153,7 @@ func (x *exporting) run(ctx context.Context, args []string) error {
 	return nil
 }
 
-// query is the call's query: what is kept under a name, and what is said here.
+// query is the call's query: what is stored under a name, combined with the flags.
 func (x *exporting) query(ctx context.Context, args []string) (url.Values, error) {
 	if x.to == "" {
 		return nil, usage{errors.New("say where with --to FILE, or --to - for here")}
@@ -229,7 +229,7 @@ func (x *exporting) query(ctx context.Context, args []string) (url.Values, error
 	return q, nil
 }
 
-// named are the numbers that are said, and those of a file.
+// named are the numbers in the arguments, and those of a file.
 func (x *exporting) named(args []string) ([]string, error) {
 	if x.numbers == "" {
 		return args, nil
@@ -261,7 +261,7 @@ func (x *exporting) named(args []string) ([]string, error) {
 	return names, nil
 }
 
-// writeMapping writes the mapping that takes the table in.
+// writeMapping writes the mapping with which the table can be loaded.
 func (x *exporting) writeMapping(ctx context.Context, q url.Values) error {
 	name := strings.TrimSuffix(filepath.Base(x.mapping), filepath.Ext(x.mapping))
 	want := url.Values{"name": {name}, "for": q["for"]}
@@ -280,7 +280,7 @@ func (x *exporting) writeMapping(ctx context.Context, q url.Values) error {
 	})
 }
 
-// wrapped is names in lines of at most so many columns.
+// wrapped is names in lines of a limited width.
 func wrapped(names []string, width int) string {
 	var b strings.Builder
 	at := 0

@@ -10,7 +10,7 @@ import (
 	"koinos/core/order"
 )
 
-// ofOrders says by its flags of which orders a command speaks.
+// ofOrders are the flags that say which orders a command applies to.
 type ofOrders struct {
 	values  map[string]*string // by the names of the call's query
 	changed string
@@ -39,7 +39,7 @@ func (f *ofOrders) flags(c *cobra.Command) {
 	offers(c, "status", "draft", "open", "confirmed", "partial", "complete", "cancelled")
 }
 
-// query is the filter as the calls have it; empty is that nothing was said.
+// query is the filter in the form of the API; empty means that no flag was given.
 func (f *ofOrders) query() (url.Values, error) {
 	q := url.Values{}
 	for name, v := range f.values {

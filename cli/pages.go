@@ -10,10 +10,10 @@ import (
 	"koinos/api"
 )
 
-// mostOnPage is how many rows the service gives at a time.
+// mostOnPage is how many rows the service returns at a time.
 const mostOnPage = 1000
 
-// pages asks for so many rows of a list, page by page where they are more than one has.
+// pages asks for a number of rows of a list, page by page if they do not fit on one.
 func pages[T any](limit int, q url.Values, ask func(url.Values) (api.Page[T], error)) (all api.Page[T], err error) {
 	if limit < 1 {
 		return all, usage{errors.New("--limit is 1 or more")}
@@ -36,7 +36,7 @@ func pages[T any](limit int, q url.Values, ask func(url.Values) (api.Page[T], er
 	return all, nil
 }
 
-// offers lets the shell complete a flag's value to one of words.
+// offers lets the shell complete a flag's value.
 func offers(c *cobra.Command, flag string, words ...string) {
 	// the flag is there
 	_ = c.RegisterFlagCompletionFunc(flag, cobra.FixedCompletions(words, cobra.ShellCompDirectiveNoFileComp))

@@ -8,7 +8,7 @@ import (
 	"koinos/api"
 )
 
-// controlNumbers makes the command that shows the control numbers for a partner, and lets them go on behind others.
+// controlNumbers makes the command that shows the control numbers for a partner, and raises them.
 func (a *app) controlNumbers() *cobra.Command {
 	var last api.ControlNumbers
 	c := &cobra.Command{

@@ -47,11 +47,11 @@ sender's, or its id. With --dry-run the calls are only shown.`,
 var pushWords = map[string]string{api.PushPlanned: "would be made right by", api.PushDone: "is right now, by",
 	api.PushBlocked: "cannot be made right:", api.PushAway: "waits, because the system does not answer:"}
 
-// trialWords say what a system said of a call of a dry run.
+// trialWords say what a system said about a call of a dry run.
 var trialWords = map[string]string{"good": " – the system would do it", "refused": " – the system refuses it",
 	"unknown": " – the system cannot be asked yet"}
 
-// pushed says what a push came to.
+// pushed reports the result of a push.
 func (a *app) pushed(p *api.Push, bodies bool) {
 	what := p.Record
 	if p.Number != "" {

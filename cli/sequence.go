@@ -216,7 +216,7 @@ func runFailing(r *outcome.Run) bool {
 	return slices.ContainsFunc(r.Loads, func(l outcome.Load) bool { return l.Failing() > 0 })
 }
 
-// runExit gives the exit code of a run, the same for people and programs.
+// runExit returns the exit code of a run, the same for people and programs.
 func runExit(r *outcome.Run) error {
 	switch {
 	case r.Status == outcome.Done && runFailing(r):

@@ -27,7 +27,7 @@ import (
 	"koinos/store"
 )
 
-// defaultData is where a service keeps its data where nothing else is said.
+// defaultData is where a service stores its data by default.
 func defaultData() string {
 	if dir := os.Getenv("KOINOS_DATA"); dir != "" {
 		return dir
@@ -47,7 +47,7 @@ type running struct {
 	scheme   string
 }
 
-// start opens the data folder and the address; what fails is closed again.
+// start opens the data folder and the address. If something fails, everything is closed again.
 func start(ctx context.Context, data string, cfg service.Config, log *slog.Logger) (*running, error) {
 	if os.Getenv("GOMEMLIMIT") == "" { // garbage is collected sooner where there would be more of it
 		debug.SetMemoryLimit(400 << 20)
@@ -88,8 +88,8 @@ func start(ctx context.Context, data string, cfg service.Config, log *slog.Logge
 	return &running{l, svc, s, scheme}, nil
 }
 
-// checkFolders looks whether watched folders name mappings, or sequences, that there are: their files would
-// only fail, one after another.
+// checkFolders checks whether watched folders name existing mappings or sequences; otherwise their files would fail one
+// after another.
 func checkFolders(ctx context.Context, s *store.Store, folders []service.Folder) error {
 	for _, f := range folders {
 		_, err := s.Mapping(ctx, f.Mapping, 0)
@@ -355,7 +355,7 @@ func (a *app) newToken(ctx context.Context, n api.NewToken, data string) (api.Cr
 	return api.CreatedToken{Token: t, Secret: secret}, errors.Join(err, s.Close())
 }
 
-// expiry reads when a token shall end: so long from now, or at the end of a day.
+// expiry reads when a token ends: after a time from now, or at the end of a day.
 func expiry(text string, now time.Time) (*time.Time, error) {
 	if text == "" {
 		return nil, nil

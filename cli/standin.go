@@ -17,8 +17,7 @@ import (
 	"github.com/spf13/cobra"
 )
 
-// standins plays the trading partners of the scenario against a running service, and its
-// other systems.
+// standins plays the trading partners of the scenario against a running service, and its other systems.
 func (a *app) standins() *cobra.Command {
 	var dir, shop, books, yard string
 	orders := 60
@@ -53,7 +52,7 @@ that exchanges files in a folder (docs/standins/east-yard.md).`,
 	return c
 }
 
-// play plays those who have a folder or an address, until ctx ends or one of them fails.
+// play plays those that have a folder or an address, until ctx ends or one of them fails.
 func (a *app) play(ctx context.Context, dir, shop, books, yard string, orders int) error {
 	ended := make(chan error, 4)
 	if shop != "" {
@@ -84,7 +83,7 @@ func (a *app) play(ctx context.Context, dir, shop, books, yard string, orders in
 	return <-ended
 }
 
-// What the stand-ins know us by where nothing else is said.
+// The ids and secrets by which the stand-ins know us by default.
 const (
 	shopToken   = "slipway-demo"
 	booksSecret = "ledgerline-demo"

@@ -12,7 +12,7 @@ import (
 	"koinos/core/report"
 )
 
-// subscriptions are the commands for those who are told of what happens to orders.
+// subscriptions are the commands for those who are told what happens to orders.
 func (a *app) subscriptions() *cobra.Command {
 	c := &cobra.Command{Use: "subscription", Short: "Tell other programs what happens to orders, by webhooks"}
 	c.AddCommand(a.addSubscription(), a.listSubscriptions(), a.setSubscription("pause",

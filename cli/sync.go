@@ -88,7 +88,7 @@ func (a *app) listSyncs() *cobra.Command {
 	}
 }
 
-// stateOf says how a sync does, in a word or two.
+// stateOf is the state of a sync, in a word or two.
 func syncState(y *api.Sync) string {
 	switch {
 	case y.State.State == api.SyncPaused:
@@ -214,7 +214,7 @@ func (w *waiting) flags(c *cobra.Command) {
 		"wait so long for a system that is away when nothing else is left to do")
 }
 
-// enough gives a function that says whether waiting has gone on for long enough.
+// enough returns a function that says whether the command has waited long enough.
 func (w *waiting) enough(away []string, awayFor float64, began time.Time) bool {
 	return w.timeout > 0 && time.Since(began) >= w.timeout || len(away) > 0 && awayFor >= w.patience.Seconds()
 }
@@ -261,7 +261,7 @@ func (a *app) progressLine() func(string) {
 	return func(words string) { fmt.Fprintf(a.err, "\r\x1b[K%s", words) }
 }
 
-// ran says what a run came to.
+// ran reports the result of a run.
 func (a *app) ran(r *api.SyncRun, noWait bool) error {
 	done, err := a.json(r)
 	if err != nil {
@@ -310,7 +310,7 @@ func (a *app) printRun(r *api.SyncRun) {
 	a.heldHint(r.Counts.Held, r.Sync)
 }
 
-// pullText says what a pull came to, in a line.
+// pullText is the result of a pull in a line.
 func pullText(p *api.Pull) string {
 	text := fmt.Sprintf("%s, %d new, %d changed", report.Plural(p.Records, "record"), p.Loaded, p.Changed)
 	for _, w := range []struct {

@@ -100,7 +100,7 @@ func (a *app) saveReport(ctx context.Context, calls *client.Client, id int64, na
 	return f.Close()
 }
 
-// compared says what a comparison found.
+// compared reports what a comparison found.
 func (a *app) compared(ctx context.Context, calls *client.Client, c *api.SyncCheck, most int) error {
 	done, err := a.json(c)
 	if err != nil {

@@ -64,7 +64,7 @@ func (a *app) checkSystem() *cobra.Command {
 	}
 }
 
-// checkEach looks at files, prints the mistakes of each, and says in a sentence what a sound one is.
+// checkEach checks files, prints the mistakes of each, and describes a correct one in a sentence.
 func (a *app) checkEach(names []string, check func([]byte) (string, error)) error {
 	type checked struct {
 		File     string      `json:"file"`
@@ -109,7 +109,7 @@ func unreadable(name string, err error) error {
 	return &exit{exitBad, fmt.Sprintf("%s cannot be read: %v", name, err)}
 }
 
-// mistakes prints what is wrong with a file, a line for each.
+// mistakes prints what is wrong with a file, a line for each mistake.
 func (a *app) mistakes(name string, found []finding.Finding) {
 	for _, f := range found {
 		if f.Place.Row == 0 { // the text does not say where
@@ -139,8 +139,8 @@ func (a *app) keepSystem() *cobra.Command {
 	}
 }
 
-// keepEach sends files to the service that have no mistakes: check finds those, keep sends
-// one and says in a sentence what is kept then.
+// keepEach sends files without mistakes to the service: check finds mistakes, keep sends a file and says in a sentence
+// what is stored.
 func (a *app) keepEach(names []string, check func([]byte) error, keep func([]byte) (any, string, error)) error {
 	for _, name := range names {
 		text, err := os.ReadFile(name)

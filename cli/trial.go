@@ -29,8 +29,7 @@ import (
 	"koinos/load"
 )
 
-// mappingText gives the text of a mapping's file, or of one that the service
-// keeps: NAME, or NAME@VERSION.
+// mappingText returns the text of a mapping's file, or of one that the service has: NAME, or NAME@VERSION.
 func (a *app) mappingText(ctx context.Context, arg string) (string, error) {
 	if looksLikeFile(arg) {
 		text, err := os.ReadFile(arg)
@@ -63,8 +62,7 @@ func (a *app) mappingOf(ctx context.Context, arg string) (*mapping.Mapping, erro
 	return m, nil
 }
 
-// setFor gives the lists that mappings ask: those of a folder, or else those
-// of the service where one answers.
+// setFor returns the lists that mappings use: those of a folder, or otherwise those of the service if one answers.
 func (a *app) setFor(ctx context.Context, dir string, mappings ...*mapping.Mapping) (*list.Set, error) {
 	set, err := readLists(dir)
 	if err != nil {
@@ -162,7 +160,7 @@ was shipped, needs --kind shipment (or receipt, return, answer, change, invoice)
 	return c
 }
 
-// showGuesses says, apart from the mapping, what in it to look at.
+// showGuesses says, apart from the mapping, what to check in it.
 func (a *app) showGuesses(p *drafting.Proposal) {
 	counts := map[string]int{}
 	var rows [][]string
@@ -494,11 +492,10 @@ func (a *app) runCompare(ctx context.Context, args []string, lists string) error
 	return nil
 }
 
-// lineDiff shows two texts' differing lines with - and +, up to most of them;
-// "" where they are the same.
+// lineDiff shows the differing lines of two texts with - and +, up to a number of them; "" if the texts are equal.
 func lineDiff(a, b string, most int) string {
 	x, y := strings.Split(strings.TrimSuffix(a, "\n"), "\n"), strings.Split(strings.TrimSuffix(b, "\n"), "\n")
-	// What is equal at both ends needs no comparing.
+	// What is equal at both ends need not be compared.
 	head := 0
 	for head < len(x) && head < len(y) && x[head] == y[head] {
 		head++

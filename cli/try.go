@@ -128,7 +128,7 @@ func (a *app) tried(name string, t *api.Tried, calls, raw bool) error {
 	return nil
 }
 
-// triedFiles shows what stands in a folder.
+// triedFiles shows the files in a folder.
 func (a *app) triedFiles(t *api.Tried, raw bool) error {
 	fmt.Fprintf(a.out, "%s in %s: %s.\n", t.System, t.Address, report.Plural(len(t.Files), "file"))
 	var rows [][]string
@@ -169,7 +169,7 @@ func (a *app) showFound(t *api.Tried, raw bool) {
 	}
 }
 
-// toldFields shows what a system says of its fields.
+// toldFields shows what a system says about its fields.
 func (a *app) toldFields(fields []system.TheirField) {
 	var rows [][]string
 	for _, f := range fields {

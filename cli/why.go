@@ -69,7 +69,7 @@ func (a *app) runWhy(ctx context.Context, number, field string, line int) error 
 	return nil
 }
 
-// whys asks why; a field of lines is asked of each where no line is named.
+// whys asks why. A field of lines is asked for each line if none is named.
 func whys(ctx context.Context, calls *client.Client, o api.OrderSummary, line int, field string) ([]api.Why, error) {
 	w, err := calls.Why(ctx, o.ID, line, field)
 	var p *api.Problem
@@ -249,7 +249,7 @@ func (a *app) writeOrders() *cobra.Command {
 	return c
 }
 
-// mostWritten is how many orders one document is written of, as in the service: they are held.
+// mostWritten is how many orders one document is written from, as in the service, because they are in memory.
 const mostWritten = 10_000
 
 // writeLocally writes orders of the service through a mapping's file.

@@ -182,7 +182,7 @@ Control numbers must be new ones: say the first of each.`,
 	return c
 }
 
-// checkFile gives what is wrong with a file's interchanges.
+// checkFile returns what is wrong with a file's interchanges.
 func checkFile(name string, p *partner.Partner) (found []x12.Finding, sets int, err error) {
 	f, _, err := openLocal(name)
 	if err != nil {

@@ -41,8 +41,8 @@ func (c *Client) with(name, value string) *Client {
 	return &d
 }
 
-// New makes a client of the service at address, such as http://127.0.0.1:8740 or
-// 127.0.0.1:8740, with an access token where the service asks for one.
+// New makes a client of the service at address, such as http://127.0.0.1:8740 or 127.0.0.1:8740, with an access token
+// if the service needs one.
 func New(address, token string) *Client {
 	if !strings.Contains(address, "://") {
 		address = "http://" + address
@@ -120,7 +120,7 @@ func decode(res *http.Response, out any) error {
 	return nil
 }
 
-// SendDocument sends a file in.
+// SendDocument uploads a file.
 func (c *Client) SendDocument(ctx context.Context, name string, r io.Reader) (api.Received, error) {
 	var out api.Received
 	res, err := c.send(ctx, http.MethodPost, "/documents", url.Values{"name": {name}}, "application/octet-stream", r)
@@ -130,7 +130,7 @@ func (c *Client) SendDocument(ctx context.Context, name string, r io.Reader) (ap
 	return out, decode(res, &out)
 }
 
-// KeepMapping keeps a mapping's YAML and gives its name and version.
+// KeepMapping stores a mapping's YAML and returns its name and version.
 func (c *Client) KeepMapping(ctx context.Context, text []byte) (api.MappingDetail, error) {
 	var out api.MappingDetail
 	res, err := c.send(ctx, http.MethodPost, "/mappings", nil, "application/yaml", bytes.NewReader(text))
@@ -147,7 +147,7 @@ func (c *Client) Mappings(ctx context.Context) ([]api.MappingDetail, error) {
 	return out.Items, err
 }
 
-// Mapping gives a version of a mapping; 0 is the newest.
+// Mapping returns a version of a mapping; 0 is the newest.
 func (c *Client) Mapping(ctx context.Context, name string, version int) (out api.MappingDetail, err error) {
 	q := url.Values{}
 	if version > 0 {
@@ -163,7 +163,7 @@ func (c *Client) StartLoad(ctx context.Context, l api.NewLoad) (out outcome.Load
 	return out, err
 }
 
-// Load gives a load with its reasons.
+// Load returns a load with its reasons.
 func (c *Client) Load(ctx context.Context, id int64) (out api.LoadReport, err error) {
 	err = c.call(ctx, http.MethodGet, loadPath(id, ""), nil, nil, &out)
 	return out, err
@@ -177,9 +177,8 @@ func (c *Client) CancelLoad(ctx context.Context, id int64) (out outcome.Load, er
 	return out, err
 }
 
-// WatchLoad calls each, where it is not nil, with the load as it changes, until it has
-// ended, and gives it as it ended. Where the service goes before that the error is
-// ErrAway.
+// WatchLoad calls each, unless it is nil, with the load whenever it changes, until it has ended, and returns it as it
+// ended. If the service stops before that, the error is ErrAway.
 func (c *Client) WatchLoad(ctx context.Context, id int64, each func(outcome.Load)) (last outcome.Load, err error) {
 	res, err := c.send(ctx, http.MethodGet, loadPath(id, "/progress"), nil, "", nil)
 	if err != nil {
@@ -226,19 +225,19 @@ func (c *Client) WatchLoad(ctx context.Context, id int64, each func(outcome.Load
 	return last, fmt.Errorf("%w any more at %s (%v)", ErrAway, c.base, why)
 }
 
-// Loads gives a page of loads, newest first.
+// Loads returns a page of loads, newest first.
 func (c *Client) Loads(ctx context.Context, query url.Values) (out api.Page[outcome.Load], err error) {
 	err = c.call(ctx, http.MethodGet, "/loads", query, nil, &out)
 	return out, err
 }
 
-// Findings gives a page of a load's findings.
+// Findings returns a page of a load's findings.
 func (c *Client) Findings(ctx context.Context, id int64, query url.Values) (out api.Page[finding.Finding], err error) {
 	err = c.call(ctx, http.MethodGet, loadPath(id, "/findings"), query, nil, &out)
 	return out, err
 }
 
-// Outcomes gives a page of what became of a load's orders.
+// Outcomes returns a page of what became of a load's orders.
 func (c *Client) Outcomes(ctx context.Context, id int64, query url.Values) (out api.Page[outcome.OrderOutcome],
 	err error) {
 	err = c.call(ctx, http.MethodGet, loadPath(id, "/orders"), query, nil, &out)
@@ -258,26 +257,26 @@ func (c *Client) Report(ctx context.Context, id int64, format string, w io.Write
 	return nil
 }
 
-// Orders gives a page of orders, newest first.
+// Orders returns a page of orders, newest first.
 func (c *Client) Orders(ctx context.Context, query url.Values) (out api.Page[api.OrderSummary], err error) {
 	err = c.call(ctx, http.MethodGet, "/orders", query, nil, &out)
 	return out, err
 }
 
-// Order gives an order.
+// Order returns an order.
 func (c *Client) Order(ctx context.Context, id int64) (out *api.StoredOrder, err error) {
 	err = c.call(ctx, http.MethodGet, "/orders/"+strconv.FormatInt(id, 10), nil, nil, &out)
 	return out, err
 }
 
-// Told is how a notice of an order is meant: the revision that the order must still have (0 is whichever), and warnings
-// that shall not hold it.
+// Told says how a notice of an order is meant: the revision that the order must still have (0 means any), and warnings
+// that do not hold it.
 type Told struct {
 	Seen   int
 	Accept []string
 }
 
-// Tell says something of an order: what is changes, answers, shipments, receipts, invoices or withdrawals.
+// Tell posts a notice of an order: what is changes, answers, shipments, receipts, invoices or withdrawals.
 func (c *Client) Tell(ctx context.Context, order int64, what string, n api.Notice, t Told) (out api.Posted, err error) {
 	calls := c
 	if t.Seen != 0 {
@@ -298,7 +297,7 @@ func (c *Client) PutCrosswalk(ctx context.Context, name string, pairs []list.Pai
 	return c.call(ctx, http.MethodPut, "/crosswalks/"+url.PathEscape(name), nil, api.Pairs{Pairs: pairs}, nil)
 }
 
-// Lists gives the reference lists, or the crosswalks.
+// Lists returns the reference lists, or the crosswalks.
 func (c *Client) Lists(ctx context.Context, crosswalks bool) ([]api.ListInfo, error) {
 	path := "/lists"
 	if crosswalks {
@@ -309,13 +308,13 @@ func (c *Client) Lists(ctx context.Context, crosswalks bool) ([]api.ListInfo, er
 	return out.Items, err
 }
 
-// Entries gives a page of a reference list's entries.
+// Entries returns a page of a reference list's entries.
 func (c *Client) Entries(ctx context.Context, name string, query url.Values) (out api.Page[list.Entry], err error) {
 	err = c.call(ctx, http.MethodGet, "/lists/"+url.PathEscape(name)+"/entries", query, nil, &out)
 	return out, err
 }
 
-// Pairs gives a page of a crosswalk's pairs.
+// Pairs returns a page of a crosswalk's pairs.
 func (c *Client) Pairs(ctx context.Context, name string, query url.Values) (out api.Page[list.Pair], err error) {
 	err = c.call(ctx, http.MethodGet, "/crosswalks/"+url.PathEscape(name)+"/pairs", query, nil, &out)
 	return out, err
@@ -327,7 +326,7 @@ func (c *Client) CreateToken(ctx context.Context, t api.NewToken) (out api.Creat
 	return out, err
 }
 
-// StartDataCheck begins to check whether the data is whole, unless that is being done.
+// StartDataCheck begins to check whether the data is whole, unless this is being done already.
 func (c *Client) StartDataCheck(ctx context.Context) (out api.DataCheck, err error) {
 	err = c.call(ctx, http.MethodPost, "/data-check", nil, nil, &out)
 	return out, err
@@ -352,7 +351,7 @@ func (c *Client) Tokens(ctx context.Context) ([]api.Token, error) {
 	return out.Items, err
 }
 
-// RevokeToken ends an access token.
+// RevokeToken revokes an access token.
 func (c *Client) RevokeToken(ctx context.Context, id int64) error {
 	return c.call(ctx, http.MethodDelete, "/tokens/"+strconv.FormatInt(id, 10), nil, nil, nil)
 }
@@ -402,8 +401,8 @@ func (c *Client) MappingVersions(ctx context.Context, name string) ([]api.Mappin
 	return out.Items, err
 }
 
-// MappingFile writes what a mapping's path gives: blank, or document with
-// orders. Problems is how many values a document has no way to say.
+// MappingFile writes the file at a mapping's path: blank, or document with orders. It returns how many values a
+// document cannot express.
 func (c *Client) MappingFile(ctx context.Context, name, what string, query url.Values, w io.Writer) (problems int,
 	err error) {
 	res, err := c.send(ctx, http.MethodGet, "/mappings/"+url.PathEscape(name)+"/"+what, query, "", nil)
@@ -433,7 +432,7 @@ func (c *Client) ExportOrders(ctx context.Context, query url.Values, w io.Writer
 	return position, err
 }
 
-// ExportMapping gives the mapping that takes in a table that was exported to be filled in.
+// ExportMapping returns the mapping with which an exported table can be loaded after it was filled in.
 func (c *Client) ExportMapping(ctx context.Context, query url.Values) (out api.ExportMapping, err error) {
 	err = c.call(ctx, http.MethodGet, "/orders/export-mapping", query, nil, &out)
 	return out, err
@@ -446,24 +445,24 @@ func (c *Client) Exports(ctx context.Context) ([]api.Export, error) {
 	return out.Items, err
 }
 
-// Export gives an export that is kept under a name.
+// Export returns an export that is kept under a name.
 func (c *Client) Export(ctx context.Context, name string) (out api.Export, err error) {
 	err = c.call(ctx, http.MethodGet, "/exports/"+url.PathEscape(name), nil, nil, &out)
 	return out, err
 }
 
-// KeepExport keeps an export under a name.
+// KeepExport stores an export under a name.
 func (c *Client) KeepExport(ctx context.Context, name string, e api.KeepExport) (out api.Export, err error) {
 	err = c.call(ctx, http.MethodPut, "/exports/"+url.PathEscape(name), nil, e, &out)
 	return out, err
 }
 
-// DropExport forgets an export.
+// DropExport deletes an export.
 func (c *Client) DropExport(ctx context.Context, name string) error {
 	return c.call(ctx, http.MethodDelete, "/exports/"+url.PathEscape(name), nil, nil, nil)
 }
 
-// AllEntries gives a whole list, or a crosswalk as entries of theirs and ours.
+// AllEntries returns a whole list, or a crosswalk as entries of theirs and ours.
 func (c *Client) AllEntries(ctx context.Context, name string, crosswalk bool) ([]list.Entry, error) {
 	q := url.Values{"limit": {"1000"}}
 	var all []list.Entry

@@ -1,3 +1,3 @@
-// Package client calls Koinos's HTTP API. Its types are what goes over the
-// wire; the service uses the same ones, so the two cannot drift apart.
+// Package client calls Koinos's HTTP API. Its types are those of package api, which the service uses too, so that the
+// two always agree.
 package client

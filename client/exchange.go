@@ -13,7 +13,7 @@ import (
 	"koinos/core/x12"
 )
 
-// KeepPartner keeps a partner's YAML.
+// KeepPartner stores a partner's YAML.
 func (c *Client) KeepPartner(ctx context.Context, text []byte) (api.PartnerDetail, error) {
 	var out api.PartnerDetail
 	res, err := c.send(ctx, http.MethodPost, "/partners", nil, "application/yaml", bytes.NewReader(text))
@@ -30,51 +30,51 @@ func (c *Client) Partners(ctx context.Context) ([]api.PartnerDetail, error) {
 	return out.Items, err
 }
 
-// Partner gives a trading partner.
+// Partner returns a trading partner.
 func (c *Client) Partner(ctx context.Context, name string) (out api.PartnerDetail, err error) {
 	err = c.call(ctx, http.MethodGet, "/partners/"+url.PathEscape(name), nil, nil, &out)
 	return out, err
 }
 
-// ControlNumbers gives the last control numbers of what went to a partner.
+// ControlNumbers returns the last control numbers of what went to a partner.
 func (c *Client) ControlNumbers(ctx context.Context, name string) (n api.ControlNumbers, err error) {
 	err = c.call(ctx, http.MethodGet, "/partners/"+url.PathEscape(name)+"/numbers", nil, nil, &n)
 	return n, err
 }
 
-// SetControlNumbers lets the control numbers for a partner go on behind others; 0 leaves one as it is.
+// SetControlNumbers continues the control numbers for a partner behind others; 0 leaves a number as it is.
 func (c *Client) SetControlNumbers(ctx context.Context, name string, last api.ControlNumbers) (n api.ControlNumbers,
 	err error) {
 	err = c.call(ctx, http.MethodPut, "/partners/"+url.PathEscape(name)+"/numbers", nil, last, &n)
 	return n, err
 }
 
-// SendDue tells a partner what is to be said.
+// SendDue tells a partner what is due.
 func (c *Client) SendDue(ctx context.Context, name string, want api.Wanted) (out api.Sending, err error) {
 	err = c.call(ctx, http.MethodPost, "/partners/"+url.PathEscape(name)+"/send", nil, want, &out)
 	return out, err
 }
 
-// Interchanges gives a page of interchanges, newest first.
+// Interchanges returns a page of interchanges, newest first.
 func (c *Client) Interchanges(ctx context.Context, query url.Values) (out api.Page[api.Interchange], err error) {
 	err = c.call(ctx, http.MethodGet, "/interchanges", query, nil, &out)
 	return out, err
 }
 
-// Interchange gives an interchange with its sets.
+// Interchange returns an interchange with its sets.
 func (c *Client) Interchange(ctx context.Context, id int64) (out api.Interchange, err error) {
 	err = c.call(ctx, http.MethodGet, interchangePath(id, ""), nil, nil, &out)
 	return out, err
 }
 
-// Segments gives a stretch of an interchange as people read it, from a segment on.
+// Segments returns a stretch of an interchange as people read it, from a segment on.
 func (c *Client) Segments(ctx context.Context, id int64, from int) (out api.Page[x12.Item], err error) {
 	err = c.call(ctx, http.MethodGet, interchangePath(id, "/segments"), url.Values{"from": {strconv.Itoa(from)}}, nil,
 		&out)
 	return out, err
 }
 
-// ReceiveInterchange sends in what a partner sent.
+// ReceiveInterchange uploads what a partner sent.
 func (c *Client) ReceiveInterchange(ctx context.Context, name string, r io.Reader) ([]api.Interchange, error) {
 	var out api.Page[api.Interchange]
 	res, err := c.send(ctx, http.MethodPost, "/interchanges", url.Values{"name": {name}}, "application/octet-stream", r)
@@ -91,13 +91,13 @@ func (c *Client) Resend(ctx context.Context, id int64) (out api.Interchange, err
 	return out, err
 }
 
-// Renumber sends what an interchange of ours says once more under new control numbers.
+// Renumber sends an interchange of ours once more under new control numbers.
 func (c *Client) Renumber(ctx context.Context, id int64) (out api.Interchange, err error) {
 	err = c.call(ctx, http.MethodPost, interchangePath(id, "/renumber"), nil, nil, &out)
 	return out, err
 }
 
-// Replay does once more what an interchange asks for; warnings of the codes that are accepted do not hold it.
+// Replay does once more what an interchange asks for; warnings with accepted codes do not hold it.
 func (c *Client) Replay(ctx context.Context, id int64, accept ...string) (out api.Interchange, err error) {
 	q := url.Values{}
 	if len(accept) > 0 {
@@ -107,7 +107,7 @@ func (c *Client) Replay(ctx context.Context, id int64, accept ...string) (out ap
 	return out, err
 }
 
-// Settle says that what is held of an interchange was dealt with.
+// Settle says that a person has dealt with an interchange that was held, or that its partner rejected.
 func (c *Client) Settle(ctx context.Context, id int64) (out api.Interchange, err error) {
 	err = c.call(ctx, http.MethodPost, interchangePath(id, "/settle"), nil, nil, &out)
 	return out, err
@@ -119,8 +119,7 @@ func (c *Client) LetIn(ctx context.Context, id int64) (out api.Interchange, err 
 	return out, err
 }
 
-// Refuse refuses an interchange whose control number came before with other content: its sender
-// is told so.
+// Refuse refuses an interchange whose control number came before with other content, and tells its sender.
 func (c *Client) Refuse(ctx context.Context, id int64) (out api.Interchange, err error) {
 	err = c.call(ctx, http.MethodPost, interchangePath(id, "/refuse"), nil, nil, &out)
 	return out, err

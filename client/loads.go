@@ -16,15 +16,13 @@ import (
 	"koinos/core/report"
 )
 
-// ActOnLoad does one of pause, resume, retry or cancel to a load and gives the
-// load that comes of it.
+// ActOnLoad pauses, resumes, retries or cancels a load and returns the resulting load.
 func (c *Client) ActOnLoad(ctx context.Context, id int64, act string) (out outcome.Load, err error) {
 	err = c.call(ctx, http.MethodPost, loadPath(id, "/"+act), nil, nil, &out)
 	return out, err
 }
 
-// AcceptWarnings accepts warnings that hold orders of a load and gives the new
-// load of its failed orders.
+// AcceptWarnings accepts warnings that hold orders of a load and returns the new load of its failed orders.
 func (c *Client) AcceptWarnings(ctx context.Context, id int64, codes []finding.Code) (out outcome.Load, err error) {
 	err = c.call(ctx, http.MethodPost, loadPath(id, "/accept"), nil, api.Acceptance{Codes: codes}, &out)
 	return out, err
@@ -37,7 +35,7 @@ func (c *Client) Acts(ctx context.Context, id int64) ([]api.Act, error) {
 	return out.Items, err
 }
 
-// Fix fixes what failed in a load and gives the new load of its failed orders.
+// Fix fixes what failed in a load and returns the new load of its failed orders.
 func (c *Client) Fix(ctx context.Context, id int64, f api.Fix) (out outcome.Load, err error) {
 	err = c.call(ctx, http.MethodPost, loadPath(id, "/fix"), nil, f, &out)
 	return out, err
@@ -50,7 +48,7 @@ func (c *Client) UndoLoad(ctx context.Context, id int64, dry bool) (out api.Undo
 	return out, err
 }
 
-// RefreshReport brings a marked copy up to date and writes it to w.
+// RefreshReport updates a marked copy and writes it to w.
 func (c *Client) RefreshReport(ctx context.Context, name string, r io.Reader, w io.Writer) (count report.Refreshed,
 	err error) {
 	res, err := c.send(ctx, http.MethodPost, "/reports/refresh", url.Values{"name": {name}}, "application/octet-stream",
@@ -69,8 +67,7 @@ func (c *Client) RefreshReport(ctx context.Context, name string, r io.Reader, w 
 	return count, nil
 }
 
-// PostOrder stores one order. Again is what it means where it is stored
-// already; blank is skip.
+// PostOrder stores one order. again says what is done if it is stored already; blank means skip.
 func (c *Client) PostOrder(ctx context.Context, o *order.Order, again outcome.Again) (out api.Posted, err error) {
 	q := url.Values{}
 	if again != "" {
@@ -80,7 +77,7 @@ func (c *Client) PostOrder(ctx context.Context, o *order.Order, again outcome.Ag
 	return out, err
 }
 
-// KeepSequence keeps a sequence's YAML.
+// KeepSequence stores a sequence's YAML.
 func (c *Client) KeepSequence(ctx context.Context, text []byte) (out api.SequenceDetail, err error) {
 	res, err := c.send(ctx, http.MethodPost, "/sequences", nil, "application/yaml", bytes.NewReader(text))
 	if err != nil {
@@ -102,25 +99,25 @@ func (c *Client) StartRun(ctx context.Context, r api.NewRun) (out outcome.Run, e
 	return out, err
 }
 
-// Run gives a run with the loads of its steps.
+// Run returns a run with the loads of its steps.
 func (c *Client) Run(ctx context.Context, id int64) (out outcome.Run, err error) {
 	err = c.call(ctx, http.MethodGet, "/runs/"+strconv.FormatInt(id, 10), nil, nil, &out)
 	return out, err
 }
 
-// Runs gives a page of runs, newest first.
+// Runs returns a page of runs, newest first.
 func (c *Client) Runs(ctx context.Context, query url.Values) (out api.Page[outcome.Run], err error) {
 	err = c.call(ctx, http.MethodGet, "/runs", query, nil, &out)
 	return out, err
 }
 
-// Today gives what runs, what waits for somebody, and the last days.
+// Today returns what is running, what needs attention, and the last days.
 func (c *Client) Today(ctx context.Context) (out api.Today, err error) {
 	err = c.call(ctx, http.MethodGet, "/today", nil, nil, &out)
 	return out, err
 }
 
-// Held gives a page of what is held, oldest first.
+// Held returns a page of what is held, oldest first.
 func (c *Client) Held(ctx context.Context, query url.Values) (out api.Page[api.HeldWork], err error) {
 	err = c.call(ctx, http.MethodGet, "/held", query, nil, &out)
 	return out, err
@@ -132,7 +129,7 @@ func (c *Client) RetryHeld(ctx context.Context, id int64) (out api.Retried, err 
 	return out, err
 }
 
-// Events gives what happened to orders behind the event of a number.
+// Events returns what happened to orders behind the event of a number.
 func (c *Client) Events(ctx context.Context, after int64) (out api.Page[api.Event], err error) {
 	err = c.call(ctx, http.MethodGet, "/events", url.Values{"after": {strconv.FormatInt(after, 10)}}, nil, &out)
 	return out, err

@@ -13,7 +13,7 @@ type Noun string
 
 func (n Noun) path(name string) string { return "/" + string(n) + "s/" + url.PathEscape(name) }
 
-// Uses gives what uses a mapping, sequence, list or crosswalk.
+// Uses returns what uses a mapping, sequence, list or crosswalk.
 func (c *Client) Uses(ctx context.Context, noun Noun, name string) ([]api.Use, error) {
 	var out api.Page[api.Use]
 	err := c.call(ctx, http.MethodGet, noun.path(name)+"/uses", nil, nil, &out)

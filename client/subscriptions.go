@@ -8,13 +8,13 @@ import (
 	"koinos/api"
 )
 
-// AddSubscription has somebody told of what happens to orders.
+// AddSubscription adds a subscriber, who is told what happens to orders.
 func (c *Client) AddSubscription(ctx context.Context, n api.NewSubscription) (out api.CreatedSubscription, err error) {
 	err = c.call(ctx, http.MethodPost, "/subscriptions", nil, n, &out)
 	return out, err
 }
 
-// Subscriptions lists who is told.
+// Subscriptions lists the subscribers.
 func (c *Client) Subscriptions(ctx context.Context) ([]api.Subscription, error) {
 	var out api.Page[api.Subscription]
 	err := c.call(ctx, http.MethodGet, "/subscriptions", nil, nil, &out)
@@ -26,7 +26,7 @@ func (c *Client) RemoveSubscription(ctx context.Context, name string) error {
 	return c.call(ctx, http.MethodDelete, "/subscriptions/"+url.PathEscape(name), nil, nil, nil)
 }
 
-// SetSubscription pauses a subscription, or lets it go on.
+// SetSubscription pauses or resumes a subscription.
 func (c *Client) SetSubscription(ctx context.Context, name string, active bool) (out api.Subscription, err error) {
 	verb := map[bool]string{false: "pause", true: "resume"}[active]
 	err = c.call(ctx, http.MethodPost, "/subscriptions/"+url.PathEscape(name)+"/"+verb, nil, nil, &out)

@@ -14,7 +14,7 @@ import (
 
 func syncPath(name, rest string) string { return "/syncs/" + url.PathEscape(name) + rest }
 
-// KeepSync keeps a sync.
+// KeepSync stores a sync.
 func (c *Client) KeepSync(ctx context.Context, text []byte) (out api.Sync, err error) {
 	res, err := c.send(ctx, http.MethodPost, "/syncs", nil, "application/yaml", bytes.NewReader(text))
 	if err != nil {
@@ -30,13 +30,13 @@ func (c *Client) Syncs(ctx context.Context) ([]api.Sync, error) {
 	return out.Items, err
 }
 
-// Sync gives a sync, and how it does.
+// Sync returns a sync, and how it does.
 func (c *Client) Sync(ctx context.Context, name string) (out api.Sync, err error) {
 	err = c.call(ctx, http.MethodGet, syncPath(name, ""), nil, nil, &out)
 	return out, err
 }
 
-// PauseSync pauses a sync, or lets it go on.
+// PauseSync pauses or resumes a sync.
 func (c *Client) PauseSync(ctx context.Context, name string, pause bool) (out api.Sync, err error) {
 	verb := map[bool]string{true: "/pause", false: "/resume"}[pause]
 	err = c.call(ctx, http.MethodPost, syncPath(name, verb), nil, nil, &out)
@@ -55,11 +55,11 @@ func (c *Client) SyncRuns(ctx context.Context, name string, query url.Values) (o
 	return out, err
 }
 
-// lookAt is how often a run or sync that somebody waits for is asked for.
+// lookAt is how often a run or sync is fetched while somebody waits for it.
 const lookAt = 100 * time.Millisecond
 
-// UntilRun waits for the end of a run. Each sees it as it is meanwhile, and ends the
-// waiting by false.
+// UntilRun waits for the end of a run. It calls each with the run as it is meanwhile, and stops waiting if each returns
+// false.
 func (c *Client) UntilRun(ctx context.Context, id int64, each func(api.SyncRun) bool) (out api.SyncRun, err error) {
 	path := "/sync-runs/" + strconv.FormatInt(id, 10)
 	for {
@@ -73,7 +73,7 @@ func (c *Client) UntilRun(ctx context.Context, id int64, each func(api.SyncRun) 
 	}
 }
 
-// UntilSettled waits until everything that came to a sync is done or held, likewise.
+// UntilSettled waits in the same way until everything that came to a sync is done or held.
 func (c *Client) UntilSettled(ctx context.Context, name string, each func(api.Sync) bool) (out api.Sync, err error) {
 	for {
 		if out, err = c.Sync(ctx, name); err != nil || out.State.Settled || !each(out) {
@@ -100,7 +100,7 @@ func (c *Client) StartCheck(ctx context.Context, name string, n api.NewCheck) (o
 	return out, err
 }
 
-// UntilChecked waits for the end of a comparison. Each sees it as it is meanwhile.
+// UntilChecked waits for the end of a comparison. It calls each with the comparison as it is meanwhile.
 func (c *Client) UntilChecked(ctx context.Context, id int64, each func(api.SyncCheck)) (out api.SyncCheck, err error) {
 	for {
 		out = api.SyncCheck{}
@@ -151,31 +151,31 @@ func (c *Client) Pushed(ctx context.Context, query url.Values) (out api.Page[api
 	return out, err
 }
 
-// HeldOne gives one thing that is held.
+// HeldOne returns one thing that is held.
 func (c *Client) HeldOne(ctx context.Context, id int64) (out api.HeldDetail, err error) {
 	err = c.call(ctx, http.MethodGet, "/held/"+strconv.FormatInt(id, 10), nil, nil, &out)
 	return out, err
 }
 
-// RetryHeldMany tries what a filter chooses of what is held once more.
+// RetryHeldMany retries the held work that a filter chooses.
 func (c *Client) RetryHeldMany(ctx context.Context, f api.HeldFor) (out api.Retried, err error) {
 	err = c.call(ctx, http.MethodPost, "/held/retry", nil, f, &out)
 	return out, err
 }
 
-// PutAside puts what is held aside, or lets it wait again.
+// PutAside puts held work aside, or lets it wait again.
 func (c *Client) PutAside(ctx context.Context, n api.PutAside) (out api.Retried, err error) {
 	err = c.call(ctx, http.MethodPost, "/held/put-aside", nil, n, &out)
 	return out, err
 }
 
-// DecideHeld says whose values count where both sides changed them.
+// DecideHeld says whose values count if both sides changed them.
 func (c *Client) DecideHeld(ctx context.Context, id int64, d api.Decision) (out api.Retried, err error) {
 	err = c.call(ctx, http.MethodPost, "/held/"+strconv.FormatInt(id, 10)+"/decide", nil, d, &out)
 	return out, err
 }
 
-// HeldReasons gives what is held by reason.
+// HeldReasons returns what is held by reason.
 func (c *Client) HeldReasons(ctx context.Context) ([]api.HeldReason, error) {
 	var out api.Page[api.HeldReason]
 	err := c.call(ctx, http.MethodGet, "/held-reasons", nil, nil, &out)

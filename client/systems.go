@@ -12,7 +12,7 @@ import (
 	"koinos/core/system/draft"
 )
 
-// KeepSystem keeps a system's description.
+// KeepSystem stores a system's description.
 func (c *Client) KeepSystem(ctx context.Context, text []byte) (out api.System, err error) {
 	res, err := c.send(ctx, http.MethodPost, "/systems", nil, "application/yaml", bytes.NewReader(text))
 	if err != nil {
@@ -28,7 +28,7 @@ func (c *Client) Systems(ctx context.Context) ([]api.System, error) {
 	return out.Items, err
 }
 
-// System gives a system's newest description.
+// System returns a system's newest description.
 func (c *Client) System(ctx context.Context, name string) (out api.System, err error) {
 	err = c.call(ctx, http.MethodGet, "/systems/"+url.PathEscape(name), nil, nil, &out)
 	return out, err
@@ -89,7 +89,7 @@ func (c *Client) TryPull(ctx context.Context, name string, n api.NewPull) (out a
 	return out, err
 }
 
-// UntilPulled gives a pull when it has ended or the system is away.
+// UntilPulled returns a pull when it has ended or the system is away.
 func (c *Client) UntilPulled(ctx context.Context, id int64) (out api.Pull, err error) {
 	for err == nil && (out.State == "" || out.State == api.PullRunning) {
 		err = c.call(ctx, http.MethodGet, "/pulls/"+strconv.FormatInt(id, 10), url.Values{"wait": {"true"}}, nil, &out)
@@ -97,13 +97,13 @@ func (c *Client) UntilPulled(ctx context.Context, id int64) (out api.Pull, err e
 	return out, err
 }
 
-// Pulls gives a page of pulls, newest first.
+// Pulls returns a page of pulls, newest first.
 func (c *Client) Pulls(ctx context.Context, query url.Values) (out api.Page[api.Pull], err error) {
 	err = c.call(ctx, http.MethodGet, "/pulls", query, nil, &out)
 	return out, err
 }
 
-// Arrivals gives a page of what came from systems, newest first.
+// Arrivals returns a page of what came from systems, newest first.
 func (c *Client) Arrivals(ctx context.Context, query url.Values) (out api.Page[api.Arrival], err error) {
 	err = c.call(ctx, http.MethodGet, "/arrivals", query, nil, &out)
 	return out, err
@@ -120,7 +120,7 @@ func (c *Client) ArrivalContent(ctx context.Context, id int64, w io.Writer) erro
 	return err
 }
 
-// Push makes a record of a system what an order says.
+// Push makes a record of a system say what an order says.
 func (c *Client) Push(ctx context.Context, system string, n api.NewPush) (out api.Push, err error) {
 	err = c.call(ctx, http.MethodPost, "/systems/"+url.PathEscape(system)+"/pushes", nil, n, &out)
 	return out, err

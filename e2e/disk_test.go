@@ -398,7 +398,7 @@ func loud(s *service) string {
 	return strings.Join(lines[max(0, len(lines)-20):], "\n")
 }
 
-// rowOf gives what a query says of a number, in a line.
+// rowOf returns what a query says of a number, in a line.
 func rowOf(t *testing.T, data, query string, n int64) string {
 	t.Helper()
 	db, err := sql.Open("sqlite3", "file:"+filepath.Join(data, "koinos.db")+"?mode=ro&_busy_timeout=10000")

@@ -53,7 +53,7 @@ func state(t testing.TB, data string) string {
 	return out.String()
 }
 
-// linesOf gives what a query finds, a row a line, without some columns.
+// linesOf returns what a query finds, a row a line, without some columns.
 func linesOf(t testing.TB, db *sql.DB, query string, without func(column string) bool) (all []string) {
 	t.Helper()
 	rows, err := db.Query(query)

@@ -101,7 +101,7 @@ func begins(line string) bool {
 	return len(line) > 1 && strings.ContainsRune("$%>#", rune(line[0])) && line[1] == ' '
 }
 
-// play gives the session's text anew, with what its commands say now.
+// play returns the session's text anew, with what its commands say now.
 func (r *session) play(text string) string {
 	var out strings.Builder
 	lines := strings.Split(strings.TrimSuffix(text, "\n"), "\n")
@@ -177,7 +177,7 @@ func (r *session) equal(text string) string {
 	return out.String()
 }
 
-// run gives what a command line prints, and its exit code where that is not 0.
+// run returns what a command line prints, and its exit code where that is not 0.
 func (r *session) run(command string) string {
 	cmd := exec.Command("/bin/sh", "-c", command)
 	cmd.Dir = r.dir

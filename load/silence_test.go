@@ -305,7 +305,7 @@ func TestSilence(t *testing.T) {
 	}
 }
 
-// badSum gives a workbook in which the checksum of a sheet is not that of its bytes.
+// badSum returns a workbook in which the checksum of a sheet is not that of its bytes.
 func badSum(t *testing.T, book []byte) []byte {
 	t.Helper()
 	in, err := zip.NewReader(bytes.NewReader(book), int64(len(book)))

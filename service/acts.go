@@ -20,8 +20,7 @@ import (
 	"koinos/store"
 )
 
-// acts are what somebody does about a load: pause it, fix what failed, load
-// that again, take it back.
+// acts are the operations on a load: pause it, fix what failed, load that again, undo it.
 func (s *Service) acts(h huma.API) {
 	const tag = "Loads"
 	after := func(o huma.Operation, about string) huma.Operation {
@@ -110,8 +109,8 @@ func (s *Service) acts(h huma.API) {
 	handle(s, h, refresh, s.refresh)
 }
 
-// marked sends the document of a load with the answers beside its rows; one of
-// a sequence with those of every step.
+// marked sends the document of a load with the answers beside its rows; if the load is part of a sequence, with those
+// of every step.
 func (s *Service) marked(ctx context.Context, l outcome.Load, base string) (*huma.StreamResponse, error) {
 	if l.Orders == 0 {
 		return nil, noOrders(l.ID)
@@ -134,14 +133,13 @@ func (s *Service) marked(ctx context.Context, l outcome.Load, base string) (*hum
 	}, s), nil
 }
 
-// noOrders says that there is no row of a load to write an answer beside.
+// noOrders says that a load has no row beside which an answer could be written.
 func noOrders(load int64) error {
 	return problem("no_orders", fmt.Sprintf("Load %d came to no order, so there is nothing to mark or to take out; "+
 		"its findings say why.", load))
 }
 
-// failed sends only those orders of a load's document that did not go in, in
-// the document's own layout.
+// failed sends only the orders of a load's document that were not stored, in the document's own layout.
 func (s *Service) failed(ctx context.Context, l outcome.Load, base string) (*huma.StreamResponse, error) {
 	if l.Orders == 0 {
 		return nil, noOrders(l.ID)

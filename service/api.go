@@ -21,11 +21,10 @@ type paged[T any] struct {
 	Body api.Page[T]
 }
 
-// none is the input of operations that take nothing.
+// none is the input of operations without input.
 type none struct{}
 
-// pageOf gives the items of one page; one more than limit was asked for to see
-// whether there is a next.
+// pageOf returns the items of one page. One more than limit was fetched to see whether there is a next page.
 func pageOf[T any](ctx context.Context, items []T, limit int, cursor func(T) string) *paged[T] {
 	next := ""
 	if len(items) > limit {
@@ -34,7 +33,7 @@ func pageOf[T any](ctx context.Context, items []T, limit int, cursor func(T) str
 	return page(ctx, items, next)
 }
 
-// page is items with the cursor of what follows; "" is that nothing does.
+// page is items with the cursor of what follows; "" means that nothing does.
 func page[T any](ctx context.Context, items []T, next string) *paged[T] {
 	p := &paged[T]{Body: api.Page[T]{Items: items, Next: next}}
 	if items == nil {
@@ -74,7 +73,7 @@ func badCursor(cursor string) error {
 	return problem
 }
 
-// op describes an operation: what it is called, where, and who may.
+// op describes an operation: its name, its path, and who may call it.
 func op(method, path, id, tag, scope, summary string) huma.Operation {
 	o := huma.Operation{
 		OperationID: id, Method: method, Path: "/api/v1" + path, Summary: summary, Tags: []string{tag},

@@ -78,7 +78,7 @@ func (s *Service) loadAtOnce(h huma.API) {
 	})
 }
 
-// strictJSON reads JSON that may hold nothing but what into has.
+// strictJSON reads JSON that contains only what into has.
 func strictJSON(text string, into any) error {
 	d := json.NewDecoder(strings.NewReader(text))
 	d.DisallowUnknownFields()

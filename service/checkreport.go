@@ -10,8 +10,8 @@ import (
 var checkHeadings = []string{"outcome", "part", "order", "record", "what", "line", "field", "is", "should_be", "why",
 	"changed_by", "repaired"}
 
-// checkCells are the rows of a report for one thing that a comparison found: one for each
-// value that differs, or else one for each call, or else one.
+// checkCells are the rows of a report for one result of a comparison: one for each value that differs, otherwise one
+// for each call, otherwise one.
 func checkCells(r *api.CheckRow) (rows [][]string) {
 	base := func(what, line, field, is, should string) {
 		repaired := ""

@@ -13,8 +13,8 @@ import (
 	"koinos/web"
 )
 
-// console serves the console's files. Their names hold a hash of their
-// content, so browsers may keep them; the page itself is asked for anew.
+// console serves the console's files. Their names contain a hash of their content, so browsers may cache them; the page
+// itself is always fetched.
 func (s *Service) console(r *gin.Engine) {
 	files := web.Files()
 	serve := func(c *gin.Context, name string) bool {
@@ -57,7 +57,7 @@ func (s *Service) console(r *gin.Engine) {
 		}
 	}
 	r.GET("/favicon.svg", func(c *gin.Context) { serve(c, "favicon.svg") })
-	// The console's own addresses: each opens the page, which finds its way.
+	// The console's own addresses: each opens the page, which shows the right view.
 	for _, p := range []string{"/", "/today", "/documents", "/documents/*rest", "/loads", "/loads/*rest", "/orders",
 		"/orders/*rest", "/held", "/exchange", "/exchange/*rest", "/systems", "/systems/*rest", "/syncs",
 		"/syncs/*rest", "/mappings",

@@ -12,10 +12,10 @@ import (
 	"koinos/backup"
 )
 
-// checkEvery is how often the service checks its data by itself.
+// checkEvery is how often the service checks its data automatically.
 const checkEvery = 24 * time.Hour
 
-// checking is the check of the data that runs, or that ran last.
+// checking is the check of the data that is running, or that ran last.
 type checking struct {
 	mu    sync.Mutex
 	state api.DataCheck
@@ -34,7 +34,7 @@ func (c *checking) set(f func(*api.DataCheck)) {
 	f(&c.state)
 }
 
-// dataChecks checks the data once a day, and when somebody asks, until ctx ends.
+// dataChecks checks the data once a day, and on request, until ctx ends.
 func (s *Service) dataChecks(ctx context.Context) {
 	daily := time.NewTicker(checkEvery)
 	defer daily.Stop()

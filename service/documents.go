@@ -129,7 +129,7 @@ func stream(kind, name string, write func(io.Writer) error, s *Service) *huma.St
 		c := http.NewResponseController(humagin.Unwrap(ctx).Writer)
 		defer func() { _ = c.SetWriteDeadline(time.Time{}) }()
 		if err := write(&movingReader{ctx.BodyWriter(), c, patience}); err != nil {
-			// The answer has begun: a cut connection is all that can still tell.
+			// The answer has begun: only a broken connection can report an error now.
 			s.log.Error("file could not be sent whole", "request", requestID(ctx.Context()), "error", err)
 			panic(http.ErrAbortHandler)
 		}
@@ -164,8 +164,8 @@ func (s *Service) openDocument(ctx context.Context, name string) (api.Document, 
 	return d, f, err
 }
 
-// rows reads a stretch of rows. Rows that the sheet leaves out are given blank,
-// so that the grid shows the sheet as its spreadsheet does.
+// rows reads a part of the rows. Rows that the sheet leaves out are returned as blank rows, so that the grid shows the
+// sheet as a spreadsheet program does.
 func (s *Service) rows(ctx context.Context, in *rowsInput) (api.Rows, error) {
 	out := api.Rows{Sheet: in.Sheet, Rows: []api.Row{}}
 	d, f, err := s.openDocument(ctx, in.Document)

@@ -14,8 +14,7 @@ import (
 	"koinos/api"
 )
 
-// tokenNeeded says why every caller needs a token; "" is that callers on this
-// machine need none.
+// tokenNeeded says why every caller needs a token; "" means that callers on this machine need none.
 func (c *Config) tokenNeeded(host string) string {
 	outside, _ := url.Parse(c.Outside)
 	switch {
@@ -31,8 +30,8 @@ func (c *Config) tokenNeeded(host string) string {
 	return ""
 }
 
-// forwarded reports whether a request came through a proxy: whoever sent it is
-// not on this machine, although the connection is.
+// forwarded reports whether a request came through a proxy. Its sender is then not on this machine, although the
+// connection is.
 func forwarded(h http.Header) bool {
 	for _, name := range []string{"Forwarded", "Via", "X-Forwarded-For", "X-Forwarded-Host", "X-Forwarded-Proto",
 		"X-Forwarded-Server", "X-Forwarded-Port", "X-Real-Ip"} {
@@ -43,7 +42,7 @@ func forwarded(h http.Header) bool {
 	return false
 }
 
-// visit is what is known of a request from its beginning to its line in the log.
+// visit is what is known about a request from its beginning to its line in the log.
 type visit struct {
 	id     string
 	from   string // address of the connection
@@ -61,7 +60,7 @@ func visitOf(ctx context.Context) *visit {
 	return &visit{}
 }
 
-// strangers slows those down who come with tokens that are none.
+// strangers slows callers down who send wrong tokens.
 type strangers struct {
 	mu    sync.Mutex
 	since time.Time
@@ -75,7 +74,7 @@ const (
 	mostKnown  = 10_000 // addresses
 )
 
-// came counts a wrong token and says how long its answer is to wait.
+// came counts a wrong token and returns how long its answer must wait.
 func (s *strangers) came(from string, now time.Time) time.Duration {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -88,7 +87,7 @@ func (s *strangers) came(from string, now time.Time) time.Duration {
 	return 0
 }
 
-// slow answers a wrong token a little later, if many came from where it comes from.
+// slow delays the answer to a wrong token if many came from the same address.
 func (s *Service) slow(ctx context.Context) {
 	wait := s.wrong.came(visitOf(ctx).from, s.now())
 	if wait == 0 {
@@ -101,7 +100,7 @@ func (s *Service) slow(ctx context.Context) {
 	}
 }
 
-// audit notes what an administrator changed, once it is done.
+// audit records what an administrator changed, once it is done.
 func (s *Service) audit(ctx context.Context, v *visit, path string, status int) {
 	if v.did == "" || status >= 400 {
 		return
@@ -123,8 +122,8 @@ type certificate struct {
 	is        *tls.Certificate
 }
 
-// TLS gives the configuration for a certificate and its key; renewed files are taken up
-// without a start. An error is that they cannot be read now.
+// TLS returns the configuration for a certificate and its key; renewed files are used without a restart. An error says
+// that they cannot be read now.
 func TLS(cert, key string) (*tls.Config, error) {
 	c := &certificate{cert: cert, key: key}
 	if _, err := c.get(nil); err != nil {

@@ -22,7 +22,7 @@ import (
 	"koinos/store"
 )
 
-// on is a document opened for one answer, with the lists that mappings ask.
+// on is a document that was opened for one answer, with the lists that mappings use.
 type on struct {
 	api.Document
 	io.ReaderAt
@@ -43,7 +43,7 @@ func (s *Service) on(ctx context.Context, document string) (*on, error) {
 	return &on{d, f, f, set}, nil
 }
 
-// meant gives the mapping that a request means: text of its own, or a kept version.
+// meant returns the mapping that a request means: its own text, or a stored version.
 func (s *Service) meant(ctx context.Context, ref api.MappingRef) (*mapping.Mapping, error) {
 	text := ref.Text
 	if text == "" {
@@ -62,7 +62,7 @@ type asked[Q any] struct {
 	Body     Q
 }
 
-// ask serves a question about a document, which keeps nothing.
+// ask answers a question about a document; nothing is stored.
 func ask[Q, A any](s *Service, h huma.API, path, id, about string,
 	reply func(context.Context, *on, *Q) (*A, error)) {
 	o := op(http.MethodPost, "/documents/{document}/"+path, id, "Mapping editor", "read", about)
@@ -254,7 +254,7 @@ func (s *Service) trust(h huma.API) {
 	})
 }
 
-// mostWritten is how many orders one document is written from: they are held.
+// mostWritten is how many orders one document is written from, because they are in memory.
 const mostWritten = 10_000
 
 func (s *Service) ordersOf(ctx context.Context, loadID int64, ids []int64) ([]order.Order, error) {
@@ -283,7 +283,7 @@ func (s *Service) ordersOf(ctx context.Context, loadID int64, ids []int64) ([]or
 	return orders, nil
 }
 
-// known gives every mapping that is kept: their headings are words to draft by.
+// known returns every stored mapping, whose headings are words for drafts.
 func (s *Service) known(ctx context.Context) ([]*mapping.Mapping, error) {
 	kept, err := s.store.Mappings(ctx)
 	var all []*mapping.Mapping

@@ -109,7 +109,7 @@ func (s *Service) export(h huma.API) {
 	s.keptExports(h)
 }
 
-// canHold refuses a listing that a form of tables cannot hold.
+// canHold refuses a listing that the format cannot express.
 func canHold(form report.TableFormat, name string, l *listing.Listing) error {
 	if len(l.Sheets()) > form.Sheets {
 		return fmt.Errorf("the layout %s makes two tables, and %s holds one: choose xlsx, ods, json or ndjson", l.Layout,
@@ -122,7 +122,7 @@ func canHold(form report.TableFormat, name string, l *listing.Listing) error {
 	return nil
 }
 
-// exported refuses orders that are named and would be left out without a word.
+// exported refuses named orders that would be left out silently.
 func (s *Service) exported(ctx context.Context, ids []int64, f *store.OrderFilter) error {
 	if len(ids) == 0 {
 		return nil
@@ -149,7 +149,7 @@ func (s *Service) exported(ctx context.Context, ids []int64, f *store.OrderFilte
 	return nil
 }
 
-// exportMapping gives the mapping that takes in a table that was exported to be filled in.
+// exportMapping returns the mapping with which a table can be loaded that was exported to be filled in.
 func (s *Service) exportMapping(h huma.API) {
 	type asked struct {
 		Name   string      `query:"name" required:"true" pattern:"^[a-z0-9][a-z0-9-]{0,79}$" doc:"Name of the mapping"`
@@ -175,7 +175,7 @@ func (s *Service) exportMapping(h huma.API) {
 	})
 }
 
-// keptExports keeps choices of exports under names.
+// keptExports are the operations on stored exports.
 func (s *Service) keptExports(h huma.API) {
 	const tag = "Orders"
 	handle(s, h, op(http.MethodGet, "/exports", "list-exports", tag, "read", "List the exports that are kept under names"),

@@ -23,7 +23,7 @@ type Folder struct {
 	Mapping string
 }
 
-// folderEvery is how often a watched folder is looked into.
+// folderEvery is how often a watched folder is examined.
 const folderEvery = time.Second
 
 // folders watches until ctx ends.

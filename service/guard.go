@@ -32,7 +32,7 @@ func requestID(ctx context.Context) string {
 	return id
 }
 
-// record gives every request an id, and a line in the log when it has been
+// record returns every request an id, and a line in the log when it has been
 // answered. Queries and headers are left out: secrets travel there.
 func (s *Service) record(c *gin.Context) {
 	start := s.now()
@@ -56,7 +56,7 @@ func (s *Service) record(c *gin.Context) {
 		"ms", took.Milliseconds())
 }
 
-// recover answers a request that crashed and keeps the service running.
+// recover answers a request that panicked and keeps the service running.
 func (s *Service) recover(c *gin.Context) {
 	defer func() {
 		if r := recover(); r != nil {
@@ -73,9 +73,8 @@ func (s *Service) recover(c *gin.Context) {
 	c.Next()
 }
 
-// guard keeps web pages of other sites from driving the service through
-// somebody's browser: the Host must be a name of ours (which also ends DNS
-// rebinding) and a request that names its Origin must come from our console.
+// guard keeps web pages of other sites from using the service through somebody's browser: the Host must be a name of
+// ours (which also prevents DNS rebinding), and a request with an Origin must come from our console.
 func (s *Service) guard(c *gin.Context) {
 	h := c.Writer.Header()
 	h.Set("X-Content-Type-Options", "nosniff")
@@ -180,7 +179,7 @@ func (s *Service) authorize(h huma.API) func(huma.Context, func(huma.Context)) {
 	}
 }
 
-// admit is authorize for what is no operation of the API: whoever may read is admitted.
+// admit is authorize for requests outside the API: whoever may read is admitted.
 func (s *Service) admit(c *gin.Context) {
 	header := c.GetHeader("Authorization")
 	if header == "" && !s.cfg.RequireToken && visitOf(c.Request.Context()).local {

@@ -11,7 +11,7 @@ import (
 	"koinos/store"
 )
 
-// ByHeld chooses one thing that is held.
+// ByHeld chooses one held entry.
 type ByHeld struct {
 	ID int64 `path:"id" doc:"Number of what is held"`
 }

@@ -12,13 +12,13 @@ import (
 	"golang.org/x/sync/semaphore"
 )
 
-// What callers may take of a service all together.
+// What all callers together may use of a service.
 const (
 	mostConnections = 2_000
 	mostHeader      = 64 << 10         // bytes of a request's line and headers
 	patience        = time.Minute      // in which a body, or the reader of an answer, must move on
 	queued          = 30 * time.Second // that a costly request waits for its turn
-	// Costly requests hold a document, or a part of it, in memory. A draft counts as much as three others.
+	// Costly requests keep a document, or a part of it, in memory. A draft counts as much as three others.
 	mostCostly  = 4
 	mostForOne  = 3
 	mostLogged  = 300 // characters of a path in logs and answers
@@ -33,7 +33,7 @@ var costly = map[string]int64{
 	"get-set-orders": 1,
 }
 
-// turns lets costly requests go on one after another, and those of one caller not in front of all others.
+// turns lets costly requests run one after another, and keeps one caller from delaying all others.
 type turns struct {
 	all    *semaphore.Weighted
 	mu     sync.Mutex
@@ -50,7 +50,7 @@ func newTurns() *turns {
 	return &turns{all: semaphore.NewWeighted(mostCostly), of: map[string]*callerTurns{}, queued: queued}
 }
 
-// take waits for a turn of a caller, and gives how it ends; false is that it took too long.
+// take waits for a turn of a caller, and returns how it ends; false means that it took too long.
 func (t *turns) take(ctx context.Context, who string, n int64) (end func(), ok bool) {
 	ctx, cancel := context.WithTimeout(ctx, t.queued)
 	defer cancel()
@@ -81,7 +81,7 @@ func (t *turns) take(ctx context.Context, who string, n int64) (end func(), ok b
 	return func() { t.all.Release(n); own.Release(n); leave() }, true
 }
 
-// limit makes costly requests take turns, and gives up on bodies that do not move on.
+// limit makes costly requests take turns, and gives up on bodies that do not progress.
 func (s *Service) limit(h huma.API) func(huma.Context, func(huma.Context)) {
 	return func(ctx huma.Context, next func(huma.Context)) {
 		o := ctx.Operation()
@@ -112,7 +112,7 @@ type movingBody struct {
 }
 
 func (b *movingBody) Read(p []byte) (int, error) {
-	// A connection that knows no deadlines is one of a test.
+	// A connection without deadlines is one of a test.
 	_ = b.connection.SetReadDeadline(time.Now().Add(b.patience))
 	n, err := b.ReadCloser.Read(p)
 	if err != nil { // what comes behind the body is waited for by other rules
@@ -139,7 +139,7 @@ func (w *movingReader) Write(p []byte) (n int, err error) {
 	return n, err
 }
 
-// shortened is a text of a caller as logs and answers have it.
+// shortened is a text of a caller in the form in which logs and answers contain it.
 func shortened(s string) string {
 	if len(s) > mostLogged {
 		return s[:mostLogged] + "…"

@@ -22,7 +22,7 @@ import (
 
 var listName = regexp.MustCompile(`^[a-z0-9][a-z0-9_-]{0,63}$`)
 
-// How long an imported list may be, in bytes of JSON, and may take to arrive.
+// How long an imported list may be, in bytes of JSON, and how long it may take to arrive.
 const (
 	mostListBody = 256 << 20
 	listReadTime = 5 * time.Minute
@@ -187,7 +187,7 @@ func checkName(name string) error {
 	return p
 }
 
-// once makes sure that no code stands twice in a list: which of the two counts, nobody could tell.
+// once makes sure that no code occurs twice in a list, because nobody could tell which entry counts.
 func once[E any](word string, all []E, code func(E) string) error {
 	seen := make(map[string]int, len(all))
 	for i, e := range all {

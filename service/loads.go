@@ -338,7 +338,7 @@ func (s *Service) loadReport(ctx context.Context, id int64) (rep api.LoadReport,
 	return rep, err
 }
 
-// writeJSON writes a api.FullReport without holding its lists.
+// writeJSON writes an api.FullReport without keeping its lists in memory.
 func (s *Service) writeJSON(ctx context.Context, w io.Writer, head api.LoadReport) error {
 	first, err := json.Marshal(head)
 	if err != nil {

@@ -67,7 +67,7 @@ func (s *Service) keepMapping(ctx context.Context, text string) (api.MappingDeta
 	return api.MappingDetail{Mapping: kept, About: m.About, Describe: m.Describe()}, err
 }
 
-// tryMapping makes a mapping known to dry runs without keeping it.
+// tryMapping makes a mapping available to dry runs without storing it.
 func (s *Service) tryMapping(ctx context.Context, text string) (api.Mapping, error) {
 	m, err := mapping.Parse([]byte(text))
 	if err != nil {

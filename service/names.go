@@ -105,7 +105,7 @@ func (s *Service) users(n store.Named, texts []uses.Text) []api.Use {
 	return users
 }
 
-// byChecks is the kind of use of a list that its name alone makes: orders' values are looked up in it.
+// byChecks is the kind of use of a list that follows from its name alone: values of orders are looked up in it.
 const byChecks = "check"
 
 // inUse is the problem that something is used.
@@ -126,7 +126,7 @@ func words(users []api.Use) []string {
 	return list
 }
 
-// unmoved does something with the texts as they are; once more where they changed in between.
+// unmoved does something with the texts as they are, and once more if they changed in between.
 func (s *Service) unmoved(ctx context.Context, n store.Named, do func([]uses.Text) error) error {
 	if err := s.store.Exists(ctx, n); err != nil {
 		if shipped(n) {

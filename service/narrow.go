@@ -13,9 +13,9 @@ import (
 	"koinos/core/outcome"
 )
 
-// narrow are the operations that a token may use which is narrowed to partners or mappings, with what is asked of the
-// order or load that the path names; the handlers of lists and of what is new see to the rest. No other operation is
-// for such a token.
+// narrow are the operations that a token may use which is limited to partners or mappings, with what is checked of the
+// order or load in the path; the handlers of lists and of new things check the rest. No other operation is allowed to
+// such a token.
 var narrow = map[string]func(s *Service, ctx context.Context, only *api.Narrowed, id int64) (bool, error){
 	"get-session": nil, "receive-document": nil, "list-orders": partnersOnly, "export-orders": partnersOnly,
 	"post-order": partnersOnly,
@@ -27,7 +27,7 @@ var narrow = map[string]func(s *Service, ctx context.Context, only *api.Narrowed
 	"cancel-load": theirLoad, "pause-load": theirLoad, "resume-load": theirLoad, "retry-load": theirLoad,
 }
 
-// partnersOnly: what a mapping brings can be told from other orders by its load alone.
+// partnersOnly: what a mapping brings can be told apart from other orders only by its load.
 func partnersOnly(_ *Service, _ context.Context, only *api.Narrowed, _ int64) (bool, error) {
 	return len(only.Mappings) == 0, nil
 }
@@ -50,7 +50,7 @@ func theirLoad(s *Service, ctx context.Context, only *api.Narrowed, id int64) (b
 	return len(only.Partners) == 0 || len(l.Partners) > 0, nil
 }
 
-// narrowed says why a token that is narrowed may not use an operation; nil is that it may.
+// narrowed says why a limited token may not use an operation; nil means that it may.
 func (s *Service) narrowed(ctx huma.Context, only *api.Narrowed) error {
 	if !only.Is() {
 		return nil

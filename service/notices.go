@@ -17,7 +17,7 @@ import (
 	"koinos/load"
 )
 
-// said are the notices that are taken of one order, with the last part of their paths.
+// said are the kinds of notices about one order, with the last part of their paths.
 var said = []struct {
 	path  string
 	kind  intent.Kind
@@ -97,7 +97,7 @@ func (s *Service) refusal(ctx context.Context, p *api.Posted, seen int) error {
 	return no
 }
 
-// revisionOf reads the revision out of an ETag of an order; 0 is that none was sent.
+// revisionOf reads the revision out of an ETag of an order; 0 means that none was sent.
 func revisionOf(etag string, id int64) (int, error) {
 	if etag == "" || etag == "*" {
 		return 0, nil

@@ -20,22 +20,19 @@ import (
 	"koinos/store"
 )
 
-// mostKeptAnswer bounds the answers that are kept. Only files are longer, and
-// making one again changes nothing.
+// mostKeptAnswer is how long a stored answer can be. Only files are longer, and making one again changes nothing.
 const mostKeptAnswer = 1 << 20
 
 const nameKey contextKey = "name"
 
-// requestName is the name under which a request's work is done once only,
-// blank where it did not name itself.
+// requestName is the name under which a request's work is done only once; blank if the request has no idempotency key.
 func requestName(ctx context.Context) string {
 	name, _ := ctx.Value(nameKey).(string)
 	return name
 }
 
-// once answers a changing request that comes again with the same
-// Idempotency-Key as it was answered the first time, and does its work once
-// (the header is that of the IETF's draft of the same name).
+// once answers a changing request that comes again with the same Idempotency-Key as it was answered the first time, and
+// does its work once (the header is that of the IETF draft of the same name).
 func (s *Service) once(h huma.API) func(huma.Context, func(huma.Context)) {
 	return func(ctx huma.Context, next func(huma.Context)) {
 		key := ctx.Header("Idempotency-Key")
@@ -79,7 +76,7 @@ func (s *Service) once(h huma.API) func(huma.Context, func(huma.Context)) {
 		defer func() {
 			c.Writer = kept.ResponseWriter
 			var answer *store.Answered
-			// What failed here, or might have, is worth trying again.
+			// A failure here, or a possible one, is worth trying again.
 			if status := kept.Status(); done && status < 500 && status != http.StatusTooManyRequests && !kept.long {
 				headers, err := json.Marshal(map[string]string{"Content-Type": kept.Header().Get("Content-Type"),
 					"ETag": kept.Header().Get("ETag"), "Content-Disposition": kept.Header().Get("Content-Disposition"),
@@ -101,7 +98,8 @@ func (s *Service) once(h huma.API) func(huma.Context, func(huma.Context)) {
 	}
 }
 
-// secretless is an answer as it is kept: the secret of a new token is shown once only.
+// secretless is an answer in the form in which it is stored: without the secret of a new token, which is shown only
+// once.
 func secretless(operation string, body []byte) []byte {
 	var made api.CreatedToken
 	if operation != "create-token" || json.Unmarshal(body, &made) != nil {
@@ -115,7 +113,7 @@ func secretless(operation string, body []byte) []byte {
 	return kept
 }
 
-// key tells callers apart: two tokens may have one name.
+// key distinguishes callers, because two tokens may have the same name.
 func (c caller) key() string {
 	if c.token == 0 {
 		return c.name
@@ -123,7 +121,7 @@ func (c caller) key() string {
 	return "token " + strconv.FormatInt(c.token, 10)
 }
 
-// resend gives a kept answer.
+// resend returns a kept answer.
 func resend(c *gin.Context, a *store.Answered) {
 	headers := map[string]string{}
 	_ = json.Unmarshal([]byte(a.Headers), &headers) // ours; without them the answer is still the answer
@@ -137,8 +135,8 @@ func resend(c *gin.Context, a *store.Answered) {
 	_, _ = c.Writer.Write(a.Body) // the connection is gone
 }
 
-// summed takes the SHA-256 of a body as it is read. The boundary between the
-// parts of a form is left out: it is another one each time the form is sent.
+// summed computes the SHA-256 of a body while it is read. It ignores the boundary between the parts of a form, which
+// differs each time the form is sent.
 type summed struct {
 	io.ReadCloser
 	hash     hash.Hash
@@ -184,7 +182,7 @@ func (s *summed) sum() []byte {
 	return s.hash.Sum(nil)
 }
 
-// keeping keeps an answer while it is sent.
+// keeping stores an answer while it is sent.
 type keeping struct {
 	gin.ResponseWriter
 	body bytes.Buffer

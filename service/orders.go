@@ -17,10 +17,10 @@ import (
 	"koinos/store"
 )
 
-// day is the day that it is, in UTC.
+// day is the present day, in UTC.
 func (s *Service) day() order.Date { return order.Date(s.now().UTC().Format(time.DateOnly)) }
 
-// OfOrders says of which orders a call speaks.
+// OfOrders says which orders a call is about.
 type OfOrders struct {
 	Kind    string     `query:"kind" enum:"sales,purchase"`
 	Status  []string   `query:"status" enum:"draft,open,confirmed,partial,complete,cancelled" maxItems:"6" doc:"One of these"`
@@ -33,7 +33,7 @@ type OfOrders struct {
 	Overdue bool       `query:"overdue" doc:"Only orders whose day of delivery is past and of which nothing has moved"`
 }
 
-// filter is the store's filter of what was asked for, and what the caller may see.
+// filter is the store's filter for the request, limited to what the caller may see.
 func (s *Service) filter(ctx context.Context, in *OfOrders) (f store.OrderFilter, err error) {
 	f = store.OrderFilter{Kind: in.Kind, Statuses: in.Status, Partner: in.Partner, Partners: callerOf(ctx).only.Partners,
 		Text: in.Text,
@@ -148,8 +148,8 @@ func shown(o *store.StoredOrder) api.StoredOrder {
 		Events: o.Events}
 }
 
-// placesOf is where the values stand that an order has: of its lines those fields that
-// are filled, of sums those that the document states.
+// placesOf is where the values of an order stand: for its lines those fields that are filled, for sums those that the
+// document states.
 func placesOf(o *order.Order, trace *origin.Trace) []origin.Located {
 	type at struct {
 		line  int

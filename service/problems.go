@@ -63,7 +63,7 @@ func problem(code, detail string) *api.Problem {
 		Detail: detail}
 }
 
-// frameworkCodes are the codes of what the framework finds wrong, by its statuses.
+// frameworkCodes are the codes for what the framework finds wrong, by status.
 var frameworkCodes = map[int]string{http.StatusBadRequest: "invalid_request",
 	http.StatusUnprocessableEntity: "invalid_request", http.StatusUnsupportedMediaType: "invalid_request",
 	http.StatusNotAcceptable: "invalid_request", http.StatusNotFound: "not_found",

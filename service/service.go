@@ -52,7 +52,7 @@ type Config struct {
 	TLS       *tls.Config
 }
 
-// DefaultMaxBody is the largest document taken where nothing else is stated.
+// DefaultMaxBody is the largest document that is accepted by default.
 const DefaultMaxBody = 1 << 30
 
 // Service is a running Koinos.
@@ -77,7 +77,7 @@ type Service struct {
 	stopped  context.Context
 }
 
-// New makes a service over a store.
+// New makes a service for a store.
 func New(ctx context.Context, cfg Config, s *store.Store, log *slog.Logger) (*Service, error) {
 	if cfg.Keep == nil {
 		cfg.Keep = store.Usual()
@@ -125,7 +125,7 @@ func New(ctx context.Context, cfg Config, s *store.Store, log *slog.Logger) (*Se
 	return svc, svc.queue.Resume(ctx, cfg.Crashed)
 }
 
-// forgetEvery is how often what is kept for a time only is looked through.
+// forgetEvery is how often data is removed that is kept for a limited time.
 const forgetEvery = time.Hour
 
 func (s *Service) forgetting(ctx context.Context) {
@@ -194,14 +194,14 @@ func (s *Service) Serve(ctx context.Context, l net.Listener) error {
 	return err
 }
 
-// How long requests have to come to their end when the service stops, and how long then to leave off in
-// the middle: what they have done stays done, and can be asked for again.
+// How long requests have to end when the service stops, and how long they then have to stop in the middle. What they
+// have done stays done, and can be requested again.
 const (
 	toEnd   = 2500 * time.Millisecond
 	toLeave = 1500 * time.Millisecond
 )
 
-// endRequests answers what is being answered, and takes in nothing new.
+// endRequests finishes running requests, and accepts no new ones.
 func (s *Service) endRequests() error {
 	for _, most := range []time.Duration{toEnd, toLeave} {
 		ctx, cancel := context.WithTimeout(context.Background(), most)
@@ -248,8 +248,8 @@ func (s *Service) ready(c *gin.Context) {
 	c.String(http.StatusOK, "ready\n")
 }
 
-// decimal is how a number of an order goes over the wire: text, so that nobody rounds
-// it; what it may be is checked with all else of a request, each at its place.
+// decimal is how a number of an order is transmitted: as text, so that nobody rounds it. Its value is checked with the
+// rest of the request, at its place.
 type decimal string
 
 // Schema is the decimal's place in the API's description.

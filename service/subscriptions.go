@@ -13,7 +13,7 @@ import (
 	"koinos/store"
 )
 
-// ofSubscriptions makes problems of what is wrong with what was asked.
+// ofSubscriptions turns errors about a request into problems.
 func ofSubscriptions(err error) error {
 	var no *notify.RefusedError
 	switch {
@@ -25,7 +25,7 @@ func ofSubscriptions(err error) error {
 	return err
 }
 
-// subscriptions are those who are told of what happens to orders.
+// subscriptions are the operations on subscribers, who are told what happens to orders.
 func (s *Service) subscriptions(h huma.API) {
 	const tag = "Subscriptions"
 	type byName struct {

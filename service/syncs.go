@@ -18,7 +18,7 @@ import (
 	"koinos/store"
 )
 
-// mistaken makes a problem of the mistakes of a text; other errors are given back.
+// mistaken turns the mistakes of a text into a problem; it returns other errors.
 func mistaken(code string, err error) error {
 	found := finding.Of(err)
 	if found == nil {
@@ -45,7 +45,7 @@ type BySync struct {
 	Name string `path:"name" doc:"The sync's name"`
 }
 
-// standing are standing instructions that keep orders equal between systems.
+// standing are the operations on standing instructions that keep orders equal between systems.
 func (s *Service) standing(h huma.API) {
 	const tag = "Syncs"
 	type body struct{ RawBody []byte }
@@ -109,7 +109,7 @@ func (s *Service) standing(h huma.API) {
 	s.syncWork(h)
 }
 
-// syncRuns are runs that somebody asks for.
+// syncRuns are the operations on runs.
 func (s *Service) syncRuns(h huma.API) {
 	const tag = "Syncs"
 	type running struct {
@@ -328,7 +328,7 @@ func (s *Service) syncWork(h huma.API) {
 		})
 }
 
-// tryAgain tries what is held once more, each kind in its way.
+// tryAgain retries held work, each kind in its way.
 func (s *Service) tryAgain(ctx context.Context, all []api.HeldWork) (api.Retried, error) {
 	out := api.Retried{Count: len(all)}
 	by := callerOf(ctx).name
@@ -376,7 +376,7 @@ func (s *Service) tryAgain(ctx context.Context, all []api.HeldWork) (api.Retried
 	return out, ofSystems(err)
 }
 
-// sendAgain writes a notice anew.
+// sendAgain writes a notice again.
 func (s *Service) sendAgain(ctx context.Context, w *api.HeldWork, out *api.Retried) error {
 	set, err := s.store.SetOf(ctx, w.Interchange, w.Set)
 	if err != nil {

@@ -11,7 +11,7 @@ import (
 	"koinos/syncs"
 )
 
-// systemFigures are what is counted of other systems; it is a prometheus.Collector.
+// systemFigures are the counts for other systems; it is a prometheus.Collector.
 type systemFigures struct {
 	syncs *syncs.Syncs
 	store *store.Store
@@ -35,7 +35,7 @@ var (
 var messages = prometheus.NewDesc("koinos_deliveries", "Messages to subscribers that are kept, by state.",
 	[]string{"subscription", "state"}, nil)
 
-// Of syncs: what waits, what is held, and how long what has waited longest has waited.
+// For syncs: what waits, what is held, and how long the oldest entry has waited.
 var (
 	syncTasks = prometheus.NewDesc("koinos_sync_orders",
 		"Orders of a sync that wait to be written, are held, or were put aside.",

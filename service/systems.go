@@ -22,7 +22,7 @@ import (
 	"koinos/syncs"
 )
 
-// systems are other applications: their descriptions, trying them, and what was pulled.
+// systems are the operations on other applications: their descriptions, trying them, and what was pulled.
 func (s *Service) systems(h huma.API) {
 	const tag = "Systems"
 	type byName struct {
@@ -244,8 +244,7 @@ func (s *Service) arrivals(h huma.API) {
 // mostOfHook is how large a webhook may be.
 const mostOfHook = 1 << 20
 
-// hook takes a message of a system. Whoever sends it has no token: the signature says
-// who it is.
+// hook processes a message of a system. Its sender has no token: the signature identifies it.
 func (s *Service) hook(c *gin.Context) {
 	name := c.Param("name")
 	body, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, mostOfHook))
@@ -276,7 +275,7 @@ func (s *Service) hook(c *gin.Context) {
 	}
 }
 
-// ofSystems makes problems of what a system, or what is asked of one, has wrong.
+// ofSystems turns errors of a system, or about a request to one, into problems.
 func ofSystems(err error) error {
 	var p *remote.Problem
 	var wrong *syncs.AskedError
@@ -292,7 +291,7 @@ func ofSystems(err error) error {
 	return err
 }
 
-// waitFor is how long an answer about a pull is waited for.
+// waitFor is how long the answer to a pull waits.
 const waitFor = 30 * time.Second
 
 // arrivalsOf chooses arrivals.

@@ -17,7 +17,7 @@ import (
 	"koinos/store"
 )
 
-// workFigures are what waits, failed, or is late, and what room there is. It is a prometheus.Collector.
+// workFigures are what waits, failed, or is late, and how much room there is. It is a prometheus.Collector.
 type workFigures struct {
 	store *store.Store
 	cfg   *Config
@@ -104,7 +104,7 @@ func (f workFigures) Collect(to chan<- prometheus.Metric) {
 	}
 }
 
-// folders are those that are watched.
+// folders are the watched folders.
 func (f workFigures) folders() (all []string) {
 	for _, w := range f.cfg.Folders {
 		all = append(all, w.Dir)
@@ -116,10 +116,10 @@ func (f workFigures) folders() (all []string) {
 	return all
 }
 
-// mostCounted bounds how many files of a folder are counted.
+// mostCounted is how many files of a folder are counted.
 const mostCounted = 100_000
 
-// waiting counts the files of a watched folder that have not been loaded to their end.
+// waiting counts the files of a watched folder that have not been loaded completely.
 func waiting(dir string) (n int, err error) {
 	for _, one := range []string{dir, filepath.Join(dir, folder.Working)} {
 		d, err := os.Open(one)

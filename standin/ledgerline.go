@@ -262,7 +262,7 @@ func begins(all, with string) bool {
 	return strings.HasPrefix(strings.ToLower(all), strings.ToLower(with))
 }
 
-// byID gives the one of a list that a request names.
+// byID returns the one of a list that a request names.
 func byID[T any](c *call, all []T, id func(T) int64) (int, any) {
 	for _, one := range all {
 		if strconv.FormatInt(id(one), 10) == c.r.PathValue("id") {

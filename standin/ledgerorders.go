@@ -127,7 +127,7 @@ func matches(c *call, tag string) (int, any) {
 	return http.StatusPreconditionFailed, refusal{"changed_meanwhile", "It is another one meanwhile.", 0}
 }
 
-// changeable gives an order that may be changed; status 0 is yes.
+// changeable returns an order that may be changed; status 0 is yes.
 func (l *Ledgerline) changeable(c *call) (o *bookOrder, status int, v any) {
 	if o = l.order(c); o == nil {
 		status, v = noOrder()

@@ -163,7 +163,7 @@ func within(first int32, most int) error {
 	return nil
 }
 
-// Orders gives a page of orders, those that changed longest ago first.
+// Orders returns a page of orders, those that changed longest ago first.
 func (g *graphRoot) Orders(ctx context.Context, a struct {
 	First        int32
 	After        *string
@@ -197,7 +197,7 @@ func (g *graphRoot) Orders(ctx context.Context, a struct {
 	return out, nil
 }
 
-// Order gives one order.
+// Order returns one order.
 func (g *graphRoot) Order(ctx context.Context, a struct{ ID graphql.ID }) *graphOrder {
 	spend(ctx, 1)
 	if o, ok := g.s.find(string(a.ID)); ok {
@@ -206,7 +206,7 @@ func (g *graphRoot) Order(ctx context.Context, a struct{ ID graphql.ID }) *graph
 	return nil
 }
 
-// Lines gives a page of the order's lines.
+// Lines returns a page of the order's lines.
 func (o *graphOrder) Lines(ctx context.Context, a struct {
 	First int32
 	After *string

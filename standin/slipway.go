@@ -302,7 +302,7 @@ func cursorOf(text string) (after shopOrder, err error) {
 	return after, err
 }
 
-// page gives some of the orders behind a place, and whether there are more.
+// page returns some of the orders behind a place, and whether there are more.
 func (s *Slipway) page(since string, after shopOrder, limit int) (page []shopOrder, more bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()

@@ -146,7 +146,7 @@ func (s *Store) Progress(ctx context.Context, load int64) (seq, n int, err error
 	return seq, n, err
 }
 
-// Load gives a load by its id.
+// Load returns a load by its id.
 func (s *Store) Load(ctx context.Context, id int64) (outcome.Load, error) {
 	list, err := s.loads(ctx, `WHERE l.id = ?`, id)
 	if err == nil && len(list) == 0 {

@@ -106,7 +106,7 @@ func (s *Store) Remove(ctx context.Context, n Named, seen []uses.Text, by string
 	})
 }
 
-// Rename gives a mapping, sequence, list or crosswalk another name. edits are the new contents of the texts that name
+// Rename returns a mapping, sequence, list or crosswalk another name. edits are the new contents of the texts that name
 // it, and of its own text if it has one; they become new versions. The versions under the old name stay for what was
 // made with them.
 func (s *Store) Rename(ctx context.Context, n Named, to string, edits, seen []uses.Text, by string,

@@ -113,7 +113,7 @@ func (s *Store) Subscriptions(ctx context.Context) ([]api.Subscription, error) {
 	return list, nil
 }
 
-// Subscription gives a subscription by its name.
+// Subscription returns a subscription by its name.
 func (s *Store) Subscription(ctx context.Context, name string) (api.Subscription, error) {
 	all, err := s.Subscriptions(ctx)
 	for _, y := range all {

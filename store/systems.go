@@ -110,7 +110,7 @@ func (s *Store) NotePull(ctx context.Context, p *api.Pull) error {
 	return s.Write(ctx, func(t *Tx) error { return t.notePull(p) })
 }
 
-// AdoptPulls gives a job to every pull that has not ended and has none.
+// AdoptPulls returns a job to every pull that has not ended and has none.
 func (s *Store) AdoptPulls(ctx context.Context, now time.Time) error {
 	return s.Write(ctx, func(t *Tx) error {
 		t.after = append(t.after, s.work.Broadcast)
@@ -164,7 +164,7 @@ func (t *Tx) SavePull(p *api.Pull) error {
 		p.ID)
 }
 
-// Pull gives a pull.
+// Pull returns a pull.
 func (s *Store) Pull(ctx context.Context, id int64) (api.Pull, error) {
 	list, err := s.pulls(ctx, s.r, `WHERE id = ?`, id)
 	if err == nil && len(list) == 0 {

@@ -151,7 +151,7 @@ func (s *Store) Tasks(ctx context.Context, f TaskFilter) ([]api.Task, error) {
 		f.Sync, f.Sync, f.State, f.State, f.After, f.Limit)
 }
 
-// Task gives a task.
+// Task returns a task.
 func (s *Store) Task(ctx context.Context, id int64) (api.Task, error) {
 	list, err := s.tasks(ctx, `WHERE t.id = ?`, id)
 	if err == nil && len(list) == 0 {

@@ -58,7 +58,7 @@ func (k *keeping) change(id int64, f func(*order.Order)) {
 	}
 }
 
-// says gives the note and the lines of an order here.
+// says returns the note and the lines of an order here.
 func (k *keeping) says(id int64) string {
 	k.t.Helper()
 	is, err := k.store.Order(context.Background(), id)
@@ -78,7 +78,7 @@ func (k *keeping) says(id int64) string {
 	return out
 }
 
-// there gives the line of an order in the books.
+// there returns the line of an order in the books.
 func (k *keeping) there(ref string) string {
 	k.t.Helper()
 	for _, line := range strings.Split(k.state(), "\n") {

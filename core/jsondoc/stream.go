@@ -170,7 +170,7 @@ func (s *Stream) skeleton(depth int, most *int) (*tree.Node, error) {
 // Offset is how many bytes of the text have been read.
 func (s *Stream) Offset() int64 { return s.dec.InputOffset() }
 
-// Next gives the next value; io.EOF after the last, a *SyntaxError where the
+// Next returns the next value; io.EOF after the last, a *SyntaxError where the
 // text stops being JSON.
 func (s *Stream) Next() (Value, error) {
 	for {

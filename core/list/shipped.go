@@ -103,7 +103,7 @@ func Shipped(name string) []Entry {
 }
 
 // unitWords are words for units in orders, behind the codes of UN/ECE Recommendations 20 and 21 that mean the same. The
-// crosswalk gives the first code. A word with two meanings, such as "gr" (gram, gross) or "ml" (millilitre, mètre
+// crosswalk returns the first code. A word with two meanings, such as "gr" (gram, gross) or "ml" (millilitre, mètre
 // linéaire), is in none of them.
 var unitWords = []struct{ codes, words string }{
 	{"EA H87 C62 PCE", "pcs pc piece pieces each unit units item items stk stück stueck stuck st pièce pièces piece(s) " +

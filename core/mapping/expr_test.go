@@ -22,7 +22,7 @@ func (someRow) Col(string) string    { return "7" }
 func (someRow) Locale() *Locale      { return &Locale{DecimalSign: '.'} }
 func (someRow) Lists() *list.Set     { return &list.Set{} }
 
-// evaluated gives what an expression gives, or why it does not: when it is checked, or when it
+// evaluated returns what an expression gives, or why it does not: when it is checked, or when it
 // is asked.
 func evaluated(text string) (value string, refused, failed error) {
 	b := &builder{Mistakes: &grammar.Mistakes{}}

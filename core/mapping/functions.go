@@ -316,7 +316,7 @@ func ofText(f func(string) any) func(...any) (any, error) {
 	return func(a ...any) (any, error) { return f(a[0].(string)), nil }
 }
 
-// least gives the number that compares so with all others.
+// least returns the number that compares so with all others.
 func least(sign int) func(...any) (any, error) {
 	return func(a ...any) (any, error) {
 		out := number(a[0])

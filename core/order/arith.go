@@ -9,7 +9,7 @@ import (
 // ErrByZero says that a number was divided by zero.
 var ErrByZero = errors.New("division by zero")
 
-// NumberOf gives a whole number.
+// NumberOf returns a whole number.
 func NumberOf(n int64) Number { return Number{decimal.MustNew(n, 0), true} }
 
 // Add, Sub and Mul compute exactly; Quo computes to 19 digits. An absent number counts as 0. A result that does not fit

@@ -167,7 +167,7 @@ func (o *Order) Position(id int) int {
 	return 0
 }
 
-// Party gives the party of a role, or nil.
+// Party returns the party of a role, or nil.
 func (o *Order) Party(role string) *Party {
 	for i := range o.Parties {
 		if o.Parties[i].Role == role {

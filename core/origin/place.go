@@ -24,7 +24,7 @@ type Place struct {
 	Mapping bool `json:"mapping,omitempty" doc:"True when row and column are line and column of the mapping document"`
 }
 
-// String gives the place as a person would say it: "Orders!C17" in a
+// String returns the place as a person would say it: "Orders!C17" in a
 // workbook, "row 17 column 3" in a CSV, "/orders/3/lines/0/qty" in JSON, "line
 // 17 /lines/0/qty" in NDJSON, "ST 0004 / PO1 #3 / 02" in X12, "mapping line 4
 // column 9" in a mapping, and "" for the document as a whole.
@@ -68,7 +68,7 @@ func quoteSheet(name string) string {
 	return name
 }
 
-// ColumnName gives the letters of a column counted from 1: 1 is A, 28 is AB.
+// ColumnName returns the letters of a column counted from 1: 1 is A, 28 is AB.
 func ColumnName(n int) string {
 	var b [8]byte
 	i := len(b)

@@ -315,7 +315,7 @@ func (w *worker) holds(x *mapping.Expr, reads []spot, v view, value string, bad 
 	return yes
 }
 
-// Cells gives the cells of the row in view.
+// Cells returns the cells of the row in view.
 func (w *worker) Cells() []source.Cell {
 	if w.view.row == nil {
 		return nil

@@ -14,15 +14,15 @@ import (
 	"koinos/core/source"
 )
 
-// Answers gives what a load found and decided, by rows of a sheet.
+// Answers returns what a load found and decided, by rows of a sheet.
 type Answers interface {
-	// Spans gives the runs of rows that touch the rows first to last, in order.
+	// Spans returns the runs of rows that touch the rows first to last, in order.
 	Spans(sheet string, first, last int) ([]outcome.SpanOutcome, error)
-	// Findings gives what was found at the rows first to last, by place.
+	// Findings returns what was found at the rows first to last, by place.
 	Findings(sheet string, first, last int) ([]finding.Finding, error)
 	// FirstRow is the first row of the sheet that belongs to an order; 0 is none.
 	FirstRow(sheet string) (int, error)
-	// Stored gives the stored order of an outcome, nil where there is none, and
+	// Stored returns the stored order of an outcome, nil where there is none, and
 	// which of its lines, counted from 1, a row of the document is; 0 is none.
 	Stored(o *outcome.OrderOutcome) (stored *order.Order, line func(sheet string, row int) int, err error)
 }
@@ -48,7 +48,7 @@ type rowAnswer struct {
 	findings []finding.Finding
 }
 
-// rows gives the answers to the rows first to last that have any.
+// rows returns the answers to the rows first to last that have any.
 func (s *Set) rows(sheet string, first, last int) (map[int]*rowAnswer, error) {
 	spans, err := s.Answers.Spans(sheet, first, last)
 	if err != nil {

@@ -92,7 +92,7 @@ func writeCSV(w io.Writer, r io.ReaderAt, size int64, opt source.Options, sets [
 	return out.Close()
 }
 
-// beside gives the answers that stand beside the rows of a document, sheet by sheet.
+// beside returns the answers that stand beside the rows of a document, sheet by sheet.
 type beside struct {
 	sets    []Set
 	sheets  map[string]*extent
@@ -127,7 +127,7 @@ func (b *beside) begin(sheet string) (err error) {
 	return nil
 }
 
-// put gives the answers to a row, each with its column.
+// put returns the answers to a row, each with its column.
 func (b *beside) put(row int, put func(column int, text string)) (err error) {
 	if row > b.upTo {
 		b.upTo = row + chunkRows - 1

@@ -14,7 +14,7 @@ import (
 // Koinos wrote.
 var ErrNotMarked = errors.New("no column is headed \"Koinos order\"; only a marked copy can be brought up to date")
 
-// FindOrder gives the stored order of a number, nil where there is none.
+// FindOrder returns the stored order of a number, nil where there is none.
 type FindOrder func(number string) (*order.Order, error)
 
 // Refreshed counts what bringing a marked copy up to date did.
@@ -83,7 +83,7 @@ func (x *refresher) heads(cells []string) bool {
 // gone is the status of an order that is not there any more.
 const gone = "gone"
 
-// row gives what the columns of a row say now, by column; those that say the
+// row returns what the columns of a row say now, by column; those that say the
 // same are left out.
 func (x *refresher) row(cell func(int) string) (map[int]string, error) {
 	numbers, lines := map[string]string{}, map[string]string{}
@@ -184,7 +184,7 @@ type sideBySide struct {
 	ended bool          // of the document
 }
 
-// at gives a row, nil where it is blank.
+// at returns a row, nil where it is blank.
 func (s *sideBySide) at(sheet string, row int) (*source.Record, error) {
 	if sheet != s.sheet {
 		s.sheet, s.come = sheet, s.rec.Sheet == sheet

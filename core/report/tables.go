@@ -93,7 +93,7 @@ type xlsxSheet struct {
 // digits is how many a number of a workbook keeps exactly.
 const digits = 15
 
-// number gives a text as a number where a workbook keeps it exactly.
+// number returns a text as a number where a workbook keeps it exactly.
 func number(text string) (float64, bool) {
 	if len(strings.Trim(text, "-0.")) > digits {
 		return 0, false

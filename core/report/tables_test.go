@@ -123,7 +123,7 @@ func TestTableGivenUp(t *testing.T) {
 	}
 }
 
-// read gives a workbook's sheets and rows as a text.
+// read returns a workbook's sheets and rows as a text.
 func read(t *testing.T, doc []byte, format source.Format) string {
 	src, err := source.Open(bytes.NewReader(doc), int64(len(doc)),
 		source.Options{Format: format, Sheets: func(int, string) bool { return true }})

@@ -62,7 +62,7 @@ func (t *Tally) Add(f finding.Finding) {
 	r.Values = len(r.values)
 }
 
-// Reasons gives the reasons, errors first, then most first.
+// Reasons returns the reasons, errors first, then most first.
 func (t *Tally) Reasons() []Reason {
 	var list []Reason
 	for _, r := range t.reasons {

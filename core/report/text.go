@@ -208,7 +208,7 @@ func trimLines(s string) string {
 	return strings.Join(lines, "\n")
 }
 
-// Plural gives "1 order", "2 orders".
+// Plural returns "1 order", "2 orders".
 func Plural(n int, word string) string {
 	if n == 1 {
 		return "1 " + word
@@ -216,7 +216,7 @@ func Plural(n int, word string) string {
 	return fmt.Sprintf("%d %ss", n, word)
 }
 
-// Minutes gives a stretch of time as people say it: "25 min", "3 h 10 min".
+// Minutes returns a stretch of time as people say it: "25 min", "3 h 10 min".
 func Minutes(seconds int) string {
 	m := (seconds + 30) / 60
 	if m < 60 {

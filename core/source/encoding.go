@@ -116,7 +116,7 @@ func (e Encoding) encoding() encoding.Encoding {
 	return nil
 }
 
-// Lacks gives the first character of a text that the encoding has no bytes for; 0 is
+// Lacks returns the first character of a text that the encoding has no bytes for; 0 is
 // none.
 func (e Encoding) Lacks(text string) rune {
 	if e == Windows1252 {
@@ -129,7 +129,7 @@ func (e Encoding) Lacks(text string) rune {
 	return 0
 }
 
-// decode gives the document's text as UTF-8, without its byte order mark.
+// decode returns the document's text as UTF-8, without its byte order mark.
 func (s *Shape) decode(r io.Reader) io.Reader {
 	if enc := s.Encoding.encoding(); enc != nil {
 		return transform.NewReader(r, enc.NewDecoder())

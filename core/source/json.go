@@ -57,7 +57,7 @@ func sniffJSON(text []byte, complete bool) Format {
 	return JSON
 }
 
-// jsonReader gives the values of a JSON document that a path chooses.
+// jsonReader returns the values of a JSON document that a path chooses.
 type jsonReader struct {
 	stream *jsondoc.Stream
 	read   int64
@@ -155,7 +155,7 @@ func (r *Record) odd(all []jsondoc.Odd) {
 	}
 }
 
-// ndjsonReader gives what a path chooses in each line.
+// ndjsonReader returns what a path chooses in each line.
 type ndjsonReader struct {
 	r      *bufio.Reader
 	path   *jsondoc.Path
@@ -275,7 +275,7 @@ func offset(err error) int {
 	return 0
 }
 
-// leafReader gives a JSON document as a table for people: a row for each
+// leafReader returns a JSON document as a table for people: a row for each
 // value, its pointer and what it says; in NDJSON the line before them.
 type leafReader struct {
 	dec   *jsontext.Decoder

@@ -136,7 +136,7 @@ func isCode(shown string) bool {
 		!order.KnownCurrency(strings.ToUpper(strings.TrimSpace(shown[:first])))
 }
 
-// written gives the digits of a code as its format shows them; what is more stands before.
+// written returns the digits of a code as its format shows them; what is more stands before.
 func (f cellFormat) written(digits string) string {
 	var out []rune
 	signs := []rune(f.code)
@@ -161,7 +161,7 @@ func (f cellFormat) written(digits string) string {
 	return string(out)
 }
 
-// show gives a stored number as the cell states it.
+// show returns a stored number as the cell states it.
 func (f cellFormat) show(value string, date1904 bool) Cell {
 	n, err := strconv.ParseFloat(value, 64)
 	if err != nil || math.IsInf(n, 0) {

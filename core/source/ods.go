@@ -16,7 +16,7 @@ import (
 // odsType is what an OpenDocument spreadsheet says that it is (OpenDocument 1.3, part 2).
 const odsType = "application/vnd.oasis.opendocument.spreadsheet"
 
-// odsContent gives the part of an OpenDocument spreadsheet that has its rows; nil where the archive is none.
+// odsContent returns the part of an OpenDocument spreadsheet that has its rows; nil where the archive is none.
 func odsContent(z *zip.Reader) (content *zip.File, err error) {
 	is := false
 	for _, f := range z.File {
@@ -42,7 +42,7 @@ func odsContent(z *zip.Reader) (content *zip.File, err error) {
 	return content, nil
 }
 
-// odsReader gives the rows of an OpenDocument spreadsheet. Where one sheet is read, its records name none,
+// odsReader returns the rows of an OpenDocument spreadsheet. Where one sheet is read, its records name none,
 // as those of a CSV.
 type odsReader struct {
 	book   *book

@@ -153,7 +153,7 @@ func (x *rewriter) append(f *zip.File, before, end, more string) error {
 	return x.put(f.Name, text)
 }
 
-// read gives a part that is small, unpacked.
+// read returns a part that is small, unpacked.
 func (x *rewriter) read(f *zip.File) ([]byte, error) {
 	r, err := x.b.open(f)
 	if err != nil {

@@ -121,7 +121,7 @@ func (n *notes) close() error {
 	return errors.Join(n.file.Close(), os.Remove(n.file.Name()))
 }
 
-// each gives the comments that were kept.
+// each returns the comments that were kept.
 func (n *notes) each(f func(column, row int, text string) error) error {
 	if n.file == nil {
 		return nil

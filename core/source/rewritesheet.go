@@ -233,7 +233,7 @@ func (w *sheetWriter) oneRow(t xmlTag) error {
 	return w.cells(t, w.number(change.Drop), change.Cells, !change.Drop)
 }
 
-// number gives the number in the copy of the row that came last.
+// number returns the number in the copy of the row that came last.
 func (w *sheetWriter) number(drop bool) int {
 	if drop && !w.dropped {
 		w.dropped = true
@@ -451,7 +451,7 @@ func (w *sheetWriter) columnLook(column int) int {
 	return 0
 }
 
-// escapeText gives a text as XML has it: what is no character of XML 1.0 becomes U+FFFD.
+// escapeText returns a text as XML has it: what is no character of XML 1.0 becomes U+FFFD.
 func escapeText(s string) string {
 	s = strings.Map(func(r rune) rune {
 		if r < ' ' && r != '\t' && r != '\n' && r != '\r' || r == 0xFFFE || r == 0xFFFF {
@@ -464,7 +464,7 @@ func escapeText(s string) string {
 
 var escaper = strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;", `"`, "&quot;", "\r", "&#13;")
 
-// withAttr gives the tag with an attribute's value exchanged; value is a part of body.
+// withAttr returns the tag with an attribute's value exchanged; value is a part of body.
 func withAttr(body, value, by []byte) []byte {
 	if value == nil {
 		return body
@@ -473,7 +473,7 @@ func withAttr(body, value, by []byte) []byte {
 	return slices.Concat(body[:at], by, body[at+len(value):])
 }
 
-// withoutAttr gives the tag without an attribute; value is a part of body.
+// withoutAttr returns the tag without an attribute; value is a part of body.
 func withoutAttr(body, value []byte) []byte {
 	if value == nil {
 		return body
@@ -483,7 +483,7 @@ func withoutAttr(body, value []byte) []byte {
 	return slices.Concat(body[:from], body[at+len(value)+1:])
 }
 
-// setAttr gives the tag with an attribute.
+// setAttr returns the tag with an attribute.
 func setAttr(body []byte, name, value string) []byte {
 	if was := parseTag(body).attr(name); was != nil {
 		return withAttr(body, was, []byte(value))

@@ -108,7 +108,7 @@ var inOrder = []string{"fonts", "fills", "borders", "cellStyleXfs", "cellXfs", "
 var leasts = map[string]string{"fonts": "<font/>", "fills": `<fill><patternFill patternType="none"/></fill>` +
 	`<fill><patternFill patternType="gray125"/></fill>`, "borders": "<border/>", "cellXfs": "<xf/>"}
 
-// without gives the styles with the least of a section that is not there, or is empty at a tag, in front of those
+// without returns the styles with the least of a section that is not there, or is empty at a tag, in front of those
 // behind.
 func (s *styles) without(tag []int, name string, behind []string) []byte {
 	section := strings.NewReplacer("</", "</"+s.prefix, "<", "<"+s.prefix).Replace("<" + name + ">" + leasts[name] +

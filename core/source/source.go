@@ -115,7 +115,7 @@ func Trim(s string) string {
 // and a soft hyphen.
 const unseen = "\u200b\u2060\ufeff\u00ad"
 
-// Reader gives the records of a document one after another. Next returns io.EOF
+// Reader returns the records of a document one after another. Next returns io.EOF
 // after the last one; an error of type *finding.Finding says what stopped it.
 // A record belongs to the caller.
 type Reader interface {

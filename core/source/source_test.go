@@ -17,7 +17,7 @@ import (
 	"koinos/core/finding"
 )
 
-// read gives a document's rows as text, "row:cell|cell", and its findings.
+// read returns a document's rows as text, "row:cell|cell", and its findings.
 func read(t testing.TB, b []byte, opt Options) (rows []string, found []finding.Finding, err error) {
 	t.Helper()
 	r, err := Open(bytes.NewReader(b), int64(len(b)), opt)

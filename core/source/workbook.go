@@ -69,7 +69,7 @@ func (b *book) broken(err error, what string, at origin.Place) error {
 	return finding.Fatal(finding.DocumentBroken, at, "%s is damaged or cut short (%v).", what, err)
 }
 
-// tidy gives a cell of a workbook as it is read, and notes what of it cannot be taken as it stands: lost is
+// tidy returns a cell of a workbook as it is read, and notes what of it cannot be taken as it stands: lost is
 // what was no character, most how long it may be.
 func (r *Record) tidy(cell Cell, column int, lost string, most int) Cell {
 	note := func(code finding.Code, format string, args ...any) {

@@ -22,7 +22,7 @@ func isX12(head []byte) bool {
 		bytes.Count(head[:min(len(head), 120)], head[3:4]) > 3
 }
 
-// x12Reader gives the transaction sets of one kind as records: trees of
+// x12Reader returns the transaction sets of one kind as records: trees of
 // segments. What is wrong with a set travels with its record; what is wrong
 // with the envelopes with the next one, or with a broken record at the end.
 type x12Reader struct {
@@ -215,7 +215,7 @@ func PlaceOfX12(f *x12.Finding) origin.Place {
 	return at
 }
 
-// segmentRows gives an interchange as a table for people: a row for each
+// segmentRows returns an interchange as a table for people: a row for each
 // segment, its id and then its elements.
 type segmentRows struct {
 	s    *x12.Segments

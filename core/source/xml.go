@@ -29,7 +29,7 @@ type xmlTag struct {
 	close bool   // </a> or <a/>
 }
 
-// next gives the next tag; the text in front of it is in s.text where keep is
+// next returns the next tag; the text in front of it is in s.text where keep is
 // set. What it gives is valid until the next call.
 func (s *xmlScanner) next(keep bool) (xmlTag, error) {
 	s.text = s.text[:0]
@@ -145,7 +145,7 @@ func parseTag(b []byte) xmlTag {
 	return t
 }
 
-// attr gives the raw value of the attribute of a local name, nil where absent.
+// attr returns the raw value of the attribute of a local name, nil where absent.
 func (t xmlTag) attr(name string) []byte {
 	b := t.attrs
 	for {

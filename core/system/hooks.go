@@ -95,7 +95,7 @@ var receiving = grammar.Group("How the system tells of what happened there, by P
 			grammar.May("key", grammar.Some("Where the message has the record's key: path. The record is then asked for")),
 			grammar.May("at", grammar.Some("Where the message has the whole record: path")))}))
 
-// Of gives what a message is about; nil is an event that brings nothing.
+// Of returns what a message is about; nil is an event that brings nothing.
 func (h *Hooks) Of(body []byte) (name string, e *Event, err error) {
 	root, _, err := jsondoc.Parse(body, 1)
 	if err != nil || root == nil {
@@ -108,7 +108,7 @@ func (h *Hooks) Of(body []byte) (name string, e *Event, err error) {
 	return name, e, nil
 }
 
-// Find gives the key of the record that a message is about, and the record where it
+// Find returns the key of the record that a message is about, and the record where it
 // stands in it.
 func (e *Event) Find(r *Record, body []byte) (key string, whole *Found, err error) {
 	root, _, err := jsondoc.Parse(body, 1)
@@ -194,7 +194,7 @@ func (b *builder) registering(n *grammar.Node, g *Signature) *Registering {
 	return r
 }
 
-// ValueAt gives the value at a path of a message; "" is none.
+// ValueAt returns the value at a path of a message; "" is none.
 func ValueAt(p *jsondoc.Path, body []byte) string {
 	root, _, err := jsondoc.Parse(body, 1)
 	if err != nil || root == nil {

@@ -2,7 +2,7 @@ package system
 
 import "strings"
 
-// linked gives the target of a relation in Link headers (RFC 8288): several links in a
+// linked returns the target of a relation in Link headers (RFC 8288): several links in a
 // header, several relations in a link, parameters quoted or bare, in any order.
 func linked(headers []string, relation string) (target string, ok bool) {
 	for _, h := range headers {

@@ -65,7 +65,7 @@ type Page struct {
 	Next    string // address of the next page; "" is none
 }
 
-// First gives the address of a list's first page. Since is the newest stamp that was
+// First returns the address of a list's first page. Since is the newest stamp that was
 // seen, as the system wrote it; "" asks for everything. The address of a page of GraphQL
 // has the variables as its parameters; Request makes what is sent of it.
 func (r *List) First(base, since string) (string, error) {
@@ -177,7 +177,7 @@ func ask(address, query string, number map[string]bool) (to string, body []byte,
 	return u.String(), body, err
 }
 
-// One gives the address of one record.
+// One returns the address of one record.
 func (r *Record) One(base, key string) string {
 	u := join(base, strings.ReplaceAll(r.Get, "{key}", url.PathEscape(key)))
 	q := url.Values{}
@@ -269,7 +269,7 @@ func (r *Record) alone(root *tree.Node, body []byte, at *jsondoc.Path) (Found, e
 	return f, err
 }
 
-// Like gives the address that lists the records with a value.
+// Like returns the address that lists the records with a value.
 func (r *Record) Like(base string, f *Find, value string) (string, error) {
 	u, err := r.First(base, "")
 	if err != nil {
@@ -316,7 +316,7 @@ func (w *While) has(n *tree.Node, values []string) bool {
 	})
 }
 
-// nodes gives the records of an answer with their bytes.
+// nodes returns the records of an answer with their bytes.
 func (r *List) nodes(root *tree.Node, body []byte) ([]*tree.Node, [][]byte, error) {
 	text := r.Records.String()
 	prefix, whole := strings.CutSuffix(text, "[*]")
@@ -369,7 +369,7 @@ func newParts() parts {
 	return parts{map[string][]json.RawMessage{}, map[string]map[string]json.RawMessage{}}
 }
 
-// rawAt gives the bytes of a node; a list or object is cut once for all that is in it.
+// rawAt returns the bytes of a node; a list or object is cut once for all that is in it.
 func rawAt(body []byte, n *tree.Node, cache parts) ([]byte, error) {
 	if n.Parent == nil {
 		return bytes.TrimSpace(body), nil
@@ -455,7 +455,7 @@ func (r *Record) Find(n *tree.Node) (Found, error) {
 	return f, nil
 }
 
-// next gives the address of the page behind an answer of so many records.
+// next returns the address of the page behind an answer of so many records.
 func (p *Paging) next(a Answer, root *tree.Node, records int) (string, error) {
 	if !p.goesOn(root, records) {
 		return "", nil

@@ -46,7 +46,7 @@ func (t *Rest) named(word string) bool {
 	return strings.Contains(t.Path, word) || within(t.Query, word)
 }
 
-// First gives the address of the first page of a part of a record that its list does not
+// First returns the address of the first page of a part of a record that its list does not
 // show; "" is that there is none.
 func (t *Rest) First(base string, f *Found) (string, error) {
 	n := f.Node

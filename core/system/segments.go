@@ -58,7 +58,7 @@ func (b *builder) segments(s *grammar.Node) *Segments {
 	return out
 }
 
-// told gives the separators of a text that tells them, and the text without what only does that.
+// told returns the separators of a text that tells them, and the text without what only does that.
 func (s *Segments) told(text string) (*Segments, string) {
 	if s.Told == nil || !strings.HasPrefix(text, s.Told.Begins) {
 		return s, text

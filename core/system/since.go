@@ -63,7 +63,7 @@ func dayOf(s string) string {
 	return s
 }
 
-// from gives the value of the parameter that asks for what is new since a stamp.
+// from returns the value of the parameter that asks for what is new since a stamp.
 func (s *Since) from(stamp string) (string, error) {
 	value, err := s.value(stamp)
 	if s.As != "" {
@@ -97,7 +97,7 @@ func (s *Since) value(stamp string) (string, error) {
 	return t.Format(time.RFC3339Nano), nil
 }
 
-// Newer gives the later of two stamps of a system; what is no time is compared as text.
+// Newer returns the later of two stamps of a system; what is no time is compared as text.
 // Blank is before everything.
 func Newer(a, b string) string {
 	if a == "" || b == "" {

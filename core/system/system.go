@@ -299,7 +299,7 @@ func loopback(host string) bool {
 	return host == "localhost" || ip != nil && ip.IsLoopback()
 }
 
-// Resolve gives an address with what it takes from the environment.
+// Resolve returns an address with what it takes from the environment.
 func Resolve(address string, env func(string) (string, bool)) (string, error) {
 	text, err := filled(address, "address", env)
 	if err != nil {
@@ -308,7 +308,7 @@ func Resolve(address string, env func(string) (string, bool)) (string, error) {
 	return strings.TrimRight(text, "/"), CheckAddress(text)
 }
 
-// ResolveFolder gives a folder with what it takes from the environment.
+// ResolveFolder returns a folder with what it takes from the environment.
 func ResolveFolder(folder string, env func(string) (string, bool)) (string, error) {
 	text, err := filled(folder, "folder", env)
 	if err == nil && !filepath.IsAbs(text) {

@@ -439,7 +439,7 @@ func (w *Write) TakenBy(body []byte) (key string, is bool) {
 	return key, key != ""
 }
 
-// Warned gives what an answer warns of, beside having done what it was asked.
+// Warned returns what an answer warns of, beside having done what it was asked.
 func (w *Write) Warned(body []byte) (all []string) {
 	if w.Warnings == nil || len(body) == 0 {
 		return nil

@@ -62,7 +62,7 @@ var calls = map[string]Kind{"walk": Crosswalk, "look": List}
 // A call's first argument, in YAML that may itself be in quotation marks.
 var call = regexp.MustCompile(`\b(walk|look)(\(\s*\\?["'])([a-z0-9][a-z0-9_-]*)(\\?["'])`)
 
-// Of gives what a text names. A text that is not readable YAML is an error.
+// Of returns what a text names. A text that is not readable YAML is an error.
 func Of(t Text) ([]Use, error) {
 	root, bad := grammar.Read([]byte(t.Text), string(t.Kind), versions[t.Kind])
 	if bad != nil {
@@ -111,7 +111,7 @@ func placeOf(text string, at int) origin.Place {
 		Column: 1 + utf8.RuneCountInString(before[strings.LastIndexByte(before, '\n')+1:])}
 }
 
-// Renamed gives a text in which what was called from is called to, wherever the
+// Renamed returns a text in which what was called from is called to, wherever the
 // text names it; comments and layout stay. changed is false where it does not
 // name it. An error says where somebody has to change it by hand.
 func Renamed(t Text, kind Kind, from, to string) (text string, changed bool, err error) {
@@ -151,7 +151,7 @@ func Renamed(t Text, kind Kind, from, to string) (text string, changed bool, err
 	return text, true, err
 }
 
-// Called gives a text that calls itself otherwise: the name: of a mapping or sequence.
+// Called returns a text that calls itself otherwise: the name: of a mapping or sequence.
 func Called(t Text, to string) (string, error) {
 	root, bad := grammar.Read([]byte(t.Text), string(t.Kind), versions[t.Kind])
 	if bad != nil {

@@ -154,7 +154,7 @@ type ElementUse struct {
 	Coded bool // it has a list of codes
 }
 
-// ElementOf gives the nth element of a segment, counted from 1; false where the dictionary does not have it, or it is a
+// ElementOf returns the nth element of a segment, counted from 1; false where the dictionary does not have it, or it is a
 // composite.
 func ElementOf(segment string, n int) (ElementUse, bool) {
 	def := segments[segment]

@@ -2,7 +2,7 @@ package x12
 
 import "io"
 
-// Reader gives the transaction sets of a document one after another.
+// Reader returns the transaction sets of a document one after another.
 type Reader struct {
 	e     *envelope
 	sets  []*Set
@@ -19,7 +19,7 @@ func NewReader(r io.Reader) *Reader {
 	return x
 }
 
-// Next gives the next set with what was found about envelopes since the last
+// Next returns the next set with what was found about envelopes since the last
 // one; at the end what is left of that comes with io.EOF.
 func (x *Reader) Next() (*Set, []Finding, error) {
 	x.found = nil
@@ -33,7 +33,7 @@ func (x *Reader) Next() (*Set, []Finding, error) {
 	return s, x.found, nil
 }
 
-// Segments gives the segments of a document as they stand, whatever is wrong
+// Segments returns the segments of a document as they stand, whatever is wrong
 // with them; what is no interchange comes as a segment of its first bytes.
 type Segments struct {
 	s      *scanner
@@ -43,7 +43,7 @@ type Segments struct {
 // NewSegments begins to read a document.
 func NewSegments(r io.Reader) *Segments { return &Segments{s: newScanner(r)} }
 
-// Next gives the next segment; it is valid until the one after. The error is
+// Next returns the next segment; it is valid until the one after. The error is
 // io.EOF or that of the stream.
 func (x *Segments) Next() (*Segment, error) {
 	if x.inside {

@@ -7,7 +7,7 @@ import (
 	"time"
 )
 
-// Renumber gives an interchange under another control number, as one that is made at another moment: ISA09, ISA10,
+// Renumber returns an interchange under another control number, as one that is made at another moment: ISA09, ISA10,
 // ISA13, IEA02, and of each functional group GS04, GS05, GS06 and GE02. Group gives the new number of a group that has
 // had another. Everything else stays byte for byte.
 func Renumber(interchange []byte, control int64, group func(was string) (int64, error), at time.Time) ([]byte, error) {

@@ -44,7 +44,7 @@ func remarks(list ...Finding) (all []Remark) {
 	return all
 }
 
-// Outline gives interchanges item by item, each with what was found there.
+// Outline returns interchanges item by item, each with what was found there.
 // Findings about envelopes come as items without elements.
 func Outline(r io.Reader, yield func(Item) error) error {
 	return Read(r, Handler{

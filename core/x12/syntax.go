@@ -31,7 +31,7 @@ type Segment struct {
 // Len is how many elements there are, blank ones included.
 func (s *Segment) Len() int { return len(s.ends) - 1 }
 
-// Bytes gives the nth element, counted from 1 as the standard does; nil is none.
+// Bytes returns the nth element, counted from 1 as the standard does; nil is none.
 func (s *Segment) Bytes(n int) []byte {
 	if n < 1 || n >= len(s.ends) {
 		return nil
@@ -123,7 +123,7 @@ func idKey(b []byte) uint32 {
 
 func idPlace(key uint32) uint32 { return key * 2654435761 >> 20 }
 
-// segmentID gives the id as a string without allocating for those that are known.
+// segmentID returns the id as a string without allocating for those that are known.
 func segmentID(b []byte) string {
 	if key := idKey(b); key != 0 {
 		if known := &idTable[idPlace(key)]; known.key == key {
@@ -243,7 +243,7 @@ func alphanumeric(c byte) bool {
 	return c >= '0' && c <= '9' || c >= 'A' && c <= 'Z' || c >= 'a' && c <= 'z' || c == ' '
 }
 
-// next gives the next segment. Line ends between segments are passed over.
+// next returns the next segment. Line ends between segments are passed over.
 // The error is io.EOF at the end, io.ErrUnexpectedEOF with what is left of a
 // segment without a terminator, or errLong.
 func (s *scanner) next() (*Segment, error) {

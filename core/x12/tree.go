@@ -7,7 +7,7 @@ import (
 	"strings"
 )
 
-// Tree gives a set as a tree of values: a member for each segment, named by its
+// Tree returns a set as a tree of values: a member for each segment, named by its
 // id, in the loop that it belongs to; within it a member for each filled
 // element, named by its number (02), or number and component (02-1). Numbers
 // with implied decimals get their point. The segments of the interchange and

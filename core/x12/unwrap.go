@@ -6,7 +6,7 @@ import (
 	"io"
 )
 
-// unwrapper gives a document without its line ends: some programs break a whole interchange into lines of one length,
+// unwrapper returns a document without its line ends: some programs break a whole interchange into lines of one length,
 // in the midst of elements.
 type unwrapper struct {
 	r     *bufio.Reader
@@ -15,7 +15,7 @@ type unwrapper struct {
 	past  int64   // line ends that it has come past
 }
 
-// Read gives what is not a line end.
+// Read returns what is not a line end.
 func (u *unwrapper) Read(p []byte) (n int, err error) {
 	for n == 0 && err == nil {
 		var read int

@@ -19,7 +19,7 @@ const plain850 = "ISA*00*          *00*          *ZZ*PELLOW         *ZZ*QUILLMER
 	"PO1*1*20*MR*1.45*PE*BP*R-10*VP*00113~PID*F****Braided rope 10 mm, white~PO1*2*3*EA*64.50**VP*00501~" +
 	"SAC*C*D240***1850~CTT*2~AMT*TT*241~SE*15*0001~GE*1*77~IEA*1*000000905~"
 
-// wrap gives a document of one interchange with the segments of a set.
+// wrap returns a document of one interchange with the segments of a set.
 func wrap(segments ...string) string {
 	head, _, _ := strings.Cut(plain850, "ST*")
 	set := append([]string{"ST*850*0001"}, segments...)
@@ -51,7 +51,7 @@ func findings(t testing.TB, doc string) (list []string, sets int) {
 }
 
 // Every way of being wrong gives the standard's code at its place, and what is
-// right gives nothing.
+// right returns nothing.
 func TestFindings(t *testing.T) {
 	const beg, line = "BEG*00*SA*PM-1**20260314", "PO1*1*20*MR*1.45**VP*00113"
 	swap := strings.NewReplacer

@@ -104,7 +104,7 @@ var layouts = []layout{
 		columns: cols("sender_number=Order no|ordered_on=Date|item=Item|description=Description|quantity=Quantity|unit_price=Price|amount=Total")},
 }
 
-// Samples gives every document of the corpus.
+// Samples returns every document of the corpus.
 func Samples() []Sample {
 	var all []Sample
 	for i := range layouts {

@@ -117,7 +117,7 @@ func meet(name string, doc []byte, wants []string) (Stranger, error) {
 	return s, nil
 }
 
-// bindingOf gives the level of a field and what feeds it in the mapping.
+// bindingOf returns the level of a field and what feeds it in the mapping.
 func bindingOf(m *mapping.Mapping, field string) (order.Level, string) {
 	for _, level := range order.Levels {
 		for _, b := range m.Bindings[level] {

@@ -57,7 +57,7 @@ func From(h Hints, samples ...io.Reader) (*Draft, error) {
 // tally counts how often each of some values was seen.
 type tally map[string]int
 
-// most gives the value that was seen most often, and how often.
+// most returns the value that was seen most often, and how often.
 func (t tally) most() (value string, n, of int) {
 	for _, v := range slices.Sorted(maps.Keys(t)) {
 		of += t[v]

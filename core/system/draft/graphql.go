@@ -177,7 +177,7 @@ func (t *graphType) field(name string) *graphField {
 	return nil
 }
 
-// nodes gives the type of what a field lists, and where that stands below it.
+// nodes returns the type of what a field lists, and where that stands below it.
 func (g *graph) nodes(f *graphField) (node *graphType, into string) {
 	t := g.named(f.Type.base().Name)
 	switch {

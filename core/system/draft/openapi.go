@@ -305,7 +305,7 @@ func (l *list) wrapped(s *schema) (string, *schema) {
 	return "", s
 }
 
-// choose gives the lists that the draft has, and the names of the others.
+// choose returns the lists that the draft has, and the names of the others.
 func (a *api) choose(only []string) (kept []*list, left []string, err error) {
 	for _, name := range only {
 		l := a.named(name)

@@ -53,7 +53,7 @@ func (s *schema) is(kind string) bool {
 	})
 }
 
-// one gives the first text that a schema says.
+// one returns the first text that a schema says.
 func (s *schema) one(get func(*openapi3.Schema) string) string {
 	if s != nil {
 		for _, v := range s.all {
@@ -124,7 +124,7 @@ func (s *schema) enum() (out []string) {
 	return out
 }
 
-// named gives the first of the members that is called as a table says, whose schema fits.
+// named returns the first of the members that is called as a table says, whose schema fits.
 func named(props []prop, table []string, fits func(*schema) bool) (prop, bool) {
 	for _, name := range table {
 		for _, p := range props {
@@ -158,7 +158,7 @@ func deepProps(s *schema, path string, deep int) (out []prop) {
 	return out
 }
 
-// answerOf gives what an operation answers when it is done, in JSON.
+// answerOf returns what an operation answers when it is done, in JSON.
 func answerOf(op *openapi3.Operation) (*schema, openapi3.Headers) {
 	if op == nil || op.Responses == nil {
 		return nil, nil
@@ -184,7 +184,7 @@ func inJSON(c openapi3.Content) *schema {
 	return nil
 }
 
-// sent gives what an operation takes, in JSON.
+// sent returns what an operation takes, in JSON.
 func sent(op *openapi3.Operation) *schema {
 	if op == nil || op.RequestBody == nil || op.RequestBody.Value == nil {
 		return nil
