@@ -64,7 +64,7 @@ func (s *shelf) write(f func(*store.Tx) error) {
 	}
 }
 
-// take takes intents as a load of again would, and gives their results.
+// take takes intents as a load of again would, and returns their results.
 func (s *shelf) take(again outcome.Again, match order.LineKey, all ...*intent.Intent) []store.OrderResult {
 	s.Helper()
 	load := s.load()

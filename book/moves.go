@@ -351,7 +351,7 @@ func (n *noticed) tolerated(kind order.MovementKind, limit order.Number) (order.
 	return limit.Add(share)
 }
 
-// tolerance is the share by which the rules let more move than was ordered; "" is none.
+// tolerance is the share by which the rules let more move than was ordered; "" if there is none.
 func (n *noticed) tolerance() string {
 	if n.s.Over.Sign() == 0 {
 		return ""

@@ -181,7 +181,7 @@ func (s *service) kill() { s.end(syscall.SIGKILL) }
 
 func (s *service) api() *client.Client { return client.New(s.address, "") }
 
-// koinos runs a command against the service and gives what it said and its exit code.
+// koinos runs a command against the service and returns what it said and its exit code.
 func (s *service) koinos(args ...string) (out, errOut string, code int) {
 	return koinos(s.t, []string{"KOINOS_ADDRESS=" + s.address}, args...)
 }
@@ -238,7 +238,7 @@ func (s *service) try(method, path, body string, headers ...string) (*http.Respo
 	return res, string(b), err
 }
 
-// file writes a file for a test and gives its name.
+// file writes a file for a test and returns its name.
 func file(t testing.TB, name string, content []byte) string {
 	t.Helper()
 	name = filepath.Join(t.TempDir(), name)

@@ -201,7 +201,7 @@ func (r *session) run(command string) string {
 var telling = []string{"Content-Type", "Content-Disposition", "ETag", "Link", "Location", "Idempotency-Replayed",
 	"Koinos-Cells", "Koinos-Absent", "WWW-Authenticate", "Retry-After"}
 
-// request makes a request, "METHOD PATH < FILE; Header: value", and gives its answer.
+// request makes a request, "METHOD PATH < FILE; Header: value", and returns its answer.
 func (r *session) request(line string) string {
 	parts := strings.Split(line, "; ")
 	what, name, _ := strings.Cut(parts[0], " < ")

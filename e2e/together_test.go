@@ -134,7 +134,7 @@ func TestTogether(t *testing.T) {
 
 var longest = regexp.MustCompile(`(?m)^koinos_writer_longest_seconds ([0-9.e+-]+)$`)
 
-// longestTurn is the longest time that the one writer was kept in one go since this was asked last.
+// longestTurn is the longest time that the one writer was kept in one step since this was asked last.
 func (s *service) longestTurn() time.Duration {
 	s.t.Helper()
 	_, text := s.do("GET", "/metrics", "")

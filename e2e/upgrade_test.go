@@ -188,7 +188,7 @@ func same(t *testing.T, path string, was, is any) {
 var own = map[string]bool{"answer": true, "answered_on": true, "accepted": true, "due_on": true, "invoice": true,
 	"invoiced_on": true, "invoiced": true, "shipment": true, "shipped_on": true, "change_number": true}
 
-// users takes Koinos's own words out of the user's fields and gives them.
+// users takes Koinos's own words out of the user's fields and returns them.
 func users(o object) map[string]string {
 	found := map[string]string{}
 	list, _ := o["custom"].([]any)

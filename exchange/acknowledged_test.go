@@ -22,7 +22,7 @@ func (d *desk) acknowledge(control int, of api.Interchange, segments string) {
 	}
 }
 
-// due sends what is due, as the service does by itself, and gives how many interchanges these are.
+// due sends what is due, as the service does by itself, and returns how many interchanges these are.
 func (d *desk) due(name, set string) int {
 	d.t.Helper()
 	before := len(d.outbox(name, set))

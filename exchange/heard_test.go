@@ -8,7 +8,7 @@ import (
 	"koinos/core/order"
 )
 
-// heard receives a set about the first order and gives its state with what it says.
+// heard receives a set about the first order and returns its state with what it says.
 func (d *desk) heard(doc string) string {
 	d.t.Helper()
 	i := d.receive(doc)

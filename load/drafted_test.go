@@ -104,7 +104,7 @@ lines:
 	}
 }
 
-// happened says what a notice of a kind did to a line; "" is nothing.
+// happened says what a notice of a kind did to a line; "" if there is nothing.
 func happened(kind string, o *order.Order, answers []order.Answered, l *order.Line) string {
 	switch {
 	case kind == "shipment" && l.Shipped.Sign() > 0:

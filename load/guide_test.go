@@ -103,7 +103,7 @@ func runExample(t *testing.T, text, blocks string) string {
 	return out.String()
 }
 
-// ordersOf maps a document and gives its sound orders.
+// ordersOf maps a document and returns its sound orders.
 func ordersOf(t *testing.T, m *mapping.Mapping, doc []byte, set *list.Set) (orders []order.Order, refused string) {
 	keep := func(d *intent.Intent) {
 		if d.Refused() {

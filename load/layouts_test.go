@@ -71,7 +71,7 @@ func (l *layout) number(plain string) string {
 
 var columns = []string{"Order", "City", "Ordered", "Item", "What", "Qty", "Price", "Less", "Sum"}
 
-// table lays the orders out as rows of text, and gives the mapping for them.
+// table lays the orders out as rows of text, and returns the mapping for them.
 func (l *layout) table(r *rand.Rand, orders []anOrder) (rows [][]string, mapping string) {
 	at := r.Perm(len(columns)) // where each column goes
 	if !l.shuffled {

@@ -35,7 +35,7 @@ type rules struct {
 // for what was ordered and received.
 var invoiceHolds = []string{string(finding.OverInvoiced), string(finding.PriceDiffers), string(finding.InvoiceDiffers)}
 
-// Holds returns the warnings that hold an order of a mapping, without those that were accepted; nil is none.
+// Holds returns the warnings that hold an order of a mapping, without those that were accepted; nil if there is none.
 func Holds(m *mapping.Mapping, accepted ...finding.Code) func(*finding.Finding) bool {
 	codes := m.Holds
 	if m.Kind == intent.Invoice && codes == nil && (m.Of == order.Purchase || m.FromSeller) {

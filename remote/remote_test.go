@@ -316,7 +316,7 @@ func TestClientCredentials(t *testing.T) {
 	}
 }
 
-// No more than the description says goes on side by side, and no faster.
+// No more than the description says goes on at the same time, and no faster.
 func TestLimits(t *testing.T) {
 	var now, most atomic.Int32
 	x := begin(t, "", "at_once: 3", func(w http.ResponseWriter, _ *http.Request) {

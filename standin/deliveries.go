@@ -73,7 +73,7 @@ func (l *Ledgerline) addDelivery(c *call) (int, any) {
 	return http.StatusCreated, d
 }
 
-// mayLeave says why so much of a line cannot leave; "" is that it can.
+// mayLeave says why so much of a line cannot leave; "" means that it can.
 func (l *Ledgerline) mayLeave(o *bookOrder, k deliveryLine) string {
 	left, err := order.ParseNumber(string(k.Qty))
 	if err != nil || left.Sign() <= 0 {

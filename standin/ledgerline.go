@@ -217,7 +217,7 @@ func (l *Ledgerline) guarded(w http.ResponseWriter, r *http.Request, f func(*cal
 	l.faults.pass(w, r, func(w http.ResponseWriter, r *http.Request) { l.once(w, r, body, f) }, l.fail)
 }
 
-// once does what is asked, or gives the first answer again to an idempotency key.
+// once does what is asked, or returns the first answer again to an idempotency key.
 func (l *Ledgerline) once(w http.ResponseWriter, r *http.Request, body []byte, f func(*call) (int, any)) {
 	l.mu.Lock()
 	defer l.mu.Unlock()

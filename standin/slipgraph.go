@@ -48,8 +48,8 @@ type points struct {
 	at   time.Time
 }
 
-// spend takes points and gives what is left; where that is less than nothing, how long
-// one has to wait until nothing is owed.
+// spend takes points and returns what is left; where that is less than nothing, how long one has to wait until nothing
+// is owed.
 func (p *points) spend(n float64, now time.Time) (left float64, wait time.Duration) {
 	p.mu.Lock()
 	defer p.mu.Unlock()

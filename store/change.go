@@ -160,7 +160,8 @@ func (t *Tx) LastEvent(id, load int64, seq int) (e api.Event, was []byte, err er
 	}
 }
 
-// Told returns the interchange in which a partner was told about an order at a revision or a later one; 0 is none.
+// Told returns the interchange in which a partner was told about an order at a revision or a later one; 0 if there is
+// none.
 func (t *Tx) Told(id int64, revision int) (interchange int64, err error) {
 	err = t.row(`SELECT coalesce(max(s.interchange), 0) FROM set_orders s JOIN interchanges i ON i.id = s.interchange
 	  WHERE s.order_id = ? AND s.order_revision >= ? AND i.direction = 'out' AND i.control > 0`, []any{id, revision}, &interchange)

@@ -13,8 +13,8 @@ import (
 const sameContent = `(content = ?4 OR content = '' AND document = ?5)`
 
 // KnownControl returns the first earlier interchanges from the same partner with the same control number: one with the
-// same content, and one with other content; 0 is none. Rejected interchanges do not count, because they are to be sent
-// again.
+// same content, and one with other content; 0 if there is none. Rejected interchanges do not count, because they are to
+// be sent again.
 func (s *Store) KnownControl(ctx context.Context, i *api.Interchange) (same, other int64, err error) {
 	err = s.r.QueryRowxContext(ctx, `SELECT coalesce(min(CASE WHEN `+sameContent+` THEN id END), 0),
 		coalesce(min(CASE WHEN NOT `+sameContent+` THEN id END), 0) FROM interchanges
@@ -24,7 +24,7 @@ func (s *Store) KnownControl(ctx context.Context, i *api.Interchange) (same, oth
 }
 
 // KnownGroup returns the first other interchange of the partner that contains a functional group with a control number;
-// 0 is none. Leading zeros are ignored. Rejected interchanges do not count, because they are to be sent again.
+// 0 if there is none. Leading zeros are ignored. Rejected interchanges do not count, because they are to be sent again.
 func (s *Store) KnownGroup(ctx context.Context, i *api.Interchange, control string) (id int64, err error) {
 	err = s.r.GetContext(ctx, &id, `SELECT coalesce(min(i.id), 0) FROM sets s JOIN interchanges i ON i.id = s.interchange
 		WHERE ltrim(s.group_control, '0') = ltrim(?, '0') AND s.state NOT IN ('duplicate', 'doubtful', 'rejected')

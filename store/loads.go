@@ -472,7 +472,7 @@ func (s *Store) SpansFrom(ctx context.Context, load int64, after, limit int) ([]
 	return list, err
 }
 
-// FirstRow is the first row of a sheet that belongs to an order of the load; 0 is none.
+// FirstRow is the first row of a sheet that belongs to an order of the load; 0 if there is none.
 func (s *Store) FirstRow(ctx context.Context, load int64, sheet string) (row int, err error) {
 	err = s.r.GetContext(ctx, &row, `SELECT coalesce(min(first), 0) FROM load_spans WHERE load_id = ? AND sheet = ?`,
 		load, sheet)

@@ -158,8 +158,8 @@ func readPosted(ctx context.Context, q querier, all []MovementKey, into map[Move
 	return nil
 }
 
-// Reverses returns the number of the movement that a movement takes back, whatever orders it is of; "" is none. It
-// returns false if the movement does not exist.
+// Reverses returns the number of the movement that a movement takes back, whatever orders it is of; "" if there is
+// none. It returns false if the movement does not exist.
 func (s *Changes) Reverses(kind order.MovementKind, partner, number string) (reverses string, there bool, err error) {
 	key := MovementKey{kind, partner, number}
 	if _, known := s.movements[key]; !known {

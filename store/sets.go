@@ -214,7 +214,8 @@ func (s *Store) SetStates(ctx context.Context, id int64) (states []string, err e
 	return states, err
 }
 
-// LastLoad is the last load that processed sets of a kind of an interchange and whose results are stored; 0 is none.
+// LastLoad is the last load that processed sets of a kind of an interchange and whose results are stored; 0 if there is
+// none.
 func (s *Store) LastLoad(ctx context.Context, id int64, kind string) (load int64, err error) {
 	err = s.r.GetContext(ctx, &load, `SELECT coalesce(max(load_id), 0) FROM sets WHERE interchange = ? AND kind = ?`, id,
 		kind)

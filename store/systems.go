@@ -205,7 +205,7 @@ func (s *Store) OpenPulls(ctx context.Context, system, record string) (n int, er
 	return n, err
 }
 
-// Watermark is the newest stamp of a kind of record up to which everything was read; "" is none.
+// Watermark is the newest stamp of a kind of record up to which everything was read; "" if there is none.
 func (s *Store) Watermark(ctx context.Context, system, record string, reading api.Reading) (stamp string, err error) {
 	text, err := json.Marshal(reading)
 	if err == nil {

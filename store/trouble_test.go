@@ -67,7 +67,7 @@ func TestPanicInTransaction(t *testing.T) {
 	}
 }
 
-// limit bounds the database to a number of pages more than it has.
+// limit limits the database to a number of pages more than it has.
 func limit(t *testing.T, s *Store, more int) {
 	t.Helper()
 	var pages int

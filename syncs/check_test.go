@@ -14,7 +14,7 @@ import (
 	"koinos/store"
 )
 
-// check compares to the end, and gives the figures and what was found, a line each.
+// check compares to the end, and returns the figures and what was found, a line each.
 func (k *keeping) check(n api.NewCheck) (counts string, found []string) {
 	k.t.Helper()
 	ctx, stop := context.WithTimeout(context.Background(), time.Minute)

@@ -179,7 +179,7 @@ func atStall(t *testing.T, s *stall, sync string) *keeping {
 	return k
 }
 
-// read runs the sync, and gives what the stall was asked.
+// read runs the sync, and returns what the stall was asked.
 func (k *keeping) read(s *stall) string {
 	k.t.Helper()
 	k.run("s")

@@ -33,7 +33,7 @@ func (o *office) message(id, body string) int {
 	return status
 }
 
-// settled waits until the pulls of all webhooks have ended, and gives the last.
+// settled waits until the pulls of all webhooks have ended, and returns the last.
 func (o *office) settled() api.Pull {
 	o.t.Helper()
 	ctx := context.Background()

@@ -127,7 +127,7 @@ func (s *Syncs) heldWork(k *api.Task, is *store.StoredOrder, code string) *api.H
 	return w
 }
 
-// waitsFor says what a push waits for; "" is nothing.
+// waitsFor says what a push waits for; "" if there is nothing.
 func (s *Syncs) waitsFor(ctx context.Context, p *syncing.Push, is *store.StoredOrder) (string, error) {
 	if p.After == nil || is.Status == order.Cancelled {
 		return "", nil

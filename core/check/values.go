@@ -91,7 +91,8 @@ var lists = []struct {
 	{order.Lines, field(order.Lines, "unit"), named("units"), finding.UnknownUnit},
 }
 
-// AskedOf is the field that is looked up in a list of this name for every order, whatever its origin; "" is none.
+// AskedOf is the field that is looked up in a list of this name for every order, whatever its origin; "" if there is
+// none.
 func AskedOf(list string) string {
 	for _, rule := range lists {
 		for _, kind := range []order.Kind{order.Sales, order.Purchase} {

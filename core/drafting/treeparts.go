@@ -55,7 +55,7 @@ func within(path, outer string) bool {
 	return strings.HasPrefix(path, outer+".") || strings.HasPrefix(path, outer+"[")
 }
 
-// partField is the field that a list can add up to; "" is none.
+// partField is the field that a list can add up to; "" if there is none.
 func partField(list string) string {
 	words := plainWords(strings.NewReplacer("[*]", " ", "$.", "", ".", " ").Replace(list))
 	for _, p := range partsOf {

@@ -60,7 +60,7 @@ func (p *Part) Lines(n *tree.Node) iter.Seq[*tree.Node] {
 // Part says how the repeating parts of a level stand in the rows; nil if the mapping does not say it.
 func (m *Mapping) Part(level order.Level) *Part { return m.Parts[slices.Index(order.Levels, level)] }
 
-// lines is the address of the lines; nil is none.
+// lines is the address of the lines; nil if there is none.
 func (b *builder) lines(m *Mapping) (each *x12.Address) {
 	if lines := m.Parts[InLines]; lines != nil {
 		each, _ = lines.Each.(*x12.Address)

@@ -53,7 +53,7 @@ func Unasked(told []Told, is *order.Order, answers []order.Answered, today order
 }
 
 // unaskedChange is the code of the change (X12 element 670) that makes a line as it is of one as the buyer knows it; ""
-// is none.
+// if there is none.
 func unaskedChange(was *order.Line, is *order.Order, l *order.Line) string {
 	switch {
 	case l == nil && was.Quantity.Sign() > 0:

@@ -90,8 +90,8 @@ func (f *Field) SetDate(o *Order, l *Line, v Date) {
 	*f.date(o, l) = v
 }
 
-// Value returns the field's value as Each does; "" is none. It may add a blank party, reference or custom field to the
-// order.
+// Value returns the field's value as Each does; "" if there is none. It may add a blank party, reference or custom
+// field to the order.
 func (f *Field) Value(o *Order, l *Line) string {
 	switch {
 	case f.text != nil:

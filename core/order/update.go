@@ -71,8 +71,8 @@ type Conflict struct {
 func (c *Conflict) Error() string { return c.Message }
 
 // Update returns what o becomes when in arrives and, for each line of the result, the line of in that it took values
-// from, counted from 1; 0 is none. Neither order is changed. What has moved (shipped, received) is never taken back: an
-// arriving quantity below it is a *Conflict. Sums and status are not worked out.
+// from, counted from 1; 0 if there is none. Neither order is changed. What has moved (shipped, received) is never taken
+// back: an arriving quantity below it is a *Conflict. Sums and status are not worked out.
 func (o *Order) Update(in *Order, a Arrival) (*Order, []int, error) {
 	out := o.Clone()
 	for i := range a.Header {

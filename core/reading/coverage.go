@@ -306,8 +306,8 @@ type ColumnRole struct {
 	Fields []string `json:"fields" doc:"header.ordered_on and the like"`
 }
 
-// Roles says which fields the columns of the group's rows fill, and in which row of which sheet their heading is; 0 is
-// none.
+// Roles says which fields the columns of the group's rows fill, and in which row of which sheet their heading is; 0 if
+// there is none.
 func (g *Group) Roles() (heading int, roles []ColumnRole) {
 	all := map[int]*ColumnRole{}
 	add := func(column int, role, field string) {

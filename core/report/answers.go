@@ -20,10 +20,10 @@ type Answers interface {
 	Spans(sheet string, first, last int) ([]outcome.SpanOutcome, error)
 	// Findings returns what was found at the rows first to last, by place.
 	Findings(sheet string, first, last int) ([]finding.Finding, error)
-	// FirstRow is the first row of the sheet that belongs to an order; 0 is none.
+	// FirstRow is the first row of the sheet that belongs to an order; 0 if there is none.
 	FirstRow(sheet string) (int, error)
-	// Stored returns the stored order of an outcome, nil where there is none, and
-	// which of its lines, counted from 1, a row of the document is; 0 is none.
+	// Stored returns the stored order of an outcome, nil where there is none, and which of its lines, counted from 1, a
+	// row of the document is; 0 if there is none.
 	Stored(o *outcome.OrderOutcome) (stored *order.Order, line func(sheet string, row int) int, err error)
 }
 

@@ -131,7 +131,7 @@ func (x *refresher) row(cell func(int) string) (map[int]string, error) {
 	return changed, nil
 }
 
-// lineOf finds the line of a line number or line id; 0 is none.
+// lineOf finds the line of a line number or line id; 0 if there is none.
 func lineOf(o *order.Order, name string) int {
 	for i := range o.Lines {
 		if name != "" && (o.Lines[i].Number == name || lineID(o, i+1) == name) {

@@ -36,7 +36,7 @@ type tallied struct {
 	values map[string]bool
 }
 
-// mostValues bounds how many different values a reason counts.
+// mostValues limits how many different values a reason counts.
 const mostValues = 10_000
 
 // Add counts a finding. Findings of one order must come together.

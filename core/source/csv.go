@@ -12,7 +12,7 @@ import (
 	"koinos/core/origin"
 )
 
-// slabCells is how many cells are made at once.
+// slabCells is how many cells are allocated at once.
 const slabCells = 2048
 
 type csvReader struct {
@@ -71,9 +71,8 @@ func (c *counter) Read(p []byte) (int, error) {
 
 func (c *csvReader) Offset() float64 { return share(c.read, c.size) }
 
-// A quoted cell may run over so many line ends, and so many bytes, before it
-// counts as one that was never closed. Lines that it had swallowed are read as rows of
-// their own then.
+// A quoted cell may contain this many line ends, and bytes, before its quotation mark counts as one that was never
+// closed. Lines that it had swallowed are then read as rows of their own.
 const (
 	quotedLines = 200
 	quotedBytes = 1 << 20
@@ -180,7 +179,7 @@ func (c *csvReader) trimmed() []byte {
 	return trimLineEnd(c.raw)
 }
 
-// splitReleased cuts a record in which a sign makes the next one text.
+// splitReleased splits a record in which a release sign makes the next character text.
 func (c *csvReader) splitReleased(line []byte) {
 	for i := 0; i < len(line); i++ {
 		switch {
@@ -197,7 +196,7 @@ func (c *csvReader) splitReleased(line []byte) {
 	c.ends = append(c.ends, len(c.text))
 }
 
-// splitAt cuts a line of fixed width.
+// splitAt splits a line of fixed width.
 func (c *csvReader) splitAt(line []byte) {
 	runes := []rune(string(line))
 	last := 0
@@ -239,8 +238,7 @@ func (c *csvReader) splitPlain(line []byte) {
 	}
 }
 
-// splitQuoted cuts a row with quotation marks, taking further lines in while a
-// quoted cell is open.
+// splitQuoted splits a row with quotation marks; it reads further lines while a quoted cell is open.
 func (c *csvReader) splitQuoted() error {
 	at, first := 0, len(c.raw)
 	open := 0  // column of the quoted cell
@@ -289,13 +287,13 @@ func (c *csvReader) splitQuoted() error {
 	}
 }
 
-// isStray reports whether text goes on where a quoted cell has ended.
+// isStray reports whether text continues after a quoted cell has ended.
 func (c *csvReader) isStray(at int) bool {
 	return c.raw[at] != c.delim && c.raw[at] != '\n' && c.raw[at] != '\r'
 }
 
-// areRows reports whether each line of a row has as many cells as the row before, quotation marks
-// aside: they are rows then, between which a mark stands by mistake.
+// areRows reports whether each line of a row has as many cells as the row before, ignoring quotation marks. Then they
+// are rows, with a quotation mark between them by mistake.
 func (c *csvReader) areRows() bool {
 	for line := range bytes.SplitSeq(trimLineEnd(c.raw), []byte{c.lineEnd}) {
 		if bytes.Count(line, []byte{c.delim})+1 != c.width {
@@ -305,8 +303,8 @@ func (c *csvReader) areRows() bool {
 	return c.width > 1
 }
 
-// regret rereads a row whose quotation mark is closed, but in another row than where it should be: all
-// of its lines are in doubt.
+// regret rereads a row whose quotation mark is closed, but in another row than it should be: all of its lines are in
+// doubt.
 func (c *csvReader) regret(first, open int) {
 	swallowed := c.raw[first:]
 	lines := bytes.Count(swallowed, []byte{c.lineEnd})
@@ -319,8 +317,7 @@ func (c *csvReader) regret(first, open int) {
 		"clear which rows are meant."
 }
 
-// quoted appends the text of the quoted cell at *at and moves behind it; it is
-// false where the cell never ends.
+// quoted appends the text of the quoted cell at *at and moves behind it; it returns false if the cell never ends.
 func (c *csvReader) quoted(at *int) (closed bool, err error) {
 	i := *at + 1
 	for lines := 0; ; {
@@ -354,8 +351,8 @@ func (c *csvReader) quoted(at *int) (closed bool, err error) {
 	}
 }
 
-// reread takes the row's first line as plain text and gives the lines that its
-// open quotation mark had swallowed back to be read as rows of their own.
+// reread reads the row's first line as plain text, and returns the lines that its open quotation mark had swallowed, to
+// be read as rows of their own.
 func (c *csvReader) reread(first, open int) {
 	c.back = append(bytes.Clone(c.raw[first:]), c.back...)
 	c.text, c.ends, c.notes = c.text[:0], c.ends[:0], nil
@@ -389,7 +386,7 @@ func (c *csvReader) record() Record {
 		})
 	}
 	all := string(c.text)
-	// Cells of many rows share one piece of memory: rows are many and small.
+	// Cells of many rows share one allocation, because rows are many and small.
 	if cap(c.slab)-len(c.slab) < len(c.ends) {
 		c.slab = make([]Cell, 0, max(slabCells, len(c.ends)))
 	}
@@ -416,7 +413,7 @@ func (c *csvReader) record() Record {
 	return Record{Row: c.row, Cells: cells, Findings: c.notes}
 }
 
-// tidy replaces every cell by what clean makes of it and notes the first that changed.
+// tidy replaces every cell by the result of clean, and notes the first one that changed.
 func (c *csvReader) tidy(code finding.Code, message string, clean func([]byte) []byte) {
 	var text []byte
 	begin, noted := 0, false

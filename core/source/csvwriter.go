@@ -11,9 +11,8 @@ import (
 	"golang.org/x/text/transform"
 )
 
-// CSVWriter writes rows of CSV as a document of a shape is written: its encoding,
-// delimiter and quotation mark. Rows end with CRLF (RFC 4180); line ends within a
-// field stay as they are, which those that encoding/csv writes do not.
+// CSVWriter writes rows of CSV with a document's encoding, delimiter and quotation mark. Rows end with CRLF (RFC 4180);
+// unlike in encoding/csv, line ends within a field stay as they are.
 type CSVWriter struct {
 	out       *bufio.Writer
 	encoder   *transform.Writer // nil for UTF-8
@@ -24,7 +23,7 @@ type CSVWriter struct {
 	shape     Shape
 }
 
-// NewCSVWriter writes to out; what of the shape is blank is UTF-8, a comma, and ".
+// NewCSVWriter makes a writer to out. What is blank in the shape is UTF-8, a comma, and ".
 func NewCSVWriter(out io.Writer, shape Shape) *CSVWriter {
 	c := &CSVWriter{delimiter: ",", quote: `"`, encoding: shape.Encoding, shape: shape}
 	if shape.Delimiter != "" {
@@ -42,8 +41,8 @@ func NewCSVWriter(out io.Writer, shape Shape) *CSVWriter {
 	return c
 }
 
-// Write writes a row; a character that the encoding lacks becomes a question mark. Errors that it does not give Close
-// gives.
+// Write writes a row. A character that the encoding lacks becomes a question mark. Close returns errors that Write does
+// not return.
 func (c *CSVWriter) Write(row []string) error {
 	if c.shape.Positions != nil {
 		return c.writeAt(row)
@@ -80,7 +79,7 @@ func (c *CSVWriter) Write(row []string) error {
 	return err
 }
 
-// releasing puts the release sign before what would end the value.
+// releasing puts the release sign before characters that would end the value.
 func (c *CSVWriter) releasing(text string) string {
 	var b strings.Builder
 	for _, r := range text {
@@ -92,7 +91,7 @@ func (c *CSVWriter) releasing(text string) string {
 	return b.String()
 }
 
-// writeAt writes a row of fixed width; what is longer than its column is an error.
+// writeAt writes a row of fixed width; a value that is longer than its column is an error.
 func (c *CSVWriter) writeAt(row []string) error {
 	var line []rune
 	for i, p := range c.shape.Positions {
@@ -113,8 +112,8 @@ func (c *CSVWriter) writeAt(row []string) error {
 	return err
 }
 
-// quoted reports whether a field needs quotation marks; a blank one that stands alone
-// does, or its row would be a blank line.
+// quoted reports whether a field needs quotation marks. A single blank field does, because its row would be a blank
+// line.
 func (c *CSVWriter) quoted(text string, alone bool) bool {
 	if text == "" {
 		return alone
@@ -122,11 +121,11 @@ func (c *CSVWriter) quoted(text string, alone bool) bool {
 	return strings.ContainsAny(text, c.special) || text[0] == ' ' || text[len(text)-1] == ' '
 }
 
-// signs are those with which a spreadsheet takes a text for a formula; the wide ones, too.
+// signs are those at which a spreadsheet program takes a text for a formula, including the full-width ones.
 var signs = []string{"=", "+", "-", "@", "\t", "\r", "＝", "＋", "－", "＠"}
 
-// isFormula reports whether a spreadsheet that opens a CSV may run text as a formula; plain numbers are
-// none.
+// isFormula reports whether a spreadsheet program that opens a CSV may run text as a formula; plain numbers are not
+// formulas.
 func isFormula(text string) bool {
 	if text == "" || text[0] >= '0' && text[0] <= '9' || text[0] >= 'A' && text[0] <= 'Z' || text[0] >= 'a' &&
 		text[0] <= 'z' {
@@ -138,8 +137,8 @@ func isFormula(text string) bool {
 	return strings.Trim(text, "+-0123456789.,") != "" || strings.Trim(text, "+-") == ""
 }
 
-// Guard keeps a spreadsheet from running text as a formula when it opens a CSV: an apostrophe in front
-// makes it text. Reading a CSV takes it off again.
+// Guard keeps a spreadsheet program from running text as a formula when it opens a CSV: it puts an apostrophe in front.
+// Reading a CSV removes the apostrophe.
 func Guard(text string) string {
 	if isFormula(strings.TrimLeft(text, "'")) {
 		return "'" + text
@@ -147,7 +146,7 @@ func Guard(text string) string {
 	return text
 }
 
-// unguard takes off what Guard puts before a text.
+// unguard removes what Guard puts in front of a text.
 func unguard(text string) string {
 	if text != "" && text[0] == '\'' && isFormula(strings.TrimLeft(text, "'")) {
 		return text[1:]
@@ -155,7 +154,7 @@ func unguard(text string) string {
 	return text
 }
 
-// Close writes what is left; it does not close what is written to.
+// Close writes what is left; it does not close the underlying writer.
 func (c *CSVWriter) Close() error {
 	err := c.out.Flush()
 	if c.encoder != nil && err == nil {

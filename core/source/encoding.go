@@ -26,7 +26,7 @@ const (
 	Windows1252 Encoding = "windows-1252"
 )
 
-// Encodings are the encodings that can be stated.
+// Encodings are the encodings that can be named.
 var Encodings = []string{string(UTF8), string(UTF16LE), string(UTF16BE), string(Windows1252)}
 
 var byteOrderMarks = []struct {
@@ -34,9 +34,8 @@ var byteOrderMarks = []struct {
 	is   Encoding
 }{{[]byte("\xef\xbb\xbf"), UTF8}, {[]byte("\xff\xfe"), UTF16LE}, {[]byte("\xfe\xff"), UTF16BE}}
 
-// sniffEncoding takes the byte order mark's word, else what was stated, else
-// what the bytes allow. Telling UTF-8 from Windows-1252 takes the whole
-// document: a single accent may stand on its last row.
+// sniffEncoding uses the byte order mark, otherwise the stated encoding, otherwise what the bytes allow. To tell UTF-8
+// from Windows-1252, it reads the whole document, because the only accent may stand in the last row.
 func (s *Shape) sniffEncoding(r io.ReaderAt, size int64, head []byte, stated Encoding) error {
 	for _, b := range byteOrderMarks {
 		if bytes.HasPrefix(head, b.mark) { // it says what the bytes are; whoever stated something else could not know
@@ -103,7 +102,7 @@ func validUTF8(r io.Reader) (bool, error) {
 	}
 }
 
-// encoding is what turns bytes into text and back; nil is UTF-8, which needs nothing.
+// encoding converts between bytes and text; nil is UTF-8, which needs no conversion.
 func (e Encoding) encoding() encoding.Encoding {
 	switch e {
 	case UTF16LE:
@@ -116,8 +115,7 @@ func (e Encoding) encoding() encoding.Encoding {
 	return nil
 }
 
-// Lacks returns the first character of a text that the encoding has no bytes for; 0 is
-// none.
+// Lacks returns the first character of a text that the encoding cannot express; 0 if there is none.
 func (e Encoding) Lacks(text string) rune {
 	if e == Windows1252 {
 		for _, r := range text {
@@ -140,7 +138,7 @@ func (s *Shape) decode(r io.Reader) io.Reader {
 	return r
 }
 
-// decoded is the shape of the text that decode gives.
+// decoded is the shape of the text that decode returns.
 func (s Shape) decoded() Shape {
 	s.Encoding, s.Marked = UTF8, false
 	return s

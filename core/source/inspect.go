@@ -10,7 +10,7 @@ import (
 	"koinos/core/tree"
 )
 
-// Inspection is what a document is made of, found without a mapping.
+// Inspection describes what a document consists of, without a mapping.
 type Inspection struct {
 	Shape
 	Size   int64             `json:"size"`
@@ -51,7 +51,7 @@ const (
 	distinctKept  = 50
 )
 
-// Inspect reads a whole document and says what it is made of.
+// Inspect reads a whole document and describes what it consists of.
 func Inspect(r io.ReaderAt, size int64, opt Options) (*Inspection, error) {
 	shape, err := Sniff(r, size, opt)
 	if err != nil {
@@ -197,7 +197,7 @@ func (col *Column) count(c Cell) {
 	}
 }
 
-// mostPaths bounds the paths of a JSON document that are told apart.
+// mostPaths is how many paths of a JSON document are distinguished.
 const mostPaths = 1000
 
 // countTree counts a JSON record's values by their path, in which [*] stands

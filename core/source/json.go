@@ -15,8 +15,8 @@ import (
 	"koinos/core/tree"
 )
 
-// mostRecord is how many bytes one value of a JSON document, or one line of
-// NDJSON, may have: it is held whole.
+// mostRecord is how many bytes one value of a JSON document, or one line of NDJSON, may have, because it is kept in
+// memory.
 const mostRecord = 64 << 20
 
 var wholeValue, eachElement = mustPath("$"), mustPath("$[*]")
@@ -29,7 +29,7 @@ func mustPath(s string) *jsondoc.Path {
 	return p
 }
 
-// sniffJSON tells JSON, NDJSON and text that is neither apart.
+// sniffJSON distinguishes JSON, NDJSON and other text.
 func sniffJSON(text []byte, complete bool) Format {
 	text = bytes.TrimLeft(text, " \t\r\n")
 	if len(text) < 2 || text[0] != '{' && text[0] != '[' {
@@ -46,7 +46,7 @@ func sniffJSON(text []byte, complete bool) Format {
 		return NDJSON
 	}
 	if text[0] == '[' && !complete {
-		// A CSV can begin with a bracket, but not go on as JSON does.
+		// A CSV can begin with a bracket, but does not continue as JSON does.
 		d := jsontext.NewDecoder(bytes.NewReader(text), jsontext.AllowDuplicateNames(true))
 		for range 50 {
 			if _, err := d.ReadToken(); err != nil && err != io.EOF && !errors.Is(err, io.ErrUnexpectedEOF) {
@@ -84,7 +84,7 @@ func openJSON(r io.ReaderAt, size int64, shape Shape, opt Options) (Reader, erro
 	j := &jsonReader{size: size, limits: opt.Limits}
 	j.stream = stream(&j.read)
 	if opt.Around {
-		// What stands behind the records is needed with the first of them.
+		// What stands behind the records is needed together with the first of them.
 		var n int64
 		around, err := stream(&n).Skeleton(mostAround)
 		switch {
@@ -97,7 +97,7 @@ func openJSON(r io.ReaderAt, size int64, shape Shape, opt Options) (Reader, erro
 	return j, nil
 }
 
-// mostAround bounds the values of a document around its records.
+// mostAround is how many values a document may have around its records.
 const mostAround = 1_000_000
 
 func (j *jsonReader) Offset() float64 { return share(j.read, j.size) }
@@ -141,7 +141,7 @@ func (j *jsonReader) Next() (Record, error) {
 	return rec, nil
 }
 
-// odd notes what cannot be taken as it stands.
+// odd notes what cannot be used as it is.
 func (r *Record) odd(all []jsondoc.Odd) {
 	for _, o := range all {
 		at := PlaceOf(o.Node, r.Line)
@@ -242,8 +242,8 @@ func (n *ndjsonReader) Next() (Record, error) {
 	return rec, nil
 }
 
-// PlaceOf is the place of a JSON value, in NDJSON within a line. Row and column
-// are those of the table that Options.Leaves gives.
+// PlaceOf is the place of a JSON value, for NDJSON within a line. Row and column are those of the table that
+// Options.Leaves produces.
 func PlaceOf(n *tree.Node, line int) origin.Place {
 	if n.Kind == tree.Segment {
 		return origin.Place{Row: n.Leaf, Segment: n.Pointer()}
@@ -260,9 +260,8 @@ func PlaceOf(n *tree.Node, line int) origin.Place {
 	return p
 }
 
-// ElementOf is the place of an element of X12 within its segment. Row and column
-// are those of the table that Options.Leaves gives: a row for each segment, its id
-// and then its elements.
+// ElementOf is the place of an element of X12 within its segment. Row and column are those of the table that
+// Options.Leaves produces: a row for each segment, with its id and then its elements.
 func ElementOf(n *tree.Node) origin.Place {
 	return origin.Place{Row: n.Leaf, Column: n.Index + 1, Element: n.Name}
 }
@@ -275,8 +274,8 @@ func offset(err error) int {
 	return 0
 }
 
-// leafReader returns a JSON document as a table for people: a row for each
-// value, its pointer and what it says; in NDJSON the line before them.
+// leafReader returns a JSON document as a table for people: a row for each value, with its pointer and its text; for
+// NDJSON the line before them.
 type leafReader struct {
 	dec   *jsontext.Decoder
 	lines *ndjsonReader

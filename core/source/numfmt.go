@@ -11,9 +11,8 @@ import (
 	"unicode/utf8"
 )
 
-// cellFormat is what of a number format matters to an order: whether the
-// number is a date, a share of a hundred, or a code with leading zeros. How
-// many places the format shows does not: the value is what was entered.
+// cellFormat is the part of a number format that matters to an order: whether the number is a date, a percentage, or a
+// code with leading zeros. The number of decimal places does not matter, because the value is what was entered.
 type cellFormat struct {
 	day     bool
 	percent bool
@@ -21,8 +20,8 @@ type cellFormat struct {
 	code    string // a code is shown so: 0 stands for a digit, and the rest for itself
 }
 
-// builtinDates are the number formats that every workbook has without saying
-// so and that show dates (ECMA-376 18.8.30, East Asian ones included).
+// builtinDates are the number formats for dates that every workbook has without defining them (ECMA-376 18.8.30,
+// including East Asian ones).
 func builtinDate(id int) bool {
 	return id >= 14 && id <= 22 || id >= 27 && id <= 36 || id >= 45 && id <= 47 || id >= 50 && id <= 58
 }
@@ -118,9 +117,9 @@ func parseFormat(code string) cellFormat {
 // literalZero stands for a 0 that is shown as it is.
 const literalZero = "\x00"
 
-// isCode reports whether a format can only be one of codes: signs stand between its digits, as in
-// 000-000, or a word directly before them, as in PO-00000. A unit behind them, a currency before
-// them and a decimal point are those of a quantity.
+// isCode reports whether a format can only be one for codes: it has signs between its digits, as in 000-000, or a word
+// directly before them, as in PO-00000. A unit behind the digits, a currency before them and a decimal point mean a
+// quantity.
 func isCode(shown string) bool {
 	first, last := strings.IndexByte(shown, '0'), strings.LastIndexByte(shown, '0')
 	if first < 0 {
@@ -136,7 +135,7 @@ func isCode(shown string) bool {
 		!order.KnownCurrency(strings.ToUpper(strings.TrimSpace(shown[:first])))
 }
 
-// written returns the digits of a code as its format shows them; what is more stands before.
+// written returns the digits of a code as its format shows them; further digits stand in front.
 func (f cellFormat) written(digits string) string {
 	var out []rune
 	signs := []rune(f.code)
@@ -186,8 +185,8 @@ func (f cellFormat) show(value string, date1904 bool) Cell {
 	return Cell{Text: text, Kind: Number}
 }
 
-// plainDigits writes a stored number without an exponent. Programs store 0.1+0.2
-// as 0.30000000000000004; fifteen digits are what a sheet means and shows.
+// plainDigits writes a stored number without an exponent. Programs store 0.1+0.2 as 0.30000000000000004; fifteen digits
+// are what a sheet means and shows.
 func plainDigits(value string, n float64, shift int) string {
 	if shift == 0 && len(value) <= 15 && !strings.ContainsAny(value, "eE+") && !strings.HasPrefix(value, ".") {
 		return value
@@ -214,7 +213,7 @@ func plainDigits(value string, n float64, shift int) string {
 	return sign + strings.TrimRight(strings.TrimRight(all, "0"), ".")
 }
 
-// serialDay turns a date serial into ISO 8601; false where it is none.
+// serialDay turns a date serial into ISO 8601; false if it is not a date.
 func serialDay(n float64, date1904 bool) (string, bool) {
 	if n < 0 || n >= 2_958_466 { // 10000-01-01
 		return "", false

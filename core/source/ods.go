@@ -13,10 +13,10 @@ import (
 	"koinos/core/origin"
 )
 
-// odsType is what an OpenDocument spreadsheet says that it is (OpenDocument 1.3, part 2).
+// odsType is the type that an OpenDocument spreadsheet states (OpenDocument 1.3, part 2).
 const odsType = "application/vnd.oasis.opendocument.spreadsheet"
 
-// odsContent returns the part of an OpenDocument spreadsheet that has its rows; nil where the archive is none.
+// odsContent returns the part of an OpenDocument spreadsheet that contains its rows; nil if the archive is not one.
 func odsContent(z *zip.Reader) (content *zip.File, err error) {
 	is := false
 	for _, f := range z.File {
@@ -42,8 +42,8 @@ func odsContent(z *zip.Reader) (content *zip.File, err error) {
 	return content, nil
 }
 
-// odsReader returns the rows of an OpenDocument spreadsheet. Where one sheet is read, its records name none,
-// as those of a CSV.
+// odsReader returns the rows of an OpenDocument spreadsheet. If one sheet is read, its records name none, like those of
+// a CSV.
 type odsReader struct {
 	book   *book
 	opt    Options
@@ -145,7 +145,7 @@ func (o *odsReader) Next() (Record, error) {
 	}
 }
 
-// give is the last record at the row that has been reached.
+// give returns the last record for the row that has been reached.
 func (o *odsReader) give() Record {
 	rec := o.last
 	rec.Row, rec.Cells = o.row, slices.Clone(o.last.Cells)
@@ -175,7 +175,7 @@ func (o *odsReader) table(t xmlTag) {
 	}
 }
 
-// seen says which of the sheet being read people do not see.
+// seen says which parts of the present sheet are hidden.
 func (o *odsReader) seen() (hidden bool, columns [][2]int) { return o.hidden, o.unseen }
 
 // visible reports whether people see a row or a column.
@@ -184,7 +184,7 @@ func visible(t xmlTag) bool {
 	return is == "" || is == "visible"
 }
 
-// read reads a row up to its end, and how often it stands.
+// read reads a row up to its end, and how often it is repeated.
 func (o *odsReader) read(t xmlTag) (rec Record, repeat int, err error) {
 	rec = Record{Sheet: o.sheet, Row: o.row + 1, Hidden: !visible(t)}
 	repeat = number(t.attr("number-rows-repeated"), 1)
@@ -226,7 +226,7 @@ func (o *odsReader) read(t xmlTag) (rec Record, repeat int, err error) {
 	}
 }
 
-// cell reads a cell up to its end. Its text is what it shows; a comment in it is none of it.
+// cell reads a cell up to its end. Its text is what it shows; a comment is not a part of it.
 func (o *odsReader) cell(t xmlTag) (c Cell, lost string, err error) {
 	kind, name, formula := string(t.attr("value-type")), string(t.name), len(t.attr("formula")) > 0
 	value := string(t.attr("value"))
@@ -300,8 +300,8 @@ func (o *odsReader) cell(t xmlTag) (c Cell, lost string, err error) {
 	return Cell{Text: text}, lost, nil
 }
 
-// isShownCode reports whether what a cell shows of a whole number is a code: it has zeros in front, or
-// signs between its digits that no number has.
+// isShownCode reports whether the text that a cell shows for a whole number is a code: it has leading zeros, or signs
+// between its digits that no number has.
 func isShownCode(shown, value string) bool {
 	digits := strings.Map(func(r rune) rune {
 		if r >= '0' && r <= '9' {

@@ -19,7 +19,7 @@ type Sheet struct {
 	Keys     int    // how many columns, from the left, only say to which row of the sheet before a row belongs
 }
 
-// Title is the name of the sheet, or of the nth part of one that is too long for one.
+// Title is the name of the sheet, or of the nth sheet if it is too long for one.
 func (s *Sheet) Title(n int) string {
 	switch {
 	case s.Name == "":
@@ -30,15 +30,15 @@ func (s *Sheet) Title(n int) string {
 	return s.Name + " " + strconv.Itoa(n)
 }
 
-// ODSTable writes rows of texts as an OpenDocument spreadsheet. A sheet that is full goes on in another one.
+// ODSTable writes rows of texts as an OpenDocument spreadsheet. When a sheet is full, it continues in another one.
 type ODSTable struct {
 	zip    *zip.Writer
 	out    *odsWriter
 	sheets []odsSheet
 }
 
-// odsSheet is a sheet that is written. A document has its sheets one after the other, so those behind the first one are
-// written into a file until the others are complete.
+// odsSheet is a sheet that is being written. A document contains its sheets one after the other, so those behind the
+// first one are written into a file until the others are complete.
 type odsSheet struct {
 	Sheet
 	out  *odsWriter
@@ -46,7 +46,7 @@ type odsSheet struct {
 	row  int
 }
 
-// odsSheetRows is how many rows a sheet has at most: what the common programs open.
+// odsSheetRows is how many rows a sheet has at most, which is what the common programs can open.
 const odsSheetRows = 1_048_576
 
 // NewODSTable begins a spreadsheet with the headings of its sheets.
@@ -100,7 +100,7 @@ func (t *ODSTable) Add(sheet int, texts []string) error {
 	return nil // what cannot be written Close says
 }
 
-// Close ends the spreadsheet. Where err says that it cannot be whole, Close gives it up and returns err.
+// Close ends the spreadsheet. If err says that it cannot be complete, Close gives it up and returns err.
 func (t *ODSTable) Close(err error) error {
 	if err != nil {
 		return errors.Join(err, t.remove())
@@ -113,7 +113,7 @@ func (t *ODSTable) Close(err error) error {
 	return errors.Join(err, t.out.close(), t.zip.Close(), t.remove())
 }
 
-// copyTo writes a sheet that was written into a file behind those before it.
+// copyTo copies a sheet that was written into a file behind those before it.
 func (s *odsSheet) copyTo(w io.Writer) error {
 	s.out.endSheet()
 	if err := s.out.out.Flush(); err != nil {

@@ -13,10 +13,10 @@ import (
 	"koinos/core/origin"
 )
 
-// KeepODS writes an OpenDocument spreadsheet again with only those rows that take lets through; they close up.
-// Take is asked of every row of the sheets that opt reads, blank ones among them, and may change its cells; the
-// other sheets stay. Values, what they are, and which rows are hidden stay; formulas are the values that they last
-// had, and styles and widths are lost.
+// KeepODS writes an OpenDocument spreadsheet again with only the rows for which take returns true. It is called for
+// every row of the sheets that opt reads, blank ones included, and may change the row's cells; the other sheets stay as
+// they are. Values, their types, and which rows are hidden stay; formulas become the values that they last had, and
+// styles and widths are lost.
 func KeepODS(w io.Writer, r io.ReaderAt, size int64, opt Options, take func(rec *Record) (bool, error)) error {
 	shape, err := Sniff(r, size, opt)
 	if err != nil {
@@ -110,7 +110,7 @@ func newODSWriter(z *zip.Writer) (*odsWriter, error) {
 	return o, nil
 }
 
-// sheet begins a sheet. Errors of writing are those of close.
+// sheet begins a sheet. Errors of writing are returned by close.
 func (o *odsWriter) sheet(name string) {
 	o.endSheet()
 	o.sheets++
@@ -178,8 +178,8 @@ func (o *odsWriter) cell(c *Cell) {
 	o.out.WriteString(`</table:table-cell>`)
 }
 
-// spaced writes a line of text; spaces beyond a single one within it, and tabs, are elements (OpenDocument 1.3,
-// part 3, 6.1.2).
+// spaced writes a line of text. Spaces beyond a single one within it, and tabs, are elements (OpenDocument 1.3, part 3,
+// 6.1.2).
 func (o *odsWriter) spaced(line string) {
 	for line != "" {
 		n := len(line) - len(strings.TrimLeft(line, " "))

@@ -14,26 +14,26 @@ import (
 	"koinos/core/origin"
 )
 
-// Rewriting says what becomes of a workbook while it is written again.
+// Rewriting says how a workbook is changed while it is written again.
 type Rewriting struct {
 	// Rows reports whether rows of a sheet may change; the others are copied as they are.
 	Rows func(sheet string) bool
-	// Row says what becomes of a row, counted from 1. It is asked of every row in turn, up to the sheet's
-	// last, sheet by sheet in the workbook's order.
+	// Row returns the changes of a row, counted from 1. It is called for every row in turn, up to the sheet's last,
+	// sheet by sheet in the workbook's order.
 	Row func(sheet string, row int) (RowChange, error)
 	// Widths are those of columns, counted from 1, in characters; nil leaves all as they are.
 	Widths func(sheet string) map[int]float64
-	// Values makes formulas the values that they last had: rows that they point at may be dropped.
+	// Values turns formulas into the values that they last had, because rows that they refer to may be dropped.
 	Values bool
 }
 
-// RowChange is what becomes of a row.
+// RowChange is the change of a row.
 type RowChange struct {
 	Drop  bool         // the rows below close up
 	Cells []CellChange // by column, each once
 }
 
-// CellChange is what becomes of a cell.
+// CellChange is the change of a cell.
 type CellChange struct {
 	Column int    // counted from 1
 	Put    bool   // Text takes the place of what stands there; it is never run as a formula
@@ -43,7 +43,7 @@ type CellChange struct {
 	Note   string // what a comment says, below what one says already; "" is none
 }
 
-// Look is how a text that is put into a cell looks: in the workbook's own typeface, a step in from the left.
+// Look is the appearance of a text that is put into a cell: in the workbook's own typeface, indented from the left.
 type Look struct {
 	Bold  bool
 	Color string // RGB; "" is black
@@ -71,8 +71,8 @@ type rewriter struct {
 	done   map[*zip.File]bool
 }
 
-// Rewrite writes a workbook again with what changes says. Rows, comments and styles go through it as a
-// stream: what is held is what stands in the styles and in the partner's own comments.
+// Rewrite writes a workbook again with changes. It streams rows, comments and styles: only the styles and the partner's
+// own comments are kept in memory.
 func Rewrite(w io.Writer, r io.ReaderAt, size int64, limits Limits, changes Rewriting) error {
 	z, err := zip.NewReader(r, size)
 	if err != nil {
@@ -133,7 +133,8 @@ func (x *rewriter) write() (err error) {
 
 var calcChain = regexp.MustCompile(`<(?:\w+:)?(?:Override|Relationship)\s[^>]*calcChain[^>]*?(?:/>|></(?:\w+:)?(?:Override|Relationship)>)`)
 
-// append copies a small part with more in front of its last end tag. What of it names the order of formulas goes.
+// append copies a small part with more in front of its last end tag. It removes the names for the calculation order of
+// formulas.
 func (x *rewriter) append(f *zip.File, before, end, more string) error {
 	text, err := x.read(f)
 	if err != nil {
@@ -153,7 +154,7 @@ func (x *rewriter) append(f *zip.File, before, end, more string) error {
 	return x.put(f.Name, text)
 }
 
-// read returns a part that is small, unpacked.
+// read returns a small part, unpacked.
 func (x *rewriter) read(f *zip.File) ([]byte, error) {
 	r, err := x.b.open(f)
 	if err != nil {
@@ -167,7 +168,7 @@ func (x *rewriter) read(f *zip.File) ([]byte, error) {
 	return text, err
 }
 
-// mostPart bounds the parts that are held whole: styles and drawings of comments.
+// mostPart is the largest size of the parts that are kept in memory: styles and drawings of comments.
 const mostPart = 64 << 20
 
 // put writes a part.
@@ -212,13 +213,13 @@ func (x *rewriter) sheet(s *bookSheet) (err error) {
 	return n.write(w.drawing, w.dropped, w.kept)
 }
 
-// override is what [Content_Types].xml says of a part.
+// override is an entry of [Content_Types].xml for a part.
 func override(part, kind string) string {
 	return fmt.Sprintf(`<Override xmlns="http://schemas.openxmlformats.org/package/2006/content-types" PartName="/%s" ContentType="%s"/>`,
 		part, contentNamespace+kind)
 }
 
-// relationship is what a part of relationships says of one.
+// relationship is an entry of a part of relationships.
 func relationship(id, kind, target string) string {
 	return fmt.Sprintf(`<Relationship xmlns="http://schemas.openxmlformats.org/package/2006/relationships" Id="%s" Type="%s/%s" Target="%s"/>`,
 		id, relationNamespace, kind, target)

@@ -18,7 +18,7 @@ import (
 	"koinos/core/origin"
 )
 
-// notes are the comments of a sheet: the partner's own, and those that its cells get, which wait in a file.
+// notes are the comments of a sheet: the partner's own, and those that are added, which wait in a file.
 type notes struct {
 	x        *rewriter
 	sheet    *bookSheet
@@ -34,7 +34,7 @@ type notes struct {
 	row      int // of the original that is being written
 }
 
-// notesOf reads which comments a sheet has.
+// notesOf finds out which comments a sheet has.
 func (x *rewriter) notesOf(s *bookSheet) (*notes, error) {
 	n := &notes{x: x, sheet: s, shapes: map[string]*zip.File{}, own: map[string]bool{}, below: map[string]string{}}
 	if n.links = x.parts[linksOf(s.part.Name)]; n.links == nil {
@@ -89,7 +89,7 @@ func (x *rewriter) notesOf(s *bookSheet) (*notes, error) {
 // some reports whether there are comments that the sheet did not have.
 func (n *notes) some() bool { return n.count > 0 }
 
-// add keeps a comment of a cell of the copy.
+// add stores a comment for a cell of the copy.
 func (n *notes) add(column, row int, text string) (err error) {
 	if text == "" {
 		return nil
@@ -149,7 +149,7 @@ func (n *notes) each(f func(column, row int, text string) error) error {
 	}
 }
 
-// write writes the comments and their shapes; drawing is the relationship that the sheet names its shapes by.
+// write writes the comments and their shapes. drawing is the relationship by which the sheet refers to the shapes.
 func (n *notes) write(drawing string, dropped bool, kept []int) error {
 	if dropped {
 		n.moved = func(ref string) (string, bool) { return movedRef(ref, kept) }
@@ -213,7 +213,7 @@ func (n *notes) link(links []string) error {
 		`</Relationships>`))
 }
 
-// knows reports whether the workbook says what files with an ending are.
+// knows reports whether the workbook defines the type of files with an ending.
 func (x *rewriter) knows(ending string) bool {
 	for name := range x.parts {
 		if strings.HasSuffix(name, "."+ending) {
@@ -223,7 +223,7 @@ func (x *rewriter) knows(ending string) bool {
 	return false
 }
 
-// writeComments writes the partner's comments, at their places now and with what is said below them, and the others.
+// writeComments writes the partner's comments, at their new places and with what is added to them, and the others.
 func (n *notes) writeComments(name string) error {
 	to, err := n.x.out.Create(name)
 	if err != nil {
@@ -338,7 +338,7 @@ var (
 	anchor  = regexp.MustCompile(`(<x:Anchor>)([^<]*)(</x:Anchor>)`)
 )
 
-// writeShapes writes the shapes of comments: those that are there, at their places now, and one for each of ours.
+// writeShapes writes the shapes of comments: existing ones at their new places, and one for each of ours.
 func (n *notes) writeShapes(name string, part *zip.File) error {
 	text := []byte(`<xml xmlns:v="urn:schemas-microsoft-com:vml" xmlns:o="urn:schemas-microsoft-com:office:office" ` +
 		`xmlns:x="urn:schemas-microsoft-com:office:excel"><o:shapelayout v:ext="edit"><o:idmap v:ext="edit" data="1"/></o:shapelayout>` +
@@ -385,7 +385,7 @@ func (n *notes) writeShapes(name string, part *zip.File) error {
 	return out.Flush()
 }
 
-// movedShape is the shape of a comment where its row is now; nothing where the row is gone.
+// movedShape is the shape of a comment at the new place of its row; empty if the row is gone.
 func (n *notes) movedShape(shape []byte) []byte {
 	row, column := aRow.FindSubmatch(shape), aColumn.FindSubmatch(shape)
 	if row == nil || column == nil || !bytes.Contains(shape, []byte(`"Note"`)) {

@@ -16,11 +16,11 @@ import (
 // mostSheetRows is the last row that ECMA-376 knows.
 const mostSheetRows = 1 << 20
 
-// behindDrawing are the elements of a sheet that stand behind its legacyDrawing (ECMA-376 part 1, 18.3.1.99).
+// behindDrawing are the elements of a sheet that follow its legacyDrawing (ECMA-376 part 1, 18.3.1.99).
 var behindDrawing = map[string]bool{"legacyDrawingHF": true, "drawingHF": true, "picture": true, "oleObjects": true,
 	"controls": true, "webPublishItems": true, "tableParts": true, "extLst": true}
 
-// sheetWriter writes a sheet again: tag by tag, with what changes in its rows.
+// sheetWriter writes a sheet again: tag by tag, with the changes of its rows.
 type sheetWriter struct {
 	x       *rewriter
 	sheet   string
@@ -116,7 +116,7 @@ func (w *sheetWriter) tag(body []byte) {
 	w.out.WriteByte('>')
 }
 
-// drawComments names the shapes of comments where the sheet had none.
+// drawComments refers to the shapes of comments if the sheet had none.
 func (w *sheetWriter) drawComments() {
 	if w.drawing == "" && w.notes.some() {
 		w.drawing = "rIdKoinosDrawing"
@@ -125,7 +125,7 @@ func (w *sheetWriter) drawComments() {
 	}
 }
 
-// columns reads cols, which is written anew in front of the rows.
+// columns reads cols, which is written again in front of the rows.
 func (w *sheetWriter) columns(t xmlTag) error {
 	for !t.close || string(t.name) != "cols" {
 		var err error
@@ -198,7 +198,7 @@ func (w *sheetWriter) rows(t xmlTag) error {
 	}
 }
 
-// oneRow writes a row whose tag has been read, and those in front of it that the file leaves out.
+// oneRow writes a row whose tag has been read, and rows in front of it that the file leaves out.
 func (w *sheetWriter) oneRow(t xmlTag) error {
 	next := number(t.attr("r"), w.row+1)
 	if next > mostSheetRows {
@@ -250,7 +250,7 @@ func (w *sheetWriter) number(drop bool) int {
 	return len(w.kept)
 }
 
-// cells writes a row under its number now with its changes, or, where keep is not set, passes over it.
+// cells writes a row under its new number with its changes, or, if keep is false, skips it.
 func (w *sheetWriter) cells(t xmlTag, now int, changes []CellChange, keep bool) error {
 	c := cellWriter{w: w, row: now, changes: changes, explicit: len(changes) > 0}
 	if keep {
@@ -307,7 +307,7 @@ func (w *sheetWriter) cells(t xmlTag, now int, changes []CellChange, keep bool) 
 	}
 }
 
-// rowLook is the style that cells have that the row does not name; -1 is that of their column.
+// rowLook is the style of cells that the row does not contain; -1 is that of their column.
 func (w *sheetWriter) rowLook(t xmlTag) int {
 	if custom := string(t.attr("customFormat")); custom == "1" || custom == "true" {
 		return number(t.attr("s"), 0)
@@ -325,7 +325,7 @@ type cellWriter struct {
 	explicit bool         // there were some
 }
 
-// cell writes a cell whose tag has been read, after those that come in front of it.
+// cell writes a cell whose tag has been read, after changed cells in front of it.
 func (c *cellWriter) cell(t xmlTag) error {
 	column := columnOf(t.attr("r"), c.column+1)
 	text := slices.Clone(c.w.in.text)
@@ -369,7 +369,7 @@ func (c *cellWriter) cell(t xmlTag) error {
 	return nil
 }
 
-// inside copies what stands within a cell.
+// inside copies the content of a cell.
 func (c *cellWriter) inside(t xmlTag) error {
 	if string(t.name) == "f" && t.open && c.w.x.Values {
 		c.w.out.Write(c.w.in.text)
@@ -402,7 +402,7 @@ func (c *cellWriter) passOver() error {
 	}
 }
 
-// rest makes the cells that are still to come.
+// rest writes the changed cells that are still to come.
 func (c *cellWriter) rest() error {
 	for len(c.changes) > 0 {
 		if err := c.made(); err != nil {
@@ -412,7 +412,7 @@ func (c *cellWriter) rest() error {
 	return nil
 }
 
-// made writes the next cell that changes where there is none, or in the place of one.
+// made writes the next changed cell if there is none in the row, or in place of the existing one.
 func (c *cellWriter) made() error {
 	change := &c.changes[0]
 	c.changes, c.column = c.changes[1:], change.Column
@@ -451,7 +451,7 @@ func (w *sheetWriter) columnLook(column int) int {
 	return 0
 }
 
-// escapeText returns a text as XML has it: what is no character of XML 1.0 becomes U+FFFD.
+// escapeText returns a text in the form of XML. What is not a character of XML 1.0 becomes U+FFFD.
 func escapeText(s string) string {
 	s = strings.Map(func(r rune) rune {
 		if r < ' ' && r != '\t' && r != '\n' && r != '\r' || r == 0xFFFE || r == 0xFFFF {
@@ -464,7 +464,7 @@ func escapeText(s string) string {
 
 var escaper = strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;", `"`, "&quot;", "\r", "&#13;")
 
-// withAttr returns the tag with an attribute's value exchanged; value is a part of body.
+// withAttr returns the tag with a new value of an attribute; value is a part of body.
 func withAttr(body, value, by []byte) []byte {
 	if value == nil {
 		return body
@@ -495,8 +495,7 @@ func setAttr(body []byte, name, value string) []byte {
 	return slices.Concat(bytes.TrimRight(body[:end], " \t\r\n"), []byte(" "+name+`="`+value+`"`), body[end:])
 }
 
-// movedRef is where a range of cells stands when only the rows kept are left;
-// false where none of its rows is.
+// movedRef is where a range of cells stands when only the kept rows are left; false if none of its rows is kept.
 func movedRef(ref string, kept []int) (string, bool) {
 	first, last, span := strings.Cut(ref, ":")
 	if !span {

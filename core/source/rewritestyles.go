@@ -10,11 +10,11 @@ import (
 	"strings"
 )
 
-// plainStyles is the least that a styles part holds (ECMA-376 part 1, 18.8).
+// plainStyles is the smallest possible styles part (ECMA-376 part 1, 18.8).
 const plainStyles = `<?xml version="1.0" encoding="UTF-8" standalone="yes"?>
 <styleSheet xmlns="` + mainNamespace + `"><fonts count="1"><font><sz val="11"/><name val="Calibri"/></font></fonts><fills count="2"><fill><patternFill patternType="none"/></fill><fill><patternFill patternType="gray125"/></fill></fills><borders count="1"><border><left/><right/><top/><bottom/><diagonal/></border></borders><cellStyleXfs count="1"><xf numFmtId="0" fontId="0" fillId="0" borderId="0"/></cellStyleXfs><cellXfs count="1"><xf numFmtId="0" fontId="0" fillId="0" borderId="0" xfId="0"/></cellXfs><cellStyles count="1"><cellStyle name="Normal" xfId="0" builtinId="0"/></cellStyles></styleSheet>`
 
-// styles is the part of a workbook with its styles, which gets more of them.
+// styles is the styles part of a workbook, to which styles are added.
 type styles struct {
 	name     string // of the part
 	text     []byte
@@ -49,7 +49,7 @@ var (
 	aCount = regexp.MustCompile(`\scount\s*=\s*("\d*"|'\d*')`)
 )
 
-// readStyles reads the styles of a workbook, or gives it some where it has none.
+// readStyles reads the styles of a workbook, or makes some if it has none.
 func (x *rewriter) readStyles() (*styles, error) {
 	s := &styles{name: "xl/styles.xml", text: []byte(plainStyles), sections: map[string]*styleSection{},
 		looks: map[Look]int{},
@@ -104,12 +104,12 @@ func (x *rewriter) readStyles() (*styles, error) {
 // inOrder is the order of the elements of the styles (ECMA-376 part 1, 18.8.39), as far as some are added.
 var inOrder = []string{"fonts", "fills", "borders", "cellStyleXfs", "cellXfs", "cellStyles", "dxfs", "tableStyles"}
 
-// leasts are the lists of styles of a workbook that names none.
+// leasts are the minimal lists of styles for a workbook that has none.
 var leasts = map[string]string{"fonts": "<font/>", "fills": `<fill><patternFill patternType="none"/></fill>` +
 	`<fill><patternFill patternType="gray125"/></fill>`, "borders": "<border/>", "cellXfs": "<xf/>"}
 
-// without returns the styles with the least of a section that is not there, or is empty at a tag, in front of those
-// behind.
+// without returns the styles with a minimal section in place of one that is missing or empty, in front of those that
+// follow it.
 func (s *styles) without(tag []int, name string, behind []string) []byte {
 	section := strings.NewReplacer("</", "</"+s.prefix, "<", "<"+s.prefix).Replace("<" + name + ">" + leasts[name] +
 		"</" + name + ">")
@@ -124,10 +124,10 @@ func (s *styles) without(tag []int, name string, behind []string) []byte {
 	return s.text
 }
 
-// whole reports whether more styles can be added.
+// whole reports whether styles can be added.
 func (s *styles) whole() bool { return len(s.sections) == len(items) && len(s.xfs) > 0 }
 
-// add adds to a section, and gives the number of what was added.
+// add adds to a section, and returns the number of what was added.
 func (s *styles) add(section, text string) int {
 	c := s.sections[section]
 	c.more = append(c.more, strings.NewReplacer("</", "</"+s.prefix, "<", "<"+s.prefix).Replace(text)...)

@@ -36,7 +36,7 @@ func (f Format) Nested() bool { return f.Tree() || f == X12 }
 // Formats are the forms that can be read.
 var Formats = []string{string(CSV), string(XLSX), string(ODS), string(JSON), string(NDJSON), string(X12)}
 
-// Kind says what the document itself knows of a cell's value.
+// Kind is what the document itself knows about a cell's value.
 type Kind uint8
 
 const (
@@ -80,8 +80,8 @@ func (r *Record) Place(column int) origin.Place {
 	return origin.Place{Sheet: r.Sheet, Row: r.Row, Column: column}
 }
 
-// Rows is how many rows of the document the record takes: of a transaction set its
-// segments, of a JSON value the values in it.
+// Rows is how many rows of the document the record consists of: for a transaction set its segments, for a JSON value
+// the values in it.
 func (r *Record) Rows() int { return max(1, r.Last-r.Row+1) }
 
 // Blank reports whether no cell of the record has a value.
@@ -97,11 +97,11 @@ func (r *Record) Blank() bool {
 	return true
 }
 
-// Blank reports whether nobody sees a value in the cell: it is empty, or has space only. A formula
-// whose value is not kept is not blank.
+// Blank reports whether nobody sees a value in the cell: it is empty, or contains only space. A formula without a
+// stored value is not blank.
 func (c *Cell) Blank() bool { return Trim(c.Text) == "" && c.Kind != Unkept }
 
-// Trim takes the outer space from a text, of whatever kind, and marks that nobody sees.
+// Trim removes the outer space from a text, of whatever kind, and marks that are invisible.
 func Trim(s string) string {
 	if s == "" || s[0] > ' ' && s[0] < 0x80 && s[len(s)-1] > ' ' && s[len(s)-1] < 0x80 {
 		return s
@@ -111,20 +111,18 @@ func Trim(s string) string {
 	})
 }
 
-// unseen are the marks that have no width: a zero width space, a word joiner, a byte order mark
-// and a soft hyphen.
+// unseen are the marks without width: a zero width space, a word joiner, a byte order mark and a soft hyphen.
 const unseen = "\u200b\u2060\ufeff\u00ad"
 
-// Reader returns the records of a document one after another. Next returns io.EOF
-// after the last one; an error of type *finding.Finding says what stopped it.
-// A record belongs to the caller.
+// Reader returns the records of a document one after another. Next returns io.EOF after the last one; an error of type
+// *finding.Finding says what stopped it. A record belongs to the caller.
 type Reader interface {
 	Next() (Record, error)
 	// Offset is how far the reader has got, as a share of the document from 0 to 1.
 	Offset() float64
 }
 
-// Limits bound what a document may ask of the machine. A zero field is no limit.
+// Limits say how much a document may ask of the machine. A zero field is no limit.
 type Limits struct {
 	Rows     int   // rows of a document
 	Columns  int   // cells of a row
@@ -134,13 +132,13 @@ type Limits struct {
 	Strings  int64 // bytes of a workbook's shared texts: all that is held in memory
 }
 
-// DefaultLimits suit a service that strangers' files reach.
+// DefaultLimits suit a service that receives strangers' files.
 var DefaultLimits = Limits{
 	Rows: 5_000_000, Columns: 16_384, CellText: 32_767, RowBytes: 16 << 20,
 	Unpacked: 4 << 30, Strings: 512 << 20,
 }
 
-// Options say how to read; what is left out is found out.
+// Options say how to read. What is left out is detected.
 type Options struct {
 	Format    Format
 	Encoding  Encoding
@@ -193,7 +191,7 @@ func Open(r io.ReaderAt, size int64, opt Options) (Reader, error) {
 	return openCSV(r, size, shape, opt.Limits), nil
 }
 
-// NoQuote is the quotation mark of text in which there is none.
+// NoQuote is the quotation mark of text without quotation marks.
 const NoQuote = "none"
 
 // Position is where a column stands in a line of fixed width, in characters counted from 1.
@@ -202,7 +200,7 @@ type Position struct {
 	First, Last int
 }
 
-// Shape is what a document is made of, before any row is understood.
+// Shape is the outer form of a document, before any row is interpreted.
 type Shape struct {
 	Format    Format     `json:"format"`
 	Encoding  Encoding   `json:"encoding,omitempty"`
@@ -217,7 +215,7 @@ type Shape struct {
 	content   *zip.File // ODS: the part with the rows
 }
 
-// Strict reports whether rows can have nothing beside what they have.
+// Strict reports whether rows can contain nothing beyond what they declare.
 func (s *Shape) Strict() bool { return s.Positions != nil || s.RecordEnd != "" || s.Release != "" }
 
 // magic are the first bytes of files that are often sent by mistake.
@@ -235,7 +233,7 @@ var magic = []struct{ prefix, is, advice string }{
 	{"<?xml", "an XML document", ""}, {"\x7fELF", "a program", ""}, {"MZ\x90", "a program", ""},
 }
 
-// Sniff finds out the shape of a document; what opt states is taken as stated.
+// Sniff detects the shape of a document; what opt states is not detected.
 func Sniff(r io.ReaderAt, size int64, opt Options) (Shape, error) {
 	if size == 0 {
 		return Shape{}, finding.Fatal(finding.DocumentEmpty, origin.Place{},
@@ -354,8 +352,8 @@ func sniffQuote(text []byte) string {
 	return `"`
 }
 
-// sniffDelimiter takes the sign that cuts most rows into the same number of
-// cells, more than one; among equals the one that makes more cells.
+// sniffDelimiter chooses the sign that splits most rows into the same number of cells, more than one; among equals the
+// one that makes more cells.
 func sniffDelimiter(text []byte, shape Shape) string {
 	best, bestScore := ",", 0
 	for _, d := range []string{",", ";", "\t", "|"} {

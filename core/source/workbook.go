@@ -13,7 +13,7 @@ import (
 
 var errTooLong = errors.New("a tag or a text is longer than 8 MiB")
 
-// book is what of a workbook must be known before its rows.
+// book is what must be known of a workbook before its rows.
 type book struct {
 	sheets   []bookSheet
 	date1904 bool
@@ -32,8 +32,8 @@ type bookSheet struct {
 
 var errUnpacked = errors.New("the workbook unpacks to more than the limit")
 
-// open reads a part, counting what it unpacks to against the limit: the sizes
-// that an archive declares are not to be believed.
+// open reads a part, and counts what it unpacks to against the limit, because the sizes that an archive declares cannot
+// be trusted.
 func (b *book) open(f *zip.File) (io.ReadCloser, error) {
 	r, err := f.Open()
 	if err != nil {
@@ -56,7 +56,7 @@ func (m *meter) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// broken turns an error met in a part into a finding.
+// broken turns an error in a part into a finding.
 func (b *book) broken(err error, what string, at origin.Place) error {
 	var f *finding.Finding
 	switch {
@@ -69,8 +69,8 @@ func (b *book) broken(err error, what string, at origin.Place) error {
 	return finding.Fatal(finding.DocumentBroken, at, "%s is damaged or cut short (%v).", what, err)
 }
 
-// tidy returns a cell of a workbook as it is read, and notes what of it cannot be taken as it stands: lost is
-// what was no character, most how long it may be.
+// tidy returns a cell of a workbook as it is read, and notes what cannot be used as it is. lost says that something was
+// not a character; most is how long a cell may be.
 func (r *Record) tidy(cell Cell, column int, lost string, most int) Cell {
 	note := func(code finding.Code, format string, args ...any) {
 		r.Findings = append(r.Findings, finding.New(code, r.Place(column), cell.Text, format, args...))

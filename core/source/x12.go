@@ -11,7 +11,7 @@ import (
 	"koinos/core/x12"
 )
 
-// isX12 reports whether a document begins as an interchange does.
+// isX12 reports whether a document begins like an interchange.
 func isX12(head []byte) bool {
 	head = bytes.TrimLeft(bytes.TrimPrefix(head, []byte("\xef\xbb\xbf")), " \t\r\n")
 	if len(head) < 16 || !bytes.HasPrefix(head, []byte("ISA")) {
@@ -22,9 +22,8 @@ func isX12(head []byte) bool {
 		bytes.Count(head[:min(len(head), 120)], head[3:4]) > 3
 }
 
-// x12Reader returns the transaction sets of one kind as records: trees of
-// segments. What is wrong with a set travels with its record; what is wrong
-// with the envelopes with the next one, or with a broken record at the end.
+// x12Reader returns the transaction sets of one kind as records: trees of segments. What is wrong with a set belongs to
+// its record; what is wrong with the envelopes belongs to the next one, or to a broken record at the end.
 type x12Reader struct {
 	r      *x12.Reader
 	doc    func() io.Reader      // the document from its beginning
@@ -47,8 +46,8 @@ func openX12(r io.ReaderAt, size int64, opt Options) Reader {
 	return x
 }
 
-// judge finds the groups that are rejected. What rejects one may stand behind its sets, so that the envelopes of the
-// whole document are looked at before the first set is given.
+// judge finds the groups that are rejected. The reason may follow their sets, so the envelopes of the whole document
+// are read before the first set is returned.
 func (x *x12Reader) judge() error {
 	x.bad = map[int64]x12.Finding{}
 	at := int64(0)
@@ -110,7 +109,7 @@ func (x *x12Reader) Next() (Record, error) {
 	return rec, nil
 }
 
-// apart makes what is wrong with envelopes a record of its own: no set near by is to blame.
+// apart makes a record of its own of what is wrong with envelopes, because no set near by is to blame.
 func (x *x12Reader) apart() {
 	if len(x.around) == 0 {
 		return
@@ -172,7 +171,7 @@ func (x *x12Reader) take(set *x12.Set) {
 	}
 }
 
-// together puts loops together that are one record, in the order of the first of each.
+// together combines loops that are one record, in the order of the first of each.
 func (x *x12Reader) together(loops []*tree.Node) (all [][]*tree.Node) {
 	at := map[string]int{}
 	for _, n := range loops {
@@ -215,8 +214,7 @@ func PlaceOfX12(f *x12.Finding) origin.Place {
 	return at
 }
 
-// segmentRows returns an interchange as a table for people: a row for each
-// segment, its id and then its elements.
+// segmentRows returns an interchange as a table for people: a row for each segment, with its id and then its elements.
 type segmentRows struct {
 	s    *x12.Segments
 	read int64

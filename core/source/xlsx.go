@@ -82,7 +82,7 @@ func openXLSX(r io.ReaderAt, size int64, opt Options) (Reader, error) {
 	return x, nil
 }
 
-// seen says which of the sheet being read people do not see.
+// seen says which parts of the present sheet are hidden.
 func (x *xlsxReader) seen() (hidden bool, columns [][2]int) {
 	return x.chosen[x.sheet].hidden, x.unseen
 }
@@ -94,8 +94,8 @@ func (x *xlsxReader) Offset() float64 {
 	return min(1, float64(max(0, x.book.unpacked-x.done))/float64(x.total))
 }
 
-// readShared reads the table of texts that cells point into. It is the one
-// thing of a workbook that is held in memory, bounded by Limits.Strings.
+// readShared reads the table of texts that cells refer to. It is the only part of a workbook that is kept in memory,
+// limited by Limits.Strings.
 func (x *xlsxReader) readShared() error {
 	b := x.book
 	if b.strings == nil {
@@ -190,8 +190,7 @@ func (x *xlsxReader) Next() (Record, error) {
 	}
 }
 
-// whole unpacks a part once before its rows are used: that its bytes are not those that were packed
-// is seen at its end only.
+// whole unpacks a part once before its rows are used, because damage is detected only at its end.
 func whole(f *zip.File, most int64) error {
 	r, err := f.Open()
 	if err != nil {
@@ -259,7 +258,7 @@ func (x *xlsxReader) cells(rec *Record) error {
 				style, _ = strconv.Atoi(string(t.attr("s")))
 				value, formula, inline = value[:0], false, false
 			}
-			// column is 0 where a cell ends that never began.
+			// column is 0 if a cell ends that never began.
 			if t.close && column > 0 && (len(value) > 0 || formula || inline) {
 				if err := x.put(rec, column, kind, value, style, formula); err != nil {
 					return err
@@ -296,10 +295,9 @@ func (x *xlsxReader) put(rec *Record, column int, kind, value []byte, style int,
 	return nil
 }
 
-// quickCells reads a row as nearly every program writes it, in place, and gives
-// how many bytes it had with its end; 0 where b ends before it does. It gives
-// up, -1, at whatever is out of the ordinary: cells then reads the row tag by
-// tag, and says what is wrong with it.
+// quickCells reads a row as nearly every program writes it, in place, and returns how many bytes it had including its
+// end; 0 if b ends before it does. It returns -1 for anything unusual: cells then reads the row tag by tag, and reports
+// what is wrong with it.
 func (x *xlsxReader) quickCells(rec *Record, b []byte) int {
 	whole := len(b)
 	var kind, value []byte
@@ -414,7 +412,7 @@ func columnOf(ref []byte, otherwise int) int {
 	return n
 }
 
-// text resolves what is escaped, and notes what is no character.
+// text resolves escapes, and notes what is not a character.
 func (x *xlsxReader) text(b []byte) string {
 	s, lost := unescape(b, true)
 	x.lost = lost

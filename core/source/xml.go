@@ -9,10 +9,9 @@ import (
 	"unicode/utf8"
 )
 
-// xmlScanner cuts a workbook part into tags and text. It knows as much XML as
-// ECMA-376 parts use: elements, attributes, entities, CDATA, comments;
-// namespace prefixes are dropped. A general decoder costs ten times as much
-// and is what makes reading a sheet slow.
+// xmlScanner splits a workbook part into tags and text. It knows as much XML as ECMA-376 parts use: elements,
+// attributes, entities, CDATA, comments; namespace prefixes are dropped. A general decoder is ten times as slow, and
+// reading a sheet would take that much longer.
 type xmlScanner struct {
 	r    *bufio.Reader
 	body []byte // the tag between < and >
@@ -29,8 +28,8 @@ type xmlTag struct {
 	close bool   // </a> or <a/>
 }
 
-// next returns the next tag; the text in front of it is in s.text where keep is
-// set. What it gives is valid until the next call.
+// next returns the next tag; the text in front of it is in s.text if keep is set. What it returns is valid until the
+// next call.
 func (s *xmlScanner) next(keep bool) (xmlTag, error) {
 	s.text = s.text[:0]
 	for {
@@ -74,8 +73,8 @@ func (s *xmlScanner) next(keep bool) (xmlTag, error) {
 	}
 }
 
-// quick lets read work on the bytes that are held, and passes over as many as
-// it says. Where it says 0, it wanted more: it gets as many as can be held.
+// quick lets read work on the buffered bytes, and skips as many as it returns. If it returns 0, it needs more: it gets
+// as many as can be buffered.
 func (s *xmlScanner) quick(read func([]byte) int) (n int, err error) {
 	held, _ := s.r.Peek(s.r.Buffered())
 	if n = read(held); n == 0 {
@@ -91,7 +90,7 @@ func (s *xmlScanner) quick(read func([]byte) int) (n int, err error) {
 	return n, nil
 }
 
-// more takes the text up to the next > into body, that sign included before it.
+// more reads the text up to and including the next > into body.
 func (s *xmlScanner) more() error {
 	s.body = append(s.body, '>')
 	return unexpected(s.until('>', true, &s.body))
@@ -104,7 +103,7 @@ func unexpected(err error) error {
 	return err
 }
 
-// tagMost bounds a tag and the text between two tags.
+// tagMost is the longest tag, and the longest text between two tags.
 const tagMost = 8 << 20
 
 func (s *xmlScanner) until(end byte, keep bool, into *[]byte) error {
@@ -145,7 +144,7 @@ func parseTag(b []byte) xmlTag {
 	return t
 }
 
-// attr returns the raw value of the attribute of a local name, nil where absent.
+// attr returns the raw value of the attribute with a local name, nil if absent.
 func (t xmlTag) attr(name string) []byte {
 	b := t.attrs
 	for {
@@ -173,8 +172,7 @@ func (t xmlTag) attr(name string) []byte {
 	}
 }
 
-// unescape resolves entities, and where that is asked the _xHHHH_ form of ECMA-376 18.4. What of them is
-// no character is lost.
+// unescape resolves entities and, if asked, the _xHHHH_ form of ECMA-376 18.4. What is not a character is lost.
 func unescape(b []byte, hex bool) (text, lost string) {
 	if bytes.IndexByte(b, '&') < 0 && !(hex && bytes.Contains(b, []byte("_x"))) {
 		return string(b), ""

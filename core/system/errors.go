@@ -11,14 +11,14 @@ import (
 	"koinos/core/tree"
 )
 
-// Meaning is what an answer means that has a status, or a value at a path, or both.
+// Meaning is the meaning of an answer that has a status, or a value at a path, or both.
 type Meaning struct {
 	Status []string
 	While  While
 	Means  string // later, changed, missing, never, smaller
 }
 
-// failing are the words about answers that say that something was not done.
+// failing are the words about answers which say that something was not done.
 var failing = grammar.Group("What answers mean that say that something was not done",
 	grammar.May("path", grammar.Some("What an answer of status 200 has if nothing was done, and not otherwise: "+path)),
 	grammar.May("message", grammar.Some("The system's words: path within that")),
@@ -59,7 +59,7 @@ func (b *builder) errors(s *System, n *grammar.Node) {
 	}
 }
 
-// Meaning is what the description says that an answer means; "" is nothing of its own.
+// Meaning is the meaning that the description gives an answer; "" if it returns none.
 func (s *System) Meaning(status int, body []byte) string {
 	if len(s.Means) == 0 {
 		return ""
@@ -80,8 +80,8 @@ func (s *System) Meaning(status int, body []byte) string {
 	return ""
 }
 
-// Partial says what is wrong with an answer of GraphQL that has errors: what it lacks is
-// unknown, not empty. Whole says that there are no data at all beside them.
+// Partial says what is wrong with an answer of GraphQL that has errors: what it lacks is unknown, not empty. whole says
+// that it has no data at all.
 func Partial(body []byte) (words string, whole, is bool) {
 	root, _, err := jsondoc.Parse(body, 1)
 	if err != nil || root == nil || root.Member("errors") == nil || root.Member("errors").Len() == 0 {
@@ -99,8 +99,7 @@ func Partial(body []byte) (words string, whole, is bool) {
 	return words, data == nil || data.Kind == tree.Null, true
 }
 
-// Refused reports whether an answer of status 200 says that nothing was done, with the
-// system's words.
+// Refused reports whether an answer of status 200 says that nothing was done, with the system's words.
 func (s *System) Refused(body []byte) (words string, is bool) {
 	if s.Errors == nil {
 		return "", false
@@ -128,8 +127,8 @@ func (s *System) Refused(body []byte) (words string, is bool) {
 	return words, true
 }
 
-// saying are the members in which systems say what is wrong, as RFC 9457 and others name
-// them; of two in one object the first counts.
+// saying are the members in which systems say what is wrong, as RFC 9457 and others name them; of two in one object,
+// the first counts.
 var saying = []string{"detail", "message", "error_description", "description", "reason", "msg", "text", "title"}
 
 // holding are the members that hold what says it.
@@ -142,7 +141,7 @@ var placing = []string{"field", "pointer", "path", "property", "parameter", "nam
 // mostWords is how much of a system's words is shown, in letters.
 const mostWords = 400
 
-// Words is what a system says in an answer that something is wrong; "" is nothing.
+// Words is what a system says in an answer about an error; "" if it says nothing.
 func Words(body []byte) string {
 	root, _, err := jsondoc.Parse(body, 1)
 	if err != nil || root == nil {
@@ -155,7 +154,7 @@ func Words(body []byte) string {
 	return text
 }
 
-// said gathers what an object says, and what it holds.
+// said collects what an object says, and what it contains.
 func said(n *tree.Node, all []string) []string {
 	switch {
 	case n.Kind == tree.String:
@@ -179,8 +178,8 @@ func said(n *tree.Node, all []string) []string {
 	return all
 }
 
-// held gathers what stands below a member that holds errors: values, or objects, or lists
-// of them by the names of what is wrong.
+// held collects what stands below a member that contains errors: values, or objects, or lists of them by the names of
+// what is wrong.
 func held(n *tree.Node, all []string) []string {
 	if n.Kind != tree.Object || member(n, saying) != "" {
 		return said(n, all)
@@ -203,7 +202,7 @@ func add(all []string, text string) []string {
 	return all
 }
 
-// member is the first of some members that is a text, or the text that one of them holds.
+// member is the first of some members that is a text, or the text that one of them contains.
 func member(n *tree.Node, names []string) string {
 	for _, name := range names {
 		switch c := n.Member(name); {

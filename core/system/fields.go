@@ -14,7 +14,7 @@ import (
 	"koinos/core/tree"
 )
 
-// Describing is how a system tells of the fields of a kind of record.
+// Describing is how a system describes the fields of a kind of record.
 type Describing struct {
 	Path    string
 	Schema  *jsondoc.Path // a JSON Schema of the record; nil is a list of fields
@@ -29,7 +29,7 @@ type Describing struct {
 	Never   While // what nobody can write
 }
 
-// TheirField is what a system says of one of its fields.
+// TheirField is what a system says about one of its fields.
 type TheirField struct {
 	Name    string   `json:"name" doc:"As the system has it"`
 	Pointer string   `json:"pointer" doc:"Where it stands in the record, or in a line (RFC 6901)"`
@@ -42,12 +42,12 @@ type TheirField struct {
 	Choices []string `json:"choices,omitempty"`
 }
 
-// kinds are the types of fields, with the words that systems have for them.
+// kinds are the types of fields, with the words that systems use for them.
 var kinds = map[string]string{"text": "text", "string": "text", "number": "number", "integer": "number",
 	"decimal": "number",
 	"boolean": "boolean", "bool": "boolean", "date": "date", "date-time": "time", "datetime": "time", "time": "time"}
 
-// describing are the words about a system that tells its own fields.
+// describing are the words about a system that describes its own fields.
 var describing = grammar.Group("Where the system tells of its own fields: what is written is held against them before a "+
 	"call is made",
 	grammar.Must("path", grammar.Some("Path below the system's address")),
@@ -84,7 +84,7 @@ func (b *builder) fields(n *grammar.Node) *Describing {
 	return d
 }
 
-// Told reads what a system says of the fields of a record.
+// Told reads what a system says about the fields of a record.
 func (r *Record) Told(a Answer) ([]TheirField, error) {
 	d := r.Fields
 	root, _, err := jsondoc.Parse(a.Body, 1)
@@ -128,7 +128,7 @@ func (d *Describing) kind(word string) string {
 	return kinds[strings.ToLower(word)]
 }
 
-// listOf is the pointer of a record's list of lines; "" is none.
+// listOf is the pointer of a record's list of lines; "" if there is none.
 func (r *Record) listOf() string {
 	if r.Lines == nil {
 		return ""
@@ -155,11 +155,11 @@ func (r *Record) placed(f TheirField) TheirField {
 	return f
 }
 
-// mostDeep bounds how deep a schema is read.
+// mostDeep is how deeply nested a schema may be.
 const mostDeep = 8
 
-// properties reads the fields of an object of a JSON Schema (2020-12, the validation
-// vocabulary). A needed is one of an object that is needed itself.
+// properties reads the fields of an object of a JSON Schema (2020-12, the validation vocabulary). A needed field is one
+// of an object that is needed itself.
 func (r *Record) properties(schema *tree.Node, at string, needed bool, all []TheirField, deep int) []TheirField {
 	must := map[string]bool{}
 	if list := schema.Member("required"); list != nil && list.Kind == tree.Array {
@@ -214,8 +214,8 @@ func text(n *tree.Node) string {
 	return n.Text
 }
 
-// Wrong says what a system would not take of a value of a field; "" is nothing. Making
-// says that the record is not there yet.
+// Wrong says what a system would not accept as a value of a field; "" if it accepts it. making says that the record
+// does not exist yet.
 func (f *TheirField) Wrong(n *tree.Node, making bool) string {
 	v := text(n)
 	switch {

@@ -19,8 +19,7 @@ import (
 	"koinos/core/tree"
 )
 
-// FileOut is how a record is written as a file of a folder: texts with values in braces,
-// one after the other.
+// FileOut is how a record is written as a file of a folder: texts with values in braces, one after the other.
 type FileOut struct {
 	Path, Name string // folder below the system's; the name, with {id} in it
 	Segments   *Segments
@@ -109,13 +108,13 @@ func (b *builder) fileOut(n *grammar.Node) *FileOut {
 	return f
 }
 
-// hole is a place in a text where a value comes.
+// hole is a place in a text where a value goes.
 var hole = regexp.MustCompile(`\{([^{}]*)\}`)
 
-// Named is the name of the file of an id.
+// Named is the name of the file with an id.
 func (f *FileOut) Named(id string) string { return strings.ReplaceAll(f.Name, "{id}", id) }
 
-// ID is the id of the file of a name; ok is false where that is none of ours.
+// ID is the id of the file with a name; ok is false if it is not one of ours.
 func (f *FileOut) ID(name string) (id string, ok bool) {
 	before, behind, _ := strings.Cut(f.Name, "{id}")
 	id, ok = strings.CutPrefix(name, before)
@@ -129,17 +128,17 @@ func (f *FileOut) ID(name string) (id string, ok bool) {
 // idDigits is how long ids of files are.
 const idDigits = 12
 
-// FileRecord is a record that is written into a file, with its lines. The occasion tells
-// records apart that say the same.
+// FileRecord is a record that is written into a file, with its lines. The occasion distinguishes records with the same
+// content.
 type FileRecord struct {
 	Record   *tree.Node
 	Lines    []*tree.Node
 	Occasion string
 }
 
-// Text writes records as a file, with its id: twelve hexadecimal digits of what it says and of
-// the occasions. What the head and the tail say of a record they say of the first. The error
-// says, in a sentence, which value cannot stand in the file.
+// Text writes records as a file, with its id: twelve hexadecimal digits that depend on its content and on the
+// occasions. What the head and the tail say about a record, they say about the first. The error says, in a sentence,
+// which value cannot be in the file.
 func (f *FileOut) Text(records []FileRecord, now time.Time) (id, text string, err error) {
 	sum := sha256.New()
 	w := &fileWriter{f: f}
@@ -172,7 +171,7 @@ func (f *FileOut) Text(records []FileRecord, now time.Time) (id, text string, er
 	return id, body.String(), w.err
 }
 
-// fileWriter fills the texts of one file.
+// fileWriter fills in the texts of one file.
 type fileWriter struct {
 	f      *FileOut
 	lines  []*tree.Node
@@ -222,7 +221,7 @@ func (w *fileWriter) sum(p *jsondoc.Path) string {
 	return total.String()
 }
 
-// escaped writes a value so that no separator in it is one.
+// escaped writes a value so that no separator in it counts as one.
 func (w *fileWriter) escaped(p *jsondoc.Path, v string) string {
 	text, ok := w.f.Segments.escape(v)
 	if !ok {
@@ -238,8 +237,8 @@ func (a *FileReply) Reads(name string) bool {
 	return ok && !strings.HasSuffix(name, ".part") && !strings.HasSuffix(name, ".tmp")
 }
 
-// Read reads an answer: of which file it is, whether that was taken, and what it says. The
-// error is an *AnswerError.
+// Read reads an answer: which file it is about, whether that was accepted, and what it says. The error is an
+// *AnswerError.
 func (f *FileOut) Read(b []byte) (id string, taken bool, says string, err error) {
 	var root *tree.Node
 	if f.Segments != nil {

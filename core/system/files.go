@@ -19,9 +19,8 @@ import (
 	"koinos/core/tree"
 )
 
-// Files is how records of one kind come as files of a folder. A file is a row of parts,
-// each of a kind: segments, or lines of JSON. What stands between its head and its tail
-// is cut into records.
+// Files is how records of one kind come as files of a folder. A file is a sequence of parts, each of a kind: segments,
+// or lines of JSON. What stands between its head and its tail is split into records.
 type Files struct {
 	Path       string   // below the system's folder
 	Names      string   // pattern, as path.Match has it
@@ -37,7 +36,7 @@ type Files struct {
 	Answer     *FileAnswer // nil: nobody waits for one
 }
 
-// End is the head or tail of a file, with what it says of the file.
+// End is the head or tail of a file, with what it says about the file.
 type End struct {
 	Kind   string
 	ID     *jsondoc.Path // within it; may be nil
@@ -45,8 +44,8 @@ type End struct {
 	Sums   []Check
 }
 
-// Check is a number that the end of a file says: how many parts of a kind, or records, or
-// parts at all there are, or the sum of a value over all records.
+// Check is a number that the end of a file states: how many parts of a kind, or records, or parts at all there are, or
+// the sum of a value over all records.
 type Check struct {
 	Of   string        // records, parts or a kind
 	Over *jsondoc.Path // within a record
@@ -60,7 +59,7 @@ type FileAnswer struct {
 	Words            map[string]string // for taken, repeated and refused
 }
 
-// File is what is found in a file.
+// File is the content of a file.
 type File struct {
 	ID       string // "" is that it has none
 	Records  []Found
@@ -111,7 +110,7 @@ var filing = grammar.Group("How they come as files, in place of a list",
 		grammar.Must("text", grammar.Some("What stands in it, with {id}, {word}, {records} and {why}")),
 		grammar.May("words", named("What {word} is, by what became of the file: taken, repeated, refused", "Word")))))
 
-// files reads the words about files; separators that are no single character are mistakes.
+// files reads the words about files; separators that are not a single character are mistakes.
 func (b *builder) files(n *grammar.Node) *Files {
 	if n == nil {
 		return nil
@@ -187,7 +186,7 @@ func (b *builder) end(n *grammar.Node) *End {
 	return e
 }
 
-// Reads reports whether a name is one of these files, and finished.
+// Reads reports whether a name is that of one of these files, and complete.
 func (f *Files) Reads(name string) bool {
 	for _, end := range f.Unfinished {
 		if strings.HasSuffix(name, end) {
@@ -274,7 +273,7 @@ func (r *Record) whole(name string, b []byte) (*File, error) {
 	return &File{Records: []Found{found}, Parts: 1, Complete: true}, nil
 }
 
-// cut cuts what stands between the ends of a file into records; wrong is why it cannot.
+// cut splits what stands between the ends of a file into records; wrong says why it cannot.
 func (r *Record) cut(out *File, name string, head *part, body []part) (wrong string) {
 	f := r.Files
 	var record, group *tree.Members
@@ -338,7 +337,7 @@ func (r *Record) cut(out *File, name string, head *part, body []part) (wrong str
 	return ""
 }
 
-// wrong says which number of an end does not fit the file; "" is that all do.
+// wrong says which number of an end does not match the file; "" if all do.
 func (e *End) wrong(f *File, parts []part, is *part) string {
 	if id := scalar(e.ID, is.node); e.ID != nil && id != f.ID {
 		return fmt.Sprintf("Its %s names it %q, not %q.", e.Kind, id, f.ID)
@@ -383,7 +382,7 @@ func (e *End) wrong(f *File, parts []part, is *part) string {
 	return ""
 }
 
-// parts cuts a file; whole says that its last part is.
+// parts splits a file; whole says that its last part is complete.
 func (f *Files) parts(b []byte) (all []part, whole bool, err error) {
 	b = []byte(strings.TrimPrefix(string(b), "\ufeff"))
 	if !utf8.Valid(b) {
@@ -434,7 +433,7 @@ func (f *Files) names(kind string) bool {
 	})
 }
 
-// lines cuts a file of lines of JSON; the last may still be growing.
+// lines splits a file into lines of JSON; the last may still be growing.
 func (f *Files) lines(b []byte) (all []part, whole bool, err error) {
 	lines := strings.Split(string(b), "\n")
 	for i, line := range lines {

@@ -7,7 +7,7 @@ import (
 	"koinos/core/jsondoc"
 )
 
-// Hooks is how a system tells us of what happened there.
+// Hooks is how a system tells us what happened there.
 type Hooks struct {
 	Signature Signature
 	Tolerance time.Duration // how far its clock may be from ours
@@ -16,8 +16,8 @@ type Hooks struct {
 	Register  *Registering // nil: somebody does it by hand
 }
 
-// Registering is how our address is made known to a system. {url} and {secret} in what is
-// sent are our address and the secret of the signature.
+// Registering is how our address is registered with a system. {url} and {secret} in what is sent are our address and
+// the secret of the signature.
 type Registering struct {
 	Request
 	List   *List         // of those that are there; nil is none
@@ -32,8 +32,7 @@ type Event struct {
 	At     *jsondoc.Path // the record; nil where only its key does
 }
 
-// Signature is how a message proves where it comes from: Standard Webhooks, an HMAC in a
-// header, or the secret itself.
+// Signature is how a message proves where it comes from: Standard Webhooks, an HMAC in a header, or the secret itself.
 type Signature struct {
 	Standard    bool
 	Token       bool   // the secret itself goes along in the header
@@ -108,8 +107,7 @@ func (h *Hooks) Of(body []byte) (name string, e *Event, err error) {
 	return name, e, nil
 }
 
-// Find returns the key of the record that a message is about, and the record where it
-// stands in it.
+// Find returns the key of the record that a message is about, and the record if the message contains it.
 func (e *Event) Find(r *Record, body []byte) (key string, whole *Found, err error) {
 	root, _, err := jsondoc.Parse(body, 1)
 	if err != nil || root == nil {
@@ -194,7 +192,7 @@ func (b *builder) registering(n *grammar.Node, g *Signature) *Registering {
 	return r
 }
 
-// ValueAt returns the value at a path of a message; "" is none.
+// ValueAt returns the value at a path of a message; "" if there is none.
 func ValueAt(p *jsondoc.Path, body []byte) string {
 	root, _, err := jsondoc.Parse(body, 1)
 	if err != nil || root == nil {

@@ -2,8 +2,8 @@ package system
 
 import "strings"
 
-// linked returns the target of a relation in Link headers (RFC 8288): several links in a
-// header, several relations in a link, parameters quoted or bare, in any order.
+// linked returns the target of a relation in Link headers (RFC 8288): several links in a header, several relations in a
+// link, parameters quoted or bare, in any order.
 func linked(headers []string, relation string) (target string, ok bool) {
 	for _, h := range headers {
 		for rest := h; ; {
@@ -28,8 +28,7 @@ func linked(headers []string, relation string) (target string, ok bool) {
 	return "", false
 }
 
-// relationsOf reads a link's parameters and gives those of the first rel, and what
-// follows the link.
+// relationsOf reads a link's parameters and returns those of the first rel, and what follows the link.
 func relationsOf(s string) (relations, rest string) {
 	seen := false
 	for {

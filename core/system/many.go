@@ -10,7 +10,7 @@ import (
 	"koinos/core/tree"
 )
 
-// Many is how several records are made in one call, with an answer for each.
+// Many is how several records are created in one call, with an answer for each.
 type Many struct {
 	Request
 	Most    int           // how many go in one call
@@ -26,7 +26,7 @@ type Part struct {
 	Body   []byte // the answer
 }
 
-// mostTogether is how many records go in one call where nothing is said.
+// mostTogether is how many records go into one call by default.
 const mostTogether = 50
 
 // several are the words about it.
@@ -63,7 +63,7 @@ func (b *builder) many(w *Write, n *grammar.Node) *Many {
 	return m
 }
 
-// Parts cuts an answer into those to each of so many records.
+// Parts splits an answer into the answers for each of a number of records.
 func (m *Many) Parts(body []byte, records int) ([]Part, error) {
 	root, _, err := jsondoc.Parse(body, 1)
 	if err != nil || root == nil {

@@ -16,7 +16,7 @@ import (
 	"koinos/core/tree"
 )
 
-// Answer is what a system said to a request.
+// Answer is what a system answered to a request.
 type Answer struct {
 	URL    string // that was asked
 	Status int
@@ -41,12 +41,12 @@ type Found struct {
 	Node     *tree.Node `json:"-"`
 }
 
-// Short reports whether the record is not complete: it has fewer lines than it says, or lacks
-// the number by which a part of it is asked for.
+// Short reports whether the record is incomplete: it has fewer lines than it says, or lacks the number by which a part
+// of it is requested.
 func (f *Found) Short() bool { return f.Expected > f.Lines || f.Nameless }
 
-// AnswerError says what is wrong with an answer: it cannot be what the description
-// says. What it lacks is unknown, not empty.
+// AnswerError says what is wrong with an answer: it cannot be what the description says. What it lacks is unknown, not
+// empty.
 type AnswerError struct {
 	At  string // path or JSON Pointer; "" is the answer as a whole
 	Why string
@@ -65,9 +65,9 @@ type Page struct {
 	Next    string // address of the next page; "" is none
 }
 
-// First returns the address of a list's first page. Since is the newest stamp that was
-// seen, as the system wrote it; "" asks for everything. The address of a page of GraphQL
-// has the variables as its parameters; Request makes what is sent of it.
+// First returns the address of a list's first page. since is the newest stamp that was seen, as the system wrote it; ""
+// asks for everything. The address of a page of GraphQL has the variables as its parameters; Request turns it into what
+// is sent.
 func (r *List) First(base, since string) (string, error) {
 	q := url.Values{}
 	for name, value := range r.Query {
@@ -104,7 +104,7 @@ func (r *Record) Asking(query map[string]string) *Record {
 	return &out
 }
 
-// Request is what is sent for a page: a body where it is asked for by GraphQL, else nil.
+// Request is what is sent for a page: a body if it is requested by GraphQL, otherwise nil.
 func (r *List) Request(address string) (to string, body []byte, err error) {
 	number := map[string]bool{}
 	for name, value := range r.Query {

@@ -46,8 +46,8 @@ func (t *Rest) named(word string) bool {
 	return strings.Contains(t.Path, word) || within(t.Query, word)
 }
 
-// First returns the address of the first page of a part of a record that its list does not
-// show; "" is that there is none.
+// First returns the address of the first page of a part of a record that its list does not show; "" means that there is
+// none.
 func (t *Rest) First(base string, f *Found) (string, error) {
 	n := f.Node
 	if f.Number == "" && t.named("{number}") { // it would ask for those of everybody

@@ -13,8 +13,8 @@ type Segments struct {
 	Told                       *Told  // nil: they are always these
 }
 
-// Told is where a file tells its separators itself: positions of characters, counted from 1; 0
-// is that it does not tell one.
+// Told is where a file tells its separators itself: positions of characters, counted from 1; 0 means that it does not
+// tell one.
 type Told struct {
 	Begins                           string // how such a file begins; others have the separators that are always these
 	Skip                             int    // characters at the beginning that only tell them

@@ -155,7 +155,7 @@ type Tells struct {
 	Key    *jsondoc.Path // of that record
 }
 
-// Of is the key of the other record; "" is none.
+// Of is the key of the other record; "" if there is none.
 func (t *Tells) Of(n *tree.Node) string { return scalar(t.Key, n) }
 
 // Since is how only what is new is asked for; a blank Parameter is not at all.

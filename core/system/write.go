@@ -13,8 +13,8 @@ import (
 	"koinos/core/tree"
 )
 
-// Find is a way to find a record without its key: the list is asked with a parameter,
-// and of what it gives those count whose value at Path is the one asked for.
+// Find is a way to find a record without its key: the list is asked with a parameter, and of what it returns those
+// count whose value at Path is the one asked for.
 type Find struct {
 	Name, Parameter string
 	Path            *jsondoc.Path
@@ -44,8 +44,8 @@ type LineOf struct {
 	In *jsondoc.Path
 }
 
-// Of finds a line of a record by what it is known by, or else by its key; nil is that there
-// is none. Key is the line's.
+// Of finds a line of a record by what it is known by, or else by its key; nil means that there is none. Key is the
+// line's.
 func (l *LineOf) Of(r *Record, root *tree.Node, match, key string) (line *tree.Node, is tree.Node) {
 	for i, n := range r.Lines.All(root) {
 		is = tree.Node{Kind: tree.Number, Text: strconv.Itoa(i + 1)}
@@ -386,7 +386,7 @@ func (b *builder) write(r *Record, n *grammar.Node) *Write {
 	return w
 }
 
-// refer looks whether the records that others refer to are there.
+// refer checks whether the records that others refer to are there.
 func (b *builder) refer(s *System, records *grammar.Node) {
 	for _, e := range records.Entries {
 		if t := s.Records[e.Key].Tells; t != nil {

@@ -96,8 +96,8 @@ const invalidContent = "024"
 type Judging struct {
 	Policy  Policy
 	Replies []*Reply // to the interchanges that have ended
-	// Before returns the interchange in which a group with a control number came before; 0 is none. It is called if the
-	// policy wants each number to come once. If Before is nil, no earlier groups are known.
+	// Before returns the interchange in which a group with a control number came before; 0 if there is none. It is
+	// called if the policy wants each number to come once. If Before is nil, no earlier groups are known.
 	Before func(control string) (int64, error)
 	a      *Reply // to the open one
 }

@@ -407,8 +407,8 @@ func (n *note) explain(names []string, filled func(int) bool) string {
 	return fmt.Sprintf("%s is there, so one of %s must be.", names[0], strings.Join(names[1:], ", "))
 }
 
-// check returns the standard's error code for a value that its element does not allow by type, lengths or codes; "" is
-// none.
+// check returns the standard's error code for a value that its element does not allow by type, lengths or codes; "" if
+// there is none.
 func (e *elementDef) check(v []byte, version string) string {
 	length := len(v)
 	switch e.kind[0] {
@@ -463,7 +463,7 @@ func (e *elementDef) check(v []byte, version string) string {
 	return ""
 }
 
-// capitals is the code that a value in small letters stands for; "" is none.
+// capitals is the code that a value in small letters stands for; "" if there is none.
 func (e *elementDef) capitals(v []byte) string {
 	for _, c := range v {
 		if c >= 'a' && c <= 'z' {

@@ -200,7 +200,7 @@ func (w *Writing) Put(in *Loop, at *Address, value string) {
 	l.set(n, w.text(id, n, use.element, value))
 }
 
-// Get returns the value at an address; "" is none.
+// Get returns the value at an address; "" if there is none.
 func (w *Writing) Get(at *Address) string {
 	l := &w.root
 	for i, id := range at.path {

@@ -230,7 +230,7 @@ func (r *dictionaryReader) finish() {
 	r.part, r.set, r.seg, r.el, r.list = "", nil, nil, nil, nil
 }
 
-// line takes one line in; it gives what is wrong with it.
+// line takes one line in; it returns what is wrong with it.
 func (r *dictionaryReader) line(line string) string {
 	words := strings.Fields(line)
 	switch {

@@ -79,8 +79,7 @@ type Handler struct {
 	Finding        func(Finding) error
 }
 
-// mostControls bounds the control numbers that are remembered to find one that
-// stands twice in a group.
+// mostControls limits the control numbers that are remembered to find one that stands twice in a group.
 const mostControls = 1_000_000
 
 // mostSegments bounds a transaction set: it is what is held.

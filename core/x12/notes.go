@@ -36,6 +36,6 @@ var interchangeNotes = map[string]string{
 	"031": "a wrong grade of service",
 }
 
-// InterchangeNote returns what a code of TA105 says that is wrong with an interchange, such as "a wrong date"; "" is that
-// the standard has no such code, or that it says that nothing is wrong.
+// InterchangeNote returns what a code of TA105 says that is wrong with an interchange, such as "a wrong date"; "" means
+// that the standard has no such code, or that it says that nothing is wrong.
 func InterchangeNote(code string) string { return interchangeNotes[code] }

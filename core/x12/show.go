@@ -124,9 +124,8 @@ func segmentItem(s *Segment, depth, count int) Item {
 	return item
 }
 
-// Show prints interchanges as people read them: loops indented, every element
-// with its name, codes spelled out, dates and amounts plain, findings where
-// they are. It gives how many findings there were.
+// Show prints interchanges as people read them: loops indented, every element with its name, codes spelled out, dates
+// and amounts plain, findings where they are. It returns how many findings there were.
 func Show(w io.Writer, r io.Reader) (findings int, err error) {
 	out := bufio.NewWriter(w)
 	some := false

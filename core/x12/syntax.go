@@ -31,7 +31,7 @@ type Segment struct {
 // Len is how many elements there are, blank ones included.
 func (s *Segment) Len() int { return len(s.ends) - 1 }
 
-// Bytes returns the nth element, counted from 1 as the standard does; nil is none.
+// Bytes returns the nth element, counted from 1 as the standard does; nil if there is none.
 func (s *Segment) Bytes(n int) []byte {
 	if n < 1 || n >= len(s.ends) {
 		return nil
@@ -343,8 +343,8 @@ func (s *scanner) blank() error {
 	}
 }
 
-// toISA passes over what is not an interchange, up to the next "ISA" and a
-// separator, and gives how much that was and how it begins.
+// toISA passes over what is not an interchange, up to the next "ISA" and a separator, and returns how much that was and
+// how it begins.
 func (s *scanner) toISA() (skipped int64, sample []byte, err error) {
 	if err := s.sync(); err != nil {
 		return 0, nil, err

@@ -79,7 +79,7 @@ func Draft(s Sample) (Score, error) {
 	return out, nil
 }
 
-// orders runs the mapping and gives the places of each order's lines.
+// orders runs the mapping and returns the places of each order's lines.
 func orders(m *mapping.Mapping, doc []byte) [][]string {
 	src, err := source.Open(bytes.NewReader(doc), int64(len(doc)), m.Options(source.DefaultLimits))
 	if err != nil {

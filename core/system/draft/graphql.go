@@ -204,7 +204,7 @@ func (g *graph) nodes(f *graphField) (node *graphType, into string) {
 	return nil, ""
 }
 
-// listOf is a field of the queries that lists records; nil is none.
+// listOf is a field of the queries that lists records; nil if there is none.
 func (g *graph) listOf(f graphField) *list {
 	node, into := g.nodes(&f)
 	if node == nil || node.Kind != "OBJECT" || !f.asked() {

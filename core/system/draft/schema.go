@@ -16,7 +16,7 @@ type prop struct {
 	schema *schema
 }
 
-// mostDeep bounds how deep schemas are followed: they may hold themselves.
+// mostDeep limits how deep schemas are followed: they may hold themselves.
 const mostDeep = 6
 
 func of(ref *openapi3.SchemaRef) *schema {
@@ -96,7 +96,7 @@ func (s *schema) member(name string) *schema {
 	return nil
 }
 
-// items are the elements of an array; nil is none.
+// items are the elements of an array; nil if there is none.
 func (s *schema) items() *schema {
 	if s == nil {
 		return nil

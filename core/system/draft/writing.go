@@ -38,7 +38,7 @@ func (l *list) ways() (out []string) {
 	return out
 }
 
-// member is a plain member of the listed records that is called so; "" is none.
+// member is a plain member of the listed records that is called so; "" if there is none.
 func (l *list) member(name string) string {
 	for _, p := range l.each.props() {
 		if norm(p.name) == norm(name) && plain(p.schema) {
@@ -210,7 +210,7 @@ func (a *api) change(w *entry, l *list, as string) {
 	w.ask("change: how is a %s changed? The document has no PATCH or PUT of one.", l.record)
 }
 
-// sub is the path at which lines of a record are added; "" is none.
+// sub is the path at which lines of a record are added; "" if there is none.
 func (a *api) sub(l *list, lines string) string {
 	if l.one == "" || lines == "" {
 		return ""
