@@ -93,6 +93,11 @@ func (p *Path) in(n, root *tree.Node) []*tree.Node {
 	return found
 }
 
+// Append adds All to found.
+func (p *Path) Append(found []*tree.Node, root *tree.Node) []*tree.Node {
+	return append(found, p.All(root)...)
+}
+
 // First returns the first value that the query finds, or nil.
 func (p *Path) First(root *tree.Node) *tree.Node {
 	if p == nil || root == nil {

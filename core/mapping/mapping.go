@@ -217,6 +217,7 @@ const (
 type Query interface {
 	First(*tree.Node) *tree.Node
 	All(*tree.Node) []*tree.Node
+	Append(found []*tree.Node, root *tree.Node) []*tree.Node
 	Pointer() string
 	String() string
 }

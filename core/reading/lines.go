@@ -35,10 +35,16 @@ func (w *worker) lines() {
 		case part != nil && part.When != nil && !w.partHolds(part.When, r):
 		case part != nil && part.Each != nil && r.Node != nil:
 			nodes := part.Each.All(r.Node)
-			w.room(len(nodes), r.plan)
-			for _, n := range nodes {
+			w.room(len(nodes))
+			lines := make([]Row, 0, len(nodes)) // at once: an order has very many
+			before := len(w.d.Trace.Cells)
+			for i, n := range nodes {
 				for one := range part.Lines(n) {
-					line(view{row: &Row{Record: source.Record{Row: r.Row, Line: r.Line, Node: one}, plan: r.plan}})
+					lines = append(lines, Row{Record: source.Record{Row: r.Row, Line: r.Line, Node: one}, plan: r.plan})
+					line(view{row: &lines[len(lines)-1]})
+				}
+				if i == 0 { // lines are much alike
+					w.d.Trace.Cells = slices.Grow(w.d.Trace.Cells, (len(w.d.Trace.Cells)-before)*(len(nodes)-1))
 				}
 			}
 		case r.plan.reps > 0:
@@ -69,20 +75,11 @@ func (p *plan) filled(c source.Cell) bool {
 	return !c.Blank()
 }
 
-// room makes room for a number of further lines and their places.
-func (w *worker) room(lines int, p *plan) {
+// room makes room for a number of further lines.
+func (w *worker) room(lines int) {
 	d := w.d
 	d.Order.Lines, d.Trace.Rows, d.Trace.Records = slices.Grow(d.Order.Lines, lines), slices.Grow(d.Trace.Rows, lines),
 		slices.Grow(d.Trace.Records, lines)
-	if len(d.Order.Lines) == 0 && d.Trace.Cells == nil {
-		cells := 0
-		for _, b := range p.bound[mapping.InLines] {
-			if len(b.spots) > 0 && (len(b.spots) > 1 || !b.spots[0].static) && b.Need == mapping.Must {
-				cells++
-			}
-		}
-		d.Trace.Cells = make([]origin.Cell, 0, lines*min(cells+2, 4))
-	}
 }
 
 func (w *worker) partHolds(x *mapping.Expr, r *Row) bool {

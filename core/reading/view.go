@@ -55,9 +55,10 @@ type worker struct {
 	part   int // index of the level being mapped
 	signs  []sign
 	watch  func(Step)
-	plain  bool     // every row of the group has the same plan
-	usual  *plan    // the plan whose columns the trace says once for all lines
-	under  []string // of a line of X12: the segments directly within its node
+	plain  bool         // every row of the group has the same plan
+	usual  *plan        // the plan whose columns the trace says once for all lines
+	under  []string     // of a line of X12: the segments directly within its node
+	nodes  []*tree.Node // what several has found, to be used again
 	days   struct {
 		loc  *mapping.Locale
 		cell source.Cell

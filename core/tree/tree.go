@@ -155,11 +155,10 @@ func (n *Node) Pointer() string {
 		return n.Name
 	}
 	if n.Parent.Kind == Segment { // ST 0004 / PO1 #3 / 02, as X12 says a place
-		up := n.Parent.Pointer() + " / " + n.Name
 		if n.Kind == Segment && n.Index > 1 {
-			up += " #" + strconv.Itoa(n.Index)
+			return n.Parent.Pointer() + " / " + n.Name + " #" + strconv.Itoa(n.Index)
 		}
-		return up
+		return n.Parent.Pointer() + " / " + n.Name
 	}
 	return n.Parent.Pointer() + "/" + n.token()
 }

@@ -3,6 +3,7 @@ package x12
 import (
 	"fmt"
 	"koinos/core/tree"
+	"math"
 	"regexp"
 	"slices"
 	"strconv"
@@ -257,21 +258,24 @@ func (a *Address) Under(outer *Address) bool {
 
 // All returns the values of an address in their order, starting at the node of a set, a loop or a segment. If the
 // address names a segment, they are the segment's nodes.
-func (a *Address) All(root *tree.Node) []*tree.Node {
-	var found []*tree.Node
-	a.walk(root, 0, func(n *tree.Node) bool { found = append(found, n); return true })
-	return found
+func (a *Address) All(root *tree.Node) []*tree.Node { return a.Append(nil, root) }
+
+// Append adds All to found.
+func (a *Address) Append(found []*tree.Node, root *tree.Node) []*tree.Node {
+	return a.walk(root, 0, found, math.MaxInt)
 }
 
 // First returns the first of them, or nil.
 func (a *Address) First(root *tree.Node) *tree.Node {
-	var found *tree.Node
-	a.walk(root, 0, func(n *tree.Node) bool { found = n; return false })
-	return found
+	var one [1]*tree.Node
+	if found := a.walk(root, 0, one[:0], 1); len(found) > 0 {
+		return found[0]
+	}
+	return nil
 }
 
-// walk follows the path from n, after depth segments of it.
-func (a *Address) walk(n *tree.Node, depth int, yield func(*tree.Node) bool) bool {
+// walk follows the path from n, after depth segments of it, and adds values until there are most.
+func (a *Address) walk(n *tree.Node, depth int, found []*tree.Node, most int) []*tree.Node {
 	shift := 0
 	for i := range a.where {
 		c := &a.where[i]
@@ -281,36 +285,34 @@ func (a *Address) walk(n *tree.Node, depth int, yield func(*tree.Node) bool) boo
 		if c.stride > 0 {
 			k := c.pair(n)
 			if k < 0 {
-				return true
+				return found
 			}
 			shift = k
 		} else if !c.holds(n) {
-			return true
+			return found
 		}
 	}
 	if depth == len(a.path) {
 		if a.element == 0 {
-			return yield(n)
+			return append(found, n)
 		}
 		if v := element(n, a.element+shift, a.component); v != nil {
-			return yield(v)
+			return append(found, v)
 		}
-		return true
+		return found
 	}
 	id := a.path[depth]
 	hl := id == "HL"
-	for c := n.First(); c != nil; c = c.Next() {
+	for c := n.First(); c != nil && len(found) < most; c = c.Next() {
 		if c.Kind != tree.Segment || c.Name != id {
 			continue
 		}
-		if !a.walk(c, depth+1, yield) {
-			return false
-		}
-		if hl && !a.walk(c, depth, yield) { // HL loops stand within each other
-			return false
+		found = a.walk(c, depth+1, found, most)
+		if hl && len(found) < most { // HL loops stand within each other
+			found = a.walk(c, depth, found, most)
 		}
 	}
-	return true
+	return found
 }
 
 // pair returns how many pairs behind the first the one is whose code fits; -1 is none.

@@ -31,6 +31,16 @@ type Segment struct {
 // Len is how many elements there are, blank ones included.
 func (s *Segment) Len() int { return len(s.ends) - 1 }
 
+// filled is how many elements are not blank.
+func (s *Segment) filled() (n int) {
+	for i := 1; i < len(s.ends); i++ {
+		if s.ends[i] > s.ends[i-1]+1 {
+			n++
+		}
+	}
+	return n
+}
+
 // Bytes returns the nth element, counted from 1 as the standard does; nil if there is none.
 func (s *Segment) Bytes(n int) []byte {
 	if n < 1 || n >= len(s.ends) {

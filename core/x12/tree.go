@@ -17,7 +17,7 @@ func Tree(set *Set, placed []Placed) *tree.Node {
 	b := builder{set: set, placed: placed, nodes: make([]*tree.Node, len(placed))}
 	size := 40 // the root and the segments around the set
 	for i := range placed {
-		size += len(placed[i].Segment.ends)
+		size += 1 + placed[i].Segment.filled()
 	}
 	b.slab = make([]tree.Node, size)
 	root := b.node(tree.Segment, "")
