@@ -173,7 +173,7 @@ type NewDraft struct {
 	Name    string `json:"name,omitempty" doc:"Name of the mapping; left out, draft"`
 	Partner string `json:"partner,omitempty" doc:"Our code of the partner, where it is known"`
 	Kind    string `json:"kind,omitempty" enum:"sales,purchase,change,answer,shipment,receipt,return,invoice" doc:"What the document brings: orders, or what it says of orders that are stored. Left out, sales or purchase is guessed"`
-	Of      string `json:"of,omitempty" enum:"sales,purchase" doc:"Which orders a shipment and the like speaks of; left out, those that it usually does"`
+	Of      string `json:"of,omitempty" enum:"sales,purchase" doc:"Which orders a shipment and the like is about; left out, those that it usually does"`
 }
 
 // NewPreview asks what a mapping makes of a part of a document.

@@ -165,8 +165,8 @@ func (a *app) exchange() *cobra.Command {
 	list.Flags().StringVar(&state, "state", "",
 		"received, done, held, rejected, duplicate, unknown, ready, sent, accepted, noted, partly, overdue")
 	list.Flags().StringVar(&kind, "set", "", "only those with this transaction set, e.g. 855")
-	list.Flags().StringVar(&number, "order", "", "only those that speak of the order of this number")
-	list.Flags().BoolVar(&speaking, "speaking", false, "only those that speak of orders: no acknowledgements")
+	list.Flags().StringVar(&number, "order", "", "only those about the order with this number")
+	list.Flags().BoolVar(&speaking, "speaking", false, "only those about orders: no acknowledgements")
 	list.Flags().IntVar(&limit, "limit", 50, "how many at most")
 	offers(list, "direction", "in", "out")
 	offers(list, "state", "received", "done", "held", "rejected", "duplicate", "doubtful", "unknown", "ready", "sent",

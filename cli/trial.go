@@ -97,7 +97,7 @@ it, without a service. Every guess says why it was made; what is not sure is
 marked in the mapping with "# ?". With --lists values are looked up in lists and
 crosswalks, and the headings of mappings named with --known count as words.
 
-A document that speaks of orders that are stored already, such as a list of what
+A document about orders that are stored already, such as a list of what
 was shipped, needs --kind shipment (or receipt, return, answer, change, invoice).`,
 		Example: "  koinos mapping draft week-12.xlsx --lists demo/lists > week.yaml\n  koinos mapping draft " +
 			"orders.json --partner SLIPWAY --kind sales --to slipway.yaml\n  koinos mapping draft " +

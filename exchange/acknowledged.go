@@ -279,7 +279,7 @@ func (a *arrival) matched(t *store.Tx) error {
 		}
 		if ours.ID == 0 {
 			a.kept.Findings = append(a.kept.Findings, finding.New(finding.NotSent, origin.Place{}, parts[1],
-				"Its TA1 speaks of an interchange %s, which was never sent to %s.", parts[1], a.p.Name))
+				"Its TA1 is about an interchange %s, which was never sent to %s.", parts[1], a.p.Name))
 			continue
 		}
 		note := ""

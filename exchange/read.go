@@ -92,7 +92,7 @@ func (x *Exchange) SetOrders(ctx context.Context, id int64, seq int) ([]api.SetO
 	}
 	m, err := x.mappingOf(ctx, p, s.Kind)
 	if finding.Of(err) != nil || errors.Is(err, store.ErrNotFound) {
-		return papers, nil // an acknowledgement speaks of no order
+		return papers, nil // an acknowledgement is about no order
 	}
 	if err != nil {
 		return nil, err

@@ -287,7 +287,7 @@ func (x *Exchange) unread(ctx context.Context, l outcome.Load, s *api.SetRecord)
 			"The load %d was %s before it came to this set.", l.ID, l.Status)}
 	}
 	return []finding.Finding{finding.New(finding.DocumentEmpty, origin.Place{Row: s.Row}, "",
-		"The %s speaks of no order.", s.Kind)}
+		"The %s is about no order.", s.Kind)}
 }
 
 // spanReader reads the outcomes of a load's records in their order.

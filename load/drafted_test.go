@@ -14,7 +14,7 @@ import (
 	"koinos/store"
 )
 
-// What a draft makes of documents that speak of orders is loaded as it is, and does what the documents say.
+// What a draft makes of documents about orders is loaded as it is, and does what the documents say.
 func TestDraftedNotices(t *testing.T) {
 	mapping := func(kind string) string {
 		return `koinos: mapping/1

@@ -175,7 +175,7 @@ func (e *Engine) mappingOf(ctx context.Context, l *outcome.Load) (*mapping.Mappi
 		Withdraw: l.Withdraw, Encoding: source.Encoding(l.Encoding)})
 	if err == nil && m.Of == "" {
 		f := finding.New(finding.MappingMissingKey, origin.Place{}, "of",
-			"The mapping %s does not say which orders its records speak of.", l.Mapping)
+			"The mapping %s does not say which orders its records are about.", l.Mapping)
 		f.Hint = "Say of: sales or of: purchase under orders in the mapping."
 		return nil, &f
 	}

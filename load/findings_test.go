@@ -127,7 +127,7 @@ lines:
   quantity: {from: Qty, need: must}
 `
 
-// notices is a mapping of a sheet of records that speak of stored orders.
+// notices is a mapping of a sheet of records about stored orders.
 func notices(kind, fields string) string {
 	number := map[string]string{"change": "change_number"}[kind]
 	if number == "" {

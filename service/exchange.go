@@ -148,7 +148,7 @@ func (s *Service) interchanges(h huma.API) {
 		State     string `query:"state" enum:"received,done,held,rejected,duplicate,doubtful,unknown,ready,sent,accepted,noted,partly,overdue"`
 		Kind      string `query:"kind" doc:"Holding a transaction set of this kind, e.g. 855"`
 		Order     int64  `query:"order" doc:"Speaking of the order of this id"`
-		Speaking  bool   `query:"speaking" doc:"Only those that speak of orders: no acknowledgements"`
+		Speaking  bool   `query:"speaking" doc:"Only those about orders: no acknowledgements"`
 	}
 	handle(s, h, op(http.MethodGet, "/interchanges", "list-interchanges", tag, "read",
 		"List interchanges, newest first"),
@@ -213,7 +213,7 @@ func (s *Service) interchanges(h huma.API) {
 		Seq int   `path:"seq" minimum:"1" doc:"Which of its transaction sets, counted from 1"`
 	}
 	handle(s, h, op(http.MethodGet, "/interchanges/{id}/sets/{seq}/orders", "get-set-orders", tag, "read",
-		"The orders that a transaction set speaks of, with the segment and element of each value"),
+		"The orders that a transaction set is about, with the segment and element of each value"),
 		func(ctx context.Context, in *bySet) (*answer[api.Page[api.SetOrder]], error) {
 			papers, err := s.exchange.SetOrders(ctx, in.ID, in.Seq)
 			return &answer[api.Page[api.SetOrder]]{api.Page[api.SetOrder]{Items: papers}}, err

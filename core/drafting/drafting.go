@@ -43,7 +43,7 @@ type Proposal struct {
 	// NoOrders is blank if the document looks like one of orders.
 	NoOrders string `json:"no_orders,omitempty" doc:"Why the document does not look like one of orders"`
 	// As is a kind of notice that the document looks more like; blank if there is none.
-	As intent.Kind `json:"as,omitempty" enum:"change,answer,shipment,receipt,return,invoice" doc:"Where it looks like one that speaks of stored orders: the kind as which it would rather be drafted"`
+	As intent.Kind `json:"as,omitempty" enum:"change,answer,shipment,receipt,return,invoice" doc:"Where it looks like one about stored orders: the kind as which it would rather be drafted"`
 }
 
 type drafter struct {

@@ -58,7 +58,7 @@ func TestNotices(t *testing.T) {
 	}
 }
 
-// A document that speaks of orders is not taken for one of orders without a word.
+// A document about orders is not taken for one of orders without a word.
 func TestSpeaksOfOrders(t *testing.T) {
 	for _, c := range []struct{ heading, want string }{
 		{"Despatch note,Customer PO,Item,Qty despatched",

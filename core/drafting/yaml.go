@@ -22,7 +22,7 @@ type yaml struct {
 	pass     string // condition of orders that are left out
 	hidden   bool
 	kind     string
-	of       string   // of a document that speaks of orders: which orders these are
+	of       string   // of a document about orders: which orders these are
 	group    string   // inside of the braces
 	parts    []string // lines: {…}
 	bindings []binding

@@ -95,7 +95,7 @@ func (b *builder) mapping(root *grammar.Node) *Mapping {
 		m.side(order.Kind(orders.Str("of")))
 		if m.Of == "" && !b.x12 {
 			b.Add(finding.MappingMissingKey, orders.At, "",
-				"kind: %s needs %q: which orders it speaks of, sales or purchase.", kind, "of")
+				"kind: %s needs %q: which orders it is about, sales or purchase.", kind, "of")
 		}
 	}
 	m.LeaveOut = b.compile(orders.Get("leave_out"), true)

@@ -312,7 +312,7 @@ var words = &grammar.Shape{Kind: grammar.Object, About: "How a document's record
 		Keys: []grammar.Key{
 			grammar.Must("kind", grammar.OneOf("What a record is. sales: an order that a partner makes with us; "+
 				"purchase: one that we "+
-				"make with a supplier. change, answer, shipment, receipt, return, invoice: it speaks of an order that is stored",
+				"make with a supplier. change, answer, shipment, receipt, return, invoice: it is about a stored order",
 				append(order.Kinds, intent.Notices...)...)),
 			grammar.May("kinds", grammar.Group("Where a value says of each order whether it is a sales or a purchase "+
 				"order; kind is what "+
@@ -323,7 +323,7 @@ var words = &grammar.Shape{Kind: grammar.Object, About: "How a document's record
 			grammar.May("leave_out",
 				grammar.Some("Condition of an order that is passed over with all its rows, asked of its first row: "+
 					condition)),
-			grammar.May("of", grammar.OneOf("change, answer, shipment, receipt, return, invoice: which orders they speak of",
+			grammar.May("of", grammar.OneOf("change, answer, shipment, receipt, return, invoice: which orders they are about",
 				order.Kinds...)),
 			grammar.Must("group", &grammar.Shape{Kind: grammar.Object, About: "Which rows make one order",
 				Keys: []grammar.Key{

@@ -29,7 +29,7 @@ type Mapping struct {
 	Text     string // the YAML it was parsed from
 	Document Document
 	Kind     intent.Kind // what its records are
-	// sales or purchase: of the orders, or of those that its notices speak of; notices of X12 may leave it open
+	// sales or purchase: of the orders, or of those that its notices are about; notices of X12 may leave it open
 	Of        order.Kind
 	Group     Grouping
 	Tolerance order.Number
@@ -309,7 +309,7 @@ type Asked struct {
 	Rows     []string // 12, 20-35, 40-
 	Sheets   []string
 	Defaults map[string]string // by field of the header, or lines.field
-	Of       order.Kind        // of the orders that notices speak of, where the mapping leaves it open
+	Of       order.Kind        // of the orders that notices are about, where the mapping leaves it open
 	Withdraw bool              // the orders are not wanted any more
 	Encoding source.Encoding   // where the mapping states none
 }

@@ -58,7 +58,7 @@ type Offer struct {
 	Refused    bool   `json:"refused,omitempty"`
 	Unchanged  bool   `json:"unchanged,omitempty" doc:"A change that was asked of the line is refused: the seller keeps to what was ordered before"`
 	Pending    bool   `json:"pending,omitempty" doc:"The seller has not decided about the line, or a part of it"`
-	Unanswered bool   `json:"unanswered,omitempty" doc:"No answer speaks of the line, and the order was answered"`
+	Unanswered bool   `json:"unanswered,omitempty" doc:"No answer is about the line, and the order was answered"`
 	Accepted   Number `json:"accepted,omitzero" doc:"Quantity, in the line's unit, of all statements; absent where all of it is accepted"`
 	UnitPrice  Number `json:"unit_price,omitzero"`
 	PriceBasis Number `json:"price_basis,omitzero"`

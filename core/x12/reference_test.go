@@ -47,7 +47,7 @@ func TestReference(t *testing.T) {
 		b.WriteString("```\n")
 	}
 	b.WriteString("\n## Segments\n\nElements with their number in the dictionary, type, least and most characters, " +
-		"and need (C: a syntax note speaks of it); then the syntax notes.\n\n| segment | elements | notes " +
+		"and need (C: a syntax note is about it); then the syntax notes.\n\n| segment | elements | notes " +
 		"|\n|---|---|---|\n")
 	seen := map[string]bool{}
 	for _, id := range Sets() {

@@ -80,7 +80,7 @@ function value(b: Bound): string {
   const direct = target[renamed[b.field] ?? b.field]
   if (typeof direct === 'string') return direct
   const order = props.order!
-  const said = order.statement // what records that speak of orders say besides
+  const said = order.statement // what records about orders say besides
   if (said) {
     const all =
       b.level === 'lines' ? statedOfLine(said.kind, order.lines?.[props.line]?.statement) : statedFields(said)

@@ -39,7 +39,7 @@ const regroup = (by: string, columns = props.outline.columns, rows = props.outli
       </label>
       <label v-if="outline.of || !['sales', 'purchase'].includes(outline.kind)">of <Select size="small"
         :model-value="outline.of" :options="words('orders', 'of')" placeholder="which orders?"
-        aria-label="Which orders it speaks of" @update:model-value="text = edit.setOf(text, $event)" />
+        aria-label="Which orders it is about" @update:model-value="text = edit.setOf(text, $event)" />
       </label>
       <label>and begins by <Select size="small" :model-value="outline.by" :options="words('orders', 'group', 'by')"
         aria-label="Grouping" @update:model-value="regroup($event)" />

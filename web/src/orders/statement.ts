@@ -1,6 +1,6 @@
 import type { Order } from '../api/client'
 
-// What records that speak of stored orders say besides what an order says: the
+// What records about stored orders say besides what an order says: the
 // fields that a mapping binds, by the members in which a statement keeps them.
 
 type Statement = NonNullable<Order['statement']>

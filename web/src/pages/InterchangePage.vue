@@ -224,7 +224,7 @@ const found = computed(() => {
             </ol>
           </section>
           <p v-if="spoken.length || set?.load_id" class="soft links">
-            <template v-if="spoken.length">It speaks of <template v-for="(o, n) in spoken"
+            <template v-if="spoken.length">It is about <template v-for="(o, n) in spoken"
               :key="n">{{ n ? ', ' : '' }}<RouterLink :to="`/orders/${o.order_id}`">order
               {{ o.number }}</RouterLink>{{ o.order_revision ? ` (revision ${o.order_revision})` : '' }}</template>.
               </template>
@@ -237,7 +237,7 @@ const found = computed(() => {
             v-for="(p, i) in papers?.items ?? []" :key="i" :order="p.order" :places="p.places"
             :findings="p.findings.filter((f) => f.field)" :lit="picked" @point="pointed = $event"
             @pick="(s) => list?.goTo(s.row, s.column)" />
-          <p v-if="papers && !papers.items.length && !found.length" class="soft">It speaks of no order: it acknowledges
+          <p v-if="papers && !papers.items.length && !found.length" class="soft">It is about no order: it acknowledges
             what was sent.</p>
         </div>
       </div>
