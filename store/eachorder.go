@@ -22,13 +22,9 @@ func (s *Store) EachOrder(ctx context.Context, f OrderFilter, do func(*order.Ord
 	f.Limit = read
 	return ahead(ctx, func(ctx context.Context, give func(orders) bool) error {
 		for {
-			found, next, err := s.Orders(ctx, f)
+			ids, next, err := s.orderIDs(ctx, f)
 			if err != nil {
 				return err
-			}
-			ids := make([]int64, len(found))
-			for i := range found {
-				ids[i] = found[i].ID
 			}
 			if !give(func(ctx context.Context) ([]*StoredOrder, error) { return s.ordersNow(ctx, ids) }) {
 				return nil

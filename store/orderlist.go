@@ -49,9 +49,23 @@ func (f *OrderFilter) All() bool {
 // Orders lists orders, newest first. next is the Before for what follows; 0 means that nothing does. If very many
 // orders must be examined to find the next few, a list may be shorter than its limit, or empty, with more to follow.
 func (s *Store) Orders(ctx context.Context, f OrderFilter) (list []api.OrderSummary, next int64, err error) {
+	ids, next, err := s.orderIDs(ctx, f)
+	list = []api.OrderSummary{}
+	if err != nil || len(ids) == 0 {
+		return list, next, err
+	}
+	where, arg := among("id", ids...)
+	err = s.r.SelectContext(ctx, &list, `SELECT id, kind, number, coalesce(sender_number, '') AS sender_number, partner,
+	  coalesce(ordered_on, '') AS ordered_on, coalesce(requested_delivery_on, '') AS requested_delivery_on,
+	  coalesce(currency, '') AS currency, total, line_count, status, revision, coalesce(load_id, 0) AS load_id
+	  FROM orders WHERE `+where+` ORDER BY id DESC`, arg)
+	return list, next, err
+}
+
+// orderIDs is Orders, of which only the ids are read.
+func (s *Store) orderIDs(ctx context.Context, f OrderFilter) (ids []int64, next int64, err error) {
 	limit := f.Limit
 	f.Limit++
-	list = []api.OrderSummary{}
 	runs := f.runs()
 	broad, err := s.broad(ctx, &f)
 	if err != nil {
@@ -59,28 +73,24 @@ func (s *Store) Orders(ctx context.Context, f OrderFilter) (list []api.OrderSumm
 	}
 	whole := false
 	if broad || len(runs) > mostRuns {
-		list, next, err = s.sift(ctx, f)
+		ids, next, err = s.sift(ctx, f)
 		if whole = next == 0; err != nil || !whole && !f.textAlone() {
-			return list, next, err
+			return ids, next, err
 		}
 	}
 	if !whole {
-		list, next = []api.OrderSummary{}, 0
+		ids, next = nil, 0
 		query, args := f.query(runs)
-		if err := s.r.SelectContext(ctx, &list, query, args...); err != nil {
+		if err := s.r.SelectContext(ctx, &ids, query, args...); err != nil {
 			return nil, 0, err
 		}
 	}
-	if len(list) > limit {
-		list = list[:limit]
-		next = list[limit-1].ID
+	if len(ids) > limit {
+		ids = ids[:limit]
+		next = ids[limit-1]
 	}
-	return list, next, nil
+	return ids, next, nil
 }
-
-const selectSummary = `SELECT id, kind, number, coalesce(sender_number, '') AS sender_number, partner,
-  coalesce(ordered_on, '') AS ordered_on, coalesce(requested_delivery_on, '') AS requested_delivery_on,
-  coalesce(currency, '') AS currency, total, line_count, status, revision, coalesce(load_id, 0) AS load_id FROM orders `
 
 // run is a part of an index in which orders follow each other, oldest first.
 type run struct{ partner, kind, status string }
@@ -132,14 +142,14 @@ func (f *OrderFilter) runs() (runs []run) {
 var statuses = []string{string(order.Draft), string(order.Open), string(order.Confirmed), string(order.Partial),
 	string(order.Complete), string(order.Cancelled)}
 
-// query merges runs, each of which an index has in the list's order.
+// query merges runs, each of which an index has in the list's order, and gives ids.
 func (f *OrderFilter) query(runs []run) (string, []any) {
 	if f.textAlone() {
 		return f.newest()
 	}
 	where, args := f.where()
 	if len(runs) == 0 || f.Text != "" { // a text that is not broad gives fewer orders than a run
-		return selectSummary + where + ` ORDER BY id DESC LIMIT ?`, append(args, f.Limit)
+		return `SELECT id FROM orders ` + where + ` ORDER BY id DESC LIMIT ?`, append(args, f.Limit)
 	}
 	args = nil
 	var each []string
@@ -156,8 +166,7 @@ func (f *OrderFilter) query(runs []run) (string, []any) {
 		}
 		each = append(each, one)
 	}
-	return selectSummary + `WHERE id IN (SELECT id FROM (` + strings.Join(each, " UNION ALL ") + ` ORDER BY id DESC LIMIT ?))
-	  ORDER BY id DESC`, append(args, f.Limit)
+	return `SELECT id FROM (` + strings.Join(each, " UNION ALL ") + ` ORDER BY id DESC LIMIT ?)`, append(args, f.Limit)
 }
 
 // textAlone reports whether orders are searched by a text and by nothing else, except possibly their kind. Indexes
@@ -185,8 +194,7 @@ func (f *OrderFilter) newest() (string, []any) {
 		}
 		each, args = append(each, "SELECT id FROM ("+one+" ORDER BY id DESC LIMIT ?)"), append(args, f.Limit)
 	}
-	return selectSummary + "WHERE id IN (" + strings.Join(each, " UNION ") + ") ORDER BY id DESC LIMIT ?", append(args,
-		f.Limit)
+	return "SELECT id FROM (" + strings.Join(each, " UNION ") + ") ORDER BY id DESC LIMIT ?", append(args, f.Limit)
 }
 
 // overdue is the condition of the index orders_due.
@@ -304,7 +312,7 @@ var (
 )
 
 // sift examines orders from the newest on.
-func (s *Store) sift(ctx context.Context, f OrderFilter) (list []api.OrderSummary, next int64, err error) {
+func (s *Store) sift(ctx context.Context, f OrderFilter) (list []int64, next int64, err error) {
 	began := time.Now()
 	high := f.Before
 	if high == 0 {
@@ -328,11 +336,10 @@ func (s *Store) sift(ctx context.Context, f OrderFilter) (list []api.OrderSummar
 		each, args = append(each, "+"+b.column+" BETWEEN ? AND ?"), append(args, b.from, b.to)
 	}
 	where += " AND (" + strings.Join(each, " OR ") + ")"
-	list = []api.OrderSummary{}
 	for {
-		var some []api.OrderSummary
+		var some []int64
 		low := max(high-sifted, 0)
-		if err := s.r.SelectContext(ctx, &some, selectSummary+where+` AND id >= ? AND id < ? ORDER BY id DESC LIMIT ?`,
+		if err := s.r.SelectContext(ctx, &some, `SELECT id FROM orders `+where+` AND id >= ? AND id < ? ORDER BY id DESC LIMIT ?`,
 			append(slices.Clone(args), low, high, f.Limit-len(list))...); err != nil {
 			return nil, 0, err
 		}

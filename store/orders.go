@@ -487,82 +487,70 @@ func among(column string, ids ...int64) (string, any) {
 
 // readHeads reads orders without their lines, the newest first.
 func readHeads(ctx context.Context, tx querier, ids ...int64) (list []*StoredOrder, err error) {
-	var rows []struct {
-		ID                  int64          `db:"id"`
-		Kind                string         `db:"kind"`
-		Number              string         `db:"number"`
-		Status              string         `db:"status"`
-		Revision            int            `db:"revision"`
-		SenderNumber        sql.NullString `db:"sender_number"`
-		Partner             string         `db:"partner"`
-		OrderedOn           sql.NullString `db:"ordered_on"`
-		RequestedShipOn     sql.NullString `db:"requested_ship_on"`
-		RequestedDeliveryOn sql.NullString `db:"requested_delivery_on"`
-		Currency            sql.NullString `db:"currency"`
-		Total               string         `db:"total"`
-		More                sql.NullString `db:"more"`
-		LastLine            int            `db:"last_line"`
+	var h struct {
+		id                                                                              int64
+		kind, number, status, sender, partner, on, shipOn, byDay, currency, total, more string
+		revision, lines, lastLine                                                       int
 	}
 	where, arg := among("id", ids...)
-	if err := tx.SelectContext(ctx, &rows,
-		`SELECT id, kind, number, status, revision, sender_number, partner, ordered_on, requested_ship_on, requested_delivery_on,
-	  currency, total, more, last_line FROM orders WHERE `+where+` ORDER BY id DESC`, arg); err != nil {
-		return nil, err
-	}
-	for i := range rows {
-		h := &rows[i]
+	err = each(ctx, tx, func() error {
 		o := &StoredOrder{}
-		if h.More.Valid {
-			if err := json.Unmarshal([]byte(h.More.String), &o.Order); err != nil {
-				return nil, fmt.Errorf("order %d: %w", h.ID, err)
+		if h.more != "" {
+			if err := json.Unmarshal([]byte(h.more), &o.Order); err != nil {
+				return fmt.Errorf("order %d: %w", h.id, err)
 			}
 		}
-		o.LastLine = h.LastLine
-		o.ID, o.Kind, o.Number, o.Status, o.Revision = h.ID, order.Kind(h.Kind), h.Number, order.Status(h.Status),
-			h.Revision
-		o.SenderNumber, o.Partner, o.Currency = h.SenderNumber.String, h.Partner, h.Currency.String
-		o.OrderedOn, o.RequestedShipOn, o.RequestedDeliveryOn = order.Date(h.OrderedOn.String),
-			order.Date(h.RequestedShipOn.String), order.Date(h.RequestedDeliveryOn.String)
-		if o.Total, err = order.ParseNumber(h.Total); err != nil {
-			return nil, fmt.Errorf("order %d: %w", h.ID, err)
+		o.ID, o.Kind, o.Number, o.Status, o.Revision = h.id, order.Kind(h.kind), h.number, order.Status(h.status), h.revision
+		o.SenderNumber, o.Partner, o.Currency, o.LastLine = h.sender, h.partner, h.currency, h.lastLine
+		o.OrderedOn, o.RequestedShipOn, o.RequestedDeliveryOn = order.Date(h.on), order.Date(h.shipOn), order.Date(h.byDay)
+		if o.Total, err = order.ParseNumber(h.total); err != nil {
+			return fmt.Errorf("order %d: %w", h.id, err)
 		}
+		o.Lines = make([]order.Line, 0, h.lines)
 		list = append(list, o)
-	}
-	return list, nil
+		return nil
+	}, []any{&h.id, &h.kind, &h.number, &h.status, &h.sender, &h.partner, &h.on, &h.shipOn, &h.byDay, &h.currency, &h.total,
+		&h.more, &h.revision, &h.lines, &h.lastLine},
+		`SELECT id, kind, number, status, coalesce(sender_number, ''), partner, coalesce(ordered_on, ''),
+	  coalesce(requested_ship_on, ''), coalesce(requested_delivery_on, ''), coalesce(currency, ''), total, coalesce(more, ''),
+	  revision, line_count, last_line FROM orders WHERE `+where+` ORDER BY id DESC`, arg)
+	return list, err
 }
 
 // readLines reads the lines of orders into the orders.
 func readLines(ctx context.Context, q querier, list []*StoredOrder) error {
 	byID, ids := map[int64]*StoredOrder{}, make([]int64, len(list))
 	for i, o := range list {
-		byID[o.ID], ids[i], o.Lines = o, o.ID, []order.Line{}
+		byID[o.ID], ids[i] = o, o.ID
 	}
 	var of int64
 	var n, id int
-	var item, description, quantity, unit, price, discount, amount, delivery, location, more sql.NullString
-	numbers := []*sql.NullString{&quantity, &price, &discount, &amount}
+	var item, description, quantity, unit, price, discount, amount, delivery, location, more string
+	numbers := []*string{&quantity, &price, &discount, &amount}
 	where, arg := among("order_id", ids...)
 	return each(ctx, q, func() error {
-		l := order.Line{ID: id, Number: strconv.Itoa(n)}
-		if more.Valid {
-			if err := json.Unmarshal([]byte(more.String), &l); err != nil {
+		o := byID[of]
+		o.Lines = append(o.Lines, order.Line{})
+		l := &o.Lines[len(o.Lines)-1]
+		l.ID, l.Number = id, strconv.Itoa(n)
+		if more != "" {
+			if err := json.Unmarshal([]byte(more), l); err != nil {
 				return fmt.Errorf("order %d line %d: %w", of, n, err)
 			}
 		}
-		l.Item, l.Description, l.Unit, l.Location = item.String, description.String, unit.String, location.String
-		l.RequestedDeliveryOn = order.Date(delivery.String)
+		l.Item, l.Description, l.Unit, l.Location = item, description, unit, location
+		l.RequestedDeliveryOn = order.Date(delivery)
 		for i, to := range []*order.Number{&l.Quantity, &l.UnitPrice, &l.DiscountPercent, &l.Amount} {
 			var err error
-			if *to, err = order.ParseNumber(numbers[i].String); err != nil {
+			if *to, err = order.ParseNumber(*numbers[i]); err != nil {
 				return fmt.Errorf("order %d line %d: %w", of, n, err)
 			}
 		}
-		o := byID[of]
-		o.Lines = append(o.Lines, l)
 		return nil
 	}, []any{&of, &n, &id, &item, &description, &quantity, &unit, &price, &discount, &amount, &delivery, &location, &more},
-		`SELECT order_id, n, id, item, description, quantity, unit, unit_price, discount_percent, amount,
-		requested_delivery_on, location, more FROM lines WHERE `+where+` ORDER BY order_id, n`, arg)
+		`SELECT order_id, n, id, coalesce(item, ''), coalesce(description, ''), coalesce(quantity, ''), coalesce(unit, ''),
+		coalesce(unit_price, ''), coalesce(discount_percent, ''), coalesce(amount, ''), coalesce(requested_delivery_on, ''),
+		coalesce(location, ''), coalesce(more, '') FROM lines WHERE `+where+` ORDER BY order_id, n`, arg)
 }
 
 // each reads rows one by one into the same values, and calls a function for each. For very many rows, reading them by

@@ -37,7 +37,7 @@ func NewCSVWriter(out io.Writer, shape Shape) *CSVWriter {
 		c.encoder = transform.NewWriter(out, enc.NewEncoder())
 		out = c.encoder
 	}
-	c.out = bufio.NewWriter(out)
+	c.out = bufio.NewWriterSize(out, 64<<10) // a file of a million rows has few writes
 	return c
 }
 
