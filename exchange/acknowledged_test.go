@@ -1,7 +1,9 @@
 package exchange
 
 import (
+	"errors"
 	"fmt"
+	"io"
 	"slices"
 	"strings"
 	"testing"
@@ -9,6 +11,7 @@ import (
 	"koinos/api"
 	"koinos/core/intent"
 	"koinos/core/order"
+	"koinos/core/x12"
 	"koinos/store"
 )
 
@@ -192,5 +195,49 @@ func TestExaminedOnce(t *testing.T) {
 		if got := strings.Join(looks(), " "); got != step.want {
 			t.Errorf("%s: %q are read, want %q", step.name, got, step.want)
 		}
+	}
+}
+
+// Whatever a partner writes into an acknowledgement is read without harm, and says something about each note.
+func FuzzReadAnswer(f *testing.F) {
+	for _, seed := range []string{"AK1*PR*3~AK2*855*0001~AK3*ACK*5*PO1*8~AK4*1*668*7*IA~AK5*R*5~AK9*R*1*1*0",
+		"AK1*PR*3~AK2*855*0001*004010~IK3*PO1*-4**I4~IK4*2>9>1*C001*I10*x~IK5*R*I5*5~AK9*P*2*2*1*5*9",
+		"AK1*PR*999999999999999999999~AK9*A", "AK3*PO1*1*~AK4*99>>*1~AK1*X*1~AK9*R*0*0*0*1*2*3*4*5"} {
+		f.Add(seed)
+	}
+	ours := readSets(f, pellow(1, "850", order4711))[0]
+	f.Fuzz(func(t *testing.T, segments string) {
+		doc := pellow(1, "997", strings.Trim(segments, "~")+"~")
+		for _, set := range readSets(t, doc) {
+			a := readAnswer(set)
+			if a == nil {
+				continue
+			}
+			for _, notes := range a.notes {
+				for _, n := range notes {
+					for _, of := range []*x12.Set{nil, ours} {
+						if found := n.finding(of); found.Message == "" || found.Code == "" {
+							t.Errorf("%+v: %+v", n, found)
+						}
+					}
+				}
+			}
+		}
+	})
+}
+
+// readSets reads the sets of a document.
+func readSets(t testing.TB, doc string) (all []*x12.Set) {
+	t.Helper()
+	sets := x12.NewReader(strings.NewReader(doc))
+	for {
+		set, _, err := sets.Next()
+		if errors.Is(err, io.EOF) {
+			return all
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		all = append(all, set)
 	}
 }

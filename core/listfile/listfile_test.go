@@ -2,9 +2,11 @@ package listfile
 
 import (
 	"bytes"
-	"koinos/core/list"
+	"reflect"
 	"strings"
 	"testing"
+
+	"koinos/core/list"
 )
 
 func TestReadWhatIsWritten(t *testing.T) {
@@ -45,4 +47,30 @@ func TestReadBy(t *testing.T) {
 		!strings.Contains(err.Error(), `with a column "sku" and a column "ours"`) {
 		t.Error(err)
 	}
+}
+
+// Whatever is read as a list is written so that it is read the same.
+func FuzzRead(f *testing.F) {
+	for _, seed := range []string{"code,name\n00417,Shackle\n", "code;name;per BX\nA;\"x; y\";12\n", "\ufeffcode\tname\nb\t'=1+1\n",
+		"theirs,ours\nx,1\nx,2\n", "code,code\na,b\n", "name,code,name\n1,2,3\n", "code\n\"a\nb\"\n"} {
+		f.Add(seed, false)
+		f.Add(seed, true)
+	}
+	f.Fuzz(func(t *testing.T, doc string, crosswalk bool) {
+		first, err := Read(strings.NewReader(doc), int64(len(doc)), crosswalk)
+		if err != nil {
+			return
+		}
+		var b bytes.Buffer
+		if err := Write(&b, first, crosswalk, false); err != nil {
+			t.Fatal(err)
+		}
+		again, err := Read(bytes.NewReader(b.Bytes()), int64(b.Len()), crosswalk)
+		if err != nil {
+			t.Fatalf("%q is written as %q, which is not read: %v", doc, b.String(), err)
+		}
+		if !reflect.DeepEqual(again, first) {
+			t.Errorf("%q is written as %q:\n got %+v\nwant %+v", doc, b.String(), again, first)
+		}
+	})
 }

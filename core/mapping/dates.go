@@ -335,7 +335,14 @@ func (f DateForm) written(t time.Time) string {
 		year = t.Year()
 	}
 	var b strings.Builder
-	for _, p := range f.parts {
+	digits := func(i int) bool { // whether a part of the form is written in digits
+		return i >= 0 && i < len(f.parts) && strings.IndexByte("ydw", f.parts[i].what) >= 0 ||
+			i >= 0 && i < len(f.parts) && f.parts[i].what == 'm' && f.parts[i].width < 3
+	}
+	for i, p := range f.parts {
+		if p.width == 1 && (digits(i-1) || digits(i+1)) {
+			p.width = 2 // without a sign between them nobody could tell them apart
+		}
 		switch {
 		case p.what == 0:
 			b.WriteString(p.literal)

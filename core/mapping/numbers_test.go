@@ -3,6 +3,7 @@ package mapping
 import (
 	"strings"
 	"testing"
+	"time"
 
 	"koinos/core/order"
 	"koinos/core/source"
@@ -72,6 +73,34 @@ func FuzzNumber(f *testing.F) {
 		}
 		if n, _, err := l.Number(source.Cell{Text: text}, true); err == nil && n.IsZero() && source.Trim(text) != "" {
 			t.Errorf("%q is no number and no error", text)
+		}
+	})
+}
+
+// A form gives days that exist only, and reads what it writes as the same day.
+func FuzzDateForm(f *testing.F) {
+	for _, seed := range [][2]string{{"d.m.yyyy", "02.03.2026"}, {"'KW' ww yyyy", "KW 53 2026"}, {"d 'de' mmmm yyyy", "2 de março 2026"},
+		{"ddd d/m/yy", "mar 3/3/26"}, {"yyyymmdd", "20260229"}, {"serial", "46083"}, {"m/d/yyyy", "13/1/2026"}} {
+		f.Add(seed[0], seed[1])
+	}
+	f.Fuzz(func(t *testing.T, form, text string) {
+		parsed, err := parseDateForm(form)
+		if err != nil {
+			return
+		}
+		day, ok := parsed.Parse(text)
+		if !ok {
+			return
+		}
+		if _, err := time.Parse(time.DateOnly, string(day)); err != nil {
+			t.Fatalf("%q in the form %q is %q, which is no day", text, form, day)
+		}
+		written := (&Locale{Dates: []DateForm{parsed}}).writtenDay(string(day))
+		if written == string(day) {
+			return // it cannot be said in the form
+		}
+		if again, ok := parsed.Parse(written); !ok || again != day {
+			t.Errorf("%q in the form %q is %s, written %q, which is %q", text, form, day, written, again)
 		}
 	})
 }
