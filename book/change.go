@@ -160,9 +160,9 @@ func (n *noticed) withdraw() error {
 	return nil
 }
 
-// alter returns a line another quantity, price or date. It changes the item only if the notice says so (replaced), names
-// the line by its id, or comes from a person or program that changes this very order. Otherwise the sender may mean
-// another line.
+// alter returns a line another quantity, price or date. It changes the item only if the notice says so (replaced),
+// names the line by its id, or comes from a person or program that changes this very order. Otherwise the sender may
+// mean another line.
 func (n *noticed) alter(i int, code string, replaced bool) {
 	in := &n.in.Lines[i]
 	l := n.lineOf(i, replaced || in.ID != 0 || n.e.Target != 0)

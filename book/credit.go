@@ -193,8 +193,8 @@ func (b *billing) give(p *owed, q order.Number) error {
 	return errors.Join(errs[:]...)
 }
 
-// chargesBack returns back the charges that the credit note names. With the last of the goods it gives back all that are
-// left.
+// chargesBack returns back the charges that the credit note names. With the last of the goods it gives back all that
+// are left.
 func (b *billing) chargesBack(was *order.Invoice, whole bool, known *order.Invoice) error {
 	for _, said := range b.in.Charges {
 		if !slices.ContainsFunc(was.Charges, func(c order.InvoiceCharge) bool {

@@ -342,6 +342,9 @@ func TestConsoleExchange(t *testing.T) {
 	}
 	again := file(t, "again.edi", []byte(strings.Replace(strings.ReplaceAll(string(text), "000000905", "000000906"),
 		"PM-4712**20260231", "PM-4713**20260320", 1)))
+	rejection := file(t, "rejection.edi", []byte("ISA*00*          *00*          *ZZ*PELLOW         *ZZ*QUILLMERE      *"+
+		"260316*0930*U*00401*000009001*0*P*>~GS*FA*PELLOW*QUILLMERE*20260316*0930*9001*X*004010~ST*997*0001~AK1*SH*7~"+
+		"AK2*856*0001~AK3*HL*3*HL*8~AK4*3*735*7*S~AK5*R*5~AK9*R*1*1*0~SE*7*0001~GE*1*9001~IEA*1*000009001~"))
 	arrow := chromedp.KeyEvent(kb.ArrowDown)
 	run(t, browser(t, 1280, 800),
 		chromedp.Navigate(s.address+"/today"), has("main", "850 to VARNHOLT"), press("850 to VARNHOLT"),
@@ -362,6 +365,13 @@ func TestConsoleExchange(t *testing.T) {
 		press("PO-000043"), has(".acts .held", "Line 3: due 2026-04-13"), press("Take what is offered"), hasNot(".acts",
 			"not what was ordered"),
 		chromedp.Navigate(s.address+"/held?code=answer_differs"), has("main", "Nothing is held."),
+		// A partner rejects what was sent to it: its note stands at our segment, until somebody has settled that.
+		chromedp.Navigate(s.address+"/exchange"), has("main", "3 held"),
+		chromedp.SetUploadFiles("input[type=file]", []string{rejection}, chromedp.NodeReady), has("h1", "997 from PELLOW"),
+		chromedp.Navigate(s.address+"/today"), has("main", "856 to PELLOW"), press("856 to PELLOW"),
+		has(".findings", `HL03 Hierarchical Level Code, which is "S": invalid code value (7)`), has("main", "Send again"),
+		press("Settled"), has("main", "settled by"), hasNot("main", "Settled\n"),
+		chromedp.Navigate(s.address+"/today"), has("main", "850 to VARNHOLT"), hasNot("main", "856 to PELLOW"),
 	)
 }
 

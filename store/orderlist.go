@@ -339,7 +339,8 @@ func (s *Store) sift(ctx context.Context, f OrderFilter) (list []int64, next int
 	for {
 		var some []int64
 		low := max(high-sifted, 0)
-		if err := s.r.SelectContext(ctx, &some, `SELECT id FROM orders `+where+` AND id >= ? AND id < ? ORDER BY id DESC LIMIT ?`,
+		if err := s.r.SelectContext(ctx, &some, `SELECT id FROM orders `+where+
+			` AND id >= ? AND id < ? ORDER BY id DESC LIMIT ?`,
 			append(slices.Clone(args), low, high, f.Limit-len(list))...); err != nil {
 			return nil, 0, err
 		}

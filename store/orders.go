@@ -509,7 +509,8 @@ func readHeads(ctx context.Context, tx querier, ids ...int64) (list []*StoredOrd
 		o.Lines = make([]order.Line, 0, h.lines)
 		list = append(list, o)
 		return nil
-	}, []any{&h.id, &h.kind, &h.number, &h.status, &h.sender, &h.partner, &h.on, &h.shipOn, &h.byDay, &h.currency, &h.total,
+	}, []any{&h.id, &h.kind, &h.number, &h.status, &h.sender, &h.partner, &h.on, &h.shipOn, &h.byDay, &h.currency,
+		&h.total,
 		&h.more, &h.revision, &h.lines, &h.lastLine},
 		`SELECT id, kind, number, status, coalesce(sender_number, ''), partner, coalesce(ordered_on, ''),
 	  coalesce(requested_ship_on, ''), coalesce(requested_delivery_on, ''), coalesce(currency, ''), total, coalesce(more, ''),

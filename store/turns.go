@@ -5,8 +5,8 @@ import (
 	"time"
 )
 
-// turns returns the one writer to those who ask for it, one at a time, and counts this. Small pieces of work that share a
-// transaction alternate with long ones, so that neither waits for more than one of the other.
+// turns returns the one writer to those who ask for it, one at a time, and counts this. Small pieces of work that share
+// a transaction alternate with long ones, so that neither waits for more than one of the other.
 type turns struct {
 	mu      sync.Mutex
 	taken   bool

@@ -58,7 +58,8 @@ func (d *drafter) cancelled(columns []*profile, groups []int, chosen []candidate
 			d.y.leaveOut = condition
 			d.guess("rows.leave_out", condition, why, "unsure", "")
 		}
-		d.out.Unbound = slices.DeleteFunc(d.out.Unbound, func(name string) bool { return name == p.from || name == p.heading })
+		d.out.Unbound = slices.DeleteFunc(d.out.Unbound,
+			func(name string) bool { return name == p.from || name == p.heading })
 		return
 	}
 }

@@ -186,7 +186,8 @@ func (d *drafter) plain(t *table, all []*table) bool {
 		matrix = d.matrix(t, candidates)
 		if matrix != nil {
 			candidates = slices.DeleteFunc(candidates, func(c candidate) bool {
-				return slices.Contains(matrix, c.column) || c.name() == "quantity" || c.name() == "amount" && sumsUp(c.column, matrix)
+				return slices.Contains(matrix, c.column) || c.name() == "quantity" || c.name() == "amount" && sumsUp(c.column,
+					matrix)
 			})
 		}
 	}

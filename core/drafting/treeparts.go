@@ -12,9 +12,12 @@ var partsOf = []struct {
 	field string
 	words []string
 }{
-	{"charge.freight", []string{"shipping", "ship", "shipment", "freight", "delivery", "postage", "carriage", "versand", "fracht", "livraison"}},
-	{"allowance.discount", []string{"discount", "discounts", "coupon", "coupons", "voucher", "vouchers", "promotion", "promotions", "rabatt"}},
-	{"charge.other", []string{"fee", "fees", "surcharge", "surcharges", "charge", "charges", "handling", "gebuhr", "gebuhren"}},
+	{"charge.freight", []string{"shipping", "ship", "shipment", "freight", "delivery", "postage", "carriage", "versand",
+		"fracht", "livraison"}},
+	{"allowance.discount", []string{"discount", "discounts", "coupon", "coupons", "voucher", "vouchers", "promotion",
+		"promotions", "rabatt"}},
+	{"charge.other", []string{"fee", "fees", "surcharge", "surcharges", "charge", "charges", "handling", "gebuhr",
+		"gebuhren"}},
 	{"tax_amount", []string{"tax", "taxes", "vat", "mwst", "steuern", "tva"}},
 }
 

@@ -51,7 +51,8 @@ func TestReadBy(t *testing.T) {
 
 // Whatever is read as a list is written so that it is read the same.
 func FuzzRead(f *testing.F) {
-	for _, seed := range []string{"code,name\n00417,Shackle\n", "code;name;per BX\nA;\"x; y\";12\n", "\ufeffcode\tname\nb\t'=1+1\n",
+	for _, seed := range []string{"code,name\n00417,Shackle\n", "code;name;per BX\nA;\"x; y\";12\n",
+		"\ufeffcode\tname\nb\t'=1+1\n",
 		"theirs,ours\nx,1\nx,2\n", "code,code\na,b\n", "name,code,name\n1,2,3\n", "code\n\"a\nb\"\n"} {
 		f.Add(seed, false)
 		f.Add(seed, true)

@@ -79,7 +79,8 @@ func FuzzNumber(f *testing.F) {
 
 // A form gives days that exist only, and reads what it writes as the same day.
 func FuzzDateForm(f *testing.F) {
-	for _, seed := range [][2]string{{"d.m.yyyy", "02.03.2026"}, {"'KW' ww yyyy", "KW 53 2026"}, {"d 'de' mmmm yyyy", "2 de março 2026"},
+	for _, seed := range [][2]string{{"d.m.yyyy", "02.03.2026"}, {"'KW' ww yyyy", "KW 53 2026"}, {"d 'de' mmmm yyyy",
+		"2 de março 2026"},
 		{"ddd d/m/yy", "mar 3/3/26"}, {"yyyymmdd", "20260229"}, {"serial", "46083"}, {"m/d/yyyy", "13/1/2026"}} {
 		f.Add(seed[0], seed[1])
 	}

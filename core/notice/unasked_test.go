@@ -27,7 +27,8 @@ func TestBuyerKnows(t *testing.T) {
 				if s.Accepted.Sign() == 0 {
 					day = ""
 				}
-				knows[l.Number] = fmt.Sprint(s.Accepted.Plain(), " at ", l.UnitPrice.Plain(), " on ", day, " late ", s.Code == "IB" || s.Code == "BP")
+				knows[l.Number] = fmt.Sprint(s.Accepted.Plain(), " at ", l.UnitPrice.Plain(), " on ", day, " late ",
+					s.Code == "IB" || s.Code == "BP")
 			}
 		}
 		first := Confirm(&asked, &is, nil, "2026-03-16")
@@ -50,9 +51,11 @@ func TestBuyerKnows(t *testing.T) {
 				got, known := knows[l.Number]
 				if want := fmt.Sprint(due(l).Plain(), " at ", l.UnitPrice.Plain(), " on ", promised(&is, l), " late ",
 					l.Backordered.Sign() > 0); due(l).Sign() > 0 && got != want {
-					t.Fatalf("seed %d: line %s is %s, and the buyer knows %q, after %s", seed, l.Number, want, got, strings.Join(story, ", "))
+					t.Fatalf("seed %d: line %s is %s, and the buyer knows %q, after %s", seed, l.Number, want, got, strings.Join(story,
+						", "))
 				} else if due(l).Sign() == 0 && known && !strings.HasPrefix(got, "0 at") {
-					t.Fatalf("seed %d: line %s is gone, and the buyer knows %q, after %s", seed, l.Number, got, strings.Join(story, ", "))
+					t.Fatalf("seed %d: line %s is gone, and the buyer knows %q, after %s", seed, l.Number, got, strings.Join(story,
+						", "))
 				}
 			}
 			if len(v.Lines) > 0 && (v.Statement.Code == "RD") == left {

@@ -52,12 +52,13 @@ var purposes = map[string]struct {
 	segment string
 	element int
 	of      func(*order.Statement) string
-}{"856": {"BSN", 1, byCode}, "860": {"BCH", 1, byCode}, "810": {"BIG", 7, byCode}, "865": {"BCA", 1, func(s *order.Statement) string {
-	if s.Unasked {
-		return notice.Changed
-	}
-	return ""
-}}}
+}{"856": {"BSN", 1, byCode}, "860": {"BCH", 1, byCode}, "810": {"BIG", 7, byCode},
+	"865": {"BCA", 1, func(s *order.Statement) string {
+		if s.Unasked {
+			return notice.Changed
+		}
+		return ""
+	}}}
 
 func byCode(s *order.Statement) string { return s.Code }
 

@@ -154,8 +154,8 @@ type ElementUse struct {
 	Coded bool // it has a list of codes
 }
 
-// ElementOf returns the nth element of a segment, counted from 1; false where the dictionary does not have it, or it is a
-// composite.
+// ElementOf returns the nth element of a segment, counted from 1; false where the dictionary does not have it, or it is
+// a composite.
 func ElementOf(segment string, n int) (ElementUse, bool) {
 	def := segments[segment]
 	if def == nil || n < 1 || n > len(def.elements) || def.elements[n-1].element == nil {
