@@ -80,7 +80,7 @@ const stages = [
         <Checkbox v-model="form.opening" binary input-id="o-opening" /> <span class="soft">keep the sender's numbers,
           pass nothing on</span>
       </span>
-      <RouterLink to="/docs/loading#what-may-be-asked-of-a-load" target="_blank">What these do</RouterLink>
+      <RouterLink to="/docs/loading#options-of-a-load" target="_blank">What these do</RouterLink>
     </div>
   </details>
 </template>
