@@ -227,7 +227,7 @@ type SequenceDetail struct {
 type Today struct {
 	Running      []outcome.Load `json:"running" doc:"Waiting, running and paused loads"`
 	Failing      []outcome.Load `json:"failing" doc:"Loads of the last days of which orders failed or were held, and no later load took up"`
-	Interchanges []Interchange  `json:"interchanges" doc:"Interchanges that are held, rejected, from nobody known, or not acknowledged in time"`
+	Interchanges []Interchange  `json:"interchanges" doc:"Interchanges that are held, rejected, from an unknown sender, or not acknowledged in time"`
 	Overdue      int            `json:"overdue" doc:"Orders whose day of delivery is past and of which nothing has moved, counted up to 10,000"`
 	Held         map[string]int `json:"held" doc:"How many things are held, by the code of the reason"`
 	Days         []Day          `json:"days" doc:"Orders by day, the oldest first"`

@@ -160,7 +160,7 @@ func (n *noticed) withdraw() error {
 	return nil
 }
 
-// alter returns a line another quantity, price or date. It changes the item only if the notice says so (replaced),
+// alter gives a line another quantity, price or date. It changes the item only if the notice says so (replaced),
 // names the line by its id, or comes from a person or program that changes this very order. Otherwise the sender may
 // mean another line.
 func (n *noticed) alter(i int, code string, replaced bool) {

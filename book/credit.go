@@ -119,7 +119,7 @@ func (b *billing) left(known *order.Invoice) (was *order.Invoice, left []owed, e
 	return was, left, err
 }
 
-// creditLine returns a quantity of a line back, beginning with the last of its parts.
+// creditLine gives a quantity of a line back, beginning with the last of its parts.
 func (b *billing) creditLine(i int, left []owed) error {
 	line := b.lineOf(i, false)
 	if line == nil {
@@ -193,7 +193,7 @@ func (b *billing) give(p *owed, q order.Number) error {
 	return errors.Join(errs[:]...)
 }
 
-// chargesBack returns back the charges that the credit note names. With the last of the goods it gives back all that
+// chargesBack gives back the charges that the credit note names. With the last of the goods it gives back all that
 // are left.
 func (b *billing) chargesBack(was *order.Invoice, whole bool, known *order.Invoice) error {
 	for _, said := range b.in.Charges {

@@ -16,7 +16,7 @@ import (
 func (a *app) backup() *cobra.Command {
 	var data string
 	c := &cobra.Command{
-		Use: "backup DIR", Short: "Copy a data folder, while a service may work in it", Args: cobra.ExactArgs(1),
+		Use: "backup DIR", Short: "Back up a data folder, even while a service is using it", Args: cobra.ExactArgs(1),
 		Long: `Backup copies the database as it is at one moment, and every document that it
 names, into a folder. Give the same folder again: then only documents that came
 since are copied, and the newer database takes the place of the older one. Each
@@ -44,7 +44,7 @@ func (a *app) restore() *cobra.Command {
 	var data string
 	var skip int64
 	c := &cobra.Command{
-		Use: "restore DIR --data NEW", Short: "Bring a backup back into a new data folder", Args: cobra.ExactArgs(1),
+		Use: "restore DIR --data NEW", Short: "Restore a backup into a new data folder", Args: cobra.ExactArgs(1),
 		Long: `Restore brings a backup back into a folder that is empty or not there yet. What
 was numbered after the backup was made is not in it: order numbers, ids and the
 control numbers of each trading partner go on --skip further, so that none is
@@ -79,8 +79,8 @@ partners have seen; if they have seen more, give a larger --skip.`,
 				"once more.\n")
 		},
 	}
-	c.Flags().StringVar(&data, "data", "", "data folder to make")
-	c.Flags().Int64Var(&skip, "skip", 1000, "how far every number goes on")
+	c.Flags().StringVar(&data, "data", "", "new data folder")
+	c.Flags().Int64Var(&skip, "skip", 1000, "by how much every number is raised")
 	if err := c.MarkFlagRequired("data"); err != nil {
 		panic(err)
 	}
@@ -99,10 +99,10 @@ func (a *app) damaged(m backup.Manifest, format string) error {
 }
 
 func (a *app) check() *cobra.Command {
-	c := &cobra.Command{Use: "check", Short: "Check whether the data is whole"}
+	c := &cobra.Command{Use: "check", Short: "Check whether the stored data is undamaged"}
 	var data string
 	check := &cobra.Command{
-		Use: "data", Short: "Compare documents with their SHA-256, and look through the database", Args: cobra.NoArgs,
+		Use: "data", Short: "Check documents against their SHA-256, and the database", Args: cobra.NoArgs,
 		Long: `Data looks whether everything that was kept is whole: the database, what its
 rows refer to, the numbers that were given, and every document by its size and
 SHA-256. It asks the service, which does so by itself once a day; with --data it

@@ -288,7 +288,7 @@ var built string
 
 func (a *app) version() *cobra.Command {
 	return &cobra.Command{
-		Use: "version", Short: "Say which version of Koinos this is", Args: cobra.NoArgs, Example: "  koinos version",
+		Use: "version", Short: "Print the version of Koinos", Args: cobra.NoArgs, Example: "  koinos version",
 		RunE: func(*cobra.Command, []string) error {
 			if done, err := a.json(map[string]string{"version": Version(), "go": runtime.Version()}); done {
 				return err

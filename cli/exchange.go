@@ -22,7 +22,7 @@ import (
 
 // partner are the commands for trading partners.
 func (a *app) partner() *cobra.Command {
-	c := &cobra.Command{Use: "partner", Short: "Keep trading partners: who they are, what they require"}
+	c := &cobra.Command{Use: "partner", Short: "Manage trading partners: their ids, formats and rules"}
 	c.AddCommand(a.draftPartner(), a.controlNumbers(), &cobra.Command{
 		Use: "check FILE…", Short: "Check partners' files without a service",
 		Example: "  koinos partner check partners/*.yaml", Args: cobra.MinimumNArgs(1),
@@ -118,7 +118,7 @@ func readPartner(name string) (*partner.Partner, error) {
 
 // exchange are the commands for interchanges.
 func (a *app) exchange() *cobra.Command {
-	c := &cobra.Command{Use: "exchange", Short: "Take in, send, list and replay interchanges with trading partners"}
+	c := &cobra.Command{Use: "exchange", Short: "Receive, send, list and replay interchanges with trading partners"}
 	var partnerName, direction, state, kind, number string
 	var speaking bool
 	var limit int
@@ -201,7 +201,7 @@ func (a *app) exchange() *cobra.Command {
 		},
 	}
 	receive := &cobra.Command{
-		Use: "receive FILE…", Short: "Take in what a partner sent",
+		Use: "receive FILE…", Short: "Process what a partner sent",
 		Long: "Receive keeps each interchange of the files, recognises what has come before,\nacknowledges it, and " +
 			"brings it into orders.", Example: "  koinos exchange receive pellow-orders.edi",
 		Args: cobra.MinimumNArgs(1),
@@ -224,7 +224,7 @@ func (a *app) exchange() *cobra.Command {
 	}
 	var want api.Wanted
 	send := &cobra.Command{
-		Use: "send PARTNER SET", Short: "Tell a partner what is to be said",
+		Use: "send PARTNER SET", Short: "Send a partner the transaction sets that are due",
 		Long: `Send writes one interchange of all that has not been said yet: to a supplier the
 850 of confirmed purchase orders and the 860 of their changes; to a customer the
 855 and 865 that answer, the 856 of what has been shipped, and the 810 of what
@@ -283,7 +283,7 @@ was not invoiced. What breaks the partner's rules is held with the reasons.`,
 
 func (a *app) resendInterchange() *cobra.Command {
 	var anew bool
-	c := &cobra.Command{Use: "resend ID", Short: "Send an interchange of ours once more",
+	c := &cobra.Command{Use: "resend ID", Short: "Send one of our interchanges again",
 		Long: "Resend sends the same bytes under the same control number, for a partner who has not got them. With\n" +
 			"--new-numbers it sends a copy under new control numbers, for a partner whose program passes over\n" +
 			"numbers that it has seen.",
@@ -309,7 +309,7 @@ func (a *app) resendInterchange() *cobra.Command {
 
 func (a *app) replay() *cobra.Command {
 	var accept []string
-	c := &cobra.Command{Use: "replay ID", Short: "Do once more what an interchange asks for, after the cause was fixed or accepted",
+	c := &cobra.Command{Use: "replay ID", Short: "Process an interchange again after the cause was fixed or accepted",
 		Example: "  koinos exchange replay 41\n  koinos exchange replay 41 --accept price_differs,invoice_differs",
 		Args:    cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -388,7 +388,7 @@ var stateWords = map[string]string{api.StateArriving: "is being read", api.State
 	api.StateAccepted: "acknowledged",
 	api.StateNoted:    "acknowledged with errors noted", api.StatePartly: "partly rejected by the partner",
 	api.StateRejected: "rejected", api.StateDuplicate: "came before",
-	api.StateDoubtful: "doubtful: its control number came before", api.StateUnknown: "from nobody known",
+	api.StateDoubtful: "doubtful: its control number came before", api.StateUnknown: "from an unknown sender",
 	api.StateReady: "waits to leave"}
 
 func stateOf(i *api.Interchange) string {

@@ -24,7 +24,7 @@ func (a *app) findings() *cobra.Command {
 	var tables string
 	var nearest bool
 	fix := &cobra.Command{
-		Use: "fix LOAD", Short: "Say what would fix many findings at once, or do it and load what failed again",
+		Use: "fix LOAD", Short: "Show what would fix many findings at once, or do it and load the failed orders again",
 		Long: `Fix without flags lists the acts that would fix most: values that a crosswalk or a
 list does not have, dates in a form that the mapping does not know, warnings that
 hold orders. With flags it does what they say and loads the orders that failed
@@ -281,7 +281,7 @@ func fromTables(f *api.Fix, folder string) error {
 
 func (a *app) today() *cobra.Command {
 	return &cobra.Command{
-		Use: "today", Short: "Show what runs, what waits for somebody, and what the last days brought",
+		Use: "today", Short: "Show what is running, what needs attention, and the last days",
 		Example: "  koinos today", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			t, err := a.client().Today(c.Context())

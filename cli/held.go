@@ -18,7 +18,7 @@ import (
 
 // held lists what waits for a person, and tries it again.
 func (a *app) held() *cobra.Command {
-	c := &cobra.Command{Use: "held", Short: "List what waits for a person, try it again, put it aside"}
+	c := &cobra.Command{Use: "held", Short: "List held work, retry it, put it aside"}
 	c.AddCommand(a.listHeld(), a.heldReasons(), a.showHeld(), a.retryHeld(), a.decideHeld(), a.putAside())
 	return c
 }
@@ -177,7 +177,7 @@ func (a *app) retryHeld() *cobra.Command {
 	var all, noWait bool
 	var w waiting
 	c := &cobra.Command{
-		Use: "retry [HELD…]", Short: "Try what is held once more, after its cause was fixed",
+		Use: "retry [HELD…]", Short: "Retry held work after its cause was fixed",
 		Long: `Retry takes numbers of what is held, a filter, or --all, tries it once more with
 the newest mappings, lists, descriptions and syncs, and waits for what comes of
 it. It ends with 3 when something is still held.`,
@@ -275,7 +275,7 @@ func (a *app) decideHeld() *cobra.Command {
 	var d api.Decision
 	var w waiting
 	c := &cobra.Command{
-		Use: "decide HELD", Short: "Say whose values count where both sides changed them", Args: cobra.ExactArgs(1),
+		Use: "decide HELD", Short: "Decide whose values count if both sides changed them", Args: cobra.ExactArgs(1),
 		Long: `Decide settles an order of which both sides changed the same value: --take here
 writes what the order says into the system, --take there takes what the system
 says into the order, and --field says it of one value.`,
@@ -296,7 +296,7 @@ says into the order, and --field says it of one value.`,
 			return a.retried(c.Context(), calls, &out, &w, false)
 		},
 	}
-	c.Flags().StringVar(&d.Take, "take", "", "here or there: of all values that --field does not name")
+	c.Flags().StringVar(&d.Take, "take", "", "here or there: for all values that --field does not name")
 	c.Flags().StringToStringVar(&d.Fields, "field", nil, "of one value: here or there")
 	w.flags(c)
 	return c

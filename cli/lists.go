@@ -103,7 +103,7 @@ func (a *app) lists(crosswalk bool) *cobra.Command {
 	c.AddCommand(imports, exports)
 	var limit int
 	show := &cobra.Command{
-		Use: "show [NAME]", Short: "Show a " + noun + ", or which there are",
+		Use: "show [NAME]", Short: "Show a " + noun + ", or list them all",
 		Example: "  koinos " + noun + " show\n  koinos " + noun + " show " + strings.Fields(example)[0],
 		Args:    cobra.MaximumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {

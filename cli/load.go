@@ -32,7 +32,7 @@ func (a *app) load() *cobra.Command {
 	var orders bool
 	c := &cobra.Command{
 		Use:   "load FILE --mapping MAPPING",
-		Short: "Load a document's orders, or try it without keeping anything",
+		Short: "Load a document's orders, or do a dry run",
 		Long: `Load sends a document to the service, runs it through a mapping, and says what
 became of its orders. Valid orders are loaded even if others fail; loading the same
 document again makes no second order.
@@ -388,7 +388,7 @@ func loadID(arg string) (int64, error) {
 func (a *app) loadShow() *cobra.Command {
 	var findings, code string
 	c := &cobra.Command{
-		Use: "show LOAD", Short: "Show a load: its figures, its reasons, and single findings where asked for",
+		Use: "show LOAD", Short: "Show a load: its figures, its reasons and, on request, its findings",
 		Long: "Show prints a load's figures and its findings by reason. With --findings or --code it\nlists " +
 			"single findings; --output json then writes one a line (NDJSON).",
 		Example: "  koinos load show 4\n  koinos load show 4 --findings error\n  koinos load show 4 --code unknown_code",
@@ -502,7 +502,7 @@ func (a *app) loadReport() *cobra.Command {
 
 func (a *app) loadCancel() *cobra.Command {
 	return &cobra.Command{
-		Use: "cancel LOAD", Short: "Stop a running load; what went in stays", Example: "  koinos load cancel 7",
+		Use: "cancel LOAD", Short: "Stop a running load; orders that are stored stay", Example: "  koinos load cancel 7",
 		Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			id, err := loadID(args[0])

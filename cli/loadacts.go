@@ -196,10 +196,10 @@ func (a *app) loadUndo() *cobra.Command {
 }
 
 func (a *app) report() *cobra.Command {
-	c := &cobra.Command{Use: "report", Short: "Bring marked copies up to date"}
+	c := &cobra.Command{Use: "report", Short: "Update marked copies"}
 	var to string
 	refresh := &cobra.Command{
-		Use: "refresh FILE", Short: "Bring a marked workbook or CSV up to date with what its orders are today",
+		Use: "refresh FILE", Short: "Update a marked workbook or CSV with the present state of its orders",
 		Long: `Refresh reads the order numbers that a marked copy has in its column "Koinos
 order" and writes today's status, and today's values of the fields that the
 mapping's results name, beside them. Everything else in the file stays as it is,

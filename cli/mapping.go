@@ -24,7 +24,7 @@ import (
 )
 
 func (a *app) mapping() *cobra.Command {
-	c := &cobra.Command{Use: "mapping", Short: "Draft mappings, check and test them, keep, show, rename and remove them"}
+	c := &cobra.Command{Use: "mapping", Short: "Draft, check, test, keep, show, rename and remove mappings"}
 	var file, lists string
 	var orders bool
 	check := &cobra.Command{

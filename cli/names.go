@@ -12,7 +12,7 @@ import (
 // names are the commands that say what uses something, and rename and remove it.
 func (a *app) names(noun client.Noun, example string) []*cobra.Command {
 	uses := &cobra.Command{
-		Use: "uses NAME", Short: "Say what uses a " + string(noun),
+		Use: "uses NAME", Short: "Show what uses a " + string(noun),
 		Example: fmt.Sprintf("  koinos %s uses %s", noun, example), Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			all, err := a.client().Uses(c.Context(), noun, args[0])

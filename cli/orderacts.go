@@ -293,7 +293,7 @@ func (a *app) holdOrder(on bool) *cobra.Command {
 	t := &act{app: a, what: "changes"}
 	var reason string
 	c := &cobra.Command{
-		Use: "hold ORDER… --reason TEXT", Short: "Put orders on hold: nothing of them should move or be billed",
+		Use: "hold ORDER… --reason TEXT", Short: "Put orders on hold, so that nothing of them moves or is billed",
 		Long: "Hold keeps shipments, receipts and invoices of an order from being posted by people and programs until it is released,\n" +
 			"unless they accept on_hold. Documents are warned. A purchase order on hold is not sent to its supplier.",
 		Example: "  koinos order hold SO-000331 --reason \"credit limit\"\n  koinos order hold --partner PELLOW --status open --reason recall",

@@ -12,7 +12,8 @@ import (
 func (a *app) pushSystem() *cobra.Command {
 	var dry, bodies bool
 	c := &cobra.Command{
-		Use: "push NAME RECORD ORDER", Short: "Make a record of a system what an order says", Args: cobra.ExactArgs(3),
+		Use: "push NAME RECORD ORDER", Short: "Write an order into a system: create its record or update it",
+		Args: cobra.ExactArgs(3),
 		Long: `Push works out what the record should say, reads what it does say, and makes the
 calls that are due: none where it is right. ORDER is an order's number, the
 sender's, or its id. With --dry-run the calls are only shown.`,

@@ -21,7 +21,7 @@ import (
 
 func (a *app) sequence() *cobra.Command {
 	c := &cobra.Command{Use: "sequence",
-		Short: "Run several loads over one document, of which later ones use what earlier ones got"}
+		Short: "Run several loads of one document, in which later ones use results of earlier ones"}
 	var name string
 	var again int64
 	var opt loadOptions

@@ -247,11 +247,11 @@ func newLog(a *app, format string) *slog.Logger {
 }
 
 func (a *app) tokens() *cobra.Command {
-	c := &cobra.Command{Use: "token", Short: "Make, list and end access tokens"}
+	c := &cobra.Command{Use: "token", Short: "Create, list and revoke access tokens"}
 	var name, scope, data, expires string
 	var narrowed api.Narrowed
 	create := &cobra.Command{
-		Use: "create --name NAME --scope read|load|admin", Short: "Make an access token; it is shown this once",
+		Use: "create --name NAME --scope read|load|admin", Short: "Create an access token; it is shown only once",
 		Args: cobra.NoArgs,
 		Long: "With --data the token is made in a data folder directly, without a service: that is how the first " +
 			"one is made.\nWith --partner and --mapping a token is for less than its scope allows: for orders of those\npartners, " +
@@ -289,11 +289,11 @@ func (a *app) tokens() *cobra.Command {
 	}
 	create.Flags().StringVar(&name, "name", "", "what or whom it is for")
 	create.Flags().StringVar(&scope, "scope", "", "read, load or admin")
-	create.Flags().StringVar(&expires, "expires", "", "when it ends by itself: 90d, 12h, or a day such as 2027-01-31")
+	create.Flags().StringVar(&expires, "expires", "", "when it expires: 90d, 12h, or a day such as 2027-01-31")
 	create.Flags().StringSliceVar(&narrowed.Partners, "partner", nil,
 		"only for orders of this partner, by our code; repeatable")
 	create.Flags().StringSliceVar(&narrowed.Mappings, "mapping", nil, "only for loads through this mapping; repeatable")
-	create.Flags().StringVar(&data, "data", "", "data folder to make it in, without a service")
+	create.Flags().StringVar(&data, "data", "", "data folder in which to create it, without a service")
 	ls := &cobra.Command{
 		Use: "list", Short: "List access tokens", Args: cobra.NoArgs, Example: "  koinos token list",
 		RunE: func(c *cobra.Command, _ []string) error {
@@ -315,7 +315,7 @@ func (a *app) tokens() *cobra.Command {
 		},
 	}
 	revoke := &cobra.Command{
-		Use: "revoke TOKEN", Short: "End an access token by its number", Example: "  koinos token revoke 3",
+		Use: "revoke TOKEN", Short: "Revoke an access token by its number", Example: "  koinos token revoke 3",
 		Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			id, err := strconv.ParseInt(args[0], 10, 64)

@@ -70,7 +70,7 @@ func typesOf(y *api.Subscription) string {
 
 func (a *app) listSubscriptions() *cobra.Command {
 	return &cobra.Command{
-		Use: "list", Short: "List who is told, and how many messages wait", Args: cobra.NoArgs,
+		Use: "list", Short: "List subscriptions, and how many messages wait", Args: cobra.NoArgs,
 		Example: "  koinos subscription list",
 		RunE: func(c *cobra.Command, _ []string) error {
 			all, err := a.client().Subscriptions(c.Context())
@@ -195,7 +195,7 @@ func (a *app) resend() *cobra.Command {
 			return nil
 		},
 	}
-	c.Flags().BoolVar(&r.Failed, "failed", false, "all that failed")
+	c.Flags().BoolVar(&r.Failed, "failed", false, "all failed messages")
 	return c
 }
 

@@ -60,7 +60,7 @@ for everything that is done from then on.`,
 
 func (a *app) listSyncs() *cobra.Command {
 	return &cobra.Command{
-		Use: "list", Short: "List syncs, and how they do", Args: cobra.NoArgs, Example: "  koinos sync list",
+		Use: "list", Short: "List syncs and their state", Args: cobra.NoArgs, Example: "  koinos sync list",
 		RunE: func(c *cobra.Command, _ []string) error {
 			all, err := a.client().Syncs(c.Context())
 			if err != nil {
@@ -110,7 +110,7 @@ func syncState(y *api.Sync) string {
 func (a *app) showSync() *cobra.Command {
 	var text bool
 	c := &cobra.Command{
-		Use: "show NAME", Short: "Show how a sync does, part by part", Args: cobra.ExactArgs(1),
+		Use: "show NAME", Short: "Show the state of a sync, part by part", Args: cobra.ExactArgs(1),
 		Example: "  koinos sync show slipway-ledgerline\n  koinos sync show slipway-ledgerline --text",
 		RunE: func(c *cobra.Command, args []string) error {
 			y, err := a.client().Sync(c.Context(), args[0])
@@ -209,7 +209,7 @@ func areOrders(n int) string {
 type waiting struct{ timeout, patience time.Duration }
 
 func (w *waiting) flags(c *cobra.Command) {
-	c.Flags().DurationVar(&w.timeout, "timeout", 0, "wait no longer than this; left out, as long as something is done")
+	c.Flags().DurationVar(&w.timeout, "timeout", 0, "wait no longer than this; left out, as long as there is progress")
 	c.Flags().DurationVar(&w.patience, "patience", time.Minute,
 		"wait so long for a system that is away when nothing else is left to do")
 }
@@ -463,6 +463,6 @@ func (a *app) listPushed() *cobra.Command {
 		},
 	}
 	c.Flags().StringVar(&sync, "sync", "", "only what this sync wrote")
-	c.Flags().BoolVar(&all, "all", false, "also what was right already")
+	c.Flags().BoolVar(&all, "all", false, "also show what was right already")
 	return c
 }

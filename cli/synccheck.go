@@ -17,7 +17,7 @@ import (
 
 // comparing are the commands that compare both sides of a sync.
 var comparing = map[string]struct{ short, long, example, repair, repairAbout string }{
-	api.CheckDryRun: {short: "Say what a run of a sync would do, without writing anything",
+	api.CheckDryRun: {short: "Show what a run of a sync would do, without writing anything",
 		long: `Dry-run reads what is new, works out what it would become here and what would
 follow at every target, and writes nothing, neither here nor there. Where a
 system can check a call without storing it, it is asked to.`,
@@ -29,7 +29,7 @@ with the orders here, field by field. It finds what sources have lost and what
 targets have besides. With --repair what differs is made right; what targets
 have besides is never touched.`,
 		example: "  koinos sync reconcile slipway-ledgerline\n  koinos sync reconcile slipway-ledgerline --repair"},
-	api.CheckLink: {short: "Find which records at the targets are orders here, before the first run",
+	api.CheckLink: {short: "Link records at the targets to orders here, before the first run",
 		repairAbout: "only say what would be linked",
 		long: `Link looks for the record of every order that is not linked yet, by the value
 that the system's description names, and links what it finds. Nothing is written

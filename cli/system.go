@@ -296,7 +296,7 @@ func (a *app) pullSystem() *cobra.Command {
 	var n api.NewPull
 	var dry, noWait bool
 	c := &cobra.Command{
-		Use: "pull NAME RECORD", Short: "Read what is new out of a system into orders",
+		Use: "pull NAME RECORD", Short: "Load what is new in a system",
 		Long: `Pull reads the records that are new since the last pull, keeps each as an arrival,
 and gives them to the mapping: records that are known as they are bring nothing.
 It goes on in the service when this command is stopped.`,

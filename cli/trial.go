@@ -213,7 +213,7 @@ crosswalks are read from DIR/lists unless --lists says otherwise.`,
 			return a.runTests(c.Context(), args[0], lists, update)
 		},
 	}
-	c.Flags().BoolVar(&update, "update", false, "write the expected orders anew")
+	c.Flags().BoolVar(&update, "update", false, "write the expected orders again")
 	c.Flags().StringVar(&lists, "lists", "", "folder of lists and crosswalks; left out, DIR/lists")
 	return c
 }
@@ -323,7 +323,7 @@ func (a *app) testOne(ctx context.Context, m *mapping.Mapping, set *list.Set, do
 func (a *app) coverMapping() *cobra.Command {
 	var lists string
 	c := &cobra.Command{
-		Use: "coverage MAPPING DOCUMENT", Short: "Say what of a document is not used, and which fields stay empty",
+		Use: "coverage MAPPING DOCUMENT", Short: "Show what a mapping does not use of a document, and which fields stay empty",
 		Example: "  koinos mapping coverage ostrand-weekly.yaml week-12.xlsx --lists demo/lists",
 		Args:    cobra.ExactArgs(2),
 		RunE: func(c *cobra.Command, args []string) error {

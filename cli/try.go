@@ -69,7 +69,7 @@ it would take it. Nothing is stored, no secret is shown.`,
 	c.Flags().StringVar(&n.Find, "find", "", "WAY=VALUE: show the records that this way of the description finds")
 	c.Flags().StringVar(&n.Key, "key", "", "show the record of this key")
 	c.Flags().BoolVar(&n.Fields, "fields", false, "show what the system says of the fields of these records")
-	c.Flags().StringVar(&write, "write", "", "a file with a record in JSON: show the call that would make it")
+	c.Flags().StringVar(&write, "write", "", "a file with a record in JSON: show the call that would create it")
 	c.Flags().BoolVar(&calls, "show-calls", false, "show each request and the beginning of its answer")
 	c.Flags().BoolVar(&raw, "json", false, "show the records as they came, too")
 	return c

@@ -29,7 +29,7 @@ import (
 func (a *app) why() *cobra.Command {
 	var line int
 	c := &cobra.Command{
-		Use: "why ORDER FIELD", Short: "Say why an order says what it says: document, cell, every step on the way",
+		Use: "why ORDER FIELD", Short: "Explain where a value of an order came from: document, cell, and every step",
 		Long: `Why answers where a value of a stored order came from: the document and the place
 in it, the text that stands there, everything the mapping did to it, the load,
 and what changed it later. A field of lines is named with --line; without it every line
@@ -185,7 +185,7 @@ func (a *app) writeOrders() *cobra.Command {
 	var loadID int64
 	c := &cobra.Command{
 		Use:   "write [NUMBER…] --mapping MAPPING --to FILE",
-		Short: "Write orders as a document in the shape that a mapping reads",
+		Short: "Write orders as a document that a mapping reads",
 		Example: "  koinos order write SO-000012 SO-000013 --mapping ostrand-weekly --to out.xlsx\n  koinos order " +
 			"write --load 4 --mapping saltry-orders --to march.csv",
 		RunE: func(c *cobra.Command, args []string) error {
@@ -302,7 +302,7 @@ var badName = regexp.MustCompile(`[^a-z0-9_-]`)
 func (a *app) loadMissing() *cobra.Command {
 	var to string
 	c := &cobra.Command{
-		Use: "missing LOAD", Short: "List what lists and crosswalks did not know, ready to be filled in",
+		Use: "missing LOAD", Short: "List unknown codes of a load as tables to fill in",
 		Long: `Missing lists the values that a load's lists and crosswalks did not know. With
 --to DIR it writes a table for each: fill in the blank column and import it with
 koinos crosswalk import NAME FILE --add, or koinos list import NAME FILE --add.`,

@@ -38,7 +38,7 @@ func (a *app) x12() *cobra.Command {
 	}
 	var rules string
 	check := &cobra.Command{
-		Use: "check FILE…", Short: "Say what is wrong with interchanges: envelope, segments, elements, a partner's rules",
+		Use: "check FILE…", Short: "Check interchanges: envelope, segments, elements, a partner's rules",
 		Long: `Check compares envelopes with their trailers, and transaction sets with the
 dictionary (` + strings.Join(x12.Sets(), ", ") + `): order and repeats of segments and
 loops, needs, types, lengths, codes, the standard's own conditions between
@@ -88,7 +88,7 @@ With --partner the rules of a partner's file are checked too.`,
 	}
 	check.Flags().StringVar(&rules, "partner", "", "partner's file whose rules are checked too")
 	diff := &cobra.Command{
-		Use: "diff A B", Short: "Say in what two interchanges differ, by meaning",
+		Use: "diff A B", Short: "Show how two interchanges differ in meaning",
 		Long: "Diff compares what the transaction sets say. Delimiters, line ends, envelopes,\ncontrol numbers " +
 			"and the order of like segments do not matter; 1.50 is 1.5. It ends\nwith code 4 where something differs.",
 		Example: "  koinos x12 diff sent.edi expected.edi", Args: cobra.ExactArgs(2),

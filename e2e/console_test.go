@@ -350,7 +350,7 @@ func TestConsoleExchange(t *testing.T) {
 		chromedp.Navigate(s.address+"/today"), has("main", "850 to VARNHOLT"), press("850 to VARNHOLT"),
 		has(".findings", "Give the line the supplier's own item code"), has(".paper", "PO-000044"),
 		has(".segments", "QUILLMERE CHANDLERY, WEST YARD DEPOT"),
-		press("Try again"), has("main", "Written anew"),
+		press("Try again"), has("main", "Written again"),
 		chromedp.Navigate(s.address+"/exchange"), has("main", "2 held"), has(".partners", "they send 850, 860"),
 		has("tbody", "acknowledged"),
 		chromedp.SetUploadFiles("input[type=file]", []string{again}, chromedp.NodeReady), has("h1", "850 from PELLOW"),

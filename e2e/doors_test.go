@@ -121,9 +121,11 @@ func TestTokensEnd(t *testing.T) {
 	}
 	s.do("PUT", "/api/v1/lists/colours", `{"entries":[{"code":"r"}]}`, admin, "Content-Type: application/json")
 	s.do("PUT", "/api/v1/lists/Colours!", `{"entries":[]}`, admin, "Content-Type: application/json")
+	s.do("POST", "/api/v1/lists/colours/rename", `{"to":"shades"}`, admin, "Content-Type: application/json")
 	out, _, _ := koinos(t, []string{"KOINOS_ADDRESS=" + s.address, "KOINOS_TOKEN=" + strings.TrimPrefix(admin,
 		"Authorization: Bearer ")}, "audit")
 	want := "when by from did to\n" +
+		"T first (token 1) 127.0.0.1 rename-list /lists/colours/rename → shades\n" +
 		"T first (token 1) 127.0.0.1 import-list /lists/colours\n" +
 		"T first (token 1) 127.0.0.1 create-token /tokens\n" +
 		"T a command the data folder create-token /tokens\n" +

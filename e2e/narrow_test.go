@@ -178,6 +178,16 @@ func TestNarrowedTokens(t *testing.T) {
 			t.Errorf("%s reaches %q, not %q", who, reached[who], want)
 		}
 	}
+	// A token goes on for a mapping that is renamed, and sees what was loaded under the earlier name.
+	if _, said, code := s.koinos("mapping", "rename", "plain", "sheets"); code != 0 {
+		t.Fatal(said)
+	}
+	if got := load(mapper, "sheets"); !strings.HasSuffix(got, ": 0 loaded") {
+		t.Errorf("through the renamed mapping: %s", got)
+	}
+	if l, err := mapper.Load(ctx, 2); err != nil || l.Load.Mapping != "plain" {
+		t.Errorf("what was loaded before: %+v %v", l.Load, err)
+	}
 	if res, _ := s.do("GET", "/metrics", "", shop); res.StatusCode != 403 {
 		t.Errorf("it reads the figures of all: %s", res.Status)
 	}

@@ -85,7 +85,7 @@ func (r *rules) takes(o *order.Order) bool {
 	return r.chosen == nil || r.chosen[strings.ToUpper(strings.TrimSpace(o.SenderNumber))]
 }
 
-// stage returns a new order the stage that the load asks for.
+// stage gives a new order the stage that the load asks for.
 func (r *rules) stage(o *order.Order) {
 	if r.Stage != "" && r.Stage != order.Open {
 		o.Stage = r.Stage

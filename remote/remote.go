@@ -535,7 +535,7 @@ func (c *Client) JudgePart(status int, body []byte) *Problem {
 	return p
 }
 
-// means returns a problem the meaning that the description defines for it.
+// means gives a problem the meaning that the description defines for it.
 func (c *Client) means(p *Problem) {
 	kind, is := map[string]Kind{"later": Away, "changed": Changed, "missing": Missing, "never": Never,
 		"smaller": Large}[c.system.Meaning(p.Status, p.Body)]

@@ -49,6 +49,7 @@ type visit struct {
 	local  bool   // from this machine, by a name of loopback, through no proxy
 	caller caller
 	did    string // operation of an administrator that changes something
+	to     string // the new name, if it gives something another one
 }
 
 const visitKey contextKey = "visit"
@@ -104,6 +105,9 @@ func (s *Service) slow(ctx context.Context) {
 func (s *Service) audit(ctx context.Context, v *visit, path string, status int) {
 	if v.did == "" || status >= 400 {
 		return
+	}
+	if v.to != "" {
+		path += " → " + v.to
 	}
 	err := s.store.AddAudit(context.WithoutCancel(ctx), api.Audit{At: s.now().UTC(), By: v.caller.name,
 		Token: v.caller.token,

@@ -32,7 +32,7 @@ func requestID(ctx context.Context) string {
 	return id
 }
 
-// record returns every request an id, and a line in the log when it has been
+// record gives every request an id, and a line in the log when it has been
 // answered. Queries and headers are left out: secrets travel there.
 func (s *Service) record(c *gin.Context) {
 	start := s.now()

@@ -87,7 +87,7 @@ func TestShortened(t *testing.T) {
 	}
 }
 
-// TestMoving returns up on who sends the half of a body and stops, and on who asks and does not read; who is slow and
+// TestMoving gives up on who sends the half of a body and stops, and on who asks and does not read; who is slow and
 // goes on is waited for. Its connections are pipes and its time is that of the test alone, whatever the machine does.
 func TestMoving(t *testing.T) {
 	const patience = time.Minute

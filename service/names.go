@@ -70,6 +70,7 @@ func (s *Service) names(h huma.API) {
 		rename.DefaultStatus = http.StatusOK
 		rename.Errors = append(rename.Errors, http.StatusNotFound, http.StatusConflict, http.StatusUnprocessableEntity)
 		handle(s, h, rename, func(ctx context.Context, in *renaming) (*answer[api.Renamed], error) {
+			visitOf(ctx).to = in.Body.To
 			done, err := s.rename(ctx, store.Named{Kind: noun.kind, Name: in.Name}, in.Body.To)
 			return &answer[api.Renamed]{done}, err
 		})

@@ -106,7 +106,7 @@ func (s *Store) Remove(ctx context.Context, n Named, seen []uses.Text, by string
 	})
 }
 
-// Rename returns a mapping, sequence, list or crosswalk another name. edits are the new contents of the texts that name
+// Rename gives a mapping, sequence, list or crosswalk another name. edits are the new contents of the texts that name
 // it, and of its own text if it has one; they become new versions. The versions under the old name stay for what was
 // made with them.
 func (s *Store) Rename(ctx context.Context, n Named, to string, edits, seen []uses.Text, by string,
@@ -132,6 +132,12 @@ func (s *Store) Rename(ctx context.Context, n Named, to string, edits, seen []us
 		}
 		if err := t.letGo(n, to, by, now); err != nil {
 			return err
+		}
+		if n.Kind == uses.Mapping { // a token for it also sees what was loaded under its earlier name
+			if err := t.run(`UPDATE tokens SET mappings = json_insert(mappings, '$[#]', ?)
+				WHERE EXISTS (SELECT 1 FROM json_each(mappings) WHERE value = ?)`, to, n.Name); err != nil {
+				return err
+			}
 		}
 		for _, e := range edits {
 			if e.Kind == uses.Partner {

@@ -302,7 +302,7 @@ func (t *Tx) count(more int) error {
 	return t.run(`UPDATE totals SET n = n + ? WHERE of = 'orders'`, more)
 }
 
-// number returns each order without a number the next one of its kind's series, and skips numbers that somebody else
+// number gives each order without a number the next one of its kind's series, and skips numbers that somebody else
 // assigned by hand.
 func (t *Tx) number(orders []NewOrder) error {
 	for _, kind := range []order.Kind{order.Sales, order.Purchase} {

@@ -110,7 +110,7 @@ func (s *Store) NotePull(ctx context.Context, p *api.Pull) error {
 	return s.Write(ctx, func(t *Tx) error { return t.notePull(p) })
 }
 
-// AdoptPulls returns a job to every pull that has not ended and has none.
+// AdoptPulls gives a job to every pull that has not ended and has none.
 func (s *Store) AdoptPulls(ctx context.Context, now time.Time) error {
 	return s.Write(ctx, func(t *Tx) error {
 		t.after = append(t.after, s.work.Broadcast)

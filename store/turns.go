@@ -5,7 +5,7 @@ import (
 	"time"
 )
 
-// turns returns the one writer to those who ask for it, one at a time, and counts this. Small pieces of work that share
+// turns gives the one writer to those who ask for it, one at a time, and counts this. Small pieces of work that share
 // a transaction alternate with long ones, so that neither waits for more than one of the other.
 type turns struct {
 	mu      sync.Mutex
@@ -53,7 +53,7 @@ func (t *turns) begin(size int, asked time.Time) (end func()) {
 	return func() { t.next(1-size, time.Since(got)) }
 }
 
-// next returns the writer to the first who waits; first is the size that goes before the other.
+// next gives the writer to the first who waits; first is the size that goes before the other.
 func (t *turns) next(first int, held time.Duration) {
 	t.mu.Lock()
 	defer t.mu.Unlock()

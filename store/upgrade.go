@@ -134,7 +134,7 @@ func taken(list *[]order.Custom, words []string) map[string]string {
 	return found
 }
 
-// orders returns orders their movements, invoices and answers.
+// orders gives orders their movements, invoices and answers.
 func (u *upgrade) orders() error {
 	return u.each(`SELECT o.id, o.kind, o.number, o.partner, o.revision, o.more, (SELECT at FROM events e WHERE e.order_id = o.id ORDER BY n DESC LIMIT 1),
 	  (SELECT group_concat(DISTINCT s.kind) FROM sets s JOIN interchanges i ON i.id = s.interchange WHERE s.order_id = o.id AND i.direction = 'in' AND s.state = 'done')
@@ -411,7 +411,7 @@ func newTrace(text string) (string, error) {
 	return string(t.AppendJSON(nil)), nil
 }
 
-// withLineIDs returns the lines of an earlier content of an order the ids that they have now.
+// withLineIDs gives the lines of an earlier content of an order the ids that they have now.
 func withLineIDs(text string) (string, error) {
 	if text == "" {
 		return "", nil

@@ -15,7 +15,7 @@ import (
 	"koinos/api"
 )
 
-// quay returns the lines of its jobs ids of its own, and its departures refer to those.
+// quay gives the lines of its jobs ids of its own, and its departures refer to those.
 type quay struct {
 	mu   sync.Mutex
 	jobs []map[string]any

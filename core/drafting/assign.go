@@ -446,7 +446,7 @@ func (d *drafter) raise(all *[]candidate, p *profile, field, why string) {
 	*all = append(*all, candidate{p, order.Lines, f, 0.7, []string{why}, true})
 }
 
-// assign returns each column one field and each field one column, the best first.
+// assign gives each column one field and each field one column, the best first.
 func assign(all []candidate) (chosen []candidate, second map[*profile]*candidate) {
 	taken := map[string]bool{}
 	has := map[*profile]bool{}

@@ -216,7 +216,7 @@ var whose = map[string]bool{"shop": true, "store": true, "branch": true, "outlet
 	"magasin": true, "tienda": true, "cliente": true, "negozio": true, "winkel": true, "klant": true, "site": true,
 	"depot": true, "customer no": true, "kunden no": true}
 
-// settle returns a column the field that the grouping found for it.
+// settle gives a column the field that the grouping found for it.
 func settle(all []candidate, column *profile, field string) []candidate {
 	kept := slices.DeleteFunc(all, func(c candidate) bool {
 		return (c.column == column) != (c.field.Name == field && c.level == order.Header)

@@ -178,7 +178,7 @@ var Catalogue = map[Code]About{
 		"Ask the sender for the whole document; orders in a second one were not read. Several JSON values under one " +
 			"another are NDJSON: say so with document.format."},
 	OrderNotFirm: {Error, "a purchase order that does not order anything yet",
-		"The releases of a blanket order are orders of their own. If the partner means a firm order by it, say findings: {order_not_firm: warn} in its mapping."},
+		"The releases of a blanket order are orders of their own. If the partner means a firm order by it, say findings: {order_not_firm: warning} in its mapping."},
 	X12Test: {Error, "an interchange that its sender marks as a test",
 		"Ask the sender for the production interchange. If this one is meant to count, say findings: {x12_test: warning} in the mapping."},
 	X12Envelope: {Error, "an envelope of the interchange is wrong",

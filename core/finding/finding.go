@@ -62,7 +62,7 @@ func Fatal(code Code, at origin.Place, format string, args ...any) *Finding {
 	return &f
 }
 
-// Weigh returns findings the severities that somebody has set for their codes; "" removes the finding.
+// Weigh gives findings the severities that somebody has set for their codes; "" removes the finding.
 func Weigh(all []Finding, as map[Code]Severity) []Finding {
 	if len(as) == 0 {
 		return all

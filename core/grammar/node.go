@@ -42,7 +42,7 @@ func (n *Node) Get(key string) *Node {
 	return nil
 }
 
-// MoveTo returns the node and everything within it one place.
+// MoveTo gives the node and everything within it one place.
 func (n *Node) MoveTo(at origin.Place) {
 	n.At = at
 	for i := range n.Entries {

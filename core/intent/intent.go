@@ -88,7 +88,7 @@ func (i *Intent) Refused() bool {
 	return false
 }
 
-// Weigh returns findings the severities that somebody has set for their codes; "" removes the finding.
+// Weigh gives findings the severities that somebody has set for their codes; "" removes the finding.
 func (i *Intent) Weigh(as map[finding.Code]finding.Severity) {
 	i.Findings = finding.Weigh(i.Findings, as)
 }

@@ -292,7 +292,7 @@ func linesOf(a, b *Order) []int {
 	return from
 }
 
-// NameLines returns each line without an id the next id. An id is never given twice.
+// NameLines gives each line without an id the next id. An id is never given twice.
 func (o *Order) NameLines() {
 	for i := range o.Lines {
 		o.LastLine = max(o.LastLine, o.Lines[i].ID)

@@ -267,7 +267,7 @@ var chargeFields = []Field{
 		num: func(o *Order, _ *Line) *Number { return &lastCharge(o).Amount }},
 }
 
-// SettleCharge returns the charge that was added last the sign that its kind calls for.
+// SettleCharge gives the charge that was added last the sign that its kind calls for.
 func (o *Order) SettleCharge() {
 	c := lastCharge(o)
 	c.Allowance, c.kind = c.kind == "allowance", ""

@@ -188,7 +188,7 @@ func (t *Trace) Drop(line int, field string) {
 	}
 }
 
-// Rename returns fields other names. Fields that are not in header or lines keep theirs; both maps go by the field's
+// Rename gives fields other names. Fields that are not in header or lines keep theirs; both maps go by the field's
 // present name.
 func (t *Trace) Rename(header, lines map[string]string) {
 	cells := func(all []Cell, names map[string]string) []Cell {

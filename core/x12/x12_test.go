@@ -51,7 +51,7 @@ func findings(t testing.TB, doc string) (list []string, sets int) {
 }
 
 // Every way of being wrong gives the standard's code at its place, and what is
-// right returns nothing.
+// right gives nothing.
 func TestFindings(t *testing.T) {
 	const beg, line = "BEG*00*SA*PM-1**20260314", "PO1*1*20*MR*1.45**VP*00113"
 	swap := strings.NewReplacer

@@ -72,7 +72,7 @@ export function interchangeWord(i: Pick<Interchange, 'state' | 'overdue'>): stri
       partly: 'partly rejected',
       duplicate: 'came before',
       doubtful: 'doubtful',
-      unknown: 'from nobody known',
+      unknown: 'from an unknown sender',
       ready: 'waits to leave',
     }[i.state as string] ?? i.state
   )

@@ -28,7 +28,7 @@ const tone: Record<string, string> = {
   rejected: 'error',
   'not acknowledged in time': 'error',
   'partly rejected': 'error',
-  'from nobody known': 'error',
+  'from an unknown sender': 'error',
   withheld: 'warning',
   away: 'warning',
   'not answered': 'warning',

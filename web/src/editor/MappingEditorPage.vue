@@ -232,7 +232,7 @@ function onKey(e: KeyboardEvent) {
         <Button size="small" text label="Undo" :disabled="!past.length" title="Ctrl+Z" @click="undo" />
         <Button size="small" text label="Redo" :disabled="!future.length" @click="redo" />
         <RouterLink to="/docs/mapping" target="_blank" class="soft">Every word explained</RouterLink>
-        <Button size="small" text label="Draft anew" :loading="busy === 'draft'" @click="draft()" />
+        <Button size="small" text label="Draft again" :loading="busy === 'draft'" @click="draft()" />
         <Button v-if="kept && changed" size="small" text label="What changes?" :loading="busy === 'compare'" @click="compare" />
         <Button size="small" outlined :label="kept && outline?.name === kept.name ? 'Keep as a new version' : 'Keep'" :disabled="!changed || mistakes.length > 0" :loading="busy === 'keep'" @click="keep" />
         <Button size="small" label="Dry run" :disabled="mistakes.length > 0" :loading="busy === 'dry'" @click="dryRun" />

@@ -153,7 +153,7 @@ const send = useMutation({
       class="sheet waiting" role="status">
       <strong>Needs attention:</strong>
       <button v-for="(n, s) in waiting" v-show="n" :key="s" :class="{ on: state === s }"
-        @click="state = state === s ? undefined : s">{{ n }} {{ { held: 'held', doubtful: 'doubtful', overdue: 'not acknowledged in time', rejected: 'rejected', unknown: 'from nobody known' }[s] }}</button>
+        @click="state = state === s ? undefined : s">{{ n }} {{ { held: 'held', doubtful: 'doubtful', overdue: 'not acknowledged in time', rejected: 'rejected', unknown: 'from an unknown sender' }[s] }}</button>
     </div>
     <div v-if="partners?.items.length" class="partners">
       <section v-for="p in partners.items" :key="p.name" class="sheet" :class="{ chosen: partner === p.name }">
@@ -200,7 +200,7 @@ const send = useMutation({
       <Column header="Partner" sort-field="partner">
         <template #body="{ data: i }">
           <span
-            :title="i.direction === 'in' ? 'came in' : 'went out'">{{ i.direction === 'in' ? '← from' : '→ to' }}</span> {{ i.partner || 'nobody known' }}</template>
+            :title="i.direction === 'in' ? 'came in' : 'went out'">{{ i.direction === 'in' ? '← from' : '→ to' }}</span> {{ i.partner || 'an unknown sender' }}</template>
       </Column>
       <Column header="Sets" sort-field="kinds">
         <template #body="{ data: i }">

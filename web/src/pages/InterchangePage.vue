@@ -132,7 +132,7 @@ const found = computed(() => {
     <StateNote v-if="error || isPending" :error="error" :loading="isPending" @retry="refetch()" />
     <template v-else-if="it">
       <div class="bar">
-        <h1>{{ it.kinds || 'Interchange' }} {{ it.direction === 'in' ? 'from' : 'to' }} {{ it.partner || 'nobody known' }}</h1>
+        <h1>{{ it.kinds || 'Interchange' }} {{ it.direction === 'in' ? 'from' : 'to' }} {{ it.partner || 'an unknown sender' }}</h1>
         <OutcomeMark :word="interchangeWord(it)" /> <b v-if="it.test"
           title="Its sender marks it as a test: it touches no order">test</b>
         <span class="soft">{{ it.control ? `control ${String(it.control).padStart(9, '0')}, ` : '' }}<WhenMark
@@ -179,7 +179,7 @@ const found = computed(() => {
         <Button
           v-if="it.direction === 'out' && it.control && it.state !== 'ready'" size="small" text
           label="Resend with new numbers"
-          title="A copy under new control numbers, for a partner whose program passes over numbers that it has seen"
+          title="A copy under new control numbers, for a partner whose program skips numbers that it has seen"
           :loading="act.isPending.value" @click="act.mutate('renumber')" />
         <Button size="small" text label="Download" @click="download(`/api/v1/interchanges/${id}/content`)" />
       </div>
@@ -194,7 +194,7 @@ const found = computed(() => {
         <template v-if="(it.departures?.length ?? 0) > 1">It left <template v-for="(d, n) in it.departures"
           :key="n">{{ n ? ', ' : '' }}<WhenMark :at="d.at" /> ({{ d.by }})</template>.</template>
       </p>
-      <p v-if="next?.id === id" class="soft" role="status">Written anew from the order as it is now:
+      <p v-if="next?.id === id" class="soft" role="status">Written again from the order as it is now:
         {{ interchangeWord(next) }}.</p>
       <TabStrip
         v-if="(it.sets?.length ?? 0) > 1" v-slot="{ tab }" v-model="seq" :tabs="setTabs" panel="set-panel"

@@ -124,7 +124,7 @@ function what(l: Load): string {
           </li>
           <li v-for="i in today.interchanges" :key="`i${i.id}`">
             <RouterLink :to="`/exchange/${i.id}`" class="row">
-              <b>{{ i.kinds || 'Interchange' }} {{ i.direction === 'in' ? 'from' : 'to' }} {{ i.partner || 'nobody known' }}</b>
+              <b>{{ i.kinds || 'Interchange' }} {{ i.direction === 'in' ? 'from' : 'to' }} {{ i.partner || 'an unknown sender' }}</b>
               <span class="bad">{{ interchangeWord(i) }}</span>
               <span class="soft">{{ i.orders.join(', ') }} · interchange {{ i.id }} of <WhenMark plain :at="i.at" />
               </span>
