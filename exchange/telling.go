@@ -239,7 +239,9 @@ func (t *teller) unasked(ctx context.Context, o *store.StoredOrder, is *order.Or
 		return nil, err
 	}
 	told = append(told, before...)
-	slices.SortStableFunc(told, func(a, b api.SetRecord) int { return cmp.Compare(a.Interchange, b.Interchange) })
+	slices.SortStableFunc(told, func(one, other api.SetRecord) int {
+		return cmp.Compare(one.Interchange, other.Interchange)
+	})
 	heard := make([]notice.Told, len(told))
 	for i := range told {
 		if heard[i].Answer, err = viewOf(&told[i]); err != nil {
