@@ -216,7 +216,7 @@ func (e *Engine) sensible(ctx context.Context, text string, lists map[string][]l
 	}
 	for _, name := range slices.Sorted(maps.Keys(lists)) {
 		if !asked[name] && set.Lists[name] == nil {
-			bad(name, "Nothing asks the list %s, and there is none: nothing was changed.", name)
+			bad(name, "Nothing uses the list %s, and it does not exist: nothing was changed.", name)
 		}
 	}
 	if len(all) > 0 {

@@ -193,7 +193,7 @@ var Catalogue = map[Code]About{
 	FieldUnwritten: {Error, "the partner's document has no place for a value",
 		"Bind the field in the partner's mapping, or remove the value from the order."},
 	CharacterChanged: {Warning, "a value was written in the partner's characters",
-		"Nothing, if it can still be read; else change the value, or characters.set of the partner."},
+		"Nothing needs to be done if it can still be read; otherwise change the value, or characters.set of the partner."},
 	NoticeDiffers: {Warning, "what the partner says differs from the order",
 		"Look at the order beside the document, and settle it with the partner."},
 	ChangeAsked: {Warning, "the partner asks for a change",
@@ -260,7 +260,7 @@ var Catalogue = map[Code]About{
 	UnknownCode:   {Error, "a code is not in its list", "Correct the code, or add it to the list."},
 	NearMatch:     {Warning, "a value was matched to a similar one", "Check that it is the one that was meant."},
 	SpellingDiffers: {Warning, "a value was accepted although its spelling differs",
-		"Nothing, if it is the one that was meant. To accept such spellings without a warning, add fold: case to the binding; to " +
+		"Nothing needs to be done if it is the one that was meant. To accept such spellings without a warning, add fold: case to the binding; to " +
 			"refuse them, say findings: {spelling_differs: error}."},
 	ListAmbiguous: {Error, "several entries of a list fit",
 		"Ask the list by a key that tells them apart, or correct the list."},

@@ -453,11 +453,11 @@ func (m *Mapping) Missing(set *list.Set) finding.All {
 		for _, b := range bindings {
 			if b.List != "" && set.Lists[b.List] == nil {
 				all = append(all, finding.New(finding.ListMissing, b.At, b.List,
-					"%s asks the list %q, which has not been imported.", b.Field.Name, b.List))
+					"%s needs the list %q, which has not been imported.", b.Field.Name, b.List))
 			}
 			if name := cmp.Or(b.Crosswalk, b.UnitCrosswalk); name != "" && set.Crosswalk(name) == nil {
 				all = append(all, finding.New(finding.ListMissing, b.At, name,
-					"%s asks the crosswalk %q, which has not been imported.", b.Field.Name, name))
+					"%s needs the crosswalk %q, which has not been imported.", b.Field.Name, name))
 			}
 		}
 	}
