@@ -261,6 +261,9 @@ func Parse(text []byte) (*Partner, error) {
 		usual(&set.Mapping, slug(p.Name)+"-"+id)
 		usual(&set.Send, "asked")
 		choice("sets."+id+".send", set.Send, "asked", "due")
+		if set.Unasked != nil && (id != "865" || !p.Outgoing(id)) {
+			bad("sets."+id+".unasked", "Only an 865 to a customer tells what the partner has not asked for.")
+		}
 		p.Sets[id] = set
 	}
 	for _, id := range slices.Sorted(maps.Keys(p.Rules)) {

@@ -40,6 +40,7 @@ func TestParse(t *testing.T) {
 		{"sets:", "acknowledge: {with: \"996\"}\nsets:", "acknowledge.with is one of"},
 		{`"850": {}`, `"820": {}`, "exchanges no 820"},
 		{`{send: due}`, `{send: soon}`, "asked, due"},
+		{`{send: due}`, `{send: due, unasked: false}`, "Only an 865 to a customer"},
 		{"sets:", "rules:\n  \"850\":\n    - {at: PO1/77, need: must}\nsets:", "rules.850, rule 1"},
 		{"sets:", "rules:\n  \"123\": []\nsets:", "no transaction set 123"},
 		{"sets:\n  \"850\": {}\n  \"855\": {send: due}\n", "", "needs sets"},
