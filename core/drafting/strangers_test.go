@@ -152,6 +152,11 @@ PNT-BLU-1L,Paint blue 1 l,12,$12.50,$150.00
 20.11.2026;ZAM/1;Port Sp. z o.o.;00551;Szekla;12;szt;8,00;96,00;23;01.12.2026
 `,
 		`ordered_on: {from: Data zamówienia, dates: d.m.yyyy}|unit: {from: J.m., crosswalk: unit-words}|amount: {from: Wartość netto}`, ""},
+	{"orders and lines apart, in JSON",
+		`{"orders":[{"orderNo":"K-1","orderDate":"2026-11-20","customer":"HARB"},{"orderNo":"K-2","orderDate":"2026-11-21","customer":"PIER"}],
+"lines":[{"orderNo":"K-1","line":1,"sku":"00417","qty":5,"price":12.9},{"orderNo":"K-1","line":2,"sku":"00551","qty":2,"price":8},{"orderNo":"K-2","line":1,"sku":"00417","qty":1,"price":12.9}]}
+`,
+		`records: "$.lines[*]"|group: {by: key, columns: orderNo}|sender_number: {from: orderNo, need: must}|quantity: {from: qty, need: must}`, ""},
 }
 
 var mark = regexp.MustCompile(`(?m)\s+#.*$`)

@@ -96,6 +96,13 @@ func (d *drafter) tree(r io.ReaderAt, size int64, opt source.Options) error {
 	if orders == nil {
 		return d.flatTree(lines)
 	}
+	if orders.head < 0.6 && len(orders.nodes) == 1 && d.numberInLines(lines) {
+		err := d.flatTree(lines) // what is around the lines is no order: each of them names its own
+		if err == nil {
+			d.treeParts(orders, lines, found, paths)
+		}
+		return err
+	}
 	each := "$" + strings.TrimPrefix(lines.path, orders.path)
 	d.y.group = "by: path"
 	if orders.path != "$" || d.format == source.JSON {
@@ -166,6 +173,13 @@ func (d *drafter) tree(r io.ReaderAt, size int64, opt source.Options) error {
 	d.treeParts(orders, lines, found, paths)
 	d.cancelled(heads, group, chosen)
 	return nil
+}
+
+// numberInLines reports whether lines name orders, of which there are several.
+func (d *drafter) numberInLines(lines *repeated) bool {
+	return slices.ContainsFunc(d.candidates(d.leafProfiles(lines.nodes, nil), nil), func(c candidate) bool {
+		return c.level == order.Header && c.name() == "sender_number" && c.score >= 0.6 && len(c.column.words) > 1
+	})
 }
 
 // orderOfLines is the number of the order that each line of a notice names, if the object around the lines does not
