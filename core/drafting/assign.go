@@ -166,6 +166,7 @@ func (d *drafter) candidates(columns []*profile, groups []int) []candidate {
 	}
 	preferNumbers(all)
 	preferSpoken(all)
+	preferQuantities(all)
 	sort.SliceStable(all, func(i, j int) bool {
 		if all[i].score != all[j].score {
 			return all[i].score > all[j].score
@@ -194,6 +195,33 @@ func preferSpoken(all []candidate) {
 			id.score *= 0.6
 		}
 	}
+}
+
+// preferQuantities takes whole numbers that are called an amount for the quantity where nothing else may be it.
+func preferQuantities(all []candidate) {
+	best := map[*profile]*candidate{}
+	for i := range all {
+		if c := &all[i]; best[c.column] == nil || c.score > best[c.column].score {
+			best[c.column] = c
+		}
+	}
+	for _, c := range best {
+		if c.name() == "quantity" {
+			return
+		}
+	}
+	for i := range all {
+		if c := &all[i]; c.name() == "quantity" && c.column.whole == c.column.filled && best[c.column].name() == "amount" &&
+			!best[c.column].strongly("×") {
+			c.score, best[c.column].score = best[c.column].score*0.8, 0
+			return
+		}
+	}
+}
+
+// strongly reports whether one of the reasons has a word.
+func (c *candidate) strongly(word string) bool {
+	return slices.ContainsFunc(c.why, func(why string) bool { return strings.Contains(why, word) })
 }
 
 // preferNumbers chooses a column that may be the order's number or its item as the number, if another column looks as

@@ -157,6 +157,10 @@ PNT-BLU-1L,Paint blue 1 l,12,$12.50,$150.00
 "lines":[{"orderNo":"K-1","line":1,"sku":"00417","qty":5,"price":12.9},{"orderNo":"K-1","line":2,"sku":"00551","qty":2,"price":8},{"orderNo":"K-2","line":1,"sku":"00417","qty":1,"price":12.9}]}
 `,
 		`records: "$.lines[*]"|group: {by: key, columns: orderNo}|sender_number: {from: orderNo, need: must}|quantity: {from: qty, need: must}`, ""},
+	{"positions by their numbers, whose amounts are quantities",
+		`{"order":{"number":"Z-9","placed":"2026-11-20","buyer":{"id":"HARB"}},"positions":{"1":{"article":"00417","amount":"5","unit":"EA","price":"12.90"},"2":{"article":"00551","amount":"2","unit":"EA","price":"8.00"}},"sum":"80.50"}
+`,
+		`lines: {each: "$.positions.*"}|sender_number: {from: $.order.number, need: must}|quantity: {from: amount, need: must}|unit_price: {from: price}|total: {from: sum}`, ""},
 }
 
 var mark = regexp.MustCompile(`(?m)\s+#.*$`)

@@ -121,6 +121,13 @@ func (d *drafter) tree(r io.ReaderAt, size int64, opt source.Options) error {
 		group[i] = i
 	}
 	candidates := d.candidates(heads, group)
+	for i := range candidates { // an amount of the order as a whole is its total
+		if c := &candidates[i]; c.level == order.Lines && c.name() == "amount" {
+			if total, ok := d.lookup(order.Header, "total"); ok {
+				c.level, c.field, c.score = order.Header, total, c.score*0.9
+			}
+		}
+	}
 	candidates = slices.DeleteFunc(candidates, func(c candidate) bool {
 		return c.level == order.Lines && !slices.Contains(bothLevels, c.name())
 	})
