@@ -487,7 +487,8 @@ func (e *Engine) runWith(ctx context.Context, t *target) error {
 		in.ahead = t.ahead
 		table, err := in.run(ctx, t.put)
 		t.notes = table.Notes
-		t.run.update(func(l *outcome.Load) { l.Rows = table.Counts.Rows })
+		read := table.Counts
+		t.run.update(func(l *outcome.Load) { l.Rows, l.LeftOut, l.RowsOut = read.Rows, read.LeftOut, read.RowsLeftOut })
 		if err != nil && len(finding.Of(err)) == 0 {
 			return err // not the document's fault: writing on would fail again
 		}

@@ -385,3 +385,42 @@ func TestRefusedWhole(t *testing.T) {
 		}
 	}
 }
+
+// What a mapping leaves out is counted, in every way of loading, and said where the document's totals are compared.
+func TestLeftOut(t *testing.T) {
+	text := strings.Replace(shop("{by: key, columns: [Order]}",
+		"document: {rows: {leave_out: 'col(\"Item\") == \"void\"', "+
+			"keep: 'col(\"Qty\") != \"0\"'}, totals: {differ: warn, when: 'text() == \"T\"', orders: {from: \"@B\"}}}\n"),
+		"  kind: sales\n",
+		"  kind: sales\n  leave_out: 'lower(col(\"Price\")) == \"cancelled\"'\n", 1)
+	doc := "Order,Item,Qty,Price\nA,x,1,2\nA,void,1,2\nA,y,0,2\nB,x,1,Cancelled\nB,y,1,2\nC,x,1,2\nC,void,9,9\nT,3,,\n"
+	for _, c := range []struct {
+		name string
+		outcome.Options
+		want outcome.Counts
+	}{
+		{"for itself", outcome.Options{}, outcome.Counts{Loaded: 2}},
+		{"as a dry run", outcome.Options{DryRun: true}, outcome.Counts{Ready: 2}},
+		{"all or none", outcome.Options{AllOrNone: true}, outcome.Counts{Loaded: 2}},
+	} {
+		e := testEngine(t, testStore(t), source.DefaultLimits)
+		l := send(t, e, text, []byte(doc), Request{Options: c.Options})
+		l, err := e.store.Load(context.Background(), l.ID)
+		if err != nil {
+			t.Fatal(err)
+		}
+		c.want.Rows, c.want.Orders, c.want.Lines, c.want.LeftOut, c.want.RowsOut = 7, 2, 2, 1, 3
+		c.want.Warnings, c.want.Saved = 1, l.Saved
+		if l.Counts != c.want {
+			t.Errorf("%s: %+v, want %+v", c.name, l.Counts, c.want)
+		}
+		found, err := e.store.Findings(context.Background(), l.ID, store.FindingFilter{Limit: 10})
+		if err != nil {
+			t.Fatal(err)
+		}
+		const want = "The document says 3 orders, but 2 were read; the mapping left out 1 order and 3 rows."
+		if len(found) != 1 || found[0].Message != want {
+			t.Errorf("%s: %v, want %s", c.name, found, want)
+		}
+	}
+}

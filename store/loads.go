@@ -41,7 +41,7 @@ func (r *loadRow) load() (outcome.Load, error) {
 }
 
 const selectLoad = `SELECT l.id, l.document, d.name AS documentname, l.mapping, l.mapping_version AS version, l.options AS asked, l.status, l.reason, l.share,
-  l.rows, l.orders, l.lines, l.loaded, l.changed, l.ready, l.differs, l.unchanged, l.refused, l.held, l.withheld, l.undone, l.errors, l.warnings, l.saved,
+  l.rows, l.orders, l.lines, l.loaded, l.changed, l.ready, l.differs, l.unchanged, l.refused, l.held, l.withheld, l.undone, l.errors, l.warnings, l.saved, l.left_out, l.rows_left_out,
   coalesce(l.run, 0) AS run, l.step, l.started_at, l.ended_at, l.taken_away_at AS gone, l.by
   FROM loads l JOIN documents d ON d.sha = l.document `
 
@@ -103,9 +103,10 @@ func (t *Tx) SaveLoad(l *outcome.Load) error {
 		ended = at(*l.EndedAt)
 	}
 	return t.run(`UPDATE loads SET status = ?, reason = ?, share = ?, ended_at = ?, rows = ?, orders = ?, lines = ?, loaded = ?, changed = ?, ready = ?, differs = ?,
-	  unchanged = ?, refused = ?, held = ?, withheld = ?, undone = ?, errors = ?, warnings = ?, saved = ? WHERE id = ?`,
+	  unchanged = ?, refused = ?, held = ?, withheld = ?, undone = ?, errors = ?, warnings = ?, saved = ?, left_out = ?, rows_left_out = ? WHERE id = ?`,
 		string(l.Status), l.Reason, l.Share, ended, l.Rows, l.Orders, l.Lines, l.Loaded, l.Changed, l.Ready, l.Differs,
-		l.Unchanged, l.Refused, l.Held, l.Withheld, l.Undone, l.Errors, l.Warnings, l.Saved, l.ID)
+		l.Unchanged, l.Refused, l.Held, l.Withheld, l.Undone, l.Errors, l.Warnings, l.Saved,
+		l.LeftOut, l.RowsOut, l.ID)
 }
 
 // Lists returns the versions of lists and crosswalks that a load uses. If the load has none yet, it stores the present

@@ -108,6 +108,8 @@ type Counts struct {
 	Rows      int `json:"rows" doc:"Rows read: those below the heading that are not blank; JSON and X12: records"`
 	Orders    int `json:"orders"`
 	Lines     int `json:"lines"`
+	LeftOut   int `json:"left_out,omitempty" db:"left_out" doc:"Orders that the mapping's orders.leave_out left out, known when the document has been read; they are not counted in orders"`
+	RowsOut   int `json:"rows_left_out,omitempty" db:"rows_left_out" doc:"Rows that the mapping's document.rows left out by leave_out or keep, known when the document has been read"`
 	Loaded    int `json:"loaded"`
 	Changed   int `json:"changed"`
 	Ready     int `json:"ready"`
@@ -164,6 +166,7 @@ func (c *Counts) Add(o *Counts) {
 	for _, is := range Outcomes {
 		*c.of(is) += *o.of(is)
 	}
+	c.LeftOut, c.RowsOut = c.LeftOut+o.LeftOut, c.RowsOut+o.RowsOut
 	c.Errors, c.Warnings, c.Saved = c.Errors+o.Errors, c.Warnings+o.Warnings, c.Saved+o.Saved
 }
 

@@ -116,6 +116,7 @@ func (t *Table) Next() (Group, error) {
 		if err != nil || !t.passes(&g) {
 			return g, err
 		}
+		t.Counts.LeftOut++
 	}
 }
 
@@ -273,10 +274,11 @@ func (t *Table) counts(r *Row) bool {
 		!slices.ContainsFunc(d.Asked, among) {
 		return false
 	}
-	if d.LeaveOut != nil && t.holds(d.LeaveOut, r) {
+	if d.LeaveOut != nil && t.holds(d.LeaveOut, r) || d.Keep != nil && !t.holds(d.Keep, r) {
+		t.Counts.RowsLeftOut++
 		return false
 	}
-	return d.Keep == nil || t.holds(d.Keep, r)
+	return true
 }
 
 // holds evaluates a condition of a row. If the evaluation fails, it adds a finding to the row.

@@ -1,6 +1,9 @@
 package reading
 
 import (
+	"fmt"
+	"strings"
+
 	"koinos/core/finding"
 	"koinos/core/intent"
 	"koinos/core/order"
@@ -11,6 +14,7 @@ import (
 // Counts are what was read of a document, for comparison with the totals that it states.
 type Counts struct {
 	Rows, Orders, Lines    int
+	LeftOut, RowsLeftOut   int // by the conditions of the mapping: orders, and single rows of the others
 	Quantity, Goods, Total order.Number
 	off                    bool // a sum has more digits than can be computed with
 }
@@ -129,8 +133,8 @@ func (t *Table) Compare() {
 			continue
 		}
 		if have := t.Counts.of(name); t.Counts.off || have.Cmp(sums[name]) != 0 {
-			t.noteTotals(one.At, one.Number.String(), "The document says %s %s, but %s were read.", sums[name],
-				words[name], have)
+			t.noteTotals(one.At, one.Number.String(), "The document says %s %s, but %s were read%s.", sums[name],
+				words[name], have, t.Counts.without())
 		}
 	}
 }
@@ -138,6 +142,26 @@ func (t *Table) Compare() {
 var words = map[string]string{"orders": "orders", "lines": "lines", "rows": "rows",
 	"quantity": "as the sum of the quantities",
 	"goods":    "as the sum of the lines' amounts", "total": "as the sum of the orders' totals"}
+
+// without says what the sums lack because the mapping leaves it out.
+func (c *Counts) without() string {
+	var parts []string
+	for _, p := range []struct {
+		n   int
+		one string
+	}{{c.LeftOut, "order"}, {c.RowsLeftOut, "row"}} {
+		switch {
+		case p.n == 1:
+			parts = append(parts, "1 "+p.one)
+		case p.n > 1:
+			parts = append(parts, fmt.Sprintf("%d %ss", p.n, p.one))
+		}
+	}
+	if parts == nil {
+		return ""
+	}
+	return "; the mapping left out " + strings.Join(parts, " and ")
+}
 
 func (t *Table) noteTotals(at origin.Place, value, format string, args ...any) {
 	f := finding.New(finding.DocumentDiffers, at, value, format, args...)

@@ -63,6 +63,10 @@ func Text(w io.Writer, l *outcome.Load, reasons []Reason, style Style) {
 		{l.Withheld, text.FgYellow, "withheld: good, but all or none was asked for", ""},
 		{l.Held, text.FgYellow, "held: it waits for somebody", "held: they wait for somebody"},
 		{l.Refused, text.FgRed, "refused", ""}, {l.Undone, text.FgHiBlack, "taken back", ""},
+		{l.LeftOut, text.FgHiBlack, "left out, as the mapping's orders.leave_out says: it is not counted above",
+			"left out, as the mapping's orders.leave_out says: they are not counted above"},
+		{l.RowsOut, text.FgHiBlack, "row left out, as the mapping's document.rows says",
+			"rows left out, as the mapping's document.rows says"},
 	} {
 		if o.n == 0 {
 			continue

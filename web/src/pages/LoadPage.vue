@@ -294,6 +294,13 @@ function onKey(e: KeyboardEvent) {
           <b>{{ f.n.toLocaleString('en') }}</b> <OutcomeMark :word="f.mark" />
           <span v-if="f.word !== f.mark">&nbsp;({{ f.word }})</span>
         </span>
+        <span
+          v-if="load.left_out"
+          title="The mapping's orders.leave_out left them out; the number of orders does not count them.">
+          <b>{{ load.left_out.toLocaleString('en') }}</b> left out</span>
+        <span v-if="load.rows_left_out" title="The mapping's document.rows left them out.">
+          <b>{{ load.rows_left_out.toLocaleString('en') }}</b> {{ load.rows_left_out === 1 ? 'row' : 'rows' }} left
+          out</span>
         <span v-if="load.warnings">
           <b>{{ load.warnings.toLocaleString('en') }}</b> <span
             class="warn">{{ load.warnings === 1 ? 'warning' : 'warnings' }}</span>
