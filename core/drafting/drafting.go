@@ -347,7 +347,7 @@ func (d *drafter) finish(t *table, columns []*profile, chosen []candidate, matri
 		d.y.kind, d.y.of = string(d.hints.Says), string(d.hints.Kind)
 		return
 	}
-	if d.speaksOf(columns); d.out.As == "" {
+	if d.isAbout(columns); d.out.As == "" {
 		d.noOrders(columns)
 	}
 	if !d.bound(order.Lines, "quantity") {

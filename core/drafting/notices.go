@@ -33,7 +33,7 @@ func KindOf(kind, of string) (order.Kind, intent.Kind, error) {
 		return "", "", fmt.Errorf("orders are of the kind sales or purchase, not %q", of)
 	case kind == "" || slices.Contains(order.Kinds, kind):
 		if of != "" && of != kind {
-			return "", "", fmt.Errorf("of says of which orders a document speaks, such as shipment of sales")
+			return "", "", fmt.Errorf("of says which orders a document is about, such as shipment of sales")
 		}
 		return order.Kind(kind), "", nil
 	case noticeOf[intent.Kind(kind)] == nil:
@@ -47,7 +47,7 @@ var names = []string{"partner", "sender_number", "number", "sender_line", "item"
 	"description", "unit", "quantity", "notes"}
 
 const (
-	aboutCarriers = "carrier|courier|haulier|shipped via|ship via|via|shipper|forwarder|freight forwarder|spediteur|" +
+	aboutCarriers = "carrier|scac|carrier code|carrier scac|courier|haulier|shipped via|ship via|via|shipper|forwarder|freight forwarder|spediteur|" +
 		"spedition|frachtfuhrer|transporteur|transportista|corriere|vervoerder|fragtmand|transportor|przewoznik|" +
 		"transportadora"
 	aboutTracking = "tracking|tracking no|track trace|track en trace|tracking id|tracking code|track and trace|consignment no|consignment|waybill|" +
@@ -66,8 +66,8 @@ const (
 // moving are the wordings of goods that move, with those for the number, the day and the quantity of one kind.
 func moving(field, number, on, day, quantity string) []wording {
 	return []wording{
-		{order.Header, field, number, "document no|document|doc no|reference|ref|no|id|number"},
-		{order.Header, on, day, "date|datum|fecha|data|dato|day|jour"},
+		{order.Header, field, number, "delivery|document no|document|doc no|reference|ref|no|id|number"},
+		{order.Header, on, day, "date|datum|fecha|data|dato|day|jour|delivery"},
 		{order.Header, "carrier", aboutCarriers, ""}, {order.Header, "tracking", aboutTracking, ""},
 		{order.Header, "bill_of_lading", aboutLading, ""}, {order.Header, "weight", aboutWeight, ""},
 		{order.Header, "packages", aboutPackages, ""},
@@ -79,7 +79,7 @@ func moving(field, number, on, day, quantity string) []wording {
 
 var noticeOf = map[intent.Kind]*notice{
 	intent.Shipment: {order.Sales, [2]string{"shipment", "quantity"}, "shipment", true, nil, moving("shipment",
-		"shipment|shipment no|ship no|shipment id|delivery note|delivery note no|delivery no|delivery id|despatch|despatch no|"+
+		"shipment|shipment no|ship no|shipment id|outbound delivery|outbound delivery no|delivery note|delivery note no|delivery no|delivery id|despatch|despatch no|dn|dn no|"+
 			"despatch note|despatch note no|dispatch|dispatch no|dispatch note|dispatch note no|packing slip|"+
 			"packing slip no|packing list|packing list no|asn|asn no|load no|lieferschein|lieferschein no|lieferscheinno|"+
 			"lieferung|lieferungs no|bon de livraison|no bl|no bon de livraison|albaran|no albaran|ddt|no ddt|bolla|"+
@@ -115,7 +115,7 @@ var noticeOf = map[intent.Kind]*notice{
 			"return|return no|rma|rma no|returns no|return id|return note|retoure|retouren no|retourenno|retour|no retour|"+
 				"no de retour|devolucion|no devolucion|reso|no reso|retur|retur no",
 			"returned_on",
-			"returned on|return date|date returned|returned|came back on|rucksendedatum|retourendatum|date retour|"+
+			"returned on|return date|date returned|received on|received date|rcvd date|date received|returned|came back on|rucksendedatum|retourendatum|date retour|"+
 				"date de retour|fecha devolucion|data reso|retourdatum",
 			"qty returned|returned qty|quantity returned|returned quantity|returned|qty back|retourmenge|"+
 				"zuruckgesandte menge|zuruck|qte retournee|quantite retournee|cantidad devuelta|devuelto|quantita resa|reso|"+
@@ -278,8 +278,8 @@ func (d *drafter) lookup(level order.Level, name string) (order.Field, bool) {
 // mostLooked is how many columns are examined to find out what else a document may be.
 const mostLooked = 200
 
-// speaksOf notes which notices the columns of a document look like that is drafted as one of orders.
-func (d *drafter) speaksOf(columns []*profile) {
+// isAbout notes which notices the columns of a document look like that is drafted as one of orders.
+func (d *drafter) isAbout(columns []*profile) {
 	for _, word := range intent.Notices {
 		n := noticeOf[intent.Kind(word)]
 		if n == nil || d.out.As != "" {
@@ -306,7 +306,7 @@ func (d *drafter) speaksOf(columns []*profile) {
 			if strings.ContainsAny(word[:1], "aeiou") {
 				article = "an"
 			}
-			d.out.NoOrders = fmt.Sprintf("The columns %q and %q look like those of %s %s, which speaks of orders that are stored.",
+			d.out.NoOrders = fmt.Sprintf("The columns %q and %q look like those of %s %s, which is about orders that are stored.",
 				found[0], found[1], article, word)
 		}
 	}
@@ -397,7 +397,7 @@ func (d *drafter) saysOf() {
 			"say where it stands", d.hints.Says))
 	}
 	if !d.bound(order.Header, "number") && !d.bound(order.Header, "sender_number") {
-		ask(order.Header, "number", "nothing says which order it speaks of: say where its number stands")
+		ask(order.Header, "number", "nothing says which order it is about: say where its number stands")
 	}
 	if n.counts && !d.bound(order.Lines, "quantity") {
 		ask(order.Lines, "quantity", "no column looks like a quantity: say from which one it comes")

@@ -21,6 +21,14 @@ type stranger struct {
 }
 
 var strangers = []stranger{
+	{"net, tax and gross of a JSON order",
+		`{"order_number":"O-77","order_date":"2026-11-21","currency":"EUR","line_items":[{"line":1,"sku":"00417","quantity":2,"price":2.5,"net":5.0}],"totals":{"net":5.0,"tax":1.05,"gross":6.05}}`,
+		"total_before_tax: {from: $.totals.net}|tax_amount: {from: $.totals.tax}|total: {from: $.totals.gross}|amount: {from: net}",
+		""},
+	{"what stands around some of the orders",
+		`{"stores":[{"storeCode":"S1","currency":"EUR","orders":[{"orderNo":"A1","items":[{"sku":"1","qty":1}]},{"orderNo":"A2","items":[{"sku":"1","qty":2}]}]}, {"storeCode":"S2","currency":"USD","orders":[{"orderNo":"B1","items":[{"sku":"1","qty":1}]}]}]}`,
+		"currency: {from: currency, of: parent}|ship_to.code: {from: storeCode, of: parent}|sender_number: {from: orderNo, need: must}",
+		""},
 	{"names of an export, cut short",
 		"CUST_NO,ORD_DT,ORD_NO,ITM,ITM_DESC,QTY_ORD,UOM,UNIT_PRC,EXT_AMT\nC1004,20260302,5501,00101,Rope 8 " +
 			"mm,12,EA,1.45,17.40\n" +

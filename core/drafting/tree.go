@@ -175,7 +175,12 @@ func (d *drafter) tree(r io.ReaderAt, size int64, opt source.Options) error {
 	for _, c := range more {
 		d.bind(&c, under, second[c.column])
 	}
-	d.outer(roots, orders)
+	if i := strings.LastIndexByte(orders.path, '.'); i > 0 && found[orders.path[:i]] != nil {
+		d.outer(found[orders.path[:i]].nodes, "parent", "it stands around what belongs together")
+	}
+	if len(roots) == 1 && orders.path != "$" && roots[0].Kind == tree.Object {
+		d.outer(roots, "document", "it stands around all orders")
+	}
 	d.finish(nil, append(heads, below...), append(chosen, more...), nil)
 	d.treeParts(orders, lines, found, paths)
 	d.cancelled(heads, group, chosen)
@@ -204,17 +209,18 @@ func (d *drafter) orderOfLines(chosen, under []candidate, each string) *candidat
 	return nil
 }
 
-// outer binds values that stand once around all orders.
-func (d *drafter) outer(roots []*tree.Node, orders *repeated) {
-	if len(roots) != 1 || orders.path == "$" || roots[0].Kind != tree.Object {
-		return
-	}
-	outside := d.leafProfiles(roots, nil)
-	for _, c := range d.candidates(outside, nil) {
-		if c.level == order.Header && c.score >= 0.8 && !d.bound(order.Header, c.name()) &&
-			c.name() != "sender_number" && c.name() != "total" {
-			b := binding{level: order.Header, field: c.name(), from: c.column.from, words: []string{"of: document"},
-				sure: "likely", why: "it stands around all orders; " + strings.Join(unique(c.why), "; ")}
+// outer binds values that stand in objects around the orders: around some, of: parent, or all of them, of: document.
+// Several notices, but not several orders, can have the number of one order around them.
+func (d *drafter) outer(around []*tree.Node, of, why string) {
+	names := d.hints.Says != "" && of == "parent" && !d.bound(order.Header, "number") &&
+		!d.bound(order.Header, "sender_number")
+	for _, c := range d.candidates(d.leafProfiles(around, nil), nil) {
+		number := c.name() == "sender_number" || c.name() == "number"
+		if c.level == order.Header && (c.score >= 0.8 || number && c.score >= 0.6) && !d.bound(order.Header, c.name()) &&
+			(!number || names) && c.name() != "total" {
+			b := binding{level: order.Header, field: c.name(), from: c.column.from, words: []string{"of: " + of},
+				sure: "likely", why: why + "; " + strings.Join(unique(c.why), "; ")}
+			names = names && !number
 			d.values(&b, &c)
 			d.add(b)
 		}

@@ -78,10 +78,14 @@ var wordings = []wording{
 		"order total|grand total|total order|order value|order sum|order amount|total amount|total value|total " +
 			"price|gesamtsumme|gesamtbetrag|auftragssumme|bestellsumme|rechnungsbetrag|total commande|total " +
 			"general|montant total|total pedido|importe total|totale " +
-			"ordine|ordertotaal|totaalbedrag|totalbelop|ordresum|ordretotal|total encomenda|total due", ""},
+			"ordine|ordertotaal|totaalbedrag|totalbelop|ordresum|ordretotal|total encomenda|total due|totals gross|totals total|" +
+			"total gross|totals grand total|summary total|total incl tax|total incl vat|total with tax", ""},
+	{order.Header, "total_before_tax",
+		"total before tax|total without tax|total excl tax|total ex tax|total excl vat|total ex vat|order total excl vat|" +
+			"totals net|summary net|total ht|totale imponibile|totaal excl btw", ""},
 	{order.Header, "tax_amount",
 		"tax amount|vat amount|total tax|total vat|mwst betrag|steuerbetrag|montant tva|importe iva|importo iva|btw " +
-			"bedrag|momsbelob|order tax", ""},
+			"bedrag|momsbelob|order tax|totals tax|totals vat|summary tax|summary vat", ""},
 	{order.Header, "notes",
 		"notes|note|remark|remarks|comment|comments|instructions|special instructions|delivery " +
 			"notes|bemerkung|bemerkungen|hinweis|hinweise|notiz|remarque|remarques|commentaire|observaciones|comentarios|notas|opmerking|opmerkingen|anmerkung|bemaerkning|merknad|anmarkning|uwagi|osservazioni|observacoes|memo|message", ""},
