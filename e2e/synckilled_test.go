@@ -295,3 +295,37 @@ func TestSyncKilledAtRandom(t *testing.T) {
 		o.s.stop()
 	}
 }
+
+// A run is not done before its pulls have read, even if the disk was full when they began.
+func TestRunBesideAFullDisk(t *testing.T) {
+	t.Parallel()
+	o := newOffice(t, 0)
+	o.play(nil, 0)
+	struck := 0
+	for n := range 24 {
+		o.put(1001, "changed", 2+n)
+		o.disk.fail(int64(3+n/2), 1, 6)
+		r, err := o.s.api().RunSync(context.Background(), "both", api.NewSyncRun{})
+		time.Sleep(30 * time.Millisecond)
+		o.disk.well()
+		if err != nil { // the run itself could not be stored
+			continue
+		}
+		if o.disk.failed() > 0 {
+			struck++
+		}
+		short, stop := context.WithTimeout(context.Background(), time.Minute)
+		r, err = o.s.api().UntilRun(short, r.ID, func(api.SyncRun) bool { return true })
+		stop()
+		if err != nil || r.State != api.SyncDone {
+			t.Fatalf("%d: %+v %v\n%s", n, r, err, o.s.log)
+		}
+		want := fmt.Sprintf("SL-1001 otis@harbour.example 2026-03-02 <nil> confirmed 1:7000×%d@1 2:7046×%d@2", 2+n, 3+n)
+		if !slices.Contains(strings.Split(o.state(), "\n"), want) {
+			t.Errorf("%d: run %d is done without %s\n%+v", n, r.ID, want, r.Pulls)
+		}
+	}
+	if struck < 3 {
+		t.Errorf("the disk failed in %d runs only", struck)
+	}
+}

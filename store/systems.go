@@ -107,7 +107,12 @@ func (t *Tx) addPull(p *api.Pull) error {
 // NotePull records a pull that has begun without a job; it sets the pull's ID. If the service ends before the pull
 // does, AdoptPulls gives it one.
 func (s *Store) NotePull(ctx context.Context, p *api.Pull) error {
-	return s.Write(ctx, func(t *Tx) error { return t.notePull(p) })
+	before := p.ID
+	err := s.Write(ctx, func(t *Tx) error { return t.notePull(p) })
+	if err != nil {
+		p.ID = before // it is not stored: a commit can fail after the row has its id
+	}
+	return err
 }
 
 // AdoptPulls gives a job to every pull that has not ended and has none.

@@ -194,10 +194,11 @@ func (s *Syncs) readFor(ctx context.Context, y *standing, p *syncing.Pull, q *ru
 		return
 	}
 	again := time.Duration(0)
-	if why, _ := s.awayOf(p.System); pull.State == api.PullAway && why != "" {
+	if pull.State == api.PullAway { // a system or the disk: it has not read
+		again = firstBackoff
 		s.mu.Lock()
 		if a := s.outages[p.System]; a != nil {
-			again = max(a.until.Sub(s.now()), firstBackoff)
+			again = max(a.until.Sub(s.now()), again)
 		}
 		s.mu.Unlock()
 	} else if pull.Waiting > 0 {
