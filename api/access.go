@@ -42,7 +42,7 @@ type Audit struct {
 	ID      int64     `json:"id"`
 	At      time.Time `json:"at"`
 	By      string    `json:"by" doc:"Name of the token, or local"`
-	Token   int64     `json:"token,omitempty" doc:"Its number; left out, none was needed"`
+	Token   int64     `json:"token,omitempty" doc:"Its number; absent if none was needed"`
 	From    string    `json:"from" doc:"Address that the request came from"`
 	Did     string    `json:"did" doc:"The operation, as this description calls it"`
 	Path    string    `json:"path"`

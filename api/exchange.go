@@ -106,8 +106,8 @@ type Partner struct {
 // sent.
 type Wanted struct {
 	Set    string   `json:"set" doc:"850, 860 to a supplier; 855, 856, 810, 865 to a customer"`
-	Orders []string `json:"orders,omitempty" doc:"Numbers of the orders; left out, all"`
-	Status []string `json:"status,omitempty" doc:"850: statuses of the orders; left out, confirmed"`
+	Orders []string `json:"orders,omitempty" doc:"Numbers of the orders; by default all"`
+	Status []string `json:"status,omitempty" doc:"850: statuses of the orders; by default confirmed"`
 	From   string   `json:"from,omitempty" doc:"850: ordered on this day or later"`
 	To     string   `json:"to,omitempty" doc:"850: ordered on this day or earlier"`
 	Try    bool     `json:"try,omitempty" doc:"Only say what would go out, and what keeps it from going"`

@@ -5,7 +5,7 @@ import "time"
 // KeepExport keeps an export under its name.
 type KeepExport struct {
 	Choice   string `json:"choice" doc:"Query of export-orders: partner=PELLOW&open=true" maxLength:"20000"`
-	Position int64  `json:"position,omitempty" minimum:"0" doc:"Of the change feed, up to which orders were written; left out, the one that is kept stays"`
+	Position int64  `json:"position,omitempty" minimum:"0" doc:"Of the change feed, up to which orders were written; by default the one that is kept stays"`
 }
 
 // ExportMapping is a mapping with which an exported table can be loaded.

@@ -12,7 +12,7 @@ type Link struct {
 	System   string    `json:"system"`
 	Record   string    `json:"record" doc:"Kind of record"`
 	OrderID  int64     `json:"order_id"`
-	Part     int64     `json:"part,omitempty" doc:"Its movement or invoice, or the revision of its answer; left out, the order"`
+	Part     int64     `json:"part,omitempty" doc:"Its movement or invoice, or the revision of its answer; absent if it is the order"`
 	Key      string    `json:"key"`
 	Number   string    `json:"number,omitempty" doc:"What people call it there"`
 	Revision int       `json:"revision" doc:"Of the order, when both last agreed; 0 is not yet"`

@@ -46,9 +46,9 @@ type DeliveryCounts struct {
 type NewSubscription struct {
 	Name      string   `json:"name" pattern:"^[a-z0-9][a-z0-9-]{0,63}$" doc:"Small letters, digits and hyphens"`
 	URL       string   `json:"url" doc:"https, or http on this machine"`
-	Events    []string `json:"events,omitempty" doc:"Types of events, such as order.created; left out, every type"`
+	Events    []string `json:"events,omitempty" doc:"Types of events, such as order.created; by default every type"`
 	Partner   string   `json:"partner,omitempty" doc:"Only orders of this partner"`
-	SecretEnv string   `json:"secret_env,omitempty" doc:"Environment variable of the service that holds the secret; left out, one is made"`
+	SecretEnv string   `json:"secret_env,omitempty" doc:"Environment variable of the service that holds the secret; by default one is made"`
 }
 
 // CreatedSubscription is a subscription with its secret, which is not shown again.

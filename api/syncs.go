@@ -29,7 +29,7 @@ type SyncPart struct {
 	Record  string `json:"record"`
 	Mapping string `json:"mapping,omitempty"`
 	Every   string `json:"every,omitempty" doc:"A pull: how often by itself"`
-	Of      string `json:"of,omitempty" doc:"A push: what of an order is written; left out, the order itself"`
+	Of      string `json:"of,omitempty" doc:"A push: what of an order is written; by default the order itself"`
 	Which   string `json:"which,omitempty" doc:"A push: the orders that are written"`
 
 	Why    string     `json:"why,omitempty" doc:"A pull: why the last one failed"`
@@ -90,7 +90,7 @@ const (
 type SyncRun struct {
 	ID        int64      `json:"id"`
 	Sync      string     `json:"sync"`
-	Only      []string   `json:"only,omitempty" doc:"Its pulls and pushes; left out, all"`
+	Only      []string   `json:"only,omitempty" doc:"Its pulls and pushes; by default all"`
 	State     string     `json:"state" enum:"running,done,stopped"`
 	Reason    string     `json:"reason,omitempty"`
 	Pulls     []Pull     `json:"pulls" doc:"What its pulls came to"`
@@ -106,7 +106,7 @@ type SyncRun struct {
 
 // NewSyncRun asks for a run.
 type NewSyncRun struct {
-	Only []string `json:"only,omitempty" doc:"Pulls and pushes by name; left out, all"`
+	Only []string `json:"only,omitempty" doc:"Pulls and pushes by name; by default all"`
 }
 
 // States of tasks.
@@ -127,7 +127,7 @@ type Task struct {
 	System   string    `json:"system" db:"system"`
 	Record   string    `json:"record" db:"record"`
 	OrderID  int64     `json:"order_id" db:"order_id"`
-	Part     int64     `json:"part,omitempty" db:"part" doc:"Its movement or invoice, or the revision of its answer; left out, the order"`
+	Part     int64     `json:"part,omitempty" db:"part" doc:"Its movement or invoice, or the revision of its answer; absent if it is the order"`
 	Order    string    `json:"order" db:"number" doc:"The order's number"`
 	State    string    `json:"state" db:"state" enum:"waiting,after,held,aside,unanswered"`
 	Turn     int       `json:"-" db:"turn"`
@@ -153,7 +153,7 @@ type Pushed struct {
 	System  string     `json:"system"`
 	Record  string     `json:"record"`
 	OrderID int64      `json:"order_id"`
-	Part    int64      `json:"part,omitempty" doc:"Its movement or invoice, or the revision of its answer; left out, the order"`
+	Part    int64      `json:"part,omitempty" doc:"Its movement or invoice, or the revision of its answer; absent if it is the order"`
 	Order   string     `json:"order" doc:"The order's number"`
 	Key     string     `json:"key,omitempty" doc:"Of the record"`
 	Outcome string     `json:"outcome" enum:"created,changed,right,held"`
@@ -188,7 +188,7 @@ const (
 // NewCheck asks for a comparison.
 type NewCheck struct {
 	Kind   string   `json:"kind" enum:"dry-run,reconcile,link"`
-	Only   []string `json:"only,omitempty" doc:"Pulls and pushes by name; left out, all"`
+	Only   []string `json:"only,omitempty" doc:"Pulls and pushes by name; by default all"`
 	Repair bool     `json:"repair,omitempty" doc:"reconcile: what differs is made right by the sync's rules. link: what is found is linked"`
 }
 

@@ -91,10 +91,10 @@ type Pull struct {
 	Version   int      `json:"system_version"`
 	Record    string   `json:"record"`
 	Mapping   string   `json:"mapping"`
-	Since     string   `json:"since,omitempty" doc:"The stamp that it began from, as the system writes it; left out, everything was asked for"`
+	Since     string   `json:"since,omitempty" doc:"The stamp that it began from, as the system writes it; absent if everything was asked for"`
 	Newest    string   `json:"newest,omitempty" doc:"The newest stamp that is in the books: the next pull goes on from there"`
 	Next      string   `json:"-"`
-	Key       string   `json:"key,omitempty" doc:"Of the one record that is read; left out, a list"`
+	Key       string   `json:"key,omitempty" doc:"Of the one record that is read; by default a list"`
 	Also      []string `json:"also,omitempty" db:"-" doc:"Mappings through which the records went besides"`
 	All       bool     `json:"all,omitempty" doc:"Everything was asked for, whenever it changed"`
 	Reading   `db:"-"`
@@ -117,7 +117,7 @@ type Pull struct {
 	StartedAt time.Time `json:"started_at"`
 	EndedAt   time.Time `json:"ended_at,omitzero"`
 	By        string    `json:"by"`
-	Hook      int64     `json:"hook,omitempty" doc:"The webhook that it is about; left out, a list was read"`
+	Hook      int64     `json:"hook,omitempty" doc:"The webhook that it is about; absent if a list was read"`
 }
 
 // Ended reports whether the pull will not continue by itself.
@@ -127,7 +127,7 @@ func (p *Pull) Ended() bool { return p.State == PullDone || p.State == PullFaile
 type NewPull struct {
 	Record  string   `json:"record" doc:"Kind of record, as the description names it"`
 	Mapping string   `json:"mapping,omitempty" doc:"Left out, the one that the description names"`
-	Since   string   `json:"since,omitempty" doc:"A stamp as the system writes it, or a day; left out, from where the last pull ended"`
+	Since   string   `json:"since,omitempty" doc:"A stamp as the system writes it, or a day; by default from where the last pull ended"`
 	All     bool     `json:"all,omitempty" doc:"Everything, whenever it changed"`
 	Also    []string `json:"also,omitempty" doc:"Mappings through which the same records go besides, such as one for the shipments within them"`
 	Key     string   `json:"key,omitempty" doc:"Only the record of this key, whether it is known as it is or not"`
@@ -224,7 +224,7 @@ type SystemCall struct {
 type NewTry struct {
 	Name   string `json:"name,omitempty" doc:"Of a kept description"`
 	Text   string `json:"text,omitempty" doc:"A description's YAML instead"`
-	Record string `json:"record,omitempty" doc:"Kind of record of which a page is read; left out, only the sign-in is tried"`
+	Record string `json:"record,omitempty" doc:"Kind of record of which a page is read; by default only the sign-in is tried"`
 	Find   string `json:"find,omitempty" doc:"WAY=VALUE: not a page is read, but the records that this way finds"`
 	Key    string `json:"key,omitempty" doc:"Not a page is read, but the record of this key"`
 	Fields bool   `json:"fields,omitempty" doc:"Not a page is read, but what the system says of the fields of these records"`

@@ -90,7 +90,7 @@ type RowsOutcome struct {
 type NewLoad struct {
 	Document string `json:"document" minLength:"8" doc:"SHA-256 of a document received, or its first letters"`
 	Mapping  string `json:"mapping,omitempty" doc:"Name of a mapping"`
-	Version  int    `json:"version,omitempty" minimum:"0" doc:"Version of the mapping; left out, the newest"`
+	Version  int    `json:"version,omitempty" minimum:"0" doc:"Version of the mapping; by default the newest"`
 	Text     string `json:"mapping_text,omitempty" doc:"With dry_run, instead of the name: YAML of a mapping that is tried and not kept"`
 	outcome.Options
 }
@@ -130,7 +130,7 @@ type NewToken struct {
 	Name  string `json:"name" minLength:"1" maxLength:"80" doc:"What or whom the token is for"`
 	Scope string `json:"scope" enum:"read,load,admin" doc:"read: look; load: also send documents and load; admin: also mappings, lists and tokens"`
 
-	ExpiresAt *time.Time `json:"expires_at,omitempty" doc:"When the token ends by itself; left out, never"`
+	ExpiresAt *time.Time `json:"expires_at,omitempty" doc:"When the token ends by itself; by default never"`
 	Narrowed
 }
 
@@ -165,15 +165,15 @@ type (
 type MappingRef struct {
 	Text    string `json:"text,omitempty" doc:"YAML of a mapping that need not be kept"`
 	Name    string `json:"name,omitempty" doc:"Name of a kept mapping"`
-	Version int    `json:"version,omitempty" minimum:"0" doc:"Its version; left out, the newest"`
+	Version int    `json:"version,omitempty" minimum:"0" doc:"Its version; by default the newest"`
 }
 
 // NewDraft asks for a draft of a mapping.
 type NewDraft struct {
-	Name    string `json:"name,omitempty" doc:"Name of the mapping; left out, draft"`
+	Name    string `json:"name,omitempty" doc:"Name of the mapping; by default draft"`
 	Partner string `json:"partner,omitempty" doc:"Our code of the partner, where it is known"`
 	Kind    string `json:"kind,omitempty" enum:"sales,purchase,change,answer,shipment,receipt,return,invoice" doc:"What the document brings: orders, or what it says of orders that are stored. Left out, sales or purchase is guessed"`
-	Of      string `json:"of,omitempty" enum:"sales,purchase" doc:"Which orders a shipment and the like is about; left out, those that it usually does"`
+	Of      string `json:"of,omitempty" enum:"sales,purchase" doc:"Which orders a shipment and the like is about; by default those that it usually does"`
 }
 
 // NewPreview asks what a mapping makes of a part of a document.
@@ -211,7 +211,7 @@ type Acceptance struct {
 type NewRun struct {
 	Document string `json:"document,omitempty" doc:"SHA-256 of a document received, or its first letters"`
 	Sequence string `json:"sequence,omitempty" doc:"Name of a sequence"`
-	Version  int    `json:"version,omitempty" minimum:"0" doc:"Version of the sequence; left out, the newest"`
+	Version  int    `json:"version,omitempty" minimum:"0" doc:"Version of the sequence; by default the newest"`
 	AgainOf  int64  `json:"again_of,omitempty" minimum:"0" doc:"Instead of document and sequence: an earlier run to go on from"`
 	outcome.Options
 }

@@ -48,7 +48,7 @@ its partners' documents, and says what happened and where to look. Without
 		},
 	}
 	c.Flags().StringVar(&listen, "listen", DefaultAddress, "host:port on loopback")
-	c.Flags().StringVar(&data, "data", "", "data folder; left out, a temporary one")
+	c.Flags().StringVar(&data, "data", "", "data folder; by default a temporary one")
 	return c
 }
 

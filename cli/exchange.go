@@ -249,7 +249,7 @@ was not invoiced. What breaks the partner's rules is held with the reasons.`,
 		},
 	}
 	send.Flags().StringSliceVar(&want.Orders, "order", nil, "only of orders of these numbers")
-	send.Flags().StringSliceVar(&want.Status, "status", nil, "850: statuses of the orders; left out, confirmed")
+	send.Flags().StringSliceVar(&want.Status, "status", nil, "850: statuses of the orders; by default confirmed")
 	send.Flags().StringVar(&want.From, "from", "", "850: ordered on this day or later")
 	send.Flags().StringVar(&want.To, "to", "", "850: ordered on this day or earlier")
 	send.Flags().BoolVar(&want.Try, "try", false, "only show what would go out, and what keeps it from going")

@@ -71,11 +71,11 @@ func (a *app) lists(crosswalk bool) *cobra.Command {
 	}
 	if crosswalk {
 		imports.Flags().StringVar(&named.Code, "theirs", "",
-			"heading of the column with the partner's codes; left out, theirs")
-		imports.Flags().StringVar(&named.Name, "ours", "", "heading of the column with our codes; left out, ours")
+			"heading of the column with the partner's codes; by default theirs")
+		imports.Flags().StringVar(&named.Name, "ours", "", "heading of the column with our codes; by default ours")
 	} else {
-		imports.Flags().StringVar(&named.Code, "code", "", "heading of the column with the codes; left out, code")
-		imports.Flags().StringVar(&named.Name, "name", "", "heading of the column with the names; left out, name")
+		imports.Flags().StringVar(&named.Code, "code", "", "heading of the column with the codes; by default code")
+		imports.Flags().StringVar(&named.Name, "name", "", "heading of the column with the names; by default name")
 	}
 	imports.Flags().BoolVar(&add, "add", false, "keep what the "+noun+" has; rows of a known code replace it")
 	var to string
@@ -99,7 +99,7 @@ func (a *app) lists(crosswalk bool) *cobra.Command {
 			})
 		},
 	}
-	exports.Flags().StringVar(&to, "to", "", "file to write, .csv or .xlsx; left out, CSV on standard output")
+	exports.Flags().StringVar(&to, "to", "", "file to write, .csv or .xlsx; by default CSV on standard output")
 	c.AddCommand(imports, exports)
 	var limit int
 	show := &cobra.Command{

@@ -32,7 +32,7 @@ func (o *loadOptions) flags(c *cobra.Command) {
 	f.BoolVarP(&o.DryRun, "dry-run", "n", false, "say what would happen, store nothing")
 	f.BoolVar(&o.AllOrNone, "all-or-none", false, "store nothing where one order fails")
 	f.StringVar(&o.again, "again", "",
-		"what a second arrival of a stored order means: refuse, skip, update or revise; left out, what the mapping says")
+		"what a second arrival of a stored order means: refuse, skip, update or revise; by default what the mapping says")
 	f.StringSliceVar(&o.OnlyRows, "only-rows", nil, "only these rows: 12, 20-35, 40-")
 	f.StringSliceVar(&o.OnlyOrders, "only-orders", nil, "only the orders of these sender's numbers")
 	f.StringSliceVar(&o.OnlySheets, "only-sheets", nil, "only these sheets, by name or number, * for any letters")
@@ -235,7 +235,7 @@ also what people have written into it.`,
 			return nil
 		},
 	}
-	refresh.Flags().StringVar(&to, "to", "", "file to write; left out, the file itself")
+	refresh.Flags().StringVar(&to, "to", "", "file to write; by default the file itself")
 	c.AddCommand(refresh)
 	return c
 }

@@ -105,7 +105,7 @@ each with what was found beside its lines.`,
 			return err
 		},
 	}
-	show.Flags().IntVar(&version, "version", 0, "version; left out, the newest")
+	show.Flags().IntVar(&version, "version", 0, "version; by default the newest")
 	c.AddCommand(a.draftMapping(), check, a.testMappings(), a.coverMapping(), a.compareMappings(), keep, ls,
 		a.mappingVersions(), show, a.blankSheet(), a.standardMappings())
 	c.AddCommand(a.names("mapping", "ostrand-weekly")...)

@@ -212,7 +212,7 @@ var postings = []posting{
 			"credit note: it gives back that invoice, or the lines that are named.",
 		"  koinos order bill SO-000331 --open\n  koinos order bill PO-000004 1=20 --number 88-17\n" +
 			"  koinos order bill SO-000331 1=2 --reverses IN-000017",
-		map[string]string{"charges_billed": "when the order's charges are billed: first (with the first invoice, the usual), share (by " +
+		map[string]string{"charges_billed": "when the order's charges are billed: first (with the first invoice, the default), share (by " +
 			"share of the goods), last or none",
 			"reverses": "number of the invoice that this credit note takes back, whole where no line is named",
 			"reason":   "why, in words"}},
@@ -410,7 +410,7 @@ func (a *app) changeOrder() *cobra.Command {
 	t.flags(c, false)
 	c.Flags().BoolVar(&offered, "as-offered", false,
 		"take what the supplier's answers offer: quantities, prices, days, and what is refused;\nwith --line only of that line")
-	c.Flags().StringVar(&line, "line", "", "number of the line that changes; left out, the header")
+	c.Flags().StringVar(&line, "line", "", "number of the line that changes; by default the header")
 	c.Flags().BoolVar(&add, "add", false, "add a line with these fields")
 	c.Flags().StringVar(&reason, "reason", "", "why, in words")
 	c.MarkFlagsMutuallyExclusive("line", "add")

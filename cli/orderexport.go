@@ -67,7 +67,7 @@ func (a *app) exportOrders() *cobra.Command {
 	x.of.flags(c)
 	f := c.Flags()
 	f.StringVar(&x.to, "to", "", "file to write, - for here")
-	f.StringVar(&x.format, "format", "", "csv, tsv, xlsx, ods, json or ndjson; left out, what the file's name says")
+	f.StringVar(&x.format, "format", "", "csv, tsv, xlsx, ods, json or ndjson; by default what the file's name says")
 	f.StringSliceVar(&x.columns, "columns", nil, "names of fields, with commas between")
 	f.StringVar(&x.layout, "layout", string(listing.EveryLine),
 		"every: a line a row, with the facts of its order; first: these on the first line only;\norder: an order a row; apart: two sheets of a workbook, or JSON with a list of lines in each order")

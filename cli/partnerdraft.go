@@ -70,6 +70,6 @@ func (a *app) draftPartner() *cobra.Command {
 	}
 	c.Flags().StringVar(&h.Us, "us", "", "your own id in the interchanges (ISA06 or ISA08)")
 	c.Flags().StringVar(&h.Name, "name", "", "your code of the partner")
-	c.Flags().StringVar(&to, "to", "", "file to write; left out, a name in this folder")
+	c.Flags().StringVar(&to, "to", "", "file to write; by default a name in this folder")
 	return c
 }

@@ -234,7 +234,7 @@ send) and out (what we send); koinos partner keep makes partners known.`,
 	f.StringVar(&key, "tls-key", "", "file of the certificate's key (PEM)")
 	f.StringVar(&logFormat, "log", "text", "text or json")
 	f.StringVar(&config, "config", os.Getenv("KOINOS_CONFIG"),
-		"file with these settings, a line for each; left out, koinos.yaml in the data folder")
+		"file with these settings, a line for each; by default koinos.yaml in the data folder")
 	f.BoolVar(&show, "show-config", false, "print every setting, with where its value comes from, and end")
 	return c
 }

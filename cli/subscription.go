@@ -51,7 +51,7 @@ webhook-id. The types of events are ` + strings.Join(api.EventTypes, ", ") + "."
 			return nil
 		},
 	}
-	c.Flags().StringArrayVar(&n.Events, "event", nil, "type of event; may be repeated; left out, every type")
+	c.Flags().StringArrayVar(&n.Events, "event", nil, "type of event; may be repeated; by default every type")
 	c.Flags().StringVar(&n.Partner, "partner", "", "only orders of this partner")
 	c.Flags().StringVar(&n.SecretEnv, "secret-env", "", "environment variable of the service that holds the secret")
 	return c

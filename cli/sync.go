@@ -209,7 +209,7 @@ func areOrders(n int) string {
 type waiting struct{ timeout, patience time.Duration }
 
 func (w *waiting) flags(c *cobra.Command) {
-	c.Flags().DurationVar(&w.timeout, "timeout", 0, "wait no longer than this; left out, as long as there is progress")
+	c.Flags().DurationVar(&w.timeout, "timeout", 0, "wait no longer than this; by default as long as there is progress")
 	c.Flags().DurationVar(&w.patience, "patience", time.Minute,
 		"wait so long for a system that is away when nothing else is left to do")
 }

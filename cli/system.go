@@ -323,9 +323,9 @@ It goes on in the service when this command is stopped.`,
 		},
 	}
 	c.Flags().StringVarP(&n.Mapping, "mapping", "m", "",
-		"the mapping that makes orders of the records; left out, the description's")
+		"the mapping that makes orders of the records; by default the description's")
 	c.Flags().StringVar(&n.Since, "since", "",
-		"a stamp as the system writes it, or a day; left out, from where the last pull ended")
+		"a stamp as the system writes it, or a day; by default from where the last pull ended")
 	c.Flags().BoolVar(&n.All, "all", false, "everything, whenever it changed")
 	c.Flags().StringVar(&n.Key, "key", "", "only the record of this key, known or not")
 	c.Flags().StringSliceVar(&n.Also, "also", nil,

@@ -150,13 +150,14 @@ was shipped, needs --kind shipment (or receipt, return, answer, change, invoice)
 	}
 	c.Flags().StringVar(&name, "name", "draft", "name of the mapping")
 	c.Flags().StringVar(&partner, "partner", "", "our code of the partner, where it is known")
-	c.Flags().StringVar(&kind, "kind", "", strings.Join(drafting.Kinds(), ", ")+"; left out, sales or purchase is guessed")
+	c.Flags().StringVar(&kind, "kind", "", strings.Join(drafting.Kinds(), ", ")+
+		"; by default sales or purchase is guessed")
 	c.Flags().StringVar(&of, "of", "", "which orders a shipment and the like is of: sales or purchase")
 	offers(c, "kind", drafting.Kinds()...)
 	offers(c, "of", order.Kinds...)
 	c.Flags().StringVar(&lists, "lists", "", "folder of lists and crosswalks to look values up in")
 	c.Flags().StringArrayVar(&known, "known", nil, "mapping made before; may be given several times")
-	c.Flags().StringVar(&to, "to", "", "file to write; left out, standard output")
+	c.Flags().StringVar(&to, "to", "", "file to write; by default standard output")
 	return c
 }
 
@@ -214,7 +215,7 @@ crosswalks are read from DIR/lists unless --lists says otherwise.`,
 		},
 	}
 	c.Flags().BoolVar(&update, "update", false, "write the expected orders again")
-	c.Flags().StringVar(&lists, "lists", "", "folder of lists and crosswalks; left out, DIR/lists")
+	c.Flags().StringVar(&lists, "lists", "", "folder of lists and crosswalks; by default DIR/lists")
 	return c
 }
 
@@ -354,7 +355,7 @@ func (a *app) coverMapping() *cobra.Command {
 			return nil
 		},
 	}
-	c.Flags().StringVar(&lists, "lists", "", "folder of lists and crosswalks; left out, those of the service")
+	c.Flags().StringVar(&lists, "lists", "", "folder of lists and crosswalks; by default those of the service")
 	return c
 }
 
@@ -416,7 +417,7 @@ NAME@VERSION of the service.`,
 			return a.runCompare(c.Context(), args, lists)
 		},
 	}
-	c.Flags().StringVar(&lists, "lists", "", "folder of lists and crosswalks; left out, those of the service")
+	c.Flags().StringVar(&lists, "lists", "", "folder of lists and crosswalks; by default those of the service")
 	return c
 }
 

@@ -38,7 +38,7 @@ answers. Of a value that Koinos computed it says what it was made of.`,
 		Args:    cobra.ExactArgs(2),
 		RunE:    func(c *cobra.Command, args []string) error { return a.runWhy(c.Context(), args[0], args[1], line) },
 	}
-	c.Flags().IntVar(&line, "line", 0, "which line, counted from 1; left out, the header")
+	c.Flags().IntVar(&line, "line", 0, "which line, counted from 1; by default the header")
 	return c
 }
 
@@ -175,7 +175,7 @@ func (a *app) blankSheet() *cobra.Command {
 			return nil
 		},
 	}
-	c.Flags().StringVar(&lists, "lists", "", "folder of lists and crosswalks; left out, those of the service")
+	c.Flags().StringVar(&lists, "lists", "", "folder of lists and crosswalks; by default those of the service")
 	c.Flags().StringVar(&to, "to", "", "workbook to write")
 	return c
 }

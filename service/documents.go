@@ -38,11 +38,11 @@ type ByDocument struct {
 
 type rowsInput struct {
 	ByDocument
-	Sheet   string `query:"sheet" doc:"Sheet of a workbook; left out, the first visible one"`
+	Sheet   string `query:"sheet" doc:"Sheet of a workbook; by default the first visible one"`
 	From    int    `query:"from" minimum:"1" default:"1" doc:"First row"`
 	Limit   int    `query:"limit" minimum:"1" maximum:"1000" default:"200" doc:"Rows"`
 	Mapping string `query:"mapping" doc:"Mapping whose word on encoding and delimiter counts"`
-	Version int    `query:"version" minimum:"0" doc:"Its version; left out, the newest"`
+	Version int    `query:"version" minimum:"0" doc:"Its version; by default the newest"`
 }
 
 func (s *Service) documents(h huma.API) {

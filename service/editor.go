@@ -214,7 +214,7 @@ func (s *Service) trust(h huma.API) {
 		ByMapping
 		Load   int64   `query:"load" doc:"Orders that this load stored"`
 		Order  []int64 `query:"order" doc:"Ids of orders"`
-		Format string  `query:"format" enum:"csv,xlsx,json,ndjson" doc:"Format of the document; left out, that of the mapping. A table can be csv or xlsx"`
+		Format string  `query:"format" enum:"csv,xlsx,json,ndjson" doc:"Format of the document; by default that of the mapping. A table can be csv or xlsx"`
 	}
 	write := op(http.MethodGet, "/mappings/{name}/document", "write-document", "Mappings", "read",
 		"Stored orders as a document that the mapping reads")

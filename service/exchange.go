@@ -239,7 +239,7 @@ func (s *Service) interchanges(h huma.API) {
 
 	type came struct {
 		streamed
-		Name string `query:"name" doc:"What to call it; left out, interchange.edi"`
+		Name string `query:"name" doc:"What to call it; by default interchange.edi"`
 	}
 	receive := op(http.MethodPost, "/interchanges", "receive-interchange", tag, "load", "Take in what a partner sent")
 	receive.Description = "The body is the bytes as they came, one interchange or several. Each is kept, " +

@@ -154,7 +154,7 @@ func (s *Service) exportMapping(h huma.API) {
 	type asked struct {
 		Name   string      `query:"name" required:"true" pattern:"^[a-z0-9][a-z0-9-]{0,79}$" doc:"Name of the mapping"`
 		Kind   order.Kind  `query:"kind" enum:"sales,purchase" doc:"Which orders the table is of, where what it is for does not say"`
-		Column []string    `query:"column" maxItems:"200" doc:"The columns that were exported; left out, the usual ones"`
+		Column []string    `query:"column" maxItems:"200" doc:"The columns that were exported; by default the usual ones"`
 		For    intent.Kind `query:"for" required:"true" enum:"change,shipment,receipt,return,invoice"`
 	}
 	o := op(http.MethodGet, "/orders/export-mapping", "export-mapping", "Orders", "read",

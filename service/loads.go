@@ -170,7 +170,7 @@ func (s *Service) loads(h huma.API) {
 
 	type rows struct {
 		ByLoad
-		Sheet string `query:"sheet" doc:"Sheet of a workbook; left out, the first that has orders"`
+		Sheet string `query:"sheet" doc:"Sheet of a workbook; by default the first that has orders"`
 		From  int    `query:"from" minimum:"1" default:"1" doc:"First row"`
 		Limit int    `query:"limit" minimum:"1" maximum:"1000" default:"200" doc:"Rows"`
 	}

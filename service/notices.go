@@ -35,7 +35,7 @@ var said = []struct {
 func (s *Service) notices(h huma.API) {
 	type notice struct {
 		ID      int64    `path:"id" doc:"The order's id"`
-		IfMatch string   `header:"If-Match" doc:"The ETag of the order as the caller has seen it; left out, whichever"`
+		IfMatch string   `header:"If-Match" doc:"The ETag of the order as the caller has seen it; by default any"`
 		Accept  []string `query:"accept" doc:"Codes of warnings that do not hold it"`
 		Body    api.Notice
 		RawBody []byte

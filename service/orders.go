@@ -104,7 +104,7 @@ func (s *Service) orders(h huma.API) {
 		})
 
 	type post struct {
-		Again   outcome.Again `query:"again" enum:"refuse,skip,update,revise" doc:"What it means where the order is stored already; left out, skip"`
+		Again   outcome.Again `query:"again" enum:"refuse,skip,update,revise" doc:"What it means where the order is stored already; by default skip"`
 		Body    order.Order
 		RawBody []byte
 	}
@@ -169,7 +169,7 @@ func placesOf(o *order.Order, trace *origin.Trace) []origin.Located {
 // events is the change feed.
 func (s *Service) events(h huma.API) {
 	type after struct {
-		After int64 `query:"after" minimum:"0" doc:"Number of the last event seen; left out, from the first on"`
+		After int64 `query:"after" minimum:"0" doc:"Number of the last event seen; by default from the first on"`
 		Limit int   `query:"limit" minimum:"1" maximum:"1000" default:"100"`
 	}
 	feed := op(http.MethodGet, "/events", "list-events", "Orders", "read",

@@ -111,7 +111,7 @@ func (s *Service) systems(h huma.API) {
 		return &answer[api.Registered]{r}, ofSystems(err)
 	})
 	type drafting struct {
-		Records []string `query:"record" doc:"Kinds of record to take, as the draft names them; left out, those that have to do with orders"`
+		Records []string `query:"record" doc:"Kinds of record to take, as the draft names them; by default those that have to do with orders"`
 		RawBody []byte
 	}
 	propose := op(http.MethodPost, "/systems/draft", "draft-system", tag, "read",

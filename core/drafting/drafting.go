@@ -17,10 +17,10 @@ import (
 
 // Hints is what is known in addition to the document.
 type Hints struct {
-	Name    string             // of the mapping; left out, draft
+	Name    string             // of the mapping; by default draft
 	Partner string             // our code of the partner, where it is known
 	Kind    order.Kind         // left out, it is guessed
-	Says    intent.Kind        // what the document says of orders that are stored; left out, it brings orders
+	Says    intent.Kind        // what the document says of orders that are stored; by default it brings orders
 	Lists   *list.Set          // lists and crosswalks to look values up in; nil is none
 	Known   []*mapping.Mapping // mappings made before: their headings count as words
 	Limits  source.Limits

@@ -46,7 +46,7 @@ var (
 		"ww a week of ISO 8601 (its Monday is meant), 'de' a word; " +
 		"serial or serial-1904 for a spreadsheet's day number; yyyy-mm-dd always works. Two forms that differ only " +
 		"in day and month are decided by what the whole column says")
-	zone = grammar.Some("Time zone in which the day of a time counts, e.g. Europe/Oslo; left out, the day as it is written")
+	zone = grammar.Some("Time zone in which the day of a time counts, e.g. Europe/Oslo; by default the day as it is written")
 	yes  = grammar.Many("Words for true; true, yes, 1 and x always are")
 	no   = grammar.Many("Words for false; false, no and 0 always are")
 
@@ -64,9 +64,9 @@ var binding = &grammar.Shape{Kind: grammar.Object, Ref: "binding",
 			"colon at its end "+
 			"does not matter")),
 		grammar.May("beside",
-			grammar.OneOf("Where the value stands beside its label; left out, the first filled cell to the "+
+			grammar.OneOf("Where the value stands beside its label; by default the first filled cell to the "+
 				"right, or else below", "right", "below")),
-		grammar.May("of", grammar.OneOf("Which record is asked: the line's own (the usual), the order's, the object around the "+
+		grammar.May("of", grammar.OneOf("Which record is asked: the line's own (the default), the order's, the object around the "+
 			"record, the nearest loop around it in which the address leads to something (X12), or the whole document", "order",
 			"parent", "around", "document")),
 		grammar.May("row", grammar.Many("By rowkind: the kinds of row, in the partner's words, on which the value "+
@@ -79,9 +79,9 @@ var binding = &grammar.Shape{Kind: grammar.Object, Ref: "binding",
 		grammar.May("expr", grammar.Some("Expression that gives the value; value is what from, cell or label found")),
 		grammar.May("when", grammar.Some("Condition: the binding counts only where it is true")),
 		grammar.May("repeat",
-			grammar.OneOf("What a fact does that stands in several rows, or several times under one path: agree (the usual), "+
+			grammar.OneOf("What a fact does that stands in several rows, or several times under one path: agree (the default), "+
 				"first, last, join its texts, sum its numbers", "agree", "first", "last", "join", "sum")),
-		grammar.May("separator", grammar.Some("What stands between texts that are joined; left out, a line break")),
+		grammar.May("separator", grammar.Some("What stands between texts that are joined; by default a line break")),
 		grammar.May("default", grammar.Some("Value where there is none")),
 		grammar.May("need", grammar.OneOf("must: a missing value refuses the order; should: it warns; may: it is fine",
 			"must",
@@ -89,14 +89,14 @@ var binding = &grammar.Shape{Kind: grammar.Object, Ref: "binding",
 		grammar.May("crosswalk",
 			grammar.Some("Crosswalk that turns the partner's code into ours, before the list is asked")),
 		grammar.May("others",
-			grammar.OneOf("What the crosswalk does not have: refuse (the usual), or keep: it is taken as a "+
+			grammar.OneOf("What the crosswalk does not have: refuse (the default), or keep: it is taken as a "+
 				"code of ours, which the list then judges", "refuse", "keep")),
 		grammar.May("list", grammar.Some("Reference list that must hold the value")),
-		grammar.May("by", grammar.Many("What of the list's entries the value is compared with: code (the usual), "+
+		grammar.May("by", grammar.Many("What of the list's entries the value is compared with: code (the default), "+
 			"name, or any "+
 			"column; the first that fits counts")),
 		grammar.May("near", grammar.Whole("How many letters a value may differ from the list's; always leaves a warning")),
-		grammar.May("give", grammar.Some("What of the list's entry is taken; left out, its code")),
+		grammar.May("give", grammar.Some("What of the list's entry is taken; by default its code")),
 		grammar.May("fold", grammar.OneOf("case: letter case does not count: facts of several rows agree without it, "+
 			"and a code, a unit or a "+
 			"currency that is spelled otherwise leaves no warning", "case")),
@@ -191,18 +191,18 @@ func part(what string) *grammar.Shape {
 					"several, such as PO1/SDQ/03. Of several, all are taken"))}}
 	case "lines":
 		keys = append(keys, grammar.May("begin",
-			grammar.OneOf("same: lines may begin on the order's first row (the usual); next: on the row below it",
+			grammar.OneOf("same: lines may begin on the order's first row (the default); next: on the row below it",
 				"same",
 				"next")),
 			grammar.May("sorted",
-				grammar.OneOf("number: the lines stand in the order of their numbers; left out, in that of "+
+				grammar.OneOf("number: the lines stand in the order of their numbers; by default in that of "+
 					"the document", "number")),
 			grammar.May("apart", grammar.Many("X12: a segment within that of each, such as PO1/ACK: where it stands several "+
 				"times, there is a line for each. Of a list, the first that stands several times. Lines of one number are "+
 				"written with one of the first for each")))
 	}
 	return &grammar.Shape{Kind: grammar.Object,
-		About: "How " + what + " stand in an order's rows; left out, a row with a value for one of them is one",
+		About: "How " + what + " stand in an order's rows; by default a row with a value for one of them is one",
 		Keys:  keys}
 }
 
@@ -231,7 +231,7 @@ var words = &grammar.Shape{Kind: grammar.Object, About: "How a document's record
 				About: "Text of fixed width: its columns by names of your own, which stand for headings, " +
 					"with the characters that each has, counted from 1",
 				Items: grammar.Some("First and last character, such as 1-8")}),
-			grammar.May("sheet", grammar.Many("Sheets of a workbook by name, * for any letters, or by number; left out, the "+
+			grammar.May("sheet", grammar.Many("Sheets of a workbook by name, * for any letters, or by number; by default the "+
 				"first visible one")),
 			grammar.May("set", grammar.Some("X12: the transaction set that is read and written, such as 850; of "+
 				"others in the "+
@@ -240,7 +240,7 @@ var words = &grammar.Shape{Kind: grammar.Object, About: "How a document's record
 				About: "X12: elements that are always written so, such as BEG/01: \"00\"",
 				Items: grammar.Some("Value")}),
 			grammar.May("records",
-				grammar.Some("JSON: path (RFC 9535) of the values that are the rows; left out, each line of "+
+				grammar.Some("JSON: path (RFC 9535) of the values that are the rows; by default each line of "+
 					"NDJSON, or each element of the outermost array")),
 			grammar.May("unknown",
 				grammar.OneOf("What is said of columns with a heading that no binding uses and unused does not name: "+
@@ -250,11 +250,11 @@ var words = &grammar.Shape{Kind: grammar.Object, About: "How a document's record
 				grammar.Many("Columns, or paths of JSON, that are left out on purpose; named like from")),
 			grammar.May("hidden",
 				grammar.OneOf("What becomes of hidden sheets that are named, and of hidden and filtered rows: they "+
-					"are read (the usual) or left out",
+					"are read (the default) or left out",
 					"read", "leave-out")),
 			grammar.May("broken",
 				grammar.OneOf("What becomes of a document that cannot be read to its end, or in which a record or "+
-					"a quotation mark is broken: its sound orders are taken (the usual), or the whole document is "+
+					"a quotation mark is broken: its sound orders are taken (the default), or the whole document is "+
 					"refused and "+
 					"nothing of it stored", "take", "refuse")),
 			grammar.May("totals", &grammar.Shape{Kind: grammar.Object,
@@ -262,10 +262,10 @@ var words = &grammar.Shape{Kind: grammar.Object, About: "How a document's record
 					"compared with what was read",
 				Keys: append([]grammar.Key{
 					grammar.May("when", grammar.Some("Condition of the row on which they stand, which belongs to no order: "+condition+
-						"; left out, they stand in cells, beside labels, or in the JSON around the records")),
+						"; by default they stand in cells, beside labels, or in the JSON around the records")),
 					grammar.May("differ",
 						grammar.OneOf("What becomes of a document in which they differ: it is refused and nothing of it stored "+
-							"(the usual), or it is taken with a warning", "refuse", "warn")),
+							"(the default), or it is taken with a warning", "refuse", "warn")),
 				}, totalKeys()...)}),
 			grammar.May("rows", &grammar.Shape{Kind: grammar.Object, About: "Which rows of the table count",
 				Keys: []grammar.Key{
@@ -276,7 +276,7 @@ var words = &grammar.Shape{Kind: grammar.Object, About: "How a document's record
 					grammar.May("keep", grammar.Some("Condition of the only rows that count")),
 				}}),
 			grammar.May("heading", &grammar.Shape{Kind: grammar.Object,
-				About: "Where the heading row is; left out, the row with most of the headings that the bindings name",
+				About: "Where the heading row is; by default the row with most of the headings that the bindings name",
 				Keys: []grammar.Key{
 					grammar.May("row", grammar.Whole("Row number, counted from 1")),
 					grammar.May("none", &grammar.Shape{Kind: grammar.Boolean,
@@ -331,11 +331,11 @@ var words = &grammar.Shape{Kind: grammar.Object, About: "How a document's record
 					grammar.May("columns",
 						grammar.Many("key, opener, gap, rowkind: the columns asked; named like from")),
 					grammar.May("blanks",
-						grammar.OneOf("key: a row with a blank key continues the order (the usual), or breaks it",
+						grammar.OneOf("key: a row with a blank key continues the order (the default), or breaks it",
 							"continue", "break")),
 					grammar.May("fold", grammar.OneOf("key, join, rowkind: case: keys that differ only in letter "+
-						"case are one; left out, they are two", "case")),
-					grammar.May("rows", grammar.OneOf("key: rows of one order stand adjacent (the usual), or "+
+						"case are one; by default they are two", "case")),
+					grammar.May("rows", grammar.OneOf("key: rows of one order stand adjacent (the default), or "+
 						"anywhere in the document",
 						"adjacent", "anywhere")),
 					grammar.May("when", grammar.Some("opener: condition of a row that opens an order: "+condition)),
@@ -364,7 +364,7 @@ var words = &grammar.Shape{Kind: grammar.Object, About: "How a document's record
 				About: "What a second arrival of a stored order means", Keys: []grammar.Key{
 					grammar.Must("do", grammar.OneOf("refuse: it is refused, the same or not; skip: the same is left "+
 						"alone, a different "+
-						"one refused (the usual); update: the fields bound here are changed; revise: a newer one takes the "+
+						"one refused (the default); update: the fields bound here are changed; revise: a newer one takes the "+
 						"place of the stored one", "refuse", "skip", "update", "revise")),
 					grammar.May("lines", grammar.OneOf("update: by what arriving lines are matched with stored ones; "+
 						"left out, by number "+
@@ -374,9 +374,9 @@ var words = &grammar.Shape{Kind: grammar.Object, About: "How a document's record
 							"usual), closed (what has not moved is cancelled), or the order is refused",
 							order.Missings...)),
 					grammar.May("blanks",
-						grammar.OneOf("update: what a blank value does: it keeps the stored one (the usual), or clears it", "keep",
+						grammar.OneOf("update: what a blank value does: it keeps the stored one (the default), or clears it", "keep",
 							"clear")),
-					grammar.May("newer", grammar.Some("revise: the header's date that says which is newer; left out, ordered_on")),
+					grammar.May("newer", grammar.Some("revise: the header's date that says which is newer; by default ordered_on")),
 				}}),
 			grammar.May("hold", grammar.Many("Warnings that hold an order back until somebody accepts them: their "+
 				"codes, or all")),
@@ -386,9 +386,9 @@ var words = &grammar.Shape{Kind: grammar.Object, About: "How a document's record
 					grammar.May("line", grammar.Some("Minutes for each line")),
 				}}),
 			grammar.May("tolerance",
-				grammar.Some("How far stated amounts and totals may differ from Koinos's own; left out, 0.01")),
+				grammar.Some("How far stated amounts and totals may differ from Koinos's own; by default 0.01")),
 			grammar.May("over_delivery", grammar.Some("shipment, receipt: how many per cent more than was ordered may move "+
-				"without a finding, such as 10; left out, 0")),
+				"without a finding, such as 10; by default 0")),
 			grammar.May("rounding", grammar.OneOf("How amounts are rounded to the currency's digits",
 				order.Roundings...)),
 		}}),

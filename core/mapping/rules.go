@@ -31,7 +31,7 @@ var ruleWords = grammar.Group("A rule",
 		"total, goods and tax, and lines; of a line those of the line, and order. Blank figures are 0")),
 	grammar.May("refuse", grammar.Some("What is said of it: the order is refused")),
 	grammar.May("warn", grammar.Some("What is said of it: the order goes in")),
-	grammar.May("of", grammar.OneOf("What is judged: the order (the usual), each line, or the document, of which the "+
+	grammar.May("of", grammar.OneOf("What is judged: the order (the default), each line, or the document, of which the "+
 		"condition sees "+
 		"orders, lines, rows, quantity, goods and total", "order", "line", "document")),
 	grammar.May("field", grammar.Some("The field of which it speaks, whose cell is named")))

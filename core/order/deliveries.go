@@ -150,7 +150,7 @@ func lastDelivery(l *Line) *ScheduledDelivery { return &l.Deliveries[len(l.Deliv
 var deliveryFields = []Field{
 	{Name: "quantity", Level: Deliveries, Type: Decimal, Must: true, About: "How much of the line goes there, or then",
 		num: func(_ *Order, l *Line) *Number { return &lastDelivery(l).Quantity }},
-	{Name: "unit", Level: Deliveries, Type: Unit, About: "Unit of the quantity; left out, the line's",
+	{Name: "unit", Level: Deliveries, Type: Unit, About: "Unit of the quantity; by default the line's",
 		text: func(_ *Order, l *Line) *string { return &lastDelivery(l).Unit }},
 	{Name: "location", Level: Deliveries, Type: Code, About: "Code of the place that it goes to",
 		text: func(_ *Order, l *Line) *string { return &lastDelivery(l).Location }},

@@ -106,7 +106,7 @@ func (f *Field) Value(o *Order, l *Line) string {
 
 // fields is the one table of plain fields. Computed fields are not in it, because nothing can be bound to them.
 var fields = []Field{
-	{Name: "number", Level: Header, Type: Text, About: "Our order number; left out, one is taken from the series",
+	{Name: "number", Level: Header, Type: Text, About: "Our order number; by default one is taken from the series",
 		text: func(o *Order, _ *Line) *string { return &o.Number }},
 	{Name: "sender_number", Level: Header, Type: Code,
 		About: "The number the sender gave the order; part of its identity",
@@ -133,7 +133,7 @@ var fields = []Field{
 	{Name: "tax_treatment", Level: Header, Type: Choice, Choices: []string{TaxExclusive, TaxInclusive, TaxExempt},
 		About: "Whether prices hold the tax already", text: func(o *Order, _ *Line) *string { return &o.TaxTreatment }},
 	{Name: "tax_rounding", Level: Header, Type: Choice, Choices: []string{TaxByLine, TaxByOrder},
-		About: "Where tax is rounded: on each line (the usual), or once for the amounts of each rate",
+		About: "Where tax is rounded: on each line (the default), or once for the amounts of each rate",
 		text:  func(o *Order, _ *Line) *string { return &o.TaxRounding }},
 	{Name: "tax_amount", Level: Header, Type: Decimal,
 		About: "Tax on the whole order as the document states it; where lines carry tax it is compared with theirs",
@@ -146,7 +146,7 @@ var fields = []Field{
 	{Name: "notes", Level: Header, Type: Text, About: "Free text for people",
 		text: func(o *Order, _ *Line) *string { return &o.Notes }},
 
-	{Name: "number", Level: Lines, Type: Text, About: "The sender's line number; left out, lines are counted from 1",
+	{Name: "number", Level: Lines, Type: Text, About: "The sender's line number; by default lines are counted from 1",
 		text: func(_ *Order, l *Line) *string { return &l.Number }},
 	{Name: "sender_line", Level: Lines, Type: Code,
 		About: "The sender's own id of the line, where it has one besides its number",
@@ -167,7 +167,7 @@ var fields = []Field{
 		text: func(_ *Order, l *Line) *string { return &l.Unit }},
 	{Name: "unit_price", Level: Lines, Type: Decimal, About: "Price of one unit, or of price_basis units",
 		num: func(_ *Order, l *Line) *Number { return &l.UnitPrice }},
-	{Name: "price_basis", Level: Lines, Type: Decimal, About: "How many units the price is for; left out, 1",
+	{Name: "price_basis", Level: Lines, Type: Decimal, About: "How many units the price is for; by default 1",
 		num: func(_ *Order, l *Line) *Number { return &l.PriceBasis }},
 	{Name: "discount_percent", Level: Lines, Type: Percent, About: "Discount on the line in per cent",
 		num: func(_ *Order, l *Line) *Number { return &l.DiscountPercent }},
@@ -259,7 +259,7 @@ func lastCharge(o *Order) *Charge { return &o.Charges[len(o.Charges)-1] }
 
 var chargeFields = []Field{
 	{Name: "kind", Level: Charges, Type: Choice, Choices: ChargeKinds,
-		About: "charge adds the amount (the usual), allowance takes it off",
+		About: "charge adds the amount (the default), allowance takes it off",
 		text:  func(o *Order, _ *Line) *string { return &lastCharge(o).kind }},
 	{Name: "code", Level: Charges, Type: Text, Must: true, About: "What it is for, e.g. freight",
 		text: func(o *Order, _ *Line) *string { return &lastCharge(o).Code }},

@@ -151,10 +151,10 @@ var statements = []Field{
 		text:  func(o *Order, _ *Line) *string { return &stated(o).Reason }},
 
 	{Name: "change", Level: Lines, Type: Text, Kinds: []string{ofChange},
-		About: "What becomes of the line: add, delete, change (the usual), replace (also its item), or a code of X12 element 670",
+		About: "What becomes of the line: add, delete, change (the default), replace (also its item), or a code of X12 element 670",
 		text:  func(_ *Order, l *Line) *string { return &statedOf(l).Code }},
 	{Name: "price_for", Level: Lines, Type: Choice, Choices: []string{"open", "all"}, Kinds: []string{ofChange},
-		About: "What a new price counts for: what is open (the usual), or all, also what has moved or was invoiced",
+		About: "What a new price counts for: what is open (the default), or all, also what has moved or was invoiced",
 		text:  func(_ *Order, l *Line) *string { return &statedOf(l).PriceFor }},
 	{Name: "change", Level: Lines, Type: Text, Kinds: []string{ofAnswer},
 		About: "The change of the line that is answered", text: func(_ *Order,

@@ -58,12 +58,12 @@ const (
 type Options struct {
 	DryRun     bool              `json:"dry_run,omitempty" doc:"Store nothing, say what would happen"`
 	AllOrNone  bool              `json:"all_or_none,omitempty" doc:"Store nothing where one order fails"`
-	Again      Again             `json:"again,omitempty" enum:"refuse,skip,update,revise" doc:"What a second arrival of a stored order means; left out, what the mapping says"`
+	Again      Again             `json:"again,omitempty" enum:"refuse,skip,update,revise" doc:"What a second arrival of a stored order means; by default what the mapping says"`
 	OnlyRows   []string          `json:"only_rows,omitempty" doc:"Only these rows: 12, 20-35, 40- (to the end)"`
 	OnlyOrders []string          `json:"only_orders,omitempty" doc:"Only the orders of these sender's numbers"`
 	OnlySheets []string          `json:"only_sheets,omitempty" doc:"Only these sheets, by name or number, * for any letters"`
 	Of         order.Kind        `json:"of,omitempty" enum:"sales,purchase" doc:"Which orders changes, answers, movements and invoices are about, if the mapping leaves it open"`
-	Stage      order.Status      `json:"stage,omitempty" enum:"draft,open,confirmed" doc:"Status that new orders begin with; left out, open"`
+	Stage      order.Status      `json:"stage,omitempty" enum:"draft,open,confirmed" doc:"Status that new orders begin with; by default open"`
 	Withdraw   bool              `json:"withdraw,omitempty" doc:"The orders of the document are not wanted any more: what is open of each stored one is cancelled"`
 	HoldSystem string            `json:"hold_system,omitempty" doc:"Records of this system are loaded: those that are refused wait in the list of what is held"`
 	HoldRecord string            `json:"hold_record,omitempty" doc:"The kind of record of that system"`

@@ -47,7 +47,7 @@ type Partner struct {
 	Us     ID     `yaml:"us" json:"us"`
 
 	Version    string `yaml:"version" json:"version" doc:"Version, release and industry code of what we write, e.g. 004010"`
-	Changes    string `yaml:"changes" json:"changes" enum:"wait,take" doc:"What becomes of changes and cancellations of stored orders that they ask for: they wait for a person (the usual), or are taken"`
+	Changes    string `yaml:"changes" json:"changes" enum:"wait,take" doc:"What becomes of changes and cancellations of stored orders that they ask for: they wait for a person (the default), or are taken"`
 	Usage      string `yaml:"usage" json:"usage" enum:"I,P,T" doc:"ISA15: production, test, information"`
 	Delimiters struct {
 		Element    string `yaml:"element" json:"element"`
@@ -64,9 +64,9 @@ type Partner struct {
 	} `yaml:"characters" json:"characters"`
 	Acknowledge struct {
 		With   string   `yaml:"with" json:"with" enum:"997,999,none" doc:"What we acknowledge functional groups with"`
-		TA1    string   `yaml:"ta1" json:"ta1" enum:"needed,asked,always,never" doc:"When we answer an interchange with a TA1: where it asks for one or its envelope is wrong (the usual; with none: never), only where it asks, always, never"`
+		TA1    string   `yaml:"ta1" json:"ta1" enum:"needed,asked,always,never" doc:"When we answer an interchange with a TA1: where it asks for one or its envelope is wrong (the default; with none: never), only where it asks, always, never"`
 		Reject []string `yaml:"reject" json:"reject,omitempty" doc:"Faults of the envelope, as TA105 names them, that reject an interchange whole; others are noted"`
-		Whole  string   `yaml:"whole" json:"whole" enum:"set,group,interchange" doc:"What is rejected where a transaction set is: it alone (the usual), its group, all of the interchange"`
+		Whole  string   `yaml:"whole" json:"whole" enum:"set,group,interchange" doc:"What is rejected where a transaction set is: it alone (the default), its group, all of the interchange"`
 		Groups string   `yaml:"groups" json:"groups" enum:"any,once" doc:"once rejects a functional group whose control number came in another interchange before"`
 		Within string   `yaml:"within" json:"within,omitempty" doc:"Agreed time in which they acknowledge what we send, e.g. 24h"`
 		Ask    bool     `yaml:"ask" json:"ask,omitempty" doc:"We ask for a TA1 (ISA14)"`
@@ -90,8 +90,8 @@ type ID struct {
 // Set is how one transaction set is exchanged.
 type Set struct {
 	Mapping string `yaml:"mapping" json:"mapping" doc:"Left out, one of the partner's own on top of the standard one: pellow-850"`
-	Send    string `yaml:"send" json:"send,omitempty" enum:"asked,due" doc:"Ours: when somebody asks (the usual), or as soon as there is something to say"`
-	Unasked *bool  `yaml:"unasked" json:"unasked,omitempty" doc:"865: false says only what the partner has asked for; left out, what we change by ourselves is told, too"`
+	Send    string `yaml:"send" json:"send,omitempty" enum:"asked,due" doc:"Ours: when somebody asks (the default), or as soon as there is something to say"`
+	Unasked *bool  `yaml:"unasked" json:"unasked,omitempty" doc:"865: false says only what the partner has asked for; by default what we change by ourselves is told, too"`
 }
 
 // TellsUnasked reports whether the partner is told by an 865 what we change by ourselves.

@@ -19,7 +19,7 @@ const (
 
 // Clash is a value that both sides changed.
 type Clash struct {
-	Line   string `json:"line,omitempty" doc:"What the line is matched by; left out, the header"`
+	Line   string `json:"line,omitempty" doc:"What the line is matched by; by default the header"`
 	Field  string `json:"field"`
 	Agreed string `json:"agreed" doc:"What both said last"`
 	Here   string `json:"here"`

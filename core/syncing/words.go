@@ -29,7 +29,7 @@ const (
 // Parts are all of them.
 var Parts = []string{OfShipment, OfReceipt, OfAnswer, OfInvoice}
 
-const every = "How often, such as 30s, 5m or 2h; left out, only when the sync is run"
+const every = "How often, such as 30s, 5m or 2h; by default only when the sync is run"
 
 var words = grammar.Group("A sync",
 	grammar.Must("koinos", grammar.OneOf("Version of the grammar", Version)),
@@ -51,20 +51,20 @@ var words = grammar.Group("A sync",
 				grammar.May("is", grammar.Many("The values that say so")),
 				grammar.May("not", grammar.Many("In place of is: the values that say that it is not one of them")))),
 			grammar.May("without_order", grammar.OneOf("What becomes of records that are no orders here yet: they become ones "+
-				"(take, the usual), or are passed over", "take", "pass")),
+				"(take, the default), or are passed over", "take", "pass")),
 			grammar.May("every", grammar.Some(every)),
 			grammar.May("hooks", &grammar.Shape{Kind: grammar.Boolean, About: "true: the system's webhooks tell of changes, " +
 				"and what follows is done at once"}))}),
 	grammar.May("push", &grammar.Shape{Kind: grammar.ListOf, About: "What is written",
 		Items: grammar.Group("One kind of record that orders are written as",
 			grammar.Must("record", grammar.Some("System and kind of record, such as ledgerline.sales_order")),
-			grammar.May("name", grammar.Some("Where two pushes write the same kind of record; left out, the record")),
+			grammar.May("name", grammar.Some("Where two pushes write the same kind of record; by default the record")),
 			grammar.May("of", grammar.OneOf("What of an order is written: the order itself (left out), or each of its shipments, "+
 				"receipts, answers or invoices, once", Parts...)),
-			grammar.May("mapping", grammar.Some("That writes an order as such a record; left out, the one that the "+
+			grammar.May("mapping", grammar.Some("That writes an order as such a record; by default the one that the "+
 				"system's description names")),
 			grammar.May("which", grammar.Some("The orders that are written: a condition such as partner == \"SLIPWAY\" "+
-				"and status != \"draft\"; left out, all")),
+				"and status != \"draft\"; by default all")),
 			grammar.May("unfit", grammar.OneOf("What becomes of a record whose order does not fit the condition any more",
 				UnfitLeave, UnfitCancel)),
 			grammar.May("lost", grammar.OneOf("What becomes of an order whose record the system does not have any more",
@@ -83,7 +83,7 @@ var words = grammar.Group("A sync",
 			"then it is held until somebody decides. Left out, person")))}),
 	grammar.May("reconcile", grammar.Group("Comparing everything on both sides by itself",
 		grammar.Must("every", grammar.Some("How often, such as 24h")),
-		grammar.May("repair", &grammar.Shape{Kind: grammar.Boolean, About: "What differs is made right; left out, it is " +
+		grammar.May("repair", &grammar.Shape{Kind: grammar.Boolean, About: "What differs is made right; by default it is " +
 			"only reported"}))),
 )
 

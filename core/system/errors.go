@@ -25,7 +25,7 @@ var failing = grammar.Group("What answers mean that say that something was not d
 	grammar.May("means", &grammar.Shape{Kind: grammar.ListOf,
 		About: "Answers that mean something else than their status says; the first that fits counts",
 		Items: grammar.Group("One kind of answer",
-			grammar.May("status", grammar.Many("The statuses that it can have, such as 409; left out, any from 400")),
+			grammar.May("status", grammar.Many("The statuses that it can have, such as 409; by default any from 400")),
 			grammar.May("path", grammar.Some("What says so besides: "+path)),
 			grammar.May("is", grammar.Many("The values there that say so")),
 			grammar.Must("means",

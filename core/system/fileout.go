@@ -49,7 +49,7 @@ var fileOut = grammar.Group("The record is a file in a folder, in place of creat
 	grammar.May("line", grammar.Some("What stands in it of each line, with values of the line such as {$.qty}")),
 	grammar.May("tail", grammar.Some("How it ends: also {records}, {lines}, {parts} (segments in all) and {sum "+
 		"$.qty} (over the lines)")),
-	grammar.May("orders", grammar.Whole("How many records may stand in one file; left out, each has its own")),
+	grammar.May("orders", grammar.Whole("How many records may stand in one file; by default each has its own")),
 	grammar.May("once", &grammar.Shape{Kind: grammar.Boolean,
 		About: "true: a record is written once, whatever changes later"}),
 	grammar.May("answer", grammar.Group("The file with which the system answers",
@@ -60,7 +60,7 @@ var fileOut = grammar.Group("The record is a file in a folder, in place of creat
 		grammar.Must("word", grammar.Some("Where it says what became of ours: path likewise")),
 		grammar.Must("taken", grammar.Many("The words that say that it was taken; others refuse it")),
 		grammar.May("why", grammar.Some("Where it says why not: path likewise")),
-		grammar.May("within", grammar.Some("After which time it is shown that no answer has come; left out, 1h")))))
+		grammar.May("within", grammar.Some("After which time it is shown that no answer has come; by default 1h")))))
 
 func (b *builder) fileOut(n *grammar.Node) *FileOut {
 	if n == nil {

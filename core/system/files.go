@@ -83,12 +83,12 @@ var ending = func(about string) *grammar.Shape {
 
 var filing = grammar.Group("How they come as files, in place of a list",
 	grammar.Must("path", grammar.Some("Folder below the system's, such as outbound")),
-	grammar.May("names", grammar.Some("Names that are read, such as DSP*.txt; left out, every name")),
+	grammar.May("names", grammar.Some("Names that are read, such as DSP*.txt; by default every name")),
 	grammar.May("unfinished", grammar.Many("Endings of names that are never read, such as .part")),
 	grammar.May("patience",
 		grammar.Some("How long a file may stay without its end before it is refused, since it grew last; "+
 			"left out, 30s")),
-	grammar.May("after", grammar.OneOf("What becomes of a file: move (the usual) puts it into taken or refused "+
+	grammar.May("after", grammar.OneOf("What becomes of a file: move (the default) puts it into taken or refused "+
 		"below; leave; "+
 		"remove", "move", "leave", "remove")),
 	grammar.May("segments", segmenting),

@@ -30,12 +30,12 @@ type Part struct {
 const mostTogether = 50
 
 // several are the words about it.
-var several = request("Several records are made in one call; left out, one by one", "POST",
-	grammar.May("orders", grammar.Whole("How many at most; left out, 50")),
-	grammar.May("lines", grammar.Whole("How many lines each may have: what has more is made by itself; left out, any number")),
+var several = request("Several records are made in one call; by default one by one", "POST",
+	grammar.May("orders", grammar.Whole("How many at most; by default 50")),
+	grammar.May("lines", grammar.Whole("How many lines each may have: what has more is made by itself; by default any number")),
 	grammar.Must("results", grammar.Some("Where the answer to each stands, in the order of what was sent: "+path)),
-	grammar.May("error", grammar.Some("Where such an answer says what was wrong: path within it; left out, all of it is looked at")),
-	grammar.May("status", grammar.Some("Where such an answer has a status of HTTP: path within it; left out, it was made if "+
+	grammar.May("error", grammar.Some("Where such an answer says what was wrong: path within it; by default all of it is looked at")),
+	grammar.May("status", grammar.Some("Where such an answer has a status of HTTP: path within it; by default it was made if "+
 		"the answer has its key")))
 
 func (b *builder) many(w *Write, n *grammar.Node) *Many {

@@ -41,13 +41,13 @@ var signingIn = &grammar.Shape{Kind: grammar.Object, One: true, About: "How the 
 			grammar.Must("id", secret("The client's id")),
 			grammar.Must("secret", secret("The client's secret")),
 			grammar.May("scope", grammar.Some("The scopes asked for, a space between them")),
-			grammar.May("in", grammar.OneOf("Where id and secret go: in an Authorization header (the usual), or in "+
+			grammar.May("in", grammar.OneOf("Where id and secret go: in an Authorization header (the default), or in "+
 				"the body", "header", "body")))),
 	}}
 
 // going are the ways in which a list goes on.
 var going = &grammar.Shape{Kind: grammar.Object, One: true,
-	About: "How a list goes on behind its first page; left out, it is whole", Keys: []grammar.Key{
+	About: "How a list goes on behind its first page; by default it is whole", Keys: []grammar.Key{
 		grammar.May("link", grammar.Some("Relation of the Link header (RFC 8288) that has the next page, usually next")),
 		grammar.May("next", grammar.Some("Address of the next page, whole or relative: "+path)),
 		grammar.May("cursor", grammar.Group("A cursor that the answer gives",
@@ -57,7 +57,7 @@ var going = &grammar.Shape{Kind: grammar.Object, One: true,
 			grammar.May("more", grammar.Some("Where the answer says true as long as there is more: "+path)))),
 		grammar.May("page", grammar.Group("Pages with numbers",
 			grammar.Must("parameter", grammar.Some("Parameter that takes the number")),
-			grammar.May("first", &grammar.Shape{Kind: grammar.Integer, About: "Number of the first page; left out, 1"}),
+			grammar.May("first", &grammar.Shape{Kind: grammar.Integer, About: "Number of the first page; by default 1"}),
 			grammar.May("more", grammar.Some("Where the answer says true as long as there is more: "+path)),
 			grammar.May("pages", grammar.Some("Where the answer says how many pages there are: "+path)))),
 		grammar.May("offset", grammar.Group("Records are counted",
@@ -75,14 +75,14 @@ func listing(about string, more ...grammar.Key) *grammar.Shape {
 			grammar.Some("A GraphQL query that is sent there; parameters are its variables, and {key} is "+
 				"the variable $key")),
 		grammar.May("method",
-			grammar.OneOf("GET (the usual), or POST: parameters are then members of a JSON body, those with "+
+			grammar.OneOf("GET (the default), or POST: parameters are then members of a JSON body, those with "+
 				"points in their names of objects in it", "GET", "POST")),
 		grammar.May("query", named("Parameters of the first page",
 			"Value; where lines of a record are asked for, {key} is the "+
 				"record's key")),
 		grammar.Must("records", grammar.Some("Where the records stand: "+path)),
 		grammar.May("may_lack", &grammar.Shape{Kind: grammar.Boolean,
-			About: "An answer without the list, or with null for it, has no records; left out, it is an error"}),
+			About: "An answer without the list, or with null for it, has no records; by default it is an error"}),
 		grammar.May("paging", going),
 		grammar.May("size",
 			grammar.Some("The parameter that says how many a page has: it is made smaller where an answer is too "+
@@ -92,7 +92,7 @@ func listing(about string, more ...grammar.Key) *grammar.Shape {
 // anew is how a list, or a feed, is asked for what is new.
 var anew = grammar.May("since", grammar.Group("How only what is new is asked for",
 	grammar.Must("parameter", grammar.Some("Parameter, or variable, that takes the time")),
-	grammar.May("form", grammar.OneOf("How it is written: as RFC 3339 has it (the usual), in seconds or "+
+	grammar.May("form", grammar.OneOf("How it is written: as RFC 3339 has it (the default), in seconds or "+
 		"milliseconds since 1970, as a day (2026-03-02), plainly in UTC (2026-03-02 10:05:00); number is no time "+
 		"but a running number", "rfc3339", "seconds", "milliseconds", "date", "plain", "number")),
 	grammar.May("as", grammar.Some("What the parameter takes, with {since} in it, such as updated_at>{since}")),
@@ -120,14 +120,14 @@ var record = grammar.Group("One kind of record",
 			About: "The list shows only a part of a record: each that is " +
 				"new there is asked for by itself"}),
 		grammar.May("record",
-			grammar.Some("Where the record stands in the answer; left out, the answer is the record")))),
+			grammar.Some("Where the record stands in the answer; by default the answer is the record")))),
 	grammar.May("rest", &grammar.Shape{Kind: grammar.ListOf,
 		About: "Parts of a record that its list does not show, such as " +
 			"further lines, payments or shipments; they are read when the record has changed",
 		Items: listing("One of them",
 			grammar.Must("into", grammar.Some("The record's list to which they are added: path within the record; it "+
 				"need not be there")),
-			grammar.May("more", grammar.Some("Where a record says true if it has more: path within the record; left out, "+
+			grammar.May("more", grammar.Some("Where a record says true if it has more: path within the record; by default "+
 				"they are always asked for")),
 			grammar.May("from", grammar.Some("Where a record has the cursor from which they go on: path within the record")),
 			grammar.May("anew", &grammar.Shape{Kind: grammar.Boolean,
@@ -167,21 +167,21 @@ var words = grammar.Group("Another application, described",
 	grammar.May("headers", named("Headers that go along with every request", "Value")),
 	grammar.May("auth", signingIn),
 	grammar.May("limits", grammar.Group("How gently the system is called",
-		grammar.May("rate", grammar.Some("Requests a second; left out, 10")),
-		grammar.May("burst", grammar.Whole("How many may follow each other at once; left out, 1")),
-		grammar.May("at_once", grammar.Whole("How many are under way side by side; left out, 4")),
-		grammar.May("timeout", grammar.Some("How long an answer may take, such as 30s (the usual)")),
-		grammar.May("largest", grammar.Whole("How many MiB an answer may have; left out, 16")),
+		grammar.May("rate", grammar.Some("Requests a second; by default 10")),
+		grammar.May("burst", grammar.Whole("How many may follow each other at once; by default 1")),
+		grammar.May("at_once", grammar.Whole("How many are under way side by side; by default 4")),
+		grammar.May("timeout", grammar.Some("How long an answer may take, such as 30s (the default)")),
+		grammar.May("largest", grammar.Whole("How many MiB an answer may have; by default 16")),
 		grammar.May("wait", grammar.Group("Where an answer says how long nothing may be asked",
 			grammar.Must("path", grammar.Some("Where it says so: "+path)),
-			grammar.May("unit", grammar.OneOf("What it counts; left out, seconds", "seconds", "milliseconds")))),
+			grammar.May("unit", grammar.OneOf("What it counts; by default seconds", "seconds", "milliseconds")))),
 		grammar.May("budget", grammar.Group("Points that calls cost, and that come back in time",
 			grammar.Must("left", grammar.Some("Where an answer says how many are left: "+path)),
 			grammar.Must("a_second",
 				grammar.Some("How many come back in a second: a number, or where an answer says it")),
 			grammar.Must("keep", grammar.Whole("How many are to be left: with fewer, the next call waits")))))),
 	grammar.May("answers",
-		grammar.OneOf("Answers are JSON and say so (json, the usual); with any they are read as JSON "+
+		grammar.OneOf("Answers are JSON and say so (json, the default); with any they are read as JSON "+
 			"whatever content type they say", "json", "any")),
 	grammar.May("errors", failing),
 	grammar.May("hooks", receiving),

@@ -131,7 +131,7 @@ func request(about, method string, more ...grammar.Key) *grammar.Shape {
 		grammar.Must("path", grammar.Some("Path below the system's address; {key} is the record's key, {line} the line's")),
 		grammar.May("query", named("Parameters", "Value; {key} and {line} as in the path")),
 		grammar.May("method", grammar.OneOf("Left out, "+method, "POST", "PUT", "PATCH", "DELETE")),
-		grammar.May("as", grammar.Some("Member of what is sent that holds the body; left out, the body is all")),
+		grammar.May("as", grammar.Some("Member of what is sent that holds the body; by default the body is all")),
 		grammar.May("graphql",
 			grammar.Some("A GraphQL mutation that is sent there: the body is its variable $input, or as `as` "+
 				"names it; the keys are $key and $line")),
@@ -140,7 +140,7 @@ func request(about, method string, more ...grammar.Key) *grammar.Shape {
 		grammar.May("trial", grammar.Some("Parameter, such as check=true, with which the system checks this very call and "+
 			"stores nothing: a dry run sends it")),
 		grammar.May("record",
-			grammar.Some("Where the record stands in the answer; left out, the answer is the record"))},
+			grammar.Some("Where the record stands in the answer; by default the answer is the record"))},
 		more...)...)
 }
 
@@ -174,7 +174,7 @@ var (
 				grammar.Must("match",
 					grammar.Some("What the line is known by on both sides; the mapping writes this value: path within "+
 						"the line")),
-				grammar.May("key", grammar.Some("The line's key: path within the line; left out, its place, counted from 1")),
+				grammar.May("key", grammar.Some("The line's key: path within the line; by default its place, counted from 1")),
 				grammar.May("in", grammar.Some("Where such a record has the key of the record whose line it is: "+
 					"needed where it is read, "+
 					"too")))),
@@ -200,25 +200,25 @@ var (
 		grammar.May("file", fileOut),
 		grammar.May("create", request("Makes a record", "POST",
 			grammar.May("lines", &grammar.Shape{Kind: grammar.Integer,
-				About: "How many lines may go with it; left out, all"}))),
+				About: "How many lines may go with it; by default all"}))),
 		grammar.May("many", several),
 		grammar.May("change", request("Changes a record: PATCH with what differs, PUT with the whole", "PATCH")),
 		grammar.May("if_match", &grammar.Shape{Kind: grammar.Boolean, About: "A change names the ETag that was read"}),
 		grammar.May("idempotency", grammar.Some("Header that makes a repeated request one, usually Idempotency-Key")),
 		grammar.May("taken", while("What an answer says where somebody was quicker",
 			grammar.Must("key", grammar.Some("Where the answer has the key of the record that is there: path")))),
-		grammar.May("lines", grammar.Group("Lines that are written one by one; left out, they go with the record",
+		grammar.May("lines", grammar.Group("Lines that are written one by one; by default they go with the record",
 			grammar.Must("match", grammar.Some("What a line is known by on both sides: path within the line")),
 			grammar.Must("key", grammar.Some("What names a line there: path within the line")),
 			grammar.May("version", grammar.Some("What a change of a line names with If-Match: path within the line")),
 			grammar.May("add", request("Adds lines", "POST",
-				grammar.May("at_once", grammar.Whole("How many lines go in a list; left out, one by itself")))),
+				grammar.May("at_once", grammar.Whole("How many lines go in a list; by default one by itself")))),
 			grammar.May("change", request("Changes a line", "PATCH")),
 			grammar.May("remove", request("Removes a line", "DELETE")))),
 		grammar.May("acts", &grammar.Shape{Kind: grammar.ListOf, About: "What else is done to a record, in this order",
 			Items: request("One act", "POST",
 				grammar.Must("act", grammar.Some("What it does, in a word: confirm, void")),
-				grammar.May("when", grammar.OneOf("When it is due: while the order is wanted (the usual), or when it is "+
+				grammar.May("when", grammar.OneOf("When it is due: while the order is wanted (the default), or when it is "+
 					"cancelled here", "wanted", "cancelled")),
 				grammar.Must("while",
 					while("While it is due: a value of the record is one of these. Doing it ends that")))}))
