@@ -25,9 +25,10 @@ var strangers = []stranger{
 		`{"order_number":"O-77","order_date":"2026-11-21","currency":"EUR","line_items":[{"line":1,"sku":"00417","quantity":2,"price":2.5,"net":5.0}],"totals":{"net":5.0,"tax":1.05,"gross":6.05}}`,
 		"total_before_tax: {from: $.totals.net}|tax_amount: {from: $.totals.tax}|total: {from: $.totals.gross}|amount: {from: net}",
 		""},
-	{"what stands around some of the orders",
-		`{"stores":[{"storeCode":"S1","currency":"EUR","orders":[{"orderNo":"A1","items":[{"sku":"1","qty":1}]},{"orderNo":"A2","items":[{"sku":"1","qty":2}]}]}, {"storeCode":"S2","currency":"USD","orders":[{"orderNo":"B1","items":[{"sku":"1","qty":1}]}]}]}`,
-		"currency: {from: currency, of: parent}|ship_to.code: {from: storeCode, of: parent}|sender_number: {from: orderNo, need: must}",
+	{"what stands around some of the orders; a freight of several is that of none",
+		`{"taxAmount":5,"stores":[{"shippingTotal":7.5,"storeCode":"S1","currency":"EUR","orders":[{"orderNo":"A1","items":[{"sku":"1","qty":1}]},{"orderNo":"A2","items":[{"sku":"1","qty":2}]}]}, {"storeCode":"S2","currency":"USD","orders":[{"orderNo":"B1","items":[{"sku":"1","qty":1}]}]}]}`,
+		"currency: {from: currency, of: parent}|ship_to.code: {from: storeCode, of: parent}|sender_number: {from: orderNo, need: must}|" +
+			"# Not used: shippingTotal, taxAmount",
 		""},
 	{"names of an export, cut short",
 		"CUST_NO,ORD_DT,ORD_NO,ITM,ITM_DESC,QTY_ORD,UOM,UNIT_PRC,EXT_AMT\nC1004,20260302,5501,00101,Rope 8 " +
@@ -182,7 +183,7 @@ func TestStrangers(t *testing.T) {
 			continue
 		}
 		lines := map[string]bool{}
-		for line := range strings.SplitSeq(mark.ReplaceAllString(p.Text, ""), "\n") {
+		for line := range strings.SplitSeq(mark.ReplaceAllString(p.Text, "")+p.Text, "\n") {
 			lines[strings.TrimSpace(line)] = true
 		}
 		for want := range strings.SplitSeq(c.wants, "|") {

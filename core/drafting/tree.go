@@ -175,13 +175,15 @@ func (d *drafter) tree(r io.ReaderAt, size int64, opt source.Options) error {
 	for _, c := range more {
 		d.bind(&c, under, second[c.column])
 	}
-	if i := strings.LastIndexByte(orders.path, '.'); i > 0 && found[orders.path[:i]] != nil {
-		d.outer(found[orders.path[:i]].nodes, "parent", "it stands around what belongs together")
+	var unused []string
+	if i := strings.LastIndexByte(orders.path, '.'); i > 1 && found[orders.path[:i]] != nil {
+		unused = d.outer(found[orders.path[:i]].nodes, "parent", "it stands around what belongs together")
 	}
 	if len(roots) == 1 && orders.path != "$" && roots[0].Kind == tree.Object {
-		d.outer(roots, "document", "it stands around all orders")
+		unused = append(unused, d.outer(roots, "document", "it stands around all orders")...)
 	}
 	d.finish(nil, append(heads, below...), append(chosen, more...), nil)
+	d.out.Unbound = append(d.out.Unbound, unused...)
 	d.treeParts(orders, lines, found, paths)
 	d.cancelled(heads, group, chosen)
 	return nil
@@ -210,21 +212,30 @@ func (d *drafter) orderOfLines(chosen, under []candidate, each string) *candidat
 }
 
 // outer binds values that stand in objects around the orders: around some, of: parent, or all of them, of: document.
-// Several notices, but not several orders, can have the number of one order around them.
-func (d *drafter) outer(around []*tree.Node, of, why string) {
-	names := d.hints.Says != "" && of == "parent" && !d.bound(order.Header, "number") &&
-		!d.bound(order.Header, "sender_number")
-	for _, c := range d.candidates(d.leafProfiles(around, nil), nil) {
+// Several notices, but not several orders, can have the number of one order around them. An amount around several is of
+// none of them. It returns what it does not bind.
+func (d *drafter) outer(around []*tree.Node, of, why string) (unused []string) {
+	names := d.hints.Says != "" && !d.bound(order.Header, "number") && !d.bound(order.Header, "sender_number")
+	columns := d.leafProfiles(around, nil)
+	bound := map[*profile]bool{}
+	for _, c := range d.candidates(columns, nil) {
 		number := c.name() == "sender_number" || c.name() == "number"
 		if c.level == order.Header && (c.score >= 0.8 || number && c.score >= 0.6) && !d.bound(order.Header, c.name()) &&
-			(!number || names) && c.name() != "total" {
+			(!number || names) && c.field.Type != order.Decimal {
 			b := binding{level: order.Header, field: c.name(), from: c.column.from, words: []string{"of: " + of},
 				sure: "likely", why: why + "; " + strings.Join(unique(c.why), "; ")}
 			names = names && !number
 			d.values(&b, &c)
 			d.add(b)
+			bound[c.column] = true
 		}
 	}
+	for _, p := range columns {
+		if p.filled > 0 && !bound[p] {
+			unused = append(unused, p.from)
+		}
+	}
+	return unused
 }
 
 // flatTree drafts for records each of which is a line with its order's facts.

@@ -30,16 +30,19 @@ func TestText(t *testing.T) {
 	tally.Add(found(finding.ShouldMissing, 7, 8, 3, "ordered_on", ""))
 	tally.Add(found(finding.MustMissing, 7, 8, 4, "quantity", "\x1b[31mred\x07"))
 	l := outcome.Load{ID: 4, DocumentName: "week.csv", Mapping: "m", Version: 2, Status: outcome.Done,
-		Counts: outcome.Counts{Rows: 401, Orders: 401, Lines: 401, Loaded: 1, Refused: 400, Errors: 801, Warnings: 1}}
+		Counts: outcome.Counts{Rows: 401, Orders: 401, Lines: 401, Loaded: 1, Refused: 400, Errors: 801, Warnings: 1,
+			LeftOut: 1, RowsOut: 12}}
 	var b bytes.Buffer
 	Text(&b, &l, tally.Reasons(), Style{})
 	lines := strings.Split(b.String(), "\n")
-	if len(lines) > 22 {
+	if len(lines) > 24 {
 		t.Errorf("%d lines:\n%s", len(lines), &b)
 	}
 	flat := strings.Join(strings.Fields(b.String()), " ")
 	for _, want := range []string{"Load 4: week.csv", "through mapping m (version 2)", "401 orders in 401 lines",
-		"1 loaded", "400 refused", "800 400 unit: not a unit of measure (4", "row 2 column 8 unit says metre0.",
+		"1 loaded", "400 refused", "1 left out, as the mapping's orders.leave_out says: it is not counted above",
+		"12 rows left out, as the mapping's document.rows says", "800 400 unit: not a unit of measure (4",
+		"row 2 column 8 unit says metre0.",
 		"What keeps orders out", "1 1 quantity: a value that must be", "What to look at",
 		"1 1 ordered_on: a value that should be"} {
 		if !strings.Contains(flat, want) {
