@@ -33,6 +33,7 @@ type running struct {
 // runPull is one pull of a run.
 type runPull struct {
 	busy, ended bool
+	failures    int // in a row
 	next        time.Time
 	pull        api.Pull
 }
@@ -193,18 +194,17 @@ func (s *Syncs) readFor(ctx context.Context, y *standing, p *syncing.Pull, q *ru
 	if ctx.Err() != nil {
 		return
 	}
+	s.mu.Lock()
 	again := time.Duration(0)
-	if pull.State == api.PullAway { // a system or the disk: it has not read
-		again = firstBackoff
-		s.mu.Lock()
+	if pull.State == api.PullAway { // because of the system or the disk: it has not read
+		again = doubled(firstBackoff, mostGap, q.failures)
 		if a := s.outages[p.System]; a != nil {
-			again = max(a.until.Sub(s.now()), again)
+			again = max(a.until.Sub(s.now()), firstBackoff)
 		}
-		s.mu.Unlock()
-	} else if pull.Waiting > 0 {
+		q.failures++
+	} else if q.failures = 0; pull.Waiting > 0 {
 		again = recheckFiles
 	}
-	s.mu.Lock()
 	was := q.pull
 	q.busy, q.pull = false, pull
 	if was.State != api.PullRunning { // several readings are one pull of the run
