@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"log/slog"
 	"net/http"
 	"net/http/httptest"
 	"slices"
@@ -159,6 +160,15 @@ lines:
 // atStall is an office that reads a stall's orders, as a sync says.
 func atStall(t *testing.T, s *stall, sync string) *keeping {
 	t.Helper()
+	k := besideStall(t, s)
+	k.work()
+	k.keep("koinos: sync/1\nname: s\n" + sync)
+	return k
+}
+
+// besideStall is an office that knows a stall and has no sync at work.
+func besideStall(t *testing.T, s *stall) *keeping {
+	t.Helper()
 	server := httptest.NewServer(s)
 	t.Cleanup(server.Close)
 	t.Setenv("STALL_URL", server.URL)
@@ -174,8 +184,6 @@ func atStall(t *testing.T, s *stall, sync string) *keeping {
 	if err != nil {
 		t.Fatal(err)
 	}
-	k.work()
-	k.keep("koinos: sync/1\nname: s\n" + sync)
 	return k
 }
 
@@ -307,6 +315,52 @@ func TestSomeRecords(t *testing.T) {
 			}
 		})
 	}
+}
+
+// A run reads by the sync as it was when the run began, even if it began while the syncs were being looked up.
+func TestRunOfASyncJustChanged(t *testing.T) {
+	k := besideStall(t, newStall())
+	if _, err := k.store.PutSync(context.Background(), api.Sync{Name: "torn", Text: "koinos: sync/0\n"}); err != nil {
+		t.Fatal(err)
+	}
+	k.keep("koinos: sync/1\nname: s\npull: [{record: stall.order, query: {channel: web}}]\n")
+	k.anewStandings()
+	began := make(chan api.SyncRun, 1)
+	once := make(chan bool, 1)
+	once <- true
+	k.log = slog.New(whenLogged(func(message string) {
+		if message != "a sync cannot be read" {
+			return
+		}
+		select {
+		case <-once: // by now the syncs' versions are known
+			k.keep("koinos: sync/1\nname: s\npull: [{record: stall.order}]\n")
+			r, err := k.RunSync(context.Background(), "s", api.NewSyncRun{}, "test")
+			if err != nil {
+				t.Error(err)
+			}
+			began <- r
+		default:
+		}
+	}))
+	k.work()
+	if r, err := k.WaitRun(context.Background(), (<-began).ID); err != nil || r.State != api.SyncDone {
+		t.Fatalf("%+v %v", r, err)
+	}
+	if got, want := k.orders(), "A-1 open \"1+2\" 21\nA-2 open \"\" 0"; got != want {
+		t.Errorf("%s, want %s", got, want)
+	}
+}
+
+// whenLogged is called with each message that is logged.
+type whenLogged func(message string)
+
+func (f whenLogged) Enabled(context.Context, slog.Level) bool { return true }
+func (f whenLogged) WithAttrs([]slog.Attr) slog.Handler       { return f }
+func (f whenLogged) WithGroup(string) slog.Handler            { return f }
+func (f whenLogged) Handle(_ context.Context, r slog.Record) error {
+	f(r.Message)
+	return nil
 }
 
 // What is passed over because it is no order here is taken once it is one.

@@ -94,15 +94,15 @@ func sleep(ctx context.Context, d time.Duration) {
 
 // round reads what happened, begins what is due, and returns for how long nothing more will be.
 func (s *Syncs) round(ctx context.Context, work *sync.WaitGroup) (next time.Duration, err error) {
+	open, err := s.store.OpenSyncRuns(ctx) // before the syncs, of which a run needs the version that it was begun with
+	if err != nil {
+		return 0, err
+	}
 	all, err := s.standings(ctx)
 	if err != nil || len(all) == 0 {
 		return lookLater, err
 	}
 	progresses, err := s.store.Progresses(ctx)
-	if err != nil {
-		return 0, err
-	}
-	open, err := s.store.OpenSyncRuns(ctx)
 	if err != nil {
 		return 0, err
 	}

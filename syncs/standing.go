@@ -51,8 +51,8 @@ func (s *Syncs) KeepSync(ctx context.Context, text, by string) (api.Sync, error)
 	if len(wrong) > 0 {
 		return api.Sync{}, wrong
 	}
-	defer s.anewStandings()
 	kept, err := s.store.PutSync(ctx, api.Sync{Name: y.Name, Text: text, StoredAt: s.now().UTC(), StoredBy: by})
+	s.anewStandings()
 	if err != nil {
 		return kept, err
 	}
